@@ -1,0 +1,287 @@
+package document
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"mime"
+	"net/url"
+	"strings"
+	"unicode/utf8"
+
+	"github.com/go-json-experiment/json/jsontext"
+	"golang.org/x/text/encoding"
+	"golang.org/x/text/encoding/htmlindex"
+	"golang.org/x/text/encoding/unicode"
+)
+
+// MaxDepth bounds the nesting of everything that is read.
+const MaxDepth = 1000
+
+// Error tells where a text stops being what it should be.
+type Error struct {
+	Format       string // "JSON", "XML"
+	Line, Column int    // from 1; the column counts characters
+	Offset       int    // bytes
+	Message      string
+}
+
+func (e *Error) Error() string {
+	return fmt.Sprintf("not well-formed %s at line %d, column %d: %s", e.Format, e.Line, e.Column, e.Message)
+}
+
+// Position returns line and column, both from 1, of a byte offset.
+func Position(data []byte, offset int) (line, column int) {
+	offset = min(max(offset, 0), len(data))
+	line = 1 + bytes.Count(data[:offset], []byte("\n"))
+	start := bytes.LastIndexByte(data[:offset], '\n') + 1
+	return line, 1 + utf8.RuneCount(data[start:offset])
+}
+
+// Format is a way of writing a document.
+type Format string
+
+// The formats that are told apart.
+const (
+	JSON   Format = "JSON"
+	XML    Format = "XML"
+	Form   Format = "form"
+	Plain  Format = "text"
+	HTML   Format = "HTML"
+	Binary Format = "binary"
+)
+
+// FormatOf tells the format from the media type; an unknown or missing type
+// is guessed from the first character.
+func FormatOf(contentType string, data []byte) Format {
+	mediaType, _, err := mime.ParseMediaType(contentType)
+	if err != nil {
+		mediaType = strings.ToLower(strings.TrimSpace(strings.Split(contentType, ";")[0]))
+	}
+	switch {
+	case mediaType == "application/json", strings.HasSuffix(mediaType, "+json"), mediaType == "text/json":
+		return JSON
+	case mediaType == "application/xml", mediaType == "text/xml", strings.HasSuffix(mediaType, "+xml") && mediaType != "application/xhtml+xml":
+		return XML
+	case mediaType == "application/x-www-form-urlencoded":
+		return Form
+	case mediaType == "text/html", mediaType == "application/xhtml+xml":
+		return HTML
+	case strings.HasPrefix(mediaType, "text/"):
+		return Plain
+	case mediaType != "" && mediaType != "application/octet-stream":
+		return Binary
+	}
+	return Guess(data)
+}
+
+// Guess tells the format from how the data begins.
+func Guess(data []byte) Format {
+	trimmed := bytes.TrimLeft(data, " \t\r\n\ufeff")
+	switch {
+	case len(trimmed) == 0:
+		return Plain
+	case trimmed[0] == '{' || trimmed[0] == '[':
+		return JSON
+	case trimmed[0] == '<':
+		if head := bytes.ToLower(trimmed[:min(len(trimmed), 14)]); bytes.HasPrefix(head, []byte("<!doctype html")) || bytes.HasPrefix(head, []byte("<html")) {
+			return HTML
+		}
+		return XML
+	case bytes.HasPrefix(data, []byte{0xFE, 0xFF}), bytes.HasPrefix(data, []byte{0xFF, 0xFE}):
+		return XML
+	case bytes.IndexByte(data, 0) >= 0 || !utf8.Valid(data):
+		return Binary
+	}
+	return Plain
+}
+
+// Read reads data as its media type says. JSON and XML that are not
+// well-formed give an *Error; text and binary never fail.
+func Read(contentType string, data []byte) (*Node, Format, error) {
+	format := FormatOf(contentType, data)
+	node, err := ReadAs(format, contentType, data)
+	return node, format, err
+}
+
+// ReadAs reads data in the given format.
+func ReadAs(format Format, contentType string, data []byte) (*Node, error) {
+	switch format {
+	case JSON:
+		return ReadJSON(data)
+	case XML:
+		return ReadXML(data, charset(contentType))
+	case Form:
+		return ReadForm(string(data)), nil
+	case Binary:
+		return NewUntyped(string(data)), nil
+	}
+	text, err := decodeText(data, charset(contentType))
+	if err != nil {
+		return nil, err
+	}
+	return NewUntyped(text), nil
+}
+
+func charset(contentType string) string {
+	_, parameters, err := mime.ParseMediaType(contentType)
+	if err != nil {
+		return ""
+	}
+	return parameters["charset"]
+}
+
+// decodeText turns text in a named encoding into UTF-8. Without a name it is
+// taken as UTF-8, and as windows-1252 where it cannot be that.
+func decodeText(data []byte, charset string) (string, error) {
+	if charset == "" {
+		if utf8.Valid(data) {
+			return string(bytes.TrimPrefix(data, []byte("\ufeff"))), nil
+		}
+		charset = "windows-1252"
+	}
+	decoded, err := decode(data, charset)
+	return string(decoded), err
+}
+
+func decode(data []byte, charset string) ([]byte, error) {
+	if strings.EqualFold(charset, "utf-8") || strings.EqualFold(charset, "us-ascii") {
+		return bytes.TrimPrefix(data, []byte("\ufeff")), nil
+	}
+	var found encoding.Encoding
+	if strings.EqualFold(charset, "utf-16") {
+		found = unicode.UTF16(unicode.BigEndian, unicode.UseBOM)
+	} else {
+		var err error
+		if found, err = htmlindex.Get(charset); err != nil {
+			return nil, fmt.Errorf("the character set %q is not known", charset)
+		}
+	}
+	return found.NewDecoder().Bytes(data)
+}
+
+// ReadForm reads application/x-www-form-urlencoded text; a repeated name gives a list.
+func ReadForm(text string) *Node {
+	object := NewObject()
+	for _, pair := range strings.Split(strings.TrimSpace(text), "&") {
+		if pair == "" {
+			continue
+		}
+		name, value, _ := strings.Cut(pair, "=")
+		if decoded, err := url.QueryUnescape(name); err == nil {
+			name = decoded
+		}
+		if decoded, err := url.QueryUnescape(value); err == nil {
+			value = decoded
+		}
+		object.Append(name, NewUntyped(value))
+	}
+	return object
+}
+
+// Append adds value under key; a key that is there already becomes a list.
+func (n *Node) Append(key string, value *Node) {
+	switch before := n.Get(key); {
+	case before == nil:
+		n.Members = append(n.Members, Member{key, value})
+	case before.Kind == List:
+		before.Items = append(before.Items, value)
+	default:
+		n.Set(key, NewList(before, value))
+	}
+}
+
+// ReadJSON reads exactly one JSON value (RFC 8259). Repeated names, lone
+// surrogates, invalid UTF-8, anything after the value and nesting deeper than
+// MaxDepth are errors of type *Error.
+func ReadJSON(data []byte) (*Node, error) {
+	reader := jsonReader{data: data, decoder: jsontext.NewDecoder(bytes.NewBuffer(data))}
+	node, err := reader.value(0)
+	if err != nil {
+		return nil, reader.explain(err)
+	}
+	if _, err := reader.decoder.ReadToken(); err != io.EOF {
+		if err == nil {
+			err = errors.New("something follows the value; a document is one value")
+		}
+		return nil, reader.explain(err)
+	}
+	return node, nil
+}
+
+type jsonReader struct {
+	data    []byte
+	decoder *jsontext.Decoder
+}
+
+func (r *jsonReader) value(depth int) (*Node, error) {
+	if depth > MaxDepth {
+		return nil, fmt.Errorf("nested deeper than %d", MaxDepth)
+	}
+	token, err := r.decoder.ReadToken()
+	if err != nil {
+		return nil, err
+	}
+	switch token.Kind() {
+	case 'n':
+		return &Node{Kind: Null}, nil
+	case 't', 'f':
+		return NewBoolean(token.Bool()), nil
+	case '"':
+		return NewText(token.String()), nil
+	case '0':
+		return NewNumber(token.String()), nil
+	case '[':
+		list := NewList()
+		for r.decoder.PeekKind() != ']' {
+			item, err := r.value(depth + 1)
+			if err != nil {
+				return nil, err
+			}
+			list.Items = append(list.Items, item)
+		}
+		_, err := r.decoder.ReadToken()
+		return list, err
+	default:
+		object := NewObject()
+		for r.decoder.PeekKind() != '}' {
+			key, err := r.decoder.ReadToken()
+			if err != nil {
+				return nil, err
+			}
+			name := key.String()
+			value, err := r.value(depth + 1)
+			if err != nil {
+				return nil, err
+			}
+			object.Members = append(object.Members, Member{name, value})
+		}
+		_, err := r.decoder.ReadToken()
+		return object, err
+	}
+}
+
+func (r *jsonReader) explain(err error) error {
+	offset := int(r.decoder.InputOffset())
+	message := err.Error()
+	var syntactic *jsontext.SyntacticError
+	switch {
+	case errors.As(err, &syntactic):
+		offset = int(syntactic.ByteOffset)
+		if syntactic.Err != nil {
+			message = syntactic.Err.Error()
+		}
+		if errors.Is(syntactic.Err, io.ErrUnexpectedEOF) {
+			message = "it ends too early"
+		}
+	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
+		offset, message = len(r.data), "it ends too early"
+		if len(bytes.TrimSpace(r.data)) == 0 {
+			message = "it is empty"
+		}
+	}
+	line, column := Position(r.data, offset)
+	return &Error{Format: "JSON", Line: line, Column: column, Offset: offset,
+		Message: strings.TrimPrefix(message, "jsontext: ")}
+}

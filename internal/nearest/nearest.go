@@ -1,0 +1,63 @@
+// Package nearest finds the word that a mistyped one was probably meant to
+// be. It knows nothing of what the words stand for.
+package nearest
+
+import "strings"
+
+// Of returns the candidate closest to word, or "" when none is close: at most
+// a third of the word's letters may be wrong, missing, added or swapped.
+// Differences of case alone always count as close.
+func Of(word string, candidates []string) string {
+	best, bestDistance := "", len([]rune(word))/3+1
+	for _, candidate := range candidates {
+		if candidate == word {
+			continue
+		}
+		if strings.EqualFold(candidate, word) {
+			return candidate
+		}
+		if d := distance(strings.ToLower(word), strings.ToLower(candidate)); d < bestDistance {
+			best, bestDistance = candidate, d
+		}
+	}
+	if best == "" && len(word) >= 3 {
+		for _, candidate := range candidates {
+			if strings.HasPrefix(strings.ToLower(candidate), strings.ToLower(word)) {
+				return candidate
+			}
+		}
+	}
+	return best
+}
+
+// Try returns `did you mean "x"?` for the closest candidate, or "".
+func Try(word string, candidates []string) string {
+	if found := Of(word, candidates); found != "" {
+		return `did you mean "` + found + `"?`
+	}
+	return ""
+}
+
+// distance counts insertions, deletions, replacements and swaps of neighbours.
+func distance(a, b string) int {
+	s, t := []rune(a), []rune(b)
+	before, last, row := make([]int, len(t)+1), make([]int, len(t)+1), make([]int, len(t)+1)
+	for j := range last {
+		last[j] = j
+	}
+	for i := 1; i <= len(s); i++ {
+		row[0] = i
+		for j := 1; j <= len(t); j++ {
+			cost := 1
+			if s[i-1] == t[j-1] {
+				cost = 0
+			}
+			row[j] = min(row[j-1]+1, last[j]+1, last[j-1]+cost)
+			if i > 1 && j > 1 && s[i-1] == t[j-2] && s[i-2] == t[j-1] {
+				row[j] = min(row[j], before[j-2]+1)
+			}
+		}
+		before, last, row = last, row, before
+	}
+	return last[len(t)]
+}

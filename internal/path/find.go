@@ -1,0 +1,334 @@
+package path
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+
+	"testbench/internal/document"
+	"testbench/internal/nearest"
+	"testbench/internal/value"
+)
+
+// Match is one place that a path leads to. Node is nil where nothing is
+// there, and then Miss says how far the path got.
+type Match struct {
+	Where string // the place with its indexes: lines[2].price
+	Node  *document.Node
+	Miss  *Miss
+}
+
+// Miss tells where a path ends in nothing.
+type Miss struct {
+	Reached string // the last place that exists
+	Missing string // the step that leads nowhere from there
+	There   string // what is there instead, in words
+	Try     string // a name close to the missing one, or other advice; may be empty
+}
+
+func (m *Miss) String() string {
+	text := fmt.Sprintf("%s has no %s: it is %s", m.Reached, strings.TrimPrefix(m.Missing, "."), m.There)
+	if m.Try != "" {
+		text += "; " + m.Try
+	}
+	return text
+}
+
+// Selection is what a path leads to. Of a path with [*], Matches holds one
+// entry for each element; of any other path exactly one.
+type Selection struct {
+	Many    bool
+	Matches []Match
+}
+
+// First returns the first node found, or nil.
+func (s Selection) First() *document.Node {
+	for _, m := range s.Matches {
+		if m.Node != nil {
+			return m.Node
+		}
+	}
+	return nil
+}
+
+// Whole returns what the path leads to as one value: with [*] the list of all
+// that was found. It is nil where nothing was found.
+func (s Selection) Whole() *document.Node {
+	if !s.Many {
+		return s.First()
+	}
+	list := document.NewList()
+	for _, m := range s.Matches {
+		if m.Node != nil {
+			list.Items = append(list.Items, m.Node)
+		}
+	}
+	if len(list.Items) == 0 {
+		return nil
+	}
+	return list
+}
+
+// Missed returns the first miss, or nil.
+func (s Selection) Missed() *Miss {
+	for _, m := range s.Matches {
+		if m.Node == nil {
+			return m.Miss
+		}
+	}
+	return nil
+}
+
+// Find follows the path. The scope fills placeholders in conditions; it may be
+// nil for a path without any. An error comes only from such a placeholder.
+func (p *Path) Find(roots Roots, scope value.Scope) (Selection, error) {
+	root, name := roots.of(p)
+	f := finder{roots: roots, scope: scope, selection: Selection{Many: p.HasEach()}}
+	if root == nil {
+		f.miss(name, ".answer", "nothing: there was no answer that could be read", "")
+		return f.selection, nil
+	}
+	if err := f.follow(root, name, p.steps); err != nil {
+		return Selection{}, err
+	}
+	if len(f.selection.Matches) == 1 && !f.selection.Many && p.reply && f.selection.Matches[0].Node == nil && roots.Answer.Get("reply") != nil {
+		f.selection.Matches[0].Miss.Try = "the answer has a field reply of its own: write answer." + p.Source
+	}
+	return f.selection, nil
+}
+
+type finder struct {
+	roots     Roots
+	scope     value.Scope
+	selection Selection
+}
+
+func (f *finder) miss(reached, missing, there, try string) {
+	f.selection.Matches = append(f.selection.Matches, Match{
+		Where: shortWhere(reached + missing),
+		Miss:  &Miss{Reached: shortWhere(reached), Missing: missing, There: there, Try: try},
+	})
+}
+
+// shortWhere drops the word answer before a path, which goes without saying.
+func shortWhere(where string) string {
+	if rest, ok := strings.CutPrefix(where, "answer."); ok {
+		return rest
+	}
+	return where
+}
+
+func (f *finder) follow(node *document.Node, where string, steps []step) error {
+	for len(steps) > 0 {
+		s := steps[0]
+		switch s.kind {
+		case each:
+			items, ok := asList(node)
+			if !ok || len(items) == 0 {
+				try := ""
+				if node.Kind == document.Object {
+					try = "only a list has [*]"
+				}
+				f.miss(where, s.text(), node.Describe(), try)
+				return nil
+			}
+			for i, item := range items {
+				if err := f.follow(item, where+"["+strconv.Itoa(i)+"]", steps[1:]); err != nil {
+					return err
+				}
+			}
+			return nil
+		case byIndex:
+			items, ok := asList(node)
+			index := s.index
+			if index < 0 {
+				index += len(items)
+			}
+			if !ok || index < 0 || index >= len(items) {
+				f.miss(where, s.text(), node.Describe(), "")
+				return nil
+			}
+			node, where, steps = items[index], where+"["+strconv.Itoa(index)+"]", steps[1:]
+		case byKey:
+			next := node.Get(s.name)
+			if next == nil {
+				f.miss(where, s.text(), node.Describe(), nearest.Try(s.name, node.Names()))
+				return nil
+			}
+			node, where, steps = next, where+s.text(), steps[1:]
+		default:
+			next, used, err := f.named(node, steps)
+			if err != nil {
+				return err
+			}
+			if next == nil {
+				f.miss(where, s.text(), node.Describe(), f.advice(node, s))
+				return nil
+			}
+			for _, step := range steps[:used] {
+				where += step.text()
+			}
+			node, steps = next, steps[used:]
+		}
+	}
+	f.selection.Matches = append(f.selection.Matches, Match{Where: shortWhere(where), Node: node})
+	return nil
+}
+
+func (f *finder) advice(node *document.Node, s step) string {
+	if s.kind == where {
+		return f.valuesThere(node, s)
+	}
+	if items, ok := asList(node); ok && node.Kind == document.List && len(items) > 0 {
+		return "write [0] or [*] before " + s.text()
+	}
+	if node.Kind == document.Element && node.Name.Local == s.name {
+		return "the path starts inside " + s.name + " already: leave it out"
+	}
+	return nearest.Try(s.name, node.Names())
+}
+
+// valuesThere lists what the left side of a condition is in the items, so that
+// a reader sees which value would have matched.
+func (f *finder) valuesThere(node *document.Node, s step) string {
+	items, _ := asList(node)
+	var there []string
+	for _, item := range items {
+		inner := finder{roots: Roots{Answer: item, Prefixes: f.roots.Prefixes}, scope: f.scope}
+		if inner.follow(item, "answer", s.inner.steps) == nil && inner.selection.First() != nil {
+			there = append(there, inner.selection.First().Describe())
+		}
+	}
+	if len(there) == 0 {
+		return "none of its elements has " + s.inner.Source
+	}
+	return s.inner.Source + " there is " + document.FewNames(there)
+}
+
+// asList gives the items of a list; an element alone, as XML writes a list of
+// one, is a list of itself.
+func asList(node *document.Node) ([]*document.Node, bool) {
+	switch node.Kind {
+	case document.List:
+		return node.Items, true
+	case document.Element:
+		return []*document.Node{node}, true
+	}
+	return nil, false
+}
+
+// named takes the first steps as a name or condition and says how many of them
+// it took: the longest key that the steps spell with their dots wins.
+func (f *finder) named(node *document.Node, steps []step) (*document.Node, int, error) {
+	if steps[0].kind == where {
+		next, err := f.selected(node, steps[0])
+		return next, 1, err
+	}
+	longest := 1
+	for longest < len(steps) && steps[longest].kind == byName {
+		longest++
+	}
+	for used := longest; used > 0; used-- {
+		name := steps[0].name
+		for _, s := range steps[1:used] {
+			name += "." + s.name
+		}
+		if next := f.child(node, name); next != nil {
+			return next, used, nil
+		}
+	}
+	if index, err := strconv.Atoi(steps[0].name); err == nil && index >= 0 && node.Kind == document.List && index < len(node.Items) {
+		return node.Items[index], 1, nil
+	}
+	if steps[0].name == "0" && node.Kind == document.Element {
+		return node, 1, nil
+	}
+	return nil, 0, nil
+}
+
+func (f *finder) child(node *document.Node, name string) *document.Node {
+	switch node.Kind {
+	case document.Object:
+		return node.Get(name)
+	case document.Element:
+		if attribute, ok := strings.CutPrefix(name, "@"); ok {
+			return f.attribute(node, attribute)
+		}
+		var found []*document.Node
+		for _, child := range node.Items {
+			if child.Kind == document.Element && f.nameIs(child.Name, name) {
+				found = append(found, child)
+			}
+		}
+		switch len(found) {
+		case 0:
+			return f.attribute(node, name)
+		case 1:
+			return found[0]
+		}
+		return document.NewList(found...)
+	}
+	return nil
+}
+
+func (f *finder) attribute(node *document.Node, name string) *document.Node {
+	for _, a := range node.Attributes {
+		if !a.IsDeclaration() && f.nameIs(a.Name, name) {
+			return &document.Node{Kind: document.Untyped, Text: a.Value, Secret: a.Secret || node.Secret}
+		}
+	}
+	return nil
+}
+
+func (f *finder) nameIs(name document.Name, wanted string) bool {
+	if name.Local == wanted {
+		return true
+	}
+	prefix, local, ok := strings.Cut(wanted, ":")
+	if !ok || local != name.Local {
+		return false
+	}
+	if space, known := f.roots.Prefixes[prefix]; known {
+		return space == name.Space
+	}
+	return prefix == name.Prefix
+}
+
+// selected gives the items for which the condition holds: one alone as itself,
+// several as a list.
+func (f *finder) selected(node *document.Node, s step) (*document.Node, error) {
+	wanted, err := s.equal.Node(f.scope, s.typed)
+	if err != nil {
+		return nil, err
+	}
+	if s.typed {
+		wanted.Kind = document.Untyped // XML text has no type to compare with
+	}
+	items, ok := asList(node)
+	if !ok {
+		return nil, nil
+	}
+	var found []*document.Node
+	for _, item := range items {
+		inner := finder{roots: Roots{Answer: item, Reply: f.roots.Reply, Prefixes: f.roots.Prefixes}, scope: f.scope}
+		if err := inner.follow(item, "answer", s.inner.steps); err != nil {
+			return nil, err
+		}
+		if left := inner.selection.First(); left != nil && document.Equal(wanted, left) {
+			found = append(found, item)
+		}
+	}
+	switch len(found) {
+	case 0:
+		return nil, nil
+	case 1:
+		return found[0], nil
+	}
+	return document.NewList(found...), nil
+}
+
+// Child returns what a single name leads to in a node, as a step of a path
+// would, or nil.
+func Child(node *document.Node, name string) *document.Node {
+	return new(finder).child(node, name)
+}

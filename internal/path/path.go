@@ -1,0 +1,307 @@
+// Package path points at fields of an answer: lines[0].sku, lines.0.sku,
+// lines[*].price, actions[ID=Address].type, reply.headers.ETag. A path leads to
+// the same place whether the answer is JSON or XML, and one that finds nothing
+// says how far it got and what was there. It reads trees and judges nothing.
+package path
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+
+	"testbench/internal/document"
+	"testbench/internal/value"
+)
+
+// Error is a mistake in a path's text.
+type Error struct {
+	Offset  int // bytes from the start
+	Message string
+	Try     string
+}
+
+func (e *Error) Error() string {
+	if e.Try != "" {
+		return e.Message + "; " + e.Try
+	}
+	return e.Message
+}
+
+// Path is a compiled path. It is safe for use by several goroutines.
+type Path struct {
+	Source string
+	reply  bool // starts at reply, not at the answer
+	steps  []step
+}
+
+type stepKind uint8
+
+const (
+	byName  stepKind = iota // .name or .0
+	byIndex                 // [0], [-1]
+	byKey                   // ["a key"]
+	each                    // [*]
+	where                   // [name=literal]
+)
+
+type step struct {
+	kind  stepKind
+	name  string // byName, byKey
+	index int
+	inner *Path           // where: the left side
+	equal *value.Template // where: the right side
+	typed bool            // where: the right side stood in quotes
+}
+
+// text returns the step as it is written behind others.
+func (s step) text() string {
+	switch s.kind {
+	case byName:
+		return "." + s.name
+	case byKey:
+		return "[" + strconv.Quote(s.name) + "]"
+	case byIndex:
+		return "[" + strconv.Itoa(s.index) + "]"
+	case each:
+		return "[*]"
+	default:
+		return "[" + s.inner.Source + "=" + s.equal.Source + "]"
+	}
+}
+
+// Compile reads a path. Errors are of type *Error.
+func Compile(source string) (*Path, error) {
+	switch {
+	case strings.TrimSpace(source) == "":
+		return nil, &Error{Message: "the path is empty", Try: "write answer for the whole answer"}
+	case source[0] == '/':
+		return nil, &Error{Message: "paths that begin with / (XPath) cannot be read yet", Try: "write names with dots: lines[0].sku"}
+	case source[0] == '$':
+		return nil, &Error{Message: "paths that begin with $ (JSONPath) cannot be read yet", Try: "write names with dots: lines[0].sku"}
+	}
+	r := &reader{text: source}
+	p, err := r.path(func(c byte) bool { return c == 0 })
+	if err != nil {
+		return nil, err
+	}
+	if r.pos < len(source) {
+		return nil, r.fail("%q cannot stand in a path here", strings.TrimSpace(r.text[r.pos:]))
+	}
+	p.setRoot()
+	return p, nil
+}
+
+// setRoot takes the root word off the steps.
+func (p *Path) setRoot() {
+	if len(p.steps) == 0 || p.steps[0].kind != byName {
+		return
+	}
+	switch p.steps[0].name {
+	case "reply":
+		p.reply = true
+		p.steps = p.steps[1:]
+	case "answer":
+		p.steps = p.steps[1:]
+	}
+}
+
+// IsReply says whether the path leads into reply.… and not into the answer.
+func (p *Path) IsReply() bool { return p.reply }
+
+// HasEach says whether the path holds [*], so that rules hold for each.
+func (p *Path) HasEach() bool {
+	for _, s := range p.steps {
+		if s.kind == each {
+			return true
+		}
+	}
+	return false
+}
+
+// Holes returns the placeholders in the path's conditions.
+func (p *Path) Holes() []*value.Hole {
+	var holes []*value.Hole
+	for _, s := range p.steps {
+		if s.kind == where {
+			holes = append(holes, s.equal.Holes()...)
+		}
+	}
+	return holes
+}
+
+type reader struct {
+	text string
+	pos  int
+}
+
+func (r *reader) fail(format string, args ...any) error {
+	return &Error{Offset: r.pos, Message: fmt.Sprintf(format, args...)}
+}
+
+func (r *reader) peek() byte {
+	if r.pos >= len(r.text) {
+		return 0
+	}
+	return r.text[r.pos]
+}
+
+// path reads steps up to a character that ends it.
+func (r *reader) path(ends func(byte) bool) (*Path, error) {
+	start := r.pos
+	p := &Path{}
+	for first := true; !ends(r.peek()); first = false {
+		switch {
+		case r.peek() == '[':
+			s, err := r.index()
+			if err != nil {
+				return nil, err
+			}
+			p.steps = append(p.steps, s)
+			continue
+		case !first && r.peek() == '.':
+			r.pos++
+		case !first:
+			p.Source = r.text[start:r.pos]
+			return p, nil
+		}
+		name, err := r.name()
+		if err != nil {
+			return nil, err
+		}
+		p.steps = append(p.steps, step{kind: byName, name: name})
+	}
+	p.Source = r.text[start:r.pos]
+	if len(p.steps) == 0 {
+		return nil, r.fail("a name is missing")
+	}
+	return p, nil
+}
+
+func (r *reader) name() (string, error) {
+	start := r.pos
+	if r.peek() == '@' {
+		r.pos++
+	}
+	for r.pos < len(r.text) && !strings.ContainsRune(" \t\n.[]\"|=", rune(r.text[r.pos])) {
+		r.pos++
+	}
+	name := r.text[start:r.pos]
+	if name == "" || name == "@" {
+		return "", r.fail("a name is missing")
+	}
+	return name, nil
+}
+
+func (r *reader) index() (step, error) {
+	open := r.pos
+	r.pos++
+	s, err := r.insideBrackets()
+	if err != nil {
+		return step{}, err
+	}
+	if r.peek() != ']' {
+		if r.pos >= len(r.text) {
+			r.pos = open
+			return step{}, r.fail("[ is not closed")
+		}
+		return step{}, r.fail("%q cannot stand between [ and ] here", r.text[r.pos:])
+	}
+	r.pos++
+	return s, nil
+}
+
+func (r *reader) insideBrackets() (step, error) {
+	switch c := r.peek(); {
+	case c == '*':
+		r.pos++
+		return step{kind: each}, nil
+	case c == '"':
+		key, err := r.quoted()
+		return step{kind: byKey, name: key}, err
+	case c == ']':
+		return step{}, &Error{Offset: r.pos, Message: "nothing stands between [ and ]", Try: "write [*] for every element, [0] for the first"}
+	}
+	start := r.pos
+	if r.peek() == '-' {
+		r.pos++
+	}
+	for c := r.peek(); c >= '0' && c <= '9'; c = r.peek() {
+		r.pos++
+	}
+	if index, err := strconv.Atoi(r.text[start:r.pos]); err == nil && r.peek() == ']' {
+		return step{kind: byIndex, index: index}, nil
+	}
+	r.pos = start
+	inner, err := r.path(func(c byte) bool { return c == '=' || c == ']' || c == 0 })
+	if err != nil {
+		return step{}, err
+	}
+	inner.setRoot()
+	if r.peek() != '=' {
+		r.pos = start
+		return step{}, &Error{Offset: start, Message: fmt.Sprintf("[%s] is neither an index nor a condition", inner.Source),
+			Try: "write [0], [*], [name=value] or [\"" + inner.Source + "\"]"}
+	}
+	r.pos++
+	s := step{kind: where, inner: inner}
+	if r.peek() == '"' {
+		text, err := r.quoted()
+		if err != nil {
+			return step{}, err
+		}
+		s.equal, s.typed = value.Literal(text), true
+		return s, nil
+	}
+	// A placeholder may itself hold ] and quotes: step over it whole.
+	start = r.pos
+	for r.pos < len(r.text) && r.text[r.pos] != ']' && r.text[r.pos] != '"' {
+		if strings.HasPrefix(r.text[r.pos:], "${") {
+			if end := strings.IndexByte(r.text[r.pos:], '}'); end > 0 {
+				r.pos += end
+			}
+		}
+		r.pos++
+	}
+	template, err := value.Parse(r.text[start:r.pos])
+	if err != nil {
+		return step{}, &Error{Offset: start, Message: err.Error()}
+	}
+	s.equal = template
+	return s, nil
+}
+
+func (r *reader) quoted() (string, error) {
+	start := r.pos
+	r.pos++
+	var text strings.Builder
+	for r.pos < len(r.text) {
+		c := r.text[r.pos]
+		r.pos++
+		switch {
+		case c == '"':
+			return text.String(), nil
+		case c == '\\' && r.pos < len(r.text):
+			text.WriteByte(r.text[r.pos])
+			r.pos++
+		default:
+			text.WriteByte(c)
+		}
+	}
+	r.pos = start
+	return "", r.fail("the double quotes are not closed")
+}
+
+// Roots are the trees that paths start from. Either may be nil.
+type Roots struct {
+	Answer, Reply *document.Node
+	// Prefixes maps the prefixes that paths may use to namespaces; others are
+	// taken as the message itself declares them.
+	Prefixes map[string]string
+}
+
+func (r Roots) of(p *Path) (root *document.Node, name string) {
+	if p.reply {
+		return r.Reply, "reply"
+	}
+	return r.Answer, "answer"
+}

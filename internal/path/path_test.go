@@ -1,0 +1,166 @@
+package path_test
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"testbench/internal/document"
+	"testbench/internal/path"
+)
+
+const lotsJSON = `{
+  "lots": [
+    {"id": "L-2201", "grade": "A", "prices": [{"kg": 1, "price": 12.50}, {"kg": 5, "price": 60}]},
+    {"id": "L-2207", "grade": "B", "prices": []}
+  ],
+  "@odata.count": 2, "odata": {"count": "no"}, "a.b": {"c": "long"}, "a": {"b": {"c": "short"}},
+  "a key with spaces": true, "0": "zero", "reply": {"own": 1}
+}`
+
+const measuresXML = `<h:GradeLotResponse xmlns:h="urn:heatherfold:lab" lot="L-1">
+  <h:measure name="hmf" unit="mg/kg">14.2</h:measure>
+  <h:measure name="diastase">9</h:measure>
+  <h:remark lot="L-9"><h:lot>own</h:lot></h:remark>
+  <h:single><h:line>only</h:line></h:single>
+  <h:note xmlns:xsi="http://www.w3.org/2001/XMLSchema-instance" xsi:nil="true"/>
+</h:GradeLotResponse>`
+
+func roots(t *testing.T, text string) path.Roots {
+	t.Helper()
+	node, _, err := document.Read("", []byte(text))
+	require.NoError(t, err)
+	reply := document.NewObject()
+	reply.Set("status", document.NewNumber("200"))
+	headers := document.NewObject()
+	headers.FoldCase = true
+	headers.Set("ETag", document.NewUntyped(`"7"`))
+	reply.Set("headers", headers)
+	return path.Roots{Answer: node, Reply: reply, Prefixes: map[string]string{"lab": "urn:heatherfold:lab"}}
+}
+
+func TestFind(t *testing.T) {
+	cases := []struct{ source, document, where, want, miss string }{
+		{source: "lots[0].id", where: "lots[0].id", want: `"L-2201"`},
+		{source: "lots.1.grade", where: "lots.1.grade", want: `"B"`},
+		{source: "lots[-1].id", where: "lots[1].id", want: `"L-2207"`},
+		{source: "answer.lots[0].id", where: "lots[0].id", want: `"L-2201"`},
+		{source: "lots[id=L-2207].grade", want: `"B"`},
+		{source: `lots[id="L-2207"].grade`, want: `"B"`},
+		{source: "lots[0].prices[kg=5].price", want: "60"},
+		{source: "lots[0].prices[kg=5.0].price", want: "60"},
+		{source: "lots[*].prices[*].price", where: "lots[0].prices[0].price", want: "12.50"},
+		{source: "@odata.count", want: "2"},
+		{source: "a.b.c", want: `"long"`},
+		{source: `["a key with spaces"]`, want: "true"},
+		{source: `["0"]`, want: `"zero"`},
+		{source: "0", want: `"zero"`},
+		{source: "reply.status", where: "reply.status", want: "200"},
+		{source: "reply.headers.etag", want: `"\"7\""`},
+		{source: "answer.reply.own", want: "1"},
+		{source: "answer", want: ""},
+		{source: "lots.id", miss: "lots has no id: it is a list of 2; write [0] or [*] before .id"},
+		{source: "lots[5].id", miss: "lots has no [5]: it is a list of 2"},
+		{source: "lots[0].grad", miss: `lots[0] has no grad: it is an object with id, grade, prices; did you mean "grade"?`},
+		{source: "lots[0].id.more", miss: `lots[0].id has no more: it is "L-2201"`},
+		{source: "reply.own", miss: "reply has no own: it is an object with status, headers; the answer has a field reply of its own: write answer.reply.own"},
+		{source: "lots[id=L-9].grade", miss: "lots has no [id=L-9]: it is a list of 2; id there is \"L-2201\", \"L-2207\""},
+		{source: "lots[1].prices[*].price", miss: "lots[1].prices has no [*]: it is an empty list"},
+
+		{document: measuresXML, source: "measure[name=hmf]", want: "14.2"},
+		{document: measuresXML, source: "measure[1]", want: "9"},
+		{document: measuresXML, source: "measure[*].name", where: "measure[0].name", want: `"hmf"`},
+		{document: measuresXML, source: "single.line[0]", want: `"only"`},
+		{document: measuresXML, source: "single.line[*]", want: `"only"`},
+		{document: measuresXML, source: "lot", want: `"L-1"`},
+		{document: measuresXML, source: "remark.lot", want: `"own"`},
+		{document: measuresXML, source: "remark.@lot", want: `"L-9"`},
+		{document: measuresXML, source: "lab:single.h:line", want: `"only"`},
+		{document: measuresXML, source: "note", want: "null"},
+		{document: measuresXML, source: "other:single", miss: "answer has no other:single: it is an element with measure, remark, single, note, lot"},
+		{document: measuresXML, source: "GradeLotResponse.lot", miss: "answer has no GradeLotResponse: it is an element with measure, remark, single, note, lot; the path starts inside GradeLotResponse already: leave it out"},
+		{document: measuresXML, source: "measure.name", miss: "measure has no name: it is a list of 2; write [0] or [*] before .name"},
+	}
+	for _, c := range cases {
+		t.Run(c.source, func(t *testing.T) {
+			text := c.document
+			if text == "" {
+				text = lotsJSON
+			}
+			compiled, err := path.Compile(c.source)
+			require.NoError(t, err)
+			found, err := compiled.Find(roots(t, text), nil)
+			require.NoError(t, err)
+			require.NotEmpty(t, found.Matches)
+			if c.miss != "" {
+				require.Nil(t, found.First())
+				assert.Equal(t, c.miss, found.Missed().String())
+				return
+			}
+			require.NotNil(t, found.First(), "%v", found.Missed())
+			if c.want != "" {
+				assert.Equal(t, c.want, document.WriteJSON(found.First(), document.Style{}))
+			}
+			if c.where != "" {
+				assert.Equal(t, c.where, found.Matches[0].Where)
+			}
+		})
+	}
+}
+
+func TestEachKeepsPlacesWithoutTheField(t *testing.T) {
+	compiled, err := path.Compile("rows[*].price")
+	require.NoError(t, err)
+	found, err := compiled.Find(roots(t, `{"rows":[{"price":1},{},{"price":3}]}`), nil)
+	require.NoError(t, err)
+	require.Len(t, found.Matches, 3)
+	assert.Nil(t, found.Matches[1].Node)
+	assert.Equal(t, "rows[1]", found.Matches[1].Miss.Reached)
+	assert.Len(t, found.Whole().Items, 2)
+}
+
+func TestCompileErrors(t *testing.T) {
+	cases := map[string]string{
+		"":              "the path is empty",
+		"/lots/lot":     "XPath",
+		"$.lots":        "JSONPath",
+		"lots[":         "a name is missing",
+		"lots[0":        "[0] is neither",
+		"lots[]":        "nothing stands between",
+		"lots..id":      "a name is missing",
+		"lots.":         "a name is missing",
+		"lots[id]":      "neither an index nor a condition",
+		`lots["id]`:     "not closed",
+		"lots id":       "cannot stand in a path here",
+		"lots[a=${b c]": "cannot stand in a placeholder",
+		"lots]":         "cannot stand in a path here",
+	}
+	for source, want := range cases {
+		_, err := path.Compile(source)
+		if assert.Error(t, err, source) {
+			assert.Contains(t, err.Error(), want, source)
+		}
+	}
+}
+
+func FuzzCompile(f *testing.F) {
+	for _, seed := range []string{"lots[0].id", "a[b=c].d", `["x"]`, "a[*][-1]", "a[b=${c}]", "$.a", "reply.headers.X", "a[b[c=d]=e]"} {
+		f.Add(seed)
+	}
+	node, err := document.ReadJSON([]byte(lotsJSON))
+	if err != nil {
+		f.Fatal(err)
+	}
+	f.Fuzz(func(t *testing.T, source string) {
+		compiled, err := path.Compile(source)
+		if err != nil {
+			return
+		}
+		if len(compiled.Holes()) == 0 {
+			if _, err := compiled.Find(path.Roots{Answer: node}, nil); err != nil {
+				t.Fatalf("%q: %v", source, err)
+			}
+		}
+	})
+}

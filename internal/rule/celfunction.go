@@ -1,0 +1,518 @@
+package rule
+
+import (
+	"errors"
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"cel.dev/cel-go/cel"
+	"cel.dev/cel-go/common/types"
+	"cel.dev/cel-go/common/types/ref"
+	"cel.dev/cel-go/common/types/traits"
+	"github.com/cockroachdb/apd/v3"
+
+	"testbench/internal/document"
+	"testbench/internal/path"
+)
+
+// quotientDigits is how many digits a quotient that never ends is given.
+const quotientDigits = 34
+
+var (
+	computing = apd.BaseContext.WithPrecision(1000)
+	dividing  = apd.BaseContext.WithPrecision(quotientDigits)
+)
+
+type function struct {
+	arities []int
+	call    func(args []ref.Val) (ref.Val, error)
+}
+
+// FunctionNames lists the functions that conditions may call, beside CEL's own.
+func FunctionNames() []string {
+	var names []string
+	for name := range functions() {
+		if !strings.HasPrefix(name, "@") {
+			names = append(names, name)
+		}
+	}
+	slices.Sort(names)
+	return names
+}
+
+func functions() map[string]function {
+	return map[string]function{
+		"@same":         {[]int{2}, func(a []ref.Val) (ref.Val, error) { return types.Bool(same(a[0], a[1])), nil }},
+		"@differ":       {[]int{2}, func(a []ref.Val) (ref.Val, error) { return types.Bool(!same(a[0], a[1])), nil }},
+		"@less":         {[]int{2}, ordering(func(order int) bool { return order < 0 })},
+		"@less_or_same": {[]int{2}, ordering(func(order int) bool { return order <= 0 })},
+		"@more":         {[]int{2}, ordering(func(order int) bool { return order > 0 })},
+		"@more_or_same": {[]int{2}, ordering(func(order int) bool { return order >= 0 })},
+		"@add":          {[]int{2}, add},
+		"@subtract":     {[]int{2}, subtract},
+		"@multiply":     {[]int{2}, arithmetic(computing.Mul)},
+		"@divide":       {[]int{2}, arithmetic(quotient)},
+		"@modulo":       {[]int{2}, arithmetic(computing.Rem)},
+		"@negate":       {[]int{1}, numeric(func(d *apd.Decimal) (*apd.Decimal, error) { return new(apd.Decimal).Neg(d), nil })},
+		"@dec":          {[]int{1}, number},
+		"@int":          {[]int{1}, numeric(truncated)},
+		"@size":         {[]int{1}, size},
+		"@within":       {[]int{2}, within},
+		"@index":        {[]int{2}, index},
+		"@startsWith":   {[]int{2}, textual(strings.HasPrefix)},
+		"@endsWith":     {[]int{2}, textual(strings.HasSuffix)},
+		"@contains":     {[]int{2}, containing},
+		"@matches":      {[]int{2}, matchingText},
+		"@duration":     {[]int{1}, duration},
+		"number":        {[]int{1}, number},
+		"text":          {[]int{1}, asText},
+		"sum":           {[]int{1}, folded(sum)},
+		"avg":           {[]int{1}, folded(average)},
+		"min":           {[]int{1, 2, 3}, extreme(-1)},
+		"max":           {[]int{1, 2, 3}, extreme(1)},
+		"abs":           {[]int{1}, numeric(func(d *apd.Decimal) (*apd.Decimal, error) { return new(apd.Decimal).Abs(d), nil })},
+		"round":         {[]int{1, 2}, round},
+		"date":          {[]int{1}, date},
+		"datetime":      {[]int{1}, datetime},
+		"days":          {[]int{1}, days},
+		"absent":        {[]int{1}, func(a []ref.Val) (ref.Val, error) { return types.Bool(isAbsent(a[0])), nil }},
+		"present":       {[]int{1}, func(a []ref.Val) (ref.Val, error) { return types.Bool(!isAbsent(a[0])), nil }},
+		"at":            {[]int{2}, at},
+	}
+}
+
+// functionOptions declares every function on values of any type: the types of
+// an answer are known only when it is there.
+func functionOptions() []cel.EnvOption {
+	var options []cel.EnvOption
+	for name, f := range functions() {
+		binding := func(args ...ref.Val) ref.Val {
+			for _, arg := range args {
+				if types.IsError(arg) {
+					return arg
+				}
+			}
+			result, err := f.call(args)
+			if err != nil {
+				return types.NewErr("%s", err.Error())
+			}
+			return result
+		}
+		var overloads []cel.FunctionOpt
+		for _, arity := range f.arities {
+			args := make([]*cel.Type, arity)
+			for i := range args {
+				args[i] = cel.DynType
+			}
+			id := fmt.Sprintf("testbench_%s_%d", strings.TrimPrefix(name, "@"), arity)
+			if strings.HasPrefix(name, "@") {
+				id = "own_" + id
+			}
+			overloads = append(overloads, cel.Overload(id, args, cel.DynType, cel.FunctionBinding(binding)))
+		}
+		options = append(options, cel.Function(name, overloads...))
+	}
+	return options
+}
+
+func isAbsent(v ref.Val) bool {
+	node, ok := v.(nodeValue)
+	return ok && node.node == nil
+}
+
+// describe names a value in messages.
+func describe(v ref.Val) string {
+	if isAbsent(v) {
+		return "what is not there"
+	}
+	node, err := unwrap(v)
+	if err != nil {
+		return "a " + v.Type().TypeName()
+	}
+	return node.Describe()
+}
+
+func needNumber(v ref.Val) (*apd.Decimal, error) {
+	if d, ok := toDecimal(v); ok {
+		return d, nil
+	}
+	return nil, fmt.Errorf("%s is no number", describe(v))
+}
+
+func arithmetic(operation func(result, x, y *apd.Decimal) (apd.Condition, error)) func([]ref.Val) (ref.Val, error) {
+	return func(args []ref.Val) (ref.Val, error) {
+		x, err := needNumber(args[0])
+		if err != nil {
+			return nil, err
+		}
+		y, err := needNumber(args[1])
+		if err != nil {
+			return nil, err
+		}
+		result := new(apd.Decimal)
+		if _, err := operation(result, x, y); err != nil {
+			return nil, fmt.Errorf("it cannot be computed: %w", err)
+		}
+		return decimalValue{result}, nil
+	}
+}
+
+// quotient divides, and drops the zeros at the end that dividing fills up with.
+func quotient(result, x, y *apd.Decimal) (apd.Condition, error) {
+	if y.IsZero() {
+		return 0, errors.New("division by zero")
+	}
+	condition, err := dividing.Quo(result, x, y)
+	result.Reduce(result)
+	return condition, err
+}
+
+func numeric(operation func(*apd.Decimal) (*apd.Decimal, error)) func([]ref.Val) (ref.Val, error) {
+	return func(args []ref.Val) (ref.Val, error) {
+		d, err := needNumber(args[0])
+		if err != nil {
+			return nil, err
+		}
+		result, err := operation(d)
+		return decimalValue{result}, err
+	}
+}
+
+func truncated(d *apd.Decimal) (*apd.Decimal, error) {
+	whole, fraction := new(apd.Decimal), new(apd.Decimal)
+	d.Modf(whole, fraction)
+	return whole, nil
+}
+
+func number(args []ref.Val) (ref.Val, error) {
+	d, err := needNumber(args[0])
+	return decimalValue{d}, err
+}
+
+func asText(args []ref.Val) (ref.Val, error) {
+	text, ok := toText(args[0])
+	if !ok {
+		return nil, fmt.Errorf("%s is no single value", describe(args[0]))
+	}
+	return types.String(text), nil
+}
+
+// add adds numbers, joins texts and lists, and moves instants by durations.
+// Two texts are joined, unless neither has a type of its own and both read as
+// numbers.
+func add(args []ref.Val) (ref.Val, error) {
+	a, b := args[0], args[1]
+	_, textA := a.(types.String)
+	_, textB := b.(types.String)
+	if !textA && !textB {
+		x, okX := toDecimal(a)
+		y, okY := toDecimal(b)
+		if okX && okY {
+			result := new(apd.Decimal)
+			_, err := computing.Add(result, x, y)
+			return decimalValue{result}, err
+		}
+	}
+	if adder, ok := a.(traits.Adder); ok && a.Type() == b.Type() {
+		return adder.Add(b), nil
+	}
+	if span, ok := b.(types.Duration); ok {
+		if moment, ok := toMoment(a); ok {
+			return moment.Add(span), nil
+		}
+	}
+	x, okX := toText(a)
+	y, okY := toText(b)
+	if okX && okY && (textA || textB) {
+		return types.String(x + y), nil
+	}
+	return nil, fmt.Errorf("%s and %s cannot be added", describe(a), describe(b))
+}
+
+func subtract(args []ref.Val) (ref.Val, error) {
+	a, b := args[0], args[1]
+	if x, ok := toDecimal(a); ok {
+		if y, ok := toDecimal(b); ok {
+			result := new(apd.Decimal)
+			_, err := computing.Sub(result, x, y)
+			return decimalValue{result}, err
+		}
+	}
+	if moment, ok := toMoment(a); ok {
+		if span, ok := b.(types.Duration); ok {
+			return moment.Subtract(span), nil
+		}
+		if other, ok := toMoment(b); ok {
+			return moment.Subtract(other), nil
+		}
+	}
+	if subtractor, ok := a.(traits.Subtractor); ok && a.Type() == b.Type() {
+		return subtractor.Subtract(b), nil
+	}
+	return nil, fmt.Errorf("%s cannot be taken from %s", describe(b), describe(a))
+}
+
+func ordering(wanted func(order int) bool) func([]ref.Val) (ref.Val, error) {
+	return func(args []ref.Val) (ref.Val, error) {
+		order, err := compareValues(args[0], args[1])
+		return types.Bool(err == nil && wanted(order)), err
+	}
+}
+
+func compareValues(a, b ref.Val) (int, error) {
+	if x, ok := toDecimal(a); ok {
+		if y, ok := toDecimal(b); ok {
+			return x.Cmp(y), nil
+		}
+	}
+	if x, ok := toMoment(a); ok {
+		if y, ok := toMoment(b); ok {
+			return x.Time.Compare(y.Time), nil
+		}
+	}
+	if a.Type() == b.Type() {
+		if comparer, ok := a.(traits.Comparer); ok {
+			if order, ok := comparer.Compare(b).(types.Int); ok {
+				return int(order), nil
+			}
+		}
+	}
+	x, okX := toText(a)
+	y, okY := toText(b)
+	if okX && okY {
+		if mx, err := readMeasure(x); err == nil {
+			if my, err := readMeasure(y); err == nil {
+				return compare(mx, my)
+			}
+		}
+		return strings.Compare(x, y), nil
+	}
+	return 0, fmt.Errorf("%s cannot be compared with %s", describe(a), describe(b))
+}
+
+func size(args []ref.Val) (ref.Val, error) {
+	if node, ok := args[0].(nodeValue); ok && node.node != nil && node.node.Kind == document.Untyped {
+		return types.Int(utf8.RuneCountInString(node.node.Text)), nil
+	}
+	if isAbsent(args[0]) {
+		return types.Int(0), nil
+	}
+	if sizer, ok := args[0].(traits.Sizer); ok {
+		return sizer.Size(), nil
+	}
+	return nil, fmt.Errorf("%s has no size", describe(args[0]))
+}
+
+func within(args []ref.Val) (ref.Val, error) {
+	items, ok := elements(args[1])
+	if !ok {
+		if container, ok := args[1].(traits.Container); ok {
+			return container.Contains(args[0]), nil
+		}
+		return nil, fmt.Errorf("%s is no list", describe(args[1]))
+	}
+	for _, item := range items {
+		if same(args[0], item) {
+			return types.True, nil
+		}
+	}
+	return types.False, nil
+}
+
+func index(args []ref.Val) (ref.Val, error) {
+	if node, ok := args[0].(nodeValue); ok {
+		return node.Get(args[1]), nil
+	}
+	indexer, ok := args[0].(traits.Indexer)
+	if !ok {
+		return nil, fmt.Errorf("%s has no [ ]", describe(args[0]))
+	}
+	at := args[1]
+	if d, ok := toDecimal(at); ok {
+		if i, err := d.Int64(); err == nil {
+			at = types.Int(i)
+		}
+	}
+	return indexer.Get(at), nil
+}
+
+func textual(operation func(s, part string) bool) func([]ref.Val) (ref.Val, error) {
+	return func(args []ref.Val) (ref.Val, error) {
+		x, okX := toText(args[0])
+		y, okY := toText(args[1])
+		if !okX || !okY {
+			return nil, fmt.Errorf("%s is no text", describe(args[0]))
+		}
+		return types.Bool(operation(x, y)), nil
+	}
+}
+
+func containing(args []ref.Val) (ref.Val, error) {
+	if _, ok := toText(args[0]); ok {
+		return textual(strings.Contains)(args)
+	}
+	return within([]ref.Val{args[1], args[0]})
+}
+
+func matchingText(args []ref.Val) (ref.Val, error) {
+	x, okX := toText(args[0])
+	y, okY := toText(args[1])
+	if !okX || !okY {
+		return nil, fmt.Errorf("%s is no text", describe(args[0]))
+	}
+	re, err := regexp.Compile(y)
+	if err != nil {
+		return nil, err
+	}
+	return types.Bool(re.MatchString(x)), nil
+}
+
+func folded(fold func([]*apd.Decimal) (*apd.Decimal, error)) func([]ref.Val) (ref.Val, error) {
+	return func(args []ref.Val) (ref.Val, error) {
+		items, ok := elements(args[0])
+		if !ok {
+			return nil, fmt.Errorf("%s is no list", describe(args[0]))
+		}
+		numbers := make([]*apd.Decimal, len(items))
+		for i, item := range items {
+			var err error
+			if numbers[i], err = needNumber(item); err != nil {
+				return nil, fmt.Errorf("[%d]: %w", i, err)
+			}
+		}
+		result, err := fold(numbers)
+		return decimalValue{result}, err
+	}
+}
+
+func sum(numbers []*apd.Decimal) (*apd.Decimal, error) {
+	total := new(apd.Decimal)
+	for _, n := range numbers {
+		if _, err := computing.Add(total, total, n); err != nil {
+			return nil, err
+		}
+	}
+	return total, nil
+}
+
+func average(numbers []*apd.Decimal) (*apd.Decimal, error) {
+	if len(numbers) == 0 {
+		return nil, errors.New("an empty list has no average")
+	}
+	total, err := sum(numbers)
+	if err == nil {
+		_, err = quotient(total, total, apd.New(int64(len(numbers)), 0))
+	}
+	return total, err
+}
+
+// extreme gives the smallest (-1) or largest (1) of a list or of its arguments.
+func extreme(sign int) func([]ref.Val) (ref.Val, error) {
+	return func(args []ref.Val) (ref.Val, error) {
+		items := args
+		if len(args) == 1 {
+			var ok bool
+			if items, ok = elements(args[0]); !ok || len(items) == 0 {
+				return nil, fmt.Errorf("%s has no smallest or largest", describe(args[0]))
+			}
+		}
+		best := items[0]
+		for _, item := range items[1:] {
+			order, err := compareValues(item, best)
+			if err != nil {
+				return nil, err
+			}
+			if order*sign > 0 {
+				best = item
+			}
+		}
+		return best, nil
+	}
+}
+
+// round rounds half away from zero, to whole numbers or to n digits.
+func round(args []ref.Val) (ref.Val, error) {
+	d, err := needNumber(args[0])
+	if err != nil {
+		return nil, err
+	}
+	places := int64(0)
+	if len(args) == 2 {
+		count, err := needNumber(args[1])
+		if err != nil {
+			return nil, err
+		}
+		if places, err = count.Int64(); err != nil || places < -100 || places > 100 {
+			return nil, errors.New("round takes from -100 to 100 digits")
+		}
+	}
+	result := new(apd.Decimal)
+	if _, err := computing.Quantize(result, d, int32(-places)); err != nil {
+		return nil, err
+	}
+	return decimalValue{result}, nil
+}
+
+func datetime(args []ref.Val) (ref.Val, error) {
+	moment, ok := toMoment(args[0])
+	if !ok {
+		return nil, fmt.Errorf("%s is no date or time", describe(args[0]))
+	}
+	return moment, nil
+}
+
+func date(args []ref.Val) (ref.Val, error) {
+	moment, err := datetime(args)
+	if err != nil {
+		return nil, err
+	}
+	year, month, day := moment.(types.Timestamp).Date()
+	return types.Timestamp{Time: time.Date(year, month, day, 0, 0, 0, 0, time.UTC)}, nil
+}
+
+func duration(args []ref.Val) (ref.Val, error) {
+	text, ok := toText(args[0])
+	if !ok {
+		return nil, fmt.Errorf("%s is no duration", describe(args[0]))
+	}
+	if d, err := time.ParseDuration(text); err == nil {
+		return types.Duration{Duration: d}, nil
+	}
+	m, err := readMeasure(text)
+	if err != nil || m.kind != aDuration {
+		return nil, fmt.Errorf("%q is no duration (800 ms, 5 s, 2 min, PT5S)", text)
+	}
+	seconds, err := m.number.Float64()
+	return types.Duration{Duration: time.Duration(seconds * float64(time.Second))}, err
+}
+
+func days(args []ref.Val) (ref.Val, error) {
+	d, err := needNumber(args[0])
+	if err != nil {
+		return nil, err
+	}
+	count, err := d.Float64()
+	return types.Duration{Duration: time.Duration(count * 24 * float64(time.Hour))}, err
+}
+
+// at follows a path, and so reaches whatever fields and keep can reach.
+func at(args []ref.Val) (ref.Val, error) {
+	source, ok := args[0].(types.String)
+	current, isEvaluation := args[1].(evaluation)
+	if !ok || !isEvaluation {
+		return nil, errors.New(`at takes a path in quotes: at("lines[0].sku")`)
+	}
+	compiled, err := path.Compile(string(source))
+	if err != nil {
+		return nil, err
+	}
+	found, err := compiled.Find(current.data.Roots, current.data.Scope)
+	if err != nil {
+		return nil, err
+	}
+	return wrap(found.Whole()), nil
+}

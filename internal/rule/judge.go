@@ -1,0 +1,356 @@
+package rule
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+	"unicode/utf8"
+
+	"github.com/cockroachdb/apd/v3"
+
+	"testbench/internal/document"
+	"testbench/internal/path"
+	"testbench/internal/value"
+)
+
+// Verdict is what judging a rule came to.
+type Verdict struct {
+	Held   bool
+	Where  string // the place that fell short, with its index
+	Wanted string // the rule, with its values put in
+	Got    string // what was there, in words
+	Note   string // why it fell short where that is not plain; may be empty
+	Secret bool   // what was there came from a secret
+}
+
+// Judge holds what a path led to against the rule. An error means that the
+// rule's own values are not there, not that the rule fell short.
+func (r *Rule) Judge(found path.Selection, roots path.Roots, scope value.Scope) (Verdict, error) {
+	j := judge{roots: roots, scope: scope}
+	verdict := Verdict{Held: true, Wanted: r.Source}
+	fall := func(m path.Match, why string) {
+		verdict.Held = false
+		verdict.Where = m.Where
+		verdict.Got = m.Node.Describe()
+		verdict.Note = why
+		verdict.Secret = m.Node != nil && m.Node.Secret
+		if m.Node == nil && m.Miss != nil {
+			verdict.Note = m.Miss.String()
+		}
+	}
+	matches := found.Matches
+	if found.Many && r.test.takesSequence() && found.Whole() != nil {
+		matches = []path.Match{{Where: "all of them", Node: found.Whole()}}
+	}
+	for _, m := range matches {
+		if m.Node == nil && r.optional {
+			continue
+		}
+		held, why, err := j.holds(&r.test, m.Node)
+		if err != nil {
+			return Verdict{}, err
+		}
+		if !held {
+			fall(m, why)
+			break
+		}
+	}
+	if !verdict.Held {
+		verdict.Wanted = r.filledIn(scope)
+	}
+	return verdict, nil
+}
+
+// filledIn writes the rule with its values, for messages.
+func (r *Rule) filledIn(scope value.Scope) string {
+	text := r.Source
+	for _, h := range r.Holes() {
+		template, err := value.Parse(h.Source)
+		if err != nil {
+			continue
+		}
+		if filled, err := template.Text(scope, value.Raw); err == nil {
+			text = strings.Replace(text, h.Source, filled.Shown, 1)
+		}
+	}
+	return text
+}
+
+// takesSequence says whether the rule is about all that [*] found at once.
+func (t *test) takesSequence() bool {
+	switch t.op {
+	case opCount, opAll, opSome, opSameAs:
+		return true
+	case opIs:
+		return t.state == "unique" || t.state == "ascending" || t.state == "descending"
+	case opNot:
+		return t.inner.takesSequence()
+	case opAllOf, opAnyOf:
+		for i := range t.tests {
+			if t.tests[i].takesSequence() {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+type judge struct {
+	roots path.Roots
+	scope value.Scope
+}
+
+// holds judges one value; node is nil where nothing is there.
+func (j *judge) holds(t *test, node *document.Node) (held bool, why string, err error) {
+	switch t.op {
+	case opAllOf:
+		for i := range t.tests {
+			if held, why, err := j.holds(&t.tests[i], node); err != nil || !held {
+				if why == "" {
+					why = "it is not so that it " + t.tests[i].source
+				}
+				return held, why, err
+			}
+		}
+		return true, "", nil
+	case opAnyOf:
+		for i := range t.tests {
+			if held, _, err := j.holds(&t.tests[i], node); err != nil || held {
+				return held, "", err
+			}
+		}
+		return false, "none of the rules holds", nil
+	case opNot:
+		if node == nil && !t.inner.isPresence() {
+			return false, "nothing is there", nil
+		}
+		held, why, err := j.holds(t.inner, node)
+		var cannot *cannotCompare
+		if errors.As(err, &cannot) {
+			return false, cannot.Error(), nil
+		}
+		// What could not be compared at all is not "not so": it falls short too.
+		if !held && why != "" && t.inner.isOrdered() {
+			return false, why, err
+		}
+		return !held, "", err
+	}
+	if t.op == opIs && t.state == "absent" {
+		return node == nil, "", nil
+	}
+	if node == nil {
+		return false, "", nil
+	}
+	v := node.Value()
+	switch t.op {
+	case opIs:
+		return j.is(t, node, v)
+	case opAll, opSome:
+		return j.quantified(t, node)
+	case opCount:
+		items := sequence(node)
+		held, _, err := j.holds(t.inner, document.NewNumber(fmt.Sprint(len(items))))
+		return held, fmt.Sprintf("there are %d", len(items)), err
+	case opLength:
+		length := utf8.RuneCountInString(v.Text)
+		if v.Kind == document.List {
+			length = len(v.Items)
+		} else if !v.IsScalar() || v.Kind == document.Null {
+			return false, "only a text has a length", nil
+		}
+		held, _, err := j.holds(t.inner, document.NewNumber(fmt.Sprint(length)))
+		return held, fmt.Sprintf("its length is %d", length), err
+	case opSameAs:
+		other, err := t.path.Find(j.roots, j.scope)
+		if err != nil {
+			return false, "", err
+		}
+		if other.Whole() == nil {
+			return false, other.Missed().String(), nil
+		}
+		return document.Equal(node, other.Whole()), "there it is " + other.Whole().Describe(), nil
+	case opMatches:
+		return j.matches(t, v)
+	}
+	operands := make([]*document.Node, len(t.operands))
+	for i, o := range t.operands {
+		if operands[i], err = o.Node(j.scope); err != nil {
+			return false, "", err
+		}
+	}
+	switch t.op {
+	case opEquals, opOneOf:
+		for _, o := range operands {
+			if document.Equal(o, node) {
+				return true, "", nil
+			}
+		}
+		if v.Kind == document.Text && len(operands) == 1 && operands[0].Kind == document.Number && document.Equal(document.NewUntyped(v.Text), operands[0]) {
+			return false, "it is a text, not a number", nil
+		}
+		return false, "", nil
+	case opContains, opStartsWith, opEndsWith:
+		return text(t.op, v, operands[0])
+	}
+	held, err = ordered(t, v, operands)
+	var cannot *cannotCompare
+	if errors.As(err, &cannot) {
+		return false, cannot.Error(), nil
+	}
+	return held, "", err
+}
+
+func (t *test) isPresence() bool {
+	return t.op == opIs && (t.state == "present" || t.state == "absent")
+}
+
+func (t *test) isOrdered() bool {
+	switch t.op {
+	case opOver, opUnder, opAtLeast, opAtMost, opBetween, opAbout:
+		return true
+	}
+	return false
+}
+
+// sequence gives the items of a list; anything else is a list of itself, as an
+// element is that XML wrote alone.
+func sequence(node *document.Node) []*document.Node {
+	if node.Kind == document.List {
+		return node.Items
+	}
+	return []*document.Node{node}
+}
+
+func (j *judge) quantified(t *test, node *document.Node) (bool, string, error) {
+	items := sequence(node)
+	for i, item := range items {
+		held, why, err := j.holds(t.inner, item)
+		if err != nil {
+			return false, "", err
+		}
+		if held && t.op == opSome {
+			return true, "", nil
+		}
+		if !held && t.op == opAll {
+			text := fmt.Sprintf("[%d] is %s", i, item.Describe())
+			if why != "" {
+				text += " (" + why + ")"
+			}
+			return false, text, nil
+		}
+	}
+	if t.op == opSome {
+		return false, fmt.Sprintf("none of %d does", len(items)), nil
+	}
+	return true, "", nil
+}
+
+func (j *judge) matches(t *test, v *document.Node) (bool, string, error) {
+	re := t.re
+	if re == nil {
+		// Values put into an expression are data: their signs mean themselves.
+		quoted, err := quotedExpression(t.reSource, j.scope)
+		if err != nil {
+			return false, "", err
+		}
+		if re, err = wholeExpression(quoted); err != nil {
+			return false, "", fmt.Errorf("matches %s: %w", t.reSource.Source, err)
+		}
+	}
+	if !v.IsScalar() || v.Kind == document.Null {
+		return false, "only a text can match", nil
+	}
+	return re.MatchString(v.Text), "", nil
+}
+
+func text(op operation, v, operand *document.Node) (bool, string, error) {
+	if op == opContains && v.Kind == document.List {
+		for _, item := range v.Items {
+			if document.Equal(operand, item) {
+				return true, "", nil
+			}
+		}
+		return false, "", nil
+	}
+	if !v.IsScalar() || v.Kind == document.Null {
+		return false, "it is not a text", nil
+	}
+	wanted := operand.Value().Text
+	switch op {
+	case opStartsWith:
+		return strings.HasPrefix(v.Text, wanted), "", nil
+	case opEndsWith:
+		return strings.HasSuffix(v.Text, wanted), "", nil
+	}
+	return strings.Contains(v.Text, wanted), "", nil
+}
+
+// cannotCompare says that two values are of kinds that have no order.
+type cannotCompare struct{ reason string }
+
+func (e *cannotCompare) Error() string { return e.reason }
+
+func ordered(t *test, v *document.Node, operands []*document.Node) (bool, error) {
+	if !v.IsScalar() || v.Kind == document.Null || v.Kind == document.Boolean {
+		return false, &cannotCompare{"it cannot be put in order"}
+	}
+	subject, err := readMeasure(v.Text)
+	if err != nil {
+		return false, &cannotCompare{err.Error()}
+	}
+	bounds := make([]measure, len(operands))
+	for i, o := range operands {
+		if bounds[i], err = readMeasure(o.Value().Text); err != nil {
+			return false, &cannotCompare{fmt.Sprintf("the rule's own value: %v", err)}
+		}
+	}
+	if t.op == opAbout {
+		return about(t, subject, bounds)
+	}
+	first, err := compare(subject, bounds[0])
+	if err != nil {
+		return false, &cannotCompare{err.Error()}
+	}
+	switch t.op {
+	case opOver:
+		return first > 0, nil
+	case opUnder:
+		return first < 0, nil
+	case opAtLeast:
+		return first >= 0, nil
+	case opAtMost:
+		return first <= 0, nil
+	}
+	second, err := compare(subject, bounds[1])
+	if err != nil {
+		return false, &cannotCompare{err.Error()}
+	}
+	return first >= 0 && second <= 0, nil
+}
+
+func about(t *test, subject measure, bounds []measure) (bool, error) {
+	middle, tolerance := bounds[0], bounds[1]
+	apart, err := distance(subject, middle)
+	if err != nil {
+		return false, &cannotCompare{err.Error()}
+	}
+	if tolerance.number == nil {
+		return false, &cannotCompare{"the tolerance is neither a number nor a duration"}
+	}
+	allowed := new(apd.Decimal).Set(tolerance.number)
+	if t.percent {
+		if middle.number == nil {
+			return false, &cannotCompare{"a date has no percent"}
+		}
+		if _, err := exact.Mul(allowed, allowed, middle.number); err != nil {
+			return false, err
+		}
+		if _, err := exact.Mul(allowed, allowed, apd.New(1, -2)); err != nil {
+			return false, err
+		}
+		allowed.Negative = false
+	} else if isTime := middle.number == nil || middle.kind == aDuration; isTime != (tolerance.kind == aDuration) {
+		return false, &cannotCompare{fmt.Sprintf("%s cannot be the tolerance of %s", tolerance.kind, middle.kind)}
+	}
+	return apart.Cmp(allowed) <= 0, nil
+}

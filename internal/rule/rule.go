@@ -1,0 +1,184 @@
+// Package rule judges answers: rules in words on single fields (parse.go,
+// judge.go), and conditions in CEL over whole answers (condition.go). It is
+// given trees and says whether they hold and, if not, why; it sends nothing.
+package rule
+
+import (
+	"regexp"
+	"strings"
+
+	"testbench/internal/document"
+	"testbench/internal/path"
+	"testbench/internal/value"
+)
+
+// Error is a mistake in the text of a rule or condition.
+type Error struct {
+	Offset  int // bytes from the start
+	Message string
+	Try     string
+}
+
+func (e *Error) Error() string {
+	if e.Try != "" {
+		return e.Message + "; " + e.Try
+	}
+	return e.Message
+}
+
+// Operand is a value inside a rule, known only when the rule is judged.
+type Operand interface {
+	Node(scope value.Scope) (*document.Node, error)
+	Holes() []*value.Hole
+	String() string
+}
+
+// textOperand is an operand written as text: typed where it stood in quotes.
+type textOperand struct {
+	template *value.Template
+	typed    bool
+}
+
+func (o textOperand) Node(scope value.Scope) (*document.Node, error) {
+	return o.template.Node(scope, o.typed)
+}
+func (o textOperand) Holes() []*value.Hole { return o.template.Holes() }
+func (o textOperand) String() string {
+	if o.typed {
+		return document.QuoteJSON(o.template.Source)
+	}
+	return o.template.Source
+}
+
+// Rule is a parsed rule. It is safe for use by several goroutines.
+type Rule struct {
+	Source   string
+	optional bool
+	test     test
+}
+
+type operation string
+
+const (
+	opEquals     operation = "equals"
+	opNot        operation = "not"
+	opAll        operation = "all"
+	opSome       operation = "some"
+	opCount      operation = "count"
+	opLength     operation = "length"
+	opOver       operation = "over"
+	opUnder      operation = "under"
+	opAtLeast    operation = "at least"
+	opAtMost     operation = "at most"
+	opBetween    operation = "between"
+	opAbout      operation = "about"
+	opOneOf      operation = "one of"
+	opContains   operation = "contains"
+	opStartsWith operation = "starts with"
+	opEndsWith   operation = "ends with"
+	opMatches    operation = "matches"
+	opIs         operation = "is"
+	opSameAs     operation = "same as"
+	opAllOf      operation = "all of"
+	opAnyOf      operation = "any of"
+)
+
+// Words lists the words that begin a rule, longest first.
+var Words = []string{
+	"starts with", "ends with", "at least", "optional", "contains", "between", "matches", "at most", "same as",
+	"equals", "one of", "length", "about", "count", "under", "some", "over", "not", "all", "is",
+}
+
+// test is one node of a rule's tree.
+type test struct {
+	op       operation
+	operands []Operand
+	inner    *test  // not, all, some, count, length
+	tests    []test // all of, any of
+	percent  bool   // about … within n %
+	state    string // is present, …
+	kind     string // is integer, …
+	digits   int    // is decimal N
+	re       *regexp.Regexp
+	reSource *value.Template // matches with placeholders: compiled when judged
+	path     *path.Path      // same as
+	source   string
+}
+
+// Equals returns the rule that a value equals the operand, as a tree does.
+func Equals(operand Operand) *Rule {
+	return &Rule{Source: "equals " + operand.String(), test: test{op: opEquals, operands: []Operand{operand}, source: "equals " + operand.String()}}
+}
+
+// OneOf returns the rule that a value equals one of the operands.
+func OneOf(operands []Operand) *Rule {
+	words := make([]string, len(operands))
+	for i, o := range operands {
+		words[i] = o.String()
+	}
+	source := "one of " + strings.Join(words, " or ")
+	return &Rule{Source: source, test: test{op: opOneOf, operands: operands, source: source}}
+}
+
+// TextRule returns the rule of an operation that takes one text: contains,
+// starts with, ends with.
+func TextRule(word string, operand Operand) *Rule {
+	source := word + " " + operand.String()
+	return &Rule{Source: source, test: test{op: operation(word), operands: []Operand{operand}, source: source}}
+}
+
+// AllOf returns the rule that all the rules hold. It is optional if they all are.
+func AllOf(rules []*Rule) *Rule { return joined(opAllOf, rules, " and ") }
+
+// AnyOf returns the rule that at least one of the rules holds.
+func AnyOf(rules []*Rule) *Rule { return joined(opAnyOf, rules, ", or ") }
+
+func joined(op operation, rules []*Rule, between string) *Rule {
+	joined := &Rule{optional: true, test: test{op: op}}
+	var sources []string
+	for _, r := range rules {
+		joined.optional = joined.optional && r.optional
+		joined.test.tests = append(joined.test.tests, r.test)
+		sources = append(sources, r.test.source)
+	}
+	joined.test.source = strings.Join(sources, between)
+	joined.Source = joined.test.source
+	if joined.optional {
+		joined.Source = "optional " + joined.Source
+	}
+	return joined
+}
+
+// Prefixed returns the rule with not, all, some, count, length or optional put
+// before it.
+func Prefixed(word string, r *Rule) *Rule {
+	if word == "optional" {
+		return &Rule{Source: "optional " + r.Source, optional: true, test: r.test}
+	}
+	inner := r.test
+	source := word + " " + inner.source
+	return &Rule{Source: source, optional: r.optional, test: test{op: operation(word), inner: &inner, source: source}}
+}
+
+// Holes returns the placeholders of the rule.
+func (r *Rule) Holes() []*value.Hole { return r.test.holes() }
+
+func (t *test) holes() []*value.Hole {
+	var holes []*value.Hole
+	for _, o := range t.operands {
+		holes = append(holes, o.Holes()...)
+	}
+	if t.reSource != nil {
+		holes = append(holes, t.reSource.Holes()...)
+	}
+	if t.path != nil {
+		holes = append(holes, t.path.Holes()...)
+	}
+	if t.inner != nil {
+		holes = append(holes, t.inner.holes()...)
+	}
+	for i := range t.tests {
+		holes = append(holes, t.tests[i].holes()...)
+	}
+	return holes
+}

@@ -1,0 +1,212 @@
+package value
+
+import (
+	"errors"
+	"fmt"
+	"net/url"
+	"strings"
+
+	"testbench/internal/document"
+)
+
+// Place says where a value is put, and so how it is escaped.
+type Place uint8
+
+// The places.
+const (
+	Anywhere    Place = iota // not yet known
+	Raw                      // as it is
+	Address                  // an address: raw at its start, a path segment after that
+	PathSegment              // RFC 3986, 3.3
+	Query                    // a name or value of a query: RFC 3986, 3.4
+	Form                     // application/x-www-form-urlencoded
+	Header                   // a header field: line breaks are refused
+	JSONText                 // inside a JSON string
+	JSONValue                // a whole JSON value
+	XMLText
+	XMLAttribute
+	CDATA
+)
+
+func (p Place) escape(node *document.Node) (string, error) {
+	if p == JSONValue {
+		return document.WriteJSON(node, document.Style{}), nil
+	}
+	v := node.Value()
+	text := v.Text
+	switch {
+	case v.Kind == document.Null:
+		text = ""
+	case !v.IsScalar() && (p == Raw || p == JSONText):
+		text = document.WriteJSON(node, document.Style{})
+	case !v.IsScalar():
+		return "", fmt.Errorf("%s cannot be put into text here", node.Describe())
+	}
+	switch p {
+	case PathSegment:
+		return url.PathEscape(text), nil
+	case Query:
+		return strings.ReplaceAll(url.QueryEscape(text), "+", "%20"), nil
+	case Form:
+		return url.QueryEscape(text), nil
+	case Header:
+		if strings.ContainsAny(text, "\r\n\x00") {
+			return "", errors.New("a header cannot hold a line break")
+		}
+	case JSONText:
+		quoted := document.QuoteJSON(text)
+		return quoted[1 : len(quoted)-1], nil
+	case XMLText, XMLAttribute:
+		if !document.ValidXML(text) {
+			return "", errors.New("it holds a character that XML cannot carry")
+		}
+		escaped := document.EscapeXML(text, p == XMLAttribute)
+		if p == XMLAttribute {
+			escaped = strings.ReplaceAll(escaped, "'", "&#39;")
+		}
+		return escaped, nil
+	case CDATA:
+		if !document.ValidXML(text) {
+			return "", errors.New("it holds a character that XML cannot carry")
+		}
+		return strings.ReplaceAll(text, "]]>", "]]]]><![CDATA[>"), nil
+	}
+	return text, nil
+}
+
+// ParseBody reads a template that is the text of a whole document, and finds
+// the place of each hole in it. A hole where no value can be put safely (in an
+// XML name or comment) is an *Error.
+func ParseBody(source string, format document.Format) (*Template, error) {
+	t, err := Parse(source)
+	if err != nil {
+		return nil, err
+	}
+	switch format {
+	case document.JSON:
+		placeInJSON(t)
+	case document.XML:
+		return t, placeInXML(t)
+	case document.Form:
+		for _, h := range t.Holes() {
+			h.place = Form
+		}
+	default:
+		for _, h := range t.Holes() {
+			h.place = Raw
+		}
+	}
+	return t, nil
+}
+
+func placeInJSON(t *Template) {
+	inString := false
+	for _, p := range t.parts {
+		if p.hole != nil {
+			p.hole.place = JSONValue
+			if inString {
+				p.hole.place = JSONText
+			}
+			continue
+		}
+		for i := 0; i < len(p.literal); i++ {
+			switch p.literal[i] {
+			case '"':
+				inString = !inString
+			case '\\':
+				i++
+			}
+		}
+	}
+}
+
+// placeInXML follows the literal text with a small state machine: content, a
+// tag, an attribute value in either kind of quotes, CDATA, a comment or a
+// processing instruction.
+func placeInXML(t *Template) error {
+	const (
+		content = iota
+		tag
+		doubleQuoted
+		singleQuoted
+		cdata
+		comment
+		instruction
+	)
+	state := content
+	skip := func(text string, i int, opening string, next int) (int, bool) {
+		if strings.HasPrefix(text[i:], opening) {
+			state = next
+			return i + len(opening), true
+		}
+		return i, false
+	}
+	for _, p := range t.parts {
+		if h := p.hole; h != nil {
+			switch state {
+			case content:
+				h.place = XMLText
+			case doubleQuoted, singleQuoted:
+				h.place = XMLAttribute
+			case cdata:
+				h.place = CDATA
+			case tag:
+				return &Error{Offset: h.Offset, Message: "a value cannot be part of an XML name", Try: "put it into an element's text or an attribute's quotes"}
+			default:
+				return &Error{Offset: h.Offset, Message: "a value cannot be put into an XML comment or processing instruction", Try: "write $${ if it is meant as text"}
+			}
+			continue
+		}
+		text := p.literal
+		for i := 0; i < len(text); {
+			ok := false
+			switch state {
+			case content:
+				if i, ok = skip(text, i, "<![CDATA[", cdata); ok {
+					continue
+				}
+				if i, ok = skip(text, i, "<!--", comment); ok {
+					continue
+				}
+				if i, ok = skip(text, i, "<?", instruction); ok {
+					continue
+				}
+				if i, ok = skip(text, i, "<", tag); ok {
+					continue
+				}
+			case tag:
+				if i, ok = skip(text, i, ">", content); ok {
+					continue
+				}
+				if i, ok = skip(text, i, `"`, doubleQuoted); ok {
+					continue
+				}
+				if i, ok = skip(text, i, "'", singleQuoted); ok {
+					continue
+				}
+			case doubleQuoted:
+				if i, ok = skip(text, i, `"`, tag); ok {
+					continue
+				}
+			case singleQuoted:
+				if i, ok = skip(text, i, "'", tag); ok {
+					continue
+				}
+			case cdata:
+				if i, ok = skip(text, i, "]]>", content); ok {
+					continue
+				}
+			case comment:
+				if i, ok = skip(text, i, "-->", content); ok {
+					continue
+				}
+			case instruction:
+				if i, ok = skip(text, i, "?>", content); ok {
+					continue
+				}
+			}
+			i++
+		}
+	}
+	return nil
+}
