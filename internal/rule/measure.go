@@ -144,3 +144,31 @@ func distance(a, b measure) (*apd.Decimal, error) {
 	result.Negative = false
 	return result, nil
 }
+
+// Duration reads a duration as rules write it: 800 ms, 5 s, 2 min, PT5S.
+func Duration(text string) (time.Duration, error) {
+	m, err := readMeasure(text)
+	if err != nil {
+		return 0, err
+	}
+	if m.kind != aDuration {
+		return 0, fmt.Errorf("%q is no duration", text)
+	}
+	seconds, err := m.number.Float64()
+	return time.Duration(seconds * float64(time.Second)), err
+}
+
+// IsKind says whether a value is of a kind that `is` knows, such as integer.
+func IsKind(kind string, v *document.Node) bool {
+	word, digits, _ := strings.Cut(kind, " ")
+	known, ok := kinds[word]
+	if !ok {
+		return false
+	}
+	v = v.Value()
+	if known.is != nil {
+		count, _ := strconv.Atoi(digits)
+		return known.is(v, count)
+	}
+	return (v.Kind == document.Text || v.Kind == document.Untyped) && known.matches(v.Text)
+}

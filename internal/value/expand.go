@@ -105,10 +105,22 @@ func (t *Template) Node(scope Scope, typed bool) (*document.Node, error) {
 	return node, nil
 }
 
+// lookup gives what stands behind the hole before any filter.
+func (h *Hole) lookup(scope Scope) (*document.Node, error) {
+	switch {
+	case h.fixed != nil:
+		return &document.Node{Kind: document.Text, Text: *h.fixed, Secret: true}, nil
+	case h.joined != nil:
+		text, err := h.joined.Text(scope, Raw)
+		return &document.Node{Kind: document.Text, Text: text.Sent, Secret: text.Secret}, err
+	}
+	return scope.Lookup(h.Space, h.Name)
+}
+
 // value looks the hole's name up and sends it through the filters. ended says
 // that a filter has already made the text fit for where it stands.
 func (h *Hole) value(scope Scope) (node *document.Node, ended bool, err error) {
-	node, err = scope.Lookup(h.Space, h.Name)
+	node, err = h.lookup(scope)
 	if err != nil && !errors.Is(err, ErrNothing) {
 		return nil, false, fmt.Errorf("%s: %w", h.Source, err)
 	}

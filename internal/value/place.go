@@ -210,3 +210,45 @@ func placeInXML(t *Template) error {
 	}
 	return nil
 }
+
+// ParseAddress reads the template of an address. A placeholder at its very
+// start is put in as it is, for it holds scheme and host, or a whole address
+// out of an answer; further ones are path segments, and query values behind ?.
+func ParseAddress(source string) (*Template, error) {
+	t, err := Parse(source)
+	if err != nil {
+		return nil, err
+	}
+	place := PathSegment
+	for i, p := range t.parts {
+		switch {
+		case p.hole == nil:
+			if strings.Contains(p.literal, "?") {
+				place = Query
+			}
+		case i == 0:
+			p.hole.place = Raw
+		default:
+			p.hole.place = place
+		}
+	}
+	return t, nil
+}
+
+// ParsePath reads the template of a path that stands behind an address: every
+// placeholder is a path segment, and a query value behind ?.
+func ParsePath(source string) (*Template, error) {
+	t, err := ParseAddress(source)
+	if err != nil {
+		return nil, err
+	}
+	if len(t.parts) > 0 && t.parts[0].hole != nil {
+		t.parts[0].hole.place = PathSegment
+	}
+	return t, nil
+}
+
+// Joined returns the template of one text right behind another.
+func Joined(first, second *Template) *Template {
+	return &Template{Source: first.Source + second.Source, parts: append(append([]part{}, first.parts...), second.parts...)}
+}

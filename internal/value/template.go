@@ -46,6 +46,9 @@ type Hole struct {
 	Source  string // as written, with ${ and }
 	Offset  int    // bytes from the start of the template
 	place   Place  // set in bodies, where each hole has a place of its own
+
+	fixed  *string   // a secret text, in place of a name
+	joined *Template // a text with holes of its own, in place of a name
 }
 
 // Ref says what a hole asks for.
@@ -118,7 +121,11 @@ func Literal(text string) *Template {
 func (t *Template) Holes() []*Hole {
 	var holes []*Hole
 	for _, p := range t.parts {
-		if p.hole != nil {
+		switch {
+		case p.hole == nil || p.hole.fixed != nil:
+		case p.hole.joined != nil:
+			holes = append(holes, p.hole.joined.Holes()...)
+		default:
 			holes = append(holes, p.hole)
 		}
 	}
@@ -470,4 +477,21 @@ func Follow(node *document.Node, tail []Step) *document.Node {
 func runeAt(s string, offset int) rune {
 	r, _ := utf8.DecodeRuneInString(s[offset:])
 	return r
+}
+
+// SecretLiteral returns a template that is just the text, which is masked
+// wherever it goes: a credential that somebody wrote into a file.
+func SecretLiteral(text string) *Template {
+	t := &Template{Source: Mask}
+	t.parts = []part{{hole: &Hole{Source: Mask, fixed: &text}}}
+	return t
+}
+
+// BasicPair returns the template of an Authorization field with user and
+// password in the Basic form (RFC 7617).
+func BasicPair(user, password *Template) *Template {
+	t := &Template{Source: "Basic " + user.Source + ":" + password.Source}
+	pair := &Template{parts: append(append(append([]part{}, user.parts...), part{literal: ":"}), password.parts...)}
+	t.parts = []part{{literal: "Basic "}, {hole: &Hole{Source: "user and password", joined: pair, Filters: []Filter{{Name: "base64"}}}}}
+	return t
 }

@@ -1,0 +1,200 @@
+package cli
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+
+	"testbench"
+	"testbench/internal/report"
+	"testbench/internal/standin"
+)
+
+func newCommand() *command {
+	return &command{name: "new", group: "starting", purpose: "starts a bench: bench.yaml, folders, a first sheet", usage: "DIR",
+		examples: []string{"testbench new honey", "cd honey && testbench vet"},
+		run: func(_ context.Context, s *session, _ any, args []string) (int, error) {
+			if len(args) != 1 {
+				return 0, usagef("testbench new DIR", "in which folder?")
+			}
+			written, err := testbench.New(args[0])
+			if err != nil {
+				return 0, err
+			}
+			if s.common.json {
+				return ExitHeld, s.tell.json(map[string]any{"written": written})
+			}
+			for _, file := range written {
+				s.tell.printf("written: %s\n", file)
+			}
+			s.tell.note("next: say in %s where your services are, then `testbench vet`", filepath.Join(args[0], "bench.yaml"))
+			return ExitHeld, nil
+		}}
+}
+
+type standinOptions struct {
+	listen, ca string
+}
+
+func standinCommand() *command {
+	return &command{name: "standin", group: "services to talk to", purpose: "runs the simulated services of the Heatherfold Honey Co-operative",
+		examples: []string{"testbench standin", "testbench standin -listen 127.0.0.1:9000"},
+		options: func(f *flag.FlagSet) any {
+			o := &standinOptions{}
+			f.StringVar(&o.listen, "listen", standin.DefaultAddress, "the `address` to listen on; port 0 takes a free one")
+			f.StringVar(&o.ca, "ca", "", "write the authority of its TLS certificates to a `file`")
+			return o
+		},
+		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
+			if len(args) > 0 {
+				return 0, usagef("", "standin takes no arguments, and there is %q", args[0])
+			}
+			o := options.(*standinOptions)
+			if err := checkLoopback(o.listen); err != nil {
+				return 0, err
+			}
+			server, err := standin.Start(o.listen)
+			if err != nil {
+				return 0, explainListen(o.listen, err)
+			}
+			defer server.Close()
+			if o.ca != "" {
+				if err := os.WriteFile(o.ca, server.CA, 0o644); err != nil {
+					return 0, err
+				}
+			}
+			s.announce(server)
+			return ExitHeld, server.Wait(ctx)
+		}}
+}
+
+// checkLoopback keeps the stand-in, whose credentials everyone knows, off the network.
+func checkLoopback(address string) error {
+	host, _, err := net.SplitHostPort(address)
+	if err != nil {
+		return usagef("-listen 127.0.0.1:8720", "-listen %s: %v", address, err)
+	}
+	if ip := net.ParseIP(host); host != "localhost" && (ip == nil || !ip.IsLoopback()) {
+		return usagef("-listen 127.0.0.1:8720", "the stand-in listens on loopback addresses only, not on %q: everybody knows its passwords", host)
+	}
+	return nil
+}
+
+func explainListen(address string, err error) error {
+	return usagef("perhaps a stand-in runs already; -listen 127.0.0.1:0 takes a free port", "cannot listen on %s: %v", address, err)
+}
+
+func (s *session) announce(server *standin.Server) {
+	if s.common.json {
+		_ = s.tell.jsonLine(map[string]any{"address": "http://" + server.Address})
+		return
+	}
+	s.tell.printf("the stand-in listens on http://%s\n", server.Address)
+	for _, service := range server.Services() {
+		s.tell.printf("  %s  %s\n", fit(service[0], 8), service[1])
+	}
+	s.tell.note("Ctrl-C ends it")
+}
+
+type demoOptions struct {
+	dir   string
+	serve bool
+}
+
+func demoCommand() *command {
+	return &command{name: "demo", group: "starting", purpose: "writes the Heatherfold bench, starts its services, runs every sheet, writes the report",
+		examples: []string{"testbench demo", "testbench demo -dir honey -serve"},
+		options: func(f *flag.FlagSet) any {
+			o := &demoOptions{}
+			f.StringVar(&o.dir, "dir", "", "the `folder` to write the bench into (else a temporary one)")
+			f.BoolVar(&o.serve, "serve", false, "keep the services up afterwards, until Ctrl-C")
+			return o
+		},
+		run: func(ctx context.Context, s *session, options any, _ []string) (int, error) {
+			return s.demo(ctx, options.(*demoOptions))
+		}}
+}
+
+// demo runs the demo bench. One sheet falls short on purpose, to show how that
+// looks; the demo holds when exactly that one does.
+func (s *session) demo(ctx context.Context, o *demoOptions) (int, error) {
+	dir := o.dir
+	if dir == "" {
+		temporary, err := os.MkdirTemp("", "testbench-demo-")
+		if err != nil {
+			return 0, err
+		}
+		dir = temporary
+	}
+	server, err := standin.Start(standin.DefaultAddress)
+	if err != nil {
+		if server, err = standin.Start("127.0.0.1:0"); err != nil {
+			return 0, err
+		}
+	}
+	defer server.Close()
+	if err := standin.WriteBench(dir, "http://"+server.Address); err != nil {
+		return 0, err
+	}
+	bench, err := testbench.Open(dir)
+	if err != nil {
+		return 0, err
+	}
+	for name, text := range standin.Secrets {
+		if _, err := bench.Store.Set("", name, text); err != nil {
+			return 0, fmt.Errorf("sealing the demo's secrets: %w", err)
+		}
+	}
+	sheets, err := bench.SheetFiles()
+	if err != nil {
+		return 0, err
+	}
+	if !s.common.json {
+		s.tell.printf("%s\n\n", s.tell.in(bold, "The Heatherfold bench is in "+dir))
+	}
+	result, err := bench.Run(ctx, sheets, testbench.RunOptions{Options: s.options(), Observer: s.observer(""), Kill: s.kill})
+	if err != nil {
+		return 0, err
+	}
+	s.summary(result)
+	reportFile := filepath.Join(dir, "report.html")
+	if err := report.WriteFile(reportFile, result); err != nil {
+		return 0, err
+	}
+	asPlanned := ctx.Err() == nil
+	for _, sheet := range result.Sheets {
+		planned := testbench.Held
+		if sheet.Name == standin.SheetThatFalls {
+			planned = testbench.FellShort
+		}
+		asPlanned = asPlanned && sheet.Outcome == planned
+	}
+	if !s.common.json {
+		s.demoEnd(dir, reportFile, asPlanned)
+	}
+	if o.serve && ctx.Err() == nil {
+		s.tell.note("")
+		s.announce(server)
+		if err := server.Wait(ctx); err != nil {
+			return 0, err
+		}
+	}
+	if !asPlanned {
+		return ExitFellShort, nil
+	}
+	return ExitHeld, nil
+}
+
+func (s *session) demoEnd(dir, reportFile string, asPlanned bool) {
+	t := s.tell
+	if asPlanned {
+		t.printf("%s: the sheet %q falls short on purpose, to show how that looks.\n", t.in(green, "All of it came out as planned"), standin.SheetThatFalls)
+	} else {
+		t.printf("%s\n", t.in(red, "Not all of it came out as planned; see above."))
+	}
+	t.printf("\n  the bench    %s\n  the sheets   %s\n  the report   %s\n", filepath.Join(dir, "bench.yaml"), filepath.Join(dir, "sheets"), reportFile)
+	t.printf("\nnext: testbench demo -dir honey -serve      (keeps the services up; in another terminal:)\n      cd honey && testbench call stores/search grade=A\n")
+}

@@ -1,0 +1,372 @@
+package cli
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"testbench"
+	"testbench/internal/document"
+	"testbench/internal/path"
+	"testbench/internal/report"
+	"testbench/internal/safefile"
+	"testbench/internal/sheet"
+	"testbench/internal/value"
+	"testbench/internal/yamlfile"
+)
+
+type callOptions struct {
+	testbench.Call
+	in      list
+	fill    string
+	dry     bool
+	headers bool
+	show    string
+	save    string
+	pick    string
+	keep    list
+	into    string
+}
+
+func callCommand() *command {
+	return &command{name: "call", group: "getting in and asking", purpose: "makes one exchange and shows the answer", talks: true,
+		usage: "SERVICE/OPERATION | SERVICE METHOD PATH | METHOD ADDRESS [field=value ...]",
+		examples: []string{
+			"testbench call stores/search grade=A",
+			"testbench call stores GET /lots/L-2201 -pick barrels[0].kilos",
+			"testbench call lab/ConvertIndex refractiveIndex=1.4940 -soap 1.2 -show all",
+			"testbench call stores/search grade=B -keep lot=lots[0].id",
+			"testbench call stores/lot id=kept:lot -into sheets/mine.yaml",
+		},
+		options: func(f *flag.FlagSet) any {
+			o := &callOptions{}
+			f.Var(&o.in, "in", "a value by its `place`: query.a=b, header.X=y, form.f=v, cookie.c=v, path.p=v; may stand several times")
+			f.StringVar(&o.fill, "fill", "", "many fields from a JSON or YAML `file`")
+			f.StringVar(&o.Body, "body", "", "a body from a `file`, filled in and escaped")
+			f.StringVar(&o.Bytes, "bytes", "", "a body from a `file`, untouched")
+			f.StringVar(&o.Login, "login", "", "another login, by `name`, or none")
+			f.StringVar(&o.Spoil, "spoil", "", "spoil the login's token: `expired|tampered|empty`")
+			f.StringVar(&o.SOAP, "soap", "", "the `version` of SOAP: 1.1 or 1.2")
+			f.StringVar(&o.Action, "action", "", "the SOAP `action`")
+			f.StringVar(&o.HTTP, "http", "", "the `version` of HTTP: 1.1 or 2")
+			f.BoolVar(&o.Stay, "stay", false, "do not follow redirects")
+			f.BoolVar(&o.dry, "dry", false, "show what would be sent, masked, and send nothing")
+			f.BoolVar(&o.headers, "headers", false, "show the answer's headers")
+			f.StringVar(&o.show, "show", "", "show `sent|received|all` in full")
+			f.StringVar(&o.save, "save", "", "save the answer's body to a `file`")
+			f.StringVar(&o.pick, "pick", "", "print only the value at this `path`, bare, for the shell")
+			f.Var(&o.keep, "keep", "`name=path`: keep a value, sealed, for later calls; may stand several times")
+			f.StringVar(&o.into, "into", "", "append the call as a step to a `sheet`")
+			return o
+		},
+		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
+			return s.call(ctx, options.(*callOptions), args)
+		}}
+}
+
+func (s *session) call(ctx context.Context, o *callOptions, args []string) (int, error) {
+	bench, err := s.openOrNone()
+	if err != nil {
+		return 0, err
+	}
+	o.In = o.in
+	for i, arg := range args {
+		// Behind the target come fields; an address may hold = as well.
+		if strings.Contains(arg, "=") && i > 0 && !strings.Contains(arg, "://") && !strings.HasPrefix(arg, "/") {
+			o.Fields = append(o.Fields, arg)
+		} else {
+			o.Target = append(o.Target, arg)
+		}
+	}
+	if o.Spoil != "" && o.Login == "" {
+		return 0, usagef("-login NAME -spoil tampered", "-spoil needs the login whose token is spoilt")
+	}
+	if o.fill != "" {
+		if o.Fill, err = readFill(o.fill); err != nil {
+			return 0, err
+		}
+	}
+	keeps, err := parseKeeps(o.keep)
+	if err != nil {
+		return 0, err
+	}
+	if len(keeps) > 0 && bench.Dir == "" {
+		return 0, usagef("`testbench new DIR` starts a bench", "values are kept in a bench, and there is none here or above")
+	}
+	options := s.options()
+	if o.Target != nil {
+		if last := o.Target[len(o.Target)-1]; strings.Contains(last, "://") {
+			// The command line names the host, so it is meant.
+			options.Allow = append(options.Allow, hostOf(last))
+		}
+	}
+	step, err := bench.Prepare(o.Call, options)
+	if err != nil {
+		return 0, err
+	}
+	var picked *path.Path
+	if o.pick != "" {
+		if picked, err = path.Compile(o.pick); err != nil {
+			return 0, usagef("", "-pick %s: %v", o.pick, err)
+		}
+	}
+	if o.dry {
+		request, err := bench.Plan(step, options)
+		if err != nil {
+			return 0, err
+		}
+		if s.common.json {
+			return ExitHeld, s.tell.json(report.RequestJSON(request))
+		}
+		s.showRequest(request, 0)
+		return ExitHeld, nil
+	}
+	result, notes, err := bench.Do(ctx, step, options)
+	if err != nil {
+		return 0, err
+	}
+	for _, note := range notes {
+		s.tell.note("note: %s", visible(note))
+	}
+	status, err := s.finishCall(bench, o, result, picked, keeps)
+	if err == nil && o.into != "" {
+		err = s.appendStep(o)
+	}
+	return status, err
+}
+
+func (s *session) finishCall(bench *testbench.Bench, o *callOptions, result *testbench.StepResult, picked *path.Path, keeps []keep) (int, error) {
+	status := result.Outcome.ExitStatus()
+	if o.save != "" && result.Last() != nil && result.Last().Answer != nil {
+		if err := safefile.Write(o.save, result.Last().Answer.Body, 0o644); err != nil {
+			return 0, err
+		}
+		s.tell.note("saved: %s (%s)", o.save, size(len(result.Last().Answer.Body)))
+	}
+	switch {
+	case s.common.json:
+		if err := s.tell.json(report.StepJSON(result)); err != nil {
+			return 0, err
+		}
+	case picked != nil:
+		if err := s.pick(result, picked); err != nil {
+			return max(status, ExitFellShort), err
+		}
+	default:
+		s.showCall(o, result)
+	}
+	for _, k := range keeps {
+		node, err := s.find(result, k.path)
+		if err != nil {
+			s.tell.fail(fmt.Errorf("-keep %s: %w", k.name, err))
+			status = max(status, ExitFellShort)
+			continue
+		}
+		if err := bench.Keep(k.name, node); err != nil {
+			return 0, err
+		}
+		s.tell.note("kept: %s (${kept.%s}, or kept:%s as a value)", k.name, k.name, k.name)
+	}
+	return status, nil
+}
+
+// showCall shows the answer for people.
+func (s *session) showCall(o *callOptions, result *testbench.StepResult) {
+	t := s.tell
+	record := result.Last()
+	if record != nil && record.Answer != nil {
+		a := record.Answer
+		dot := t.sign(" · ", " - ")
+		line := t.in(bold, statusLine(a)) + dot + milliseconds(record.Phases.Total) + dot + size(len(a.Body))
+		if a.Wire != int64(len(a.Body)) && a.Wire > 0 {
+			line += fmt.Sprintf(" (%s on the wire)", size(int(a.Wire)))
+		}
+		if a.ContentType() != "" {
+			line += dot + visible(a.ContentType())
+		}
+		t.printf("%s\n", line)
+		for _, hop := range record.Hops {
+			t.printf("  %d: %s %s %s\n", hop.Status, visible(hop.From), t.sign("→", "->"), visible(hop.To))
+		}
+		if record.TLS != nil {
+			t.printf("  %s\n", t.in(faint, visible(fmt.Sprintf("%s, certificate of %s, until %s", record.TLS.Version, record.TLS.Subject, record.TLS.Expires.Format("2006-01-02")))))
+		}
+		switch {
+		case o.show != "":
+			s.showExchange(record, result, o.show == "sent" || o.show == "all", o.show == "received" || o.show == "all", false)
+		default:
+			if o.headers {
+				for _, name := range sortedHeader(a.Header) {
+					for _, v := range a.Header[name] {
+						t.printf("  %s\n", t.in(faint, visible(name+": "+v)))
+					}
+				}
+			}
+			s.showBody(result, 0)
+		}
+	} else if record != nil && (o.show == "sent" || o.show == "all") {
+		s.showExchange(record, result, true, false, false)
+	}
+	if result.Outcome != testbench.Held {
+		t.printf("%s\n", s.verdict(result))
+		s.details(result)
+	} else if record != nil {
+		for _, note := range record.Notes {
+			t.note("note: %s", visible(note))
+		}
+	}
+}
+
+func (s *session) find(result *testbench.StepResult, p *path.Path) (*document.Node, error) {
+	if result.Reply == nil || result.Last() == nil || result.Last().Answer == nil {
+		return nil, fmt.Errorf("there is no answer to look in")
+	}
+	found, err := p.Find(result.Reply.Roots(nil), nil)
+	if err != nil {
+		return nil, err
+	}
+	node := found.Whole()
+	if node == nil {
+		return nil, fmt.Errorf("%s", found.Missed())
+	}
+	if v := node.Value(); v.IsScalar() {
+		node = v
+	}
+	return node, nil
+}
+
+// pick prints one value bare. A call that fell short says why on standard error.
+func (s *session) pick(result *testbench.StepResult, p *path.Path) error {
+	node, err := s.find(result, p)
+	if result.Outcome != testbench.Held {
+		s.tell.note("%s %s: %s", result.Target, result.Outcome, visible(strings.TrimSpace(result.Reason+" "+result.Says)))
+		for _, text := range result.Hints {
+			s.tell.note("  try: %s", visible(text))
+		}
+	}
+	if err != nil {
+		return fmt.Errorf("-pick %s: %w", p.Source, err)
+	}
+	switch {
+	case node.IsScalar() && node.Kind != document.Null:
+		s.tell.printf("%s\n", node.Text)
+	case node.Kind == document.Element:
+		s.tell.printf("%s\n", document.WriteXML(node, document.Style{}))
+	default:
+		s.tell.printf("%s\n", document.WriteJSON(node, document.Style{}))
+	}
+	return nil
+}
+
+type keep struct {
+	name string
+	path *path.Path
+}
+
+func parseKeeps(texts []string) ([]keep, error) {
+	var keeps []keep
+	for _, text := range texts {
+		name, source, ok := strings.Cut(text, "=")
+		if !ok || !value.IsIdentifier(name) {
+			return nil, usagef("-keep lot=lots[0].id", "-keep %s: a name and a path are wanted", text)
+		}
+		p, err := path.Compile(source)
+		if err != nil {
+			return nil, usagef("", "-keep %s: %v", text, err)
+		}
+		keeps = append(keeps, keep{name, p})
+	}
+	return keeps, nil
+}
+
+// readFill reads the fields of a call from a file.
+func readFill(name string) (*document.Node, error) {
+	data, err := os.ReadFile(name)
+	if err != nil {
+		return nil, err
+	}
+	if strings.EqualFold(filepath.Ext(name), ".json") {
+		node, err := document.ReadJSON(data)
+		if err == nil && node.Kind != document.Object {
+			err = fmt.Errorf("an object of fields is wanted, and this is %s", node.Describe())
+		}
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", name, err)
+		}
+		return node, nil
+	}
+	file := yamlfile.Read(name, data)
+	if len(file.Problems) > 0 {
+		return nil, file.Problems
+	}
+	return yamlNode(file.Root), nil
+}
+
+func yamlNode(n *yamlfile.Node) *document.Node {
+	switch n.Kind {
+	case yamlfile.Mapping:
+		object := document.NewObject()
+		for _, e := range n.Entries {
+			object.Members = append(object.Members, document.Member{Key: e.Key.Text, Value: yamlNode(e.Value)})
+		}
+		return object
+	case yamlfile.Sequence:
+		list := document.NewList()
+		for _, item := range n.Items {
+			list.Items = append(list.Items, yamlNode(item))
+		}
+		return list
+	}
+	if n.Quoted {
+		return document.NewText(n.Text)
+	}
+	return document.NewUntyped(n.Text)
+}
+
+// appendStep adds the call as a step to a sheet, and leaves the rest of the
+// file as it is.
+func (s *session) appendStep(o *callOptions) error {
+	source, err := os.ReadFile(o.into)
+	if os.IsNotExist(err) {
+		source = []byte("sheet: " + yamlfile.ScalarText(strings.TrimSuffix(filepath.Base(o.into), filepath.Ext(o.into))) + "\nsteps:\n")
+	} else if err != nil {
+		return err
+	}
+	name := strings.Join(o.Target, " ")
+	for n, taken := 2, stepNames(o.into, source); slices.Contains(taken, name); n++ {
+		name = fmt.Sprintf("%s %d", strings.Join(o.Target, " "), n)
+	}
+	changed, err := yamlfile.AppendItem(source, "steps", sheet.StepText(name, o.Call, o.keep))
+	if err != nil {
+		return fmt.Errorf("%s: %w", o.into, err)
+	}
+	if err := safefile.Write(o.into, changed, 0o644); err != nil {
+		return err
+	}
+	s.tell.note("added to %s: step %q", o.into, name)
+	return nil
+}
+
+func stepNames(name string, source []byte) []string {
+	var names []string
+	root := yamlfile.Read(name, source).Root
+	if steps := root.Get("steps"); steps != nil {
+		for _, item := range steps.Items {
+			if n := item.Get("step"); n != nil {
+				names = append(names, n.Text)
+			}
+		}
+	}
+	return names
+}
+
+func hostOf(address string) string {
+	_, rest, _ := strings.Cut(address, "://")
+	host, _, _ := strings.Cut(rest, "/")
+	host, _, _ = strings.Cut(host, "?")
+	return host
+}

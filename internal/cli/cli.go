@@ -1,0 +1,318 @@
+// Package cli is the face of Test Bench: options, tables, colour and exit
+// statuses, one file a command. It decides nothing of the trade; that is the
+// core's, in package testbench.
+package cli
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"strings"
+	"time"
+
+	"testbench"
+	"testbench/internal/login"
+	"testbench/internal/nearest"
+	"testbench/internal/secret"
+	"testbench/internal/sheet"
+)
+
+// The exit statuses.
+const (
+	ExitHeld        = 0
+	ExitFellShort   = 1
+	ExitWrong       = 2
+	ExitUnreachable = 3
+	ExitInterrupted = 130
+)
+
+// command is one command of the program.
+type command struct {
+	name     string
+	group    string
+	purpose  string // one line
+	usage    string // what stands behind the name
+	examples []string
+	// options declares the command's own options; nil where it has none.
+	options func(*flag.FlagSet) any
+	talks   bool // it has the options of commands that send something
+	run     func(ctx context.Context, s *session, options any, args []string) (int, error)
+}
+
+// commands lists the commands in the order of the work.
+func commands() []*command {
+	return []*command{
+		newCommand(), demoCommand(),
+		callCommand(), tokenCommand(), secretCommand(),
+		runCommand(), vetCommand(),
+		standinCommand(),
+		helpCommand(), completionCommand(), versionCommand(),
+	}
+}
+
+// session is one run of the program.
+type session struct {
+	kill    context.Context
+	stdin   io.Reader
+	tell    *teller
+	masker  *secret.Masker
+	common  common
+	talking talking
+}
+
+// common are the options of every command.
+type common struct {
+	bench string
+	site  string
+	set   pairs
+	json  bool
+	plain bool
+	log   string
+}
+
+// talking are the options of commands that send something.
+type talking struct {
+	write    string
+	insecure bool
+	allow    list
+	timeout  time.Duration
+	most     int
+}
+
+// pairs is an option that may stand several times: name=value.
+type pairs map[string]string
+
+func (p *pairs) String() string { return "" }
+
+// Set takes one name=value.
+func (p *pairs) Set(text string) error {
+	name, v, ok := strings.Cut(text, "=")
+	if !ok || name == "" {
+		return errors.New("write it as name=value")
+	}
+	if *p == nil {
+		*p = pairs{}
+	}
+	(*p)[name] = v
+	return nil
+}
+
+// list is an option that may stand several times.
+type list []string
+
+func (l *list) String() string { return "" }
+
+// Set takes one more.
+func (l *list) Set(text string) error {
+	*l = append(*l, text)
+	return nil
+}
+
+// usageError is a mistake on the command line.
+type usageError struct {
+	message, try string
+}
+
+func (e *usageError) Error() string { return e.message }
+
+func usagef(try, format string, args ...any) error {
+	return &usageError{fmt.Sprintf(format, args...), try}
+}
+
+// Main runs the program and returns its exit status. ctx ends the work in
+// order; kill cuts that short.
+func Main(ctx, kill context.Context, args []string, stdin io.Reader, stdout, stderr io.Writer) int {
+	masker := &secret.Masker{}
+	s := &session{kill: kill, stdin: stdin, masker: masker, tell: newTeller(stdout, stderr, masker)}
+	defer s.tell.close()
+	if len(args) == 0 {
+		s.overview()
+		return ExitWrong
+	}
+	name := args[0]
+	switch name {
+	case "-h", "-help", "--help":
+		name = "help"
+	case "-version", "--version":
+		name = "version"
+	}
+	var names []string
+	for _, c := range commands() {
+		if c.name == name {
+			return s.execute(ctx, c, args[1:])
+		}
+		names = append(names, c.name)
+	}
+	try := nearest.Try(name, names)
+	if try == "" {
+		try = "`testbench help` lists the commands"
+	}
+	s.tell.fail(usagef(try, "there is no command %q", name))
+	return ExitWrong
+}
+
+func (s *session) execute(ctx context.Context, c *command, args []string) int {
+	flags, own := s.flags(c)
+	positional, err := parse(flags, args)
+	if errors.Is(err, flag.ErrHelp) {
+		s.help(c)
+		return ExitHeld
+	}
+	if err != nil {
+		s.tell.fail(err)
+		return ExitWrong
+	}
+	if s.common.plain {
+		s.tell.plain()
+	}
+	closeLog, err := s.openLog()
+	if err != nil {
+		s.tell.fail(err)
+		return ExitWrong
+	}
+	defer closeLog()
+	status, err := c.run(ctx, s, own, positional)
+	if err != nil {
+		s.tell.fail(err)
+		status = statusOf(ctx, err)
+	}
+	return status
+}
+
+// statusOf is the exit status that goes with an error.
+func statusOf(ctx context.Context, err error) int {
+	var refused *login.Error
+	switch {
+	case ctx.Err() != nil:
+		return ExitInterrupted
+	case errors.As(err, &refused):
+		return ExitUnreachable
+	}
+	return ExitWrong
+}
+
+func (s *session) flags(c *command) (*flag.FlagSet, any) {
+	flags := flag.NewFlagSet(c.name, flag.ContinueOnError)
+	flags.SetOutput(io.Discard)
+	var own any
+	if c.options != nil {
+		own = c.options(flags)
+	}
+	flags.StringVar(&s.common.bench, "bench", "", "the bench `folder` (else the nearest bench.yaml upward)")
+	flags.StringVar(&s.common.site, "site", "", "the `site` (else the sheet's, or the first of the bench)")
+	flags.Var(&s.common.set, "set", "`name=value`: the strongest of all values; may stand several times")
+	flags.BoolVar(&s.common.json, "json", false, "results as JSON")
+	flags.BoolVar(&s.common.plain, "plain", false, "no colour, no special signs")
+	flags.StringVar(&s.common.log, "log", "", "a log of every exchange into a `file`, masked")
+	if c.talks {
+		flags.StringVar(&s.talking.write, "write", "", "the guarded `site` that may be written to")
+		flags.BoolVar(&s.talking.insecure, "insecure", false, "server certificates are not checked")
+		flags.Var(&s.talking.allow, "allow", "a further `host` that requests may go to; may stand several times")
+		flags.DurationVar(&s.talking.timeout, "timeout", 0, "how long one exchange may take (30s unless the site says otherwise)")
+		flags.IntVar(&s.talking.most, "most", 64, "how large an answer may be, in `MiB`")
+	}
+	return flags, own
+}
+
+// parse takes options from anywhere among the arguments; what follows -- is no
+// option. The flag package itself stops at the first argument.
+func parse(flags *flag.FlagSet, args []string) ([]string, error) {
+	var positional []string
+	for {
+		err := flags.Parse(args)
+		if err != nil {
+			return nil, explainFlag(flags, err)
+		}
+		rest := flags.Args()
+		if len(rest) == 0 {
+			return positional, nil
+		}
+		if consumed := len(args) - len(rest); consumed > 0 && args[consumed-1] == "--" {
+			return append(positional, rest...), nil
+		}
+		positional = append(positional, rest[0])
+		args = rest[1:]
+	}
+}
+
+func explainFlag(flags *flag.FlagSet, err error) error {
+	if errors.Is(err, flag.ErrHelp) {
+		return err
+	}
+	message := err.Error()
+	name, found := strings.CutPrefix(message, "flag provided but not defined: -")
+	if !found {
+		message = strings.Replace(message, "flag needs an argument: ", "a value is missing behind ", 1)
+		return usagef("`testbench help "+flags.Name()+"` explains the options", "%s", message)
+	}
+	var names []string
+	flags.VisitAll(func(f *flag.Flag) { names = append(names, f.Name) })
+	try := nearest.Try(name, names)
+	if try == "" {
+		try = "`testbench help " + flags.Name() + "` lists the options"
+	} else {
+		try = strings.Replace(try, `"`, `"-`, 1)
+	}
+	return usagef(try, "%s has no option -%s", flags.Name(), name)
+}
+
+func (s *session) openLog() (func(), error) {
+	if s.common.log == "" {
+		return func() {}, nil
+	}
+	f, err := os.OpenFile(s.common.log, os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	masked := secret.NewWriter(f, s.masker)
+	s.tell.log = slog.New(slog.NewTextHandler(masked, nil))
+	return func() {
+		_ = masked.Close()
+		_ = f.Close()
+	}, nil
+}
+
+// options gathers what the core needs to know of the command line.
+func (s *session) options() testbench.Options {
+	return testbench.Options{Site: s.common.site, Set: s.common.set, Write: s.talking.write, Insecure: s.talking.insecure, Allow: s.talking.allow,
+		Timeout: s.talking.timeout, MaxBody: int64(s.talking.most) << 20, Masker: s.masker, Log: s.tell.log}
+}
+
+// benchDir finds the bench folder; it is empty where there is none.
+func (s *session) benchDir() (string, error) {
+	if s.common.bench != "" {
+		if _, err := os.Stat(s.common.bench); err != nil {
+			return "", usagef("", "there is no folder %s", s.common.bench)
+		}
+		return s.common.bench, nil
+	}
+	return sheet.FindBench(".")
+}
+
+// open opens the bench, which must be there.
+func (s *session) open() (*testbench.Bench, error) {
+	dir, err := s.benchDir()
+	if err != nil {
+		return nil, err
+	}
+	if dir == "" {
+		return nil, usagef("`testbench new DIR` starts a bench, `testbench demo` writes one to look at; -bench DIR names one", "there is no bench.yaml here or above")
+	}
+	return testbench.Open(dir)
+}
+
+// openOrNone opens the bench if there is one.
+func (s *session) openOrNone() (*testbench.Bench, error) {
+	dir, err := s.benchDir()
+	if err != nil {
+		return nil, err
+	}
+	if dir == "" {
+		return testbench.None(), nil
+	}
+	return testbench.Open(dir)
+}

@@ -1,0 +1,104 @@
+package cli
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"testbench"
+	"testbench/internal/document"
+	"testbench/internal/exchange"
+	"testbench/internal/sheet"
+)
+
+func findBench(dir string) (string, error) { return sheet.FindBench(dir) }
+
+// showRequest shows a request as it is sent, masked.
+func (s *session) showRequest(r *exchange.Request, indent int) {
+	t := s.tell
+	lead := strings.Repeat(" ", indent)
+	t.printf("%s%s %s\n", lead, r.Method, visible(r.Shown()))
+	for _, name := range sortedHeader(r.Header) {
+		for _, v := range r.Header[name] {
+			t.printf("%s%s\n", lead, t.in(faint, visible(name+": "+r.ShownField(name, v))))
+		}
+	}
+	if len(r.Body) == 0 {
+		return
+	}
+	body := []byte(r.BodyShown())
+	node, format, err := document.Read(r.GetHeader("Content-Type"), body)
+	if err != nil {
+		node = nil
+	}
+	t.printf("%s\n", indented(layOut(format, node, body), lead))
+}
+
+func sortedHeader(header map[string][]string) []string {
+	names := make([]string, 0, len(header))
+	for name := range header {
+		names = append(names, name)
+	}
+	slices.Sort(names)
+	return names
+}
+
+func indented(text, lead string) string {
+	lines := strings.Split(strings.TrimRight(visible(text), "\n"), "\n")
+	return lead + strings.Join(lines, "\n"+lead)
+}
+
+// showExchange shows what was sent and received.
+func (s *session) showExchange(record *exchange.Record, step *testbench.StepResult, sent, received, nested bool) {
+	t := s.tell
+	indent := 0
+	if nested {
+		indent = 6
+	}
+	lead := strings.Repeat(" ", indent)
+	if sent {
+		t.printf("%s%s\n", lead, t.in(bold, "sent"))
+		s.showRequest(record.Request, indent+2)
+	}
+	if !received || record.Answer == nil {
+		return
+	}
+	a := record.Answer
+	t.printf("%s%s %s\n", lead, t.in(bold, "received"), statusLine(a))
+	for _, name := range sortedHeader(a.Header) {
+		for _, v := range a.Header[name] {
+			t.printf("%s  %s\n", lead, t.in(faint, visible(name+": "+v)))
+		}
+	}
+	s.showBody(step, indent+2)
+}
+
+func statusLine(a *exchange.Answer) string {
+	return strings.TrimSpace(fmt.Sprintf("%s %d %s", a.Proto, a.Status, visible(a.Reason)))
+}
+
+func (s *session) showBody(step *testbench.StepResult, indent int) {
+	a := step.Last().Answer
+	if a == nil || len(a.Body) == 0 {
+		return
+	}
+	lead := strings.Repeat(" ", indent)
+	s.tell.printf("%s\n", indented(shorten(layOut(step.Reply.Format, step.Reply.Body, a.Body), s.tell.terminal), lead))
+	if a.Partial {
+		s.tell.note("%s(the answer is not whole)", lead)
+	}
+}
+
+// mostLines is how much of a body a terminal is shown.
+const mostLines = 200
+
+func shorten(text string, terminal bool) string {
+	if !terminal {
+		return text
+	}
+	lines := strings.Split(text, "\n")
+	if len(lines) <= mostLines {
+		return text
+	}
+	return strings.Join(lines[:mostLines], "\n") + fmt.Sprintf("\n… %d more lines; -save FILE writes all of it", len(lines)-mostLines)
+}

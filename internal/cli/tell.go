@@ -1,0 +1,233 @@
+package cli
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"strings"
+	"time"
+	"unicode"
+	"unicode/utf8"
+
+	"golang.org/x/term"
+
+	"testbench"
+	"testbench/internal/document"
+	"testbench/internal/login"
+	"testbench/internal/secret"
+)
+
+// teller is the one way to say something to a person: everything goes through
+// the masker, and nothing that came from outside reaches a terminal raw.
+type teller struct {
+	out, err          *secret.Writer
+	log               *slog.Logger
+	colour, errColour bool
+	ascii             bool // no special signs
+	width             int
+	terminal          bool // results go to a terminal
+}
+
+func newTeller(stdout, stderr io.Writer, masker *secret.Masker) *teller {
+	t := &teller{out: secret.NewWriter(stdout, masker), err: secret.NewWriter(stderr, masker), width: 100}
+	_, noColour := os.LookupEnv("NO_COLOR")
+	if f, ok := stdout.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		t.terminal, t.colour = true, !noColour
+		if width, _, err := term.GetSize(int(f.Fd())); err == nil && width > 0 {
+			t.width = width
+		}
+	}
+	if f, ok := stderr.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		t.errColour = !noColour
+	}
+	return t
+}
+
+func (t *teller) plain() { t.colour, t.errColour, t.ascii = false, false, true }
+
+func (t *teller) close() {
+	_ = t.out.Close()
+	_ = t.err.Close()
+}
+
+// sign gives a special sign, or its plain stand-in.
+func (t *teller) sign(special, plain string) string {
+	if t.ascii {
+		return plain
+	}
+	return special
+}
+
+// printf writes a result.
+func (t *teller) printf(format string, args ...any) { _, _ = fmt.Fprintf(t.out, format, args...) }
+
+// note writes something that is no result: progress, remarks, hints.
+func (t *teller) note(format string, args ...any) { _, _ = fmt.Fprintf(t.err, format+"\n", args...) }
+
+// json writes one JSON document.
+func (t *teller) json(v any) error {
+	encoder := json.NewEncoder(t.out)
+	encoder.SetEscapeHTML(false)
+	encoder.SetIndent("", "  ")
+	return encoder.Encode(v)
+}
+
+// jsonLine writes one JSON document on one line.
+func (t *teller) jsonLine(v any) error {
+	encoder := json.NewEncoder(t.out)
+	encoder.SetEscapeHTML(false)
+	return encoder.Encode(v)
+}
+
+const (
+	red   = "31"
+	green = "32"
+	faint = "2"
+	bold  = "1"
+)
+
+func (t *teller) in(style, text string) string {
+	if !t.colour || text == "" {
+		return text
+	}
+	return "\x1b[" + style + "m" + text + "\x1b[0m"
+}
+
+// fail says what went wrong and what to try.
+func (t *teller) fail(err error) {
+	style := func(code, text string) string {
+		if !t.errColour {
+			return text
+		}
+		return "\x1b[" + code + "m" + text + "\x1b[0m"
+	}
+	var problems testbench.Problems
+	if errors.As(err, &problems) {
+		for _, p := range problems {
+			t.note("%s", visible(p.String()))
+		}
+		t.note("%s", style(red, fmt.Sprintf("%s; nothing was sent", count(len(problems), "mistake"))))
+		return
+	}
+	t.note("%s %s", style(red, "testbench:"), visible(err.Error()))
+	try := ""
+	var usage *usageError
+	var refused *login.Error
+	switch {
+	case errors.As(err, &usage):
+		try = usage.try
+	case errors.As(err, &refused):
+		try = refused.Try
+	}
+	if try != "" {
+		t.note("  try: %s", visible(try))
+	}
+}
+
+// visible makes control characters harmless: a terminal obeys them.
+func visible(s string) string {
+	if !strings.ContainsFunc(s, isControl) && utf8.ValidString(s) {
+		return s
+	}
+	var out strings.Builder
+	for _, r := range s {
+		switch {
+		case isControl(r):
+			fmt.Fprintf(&out, `\x%02x`, r)
+		default:
+			out.WriteRune(r)
+		}
+	}
+	return out.String()
+}
+
+func isControl(r rune) bool {
+	return r != '\n' && r != '\t' && (unicode.IsControl(r) || r == 0x2028 || r == 0x2029 || r >= 0x202A && r <= 0x202E || r >= 0x2066 && r <= 0x2069)
+}
+
+// count writes a number with its word: 1 row, 2 rows.
+func count(n int, word string) string {
+	if n == 1 {
+		return "1 " + word
+	}
+	return fmt.Sprintf("%d %ss", n, word)
+}
+
+// milliseconds writes a time as tables show it.
+func milliseconds(d time.Duration) string {
+	switch ms := float64(d) / float64(time.Millisecond); {
+	case ms < 10:
+		return fmt.Sprintf("%.1f ms", ms)
+	case ms < 10_000:
+		return fmt.Sprintf("%.0f ms", ms)
+	}
+	return fmt.Sprintf("%.1f s", d.Seconds())
+}
+
+// size writes a number of bytes.
+func size(n int) string {
+	switch {
+	case n < 1000:
+		return fmt.Sprintf("%d B", n)
+	case n < 1_000_000:
+		return fmt.Sprintf("%.1f kB", float64(n)/1000)
+	}
+	return fmt.Sprintf("%.1f MB", float64(n)/1_000_000)
+}
+
+// fit cuts or pads a text to a width in characters.
+func fit(text string, width int) string {
+	text = strings.ReplaceAll(visible(text), "\n", " ")
+	length := utf8.RuneCountInString(text)
+	if length > width {
+		return string([]rune(text)[:width-1]) + "…"
+	}
+	return text + strings.Repeat(" ", width-length)
+}
+
+// wrap breaks a text at blanks so that it fits, with every line indented.
+func wrap(text string, width, indent int) string {
+	lead := strings.Repeat(" ", indent)
+	var out strings.Builder
+	for i, paragraph := range strings.Split(text, "\n") {
+		if i > 0 {
+			out.WriteString("\n")
+		}
+		column := 0
+		for _, word := range strings.Fields(paragraph) {
+			length := utf8.RuneCountInString(word)
+			switch {
+			case column == 0:
+				out.WriteString(lead)
+				column = indent
+			case column+1+length > width:
+				out.WriteString("\n" + lead)
+				column = indent
+			default:
+				out.WriteString(" ")
+				column++
+			}
+			out.WriteString(word)
+			column += length
+		}
+	}
+	return out.String()
+}
+
+// layOut writes a body for reading: JSON and XML indented, text as it is,
+// binary described.
+func layOut(format document.Format, node *document.Node, body []byte) string {
+	if node != nil && node.Kind != document.Untyped {
+		if node.Kind == document.Element {
+			return document.WriteXML(node, document.Style{Indent: "  "})
+		}
+		return document.WriteJSON(node, document.Style{Indent: "  "})
+	}
+	if format == document.Binary || !utf8.Valid(body) && format != document.Plain && format != document.HTML {
+		return fmt.Sprintf("(%s of binary data)", size(len(body)))
+	}
+	return strings.ToValidUTF8(string(body), "\ufffd")
+}

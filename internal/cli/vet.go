@@ -1,0 +1,69 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path/filepath"
+
+	"testbench"
+	"testbench/internal/sheet"
+)
+
+func vetCommand() *command {
+	return &command{name: "vet", group: "checking", purpose: "finds mistakes in bench and sheets without sending anything", usage: "[SHEET...]",
+		examples: []string{"testbench vet", "testbench vet sheets/intake.yaml -site live"},
+		run: func(_ context.Context, s *session, _ any, args []string) (int, error) {
+			if s.common.bench == "" && len(args) > 0 {
+				if dir, err := benchAbove(args[0]); err == nil && dir != "" {
+					s.common.bench = dir
+				}
+			}
+			bench, err := s.open()
+			if err != nil {
+				return 0, err
+			}
+			var sheets []string
+			for _, arg := range args {
+				if filepath.Base(arg) != sheet.BenchFile {
+					sheets = append(sheets, arg)
+				}
+			}
+			problems, err := bench.Vet(sheets, s.options())
+			var missing *sheet.NotFoundError
+			if errors.As(err, &missing) {
+				return 0, err
+			}
+			if err != nil {
+				return 0, err
+			}
+			return s.showProblems(problems)
+		}}
+}
+
+func (s *session) showProblems(problems testbench.Problems) (int, error) {
+	serious := len(problems.Serious())
+	status := ExitHeld
+	if serious > 0 {
+		status = ExitWrong
+	}
+	if s.common.json {
+		if problems == nil {
+			problems = testbench.Problems{}
+		}
+		return status, s.tell.json(problems)
+	}
+	t := s.tell
+	for _, p := range problems {
+		t.printf("%s\n", visible(p.String()))
+	}
+	summary := t.in(green, "no mistakes")
+	if serious > 0 {
+		summary = t.in(red, count(serious, "mistake"))
+	}
+	if remarks := len(problems) - serious; remarks > 0 {
+		summary += fmt.Sprintf(", %s", count(remarks, "remark"))
+	}
+	t.printf("%s\n", summary)
+	return status, nil
+}

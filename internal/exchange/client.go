@@ -1,0 +1,411 @@
+package exchange
+
+import (
+	"bytes"
+	"compress/flate"
+	"compress/gzip"
+	"compress/zlib"
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/http/cookiejar"
+	"net/http/httptrace"
+	"net/url"
+	"os"
+	"strings"
+	"sync"
+	"time"
+
+	"log/slog"
+)
+
+// Limits and defaults.
+const (
+	DefaultTimeout = 30 * time.Second
+	DefaultMaxBody = 64 << 20
+	maxRedirects   = 10
+	maxHeader      = 1 << 20
+)
+
+// Options say how a Client works. The zero value trusts the system's
+// authorities and allows every host.
+type Options struct {
+	Timeout     time.Duration // for the whole exchange; 0 means DefaultTimeout
+	MaxBody     int64         // bytes of a decoded body; 0 means DefaultMaxBody
+	CA          string        // file of further authorities, PEM
+	Certificate string        // file of the client certificate, PEM
+	Key         string        // file of its key, PEM; empty means it is in Certificate
+	Insecure    bool          // server certificates are not checked
+	// Allowed says whether requests may go to a host. nil allows all.
+	Allowed func(host string) bool
+	Log     *slog.Logger
+}
+
+// Client sends requests. It is safe for use by several goroutines.
+type Client struct {
+	options Options
+	mutex   sync.Mutex
+	byHTTP  map[string]*http.Transport
+	tls     *tls.Config
+}
+
+// NewClient reads the certificates that the options name.
+func NewClient(options Options) (*Client, error) {
+	if options.Timeout == 0 {
+		options.Timeout = DefaultTimeout
+	}
+	if options.MaxBody == 0 {
+		options.MaxBody = DefaultMaxBody
+	}
+	if options.Log == nil {
+		options.Log = slog.New(slog.DiscardHandler)
+	}
+	c := &Client{options: options, byHTTP: map[string]*http.Transport{}, tls: &tls.Config{MinVersion: tls.VersionTLS12}}
+	if options.CA != "" {
+		authorities, err := x509.SystemCertPool()
+		if err != nil {
+			authorities = x509.NewCertPool()
+		}
+		data, err := os.ReadFile(options.CA)
+		if err != nil {
+			return nil, fmt.Errorf("the file of authorities: %w", err)
+		}
+		if !authorities.AppendCertsFromPEM(data) {
+			return nil, fmt.Errorf("%s holds no certificate in PEM form", options.CA)
+		}
+		c.tls.RootCAs = authorities
+	}
+	if options.Certificate != "" {
+		certificate, err := clientCertificate(options.Certificate, options.Key)
+		if err != nil {
+			return nil, err
+		}
+		c.tls.Certificates = []tls.Certificate{certificate}
+	}
+	c.tls.InsecureSkipVerify = options.Insecure
+	return c, nil
+}
+
+func clientCertificate(certificateFile, keyFile string) (tls.Certificate, error) {
+	certificate, err := os.ReadFile(certificateFile)
+	if err != nil {
+		return tls.Certificate{}, fmt.Errorf("the client certificate: %w", err)
+	}
+	key := certificate
+	if keyFile != "" {
+		if key, err = os.ReadFile(keyFile); err != nil {
+			return tls.Certificate{}, fmt.Errorf("the client certificate's key: %w", err)
+		}
+	}
+	if block, _ := pem.Decode(certificate); block == nil {
+		return tls.Certificate{}, fmt.Errorf("%s holds no certificate in PEM form", certificateFile)
+	}
+	pair, err := tls.X509KeyPair(certificate, key)
+	if err != nil {
+		return tls.Certificate{}, fmt.Errorf("%s and its key do not go together: %w", certificateFile, err)
+	}
+	return pair, nil
+}
+
+// transport returns the connections for an HTTP version.
+func (c *Client) transport(version string) *http.Transport {
+	c.mutex.Lock()
+	defer c.mutex.Unlock()
+	if t, ok := c.byHTTP[version]; ok {
+		return t
+	}
+	protocols := new(http.Protocols)
+	switch version {
+	case "1.1":
+		protocols.SetHTTP1(true)
+	case "2":
+		protocols.SetHTTP2(true)
+		protocols.SetUnencryptedHTTP2(true)
+	default:
+		protocols.SetHTTP1(true)
+		protocols.SetHTTP2(true)
+	}
+	t := &http.Transport{
+		Proxy:                  http.ProxyFromEnvironment,
+		TLSClientConfig:        c.tls.Clone(),
+		Protocols:              protocols,
+		DisableCompression:     true, // undone here, so that its size is bounded and seen
+		MaxIdleConnsPerHost:    64,
+		IdleConnTimeout:        30 * time.Second,
+		MaxResponseHeaderBytes: maxHeader,
+	}
+	c.byHTTP[version] = t
+	return t
+}
+
+// Close lets go of idle connections.
+func (c *Client) Close() {
+	c.mutex.Lock()
+	defer c.mutex.Unlock()
+	for _, t := range c.byHTTP {
+		t.CloseIdleConnections()
+	}
+}
+
+// Do carries out the exchange. It always returns a Record; what went wrong
+// stands in its Failure.
+func (c *Client) Do(ctx context.Context, request *Request) *Record {
+	record := &Record{Request: request, Started: time.Now()}
+	ctx, cancel := context.WithTimeout(ctx, c.options.Timeout)
+	defer cancel()
+	err := c.follow(ctx, record)
+	record.Phases.Total = time.Since(record.Started)
+	if err != nil {
+		record.Failure = c.explain(ctx, record, err)
+	}
+	attributes := []any{"method", request.Method, "address", record.Request.Shown(), "time", record.Phases.Total}
+	if record.Answer != nil {
+		attributes = append(attributes, "status", record.Answer.Status, "bytes", len(record.Answer.Body))
+	}
+	if record.Failure != nil {
+		attributes = append(attributes, "failure", record.Failure.Message)
+	}
+	c.options.Log.Info("exchange", attributes...)
+	return record
+}
+
+// Shown returns the address as it may be shown.
+func (r *Request) Shown() string {
+	if r.ShownURL != "" {
+		return r.ShownURL
+	}
+	return r.URL.String()
+}
+
+// follow sends the request and follows redirects (RFC 9110, 15.4). Cookies set
+// on the way are carried along within the one exchange.
+func (c *Client) follow(ctx context.Context, record *Record) error {
+	current := record.Request
+	jar, err := cookiejar.New(nil)
+	if err != nil {
+		return err
+	}
+	for {
+		if c.options.Allowed != nil && !c.options.Allowed(current.URL.Hostname()) {
+			return &Failure{Kind: NotAllowed, Message: fmt.Sprintf("requests to %s are not allowed: neither the bench nor the command line names that host", current.URL.Hostname())}
+		}
+		if err := c.once(ctx, record, current, jar); err != nil {
+			return err
+		}
+		location := record.Answer.Header.Get("Location")
+		status := record.Answer.Status
+		isRedirect := status == 301 || status == 302 || status == 303 || status == 307 || status == 308
+		if !isRedirect || location == "" || record.Request.StayOnRedirect {
+			return nil
+		}
+		target, err := current.URL.Parse(location)
+		if err != nil || target.Scheme != "http" && target.Scheme != "https" {
+			record.note("the redirect to %q was not followed: it is no address", location)
+			return nil
+		}
+		next, why := c.redirected(current, target, status)
+		if next == nil {
+			record.note("the redirect to %s was not followed: %s", target.Redacted(), why)
+			return nil
+		}
+		if Origin(next.URL) != Origin(current.URL) {
+			record.note("the redirect led to another origin, %s: no credentials were sent there", Origin(next.URL))
+		}
+		if len(record.Hops) == maxRedirects {
+			return &Failure{Kind: Redirects, Message: fmt.Sprintf("redirected more than %d times, last to %s", maxRedirects, target.Redacted())}
+		}
+		record.Hops = append(record.Hops, Hop{Status: status, From: current.Shown(), To: target.String()})
+		current = next
+	}
+}
+
+func (r *Record) note(format string, args ...any) {
+	r.Notes = append(r.Notes, fmt.Sprintf(format, args...))
+}
+
+// harmless are the header fields that may go along to another origin; anything
+// else may hold credentials under a name of its own.
+var harmless = map[string]bool{"accept": true, "accept-encoding": true, "accept-language": true, "content-type": true, "user-agent": true}
+
+// redirected gives the request to send to the target, or says why none may be.
+func (c *Client) redirected(from *Request, target *url.URL, status int) (next *Request, why string) {
+	if c.options.Allowed != nil && !c.options.Allowed(target.Hostname()) {
+		return nil, "neither the bench nor the command line names that host"
+	}
+	next = from.Clone()
+	next.URL = target
+	next.ShownURL = ""
+	if status == 303 && from.Method != "HEAD" || (status == 301 || status == 302) && from.Method == "POST" {
+		next.Method, next.Body, next.ShownBody = "GET", nil, ""
+		next.DeleteHeader("Content-Type")
+	}
+	if Origin(target) == Origin(from.URL) {
+		return next, ""
+	}
+	if from.Login {
+		return nil, "a login does not go to another origin"
+	}
+	if len(next.Body) > 0 {
+		return nil, "its body would go to another origin"
+	}
+	for name := range next.Header {
+		if !harmless[strings.ToLower(name)] {
+			delete(next.Header, name)
+		}
+	}
+	return next, ""
+}
+
+// once sends one request and reads its answer.
+func (c *Client) once(ctx context.Context, record *Record, request *Request, jar http.CookieJar) error {
+	var lookup, connect, handshake, wrote time.Time
+	var firstByte time.Time
+	phases := Phases{}
+	trace := &httptrace.ClientTrace{
+		DNSStart:             func(httptrace.DNSStartInfo) { lookup = time.Now() },
+		DNSDone:              func(httptrace.DNSDoneInfo) { phases.Lookup = time.Since(lookup) },
+		ConnectStart:         func(string, string) { connect = time.Now() },
+		ConnectDone:          func(string, string, error) { phases.Connect = time.Since(connect) },
+		TLSHandshakeStart:    func() { handshake = time.Now() },
+		TLSHandshakeDone:     func(tls.ConnectionState, error) { phases.TLS = time.Since(handshake) },
+		GotConn:              func(info httptrace.GotConnInfo) { record.Reused = info.Reused },
+		WroteRequest:         func(httptrace.WroteRequestInfo) { wrote = time.Now() },
+		GotFirstResponseByte: func() { firstByte = time.Now() },
+	}
+	sent, err := http.NewRequestWithContext(httptrace.WithClientTrace(ctx, trace), request.Method, request.URL.String(), bytes.NewReader(request.Body))
+	if err != nil {
+		return err
+	}
+	if len(request.Body) == 0 {
+		sent.Body = http.NoBody
+		sent.GetBody = func() (io.ReadCloser, error) { return http.NoBody, nil }
+		// A writing method without a body says so, for some servers wait for it.
+		if request.Method == "POST" || request.Method == "PUT" || request.Method == "PATCH" {
+			sent.Body, sent.ContentLength = http.NoBody, 0
+		}
+	}
+	for name, values := range request.Header {
+		if strings.EqualFold(name, "Host") {
+			sent.Host = values[0]
+			continue
+		}
+		sent.Header[name] = values
+	}
+	setDefault(sent.Header, "User-Agent", "testbench")
+	setDefault(sent.Header, "Accept-Encoding", "gzip, deflate")
+	for _, cookie := range jar.Cookies(request.URL) {
+		sent.AddCookie(cookie)
+	}
+	received, err := c.transport(request.HTTP).RoundTrip(sent)
+	if err != nil {
+		record.Phases = phases
+		return err
+	}
+	defer func() { _ = received.Body.Close() }()
+	jar.SetCookies(request.URL, received.Cookies())
+	answer := &Answer{Status: received.StatusCode, Proto: received.Proto, Header: received.Header, Cookies: received.Cookies(),
+		Reason: strings.TrimSpace(strings.TrimPrefix(received.Status, fmt.Sprint(received.StatusCode)))}
+	record.Answer = answer
+	record.TLS = describeTLS(received.TLS, c.options.Insecure)
+	if !firstByte.IsZero() && !wrote.IsZero() {
+		phases.Waiting = max(firstByte.Sub(wrote), 0)
+	}
+	start := time.Now()
+	err = c.readBody(answer, received)
+	phases.Receiving = time.Since(start)
+	record.Phases = phases
+	return err
+}
+
+func setDefault(header http.Header, name, text string) {
+	for key := range header {
+		if strings.EqualFold(key, name) {
+			return
+		}
+	}
+	header[name] = []string{text}
+}
+
+// counter counts what passes on the wire.
+type counter struct {
+	io.Reader
+	count int64
+}
+
+func (c *counter) Read(p []byte) (int, error) {
+	n, err := c.Reader.Read(p)
+	c.count += int64(n)
+	return n, err
+}
+
+// readBody undoes the content coding (RFC 9110, 8.4) and reads up to the limit,
+// which holds for the decoded bytes: a few kilobytes can unfold to gigabytes.
+func (c *Client) readBody(answer *Answer, received *http.Response) error {
+	wire := &counter{Reader: received.Body}
+	var reader io.Reader = wire
+	codings := strings.Split(strings.ToLower(received.Header.Get("Content-Encoding")), ",")
+	for i := len(codings) - 1; i >= 0; i-- {
+		var err error
+		if reader, err = decoder(strings.TrimSpace(codings[i]), reader); err != nil {
+			if errors.Is(err, io.EOF) && received.ContentLength == 0 || received.Request.Method == "HEAD" {
+				return nil
+			}
+			answer.Partial = true
+			return &Failure{Kind: BadCoding, Message: fmt.Sprintf("the answer says it is coded as %s, and is not", strings.TrimSpace(codings[i])), Cause: err}
+		}
+	}
+	body, err := io.ReadAll(io.LimitReader(reader, c.options.MaxBody+1))
+	answer.Wire = wire.count
+	answer.Body = body
+	if int64(len(body)) > c.options.MaxBody {
+		answer.Body, answer.Partial = body[:c.options.MaxBody], true
+		return &Failure{Kind: TooLarge, Message: fmt.Sprintf("the answer is larger than %d MiB; reading stopped after %d bytes on the wire", c.options.MaxBody>>20, wire.count)}
+	}
+	if err != nil {
+		answer.Partial = true
+		var corrupt flate.CorruptInputError
+		if errors.Is(err, gzip.ErrHeader) || errors.Is(err, gzip.ErrChecksum) || errors.Is(err, zlib.ErrChecksum) || errors.As(err, &corrupt) {
+			return &Failure{Kind: BadCoding, Message: "the answer's compressed body is damaged", Cause: err}
+		}
+	}
+	return err
+}
+
+func decoder(coding string, from io.Reader) (io.Reader, error) {
+	switch coding {
+	case "", "identity":
+		return from, nil
+	case "gzip", "x-gzip":
+		return gzip.NewReader(from)
+	case "deflate":
+		// RFC 9110, 8.4.1.2 means zlib, but bare deflate is sent as well.
+		head := make([]byte, 2)
+		n, err := io.ReadFull(from, head)
+		if err != nil {
+			return nil, err
+		}
+		from = io.MultiReader(bytes.NewReader(head[:n]), from)
+		if head[0]&0x0F == 8 && (int(head[0])<<8+int(head[1]))%31 == 0 {
+			return zlib.NewReader(from)
+		}
+		return flate.NewReader(from), nil
+	}
+	return nil, fmt.Errorf("the content coding %q is not known", coding)
+}
+
+func describeTLS(state *tls.ConnectionState, unchecked bool) *TLS {
+	if state == nil {
+		return nil
+	}
+	t := &TLS{Version: tls.VersionName(state.Version), Unchecked: unchecked}
+	if len(state.PeerCertificates) > 0 {
+		leaf := state.PeerCertificates[0]
+		t.Subject, t.Issuer, t.Expires = leaf.Subject.String(), leaf.Issuer.String(), leaf.NotAfter
+	}
+	return t
+}

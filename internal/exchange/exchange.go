@@ -1,0 +1,214 @@
+// Package exchange carries out one HTTP exchange: it sends a request within
+// its limits, and records what was sent, what came back, how long each part
+// took and how it failed. It knows nothing of benches, contracts or logins.
+package exchange
+
+import (
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+)
+
+// Request is a request that is ready to be sent.
+type Request struct {
+	Method string
+	URL    *url.URL
+	Header http.Header // names are sent as they are written
+	Body   []byte
+	// ShownURL, ShownHeader and ShownBody differ from what is sent only where
+	// a secret stands that is too short to be found by searching. Empty means
+	// the same as what is sent.
+	ShownURL    string
+	ShownHeader map[string]string
+	ShownBody   string
+	// StayOnRedirect returns a redirect as the answer that it is.
+	StayOnRedirect bool
+	// Login says that the body holds credentials: it goes to no other origin.
+	Login bool
+	// HTTP forces a version: "1.1", "2", or "" for what both sides speak.
+	HTTP string
+}
+
+// SetHeader sets a field, in place of one whose name differs only in case.
+func (r *Request) SetHeader(name, text string) {
+	r.DeleteHeader(name)
+	if r.Header == nil {
+		r.Header = http.Header{}
+	}
+	r.Header[name] = []string{text}
+}
+
+// AddHeader adds a field beside others of the same name.
+func (r *Request) AddHeader(name, text string) {
+	if r.Header == nil {
+		r.Header = http.Header{}
+	}
+	for key := range r.Header {
+		if strings.EqualFold(key, name) {
+			name = key
+		}
+	}
+	r.Header[name] = append(r.Header[name], text)
+}
+
+// DeleteHeader takes a field away, however its name is written.
+func (r *Request) DeleteHeader(name string) {
+	for key := range r.Header {
+		if strings.EqualFold(key, name) {
+			delete(r.Header, key)
+		}
+	}
+}
+
+// GetHeader returns the first value of a field, however its name is written.
+func (r *Request) GetHeader(name string) string {
+	for key, values := range r.Header {
+		if strings.EqualFold(key, name) && len(values) > 0 {
+			return values[0]
+		}
+	}
+	return ""
+}
+
+// Clone copies the request so that headers and address can be changed.
+func (r *Request) Clone() *Request {
+	c := *r
+	c.Header = r.Header.Clone()
+	u := *r.URL
+	c.URL = &u
+	return &c
+}
+
+// Answer is what came back.
+type Answer struct {
+	Status  int
+	Reason  string // the words behind the status
+	Proto   string // HTTP/1.1, HTTP/2.0
+	Header  http.Header
+	Cookies []*http.Cookie
+	Body    []byte // with its content coding undone
+	Wire    int64  // bytes of the body as they came over the wire
+	// Partial says that the body ended before its end, or was cut at the limit.
+	Partial bool
+}
+
+// ContentType returns the answer's media type as it was sent.
+func (a *Answer) ContentType() string { return a.Header.Get("Content-Type") }
+
+// Phases are the parts of the time an exchange took.
+type Phases struct {
+	Lookup    time.Duration // name to address
+	Connect   time.Duration
+	TLS       time.Duration
+	Waiting   time.Duration // from the request's last byte to the answer's first
+	Receiving time.Duration
+	Total     time.Duration
+}
+
+// TLS tells what the encrypted connection was like.
+type TLS struct {
+	Version string // TLS 1.3
+	Subject string // of the server's certificate
+	Issuer  string
+	Expires time.Time
+	// Unchecked says that the certificate was not held against any authority.
+	Unchecked bool
+}
+
+// Hop is a redirect that was followed.
+type Hop struct {
+	Status   int
+	From, To string
+}
+
+// Record is one finished exchange.
+type Record struct {
+	Request *Request
+	Answer  *Answer  // nil when none came
+	Failure *Failure // nil when the whole answer came
+	Started time.Time
+	Phases  Phases
+	TLS     *TLS
+	Hops    []Hop
+	Notes   []string // what was done differently than asked, in words
+	Reused  bool     // the connection was there already
+}
+
+// FailureKind names a way in which an exchange fails.
+type FailureKind string
+
+// The ways in which an exchange fails.
+const (
+	Refused        FailureKind = "connection refused"
+	Unknown        FailureKind = "unknown host"
+	Unreachable    FailureKind = "unreachable"
+	TimedOut       FailureKind = "no answer in time"
+	BadCertificate FailureKind = "certificate"
+	BadTLS         FailureKind = "tls"
+	Reset          FailureKind = "connection reset"
+	CutOff         FailureKind = "cut off"
+	NotHTTP        FailureKind = "not HTTP"
+	TooLarge       FailureKind = "too large"
+	BadCoding      FailureKind = "bad content coding"
+	Redirects      FailureKind = "too many redirects"
+	Interrupted    FailureKind = "interrupted"
+	NotAllowed     FailureKind = "not allowed"
+)
+
+// Failure says why no whole answer came.
+type Failure struct {
+	Kind    FailureKind
+	Message string
+	Cause   error
+}
+
+func (f *Failure) Error() string { return f.Message }
+func (f *Failure) Unwrap() error { return f.Cause }
+
+// Refusal groups failures as `expect: refused:` names them: "tls",
+// "certificate", "connection", or "" for those that are no refusal.
+func (f *Failure) Refusal() string {
+	switch f.Kind {
+	case Refused, Reset, Unreachable, Unknown:
+		return "connection"
+	case BadCertificate:
+		return "certificate"
+	case BadTLS:
+		return "tls"
+	}
+	return ""
+}
+
+// Origin is scheme, host and port: what credentials are meant for.
+func Origin(u *url.URL) string {
+	port := u.Port()
+	if port == "" {
+		port = map[string]string{"http": "80", "https": "443"}[strings.ToLower(u.Scheme)]
+	}
+	return strings.ToLower(u.Scheme) + "://" + strings.ToLower(u.Hostname()) + ":" + port
+}
+
+// Show sets how a header field is shown, where that is not how it is sent.
+func (r *Request) Show(header, text string) {
+	if r.ShownHeader == nil {
+		r.ShownHeader = map[string]string{}
+	}
+	r.ShownHeader[header] = text
+}
+
+// ShownField returns a header field as it may be shown.
+func (r *Request) ShownField(name, text string) string {
+	if shown, ok := r.ShownHeader[name]; ok {
+		return shown
+	}
+	return text
+}
+
+// BodyShown returns the body as it may be shown.
+func (r *Request) BodyShown() string {
+	if r.ShownBody != "" {
+		return r.ShownBody
+	}
+	return string(r.Body)
+}

@@ -1,0 +1,99 @@
+package exchange
+
+import (
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"strings"
+	"syscall"
+	"time"
+)
+
+// explain tells from an error, and from what had come by then, in which way the
+// exchange failed.
+func (c *Client) explain(ctx context.Context, record *Record, err error) *Failure {
+	var failure *Failure
+	if errors.As(err, &failure) {
+		return failure
+	}
+	host := record.Request.URL.Host
+	if n := len(record.Hops); n > 0 {
+		host = record.Hops[n-1].To
+	}
+	fail := func(kind FailureKind, format string, args ...any) *Failure {
+		return &Failure{Kind: kind, Message: fmt.Sprintf(format, args...), Cause: err}
+	}
+	if errors.Is(ctx.Err(), context.Canceled) {
+		return fail(Interrupted, "interrupted")
+	}
+	var network net.Error
+	if errors.Is(err, context.DeadlineExceeded) || errors.As(err, &network) && network.Timeout() {
+		if record.Answer != nil {
+			return fail(TimedOut, "%s answered %d, but the whole answer did not come within %v (%d bytes did)", host, record.Answer.Status, c.options.Timeout, len(record.Answer.Body))
+		}
+		return fail(TimedOut, "%s gave no answer within %v", host, c.options.Timeout)
+	}
+	if failure := explainCertificate(host, err, fail); failure != nil {
+		return failure
+	}
+	var lookup *net.DNSError
+	var header tls.RecordHeaderError
+	var alert tls.AlertError
+	text := err.Error()
+	switch {
+	case errors.As(err, &lookup):
+		return fail(Unknown, "the host %s is not known", lookup.Name)
+	case errors.Is(err, syscall.ECONNREFUSED):
+		return fail(Refused, "%s refused the connection: nothing listens there", host)
+	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
+		return fail(Unreachable, "%s cannot be reached from here", host)
+	case strings.Contains(text, "server gave HTTP response to HTTPS client"):
+		return fail(BadTLS, "%s answers in plain HTTP on this port, not in TLS", host)
+	case strings.Contains(text, `malformed HTTP response "\x15\x03`):
+		return fail(BadTLS, "%s speaks TLS on this port, not plain HTTP", host)
+	case errors.As(err, &header), errors.As(err, &alert), strings.Contains(text, "tls: "):
+		return fail(BadTLS, "no TLS connection to %s could be made: %s", host, strings.TrimPrefix(text, "remote error: "))
+	case record.Answer != nil && (errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, syscall.ECONNRESET) || strings.Contains(text, "stream error")):
+		return fail(CutOff, "%s answered %d, then the connection ended before the whole answer had come (%d bytes did)", host, record.Answer.Status, len(record.Answer.Body))
+	case errors.Is(err, syscall.ECONNRESET), errors.Is(err, io.EOF), errors.Is(err, syscall.EPIPE), strings.Contains(text, "server closed idle connection"):
+		return fail(Reset, "%s closed the connection without an answer", host)
+	case strings.Contains(text, "malformed"), strings.Contains(text, "invalid header"), strings.Contains(text, "bad Content-Length"), strings.Contains(text, "unsupported transfer encoding"):
+		return fail(NotHTTP, "what %s sent is not HTTP: %s", host, strings.TrimPrefix(text, "net/http: "))
+	case strings.Contains(text, "server response headers exceeded"):
+		return fail(TooLarge, "the header of the answer from %s is larger than %d MiB", host, maxHeader>>20)
+	}
+	return fail(Unreachable, "no exchange with %s: %s", host, text)
+}
+
+func explainCertificate(host string, err error, fail func(FailureKind, string, ...any) *Failure) *Failure {
+	var unknown x509.UnknownAuthorityError
+	var invalid x509.CertificateInvalidError
+	var wrongHost x509.HostnameError
+	switch {
+	case errors.As(err, &unknown):
+		issuer := ""
+		if unknown.Cert != nil {
+			issuer = " (" + unknown.Cert.Issuer.String() + ")"
+		}
+		return fail(BadCertificate, "the certificate of %s is from an authority that is not known here%s", host, issuer)
+	case errors.As(err, &wrongHost):
+		names := wrongHost.Certificate.DNSNames
+		for _, ip := range wrongHost.Certificate.IPAddresses {
+			names = append(names, ip.String())
+		}
+		return fail(BadCertificate, "the certificate of %s is for another name: %s", host, strings.Join(names, ", "))
+	case errors.As(err, &invalid):
+		if invalid.Reason == x509.Expired {
+			if now := time.Now(); now.Before(invalid.Cert.NotBefore) {
+				return fail(BadCertificate, "the certificate of %s is valid only from %s on", host, invalid.Cert.NotBefore.Format(time.RFC3339))
+			}
+			return fail(BadCertificate, "the certificate of %s expired on %s", host, invalid.Cert.NotAfter.Format(time.RFC3339))
+		}
+		return fail(BadCertificate, "the certificate of %s is not valid: %v", host, invalid)
+	}
+	return nil
+}

@@ -1,0 +1,559 @@
+// Package hint says why a step fell short and what to try, from what was
+// really sent and received. What is not certain is said with "perhaps". It
+// judges nothing and sends nothing.
+package hint
+
+import (
+	"fmt"
+	"net/http"
+	"regexp"
+	"strings"
+	"time"
+
+	"testbench/internal/document"
+	"testbench/internal/exchange"
+	"testbench/internal/login"
+	"testbench/internal/nearest"
+	"testbench/internal/sheet"
+	"testbench/internal/soap"
+)
+
+// evidence is what a hint goes by.
+type evidence struct {
+	*sheet.StepResult
+	record *exchange.Record
+	answer *exchange.Answer // nil when none came
+}
+
+// rules are tried in order; the first few that have something to say are kept.
+var rules = []func(*evidence) string{
+	loginRefused, unreachable, notAllowed, wrongTLS, certificate, timedOut,
+	noCredentials, schemeWord, expired, wrongAudience, insufficientScope,
+	soapVersion, soapAction, mediaType, unknownPath, wrongMethod, conflict,
+	brokenBody, namedField, htmlAnswer, unreadable, errorUnderSuccess, redirectKept,
+}
+
+const mostHints = 3
+
+// Explain adds hints to a step that did not hold, and what the service itself
+// says. A step that held gets none.
+func Explain(step *sheet.StepResult) {
+	if step.Outcome == sheet.Held || step.Outcome == sheet.NotRun || step.Outcome == sheet.Interrupted {
+		return
+	}
+	e := &evidence{StepResult: step, record: step.Last()}
+	if e.record != nil {
+		e.answer = e.record.Answer
+	}
+	step.Says = says(e)
+	for _, rule := range rules {
+		if text := rule(e); text != "" {
+			step.Hints = append(step.Hints, text)
+			if len(step.Hints) == mostHints {
+				return
+			}
+		}
+	}
+}
+
+// Message is what an error answer says, wherever it says it.
+type Message struct {
+	Text, Field string
+}
+
+// messageNames are where services put their words, the most telling first.
+var (
+	messageNames = []string{"message", "error_description", "detail", "errorMessage", "description", "title", "text", "error"}
+	fieldNames   = []string{"field", "target", "parameter", "property", "path"}
+)
+
+// ReadMessage finds the words of an error answer: in a SOAP fault, in JSON
+// under one of the common names, or as a short text.
+func ReadMessage(step *sheet.StepResult) Message {
+	re := step.Reply
+	if re == nil || re.Record.Answer == nil {
+		return Message{}
+	}
+	if fault := re.Fault(); fault != nil {
+		m := Message{Text: fault.Text}
+		if fault.Detail != nil {
+			m.Field = findScalar(fault.Detail, fieldNames)
+		}
+		return m
+	}
+	switch {
+	case re.Payload != nil && (re.Payload.Kind == document.Object || re.Payload.Kind == document.Element):
+		return Message{Text: findScalar(re.Payload, messageNames), Field: findScalar(re.Payload, fieldNames)}
+	case re.Format == document.Plain && re.Payload != nil:
+		line, _, _ := strings.Cut(strings.TrimSpace(re.Payload.Text), "\n")
+		if len(line) <= 200 {
+			return Message{Text: line}
+		}
+	}
+	return Message{}
+}
+
+// findScalar looks for the first single value under one of the names, names
+// in order, at most three levels down.
+func findScalar(node *document.Node, names []string) string {
+	for _, name := range names {
+		if text := under(node, name, 3); text != "" {
+			return text
+		}
+	}
+	return ""
+}
+
+func under(node *document.Node, name string, depth int) string {
+	if node == nil || depth < 0 {
+		return ""
+	}
+	var children []document.Member
+	switch node.Kind {
+	case document.Object:
+		children = node.Members
+	case document.Element:
+		for _, child := range node.Children() {
+			children = append(children, document.Member{Key: child.Name.Local, Value: child})
+		}
+	case document.List:
+		if len(node.Items) > 0 {
+			return under(node.Items[0], name, depth-1)
+		}
+	}
+	for _, m := range children {
+		if v := m.Value.Value(); m.Key == name && v.IsScalar() && v.Kind != document.Null && v.Text != "" {
+			return v.Text
+		}
+	}
+	for _, m := range children {
+		if text := under(m.Value, name, depth-1); text != "" {
+			return text
+		}
+	}
+	return ""
+}
+
+func says(e *evidence) string {
+	if e.answer == nil || e.answer.Status < 400 && e.Reply.Fault() == nil && !hasError(e) {
+		return ""
+	}
+	m := ReadMessage(e.StepResult)
+	if m.Text == "" {
+		return ""
+	}
+	who := "the service"
+	if e.Context.Service != "" {
+		who = "the " + e.Context.Service
+	}
+	text := fmt.Sprintf("%s says: %q", who, m.Text)
+	if m.Field != "" {
+		text += fmt.Sprintf(" (field %s)", m.Field)
+	}
+	return text
+}
+
+// Logins
+
+func loginRefused(e *evidence) string {
+	failure := e.Context.LoginFail
+	if failure == nil {
+		return ""
+	}
+	if failure.Try != "" {
+		return failure.Try
+	}
+	if failure.Record != nil && failure.Record.Failure != nil {
+		return unreachableHost(failure.Record)
+	}
+	return ""
+}
+
+func (e *evidence) status(codes ...int) bool {
+	if e.answer == nil {
+		return false
+	}
+	for _, code := range codes {
+		if e.answer.Status == code {
+			return true
+		}
+	}
+	return false
+}
+
+func (e *evidence) challenge() string {
+	return strings.Join(e.answer.Header.Values("WWW-Authenticate"), ", ")
+}
+
+// sentAuthorization returns scheme word and rest of the Authorization field.
+func (e *evidence) sentAuthorization() (word, rest string) {
+	word, rest, found := strings.Cut(e.record.Request.GetHeader("Authorization"), " ")
+	if !found {
+		return "", word
+	}
+	return word, rest
+}
+
+func noCredentials(e *evidence) string {
+	if !e.status(401, 403) || e.Context.Login != "" || e.record.Request.GetHeader("Authorization") != "" {
+		return ""
+	}
+	text := "no login was used: no credentials were sent at all"
+	if challenge := e.challenge(); challenge != "" {
+		text += "; the service asks for " + scheme(challenge)
+	}
+	return text + "; add login: to the step or to the service (or -login NAME)"
+}
+
+func scheme(challenge string) string {
+	word, _, _ := strings.Cut(challenge, " ")
+	return strings.TrimRight(word, ",")
+}
+
+var looksLikeScheme = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9-]{2,19}$`)
+
+func schemeWord(e *evidence) string {
+	if !e.status(401) || e.record.Request.GetHeader("Authorization") == "" || e.challenge() == "" {
+		return ""
+	}
+	asked := scheme(e.challenge())
+	word, _ := e.sentAuthorization()
+	switch {
+	case !looksLikeScheme.MatchString(asked) || strings.EqualFold(word, asked):
+		return ""
+	case word == "":
+		return fmt.Sprintf("Authorization was sent without a scheme word; the service asks for %q before the token (word: %s)", asked, asked)
+	}
+	return fmt.Sprintf("Authorization was sent with the word %q; the service asks for %q (word: %s)", word, asked, asked)
+}
+
+// now is the moment by the service's own clock, where it tells it.
+func (e *evidence) now() time.Time {
+	if date, err := http.ParseTime(e.answer.Header.Get("Date")); err == nil {
+		return date
+	}
+	return e.record.Started
+}
+
+func expired(e *evidence) string {
+	if !e.status(401) || e.Context.Spoilt != "" {
+		return ""
+	}
+	_, token := e.sentAuthorization()
+	ends := time.Time{}
+	if seconds, ok := login.Claims(token).Get("exp").Decimal(); ok {
+		if unix, err := seconds.Int64(); err == nil {
+			ends = time.Unix(unix, 0)
+		}
+	} else if e.Context.Token != nil {
+		ends = e.Context.Token.Expires
+	}
+	if ends.IsZero() || e.now().Before(ends) {
+		return ""
+	}
+	text := fmt.Sprintf("the token expired %v before the call, by the service's clock", e.now().Sub(ends).Round(time.Second))
+	if e.Context.Token != nil && e.Context.Token.Fixed {
+		text += "; it stands in the bench itself: get a new one and seal it"
+	}
+	return text
+}
+
+func wrongAudience(e *evidence) string {
+	if !e.status(401) || !strings.Contains(e.challenge(), "audience") {
+		return ""
+	}
+	_, token := e.sentAuthorization()
+	if audience := login.Claims(token).Get("aud"); audience != nil {
+		return "perhaps the token is for another audience: it says " + audience.Describe()
+	}
+	return ""
+}
+
+var challengeScope = regexp.MustCompile(`scope="([^"]*)"`)
+
+func insufficientScope(e *evidence) string {
+	if !e.status(403) || e.Context.Token == nil {
+		return ""
+	}
+	wanted := challengeScope.FindStringSubmatch(e.challenge())
+	if wanted == nil {
+		return ""
+	}
+	has := strings.Join(e.Context.Token.Scope, " ")
+	if has == "" {
+		has = "none"
+	}
+	return fmt.Sprintf("the token lacks the scope %s (it has: %s); add it to scope: of the login %s", wanted[1], has, e.Context.Login)
+}
+
+// Connections
+
+func unreachable(e *evidence) string {
+	if e.record == nil || e.record.Failure == nil {
+		return ""
+	}
+	return unreachableHost(e.record)
+}
+
+func unreachableHost(record *exchange.Record) string {
+	host := record.Request.URL.Host
+	switch record.Failure.Kind {
+	case exchange.Refused:
+		if strings.Contains(host, ":8720") {
+			return "is the stand-in running? Start it with `testbench standin`"
+		}
+		return fmt.Sprintf("is the service running, and is %s the right port? The site's values say where it is", host)
+	case exchange.Unknown:
+		return "check the host's name in the site's values; perhaps it is known only inside another network"
+	case exchange.Reset:
+		return "perhaps the port speaks another protocol, or the service fell over at this request; its own log would tell"
+	case exchange.CutOff:
+		return "the service or something before it ended the connection: the length it promised and what it sent do not agree"
+	case exchange.TooLarge:
+		return "save it to a file (call -save FILE), or allow more with -most"
+	}
+	return ""
+}
+
+func notAllowed(e *evidence) string {
+	if e.record == nil || e.record.Failure == nil || e.record.Failure.Kind != exchange.NotAllowed {
+		return ""
+	}
+	return "if it is right, name the host in the site's values or with -allow " + e.record.Request.URL.Hostname()
+}
+
+func wrongTLS(e *evidence) string {
+	if e.answer != nil && e.status(400) && strings.Contains(string(e.answer.Body), "HTTP request to an HTTPS server") {
+		return "the port speaks TLS: write https:// in the address"
+	}
+	if e.record == nil || e.record.Failure == nil || e.record.Failure.Kind != exchange.BadTLS {
+		return ""
+	}
+	switch text := e.record.Failure.Message; {
+	case strings.Contains(text, "plain HTTP on this port"):
+		return "write http:// in the address, or use the port that speaks TLS"
+	case strings.Contains(text, "speaks TLS"):
+		return "write https:// in the address"
+	case strings.Contains(text, "certificate required"), strings.Contains(text, "bad certificate"), strings.Contains(text, "handshake failure"):
+		return "perhaps the service wants a client certificate: tls: certificate: and key: at the site"
+	}
+	return ""
+}
+
+func certificate(e *evidence) string {
+	if e.record == nil || e.record.Failure == nil || e.record.Failure.Kind != exchange.BadCertificate {
+		return ""
+	}
+	switch text := e.record.Failure.Message; {
+	case strings.Contains(text, "not known here"):
+		return "if the authority is right, put its certificate into a file and name it: tls: ca: FILE at the site; -insecure goes on without checking"
+	case strings.Contains(text, "another name"):
+		return "call the service by the name in its certificate, or have the certificate made for this one"
+	}
+	return "the service needs a new certificate; the clock here says " + e.record.Started.Format(time.RFC3339)
+}
+
+func timedOut(e *evidence) string {
+	if e.record == nil || e.record.Failure == nil || e.record.Failure.Kind != exchange.TimedOut {
+		return ""
+	}
+	return "if the service needs longer, raise timeout: at the site, or -timeout"
+}
+
+// SOAP
+
+func soapVersion(e *evidence) string {
+	if e.answer == nil || e.Context.SOAP == "" {
+		return ""
+	}
+	other := soap.V12
+	if e.Context.SOAP == string(soap.V12) {
+		other = soap.V11
+	}
+	mismatch := e.status(415)
+	if fault := e.Reply.Fault(); fault != nil {
+		mismatch = mismatch || fault.Code == "VersionMismatch"
+	}
+	if !mismatch {
+		return ""
+	}
+	return fmt.Sprintf("the request was SOAP %s (%s); perhaps the service speaks %s: set soap: %s", e.Context.SOAP, e.record.Request.GetHeader("Content-Type"), other, other)
+}
+
+func soapAction(e *evidence) string {
+	if e.answer == nil || e.Context.SOAP == "" {
+		return ""
+	}
+	text := strings.ToLower(ReadMessage(e.StepResult).Text)
+	if !strings.Contains(text, "action") {
+		return ""
+	}
+	sent := e.record.Request.GetHeader("SOAPAction")
+	if e.Context.SOAP == string(soap.V12) {
+		return "the action goes into the content type in SOAP 1.2; sent was: " + e.record.Request.GetHeader("Content-Type")
+	}
+	if sent == `""` || sent == "" {
+		return "SOAPAction was sent empty; set action: at the operation or the step"
+	}
+	return fmt.Sprintf("SOAPAction was sent as %s; the service wants another, as its contract says under soapAction", sent)
+}
+
+// Requests
+
+func mediaType(e *evidence) string {
+	if !e.status(415) || e.Context.SOAP != "" {
+		return ""
+	}
+	sent := e.record.Request.GetHeader("Content-Type")
+	if sent == "" {
+		return "the request had no Content-Type; set it under headers:"
+	}
+	return fmt.Sprintf("the body was sent as %s; set another Content-Type under headers:, or give the body in another form (body:, form:, text:)", sent)
+}
+
+func unknownPath(e *evidence) string {
+	if !e.status(404) {
+		return ""
+	}
+	path := e.record.Request.URL.Path
+	if found := nearest.Of(path, e.Context.Paths); found != "" {
+		return fmt.Sprintf("the path was %s; perhaps %s is meant", path, found)
+	}
+	for _, known := range e.Context.Paths {
+		if known != "" && len(path) > len(known) {
+			if found := nearest.Of(path[len(path)-len(known):], []string{known}); found != "" {
+				return fmt.Sprintf("the path was %s; perhaps it should end in %s", path, found)
+			}
+		}
+	}
+	if ReadMessage(e.StepResult).Text != "" {
+		return ""
+	}
+	return "nothing is at " + path + ": check the path, and the address of the service at this site"
+}
+
+func wrongMethod(e *evidence) string {
+	if !e.status(405) {
+		return ""
+	}
+	allowed := e.answer.Header.Get("Allow")
+	if allowed == "" {
+		return "the method " + e.record.Request.Method + " is not allowed there"
+	}
+	return fmt.Sprintf("the method %s is not allowed there; allowed: %s", e.record.Request.Method, allowed)
+}
+
+func conflict(e *evidence) string {
+	switch {
+	case e.status(412):
+		return "If-Match names a version that is not the present one: read the record again, keep reply.headers.ETag and send that"
+	case e.status(428):
+		return "the service wants If-Match: keep reply.headers.ETag of a read and send it under headers:"
+	}
+	return ""
+}
+
+// brokenBody finds JSON that a value with quotes broke.
+func brokenBody(e *evidence) string {
+	if !e.status(400, 422, 500) || e.record.Request.Body == nil || e.Context.BodyKind == "body" {
+		return ""
+	}
+	if document.FormatOf(e.record.Request.GetHeader("Content-Type"), e.record.Request.Body) != document.JSON {
+		return ""
+	}
+	if _, err := document.ReadJSON(e.record.Request.Body); err != nil {
+		text := "what was sent is " + err.Error()
+		if strings.Contains(string(e.record.Request.Body), `"`) {
+			text += "; perhaps a value with quotes was put in with | raw, which turns escaping off"
+		}
+		return text
+	}
+	return ""
+}
+
+// namedField says what was sent in the field that the service complains of.
+func namedField(e *evidence) string {
+	if e.answer == nil {
+		return ""
+	}
+	field := ReadMessage(e.StepResult).Field
+	if field == "" || e.status(401, 403, 404) {
+		return ""
+	}
+	last := field[strings.LastIndexAny(field, "./")+1:]
+	sent, ok := e.Context.Filled[last]
+	if !ok {
+		if text := e.record.Request.GetHeader(field); text != "" {
+			return fmt.Sprintf("the header %s was sent as %q", field, text)
+		}
+		if values, ok := e.record.Request.URL.Query()[field]; ok {
+			return fmt.Sprintf("%s was sent as %q", field, strings.Join(values, ", "))
+		}
+		if node, err := document.ReadJSON(e.record.Request.Body); err == nil {
+			if v := node.Get(last); v != nil {
+				return fmt.Sprintf("%s was sent as %s", last, v.Describe())
+			}
+		}
+		return fmt.Sprintf("%s was not sent", field)
+	}
+	text := fmt.Sprintf("%s was sent as %s", last, sent)
+	source := e.Context.Sources[last]
+	switch {
+	case strings.HasPrefix(source, "${row.") && e.Context.Row != "":
+		text += " from " + e.Context.Row
+	case source != "":
+		text += " from " + source
+	}
+	return text
+}
+
+// Answers
+
+func htmlAnswer(e *evidence) string {
+	if e.answer == nil || e.Reply.Format != document.HTML {
+		return ""
+	}
+	text := "the answer is an HTML page, not data"
+	if title := htmlTitle.FindSubmatch(e.answer.Body); title != nil {
+		text += fmt.Sprintf(" (its title is %q)", strings.TrimSpace(string(title[1])))
+	}
+	return text + "; perhaps the address leads to a page for people, a login or a proxy"
+}
+
+var htmlTitle = regexp.MustCompile(`(?is)<title[^>]*>([^<]{1,80})`)
+
+func unreadable(e *evidence) string {
+	if e.Reply == nil || e.Reply.Problem == nil {
+		return ""
+	}
+	if guessed := document.Guess(e.answer.Body); guessed != e.Reply.Format && (guessed == document.JSON || guessed == document.XML) {
+		return fmt.Sprintf("the service calls it %s, but it looks like %s", e.answer.ContentType(), guessed)
+	}
+	return "see the body with -show received"
+}
+
+func hasError(e *evidence) bool {
+	if e.Reply == nil || e.Reply.Payload == nil || e.answer.Status >= 400 {
+		return false
+	}
+	for _, name := range []string{"error", "errors", "fault", "exception"} {
+		if v := e.Reply.Payload.Get(name); v != nil && v.Kind != document.Null && (v.IsScalar() && v.Text != "" && v.Text != "false" || len(v.Members)+len(v.Items) > 0) {
+			return true
+		}
+	}
+	return false
+}
+
+func errorUnderSuccess(e *evidence) string {
+	if e.answer == nil || e.answer.Status > 299 || !hasError(e) {
+		return ""
+	}
+	return fmt.Sprintf("the status is %d, but the body carries an error; check it with fields: error: is null (or is absent)", e.answer.Status)
+}
+
+func redirectKept(e *evidence) string {
+	if e.answer == nil || e.answer.Status < 300 || e.answer.Status > 399 || len(e.record.Notes) == 0 {
+		return ""
+	}
+	return strings.Join(e.record.Notes, "; ") + "; -allow HOST lets it be followed"
+}

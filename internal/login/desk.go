@@ -1,0 +1,160 @@
+package login
+
+import (
+	"context"
+	"fmt"
+	"net/url"
+	"strings"
+	"time"
+
+	"testbench/internal/document"
+	"testbench/internal/exchange"
+	"testbench/internal/path"
+	"testbench/internal/request"
+	"testbench/internal/value"
+)
+
+// Desk gets a token from any login call: a request of any shape, with the token
+// anywhere in the reply.
+type Desk struct {
+	Ask     *request.Spec
+	TokenAt *path.Path
+	// LastsAt leads to the token's life: a number of LastsUnit, or the instant
+	// of its end where LastsUnit is 0. It may be nil.
+	LastsAt   *path.Path
+	LastsUnit time.Duration
+	Lasts     time.Duration // a life that is known beforehand; 0 when it is not
+	Send      Send
+	StillGood *request.Spec
+	Return    *request.Spec
+}
+
+// Obtain makes the login call.
+func (d *Desk) Obtain(ctx context.Context, env *Env, _ *Token) (*Token, error) {
+	r, err := env.send(ctx, d.Ask)
+	if err != nil {
+		return nil, err
+	}
+	if status := r.Record.Answer.Status; status < 200 || status > 299 {
+		return nil, &Error{Message: fmt.Sprintf("the desk answered %d: %s", status, answerInWords(r)), Record: r.Record,
+			Try: "check user and password, and where the desk wants them (headers, form, JSON, Basic)"}
+	}
+	roots := r.Roots(nil)
+	found, err := d.TokenAt.Find(roots, env.Scope)
+	if err != nil {
+		return nil, &Error{Message: err.Error()}
+	}
+	node := found.First()
+	if node == nil || !node.Value().IsScalar() || strings.TrimSpace(node.Value().Text) == "" {
+		why := "it is " + node.Describe()
+		if miss := found.Missed(); miss != nil {
+			why = miss.String()
+		}
+		return nil, &Error{Message: fmt.Sprintf("there is no token at %s: %s", d.TokenAt.Source, why), Record: r.Record,
+			Try: "see what the desk answers with `testbench call`, and correct token at:"}
+	}
+	text := strings.TrimSpace(node.Value().Text)
+	token := &Token{Text: text, Kind: d.Send.Word, Obtained: env.now(), Expires: expiry(text)}
+	if d.Lasts > 0 {
+		token.Expires = token.Obtained.Add(d.Lasts)
+	}
+	if d.LastsAt != nil {
+		found, err := d.LastsAt.Find(roots, env.Scope)
+		if err != nil {
+			return nil, &Error{Message: err.Error()}
+		}
+		if token.Expires, err = d.end(found, token.Obtained); err != nil {
+			return nil, &Error{Message: err.Error(), Record: r.Record}
+		}
+	}
+	return token, nil
+}
+
+func (d *Desk) end(found path.Selection, now time.Time) (time.Time, error) {
+	node := found.First()
+	if node == nil {
+		return time.Time{}, fmt.Errorf("lasts: %s", found.Missed())
+	}
+	if d.LastsUnit == 0 {
+		moment, _, err := value.Moment(node.Value().Text)
+		if err != nil {
+			return time.Time{}, fmt.Errorf("lasts: %w; with a unit behind the path (s, min, h) it is read as a duration", err)
+		}
+		return moment, nil
+	}
+	amount, ok := node.Decimal()
+	if !ok {
+		return time.Time{}, fmt.Errorf("lasts: %s is %s, not a number", d.LastsAt.Source, node.Describe())
+	}
+	count, err := amount.Float64()
+	return now.Add(time.Duration(count * float64(d.LastsUnit))), err
+}
+
+// Put sends the token as the desk's services want it.
+func (d *Desk) Put(r *exchange.Request, _ *Env, t *Token) error { return d.Send.put(r, t) }
+
+// Verify makes the call that says whether a token is still good.
+func (d *Desk) Verify(ctx context.Context, env *Env, t *Token) (*Standing, error) {
+	if d.StillGood == nil {
+		return nil, &Error{Message: "the login names no call that verifies a token", Try: "add still good: GET ADDRESS to the login"}
+	}
+	status, details, err := d.with(ctx, env, d.StillGood, t)
+	if err != nil {
+		return nil, err
+	}
+	standing := &Standing{Good: status >= 200 && status <= 299, Details: details}
+	standing.Said = fmt.Sprintf("the desk answered %d: the token is good", status)
+	if !standing.Good {
+		standing.Said = fmt.Sprintf("the desk answered %d: the token is not good", status)
+	}
+	return standing, nil
+}
+
+// GiveBack makes the call that ends a token's life.
+func (d *Desk) GiveBack(ctx context.Context, env *Env, t *Token) error {
+	if d.Return == nil {
+		return nil
+	}
+	status, _, err := d.with(ctx, env, d.Return, t)
+	if err == nil && status >= 400 {
+		err = &Error{Message: fmt.Sprintf("giving the token back was answered with %d", status)}
+	}
+	return err
+}
+
+// with sends a call that carries the token.
+func (d *Desk) with(ctx context.Context, env *Env, spec *request.Spec, t *Token) (int, *document.Node, error) {
+	r, err := spec.Build(env.Scope)
+	if err != nil {
+		return 0, nil, &Error{Message: err.Error()}
+	}
+	r.Login = true
+	if err := d.Send.put(r, t); err != nil {
+		return 0, nil, err
+	}
+	record := env.Client.Do(ctx, r)
+	if env.Observe != nil {
+		env.Observe(env.login, record)
+	}
+	if record.Failure != nil {
+		return 0, nil, &Error{Message: record.Failure.Message, Record: record, Cause: record.Failure}
+	}
+	node, _, err := document.Read(record.Answer.ContentType(), record.Answer.Body)
+	if err != nil || len(record.Answer.Body) == 0 {
+		node = nil
+	}
+	return record.Answer.Status, node, nil
+}
+
+// Holes lists the placeholders.
+func (d *Desk) Holes() []*value.Hole {
+	all := d.Ask.Holes()
+	for _, spec := range []*request.Spec{d.StillGood, d.Return} {
+		if spec != nil {
+			all = append(all, spec.Holes()...)
+		}
+	}
+	return all
+}
+
+func queryEscape(s string) string { return strings.ReplaceAll(url.QueryEscape(s), "+", "%20") }

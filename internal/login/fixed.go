@@ -1,0 +1,145 @@
+package login
+
+import (
+	"context"
+	"encoding/base64"
+	"strings"
+
+	"testbench/internal/exchange"
+	"testbench/internal/value"
+)
+
+// Basic sends user and password with each request (RFC 7617).
+type Basic struct {
+	User, Password *value.Template
+}
+
+// Obtain fills user and password in.
+func (b *Basic) Obtain(_ context.Context, env *Env, _ *Token) (*Token, error) {
+	user, err := env.text("user", b.User)
+	if err != nil {
+		return nil, err
+	}
+	if strings.Contains(user, ":") {
+		return nil, &Error{Message: "a user name for Basic cannot hold a colon (RFC 7617, section 2)"}
+	}
+	password, err := env.text("password", b.Password)
+	if err != nil {
+		return nil, err
+	}
+	return &Token{Text: password, User: user, Kind: "Basic", Obtained: env.now(), Fixed: true}, nil
+}
+
+// Put sets the Authorization field.
+func (b *Basic) Put(r *exchange.Request, env *Env, t *Token) error {
+	credentials := basicCredentials(t.User, t.Text)
+	env.Scope.Hide(credentials)
+	r.SetHeader("Authorization", "Basic "+credentials)
+	// Whatever the lengths, the pair is never shown.
+	r.Show("Authorization", "Basic "+value.Mask)
+	return nil
+}
+
+// Holes lists the placeholders.
+func (b *Basic) Holes() []*value.Hole { return holes(b.User, b.Password) }
+
+func basicCredentials(user, password string) string {
+	return base64.StdEncoding.EncodeToString([]byte(user + ":" + password))
+}
+
+// Bearer sends a token that the bench knows (RFC 6750, section 2.1).
+type Bearer struct {
+	Token *value.Template
+}
+
+// Obtain fills the token in.
+func (b *Bearer) Obtain(_ context.Context, env *Env, _ *Token) (*Token, error) {
+	text, err := env.text("token", b.Token)
+	if err != nil {
+		return nil, err
+	}
+	return &Token{Text: text, Kind: "Bearer", Obtained: env.now(), Expires: expiry(text), Fixed: true}, nil
+}
+
+// Put sets the Authorization field.
+func (b *Bearer) Put(r *exchange.Request, _ *Env, t *Token) error {
+	return Send{Header: "Authorization", Word: "Bearer"}.put(r, t)
+}
+
+// Holes lists the placeholders.
+func (b *Bearer) Holes() []*value.Hole { return holes(b.Token) }
+
+// Key sends a key in a header or in the query, with an optional word before it.
+type Key struct {
+	Key  *value.Template
+	Send Send
+}
+
+// Obtain fills the key in.
+func (k *Key) Obtain(_ context.Context, env *Env, _ *Token) (*Token, error) {
+	text, err := env.text("key", k.Key)
+	if err != nil {
+		return nil, err
+	}
+	return &Token{Text: text, Kind: "key", Obtained: env.now(), Fixed: true}, nil
+}
+
+// Put sets the header, query value or cookie.
+func (k *Key) Put(r *exchange.Request, _ *Env, t *Token) error { return k.Send.put(r, t) }
+
+// Holes lists the placeholders.
+func (k *Key) Holes() []*value.Hole { return holes(k.Key) }
+
+// Send says where a token goes in a request: into a header, with an optional
+// word before it, into the query, or into a cookie.
+type Send struct {
+	Header, Word, Query, Cookie string
+}
+
+func (s Send) put(r *exchange.Request, t *Token) error {
+	text, shown := t.Text, value.Mask
+	if s.Word != "" {
+		text, shown = s.Word+" "+text, s.Word+" "+shown
+	}
+	if t.Text == "" {
+		shown = text
+	}
+	switch {
+	case s.Query != "":
+		before := r.Shown()
+		query := r.URL.RawQuery
+		if query != "" {
+			query += "&"
+		}
+		r.URL.RawQuery = query + queryEscape(s.Query) + "=" + queryEscape(text)
+		separator := "?"
+		if strings.Contains(before, "?") {
+			separator = "&"
+		}
+		r.ShownURL = before + separator + queryEscape(s.Query) + "=" + shown
+	case s.Cookie != "":
+		cookie := s.Cookie + "=" + text
+		if before := r.GetHeader("Cookie"); before != "" {
+			cookie = before + "; " + cookie
+		}
+		r.SetHeader("Cookie", cookie)
+		r.Show("Cookie", s.Cookie+"="+shown)
+	default:
+		if strings.ContainsAny(text, "\r\n\x00") {
+			return &Error{Message: "the token holds a line break, which a header cannot carry", Try: "trim it where it is kept"}
+		}
+		r.SetHeader(s.Header, strings.TrimSpace(text))
+		r.Show(s.Header, shown)
+	}
+	return nil
+}
+
+func holes(templates ...*value.Template) []*value.Hole {
+	var all []*value.Hole
+	for _, t := range templates {
+		if t != nil {
+			all = append(all, t.Holes()...)
+		}
+	}
+	return all
+}

@@ -1,0 +1,120 @@
+// Package reply reads what an exchange brought back into the trees that paths
+// start from: the payload, and everything else about the reply. It judges
+// nothing.
+package reply
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"testbench/internal/document"
+	"testbench/internal/exchange"
+	"testbench/internal/path"
+	"testbench/internal/soap"
+)
+
+// Reply is a record with its answer read.
+type Reply struct {
+	Record  *exchange.Record
+	Format  document.Format
+	Body    *document.Node // the whole body as a tree; nil where it could not be read
+	Problem error          // why it could not
+	Message *soap.Message  // of a SOAP answer
+	Payload *document.Node // what paths start from
+	tree    *document.Node
+}
+
+// Read reads the answer of a record. A record without an answer gives a reply
+// without a payload.
+func Read(record *exchange.Record) *Reply {
+	r := &Reply{Record: record}
+	if record == nil || record.Answer == nil {
+		return r
+	}
+	a := record.Answer
+	r.Format = document.FormatOf(a.ContentType(), a.Body)
+	if len(a.Body) == 0 {
+		return r
+	}
+	r.Body, r.Problem = document.ReadAs(r.Format, a.ContentType(), a.Body)
+	r.Payload = r.Body
+	if r.Format == document.XML && r.Problem == nil {
+		if message, ok := soap.Read(r.Body); ok {
+			r.Message = message
+			r.Payload = message.Payload
+		}
+	}
+	return r
+}
+
+// Fault returns the SOAP fault of the answer, or nil.
+func (r *Reply) Fault() *soap.Fault {
+	if r.Message == nil {
+		return nil
+	}
+	return r.Message.Fault
+}
+
+// Roots returns the trees for paths.
+func (r *Reply) Roots(names map[string]string) path.Roots {
+	return path.Roots{Answer: r.Payload, Reply: r.Tree(), Prefixes: names}
+}
+
+// Tree returns the tree under `reply`: status, reason, time, size, type, text,
+// headers, cookies, and for SOAP soap and fault. It is nil without an answer.
+func (r *Reply) Tree() *document.Node {
+	if r.tree != nil || r.Record == nil || r.Record.Answer == nil {
+		return r.tree
+	}
+	a := r.Record.Answer
+	tree := document.NewObject()
+	tree.Set("status", document.NewNumber(strconv.Itoa(a.Status)))
+	tree.Set("reason", document.NewUntyped(a.Reason))
+	tree.Set("time", document.NewUntyped(Milliseconds(r.Record.Phases.Total)))
+	tree.Set("size", document.NewNumber(strconv.Itoa(len(a.Body))))
+	tree.Set("type", document.NewUntyped(a.ContentType()))
+	tree.Set("protocol", document.NewUntyped(a.Proto))
+	headers := document.NewObject()
+	headers.FoldCase = true
+	for name, values := range a.Header {
+		for _, v := range values {
+			headers.Append(name, document.NewUntyped(v))
+		}
+	}
+	tree.Set("headers", headers)
+	cookies := document.NewObject()
+	for _, c := range a.Cookies {
+		cookies.Set(c.Name, document.NewUntyped(c.Value))
+	}
+	tree.Set("cookies", cookies)
+	tree.Set("text", document.NewUntyped(r.text()))
+	if r.Message != nil {
+		message := document.NewObject().Set("version", document.NewUntyped(string(r.Message.Version)))
+		blocks := document.NewObject()
+		for _, block := range r.Message.Blocks {
+			blocks.Append(block.Name.Local, block)
+		}
+		tree.Set("soap", message.Set("header", blocks))
+		if fault := r.Message.Fault; fault != nil {
+			tree.Set("fault", fault.Node())
+		}
+	}
+	r.tree = tree
+	return tree
+}
+
+// text is the body as text, whatever its format.
+func (r *Reply) text() string {
+	node, err := document.ReadAs(document.Plain, r.Record.Answer.ContentType(), r.Record.Answer.Body)
+	if err != nil {
+		return strings.ToValidUTF8(string(r.Record.Answer.Body), "\ufffd")
+	}
+	return node.Text
+}
+
+// Milliseconds writes a duration as rules read it: 14.2 ms.
+func Milliseconds(d time.Duration) string {
+	return fmt.Sprintf("%.1f ms", float64(d)/float64(time.Millisecond))
+}

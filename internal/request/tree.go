@@ -1,0 +1,355 @@
+// Package request holds requests as files write them, with placeholders, and
+// fills them in to requests that can be sent. Steps of sheets and login calls
+// are both made of it.
+package request
+
+import (
+	"fmt"
+	"maps"
+	"strings"
+
+	"testbench/internal/document"
+	"testbench/internal/value"
+)
+
+// Tree is a value with placeholders: a text, a list, or fields.
+type Tree struct {
+	Scalar *value.Template
+	Typed  bool // the scalar stood in quotes, so it is a text
+	Null   bool
+	Fields []Field
+	Items  []*Tree
+	IsList bool
+	// Encode is "json" or "xml" where the tree below becomes the text of a field.
+	Encode string
+	// Where the tree stands in its file.
+	Line, Column int
+
+	fixed *document.Node // a value that needs no filling in
+}
+
+// Field is one named part of a Tree.
+type Field struct {
+	Name  string
+	Value *Tree
+	Line  int
+}
+
+// Text returns a tree that is one text.
+func Text(t *value.Template, typed bool) *Tree { return &Tree{Scalar: t, Typed: typed} }
+
+// Get returns the field with the name, or nil.
+func (t *Tree) Get(name string) *Tree {
+	if t == nil {
+		return nil
+	}
+	for _, f := range t.Fields {
+		if f.Name == name {
+			return f.Value
+		}
+	}
+	return nil
+}
+
+// Set puts a value at a path of names and indexes with dots: lines.0.sku.
+func (t *Tree) Set(path string, v *Tree) error {
+	name, rest, deeper := strings.Cut(path, ".")
+	var index int
+	if _, err := fmt.Sscanf(name, "%d", &index); err == nil && fmt.Sprint(index) == name && (t.IsList || len(t.Fields) == 0 && t.Scalar == nil) {
+		t.IsList = true
+		if index > len(t.Items) {
+			return fmt.Errorf("%s: the list has %d items so far; the next is %d", path, len(t.Items), len(t.Items))
+		}
+		if index == len(t.Items) {
+			t.Items = append(t.Items, &Tree{})
+		}
+		if !deeper {
+			t.Items[index] = v
+			return nil
+		}
+		return t.Items[index].Set(rest, v)
+	}
+	if t.IsList {
+		return fmt.Errorf("%s: a list takes numbers here", path)
+	}
+	if t.Scalar != nil {
+		return fmt.Errorf("%s: a value is already there", path)
+	}
+	if !deeper {
+		for i := range t.Fields {
+			if t.Fields[i].Name == name {
+				t.Fields[i].Value = v
+				return nil
+			}
+		}
+		t.Fields = append(t.Fields, Field{Name: name, Value: v})
+		return nil
+	}
+	inner := t.Get(name)
+	if inner == nil {
+		inner = &Tree{}
+		t.Fields = append(t.Fields, Field{Name: name, Value: inner})
+	}
+	return inner.Set(rest, v)
+}
+
+// Holes returns the placeholders of the tree.
+func (t *Tree) Holes() []*value.Hole {
+	if t == nil {
+		return nil
+	}
+	var holes []*value.Hole
+	if t.Scalar != nil {
+		holes = t.Scalar.Holes()
+	}
+	for _, f := range t.Fields {
+		holes = append(holes, f.Value.Holes()...)
+	}
+	for _, item := range t.Items {
+		holes = append(holes, item.Holes()...)
+	}
+	return holes
+}
+
+// String writes the tree in a short form, for messages.
+func (t *Tree) String() string {
+	switch {
+	case t.Scalar != nil && t.Typed:
+		return document.QuoteJSON(t.Scalar.Source)
+	case t.Scalar != nil:
+		return t.Scalar.Source
+	case t.Null:
+		return "null"
+	case t.IsList:
+		return fmt.Sprintf("a list of %d", len(t.Items))
+	}
+	names := make([]string, len(t.Fields))
+	for i, f := range t.Fields {
+		names[i] = f.Name
+	}
+	return "an object with " + document.FewNames(names)
+}
+
+// Node fills the tree in.
+func (t *Tree) Node(scope value.Scope) (*document.Node, error) {
+	switch {
+	case t.fixed != nil:
+		return t.fixed, nil
+	case t.Encode != "":
+		inner := *t
+		inner.Encode = ""
+		node, err := inner.Node(scope)
+		if err != nil {
+			return nil, err
+		}
+		if t.Encode == "xml" {
+			elements, err := Elements(node, "", nil)
+			if err != nil {
+				return nil, err
+			}
+			var text strings.Builder
+			for _, e := range elements {
+				text.WriteString(document.WriteXML(e, document.Style{}))
+			}
+			return &document.Node{Kind: document.Text, Text: text.String(), Secret: hasSecret(node)}, nil
+		}
+		return &document.Node{Kind: document.Text, Text: document.WriteJSON(node, document.Style{}), Secret: hasSecret(node)}, nil
+	case t.Null:
+		return &document.Node{Kind: document.Null}, nil
+	case t.Scalar != nil:
+		return t.Scalar.Node(scope, t.Typed)
+	case t.IsList:
+		list := document.NewList()
+		for _, item := range t.Items {
+			node, err := item.Node(scope)
+			if err != nil {
+				return nil, err
+			}
+			list.Items = append(list.Items, node)
+		}
+		return list, nil
+	}
+	object := document.NewObject()
+	for _, f := range t.Fields {
+		node, err := f.Value.Node(scope)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", f.Name, err)
+		}
+		object.Members = append(object.Members, document.Member{Key: f.Name, Value: node})
+	}
+	return object, nil
+}
+
+func hasSecret(n *document.Node) bool {
+	found := false
+	n.Scalars(func(n *document.Node) { found = found || n.Secret })
+	return found
+}
+
+// Elements turns the fields of an object into XML elements: a field prefix:name
+// takes its namespace from names, one without a prefix the given namespace; @name
+// is an attribute of the element it stands in; "." its own text; a list repeats
+// the element; null is xsi:nil.
+func Elements(object *document.Node, namespace string, names map[string]string) ([]*document.Node, error) {
+	if object.Kind != document.Object {
+		return nil, fmt.Errorf("XML is made of named fields, and this is %s", object.Describe())
+	}
+	var elements []*document.Node
+	for _, m := range object.Members {
+		items := []*document.Node{m.Value}
+		if m.Value.Kind == document.List {
+			items = m.Value.Items
+		}
+		for _, item := range items {
+			element, err := newElement(m.Key, item, namespace, names)
+			if err != nil {
+				return nil, err
+			}
+			elements = append(elements, element)
+		}
+	}
+	return elements, nil
+}
+
+func newElement(name string, content *document.Node, namespace string, names map[string]string) (*document.Node, error) {
+	prefix, local, ok := strings.Cut(name, ":")
+	if !ok {
+		prefix, local = "", name
+	}
+	if !isXMLName(local) {
+		return nil, fmt.Errorf("%q cannot be the name of an XML element", name)
+	}
+	element := &document.Node{Kind: document.Element, Name: document.Name{Space: namespace, Local: local}}
+	if prefix != "" {
+		space, known := names[prefix]
+		if !known {
+			return nil, fmt.Errorf("the prefix %s of %s is not declared: add it under names:", prefix, name)
+		}
+		element.Name.Space, namespace = space, space
+	}
+	if content.Kind == document.Element {
+		element.Items = []*document.Node{content}
+		return element, nil
+	}
+	if content.Kind == document.Null {
+		element.Attributes = append(element.Attributes, document.Attribute{Name: document.Name{Space: document.SchemaInstance, Prefix: "xsi", Local: "nil"}, Value: "true"})
+		return element, nil
+	}
+	if content.IsScalar() {
+		if !document.ValidXML(content.Text) {
+			return nil, fmt.Errorf("%s: it holds a character that XML cannot carry", name)
+		}
+		if content.Text != "" {
+			element.Items = []*document.Node{{Kind: document.Untyped, Text: content.Text, Secret: content.Secret}}
+		}
+		return element, nil
+	}
+	// A list of one-key maps is content in exactly that order.
+	fields := []*document.Node{content}
+	if content.Kind == document.List {
+		fields = content.Items
+	}
+	for _, part := range fields {
+		if part.IsScalar() {
+			element.Items = append(element.Items, &document.Node{Kind: document.Untyped, Text: part.Text, Secret: part.Secret})
+			continue
+		}
+		for _, m := range part.Members {
+			switch {
+			case m.Key == ".":
+				element.Items = append(element.Items, &document.Node{Kind: document.Untyped, Text: m.Value.Text, Secret: m.Value.Secret})
+				continue
+			case strings.HasPrefix(m.Key, "@"):
+				a, err := newAttribute(m.Key[1:], m.Value, names)
+				if err != nil {
+					return nil, err
+				}
+				element.Attributes = append(element.Attributes, a)
+				continue
+			}
+			children, err := Elements(&document.Node{Kind: document.Object, Members: []document.Member{m}}, namespace, names)
+			if err != nil {
+				return nil, err
+			}
+			element.Items = append(element.Items, children...)
+		}
+	}
+	return element, nil
+}
+
+func newAttribute(name string, v *document.Node, names map[string]string) (document.Attribute, error) {
+	a := document.Attribute{Name: document.Name{Local: name}, Value: v.Text, Secret: v.Secret}
+	if prefix, local, ok := strings.Cut(name, ":"); ok {
+		a.Name = document.Name{Prefix: prefix, Local: local}
+		switch space, known := names[prefix]; {
+		case known:
+			a.Name.Space = space
+		case prefix == "xsi":
+			a.Name.Space = document.SchemaInstance
+		case prefix != "xml":
+			return a, fmt.Errorf("the prefix %s of @%s is not declared: add it under names:", prefix, name)
+		}
+	}
+	if !isXMLName(a.Name.Local) {
+		return a, fmt.Errorf("%q cannot be the name of an XML attribute", name)
+	}
+	return a, nil
+}
+
+func isXMLName(name string) bool {
+	for i, r := range name {
+		letter := r == '_' || r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= 0xC0 && r != 0xD7 && r != 0xF7
+		if !letter && (i == 0 || r != '-' && r != '.' && (r < '0' || r > '9') && r != 0xB7) {
+			return false
+		}
+	}
+	return name != ""
+}
+
+// Declare writes the namespaces of an element and all below it as
+// declarations: the root's own as the default, others by prefix where needed.
+func Declare(root *document.Node) {
+	declare(root, "", map[string]string{})
+}
+
+func declare(n *document.Node, inherited string, prefixes map[string]string) {
+	if n.Kind != document.Element {
+		return
+	}
+	for _, a := range n.Attributes {
+		// What was read from text brings its declarations along.
+		if a.IsDeclaration() && a.Name.Prefix == "" {
+			inherited = a.Value
+		} else if a.IsDeclaration() {
+			prefixes = withPrefix(prefixes, a.Name.Local, a.Value)
+		}
+	}
+	if n.Name.Prefix == "" && n.Name.Space != inherited {
+		n.Attributes = append([]document.Attribute{{Name: document.Name{Local: "xmlns"}, Value: n.Name.Space}}, n.Attributes...)
+		inherited = n.Name.Space
+	}
+	scope := prefixes
+	for _, a := range n.Attributes {
+		if a.Name.Prefix == "" || a.IsDeclaration() || a.Name.Prefix == "xml" || scope[a.Name.Prefix] == a.Name.Space {
+			continue
+		}
+		scope = withPrefix(scope, a.Name.Prefix, a.Name.Space)
+		n.Attributes = append(n.Attributes, document.Attribute{Name: document.Name{Prefix: "xmlns", Local: a.Name.Prefix}, Value: a.Name.Space})
+	}
+	for _, item := range n.Items {
+		declare(item, inherited, scope)
+	}
+}
+
+// withPrefix returns the prefixes with one more; the given map stays as it is.
+func withPrefix(prefixes map[string]string, prefix, space string) map[string]string {
+	copied := maps.Clone(prefixes)
+	copied[prefix] = space
+	return copied
+}
+
+// FieldName returns the field's name.
+func (f Field) FieldName() string { return f.Name }
+
+// Fixed returns a tree that is a value already.
+func Fixed(node *document.Node) *Tree { return &Tree{fixed: node} }

@@ -1,0 +1,451 @@
+package sheet
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"testbench/internal/contract"
+	"testbench/internal/login"
+	"testbench/internal/nearest"
+	"testbench/internal/request"
+	"testbench/internal/soap"
+	"testbench/internal/value"
+	"testbench/internal/yamlfile"
+)
+
+// BenchFile is the name of the file that makes a folder a bench.
+const BenchFile = "bench.yaml"
+
+// Bench is a bench file as it was read.
+type Bench struct {
+	Dir      string // the folder; empty for a bench made of nothing but the command line
+	Name     string
+	Sites    []*Site
+	Services []*Service
+	Logins   []*Login
+	Names    map[string]string // prefixes of XML names
+
+	file *yamlfile.File
+}
+
+// Site is a place with its addresses, work areas and credentials.
+type Site struct {
+	Name     string
+	Like     string
+	Set      []request.Field
+	Reading  bool // guard: reading
+	TLS      TLS
+	Logins   map[string]string          // login: the one this site uses in its place
+	Services map[string]*value.Template // service: its address here
+	Timeout  time.Duration
+
+	at   *yamlfile.Node
+	uses []use
+}
+
+// TLS says how encrypted connections of a site are made.
+type TLS struct {
+	CA, Certificate, Key string // files, relative to the bench
+	Insecure             bool
+}
+
+// Service is one endpoint with what is known of it.
+type Service struct {
+	Name       string
+	Contract   *value.Template
+	Address    *value.Template
+	Logins     []string // names; empty for none
+	Always     Always
+	SOAP       soap.Version // empty: not a SOAP service
+	HTTP       string
+	Names      map[string]string
+	Operations []*contract.Operation
+
+	at      *yamlfile.Node
+	loginAt *yamlfile.Node
+	uses    []use
+}
+
+// Always is what goes into each request to a service.
+type Always struct {
+	Headers, Query, Cookies []request.Pair
+	Blocks                  *request.Tree
+}
+
+// Login is a named way of getting in.
+type Login struct {
+	Name string
+	Kind login.Kind
+
+	at   *yamlfile.Node
+	uses []use
+}
+
+// FindBench returns the nearest folder upward from dir that holds a bench file,
+// or "".
+func FindBench(dir string) (string, error) {
+	dir, err := filepath.Abs(dir)
+	if err != nil {
+		return "", err
+	}
+	for {
+		if _, err := os.Stat(filepath.Join(dir, BenchFile)); err == nil {
+			return dir, nil
+		}
+		parent := filepath.Dir(dir)
+		if parent == dir {
+			return "", nil
+		}
+		dir = parent
+	}
+}
+
+// OpenBench reads the bench file of a folder. Mistakes in it are given as
+// problems; the error is for a file that cannot be read at all.
+func OpenBench(dir string) (*Bench, error) {
+	name := filepath.Join(dir, BenchFile)
+	data, err := os.ReadFile(name)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil, fmt.Errorf("there is no %s in %s; `testbench new %s` starts a bench", BenchFile, dir, dir)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return ReadBench(dir, displayName(name), data), nil
+}
+
+// ReadBench reads a bench file from memory.
+func ReadBench(dir, name string, data []byte) *Bench {
+	b := &Bench{Dir: dir, file: yamlfile.Read(name, data)}
+	if b.file.Root != nil {
+		r := &reader{file: b.file, dir: dir, uses: new([]use)}
+		readMapping(r, "the bench", b.file.Root, b, benchKeys)
+		b.check()
+	}
+	return b
+}
+
+// EmptyBench is a bench of one site without a file, for requests to plain
+// addresses.
+func EmptyBench() *Bench {
+	return &Bench{file: &yamlfile.File{Name: BenchFile}, Sites: []*Site{{Name: "none", at: &yamlfile.Node{}}}}
+}
+
+// displayName names a file as it is reached from the current folder, if that is
+// shorter.
+func displayName(name string) string {
+	if here, err := os.Getwd(); err == nil {
+		if abs, err := filepath.Abs(name); err == nil {
+			if relative, err := filepath.Rel(here, abs); err == nil && len(relative) < len(name) {
+				return relative
+			}
+		}
+	}
+	return name
+}
+
+// Problems lists what is wrong with the bench file.
+func (b *Bench) Problems() yamlfile.Problems { return b.file.Problems }
+
+// File returns the name of the bench file.
+func (b *Bench) File() string { return b.file.Name }
+
+var benchKeys = []key[Bench]{
+	{"bench", "the bench's name", func(r *reader, b *Bench, n *yamlfile.Node) { b.Name = r.plainText(n) }},
+	{"about", "what it is for", func(r *reader, _ *Bench, n *yamlfile.Node) { r.text(n) }},
+	{"sites", "sites by name", func(r *reader, b *Bench, n *yamlfile.Node) {
+		for _, e := range r.entries(n, "sites") {
+			s := &Site{Name: e.Key.Text, at: e.Key}
+			inner := *r
+			inner.uses = &s.uses
+			readMapping(&inner, "a site", e.Value, s, siteKeys)
+			b.Sites = append(b.Sites, s)
+		}
+	}},
+	{"services", "services by name", func(r *reader, b *Bench, n *yamlfile.Node) {
+		for _, e := range r.entries(n, "services") {
+			s := &Service{Name: e.Key.Text, at: e.Key}
+			inner := *r
+			inner.uses = &s.uses
+			if strings.ContainsAny(s.Name, " /\t") {
+				r.file.Report(e.Key, "", "%q cannot be the name of a service: it holds a blank or a slash", s.Name)
+			}
+			if e.Value.Kind == yamlfile.Scalar {
+				s.Contract = inner.address(e.Value)
+			} else {
+				readMapping(&inner, "a service", e.Value, s, serviceKeys)
+			}
+			b.Services = append(b.Services, s)
+		}
+	}},
+	{"logins", "logins by name", func(r *reader, b *Bench, n *yamlfile.Node) {
+		for _, e := range r.entries(n, "logins") {
+			l := &Login{Name: e.Key.Text, at: e.Key}
+			inner := *r
+			inner.uses = &l.uses
+			r.identifier(e.Key, "a login")
+			l.Kind = inner.login(e.Value)
+			b.Logins = append(b.Logins, l)
+		}
+	}},
+	{"names", "prefixes of XML names", func(r *reader, b *Bench, n *yamlfile.Node) { b.Names = r.names(n) }},
+}
+
+var siteKeys = []key[Site]{
+	{"like", "the site this one is like", func(r *reader, s *Site, n *yamlfile.Node) { s.Like = r.plainText(n) }},
+	{"about", "what it is", func(r *reader, _ *Site, n *yamlfile.Node) { r.text(n) }},
+	{"set", "values by name", func(r *reader, s *Site, n *yamlfile.Node) {
+		for _, e := range r.entries(n, "set") {
+			r.identifier(e.Key, "a value")
+			s.Set = append(s.Set, request.Field{Name: e.Key.Text, Value: r.tree(e.Value)})
+		}
+	}},
+	{"guard", "reading: nothing that could write is sent", func(r *reader, s *Site, n *yamlfile.Node) {
+		s.Reading = r.choice(n, "guard", "reading") != ""
+	}},
+	{"timeout", "how long an exchange may take", func(r *reader, s *Site, n *yamlfile.Node) { s.Timeout = r.duration(n) }},
+	{"tls", "certificates", func(r *reader, s *Site, n *yamlfile.Node) { readMapping(r, "tls", n, &s.TLS, tlsKeys) }},
+	{"logins", "login: the one used here in its place", func(r *reader, s *Site, n *yamlfile.Node) {
+		s.Logins = map[string]string{}
+		for _, e := range r.entries(n, "logins") {
+			s.Logins[e.Key.Text] = r.plainText(e.Value)
+		}
+	}},
+	{"services", "service: its address here", func(r *reader, s *Site, n *yamlfile.Node) {
+		s.Services = map[string]*value.Template{}
+		for _, e := range r.entries(n, "services") {
+			s.Services[e.Key.Text] = r.address(e.Value)
+		}
+	}},
+}
+
+var tlsKeys = []key[TLS]{
+	{"ca", "file of further authorities (PEM)", func(r *reader, t *TLS, n *yamlfile.Node) { t.CA = r.benchFile(n) }},
+	{"certificate", "file of the client certificate (PEM)", func(r *reader, t *TLS, n *yamlfile.Node) { t.Certificate = r.benchFile(n) }},
+	{"key", "file of its key (PEM)", func(r *reader, t *TLS, n *yamlfile.Node) { t.Key = r.benchFile(n) }},
+	{"insecure", "true: certificates are not checked", func(r *reader, t *TLS, n *yamlfile.Node) { t.Insecure = r.yes(n) }},
+}
+
+// benchFile reads the name of a file in the bench folder, which must be there.
+func (r *reader) benchFile(n *yamlfile.Node) string {
+	name := r.plainText(n)
+	if name == "" {
+		return ""
+	}
+	full, err := insideBench(r.dir, name)
+	if err == nil {
+		_, err = os.Stat(full)
+		if err != nil {
+			err = fmt.Errorf("there is no file %s in the bench folder", name)
+		}
+	}
+	if err != nil {
+		r.file.Report(n, "", "%v", err)
+	}
+	return name
+}
+
+var serviceKeys = []key[Service]{
+	{"about", "what it is", func(r *reader, _ *Service, n *yamlfile.Node) { r.text(n) }},
+	{"contract", "file or address of its description", func(r *reader, s *Service, n *yamlfile.Node) { s.Contract = r.address(n) }},
+	{"address", "where it is", func(r *reader, s *Service, n *yamlfile.Node) { s.Address = r.address(n) }},
+	{"login", "a login, several as a list, or none", func(r *reader, s *Service, n *yamlfile.Node) {
+		s.Logins, s.loginAt = r.loginNames(n), n
+	}},
+	{"always", "what goes into each request", func(r *reader, s *Service, n *yamlfile.Node) {
+		readMapping(r, "always", n, &s.Always, alwaysKeys)
+	}},
+	{"soap", "1.1 or 1.2", func(r *reader, s *Service, n *yamlfile.Node) { s.SOAP = r.soapVersion(n) }},
+	{"http", "1.1 or 2", func(r *reader, s *Service, n *yamlfile.Node) { s.HTTP = r.choice(n, "version of HTTP", "1.1", "2") }},
+	{"names", "prefixes of XML names", func(r *reader, s *Service, n *yamlfile.Node) { s.Names = r.names(n) }},
+	{"operations", "operations by name", func(r *reader, s *Service, n *yamlfile.Node) {
+		for _, e := range r.entries(n, "operations") {
+			if op := r.operation(e, s); op != nil {
+				s.Operations = append(s.Operations, op)
+			}
+		}
+	}},
+}
+
+var alwaysKeys = []key[Always]{
+	{"headers", "header fields", func(r *reader, a *Always, n *yamlfile.Node) { a.Headers = r.pairs(n, "headers") }},
+	{"query", "query values", func(r *reader, a *Always, n *yamlfile.Node) { a.Query = r.pairs(n, "query") }},
+	{"cookies", "cookies", func(r *reader, a *Always, n *yamlfile.Node) { a.Cookies = r.pairs(n, "cookies") }},
+	{"blocks", "SOAP header blocks", func(r *reader, a *Always, n *yamlfile.Node) { a.Blocks = r.tree(n) }},
+}
+
+func (r *reader) soapVersion(n *yamlfile.Node) soap.Version {
+	return soap.Version(r.choice(n, "version of SOAP", "1.1", "1.2"))
+}
+
+// loginNames reads `none`, a name, or a list of names.
+func (r *reader) loginNames(n *yamlfile.Node) []string {
+	if n.Kind == yamlfile.Sequence {
+		var names []string
+		for _, item := range n.Items {
+			names = append(names, r.plainText(item))
+		}
+		return names
+	}
+	name := r.plainText(n)
+	if name == "none" || name == "" {
+		return nil
+	}
+	return []string{name}
+}
+
+// Site returns the site with the name.
+func (b *Bench) Site(name string) *Site {
+	for _, s := range b.Sites {
+		if s.Name == name {
+			return s
+		}
+	}
+	return nil
+}
+
+// Service returns the service with the name.
+func (b *Bench) Service(name string) *Service {
+	for _, s := range b.Services {
+		if s.Name == name {
+			return s
+		}
+	}
+	return nil
+}
+
+// Login returns the login with the name.
+func (b *Bench) Login(name string) *Login {
+	for _, l := range b.Logins {
+		if l.Name == name {
+			return l
+		}
+	}
+	return nil
+}
+
+// Operation returns the operation with the name.
+func (s *Service) Operation(name string) *contract.Operation {
+	for _, op := range s.Operations {
+		if op.Name == name {
+			return op
+		}
+	}
+	return nil
+}
+
+// OperationNames lists the operations of a service.
+func (s *Service) OperationNames() []string {
+	names := make([]string, len(s.Operations))
+	for i, op := range s.Operations {
+		names[i] = op.Name
+	}
+	return names
+}
+
+// SiteNames lists the sites.
+func (b *Bench) SiteNames() []string { return namesOf(b.Sites, func(s *Site) string { return s.Name }) }
+
+// ServiceNames lists the services.
+func (b *Bench) ServiceNames() []string {
+	return namesOf(b.Services, func(s *Service) string { return s.Name })
+}
+
+// LoginNames lists the logins.
+func (b *Bench) LoginNames() []string {
+	return namesOf(b.Logins, func(l *Login) string { return l.Name })
+}
+
+func namesOf[T any](all []T, name func(T) string) []string {
+	names := make([]string, len(all))
+	for i, one := range all {
+		names[i] = name(one)
+	}
+	return names
+}
+
+// NotFoundError says that something the bench should have is not there.
+type NotFoundError struct {
+	What, Name string
+	Known      []string
+}
+
+func (e *NotFoundError) Error() string {
+	text := fmt.Sprintf("there is no %s %q", e.What, e.Name)
+	switch {
+	case nearest.Of(e.Name, e.Known) != "":
+		return text + "; " + nearest.Try(e.Name, e.Known)
+	case len(e.Known) > 0:
+		return text + "; there are: " + strings.Join(e.Known, ", ")
+	}
+	return text + "; there are none"
+}
+
+// At merges a site with those it is like. An empty name means the first site.
+func (b *Bench) At(name string) (*Site, error) {
+	if name == "" {
+		if len(b.Sites) == 0 {
+			return &Site{Name: "none", at: &yamlfile.Node{}}, nil
+		}
+		name = b.Sites[0].Name
+	}
+	s := b.Site(name)
+	if s == nil {
+		return nil, &NotFoundError{"site", name, b.SiteNames()}
+	}
+	merged := &Site{Name: s.Name, Logins: map[string]string{}, Services: map[string]*value.Template{}, at: s.at}
+	var chain []*Site
+	for s != nil && !slices.Contains(chain, s) {
+		chain = append(chain, s)
+		s = b.Site(s.Like)
+	}
+	slices.Reverse(chain)
+	for _, s := range chain {
+		for _, f := range s.Set {
+			merged.set(f)
+		}
+		for k, v := range s.Logins {
+			merged.Logins[k] = v
+		}
+		for k, v := range s.Services {
+			merged.Services[k] = v
+		}
+		merged.Reading = merged.Reading || s.Reading
+		if s.Timeout > 0 {
+			merged.Timeout = s.Timeout
+		}
+		if s.TLS.CA != "" {
+			merged.TLS.CA = s.TLS.CA
+		}
+		if s.TLS.Certificate != "" {
+			merged.TLS.Certificate, merged.TLS.Key = s.TLS.Certificate, s.TLS.Key
+		}
+		merged.TLS.Insecure = merged.TLS.Insecure || s.TLS.Insecure
+	}
+	return merged, nil
+}
+
+func (s *Site) set(f request.Field) {
+	for i := range s.Set {
+		if s.Set[i].Name == f.Name {
+			s.Set[i] = f
+			return
+		}
+	}
+	s.Set = append(s.Set, f)
+}
+
+// value returns what the site sets under a name.
+func (s *Site) value(name string) *request.Tree {
+	for _, f := range s.Set {
+		if f.Name == name {
+			return f.Value
+		}
+	}
+	return nil
+}

@@ -1,0 +1,399 @@
+package sheet
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"testbench/internal/document"
+	"testbench/internal/exchange"
+	"testbench/internal/nearest"
+	"testbench/internal/request"
+	"testbench/internal/soap"
+	"testbench/internal/value"
+	"testbench/internal/yamlfile"
+)
+
+// CallSpec is a call as a command line asks for it.
+type CallSpec struct {
+	// Target is service/operation; or service, method and path; or method and address.
+	Target []string
+	Fields []string // name=value
+	Fill   *document.Node
+	In     []string // query.a=b, header.X=y, form.f=v, cookie.c=v, path.p=v
+	Body   string   // a file, sent filled in and escaped
+	Bytes  string   // a file, sent untouched
+	Login  string   // a name, or none
+	Spoil  string   // how the login is spoilt
+	SOAP   string
+	Action string
+	HTTP   string
+	Stay   bool // redirects are not followed
+}
+
+// CallStep makes a step of a call. The values may hold placeholders; kept:name
+// stands for ${kept.name}, and needs no quotes in a shell.
+func (b *Bench) CallStep(c CallSpec, vet VetOptions) (*Step, error) {
+	step := &Step{Name: "call", SOAP: soap.Version(c.SOAP), Stay: c.Stay, HTTP: c.HTTP, at: &yamlfile.Node{}}
+	if err := b.target(step, c.Target); err != nil {
+		return nil, err
+	}
+	if err := step.setFields(c); err != nil {
+		return nil, err
+	}
+	if err := step.setIn(c.In); err != nil {
+		return nil, err
+	}
+	if err := step.setBody(c); err != nil {
+		return nil, err
+	}
+	if c.Action != "" {
+		t, err := value.Parse(c.Action)
+		if err != nil {
+			return nil, fmt.Errorf("-action: %w", err)
+		}
+		step.Action = t
+	}
+	if c.Login != "" {
+		step.Login = &loginChoice{at: &yamlfile.Node{}, spoil: c.Spoil}
+		if c.Login != "none" {
+			if b.Login(c.Login) == nil {
+				return nil, &NotFoundError{"login", c.Login, b.LoginNames()}
+			}
+			step.Login.names = []string{c.Login}
+		}
+	}
+	return step, b.checkCall(step, vet)
+}
+
+// checkCall finds placeholders that lead nowhere, before anything is sent.
+func (b *Bench) checkCall(step *Step, vet VetOptions) error {
+	site, err := b.At(vet.Site)
+	if err != nil {
+		return err
+	}
+	file := &yamlfile.File{Name: "command line"}
+	v := &vetter{options: vet, site: site}
+	for _, h := range step.requestHoles() {
+		v.uses([]use{{file: file, node: &yamlfile.Node{Kind: yamlfile.Mapping}, hole: h}})
+	}
+	if len(file.Problems) > 0 {
+		p := file.Problems[0]
+		if p.Try != "" {
+			return fmt.Errorf("%s; %s", p.Message, p.Try)
+		}
+		return fmt.Errorf("%s", p.Message)
+	}
+	return nil
+}
+
+func (b *Bench) target(step *Step, target []string) error {
+	switch {
+	case len(target) == 0:
+		return fmt.Errorf("call what? service/operation, service METHOD PATH, or METHOD ADDRESS")
+	case len(target) == 1 && strings.Contains(target[0], "://"):
+		return b.target(step, []string{"GET", target[0]})
+	case len(target) == 1:
+		service, operation, ok := strings.Cut(target[0], "/")
+		found := b.Service(service)
+		switch {
+		case found == nil:
+			return &NotFoundError{"service", service, b.ServiceNames()}
+		case !ok:
+			return fmt.Errorf("call which operation of %s? There are: %s", service, strings.Join(found.OperationNames(), ", "))
+		case found.Operation(operation) == nil:
+			return &NotFoundError{"operation of " + service, operation, found.OperationNames()}
+		}
+		step.Call = target[0]
+		return nil
+	case len(target) == 2 && b.Service(target[0]) != nil && isMethod(target[1]):
+		return b.target(step, []string{target[0], target[1], ""})
+	case len(target) > 3:
+		return fmt.Errorf("%q is too much: fields are written name=value", target[3])
+	}
+	line := &requestLine{method: target[len(target)-2], source: strings.Join(target, " ")}
+	if !isMethod(line.method) {
+		try := nearest.Try(strings.ToUpper(line.method), methods)
+		if slices.Contains(methods, strings.ToUpper(line.method)) {
+			try = "methods are written in capitals: " + strings.ToUpper(line.method)
+		}
+		return fmt.Errorf("%q is no request method; %s", line.method, try)
+	}
+	parse := value.ParseAddress
+	if len(target) == 3 {
+		line.service = target[0]
+		if b.Service(line.service) == nil {
+			return &NotFoundError{"service", line.service, b.ServiceNames()}
+		}
+		parse = value.ParsePath
+	}
+	address := target[len(target)-1]
+	switch {
+	case line.service != "" && address != "" && !strings.HasPrefix(address, "/") && !strings.HasPrefix(address, "?"):
+		return fmt.Errorf("the path %q must begin with /", address)
+	case line.service == "" && !strings.Contains(address, "://") && !strings.HasPrefix(address, "${"):
+		return fmt.Errorf("%q is no address: it must begin with http:// or https://, or a service must stand before the method", address)
+	}
+	segments := strings.Split(address, "/")
+	for i, segment := range segments {
+		segments[i] = keptShorthand(segment)
+	}
+	t, err := parse(strings.Join(segments, "/"))
+	if err != nil {
+		return err
+	}
+	line.path = t
+	step.Request = line
+	return nil
+}
+
+// keptShorthand writes kept:name as the placeholder that it stands for.
+func keptShorthand(text string) string {
+	if name, ok := strings.CutPrefix(text, "kept:"); ok && value.IsIdentifier(name) {
+		return "${kept." + name + "}"
+	}
+	return text
+}
+
+func scalarTree(text string) (*request.Tree, error) {
+	t, err := value.Parse(keptShorthand(text))
+	if err != nil {
+		return nil, err
+	}
+	return request.Text(t, false), nil
+}
+
+func (s *Step) setFields(c CallSpec) error {
+	if c.Fill != nil || len(c.Fields) > 0 {
+		s.Fill = &request.Tree{}
+	}
+	if c.Fill != nil {
+		for _, m := range c.Fill.Members {
+			s.Fill.Fields = append(s.Fill.Fields, request.Field{Name: m.Key, Value: request.Fixed(m.Value)})
+		}
+	}
+	for _, field := range c.Fields {
+		name, text, ok := strings.Cut(field, "=")
+		if !ok || name == "" {
+			return fmt.Errorf("%q is no field: fields are written name=value", field)
+		}
+		tree, err := scalarTree(text)
+		if err != nil {
+			return fmt.Errorf("%s: %w", field, err)
+		}
+		if err := s.Fill.Set(name, tree); err != nil {
+			return err
+		}
+	}
+	if s.Call == "" && s.Fill != nil {
+		// A plain request has no described fields: in a GET they are the query,
+		// otherwise the body.
+		if s.Request.method == "GET" || s.Request.method == "HEAD" || s.Request.method == "DELETE" {
+			for _, f := range s.Fill.Fields {
+				s.Spec.Query = append(s.Spec.Query, request.Pair{Name: f.Name, Value: f.Value})
+			}
+		} else {
+			s.Spec.Body = s.Fill
+			s.contents = append(s.contents, "body")
+		}
+		s.Fill = nil
+	}
+	return nil
+}
+
+var callPlaces = []string{"query", "header", "form", "cookie", "path"}
+
+func (s *Step) setIn(in []string) error {
+	for _, text := range in {
+		place, rest, _ := strings.Cut(text, ".")
+		name, v, ok := strings.Cut(rest, "=")
+		if !ok || name == "" {
+			return fmt.Errorf("-in %s: write it like query.grade=A or header.X-Depot=north", text)
+		}
+		tree, err := scalarTree(v)
+		if err != nil {
+			return fmt.Errorf("-in %s: %w", text, err)
+		}
+		pair := request.Pair{Name: name, Value: tree}
+		switch place {
+		case "query":
+			s.Spec.Query = append(s.Spec.Query, pair)
+		case "header":
+			s.Spec.Headers = append(s.Spec.Headers, pair)
+		case "form":
+			s.Spec.Form = append(s.Spec.Form, pair)
+			if !slices.Contains(s.contents, "form") {
+				s.contents = append(s.contents, "form")
+			}
+		case "cookie":
+			s.Spec.Cookies = append(s.Spec.Cookies, pair)
+		case "path":
+			if s.Fill == nil {
+				s.Fill = &request.Tree{}
+			}
+			if err := s.Fill.Set(name, tree); err != nil {
+				return err
+			}
+		default:
+			try := nearest.Try(place, callPlaces)
+			if try == "" {
+				try = "there are: " + strings.Join(callPlaces, ", ")
+			}
+			return fmt.Errorf("-in %s: there is no place %q; %s", text, place, try)
+		}
+	}
+	return nil
+}
+
+func (s *Step) setBody(c CallSpec) error {
+	if c.Bytes != "" {
+		data, err := os.ReadFile(c.Bytes)
+		if err != nil {
+			return err
+		}
+		s.Spec.Bytes, s.Spec.HasBytes = data, true
+		s.contents = append(s.contents, "bytes")
+	}
+	if c.Body != "" {
+		data, err := os.ReadFile(c.Body)
+		if err != nil {
+			return err
+		}
+		format := map[string]document.Format{".json": document.JSON, ".xml": document.XML}[strings.ToLower(filepath.Ext(c.Body))]
+		for _, h := range s.Spec.Headers {
+			if strings.EqualFold(h.Name, "Content-Type") {
+				format = document.FormatOf(h.Value.Scalar.Source, nil)
+			}
+		}
+		if format == "" {
+			format = guessText(string(data))
+		}
+		t, err := value.ParseBody(string(data), format)
+		if err != nil {
+			return fmt.Errorf("%s: %w", c.Body, err)
+		}
+		s.Spec.Text, s.Spec.TextFormat = t, format
+		s.contents = append(s.contents, "file")
+	}
+	if len(s.contents) > 1 {
+		return fmt.Errorf("the request has more than one body: %s", strings.Join(s.contents, ", "))
+	}
+	return nil
+}
+
+// StepText writes a call as a step of a sheet, in block style.
+func StepText(name string, c CallSpec, keep []string) string {
+	var out strings.Builder
+	line := func(indent int, key, text string) {
+		out.WriteString(strings.Repeat("  ", indent) + key + ":")
+		if text != "" {
+			out.WriteString(" " + text)
+		}
+		out.WriteString("\n")
+	}
+	line(0, "step", yamlfile.ScalarText(name))
+	if len(c.Target) == 1 && !strings.Contains(c.Target[0], "://") {
+		line(0, "call", yamlfile.ScalarText(c.Target[0]))
+	} else {
+		target := c.Target
+		if len(target) == 1 {
+			target = []string{"GET", target[0]}
+		}
+		for i, part := range target {
+			segments := strings.Split(part, "/")
+			for j := range segments {
+				segments[j] = keptShorthand(segments[j])
+			}
+			target[i] = strings.Join(segments, "/")
+		}
+		line(0, "request", yamlfile.ScalarText(strings.Join(target, " ")))
+	}
+	if c.Login != "" {
+		line(0, "login", yamlfile.ScalarText(c.Login))
+	}
+	if c.SOAP != "" {
+		line(0, "soap", c.SOAP)
+	}
+	if c.Action != "" {
+		line(0, "action", yamlfile.ScalarText(c.Action))
+	}
+	places := map[string][]string{}
+	order := []string{}
+	for _, text := range c.In {
+		place, rest, _ := strings.Cut(text, ".")
+		key := map[string]string{"query": "query", "header": "headers", "form": "form", "cookie": "cookies", "path": "fill"}[place]
+		if len(places[key]) == 0 {
+			order = append(order, key)
+		}
+		places[key] = append(places[key], rest)
+	}
+	if len(c.Fields) > 0 {
+		key := "fill"
+		if len(c.Target) > 1 {
+			key = "query"
+			if c.Target[len(c.Target)-2] != "GET" {
+				key = "body"
+			}
+		}
+		if len(places[key]) == 0 {
+			order = append(order, key)
+		}
+		places[key] = append(places[key], c.Fields...)
+	}
+	for _, key := range order {
+		tree := &request.Tree{}
+		for _, field := range places[key] {
+			name, text, _ := strings.Cut(field, "=")
+			if t, err := scalarTree(text); err == nil {
+				if key == "fill" || key == "body" {
+					_ = tree.Set(name, t)
+				} else {
+					tree.Fields = append(tree.Fields, request.Field{Name: name, Value: t})
+				}
+			}
+		}
+		line(0, key, "")
+		writeTree(&out, tree, 1)
+	}
+	if len(keep) > 0 {
+		line(0, "keep", "")
+		for _, k := range keep {
+			name, path, _ := strings.Cut(k, "=")
+			line(1, name, yamlfile.ScalarText(path))
+		}
+	}
+	return out.String()
+}
+
+func writeTree(out *strings.Builder, t *request.Tree, indent int) {
+	lead := strings.Repeat("  ", indent)
+	write := func(v *request.Tree) {
+		if v.Scalar != nil {
+			out.WriteString(" " + yamlfile.ScalarText(v.Scalar.Source) + "\n")
+			return
+		}
+		out.WriteString("\n")
+		writeTree(out, v, indent+1)
+	}
+	for _, f := range t.Fields {
+		out.WriteString(lead + yamlfile.ScalarText(f.Name) + ":")
+		write(f.Value)
+	}
+	for _, item := range t.Items {
+		out.WriteString(lead + "-")
+		write(item)
+	}
+}
+
+// StepNames lists the steps of a sheet.
+func (s *Sheet) StepNames() []string {
+	return namesOf(slices.Concat(s.First, s.Steps, s.Finally, s.Last), func(s *Step) string { return s.Name })
+}
+
+// Worst returns the worse of two outcomes, by what the exit status goes after.
+func Worst(a, b Outcome) Outcome { return worst(a, b) }
+
+// LoginRecords hands over the exchanges that logins made.
+func (s *Session) LoginRecords() []*exchange.Record { return s.takeObserved() }

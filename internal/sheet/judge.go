@@ -1,0 +1,245 @@
+package sheet
+
+import (
+	"fmt"
+	"mime"
+	"strings"
+
+	"testbench/internal/document"
+	"testbench/internal/exchange"
+	"testbench/internal/path"
+	"testbench/internal/reply"
+	"testbench/internal/rule"
+	"testbench/internal/secret"
+	"testbench/internal/value"
+)
+
+// judging is one reply that is held against a step.
+type judging struct {
+	step  *Step
+	reply *reply.Reply
+	roots path.Roots
+	scope *Scope
+	data  *rule.Data
+	out   []Check
+	err   error // a rule's own values are not there
+}
+
+func (j *judging) add(c Check) {
+	c.Judged = true
+	j.out = append(j.out, c)
+}
+
+// judge holds a reply against everything that a step says of it, and keeps
+// what the step keeps. Where the reply as such is not what was expected, its
+// fields are not judged: they would only say the same again.
+func (j *judging) judge() {
+	e := &j.step.Expect
+	failure := j.reply.Record.Failure
+	if e.Refused != "" || failure != nil {
+		j.refusal(e.Refused, failure)
+		return
+	}
+	j.status(e)
+	j.fault(e)
+	pointless := false
+	for _, c := range j.out {
+		pointless = pointless || !c.Held
+	}
+	start := len(j.out)
+	j.readable()
+	j.replyRules(e)
+	j.fields()
+	j.where()
+	j.keep()
+	if pointless {
+		for i := range j.out[start:] {
+			j.out[start+i].Judged = false
+		}
+	}
+}
+
+// refusal judges an exchange that failed, or one that should have.
+func (j *judging) refusal(wanted string, failure *exchange.Failure) {
+	if wanted == "" {
+		return // the run shows why no answer came
+	}
+	c := Check{Kind: "expect", Subject: "refused", Wanted: wanted, Got: "an answer"}
+	if failure != nil {
+		c.Got = failure.Refusal()
+		if c.Got == "" {
+			c.Got = string(failure.Kind)
+		}
+		c.Note = failure.Message
+		c.Held = c.Got == wanted
+	} else {
+		c.Got = fmt.Sprintf("the answer %d", j.reply.Record.Answer.Status)
+	}
+	j.add(c)
+}
+
+func (j *judging) status(e *Expect) {
+	answer := j.reply.Record.Answer
+	got := fmt.Sprint(answer.Status)
+	switch {
+	case e.Status != nil:
+		j.add(Check{Kind: "expect", Subject: "status", Wanted: e.Status.Source, Got: got, Held: e.Status.Holds(answer.Status)})
+	case e.HasFault:
+		// A fault comes under a status of its own; only the fault is asked for.
+	default:
+		j.add(Check{Kind: "expect", Subject: "status", Wanted: "2xx", Got: got, Held: answer.Status >= 200 && answer.Status <= 299})
+	}
+}
+
+func (j *judging) fault(e *Expect) {
+	fault := j.reply.Fault()
+	if e.HasFault {
+		c := Check{Kind: "expect", Subject: "fault", Wanted: "a fault", Got: "no fault", Held: fault != nil}
+		if fault != nil {
+			c.Got = fault.String()
+		}
+		j.add(c)
+		if fault != nil {
+			for _, f := range e.Fault {
+				j.rule("expect", "fault "+f.Source, f.Path, f.Rule)
+			}
+		}
+		return
+	}
+	if !e.NoFault && e.Status != nil && !e.Status.wantsSuccess() {
+		return
+	}
+	if fault != nil {
+		j.add(Check{Kind: "expect", Subject: "fault", Wanted: "none", Got: fault.String()})
+	} else if e.NoFault || j.reply.Message != nil {
+		j.add(Check{Kind: "expect", Subject: "fault", Wanted: "none", Got: "none", Held: true})
+	}
+}
+
+// readable judges that the answer can be read at all, where that matters.
+func (j *judging) readable() {
+	if j.reply.Problem != nil {
+		j.add(Check{Kind: "expect", Subject: "answer", Wanted: "well-formed " + string(j.reply.Format), Got: j.reply.Problem.Error()})
+	}
+}
+
+func (j *judging) replyRules(e *Expect) {
+	tree := j.reply.Tree()
+	one := func(subject string, node *document.Node, r *rule.Rule) {
+		if r == nil {
+			return
+		}
+		match := path.Match{Where: subject, Node: node}
+		if node == nil {
+			match.Miss = &path.Miss{Reached: "the reply", Missing: "." + subject, There: "one without it"}
+		}
+		j.verdict("expect", subject, path.Selection{Matches: []path.Match{match}}, r)
+	}
+	one("time", tree.Get("time"), e.Time)
+	one("size", tree.Get("size"), e.Size)
+	if e.Type != nil {
+		mediaType := j.reply.Record.Answer.ContentType()
+		if !strings.Contains(e.Type.Source, ";") {
+			// Parameters such as charset count only where the rule names some.
+			if parsed, _, err := mime.ParseMediaType(mediaType); err == nil {
+				mediaType = parsed
+			}
+		}
+		one("type", document.NewUntyped(mediaType), e.Type)
+	}
+	for _, h := range e.Headers {
+		one(h.Name, tree.Get("headers").Get(h.Name), h.Rule)
+	}
+}
+
+func (j *judging) fields() {
+	for _, f := range j.step.Fields {
+		j.rule("field", f.Source, f.Path, f.Rule)
+	}
+}
+
+func (j *judging) rule(kind, subject string, p *path.Path, r *rule.Rule) {
+	found, err := p.Find(j.roots, j.scope)
+	if err != nil {
+		j.err = fmt.Errorf("%s: %w", subject, err)
+		return
+	}
+	j.verdict(kind, subject, found, r)
+}
+
+func (j *judging) verdict(kind, subject string, found path.Selection, r *rule.Rule) {
+	verdict, err := r.Judge(found, j.roots, j.scope)
+	if err != nil {
+		j.err = fmt.Errorf("%s: %w", subject, err)
+		return
+	}
+	c := Check{Kind: kind, Subject: subject, Held: verdict.Held, Wanted: verdict.Wanted, Got: verdict.Got, Note: verdict.Note}
+	if verdict.Secret {
+		c.Got = secret.Mask
+	}
+	if verdict.Where != "" && verdict.Where != subject {
+		c.Where = verdict.Where
+	}
+	if c.Note == c.Got {
+		c.Note = ""
+	}
+	j.add(c)
+}
+
+func (j *judging) where() {
+	for _, c := range j.step.Where {
+		verdict := c.Judge(j.data)
+		j.add(Check{Kind: "where", Subject: c.Source, Held: verdict.Held, Wanted: "it holds", Got: verdict.Got, Note: verdict.Note})
+	}
+}
+
+// keep takes values out of the reply. One that finds nothing falls short.
+func (j *judging) keep() {
+	for _, k := range j.step.Keep {
+		found, err := k.Path.Find(j.roots, j.scope)
+		if err != nil {
+			j.err = fmt.Errorf("keep %s: %w", k.Name, err)
+			return
+		}
+		node := found.Whole()
+		if v := node.Value(); v != nil && v.IsScalar() {
+			node = v
+		}
+		if k.Filters != nil {
+			node, err = k.Filters.Node(keptScope{j.scope, node}, false)
+		}
+		if node == nil || err != nil {
+			c := Check{Kind: "keep", Subject: k.Name, Wanted: k.Source, Got: "nothing"}
+			if miss := found.Missed(); miss != nil {
+				c.Note = miss.String()
+			}
+			if err != nil && found.First() != nil {
+				c.Got, c.Note = found.First().Describe(), strings.Replace(err.Error(), k.Filters.Source+": ", "", 1)
+			}
+			j.add(c)
+			continue
+		}
+		if k.Secret {
+			node = node.MarkSecret()
+			node.Scalars(func(n *document.Node) { j.scope.Hide(n.Text) })
+		}
+		j.scope.kept[k.Name] = node
+		j.add(Check{Kind: "keep", Subject: k.Name, Wanted: k.Source, Held: true, Got: node.Describe()})
+	}
+}
+
+// keptScope lets the filters of a keep work on what the path found.
+type keptScope struct {
+	*Scope
+	it *document.Node
+}
+
+func (s keptScope) Lookup(space, name string) (*document.Node, error) {
+	if space == "" && name == "it" {
+		if s.it == nil {
+			return nil, value.ErrNothing
+		}
+		return s.it, nil
+	}
+	return s.Scope.Lookup(space, name)
+}

@@ -1,0 +1,189 @@
+package sheet
+
+import (
+	"time"
+
+	"testbench/internal/exchange"
+	"testbench/internal/login"
+	"testbench/internal/reply"
+	"testbench/internal/secret"
+)
+
+// Outcome says what became of a step, a row, a sheet or a run.
+type Outcome string
+
+// The outcomes, in words as they are shown.
+const (
+	Held        Outcome = "held"
+	FellShort   Outcome = "fell short"
+	NotRun      Outcome = "not run"     // left out, or what it needs was not kept
+	Unreachable Outcome = "unreachable" // no answer came, or no token could be had
+	Faulty      Outcome = "faulty"      // the file's own fault: it could not be filled in
+	Interrupted Outcome = "interrupted"
+)
+
+// worse orders outcomes: the outcome of a whole is the worst of its parts, by
+// what the exit status goes after.
+var worse = map[Outcome]int{NotRun: 0, Held: 1, FellShort: 2, Unreachable: 3, Faulty: 4, Interrupted: 5}
+
+func worst(a, b Outcome) Outcome {
+	if worse[b] > worse[a] {
+		return b
+	}
+	return a
+}
+
+// Check is one thing that was judged.
+type Check struct {
+	Kind    string // "expect", "field", "where", "keep", "contract"
+	Subject string // status, a path, a condition, a kept name
+	Held    bool
+	Judged  bool // false where an earlier fall made judging it pointless
+	Wanted  string
+	Got     string
+	Where   string // the place that fell short, where it is not the subject
+	Note    string
+}
+
+// StepResult is what came of a step.
+type StepResult struct {
+	Name    string
+	Target  string // what it calls, as the file writes it
+	About   string
+	Outcome Outcome
+	Reason  string // why it was not run, or what went wrong before judging
+	Checks  []Check
+	// Exchanges are those of the step itself, the last one judged; Logins those
+	// that logins made meanwhile.
+	Exchanges []*exchange.Record
+	Logins    []*exchange.Record
+	Reply     *reply.Reply // of the last exchange; nil when there was none
+	Context   Context
+	Kept      []string // the names kept
+	Took      time.Duration
+	Hints     []string // filled in by whoever explains; see package hint
+	Says      string   // what the service says is wrong, in one line
+}
+
+// Context is what explains an exchange beside the exchange itself.
+type Context struct {
+	Service   string
+	Login     string // the login used; empty for none
+	LoginKind string
+	Spoilt    string // how its token was spoilt on purpose; empty when it was not
+	Token     *login.Token
+	LoginFail *login.Error
+	SOAP      string            // the version sent; empty for none
+	Paths     []string          // the paths of the service's operations
+	Sources   map[string]string // filled field: where its value came from
+	Filled    map[string]string // filled field: the value that was sent
+	BodyKind  string            // text, file, … as the step gave the body
+	Row       string            // file and number of the row, where there is one
+}
+
+// Last returns the last exchange of the step, or nil.
+func (s *StepResult) Last() *exchange.Record {
+	if len(s.Exchanges) == 0 {
+		return nil
+	}
+	return s.Exchanges[len(s.Exchanges)-1]
+}
+
+// Fell counts the checks that fell short.
+func (s *StepResult) Fell() int {
+	count := 0
+	for _, c := range s.Checks {
+		if c.Judged && !c.Held {
+			count++
+		}
+	}
+	return count
+}
+
+// RowResult is what came of one row.
+type RowResult struct {
+	Number  int    // from 1; 0 for a sheet without rows, and for first and last
+	Label   string // the value that names the row
+	Column  string // the column it is from
+	Phase   string // "first", "last", or empty
+	Steps   []*StepResult
+	Outcome Outcome
+	Took    time.Duration
+}
+
+// Planned is a step as it is known before it is run.
+type Planned struct{ Name, Target string }
+
+// SheetResult is what came of one sheet.
+type SheetResult struct {
+	Name, File, About, Site string
+	Plan                    []Planned // the steps that there are
+	RowCount                int       // how many rows there are to run; 0 without rows
+	Rows                    []*RowResult
+	Outcome                 Outcome
+	Took                    time.Duration
+}
+
+// Result is what came of a run.
+type Result struct {
+	Run      string // its id
+	Bench    string
+	Started  time.Time
+	Took     time.Duration
+	Sheets   []*SheetResult
+	Outcome  Outcome
+	Notes    []string // loud ones: certificates unchecked, tokens not given back
+	Masker   *secret.Masker
+	DryRun   bool
+	Requests []*exchange.Request
+}
+
+// Counts sums a run up.
+type Counts struct {
+	Sheets, Rows, RowsHeld, RowsFell, Steps, StepsHeld, StepsFell, StepsNotRun, Checks, ChecksFell, Exchanges int
+}
+
+// Counts counts rows, steps, checks and exchanges. A sheet without rows counts
+// as one row.
+func (r *Result) Counts() Counts {
+	var c Counts
+	for _, sheet := range r.Sheets {
+		c.Sheets++
+		for _, row := range sheet.Rows {
+			if row.Phase == "" {
+				c.Rows++
+				if row.Outcome == Held {
+					c.RowsHeld++
+				} else if row.Outcome != NotRun {
+					c.RowsFell++
+				}
+			}
+			for _, step := range row.Steps {
+				c.Steps++
+				switch step.Outcome {
+				case Held:
+					c.StepsHeld++
+				case NotRun:
+					c.StepsNotRun++
+				default:
+					c.StepsFell++
+				}
+				for _, check := range step.Checks {
+					if check.Judged {
+						c.Checks++
+						if !check.Held {
+							c.ChecksFell++
+						}
+					}
+				}
+				c.Exchanges += len(step.Exchanges) + len(step.Logins)
+			}
+		}
+	}
+	return c
+}
+
+// ExitStatus is the exit status that goes with the outcome.
+func (o Outcome) ExitStatus() int {
+	return map[Outcome]int{Held: 0, FellShort: 1, NotRun: 1, Faulty: 2, Unreachable: 3, Interrupted: 130}[o]
+}

@@ -1,0 +1,360 @@
+package sheet
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net/url"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"testbench/internal/document"
+	"testbench/internal/exchange"
+	"testbench/internal/login"
+	"testbench/internal/request"
+	"testbench/internal/secret"
+	"testbench/internal/value"
+)
+
+// Options say how a bench is worked with.
+type Options struct {
+	Site     string
+	Set      map[string]string // the strongest of all values
+	Write    string            // the guarded site that may be written to
+	Insecure bool
+	Allow    []string // hosts that requests may go to beside those of the site
+	Timeout  time.Duration
+	MaxBody  int64
+	Masker   *secret.Masker // may be nil
+	Store    *secret.Store  // nil: there are no secrets
+	// Kept opens a value that an earlier call kept; nil when there are none.
+	Kept      func(name string) (*document.Node, bool)
+	KeptNames []string
+	Log       *slog.Logger
+	// Environ looks up environment variables; nil means os.LookupEnv.
+	Environ func(string) (string, bool)
+	// Now is the clock; nil means time.Now.
+	Now func() time.Time
+}
+
+// Session is a bench at work at one site: connections, logins and values. It
+// is safe for use by several goroutines.
+type Session struct {
+	Bench   *Bench
+	Site    *Site
+	Client  *exchange.Client
+	Logins  *login.Keeper
+	RunID   string
+	Notes   []string
+	options Options
+	mutex   sync.Mutex
+	// others are sessions of other sites that steps ask for.
+	others   map[string]*Session
+	observed map[string][]*exchange.Record // login exchanges not yet taken by a step
+	sealed   map[string]string
+}
+
+// NewSession prepares a bench for work at a site.
+func NewSession(b *Bench, options Options) (*Session, error) {
+	site, err := b.At(options.Site)
+	if err != nil {
+		return nil, err
+	}
+	if options.Masker == nil {
+		options.Masker = &secret.Masker{}
+	}
+	if options.Now == nil {
+		options.Now = time.Now
+	}
+	if options.Environ == nil {
+		options.Environ = os.LookupEnv
+	}
+	s := &Session{Bench: b, Site: site, options: options, RunID: newRunID(options.Now()), others: map[string]*Session{},
+		observed: map[string][]*exchange.Record{}, sealed: map[string]string{}}
+	file := func(name string) string {
+		if name == "" {
+			return ""
+		}
+		return filepath.Join(b.Dir, name)
+	}
+	timeout := options.Timeout
+	if timeout == 0 {
+		timeout = site.Timeout
+	}
+	insecure := options.Insecure || site.TLS.Insecure
+	if insecure {
+		s.Notes = append(s.Notes, "server certificates are NOT checked: what is sent may reach somebody else")
+	}
+	s.Client, err = exchange.NewClient(exchange.Options{
+		Timeout: timeout, MaxBody: options.MaxBody, CA: file(site.TLS.CA), Certificate: file(site.TLS.Certificate), Key: file(site.TLS.Key),
+		Insecure: insecure, Allowed: s.allowed(), Log: options.Log,
+	})
+	if err != nil {
+		return nil, err
+	}
+	kinds := map[string]login.Kind{}
+	for _, l := range b.Logins {
+		if l.Kind != nil {
+			kinds[l.Name] = l.Kind
+		}
+	}
+	s.Logins = login.NewKeeper(login.Env{Scope: s.Scope(nil, nil), Client: s.Client, Observe: s.observe, Now: options.Now}, kinds)
+	return s, nil
+}
+
+// newRunID makes an id that sorts by time.
+func newRunID(now time.Time) string {
+	random := make([]byte, 3)
+	_, _ = rand.Read(random)
+	return now.UTC().Format("20060102-150405-") + hex.EncodeToString(random)
+}
+
+// Masker returns what masks the session's output.
+func (s *Session) Masker() *secret.Masker { return s.options.Masker }
+
+// Close gives tokens back and lets go of connections.
+func (s *Session) Close(ctx context.Context) error {
+	err := s.Logins.Close(ctx)
+	s.Client.Close()
+	for _, other := range s.others {
+		err = errors.Join(err, other.Close(ctx))
+	}
+	return err
+}
+
+// at returns the session of another site.
+func (s *Session) at(site string) (*Session, error) {
+	if site == "" || site == s.Site.Name {
+		return s, nil
+	}
+	s.mutex.Lock()
+	defer s.mutex.Unlock()
+	if other, ok := s.others[site]; ok {
+		return other, nil
+	}
+	options := s.options
+	options.Site = site
+	other, err := NewSession(s.Bench, options)
+	if err != nil {
+		return nil, err
+	}
+	other.RunID = s.RunID
+	s.others[site] = other
+	return other, nil
+}
+
+func (s *Session) observe(name string, record *exchange.Record) {
+	s.mutex.Lock()
+	defer s.mutex.Unlock()
+	s.observed[name] = append(s.observed[name], record)
+}
+
+// takeObserved hands over the login exchanges since the last time.
+func (s *Session) takeObserved() []*exchange.Record {
+	s.mutex.Lock()
+	defer s.mutex.Unlock()
+	var records []*exchange.Record
+	for _, list := range s.observed {
+		records = append(records, list...)
+	}
+	s.observed = map[string][]*exchange.Record{}
+	slices.SortFunc(records, func(a, b *exchange.Record) int { return a.Started.Compare(b.Started) })
+	return records
+}
+
+// allowed says which hosts requests may go to: those that stand in the site's
+// values, in the addresses of services and logins, and on the command line.
+func (s *Session) allowed() func(string) bool {
+	hosts := map[string]bool{}
+	add := func(address string) {
+		if u, err := url.Parse(address); err == nil && u.Hostname() != "" {
+			hosts[strings.ToLower(u.Hostname())] = true
+		}
+	}
+	scope := s.Scope(nil, nil)
+	fill := func(t *value.Template) {
+		if t != nil {
+			if text, err := t.Text(quiet{scope}, value.Address); err == nil {
+				add(text.Sent)
+			}
+		}
+	}
+	for _, f := range s.Site.Set {
+		if f.Value.Scalar != nil {
+			fill(f.Value.Scalar)
+		}
+	}
+	for _, text := range s.options.Set {
+		add(text)
+	}
+	for _, service := range s.Bench.Services {
+		fill(service.Address)
+		fill(service.Contract)
+	}
+	for _, address := range s.Site.Services {
+		fill(address)
+	}
+	for _, l := range s.Bench.Logins {
+		switch kind := l.Kind.(type) {
+		case *login.OAuth2:
+			fill(kind.From)
+			fill(kind.Introspection)
+		case *login.Desk:
+			for _, spec := range []*request.Spec{kind.Ask, kind.StillGood, kind.Return} {
+				if spec != nil {
+					fill(spec.Address)
+				}
+			}
+		}
+	}
+	for _, host := range s.options.Allow {
+		add("http://" + strings.TrimPrefix(strings.TrimPrefix(host, "https://"), "http://"))
+	}
+	return func(host string) bool { return hosts[strings.ToLower(host)] }
+}
+
+// quiet is a scope that leaves secrets closed: addresses hold none, and
+// opening them would need an identity that may not be there.
+type quiet struct{ value.Scope }
+
+func (q quiet) Lookup(space, name string) (*document.Node, error) {
+	if space == "sealed" {
+		return nil, errors.New("not opened here")
+	}
+	return q.Scope.Lookup(space, name)
+}
+
+// Scope says where the names of placeholders lead, for one row.
+type Scope struct {
+	session *Session
+	row     *document.Node            // may be nil
+	kept    map[string]*document.Node // may be nil
+	depth   int
+}
+
+// Scope returns a scope with the row's values and what was kept so far. Both
+// may be nil.
+func (s *Session) Scope(row *document.Node, kept map[string]*document.Node) *Scope {
+	return &Scope{session: s, row: row, kept: kept}
+}
+
+// Hide masks a secret from now on.
+func (c *Scope) Hide(text string) { c.session.options.Masker.Hide(text) }
+
+// maxDepth bounds site values that are made of one another.
+const maxDepth = 20
+
+// Lookup finds a name: from -set, then kept or set in this row, then the row,
+// then the site.
+func (c *Scope) Lookup(space, name string) (*document.Node, error) {
+	s := c.session
+	switch space {
+	case "":
+		if text, ok := s.options.Set[name]; ok {
+			return document.NewUntyped(text), nil
+		}
+		if node, ok := c.kept[name]; ok {
+			return node, nil
+		}
+		if node := c.row.Get(name); node != nil {
+			return node, nil
+		}
+		return c.site(name)
+	case "kept":
+		if node, ok := c.kept[name]; ok {
+			return node, nil
+		}
+		if s.options.Kept != nil {
+			if node, ok := s.options.Kept(name); ok {
+				return node, nil
+			}
+		}
+	case "row":
+		if node := c.row.Get(name); node != nil {
+			return node, nil
+		}
+	case "site":
+		if text, ok := s.options.Set[name]; ok && s.Site.value(name) != nil {
+			return document.NewUntyped(text), nil
+		}
+		return c.site(name)
+	case "sealed":
+		return c.sealed(name)
+	case "machine":
+		if text, ok := s.options.Environ(name); ok {
+			return document.NewUntyped(text), nil
+		}
+		return nil, fmt.Errorf("%w: the environment variable %s is not set", value.ErrNothing, name)
+	case "run":
+		if name == "id" {
+			return document.NewText(s.RunID), nil
+		}
+	case "now":
+		return document.NewUntyped(s.options.Now().Format("2006-01-02T15:04:05Z07:00")), nil
+	case "today":
+		return document.NewUntyped(s.options.Now().Format(time.DateOnly)), nil
+	case "uuid":
+		return document.NewText(newUUID()), nil
+	case "file":
+		data, err := readInside(s.Bench.Dir, name)
+		if err != nil {
+			return nil, err
+		}
+		return document.NewText(string(data)), nil
+	}
+	return nil, fmt.Errorf("%w here", value.ErrNothing)
+}
+
+func (c *Scope) site(name string) (*document.Node, error) {
+	tree := c.session.Site.value(name)
+	if tree == nil {
+		return nil, fmt.Errorf("%w: nothing defines it", value.ErrNothing)
+	}
+	if c.depth >= maxDepth {
+		return nil, fmt.Errorf("the values of the site %s are made of one another in a ring", c.session.Site.Name)
+	}
+	inner := *c
+	inner.depth++
+	return tree.Node(&inner)
+}
+
+func (c *Scope) sealed(name string) (*document.Node, error) {
+	s := c.session
+	s.mutex.Lock()
+	text, ok := s.sealed[name]
+	s.mutex.Unlock()
+	if !ok {
+		if s.options.Store == nil {
+			return nil, &secret.NotFoundError{Name: name}
+		}
+		var err error
+		if text, err = s.options.Store.Get(s.Site.Name, name); err != nil {
+			return nil, err
+		}
+		s.mutex.Lock()
+		s.sealed[name] = text
+		s.mutex.Unlock()
+		if value.IsShort(text) {
+			s.mutex.Lock()
+			s.Notes = append(s.Notes, fmt.Sprintf("the secret %s is shorter than six characters: it is masked where it is put in, not where an answer repeats it", name))
+			s.mutex.Unlock()
+		}
+	}
+	c.Hide(text)
+	return &document.Node{Kind: document.Text, Text: text, Secret: true}, nil
+}
+
+// newUUID makes a random UUID (RFC 9562, section 5.4).
+func newUUID() string {
+	b := make([]byte, 16)
+	_, _ = rand.Read(b)
+	b[6], b[8] = b[6]&0x0F|0x40, b[8]&0x3F|0x80
+	return fmt.Sprintf("%x-%x-%x-%x-%x", b[:4], b[4:6], b[6:8], b[8:10], b[10:])
+}

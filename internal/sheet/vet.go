@@ -1,0 +1,457 @@
+package sheet
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"testbench/internal/contract"
+	"testbench/internal/document"
+	"testbench/internal/nearest"
+	"testbench/internal/rule"
+	"testbench/internal/value"
+	"testbench/internal/yamlfile"
+)
+
+// check finds what is wrong inside the bench file, as far as that can be told
+// without knowing the site or the command line.
+func (b *Bench) check() {
+	for _, s := range b.Sites {
+		b.checkSite(s)
+	}
+	for _, s := range b.Services {
+		if s.Address == nil && s.Contract == nil {
+			b.file.Report(s.at, "write address: ${base}/…", "the service %s says neither address: nor contract:", s.Name)
+		}
+		for _, name := range s.Logins {
+			if b.Login(name) == nil {
+				b.notThere(s.loginAt, "login", name, b.LoginNames())
+			}
+		}
+		seen := map[string]bool{}
+		for _, op := range s.Operations {
+			for _, p := range op.Parameters {
+				if seen[op.Name+"\x00"+string(p.In)+p.Name] {
+					b.file.Report(s.at, "give one of them another name:", "%s/%s has two fields named %q", s.Name, op.Name, p.Name)
+				}
+				seen[op.Name+"\x00"+string(p.In)+p.Name] = true
+			}
+			if op.SOAP && s.SOAP == "" {
+				s.SOAP = "1.1"
+			}
+		}
+	}
+}
+
+func (b *Bench) checkSite(s *Site) {
+	if s.Like != "" {
+		if b.Site(s.Like) == nil {
+			b.notThere(s.at, "site", s.Like, b.SiteNames())
+		}
+		for next, seen := b.Site(s.Like), []string{s.Name}; next != nil; next = b.Site(next.Like) {
+			if slices.Contains(seen, next.Name) {
+				b.file.Report(s.at, "", "the sites %s are like one another in a ring", strings.Join(append(seen, next.Name), ", "))
+				break
+			}
+			seen = append(seen, next.Name)
+		}
+	}
+	for name, other := range s.Logins {
+		for _, login := range []string{name, other} {
+			if b.Login(login) == nil {
+				b.notThere(s.at, "login", login, b.LoginNames())
+			}
+		}
+	}
+	for name := range s.Services {
+		if b.Service(name) == nil {
+			b.notThere(s.at, "service", name, b.ServiceNames())
+		}
+	}
+}
+
+func (b *Bench) notThere(at *yamlfile.Node, what, name string, known []string) {
+	(&reader{file: b.file}).notThere(at, what, name, known)
+}
+
+// VetOptions say what is known from outside of the files.
+type VetOptions struct {
+	Site string            // empty: the sheet's, or the first
+	Set  map[string]string // -set
+	// HasSecret says whether a secret is there for a site; nil skips the check.
+	HasSecret func(site, name string) bool
+	// Kept are the names kept by earlier calls.
+	Kept []string
+	// ForRun makes a missing secret a mistake; otherwise it is a remark.
+	ForRun bool
+}
+
+// vetter knows which names may be asked for at a place.
+type vetter struct {
+	options VetOptions
+	site    *Site
+	columns []string
+	isSheet bool
+	kept    []string // kept, set or worked out before this place
+}
+
+// Vet finds what is wrong with the placeholders of the bench file, beside the
+// problems that reading found.
+func (b *Bench) Vet(options VetOptions) yamlfile.Problems {
+	before := b.file.Problems
+	b.file.Problems = nil
+	defer func() { b.file.Problems = before }()
+	names := b.SiteNames()
+	if options.Site != "" {
+		names = []string{options.Site}
+	}
+	for _, name := range names {
+		merged, err := b.At(name)
+		if err != nil {
+			continue
+		}
+		v := &vetter{options: options, site: merged}
+		if s := b.Site(name); s != nil {
+			v.uses(s.uses)
+		}
+	}
+	merged, err := b.At(options.Site)
+	if err == nil {
+		v := &vetter{options: options, site: merged}
+		for _, s := range b.Services {
+			v.uses(s.uses)
+		}
+		for _, l := range b.Logins {
+			v.uses(l.uses)
+		}
+	}
+	return append(slices.Clone(before), b.file.Problems...)
+}
+
+// Vet finds everything that is wrong with a sheet, without sending anything.
+func (s *Sheet) Vet(options VetOptions) yamlfile.Problems {
+	if s.file.Root == nil {
+		return s.file.Problems
+	}
+	before := s.file.Problems
+	s.file.Problems = nil
+	defer func() { s.file.Problems = before }()
+	if options.Site == "" {
+		options.Site = s.Site
+	}
+	site, err := s.bench.At(options.Site)
+	if err != nil {
+		site = &Site{}
+	}
+	v := &vetter{options: options, site: site, isSheet: true}
+	s.vetSteps(v, s.First)
+	if s.Rows != nil && s.Rows.table != nil {
+		v.columns = s.Rows.table.Columns
+	}
+	outside := slices.Clone(v.kept)
+	s.vetSteps(v, s.Steps)
+	s.vetSteps(v, s.Finally)
+	v.columns, v.kept = nil, outside
+	s.vetSteps(v, s.Last)
+	s.remarkDoubles(site)
+	problems := append(slices.Clone(before), s.file.Problems...)
+	slices.SortStableFunc(problems, func(a, b yamlfile.Problem) int {
+		if a.Line != b.Line {
+			return a.Line - b.Line
+		}
+		return a.Column - b.Column
+	})
+	return problems
+}
+
+// remarkDoubles remarks names that stand in two places.
+func (s *Sheet) remarkDoubles(site *Site) {
+	if s.Rows == nil || s.Rows.table == nil {
+		return
+	}
+	for _, step := range slices.Concat(s.First, s.Steps, s.Finally) {
+		for _, name := range step.names() {
+			switch {
+			case slices.Contains(s.Rows.table.Columns, name):
+				s.file.Remark(step.at, "%s is kept here and is a column of the rows too: ${%s} is the kept one, ${row.%s} the column", name, name, name)
+			case site.value(name) != nil:
+				s.file.Remark(step.at, "%s is kept here and set by the site too: ${%s} is the kept one, ${site.%s} the site's", name, name, name)
+			}
+		}
+	}
+	for _, column := range s.Rows.table.Columns {
+		if site.value(column) != nil {
+			s.file.Remark(s.Rows.at, "%s is a column and set by the site too: ${%s} is the column, ${site.%s} the site's", column, column, column)
+		}
+	}
+}
+
+// names lists what a step keeps, sets and works out.
+func (s *Step) names() []string {
+	var names []string
+	for _, f := range s.Set {
+		names = append(names, f.Name)
+	}
+	for _, e := range s.WorkOut {
+		names = append(names, e.name)
+	}
+	for _, k := range s.Keep {
+		names = append(names, k.Name)
+	}
+	return names
+}
+
+func (s *Sheet) vetSteps(v *vetter, steps []*Step) {
+	for _, step := range steps {
+		// Rules and conditions may use what the step itself keeps.
+		own := append(slices.Clone(v.kept), step.names()...)
+		requestNames := v.kept
+		v.kept = own
+		v.uses(step.uses)
+		v.kept = requestNames
+		s.vetRequestUses(v, step)
+		v.kept = own
+		s.vetConditions(v, step)
+		s.vetTarget(v, step)
+	}
+}
+
+// vetRequestUses reports a name that the request needs and only the step's own
+// answer could give.
+func (s *Sheet) vetRequestUses(v *vetter, step *Step) {
+	requestHoles := map[*value.Hole]bool{}
+	for _, h := range step.requestHoles() {
+		requestHoles[h] = true
+	}
+	for _, u := range step.uses {
+		if requestHoles[u.hole] && (u.hole.Space == "" || u.hole.Space == "kept") && slices.Contains(step.names(), u.hole.Name) &&
+			!v.defines(u.hole) && len(step.Set) == 0 {
+			u.file.ReportInside(u.node, u.hole.Offset, "", "%s is kept by this very step, so its request cannot use it", u.hole.Name)
+		}
+	}
+}
+
+// requestHoles lists the placeholders that the request is made of.
+func (s *Step) requestHoles() []*value.Hole {
+	holes := s.Spec.Holes()
+	holes = append(holes, s.Fill.Holes()...)
+	for _, t := range []*value.Template{s.Follow, s.Action} {
+		if t != nil {
+			holes = append(holes, t.Holes()...)
+		}
+	}
+	if s.Request != nil {
+		holes = append(holes, s.Request.path.Holes()...)
+	}
+	for _, f := range s.Set {
+		holes = append(holes, f.Value.Holes()...)
+	}
+	return holes
+}
+
+func (s *Sheet) vetConditions(v *vetter, step *Step) {
+	check := func(c *rule.Condition) {
+		if c == nil {
+			return
+		}
+		for _, name := range c.KeptNames() {
+			if !slices.Contains(v.kept, name) && !slices.Contains(v.options.Kept, name) {
+				s.file.Report(step.at, nearest.Try(name, v.kept), "a condition of step %q asks for kept.%s, which nothing keeps before it", step.Name, name)
+			}
+		}
+	}
+	check(step.When)
+	for _, e := range step.WorkOut {
+		check(e.condition)
+	}
+	for _, c := range step.Where {
+		check(c.Condition)
+	}
+}
+
+func (v *vetter) defines(h *value.Hole) bool {
+	if h.Space == "kept" {
+		return slices.Contains(v.kept, h.Name) || slices.Contains(v.options.Kept, h.Name)
+	}
+	_, set := v.options.Set[h.Name]
+	return set || slices.Contains(v.kept, h.Name) || slices.Contains(v.columns, h.Name) || v.site.value(h.Name) != nil
+}
+
+// known lists every plain name that may be asked for.
+func (v *vetter) known() []string {
+	names := slices.Concat(slices.Sorted(maps.Keys(v.options.Set)), v.kept, v.columns)
+	for _, f := range v.site.Set {
+		names = append(names, f.Name)
+	}
+	return names
+}
+
+func (v *vetter) uses(uses []use) {
+	for _, u := range uses {
+		h := u.hole
+		switch h.Space {
+		case "", "kept":
+			if !v.defines(h) {
+				v.undefined(u)
+			}
+		case "row":
+			switch {
+			case !v.isSheet:
+				u.file.ReportInside(u.node, h.Offset, "", "%s: there are no rows in the bench file", h.Source)
+			case len(v.columns) == 0:
+				u.file.ReportInside(u.node, h.Offset, "add rows: data/FILE.csv to the sheet", "%s: the sheet has no rows here", h.Source)
+			case !slices.Contains(v.columns, h.Name):
+				v.report(u, "column", v.columns)
+			}
+		case "site":
+			if v.site.value(h.Name) == nil {
+				v.report(u, "value of the site", namesOf(v.site.Set, fieldName))
+			}
+		case "sealed":
+			v.sealed(u)
+		case "run":
+			if h.Name != "id" {
+				v.report(u, "value of the run", []string{"id"})
+			}
+		case "callback":
+			u.file.ReportInside(u.node, h.Offset, "", "%s: being called back cannot be used yet in this version", h.Source)
+		}
+	}
+}
+
+func (v *vetter) report(u use, what string, known []string) {
+	err := &NotFoundError{what, u.hole.Name, known}
+	message, try, _ := strings.Cut(err.Error(), "; ")
+	u.file.ReportInside(u.node, u.hole.Offset, try, "%s: %s", u.hole.Source, message)
+}
+
+func (v *vetter) undefined(u use) {
+	h := u.hole
+	for _, f := range h.Filters {
+		if f.Name == "default" && h.Space != "kept" {
+			return
+		}
+	}
+	known := v.known()
+	try := nearest.Try(h.Name, append(known, "now", "today", "uuid"))
+	if try == "" {
+		try = "a name comes from -set, from keep: or set: of an earlier step, from a column of the rows, or from the site"
+		if len(known) > 0 {
+			try += "; there are: " + document.FewNames(known)
+		}
+	}
+	u.file.ReportInside(u.node, h.Offset, try, "nothing defines %s", h.Source)
+}
+
+func (v *vetter) sealed(u use) {
+	if v.options.HasSecret == nil || v.options.HasSecret(v.site.Name, u.hole.Name) {
+		return
+	}
+	message := fmt.Sprintf("the secret %s is not there: `testbench secret set %s`, or the environment variable TESTBENCH_SEALED_%s", u.hole.Name, u.hole.Name, strings.ToUpper(u.hole.Name))
+	if v.options.ForRun {
+		u.file.ReportInside(u.node, u.hole.Offset, "", "%s", message)
+		return
+	}
+	u.file.Remark(u.node, "%s", message)
+}
+
+func fieldName[F interface{ FieldName() string }](f F) string { return f.FieldName() }
+
+// vetTarget checks service, operation, login and the fields of a call.
+func (s *Sheet) vetTarget(v *vetter, step *Step) {
+	b := s.bench
+	if step.siteAt != nil && b.Site(step.Site) == nil {
+		s.reader().notThere(step.siteAt, "site", step.Site, b.SiteNames())
+	}
+	if step.Login != nil {
+		for _, name := range step.Login.names {
+			if b.Login(name) == nil {
+				s.reader().notThere(step.Login.at, "login", name, b.LoginNames())
+			}
+		}
+	}
+	service, operation, _ := strings.Cut(step.Call, "/")
+	at := step.callAt
+	if step.Request != nil {
+		service = step.Request.service
+	}
+	if step.Follow != nil && step.Service != "" {
+		service, at = step.Service, step.serviceAt
+	}
+	if service == "" {
+		return
+	}
+	found := b.Service(service)
+	if found == nil {
+		s.reader().notThere(at, "service", service, b.ServiceNames())
+		return
+	}
+	if found.Address == nil && v.site.Services[service] == nil {
+		s.file.Report(at, "write address: and, for calls, operations: at the service", "%s has only a contract, and contracts cannot be read yet in this version", service)
+		return
+	}
+	if step.Call == "" {
+		if step.Fill != nil {
+			s.file.Report(step.fillAt, "write body:, form: or query:, or describe the operation and use call:", "fill: goes with call:; a request without an operation has no fields to fill")
+		}
+		return
+	}
+	op := found.Operation(operation)
+	if op == nil {
+		s.reader().notThere(at, "operation of "+service, operation, found.OperationNames())
+		return
+	}
+	s.vetFill(step, op)
+}
+
+func (s *Sheet) reader() *reader { return &reader{file: s.file} }
+
+// vetFill checks the fields of a call as far as they are known beforehand.
+func (s *Sheet) vetFill(step *Step, op *contract.Operation) {
+	given := map[string]bool{}
+	var fields []yamlfile.Entry
+	if step.fillAt != nil {
+		fields = step.fillAt.Entries
+	}
+	for i, e := range fields {
+		name := fieldRoot(op, e.Key.Text)
+		p := op.Find(name)
+		if p == nil {
+			if !op.IsOpen() {
+				message, try := op.UnknownField(e.Key.Text)
+				s.file.Report(e.Key, try, "%s", message)
+			}
+			continue
+		}
+		given[p.Name] = true
+		tree := step.Fill.Fields[i].Value
+		if p.Fixed != "" {
+			s.file.Report(e.Key, "take it out", "%s is always %q and cannot be filled", p.Name, p.Fixed)
+		} else if tree.Scalar != nil && tree.Scalar.IsLiteral() {
+			node := document.NewUntyped(tree.Scalar.LiteralText())
+			if tree.Typed {
+				node.Kind = document.Text
+			}
+			if wrong := p.Check(node, rule.IsKind); wrong != "" {
+				s.file.Report(e.Value, "", "%s", wrong)
+			}
+		}
+	}
+	if len(step.contents) > 0 {
+		return
+	}
+	if missing := op.Missing(func(name string) bool { return given[name] }); len(missing) > 0 {
+		s.file.Report(step.callAt, "add under fill: "+strings.Join(missing, ", "), "%s needs %s", step.Call, strings.Join(missing, ", "))
+	}
+}
+
+// fieldRoot is the parameter's name in a field: the field itself where a
+// parameter has that name, else what stands before the first dot.
+func fieldRoot(op *contract.Operation, field string) string {
+	if op.Find(field) != nil {
+		return field
+	}
+	root, _, _ := strings.Cut(field, ".")
+	return root
+}

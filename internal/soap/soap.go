@@ -1,0 +1,234 @@
+// Package soap builds and reads SOAP messages of both versions: envelope,
+// header blocks, payload and fault. It knows nothing of WSDL and sends nothing.
+package soap
+
+import (
+	"fmt"
+	"mime"
+	"strings"
+
+	"testbench/internal/document"
+)
+
+// Version is a version of SOAP.
+type Version string
+
+// The versions.
+const (
+	V11 Version = "1.1"
+	V12 Version = "1.2"
+)
+
+// The namespaces of the envelope (SOAP 1.1, section 4; SOAP 1.2 Part 1, section 5).
+const (
+	Namespace11 = "http://schemas.xmlsoap.org/soap/envelope/"
+	Namespace12 = "http://www.w3.org/2003/05/soap-envelope"
+)
+
+// Namespace returns the version's envelope namespace.
+func (v Version) Namespace() string {
+	if v == V12 {
+		return Namespace12
+	}
+	return Namespace11
+}
+
+// ContentType returns the media type of a message. In SOAP 1.2 the action is
+// its parameter (RFC 3902); in SOAP 1.1 it is a header of its own.
+func (v Version) ContentType(action string) string {
+	if v == V12 {
+		contentType := "application/soap+xml; charset=utf-8"
+		if action != "" {
+			contentType += `; action="` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(action) + `"`
+		}
+		return contentType
+	}
+	return "text/xml; charset=utf-8"
+}
+
+// ActionHeader returns the SOAPAction field of a SOAP 1.1 request: the action
+// in quotes, and an empty text in quotes where there is none (section 6.1.1).
+func ActionHeader(action string) string { return `"` + action + `"` }
+
+const envelopePrefix = "soap"
+
+// Envelope puts header blocks and payload into an envelope. Either may be
+// empty.
+func Envelope(version Version, blocks []*document.Node, payload []*document.Node) *document.Node {
+	name := func(local string) document.Name {
+		return document.Name{Space: version.Namespace(), Prefix: envelopePrefix, Local: local}
+	}
+	envelope := &document.Node{Kind: document.Element, Name: name("Envelope"), Attributes: []document.Attribute{
+		{Name: document.Name{Prefix: "xmlns", Local: envelopePrefix}, Value: version.Namespace()},
+	}}
+	if len(blocks) > 0 {
+		header := &document.Node{Kind: document.Element, Name: name("Header")}
+		for _, block := range blocks {
+			header.Items = append(header.Items, forVersion(version, block))
+		}
+		envelope.Items = append(envelope.Items, header)
+	}
+	envelope.Items = append(envelope.Items, &document.Node{Kind: document.Element, Name: name("Body"), Items: payload})
+	return envelope
+}
+
+// forVersion turns the attributes mustUnderstand and role of a block, written
+// without a prefix, into those of the version (SOAP 1.1, 4.2; SOAP 1.2, 5.2).
+func forVersion(version Version, block *document.Node) *document.Node {
+	changed := *block
+	changed.Attributes = nil
+	for _, a := range block.Attributes {
+		if a.Name.Prefix == "" && (a.Name.Local == "mustUnderstand" || a.Name.Local == "role" || a.Name.Local == "actor") {
+			a.Name.Prefix, a.Name.Space = envelopePrefix, version.Namespace()
+			switch {
+			case a.Name.Local == "mustUnderstand":
+				a.Value = mustUnderstand(version, a.Value)
+			case version == V11:
+				a.Name.Local = "actor"
+			default:
+				a.Name.Local = "role"
+			}
+		}
+		changed.Attributes = append(changed.Attributes, a)
+	}
+	return &changed
+}
+
+// mustUnderstand writes the truth as the version does: 1.1 knows only 1 and 0.
+func mustUnderstand(version Version, text string) string {
+	switch {
+	case version == V11 && text == "true":
+		return "1"
+	case version == V11 && text == "false":
+		return "0"
+	case version == V12 && text == "1":
+		return "true"
+	case version == V12 && text == "0":
+		return "false"
+	}
+	return text
+}
+
+// Message is a SOAP message that was read.
+type Message struct {
+	Version Version
+	Blocks  []*document.Node // the header blocks
+	Payload *document.Node   // the first element inside the Body; nil when it is empty
+	Fault   *Fault
+	// Departures tell where the message departs from the standard, in words.
+	Departures []string
+}
+
+// Fault is a fault of either version in one form.
+type Fault struct {
+	Code    string // the local part: Client, Server, Sender, Receiver, …
+	Subcode string // SOAP 1.2 only, local part
+	Text    string // faultstring, or the first Reason
+	Role    string // faultactor, or Role
+	Detail  *document.Node
+}
+
+// String says the fault in one line.
+func (f *Fault) String() string {
+	text := f.Code
+	if f.Subcode != "" {
+		text += "/" + f.Subcode
+	}
+	return text + ": " + f.Text
+}
+
+// Node returns the fault as a tree: code, subcode, text, role, detail.
+func (f *Fault) Node() *document.Node {
+	node := document.NewObject()
+	node.Set("code", document.NewUntyped(f.Code))
+	if f.Subcode != "" {
+		node.Set("subcode", document.NewUntyped(f.Subcode))
+	}
+	node.Set("text", document.NewUntyped(f.Text))
+	if f.Role != "" {
+		node.Set("role", document.NewUntyped(f.Role))
+	}
+	if f.Detail != nil {
+		node.Set("detail", f.Detail)
+	}
+	return node
+}
+
+// Read takes an envelope apart. ok is false where the element is no envelope.
+func Read(envelope *document.Node) (message *Message, ok bool) {
+	if envelope == nil || envelope.Kind != document.Element || envelope.Name.Local != "Envelope" {
+		return nil, false
+	}
+	m := &Message{}
+	switch envelope.Name.Space {
+	case Namespace11:
+		m.Version = V11
+	case Namespace12:
+		m.Version = V12
+	default:
+		return nil, false
+	}
+	body := envelope.Child("Body")
+	if body == nil {
+		m.Departures = append(m.Departures, "the envelope has no Body")
+		return m, true
+	}
+	if header := envelope.Child("Header"); header != nil {
+		m.Blocks = header.Children()
+	}
+	if children := body.Children(); len(children) > 0 {
+		m.Payload = children[0]
+		if m.Payload.Name.Local == "Fault" && (m.Payload.Name.Space == Namespace11 || m.Payload.Name.Space == Namespace12) {
+			m.readFault(m.Payload)
+		}
+	}
+	return m, true
+}
+
+// readFault reads both shapes, whichever the envelope's version asks for:
+// servers mix them.
+func (m *Message) readFault(fault *document.Node) {
+	f := &Fault{}
+	shape := V11
+	if code := fault.Child("Code"); code != nil {
+		shape = V12
+		f.Code = localPart(code.Child("Value").OwnText())
+		if sub := code.Child("Subcode"); sub != nil {
+			f.Subcode = localPart(sub.Child("Value").OwnText())
+		}
+		if reason := fault.Child("Reason"); reason != nil {
+			f.Text = reason.Child("Text").OwnText()
+		}
+		f.Role = fault.Child("Role").OwnText()
+		f.Detail = fault.Child("Detail")
+	} else {
+		f.Code = localPart(fault.Child("faultcode").OwnText())
+		f.Text = fault.Child("faultstring").OwnText()
+		f.Role = fault.Child("faultactor").OwnText()
+		f.Detail = fault.Child("detail")
+	}
+	f.Text = strings.TrimSpace(f.Text)
+	if shape != m.Version {
+		m.Departures = append(m.Departures, fmt.Sprintf("the envelope is SOAP %s, the fault in it has the shape of %s", m.Version, shape))
+	}
+	m.Fault = f
+}
+
+func localPart(name string) string {
+	name = strings.TrimSpace(name)
+	return name[strings.LastIndexByte(name, ':')+1:]
+}
+
+// VersionOf tells the version that a content type stands for, or "".
+func VersionOf(contentType string) Version {
+	mediaType, _, err := mime.ParseMediaType(contentType)
+	switch {
+	case err != nil:
+		return ""
+	case mediaType == "application/soap+xml":
+		return V12
+	case mediaType == "text/xml":
+		return V11
+	}
+	return ""
+}

@@ -1,0 +1,46 @@
+package standin
+
+import (
+	"embed"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+)
+
+//go:embed all:demo
+var demo embed.FS
+
+// SheetThatFalls is the sheet of the demo bench that falls short on purpose.
+const SheetThatFalls = "too moist"
+
+// WriteBench writes the demo bench into a folder, with the stand-in's address.
+// A folder that holds another bench is left as it is, and that is an error.
+func WriteBench(dir, base string) error {
+	if data, err := os.ReadFile(filepath.Join(dir, "bench.yaml")); err == nil && !strings.HasPrefix(string(data), "bench: heatherfold\n") {
+		return fmt.Errorf("there is another bench in %s already; choose another folder", dir)
+	} else if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	root, err := fs.Sub(demo, "demo")
+	if err != nil {
+		return err
+	}
+	return fs.WalkDir(root, ".", func(name string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		to := filepath.Join(dir, filepath.FromSlash(strings.TrimSuffix(name, ".keep")))
+		if d.IsDir() {
+			return os.MkdirAll(to, 0o755)
+		}
+		data, err := fs.ReadFile(root, name)
+		if err != nil {
+			return err
+		}
+		text := strings.ReplaceAll(string(data), "http://127.0.0.1:8720", base)
+		return os.WriteFile(to, []byte(text), 0o644)
+	})
+}

@@ -1,0 +1,327 @@
+package standin
+
+import (
+	"crypto/ecdsa"
+	"crypto/rand"
+	"crypto/subtle"
+	"encoding/base64"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/golang-jwt/jwt/v5"
+)
+
+// gate gives tokens: OAuth 2.0 (RFC 6749) with signed JWTs, and two older
+// desks, one for a ticket in JSON and one for a bare slip of text.
+type gate struct {
+	key     *ecdsa.PrivateKey
+	mutex   sync.Mutex
+	tickets map[string]ticket
+	refresh map[string]grant
+	revoked map[string]bool
+}
+
+type ticket struct {
+	user    string
+	expires time.Time
+}
+
+// grant is what a token was given for.
+type grant struct {
+	subject, client, scope string
+	lifetime               int
+}
+
+const (
+	issuer          = "heatherfold-gate"
+	audience        = "heatherfold-services"
+	defaultLifetime = 600 // seconds
+	ticketLifetime  = 300
+	keyID           = "gate-1"
+)
+
+var knownScopes = []string{"stores.read", "stores.write", "lab.grade", "ledger.post"}
+
+func (g *gate) register(mux *http.ServeMux) {
+	mux.HandleFunc("POST /gate/token", g.token)
+	mux.HandleFunc("POST /gate/introspect", g.introspect)
+	mux.HandleFunc("POST /gate/revoke", g.revoke)
+	mux.HandleFunc("GET /gate/jwks", g.jwks)
+	mux.HandleFunc("POST /gate/ticket", g.openTicket)
+	mux.HandleFunc("GET /gate/ticket", g.checkTicket)
+	mux.HandleFunc("DELETE /gate/ticket", g.closeTicket)
+	mux.HandleFunc("POST /gate/slip", g.slip)
+}
+
+func random() string {
+	b := make([]byte, 18)
+	_, _ = rand.Read(b)
+	return base64.RawURLEncoding.EncodeToString(b)
+}
+
+func same(a, b string) bool { return subtle.ConstantTimeCompare([]byte(a), []byte(b)) == 1 }
+
+func oauthError(w http.ResponseWriter, status int, code, description string) {
+	w.Header().Set("Cache-Control", "no-store")
+	writeJSON(w, status, map[string]string{"error": code, "error_description": description})
+}
+
+// client checks who asks (RFC 6749, 2.3.1): Basic, form-encoded, or the form.
+func (g *gate) client(w http.ResponseWriter, r *http.Request) (string, bool) {
+	name, secret, ok := r.BasicAuth()
+	if ok {
+		name, _ = url.QueryUnescape(name)
+		secret, _ = url.QueryUnescape(secret)
+	} else {
+		name, secret = r.PostForm.Get("client_id"), r.PostForm.Get("client_secret")
+	}
+	if name != "honey-desk" || !same(secret, Secrets["honey_desk"]) {
+		w.Header().Set("WWW-Authenticate", `Basic realm="gate"`)
+		oauthError(w, http.StatusUnauthorized, "invalid_client", "the client is not known or its secret is wrong")
+		return "", false
+	}
+	return name, true
+}
+
+func (g *gate) token(w http.ResponseWriter, r *http.Request) {
+	if err := r.ParseForm(); err != nil {
+		oauthError(w, http.StatusBadRequest, "invalid_request", "the form cannot be read")
+		return
+	}
+	client, ok := g.client(w, r)
+	if !ok {
+		return
+	}
+	form := r.PostForm
+	given := grant{client: client, scope: form.Get("scope"), lifetime: defaultLifetime}
+	if given.scope == "" {
+		given.scope = "stores.read"
+	}
+	for _, scope := range strings.Fields(given.scope) {
+		if !slices.Contains(knownScopes, scope) {
+			oauthError(w, http.StatusBadRequest, "invalid_scope", "the scope "+scope+" is not known; there are: "+strings.Join(knownScopes, " "))
+			return
+		}
+	}
+	if text := form.Get("lifetime"); text != "" {
+		seconds, err := strconv.Atoi(text)
+		if err != nil || seconds < 0 || seconds > 86400 {
+			oauthError(w, http.StatusBadRequest, "invalid_request", "lifetime is a number of seconds up to 86400")
+			return
+		}
+		given.lifetime = seconds
+	}
+	switch form.Get("grant_type") {
+	case "client_credentials":
+		given.subject = client
+		g.issue(w, given, false)
+	case "password":
+		if form.Get("username") != "clerk" || !same(form.Get("password"), Secrets["clerk"]) {
+			oauthError(w, http.StatusBadRequest, "invalid_grant", "user or password is wrong")
+			return
+		}
+		given.subject = "clerk"
+		g.issue(w, given, true)
+	case "refresh_token":
+		g.mutex.Lock()
+		before, ok := g.refresh[form.Get("refresh_token")]
+		delete(g.refresh, form.Get("refresh_token"))
+		g.mutex.Unlock()
+		if !ok {
+			oauthError(w, http.StatusBadRequest, "invalid_grant", "the refresh token is not known or was used before")
+			return
+		}
+		g.issue(w, before, true)
+	case "":
+		oauthError(w, http.StatusBadRequest, "invalid_request", "grant_type is missing")
+	default:
+		oauthError(w, http.StatusBadRequest, "unsupported_grant_type", "there are: client_credentials, password, refresh_token")
+	}
+}
+
+func (g *gate) issue(w http.ResponseWriter, given grant, withRefresh bool) {
+	now := time.Now()
+	id := random()
+	claims := jwt.MapClaims{"iss": issuer, "aud": audience, "sub": given.subject, "client_id": given.client, "scope": given.scope, "jti": id,
+		"iat": now.Unix(), "exp": now.Add(time.Duration(given.lifetime) * time.Second).Unix()}
+	token := jwt.NewWithClaims(jwt.SigningMethodES256, claims)
+	token.Header["kid"] = keyID
+	signed, err := token.SignedString(g.key)
+	if err != nil {
+		oauthError(w, http.StatusInternalServerError, "server_error", err.Error())
+		return
+	}
+	body := map[string]any{"access_token": signed, "token_type": "Bearer", "expires_in": given.lifetime, "scope": given.scope}
+	if withRefresh {
+		refresh := random()
+		g.mutex.Lock()
+		g.refresh[refresh] = given
+		g.mutex.Unlock()
+		body["refresh_token"] = refresh
+	}
+	w.Header().Set("Cache-Control", "no-store")
+	writeJSON(w, http.StatusOK, body)
+}
+
+// verify checks signature, issuer, audience, life and revocation.
+func (g *gate) verify(text string) (jwt.MapClaims, error) {
+	claims := jwt.MapClaims{}
+	_, err := jwt.NewParser(jwt.WithValidMethods([]string{"ES256"}), jwt.WithIssuer(issuer), jwt.WithAudience(audience), jwt.WithExpirationRequired()).
+		ParseWithClaims(text, claims, func(*jwt.Token) (any, error) { return &g.key.PublicKey, nil })
+	if err != nil {
+		return nil, err
+	}
+	g.mutex.Lock()
+	defer g.mutex.Unlock()
+	if id, _ := claims["jti"].(string); g.revoked[id] {
+		return nil, errors.New("the token was withdrawn")
+	}
+	return claims, nil
+}
+
+// guard asks for a bearer token with a scope and says in WWW-Authenticate what
+// is wrong (RFC 6750, section 3).
+func (g *gate) guard(scope string, next http.HandlerFunc) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		refuse := func(status int, code, description string) {
+			challenge := `Bearer realm="stores"`
+			if code != "" {
+				challenge += fmt.Sprintf(`, error=%q, error_description=%q`, code, description)
+			}
+			if status == http.StatusForbidden {
+				challenge += fmt.Sprintf(`, scope=%q`, scope)
+			}
+			w.Header().Set("WWW-Authenticate", challenge)
+			problem(w, status, code, "", description)
+		}
+		text, ok := credential(r, "Bearer")
+		if !ok {
+			refuse(http.StatusUnauthorized, "", "a bearer token is needed")
+			return
+		}
+		claims, err := g.verify(text)
+		switch {
+		case errors.Is(err, jwt.ErrTokenExpired):
+			refuse(http.StatusUnauthorized, "invalid_token", "the token has expired")
+		case err != nil:
+			refuse(http.StatusUnauthorized, "invalid_token", "the token is not one of ours")
+		case !slices.Contains(strings.Fields(fmt.Sprint(claims["scope"])), scope):
+			refuse(http.StatusForbidden, "insufficient_scope", "the token lacks the scope "+scope)
+		default:
+			next(w, r)
+		}
+	}
+}
+
+// introspect tells of a token (RFC 7662).
+func (g *gate) introspect(w http.ResponseWriter, r *http.Request) {
+	_ = r.ParseForm()
+	if _, ok := g.client(w, r); !ok {
+		return
+	}
+	claims, err := g.verify(r.PostForm.Get("token"))
+	if err != nil {
+		writeJSON(w, http.StatusOK, map[string]any{"active": false})
+		return
+	}
+	claims["active"] = true
+	claims["token_type"] = "Bearer"
+	writeJSON(w, http.StatusOK, claims)
+}
+
+// revoke withdraws a token (RFC 7009).
+func (g *gate) revoke(w http.ResponseWriter, r *http.Request) {
+	_ = r.ParseForm()
+	if _, ok := g.client(w, r); !ok {
+		return
+	}
+	if claims, err := g.verify(r.PostForm.Get("token")); err == nil {
+		id, _ := claims["jti"].(string)
+		g.mutex.Lock()
+		g.revoked[id] = true
+		g.mutex.Unlock()
+	}
+	w.WriteHeader(http.StatusOK)
+}
+
+// jwks publishes the signing key (RFC 7517).
+func (g *gate) jwks(w http.ResponseWriter, _ *http.Request) {
+	public, err := g.key.PublicKey.ECDH()
+	if err != nil {
+		w.WriteHeader(http.StatusInternalServerError)
+		return
+	}
+	point := public.Bytes() // 0x04, x, y
+	encode := base64.RawURLEncoding.EncodeToString
+	writeJSON(w, http.StatusOK, map[string]any{"keys": []any{map[string]string{
+		"kty": "EC", "crv": "P-256", "alg": "ES256", "use": "sig", "kid": keyID, "x": encode(point[1:33]), "y": encode(point[33:]),
+	}}})
+}
+
+// openTicket is the desk that takes user and password in header fields.
+func (g *gate) openTicket(w http.ResponseWriter, r *http.Request) {
+	if r.Header.Get("User") != "clerk" || !same(r.Header.Get("Password"), Secrets["clerk"]) {
+		problem(w, http.StatusUnauthorized, "refused", "", "User or Password is wrong")
+		return
+	}
+	text := hex.EncodeToString([]byte(random()))
+	g.mutex.Lock()
+	g.tickets[text] = ticket{user: "clerk", expires: time.Now().Add(ticketLifetime * time.Second)}
+	g.mutex.Unlock()
+	writeJSON(w, http.StatusOK, map[string]any{"ticket": map[string]any{"value": text, "seconds": ticketLifetime}})
+}
+
+func (g *gate) findTicket(r *http.Request) (string, bool) {
+	text, ok := credential(r, "Ticket")
+	g.mutex.Lock()
+	defer g.mutex.Unlock()
+	t, known := g.tickets[text]
+	return text, ok && known && time.Now().Before(t.expires)
+}
+
+func (g *gate) checkTicket(w http.ResponseWriter, r *http.Request) {
+	if _, ok := g.findTicket(r); !ok {
+		w.Header().Set("WWW-Authenticate", `Ticket realm="gate"`)
+		problem(w, http.StatusUnauthorized, "refused", "", "the ticket is not good")
+		return
+	}
+	writeJSON(w, http.StatusOK, map[string]any{"good": true, "user": "clerk"})
+}
+
+func (g *gate) closeTicket(w http.ResponseWriter, r *http.Request) {
+	text, ok := g.findTicket(r)
+	if !ok {
+		w.Header().Set("WWW-Authenticate", `Ticket realm="gate"`)
+		problem(w, http.StatusUnauthorized, "refused", "", "the ticket is not good")
+		return
+	}
+	g.mutex.Lock()
+	delete(g.tickets, text)
+	g.mutex.Unlock()
+	w.WriteHeader(http.StatusNoContent)
+}
+
+// slip is the desk that takes a form and answers with the bare token.
+func (g *gate) slip(w http.ResponseWriter, r *http.Request) {
+	_ = r.ParseForm()
+	if r.PostForm.Get("user") != "clerk" || !same(r.PostForm.Get("password"), Secrets["clerk"]) {
+		w.Header().Set("Content-Type", "text/plain; charset=utf-8")
+		w.WriteHeader(http.StatusForbidden)
+		_, _ = w.Write([]byte("refused\n"))
+		return
+	}
+	text := random()
+	g.mutex.Lock()
+	g.tickets[text] = ticket{user: "clerk", expires: time.Now().Add(ticketLifetime * time.Second)}
+	g.mutex.Unlock()
+	w.Header().Set("Content-Type", "text/plain; charset=utf-8")
+	_, _ = w.Write([]byte(text + "\n"))
+}

@@ -1,0 +1,365 @@
+package standin
+
+import (
+	"crypto/sha1"
+	_ "embed" // the lab's contract
+	"encoding/base64"
+	"fmt"
+	"io"
+	"math"
+	"net/http"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/cockroachdb/apd/v3"
+
+	"testbench/internal/document"
+	"testbench/internal/soap"
+)
+
+// lab speaks SOAP of both versions, document/literal wrapped. Its second port
+// asks for a UsernameToken of WS-Security.
+type lab struct{}
+
+//go:embed lab.wsdl
+var labWSDL string
+
+//go:embed lab.xsd
+var labXSD string
+
+const labNamespace = "urn:heatherfold:lab"
+
+func (l *lab) register(mux *http.ServeMux) {
+	mux.HandleFunc("GET /lab", l.contract)
+	mux.HandleFunc("POST /lab", l.serve)
+	mux.HandleFunc("GET /lab/guarded", l.contract)
+	mux.HandleFunc("POST /lab/guarded", l.serve)
+	mux.HandleFunc("/lab/", func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusNotFound) })
+}
+
+func (l *lab) contract(w http.ResponseWriter, r *http.Request) {
+	w.Header().Set("Content-Type", "text/xml; charset=utf-8")
+	scheme := "http"
+	if r.TLS != nil {
+		scheme = "https"
+	}
+	switch {
+	case r.URL.Query().Has("wsdl"):
+		_, _ = io.WriteString(w, strings.ReplaceAll(labWSDL, "@BASE@", scheme+"://"+r.Host))
+	case r.URL.Query().Has("xsd"):
+		_, _ = io.WriteString(w, labXSD)
+	default:
+		w.Header().Set("Content-Type", "text/html; charset=utf-8")
+		_, _ = io.WriteString(w, "<!doctype html><title>Heatherfold lab</title><p>The lab speaks SOAP by POST. Its contract is at <a href=\"?wsdl\">?wsdl</a>.\n")
+	}
+}
+
+// labFault is a fault before it takes the form of a version.
+type labFault struct {
+	sender         bool
+	text           string
+	field, problem string
+	status         int // 0: what the version's binding says
+}
+
+func (l *lab) serve(w http.ResponseWriter, r *http.Request) {
+	version := soap.VersionOf(r.Header.Get("Content-Type"))
+	if version == "" {
+		w.Header().Set("Content-Type", "text/plain; charset=utf-8")
+		w.WriteHeader(http.StatusUnsupportedMediaType)
+		_, _ = fmt.Fprintf(w, "the lab takes text/xml (SOAP 1.1) or application/soap+xml (SOAP 1.2), not %q\n", r.Header.Get("Content-Type"))
+		return
+	}
+	data, err := io.ReadAll(r.Body)
+	if err != nil {
+		w.WriteHeader(http.StatusRequestEntityTooLarge)
+		return
+	}
+	root, err := document.ReadXML(data, "")
+	if err != nil {
+		writeFault(w, version, &labFault{sender: true, text: "the message is not well-formed: " + err.Error()})
+		return
+	}
+	message, ok := soap.Read(root)
+	if !ok {
+		writeFault(w, version, &labFault{sender: true, text: "the message is no SOAP envelope"})
+		return
+	}
+	if message.Version != version {
+		writeVersionMismatch(w, version, message.Version)
+		return
+	}
+	if strings.HasSuffix(r.URL.Path, "/guarded") {
+		if problem := usernameToken(message); problem != "" {
+			writeFault(w, version, &labFault{sender: true, text: "FailedAuthentication: " + problem})
+			return
+		}
+	}
+	payload := message.Payload
+	if payload == nil || payload.Name.Space != labNamespace {
+		writeFault(w, version, &labFault{sender: true, text: "the body must hold an element of the namespace " + labNamespace})
+		return
+	}
+	if fault := checkAction(r, version, payload.Name.Local); fault != nil {
+		writeFault(w, version, fault)
+		return
+	}
+	var answer *document.Node
+	var fault *labFault
+	switch payload.Name.Local {
+	case "GradeLot":
+		answer, fault = gradeLot(payload)
+	case "ConvertIndex":
+		answer, fault = convertIndex(payload)
+	default:
+		fault = &labFault{sender: true, text: "there is no operation " + payload.Name.Local, field: payload.Name.Local, problem: "unknown operation"}
+	}
+	if fault != nil {
+		writeFault(w, version, fault)
+		return
+	}
+	receipt := element("Receipt", element("serial", strconv.FormatInt(time.Now().UnixNano()%1_000_000, 10)))
+	writeEnvelope(w, version, http.StatusOK, []*document.Node{receipt}, answer)
+}
+
+// checkAction holds the action against the payload: the SOAPAction header in
+// SOAP 1.1, the action parameter, if there is one, in 1.2.
+func checkAction(r *http.Request, version soap.Version, operation string) *labFault {
+	wanted := labNamespace + ":" + operation
+	if version == soap.V11 {
+		values, given := r.Header["Soapaction"]
+		if !given {
+			return &labFault{sender: true, text: "the header SOAPAction is missing"}
+		}
+		if got := strings.Trim(values[0], `"`); got != wanted && got != "" {
+			return &labFault{sender: true, text: fmt.Sprintf("SOAPAction %q does not go with %s", got, operation)}
+		}
+		return nil
+	}
+	if m := actionParameter.FindStringSubmatch(r.Header.Get("Content-Type")); m != nil && m[1] != wanted {
+		return &labFault{sender: true, text: fmt.Sprintf("the action %q does not go with %s", m[1], operation)}
+	}
+	return nil
+}
+
+var (
+	actionParameter = regexp.MustCompile(`action="([^"]*)"`)
+	lotID           = regexp.MustCompile(`^L-[0-9]{4}$`)
+)
+
+// input reads the fields of a payload in their order; each is held against its range.
+type input struct {
+	fields map[string]*document.Node
+	fault  *labFault
+}
+
+func (in *input) fail(field, problem string) {
+	if in.fault == nil {
+		in.fault = &labFault{sender: true, text: fmt.Sprintf("%s: %s", field, problem), field: field, problem: problem}
+	}
+}
+
+func readInput(payload *document.Node, order ...string) *input {
+	in := &input{fields: map[string]*document.Node{}}
+	last := -1
+	for _, child := range payload.Children() {
+		at := slices.Index(order, child.Name.Local)
+		switch {
+		case at < 0 || child.Name.Space != labNamespace:
+			in.fail(child.Name.Local, "is not expected here")
+		case at <= last:
+			in.fail(child.Name.Local, "stands twice or out of order; the order is "+strings.Join(order, ", "))
+		}
+		last = at
+		in.fields[child.Name.Local] = child
+	}
+	return in
+}
+
+func (in *input) decimal(name string, low, high string, required bool) *apd.Decimal {
+	field := in.fields[name]
+	if field == nil {
+		if required {
+			in.fail(name, "is mandatory")
+		}
+		return nil
+	}
+	d, ok := field.Decimal()
+	if !ok {
+		in.fail(name, fmt.Sprintf("%q is no decimal", field.OwnText()))
+		return nil
+	}
+	lowest, _ := document.Decimal(low)
+	highest, _ := document.Decimal(high)
+	if d.Cmp(lowest) < 0 || d.Cmp(highest) > 0 {
+		in.fail(name, fmt.Sprintf("%s is out of range: %s to %s", strings.TrimSpace(field.OwnText()), low, high))
+		return nil
+	}
+	return d
+}
+
+func gradeLot(payload *document.Node) (*document.Node, *labFault) {
+	in := readInput(payload, "lot", "moisture", "hmf", "diastase", "remark")
+	lot := strings.TrimSpace(in.fields["lot"].OwnText())
+	if in.fields["lot"] == nil {
+		in.fail("lot", "is mandatory")
+	} else if !lotID.MatchString(lot) {
+		in.fail("lot", fmt.Sprintf("%q is not of the form L-0000", lot))
+	}
+	moisture := in.decimal("moisture", "10", "30", true)
+	hmf := in.decimal("hmf", "0", "200", false)
+	diastase := in.decimal("diastase", "0", "60", false)
+	if in.fault != nil {
+		return nil, in.fault
+	}
+	atMost := func(d *apd.Decimal, limit string) bool {
+		bound, _ := document.Decimal(limit)
+		return d == nil || d.Cmp(bound) <= 0
+	}
+	grade := "C"
+	switch {
+	case atMost(moisture, "18") && atMost(hmf, "15") && (diastase == nil || !atMost(diastase, "7.99")):
+		grade = "A"
+	case atMost(moisture, "20") && atMost(hmf, "40"):
+		grade = "B"
+	}
+	measures := element("measures", measure("moisture", "%", moisture))
+	if hmf != nil {
+		measures.Items = append(measures.Items, measure("hmf", "mg/kg", hmf))
+	}
+	if diastase != nil {
+		measures.Items = append(measures.Items, measure("diastase", "DN", diastase))
+	}
+	answer := element("GradeLotResponse", element("lot", lot), element("grade", grade), element("gradedAt", time.Now().UTC().Format(time.RFC3339)), measures)
+	if remark := in.fields["remark"]; remark != nil {
+		answer.Items = append(answer.Items, element("remark", remark.OwnText()))
+	}
+	return answer, nil
+}
+
+func measure(name, unit string, d *apd.Decimal) *document.Node {
+	m := element("measure", document.FormatDecimal(d))
+	m.Attributes = []document.Attribute{{Name: document.Name{Local: "name"}, Value: name}, {Name: document.Name{Local: "unit"}, Value: unit}}
+	return m
+}
+
+// convertIndex computes moisture = (-0.2681 - log10(index - 1)) / 0.002243, the
+// common conversion at 20 °C, rounded to two digits.
+func convertIndex(payload *document.Node) (*document.Node, *labFault) {
+	in := readInput(payload, "refractiveIndex")
+	index := in.decimal("refractiveIndex", "1.4740", "1.5044", true)
+	if in.fault != nil {
+		return nil, in.fault
+	}
+	x, _ := index.Float64()
+	moisture := (-0.2681 - math.Log10(x-1)) / 0.002243
+	return element("ConvertIndexResponse", element("refractiveIndex", document.FormatDecimal(index)), element("moisture", strconv.FormatFloat(moisture, 'f', 2, 64))), nil
+}
+
+// element makes an element of the lab's namespace from texts and elements.
+func element(name string, content ...any) *document.Node {
+	return named(document.Name{Space: labNamespace, Prefix: "lab", Local: name}, content...)
+}
+
+func named(name document.Name, content ...any) *document.Node {
+	e := &document.Node{Kind: document.Element, Name: name}
+	for _, c := range content {
+		switch c := c.(type) {
+		case string:
+			if c != "" {
+				e.Items = append(e.Items, document.NewUntyped(c))
+			}
+		case *document.Node:
+			e.Items = append(e.Items, c)
+		}
+	}
+	return e
+}
+
+func writeEnvelope(w http.ResponseWriter, version soap.Version, status int, blocks []*document.Node, payload *document.Node) {
+	envelope := soap.Envelope(version, blocks, []*document.Node{payload})
+	envelope.Attributes = append(envelope.Attributes, document.Attribute{Name: document.Name{Prefix: "xmlns", Local: "lab"}, Value: labNamespace})
+	w.Header().Set("Content-Type", version.ContentType(""))
+	w.WriteHeader(status)
+	_, _ = io.WriteString(w, `<?xml version="1.0" encoding="UTF-8"?>`+"\n"+document.WriteXML(envelope, document.Style{})+"\n")
+}
+
+// writeFault writes a fault in the form of the version, under the status that
+// its binding gives (SOAP 1.1, 6.2: 500; SOAP 1.2 Part 2, 7.5.2.2: 400 for Sender).
+func writeFault(w http.ResponseWriter, version soap.Version, f *labFault) {
+	var detail *document.Node
+	if f.field != "" {
+		detail = element("LabFault", element("field", f.field), element("problem", f.problem))
+	}
+	plain := func(name string, content ...any) *document.Node {
+		return named(document.Name{Local: name}, content...)
+	}
+	envelopeElement := func(name string, content ...any) *document.Node {
+		return named(document.Name{Space: version.Namespace(), Prefix: "soap", Local: name}, content...)
+	}
+	if version == soap.V12 {
+		code, status := "soap:Receiver", http.StatusInternalServerError
+		if f.sender {
+			code, status = "soap:Sender", http.StatusBadRequest
+		}
+		text := envelopeElement("Text", f.text)
+		text.Attributes = []document.Attribute{{Name: document.Name{Prefix: "xml", Local: "lang"}, Value: "en"}}
+		fault := envelopeElement("Fault", envelopeElement("Code", envelopeElement("Value", code)), envelopeElement("Reason", text))
+		if detail != nil {
+			fault.Items = append(fault.Items, envelopeElement("Detail", detail))
+		}
+		writeEnvelope(w, version, status, nil, fault)
+		return
+	}
+	code := "soap:Server"
+	if f.sender {
+		code = "soap:Client"
+	}
+	fault := envelopeElement("Fault", plain("faultcode", code), plain("faultstring", f.text))
+	if detail != nil {
+		fault.Items = append(fault.Items, plain("detail", detail))
+	}
+	writeEnvelope(w, version, http.StatusInternalServerError, nil, fault)
+}
+
+// writeVersionMismatch answers an envelope of another version than the content
+// type says (SOAP 1.1, 4.4.1; SOAP 1.2 Part 1, 5.4.7).
+func writeVersionMismatch(w http.ResponseWriter, version, got soap.Version) {
+	text := fmt.Sprintf("the content type says SOAP %s, the envelope is SOAP %s", version, got)
+	fault := named(document.Name{Space: soap.Namespace11, Prefix: "soap", Local: "Fault"},
+		named(document.Name{Local: "faultcode"}, "soap:VersionMismatch"), named(document.Name{Local: "faultstring"}, text))
+	writeEnvelope(w, soap.V11, http.StatusInternalServerError, nil, fault)
+}
+
+// usernameToken checks the UsernameToken of a message, plain or as a digest
+// (WS-Security UsernameToken Profile 1.1, section 3.1), and says what is wrong.
+func usernameToken(m *soap.Message) string {
+	for _, block := range m.Blocks {
+		if block.Name.Local != "Security" {
+			continue
+		}
+		token := block.Child("UsernameToken")
+		if token == nil {
+			return "the Security header holds no UsernameToken"
+		}
+		password := token.Child("Password")
+		if password == nil {
+			return "the UsernameToken holds no Password"
+		}
+		kind, _ := password.Attribute("Type")
+		nonce, _ := base64.StdEncoding.DecodeString(strings.TrimSpace(token.Child("Nonce").OwnText()))
+		wanted := Secrets["lab"]
+		if strings.HasSuffix(kind, "#PasswordDigest") {
+			sum := sha1.Sum([]byte(string(nonce) + token.Child("Created").OwnText() + wanted))
+			wanted = base64.StdEncoding.EncodeToString(sum[:])
+		}
+		if token.Child("Username").OwnText() != "lab" || !same(password.OwnText(), wanted) {
+			return "user or password is wrong"
+		}
+		return ""
+	}
+	return "a Security header with a UsernameToken is needed"
+}

@@ -1,0 +1,312 @@
+package standin
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"slices"
+	"strings"
+	"sync"
+)
+
+// ledger is the co-operative's ERP: intakes are posted, read, changed under an
+// ETag and removed; an older face takes group/service/method with wrapped JSON.
+type ledger struct {
+	stores  *stores
+	mutex   sync.Mutex
+	next    int
+	intakes map[string]*intake
+}
+
+type intake struct {
+	Number   string       `json:"number"`
+	Lot      string       `json:"lot"`
+	Grade    string       `json:"grade"`
+	Kilos    json.Number  `json:"kilos"`
+	Moisture json.Number  `json:"moisture"`
+	Note     string       `json:"note,omitempty"`
+	Currency string       `json:"currency"`
+	Lines    []intakeLine `json:"lines"`
+	Total    json.Number  `json:"total"`
+	version  int
+}
+
+type intakeLine struct {
+	Kind   string      `json:"kind"`
+	Kilos  json.Number `json:"kilos"`
+	Price  json.Number `json:"price"`
+	Amount json.Number `json:"amount"`
+}
+
+// cents per kilogram by grade
+var prices = map[string]int64{"A": 1250, "B": 980, "C": 715}
+
+func newLedger(s *stores) *ledger {
+	return &ledger{stores: s, next: 4501, intakes: map[string]*intake{}}
+}
+
+func (l *ledger) register(mux *http.ServeMux) {
+	mux.HandleFunc("POST /ledger/Intakes", l.guard(l.create))
+	mux.HandleFunc("GET /ledger/Intakes", l.guard(l.list))
+	mux.HandleFunc("GET /ledger/Intakes/{number}", l.guard(l.read))
+	mux.HandleFunc("PUT /ledger/Intakes/{number}", l.guard(l.change))
+	mux.HandleFunc("DELETE /ledger/Intakes/{number}", l.guard(l.remove))
+	mux.HandleFunc("POST /ledger/rpc/{group}/{service}/{method}", l.guard(l.rpc))
+	mux.HandleFunc("/ledger/", func(w http.ResponseWriter, r *http.Request) {
+		problem(w, http.StatusNotFound, "no_such_path", "", "there is nothing at "+r.URL.Path)
+	})
+}
+
+// guard asks for the key.
+func (l *ledger) guard(next http.HandlerFunc) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		key := r.Header.Get("Ledger-Key")
+		if !same(key, Secrets["ledger_key"]) {
+			message := "the header Ledger-Key is missing"
+			if key != "" {
+				message = "the key is not known"
+			}
+			problem(w, http.StatusUnauthorized, "no_access", "", message)
+			return
+		}
+		next(w, r)
+	}
+}
+
+// body reads a JSON object in which numbers keep their text.
+func body(w http.ResponseWriter, r *http.Request) (map[string]any, bool) {
+	if contentType := r.Header.Get("Content-Type"); !strings.HasPrefix(contentType, "application/json") {
+		problem(w, http.StatusUnsupportedMediaType, "wrong_type", "", fmt.Sprintf("the ledger takes application/json, not %q", contentType))
+		return nil, false
+	}
+	decoder := json.NewDecoder(r.Body)
+	decoder.UseNumber()
+	var fields map[string]any
+	if err := decoder.Decode(&fields); err != nil {
+		problem(w, http.StatusBadRequest, "not_json", "", "the body is not a JSON object: "+err.Error())
+		return nil, false
+	}
+	if _, err := decoder.Token(); err != io.EOF {
+		problem(w, http.StatusBadRequest, "not_json", "", "something follows the JSON object")
+		return nil, false
+	}
+	return fields, true
+}
+
+// fault is what is wrong with a field of an intake.
+type fault struct{ code, field, message string }
+
+// fill checks the fields of an intake and computes the rest.
+func (l *ledger) fill(i *intake, fields map[string]any) *fault {
+	for name := range fields {
+		if !slices.Contains([]string{"lot", "grade", "kilos", "moisture", "note"}, name) {
+			return &fault{"unknown_field", name, "there is no field " + name}
+		}
+	}
+	for _, name := range []string{"lot", "grade", "kilos", "moisture"} {
+		if fields[name] == nil {
+			return &fault{"missing_field", name, name + " is mandatory"}
+		}
+	}
+	lot, isText := fields["lot"].(string)
+	if !isText || l.stores.find(lot) == nil {
+		return &fault{"no_such_lot", "lot", fmt.Sprintf("lot %v is not in the stores", fields["lot"])}
+	}
+	grade, _ := fields["grade"].(string)
+	price, ok := prices[grade]
+	if !ok {
+		return &fault{"bad_value", "grade", "grade must be A, B or C"}
+	}
+	var amounts [2]int64 // in hundredths
+	for at, name := range []string{"kilos", "moisture"} {
+		number, isNumber := fields[name].(json.Number)
+		if !isNumber {
+			return &fault{"bad_type", name, name + " must be a number"}
+		}
+		hundredths, err := hundredths(number.String())
+		if err != nil || hundredths <= 0 {
+			return &fault{"bad_value", name, name + " must be a positive number with at most two digits after the point"}
+		}
+		amounts[at] = hundredths
+	}
+	if amounts[1] > 2000 {
+		return &fault{"too_moist", "moisture", "moisture must not exceed 20"}
+	}
+	note, _ := fields["note"].(string)
+	i.Lot, i.Grade, i.Note, i.Currency = lot, grade, note, "EUR"
+	i.Kilos, i.Moisture = fields["kilos"].(json.Number), fields["moisture"].(json.Number)
+	// Two lines: the honey, and a levy of 2 percent taken off, rounded to cents.
+	honey := (amounts[0]*price + 50) / 100
+	levy := (honey*2 + 50) / 100
+	i.Lines = []intakeLine{
+		{Kind: "honey", Kilos: i.Kilos, Price: cents(price), Amount: cents(honey)},
+		{Kind: "levy", Kilos: i.Kilos, Price: cents(0), Amount: cents(-levy)},
+	}
+	i.Total = cents(honey - levy)
+	return nil
+}
+
+// hundredths reads a decimal with at most two digits after the point.
+func hundredths(text string) (int64, error) {
+	whole, fraction, _ := strings.Cut(text, ".")
+	if len(fraction) > 2 || len(whole) > 12 || strings.ContainsAny(text, "eE") {
+		return 0, fmt.Errorf("%q", text)
+	}
+	var value int64
+	_, err := fmt.Sscan(whole+(fraction + "00")[:2], &value)
+	return value, err
+}
+
+func cents(amount int64) json.Number {
+	sign := ""
+	if amount < 0 {
+		sign, amount = "-", -amount
+	}
+	return json.Number(fmt.Sprintf("%s%d.%02d", sign, amount/100, amount%100))
+}
+
+func (i *intake) etag() string { return fmt.Sprintf(`"%s-%d"`, i.Number, i.version) }
+
+func (l *ledger) create(w http.ResponseWriter, r *http.Request) {
+	fields, ok := body(w, r)
+	if !ok {
+		return
+	}
+	l.mutex.Lock()
+	defer l.mutex.Unlock()
+	i := &intake{version: 1}
+	if f := l.fill(i, fields); f != nil {
+		problem(w, http.StatusUnprocessableEntity, f.code, f.field, f.message)
+		return
+	}
+	for _, other := range l.intakes {
+		if other.Lot == i.Lot {
+			problem(w, http.StatusConflict, "booked_already", "lot", fmt.Sprintf("lot %s is booked already as %s", i.Lot, other.Number))
+			return
+		}
+	}
+	i.Number = fmt.Sprintf("IN-%d", l.next)
+	l.next++
+	l.intakes[i.Number] = i
+	w.Header().Set("Location", "/ledger/Intakes/"+i.Number)
+	w.Header().Set("ETag", i.etag())
+	writeJSON(w, http.StatusCreated, i)
+}
+
+func (l *ledger) list(w http.ResponseWriter, r *http.Request) {
+	l.mutex.Lock()
+	defer l.mutex.Unlock()
+	found := []*intake{}
+	for _, i := range l.intakes {
+		if wanted := r.URL.Query().Get("lot"); wanted == "" || i.Lot == wanted {
+			found = append(found, i)
+		}
+	}
+	slices.SortFunc(found, func(a, b *intake) int { return strings.Compare(a.Number, b.Number) })
+	writeJSON(w, http.StatusOK, map[string]any{"count": len(found), "intakes": found})
+}
+
+func (l *ledger) find(w http.ResponseWriter, r *http.Request) *intake {
+	i := l.intakes[r.PathValue("number")]
+	if i == nil {
+		problem(w, http.StatusNotFound, "no_such_intake", "number", "there is no intake "+r.PathValue("number"))
+	}
+	return i
+}
+
+func (l *ledger) read(w http.ResponseWriter, r *http.Request) {
+	l.mutex.Lock()
+	defer l.mutex.Unlock()
+	if i := l.find(w, r); i != nil {
+		w.Header().Set("ETag", i.etag())
+		writeJSON(w, http.StatusOK, i)
+	}
+}
+
+// matches checks If-Match (RFC 9110, 13.1.1): an intake may be changed only by
+// one who saw its present version.
+func (l *ledger) matches(w http.ResponseWriter, r *http.Request, i *intake) bool {
+	switch match := r.Header.Get("If-Match"); {
+	case match == "":
+		problem(w, http.StatusPreconditionRequired, "no_version", "If-Match", "If-Match must say which version is meant")
+	case match != "*" && match != i.etag():
+		problem(w, http.StatusPreconditionFailed, "changed_meanwhile", "If-Match", "the intake was changed meanwhile; it is now "+i.etag())
+	default:
+		return true
+	}
+	return false
+}
+
+func (l *ledger) change(w http.ResponseWriter, r *http.Request) {
+	fields, ok := body(w, r)
+	if !ok {
+		return
+	}
+	l.mutex.Lock()
+	defer l.mutex.Unlock()
+	i := l.find(w, r)
+	if i == nil || !l.matches(w, r, i) {
+		return
+	}
+	changed := *i
+	if f := l.fill(&changed, fields); f != nil {
+		problem(w, http.StatusUnprocessableEntity, f.code, f.field, f.message)
+		return
+	}
+	changed.version++
+	*i = changed
+	w.Header().Set("ETag", i.etag())
+	writeJSON(w, http.StatusOK, i)
+}
+
+func (l *ledger) remove(w http.ResponseWriter, r *http.Request) {
+	l.mutex.Lock()
+	defer l.mutex.Unlock()
+	if i := l.find(w, r); i != nil {
+		delete(l.intakes, i.Number)
+		w.WriteHeader(http.StatusNoContent)
+	}
+}
+
+// rpc answers stock/Balance/Read and stock/Lots/Count. As older systems do, it
+// puts its errors into an answer with status 200.
+func (l *ledger) rpc(w http.ResponseWriter, r *http.Request) {
+	fields, ok := body(w, r)
+	if !ok {
+		return
+	}
+	name := strings.Join([]string{r.PathValue("group"), r.PathValue("service"), r.PathValue("method")}, "/")
+	fail := func(code, message string) {
+		writeJSON(w, http.StatusOK, map[string]any{"response": nil, "error": map[string]string{"code": code, "message": message}})
+	}
+	request, ok := fields["request"].(map[string]any)
+	if !ok {
+		fail("BAD_WRAPPER", "the fields must stand in an object named request")
+		return
+	}
+	l.mutex.Lock()
+	defer l.mutex.Unlock()
+	switch name {
+	case "stock/Balance/Read":
+		lot, _ := request["lot"].(string)
+		if l.stores.find(lot) == nil {
+			fail("NOT_FOUND", fmt.Sprintf("lot %q is not in the stores", lot))
+			return
+		}
+		var total int64
+		bookings := 0
+		for _, i := range l.intakes {
+			if i.Lot == lot {
+				kilos, _ := hundredths(i.Kilos.String())
+				total += kilos
+				bookings++
+			}
+		}
+		writeJSON(w, http.StatusOK, map[string]any{"response": map[string]any{"lot": lot, "kilos": cents(total), "bookings": bookings}, "error": nil})
+	case "stock/Lots/Count":
+		writeJSON(w, http.StatusOK, map[string]any{"response": map[string]any{"lots": len(l.intakes)}, "error": nil})
+	default:
+		problem(w, http.StatusNotFound, "no_such_method", "", "there is no method "+name)
+	}
+}

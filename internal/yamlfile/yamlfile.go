@@ -1,0 +1,394 @@
+// Package yamlfile reads YAML in which nothing can mislead: every scalar keeps
+// its source text, and what YAML would silently turn into something else (an
+// empty value, a tag, a repeated key) is a problem with its place. It knows
+// nothing of benches and sheets.
+package yamlfile
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"regexp"
+	"strings"
+	"unicode/utf8"
+
+	"go.yaml.in/yaml/v4"
+)
+
+// Kind says what a Node is.
+type Kind uint8
+
+// The kinds of a node.
+const (
+	Scalar Kind = iota
+	Mapping
+	Sequence
+)
+
+func (k Kind) String() string { return [...]string{"a single value", "a mapping", "a list"}[k] }
+
+// Node is one value of a file.
+type Node struct {
+	Kind         Kind
+	Text         string // Scalar: the text as written
+	Quoted       bool   // Scalar: it stood in quotes
+	Block        bool   // Scalar: it was a block text (| or >)
+	Line, Column int    // from 1; the column counts characters
+	CutOff       string // the comment behind it on its line
+	Entries      []Entry
+	Items        []*Node
+}
+
+// Entry is one key of a mapping with its value.
+type Entry struct {
+	Key   *Node
+	Value *Node
+}
+
+// Get returns the value under key, or nil.
+func (n *Node) Get(key string) *Node {
+	if n == nil {
+		return nil
+	}
+	for _, e := range n.Entries {
+		if e.Key.Text == key {
+			return e.Value
+		}
+	}
+	return nil
+}
+
+// Problem is one mistake in a file.
+type Problem struct {
+	File    string `json:"file"`
+	Line    int    `json:"line"`
+	Column  int    `json:"column"`
+	Message string `json:"message"`
+	Try     string `json:"try,omitempty"`
+	Source  string `json:"source,omitempty"` // the line itself
+	Remark  bool   `json:"remark,omitempty"` // worth knowing, not a mistake
+}
+
+// String writes the problem in a form that editors jump to, with the line and
+// a caret under the place.
+func (p Problem) String() string {
+	var out strings.Builder
+	fmt.Fprintf(&out, "%s:%d:%d: ", p.File, p.Line, p.Column)
+	if p.Remark {
+		out.WriteString("remark: ")
+	}
+	out.WriteString(p.Message)
+	if p.Source != "" {
+		fmt.Fprintf(&out, "\n    %s\n    %s^", strings.ReplaceAll(p.Source, "\t", " "), strings.Repeat(" ", max(p.Column-1, 0)))
+	}
+	if p.Try != "" {
+		out.WriteString("\n    " + p.Try)
+	}
+	return out.String()
+}
+
+// Problems is a list of problems, as an error.
+type Problems []Problem
+
+func (ps Problems) Error() string {
+	texts := make([]string, len(ps))
+	for i, p := range ps {
+		texts[i] = p.String()
+	}
+	return strings.Join(texts, "\n")
+}
+
+// Serious leaves the remarks out.
+func (ps Problems) Serious() Problems {
+	var serious Problems
+	for _, p := range ps {
+		if !p.Remark {
+			serious = append(serious, p)
+		}
+	}
+	return serious
+}
+
+// File is a file that is being read; what is wrong with it is gathered here.
+type File struct {
+	Name     string
+	Root     *Node
+	Problems Problems
+	lines    []string
+}
+
+// Report adds a problem at a node.
+func (f *File) Report(at *Node, try, format string, args ...any) {
+	f.ReportAt(at.Line, at.Column, try, format, args...)
+}
+
+// ReportInside adds a problem at an offset (bytes) inside a scalar's text.
+func (f *File) ReportInside(at *Node, offset int, try, format string, args ...any) {
+	line, column := at.Line, at.Column
+	if at.Kind == Scalar && offset <= len(at.Text) {
+		before := at.Text[:max(offset, 0)]
+		switch {
+		case at.Block:
+			line += 1 + strings.Count(before, "\n")
+			last := before[strings.LastIndexByte(before, '\n')+1:]
+			indent := 0
+			if line <= len(f.lines) {
+				indent = len(f.lines[line-1]) - len(strings.TrimLeft(f.lines[line-1], " "))
+			}
+			column = indent + 1 + utf8.RuneCountInString(last)
+		case !strings.Contains(before, "\n"):
+			column += utf8.RuneCountInString(before)
+			if at.Quoted {
+				column++
+			}
+		}
+	}
+	f.ReportAt(line, column, try, format, args...)
+}
+
+// ReportAt adds a problem at a place.
+func (f *File) ReportAt(line, column int, try, format string, args ...any) {
+	f.Problems = append(f.Problems, Problem{File: f.Name, Line: line, Column: column,
+		Message: fmt.Sprintf(format, args...), Try: try, Source: f.line(line)})
+}
+
+// Remark adds something worth knowing.
+func (f *File) Remark(at *Node, format string, args ...any) {
+	f.Problems = append(f.Problems, Problem{File: f.Name, Line: at.Line, Column: at.Column,
+		Message: fmt.Sprintf(format, args...), Source: f.line(at.Line), Remark: true})
+}
+
+func (f *File) line(number int) string {
+	if number < 1 || number > len(f.lines) {
+		return ""
+	}
+	const most = 160
+	line := strings.TrimRight(f.lines[number-1], "\r")
+	if utf8.RuneCountInString(line) > most {
+		line = string([]rune(line)[:most]) + "…"
+	}
+	return line
+}
+
+// maxSize bounds a file; sheets are written by people.
+const maxSize = 8 << 20
+
+// Read parses a file. What is wrong stands in Problems; Root is nil where the
+// text cannot be parsed at all.
+func Read(name string, data []byte) *File {
+	f := &File{Name: name, lines: strings.Split(string(data), "\n")}
+	if len(data) > maxSize {
+		f.ReportAt(1, 1, "", "the file is larger than %d MiB", maxSize>>20)
+		return f
+	}
+	if !utf8.Valid(data) {
+		f.invalidUTF8(data)
+		return f
+	}
+	if onlyComments(f.lines) {
+		f.ReportAt(1, 1, "", "the file is empty")
+		return f
+	}
+	var document yaml.Node
+	if err := yaml.Load(data, &document); err != nil {
+		f.syntax(err)
+		return f
+	}
+	if len(document.Content) == 0 {
+		f.ReportAt(1, 1, "", "the file is empty")
+		return f
+	}
+	f.Root = f.convert(document.Content[0])
+	return f
+}
+
+func onlyComments(lines []string) bool {
+	for _, line := range lines {
+		if trimmed := strings.Trim(line, " \t\r\ufeff"); trimmed != "" && trimmed[0] != '#' {
+			return false
+		}
+	}
+	return true
+}
+
+func (f *File) invalidUTF8(data []byte) {
+	for number, line := range bytes.Split(data, []byte("\n")) {
+		if utf8.Valid(line) {
+			continue
+		}
+		column := 1
+		for rest := line; len(rest) > 0; column++ {
+			r, size := utf8.DecodeRune(rest)
+			if r == utf8.RuneError && size == 1 {
+				break
+			}
+			rest = rest[size:]
+		}
+		f.lines[number] = strings.ToValidUTF8(f.lines[number], "\ufffd")
+		f.ReportAt(number+1, column, "save the file as UTF-8", "the file is not UTF-8 here")
+		return
+	}
+}
+
+func (f *File) convert(y *yaml.Node) *Node {
+	n := &Node{Line: y.Line, Column: y.Column}
+	if y.Kind == yaml.AliasNode {
+		f.Report(n, "write the value out", "aliases (*%s) are not read", y.Value)
+		return n
+	}
+	if y.Anchor != "" {
+		f.Report(n, "take &"+y.Anchor+" away, or put the value into quotes", "anchors (&%s) are not read", y.Anchor)
+	}
+	if y.Style&yaml.TaggedStyle != 0 {
+		f.tag(n, y)
+	}
+	n.CutOff = strings.TrimSpace(y.LineComment)
+	switch y.Kind {
+	case yaml.MappingNode:
+		n.Kind = Mapping
+		f.mapping(n, y)
+	case yaml.SequenceNode:
+		n.Kind = Sequence
+		for _, item := range y.Content {
+			n.Items = append(n.Items, f.convert(item))
+		}
+	default:
+		n.Text = y.Value
+		n.Quoted = y.Style&(yaml.DoubleQuotedStyle|yaml.SingleQuotedStyle) != 0
+		n.Block = y.Style&(yaml.LiteralStyle|yaml.FoldedStyle) != 0
+		if n.Block && blockHeader.MatchString(f.line(n.Line)) && strings.TrimSpace(n.Text) == "" {
+			f.Report(n, f.quoted(n.Line, n.Column), "YAML reads this as the start of a text of several lines, which is empty")
+		}
+		if !n.Quoted && !n.Block && n.Text == "" && y.Style&yaml.TaggedStyle == 0 {
+			f.Report(n, `write "" for an empty text, null for no value, or take the key away`, "there is no value")
+		}
+	}
+	return n
+}
+
+// blockHeader matches a line that was meant as `over 5` but begins a folded text.
+var blockHeader = regexp.MustCompile(`[:-]\s*[>|][0-9+-]`)
+
+func (f *File) mapping(n *Node, y *yaml.Node) {
+	seen := map[string]*Node{}
+	for i := 0; i+1 < len(y.Content); i += 2 {
+		keyNode, valueNode := y.Content[i], y.Content[i+1]
+		if keyNode.Kind != yaml.ScalarNode {
+			f.ReportAt(keyNode.Line, keyNode.Column, f.quoted(keyNode.Line, keyNode.Column), "a key must be a single word or text; braces and brackets begin a mapping or list in YAML")
+			continue
+		}
+		key := &Node{Text: keyNode.Value, Line: keyNode.Line, Column: keyNode.Column,
+			Quoted: keyNode.Style&(yaml.DoubleQuotedStyle|yaml.SingleQuotedStyle) != 0}
+		if key.Text == "<<" {
+			f.Report(key, "write the keys out", "merge keys (<<) are not read")
+			continue
+		}
+		if first, ok := seen[key.Text]; ok {
+			f.Report(key, "put both values under one key, or take one away", "%q stands here a second time (first in line %d)", key.Text, first.Line)
+			continue
+		}
+		seen[key.Text] = key
+		n.Entries = append(n.Entries, Entry{key, f.convert(valueNode)})
+	}
+}
+
+// tag reports a YAML tag. It was most likely meant as a "not" in front of an
+// expression, and may have swallowed what follows.
+func (f *File) tag(n *Node, y *yaml.Node) {
+	try := "put the value into double quotes"
+	if strings.HasPrefix(y.Tag, "!") && !strings.HasPrefix(y.Tag, "!!") {
+		try = f.quoted(n.Line, n.Column)
+	}
+	f.Report(n, try, "YAML takes %s for a tag, not for part of the value", y.Tag)
+}
+
+// quoted proposes the line with its value in quotes, from a column on.
+func (f *File) quoted(line, column int) string {
+	source := f.line(line)
+	runes := []rune(source)
+	at := min(max(column-1, 0), len(runes))
+	head, tail := string(runes[:at]), strings.TrimSpace(string(runes[at:]))
+	if tail == "" {
+		return "put the value into double quotes"
+	}
+	return "write: " + strings.TrimSpace(head+Quote(tail))
+}
+
+// Quote puts text into double quotes, as YAML wants it.
+func Quote(text string) string {
+	var out strings.Builder
+	out.WriteByte('"')
+	for _, r := range text {
+		switch {
+		case r == '"' || r == '\\':
+			out.WriteByte('\\')
+			out.WriteRune(r)
+		case r == '\n':
+			out.WriteString(`\n`)
+		case r == '\t':
+			out.WriteString(`\t`)
+		case r == '\r':
+			out.WriteString(`\r`)
+		case r < 0x20 || r == 0x7f || r == 0x85 || r == 0x2028 || r == 0x2029 || r == 0xfeff:
+			fmt.Fprintf(&out, `\u%04x`, r)
+		default:
+			out.WriteRune(r)
+		}
+	}
+	out.WriteByte('"')
+	return out.String()
+}
+
+var (
+	keyAndValue = regexp.MustCompile(`^(\s*(?:- )*[^\s#:"'][^:"]*?:\s+)(\S.*)$`)
+	misleading  = "@`%{}[]*!>|&\"',"
+)
+
+// syntax reports what the parser stumbled over. Most often a value begins with
+// a sign that means something in YAML, or holds ": "; then the line is shown as
+// it should be written.
+func (f *File) syntax(err error) {
+	var load *yaml.LoadError
+	line, column, message := 1, 1, err.Error()
+	if errors.As(err, &load) {
+		line, column, message = max(load.Mark.Line, 1), max(load.Mark.Column, 1), load.Message
+		if load.ContextMark.Line > 0 && strings.TrimSpace(f.line(line)) == "" {
+			line, column = load.ContextMark.Line, max(load.ContextMark.Column, 1)
+		}
+	}
+	message = strings.TrimPrefix(message, "yaml: ")
+	for _, candidate := range []int{line, contextLine(load)} {
+		if m := keyAndValue.FindStringSubmatch(f.line(candidate)); m != nil {
+			value := strings.TrimSpace(m[2])
+			if strings.ContainsAny(value[:1], misleading) && !balanced(value) || strings.Contains(value, ": ") || strings.ContainsAny(value[:1], "@`%!*&") {
+				f.ReportAt(candidate, utf8.RuneCountInString(m[1])+1, "write: "+strings.TrimSpace(m[1]+Quote(value)), "this value cannot stand without quotes (%s)", message)
+				return
+			}
+		}
+	}
+	try := ""
+	if strings.Contains(f.line(line), "\t") {
+		try = "YAML is indented with blanks, not with tabs"
+	}
+	f.ReportAt(line, column, try, "not valid YAML: %s", message)
+}
+
+func balanced(value string) bool {
+	last := value[len(value)-1]
+	switch value[0] {
+	case '"', '\'':
+		return len(value) > 1 && last == value[0]
+	case '[':
+		return last == ']'
+	case '{':
+		return last == '}'
+	}
+	return false
+}
+
+func contextLine(load *yaml.LoadError) int {
+	if load == nil {
+		return 0
+	}
+	return load.ContextMark.Line
+}

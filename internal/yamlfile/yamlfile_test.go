@@ -1,0 +1,86 @@
+package yamlfile_test
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"testbench/internal/yamlfile"
+)
+
+func TestReadKeepsSourceText(t *testing.T) {
+	f := yamlfile.Read("x.yaml", []byte("a: 00123\nb: 1.10\nc: 1_000\nd: yes\ne: \"7\"\nf: ${x} # note\ng: |\n  two\n  lines\nh: ~x\ni: 0x1F\nj: [1, 2]\n"))
+	require.Empty(t, f.Problems)
+	want := map[string]string{"a": "00123", "b": "1.10", "c": "1_000", "d": "yes", "e": "7", "f": "${x}", "g": "two\nlines\n", "h": "~x", "i": "0x1F"}
+	for key, text := range want {
+		assert.Equal(t, text, f.Root.Get(key).Text, key)
+	}
+	assert.True(t, f.Root.Get("e").Quoted)
+	assert.Equal(t, "# note", f.Root.Get("f").CutOff)
+	assert.Len(t, f.Root.Get("j").Items, 2)
+	assert.Equal(t, 2, f.Root.Get("b").Line)
+	assert.Equal(t, 4, f.Root.Get("b").Column)
+}
+
+func TestTraps(t *testing.T) {
+	cases := []struct {
+		name, source string
+		line, column int
+		message, try string
+	}{
+		{"empty value", "a: 1\ngrade:\nb: 2\n", 2, 7, "there is no value", `write ""`},
+		{"tag swallows", "where: !has(x)\nb: 1\n", 1, 8, "takes !has(x) for a tag", `write: where: "!has(x)"`},
+		{"repeated key", "a: 1\na: 2\n", 2, 1, `"a" stands here a second time (first in line 1)`, "one key"},
+		{"alias", "a: &x 1\nb: *x\n", 1, 4, "anchors (&x)", "quotes"},
+		{"folded", "a: >5\nb: 1\n", 1, 4, "start of a text of several lines", `write: a: ">5"`},
+		{"at sign", "a: @x\n", 1, 4, "cannot stand without quotes", `write: a: "@x"`},
+		{"star", "a: * 3\n", 1, 4, "cannot stand without quotes", `write: a: "* 3"`},
+		{"colon", "a: b: c\n", 1, 4, "cannot stand without quotes", `write: a: "b: c"`},
+		{"bracket", "a: [0].x\nb: 1\n", 1, 4, "cannot stand without quotes", `write: a: "[0].x"`},
+		{"brace key", "{a}: 1\n", 1, 1, "a key must be a single word", "write: "},
+		{"tab", "a:\n\tb: 1\n", 2, 1, "not valid YAML", "tabs"},
+		{"bytes", "a: 1\nb: \xff\n", 2, 4, "not UTF-8", "save the file as UTF-8"},
+		{"empty file", "# only a comment\n", 1, 1, "the file is empty", ""},
+		{"merge", "a: 1\n<<: 2\n", 2, 1, "merge keys", ""},
+	}
+	for _, c := range cases {
+		t.Run(c.name, func(t *testing.T) {
+			f := yamlfile.Read("x.yaml", []byte(c.source))
+			require.NotEmpty(t, f.Problems)
+			p := f.Problems[0]
+			assert.Contains(t, p.Message, c.message)
+			assert.Contains(t, p.Try, c.try)
+			assert.Equal(t, []int{c.line, c.column}, []int{p.Line, p.Column}, p.String())
+		})
+	}
+}
+
+func TestAppendItem(t *testing.T) {
+	source := "sheet: x\nsteps:\n  # first\n  - step: a\n    call: lab/A\n\n# the end\nfinally:\n  - step: z\n"
+	got, err := yamlfile.AppendItem([]byte(source), "steps", "step: b\nfill:\n  x: 1")
+	require.NoError(t, err)
+	assert.Equal(t, "sheet: x\nsteps:\n  # first\n  - step: a\n    call: lab/A\n  - step: b\n    fill:\n      x: 1\n\n# the end\nfinally:\n  - step: z\n", string(got))
+	_, err = yamlfile.AppendItem([]byte("steps: []\n"), "steps", "step: b")
+	assert.ErrorContains(t, err, "by hand")
+	for _, text := range []string{"", "a: b", "- x", "00123", "it's", "${x}", "x #y", "line\nbreak", "@x", "-5", "\u2028"} {
+		f := yamlfile.Read("x", []byte("a: "+yamlfile.ScalarText(text)+"\n"))
+		require.Empty(t, f.Problems, text)
+		assert.Equal(t, text, f.Root.Get("a").Text)
+	}
+}
+
+func FuzzRead(f *testing.F) {
+	for _, seed := range []string{"a: 1", "a: [", "- a\n- b: c", "a: |\n  x", "{a: 1}", "a: !x y", "a: &b 1", "\xff"} {
+		f.Add([]byte(seed))
+	}
+	f.Fuzz(func(t *testing.T, data []byte) {
+		file := yamlfile.Read("x", data)
+		if file.Root == nil && len(file.Problems) == 0 {
+			t.Fatal("neither a tree nor a problem")
+		}
+		for _, p := range file.Problems {
+			_ = p.String()
+		}
+	})
+}

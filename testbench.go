@@ -1,0 +1,453 @@
+// Package testbench is the core of Test Bench for Go programs: it opens a
+// bench, vets and runs sheets, makes single calls and gets tokens. The command
+// testbench is a thin face on it.
+//
+//	bench, err := testbench.Open("testdata/bench")
+//	if err != nil { … }
+//	result, err := bench.Run(ctx, []string{"sheets/intake.yaml"}, testbench.RunOptions{})
+//	if err != nil { … }
+//	fmt.Println(result.Outcome)
+package testbench
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"testbench/internal/document"
+	"testbench/internal/exchange"
+	"testbench/internal/hint"
+	"testbench/internal/login"
+	"testbench/internal/secret"
+	"testbench/internal/sheet"
+	"testbench/internal/yamlfile"
+)
+
+// The types that runs are described with.
+type (
+	Options     = sheet.Options
+	Result      = sheet.Result
+	SheetResult = sheet.SheetResult
+	RowResult   = sheet.RowResult
+	StepResult  = sheet.StepResult
+	Check       = sheet.Check
+	Outcome     = sheet.Outcome
+	Observer    = sheet.Observer
+	Problem     = yamlfile.Problem
+	Problems    = yamlfile.Problems
+)
+
+// The outcomes.
+const (
+	Held        = sheet.Held
+	FellShort   = sheet.FellShort
+	NotRun      = sheet.NotRun
+	Unreachable = sheet.Unreachable
+	Faulty      = sheet.Faulty
+	Interrupted = sheet.Interrupted
+)
+
+// Bench is an opened bench: its folder, what stands in bench.yaml, and the
+// sealed store beside it.
+type Bench struct {
+	Dir     string
+	Store   *secret.Store
+	inner   *sheet.Bench
+	keptDir string
+	mutex   sync.Mutex
+	kept    map[string]*document.Node
+}
+
+// Open opens the bench in a folder. What is wrong with its file is reported by
+// Vet and by what would use it, not here.
+func Open(dir string) (*Bench, error) {
+	inner, err := sheet.OpenBench(dir)
+	if err != nil {
+		return nil, err
+	}
+	identity, err := secret.DefaultIdentity()
+	if err != nil {
+		identity = ""
+	}
+	return &Bench{Dir: dir, inner: inner, Store: &secret.Store{Dir: filepath.Join(dir, "secrets"), Identity: identity},
+		keptDir: filepath.Join(dir, ".testbench", "kept")}, nil
+}
+
+// None returns a bench without a folder, for requests to plain addresses.
+func None() *Bench { return &Bench{inner: sheet.EmptyBench()} }
+
+// Model returns what stands in bench.yaml.
+func (b *Bench) Model() *sheet.Bench { return b.inner }
+
+// keptStore is where values kept by calls are sealed.
+func (b *Bench) keptStore() *secret.Store {
+	identity := ""
+	if b.Store != nil {
+		identity = b.Store.Identity
+	}
+	return &secret.Store{Dir: b.keptDir, Identity: identity, Environ: func(string) (string, bool) { return "", false }}
+}
+
+// Keep seals a value for later calls, which ask for it as ${kept.name}.
+func (b *Bench) Keep(name string, node *document.Node) error {
+	if b.Dir == "" {
+		return errors.New("a value can be kept only in a bench; `testbench new DIR` starts one")
+	}
+	wrapped := document.NewObject().Set("value", node).Set("secret", document.NewBoolean(node.Secret))
+	_, err := b.keptStore().Set("", name, document.WriteJSON(wrapped, document.Style{}))
+	return err
+}
+
+// Kept returns a value that an earlier call kept.
+func (b *Bench) Kept(name string) (*document.Node, bool) {
+	b.mutex.Lock()
+	defer b.mutex.Unlock()
+	if node, ok := b.kept[name]; ok {
+		return node, true
+	}
+	text, err := b.keptStore().Get("", name)
+	if err != nil {
+		return nil, false
+	}
+	wrapped, err := document.ReadJSON([]byte(text))
+	if err != nil || wrapped.Get("value") == nil {
+		return nil, false
+	}
+	node := wrapped.Get("value")
+	if wrapped.Get("secret").Text == "true" {
+		node.MarkSecret()
+	}
+	if b.kept == nil {
+		b.kept = map[string]*document.Node{}
+	}
+	b.kept[name] = node
+	return node, true
+}
+
+// KeptNames lists the values that earlier calls kept.
+func (b *Bench) KeptNames() []string {
+	if b.Dir == "" {
+		return nil
+	}
+	entries, err := b.keptStore().List()
+	if err != nil {
+		return nil
+	}
+	var names []string
+	for _, e := range entries {
+		names = append(names, e.Name)
+	}
+	return names
+}
+
+// complete fills in what the bench itself knows.
+func (b *Bench) complete(o Options) Options {
+	if o.Store == nil {
+		o.Store = b.Store
+	}
+	if o.Masker == nil {
+		o.Masker = &secret.Masker{}
+	}
+	if b.Dir != "" {
+		o.Kept, o.KeptNames = b.Kept, b.KeptNames()
+	}
+	return o
+}
+
+func (b *Bench) vetOptions(o Options, forRun bool) sheet.VetOptions {
+	v := sheet.VetOptions{Site: o.Site, Set: o.Set, Kept: b.KeptNames(), ForRun: forRun}
+	if b.Store != nil {
+		v.HasSecret = b.Store.Has
+	}
+	return v
+}
+
+// SheetFiles lists the sheets of the bench: the YAML files of its folder
+// sheets, in order.
+func (b *Bench) SheetFiles() ([]string, error) {
+	found, err := filepath.Glob(filepath.Join(b.Dir, "sheets", "*.yaml"))
+	slices.Sort(found)
+	return found, err
+}
+
+// Vet finds what is wrong with the bench and with sheets, without sending
+// anything. Without sheets it looks at all of the bench's.
+func (b *Bench) Vet(sheets []string, o Options) (Problems, error) {
+	if len(sheets) == 0 {
+		var err error
+		if sheets, err = b.SheetFiles(); err != nil {
+			return nil, err
+		}
+	}
+	problems := b.inner.Vet(b.vetOptions(o, false))
+	for _, file := range sheets {
+		s, err := b.inner.OpenSheet(file)
+		if err != nil {
+			return problems, err
+		}
+		problems = append(problems, s.Vet(b.vetOptions(o, false))...)
+	}
+	return problems, nil
+}
+
+// RunOptions say how sheets are run.
+type RunOptions struct {
+	Options
+	Steps    []string
+	Rows     [][2]int
+	Stop     bool
+	Dry      bool
+	Observer Observer
+	// Kill, once done, cuts short what an interrupted run still does to end in
+	// order. It may be nil.
+	Kill context.Context
+}
+
+// Run runs sheets, one after the other. Mistakes in the bench or in a sheet are
+// returned as Problems, before anything is sent. A cancelled context ends the
+// run in order; the result is complete to that point.
+func (b *Bench) Run(ctx context.Context, files []string, o RunOptions) (*Result, error) {
+	o.Options = b.complete(o.Options)
+	problems := b.inner.Problems().Serious()
+	var sheets []*sheet.Sheet
+	for _, file := range files {
+		s, err := b.inner.OpenSheet(file)
+		if err != nil {
+			return nil, err
+		}
+		problems = append(problems, s.Vet(b.vetOptions(o.Options, true)).Serious()...)
+		problems = append(problems, stepsNotThere(s, o.Steps, len(files))...)
+		sheets = append(sheets, s)
+	}
+	if len(problems) > 0 {
+		return nil, problems
+	}
+	result := &Result{Bench: b.inner.Name, Started: time.Now(), Outcome: NotRun, Masker: o.Masker, DryRun: o.Dry}
+	sessions := map[string]*sheet.Session{}
+	for _, s := range sheets {
+		options := o.Options
+		if options.Site == "" {
+			options.Site = s.Site
+		}
+		session, ok := sessions[options.Site]
+		if !ok {
+			var err error
+			if session, err = sheet.NewSession(b.inner, options); err != nil {
+				return nil, err
+			}
+			sessions[options.Site] = session
+			if result.Run == "" {
+				result.Run = session.RunID
+			}
+			session.RunID = result.Run
+		}
+		one := session.Run(ctx, s, sheet.RunOptions{Steps: o.Steps, Rows: o.Rows, Stop: o.Stop, Dry: o.Dry, Observer: o.Observer, Explain: hint.Explain}, o.Kill)
+		result.Sheets = append(result.Sheets, one)
+		result.Outcome = sheet.Worst(result.Outcome, one.Outcome)
+		if ctx.Err() != nil || o.Stop && one.Outcome != Held {
+			break
+		}
+	}
+	for _, session := range sessions {
+		if err := closeInTime(session); err != nil {
+			result.Notes = append(result.Notes, "a token could not be given back: "+err.Error())
+		}
+		for _, note := range session.Notes {
+			if !slices.Contains(result.Notes, note) {
+				result.Notes = append(result.Notes, note)
+			}
+		}
+	}
+	result.Took = time.Since(result.Started)
+	return result, nil
+}
+
+func closeInTime(session *sheet.Session) error {
+	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+	defer cancel()
+	return session.Close(ctx)
+}
+
+func stepsNotThere(s *sheet.Sheet, wanted []string, sheets int) Problems {
+	if sheets > 1 {
+		return nil // a step may be in only one of several sheets
+	}
+	var problems Problems
+	known := s.StepNames()
+	for _, name := range wanted {
+		if !slices.Contains(known, name) {
+			err := &sheet.NotFoundError{What: "step", Name: name, Known: known}
+			problems = append(problems, Problem{File: s.File(), Line: 1, Column: 1, Message: err.Error()})
+		}
+	}
+	return problems
+}
+
+// Call is one exchange asked for outside of a sheet.
+type Call = sheet.CallSpec
+
+// Prepare makes a step of a call; mistakes are errors.
+func (b *Bench) Prepare(c Call, o Options) (*sheet.Step, error) {
+	if problems := b.inner.Problems().Serious(); len(problems) > 0 {
+		return nil, problems
+	}
+	return b.inner.CallStep(c, b.vetOptions(o, true))
+}
+
+// Do carries out a prepared step and explains what fell short.
+func (b *Bench) Do(ctx context.Context, step *sheet.Step, o Options) (*StepResult, []string, error) {
+	session, err := sheet.NewSession(b.inner, b.complete(o))
+	if err != nil {
+		return nil, nil, err
+	}
+	result := session.Exchange(ctx, step, map[string]*document.Node{})
+	hint.Explain(result)
+	notes := session.Notes
+	if err := closeInTime(session); err != nil {
+		notes = append(notes, "a token could not be given back: "+err.Error())
+	}
+	return result, notes, nil
+}
+
+// Plan fills a prepared step in without sending it; where credentials would
+// go, a mark stands.
+func (b *Bench) Plan(step *sheet.Step, o Options) (*exchange.Request, error) {
+	session, err := sheet.NewSession(b.inner, b.complete(o))
+	if err != nil {
+		return nil, err
+	}
+	return session.Plan(step)
+}
+
+// TokenReport is what is known of a token.
+type TokenReport struct {
+	Token    *login.Token
+	Asked    []*exchange.Record // the exchanges it took
+	Standing *login.Standing    // what the issuer says of it; nil when not asked
+}
+
+// Token gets a token of a login. spoil, where not empty, spoils it (see
+// login.Ways); verify asks the issuer about it.
+func (b *Bench) Token(ctx context.Context, name, spoil string, verify bool, o Options) (*TokenReport, error) {
+	if problems := b.inner.Problems().Serious(); len(problems) > 0 {
+		return nil, problems
+	}
+	o = b.complete(o)
+	if b.inner.Login(name) == nil {
+		return nil, &sheet.NotFoundError{What: "login", Name: name, Known: b.inner.LoginNames()}
+	}
+	report := &TokenReport{}
+	session, err := sheet.NewSession(b.inner, o)
+	if err != nil {
+		return nil, err
+	}
+	defer func() {
+		report.Asked = session.LoginRecords()
+		session.Client.Close()
+	}()
+	if other, ok := session.Site.Logins[name]; ok {
+		name = other
+	}
+	if report.Token, err = session.Logins.Token(ctx, name); err != nil {
+		return nil, err
+	}
+	if spoil != "" {
+		if report.Token, err = login.Spoil(report.Token, spoil, time.Now()); err != nil {
+			return nil, err
+		}
+		o.Masker.Hide(report.Token.Text)
+	}
+	if verify {
+		report.Standing, err = session.Logins.Verify(ctx, name, report.Token)
+	}
+	return report, err
+}
+
+// New writes the beginnings of a bench into a folder, which must not hold one.
+func New(dir string) ([]string, error) {
+	if _, err := os.Stat(filepath.Join(dir, sheet.BenchFile)); err == nil {
+		return nil, fmt.Errorf("there is a bench in %s already", dir)
+	}
+	name := filepath.Base(dir)
+	if abs, err := filepath.Abs(dir); err == nil {
+		name = filepath.Base(abs)
+	}
+	files := map[string]string{
+		sheet.BenchFile:                       strings.ReplaceAll(newBench, "NAME", yamlfile.ScalarText(name)),
+		filepath.Join("sheets", "first.yaml"): newSheet,
+		".gitignore":                          newIgnore,
+	}
+	var written []string
+	for _, folder := range []string{"sheets", "data", "contracts", "secrets"} {
+		if err := os.MkdirAll(filepath.Join(dir, folder), 0o755); err != nil {
+			return nil, err
+		}
+	}
+	for file, text := range files {
+		full := filepath.Join(dir, file)
+		f, err := os.OpenFile(full, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+		if errors.Is(err, os.ErrExist) {
+			continue // somebody's own file stays as it is
+		}
+		if err != nil {
+			return written, err
+		}
+		_, err = f.WriteString(text)
+		if closeErr := f.Close(); err == nil {
+			err = closeErr
+		}
+		if err != nil {
+			return written, err
+		}
+		written = append(written, full)
+	}
+	slices.Sort(written)
+	return written, nil
+}
+
+const newBench = `bench: NAME
+sites:
+  local:
+    set:
+      base: http://127.0.0.1:8720
+services:
+  # A service without a contract is described by hand; the name before the
+  # slash of a call is the service, the one behind it the operation.
+  stores:
+    address: ${base}/stores
+    operations:
+      search:
+        request: GET /lots
+        query:
+          grade:
+            one of:
+              - A
+              - B
+              - C
+`
+
+const newSheet = `sheet: first
+about: What this sheet shows, in a sentence.
+steps:
+  - step: search
+    call: stores/search
+    fill:
+      grade: A
+    # A step without expect: holds when the status is a success. Here the
+    # stand-in wants a token, which the bench does not have yet.
+    expect:
+      status: 401
+`
+
+const newIgnore = `# kept values and what else belongs to this machine
+.testbench/
+# reports
+*.html
+*.har
+`
