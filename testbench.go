@@ -185,6 +185,9 @@ func (b *Bench) Vet(sheets []string, o Options) (Problems, error) {
 			return nil, err
 		}
 	}
+	if _, err := b.inner.At(o.Site); err != nil {
+		return nil, err
+	}
 	problems := b.inner.Vet(b.vetOptions(o, false))
 	for _, file := range sheets {
 		s, err := b.inner.OpenSheet(file)
@@ -214,6 +217,9 @@ type RunOptions struct {
 // run in order; the result is complete to that point.
 func (b *Bench) Run(ctx context.Context, files []string, o RunOptions) (*Result, error) {
 	o.Options = b.complete(o.Options)
+	if _, err := b.inner.At(o.Site); err != nil {
+		return nil, err
+	}
 	problems := b.inner.Problems().Serious()
 	var sheets []*sheet.Sheet
 	for _, file := range files {

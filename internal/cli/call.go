@@ -154,7 +154,8 @@ func (s *session) finishCall(bench *testbench.Bench, o *callOptions, result *tes
 		}
 	case picked != nil:
 		if err := s.pick(result, picked); err != nil {
-			return max(status, ExitFellShort), err
+			s.tell.fail(err)
+			status = max(status, ExitFellShort)
 		}
 	default:
 		s.showCall(o, result)

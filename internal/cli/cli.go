@@ -189,7 +189,7 @@ func statusOf(ctx context.Context, err error) int {
 	switch {
 	case ctx.Err() != nil:
 		return ExitInterrupted
-	case errors.As(err, &refused):
+	case errors.As(err, &refused) && refused.Record != nil:
 		return ExitUnreachable
 	}
 	return ExitWrong

@@ -266,23 +266,13 @@ func (s *session) summary(result *testbench.Result) {
 	}
 	c := result.Counts()
 	dot := t.sign(" · ", " - ")
-	unit := "sheet"
-	total, held, fell := 0, 0, 0
+	parts := []string{count(c.Sheets, "sheet")}
 	if c.Rows > c.Sheets {
-		unit, total, held, fell = "row", c.Rows, c.RowsHeld, c.RowsFell
-	} else {
-		for _, sheet := range result.Sheets {
-			total++
-			if sheet.Outcome == testbench.Held {
-				held++
-			} else if sheet.Outcome != testbench.NotRun {
-				fell++
-			}
-		}
+		parts = append(parts, count(c.Rows, "row"))
 	}
-	parts := []string{count(total, unit), t.in(green, fmt.Sprintf("%d held", held))}
-	if fell > 0 {
-		parts = append(parts, t.in(red, fmt.Sprintf("%d fell short", fell)))
+	parts = append(parts, t.in(green, fmt.Sprintf("%d held", c.RowsHeld)))
+	if c.RowsFell > 0 {
+		parts = append(parts, t.in(red, fmt.Sprintf("%d fell short", c.RowsFell)))
 	}
 	if c.StepsNotRun > 0 {
 		parts = append(parts, count(c.StepsNotRun, "step")+" not run")

@@ -153,7 +153,7 @@ func (s *session) listSecrets(store *secret.Store) error {
 		}
 		t.printf("%s  %s  %s\n", fit(e.Name, 20), fit(site, 12), e.Changed.Format("2006-01-02 15:04"))
 	}
-	if key, err := store.PublicKey(); err == nil {
+	if key, err := store.PublicKey(false); err == nil {
 		t.note("your public key: %s", key)
 	}
 	return nil

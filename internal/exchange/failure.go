@@ -55,7 +55,9 @@ func (c *Client) explain(ctx context.Context, record *Record, err error) *Failur
 		return fail(BadTLS, "%s answers in plain HTTP on this port, not in TLS", host)
 	case strings.Contains(text, `malformed HTTP response "\x15\x03`):
 		return fail(BadTLS, "%s speaks TLS on this port, not plain HTTP", host)
-	case errors.As(err, &header), errors.As(err, &alert), strings.Contains(text, "tls: "):
+	case errors.As(err, &header):
+		return fail(BadTLS, "%s does not speak TLS on this port", host)
+	case errors.As(err, &alert), strings.Contains(text, "tls: "):
 		return fail(BadTLS, "no TLS connection to %s could be made: %s", host, strings.TrimPrefix(text, "remote error: "))
 	case record.Answer != nil && (errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, syscall.ECONNRESET) || strings.Contains(text, "stream error")):
 		return fail(CutOff, "%s answered %d, then the connection ended before the whole answer had come (%d bytes did)", host, record.Answer.Status, len(record.Answer.Body))

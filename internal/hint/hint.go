@@ -330,7 +330,7 @@ func wrongTLS(e *evidence) string {
 		return ""
 	}
 	switch text := e.record.Failure.Message; {
-	case strings.Contains(text, "plain HTTP on this port"):
+	case strings.Contains(text, "plain HTTP on this port"), strings.Contains(text, "does not speak TLS"):
 		return "write http:// in the address, or use the port that speaks TLS"
 	case strings.Contains(text, "speaks TLS"):
 		return "write https:// in the address"

@@ -8,7 +8,7 @@ import "strings"
 // a third of the word's letters may be wrong, missing, added or swapped.
 // Differences of case alone always count as close.
 func Of(word string, candidates []string) string {
-	best, bestDistance := "", len([]rune(word))/3+1
+	best, bestDistance, bestPrefix := "", len([]rune(word))/3+1, 0
 	for _, candidate := range candidates {
 		if candidate == word {
 			continue
@@ -16,8 +16,10 @@ func Of(word string, candidates []string) string {
 		if strings.EqualFold(candidate, word) {
 			return candidate
 		}
-		if d := distance(strings.ToLower(word), strings.ToLower(candidate)); d < bestDistance {
-			best, bestDistance = candidate, d
+		prefix := commonPrefix(strings.ToLower(word), strings.ToLower(candidate))
+		d := distance(strings.ToLower(word), strings.ToLower(candidate))
+		if d < bestDistance || d == bestDistance && best != "" && prefix > bestPrefix {
+			best, bestDistance, bestPrefix = candidate, d, prefix
 		}
 	}
 	if best == "" && len(word) >= 3 {
@@ -28,6 +30,14 @@ func Of(word string, candidates []string) string {
 		}
 	}
 	return best
+}
+
+func commonPrefix(a, b string) int {
+	n := 0
+	for n < len(a) && n < len(b) && a[n] == b[n] {
+		n++
+	}
+	return n
 }
 
 // Try returns `did you mean "x"?` for the closest candidate, or "".

@@ -125,7 +125,9 @@ func nearMiss(text string) string {
 		if p.word("optional") && ruleWord(p.text[p.pos:]) == "" {
 			continue
 		}
-		if _, err := p.worded(); err == nil && p.pos == len(p.text) && !vague(meant) {
+		_, err := p.worded()
+		shaped := meant == "between" && strings.Contains(proposal, " and ") || meant == "about" && strings.Contains(proposal, " within ")
+		if (err == nil && p.pos == len(p.text) || shaped) && !vague(meant) {
 			return fmt.Sprintf("did you mean `%s`?", proposal)
 		}
 	}

@@ -122,6 +122,7 @@ func TestRulesThatMislead(t *testing.T) {
 		"all active":           "did you mean `equals all active`?",
 		"is bool":              "did you mean `is boolean`",
 		"betwen 1 and 5":       "did you mean `between 1 and 5`?",
+		"betwen A and B":       "did you mean `between A and B`?",
 		"One of A or B":        "did you mean `one of A or B`",
 		">= 5":                 "did you mean `at least 5`?",
 		"!= 5":                 "did you mean `not equals 5`?",

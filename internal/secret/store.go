@@ -364,7 +364,7 @@ func (s *Store) Share(recipient string) (int, error) {
 		return 0, fmt.Errorf("%q is no public key (age1…): %w", recipient, err)
 	}
 	lines := s.recipientLines()
-	own, err := s.PublicKey()
+	own, err := s.PublicKey(true)
 	if err != nil {
 		return 0, err
 	}
@@ -408,9 +408,10 @@ func (s *Store) Share(recipient string) (int, error) {
 	return len(entries), nil
 }
 
-// PublicKey returns the user's public key, and makes an identity if there is none.
-func (s *Store) PublicKey() (string, error) {
-	identities, err := s.identities(true)
+// PublicKey returns the user's public key. With create an identity is made if
+// there is none.
+func (s *Store) PublicKey(create bool) (string, error) {
+	identities, err := s.identities(create)
 	if err != nil {
 		return "", err
 	}

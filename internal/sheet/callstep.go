@@ -1,6 +1,7 @@
 package sheet
 
 import (
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -74,6 +75,14 @@ func (b *Bench) checkCall(step *Step, vet VetOptions) error {
 	if err != nil {
 		return err
 	}
+	if service, operation, ok := strings.Cut(step.Call, "/"); ok {
+		for _, p := range fillProblems(step, b.Service(service).Operation(operation)) {
+			if p.try != "" {
+				return fmt.Errorf("%s; %s", p.message, p.try)
+			}
+			return errors.New(p.message)
+		}
+	}
 	file := &yamlfile.File{Name: "command line"}
 	v := &vetter{options: vet, site: site}
 	for _, h := range step.requestHoles() {
@@ -84,7 +93,7 @@ func (b *Bench) checkCall(step *Step, vet VetOptions) error {
 		if p.Try != "" {
 			return fmt.Errorf("%s; %s", p.Message, p.Try)
 		}
-		return fmt.Errorf("%s", p.Message)
+		return errors.New(p.Message)
 	}
 	return nil
 }

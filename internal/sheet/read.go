@@ -202,7 +202,7 @@ func (r *reader) parse(n *yamlfile.Node, parse func(string) (*value.Template, er
 	t, err := parse(r.text(n))
 	if err != nil {
 		r.valueError(n, err)
-		return value.Literal("")
+		return value.Unreadable()
 	}
 	r.note(n, t.Holes())
 	return t

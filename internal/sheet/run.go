@@ -349,7 +349,9 @@ func (s *Session) exchange(ctx context.Context, step *Step, scope *Scope, names 
 		if ctx.Err() != nil {
 			result.Outcome, result.Reason = Interrupted, "interrupted"
 		}
-		errors.As(err, &result.Context.LoginFail)
+		if errors.As(err, &result.Context.LoginFail) && result.Context.LoginFail.Record == nil && result.Outcome == Unreachable {
+			result.Outcome = Faulty // nobody was asked: a secret or a setting is wrong
+		}
 		return
 	}
 	record.Notes = append(planned.notes, record.Notes...)

@@ -1,6 +1,7 @@
 package sheet
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -9,6 +10,7 @@ import (
 	"testbench/internal/contract"
 	"testbench/internal/document"
 	"testbench/internal/nearest"
+	"testbench/internal/request"
 	"testbench/internal/rule"
 	"testbench/internal/value"
 	"testbench/internal/yamlfile"
@@ -126,7 +128,15 @@ func (b *Bench) Vet(options VetOptions) yamlfile.Problems {
 			v.uses(l.uses)
 		}
 	}
-	return append(slices.Clone(before), b.file.Problems...)
+	return inOrder(append(slices.Clone(before), b.file.Problems...))
+}
+
+// inOrder sorts problems by their place.
+func inOrder(problems yamlfile.Problems) yamlfile.Problems {
+	slices.SortStableFunc(problems, func(a, b yamlfile.Problem) int {
+		return cmp.Or(cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column))
+	})
+	return problems
 }
 
 // Vet finds everything that is wrong with a sheet, without sending anything.
@@ -155,14 +165,7 @@ func (s *Sheet) Vet(options VetOptions) yamlfile.Problems {
 	v.columns, v.kept = nil, outside
 	s.vetSteps(v, s.Last)
 	s.remarkDoubles(site)
-	problems := append(slices.Clone(before), s.file.Problems...)
-	slices.SortStableFunc(problems, func(a, b yamlfile.Problem) int {
-		if a.Line != b.Line {
-			return a.Line - b.Line
-		}
-		return a.Column - b.Column
-	})
-	return problems
+	return inOrder(append(slices.Clone(before), s.file.Problems...))
 }
 
 // remarkDoubles remarks names that stand in two places.
@@ -251,22 +254,22 @@ func (s *Step) requestHoles() []*value.Hole {
 }
 
 func (s *Sheet) vetConditions(v *vetter, step *Step) {
-	check := func(c *rule.Condition) {
+	check := func(c *rule.Condition, at *yamlfile.Node) {
 		if c == nil {
 			return
 		}
 		for _, name := range c.KeptNames() {
 			if !slices.Contains(v.kept, name) && !slices.Contains(v.options.Kept, name) {
-				s.file.Report(step.at, nearest.Try(name, v.kept), "a condition of step %q asks for kept.%s, which nothing keeps before it", step.Name, name)
+				s.file.Report(at, nearest.Try(name, v.kept), "the condition asks for kept.%s, which nothing keeps before it", name)
 			}
 		}
 	}
-	check(step.When)
+	check(step.When, step.at)
 	for _, e := range step.WorkOut {
-		check(e.condition)
+		check(e.condition, step.at)
 	}
 	for _, c := range step.Where {
-		check(c.Condition)
+		check(c.Condition, c.at)
 	}
 }
 
@@ -409,41 +412,68 @@ func (s *Sheet) reader() *reader { return &reader{file: s.file} }
 
 // vetFill checks the fields of a call as far as they are known beforehand.
 func (s *Sheet) vetFill(step *Step, op *contract.Operation) {
-	given := map[string]bool{}
-	var fields []yamlfile.Entry
-	if step.fillAt != nil {
-		fields = step.fillAt.Entries
+	for _, p := range fillProblems(step, op) {
+		at := step.callAt
+		if p.field >= 0 {
+			at = step.fillAt.Entries[p.field].Key
+			if p.ofValue {
+				at = step.fillAt.Entries[p.field].Value
+			}
+		}
+		s.file.Report(at, p.try, "%s", p.message)
 	}
-	for i, e := range fields {
-		name := fieldRoot(op, e.Key.Text)
-		p := op.Find(name)
+}
+
+// fillProblem is what is wrong with a call's fields; field is its place among
+// them, or -1 for one that is missing.
+type fillProblem struct {
+	field        int
+	ofValue      bool
+	message, try string
+}
+
+// fillProblems holds the fields of a call against its operation, as far as
+// they are known without filling anything in.
+func fillProblems(step *Step, op *contract.Operation) []fillProblem {
+	var problems []fillProblem
+	given := map[string]bool{}
+	var fields []request.Field
+	if step.Fill != nil {
+		fields = step.Fill.Fields
+	}
+	for i, f := range fields {
+		p := op.Find(fieldRoot(op, f.Name))
 		if p == nil {
 			if !op.IsOpen() {
-				message, try := op.UnknownField(e.Key.Text)
-				s.file.Report(e.Key, try, "%s", message)
+				message, try := op.UnknownField(f.Name)
+				problems = append(problems, fillProblem{field: i, message: message, try: try})
 			}
 			continue
 		}
 		given[p.Name] = true
-		tree := step.Fill.Fields[i].Value
 		if p.Fixed != "" {
-			s.file.Report(e.Key, "take it out", "%s is always %q and cannot be filled", p.Name, p.Fixed)
-		} else if tree.Scalar != nil && tree.Scalar.IsLiteral() {
-			node := document.NewUntyped(tree.Scalar.LiteralText())
-			if tree.Typed {
-				node.Kind = document.Text
-			}
-			if wrong := p.Check(node, rule.IsKind); wrong != "" {
-				s.file.Report(e.Value, "", "%s", wrong)
-			}
+			problems = append(problems, fillProblem{field: i, message: fmt.Sprintf("%s is always %q and cannot be filled", p.Name, p.Fixed), try: "take it out"})
+			continue
+		}
+		if f.Value.Scalar == nil || !f.Value.Scalar.IsLiteral() {
+			continue
+		}
+		node := document.NewUntyped(f.Value.Scalar.LiteralText())
+		if f.Value.Typed {
+			node.Kind = document.Text
+		}
+		if wrong := p.Check(node, rule.IsKind); wrong != "" {
+			problems = append(problems, fillProblem{field: i, ofValue: true, message: wrong})
 		}
 	}
 	if len(step.contents) > 0 {
-		return
+		return problems
 	}
 	if missing := op.Missing(func(name string) bool { return given[name] }); len(missing) > 0 {
-		s.file.Report(step.callAt, "add under fill: "+strings.Join(missing, ", "), "%s needs %s", step.Call, strings.Join(missing, ", "))
+		list := strings.Join(missing, ", ")
+		problems = append(problems, fillProblem{field: -1, message: fmt.Sprintf("%s needs %s", step.Call, list), try: "add " + list})
 	}
+	return problems
 }
 
 // fieldRoot is the parameter's name in a field: the field itself where a

@@ -487,6 +487,13 @@ func SecretLiteral(text string) *Template {
 	return t
 }
 
+// Unreadable stands for a template that could not be read: it is no literal, so
+// that nothing more is said of its text.
+func Unreadable() *Template {
+	empty := ""
+	return &Template{parts: []part{{hole: &Hole{fixed: &empty}}}}
+}
+
 // BasicPair returns the template of an Authorization field with user and
 // password in the Basic form (RFC 7617).
 func BasicPair(user, password *Template) *Template {

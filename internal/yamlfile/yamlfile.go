@@ -358,6 +358,9 @@ func (f *File) syntax(err error) {
 	}
 	message = strings.TrimPrefix(message, "yaml: ")
 	for _, candidate := range []int{line, contextLine(load)} {
+		if strings.Contains(message, "exceeded") {
+			break // too deep or too long: quotes would not help
+		}
 		if m := keyAndValue.FindStringSubmatch(f.line(candidate)); m != nil {
 			value := strings.TrimSpace(m[2])
 			if strings.ContainsAny(value[:1], misleading) && !balanced(value) || strings.Contains(value, ": ") || strings.ContainsAny(value[:1], "@`%!*&") {

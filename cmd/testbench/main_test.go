@@ -1,0 +1,139 @@
+package main_test
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"testbench/internal/standin"
+)
+
+// built is the program under test; it is built once, with the race detector
+// when the tests are.
+var built string
+
+func TestMain(m *testing.M) {
+	os.Exit(buildAndRun(m))
+}
+
+func buildAndRun(m *testing.M) int {
+	dir, err := os.MkdirTemp("", "testbench-test-")
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		return 1
+	}
+	defer func() { _ = os.RemoveAll(dir) }()
+	built = filepath.Join(dir, "testbench")
+	args := []string{"build", "-o", built}
+	if raceEnabled {
+		args = append(args, "-race")
+	}
+	if output, err := exec.Command("go", append(args, ".")...).CombinedOutput(); err != nil {
+		fmt.Fprintf(os.Stderr, "building the program: %v\n%s", err, output)
+		return 1
+	}
+	return m.Run()
+}
+
+// outcome is what a run of the program came to.
+type outcome struct {
+	stdout, stderr string
+	status         int
+	took           time.Duration
+}
+
+func (o outcome) all() string { return o.stdout + o.stderr }
+
+// place is a folder that the program is run in.
+type place struct {
+	t     *testing.T
+	dir   string
+	env   []string
+	stdin string
+}
+
+// newPlace makes an empty folder with an identity of its own and no secrets.
+func newPlace(t *testing.T) *place {
+	t.Helper()
+	dir := t.TempDir()
+	return &place{t: t, dir: dir, env: []string{
+		"PATH=" + os.Getenv("PATH"), "HOME=" + dir, "NO_COLOR=1", "TZ=UTC",
+		"TESTBENCH_IDENTITY=" + filepath.Join(dir, "identity", "identity.txt"),
+	}}
+}
+
+// newBench makes the demo bench, talking to a stand-in of its own. The secrets
+// come from the environment.
+func newBench(t *testing.T) (*place, *standin.Server) {
+	t.Helper()
+	server, err := standin.Start("127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(server.Close)
+	p := newPlace(t)
+	require.NoError(t, standin.WriteBench(p.dir, "http://"+server.Address))
+	for name, text := range standin.Secrets {
+		p.env = append(p.env, "TESTBENCH_SEALED_"+strings.ToUpper(name)+"="+text)
+	}
+	return p, server
+}
+
+// write puts a file into the folder.
+func (p *place) write(name, text string) {
+	p.t.Helper()
+	full := filepath.Join(p.dir, name)
+	require.NoError(p.t, os.MkdirAll(filepath.Dir(full), 0o755))
+	require.NoError(p.t, os.WriteFile(full, []byte(text), 0o644))
+}
+
+func (p *place) read(name string) string {
+	p.t.Helper()
+	data, err := os.ReadFile(filepath.Join(p.dir, name))
+	require.NoError(p.t, err)
+	return string(data)
+}
+
+// command prepares a run of the program.
+func (p *place) command(args ...string) *exec.Cmd {
+	c := exec.Command(built, args...)
+	c.Dir, c.Env = p.dir, p.env
+	c.Stdin = strings.NewReader(p.stdin)
+	return c
+}
+
+// run runs the program. One that takes longer than a minute hangs.
+func (p *place) run(args ...string) outcome {
+	p.t.Helper()
+	var stdout, stderr bytes.Buffer
+	c := p.command(args...)
+	c.Stdout, c.Stderr = &stdout, &stderr
+	start := time.Now()
+	require.NoError(p.t, c.Start())
+	timer := time.AfterFunc(time.Minute, func() { _ = c.Process.Kill() })
+	defer timer.Stop()
+	err := c.Wait()
+	o := outcome{stdout: stdout.String(), stderr: stderr.String(), took: time.Since(start)}
+	var exit *exec.ExitError
+	if errors.As(err, &exit) {
+		o.status = exit.ExitCode()
+	} else {
+		require.NoError(p.t, err)
+	}
+	require.NotContains(p.t, o.stderr, "DATA RACE")
+	require.NotContains(p.t, o.stderr, "goroutine 1", "a panic")
+	return o
+}
+
+// sheet writes a sheet and runs it.
+func (p *place) sheet(text string, args ...string) outcome {
+	p.t.Helper()
+	p.write("sheets/test.yaml", text)
+	return p.run(append([]string{"run", "sheets/test.yaml"}, args...)...)
+}

@@ -1,0 +1,5 @@
+//go:build !race
+
+package main_test
+
+const raceEnabled = false

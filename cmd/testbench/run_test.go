@@ -1,0 +1,309 @@
+package main_test
+
+import (
+	"encoding/json"
+	"encoding/xml"
+	"flag"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"testbench/internal/standin"
+)
+
+var update = flag.Bool("update", false, "write the golden files anew")
+
+var changing = []struct {
+	from *regexp.Regexp
+	to   string
+}{
+	{regexp.MustCompile(`http://127\.0\.0\.1:\d+`), "http://127.0.0.1:8720"},
+	{regexp.MustCompile(` +\d+(\.\d)? ms`), "  TIME"},
+	{regexp.MustCompile(`\d+\.\d s · run \S+`), "TOOK · run ID"},
+	{regexp.MustCompile(`/\S*testbench-demo-\d+|/tmp/\S*/honey`), "DIR"},
+}
+
+// golden holds output against a file, with all that changes from run to run
+// taken out.
+func golden(t *testing.T, name, got string) {
+	t.Helper()
+	for _, c := range changing {
+		got = c.from.ReplaceAllString(got, c.to)
+	}
+	file := filepath.Join("testdata", name)
+	if *update {
+		require.NoError(t, os.MkdirAll("testdata", 0o755))
+		require.NoError(t, os.WriteFile(file, []byte(got), 0o644))
+	}
+	want, err := os.ReadFile(file)
+	require.NoError(t, err)
+	assert.Equal(t, string(want), got)
+}
+
+func TestDemo(t *testing.T) {
+	p := newPlace(t)
+	o := p.run("demo", "-dir", filepath.Join(p.dir, "honey"))
+	assert.Equal(t, 0, o.status, o.all())
+	assert.Less(t, o.took, 30*time.Second)
+	golden(t, "demo.txt", o.stdout)
+	report := p.read("honey/report.html")
+	assert.Contains(t, report, "moisture must not exceed 20")
+	assert.NotRegexp(t, `(src|href)="?https?:`, report, "no outside references")
+	info, err := os.Stat(filepath.Join(p.dir, "identity", "identity.txt"))
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
+
+	// What the demo wrote works from another shell, with its sealed secrets.
+	server, err := standin.Start("127.0.0.1:0")
+	require.NoError(t, err)
+	defer server.Close()
+	o = p.run("run", "-bench", "honey", "-set", "base=http://"+server.Address, "honey/sheets/1-search.yaml")
+	assert.Equal(t, 0, o.status, o.all())
+
+	// A folder with somebody's own bench is left alone.
+	p.write("mine/bench.yaml", "bench: mine\n")
+	o = p.run("demo", "-dir", "mine")
+	assert.Equal(t, 2, o.status)
+	assert.Contains(t, o.stderr, "another bench")
+	assert.Equal(t, "bench: mine\n", p.read("mine/bench.yaml"))
+}
+
+func TestNewBench(t *testing.T) {
+	server, err := standin.Start("127.0.0.1:0")
+	require.NoError(t, err)
+	defer server.Close()
+	p := newPlace(t)
+	o := p.run("new", "honey")
+	require.Equal(t, 0, o.status, o.all())
+	for _, file := range []string{"honey/bench.yaml", "honey/sheets/first.yaml", "honey/.gitignore"} {
+		assert.Contains(t, o.stdout, file)
+	}
+	o = p.run("vet", "-bench", "honey")
+	assert.Equal(t, 0, o.status, o.all())
+	o = p.run("run", "honey/sheets/first.yaml", "-set", "base=http://"+server.Address)
+	assert.Equal(t, 0, o.status, o.all())
+	o = p.run("new", "honey")
+	assert.Equal(t, 2, o.status)
+	assert.Contains(t, o.stderr, "a bench in honey already")
+}
+
+func TestReports(t *testing.T) {
+	p, _ := newBench(t)
+	o := p.run("run", "sheets/6-too-moist.yaml", "sheets/3-intake.yaml", "-out", "r.xml", "-out", "r.json", "-out", "r.html")
+	assert.Equal(t, 1, o.status, o.all())
+
+	var suites struct {
+		Tests    int `xml:"tests,attr"`
+		Failures int `xml:"failures,attr"`
+		Skipped  int `xml:"skipped,attr"`
+		Suites   []struct {
+			Name  string `xml:"name,attr"`
+			Cases []struct {
+				Name    string `xml:"name,attr"`
+				Failure *struct {
+					Message string `xml:"message,attr"`
+					Text    string `xml:",chardata"`
+				} `xml:"failure"`
+				Skipped *struct {
+					Message string `xml:"message,attr"`
+				} `xml:"skipped"`
+			} `xml:"testcase"`
+		} `xml:"testsuite"`
+	}
+	require.NoError(t, xml.Unmarshal([]byte(p.read("r.xml")), &suites))
+	assert.Equal(t, []int{14, 1, 2}, []int{suites.Tests, suites.Failures, suites.Skipped})
+	book := suites.Suites[0].Cases[5]
+	assert.Equal(t, "book [row 2 L-2208]", book.Name)
+	require.NotNil(t, book.Failure)
+	assert.Contains(t, book.Failure.Text, `the ledger says: "moisture must not exceed 20"`)
+	require.NotNil(t, suites.Suites[0].Cases[6].Skipped)
+	assert.Equal(t, "number was not kept (book fell short)", suites.Suites[0].Cases[6].Skipped.Message)
+
+	var run struct {
+		Outcome string
+		Counts  struct{ Steps, StepsFell, StepsNotRun int }
+		Sheets  []struct {
+			Rows []struct {
+				Steps []struct {
+					Step, Outcome string
+					Hints         []string
+					Exchanges     []struct {
+						Status  int
+						Request struct{ Method, Address, Body string }
+						Body    string
+					}
+				}
+			}
+		}
+	}
+	require.NoError(t, json.Unmarshal([]byte(p.read("r.json")), &run))
+	assert.Equal(t, "fell short", run.Outcome)
+	assert.Equal(t, []int{14, 1, 2}, []int{run.Counts.Steps, run.Counts.StepsFell, run.Counts.StepsNotRun})
+	step := run.Sheets[0].Rows[1].Steps[1]
+	assert.Equal(t, 422, step.Exchanges[0].Status)
+	assert.JSONEq(t, `{"lot":"L-2208","grade":"C","kilos":60,"moisture":23.1}`, step.Exchanges[0].Request.Body)
+	assert.Equal(t, []string{"moisture was sent as 23.1 from data/moist.csv row 2"}, step.Hints)
+	assert.Contains(t, p.read("r.html"), "1 of 14 steps did not hold.")
+
+	o = p.run("run", "sheets/3-intake.yaml", "-json")
+	assert.Equal(t, 0, o.status)
+	lines := strings.Split(strings.TrimSpace(o.stdout), "\n")
+	assert.Len(t, lines, 9)
+	for _, line := range lines {
+		assert.True(t, json.Valid([]byte(line)), line)
+	}
+	o = p.run("run", "sheets/3-intake.yaml", "-out", "r.pdf")
+	assert.Equal(t, 2, o.status)
+	assert.Contains(t, o.stderr, ".html, .xml (JUnit) and .json")
+}
+
+func TestRunOptions(t *testing.T) {
+	p, _ := newBench(t)
+	o := p.run("run", "sheets/4-rows.yaml", "-rows", "2", "-step", "grade", "-step", "dearer")
+	assert.Equal(t, 0, o.status, o.all())
+	assert.Contains(t, o.stdout, "row 2 of 3 (lot L-2202)")
+	assert.NotContains(t, o.stdout, "L-2205")
+	assert.NotContains(t, o.stdout, "book")
+
+	o = p.run("run", "sheets/4-rows.yaml", "-step", "boook")
+	assert.Equal(t, 2, o.status)
+	assert.Contains(t, o.stderr, `did you mean "book"?`)
+
+	o = p.run("run", "sheets/6-too-moist.yaml", "sheets/3-intake.yaml", "-stop")
+	assert.Equal(t, 1, o.status)
+	assert.NotContains(t, o.stdout, "intake to stock")
+	assert.NotContains(t, o.stdout, "read it back  not run", "stopped before it")
+	assert.Contains(t, o.stdout, "tidy up", "finally comes all the same")
+
+	o = p.run("run", "sheets/3-intake.yaml", "-dry")
+	assert.Equal(t, 0, o.status)
+	assert.Contains(t, o.stdout, "POST http://127.0.0.1:")
+	assert.Contains(t, o.stdout, "Ledger-Key: [masked]")
+	assert.Contains(t, o.stdout, "not known yet: ")
+	o = p.run("call", "ledger", "GET", "/Intakes", "-pick", "count")
+	assert.Equal(t, "0\n", o.stdout, "a dry run sends nothing")
+
+	o = p.run("run", "sheets/1-search.yaml", "-site", "south", "-set", "depot=north")
+	assert.Equal(t, 0, o.status, "-set is the strongest: %s", o.all())
+	o = p.run("run", "sheets/1-search.yaml", "-show", "all")
+	assert.Contains(t, o.stdout, "Authorization: Bearer [masked]")
+	assert.Contains(t, o.stdout, `"keeper": "Ansel Thripp"`)
+}
+
+func TestGuard(t *testing.T) {
+	p, _ := newBench(t)
+	bench := p.read("bench.yaml")
+	p.write("bench.yaml", strings.Replace(bench, "base: https://services.heatherfold.example\n    guard", "depot: north\n    guard", 1))
+	p.write("bench.yaml", strings.ReplaceAll(p.read("bench.yaml"), "      base: https://services.heatherfold.example\n", "      depot: north\n"))
+	o := p.run("run", "sheets/3-intake.yaml", "-site", "live")
+	assert.Equal(t, 2, o.status, o.all())
+	assert.Contains(t, o.stdout, "the site live is guarded")
+	assert.Contains(t, o.stdout, "-write live")
+	o = p.run("run", "sheets/2-grading.yaml", "-step", "grade by 1.2", "-site", "live")
+	assert.Equal(t, 0, o.status, "reading is let through: %s", o.all())
+	o = p.run("run", "sheets/3-intake.yaml", "-site", "live", "-write", "live")
+	assert.Equal(t, 0, o.status, o.all())
+}
+
+func TestPhasesAndConditions(t *testing.T) {
+	p, _ := newBench(t)
+	o := p.sheet(`sheet: phases
+site: local
+rows: data/intakes.csv
+first:
+  - step: prepare
+    set:
+      tag: run-${run.id | sha256}
+      month: ${today | format yyyy-MM}
+steps:
+  - step: only dry ones
+    when: number(row.moisture) < 17
+    call: lab/GradeLot
+    fill:
+      lot: ${row.lot}
+      moisture: ${row.moisture}
+      remark: ${tag}
+    fields:
+      remark: ${tag}
+last:
+  - step: at the end
+    call: ledger/balance
+    fill:
+      request:
+        lot: L-2201
+    fields:
+      response.kilos: 0.00
+`)
+	assert.Equal(t, 0, o.status, o.all())
+	assert.Equal(t, 2, strings.Count(o.stdout, "not run: when does not hold"), o.stdout)
+	assert.Contains(t, o.stdout, "· first")
+	assert.Contains(t, o.stdout, "· last")
+}
+
+// A run that is interrupted cancels what it waits for, still runs the finally
+// steps, and says so by its exit status.
+func TestInterrupt(t *testing.T) {
+	p, server := newBench(t)
+	p.write("sheets/test.yaml", `sheet: interrupted
+steps:
+  - step: book
+    call: ledger/book
+    fill:
+      lot: L-2201
+      grade: A
+      kilos: 5
+      moisture: 17
+    expect:
+      status: 201
+    keep:
+      number: number
+  - step: wait
+    request: mishaps GET /hang
+  - step: never
+    call: ledger/balance
+    fill:
+      request:
+        lot: L-2201
+finally:
+  - step: tidy up
+    call: ledger/remove
+    fill:
+      number: ${number}
+`)
+	c := p.command("run", "sheets/test.yaml", "-json", "-out", "r.json")
+	stdout, err := c.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, c.Start())
+	decoder := json.NewDecoder(stdout)
+	var steps []string
+	for {
+		var event struct {
+			Event string
+			Step  struct{ Step, Outcome string }
+		}
+		if decoder.Decode(&event) != nil {
+			break
+		}
+		if event.Event == "step done" {
+			steps = append(steps, event.Step.Step+" "+event.Step.Outcome)
+			if event.Step.Step == "book" {
+				require.NoError(t, c.Process.Signal(syscall.SIGINT))
+			}
+		}
+	}
+	_ = c.Wait()
+	assert.Equal(t, 130, c.ProcessState.ExitCode())
+	assert.Equal(t, "tidy up held", steps[len(steps)-1], "%v", steps)
+	assert.NotContains(t, strings.Join(steps, " "), "never")
+	assert.Contains(t, p.read("r.json"), `"outcome": "interrupted"`)
+	_ = server
+	o := p.run("call", "ledger", "GET", "/Intakes", "-pick", "count")
+	assert.Equal(t, "0\n", o.stdout, "the finally step took the intake back")
+}
