@@ -555,5 +555,8 @@ func redirectKept(e *evidence) string {
 	if e.answer == nil || e.answer.Status < 300 || e.answer.Status > 399 || len(e.record.Notes) == 0 {
 		return ""
 	}
-	return strings.Join(e.record.Notes, "; ") + "; -allow HOST lets it be followed"
+	if !strings.Contains(strings.Join(e.record.Notes, " "), "names that host") {
+		return ""
+	}
+	return "if the redirect is right, name its host in the site's values or with -allow HOST"
 }

@@ -96,8 +96,13 @@ func (o *OAuth2) ask(ctx context.Context, env *Env, form []request.Pair) (*Token
 	if err != nil {
 		return nil, err
 	}
-	status := r.Record.Answer.Status
-	if status != 200 {
+	if r.Format != document.JSON && document.Guess(r.Record.Answer.Body) == document.JSON {
+		// Some endpoints call their JSON text; there is nothing else it could be.
+		if node, err := document.ReadJSON(r.Record.Answer.Body); err == nil {
+			r.Format, r.Payload = document.JSON, node
+		}
+	}
+	if r.Record.Answer.Status != 200 {
 		return nil, refusal(r)
 	}
 	text := r.Payload.Get("access_token")

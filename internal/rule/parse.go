@@ -93,8 +93,15 @@ var operatorWords = []struct{ sign, word string }{
 // or a mistyped word behind which the rest reads as that rule.
 func nearMiss(text string) string {
 	for _, o := range operatorWords {
-		if rest, ok := strings.CutPrefix(text, o.sign); ok && strings.TrimSpace(rest) != "" {
-			return fmt.Sprintf("did you mean `%s %s`?", o.word, strings.TrimSpace(rest))
+		rest, ok := strings.CutPrefix(text, o.sign)
+		if rest = strings.TrimSpace(rest); !ok || rest == "" {
+			continue
+		}
+		// Text may begin with < or >; only before something that has an order do
+		// they stand for a rule word.
+		_, err := readMeasure(strings.Trim(rest, "\x00"))
+		if strings.ContainsAny(o.sign, "=~!") || err == nil || strings.Trim(rest, "\x00") == "" {
+			return fmt.Sprintf("did you mean `%s %s`?", o.word, strings.ReplaceAll(rest, "\x00", "…"))
 		}
 	}
 	// Rule words have one or two words; both are tried.

@@ -392,7 +392,7 @@ func (s *Session) send(ctx context.Context, step *Step, planned *plan, result *S
 		if !again {
 			return record, nil
 		}
-		record.Notes = append(record.Notes, "401: a new token was got and the request sent again")
+		planned.notes = append(planned.notes, "the first answer was 401: a new token was got and the request sent again")
 	}
 }
 

@@ -1,0 +1,280 @@
+//go:build peers
+
+// Tests against servers that are not ours. They need what scripts/test
+// installs, and fail without it.
+package main_test
+
+import (
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// freePort finds a port that nothing listens on.
+func freePort(t *testing.T) string {
+	t.Helper()
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer func() { _ = listener.Close() }()
+	_, port, err := net.SplitHostPort(listener.Addr().String())
+	require.NoError(t, err)
+	return port
+}
+
+// serve starts a server and waits until it accepts connections.
+func serve(t *testing.T, port string, name string, args ...string) {
+	t.Helper()
+	c := exec.Command(name, args...)
+	c.Stdout, c.Stderr = os.Stderr, os.Stderr
+	require.NoError(t, c.Start(), "is %s installed? scripts/test does that", name)
+	ended := make(chan struct{})
+	go func() {
+		_ = c.Wait()
+		close(ended)
+	}()
+	t.Cleanup(func() {
+		_ = c.Process.Signal(os.Interrupt)
+		select {
+		case <-ended:
+		case <-time.After(5 * time.Second):
+			_ = c.Process.Kill()
+			<-ended
+		}
+	})
+	deadline := time.Now().Add(15 * time.Second)
+	for time.Now().Before(deadline) {
+		select {
+		case <-ended:
+			t.Fatalf("%s ended before it listened", name)
+		default:
+		}
+		if connection, err := net.Dial("tcp", "127.0.0.1:"+port); err == nil {
+			_ = connection.Close()
+			return
+		}
+		time.Sleep(20 * time.Millisecond) // there is no event to await: another program's socket
+	}
+	t.Fatalf("%s does not listen on port %s", name, port)
+}
+
+func TestPHPSoapServer(t *testing.T) {
+	port := freePort(t)
+	root, err := filepath.Abs("testdata/php")
+	require.NoError(t, err)
+	serve(t, port, "php", "-S", "127.0.0.1:"+port, filepath.Join(root, "index.php"))
+	p := newPlace(t)
+	p.write("bench.yaml", `bench: hive
+names:
+  h: urn:heatherfold:hive
+sites:
+  local:
+    set:
+      base: http://127.0.0.1:`+port+`
+services:
+  hive:
+    address: ${base}/11
+    soap: 1.1
+    operations:
+      Weigh:
+        action: urn:heatherfold:hive:Weigh
+        payload: h:Weigh
+  hive12:
+    address: ${base}/12
+    soap: 1.2
+    operations:
+      Weigh:
+        action: urn:heatherfold:hive:Weigh
+        payload: h:Weigh
+`)
+	steps := func(service, version, code string) string {
+		return fmt.Sprintf(`  - step: weigh %[2]s
+    call: %[1]s/Weigh
+    blocks:
+      h:Keeper:
+        "@mustUnderstand": "1"
+        .: Bryony & "sons"
+    fill:
+      hive: H-<7>
+      frames:
+        - 10
+        - 12
+    fields:
+      hive: H-<7>
+      kilos: 53.90
+      keeper: Bryony & "sons"
+      reply.soap.version: %[2]s
+  - step: one frame %[2]s
+    call: %[1]s/Weigh
+    fill:
+      hive: H-1
+      frames: 10
+    fields:
+      kilos[0]: 24.5
+  - step: fault %[2]s
+    call: %[1]s/Weigh
+    fill:
+      hive: H-0
+      frames: 1
+    expect:
+      fault:
+        code: %[3]s
+        text: hive H-0 is empty
+        detail.HiveFault.hive: H-0
+  - step: text %[2]s
+    request: %[1]s POST
+    action: urn:heatherfold:hive:Weigh
+    text: <x:Weigh xmlns:x="urn:heatherfold:hive"><x:hive>${base}</x:hive><x:frames>1</x:frames></x:Weigh>
+    fields:
+      hive: ${base}
+`, service, version, code)
+	}
+	o := p.sheet("sheet: php\nsteps:\n" + steps("hive", "1.1", "Client") + steps("hive12", "1.2", "Sender"))
+	assert.Equal(t, 0, o.status, o.all())
+	assert.Equal(t, 8, strings.Count(o.stdout, "   held "), o.stdout)
+	// The wrong version, and what the service says of it.
+	o = p.sheet("sheet: php\nsteps:\n  - step: wrong\n    call: hive/Weigh\n    soap: 1.2\n    fill:\n      hive: H-1\n      frames: 1\n")
+	assert.Equal(t, 1, o.status, o.all())
+	assert.Contains(t, strings.Join(strings.Fields(o.stdout), " "), "perhaps the service speaks 1.1")
+}
+
+func TestApache(t *testing.T) {
+	p := newPlace(t)
+	authority := newCertificates(t)
+	serverCertificate, serverKey := authority.issue(t, "localhost")
+	clientCertificate, clientKey := authority.issue(t, "bryony")
+	for name, text := range map[string]string{"ca.pem": authority.pem, "server.pem": serverCertificate, "server-key.pem": serverKey, "client.pem": clientCertificate, "client-key.pem": clientKey} {
+		p.write("certs/"+name, text)
+	}
+	plain, secure := freePort(t), freePort(t)
+	const password = `bee: "k&y" ü`
+	output, err := exec.Command("htpasswd", "-nbB", "clerk", password).Output()
+	require.NoError(t, err, "htpasswd comes with apache2-utils; scripts/test installs it")
+	p.write("users", strings.TrimSpace(string(output))+"\n")
+	p.write("www/basic/lots.json", `{"lots": ["L-2201"]}`)
+	p.write("www/secure/lots.json", `{"lots": ["L-2202"]}`)
+	p.write("apache.conf", strings.ReplaceAll(`ServerRoot /usr/lib/apache2
+ServerName localhost
+PidFile DIR/apache.pid
+ErrorLog DIR/apache-error.log
+DocumentRoot DIR/www
+Listen 127.0.0.1:`+plain+`
+Listen 127.0.0.1:`+secure+`
+LoadModule mpm_event_module modules/mod_mpm_event.so
+LoadModule authn_core_module modules/mod_authn_core.so
+LoadModule authn_file_module modules/mod_authn_file.so
+LoadModule authz_core_module modules/mod_authz_core.so
+LoadModule authz_user_module modules/mod_authz_user.so
+LoadModule auth_basic_module modules/mod_auth_basic.so
+LoadModule mime_module modules/mod_mime.so
+LoadModule ssl_module modules/mod_ssl.so
+LoadModule http2_module modules/mod_http2.so
+LoadModule socache_shmcb_module modules/mod_socache_shmcb.so
+LoadModule deflate_module modules/mod_deflate.so
+LoadModule filter_module modules/mod_filter.so
+Protocols h2 http/1.1
+AddType application/json .json
+AddOutputFilterByType DEFLATE application/json
+<Directory DIR/www/basic>
+  AuthType Basic
+  AuthName "hives"
+  AuthUserFile DIR/users
+  Require user clerk
+</Directory>
+<Directory DIR/www/secure>
+  Require all granted
+</Directory>
+<VirtualHost 127.0.0.1:`+secure+`>
+  SSLEngine on
+  SSLCertificateFile DIR/certs/server.pem
+  SSLCertificateKeyFile DIR/certs/server-key.pem
+  SSLCACertificateFile DIR/certs/ca.pem
+  SSLVerifyClient require
+</VirtualHost>
+`, "DIR", p.dir))
+	require.NoError(t, os.Chmod(p.dir, 0o755))
+	for dir := filepath.Dir(p.dir); dir != "/"; dir = filepath.Dir(dir) {
+		if info, err := os.Stat(dir); err == nil && info.Mode().Perm()&0o001 == 0 {
+			require.NoError(t, os.Chmod(dir, info.Mode().Perm()|0o055))
+		}
+	}
+	serve(t, plain, "apache2", "-f", filepath.Join(p.dir, "apache.conf"), "-DFOREGROUND")
+	p.env = append(p.env, "TESTBENCH_SEALED_BEES="+password, "TESTBENCH_SEALED_WRONG=not the password")
+	bench := `bench: apache
+sites:
+  local:
+    set:
+      plain: http://127.0.0.1:` + plain + `
+      secure: https://localhost:` + secure + `
+    tls:
+      ca: certs/ca.pem
+CERTservices:
+  plain:
+    address: ${plain}
+    login: clerk
+  secure:
+    address: ${secure}
+logins:
+  clerk:
+    kind: basic
+    user: clerk
+    password: ${sealed.bees}
+  wrong:
+    kind: basic
+    user: clerk
+    password: ${sealed.wrong}
+`
+	p.write("bench.yaml", strings.Replace(bench, "CERT", "      certificate: certs/client.pem\n      key: certs/client-key.pem\n", 1))
+	o := p.sheet(`sheet: apache
+steps:
+  - step: right
+    request: plain GET /basic/lots.json
+    expect:
+      type: application/json
+      headers:
+        Content-Encoding: gzip
+    fields:
+      lots[0]: L-2201
+  - step: wrong
+    request: plain GET /basic/lots.json
+    login: wrong
+    expect:
+      status: 401
+      headers:
+        WWW-Authenticate: starts with Basic
+  - step: none
+    request: plain GET /basic/lots.json
+    login: none
+    expect:
+      status: 401
+  - step: nothing there
+    request: plain GET /basic/lotz.json
+    expect:
+      status: 404
+  - step: certificate
+    request: secure GET /secure/lots.json
+    fields:
+      lots[0]: L-2202
+      reply.protocol: HTTP/2.0
+`)
+	assert.Equal(t, 0, o.status, o.all())
+	assert.NotContains(t, o.all(), "bee:")
+	o = p.run("call", "plain", "GET", "/basic/lots.json", "-login", "none")
+	assert.Equal(t, 1, o.status)
+	assert.Contains(t, o.stdout, "the service asks for Basic")
+
+	p.write("bench.yaml", strings.Replace(bench, "CERT", "", 1))
+	o = p.run("call", "secure", "GET", "/secure/lots.json")
+	assert.Equal(t, 3, o.status, o.all())
+	assert.Contains(t, strings.Join(strings.Fields(o.all()), " "), "perhaps the service wants a client certificate")
+	o = p.run("call", "GET", "http://127.0.0.1:"+secure+"/secure/lots.json")
+	assert.Equal(t, 1, o.status)
+	assert.Contains(t, o.all(), "https://", "Apache says in its own words that the port speaks TLS")
+}
