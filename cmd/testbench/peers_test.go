@@ -139,10 +139,6 @@ services:
 	o := p.sheet("sheet: php\nsteps:\n" + steps("hive", "1.1", "Client") + steps("hive12", "1.2", "Sender"))
 	assert.Equal(t, 0, o.status, o.all())
 	assert.Equal(t, 8, strings.Count(o.stdout, "   held "), o.stdout)
-	// The wrong version, and what the service says of it.
-	o = p.sheet("sheet: php\nsteps:\n  - step: wrong\n    call: hive/Weigh\n    soap: 1.2\n    fill:\n      hive: H-1\n      frames: 1\n")
-	assert.Equal(t, 1, o.status, o.all())
-	assert.Contains(t, strings.Join(strings.Fields(o.stdout), " "), "perhaps the service speaks 1.1")
 }
 
 func TestApache(t *testing.T) {
@@ -153,16 +149,17 @@ func TestApache(t *testing.T) {
 	for name, text := range map[string]string{"ca.pem": authority.pem, "server.pem": serverCertificate, "server-key.pem": serverKey, "client.pem": clientCertificate, "client-key.pem": clientKey} {
 		p.write("certs/"+name, text)
 	}
+	p.write("mime.types", "application/json json\n")
 	plain, secure := freePort(t), freePort(t)
 	const password = `bee: "k&y" ü`
 	output, err := exec.Command("htpasswd", "-nbB", "clerk", password).Output()
 	require.NoError(t, err, "htpasswd comes with apache2-utils; scripts/test installs it")
 	p.write("users", strings.TrimSpace(string(output))+"\n")
-	p.write("www/basic/lots.json", `{"lots": ["L-2201"]}`)
+	p.write("www/basic/lots.json", `{"lots": ["L-2201"], "about": "`+strings.Repeat("heather honey ", 50)+`"}`)
 	p.write("www/secure/lots.json", `{"lots": ["L-2202"]}`)
 	p.write("apache.conf", strings.ReplaceAll(`ServerRoot /usr/lib/apache2
 ServerName localhost
-PidFile DIR/apache.pid
+USERPidFile DIR/apache.pid
 ErrorLog DIR/apache-error.log
 DocumentRoot DIR/www
 Listen 127.0.0.1:`+plain+`
@@ -174,13 +171,13 @@ LoadModule authz_core_module modules/mod_authz_core.so
 LoadModule authz_user_module modules/mod_authz_user.so
 LoadModule auth_basic_module modules/mod_auth_basic.so
 LoadModule mime_module modules/mod_mime.so
+TypesConfig DIR/mime.types
 LoadModule ssl_module modules/mod_ssl.so
 LoadModule http2_module modules/mod_http2.so
 LoadModule socache_shmcb_module modules/mod_socache_shmcb.so
 LoadModule deflate_module modules/mod_deflate.so
 LoadModule filter_module modules/mod_filter.so
 Protocols h2 http/1.1
-AddType application/json .json
 AddOutputFilterByType DEFLATE application/json
 <Directory DIR/www/basic>
   AuthType Basic
@@ -199,12 +196,22 @@ AddOutputFilterByType DEFLATE application/json
   SSLVerifyClient require
 </VirtualHost>
 `, "DIR", p.dir))
+	user := ""
+	if os.Geteuid() == 0 {
+		user = "User www-data\nGroup www-data\n" // Apache does not serve as root
+	}
+	p.write("apache.conf", strings.Replace(p.read("apache.conf"), "USER", user, 1))
 	require.NoError(t, os.Chmod(p.dir, 0o755))
 	for dir := filepath.Dir(p.dir); dir != "/"; dir = filepath.Dir(dir) {
 		if info, err := os.Stat(dir); err == nil && info.Mode().Perm()&0o001 == 0 {
 			require.NoError(t, os.Chmod(dir, info.Mode().Perm()|0o055))
 		}
 	}
+	t.Cleanup(func() {
+		if t.Failed() {
+			t.Log(p.read("apache-error.log"))
+		}
+	})
 	serve(t, plain, "apache2", "-f", filepath.Join(p.dir, "apache.conf"), "-DFOREGROUND")
 	p.env = append(p.env, "TESTBENCH_SEALED_BEES="+password, "TESTBENCH_SEALED_WRONG=not the password")
 	bench := `bench: apache
@@ -276,5 +283,5 @@ steps:
 	assert.Contains(t, strings.Join(strings.Fields(o.all()), " "), "perhaps the service wants a client certificate")
 	o = p.run("call", "GET", "http://127.0.0.1:"+secure+"/secure/lots.json")
 	assert.Equal(t, 1, o.status)
-	assert.Contains(t, o.all(), "https://", "Apache says in its own words that the port speaks TLS")
+	assert.Contains(t, o.all(), "write https:// in the address")
 }

@@ -142,7 +142,7 @@ logins:
         as json text:
           g: ${sealed.odd}
     keep:
-      kept:
+      again:
         at: query.r[0]
         secret: true
       open: body
@@ -167,7 +167,7 @@ logins:
   - step: fails
     request: s POST /fail
     body:
-      note: ${kept}
+      note: ${again}
       open: ${sealed.plain}
   - step: unreachable
     request: GET http://127.0.0.1:1/?key=${sealed.odd}
@@ -193,6 +193,7 @@ logins:
 		{"vet"},
 	} {
 		o := p.run(args...)
+		require.NotContains(t, o.all(), "nothing was sent")
 		output.WriteString("\n" + strings.Join(args, " ") + "\n" + o.all())
 		require.NotContains(t, o.all(), "panic")
 	}

@@ -322,8 +322,12 @@ func notAllowed(e *evidence) string {
 	return "if it is right, name the host in the site's values or with -allow " + e.record.Request.URL.Hostname()
 }
 
+// plainToTLS matches what common servers say when plain HTTP reaches a port
+// that speaks TLS.
+var plainToTLS = regexp.MustCompile(`(?i)HTTP request to an HTTPS server|plain HTTP to an SSL|plain HTTP request was sent to HTTPS`)
+
 func wrongTLS(e *evidence) string {
-	if e.answer != nil && e.status(400) && strings.Contains(string(e.answer.Body), "HTTP request to an HTTPS server") {
+	if e.status(400) && plainToTLS.Match(e.answer.Body) {
 		return "the port speaks TLS: write https:// in the address"
 	}
 	if e.record == nil || e.record.Failure == nil || e.record.Failure.Kind != exchange.BadTLS {

@@ -23,10 +23,20 @@ const Mask = value.Mask
 // in encoded form. The zero value is ready and masks nothing. It is safe for
 // use by several goroutines.
 type Masker struct {
-	mutex    sync.Mutex
-	known    map[string]bool
-	replacer *strings.Replacer // nil when there is something new
+	mutex sync.RWMutex
+	known map[string]bool
+	// forms are what is searched for, by their first letters, the longest
+	// first; pairs marks the two letters that any of them begins with, so that
+	// almost every place of a text is passed over at once.
+	forms map[[lead]byte][]string
+	pairs [1 << 16 / 64]uint64
 }
+
+// lead is how many letters of a form are looked up; no form is shorter.
+const lead = 4
+
+// longLine is the length from which a single line of a secret is one itself.
+const longLine = 16
 
 // Hide remembers a secret. Secrets too short to be searched for are left to
 // those who put them somewhere; see value.IsShort.
@@ -36,101 +46,131 @@ func (m *Masker) Hide(secret string) {
 	}
 	m.mutex.Lock()
 	defer m.mutex.Unlock()
+	m.add(secret)
+	// A key of many lines may be quoted in part, and output is masked by line.
+	for line := range strings.Lines(secret) {
+		if line = strings.TrimSpace(line); len(line) >= longLine {
+			m.add(line)
+		}
+	}
+}
+
+func (m *Masker) add(secret string) {
 	if m.known[secret] {
 		return
 	}
 	if m.known == nil {
-		m.known = map[string]bool{}
+		m.known, m.forms = map[string]bool{}, map[[lead]byte][]string{}
 	}
 	m.known[secret] = true
-	// A key of many lines may be quoted in part, and output is masked by line.
-	for line := range strings.Lines(secret) {
-		if line = strings.TrimSpace(line); line != secret && len(line) >= longLine {
-			m.known[line] = true
+	for _, form := range encodedForms(secret) {
+		if len(form) < lead {
+			continue
 		}
+		first := [lead]byte([]byte(form[:lead]))
+		if slices.Contains(m.forms[first], form) {
+			continue
+		}
+		m.forms[first] = append(m.forms[first], form)
+		slices.SortFunc(m.forms[first], func(a, b string) int { return len(b) - len(a) })
+		pair := uint(form[0])<<8 | uint(form[1])
+		m.pairs[pair/64] |= 1 << (pair % 64)
 	}
-	m.replacer = nil
 }
-
-// longLine is the length from which a single line of a secret is one itself.
-const longLine = 16
 
 // Text returns s with every known secret masked.
 func (m *Masker) Text(s string) string {
 	if m == nil {
 		return s
 	}
-	m.mutex.Lock()
+	m.mutex.RLock()
+	defer m.mutex.RUnlock()
 	if len(m.known) == 0 {
-		m.mutex.Unlock()
 		return s
 	}
-	if m.replacer == nil {
-		m.replacer = m.build()
-	}
-	replacer := m.replacer
-	m.mutex.Unlock()
-	return replacer.Replace(s)
-}
-
-func (m *Masker) build() *strings.Replacer {
-	forms := map[string]bool{}
-	for secret := range m.known {
-		for _, form := range encodedForms(secret) {
-			forms[form] = true
+	var out strings.Builder
+	copied := 0
+	for i := 0; i+lead <= len(s); i++ {
+		pair := uint(s[i])<<8 | uint(s[i+1])
+		if m.pairs[pair/64]&(1<<(pair%64)) == 0 {
+			continue
+		}
+		for _, form := range m.forms[[lead]byte{s[i], s[i+1], s[i+2], s[i+3]}] {
+			if strings.HasPrefix(s[i:], form) {
+				out.WriteString(s[copied:i])
+				out.WriteString(Mask)
+				copied = i + len(form)
+				i = copied - 1
+				break
+			}
 		}
 	}
-	ordered := make([]string, 0, len(forms))
-	for form := range forms {
-		ordered = append(ordered, form)
+	if copied == 0 {
+		return s
 	}
-	// The replacer prefers the pair that comes first: the longest form.
-	slices.SortFunc(ordered, func(a, b string) int {
-		if len(a) != len(b) {
-			return len(b) - len(a)
-		}
-		return strings.Compare(a, b)
-	})
-	pairs := make([]string, 0, 2*len(ordered))
-	for _, form := range ordered {
-		pairs = append(pairs, form, Mask)
-	}
-	return strings.NewReplacer(pairs...)
+	out.WriteString(s[copied:])
+	return out.String()
 }
 
 // encodedForms lists the ways in which a secret may stand in a text.
 func encodedForms(secret string) []string {
-	quoted := document.QuoteJSON(secret)
-	inJSON := quoted[1 : len(quoted)-1]
-	query := url.QueryEscape(secret)
+	texts := escapedForms(secret)
+	// What is escaped for its place is escaped once more where the whole is
+	// quoted, as a JSON body inside of a JSON text is.
+	for _, text := range slices.Clone(texts) {
+		texts = append(texts, jsonText(text), document.EscapeXML(text, false), htmlEscape.Replace(text))
+	}
+	slices.Sort(texts)
+	texts = slices.Compact(texts)
+	forms := slices.Clone(texts)
+	for _, text := range texts {
+		forms = append(forms, hex.EncodeToString([]byte(text)), strings.ToUpper(hex.EncodeToString([]byte(text))))
+		forms = append(forms, base64Forms(text)...)
+	}
+	whole := base64.StdEncoding.EncodeToString([]byte(secret))
+	return append(forms, whole, base64.URLEncoding.EncodeToString([]byte(secret)), url.QueryEscape(whole))
+}
+
+// htmlEscape is how html/template and others write XML's five signs.
+var htmlEscape = strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;", `"`, "&#34;", "'", "&#39;")
+
+// escapedForms writes a text as the places it may stand in want it.
+func escapedForms(text string) []string {
+	inJSON := jsonText(text)
+	query := url.QueryEscape(text)
 	percent := strings.ReplaceAll(query, "+", "%20")
-	forms := []string{
-		secret,
+	return []string{
+		text,
 		inJSON,
 		strings.ReplaceAll(inJSON, "/", `\/`),
 		strings.NewReplacer("<", `\u003c`, ">", `\u003e`, "&", `\u0026`).Replace(inJSON),
-		document.EscapeXML(secret, false),
-		document.EscapeXML(secret, true),
-		strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;", `"`, "&#34;", "'", "&#39;").Replace(secret),
-		strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;", `"`, "&quot;", "'", "&apos;").Replace(secret),
-		strings.ReplaceAll(document.EscapeXML(secret, true), "'", "&#39;"),
-		query, percent, url.PathEscape(secret), lowerEscapes(query), lowerEscapes(percent),
-		hex.EncodeToString([]byte(secret)), strings.ToUpper(hex.EncodeToString([]byte(secret))),
+		document.EscapeXML(text, false),
+		document.EscapeXML(text, true),
+		htmlEscape.Replace(text),
+		strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;", `"`, "&quot;", "'", "&apos;").Replace(text),
+		strings.ReplaceAll(document.EscapeXML(text, true), "'", "&#39;"),
+		query, percent, url.PathEscape(text), lowerEscapes(query), lowerEscapes(percent),
 	}
-	// In Base64 the same bytes look different by where in a group of three they
-	// begin. The letters that depend on the secret alone are searched for, at
-	// each of the three places, so that user:password in a Basic header is found.
-	for lead := range 3 {
-		padded := append(make([]byte, lead), secret...)
+}
+
+func jsonText(text string) string {
+	quoted := document.QuoteJSON(text)
+	return quoted[1 : len(quoted)-1]
+}
+
+// base64Forms gives what a text looks like inside of Base64. The same bytes
+// look different by where in a group of three they begin; the letters that
+// depend on the text alone are searched for, at each of the three places, so
+// that user:password in a Basic header is found.
+func base64Forms(text string) []string {
+	var forms []string
+	for offset := range 3 {
+		padded := append(make([]byte, offset), text...)
 		for _, encoding := range []*base64.Encoding{base64.RawStdEncoding, base64.RawURLEncoding} {
 			encoded := encoding.EncodeToString(padded)
-			first := (lead*8 + 5) / 6
-			last := len(padded) * 8 / 6
-			forms = append(forms, encoded[first:last])
+			forms = append(forms, encoded[(offset*8+5)/6:len(padded)*8/6])
 		}
 	}
-	whole := base64.StdEncoding.EncodeToString([]byte(secret))
-	forms = append(forms, whole, base64.URLEncoding.EncodeToString([]byte(secret)), url.QueryEscape(whole))
 	return forms
 }
 

@@ -3,10 +3,12 @@ package sheet
 import (
 	"fmt"
 	"mime"
+	"slices"
 	"strings"
 
 	"testbench/internal/document"
 	"testbench/internal/exchange"
+	"testbench/internal/nearest"
 	"testbench/internal/path"
 	"testbench/internal/reply"
 	"testbench/internal/rule"
@@ -131,7 +133,9 @@ func (j *judging) replyRules(e *Expect) {
 		}
 		match := path.Match{Where: subject, Node: node}
 		if node == nil {
-			match.Miss = &path.Miss{Reached: "the reply", Missing: "." + subject, There: "one without it"}
+			names := tree.Get("headers").Names()
+			slices.Sort(names)
+			match.Miss = &path.Miss{Reached: "the reply", Missing: "header " + subject, There: "one with " + document.FewNames(names), Try: nearest.Try(subject, names)}
 		}
 		j.verdict("expect", subject, path.Selection{Matches: []path.Match{match}}, r)
 	}

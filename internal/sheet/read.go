@@ -156,6 +156,9 @@ func (r *reader) identifier(n *yamlfile.Node, what string) string {
 	if !value.IsIdentifier(n.Text) {
 		r.file.Report(n, "a name has letters, digits and _ and starts with a letter or _", "%q cannot be the name of %s", n.Text, what)
 	}
+	if value.IsReserved(n.Text) && what != "a login" {
+		r.file.Report(n, "choose another name", "%q cannot be the name of %s: ${%s} means something else", n.Text, what, n.Text)
+	}
 	return n.Text
 }
 

@@ -229,6 +229,12 @@ func IsIdentifier(s string) bool {
 	return s != ""
 }
 
+// IsReserved says whether a name means something of its own in placeholders,
+// so that no value can have it.
+func IsReserved(name string) bool {
+	return contains(Spaces, name) || contains(moments, name) || name == "callback" || name == "file"
+}
+
 func (r *holeReader) ident() string {
 	start := r.pos
 	for r.pos < len(r.text) && IsIdentifier(r.text[start:r.pos+1]) {
