@@ -124,8 +124,6 @@ type textRun struct {
 	*session
 	show         string
 	name, target int // widths of columns
-	rowHeld      int
-	many         bool
 }
 
 func (r *textRun) SheetStarted(sheet *testbench.SheetResult) {

@@ -128,6 +128,9 @@ func (r *xmlReader) document() (*Node, error) {
 		return nil, r.fail(int64(len(r.data)), "it ends before </"+top.Name.String()+">")
 	}
 	if root == nil {
+		if len(bytes.TrimSpace(r.data)) == 0 {
+			return nil, r.fail(0, "it is empty")
+		}
 		return nil, r.fail(int64(len(r.data)), "there is no element in it")
 	}
 	dropLayout(root)
@@ -245,9 +248,6 @@ func (r *xmlReader) explain(err error) error {
 	var syntax *xml.SyntaxError
 	if errors.As(err, &syntax) {
 		message = syntax.Msg
-	}
-	if len(bytes.TrimSpace(r.data)) == 0 {
-		message = "it is empty"
 	}
 	return r.fail(r.decoder.InputOffset(), message)
 }

@@ -61,7 +61,8 @@ func (c *Client) explain(ctx context.Context, record *Record, err error) *Failur
 		return fail(BadTLS, "no TLS connection to %s could be made: %s", host, strings.TrimPrefix(text, "remote error: "))
 	case record.Answer != nil && (errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, syscall.ECONNRESET) || strings.Contains(text, "stream error")):
 		return fail(CutOff, "%s answered %d, then the connection ended before the whole answer had come (%d bytes did)", host, record.Answer.Status, len(record.Answer.Body))
-	case errors.Is(err, syscall.ECONNRESET), errors.Is(err, io.EOF), errors.Is(err, syscall.EPIPE), strings.Contains(text, "server closed idle connection"):
+	case errors.Is(err, syscall.ECONNRESET), errors.Is(err, io.EOF), errors.Is(err, syscall.EPIPE),
+		strings.Contains(text, "server closed idle connection"), strings.Contains(text, "client conn could not be established"), strings.Contains(text, "client connection lost"):
 		return fail(Reset, "%s closed the connection without an answer", host)
 	case strings.Contains(text, "malformed"), strings.Contains(text, "invalid header"), strings.Contains(text, "bad Content-Length"), strings.Contains(text, "unsupported transfer encoding"):
 		return fail(NotHTTP, "what %s sent is not HTTP: %s", host, strings.TrimPrefix(text, "net/http: "))

@@ -306,6 +306,11 @@ func unreachableHost(record *exchange.Record) string {
 	case exchange.Unknown:
 		return "check the host's name in the site's values; perhaps it is known only inside another network"
 	case exchange.Reset:
+		if record.Request.URL.Scheme == "https" {
+			// In TLS 1.3 a missing certificate is told only after the handshake, and
+			// often by closing the connection alone.
+			return "perhaps the service wants a client certificate: tls: certificate: and key: at the site"
+		}
 		return "perhaps the port speaks another protocol, or the service fell over at this request; its own log would tell"
 	case exchange.CutOff:
 		return "the service or something before it ended the connection: the length it promised and what it sent do not agree"

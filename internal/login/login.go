@@ -141,11 +141,10 @@ type Standing struct {
 // for use by several goroutines: of many that need a token at once, one gets
 // it and the others wait.
 type Keeper struct {
-	env    Env
-	kinds  map[string]Kind
-	slots  map[string]*slot
-	mutex  sync.Mutex
-	closed bool
+	env   Env
+	kinds map[string]Kind
+	slots map[string]*slot
+	mutex sync.Mutex
 }
 
 type slot struct {

@@ -223,7 +223,7 @@ func newElement(name string, content *document.Node, namespace string, names map
 	if prefix != "" {
 		space, known := names[prefix]
 		if !known {
-			return nil, fmt.Errorf("the prefix %s of %s is not declared: add it under names:", prefix, name)
+			return nil, fmt.Errorf("the prefix %s of %s is not declared; the key names declares prefixes", prefix, name)
 		}
 		element.Name.Space, namespace = space, space
 	}
@@ -287,7 +287,7 @@ func newAttribute(name string, v *document.Node, names map[string]string) (docum
 		case prefix == "xsi":
 			a.Name.Space = document.SchemaInstance
 		case prefix != "xml":
-			return a, fmt.Errorf("the prefix %s of @%s is not declared: add it under names:", prefix, name)
+			return a, fmt.Errorf("the prefix %s of @%s is not declared; the key names declares prefixes", prefix, name)
 		}
 	}
 	if !isXMLName(a.Name.Local) {

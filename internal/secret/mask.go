@@ -147,6 +147,7 @@ func escapedForms(text string) []string {
 		document.EscapeXML(text, false),
 		document.EscapeXML(text, true),
 		htmlEscape.Replace(text),
+		strings.NewReplacer("\t", "&#x9;", "\n", "&#xA;", "\r", "&#xD;").Replace(htmlEscape.Replace(text)),
 		strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;", `"`, "&quot;", "'", "&apos;").Replace(text),
 		strings.ReplaceAll(document.EscapeXML(text, true), "'", "&#39;"),
 		query, percent, url.PathEscape(text), lowerEscapes(query), lowerEscapes(percent),

@@ -76,11 +76,8 @@ func (b *Bench) checkCall(step *Step, vet VetOptions) error {
 		return err
 	}
 	if service, operation, ok := strings.Cut(step.Call, "/"); ok {
-		for _, p := range fillProblems(step, b.Service(service).Operation(operation)) {
-			if p.try != "" {
-				return fmt.Errorf("%s; %s", p.message, p.try)
-			}
-			return errors.New(p.message)
+		if problems := fillProblems(step, b.Service(service).Operation(operation)); len(problems) > 0 {
+			return withTry(problems[0].message, problems[0].try)
 		}
 	}
 	file := &yamlfile.File{Name: "command line"}
@@ -89,13 +86,16 @@ func (b *Bench) checkCall(step *Step, vet VetOptions) error {
 		v.uses([]use{{file: file, node: &yamlfile.Node{Kind: yamlfile.Mapping}, hole: h}})
 	}
 	if len(file.Problems) > 0 {
-		p := file.Problems[0]
-		if p.Try != "" {
-			return fmt.Errorf("%s; %s", p.Message, p.Try)
-		}
-		return errors.New(p.Message)
+		return withTry(file.Problems[0].Message, file.Problems[0].Try)
 	}
 	return nil
+}
+
+func withTry(message, try string) error {
+	if try == "" {
+		return errors.New(message)
+	}
+	return errors.New(message + "; " + try)
 }
 
 func (b *Bench) target(step *Step, target []string) error {

@@ -34,8 +34,6 @@ type reader struct {
 	file *yamlfile.File
 	dir  string // the bench folder
 	uses *[]use // where placeholders are noted
-	// prefixes are the XML names known so far in this file.
-	prefixes map[string]string
 }
 
 // use is a placeholder with its place in a file.

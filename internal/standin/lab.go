@@ -62,7 +62,6 @@ type labFault struct {
 	sender         bool
 	text           string
 	field, problem string
-	status         int // 0: what the version's binding says
 }
 
 func (l *lab) serve(w http.ResponseWriter, r *http.Request) {

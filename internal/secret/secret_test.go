@@ -1,0 +1,139 @@
+package secret_test
+
+import (
+	"bytes"
+	"encoding/base64"
+	"encoding/hex"
+	"encoding/json"
+	"encoding/xml"
+	"fmt"
+	"html"
+	"math/rand"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"testbench/internal/secret"
+)
+
+// Random secrets with every odd character are masked in every encoding, at
+// every place of a text.
+func TestMasking(t *testing.T) {
+	random := rand.New(rand.NewSource(7))
+	letters := []rune(`abcXYZ019 "'\/<>&%+=:;?#{}[]|~^` + "`$@!*-_.,üß蜂\t")
+	for range 300 {
+		runes := make([]rune, 6+random.Intn(30))
+		for i := range runes {
+			runes[i] = letters[random.Intn(len(letters))]
+		}
+		text := string(runes)
+		quoted, err := json.Marshal(text)
+		require.NoError(t, err)
+		var escaped bytes.Buffer
+		require.NoError(t, xml.EscapeText(&escaped, []byte(text)))
+		inner := strings.Trim(string(quoted), " ")
+		again, err := json.Marshal(`{"a":` + inner + `}`)
+		require.NoError(t, err)
+		lead := strings.Repeat("x", random.Intn(4))
+		for name, form := range map[string]string{
+			"plain": text, "JSON": inner[1 : len(inner)-1], "XML": escaped.String(), "HTML": html.EscapeString(text), "query": url.QueryEscape(text), "path": url.PathEscape(text),
+			"hex": hex.EncodeToString([]byte(text)), "Base64": base64.StdEncoding.EncodeToString([]byte(text)), "in JSON in JSON": string(again),
+			"in Base64": base64.StdEncoding.EncodeToString([]byte(lead + ":" + text + "more")), "URL Base64": base64.RawURLEncoding.EncodeToString([]byte(lead + text)),
+		} {
+			m := &secret.Masker{}
+			m.Hide("another one")
+			m.Hide(text)
+			masked := m.Text("before " + form + " after")
+			assert.Contains(t, masked, secret.Mask, "%s of %q", name, text)
+			assert.NotContains(t, masked, form, "%s of %q", name, text)
+			if decoded, err := base64.StdEncoding.DecodeString(strings.Fields(masked)[1]); err == nil {
+				assert.NotContains(t, string(decoded), text)
+			}
+		}
+	}
+	m := &secret.Masker{}
+	m.Hide("short")
+	assert.Equal(t, "short", m.Text("short"), "too short to be searched for")
+	m.Hide("twelve-letters")
+	m.Hide("twelve")
+	assert.Equal(t, "a [masked] b [masked]", m.Text("a twelve-letters b twelve"), "the longest first")
+}
+
+func TestWriter(t *testing.T) {
+	var out bytes.Buffer
+	m := &secret.Masker{}
+	m.Hide("heather-bell")
+	w := secret.NewWriter(&out, m)
+	for _, part := range []string{"one heath", "er-be", "ll two\nthree heather-", "bell"} {
+		_, err := fmt.Fprint(w, part)
+		require.NoError(t, err)
+	}
+	require.NoError(t, w.Close())
+	assert.Equal(t, "one [masked] two\nthree [masked]", out.String())
+}
+
+func TestStore(t *testing.T) {
+	dir := t.TempDir()
+	environment := map[string]string{}
+	store := &secret.Store{Dir: filepath.Join(dir, "secrets"), Identity: filepath.Join(dir, "id", "identity.txt"), Environ: func(name string) (string, bool) {
+		text, ok := environment[name]
+		return text, ok
+	}}
+	_, err := store.Get("", "clerk")
+	var missing *secret.NotFoundError
+	require.ErrorAs(t, err, &missing)
+	_, err = store.Set("", "clerk", "for all")
+	require.NoError(t, err)
+	_, err = store.Set("live", "clerk", "for live")
+	require.NoError(t, err)
+	for site, want := range map[string]string{"": "for all", "local": "for all", "live": "for live"} {
+		got, err := store.Get(site, "clerk")
+		require.NoError(t, err)
+		assert.Equal(t, want, got)
+	}
+	environment["TESTBENCH_SEALED_CLERK"] = "from outside"
+	got, err := store.Get("live", "clerk")
+	require.NoError(t, err)
+	assert.Equal(t, "from outside", got)
+	delete(environment, "TESTBENCH_SEALED_CLERK")
+	entries, err := store.List()
+	require.NoError(t, err)
+	assert.Len(t, entries, 2)
+	_, err = store.Set("", "../outside", "x")
+	assert.ErrorContains(t, err, "cannot name a secret")
+
+	// Tampered with in any place, it is refused.
+	file := filepath.Join(dir, "secrets", "clerk.age")
+	sealed, err := os.ReadFile(file)
+	require.NoError(t, err)
+	for at := 40; at < len(sealed)-40; at += 17 {
+		broken := bytes.Clone(sealed)
+		if broken[at] == '\n' {
+			continue
+		}
+		broken[at] = map[bool]byte{true: 'B', false: 'A'}[broken[at] == 'A']
+		require.NoError(t, os.WriteFile(file, broken, 0o600))
+		_, err := store.Get("", "clerk")
+		assert.Error(t, err, "byte %d", at)
+	}
+	require.NoError(t, os.WriteFile(file, bytes.Repeat([]byte("x"), 2<<20), 0o600))
+	_, err = store.Get("", "clerk")
+	assert.ErrorContains(t, err, "larger than a secret can be")
+}
+
+func BenchmarkMask(b *testing.B) {
+	m := &secret.Masker{}
+	for i := range 10 {
+		m.Hide(fmt.Sprintf("secret-number-%d-%d", i, i*7919))
+	}
+	text := strings.Repeat(`{"id": "L-2201", "keeper": "Ansel Thripp", "kilos": 120.50}`+"\n", 20_000)
+	b.SetBytes(int64(len(text)))
+	for b.Loop() {
+		m.Text(text)
+	}
+}
