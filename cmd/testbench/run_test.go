@@ -26,7 +26,7 @@ var changing = []struct {
 }{
 	{regexp.MustCompile(`http://127\.0\.0\.1:\d+`), "http://127.0.0.1:8720"},
 	{regexp.MustCompile(` +\d+(\.\d)? ms`), "  TIME"},
-	{regexp.MustCompile(`\d+\.\d s · run \S+`), "TOOK · run ID"},
+	{regexp.MustCompile(`· run \d\S+`), "· run ID"},
 	{regexp.MustCompile(`/\S*testbench-demo-\d+|/tmp/\S*/honey`), "DIR"},
 }
 

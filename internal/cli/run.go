@@ -207,21 +207,7 @@ func (s *session) details(step *testbench.StepResult) {
 		if !c.Judged || c.Held {
 			continue
 		}
-		subject := c.Kind + " " + c.Subject
-		if c.Kind == "field" {
-			subject = c.Subject
-		}
-		text := fmt.Sprintf("%s   wanted %s, got %s", subject, c.Wanted, c.Got)
-		if c.Kind == "where" {
-			text = fmt.Sprintf("where %s   %s", c.Subject, c.Got)
-		}
-		if c.Kind == "contract" {
-			text = c.Got
-		}
-		if c.Where != "" {
-			text += " at " + c.Where
-		}
-		line(text)
+		line(report.CheckLine(c))
 		if c.Note != "" {
 			t.printf("%s\n", wrap(visible(c.Note), t.width, 8))
 		}
@@ -275,7 +261,7 @@ func (s *session) summary(result *testbench.Result) {
 	if c.StepsNotRun > 0 {
 		parts = append(parts, count(c.StepsNotRun, "step")+" not run")
 	}
-	parts = append(parts, count(c.Exchanges, "exchange"), fmt.Sprintf("%.1f s", result.Took.Seconds()), "run "+result.Run)
+	parts = append(parts, count(c.Exchanges, "exchange"), milliseconds(result.Took), "run "+result.Run)
 	t.printf("%s\n", strings.Join(parts, dot))
 }
 

@@ -197,7 +197,12 @@ func wrap(text string, width, indent int) string {
 			out.WriteString("\n")
 		}
 		column := 0
+		// Three blanks stand between a subject and what is said of it; they stay.
+		paragraph = strings.ReplaceAll(paragraph, "   ", " \x00\x00 ")
 		for _, word := range strings.Fields(paragraph) {
+			if word == "\x00\x00" {
+				word = " "
+			}
 			length := utf8.RuneCountInString(word)
 			switch {
 			case column == 0:

@@ -134,9 +134,27 @@ func life(token *login.Token) string {
 	}
 	left := time.Until(token.Expires).Round(time.Second)
 	if left <= 0 {
-		return fmt.Sprintf("over since %s (%v)", token.Expires.Format("15:04:05"), -left)
+		return fmt.Sprintf("over since %s (%s)", token.Expires.Format("15:04:05"), inWords(-left))
 	}
-	return fmt.Sprintf("%v, until %s", left, token.Expires.Format("15:04:05"))
+	return fmt.Sprintf("%s, until %s", inWords(left), token.Expires.Format("15:04:05"))
+}
+
+// inWords writes a duration as people say it: 10 min, 1 h 5 min, 40 s.
+func inWords(d time.Duration) string {
+	var parts []string
+	for _, unit := range []struct {
+		length time.Duration
+		name   string
+	}{{24 * time.Hour, "d"}, {time.Hour, "h"}, {time.Minute, "min"}, {time.Second, "s"}} {
+		if n := d / unit.length; n > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", n, unit.name))
+			d -= n * unit.length
+		}
+	}
+	if len(parts) == 0 {
+		return "less than a second"
+	}
+	return strings.Join(parts[:min(2, len(parts))], " ")
 }
 
 // claim writes a claim for reading: instants as times (RFC 7519, 4.1).

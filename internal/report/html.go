@@ -21,7 +21,13 @@ var page string
 // HTML writes a run as one page without outside references.
 func HTML(result *sheet.Result) (string, error) {
 	t, err := template.New("report").Funcs(template.FuncMap{
-		"lines":   Lines,
+		"lines": Lines,
+		"took": func(d time.Duration) string {
+			if d < time.Second {
+				return fmt.Sprintf("%d ms", d.Milliseconds())
+			}
+			return fmt.Sprintf("%.1f s", d.Seconds())
+		},
 		"ms":      func(d time.Duration) string { return fmt.Sprintf("%.1f ms", ms(d)) },
 		"headers": headerLines,
 		"request": func(r *exchange.Request) string { return laidOut(r.GetHeader("Content-Type"), []byte(r.BodyShown())) },

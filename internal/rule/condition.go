@@ -202,7 +202,7 @@ func celError(source string, issues *cel.Issues) error {
 	for i, line := range strings.SplitAfter(source, "\n") {
 		if i+1 == first.Location.Line() {
 			runes := []rune(line)
-			offset += len(string(runes[:min(first.Location.Column(), len(runes))]))
+			offset += len(string(runes[:min(max(first.Location.Column(), 0), len(runes))]))
 			break
 		}
 		offset += len(line)

@@ -55,16 +55,29 @@ func (r *Rule) Judge(found path.Selection, roots path.Roots, scope value.Scope) 
 			break
 		}
 	}
-	if !verdict.Held {
-		verdict.Wanted = r.filledIn(scope)
+	verdict.Wanted = r.filledIn(scope)
+	if verdict.Held {
+		verdict.Got = came(matches)
 	}
 	return verdict, nil
+}
+
+// came says what a rule that held was judged on.
+func came(matches []path.Match) string {
+	if len(matches) == 1 {
+		return matches[0].Node.Describe()
+	}
+	return fmt.Sprintf("%d values", len(matches))
 }
 
 // filledIn writes the rule with its values, for messages.
 func (r *Rule) filledIn(scope value.Scope) string {
 	text := r.Source
-	for _, h := range r.Holes() {
+	holes := r.Holes()
+	if len(holes) == 0 {
+		return text
+	}
+	for _, h := range holes {
 		template, err := value.Parse(h.Source)
 		if err != nil {
 			continue

@@ -346,6 +346,7 @@ func (p *parser) about() (test, error) {
 	if rest, ok := strings.CutSuffix(p.text, "%"); ok {
 		t.percent = true
 		p.text = strings.TrimRight(rest, " ")
+		p.pos = min(p.pos, len(p.text))
 	}
 	tolerance, err := p.ordered("")
 	if err == nil && t.percent {

@@ -178,7 +178,7 @@ func (j *judging) verdict(kind, subject string, found path.Selection, r *rule.Ru
 		return
 	}
 	c := Check{Kind: kind, Subject: subject, Held: verdict.Held, Wanted: verdict.Wanted, Got: verdict.Got, Note: verdict.Note}
-	if verdict.Secret {
+	if verdict.Secret || found.First() != nil && found.First().Secret {
 		c.Got = secret.Mask
 	}
 	if verdict.Where != "" && verdict.Where != subject {

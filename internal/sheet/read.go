@@ -66,11 +66,21 @@ next:
 		for i, k := range keys {
 			names[i] = k.name
 		}
-		try := nearest.Try(e.Key.Text, names)
-		if try == "" {
-			try = "there are: " + keyNames(keys, 40)
+		meant := nearest.Of(e.Key.Text, names)
+		if meant == "" {
+			r.file.Report(e.Key, "there are: "+keyNames(keys, 40), "%s has no key %q", what, e.Key.Text)
+			continue
 		}
-		r.file.Report(e.Key, try, "%s has no key %q", what, e.Key.Text)
+		r.file.Report(e.Key, nearest.Try(e.Key.Text, names), "%s has no key %q", what, e.Key.Text)
+		if n.Get(meant) == nil {
+			// What stands below it is read as if the key were right, so that its
+			// mistakes are told as well, and nothing is missed for want of it.
+			for _, k := range keys {
+				if k.name == meant {
+					k.read(r, into, e.Value)
+				}
+			}
+		}
 	}
 }
 

@@ -69,7 +69,7 @@ func (s *Session) Run(ctx context.Context, sh *Sheet, options RunOptions, kill c
 	if kill == nil {
 		kill = context.Background()
 	}
-	result := &SheetResult{Name: sh.Name, File: sh.File(), About: sh.About, Site: s.Site.Name, Outcome: NotRun}
+	result := &SheetResult{Name: sh.Name, File: s.Bench.inside(sh.File()), About: sh.About, Site: s.Site.Name, Outcome: NotRun}
 	rows := r.rows()
 	if sh.Rows != nil {
 		result.RowCount = len(sh.Rows.table.Rows)

@@ -188,6 +188,23 @@ func (b *Bench) ReadSheet(name string, data []byte) *Sheet {
 // Problems lists what is wrong with the sheet.
 func (s *Sheet) Problems() yamlfile.Problems { return s.file.Problems }
 
+// inside names a file relative to the bench folder, where it is in there.
+func (b *Bench) inside(name string) string {
+	dir, err := filepath.Abs(b.Dir)
+	if err != nil {
+		return name
+	}
+	full, err := filepath.Abs(name)
+	if err != nil {
+		return name
+	}
+	relative, err := filepath.Rel(dir, full)
+	if err != nil || strings.HasPrefix(relative, "..") {
+		return name
+	}
+	return filepath.ToSlash(relative)
+}
+
 // File returns the name of the sheet's file.
 func (s *Sheet) File() string { return s.file.Name }
 
