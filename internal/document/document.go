@@ -55,7 +55,7 @@ func (a Attribute) IsDeclaration() bool {
 	return a.Name.Prefix == "xmlns" || a.Name.Prefix == "" && a.Name.Local == "xmlns"
 }
 
-// Member is one name with its value in an Object, in source order.
+// Member is one name with its value in an Object, in the order as written.
 type Member struct {
 	Key   string
 	Value *Node

@@ -51,7 +51,7 @@ func Parse(source string, quoted bool) (*Rule, error) {
 
 // plainAdvice tells how the text is written when it is meant as a plain value.
 func plainAdvice(text string) string {
-	return fmt.Sprintf("; if the text itself is wanted: equals %s", text)
+	return fmt.Sprintf(" If the text itself is wanted: equals %s", text)
 }
 
 // explain adds to an error what would have been right: the word in lower case,

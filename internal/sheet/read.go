@@ -1,7 +1,8 @@
 // Package sheet reads bench and sheet files, finds what is wrong with them
 // before anything is sent, and runs them. Reading: read.go, bench.go,
-// loginfile.go, operation.go, sheetfile.go. Vetting: vet.go. Running: scope.go,
-// plan.go, run.go, judge.go, with what came of it in result.go. It shows
+// loginfile.go, operation.go, sheetfile.go, stepfile.go, expect.go, rows.go.
+// Vetting: vet.go. Running: session.go, plan.go, run.go, judge.go, with what
+// came of it in result.go; callstep.go makes steps of command lines. It shows
 // nothing; results go to an Observer.
 package sheet
 

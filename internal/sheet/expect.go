@@ -1,0 +1,113 @@
+package sheet
+
+import (
+	"fmt"
+	"net/http"
+	"slices"
+	"strconv"
+	"strings"
+
+	"testbench/internal/nearest"
+	"testbench/internal/rule"
+	"testbench/internal/yamlfile"
+)
+
+// Expect is what is expected of a reply as such.
+type Expect struct {
+	Status   *StatusRule
+	Time     *rule.Rule
+	Size     *rule.Rule
+	Type     *rule.Rule
+	Headers  []HeaderRule
+	NoFault  bool
+	Fault    []FieldRule // paths below reply.fault
+	HasFault bool
+	Refused  string
+}
+
+// HeaderRule is a rule for a header field.
+type HeaderRule struct {
+	Name string
+	Rule *rule.Rule
+}
+
+var expectKeys = []key[Expect]{
+	{"status", "201, 200 or 201, 2xx, not 5xx", func(r *reader, e *Expect, n *yamlfile.Node) {
+		status, err := ParseStatus(r.text(n))
+		if err != nil {
+			r.file.Report(n, "write it like 201, 200 or 201, 2xx, not 5xx", "%v", err)
+			return
+		}
+		e.Status = status
+	}},
+	{"time", "a rule: under 800 ms", func(r *reader, e *Expect, n *yamlfile.Node) { e.Time = r.rule(n) }},
+	{"size", "a rule: under 20 kB", func(r *reader, e *Expect, n *yamlfile.Node) { e.Size = r.rule(n) }},
+	{"type", "a media type, or a rule", func(r *reader, e *Expect, n *yamlfile.Node) { e.Type = r.rule(n) }},
+	{"headers", "header: rule", func(r *reader, e *Expect, n *yamlfile.Node) {
+		for _, entry := range r.entries(n, "headers") {
+			if parsed := r.rule(entry.Value); parsed != nil {
+				e.Headers = append(e.Headers, HeaderRule{entry.Key.Text, parsed})
+			}
+		}
+	}},
+	{"fault", "none, or rules for code, text, role, detail", func(r *reader, e *Expect, n *yamlfile.Node) {
+		if n.Kind == yamlfile.Scalar {
+			e.NoFault = r.choice(n, "fault: write none, or a mapping of code, text and detail to rules", "none") != ""
+			return
+		}
+		for _, entry := range n.Entries {
+			first, _, _ := strings.Cut(strings.NewReplacer("[", ".").Replace(entry.Key.Text), ".")
+			if !slices.Contains([]string{"code", "subcode", "text", "role", "detail"}, first) {
+				r.file.Report(entry.Key, nearest.Try(first, []string{"code", "subcode", "text", "role", "detail"}), "a fault has no %q", first)
+			}
+		}
+		e.HasFault = true
+		e.Fault = r.fieldRules(n, "reply.fault.")
+	}},
+	{"refused", "tls, certificate or connection", func(r *reader, e *Expect, n *yamlfile.Node) {
+		e.Refused = r.choice(n, "kind of refusal", "tls", "certificate", "connection")
+	}},
+}
+
+// StatusRule is a rule for a status code.
+type StatusRule struct {
+	Source string
+	not    bool
+	any    []string // 201, or 2xx
+}
+
+// ParseStatus reads a rule for a status: codes and classes joined by or, with
+// an optional not before them.
+func ParseStatus(text string) (*StatusRule, error) {
+	s := &StatusRule{Source: strings.TrimSpace(text)}
+	rest := s.Source
+	if after, ok := strings.CutPrefix(rest, "not "); ok {
+		s.not, rest = true, strings.TrimSpace(after)
+	}
+	for _, part := range strings.Split(rest, " or ") {
+		part = strings.TrimSpace(part)
+		code, err := strconv.Atoi(part)
+		isClass := len(part) == 3 && part[0] >= '1' && part[0] <= '5' && strings.EqualFold(part[1:], "xx")
+		if !isClass && (err != nil || code < 100 || code > 599) {
+			return nil, fmt.Errorf("%q is no status", part)
+		}
+		s.any = append(s.any, strings.ToLower(part))
+	}
+	return s, nil
+}
+
+// Holds says whether a status is as the rule wants it.
+func (s *StatusRule) Holds(status int) bool {
+	text := strconv.Itoa(status)
+	for _, one := range s.any {
+		if one == text || one[1:] == "xx" && one[0] == text[0] {
+			return !s.not
+		}
+	}
+	return s.not
+}
+
+// wantsSuccess says whether the rule can hold for a success.
+func (s *StatusRule) wantsSuccess() bool {
+	return s.Holds(http.StatusOK) || s.Holds(http.StatusCreated) || s.Holds(http.StatusAccepted) || s.Holds(http.StatusNoContent)
+}
