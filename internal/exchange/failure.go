@@ -64,7 +64,7 @@ func (c *Client) explain(ctx context.Context, record *Record, err error) *Failur
 	case errors.Is(err, syscall.ECONNRESET), errors.Is(err, io.EOF), errors.Is(err, syscall.EPIPE),
 		strings.Contains(text, "server closed idle connection"), strings.Contains(text, "client conn could not be established"), strings.Contains(text, "client connection lost"):
 		return fail(Reset, "%s closed the connection without an answer", host)
-	case strings.Contains(text, "malformed"), strings.Contains(text, "invalid header"), strings.Contains(text, "bad Content-Length"), strings.Contains(text, "unsupported transfer encoding"):
+	case strings.Contains(text, "malformed"), strings.Contains(text, "in chunk"), strings.Contains(text, "chunked line"), strings.Contains(text, "invalid header"), strings.Contains(text, "bad Content-Length"), strings.Contains(text, "unsupported transfer encoding"):
 		return fail(NotHTTP, "what %s sent is not HTTP: %s", host, strings.TrimPrefix(text, "net/http: "))
 	case strings.Contains(text, "server response headers exceeded"):
 		return fail(TooLarge, "the header of the answer from %s is larger than %d MiB", host, maxHeader>>20)

@@ -254,4 +254,3 @@ var rowsKeys = []key[Rows]{
 		rows.Limit = limit
 	}},
 }
-

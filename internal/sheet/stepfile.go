@@ -375,4 +375,3 @@ func (r *reader) fieldRules(n *yamlfile.Node, prefix string) []FieldRule {
 	}
 	return rules
 }
-
