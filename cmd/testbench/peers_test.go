@@ -18,6 +18,9 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
+// peers says whether the programs are there that scripts/test installs.
+const peers = true
+
 // freePort finds a port that nothing listens on.
 func freePort(t *testing.T) string {
 	t.Helper()

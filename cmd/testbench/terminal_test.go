@@ -1,0 +1,144 @@
+package main_test
+
+import (
+	"bytes"
+	"io"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// onTerminal runs the program on a terminal of its own, by the command script,
+// and returns all that the terminal showed. What is typed is typed once the
+// prompt is there.
+func (p *place) onTerminal(prompt, typed, command string) string {
+	p.t.Helper()
+	c := exec.Command("script", "-qefc", strings.ReplaceAll(command, "testbench", built), "/dev/null")
+	c.Dir = p.dir
+	c.Env = append([]string{"TERM=xterm-256color", "SHELL=/bin/sh"}, p.env...)
+	stdin, err := c.StdinPipe()
+	require.NoError(p.t, err)
+	stdout, err := c.StdoutPipe()
+	require.NoError(p.t, err)
+	require.NoError(p.t, c.Start(), "script comes with bsdutils")
+	var shown bytes.Buffer
+	buffer := make([]byte, 4096)
+	for {
+		n, err := stdout.Read(buffer)
+		shown.Write(buffer[:n])
+		if prompt != "" && strings.Contains(shown.String(), prompt) {
+			_, err := io.WriteString(stdin, typed)
+			require.NoError(p.t, err)
+			prompt = ""
+		}
+		if err != nil {
+			break
+		}
+	}
+	_ = stdin.Close()
+	_ = c.Wait()
+	return shown.String()
+}
+
+func TestTerminal(t *testing.T) {
+	p, _ := newBench(t)
+	var env []string
+	for _, e := range p.env {
+		if e != "NO_COLOR=1" && !strings.HasPrefix(e, "TESTBENCH_SEALED_LAB") {
+			env = append(env, e)
+		}
+	}
+	p.env = env
+
+	// Typing a secret shows nothing of it.
+	shown := p.onTerminal("it is not shown): ", "typed without echo\n", "testbench secret set lab")
+	assert.Contains(t, shown, "it is not shown")
+	assert.Contains(t, shown, "sealed:")
+	assert.NotContains(t, shown, "typed without")
+	assert.Contains(t, p.read("secrets/lab.age"), "AGE ENCRYPTED FILE")
+
+	// Colour is for terminals, and only where it is wanted.
+	shown = p.onTerminal("", "", "testbench run sheets/6-too-moist.yaml")
+	assert.Contains(t, shown, "\x1b[31mfell short 1 of 3\x1b[0m")
+	assert.Contains(t, shown, "fell short", "colour is not the only sign")
+	assert.NotContains(t, p.onTerminal("", "", "testbench run -plain sheets/6-too-moist.yaml"), "\x1b[")
+	p.env = append(p.env, "NO_COLOR=1")
+	assert.NotContains(t, p.onTerminal("", "", "testbench run sheets/6-too-moist.yaml"), "\x1b[")
+	p.env = p.env[:len(p.env)-1]
+	o := p.run("run", "sheets/6-too-moist.yaml")
+	assert.NotContains(t, o.stdout, "\x1b[", "a pipe is no terminal")
+	assert.NotContains(t, p.run("run", "-plain", "sheets/3-intake.yaml").stdout, "·")
+
+	// On 80 columns no line is longer.
+	for _, line := range strings.Split(p.onTerminal("", "", "stty cols 80; testbench run sheets/5-refused.yaml"), "\n") {
+		plain := strings.NewReplacer("\x1b[31m", "", "\x1b[32m", "", "\x1b[1m", "", "\x1b[2m", "", "\x1b[0m", "", "\r", "").Replace(line)
+		if !strings.Contains(plain, " run 20") {
+			assert.LessOrEqual(t, len([]rune(plain)), 80, plain)
+		}
+	}
+}
+
+// What a service sends never reaches a terminal as it is.
+func TestControlCharacters(t *testing.T) {
+	p := newPlace(t)
+	p.write("evil.json", "{\"note\": \"\\u001b]0;owned\\u0007 \u202e\\u009b31m\"}")
+	p.write("www.yaml", "")
+	p.write("bench.yaml", "bench: \"b\\x1b[31m\"\nsites:\n  s:\n    set:\n      base: http://127.0.0.1:1\nservices:\n  \"s\\x07\":\n    address: ${base}\n")
+	for _, args := range [][]string{{"call", "x\x1b[31m/y"}, {"run", "no\x1b]0;x\x07.yaml"}, {"call", "GET", "http://127.0.0.1:1/\x1b[2J"}, {"vet"}, {"token", "\u202eabc"}} {
+		o := p.run(args...)
+		assert.NotContains(t, o.all(), "\x1b", "%q", args)
+		assert.NotContains(t, o.all(), "\x07", "%q", args)
+		assert.NotContains(t, o.all(), "\u202e", "%q", args)
+	}
+}
+
+func TestCompletion(t *testing.T) {
+	p := newPlace(t)
+	o := p.run("completion", "bash")
+	require.Equal(t, 0, o.status)
+	p.write("completion.bash", o.stdout)
+	for words, want := range map[string]string{"testbench ca": "call", "testbench run -ro": "-rows", "testbench token -ver": "-verify"} {
+		fields := strings.Fields(words)
+		script := `source completion.bash; COMP_WORDS=(` + words + `); COMP_CWORD=` + string(rune('0'+len(fields)-1)) + `; _testbench; printf '%s ' "${COMPREPLY[@]}"`
+		c := exec.Command("bash", "-c", script)
+		c.Dir = p.dir
+		output, err := c.CombinedOutput()
+		require.NoError(t, err, string(output))
+		assert.Equal(t, want, strings.TrimSpace(string(output)), words)
+	}
+	for _, shell := range []string{"zsh", "fish"} {
+		o := p.run("completion", shell)
+		require.Equal(t, 0, o.status)
+		for _, part := range []string{"call", "verify", "testbench"} {
+			assert.Contains(t, o.stdout, part)
+		}
+		p.write("completion."+shell, o.stdout)
+		if peers {
+			output, err := exec.Command(shell, "-n", filepath.Join(p.dir, "completion."+shell)).CombinedOutput()
+			assert.NoError(t, err, "%s: %s", shell, output)
+		}
+	}
+}
+
+// Every command explains itself, and its examples are commands that exist.
+func TestHelp(t *testing.T) {
+	p := newPlace(t)
+	overview := p.run("help")
+	require.Equal(t, 0, overview.status)
+	for _, name := range []string{"new", "demo", "call", "token", "secret", "run", "vet", "standin", "help", "completion", "version"} {
+		assert.Contains(t, overview.stdout, "\n  "+name)
+		for _, args := range [][]string{{"help", name}, {name, "-h"}, {name, "--help"}} {
+			o := p.run(args...)
+			assert.Equal(t, 0, o.status, "%v", args)
+			assert.Contains(t, o.stdout, "usage: testbench "+name)
+			assert.Contains(t, o.stdout, "-bench folder")
+		}
+	}
+	o := p.run("version", "-json")
+	assert.Contains(t, o.stdout, `"version"`)
+	assert.Equal(t, 0, p.run("--version").status)
+}

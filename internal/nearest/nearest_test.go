@@ -1,0 +1,31 @@
+package nearest_test
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+
+	"testbench/internal/nearest"
+)
+
+func TestOf(t *testing.T) {
+	words := []string{"site", "set", "search", "GradeLot", "grade", "at least", "Lots", "depot"}
+	cases := map[string]string{
+		"sit":      "site", // as near as set, and begins alike
+		"serach":   "search",
+		"GRADE":    "grade",
+		"gradelot": "GradeLot",
+		"at laest": "at least",
+		"lot":      "Lots",
+		"dep":      "depot",
+		"xylophon": "",
+		"x":        "",
+		"":         "",
+		"grade":    "GradeLot", // itself is no proposal
+	}
+	for typed, want := range cases {
+		assert.Equal(t, want, nearest.Of(typed, words), typed)
+	}
+	assert.Equal(t, `did you mean "site"?`, nearest.Try("siet", words))
+	assert.Empty(t, nearest.Try("nothing alike", words))
+}

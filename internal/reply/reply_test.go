@@ -1,0 +1,64 @@
+package reply_test
+
+import (
+	"net/http"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"testbench/internal/document"
+	"testbench/internal/exchange"
+	"testbench/internal/path"
+	"testbench/internal/reply"
+)
+
+func record(contentType, body string) *exchange.Record {
+	header := http.Header{"Content-Type": {contentType}, "X-Two": {"a", "b"}}
+	return &exchange.Record{Phases: exchange.Phases{Total: 14200 * time.Microsecond}, Answer: &exchange.Answer{
+		Status: 200, Reason: "OK", Proto: "HTTP/1.1", Header: header, Body: []byte(body), Cookies: []*http.Cookie{{Name: "SID", Value: "7"}},
+	}}
+}
+
+const fault = `<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Header><r xmlns="urn:r"><serial>9</serial></r></s:Header><s:Body><s:Fault><faultcode>s:Client</faultcode><faultstring>too moist</faultstring></s:Fault></s:Body></s:Envelope>`
+
+func TestPathsIntoReplies(t *testing.T) {
+	cases := []struct{ contentType, body, path, want string }{
+		{"application/json", `{"a": [1, 2]}`, "a[1]", "2"},
+		{"application/vnd.hive+json; charset=utf-8", `{"a": 1}`, "a", "1"},
+		{"text/xml", `<x><a>1</a></x>`, "a", "1"},
+		{"application/x-www-form-urlencoded", `a=1&a=2&b=x+y`, "a[1]", "2"},
+		{"application/x-www-form-urlencoded", `a=1&a=2&b=x+y`, "b", `"x y"`},
+		{"text/plain", "hello", "answer", `"hello"`},
+		{"", `{"a": true}`, "a", "true"},
+		{"application/json", `{}`, "reply.status", "200"},
+		{"application/json", `{}`, "reply.time", `"14.2 ms"`},
+		{"application/json", `{}`, "reply.size", "2"},
+		{"application/json", `{}`, "reply.text", `"{}"`},
+		{"application/json", `{}`, "reply.headers.x-two[1]", `"b"`},
+		{"application/json", `{}`, "reply.cookies.SID", "7"},
+		{"text/xml", fault, "faultstring", `"too moist"`},
+		{"text/xml", fault, "reply.fault.code", `"Client"`},
+		{"text/xml", fault, "reply.soap.version", "1.1"},
+		{"text/xml", fault, "reply.soap.header.r.serial", "9"},
+	}
+	for _, c := range cases {
+		compiled, err := path.Compile(c.path)
+		require.NoError(t, err)
+		found, err := compiled.Find(reply.Read(record(c.contentType, c.body)).Roots(nil), nil)
+		require.NoError(t, err)
+		require.NotNil(t, found.First(), "%s: %v", c.path, found.Missed())
+		assert.Equal(t, c.want, document.WriteJSON(found.First(), document.Style{}), c.path)
+	}
+}
+
+func TestUnreadable(t *testing.T) {
+	r := reply.Read(record("application/json", `{"a": `))
+	assert.ErrorContains(t, r.Problem, "it ends too early")
+	assert.Nil(t, r.Payload)
+	assert.NotNil(t, r.Tree().Get("text"), "its text can still be looked at")
+	assert.Nil(t, reply.Read(&exchange.Record{}).Tree())
+	assert.Nil(t, reply.Read(nil).Fault())
+	assert.Equal(t, document.Binary, reply.Read(record("image/png", "\x89PNG")).Format)
+}

@@ -1,0 +1,180 @@
+package testbench_test
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"testbench"
+	"testbench/internal/document"
+	"testbench/internal/secret"
+	"testbench/internal/standin"
+)
+
+// demoBench opens the demo bench at a stand-in of its own.
+func demoBench(t *testing.T) *testbench.Bench {
+	t.Helper()
+	server, err := standin.Start("127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(server.Close)
+	dir := t.TempDir()
+	require.NoError(t, standin.WriteBench(dir, "http://"+server.Address))
+	t.Setenv("TESTBENCH_IDENTITY", filepath.Join(dir, "identity.txt"))
+	bench, err := testbench.Open(dir)
+	require.NoError(t, err)
+	for name, text := range standin.Secrets {
+		_, err := bench.Store.Set("", name, text)
+		require.NoError(t, err)
+	}
+	return bench
+}
+
+func TestRun(t *testing.T) {
+	bench := demoBench(t)
+	sheets, err := bench.SheetFiles()
+	require.NoError(t, err)
+	require.Len(t, sheets, 6)
+	masker := &secret.Masker{}
+	result, err := bench.Run(t.Context(), sheets, testbench.RunOptions{Options: testbench.Options{Masker: masker}})
+	require.NoError(t, err)
+	assert.Equal(t, testbench.FellShort, result.Outcome)
+	assert.Equal(t, 1, result.Outcome.ExitStatus())
+	counts := result.Counts()
+	assert.Equal(t, []int{6, 9, 8, 1, 40, 37, 1, 2}, []int{counts.Sheets, counts.Rows, counts.RowsHeld, counts.RowsFell, counts.Steps, counts.StepsHeld, counts.StepsFell, counts.StepsNotRun})
+	book := result.Sheets[5].Rows[1].Steps[1]
+	assert.Equal(t, testbench.FellShort, book.Outcome)
+	assert.Equal(t, `the ledger says: "moisture must not exceed 20" (field moisture)`, book.Says)
+	assert.Equal(t, "[masked]", masker.Text(standin.Secrets["ledger_key"]), "what was used is masked from then on")
+	assert.Equal(t, "L-2208", result.Sheets[5].Rows[1].Label)
+
+	// Mistakes come as problems, before anything is sent.
+	broken := filepath.Join(bench.Dir, "sheets", "broken.yaml")
+	require.NoError(t, os.WriteFile(broken, []byte("sheet: x\nsteps:\n  - step: a\n    call: stores/serch\n    fields:\n      a: is nmber\n"), 0o600))
+	_, err = bench.Run(t.Context(), []string{broken}, testbench.RunOptions{})
+	var problems testbench.Problems
+	require.ErrorAs(t, err, &problems)
+	require.Len(t, problems, 2)
+	assert.Equal(t, []int{4, 11}, []int{problems[0].Line, problems[0].Column})
+	_, err = bench.Run(t.Context(), []string{"none.yaml"}, testbench.RunOptions{})
+	assert.ErrorContains(t, err, "there is no sheet")
+	_, err = bench.Run(t.Context(), sheets, testbench.RunOptions{Options: testbench.Options{Site: "lokal"}})
+	assert.ErrorContains(t, err, `did you mean "local"?`)
+}
+
+// A bench may be used by many at once.
+func TestRunAtOnce(t *testing.T) {
+	bench := demoBench(t)
+	var all sync.WaitGroup
+	for range 8 {
+		all.Go(func() {
+			result, err := bench.Run(t.Context(), []string{filepath.Join(bench.Dir, "sheets", "1-search.yaml"), filepath.Join(bench.Dir, "sheets", "5-refused.yaml")}, testbench.RunOptions{})
+			if assert.NoError(t, err) {
+				assert.Equal(t, testbench.Held, result.Outcome)
+			}
+		})
+	}
+	all.Wait()
+}
+
+func TestCancelled(t *testing.T) {
+	bench := demoBench(t)
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	result, err := bench.Run(ctx, []string{filepath.Join(bench.Dir, "sheets", "3-intake.yaml")}, testbench.RunOptions{})
+	require.NoError(t, err)
+	assert.Equal(t, testbench.Interrupted, result.Outcome)
+	assert.Equal(t, 130, result.Outcome.ExitStatus())
+}
+
+func TestCallAndKeep(t *testing.T) {
+	bench := demoBench(t)
+	step, err := bench.Prepare(testbench.Call{Target: []string{"stores/search"}, Fields: []string{"grade=A"}}, testbench.Options{})
+	require.NoError(t, err)
+	result, _, err := bench.Do(t.Context(), step, testbench.Options{})
+	require.NoError(t, err)
+	assert.Equal(t, testbench.Held, result.Outcome)
+	lot := result.Reply.Payload.Get("lots").Items[0].Get("id")
+	require.NoError(t, bench.Keep("lot", lot))
+	sealed, err := os.ReadFile(filepath.Join(bench.Dir, ".testbench", "kept", "lot.age"))
+	require.NoError(t, err)
+	assert.NotContains(t, string(sealed), lot.Text)
+
+	// Another program finds it again, with its kind, and asks for it by name.
+	again, err := testbench.Open(bench.Dir)
+	require.NoError(t, err)
+	node, ok := again.Kept("lot")
+	require.True(t, ok)
+	assert.Equal(t, document.Text, node.Kind)
+	step, err = again.Prepare(testbench.Call{Target: []string{"stores", "GET", "/lots/kept:lot"}}, testbench.Options{})
+	require.NoError(t, err)
+	result, _, err = again.Do(t.Context(), step, testbench.Options{})
+	require.NoError(t, err)
+	assert.Equal(t, lot.Text, result.Reply.Payload.Get("id").Text)
+	_, err = again.Prepare(testbench.Call{Target: []string{"stores", "GET", "/lots/kept:lots"}}, testbench.Options{})
+	assert.ErrorContains(t, err, "${kept.lots}")
+	assert.ErrorContains(t, testbench.None().Keep("x", node), "only in a bench")
+
+	planned, err := again.Plan(step, testbench.Options{})
+	require.NoError(t, err)
+	assert.True(t, strings.HasSuffix(planned.URL.Path, "/lots/"+lot.Text))
+	assert.Equal(t, "Bearer [masked]", planned.ShownField("Authorization", planned.GetHeader("Authorization")))
+}
+
+func TestNewKeepsWhatIsThere(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "my bench: 1")
+	require.NoError(t, os.MkdirAll(dir, 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, ".gitignore"), []byte("mine\n"), 0o600))
+	written, err := testbench.New(dir)
+	require.NoError(t, err)
+	assert.Len(t, written, 2)
+	data, err := os.ReadFile(filepath.Join(dir, ".gitignore"))
+	require.NoError(t, err)
+	assert.Equal(t, "mine\n", string(data))
+	bench, err := testbench.Open(dir)
+	require.NoError(t, err)
+	assert.Empty(t, bench.Model().Problems())
+	assert.Equal(t, "my bench: 1", bench.Model().Name)
+	_, err = testbench.Open(filepath.Dir(dir))
+	assert.ErrorContains(t, err, "there is no bench.yaml")
+}
+
+// Running the sheets of a bench from a Go program.
+func ExampleBench_Run() {
+	server, err := standin.Start("127.0.0.1:0")
+	if err != nil {
+		panic(err)
+	}
+	defer server.Close()
+	dir, err := os.MkdirTemp("", "example-")
+	if err != nil {
+		panic(err)
+	}
+	defer func() { _ = os.RemoveAll(dir) }()
+	if err := standin.WriteBench(dir, "http://"+server.Address); err != nil {
+		panic(err)
+	}
+	bench, err := testbench.Open(dir)
+	if err != nil {
+		panic(err)
+	}
+	result, err := bench.Run(context.Background(), []string{filepath.Join(dir, "sheets", "2-grading.yaml")}, testbench.RunOptions{})
+	if err != nil {
+		panic(err)
+	}
+	fmt.Println(result.Sheets[0].Name, result.Outcome)
+	for _, step := range result.Sheets[0].Rows[0].Steps {
+		fmt.Println(step.Name, step.Outcome)
+	}
+	// Output:
+	// grading held
+	// grade by 1.1 held
+	// grade by 1.2 held
+	// convert held
+}
