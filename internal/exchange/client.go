@@ -263,21 +263,8 @@ func (c *Client) redirected(from *Request, target *url.URL, status int) (next *R
 
 // once sends one request and reads its answer.
 func (c *Client) once(ctx context.Context, record *Record, request *Request, jar http.CookieJar) error {
-	var lookup, connect, handshake, wrote time.Time
-	var firstByte time.Time
-	phases := Phases{}
-	trace := &httptrace.ClientTrace{
-		DNSStart:             func(httptrace.DNSStartInfo) { lookup = time.Now() },
-		DNSDone:              func(httptrace.DNSDoneInfo) { phases.Lookup = time.Since(lookup) },
-		ConnectStart:         func(string, string) { connect = time.Now() },
-		ConnectDone:          func(string, string, error) { phases.Connect = time.Since(connect) },
-		TLSHandshakeStart:    func() { handshake = time.Now() },
-		TLSHandshakeDone:     func(tls.ConnectionState, error) { phases.TLS = time.Since(handshake) },
-		GotConn:              func(info httptrace.GotConnInfo) { record.Reused = info.Reused },
-		WroteRequest:         func(httptrace.WroteRequestInfo) { wrote = time.Now() },
-		GotFirstResponseByte: func() { firstByte = time.Now() },
-	}
-	sent, err := http.NewRequestWithContext(httptrace.WithClientTrace(ctx, trace), request.Method, request.URL.String(), bytes.NewReader(request.Body))
+	watch := &stopwatch{}
+	sent, err := http.NewRequestWithContext(httptrace.WithClientTrace(ctx, watch.trace()), request.Method, request.URL.String(), bytes.NewReader(request.Body))
 	if err != nil {
 		return err
 	}
@@ -302,8 +289,9 @@ func (c *Client) once(ctx context.Context, record *Record, request *Request, jar
 		sent.AddCookie(cookie)
 	}
 	received, err := c.transport(request.HTTP).RoundTrip(sent)
+	phases, reused := watch.read()
+	record.Phases, record.Reused = phases, reused
 	if err != nil {
-		record.Phases = phases
 		return err
 	}
 	defer func() { _ = received.Body.Close() }()
@@ -312,13 +300,9 @@ func (c *Client) once(ctx context.Context, record *Record, request *Request, jar
 		Reason: strings.TrimSpace(strings.TrimPrefix(received.Status, fmt.Sprint(received.StatusCode)))}
 	record.Answer = answer
 	record.TLS = describeTLS(received.TLS, c.options.Insecure)
-	if !firstByte.IsZero() && !wrote.IsZero() {
-		phases.Waiting = max(firstByte.Sub(wrote), 0)
-	}
 	start := time.Now()
 	err = c.readBody(answer, received)
-	phases.Receiving = time.Since(start)
-	record.Phases = phases
+	record.Phases.Receiving = time.Since(start)
 	return err
 }
 

@@ -1,0 +1,142 @@
+package hint_test
+
+import (
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/url"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"testbench/internal/exchange"
+	"testbench/internal/hint"
+	"testbench/internal/login"
+	"testbench/internal/reply"
+	"testbench/internal/sheet"
+)
+
+// step is a finished step with one exchange, as the tests need it.
+type step struct {
+	method, address string
+	sent            http.Header
+	body            string
+	status          int
+	header          http.Header
+	answer          string
+	failure         *exchange.Failure
+	context         sheet.Context
+}
+
+func (s step) explain(t *testing.T) *sheet.StepResult {
+	t.Helper()
+	if s.method == "" {
+		s.method = "GET"
+	}
+	if s.address == "" {
+		s.address = "http://127.0.0.1:9/stores/lots"
+	}
+	u, err := url.Parse(s.address)
+	require.NoError(t, err)
+	record := &exchange.Record{Started: time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC), Failure: s.failure,
+		Request: &exchange.Request{Method: s.method, URL: u, Header: s.sent, Body: []byte(s.body)}}
+	if s.status > 0 {
+		if s.header == nil {
+			s.header = http.Header{}
+		}
+		record.Answer = &exchange.Answer{Status: s.status, Header: s.header, Body: []byte(s.answer)}
+	}
+	result := &sheet.StepResult{Outcome: sheet.FellShort, Exchanges: []*exchange.Record{record}, Reply: reply.Read(record), Context: s.context}
+	hint.Explain(result)
+	return result
+}
+
+func jwt(claims string) string {
+	return "e30." + base64.RawURLEncoding.EncodeToString([]byte(claims)) + ".x"
+}
+
+func TestExplain(t *testing.T) {
+	challenge := func(text string) http.Header { return http.Header{"Www-Authenticate": {text}} }
+	with := func(name, text string) http.Header { return http.Header{name: {text}} }
+	date := func(h http.Header, moment string) http.Header { h.Set("Date", moment); return h }
+	cases := []struct {
+		name string
+		step step
+		want string // "" means that nothing is said
+	}{
+		{"no credentials, no challenge", step{status: 401}, "no credentials were sent at all"},
+		{"credentials, but no challenge", step{status: 401, sent: with("Authorization", "Bearer x"), context: sheet.Context{Login: "clerk"}}, ""},
+		{"expired by the service's clock", step{status: 401, sent: with("Authorization", "Bearer "+jwt(`{"exp": 1795420800}`)), header: date(challenge("Bearer"), "Mon, 23 Nov 2026 09:00:00 GMT"), context: sheet.Context{Login: "c"}}, "the token expired 1h0m0s before the call"},
+		{"not expired", step{status: 401, sent: with("Authorization", "Bearer "+jwt(`{"exp": 4102444800}`)), header: challenge("Bearer"), context: sheet.Context{Login: "c"}}, ""},
+		{"expired, and from the bench itself", step{status: 401, sent: with("Authorization", "Bearer "+jwt(`{"exp": 1}`)), context: sheet.Context{Login: "c", Token: &login.Token{Fixed: true}}}, "get a new one and seal it"},
+		{"an opaque token whose life is known", step{status: 401, sent: with("Authorization", "Ticket x"), context: sheet.Context{Login: "c", Token: &login.Token{Expires: time.Date(2026, 11, 23, 7, 0, 0, 0, time.UTC)}}}, "expired 1h0m0s"},
+		{"audience", step{status: 401, sent: with("Authorization", "Bearer "+jwt(`{"aud": "hives"}`)), header: challenge(`Bearer error="invalid_token", error_description="wrong audience"`), context: sheet.Context{Login: "c"}}, `perhaps the token is for another audience: it says "hives"`},
+		{"scope", step{status: 403, header: challenge(`Bearer scope="a b"`), context: sheet.Context{Login: "c", Token: &login.Token{Scope: []string{"x", "y"}}}}, "lacks the scope a b (it has: x y)"},
+		{"415 without a type", step{method: "POST", status: 415}, "the request had no Content-Type"},
+		{"SOAP 1.2 where 1.1 is spoken", step{method: "POST", status: 415, sent: with("Content-Type", "application/soap+xml"), context: sheet.Context{SOAP: "1.2"}}, "perhaps the service speaks 1.1"},
+		{"action empty", step{method: "POST", status: 500, answer: "unknown SOAPAction", sent: with("SOAPAction", `""`), context: sheet.Context{SOAP: "1.1"}}, "SOAPAction was sent empty"},
+		{"action in 1.2", step{method: "POST", status: 500, answer: "no action", sent: with("Content-Type", "application/soap+xml"), context: sheet.Context{SOAP: "1.2"}}, "the action goes into the content type"},
+		{"near path", step{status: 404, address: "http://h/lotz", context: sheet.Context{Paths: []string{"/lots", "/barrels"}}}, "perhaps /lots is meant"},
+		{"no near path", step{status: 404, address: "http://h/x"}, "nothing is at /x"},
+		{"405 without Allow", step{method: "DELETE", status: 405}, "the method DELETE is not allowed there"},
+		{"412", step{method: "PUT", status: 412}, "read the record again"},
+		{"428", step{method: "PUT", status: 428}, "the service wants If-Match"},
+		{"field in the query", step{status: 400, address: "http://h/lots?grade=X", answer: `{"message": "bad", "field": "grade"}`}, `grade was sent as "X"`},
+		{"field deep in a body", step{method: "POST", status: 400, body: `{"moisture": 25}`, answer: `{"errors": [{"detail": "too high", "target": "intake/moisture"}]}`}, "moisture was sent as 25"},
+		{"HTML without a title", step{status: 200, header: with("Content-Type", "text/html"), answer: "<html>"}, "the answer is an HTML page, not data; perhaps"},
+		{"JSON that is called text", step{status: 200, header: with("Content-Type", "application/json"), answer: "<a/>"}, "but it looks like XML"},
+		{"an error under 200", step{status: 200, header: with("Content-Type", "application/json"), answer: `{"error": "locked"}`}, "the body carries an error"},
+		{"no error under 200", step{status: 200, header: with("Content-Type", "application/json"), answer: `{"error": null, "errors": [], "fault": ""}`}, ""},
+		{"refused", step{failure: &exchange.Failure{Kind: exchange.Refused}}, "is 127.0.0.1:9 the right port?"},
+		{"refused by the stand-in", step{address: "http://127.0.0.1:8720/x", failure: &exchange.Failure{Kind: exchange.Refused}}, "testbench standin"},
+		{"unknown host", step{failure: &exchange.Failure{Kind: exchange.Unknown}}, "check the host's name"},
+		{"reset", step{failure: &exchange.Failure{Kind: exchange.Reset}}, "another protocol"},
+		{"reset over TLS", step{address: "https://h/", failure: &exchange.Failure{Kind: exchange.Reset}}, "client certificate"},
+		{"certificate for another name", step{failure: &exchange.Failure{Kind: exchange.BadCertificate, Message: "is for another name: x"}}, "by the name in its certificate"},
+		{"expired certificate", step{failure: &exchange.Failure{Kind: exchange.BadCertificate, Message: "expired on"}}, "the clock here says 2026-11-23"},
+		{"too slow", step{failure: &exchange.Failure{Kind: exchange.TimedOut}}, "raise timeout"},
+		{"nginx on a TLS port", step{status: 400, answer: "The plain HTTP request was sent to HTTPS port"}, "write https://"},
+		{"the issuer is away", step{context: sheet.Context{LoginFail: &login.Error{Record: &exchange.Record{Request: &exchange.Request{URL: &url.URL{Host: "127.0.0.1:1"}}, Failure: &exchange.Failure{Kind: exchange.Refused}}}}}, "is 127.0.0.1:1 the right port?"},
+		{"the issuer says why", step{context: sheet.Context{LoginFail: &login.Error{Try: "turn it round"}}}, "turn it round"},
+	}
+	for _, c := range cases {
+		t.Run(c.name, func(t *testing.T) {
+			got := c.step.explain(t)
+			if c.want == "" {
+				assert.Empty(t, got.Hints)
+				return
+			}
+			assert.Contains(t, strings.Join(got.Hints, "\n"), c.want)
+			assert.LessOrEqual(t, len(got.Hints), 3)
+		})
+	}
+}
+
+// What a service says is found wherever it says it.
+func TestSays(t *testing.T) {
+	cases := []struct{ contentType, answer, want string }{
+		{"application/json", `{"error": {"code": "x", "message": "too moist", "field": "moisture"}}`, `the ledger says: "too moist" (field moisture)`},
+		{"application/problem+json", `{"title": "Bad", "detail": "too moist"}`, `the ledger says: "too moist"`},
+		{"application/json", `{"error": "invalid_grant", "error_description": "wrong password"}`, `the ledger says: "wrong password"`},
+		{"application/json", `[{"message": "first"}, {"message": "second"}]`, ""},
+		{"text/plain", "too moist\nand more", `the ledger says: "too moist"`},
+		{"text/plain", strings.Repeat("long ", 100), ""},
+		{"application/xml", "<e><message>too moist</message></e>", `the ledger says: "too moist"`},
+		{"application/json", `{}`, ""},
+		{"application/json", `{"a": {"b": {"c": {"d": {"message": "too deep"}}}}}`, ""},
+	}
+	for _, c := range cases {
+		got := step{status: 422, header: http.Header{"Content-Type": {c.contentType}}, answer: c.answer, context: sheet.Context{Service: "ledger"}}.explain(t)
+		assert.Equal(t, c.want, got.Says, c.answer)
+	}
+	held := &sheet.StepResult{Outcome: sheet.Held}
+	hint.Explain(held)
+	assert.Empty(t, held.Hints)
+	alone := &sheet.StepResult{Outcome: sheet.Faulty, Reason: fmt.Sprint(errors.New("x"))}
+	hint.Explain(alone)
+	assert.Empty(t, alone.Hints)
+}
