@@ -85,7 +85,7 @@ func (p *Path) Find(roots Roots, scope value.Scope) (Selection, error) {
 	root, name := roots.of(p)
 	f := finder{roots: roots, scope: scope, selection: Selection{Many: p.HasEach()}}
 	if root == nil {
-		f.miss(name, ".answer", "nothing: there was no answer that could be read", "")
+		f.miss("the reply", "answer that can be read", "empty, or not well-formed", "")
 		return f.selection, nil
 	}
 	if err := f.follow(root, name, p.steps); err != nil {

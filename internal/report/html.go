@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode"
 
 	"testbench/internal/document"
 	"testbench/internal/exchange"
@@ -43,7 +44,16 @@ func HTML(result *sheet.Result) (string, error) {
 	}
 	var out bytes.Buffer
 	err = t.Execute(&out, map[string]any{"Result": result, "Counts": result.Counts(), "Sentence": sentence(result), "Fallen": fallen(result)})
-	return out.String(), err
+	return strings.Map(harmless, out.String()), err
+}
+
+// harmless puts a sign in place of control characters, which mean nothing in a
+// page and obey nobody only in a browser.
+func harmless(r rune) rune {
+	if unicode.IsControl(r) && r != '\n' && r != '\t' {
+		return unicode.ReplacementChar
+	}
+	return r
 }
 
 // sentence says the outcome as a whole.

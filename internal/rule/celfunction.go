@@ -230,6 +230,11 @@ func add(args []ref.Val) (ref.Val, error) {
 	if okX && okY && (textA || textB) {
 		return types.String(x + y), nil
 	}
+	first, okFirst := elements(a)
+	second, okSecond := elements(b)
+	if okFirst && okSecond && !okX && !okY {
+		return types.NewRefValList(types.DefaultTypeAdapter, append(first, second...)), nil
+	}
 	return nil, fmt.Errorf("%s and %s cannot be added", describe(a), describe(b))
 }
 

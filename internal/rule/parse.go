@@ -32,7 +32,7 @@ func Parse(source string, quoted bool) (*Rule, error) {
 			return nil, &Error{Message: fmt.Sprintf("%q is no rule", p.unmask(trimmed)), Try: try + plainAdvice(p.unmask(trimmed))}
 		}
 		operand := textOperand{template: template, typed: quoted}
-		return &Rule{Source: source, test: test{op: opEquals, operands: []Operand{operand}, source: operand.String()}}, nil
+		return &Rule{Source: operand.String(), test: test{op: opEquals, operands: []Operand{operand}, source: operand.String()}}, nil
 	}
 	r := &Rule{Source: source}
 	p.pos = len(p.text) - len(strings.TrimLeft(p.text, " \t\n"))

@@ -53,11 +53,16 @@ func (j *judging) judge() {
 	j.replyRules(e)
 	j.fields()
 	j.where()
-	j.keep()
-	if pointless {
-		for i := range j.out[start:] {
-			j.out[start+i].Judged = false
-		}
+	if !pointless {
+		j.keep()
+		return
+	}
+	// Out of a reply of another kind than expected nothing is kept.
+	for _, k := range j.step.Keep {
+		j.add(Check{Kind: "keep", Subject: k.Name, Wanted: k.Source})
+	}
+	for i := range j.out[start:] {
+		j.out[start+i].Judged = false
 	}
 }
 
