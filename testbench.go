@@ -234,7 +234,7 @@ func (b *Bench) Run(ctx context.Context, files []string, o RunOptions) (*Result,
 	if len(problems) > 0 {
 		return nil, problems
 	}
-	result := &Result{Bench: b.inner.Name, Started: time.Now(), Outcome: NotRun, Masker: o.Masker, DryRun: o.Dry}
+	result := &Result{Bench: b.inner.Name, Started: time.Now(), Outcome: NotRun, Masker: o.Masker}
 	sessions := map[string]*sheet.Session{}
 	for _, s := range sheets {
 		options := o.Options

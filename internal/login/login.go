@@ -200,16 +200,6 @@ func (k *Keeper) Token(ctx context.Context, name string) (*Token, error) {
 	return token, nil
 }
 
-// Apply puts the login's credentials into a request and returns the token that
-// was used.
-func (k *Keeper) Apply(ctx context.Context, name string, r *exchange.Request) (*Token, error) {
-	token, err := k.Token(ctx, name)
-	if err != nil {
-		return nil, err
-	}
-	return token, k.ApplyToken(name, r, token)
-}
-
 // ApplyToken puts a given token into a request, in the login's way.
 func (k *Keeper) ApplyToken(name string, r *exchange.Request, token *Token) error {
 	_, kind, env, err := k.slot(name)

@@ -105,9 +105,6 @@ func (p *Path) setRoot() {
 	}
 }
 
-// IsReply says whether the path leads into reply.… and not into the answer.
-func (p *Path) IsReply() bool { return p.reply }
-
 // HasEach says whether the path holds [*], so that rules hold for each.
 func (p *Path) HasEach() bool {
 	for _, s := range p.steps {

@@ -528,17 +528,6 @@ func (s *Spec) Holes() []*value.Hole {
 	return holes
 }
 
-// SetPair puts a pair in place of one with the same name, or adds it.
-func SetPair(pairs []Pair, name string, v *Tree) []Pair {
-	for i := range pairs {
-		if strings.EqualFold(pairs[i].Name, name) {
-			pairs[i].Value = v
-			return pairs
-		}
-	}
-	return append(pairs, Pair{name, v})
-}
-
 // MergeNames joins maps of prefixes; later ones win.
 func MergeNames(all ...map[string]string) map[string]string {
 	merged := map[string]string{}

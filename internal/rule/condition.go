@@ -210,6 +210,9 @@ func celError(source string, issues *cel.Issues) error {
 	e := &Error{Offset: offset, Message: first.Message}
 	if m := undeclared.FindStringSubmatch(first.Message); m != nil {
 		e.Message = fmt.Sprintf("%q is not known here", m[1])
+		if strings.HasSuffix(source[:e.Offset], m[1]) {
+			e.Offset -= len(m[1]) // a function is reported at its bracket
+		}
 		known := append(append([]string{}, ConditionRoots...), FunctionNames()...)
 		e.Try = nearest.Try(m[1], known)
 		if e.Try == "" {

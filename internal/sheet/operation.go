@@ -19,8 +19,13 @@ type description struct {
 // methods are the request methods that HTTP names (RFC 9110, 9; RFC 5789).
 var methods = []string{"GET", "POST", "PUT", "PATCH", "DELETE", "HEAD", "OPTIONS"}
 
+// isMethod says whether a word can be a request method. Others than those
+// above may be meant (MERGE, PROPFIND), but not one that is nearly one of them.
 func isMethod(word string) bool {
-	return word != "" && strings.ToUpper(word) == word && strings.Trim(word, "ABCDEFGHIJKLMNOPQRSTUVWXYZ-") == ""
+	if word == "" || strings.Trim(word, "ABCDEFGHIJKLMNOPQRSTUVWXYZ-") != "" {
+		return false
+	}
+	return slices.Contains(methods, word) || nearest.Of(word, methods) == ""
 }
 
 // operation reads one operation described by hand. For a SOAP service a

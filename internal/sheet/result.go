@@ -126,16 +126,14 @@ type SheetResult struct {
 
 // Result is what came of a run.
 type Result struct {
-	Run      string // its id
-	Bench    string
-	Started  time.Time
-	Took     time.Duration
-	Sheets   []*SheetResult
-	Outcome  Outcome
-	Notes    []string // loud ones: certificates unchecked, tokens not given back
-	Masker   *secret.Masker
-	DryRun   bool
-	Requests []*exchange.Request
+	Run     string // its id
+	Bench   string
+	Started time.Time
+	Took    time.Duration
+	Sheets  []*SheetResult
+	Outcome Outcome
+	Notes   []string // loud ones: certificates unchecked, tokens not given back
+	Masker  *secret.Masker
 }
 
 // Counts sums a run up.

@@ -255,17 +255,17 @@ func (r *reader) request(n *yamlfile.Node) *requestLine {
 			return nil
 		}
 	}
-	t, err := value.ParseAddress(rest)
+	parse := value.ParseAddress
+	if line.service != "" {
+		parse = value.ParsePath // it stands behind the service's address: nothing in it is raw
+	}
+	t, err := parse(rest)
 	if err != nil {
+		if e, ok := err.(*value.Error); ok {
+			e.Offset += strings.LastIndex(n.Text, rest)
+		}
 		r.valueError(n, err)
 		return nil
-	}
-	if line.service != "" {
-		// The path stands behind the service's address: nothing in it is raw.
-		if t, err = value.ParsePath(rest); err != nil {
-			r.valueError(n, err)
-			return nil
-		}
 	}
 	line.path = t
 	r.note(n, t.Holes())

@@ -1,0 +1,113 @@
+package cli
+
+import (
+	"bytes"
+	"flag"
+	"io"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"testbench/internal/document"
+	"testbench/internal/secret"
+)
+
+// Options stand anywhere among the arguments; behind -- nothing is one.
+func TestParse(t *testing.T) {
+	cases := []struct {
+		args       string
+		positional string
+		site       string
+		err        string
+	}{
+		{"a -site s b", "a b", "s", ""},
+		{"-site=s a b", "a b", "s", ""},
+		{"a b --site s", "a b", "s", ""},
+		{"a -- -site s", "a -site s", "", ""},
+		{"x=-5 a", "x=-5 a", "", ""},
+		{"a -sites s", "", "", `did you mean "-site"?`},
+		{"a -site", "", "", "a value is missing behind -site"},
+		{"a -most x", "", "", "invalid value"},
+	}
+	for _, c := range cases {
+		flags := flag.NewFlagSet("call", flag.ContinueOnError)
+		flags.SetOutput(io.Discard)
+		site := flags.String("site", "", "")
+		flags.Int("most", 1, "")
+		positional, err := parse(flags, strings.Fields(c.args))
+		if c.err != "" {
+			require.Error(t, err, c.args)
+			usage := err.(*usageError)
+			assert.Contains(t, usage.message+" "+usage.try, c.err, c.args)
+			continue
+		}
+		require.NoError(t, err, c.args)
+		assert.Equal(t, c.positional, strings.Join(positional, " "), c.args)
+		assert.Equal(t, c.site, *site, c.args)
+	}
+}
+
+func TestParseRows(t *testing.T) {
+	rows, err := parseRows("3, 5-7")
+	require.NoError(t, err)
+	assert.Equal(t, [][2]int{{3, 3}, {5, 7}}, rows)
+	for _, text := range []string{"0", "7-5", "x", "1-", "1,,2", "-3"} {
+		_, err := parseRows(text)
+		assert.Error(t, err, text)
+	}
+}
+
+func TestWords(t *testing.T) {
+	assert.Equal(t, "1 row", count(1, "row"))
+	assert.Equal(t, "0 rows", count(0, "row"))
+	for d, want := range map[time.Duration]string{1500 * time.Microsecond: "1.5 ms", 99 * time.Millisecond: "99 ms", 12 * time.Second: "12.0 s"} {
+		assert.Equal(t, want, milliseconds(d))
+	}
+	for n, want := range map[int]string{999: "999 B", 1500: "1.5 kB", 64_000_000: "64.0 MB"} {
+		assert.Equal(t, want, size(n))
+	}
+	for d, want := range map[time.Duration]string{0: "less than a second", 40 * time.Second: "40 s", 65 * time.Minute: "1 h 5 min", 49*time.Hour + time.Second: "2 d 1 h"} {
+		assert.Equal(t, want, inWords(d))
+	}
+}
+
+func TestText(t *testing.T) {
+	assert.Equal(t, "abc  ", fit("abc", 5))
+	assert.Equal(t, "abc…", fit("abcdef", 4))
+	assert.Equal(t, "蜂蜜…", fit("蜂蜜蜂蜜", 3))
+	assert.Equal(t, `a b`, fit("a\nb", 3))
+	assert.Equal(t, "  one two\n  three", wrap("one two three", 10, 2))
+	assert.Equal(t, "status   wanted 201", wrap("status   wanted 201", 40, 0), "three blanks stay")
+	assert.Equal(t, `\x1b[31m\x9b\x202e ok`+"\n", visible("\x1b[31m\u009b\u202e ok\n"))
+	assert.Equal(t, "plain ü 蜂", visible("plain ü 蜂"))
+}
+
+func TestLayOut(t *testing.T) {
+	node, err := document.ReadJSON([]byte(`{"a":[1]}`))
+	require.NoError(t, err)
+	assert.Equal(t, "{\n  \"a\": [\n    1\n  ]\n}", layOut(document.JSON, node, nil))
+	node, err = document.ReadXML([]byte("<a><b>1</b><c>x<d/>y</c></a>"), "")
+	require.NoError(t, err)
+	assert.Equal(t, "<a>\n  <b>1</b>\n  <c>x<d/>y</c>\n</a>", layOut(document.XML, node, nil), "blanks are added only where they carry no content")
+	assert.Equal(t, "(3 B of binary data)", layOut(document.Binary, document.NewUntyped("x"), []byte("\x00\x01\xff")))
+	assert.Equal(t, "plain", layOut(document.Plain, document.NewUntyped("plain"), []byte("plain")))
+}
+
+// What goes to a teller is masked, whichever way it goes.
+func TestTeller(t *testing.T) {
+	var out, err bytes.Buffer
+	masker := &secret.Masker{}
+	masker.Hide("sealed-key-77")
+	tell := newTeller(&out, &err, masker)
+	tell.printf("a sealed-key-77\n")
+	tell.note("b sealed-key-77")
+	require.NoError(t, tell.json(map[string]string{"c": "sealed-key-77"}))
+	tell.fail(usagef("d sealed-key-77", "e sealed-key-77"))
+	tell.close()
+	assert.NotContains(t, out.String()+err.String(), "sealed-key-77")
+	assert.Equal(t, 5, strings.Count(out.String()+err.String(), "[masked]"))
+	assert.NotContains(t, out.String(), "\x1b", "no colour where there is no terminal")
+}

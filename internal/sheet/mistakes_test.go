@@ -1,0 +1,197 @@
+package sheet_test
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"testbench/internal/sheet"
+	"testbench/internal/standin"
+)
+
+// at says where the caret is put in a case below: the text before it is the
+// file, without the mark.
+const at = "¦"
+
+// place takes the mark out of a text and says where it stood.
+func place(text string) (clean string, line, column int) {
+	before, after, found := strings.Cut(text, at)
+	if !found {
+		return text, 0, 0
+	}
+	start := strings.LastIndex(before, "\n") + 1
+	return before + after, 1 + strings.Count(before, "\n"), 1 + len([]rune(before[start:]))
+}
+
+// Every key can be got wrong, and each mistake has its place and a way out.
+func TestEveryMistakeOfASheet(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, standin.WriteBench(dir, "http://127.0.0.1:1"))
+	bench, err := sheet.OpenBench(dir)
+	require.NoError(t, err)
+	step := func(rest string) string {
+		return "sheet: s\nsteps:\n  - step: one\n    " + strings.ReplaceAll(rest, "\n", "\n    ") + "\n"
+	}
+	search := func(rest string) string { return step("call: stores/search\n" + rest) }
+	cases := []struct{ text, message, try string }{
+		{"sheet: s\nsteps: ¦7\n", "a list is wanted here, and this is a single value", "with a dash"},
+		{"sheet: s\nsteps:\n  - ¦7\n", "a step must be a mapping", "step, about, call"},
+		{"sheet: s\nsite: ¦lokal\nsteps:\n  - step: a\n    call: stores/search\n", `there is no site "lokal"`, `did you mean "local"?`},
+		{"sheet: s\nrows: ¦data/intake.csv\nsteps:\n  - step: a\n    call: stores/search\n", "there is no file data/intake.csv in the bench folder", ""},
+		{"sheet: s\nrows: ¦data\nsteps:\n  - step: a\n    call: stores/search\n", "data is a folder", ""},
+		{"sheet: s\nrows:\n  from: ¦data/intakes.csv\n  label: lott\nsteps:\n  - step: a\n    call: stores/search\n", `there is no column "lott"`, `did you mean "lot"?`},
+		{"sheet: s\nrows:\n  from: data/intakes.csv\n  limit: ¦none\nsteps:\n  - step: a\n    call: stores/search\n", "a limit is a whole number from 1", ""},
+		{"sheet: s\nrows:\n  from: ¦data/intakes.csv\n  kinds:\n    remark: number\nsteps:\n  - step: a\n    call: stores/search\n", `line 2, column remark: "clear" is no number`, ""},
+		{"sheet: s\nsteps:\n  - step: a\n    call: stores/search\n  - ¦step: a\n    call: stores/search\n", `a second step is named "a"`, ""},
+		{"sheet: s\nsteps:\n  - ¦step: a\n", `the step "a" does nothing`, "call:, request:"},
+		{"sheet: s\nsteps:\n  - ¦step: a\n    call: stores/search\n    set:\n      x: 1\n", "does more than one thing: call and set", "two steps"},
+		{step("call: ¦search"), `"search" is no service/operation`, "lab/GradeLot"},
+		{step("call: ¦store/search"), `there is no service "store"`, `"stores"`},
+		{step("call: ¦stores/serach"), `there is no operation of stores "serach"`, `"search"`},
+		{step("request: ¦stores GETT /lots"), "is no request", `"GET"`},
+		{step("request: ¦stores GET lots"), "is no request", ""},
+		{step("request: ¦stors GET /lots"), `there is no service "stors"`, `"stores"`},
+		{step("request: stores GET /lots/¦${x"), "${ is not closed", "write }"},
+		{step("follow: ${here}\nset:\n  1x: 2"), `"1x" cannot be the name of a value`, "starts with a letter"},
+		{step("set:\n  ¦row: 2"), `"row" cannot be the name of a value: ${row} means something else`, "another name"},
+		{step("work out:\n  x: 1 +¦"), "the condition cannot be read here", ""},
+		{step("work out:\n  x: ¦foo(1)"), `"foo" is not known here`, ""},
+		{search("login: ¦clrk"), `there is no login "clrk"`, `"clerk"`},
+		{search("login:\n  ¦spoil: clerk"), "a spoilt login needs both", "how:"},
+		{search("login:\n  spoil: clerk\n  how: ¦burnt"), `"burnt" is no way to spoil a token`, "expired, tampered, empty"},
+		{search("soap: ¦1.3"), `"1.3" is no version of SOAP`, "1.1"},
+		{search("http: ¦3"), `"3" is no version of HTTP`, "1.1, 2"},
+		{search("redirects: ¦none"), `"none" is no way with redirects`, "follow, off"},
+		{search("drop empty: ¦yes"), `"yes" is no answer to yes or no`, ""},
+		{search("headers:\n  ¦X Y: 1"), `"X Y" cannot be the name of a header`, ""},
+		{search("headers:\n  X-Y:\n    ¦a: 1"), "headers X-Y cannot be a mapping", "a list to repeat"},
+		{search("headers: ¦none"), "headers must be a mapping", ""},
+		{search("fill:\n  ¦grad: A"), `search has no field "grad"`, `"grade"`},
+		{search("fill:\n  grade: ¦X"), `grade must be one of A, B, C, and is "X"`, ""},
+		{search("fill:\n  page: ¦one"), `page must be integer, and is "one"`, ""},
+		{step("call: ¦stores/lot"), "stores/lot needs id", "add id"},
+		{step("request: stores GET /lots\nfill:\n  ¦a: 1"), "fill: goes with call:", "query:"},
+		{search("file: ¦missing.json"), "there is no file missing.json", ""},
+		{search("file: ¦../x.json"), "leads out of the bench folder", ""},
+		{search("bytes: ¦/etc/passwd"), "relative to the bench folder", ""},
+		{search("parts:\n  - ¦name: a"), "either value: or file:", ""},
+		{search("text: <a b=${¦x}/>"), "", ""},
+		{search("keep:\n  ¦a-b: id"), `"a-b" cannot be the name of a kept value`, "letters, digits"},
+		{search("keep:\n  x: lots[¦"), "a name is missing", ""},
+		{search("keep:\n  x: ¦$.lots"), "paths that begin with $ (JSONPath) cannot be read yet", "dots"},
+		{search("keep:\n  x: ¦//lot"), "paths that begin with / (XPath) cannot be read yet", "dots"},
+		{search("keep:\n  x: id | ¦uper"), `"uper" is no filter`, `"upper"`},
+		{search("keep:\n  x:\n    ¦secret: true"), "does not say where it stands", "at: PATH"},
+		{search("expect:\n  status: ¦2x"), `"2x" is no status`, "2xx"},
+		{search("expect:\n  time: under ¦soon"), `"soon" is no number`, "equals under soon"},
+		{search("expect:\n  fault: ¦some"), `"some" is no fault`, "none"},
+		{search("expect:\n  fault:\n    ¦txt: x"), `a fault has no "txt"`, `"text"`},
+		{search("expect:\n  refused: ¦tsl"), `"tsl" is no kind of refusal`, `"tls"`},
+		{search("fields:\n  a: \"¦>= 5\""), `">= 5" is no rule`, "`at least 5`"},
+		{search("fields:\n  a: is ¦numbr"), `"numbr" is no kind and no state`, "is number"},
+		{search("fields:\n  a:\n    ¦equls: 5"), `"equls" is no rule`, `"equals"`},
+		{search("fields:\n  a:\n    ¦b: 5\n    c: 6"), "a rule as a mapping has exactly one key", "equals:"},
+		{search("fields:\n  a: ¦[]"), "a list of rules cannot be empty", ""},
+		{search("fields:\n  ¦[0: 1"), "", ""},
+		{search("where:\n  - answer.x ¦= 1"), "the condition cannot be read here", "=="},
+		{search("where:\n  - ¦anser.x == 1"), `"anser" is not known here`, `"answer"`},
+		{search("where:\n  - answer.x == ¦${x}"), "a condition takes no placeholders", "row.x"},
+		{search("where:\n  - ¦kept.x == 1"), "the condition asks for kept.x", ""},
+		{search("when: ¦${x}"), "a condition takes no placeholders", ""},
+		{search("¦until:\n  a: 1"), "until: cannot be used yet in this version", "take it out"},
+		{search("query:\n  a: ¦${callback}"), "being called back cannot be used yet", ""},
+		{search("query:\n  a: ¦${run.number}"), "there is no value of the run", "id"},
+		{search("query:\n  a: ¦${site.bas}"), `there is no value of the site "bas"`, `"base"`},
+		{search("query:\n  a: ¦${row.x}"), "the sheet has no rows here", "rows:"},
+		{search("query:\n  a: ¦${dept}"), "nothing defines ${dept}", `"depot"`},
+		{search("query:\n  a: ¦${x}\nkeep:\n  x: total"), "x is kept by this very step", ""},
+	}
+	for _, c := range cases {
+		text, line, column := place(c.text)
+		problems := bench.ReadSheet("s.yaml", []byte(text)).Vet(sheet.VetOptions{}).Serious()
+		if !assert.NotEmpty(t, problems, text) {
+			continue
+		}
+		found := false
+		for _, p := range problems {
+			found = found || strings.Contains(p.Message, c.message) && strings.Contains(p.Try, c.try) && (line == 0 || c.message == "" || p.Line == line && p.Column == column)
+		}
+		assert.True(t, found, "wanted %d:%d %s (%s) in\n%s\ngot\n%s", line, column, c.message, c.try, text, problems.Error())
+	}
+}
+
+func TestEveryMistakeOfABench(t *testing.T) {
+	with := func(rest string) string {
+		return "bench: b\nsites:\n  s:\n    set:\n      base: http://127.0.0.1:1\n" + rest + "\n"
+	}
+	service := func(rest string) string {
+		return with("services:\n  a:\n    address: ${base}\n    " + strings.ReplaceAll(rest, "\n", "\n    "))
+	}
+	login := func(rest string) string {
+		return with("logins:\n  l:\n    " + strings.ReplaceAll(rest, "\n", "\n    "))
+	}
+	cases := []struct{ text, message, try string }{
+		{with("¦servces: {}"), `the bench has no key "servces"`, `"services"`},
+		{with("¦databases: {}"), "databases: cannot be used yet", ""},
+		{with("    ¦gaurd: reading"), `a site has no key "gaurd"`, `"guard"`},
+		{with("    guard: ¦writing"), `"writing" is no guard`, "reading"},
+		{with("    timeout: ¦soon"), `"soon" is no duration`, "800 ms"},
+		{with("    tls:\n      insecure: ¦no"), "is no answer to yes or no", ""},
+		{with("    services:\n      nothing: http://x"), `there is no service "nothing"`, "there are none"},
+		{with("    logins:\n      a: b"), `there is no login`, ""},
+		{with("services:\n  ¦a/b:\n    address: ${base}"), "it holds a blank or a slash", ""},
+		{with("services:\n  a:\n    address: ¦${bsae}"), "nothing defines ${bsae}", `"base"`},
+		{with("services:\n  a:\n    address: ¦${row.x}"), "there are no rows in the bench file", ""},
+		{service("login: ¦nobody"), `there is no login "nobody"`, "there are none"},
+		{service("soap: ¦2"), `"2" is no version of SOAP`, ""},
+		{service("operations:\n  ¦x:\n    about: y"), "the operation x has no request line", "payload:"},
+		{service("operations:\n  x:\n    request: ¦get /x"), `"get" is no request method`, `"GET"`},
+		{service("operations:\n  x:\n    request: ¦GET x"), "the path must begin with /", ""},
+		{service("operations:\n  x:\n    request: GET /x\n    query:\n      a: ¦maybe"), "described by a mapping", "required, optional"},
+		{service("operations:\n  x:\n    request: GET /x\n    query:\n      a:\n        ¦requird: true"), `a parameter has no key "requird"`, `"required"`},
+		{service("operations:\n  x:\n    request: GET /x\n    query:\n      a:\n        kind: ¦int"), `"int" is no kind`, `"integer"`},
+		{service("operations:\n  ¦x:\n    request: GET /x\n    needs:\n      - [a]"), `needs names "a"`, ""},
+		{login("¦user: x"), "does not say its kind", "basic, bearer"},
+		{login("kind: ¦oath2"), `"oath2" is no kind of login`, `"oauth2"`},
+		{login("kind: ¦digest"), "logins of kind digest cannot be used yet", ""},
+		{login("¦kind: basic\nuser: x"), "the login does not say password:", ""},
+		{login("¦kind: key\nkey: ${sealed.x}"), "must say where the key goes", "header: NAME"},
+		{login("kind: key\nkey: ${sealed.x}\nheader: ¦X Y"), "cannot be the name of a header", ""},
+		{login("¦kind: oauth2\nclient: x\nclient secret: ${sealed.x}"), "does not say from:", ""},
+		{login("kind: oauth2\nfrom: ${base}\nclient: x\nclient secret: ${sealed.x}\ngrant: ¦implicit"), "is no grant that can be used", "client credentials"},
+		{login("¦kind: oauth2\nfrom: ${base}\nclient: x\nclient secret: ${sealed.x}\ngrant: password"), "does not say user:", ""},
+		{login("¦kind: desk"), "needs ask:", ""},
+		{login("kind: desk\nask:\n  request: ¦${base}/x\ntoken at: a"), "a method and an address are wanted", "POST"},
+		{login("kind: desk\nask:\n  request: GET ${base}/x\ntoken at: ¦$.a"), "JSONPath", ""},
+		{login("kind: desk\nask:\n  request: GET ${base}/x\ntoken at: a\nlasts: b ¦weeks"), `"weeks" is no unit of time`, "min"},
+		{login("kind: desk\nask:\n  ¦request: GET ${base}/x\n  user: u\ntoken at: a"), "user: and password: go together", ""},
+	}
+	for _, c := range cases {
+		text, line, column := place(c.text)
+		problems := sheet.ReadBench(t.TempDir(), "bench.yaml", []byte(text)).Vet(sheet.VetOptions{}).Serious()
+		found := false
+		for _, p := range problems {
+			found = found || strings.Contains(p.Message, c.message) && strings.Contains(p.Try, c.try) && (line == 0 || p.Line == line && p.Column == column)
+		}
+		assert.True(t, found, "wanted %d:%d %s (%s) in\n%s\ngot\n%s", line, column, c.message, c.try, text, problems.Error())
+	}
+}
+
+// A secret that is not there is a mistake for a run and a remark for vet.
+func TestMissingSecrets(t *testing.T) {
+	b := sheet.ReadBench("", "bench.yaml", []byte("bench: b\nsites:\n  s:\n    set:\n      base: http://127.0.0.1:1\nservices:\n  a:\n    address: ${base}\n"))
+	s := b.ReadSheet("s.yaml", []byte("sheet: s\nsteps:\n  - step: one\n    request: a GET /\n    headers:\n      X-Key: ${sealed.key}\n"))
+	has := map[string]bool{}
+	options := sheet.VetOptions{HasSecret: func(site, name string) bool { return has[site+"/"+name] }}
+	for _, forRun := range []bool{false, true} {
+		options.ForRun = forRun
+		problems := s.Vet(options)
+		require.Len(t, problems, 1)
+		assert.Equal(t, !forRun, problems[0].Remark)
+		assert.Contains(t, problems[0].Message, "TESTBENCH_SEALED_KEY")
+	}
+	has["s/key"] = true
+	assert.Empty(t, s.Vet(options))
+}
