@@ -144,6 +144,22 @@ services:
 	assert.Equal(t, 8, strings.Count(o.stdout, "   held "), o.stdout)
 }
 
+// A client of another hand reads the stand-in's contract and is answered by it.
+func TestPHPSoapClient(t *testing.T) {
+	_, server := newBench(t)
+	for _, version := range []string{"SOAP_1_1", "SOAP_1_2"} {
+		script := fmt.Sprintf(`ini_set("soap.wsdl_cache_enabled", "0");
+$lab = new SoapClient("http://%s/lab?wsdl", ["soap_version" => %s, "location" => "http://%s/lab"]);
+echo count($lab->__getFunctions()), " ";
+$graded = $lab->GradeLot(["lot" => "L-2201", "moisture" => "17.4", "hmf" => "12.5"]);
+echo $graded->grade, " ", count($graded->measures->measure), " ", $lab->ConvertIndex(["refractiveIndex" => "1.4940"])->moisture, " ";
+try { $lab->GradeLot(["lot" => "L-2201", "moisture" => "45"]); } catch (SoapFault $f) { echo $f->getMessage(), " ", $f->detail->LabFault->field; }`, server.Address, version, server.Address)
+		output, err := exec.Command("php", "-r", script).CombinedOutput()
+		require.NoError(t, err, string(output))
+		assert.Regexp(t, `^\d+ A 2 17\.02 moisture: 45 is out of range: 10 to 30 moisture$`, string(output), version)
+	}
+}
+
 func TestApache(t *testing.T) {
 	p := newPlace(t)
 	authority := newCertificates(t)

@@ -197,6 +197,35 @@ func TestRunOptions(t *testing.T) {
 	assert.Contains(t, o.stdout, `"keeper": "Ansel Thripp"`)
 }
 
+// A call becomes a step of a sheet; the rest of the file stays byte for byte.
+func TestCallInto(t *testing.T) {
+	p, _ := newBench(t)
+	const before = "# mine\nsheet: mine   # by hand\nsteps:\n  - step: first\n    call: stores/search\n    # the end of it\n\nlast:\n  - step: z\n    call: stores/search\n"
+	p.write("sheets/mine.yaml", before)
+	calls := [][]string{
+		{"stores/search", "grade=A", "-keep", "lot=lots.0.id"},
+		{"stores/lot", "id=kept:lot"},
+		{"stores", "GET", "/lots/kept:lot", "-in", "header.X-Depot=north", "-in", "query.a b=x # y"},
+		{"ledger", "POST", "/Intakes", "lot=L-2204", "grade=A", "kilos=10", "moisture=17", "note=a: \"b\""},
+		{"lab/GradeLot", "lot=L-2201", "moisture=17.4", "-soap", "1.2"},
+		{"stores/search", "-login", "clerk_in_person"},
+	}
+	for _, call := range calls {
+		p.run(append(append([]string{"call"}, call...), "-into", "sheets/mine.yaml")...)
+	}
+	got := p.read("sheets/mine.yaml")
+	golden(t, "into.yaml", got)
+	assert.True(t, strings.HasPrefix(got, "# mine\nsheet: mine   # by hand\nsteps:\n  - step: first\n"))
+	assert.True(t, strings.HasSuffix(got, "\nlast:\n  - step: z\n    call: stores/search\n"))
+	assert.Equal(t, 0, p.run("vet", "sheets/mine.yaml").status)
+	o := p.run("run", "sheets/mine.yaml", "-step", "stores/search", "-step", "stores/lot", "-step", "lab/GradeLot", "-step", "stores/search 2")
+	assert.Equal(t, 0, o.status, o.all())
+	p.write("sheets/flow.yaml", "sheet: x\nsteps: [{step: a, call: stores/search}]\n")
+	o = p.run("call", "stores/search", "-into", "sheets/flow.yaml")
+	assert.Equal(t, 2, o.status)
+	assert.Contains(t, o.stderr, "put the item in by hand")
+}
+
 func TestGuard(t *testing.T) {
 	p, _ := newBench(t)
 	bench := p.read("bench.yaml")

@@ -37,9 +37,9 @@ func callCommand() *command {
 		usage: "SERVICE/OPERATION | SERVICE METHOD PATH | METHOD ADDRESS [field=value ...]",
 		examples: []string{
 			"testbench call stores/search grade=A",
-			"testbench call stores GET /lots/L-2201 -pick barrels[0].kilos",
+			"testbench call stores GET /lots/L-2201 -pick barrels.0.kilos",
 			"testbench call lab/ConvertIndex refractiveIndex=1.4940 -soap 1.2 -show all",
-			"testbench call stores/search grade=B -keep lot=lots[0].id",
+			"testbench call stores/search grade=B -keep lot=lots.0.id",
 			"testbench call stores/lot id=kept:lot -into sheets/mine.yaml",
 		},
 		options: func(f *flag.FlagSet) any {
@@ -49,14 +49,14 @@ func callCommand() *command {
 			f.StringVar(&o.Body, "body", "", "a body from a `file`, filled in and escaped")
 			f.StringVar(&o.Bytes, "bytes", "", "a body from a `file`, untouched")
 			f.StringVar(&o.Login, "login", "", "another login, by `name`, or none")
-			f.StringVar(&o.Spoil, "spoil", "", "spoil the login's token: `expired|tampered|empty`")
+			f.StringVar(&o.Spoil, "spoil", "", "spoil the login's token this `way`: expired, tampered or empty")
 			f.StringVar(&o.SOAP, "soap", "", "the `version` of SOAP: 1.1 or 1.2")
 			f.StringVar(&o.Action, "action", "", "the SOAP `action`")
 			f.StringVar(&o.HTTP, "http", "", "the `version` of HTTP: 1.1 or 2")
 			f.BoolVar(&o.Stay, "stay", false, "do not follow redirects")
 			f.BoolVar(&o.dry, "dry", false, "show what would be sent, masked, and send nothing")
 			f.BoolVar(&o.headers, "headers", false, "show the answer's headers")
-			f.StringVar(&o.show, "show", "", "show `sent|received|all` in full")
+			f.StringVar(&o.show, "show", "", "show in full `what` was exchanged: sent, received or all")
 			f.StringVar(&o.save, "save", "", "save the answer's body to a `file`")
 			f.StringVar(&o.pick, "pick", "", "print only the value at this `path`, bare, for the shell")
 			f.Var(&o.keep, "keep", "`name=path`: keep a value, sealed, for later calls; may stand several times")
@@ -273,7 +273,7 @@ func parseKeeps(texts []string) ([]keep, error) {
 	for _, text := range texts {
 		name, source, ok := strings.Cut(text, "=")
 		if !ok || !value.IsIdentifier(name) {
-			return nil, usagef("-keep lot=lots[0].id", "-keep %s: a name and a path are wanted", text)
+			return nil, usagef("-keep lot=lots.0.id", "-keep %s: a name and a path are wanted", text)
 		}
 		p, err := path.Compile(source)
 		if err != nil {

@@ -33,7 +33,7 @@ func runCommand() *command {
 			f.BoolVar(&o.stop, "stop", false, "stop at the first step that falls short")
 			f.BoolVar(&o.dry, "dry", false, "show every request and send nothing")
 			f.Var(&o.out, "out", "a report into a `file`: .html, .xml (JUnit), .json; may stand several times")
-			f.StringVar(&o.show, "show", "", "also show what was `sent|received|all`")
+			f.StringVar(&o.show, "show", "", "also show `what` was exchanged: sent, received or all")
 			return o
 		},
 		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {

@@ -25,7 +25,7 @@ func tokenCommand() *command {
 			o := &tokenOptions{}
 			f.BoolVar(&o.bare, "bare", false, "print the token itself and nothing else, for a pipe")
 			f.BoolVar(&o.verify, "verify", false, "ask the issuer whether it is good")
-			f.StringVar(&o.spoil, "spoil", "", "make a bad one of it: `expired|tampered|empty`, and show that the issuer refuses it")
+			f.StringVar(&o.spoil, "spoil", "", "make a bad one of it this `way` (expired, tampered, empty), and show that the issuer refuses it")
 			return o
 		},
 		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {

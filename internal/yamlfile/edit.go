@@ -31,10 +31,16 @@ func AppendItem(source []byte, key, item string) ([]byte, error) {
 	for i := start + 1; i < len(lines); i++ {
 		text := strings.TrimRight(lines[i], "\r\n")
 		trimmed := strings.TrimLeft(text, " ")
-		if trimmed == "" || strings.HasPrefix(trimmed, "#") {
+		depth := len(text) - len(trimmed)
+		if trimmed == "" {
 			continue
 		}
-		depth := len(text) - len(trimmed)
+		if strings.HasPrefix(trimmed, "#") {
+			if last > start && depth > len(indent) {
+				last = i // a comment inside the last item belongs to it
+			}
+			continue
+		}
 		if depth == 0 && !strings.HasPrefix(trimmed, "- ") && trimmed != "-" {
 			break
 		}
