@@ -27,6 +27,10 @@ func TestWrite(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "two", string(data))
 
+	assert.ErrorIs(t, safefile.Create(file, []byte("three"), 0o600), os.ErrExist)
+	require.NoError(t, safefile.Create(filepath.Join(dir, "new"), []byte("three"), 0o600))
+	require.NoError(t, os.Remove(filepath.Join(dir, "new")))
+
 	// What cannot be put in place leaves no trace beside it.
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "folder"), 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "folder", "x"), nil, 0o600))

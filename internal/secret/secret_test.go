@@ -13,6 +13,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -124,6 +125,61 @@ func TestStore(t *testing.T) {
 	require.NoError(t, os.WriteFile(file, bytes.Repeat([]byte("x"), 2<<20), 0o600))
 	_, err = store.Get("", "clerk")
 	assert.ErrorContains(t, err, "larger than a secret can be")
+}
+
+// Of many that need an identity at once, one makes it and all use it.
+func TestOneIdentity(t *testing.T) {
+	dir := t.TempDir()
+	open := func() *secret.Store {
+		return &secret.Store{Dir: filepath.Join(dir, "secrets"), Identity: filepath.Join(dir, "id", "identity.txt"), Environ: func(string) (string, bool) { return "", false }}
+	}
+	var all sync.WaitGroup
+	for i := range 16 {
+		all.Go(func() {
+			_, err := open().Set("", fmt.Sprintf("s%d", i), "x")
+			assert.NoError(t, err)
+		})
+	}
+	all.Wait()
+	for i := range 16 {
+		text, err := open().Get("", fmt.Sprintf("s%d", i))
+		assert.NoError(t, err)
+		assert.Equal(t, "x", text)
+	}
+}
+
+// A recipients' file is read as people write it, and a wrong line is told.
+func TestRecipients(t *testing.T) {
+	dir := t.TempDir()
+	mine := &secret.Store{Dir: filepath.Join(dir, "secrets"), Identity: filepath.Join(dir, "mine.txt")}
+	mate := &secret.Store{Dir: mine.Dir, Identity: filepath.Join(dir, "mate.txt")}
+	_, err := mine.PublicKey(false)
+	assert.ErrorContains(t, err, "you have no identity yet")
+	key, err := mate.PublicKey(true)
+	require.NoError(t, err)
+	_, err = mine.Set("", "a", "for both")
+	require.NoError(t, err)
+	_, err = mate.Get("", "a")
+	assert.ErrorContains(t, err, "testbench secret share "+key)
+	number, err := mine.Share(key)
+	require.NoError(t, err)
+	assert.Equal(t, 1, number)
+	text, err := mate.Get("", "a")
+	require.NoError(t, err)
+	assert.Equal(t, "for both", text)
+	_, err = mate.Set("", "b", "from the mate")
+	require.NoError(t, err)
+	text, err = mine.Get("", "b")
+	require.NoError(t, err)
+	assert.Equal(t, "from the mate", text, "what either seals, both open")
+	_, err = mine.Share("age1nonsense")
+	assert.ErrorContains(t, err, "no public key")
+	require.NoError(t, os.WriteFile(filepath.Join(mine.Dir, "recipients.txt"), []byte("# comment\n\nnobody\n"), 0o600))
+	_, err = mine.Set("", "c", "x")
+	assert.ErrorContains(t, err, `"nobody" is no public key`)
+	require.NoError(t, os.WriteFile(mine.Identity, []byte("no identity"), 0o600))
+	_, err = mine.Get("", "a")
+	assert.ErrorContains(t, err, "is no identity")
 }
 
 func BenchmarkMask(b *testing.B) {

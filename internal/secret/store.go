@@ -189,19 +189,9 @@ func (s *Store) newIdentity() ([]age.Identity, error) {
 		return nil, err
 	}
 	text := fmt.Sprintf("# identity of the sealed store; keep it to yourself\n# public key: %s\n%s\n", identity.Recipient(), identity)
-	// O_EXCL: of two commands that make it at once, one reads the other's.
-	f, err := os.OpenFile(s.Identity, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	err = safefile.Create(s.Identity, []byte(text), 0o600)
 	if errors.Is(err, fs.ErrExist) {
-		return s.identities(false)
-	}
-	if err != nil {
-		return nil, err
-	}
-	if _, err = io.WriteString(f, text); err == nil {
-		err = f.Sync()
-	}
-	if closeErr := f.Close(); err == nil {
-		err = closeErr
+		return s.identities(false) // another command was quicker
 	}
 	if err != nil {
 		return nil, err
