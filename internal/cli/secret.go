@@ -100,8 +100,16 @@ func (s *session) changeSecret(store *secret.Store, word, name string) error {
 // input but for a line break at its end.
 func (s *session) readSecret(name string) (string, error) {
 	if f, ok := s.stdin.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		// Echo is off before the prompt invites to type, not a moment after it.
+		before, err := term.MakeRaw(int(f.Fd()))
+		if err != nil {
+			return "", err
+		}
 		s.tell.prompt("the secret %s (it is not shown): ", name)
 		typed, err := term.ReadPassword(int(f.Fd()))
+		if restored := term.Restore(int(f.Fd()), before); err == nil {
+			err = restored
+		}
 		s.tell.note("")
 		if err == nil && len(typed) == 0 {
 			err = usagef("", "nothing was typed")
