@@ -1,0 +1,150 @@
+package document_test
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"testbench/internal/document"
+)
+
+func TestDescribe(t *testing.T) {
+	cases := []struct{ text, want string }{
+		{`null`, "null"},
+		{`true`, "true"},
+		{`1.50`, "1.50"},
+		{`"a \"b\""`, `"a \"b\""`},
+		{`[]`, "an empty list"},
+		{`[1, 2]`, "a list of 2"},
+		{`{}`, "an empty object"},
+		{`{"a": 1, "b": 2}`, "an object with a, b"},
+		{`{"a":1,"b":1,"c":1,"d":1,"e":1,"f":1,"g":1,"h":1,"i":1,"j":1}`, "an object with a, b, c, d, e, f, g, h and 2 more"},
+		{`"` + strings.Repeat("x", 100) + `"`, `"` + strings.Repeat("x", 80) + `"… (100 bytes)`},
+		{`"` + strings.Repeat("ü", 50) + `"`, `"` + strings.Repeat("ü", 40) + `"… (100 bytes)`},
+	}
+	for _, c := range cases {
+		node, err := document.ReadJSON([]byte(c.text))
+		require.NoError(t, err)
+		assert.Equal(t, c.want, node.Describe())
+	}
+	for text, want := range map[string]string{
+		"<a>x</a>":          `"x"`,
+		"<a/>":              `""`,
+		"<a b='1'><c/></a>": "an element with c, b",
+		`<a xmlns:i="http://www.w3.org/2001/XMLSchema-instance" i:nil="true"/>`: "null",
+	} {
+		node, err := document.ReadXML([]byte(text), "")
+		require.NoError(t, err)
+		assert.Equal(t, want, node.Describe(), text)
+	}
+	assert.Equal(t, "nothing", (*document.Node)(nil).Describe())
+}
+
+// The format is told by the media type, and guessed where there is none.
+func TestFormats(t *testing.T) {
+	cases := []struct {
+		contentType, data string
+		want              document.Format
+	}{
+		{"application/json", "", document.JSON},
+		{"application/hal+json; charset=utf-8", "", document.JSON},
+		{"APPLICATION/JSON", "", document.JSON},
+		{"text/xml; charset=utf-16", "", document.XML},
+		{"application/soap+xml", "", document.XML},
+		{"application/xhtml+xml", "", document.HTML},
+		{"text/html", "", document.HTML},
+		{"text/csv", "", document.Plain},
+		{"application/x-www-form-urlencoded", "", document.Form},
+		{"application/pdf", "%PDF", document.Binary},
+		{"", ` {"a": 1}`, document.JSON},
+		{"", "\ufeff[1]", document.JSON},
+		{"application/octet-stream", "<a/>", document.XML},
+		{"", "<!DOCTYPE html><p>", document.HTML},
+		{"", "<HTML>", document.HTML},
+		{"", "plain", document.Plain},
+		{"", "", document.Plain},
+		{"", "a\x00b", document.Binary},
+		{"broken; ;;=", "{}", document.Binary},
+	}
+	for _, c := range cases {
+		assert.Equal(t, c.want, document.FormatOf(c.contentType, []byte(c.data)), "%s %q", c.contentType, c.data)
+	}
+}
+
+// XML keeps what matters of a document: prefixes, scope, order, mixed text.
+func TestXMLComesBack(t *testing.T) {
+	for _, text := range []string{
+		`<a/>`,
+		`<a b="1" c="&lt;&quot;&#10;&amp;"/>`,
+		`<p:a xmlns:p="urn:p"><p:b xmlns:p="urn:q"/></p:a>`,
+		`<a xmlns="urn:a"><b xmlns=""/></a>`,
+		`<a>one<b/>two<b>three</b></a>`,
+		`<a>&lt;&amp;&gt;&#13;</a>`,
+		`<a xml:lang="en"> x </a>`,
+	} {
+		node, err := document.ReadXML([]byte(text), "")
+		require.NoError(t, err, text)
+		assert.Equal(t, text, document.WriteXML(node, document.Style{}))
+	}
+	node, err := document.ReadXML([]byte("<?xml version='1.0' encoding='windows-1252'?><a>\n  <b><![CDATA[1 < 2]]> \x80</b>\n</a>"), "")
+	require.NoError(t, err)
+	assert.Equal(t, "1 < 2 €", node.Child("b").OwnText())
+	assert.Len(t, node.Items, 1, "blanks between elements are layout")
+	assert.Equal(t, "<a>\n  <b>1 &lt; 2 €</b>\n</a>", document.WriteXML(node, document.Style{Indent: "  "}))
+	_, err = document.ReadXML([]byte("<a/>"), "klingon")
+	assert.ErrorContains(t, err, `the character set "klingon" is not known`)
+}
+
+// What is secret is written as a mask, wherever it stands.
+func TestHiding(t *testing.T) {
+	node, err := document.ReadJSON([]byte(`{"a": "x", "b": ["y", {"c": 5}]}`))
+	require.NoError(t, err)
+	node.Get("b").MarkSecret()
+	style := document.Style{Hide: "[masked]"}
+	assert.Equal(t, `{"a":"x","b":["[masked]",{"c":"[masked]"}]}`, document.WriteJSON(node, style))
+	assert.Equal(t, `{"a":"x","b":["y",{"c":5}]}`, document.WriteJSON(node, document.Style{}))
+	xml, err := document.ReadXML([]byte(`<a b="1"><c>2</c></a>`), "")
+	require.NoError(t, err)
+	xml.Attributes[0].Secret = true
+	xml.Child("c").Items[0].Secret = true
+	assert.Equal(t, `<a b="[masked]"><c>[masked]</c></a>`, document.WriteXML(xml, style))
+}
+
+func TestDecimals(t *testing.T) {
+	for text, want := range map[string]string{"1.10": "1.10", "1e3": "1000", "-0": "-0", "1E-7": "0.0000001", "1e50": "1E+50", "12345678901234567890.123": "12345678901234567890.123"} {
+		d, ok := document.Decimal(text)
+		require.True(t, ok, text)
+		assert.Equal(t, want, document.FormatDecimal(d))
+	}
+	for _, node := range []*document.Node{nil, {}, document.NewBoolean(true), document.NewList(), document.NewText("x"), document.NewUntyped("")} {
+		_, ok := node.Decimal()
+		assert.False(t, ok)
+	}
+	_, ok := document.NewUntyped(" 5 ").Decimal()
+	assert.True(t, ok, "XML lets blanks stand around a number")
+	_, ok = document.NewText(" 5 ").Decimal()
+	assert.False(t, ok)
+}
+
+func BenchmarkRead(b *testing.B) {
+	json := []byte("[" + strings.Repeat(`{"id": "L-2201", "kilos": 120.50, "barrels": [1, 2, 3]},`, 10_000) + "null]")
+	xml := []byte("<lots>" + strings.Repeat(`<lot id="L-2201"><kilos>120.50</kilos><barrel>1</barrel></lot>`, 10_000) + "</lots>")
+	b.Run("JSON", func(b *testing.B) {
+		b.SetBytes(int64(len(json)))
+		for b.Loop() {
+			if _, err := document.ReadJSON(json); err != nil {
+				b.Fatal(err)
+			}
+		}
+	})
+	b.Run("XML", func(b *testing.B) {
+		b.SetBytes(int64(len(xml)))
+		for b.Loop() {
+			if _, err := document.ReadXML(xml, ""); err != nil {
+				b.Fatal(err)
+			}
+		}
+	})
+}
