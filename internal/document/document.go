@@ -23,9 +23,13 @@ const (
 	List
 	Object
 	Element // an XML element
+	// What stands in an element beside its content:
+	Layout      // blanks between elements
+	Comment     // Text
+	Instruction // a processing instruction: Name and Text
 )
 
-var kindNames = [...]string{"null", "boolean", "number", "text", "text", "list", "object", "element"}
+var kindNames = [...]string{"null", "boolean", "number", "text", "text", "list", "object", "element", "blanks", "comment", "processing instruction"}
 
 func (k Kind) String() string { return kindNames[k] }
 
@@ -70,7 +74,11 @@ type Node struct {
 	Name       Name        // Element
 	Attributes []Attribute // Element
 	Members    []Member    // Object
-	Items      []*Node     // List: the items; Element: child elements and Untyped text in order
+	// Items are a List's items, or an Element's child elements and Untyped texts
+	// in order, with Layout, Comment and Instruction among them.
+	Items []*Node
+	// Line and Column tell where an Element was read, from 1; 0 for others.
+	Line, Column int32
 }
 
 // NewText returns a typed text.

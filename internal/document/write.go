@@ -1,9 +1,9 @@
 package document
 
 import (
-	"strconv"
 	"strings"
-	"unicode/utf8"
+
+	"testbench/internal/xmlstream"
 )
 
 // Style says how a tree is written.
@@ -123,118 +123,50 @@ func QuoteJSON(s string) string {
 	return out.String()
 }
 
-// WriteXML writes an element with its prefixes and declarations as they are.
-// The prefixes in use must be declared on it or above it.
+// WriteXML writes an element with its prefixes and declarations as they are,
+// and without the blanks that laid it out. The prefixes in use must be declared
+// on it or above it.
 func WriteXML(n *Node, style Style) string {
-	w := xmlWriter{style: style}
-	w.element(n, 0)
-	return w.out.String()
-}
-
-type xmlWriter struct {
-	out   strings.Builder
-	style Style
-}
-
-func (w *xmlWriter) element(n *Node, depth int) {
-	name := n.Name.String()
-	w.out.WriteByte('<')
-	w.out.WriteString(name)
-	for _, a := range n.Attributes {
-		value := a.Value
-		if a.Secret && w.style.Hide != "" {
-			value = w.style.Hide
-		}
-		w.out.WriteByte(' ')
-		w.out.WriteString(a.Name.String())
-		w.out.WriteString(`="`)
-		w.out.WriteString(EscapeXML(value, true))
-		w.out.WriteByte('"')
-	}
-	if len(n.Items) == 0 {
-		w.out.WriteString("/>")
-		return
-	}
-	w.out.WriteByte('>')
-	// Blanks may be added only where no text stands beside the elements.
-	layout := w.style.Indent != ""
-	for _, item := range n.Items {
-		if item.Kind != Element {
-			layout = false
-		}
-	}
-	for _, item := range n.Items {
-		if layout {
-			w.line(depth + 1)
-		}
-		switch {
-		case item.Kind == Element:
-			w.element(item, depth+1)
-		case item.Secret && w.style.Hide != "":
-			w.out.WriteString(EscapeXML(w.style.Hide, false))
-		default:
-			w.out.WriteString(EscapeXML(item.Text, false))
-		}
-	}
-	if layout {
-		w.line(depth)
-	}
-	w.out.WriteString("</")
-	w.out.WriteString(name)
-	w.out.WriteByte('>')
-}
-
-func (w *xmlWriter) line(depth int) {
-	w.out.WriteByte('\n')
-	for range depth {
-		w.out.WriteString(w.style.Indent)
-	}
-}
-
-// EscapeXML escapes s for an element's text or an attribute in double quotes,
-// so that a reader gets back the same characters (XML 1.0, 2.11 and 3.3.3:
-// a carriage return, and in attributes every line break, would be changed).
-// Characters that XML cannot carry at all become U+FFFD; see ValidXML.
-func EscapeXML(s string, attribute bool) string {
-	if !strings.ContainsAny(s, "<>&\"\r\n\t") && ValidXML(s) {
-		return s
-	}
 	var out strings.Builder
-	out.Grow(len(s) + 16)
-	for _, r := range s {
-		switch {
-		case r == '<':
-			out.WriteString("&lt;")
-		case r == '>':
-			out.WriteString("&gt;")
-		case r == '&':
-			out.WriteString("&amp;")
-		case r == '"' && attribute:
-			out.WriteString("&quot;")
-		case r == '\r', attribute && (r == '\n' || r == '\t'):
-			out.WriteString("&#" + strconv.Itoa(int(r)) + ";")
-		case !validXMLRune(r):
-			out.WriteRune(utf8.RuneError)
-		default:
-			out.WriteRune(r)
-		}
-	}
+	w := xmlstream.NewWriter(&out)
+	w.Indent = style.Indent
+	writeElement(w, n, style)
+	// A tree that could not be read again, as of a name with a blank in it, is
+	// shown as far as it goes.
+	_ = w.Close()
 	return out.String()
 }
 
-// ValidXML says whether XML 1.0 can carry every character of s (section 2.2).
-func ValidXML(s string) bool {
-	if !utf8.ValidString(s) {
-		return false
+func writeElement(w *xmlstream.Writer, n *Node, style Style) {
+	w.Start(n.Name.String())
+	for _, a := range n.Attributes {
+		value := a.Value
+		if a.Secret && style.Hide != "" {
+			value = style.Hide
+		}
+		w.Attribute(a.Name.String(), value)
 	}
-	for _, r := range s {
-		if !validXMLRune(r) {
-			return false
+	for _, item := range n.Items {
+		if item.IsScalar() {
+			w.Mixed()
 		}
 	}
-	return true
-}
-
-func validXMLRune(r rune) bool {
-	return r == '\t' || r == '\n' || r == '\r' || r >= 0x20 && r <= 0xD7FF || r >= 0xE000 && r <= 0xFFFD || r >= 0x10000
+	for _, item := range n.Items {
+		switch item.Kind {
+		case Element:
+			writeElement(w, item, style)
+		case Comment:
+			w.Comment(item.Text)
+		case Instruction:
+			w.Instruction(item.Name.Local, item.Text)
+		case Layout:
+		default:
+			if item.Secret && style.Hide != "" {
+				w.Text(style.Hide)
+			} else {
+				w.Text(item.Text)
+			}
+		}
+	}
+	w.End()
 }

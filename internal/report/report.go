@@ -11,11 +11,11 @@ import (
 	"time"
 	"unicode/utf8"
 
-	"testbench/internal/document"
 	"testbench/internal/exchange"
 	"testbench/internal/safefile"
 	"testbench/internal/secret"
 	"testbench/internal/sheet"
+	"testbench/internal/xmlstream"
 )
 
 // formats maps the endings of file names to what writes them.
@@ -252,7 +252,7 @@ func suiteCounts(s *sheet.SheetResult) (failures, errors, skipped, tests int) {
 	return failures, errors, skipped, tests
 }
 
-func attribute(text string) string { return `"` + document.EscapeXML(text, true) + `"` }
+func attribute(text string) string { return `"` + xmlstream.Escape(text, true) + `"` }
 
 func writeCase(out *strings.Builder, masker *secret.Masker, s *sheet.SheetResult, row *sheet.RowResult, step *sheet.StepResult) {
 	name := step.Name
@@ -281,7 +281,7 @@ func writeCase(out *strings.Builder, masker *secret.Masker, s *sheet.SheetResult
 		fmt.Fprintf(out, " type=%s", attribute(string(step.Outcome)))
 	}
 	if len(lines) > 0 && element != "skipped" {
-		fmt.Fprintf(out, ">%s</%s>\n", document.EscapeXML(masker.Text(strings.Join(lines, "\n")), false), element)
+		fmt.Fprintf(out, ">%s</%s>\n", xmlstream.Escape(masker.Text(strings.Join(lines, "\n")), false), element)
 	} else {
 		out.WriteString("/>\n")
 	}

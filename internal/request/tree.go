@@ -10,6 +10,7 @@ import (
 
 	"testbench/internal/document"
 	"testbench/internal/value"
+	"testbench/internal/xmlstream"
 )
 
 // Tree is a value with placeholders: a text, a list, or fields.
@@ -216,7 +217,7 @@ func newElement(name string, content *document.Node, namespace string, names map
 	if !ok {
 		prefix, local = "", name
 	}
-	if !isXMLName(local) {
+	if !xmlstream.IsNCName(local) {
 		return nil, fmt.Errorf("%q cannot be the name of an XML element", name)
 	}
 	element := &document.Node{Kind: document.Element, Name: document.Name{Space: namespace, Local: local}}
@@ -236,7 +237,7 @@ func newElement(name string, content *document.Node, namespace string, names map
 		return element, nil
 	}
 	if content.IsScalar() {
-		if !document.ValidXML(content.Text) {
+		if !xmlstream.IsText(content.Text) {
 			return nil, fmt.Errorf("%s: it holds a character that XML cannot carry", name)
 		}
 		if content.Text != "" {
@@ -290,20 +291,10 @@ func newAttribute(name string, v *document.Node, names map[string]string) (docum
 			return a, fmt.Errorf("the prefix %s of @%s is not declared; the key names declares prefixes", prefix, name)
 		}
 	}
-	if !isXMLName(a.Name.Local) {
+	if !xmlstream.IsNCName(a.Name.Local) {
 		return a, fmt.Errorf("%q cannot be the name of an XML attribute", name)
 	}
 	return a, nil
-}
-
-func isXMLName(name string) bool {
-	for i, r := range name {
-		letter := r == '_' || r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= 0xC0 && r != 0xD7 && r != 0xF7
-		if !letter && (i == 0 || r != '-' && r != '.' && (r < '0' || r > '9') && r != 0xB7) {
-			return false
-		}
-	}
-	return name != ""
 }
 
 // Declare writes the namespaces of an element and all below it as

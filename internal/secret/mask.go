@@ -14,6 +14,7 @@ import (
 
 	"testbench/internal/document"
 	"testbench/internal/value"
+	"testbench/internal/xmlstream"
 )
 
 // Mask stands in every output where a secret would stand.
@@ -118,7 +119,7 @@ func encodedForms(secret string) []string {
 	// What is escaped for its place is escaped once more where the whole is
 	// quoted, as a JSON body inside of a JSON text is.
 	for _, text := range slices.Clone(texts) {
-		texts = append(texts, jsonText(text), document.EscapeXML(text, false), htmlEscape.Replace(text))
+		texts = append(texts, jsonText(text), xmlstream.Escape(text, false), htmlEscape.Replace(text))
 	}
 	slices.Sort(texts)
 	texts = slices.Compact(texts)
@@ -144,12 +145,12 @@ func escapedForms(text string) []string {
 		inJSON,
 		strings.ReplaceAll(inJSON, "/", `\/`),
 		strings.NewReplacer("<", `\u003c`, ">", `\u003e`, "&", `\u0026`).Replace(inJSON),
-		document.EscapeXML(text, false),
-		document.EscapeXML(text, true),
+		xmlstream.Escape(text, false),
+		xmlstream.Escape(text, true),
 		htmlEscape.Replace(text),
 		strings.NewReplacer("\t", "&#x9;", "\n", "&#xA;", "\r", "&#xD;").Replace(htmlEscape.Replace(text)),
 		strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;", `"`, "&quot;", "'", "&apos;").Replace(text),
-		strings.ReplaceAll(document.EscapeXML(text, true), "'", "&#39;"),
+		strings.ReplaceAll(xmlstream.Escape(text, true), "'", "&#39;"),
 		query, percent, url.PathEscape(text), lowerEscapes(query), lowerEscapes(percent),
 	}
 }

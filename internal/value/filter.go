@@ -15,6 +15,7 @@ import (
 	"github.com/cockroachdb/apd/v3"
 
 	"testbench/internal/document"
+	"testbench/internal/xmlstream"
 )
 
 type filter struct {
@@ -48,7 +49,7 @@ var filters = map[string]filter{
 	"sha256":     {usage: "sha256", apply: onText(func(s string) string { sum := sha256.Sum256([]byte(s)); return hex.EncodeToString(sum[:]) })},
 	"url":        {usage: "url", ends: true, apply: onText(func(s string) string { return strings.ReplaceAll(url.QueryEscape(s), "+", "%20") })},
 	"json":       {usage: "json", ends: true, apply: asJSON},
-	"xml":        {usage: "xml", ends: true, apply: onText(func(s string) string { return document.EscapeXML(s, true) })},
+	"xml":        {usage: "xml", ends: true, apply: onText(func(s string) string { return xmlstream.Escape(s, true) })},
 	"raw":        {usage: "raw", ends: true, apply: func(n *document.Node, _ []string) (*document.Node, error) { return n, nil }},
 	"inside":     {usage: `inside "[" "]"`, least: 2, most: 2, apply: inside},
 	"parse json": {usage: "parse json", apply: parseJSON},

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"testbench/internal/document"
+	"testbench/internal/xmlstream"
 )
 
 // Place says where a value is put, and so how it is escaped.
@@ -57,16 +58,16 @@ func (p Place) escape(node *document.Node) (string, error) {
 		quoted := document.QuoteJSON(text)
 		return quoted[1 : len(quoted)-1], nil
 	case XMLText, XMLAttribute:
-		if !document.ValidXML(text) {
+		if !xmlstream.IsText(text) {
 			return "", errors.New("it holds a character that XML cannot carry")
 		}
-		escaped := document.EscapeXML(text, p == XMLAttribute)
+		escaped := xmlstream.Escape(text, p == XMLAttribute)
 		if p == XMLAttribute {
 			escaped = strings.ReplaceAll(escaped, "'", "&#39;")
 		}
 		return escaped, nil
 	case CDATA:
-		if !document.ValidXML(text) {
+		if !xmlstream.IsText(text) {
 			return "", errors.New("it holds a character that XML cannot carry")
 		}
 		return strings.ReplaceAll(text, "]]>", "]]]]><![CDATA[>"), nil

@@ -1,0 +1,391 @@
+// Package xmlstream reads and writes XML 1.0 (fifth edition) with Namespaces
+// 1.0 (third edition). Its Reader is strict, pulls one token at a time over
+// any io.Reader with bounded memory, and knows where everything stands; its
+// Writer escapes so that a reader gets back the same characters. It checks
+// that a document is well-formed, builds no tree and knows no schema. It
+// expands no entities: a DOCTYPE is refused.
+package xmlstream
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"unicode/utf8"
+)
+
+// Kind says what a token is.
+type Kind uint8
+
+// The kinds of tokens.
+const (
+	None        Kind = iota
+	Start            // a start tag, or the start of an empty element
+	End              // an end tag; an empty element has one too
+	Text             // character data, references resolved; may come in several pieces
+	Comment          // only when asked for
+	Instruction      // a processing instruction, only when asked for
+)
+
+// Position is a place in the document. Line and Column count from 1, columns in
+// characters; Offset counts bytes from 0, of the document as UTF-8.
+type Position struct {
+	Line, Column int
+	Offset       int64
+}
+
+// Error tells where and why a document is not well-formed.
+type Error struct {
+	Position
+	Message string
+	// Doctype says that the document has a DOCTYPE: it may be well-formed, but
+	// is refused.
+	Doctype bool
+	// Limit says that the document goes beyond a limit of the reader's.
+	Limit bool
+}
+
+func (e *Error) Error() string {
+	return fmt.Sprintf("line %d, column %d: %s", e.Line, e.Column, e.Message)
+}
+
+// Options of a Reader. The zero value is what most need.
+type Options struct {
+	// Charset is the encoding that the transport names, as in the
+	// Content-Type; it wins over the document's declaration.
+	Charset string
+	// Comments and Instructions ask for those tokens.
+	Comments, Instructions bool
+	// MaxDepth bounds the nesting of elements; 0 means 1,000.
+	MaxDepth int
+	// MaxToken bounds in bytes what must be in memory as a whole: a tag with its
+	// attributes, a comment, an instruction; 0 means 16 MiB. Character
+	// data has no bound: it comes in pieces.
+	MaxToken int
+}
+
+// chunkSize is how much is read at once.
+const chunkSize = 64 << 10
+
+// Attr is an attribute of a start tag. Value is normalized (XML 1.0, 3.3.3),
+// and like all bytes of a token valid until the next call of Next.
+type Attr struct {
+	Name   Name
+	Value  []byte
+	Offset int64 // of the name; for Position
+	entry  *entry
+}
+
+// IsDeclaration says whether the attribute declares a namespace.
+func (a *Attr) IsDeclaration() bool { return a.entry != nil && a.entry.declares }
+
+type openElement struct {
+	entry    *entry
+	name     Name
+	bindings int // of the stack, outside of the element
+}
+
+// Reader pulls tokens from an XML document.
+type Reader struct {
+	options  Options
+	source   io.Reader
+	chunk    int
+	buf      []byte // buf[pos:end] is still to be read
+	pos, end int
+	base     int64 // offset of buf[0] in the document
+	eof      bool
+	begun    bool
+	encoding string
+
+	declaredMustMatch bool
+	failure           error
+
+	// What the current token is.
+	start   int64 // its offset
+	name    Name
+	attrs   []Attr
+	text    []byte
+	isCDATA bool
+	scratch []byte
+
+	names    names
+	bindings []binding
+	open     []openElement
+	closing  bool // an empty element's end is still to be told
+	leaving  bool // the element that ended still holds its bindings
+	inCDATA  bool
+	rooted   bool // the root element was met
+
+	mark struct { // the last place whose line is known
+		offset, line int64 // line: offset of the first byte of the line
+		number       int
+		column       int // characters of the line before offset that are no longer in buf
+		counted      int64
+	}
+}
+
+// NewReader returns a Reader of the document that source gives.
+func NewReader(source io.Reader, options Options) *Reader {
+	return newReader(source, options, chunkSize)
+}
+
+// NewBytes returns a Reader of a document in memory, which is not copied and
+// must not change until it is read.
+func NewBytes(document []byte, options Options) *Reader {
+	r := &Reader{options: options, chunk: chunkSize, buf: document, end: len(document), eof: true}
+	r.init()
+	return r
+}
+
+func newReader(source io.Reader, options Options, chunk int) *Reader {
+	r := &Reader{options: options, source: source, chunk: chunk, buf: make([]byte, chunk)}
+	r.init()
+	return r
+}
+
+func (r *Reader) init() {
+	if r.options.MaxDepth == 0 {
+		r.options.MaxDepth = 1000
+	}
+	if r.options.MaxToken == 0 {
+		r.options.MaxToken = 16 << 20
+	}
+	r.mark.number = 1
+	r.names.reset(nil)
+}
+
+// Name is the name of the current start tag, end tag or instruction.
+func (r *Reader) Name() Name { return r.name }
+
+// Attrs are the attributes of the current start tag in their order, namespace
+// declarations among them.
+func (r *Reader) Attrs() []Attr { return r.attrs }
+
+// Text is the content of the current token: character data, a comment, an
+// instruction's data.
+func (r *Reader) Text() []byte { return r.text }
+
+// IsCDATA says whether the current text stood in a CDATA section.
+func (r *Reader) IsCDATA() bool { return r.isCDATA }
+
+// Depth is the number of open elements, the one just started or ended among them.
+func (r *Reader) Depth() int {
+	if r.leaving {
+		return len(r.open) + 1
+	}
+	return len(r.open)
+}
+
+// Offset is the offset of the current token's first byte.
+func (r *Reader) Offset() int64 { return r.start }
+
+// EndOffset is the offset of the byte after the current token.
+func (r *Reader) EndOffset() int64 { return r.base + int64(r.pos) }
+
+// Position is the place of the current token.
+func (r *Reader) Position() Position { return r.At(r.start) }
+
+// Encoding is the encoding that the document is written in, once begun.
+func (r *Reader) Encoding() string { return r.encoding }
+
+// Lookup tells what namespace a prefix stands for at the current token. The
+// empty prefix is always known.
+func (r *Reader) Lookup(text string) (space string, known bool) {
+	p := r.names.prefixes[text]
+	if p == nil || !p.bound && text != "" {
+		return "", false
+	}
+	return p.space, true
+}
+
+// At gives the place of an offset within the current token.
+func (r *Reader) At(offset int64) Position {
+	if offset < r.mark.offset {
+		// Only offsets before the current token end here; the mark is the best there is.
+		offset = r.mark.offset
+	}
+	r.advance(offset)
+	column := r.mark.column
+	if from := r.mark.counted; from < offset {
+		column += utf8.RuneCount(r.buf[from-r.base : offset-r.base])
+	}
+	return Position{Line: r.mark.number, Column: column + 1, Offset: offset}
+}
+
+// advance moves the mark to an offset that is still in the buffer.
+func (r *Reader) advance(offset int64) {
+	passed := r.buf[r.mark.offset-r.base : offset-r.base]
+	if lines := bytes.Count(passed, []byte{'\n'}); lines > 0 {
+		r.mark.number += lines
+		r.mark.line = r.mark.offset + int64(bytes.LastIndexByte(passed, '\n')) + 1
+		r.mark.counted, r.mark.column = r.mark.line, 0
+	}
+	r.mark.offset = offset
+}
+
+// fill reads until the buffer is full or the source ends.
+func (r *Reader) fill() error {
+	for !r.eof && r.end+utf8.UTFMax <= len(r.buf) {
+		n, err := r.source.Read(r.buf[r.end:])
+		r.end += n
+		if err == io.EOF {
+			r.eof = true
+		} else if errors.Is(err, errEncoding) {
+			// What stands before the fault is judged first.
+			r.source, r.failure = nil, err
+			r.eof = true
+		} else if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// more gets more of the document behind what is in the buffer from pos on. It
+// returns false when there is no more.
+func (r *Reader) more() (bool, error) {
+	if r.eof {
+		return false, nil
+	}
+	if r.pos > 0 {
+		r.advance(r.base + int64(r.pos))
+		if r.mark.counted < r.mark.offset {
+			r.mark.column += utf8.RuneCount(r.buf[r.mark.counted-r.base : r.pos])
+			r.mark.counted = r.mark.offset
+		}
+		copy(r.buf, r.buf[r.pos:r.end])
+		r.base += int64(r.pos)
+		r.end, r.pos = r.end-r.pos, 0
+	}
+	if r.end > len(r.buf)/2 {
+		if len(r.buf) > r.options.MaxToken {
+			return false, r.limit("something begins here that is longer than %d MiB and cannot be taken in pieces", r.options.MaxToken>>20)
+		}
+		r.buf = append(r.buf, make([]byte, len(r.buf))...)
+	}
+	before := r.end
+	if err := r.fill(); err != nil {
+		return false, err
+	}
+	return r.end > before || r.eof, nil // an end changes what can be said of the rest
+}
+
+func (r *Reader) failf(at int, format string, args ...any) error {
+	return &Error{Position: r.At(r.base + int64(r.pos+at)), Message: fmt.Sprintf(format, args...)}
+}
+
+func (r *Reader) limit(format string, args ...any) error {
+	err := r.failf(0, format, args...).(*Error)
+	err.Limit = true
+	return err
+}
+
+// Next goes to the next token. At the end of a well-formed document it
+// returns io.EOF; a document that is not well-formed gives an *Error, the
+// source's own errors come as they are. After an error Next repeats it.
+func (r *Reader) Next() (Kind, error) {
+	if r.failure != nil && !errors.Is(r.failure, errEncoding) {
+		return None, r.failure
+	}
+	kind, err := r.next()
+	if err != nil {
+		r.failure = err
+	}
+	return kind, err
+}
+
+func (r *Reader) next() (Kind, error) {
+	if !r.begun {
+		if err := r.begin(); err != nil {
+			return None, err
+		}
+		if err := r.declaration(); err != nil {
+			return None, err
+		}
+	}
+	r.attrs, r.text, r.isCDATA = r.attrs[:0], nil, false
+	if r.leaving {
+		r.leave()
+	}
+	if r.closing {
+		r.closing = false
+		return r.close(), nil
+	}
+	for {
+		r.start = r.base + int64(r.pos)
+		kind, used, err := r.scan(r.buf[r.pos:r.end])
+		if err != nil {
+			return None, err
+		}
+		if used > 0 {
+			r.pos += used
+			if kind != None {
+				return kind, nil
+			}
+			continue
+		}
+		more, err := r.more()
+		if err != nil {
+			return None, err
+		}
+		if !more {
+			return None, r.ended()
+		}
+	}
+}
+
+// ended judges the end of the source: io.EOF where the document may end.
+func (r *Reader) ended() error {
+	if r.failure != nil {
+		return r.failf(r.end-r.pos, "%s", encodingMessage(r.failure))
+	}
+	switch rest := r.end - r.pos; {
+	case r.inCDATA:
+		return r.failf(rest, "it ends inside a CDATA section")
+	case rest > 0:
+		return r.failf(rest, "it ends inside %s", r.unfinished(r.buf[r.pos:r.end]))
+	case len(r.open) > 0:
+		return r.failf(0, "it ends before </%s>", r.open[len(r.open)-1].entry.raw)
+	case !r.rooted && r.EndOffset() == 0:
+		return r.failf(0, "it is empty")
+	case !r.rooted:
+		return r.failf(0, "there is no element in it")
+	}
+	return io.EOF
+}
+
+func (r *Reader) unfinished(rest []byte) string {
+	switch {
+	case bytes.HasPrefix(rest, []byte("<!--")):
+		return "a comment"
+	case bytes.HasPrefix(rest, []byte("<?")):
+		return "a processing instruction"
+	case bytes.HasPrefix(rest, []byte("</")):
+		return "an end tag"
+	case rest[0] == '<':
+		return "a tag"
+	case rest[0] == '&':
+		return "a reference"
+	}
+	return "a character"
+}
+
+// close ends the innermost element.
+func (r *Reader) close() Kind {
+	top := r.open[len(r.open)-1]
+	r.name = top.name
+	r.leaving = true
+	r.open = r.open[:len(r.open)-1]
+	return End
+}
+
+// leave gives back the prefixes that the ended element declared.
+func (r *Reader) leave() {
+	r.leaving = false
+	outside := r.open[:len(r.open)+1][len(r.open)].bindings
+	for i := len(r.bindings) - 1; i >= outside; i-- {
+		b := r.bindings[i]
+		b.prefix.space, b.prefix.bound = b.space, b.bound
+	}
+	r.bindings = r.bindings[:outside]
+}
