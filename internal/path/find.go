@@ -80,8 +80,12 @@ func (s Selection) Missed() *Miss {
 }
 
 // Find follows the path. The scope fills placeholders in conditions; it may be
-// nil for a path without any. An error comes only from such a placeholder.
+// nil for a path without any. An error comes only from such a placeholder, and
+// from an XPath expression that fails.
 func (p *Path) Find(roots Roots, scope value.Scope) (Selection, error) {
+	if p.xpath != nil {
+		return p.findXPath(roots)
+	}
 	root, name := roots.of(p)
 	f := finder{roots: roots, scope: scope, selection: Selection{Many: p.HasEach()}}
 	if root == nil {

@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"testbench/internal/document"
+	"testbench/internal/path/xpath"
 	"testbench/internal/value"
 )
 
@@ -32,6 +33,7 @@ type Path struct {
 	Source string
 	reply  bool // starts at reply, not at the answer
 	steps  []step
+	xpath  *xpath.Expr // of a path that begins with /
 }
 
 type stepKind uint8
@@ -75,7 +77,7 @@ func Compile(source string) (*Path, error) {
 	case strings.TrimSpace(source) == "":
 		return nil, &Error{Message: "the path is empty", Try: "write answer for the whole answer"}
 	case source[0] == '/':
-		return nil, &Error{Message: "paths that begin with / (XPath) cannot be read yet", Try: "write names with dots: lines[0].sku"}
+		return compileXPath(source)
 	case source[0] == '$':
 		return nil, &Error{Message: "paths that begin with $ (JSONPath) cannot be read yet", Try: "write names with dots: lines[0].sku"}
 	}
@@ -291,6 +293,9 @@ func (r *reader) quoted() (string, error) {
 // Roots are the trees that paths start from. Either may be nil.
 type Roots struct {
 	Answer, Reply *document.Node
+	// Index, if not nil, keeps what XPath expressions need to know of the answer,
+	// so that several of them need not each find it out.
+	Index *Index
 	// Prefixes maps the prefixes that paths may use to namespaces; others are
 	// taken as the message itself declares them.
 	Prefixes map[string]string

@@ -74,6 +74,12 @@ func TestFind(t *testing.T) {
 		{document: measuresXML, source: "single.line[0]", want: `"only"`},
 		{document: measuresXML, source: "single.line[*]", want: `"only"`},
 		{document: measuresXML, source: "lot", want: `"L-1"`},
+		{document: measuresXML, source: "/lab:GradeLotResponse/h:measure[@name='hmf']", want: "14.2"},
+		{document: measuresXML, source: "//lab:measure", want: "[14.2,9]"},
+		{document: measuresXML, source: "//lab:measure/@name", want: `["hmf","diastase"]`},
+		{document: measuresXML, source: "//h:measure[. > 10] ", want: "14.2"},
+		{document: measuresXML, source: "//measure", miss: "the answer has no //measure: it is an element with measure, remark, single, note, lot; measure is in the namespace urn:heatherfold:lab: write h:measure"},
+		{source: "//lots", miss: "answer has no //lots: it is an object with lots, @odata.count, odata, a.b, a, a key with spaces, 0, reply; XPath (a path that begins with /) reads XML only: write names with dots"},
 		{document: measuresXML, source: "remark.lot", want: `"own"`},
 		{document: measuresXML, source: "remark.@lot", want: `"L-9"`},
 		{document: measuresXML, source: "lab:single.h:line", want: `"only"`},
@@ -123,7 +129,7 @@ func TestEachKeepsPlacesWithoutTheField(t *testing.T) {
 func TestCompileErrors(t *testing.T) {
 	cases := map[string]string{
 		"":              "the path is empty",
-		"/lots/lot":     "XPath",
+		"/lots/lot[":    "it ends where a name or another step should follow",
 		"$.lots":        "JSONPath",
 		"lots[":         "a name is missing",
 		"lots[0":        "[0] is neither",

@@ -23,6 +23,7 @@ type Reply struct {
 	Problem error          // why it could not
 	Message *soap.Message  // of a SOAP answer
 	Payload *document.Node // what paths start from
+	index path.Index
 	tree    *document.Node
 }
 
@@ -59,7 +60,7 @@ func (r *Reply) Fault() *soap.Fault {
 
 // Roots returns the trees for paths.
 func (r *Reply) Roots(names map[string]string) path.Roots {
-	return path.Roots{Answer: r.Payload, Reply: r.Tree(), Prefixes: names}
+	return path.Roots{Answer: r.Payload, Reply: r.Tree(), Prefixes: names, Index: &r.index}
 }
 
 // Tree returns the tree under `reply`: status, reason, time, size, type, text,

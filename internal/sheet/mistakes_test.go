@@ -81,7 +81,7 @@ func TestEveryMistakeOfASheet(t *testing.T) {
 		{search("keep:\n  ¦a-b: id"), `"a-b" cannot be the name of a kept value`, "letters, digits"},
 		{search("keep:\n  x: lots[¦"), "a name is missing", ""},
 		{search("keep:\n  x: ¦$.lots"), "paths that begin with $ (JSONPath) cannot be read yet", "dots"},
-		{search("keep:\n  x: ¦//lot"), "paths that begin with / (XPath) cannot be read yet", "dots"},
+		{search("keep:\n  x: //lot[¦) "), "\")\" stands where a name or another step should", ""},
 		{search("keep:\n  x: id | ¦uper"), `"uper" is no filter`, `"upper"`},
 		{search("keep:\n  x:\n    ¦secret: true"), "does not say where it stands", "at: PATH"},
 		{search("expect:\n  status: ¦2x"), `"2x" is no status`, "2xx"},

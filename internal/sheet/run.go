@@ -11,7 +11,6 @@ import (
 	"testbench/internal/document"
 	"testbench/internal/exchange"
 	"testbench/internal/login"
-	"testbench/internal/path"
 	"testbench/internal/reply"
 	"testbench/internal/rule"
 	"testbench/internal/value"
@@ -406,7 +405,7 @@ func (s *Session) judge(step *Step, scope *Scope, names map[string]string, recor
 		}
 	}
 	data := s.data(scope, scope.row, scope.kept, re, all)
-	j := &judging{step: step, reply: re, roots: path.Roots{Answer: re.Payload, Reply: re.Tree(), Prefixes: all}, scope: scope, data: data}
+	j := &judging{step: step, reply: re, roots: re.Roots(all), scope: scope, data: data}
 	j.judge()
 	result.Checks = j.out
 	for _, c := range j.out {

@@ -102,7 +102,7 @@ func (r *Reader) wholeDeclaration() error {
 func (r *Reader) dropMark() {
 	if r.pos > 0 {
 		r.base, r.buf, r.end, r.pos = r.base+int64(r.pos), r.buf[r.pos:], r.end-r.pos, 0
-		r.mark.offset, r.mark.line, r.mark.counted = r.base, r.base, r.base
+		r.mark.offset = r.base
 	}
 }
 

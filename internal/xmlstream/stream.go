@@ -116,11 +116,9 @@ type Reader struct {
 	inCDATA  bool
 	rooted   bool // the root element was met
 
-	mark struct { // the last place whose line is known
-		offset, line int64 // line: offset of the first byte of the line
-		number       int
-		column       int // characters of the line before offset that are no longer in buf
-		counted      int64
+	mark struct { // the last place whose line and column were counted
+		offset         int64
+		number, column int // column from 0
 	}
 }
 
@@ -204,22 +202,31 @@ func (r *Reader) At(offset int64) Position {
 		// Only offsets before the current token end here; the mark is the best there is.
 		offset = r.mark.offset
 	}
-	r.advance(offset)
-	column := r.mark.column
-	if from := r.mark.counted; from < offset {
-		column += utf8.RuneCount(r.buf[from-r.base : offset-r.base])
+	r.advance(min(offset, r.start))
+	at := Position{Line: r.mark.number, Column: r.mark.column + 1, Offset: offset}
+	behind := r.buf[r.mark.offset-r.base : offset-r.base]
+	if lines := bytes.Count(behind, []byte{'\n'}); lines > 0 {
+		at.Line += lines
+		at.Column = 1
+		behind = behind[bytes.LastIndexByte(behind, '\n')+1:]
 	}
-	return Position{Line: r.mark.number, Column: column + 1, Offset: offset}
+	at.Column += utf8.RuneCount(behind)
+	return at
 }
 
-// advance moves the mark to an offset that is still in the buffer.
+// advance moves the mark to an offset that is still in the buffer, so that
+// nothing is counted twice, however long a line is.
 func (r *Reader) advance(offset int64) {
+	if offset <= r.mark.offset {
+		return
+	}
 	passed := r.buf[r.mark.offset-r.base : offset-r.base]
 	if lines := bytes.Count(passed, []byte{'\n'}); lines > 0 {
 		r.mark.number += lines
-		r.mark.line = r.mark.offset + int64(bytes.LastIndexByte(passed, '\n')) + 1
-		r.mark.counted, r.mark.column = r.mark.line, 0
+		r.mark.column = 0
+		passed = passed[bytes.LastIndexByte(passed, '\n')+1:]
 	}
+	r.mark.column += utf8.RuneCount(passed)
 	r.mark.offset = offset
 }
 
@@ -249,10 +256,6 @@ func (r *Reader) more() (bool, error) {
 	}
 	if r.pos > 0 {
 		r.advance(r.base + int64(r.pos))
-		if r.mark.counted < r.mark.offset {
-			r.mark.column += utf8.RuneCount(r.buf[r.mark.counted-r.base : r.pos])
-			r.mark.counted = r.mark.offset
-		}
 		copy(r.buf, r.buf[r.pos:r.end])
 		r.base += int64(r.pos)
 		r.end, r.pos = r.end-r.pos, 0
