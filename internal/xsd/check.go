@@ -1,0 +1,217 @@
+package xsd
+
+import "strings"
+
+// What may stand in the elements of a schema (the schema for schemas, Part 1,
+// appendix A): attributes, then elements.
+var grammar = func() map[string][2]string {
+	const (
+		occurs = " minOccurs maxOccurs"
+		models = "sequence choice all group"
+		attrs  = " attribute attributeGroup anyAttribute"
+		facets = " length minLength maxLength pattern enumeration whiteSpace minInclusive maxInclusive minExclusive maxExclusive totalDigits fractionDigits simpleType"
+	)
+	g := map[string][2]string{
+		"schema":         {"targetNamespace elementFormDefault attributeFormDefault blockDefault finalDefault version", "include import redefine simpleType complexType element attribute attributeGroup group notation"},
+		"include":        {"schemaLocation", ""},
+		"import":         {"schemaLocation namespace", ""},
+		"redefine":       {"schemaLocation", "simpleType complexType group attributeGroup"},
+		"notation":       {"name public system", ""},
+		"element":        {"name ref type substitutionGroup nillable abstract default fixed block final form" + occurs, "simpleType complexType key keyref unique"},
+		"attribute":      {"name ref type use default fixed form", "simpleType"},
+		"attributeGroup": {"name ref", strings.TrimSpace(attrs)},
+		"group":          {"name ref" + occurs, "sequence choice all"},
+		"complexType":    {"name mixed abstract block final", models + " simpleContent complexContent" + attrs},
+		"simpleContent":  {"", "restriction extension"},
+		"complexContent": {"mixed", "restriction extension"},
+		"extension":      {"base", models + attrs},
+		"restriction":    {"base", models + attrs + facets},
+		"simpleType":     {"name final", "restriction list union"},
+		"list":           {"itemType", "simpleType"},
+		"union":          {"memberTypes", "simpleType"},
+		"sequence":       {strings.TrimSpace(occurs), "element group choice sequence any"},
+		"choice":         {strings.TrimSpace(occurs), "element group choice sequence any"},
+		"all":            {strings.TrimSpace(occurs), "element"},
+		"any":            {"namespace processContents" + occurs, ""},
+		"anyAttribute":   {"namespace processContents", ""},
+		"key":            {"name", "selector field"},
+		"unique":         {"name", "selector field"},
+		"keyref":         {"name refer", "selector field"},
+		"selector":       {"xpath", ""},
+		"field":          {"xpath", ""},
+	}
+	for _, facet := range strings.Fields(facets) {
+		if facet != "simpleType" {
+			g[facet] = [2]string{"value fixed", ""}
+		}
+	}
+	return g
+}()
+
+// vet checks that everything in a document is where it may be, for a misspelt
+// attribute would otherwise be passed over.
+func (b *builder) vet(x xnode) {
+	if oldNamespaces[x.Node.Name.Space] {
+		return // the drafts had other attributes too
+	}
+	allowed := grammar[x.Name.Local]
+	attributes := strings.Fields(allowed[0])
+	for _, a := range x.Attributes {
+		if a.Name.Space == "" && !a.IsDeclaration() && a.Name.Local != "id" && !contains(attributes, a.Name.Local) {
+			b.fail(x, "%s has no attribute %s%s", x.Name.Local, a.Name.Local, nearestName(a.Name.Local, attributes))
+		}
+	}
+	elements := strings.Fields(allowed[1])
+	for _, c := range x.children() {
+		if !contains(elements, c.Name.Local) {
+			b.fail(c, "%s cannot stand in %s%s", c.Name.Local, x.Name.Local, nearestName(c.Name.Local, elements))
+			continue
+		}
+		b.vet(c)
+	}
+	for _, item := range x.Items {
+		if item.IsScalar() && strings.TrimSpace(item.Text) != "" {
+			b.fail(x, "the text %s cannot stand in %s", short(strings.TrimSpace(item.Text)), x.Name.Local)
+		}
+	}
+}
+
+func contains(list []string, s string) bool {
+	for _, item := range list {
+		if item == s {
+			return true
+		}
+	}
+	return false
+}
+
+// checkModels checks every content model. What is ambiguous still works, for the
+// first that fits is taken, so it is remarked and not refused.
+func (b *builder) checkModels() {
+	for _, t := range b.complexTypes() {
+		m := b.schema.model(t)
+		if m.all != nil {
+			continue
+		}
+		if words, found := b.schema.ambiguous(m); found {
+			b.loader.warn(t.at, "the content of %s is ambiguous: %s (unique particle attribution)", nameOr(t.Name, "a type"), words)
+		}
+		b.consistentElements(t, m)
+	}
+}
+
+// consistentElements checks that elements of one name have one type (Part 1,
+// 3.8.6: Element Declarations Consistent).
+func (b *builder) consistentElements(t *ComplexType, m *model) {
+	types := map[Name]Type{}
+	for i := range m.positions {
+		e := m.positions[i].element
+		if e == nil {
+			continue
+		}
+		if other, met := types[e.Name]; met && other != e.Type {
+			b.loader.warn(t.at, "%s stands in %s with two types", e.Name, nameOr(t.Name, "a type"))
+		}
+		types[e.Name] = e.Type
+	}
+}
+
+// complexTypes finds all complex types, those without names too.
+func (b *builder) complexTypes() []*ComplexType {
+	var all []*ComplexType
+	seen := map[*ComplexType]bool{anyType: true}
+	var visit func(t Type)
+	var inside func(p *Particle)
+	inside = func(p *Particle) {
+		if p == nil {
+			return
+		}
+		switch term := p.Term.(type) {
+		case *Element:
+			visit(term.Type)
+		case *Group:
+			for _, inner := range term.Particles {
+				inside(inner)
+			}
+		}
+	}
+	visit = func(t Type) {
+		c, ok := t.(*ComplexType)
+		if !ok || seen[c] {
+			return
+		}
+		seen[c] = true
+		all = append(all, c)
+		inside(c.Particle)
+	}
+	for _, t := range b.schema.Types {
+		visit(t)
+	}
+	for _, e := range b.schema.Elements {
+		visit(e.Type)
+	}
+	return all
+}
+
+// checkRestriction checks that a restriction allows nothing that its base does
+// not (Part 1, 3.9.6), by walking both content models side by side.
+func (b *builder) checkRestriction(t, base *ComplexType, form xnode) {
+	if base.Content == EmptyContent && t.Particle != nil {
+		b.warn(form, "%s restricts %s, which is empty, and has content", nameOr(t.Name, "the type"), base.Name)
+		return
+	}
+	own, wide := b.schema.model(t), b.schema.model(base)
+	if own.all != nil || wide.all != nil || len(own.counters)+len(wide.counters) > 0 {
+		return
+	}
+	type pair struct{ own, wide int } // positions, -1 for the beginning
+	seen := map[pair]bool{}
+	queue := []pair{{-1, -1}}
+	for len(queue) > 0 && len(seen) < 10_000 {
+		at := queue[0]
+		queue = queue[1:]
+		if seen[at] {
+			continue
+		}
+		seen[at] = true
+		ownState, wideState := stateAt(at.own), stateAt(at.wide)
+		if own.mayEnd(&ownState) && !wide.mayEnd(&wideState) {
+			b.warn(form, "%s allows less than its base %s asks for: it may end too early", nameOr(t.Name, "the type"), base.Name)
+			return
+		}
+		for _, set := range own.sets(&ownState) {
+			for _, e := range set.edges {
+				p := &own.positions[e.to]
+				to, ok := b.accepts(wide, &wideState, p)
+				if !ok {
+					b.warn(form, "%s allows %s where its base %s does not", nameOr(t.Name, "the type"), wordOf(p), base.Name)
+					return
+				}
+				queue = append(queue, pair{e.to, to})
+			}
+		}
+	}
+}
+
+func stateAt(position int) state { return state{begun: position >= 0, at: position} }
+
+// accepts says whether the wider model takes what a position of the narrower does.
+func (b *builder) accepts(wide *model, st *state, p *position) (int, bool) {
+	for _, set := range wide.sets(st) {
+		for _, e := range set.edges {
+			other := &wide.positions[e.to]
+			switch {
+			case p.wildcard != nil:
+				if other.wildcard != nil {
+					return e.to, true
+				}
+			default:
+				decl, ok := b.schema.holds(other, p.element.Name)
+				if ok && (decl == nil || derivedFrom(p.element.Type, decl.Type, 0)) {
+					return e.to, true
+				}
+			}
+		}
+	}
+	return 0, false
+}

@@ -1,0 +1,98 @@
+package xsd
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func TestPattern(t *testing.T) {
+	for _, c := range []struct{ pattern, holds, falls string }{
+		{`L-\d{4}`, "L-2201", "L-22011,xL-2201,L-220"},
+		{`[A-Z]{2,3}`, "AB,ABC", "A,ABCD"},
+		{`a|b`, "a,b", "ab,"},
+		{`(ab){2,}c?`, "abab,ababab,ababc", "ab,abc"},
+		{`[a-z-[aeiou]]+`, "bcd", "abc"},
+		{`[^a-z-[0-9]]`, "A,-", "a,5"},
+		{`[a-z-[b-y-[m]]]+`, "amz", "b"},
+		{`[\d-[5]]`, "4", "5"},
+		{`[+\-]?\d+`, "+1,-1,1", "*1"},
+		{`[a\-z]`, "a,-,z", "b"},
+		{`[-a]`, "-,a", "b"},
+		{`[a-]`, "-,a", "b"},
+		{`^a$`, "^a$", "a"},
+		{`\i\c*`, "a:b,_x,ö1", "1a,-"},
+		{`\I`, "1,-", "a"},
+		{`\p{Lu}\p{Ll}+`, "Honey,Öl", "honey"},
+		{`\P{L}`, "1", "a"},
+		{`\p{IsBasicLatin}+`, "abc", "ö"},
+		{`\P{IsGreek}`, "a", "α"},
+		{`\w+`, "abc1,ö", "a b,a.b"},
+		{`\s`, " ", "a"},
+		{`.`, "a,ö,𝄞", "ab"},
+		{`.*`, ",a", "a\nb"},
+		{`\.`, ".", "a"},
+		{`(a?)*`, ",a,aa", "b"},
+		{`a{0}`, "", "a"},
+		{`[0-9]{1500}`, strings.Repeat("7", 1500), strings.Repeat("7", 1499)},
+		{`x{0,2500}`, "," + strings.Repeat("x", 2500), strings.Repeat("x", 2501)},
+		{`([a-z]{100}){20}`, strings.Repeat("q", 2000), strings.Repeat("q", 1999)},
+		{`[\w.]+@[\w.]+`, "a.b@c.example", "a@"},
+		{`\-\[\]`, "-[]", "-"},
+		{`a\|b`, "a|b", "a"},
+		{`\p{Nd}`, "5,५", "V"},
+		{`[&lt;]`, "l", "x"},
+	} {
+		p, err := CompilePattern(c.pattern)
+		require.NoError(t, err, c.pattern)
+		for _, value := range strings.Split(c.holds, ",") {
+			assert.True(t, p.Match(value), "%s holds %q", c.pattern, value)
+		}
+		for _, value := range strings.Split(c.falls, ",") {
+			assert.False(t, p.Match(value), "%s does not hold %q", c.pattern, value)
+		}
+	}
+}
+
+func TestPatternMistakes(t *testing.T) {
+	for pattern, want := range map[string]string{
+		`(a`:                     "at character 3 of the pattern: a ) is missing",
+		`a)`:                     `at character 2 of the pattern: ")" closes nothing`,
+		`[a`:                     "at character 3 of the pattern: [ is not closed",
+		`[]`:                     `at character 2 of the pattern: [] is empty; write \] for the character`,
+		`*a`:                     `at character 1 of the pattern: there is nothing before '*' to repeat`,
+		`a**`:                    `at character 3 of the pattern: there is nothing before '*' to repeat`,
+		`a{2,1}`:                 "at character 2 of the pattern: {2,1} is no number of repetitions",
+		`a{x}`:                   "at character 2 of the pattern: {x} is no number of repetitions",
+		`[z-a]`:                  "at character 5 of the pattern: the range z-a runs backwards",
+		`\d\b`:                   `at character 4 of the pattern: \b means nothing in a pattern of XML Schema`,
+		`(?:a)`:                  `at character 2 of the pattern: there is nothing before '?' to repeat`,
+		`\p{Xx}`:                 `at character 3 of the pattern: there is no category Xx in Unicode`,
+		`\p{IsHoney}`:            `at character 3 of the pattern: there is no block Honey in Unicode`,
+		`\`:                      "at character 2 of the pattern: nothing follows the backslash",
+		`]`:                      `at character 1 of the pattern: ']' must be written \]`,
+		`((a{999}){999}){999}`:   "the pattern is too large: its repetitions come to more than 200000 characters",
+		strings.Repeat("(", 300): "at character 252 of the pattern: it is nested deeper than 250",
+	} {
+		_, err := CompilePattern(pattern)
+		assert.EqualError(t, err, want, pattern)
+	}
+}
+
+func FuzzPattern(f *testing.F) {
+	f.Add(`[a-z-[aeiou]]{2,3}|\p{Lu}`, "bc")
+	f.Add(`(\i\c*)?[^\d]`, "a1")
+	f.Fuzz(func(t *testing.T, pattern, value string) {
+		if len(pattern) > 100 {
+			return
+		}
+		if p, err := CompilePattern(pattern); err == nil {
+			p.Match(value)
+			if sample, ok := p.sample(0, -1); ok {
+				require.True(t, p.Match(sample), "%q does not hold its own sample %q", pattern, sample)
+			}
+		}
+	})
+}

@@ -1,0 +1,310 @@
+// Package xsd is XML Schema 1.0 (Parts 1 and 2, second edition): it loads
+// schemas from any number of documents, holds instances against them in one
+// pass, and makes sample instances. It fetches nothing itself, and knows nothing
+// of WSDL and SOAP.
+package xsd
+
+import (
+	"fmt"
+	"sort"
+	"sync"
+
+	"testbench/internal/xmlstream"
+)
+
+// Namespaces that schemas live in.
+const (
+	Namespace         = "http://www.w3.org/2001/XMLSchema"
+	InstanceNamespace = "http://www.w3.org/2001/XMLSchema-instance"
+)
+
+// Name is an expanded name.
+type Name struct{ Space, Local string }
+
+// String writes the name for a message: the local part, as people say it.
+func (n Name) String() string { return n.Local }
+
+// Full writes the name with its namespace.
+func (n Name) Full() string {
+	if n.Space == "" {
+		return n.Local
+	}
+	return "{" + n.Space + "}" + n.Local
+}
+
+// Unbounded is a particle's maximum without a bound.
+const Unbounded = -1
+
+// Schema is a set of components that belong together, complete and checked.
+type Schema struct {
+	Elements   map[Name]*Element
+	Attributes map[Name]*Attribute
+	Types      map[Name]Type
+	Groups     map[Name]*Group
+	Notations  map[Name]bool
+	// Warnings tell what is wrong in the schema, but does not keep it from use.
+	Warnings []Problem
+
+	// substitutes are the elements that may stand in place of a head, itself
+	// not among them.
+	substitutes map[*Element][]*Element
+	// referred are the keys that a keyref asks for.
+	referred map[*Constraint]bool
+	models   sync.Map // *ComplexType to *model
+}
+
+// Problem is a remark on a schema document.
+type Problem struct {
+	Location     string // file or address
+	Line, Column int
+	Message      string
+}
+
+func (p Problem) String() string {
+	if p.Line == 0 {
+		return p.Location + ": " + p.Message
+	}
+	return fmt.Sprintf("%s:%d:%d: %s", p.Location, p.Line, p.Column, p.Message)
+}
+
+// Type is a *SimpleType or a *ComplexType.
+type Type interface {
+	// TypeName is the type's name; its local part is empty for a type without one.
+	TypeName() Name
+	// BaseType is what the type is derived from, nil for the ur-type.
+	BaseType() Type
+	documentation() string
+}
+
+// Element is an element declaration (Part 1, 3.3).
+type Element struct {
+	Name          Name
+	Type          Type
+	Nillable      bool
+	Abstract      bool
+	Global        bool
+	Default       *string
+	Fixed         *string
+	Head          *Element // of the substitution group
+	Constraints   []*Constraint
+	Documentation string
+
+	block, final derivation
+	at           Problem // where it is declared, for messages
+}
+
+// Attribute is an attribute declaration (Part 1, 3.2).
+type Attribute struct {
+	Name          Name
+	Type          *SimpleType
+	Default       *string
+	Fixed         *string
+	Documentation string
+	at            Problem
+}
+
+// AttributeUse is an attribute as a complex type uses it (Part 1, 3.5).
+type AttributeUse struct {
+	*Attribute
+	Required bool
+	Default  *string
+	Fixed    *string
+}
+
+// ContentKind says what may stand inside an element.
+type ContentKind uint8
+
+// The kinds of content.
+const (
+	EmptyContent ContentKind = iota
+	SimpleContent
+	ElementContent
+	MixedContent
+)
+
+// ComplexType is a complex type definition (Part 1, 3.4).
+type ComplexType struct {
+	Name          Name
+	Base          Type
+	Extension     bool // derived by extension, not by restriction
+	Abstract      bool
+	Content       ContentKind
+	Simple        *SimpleType // of SimpleContent
+	Particle      *Particle   // of ElementContent and MixedContent; nil for nothing but text
+	Attributes    []*AttributeUse
+	AnyAttribute  *Wildcard
+	Documentation string
+
+	block, final derivation
+	// ArrayOf says, for an array of the SOAP encoding, what its items are.
+	ArrayOf *ArrayType
+
+	prohibited map[Name]bool // attributes that this restriction takes away
+	uses       map[Name]*AttributeUse
+	at         Problem
+}
+
+// TypeName implements Type.
+func (t *ComplexType) TypeName() Name { return t.Name }
+
+// BaseType implements Type.
+func (t *ComplexType) BaseType() Type        { return t.Base }
+func (t *ComplexType) documentation() string { return t.Documentation }
+
+// Attribute returns the use of the attribute, or nil.
+func (t *ComplexType) Attribute(name Name) *AttributeUse { return t.uses[name] }
+
+// Particle is a part of a content model (Part 1, 3.9). Term is an *Element, a
+// *Group or a *Wildcard.
+type Particle struct {
+	Min, Max int // Max may be Unbounded
+	Term     any
+}
+
+// GroupKind says how the particles of a group follow one another.
+type GroupKind uint8
+
+// The kinds of groups.
+const (
+	Sequence GroupKind = iota
+	Choice
+	All
+)
+
+func (k GroupKind) String() string { return [...]string{"sequence", "choice", "all"}[k] }
+
+// Group is a model group (Part 1, 3.8).
+type Group struct {
+	Kind          GroupKind
+	Particles     []*Particle
+	Documentation string
+}
+
+// Wildcard is any or anyAttribute (Part 1, 3.10).
+type Wildcard struct {
+	any           bool     // every namespace
+	not           *string  // every namespace but this one and none
+	spaces        []string // or just these; "" is no namespace
+	Process       Process
+	Documentation string
+}
+
+// Process says how what stands in place of a wildcard is validated.
+type Process uint8
+
+// The ways of processContents.
+const (
+	Strict Process = iota
+	Lax
+	Skip
+)
+
+// Allows says whether the namespace may stand there.
+func (w *Wildcard) Allows(space string) bool {
+	switch {
+	case w.any:
+		return true
+	case w.not != nil:
+		return space != "" && space != *w.not
+	}
+	for _, s := range w.spaces {
+		if s == space {
+			return true
+		}
+	}
+	return false
+}
+
+func (w *Wildcard) String() string {
+	switch {
+	case w.any:
+		return "any element"
+	case w.not != nil:
+		return "any element of a namespace other than " + *w.not
+	}
+	return fmt.Sprintf("any element of %q", w.spaces)
+}
+
+// derivation is a set of ways to derive, for block and final.
+type derivation uint8
+
+const (
+	byExtension derivation = 1 << iota
+	byRestriction
+	bySubstitution
+	byList
+	byUnion
+)
+
+// Element returns the global declaration, or nil.
+func (s *Schema) Element(space, local string) *Element { return s.Elements[Name{space, local}] }
+
+// Substitutes returns the elements that may stand in place of the head, without abstract ones.
+func (s *Schema) Substitutes(head *Element) []*Element {
+	var usable []*Element
+	for _, e := range s.substitutes[head] {
+		if !e.Abstract {
+			usable = append(usable, e)
+		}
+	}
+	return usable
+}
+
+// Derived returns the complex types with a name that are derived from the type,
+// without abstract ones, by name.
+func (s *Schema) Derived(base Type) []*ComplexType {
+	var found []*ComplexType
+	for _, t := range s.Types {
+		if c, ok := t.(*ComplexType); ok && Type(c) != base && !c.Abstract && derivedFrom(c, base, 0) {
+			found = append(found, c)
+		}
+	}
+	sort.Slice(found, func(i, j int) bool { return found[i].Name.Full() < found[j].Name.Full() })
+	return found
+}
+
+// derivedFrom says whether t is base or derived from it in ways that are not
+// blocked (Part 1, 3.4.6 and 3.14.6: Type Derivation OK).
+func derivedFrom(t, base Type, blocked derivation) bool {
+	for steps := 0; t != nil && steps < 10_000; steps++ {
+		if t == base || base == Type(anyType) {
+			return true
+		}
+		switch t := t.(type) {
+		case *ComplexType:
+			if t.Extension && blocked&byExtension != 0 || !t.Extension && blocked&byRestriction != 0 {
+				return false
+			}
+		case *SimpleType:
+			if union, ok := base.(*SimpleType); ok && union.Variety == Union {
+				for _, member := range union.Members {
+					if derivedFrom(t, member, blocked) {
+						return true
+					}
+				}
+			}
+			if blocked&byRestriction != 0 {
+				return false
+			}
+		}
+		if t.BaseType() == nil {
+			return false
+		}
+		t = t.BaseType()
+	}
+	return false
+}
+
+// anyType is the ur-type (Part 1, 3.4.7): everything, validated where it can be.
+var anyType = func() *ComplexType {
+	everything := &Wildcard{any: true, Process: Lax}
+	return &ComplexType{
+		Name: Name{Namespace, "anyType"}, Content: MixedContent, AnyAttribute: everything,
+		Particle: &Particle{Min: 1, Max: 1, Term: &Group{Particles: []*Particle{{Min: 0, Max: Unbounded, Term: everything}}}},
+	}
+}()
+
+// AnyType returns the ur-type.
+func AnyType() *ComplexType { return anyType }
+
+func isNCName(s string) bool { return xmlstream.IsNCName(s) }

@@ -1,0 +1,77 @@
+//go:build peers
+
+package xsd
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// Where libxml2's xmllint judges a pair otherwise than the Recommendation, with
+// what decides. The key is the pair's name.
+var libxmlErrs = map[string]string{
+	"decimal  1234567890123456789012345678901234567890.5": "it counts 24 digits; any number of them is a decimal (Part 2, 3.2.3)",
+	"integer  123456789012345678901234567890":             "the same",
+	"float  1e":                            "an exponent needs digits (3.2.4.1)",
+	"double <minInclusive value='0'/> NaN": "NaN is over and under nothing (3.2.5)",
+	"duration  PT.5S":                      "seconds are [0-9]+(\\.[0-9]+)? (3.2.6.1)",
+	"ids.txt 3":                            "an IDREF needs its ID (Part 1, 3.3.4)",
+	"ids.txt 4":                            "the same",
+	"duration  PT1.S":                      "the same",
+}
+
+// xmllint judges every pair; where it differs, it is listed why.
+func TestPairsAgainstXmllint(t *testing.T) {
+	dir := t.TempDir()
+	bySchema := map[string][]pair{}
+	var order []string
+	for _, p := range allPairs(t) {
+		if bySchema[p.schema] == nil {
+			order = append(order, p.schema)
+		}
+		bySchema[p.schema] = append(bySchema[p.schema], p)
+	}
+	met, total := map[string]bool{}, 0
+	for n, schema := range order {
+		schemaFile := filepath.Join(dir, fmt.Sprintf("s%d.xsd", n))
+		require.NoError(t, os.WriteFile(schemaFile, []byte(schema), 0o600))
+		args := []string{"--noout", "--schema", schemaFile}
+		for i, p := range bySchema[schema] {
+			file := filepath.Join(dir, fmt.Sprintf("i%d-%d.xml", n, i))
+			require.NoError(t, os.WriteFile(file, []byte(p.instance), 0o600))
+			args = append(args, file)
+		}
+		out, _ := exec.Command("xmllint", args...).CombinedOutput()
+		for i, p := range bySchema[schema] {
+			file := filepath.Join(dir, fmt.Sprintf("i%d-%d.xml", n, i))
+			says := strings.Contains(string(out), file+" validates")
+			if !says && !strings.Contains(string(out), file+" fails to validate") {
+				if libxmlErrs[p.name] == "" {
+					t.Errorf("%s: xmllint gives no verdict: %s", p.name, out)
+				}
+				met[p.name] = true
+				continue
+			}
+			total++
+			if says != p.valid {
+				met[p.name] = true
+				if libxmlErrs[p.name] == "" {
+					t.Errorf("%s: valid by us %v, by xmllint %v:\n%s", p.name, p.valid, says, p.instance)
+				}
+			}
+		}
+	}
+	for name := range libxmlErrs {
+		if !met[name] {
+			t.Errorf("%s is listed, but xmllint agrees", name)
+		}
+	}
+	t.Logf("%d pairs judged", total)
+	require.GreaterOrEqual(t, total, 300)
+}
