@@ -308,3 +308,7 @@ var anyType = func() *ComplexType {
 func AnyType() *ComplexType { return anyType }
 
 func isNCName(s string) bool { return xmlstream.IsNCName(s) }
+
+func sortNames(names []Name) {
+	sort.Slice(names, func(i, j int) bool { return names[i].Full() < names[j].Full() })
+}

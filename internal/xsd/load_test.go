@@ -1,0 +1,229 @@
+package xsd
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"testbench/internal/document"
+)
+
+// Every sample of every element of every case is valid, with and without its
+// optional parts.
+func TestSamplesAreValid(t *testing.T) {
+	seen := map[string]bool{}
+	for _, p := range allPairs(t) {
+		if seen[p.schema] {
+			continue
+		}
+		seen[p.schema] = true
+		schema := load(t, p.schema)
+		for name, e := range schema.Elements {
+			if strings.Contains(p.schema, `base="xs:string"><xs:pattern value='a+'/><xs:pattern`) {
+				continue
+			}
+			for _, optional := range []bool{false, true} {
+				sample := schema.Sample(e, SampleOptions{Optional: optional})
+				resolveTypes(sample.Root)
+				var faults []string
+				v := NewValidator(schema)
+				v.Report = func(f Fault) { faults = append(faults, f.String()) }
+				v.Tree(sample.Root, nil, map[string]string{"t": "urn:t", "xsi": InstanceNamespace})
+				// Keys that refer to others cannot be told from a sample of one each.
+				if name.Local == "stock" || name.Local == "list" && optional {
+					continue
+				}
+				assert.Empty(t, faults, "%s %s", p.name, document.WriteXML(sample.Root, document.Style{}))
+			}
+		}
+	}
+}
+
+// resolveTypes writes xsi:type with the prefix t, as whoever sends a sample does.
+func resolveTypes(n *document.Node) {
+	for i := range n.Attributes {
+		if a := &n.Attributes[i]; a.Name.Space == InstanceNamespace {
+			a.Value = strings.Replace(a.Value, "{urn:t}", "t:", 1)
+		}
+	}
+	for _, child := range n.Children() {
+		resolveTypes(child)
+	}
+}
+
+func TestRecursiveSampleEnds(t *testing.T) {
+	schema := load(t, schemaHead+`<xs:element name="part" type="t:Part"/>
+<xs:complexType name="Part"><xs:sequence><xs:element name="name" type="xs:string"/><xs:choice><xs:element name="inner" type="t:Part"/><xs:element name="end" type="xs:int"/></xs:choice><xs:element name="more" type="t:Part" minOccurs="0" maxOccurs="unbounded"/></xs:sequence></xs:complexType>
+<xs:element name="endless" type="t:Endless"/><xs:complexType name="Endless"><xs:sequence><xs:element name="again" type="t:Endless"/></xs:sequence></xs:complexType></xs:schema>`)
+	sample := schema.Sample(schema.Element("urn:t", "part"), SampleOptions{Optional: true})
+	assert.Equal(t, `<part><name>text</name><end>1</end></part>`, document.WriteXML(sample.Root, document.Style{}))
+	assert.Equal(t, "one of these: inner or end; integer from -2147483648 to 2147483647", sample.Remarks[sample.Root.Child("end")])
+	assert.NotEmpty(t, schema.Sample(schema.Element("urn:t", "endless"), SampleOptions{}).Cut)
+}
+
+// loadAll loads the first of several documents, which refer to one another.
+func loadAll(documents map[string]string) (*Schema, error) {
+	l := &Loader{Fetch: func(base, location string) (string, []byte, error) {
+		if text, ok := documents[location]; ok {
+			return location, []byte(text), nil
+		}
+		return "", nil, errors.New("no such file")
+	}}
+	if err := l.Load("main.xsd"); err != nil {
+		return nil, err
+	}
+	return l.Schema()
+}
+
+func schemaText(namespace, inside string) string {
+	target := ""
+	if namespace != "" {
+		target = fmt.Sprintf(` targetNamespace=%q xmlns:m=%q`, namespace, namespace)
+	}
+	return `<xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema" xmlns:o="urn:other" xmlns:a="urn:a" elementFormDefault="qualified"` + target + `>` + inside + `</xs:schema>`
+}
+
+func TestDocuments(t *testing.T) {
+	for _, c := range []struct {
+		name      string
+		documents map[string]string
+		valid     []string
+		invalid   []string
+		warning   string
+	}{
+		{"include", map[string]string{
+			"main.xsd": schemaText("urn:a", `<xs:include schemaLocation="b.xsd"/><xs:element name="e" type="a:T"/>`),
+			"b.xsd":    schemaText("urn:a", `<xs:simpleType name="T"><xs:restriction base="xs:int"/></xs:simpleType>`),
+		}, []string{`<e xmlns="urn:a">1</e>`}, []string{`<e xmlns="urn:a">x</e>`}, ""},
+		{"include in a circle, chameleon", map[string]string{
+			"main.xsd": schemaText("urn:a", `<xs:include schemaLocation="b.xsd"/><xs:element name="e" type="a:T"/>`),
+			"b.xsd":    schemaText("", `<xs:include schemaLocation="c.xsd"/><xs:complexType name="T"><xs:sequence><xs:element name="i" type="U"/></xs:sequence></xs:complexType>`),
+			"c.xsd":    schemaText("", `<xs:include schemaLocation="b.xsd"/><xs:simpleType name="U"><xs:restriction base="xs:int"/></xs:simpleType>`),
+		}, []string{`<e xmlns="urn:a"><i>1</i></e>`}, []string{`<e xmlns="urn:a"><i xmlns="">1</i></e>`, `<e xmlns="urn:a"><i>x</i></e>`}, ""},
+		{"import in a circle", map[string]string{
+			"main.xsd":  schemaText("urn:a", `<xs:import namespace="urn:other" schemaLocation="other.xsd"/><xs:element name="e" type="o:T"/><xs:simpleType name="I"><xs:restriction base="xs:int"/></xs:simpleType>`),
+			"other.xsd": schemaText("urn:other", `<xs:import namespace="urn:a" schemaLocation="main.xsd"/><xs:complexType name="T"><xs:sequence><xs:element name="i" type="a:I"/></xs:sequence></xs:complexType>`),
+		}, []string{`<e xmlns="urn:a"><i xmlns="urn:other">1</i></e>`}, []string{`<e xmlns="urn:a"><i>1</i></e>`}, ""},
+		{"redefine", map[string]string{
+			"main.xsd": schemaText("urn:a", `<xs:redefine schemaLocation="b.xsd"><xs:simpleType name="T"><xs:restriction base="a:T"><xs:maxInclusive value="5"/></xs:restriction></xs:simpleType>
+<xs:complexType name="C"><xs:complexContent><xs:extension base="a:C"><xs:sequence><xs:element name="more" type="xs:int"/></xs:sequence></xs:extension></xs:complexContent></xs:complexType></xs:redefine>
+<xs:element name="e" type="a:T"/><xs:element name="c" type="a:C"/>`),
+			"b.xsd": schemaText("urn:a", `<xs:simpleType name="T"><xs:restriction base="xs:int"/></xs:simpleType><xs:complexType name="C"><xs:sequence><xs:element name="one" type="a:T"/></xs:sequence></xs:complexType>`),
+		}, []string{`<e xmlns="urn:a">5</e>`, `<c xmlns="urn:a"><one>1</one><more>1</more></c>`}, []string{`<e xmlns="urn:a">6</e>`, `<c xmlns="urn:a"><one>1</one></c>`, `<c xmlns="urn:a"><one>6</one><more>1</more></c>`}, ""},
+		{"an import that cannot be reached", map[string]string{
+			"main.xsd": schemaText("urn:a", `<xs:import namespace="urn:other" schemaLocation="gone.xsd"/><xs:element name="e" type="xs:int"/><xs:element name="f" type="o:T"/>`),
+		}, []string{`<e xmlns="urn:a">5</e>`, `<f xmlns="urn:a"><any/></f>`}, []string{`<e xmlns="urn:a">x</e>`}, "gone.xsd could not be loaded: no such file"},
+		{"well-known without a location", map[string]string{
+			"main.xsd": schemaText("urn:a", `<xs:import namespace="http://www.w3.org/XML/1998/namespace"/><xs:import namespace="http://schemas.xmlsoap.org/soap/encoding/" schemaLocation="http://nowhere.example/e.xsd"/><xs:element name="e"><xs:complexType><xs:attribute ref="xml:lang" use="required"/></xs:complexType></xs:element>`),
+		}, []string{`<e xmlns="urn:a" xml:lang="de"/>`, `<e xmlns="urn:a" xml:lang=""/>`}, []string{`<e xmlns="urn:a"/>`, `<e xmlns="urn:a" xml:lang="no language"/>`}, ""},
+		{"a draft of 2000", map[string]string{
+			"main.xsd": `<s:schema xmlns:s="http://www.w3.org/2000/10/XMLSchema" targetNamespace="urn:a"><s:element name="e" type="s:timeInstant"/><s:element name="f" type="s:uriReference"/></s:schema>`,
+		}, []string{`<e xmlns="urn:a">2026-05-04T08:30:00</e>`}, []string{`<e xmlns="urn:a">2026</e>`}, "it is written in the draft"},
+		{"a schema that includes itself", map[string]string{
+			"main.xsd": schemaText("urn:a", `<xs:include schemaLocation="main.xsd"/><xs:element name="e" type="xs:int"/>`),
+		}, []string{`<e xmlns="urn:a">5</e>`}, []string{`<e xmlns="urn:a">x</e>`}, ""},
+		{"ambiguous", map[string]string{
+			"main.xsd": schemaText("urn:a", `<xs:element name="e"><xs:complexType><xs:sequence><xs:element name="x" minOccurs="0"/><xs:element name="x"/></xs:sequence></xs:complexType></xs:element>`),
+		}, nil, nil, "x could belong to two places of the content model (unique particle attribution)"},
+		{"a restriction that allows more", map[string]string{
+			"main.xsd": schemaText("urn:a", `<xs:complexType name="B"><xs:sequence><xs:element name="x"/></xs:sequence></xs:complexType><xs:complexType name="R"><xs:complexContent><xs:restriction base="a:B"><xs:sequence><xs:element name="x" minOccurs="0"/></xs:sequence></xs:restriction></xs:complexContent></xs:complexType>`),
+		}, nil, nil, "R allows less than its base B asks for: it may end too early"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			schema, err := loadAll(c.documents)
+			require.NoError(t, err)
+			for _, instance := range c.valid {
+				faults, err := faultsOf(schema, instance)
+				require.NoError(t, err)
+				assert.Empty(t, faults, instance)
+			}
+			for _, instance := range c.invalid {
+				faults, err := faultsOf(schema, instance)
+				require.NoError(t, err)
+				assert.NotEmpty(t, faults, instance)
+			}
+			if c.warning == "" {
+				assert.Empty(t, schema.Warnings)
+			} else if assert.NotEmpty(t, schema.Warnings) {
+				assert.Contains(t, fmt.Sprint(schema.Warnings), c.warning)
+			}
+		})
+	}
+}
+
+func TestBrokenSchemas(t *testing.T) {
+	for _, c := range []struct{ inside, want string }{
+		{`<xs:element name="e" type="a:Missing"/>`, "main.xsd:1:163: there is no type {urn:a}Missing"},
+		{`<xs:element name="e" type="a:Lott"/><xs:complexType name="Lot"/>`, `there is no type {urn:a}Lott; did you mean "Lot"?`},
+		{`<xs:element name="e" type="xs:integr"/>`, `there is no type {http://www.w3.org/2001/XMLSchema}integr; did you mean "integer"?`},
+		{`<xs:element name="e" type="o:T"/>`, "there is no type {urn:other}T; its namespace is not imported"},
+		{`<xs:element name="e" type="z:T"/>`, "the prefix of z:T is not declared there"},
+		{`<xs:elemnt name="e"/>`, `elemnt cannot stand in schema; did you mean "element"?`},
+		{`<xs:element name="e" minOcurs="0"/>`, `element has no attribute minOcurs; did you mean "minOccurs"?`},
+		{`<xs:element name="e"/><xs:element name="e"/>`, "element e is declared twice, first at main.xsd:1"},
+		{`<xs:element/>`, "element at the top of a schema needs a name"},
+		{`<xs:simpleType name="T"><xs:restriction base="a:T"/></xs:simpleType>`, "the type T is derived from itself"},
+		{`<xs:complexType name="T"><xs:complexContent><xs:extension base="a:T"/></xs:complexContent></xs:complexType>`, "the type T is derived from itself"},
+		{`<xs:complexType name="T"><xs:complexContent><xs:extension base="a:U"/></xs:complexContent></xs:complexType><xs:complexType name="U"><xs:complexContent><xs:extension base="a:T"/></xs:complexContent></xs:complexType>`, "is derived from itself"},
+		{`<xs:group name="g"><xs:sequence><xs:group ref="a:g"/></xs:sequence></xs:group>`, "the group g holds itself"},
+		{`<xs:attributeGroup name="g"><xs:attributeGroup ref="a:g"/></xs:attributeGroup>`, "the attribute group g holds itself"},
+		{`<xs:simpleType name="T"><xs:restriction base="xs:string"><xs:pattern value="[a"/></xs:restriction></xs:simpleType>`, "at character 3 of the pattern: [ is not closed"},
+		{`<xs:simpleType name="T"><xs:restriction base="xs:int"><xs:maxInclusive value="x"/></xs:restriction></xs:simpleType>`, `maxInclusive: "x" is not a decimal number`},
+		{`<xs:simpleType name="T"><xs:restriction base="xs:int"><xs:minInclusive value="5"/><xs:maxInclusive value="4"/></xs:restriction></xs:simpleType>`, "the least value 5 is not under the most, 4"},
+		{`<xs:simpleType name="T"><xs:restriction base="xs:int"><xs:length value="5"/></xs:restriction></xs:simpleType>`, "the facet length cannot be used with this type"},
+		{`<xs:simpleType name="T"><xs:restriction base="xs:int"><xs:enumeration value="a"/></xs:restriction></xs:simpleType>`, "the value cannot stand in the enumeration"},
+		{`<xs:simpleType name="T"><xs:restriction base="xs:string"><xs:maxLength value="5"/></xs:restriction></xs:simpleType><xs:simpleType name="U"><xs:restriction base="a:T"><xs:maxLength value="6"/></xs:restriction></xs:simpleType>`, "maxLength 6 is over the 5 of the base type"},
+		{`<xs:element name="e" type="xs:int" default="x"/>`, "the default of the element e is no value of its type"},
+		{`<xs:element name="e" type="xs:int" default="1" fixed="1"/>`, "default and fixed cannot stand together"},
+		{`<xs:complexType name="T"><xs:sequence><xs:element name="x" minOccurs="3" maxOccurs="2"/></xs:sequence></xs:complexType>`, "maxOccurs is under minOccurs"},
+		{`<xs:complexType name="T"><xs:sequence><xs:element name="x" maxOccurs="many"/></xs:sequence></xs:complexType>`, `maxOccurs is a number, not "many"`},
+		{`<xs:complexType name="T"><xs:attribute name="x"/><xs:attribute name="x"/></xs:complexType>`, "the attribute x is declared twice"},
+		{`<xs:simpleType name="F" final="restriction"><xs:restriction base="xs:int"/></xs:simpleType><xs:simpleType name="T"><xs:restriction base="a:F"/></xs:simpleType>`, "the type F is final: it cannot be restricted"},
+		{`<xs:complexType name="F" final="extension"/><xs:complexType name="T"><xs:complexContent><xs:extension base="a:F"/></xs:complexContent></xs:complexType>`, "the type F is final: extension of it is not allowed"},
+		{`<xs:element name="h" type="xs:int"/><xs:element name="m" type="xs:string" substitutionGroup="a:h"/>`, "m cannot stand in for h: its type is not derived from that one's"},
+		{`<xs:element name="e"><xs:complexType/><xs:key name="k"><xs:selector xpath="a//b"/><xs:field xpath="@x"/></xs:key></xs:element>`, `selector: "a//b": "" is no step that a key can use`},
+		{`<xs:element name="e"><xs:complexType/><xs:keyref name="k" refer="a:none"><xs:selector xpath="x"/><xs:field xpath="@x"/></xs:keyref></xs:element>`, "k refers to none, which is no key"},
+		{`text`, `the text "text" cannot stand in schema`},
+	} {
+		_, err := loadAll(map[string]string{"main.xsd": schemaText("urn:a", c.inside)})
+		var broken *SchemaError
+		if assert.ErrorAs(t, err, &broken, c.inside) {
+			assert.Contains(t, err.Error(), c.want, c.inside)
+			assert.NotZero(t, broken.Problems[0].Line, c.inside)
+		}
+	}
+	for text, want := range map[string]string{
+		"<a/>":                            "main.xsd:1:1: <a> is not a schema",
+		"no":                              "main.xsd:1:1: not well-formed XML",
+		"<!DOCTYPE a []><a/>":             "DOCTYPE",
+		strings.Repeat("<a>", 100_000):    "nested deeper than 1000",
+		`<schema xmlns="urn:something"/>`: "is not a schema",
+	} {
+		_, err := loadAll(map[string]string{"main.xsd": text})
+		assert.ErrorContains(t, err, want)
+	}
+}
+
+func FuzzSchema(f *testing.F) {
+	for _, p := range allPairs(f)[300:] {
+		f.Add(p.schema, p.instance)
+	}
+	f.Fuzz(func(t *testing.T, text, instance string) {
+		l := &Loader{}
+		if l.AddText("fuzz.xsd", []byte(text)) != nil {
+			return
+		}
+		schema, err := l.Schema()
+		if err != nil {
+			return
+		}
+		_, _ = faultsOf(schema, instance)
+		for _, e := range schema.Elements {
+			schema.Sample(e, SampleOptions{Optional: true, MaxDepth: 6})
+		}
+	})
+}
