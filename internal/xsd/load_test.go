@@ -61,7 +61,7 @@ func TestRecursiveSampleEnds(t *testing.T) {
 <xs:element name="endless" type="t:Endless"/><xs:complexType name="Endless"><xs:sequence><xs:element name="again" type="t:Endless"/></xs:sequence></xs:complexType></xs:schema>`)
 	sample := schema.Sample(schema.Element("urn:t", "part"), SampleOptions{Optional: true})
 	assert.Equal(t, `<part><name>text</name><end>1</end></part>`, document.WriteXML(sample.Root, document.Style{}))
-	assert.Equal(t, "one of these: inner or end; integer from -2147483648 to 2147483647", sample.Remarks[sample.Root.Child("end")])
+	assert.Equal(t, "one of these: inner or end; integer", sample.Remarks[sample.Root.Child("end")])
 	assert.NotEmpty(t, schema.Sample(schema.Element("urn:t", "endless"), SampleOptions{}).Cut)
 }
 

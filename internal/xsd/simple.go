@@ -425,6 +425,9 @@ var builtins = func() map[string]*SimpleType {
 	bounded := func(local, base, least, most string) {
 		words := "an integer"
 		switch {
+		case len(most) > 6 && least != "0": // who writes int means any number of the usual size
+		case len(most) > 6:
+			words = "an integer from 0 up"
 		case least != "" && most != "":
 			words = fmt.Sprintf("an integer from %s to %s", least, most)
 		case least != "":

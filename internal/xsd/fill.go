@@ -1,0 +1,836 @@
+package xsd
+
+import (
+	"fmt"
+	"strings"
+
+	"testbench/internal/document"
+)
+
+// Shortcoming is something wrong with the fields that an instance was made of.
+type Shortcoming struct {
+	Path    string // of the field, as a tester writes it
+	Message string
+}
+
+func (s Shortcoming) String() string {
+	if s.Path == "" {
+		return s.Message
+	}
+	return s.Path + " " + s.Message
+}
+
+// FillOptions say how an instance is made.
+type FillOptions struct {
+	// Prefixes are those that names in the fields may use.
+	Prefixes map[string]string
+	// Encoded writes xsi:type at every element and arrays as SOAP 1.1, section 5
+	// asks.
+	Encoded bool
+}
+
+// Fill makes an instance of an element from fields by name, whatever their
+// order. Fields are an object: names of child elements and attributes, "." for
+// the element's own text, @xsi:type for a derived type, null for nil, a list for
+// what repeats; a list of objects with one key each is content in exactly that
+// order. What is missing, unknown or no value of its type is returned; the
+// instance holds what was given all the same.
+func (s *Schema) Fill(e *Element, fields *document.Node, o FillOptions) (*document.Node, []Shortcoming) {
+	f := &filler{schema: s, options: o, prefixOf: map[string]string{}}
+	for prefix, space := range o.Prefixes {
+		if prefix != "" {
+			f.prefixOf[space] = prefix
+		}
+	}
+	root := f.element(e, fields, "")
+	return root, f.found
+}
+
+type filler struct {
+	schema   *Schema
+	options  FillOptions
+	prefixOf map[string]string
+	found    []Shortcoming
+	depth    int
+}
+
+func (f *filler) complain(path, format string, args ...any) {
+	f.found = append(f.found, Shortcoming{Path: path, Message: fmt.Sprintf(format, args...)})
+}
+
+func below(path, name string) string {
+	if path == "" {
+		return name
+	}
+	return path + "." + name
+}
+
+// element makes an element of what is given for it.
+func (f *filler) element(e *Element, given *document.Node, path string) *document.Node {
+	n := &document.Node{Kind: document.Element, Name: document.Name{Space: e.Name.Space, Local: e.Name.Local}}
+	f.depth++
+	defer func() { f.depth-- }()
+	if f.depth > document.MaxDepth {
+		f.complain(path, "is nested deeper than %d", document.MaxDepth)
+		return n
+	}
+	if e.Abstract {
+		f.complain(path, "is abstract: give one of its substitutes in its place%s", substitutesTry(f.schema, e))
+	}
+	if given == nil {
+		given = document.NewObject()
+	}
+	if given.Kind == document.Null {
+		if !e.Nillable {
+			f.complain(path, "cannot be null")
+		}
+		f.instance(n, "nil", "true")
+		return n
+	}
+	t := f.derived(n, e, given, path)
+	if f.options.Encoded {
+		f.encodedType(n, t)
+	}
+	switch t := t.(type) {
+	case *SimpleType:
+		f.simple(n, t, e, given, path)
+	case *ComplexType:
+		f.complex(n, t, e, given, path)
+	}
+	return n
+}
+
+func substitutesTry(s *Schema, e *Element) string {
+	var names []string
+	for _, member := range s.Substitutes(e) {
+		names = append(names, member.Name.Local)
+	}
+	if len(names) == 0 {
+		return ""
+	}
+	return ": " + inWords(names, 8)
+}
+
+// instance adds an attribute of the schema-instance namespace.
+func (f *filler) instance(n *document.Node, local, value string) {
+	n.Attributes = append(n.Attributes, document.Attribute{Name: document.Name{Space: InstanceNamespace, Prefix: "xsi", Local: local}, Value: value})
+}
+
+// qualified writes a name with a prefix, which it declares on the element.
+func (f *filler) qualified(n *document.Node, name Name) string {
+	if name.Space == "" {
+		return name.Local
+	}
+	prefix := f.prefixOf[name.Space]
+	if prefix == "" {
+		prefix = "t"
+		if name.Space == Namespace {
+			prefix = "xs"
+		}
+		for i := 1; f.taken(prefix); i++ {
+			prefix = fmt.Sprintf("t%d", i)
+		}
+		f.prefixOf[name.Space] = prefix
+	}
+	declare(n, prefix, name.Space)
+	return prefix + ":" + name.Local
+}
+
+func (f *filler) taken(prefix string) bool {
+	for _, other := range f.prefixOf {
+		if other == prefix {
+			return true
+		}
+	}
+	return false
+}
+
+func declare(n *document.Node, prefix, space string) {
+	for _, a := range n.Attributes {
+		if a.Name.Prefix == "xmlns" && a.Name.Local == prefix {
+			return
+		}
+	}
+	n.Attributes = append(n.Attributes, document.Attribute{Name: document.Name{Space: xmlnsNamespace, Prefix: "xmlns", Local: prefix}, Value: space})
+}
+
+const xmlnsNamespace = "http://www.w3.org/2000/xmlns/"
+
+// derived takes the type that @xsi:type names, or the declared one.
+func (f *filler) derived(n *document.Node, e *Element, given *document.Node, path string) Type {
+	named := given.Get("@xsi:type")
+	if named == nil {
+		named = given.Get("xsi:type")
+	}
+	if named == nil {
+		if c, ok := e.Type.(*ComplexType); ok && c.Abstract {
+			var names []string
+			for _, d := range f.schema.Derived(c) {
+				names = append(names, d.Name.Local)
+			}
+			f.complain(path, "has an abstract type: write @xsi:type with one of %s", strings.Join(names, ", "))
+		}
+		return e.Type
+	}
+	prefix, local, qualified := strings.Cut(named.Text, ":")
+	if !qualified {
+		local = named.Text
+	}
+	var names []string
+	for _, t := range f.schema.Types {
+		if !derivedFrom(t, e.Type, 0) {
+			continue
+		}
+		name := t.TypeName()
+		if name.Local == local && (!qualified || f.options.Prefixes[prefix] == name.Space) {
+			f.instance(n, "type", f.qualified(n, name))
+			return t
+		}
+		names = append(names, name.Local)
+	}
+	if space, known := f.options.Prefixes[prefix]; prefix == "xs" || prefix == "xsd" || known {
+		if !known {
+			space = Namespace
+		}
+		if t := f.schema.typeOf(Name{space, local}); t != nil && derivedFrom(t, e.Type, 0) {
+			f.instance(n, "type", f.qualified(n, Name{space, local}))
+			return t
+		}
+	}
+	f.complain(path, "cannot be of the type %s%s", named.Text, nearestName(local, names))
+	return e.Type
+}
+
+// text makes the text of a value. What has a type of its own in YAML is written
+// as the schema writes it: 1e3 as 1000 where only digits may stand.
+func (f *filler) text(n *document.Node, t *SimpleType, given *document.Node, path string) string {
+	text := given.Text
+	switch {
+	case given.Kind == document.List && t.Variety == List:
+		items := make([]string, len(given.Items))
+		for i, item := range given.Items {
+			items[i] = f.text(n, t.Item, item, fmt.Sprintf("%s[%d]", path, i))
+		}
+		text = strings.Join(items, " ")
+	case !given.IsScalar():
+		f.complain(path, "is %s, not %s", given.Describe(), t.Words())
+		return ""
+	}
+	names := prefixScope{f.options.Prefixes}
+	err := t.Check(text, names)
+	if err != nil && (given.Kind == document.Number || given.Kind == document.Untyped) {
+		if d, ok := given.Decimal(); ok {
+			if plain := document.FormatDecimal(d); t.Check(plain, names) == nil {
+				return plain
+			}
+		}
+	}
+	if err != nil {
+		f.complain(path, "%s", err)
+	}
+	if prefix, _, qualified := strings.Cut(text, ":"); qualified && (t.primitive == qnameType || t.primitive == notationType) && t.Variety == Atomic {
+		if space, known := f.options.Prefixes[prefix]; known {
+			declare(n, prefix, space)
+		}
+	}
+	return text
+}
+
+// prefixScope knows the prefixes that fields may use.
+type prefixScope struct{ prefixes map[string]string }
+
+// Lookup implements scope.
+func (p prefixScope) Lookup(prefix string) (string, bool) {
+	space, known := p.prefixes[prefix]
+	return space, known || prefix == ""
+}
+
+func (f *filler) simple(n *document.Node, t *SimpleType, e *Element, given *document.Node, path string) {
+	if given.Kind == document.Object {
+		for _, m := range given.Members {
+			if m.Key != "." && m.Key != "@xsi:type" && m.Key != "xsi:type" {
+				f.complain(below(path, m.Key), "is unknown: %s holds %s", e.Name.Local, t.Words())
+			}
+		}
+		given = given.Get(".")
+		if given == nil {
+			if e.Default == nil && e.Fixed == nil && t.Check("", nil) != nil {
+				f.complain(path, "has no value: it is %s", t.FacetWords())
+			}
+			return
+		}
+	}
+	if given.Kind == document.Element || given.Kind == document.Object {
+		n.Items = append(n.Items, given)
+		return
+	}
+	if e.Fixed != nil && given.Text != *e.Fixed {
+		if want, err := t.parse(*e.Fixed, nil); err == nil {
+			if v, err := t.parse(given.Text, prefixScope{f.options.Prefixes}); err != nil || !v.same(want) {
+				f.complain(path, "must be %s", short(*e.Fixed))
+			}
+		}
+	}
+	if text := f.text(n, t, given, path); text != "" {
+		n.Items = append(n.Items, &document.Node{Kind: document.Untyped, Text: text, Secret: given.Secret})
+	}
+}
+
+func (f *filler) complex(n *document.Node, t *ComplexType, e *Element, given *document.Node, path string) {
+	if f.options.Encoded && t.ArrayOf != nil {
+		f.array(n, t, given, path)
+		return
+	}
+	if given.Kind == document.List {
+		f.inOrder(n, t, given, path)
+		return
+	}
+	if given.IsScalar() {
+		given = document.NewObject().Set(".", given)
+	}
+	if given.Kind == document.Element {
+		n.Items = append(n.Items, given)
+		return
+	}
+	pool := newPool(given)
+	f.attributes(n, t, pool, path)
+	own := pool.take(".")
+	switch t.Content {
+	case SimpleContent:
+		if own == nil {
+			own = document.NewUntyped("")
+			if e.Default == nil && e.Fixed == nil && t.Simple.Check("", nil) != nil {
+				f.complain(below(path, "."), "has no value: it is %s", t.Simple.FacetWords())
+			} else {
+				own = nil
+			}
+		}
+		if own != nil && own.Text != "" {
+			n.Items = append(n.Items, &document.Node{Kind: document.Untyped, Text: f.text(n, t.Simple, own, path), Secret: own.Secret})
+		}
+	case EmptyContent:
+		if own != nil {
+			f.complain(path, "must be empty, and is %s", own.Describe())
+		}
+	default:
+		if own != nil && own.Text != "" {
+			if t.Content != MixedContent {
+				f.complain(path, "is %s, not fields by name: %s", own.Describe(), strings.Join(cut(t.FieldNames(), 12), ", "))
+			}
+			n.Items = append(n.Items, &document.Node{Kind: document.Untyped, Text: own.Text, Secret: own.Secret})
+		}
+		f.particle(n, t.Particle, pool, path, true)
+	}
+	f.leftOver(n, t, pool, path)
+}
+
+// FieldNames lists the names that Fill knows for a type: child elements, then
+// attributes.
+func (t *ComplexType) FieldNames() []string {
+	var names []string
+	seen := map[string]bool{}
+	add := func(name string) {
+		if !seen[name] {
+			seen[name] = true
+			names = append(names, name)
+		}
+	}
+	var inside func(p *Particle)
+	inside = func(p *Particle) {
+		if p == nil {
+			return
+		}
+		switch term := p.Term.(type) {
+		case *Element:
+			add(term.Name.Local)
+		case *Group:
+			for _, inner := range term.Particles {
+				inside(inner)
+			}
+		}
+	}
+	inside(t.Particle)
+	for _, use := range t.Attributes {
+		add(use.Name.Local)
+	}
+	return names
+}
+
+// pool are the fields that are still to be placed.
+type pool struct {
+	order  []string
+	values map[string]*document.Node
+}
+
+func newPool(given *document.Node) *pool {
+	p := &pool{values: map[string]*document.Node{}}
+	for _, m := range given.Members {
+		if m.Key == "@xsi:type" || m.Key == "xsi:type" {
+			continue
+		}
+		p.order = append(p.order, m.Key)
+		p.values[m.Key] = m.Value
+	}
+	return p
+}
+
+func (p *pool) take(key string) *document.Node {
+	v := p.values[key]
+	delete(p.values, key)
+	return v
+}
+
+// key is how the fields name an element: plainly, or with a prefix.
+func (p *pool) key(name Name, prefixes map[string]string) (string, bool) {
+	if _, ok := p.values[name.Local]; ok {
+		return name.Local, true
+	}
+	for key := range p.values {
+		if prefix, local, qualified := strings.Cut(key, ":"); qualified && local == name.Local && prefixes[prefix] == name.Space && prefixes[prefix] != "" {
+			return key, true
+		}
+	}
+	return "", false
+}
+
+func (f *filler) attributes(n *document.Node, t *ComplexType, p *pool, path string) {
+	elements := map[string]bool{}
+	if m := f.schema.model(t); m != nil {
+		for i := range m.positions {
+			if e := m.positions[i].element; e != nil {
+				elements[e.Name.Local] = true
+			}
+		}
+		for _, particle := range m.all {
+			elements[particle.Term.(*Element).Name.Local] = true
+		}
+	}
+	for _, use := range t.Attributes {
+		value := p.take("@" + use.Name.Local)
+		if value == nil && !elements[use.Name.Local] {
+			if key, ok := p.key(use.Name, f.options.Prefixes); ok {
+				value = p.take(key)
+			}
+		}
+		at := below(path, use.Name.Local)
+		switch {
+		case value == nil && use.Fixed != nil && use.Required:
+			f.setAttribute(n, use.Name, *use.Fixed, false)
+		case value == nil && use.Required:
+			f.complain(at, "is missing: it is mandatory%s", withWords(use.Type.FacetWords()))
+		case value != nil && value.Kind != document.Null:
+			text := f.text(n, use.Type, value, at)
+			if use.Fixed != nil && text != *use.Fixed {
+				f.complain(at, "must be %s", short(*use.Fixed))
+			}
+			f.setAttribute(n, use.Name, text, value.Secret)
+		}
+	}
+	if t.AnyAttribute == nil {
+		return
+	}
+	for _, key := range p.order {
+		name, isAttribute := strings.CutPrefix(key, "@")
+		value := p.values[key]
+		if !isAttribute || value == nil || !value.IsScalar() {
+			continue
+		}
+		attribute := Name{Local: name}
+		if prefix, local, qualified := strings.Cut(name, ":"); qualified {
+			attribute = Name{f.options.Prefixes[prefix], local}
+		}
+		if t.AnyAttribute.Allows(attribute.Space) {
+			p.take(key)
+			f.setAttribute(n, attribute, value.Text, value.Secret)
+		}
+	}
+}
+
+func withWords(words string) string {
+	if words == "" {
+		return ""
+	}
+	return ", " + words
+}
+
+func (f *filler) setAttribute(n *document.Node, name Name, text string, secret bool) {
+	a := document.Attribute{Name: document.Name{Space: name.Space, Local: name.Local}, Value: text, Secret: secret}
+	switch name.Space {
+	case "":
+	case xmlNamespace:
+		a.Name.Prefix = "xml"
+	default:
+		prefix, _, _ := strings.Cut(f.qualified(n, name), ":")
+		a.Name.Prefix = prefix
+	}
+	n.Attributes = append(n.Attributes, a)
+}
+
+// particle places fields in the order of the content model. It tells how many
+// elements it placed; mandatory says that what is missing is to be told.
+func (f *filler) particle(n *document.Node, p *Particle, pool *pool, path string, mandatory bool) int {
+	if p == nil {
+		return 0
+	}
+	switch term := p.Term.(type) {
+	case *Element:
+		return f.place(n, p, term, pool, path, mandatory && p.Min > 0)
+	case *Wildcard:
+		return f.any(n, p, term, pool, path)
+	case *Group:
+		placed := 0
+		for round := 0; p.Max == Unbounded || round < p.Max; round++ {
+			if round >= p.Min && !f.wants(term, pool) {
+				break
+			}
+			before := placed
+			placed += f.group(n, term, pool, path, mandatory && (round < p.Min || f.wants(term, pool)))
+			if placed == before {
+				break
+			}
+		}
+		return placed
+	}
+	return 0
+}
+
+// wants says whether some field belongs into the group.
+func (f *filler) wants(g *Group, pool *pool) bool {
+	for _, p := range g.Particles {
+		switch term := p.Term.(type) {
+		case *Element:
+			for _, e := range f.alternatives(term) {
+				if _, ok := pool.key(e.Name, f.options.Prefixes); ok {
+					return true
+				}
+			}
+		case *Group:
+			if f.wants(term, pool) {
+				return true
+			}
+		case *Wildcard:
+			if f.anyKey(term, pool) != "" {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+func (f *filler) alternatives(e *Element) []*Element {
+	all := []*Element{e}
+	if e.Global {
+		all = append(all, f.schema.substitutes[e]...)
+	}
+	return all
+}
+
+func (f *filler) group(n *document.Node, g *Group, pool *pool, path string, mandatory bool) int {
+	if g.Kind != Choice {
+		placed := 0
+		for _, p := range g.Particles {
+			placed += f.particle(n, p, pool, path, mandatory)
+		}
+		return placed
+	}
+	for _, p := range g.Particles {
+		if f.wants(&Group{Particles: []*Particle{p}}, pool) {
+			return f.particle(n, p, pool, path, mandatory)
+		}
+	}
+	if mandatory && len(g.Particles) > 0 {
+		var words []string
+		for _, p := range g.Particles {
+			if p.Min == 0 {
+				return 0
+			}
+			words = append(words, particleWords(p))
+		}
+		f.complain(path, "needs one of %s", inWords(words, 12))
+	}
+	return 0
+}
+
+// place puts in the elements that are given for a particle.
+func (f *filler) place(n *document.Node, p *Particle, declared *Element, pool *pool, path string, mandatory bool) int {
+	placed := 0
+	for _, e := range f.alternatives(declared) {
+		key, ok := pool.key(e.Name, f.options.Prefixes)
+		if !ok {
+			continue
+		}
+		value := pool.values[key]
+		items := []*document.Node{value}
+		many := p.Max == Unbounded || p.Max > 1
+		if value.Kind == document.List && !f.takesList(e, value, many) {
+			items = value.Items
+		}
+		room := len(items)
+		if p.Max != Unbounded {
+			room = min(room, p.Max-placed)
+		}
+		for i, item := range items[:room] {
+			at := below(path, e.Name.Local)
+			if many {
+				at = fmt.Sprintf("%s[%d]", at, i)
+			}
+			n.Items = append(n.Items, f.element(e, item, at))
+			placed++
+		}
+		if room == len(items) {
+			pool.take(key)
+		} else {
+			pool.values[key] = document.NewList(items[room:]...)
+		}
+		if !many && placed > 0 {
+			break
+		}
+	}
+	if mandatory && placed < p.Min {
+		at := below(path, declared.Name.Local)
+		switch t := declared.Type.(type) {
+		case *SimpleType:
+			f.complain(at, "is missing: it is mandatory%s", withWords(t.FacetWords()))
+		default:
+			if placed > 0 {
+				f.complain(at, "is there %d times, at least %d needed", placed, p.Min)
+			} else {
+				f.complain(at, "is missing: it is mandatory")
+			}
+		}
+	}
+	return placed
+}
+
+// takesList says whether a list is one value of the element: a list type, or
+// content in order of an element that stands only once.
+func (f *filler) takesList(e *Element, list *document.Node, many bool) bool {
+	switch t := e.Type.(type) {
+	case *SimpleType:
+		return t.Variety == List && allScalars(list)
+	case *ComplexType:
+		if !many && (t.Content == MixedContent || t.Content == ElementContent) && len(list.Items) > 0 {
+			return true
+		}
+		return f.options.Encoded && t.ArrayOf != nil || t.Content == SimpleContent && t.Simple.Variety == List && allScalars(list)
+	}
+	return false
+}
+
+func allScalars(list *document.Node) bool {
+	for _, item := range list.Items {
+		if !item.IsScalar() {
+			return false
+		}
+	}
+	return true
+}
+
+// anyKey finds a field that can stand only in place of a wildcard: its name has
+// a prefix, or it is an element as a whole.
+func (f *filler) anyKey(w *Wildcard, pool *pool) string {
+	for _, key := range pool.order {
+		if pool.values[key] == nil {
+			continue
+		}
+		if prefix, _, qualified := strings.Cut(key, ":"); qualified {
+			if space, known := f.options.Prefixes[prefix]; known && w.Allows(space) {
+				return key
+			}
+		}
+	}
+	return ""
+}
+
+func (f *filler) any(n *document.Node, p *Particle, w *Wildcard, pool *pool, path string) int {
+	placed := 0
+	for p.Max == Unbounded || placed < p.Max {
+		key := f.anyKey(w, pool)
+		if key == "" {
+			break
+		}
+		prefix, local, _ := strings.Cut(key, ":")
+		name := Name{f.options.Prefixes[prefix], local}
+		value := pool.take(key)
+		items := []*document.Node{value}
+		if value.Kind == document.List {
+			items = value.Items
+		}
+		for _, item := range items {
+			e := f.schema.Elements[name]
+			if e == nil {
+				e = &Element{Name: name, Type: anyType}
+			}
+			n.Items = append(n.Items, f.element(e, item, below(path, key)))
+			placed++
+		}
+	}
+	return placed
+}
+
+// inOrder makes content of a list of objects with one key each, and texts
+// between them, in exactly that order.
+func (f *filler) inOrder(n *document.Node, t *ComplexType, given *document.Node, path string) {
+	attributes := document.NewObject()
+	m := f.schema.model(t)
+	for i, item := range given.Items {
+		at := fmt.Sprintf("%s[%d]", path, i)
+		if item.IsScalar() {
+			n.Items = append(n.Items, &document.Node{Kind: document.Untyped, Text: item.Text, Secret: item.Secret})
+			continue
+		}
+		if item.Kind != document.Object || len(item.Members) != 1 {
+			f.complain(at, "content in order is a list of texts and of maps with one key each")
+			continue
+		}
+		key, value := item.Members[0].Key, item.Members[0].Value
+		if strings.HasPrefix(key, "@") {
+			attributes.Set(key, value)
+			continue
+		}
+		if e := f.named(m, key); e != nil {
+			n.Items = append(n.Items, f.element(e, value, below(path, key)))
+		} else {
+			f.complain(below(path, key), "is unknown%s", nearestName(key, t.FieldNames()))
+		}
+	}
+	f.attributes(n, t, newPool(attributes), path)
+}
+
+// named finds an element of a content model by the name in a field.
+func (f *filler) named(m *model, key string) *Element {
+	try := func(e *Element) *Element {
+		for _, alternative := range f.alternatives(e) {
+			p := &pool{values: map[string]*document.Node{key: {}}}
+			if _, ok := p.key(alternative.Name, f.options.Prefixes); ok {
+				return alternative
+			}
+		}
+		return nil
+	}
+	for i := range m.positions {
+		if e := m.positions[i].element; e != nil {
+			if found := try(e); found != nil {
+				return found
+			}
+		}
+	}
+	for _, p := range m.all {
+		if found := try(p.Term.(*Element)); found != nil {
+			return found
+		}
+	}
+	return nil
+}
+
+// leftOver deals with fields that no part of the type takes: they are told, and
+// put in all the same, for a tester may want to send them.
+func (f *filler) leftOver(n *document.Node, t *ComplexType, pool *pool, path string) {
+	open := t == anyType
+	for _, key := range pool.order {
+		value := pool.values[key]
+		if value == nil {
+			continue
+		}
+		local, isAttribute := strings.CutPrefix(key, "@")
+		if isAttribute {
+			f.complain(below(path, key), "is unknown%s", nearestName(local, t.FieldNames()))
+			f.setAttribute(n, Name{Local: local}, value.Text, value.Secret)
+			continue
+		}
+		e := f.named(f.schema.model(t), key)
+		switch {
+		case e != nil && value.Kind == document.List:
+			f.complain(below(path, key), "is there too often")
+		case e != nil:
+			f.complain(below(path, key), "cannot stand beside what else is given")
+		case !open:
+			f.complain(below(path, key), "is unknown%s", fieldTry(key, t.FieldNames()))
+		}
+		if e == nil {
+			e = &Element{Name: Name{n.Name.Space, local}, Type: anyType}
+			if prefix, rest, qualified := strings.Cut(key, ":"); qualified {
+				e.Name = Name{f.options.Prefixes[prefix], rest}
+			}
+		}
+		items := []*document.Node{value}
+		if value.Kind == document.List {
+			items = value.Items
+		}
+		for _, item := range items {
+			n.Items = append(n.Items, f.element(e, item, below(path, key)))
+		}
+	}
+}
+
+func fieldTry(key string, names []string) string {
+	if try := nearestName(key, names); try != "" {
+		return try
+	}
+	if len(names) == 0 {
+		return "; there are no fields"
+	}
+	return "; its fields are " + strings.Join(cut(names, 12), ", ")
+}
+
+// SOAP 1.1, section 5.
+
+const soapEncodingNamespace = "http://schemas.xmlsoap.org/soap/encoding/"
+
+// encodedType writes xsi:type, for a reader of encoded values may know no schema.
+func (f *filler) encodedType(n *document.Node, t Type) {
+	name := t.TypeName()
+	for _, a := range n.Attributes {
+		if a.Name.Space == InstanceNamespace && a.Name.Local == "type" {
+			return
+		}
+	}
+	if s, ok := t.(*SimpleType); ok && name.Local == "" {
+		name = s.Builtin().Name
+	}
+	if c, ok := t.(*ComplexType); ok && c.ArrayOf != nil && name.Local == "" {
+		name = Name{soapEncodingNamespace, "Array"}
+	}
+	if name.Local != "" && t != Type(anyType) {
+		f.instance(n, "type", f.qualified(n, name))
+	}
+}
+
+// array writes an array (SOAP 1.1, 5.4.2).
+func (f *filler) array(n *document.Node, t *ComplexType, given *document.Node, path string) {
+	items := []*document.Node{given}
+	if given.Kind == document.List {
+		items = given.Items
+	} else if given.Kind == document.Object && len(given.Members) == 0 {
+		items = nil
+	} else if given.Kind == document.Object && len(given.Members) == 1 && given.Members[0].Value.Kind == document.List {
+		items = given.Members[0].Value.Items // under the name of the items
+	}
+	item := f.schema.typeOf(t.ArrayOf.Item)
+	if item == nil {
+		item = anyType
+	}
+	inner := strings.TrimSuffix(t.ArrayOf.Dims, "]")
+	if at := strings.LastIndexByte(inner, '['); at > 0 {
+		inner = inner[:at]
+	} else {
+		inner = ""
+	}
+	a := document.Attribute{
+		Name:  document.Name{Space: soapEncodingNamespace, Local: "arrayType"},
+		Value: fmt.Sprintf("%s%s[%d]", f.qualified(n, t.ArrayOf.Item), inner, len(items)),
+	}
+	a.Name.Prefix, _, _ = strings.Cut(f.qualified(n, Name{soapEncodingNamespace, "arrayType"}), ":")
+	n.Attributes = append(n.Attributes, a)
+	element := &Element{Name: Name{Local: "item"}, Type: item, Nillable: true}
+	if t.Particle != nil && t.Particle.Term != nil {
+		if g, ok := t.Particle.Term.(*Group); ok && len(g.Particles) == 1 {
+			if e, ok := g.Particles[0].Term.(*Element); ok {
+				element = e
+			}
+		}
+	}
+	for i, value := range items {
+		n.Items = append(n.Items, f.element(element, value, fmt.Sprintf("%s[%d]", path, i)))
+	}
+}

@@ -1,0 +1,73 @@
+package xsd
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"testbench/internal/document"
+)
+
+const orderSchema = schemaHead + `
+<xs:element name="Order" type="t:Order"/>
+<xs:complexType name="Order"><xs:sequence>
+  <xs:element name="number" type="xs:int"/>
+  <xs:choice><xs:element name="keeper" type="t:Party"/><xs:element name="shop" type="xs:token"/></xs:choice>
+  <xs:element name="line" maxOccurs="unbounded"><xs:complexType><xs:sequence><xs:element name="sku" type="t:Sku"/><xs:element name="amount" type="t:Amount"/></xs:sequence><xs:attribute name="no" type="xs:int" use="required"/></xs:complexType></xs:element>
+  <xs:element name="tags" minOccurs="0"><xs:simpleType><xs:list itemType="xs:NCName"/></xs:simpleType></xs:element>
+  <xs:element ref="t:remark" minOccurs="0" maxOccurs="3"/>
+  <xs:element name="due" type="xs:date" nillable="true" minOccurs="0"/>
+  <xs:element name="note" minOccurs="0"><xs:complexType mixed="true"><xs:sequence><xs:element name="b" type="xs:string" minOccurs="0" maxOccurs="unbounded"/></xs:sequence></xs:complexType></xs:element>
+  <xs:any namespace="##other" processContents="lax" minOccurs="0"/>
+</xs:sequence><xs:attribute name="number" type="xs:string"/></xs:complexType>
+<xs:complexType name="Party"><xs:sequence><xs:element name="name" type="xs:string"/></xs:sequence></xs:complexType>
+<xs:complexType name="Member"><xs:complexContent><xs:extension base="t:Party"><xs:sequence><xs:element name="since" type="xs:gYear"/></xs:sequence></xs:extension></xs:complexContent></xs:complexType>
+<xs:complexType name="Amount"><xs:simpleContent><xs:extension base="xs:decimal"><xs:attribute name="unit" default="kg"><xs:simpleType><xs:restriction base="xs:string"><xs:enumeration value="kg"/><xs:enumeration value="jar"/></xs:restriction></xs:simpleType></xs:attribute></xs:extension></xs:simpleContent></xs:complexType>
+<xs:simpleType name="Sku"><xs:restriction base="xs:string"><xs:pattern value="HON-[0-9]+"/></xs:restriction></xs:simpleType>
+<xs:element name="remark" type="xs:string"/><xs:element name="warning" type="xs:string" substitutionGroup="t:remark"/>
+</xs:schema>`
+
+func TestFill(t *testing.T) {
+	schema := load(t, orderSchema)
+	for _, c := range []struct{ name, fields, want, short string }{
+		{"any order comes out in the schema's", `{"line": {"amount": 5, "no": 1, "sku": "HON-1"}, "shop": "north", "number": 7}`,
+			`<Order><number>7</number><shop>north</shop><line no="1"><sku>HON-1</sku><amount>5</amount></line></Order>`, ""},
+		{"lists, attributes, own text, a branch of a choice", `{"number": 7, "@number": "x", "keeper": {"name": "Ada"}, "line": [{"no": 1, "sku": "HON-1", "amount": {".": 2.50, "unit": "jar"}}, {"no": 2, "sku": "HON-2", "amount": 1}], "tags": ["a", "b"]}`,
+			`<Order number="x"><number>7</number><keeper><name>Ada</name></keeper><line no="1"><sku>HON-1</sku><amount unit="jar">2.50</amount></line><line no="2"><sku>HON-2</sku><amount>1</amount></line><tags>a b</tags></Order>`, ""},
+		{"derived, substituted, nil, mixed, any", `{"number": 1e1, "keeper": {"@xsi:type": "Member", "since": 2001, "name": "Ada"}, "line": [{"no": 1, "sku": "HON-1", "amount": 1}], "remark": "r", "warning": ["w", "v"], "due": null, "note": ["a ", {"b": "bold"}, " word"], "o:extra": {"o:x": 1}}`,
+			`<Order><number>10</number><keeper xmlns:t="urn:t" xsi:type="t:Member"><name>Ada</name><since>2001</since></keeper><line no="1"><sku>HON-1</sku><amount>1</amount></line><remark>r</remark><warning>w</warning><warning>v</warning><due xsi:nil="true"/><note>a <b>bold</b> word</note><extra><x>1</x></extra></Order>`, ""},
+		{"what is missing", `{}`, `<Order/>`, "number is missing: it is mandatory, integer|needs one of keeper or shop|line is missing: it is mandatory"},
+		{"what is unknown or wrong", `{"numbr": 7, "number": "x", "shop": "n", "line": {"no": 1.5, "sku": "HON", "amount": {".": "much", "unit": "t"}}}`,
+			`<Order><number>x</number><shop>n</shop><line no="1.5"><sku>HON</sku><amount unit="t">much</amount></line><numbr>7</numbr></Order>`,
+			`numbr is unknown; did you mean "number"?|number "x" is not an integer|line[0].no "1.5" is not an integer|line[0].sku "HON" does not match the pattern HON-[0-9]+|line[0].amount "much" is not a decimal number|line[0].amount.unit "t" is not one of kg, jar`},
+		{"both branches, null, too often", `{"number": null, "shop": "n", "keeper": {"name": "a"}, "line": {"no": 1, "sku": "HON-1", "amount": 1}, "remark": ["1", "2", "3", "4"]}`, "",
+			`number cannot be null|shop cannot stand beside what else is given|remark is there too often`},
+		{"another type", `{"number": 7, "keeper": {"@xsi:type": "Membr", "name": "Ada"}, "line": {"no": 1, "sku": "HON-1", "amount": 1}, "tags": {"x": 1}}`, "",
+			`keeper cannot be of the type Membr; did you mean "Member"?|tags.x is unknown: tags holds a list, each item an XML name without a colon`},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			fields, err := document.ReadJSON([]byte(c.fields))
+			require.NoError(t, err)
+			root, found := schema.Fill(schema.Element("urn:t", "Order"), fields, FillOptions{Prefixes: map[string]string{"o": "urn:o"}})
+			if c.want != "" {
+				assert.Equal(t, c.want, document.WriteXML(root, document.Style{}))
+			}
+			var short []string
+			for _, s := range found {
+				short = append(short, s.String())
+			}
+			if c.short == "" {
+				assert.Empty(t, short)
+				var faults []string
+				v := NewValidator(schema)
+				v.Report = func(f Fault) { faults = append(faults, f.String()) }
+				v.Tree(root, nil, map[string]string{"xsi": InstanceNamespace})
+				assert.Empty(t, faults)
+			} else {
+				assert.ElementsMatch(t, strings.Split(c.short, "|"), short)
+			}
+		})
+	}
+}
