@@ -23,7 +23,7 @@ type Reply struct {
 	Problem error          // why it could not
 	Message *soap.Message  // of a SOAP answer
 	Payload *document.Node // what paths start from
-	index path.Index
+	index   path.Index
 	tree    *document.Node
 }
 

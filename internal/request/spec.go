@@ -39,6 +39,9 @@ type Spec struct {
 	StayOnRedirect bool
 	HTTP           string
 	Names          map[string]string // prefixes of XML names
+	// Payload are the elements of a SOAP Body that are made already; they take the
+	// place of Body.
+	Payload []*document.Node
 }
 
 // Pair is a name with its value; a list repeats the name.
@@ -378,6 +381,8 @@ func (s *Spec) setEnvelope(scope value.Scope, r *exchange.Request) error {
 		if text.Shown != text.Sent {
 			shownPayload = text.Shown
 		}
+	case s.Payload != nil:
+		payload = s.Payload
 	case s.SOAP.Payload != "":
 		node := document.NewObject()
 		if s.Body != nil {

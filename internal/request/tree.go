@@ -344,3 +344,31 @@ func (f Field) FieldName() string { return f.Name }
 
 // Fixed returns a tree that is a value already.
 func Fixed(node *document.Node) *Tree { return &Tree{fixed: node} }
+
+// Known returns the tree as far as it is known without filling anything in:
+// what holds a placeholder is given as the unknown node.
+func (t *Tree) Known(unknown *document.Node) *document.Node {
+	switch {
+	case t.fixed != nil:
+		return t.fixed
+	case t.Encode != "" || t.Scalar != nil && !t.Scalar.IsLiteral():
+		return unknown
+	case t.Null:
+		return &document.Node{Kind: document.Null}
+	case t.Scalar != nil && t.Typed:
+		return document.NewText(t.Scalar.LiteralText())
+	case t.Scalar != nil:
+		return document.NewUntyped(t.Scalar.LiteralText())
+	case t.IsList:
+		list := document.NewList()
+		for _, item := range t.Items {
+			list.Items = append(list.Items, item.Known(unknown))
+		}
+		return list
+	}
+	object := document.NewObject()
+	for _, f := range t.Fields {
+		object.Members = append(object.Members, document.Member{Key: f.Name, Value: f.Value.Known(unknown)})
+	}
+	return object
+}

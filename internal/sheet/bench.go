@@ -30,7 +30,8 @@ type Bench struct {
 	Logins   []*Login
 	Names    map[string]string // prefixes of XML names
 
-	file *yamlfile.File
+	file      *yamlfile.File
+	contracts *contracts // read from files
 }
 
 // Site is a place with its addresses, work areas and credentials.
@@ -62,6 +63,7 @@ type Service struct {
 	Logins     []string // names; empty for none
 	Always     Always
 	SOAP       soap.Version // empty: not a SOAP service
+	Port       string       // of the contract; empty takes the first that fits
 	HTTP       string
 	Names      map[string]string
 	Operations []*contract.Operation
@@ -121,7 +123,7 @@ func OpenBench(dir string) (*Bench, error) {
 
 // ReadBench reads a bench file from memory.
 func ReadBench(dir, name string, data []byte) *Bench {
-	b := &Bench{Dir: dir, file: yamlfile.Read(name, data)}
+	b := &Bench{Dir: dir, contracts: &contracts{}, file: yamlfile.Read(name, data)}
 	if b.file.Root != nil {
 		r := &reader{file: b.file, dir: dir, uses: new([]use)}
 		readMapping(r, "the bench", b.file.Root, b, benchKeys)
@@ -133,7 +135,7 @@ func ReadBench(dir, name string, data []byte) *Bench {
 // EmptyBench is a bench of one site without a file, for requests to plain
 // addresses.
 func EmptyBench() *Bench {
-	return &Bench{file: &yamlfile.File{Name: BenchFile}, Sites: []*Site{{Name: "none", at: &yamlfile.Node{}}}}
+	return &Bench{contracts: &contracts{}, file: &yamlfile.File{Name: BenchFile}, Sites: []*Site{{Name: "none", at: &yamlfile.Node{}}}}
 }
 
 // displayName names a file as it is reached from the current folder, if that is
@@ -260,6 +262,7 @@ var serviceKeys = []key[Service]{
 	{"always", "what goes into each request", func(r *reader, s *Service, n *yamlfile.Node) {
 		readMapping(r, "always", n, &s.Always, alwaysKeys)
 	}},
+	{"port", "a port of the contract", func(r *reader, s *Service, n *yamlfile.Node) { s.Port = r.plainText(n) }},
 	{"soap", "1.1 or 1.2", func(r *reader, s *Service, n *yamlfile.Node) { s.SOAP = r.soapVersion(n) }},
 	{"http", "1.1 or 2", func(r *reader, s *Service, n *yamlfile.Node) { s.HTTP = r.choice(n, "version of HTTP", "1.1", "2") }},
 	{"names", "prefixes of XML names", func(r *reader, s *Service, n *yamlfile.Node) { s.Names = r.names(n) }},

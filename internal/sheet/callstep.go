@@ -76,7 +76,12 @@ func (b *Bench) checkCall(step *Step, vet VetOptions) error {
 		return err
 	}
 	if service, operation, ok := strings.Cut(step.Call, "/"); ok {
-		if problems := fillProblems(step, b.Service(service).Operation(operation)); len(problems) > 0 {
+		found := b.Service(service)
+		op := found.Operation(operation)
+		if op == nil {
+			return b.checkDescribed(found, step, operation)
+		}
+		if problems := fillProblems(step, op); len(problems) > 0 {
 			return withTry(problems[0].message, problems[0].try)
 		}
 	}
@@ -111,8 +116,8 @@ func (b *Bench) target(step *Step, target []string) error {
 		case found == nil:
 			return &NotFoundError{"service", service, b.ServiceNames()}
 		case !ok:
-			return fmt.Errorf("call which operation of %s? There are: %s", service, strings.Join(found.OperationNames(), ", "))
-		case found.Operation(operation) == nil:
+			return fmt.Errorf("call which operation of %s? %s", service, b.operationsOf(found))
+		case found.Operation(operation) == nil && found.Contract == nil:
 			return &NotFoundError{"operation of " + service, operation, found.OperationNames()}
 		}
 		step.Call = target[0]

@@ -24,7 +24,9 @@ type judging struct {
 	scope *Scope
 	data  *rule.Data
 	out   []Check
-	err   error // a rule's own values are not there
+	// described is the operation as its contract has it, or nil.
+	described *described
+	err       error // a rule's own values are not there
 }
 
 func (j *judging) add(c Check) {
@@ -50,6 +52,7 @@ func (j *judging) judge() {
 	}
 	start := len(j.out)
 	j.readable()
+	j.contract()
 	j.replyRules(e)
 	j.fields()
 	j.where()
@@ -63,6 +66,26 @@ func (j *judging) judge() {
 	}
 	for i := range j.out[start:] {
 		j.out[start+i].Judged = false
+	}
+}
+
+// contract holds the answer against what the contract says of it.
+func (j *judging) contract() {
+	if j.described == nil || j.described.version == "" || !j.step.holdsAnswer() || j.reply.Message == nil {
+		return
+	}
+	found := j.described.contractFaults(j.reply)
+	c := Check{Kind: "contract", Subject: "answer", Wanted: "as " + j.described.operation.Name + " is described", Held: len(found) == 0, Got: "so"}
+	const most = 5
+	if len(found) > 0 {
+		c.Got = strings.Join(found[:min(len(found), most)], "; ")
+		if len(found) > most {
+			c.Got += fmt.Sprintf("; and %d more", len(found)-most)
+		}
+	}
+	j.add(c)
+	if words := j.described.undeclared(j.reply.Message); words != "" {
+		j.reply.Message.Departures = append(j.reply.Message.Departures, words)
 	}
 }
 

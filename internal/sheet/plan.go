@@ -1,6 +1,7 @@
 package sheet
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"net/url"
@@ -18,12 +19,14 @@ import (
 // plan is a step that is ready to be sent, but for its credentials.
 type plan struct {
 	request *exchange.Request
-	service *Service // nil for a plain address
-	op      *contract.Operation
-	logins  []string
-	writes  bool
-	notes   []string
-	filled  map[string]string
+	service *Service            // nil for a plain address
+	op      *contract.Operation // described by hand
+	// described is the operation as the contract has it.
+	described *described
+	logins    []string
+	writes    bool
+	notes     []string
+	filled    map[string]string
 }
 
 // contractError says that a request breaks what is known of its operation.
@@ -32,7 +35,7 @@ type contractError struct{ problems []string }
 func (e *contractError) Error() string { return strings.Join(e.problems, "; ") }
 
 // plan fills a step in.
-func (s *Session) plan(step *Step, scope *Scope, names map[string]string) (*plan, error) {
+func (s *Session) plan(ctx context.Context, step *Step, scope *Scope, names map[string]string) (*plan, error) {
 	p := &plan{}
 	spec := step.Spec
 	spec.StayOnRedirect = step.Stay
@@ -40,7 +43,7 @@ func (s *Session) plan(step *Step, scope *Scope, names map[string]string) (*plan
 	var err error
 	switch {
 	case step.Call != "":
-		err = s.planCall(p, step, &spec, scope)
+		err = s.planCall(ctx, p, step, &spec, scope)
 	case step.Request != nil:
 		err = s.planRequest(p, step, &spec)
 	case step.Follow != nil:
@@ -52,7 +55,7 @@ func (s *Session) plan(step *Step, scope *Scope, names map[string]string) (*plan
 	if p.service != nil {
 		s.addService(p, step, &spec)
 	}
-	spec.Names = request.MergeNames(s.Bench.Names, serviceNames(p.service), names, step.Names)
+	spec.Names = request.MergeNames(p.prefixes(), s.Bench.Names, serviceNames(p.service), names, step.Names)
 	if spec.Method == "" {
 		spec.Method = "GET"
 		if spec.Body != nil || spec.Text != nil || spec.HasBytes || len(spec.Form) > 0 || len(spec.Parts) > 0 || spec.SOAP != nil {
@@ -78,6 +81,14 @@ func (s *Session) plan(step *Step, scope *Scope, names map[string]string) (*plan
 	return p, nil
 }
 
+// prefixes are those that the contract declares.
+func (p *plan) prefixes() map[string]string {
+	if p.described == nil {
+		return nil
+	}
+	return p.described.contract.Prefixes
+}
+
 func serviceNames(s *Service) map[string]string {
 	if s == nil {
 		return nil
@@ -91,7 +102,7 @@ func (s *Session) address(service *Service) (*value.Template, error) {
 		return t, nil
 	}
 	if service.Address == nil {
-		return nil, fmt.Errorf("the service %s has no address: contracts cannot be read yet in this version", service.Name)
+		return nil, fmt.Errorf("the service %s has no address; write address: at it", service.Name)
 	}
 	return service.Address, nil
 }
@@ -184,6 +195,9 @@ func (s *Session) addService(p *plan, step *Step, spec *request.Spec) {
 	if step.SOAP != "" {
 		version = step.SOAP
 	}
+	if p.described != nil {
+		version = p.described.version
+	}
 	isSOAP := version != "" && (spec.Method == "" || spec.Method == "POST") && (p.op == nil || p.op.SOAP)
 	if !isSOAP {
 		spec.SOAP = nil
@@ -193,6 +207,9 @@ func (s *Session) addService(p *plan, step *Step, spec *request.Spec) {
 	envelope := request.SOAP{Version: version, Action: step.Action, Blocks: always.Blocks}
 	if spec.SOAP != nil {
 		envelope.Blocks = spec.SOAP.Blocks
+	}
+	if p.described != nil && envelope.Action == nil {
+		envelope.Action = value.Literal(p.described.operation.Action)
 	}
 	if p.op != nil {
 		if envelope.Action == nil {
@@ -223,12 +240,14 @@ func under(always, own []request.Pair) []request.Pair {
 
 // planCall puts the fields of a call into the places that the operation's
 // description gives them.
-func (s *Session) planCall(p *plan, step *Step, spec *request.Spec, scope *Scope) error {
+func (s *Session) planCall(ctx context.Context, p *plan, step *Step, spec *request.Spec, scope *Scope) error {
 	serviceName, operation, _ := strings.Cut(step.Call, "/")
 	if p.service = s.Bench.Service(serviceName); p.service == nil {
 		return &NotFoundError{"service", serviceName, s.Bench.ServiceNames()}
 	}
-	if p.op = p.service.Operation(operation); p.op == nil {
+	if p.op = p.service.Operation(operation); p.op == nil && p.service.Contract != nil {
+		return s.planDescribed(ctx, p, step, spec, scope, operation)
+	} else if p.op == nil {
 		return &NotFoundError{"operation of " + serviceName, operation, p.service.OperationNames()}
 	}
 	address, err := s.address(p.service)
@@ -346,7 +365,7 @@ func (out *placed) place(parameter contract.Parameter, node *document.Node) erro
 
 // soapVersion tells which version a planned request speaks, or "".
 func (p *plan) soapVersion() string {
-	if p.service == nil || p.service.SOAP == "" && p.op == nil {
+	if p.service == nil || p.service.SOAP == "" && p.op == nil && p.described == nil {
 		return ""
 	}
 	return string(soap.VersionOf(p.request.GetHeader("Content-Type")))

@@ -314,7 +314,7 @@ func (s *Session) data(scope *Scope, row *document.Node, kept map[string]*docume
 
 // exchange plans, sends and judges a step that talks.
 func (s *Session) exchange(ctx context.Context, step *Step, scope *Scope, names map[string]string, result *StepResult, r *runner) {
-	planned, err := s.plan(step, scope, names)
+	planned, err := s.plan(ctx, step, scope, names)
 	if err != nil {
 		result.Outcome, result.Reason = Faulty, err.Error()
 		var broken *contractError
@@ -354,7 +354,7 @@ func (s *Session) exchange(ctx context.Context, step *Step, scope *Scope, names 
 		return
 	}
 	record.Notes = append(planned.notes, record.Notes...)
-	s.judge(step, scope, names, record, result)
+	s.judge(step, planned, scope, names, record, result)
 }
 
 // send puts the credentials in and sends the request; a token that is refused
@@ -395,17 +395,17 @@ func (s *Session) send(ctx context.Context, step *Step, planned *plan, result *S
 	}
 }
 
-func (s *Session) judge(step *Step, scope *Scope, names map[string]string, record *exchange.Record, result *StepResult) {
+func (s *Session) judge(step *Step, planned *plan, scope *Scope, names map[string]string, record *exchange.Record, result *StepResult) {
 	re := reply.Read(record)
 	result.Reply = re
 	all := map[string]string{}
-	for _, m := range []map[string]string{s.Bench.Names, names, step.Names} {
+	for _, m := range []map[string]string{planned.prefixes(), s.Bench.Names, serviceNames(planned.service), names, step.Names} {
 		for prefix, space := range m {
 			all[prefix] = space
 		}
 	}
 	data := s.data(scope, scope.row, scope.kept, re, all)
-	j := &judging{step: step, reply: re, roots: re.Roots(all), scope: scope, data: data}
+	j := &judging{step: step, described: planned.described, reply: re, roots: re.Roots(all), scope: scope, data: data}
 	j.judge()
 	result.Checks = j.out
 	for _, c := range j.out {
@@ -481,7 +481,7 @@ func (s *Session) Exchange(ctx context.Context, step *Step, kept map[string]*doc
 
 // Plan fills one step in without sending it; credentials are shown as marks.
 func (s *Session) Plan(step *Step) (*exchange.Request, error) {
-	planned, err := s.plan(step, s.Scope(nil, map[string]*document.Node{}), nil)
+	planned, err := s.plan(context.Background(), step, s.Scope(nil, map[string]*document.Node{}), nil)
 	if err != nil {
 		return nil, err
 	}

@@ -56,9 +56,10 @@ type Session struct {
 	options Options
 	mutex   sync.Mutex
 	// others are sessions of other sites that steps ask for.
-	others   map[string]*Session
-	observed map[string][]*exchange.Record // login exchanges not yet taken by a step
-	sealed   map[string]string
+	others    map[string]*Session
+	observed  map[string][]*exchange.Record // login exchanges not yet taken by a step
+	sealed    map[string]string
+	contracts contracts
 }
 
 // NewSession prepares a bench for work at a site.

@@ -60,13 +60,15 @@ type Step struct {
 	Site    string
 	Login   *loginChoice // nil: the service's own
 	SOAP    soap.Version
-	Action  *value.Template
-	Fill    *request.Tree
-	Spec    request.Spec // headers, query, body and so on, as the step adds them
-	Stay    bool         // redirects: off
-	Timeout *yamlfile.Node
-	Names   map[string]string
-	HTTP    string
+	// Contract says what is held against it: both, request, answer, off; empty is both.
+	Contract string
+	Action   *value.Template
+	Fill     *request.Tree
+	Spec     request.Spec // headers, query, body and so on, as the step adds them
+	Stay     bool         // redirects: off
+	Timeout  *yamlfile.Node
+	Names    map[string]string
+	HTTP     string
 
 	When   *rule.Condition
 	Keep   []Keep

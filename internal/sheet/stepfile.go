@@ -149,6 +149,9 @@ var stepKeys = []key[Step]{
 	{"service", "the service, for follow", func(r *reader, s *Step, n *yamlfile.Node) { s.Service, s.serviceAt = r.plainText(n), n }},
 	{"site", "another site for this step", func(r *reader, s *Step, n *yamlfile.Node) { s.Site, s.siteAt = r.plainText(n), n }},
 	{"login", "a login, several, none, or spoil: with how:", func(r *reader, s *Step, n *yamlfile.Node) { s.Login = r.loginChoice(n) }},
+	{"contract", "what is held against it: both, request, answer or off", func(r *reader, s *Step, n *yamlfile.Node) {
+		s.Contract = r.choice(n, "part of an exchange", "both", "request", "answer", "off")
+	}},
 	{"soap", "1.1 or 1.2", func(r *reader, s *Step, n *yamlfile.Node) { s.SOAP = r.soapVersion(n) }},
 	{"action", "the SOAP action", func(r *reader, s *Step, n *yamlfile.Node) { s.Action = r.template(n) }},
 	{"blocks", "SOAP header blocks", func(r *reader, s *Step, n *yamlfile.Node) { s.Spec.SOAP = &request.SOAP{Blocks: r.tree(n)} }},

@@ -26,9 +26,6 @@ func (b *Bench) check() {
 		if s.Address == nil && s.Contract == nil {
 			b.file.Report(s.at, "write address: ${base}/…", "the service %s says neither address: nor contract:", s.Name)
 		}
-		if s.Contract != nil {
-			b.file.Remark(s.at, "contracts cannot be read yet in this version: the operations of %s are those described by hand", s.Name)
-		}
 		for _, name := range s.Logins {
 			if b.Login(name) == nil {
 				b.notThere(s.loginAt, "login", name, b.LoginNames())
@@ -393,10 +390,6 @@ func (s *Sheet) vetTarget(v *vetter, step *Step) {
 		s.reader().notThere(at, "service", service, b.ServiceNames())
 		return
 	}
-	if found.Address == nil && v.site.Services[service] == nil {
-		s.file.Report(at, "write address: and, for calls, operations: at the service", "%s has only a contract, and contracts cannot be read yet in this version", service)
-		return
-	}
 	if step.Call == "" {
 		if step.Fill != nil {
 			s.file.Report(step.fillAt, "write body:, form: or query:, or describe the operation and use call:", "fill: goes with call:; a request without an operation has no fields to fill")
@@ -404,6 +397,10 @@ func (s *Sheet) vetTarget(v *vetter, step *Step) {
 		return
 	}
 	op := found.Operation(operation)
+	if op == nil && found.Contract != nil {
+		s.vetDescribed(b, found, step, operation)
+		return
+	}
 	if op == nil {
 		s.reader().notThere(at, "operation of "+service, operation, found.OperationNames())
 		return

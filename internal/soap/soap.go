@@ -23,6 +23,8 @@ const (
 const (
 	Namespace11 = "http://schemas.xmlsoap.org/soap/envelope/"
 	Namespace12 = "http://www.w3.org/2003/05/soap-envelope"
+	// Encoding11 is the namespace of the encoding (SOAP 1.1, section 5).
+	Encoding11 = "http://schemas.xmlsoap.org/soap/encoding/"
 )
 
 // Namespace returns the version's envelope namespace.
@@ -117,6 +119,28 @@ type Message struct {
 	Fault   *Fault
 	// Departures tell where the message departs from the standard, in words.
 	Departures []string
+
+	envelope, body *document.Node
+}
+
+// Prefixes are those that the envelope and its Body declare: they hold in the payload.
+func (m *Message) Prefixes() map[string]string {
+	prefixes := map[string]string{}
+	for _, n := range []*document.Node{m.envelope, m.body} {
+		if n == nil {
+			continue
+		}
+		for _, a := range n.Attributes {
+			switch {
+			case !a.IsDeclaration():
+			case a.Name.Prefix == "":
+				prefixes[""] = a.Value
+			default:
+				prefixes[a.Name.Local] = a.Value
+			}
+		}
+	}
+	return prefixes
 }
 
 // Fault is a fault of either version in one form.
@@ -159,7 +183,7 @@ func Read(envelope *document.Node) (message *Message, ok bool) {
 	if envelope == nil || envelope.Kind != document.Element || envelope.Name.Local != "Envelope" {
 		return nil, false
 	}
-	m := &Message{}
+	m := &Message{envelope: envelope}
 	switch envelope.Name.Space {
 	case Namespace11:
 		m.Version = V11
@@ -173,6 +197,7 @@ func Read(envelope *document.Node) (message *Message, ok bool) {
 		m.Departures = append(m.Departures, "the envelope has no Body")
 		return m, true
 	}
+	m.body = body
 	if header := envelope.Child("Header"); header != nil {
 		m.Blocks = header.Children()
 	}

@@ -46,6 +46,9 @@ func (s *Schema) Fill(e *Element, fields *document.Node, o FillOptions) (*docume
 	return root, f.found
 }
 
+// Unknown stands for a value that is not known yet: it is taken for any value.
+var Unknown = &document.Node{Kind: document.Untyped}
+
 type filler struct {
 	schema   *Schema
 	options  FillOptions
@@ -76,6 +79,9 @@ func (f *filler) element(e *Element, given *document.Node, path string) *documen
 	}
 	if e.Abstract {
 		f.complain(path, "is abstract: give one of its substitutes in its place%s", substitutesTry(f.schema, e))
+	}
+	if given == Unknown {
+		return n
 	}
 	if given == nil {
 		given = document.NewObject()
@@ -204,6 +210,9 @@ func (f *filler) derived(n *document.Node, e *Element, given *document.Node, pat
 // text makes the text of a value. What has a type of its own in YAML is written
 // as the schema writes it: 1e3 as 1000 where only digits may stand.
 func (f *filler) text(n *document.Node, t *SimpleType, given *document.Node, path string) string {
+	if given == Unknown {
+		return ""
+	}
 	text := given.Text
 	switch {
 	case given.Kind == document.List && t.Variety == List:
@@ -420,7 +429,7 @@ func (f *filler) attributes(n *document.Node, t *ComplexType, p *pool, path stri
 			f.complain(at, "is missing: it is mandatory%s", withWords(use.Type.FacetWords()))
 		case value != nil && value.Kind != document.Null:
 			text := f.text(n, use.Type, value, at)
-			if use.Fixed != nil && text != *use.Fixed {
+			if value != Unknown && use.Fixed != nil && text != *use.Fixed {
 				f.complain(at, "must be %s", short(*use.Fixed))
 			}
 			f.setAttribute(n, use.Name, text, value.Secret)

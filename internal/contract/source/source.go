@@ -1,0 +1,116 @@
+// Package source gets the documents that a contract consists of: files, and
+// addresses of the contract's own host. It decides where a contract may lead, and
+// reads none of it.
+package source
+
+import (
+	"fmt"
+	"io"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+)
+
+// maxDocument bounds the size of one document.
+const maxDocument = 64 << 20
+
+// Source gets documents.
+type Source struct {
+	// Dir is the folder that file names are relative to.
+	Dir string
+	// Get fetches an address; nil fetches none.
+	Get func(address string) ([]byte, error)
+	// Allowed says which other hosts a contract may lead to; nil allows none.
+	Allowed func(host string) bool
+	// Standard, if not nil, is what the name - stands for.
+	Standard io.Reader
+}
+
+// IsAddress says whether a location is an address and not a file name.
+func IsAddress(location string) bool {
+	scheme, _, found := strings.Cut(location, "://")
+	return found && (strings.EqualFold(scheme, "http") || strings.EqualFold(scheme, "https"))
+}
+
+// Fetch gets the document that base speaks of as location; an empty base is the
+// tester. Resolved tells documents apart.
+func (s *Source) Fetch(base, location string) (resolved string, data []byte, err error) {
+	location = strings.TrimSpace(location)
+	switch {
+	case base == "" && location == "-" && s.Standard != nil:
+		data, err := io.ReadAll(io.LimitReader(s.Standard, maxDocument+1))
+		return "standard input", data, tooLarge(data, err)
+	case IsAddress(location) || IsAddress(base):
+		return s.fetchAddress(base, location)
+	}
+	return s.readFile(base, location)
+}
+
+func tooLarge(data []byte, err error) error {
+	if err == nil && len(data) > maxDocument {
+		return fmt.Errorf("it is larger than %d MiB", maxDocument>>20)
+	}
+	return err
+}
+
+func (s *Source) fetchAddress(base, location string) (string, []byte, error) {
+	target, err := url.Parse(location)
+	if err != nil {
+		return "", nil, fmt.Errorf("%q is no address", location)
+	}
+	home := target
+	if IsAddress(base) {
+		if home, err = url.Parse(base); err != nil {
+			return "", nil, err
+		}
+		target = home.ResolveReference(target)
+	}
+	target.Fragment = ""
+	if base != "" && !(IsAddress(base) && strings.EqualFold(home.Host, target.Host)) && (s.Allowed == nil || !s.Allowed(target.Hostname())) {
+		return "", nil, fmt.Errorf("the contract leads to another host, %s, which is not asked; -allow %s lets it", target.Host, target.Hostname())
+	}
+	if target.Scheme != "http" && target.Scheme != "https" {
+		return "", nil, fmt.Errorf("%s is not fetched: only http and https are", target)
+	}
+	if s.Get == nil {
+		return "", nil, fmt.Errorf("%s is not fetched here", target)
+	}
+	data, err := s.Get(target.String())
+	return target.String(), data, tooLarge(data, err)
+}
+
+func (s *Source) readFile(base, location string) (string, []byte, error) {
+	name := filepath.FromSlash(strings.TrimPrefix(location, "file://"))
+	if unescaped, err := url.PathUnescape(name); err == nil && base != "" {
+		name = unescaped
+	}
+	switch {
+	case base != "" && filepath.IsAbs(name):
+		return "", nil, fmt.Errorf("a contract may name other files only relative to itself")
+	case base != "":
+		name = filepath.Join(filepath.Dir(base), name)
+	case !filepath.IsAbs(name) && s.Dir != "":
+		name = filepath.Join(s.Dir, name)
+	}
+	info, err := os.Stat(name)
+	switch {
+	case os.IsNotExist(err):
+		return "", nil, fmt.Errorf("there is no file %s", name)
+	case err != nil:
+		return "", nil, err
+	case info.IsDir():
+		return "", nil, fmt.Errorf("%s is a folder", name)
+	case info.Mode().IsRegular() && info.Size() > maxDocument:
+		return "", nil, fmt.Errorf("%s is larger than %d MiB", name, maxDocument>>20)
+	case !info.Mode().IsRegular() && base != "":
+		return "", nil, fmt.Errorf("%s is no file", name)
+	}
+	file, err := os.Open(name)
+	if err != nil {
+		return "", nil, err
+	}
+	defer file.Close()
+	data, err := io.ReadAll(io.LimitReader(file, maxDocument+1))
+	return name, data, tooLarge(data, err)
+}

@@ -1,0 +1,424 @@
+package sheet
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+
+	"testbench/internal/contract/source"
+	"testbench/internal/contract/wsdl"
+	"testbench/internal/document"
+	"testbench/internal/nearest"
+	"testbench/internal/reply"
+	"testbench/internal/request"
+	"testbench/internal/soap"
+	"testbench/internal/value"
+	"testbench/internal/xsd"
+)
+
+// contracts are those that were read, each once, whatever came of it.
+type contracts struct {
+	mutex sync.Mutex
+	read  map[string]*readContract
+}
+
+type readContract struct {
+	contract *wsdl.Contract
+	err      error
+}
+
+func (c *contracts) get(key string, read func() (*wsdl.Contract, error)) (*wsdl.Contract, error) {
+	c.mutex.Lock()
+	defer c.mutex.Unlock()
+	if c.read == nil {
+		c.read = map[string]*readContract{}
+	}
+	if c.read[key] == nil {
+		contract, err := read()
+		c.read[key] = &readContract{contract, err}
+	}
+	return c.read[key].contract, c.read[key].err
+}
+
+// Contract reads the contract of a service, at most once a session.
+func (s *Session) Contract(ctx context.Context, service *Service) (*wsdl.Contract, error) {
+	text, err := service.Contract.Text(s.Scope(nil, nil), value.Address)
+	if err != nil {
+		return nil, fmt.Errorf("the contract of %s: %w", service.Name, err)
+	}
+	contract, err := s.contracts.get(text.Sent, func() (*wsdl.Contract, error) {
+		return wsdl.Load(text.Sent, s.Source(ctx).Fetch)
+	})
+	if err != nil {
+		return nil, fmt.Errorf("the contract of %s: %w", service.Name, err)
+	}
+	return contract, nil
+}
+
+// Source gets the documents of contracts with the session's connections.
+func (s *Session) Source(ctx context.Context) *source.Source {
+	return &source.Source{Dir: s.Bench.Dir, Allowed: func(host string) bool {
+		return slices.ContainsFunc(s.options.Allow, func(allowed string) bool { return strings.EqualFold(allowed, host) })
+	}, Get: func(address string) ([]byte, error) { return s.fetch(ctx, address) }}
+}
+
+// fetch gets an address for what stands there, without a login.
+func (s *Session) fetch(ctx context.Context, address string) ([]byte, error) {
+	template := value.Literal(address)
+	spec := request.Spec{Method: "GET", Address: template}
+	r, err := spec.Build(s.Scope(nil, nil))
+	if err != nil {
+		return nil, err
+	}
+	record := s.Client.Do(ctx, r)
+	switch {
+	case record.Failure != nil:
+		return nil, fmt.Errorf("%s: %s", address, record.Failure.Message)
+	case record.Answer == nil:
+		return nil, fmt.Errorf("%s gave no answer", address)
+	case record.Answer.Status != 200:
+		return nil, fmt.Errorf("%s answered %d %s", address, record.Answer.Status, record.Answer.Reason)
+	}
+	return record.Answer.Body, nil
+}
+
+// offline reads the contract of a service if that needs nothing sent: one in
+// a file. It returns nil for others.
+func (b *Bench) offline(service *Service) (*wsdl.Contract, error) {
+	if service.Contract == nil || !service.Contract.IsLiteral() || source.IsAddress(service.Contract.LiteralText()) {
+		return nil, nil
+	}
+	name := service.Contract.LiteralText()
+	if _, err := insideBench(b.Dir, name); err != nil {
+		return nil, err
+	}
+	return b.contracts.get(name, func() (*wsdl.Contract, error) {
+		return wsdl.Load(name, (&source.Source{Dir: b.Dir}).Fetch)
+	})
+}
+
+// described is an operation as a contract has it.
+type described struct {
+	contract  *wsdl.Contract
+	port      *wsdl.Port
+	operation *wsdl.Operation
+	version   soap.Version // "" for a binding that is not SOAP
+}
+
+// describe finds an operation of a service in its contract.
+func describe(c *wsdl.Contract, service *Service, step *Step, operation string) (*described, error) {
+	version := service.SOAP
+	if step.SOAP != "" {
+		version = step.SOAP
+	}
+	wanted := version
+	if service.Port != "" {
+		wanted = ""
+	}
+	port, err := c.Port(service.Port, wanted)
+	if err != nil && service.Port == "" && version != "" {
+		// A version that no port speaks can still be sent: the payload is the same.
+		port, err = c.Port("", "")
+	}
+	if err != nil {
+		return nil, err
+	}
+	d := &described{contract: c, port: port, operation: port.Binding.Operation(operation), version: port.Binding.Protocol.Version()}
+	if d.operation == nil {
+		return nil, &NotFoundError{"operation of " + service.Name, operation, port.Binding.OperationNames()}
+	}
+	if port.Binding.Protocol == wsdl.Other {
+		return nil, fmt.Errorf("the port %s of %s speaks neither SOAP nor plain HTTP", port.Name, service.Name)
+	}
+	if version != "" && d.version != "" {
+		d.version = version
+	}
+	return d, nil
+}
+
+// fill makes the payload of a request from fields by name.
+func (d *described) fill(fields *document.Node, names map[string]string) ([]*document.Node, []xsd.Shortcoming) {
+	input := d.operation.Input
+	if input == nil || len(input.Payload) == 0 {
+		if len(fields.Members) > 0 {
+			return nil, []xsd.Shortcoming{{Path: fields.Members[0].Key, Message: "is unknown: " + d.operation.Name + " takes no fields"}}
+		}
+		return nil, nil
+	}
+	options := xsd.FillOptions{Prefixes: names, Encoded: input.Encoded}
+	if len(input.Payload) == 1 {
+		node, found := d.contract.Schema.Fill(input.Payload[0], fields, options)
+		return []*document.Node{node}, found
+	}
+	// Several elements stand in the Body, each with its fields below its name.
+	var payload []*document.Node
+	var found []xsd.Shortcoming
+	known := make([]string, len(input.Payload))
+	for i, e := range input.Payload {
+		known[i] = e.Name.Local
+		node, short := d.contract.Schema.Fill(e, fields.Get(e.Name.Local), options)
+		payload = append(payload, node)
+		for _, s := range short {
+			s.Path = strings.Trim(e.Name.Local+"."+s.Path, ".")
+			found = append(found, s)
+		}
+	}
+	for _, m := range fields.Members {
+		if !slices.Contains(known, m.Key) {
+			found = append(found, xsd.Shortcoming{Path: m.Key, Message: "is unknown; " + nearest.Try(m.Key, known)})
+		}
+	}
+	return payload, found
+}
+
+// planDescribed makes the request of an operation that a contract describes.
+func (s *Session) planDescribed(ctx context.Context, p *plan, step *Step, spec *request.Spec, scope *Scope, operation string) error {
+	c, err := s.Contract(ctx, p.service)
+	if err != nil {
+		return err
+	}
+	d, err := describe(c, p.service, step, operation)
+	if err != nil {
+		return err
+	}
+	p.described = d
+	address, err := s.describedAddress(p.service, d)
+	if err != nil {
+		return err
+	}
+	spec.Method, spec.Address = "POST", address
+	fields := document.NewObject()
+	p.filled = map[string]string{}
+	if step.Fill != nil {
+		for _, f := range step.Fill.Fields {
+			node, err := f.Value.Node(scope)
+			if err != nil {
+				return fmt.Errorf("fill %s: %w", f.Name, err)
+			}
+			fields.Members = append(fields.Members, document.Member{Key: f.Name, Value: node})
+			if v := node.Value(); v != nil && v.IsScalar() && !v.Secret {
+				p.filled[f.Name] = v.Text
+			}
+		}
+	}
+	if d.version == "" {
+		return d.plain(spec, fields)
+	}
+	if len(step.contents) > 0 {
+		return nil // the step writes the payload itself
+	}
+	names := request.MergeNames(c.Prefixes, s.Bench.Names, p.service.Names, step.Names)
+	payload, found := d.fill(fields, names)
+	if len(found) > 0 && step.holdsRequest() {
+		broken := &contractError{}
+		for _, short := range found {
+			broken.problems = append(broken.problems, short.String())
+		}
+		return broken
+	}
+	for _, short := range found {
+		p.notes = append(p.notes, "sent against the contract: "+short.String())
+	}
+	spec.Payload = payload
+	return nil
+}
+
+// plain makes the request of an HTTP binding (WSDL 1.1, section 4).
+func (d *described) plain(spec *request.Spec, fields *document.Node) error {
+	spec.Address = value.Joined(spec.Address, value.Literal(d.operation.Location))
+	var pairs []request.Pair
+	for _, m := range fields.Members {
+		pairs = append(pairs, request.Pair{Name: m.Key, Value: request.Fixed(m.Value)})
+	}
+	if d.port.Binding.Protocol == wsdl.HTTPGet {
+		spec.Method, spec.Query = "GET", append(pairs, spec.Query...)
+		return nil
+	}
+	spec.Form = append(pairs, spec.Form...)
+	return nil
+}
+
+// describedAddress is where an operation is called: what the bench says, or the
+// contract's own address where the contract came from the same host.
+func (s *Session) describedAddress(service *Service, d *described) (*value.Template, error) {
+	if t := s.Site.Services[service.Name]; t != nil {
+		return t, nil
+	}
+	if service.Address != nil {
+		return service.Address, nil
+	}
+	if !source.IsAddress(d.contract.Location) {
+		return nil, fmt.Errorf("the service %s needs an address: its contract comes from a file, and where that sends is not trusted", service.Name)
+	}
+	if d.port.Address == "" {
+		return nil, fmt.Errorf("the port %s says no address; write address: at the service %s", d.port.Name, service.Name)
+	}
+	return value.Literal(d.port.Address), nil
+}
+
+// holdsRequest says whether a request that breaks the contract is held back.
+func (s *Step) holdsRequest() bool { return s.Contract != "off" && s.Contract != "answer" }
+
+func (s *Step) holdsAnswer() bool { return s.Contract != "off" && s.Contract != "request" }
+
+// contractFaults holds an answer against the contract.
+func (d *described) contractFaults(re *reply.Reply) []string {
+	m := re.Message
+	if m == nil {
+		return nil
+	}
+	var found []string
+	v := xsd.NewValidator(d.contract.Schema)
+	v.Ignore = map[string]bool{soap.Namespace11: true, soap.Namespace12: true, soap.Encoding11: true}
+	v.Report = func(f xsd.Fault) {
+		text := f.Message
+		if f.Path != "" {
+			text = f.Path + ": " + text
+		}
+		found = append(found, text)
+	}
+	prefixes := m.Prefixes()
+	if m.Fault != nil {
+		d.checkDetail(v, m, prefixes)
+		return found
+	}
+	output := d.operation.Output
+	switch {
+	case output == nil && m.Payload != nil:
+		return []string{d.operation.Name + " is not answered by its contract, and here is " + m.Payload.Name.Local}
+	case output == nil || len(output.Payload) == 0 && m.Payload == nil:
+		return nil
+	case m.Payload == nil:
+		return []string{"the Body is empty; " + output.Payload[0].Name.Local + " expected"}
+	}
+	wanted := output.Payload[0]
+	if got := (xsd.Name{Space: m.Payload.Name.Space, Local: m.Payload.Name.Local}); got != wanted.Name {
+		// An encoded answer's wrapper has a name of the server's choice (SOAP 1.1, 7.1).
+		if !output.Encoded {
+			return []string{fmt.Sprintf("the Body holds %s, and the contract says %s", got.Full(), wanted.Name.Full())}
+		}
+	}
+	v.Tree(m.Payload, wanted, prefixes)
+	return found
+}
+
+// checkDetail holds the detail of a fault against those that are declared.
+func (d *described) checkDetail(v *xsd.Validator, m *soap.Message, prefixes map[string]string) {
+	if m.Fault.Detail == nil {
+		return
+	}
+	for _, entry := range m.Fault.Detail.Children() {
+		name := xsd.Name{Space: entry.Name.Space, Local: entry.Name.Local}
+		for _, f := range d.operation.Faults {
+			if f.Detail != nil && f.Detail.Name == name {
+				v.Tree(entry, f.Detail, prefixes)
+			}
+		}
+	}
+}
+
+// undeclared says of a fault that it is none of the declared ones, or "".
+func (d *described) undeclared(m *soap.Message) string {
+	if m == nil || m.Fault == nil || m.Fault.Detail == nil || len(m.Fault.Detail.Children()) == 0 {
+		return ""
+	}
+	var names []string
+	for _, f := range d.operation.Faults {
+		if f.Detail == nil {
+			return ""
+		}
+		for _, entry := range m.Fault.Detail.Children() {
+			if entry.Name.Local == f.Detail.Name.Local && entry.Name.Space == f.Detail.Name.Space {
+				return ""
+			}
+		}
+		names = append(names, f.Detail.Name.Local)
+	}
+	entry := m.Fault.Detail.Children()[0].Name.Local
+	if len(names) == 0 {
+		return fmt.Sprintf("the detail holds %s; the contract declares no faults of %s", entry, d.operation.Name)
+	}
+	return fmt.Sprintf("the detail holds %s; the contract declares for %s: %s", entry, d.operation.Name, strings.Join(names, ", "))
+}
+
+// operationsOf says for a message what a service offers, as far as that is known
+// without asking anybody.
+func (b *Bench) operationsOf(service *Service) string {
+	names := service.OperationNames()
+	c, err := b.offline(service)
+	if err == nil && c != nil {
+		if port, err := c.Port(service.Port, service.SOAP); err == nil {
+			names = append(names, port.Binding.OperationNames()...)
+		}
+	}
+	if len(names) == 0 {
+		return "`testbench survey " + service.Name + "` lists them"
+	}
+	return "There are: " + strings.Join(names, ", ")
+}
+
+// checkDescribed holds a call against a contract in a file; one from an address
+// is known only when it is fetched.
+func (b *Bench) checkDescribed(service *Service, step *Step, operation string) error {
+	problems, err := b.describedProblems(service, step, operation)
+	if err != nil {
+		return err
+	}
+	if len(problems) > 0 {
+		return &contractError{problems: []string{problems[0].String()}}
+	}
+	return nil
+}
+
+// describedProblems finds what is wrong with a step's fields by the contract of
+// its service, as far as both are known.
+func (b *Bench) describedProblems(service *Service, step *Step, operation string) ([]xsd.Shortcoming, error) {
+	c, err := b.offline(service)
+	if err != nil || c == nil {
+		return nil, err
+	}
+	d, err := describe(c, service, step, operation)
+	if err != nil || d.version == "" || !step.holdsRequest() || len(step.contents) > 0 {
+		return nil, err
+	}
+	fields := document.NewObject()
+	if step.Fill != nil {
+		fields = step.Fill.Known(xsd.Unknown)
+	}
+	_, found := d.fill(fields, request.MergeNames(c.Prefixes, b.Names, service.Names, step.Names))
+	return found, nil
+}
+
+// vetDescribed reports them at their fields.
+func (s *Sheet) vetDescribed(b *Bench, service *Service, step *Step, operation string) {
+	problems, err := b.describedProblems(service, step, operation)
+	if err != nil {
+		s.file.Report(step.callAt, "", "%v", err)
+		return
+	}
+	if c, err := b.offline(service); err == nil && c != nil && service.Address == nil && !b.siteHasAddress(service.Name) {
+		s.file.Report(step.callAt, "write address: ${base}/… at the service", "the contract of %s comes from a file, and where that sends is not trusted", service.Name)
+	}
+	for _, p := range problems {
+		at := step.callAt
+		if step.fillAt != nil {
+			for _, e := range step.fillAt.Entries {
+				if rest, ok := strings.CutPrefix(p.Path, e.Key.Text); ok && (rest == "" || rest[0] == '.' || rest[0] == '[') {
+					at = e.Key
+				}
+			}
+		}
+		s.file.Report(at, "", "%s", p)
+	}
+}
+
+func (b *Bench) siteHasAddress(service string) bool {
+	for _, site := range b.Sites {
+		if site.Services[service] != nil {
+			return true
+		}
+	}
+	return false
+}
