@@ -99,7 +99,7 @@ logins:
 		{"broken by quotes", "request: other POST /json\n    text: '{\"a\": \"${row.v | raw}\"}'", "perhaps a value with quotes was put in with | raw"},
 		{"text that is JSON", "request: other GET /text\n    fields:\n      a: 1", `answer has no a: it is "{\"a\": 1}"`},
 		{"not allowed", "request: GET http://elsewhere.heatherfold.example/x", "name the host in the site's values or with -allow elsewhere.heatherfold.example"},
-		{"fault", "call: lab/GradeLot\n    fill:\n      lot: L-2201\n      moisture: 45", `the lab says: "moisture: 45 is out of range: 10 to 30" (field moisture)`},
+		{"fault", "call: lab/GradeLot\n    contract: answer\n    fill:\n      lot: L-2201\n      moisture: 45", `the lab says: "moisture: 45 is out of range: 10 to 30" (field moisture)`},
 	}
 	for _, c := range cases {
 		t.Run(c.name, func(t *testing.T) {

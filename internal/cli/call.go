@@ -33,7 +33,7 @@ type callOptions struct {
 }
 
 func callCommand() *command {
-	return &command{name: "call", group: "getting in and asking", purpose: "makes one exchange and shows the answer", talks: true,
+	return &command{name: "call", group: "building and asking", purpose: "makes one exchange and shows the answer", talks: true,
 		usage: "SERVICE/OPERATION | SERVICE METHOD PATH | METHOD ADDRESS [field=value ...]",
 		examples: []string{
 			"testbench call stores/search grade=A",
@@ -57,6 +57,7 @@ func callCommand() *command {
 			f.BoolVar(&o.dry, "dry", false, "show what would be sent, masked, and send nothing")
 			f.BoolVar(&o.headers, "headers", false, "show the answer's headers")
 			f.StringVar(&o.show, "show", "", "show in full `what` was exchanged: sent, received or all")
+			f.StringVar(&o.Contract, "contract", "", "what is held against the contract: `both`, request, answer or off")
 			f.StringVar(&o.save, "save", "", "save the answer's body to a `file`")
 			f.StringVar(&o.pick, "pick", "", "print only the value at this `path`, bare, for the shell")
 			f.Var(&o.keep, "keep", "`name=path`: keep a value, sealed, for later calls; may stand several times")
@@ -81,6 +82,9 @@ func (s *session) call(ctx context.Context, o *callOptions, args []string) (int,
 		} else {
 			o.Target = append(o.Target, arg)
 		}
+	}
+	if c := o.Contract; c != "" && c != "both" && c != "request" && c != "answer" && c != "off" {
+		return 0, usagef("both, request, answer and off are there", "-contract %s is unknown", c)
 	}
 	if o.Spoil != "" && o.Login == "" {
 		return 0, usagef("-login NAME -spoil tampered", "-spoil needs the login whose token is spoilt")

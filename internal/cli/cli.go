@@ -47,8 +47,9 @@ type command struct {
 func commands() []*command {
 	return []*command{
 		newCommand(), demoCommand(),
-		callCommand(), tokenCommand(), secretCommand(),
-		runCommand(), vetCommand(),
+		surveyCommand(), tokenCommand(), secretCommand(),
+		draftCommand(), callCommand(),
+		runCommand(), vetCommand(), validateCommand(),
 		standinCommand(),
 		helpCommand(), completionCommand(), versionCommand(),
 	}

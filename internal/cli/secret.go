@@ -17,7 +17,7 @@ import (
 )
 
 func secretCommand() *command {
-	return &command{name: "secret", group: "getting in and asking", purpose: "seals passwords, keys and tokens in the bench", usage: "set NAME | list | remove NAME | share PUBLIC-KEY",
+	return &command{name: "secret", group: "getting in", purpose: "seals passwords, keys and tokens in the bench", usage: "set NAME | list | remove NAME | share PUBLIC-KEY",
 		examples: []string{"testbench secret set clerk", "printf %s \"$PASSWORD\" | testbench secret set clerk -site live", "testbench secret list", "testbench secret share age1…"},
 		options:  func(*flag.FlagSet) any { return nil },
 		run: func(_ context.Context, s *session, _ any, args []string) (int, error) {

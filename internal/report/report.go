@@ -317,6 +317,9 @@ func CheckLine(c sheet.Check) string {
 	case "field":
 		subject = c.Subject
 	case "contract":
+		if c.Subject == "answer" {
+			return "the answer breaks the contract: " + c.Got
+		}
 		return c.Got
 	case "where":
 		return subject + "   " + c.Got

@@ -302,7 +302,7 @@ func (s *Spec) setXML(node *document.Node, r *exchange.Request) error {
 	if len(elements) != 1 {
 		return fmt.Errorf("body: an XML document has one root element, and there are %d", len(elements))
 	}
-	Declare(elements[0])
+	document.Declare(elements[0])
 	r.Body = []byte(document.WriteXML(elements[0], document.Style{}))
 	if hasSecret(node) {
 		r.ShownBody = document.WriteXML(elements[0], document.Style{Hide: value.Mask})
@@ -405,7 +405,7 @@ func (s *Spec) setEnvelope(scope value.Scope, r *exchange.Request) error {
 	envelope := soap.Envelope(s.SOAP.Version, blocks, payload)
 	for _, item := range envelope.Items {
 		for _, child := range item.Items {
-			Declare(child)
+			document.Declare(child)
 		}
 	}
 	const declaration = `<?xml version="1.0" encoding="UTF-8"?>` + "\n"

@@ -5,7 +5,6 @@ package request
 
 import (
 	"fmt"
-	"maps"
 	"strings"
 
 	"testbench/internal/document"
@@ -295,48 +294,6 @@ func newAttribute(name string, v *document.Node, names map[string]string) (docum
 		return a, fmt.Errorf("%q cannot be the name of an XML attribute", name)
 	}
 	return a, nil
-}
-
-// Declare writes the namespaces of an element and all below it as
-// declarations: the root's own as the default, others by prefix where needed.
-func Declare(root *document.Node) {
-	declare(root, "", map[string]string{})
-}
-
-func declare(n *document.Node, inherited string, prefixes map[string]string) {
-	if n.Kind != document.Element {
-		return
-	}
-	for _, a := range n.Attributes {
-		// What was read from text brings its declarations along.
-		if a.IsDeclaration() && a.Name.Prefix == "" {
-			inherited = a.Value
-		} else if a.IsDeclaration() {
-			prefixes = withPrefix(prefixes, a.Name.Local, a.Value)
-		}
-	}
-	if n.Name.Prefix == "" && n.Name.Space != inherited {
-		n.Attributes = append([]document.Attribute{{Name: document.Name{Local: "xmlns"}, Value: n.Name.Space}}, n.Attributes...)
-		inherited = n.Name.Space
-	}
-	scope := prefixes
-	for _, a := range n.Attributes {
-		if a.Name.Prefix == "" || a.IsDeclaration() || a.Name.Prefix == "xml" || scope[a.Name.Prefix] == a.Name.Space {
-			continue
-		}
-		scope = withPrefix(scope, a.Name.Prefix, a.Name.Space)
-		n.Attributes = append(n.Attributes, document.Attribute{Name: document.Name{Prefix: "xmlns", Local: a.Name.Prefix}, Value: a.Name.Space})
-	}
-	for _, item := range n.Items {
-		declare(item, inherited, scope)
-	}
-}
-
-// withPrefix returns the prefixes with one more; the given map stays as it is.
-func withPrefix(prefixes map[string]string, prefix, space string) map[string]string {
-	copied := maps.Clone(prefixes)
-	copied[prefix] = space
-	return copied
 }
 
 // FieldName returns the field's name.

@@ -71,6 +71,18 @@ type Service struct {
 	at      *yamlfile.Node
 	loginAt *yamlfile.Node
 	uses    []use
+	marks   []mark
+}
+
+// reads says whether the bench marks an operation of the contract as one that
+// changes nothing.
+func (s *Service) reads(operation string) bool {
+	for _, m := range s.marks {
+		if m.op.Name == operation {
+			return m.op.Reads
+		}
+	}
+	return false
 }
 
 // Always is what goes into each request to a service.

@@ -29,15 +29,17 @@ type CallSpec struct {
 	Login  string   // a name, or none
 	Spoil  string   // how the login is spoilt
 	SOAP   string
-	Action string
-	HTTP   string
-	Stay   bool // redirects are not followed
+	// Contract says what is held against it: both (or empty), request, answer, off.
+	Contract string
+	Action   string
+	HTTP     string
+	Stay     bool // redirects are not followed
 }
 
 // CallStep makes a step of a call. The values may hold placeholders; kept:name
 // stands for ${kept.name}, and needs no quotes in a shell.
 func (b *Bench) CallStep(c CallSpec, vet VetOptions) (*Step, error) {
-	step := &Step{Name: "call", SOAP: soap.Version(c.SOAP), Stay: c.Stay, HTTP: c.HTTP, at: &yamlfile.Node{}}
+	step := &Step{Name: "call", Contract: c.Contract, SOAP: soap.Version(c.SOAP), Stay: c.Stay, HTTP: c.HTTP, at: &yamlfile.Node{}}
 	if err := b.target(step, c.Target); err != nil {
 		return nil, err
 	}

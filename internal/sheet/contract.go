@@ -2,6 +2,7 @@ package sheet
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -300,6 +301,7 @@ func (d *described) contractFaults(re *reply.Reply) []string {
 			return []string{fmt.Sprintf("the Body holds %s, and the contract says %s", got.Full(), wanted.Name.Full())}
 		}
 	}
+	v.Encoded = output.Encoded
 	v.Tree(m.Payload, wanted, prefixes)
 	return found
 }
@@ -394,6 +396,11 @@ func (b *Bench) describedProblems(service *Service, step *Step, operation string
 // vetDescribed reports them at their fields.
 func (s *Sheet) vetDescribed(b *Bench, service *Service, step *Step, operation string) {
 	problems, err := b.describedProblems(service, step, operation)
+	var missing *NotFoundError
+	if errors.As(err, &missing) {
+		s.reader().notThere(step.callAt, missing.What, missing.Name, missing.Known)
+		return
+	}
 	if err != nil {
 		s.file.Report(step.callAt, "", "%v", err)
 		return

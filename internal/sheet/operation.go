@@ -16,6 +16,12 @@ type description struct {
 	explicit bool // a request line was given
 }
 
+// mark is what a bench says of an operation that a contract describes.
+type mark struct {
+	at *yamlfile.Node
+	op *contract.Operation
+}
+
 // methods are the request methods that HTTP names (RFC 9110, 9; RFC 5789).
 var methods = []string{"GET", "POST", "PUT", "PATCH", "DELETE", "HEAD", "OPTIONS"}
 
@@ -38,7 +44,8 @@ func (r *reader) operation(e yamlfile.Entry, s *Service) *contract.Operation {
 		op.Method = "POST"
 	}
 	if !op.SOAP && !d.explicit {
-		r.file.Report(e.Key, "write request: GET /path, or payload: prefix:Name for SOAP", "the operation %s has no request line", op.Name)
+		// Beside a contract it may just say what the contract does not.
+		s.marks = append(s.marks, mark{at: e.Key, op: op})
 		return nil
 	}
 	for _, name := range contract.PathNames(op.Path) {

@@ -50,7 +50,7 @@ func (s *Session) plan(ctx context.Context, step *Step, scope *Scope, names map[
 		err = s.planFollow(p, step, &spec, scope)
 	}
 	if err != nil {
-		return nil, err
+		return p, err
 	}
 	if p.service != nil {
 		s.addService(p, step, &spec)
@@ -62,7 +62,8 @@ func (s *Session) plan(ctx context.Context, step *Step, scope *Scope, names map[
 			spec.Method = "POST"
 		}
 	}
-	p.writes = spec.Method != "GET" && spec.Method != "HEAD" && spec.Method != "OPTIONS" && (p.op == nil || !p.op.Reads)
+	p.writes = spec.Method != "GET" && spec.Method != "HEAD" && spec.Method != "OPTIONS" && (p.op == nil || !p.op.Reads) &&
+		(p.described == nil || !p.service.reads(p.described.operation.Name))
 	p.request, err = spec.Build(scope)
 	if err != nil {
 		return nil, err

@@ -321,6 +321,13 @@ func (s *Session) exchange(ctx context.Context, step *Step, scope *Scope, names 
 		if errors.As(err, &broken) {
 			// The row's own values break the contract: the step fell short, unsent.
 			result.Outcome, result.Reason = FellShort, "not sent"
+			if planned != nil && planned.described != nil {
+				how := "contract: answer at the step sends it all the same"
+				if r == nil {
+					how = "-contract answer sends it all the same"
+				}
+				result.Hints = append(result.Hints, how)
+			}
 			for _, problem := range broken.problems {
 				result.Checks = append(result.Checks, Check{Kind: "contract", Subject: "request", Judged: true, Wanted: "as the operation is described", Got: problem})
 			}
@@ -475,6 +482,9 @@ func (s *Session) Exchange(ctx context.Context, step *Step, kept map[string]*doc
 	start := time.Now()
 	result := &StepResult{Name: step.Name, Target: step.target(), Outcome: Held}
 	s.exchange(ctx, step, s.Scope(nil, kept), nil, result, nil)
+	if result.Outcome == FellShort && len(result.Exchanges) == 0 {
+		result.Outcome = Faulty // the command line itself breaks the contract
+	}
 	result.Took = time.Since(start)
 	return result
 }

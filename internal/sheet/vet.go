@@ -26,6 +26,11 @@ func (b *Bench) check() {
 		if s.Address == nil && s.Contract == nil {
 			b.file.Report(s.at, "write address: ${base}/…", "the service %s says neither address: nor contract:", s.Name)
 		}
+		for _, m := range s.marks {
+			if s.Contract == nil || len(m.op.Parameters) > 0 {
+				b.file.Report(m.at, "write request: GET /path, or payload: prefix:Name for SOAP", "the operation %s has no request line", m.op.Name)
+			}
+		}
 		for _, name := range s.Logins {
 			if b.Login(name) == nil {
 				b.notThere(s.loginAt, "login", name, b.LoginNames())

@@ -201,7 +201,7 @@ func Read(envelope *document.Node) (message *Message, ok bool) {
 	if header := envelope.Child("Header"); header != nil {
 		m.Blocks = header.Children()
 	}
-	if children := body.Children(); len(children) > 0 {
+	if children := resolve(body); len(children) > 0 {
 		m.Payload = children[0]
 		if m.Payload.Name.Local == "Fault" && (m.Payload.Name.Space == Namespace11 || m.Payload.Name.Space == Namespace12) {
 			m.readFault(m.Payload)

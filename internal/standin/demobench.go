@@ -24,6 +24,17 @@ func WriteBench(dir, base string) error {
 	} else if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
+	// The lab's contract lies in the bench as a tester would save it.
+	contracts := filepath.Join(dir, "contracts")
+	if err := os.MkdirAll(contracts, 0o755); err != nil {
+		return err
+	}
+	saved := strings.NewReplacer("@BASE@/lab?xsd", "lab.xsd", "@BASE@", base).Replace(labWSDL)
+	for name, text := range map[string]string{"lab.wsdl": saved, "lab.xsd": labXSD} {
+		if err := os.WriteFile(filepath.Join(contracts, name), []byte(text), 0o644); err != nil {
+			return err
+		}
+	}
 	root, err := fs.Sub(demo, "demo")
 	if err != nil {
 		return err

@@ -113,6 +113,8 @@ func (l *lab) serve(w http.ResponseWriter, r *http.Request) {
 		answer, fault = gradeLot(payload)
 	case "ConvertIndex":
 		answer, fault = convertIndex(payload)
+	case "RegisterAnalysis":
+		answer, fault = registerAnalysis(payload, message.Prefixes())
 	default:
 		fault = &labFault{sender: true, text: "there is no operation " + payload.Name.Local, field: payload.Name.Local, problem: "unknown operation"}
 	}

@@ -60,6 +60,7 @@ func Start(address string) (*Server, error) {
 	mux := http.NewServeMux()
 	s.gate.register(mux)
 	(&lab{}).register(mux)
+	(&scale{}).register(mux)
 	stores.register(mux)
 	newLedger(stores).register(mux)
 	m.register(mux)
@@ -150,6 +151,7 @@ func (s *Server) Services() [][2]string {
 	return [][2]string{
 		{"gate", base + "/gate/token, /gate/ticket, /gate/slip"},
 		{"lab", base + "/lab?wsdl, /lab/guarded"},
+		{"scale", base + "/scale?wsdl"},
 		{"stores", base + "/stores/lots"},
 		{"ledger", base + "/ledger/Intakes, /ledger/rpc/…"},
 		{"mishaps", base + "/mishaps"},
@@ -167,7 +169,7 @@ func limited(next http.Handler) http.Handler {
 }
 
 func index(w http.ResponseWriter, _ *http.Request) {
-	writeJSON(w, http.StatusOK, map[string]any{"services": []string{"/gate", "/lab", "/stores", "/ledger", "/mishaps"}, "of": "Heatherfold Honey Co-operative"})
+	writeJSON(w, http.StatusOK, map[string]any{"services": []string{"/gate", "/lab", "/scale", "/stores", "/ledger", "/mishaps"}, "of": "Heatherfold Honey Co-operative"})
 }
 
 func writeJSON(w http.ResponseWriter, status int, v any) {

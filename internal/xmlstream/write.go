@@ -110,6 +110,27 @@ func (w *Writer) Comment(text string) {
 	w.line = append(w.line, "-->"...)
 }
 
+// Remark writes a comment behind what was written last, on the same line.
+func (w *Writer) Remark(text string) {
+	indent := w.Indent
+	w.endTag()
+	if len(w.open) > 0 {
+		w.open[len(w.open)-1].holds = true
+	}
+	w.line = append(w.line, ' ')
+	mixed := false
+	if len(w.open) > 0 {
+		mixed = w.open[len(w.open)-1].mixed
+		w.open[len(w.open)-1].mixed = true
+	}
+	w.Indent = ""
+	w.Comment(" " + text + " ")
+	w.Indent = indent
+	if len(w.open) > 0 {
+		w.open[len(w.open)-1].mixed = mixed
+	}
+}
+
 // Instruction writes a processing instruction.
 func (w *Writer) Instruction(name, text string) {
 	if !IsNCName(name) || strings.EqualFold(name, "xml") || strings.Contains(text, "?>") {

@@ -52,6 +52,7 @@ var Unknown = &document.Node{Kind: document.Untyped}
 type filler struct {
 	schema   *Schema
 	options  FillOptions
+	root     *document.Node // where prefixes are declared
 	prefixOf map[string]string
 	found    []Shortcoming
 	depth    int
@@ -71,6 +72,9 @@ func below(path, name string) string {
 // element makes an element of what is given for it.
 func (f *filler) element(e *Element, given *document.Node, path string) *document.Node {
 	n := &document.Node{Kind: document.Element, Name: document.Name{Space: e.Name.Space, Local: e.Name.Local}}
+	if f.root == nil {
+		f.root = n
+	}
 	f.depth++
 	defer func() { f.depth-- }()
 	if f.depth > document.MaxDepth {
@@ -119,11 +123,12 @@ func substitutesTry(s *Schema, e *Element) string {
 
 // instance adds an attribute of the schema-instance namespace.
 func (f *filler) instance(n *document.Node, local, value string) {
+	declare(f.root, "xsi", InstanceNamespace)
 	n.Attributes = append(n.Attributes, document.Attribute{Name: document.Name{Space: InstanceNamespace, Prefix: "xsi", Local: local}, Value: value})
 }
 
-// qualified writes a name with a prefix, which it declares on the element.
-func (f *filler) qualified(n *document.Node, name Name) string {
+// qualified writes a name with a prefix, which it declares on the root.
+func (f *filler) qualified(name Name) string {
 	if name.Space == "" {
 		return name.Local
 	}
@@ -138,7 +143,7 @@ func (f *filler) qualified(n *document.Node, name Name) string {
 		}
 		f.prefixOf[name.Space] = prefix
 	}
-	declare(n, prefix, name.Space)
+	declare(f.root, prefix, name.Space)
 	return prefix + ":" + name.Local
 }
 
@@ -189,7 +194,7 @@ func (f *filler) derived(n *document.Node, e *Element, given *document.Node, pat
 		}
 		name := t.TypeName()
 		if name.Local == local && (!qualified || f.options.Prefixes[prefix] == name.Space) {
-			f.instance(n, "type", f.qualified(n, name))
+			f.instance(n, "type", f.qualified(name))
 			return t
 		}
 		names = append(names, name.Local)
@@ -199,7 +204,7 @@ func (f *filler) derived(n *document.Node, e *Element, given *document.Node, pat
 			space = Namespace
 		}
 		if t := f.schema.typeOf(Name{space, local}); t != nil && derivedFrom(t, e.Type, 0) {
-			f.instance(n, "type", f.qualified(n, Name{space, local}))
+			f.instance(n, "type", f.qualified(Name{space, local}))
 			return t
 		}
 	}
@@ -469,7 +474,7 @@ func (f *filler) setAttribute(n *document.Node, name Name, text string, secret b
 	case xmlNamespace:
 		a.Name.Prefix = "xml"
 	default:
-		prefix, _, _ := strings.Cut(f.qualified(n, name), ":")
+		prefix, _, _ := strings.Cut(f.qualified(name), ":")
 		a.Name.Prefix = prefix
 	}
 	n.Attributes = append(n.Attributes, a)
@@ -801,7 +806,7 @@ func (f *filler) encodedType(n *document.Node, t Type) {
 		name = Name{soapEncodingNamespace, "Array"}
 	}
 	if name.Local != "" && t != Type(anyType) {
-		f.instance(n, "type", f.qualified(n, name))
+		f.instance(n, "type", f.qualified(name))
 	}
 }
 
@@ -812,8 +817,11 @@ func (f *filler) array(n *document.Node, t *ComplexType, given *document.Node, p
 		items = given.Items
 	} else if given.Kind == document.Object && len(given.Members) == 0 {
 		items = nil
-	} else if given.Kind == document.Object && len(given.Members) == 1 && given.Members[0].Value.Kind == document.List {
-		items = given.Members[0].Value.Items // under the name of the items
+	} else if given.Kind == document.Object && len(given.Members) == 1 && (given.Members[0].Key == "item" || given.Members[0].Value.Kind == document.List) {
+		items = []*document.Node{given.Members[0].Value} // under the name of the items
+		if items[0].Kind == document.List {
+			items = items[0].Items
+		}
 	}
 	item := f.schema.typeOf(t.ArrayOf.Item)
 	if item == nil {
@@ -827,9 +835,9 @@ func (f *filler) array(n *document.Node, t *ComplexType, given *document.Node, p
 	}
 	a := document.Attribute{
 		Name:  document.Name{Space: soapEncodingNamespace, Local: "arrayType"},
-		Value: fmt.Sprintf("%s%s[%d]", f.qualified(n, t.ArrayOf.Item), inner, len(items)),
+		Value: fmt.Sprintf("%s%s[%d]", f.qualified(t.ArrayOf.Item), inner, len(items)),
 	}
-	a.Name.Prefix, _, _ = strings.Cut(f.qualified(n, Name{soapEncodingNamespace, "arrayType"}), ":")
+	a.Name.Prefix, _, _ = strings.Cut(f.qualified(Name{soapEncodingNamespace, "arrayType"}), ":")
 	n.Attributes = append(n.Attributes, a)
 	element := &Element{Name: Name{Local: "item"}, Type: item, Nillable: true}
 	if t.Particle != nil && t.Particle.Term != nil {

@@ -67,7 +67,11 @@ func (m *sampler) element(e *Element, p *Particle) *document.Node {
 		remarks = append(remarks, t.FacetWords())
 		m.text(n, t, e.Default, e.Fixed)
 	case *ComplexType:
-		m.attributes(n, t, &remarks)
+		if t.ArrayOf != nil {
+			m.array(n, t, &remarks)
+			break
+		}
+		defer func() { m.attributes(n, t, &remarks); m.remark(n, remarks...) }()
 		switch t.Content {
 		case SimpleContent:
 			remarks = append(remarks, t.Simple.FacetWords())
@@ -86,7 +90,7 @@ func (m *sampler) element(e *Element, p *Particle) *document.Node {
 	m.onStack[t]--
 	m.depth--
 	if e.Nillable {
-		remarks = append(remarks, "may be nil")
+		remarks = append(remarks, "may be null")
 	}
 	if members := m.schema.Substitutes(e); len(members) > 0 {
 		var words []string
@@ -95,8 +99,19 @@ func (m *sampler) element(e *Element, p *Particle) *document.Node {
 		}
 		remarks = append(remarks, "in its place may stand "+inWords(words, 8))
 	}
-	m.remark(n, remarks...)
+	if c, ok := t.(*ComplexType); !ok || c.ArrayOf != nil {
+		m.remark(n, remarks...)
+	}
 	return n
+}
+
+// array puts one item into an array of the SOAP encoding.
+func (m *sampler) array(n *document.Node, t *ComplexType, remarks *[]string) {
+	*remarks = append(*remarks, "array of "+t.ArrayOf.Item.Local)
+	item := m.schema.typeOf(t.ArrayOf.Item)
+	if item != nil && m.onStack[item] == 0 {
+		n.Items = append(n.Items, m.element(&Element{Name: Name{Local: "item"}, Type: item}, &Particle{Min: 1, Max: 1}))
+	}
 }
 
 func (m *sampler) remark(n *document.Node, words ...string) {
@@ -279,7 +294,7 @@ func (m *sampler) wildcard(parent *document.Node, w *Wildcard) {
 		for name := range m.schema.Elements {
 			names = append(names, name)
 		}
-		sortNames(names)
+		SortNames(names)
 		for _, name := range names {
 			e := m.schema.Elements[name]
 			p := &Particle{Min: 1, Max: 1, Term: e}
@@ -309,6 +324,8 @@ func OccursWords(p *Particle) string {
 		return "may be left out"
 	case p.Min == 0 && p.Max == Unbounded:
 		return "any number of times"
+	case p.Min == 1 && p.Max == Unbounded:
+		return "once or more"
 	case p.Max == Unbounded:
 		return fmt.Sprintf("%d times or more", p.Min)
 	case p.Min == p.Max:

@@ -309,6 +309,7 @@ func AnyType() *ComplexType { return anyType }
 
 func isNCName(s string) bool { return xmlstream.IsNCName(s) }
 
-func sortNames(names []Name) {
+// SortNames puts names in the order of their namespaces and local parts.
+func SortNames(names []Name) {
 	sort.Slice(names, func(i, j int) bool { return names[i].Full() < names[j].Full() })
 }

@@ -323,6 +323,9 @@ func (t *SimpleType) Words() string {
 			return s.words
 		}
 		if s.Variety == List {
+			if len(s.Item.Enumeration) > 0 {
+				return "a list, each item one of " + s.Item.EnumerationWords(8)
+			}
 			return "a list, each item " + s.Item.Words()
 		}
 		if s.Variety == Union {

@@ -40,6 +40,9 @@ type Validator struct {
 	// Ignore are namespaces whose attributes are passed over wherever they
 	// stand, as those of an envelope's encoding.
 	Ignore map[string]bool
+	// Encoded says that values are written by SOAP 1.1, section 5, where an array
+	// may call itself just that.
+	Encoded bool
 
 	schema *Schema
 	frames []frame
@@ -512,6 +515,7 @@ func (v *Validator) instanceType(f *frame, text string) {
 	switch {
 	case named == nil:
 		v.fault("xsi:type names the type %s, which is not declared", Name{space, local}.Full())
+	case v.Encoded && isArrayOf(f.typ) && derivedFrom(f.typ, named, 0):
 	case f.typ != nil && !derivedFrom(named, f.typ, blockFor(f)):
 		why := "is not derived from"
 		if derivedFrom(named, f.typ, 0) {
@@ -521,6 +525,11 @@ func (v *Validator) instanceType(f *frame, text string) {
 	default:
 		f.typ = named
 	}
+}
+
+func isArrayOf(t Type) bool {
+	c, ok := t.(*ComplexType)
+	return ok && c.ArrayOf != nil
 }
 
 func blockFor(f *frame) derivation {
@@ -994,4 +1003,14 @@ func (v *Validator) endScopes(f *frame) {
 			parent.tables[c][key] = ""
 		}
 	}
+}
+
+// SyntaxFault turns an error of reading into a fault, where it says that the
+// instance is not well-formed.
+func SyntaxFault(err error) (Fault, bool) {
+	var syntax *xmlstream.Error
+	if !errors.As(err, &syntax) {
+		return Fault{}, false
+	}
+	return Fault{Line: syntax.Line, Column: syntax.Column, Offset: syntax.Offset, Message: "not well-formed XML: " + syntax.Message}, true
 }

@@ -114,3 +114,12 @@ func (s *Source) readFile(base, location string) (string, []byte, error) {
 	data, err := io.ReadAll(io.LimitReader(file, maxDocument+1))
 	return name, data, tooLarge(data, err)
 }
+
+// Host gives the host of an address.
+func Host(address string) (string, bool) {
+	u, err := url.Parse(address)
+	if err != nil || u.Hostname() == "" {
+		return "", false
+	}
+	return u.Hostname(), true
+}

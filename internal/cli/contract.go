@@ -1,0 +1,594 @@
+package cli
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"testbench"
+	"testbench/internal/contract/wsdl"
+	"testbench/internal/document"
+	"testbench/internal/soap"
+	"testbench/internal/xsd"
+	"testbench/internal/yamlfile"
+)
+
+type surveyOptions struct {
+	depth      int
+	find, port string
+	soap       string
+}
+
+func surveyCommand() *command {
+	return &command{name: "survey", group: "finding out", purpose: "shows what a contract offers, or the fields of one operation", usage: "SERVICE|FILE|ADDRESS [OPERATION]", talks: true,
+		examples: []string{"testbench survey lab", "testbench survey lab GradeLot", "testbench survey contracts/scale.wsdl -find weight"},
+		options: func(f *flag.FlagSet) any {
+			o := &surveyOptions{}
+			f.IntVar(&o.depth, "depth", 0, "show fields down to this `depth`; 0 shows all")
+			f.StringVar(&o.find, "find", "", "show only what has this `text` in its name, type or documentation")
+			f.StringVar(&o.port, "port", "", "the `port` of the contract")
+			f.StringVar(&o.soap, "soap", "", "the `version` of SOAP: 1.1 or 1.2")
+			return o
+		},
+		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
+			o := options.(*surveyOptions)
+			if len(args) == 0 || len(args) > 2 {
+				return 0, usagef("", "survey what? A service of the bench, a file or an address")
+			}
+			source, operation := splitTarget(args)
+			c, err := s.contract(ctx, source)
+			if err != nil {
+				return 0, err
+			}
+			if c.WSDL == nil {
+				return s.surveySchema(c, o, operation)
+			}
+			if operation == "" {
+				return s.surveyContract(source, c, o)
+			}
+			return s.surveyOperation(source, c, o, operation)
+		}}
+}
+
+// splitTarget reads SERVICE OPERATION, and SERVICE/OPERATION as call has it.
+func splitTarget(args []string) (source, operation string) {
+	if len(args) == 2 {
+		return args[0], args[1]
+	}
+	if service, operation, ok := strings.Cut(args[0], "/"); ok && !strings.Contains(args[0], "://") {
+		if _, err := os.Stat(args[0]); err != nil {
+			return service, operation
+		}
+	}
+	return args[0], ""
+}
+
+func (s *session) contract(ctx context.Context, source string) (*testbench.Contract, error) {
+	bench, err := s.openOrNone()
+	if err != nil {
+		return nil, err
+	}
+	c, err := bench.Contract(ctx, source, s.stdin, s.options())
+	if err != nil {
+		return nil, err
+	}
+	return c, nil
+}
+
+func (s *session) surveyContract(source string, c *testbench.Contract, o *surveyOptions) (int, error) {
+	t, w := s.tell, c.WSDL
+	if s.common.json {
+		return ExitHeld, t.json(contractJSON(w))
+	}
+	t.printf("%s\n", t.in(bold, visible(firstOf(w.Name, source)+t.sign(" · ", " - ")+"WSDL 1.1"+t.sign(" · ", " - ")+w.Location)))
+	if w.Documentation != "" {
+		t.printf("%s\n", wrap(visible(w.Documentation), t.width, 0))
+	}
+	for _, service := range w.Services {
+		t.printf("\nservice %s\n", visible(service.Name))
+		if service.Documentation != "" {
+			t.printf("%s\n", wrap(visible(service.Documentation), t.width, 2))
+		}
+		rows := [][]string{}
+		for _, p := range service.Ports {
+			rows = append(rows, []string{p.Name, string(p.Binding.Protocol), p.Binding.Style, p.Address})
+		}
+		s.columns(rows, 2)
+	}
+	t.printf("\noperations\n")
+	shown := 0
+	rows := [][]string{}
+	for _, op := range w.Operations() {
+		if o.find != "" && !mentions(o.find, op.Name, op.Documentation) && len(matchingRows(operationRows(c, op), o.find)) == 0 {
+			continue
+		}
+		shown++
+		about := op.Documentation
+		if op.Output == nil {
+			about = strings.TrimSpace(about + " (not answered)")
+		}
+		rows = append(rows, []string{op.Name, about})
+	}
+	s.columns(rows, 2)
+	if shown == 0 {
+		t.printf("  none%s\n", map[bool]string{true: " with " + o.find, false: ""}[o.find != ""])
+	}
+	s.contractNotes(w.Notes)
+	if shown > 0 && o.find == "" {
+		t.note("next: testbench survey %s %s", source, rows[0][0])
+	}
+	return ExitHeld, nil
+}
+
+func firstOf(texts ...string) string {
+	for _, text := range texts {
+		if text != "" {
+			return text
+		}
+	}
+	return ""
+}
+
+func mentions(find string, texts ...string) bool {
+	for _, text := range texts {
+		if strings.Contains(strings.ToLower(text), strings.ToLower(find)) {
+			return true
+		}
+	}
+	return false
+}
+
+// columns prints rows whose cells stand under one another; the last may wrap.
+func (s *session) columns(rows [][]string, indent int) {
+	t := s.tell
+	widths := map[int]int{}
+	for _, row := range rows {
+		for i, cell := range row[:len(row)-1] {
+			widths[i] = min(max(widths[i], len([]rune(visible(cell)))), 40)
+		}
+	}
+	for _, row := range rows {
+		line := strings.Repeat(" ", indent)
+		for i, cell := range row {
+			if i == len(row)-1 {
+				lead := len([]rune(line))
+				text := wrap(visible(cell), max(t.width, lead+30), lead)
+				line += strings.TrimLeft(text, " ")
+				continue
+			}
+			line += fit(visible(cell), widths[i]) + "  "
+		}
+		t.printf("%s\n", strings.TrimRight(line, " "))
+	}
+}
+
+func (s *session) contractNotes(notes []xsd.Problem) {
+	if len(notes) == 0 {
+		return
+	}
+	t := s.tell
+	t.printf("\nnotes\n")
+	for _, n := range notes {
+		t.printf("%s\n", wrap(visible(n.String()), t.width, 2))
+	}
+}
+
+// operationRows are all fields of an operation, request and answer.
+func operationRows(c *testbench.Contract, op *wsdl.Operation) []xsd.Row {
+	var rows []xsd.Row
+	for _, m := range []*wsdl.Message{op.Input, op.Output} {
+		if m != nil {
+			for _, e := range m.Payload {
+				rows = append(rows, c.Schema.Outline(e, 0)...)
+			}
+		}
+	}
+	return rows
+}
+
+func matchingRows(rows []xsd.Row, find string) []xsd.Row {
+	if find == "" {
+		return rows
+	}
+	var found []xsd.Row
+	for _, r := range rows {
+		if mentions(find, r.Name, r.Type, r.About) {
+			r.Name, r.Depth = r.Path, 0
+			found = append(found, r)
+		}
+	}
+	return found
+}
+
+func (s *session) surveyOperation(source string, c *testbench.Contract, o *surveyOptions, name string) (int, error) {
+	port, op, err := c.Operation(name, o.port, o.soap)
+	if err != nil {
+		return 0, err
+	}
+	t := s.tell
+	if s.common.json {
+		return ExitHeld, t.json(operationJSON(c, port, op, o.depth))
+	}
+	dot := t.sign(" · ", " - ")
+	head := op.Name + dot + string(port.Binding.Protocol) + dot + op.Style
+	if op.Input != nil && op.Input.Encoded {
+		head += ", encoded"
+	}
+	if op.Action != "" {
+		head += dot + "action " + op.Action
+	}
+	t.printf("%s\n", t.in(bold, visible(head)))
+	if op.Documentation != "" {
+		t.printf("%s\n", wrap(visible(op.Documentation), t.width, 0))
+	}
+	s.message("fill", c, op.Input, o)
+	s.message("answer", c, op.Output, o)
+	for _, f := range op.Faults {
+		t.printf("\nfault %s\n", visible(f.Name))
+		if f.Documentation != "" {
+			t.printf("%s\n", wrap(visible(f.Documentation), t.width, 2))
+		}
+		if f.Detail != nil {
+			s.rows(matchingRows(c.Schema.Outline(f.Detail, o.depth), o.find))
+		}
+	}
+	t.note("next: testbench draft %s %s", source, op.Name)
+	return ExitHeld, nil
+}
+
+func (s *session) message(title string, c *testbench.Contract, m *wsdl.Message, o *surveyOptions) {
+	t := s.tell
+	if m == nil {
+		t.printf("\n%s\n  nothing\n", title)
+		return
+	}
+	if len(m.Headers) > 0 {
+		t.printf("\n%s: header blocks\n", title)
+		for _, h := range m.Headers {
+			t.printf("  %s\n", visible(h.Element.Name.Full()))
+			s.rows(matchingRows(c.Schema.Outline(h.Element, o.depth), o.find))
+		}
+	}
+	for _, e := range m.Payload {
+		t.printf("\n%s  %s\n", title, t.in(faint, visible(e.Name.Full())))
+		rows := c.Schema.Outline(e, o.depth)
+		if simple, ok := e.Type.(*xsd.SimpleType); ok {
+			t.printf("  . %s\n", visible(simple.FacetWords()))
+		} else if len(rows) == 0 {
+			t.printf("  no fields\n")
+		}
+		s.rows(matchingRows(rows, o.find))
+	}
+	if len(m.Payload) == 0 {
+		t.printf("\n%s\n  an empty Body\n", title)
+	}
+	for _, a := range m.Attachments {
+		t.printf("  attachment %s  %s\n", visible(a.Part), visible(strings.Join(a.Types, ", ")))
+	}
+}
+
+// rows prints an outline: the name, indented by depth, then what is known of it.
+func (s *session) rows(rows []xsd.Row) {
+	t := s.tell
+	width := 0
+	for _, r := range rows {
+		width = min(max(width, 2*r.Depth+len([]rune(visible(r.Name)))), 40)
+	}
+	choice := ""
+	for _, r := range rows {
+		lead := strings.Repeat("  ", r.Depth+1)
+		if r.Choice != "" && r.Choice != choice {
+			t.printf("%s%s\n", lead, t.in(faint, visible("one of "+r.Choice+":")))
+		}
+		choice = r.Choice
+		var words []string
+		for _, w := range []string{r.Type, r.Occurs} {
+			if w != "" {
+				words = append(words, w)
+			}
+		}
+		if r.Nillable {
+			words = append(words, "may be null")
+		}
+		if r.Default != "" {
+			words = append(words, "default "+r.Default)
+		}
+		if r.Fixed != "" {
+			words = append(words, "always "+r.Fixed)
+		}
+		if r.Again {
+			words = append(words, "the same fields again")
+		}
+		text := strings.Join(words, "; ")
+		if r.About != "" {
+			text = strings.TrimPrefix(text+t.sign(" – ", " - ")+r.About, t.sign(" – ", " - "))
+		}
+		line := fit(lead+visible(r.Name), width+2)
+		if r.Required {
+			line = t.in(bold, line)
+		}
+		wrapped := strings.TrimLeft(wrap(visible(text), max(t.width, width+40), width+4), " ")
+		t.printf("%s\n", strings.TrimRight(line+"  "+wrapped, " "))
+	}
+}
+
+func (s *session) surveySchema(c *testbench.Contract, o *surveyOptions, name string) (int, error) {
+	var names []xsd.Name
+	for n := range c.Schema.Elements {
+		if name == "" || n.Local == name {
+			names = append(names, n)
+		}
+	}
+	xsd.SortNames(names)
+	t := s.tell
+	if len(names) == 0 && name != "" {
+		return 0, fmt.Errorf("the schema has no element %s", name)
+	}
+	if s.common.json {
+		out := map[string]any{}
+		for _, n := range names {
+			out[n.Full()] = rowsJSON(c.Schema.Outline(c.Schema.Elements[n], o.depth))
+		}
+		return ExitHeld, t.json(out)
+	}
+	for i, n := range names {
+		e := c.Schema.Elements[n]
+		if name == "" {
+			if mentions(o.find, n.Local, e.Documentation) {
+				t.printf("%s\n", visible(strings.TrimSpace(n.Full()+"  "+e.Documentation)))
+			}
+			continue
+		}
+		if i > 0 {
+			t.printf("\n")
+		}
+		t.printf("%s\n", t.in(bold, visible(n.Full())))
+		s.rows(matchingRows(c.Schema.Outline(e, o.depth), o.find))
+	}
+	s.contractNotes(c.Schema.Warnings)
+	return ExitHeld, nil
+}
+
+type draftOptions struct {
+	as, only, soap, port string
+	answer               bool
+}
+
+func draftCommand() *command {
+	return &command{name: "draft", group: "building and asking", purpose: "writes the skeleton of a request, valid by its contract", usage: "SERVICE|FILE|ADDRESS OPERATION", talks: true,
+		examples: []string{"testbench draft lab GradeLot", "testbench draft lab GradeLot -as step", "testbench draft lab GradeLot -only required -soap 1.2"},
+		options: func(f *flag.FlagSet) any {
+			o := &draftOptions{}
+			f.StringVar(&o.as, "as", "xml", "the `form`: xml (with remarks), step (for a sheet) or json (the fields)")
+			f.StringVar(&o.only, "only", "", "`required` leaves out what may be left out")
+			f.StringVar(&o.soap, "soap", "", "the `version` of SOAP: 1.1 or 1.2")
+			f.StringVar(&o.port, "port", "", "the `port` of the contract")
+			f.BoolVar(&o.answer, "answer", false, "the answer in place of the request")
+			return o
+		},
+		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
+			return s.draft(ctx, options.(*draftOptions), args)
+		}}
+}
+
+func (s *session) draft(ctx context.Context, o *draftOptions, args []string) (int, error) {
+	if len(args) == 0 || len(args) > 2 {
+		return 0, usagef("", "draft what? A contract and an operation")
+	}
+	source, operation := splitTarget(args)
+	switch {
+	case o.as != "xml" && o.as != "step" && o.as != "json":
+		return 0, usagef("xml, step and json are there", "-as %s is no form of a draft", o.as)
+	case o.only != "" && o.only != "required":
+		return 0, usagef("-only required", "-only %s is unknown", o.only)
+	case o.soap != "" && o.soap != "1.1" && o.soap != "1.2":
+		return 0, usagef("1.1 and 1.2 are there", "-soap %s is no version of SOAP", o.soap)
+	}
+	c, err := s.contract(ctx, source)
+	if err != nil {
+		return 0, err
+	}
+	if c.WSDL == nil {
+		return s.draftElement(c, o, operation)
+	}
+	if operation == "" {
+		return 0, usagef("`testbench survey "+source+"` lists the operations", "draft which operation?")
+	}
+	port, op, err := c.Operation(operation, o.port, "")
+	if err != nil {
+		return 0, err
+	}
+	d, err := c.WSDL.Draft(port.Binding, op, wsdl.DraftOptions{Version: soap.Version(o.soap), Required: o.only != "", Answer: o.answer})
+	if err != nil {
+		return 0, err
+	}
+	switch o.as {
+	case "xml":
+		s.tell.printf("%s", visible(d.XML()))
+	case "json":
+		s.tell.printf("%s\n", visible(document.WriteJSON(d.Fields(), document.Style{Indent: "  "})))
+	default:
+		s.tell.printf("%s", visible(d.Step(source+"/"+op.Name, yamlfile.ScalarText)))
+	}
+	if len(d.Cut) > 0 {
+		s.tell.note("note: %s holds itself without end; there the draft is cut and not valid", strings.Join(d.Cut, ", "))
+	}
+	return ExitHeld, nil
+}
+
+// draftElement drafts an instance of a schema's element.
+func (s *session) draftElement(c *testbench.Contract, o *draftOptions, name string) (int, error) {
+	var names []string
+	for n, e := range c.Schema.Elements {
+		names = append(names, n.Local)
+		if n.Local == name || name == "" && len(c.Schema.Elements) == 1 {
+			s.tell.printf("%s", visible(wsdl.DraftElement(c.Schema, e, o.only != "").XML()))
+			return ExitHeld, nil
+		}
+	}
+	if name == "" {
+		return 0, usagef("name one of: "+strings.Join(names, ", "), "draft which element?")
+	}
+	return 0, &notFound{what: "element", name: name, known: names}
+}
+
+type validateOptions struct{ all bool }
+
+func validateCommand() *command {
+	return &command{name: "validate", group: "checking", purpose: "holds a saved message or instance against a WSDL or XML Schema", usage: "SERVICE|FILE|ADDRESS MESSAGE", talks: true,
+		examples: []string{"testbench validate contracts/lab.wsdl answer.xml", "testbench call lab/GradeLot lot=L-2201 moisture=17 -save - | testbench validate lab -"},
+		options: func(f *flag.FlagSet) any {
+			o := &validateOptions{}
+			f.BoolVar(&o.all, "all", false, "show all faults, not only the first 20")
+			return o
+		},
+		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
+			return s.validate(ctx, options.(*validateOptions), args)
+		}}
+}
+
+func (s *session) validate(ctx context.Context, o *validateOptions, args []string) (int, error) {
+	if len(args) != 2 {
+		return 0, usagef("", "validate what? A contract, and a message (- for the standard input)")
+	}
+	if args[0] == "-" && args[1] == "-" {
+		return 0, usagef("", "the contract and the message cannot both come from the standard input")
+	}
+	c, err := s.contract(ctx, args[0])
+	if err != nil {
+		return 0, err
+	}
+	var in io.Reader = s.stdin
+	name := "standard input"
+	if args[1] != "-" {
+		file, err := os.Open(args[1])
+		if err != nil {
+			return 0, err
+		}
+		defer file.Close()
+		in, name = file, args[1]
+	}
+	most := 20
+	if o.all {
+		most = 0
+	}
+	result, err := c.Validate(in, most)
+	if err != nil {
+		return 0, fmt.Errorf("%s: %w", name, err)
+	}
+	status := ExitHeld
+	if result.Total > 0 {
+		status = ExitFellShort
+	}
+	t := s.tell
+	if s.common.json {
+		return status, t.json(validationJSON(result))
+	}
+	for _, f := range result.Faults {
+		place := fmt.Sprintf("%s:%d:%d: ", name, f.Line, f.Column)
+		text := f.Message
+		if f.Path != "" {
+			text = f.Path + ": " + text
+		}
+		t.printf("%s%s\n", t.in(faint, visible(place)), visible(text))
+	}
+	if result.Total == 0 {
+		t.printf("%s: %s\n", t.in(green, "valid"), visible(result.What))
+		return status, nil
+	}
+	t.printf("%s: %s, %s\n", t.in(red, "not valid"), visible(result.What), count(result.Total, "fault"))
+	if left := result.Total - len(result.Faults); left > 0 {
+		t.note("%s more; -all shows them", count(left, "fault"))
+	}
+	return status, nil
+}
+
+// notFound is a name that is not there, with those that are.
+type notFound struct {
+	what, name string
+	known      []string
+}
+
+func (e *notFound) Error() string {
+	return fmt.Sprintf("there is no %s %q; there are: %s", e.what, e.name, document.FewNames(e.known))
+}
+
+// JSON forms.
+
+type rowForm struct {
+	Path     string `json:"path"`
+	Type     string `json:"type,omitempty"`
+	Occurs   string `json:"occurs,omitempty"`
+	Required bool   `json:"required"`
+	OneOf    string `json:"one_of,omitempty"`
+	Nullable bool   `json:"nullable,omitempty"`
+	Default  string `json:"default,omitempty"`
+	Fixed    string `json:"fixed,omitempty"`
+	About    string `json:"about,omitempty"`
+}
+
+func rowsJSON(rows []xsd.Row) []rowForm {
+	out := make([]rowForm, len(rows))
+	for i, r := range rows {
+		out[i] = rowForm{r.Path, r.Type, r.Occurs, r.Required, r.Choice, r.Nillable, r.Default, r.Fixed, r.About}
+	}
+	return out
+}
+
+func contractJSON(w *wsdl.Contract) any {
+	out := map[string]any{"name": w.Name, "location": w.Location, "about": w.Documentation}
+	var services []any
+	for _, service := range w.Services {
+		var ports []any
+		for _, p := range service.Ports {
+			ports = append(ports, map[string]string{"name": p.Name, "protocol": string(p.Binding.Protocol), "style": p.Binding.Style, "address": p.Address})
+		}
+		services = append(services, map[string]any{"name": service.Name, "ports": ports})
+	}
+	out["services"] = services
+	var operations []any
+	for _, op := range w.Operations() {
+		operations = append(operations, map[string]any{"name": op.Name, "about": op.Documentation, "action": op.Action, "answered": op.Output != nil})
+	}
+	out["operations"] = operations
+	notes := []string{}
+	for _, n := range w.Notes {
+		notes = append(notes, n.String())
+	}
+	out["notes"] = notes
+	return out
+}
+
+func operationJSON(c *testbench.Contract, port *wsdl.Port, op *wsdl.Operation, depth int) any {
+	out := map[string]any{"name": op.Name, "port": port.Name, "protocol": string(port.Binding.Protocol), "style": op.Style, "action": op.Action, "about": op.Documentation}
+	for key, m := range map[string]*wsdl.Message{"fill": op.Input, "answer": op.Output} {
+		rows := []rowForm{}
+		if m != nil {
+			for _, e := range m.Payload {
+				rows = append(rows, rowsJSON(c.Schema.Outline(e, depth))...)
+			}
+		}
+		out[key] = rows
+	}
+	faults := map[string]any{}
+	for _, f := range op.Faults {
+		rows := []rowForm{}
+		if f.Detail != nil {
+			rows = rowsJSON(c.Schema.Outline(f.Detail, depth))
+		}
+		faults[f.Name] = rows
+	}
+	out["faults"] = faults
+	return out
+}
+
+func validationJSON(v *testbench.Validation) any {
+	faults := []map[string]any{}
+	for _, f := range v.Faults {
+		faults = append(faults, map[string]any{"line": f.Line, "column": f.Column, "path": f.Path, "message": f.Message})
+	}
+	return map[string]any{"message": v.What, "valid": v.Total == 0, "faults": faults, "total": v.Total}
+}

@@ -1,0 +1,215 @@
+package wsdl
+
+import (
+	"fmt"
+	"io"
+
+	"testbench/internal/soap"
+	"testbench/internal/xmlstream"
+	"testbench/internal/xsd"
+)
+
+// Verdict says what a message turned out to be.
+type Verdict struct {
+	Version   soap.Version
+	Operation *Operation // nil where the payload belongs to none
+	Answer    bool
+	Fault     bool
+	Faults    int
+}
+
+// String says in words what the message is.
+func (v *Verdict) String() string {
+	what := "an envelope of SOAP " + string(v.Version)
+	switch {
+	case v.Fault:
+		return what + " with a fault"
+	case v.Operation != nil && v.Answer:
+		return what + " with the answer of " + v.Operation.Name
+	case v.Operation != nil:
+		return what + " with the request of " + v.Operation.Name
+	}
+	return what
+}
+
+// Validate holds a whole envelope against the contract, in one pass. Which
+// message it is, its payload tells. An error is one of reading.
+func (c *Contract) Validate(in io.Reader, report func(xsd.Fault)) (*Verdict, error) {
+	r := xmlstream.NewReader(in, xmlstream.Options{})
+	v := &Verdict{}
+	e := &envelopeReader{contract: c, reader: r, verdict: v, report: func(f xsd.Fault) {
+		v.Faults++
+		report(f)
+	}}
+	return v, e.read()
+}
+
+type envelopeReader struct {
+	contract *Contract
+	reader   *xmlstream.Reader
+	verdict  *Verdict
+	report   func(xsd.Fault)
+	headed   bool
+	bodied   bool
+}
+
+func (e *envelopeReader) fault(format string, args ...any) {
+	at := e.reader.Position()
+	e.report(xsd.Fault{Line: at.Line, Column: at.Column, Offset: at.Offset, Message: fmt.Sprintf(format, args...)})
+}
+
+func (e *envelopeReader) read() error {
+	for {
+		kind, err := e.reader.Next()
+		if err == io.EOF {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		if kind != xmlstream.Start {
+			continue
+		}
+		name := e.reader.Name()
+		switch {
+		case e.reader.Depth() == 1:
+			if err := e.root(name); err != nil {
+				return err
+			}
+		case e.reader.Depth() == 2 && name.Space == e.verdict.Version.Namespace() && name.Local == "Header" && !e.headed && !e.bodied:
+			e.headed = true
+			err = e.inside(e.block)
+		case e.reader.Depth() == 2 && name.Space == e.verdict.Version.Namespace() && name.Local == "Body" && !e.bodied:
+			e.bodied = true
+			err = e.inside(e.payload)
+			e.checkEmpty()
+		case e.reader.Depth() == 2:
+			e.fault("%s cannot stand there: an envelope holds a Header and a Body", name.Local)
+			err = e.skip()
+		}
+		if err != nil {
+			return err
+		}
+	}
+}
+
+func (e *envelopeReader) root(name xmlstream.Name) error {
+	switch {
+	case name.Local == "Envelope" && name.Space == soap.Namespace11:
+		e.verdict.Version = soap.V11
+	case name.Local == "Envelope" && name.Space == soap.Namespace12:
+		e.verdict.Version = soap.V12
+	case name.Local == "Envelope":
+		return fmt.Errorf("the namespace %q of the envelope is that of no version of SOAP", name.Space)
+	default:
+		// The bare payload is held against the schema, which is what was meant.
+		e.verdict.Operation, e.verdict.Answer, _ = e.contract.ByPayload(name.Space, name.Local)
+		v := e.validator()
+		return v.Element(e.reader, e.wanted())
+	}
+	spoken := false
+	for _, b := range e.contract.inUse() {
+		spoken = spoken || b.Protocol.Version() == e.verdict.Version
+	}
+	if !spoken {
+		e.fault("the envelope is SOAP %s, which no port of the contract speaks", e.verdict.Version)
+	}
+	return nil
+}
+
+func (e *envelopeReader) validator() *xsd.Validator {
+	v := xsd.NewValidator(e.contract.Schema)
+	v.Report = e.report
+	v.Ignore = map[string]bool{soap.Namespace11: true, soap.Namespace12: true, soap.Encoding11: true}
+	return v
+}
+
+// inside calls visit at each child of the element that was started.
+func (e *envelopeReader) inside(visit func() error) error {
+	depth := e.reader.Depth()
+	for {
+		kind, err := e.reader.Next()
+		if err != nil {
+			return err
+		}
+		switch {
+		case kind == xmlstream.End && e.reader.Depth() == depth:
+			return nil
+		case kind == xmlstream.Text && !xmlstream.IsBlank(e.reader.Text()):
+			e.fault("text cannot stand there")
+		case kind == xmlstream.Start:
+			if err := visit(); err != nil {
+				return err
+			}
+		}
+	}
+}
+
+func (e *envelopeReader) skip() error {
+	return e.inside(func() error { return e.skip() })
+}
+
+// block validates a header block that the schema knows.
+func (e *envelopeReader) block() error {
+	name := e.reader.Name()
+	if decl := e.contract.Schema.Element(name.Space, name.Local); decl != nil {
+		return e.validator().Element(e.reader, decl)
+	}
+	return e.skip()
+}
+
+func (e *envelopeReader) payload() error {
+	name := e.reader.Name()
+	if name.Local == "Fault" && (name.Space == soap.Namespace11 || name.Space == soap.Namespace12) {
+		e.verdict.Fault = true
+		return e.detail()
+	}
+	o, answer, found := e.contract.ByPayload(name.Space, name.Local)
+	if !found {
+		e.fault("%s is the payload of no operation of the contract", xsd.Name{Space: name.Space, Local: name.Local}.Full())
+		if decl := e.contract.Schema.Element(name.Space, name.Local); decl != nil {
+			return e.validator().Element(e.reader, decl)
+		}
+		return e.skip()
+	}
+	e.verdict.Operation, e.verdict.Answer = o, answer
+	v := e.validator()
+	v.Encoded = answer && o.Output.Encoded || !answer && o.Input.Encoded
+	return v.Element(e.reader, e.wanted())
+}
+
+// wanted is the declaration of the payload that was found.
+func (e *envelopeReader) wanted() *xsd.Element {
+	switch {
+	case e.verdict.Operation == nil:
+		return nil
+	case e.verdict.Answer:
+		return e.verdict.Operation.Output.Wrapper()
+	}
+	return e.verdict.Operation.Input.Wrapper()
+}
+
+// detail validates what a fault carries, where the schema knows it.
+func (e *envelopeReader) detail() error {
+	return e.inside(func() error {
+		if local := e.reader.Name().Local; local != "detail" && local != "Detail" {
+			return e.skip()
+		}
+		return e.inside(e.block)
+	})
+}
+
+// checkEmpty tells of an empty Body that no operation asks for.
+func (e *envelopeReader) checkEmpty() {
+	if e.verdict.Operation != nil || e.verdict.Fault || e.verdict.Faults > 0 {
+		return
+	}
+	for _, b := range e.contract.inUse() {
+		for _, o := range b.Operations {
+			if o.Input != nil && o.Input.Wrapper() == nil || o.Output != nil && o.Output.Wrapper() == nil {
+				return
+			}
+		}
+	}
+	e.fault("the Body is empty, and every message of the contract has a payload")
+}

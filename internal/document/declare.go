@@ -1,0 +1,45 @@
+package document
+
+import "maps"
+
+// Declare writes the namespaces of an element and all below it as
+// declarations: the root's own as the default, others by prefix where needed.
+func Declare(root *Node) {
+	declare(root, "", map[string]string{})
+}
+
+func declare(n *Node, inherited string, prefixes map[string]string) {
+	if n.Kind != Element {
+		return
+	}
+	for _, a := range n.Attributes {
+		// What was read from text brings its declarations along.
+		if a.IsDeclaration() && a.Name.Prefix == "" {
+			inherited = a.Value
+		} else if a.IsDeclaration() {
+			prefixes = withPrefix(prefixes, a.Name.Local, a.Value)
+		}
+	}
+	if n.Name.Prefix == "" && n.Name.Space != inherited {
+		n.Attributes = append([]Attribute{{Name: Name{Local: "xmlns"}, Value: n.Name.Space}}, n.Attributes...)
+		inherited = n.Name.Space
+	}
+	scope := prefixes
+	for _, a := range n.Attributes {
+		if a.Name.Prefix == "" || a.IsDeclaration() || a.Name.Prefix == "xml" || scope[a.Name.Prefix] == a.Name.Space {
+			continue
+		}
+		scope = withPrefix(scope, a.Name.Prefix, a.Name.Space)
+		n.Attributes = append(n.Attributes, Attribute{Name: Name{Prefix: "xmlns", Local: a.Name.Prefix}, Value: a.Name.Space})
+	}
+	for _, item := range n.Items {
+		declare(item, inherited, scope)
+	}
+}
+
+// withPrefix returns the prefixes with one more; the given map stays as it is.
+func withPrefix(prefixes map[string]string, prefix, space string) map[string]string {
+	copied := maps.Clone(prefixes)
+	copied[prefix] = space
+	return copied
+}

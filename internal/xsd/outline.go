@@ -1,0 +1,159 @@
+package xsd
+
+import "strings"
+
+// Row is one line of an outline: a field of an element with what its schema says.
+type Row struct {
+	Depth    int
+	Path     string // as fields and paths name it
+	Name     string // with @ before an attribute
+	Type     string // in words, with facets; empty for what only holds others
+	Occurs   string // "" for exactly once, else in words
+	Choice   string // the names of which this is one
+	Required bool
+	Nillable bool
+	Default  string
+	Fixed    string
+	About    string
+	// Again says that the type was outlined above, where it holds itself.
+	Again bool
+}
+
+// Outline lists the fields of an element, in the order of its schema, down to a
+// depth (0: all).
+func (s *Schema) Outline(e *Element, depth int) []Row {
+	o := &outliner{schema: s, most: depth, open: map[Type]bool{}}
+	o.inside(e.Type, 0, "")
+	return o.rows
+}
+
+type outliner struct {
+	schema *Schema
+	most   int
+	open   map[Type]bool
+	rows   []Row
+}
+
+// mostRows bounds an outline: a schema can name the same types over and over.
+const mostRows = 20_000
+
+func (o *outliner) inside(t Type, depth int, path string) {
+	c, ok := t.(*ComplexType)
+	if !ok || o.most > 0 && depth >= o.most || len(o.rows) > mostRows {
+		return
+	}
+	if c.ArrayOf != nil {
+		if item := o.schema.typeOf(c.ArrayOf.Item); item != nil && !o.open[item] {
+			o.inside(item, depth, strings.TrimSuffix(path, "[0]")+"[0]")
+		}
+		return
+	}
+	for _, use := range c.Attributes {
+		row := Row{Depth: depth, Path: below(path, use.Name.Local), Name: "@" + use.Name.Local, Type: use.Type.FacetWords(), Required: use.Required, About: use.Documentation}
+		if !use.Required {
+			row.Occurs = "may be left out"
+		}
+		if use.Default != nil {
+			row.Default = *use.Default
+		}
+		if use.Fixed != nil {
+			row.Fixed = *use.Fixed
+		}
+		o.rows = append(o.rows, row)
+	}
+	if c == anyType {
+		return
+	}
+	o.open[t] = true
+	o.particle(c.Particle, depth, path, true, "")
+	delete(o.open, t)
+}
+
+func (o *outliner) particle(p *Particle, depth int, path string, required bool, choice string) {
+	if p == nil {
+		return
+	}
+	required = required && p.Min > 0
+	switch term := p.Term.(type) {
+	case *Group:
+		if term.Kind == Choice && len(term.Particles) > 1 {
+			var words []string
+			for _, inner := range term.Particles {
+				words = append(words, particleWords(inner))
+			}
+			choice = inWords(words, 12)
+		}
+		for _, inner := range term.Particles {
+			o.particle(&Particle{Min: inner.Min, Max: widest(p.Max, inner.Max), Term: inner.Term}, depth, path, required && term.Kind != Choice, choice)
+		}
+	case *Wildcard:
+		o.rows = append(o.rows, Row{Depth: depth, Path: path, Name: "…", Type: term.String(), Occurs: OccursWords(p), Required: required, Choice: choice, About: term.Documentation})
+	case *Element:
+		o.element(term, p, depth, path, required, choice)
+	}
+}
+
+func widest(outer, inner int) int {
+	switch {
+	case outer == Unbounded || inner == Unbounded:
+		return Unbounded
+	case outer > 1:
+		return outer * inner
+	}
+	return inner
+}
+
+func (o *outliner) element(e *Element, p *Particle, depth int, path string, required bool, choice string) {
+	row := Row{Depth: depth, Path: below(path, e.Name.Local), Name: e.Name.Local, Occurs: OccursWords(p), Required: required, Choice: choice, Nillable: e.Nillable, About: e.Documentation}
+	if row.About == "" && e.Type != nil && e.Type.TypeName().Space != Namespace {
+		row.About = e.Type.documentation()
+	}
+	if e.Default != nil {
+		row.Default = *e.Default
+	}
+	if e.Fixed != nil {
+		row.Fixed = *e.Fixed
+	}
+	switch t := e.Type.(type) {
+	case *SimpleType:
+		row.Type = t.FacetWords()
+	case *ComplexType:
+		switch {
+		case t == anyType:
+			row.Type = "anything"
+		case t.ArrayOf != nil:
+			row.Type = "array of " + t.ArrayOf.Item.Local
+		case t.Content == SimpleContent:
+			row.Type = t.Simple.FacetWords()
+		case t.Content == MixedContent:
+			row.Type = "text with elements in it"
+		}
+		if t.Abstract {
+			row.Type = strings.TrimPrefix(row.Type+"; @xsi:type says which: "+inWords(derivedNames(o.schema, t), 8), "; ")
+		}
+	}
+	if members := o.schema.Substitutes(e); len(members) > 0 {
+		var names []string
+		for _, m := range members {
+			names = append(names, m.Name.Local)
+		}
+		row.Type = strings.TrimPrefix(row.Type+"; in its place: "+inWords(names, 8), "; ")
+	}
+	row.Again = o.open[e.Type]
+	o.rows = append(o.rows, row)
+	if !row.Again {
+		inner := row.Path
+		if p.Max > 1 || p.Max == Unbounded {
+			inner += "[0]"
+		}
+		o.inside(e.Type, depth+1, inner)
+	}
+}
+
+func derivedNames(s *Schema, t Type) []string {
+	var names []string
+	for _, d := range s.Derived(t) {
+		names = append(names, d.Name.Local)
+	}
+	return names
+}
