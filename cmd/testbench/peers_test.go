@@ -144,6 +144,130 @@ services:
 	assert.Equal(t, 8, strings.Count(o.stdout, "   held "), o.stdout)
 }
 
+// PHP's server takes what is built from its own contracts: document and rpc,
+// literal and encoded, and its answers are valid by them.
+func TestPHPByContract(t *testing.T) {
+	port := freePort(t)
+	root, err := filepath.Abs("testdata/php")
+	require.NoError(t, err)
+	serve(t, port, "php", "-S", "127.0.0.1:"+port, filepath.Join(root, "index.php"))
+	p := newPlace(t)
+	for _, name := range []string{"hive.wsdl", "crates.wsdl"} {
+		text, err := os.ReadFile(filepath.Join(root, name))
+		require.NoError(t, err)
+		p.write("contracts/"+name, string(text))
+	}
+	p.write("bench.yaml", `bench: hive
+sites:
+  local:
+    set:
+      base: http://127.0.0.1:`+port+`
+services:
+  hive:
+    contract: contracts/hive.wsdl
+    address: ${base}/11
+  hive12:
+    contract: contracts/hive.wsdl
+    address: ${base}/12
+    soap: 1.2
+  crates:
+    contract: contracts/crates.wsdl
+    address: ${base}/crates
+  literal:
+    contract: contracts/crates.wsdl
+    port: Literal
+    address: ${base}/crates
+`)
+	o := p.sheet(`sheet: by contract
+steps:
+  - step: document
+    call: hive/Weigh
+    fill:
+      frames:
+        - 10
+        - 12
+      hive: H-<7>
+    fields:
+      kilos: 53.90
+  - step: document by 1.2
+    call: hive12/Weigh
+    fill:
+      frames: 10
+      hive: H-1
+    fields:
+      kilos: 24.50
+      reply.soap.version: 1.2
+  - step: declared fault
+    call: hive/Weigh
+    fill:
+      hive: H-0
+      frames: 1
+    expect:
+      fault:
+        detail.HiveFault.hive: H-0
+  - step: encoded
+    call: crates/Stack
+    fill:
+      limit: 30
+      crates:
+        - label: low & wide
+          jars: 6
+        - jars: 24
+          label: "high"
+          note: null
+    fields:
+      tallest.label: high
+      tallest.note: is null
+      counts.item: count 2
+      counts.item[1]: 6
+  - step: encoded, refused
+    call: crates/Stack
+    fill:
+      limit: 5
+      crates:
+        - label: a
+          jars: 6
+    expect:
+      fault:
+        text: the crate a is over 5
+  - step: literal
+    call: literal/Count
+    fill:
+      crate:
+        jars: 6
+        label: b
+      factor: 7
+    fields:
+      jars: 42
+`)
+	assert.Equal(t, 0, o.status, o.all())
+	assert.Equal(t, 6, strings.Count(o.stdout, "   held "), o.stdout)
+
+	// Every draft of its contracts is valid by xmllint too, and taken by the server.
+	for _, c := range []struct{ service, operation string }{{"hive", "Weigh"}, {"hive12", "Weigh"}, {"literal", "Count"}, {"crates", "Stack"}} {
+		draft := p.run("draft", c.service, c.operation)
+		assert.Equal(t, 0, draft.status, draft.all())
+		p.write("draft.xml", draft.stdout)
+		valid := p.run("validate", c.service, "draft.xml")
+		assert.Equal(t, 0, valid.status, "%s\n%s", valid.all(), draft.stdout)
+	}
+}
+
+// Drafts of every element of the demo's contract, with and without what may be
+// left out, are valid by xmllint.
+func TestDraftsByXmllint(t *testing.T) {
+	p, _ := newBench(t)
+	for _, element := range []string{"GradeLot", "GradeLotResponse", "ConvertIndex", "ConvertIndexResponse", "RegisterAnalysis", "RegisterAnalysisResponse", "LabFault", "finding", "residue"} {
+		for _, args := range [][]string{{}, {"-only", "required"}} {
+			draft := p.run(append([]string{"draft", "contracts/lab.xsd", element}, args...)...)
+			require.Equal(t, 0, draft.status, draft.all())
+			p.write("draft.xml", draft.stdout)
+			output, err := exec.Command("xmllint", "--noout", "--schema", filepath.Join(p.dir, "contracts/lab.xsd"), filepath.Join(p.dir, "draft.xml")).CombinedOutput()
+			assert.NoError(t, err, "%s\n%s", output, draft.stdout)
+		}
+	}
+}
+
 // A client of another hand reads the stand-in's contract and is answered by it.
 func TestPHPSoapClient(t *testing.T) {
 	_, server := newBench(t)

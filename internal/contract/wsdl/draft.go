@@ -88,6 +88,7 @@ func (c *Contract) Draft(b *Binding, o *Operation, options DraftOptions) (*Draft
 		// Envelope copies the blocks; their remarks go with them.
 		for i, copied := range d.Envelope.Children()[0].Children() {
 			d.Remarks[copied] = d.Remarks[blocks[i]]
+			blocks[i] = copied
 		}
 	}
 	for _, n := range append(blocks, d.Payload...) {

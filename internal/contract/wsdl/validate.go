@@ -145,8 +145,14 @@ func (e *envelopeReader) inside(visit func() error) error {
 	}
 }
 
+// skip passes over the element that was started, whatever it holds.
 func (e *envelopeReader) skip() error {
-	return e.inside(func() error { return e.skip() })
+	for depth := e.reader.Depth(); ; {
+		kind, err := e.reader.Next()
+		if err != nil || kind == xmlstream.End && e.reader.Depth() == depth {
+			return err
+		}
+	}
 }
 
 // block validates a header block that the schema knows.
