@@ -54,7 +54,8 @@ func (b *Bench) Contract(ctx context.Context, name string, standard io.Reader, o
 	from.Dir, from.Standard = "", standard
 	resolved, data, err := from.Fetch("", name)
 	if err != nil {
-		if !source.IsAddress(name) && len(b.inner.Services) > 0 {
+		var missing *source.NoFileError
+		if errors.As(err, &missing) && len(b.inner.Services) > 0 {
 			return nil, &sheet.NotFoundError{What: "service, and no file,", Name: name, Known: b.inner.ServiceNames()}
 		}
 		return nil, &ContractError{err}

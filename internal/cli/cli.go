@@ -187,7 +187,10 @@ func (s *session) execute(ctx context.Context, c *command, args []string) int {
 // statusOf is the exit status that goes with an error.
 func statusOf(ctx context.Context, err error) int {
 	var refused *login.Error
+	var unreached *sheet.FetchError
 	switch {
+	case errors.As(err, &unreached) && ctx.Err() == nil:
+		return ExitUnreachable
 	case ctx.Err() != nil:
 		return ExitInterrupted
 	case errors.As(err, &refused) && refused.Record != nil:

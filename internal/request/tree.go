@@ -54,6 +54,9 @@ func (t *Tree) Get(name string) *Tree {
 // Set puts a value at a path of names and indexes with dots: lines.0.sku.
 func (t *Tree) Set(path string, v *Tree) error {
 	name, rest, deeper := strings.Cut(path, ".")
+	if path == "." {
+		name, rest, deeper = ".", "", false // an element's own text
+	}
 	var index int
 	if _, err := fmt.Sscanf(name, "%d", &index); err == nil && fmt.Sprint(index) == name && (t.IsList || len(t.Fields) == 0 && t.Scalar == nil) {
 		t.IsList = true

@@ -76,14 +76,19 @@ func (s *Session) fetch(ctx context.Context, address string) ([]byte, error) {
 	record := s.Client.Do(ctx, r)
 	switch {
 	case record.Failure != nil:
-		return nil, fmt.Errorf("%s: %s", address, record.Failure.Message)
+		return nil, &FetchError{address, record.Failure.Message}
 	case record.Answer == nil:
-		return nil, fmt.Errorf("%s gave no answer", address)
+		return nil, &FetchError{address, "no answer"}
 	case record.Answer.Status != 200:
-		return nil, fmt.Errorf("%s answered %d %s", address, record.Answer.Status, record.Answer.Reason)
+		return nil, &FetchError{address, fmt.Sprintf("the answer was %d %s", record.Answer.Status, record.Answer.Reason)}
 	}
 	return record.Answer.Body, nil
 }
+
+// FetchError tells that an address was not reached, or did not give a document.
+type FetchError struct{ Address, Message string }
+
+func (e *FetchError) Error() string { return e.Address + ": " + e.Message }
 
 // offline reads the contract of a service if that needs nothing sent: one in
 // a file. It returns nil for others.

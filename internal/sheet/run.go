@@ -317,6 +317,10 @@ func (s *Session) exchange(ctx context.Context, step *Step, scope *Scope, names 
 	planned, err := s.plan(ctx, step, scope, names)
 	if err != nil {
 		result.Outcome, result.Reason = Faulty, err.Error()
+		var unreached *FetchError
+		if errors.As(err, &unreached) {
+			result.Outcome = Unreachable
+		}
 		var broken *contractError
 		if errors.As(err, &broken) {
 			// The row's own values break the contract: the step fell short, unsent.

@@ -147,6 +147,32 @@ func (o *outliner) element(e *Element, p *Particle, depth int, path string, requ
 			inner += "[0]"
 		}
 		o.inside(e.Type, depth+1, inner)
+		if c, ok := e.Type.(*ComplexType); ok && c.Abstract && (o.most == 0 || depth+1 < o.most) {
+			o.derived(c, depth+1, inner)
+		}
+	}
+}
+
+// derived lists what the types add that may stand in for an abstract one.
+func (o *outliner) derived(base *ComplexType, depth int, path string) {
+	known := map[string]bool{}
+	for _, name := range base.FieldNames() {
+		known[name] = true
+	}
+	for _, d := range o.schema.Derived(base) {
+		if o.open[d] {
+			continue
+		}
+		o.rows = append(o.rows, Row{Depth: depth, Path: below(path, "@xsi:type"), Name: d.Name.Local + ":", About: d.Documentation})
+		from := len(o.rows)
+		o.inside(d, depth+1, path)
+		added := o.rows[from:from]
+		for _, row := range o.rows[from:] {
+			if row.Depth > depth+1 || !known[strings.TrimPrefix(row.Name, "@")] {
+				added = append(added, row)
+			}
+		}
+		o.rows = o.rows[:from+len(added)]
 	}
 }
 

@@ -65,7 +65,8 @@ type frame struct {
 	mode    frameMode
 	isNil   bool
 	ignored bool // an unknown element: what is in it is not judged
-	text    int  // where its text begins in the validator's
+	text    int   // where its text begins in the validator's
+	at      place // of the start tag, where the text is judged at the end
 	hasText bool
 	last    Name // of the child before
 	repeat  int  // how many of that name in a row
@@ -369,6 +370,9 @@ func (v *Validator) open(f frame, name Name, decl *Element, attrs attributesOf, 
 		case EmptyContent:
 			f.model = v.schema.model(t)
 		}
+	}
+	if f.simple != nil {
+		f.at = v.where()
 	}
 	v.frames = append(v.frames, f)
 	v.findTargets(attrs)
@@ -788,12 +792,12 @@ func (v *Validator) simpleValue(f *frame) (Value, string, bool) {
 	}
 	value, err := f.simple.parse(text, v.lookup)
 	if err != nil {
-		v.fault("%s", err)
+		v.faultAt(f.at, v.path(), "%s", err)
 		return Value{}, text, false
 	}
 	if f.decl != nil && f.decl.Fixed != nil {
 		if wanted, err := f.simple.parse(*f.decl.Fixed, v.lookup); err == nil && !wanted.same(value) {
-			v.fault("%s must be %s", short(text), short(*f.decl.Fixed))
+			v.faultAt(f.at, v.path(), "%s must be %s", short(text), short(*f.decl.Fixed))
 		}
 	}
 	if f.simple.mayIdentify() {

@@ -27,6 +27,11 @@ type Source struct {
 	Standard io.Reader
 }
 
+// NoFileError tells that there is no file of that name.
+type NoFileError struct{ Name string }
+
+func (e *NoFileError) Error() string { return "there is no file " + e.Name }
+
 // IsAddress says whether a location is an address and not a file name.
 func IsAddress(location string) bool {
 	scheme, _, found := strings.Cut(location, "://")
@@ -96,7 +101,7 @@ func (s *Source) readFile(base, location string) (string, []byte, error) {
 	info, err := os.Stat(name)
 	switch {
 	case os.IsNotExist(err):
-		return "", nil, fmt.Errorf("there is no file %s", name)
+		return "", nil, &NoFileError{name}
 	case err != nil:
 		return "", nil, err
 	case info.IsDir():

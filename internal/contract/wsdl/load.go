@@ -366,8 +366,12 @@ func (l *loader) binding(name xsd.Name, e element) (*Binding, error) {
 	for _, o := range e.children(Namespace, "operation") {
 		named[o.value("name")]++
 	}
+	abstract := map[string][]element{}
+	for _, o := range portType.children(Namespace, "operation") {
+		abstract[o.value("name")] = append(abstract[o.value("name")], o)
+	}
 	for _, o := range e.children(Namespace, "operation") {
-		op, err := l.operation(b, o, portType)
+		op, err := l.operation(b, o, abstract[o.value("name")])
 		if err != nil {
 			return nil, err
 		}
@@ -388,9 +392,9 @@ func (l *loader) binding(name xsd.Name, e element) (*Binding, error) {
 }
 
 // operation joins an operation of a binding with that of the port type.
-func (l *loader) operation(b *Binding, o, portType element) (*Operation, error) {
+func (l *loader) operation(b *Binding, o element, abstracts []element) (*Operation, error) {
 	op := &Operation{Name: o.value("name"), Wire: o.value("name"), Style: b.Style}
-	abstract, found := matching(o, portType)
+	abstract, found := matching(o, abstracts)
 	if !found {
 		l.note(o, "the binding has the operation %s, which its port type has not", op.Wire)
 		return nil, nil
@@ -431,15 +435,12 @@ func (l *loader) operation(b *Binding, o, portType element) (*Operation, error) 
 	return op, nil
 }
 
-// matching finds the operation of the port type that is meant: by name, and of
-// several by the names of their input and output.
-func matching(o, portType element) (element, bool) {
+// matching finds, of the operations of one name in a port type, the one that is
+// meant: by the names of their input and output.
+func matching(o element, abstracts []element) (element, bool) {
 	var best element
 	found := false
-	for _, abstract := range portType.children(Namespace, "operation") {
-		if abstract.value("name") != o.value("name") {
-			continue
-		}
+	for _, abstract := range abstracts {
 		if !found || sameNames(o, abstract) {
 			best, found = abstract, true
 			if sameNames(o, abstract) {

@@ -1,0 +1,217 @@
+package main_test
+
+import (
+	"encoding/json"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func TestSurveyAndDraft(t *testing.T) {
+	p, server := newBench(t)
+	steady := strings.NewReplacer(server.Address, "HOST", p.dir, "DIR")
+	var all strings.Builder
+	for _, args := range [][]string{
+		{"survey", "lab"}, {"survey", "lab", "RegisterAnalysis"}, {"survey", "convoy/WeighAll"}, {"survey", "lab", "-find", "hives"},
+		{"survey", "lab", "RegisterAnalysis", "-depth", "1", "-find", "by"}, {"survey", "contracts/lab.xsd", "LabFault"}, {"survey", "http://" + server.Address + "/scale?wsdl"},
+		{"draft", "lab", "RegisterAnalysis"}, {"draft", "lab", "GradeLot", "-only", "required", "-soap", "1.2"}, {"draft", "lab/RegisterAnalysis", "-as", "step"},
+		{"draft", "lab", "RegisterAnalysis", "-as", "json", "-only", "required"}, {"draft", "convoy", "WeighAll"}, {"draft", "lab", "GradeLot", "-answer"}, {"draft", "contracts/lab.xsd", "finding"},
+	} {
+		o := p.run(args...)
+		require.Equal(t, 0, o.status, o.all())
+		all.WriteString("$ testbench " + strings.Join(args, " ") + "\n" + o.stdout)
+	}
+	golden(t, "contract.txt", steady.Replace(all.String()))
+
+	var survey struct {
+		Operations []struct{ Name string }
+		Fill       []struct {
+			Path     string
+			Required bool
+		}
+	}
+	o := p.run("survey", "lab", "-json")
+	require.NoError(t, json.Unmarshal([]byte(o.stdout), &survey), o.all())
+	assert.Len(t, survey.Operations, 3)
+	o = p.run("survey", "lab", "RegisterAnalysis", "-json")
+	require.NoError(t, json.Unmarshal([]byte(o.stdout), &survey), o.all())
+	required := map[string]bool{}
+	for _, row := range survey.Fill {
+		required[row.Path] = row.Required
+	}
+	assert.True(t, required["value[0].of"])
+	assert.False(t, required["value[0].unit"])
+	assert.Contains(t, required, "sentBy.hives", "a field of a derived type")
+}
+
+// A step that was drafted runs as it is.
+func TestDraftedStepRuns(t *testing.T) {
+	p, _ := newBench(t)
+	for _, target := range []string{"lab/RegisterAnalysis", "lab/GradeLot", "scale/Weigh", "convoy/WeighAll"} {
+		step := p.run("draft", target, "-as", "step")
+		require.Equal(t, 0, step.status, step.all())
+		o := p.sheet("sheet: drafted\nsteps:\n  " + strings.ReplaceAll(strings.TrimSpace(step.stdout), "\n", "\n  ") + "\n")
+		assert.Equal(t, 0, o.status, "%s\n%s", o.all(), step.stdout)
+	}
+}
+
+func TestValidate(t *testing.T) {
+	p, _ := newBench(t)
+	o := p.run("call", "lab/RegisterAnalysis", "lot=L-2201", "takenOn=2026-05-04", "sentBy.@xsi:type=Shop", "sentBy.name=Corner shop", "value.0.of=hmf", "value.0..=3", "diastase=8", "-save", "answer.xml")
+	require.Equal(t, 0, o.status, o.all())
+	o = p.run("validate", "lab", "answer.xml")
+	assert.Equal(t, 0, o.status, o.all())
+	assert.Equal(t, "valid: an envelope of SOAP 1.1 with the answer of RegisterAnalysis\n", o.stdout)
+
+	draft := p.run("draft", "lab", "RegisterAnalysis").stdout
+	p.stdin = strings.NewReplacer("2026-05-04", "2026-02-30", "<hives>1", "<hives>none", `of="moisture"`, `off="moisture"`).Replace(draft)
+	o = p.run("validate", "contracts/lab.wsdl", "-")
+	assert.Equal(t, 1, o.status, o.all())
+	assert.Equal(t, `standard input:6:7: takenOn: "2026-02-30" is not a date like 2026-05-04: that month has 28 days
+standard input:9:9: sentBy.hives: "none" is not an integer from 1 up
+standard input:12:14: value[0]: value has no attribute off; did you mean "of"?
+standard input:12:7: value[0]: the attribute of is missing
+not valid: an envelope of SOAP 1.1 with the request of RegisterAnalysis, 4 faults
+`, o.stdout)
+	var result struct {
+		Valid  bool
+		Total  int
+		Faults []struct {
+			Line int
+			Path string
+		}
+	}
+	o = p.run("validate", "lab", "-", "-json")
+	require.NoError(t, json.Unmarshal([]byte(o.stdout), &result), o.all())
+	assert.False(t, result.Valid)
+	assert.Equal(t, "sentBy.hives", result.Faults[1].Path)
+
+	// Of very many faults the first are shown, and the rest counted.
+	p.write("many.xml", `<finding xmlns="urn:heatherfold:lab">`+strings.Repeat("<x/>", 500)+`</finding>`)
+	o = p.run("validate", "contracts/lab.xsd", "many.xml")
+	assert.Equal(t, 1, o.status)
+	assert.Equal(t, 21, strings.Count(o.stdout, "\n"))
+	assert.Contains(t, o.stdout, "500 faults")
+	assert.Contains(t, o.stderr, "480 faults more; -all shows them")
+}
+
+func TestBadContracts(t *testing.T) {
+	silent, err := net.Listen("tcp", "127.0.0.1:0") // takes connections and never answers
+	require.NoError(t, err)
+	defer silent.Close()
+	other := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { w.WriteHeader(http.StatusNotFound) }))
+	defer other.Close()
+	p, _ := newBench(t)
+	wsdl := p.read("contracts/lab.wsdl")
+	p.write("c/doctype.wsdl", "<!DOCTYPE definitions [<!ENTITY a '&b;&b;'>]>"+wsdl)
+	p.write("c/deep.wsdl", strings.Repeat("<a>", 100_000))
+	p.write("c/token.wsdl", `<a b="`+strings.Repeat("x", 100<<20))
+	p.write("c/plain.wsdl", "moisture,hmf\n17.4,12\n")
+	p.write("c/empty.wsdl", "")
+	p.write("c/lab.xsd", p.read("contracts/lab.xsd"))
+	p.write("c/noservice.wsdl", wsdl[:strings.Index(wsdl, "<service")]+"</definitions>")
+	p.write("c/elsewhere.wsdl", strings.Replace(wsdl, "lab.xsd", strings.Replace(other.URL, "127.0.0.1", "localhost", 1)+"/lab.xsd", 1))
+	p.write("c/self.xsd", `<schema xmlns="http://www.w3.org/2001/XMLSchema" targetNamespace="urn:a"><include schemaLocation="self.xsd"/><import namespace="urn:b" schemaLocation="self.xsd"/><element name="e" type="int"/></schema>`)
+	p.write("c/broken.xsd", `<schema xmlns="http://www.w3.org/2001/XMLSchema"><element name="e" type="nothing"/></schema>`)
+	p.write("wrong.xml", `<Envelope xmlns="urn:other"/>`)
+	p.write("cut.xml", `<soap:Envelope xmlns:soap="http://schemas.xmlsoap.org/soap/envelope/"><soap:Body>`)
+	for _, c := range []struct {
+		args   string
+		status int
+		want   string
+	}{
+		{"survey c/doctype.wsdl", 2, "c/doctype.wsdl:1:1: not well-formed XML: it has a DOCTYPE, which is refused"},
+		{"survey c/deep.wsdl", 2, "elements are nested deeper than 1000"},
+		{"survey c/token.wsdl", 2, "larger than 64 MiB"},
+		{"survey c/plain.wsdl", 2, `c/plain.wsdl:1:1: not well-formed XML: it does not begin with < as XML does, but with "moisture,hmf"`},
+		{"survey c/empty.wsdl", 2, "c/empty.wsdl:1:1: not well-formed XML: it is empty"},
+		{"survey c/noservice.wsdl", 0, "it has no service, so it says no address"},
+		{"draft c/noservice.wsdl GradeLot", 2, "has no service with a port"},
+		{"survey c/elsewhere.wsdl", 0, "-allow localhost lets it"},
+		{"survey c/self.xsd", 0, "{urn:a}e"},
+		{"survey c/broken.xsd", 2, "c/broken.xsd:1:"},
+		{"survey nowhere.wsdl", 2, `there is no service, and no file, "nowhere.wsdl"`},
+		{"survey labb", 2, `did you mean "lab"`},
+		{"survey lab GradLot", 2, `did you mean "GradeLot"`},
+		{"survey stores", 2, "the service stores has no contract"},
+		{"survey http://" + silent.Addr().String() + "/x?wsdl -timeout 300ms", 3, "300ms"},
+		{"survey " + other.URL + "/x?wsdl", 3, "404"},
+		{"survey", 2, "survey what?"},
+		{"draft lab", 2, "draft which operation?"},
+		{"draft lab GradeLot -as yaml", 2, "-as yaml is no form of a draft"},
+		{"draft lab GradeLot -soap 2", 2, "-soap 2 is no version of SOAP"},
+		{"validate lab", 2, "validate what?"},
+		{"validate - -", 2, "cannot both come from the standard input"},
+		{"validate lab gone.xml", 2, "gone.xml"},
+		{"validate lab wrong.xml", 2, `the namespace "urn:other" of the envelope is that of no version of SOAP`},
+		{"validate lab cut.xml", 1, "not well-formed XML: it ends before </soap:Body>"},
+		{"validate contracts/lab.xsd c/deep.wsdl", 1, "elements are nested deeper than 1000"},
+		{"call lab/GradLot", 2, `did you mean "GradeLot"`},
+		{"call lab/GradeLot lot=1", 2, "does not match the pattern L-[0-9]{4}"},
+		{"call lab/GradeLot lot=L-2201 moisture=1 -contract maybe", 2, "-contract maybe is unknown"},
+		{"call scale/Weigh load.plate=HF-1", 2, "not sent"},
+	} {
+		o := p.run(strings.Fields(c.args)...)
+		assert.Equal(t, c.status, o.status, "%s\n%s", c.args, o.all())
+		assert.Contains(t, o.all(), c.want, c.args)
+		assert.Less(t, len(o.all()), 4000, c.args)
+	}
+}
+
+// What a step says of its contract is held before and after.
+func TestStepsByContract(t *testing.T) {
+	p, _ := newBench(t)
+	p.write("wrong.yaml", `sheet: wrong
+steps:
+  - step: unknown, wrong and missing
+    call: lab/GradeLot
+    fill:
+      moisture: 45
+      remrk: x
+      hmf: ${row.hmf}
+  - step: a placeholder may be anything
+    call: lab/GradeLot
+    fill:
+      lot: ${depot}
+      moisture: ${depot}
+  - step: not there
+    call: lab/GradLot
+  - step: on purpose
+    call: lab/GradeLot
+    contract: off
+    fill:
+      colour: amber
+  - step: switch
+    call: lab/GradeLot
+    contract: maybe
+`)
+	o := p.run("vet", "wrong.yaml")
+	assert.Equal(t, 2, o.status)
+	for _, want := range []string{`wrong.yaml:6:7: moisture "45" is over the most allowed, 30`, `wrong.yaml:7:7: remrk is unknown; did you mean "remark"?`,
+		"wrong.yaml:4:11: lot is missing: it is mandatory, text, matches L-[0-9]{4}", `there is no operation of lab "GradLot"`, `"maybe" is no part of an exchange`} {
+		assert.Contains(t, o.stdout, want)
+	}
+	assert.NotContains(t, o.stdout, "colour")
+	assert.NotContains(t, o.stdout, "wrong.yaml:12", "a placeholder is not judged before it is filled in")
+
+	// A service that answers against its contract.
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Type", "text/xml")
+		_, _ = w.Write([]byte(`<e:Envelope xmlns:e="http://schemas.xmlsoap.org/soap/envelope/"><e:Body><GradeLotResponse xmlns="urn:heatherfold:lab"><lot>2201</lot><grade>D</grade></GradeLotResponse></e:Body></e:Envelope>`))
+	}))
+	defer server.Close()
+	bench := strings.Replace(p.read("bench.yaml"), "address: ${base}/lab", "address: "+server.URL, 1)
+	p.write("bench.yaml", bench)
+	call := "sheet: t\nsteps:\n  - step: one\n    call: lab/GradeLot\n    fill:\n      lot: L-2201\n      moisture: 17\n"
+	o = p.sheet(call)
+	assert.Equal(t, 1, o.status, o.all())
+	flat := strings.Join(strings.Fields(o.stdout), " ")
+	assert.Contains(t, flat, `the answer breaks the contract: lot: "2201" does not match the pattern L-[0-9]{4}; grade: "D" is not one of A, B, C; GradeLotResponse: GradeLotResponse is not complete: after grade, gradedAt expected`)
+	o = p.sheet(call + "    contract: request\n")
+	assert.Equal(t, 0, o.status, o.all())
+}

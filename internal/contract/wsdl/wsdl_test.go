@@ -1,0 +1,250 @@
+package wsdl_test
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"testbench/internal/contract/wsdl"
+	"testbench/internal/document"
+	"testbench/internal/soap"
+	"testbench/internal/xsd"
+)
+
+// definitions writes a WSDL around what stands inside.
+func definitions(inside string) string {
+	return `<definitions name="Press" targetNamespace="urn:p" xmlns="http://schemas.xmlsoap.org/wsdl/" xmlns:s="http://schemas.xmlsoap.org/wsdl/soap/" xmlns:s12="http://schemas.xmlsoap.org/wsdl/soap12/" xmlns:h="http://schemas.xmlsoap.org/wsdl/http/" xmlns:mime="http://schemas.xmlsoap.org/wsdl/mime/" xmlns:p="urn:p" xmlns:xs="http://www.w3.org/2001/XMLSchema">` + inside + `</definitions>`
+}
+
+const pressTypes = `<types><xs:schema targetNamespace="urn:p" elementFormDefault="qualified">
+<xs:element name="Start"><xs:complexType><xs:sequence><xs:element name="lot" type="xs:token"/></xs:sequence></xs:complexType></xs:element>
+<xs:element name="Started" type="xs:int"/><xs:element name="Trace" type="xs:string"/><xs:element name="Jam"><xs:complexType><xs:sequence><xs:element name="where" type="xs:string"/></xs:sequence></xs:complexType></xs:element>
+</xs:schema></types>
+<message name="In"><part name="body" element="p:Start"/><part name="trace" element="p:Trace"/></message>
+<message name="Out"><part name="body" element="p:Started"/></message>
+<message name="Text"><part name="text" type="xs:string"/><part name="times" type="xs:int"/></message>
+<message name="Jam"><part name="jam" element="p:Jam"/></message>
+<message name="None"/>`
+
+func body(use string) string { return `<s:body use="` + use + `"/>` }
+
+func read(documents map[string]string) (*wsdl.Contract, error) {
+	return wsdl.Load("main.wsdl", func(_, location string) (string, []byte, error) {
+		if text, ok := documents[location]; ok {
+			return location, []byte(text), nil
+		}
+		return "", nil, errors.New("no such file")
+	})
+}
+
+func TestContract(t *testing.T) {
+	c, err := read(map[string]string{"main.wsdl": definitions(`<documentation>The press hall.</documentation>` + pressTypes + `
+<portType name="Press">
+  <operation name="Start"><documentation>Starts a job.</documentation><input message="p:In"/><output message="p:Out"/><fault name="Jam" message="p:Jam"/></operation>
+  <operation name="Tell"><input name="TellOnce" message="p:Text"/></operation>
+  <operation name="Tell"><input name="TellTwice" message="p:Text"/><output message="p:None"/></operation>
+</portType>
+<binding name="B11" type="p:Press"><s:binding transport="http://schemas.xmlsoap.org/soap/http"/>
+  <operation name="Start"><s:operation soapAction="urn:start"/><input><s:header message="p:In" part="trace" use="literal"/>` + body("literal") + `</input><output>` + body("literal") + `</output></operation>
+  <operation name="Tell"><s:operation style="rpc"/><input name="TellOnce"><s:body use="literal" namespace="urn:rpc"/></input></operation>
+  <operation name="Tell"><s:operation style="rpc"/><input name="TellTwice"><s:body use="literal" namespace="urn:rpc"/></input><output><s:body use="literal" namespace="urn:rpc"/></output></operation>
+</binding>
+<binding name="BGet" type="p:Press"><h:binding verb="GET"/><operation name="Tell"><h:operation location="/tell"/><input name="TellOnce"><h:urlEncoded/></input></operation></binding>
+<service name="Hall"><port name="P11" binding="p:B11"><s:address location="http://hall.example/p"/></port><port name="PGet" binding="p:BGet"><h:address location="http://hall.example/get"/></port></service>`)})
+	require.NoError(t, err)
+	assert.Equal(t, "The press hall.", c.Documentation)
+	port, err := c.Port("", "")
+	require.NoError(t, err)
+	assert.Equal(t, "P11", port.Name)
+	assert.Equal(t, []string{"Start", "Tell(TellOnce)", "Tell(TellTwice)"}, port.Binding.OperationNames())
+
+	start := port.Binding.Operation("Start")
+	assert.Equal(t, "Starts a job.", start.Documentation)
+	assert.Equal(t, "urn:start", start.Action)
+	require.Len(t, start.Input.Payload, 1, "the part in the header is not in the Body")
+	assert.Equal(t, xsd.Name{Space: "urn:p", Local: "Start"}, start.Input.Wrapper().Name)
+	assert.Equal(t, "Trace", start.Input.Headers[0].Element.Name.Local)
+	assert.Equal(t, "Jam", start.Faults[0].Detail.Name.Local)
+
+	tell := port.Binding.Operation("Tell(TellOnce)")
+	assert.True(t, tell.IsRPC())
+	assert.Nil(t, tell.Output, "one way")
+	assert.Equal(t, xsd.Name{Space: "urn:rpc", Local: "Tell"}, tell.Input.Wrapper().Name)
+	answer := port.Binding.Operation("Tell(TellTwice)").Output
+	assert.Equal(t, "TellResponse", answer.Wrapper().Name.Local)
+	get, err := c.Port("PGet", "")
+	require.NoError(t, err)
+	assert.Equal(t, wsdl.HTTPGet, get.Binding.Protocol)
+	assert.Equal(t, "/tell", get.Binding.Operations[0].Location)
+
+	notes := fmt.Sprint(c.Notes)
+	assert.Contains(t, notes, "Tell is rpc in a binding that is document (Basic Profile 1.1, R2705)")
+	assert.Contains(t, notes, "several operations are called Tell (Basic Profile 1.1, R2304)")
+	_, err = c.Port("P12", "")
+	assert.EqualError(t, err, `the contract has no port "P12"; did you mean "P11"?`)
+	_, err = c.Port("", soap.V12)
+	assert.EqualError(t, err, "the contract has no port that speaks SOAP 1.2; its ports are: P11, PGet")
+}
+
+func TestImports(t *testing.T) {
+	c, err := read(map[string]string{
+		"main.wsdl":  definitions(`<import namespace="urn:p" location="types.wsdl"/><import namespace="urn:gone" location="gone.wsdl"/><import namespace="urn:s" location="plain.xsd"/><service name="Hall"><port name="P" binding="p:B"><s:address location="http://hall.example/"/></port></service>`),
+		"types.wsdl": definitions(`<import namespace="urn:p" location="main.wsdl"/>` + pressTypes + `<portType name="Press"><operation name="Start"><input message="p:In"/></operation></portType><binding name="B" type="p:Press"><s:binding transport="urn:smoke"/><operation name="Start"><input>` + body("literal") + `</input></operation></binding>`),
+		"plain.xsd":  `<schema xmlns="http://www.w3.org/2001/XMLSchema" targetNamespace="urn:s"><element name="e"/></schema>`,
+	})
+	require.NoError(t, err)
+	assert.Equal(t, []string{"Start"}, c.Services[0].Ports[0].Binding.OperationNames())
+	notes := fmt.Sprint(c.Notes)
+	assert.Contains(t, notes, "gone.wsdl could not be loaded: no such file")
+	assert.Contains(t, notes, "a schema is imported as if it were a WSDL (Basic Profile 1.1, R2001)")
+	assert.Contains(t, notes, `has the transport "urn:smoke"`)
+	assert.Contains(t, notes, "Start has several elements in its Body (Basic Profile 1.1, R2210)")
+}
+
+func TestRefused(t *testing.T) {
+	for text, want := range map[string]string{
+		"not XML": "main.wsdl:1:1: not well-formed XML",
+		"<a/>":    "main.wsdl:1:1: <a> is not a WSDL",
+		`<description xmlns="http://www.w3.org/ns/wsdl"/>`: "this is WSDL 2.0; WSDL 1.1 can be read",
+		"<!DOCTYPE definitions>" + definitions(""):         "it has a DOCTYPE, which is refused",
+		definitions(""): "it has no binding, so nothing in it can be called",
+		definitions(`<types><xs:schema><xs:element name="e" type="xs:nothing"/></xs:schema></types>`): "there is no type {http://www.w3.org/2001/XMLSchema}nothing",
+		definitions(`<binding name="B" type="z:T"/>`):                                                 "the prefix of z:T is not declared there",
+	} {
+		_, err := read(map[string]string{"main.wsdl": text})
+		assert.ErrorContains(t, err, want, text)
+	}
+}
+
+// What is missing is noted, and what does not need it can be called.
+func TestHalfOfAContract(t *testing.T) {
+	c, err := read(map[string]string{"main.wsdl": definitions(pressTypes + `
+<message name="Odd"><part name="a" element="p:Gone"/><part name="b"/></message>
+<portType name="Press"><operation name="Start"><input message="p:Nowhere"/></operation><operation name="Odd"><input message="p:Odd"/></operation></portType>
+<binding name="B" type="p:Press"><s:binding transport="http://schemas.xmlsoap.org/soap/http"/>
+<operation name="Start"><input>` + body("literal") + `</input></operation><operation name="Odd"><input>` + body("literal") + `</input></operation><operation name="Extra"/></binding>
+<binding name="C" type="p:NoType"/>
+<service name="Hall"><port name="P" binding="p:B"/><port name="Q" binding="p:Missing"/></service>`)})
+	require.NoError(t, err)
+	notes := fmt.Sprint(c.Notes)
+	for _, want := range []string{"the message Nowhere is not declared", "the part a is the element {urn:p}Gone, which is not declared", "the part b has neither an element nor a type",
+		"the binding has the operation Extra, which its port type has not", "the port Q has the binding Missing, which is not declared", "the binding C is of the port type NoType"} {
+		assert.Contains(t, notes, want)
+	}
+}
+
+func validated(t *testing.T, c *wsdl.Contract, message string) (string, []string) {
+	var faults []string
+	verdict, err := c.Validate(strings.NewReader(message), func(f xsd.Fault) { faults = append(faults, f.String()) })
+	require.NoError(t, err)
+	return verdict.String(), faults
+}
+
+func TestValidateEnvelopes(t *testing.T) {
+	c, err := read(map[string]string{"main.wsdl": definitions(pressTypes + `
+<portType name="Press"><operation name="Start"><input message="p:In"/><output message="p:Out"/></operation></portType>
+<binding name="B" type="p:Press"><s:binding transport="http://schemas.xmlsoap.org/soap/http"/><operation name="Start"><input><s:body use="literal" parts="body"/></input><output>` + body("literal") + `</output></operation></binding>
+<service name="Hall"><port name="P" binding="p:B"/></service>`)})
+	require.NoError(t, err)
+	envelope := func(inside string) string {
+		return `<e:Envelope xmlns:e="http://schemas.xmlsoap.org/soap/envelope/" xmlns:p="urn:p">` + inside + `</e:Envelope>`
+	}
+	for message, want := range map[string]string{
+		envelope(`<e:Body><p:Start><p:lot>L</p:lot></p:Start></e:Body>`):                                                                 "an envelope of SOAP 1.1 with the request of Start []",
+		envelope(`<e:Header><p:Trace>x</p:Trace><p:Other><x/>text</p:Other></e:Header><e:Body><p:Started>1</p:Started></e:Body>`):        "an envelope of SOAP 1.1 with the answer of Start []",
+		envelope(`<e:Body><p:Started>x</p:Started></e:Body>`):                                                                            `an envelope of SOAP 1.1 with the answer of Start [line 1, column 89: Started: "x" is not an integer]`,
+		envelope(`<e:Body><e:Fault><faultcode>e:Client</faultcode><detail><p:Jam><p:when/></p:Jam></detail></e:Fault></e:Body>`):         `an envelope of SOAP 1.1 with a fault [line 1, column 144: when: where expected, found when line 1, column 153: Jam: Jam is empty: where expected]`,
+		envelope(`<e:Body><p:Stop/></e:Body>`):                                                                                           "an envelope of SOAP 1.1 [line 1, column 89: {urn:p}Stop is the payload of no operation of the contract]",
+		envelope(`<e:Body/>`):                                                                                                            "an envelope of SOAP 1.1 [line 1, column 81: the Body is empty, and every message of the contract has a payload]",
+		envelope(`<e:Body><p:Started>1</p:Started></e:Body><x/>`):                                                                        "an envelope of SOAP 1.1 with the answer of Start [line 1, column 122: x cannot stand there: an envelope holds a Header and a Body]",
+		`<e:Envelope xmlns:e="http://www.w3.org/2003/05/soap-envelope"><e:Body><Started xmlns="urn:p">1</Started></e:Body></e:Envelope>`: "an envelope of SOAP 1.2 with the answer of Start [line 1, column 1: the envelope is SOAP 1.2, which no port of the contract speaks]",
+	} {
+		what, faults := validated(t, c, message)
+		assert.Equal(t, want, fmt.Sprint(what, " ", faults), message)
+	}
+	_, err = c.Validate(strings.NewReader(`<Envelope/>`), func(xsd.Fault) {})
+	assert.EqualError(t, err, `the namespace "" of the envelope is that of no version of SOAP`)
+}
+
+// Large writes a WSDL with so many operations, each with elements and a type of its own.
+func large(operations int) string {
+	var types, messages, portType, binding strings.Builder
+	for i := range operations {
+		fmt.Fprintf(&types, `<xs:element name="Do%[1]d"><xs:complexType><xs:sequence><xs:element name="lot" type="xs:token"/><xs:element name="thing" type="p:Thing%[1]d" maxOccurs="unbounded"/><xs:element name="when" type="xs:dateTime" minOccurs="0"/></xs:sequence></xs:complexType></xs:element><xs:element name="Done%[1]d" type="p:Thing%[1]d"/>
+<xs:complexType name="Thing%[1]d"><xs:sequence><xs:element name="name" type="xs:string"/><xs:element name="amount" type="xs:decimal"/><xs:choice><xs:element name="kilos" type="xs:int"/><xs:element name="jars" type="xs:int"/></xs:choice></xs:sequence><xs:attribute name="id" type="xs:NCName" use="required"/></xs:complexType>
+`, i)
+		fmt.Fprintf(&messages, `<message name="In%[1]d"><part name="b" element="p:Do%[1]d"/></message><message name="Out%[1]d"><part name="b" element="p:Done%[1]d"/></message>
+`, i)
+		fmt.Fprintf(&portType, `<operation name="Do%[1]d"><documentation>Operation %[1]d of the press hall.</documentation><input message="p:In%[1]d"/><output message="p:Out%[1]d"/></operation>
+`, i)
+		fmt.Fprintf(&binding, `<operation name="Do%[1]d"><s:operation soapAction="urn:do:%[1]d"/><input>`+body("literal")+`</input><output>`+body("literal")+`</output></operation>
+`, i)
+	}
+	return definitions(`<types><xs:schema targetNamespace="urn:p" elementFormDefault="qualified">` + types.String() + `</xs:schema></types>` + messages.String() +
+		`<portType name="Press">` + portType.String() + `</portType><binding name="B" type="p:Press"><s:binding transport="http://schemas.xmlsoap.org/soap/http"/>` + binding.String() +
+		`</binding><service name="Hall"><port name="P" binding="p:B"><s:address location="http://hall.example/"/></port></service>`)
+}
+
+// Every draft of a large contract is valid by it.
+func TestLarge(t *testing.T) {
+	c, err := read(map[string]string{"main.wsdl": large(300)})
+	require.NoError(t, err)
+	require.Len(t, c.Operations(), 300)
+	for _, o := range c.Operations() {
+		for _, required := range []bool{true, false} {
+			d, err := c.Draft(c.Bindings[0], o, wsdl.DraftOptions{Required: required})
+			require.NoError(t, err)
+			what, faults := validated(t, c, d.XML())
+			require.Equal(t, "an envelope of SOAP 1.1 with the request of "+o.Name, what)
+			require.Empty(t, faults, d.XML())
+		}
+	}
+}
+
+func BenchmarkLoad1500(b *testing.B) {
+	text := large(1500)
+	b.SetBytes(int64(len(text)))
+	for b.Loop() {
+		if _, err := read(map[string]string{"main.wsdl": text}); err != nil {
+			b.Fatal(err)
+		}
+	}
+}
+
+func BenchmarkDraft1500(b *testing.B) {
+	c, err := read(map[string]string{"main.wsdl": large(1500)})
+	require.NoError(b, err)
+	for b.Loop() {
+		for _, o := range c.Operations() {
+			d, err := c.Draft(c.Bindings[0], o, wsdl.DraftOptions{})
+			if err != nil {
+				b.Fatal(err)
+			}
+			_ = d.XML()
+		}
+	}
+}
+
+func FuzzRead(f *testing.F) {
+	f.Add(large(1), `<e:Envelope xmlns:e="http://schemas.xmlsoap.org/soap/envelope/"><e:Body><Do0 xmlns="urn:p"/></e:Body></e:Envelope>`)
+	f.Add(definitions(pressTypes+`<portType name="P"><operation name="O"><input message="p:Text"/></operation></portType><binding name="B" type="p:P"><s:binding style="rpc"/><operation name="O"><input><s:body use="encoded" namespace="n"/></input></operation></binding>`), "<a/>")
+	f.Fuzz(func(t *testing.T, text, message string) {
+		c, err := wsdl.Read("fuzz.wsdl", []byte(text), nil)
+		if err != nil {
+			return
+		}
+		_, _ = c.Validate(strings.NewReader(message), func(xsd.Fault) {})
+		for _, b := range c.Bindings {
+			for _, o := range b.Operations {
+				if d, err := c.Draft(b, o, wsdl.DraftOptions{}); err == nil {
+					_ = d.XML()
+				}
+				c.Schema.Fill(&xsd.Element{Type: xsd.AnyType()}, document.NewObject(), xsd.FillOptions{})
+			}
+		}
+	})
+}
