@@ -215,3 +215,84 @@ steps:
 	o = p.sheet(call + "    contract: request\n")
 	assert.Equal(t, 0, o.status, o.all())
 }
+
+// Servers depart from the books; each departure is said, and the answer can
+// be checked all the same.
+func TestDepartures(t *testing.T) {
+	const e11, e12 = "http://schemas.xmlsoap.org/soap/envelope/", "http://www.w3.org/2003/05/soap-envelope"
+	envelope := func(space, inside string) string {
+		return `<e:Envelope xmlns:e="` + space + `"><e:Body>` + inside + `</e:Body></e:Envelope>`
+	}
+	fault := func(code, rest string) string {
+		return envelope(e11, `<e:Fault><faultcode>`+code+`</faultcode><faultstring>too moist</faultstring>`+rest+`</e:Fault>`)
+	}
+	const anyFault = "    expect:\n      fault:\n        text: too moist\n"
+	cases := []struct {
+		name, contentType, body string
+		status                  int
+		expect, want            string
+		exit                    int
+	}{
+		{"fault under 200", "text/xml", fault("e:Client", ""), 200, anyFault, "a fault came under the status 200; SOAP 1.1 gives it 500", 0},
+		{"fault under 202", "text/xml", fault("e:Client", ""), 202, anyFault, "a fault came under the status 202", 0},
+		{"fault under 401", "text/xml", fault("e:Client", ""), 401, anyFault, "a fault came under the status 401", 0},
+		{"unbound prefix", "text/xml", fault("srv:Client", ""), 500, anyFault + "        code: Client\n", "the prefix of the fault code srv:Client is not declared", 0},
+		{"own prefix", "text/xml", strings.Replace(fault("o:Moist", ""), "<e:Fault", `<e:Fault xmlns:o="urn:own"`, 1), 500, anyFault, "is a name of the service's own, in urn:own", 0},
+		{"dotted", "text/xml", fault("e:Client.Moisture", ""), 500, anyFault + "        code: Client.Moisture\n", "", 0},
+		{"text in the detail", "text/xml", fault("e:Client", "<detail>see log</detail>"), 500, anyFault, "the detail of the fault is bare text, not an element: see log", 0},
+		{"another detail", "text/xml", fault("e:Client", "<detail><x/></detail>"), 500, anyFault, "the detail holds x; the contract declares for GradeLot: LabFault", 0},
+		{"shape of 1.2", "text/xml", envelope(e11, `<e:Fault><e:Code><e:Value>e:Client</e:Value></e:Code><e:Reason><e:Text>too moist</e:Text></e:Reason></e:Fault>`), 500, anyFault, "the fault in it has the shape of 1.2", 0},
+		{"other version", "application/soap+xml", envelope(e12, `<e:Fault><e:Code><e:Value>e:Sender</e:Value></e:Code><e:Reason><e:Text>too moist</e:Text></e:Reason></e:Fault>`), 400, anyFault, "SOAP 1.1 was sent, and SOAP 1.2 came back", 0},
+		{"content type", "application/soap+xml", fault("e:Client", ""), 500, anyFault, "the content type application/soap+xml does not go with an envelope of SOAP 1.1", 0},
+		{"HTML", "text/html", "<!doctype html><p>maintenance", 200, "", "the answer is no SOAP envelope, but HTML", 1},
+		{"plain text", "text/plain", "out of honey", 200, "", "the answer is no SOAP envelope, but text", 1},
+		{"other XML", "text/xml", "<oops/>", 200, "", "the answer is no SOAP envelope, but the XML element oops", 1},
+		{"empty", "text/xml", "", 200, "", "the answer is no SOAP envelope, but empty", 1},
+		{"empty body", "text/xml", envelope(e11, ""), 200, "", "the Body is empty; GradeLotResponse expected", 1},
+		{"another payload", "text/xml", envelope(e11, "<x/>"), 200, "", "the Body holds x, and the contract says {urn:heatherfold:lab}GradeLotResponse", 1},
+		{"202 with a body", "text/xml", envelope(e11, "<x/>"), 202, "", "the status 202 says that nothing is answered, and here is x", 1},
+	}
+	current := 0
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Type", cases[current].contentType)
+		w.WriteHeader(cases[current].status)
+		_, _ = w.Write([]byte(cases[current].body))
+	}))
+	defer server.Close()
+	p, _ := newBench(t)
+	p.write("bench.yaml", strings.Replace(p.read("bench.yaml"), "address: ${base}/lab", "address: "+server.URL, 1))
+	for i, c := range cases {
+		current = i
+		o := p.sheet("sheet: t\nsteps:\n  - step: one\n    call: lab/GradeLot\n    fill:\n      lot: L-2201\n      moisture: 17\n" + c.expect)
+		assert.Equal(t, c.exit, o.status, "%s: %s", c.name, o.all())
+		flat := strings.Join(strings.Fields(o.stdout), " ")
+		assert.Contains(t, flat, c.want, c.name)
+		if c.want == "" {
+			assert.NotContains(t, flat, "note:", c.name)
+		}
+	}
+}
+
+func TestAddressing(t *testing.T) {
+	p, _ := newBench(t)
+	step := "sheet: t\nsteps:\n  - step: one\n    call: lab/GradeLot\n    addressing: true\n    fill:\n      lot: L-2201\n      moisture: 17\n"
+	o := p.sheet(step+"    keep:\n      relation: reply.soap.header.RelatesTo\n    fields:\n      reply.soap.header.RelatesTo: starts with \"urn:uuid:\"\n", "-show", "sent")
+	assert.Equal(t, 0, o.status, o.all())
+	for _, want := range []string{`<To xmlns="http://www.w3.org/2005/08/addressing">http://127.0.0.1`, `>urn:heatherfold:lab:GradeLot</Action>`, `>urn:uuid:`, `<Address>http://www.w3.org/2005/08/addressing/anonymous</Address>`} {
+		assert.Contains(t, o.stdout, want)
+	}
+	answer := `<e:Envelope xmlns:e="http://schemas.xmlsoap.org/soap/envelope/"><e:Header><RelatesTo xmlns="http://www.w3.org/2005/08/addressing">urn:uuid:of-another</RelatesTo></e:Header><e:Body/></e:Envelope>`
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Type", "text/xml")
+		_, _ = w.Write([]byte(answer))
+	}))
+	defer server.Close()
+	p.write("bench.yaml", strings.Replace(p.read("bench.yaml"), "address: ${base}/lab", "address: "+server.URL, 1))
+	o = p.sheet(step + "    contract: request\n")
+	assert.Equal(t, 1, o.status, o.all())
+	assert.Contains(t, strings.Join(strings.Fields(o.stdout), " "), "got urn:uuid:of-another")
+	answer = strings.Replace(answer, "RelatesTo", "Other", 2)
+	o = p.sheet(step + "    contract: request\n")
+	assert.Equal(t, 0, o.status, o.all())
+	assert.Contains(t, strings.Join(strings.Fields(o.stdout), " "), "does not say which message it relates to")
+}

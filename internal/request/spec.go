@@ -65,6 +65,9 @@ type SOAP struct {
 	Action  *value.Template
 	Blocks  *Tree
 	Payload string // the payload's element as prefix:name; empty when Body holds it
+	// Addressing, if not nil, adds the blocks of WS-Addressing; its To and Action
+	// are filled in.
+	Addressing *soap.Addressing
 }
 
 // Build fills the request in. Errors name the part that could not be filled.
@@ -354,6 +357,10 @@ func (s *Spec) setEnvelope(scope value.Scope, r *exchange.Request) error {
 		if blocks, err = s.xmlOf(s.SOAP.Blocks, scope, "blocks"); err != nil {
 			return err
 		}
+	}
+	if a := s.SOAP.Addressing; a != nil {
+		a.To, a.Action = r.URL.String(), action.Sent
+		blocks = append(a.Blocks(), blocks...)
 	}
 	shownPayload := ""
 	switch {

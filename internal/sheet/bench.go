@@ -64,6 +64,7 @@ type Service struct {
 	Always     Always
 	SOAP       soap.Version // empty: not a SOAP service
 	Port       string       // of the contract; empty takes the first that fits
+	Addressing bool         // WS-Addressing blocks go with each request
 	HTTP       string
 	Names      map[string]string
 	Operations []*contract.Operation
@@ -274,6 +275,7 @@ var serviceKeys = []key[Service]{
 	{"always", "what goes into each request", func(r *reader, s *Service, n *yamlfile.Node) {
 		readMapping(r, "always", n, &s.Always, alwaysKeys)
 	}},
+	{"addressing", "true: WS-Addressing blocks go with each request", func(r *reader, s *Service, n *yamlfile.Node) { s.Addressing = r.yes(n) }},
 	{"port", "a port of the contract", func(r *reader, s *Service, n *yamlfile.Node) { s.Port = r.plainText(n) }},
 	{"soap", "1.1 or 1.2", func(r *reader, s *Service, n *yamlfile.Node) { s.SOAP = r.soapVersion(n) }},
 	{"http", "1.1 or 2", func(r *reader, s *Service, n *yamlfile.Node) { s.HTTP = r.choice(n, "version of HTTP", "1.1", "2") }},

@@ -13,6 +13,7 @@ import (
 	"testbench/internal/reply"
 	"testbench/internal/rule"
 	"testbench/internal/secret"
+	"testbench/internal/soap"
 	"testbench/internal/value"
 )
 
@@ -26,7 +27,8 @@ type judging struct {
 	out   []Check
 	// described is the operation as its contract has it, or nil.
 	described *described
-	err       error // a rule's own values are not there
+	messageID string // of WS-Addressing, "" without
+	err       error  // a rule's own values are not there
 }
 
 func (j *judging) add(c Check) {
@@ -53,6 +55,7 @@ func (j *judging) judge() {
 	start := len(j.out)
 	j.readable()
 	j.contract()
+	j.relation()
 	j.replyRules(e)
 	j.fields()
 	j.where()
@@ -71,10 +74,17 @@ func (j *judging) judge() {
 
 // contract holds the answer against what the contract says of it.
 func (j *judging) contract() {
-	if j.described == nil || j.described.version == "" || !j.step.holdsAnswer() || j.reply.Message == nil {
+	if j.described == nil || j.described.version == "" || !j.step.holdsAnswer() {
 		return
 	}
-	found := j.described.contractFaults(j.reply)
+	answer := j.reply.Record.Answer
+	if j.reply.Message == nil && j.described.operation.Output == nil && answer.Status < 300 {
+		return // one way: nothing needs to come back (SOAP 1.1, 6; Basic Profile 1.1, R2714)
+	}
+	found := []string{"the answer is no SOAP envelope, but " + whatItIs(j.reply)}
+	if j.reply.Message != nil {
+		found = j.described.contractFaults(j.reply)
+	}
 	c := Check{Kind: "contract", Subject: "answer", Wanted: "as " + j.described.operation.Name + " is described", Held: len(found) == 0, Got: "so"}
 	const most = 5
 	if len(found) > 0 {
@@ -87,6 +97,75 @@ func (j *judging) contract() {
 	if words := j.described.undeclared(j.reply.Message); words != "" {
 		j.reply.Message.Departures = append(j.reply.Message.Departures, words)
 	}
+}
+
+// relation checks that the answer says it belongs to the request (WS-Addressing
+// 1.0 Core, 3.4: an answer carries the request's message id).
+func (j *judging) relation() {
+	if j.messageID == "" || j.reply.Message == nil {
+		return
+	}
+	got, there := j.reply.Message.Property("RelatesTo")
+	switch {
+	case !there:
+		j.reply.Message.Departures = append(j.reply.Message.Departures, "the answer does not say which message it relates to (WS-Addressing: RelatesTo)")
+	default:
+		j.add(Check{Kind: "expect", Subject: "relation", Wanted: j.messageID, Got: got, Held: got == j.messageID})
+	}
+}
+
+// whatItIs says in a few words what an answer is that should have been another thing.
+func whatItIs(re *reply.Reply) string {
+	answer := re.Record.Answer
+	switch {
+	case len(answer.Body) == 0:
+		return "empty"
+	case re.Format == document.XML && re.Body != nil:
+		return "the XML element " + re.Body.Name.String()
+	case re.Format == document.XML:
+		return "XML that is not well-formed"
+	}
+	return string(re.Format)
+}
+
+// departures tells where an answer to a SOAP request departs from the books.
+// Real services do; it is said, and does not count as falling short.
+func (j *judging) departures(asked soap.Version) []string {
+	answer := j.reply.Record.Answer
+	if asked == "" || answer == nil {
+		return nil
+	}
+	m := j.reply.Message
+	if m == nil {
+		oneWay := j.described != nil && j.described.operation.Output == nil || answer.Status == 202 || answer.Status == 204
+		if oneWay && len(answer.Body) == 0 {
+			return nil
+		}
+		if oneWay {
+			return []string{"nothing was to come back, and here is " + whatItIs(j.reply)}
+		}
+		return []string{fmt.Sprintf("a SOAP request was answered with %s, not with an envelope", whatItIs(j.reply))}
+	}
+	out := append([]string(nil), m.Departures...)
+	if m.Version != asked {
+		out = append(out, fmt.Sprintf("SOAP %s was sent, and SOAP %s came back", asked, m.Version))
+	}
+	if told := soap.VersionOf(answer.ContentType()); told != m.Version {
+		out = append(out, fmt.Sprintf("the content type %s does not go with an envelope of SOAP %s", answer.ContentType(), m.Version))
+	}
+	if f := m.Fault; f != nil {
+		wanted := 500
+		// SOAP 1.1, 6.2; SOAP 1.2 Part 2, 7.5.2.2.
+		if m.Version == soap.V12 && f.Code == "Sender" {
+			wanted = 400
+		}
+		if answer.Status != wanted {
+			out = append(out, fmt.Sprintf("a fault came under the status %d; SOAP %s gives it %d", answer.Status, m.Version, wanted))
+		}
+	} else if answer.Status == 202 && m.Payload != nil {
+		out = append(out, "the status 202 says that nothing is answered, and here is "+m.Payload.Name.Local)
+	}
+	return out
 }
 
 // refusal judges an exchange that failed, or one that should have.

@@ -23,6 +23,8 @@ type plan struct {
 	op      *contract.Operation // described by hand
 	// described is the operation as the contract has it.
 	described *described
+	// messageID names the message where WS-Addressing goes with it.
+	messageID string
 	logins    []string
 	writes    bool
 	notes     []string
@@ -208,6 +210,10 @@ func (s *Session) addService(p *plan, step *Step, spec *request.Spec) {
 	envelope := request.SOAP{Version: version, Action: step.Action, Blocks: always.Blocks}
 	if spec.SOAP != nil {
 		envelope.Blocks = spec.SOAP.Blocks
+	}
+	if step.Addressing == "true" || step.Addressing == "" && p.service.Addressing {
+		p.messageID = soap.NewMessageID()
+		envelope.Addressing = &soap.Addressing{MessageID: p.messageID}
 	}
 	if p.described != nil && envelope.Action == nil {
 		envelope.Action = value.Literal(p.described.operation.Action)

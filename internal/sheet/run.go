@@ -13,6 +13,7 @@ import (
 	"testbench/internal/login"
 	"testbench/internal/reply"
 	"testbench/internal/rule"
+	"testbench/internal/soap"
 	"testbench/internal/value"
 )
 
@@ -416,8 +417,9 @@ func (s *Session) judge(step *Step, planned *plan, scope *Scope, names map[strin
 		}
 	}
 	data := s.data(scope, scope.row, scope.kept, re, all)
-	j := &judging{step: step, described: planned.described, reply: re, roots: re.Roots(all), scope: scope, data: data}
+	j := &judging{step: step, described: planned.described, messageID: planned.messageID, reply: re, roots: re.Roots(all), scope: scope, data: data}
 	j.judge()
+	record.Notes = append(record.Notes, j.departures(soap.Version(planned.soapVersion()))...)
 	result.Checks = j.out
 	for _, c := range j.out {
 		if c.Kind == "keep" && c.Held {

@@ -60,6 +60,9 @@ type Step struct {
 	Site    string
 	Login   *loginChoice // nil: the service's own
 	SOAP    soap.Version
+	// Addressing is true or false where the step says whether WS-Addressing blocks go
+	// with it, else empty.
+	Addressing string
 	// Contract says what is held against it: both, request, answer, off; empty is both.
 	Contract string
 	Action   *value.Template

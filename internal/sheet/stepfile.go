@@ -152,6 +152,9 @@ var stepKeys = []key[Step]{
 	{"contract", "what is held against it: both, request, answer or off", func(r *reader, s *Step, n *yamlfile.Node) {
 		s.Contract = r.choice(n, "part of an exchange", "both", "request", "answer", "off")
 	}},
+	{"addressing", "true: WS-Addressing blocks go with it", func(r *reader, s *Step, n *yamlfile.Node) {
+		s.Addressing = r.choice(n, "answer to yes or no (true or false)", "true", "false")
+	}},
 	{"soap", "1.1 or 1.2", func(r *reader, s *Step, n *yamlfile.Node) { s.SOAP = r.soapVersion(n) }},
 	{"action", "the SOAP action", func(r *reader, s *Step, n *yamlfile.Node) { s.Action = r.template(n) }},
 	{"blocks", "SOAP header blocks", func(r *reader, s *Step, n *yamlfile.Node) { s.Spec.SOAP = &request.SOAP{Blocks: r.tree(n)} }},

@@ -217,7 +217,7 @@ func (m *Message) readFault(fault *document.Node) {
 	shape := V11
 	if code := fault.Child("Code"); code != nil {
 		shape = V12
-		f.Code = localPart(code.Child("Value").OwnText())
+		f.Code = m.faultCode(code.Child("Value"), code, fault)
 		if sub := code.Child("Subcode"); sub != nil {
 			f.Subcode = localPart(sub.Child("Value").OwnText())
 		}
@@ -227,7 +227,10 @@ func (m *Message) readFault(fault *document.Node) {
 		f.Role = fault.Child("Role").OwnText()
 		f.Detail = fault.Child("Detail")
 	} else {
-		f.Code = localPart(fault.Child("faultcode").OwnText())
+		f.Code = m.faultCode(fault.Child("faultcode"), fault)
+		if code := fault.Child("faultcode"); code != nil && code.Name.Space != "" {
+			m.depart("the parts of a fault of SOAP 1.1 are in no namespace, and faultcode is in %s", code.Name.Space)
+		}
 		f.Text = fault.Child("faultstring").OwnText()
 		f.Role = fault.Child("faultactor").OwnText()
 		f.Detail = fault.Child("detail")
@@ -236,7 +239,45 @@ func (m *Message) readFault(fault *document.Node) {
 	if shape != m.Version {
 		m.Departures = append(m.Departures, fmt.Sprintf("the envelope is SOAP %s, the fault in it has the shape of %s", m.Version, shape))
 	}
+	if f.Detail != nil && len(f.Detail.Children()) == 0 && strings.TrimSpace(f.Detail.OwnText()) != "" {
+		m.depart("the detail of the fault is bare text, not an element: %s", strings.TrimSpace(f.Detail.OwnText()))
+	}
 	m.Fault = f
+}
+
+func (m *Message) depart(format string, args ...any) {
+	m.Departures = append(m.Departures, fmt.Sprintf(format, args...))
+}
+
+// faultCode reads a code, which is a qualified name (SOAP 1.1, 4.4.1; SOAP 1.2
+// Part 1, 5.4.1). What is wrong with its prefix is a departure, no obstacle.
+func (m *Message) faultCode(code *document.Node, around ...*document.Node) string {
+	text := strings.TrimSpace(code.OwnText())
+	prefix, local, qualified := strings.Cut(text, ":")
+	if code == nil || text == "" {
+		m.depart("the fault has no code")
+		return ""
+	}
+	if !qualified {
+		return text
+	}
+	prefixes := m.Prefixes()
+	for _, n := range append(around, code) {
+		for _, a := range n.Attributes {
+			if a.IsDeclaration() && a.Name.Prefix != "" {
+				prefixes[a.Name.Local] = a.Value
+			}
+		}
+	}
+	switch space, bound := prefixes[prefix]; {
+	case !bound:
+		m.depart("the prefix of the fault code %s is not declared", text)
+	case space != Namespace11 && space != Namespace12:
+		m.depart("the fault code %s is a name of the service's own, in %s", text, space)
+	case space != m.Version.Namespace():
+		m.depart("the fault code %s is one of the other version of SOAP", text)
+	}
+	return local
 }
 
 func localPart(name string) string {

@@ -122,8 +122,14 @@ func (l *lab) serve(w http.ResponseWriter, r *http.Request) {
 		writeFault(w, version, fault)
 		return
 	}
+	var blocks []*document.Node
+	if id, asked := message.Property("MessageID"); asked {
+		relates := named(document.Name{Space: soap.AddressingNamespace, Prefix: "wsa", Local: "RelatesTo"}, id)
+		relates.Attributes = []document.Attribute{{Name: document.Name{Prefix: "xmlns", Local: "wsa"}, Value: soap.AddressingNamespace}}
+		blocks = append(blocks, relates)
+	}
 	receipt := element("Receipt", element("serial", strconv.FormatInt(time.Now().UnixNano()%1_000_000, 10)))
-	writeEnvelope(w, version, http.StatusOK, []*document.Node{receipt}, answer)
+	writeEnvelope(w, version, http.StatusOK, append(blocks, receipt), answer)
 }
 
 // checkAction holds the action against the payload: the SOAPAction header in

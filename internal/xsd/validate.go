@@ -64,7 +64,7 @@ type frame struct {
 	simple  *SimpleType // what the text is a value of
 	mode    frameMode
 	isNil   bool
-	ignored bool // an unknown element: what is in it is not judged
+	ignored bool  // an unknown element: what is in it is not judged
 	text    int   // where its text begins in the validator's
 	at      place // of the start tag, where the text is judged at the end
 	hasText bool
