@@ -1,10 +1,13 @@
 package main_test
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -295,4 +298,26 @@ func TestAddressing(t *testing.T) {
 	o = p.sheet(step + "    contract: request\n")
 	assert.Equal(t, 0, o.status, o.all())
 	assert.Contains(t, strings.Join(strings.Fields(o.stdout), " "), "does not say which message it relates to")
+}
+
+func TestAttachments(t *testing.T) {
+	p, _ := newBench(t)
+	content := "certificate of lot L-2201 \x00\xff\r\n--x"
+	p.write("data/certificate.pdf", content)
+	sum := sha256.Sum256([]byte(content))
+	step := func(soap, rest string) string {
+		return "  - step: by " + soap + rest[:4] + "\n    call: lab/FileCertificate\n    soap: " + soap + "\n    attach:\n      - file: data/certificate.pdf\n        type: application/pdf\n        name: paper\n    fill:\n      lot: L-2201\n" + rest[4:] +
+			"    fields:\n      size: " + strconv.Itoa(len(content)) + "\n      sha256: " + hex.EncodeToString(sum[:]) + "\n      reply.attachments: count 1\n      reply.attachments[0].type: text/plain\n      reply.attachments[0].size: 28\n      reply.attachments[0].sha256: matches [0-9a-f]{64}\n      stamp: is base64\n"
+	}
+	mtom := " mto      certificate:\n        attached: paper\n"
+	along := " swa      certificate: \"\"\n"
+	o := p.sheet("sheet: t\nsteps:\n"+step("1.1", mtom)+step("1.2", mtom)+step("1.1", along)+step("1.2", along), "-show", "all")
+	assert.Equal(t, 0, o.status, o.all())
+	assert.Contains(t, o.stdout, `<Include xmlns="http://www.w3.org/2004/08/xop/include" href="cid:part1@attached.invalid"/>`)
+	assert.Contains(t, o.stdout, "(attached: stamp.txt, text/plain, 28 B)")
+	assert.Contains(t, o.stdout, "(attached: paper, application/pdf, "+strconv.Itoa(len(content))+" bytes)")
+	assert.Contains(t, o.stdout, "multipart/related")
+	o = p.sheet("sheet: t\nsteps:\n  - step: one\n    call: lab/FileCertificate\n    fill:\n      lot: L-2201\n      certificate:\n        attached: nothing\n")
+	assert.Equal(t, 2, o.status, o.all())
+	assert.Contains(t, o.all(), "asks for the attachment nothing, which the step does not attach")
 }

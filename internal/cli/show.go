@@ -31,6 +31,9 @@ func (s *session) showRequest(r *exchange.Request, indent int) {
 	if err != nil {
 		node = nil
 	}
+	if format == document.Binary && r.ShownBody != "" {
+		format = document.Plain // what stands for the parts of it is text
+	}
 	t.printf("%s\n", indented(layOut(format, node, body), lead))
 }
 
@@ -84,6 +87,9 @@ func (s *session) showBody(step *testbench.StepResult, indent int) {
 	}
 	lead := strings.Repeat(" ", indent)
 	s.tell.printf("%s\n", indented(shorten(layOut(step.Reply.Format, step.Reply.Body, a.Body), s.tell.terminal), lead))
+	for _, attached := range step.Reply.Attachments {
+		s.tell.printf("%s(attached: %s, %s, %s)\n", lead, visible(firstOf(attached.Name, attached.ID)), visible(attached.Type), size(len(attached.Content)))
+	}
 	if a.Partial {
 		s.tell.note("%s(the answer is not whole)", lead)
 	}

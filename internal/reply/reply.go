@@ -4,6 +4,8 @@
 package reply
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"fmt"
 	"strconv"
 	"strings"
@@ -23,8 +25,10 @@ type Reply struct {
 	Problem error          // why it could not
 	Message *soap.Message  // of a SOAP answer
 	Payload *document.Node // what paths start from
-	index   path.Index
-	tree    *document.Node
+	// Attachments travelled beside the envelope, or whatever the root is.
+	Attachments []soap.Attachment
+	index       path.Index
+	tree        *document.Node
 }
 
 // Read reads the answer of a record. A record without an answer gives a reply
@@ -39,7 +43,17 @@ func Read(record *exchange.Record) *Reply {
 	if len(a.Body) == 0 {
 		return r
 	}
-	r.Body, r.Problem = document.ReadAs(r.Format, a.ContentType(), a.Body)
+	contentType, body := a.ContentType(), a.Body
+	if root, rest, packed, err := soap.Unpack(contentType, body); packed {
+		contentType, body, r.Attachments = root.Type, root.Content, rest
+		r.Format = document.FormatOf(contentType, body)
+		if err != nil {
+			r.Problem = err
+			return r
+		}
+	}
+	r.Body, r.Problem = document.ReadAs(r.Format, contentType, body)
+	soap.Restore(r.Body, r.Attachments)
 	r.Payload = r.Body
 	if r.Format == document.XML && r.Problem == nil {
 		if message, ok := soap.Read(r.Body); ok {
@@ -72,6 +86,19 @@ func (r *Reply) Tree() *document.Node {
 	a := r.Record.Answer
 	tree := document.NewObject()
 	tree.Set("status", document.NewNumber(strconv.Itoa(a.Status)))
+	if len(r.Attachments) > 0 {
+		list := document.NewList()
+		for _, attachment := range r.Attachments {
+			sum := sha256.Sum256(attachment.Content)
+			list.Items = append(list.Items, document.NewObject().
+				Set("name", document.NewUntyped(attachment.Name)).
+				Set("id", document.NewUntyped(attachment.ID)).
+				Set("type", document.NewUntyped(attachment.Type)).
+				Set("size", document.NewNumber(strconv.Itoa(len(attachment.Content)))).
+				Set("sha256", document.NewUntyped(hex.EncodeToString(sum[:]))))
+		}
+		tree.Set("attachments", list)
+	}
 	tree.Set("reason", document.NewUntyped(a.Reason))
 	tree.Set("time", document.NewUntyped(Milliseconds(r.Record.Phases.Total)))
 	tree.Set("size", document.NewNumber(strconv.Itoa(len(a.Body))))

@@ -42,6 +42,10 @@ type Spec struct {
 	// Payload are the elements of a SOAP Body that are made already; they take the
 	// place of Body.
 	Payload []*document.Node
+	// Attach are files that travel beside the envelope; with XOP the payload refers
+	// to them.
+	Attach []Attachment
+	XOP    bool
 }
 
 // Pair is a name with its value; a list repeats the name.
@@ -57,6 +61,13 @@ type Part struct {
 	File     string // the file that holds it
 	FileName string
 	Type     string
+}
+
+// Attachment is a file that travels beside an envelope.
+type Attachment struct {
+	Name string // how fields refer to it, and the file name that is sent
+	File string
+	Type string
 }
 
 // SOAP says that the body goes into an envelope.
@@ -242,7 +253,10 @@ func (s *Spec) setBody(scope value.Scope, r *exchange.Request) error {
 	}
 	switch {
 	case s.SOAP != nil:
-		return s.setEnvelope(scope, r)
+		if err := s.setEnvelope(scope, r); err != nil {
+			return err
+		}
+		return s.attach(scope, r)
 	case len(s.Parts) > 0:
 		return s.setParts(scope, r)
 	case s.HasBytes:
@@ -334,6 +348,47 @@ func dropEmpty(n *document.Node) *document.Node {
 		return list
 	}
 	return n
+}
+
+// attach puts the envelope and the files into one multipart body.
+func (s *Spec) attach(scope value.Scope, r *exchange.Request) error {
+	if len(s.Attach) == 0 {
+		return nil
+	}
+	var attachments []soap.Attachment
+	var lines []string
+	for i, a := range s.Attach {
+		content, err := os.ReadFile(a.File)
+		if err != nil {
+			return fmt.Errorf("attach: %w", err)
+		}
+		contentType := a.Type
+		if contentType == "" {
+			contentType = "application/octet-stream"
+		}
+		attachments = append(attachments, soap.Attachment{ID: soap.AttachmentID(i + 1), Name: a.Name, Type: contentType, Content: content})
+		lines = append(lines, fmt.Sprintf("(attached: %s, %s, %d bytes)", a.Name, contentType, len(content)))
+	}
+	action := ""
+	if s.SOAP.Action != nil {
+		text, err := s.SOAP.Action.Text(scope, value.Header)
+		if err != nil {
+			return fmt.Errorf("action: %w", err)
+		}
+		action = text.Sent
+	}
+	contentType, body, err := soap.Package(s.SOAP.Version, action, r.Body, attachments, s.XOP)
+	if err != nil {
+		return err
+	}
+	shown := string(r.Body)
+	if r.ShownBody != "" {
+		shown = r.ShownBody
+	}
+	r.ShownBody = strings.TrimRight(shown, "\n") + "\n" + strings.Join(lines, "\n")
+	r.Body = body
+	r.SetHeader("Content-Type", contentType)
+	return nil
 }
 
 // setEnvelope puts the payload, written as a tree or as text, into an envelope

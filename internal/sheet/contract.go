@@ -145,7 +145,7 @@ func describe(c *wsdl.Contract, service *Service, step *Step, operation string) 
 }
 
 // fill makes the payload of a request from fields by name.
-func (d *described) fill(fields *document.Node, names map[string]string) ([]*document.Node, []xsd.Shortcoming) {
+func (d *described) fill(fields *document.Node, names map[string]string, attached func(string) *document.Node) ([]*document.Node, []xsd.Shortcoming) {
 	input := d.operation.Input
 	if input == nil || len(input.Payload) == 0 {
 		if len(fields.Members) > 0 {
@@ -153,7 +153,7 @@ func (d *described) fill(fields *document.Node, names map[string]string) ([]*doc
 		}
 		return nil, nil
 	}
-	options := xsd.FillOptions{Prefixes: names, Encoded: input.Encoded}
+	options := xsd.FillOptions{Prefixes: names, Encoded: input.Encoded, Attached: attached}
 	if len(input.Payload) == 1 {
 		node, found := d.contract.Schema.Fill(input.Payload[0], fields, options)
 		return []*document.Node{node}, found
@@ -216,7 +216,11 @@ func (s *Session) planDescribed(ctx context.Context, p *plan, step *Step, spec *
 		return nil // the step writes the payload itself
 	}
 	names := request.MergeNames(c.Prefixes, s.Bench.Names, p.service.Names, step.Names)
-	payload, found := d.fill(fields, names)
+	payload, found := d.fill(fields, names, func(name string) *document.Node {
+		include := step.included(name)
+		spec.XOP = spec.XOP || include != nil
+		return include
+	})
 	if len(found) > 0 && step.holdsRequest() {
 		broken := &contractError{}
 		for _, short := range found {
@@ -228,6 +232,16 @@ func (s *Session) planDescribed(ctx context.Context, p *plan, step *Step, spec *
 		p.notes = append(p.notes, "sent against the contract: "+short.String())
 	}
 	spec.Payload = payload
+	return nil
+}
+
+// included is what stands in a payload for a file that the step attaches.
+func (s *Step) included(name string) *document.Node {
+	for i, a := range s.Spec.Attach {
+		if a.Name == name {
+			return soap.Include(soap.AttachmentID(i + 1))
+		}
+	}
 	return nil
 }
 
@@ -394,7 +408,7 @@ func (b *Bench) describedProblems(service *Service, step *Step, operation string
 	if step.Fill != nil {
 		fields = step.Fill.Known(xsd.Unknown)
 	}
-	_, found := d.fill(fields, request.MergeNames(c.Prefixes, b.Names, service.Names, step.Names))
+	_, found := d.fill(fields, request.MergeNames(c.Prefixes, b.Names, service.Names, step.Names), step.included)
 	return found, nil
 }
 

@@ -88,7 +88,7 @@ next:
 // later are keys that the design knows and this version does not.
 var later = map[string]bool{
 	"databases": true, "lookup": true, "listen": true, "batch": true, "for each": true, "until": true, "every": true, "within": true,
-	"states": true, "again": true, "undo": true, "attach": true, "pause": true, "a step sheet": true,
+	"states": true, "again": true, "undo": true, "pause": true, "a step sheet": true,
 }
 
 func keyNames[T any](keys []key[T], most int) string {

@@ -152,6 +152,16 @@ var stepKeys = []key[Step]{
 	{"contract", "what is held against it: both, request, answer or off", func(r *reader, s *Step, n *yamlfile.Node) {
 		s.Contract = r.choice(n, "part of an exchange", "both", "request", "answer", "off")
 	}},
+	{"attach", "files that travel beside the envelope", func(r *reader, s *Step, n *yamlfile.Node) {
+		for _, item := range r.list(n) {
+			var a request.Attachment
+			readMapping(r, "an attachment", item, &a, attachKeys)
+			if a.File == "" {
+				r.file.Report(item, "write file: NAME", "an attachment needs a file")
+			}
+			s.Spec.Attach = append(s.Spec.Attach, a)
+		}
+	}},
 	{"addressing", "true: WS-Addressing blocks go with it", func(r *reader, s *Step, n *yamlfile.Node) {
 		s.Addressing = r.choice(n, "answer to yes or no (true or false)", "true", "false")
 	}},
@@ -226,6 +236,18 @@ var stepKeys = []key[Step]{
 func (s *Step) content(_ *reader, word string, t *request.Tree) *request.Tree {
 	s.contents = append(s.contents, word)
 	return t
+}
+
+var attachKeys = []key[request.Attachment]{
+	{"file", "the file", func(r *reader, a *request.Attachment, n *yamlfile.Node) {
+		name := r.benchFile(n)
+		a.File, _ = insideBench(r.dir, name)
+		if a.Name == "" {
+			a.Name = filepath.Base(name)
+		}
+	}},
+	{"type", "its media type", func(r *reader, a *request.Attachment, n *yamlfile.Node) { a.Type = r.plainText(n) }},
+	{"name", "how fields refer to it", func(r *reader, a *request.Attachment, n *yamlfile.Node) { a.Name = r.plainText(n) }},
 }
 
 var partKeys = []key[request.Part]{

@@ -287,7 +287,7 @@ func localPart(name string) string {
 
 // VersionOf tells the version that a content type stands for, or "".
 func VersionOf(contentType string) Version {
-	mediaType, _, err := mime.ParseMediaType(contentType)
+	mediaType, parameters, err := mime.ParseMediaType(contentType)
 	switch {
 	case err != nil:
 		return ""
@@ -295,6 +295,10 @@ func VersionOf(contentType string) Version {
 		return V12
 	case mediaType == "text/xml":
 		return V11
+	case mediaType == "multipart/related" && parameters["start-info"] != "":
+		return VersionOf(parameters["start-info"])
+	case mediaType == "multipart/related":
+		return VersionOf(parameters["type"])
 	}
 	return ""
 }

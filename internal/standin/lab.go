@@ -77,6 +77,11 @@ func (l *lab) serve(w http.ResponseWriter, r *http.Request) {
 		w.WriteHeader(http.StatusRequestEntityTooLarge)
 		return
 	}
+	_, attachments, packed, err := unpacked(r, &data)
+	if err != nil {
+		writeFault(w, version, &labFault{sender: true, text: err.Error()})
+		return
+	}
 	root, err := document.ReadXML(data, "")
 	if err != nil {
 		writeFault(w, version, &labFault{sender: true, text: "the message is not well-formed: " + err.Error()})
@@ -113,6 +118,9 @@ func (l *lab) serve(w http.ResponseWriter, r *http.Request) {
 		answer, fault = gradeLot(payload)
 	case "ConvertIndex":
 		answer, fault = convertIndex(payload)
+	case "FileCertificate":
+		soap.Restore(payload, attachments)
+		answer, fault = fileCertificate(payload, attachments)
 	case "RegisterAnalysis":
 		answer, fault = registerAnalysis(payload, message.Prefixes())
 	default:
@@ -129,6 +137,10 @@ func (l *lab) serve(w http.ResponseWriter, r *http.Request) {
 		blocks = append(blocks, relates)
 	}
 	receipt := element("Receipt", element("serial", strconv.FormatInt(time.Now().UnixNano()%1_000_000, 10)))
+	if packed {
+		writePackage(w, version, append(blocks, receipt), answer)
+		return
+	}
 	writeEnvelope(w, version, http.StatusOK, append(blocks, receipt), answer)
 }
 

@@ -27,6 +27,9 @@ type FillOptions struct {
 	// Encoded writes xsi:type at every element and arrays as SOAP 1.1, section 5
 	// asks.
 	Encoded bool
+	// Attached gives what stands in a payload for an attachment of that name; nil where
+	// there is none.
+	Attached func(name string) *document.Node
 }
 
 // Fill makes an instance of an element from fields by name, whatever their
@@ -101,6 +104,9 @@ func (f *filler) element(e *Element, given *document.Node, path string) *documen
 	if f.options.Encoded {
 		f.encodedType(n, t)
 	}
+	if f.attached(n, t, given, path) {
+		return n
+	}
 	switch t := t.(type) {
 	case *SimpleType:
 		f.simple(n, t, e, given, path)
@@ -119,6 +125,30 @@ func substitutesTry(s *Schema, e *Element) string {
 		return ""
 	}
 	return ": " + inWords(names, 8)
+}
+
+// attached puts in an attachment, where the field says {attached: NAME} and the
+// type is one of binary values.
+func (f *filler) attached(n *document.Node, t Type, given *document.Node, path string) bool {
+	name := given.Get("attached")
+	if name == nil || f.options.Attached == nil || !isBinary(t) {
+		return false
+	}
+	include := f.options.Attached(name.Text)
+	if include == nil {
+		f.complain(path, "asks for the attachment %s, which the step does not attach", name.Text)
+		return true
+	}
+	n.Items = append(n.Items, include)
+	return true
+}
+
+func isBinary(t Type) bool {
+	if c, ok := t.(*ComplexType); ok && c.Content == SimpleContent {
+		t = c.Simple
+	}
+	s, ok := t.(*SimpleType)
+	return ok && s.Variety == Atomic && (s.primitive == base64BinaryType || s.primitive == hexBinaryType)
 }
 
 // instance adds an attribute of the schema-instance namespace.
