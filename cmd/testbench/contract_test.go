@@ -40,7 +40,7 @@ func TestSurveyAndDraft(t *testing.T) {
 	}
 	o := p.run("survey", "lab", "-json")
 	require.NoError(t, json.Unmarshal([]byte(o.stdout), &survey), o.all())
-	assert.Len(t, survey.Operations, 3)
+	assert.Len(t, survey.Operations, 4)
 	o = p.run("survey", "lab", "RegisterAnalysis", "-json")
 	require.NoError(t, json.Unmarshal([]byte(o.stdout), &survey), o.all())
 	required := map[string]bool{}
