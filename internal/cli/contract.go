@@ -83,7 +83,7 @@ func (s *session) surveyContract(source string, c *testbench.Contract, o *survey
 	if s.common.json {
 		return ExitHeld, t.json(contractJSON(w))
 	}
-	t.printf("%s\n", t.in(bold, visible(firstOf(w.Name, source)+t.sign(" · ", " - ")+"WSDL 1.1"+t.sign(" · ", " - ")+w.Location)))
+	t.printf("%s\n", t.in(bold, visible(firstOf(w.Name, source)+t.sign(" · ", " - ")+"WSDL 1.1"+t.sign(" · ", " - ")+fromHere(w.Location))))
 	if w.Documentation != "" {
 		t.printf("%s\n", wrap(visible(w.Documentation), t.width, 0))
 	}
@@ -121,6 +121,14 @@ func (s *session) surveyContract(source string, c *testbench.Contract, o *survey
 		t.note("next: testbench survey %s %s", source, rows[0][0])
 	}
 	return ExitHeld, nil
+}
+
+// fromHere writes file names below the working folder without it.
+func fromHere(text string) string {
+	if dir, err := os.Getwd(); err == nil {
+		text = strings.TrimPrefix(text, dir+string(os.PathSeparator))
+	}
+	return text
 }
 
 func firstOf(texts ...string) string {
@@ -172,7 +180,7 @@ func (s *session) contractNotes(notes []xsd.Problem) {
 	t := s.tell
 	t.printf("\nnotes\n")
 	for _, n := range notes {
-		t.printf("%s\n", wrap(visible(n.String()), t.width, 2))
+		t.printf("%s\n", wrap(visible(fromHere(n.String())), t.width, 2))
 	}
 }
 
@@ -277,18 +285,16 @@ func (s *session) rows(rows []xsd.Row) {
 	for _, r := range rows {
 		width = min(max(width, 2*r.Depth+len([]rune(visible(r.Name)))), 40)
 	}
-	choice := ""
 	for _, r := range rows {
 		lead := strings.Repeat("  ", r.Depth+1)
-		if r.Choice != "" && r.Choice != choice {
-			t.printf("%s%s\n", lead, t.in(faint, visible("one of "+r.Choice+":")))
-		}
-		choice = r.Choice
 		var words []string
 		for _, w := range []string{r.Type, r.Occurs} {
 			if w != "" {
 				words = append(words, w)
 			}
+		}
+		if r.Choice != "" {
+			words = append(words, "one of these: "+r.Choice)
 		}
 		if r.Nillable {
 			words = append(words, "may be null")

@@ -387,10 +387,14 @@ func (b *Bench) checkDescribed(service *Service, step *Step, operation string) e
 	if err != nil {
 		return err
 	}
-	if len(problems) > 0 {
-		return &contractError{problems: []string{problems[0].String()}}
+	if len(problems) == 0 {
+		return nil
 	}
-	return nil
+	broken := &contractError{}
+	for _, p := range problems {
+		broken.problems = append(broken.problems, p.String())
+	}
+	return broken
 }
 
 // describedProblems finds what is wrong with a step's fields by the contract of

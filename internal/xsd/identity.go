@@ -150,3 +150,196 @@ func (t *keyTarget) words() string {
 }
 
 func nearestTry(name string, known []string) string { return nearest.Try(name, known) }
+
+// Keys.
+
+// beginKeys opens the scopes of the constraints that the element declares.
+func (v *Validator) beginKeys(decl *Element, attrs attributesOf) {
+	f := &v.frames[len(v.frames)-1]
+	for _, c := range decl.Constraints {
+		k := &keyScope{constraint: c, depth: len(v.names), table: map[string]string{}}
+		f.keys = append(f.keys, k)
+		v.scopes = append(v.scopes, k)
+		v.selectIn(k, attrs)
+	}
+}
+
+// findTargets looks whether the element just opened is a target of a selector, or a field
+// of a target.
+func (v *Validator) findTargets(attrs attributesOf) {
+	for _, k := range v.scopes {
+		v.selectIn(k, attrs)
+	}
+}
+
+func (v *Validator) selectIn(k *keyScope, attrs attributesOf) {
+	depth := len(v.names)
+	for i := range k.constraint.selector {
+		if k.constraint.selector[i].leadsTo(v.names[k.depth:]) {
+			k.targets = append(k.targets, &keyTarget{depth: depth, fields: make([]keyField, len(k.constraint.fields)), at: v.where()})
+			break
+		}
+	}
+	for _, target := range k.targets {
+		for i, alternatives := range k.constraint.fields {
+			for j := range alternatives {
+				path := &alternatives[j]
+				if path.attribute != nil && path.leadsTo(v.names[target.depth:]) {
+					v.attributeField(k, target, i, path, attrs)
+				}
+			}
+		}
+	}
+}
+
+func (v *Validator) attributeField(k *keyScope, target *keyTarget, i int, path *fieldPath, attrs attributesOf) {
+	t, _ := v.frames[len(v.frames)-1].typ.(*ComplexType)
+	seen := false
+	for n := range attrs.len() {
+		name, text, declares := attrs.at(n)
+		if declares || name.Space == InstanceNamespace || !path.attribute.matches(name) {
+			continue
+		}
+		seen = true
+		a := v.schema.Attributes[name]
+		if t != nil && t.uses[name] != nil {
+			a = t.uses[name].Attribute
+		}
+		typ := builtins["string"]
+		if a != nil {
+			typ = a.Type
+		}
+		if value, err := typ.parse(text, v.lookup); err == nil {
+			v.setField(k, target, i, value, text)
+		}
+	}
+	if seen || t == nil {
+		return
+	}
+	for _, use := range t.Attributes {
+		byDefault := use.Default
+		if use.Fixed != nil {
+			byDefault = use.Fixed
+		}
+		if byDefault != nil && path.attribute.matches(use.Name) {
+			if value, err := use.Type.parse(*byDefault, nil); err == nil {
+				v.setField(k, target, i, value, *byDefault)
+			}
+		}
+	}
+}
+
+func (v *Validator) setField(k *keyScope, target *keyTarget, i int, value Value, text string) {
+	if target.fields[i].found {
+		v.fault("the field %s of %s %s is there more than once", k.constraint.fieldTexts[i], k.constraint.Kind, k.constraint.Name)
+		return
+	}
+	target.fields[i] = keyField{found: true, key: value.identity(), text: strings.TrimSpace(text)}
+}
+
+// endKeys takes the element's value for fields, and ends targets and scopes.
+func (v *Validator) endKeys(f *frame, value Value, text string, hasValue bool) {
+	depth := len(v.names)
+	for _, k := range v.scopes {
+		for _, target := range k.targets {
+			for i, alternatives := range k.constraint.fields {
+				for j := range alternatives {
+					path := &alternatives[j]
+					if path.attribute != nil || !path.leadsTo(v.names[target.depth:]) {
+						continue
+					}
+					switch {
+					case hasValue:
+						v.setField(k, target, i, value, text)
+					case f.isNil && k.constraint.Kind == "key":
+						v.fault("the field %s of key %s cannot be nil", k.constraint.fieldTexts[i], k.constraint.Name)
+						target.fields[i].found = true
+					case f.mode == validated && f.simple == nil && !f.isNil:
+						v.fault("the field %s of %s %s is no simple value", k.constraint.fieldTexts[i], k.constraint.Kind, k.constraint.Name)
+					}
+				}
+			}
+		}
+		// Targets are opened from the outside in, so those that end are the last.
+		for n := len(k.targets); n > 0 && k.targets[n-1].depth == depth; n = len(k.targets) {
+			v.endTarget(k, k.targets[n-1])
+			k.targets = k.targets[:n-1]
+		}
+	}
+	if len(f.keys) == 0 && f.tables == nil {
+		return
+	}
+	v.endScopes(f)
+}
+
+func (v *Validator) endTarget(k *keyScope, target *keyTarget) {
+	keys := make([]string, len(target.fields))
+	for i, field := range target.fields {
+		if !field.found {
+			if k.constraint.Kind == "key" {
+				v.faultAt(target.at, v.path(), "the field %s of key %s is missing", k.constraint.fieldTexts[i], k.constraint.Name)
+			}
+			return
+		}
+		keys[i] = field.key
+	}
+	key := strings.Join(keys, "\x01")
+	if k.constraint.Kind == "keyref" {
+		k.refs = append(k.refs, keyRef{key: key, words: target.words() + "\x00" + v.path(), at: target.at})
+		return
+	}
+	if _, twice := k.table[key]; twice {
+		v.faultAt(target.at, v.path(), "%s is there before, and must be one of a kind (%s %s)", target.words(), k.constraint.Kind, k.constraint.Name)
+		return
+	}
+	k.table[key] = ""
+}
+
+// endScopes resolves the references of an element and hands its keys on outward.
+func (v *Validator) endScopes(f *frame) {
+	for _, k := range f.keys {
+		if k.constraint.Kind != "keyref" {
+			if f.tables == nil {
+				f.tables = map[*Constraint]map[string]string{}
+			}
+			if f.tables[k.constraint] == nil {
+				f.tables[k.constraint] = k.table
+			} else {
+				for key := range k.table {
+					f.tables[k.constraint][key] = ""
+				}
+			}
+		}
+	}
+	for _, k := range f.keys {
+		if k.constraint.Kind != "keyref" || k.constraint.refer == nil {
+			continue
+		}
+		for _, ref := range k.refs {
+			if _, there := f.tables[k.constraint.refer][ref.key]; !there {
+				words, path, _ := strings.Cut(ref.words, "\x00")
+				v.faultAt(ref.at, path, "%s is not a value of the key %s (keyref %s)", words, k.constraint.refer.Name, k.constraint.Name)
+			}
+		}
+	}
+	v.scopes = v.scopes[:len(v.scopes)-len(f.keys)]
+	if len(v.frames) < 2 {
+		return
+	}
+	parent := &v.frames[len(v.frames)-2]
+	for c, table := range f.tables {
+		if !v.schema.referred[c] {
+			continue
+		}
+		if parent.tables == nil {
+			parent.tables = map[*Constraint]map[string]string{}
+		}
+		if parent.tables[c] == nil {
+			parent.tables[c] = table
+			continue
+		}
+		for key := range table {
+			parent.tables[c][key] = ""
+		}
+	}
+}

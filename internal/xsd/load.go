@@ -40,7 +40,6 @@ type schemaDocument struct {
 	imports         map[string]bool // namespaces that it may refer to
 	chameleon       bool            // has no namespace of its own and took on this one
 	redefines       map[redefinition]xnode
-	redefined       *schemaDocument // which redefines parts of this document
 }
 
 type redefinition struct {

@@ -64,7 +64,7 @@ func (m *sampler) element(e *Element, p *Particle) *document.Node {
 	m.onStack[t]++
 	switch t := t.(type) {
 	case *SimpleType:
-		remarks = append(remarks, t.FacetWords())
+		remarks = append(remarks, notJustText(t))
 		m.text(n, t, e.Default, e.Fixed)
 	case *ComplexType:
 		if t.ArrayOf != nil {
@@ -74,7 +74,7 @@ func (m *sampler) element(e *Element, p *Particle) *document.Node {
 		defer func() { m.attributes(n, t, &remarks); m.remark(n, remarks...) }()
 		switch t.Content {
 		case SimpleContent:
-			remarks = append(remarks, t.Simple.FacetWords())
+			remarks = append(remarks, notJustText(t.Simple))
 			m.text(n, t.Simple, e.Default, e.Fixed)
 		case ElementContent, MixedContent:
 			switch {
@@ -112,6 +112,14 @@ func (m *sampler) array(n *document.Node, t *ComplexType, remarks *[]string) {
 	if item != nil && m.onStack[item] == 0 {
 		n.Items = append(n.Items, m.element(&Element{Name: Name{Local: "item"}, Type: item}, &Particle{Min: 1, Max: 1}))
 	}
+}
+
+// notJustText leaves out what goes without saying.
+func notJustText(t *SimpleType) string {
+	if words := t.FacetWords(); words != "text" {
+		return words
+	}
+	return ""
 }
 
 func (m *sampler) remark(n *document.Node, words ...string) {
@@ -167,7 +175,7 @@ func (m *sampler) attributes(n *document.Node, t *ComplexType, remarks *[]string
 			text = use.Type.Sample()
 		}
 		n.Attributes = append(n.Attributes, document.Attribute{Name: document.Name{Space: use.Name.Space, Local: use.Name.Local}, Value: text})
-		words := use.Type.FacetWords()
+		words := notJustText(use.Type)
 		if !use.Required {
 			words = strings.TrimSuffix("may be left out; "+words, "; ")
 		}

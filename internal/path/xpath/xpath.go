@@ -146,11 +146,6 @@ var axes = map[string]axis{
 	"following": followingAxis, "preceding": precedingAxis, "attribute": attributeAxis, "self": selfAxis,
 }
 
-// reverse says whether positions count backwards (section 2.4).
-func (a axis) reverse() bool {
-	return a == parentAxis || a == ancestorAxis || a == ancestorOrSelfAxis || a == precedingSiblingAxis || a == precedingAxis
-}
-
 type nodeTest struct {
 	kind   testKind
 	prefix string // of a name

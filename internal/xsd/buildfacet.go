@@ -1,0 +1,223 @@
+package xsd
+
+import (
+	"strconv"
+	"strings"
+)
+
+// Facets.
+
+func (b *builder) facets(t, base *SimpleType, form xnode) {
+	var patterns []*Pattern
+	var values []EnumerationValue
+	seen := map[string]bool{}
+	for _, f := range form.children() {
+		name := f.Name.Local
+		text, given := f.attr("value")
+		switch name {
+		case "simpleType", "attribute", "attributeGroup", "anyAttribute", "sequence", "choice", "all", "group":
+			continue
+		case "encoding", "precision", "scale", "duration", "period": // of the drafts
+			if oldNamespaces[f.Name.Space] {
+				continue
+			}
+		}
+		if !given {
+			b.fail(f, "the facet %s has no value", name)
+			continue
+		}
+		if seen[name] && name != "pattern" && name != "enumeration" {
+			b.fail(f, "the facet %s stands twice", name)
+		}
+		seen[name] = true
+		if base.fixed[name] && name != "fractionDigits" {
+			b.checkFixedFacet(base, f, name, text)
+		}
+		if b.boolean(f, "fixed") {
+			t.fixed[name] = true
+		}
+		switch name {
+		case "pattern":
+			p, err := CompilePattern(text)
+			if err != nil {
+				b.fail(f, "%s", err)
+				continue
+			}
+			patterns = append(patterns, p)
+		case "enumeration":
+			v, err := base.parse(text, f.scope)
+			if err != nil && !base.missing {
+				b.fail(f, "the value cannot stand in the enumeration: %s", err)
+				continue
+			}
+			values = append(values, EnumerationValue{Text: base.Normalize(text), Documentation: f.documentation(), value: v})
+		case "whiteSpace":
+			b.whitespace(t, base, f, text)
+		case "length", "minLength", "maxLength", "totalDigits", "fractionDigits":
+			b.numericFacet(t, f, name, strings.TrimSpace(text))
+		case "minInclusive", "maxInclusive", "minExclusive", "maxExclusive":
+			b.bound(t, base, f, name, text)
+		default:
+			b.fail(f, "%s is not a facet", name)
+		}
+	}
+	if patterns != nil {
+		t.Patterns = append(t.Patterns, patterns)
+	}
+	if values != nil {
+		t.Enumeration = values
+		t.index()
+	}
+	b.consistent(t, form)
+}
+
+func (b *builder) checkFixedFacet(base *SimpleType, f xnode, name, text string) {
+	same := true
+	equal := func(bound *Bound) bool {
+		v, err := base.parse(text, nil)
+		return bound != nil && err == nil && v.same(bound.value)
+	}
+	number, _ := strconv.Atoi(strings.TrimSpace(text))
+	switch name {
+	case "whiteSpace":
+		same = text == [...]string{"preserve", "replace", "collapse"}[base.Whitespace]
+	case "minInclusive":
+		same = equal(base.MinInclusive)
+	case "maxInclusive":
+		same = equal(base.MaxInclusive)
+	case "minExclusive":
+		same = equal(base.MinExclusive)
+	case "maxExclusive":
+		same = equal(base.MaxExclusive)
+	case "length":
+		same = base.Length != nil && *base.Length == number
+	case "minLength":
+		same = base.MinLength != nil && *base.MinLength == number
+	case "maxLength":
+		same = base.MaxLength != nil && *base.MaxLength == number
+	case "totalDigits":
+		same = base.TotalDigits != nil && *base.TotalDigits == number
+	}
+	if !same {
+		b.fail(f, "the facet %s is fixed in %s and cannot be changed", name, nameOr(base.Name, "the base type"))
+	}
+}
+
+func (b *builder) whitespace(t, base *SimpleType, f xnode, text string) {
+	kinds := map[string]Whitespace{"preserve": Preserve, "replace": Replace, "collapse": Collapse}
+	kind, ok := kinds[text]
+	switch {
+	case !ok:
+		b.fail(f, "whiteSpace can be preserve, replace or collapse, not %q", text)
+	case kind < base.Whitespace:
+		b.fail(f, "whiteSpace cannot be %s where the base type has more done to blanks", text)
+	default:
+		t.Whitespace = kind
+	}
+}
+
+func (b *builder) numericFacet(t *SimpleType, f xnode, name, text string) {
+	n, err := strconv.Atoi(text)
+	if err != nil || n < 0 || name == "totalDigits" && n == 0 {
+		b.fail(f, "%s is a number, not %q", name, text)
+		return
+	}
+	digits := name == "totalDigits" || name == "fractionDigits"
+	lengthy := t.Variety == List || t.Variety == Atomic && (t.primitive == stringType || t.primitive == hexBinaryType || t.primitive == base64BinaryType || t.primitive == anyURIType || t.primitive == qnameType || t.primitive == notationType)
+	if !t.missing && (digits && (t.Variety != Atomic || t.primitive != decimalType) || !digits && !lengthy) {
+		b.fail(f, "the facet %s cannot be used with this type", name)
+		return
+	}
+	switch name {
+	case "length":
+		if t.Length != nil && *t.Length != n {
+			b.fail(f, "length is %d in the base type and cannot be %d", *t.Length, n)
+		}
+		t.Length = &n
+	case "minLength":
+		if t.MinLength != nil && n < *t.MinLength {
+			b.fail(f, "minLength %d is under the %d of the base type", n, *t.MinLength)
+		}
+		t.MinLength = &n
+	case "maxLength":
+		if t.MaxLength != nil && n > *t.MaxLength {
+			b.fail(f, "maxLength %d is over the %d of the base type", n, *t.MaxLength)
+		}
+		t.MaxLength = &n
+	case "totalDigits":
+		if t.TotalDigits != nil && n > *t.TotalDigits {
+			b.fail(f, "totalDigits %d is over the %d of the base type", n, *t.TotalDigits)
+		}
+		t.TotalDigits = &n
+	case "fractionDigits":
+		if t.FractionDigits != nil && n > *t.FractionDigits {
+			b.fail(f, "fractionDigits %d is over the %d of the base type", n, *t.FractionDigits)
+		}
+		t.FractionDigits = &n
+	}
+}
+
+func (b *builder) bound(t, base *SimpleType, f xnode, name, text string) {
+	if base.missing {
+		return
+	}
+	ordered := t.Variety == Atomic && t.primitive >= decimalType && t.primitive <= gMonthType
+	if !ordered {
+		b.fail(f, "the facet %s cannot be used with this type", name)
+		return
+	}
+	// A bound must be a value of the base type, but for those exclusive ones that
+	// repeat its own.
+	v, err := parsePrimitive(base.primitive, collapse(text), f.scope)
+	if err == nil {
+		if rangeErr := base.facets(collapse(text), v); rangeErr != nil && !repeatsBound(base, name, v) {
+			err = rangeErr
+		}
+	}
+	if err != nil {
+		b.fail(f, "%s: %s", name, err)
+		return
+	}
+	bound := &Bound{Text: collapse(text), value: v}
+	switch name {
+	case "minInclusive":
+		t.MinInclusive, t.MinExclusive = bound, nil
+	case "minExclusive":
+		t.MinExclusive, t.MinInclusive = bound, nil
+	case "maxInclusive":
+		t.MaxInclusive, t.MaxExclusive = bound, nil
+	case "maxExclusive":
+		t.MaxExclusive, t.MaxInclusive = bound, nil
+	}
+}
+
+func repeatsBound(base *SimpleType, name string, v Value) bool {
+	return name == "minExclusive" && base.MinExclusive != nil && base.MinExclusive.value.same(v) ||
+		name == "maxExclusive" && base.MaxExclusive != nil && base.MaxExclusive.value.same(v)
+}
+
+// consistent checks facets against one another (Part 2, 4.3).
+func (b *builder) consistent(t *SimpleType, form xnode) {
+	if t.MinLength != nil && t.MaxLength != nil && *t.MinLength > *t.MaxLength {
+		b.fail(form, "minLength %d is over maxLength %d", *t.MinLength, *t.MaxLength)
+	}
+	if t.Length != nil && (t.MinLength != nil && *t.MinLength > *t.Length || t.MaxLength != nil && *t.MaxLength < *t.Length) {
+		b.fail(form, "length %d contradicts minLength or maxLength", *t.Length)
+	}
+	if t.TotalDigits != nil && t.FractionDigits != nil && *t.FractionDigits > *t.TotalDigits {
+		b.fail(form, "fractionDigits %d is over totalDigits %d", *t.FractionDigits, *t.TotalDigits)
+	}
+	low, high := t.MinInclusive, t.MaxInclusive
+	strict := t.MinExclusive != nil && t.MaxInclusive != nil || t.MaxExclusive != nil && t.MinInclusive != nil
+	if t.MinExclusive != nil {
+		low = t.MinExclusive
+	}
+	if t.MaxExclusive != nil {
+		high = t.MaxExclusive
+	}
+	if low != nil && high != nil {
+		if order, ok := low.value.compare(high.value); ok && (order > 0 || order == 0 && strict) {
+			b.fail(form, "the least value %s is not under the most, %s", low.Text, high.Text)
+		}
+	}
+}

@@ -1,0 +1,73 @@
+package xsd
+
+import (
+	"fmt"
+	"strings"
+
+	"testbench/internal/document"
+)
+
+// SOAP 1.1, section 5.
+
+const soapEncodingNamespace = "http://schemas.xmlsoap.org/soap/encoding/"
+
+// encodedType writes xsi:type, for a reader of encoded values may know no schema.
+func (f *filler) encodedType(n *document.Node, t Type) {
+	name := t.TypeName()
+	for _, a := range n.Attributes {
+		if a.Name.Space == InstanceNamespace && a.Name.Local == "type" {
+			return
+		}
+	}
+	if s, ok := t.(*SimpleType); ok && name.Local == "" {
+		name = s.Builtin().Name
+	}
+	if c, ok := t.(*ComplexType); ok && c.ArrayOf != nil && name.Local == "" {
+		name = Name{soapEncodingNamespace, "Array"}
+	}
+	if name.Local != "" && t != Type(anyType) {
+		f.instance(n, "type", f.qualified(name))
+	}
+}
+
+// array writes an array (SOAP 1.1, 5.4.2).
+func (f *filler) array(n *document.Node, t *ComplexType, given *document.Node, path string) {
+	items := []*document.Node{given}
+	if given.Kind == document.List {
+		items = given.Items
+	} else if given.Kind == document.Object && len(given.Members) == 0 {
+		items = nil
+	} else if given.Kind == document.Object && len(given.Members) == 1 && (given.Members[0].Key == "item" || given.Members[0].Value.Kind == document.List) {
+		items = []*document.Node{given.Members[0].Value} // under the name of the items
+		if items[0].Kind == document.List {
+			items = items[0].Items
+		}
+	}
+	item := f.schema.typeOf(t.ArrayOf.Item)
+	if item == nil {
+		item = anyType
+	}
+	inner := strings.TrimSuffix(t.ArrayOf.Dims, "]")
+	if at := strings.LastIndexByte(inner, '['); at > 0 {
+		inner = inner[:at]
+	} else {
+		inner = ""
+	}
+	a := document.Attribute{
+		Name:  document.Name{Space: soapEncodingNamespace, Local: "arrayType"},
+		Value: fmt.Sprintf("%s%s[%d]", f.qualified(t.ArrayOf.Item), inner, len(items)),
+	}
+	a.Name.Prefix, _, _ = strings.Cut(f.qualified(Name{soapEncodingNamespace, "arrayType"}), ":")
+	n.Attributes = append(n.Attributes, a)
+	element := &Element{Name: Name{Local: "item"}, Type: item, Nillable: true}
+	if t.Particle != nil && t.Particle.Term != nil {
+		if g, ok := t.Particle.Term.(*Group); ok && len(g.Particles) == 1 {
+			if e, ok := g.Particles[0].Term.(*Element); ok {
+				element = e
+			}
+		}
+	}
+	for i, value := range items {
+		n.Items = append(n.Items, f.element(element, value, fmt.Sprintf("%s[%d]", path, i)))
+	}
+}
