@@ -7,8 +7,10 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"regexp"
 	"strconv"
 	"strings"
+	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -320,4 +322,69 @@ func TestAttachments(t *testing.T) {
 	o = p.sheet("sheet: t\nsteps:\n  - step: one\n    call: lab/FileCertificate\n    fill:\n      lot: L-2201\n      certificate:\n        attached: nothing\n")
 	assert.Equal(t, 2, o.status, o.all())
 	assert.Contains(t, o.all(), "asks for the attachment nothing, which the step does not attach")
+}
+
+// A contract's address is asked once a run; what it imports from elsewhere only
+// when that is allowed. An HTTP binding is called without an envelope; an answer in UTF-16 is read.
+func TestContractFromAddress(t *testing.T) {
+	var mutex sync.Mutex
+	var asked []string
+	ask := func(what string) {
+		mutex.Lock()
+		defer mutex.Unlock()
+		asked = append(asked, what)
+	}
+	p, _ := newBench(t)
+	schema := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		ask("schema")
+		_, _ = w.Write([]byte(p.read("contracts/lab.xsd")))
+	}))
+	defer schema.Close()
+	var server *httptest.Server
+	server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		switch {
+		case r.URL.Query().Has("wsdl"):
+			ask("wsdl")
+			text := strings.ReplaceAll(p.read("contracts/lab.wsdl"), "lab.xsd", strings.Replace(schema.URL, "127.0.0.1", "localhost", 1)+"/lab.xsd")
+			text = strings.Replace(text, `<service name="Lab">`, `<binding name="Plain" type="lab:Lab" xmlns:h="http://schemas.xmlsoap.org/wsdl/http/"><h:binding verb="GET"/><operation name="ConvertIndex"><h:operation location="/convert"/><input><h:urlEncoded/></input></operation></binding><service name="Lab">`, 1)
+			text = strings.Replace(text, `</service>`, `<port name="PlainPort" binding="lab:Plain"><h:address xmlns:h="http://schemas.xmlsoap.org/wsdl/http/" location="`+server.URL+`"/></port></service>`, 1)
+			_, _ = w.Write([]byte(regexp.MustCompile(`(soap1?2?:address location=")[^"]*`).ReplaceAllString(text, "${1}"+server.URL+"/soap")))
+		case r.URL.Path == "/convert":
+			w.Header().Set("Content-Type", "application/xml")
+			_, _ = w.Write([]byte("<moisture>" + r.URL.Query().Get("refractiveIndex") + "</moisture>"))
+		default:
+			w.Header().Set("Content-Type", "text/xml; charset=utf-16")
+			answer := `<?xml version="1.0" encoding="UTF-16"?><e:Envelope xmlns:e="http://schemas.xmlsoap.org/soap/envelope/"><e:Body><ConvertIndexResponse xmlns="urn:heatherfold:lab"><refractiveIndex>1.4940</refractiveIndex><moisture>17.02</moisture></ConvertIndexResponse></e:Body></e:Envelope>`
+			out := []byte{0xFF, 0xFE}
+			for _, c := range []byte(answer) {
+				out = append(out, c, 0)
+			}
+			_, _ = w.Write(out)
+		}
+	}))
+	defer server.Close()
+	p.write("bench.yaml", "bench: t\nsites:\n  local:\n    set:\n      base: "+server.URL+"\nservices:\n  lab: ${base}/x?wsdl\n  plain:\n    contract: ${base}/x?wsdl\n    port: PlainPort\n")
+	sheet := "sheet: t\nsteps:\n"
+	for _, name := range []string{"one", "two"} {
+		sheet += "  - step: " + name + "\n    call: lab/ConvertIndex\n    fill:\n      refractiveIndex: 1.4940\n    fields:\n      moisture: 17.02\n"
+	}
+	sheet += "  - step: plain\n    call: plain/ConvertIndex\n    fill:\n      refractiveIndex: 1.5\n    fields:\n      .: 1.5\n"
+	o := p.sheet(strings.Replace(sheet, "    fields:\n      .: 1.5\n", "    where:\n      - answer == 1.5\n", 1), "-allow", "localhost")
+	assert.Equal(t, 0, o.status, o.all())
+	assert.Equal(t, []string{"wsdl", "schema"}, asked)
+	asked = nil
+	o = p.run("survey", "lab")
+	assert.Equal(t, 0, o.status, o.all())
+	assert.Equal(t, []string{"wsdl"}, asked)
+	assert.Contains(t, strings.Join(strings.Fields(o.stdout), " "), "the contract leads to another host")
+}
+
+func TestSurveyOfTheWholeBench(t *testing.T) {
+	p, _ := newBench(t)
+	o := p.run("survey", "-find", "plate")
+	assert.Equal(t, 0, o.status, o.all())
+	assert.Contains(t, o.stdout, "scale/Weigh\n  load.plate")
+	assert.Contains(t, o.stdout, "convoy/WeighAll\n")
+	assert.NotContains(t, o.stdout, "GradeLot")
+	assert.Contains(t, p.run("survey", "-find", "zebra").stdout, `no operation of this bench has "zebra"`)
 }

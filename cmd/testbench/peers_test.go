@@ -189,6 +189,17 @@ steps:
       hive: H-<7>
     fields:
       kilos: 53.90
+  - step: a block of the contract
+    call: hive/Weigh
+    blocks:
+      Keeper:
+        "@mustUnderstand": "1"
+        .: Bryony
+    fill:
+      frames: 10
+      hive: H-1
+    fields:
+      keeper: Bryony
   - step: document by 1.2
     call: hive12/Weigh
     fill:
@@ -241,7 +252,7 @@ steps:
       jars: 42
 `)
 	assert.Equal(t, 0, o.status, o.all())
-	assert.Equal(t, 6, strings.Count(o.stdout, "   held "), o.stdout)
+	assert.Equal(t, 7, strings.Count(o.stdout, "   held "), o.stdout)
 
 	// Every draft of its contracts is valid by xmllint too, and taken by the server.
 	for _, c := range []struct{ service, operation string }{{"hive", "Weigh"}, {"hive12", "Weigh"}, {"literal", "Count"}, {"crates", "Stack"}} {
@@ -251,6 +262,63 @@ steps:
 		valid := p.run("validate", c.service, "draft.xml")
 		assert.Equal(t, 0, valid.status, "%s\n%s", valid.all(), draft.stdout)
 	}
+}
+
+// A third server, of node-soap, is built from the same contract as PHP's and
+// gives the same answers.
+func TestNodeByContract(t *testing.T) {
+	port := freePort(t)
+	peers, err := filepath.Abs("../../scripts/peers")
+	require.NoError(t, err)
+	contract, err := filepath.Abs("testdata/php/hive.wsdl")
+	require.NoError(t, err)
+	serve(t, port, "node", "testdata/node/hive.cjs", port, peers, contract)
+	p := newPlace(t)
+	p.write("bench.yaml", `bench: hive
+sites:
+  local:
+    set:
+      base: http://127.0.0.1:`+port+`/hive
+services:
+  hive: ${base}?wsdl
+  saved:
+    contract: ${base}?wsdl
+    address: ${base}
+`)
+	o := p.sheet(`sheet: by contract
+steps:
+  - step: weigh
+    call: saved/Weigh
+    fill:
+      frames:
+        - 10
+        - 12
+      hive: H-<7> & "more"
+    fields:
+      kilos: 53.90
+      hive: H-<7> & "more"
+  - step: one frame
+    call: saved/Weigh
+    fill:
+      hive: H-1
+      frames: 10
+    fields:
+      kilos: 24.50
+  - step: fault
+    call: saved/Weigh
+    fill:
+      hive: H-0
+      frames: 1
+    expect:
+      fault:
+        text: hive H-0 is empty
+        detail.HiveFault.hive: H-0
+`)
+	assert.Equal(t, 0, o.status, o.all())
+	assert.Equal(t, 3, strings.Count(o.stdout, "   held "), o.stdout)
+	survey := p.run("survey", "hive", "Weigh")
+	assert.Equal(t, 0, survey.status, survey.all())
+	assert.Contains(t, survey.stdout, "frames  integer; once or more")
 }
 
 // Drafts of every element of the demo's contract, with and without what may be

@@ -23,8 +23,8 @@ type surveyOptions struct {
 }
 
 func surveyCommand() *command {
-	return &command{name: "survey", group: "finding out", purpose: "shows what a contract offers, or the fields of one operation", usage: "SERVICE|FILE|ADDRESS [OPERATION]", talks: true,
-		examples: []string{"testbench survey lab", "testbench survey lab GradeLot", "testbench survey contracts/scale.wsdl -find weight"},
+	return &command{name: "survey", group: "finding out", purpose: "shows what a contract offers, or the fields of one operation", usage: "[SERVICE|FILE|ADDRESS [OPERATION]]", talks: true,
+		examples: []string{"testbench survey lab", "testbench survey lab GradeLot", "testbench survey -find moisture", "testbench survey contracts/scale.wsdl -find weight"},
 		options: func(f *flag.FlagSet) any {
 			o := &surveyOptions{}
 			f.IntVar(&o.depth, "depth", 0, "show fields down to this `depth`; 0 shows all")
@@ -35,6 +35,9 @@ func surveyCommand() *command {
 		},
 		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
 			o := options.(*surveyOptions)
+			if len(args) == 0 && o.find != "" {
+				return s.surveyBench(ctx, o)
+			}
 			if len(args) == 0 || len(args) > 2 {
 				return 0, usagef("", "survey what? A service of the bench, a file or an address")
 			}
@@ -76,6 +79,38 @@ func (s *session) contract(ctx context.Context, source string) (*testbench.Contr
 		return nil, err
 	}
 	return c, nil
+}
+
+// surveyBench looks through every contract of the bench.
+func (s *session) surveyBench(ctx context.Context, o *surveyOptions) (int, error) {
+	bench, err := s.open()
+	if err != nil {
+		return 0, err
+	}
+	found := 0
+	for _, service := range bench.Model().Services {
+		if service.Contract == nil {
+			continue
+		}
+		c, err := bench.Contract(ctx, service.Name, s.stdin, s.options())
+		if err != nil {
+			s.tell.fail(err)
+			continue
+		}
+		for _, op := range c.WSDL.Operations() {
+			rows := matchingRows(operationRows(c, op), o.find)
+			if len(rows) == 0 && !mentions(o.find, op.Name, op.Documentation) {
+				continue
+			}
+			found++
+			s.tell.printf("%s\n", s.tell.in(bold, visible(service.Name+"/"+op.Name)))
+			s.rows(rows)
+		}
+	}
+	if found == 0 {
+		s.tell.printf("no operation of this bench has %q\n", o.find)
+	}
+	return ExitHeld, nil
 }
 
 func (s *session) surveyContract(source string, c *testbench.Contract, o *surveyOptions) (int, error) {

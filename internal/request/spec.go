@@ -76,6 +76,8 @@ type SOAP struct {
 	Action  *value.Template
 	Blocks  *Tree
 	Payload string // the payload's element as prefix:name; empty when Body holds it
+	// BlockOf makes a header block that the contract describes; it returns nil for others.
+	BlockOf func(name string, content *document.Node) *document.Node
 	// Addressing, if not nil, adds the blocks of WS-Addressing; its To and Action
 	// are filled in.
 	Addressing *soap.Addressing
@@ -350,6 +352,29 @@ func dropEmpty(n *document.Node) *document.Node {
 	return n
 }
 
+// blocks makes the header blocks, those of the contract as it describes them.
+func (s *Spec) blocks(scope value.Scope) ([]*document.Node, error) {
+	node, err := s.SOAP.Blocks.Node(scope)
+	if err != nil {
+		return nil, fmt.Errorf("blocks: %w", err)
+	}
+	var blocks []*document.Node
+	for _, m := range node.Members {
+		if s.SOAP.BlockOf != nil {
+			if block := s.SOAP.BlockOf(m.Key, m.Value); block != nil {
+				blocks = append(blocks, block)
+				continue
+			}
+		}
+		made, err := Elements(&document.Node{Kind: document.Object, Members: []document.Member{m}}, "", s.Names)
+		if err != nil {
+			return nil, fmt.Errorf("blocks: %w", err)
+		}
+		blocks = append(blocks, made...)
+	}
+	return blocks, nil
+}
+
 // attach puts the envelope and the files into one multipart body.
 func (s *Spec) attach(scope value.Scope, r *exchange.Request) error {
 	if len(s.Attach) == 0 {
@@ -409,7 +434,7 @@ func (s *Spec) setEnvelope(scope value.Scope, r *exchange.Request) error {
 	}
 	var blocks, payload []*document.Node
 	if s.SOAP.Blocks != nil {
-		if blocks, err = s.xmlOf(s.SOAP.Blocks, scope, "blocks"); err != nil {
+		if blocks, err = s.blocks(scope); err != nil {
 			return err
 		}
 	}

@@ -235,6 +235,41 @@ func (s *Session) planDescribed(ctx context.Context, p *plan, step *Step, spec *
 	return nil
 }
 
+// block makes a header block of the operation by its name; nil for others. The
+// attributes mustUnderstand and role are the envelope's, not the schema's.
+func (d *described) block(name string, content *document.Node) *document.Node {
+	if d.operation.Input == nil {
+		return nil
+	}
+	_, local, qualified := strings.Cut(name, ":")
+	if !qualified {
+		local = name
+	}
+	for _, h := range d.operation.Input.Headers {
+		if h.Element.Name.Local != local {
+			continue
+		}
+		var own []document.Attribute
+		fields := content
+		if content.Kind == document.Object {
+			fields = document.NewObject()
+			for _, m := range content.Members {
+				switch m.Key {
+				case "@mustUnderstand", "@role", "@actor":
+					own = append(own, document.Attribute{Name: document.Name{Local: m.Key[1:]}, Value: m.Value.Text})
+				default:
+					fields.Members = append(fields.Members, m)
+				}
+			}
+		}
+		// What is wrong with it is the service's to say: blocks are held to nothing.
+		block, _ := d.contract.Schema.Fill(h.Element, fields, xsd.FillOptions{})
+		block.Attributes = append(block.Attributes, own...)
+		return block
+	}
+	return nil
+}
+
 // included is what stands in a payload for a file that the step attaches.
 func (s *Step) included(name string) *document.Node {
 	for i, a := range s.Spec.Attach {

@@ -215,6 +215,9 @@ func (s *Session) addService(p *plan, step *Step, spec *request.Spec) {
 		p.messageID = soap.NewMessageID()
 		envelope.Addressing = &soap.Addressing{MessageID: p.messageID}
 	}
+	if p.described != nil {
+		envelope.BlockOf = p.described.block
+	}
 	if p.described != nil && envelope.Action == nil {
 		envelope.Action = value.Literal(p.described.operation.Action)
 	}
