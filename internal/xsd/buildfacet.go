@@ -178,7 +178,7 @@ func (b *builder) bound(t, base *SimpleType, f xnode, name, text string) {
 		b.fail(f, "%s: %s", name, err)
 		return
 	}
-	bound := &Bound{Text: collapse(text), value: v}
+	bound := boundOf(collapse(text), v)
 	switch name {
 	case "minInclusive":
 		t.MinInclusive, t.MinExclusive = bound, nil

@@ -70,6 +70,17 @@ type EnumerationValue struct {
 type Bound struct {
 	Text  string
 	value Value
+	float float64 // a decimal as a floating-point number
+	exact bool    // which is one of its own, for the decimal has few digits
+}
+
+func boundOf(text string, v Value) *Bound {
+	b := &Bound{Text: text, value: v}
+	if v.primitive == decimalType && len(text) <= exactDigits {
+		b.float, _ = strconv.ParseFloat(v.decimal.String(), 64)
+		b.exact = true
+	}
+	return b
 }
 
 // TypeName implements Type.
@@ -467,7 +478,7 @@ func newBound(p primitive, text string) *Bound {
 	if err != nil {
 		panic(err) // of the table above
 	}
-	return &Bound{Text: text, value: v}
+	return boundOf(text, v)
 }
 
 func isLanguage(s string) bool {

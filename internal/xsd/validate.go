@@ -208,6 +208,21 @@ func (a attributesOf) at(i int) (name Name, value string, declares bool) {
 	return Name{attr.Name.Space, attr.Name.Local}, string(attr.Value), false
 }
 
+// name is like at without the value, which would have to be copied.
+func (a attributesOf) name(i int) (name Name, declares bool) {
+	if a.tree != nil {
+		attr := &a.tree.Attributes[i]
+		return Name{attr.Name.Space, attr.Name.Local}, attr.IsDeclaration()
+	}
+	attr := &a.stream[i]
+	return Name{attr.Name.Space, attr.Name.Local}, attr.IsDeclaration()
+}
+
+func (a attributesOf) text(i int) string {
+	_, text, _ := a.at(i)
+	return text
+}
+
 // instance finds xsi:type and xsi:nil; empty where they are not.
 func (a attributesOf) instance() (typ, isNil string) {
 	for i := range a.len() {
@@ -274,12 +289,13 @@ func (v *Validator) path() string {
 
 // start begins an element: finds its declaration and type, and checks its attributes.
 func (v *Validator) start(name Name, decl *Element, attrs attributesOf) {
-	f := frame{text: len(v.text)}
 	known := decl != nil
 	process := Strict
 	wild := false
-	if len(v.frames) > 0 {
-		parent := &v.frames[len(v.frames)-1]
+	v.frames = append(v.frames, frame{text: len(v.text)})
+	f := &v.frames[len(v.frames)-1]
+	if len(v.frames) > 1 {
+		parent := &v.frames[len(v.frames)-2]
 		if parent.last == name {
 			parent.repeat++
 		} else {
@@ -289,7 +305,6 @@ func (v *Validator) start(name Name, decl *Element, attrs attributesOf) {
 		switch {
 		case parent.mode == skipped || parent.ignored:
 			f.mode, f.ignored = skipped, parent.ignored
-			v.frames = append(v.frames, f)
 			return
 		case parent.mode == laxly:
 			decl, process, wild = v.schema.Elements[name], Lax, true
@@ -297,7 +312,6 @@ func (v *Validator) start(name Name, decl *Element, attrs attributesOf) {
 			decl, process, wild = v.child(parent, name)
 			if decl == nil && !wild {
 				f.mode, f.ignored = skipped, true
-				v.frames = append(v.frames, f)
 				return
 			}
 		}
@@ -313,7 +327,6 @@ func (v *Validator) start(name Name, decl *Element, attrs attributesOf) {
 		switch {
 		case process == Skip:
 			f.mode = skipped
-			v.frames = append(v.frames, f)
 			return
 		case !known:
 			decl = v.schema.Elements[name]
@@ -327,7 +340,7 @@ func (v *Validator) start(name Name, decl *Element, attrs attributesOf) {
 }
 
 // open enters an element whose declaration, if any, is found.
-func (v *Validator) open(f frame, name Name, decl *Element, attrs attributesOf, lax bool) {
+func (v *Validator) open(f *frame, name Name, decl *Element, attrs attributesOf, lax bool) {
 	f.decl = decl
 	if decl != nil {
 		f.typ = decl.Type
@@ -337,24 +350,22 @@ func (v *Validator) open(f frame, name Name, decl *Element, attrs attributesOf, 
 	}
 	named, nilText := attrs.instance()
 	if named != "" {
-		v.instanceType(&f, named)
+		v.instanceType(f, named)
 	}
 	if f.typ == nil {
-		if len(v.frames) == 0 {
+		if len(v.frames) == 1 {
 			v.fault("%s", v.undeclaredRoot(name))
 			f.mode, f.ignored = skipped, true
-			v.frames = append(v.frames, f)
 			return
 		}
 		f.mode = laxly
-		v.frames = append(v.frames, f)
 		return
 	}
 	if c, ok := f.typ.(*ComplexType); ok && c.Abstract {
 		v.fault("the type %s is abstract: xsi:type must name one derived from it%s", nameOr(c.Name, "of "+name.Local), v.derivedWords(c))
 	}
 	if nilText != "" {
-		v.instanceNil(&f, nilText)
+		v.instanceNil(f, nilText)
 	}
 	switch t := f.typ.(type) {
 	case *SimpleType:
@@ -374,7 +385,6 @@ func (v *Validator) open(f frame, name Name, decl *Element, attrs attributesOf, 
 	if f.simple != nil {
 		f.at = v.where()
 	}
-	v.frames = append(v.frames, f)
 	v.findTargets(attrs)
 	if decl != nil && len(decl.Constraints) > 0 {
 		v.beginKeys(decl, attrs)
@@ -658,6 +668,10 @@ func (v *Validator) incomplete(f *frame) {
 
 // simpleValue checks an element's text as a value of its type.
 func (v *Validator) simpleValue(f *frame) (Value, string, bool) {
+	plain := f.decl == nil || f.decl.Fixed == nil && f.decl.Default == nil
+	if plain && len(v.scopes) == 0 && f.simple.surely(v.text[f.text:]) && !f.simple.mayIdentify() {
+		return Value{}, "", false
+	}
 	text := string(v.text[f.text:])
 	if text == "" && f.decl != nil {
 		if f.decl.Fixed != nil {

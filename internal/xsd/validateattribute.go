@@ -16,7 +16,7 @@ func (v *Validator) simpleAttributes(element Name, attrs attributesOf) {
 func (v *Validator) attributes(t *ComplexType, attrs attributesOf) {
 	found := 0
 	for i := range attrs.len() {
-		name, value, declares := attrs.at(i)
+		name, declares := attrs.name(i)
 		if declares || name.Space == InstanceNamespace && isInstanceAttribute(name.Local) {
 			continue
 		}
@@ -25,11 +25,13 @@ func (v *Validator) attributes(t *ComplexType, attrs attributesOf) {
 			if use.Required {
 				found++
 			}
-			v.attribute(attrs, i, use.Attribute, use.Fixed, value)
+			if attrs.tree != nil || use.Fixed != nil || !use.Type.surely(attrs.stream[i].Value) || use.Type.mayIdentify() {
+				v.attribute(attrs, i, use.Attribute, use.Fixed, attrs.text(i))
+			}
 			continue
 		}
 		if t.AnyAttribute != nil && t.AnyAttribute.Allows(name.Space) {
-			v.anyAttribute(t.AnyAttribute, attrs, i, name, value)
+			v.anyAttribute(t.AnyAttribute, attrs, i, name, attrs.text(i))
 			continue
 		}
 		if v.Ignore[name.Space] {
