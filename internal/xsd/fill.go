@@ -264,8 +264,11 @@ func (f *filler) text(n *document.Node, t *SimpleType, given *document.Node, pat
 	err := t.Check(text, names)
 	if err != nil && (given.Kind == document.Number || given.Kind == document.Untyped) {
 		if d, ok := given.Decimal(); ok {
-			if plain := document.FormatDecimal(d); t.Check(plain, names) == nil {
-				return plain
+			plain := document.FormatDecimal(d)
+			for _, text := range []string{plain, strings.TrimSuffix(strings.TrimRight(plain, "0"), ".")} {
+				if (text == plain || strings.Contains(plain, ".")) && t.Check(text, names) == nil {
+					return text
+				}
 			}
 		}
 	}
@@ -308,14 +311,15 @@ func (f *filler) simple(n *document.Node, t *SimpleType, e *Element, given *docu
 		n.Items = append(n.Items, given)
 		return
 	}
-	if e.Fixed != nil && given.Text != *e.Fixed {
+	text := f.text(n, t, given, path)
+	if e.Fixed != nil && given != Unknown && text != *e.Fixed {
 		if want, err := t.parse(*e.Fixed, nil); err == nil {
-			if v, err := t.parse(given.Text, prefixScope{f.options.Prefixes}); err != nil || !v.same(want) {
+			if v, err := t.parse(text, prefixScope{f.options.Prefixes}); err != nil || !v.same(want) {
 				f.complain(path, "must be %s", short(*e.Fixed))
 			}
 		}
 	}
-	if text := f.text(n, t, given, path); text != "" {
+	if text != "" {
 		n.Items = append(n.Items, &document.Node{Kind: document.Untyped, Text: text, Secret: given.Secret})
 	}
 }
@@ -792,7 +796,7 @@ func (f *filler) leftOver(n *document.Node, t *ComplexType, pool *pool, path str
 			f.complain(below(path, key), "is unknown%s", fieldTry(key, t.FieldNames()))
 		}
 		if e == nil {
-			e = &Element{Name: Name{n.Name.Space, local}, Type: anyType}
+			e = &Element{Name: Name{n.Name.Space, local}, Type: anyType, Nillable: true}
 			if prefix, rest, qualified := strings.Cut(key, ":"); qualified {
 				e.Name = Name{f.options.Prefixes[prefix], rest}
 			}

@@ -71,3 +71,53 @@ func TestFill(t *testing.T) {
 		})
 	}
 }
+
+// What is described in groups, repeats as a whole, or may stand in any order.
+func TestFillGroups(t *testing.T) {
+	schema := load(t, schemaHead+`
+<xs:element name="Log"><xs:complexType><xs:sequence>
+  <xs:sequence minOccurs="0" maxOccurs="3"><xs:element name="at" type="xs:time"/><xs:element name="kg" type="xs:decimal" minOccurs="0"/></xs:sequence>
+  <xs:choice minOccurs="0" maxOccurs="unbounded"><xs:element name="note" type="xs:string"/><xs:element name="photo" type="xs:anyURI"/></xs:choice>
+  <xs:element name="seal" minOccurs="0"><xs:complexType><xs:all><xs:element name="by" type="xs:string"/><xs:element name="on" type="xs:date" minOccurs="0"/></xs:all></xs:complexType></xs:element>
+  <xs:element name="empty" minOccurs="0"><xs:complexType/></xs:element>
+  <xs:element name="fixed" type="xs:int" fixed="7" minOccurs="0"/>
+  <xs:element name="name" type="xs:QName" minOccurs="0"/>
+  <xs:element ref="t:shape" minOccurs="0"/>
+</xs:sequence><xs:attribute name="note" type="xs:string"/><xs:anyAttribute namespace="##other" processContents="lax"/></xs:complexType></xs:element>
+<xs:element name="shape" abstract="true" type="t:Shape"/><xs:element name="jar" type="t:Shape" substitutionGroup="t:shape"/><xs:complexType name="Shape"><xs:attribute name="grams" type="xs:int" use="required"/></xs:complexType>
+</xs:schema>`)
+	for _, c := range []struct{ fields, want, short string }{
+		{`{"at": ["08:00:00", "09:00:00"], "kg": [1, 2]}`, `<Log><at>08:00:00</at><kg>1</kg><at>09:00:00</at><kg>2</kg></Log>`, ""},
+		{`{"photo": "a.png", "note": ["x", "y"]}`, `<Log><note>x</note><note>y</note><photo>a.png</photo></Log>`, ""},
+		{`{"note": "element", "@note": "attribute"}`, `<Log note="attribute"><note>element</note></Log>`, ""},
+		{`{"@o:mark": "x"}`, `<Log xmlns:o="urn:o" o:mark="x"/>`, ""},
+		{`{"seal": {"on": "2026-05-04", "by": "Ada"}}`, `<Log><seal><by>Ada</by><on>2026-05-04</on></seal></Log>`, ""},
+		{`{"seal": {}}`, "", "seal.by is missing: it is mandatory, text"},
+		{`{"seal": "sealed"}`, "", "seal is \"sealed\", not fields by name: by, on|seal.by is missing: it is mandatory, text"},
+		{`{"empty": {}}`, `<Log><empty/></Log>`, ""},
+		{`{"empty": "x"}`, `<Log><empty/></Log>`, `empty must be empty, and is "x"`},
+		{`{"fixed": 7.0}`, `<Log><fixed>7</fixed></Log>`, ""},
+		{`{"fixed": 8}`, "", `fixed must be "7"`},
+		{`{"name": "o:thing"}`, `<Log><name xmlns:o="urn:o">o:thing</name></Log>`, ""},
+		{`{"name": "z:thing"}`, "", `name the prefix of "z:thing" is not declared there`},
+		{`{"jar": {"grams": 500}}`, `<Log><jar grams="500"/></Log>`, ""},
+		{`{"shape": {"grams": 500}}`, "", "shape is abstract: give one of its substitutes in its place: jar"},
+		{`{"jar": {}}`, "", "jar.grams is missing: it is mandatory, integer"},
+		{`{"kg": {"x": 1}}`, "", "at is missing: it is mandatory, time|kg.x is unknown: kg holds a decimal number|kg has no value: it is decimal number"},
+		{`[{"note": "1"}, {"photo": "p"}, {"note": "2"}, {"@note": "a"}]`, `<Log note="a"><note>1</note><photo>p</photo><note>2</note></Log>`, ""},
+		{`[{"nte": "1"}, {"a": 1, "b": 2}]`, "", `nte is unknown; did you mean "note"?|[1] content in order is a list of texts and of maps with one key each`},
+		{`{"nothing": null, "@nowhere": 1}`, "", "nothing is unknown; its fields are at, kg, note, photo, seal, empty, fixed, name, shape|@nowhere is unknown"},
+	} {
+		fields, err := document.ReadJSON([]byte(c.fields))
+		require.NoError(t, err)
+		root, found := schema.Fill(schema.Element("urn:t", "Log"), fields, FillOptions{Prefixes: map[string]string{"o": "urn:o"}})
+		if c.want != "" {
+			assert.Equal(t, c.want, document.WriteXML(root, document.Style{}), c.fields)
+		}
+		var short []string
+		for _, s := range found {
+			short = append(short, s.String())
+		}
+		assert.Equal(t, c.short, strings.Join(short, "|"), c.fields)
+	}
+}

@@ -21,6 +21,7 @@ var libxmlErrs = map[string]string{
 	"float  1e":                            "an exponent needs digits (3.2.4.1)",
 	"double <minInclusive value='0'/> NaN": "NaN is over and under nothing (3.2.5)",
 	"duration  PT.5S":                      "seconds are [0-9]+(\\.[0-9]+)? (3.2.6.1)",
+	"groups.txt 6":                         "NMTOKENS has at least one item (Part 2, 3.3.5)",
 	"ids.txt 3":                            "an IDREF needs its ID (Part 1, 3.3.4)",
 	"ids.txt 4":                            "the same",
 	"duration  PT1.S":                      "the same",

@@ -1,0 +1,56 @@
+package source_test
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"testbench/internal/contract/source"
+)
+
+func TestWhereAContractMayLead(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "c", "folder"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "c", "a b.xsd"), []byte("file"), 0o644))
+	s := &source.Source{Dir: dir, Standard: strings.NewReader("standard"), Allowed: func(host string) bool { return host == "other.example" },
+		Get: func(address string) ([]byte, error) { return []byte(address), nil }}
+	main := filepath.Join(dir, "c", "main.wsdl")
+	for _, c := range []struct{ base, location, want string }{
+		{"", "-", "standard"},
+		{"", "c/a b.xsd", "file"},
+		{main, "a%20b.xsd", "file"},
+		{main, "../c/a b.xsd", "file"},
+		{"", "http://h.example/x?wsdl", "http://h.example/x?wsdl"},
+		{"http://h.example/d/x?wsdl", "y.xsd#part", "http://h.example/d/y.xsd"},
+		{"http://h.example/d/x?wsdl", "?xsd=1", "http://h.example/d/x?xsd=1"},
+		{"http://h.example/d/x", "//h.example/z", "http://h.example/z"},
+		{"http://h.example/d/x", "http://other.example/z", "http://other.example/z"},
+		{main, "http://other.example/z", "http://other.example/z"},
+	} {
+		_, data, err := s.Fetch(c.base, c.location)
+		require.NoError(t, err, c.location)
+		assert.Equal(t, c.want, string(data), c.location)
+	}
+	for _, c := range []struct{ base, location, want string }{
+		{"", "gone.xsd", "there is no file"},
+		{"", "c/folder", "is a folder"},
+		{main, "/etc/hostname", "only relative to itself"},
+		{main, "gone.xsd", "there is no file"},
+		{main, "http://third.example/z", "-allow third.example lets it"},
+		{"http://h.example/x", "http://third.example/z", "another host, third.example"},
+		{"http://h.example/x", "http://h.example:81/z", "another host, h.example:81"},
+		{"http://h.example/x", "file:///etc/hostname", "another host"},
+		{"http://h.example/x", "ftp://h.example/z", "only http and https are"},
+		{"http://h.example/x", "http://[", "is no address"},
+	} {
+		_, _, err := s.Fetch(c.base, c.location)
+		assert.ErrorContains(t, err, c.want, c.location)
+	}
+	s.Get = nil
+	_, _, err := s.Fetch("", "http://h.example/x")
+	assert.ErrorContains(t, err, "is not fetched here")
+}
