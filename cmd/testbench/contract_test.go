@@ -156,6 +156,7 @@ func TestBadContracts(t *testing.T) {
 		{"validate lab wrong.xml", 2, `the namespace "urn:other" of the envelope is that of no version of SOAP`},
 		{"validate lab cut.xml", 1, "not well-formed XML: it ends before </soap:Body>"},
 		{"validate contracts/lab.xsd c/deep.wsdl", 1, "elements are nested deeper than 1000"},
+		{"validate contracts/lab.xsd c/token.wsdl", 1, "longer than 16 MiB and cannot be taken in pieces"},
 		{"call lab/GradLot", 2, `did you mean "GradeLot"`},
 		{"call lab/GradeLot lot=1", 2, "does not match the pattern L-[0-9]{4}"},
 		{"call lab/GradeLot lot=L-2201 moisture=1 -contract maybe", 2, "-contract maybe is unknown"},
@@ -347,8 +348,13 @@ func TestContractFromAddress(t *testing.T) {
 			ask("wsdl")
 			text := strings.ReplaceAll(p.read("contracts/lab.wsdl"), "lab.xsd", strings.Replace(schema.URL, "127.0.0.1", "localhost", 1)+"/lab.xsd")
 			text = strings.Replace(text, `<service name="Lab">`, `<binding name="Plain" type="lab:Lab" xmlns:h="http://schemas.xmlsoap.org/wsdl/http/"><h:binding verb="GET"/><operation name="ConvertIndex"><h:operation location="/convert"/><input><h:urlEncoded/></input></operation></binding><service name="Lab">`, 1)
+			text = strings.Replace(text, `<service name="Lab">`, `<binding name="Posted" type="lab:Lab" xmlns:h="http://schemas.xmlsoap.org/wsdl/http/"><h:binding verb="POST"/><operation name="ConvertIndex"><h:operation location="/convert"/></operation></binding><service name="Lab">`, 1)
+			text = strings.Replace(text, `</service>`, `<port name="PostPort" binding="lab:Posted"><h:address xmlns:h="http://schemas.xmlsoap.org/wsdl/http/" location="`+server.URL+`"/></port></service>`, 1)
 			text = strings.Replace(text, `</service>`, `<port name="PlainPort" binding="lab:Plain"><h:address xmlns:h="http://schemas.xmlsoap.org/wsdl/http/" location="`+server.URL+`"/></port></service>`, 1)
 			_, _ = w.Write([]byte(regexp.MustCompile(`(soap1?2?:address location=")[^"]*`).ReplaceAllString(text, "${1}"+server.URL+"/soap")))
+		case r.URL.Path == "/convert" && r.Method == "POST":
+			w.Header().Set("Content-Type", "application/xml")
+			_, _ = w.Write([]byte("<moisture>" + r.PostFormValue("refractiveIndex") + "</moisture>"))
 		case r.URL.Path == "/convert":
 			w.Header().Set("Content-Type", "application/xml")
 			_, _ = w.Write([]byte("<moisture>" + r.URL.Query().Get("refractiveIndex") + "</moisture>"))
@@ -363,12 +369,13 @@ func TestContractFromAddress(t *testing.T) {
 		}
 	}))
 	defer server.Close()
-	p.write("bench.yaml", "bench: t\nsites:\n  local:\n    set:\n      base: "+server.URL+"\nservices:\n  lab: ${base}/x?wsdl\n  plain:\n    contract: ${base}/x?wsdl\n    port: PlainPort\n")
+	p.write("bench.yaml", "bench: t\nsites:\n  local:\n    set:\n      base: "+server.URL+"\nservices:\n  lab: ${base}/x?wsdl\n  plain:\n    contract: ${base}/x?wsdl\n    port: PlainPort\n  posted:\n    contract: ${base}/x?wsdl\n    port: PostPort\n")
 	sheet := "sheet: t\nsteps:\n"
 	for _, name := range []string{"one", "two"} {
 		sheet += "  - step: " + name + "\n    call: lab/ConvertIndex\n    fill:\n      refractiveIndex: 1.4940\n    fields:\n      moisture: 17.02\n"
 	}
 	sheet += "  - step: plain\n    call: plain/ConvertIndex\n    fill:\n      refractiveIndex: 1.5\n    fields:\n      .: 1.5\n"
+	sheet += "  - step: posted\n    call: posted/ConvertIndex\n    fill:\n      refractiveIndex: 1.5\n    where:\n      - answer == 1.5\n"
 	o := p.sheet(strings.Replace(sheet, "    fields:\n      .: 1.5\n", "    where:\n      - answer == 1.5\n", 1), "-allow", "localhost")
 	assert.Equal(t, 0, o.status, o.all())
 	assert.Equal(t, []string{"wsdl", "schema"}, asked)

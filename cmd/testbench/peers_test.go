@@ -336,6 +336,26 @@ func TestDraftsByXmllint(t *testing.T) {
 	}
 }
 
+// So are those of the other contract of the tests, by the schema inside of it.
+func TestDraftsOfTheHiveByXmllint(t *testing.T) {
+	p := newPlace(t)
+	text, err := os.ReadFile("testdata/php/hive.wsdl")
+	require.NoError(t, err)
+	p.write("hive.wsdl", string(text))
+	schema := string(text)[strings.Index(string(text), "<xs:schema"):]
+	schema = schema[:strings.Index(schema, "</xs:schema>")+len("</xs:schema>")]
+	p.write("hive.xsd", strings.Replace(schema, "<xs:schema", `<xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema" xmlns:h="urn:heatherfold:hive"`, 1))
+	for _, args := range [][]string{{}, {"-only", "required"}, {"-answer"}, {"-soap", "1.2"}} {
+		draft := p.run(append([]string{"draft", "hive.wsdl", "Weigh"}, args...)...)
+		require.Equal(t, 0, draft.status, draft.all())
+		_, payload, found := strings.Cut(draft.stdout, "<soap:Body>")
+		require.True(t, found)
+		p.write("payload.xml", strings.TrimSpace(payload[:strings.Index(payload, "</soap:Body>")]))
+		output, err := exec.Command("xmllint", "--noout", "--schema", filepath.Join(p.dir, "hive.xsd"), filepath.Join(p.dir, "payload.xml")).CombinedOutput()
+		assert.NoError(t, err, "%s\n%s", output, draft.stdout)
+	}
+}
+
 // A client of another hand reads the stand-in's contract and is answered by it.
 func TestPHPSoapClient(t *testing.T) {
 	_, server := newBench(t)

@@ -293,6 +293,10 @@ func (s *session) message(title string, c *testbench.Contract, m *wsdl.Message, 
 		for _, h := range m.Headers {
 			t.printf("  %s\n", visible(h.Element.Name.Full()))
 			s.rows(matchingRows(c.Schema.Outline(h.Element, o.depth), o.find))
+			for _, f := range h.Faults {
+				t.printf("  %s, where that is at fault\n", visible(f.Name.Full()))
+				s.rows(matchingRows(c.Schema.Outline(f, o.depth), o.find))
+			}
 		}
 	}
 	for _, e := range m.Payload {

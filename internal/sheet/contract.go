@@ -335,6 +335,11 @@ func (d *described) contractFaults(re *reply.Reply) []string {
 		found = append(found, text)
 	}
 	prefixes := m.Prefixes()
+	for _, block := range m.Blocks {
+		if decl := d.contract.Schema.Element(block.Name.Space, block.Name.Local); decl != nil {
+			v.Tree(block, decl, prefixes)
+		}
+	}
 	if m.Fault != nil {
 		d.checkDetail(v, m, prefixes)
 		return found

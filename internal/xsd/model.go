@@ -559,13 +559,13 @@ func (s *Schema) jump(m *model, st *state, name Name) (*position, *Element, bool
 
 // model gives the automaton of a type, made when it is first needed.
 func (s *Schema) model(t *ComplexType) *model {
-	if m, ok := s.models.Load(t); ok {
-		return m.(*model)
+	if m := t.automaton.Load(); m != nil {
+		return m
 	}
 	m := newModel(t.Particle)
 	s.prepare(m)
-	stored, _ := s.models.LoadOrStore(t, m)
-	return stored.(*model)
+	t.automaton.CompareAndSwap(nil, m)
+	return t.automaton.Load()
 }
 
 // ambiguous finds two particles of which a reader could not tell which an

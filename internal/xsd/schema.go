@@ -7,7 +7,7 @@ package xsd
 import (
 	"fmt"
 	"sort"
-	"sync"
+	"sync/atomic"
 
 	"testbench/internal/xmlstream"
 )
@@ -50,7 +50,6 @@ type Schema struct {
 	substitutes map[*Element][]*Element
 	// referred are the keys that a keyref asks for.
 	referred map[*Constraint]bool
-	models   sync.Map // *ComplexType to *model
 }
 
 // Problem is a remark on a schema document.
@@ -141,6 +140,7 @@ type ComplexType struct {
 
 	prohibited map[Name]bool // attributes that this restriction takes away
 	uses       map[Name]*AttributeUse
+	automaton  atomic.Pointer[model] // made when it is first needed
 	at         Problem
 }
 

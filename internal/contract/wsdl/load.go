@@ -626,6 +626,17 @@ func (l *loader) headers(m *Message, concrete element) error {
 				if block.Element == nil {
 					block.Element = &xsd.Element{Name: xsd.Name{Space: h.value("namespace"), Local: p.name}, Type: p.typ}
 				}
+				for _, f := range h.children(space, "headerfault") {
+					faults, err := l.partsOf(f, f.value("message"))
+					if err != nil {
+						return err
+					}
+					for _, fault := range faults {
+						if fault.name == f.value("part") && fault.element != nil {
+							block.Faults = append(block.Faults, fault.element)
+						}
+					}
+				}
 				m.Headers = append(m.Headers, block)
 			}
 		}

@@ -119,6 +119,8 @@ type Message struct {
 type Header struct {
 	Element *xsd.Element
 	Part    string
+	// Faults are the blocks that come back where this one is at fault (WSDL 1.1, 3.7).
+	Faults []*xsd.Element
 }
 
 // Attachment is a part of a MIME binding.

@@ -90,6 +90,32 @@ func TestContract(t *testing.T) {
 	assert.EqualError(t, err, "the contract has no port that speaks SOAP 1.2; its ports are: P11, PGet")
 }
 
+// A MIME binding says which parts travel beside the envelope; header faults are
+// known with their headers; an HTTP binding may post a form.
+func TestOtherBindings(t *testing.T) {
+	c, err := read(map[string]string{"main.wsdl": definitions(pressTypes + `
+<message name="Paper"><part name="body" element="p:Start"/><part name="scan" type="xs:base64Binary"/></message>
+<portType name="Press"><operation name="Start"><input message="p:Paper"/><output message="p:Out"/></operation></portType>
+<portType name="Form"><operation name="Tell"><input message="p:Text"/></operation></portType>
+<binding name="B" type="p:Press"><s:binding transport="http://schemas.xmlsoap.org/soap/http"/><operation name="Start">
+  <input><mime:multipartRelated><mime:part><s:body use="literal" parts="body"/><s:header message="p:In" part="trace" use="literal"><s:headerfault message="p:Jam" part="jam" use="literal"/></s:header></mime:part>
+    <mime:part><mime:content part="scan" type="image/png"/><mime:content part="scan" type="application/pdf"/></mime:part></mime:multipartRelated></input>
+  <output>` + body("literal") + `</output></operation></binding>
+<binding name="F" type="p:Form"><h:binding verb="POST"/><operation name="Tell"><h:operation location="/tell"/><input><mime:content type="application/x-www-form-urlencoded"/></input></operation></binding>
+<service name="Hall"><port name="P" binding="p:B"/><port name="F" binding="p:F"/></service>`)})
+	require.NoError(t, err)
+	input := c.Services[0].Ports[0].Binding.Operation("Start").Input
+	require.Len(t, input.Payload, 1)
+	assert.Equal(t, []wsdl.Attachment{{Part: "scan", Types: []string{"image/png", "application/pdf"}}}, input.Attachments)
+	require.Len(t, input.Headers, 1)
+	assert.Equal(t, "Jam", input.Headers[0].Faults[0].Name.Local)
+	form, err := c.Port("F", "")
+	require.NoError(t, err)
+	assert.Equal(t, wsdl.HTTPPost, form.Binding.Protocol)
+	group := form.Binding.Operations[0].Input.Wrapper().Type.(*xsd.ComplexType).Particle.Term.(*xsd.Group)
+	assert.Len(t, group.Particles, 2, "the fields of the form")
+}
+
 func TestImports(t *testing.T) {
 	c, err := read(map[string]string{
 		"main.wsdl":  definitions(`<import namespace="urn:p" location="types.wsdl"/><import namespace="urn:gone" location="gone.wsdl"/><import namespace="urn:s" location="plain.xsd"/><service name="Hall"><port name="P" binding="p:B"><s:address location="http://hall.example/"/></port></service>`),
@@ -207,6 +233,17 @@ func TestLarge(t *testing.T) {
 
 func BenchmarkLoad1500(b *testing.B) {
 	text := large(1500)
+	b.SetBytes(int64(len(text)))
+	for b.Loop() {
+		if _, err := read(map[string]string{"main.wsdl": text}); err != nil {
+			b.Fatal(err)
+		}
+	}
+}
+
+// A contract of 5 MB with 2,000 operations, as large systems write them.
+func BenchmarkLoad5MB(b *testing.B) {
+	text := strings.ReplaceAll(large(2000), "of the press hall.", "of the press hall. "+strings.Repeat("It is explained at length, as generated contracts do. ", 28))
 	b.SetBytes(int64(len(text)))
 	for b.Loop() {
 		if _, err := read(map[string]string{"main.wsdl": text}); err != nil {
