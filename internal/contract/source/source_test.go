@@ -27,7 +27,7 @@ func TestWhereAContractMayLead(t *testing.T) {
 		{"", "http://h.example/x?wsdl", "http://h.example/x?wsdl"},
 		{"http://h.example/d/x?wsdl", "y.xsd#part", "http://h.example/d/y.xsd"},
 		{"http://h.example/d/x?wsdl", "?xsd=1", "http://h.example/d/x?xsd=1"},
-		{"http://h.example/d/x", "//h.example/z", "http://h.example/z"},
+		{"http://h.example/d/main", "//h.example/z", "http://h.example/z"},
 		{"http://h.example/d/x", "http://other.example/z", "http://other.example/z"},
 		{main, "http://other.example/z", "http://other.example/z"},
 	} {
