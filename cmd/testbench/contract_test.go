@@ -11,6 +11,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -258,17 +259,18 @@ func TestDepartures(t *testing.T) {
 		{"another payload", "text/xml", envelope(e11, "<x/>"), 200, "", "the Body holds x, and the contract says {urn:heatherfold:lab}GradeLotResponse", 1},
 		{"202 with a body", "text/xml", envelope(e11, "<x/>"), 202, "", "the status 202 says that nothing is answered, and here is x", 1},
 	}
-	current := 0
+	var current atomic.Int64
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		w.Header().Set("Content-Type", cases[current].contentType)
-		w.WriteHeader(cases[current].status)
-		_, _ = w.Write([]byte(cases[current].body))
+		c := cases[current.Load()]
+		w.Header().Set("Content-Type", c.contentType)
+		w.WriteHeader(c.status)
+		_, _ = w.Write([]byte(c.body))
 	}))
 	defer server.Close()
 	p, _ := newBench(t)
 	p.write("bench.yaml", strings.Replace(p.read("bench.yaml"), "address: ${base}/lab", "address: "+server.URL, 1))
 	for i, c := range cases {
-		current = i
+		current.Store(int64(i))
 		o := p.sheet("sheet: t\nsteps:\n  - step: one\n    call: lab/GradeLot\n    fill:\n      lot: L-2201\n      moisture: 17\n" + c.expect)
 		assert.Equal(t, c.exit, o.status, "%s: %s", c.name, o.all())
 		flat := strings.Join(strings.Fields(o.stdout), " ")
@@ -287,17 +289,18 @@ func TestAddressing(t *testing.T) {
 	for _, want := range []string{`<To xmlns="http://www.w3.org/2005/08/addressing">http://127.0.0.1`, `>urn:heatherfold:lab:GradeLot</Action>`, `>urn:uuid:`, `<Address>http://www.w3.org/2005/08/addressing/anonymous</Address>`} {
 		assert.Contains(t, o.stdout, want)
 	}
-	answer := `<e:Envelope xmlns:e="http://schemas.xmlsoap.org/soap/envelope/"><e:Header><RelatesTo xmlns="http://www.w3.org/2005/08/addressing">urn:uuid:of-another</RelatesTo></e:Header><e:Body/></e:Envelope>`
+	var answer atomic.Value
+	answer.Store(`<e:Envelope xmlns:e="http://schemas.xmlsoap.org/soap/envelope/"><e:Header><RelatesTo xmlns="http://www.w3.org/2005/08/addressing">urn:uuid:of-another</RelatesTo></e:Header><e:Body/></e:Envelope>`)
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Content-Type", "text/xml")
-		_, _ = w.Write([]byte(answer))
+		_, _ = w.Write([]byte(answer.Load().(string)))
 	}))
 	defer server.Close()
 	p.write("bench.yaml", strings.Replace(p.read("bench.yaml"), "address: ${base}/lab", "address: "+server.URL, 1))
 	o = p.sheet(step + "    contract: request\n")
 	assert.Equal(t, 1, o.status, o.all())
 	assert.Contains(t, strings.Join(strings.Fields(o.stdout), " "), "got urn:uuid:of-another")
-	answer = strings.Replace(answer, "RelatesTo", "Other", 2)
+	answer.Store(strings.Replace(answer.Load().(string), "RelatesTo", "Other", 2))
 	o = p.sheet(step + "    contract: request\n")
 	assert.Equal(t, 0, o.status, o.all())
 	assert.Contains(t, strings.Join(strings.Fields(o.stdout), " "), "does not say which message it relates to")
@@ -335,23 +338,33 @@ func TestContractFromAddress(t *testing.T) {
 		defer mutex.Unlock()
 		asked = append(asked, what)
 	}
+	taken := func() []string {
+		mutex.Lock()
+		defer mutex.Unlock()
+		list := asked
+		asked = nil
+		return list
+	}
 	p, _ := newBench(t)
+	types := p.read("contracts/lab.xsd")
 	schema := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		ask("schema")
-		_, _ = w.Write([]byte(p.read("contracts/lab.xsd")))
+		_, _ = w.Write([]byte(types))
 	}))
 	defer schema.Close()
-	var server *httptest.Server
-	server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+	server := httptest.NewUnstartedServer(nil)
+	base := "http://" + server.Listener.Addr().String()
+	contract := p.read("contracts/lab.wsdl")
+	server.Config.Handler = http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		switch {
 		case r.URL.Query().Has("wsdl"):
 			ask("wsdl")
-			text := strings.ReplaceAll(p.read("contracts/lab.wsdl"), "lab.xsd", strings.Replace(schema.URL, "127.0.0.1", "localhost", 1)+"/lab.xsd")
+			text := strings.ReplaceAll(contract, "lab.xsd", strings.Replace(schema.URL, "127.0.0.1", "localhost", 1)+"/lab.xsd")
 			text = strings.Replace(text, `<service name="Lab">`, `<binding name="Plain" type="lab:Lab" xmlns:h="http://schemas.xmlsoap.org/wsdl/http/"><h:binding verb="GET"/><operation name="ConvertIndex"><h:operation location="/convert"/><input><h:urlEncoded/></input></operation></binding><service name="Lab">`, 1)
 			text = strings.Replace(text, `<service name="Lab">`, `<binding name="Posted" type="lab:Lab" xmlns:h="http://schemas.xmlsoap.org/wsdl/http/"><h:binding verb="POST"/><operation name="ConvertIndex"><h:operation location="/convert"/></operation></binding><service name="Lab">`, 1)
-			text = strings.Replace(text, `</service>`, `<port name="PostPort" binding="lab:Posted"><h:address xmlns:h="http://schemas.xmlsoap.org/wsdl/http/" location="`+server.URL+`"/></port></service>`, 1)
-			text = strings.Replace(text, `</service>`, `<port name="PlainPort" binding="lab:Plain"><h:address xmlns:h="http://schemas.xmlsoap.org/wsdl/http/" location="`+server.URL+`"/></port></service>`, 1)
-			_, _ = w.Write([]byte(regexp.MustCompile(`(soap1?2?:address location=")[^"]*`).ReplaceAllString(text, "${1}"+server.URL+"/soap")))
+			text = strings.Replace(text, `</service>`, `<port name="PostPort" binding="lab:Posted"><h:address xmlns:h="http://schemas.xmlsoap.org/wsdl/http/" location="`+base+`"/></port></service>`, 1)
+			text = strings.Replace(text, `</service>`, `<port name="PlainPort" binding="lab:Plain"><h:address xmlns:h="http://schemas.xmlsoap.org/wsdl/http/" location="`+base+`"/></port></service>`, 1)
+			_, _ = w.Write([]byte(regexp.MustCompile(`(soap1?2?:address location=")[^"]*`).ReplaceAllString(text, "${1}"+base+"/soap")))
 		case r.URL.Path == "/convert" && r.Method == "POST":
 			w.Header().Set("Content-Type", "application/xml")
 			_, _ = w.Write([]byte("<moisture>" + r.PostFormValue("refractiveIndex") + "</moisture>"))
@@ -367,9 +380,10 @@ func TestContractFromAddress(t *testing.T) {
 			}
 			_, _ = w.Write(out)
 		}
-	}))
+	})
+	server.Start()
 	defer server.Close()
-	p.write("bench.yaml", "bench: t\nsites:\n  local:\n    set:\n      base: "+server.URL+"\nservices:\n  lab: ${base}/x?wsdl\n  plain:\n    contract: ${base}/x?wsdl\n    port: PlainPort\n  posted:\n    contract: ${base}/x?wsdl\n    port: PostPort\n")
+	p.write("bench.yaml", "bench: t\nsites:\n  local:\n    set:\n      base: "+base+"\nservices:\n  lab: ${base}/x?wsdl\n  plain:\n    contract: ${base}/x?wsdl\n    port: PlainPort\n  posted:\n    contract: ${base}/x?wsdl\n    port: PostPort\n")
 	sheet := "sheet: t\nsteps:\n"
 	for _, name := range []string{"one", "two"} {
 		sheet += "  - step: " + name + "\n    call: lab/ConvertIndex\n    fill:\n      refractiveIndex: 1.4940\n    fields:\n      moisture: 17.02\n"
@@ -378,11 +392,10 @@ func TestContractFromAddress(t *testing.T) {
 	sheet += "  - step: posted\n    call: posted/ConvertIndex\n    fill:\n      refractiveIndex: 1.5\n    where:\n      - answer == 1.5\n"
 	o := p.sheet(strings.Replace(sheet, "    fields:\n      .: 1.5\n", "    where:\n      - answer == 1.5\n", 1), "-allow", "localhost")
 	assert.Equal(t, 0, o.status, o.all())
-	assert.Equal(t, []string{"wsdl", "schema"}, asked)
-	asked = nil
+	assert.Equal(t, []string{"wsdl", "schema"}, taken())
 	o = p.run("survey", "lab")
 	assert.Equal(t, 0, o.status, o.all())
-	assert.Equal(t, []string{"wsdl"}, asked)
+	assert.Equal(t, []string{"wsdl"}, taken())
 	assert.Contains(t, strings.Join(strings.Fields(o.stdout), " "), "the contract leads to another host")
 }
 

@@ -93,7 +93,7 @@ func (b *builder) checkModels() {
 		if m.all != nil {
 			continue
 		}
-		if words, found := b.schema.ambiguous(m); found {
+		if words, found := b.schema.ambiguous(m, true); found {
 			b.loader.warn(t.at, "the content of %s is ambiguous: %s (unique particle attribution)", nameOr(t.Name, "a type"), words)
 		}
 		b.consistentElements(t, m)
@@ -161,7 +161,7 @@ func (b *builder) checkRestriction(t, base *ComplexType, form xnode) {
 		return
 	}
 	own, wide := b.schema.model(t), b.schema.model(base)
-	if own.all != nil || wide.all != nil || len(own.counters)+len(wide.counters) > 0 {
+	if own.all != nil || wide.all != nil || own.several || wide.several {
 		return
 	}
 	type pair struct{ own, wide int } // positions, -1 for the beginning

@@ -1,6 +1,9 @@
 package xsd
 
-import "strings"
+import (
+	"encoding/binary"
+	"strings"
+)
 
 // A model is a content model as an automaton: one position for each place where an
 // element or wildcard is named, edges to what may follow (the construction of
@@ -11,8 +14,11 @@ type model struct {
 	start     []*edgeSet // one, or none when nothing may stand there
 	empty     bool
 	counters  []counter
-	all       []*Particle // of an all group, which is no automaton
-	allEmpty  bool        // the all group itself may be missing
+	// several says that an element may lead to several positions at once: there are
+	// counters, or copies of a particle between which only what follows decides.
+	several  bool
+	all      []*Particle // of an all group, which is no automaton
+	allEmpty bool        // the all group itself may be missing
 }
 
 type position struct {
@@ -122,14 +128,17 @@ func (m *model) particle(p *Particle) part {
 		rest.nullable = true
 		return m.follow(whole, rest)
 	}
-	// The copies are one particle to the author; of several that fit, the first
-	// leaves most to come, and is the one that find gives.
-	for range high - low {
+	// x(x(x)?)? and not x?x?x?: each copy leads to the next alone.
+	rest := part{nullable: true}
+	for i := range high - low {
 		once := m.term(p)
+		if i > 0 {
+			once = m.follow(once, rest)
+		}
 		once.nullable = true
-		whole = m.follow(whole, once)
+		rest = once
 	}
-	return whole
+	return m.follow(whole, rest)
 }
 
 // counted repeats a particle with a counter.
@@ -272,8 +281,8 @@ func (s *Schema) step(m *model, st *state, name Name) (taken *position, decl *El
 	if m.all != nil {
 		return s.stepAll(m, st, name)
 	}
-	if len(m.counters) > 0 {
-		return s.stepCounted(m, st, name)
+	if m.several {
+		return s.stepSeveral(m, st, name)
 	}
 	for _, set := range m.sets(st) {
 		if to, decl, ok := s.find(m, set, name); ok {
@@ -284,7 +293,7 @@ func (s *Schema) step(m *model, st *state, name Name) (taken *position, decl *El
 	return nil, nil, false
 }
 
-// sets are the edges from where a state without counters is.
+// sets are the edges from where a state is that is in one place.
 func (m *model) sets(st *state) []*edgeSet {
 	if st.begun {
 		return m.positions[st.at].sets
@@ -314,8 +323,11 @@ func (s *Schema) find(m *model, set *edgeSet, name Name) (to int, decl *Element,
 	return 0, nil, false
 }
 
-// prepare makes the indexes of sets with many edges.
+// prepare makes the indexes of sets with many edges, and finds out whether one place
+// is enough to know.
 func (s *Schema) prepare(m *model) {
+	_, overlapping := s.ambiguous(m, false)
+	m.several = len(m.counters) > 0 || overlapping
 	index := func(set *edgeSet) {
 		if len(set.edges) <= manyEdges || set.index != nil {
 			return
@@ -359,10 +371,10 @@ func (s *Schema) stepAll(m *model, st *state, name Name) (*position, *Element, b
 	return nil, nil, false
 }
 
-// stepCounted follows every way that is open: which count an element belongs to
-// may show only later.
-func (s *Schema) stepCounted(m *model, st *state, name Name) (taken *position, decl *Element, ok bool) {
-	var next []config
+// stepSeveral follows every way that is open: which count or copy an element
+// belongs to may show only later.
+func (s *Schema) stepSeveral(m *model, st *state, name Name) (taken *position, decl *Element, ok bool) {
+	next := configSet{}
 	try := func(counts []int, edges []edge) {
 		for _, e := range edges {
 			p := &m.positions[e.to]
@@ -373,7 +385,7 @@ func (s *Schema) stepCounted(m *model, st *state, name Name) (taken *position, d
 			if taken == nil {
 				taken, decl, ok = p, d, true
 			}
-			next = appendConfig(next, config{at: e.to, counts: m.passed(e, counts)})
+			next.add(config{at: e.to, counts: m.passed(e, counts)})
 		}
 	}
 	if !st.begun {
@@ -388,25 +400,53 @@ func (s *Schema) stepCounted(m *model, st *state, name Name) (taken *position, d
 		}
 	}
 	if ok {
-		st.begun, st.configs = true, next
+		st.begun, st.configs = true, next.list
 	}
 	return taken, decl, ok
 }
 
 // mostConfigs bounds how many ways are followed side by side; beyond it, which
 // takes counts within counts, the first ones stand for all.
-const mostConfigs = 4096
+const mostConfigs = 2048
 
-func appendConfig(list []config, c config) []config {
-	if len(list) >= mostConfigs {
-		return list
+// configSet are different configurations, in the order in which they were met.
+type configSet struct {
+	list []config
+	seen map[string]bool // when there are many
+}
+
+func (s *configSet) add(c config) {
+	const few = 16
+	if len(s.list) >= mostConfigs {
+		return
 	}
-	for _, other := range list {
-		if other.at == c.at && sameCounts(other.counts, c.counts) {
-			return list
+	if len(s.list) < few {
+		for _, other := range s.list {
+			if other.at == c.at && sameCounts(other.counts, c.counts) {
+				return
+			}
+		}
+		s.list = append(s.list, c)
+		return
+	}
+	if s.seen == nil {
+		s.seen = map[string]bool{}
+		for _, other := range s.list {
+			s.seen[other.key()] = true
 		}
 	}
-	return append(list, c)
+	if key := c.key(); !s.seen[key] {
+		s.seen[key] = true
+		s.list = append(s.list, c)
+	}
+}
+
+func (c config) key() string {
+	key := binary.AppendUvarint(make([]byte, 0, 16), uint64(c.at))
+	for _, n := range c.counts {
+		key = binary.AppendUvarint(key, uint64(n))
+	}
+	return string(key)
 }
 
 func sameCounts(a, b []int) bool {
@@ -463,7 +503,7 @@ func (m *model) mayEnd(st *state) bool {
 		return true
 	case !st.begun:
 		return m.empty
-	case len(m.counters) == 0:
+	case !m.several:
 		return m.positions[st.at].isEnd
 	}
 	for _, c := range st.configs {
@@ -497,7 +537,7 @@ func (m *model) expected(st *state) []string {
 				add(&position{element: particle.Term.(*Element)})
 			}
 		}
-	case len(m.counters) == 0 || !st.begun:
+	case !m.several || !st.begun:
 		for _, set := range m.sets(st) {
 			for _, e := range set.edges {
 				add(&m.positions[e.to])
@@ -530,7 +570,7 @@ func (s *Schema) jump(m *model, st *state, name Name) (*position, *Element, bool
 		return nil, nil, false
 	}
 	from := 0
-	if st.begun && len(m.counters) == 0 {
+	if st.begun && !m.several {
 		from = st.at
 	}
 	order := make([]int, 0, len(m.positions))
@@ -569,8 +609,9 @@ func (s *Schema) model(t *ComplexType) *model {
 }
 
 // ambiguous finds two particles of which a reader could not tell which an
-// element belongs to (Part 1, 3.8.6: Unique Particle Attribution).
-func (s *Schema) ambiguous(m *model) (words string, found bool) {
+// element belongs to (Part 1, 3.8.6: Unique Particle Attribution). Copies of one
+// particle are one to the author, and count as several only if asked for.
+func (s *Schema) ambiguous(m *model, ofAuthor bool) (words string, found bool) {
 	checked := map[*edgeSet]bool{}
 	check := func(sets []*edgeSet) bool {
 		if len(sets) == 1 {
@@ -598,7 +639,7 @@ func (s *Schema) ambiguous(m *model) (words string, found bool) {
 				}
 			}
 			for _, name := range names {
-				if other := byName[name]; other != nil && other != p.origin {
+				if other := byName[name]; other != nil && (other != p.origin || !ofAuthor) {
 					words = name.Local + " could belong to two places of the content model"
 					return true
 				}
@@ -613,7 +654,7 @@ func (s *Schema) ambiguous(m *model) (words string, found bool) {
 				}
 			}
 			for _, other := range wildcards[:i] {
-				if other.origin != w.origin && overlap(other.wildcard, w.wildcard) {
+				if (other.origin != w.origin || !ofAuthor) && overlap(other.wildcard, w.wildcard) {
 					words = "an element could belong to two wildcards"
 					return true
 				}

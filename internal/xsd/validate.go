@@ -487,7 +487,7 @@ func (v *Validator) before(parent *frame) string {
 	switch {
 	case m.all != nil:
 		return "what is there"
-	case len(m.counters) > 0 && len(st.configs) > 0:
+	case m.several && len(st.configs) > 0:
 		return wordOf(&m.positions[st.configs[0].at])
 	}
 	return wordOf(&m.positions[st.at])
