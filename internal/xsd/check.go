@@ -1,6 +1,9 @@
 package xsd
 
-import "strings"
+import (
+	"slices"
+	"strings"
+)
 
 // What may stand in the elements of a schema (the schema for schemas, Part 1,
 // appendix A): attributes, then elements.
@@ -57,13 +60,13 @@ func (b *builder) vet(x xnode) {
 	allowed := grammar[x.Name.Local]
 	attributes := strings.Fields(allowed[0])
 	for _, a := range x.Attributes {
-		if a.Name.Space == "" && !a.IsDeclaration() && a.Name.Local != "id" && !contains(attributes, a.Name.Local) {
+		if a.Name.Space == "" && !a.IsDeclaration() && a.Name.Local != "id" && !slices.Contains(attributes, a.Name.Local) {
 			b.fail(x, "%s has no attribute %s%s", x.Name.Local, a.Name.Local, nearestName(a.Name.Local, attributes))
 		}
 	}
 	elements := strings.Fields(allowed[1])
 	for _, c := range x.children() {
-		if !contains(elements, c.Name.Local) {
+		if !slices.Contains(elements, c.Name.Local) {
 			b.fail(c, "%s cannot stand in %s%s", c.Name.Local, x.Name.Local, nearestName(c.Name.Local, elements))
 			continue
 		}
@@ -74,15 +77,6 @@ func (b *builder) vet(x xnode) {
 			b.fail(x, "the text %s cannot stand in %s", short(strings.TrimSpace(item.Text)), x.Name.Local)
 		}
 	}
-}
-
-func contains(list []string, s string) bool {
-	for _, item := range list {
-		if item == s {
-			return true
-		}
-	}
-	return false
 }
 
 // checkModels checks every content model. What is ambiguous still works, for the

@@ -3,6 +3,7 @@ package wsdl
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"testbench/internal/document"
@@ -564,7 +565,7 @@ func (l *loader) message(op *Operation, b *Binding, o, abstract element, way str
 		for _, h := range m.Headers {
 			inHeader = inHeader || h.Part == p.name && h.Element == p.element
 		}
-		if !attached && (!listed && !inHeader || contains(wanted, p.name)) {
+		if !attached && (!listed && !inHeader || slices.Contains(wanted, p.name)) {
 			taken = append(taken, p)
 		}
 	}
@@ -668,13 +669,4 @@ func (l *loader) mime(m *Message, concrete *element) error {
 		}
 	}
 	return nil
-}
-
-func contains(list []string, s string) bool {
-	for _, item := range list {
-		if item == s {
-			return true
-		}
-	}
-	return false
 }
