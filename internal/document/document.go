@@ -6,6 +6,8 @@ package document
 
 import (
 	"strings"
+
+	"testbench/internal/xmlstream"
 )
 
 // Kind says what a Node is. The difference between Text and Untyped decides
@@ -34,17 +36,7 @@ var kindNames = [...]string{"null", "boolean", "number", "text", "text", "list",
 func (k Kind) String() string { return kindNames[k] }
 
 // Name is an XML name: namespace, prefix as written, local part.
-type Name struct {
-	Space, Prefix, Local string
-}
-
-// String returns the name as it is written in the document.
-func (n Name) String() string {
-	if n.Prefix == "" {
-		return n.Local
-	}
-	return n.Prefix + ":" + n.Local
-}
+type Name = xmlstream.Name
 
 // Attribute is an XML attribute; namespace declarations are kept among them
 // (prefix xmlns, or local name xmlns), for a written tree must keep its scope.

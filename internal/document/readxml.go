@@ -90,11 +90,11 @@ func (b *xmlBuilder) flush() {
 
 func (b *xmlBuilder) start(r *xmlstream.Reader) {
 	at := r.Position()
-	element := b.add(Node{Kind: Element, Name: Name(r.Name()), Line: int32(at.Line), Column: int32(at.Column)})
+	element := b.add(Node{Kind: Element, Name: r.Name(), Line: int32(at.Line), Column: int32(at.Column)})
 	if attributes := r.Attrs(); len(attributes) > 0 {
 		element.Attributes = make([]Attribute, len(attributes))
 		for i, a := range attributes {
-			element.Attributes[i] = Attribute{Name: Name(a.Name), Value: string(a.Value)}
+			element.Attributes[i] = Attribute{Name: a.Name, Value: string(a.Value)}
 		}
 	}
 	if b.root == nil {

@@ -10,23 +10,13 @@ import (
 	"strings"
 
 	"testbench/internal/document"
+	"testbench/internal/mistake"
 	"testbench/internal/path/xpath"
 	"testbench/internal/value"
 )
 
 // Error is a mistake in a path's text.
-type Error struct {
-	Offset  int // bytes from the start
-	Message string
-	Try     string
-}
-
-func (e *Error) Error() string {
-	if e.Try != "" {
-		return e.Message + "; " + e.Try
-	}
-	return e.Message
-}
+type Error = mistake.Error
 
 // Path is a compiled path. It is safe for use by several goroutines.
 type Path struct {

@@ -1,7 +1,6 @@
 package path
 
 import (
-	"errors"
 	"sync"
 
 	"testbench/internal/document"
@@ -24,11 +23,10 @@ func (i *Index) of(root *document.Node) *xpath.Tree {
 
 func compileXPath(source string) (*Path, error) {
 	compiled, err := xpath.Compile(source)
-	var mistake *xpath.Error
-	if errors.As(err, &mistake) {
-		return nil, &Error{Offset: mistake.Offset, Message: mistake.Message, Try: mistake.Try}
+	if err != nil {
+		return nil, err
 	}
-	return &Path{Source: source, xpath: compiled}, err
+	return &Path{Source: source, xpath: compiled}, nil
 }
 
 // findXPath gives nodes as paths of names do: one as itself, several as a list.

@@ -152,7 +152,7 @@ func vague(word string) bool {
 }
 
 func fromValue(err error, base int) error {
-	if e, ok := err.(*value.Error); ok {
+	if e, ok := err.(*Error); ok {
 		return &Error{Offset: base + e.Offset, Message: e.Message, Try: e.Try}
 	}
 	return &Error{Offset: base, Message: err.Error()}

@@ -8,23 +8,13 @@ import (
 	"strings"
 
 	"testbench/internal/document"
+	"testbench/internal/mistake"
 	"testbench/internal/path"
 	"testbench/internal/value"
 )
 
 // Error is a mistake in the text of a rule or condition.
-type Error struct {
-	Offset  int // bytes from the start
-	Message string
-	Try     string
-}
-
-func (e *Error) Error() string {
-	if e.Try != "" {
-		return e.Message + "; " + e.Try
-	}
-	return e.Message
-}
+type Error = mistake.Error
 
 // Operand is a value inside a rule, known only when the rule is judged.
 type Operand interface {

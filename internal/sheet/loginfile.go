@@ -228,7 +228,7 @@ func (r *reader) requestLine(n *yamlfile.Node) *request.Spec {
 	}
 	t, err := value.ParseAddress(strings.TrimSpace(address))
 	if err != nil {
-		r.valueError(n, err)
+		r.mistake(n, 0, err)
 		return nil
 	}
 	r.note(n, t.Holes())

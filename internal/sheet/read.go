@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"testbench/internal/document"
+	"testbench/internal/mistake"
 	"testbench/internal/nearest"
 	"testbench/internal/path"
 	"testbench/internal/request"
@@ -187,9 +188,11 @@ func (r *reader) note(n *yamlfile.Node, holes []*value.Hole) {
 	}
 }
 
-func (r *reader) valueError(n *yamlfile.Node, err error) {
-	if e, ok := err.(*value.Error); ok {
-		r.file.ReportInside(n, e.Offset, e.Try, "%s", e.Message)
+// mistake reports what is wrong in the text of a scalar, at its place; the text
+// that was read begins at the offset.
+func (r *reader) mistake(n *yamlfile.Node, offset int, err error) {
+	if e, ok := err.(*mistake.Error); ok {
+		r.file.ReportInside(n, offset+e.Offset, e.Try, "%s", e.Message)
 		return
 	}
 	r.file.Report(n, "", "%v", err)
@@ -213,7 +216,7 @@ func (r *reader) body(n *yamlfile.Node, format document.Format) *value.Template 
 func (r *reader) parse(n *yamlfile.Node, parse func(string) (*value.Template, error)) *value.Template {
 	t, err := parse(r.text(n))
 	if err != nil {
-		r.valueError(n, err)
+		r.mistake(n, 0, err)
 		return value.Unreadable()
 	}
 	r.note(n, t.Holes())
@@ -288,11 +291,7 @@ func (r *reader) path(n *yamlfile.Node) *path.Path {
 func (r *reader) pathText(n *yamlfile.Node, text string, offset int) *path.Path {
 	p, err := path.Compile(text)
 	if err != nil {
-		if e, ok := err.(*path.Error); ok {
-			r.file.ReportInside(n, offset+e.Offset, e.Try, "%s", e.Message)
-		} else {
-			r.file.Report(n, "", "%v", err)
-		}
+		r.mistake(n, offset, err)
 		return nil
 	}
 	r.note(n, p.Holes())
@@ -307,18 +306,10 @@ func (r *reader) condition(n *yamlfile.Node) *rule.Condition {
 	r.warnCutOff(n, "condition")
 	c, err := rule.CompileCondition(text)
 	if err != nil {
-		r.ruleError(n, err)
+		r.mistake(n, 0, err)
 		return nil
 	}
 	return c
-}
-
-func (r *reader) ruleError(n *yamlfile.Node, err error) {
-	if e, ok := err.(*rule.Error); ok {
-		r.file.ReportInside(n, e.Offset, e.Try, "%s", e.Message)
-		return
-	}
-	r.file.Report(n, "", "%v", err)
 }
 
 // warnCutOff remarks that a comment took the rest of a rule away.
@@ -345,7 +336,7 @@ func (r *reader) rule(n *yamlfile.Node) *rule.Rule {
 	r.warnCutOff(n, "rule")
 	parsed, err := rule.Parse(n.Text, n.Quoted || n.Block)
 	if err != nil {
-		r.ruleError(n, err)
+		r.mistake(n, 0, err)
 		return nil
 	}
 	r.note(n, parsed.Holes())
@@ -409,7 +400,7 @@ func (r *reader) keyedRule(n *yamlfile.Node) *rule.Rule {
 func (r *reader) wordedRule(n *yamlfile.Node, text string) *rule.Rule {
 	parsed, err := rule.Parse(text, false)
 	if err != nil {
-		r.ruleError(n, err)
+		r.mistake(n, 0, err)
 		return nil
 	}
 	r.note(n, parsed.Holes())

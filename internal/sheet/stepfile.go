@@ -101,7 +101,7 @@ func (r *reader) finishText(s *Step) {
 			line, column := document.Position([]byte(text), err.(*value.Error).Offset)
 			r.file.Report(s.textAt, err.(*value.Error).Try, "%s:%d:%d: %s", s.textFile, line, column, err.(*value.Error).Message)
 		} else {
-			r.valueError(s.textAt, err)
+			r.mistake(s.textAt, 0, err)
 		}
 		t = value.Literal("")
 	}
@@ -289,10 +289,7 @@ func (r *reader) request(n *yamlfile.Node) *requestLine {
 	}
 	t, err := parse(rest)
 	if err != nil {
-		if e, ok := err.(*value.Error); ok {
-			e.Offset += strings.LastIndex(n.Text, rest)
-		}
-		r.valueError(n, err)
+		r.mistake(n, strings.LastIndex(n.Text, rest), err)
 		return nil
 	}
 	line.path = t
@@ -341,10 +338,7 @@ func (r *reader) keep(e yamlfile.Entry) *Keep {
 	if filters != "" {
 		t, err := value.Parse("${it |" + filters + "}")
 		if err != nil {
-			if e, ok := err.(*value.Error); ok {
-				e.Offset += len(source) - len("${it ")
-			}
-			r.valueError(at, err)
+			r.mistake(at, len(source)-len("${it "), err)
 			return nil
 		}
 		k.Filters = t
@@ -391,9 +385,7 @@ func (r *reader) fieldRules(n *yamlfile.Node, prefix string) []FieldRule {
 	for _, e := range r.entries(n, "fields") {
 		p, err := path.Compile(prefix + e.Key.Text)
 		if err != nil {
-			if problem, ok := err.(*path.Error); ok {
-				r.file.ReportInside(e.Key, problem.Offset-len(prefix), problem.Try, "%s", problem.Message)
-			}
+			r.mistake(e.Key, -len(prefix), err)
 			continue
 		}
 		r.note(e.Key, p.Holes())

@@ -11,22 +11,12 @@ import (
 	"unicode/utf8"
 
 	"testbench/internal/document"
+	"testbench/internal/mistake"
 	"testbench/internal/nearest"
 )
 
 // Error is a mistake in the text of a template.
-type Error struct {
-	Offset  int // bytes from the start of the template
-	Message string
-	Try     string // what to write instead; may be empty
-}
-
-func (e *Error) Error() string {
-	if e.Try != "" {
-		return e.Message + "; " + e.Try
-	}
-	return e.Message
-}
+type Error = mistake.Error
 
 // Template is text with holes. The zero value is the empty text.
 type Template struct {

@@ -115,20 +115,6 @@ func (b *builder) complexTypes() []*ComplexType {
 	var all []*ComplexType
 	seen := map[*ComplexType]bool{anyType: true}
 	var visit func(t Type)
-	var inside func(p *Particle)
-	inside = func(p *Particle) {
-		if p == nil {
-			return
-		}
-		switch term := p.Term.(type) {
-		case *Element:
-			visit(term.Type)
-		case *Group:
-			for _, inner := range term.Particles {
-				inside(inner)
-			}
-		}
-	}
 	visit = func(t Type) {
 		c, ok := t.(*ComplexType)
 		if !ok || seen[c] {
@@ -136,7 +122,7 @@ func (b *builder) complexTypes() []*ComplexType {
 		}
 		seen[c] = true
 		all = append(all, c)
-		inside(c.Particle)
+		c.Particle.elements(func(e *Element) { visit(e.Type) })
 	}
 	for _, t := range b.schema.Types {
 		visit(t)

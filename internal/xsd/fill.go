@@ -85,7 +85,7 @@ func (f *filler) element(e *Element, given *document.Node, path string) *documen
 		return n
 	}
 	if e.Abstract {
-		f.complain(path, "is abstract: give one of its substitutes in its place%s", substitutesTry(f.schema, e))
+		f.complain(path, "is abstract: give one of its substitutes in its place%s", behind(": ", f.schema.substituteNames(e)))
 	}
 	if given == Unknown {
 		return n
@@ -114,17 +114,6 @@ func (f *filler) element(e *Element, given *document.Node, path string) *documen
 		f.complex(n, t, e, given, path)
 	}
 	return n
-}
-
-func substitutesTry(s *Schema, e *Element) string {
-	var names []string
-	for _, member := range s.Substitutes(e) {
-		names = append(names, member.Name.Local)
-	}
-	if len(names) == 0 {
-		return ""
-	}
-	return ": " + inWords(names, 8)
 }
 
 // attached puts in an attachment, where the field says {attached: NAME} and the
@@ -205,11 +194,7 @@ func (f *filler) derived(n *document.Node, e *Element, given *document.Node, pat
 	}
 	if named == nil {
 		if c, ok := e.Type.(*ComplexType); ok && c.Abstract {
-			var names []string
-			for _, d := range f.schema.Derived(c) {
-				names = append(names, d.Name.Local)
-			}
-			f.complain(path, "has an abstract type: write @xsi:type with one of %s", strings.Join(names, ", "))
+			f.complain(path, "has an abstract type: write @xsi:type with one of %s", strings.Join(f.schema.derivedNames(c), ", "))
 		}
 		return e.Type
 	}
@@ -383,21 +368,7 @@ func (t *ComplexType) FieldNames() []string {
 			names = append(names, name)
 		}
 	}
-	var inside func(p *Particle)
-	inside = func(p *Particle) {
-		if p == nil {
-			return
-		}
-		switch term := p.Term.(type) {
-		case *Element:
-			add(term.Name.Local)
-		case *Group:
-			for _, inner := range term.Particles {
-				inside(inner)
-			}
-		}
-	}
-	inside(t.Particle)
+	t.Particle.elements(func(e *Element) { add(e.Name.Local) })
 	for _, use := range t.Attributes {
 		add(use.Name.Local)
 	}

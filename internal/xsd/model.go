@@ -678,6 +678,14 @@ func overlap(a, b *Wildcard) bool {
 	return both.any || both.not != nil || len(both.spaces) > 0
 }
 
+// behind puts alternatives behind a message, if there are some.
+func behind(separator string, words []string) string {
+	if len(words) == 0 {
+		return ""
+	}
+	return separator + inWords(words, 8)
+}
+
 // inWords joins alternatives for a message.
 func inWords(words []string, most int) string {
 	if len(words) > most {

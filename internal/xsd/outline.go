@@ -129,14 +129,10 @@ func (o *outliner) element(e *Element, p *Particle, depth int, path string, requ
 			row.Type = "text with elements in it"
 		}
 		if t.Abstract {
-			row.Type = strings.TrimPrefix(row.Type+"; @xsi:type says which: "+inWords(derivedNames(o.schema, t), 8), "; ")
+			row.Type = strings.TrimPrefix(row.Type+"; @xsi:type says which: "+inWords(o.schema.derivedNames(t), 8), "; ")
 		}
 	}
-	if members := o.schema.Substitutes(e); len(members) > 0 {
-		var names []string
-		for _, m := range members {
-			names = append(names, m.Name.Local)
-		}
+	if names := o.schema.substituteNames(e); len(names) > 0 {
 		row.Type = strings.TrimPrefix(row.Type+"; in its place: "+inWords(names, 8), "; ")
 	}
 	row.Again = o.open[e.Type]
@@ -174,12 +170,4 @@ func (o *outliner) derived(base *ComplexType, depth int, path string) {
 		}
 		o.rows = o.rows[:from+len(added)]
 	}
-}
-
-func derivedNames(s *Schema, t Type) []string {
-	var names []string
-	for _, d := range s.Derived(t) {
-		names = append(names, d.Name.Local)
-	}
-	return names
 }

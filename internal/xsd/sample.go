@@ -92,12 +92,8 @@ func (m *sampler) element(e *Element, p *Particle) *document.Node {
 	if e.Nillable {
 		remarks = append(remarks, "may be null")
 	}
-	if members := m.schema.Substitutes(e); len(members) > 0 {
-		var words []string
-		for _, member := range members {
-			words = append(words, member.Name.Local)
-		}
-		remarks = append(remarks, "in its place may stand "+inWords(words, 8))
+	if names := m.schema.substituteNames(e); len(names) > 0 {
+		remarks = append(remarks, "in its place may stand "+inWords(names, 8))
 	}
 	if c, ok := t.(*ComplexType); !ok || c.ArrayOf != nil {
 		m.remark(n, remarks...)

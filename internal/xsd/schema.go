@@ -161,6 +161,21 @@ type Particle struct {
 	Term     any
 }
 
+// elements visits the elements that a content model names, in their order.
+func (p *Particle) elements(visit func(*Element)) {
+	if p == nil {
+		return
+	}
+	switch term := p.Term.(type) {
+	case *Element:
+		visit(term)
+	case *Group:
+		for _, inner := range term.Particles {
+			inner.elements(visit)
+		}
+	}
+}
+
 // GroupKind says how the particles of a group follow one another.
 type GroupKind uint8
 
@@ -250,6 +265,15 @@ func (s *Schema) Substitutes(head *Element) []*Element {
 	return usable
 }
 
+// substituteNames are the names of those that may stand in place of the head.
+func (s *Schema) substituteNames(head *Element) []string {
+	var names []string
+	for _, e := range s.Substitutes(head) {
+		names = append(names, e.Name.Local)
+	}
+	return names
+}
+
 // Derived returns the complex types with a name that are derived from the type,
 // without abstract ones, by name.
 func (s *Schema) Derived(base Type) []*ComplexType {
@@ -261,6 +285,16 @@ func (s *Schema) Derived(base Type) []*ComplexType {
 	}
 	sort.Slice(found, func(i, j int) bool { return found[i].Name.Full() < found[j].Name.Full() })
 	return found
+}
+
+// derivedNames are the names of the types that xsi:type may give in place of an
+// abstract one.
+func (s *Schema) derivedNames(base Type) []string {
+	var names []string
+	for _, t := range s.Derived(base) {
+		names = append(names, t.Name.Local)
+	}
+	return names
 }
 
 // derivedFrom says whether t is base or derived from it in ways that are not

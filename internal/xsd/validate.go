@@ -345,7 +345,7 @@ func (v *Validator) open(f *frame, name Name, decl *Element, attrs attributesOf,
 	if decl != nil {
 		f.typ = decl.Type
 		if decl.Abstract {
-			v.fault("%s is abstract: one of its substitutes must stand there%s", name.Local, v.substituteWords(decl))
+			v.fault("%s is abstract: one of its substitutes must stand there%s", name.Local, behind(", ", v.schema.substituteNames(decl)))
 		}
 	}
 	named, nilText := attrs.instance()
@@ -362,7 +362,7 @@ func (v *Validator) open(f *frame, name Name, decl *Element, attrs attributesOf,
 		return
 	}
 	if c, ok := f.typ.(*ComplexType); ok && c.Abstract {
-		v.fault("the type %s is abstract: xsi:type must name one derived from it%s", nameOr(c.Name, "of "+name.Local), v.derivedWords(c))
+		v.fault("the type %s is abstract: xsi:type must name one derived from it%s", nameOr(c.Name, "of "+name.Local), behind(", ", v.schema.derivedNames(c)))
 	}
 	if nilText != "" {
 		v.instanceNil(f, nilText)
@@ -389,28 +389,6 @@ func (v *Validator) open(f *frame, name Name, decl *Element, attrs attributesOf,
 	if decl != nil && len(decl.Constraints) > 0 {
 		v.beginKeys(decl, attrs)
 	}
-}
-
-func (v *Validator) substituteWords(head *Element) string {
-	var words []string
-	for _, e := range v.schema.Substitutes(head) {
-		words = append(words, e.Name.Local)
-	}
-	if len(words) == 0 {
-		return ""
-	}
-	return ", " + inWords(words, 8)
-}
-
-func (v *Validator) derivedWords(base Type) string {
-	var words []string
-	for _, t := range v.schema.Derived(base) {
-		words = append(words, t.Name.Local)
-	}
-	if len(words) == 0 {
-		return ""
-	}
-	return ", " + inWords(words, 8)
 }
 
 func (v *Validator) undeclaredRoot(name Name) string {

@@ -9,22 +9,12 @@ import (
 	"strconv"
 	"strings"
 
+	"testbench/internal/mistake"
 	"testbench/internal/nearest"
 )
 
 // Error is a mistake in an expression, or one that shows when it is evaluated.
-type Error struct {
-	Offset  int // bytes from the start of the expression
-	Message string
-	Try     string
-}
-
-func (e *Error) Error() string {
-	if e.Try != "" {
-		return e.Message + "; " + e.Try
-	}
-	return e.Message
-}
+type Error = mistake.Error
 
 // Expr is a compiled expression.
 type Expr struct {
