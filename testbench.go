@@ -312,6 +312,10 @@ func (b *Bench) Do(ctx context.Context, step *sheet.Step, o Options) (*StepResul
 	if err != nil {
 		return nil, nil, err
 	}
+	if err := session.CheckCall(ctx, step); err != nil {
+		_ = closeInTime(session)
+		return nil, nil, err
+	}
 	result := session.Exchange(ctx, step, map[string]*document.Node{})
 	hint.Explain(result)
 	notes := session.Notes

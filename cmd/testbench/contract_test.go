@@ -153,7 +153,7 @@ func TestBadContracts(t *testing.T) {
 		{"draft lab GradeLot -soap 2", 2, "-soap 2 is no version of SOAP"},
 		{"validate lab", 2, "validate what?"},
 		{"validate - -", 2, "cannot both come from the standard input"},
-		{"validate lab gone.xml", 2, "gone.xml"},
+		{"validate lab gone.xml", 2, "there is no file gone.xml"},
 		{"validate lab wrong.xml", 2, `the namespace "urn:other" of the envelope is that of no version of SOAP`},
 		{"validate lab cut.xml", 1, "not well-formed XML: it ends before </soap:Body>"},
 		{"validate contracts/lab.xsd c/deep.wsdl", 1, "elements are nested deeper than 1000"},
@@ -161,7 +161,12 @@ func TestBadContracts(t *testing.T) {
 		{"call lab/GradLot", 2, `did you mean "GradeLot"`},
 		{"call lab/GradeLot lot=1", 2, "does not match the pattern L-[0-9]{4}"},
 		{"call lab/GradeLot lot=L-2201 moisture=1 -contract maybe", 2, "-contract maybe is unknown"},
-		{"call scale/Weigh load.plate=HF-1", 2, "not sent"},
+		{"call scale/Weigh load.plate=HF-1", 2, "load.gross is missing: it is mandatory, integer"},
+		{"call scale/Wiegh", 2, `there is no operation of scale "Wiegh"; did you mean "Weigh"?`},
+		{"draft contracts/lab.xsd Gradelot", 2, `there is no element "Gradelot"; did you mean "GradeLot"?`},
+		{"survey lab GradeLot -soap 3", 2, "-soap 3 is no version of SOAP"},
+		{"validate lab c/plain.wsdl", 1, "no envelope, 1 fault"},
+		{"validate lab c/self.xsd", 1, "<schema> is no envelope, and no element of the contract either"},
 	} {
 		o := p.run(strings.Fields(c.args)...)
 		assert.Equal(t, c.status, o.status, "%s\n%s", c.args, o.all())

@@ -39,7 +39,8 @@ type command struct {
 	examples []string
 	// options declares the command's own options; nil where it has none.
 	options func(*flag.FlagSet) any
-	talks   bool // it has the options of commands that send something
+	fetches bool // it has the options of commands that may ask somebody
+	talks   bool // and those of commands that send something
 	run     func(ctx context.Context, s *session, options any, args []string) (int, error)
 }
 
@@ -214,6 +215,8 @@ func (s *session) flags(c *command) (*flag.FlagSet, any) {
 	flags.StringVar(&s.common.log, "log", "", "a log of every exchange into a `file`, masked")
 	if c.talks {
 		flags.StringVar(&s.talking.write, "write", "", "the guarded `site` that may be written to")
+	}
+	if c.talks || c.fetches {
 		flags.BoolVar(&s.talking.insecure, "insecure", false, "server certificates are not checked")
 		flags.Var(&s.talking.allow, "allow", "a further `host` that requests may go to; may stand several times")
 		flags.DurationVar(&s.talking.timeout, "timeout", 0, "how long one exchange may take (30s unless the site says otherwise)")

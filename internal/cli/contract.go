@@ -2,15 +2,19 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"flag"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
+	"slices"
 	"strings"
 
 	"testbench"
 	"testbench/internal/contract/wsdl"
 	"testbench/internal/document"
+	"testbench/internal/sheet"
 	"testbench/internal/soap"
 	"testbench/internal/xsd"
 	"testbench/internal/yamlfile"
@@ -23,8 +27,8 @@ type surveyOptions struct {
 }
 
 func surveyCommand() *command {
-	return &command{name: "survey", group: "finding out", purpose: "shows what a contract offers, or the fields of one operation", usage: "[SERVICE|FILE|ADDRESS [OPERATION]]", talks: true,
-		examples: []string{"testbench survey lab", "testbench survey lab GradeLot", "testbench survey -find moisture", "testbench survey contracts/scale.wsdl -find weight"},
+	return &command{name: "survey", group: "finding out", purpose: "shows what a contract offers, or the fields of one operation", usage: "[SERVICE|FILE|ADDRESS [OPERATION]]", fetches: true,
+		examples: []string{"testbench survey lab", "testbench survey lab GradeLot", "testbench survey -find moisture", "testbench survey contracts/lab.wsdl -find grade"},
 		options: func(f *flag.FlagSet) any {
 			o := &surveyOptions{}
 			f.IntVar(&o.depth, "depth", 0, "show fields down to this `depth`; 0 shows all")
@@ -41,6 +45,9 @@ func surveyCommand() *command {
 			if len(args) == 0 || len(args) > 2 {
 				return 0, usagef("", "survey what? A service of the bench, a file or an address")
 			}
+			if err := isSOAPVersion(o.soap); err != nil {
+				return 0, err
+			}
 			source, operation := splitTarget(args)
 			c, err := s.contract(ctx, source)
 			if err != nil {
@@ -54,6 +61,13 @@ func surveyCommand() *command {
 			}
 			return s.surveyOperation(source, c, o, operation)
 		}}
+}
+
+func isSOAPVersion(text string) error {
+	if text != "" && text != string(soap.V11) && text != string(soap.V12) {
+		return usagef("1.1 and 1.2 are there", "-soap %s is no version of SOAP", text)
+	}
+	return nil
 }
 
 // splitTarget reads SERVICE OPERATION, and SERVICE/OPERATION as call has it.
@@ -370,7 +384,7 @@ func (s *session) surveySchema(c *testbench.Contract, o *surveyOptions, name str
 	xsd.SortNames(names)
 	t := s.tell
 	if len(names) == 0 && name != "" {
-		return 0, fmt.Errorf("the schema has no element %s", name)
+		return 0, noElement(c, name)
 	}
 	if s.common.json {
 		out := map[string]any{}
@@ -403,7 +417,7 @@ type draftOptions struct {
 }
 
 func draftCommand() *command {
-	return &command{name: "draft", group: "building and asking", purpose: "writes the skeleton of a request, valid by its contract", usage: "SERVICE|FILE|ADDRESS OPERATION", talks: true,
+	return &command{name: "draft", group: "building and asking", purpose: "writes the skeleton of a request, valid by its contract", usage: "SERVICE|FILE|ADDRESS OPERATION", fetches: true,
 		examples: []string{"testbench draft lab GradeLot", "testbench draft lab GradeLot -as step", "testbench draft lab GradeLot -only required -soap 1.2"},
 		options: func(f *flag.FlagSet) any {
 			o := &draftOptions{}
@@ -424,13 +438,17 @@ func (s *session) draft(ctx context.Context, o *draftOptions, args []string) (in
 		return 0, usagef("", "draft what? A contract and an operation")
 	}
 	source, operation := splitTarget(args)
+	if s.common.json {
+		o.as = "json"
+	}
 	switch {
 	case o.as != "xml" && o.as != "step" && o.as != "json":
 		return 0, usagef("xml, step and json are there", "-as %s is no form of a draft", o.as)
 	case o.only != "" && o.only != "required":
 		return 0, usagef("-only required", "-only %s is unknown", o.only)
-	case o.soap != "" && o.soap != "1.1" && o.soap != "1.2":
-		return 0, usagef("1.1 and 1.2 are there", "-soap %s is no version of SOAP", o.soap)
+	}
+	if err := isSOAPVersion(o.soap); err != nil {
+		return 0, err
 	}
 	c, err := s.contract(ctx, source)
 	if err != nil {
@@ -466,25 +484,29 @@ func (s *session) draft(ctx context.Context, o *draftOptions, args []string) (in
 
 // draftElement drafts an instance of a schema's element.
 func (s *session) draftElement(c *testbench.Contract, o *draftOptions, name string) (int, error) {
-	var names []string
 	for n, e := range c.Schema.Elements {
-		names = append(names, n.Local)
-		if n.Local == name || name == "" && len(c.Schema.Elements) == 1 {
-			s.tell.printf("%s", visible(wsdl.DraftElement(c.Schema, e, o.only != "").XML()))
-			return ExitHeld, nil
+		if n.Local != name && (name != "" || len(c.Schema.Elements) > 1) {
+			continue
 		}
+		d := wsdl.DraftElement(c.Schema, e, o.only != "")
+		if o.as == "json" {
+			s.tell.printf("%s\n", visible(document.WriteJSON(d.Fields(), document.Style{Indent: "  "})))
+		} else {
+			s.tell.printf("%s", visible(d.XML()))
+		}
+		return ExitHeld, nil
 	}
 	if name == "" {
-		return 0, usagef("name one of: "+strings.Join(names, ", "), "draft which element?")
+		return 0, usagef("`testbench survey` lists the elements", "draft which element of the schema?")
 	}
-	return 0, &notFound{what: "element", name: name, known: names}
+	return 0, noElement(c, name)
 }
 
 type validateOptions struct{ all bool }
 
 func validateCommand() *command {
-	return &command{name: "validate", group: "checking", purpose: "holds a saved message or instance against a WSDL or XML Schema", usage: "SERVICE|FILE|ADDRESS MESSAGE", talks: true,
-		examples: []string{"testbench validate contracts/lab.wsdl answer.xml", "testbench call lab/GradeLot lot=L-2201 moisture=17 -save - | testbench validate lab -"},
+	return &command{name: "validate", group: "checking", purpose: "holds a saved message or instance against a WSDL or XML Schema", usage: "SERVICE|FILE|ADDRESS MESSAGE", fetches: true,
+		examples: []string{"testbench draft lab GradeLot | testbench validate lab -", "testbench draft lab GradeLot -answer | testbench validate contracts/lab.wsdl - -all"},
 		options: func(f *flag.FlagSet) any {
 			o := &validateOptions{}
 			f.BoolVar(&o.all, "all", false, "show all faults, not only the first 20")
@@ -510,6 +532,9 @@ func (s *session) validate(ctx context.Context, o *validateOptions, args []strin
 	name := "standard input"
 	if args[1] != "-" {
 		file, err := os.Open(args[1])
+		if errors.Is(err, fs.ErrNotExist) {
+			return 0, fmt.Errorf("there is no file %s", args[1])
+		}
 		if err != nil {
 			return 0, err
 		}
@@ -551,14 +576,14 @@ func (s *session) validate(ctx context.Context, o *validateOptions, args []strin
 	return status, nil
 }
 
-// notFound is a name that is not there, with those that are.
-type notFound struct {
-	what, name string
-	known      []string
-}
-
-func (e *notFound) Error() string {
-	return fmt.Sprintf("there is no %s %q; there are: %s", e.what, e.name, document.FewNames(e.known))
+// noElement says which elements a schema has.
+func noElement(c *testbench.Contract, name string) error {
+	var names []string
+	for n := range c.Schema.Elements {
+		names = append(names, n.Local)
+	}
+	slices.Sort(names)
+	return &sheet.NotFoundError{What: "element", Name: name, Known: names}
 }
 
 // JSON forms.

@@ -221,12 +221,10 @@ func (s *Session) planDescribed(ctx context.Context, p *plan, step *Step, spec *
 		spec.XOP = spec.XOP || include != nil
 		return include
 	})
-	if len(found) > 0 && step.holdsRequest() {
-		broken := &contractError{}
-		for _, short := range found {
-			broken.problems = append(broken.problems, short.String())
+	if step.holdsRequest() {
+		if err := broken(found); err != nil {
+			return err
 		}
-		return broken
 	}
 	for _, short := range found {
 		p.notes = append(p.notes, "sent against the contract: "+short.String())
@@ -420,30 +418,40 @@ func (b *Bench) operationsOf(service *Service) string {
 	return "There are: " + strings.Join(names, ", ")
 }
 
-// checkDescribed holds a call against a contract in a file; one from an address
-// is known only when it is fetched.
-func (b *Bench) checkDescribed(service *Service, step *Step, operation string) error {
-	problems, err := b.describedProblems(service, step, operation)
+// broken makes an error of what is wrong with a request, nil of nothing.
+func broken(found []xsd.Shortcoming) error {
+	if len(found) == 0 {
+		return nil
+	}
+	e := &ContractError{Described: true}
+	for _, short := range found {
+		e.Problems = append(e.Problems, short.String())
+	}
+	return e
+}
+
+// CheckCall holds a call against the contract of its service, before anything
+// else is sent.
+func (s *Session) CheckCall(ctx context.Context, step *Step) error {
+	service, operation, isCall := strings.Cut(step.Call, "/")
+	found := s.Bench.Service(service)
+	if !isCall || found == nil || found.Contract == nil || found.Operation(operation) != nil {
+		return nil
+	}
+	c, err := s.Contract(ctx, found)
 	if err != nil {
 		return err
 	}
-	if len(problems) == 0 {
-		return nil
+	problems, err := s.Bench.describedProblems(c, found, step, operation)
+	if err != nil {
+		return err
 	}
-	broken := &contractError{}
-	for _, p := range problems {
-		broken.problems = append(broken.problems, p.String())
-	}
-	return broken
+	return broken(problems)
 }
 
 // describedProblems finds what is wrong with a step's fields by the contract of
 // its service, as far as both are known.
-func (b *Bench) describedProblems(service *Service, step *Step, operation string) ([]xsd.Shortcoming, error) {
-	c, err := b.offline(service)
-	if err != nil || c == nil {
-		return nil, err
-	}
+func (b *Bench) describedProblems(c *wsdl.Contract, service *Service, step *Step, operation string) ([]xsd.Shortcoming, error) {
 	d, err := describe(c, service, step, operation)
 	if err != nil || d.version == "" || !step.holdsRequest() || len(step.contents) > 0 {
 		return nil, err
@@ -458,7 +466,14 @@ func (b *Bench) describedProblems(service *Service, step *Step, operation string
 
 // vetDescribed reports them at their fields.
 func (s *Sheet) vetDescribed(b *Bench, service *Service, step *Step, operation string) {
-	problems, err := b.describedProblems(service, step, operation)
+	c, err := b.offline(service)
+	if err == nil && c == nil {
+		return
+	}
+	var problems []xsd.Shortcoming
+	if err == nil {
+		problems, err = b.describedProblems(c, service, step, operation)
+	}
 	var missing *NotFoundError
 	if errors.As(err, &missing) {
 		s.reader().notThere(step.callAt, missing.What, missing.Name, missing.Known)
@@ -468,7 +483,7 @@ func (s *Sheet) vetDescribed(b *Bench, service *Service, step *Step, operation s
 		s.file.Report(step.callAt, "", "%v", err)
 		return
 	}
-	if c, err := b.offline(service); err == nil && c != nil && service.Address == nil && !b.siteHasAddress(service.Name) {
+	if service.Address == nil && !b.siteHasAddress(service.Name) {
 		s.file.Report(step.callAt, "write address: ${base}/… at the service", "the contract of %s comes from a file, and where that sends is not trusted", service.Name)
 	}
 	for _, p := range problems {

@@ -31,10 +31,15 @@ type plan struct {
 	filled    map[string]string
 }
 
-// contractError says that a request breaks what is known of its operation.
-type contractError struct{ problems []string }
+// ContractError says that a request breaks what is known of its operation.
+type ContractError struct {
+	Problems []string
+	// Described says that a contract describes the operation, so that contract:
+	// answer would send the request all the same.
+	Described bool
+}
 
-func (e *contractError) Error() string { return strings.Join(e.problems, "; ") }
+func (e *ContractError) Error() string { return strings.Join(e.Problems, "; ") }
 
 // plan fills a step in.
 func (s *Session) plan(ctx context.Context, step *Step, scope *Scope, names map[string]string) (*plan, error) {
@@ -333,7 +338,7 @@ func placeFields(op *contract.Operation, step *Step, scope *Scope) (*placed, err
 		}
 	}
 	if len(problems) > 0 {
-		return nil, &contractError{problems}
+		return nil, &ContractError{Problems: problems}
 	}
 	for _, parameter := range op.Parameters {
 		node := values[string(parameter.In)+" "+parameter.Name]

@@ -322,18 +322,14 @@ func (s *Session) exchange(ctx context.Context, step *Step, scope *Scope, names 
 		if errors.As(err, &unreached) {
 			result.Outcome = Unreachable
 		}
-		var broken *contractError
+		var broken *ContractError
 		if errors.As(err, &broken) {
 			// The row's own values break the contract: the step fell short, unsent.
 			result.Outcome, result.Reason = FellShort, "not sent"
-			if planned != nil && planned.described != nil {
-				how := "contract: answer at the step sends it all the same"
-				if r == nil {
-					how = "-contract answer sends it all the same"
-				}
-				result.Hints = append(result.Hints, how)
+			if broken.Described {
+				result.Hints = append(result.Hints, "contract: answer at the step sends it all the same")
 			}
-			for _, problem := range broken.problems {
+			for _, problem := range broken.Problems {
 				result.Checks = append(result.Checks, Check{Kind: "contract", Subject: "request", Judged: true, Wanted: "as the operation is described", Got: problem})
 			}
 		}
@@ -488,9 +484,6 @@ func (s *Session) Exchange(ctx context.Context, step *Step, kept map[string]*doc
 	start := time.Now()
 	result := &StepResult{Name: step.Name, Target: step.target(), Outcome: Held}
 	s.exchange(ctx, step, s.Scope(nil, kept), nil, result, nil)
-	if result.Outcome == FellShort && len(result.Exchanges) == 0 {
-		result.Outcome = Faulty // the command line itself breaks the contract
-	}
 	result.Took = time.Since(start)
 	return result
 }

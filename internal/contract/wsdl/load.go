@@ -548,7 +548,7 @@ func (l *loader) message(op *Operation, b *Binding, o, abstract element, way str
 				}
 			}
 			if m.Encoded {
-				l.note(body, "%s is encoded (SOAP 1.1, section 5), which the Basic Profile 1.1 leaves out (R2706)", op.Wire)
+				l.note(o, "%s is encoded (SOAP 1.1, section 5), which the Basic Profile 1.1 leaves out (R2706)", op.Wire)
 			}
 		}
 		if err := l.headers(m, concrete); err != nil {

@@ -21,9 +21,16 @@ type Verdict struct {
 // String says in words what the message is.
 func (v *Verdict) String() string {
 	what := "an envelope of SOAP " + string(v.Version)
+	if v.Version == "" {
+		what = "no envelope"
+	}
 	switch {
 	case v.Fault:
 		return what + " with a fault"
+	case v.Operation != nil && v.Version == "" && v.Answer:
+		return "the payload of the answer of " + v.Operation.Name + ", without an envelope"
+	case v.Operation != nil && v.Version == "":
+		return "the payload of the request of " + v.Operation.Name + ", without an envelope"
 	case v.Operation != nil && v.Answer:
 		return what + " with the answer of " + v.Operation.Name
 	case v.Operation != nil:
@@ -102,10 +109,17 @@ func (e *envelopeReader) root(name xmlstream.Name) error {
 	case name.Local == "Envelope":
 		return fmt.Errorf("the namespace %q of the envelope is that of no version of SOAP", name.Space)
 	default:
-		// The bare payload is held against the schema, which is what was meant.
+		// A bare payload is held against the schema, which is what was meant.
+		decl := e.contract.Schema.Element(name.Space, name.Local)
 		e.verdict.Operation, e.verdict.Answer, _ = e.contract.ByPayload(name.Space, name.Local)
-		v := e.validator()
-		return v.Element(e.reader, e.wanted())
+		if wanted := e.wanted(); wanted != nil {
+			decl = wanted
+		}
+		if decl == nil {
+			e.fault("<%s> is no envelope, and no element of the contract either", name)
+			return e.skip()
+		}
+		return e.validator().Element(e.reader, decl)
 	}
 	spoken := false
 	for _, b := range e.contract.inUse() {
