@@ -9,6 +9,7 @@ import (
 	"testbench/internal/contract/source"
 	"testbench/internal/contract/wsdl"
 	"testbench/internal/document"
+	"testbench/internal/hint"
 	"testbench/internal/sheet"
 	"testbench/internal/soap"
 	"testbench/internal/xsd"
@@ -26,6 +27,20 @@ type ContractError struct{ Err error }
 
 func (e *ContractError) Error() string { return e.Err.Error() }
 func (e *ContractError) Unwrap() error { return e.Err }
+
+// Try says what may help against an error of reading a contract; "" where nothing
+// is known.
+func Try(err error) string {
+	var unreached *sheet.FetchError
+	var broken *sheet.ContractError
+	switch {
+	case errors.As(err, &unreached) && unreached.Record.Failure != nil:
+		return hint.Unreached(unreached.Record)
+	case errors.As(err, &broken) && broken.Described:
+		return "-contract answer sends it all the same"
+	}
+	return ""
+}
 
 // Contract reads a description: of a service of the bench by its name, from a
 // file, an address, or the standard input (-).

@@ -223,7 +223,7 @@ steps:
 	o = p.sheet(call)
 	assert.Equal(t, 1, o.status, o.all())
 	flat := strings.Join(strings.Fields(o.stdout), " ")
-	assert.Contains(t, flat, `the answer breaks the contract: lot: "2201" does not match the pattern L-[0-9]{4}; grade: "D" is not one of A, B, C; GradeLotResponse: GradeLotResponse is not complete: after grade, gradedAt expected`)
+	assert.Contains(t, flat, `the answer breaks the contract: lot: "2201" does not match the pattern L-[0-9]{4}; grade: "D" is not one of A, B, C; GradeLotResponse is not complete: after grade, gradedAt expected`)
 	o = p.sheet(call + "    contract: request\n")
 	assert.Equal(t, 0, o.status, o.all())
 }

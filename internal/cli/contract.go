@@ -559,11 +559,7 @@ func (s *session) validate(ctx context.Context, o *validateOptions, args []strin
 	}
 	for _, f := range result.Faults {
 		place := fmt.Sprintf("%s:%d:%d: ", name, f.Line, f.Column)
-		text := f.Message
-		if f.Path != "" {
-			text = f.Path + ": " + text
-		}
-		t.printf("%s%s\n", t.in(faint, visible(place)), visible(text))
+		t.printf("%s%s\n", t.in(faint, visible(place)), visible(f.Text()))
 	}
 	if result.Total == 0 {
 		t.printf("%s: %s\n", t.in(green, "valid"), visible(result.What))

@@ -18,7 +18,6 @@ import (
 	"testbench/internal/document"
 	"testbench/internal/login"
 	"testbench/internal/secret"
-	"testbench/internal/sheet"
 )
 
 // teller is the one way to say something to a person: everything goes through
@@ -114,13 +113,10 @@ func (t *teller) fail(err error) {
 		return
 	}
 	t.note("%s %s", style(red, "testbench:"), visible(err.Error()))
-	try := ""
+	try := testbench.Try(err)
 	var usage *usageError
 	var refused *login.Error
-	var broken *sheet.ContractError
 	switch {
-	case errors.As(err, &broken) && broken.Described:
-		try = "-contract answer sends it all the same"
 	case errors.As(err, &usage):
 		try = usage.try
 	case errors.As(err, &refused):

@@ -164,7 +164,7 @@ func loginRefused(e *evidence) string {
 		return failure.Try
 	}
 	if failure.Record != nil && failure.Record.Failure != nil {
-		return unreachableHost(failure.Record)
+		return Unreached(failure.Record)
 	}
 	return ""
 }
@@ -292,10 +292,11 @@ func unreachable(e *evidence) string {
 	if e.record == nil || e.record.Failure == nil {
 		return ""
 	}
-	return unreachableHost(e.record)
+	return Unreached(e.record)
 }
 
-func unreachableHost(record *exchange.Record) string {
+// Unreached says what to try where an exchange failed.
+func Unreached(record *exchange.Record) string {
 	host := record.Request.URL.Host
 	switch record.Failure.Kind {
 	case exchange.Refused:

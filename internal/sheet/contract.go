@@ -11,6 +11,7 @@ import (
 	"testbench/internal/contract/source"
 	"testbench/internal/contract/wsdl"
 	"testbench/internal/document"
+	"testbench/internal/exchange"
 	"testbench/internal/nearest"
 	"testbench/internal/reply"
 	"testbench/internal/request"
@@ -76,19 +77,20 @@ func (s *Session) fetch(ctx context.Context, address string) ([]byte, error) {
 	record := s.Client.Do(ctx, r)
 	switch {
 	case record.Failure != nil:
-		return nil, &FetchError{address, record.Failure.Message}
-	case record.Answer == nil:
-		return nil, &FetchError{address, "no answer"}
+		return nil, &FetchError{record, record.Failure.Message}
 	case record.Answer.Status != 200:
-		return nil, &FetchError{address, fmt.Sprintf("the answer was %d %s", record.Answer.Status, record.Answer.Reason)}
+		return nil, &FetchError{record, fmt.Sprintf("the answer was %d %s", record.Answer.Status, record.Answer.Reason)}
 	}
 	return record.Answer.Body, nil
 }
 
 // FetchError tells that an address was not reached, or did not give a document.
-type FetchError struct{ Address, Message string }
+type FetchError struct {
+	Record  *exchange.Record
+	Message string
+}
 
-func (e *FetchError) Error() string { return e.Address + ": " + e.Message }
+func (e *FetchError) Error() string { return e.Record.Request.Shown() + ": " + e.Message }
 
 // offline reads the contract of a service if that needs nothing sent: one in
 // a file. It returns nil for others.
@@ -326,11 +328,7 @@ func (d *described) contractFaults(re *reply.Reply) []string {
 	v := xsd.NewValidator(d.contract.Schema)
 	v.Ignore = map[string]bool{soap.Namespace11: true, soap.Namespace12: true, soap.Encoding11: true}
 	v.Report = func(f xsd.Fault) {
-		text := f.Message
-		if f.Path != "" {
-			text = f.Path + ": " + text
-		}
-		found = append(found, text)
+		found = append(found, f.Text())
 	}
 	prefixes := m.Prefixes()
 	for _, block := range m.Blocks {

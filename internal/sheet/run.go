@@ -321,6 +321,7 @@ func (s *Session) exchange(ctx context.Context, step *Step, scope *Scope, names 
 		var unreached *FetchError
 		if errors.As(err, &unreached) {
 			result.Outcome = Unreachable
+			result.Exchanges = append(result.Exchanges, unreached.Record)
 		}
 		var broken *ContractError
 		if errors.As(err, &broken) {

@@ -18,11 +18,16 @@ type Fault struct {
 	Message      string
 }
 
-func (f Fault) String() string {
-	if f.Path == "" {
-		return fmt.Sprintf("line %d, column %d: %s", f.Line, f.Column, f.Message)
+// Text is the message with the path before it, unless it begins with that itself.
+func (f Fault) Text() string {
+	if f.Path == "" || strings.HasPrefix(f.Message, f.Path+" ") {
+		return f.Message
 	}
-	return fmt.Sprintf("line %d, column %d: %s: %s", f.Line, f.Column, f.Path, f.Message)
+	return f.Path + ": " + f.Message
+}
+
+func (f Fault) String() string {
+	return fmt.Sprintf("line %d, column %d: %s", f.Line, f.Column, f.Text())
 }
 
 // place is where something stands in an instance.
