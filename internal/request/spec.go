@@ -106,6 +106,9 @@ func (s *Spec) Build(scope value.Scope) (*exchange.Request, error) {
 	if err := s.setBody(scope, r); err != nil {
 		return nil, err
 	}
+	if len(s.Attach) > 0 && s.SOAP == nil {
+		return nil, errors.New("attach: goes with a SOAP envelope; a form with files is written with parts:")
+	}
 	return r, nil
 }
 

@@ -209,6 +209,9 @@ func (s *Session) addService(p *plan, step *Step, spec *request.Spec) {
 	isSOAP := version != "" && (spec.Method == "" || spec.Method == "POST") && (p.op == nil || p.op.SOAP)
 	if !isSOAP {
 		spec.SOAP = nil
+		if step.Addressing == "true" {
+			p.notes = append(p.notes, "addressing: goes with SOAP only and was passed over")
+		}
 		return
 	}
 	// A payload and blocks are the step's, or what the service always has.

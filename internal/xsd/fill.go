@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"testbench/internal/document"
+	"testbench/internal/xmlstream"
 )
 
 // Shortcoming is something wrong with the fields that an instance was made of.
@@ -40,8 +41,10 @@ type FillOptions struct {
 // instance holds what was given all the same.
 func (s *Schema) Fill(e *Element, fields *document.Node, o FillOptions) (*document.Node, []Shortcoming) {
 	f := &filler{schema: s, options: o, prefixOf: map[string]string{}}
+	// Of several prefixes for one namespace the first in order is used, so that a
+	// request is the same each time.
 	for prefix, space := range o.Prefixes {
-		if prefix != "" {
+		if before := f.prefixOf[space]; prefix != "" && (before == "" || prefix < before) {
 			f.prefixOf[space] = prefix
 		}
 	}
@@ -181,10 +184,8 @@ func declare(n *document.Node, prefix, space string) {
 			return
 		}
 	}
-	n.Attributes = append(n.Attributes, document.Attribute{Name: document.Name{Space: xmlnsNamespace, Prefix: "xmlns", Local: prefix}, Value: space})
+	n.Attributes = append(n.Attributes, document.Attribute{Name: document.Name{Space: xmlstream.XMLNSSpace, Prefix: "xmlns", Local: prefix}, Value: space})
 }
-
-const xmlnsNamespace = "http://www.w3.org/2000/xmlns/"
 
 // derived takes the type that @xsi:type names, or the declared one.
 func (f *filler) derived(n *document.Node, e *Element, given *document.Node, path string) Type {
@@ -375,43 +376,6 @@ func (t *ComplexType) FieldNames() []string {
 	return names
 }
 
-// pool are the fields that are still to be placed.
-type pool struct {
-	order  []string
-	values map[string]*document.Node
-}
-
-func newPool(given *document.Node) *pool {
-	p := &pool{values: map[string]*document.Node{}}
-	for _, m := range given.Members {
-		if m.Key == "@xsi:type" || m.Key == "xsi:type" {
-			continue
-		}
-		p.order = append(p.order, m.Key)
-		p.values[m.Key] = m.Value
-	}
-	return p
-}
-
-func (p *pool) take(key string) *document.Node {
-	v := p.values[key]
-	delete(p.values, key)
-	return v
-}
-
-// key is how the fields name an element: plainly, or with a prefix.
-func (p *pool) key(name Name, prefixes map[string]string) (string, bool) {
-	if _, ok := p.values[name.Local]; ok {
-		return name.Local, true
-	}
-	for key := range p.values {
-		if prefix, local, qualified := strings.Cut(key, ":"); qualified && local == name.Local && prefixes[prefix] == name.Space && prefixes[prefix] != "" {
-			return key, true
-		}
-	}
-	return "", false
-}
-
 func (f *filler) attributes(n *document.Node, t *ComplexType, p *pool, path string) {
 	elements := map[string]bool{}
 	if m := f.schema.model(t); m != nil {
@@ -476,318 +440,11 @@ func (f *filler) setAttribute(n *document.Node, name Name, text string, secret b
 	a := document.Attribute{Name: document.Name{Space: name.Space, Local: name.Local}, Value: text, Secret: secret}
 	switch name.Space {
 	case "":
-	case xmlNamespace:
+	case xmlstream.XMLSpace:
 		a.Name.Prefix = "xml"
 	default:
 		prefix, _, _ := strings.Cut(f.qualified(name), ":")
 		a.Name.Prefix = prefix
 	}
 	n.Attributes = append(n.Attributes, a)
-}
-
-// particle places fields in the order of the content model. It tells how many
-// elements it placed; mandatory says that what is missing is to be told.
-func (f *filler) particle(n *document.Node, p *Particle, pool *pool, path string, mandatory bool) int {
-	if p == nil {
-		return 0
-	}
-	switch term := p.Term.(type) {
-	case *Element:
-		return f.place(n, p, term, pool, path, mandatory && p.Min > 0)
-	case *Wildcard:
-		return f.any(n, p, term, pool, path)
-	case *Group:
-		placed := 0
-		for round := 0; p.Max == Unbounded || round < p.Max; round++ {
-			if round >= p.Min && !f.wants(term, pool) {
-				break
-			}
-			before := placed
-			placed += f.group(n, term, pool, path, mandatory && (round < p.Min || f.wants(term, pool)))
-			if placed == before {
-				break
-			}
-		}
-		return placed
-	}
-	return 0
-}
-
-// wants says whether some field belongs into the group.
-func (f *filler) wants(g *Group, pool *pool) bool {
-	for _, p := range g.Particles {
-		switch term := p.Term.(type) {
-		case *Element:
-			for _, e := range f.alternatives(term) {
-				if _, ok := pool.key(e.Name, f.options.Prefixes); ok {
-					return true
-				}
-			}
-		case *Group:
-			if f.wants(term, pool) {
-				return true
-			}
-		case *Wildcard:
-			if f.anyKey(term, pool) != "" {
-				return true
-			}
-		}
-	}
-	return false
-}
-
-func (f *filler) alternatives(e *Element) []*Element {
-	all := []*Element{e}
-	if e.Global {
-		all = append(all, f.schema.substitutes[e]...)
-	}
-	return all
-}
-
-func (f *filler) group(n *document.Node, g *Group, pool *pool, path string, mandatory bool) int {
-	if g.Kind != Choice {
-		placed := 0
-		for _, p := range g.Particles {
-			placed += f.particle(n, p, pool, path, mandatory)
-		}
-		return placed
-	}
-	for _, p := range g.Particles {
-		if f.wants(&Group{Particles: []*Particle{p}}, pool) {
-			return f.particle(n, p, pool, path, mandatory)
-		}
-	}
-	if mandatory && len(g.Particles) > 0 {
-		var words []string
-		for _, p := range g.Particles {
-			if p.Min == 0 {
-				return 0
-			}
-			words = append(words, particleWords(p))
-		}
-		f.complain(path, "needs one of %s", inWords(words, 12))
-	}
-	return 0
-}
-
-// place puts in the elements that are given for a particle.
-func (f *filler) place(n *document.Node, p *Particle, declared *Element, pool *pool, path string, mandatory bool) int {
-	placed := 0
-	for _, e := range f.alternatives(declared) {
-		key, ok := pool.key(e.Name, f.options.Prefixes)
-		if !ok {
-			continue
-		}
-		value := pool.values[key]
-		items := []*document.Node{value}
-		many := p.Max == Unbounded || p.Max > 1
-		if value.Kind == document.List && !f.takesList(e, value, many) {
-			items = value.Items
-		}
-		room := len(items)
-		if p.Max != Unbounded {
-			room = min(room, p.Max-placed)
-		}
-		for i, item := range items[:room] {
-			at := below(path, e.Name.Local)
-			if many {
-				at = fmt.Sprintf("%s[%d]", at, i)
-			}
-			n.Items = append(n.Items, f.element(e, item, at))
-			placed++
-		}
-		if room == len(items) {
-			pool.take(key)
-		} else {
-			pool.values[key] = document.NewList(items[room:]...)
-		}
-		if !many && placed > 0 {
-			break
-		}
-	}
-	if mandatory && placed < p.Min {
-		at := below(path, declared.Name.Local)
-		switch t := declared.Type.(type) {
-		case *SimpleType:
-			f.complain(at, "is missing: it is mandatory%s", withWords(t.FacetWords()))
-		default:
-			if placed > 0 {
-				f.complain(at, "is there %d times, at least %d needed", placed, p.Min)
-			} else {
-				f.complain(at, "is missing: it is mandatory")
-			}
-		}
-	}
-	return placed
-}
-
-// takesList says whether a list is one value of the element: a list type, or
-// content in order of an element that stands only once.
-func (f *filler) takesList(e *Element, list *document.Node, many bool) bool {
-	switch t := e.Type.(type) {
-	case *SimpleType:
-		return t.Variety == List && allScalars(list)
-	case *ComplexType:
-		if !many && (t.Content == MixedContent || t.Content == ElementContent) && len(list.Items) > 0 {
-			return true
-		}
-		return f.options.Encoded && t.ArrayOf != nil || t.Content == SimpleContent && t.Simple.Variety == List && allScalars(list)
-	}
-	return false
-}
-
-func allScalars(list *document.Node) bool {
-	for _, item := range list.Items {
-		if !item.IsScalar() {
-			return false
-		}
-	}
-	return true
-}
-
-// anyKey finds a field that can stand only in place of a wildcard: its name has
-// a prefix, or it is an element as a whole.
-func (f *filler) anyKey(w *Wildcard, pool *pool) string {
-	for _, key := range pool.order {
-		if pool.values[key] == nil {
-			continue
-		}
-		if prefix, _, qualified := strings.Cut(key, ":"); qualified {
-			if space, known := f.options.Prefixes[prefix]; known && w.Allows(space) {
-				return key
-			}
-		}
-	}
-	return ""
-}
-
-func (f *filler) any(n *document.Node, p *Particle, w *Wildcard, pool *pool, path string) int {
-	placed := 0
-	for p.Max == Unbounded || placed < p.Max {
-		key := f.anyKey(w, pool)
-		if key == "" {
-			break
-		}
-		prefix, local, _ := strings.Cut(key, ":")
-		name := Name{f.options.Prefixes[prefix], local}
-		value := pool.take(key)
-		items := []*document.Node{value}
-		if value.Kind == document.List {
-			items = value.Items
-		}
-		for _, item := range items {
-			e := f.schema.Elements[name]
-			if e == nil {
-				e = &Element{Name: name, Type: anyType}
-			}
-			n.Items = append(n.Items, f.element(e, item, below(path, key)))
-			placed++
-		}
-	}
-	return placed
-}
-
-// inOrder makes content of a list of objects with one key each, and texts
-// between them, in exactly that order.
-func (f *filler) inOrder(n *document.Node, t *ComplexType, given *document.Node, path string) {
-	attributes := document.NewObject()
-	m := f.schema.model(t)
-	for i, item := range given.Items {
-		at := fmt.Sprintf("%s[%d]", path, i)
-		if item.IsScalar() {
-			n.Items = append(n.Items, &document.Node{Kind: document.Untyped, Text: item.Text, Secret: item.Secret})
-			continue
-		}
-		if item.Kind != document.Object || len(item.Members) != 1 {
-			f.complain(at, "content in order is a list of texts and of maps with one key each")
-			continue
-		}
-		key, value := item.Members[0].Key, item.Members[0].Value
-		if strings.HasPrefix(key, "@") {
-			attributes.Set(key, value)
-			continue
-		}
-		if e := f.named(m, key); e != nil {
-			n.Items = append(n.Items, f.element(e, value, below(path, key)))
-		} else {
-			f.complain(below(path, key), "is unknown%s", nearestName(key, t.FieldNames()))
-		}
-	}
-	f.attributes(n, t, newPool(attributes), path)
-}
-
-// named finds an element of a content model by the name in a field.
-func (f *filler) named(m *model, key string) *Element {
-	try := func(e *Element) *Element {
-		for _, alternative := range f.alternatives(e) {
-			p := &pool{values: map[string]*document.Node{key: {}}}
-			if _, ok := p.key(alternative.Name, f.options.Prefixes); ok {
-				return alternative
-			}
-		}
-		return nil
-	}
-	for i := range m.positions {
-		if e := m.positions[i].element; e != nil {
-			if found := try(e); found != nil {
-				return found
-			}
-		}
-	}
-	for _, p := range m.all {
-		if found := try(p.Term.(*Element)); found != nil {
-			return found
-		}
-	}
-	return nil
-}
-
-// leftOver deals with fields that no part of the type takes: they are told, and
-// put in all the same, for a tester may want to send them.
-func (f *filler) leftOver(n *document.Node, t *ComplexType, pool *pool, path string) {
-	open := t == anyType
-	for _, key := range pool.order {
-		value := pool.values[key]
-		if value == nil {
-			continue
-		}
-		local, isAttribute := strings.CutPrefix(key, "@")
-		if isAttribute {
-			f.complain(below(path, key), "is unknown%s", nearestName(local, t.FieldNames()))
-			f.setAttribute(n, Name{Local: local}, value.Text, value.Secret)
-			continue
-		}
-		e := f.named(f.schema.model(t), key)
-		switch {
-		case e != nil && value.Kind == document.List:
-			f.complain(below(path, key), "is there too often")
-		case e != nil:
-			f.complain(below(path, key), "cannot stand beside what else is given")
-		case !open:
-			f.complain(below(path, key), "is unknown%s", fieldTry(key, t.FieldNames()))
-		}
-		if e == nil {
-			e = &Element{Name: Name{n.Name.Space, local}, Type: anyType, Nillable: true}
-			if prefix, rest, qualified := strings.Cut(key, ":"); qualified {
-				e.Name = Name{f.options.Prefixes[prefix], rest}
-			}
-		}
-		items := []*document.Node{value}
-		if value.Kind == document.List {
-			items = value.Items
-		}
-		for _, item := range items {
-			n.Items = append(n.Items, f.element(e, item, below(path, key)))
-		}
-	}
-}
-
-func fieldTry(key string, names []string) string {
-	if try := nearestName(key, names); try != "" {
-		return try
-	}
-	if len(names) == 0 {
-		return "; there are no fields"
-	}
-	return "; its fields are " + strings.Join(cut(names, 12), ", ")
 }

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"testbench/internal/document"
+	"testbench/internal/xmlstream"
 )
 
 // Fetch gets a schema document. Location is what a document says, base where
@@ -71,12 +72,10 @@ func (s *nodeScope) Lookup(prefix string) (string, bool) {
 	case "":
 		return "", true
 	case "xml":
-		return xmlNamespace, true
+		return xmlstream.XMLSpace, true
 	}
 	return "", false
 }
-
-const xmlNamespace = "http://www.w3.org/XML/1998/namespace"
 
 func (s *nodeScope) inner(n *document.Node) *nodeScope {
 	var declared map[string]string

@@ -9,13 +9,14 @@ import (
 	"sort"
 	"sync/atomic"
 
+	"testbench/internal/document"
 	"testbench/internal/xmlstream"
 )
 
 // Namespaces that schemas live in.
 const (
 	Namespace         = "http://www.w3.org/2001/XMLSchema"
-	InstanceNamespace = "http://www.w3.org/2001/XMLSchema-instance"
+	InstanceNamespace = document.SchemaInstance
 )
 
 // Name is an expanded name.
