@@ -107,7 +107,7 @@ func (s *Spec) Build(scope value.Scope) (*exchange.Request, error) {
 		return nil, err
 	}
 	if len(s.Attach) > 0 && s.SOAP == nil {
-		return nil, errors.New("attach: goes with a SOAP envelope; a form with files is written with parts:")
+		return nil, errors.New("attach goes with a SOAP envelope; a form with files is written as parts")
 	}
 	return r, nil
 }

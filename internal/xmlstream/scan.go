@@ -295,7 +295,7 @@ func (r *Reader) scanCDATA(b []byte) (Kind, int, error) {
 	if used == end+3 {
 		r.inCDATA = false
 	}
-	r.text, r.isCDATA = text, true
+	r.text = text
 	return Text, used, nil
 }
 

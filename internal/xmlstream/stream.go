@@ -105,7 +105,6 @@ type Reader struct {
 	name    Name
 	attrs   []Attr
 	text    []byte
-	isCDATA bool
 	scratch []byte
 
 	names    names
@@ -163,9 +162,6 @@ func (r *Reader) Attrs() []Attr { return r.attrs }
 // instruction's data.
 func (r *Reader) Text() []byte { return r.text }
 
-// IsCDATA says whether the current text stood in a CDATA section.
-func (r *Reader) IsCDATA() bool { return r.isCDATA }
-
 // Depth is the number of open elements, the one just started or ended among them.
 func (r *Reader) Depth() int {
 	if r.leaving {
@@ -174,17 +170,11 @@ func (r *Reader) Depth() int {
 	return len(r.open)
 }
 
-// Offset is the offset of the current token's first byte.
-func (r *Reader) Offset() int64 { return r.start }
-
 // EndOffset is the offset of the byte after the current token.
 func (r *Reader) EndOffset() int64 { return r.base + int64(r.pos) }
 
 // Position is the place of the current token.
 func (r *Reader) Position() Position { return r.At(r.start) }
-
-// Encoding is the encoding that the document is written in, once begun.
-func (r *Reader) Encoding() string { return r.encoding }
 
 // Lookup tells what namespace a prefix stands for at the current token. The
 // empty prefix is always known.
@@ -306,7 +296,7 @@ func (r *Reader) next() (Kind, error) {
 			return None, err
 		}
 	}
-	r.attrs, r.text, r.isCDATA = r.attrs[:0], nil, false
+	r.attrs, r.text = r.attrs[:0], nil
 	if r.leaving {
 		r.leave()
 	}

@@ -67,8 +67,6 @@ func (b *builder) build() {
 			b.group(x, g.Name)
 		case "attributeGroup":
 			b.attributeGroup(x, g.Name)
-		case "notation":
-			b.schema.Notations[g.Name] = true
 		}
 	}
 	b.settle()

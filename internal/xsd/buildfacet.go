@@ -50,6 +50,9 @@ func (b *builder) facets(t, base *SimpleType, form xnode) {
 				b.fail(f, "the value cannot stand in the enumeration: %s", err)
 				continue
 			}
+			if base.primitive == notationType && base.Variety == Atomic {
+				b.checkNotation(f, text)
+			}
 			values = append(values, EnumerationValue{Text: base.Normalize(text), Documentation: f.documentation(), value: v})
 		case "whiteSpace":
 			b.whitespace(t, base, f, text)
@@ -69,6 +72,14 @@ func (b *builder) facets(t, base *SimpleType, form xnode) {
 		t.index()
 	}
 	b.consistent(t, form)
+}
+
+// checkNotation checks that a notation in an enumeration is declared (Part 2, 3.2.19).
+func (b *builder) checkNotation(f xnode, text string) {
+	name, ok := b.qname(f, text)
+	if _, declared := b.globals[global{"notation", name}]; ok && !declared {
+		b.missing(f, "notation", name)
+	}
 }
 
 func (b *builder) checkFixedFacet(base *SimpleType, f xnode, name, text string) {

@@ -353,7 +353,6 @@ func (b *builder) group(x xnode, name Name) *Group {
 	b.groups[g] = nil
 	group := b.groupBody(x)
 	b.groups[g] = group
-	b.schema.Groups[name] = group
 	return group
 }
 

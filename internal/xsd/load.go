@@ -454,8 +454,8 @@ func kindOf(element string) string {
 func (l *Loader) Schema() (*Schema, error) {
 	l.init()
 	b := &builder{loader: l, schema: &Schema{
-		Elements: map[Name]*Element{}, Attributes: map[Name]*Attribute{}, Types: map[Name]Type{}, Groups: map[Name]*Group{},
-		Notations: map[Name]bool{}, substitutes: map[*Element][]*Element{}, referred: map[*Constraint]bool{},
+		Elements: map[Name]*Element{}, Attributes: map[Name]*Attribute{}, Types: map[Name]Type{},
+		substitutes: map[*Element][]*Element{}, referred: map[*Constraint]bool{},
 	}}
 	b.build()
 	byPlace := func(list []Problem) {

@@ -41,8 +41,6 @@ type Schema struct {
 	Elements   map[Name]*Element
 	Attributes map[Name]*Attribute
 	Types      map[Name]Type
-	Groups     map[Name]*Group
-	Notations  map[Name]bool
 	// Warnings tell what is wrong in the schema, but does not keep it from use.
 	Warnings []Problem
 
@@ -151,9 +149,6 @@ func (t *ComplexType) TypeName() Name { return t.Name }
 // BaseType implements Type.
 func (t *ComplexType) BaseType() Type        { return t.Base }
 func (t *ComplexType) documentation() string { return t.Documentation }
-
-// Attribute returns the use of the attribute, or nil.
-func (t *ComplexType) Attribute(name Name) *AttributeUse { return t.uses[name] }
 
 // Particle is a part of a content model (Part 1, 3.9). Term is an *Element, a
 // *Group or a *Wildcard.

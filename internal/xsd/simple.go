@@ -504,6 +504,3 @@ func isNameToken(s string) bool {
 	}
 	return s != ""
 }
-
-// Builtin returns a built-in simple type by its local name, or nil.
-func Builtin(local string) *SimpleType { return builtins[local] }

@@ -57,7 +57,6 @@ type Validator struct {
 	scopes []*keyScope
 	ids    map[string]bool
 	idrefs []keyRef
-	faults int
 	text   []byte
 }
 
@@ -265,14 +264,10 @@ func (v *Validator) fault(format string, args ...any) {
 }
 
 func (v *Validator) faultAt(at place, path, format string, args ...any) {
-	v.faults++
 	if v.Report != nil {
 		v.Report(Fault{Line: at.line, Column: at.column, Offset: at.offset, Path: path, Message: fmt.Sprintf(format, args...)})
 	}
 }
-
-// Faults is how many were found so far.
-func (v *Validator) Faults() int { return v.faults }
 
 // path leads to the innermost open element, with an index where there are many.
 func (v *Validator) path() string {
