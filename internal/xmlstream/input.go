@@ -71,6 +71,7 @@ func (r *Reader) begin() error {
 		r.dropMark()
 		return nil
 	case marked:
+		r.dropMark()
 		return r.failf(0, "it declares itself as %s, but begins with the mark of UTF-8", charset)
 	default:
 		table, err := singleBytes(charset)

@@ -352,19 +352,19 @@ func (r *Reader) scanComment(b []byte) (Kind, int, error) {
 
 // scanInstruction reads a processing instruction (XML 1.0, production 16).
 func (r *Reader) scanInstruction(b []byte) (Kind, int, error) {
-	end := bytes.Index(b, []byte("?>"))
-	if end < 2 {
-		if end < 0 || len(b) < 4 {
-			return None, 0, nil
-		}
-		return None, 0, r.failf(0, "a processing instruction needs a name")
+	const open = len("<?")
+	length := bytes.Index(b[open:], []byte("?>"))
+	if length < 0 {
+		return None, 0, nil
 	}
-	target := 2
+	end, target := open+length, open
 	for target < end && class[b[target]]&isBlank == 0 {
 		target++
 	}
-	name := string(b[2:target])
+	name := string(b[open:target])
 	switch {
+	case name == "":
+		return None, 0, r.failf(0, "a processing instruction needs a name")
 	case strings.EqualFold(name, "xml"):
 		return None, 0, r.failf(0, "<?%s can stand only once and only at the very beginning", name)
 	case !IsName(name):

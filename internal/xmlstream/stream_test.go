@@ -88,6 +88,30 @@ func TestTokens(t *testing.T) {
 	}
 }
 
+// What the references and line ends of a document stand for, whatever pieces it comes in.
+func TestText(t *testing.T) {
+	for _, c := range []struct{ document, want string }{
+		{"<a>&#xaF;&#xAf;&#0065;&quot;&apos;&gt;</a>", "1:1 start {}a\ntext \"\u00af\u00afA\\\"'>\"\nend a\n"},
+		{"<a b='&#" + strings.Repeat("0", 60) + "65;'>&#x" + strings.Repeat("0", 90) + "42;</a>", "1:1 start {}a 1:4 {}b=\"A\"\ntext \"B\"\nend a\n"},
+		{"<a>\r\r\n\n\r</a>", "1:1 start {}a\ntext \"\\n\\n\\n\\n\"\nend a\n"},
+		{"<a b='\r\n\t&#13;&#10;&#9;\r'/>", "1:1 start {}a 1:4 {}b=\"  \\r\\n\\t \"\nend a\n"},
+		{"<a><?b c?d>?><?e?></a>", "1:1 start {}a\n1:4 instruction b \"c?d>\"\n1:14 instruction e \"\"\nend a\n"},
+		{"<a><!---->\r\n<!-- x\r\n--></a>", "1:1 start {}a\n1:4 comment \"\"\ntext \"\\n\"\n2:1 comment \" x\\n\"\nend a\n"},
+		{"<a><![CDATA[]]]]>]&gt;<![CDATA[]]></a >", "1:1 start {}a\ntext \"]]]>\"\nend a\n"},
+		{"<a xml:lang='de' xmlns:xml='http://www.w3.org/XML/1998/namespace'/>", "1:1 start {}a 1:4 {http://www.w3.org/XML/1998/namespace}xml:lang=\"de\" 1:18 {http://www.w3.org/2000/xmlns/}xmlns:xml=\"http://www.w3.org/XML/1998/namespace\"\nend a\n"},
+		{"<é ü='1'\n>\U0001D11E</é>", "1:1 start {}é 1:4 {}ü=\"1\"\ntext \"𝄞\"\nend é\n"},
+	} {
+		for chunk := 8; chunk < 40; chunk++ {
+			got, err := transcript(newReader(iotest.OneByteReader(strings.NewReader(c.document)), everything, chunk))
+			require.NoError(t, err, c.document)
+			require.Equal(t, c.want, got, "%s in pieces of %d", c.document, chunk)
+		}
+	}
+	wide, err := transcript(NewBytes([]byte("<a "+attributes(40)+"/>"), everything))
+	require.NoError(t, err)
+	require.Contains(t, wide, "{}n39=\"39\"\nend a")
+}
+
 func TestEncodings(t *testing.T) {
 	pairs := func(text string, big, mark bool) []byte {
 		var out []byte
@@ -133,6 +157,11 @@ func TestEncodings(t *testing.T) {
 		{"overlong", "", "<p>\xc0\xaf</p>", "! line 1, column 4: the byte C0 is not UTF-8 here; if the text is in another encoding, it must say so"},
 		{"UTF-16 declared in bytes", "", `<?xml version="1.0" encoding="UTF-16"?><p/>`, "! line 1, column 1: it declares itself as UTF-16, but is not written so"},
 		{"UTF-8 declared in UTF-16", "", string(pairs(`<?xml version="1.0" encoding="utf-8"?><p/>`, true, true)), "! line 1, column 1: it declares itself as utf-8, but is written as UTF-16"},
+		{"UTF-16LE by the transport", "utf-16le", string(pairs(text, false, false)), "Hönig € 𝄞"},
+		{"UTF-16BE by the transport", "UTF-16BE", string(pairs(text, true, false)), "Hönig € 𝄞"},
+		{"a mark of UTF-8 and another name", "", "\ufeff" + `<?xml version="1.0" encoding="iso-8859-1"?><p/>`, "! line 1, column 1: it declares itself as iso-8859-1, but begins with the mark of UTF-8"},
+		{"no name, where the transport says it", "utf-8", `<?xml version="1.0" encoding="8bit"?><p/>`, `! line 1, column 1: "8bit" is not the name of an encoding`},
+		{"declared without quotes", "", `<?xml version="1.0" encoding=utf-8?><p/>`, "! line 1, column 30: the value of encoding in the XML declaration must stand in quotes"},
 		{"unknown", "ebcdic", "<p/>", `! line 1, column 1: the character set "ebcdic" is not one that can be read; UTF-8, UTF-16 and those of one byte a character can`},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -200,12 +229,66 @@ func TestNotWellFormed(t *testing.T) {
 		{"<?xml version='2.0'?><a/>", `line 1, column 1: the XML declaration must say version 1.0, not "2.0"`},
 		{"<?xml version='1.0' standalone='maybe'?><a/>", `line 1, column 1: standalone can be yes or no, not "maybe"`},
 		{"<a>" + strings.Repeat("<b>", 1000), "line 1, column 3001: elements are nested deeper than 1000"},
+		{"<?xml", "line 1, column 6: it ends inside a processing instruction"},
+		{"<?xml version='1.0'", "line 1, column 1: the XML declaration has no end"},
+		{"<?xml encoding='utf-8'?><a/>", "line 1, column 7: the XML declaration must begin with version"},
+		{"<?xml version=1.0?><a/>", "line 1, column 15: the value of version in the XML declaration must stand in quotes"},
+		{"<?xml version '1.0'?><a/>", "line 1, column 15: version in the XML declaration needs = and a value"},
+		{"<?xml version='1.0?><a/>", "line 1, column 15: the value of version in the XML declaration has no end"},
+		{"<?xml version='1.0' encoding='8bit'?><a/>", `line 1, column 1: the character set "8bit" is not one that can be read; UTF-8, UTF-16 and those of one byte a character can`},
+		{"<?xml version='1.0' standalone='yes' encoding='utf-8'?><a/>", `line 1, column 38: "encoding='utf-8'" cannot stand in the XML declaration: it has version, encoding and standalone, in this order`},
+		{"<?xml version='1.0' lang='de'?><a/>", `line 1, column 21: "lang='de'" cannot stand in the XML declaration: it has version, encoding and standalone, in this order`},
+		{"<![CDATA[x]]><a/>", "line 1, column 1: a CDATA section cannot stand outside of the root element"},
+		{"<a><!ELEMENT b></a>", "line 1, column 4: <! begins a comment (<!--) or a CDATA section (<![CDATA[) here, and this is neither"},
+		{"<a></ b></a>", "line 1, column 4: </ b> is not an end tag"},
+		{"<a><1/></a>", "line 1, column 4: < must be written &lt; where it does not begin a tag"},
+		{"<\xff/>", "line 1, column 2: the byte FF is not UTF-8 here; if the text is in another encoding, it must say so"},
+		{"<a / >", "line 1, column 4: / can stand in a tag only before its >"},
+		{"<a>&</a>", "line 1, column 4: & begins a reference like &amp; and this one has no end; for the sign itself write &amp;"},
+		{"<a>& b;</a>", "line 1, column 4: & must be written &amp; where it does not begin a reference"},
+		{"<a>&#xZ;</a>", "line 1, column 4: &#xZ; is not a reference to a character"},
+		{"<a>&#1", "line 1, column 4: & begins a reference like &amp; and this one has no end; for the sign itself write &amp;"},
+		{"<a>&#", "line 1, column 4: & begins a reference like &amp; and this one has no end; for the sign itself write &amp;"},
+		{"<a b='\x02'/>", "line 1, column 7: the character U+0002 cannot stand in XML, not even as a reference"},
+		{"<a b='&#2;'/>", "line 1, column 7: the character U+0002 cannot stand in XML, not even as a reference"},
+		{"<a b='c", "line 1, column 8: it ends inside a tag"},
+		{"<a b='&lt", "line 1, column 7: & begins a reference like &amp; and this one has no end; for the sign itself write &amp;"},
+		{"<a><!-- \x03 --></a>", "line 1, column 9: the character U+0003 cannot stand in XML, not even as a reference"},
+		{"<a><!-- \xf6 --></a>", "line 1, column 9: the byte F6 is not UTF-8 here; if the text is in another encoding, it must say so"},
+		{"<a><![CDATA[\ufffe]]></a>", "line 1, column 13: the character U+FFFE cannot stand in XML, not even as a reference"},
+		{"<a><? b?></a>", "line 1, column 4: a processing instruction needs a name"},
+		{"<a><??></a>", "line 1, column 4: a processing instruction needs a name"},
+		{"<a><?></a>", "line 1, column 11: it ends inside a processing instruction"},
+		{"<a><?1?></a>", `line 1, column 6: "1" is not a name for a processing instruction`},
+		{"<a><?b:c d?></a>", "line 1, column 6: the name b:c of a processing instruction cannot hold a colon (Namespaces in XML)"},
+		{"<a><?b", "line 1, column 7: it ends inside a processing instruction"},
+		{"<a></a", "line 1, column 7: it ends inside an end tag"},
+		{"<a>x &amp", "line 1, column 6: & begins a reference like &amp; and this one has no end; for the sign itself write &amp;"},
+		{"<a>H\xc3", "line 1, column 5: it ends in the middle of a character"},
+		{"<a xmlns:xmlns='u'/>", "line 1, column 4: the prefix xmlns cannot be declared"},
+		{"<a xmlns:xml='u'/>", "line 1, column 4: the prefix xml and the namespace http://www.w3.org/XML/1998/namespace belong together and to nothing else"},
+		{"<a xmlns:b='http://www.w3.org/XML/1998/namespace'/>", "line 1, column 4: the prefix xml and the namespace http://www.w3.org/XML/1998/namespace belong together and to nothing else"},
+		{"<a xmlns:b='http://www.w3.org/2000/xmlns/'/>", "line 1, column 4: the namespace http://www.w3.org/2000/xmlns/ cannot be declared"},
+		{"<a xmlns='' xmlns=''/>", "line 1, column 13: the attribute xmlns stands twice on <a>"},
+		{"<a " + attributes(20) + " xmlns='' xmlns=''/>", "line 1, column 173: the attribute xmlns stands twice on <a>"},
+		{"<a " + attributes(20) + " n7=''/>", "line 1, column 164: the attribute n7 stands twice on <a>"},
+		{"<a " + attributes(20) + " xmlns:p='u' xmlns:q='u' p:n7='' q:n7=''/>", "line 1, column 196: the attribute q:n7 stands twice on <a>"},
+		{"<a " + attributes(20) + " xmlns:p='u' xmlns:p='v'/>", "line 1, column 176: the attribute xmlns:p stands twice on <a>"},
 	} {
 		_, err := transcript(NewBytes([]byte(c.document), Options{}))
 		require.EqualError(t, err, c.want, short([]byte(c.document)))
 		_, err = transcript(newReader(iotest.OneByteReader(strings.NewReader(c.document)), Options{}, 8))
 		require.EqualError(t, err, c.want, "in small pieces: %s", short([]byte(c.document)))
 	}
+}
+
+// Attributes writes so many different attributes of a tag.
+func attributes(count int) string {
+	list := make([]string, count)
+	for i := range list {
+		list[i] = fmt.Sprintf("n%d='%d'", i, i)
+	}
+	return strings.Join(list, " ")
 }
 
 func TestDoctypeIsToldApart(t *testing.T) {
