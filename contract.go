@@ -6,20 +6,24 @@ import (
 	"fmt"
 	"io"
 
+	"testbench/internal/contract/openapi"
 	"testbench/internal/contract/source"
 	"testbench/internal/contract/wsdl"
 	"testbench/internal/document"
 	"testbench/internal/hint"
+	"testbench/internal/login"
 	"testbench/internal/sheet"
 	"testbench/internal/soap"
 	"testbench/internal/xsd"
 )
 
-// Contract is what a description says: a WSDL, or an XML Schema alone.
+// Contract is what a description says: a WSDL, an XML Schema alone, or the
+// security part of an OpenAPI description.
 type Contract struct {
 	WSDL    *wsdl.Contract // nil for a schema alone
 	Schema  *xsd.Schema
-	Service *sheet.Service // where the contract is that of a service of the bench
+	OpenAPI *openapi.Contract // what an OpenAPI description says of how to get in
+	Service *sheet.Service    // where the contract is that of a service of the bench
 }
 
 // ContractError tells that a description cannot be used.
@@ -28,12 +32,17 @@ type ContractError struct{ Err error }
 func (e *ContractError) Error() string { return e.Err.Error() }
 func (e *ContractError) Unwrap() error { return e.Err }
 
-// Try says what may help against an error of reading a contract; "" where nothing
-// is known.
+// Try says what may help against an error of reading a contract or of a login; ""
+// where nothing is known.
 func Try(err error) string {
 	var unreached *sheet.FetchError
 	var broken *sheet.ContractError
+	var refused *login.Error
 	switch {
+	case errors.As(err, &refused) && refused.Try != "":
+		return refused.Try
+	case errors.As(err, &refused) && refused.Record != nil && refused.Record.Failure != nil:
+		return hint.Unreached(refused.Record)
 	case errors.As(err, &unreached) && unreached.Record.Failure != nil:
 		return hint.Unreached(unreached.Record)
 	case errors.As(err, &broken) && broken.Described:
@@ -84,6 +93,10 @@ func (b *Bench) Contract(ctx context.Context, name string, standard io.Reader, o
 
 // readContract tells the formats apart by the root element.
 func readContract(location string, data []byte, from *source.Source) (*Contract, error) {
+	if openapi.Is(data) {
+		c, err := openapi.Read(location, data)
+		return &Contract{OpenAPI: c}, err
+	}
 	root, err := document.ReadXML(data, "")
 	var syntax *document.Error
 	if errors.As(err, &syntax) {

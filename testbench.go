@@ -87,11 +87,11 @@ func (b *Bench) Model() *sheet.Bench { return b.inner }
 
 // keptStore is where values kept by calls are sealed.
 func (b *Bench) keptStore() *secret.Store {
-	identity := ""
-	if b.Store != nil {
-		identity = b.Store.Identity
+	store := b.Store
+	if store == nil {
+		store = &secret.Store{}
 	}
-	return &secret.Store{Dir: b.keptDir, Identity: identity, Environ: func(string) (string, bool) { return "", false }}
+	return store.Beside(b.keptDir)
 }
 
 // Keep seals a value for later calls, which ask for it as ${kept.name}.
@@ -156,6 +156,9 @@ func (b *Bench) complete(o Options) Options {
 	}
 	if b.Dir != "" {
 		o.Kept, o.KeptNames = b.Kept, b.KeptNames()
+		if o.Tokens == nil {
+			o.Tokens = b.tokens(o.Set)
+		}
 	}
 	return o
 }
@@ -353,6 +356,10 @@ func (b *Bench) Token(ctx context.Context, name, spoil string, verify bool, o Op
 		return nil, &sheet.NotFoundError{What: "login", Name: name, Known: b.inner.LoginNames()}
 	}
 	report := &TokenReport{}
+	name = b.inner.LoginAt(o.Site, name)
+	if kind, ok := b.inner.Login(name).Kind.(interface{ NeedsPerson() bool }); !ok || !kind.NeedsPerson() {
+		o.Tokens = anew(o.Tokens, name)
+	}
 	session, err := sheet.NewSession(b.inner, o)
 	if err != nil {
 		return nil, err
@@ -361,17 +368,13 @@ func (b *Bench) Token(ctx context.Context, name, spoil string, verify bool, o Op
 		report.Asked = session.LoginRecords()
 		session.Client.Close()
 	}()
-	if other, ok := session.Site.Logins[name]; ok {
-		name = other
-	}
 	if report.Token, err = session.Logins.Token(ctx, name); err != nil {
 		return nil, err
 	}
 	if spoil != "" {
-		if report.Token, err = login.Spoil(report.Token, spoil, time.Now()); err != nil {
+		if report.Token, err = session.Logins.Spoil(name, report.Token, spoil); err != nil {
 			return nil, err
 		}
-		o.Masker.Hide(report.Token.Text)
 	}
 	if verify {
 		report.Standing, err = session.Logins.Verify(ctx, name, report.Token)

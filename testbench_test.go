@@ -21,7 +21,7 @@ import (
 // demoBench opens the demo bench at a stand-in of its own.
 func demoBench(t *testing.T) *testbench.Bench {
 	t.Helper()
-	server, err := standin.Start("127.0.0.1:0")
+	server, err := standin.Start("127.0.0.1:0", standin.Options{})
 	require.NoError(t, err)
 	t.Cleanup(server.Close)
 	dir := t.TempDir()
@@ -40,14 +40,14 @@ func TestRun(t *testing.T) {
 	bench := demoBench(t)
 	sheets, err := bench.SheetFiles()
 	require.NoError(t, err)
-	require.Len(t, sheets, 6)
+	require.Len(t, sheets, 7)
 	masker := &secret.Masker{}
 	result, err := bench.Run(t.Context(), sheets, testbench.RunOptions{Options: testbench.Options{Masker: masker}})
 	require.NoError(t, err)
 	assert.Equal(t, testbench.FellShort, result.Outcome)
 	assert.Equal(t, 1, result.Outcome.ExitStatus())
 	counts := result.Counts()
-	assert.Equal(t, []int{6, 9, 8, 1, 44, 41, 1, 2}, []int{counts.Sheets, counts.Rows, counts.RowsHeld, counts.RowsFell, counts.Steps, counts.StepsHeld, counts.StepsFell, counts.StepsNotRun})
+	assert.Equal(t, []int{7, 10, 9, 1, 58, 55, 1, 2}, []int{counts.Sheets, counts.Rows, counts.RowsHeld, counts.RowsFell, counts.Steps, counts.StepsHeld, counts.StepsFell, counts.StepsNotRun})
 	book := result.Sheets[5].Rows[1].Steps[1]
 	assert.Equal(t, testbench.FellShort, book.Outcome)
 	assert.Equal(t, `the ledger says: "moisture must not exceed 20" (field moisture)`, book.Says)
@@ -147,7 +147,7 @@ func TestNewKeepsWhatIsThere(t *testing.T) {
 
 // Running the sheets of a bench from a Go program.
 func ExampleBench_Run() {
-	server, err := standin.Start("127.0.0.1:0")
+	server, err := standin.Start("127.0.0.1:0", standin.Options{})
 	if err != nil {
 		panic(err)
 	}

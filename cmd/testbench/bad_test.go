@@ -13,6 +13,7 @@ import (
 
 // Every way to get the command line wrong has one clear message.
 func TestWrongCommands(t *testing.T) {
+	t.Parallel()
 	p, _ := newBench(t)
 	p.write("rows.csv", "a,b\n1,2\n3\n")
 	cases := []struct {
@@ -51,11 +52,11 @@ func TestWrongCommands(t *testing.T) {
 		{"call stores/lot id=1 -body missing.json", 2, "missing.json"},
 		{"token", 2, "a token of which login?"},
 		{"token clerkk", 2, `did you mean "clerk"?`},
-		{"token clerk -spoil burnt", 2, "expired, tampered, empty"},
+		{"token clerk -spoil burnt", 2, "expired, tampered, other audience, empty"},
 		{"secret set", 2, "takes one name"},
 		{"secret set clerk hunter2", 2, "never given on the command line"},
 		{"secret set x-y", 2, "cannot name a secret"},
-		{"secret steal x", 2, "there is no secret"},
+		{"secret steal x", 2, "secret has no"},
 		{"secret share me", 2, "no public key"},
 		{"secret remove nothing", 2, "there is no sealed secret nothing"},
 		{"vet sheets/nothing.yaml", 2, "there is no sheet"},
@@ -80,6 +81,7 @@ func TestWrongCommands(t *testing.T) {
 // All mistakes of a file are told at once, each with its place, and nothing is
 // sent while there is one.
 func TestVet(t *testing.T) {
+	t.Parallel()
 	p, _ := newBench(t)
 	p.write("sheets/wrong.yaml", `sheet: wrong
 sites: local
@@ -184,6 +186,7 @@ logins:
 
 // What is not a bench, a sheet or rows is said to be so.
 func TestBrokenFiles(t *testing.T) {
+	t.Parallel()
 	cases := []struct{ name, file, text, want string }{
 		{"empty sheet", "sheets/x.yaml", "", "the file is empty"},
 		{"a list", "sheets/x.yaml", "- a\n- b\n", "a sheet must be a mapping, and is a list"},
@@ -217,6 +220,7 @@ func TestBrokenFiles(t *testing.T) {
 
 // Every mishap ends in time, with the documented status and a clear message.
 func TestMishaps(t *testing.T) {
+	t.Parallel()
 	p, server := newBench(t)
 	cases := []struct {
 		name   string
@@ -299,6 +303,7 @@ func tlsAddress(t *testing.T, p *place, name string) string {
 }
 
 func TestSealedStore(t *testing.T) {
+	t.Parallel()
 	p, _ := newBench(t)
 	env := p.env
 	p.env = nil

@@ -19,11 +19,12 @@ import (
 )
 
 func TestSurveyAndDraft(t *testing.T) {
+	t.Parallel()
 	p, server := newBench(t)
 	steady := strings.NewReplacer(server.Address, "HOST", p.dir, "DIR")
 	var all strings.Builder
 	for _, args := range [][]string{
-		{"survey", "lab"}, {"survey", "lab", "RegisterAnalysis"}, {"survey", "convoy/WeighAll"}, {"survey", "lab", "-find", "hives"},
+		{"survey", "lab", "-logins"}, {"survey", "lab", "RegisterAnalysis"}, {"survey", "convoy/WeighAll"}, {"survey", "lab", "-find", "hives"},
 		{"survey", "lab", "RegisterAnalysis", "-depth", "1", "-find", "by"}, {"survey", "contracts/lab.xsd", "LabFault"}, {"survey", "http://" + server.Address + "/scale?wsdl"},
 		{"draft", "lab", "RegisterAnalysis"}, {"draft", "lab", "GradeLot", "-only", "required", "-soap", "1.2"}, {"draft", "lab/RegisterAnalysis", "-as", "step"},
 		{"draft", "lab", "RegisterAnalysis", "-as", "json", "-only", "required"}, {"draft", "convoy", "WeighAll"}, {"draft", "lab", "GradeLot", "-answer"}, {"draft", "contracts/lab.xsd", "finding"},
@@ -57,6 +58,7 @@ func TestSurveyAndDraft(t *testing.T) {
 
 // A step that was drafted runs as it is.
 func TestDraftedStepRuns(t *testing.T) {
+	t.Parallel()
 	p, _ := newBench(t)
 	for _, target := range []string{"lab/RegisterAnalysis", "lab/GradeLot", "scale/Weigh", "convoy/WeighAll"} {
 		step := p.run("draft", target, "-as", "step")
@@ -67,6 +69,7 @@ func TestDraftedStepRuns(t *testing.T) {
 }
 
 func TestValidate(t *testing.T) {
+	t.Parallel()
 	p, _ := newBench(t)
 	o := p.run("call", "lab/RegisterAnalysis", "lot=L-2201", "takenOn=2026-05-04", "sentBy.@xsi:type=Shop", "sentBy.name=Corner shop", "value.0.of=hmf", "value.0..=3", "diastase=8", "-save", "answer.xml")
 	require.Equal(t, 0, o.status, o.all())
@@ -107,6 +110,7 @@ not valid: an envelope of SOAP 1.1 with the request of RegisterAnalysis, 4 fault
 }
 
 func TestBadContracts(t *testing.T) {
+	t.Parallel()
 	silent, err := net.Listen("tcp", "127.0.0.1:0") // takes connections and never answers
 	require.NoError(t, err)
 	defer silent.Close()
@@ -177,6 +181,7 @@ func TestBadContracts(t *testing.T) {
 
 // What a step says of its contract is held before and after.
 func TestStepsByContract(t *testing.T) {
+	t.Parallel()
 	p, _ := newBench(t)
 	p.write("wrong.yaml", `sheet: wrong
 steps:
@@ -231,6 +236,7 @@ steps:
 // Servers depart from the books; each departure is said, and the answer can
 // be checked all the same.
 func TestDepartures(t *testing.T) {
+	t.Parallel()
 	const e11, e12 = "http://schemas.xmlsoap.org/soap/envelope/", "http://www.w3.org/2003/05/soap-envelope"
 	envelope := func(space, inside string) string {
 		return `<e:Envelope xmlns:e="` + space + `"><e:Body>` + inside + `</e:Body></e:Envelope>`
@@ -287,6 +293,7 @@ func TestDepartures(t *testing.T) {
 }
 
 func TestAddressing(t *testing.T) {
+	t.Parallel()
 	p, _ := newBench(t)
 	step := "sheet: t\nsteps:\n  - step: one\n    call: lab/GradeLot\n    addressing: true\n    fill:\n      lot: L-2201\n      moisture: 17\n"
 	o := p.sheet(step+"    keep:\n      relation: reply.soap.header.RelatesTo\n    fields:\n      reply.soap.header.RelatesTo: starts with \"urn:uuid:\"\n", "-show", "sent")
@@ -312,6 +319,7 @@ func TestAddressing(t *testing.T) {
 }
 
 func TestAttachments(t *testing.T) {
+	t.Parallel()
 	p, _ := newBench(t)
 	content := "certificate of lot L-2201 \x00\xff\r\n--x"
 	p.write("data/certificate.pdf", content)
@@ -336,6 +344,7 @@ func TestAttachments(t *testing.T) {
 // A contract's address is asked once a run; what it imports from elsewhere only
 // when that is allowed. An HTTP binding is called without an envelope; an answer in UTF-16 is read.
 func TestContractFromAddress(t *testing.T) {
+	t.Parallel()
 	var mutex sync.Mutex
 	var asked []string
 	ask := func(what string) {
@@ -405,6 +414,7 @@ func TestContractFromAddress(t *testing.T) {
 }
 
 func TestSurveyOfTheWholeBench(t *testing.T) {
+	t.Parallel()
 	p, _ := newBench(t)
 	o := p.run("survey", "-find", "plate")
 	assert.Equal(t, 0, o.status, o.all())
@@ -412,4 +422,32 @@ func TestSurveyOfTheWholeBench(t *testing.T) {
 	assert.Contains(t, o.stdout, "convoy/WeighAll\n")
 	assert.NotContains(t, o.stdout, "GradeLot")
 	assert.Contains(t, p.run("survey", "-find", "zebra").stdout, `no operation of this bench has "zebra"`)
+}
+
+// Of an OpenAPI description the security part is shown; nothing else is made of
+// it yet, and that is said.
+func TestOpenAPISecurity(t *testing.T) {
+	t.Parallel()
+	p, _ := newBench(t)
+	p.write("contracts/stores.yaml", "openapi: 3.0.3\ninfo:\n  title: Stores\ncomponents:\n  securitySchemes:\n    clerk:\n      type: oauth2\n      flows:\n        clientCredentials:\n          tokenUrl: http://127.0.0.1:8720/gate/token\n          scopes:\n            stores.read: See lots\n")
+	o := p.run("survey", "contracts/stores.yaml", "-logins")
+	assert.Equal(t, 0, o.status, o.all())
+	assert.Contains(t, o.stdout, "OAuth 2.0 by client credentials; scopes: stores.read")
+	assert.Contains(t, o.stdout, "    from: http://127.0.0.1:8720/gate/token\n")
+	assert.Contains(t, o.stderr, "only the security part is read yet")
+	assert.Contains(t, p.run("survey", "contracts/stores.yaml", "-json").stdout, `"openapi": "3.0.3"`)
+	p.write("contracts/open.json", `{"openapi": "3.1.0", "info": {"title": "Open"}}`)
+	assert.Contains(t, p.run("survey", "contracts/open.json").stdout, "the description says nothing of it")
+	p.write("contracts/broken.yaml", "openapi: [\n")
+	for args, says := range map[string]string{"survey contracts/stores.yaml Search": "only the security part is read yet", "survey contracts/stores.yaml -find lot": "only the security part is read yet",
+		"survey lab GradeLot -logins": "-logins goes with a contract as a whole", "survey contracts/broken.yaml": "contracts/broken.yaml:2:1: not valid YAML"} {
+		o = p.run(strings.Fields(args)...)
+		assert.Equal(t, 2, o.status, o.all())
+		assert.Contains(t, o.stderr, says)
+	}
+	for _, command := range []string{"draft", "validate"} {
+		o = p.run(command, "contracts/stores.yaml", "contracts/open.json")
+		assert.Equal(t, 2, o.status, o.all())
+		assert.Contains(t, o.stderr, "only the security part is read yet")
+	}
 }

@@ -12,6 +12,7 @@ import (
 
 // Each hint is made from what was really sent and received.
 func TestHints(t *testing.T) {
+	t.Parallel()
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		switch r.URL.Path {
 		case "/media":

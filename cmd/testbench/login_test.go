@@ -20,6 +20,7 @@ import (
 // in seconds, as an instant or fixed; sent behind any word, in the query or as
 // a cookie; and given back at the end.
 func TestDesks(t *testing.T) {
+	t.Parallel()
 	const password = `s&cret "word"`
 	var returned atomic.Int32
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -193,6 +194,7 @@ logins:
 
 // A spoilt token is sent as it was spoilt.
 func TestSpoilt(t *testing.T) {
+	t.Parallel()
 	token := base64.RawURLEncoding.EncodeToString([]byte(`{"alg":"none"}`)) + "." + base64.RawURLEncoding.EncodeToString([]byte(`{"sub":"bee","exp":4102444800}`)) + ".signature"
 	var seen atomic.Value
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -221,9 +223,9 @@ func TestSpoilt(t *testing.T) {
 	assert.Equal(t, "Bearer", seen.Load())
 	o = p.run("call", "s", "GET", "/", "-login", "opaque", "-spoil", "expired")
 	assert.Equal(t, 2, o.status)
-	assert.Contains(t, o.all(), "only a JWT can be made to look expired")
+	assert.Contains(t, o.all(), "only a JWT can be spoilt as expired")
 	o = p.run("token", "jwt")
-	assert.Contains(t, o.stdout, "4102444800 (2100-01-01T00:00:00Z)")
+	assert.Contains(t, o.stdout, "4102444800 (2100-01-01T00:00:00Z, in ")
 	o = p.run("call", "s", "GET", "/", "-spoil", "empty")
 	assert.Equal(t, 2, o.status)
 	assert.Contains(t, o.stderr, "-spoil needs the login")

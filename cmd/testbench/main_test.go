@@ -65,6 +65,7 @@ func newPlace(t *testing.T) *place {
 	t.Helper()
 	dir := t.TempDir()
 	return &place{t: t, dir: dir, env: []string{
+		"GORACE=atexit_sleep_ms=0", // the race detector would wait a second at each end
 		"PATH=" + os.Getenv("PATH"), "HOME=" + dir, "NO_COLOR=1", "TZ=UTC",
 		"TESTBENCH_IDENTITY=" + filepath.Join(dir, "identity", "identity.txt"),
 	}}
@@ -74,7 +75,7 @@ func newPlace(t *testing.T) *place {
 // come from the environment.
 func newBench(t *testing.T) (*place, *standin.Server) {
 	t.Helper()
-	server, err := standin.Start("127.0.0.1:0")
+	server, err := standin.Start("127.0.0.1:0", standin.Options{})
 	require.NoError(t, err)
 	t.Cleanup(server.Close)
 	p := newPlace(t)

@@ -35,7 +35,21 @@ func freePort(t *testing.T) string {
 // serve starts a server and waits until it accepts connections.
 func serve(t *testing.T, port string, name string, args ...string) {
 	t.Helper()
-	c := exec.Command(name, args...)
+	serveWith(t, os.Environ(), port, name, args...)
+}
+
+// program finds a server also where only administrators look for it.
+func program(name string) string {
+	if _, err := exec.LookPath(name); err != nil {
+		return "/usr/sbin/" + name
+	}
+	return name
+}
+
+func serveWith(t *testing.T, env []string, port string, name string, args ...string) {
+	t.Helper()
+	c := exec.Command(program(name), args...)
+	c.Env = env
 	c.Stdout, c.Stderr = os.Stderr, os.Stderr
 	require.NoError(t, c.Start(), "is %s installed? scripts/test does that", name)
 	ended := make(chan struct{})
@@ -69,6 +83,7 @@ func serve(t *testing.T, port string, name string, args ...string) {
 }
 
 func TestPHPSoapServer(t *testing.T) {
+	t.Parallel()
 	port := freePort(t)
 	root, err := filepath.Abs("testdata/php")
 	require.NoError(t, err)
@@ -147,6 +162,7 @@ services:
 // PHP's server takes what is built from its own contracts: document and rpc,
 // literal and encoded, and its answers are valid by them.
 func TestPHPByContract(t *testing.T) {
+	t.Parallel()
 	port := freePort(t)
 	root, err := filepath.Abs("testdata/php")
 	require.NoError(t, err)
@@ -267,6 +283,7 @@ steps:
 // A third server, of node-soap, is built from the same contract as PHP's and
 // gives the same answers.
 func TestNodeByContract(t *testing.T) {
+	t.Parallel()
 	port := freePort(t)
 	peers, err := filepath.Abs("../../scripts/peers")
 	require.NoError(t, err)
@@ -324,6 +341,7 @@ steps:
 // Drafts of every element of the demo's contract, with and without what may be
 // left out, are valid by xmllint.
 func TestDraftsByXmllint(t *testing.T) {
+	t.Parallel()
 	p, _ := newBench(t)
 	for _, element := range []string{"GradeLot", "GradeLotResponse", "ConvertIndex", "ConvertIndexResponse", "RegisterAnalysis", "RegisterAnalysisResponse", "LabFault", "finding", "residue"} {
 		for _, args := range [][]string{{}, {"-only", "required"}} {
@@ -338,6 +356,7 @@ func TestDraftsByXmllint(t *testing.T) {
 
 // So are those of the other contract of the tests, by the schema inside of it.
 func TestDraftsOfTheHiveByXmllint(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t)
 	text, err := os.ReadFile("testdata/php/hive.wsdl")
 	require.NoError(t, err)
@@ -358,6 +377,7 @@ func TestDraftsOfTheHiveByXmllint(t *testing.T) {
 
 // A client of another hand reads the stand-in's contract and is answered by it.
 func TestPHPSoapClient(t *testing.T) {
+	t.Parallel()
 	_, server := newBench(t)
 	for _, version := range []string{"SOAP_1_1", "SOAP_1_2"} {
 		script := fmt.Sprintf(`ini_set("soap.wsdl_cache_enabled", "0");
@@ -373,6 +393,7 @@ try { $lab->GradeLot(["lot" => "L-2201", "moisture" => "45"]); } catch (SoapFaul
 }
 
 func TestApache(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t)
 	authority := newCertificates(t)
 	serverCertificate, serverKey := authority.issue(t, "localhost")

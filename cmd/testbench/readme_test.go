@@ -20,6 +20,9 @@ var changingInReadme = append(changing[:len(changing):len(changing)], []struct {
 	{regexp.MustCompile(`"(exp|iat)": "\d+ \(MOMENT\)"`), `"$1": "MOMENT"`},
 	{regexp.MustCompile(`"jti": "[^"]+"`), `"jti": "ID"`},
 	{regexp.MustCompile(`\d+ characters`), "N characters"},
+	{regexp.MustCompile(`(exp|iat|jti)  +.*`), "$1 CHANGES"},
+	{regexp.MustCompile(`Timestamp=\d+`), "Timestamp=STAMP"},
+	{regexp.MustCompile(`Signature=[\w%]+`), "Signature=SIGNATURE"},
 }...)
 
 func normal(text string) string {
@@ -29,14 +32,33 @@ func normal(text string) string {
 	return text
 }
 
+// The logins that the README shows can be pasted into a bench as they stand.
+func TestReadmeLogins(t *testing.T) {
+	t.Parallel()
+	data, err := os.ReadFile("../../README.md")
+	require.NoError(t, err)
+	_, rest, found := strings.Cut(string(data), "```yaml\nlogins:\n  by_basic:")
+	require.True(t, found)
+	block, _, _ := strings.Cut(rest, "```")
+	p, _ := newBench(t)
+	bench, _, _ := strings.Cut(p.read("bench.yaml"), "services:\n")
+	p.write("bench.yaml", bench+"logins:\n  by_basic:"+block)
+	for _, name := range []string{"clerk_token", "roster_assertion"} {
+		p.env = append(p.env, "TESTBENCH_SEALED_"+strings.ToUpper(name)+"=some text")
+	}
+	o := p.run("vet")
+	assert.NotContains(t, o.all(), "bench.yaml:", o.all())
+}
+
 // The README's examples are true: each command is run on the demo bench, one
 // after the other, and prints what stands there.
 func TestReadme(t *testing.T) {
+	t.Parallel()
 	const file = "../../README.md"
 	data, err := os.ReadFile(file)
 	require.NoError(t, err)
 	p, server := newBench(t)
-	base := regexp.MustCompile(regexp.QuoteMeta("http://" + server.Address))
+	base := regexp.MustCompile(regexp.QuoteMeta(server.Address))
 	var out strings.Builder
 	commands := 0
 	inside, want := false, ""
@@ -47,7 +69,7 @@ func TestReadme(t *testing.T) {
 		}
 		commands++
 		o := p.run(strings.Fields(strings.TrimPrefix(command, "$ testbench "))...)
-		got := base.ReplaceAllString(o.stdout+o.stderr, "http://127.0.0.1:8720")
+		got := base.ReplaceAllString(o.stdout+o.stderr, "127.0.0.1:8720")
 		if o.status != 0 {
 			got += fmt.Sprintf("(exit status %d)\n", o.status)
 		}

@@ -48,6 +48,7 @@ func golden(t *testing.T, name, got string) {
 }
 
 func TestDemo(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t)
 	o := p.run("demo", "-dir", filepath.Join(p.dir, "honey"))
 	assert.Equal(t, 0, o.status, o.all())
@@ -61,7 +62,7 @@ func TestDemo(t *testing.T) {
 	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
 
 	// What the demo wrote works from another shell, with its sealed secrets.
-	server, err := standin.Start("127.0.0.1:0")
+	server, err := standin.Start("127.0.0.1:0", standin.Options{})
 	require.NoError(t, err)
 	defer server.Close()
 	o = p.run("run", "-bench", "honey", "-set", "base=http://"+server.Address, "honey/sheets/1-search.yaml")
@@ -76,7 +77,8 @@ func TestDemo(t *testing.T) {
 }
 
 func TestNewBench(t *testing.T) {
-	server, err := standin.Start("127.0.0.1:0")
+	t.Parallel()
+	server, err := standin.Start("127.0.0.1:0", standin.Options{})
 	require.NoError(t, err)
 	defer server.Close()
 	p := newPlace(t)
@@ -95,6 +97,7 @@ func TestNewBench(t *testing.T) {
 }
 
 func TestReports(t *testing.T) {
+	t.Parallel()
 	p, _ := newBench(t)
 	o := p.run("run", "sheets/6-too-moist.yaml", "sheets/3-intake.yaml", "-out", "r.xml", "-out", "r.json", "-out", "r.html")
 	assert.Equal(t, 1, o.status, o.all())
@@ -165,6 +168,7 @@ func TestReports(t *testing.T) {
 }
 
 func TestRunOptions(t *testing.T) {
+	t.Parallel()
 	p, _ := newBench(t)
 	o := p.run("run", "sheets/4-rows.yaml", "-rows", "2", "-step", "grade", "-step", "dearer")
 	assert.Equal(t, 0, o.status, o.all())
@@ -199,6 +203,7 @@ func TestRunOptions(t *testing.T) {
 
 // A call becomes a step of a sheet; the rest of the file stays byte for byte.
 func TestCallInto(t *testing.T) {
+	t.Parallel()
 	p, _ := newBench(t)
 	const before = "# mine\nsheet: mine   # by hand\nsteps:\n  - step: first\n    call: stores/search\n    # the end of it\n\nlast:\n  - step: z\n    call: stores/search\n"
 	p.write("sheets/mine.yaml", before)
@@ -227,6 +232,7 @@ func TestCallInto(t *testing.T) {
 }
 
 func TestGuard(t *testing.T) {
+	t.Parallel()
 	p, _ := newBench(t)
 	bench := p.read("bench.yaml")
 	p.write("bench.yaml", strings.Replace(bench, "base: https://services.heatherfold.example\n    guard", "depot: north\n    guard", 1))
@@ -242,6 +248,7 @@ func TestGuard(t *testing.T) {
 }
 
 func TestPhasesAndConditions(t *testing.T) {
+	t.Parallel()
 	p, _ := newBench(t)
 	o := p.sheet(`sheet: phases
 site: local
@@ -279,6 +286,7 @@ last:
 // A run that is interrupted cancels what it waits for, still runs the finally
 // steps, and says so by its exit status.
 func TestInterrupt(t *testing.T) {
+	t.Parallel()
 	p, server := newBench(t)
 	p.write("sheets/test.yaml", `sheet: interrupted
 steps:

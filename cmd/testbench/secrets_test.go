@@ -39,6 +39,7 @@ func forms(secret string) []string {
 // With known secrets in every place where one can stand, no output, file or
 // report holds one, in plain or encoded.
 func TestSecretsAppearNowhere(t *testing.T) {
+	t.Parallel()
 	const token, refresh = "tok+en/with=odd&chars.1", "refresh-me \"please\""
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		body, _ := io.ReadAll(r.Body)

@@ -35,6 +35,7 @@ func back(text, rest string) string {
 }
 
 func TestEveryKindOfCheckHolds(t *testing.T) {
+	t.Parallel()
 	p := answersBench(t)
 	o := p.sheet(back(order, `    expect:
       status: 200 or 201
@@ -151,6 +152,7 @@ func TestEveryKindOfCheckHolds(t *testing.T) {
 
 // Each check can fall short, and says what was wanted and what came.
 func TestEveryKindOfCheckFalls(t *testing.T) {
+	t.Parallel()
 	p := answersBench(t)
 	cases := []struct{ rest, want string }{
 		{"    expect:\n      status: not 2xx\n", "expect status   wanted not 2xx, got 200"},
@@ -195,6 +197,7 @@ func TestEveryKindOfCheckFalls(t *testing.T) {
 // After a step that should have kept a name fell, what needs the name is not
 // run, with the reason; what does not need it goes on.
 func TestWhatIsNotRun(t *testing.T) {
+	t.Parallel()
 	p := answersBench(t)
 	o := p.sheet(back(order, `    expect:
       status: 404
@@ -225,6 +228,7 @@ func TestWhatIsNotRun(t *testing.T) {
 
 // A service may stand elsewhere at another site, and a step may go there.
 func TestOtherSites(t *testing.T) {
+	t.Parallel()
 	p := answersBench(t)
 	other := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Content-Type", "application/json")

@@ -45,6 +45,7 @@ func (p *place) onTerminal(prompt, typed, command string) string {
 }
 
 func TestTerminal(t *testing.T) {
+	t.Parallel()
 	p, _ := newBench(t)
 	var env []string
 	for _, e := range p.env {
@@ -84,6 +85,7 @@ func TestTerminal(t *testing.T) {
 
 // What a service sends never reaches a terminal as it is.
 func TestControlCharacters(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t)
 	p.write("evil.json", "{\"note\": \"\\u001b]0;owned\\u0007 \u202e\\u009b31m\"}")
 	p.write("www.yaml", "")
@@ -97,6 +99,7 @@ func TestControlCharacters(t *testing.T) {
 }
 
 func TestCompletion(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t)
 	o := p.run("completion", "bash")
 	require.Equal(t, 0, o.status)
@@ -126,6 +129,7 @@ func TestCompletion(t *testing.T) {
 
 // Every command explains itself, and its examples are commands that exist.
 func TestHelp(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t)
 	overview := p.run("help")
 	require.Equal(t, 0, overview.status)

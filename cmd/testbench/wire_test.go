@@ -88,6 +88,7 @@ func echoBench(t *testing.T, address string) *place {
 
 // Values with every awkward character arrive unharmed wherever they are put.
 func TestValuesArriveUnharmed(t *testing.T) {
+	t.Parallel()
 	server := httptest.NewServer(http.HandlerFunc(echo))
 	defer server.Close()
 	p := echoBench(t, server.URL)
@@ -164,6 +165,7 @@ steps:
 }
 
 func TestRequestShapes(t *testing.T) {
+	t.Parallel()
 	server := httptest.NewServer(http.HandlerFunc(echo))
 	defer server.Close()
 	p := echoBench(t, server.URL)
@@ -267,6 +269,7 @@ steps:
 }
 
 func TestContentCodings(t *testing.T) {
+	t.Parallel()
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		var body bytes.Buffer
 		w.Header().Set("Content-Type", "application/json")
@@ -310,6 +313,7 @@ func TestContentCodings(t *testing.T) {
 
 // Credentials never follow to another origin, whatever they are called.
 func TestRedirectsAndCredentials(t *testing.T) {
+	t.Parallel()
 	var mutex sync.Mutex
 	var seen []http.Header
 	var bodies []string
@@ -408,6 +412,7 @@ logins:
 
 // A followed address gets the login only at home.
 func TestFollow(t *testing.T) {
+	t.Parallel()
 	other := httptest.NewServer(http.HandlerFunc(echo))
 	defer other.Close()
 	home := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -445,6 +450,7 @@ steps:
 // One token serves a run; it is renewed before it ends, by the refresh token
 // where there is one, and got anew once after a 401.
 func TestTokenLife(t *testing.T) {
+	t.Parallel()
 	var asked, refreshed, refused atomic.Int32
 	var life atomic.Int32
 	life.Store(3600)
@@ -523,11 +529,15 @@ func newCertificates(t *testing.T) *certificates {
 }
 
 func (c *certificates) issue(t *testing.T, name string) (certificate, key string) {
+	return c.issueUntil(t, name, time.Now().Add(time.Hour))
+}
+
+func (c *certificates) issueUntil(t *testing.T, name string, until time.Time) (certificate, key string) {
 	t.Helper()
 	private, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	require.NoError(t, err)
 	template := &x509.Certificate{SerialNumber: big.NewInt(time.Now().UnixNano()), Subject: pkix.Name{CommonName: name}, NotBefore: time.Now().Add(-time.Hour),
-		NotAfter: time.Now().Add(time.Hour), KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth, x509.ExtKeyUsageServerAuth}, DNSNames: []string{name}}
+		NotAfter: until, KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth, x509.ExtKeyUsageServerAuth}, DNSNames: []string{name}}
 	der, err := x509.CreateCertificate(rand.Reader, template, c.certificate, &private.PublicKey, c.key)
 	require.NoError(t, err)
 	encoded, err := x509.MarshalECPrivateKey(private)
@@ -536,6 +546,7 @@ func (c *certificates) issue(t *testing.T, name string) (certificate, key string
 }
 
 func TestTLSAndHTTP2(t *testing.T) {
+	t.Parallel()
 	authority := newCertificates(t)
 	pool := x509.NewCertPool()
 	pool.AddCert(authority.certificate)
@@ -564,10 +575,16 @@ func TestTLSAndHTTP2(t *testing.T) {
 	p.write("bench.yaml", strings.Replace(bench, "CERT", "      certificate: certs/client.pem\n      key: certs/client-key.pem\n", 1))
 	o = p.run("call", "s", "GET", "/")
 	assert.Equal(t, 2, o.status)
+	assert.Contains(t, o.stderr, "neither PEM nor PKCS#12")
+	_, other := authority.issue(t, "other")
+	p.write("certs/client-key.pem", other)
+	o = p.run("call", "s", "GET", "/")
+	assert.Equal(t, 2, o.status)
 	assert.Contains(t, o.stderr, "do not go together")
 }
 
 func TestProxy(t *testing.T) {
+	t.Parallel()
 	var asked atomic.Value
 	proxy := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		asked.Store(r.URL.String())

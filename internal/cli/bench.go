@@ -36,6 +36,7 @@ func newCommand() *command {
 }
 
 type standinOptions struct {
+	standin.Options
 	listen, ca string
 }
 
@@ -46,6 +47,9 @@ func standinCommand() *command {
 			o := &standinOptions{}
 			f.StringVar(&o.listen, "listen", standin.DefaultAddress, "the `address` to listen on; port 0 takes a free one")
 			f.StringVar(&o.ca, "ca", "", "write the authority of its TLS certificates to a `file`")
+			f.DurationVar(&o.Offset, "offset", 0, "by how `much` its clock is ahead of the machine's (1h, -5m)")
+			f.IntVar(&o.Lifetime, "lifetime", 0, "how many `seconds` its tokens and sessions live (else 600)")
+			f.IntVar(&o.Refuse, "refuse", 0, "refuse the token at every so many-th request that shows one: the `number`")
 			return o
 		},
 		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
@@ -56,7 +60,7 @@ func standinCommand() *command {
 			if err := checkLoopback(o.listen); err != nil {
 				return 0, err
 			}
-			server, err := standin.Start(o.listen)
+			server, err := standin.Start(o.listen, o.Options)
 			if err != nil {
 				return 0, explainListen(o.listen, err)
 			}
@@ -129,9 +133,9 @@ func (s *session) demo(ctx context.Context, o *demoOptions) (int, error) {
 		}
 		dir = temporary
 	}
-	server, err := standin.Start(standin.DefaultAddress)
+	server, err := standin.Start(standin.DefaultAddress, standin.Options{})
 	if err != nil {
-		if server, err = standin.Start("127.0.0.1:0"); err != nil {
+		if server, err = standin.Start("127.0.0.1:0", standin.Options{}); err != nil {
 			return 0, err
 		}
 	}

@@ -11,6 +11,7 @@ import (
 
 	"testbench"
 	"testbench/internal/document"
+	"testbench/internal/login"
 	"testbench/internal/path"
 	"testbench/internal/report"
 	"testbench/internal/safefile"
@@ -48,8 +49,8 @@ func callCommand() *command {
 			f.StringVar(&o.fill, "fill", "", "many fields from a JSON or YAML `file`")
 			f.StringVar(&o.Body, "body", "", "a body from a `file`, filled in and escaped")
 			f.StringVar(&o.Bytes, "bytes", "", "a body from a `file`, untouched")
-			f.StringVar(&o.Login, "login", "", "another login, by `name`, or none")
-			f.StringVar(&o.Spoil, "spoil", "", "spoil the login's token this `way`: expired, tampered or empty")
+			f.StringVar(&o.Login, "login", "", "another login, by `name` (several with commas between), or none")
+			f.StringVar(&o.Spoil, "spoil", "", "spoil the login's token this `way`: "+strings.Join(login.Ways, ", "))
 			f.StringVar(&o.SOAP, "soap", "", "the `version` of SOAP: 1.1 or 1.2")
 			f.StringVar(&o.Action, "action", "", "the SOAP `action`")
 			f.StringVar(&o.HTTP, "http", "", "the `version` of HTTP: 1.1 or 2")
@@ -85,6 +86,9 @@ func (s *session) call(ctx context.Context, o *callOptions, args []string) (int,
 	}
 	if c := o.Contract; c != "" && c != "both" && c != "request" && c != "answer" && c != "off" {
 		return 0, usagef("both, request, answer and off are there", "-contract %s is unknown", c)
+	}
+	if err := checkSpoil(o.Spoil); err != nil {
+		return 0, err
 	}
 	if o.Spoil != "" && o.Login == "" {
 		return 0, usagef("-login NAME -spoil tampered", "-spoil needs the login whose token is spoilt")

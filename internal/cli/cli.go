@@ -194,7 +194,7 @@ func statusOf(ctx context.Context, err error) int {
 		return ExitUnreachable
 	case ctx.Err() != nil:
 		return ExitInterrupted
-	case errors.As(err, &refused) && refused.Record != nil:
+	case errors.As(err, &refused) && (refused.Record != nil || refused.Asked):
 		return ExitUnreachable
 	}
 	return ExitWrong
@@ -286,7 +286,7 @@ func (s *session) openLog() (func(), error) {
 // options gathers what the core needs to know of the command line.
 func (s *session) options() testbench.Options {
 	return testbench.Options{Site: s.common.site, Set: s.common.set, Write: s.talking.write, Insecure: s.talking.insecure, Allow: s.talking.allow,
-		Timeout: s.talking.timeout, MaxBody: int64(s.talking.most) << 20, Masker: s.masker, Log: s.tell.log}
+		Timeout: s.talking.timeout, MaxBody: int64(s.talking.most) << 20, Masker: s.masker, Log: s.tell.log, Person: s.person}
 }
 
 // benchDir finds the bench folder; it is empty where there is none.
@@ -309,7 +309,15 @@ func (s *session) open() (*testbench.Bench, error) {
 	if dir == "" {
 		return nil, usagef("`testbench new DIR` starts a bench, `testbench demo` writes one to look at; -bench DIR names one", "there is no bench.yaml here or above")
 	}
-	return testbench.Open(dir)
+	return s.openAt(dir)
+}
+
+func (s *session) openAt(dir string) (*testbench.Bench, error) {
+	bench, err := testbench.Open(dir)
+	if err == nil {
+		bench.Store.Passphrase = s.askPassphrase
+	}
+	return bench, err
 }
 
 // openOrNone opens the bench if there is one.
@@ -321,5 +329,5 @@ func (s *session) openOrNone() (*testbench.Bench, error) {
 	if dir == "" {
 		return testbench.None(), nil
 	}
-	return testbench.Open(dir)
+	return s.openAt(dir)
 }

@@ -17,17 +17,26 @@ import (
 )
 
 func secretCommand() *command {
-	return &command{name: "secret", group: "getting in", purpose: "seals passwords, keys and tokens in the bench", usage: "set NAME | list | remove NAME | share PUBLIC-KEY",
-		examples: []string{"testbench secret set clerk", "printf %s \"$PASSWORD\" | testbench secret set clerk -site live", "testbench secret list", "testbench secret share age1…"},
-		options:  func(*flag.FlagSet) any { return nil },
-		run: func(_ context.Context, s *session, _ any, args []string) (int, error) {
-			return s.secret(args)
+	return &command{name: "secret", group: "getting in", purpose: "seals passwords, keys and tokens in the bench", usage: "set NAME | list | remove NAME | share PUBLIC-KEY [NAME] | lock | unlock",
+		examples: []string{"testbench secret set clerk", "printf %s \"$PASSWORD\" | testbench secret set clerk -site live", "testbench secret list",
+			"testbench secret share age1…", "testbench secret share age1… clerk -withdraw", "testbench secret lock"},
+		options: func(f *flag.FlagSet) any {
+			o := &secretOptions{}
+			f.BoolVar(&o.withdraw, "withdraw", false, "share: take the key away instead of adding it")
+			return o
+		},
+		run: func(_ context.Context, s *session, options any, args []string) (int, error) {
+			return s.secret(options.(*secretOptions), args)
 		}}
 }
 
-var secretWords = []string{"set", "list", "remove", "share"}
+type secretOptions struct {
+	withdraw bool
+}
 
-func (s *session) secret(args []string) (int, error) {
+var secretWords = []string{"set", "list", "remove", "share", "lock", "unlock"}
+
+func (s *session) secret(o *secretOptions, args []string) (int, error) {
 	bench, err := s.open()
 	if err != nil {
 		return 0, err
@@ -43,8 +52,19 @@ func (s *session) secret(args []string) (int, error) {
 		_, err := bench.Model().At(s.common.site)
 		return 0, err
 	}
-	switch word := args[0]; word {
-	case "set", "remove", "share":
+	word := args[0]
+	if o.withdraw && word != "share" {
+		return 0, usagef("testbench secret share PUBLIC-KEY -withdraw", "-withdraw goes with secret share")
+	}
+	switch word {
+	case "share":
+		if len(args) != 2 && len(args) != 3 {
+			return 0, usagef("testbench secret list shows yours", "secret share takes a public key (age1…), and a secret's name where it is for that one alone")
+		}
+		return ExitHeld, s.shareSecrets(store, o.withdraw, args[1], strings.Join(args[2:], ""))
+	case "lock", "unlock":
+		return ExitHeld, s.lockIdentity(store, word == "lock")
+	case "set", "remove":
 		if len(args) != 2 {
 			return 0, usagef("", "secret %s takes one name; a secret itself is never given on the command line, where others can read it", word)
 		}
@@ -52,7 +72,7 @@ func (s *session) secret(args []string) (int, error) {
 	case "list":
 		return ExitHeld, s.listSecrets(store)
 	default:
-		return 0, usagef(nearest.Try(word, secretWords), "there is no secret %q; there are: %s", word, strings.Join(secretWords, ", "))
+		return 0, usagef(nearest.Try(word, secretWords), "secret has no %q; there are: %s", word, strings.Join(secretWords, ", "))
 	}
 }
 
@@ -86,35 +106,110 @@ func (s *session) changeSecret(store *secret.Store, word, name string) error {
 			return err
 		}
 		s.tell.note("removed: %s; what was under version control stays in its past", file)
-	case "share":
-		number, err := store.Share(name)
-		if err != nil {
-			return err
-		}
-		s.tell.note("%s sealed anew; the key %s opens them from now on", count(number, "secret"), name)
 	}
 	return nil
+}
+
+// shareSecrets adds a team mate's key to all secrets or to one, or takes it away.
+func (s *session) shareSecrets(store *secret.Store, withdraw bool, key, name string) error {
+	if name != "" && s.common.site != "" {
+		name = s.common.site + "/" + name
+	}
+	change := store.Share
+	if withdraw {
+		change = store.Withdraw
+	}
+	number, err := change(key, name)
+	var notThere *secret.NotFoundError
+	if errors.As(err, &notThere) {
+		return usagef(nearest.Try(name, notThere.Known), "there is no sealed secret %s", name)
+	}
+	if err != nil {
+		return err
+	}
+	if withdraw {
+		s.tell.note("%s sealed anew without the key %s", count(number, "secret"), key)
+		s.tell.note("  copies that were made before, also those in version control, stay readable with it: change the secrets themselves")
+		return nil
+	}
+	s.tell.note("%s sealed anew; the key %s opens %s from now on", count(number, "secret"), key, map[bool]string{true: "it", false: "them"}[number == 1])
+	return nil
+}
+
+// passphraseVariable holds the passphrase of a locked identity where nobody can
+// be asked.
+const passphraseVariable = "TESTBENCH_PASSPHRASE"
+
+// lockIdentity protects the user's identity by a passphrase, or frees it.
+func (s *session) lockIdentity(store *secret.Store, lock bool) error {
+	if _, err := store.PublicKey(true); err != nil {
+		return err
+	}
+	passphrase := ""
+	if lock {
+		var err error
+		if passphrase, err = s.ask("a new passphrase for your identity", passphraseVariable); err != nil {
+			return err
+		}
+	}
+	if err := store.Lock(passphrase); err != nil {
+		return err
+	}
+	if lock {
+		s.tell.note("locked: %s; whoever opens a secret is asked for the passphrase, or has it in %s", store.Identity, passphraseVariable)
+	} else {
+		s.tell.note("unlocked: %s is protected by nothing but the file's own permissions", store.Identity)
+	}
+	return nil
+}
+
+// askPassphrase gets the passphrase of a locked identity.
+func (s *session) askPassphrase(file string) (string, error) {
+	return s.ask("the passphrase of "+file, passphraseVariable)
+}
+
+// ask gets something that must not be shown: from the environment, else from a
+// terminal without echo.
+func (s *session) ask(what, variable string) (string, error) {
+	if text := os.Getenv(variable); text != "" {
+		s.masker.Hide(text)
+		return text, nil
+	}
+	f, ok := s.stdin.(*os.File)
+	if !ok || !term.IsTerminal(int(f.Fd())) {
+		return "", usagef("set "+variable+" where nobody can type", "%s is needed, and there is no terminal to ask at", what)
+	}
+	text, err := s.readUnseen(f, what)
+	if err == nil {
+		s.masker.Hide(text)
+	}
+	return text, err
+}
+
+// readUnseen reads a line from a terminal without echo.
+func (s *session) readUnseen(f *os.File, what string) (string, error) {
+	// Echo is off before the prompt invites to type, not a moment after it.
+	before, err := term.MakeRaw(int(f.Fd()))
+	if err != nil {
+		return "", err
+	}
+	s.tell.prompt("%s (it is not shown): ", what)
+	typed, err := term.ReadPassword(int(f.Fd()))
+	if restored := term.Restore(int(f.Fd()), before); err == nil {
+		err = restored
+	}
+	s.tell.note("")
+	if err == nil && len(typed) == 0 {
+		err = usagef("", "nothing was typed")
+	}
+	return string(typed), err
 }
 
 // readSecret reads a secret: without echo from a terminal, else all of standard
 // input but for a line break at its end.
 func (s *session) readSecret(name string) (string, error) {
 	if f, ok := s.stdin.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
-		// Echo is off before the prompt invites to type, not a moment after it.
-		before, err := term.MakeRaw(int(f.Fd()))
-		if err != nil {
-			return "", err
-		}
-		s.tell.prompt("the secret %s (it is not shown): ", name)
-		typed, err := term.ReadPassword(int(f.Fd()))
-		if restored := term.Restore(int(f.Fd()), before); err == nil {
-			err = restored
-		}
-		s.tell.note("")
-		if err == nil && len(typed) == 0 {
-			err = usagef("", "nothing was typed")
-		}
-		return string(typed), err
+		return s.readUnseen(f, "the secret "+name)
 	}
 	const most = 1 << 20
 	data, err := io.ReadAll(io.LimitReader(s.stdin, most+1))

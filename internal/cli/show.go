@@ -23,6 +23,10 @@ func (s *session) showRequest(r *exchange.Request, indent int) {
 			t.printf("%s%s\n", lead, t.in(faint, visible(name+": "+r.ShownField(name, v))))
 		}
 	}
+	defer s.showSigned(r, lead)
+	if r.Certificate != nil && r.Certificate.Leaf != nil {
+		t.printf("%s%s\n", lead, t.in(faint, "(with the certificate of "+visible(r.Certificate.Leaf.Subject.String())+")"))
+	}
 	if len(r.Body) == 0 {
 		return
 	}
@@ -35,6 +39,16 @@ func (s *session) showRequest(r *exchange.Request, indent int) {
 		format = document.Plain // what stands for the parts of it is text
 	}
 	t.printf("%s\n", indented(layOut(format, node, body), lead))
+}
+
+// showSigned shows what signatures of the request were made over.
+func (s *session) showSigned(r *exchange.Request, lead string) {
+	for _, text := range r.Signed {
+		if strings.HasPrefix(text, "<") {
+			continue // the SignedInfo of an envelope, which stands in it
+		}
+		s.tell.printf("%s%s\n%s\n", lead, s.tell.in(bold, "signed over"), indented(text, lead+"  "))
+	}
 }
 
 func sortedHeader(header map[string][]string) []string {

@@ -6,11 +6,14 @@ import (
 	"strings"
 
 	"testbench"
+	"testbench/internal/contract"
+	"testbench/internal/contract/openapi"
 	"testbench/internal/contract/wsdl"
 	"testbench/internal/xsd"
 )
 
 type surveyOptions struct {
+	logins     bool
 	depth      int
 	find, port string
 	soap       string
@@ -18,11 +21,12 @@ type surveyOptions struct {
 
 func surveyCommand() *command {
 	return &command{name: "survey", group: "finding out", purpose: "shows what a contract offers, or the fields of one operation", usage: "[SERVICE|FILE|ADDRESS [OPERATION]]", fetches: true,
-		examples: []string{"testbench survey lab", "testbench survey lab GradeLot", "testbench survey -find moisture", "testbench survey contracts/lab.wsdl -find grade"},
+		examples: []string{"testbench survey lab", "testbench survey lab GradeLot", "testbench survey -find moisture", "testbench survey lab -logins", "testbench survey contracts/lab.wsdl -find grade"},
 		options: func(f *flag.FlagSet) any {
 			o := &surveyOptions{}
 			f.IntVar(&o.depth, "depth", 0, "show fields down to this `depth`; 0 shows all")
 			f.StringVar(&o.find, "find", "", "show only what has this `text` in its name, type or documentation")
+			f.BoolVar(&o.logins, "logins", false, "draft logins for what the contract says of security")
 			f.StringVar(&o.port, "port", "", "the `port` of the contract")
 			f.StringVar(&o.soap, "soap", "", "the `version` of SOAP: 1.1 or 1.2")
 			return o
@@ -39,9 +43,18 @@ func surveyCommand() *command {
 				return 0, err
 			}
 			source, operation := splitTarget(args)
-			c, err := s.contract(ctx, source)
+			c, err := s.description(ctx, source)
 			if err != nil {
 				return 0, err
+			}
+			if o.logins && operation != "" {
+				return 0, usagef("testbench survey "+source+" -logins", "-logins goes with a contract as a whole, not with an operation")
+			}
+			if c.OpenAPI != nil && (operation != "" || o.find != "") {
+				return 0, usagef("testbench survey "+source, "%s is an OpenAPI description, of which only the security part is read yet", source)
+			}
+			if c.OpenAPI != nil {
+				return s.surveyOpenAPI(source, c.OpenAPI, o)
 			}
 			if c.WSDL == nil {
 				return s.surveySchema(c, o, operation)
@@ -123,11 +136,76 @@ func (s *session) surveyContract(source string, c *testbench.Contract, o *survey
 	if shown == 0 {
 		t.printf("  none%s\n", map[bool]string{true: " with " + o.find, false: ""}[o.find != ""])
 	}
+	if o.find == "" {
+		s.security(source, portsSecurity(w), o.logins)
+	}
 	s.contractNotes(w.Notes)
 	if shown > 0 && o.find == "" {
 		t.note("next: testbench survey %s %s", source, rows[0][0])
 	}
 	return ExitHeld, nil
+}
+
+// surveyOpenAPI shows what an OpenAPI description says of how to get in; its
+// operations are not read yet.
+func (s *session) surveyOpenAPI(source string, c *openapi.Contract, o *surveyOptions) (int, error) {
+	if s.common.json {
+		return ExitHeld, s.tell.json(map[string]any{"name": c.Title, "location": c.Location, "openapi": c.Version, "security": securityJSON(c.Security)})
+	}
+	t := s.tell
+	dot := t.sign(" · ", " - ")
+	t.printf("%s\n", t.in(bold, visible(firstOf(c.Title, c.Location)+dot+"OpenAPI "+c.Version+dot+fromHere(c.Location))))
+	if len(c.Security) == 0 {
+		t.printf("\nsecurity\n  the description says nothing of it\n")
+	}
+	s.security(source, c.Security, o.logins)
+	t.note("note: of OpenAPI only the security part is read yet")
+	return ExitHeld, nil
+}
+
+func securityJSON(all []contract.Security) []any {
+	out := []any{}
+	for _, one := range all {
+		out = append(out, map[string]any{"where": one.Where, "says": one.Says, "logins": contract.YAML(one.Logins)})
+	}
+	return out
+}
+
+// portsSecurity gathers what the ports of a contract ask for.
+func portsSecurity(w *wsdl.Contract) []contract.Security {
+	var all []contract.Security
+	for _, service := range w.Services {
+		for _, p := range service.Ports {
+			if p.Security != nil {
+				all = append(all, *p.Security)
+			}
+		}
+	}
+	return all
+}
+
+// security shows what a contract says of how to get in and, drafted, logins that
+// would do.
+func (s *session) security(source string, all []contract.Security, drafted bool) {
+	if len(all) == 0 {
+		return
+	}
+	t := s.tell
+	t.printf("\nsecurity\n")
+	rows := [][]string{}
+	var logins []contract.Login
+	for _, one := range all {
+		rows = append(rows, []string{one.Where, strings.Join(one.Says, "; ")})
+		logins = append(logins, one.Logins...)
+	}
+	s.columns(rows, 2)
+	switch {
+	case len(logins) == 0:
+	case !drafted:
+		t.note("next: testbench survey %s -logins drafts logins for it", source)
+	default:
+		t.printf("\nto paste below logins: of bench.yaml\n%s", visible(contract.YAML(logins)))
+	}
 }
 
 func mentions(find string, texts ...string) bool {
@@ -360,6 +438,7 @@ func contractJSON(w *wsdl.Contract) any {
 		notes = append(notes, n.String())
 	}
 	out["notes"] = notes
+	out["security"] = securityJSON(portsSecurity(w))
 	return out
 }
 

@@ -16,7 +16,6 @@ import (
 
 	"testbench"
 	"testbench/internal/document"
-	"testbench/internal/login"
 	"testbench/internal/secret"
 )
 
@@ -115,12 +114,8 @@ func (t *teller) fail(err error) {
 	t.note("%s %s", style(red, "testbench:"), visible(err.Error()))
 	try := testbench.Try(err)
 	var usage *usageError
-	var refused *login.Error
-	switch {
-	case errors.As(err, &usage):
+	if errors.As(err, &usage) {
 		try = usage.try
-	case errors.As(err, &refused):
-		try = refused.Try
 	}
 	if try != "" {
 		t.note("  try: %s", visible(try))

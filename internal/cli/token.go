@@ -4,6 +4,8 @@ import (
 	"context"
 	"flag"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -14,18 +16,19 @@ import (
 )
 
 type tokenOptions struct {
-	bare, verify bool
-	spoil        string
+	bare, verify, forget bool
+	spoil                string
 }
 
 func tokenCommand() *command {
 	return &command{name: "token", group: "getting in", purpose: "gets a token and says what is known of it", usage: "LOGIN", talks: true,
-		examples: []string{"testbench token clerk", "testbench token clerk -verify", "testbench token clerk -spoil tampered -verify", "testbench token clerk -bare | other-program"},
+		examples: []string{"testbench token clerk", "testbench token clerk -verify", "testbench token clerk -spoil tampered", "testbench token clerk -forget", "testbench token clerk -bare | other-program"},
 		options: func(f *flag.FlagSet) any {
 			o := &tokenOptions{}
 			f.BoolVar(&o.bare, "bare", false, "print the token itself and nothing else, for a pipe")
-			f.BoolVar(&o.verify, "verify", false, "ask the issuer whether it is good")
-			f.StringVar(&o.spoil, "spoil", "", "make a bad one of it this `way` (expired, tampered, empty), and show that the issuer refuses it")
+			f.BoolVar(&o.verify, "verify", false, "ask the issuer whether it is good, and check its signature by the issuer's keys")
+			f.BoolVar(&o.forget, "forget", false, "let go of the one that is kept between commands, and get none")
+			f.StringVar(&o.spoil, "spoil", "", "make a bad one of it this `way` ("+strings.Join(login.Ways, ", ")+"), and show that the issuer refuses it")
 			return o
 		},
 		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
@@ -42,14 +45,18 @@ func (s *session) token(ctx context.Context, o *tokenOptions, args []string) (in
 		return 0, usagef("there are: "+strings.Join(bench.Model().LoginNames(), ", "), "a token of which login?")
 	}
 	if o.spoil != "" {
-		known := false
-		for _, way := range login.Ways {
-			known = known || way == o.spoil
-		}
-		if !known {
-			return 0, usagef(nearest.Try(o.spoil, login.Ways), "a token can be spoilt as %s, not as %q", strings.Join(login.Ways, ", "), o.spoil)
+		if err := checkSpoil(o.spoil); err != nil {
+			return 0, err
 		}
 		o.verify = o.verify || !o.bare
+	}
+	if o.forget {
+		was, err := bench.Forget(ctx, args[0], s.options())
+		if err != nil {
+			return 0, err
+		}
+		s.tell.note("%s", map[bool]string{true: "forgotten: the next command gets a new token", false: "no token of that login was kept"}[was])
+		return ExitHeld, nil
 	}
 	report, err := bench.Token(ctx, args[0], o.spoil, o.verify, s.options())
 	if err != nil {
@@ -72,6 +79,14 @@ func (s *session) token(ctx context.Context, o *tokenOptions, args []string) (in
 	return status, nil
 }
 
+// checkSpoil says what is wrong with a way to spoil a token.
+func checkSpoil(way string) error {
+	if way == "" || slices.Contains(login.Ways, way) {
+		return nil
+	}
+	return usagef(nearest.Try(way, login.Ways), "a token can be spoilt as %s, not as %q", strings.Join(login.Ways, ", "), way)
+}
+
 // bare writes a text past the masker.
 func (t *teller) bare(text string) { _, _ = t.out.Unmasked([]byte(text + "\n")) }
 
@@ -80,51 +95,81 @@ func (s *session) showToken(name string, o *tokenOptions, report *testbench.Toke
 	token := report.Token
 	row := func(what, text string) { t.printf("  %s  %s\n", fit(what, 9), visible(text)) }
 	t.printf("%s\n", t.in(bold, "login "+visible(name)))
-	if len(report.Asked) > 0 {
-		asked := report.Asked[0]
+	for i, asked := range report.Asked {
 		text := asked.Request.Method + " " + asked.Request.Shown()
 		if asked.Answer != nil {
 			text += fmt.Sprintf(" %s %d, %s", t.sign("→", "->"), asked.Answer.Status, milliseconds(asked.Phases.Total))
 		}
-		row("asked", text)
+		row(map[bool]string{true: "asked", false: ""}[i == 0], text)
+	}
+	if token.Reused {
+		row("kept", fmt.Sprintf("since %s, by an earlier command (-forget lets go of it)", token.Obtained.Format("15:04:05")))
 	}
 	claims := login.Claims(token.Text)
-	form := "opaque"
-	if claims != nil {
-		form = "JWT"
+	switch {
+	case token.Kind == "signature":
+		row("token", "none of its own: each request is signed")
+	case token.Text == "":
+		row("token", "none of its own: the login goes with each request")
+	case claims != nil:
+		row("token", fmt.Sprintf("JWT, %d characters (-bare prints it)", len(token.Text)))
+	default:
+		row("token", fmt.Sprintf("opaque, %d characters (-bare prints it)", len(token.Text)))
 	}
-	row("token", fmt.Sprintf("%s, %d characters (-bare prints it)", form, len(token.Text)))
 	if token.Kind != "" {
 		row("kind", token.Kind)
 	}
-	row("life", life(token))
+	if token.User != "" {
+		row("user", token.User)
+	}
+	if !token.Fixed || !token.Expires.IsZero() {
+		row("life", life(token))
+	}
 	if len(token.Scope) > 0 {
 		row("scope", strings.Join(token.Scope, " "))
 	}
 	if token.Refresh != "" {
 		row("renewal", "by a refresh token")
 	}
-	if claims != nil {
-		t.printf("  claims\n")
-		for _, m := range claims.Members {
-			t.printf("    %s  %s\n", fit(m.Key, 9), visible(claim(m.Key, m.Value)))
-		}
+	for name := range token.Headers {
+		row("repeats", name+" on calls that write")
+	}
+	if len(token.Cookies) > 0 {
+		row("cookies", strings.Join(slices.Sorted(maps.Keys(token.Cookies)), ", "))
+	}
+	s.showClaims("claims", claims)
+	if identity := login.Claims(token.Identity); identity != nil {
+		s.showClaims("identity token", identity)
 	}
 	if o.spoil != "" {
 		row("spoilt", o.spoil)
 	}
-	if report.Standing != nil {
-		style := green
-		if report.Standing.Good == (o.spoil != "") {
-			style = red
-		}
-		text := report.Standing.Said
-		if refusedAsItShould {
-			text += ", as it should be"
-		} else if o.spoil != "" {
-			text += " although it was spoilt"
-		}
-		t.printf("  %s  %s\n", fit("verified", 9), t.in(style, visible(text)))
+	if report.Standing == nil {
+		return
+	}
+	style := green
+	if report.Standing.Good == (o.spoil != "") {
+		style = red
+	}
+	text := report.Standing.Said
+	if refusedAsItShould {
+		text += ", as it should be"
+	} else if o.spoil != "" {
+		text += " although it was spoilt"
+	}
+	t.printf("  %s  %s\n", fit("verified", 9), t.in(style, visible(text)))
+	for _, also := range report.Standing.Also {
+		row("", also)
+	}
+}
+
+func (s *session) showClaims(title string, claims *document.Node) {
+	if claims == nil {
+		return
+	}
+	s.tell.printf("  %s\n", title)
+	for _, m := range claims.Members {
+		s.tell.printf("    %s  %s\n", fit(m.Key, 9), visible(claim(m.Key, m.Value, true)))
 	}
 }
 
@@ -157,12 +202,18 @@ func inWords(d time.Duration) string {
 	return strings.Join(parts[:min(2, len(parts))], " ")
 }
 
-// claim writes a claim for reading: instants as times (RFC 7519, 4.1).
-func claim(name string, v *document.Node) string {
+// claim writes a claim for reading: instants as times (RFC 7519, 4.1), and where
+// it is wanted how far they are away.
+func claim(name string, v *document.Node, relative bool) string {
 	if name == "exp" || name == "iat" || name == "nbf" || name == "auth_time" {
 		if d, ok := v.Decimal(); ok {
 			if seconds, err := d.Float64(); err == nil {
-				return fmt.Sprintf("%s (%s)", v.Text, time.Unix(int64(seconds), 0).UTC().Format(time.RFC3339))
+				moment := time.Unix(int64(seconds), 0)
+				text := fmt.Sprintf("%s (%s", v.Text, moment.UTC().Format(time.RFC3339))
+				if relative {
+					text += ", " + fromNow(moment)
+				}
+				return text + ")"
 			}
 		}
 	}
@@ -170,6 +221,14 @@ func claim(name string, v *document.Node) string {
 		return v.Text
 	}
 	return document.WriteJSON(v, document.Style{})
+}
+
+// fromNow says how far a moment is away.
+func fromNow(moment time.Time) string {
+	if left := time.Until(moment).Round(time.Second); left > 0 {
+		return "in " + inWords(left)
+	}
+	return inWords(time.Since(moment).Round(time.Second)) + " ago"
 }
 
 func tokenJSON(name, spoil string, report *testbench.TokenReport) map[string]any {
@@ -181,7 +240,7 @@ func tokenJSON(name, spoil string, report *testbench.TokenReport) map[string]any
 	if claims := login.Claims(token.Text); claims != nil {
 		fields := map[string]string{}
 		for _, m := range claims.Members {
-			fields[m.Key] = claim(m.Key, m.Value)
+			fields[m.Key] = claim(m.Key, m.Value, false)
 		}
 		out["claims"] = fields
 	}
@@ -189,7 +248,7 @@ func tokenJSON(name, spoil string, report *testbench.TokenReport) map[string]any
 		out["spoilt"] = spoil
 	}
 	if report.Standing != nil {
-		out["good"], out["said"] = report.Standing.Good, report.Standing.Said
+		out["good"], out["said"] = report.Standing.Good, append([]string{report.Standing.Said}, report.Standing.Also...)
 	}
 	return out
 }

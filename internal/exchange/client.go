@@ -8,7 +8,6 @@ import (
 	"context"
 	"crypto/tls"
 	"crypto/x509"
-	"encoding/pem"
 	"errors"
 	"fmt"
 	"io"
@@ -22,6 +21,8 @@ import (
 	"time"
 
 	"log/slog"
+
+	"testbench/internal/keys"
 )
 
 // Limits and defaults.
@@ -38,8 +39,9 @@ type Options struct {
 	Timeout     time.Duration // for the whole exchange; 0 means DefaultTimeout
 	MaxBody     int64         // bytes of a decoded body; 0 means DefaultMaxBody
 	CA          string        // file of further authorities, PEM
-	Certificate string        // file of the client certificate, PEM
+	Certificate string        // file of the client certificate, PEM or PKCS#12
 	Key         string        // file of its key, PEM; empty means it is in Certificate
+	Password    string        // opens a locked key
 	Insecure    bool          // server certificates are not checked
 	// Allowed says whether requests may go to a host. nil allows all.
 	Allowed func(host string) bool
@@ -49,9 +51,17 @@ type Options struct {
 // Client sends requests. It is safe for use by several goroutines.
 type Client struct {
 	options Options
+	single  bool
 	mutex   sync.Mutex
-	byHTTP  map[string]*http.Transport
+	pools   map[pool]*http.Transport
 	tls     *tls.Config
+}
+
+// pool names connections that requests may share: those of one HTTP version
+// and one client certificate.
+type pool struct {
+	version     string
+	certificate *tls.Certificate
 }
 
 // NewClient reads the certificates that the options name.
@@ -65,7 +75,7 @@ func NewClient(options Options) (*Client, error) {
 	if options.Log == nil {
 		options.Log = slog.New(slog.DiscardHandler)
 	}
-	c := &Client{options: options, byHTTP: map[string]*http.Transport{}, tls: &tls.Config{MinVersion: tls.VersionTLS12}}
+	c := &Client{options: options, pools: map[pool]*http.Transport{}, tls: &tls.Config{MinVersion: tls.VersionTLS12}}
 	if options.CA != "" {
 		authorities, err := x509.SystemCertPool()
 		if err != nil {
@@ -81,46 +91,35 @@ func NewClient(options Options) (*Client, error) {
 		c.tls.RootCAs = authorities
 	}
 	if options.Certificate != "" {
-		certificate, err := clientCertificate(options.Certificate, options.Key)
+		pair, err := keys.ReadFiles(options.Certificate, options.Key, options.Password)
 		if err != nil {
 			return nil, err
 		}
-		c.tls.Certificates = []tls.Certificate{certificate}
+		c.tls.Certificates = []tls.Certificate{pair.TLS()}
 	}
 	c.tls.InsecureSkipVerify = options.Insecure
 	return c, nil
 }
 
-func clientCertificate(certificateFile, keyFile string) (tls.Certificate, error) {
-	certificate, err := os.ReadFile(certificateFile)
-	if err != nil {
-		return tls.Certificate{}, fmt.Errorf("the client certificate: %w", err)
-	}
-	key := certificate
-	if keyFile != "" {
-		if key, err = os.ReadFile(keyFile); err != nil {
-			return tls.Certificate{}, fmt.Errorf("the client certificate's key: %w", err)
-		}
-	}
-	if block, _ := pem.Decode(certificate); block == nil {
-		return tls.Certificate{}, fmt.Errorf("%s holds no certificate in PEM form", certificateFile)
-	}
-	pair, err := tls.X509KeyPair(certificate, key)
-	if err != nil {
-		return tls.Certificate{}, fmt.Errorf("%s and its key do not go together: %w", certificateFile, err)
-	}
-	return pair, nil
+// Single returns a client with the same options that sends everything to one
+// host over one connection, for logins that authenticate the connection.
+func (c *Client) Single() *Client {
+	return &Client{options: c.options, single: true, pools: map[pool]*http.Transport{}, tls: c.tls}
 }
 
-// transport returns the connections for an HTTP version.
-func (c *Client) transport(version string) *http.Transport {
+// transport returns the connections that fit a request.
+func (c *Client) transport(request *Request) *http.Transport {
 	c.mutex.Lock()
 	defer c.mutex.Unlock()
-	if t, ok := c.byHTTP[version]; ok {
+	which := pool{request.HTTP, request.Certificate}
+	if c.single {
+		which.version = "1.1"
+	}
+	if t, ok := c.pools[which]; ok {
 		return t
 	}
 	protocols := new(http.Protocols)
-	switch version {
+	switch which.version {
 	case "1.1":
 		protocols.SetHTTP1(true)
 	case "2":
@@ -139,7 +138,13 @@ func (c *Client) transport(version string) *http.Transport {
 		IdleConnTimeout:        30 * time.Second,
 		MaxResponseHeaderBytes: maxHeader,
 	}
-	c.byHTTP[version] = t
+	if which.certificate != nil {
+		t.TLSClientConfig.Certificates = []tls.Certificate{*which.certificate}
+	}
+	if c.single {
+		t.MaxConnsPerHost = 1
+	}
+	c.pools[which] = t
 	return t
 }
 
@@ -147,7 +152,7 @@ func (c *Client) transport(version string) *http.Transport {
 func (c *Client) Close() {
 	c.mutex.Lock()
 	defer c.mutex.Unlock()
-	for _, t := range c.byHTTP {
+	for _, t := range c.pools {
 		t.CloseIdleConnections()
 	}
 }
@@ -253,6 +258,7 @@ func (c *Client) redirected(from *Request, target *url.URL, status int) (next *R
 	if len(next.Body) > 0 {
 		return nil, "its body would go to another origin"
 	}
+	next.Certificate = nil
 	for name := range next.Header {
 		if !harmless[strings.ToLower(name)] {
 			delete(next.Header, name)
@@ -288,7 +294,7 @@ func (c *Client) once(ctx context.Context, record *Record, request *Request, jar
 	for _, cookie := range jar.Cookies(request.URL) {
 		sent.AddCookie(cookie)
 	}
-	received, err := c.transport(request.HTTP).RoundTrip(sent)
+	received, err := c.transport(request).RoundTrip(sent)
 	phases, reused := watch.read()
 	record.Phases, record.Reused = phases, reused
 	if err != nil {
@@ -298,6 +304,12 @@ func (c *Client) once(ctx context.Context, record *Record, request *Request, jar
 	jar.SetCookies(request.URL, received.Cookies())
 	answer := &Answer{Status: received.StatusCode, Proto: received.Proto, Header: received.Header, Cookies: received.Cookies(),
 		Reason: strings.TrimSpace(strings.TrimPrefix(received.Status, fmt.Sprint(received.StatusCode)))}
+	if record.Answer != nil {
+		answer.SetOnWay = record.Answer.SetOnWay
+	}
+	if len(answer.Cookies) > 0 {
+		answer.SetOnWay = append(answer.SetOnWay, SetCookies{request.URL, answer.Cookies})
+	}
 	record.Answer = answer
 	record.TLS = describeTLS(received.TLS, c.options.Insecure)
 	start := time.Now()

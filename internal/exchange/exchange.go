@@ -4,6 +4,7 @@
 package exchange
 
 import (
+	"crypto/tls"
 	"net/http"
 	"net/url"
 	"strings"
@@ -28,6 +29,15 @@ type Request struct {
 	Login bool
 	// HTTP forces a version: "1.1", "2", or "" for what both sides speak.
 	HTTP string
+	// Certificate, where not nil, is shown to a server that asks for one, in place
+	// of the client's own.
+	Certificate *tls.Certificate
+	// Protected is the envelope in Body as the login that protected it last holds it,
+	// with its secrets marked; nil where none did.
+	Protected any
+	// Signed are the texts that signatures of the request were made over, for those
+	// who have to find out why one was refused.
+	Signed []string
 }
 
 // SetHeader sets a field, in place of one whose name differs only in case.
@@ -91,6 +101,14 @@ type Answer struct {
 	Wire    int64  // bytes of the body as they came over the wire
 	// Partial says that the body ended before its end, or was cut at the limit.
 	Partial bool
+	// SetOnWay are the cookies that this answer and the redirects before it set.
+	SetOnWay []SetCookies
+}
+
+// SetCookies are cookies with the address whose answer set them.
+type SetCookies struct {
+	From    *url.URL
+	Cookies []*http.Cookie
 }
 
 // ContentType returns the answer's media type as it was sent.

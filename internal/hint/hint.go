@@ -5,7 +5,6 @@ package hint
 
 import (
 	"fmt"
-	"net/http"
 	"regexp"
 	"strings"
 	"time"
@@ -28,7 +27,7 @@ type evidence struct {
 // rules are tried in order; the first few that have something to say are kept.
 var rules = []func(*evidence) string{
 	loginRefused, unreachable, notAllowed, wrongTLS, certificate, timedOut,
-	noCredentials, schemeWord, expired, wrongAudience, insufficientScope,
+	noCertificate, proxyLogin, noCredentials, schemeWord, noSecurity, digestWanted, strayBlank, staleStamp, expired, notYet, wrongClaims, insufficientScope, signedOtherwise, wrongPassword, wentToTLS, loginPage,
 	soapVersion, soapAction, mediaType, unknownPath, wrongMethod, conflict,
 	brokenBody, namedField, htmlAnswer, unreadable, errorUnderSuccess, redirectKept,
 }
@@ -140,6 +139,14 @@ func says(e *evidence) string {
 	}
 	m := ReadMessage(e.StepResult)
 	if m.Text == "" {
+		// RFC 6750, section 3: the challenge says what is wrong.
+		for _, c := range login.Challenges(e.answer.Status, e.answer.Header) {
+			if m.Text = c.Parameters["error_description"]; m.Text == "" {
+				m.Text = c.Parameters["error"]
+			}
+		}
+	}
+	if m.Text == "" {
 		return ""
 	}
 	who := "the service"
@@ -153,22 +160,6 @@ func says(e *evidence) string {
 	return text
 }
 
-// Logins
-
-func loginRefused(e *evidence) string {
-	failure := e.Context.LoginFail
-	if failure == nil {
-		return ""
-	}
-	if failure.Try != "" {
-		return failure.Try
-	}
-	if failure.Record != nil && failure.Record.Failure != nil {
-		return Unreached(failure.Record)
-	}
-	return ""
-}
-
 func (e *evidence) status(codes ...int) bool {
 	if e.answer == nil {
 		return false
@@ -179,111 +170,6 @@ func (e *evidence) status(codes ...int) bool {
 		}
 	}
 	return false
-}
-
-func (e *evidence) challenge() string {
-	return strings.Join(e.answer.Header.Values("WWW-Authenticate"), ", ")
-}
-
-// sentAuthorization returns scheme word and rest of the Authorization field.
-func (e *evidence) sentAuthorization() (word, rest string) {
-	word, rest, found := strings.Cut(e.record.Request.GetHeader("Authorization"), " ")
-	if !found {
-		return "", word
-	}
-	return word, rest
-}
-
-func noCredentials(e *evidence) string {
-	if !e.status(401, 403) || e.Context.Login != "" || e.record.Request.GetHeader("Authorization") != "" {
-		return ""
-	}
-	text := "no login was used: no credentials were sent at all"
-	if challenge := e.challenge(); challenge != "" {
-		text += "; the service asks for " + scheme(challenge)
-	}
-	return text + "; add login: to the step or to the service (or -login NAME)"
-}
-
-func scheme(challenge string) string {
-	word, _, _ := strings.Cut(challenge, " ")
-	return strings.TrimRight(word, ",")
-}
-
-var looksLikeScheme = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9-]{2,19}$`)
-
-func schemeWord(e *evidence) string {
-	if !e.status(401) || e.record.Request.GetHeader("Authorization") == "" || e.challenge() == "" {
-		return ""
-	}
-	asked := scheme(e.challenge())
-	word, _ := e.sentAuthorization()
-	switch {
-	case !looksLikeScheme.MatchString(asked) || strings.EqualFold(word, asked):
-		return ""
-	case word == "":
-		return fmt.Sprintf("Authorization was sent without a scheme word; the service asks for %q before the token (word: %s)", asked, asked)
-	}
-	return fmt.Sprintf("Authorization was sent with the word %q; the service asks for %q (word: %s)", word, asked, asked)
-}
-
-// now is the moment by the service's own clock, where it tells it.
-func (e *evidence) now() time.Time {
-	if date, err := http.ParseTime(e.answer.Header.Get("Date")); err == nil {
-		return date
-	}
-	return e.record.Started
-}
-
-func expired(e *evidence) string {
-	if !e.status(401) || e.Context.Spoilt != "" {
-		return ""
-	}
-	_, token := e.sentAuthorization()
-	ends := time.Time{}
-	if seconds, ok := login.Claims(token).Get("exp").Decimal(); ok {
-		if unix, err := seconds.Int64(); err == nil {
-			ends = time.Unix(unix, 0)
-		}
-	} else if e.Context.Token != nil {
-		ends = e.Context.Token.Expires
-	}
-	if ends.IsZero() || e.now().Before(ends) {
-		return ""
-	}
-	text := fmt.Sprintf("the token expired %v before the call, by the service's clock", e.now().Sub(ends).Round(time.Second))
-	if e.Context.Token != nil && e.Context.Token.Fixed {
-		text += "; it stands in the bench itself: get a new one and seal it"
-	}
-	return text
-}
-
-func wrongAudience(e *evidence) string {
-	if !e.status(401) || !strings.Contains(e.challenge(), "audience") {
-		return ""
-	}
-	_, token := e.sentAuthorization()
-	if audience := login.Claims(token).Get("aud"); audience != nil {
-		return "perhaps the token is for another audience: it says " + audience.Describe()
-	}
-	return ""
-}
-
-var challengeScope = regexp.MustCompile(`scope="([^"]*)"`)
-
-func insufficientScope(e *evidence) string {
-	if !e.status(403) || e.Context.Token == nil {
-		return ""
-	}
-	wanted := challengeScope.FindStringSubmatch(e.challenge())
-	if wanted == nil {
-		return ""
-	}
-	has := strings.Join(e.Context.Token.Scope, " ")
-	if has == "" {
-		has = "none"
-	}
-	return fmt.Sprintf("the token lacks the scope %s (it has: %s); add it to scope: of the login %s", wanted[1], has, e.Context.Login)
 }
 
 // Connections
@@ -520,7 +406,7 @@ func namedField(e *evidence) string {
 // Answers
 
 func htmlAnswer(e *evidence) string {
-	if e.answer == nil || e.Reply.Format != document.HTML {
+	if e.answer == nil || e.Reply.Format != document.HTML || loginPage(e) != "" || e.status(401, 407) {
 		return ""
 	}
 	text := "the answer is an HTML page, not data"

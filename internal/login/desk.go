@@ -27,11 +27,19 @@ type Desk struct {
 	Send      Send
 	StillGood *request.Spec
 	Return    *request.Spec
+	With      string // another login that goes with the login call
 }
 
 // Obtain makes the login call.
 func (d *Desk) Obtain(ctx context.Context, env *Env, _ *Token) (*Token, error) {
-	r, err := env.send(ctx, d.Ask)
+	asked, err := d.Ask.Build(env.Scope)
+	if err != nil {
+		return nil, &Error{Message: err.Error()}
+	}
+	if err := env.with(ctx, d.With, asked); err != nil {
+		return nil, err
+	}
+	r, err := env.do(ctx, asked)
 	if err != nil {
 		return nil, err
 	}
@@ -54,7 +62,10 @@ func (d *Desk) Obtain(ctx context.Context, env *Env, _ *Token) (*Token, error) {
 			Try: "see what the desk answers with `testbench call`, and correct token at:"}
 	}
 	text := strings.TrimSpace(node.Value().Text)
-	token := &Token{Text: text, Kind: d.Send.Word, Obtained: env.now(), Expires: expiry(text)}
+	token := &Token{Text: text, Kind: d.Send.Word, Obtained: env.now()}
+	if end := expiry(text); !end.IsZero() {
+		token.Expires = end.Add(-Skew(r.Record)) // the claim follows the server's clock
+	}
 	if d.Lasts > 0 {
 		token.Expires = token.Obtained.Add(d.Lasts)
 	}
@@ -110,11 +121,11 @@ func (d *Desk) Verify(ctx context.Context, env *Env, t *Token) (*Standing, error
 	return standing, nil
 }
 
+// GivesBack says whether a call ends a token's life.
+func (d *Desk) GivesBack() bool { return d.Return != nil }
+
 // GiveBack makes the call that ends a token's life.
 func (d *Desk) GiveBack(ctx context.Context, env *Env, t *Token) error {
-	if d.Return == nil {
-		return nil
-	}
 	status, _, err := d.with(ctx, env, d.Return, t)
 	if err == nil && status >= 400 {
 		err = &Error{Message: fmt.Sprintf("giving the token back was answered with %d", status)}
@@ -128,17 +139,14 @@ func (d *Desk) with(ctx context.Context, env *Env, spec *request.Spec, t *Token)
 	if err != nil {
 		return 0, nil, &Error{Message: err.Error()}
 	}
-	r.Login = true
 	if err := d.Send.put(r, t); err != nil {
 		return 0, nil, err
 	}
-	record := env.Client.Do(ctx, r)
-	if env.Observe != nil {
-		env.Observe(env.login, record)
+	re, err := env.do(ctx, r)
+	if err != nil {
+		return 0, nil, err
 	}
-	if record.Failure != nil {
-		return 0, nil, &Error{Message: record.Failure.Message, Record: record, Cause: record.Failure}
-	}
+	record := re.Record
 	node, _, err := document.Read(record.Answer.ContentType(), record.Answer.Body)
 	if err != nil || len(record.Answer.Body) == 0 {
 		node = nil
@@ -148,13 +156,20 @@ func (d *Desk) with(ctx context.Context, env *Env, spec *request.Spec, t *Token)
 
 // Holes lists the placeholders.
 func (d *Desk) Holes() []*value.Hole {
-	all := d.Ask.Holes()
+	return holesOf(d.specs())
+}
+
+func (d *Desk) specs() []*request.Spec {
+	specs := []*request.Spec{d.Ask}
 	for _, spec := range []*request.Spec{d.StillGood, d.Return} {
 		if spec != nil {
-			all = append(all, spec.Holes()...)
+			specs = append(specs, spec)
 		}
 	}
-	return all
+	return specs
 }
+
+// Addresses are where the login itself sends requests.
+func (d *Desk) Addresses() []*value.Template { return addressesOf(d.specs()) }
 
 func queryEscape(s string) string { return strings.ReplaceAll(url.QueryEscape(s), "+", "%20") }

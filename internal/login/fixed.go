@@ -16,18 +16,11 @@ type Basic struct {
 
 // Obtain fills user and password in.
 func (b *Basic) Obtain(_ context.Context, env *Env, _ *Token) (*Token, error) {
-	user, err := env.text("user", b.User)
-	if err != nil {
-		return nil, err
-	}
-	if strings.Contains(user, ":") {
+	token, err := env.credentials("Basic", b.User, b.Password)
+	if err == nil && strings.Contains(token.User, ":") {
 		return nil, &Error{Message: "a user name for Basic cannot hold a colon (RFC 7617, section 2)"}
 	}
-	password, err := env.text("password", b.Password)
-	if err != nil {
-		return nil, err
-	}
-	return &Token{Text: password, User: user, Kind: "Basic", Obtained: env.now(), Fixed: true}, nil
+	return token, err
 }
 
 // Put sets the Authorization field.

@@ -1,20 +1,19 @@
 // Package login puts credentials into requests: it gets tokens, keeps each for
-// a run, renews it in time, and gives it back at the end. One file a kind. It
-// knows nothing of sheets.
+// a run, renews it in time, signs what is sent, answers what a service asks
+// back, and gives tokens back at the end. One file a kind. It knows nothing of
+// sheets.
 package login
 
 import (
 	"context"
-	"encoding/base64"
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"testbench/internal/document"
 	"testbench/internal/exchange"
+	"testbench/internal/keys"
 	"testbench/internal/reply"
 	"testbench/internal/request"
 	"testbench/internal/value"
@@ -25,7 +24,7 @@ type Kind interface {
 	// Obtain gets what is put into requests. before is the token that is to be
 	// renewed, or nil. A failure is an *Error.
 	Obtain(ctx context.Context, env *Env, before *Token) (*Token, error)
-	// Put adds the token to a request.
+	// Put adds the token to a request, or signs the request with it.
 	Put(r *exchange.Request, env *Env, t *Token) error
 	// Holes lists the placeholders of the definition.
 	Holes() []*value.Hole
@@ -38,8 +37,50 @@ type Verifier interface {
 
 // Returner is a Kind that gives its token back at the end.
 type Returner interface {
+	// GivesBack says whether the definition asks for that.
+	GivesBack() bool
 	GiveBack(ctx context.Context, env *Env, t *Token) error
 }
+
+// Challenged is a Kind that can answer what a service asks back. It returns
+// the token to go on with, or nil where the answer asks nothing of it; again
+// says that the request should be sent once more. keep says that the token is
+// good for later requests too.
+type Challenged interface {
+	Challenged(answer *exchange.Answer, env *Env, t *Token) (next *Token, again, keep bool, err error)
+}
+
+// Receiver is a Kind that also protects answers: it checks their signature,
+// and undoes their encryption in place.
+type Receiver interface {
+	Receive(r *exchange.Request, answer *exchange.Answer, env *Env, t *Token) []Finding
+}
+
+// Finding is one thing found out about the protection of an answer.
+type Finding struct {
+	Subject string // signature, encryption, time stamp
+	Held    bool
+	Wanted  string
+	Got     string
+}
+
+// Place orders the logins of one request: what signs comes after what it signs.
+type Place int
+
+// The places, in the order in which they are put in.
+const (
+	Beside   Place = iota // a header, a cookie, the connection
+	InHeader              // a token in the Security header of an envelope
+	Signing               // a signature in the envelope, and its encryption
+	Sealing               // a signature over the request as a whole
+)
+
+// readsBench is a Kind whose token may be read from the bench alone: its requests
+// can be shown as they would be sent, without asking anybody.
+type readsBench interface{ readsBench() bool }
+
+// Placed is a Kind that is not put in Beside.
+type Placed interface{ Place() Place }
 
 // Env is what a login works with.
 type Env struct {
@@ -49,8 +90,34 @@ type Env struct {
 	Observe func(login string, record *exchange.Record)
 	// Now is the clock; nil means time.Now.
 	Now func() time.Time
+	// ReadFile reads a file of the bench; nil means there are none.
+	ReadFile func(name string) ([]byte, error)
+	// Person shows somebody what to do, for logins that need a person; nil means
+	// that nobody is there.
+	Person func(Prompt)
+	// Kept keeps tokens between commands; it may be nil.
+	Kept KeptTokens
+	// Instead names, for a login that another one needs, the one that is used in its
+	// place.
+	Instead map[string]string
 
-	login string // the name of the login at work, for Observe
+	login  string // the name of the login at work
+	keeper *Keeper
+}
+
+// Prompt asks a person to let the program in.
+type Prompt struct {
+	Login   string
+	Address string // to be opened in a browser
+	Code    string // to be typed in there; empty where none is needed
+	Until   time.Time
+}
+
+// KeptTokens keeps tokens between commands, sealed.
+type KeptTokens interface {
+	Load(login string) *Token
+	Store(login string, t *Token)
+	Forget(login string)
 }
 
 func (e *Env) now() time.Time {
@@ -60,14 +127,61 @@ func (e *Env) now() time.Time {
 	return time.Now()
 }
 
+// other gives the token of a login that this one needs.
+func (e *Env) other(ctx context.Context, name string) (*Token, error) {
+	return e.keeper.Token(ctx, e.instead(name))
+}
+
+// with puts the credentials of a login that this one needs into a request.
+func (e *Env) with(ctx context.Context, name string, r *exchange.Request) error {
+	if name == "" {
+		return nil
+	}
+	_, err := e.keeper.use(ctx, e.instead(name), r, "", nil)
+	return err
+}
+
+func (e *Env) instead(name string) string {
+	if other, ok := e.Instead[name]; ok {
+		return other
+	}
+	return name
+}
+
+// credentials fills in a user with a password, for kinds that need no more.
+func (e *Env) credentials(kind string, user, password *value.Template) (*Token, error) {
+	filled, err := e.texts("user", user, "password", password)
+	if err != nil {
+		return nil, err
+	}
+	return &Token{Text: filled[1], User: filled[0], Kind: kind, Obtained: e.now(), Fixed: true}, nil
+}
+
+// serverNow is the time by the clock of the server that an address leads to, as
+// far as its answers told it.
+func (e *Env) serverNow(host string) time.Time {
+	if e.keeper == nil {
+		return e.now()
+	}
+	return e.now().Add(e.keeper.clocks.offset(host))
+}
+
 // send fills a login call in, sends it and reads the answer.
 func (e *Env) send(ctx context.Context, spec *request.Spec) (*reply.Reply, error) {
 	r, err := spec.Build(e.Scope)
 	if err != nil {
 		return nil, &Error{Message: err.Error()}
 	}
+	return e.do(ctx, r)
+}
+
+// do sends a request of the login's own. Its redirects lead to no other origin.
+func (e *Env) do(ctx context.Context, r *exchange.Request) (*reply.Reply, error) {
 	r.Login = true
 	record := e.Client.Do(ctx, r)
+	if e.keeper != nil {
+		e.keeper.clocks.note(record)
+	}
 	if e.Observe != nil {
 		e.Observe(e.login, record)
 	}
@@ -89,12 +203,93 @@ func (e *Env) text(what string, t *value.Template) (string, error) {
 	return text.Sent, nil
 }
 
+// texts fills in several settings: names and templates in turn, the results in
+// the order given.
+func (e *Env) texts(settings ...any) ([]string, error) {
+	var filled []string
+	for i := 0; i < len(settings); i += 2 {
+		text, err := e.text(settings[i].(string), settings[i+1].(*value.Template))
+		if err != nil {
+			return nil, err
+		}
+		filled = append(filled, text)
+	}
+	return filled, nil
+}
+
+// Material is a key with its certificate, as a definition names them: files of
+// the bench, or PEM text, as a sealed value holds it.
+type Material struct {
+	Certificate, Key, Password *value.Template
+}
+
+// IsSet says whether anything is named.
+func (m Material) IsSet() bool { return m.Certificate != nil || m.Key != nil }
+
+// piece reads one setting: PEM, JSON and XML text as it stands, anything else
+// as the name of a file.
+func (e *Env) piece(what string, t *value.Template) ([]byte, error) {
+	text, err := e.text(what, t)
+	if err != nil || text == "" {
+		return nil, err
+	}
+	if strings.Contains(text, "-----BEGIN ") || strings.HasPrefix(strings.TrimSpace(text), "{") || strings.HasPrefix(strings.TrimSpace(text), "<") {
+		return []byte(text), nil
+	}
+	if e.ReadFile == nil {
+		return nil, &Error{Message: fmt.Sprintf("%s: there is no bench to take the file %s from", what, text)}
+	}
+	data, err := e.ReadFile(text)
+	if err != nil {
+		return nil, &Error{Message: what + ": " + err.Error(), Try: "name a file of the bench folder, or ${sealed.NAME} that holds the text of a PEM file"}
+	}
+	return data, nil
+}
+
+// read reads the key and certificate that a definition names.
+func (m Material) read(e *Env) (*keys.Pair, error) {
+	certificate, err := e.piece("certificate", m.Certificate)
+	if err != nil {
+		return nil, err
+	}
+	key, err := e.piece("key", m.Key)
+	if err != nil {
+		return nil, err
+	}
+	password, err := e.text("password", m.Password)
+	if err != nil {
+		return nil, err
+	}
+	if len(certificate) == 0 {
+		certificate, key = key, nil
+	}
+	pair, err := keys.Read(certificate, key, password)
+	if err != nil {
+		return nil, &Error{Message: err.Error()}
+	}
+	return pair, nil
+}
+
+// identity reads a pair that must be complete.
+func (m Material) identity(e *Env) (*keys.Pair, error) {
+	pair, err := m.read(e)
+	if err == nil {
+		if err = pair.Complete(); err != nil {
+			err = &Error{Message: err.Error()}
+		}
+	}
+	return pair, err
+}
+
+func (m Material) holes() []*value.Hole { return holes(m.Certificate, m.Key, m.Password) }
+
 // Error says why no token could be had.
 type Error struct {
 	Login   string
 	Message string
 	Try     string
 	Record  *exchange.Record // the exchange that failed; nil when none was made
+	Asked   bool             // somebody was asked, though no exchange tells of it
 	Cause   error
 }
 
@@ -106,233 +301,19 @@ func (e *Error) Error() string {
 }
 func (e *Error) Unwrap() error { return e.Cause }
 
-// Token is what a login puts into requests. For kinds without a token of
-// their own it holds the password or key.
-type Token struct {
-	Text     string
-	Kind     string // Bearer, or what the issuer calls it
-	Obtained time.Time
-	Expires  time.Time // zero when not known
-	Refresh  string
-	Scope    []string
-	User     string // basic only
-	Fixed    bool   // it comes from the bench itself and cannot be renewed
-	Spoilt   bool
+// of names the login in an error that does not.
+func of(login string, err error) error {
+	var failure *Error
+	if errors.As(err, &failure) && failure.Login == "" {
+		failure.Login = login
+	}
+	return err
 }
 
-// margin is how long before its end a token is renewed.
-func (t *Token) margin() time.Duration {
-	return min(30*time.Second, t.Expires.Sub(t.Obtained)/10)
-}
-
-// isStale says whether the token should be renewed before it is used.
-func (t *Token) isStale(now time.Time) bool {
-	return !t.Expires.IsZero() && now.After(t.Expires.Add(-t.margin()))
-}
-
-// Standing is what an issuer says of a token.
+// Standing is what is known of a token's goodness.
 type Standing struct {
 	Good    bool
 	Details *document.Node // the issuer's answer; may be nil
 	Said    string         // in words
-}
-
-// Keeper holds the logins of a run, each with the one token it got. It is safe
-// for use by several goroutines: of many that need a token at once, one gets
-// it and the others wait.
-type Keeper struct {
-	env   Env
-	kinds map[string]Kind
-	slots map[string]*slot
-	mutex sync.Mutex
-}
-
-type slot struct {
-	mutex sync.Mutex
-	token *Token
-}
-
-// NewKeeper returns a keeper of the logins by name.
-func NewKeeper(env Env, kinds map[string]Kind) *Keeper {
-	return &Keeper{env: env, kinds: kinds, slots: map[string]*slot{}}
-}
-
-func (k *Keeper) slot(name string) (*slot, Kind, *Env, error) {
-	kind, ok := k.kinds[name]
-	if !ok {
-		return nil, nil, nil, &Error{Login: name, Message: "there is no such login"}
-	}
-	k.mutex.Lock()
-	defer k.mutex.Unlock()
-	s, ok := k.slots[name]
-	if !ok {
-		s = &slot{}
-		k.slots[name] = s
-	}
-	env := k.env
-	env.login = name
-	return s, kind, &env, nil
-}
-
-// Token returns the login's token, and gets or renews it where needed.
-func (k *Keeper) Token(ctx context.Context, name string) (*Token, error) {
-	s, kind, env, err := k.slot(name)
-	if err != nil {
-		return nil, err
-	}
-	s.mutex.Lock()
-	defer s.mutex.Unlock()
-	if s.token != nil && !s.token.isStale(env.now()) {
-		return s.token, nil
-	}
-	token, err := kind.Obtain(ctx, env, s.token)
-	if err != nil {
-		var failure *Error
-		if errors.As(err, &failure) && failure.Login == "" {
-			failure.Login = name
-		}
-		return nil, err
-	}
-	for _, secret := range []string{token.Text, token.Refresh} {
-		env.Scope.Hide(secret)
-	}
-	s.token = token
-	return token, nil
-}
-
-// ApplyToken puts a given token into a request, in the login's way.
-func (k *Keeper) ApplyToken(name string, r *exchange.Request, token *Token) error {
-	_, kind, env, err := k.slot(name)
-	if err != nil {
-		return err
-	}
-	return kind.Put(r, env, token)
-}
-
-// Refused tells the keeper that a service refused the token. It is forgotten,
-// unless another has taken its place meanwhile. The result says whether trying
-// again makes sense.
-func (k *Keeper) Refused(name string, token *Token) bool {
-	s, _, _, err := k.slot(name)
-	if err != nil || token == nil || token.Fixed || token.Spoilt {
-		return false
-	}
-	s.mutex.Lock()
-	defer s.mutex.Unlock()
-	if s.token == token {
-		s.token = nil
-	}
-	return true
-}
-
-// Verify asks the issuer about a token.
-func (k *Keeper) Verify(ctx context.Context, name string, token *Token) (*Standing, error) {
-	_, kind, env, err := k.slot(name)
-	if err != nil {
-		return nil, err
-	}
-	verifier, ok := kind.(Verifier)
-	if !ok {
-		return nil, &Error{Login: name, Message: "nobody can be asked about a token of this kind of login"}
-	}
-	return verifier.Verify(ctx, env, token)
-}
-
-// Close gives back the tokens whose kind asks for that. It returns the first
-// failure.
-func (k *Keeper) Close(ctx context.Context) error {
-	k.mutex.Lock()
-	names := make([]string, 0, len(k.slots))
-	for name := range k.slots {
-		names = append(names, name)
-	}
-	k.mutex.Unlock()
-	slices.Sort(names)
-	var first error
-	for _, name := range names {
-		s, kind, env, err := k.slot(name)
-		if err != nil {
-			continue
-		}
-		s.mutex.Lock()
-		token := s.token
-		s.token = nil
-		s.mutex.Unlock()
-		if returner, ok := kind.(Returner); ok && token != nil {
-			if err := returner.GiveBack(ctx, env, token); err != nil && first == nil {
-				first = err
-			}
-		}
-	}
-	return first
-}
-
-// Ways lists the ways in which a token can be spoilt.
-var Ways = []string{"expired", "tampered", "empty"}
-
-// Spoil makes a bad token from a good one. "expired" works on a JWT alone: its
-// exp is put into the past, which also breaks the signature.
-func Spoil(token *Token, way string, now time.Time) (*Token, error) {
-	spoilt := *token
-	spoilt.Spoilt = true
-	switch way {
-	case "empty":
-		spoilt.Text = ""
-	case "tampered":
-		if token.Text == "" {
-			return nil, errors.New("there is nothing in it to tamper with")
-		}
-		at := len(token.Text) / 2
-		if parts := strings.Split(token.Text, "."); len(parts) == 3 && len(parts[2]) > 0 {
-			at = len(token.Text) - len(parts[2]) // the signature's first letter
-		}
-		letter := byte('A')
-		if token.Text[at] == letter {
-			letter = 'B'
-		}
-		spoilt.Text = token.Text[:at] + string(letter) + token.Text[at+1:]
-	case "expired":
-		claims := Claims(token.Text)
-		if claims == nil {
-			return nil, errors.New("only a JWT can be made to look expired; this token is none: use tampered or empty")
-		}
-		claims.Set("exp", document.NewNumber(fmt.Sprint(now.Add(-time.Hour).Unix())))
-		parts := strings.Split(token.Text, ".")
-		parts[1] = base64.RawURLEncoding.EncodeToString([]byte(document.WriteJSON(claims, document.Style{})))
-		spoilt.Text = strings.Join(parts, ".")
-	default:
-		return nil, fmt.Errorf("a token can be spoilt as %s, not as %q", strings.Join(Ways, ", "), way)
-	}
-	return &spoilt, nil
-}
-
-// Claims returns the claims of a token in the form of a JWT (RFC 7519), and
-// nil for any other. The signature is not looked at.
-func Claims(token string) *document.Node {
-	parts := strings.Split(token, ".")
-	if len(parts) != 3 {
-		return nil
-	}
-	data, err := base64.RawURLEncoding.DecodeString(parts[1])
-	if err != nil {
-		return nil
-	}
-	claims, err := document.ReadJSON(data)
-	if err != nil || claims.Kind != document.Object {
-		return nil
-	}
-	return claims
-}
-
-// expiry returns the end of a token's life by its own claim (RFC 7519, 4.1.4).
-func expiry(token string) time.Time {
-	exp, ok := Claims(token).Get("exp").Decimal()
-	if !ok {
-		return time.Time{}
-	}
-	seconds, err := exp.Float64()
-	if err != nil {
-		return time.Time{}
-	}
-	return time.Unix(int64(seconds), 0)
+	Also    []string       // further findings, in words
 }

@@ -191,7 +191,7 @@ func TestRefusals(t *testing.T) {
 		message, try        string
 	}{
 		{400, "application/json", `{"error": "invalid_scope", "error_description": "no such scope"}`, "refused with 400 invalid_scope: no such scope", "more than this client may have"},
-		{401, "application/json", `{"error": "invalid_client"}`, "refused with 401 invalid_client", "client in: form"},
+		{401, "application/json", `{"error": "invalid_client"}`, "refused with 401 invalid_client", "client in: basic, form"},
 		{400, "application/json", `{"error": "unauthorized_client"}`, "unauthorized_client", "may not use this grant"},
 		{400, "application/json", `{"error": "unsupported_grant_type"}`, "unsupported_grant_type", "does not know this grant"},
 		{400, "application/json", `{"error": "custom"}`, "custom", ""},
@@ -231,20 +231,20 @@ func TestRefusals(t *testing.T) {
 func TestSpoil(t *testing.T) {
 	now := time.Unix(1_800_000_000, 0)
 	body := base64.RawURLEncoding.EncodeToString([]byte(`{"exp":4102444800,"sub":"b"}`))
-	good := &login.Token{Text: "e30." + body + ".AQID"}
+	bearer, good := &login.Bearer{}, &login.Token{Text: "e30." + body + ".AQID"}
 	for way, want := range map[string]string{
 		"empty": "", "tampered": "e30." + body + ".BQID",
 		"expired": "e30." + base64.RawURLEncoding.EncodeToString([]byte(`{"exp":1799996400,"sub":"b"}`)) + ".AQID",
 	} {
-		spoilt, err := login.Spoil(good, way, now)
+		spoilt, err := login.Spoil(bearer, good, way, now)
 		require.NoError(t, err)
 		assert.Equal(t, want, spoilt.Text, way)
-		assert.True(t, spoilt.Spoilt)
-		assert.False(t, good.Spoilt)
+		assert.Equal(t, way, spoilt.Spoilt)
+		assert.Empty(t, good.Spoilt)
 	}
-	_, err := login.Spoil(good, "burnt", now)
-	assert.ErrorContains(t, err, "expired, tampered, empty")
-	_, err = login.Spoil(&login.Token{}, "tampered", now)
+	_, err := login.Spoil(bearer, good, "burnt", now)
+	assert.ErrorContains(t, err, "expired, tampered, other audience, empty")
+	_, err = login.Spoil(bearer, &login.Token{}, "tampered", now)
 	assert.Error(t, err)
 	for _, text := range []string{"", "a.b", "a.b.c", "a." + base64.RawURLEncoding.EncodeToString([]byte("[]")) + ".c"} {
 		assert.Nil(t, login.Claims(text), text)

@@ -2,6 +2,7 @@ package login
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/url"
 	"strings"
@@ -9,140 +10,327 @@ import (
 
 	"testbench/internal/document"
 	"testbench/internal/exchange"
+	"testbench/internal/keys"
 	"testbench/internal/reply"
 	"testbench/internal/request"
 	"testbench/internal/value"
 )
 
-// Grants lists the grants of OAuth 2.0 that can be asked for.
-var Grants = []string{"client credentials", "password"}
-
-// OAuth2 gets a token from a token endpoint (RFC 6749), by client credentials
-// (section 4.4) or by user and password (4.3), and renews it by a refresh
-// token where it was given one (section 6).
+// OAuth2 gets a token from an authorization server (RFC 6749) by one of Grants,
+// and renews it by a refresh token where it was given one (section 6).
 type OAuth2 struct {
-	Grant         string
+	Grant string
+	// Issuer is the server's name; what is not set of the endpoints is read from
+	// its metadata (RFC 8414, OpenID Connect Discovery 1.0).
+	Issuer        *value.Template
 	From          *value.Template // the token endpoint
-	Client        *value.Template
-	ClientSecret  *value.Template
-	ClientIn      string // "basic" or "form": where the client's credentials stand
-	User          *value.Template
-	Password      *value.Template
-	Scope         *value.Template
-	Extra         []request.Pair  // further parameters of the token request
+	AuthorizeAt   *value.Template // the authorization endpoint
+	DeviceAt      *value.Template // the device authorization endpoint (RFC 8628)
 	Introspection *value.Template // RFC 7662
-	Send          Send
+	Revocation    *value.Template // RFC 7009
+	KeysAt        *value.Template // the issuer's keys (RFC 7517)
+
+	Client       *value.Template
+	ClientSecret *value.Template
+	ClientIn     string // how the client proves who it is; see ClientWays
+	Material            // its key and certificate
+	KeyID        *value.Template
+	Algorithm    string // of what it signs; empty takes what fits the key
+
+	User, Password *value.Template
+	RefreshToken   *value.Template
+	Redirect       *value.Template // of the authorization code; a loopback address
+	Assertion      *value.Template // of the JWT and SAML bearer grants
+	Claims         []request.Pair  // further claims of an assertion made here
+	Subject        TokenSource     // of a token exchange (RFC 8693)
+	Actor          TokenSource
+	Requested      *value.Template // the kind of token asked for
+
+	Scope    *value.Template
+	Audience *value.Template
+	Resource []*value.Template // RFC 8707
+	Extra    []request.Pair    // further parameters of the token request
+	Proof    bool              // tokens are bound to a key (DPoP, RFC 9449)
+	Revoke   bool              // the token is revoked at the end
+	Send     Send
 }
 
-// Obtain asks the token endpoint.
+// TokenSource is a token that a token exchange starts from: a value, or the
+// token of another login.
+type TokenSource struct {
+	Token *value.Template
+	Login string
+	Kind  *value.Template // its token type identifier (RFC 8693, section 3)
+}
+
+// The client's ways to prove who it is (RFC 6749, 2.3.1; RFC 7523, 2.2; RFC 8705, 2).
+const (
+	InBasic       = "basic"
+	InForm        = "form"
+	InKeyJWT      = "private key jwt"
+	InSecretJWT   = "client secret jwt"
+	InCertificate = "certificate"
+)
+
+// ClientWays lists the client's ways to prove who it is.
+var ClientWays = []string{InBasic, InForm, InKeyJWT, InSecretJWT, InCertificate}
+
+// oauthState is what an OAuth 2.0 login reads once: endpoints and keys.
+type oauthState struct {
+	metadata *document.Node
+	pair     *keys.Pair
+	prover   *prover
+}
+
+// state reads metadata and keys. It is made anew for each token.
+func (o *OAuth2) state(ctx context.Context, env *Env) (*oauthState, error) {
+	s := &oauthState{}
+	var err error
+	if o.Issuer != nil {
+		if s.metadata, err = o.discover(ctx, env); err != nil {
+			return nil, err
+		}
+	}
+	if o.Material.IsSet() {
+		if s.pair, err = o.Material.read(env); err != nil {
+			return nil, err
+		}
+	}
+	if o.Proof {
+		if s.prover, err = newProver(); err != nil {
+			return nil, err
+		}
+	}
+	return s, nil
+}
+
+// endpoint gives an address: the definition's own, or the metadata's.
+func (o *OAuth2) endpoint(env *Env, s *oauthState, own *value.Template, setting, member string) (string, error) {
+	if own != nil {
+		text, err := own.Text(env.Scope, value.Address)
+		if err != nil {
+			return "", &Error{Message: setting + ": " + err.Error()}
+		}
+		return text.Sent, nil
+	}
+	if address := textOf(s.metadata.Get(member)); address != "" {
+		return address, nil
+	}
+	message := "the login does not say " + setting + ":"
+	if s.metadata != nil {
+		message += ", and the issuer's metadata has no " + member
+	}
+	return "", &Error{Message: message}
+}
+
+// Obtain asks the authorization server.
 func (o *OAuth2) Obtain(ctx context.Context, env *Env, before *Token) (*Token, error) {
-	if before != nil && before.Refresh != "" {
-		token, err := o.ask(ctx, env, []request.Pair{pair("grant_type", "refresh_token"), pair("refresh_token", before.Refresh)})
+	s, err := o.state(ctx, env)
+	if err != nil {
+		return nil, err
+	}
+	if before != nil && before.Refresh != "" && before.Spoilt == "" {
+		if held, ok := before.material.(*oauthState); ok {
+			s.prover = held.prover // the refresh token is bound to its key (RFC 9449, section 5)
+		}
+		token, err := o.ask(ctx, env, s, o.targeted(pair("grant_type", "refresh_token"), pair("refresh_token", before.Refresh)))
 		if err == nil {
 			if token.Refresh == "" {
 				token.Refresh = before.Refresh
 			}
 			return token, nil
 		}
+		var failure *Error
+		if !errors.As(err, &failure) || failure.Record == nil || failure.Record.Answer == nil {
+			return nil, err // nobody answered
+		}
 		// A refresh token that is refused (section 5.2) is given up for a new start.
 	}
-	form := []request.Pair{pair("grant_type", strings.ReplaceAll(o.Grant, " ", "_"))}
-	if o.Grant == "password" {
-		form = append(form, request.Pair{Name: "username", Value: request.Text(o.User, true)}, request.Pair{Name: "password", Value: request.Text(o.Password, true)})
-	}
-	if o.Scope != nil {
-		form = append(form, request.Pair{Name: "scope", Value: request.Text(o.Scope, true)})
-	}
-	return o.ask(ctx, env, append(form, o.Extra...))
+	return grants[o.Grant](o, ctx, env, s)
 }
 
 func pair(name, text string) request.Pair {
 	return request.Pair{Name: name, Value: request.Text(value.Literal(text), true)}
 }
 
-// clientRequest builds a request in which the client identifies itself
-// (section 2.3.1: form-encoded before it goes into Basic).
-func (o *OAuth2) clientRequest(env *Env, address *value.Template, form []request.Pair) (*request.Spec, error) {
-	spec := &request.Spec{Method: "POST", Address: address, Form: form}
+// clientRequest builds a request in which the client proves who it is.
+func (o *OAuth2) clientRequest(env *Env, s *oauthState, address string, form []request.Pair) (*exchange.Request, error) {
+	spec := &request.Spec{Method: "POST", Address: value.Literal(address), Form: form}
 	spec.Headers = []request.Pair{pair("Accept", "application/json")}
-	client, err := env.text("client", o.Client)
+	filled, err := env.texts("client", o.Client, "client secret", o.ClientSecret)
 	if err != nil {
 		return nil, err
 	}
-	secret, err := env.text("client secret", o.ClientSecret)
-	if err != nil {
-		return nil, err
-	}
+	client, secret := filled[0], filled[1]
+	way := o.ClientIn
 	switch {
 	case client == "":
-	case o.ClientSecret == nil:
-		spec.Form = append(spec.Form, pair("client_id", client))
-	case o.ClientIn == "form":
+		way = ""
+	case way == "" && o.ClientSecret != nil:
+		way = InBasic
+	}
+	switch way {
+	case InForm:
 		spec.Form = append(spec.Form, pair("client_id", client), request.Pair{Name: "client_secret", Value: request.Text(o.ClientSecret, true)})
-	default:
+	case InBasic:
+		// Both are form-encoded before they go into Basic (section 2.3.1).
 		credentials := basicCredentials(url.QueryEscape(client), url.QueryEscape(secret))
 		env.Scope.Hide(credentials)
 		spec.Headers = append(spec.Headers, pair("Authorization", "Basic "+credentials))
-	}
-	return spec, nil
-}
-
-func (o *OAuth2) ask(ctx context.Context, env *Env, form []request.Pair) (*Token, error) {
-	spec, err := o.clientRequest(env, o.From, form)
-	if err != nil {
-		return nil, err
-	}
-	r, err := env.send(ctx, spec)
-	if err != nil {
-		return nil, err
-	}
-	if r.Format != document.JSON && document.Guess(r.Record.Answer.Body) == document.JSON {
-		// Some endpoints call their JSON text; there is nothing else it could be.
-		if node, err := document.ReadJSON(r.Record.Answer.Body); err == nil {
-			r.Format, r.Payload = document.JSON, node
+	case InKeyJWT, InSecretJWT:
+		assertion, err := o.clientAssertion(env, s, client, secret, address)
+		if err != nil {
+			return nil, err
+		}
+		env.Scope.Hide(assertion)
+		spec.Form = append(spec.Form, pair("client_id", client), pair("client_assertion_type", "urn:ietf:params:oauth:client-assertion-type:jwt-bearer"), pair("client_assertion", assertion))
+	default:
+		if client != "" {
+			spec.Form = append(spec.Form, pair("client_id", client))
 		}
 	}
-	if r.Record.Answer.Status != 200 {
-		return nil, refusal(r)
+	r, err := spec.Build(env.Scope)
+	if err != nil {
+		return nil, &Error{Message: err.Error()}
 	}
-	text := r.Payload.Get("access_token")
-	if r.Format != document.JSON || text == nil || text.Text == "" {
-		return nil, &Error{Message: fmt.Sprintf("the token endpoint answered 200 without an access_token (%s)", answerInWords(r)), Record: r.Record,
+	if way == InBasic {
+		r.Show("Authorization", "Basic "+value.Mask)
+	}
+	return r, o.showCertificate(r, s)
+}
+
+// showCertificate makes the request carry the client's certificate where the
+// client proves itself by it (RFC 8705), at its token endpoint and, as tokens
+// are bound to it, at services (section 3).
+func (o *OAuth2) showCertificate(r *exchange.Request, s *oauthState) error {
+	if o.ClientIn != InCertificate || s == nil || s.pair == nil {
+		return nil
+	}
+	if err := s.pair.Complete(); err != nil {
+		return &Error{Message: err.Error()}
+	}
+	certificate := s.pair.TLS()
+	r.Certificate = &certificate
+	return nil
+}
+
+// ask sends a token request and reads its answer (section 5.1).
+func (o *OAuth2) ask(ctx context.Context, env *Env, s *oauthState, form []request.Pair) (*Token, error) {
+	address, err := o.endpoint(env, s, o.From, "from", "token_endpoint")
+	if err != nil {
+		return nil, err
+	}
+	re, err := o.askEndpoint(ctx, env, s, address, form)
+	if err != nil {
+		return nil, err
+	}
+	if re.Record.Answer.Status != 200 {
+		return nil, refusal(re)
+	}
+	text := re.Payload.Get("access_token")
+	if re.Format != document.JSON || text == nil || text.Text == "" {
+		return nil, &Error{Message: fmt.Sprintf("the token endpoint answered 200 without an access_token (%s)", answerInWords(re)), Record: re.Record,
 			Try: "is from: the token endpoint? It should answer in JSON (RFC 6749, section 5.1)"}
 	}
 	now := env.now()
-	token := &Token{Text: text.Text, Obtained: now, Kind: textOf(r.Payload.Get("token_type")), Refresh: textOf(r.Payload.Get("refresh_token")),
-		Scope: strings.Fields(textOf(r.Payload.Get("scope"))), Expires: expiry(text.Text)}
-	if life, ok := r.Payload.Get("expires_in").Decimal(); ok {
+	token := &Token{Text: text.Text, Obtained: now, Kind: textOf(re.Payload.Get("token_type")), Refresh: textOf(re.Payload.Get("refresh_token")),
+		Identity: textOf(re.Payload.Get("id_token")), Scope: strings.Fields(textOf(re.Payload.Get("scope"))), Expires: expiry(text.Text)}
+	if !token.Expires.IsZero() {
+		token.Expires = token.Expires.Add(-Skew(re.Record)) // the claim follows the server's clock
+	}
+	if life, ok := re.Payload.Get("expires_in").Decimal(); ok {
 		if seconds, err := life.Float64(); err == nil {
 			token.Expires = now.Add(time.Duration(seconds * float64(time.Second)))
 		}
 	}
+	if s.prover != nil || o.ClientIn == InCertificate {
+		token.material = s
+	}
+	if s.prover != nil && !strings.EqualFold(token.Kind, "DPoP") {
+		return nil, &Error{Record: re.Record, Message: fmt.Sprintf("the token endpoint gave a token of type %q, which is not bound to the key that was proven (RFC 9449, section 5)", token.Kind),
+			Try: "the server may not know DPoP; leave proof: dpop out to use its tokens all the same"}
+	}
 	return token, nil
+}
+
+// askEndpoint sends one request of the client, with a proof of its key where
+// tokens are bound to one. A nonce that is asked for is given, once (RFC 9449, 8).
+func (o *OAuth2) askEndpoint(ctx context.Context, env *Env, s *oauthState, address string, form []request.Pair) (*reply.Reply, error) {
+	for attempt := 0; ; attempt++ {
+		r, err := o.clientRequest(env, s, address, form)
+		if err != nil {
+			return nil, err
+		}
+		if s.prover != nil {
+			if err := s.prover.put(r, env, "", 0); err != nil {
+				return nil, err
+			}
+		}
+		re, err := env.do(ctx, r)
+		if err != nil {
+			return nil, err
+		}
+		if re.Format != document.JSON && document.Guess(re.Record.Answer.Body) == document.JSON {
+			// Some endpoints call their JSON text; there is nothing else it could be.
+			if node, err := document.ReadJSON(re.Record.Answer.Body); err == nil {
+				re.Format, re.Payload = document.JSON, node
+			}
+		}
+		wantsNonce := s.prover != nil && s.prover.learn(re.Record.Answer, r.URL) && textOf(re.Payload.Get("error")) == "use_dpop_nonce"
+		// A server whose clock differs finds our assertions too old or too young.
+		skewed := attempt == 0 && re.Record.Answer.Status >= 400 && Skew(re.Record) != 0 && (o.ClientIn == InKeyJWT || o.ClientIn == InSecretJWT || s.prover != nil)
+		if attempt > 0 || !wantsNonce && !skewed {
+			return re, nil
+		}
+	}
 }
 
 // refusal puts an error answer of RFC 6749, section 5.2, into words.
 func refusal(r *reply.Reply) *Error {
-	status := r.Record.Answer.Status
+	answer := r.Record.Answer
 	e := &Error{Record: r.Record}
 	code := textOf(r.Payload.Get("error"))
-	if code == "" {
-		e.Message = fmt.Sprintf("the token endpoint answered %d: %s", status, answerInWords(r))
+	switch location := answer.Header.Get("Location"); {
+	case code != "":
+	case answer.Status >= 300 && answer.Status < 400 && location != "":
+		e.Message = fmt.Sprintf("the endpoint answered %d and leads to %s, where credentials were not sent", answer.Status, location)
+		e.Try = "if that is where it is now, write its address into the login"
+		return e
+	case r.Format == document.HTML:
+		e.Message = fmt.Sprintf("the token endpoint answered %d: %s", answer.Status, answerInWords(r))
+		e.Try = "an HTML page comes from a login page or a proxy, not from a token endpoint: check the address"
+		return e
+	default:
+		e.Message = fmt.Sprintf("the token endpoint answered %d: %s", answer.Status, answerInWords(r))
 		return e
 	}
-	e.Message = fmt.Sprintf("the token endpoint refused with %d %s", status, code)
+	e.Message = fmt.Sprintf("the token endpoint refused with %d %s", answer.Status, code)
 	if description := textOf(r.Payload.Get("error_description")); description != "" {
 		e.Message += ": " + description
 	}
-	e.Try = map[string]string{
-		"invalid_client":         "the client or its secret is wrong, or the endpoint wants them in the form: client in: form",
-		"invalid_grant":          "the user, the password or the refresh token is wrong or no longer good",
-		"invalid_scope":          "the scope is unknown, or more than this client may have",
-		"unauthorized_client":    "this client may not use this grant",
-		"unsupported_grant_type": "the endpoint does not know this grant",
-		"invalid_request":        "a parameter is missing or stands twice",
-	}[code]
+	e.Try = errorWords[code]
+	if skew := Skew(r.Record); skew != 0 {
+		e.Try = strings.TrimPrefix(e.Try+"; "+SkewInWords(skew), "; ")
+	}
 	return e
+}
+
+// errorWords explain the error codes of RFC 6749 (4.1.2.1, 5.2), RFC 8628 (3.5),
+// RFC 8707 (2) and RFC 9449 (5).
+var errorWords = map[string]string{
+	"invalid_client":            "the client or its secret is wrong, or the endpoint wants them in another way: client in: " + strings.Join(ClientWays, ", "),
+	"invalid_grant":             "the user, the password, the code, the assertion or the refresh token is wrong or no longer good",
+	"invalid_scope":             "the scope is unknown, or more than this client may have",
+	"unauthorized_client":       "this client may not use this grant",
+	"unsupported_grant_type":    "the endpoint does not know this grant",
+	"invalid_request":           "a parameter is missing or stands twice",
+	"access_denied":             "the person or the server said no",
+	"expired_token":             "the code was not typed in in time: start again",
+	"invalid_target":            "the resource or audience is unknown, or not for this client",
+	"invalid_dpop_proof":        "the proof of the key was not accepted",
+	"unsupported_response_type": "the server gives no codes to this client",
+	"server_error":              "the server fell over; its own log would tell",
+	"temporarily_unavailable":   "the server is too busy; try later",
 }
 
 // answerInWords says shortly what an answer was.
@@ -167,25 +355,89 @@ func textOf(n *document.Node) string {
 }
 
 // Put sets the Authorization field, or what Send says.
-func (o *OAuth2) Put(r *exchange.Request, _ *Env, t *Token) error {
+func (o *OAuth2) Put(r *exchange.Request, env *Env, t *Token) error {
 	send := o.Send
 	if send == (Send{}) {
 		send = Send{Header: "Authorization", Word: "Bearer"}
 	}
-	return send.put(r, t)
+	s, _ := t.material.(*oauthState)
+	if o.Proof && send.Word == "Bearer" {
+		send.Word = "DPoP"
+	}
+	if s != nil && s.prover != nil {
+		if err := s.prover.put(r, env, t.Text, t.stampShift()); err != nil {
+			return err
+		}
+	}
+	if err := send.put(r, t); err != nil {
+		return err
+	}
+	return o.showCertificate(r, s)
 }
 
-// Verify asks the introspection endpoint (RFC 7662, section 2).
-func (o *OAuth2) Verify(ctx context.Context, env *Env, t *Token) (*Standing, error) {
-	if o.Introspection == nil {
-		return nil, &Error{Message: "the login names no introspection endpoint", Try: "add introspection: ADDRESS to the login"}
+// Challenged repeats the nonce that a service asks for (RFC 9449, section 9).
+func (o *OAuth2) Challenged(answer *exchange.Answer, _ *Env, t *Token) (*Token, bool, bool, error) {
+	s, _ := t.material.(*oauthState)
+	if s == nil || s.prover == nil || answer.Header.Get("DPoP-Nonce") == "" {
+		return nil, false, false, nil
 	}
+	isNew := s.prover.learnAt("", answer)
+	next := *t
+	next.Kind = "a nonce (DPoP)"
+	again := isNew && answer.Status == 401 && strings.Contains(strings.Join(answer.Header.Values("WWW-Authenticate"), " "), "use_dpop_nonce")
+	if !again {
+		return nil, false, false, nil
+	}
+	return &next, true, false, nil
+}
+
+// NeedsPerson says whether somebody has to open a page.
+func (o *OAuth2) NeedsPerson() bool { return o.Grant == GrantCode || o.Grant == GrantDevice }
+
+// Verify asks the introspection endpoint (RFC 7662, section 2), and checks the
+// signature of a JWT by the issuer's keys.
+func (o *OAuth2) Verify(ctx context.Context, env *Env, t *Token) (*Standing, error) {
 	env.Scope.Hide(t.Text)
-	spec, err := o.clientRequest(env, o.Introspection, []request.Pair{pair("token", t.Text), pair("token_type_hint", "access_token")})
+	s, err := o.state(ctx, env)
 	if err != nil {
 		return nil, err
 	}
-	r, err := env.send(ctx, spec)
+	asked, refused := o.introspect(ctx, env, s, t)
+	signed, err := o.checkSignature(ctx, env, s, t)
+	switch {
+	case err != nil:
+		return nil, err
+	case refused != nil && signed == nil:
+		return nil, refused
+	case refused != nil:
+		// Some servers do not introspect tokens that can be checked without them.
+		signed.Also = append(signed.Also, refused.Error())
+		return signed, nil
+	}
+	switch {
+	case asked == nil && signed == nil:
+		return nil, &Error{Message: "nobody can be asked: the login names neither an introspection endpoint nor the issuer's keys",
+			Try: "add introspection: ADDRESS, or keys: ADDRESS for tokens that are JWTs, or issuer: to find both"}
+	case asked == nil:
+		return signed, nil
+	case signed == nil:
+		return asked, nil
+	}
+	asked.Good = asked.Good && signed.Good
+	asked.Also = append(asked.Also, signed.Said)
+	asked.Also = append(asked.Also, signed.Also...)
+	return asked, nil
+}
+
+func (o *OAuth2) introspect(ctx context.Context, env *Env, s *oauthState, t *Token) (*Standing, error) {
+	if o.Introspection == nil && s.metadata.Get("introspection_endpoint") == nil {
+		return nil, nil
+	}
+	address, err := o.endpoint(env, s, o.Introspection, "introspection", "introspection_endpoint")
+	if err != nil {
+		return nil, err
+	}
+	r, err := o.askEndpoint(ctx, env, &oauthState{metadata: s.metadata, pair: s.pair}, address, []request.Pair{pair("token", t.Text), pair("token_type_hint", "access_token")})
 	if err != nil {
 		return nil, err
 	}
@@ -200,11 +452,51 @@ func (o *OAuth2) Verify(ctx context.Context, env *Env, t *Token) (*Standing, err
 	return standing, nil
 }
 
+// GivesBack says whether the token is revoked at the end.
+func (o *OAuth2) GivesBack() bool { return o.Revoke }
+
+// GiveBack revokes the token (RFC 7009).
+func (o *OAuth2) GiveBack(ctx context.Context, env *Env, t *Token) error {
+	if t.Text == "" {
+		return nil
+	}
+	s, err := o.state(ctx, env)
+	if err != nil {
+		return err
+	}
+	address, err := o.endpoint(env, s, o.Revocation, "revocation", "revocation_endpoint")
+	if err != nil {
+		return err
+	}
+	s.prover = nil
+	for hint, text := range map[string]string{"refresh_token": t.Refresh, "access_token": t.Text} {
+		if text == "" {
+			continue
+		}
+		r, err := o.askEndpoint(ctx, env, s, address, []request.Pair{pair("token", text), pair("token_type_hint", hint)})
+		if err != nil {
+			return err
+		}
+		if r.Record.Answer.Status != 200 {
+			return refusal(r)
+		}
+	}
+	return nil
+}
+
 // Holes lists the placeholders.
 func (o *OAuth2) Holes() []*value.Hole {
-	all := holes(o.From, o.Client, o.ClientSecret, o.User, o.Password, o.Scope, o.Introspection)
-	for _, p := range o.Extra {
+	all := holes(append([]*value.Template{o.Issuer, o.From, o.AuthorizeAt, o.DeviceAt, o.Introspection, o.Revocation, o.KeysAt, o.Client, o.ClientSecret, o.KeyID,
+		o.User, o.Password, o.RefreshToken, o.Redirect, o.Assertion, o.Subject.Token, o.Subject.Kind, o.Actor.Token, o.Actor.Kind, o.Requested,
+		o.Scope, o.Audience}, o.Resource...)...)
+	all = append(all, o.Material.holes()...)
+	for _, p := range append(o.Claims[:len(o.Claims):len(o.Claims)], o.Extra...) {
 		all = append(all, p.Value.Holes()...)
 	}
 	return all
+}
+
+// Addresses are where the login itself sends requests.
+func (o *OAuth2) Addresses() []*value.Template {
+	return []*value.Template{o.Issuer, o.From, o.AuthorizeAt, o.DeviceAt, o.Introspection, o.Revocation, o.KeysAt}
 }

@@ -119,6 +119,8 @@ type (
 		Address string              `json:"address"`
 		Headers map[string][]string `json:"headers,omitempty"`
 		Body    string              `json:"body,omitempty"`
+		// Signed are the texts that signatures of the request were made over.
+		Signed []string `json:"signed,omitempty"`
 	}
 )
 
@@ -169,7 +171,7 @@ func RequestJSON(r *exchange.Request) *Request {
 			headers[name] = append(headers[name], r.ShownField(name, v))
 		}
 	}
-	return &Request{Method: r.Method, Address: r.Shown(), Headers: headers, Body: shownBody([]byte(r.BodyShown()))}
+	return &Request{Method: r.Method, Address: r.Shown(), Headers: headers, Body: shownBody([]byte(r.BodyShown())), Signed: r.Signed}
 }
 
 func recordJSON(record *exchange.Record) exchangeJSON {

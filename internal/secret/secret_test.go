@@ -161,7 +161,7 @@ func TestRecipients(t *testing.T) {
 	require.NoError(t, err)
 	_, err = mate.Get("", "a")
 	assert.ErrorContains(t, err, "testbench secret share "+key)
-	number, err := mine.Share(key)
+	number, err := mine.Share(key, "")
 	require.NoError(t, err)
 	assert.Equal(t, 1, number)
 	text, err := mate.Get("", "a")
@@ -172,14 +172,100 @@ func TestRecipients(t *testing.T) {
 	text, err = mine.Get("", "b")
 	require.NoError(t, err)
 	assert.Equal(t, "from the mate", text, "what either seals, both open")
-	_, err = mine.Share("age1nonsense")
+	_, err = mine.Share("age1nonsense", "")
 	assert.ErrorContains(t, err, "no public key")
 	require.NoError(t, os.WriteFile(filepath.Join(mine.Dir, "recipients.txt"), []byte("# comment\n\nnobody\n"), 0o600))
 	_, err = mine.Set("", "c", "x")
 	assert.ErrorContains(t, err, `"nobody" is no public key`)
 	require.NoError(t, os.WriteFile(mine.Identity, []byte("no identity"), 0o600))
-	_, err = mine.Get("", "a")
+	_, err = (&secret.Store{Dir: mine.Dir, Identity: mine.Identity}).Get("", "a")
 	assert.ErrorContains(t, err, "is no identity")
+}
+
+// A key can open one secret alone, and be taken away again from one or from all.
+func TestShareOneAndWithdraw(t *testing.T) {
+	dir := t.TempDir()
+	store := func(name string) *secret.Store {
+		return &secret.Store{Dir: filepath.Join(dir, "secrets"), Identity: filepath.Join(dir, name)}
+	}
+	mine, mate := store("mine"), store("mate")
+	key, err := mate.PublicKey(true)
+	require.NoError(t, err)
+	set := func(site, name string) {
+		_, err := mine.Set(site, name, "text of "+name)
+		require.NoError(t, err)
+	}
+	opens := func(site, name string) bool {
+		_, err := mate.Get(site, name)
+		return err == nil
+	}
+	set("", "a")
+	set("", "b")
+	set("live", "a")
+	for _, c := range []struct {
+		withdraw        bool
+		name            string
+		number          int
+		a, b, live, new bool
+	}{
+		{false, "a", 1, true, false, false, false},
+		{false, "live/a", 1, true, false, true, false},
+		{true, "a", 1, false, false, true, false},
+		{false, "", 3, true, true, true, true},
+		{true, "b", 1, true, false, true, false}, // what is there now stays open, what comes is not
+		{true, "", 3, false, false, false, false},
+	} {
+		change := mine.Share
+		if c.withdraw {
+			change = mine.Withdraw
+		}
+		number, err := change(key, c.name)
+		require.NoError(t, err)
+		assert.Equal(t, c.number, number, "%+v", c)
+		set("", "new")
+		assert.Equal(t, []bool{c.a, c.b, c.live, c.new}, []bool{opens("", "a"), opens("", "b"), opens("live", "a"), opens("", "new")}, "%+v", c)
+		_, err = mine.Remove("", "new")
+		require.NoError(t, err)
+	}
+	_, err = mine.Withdraw(key, "")
+	assert.ErrorContains(t, err, "not shared with")
+	var notThere *secret.NotFoundError
+	_, err = mine.Share(key, "c")
+	assert.ErrorAs(t, err, &notThere)
+	own, err := mine.PublicKey(false)
+	require.NoError(t, err)
+	_, err = mine.Withdraw(own, "")
+	assert.ErrorContains(t, err, "your own key")
+}
+
+// An identity can be locked by a passphrase and unlocked again; a wrong one
+// opens nothing.
+func TestLockedIdentity(t *testing.T) {
+	dir := t.TempDir()
+	store := func(passphrase string) *secret.Store {
+		s := &secret.Store{Dir: filepath.Join(dir, "secrets"), Identity: filepath.Join(dir, "identity"), Work: 10}
+		if passphrase != "" {
+			s.Passphrase = func(string) (string, error) { return passphrase, nil }
+		}
+		return s
+	}
+	_, err := store("").Set("", "a", "sealed text")
+	require.NoError(t, err)
+	require.NoError(t, store("").Lock("queen excluder"))
+	data, err := os.ReadFile(filepath.Join(dir, "identity"))
+	require.NoError(t, err)
+	assert.NotContains(t, string(data), "AGE-SECRET-KEY")
+	opened := store("queen excluder")
+	text, err := opened.Beside(filepath.Join(dir, "secrets")).Get("", "a")
+	require.NoError(t, err)
+	assert.Equal(t, "sealed text", text)
+	_, err = store("wrong").Get("", "a")
+	assert.ErrorContains(t, err, "the passphrase does not open")
+	_, err = store("").Get("", "a")
+	assert.ErrorContains(t, err, "nobody can be asked")
+	require.NoError(t, opened.Lock(""))
+	_, err = store("").Get("", "a")
+	assert.NoError(t, err)
 }
 
 func BenchmarkMask(b *testing.B) {

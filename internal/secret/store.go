@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"filippo.io/age"
@@ -34,6 +35,15 @@ type Store struct {
 	Identity string // the file of the user's identity
 	// Environ looks up environment variables; nil means os.LookupEnv.
 	Environ func(string) (string, bool)
+	// Passphrase asks for the passphrase of a locked identity; nil means that
+	// nobody can be asked.
+	Passphrase func(file string) (string, error)
+	// Work is how hard guessing the passphrase is made, as a power of two; 0 means
+	// what takes about a second.
+	Work int
+
+	once   sync.Once
+	opened *openedIdentity
 }
 
 // NotFoundError says that a secret is neither in the environment nor sealed.
@@ -134,7 +144,7 @@ func readBounded(file string) ([]byte, error) {
 }
 
 func (s *Store) open(file string, sealed []byte) (string, error) {
-	identities, err := s.identities(false)
+	identities, err := s.identity(false)
 	if err != nil {
 		return "", fmt.Errorf("%s cannot be opened: %w", file, err)
 	}
@@ -147,100 +157,9 @@ func (s *Store) open(file string, sealed []byte) (string, error) {
 	}
 	var noMatch *age.NoIdentityMatchError
 	if errors.As(err, &noMatch) {
-		return "", fmt.Errorf("%s is not sealed for your identity (%s): ask a team mate to run `testbench secret share %s`", file, s.Identity, recipientOf(identities))
+		return "", fmt.Errorf("%s is not sealed for your identity (%s): ask a team mate to run `testbench secret share %s`", file, s.Identity, publicKey(identities))
 	}
 	return "", fmt.Errorf("%s is damaged or was tampered with: %v; take it from version control again, or set the secret anew", file, err)
-}
-
-func recipientOf(identities []age.Identity) string {
-	for _, identity := range identities {
-		if x, ok := identity.(*age.X25519Identity); ok {
-			return x.Recipient().String()
-		}
-	}
-	return "YOUR-PUBLIC-KEY"
-}
-
-// identities reads the user's identity; with create it is made when missing.
-func (s *Store) identities(create bool) ([]age.Identity, error) {
-	data, err := readBounded(s.Identity)
-	if errors.Is(err, fs.ErrNotExist) {
-		if !create {
-			return nil, fmt.Errorf("you have no identity yet (%s): `testbench secret set` makes one", s.Identity)
-		}
-		return s.newIdentity()
-	}
-	if err != nil {
-		return nil, err
-	}
-	identities, err := age.ParseIdentities(bytes.NewReader(data))
-	if err != nil {
-		return nil, fmt.Errorf("%s is no identity: %w", s.Identity, err)
-	}
-	return identities, nil
-}
-
-func (s *Store) newIdentity() ([]age.Identity, error) {
-	identity, err := age.GenerateX25519Identity()
-	if err != nil {
-		return nil, err
-	}
-	if err := os.MkdirAll(filepath.Dir(s.Identity), 0o700); err != nil {
-		return nil, err
-	}
-	text := fmt.Sprintf("# identity of the sealed store; keep it to yourself\n# public key: %s\n%s\n", identity.Recipient(), identity)
-	err = safefile.Create(s.Identity, []byte(text), 0o600)
-	if errors.Is(err, fs.ErrExist) {
-		return s.identities(false) // another command was quicker
-	}
-	if err != nil {
-		return nil, err
-	}
-	return []age.Identity{identity}, nil
-}
-
-// recipients are the user and those of recipients.txt.
-func (s *Store) recipients() ([]age.Recipient, error) {
-	identities, err := s.identities(true)
-	if err != nil {
-		return nil, err
-	}
-	var recipients []age.Recipient
-	own := map[string]bool{}
-	for _, identity := range identities {
-		if x, ok := identity.(*age.X25519Identity); ok {
-			recipients = append(recipients, x.Recipient())
-			own[x.Recipient().String()] = true
-		}
-	}
-	for _, line := range s.recipientLines() {
-		if own[line] {
-			continue
-		}
-		recipient, err := age.ParseX25519Recipient(line)
-		if err != nil {
-			return nil, fmt.Errorf("%s: %q is no public key: %w", filepath.Join(s.Dir, recipientsFile), line, err)
-		}
-		recipients = append(recipients, recipient)
-	}
-	if len(recipients) == 0 {
-		return nil, fmt.Errorf("%s holds no identity that can seal", s.Identity)
-	}
-	return recipients, nil
-}
-
-func (s *Store) recipientLines() []string {
-	data, err := readBounded(filepath.Join(s.Dir, recipientsFile))
-	if err != nil {
-		return nil
-	}
-	var lines []string
-	for line := range strings.Lines(string(data)) {
-		if line = strings.TrimSpace(line); line != "" && !strings.HasPrefix(line, "#") {
-			lines = append(lines, line)
-		}
-	}
-	return lines
 }
 
 // CheckName says what is wrong with the name of a secret, if anything is.
@@ -257,7 +176,7 @@ func (s *Store) Set(site, name, text string) (string, error) {
 	if err := CheckName(name); err != nil {
 		return "", err
 	}
-	recipients, err := s.recipients()
+	recipients, err := s.recipients(site, name)
 	if err != nil {
 		return "", err
 	}
@@ -266,25 +185,32 @@ func (s *Store) Set(site, name, text string) (string, error) {
 }
 
 func (s *Store) seal(file, text string, recipients []age.Recipient) error {
-	var sealed bytes.Buffer
-	armored := armor.NewWriter(&sealed)
-	writer, err := age.Encrypt(armored, recipients...)
+	data, err := sealed(text, recipients)
 	if err != nil {
-		return err
-	}
-	if _, err := io.WriteString(writer, text); err != nil {
-		return err
-	}
-	if err := writer.Close(); err != nil {
-		return err
-	}
-	if err := armored.Close(); err != nil {
 		return err
 	}
 	if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
 		return err
 	}
-	return safefile.Write(file, sealed.Bytes(), 0o644)
+	return safefile.Write(file, data, 0o644)
+}
+
+// sealed encrypts a text to recipients, in armour.
+func sealed(text string, recipients []age.Recipient) ([]byte, error) {
+	var out bytes.Buffer
+	armored := armor.NewWriter(&out)
+	writer, err := age.Encrypt(armored, recipients...)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := io.WriteString(writer, text); err != nil {
+		return nil, err
+	}
+	if err := writer.Close(); err != nil {
+		return nil, err
+	}
+	err = armored.Close()
+	return out.Bytes(), err
 }
 
 // Remove takes a sealed secret away. It returns the file.
@@ -344,66 +270,4 @@ func (s *Store) names(site string) []string {
 		}
 	}
 	return names
-}
-
-// Share adds a team mate's public key and seals every secret anew, so that the
-// key opens them too. It returns how many there were.
-func (s *Store) Share(recipient string) (int, error) {
-	recipient = strings.TrimSpace(recipient)
-	if _, err := age.ParseX25519Recipient(recipient); err != nil {
-		return 0, fmt.Errorf("%q is no public key (age1…): %w", recipient, err)
-	}
-	lines := s.recipientLines()
-	own, err := s.PublicKey(true)
-	if err != nil {
-		return 0, err
-	}
-	for _, key := range []string{own, recipient} {
-		if !slices.Contains(lines, key) {
-			lines = append(lines, key)
-		}
-	}
-	entries, err := s.List()
-	if err != nil {
-		return 0, err
-	}
-	// Everything is opened before anything is written.
-	opened := make([]string, len(entries))
-	for i, e := range entries {
-		file := s.files(e.Site, e.Name)[0]
-		data, err := readBounded(file)
-		if err != nil {
-			return 0, err
-		}
-		if opened[i], err = s.open(file, data); err != nil {
-			return 0, err
-		}
-	}
-	if err := os.MkdirAll(s.Dir, 0o755); err != nil {
-		return 0, err
-	}
-	text := "# public keys that the secrets of this bench are sealed to\n" + strings.Join(lines, "\n") + "\n"
-	if err := safefile.Write(filepath.Join(s.Dir, recipientsFile), []byte(text), 0o644); err != nil {
-		return 0, err
-	}
-	recipients, err := s.recipients()
-	if err != nil {
-		return 0, err
-	}
-	for i, e := range entries {
-		if err := s.seal(s.files(e.Site, e.Name)[0], opened[i], recipients); err != nil {
-			return i, err
-		}
-	}
-	return len(entries), nil
-}
-
-// PublicKey returns the user's public key. With create an identity is made if
-// there is none.
-func (s *Store) PublicKey(create bool) (string, error) {
-	identities, err := s.identities(create)
-	if err != nil {
-		return "", err
-	}
-	return recipientOf(identities), nil
 }

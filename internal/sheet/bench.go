@@ -52,6 +52,7 @@ type Site struct {
 // TLS says how encrypted connections of a site are made.
 type TLS struct {
 	CA, Certificate, Key string // files, relative to the bench
+	Password             *value.Template
 	Insecure             bool
 }
 
@@ -97,8 +98,9 @@ type Login struct {
 	Name string
 	Kind login.Kind
 
-	at   *yamlfile.Node
-	uses []use
+	at    *yamlfile.Node
+	uses  []use
+	names []loginName // other logins that it needs
 }
 
 // FindBench returns the nearest folder upward from dir that holds a bench file,
@@ -202,7 +204,7 @@ var benchKeys = []key[Bench]{
 		for _, e := range r.entries(n, "logins") {
 			l := &Login{Name: e.Key.Text, at: e.Key}
 			inner := *r
-			inner.uses = &l.uses
+			inner.uses, inner.logins = &l.uses, &l.names
 			r.identifier(e.Key, "a login")
 			l.Kind = inner.login(e.Value)
 			b.Logins = append(b.Logins, l)
@@ -241,8 +243,9 @@ var siteKeys = []key[Site]{
 
 var tlsKeys = []key[TLS]{
 	{"ca", "file of further authorities (PEM)", func(r *reader, t *TLS, n *yamlfile.Node) { t.CA = r.benchFile(n) }},
-	{"certificate", "file of the client certificate (PEM)", func(r *reader, t *TLS, n *yamlfile.Node) { t.Certificate = r.benchFile(n) }},
+	{"certificate", "file of the client certificate (PEM, PKCS#12)", func(r *reader, t *TLS, n *yamlfile.Node) { t.Certificate = r.benchFile(n) }},
 	{"key", "file of its key (PEM)", func(r *reader, t *TLS, n *yamlfile.Node) { t.Key = r.benchFile(n) }},
+	{"password", "password of the key, from ${sealed.x}", func(r *reader, t *TLS, n *yamlfile.Node) { t.Password = r.secret(n) }},
 	{"insecure", "true: certificates are not checked", func(r *reader, t *TLS, n *yamlfile.Node) { t.Insecure = r.yes(n) }},
 }
 
@@ -346,6 +349,18 @@ func (b *Bench) Login(name string) *Login {
 	return nil
 }
 
+// LoginAt gives the login that a site uses in the place of one.
+func (b *Bench) LoginAt(site, name string) string {
+	at, err := b.At(site)
+	if err != nil {
+		return name
+	}
+	if other, ok := at.Logins[name]; ok && b.Login(other) != nil {
+		return other
+	}
+	return name
+}
+
 // Operation returns the operation with the name.
 func (s *Service) Operation(name string) *contract.Operation {
 	for _, op := range s.Operations {
@@ -440,7 +455,7 @@ func (b *Bench) At(name string) (*Site, error) {
 			merged.TLS.CA = s.TLS.CA
 		}
 		if s.TLS.Certificate != "" {
-			merged.TLS.Certificate, merged.TLS.Key = s.TLS.Certificate, s.TLS.Key
+			merged.TLS.Certificate, merged.TLS.Key, merged.TLS.Password = s.TLS.Certificate, s.TLS.Key, s.TLS.Password
 		}
 		merged.TLS.Insecure = merged.TLS.Insecure || s.TLS.Insecure
 	}

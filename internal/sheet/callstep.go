@@ -61,11 +61,14 @@ func (b *Bench) CallStep(c CallSpec, vet VetOptions) (*Step, error) {
 	}
 	if c.Login != "" {
 		step.Login = &loginChoice{at: &yamlfile.Node{}, spoil: c.Spoil}
-		if c.Login != "none" {
-			if b.Login(c.Login) == nil {
-				return nil, &NotFoundError{"login", c.Login, b.LoginNames()}
+		for name := range strings.SplitSeq(c.Login, ",") {
+			if name = strings.TrimSpace(name); c.Login == "none" || name == "" {
+				continue
 			}
-			step.Login.names = []string{c.Login}
+			if b.Login(name) == nil {
+				return nil, &NotFoundError{"login", name, b.LoginNames()}
+			}
+			step.Login.names = append(step.Login.names, name)
 		}
 	}
 	return step, b.checkCall(step, vet)

@@ -32,39 +32,50 @@ var loginKinds = map[string]func(r *reader, n *yamlfile.Node) login.Kind{
 		readMapping(r, "a key login", n, k, keyKeys)
 		r.need(n, "key", k.Key)
 		if k.Send == (login.Send{Word: k.Send.Word}) {
-			r.file.Report(n, "write header: NAME or query: NAME", "a key login must say where the key goes")
+			r.file.Report(n, "write header: NAME, query: NAME or cookie: NAME", "a key login must say where the key goes")
 		}
 		return k
 	},
-	"oauth2": func(r *reader, n *yamlfile.Node) login.Kind {
-		o := &login.OAuth2{Grant: "client credentials"}
-		readMapping(r, "an oauth2 login", n, o, oauth2Keys)
-		r.need(n, "from", o.From)
-		if o.Grant == "password" {
-			r.need(n, "user", o.User, "password", o.Password)
-		} else if o.ClientSecret == nil {
-			r.need(n, "client", o.Client, "client secret", o.ClientSecret)
-		}
-		return o
-	},
-	"desk": func(r *reader, n *yamlfile.Node) login.Kind {
-		d := &login.Desk{}
-		readMapping(r, "a desk login", n, d, deskKeys)
-		if d.Ask == nil || d.TokenAt == nil {
-			r.file.Report(n, "", "a desk login needs ask: (the login call) and token at: (where the token stands in the reply)")
-			if d.Ask == nil {
-				d.Ask = &request.Spec{Address: value.Literal("")}
-			}
-		}
-		if d.Send == (login.Send{}) {
-			d.Send = login.Send{Header: "Authorization", Word: "Bearer"}
-		}
+	"digest": func(r *reader, n *yamlfile.Node) login.Kind {
+		d := &login.Digest{}
+		readMapping(r, "a digest login", n, d, digestKeys)
+		r.need(n, "user", d.User, "password", d.Password)
 		return d
 	},
+	"ntlm": func(r *reader, n *yamlfile.Node) login.Kind {
+		k := &login.NTLM{}
+		readMapping(r, "an ntlm login", n, k, ntlmKeys)
+		r.need(n, "user", k.User, "password", k.Password)
+		return k
+	},
+	"kerberos": (*reader).kerberosLogin,
+	"certificate": func(r *reader, n *yamlfile.Node) login.Kind {
+		c := &login.Certificate{}
+		readMapping(r, "a certificate login", n, &c.Material, append(materialKeys, ignoreKind[login.Material]()))
+		r.need(n, "certificate", c.Certificate)
+		return c
+	},
+	"oauth2":         (*reader).oauth2Login,
+	"desk":           (*reader).deskLogin,
+	"session":        (*reader).sessionLogin,
+	"hmac":           (*reader).hmacLogin,
+	"http signature": (*reader).httpSignatureLogin,
+	"username token": func(r *reader, n *yamlfile.Node) login.Kind {
+		u := &login.UsernameToken{}
+		readMapping(r, "a username token login", n, u, usernameTokenKeys)
+		r.need(n, "user", u.User, "password", u.Password)
+		return u
+	},
+	"signature": (*reader).signatureLogin,
+	"saml": func(r *reader, n *yamlfile.Node) login.Kind {
+		s := &login.SAML{}
+		readMapping(r, "a saml login", n, s, samlKeys)
+		if s.From == "" {
+			r.need(n, "assertion", s.Assertion)
+		}
+		return s
+	},
 }
-
-// laterKinds are the kinds that the design knows and this version does not.
-var laterKinds = []string{"digest", "session", "username token", "signature", "saml", "hmac", "http signature", "certificate", "ntlm", "kerberos"}
 
 func loginKindNames() []string {
 	var names []string
@@ -90,8 +101,6 @@ func (r *reader) login(n *yamlfile.Node) login.Kind {
 	switch {
 	case ok:
 		return read(r, n)
-	case slices.Contains(laterKinds, kindAt.Text):
-		r.file.Report(kindAt, "there are: "+strings.Join(loginKindNames(), ", "), "logins of kind %s cannot be used yet in this version", kindAt.Text)
 	default:
 		try := nearest.Try(kindAt.Text, loginKindNames())
 		if try == "" {
@@ -135,27 +144,6 @@ var keyKeys = []key[login.Key]{
 	{"word", "a word before it", func(r *reader, k *login.Key, n *yamlfile.Node) { k.Send.Word = r.plainText(n) }},
 }
 
-var oauth2Keys = []key[login.OAuth2]{
-	ignoreKind[login.OAuth2](),
-	{"grant", "client credentials or password", func(r *reader, o *login.OAuth2, n *yamlfile.Node) {
-		if word := r.choice(n, "grant that can be used", login.Grants...); word != "" {
-			o.Grant = word
-		}
-	}},
-	{"from", "the token endpoint", func(r *reader, o *login.OAuth2, n *yamlfile.Node) { o.From = r.address(n) }},
-	{"client", "the client's name", func(r *reader, o *login.OAuth2, n *yamlfile.Node) { o.Client = r.template(n) }},
-	{"client secret", "its secret, from ${sealed.x}", func(r *reader, o *login.OAuth2, n *yamlfile.Node) { o.ClientSecret = r.secret(n) }},
-	{"client in", "basic or form", func(r *reader, o *login.OAuth2, n *yamlfile.Node) {
-		o.ClientIn = r.choice(n, "place for the client's credentials", "basic", "form")
-	}},
-	{"user", "user name", func(r *reader, o *login.OAuth2, n *yamlfile.Node) { o.User = r.template(n) }},
-	{"password", "password, from ${sealed.x}", func(r *reader, o *login.OAuth2, n *yamlfile.Node) { o.Password = r.secret(n) }},
-	{"scope", "the scopes, with blanks between", func(r *reader, o *login.OAuth2, n *yamlfile.Node) { o.Scope = r.template(n) }},
-	{"extra", "further parameters", func(r *reader, o *login.OAuth2, n *yamlfile.Node) { o.Extra = r.pairs(n, "extra") }},
-	{"introspection", "the endpoint that verifies", func(r *reader, o *login.OAuth2, n *yamlfile.Node) { o.Introspection = r.address(n) }},
-	{"send", "where the token goes", func(r *reader, o *login.OAuth2, n *yamlfile.Node) { readMapping(r, "send", n, &o.Send, sendKeys) }},
-}
-
 var sendKeys = []key[login.Send]{
 	{"header", "the header it goes into", func(r *reader, s *login.Send, n *yamlfile.Node) { s.Header = r.headerName(n) }},
 	{"word", "the word before it", func(r *reader, s *login.Send, n *yamlfile.Node) { s.Word = r.plainText(n) }},
@@ -163,31 +151,11 @@ var sendKeys = []key[login.Send]{
 	{"cookie", "the cookie it goes into", func(r *reader, s *login.Send, n *yamlfile.Node) { s.Cookie = r.plainText(n) }},
 }
 
-var deskKeys = []key[login.Desk]{
-	ignoreKind[login.Desk](),
-	{"ask", "the login call", func(r *reader, d *login.Desk, n *yamlfile.Node) {
-		a := &asking{spec: &request.Spec{}}
-		readMapping(r, "ask", n, a, askKeys)
-		if a.spec.Address == nil {
-			r.file.Report(n, "write request: POST ADDRESS", "ask does not say which request to make")
-			a.spec.Address = value.Literal("")
-		}
-		if a.user != nil || a.password != nil {
-			a.spec.Headers = append(a.spec.Headers, request.Pair{Name: "Authorization", Value: request.Text(basicTemplate(r, n, a), true)})
-		}
-		d.Ask = a.spec
-	}},
-	{"token at", "path to the token, or reply.text", func(r *reader, d *login.Desk, n *yamlfile.Node) { d.TokenAt = r.path(n) }},
-	{"lasts", "how long it is good: 300 s, or a path with a unit", func(r *reader, d *login.Desk, n *yamlfile.Node) { r.lasts(d, n) }},
-	{"send", "how it is sent", func(r *reader, d *login.Desk, n *yamlfile.Node) { readMapping(r, "send", n, &d.Send, sendKeys) }},
-	{"still good", "the call that verifies it", func(r *reader, d *login.Desk, n *yamlfile.Node) { d.StillGood = r.requestLine(n) }},
-	{"give back", "the call that ends it", func(r *reader, d *login.Desk, n *yamlfile.Node) { d.Return = r.requestLine(n) }},
-}
-
 // asking is a login call while it is read.
 type asking struct {
 	spec           *request.Spec
 	user, password *yamlfile.Node
+	with           string
 }
 
 var askKeys = []key[asking]{
@@ -204,6 +172,8 @@ var askKeys = []key[asking]{
 		a.spec.TextFormat = guessText(r.text(n))
 		a.spec.Text = r.body(n, a.spec.TextFormat)
 	}},
+	{"cookies", "cookies", func(r *reader, a *asking, n *yamlfile.Node) { a.spec.Cookies = r.pairs(n, "cookies") }},
+	{"login", "another login that goes with the call", func(r *reader, a *asking, n *yamlfile.Node) { a.with = r.otherLogin(n) }},
 	{"user", "user name, sent as Basic", func(r *reader, a *asking, n *yamlfile.Node) { a.user = n }},
 	{"password", "password, sent as Basic", func(r *reader, a *asking, n *yamlfile.Node) { a.password = n }},
 }

@@ -36,6 +36,14 @@ type reader struct {
 	file *yamlfile.File
 	dir  string // the bench folder
 	uses *[]use // where placeholders are noted
+	// logins notes the logins that a login names; nil where there can be none.
+	logins *[]loginName
+}
+
+// loginName is a login that another one names.
+type loginName struct {
+	name string
+	at   *yamlfile.Node
 }
 
 // use is a placeholder with its place in a file.

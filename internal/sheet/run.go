@@ -350,61 +350,43 @@ func (s *Session) exchange(ctx context.Context, step *Step, scope *Scope, names 
 		result.Outcome, result.Reason = Faulty, err.Error()
 		return
 	}
-	record, err := s.send(ctx, step, planned, result)
+	sent, err := s.send(ctx, step, planned, result)
 	result.Logins = s.takeObserved()
 	if err != nil {
+		if last := result.Last(); last != nil { // a token was refused, and none was to be had in its place
+			result.Reply = reply.Read(last)
+		}
 		result.Outcome, result.Reason = Unreachable, err.Error()
 		if ctx.Err() != nil {
 			result.Outcome, result.Reason = Interrupted, "interrupted"
 		}
-		if errors.As(err, &result.Context.LoginFail) && result.Context.LoginFail.Record == nil && result.Outcome == Unreachable {
+		if errors.As(err, &result.Context.LoginFail) && result.Context.LoginFail.Record == nil && !result.Context.LoginFail.Asked && result.Outcome == Unreachable {
 			result.Outcome = Faulty // nobody was asked: a secret or a setting is wrong
 		}
 		return
 	}
+	record := sent.Record()
 	record.Notes = append(planned.notes, record.Notes...)
-	s.judge(step, planned, scope, names, record, result)
+	s.judge(step, planned, scope, names, sent, result)
 }
 
-// send puts the credentials in and sends the request; a token that is refused
-// with 401 is got anew, once.
-func (s *Session) send(ctx context.Context, step *Step, planned *plan, result *StepResult) (*exchange.Record, error) {
-	for attempt := 0; ; attempt++ {
-		request := planned.request.Clone()
-		tokens := map[string]*login.Token{}
-		for _, name := range planned.logins {
-			token, err := s.Logins.Token(ctx, name)
-			if err != nil {
-				return nil, err
-			}
-			if step.Login != nil && step.Login.spoil != "" {
-				if token, err = login.Spoil(token, step.Login.spoil, s.options.Now()); err != nil {
-					return nil, &login.Error{Login: name, Message: err.Error()}
-				}
-			}
-			if err := s.Logins.ApplyToken(name, request, token); err != nil {
-				return nil, err
-			}
-			tokens[name] = token
-			result.Context.Token = token
-		}
-		record := s.Client.Do(ctx, request)
-		result.Exchanges = append(result.Exchanges, record)
-		if record.Answer == nil || record.Answer.Status != 401 || attempt > 0 {
-			return record, nil
-		}
-		again := false
-		for name, token := range tokens {
-			again = s.Logins.Refused(name, token) || again
-		}
-		if !again {
-			return record, nil
-		}
-		planned.notes = append(planned.notes, "the first answer was 401: a new token was got and the request sent again")
+// send puts the credentials in and sends the request.
+func (s *Session) send(ctx context.Context, step *Step, planned *plan, result *StepResult) (*login.Sent, error) {
+	use := login.Use{Names: planned.logins}
+	if step.Login != nil {
+		use.Spoil = step.Login.spoil
 	}
+	sent, err := s.Logins.Send(ctx, planned.request, use)
+	if sent != nil {
+		result.Exchanges = append(result.Exchanges, sent.Records...)
+		result.Context.Token = sent.Token
+		planned.notes = append(planned.notes, sent.Notes...)
+	}
+	return sent, err
 }
 
-func (s *Session) judge(step *Step, planned *plan, scope *Scope, names map[string]string, record *exchange.Record, result *StepResult) {
+func (s *Session) judge(step *Step, planned *plan, scope *Scope, names map[string]string, sent *login.Sent, result *StepResult) {
+	record := sent.Record()
 	re := reply.Read(record)
 	result.Reply = re
 	all := map[string]string{}
@@ -416,6 +398,9 @@ func (s *Session) judge(step *Step, planned *plan, scope *Scope, names map[strin
 	data := s.data(scope, scope.row, scope.kept, re, all)
 	j := &judging{step: step, described: planned.described, messageID: planned.messageID, reply: re, roots: re.Roots(all), scope: scope, data: data}
 	j.judge()
+	for _, f := range sent.Findings {
+		j.add(Check{Kind: "protection", Subject: f.Subject, Held: f.Held, Wanted: f.Wanted, Got: f.Got})
+	}
 	record.Notes = append(record.Notes, j.departures(soap.Version(planned.soapVersion()))...)
 	result.Checks = j.out
 	for _, c := range j.out {
@@ -474,10 +459,7 @@ func (s *Session) context(step *Step, planned *plan) Context {
 
 // showLogin puts a mark into a request of a dry run where credentials would go.
 func (s *Session) showLogin(planned *plan) {
-	for _, name := range planned.logins {
-		placeholder := &login.Token{Text: "token-of-" + name, User: name}
-		_ = s.Logins.ApplyToken(name, planned.request, placeholder)
-	}
+	s.Logins.Preview(context.Background(), planned.request, planned.logins)
 }
 
 // Exchange carries out one step outside of a sheet.

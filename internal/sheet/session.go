@@ -18,7 +18,6 @@ import (
 	"testbench/internal/document"
 	"testbench/internal/exchange"
 	"testbench/internal/login"
-	"testbench/internal/request"
 	"testbench/internal/secret"
 	"testbench/internal/value"
 )
@@ -42,6 +41,11 @@ type Options struct {
 	Environ func(string) (string, bool)
 	// Now is the clock; nil means time.Now.
 	Now func() time.Time
+	// Person shows somebody what to do, for logins that need a person; nil means
+	// that nobody is there.
+	Person func(login.Prompt)
+	// Tokens keeps the tokens of a site between commands; nil keeps none.
+	Tokens func(site string) login.KeptTokens
 }
 
 // Session is a bench at work at one site: connections, logins and values. It
@@ -93,8 +97,16 @@ func NewSession(b *Bench, options Options) (*Session, error) {
 	if insecure {
 		s.Notes = append(s.Notes, "server certificates are NOT checked: what is sent may reach somebody else")
 	}
+	password := ""
+	if site.TLS.Password != nil {
+		text, err := site.TLS.Password.Text(s.Scope(nil, nil), value.Raw)
+		if err != nil {
+			return nil, fmt.Errorf("tls password: %w", err)
+		}
+		password = text.Sent
+	}
 	s.Client, err = exchange.NewClient(exchange.Options{
-		Timeout: timeout, MaxBody: options.MaxBody, CA: file(site.TLS.CA), Certificate: file(site.TLS.Certificate), Key: file(site.TLS.Key),
+		Timeout: timeout, MaxBody: options.MaxBody, CA: file(site.TLS.CA), Certificate: file(site.TLS.Certificate), Key: file(site.TLS.Key), Password: password,
 		Insecure: insecure, Allowed: s.allowed(), Log: options.Log,
 	})
 	if err != nil {
@@ -106,7 +118,14 @@ func NewSession(b *Bench, options Options) (*Session, error) {
 			kinds[l.Name] = l.Kind
 		}
 	}
-	s.Logins = login.NewKeeper(login.Env{Scope: s.Scope(nil, nil), Client: s.Client, Observe: s.observe, Now: options.Now}, kinds)
+	env := login.Env{Scope: s.Scope(nil, nil), Client: s.Client, Observe: s.observe, Now: options.Now, Person: options.Person, Instead: site.Logins}
+	if b.Dir != "" {
+		env.ReadFile = func(name string) ([]byte, error) { return readInside(b.Dir, name) }
+	}
+	if options.Tokens != nil {
+		env.Kept = options.Tokens(site.Name)
+	}
+	s.Logins = login.NewKeeper(env, kinds)
 	return s, nil
 }
 
@@ -203,15 +222,9 @@ func (s *Session) allowed() func(string) bool {
 		fill(address)
 	}
 	for _, l := range s.Bench.Logins {
-		switch kind := l.Kind.(type) {
-		case *login.OAuth2:
-			fill(kind.From)
-			fill(kind.Introspection)
-		case *login.Desk:
-			for _, spec := range []*request.Spec{kind.Ask, kind.StillGood, kind.Return} {
-				if spec != nil {
-					fill(spec.Address)
-				}
+		if asking, ok := l.Kind.(interface{ Addresses() []*value.Template }); ok {
+			for _, address := range asking.Addresses() {
+				fill(address)
 			}
 		}
 	}

@@ -302,7 +302,7 @@ func (r *reader) loginChoice(n *yamlfile.Node) *loginChoice {
 	if n.Kind == yamlfile.Mapping {
 		readMapping(r, "login", n, c, loginChoiceKeys)
 		if len(c.names) == 0 || c.spoil == "" {
-			r.file.Report(n, "write spoil: LOGIN and how: expired, tampered or empty", "a spoilt login needs both")
+			r.file.Report(n, "write spoil: LOGIN and how: "+strings.Join(login.Ways, ", "), "a spoilt login needs both")
 		}
 		return c
 	}

@@ -22,6 +22,7 @@ func (b *Bench) check() {
 	for _, s := range b.Sites {
 		b.checkSite(s)
 	}
+	b.checkLogins()
 	for _, s := range b.Services {
 		if s.Address == nil && s.Contract == nil {
 			b.file.Report(s.at, "write address: ${base}/…", "the service %s says neither address: nor contract:", s.Name)
@@ -49,6 +50,40 @@ func (b *Bench) check() {
 			}
 		}
 	}
+}
+
+// checkLogins looks for logins that others need and that are not there, or that
+// need one another.
+func (b *Bench) checkLogins() {
+	for _, l := range b.Logins {
+		for _, other := range l.names {
+			if b.Login(other.name) == nil {
+				b.notThere(other.at, "login", other.name, b.LoginNames())
+			}
+		}
+		if ring := b.ring(l, nil); ring != nil {
+			b.file.Report(l.at, "", "the logins %s need one another in a ring", strings.Join(ring, ", "))
+		}
+	}
+}
+
+// ring follows what a login needs and returns the names that lead back to it.
+func (b *Bench) ring(l *Login, seen []string) []string {
+	if l == nil {
+		return nil
+	}
+	if len(seen) > 0 && seen[0] == l.Name {
+		return append(seen, l.Name)
+	}
+	if slices.Contains(seen, l.Name) {
+		return nil
+	}
+	for _, other := range l.names {
+		if found := b.ring(b.Login(other.name), append(seen, l.Name)); found != nil {
+			return found
+		}
+	}
+	return nil
 }
 
 func (b *Bench) checkSite(s *Site) {

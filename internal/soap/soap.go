@@ -25,6 +25,8 @@ const (
 	Namespace12 = "http://www.w3.org/2003/05/soap-envelope"
 	// Encoding11 is the namespace of the encoding (SOAP 1.1, section 5).
 	Encoding11 = "http://schemas.xmlsoap.org/soap/encoding/"
+	// Security is the namespace whose fault codes WS-Security 1.1, section 12, lists.
+	Security = "http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-wssecurity-secext-1.0.xsd"
 )
 
 // Namespace returns the version's envelope namespace.
@@ -272,6 +274,7 @@ func (m *Message) faultCode(code *document.Node, around ...*document.Node) strin
 	switch space, bound := prefixes[prefix]; {
 	case !bound:
 		m.depart("the prefix of the fault code %s is not declared", text)
+	case space == Security || space == AddressingNamespace: // they list codes of their own
 	case space != Namespace11 && space != Namespace12:
 		m.depart("the fault code %s is a name of the service's own, in %s", text, space)
 	case space != m.Version.Namespace():

@@ -2,14 +2,15 @@ package standin
 
 import (
 	"crypto/ecdsa"
+	"crypto/elliptic"
 	"crypto/rand"
 	"crypto/subtle"
 	"encoding/base64"
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"maps"
 	"net/http"
-	"net/url"
 	"slices"
 	"strconv"
 	"strings"
@@ -17,16 +18,39 @@ import (
 	"time"
 
 	"github.com/golang-jwt/jwt/v5"
+
+	"testbench/internal/keys"
 )
 
 // gate gives tokens: OAuth 2.0 (RFC 6749) with signed JWTs, and two older
 // desks, one for a ticket in JSON and one for a bare slip of text.
 type gate struct {
+	options Options
+	issuer  string
 	key     *ecdsa.PrivateKey
+	bryony  *keys.Pair // the client's key, for assertions
 	mutex   sync.Mutex
 	tickets map[string]ticket
 	refresh map[string]grant
 	revoked map[string]bool
+	codes   map[string]*code    // by code
+	devices map[string]*waiting // by device code
+	seen    map[string]bool     // ids of assertions and proofs, which are good once
+	nonce   string              // that proofs must repeat
+	asked   int                 // guarded requests so far
+}
+
+func newGate(issuer string, o Options) (*gate, error) {
+	signing, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		return nil, err
+	}
+	bryony, err := pairOf(bryonyCertificate, bryonyKey)
+	if err != nil {
+		return nil, err
+	}
+	return &gate{options: o, issuer: issuer, key: signing, bryony: bryony, tickets: map[string]ticket{}, refresh: map[string]grant{}, revoked: map[string]bool{},
+		codes: map[string]*code{}, devices: map[string]*waiting{}, seen: map[string]bool{}, nonce: random()}, nil
 }
 
 type ticket struct {
@@ -37,11 +61,13 @@ type ticket struct {
 // grant is what a token was given for.
 type grant struct {
 	subject, client, scope string
+	audience               string
+	actor                  string
+	key                    string // thumbprint of the key that tokens are bound to; empty for none
 	lifetime               int
 }
 
 const (
-	issuer          = "heatherfold-gate"
 	audience        = "heatherfold-services"
 	defaultLifetime = 600 // seconds
 	ticketLifetime  = 300
@@ -55,6 +81,13 @@ func (g *gate) register(mux *http.ServeMux) {
 	mux.HandleFunc("POST /gate/introspect", g.introspect)
 	mux.HandleFunc("POST /gate/revoke", g.revoke)
 	mux.HandleFunc("GET /gate/jwks", g.jwks)
+	mux.HandleFunc("GET /.well-known/oauth-authorization-server/gate", g.metadata)
+	mux.HandleFunc("GET /gate/.well-known/openid-configuration", g.metadata)
+	mux.HandleFunc("GET /gate/authorize", g.authorize)
+	mux.HandleFunc("POST /gate/authorize", g.decideCode)
+	mux.HandleFunc("POST /gate/device", g.startDevice)
+	mux.HandleFunc("GET /gate/device", g.devicePage)
+	mux.HandleFunc("POST /gate/device/decide", g.decideDevice)
 	mux.HandleFunc("POST /gate/ticket", g.openTicket)
 	mux.HandleFunc("GET /gate/ticket", g.checkTicket)
 	mux.HandleFunc("DELETE /gate/ticket", g.closeTicket)
@@ -74,23 +107,7 @@ func oauthError(w http.ResponseWriter, status int, code, description string) {
 	writeJSON(w, status, map[string]string{"error": code, "error_description": description})
 }
 
-// client checks who asks (RFC 6749, 2.3.1): Basic, form-encoded, or the form.
-func (g *gate) client(w http.ResponseWriter, r *http.Request) (string, bool) {
-	name, secret, ok := r.BasicAuth()
-	if ok {
-		name, _ = url.QueryUnescape(name)
-		secret, _ = url.QueryUnescape(secret)
-	} else {
-		name, secret = r.PostForm.Get("client_id"), r.PostForm.Get("client_secret")
-	}
-	if name != "honey-desk" || !same(secret, Secrets["honey_desk"]) {
-		w.Header().Set("WWW-Authenticate", `Basic realm="gate"`)
-		oauthError(w, http.StatusUnauthorized, "invalid_client", "the client is not known or its secret is wrong")
-		return "", false
-	}
-	return name, true
-}
-
+// token is the token endpoint (RFC 6749, 3.2).
 func (g *gate) token(w http.ResponseWriter, r *http.Request) {
 	if err := r.ParseForm(); err != nil {
 		oauthError(w, http.StatusBadRequest, "invalid_request", "the form cannot be read")
@@ -101,7 +118,10 @@ func (g *gate) token(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	form := r.PostForm
-	given := grant{client: client, scope: form.Get("scope"), lifetime: defaultLifetime}
+	given := grant{client: client, scope: form.Get("scope"), audience: form.Get("audience"), lifetime: g.options.Lifetime}
+	if given.lifetime == 0 {
+		given.lifetime = defaultLifetime
+	}
 	if given.scope == "" {
 		given.scope = "stores.read"
 	}
@@ -111,6 +131,10 @@ func (g *gate) token(w http.ResponseWriter, r *http.Request) {
 			return
 		}
 	}
+	if resource := form.Get("resource"); resource != "" && resource != "stores" && !strings.HasSuffix(resource, "/stores") {
+		oauthError(w, http.StatusBadRequest, "invalid_target", "the resource "+resource+" is not known") // RFC 8707, 2
+		return
+	}
 	if text := form.Get("lifetime"); text != "" {
 		seconds, err := strconv.Atoi(text)
 		if err != nil || seconds < 0 || seconds > 86400 {
@@ -119,39 +143,69 @@ func (g *gate) token(w http.ResponseWriter, r *http.Request) {
 		}
 		given.lifetime = seconds
 	}
-	switch form.Get("grant_type") {
-	case "client_credentials":
-		given.subject = client
+	if r.Header.Get("DPoP") != "" {
+		if given.key, ok = g.proven(w, r, ""); !ok {
+			return
+		}
+	}
+	way, known := gateGrants[form.Get("grant_type")]
+	switch {
+	case form.Get("grant_type") == "":
+		oauthError(w, http.StatusBadRequest, "invalid_request", "grant_type is missing")
+	case !known:
+		oauthError(w, http.StatusBadRequest, "unsupported_grant_type", "there are: "+strings.Join(slices.Sorted(maps.Keys(gateGrants)), ", "))
+	default:
+		way(g, w, r, given)
+	}
+}
+
+// gateGrants are the grants by their names.
+var gateGrants = map[string]func(g *gate, w http.ResponseWriter, r *http.Request, given grant){
+	"client_credentials": func(g *gate, w http.ResponseWriter, _ *http.Request, given grant) {
+		given.subject = given.client
 		g.issue(w, given, false)
-	case "password":
-		if form.Get("username") != "clerk" || !same(form.Get("password"), Secrets["clerk"]) {
+	},
+	"password": func(g *gate, w http.ResponseWriter, r *http.Request, given grant) {
+		if r.PostForm.Get("username") != "clerk" || !same(r.PostForm.Get("password"), Secrets["clerk"]) {
 			oauthError(w, http.StatusBadRequest, "invalid_grant", "user or password is wrong")
 			return
 		}
 		given.subject = "clerk"
 		g.issue(w, given, true)
-	case "refresh_token":
+	},
+	"refresh_token": func(g *gate, w http.ResponseWriter, r *http.Request, given grant) {
 		g.mutex.Lock()
-		before, ok := g.refresh[form.Get("refresh_token")]
-		delete(g.refresh, form.Get("refresh_token"))
+		before, ok := g.refresh[r.PostForm.Get("refresh_token")]
+		delete(g.refresh, r.PostForm.Get("refresh_token"))
 		g.mutex.Unlock()
-		if !ok {
+		if !ok || before.key != given.key {
 			oauthError(w, http.StatusBadRequest, "invalid_grant", "the refresh token is not known or was used before")
 			return
 		}
 		g.issue(w, before, true)
-	case "":
-		oauthError(w, http.StatusBadRequest, "invalid_request", "grant_type is missing")
-	default:
-		oauthError(w, http.StatusBadRequest, "unsupported_grant_type", "there are: client_credentials, password, refresh_token")
-	}
+	},
+	"authorization_code":                              (*gate).redeemCode,
+	"urn:ietf:params:oauth:grant-type:device_code":    (*gate).redeemDevice,
+	"urn:ietf:params:oauth:grant-type:jwt-bearer":     (*gate).redeemAssertion,
+	"urn:ietf:params:oauth:grant-type:saml2-bearer":   (*gate).redeemSAML,
+	"urn:ietf:params:oauth:grant-type:token-exchange": (*gate).exchange,
 }
 
 func (g *gate) issue(w http.ResponseWriter, given grant, withRefresh bool) {
-	now := time.Now()
+	now := g.options.now()
 	id := random()
-	claims := jwt.MapClaims{"iss": issuer, "aud": audience, "sub": given.subject, "client_id": given.client, "scope": given.scope, "jti": id,
+	if given.audience == "" {
+		given.audience = audience
+	}
+	claims := jwt.MapClaims{"iss": g.issuer, "aud": given.audience, "sub": given.subject, "client_id": given.client, "scope": given.scope, "jti": id,
 		"iat": now.Unix(), "exp": now.Add(time.Duration(given.lifetime) * time.Second).Unix()}
+	kind := "Bearer"
+	if given.key != "" {
+		claims["cnf"], kind = map[string]string{"jkt": given.key}, "DPoP" // RFC 9449, 6.1
+	}
+	if given.actor != "" {
+		claims["act"] = map[string]string{"sub": given.actor} // RFC 8693, 4.1
+	}
 	token := jwt.NewWithClaims(jwt.SigningMethodES256, claims)
 	token.Header["kid"] = keyID
 	signed, err := token.SignedString(g.key)
@@ -159,7 +213,7 @@ func (g *gate) issue(w http.ResponseWriter, given grant, withRefresh bool) {
 		oauthError(w, http.StatusInternalServerError, "server_error", err.Error())
 		return
 	}
-	body := map[string]any{"access_token": signed, "token_type": "Bearer", "expires_in": given.lifetime, "scope": given.scope}
+	body := map[string]any{"access_token": signed, "token_type": kind, "expires_in": given.lifetime, "scope": given.scope}
 	if withRefresh {
 		refresh := random()
 		g.mutex.Lock()
@@ -171,10 +225,26 @@ func (g *gate) issue(w http.ResponseWriter, given grant, withRefresh bool) {
 	writeJSON(w, http.StatusOK, body)
 }
 
+// withdrawn counts guarded requests, and refuses older tokens now and then where
+// the stand-in was told so.
+func (g *gate) withdrawn(claims jwt.MapClaims) bool {
+	if g.options.Refuse == 0 {
+		return false
+	}
+	g.mutex.Lock()
+	defer g.mutex.Unlock()
+	g.asked++
+	if id, _ := claims["jti"].(string); g.asked%g.options.Refuse == 0 {
+		g.revoked[id] = true
+		return true
+	}
+	return false
+}
+
 // verify checks signature, issuer, audience, life and revocation.
 func (g *gate) verify(text string) (jwt.MapClaims, error) {
 	claims := jwt.MapClaims{}
-	_, err := jwt.NewParser(jwt.WithValidMethods([]string{"ES256"}), jwt.WithIssuer(issuer), jwt.WithAudience(audience), jwt.WithExpirationRequired()).
+	_, err := jwt.NewParser(jwt.WithValidMethods([]string{"ES256"}), jwt.WithIssuer(g.issuer), jwt.WithAudience(audience), jwt.WithExpirationRequired(), jwt.WithTimeFunc(g.options.now)).
 		ParseWithClaims(text, claims, func(*jwt.Token) (any, error) { return &g.key.PublicKey, nil })
 	if err != nil {
 		return nil, err
@@ -203,12 +273,25 @@ func (g *gate) guard(scope string, next http.HandlerFunc) http.HandlerFunc {
 			problem(w, status, code, "", description)
 		}
 		text, ok := credential(r, "Bearer")
+		if proven, isProven := credential(r, "DPoP"); isProven {
+			if text = proven; !g.provenToken(w, r, text) {
+				return
+			}
+			ok = true
+		}
 		if !ok {
 			refuse(http.StatusUnauthorized, "", "a bearer token is needed")
 			return
 		}
 		claims, err := g.verify(text)
+		if err == nil && g.withdrawn(claims) {
+			err = errors.New("withdrawn")
+		}
 		switch {
+		case err == nil && claims["cnf"] != nil && r.Header.Get("DPoP") == "":
+			refuse(http.StatusUnauthorized, "invalid_token", "the token is bound to a key: a proof is needed")
+		case errors.Is(err, jwt.ErrTokenInvalidAudience):
+			refuse(http.StatusUnauthorized, "invalid_token", "the token is for another audience")
 		case errors.Is(err, jwt.ErrTokenExpired):
 			refuse(http.StatusUnauthorized, "invalid_token", "the token has expired")
 		case err != nil:
@@ -234,6 +317,9 @@ func (g *gate) introspect(w http.ResponseWriter, r *http.Request) {
 	}
 	claims["active"] = true
 	claims["token_type"] = "Bearer"
+	if claims["cnf"] != nil {
+		claims["token_type"] = "DPoP"
+	}
 	writeJSON(w, http.StatusOK, claims)
 }
 

@@ -1,13 +1,12 @@
 package standin
 
 import (
-	"crypto/sha1"
 	_ "embed" // the lab's contract
-	"encoding/base64"
 	"fmt"
 	"io"
 	"math"
 	"net/http"
+	"net/http/httptest"
 	"regexp"
 	"slices"
 	"strconv"
@@ -22,7 +21,14 @@ import (
 
 // lab speaks SOAP of both versions, document/literal wrapped. Its second port
 // asks for a UsernameToken of WS-Security.
-type lab struct{}
+type lab struct {
+	security *security
+}
+
+func newLab(o Options) (*lab, error) {
+	guard, err := newSecurity(o)
+	return &lab{security: guard}, err
+}
 
 //go:embed lab.wsdl
 var labWSDL string
@@ -35,8 +41,14 @@ const labNamespace = "urn:heatherfold:lab"
 func (l *lab) register(mux *http.ServeMux) {
 	mux.HandleFunc("GET /lab", l.contract)
 	mux.HandleFunc("POST /lab", l.serve)
-	mux.HandleFunc("GET /lab/guarded", l.contract)
-	mux.HandleFunc("POST /lab/guarded", l.serve)
+	for _, port := range []string{"guarded", "digested", "signed", "sealed"} {
+		mux.HandleFunc("GET /lab/"+port, l.contract)
+		mux.HandleFunc("POST /lab/"+port, func(w http.ResponseWriter, r *http.Request) {
+			answer := httptest.NewRecorder()
+			l.serve(answer, r)
+			l.security.protect(port, answer, w)
+		})
+	}
 	mux.HandleFunc("/lab/", func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusNotFound) })
 }
 
@@ -60,6 +72,7 @@ func (l *lab) contract(w http.ResponseWriter, r *http.Request) {
 // labFault is a fault before it takes the form of a version.
 type labFault struct {
 	sender         bool
+	security       string // a fault code of WS-Security; empty for none
 	text           string
 	field, problem string
 }
@@ -96,12 +109,12 @@ func (l *lab) serve(w http.ResponseWriter, r *http.Request) {
 		writeVersionMismatch(w, version, message.Version)
 		return
 	}
-	if strings.HasSuffix(r.URL.Path, "/guarded") {
-		if problem := usernameToken(message); problem != "" {
-			writeFault(w, version, &labFault{sender: true, text: "FailedAuthentication: " + problem})
-			return
-		}
+	root, refused := l.security.check(strings.TrimPrefix(strings.TrimPrefix(r.URL.Path, "/lab"), "/"), root, message)
+	if refused != nil {
+		writeFault(w, version, refused)
+		return
 	}
+	message, _ = soap.Read(root) // what was encrypted can be read now
 	payload := message.Payload
 	if payload == nil || payload.Name.Space != labNamespace {
 		writeFault(w, version, &labFault{sender: true, text: "the body must hold an element of the namespace " + labNamespace})
@@ -136,7 +149,7 @@ func (l *lab) serve(w http.ResponseWriter, r *http.Request) {
 		relates.Attributes = []document.Attribute{{Name: document.Name{Prefix: "xmlns", Local: "wsa"}, Value: soap.AddressingNamespace}}
 		blocks = append(blocks, relates)
 	}
-	receipt := element("Receipt", element("serial", strconv.FormatInt(time.Now().UnixNano()%1_000_000, 10)))
+	receipt := element("Receipt", element("serial", strconv.FormatInt(100_000+time.Now().UnixNano()%900_000, 10)))
 	if packed {
 		writePackage(w, version, append(blocks, receipt), answer)
 		return
@@ -308,6 +321,12 @@ func writeEnvelope(w http.ResponseWriter, version soap.Version, status int, bloc
 
 // writeFault writes a fault in the form of the version, under the status that
 // its binding gives (SOAP 1.1, 6.2: 500; SOAP 1.2 Part 2, 7.5.2.2: 400 for Sender).
+// securityCode declares the prefix of a code of WS-Security.
+func securityCode(n *document.Node) *document.Node {
+	n.Attributes = []document.Attribute{{Name: document.Name{Prefix: "xmlns", Local: "wsse"}, Value: "http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-wssecurity-secext-1.0.xsd"}}
+	return n
+}
+
 func writeFault(w http.ResponseWriter, version soap.Version, f *labFault) {
 	var detail *document.Node
 	if f.field != "" {
@@ -326,7 +345,11 @@ func writeFault(w http.ResponseWriter, version soap.Version, f *labFault) {
 		}
 		text := envelopeElement("Text", f.text)
 		text.Attributes = []document.Attribute{{Name: document.Name{Prefix: "xml", Local: "lang"}, Value: "en"}}
-		fault := envelopeElement("Fault", envelopeElement("Code", envelopeElement("Value", code)), envelopeElement("Reason", text))
+		codes := envelopeElement("Code", envelopeElement("Value", code))
+		if f.security != "" {
+			codes.Items = append(codes.Items, envelopeElement("Subcode", securityCode(envelopeElement("Value", "wsse:"+f.security))))
+		}
+		fault := envelopeElement("Fault", codes, envelopeElement("Reason", text))
 		if detail != nil {
 			fault.Items = append(fault.Items, envelopeElement("Detail", detail))
 		}
@@ -337,7 +360,11 @@ func writeFault(w http.ResponseWriter, version soap.Version, f *labFault) {
 	if f.sender {
 		code = "soap:Client"
 	}
-	fault := envelopeElement("Fault", plain("faultcode", code), plain("faultstring", f.text))
+	codes := plain("faultcode", code)
+	if f.security != "" {
+		codes = securityCode(plain("faultcode", "wsse:"+f.security))
+	}
+	fault := envelopeElement("Fault", codes, plain("faultstring", f.text))
 	if detail != nil {
 		fault.Items = append(fault.Items, plain("detail", detail))
 	}
@@ -351,34 +378,4 @@ func writeVersionMismatch(w http.ResponseWriter, version, got soap.Version) {
 	fault := named(document.Name{Space: soap.Namespace11, Prefix: "soap", Local: "Fault"},
 		named(document.Name{Local: "faultcode"}, "soap:VersionMismatch"), named(document.Name{Local: "faultstring"}, text))
 	writeEnvelope(w, soap.V11, http.StatusInternalServerError, nil, fault)
-}
-
-// usernameToken checks the UsernameToken of a message, plain or as a digest
-// (WS-Security UsernameToken Profile 1.1, section 3.1), and says what is wrong.
-func usernameToken(m *soap.Message) string {
-	for _, block := range m.Blocks {
-		if block.Name.Local != "Security" {
-			continue
-		}
-		token := block.Child("UsernameToken")
-		if token == nil {
-			return "the Security header holds no UsernameToken"
-		}
-		password := token.Child("Password")
-		if password == nil {
-			return "the UsernameToken holds no Password"
-		}
-		kind, _ := password.Attribute("Type")
-		nonce, _ := base64.StdEncoding.DecodeString(strings.TrimSpace(token.Child("Nonce").OwnText()))
-		wanted := Secrets["lab"]
-		if strings.HasSuffix(kind, "#PasswordDigest") {
-			sum := sha1.Sum([]byte(string(nonce) + token.Child("Created").OwnText() + wanted))
-			wanted = base64.StdEncoding.EncodeToString(sum[:])
-		}
-		if token.Child("Username").OwnText() != "lab" || !same(password.OwnText(), wanted) {
-			return "user or password is wrong"
-		}
-		return ""
-	}
-	return "a Security header with a UsernameToken is needed"
 }

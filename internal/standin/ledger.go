@@ -13,6 +13,7 @@ import (
 // ledger is the co-operative's ERP: intakes are posted, read, changed under an
 // ETag and removed; an older face takes group/service/method with wrapped JSON.
 type ledger struct {
+	office  *office
 	stores  *stores
 	mutex   sync.Mutex
 	next    int
@@ -42,8 +43,8 @@ type intakeLine struct {
 // cents per kilogram by grade
 var prices = map[string]int64{"A": 1250, "B": 980, "C": 715}
 
-func newLedger(s *stores) *ledger {
-	return &ledger{stores: s, next: 4501, intakes: map[string]*intake{}}
+func newLedger(s *stores, o Options) *ledger {
+	return &ledger{office: &office{options: o, open: map[string]*officeSession{}}, stores: s, next: 4501, intakes: map[string]*intake{}}
 }
 
 func (l *ledger) register(mux *http.ServeMux) {
@@ -53,6 +54,7 @@ func (l *ledger) register(mux *http.ServeMux) {
 	mux.HandleFunc("PUT /ledger/Intakes/{number}", l.guard(l.change))
 	mux.HandleFunc("DELETE /ledger/Intakes/{number}", l.guard(l.remove))
 	mux.HandleFunc("POST /ledger/rpc/{group}/{service}/{method}", l.guard(l.rpc))
+	l.office.register(mux, l)
 	mux.HandleFunc("/ledger/", func(w http.ResponseWriter, r *http.Request) {
 		problem(w, http.StatusNotFound, "no_such_path", "", "there is nothing at "+r.URL.Path)
 	})

@@ -6,10 +6,8 @@ package standin
 
 import (
 	"context"
-	"crypto/ecdsa"
-	"crypto/elliptic"
-	"crypto/rand"
 	"crypto/tls"
+	"crypto/x509"
 	"encoding/json"
 	"errors"
 	"net"
@@ -29,7 +27,22 @@ var Secrets = map[string]string{
 	"honey_desk": "comb & nectar/77",
 	"ledger_key": "LK-5f3c-9a11-e0d2",
 	"lab":        "heather bell 9",
+	"courier":    "wing.and/wheel+5521",
+	"bryony_key": bryonyKey,
 }
+
+// Options set how the stand-in behaves, for tests and for trying things out.
+type Options struct {
+	// Offset is how far its clock is ahead of the machine's.
+	Offset time.Duration
+	// Lifetime is how many seconds its tokens live where a request does not say; 0 is 600.
+	Lifetime int
+	// Refuse makes it refuse every token that it gave before each so many requests;
+	// 0 for never.
+	Refuse int
+}
+
+func (o Options) now() time.Time { return time.Now().Add(o.Offset) }
 
 // Server is the stand-in at work.
 type Server struct {
@@ -42,30 +55,33 @@ type Server struct {
 	closing sync.Once
 }
 
-// Start listens on an address, and on further loopback ports for the mishaps
-// that need TLS. It returns when all of them accept connections.
-func Start(address string) (*Server, error) {
+// Start listens on an address, and on further loopback ports for what needs TLS.
+// It returns when all of them accept connections.
+func Start(address string, o Options) (*Server, error) {
 	listener, err := net.Listen("tcp", address)
 	if err != nil {
 		return nil, err
 	}
 	s := &Server{Address: listener.Addr().String(), plain: listener}
-	signing, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	if err != nil {
+	if s.gate, err = newGate("http://"+s.Address+"/gate", o); err != nil {
 		return nil, err
 	}
-	s.gate = &gate{key: signing, tickets: map[string]ticket{}, refresh: map[string]grant{}, revoked: map[string]bool{}}
 	stores := newStores(s.gate)
 	m := &mishaps{}
 	mux := http.NewServeMux()
 	s.gate.register(mux)
-	(&lab{}).register(mux)
+	laboratory, err := newLab(o)
+	if err != nil {
+		return nil, err
+	}
+	laboratory.register(mux)
+	newCourier(o).register(mux)
 	(&scale{}).register(mux)
 	stores.register(mux)
-	newLedger(stores).register(mux)
+	newLedger(stores, o).register(mux)
 	m.register(mux)
 	mux.HandleFunc("GET /{$}", index)
-	handler := limited(mux)
+	handler := dated(o, limited(mux))
 	if s.CA, err = s.startTLS(m, handler); err != nil {
 		s.Close()
 		return nil, err
@@ -103,6 +119,7 @@ func (s *Server) startTLS(m *mishaps, handler http.Handler) ([]byte, error) {
 		from, to time.Time
 	}{
 		{"tls", host, now.Add(-time.Hour), now.Add(24 * time.Hour)},
+		{"client certificate", host, now.Add(-time.Hour), now.Add(24 * time.Hour)},
 		{"expired", host, now.Add(-48 * time.Hour), now.Add(-24 * time.Hour)},
 		{"wrong name", "elsewhere.heatherfold.example", now.Add(-time.Hour), now.Add(24 * time.Hour)},
 	} {
@@ -115,7 +132,15 @@ func (s *Server) startTLS(m *mishaps, handler http.Handler) ([]byte, error) {
 			return nil, err
 		}
 		m.addresses[c.name] = "https://" + listener.Addr().String()
-		s.serve(tls.NewListener(listener, &tls.Config{Certificates: []tls.Certificate{certificate}, NextProtos: []string{"h2", "http/1.1"}, MinVersion: tls.VersionTLS12}), handler)
+		settings := &tls.Config{Certificates: []tls.Certificate{certificate}, NextProtos: []string{"h2", "http/1.1"}, MinVersion: tls.VersionTLS12}
+		if c.name == "client certificate" {
+			// TLS 1.3 tells a missing certificate only when the request is under way, and
+			// not always (RFC 8446, 4.4.2.4); 1.2 tells it in the handshake.
+			settings.MaxVersion = tls.VersionTLS12
+			settings.ClientAuth, settings.ClientCAs = tls.RequireAndVerifyClientCert, x509.NewCertPool()
+			settings.ClientCAs.AppendCertsFromPEM([]byte(bryonyCertificate))
+		}
+		s.serve(tls.NewListener(listener, settings), handler)
 	}
 	return authority.pem, nil
 }
@@ -149,13 +174,25 @@ func (s *Server) Wait(ctx context.Context) error {
 func (s *Server) Services() [][2]string {
 	base := "http://" + s.Address
 	return [][2]string{
-		{"gate", base + "/gate/token, /gate/ticket, /gate/slip"},
-		{"lab", base + "/lab?wsdl, /lab/guarded"},
+		{"gate", base + "/gate/token, /gate/authorize, /gate/device, /gate/ticket, /gate/slip"},
+		{"lab", base + "/lab?wsdl, /lab/guarded, /lab/digested, /lab/signed, /lab/sealed"},
 		{"scale", base + "/scale?wsdl"},
 		{"stores", base + "/stores/lots"},
-		{"ledger", base + "/ledger/Intakes, /ledger/rpc/…"},
+		{"ledger", base + "/ledger/Intakes, /ledger/rpc/…, /ledger/session"},
+		{"courier", base + "/courier/deliveries, /courier/pickups"},
 		{"mishaps", base + "/mishaps"},
 	}
+}
+
+// dated sets the clock that answers tell.
+func dated(o Options, next http.Handler) http.Handler {
+	if o.Offset == 0 {
+		return next
+	}
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Date", o.now().UTC().Format(http.TimeFormat))
+		next.ServeHTTP(w, r)
+	})
 }
 
 // maxRequest bounds what the stand-in reads of a request.
@@ -169,7 +206,7 @@ func limited(next http.Handler) http.Handler {
 }
 
 func index(w http.ResponseWriter, _ *http.Request) {
-	writeJSON(w, http.StatusOK, map[string]any{"services": []string{"/gate", "/lab", "/scale", "/stores", "/ledger", "/mishaps"}, "of": "Heatherfold Honey Co-operative"})
+	writeJSON(w, http.StatusOK, map[string]any{"services": []string{"/gate", "/lab", "/scale", "/stores", "/ledger", "/courier", "/mishaps"}, "of": "Heatherfold Honey Co-operative"})
 }
 
 func writeJSON(w http.ResponseWriter, status int, v any) {

@@ -33,7 +33,7 @@ type peer struct {
 
 func start(t *testing.T) (*peer, *standin.Server) {
 	t.Helper()
-	server, err := standin.Start("127.0.0.1:0")
+	server, err := standin.Start("127.0.0.1:0", standin.Options{})
 	require.NoError(t, err)
 	t.Cleanup(server.Close)
 	return &peer{t, "http://" + server.Address}, server

@@ -103,6 +103,9 @@ func inside(node *document.Node, args []string) (*document.Node, error) {
 	if !found {
 		return nil, fmt.Errorf("behind %q there is no %q in %s", args[0], args[1], node.Describe())
 	}
+	if node.Value().Kind == document.Text {
+		return document.NewText(between), nil // 8e89 out of a text is no number
+	}
 	return document.NewUntyped(between), nil
 }
 

@@ -1,6 +1,7 @@
 package xsd
 
 import (
+	"slices"
 	"sort"
 	"strings"
 )
@@ -43,6 +44,9 @@ func (b *builder) build() {
 	b.globals, b.originals, b.working = map[global]xnode{}, map[global]xnode{}, map[global]bool{}
 	b.groups, b.attrs, b.filling = map[global]*Group{}, map[global]*attributeSet{}, map[*ComplexType]func(){}
 	b.keys = map[Name]*Constraint{}
+	for _, d := range slices.Clone(b.loader.documents) {
+		b.loader.addUsed(d.root)
+	}
 	b.collect()
 	names := make([]global, 0, len(b.globals))
 	for g := range b.globals {

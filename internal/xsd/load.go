@@ -373,6 +373,28 @@ func (l *Loader) importDocument(c xnode, namespace, location string) {
 	}
 }
 
+// addUsed adds the declarations of well-known namespaces that a schema uses though
+// it does not import them, as many older contracts do.
+func (l *Loader) addUsed(x xnode) {
+	for _, a := range x.Attributes {
+		switch a.Name.Local {
+		case "type", "base", "ref", "itemType":
+		default:
+			continue
+		}
+		prefix, _, qualified := strings.Cut(strings.TrimSpace(a.Value), ":")
+		space, known := x.scope.Lookup(prefix)
+		if !qualified || !known || wellKnown[space] == "" || l.met[space] != nil {
+			continue
+		}
+		l.warn(x.at(), "%s is used and not imported (XML Schema 1.0 Part 1, 4.2.3); it is known, so that does no harm here", space)
+		l.importDocument(x, space, "")
+	}
+	for _, child := range x.children() {
+		l.addUsed(child)
+	}
+}
+
 // fetch loads a document once. It returns nil when that cannot be, which is
 // remarked: the schema may do without.
 func (l *Loader) fetch(from xnode, location, adopted string, chameleon bool) *schemaDocument {

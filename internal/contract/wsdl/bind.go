@@ -37,6 +37,7 @@ func (l *loader) services() error {
 					port.Address = p.with(item).value("location")
 				}
 			}
+			port.Security = l.security(e, p, l.bindings[name])
 			s.Ports = append(s.Ports, port)
 		}
 		l.contract.Services = append(l.contract.Services, s)

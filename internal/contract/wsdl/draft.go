@@ -161,7 +161,11 @@ func (d *Draft) write(w *xmlstream.Writer, n *document.Node) {
 func (d *Draft) Fields() *document.Node {
 	if len(d.samples) == 1 {
 		fields := fieldsOf(d.samples[0])
-		if fields.Kind != document.Object {
+		switch {
+		case fields.Kind == document.Object:
+		case fields.Text != "":
+			fields = document.NewObject().Set(".", fields) // the payload has no parts
+		default:
 			fields = document.NewObject()
 		}
 		return fields

@@ -31,11 +31,11 @@ func IsWSDL(root *document.Node) bool {
 func Read(location string, data []byte, fetch xsd.Fetch) (*Contract, error) {
 	l := &loader{
 		fetch: fetch, met: map[string]bool{},
-		contract:  &Contract{Location: location, Prefixes: map[string]string{}},
-		schemas:   &xsd.Loader{Fetch: fetch, MaxDocuments: maxDocuments},
-		messages:  map[xsd.Name]element{},
-		portTypes: map[xsd.Name]element{},
-		bindings:  map[xsd.Name]element{},
+		contract: &Contract{Location: location, Prefixes: map[string]string{}},
+		schemas:  &xsd.Loader{Fetch: fetch, MaxDocuments: maxDocuments},
+		messages: map[xsd.Name]element{},
+		policies: map[string]*document.Node{}, portTypes: map[xsd.Name]element{},
+		bindings: map[xsd.Name]element{},
 	}
 	root, err := l.parse(location, data)
 	if err != nil {
@@ -76,6 +76,7 @@ type loader struct {
 	bindings  map[xsd.Name]element
 	found     []element // services, in their order
 	order     []xsd.Name
+	policies  map[string]*document.Node // by their ids
 }
 
 // element is an element of a WSDL with its document's name and its scope.
@@ -249,6 +250,7 @@ func (l *loader) collect(root element) error {
 			}
 		}
 	}
+	l.collectPolicies(root)
 	l.found = append(l.found, root.children(Namespace, "service")...)
 	return nil
 }

@@ -3,6 +3,7 @@ package wsdl
 import (
 	"fmt"
 	"io"
+	"slices"
 
 	"testbench/internal/soap"
 	"testbench/internal/xmlstream"
@@ -52,6 +53,7 @@ func (c *Contract) Validate(in io.Reader, report func(xsd.Fault)) (*Verdict, err
 }
 
 type envelopeReader struct {
+	payloads []xsd.Name // those that were met, where an operation has them in this order
 	contract *Contract
 	reader   *xmlstream.Reader
 	verdict  *Verdict
@@ -184,7 +186,15 @@ func (e *envelopeReader) payload() error {
 		e.verdict.Fault = true
 		return e.detail()
 	}
-	o, answer, found := e.contract.ByPayload(name.Space, name.Local)
+	// Of operations that begin alike the one that goes on in this way is meant.
+	before := append(slices.Clone(e.payloads), xsd.Name{Space: name.Space, Local: name.Local})
+	o, answer, found := e.contract.byPayloads(before)
+	if found {
+		e.payloads = before
+	} else {
+		before = nil
+		o, answer, found = e.contract.ByPayload(name.Space, name.Local)
+	}
 	if !found {
 		e.fault("%s is the payload of no operation of the contract", xsd.Name{Space: name.Space, Local: name.Local}.Full())
 		if decl := e.contract.Schema.Element(name.Space, name.Local); decl != nil {
@@ -195,6 +205,13 @@ func (e *envelopeReader) payload() error {
 	e.verdict.Operation, e.verdict.Answer = o, answer
 	v := e.validator()
 	v.Encoded = answer && o.Output.Encoded || !answer && o.Input.Encoded
+	if len(before) > 1 {
+		message := o.Input
+		if answer {
+			message = o.Output
+		}
+		return v.Element(e.reader, message.Payload[len(before)-1])
+	}
 	return v.Element(e.reader, e.wanted())
 }
 

@@ -8,6 +8,7 @@ import (
 	"sort"
 	"strings"
 
+	"testbench/internal/contract"
 	"testbench/internal/nearest"
 	"testbench/internal/soap"
 	"testbench/internal/xsd"
@@ -51,6 +52,7 @@ type Port struct {
 	Address       string
 	Documentation string
 	Binding       *Binding
+	Security      *contract.Security // what its policies ask for; nil for nothing
 }
 
 // Protocol is what a binding speaks.
@@ -252,4 +254,29 @@ func (c *Contract) ByPayload(space, local string) (o *Operation, answer, found b
 		}
 	}
 	return nil, false, false
+}
+
+// byPayloads finds the operation whose message has the payloads in this order, as
+// far as they go; one that has no more of them is preferred.
+func (c *Contract) byPayloads(names []xsd.Name) (o *Operation, answer, found bool) {
+	for _, b := range c.inUse() {
+		for _, candidate := range b.Operations {
+			for _, m := range []*Message{candidate.Input, candidate.Output} {
+				if m == nil || len(m.Payload) < len(names) {
+					continue
+				}
+				same := true
+				for i, name := range names {
+					same = same && m.Payload[i].Name == name
+				}
+				if same && (!found || len(m.Payload) == len(names)) {
+					o, answer, found = candidate, m == candidate.Output, true
+					if len(m.Payload) == len(names) {
+						return o, answer, true
+					}
+				}
+			}
+		}
+	}
+	return o, answer, found
 }

@@ -1,0 +1,45 @@
+package login
+
+import (
+	"context"
+	"crypto/tls"
+	"fmt"
+
+	"testbench/internal/exchange"
+	"testbench/internal/value"
+)
+
+// Certificate proves who one is by a client certificate (mutual TLS).
+type Certificate struct {
+	Material
+}
+
+// Obtain reads certificate and key.
+func (c *Certificate) Obtain(_ context.Context, env *Env, _ *Token) (*Token, error) {
+	pair, err := c.Material.identity(env)
+	if err != nil {
+		return nil, err
+	}
+	leaf := pair.Leaf()
+	if now := env.now(); now.After(leaf.NotAfter) || now.Before(leaf.NotBefore) {
+		return nil, &Error{Message: fmt.Sprintf("the certificate of %s is good from %s to %s only", leaf.Subject, leaf.NotBefore.Format("2006-01-02"), leaf.NotAfter.Format("2006-01-02"))}
+	}
+	certificate := pair.TLS()
+	return &Token{Kind: "certificate", User: leaf.Subject.String(), Obtained: env.now(), Expires: leaf.NotAfter, Fixed: true, material: &certificate}, nil
+}
+
+// Put makes the connection show the certificate.
+func (c *Certificate) Put(r *exchange.Request, _ *Env, t *Token) error {
+	if t.Spoilt == "" {
+		r.Certificate, _ = t.material.(*tls.Certificate)
+	}
+	return nil
+}
+
+func (c *Certificate) readsBench() bool { return true }
+
+// spoils says which ways there are: it can be left out.
+func (c *Certificate) spoils(way string) bool { return way == Empty }
+
+// Holes lists the placeholders.
+func (c *Certificate) Holes() []*value.Hole { return c.Material.holes() }

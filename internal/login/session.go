@@ -1,0 +1,247 @@
+package login
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"net/http/cookiejar"
+	"net/url"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"testbench/internal/exchange"
+	"testbench/internal/reply"
+	"testbench/internal/request"
+	"testbench/internal/value"
+)
+
+// Session is opened by a call, kept by cookies, and closed at the end. Services
+// that guard themselves against forged requests hand out a word that must be
+// repeated in a header of every call that writes.
+type Session struct {
+	Open  *request.Spec // nil where asking for Echo opens it
+	With  string        // another login that goes with the session's own calls
+	Echo  *Echo         // nil for none
+	Lasts time.Duration // 0: not known
+	Shut  *request.Spec // nil for none
+}
+
+// Echo is a header whose value must be asked for and repeated.
+type Echo struct {
+	Header string
+	Ask    *request.Spec
+	Word   string // what is sent in the header to ask for a value
+}
+
+// sessionState holds the cookies, by the rules of RFC 6265.
+type sessionState struct {
+	jar   *cookiejar.Jar
+	mutex sync.Mutex
+	home  *url.URL // where it was opened
+}
+
+func (s *sessionState) cookies(u *url.URL) []*http.Cookie { return s.jar.Cookies(u) }
+
+// Obtain opens the session and asks for the header to be repeated.
+func (s *Session) Obtain(ctx context.Context, env *Env, _ *Token) (*Token, error) {
+	jar, err := cookiejar.New(nil)
+	if err != nil {
+		return nil, err
+	}
+	state := &sessionState{jar: jar}
+	token := &Token{Kind: "session", Obtained: env.now(), Cookies: map[string]string{}, Headers: map[string]string{}, material: state}
+	if s.Lasts > 0 {
+		token.Expires = token.Obtained.Add(s.Lasts)
+	}
+	if s.Open != nil {
+		if _, err := s.call(ctx, env, s.Open, token, "opening the session"); err != nil {
+			return nil, err
+		}
+	}
+	if s.Echo != nil {
+		ask := *s.Echo.Ask
+		ask.Headers = append(slices.Clone(ask.Headers), pair(s.Echo.Header, s.Echo.Word))
+		re, err := s.call(ctx, env, &ask, token, "asking for "+s.Echo.Header)
+		if err != nil {
+			return nil, err
+		}
+		text := re.Record.Answer.Header.Get(s.Echo.Header)
+		if text == "" || strings.EqualFold(text, "required") {
+			return nil, &Error{Message: fmt.Sprintf("asking for %s was answered with %d and no value in that header", s.Echo.Header, re.Record.Answer.Status), Record: re.Record,
+				Try: "see with `testbench call` which header the service gives, and to which word; word: of the login says what is sent to ask"}
+		}
+		token.Headers[s.Echo.Header] = text
+	}
+	return token, nil
+}
+
+// call makes one of the session's own calls.
+func (s *Session) call(ctx context.Context, env *Env, spec *request.Spec, t *Token, doing string) (*reply.Reply, error) {
+	r, err := spec.Build(env.Scope)
+	if err != nil {
+		return nil, &Error{Message: err.Error()}
+	}
+	if err := env.with(ctx, s.With, r); err != nil {
+		return nil, err
+	}
+	state := t.material.(*sessionState)
+	if state.home == nil {
+		state.home = r.URL
+	}
+	if err := s.Put(r, env, t); err != nil {
+		return nil, err
+	}
+	re, err := env.do(ctx, r)
+	if err != nil {
+		return nil, err
+	}
+	state.learn(re.Record.Answer, t)
+	hide(env, t)
+	if status := re.Record.Answer.Status; status >= 400 {
+		return nil, &Error{Message: fmt.Sprintf("%s was answered with %d: %s", doing, status, answerInWords(re)), Record: re.Record}
+	}
+	return re, nil
+}
+
+// learn takes the cookies of an answer.
+func (s *sessionState) learn(answer *exchange.Answer, t *Token) {
+	s.mutex.Lock()
+	defer s.mutex.Unlock()
+	for _, set := range answer.SetOnWay {
+		s.jar.SetCookies(set.From, set.Cookies)
+		for _, cookie := range set.Cookies {
+			t.Cookies[cookie.Name] = cookie.Value
+		}
+	}
+}
+
+// Put adds the cookies, and to calls that write the header to be repeated.
+func (s *Session) Put(r *exchange.Request, _ *Env, t *Token) error {
+	state, ok := t.material.(*sessionState)
+	if !ok {
+		s.mark(r, t)
+		return nil
+	}
+	cookies := state.cookies(r.URL)
+	state.mutex.Lock()
+	hasAny, home := len(t.Cookies) > 0, state.home
+	state.mutex.Unlock()
+	if len(cookies) == 0 && hasAny && t.Spoilt == "" && exchange.Origin(home) != exchange.Origin(r.URL) {
+		return &Error{Message: fmt.Sprintf("the session was opened at %s, and none of its cookies goes to %s", exchange.Origin(home), exchange.Origin(r.URL)),
+			Try: "use a login for the service's own address"}
+	}
+	var sent, shown []string
+	if before := r.GetHeader("Cookie"); before != "" {
+		sent, shown = append(sent, before), append(shown, r.ShownField("Cookie", before))
+	}
+	for _, cookie := range cookies {
+		text := cookie.Value
+		switch t.Spoilt {
+		case Empty:
+			continue
+		case Tampered:
+			if text != "" {
+				text = tamper(text)
+			}
+		}
+		sent, shown = append(sent, cookie.Name+"="+text), append(shown, cookie.Name+"="+value.Mask)
+	}
+	if len(sent) > 0 {
+		r.SetHeader("Cookie", strings.Join(sent, "; "))
+		r.Show("Cookie", strings.Join(shown, "; "))
+	}
+	if !writes(r) {
+		return nil
+	}
+	for name, text := range t.Headers {
+		if t.Spoilt == Empty {
+			continue
+		}
+		r.SetHeader(name, text)
+		r.Show(name, value.Mask)
+	}
+	return nil
+}
+
+func writes(r *exchange.Request) bool {
+	return r.Method != "GET" && r.Method != "HEAD" && r.Method != "OPTIONS"
+}
+
+// mark shows where cookies and header would go, for a session that is not open.
+func (s *Session) mark(r *exchange.Request, t *Token) {
+	r.SetHeader("Cookie", t.Text)
+	r.Show("Cookie", "(the cookies of the session "+t.User+")")
+	if s.Echo != nil && writes(r) {
+		r.SetHeader(s.Echo.Header, t.Text)
+		r.Show(s.Echo.Header, value.Mask)
+	}
+}
+
+// Challenged keeps what an answer changes of the cookies.
+func (s *Session) Challenged(answer *exchange.Answer, env *Env, t *Token) (*Token, bool, bool, error) {
+	if len(answer.SetOnWay) > 0 && t.Spoilt == "" {
+		t.material.(*sessionState).learn(answer, t)
+		for _, set := range answer.SetOnWay {
+			for _, cookie := range set.Cookies {
+				env.Scope.Hide(cookie.Value)
+			}
+		}
+	}
+	return nil, false, false, nil
+}
+
+// refused says whether the session is over, or its header no longer good.
+func (s *Session) refused(answer *exchange.Answer) bool {
+	return answer.Status == 401 || s.Echo != nil && answer.Status == 403 && strings.EqualFold(answer.Header.Get(s.Echo.Header), "required")
+}
+
+// GivesBack says that sessions are closed; they are kept for one command alone.
+func (s *Session) GivesBack() bool { return s.Shut != nil }
+
+// GiveBack closes the session.
+func (s *Session) GiveBack(ctx context.Context, env *Env, t *Token) error {
+	_, err := s.call(ctx, env, s.Shut, t, "closing the session")
+	return err
+}
+
+// spoils says which ways there are: the cookies are spoilt while they are put in.
+func (s *Session) spoils(way string) bool { return way == Tampered || way == Empty }
+
+// Holes lists the placeholders.
+func (s *Session) Holes() []*value.Hole {
+	return holesOf(s.specs())
+}
+
+func (s *Session) specs() []*request.Spec {
+	var specs []*request.Spec
+	for _, spec := range []*request.Spec{s.Open, s.Shut} {
+		if spec != nil {
+			specs = append(specs, spec)
+		}
+	}
+	if s.Echo != nil && s.Echo.Ask != nil {
+		specs = append(specs, s.Echo.Ask)
+	}
+	return specs
+}
+
+// Addresses are where the login itself sends requests.
+func (s *Session) Addresses() []*value.Template { return addressesOf(s.specs()) }
+
+func holesOf(specs []*request.Spec) []*value.Hole {
+	var all []*value.Hole
+	for _, spec := range specs {
+		all = append(all, spec.Holes()...)
+	}
+	return all
+}
+
+func addressesOf(specs []*request.Spec) []*value.Template {
+	var all []*value.Template
+	for _, spec := range specs {
+		all = append(all, spec.Address)
+	}
+	return all
+}

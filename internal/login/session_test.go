@@ -1,0 +1,97 @@
+package login_test
+
+import (
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"net/url"
+	"sync"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"testbench/internal/exchange"
+	"testbench/internal/login"
+	"testbench/internal/request"
+	"testbench/internal/value"
+)
+
+// A session is opened once, also behind a redirect that sets the cookie; its
+// cookies follow what answers change; one that is over, or whose word is no longer
+// good, is opened anew; and it is closed at the end.
+func TestSession(t *testing.T) {
+	var mutex sync.Mutex
+	opened, closed, cookie, word := 0, 0, "", ""
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		mutex.Lock()
+		defer mutex.Unlock()
+		set := func() {
+			cookie = fmt.Sprintf("cookie-%d-%d", opened, len(cookie))
+			http.SetCookie(w, &http.Cookie{Name: "sid", Value: cookie, Path: "/"})
+		}
+		sent, _ := r.Cookie("sid")
+		inside := sent != nil && sent.Value == cookie && cookie != ""
+		switch {
+		case r.URL.Path == "/open":
+			opened++
+			word = fmt.Sprintf("word-%d", opened)
+			set()
+			http.Redirect(w, r, "/welcome", http.StatusSeeOther)
+		case r.URL.Path == "/welcome" && inside:
+			if r.Header.Get("X-Word") == "please" {
+				w.Header().Set("X-Word", word)
+			}
+		case r.URL.Path == "/close":
+			closed++
+			cookie = ""
+		case !inside:
+			w.WriteHeader(http.StatusUnauthorized)
+		case r.Method != "GET" && r.Header.Get("X-Word") != word:
+			w.Header().Set("X-Word", "Required")
+			w.WriteHeader(http.StatusForbidden)
+		case r.URL.Path == "/rotate":
+			set()
+		}
+	}))
+	defer server.Close()
+	spec := func(method, path string) *request.Spec {
+		return &request.Spec{Method: method, Address: value.Literal(server.URL + path)}
+	}
+	client, err := exchange.NewClient(exchange.Options{})
+	require.NoError(t, err)
+	defer client.Close()
+	hidden := &scope{}
+	k := login.NewKeeper(login.Env{Scope: hidden, Client: client}, map[string]login.Kind{"s": &login.Session{
+		Open: spec("POST", "/open"), Echo: &login.Echo{Header: "X-Word", Ask: spec("GET", "/welcome"), Word: "please"}, Shut: spec("DELETE", "/close")}})
+	send := func(method, path string) (int, []string) {
+		u, err := url.Parse(server.URL + path)
+		require.NoError(t, err)
+		sent, err := k.Send(t.Context(), &exchange.Request{Method: method, URL: u}, login.Use{Names: []string{"s"}})
+		require.NoError(t, err)
+		return sent.Record().Answer.Status, sent.Notes
+	}
+	expect := func(method, path string, notes int, what string) {
+		status, got := send(method, path)
+		assert.Equal(t, 200, status, what)
+		assert.Len(t, got, notes, what)
+	}
+	change := func(to func()) {
+		mutex.Lock()
+		defer mutex.Unlock()
+		to()
+	}
+	expect("GET", "/lots", 0, "opened")
+	expect("POST", "/lots", 0, "with the word")
+	expect("GET", "/rotate", 0, "the cookie changes")
+	expect("GET", "/lots", 0, "with the new cookie")
+	change(func() { assert.Equal(t, 1, opened) })
+	change(func() { cookie = "over" })
+	expect("GET", "/lots", 1, "the session was over: opened anew")
+	change(func() { word = "another" })
+	expect("POST", "/lots", 1, "the word was no longer good: opened anew")
+	change(func() { assert.Equal(t, 3, opened) })
+	assert.True(t, hidden.hidden["word-3"] && hidden.hidden["cookie-1-0"], "%v", hidden.hidden)
+	require.NoError(t, k.Close(t.Context()))
+	change(func() { assert.Equal(t, 1, closed) })
+}

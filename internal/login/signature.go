@@ -1,0 +1,254 @@
+package login
+
+import (
+	"context"
+	"crypto/x509"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"testbench/internal/exchange"
+	"testbench/internal/keys"
+	"testbench/internal/value"
+	"testbench/internal/wssecurity"
+)
+
+// Signature signs and encrypts envelopes by X.509 keys, and checks and opens
+// those that come back (WS-Security X.509 Certificate Token Profile 1.1).
+type Signature struct {
+	Material
+	Sign      []string // parts; see wssecurity.Signing
+	Reference string   // of wssecurity.References
+	Algorithm string   // of wssecurity.SignatureAlgorithms
+	Digest    string   // sha1 for old receivers
+	Inclusive []string
+	Stamp     time.Duration // life of the time stamp; 0 for none
+	Encrypt   *Encrypting   // nil: nothing is encrypted
+	Answers   *Answers      // nil: answers are checked as far as they are protected
+}
+
+// Encrypting says what is encrypted, and for whom.
+type Encrypting struct {
+	For       *value.Template // the receiver's certificate
+	Parts     []string
+	Cipher    string
+	Transport string
+	Reference string
+}
+
+// Answers says how answers must be protected.
+type Answers struct {
+	Certificate *value.Template // who signs them
+	CA          *value.Template // or who vouches for the one who does
+	Signed      []string        // the parts that must be signed
+	Encrypted   bool
+	Confirmed   bool // they must confirm the request's signature
+}
+
+// signatureMaterial are the keys of a Signature.
+type signatureMaterial struct {
+	own      *keys.Pair
+	receiver *x509.Certificate
+	trust    wssecurity.Trust
+}
+
+// Place says that it signs what stands in the envelope.
+func (s *Signature) Place() Place { return Signing }
+
+// Obtain reads keys and certificates.
+func (s *Signature) Obtain(_ context.Context, env *Env, _ *Token) (*Token, error) {
+	read := &signatureMaterial{}
+	token := &Token{Kind: "signature", Obtained: env.now(), Fixed: true, material: read}
+	var err error
+	if s.Material.IsSet() {
+		if s.Reference == "assertion" {
+			read.own, err = s.Material.read(env)
+		} else {
+			read.own, err = s.Material.identity(env)
+		}
+		if err != nil {
+			return nil, err
+		}
+		if leaf := read.own.Leaf(); leaf != nil {
+			token.User, token.Expires = leaf.Subject.String(), leaf.NotAfter
+			if now := env.now(); now.After(leaf.NotAfter) {
+				return nil, &Error{Message: fmt.Sprintf("the certificate of %s ended on %s", leaf.Subject, leaf.NotAfter.Format("2006-01-02"))}
+			}
+		}
+	}
+	certificates := func(what string, t *value.Template) ([]*x509.Certificate, error) {
+		data, err := env.piece(what, t)
+		if err != nil {
+			return nil, err
+		}
+		all, err := keys.Certificates(data)
+		if err != nil {
+			return nil, &Error{Message: what + ": " + err.Error()}
+		}
+		return all, nil
+	}
+	if s.Encrypt != nil {
+		all, err := certificates("encrypt for", s.Encrypt.For)
+		if err != nil {
+			return nil, err
+		}
+		read.receiver = all[0]
+	}
+	if s.Answers == nil {
+		return token, nil
+	}
+	if s.Answers.Certificate != nil {
+		if read.trust.Certificates, err = certificates("answers certificate", s.Answers.Certificate); err != nil {
+			return nil, err
+		}
+	}
+	if s.Answers.CA != nil {
+		all, err := certificates("answers ca", s.Answers.CA)
+		if err != nil {
+			return nil, err
+		}
+		read.trust.Roots = x509.NewCertPool()
+		for _, certificate := range all {
+			read.trust.Roots.AddCert(certificate)
+		}
+	}
+	return token, nil
+}
+
+// Put signs, then encrypts.
+func (s *Signature) Put(r *exchange.Request, env *Env, t *Token) error {
+	read := t.material.(*signatureMaterial)
+	return protect(r, func(m *wssecurity.Message) error {
+		if s.Stamp > 0 {
+			m.AddTimestamp(env.serverNow(r.URL.Host).Add(t.stampShift()), s.Stamp)
+		}
+		if read.own != nil && len(s.Sign) > 0 && t.Spoilt != Empty {
+			signed, err := m.Sign(wssecurity.Signing{Pair: read.own, Parts: s.Sign, Reference: s.Reference, Algorithm: s.Algorithm, SHA1: s.Digest == "sha1", Inclusive: s.Inclusive, Change: t.spoilSignature})
+			if err != nil {
+				return err
+			}
+			r.Signed = append(r.Signed, signed)
+		}
+		if read.receiver != nil {
+			return m.Encrypt(wssecurity.Encryption{For: read.receiver, Parts: s.Encrypt.Parts, Cipher: s.Encrypt.Cipher, Transport: s.Encrypt.Transport, Reference: s.Encrypt.Reference})
+		}
+		return nil
+	})
+}
+
+// Receive opens the answer, and judges its signature and time stamp.
+func (s *Signature) Receive(r *exchange.Request, answer *exchange.Answer, env *Env, t *Token) []Finding {
+	start, end := envelopeOf(answer.ContentType(), answer.Body)
+	m, err := wssecurity.Parse(answer.Body[start:end])
+	if err != nil {
+		return nil // no envelope: that is told where the answer is judged
+	}
+	read := t.material.(*signatureMaterial)
+	var findings []Finding
+	note := func(subject, wanted, got string, held bool) {
+		findings = append(findings, Finding{Subject: subject, Wanted: wanted, Got: got, Held: held})
+	}
+	wanted := s.Answers
+	if wanted == nil {
+		wanted = &Answers{}
+	}
+	if m.IsEncrypted() {
+		if read.own == nil || read.own.Key == nil {
+			note("encryption of the answer", "one that our key opens", "there is no key to open it with: name it under key:", false)
+			return findings
+		}
+		opened, err := m.Decrypt(read.own.Key)
+		if err != nil {
+			note("encryption of the answer", "one that our key opens", err.Error(), false)
+			return findings
+		}
+		note("encryption of the answer", "one that our key opens", "opened: "+strings.Join(opened, ", "), true)
+		answer.Body = slices.Concat(answer.Body[:start], m.Bytes(), answer.Body[end:])
+	} else if wanted.Encrypted {
+		note("encryption of the answer", "an encrypted one", "nothing in it is encrypted", false)
+	}
+	s.judgeSignatures(m, read, wanted, r, note)
+	if there, err := m.CheckTimestamp(env.serverNow(r.URL.Host)); err != nil {
+		note("time stamp of the answer", "one that holds now", err.Error(), false)
+	} else if there {
+		note("time stamp of the answer", "one that holds now", "it does", true)
+	}
+	return findings
+}
+
+func (s *Signature) judgeSignatures(m *wssecurity.Message, read *signatureMaterial, wanted *Answers, r *exchange.Request, note func(subject, wanted, got string, held bool)) {
+	const subject = "signature of the answer"
+	signatures := m.Verify(read.trust)
+	covered := map[string]bool{}
+	for _, one := range signatures {
+		switch {
+		case one.Problem != nil:
+			note(subject, "one that holds", one.Problem.Error(), false)
+			return
+		case one.Unknown && s.Answers != nil:
+			note(subject, "one by a certificate that is known", fmt.Sprintf("it is by %s, and the login names no certificate: or ca: under answers:", one.Signer.Subject), false)
+			return
+		}
+		for _, part := range one.Covers {
+			covered[part] = true
+		}
+		got := fmt.Sprintf("by %s, over %s", one.Signer.Subject, strings.Join(one.Covers, ", "))
+		if one.Unknown {
+			got += "; nothing vouches for that certificate (answers: names one)"
+		}
+		note(subject, "one that holds", got, true)
+	}
+	for _, part := range wanted.Signed {
+		if !covered[part] {
+			got := "it is not signed"
+			if len(signatures) == 0 {
+				got = "the answer has no signature"
+			}
+			note(subject, "one over the "+part, got, false)
+		}
+	}
+	if !wanted.Confirmed {
+		return
+	}
+	for _, own := range ownSignatures(r) {
+		if !slices.Contains(m.Confirmations(), own) {
+			note("confirmation of our signature", "SignatureConfirmation with its value", "the answer does not confirm it", false)
+			return
+		}
+	}
+	note("confirmation of our signature", "SignatureConfirmation with its value", "it does", true)
+}
+
+// ownSignatures lists the values of the signatures that were sent.
+func ownSignatures(r *exchange.Request) []string {
+	start, end := envelopeOf(r.GetHeader("Content-Type"), r.Body)
+	m, err := wssecurity.Parse(r.Body[start:end])
+	if err != nil {
+		return nil
+	}
+	var values []string
+	for _, one := range m.Verify(wssecurity.Trust{}) {
+		values = append(values, one.Value)
+	}
+	return values
+}
+
+func (s *Signature) readsBench() bool { return true }
+
+// spoils says which ways there are.
+func (s *Signature) spoils(way string) bool {
+	return way == Tampered || way == Empty || way == Expired && s.Stamp > 0
+}
+
+// Holes lists the placeholders.
+func (s *Signature) Holes() []*value.Hole {
+	all := s.Material.holes()
+	if s.Encrypt != nil {
+		all = append(all, holes(s.Encrypt.For)...)
+	}
+	if s.Answers != nil {
+		all = append(all, holes(s.Answers.Certificate, s.Answers.CA)...)
+	}
+	return all
+}

@@ -1,0 +1,64 @@
+package login
+
+import (
+	"context"
+	"crypto/rand"
+	"time"
+
+	"testbench/internal/exchange"
+	"testbench/internal/value"
+	"testbench/internal/wssecurity"
+)
+
+// UsernameToken names user and password in the header of an envelope
+// (WS-Security UsernameToken Profile 1.1).
+type UsernameToken struct {
+	User, Password *value.Template
+	Digest         bool
+	Nonce          bool          // also with a password in plain
+	Stamp          time.Duration // life of a time stamp of the message; 0 for none
+}
+
+// Place says that it goes into the header of the envelope.
+func (u *UsernameToken) Place() Place { return InHeader }
+
+// Obtain fills user and password in.
+func (u *UsernameToken) Obtain(_ context.Context, env *Env, _ *Token) (*Token, error) {
+	return env.credentials("username token", u.User, u.Password)
+}
+
+// Put adds the token to the envelope.
+func (u *UsernameToken) Put(r *exchange.Request, env *Env, t *Token) error {
+	return protect(r, func(m *wssecurity.Message) error {
+		now := env.serverNow(r.URL.Host).Add(t.stampShift())
+		token := wssecurity.UsernameToken{User: t.User, Password: t.Text, Digest: u.Digest}
+		switch t.Spoilt {
+		case Tampered:
+			token.Password = tamper(t.Text)
+		case Empty:
+			token.Password = ""
+		}
+		if u.Digest || u.Nonce {
+			token.Nonce = make([]byte, 16)
+			if _, err := rand.Read(token.Nonce); err != nil {
+				return err
+			}
+			token.Created = now
+		}
+		m.AddUsernameToken(token)
+		if u.Stamp > 0 {
+			m.AddTimestamp(now, u.Stamp)
+		}
+		return nil
+	})
+}
+
+func (u *UsernameToken) readsBench() bool { return true }
+
+// spoils says which ways there are.
+func (u *UsernameToken) spoils(way string) bool {
+	return way == Tampered || way == Empty || way == Expired && (u.Digest || u.Nonce || u.Stamp > 0)
+}
+
+// Holes lists the placeholders.
+func (u *UsernameToken) Holes() []*value.Hole { return holes(u.User, u.Password) }

@@ -1,0 +1,117 @@
+package sheet
+
+import (
+	"slices"
+	"strings"
+	"time"
+
+	"testbench/internal/login"
+	"testbench/internal/wssecurity"
+	"testbench/internal/yamlfile"
+)
+
+var usernameTokenKeys = []key[login.UsernameToken]{
+	ignoreKind[login.UsernameToken](),
+	{"user", "user name", func(r *reader, u *login.UsernameToken, n *yamlfile.Node) { u.User = r.template(n) }},
+	{"password", "password, from ${sealed.x}", func(r *reader, u *login.UsernameToken, n *yamlfile.Node) { u.Password = r.secret(n) }},
+	{"digest", "true: the password is sent as a digest", func(r *reader, u *login.UsernameToken, n *yamlfile.Node) { u.Digest = r.yes(n) }},
+	{"nonce", "true: with nonce and created beside a password in plain", func(r *reader, u *login.UsernameToken, n *yamlfile.Node) { u.Nonce = r.yes(n) }},
+	{"stamp", "how long the message's time stamp is good; without it there is none", func(r *reader, u *login.UsernameToken, n *yamlfile.Node) { u.Stamp = r.duration(n) }},
+}
+
+var samlKeys = []key[login.SAML]{
+	ignoreKind[login.SAML](),
+	{"assertion", "a SAML 2.0 assertion: file or ${sealed.x}", func(r *reader, s *login.SAML, n *yamlfile.Node) { s.Assertion = r.template(n) }},
+	{"from", "another login, whose token the assertion is", func(r *reader, s *login.SAML, n *yamlfile.Node) { s.From = r.otherLogin(n) }},
+	{"stamp", "how long the message's time stamp is good; without it there is none", func(r *reader, s *login.SAML, n *yamlfile.Node) { s.Stamp = r.duration(n) }},
+}
+
+func (r *reader) signatureLogin(n *yamlfile.Node) login.Kind {
+	s := &login.Signature{Stamp: 5 * time.Minute}
+	readMapping(r, "a signature login", n, s, signatureKeys)
+	if s.Material.IsSet() && len(s.Sign) == 0 {
+		s.Sign = []string{"body"}
+		if s.Stamp > 0 {
+			s.Sign = append(s.Sign, "time stamp")
+		}
+	}
+	switch {
+	case !s.Material.IsSet() && s.Encrypt == nil:
+		r.file.Report(n, "write certificate: and key: to sign, or encrypt:", "a signature login must sign or encrypt")
+	case s.Material.IsSet() && s.Reference == "assertion":
+		r.need(n, "key", s.Material.Key)
+	case s.Material.IsSet():
+		r.need(n, "certificate", s.Material.Certificate)
+	}
+	return s
+}
+
+// texts reads a list of texts.
+func (r *reader) texts(n *yamlfile.Node, what string) []string {
+	if n.Kind == yamlfile.Scalar {
+		return []string{r.plainText(n)}
+	}
+	var all []string
+	for _, item := range r.items(n, what) {
+		all = append(all, r.plainText(item))
+	}
+	return all
+}
+
+var signatureKeys = slices.Concat([]key[login.Signature]{
+	ignoreKind[login.Signature](),
+	{"sign", "what is signed: body, time stamp, user, token, assertion, or the name of a header block", func(r *reader, s *login.Signature, n *yamlfile.Node) {
+		s.Sign = r.texts(n, "sign")
+	}},
+	{"reference", "how the message names the key: " + strings.Join(wssecurity.References, ", "), func(r *reader, s *login.Signature, n *yamlfile.Node) {
+		s.Reference = r.choice(n, "reference", wssecurity.References...)
+	}},
+	{"algorithm", strings.Join(wssecurity.SignatureAlgorithms, ", "), func(r *reader, s *login.Signature, n *yamlfile.Node) {
+		s.Algorithm = r.choice(n, "algorithm", wssecurity.SignatureAlgorithms...)
+	}},
+	{"digest", "sha256 or sha1", func(r *reader, s *login.Signature, n *yamlfile.Node) {
+		s.Digest = r.choice(n, "digest", "sha256", "sha1")
+	}},
+	{"inclusive", "prefixes that are signed though nothing seems to use them", func(r *reader, s *login.Signature, n *yamlfile.Node) {
+		s.Inclusive = r.texts(n, "inclusive")
+	}},
+	{"stamp", "how long the time stamp is good; none for none", func(r *reader, s *login.Signature, n *yamlfile.Node) {
+		if s.Stamp = 0; r.text(n) != "none" {
+			s.Stamp = r.duration(n)
+		}
+	}},
+	{"encrypt", "what is encrypted, and for whom", func(r *reader, s *login.Signature, n *yamlfile.Node) {
+		s.Encrypt = &login.Encrypting{}
+		readMapping(r, "encrypt", n, s.Encrypt, encryptingKeys)
+		r.need(n, "for", s.Encrypt.For)
+		if len(s.Encrypt.Parts) == 0 {
+			s.Encrypt.Parts = []string{"body"}
+		}
+	}},
+	{"answers", "how answers must be protected", func(r *reader, s *login.Signature, n *yamlfile.Node) {
+		s.Answers = &login.Answers{}
+		readMapping(r, "answers", n, s.Answers, answersKeys)
+	}},
+}, inside(materialKeys, func(s *login.Signature) *login.Material { return &s.Material }))
+
+var encryptingKeys = []key[login.Encrypting]{
+	{"for", "the receiver's certificate: file or ${sealed.x}", func(r *reader, e *login.Encrypting, n *yamlfile.Node) { e.For = r.template(n) }},
+	{"parts", "what is encrypted; the body unless said", func(r *reader, e *login.Encrypting, n *yamlfile.Node) { e.Parts = r.texts(n, "parts") }},
+	{"cipher", strings.Join(wssecurity.Ciphers, ", "), func(r *reader, e *login.Encrypting, n *yamlfile.Node) {
+		e.Cipher = r.choice(n, "cipher", wssecurity.Ciphers...)
+	}},
+	{"transport", "how the key travels: " + strings.Join(wssecurity.KeyTransports, ", "), func(r *reader, e *login.Encrypting, n *yamlfile.Node) {
+		e.Transport = r.choice(n, "way for a key to travel", wssecurity.KeyTransports...)
+	}},
+	{"reference", "how the receiver's key is named: " + strings.Join(wssecurity.References[:5], ", "), func(r *reader, e *login.Encrypting, n *yamlfile.Node) {
+		e.Reference = r.choice(n, "reference", wssecurity.References[:5]...)
+	}},
+}
+
+var answersKeys = []key[login.Answers]{
+	{"certificate", "the certificate of who signs them: file or ${sealed.x}", func(r *reader, a *login.Answers, n *yamlfile.Node) { a.Certificate = r.template(n) }},
+	{"ca", "the authority that vouches for who signs them", func(r *reader, a *login.Answers, n *yamlfile.Node) { a.CA = r.template(n) }},
+	{"signed", "the parts that must be signed", func(r *reader, a *login.Answers, n *yamlfile.Node) { a.Signed = r.texts(n, "signed") }},
+	{"encrypted", "true: they must be encrypted", func(r *reader, a *login.Answers, n *yamlfile.Node) { a.Encrypted = r.yes(n) }},
+	{"confirmed", "true: they must confirm our signature", func(r *reader, a *login.Answers, n *yamlfile.Node) { a.Confirmed = r.yes(n) }},
+}

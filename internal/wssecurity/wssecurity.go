@@ -1,0 +1,309 @@
+// Package wssecurity protects SOAP envelopes as WS-Security 1.1 says, and checks
+// and opens those that come back: user name tokens, time stamps, signatures by
+// X.509 keys, encryption, SAML assertions. It works on trees and sends nothing.
+package wssecurity
+
+import (
+	"crypto/rand"
+	"crypto/sha1"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"testbench/internal/document"
+	"testbench/internal/soap"
+)
+
+// The namespaces (WS-Security 1.1, section 1; XML Signature, 1.3; XML Encryption, 1.3).
+const (
+	wsse   = "http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-wssecurity-secext-1.0.xsd"
+	wsu    = "http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-wssecurity-utility-1.0.xsd"
+	wsse11 = "http://docs.oasis-open.org/wss/oasis-wss-wssecurity-secext-1.1.xsd"
+	ds     = "http://www.w3.org/2000/09/xmldsig#"
+	xenc   = "http://www.w3.org/2001/04/xmlenc#"
+	xenc11 = "http://www.w3.org/2009/xmlenc11#"
+	saml2  = "urn:oasis:names:tc:SAML:2.0:assertion"
+
+	soapMessageSecurity = "http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-soap-message-security-1.0"
+	messageSecurity11   = "http://docs.oasis-open.org/wss/oasis-wss-soap-message-security-1.1"
+	userNameProfile     = "http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-username-token-profile-1.0"
+	x509Profile         = "http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-x509-token-profile-1.0"
+	samlProfile11       = "http://docs.oasis-open.org/wss/oasis-wss-saml-token-profile-1.1"
+)
+
+// prefixes are those that this package writes.
+var prefixes = map[string]string{wsse: "wsse", wsu: "wsu", wsse11: "wsse11", ds: "ds", xenc: "xenc", xenc11: "xenc11"}
+
+// Message is an envelope that is being protected, or was received.
+type Message struct {
+	Root     *document.Node
+	version  soap.Version
+	header   *document.Node
+	body     *document.Node
+	security *document.Node // nil until something goes into it
+}
+
+// Parse reads an envelope. The error is for what is no SOAP envelope.
+func Parse(data []byte) (*Message, error) {
+	root, err := document.ReadXML(data, "utf-8")
+	if err != nil {
+		return nil, fmt.Errorf("the message is %w", err)
+	}
+	return Of(root)
+}
+
+// Of takes an envelope that was read already.
+func Of(root *document.Node) (*Message, error) {
+	m := &Message{Root: root}
+	switch {
+	case root == nil || root.Name.Local != "Envelope":
+		return nil, errors.New("the message is no SOAP envelope")
+	case root.Name.Space == soap.Namespace11:
+		m.version = soap.V11
+	case root.Name.Space == soap.Namespace12:
+		m.version = soap.V12
+	default:
+		return nil, fmt.Errorf("the envelope is of no version of SOAP: %s", root.Name.Space)
+	}
+	for _, child := range root.Children() {
+		if child.Name.Space != root.Name.Space {
+			continue
+		}
+		switch child.Name.Local {
+		case "Header":
+			m.header = child
+		case "Body":
+			m.body = child
+		}
+	}
+	if m.body == nil {
+		return nil, errors.New("the envelope has no Body")
+	}
+	if m.header != nil {
+		m.security = find(m.header, wsse, "Security")
+	}
+	return m, nil
+}
+
+// find returns the first child with the name, or nil.
+func find(n *document.Node, space, local string) *document.Node {
+	if n == nil {
+		return nil
+	}
+	for _, item := range n.Items {
+		if item.Kind == document.Element && item.Name.Local == local && item.Name.Space == space {
+			return item
+		}
+	}
+	return nil
+}
+
+// Bytes writes the envelope. What was signed stays as it was: the form written
+// is the canonical one.
+func (m *Message) Bytes() []byte {
+	return document.CanonicalXML(m.Root, m.Root, document.Canonical{Inclusive: true, Comments: true})
+}
+
+// Shown writes the envelope with its secrets hidden.
+func (m *Message) Shown(hide string) string {
+	return string(document.CanonicalXML(m.Root, m.Root, document.Canonical{Inclusive: true, Comments: true, Hide: hide}))
+}
+
+// TakeSecurity puts the Security block of another message in the place of its own,
+// to show it.
+func (m *Message) TakeSecurity(of *Message) {
+	if of.security == nil {
+		return
+	}
+	m.secured()
+	*m.security = *of.security
+}
+
+// element makes an element of one of the namespaces above.
+func element(space, local string, items ...*document.Node) *document.Node {
+	return &document.Node{Kind: document.Element, Name: document.Name{Space: space, Prefix: prefixes[space], Local: local}, Items: items}
+}
+
+func text(s string) *document.Node { return document.NewUntyped(s) }
+
+// with adds attributes without a namespace: names and values in turn.
+func with(n *document.Node, pairs ...string) *document.Node {
+	for i := 0; i < len(pairs); i += 2 {
+		n.Attributes = append(n.Attributes, document.Attribute{Name: document.Name{Local: pairs[i]}, Value: pairs[i+1]})
+	}
+	return n
+}
+
+// secured returns the Security block, and makes it when there is none.
+func (m *Message) secured() *document.Node {
+	if m.security != nil {
+		return m.security
+	}
+	envelope := m.Root.Name
+	if m.header == nil {
+		m.header = &document.Node{Kind: document.Element, Name: document.Name{Space: envelope.Space, Prefix: envelope.Prefix, Local: "Header"}}
+		at := 0
+		for at < len(m.Root.Items) && m.Root.Items[at] != m.body {
+			at++
+		}
+		m.Root.Items = append(m.Root.Items[:at:at], append([]*document.Node{m.header}, m.Root.Items[at:]...)...)
+	}
+	m.security = element(wsse, "Security")
+	for space, prefix := range prefixes {
+		if space == wsse || space == wsu {
+			m.security.Attributes = append(m.security.Attributes, declaration(prefix, space))
+		}
+	}
+	m.security.Attributes = append(m.security.Attributes, document.Attribute{
+		Name: document.Name{Space: envelope.Space, Prefix: envelope.Prefix, Local: "mustUnderstand"}, Value: map[soap.Version]string{soap.V11: "1", soap.V12: "true"}[m.version]})
+	if envelope.Prefix == "" {
+		// An attribute without a prefix would have no namespace.
+		last := len(m.security.Attributes) - 1
+		m.security.Attributes[last].Name.Prefix = "env"
+		m.security.Attributes = append(m.security.Attributes, declaration("env", envelope.Space))
+	}
+	m.header.Items = append([]*document.Node{m.security}, m.header.Items...)
+	return m.security
+}
+
+func declaration(prefix, space string) document.Attribute {
+	return document.Attribute{Name: document.Name{Prefix: "xmlns", Local: prefix}, Value: space}
+}
+
+// prepend puts an element first into the Security block, as receivers expect
+// (WS-Security 1.1, section 5).
+func (m *Message) prepend(n *document.Node) {
+	s := m.secured()
+	s.Items = append([]*document.Node{n}, s.Items...)
+}
+
+// declareHere adds declarations that an element needs on itself.
+func declareHere(n *document.Node, spaces ...string) *document.Node {
+	for _, space := range spaces {
+		n.Attributes = append(n.Attributes, declaration(prefixes[space], space))
+	}
+	return n
+}
+
+// newID makes an id that no other element has.
+func newID(what string) string {
+	b := make([]byte, 9)
+	_, _ = rand.Read(b)
+	return what + "-" + strings.NewReplacer("-", "a", "_", "b").Replace(base64.RawURLEncoding.EncodeToString(b))
+}
+
+// idOf gives an element's id: wsu:Id, the Id of signature and encryption
+// elements, or the ID of an assertion (WS-Security 1.1, section 4.2).
+func idOf(n *document.Node) string {
+	for _, a := range n.Attributes {
+		switch {
+		case a.Name.Space == wsu && a.Name.Local == "Id",
+			a.Name.Space == "" && a.Name.Local == "Id" && (n.Name.Space == ds || n.Name.Space == xenc || n.Name.Space == wsse),
+			a.Name.Space == "" && a.Name.Local == "ID" && n.Name.Space == saml2,
+			a.Name.Space == "http://www.w3.org/XML/1998/namespace" && a.Name.Local == "id":
+			return a.Value
+		}
+	}
+	return ""
+}
+
+// identify returns an element's id, and gives it one when it has none.
+func identify(n *document.Node, what string) string {
+	if id := idOf(n); id != "" {
+		return id
+	}
+	id := newID(what)
+	if n.Name.Space == ds || n.Name.Space == xenc {
+		n.Attributes = append(n.Attributes, document.Attribute{Name: document.Name{Local: "Id"}, Value: id})
+		return id
+	}
+	n.Attributes = append(n.Attributes, declaration(prefixes[wsu], wsu), document.Attribute{Name: document.Name{Space: wsu, Prefix: prefixes[wsu], Local: "Id"}, Value: id})
+	return id
+}
+
+const stampFormat = "2006-01-02T15:04:05.000Z"
+
+// AddTimestamp says when the message was made and when it ends (section 10).
+// A message has at most one; that which is there stays.
+func (m *Message) AddTimestamp(created time.Time, life time.Duration) {
+	if find(m.security, wsu, "Timestamp") != nil {
+		return
+	}
+	stamp := element(wsu, "Timestamp", element(wsu, "Created", text(created.UTC().Format(stampFormat))))
+	if life > 0 {
+		stamp.Items = append(stamp.Items, element(wsu, "Expires", text(created.Add(life).UTC().Format(stampFormat))))
+	}
+	m.prepend(stamp)
+}
+
+// UsernameToken names a user (UsernameToken Profile 1.1).
+type UsernameToken struct {
+	User, Password string
+	Digest         bool
+	// Nonce and Created guard against repetition; a digest is made over them too.
+	Nonce   []byte
+	Created time.Time
+}
+
+// PasswordDigest is Base64(SHA-1(nonce + created + password)) (UsernameToken
+// Profile 1.1, section 3.1).
+func PasswordDigest(nonce []byte, created, password string) string {
+	hash := sha1.New()
+	hash.Write(nonce)
+	hash.Write([]byte(created + password))
+	return base64.StdEncoding.EncodeToString(hash.Sum(nil))
+}
+
+// AddUsernameToken adds the token.
+func (m *Message) AddUsernameToken(t UsernameToken) {
+	token := element(wsse, "UsernameToken", element(wsse, "Username", text(t.User)))
+	created := ""
+	if !t.Created.IsZero() {
+		created = t.Created.UTC().Format(stampFormat)
+	}
+	password, kind := text(t.Password), "#PasswordText"
+	if t.Digest {
+		password, kind = text(PasswordDigest(t.Nonce, created, t.Password)), "#PasswordDigest"
+	}
+	password.Secret = true
+	token.Items = append(token.Items, with(element(wsse, "Password", password), "Type", userNameProfile+kind))
+	if t.Nonce != nil {
+		token.Items = append(token.Items, with(element(wsse, "Nonce", text(base64.StdEncoding.EncodeToString(t.Nonce))), "EncodingType", soapMessageSecurity+"#Base64Binary"))
+	}
+	if created != "" {
+		token.Items = append(token.Items, element(wsu, "Created", text(created)))
+	}
+	m.prepend(token)
+}
+
+// AddAssertion adds a SAML 2.0 assertion (SAML Token Profile 1.1, section 3.3).
+// Its namespaces must be declared on it.
+func (m *Message) AddAssertion(assertion *document.Node) error {
+	if assertion.Name.Local != "Assertion" || assertion.Name.Space != saml2 {
+		return fmt.Errorf("the token is no SAML 2.0 assertion, but the element %s in %q", assertion.Name.Local, assertion.Name.Space)
+	}
+	m.prepend(assertion)
+	return nil
+}
+
+// AssertionLife tells from when until when an assertion holds (SAML 2.0 Core,
+// section 2.5.1); either is zero where nothing is said.
+func AssertionLife(assertion *document.Node) (from, until time.Time) {
+	conditions := find(assertion, saml2, "Conditions")
+	if conditions == nil {
+		return
+	}
+	for _, a := range conditions.Attributes {
+		moment, err := time.Parse(time.RFC3339, a.Value)
+		switch {
+		case err != nil:
+		case a.Name.Local == "NotBefore":
+			from = moment
+		case a.Name.Local == "NotOnOrAfter":
+			until = moment
+		}
+	}
+	return
+}
