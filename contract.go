@@ -6,7 +6,8 @@ import (
 	"fmt"
 	"io"
 
-	"testbench/internal/contract/openapi"
+	"testbench/internal/contract"
+	"testbench/internal/contract/formats"
 	"testbench/internal/contract/source"
 	"testbench/internal/contract/wsdl"
 	"testbench/internal/document"
@@ -17,13 +18,10 @@ import (
 	"testbench/internal/xsd"
 )
 
-// Contract is what a description says: a WSDL, an XML Schema alone, or the
-// security part of an OpenAPI description.
+// Contract is what a description says, of any format.
 type Contract struct {
-	WSDL    *wsdl.Contract // nil for a schema alone
-	Schema  *xsd.Schema
-	OpenAPI *openapi.Contract // what an OpenAPI description says of how to get in
-	Service *sheet.Service    // where the contract is that of a service of the bench
+	*formats.Contract
+	Service *sheet.Service // where the contract is that of a service of the bench
 }
 
 // ContractError tells that a description cannot be used.
@@ -56,7 +54,10 @@ func Try(err error) string {
 func (b *Bench) Contract(ctx context.Context, name string, standard io.Reader, o Options) (*Contract, error) {
 	service := b.inner.Service(name)
 	if service != nil && service.Contract == nil {
-		return nil, fmt.Errorf("the service %s has no contract; its operations are described by hand", name)
+		if len(service.Operations) == 0 {
+			return nil, fmt.Errorf("the service %s has no contract, and no operations are described; write contract: or operations: at it", name)
+		}
+		return &Contract{Contract: &formats.Contract{Description: contract.NewByHand(service.Name, b.inner.File(), service.Operations)}, Service: service}, nil
 	}
 	if source.IsAddress(name) {
 		// The command line names the host, so it is meant.
@@ -72,7 +73,7 @@ func (b *Bench) Contract(ctx context.Context, name string, standard io.Reader, o
 		if err != nil {
 			return nil, &ContractError{err}
 		}
-		return &Contract{WSDL: c, Schema: c.Schema, Service: service}, nil
+		return &Contract{Contract: c, Service: service}, nil
 	}
 	from := session.Source(ctx)
 	from.Dir, from.Standard = "", standard
@@ -84,40 +85,11 @@ func (b *Bench) Contract(ctx context.Context, name string, standard io.Reader, o
 		}
 		return nil, &ContractError{err}
 	}
-	c, err := readContract(resolved, data, from)
+	c, err := formats.Read(resolved, data, from.Fetch)
 	if err != nil {
 		return nil, &ContractError{err}
 	}
-	return c, nil
-}
-
-// readContract tells the formats apart by the root element.
-func readContract(location string, data []byte, from *source.Source) (*Contract, error) {
-	if openapi.Is(data) {
-		c, err := openapi.Read(location, data)
-		return &Contract{OpenAPI: c}, err
-	}
-	root, err := document.ReadXML(data, "")
-	var syntax *document.Error
-	if errors.As(err, &syntax) {
-		return nil, &xsd.SchemaError{Problems: []xsd.Problem{{Location: location, Line: syntax.Line, Column: syntax.Column, Message: "not well-formed XML: " + syntax.Message}}}
-	}
-	if err != nil {
-		return nil, err
-	}
-	if root.Name.Local == "schema" {
-		l := &xsd.Loader{Fetch: from.Fetch}
-		if err := l.AddText(location, data); err != nil {
-			return nil, err
-		}
-		schema, err := l.Schema()
-		return &Contract{Schema: schema}, err
-	}
-	c, err := wsdl.Read(location, data, from.Fetch)
-	if err != nil {
-		return nil, err
-	}
-	return &Contract{WSDL: c, Schema: c.Schema}, nil
+	return &Contract{Contract: c}, nil
 }
 
 func hostOf(address string) string {
@@ -157,24 +129,99 @@ type Validation struct {
 // returned (0: all). A message that is not well-formed is one fault.
 func (c *Contract) Validate(in io.Reader, most int) (*Validation, error) {
 	out := &Validation{What: "an instance of the schema"}
-	report := func(f xsd.Fault) {
-		if out.Total++; most == 0 || len(out.Faults) < most {
-			out.Faults = append(out.Faults, f)
-		}
-	}
+	report := out.limited(most)
 	var err error
-	if c.WSDL != nil {
+	switch {
+	case c.WSDL != nil:
 		var verdict *wsdl.Verdict
 		verdict, err = c.WSDL.Validate(in, report)
 		out.What = verdict.String()
-	} else {
+	case c.Schema != nil:
 		v := xsd.NewValidator(c.Schema)
 		v.Report = report
 		err = v.Validate(in, "")
+	case c.JSON != nil:
+		var body *document.Node
+		if body, err = readBody(in, report); body != nil {
+			out.take(c.JSON.Check(body), report)
+		}
 	}
 	if fault, ok := xsd.SyntaxFault(err); ok {
 		report(fault)
 		return out, nil
 	}
 	return out, err
+}
+
+// ValidateFor holds a body against what an operation of a description says of it:
+// of the answer with a status, or of the request where the status is 0.
+func (c *Contract) ValidateFor(operation string, status int, in io.Reader, most int) (*Validation, error) {
+	op, err := c.DescribedOperation(operation)
+	if err != nil {
+		return nil, err
+	}
+	out := &Validation{What: "the request of " + op.Name}
+	if status != 0 {
+		out.What = fmt.Sprintf("the answer %d of %s", status, op.Name)
+	}
+	report := out.limited(most)
+	body, err := readBody(in, report)
+	if body == nil || err != nil {
+		return out, err
+	}
+	if op.See != nil && status != 0 {
+		body = op.See(body)
+	}
+	faults, err := op.Faults(status, body)
+	out.take(faults, report)
+	return out, err
+}
+
+// DescribedOperation finds an operation of a description that is no WSDL.
+func (c *Contract) DescribedOperation(name string) (*contract.Operation, error) {
+	op, err := c.Description.Operation(name)
+	if err == nil && op == nil {
+		err = &sheet.NotFoundError{What: "operation", Name: name, Known: c.Description.Names()}
+	}
+	return op, err
+}
+
+// limited counts the faults that it is told, and keeps the first.
+func (v *Validation) limited(most int) func(xsd.Fault) {
+	return func(f xsd.Fault) {
+		if v.Total++; most == 0 || len(v.Faults) < most {
+			v.Faults = append(v.Faults, f)
+		}
+	}
+}
+
+func (v *Validation) take(faults []xsd.Fault, report func(xsd.Fault)) {
+	for _, f := range faults {
+		report(f)
+	}
+}
+
+// maxMessage bounds a message that is read as a whole.
+const maxMessage = 256 << 20
+
+// readBody reads JSON or XML; what is not well-formed is one fault.
+func readBody(in io.Reader, report func(xsd.Fault)) (*document.Node, error) {
+	data, err := io.ReadAll(io.LimitReader(in, maxMessage+1))
+	if err != nil {
+		return nil, err
+	}
+	if len(data) > maxMessage {
+		return nil, fmt.Errorf("it is larger than %d MiB", maxMessage>>20)
+	}
+	read := document.ReadPlacedJSON
+	if document.Guess(data) == document.XML {
+		read = func(data []byte) (*document.Node, error) { return document.ReadXML(data, "") }
+	}
+	body, err := read(data)
+	var syntax *document.Error
+	if errors.As(err, &syntax) {
+		report(xsd.Fault{Line: syntax.Line, Column: syntax.Column, Message: "not well-formed " + syntax.Format + ": " + syntax.Message})
+		return nil, nil
+	}
+	return body, err
 }

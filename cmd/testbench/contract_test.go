@@ -148,7 +148,7 @@ func TestBadContracts(t *testing.T) {
 		{"survey nowhere.wsdl", 2, `there is no service, and no file, "nowhere.wsdl"`},
 		{"survey labb", 2, `did you mean "lab"`},
 		{"survey lab GradLot", 2, `did you mean "GradeLot"`},
-		{"survey stores", 2, "the service stores has no contract"},
+		{"survey mishaps", 2, "the service mishaps has no contract, and no operations are described"},
 		{"survey http://" + silent.Addr().String() + "/x?wsdl -timeout 300ms", 3, "300ms"},
 		{"survey " + other.URL + "/x?wsdl", 3, "404"},
 		{"survey", 2, "survey what?"},
@@ -424,30 +424,60 @@ func TestSurveyOfTheWholeBench(t *testing.T) {
 	assert.Contains(t, p.run("survey", "-find", "zebra").stdout, `no operation of this bench has "zebra"`)
 }
 
-// Of an OpenAPI description the security part is shown; nothing else is made of
-// it yet, and that is said.
-func TestOpenAPISecurity(t *testing.T) {
+// A description of REST is surveyed, drafted from, and held against messages, like
+// any contract.
+func TestOpenAPI(t *testing.T) {
 	t.Parallel()
 	p, _ := newBench(t)
-	p.write("contracts/stores.yaml", "openapi: 3.0.3\ninfo:\n  title: Stores\ncomponents:\n  securitySchemes:\n    clerk:\n      type: oauth2\n      flows:\n        clientCredentials:\n          tokenUrl: http://127.0.0.1:8720/gate/token\n          scopes:\n            stores.read: See lots\n")
-	o := p.run("survey", "contracts/stores.yaml", "-logins")
-	assert.Equal(t, 0, o.status, o.all())
-	assert.Contains(t, o.stdout, "OAuth 2.0 by client credentials; scopes: stores.read")
-	assert.Contains(t, o.stdout, "    from: http://127.0.0.1:8720/gate/token\n")
-	assert.Contains(t, o.stderr, "only the security part is read yet")
-	assert.Contains(t, p.run("survey", "contracts/stores.yaml", "-json").stdout, `"openapi": "3.0.3"`)
 	p.write("contracts/open.json", `{"openapi": "3.1.0", "info": {"title": "Open"}}`)
-	assert.Contains(t, p.run("survey", "contracts/open.json").stdout, "the description says nothing of it")
 	p.write("contracts/broken.yaml", "openapi: [\n")
-	for args, says := range map[string]string{"survey contracts/stores.yaml Search": "only the security part is read yet", "survey contracts/stores.yaml -find lot": "only the security part is read yet",
-		"survey lab GradeLot -logins": "-logins goes with a contract as a whole", "survey contracts/broken.yaml": "contracts/broken.yaml:2:1: not valid YAML"} {
-		o = p.run(strings.Fields(args)...)
-		assert.Equal(t, 2, o.status, o.all())
-		assert.Contains(t, o.stderr, says)
+	p.write("contracts/lot.schema.json", `{"$schema": "http://json-schema.org/draft-07/schema#", "title": "Lot", "type": "object", "required": ["id"], "properties": {"id": {"type": "string", "pattern": "^L-"}, "kilos": {"type": "number", "exclusiveMinimum": 0}}}`)
+	p.write("good.json", "{\n  \"id\": \"L-1\"\n}")
+	p.write("bad.json", "{\n  \"id\": 1,\n  \"kilos\": 0\n}")
+	p.write("lot.json", `{"id": "L-2201", "keeper": "a", "kind": "moss"}`)
+	for _, c := range []struct {
+		args   string
+		status int
+		says   []string
+	}{
+		{"survey contracts/stores.yaml -logins", 0, []string{"scopes: stores.read, stores.write", "/gate/token\n", "search  GET   /lots"}},
+		{"survey stores -json", 0, []string{`"format": "OpenAPI 3.1.0"`, `"path": "/lots/{id}"`}},
+		{"survey stores/search", 0, []string{"page    integer, 1 or more; may be left out; default 1", "answer 401, 403", "request line  GET /lots", "login  clerk (stores.read)"}},
+		{"survey stores move -json", 0, []string{`"in": "header"`, `"required": true`}},
+		{"survey stores -find barrels", 0, []string{"lot     GET  /lots/{id}"}},
+		{"survey stores lots", 2, []string{`there is no operation "lots"; did you mean "lot"?`}},
+		{"survey -find barrels", 0, []string{"lots[0].barrels  a list of objects"}},
+		{"survey contracts/open.json", 0, []string{"Open · OpenAPI 3.1.0"}},
+		{"survey contracts/broken.yaml", 2, []string{"not well-formed YAML at line 2"}},
+		{"survey contracts/lot.schema.json", 0, []string{"Lot · JSON Schema", "kilos  number, over 0; may be left out"}},
+		{"draft stores move", 0, []string{`"lot": "L-2201"`, "POST /moves\n"}},
+		{"draft stores search -only required", 0, []string{"GET /lots\nX-Depot: north\n"}},
+		{"draft stores lot -as step", 0, []string{"  call: stores/lot\n", "    id: L-2201  # text, matches"}},
+		{"draft contracts/lot.schema.json", 0, []string{`"id": "L-"`}},
+		{"validate contracts/lot.schema.json good.json", 0, []string{"valid: an instance of the schema"}},
+		{"validate contracts/lot.schema.json bad.json", 1, []string{"bad.json:2:9: id must be text, and is 1\n", "bad.json:3:12: kilos must be over 0, and is 0\n", "2 faults"}},
+		{"validate stores/lot lot.json", 1, []string{`lot.json:1:41: kind must be one of heather, clover, linden, and is "moss"`, "barrels is missing"}},
+		{"validate stores/lot lot.json -status 404", 1, []string{"error is missing"}},
+		{"validate stores/lot lot.json -status 204", 2, []string{"lot declares no answer of status 204"}},
+		{"validate stores lot.json", 2, []string{"of which operation is it?"}},
+		{"validate stores/lot lot.json -request", 2, []string{"lot says nothing of such a body"}},
+		{"validate stores/lot bench.yaml", 1, []string{"not well-formed JSON"}},
+		{"survey lab GradeLot -logins", 2, []string{"-logins goes with a contract as a whole"}},
+		{"call stores/move lot=L-22 to=south", 2, []string{`lot must match ^L-[0-9]{4}$, and is "L-22"`, "-contract answer"}},
+		{"call stores/move lot=L-2299 to=south -login clerk_in_person", 1, []string{"404", "there is no lot L-2299"}},
+		{"call stores/move lot=L-22 to=south -login clerk_in_person -contract answer", 1, []string{"404", "sent against the contract: lot must match"}},
+		{"call stores/move lot=L-2201 to=south on=2026-11-23 -login clerk_in_person -pick lot", 0, []string{"L-2201"}},
+		{"call stores/lot id=L-2201 -in header.X-Depot=south -pick depot", 0, []string{"south"}},
+	} {
+		o := p.run(strings.Fields(c.args)...)
+		assert.Equal(t, c.status, o.status, "%s: %s", c.args, o.all())
+		for _, says := range c.says {
+			assert.Contains(t, o.all(), says, c.args)
+		}
 	}
-	for _, command := range []string{"draft", "validate"} {
-		o = p.run(command, "contracts/stores.yaml", "contracts/open.json")
-		assert.Equal(t, 2, o.status, o.all())
-		assert.Contains(t, o.stderr, "only the security part is read yet")
-	}
+	p.write("sheets/typo.yaml", "sheet: typo\nsteps:\n  - step: move\n    call: stores/move\n    fill:\n      lott: L-2201\n      to: sideways\n      on: ${today}\n")
+	o := p.run("vet")
+	assert.Contains(t, o.all(), "sheets/typo.yaml:6:7: move has no field \"lott\"")
+	assert.Contains(t, o.all(), `sheets/typo.yaml:7:11: to must be one of north, south, and is "sideways"`)
+	assert.Contains(t, o.all(), "stores/move needs lot")
 }

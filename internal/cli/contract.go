@@ -32,17 +32,8 @@ func splitTarget(args []string) (source, operation string) {
 	return args[0], ""
 }
 
-// contract reads a description to draft from it or to hold something against it.
+// contract reads a contract of any kind.
 func (s *session) contract(ctx context.Context, source string) (*testbench.Contract, error) {
-	c, err := s.description(ctx, source)
-	if err == nil && c.OpenAPI != nil {
-		return nil, usagef("testbench survey "+source+" shows it", "%s is an OpenAPI description, of which only the security part is read yet", source)
-	}
-	return c, err
-}
-
-// description reads a description of any kind.
-func (s *session) description(ctx context.Context, source string) (*testbench.Contract, error) {
 	bench, err := s.openOrNone()
 	if err != nil {
 		return nil, err

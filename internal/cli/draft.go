@@ -8,6 +8,7 @@ import (
 	"testbench"
 	"testbench/internal/contract/wsdl"
 	"testbench/internal/document"
+	"testbench/internal/schema"
 	"testbench/internal/soap"
 	"testbench/internal/yamlfile"
 )
@@ -54,6 +55,14 @@ func (s *session) draft(ctx context.Context, o *draftOptions, args []string) (in
 	c, err := s.contract(ctx, source)
 	if err != nil {
 		return 0, err
+	}
+	if c.Description != nil {
+		return s.draftDescribed(source, c, o, operation)
+	}
+	if c.JSON != nil {
+		sample := c.JSON.Sample(schema.SampleOptions{Optional: o.only == ""})
+		s.tell.printf("%s\n", visible(bodyText(sample.Root)))
+		return ExitHeld, nil
 	}
 	if c.WSDL == nil {
 		return s.draftElement(c, o, operation)

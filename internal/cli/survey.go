@@ -7,7 +7,6 @@ import (
 
 	"testbench"
 	"testbench/internal/contract"
-	"testbench/internal/contract/openapi"
 	"testbench/internal/contract/wsdl"
 	"testbench/internal/xsd"
 )
@@ -43,18 +42,20 @@ func surveyCommand() *command {
 				return 0, err
 			}
 			source, operation := splitTarget(args)
-			c, err := s.description(ctx, source)
+			c, err := s.contract(ctx, source)
 			if err != nil {
 				return 0, err
 			}
 			if o.logins && operation != "" {
 				return 0, usagef("testbench survey "+source+" -logins", "-logins goes with a contract as a whole, not with an operation")
 			}
-			if c.OpenAPI != nil && (operation != "" || o.find != "") {
-				return 0, usagef("testbench survey "+source, "%s is an OpenAPI description, of which only the security part is read yet", source)
-			}
-			if c.OpenAPI != nil {
-				return s.surveyOpenAPI(source, c.OpenAPI, o)
+			switch {
+			case c.Description != nil && operation == "":
+				return s.surveyDescription(source, c, o)
+			case c.Description != nil:
+				return s.surveyDescribed(source, c, o, operation)
+			case c.JSON != nil:
+				return s.surveyJSON(source, c, o)
 			}
 			if c.WSDL == nil {
 				return s.surveySchema(c, o, operation)
@@ -74,7 +75,7 @@ func (s *session) surveyBench(ctx context.Context, o *surveyOptions) (int, error
 	}
 	found := 0
 	for _, service := range bench.Model().Services {
-		if service.Contract == nil {
+		if service.Contract == nil && len(service.Operations) == 0 {
 			continue
 		}
 		c, err := bench.Contract(ctx, service.Name, s.stdin, s.options())
@@ -82,20 +83,47 @@ func (s *session) surveyBench(ctx context.Context, o *surveyOptions) (int, error
 			s.tell.fail(err)
 			continue
 		}
-		for _, op := range c.WSDL.Operations() {
-			rows := matchingRows(operationRows(c, op), o.find)
-			if len(rows) == 0 && !mentions(o.find, op.Name, op.Documentation) {
-				continue
-			}
+		for _, f := range foundIn(c, o.find) {
 			found++
-			s.tell.printf("%s\n", s.tell.in(bold, visible(service.Name+"/"+op.Name)))
-			s.rows(rows)
+			s.tell.printf("%s\n", s.tell.in(bold, visible(service.Name+"/"+f.name)))
+			s.rows(f.rows)
 		}
 	}
 	if found == 0 {
 		s.tell.printf("no operation of this bench has %q\n", o.find)
 	}
 	return ExitHeld, nil
+}
+
+// finding is an operation in which a text was found.
+type finding struct {
+	name string
+	rows []xsd.Row // those of its fields that have it
+}
+
+// foundIn looks through all operations of a contract.
+func foundIn(c *testbench.Contract, find string) []finding {
+	var all []finding
+	if c.Description != nil {
+		for _, name := range c.Description.Names() {
+			op, err := c.Description.Operation(name)
+			if err != nil || op == nil {
+				continue
+			}
+			rows := matchingRows(describedRows(op), find)
+			if len(rows) > 0 || mentions(find, op.Name, op.About, op.Path) {
+				all = append(all, finding{op.Name, rows})
+			}
+		}
+		return all
+	}
+	for _, op := range c.WSDL.Operations() {
+		rows := matchingRows(operationRows(c, op), find)
+		if len(rows) > 0 || mentions(find, op.Name, op.Documentation) {
+			all = append(all, finding{op.Name, rows})
+		}
+	}
+	return all
 }
 
 func (s *session) surveyContract(source string, c *testbench.Contract, o *surveyOptions) (int, error) {
@@ -143,23 +171,6 @@ func (s *session) surveyContract(source string, c *testbench.Contract, o *survey
 	if shown > 0 && o.find == "" {
 		t.note("next: testbench survey %s %s", source, rows[0][0])
 	}
-	return ExitHeld, nil
-}
-
-// surveyOpenAPI shows what an OpenAPI description says of how to get in; its
-// operations are not read yet.
-func (s *session) surveyOpenAPI(source string, c *openapi.Contract, o *surveyOptions) (int, error) {
-	if s.common.json {
-		return ExitHeld, s.tell.json(map[string]any{"name": c.Title, "location": c.Location, "openapi": c.Version, "security": securityJSON(c.Security)})
-	}
-	t := s.tell
-	dot := t.sign(" · ", " - ")
-	t.printf("%s\n", t.in(bold, visible(firstOf(c.Title, c.Location)+dot+"OpenAPI "+c.Version+dot+fromHere(c.Location))))
-	if len(c.Security) == 0 {
-		t.printf("\nsecurity\n  the description says nothing of it\n")
-	}
-	s.security(source, c.Security, o.logins)
-	t.note("note: of OpenAPI only the security part is read yet")
 	return ExitHeld, nil
 }
 

@@ -8,18 +8,26 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"strconv"
 
 	"testbench"
 )
 
-type validateOptions struct{ all bool }
+type validateOptions struct {
+	all, request      bool
+	operation, status string
+}
 
 func validateCommand() *command {
-	return &command{name: "validate", group: "checking", purpose: "holds a saved message or instance against a WSDL or XML Schema", usage: "SERVICE|FILE|ADDRESS MESSAGE", fetches: true,
-		examples: []string{"testbench draft lab GradeLot | testbench validate lab -", "testbench draft lab GradeLot -answer | testbench validate contracts/lab.wsdl - -all"},
+	return &command{name: "validate", group: "checking", purpose: "holds a saved message, body or instance against its contract or schema", usage: "SERVICE|FILE|ADDRESS MESSAGE", fetches: true,
+		examples: []string{"testbench draft lab GradeLot | testbench validate lab -", "testbench draft lab GradeLot -answer | testbench validate contracts/lab.wsdl - -all",
+			"testbench draft stores lot -answer | testbench validate stores/lot -"},
 		options: func(f *flag.FlagSet) any {
 			o := &validateOptions{}
 			f.BoolVar(&o.all, "all", false, "show all faults, not only the first 20")
+			f.StringVar(&o.operation, "operation", "", "the `name` of the operation whose answer it is, where no body tells that; also as SERVICE/OPERATION")
+			f.StringVar(&o.status, "status", "200", "the status that the answer came with")
+			f.BoolVar(&o.request, "request", false, "it is the body of a request, and not of an answer")
 			return o
 		},
 		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
@@ -34,9 +42,22 @@ func (s *session) validate(ctx context.Context, o *validateOptions, args []strin
 	if args[0] == "-" && args[1] == "-" {
 		return 0, usagef("", "the contract and the message cannot both come from the standard input")
 	}
-	c, err := s.contract(ctx, args[0])
+	source, operation := splitTarget(args[:1])
+	if o.operation != "" {
+		operation = o.operation
+	}
+	c, err := s.contract(ctx, source)
 	if err != nil {
 		return 0, err
+	}
+	status, err := o.code()
+	switch {
+	case err != nil:
+		return 0, err
+	case c.Description != nil && operation == "":
+		return 0, usagef("testbench validate "+source+" "+args[1]+" -operation NAME", "of which operation is it? A body of REST does not say it")
+	case c.Description == nil && o.operation != "":
+		return 0, usagef("", "-operation goes with descriptions of REST; %s tells by the message what it is", source)
 	}
 	var in io.Reader = s.stdin
 	name := "standard input"
@@ -55,10 +76,32 @@ func (s *session) validate(ctx context.Context, o *validateOptions, args []strin
 	if o.all {
 		most = 0
 	}
-	result, err := c.Validate(in, most)
+	var result *testbench.Validation
+	if c.Description != nil {
+		result, err = c.ValidateFor(operation, status, in, most)
+	} else {
+		result, err = c.Validate(in, most)
+	}
 	if err != nil {
 		return 0, fmt.Errorf("%s: %w", name, err)
 	}
+	return s.validation(name, result)
+}
+
+// code is the status of the answer, 0 for a request.
+func (o *validateOptions) code() (int, error) {
+	if o.request {
+		return 0, nil
+	}
+	status, err := strconv.Atoi(o.status)
+	if err != nil || status < 100 || status > 599 {
+		return 0, usagef("-status 200", "-status %s is no status", o.status)
+	}
+	return status, nil
+}
+
+// validation shows what came of it.
+func (s *session) validation(name string, result *testbench.Validation) (int, error) {
 	status := ExitHeld
 	if result.Total > 0 {
 		status = ExitFellShort

@@ -1,7 +1,8 @@
-// Package contract models what is known of a service: its operations and
-// their parameters, wherever that knowledge comes from. For now it comes from
-// the bench file, where operations are described by hand; the subpackages for
-// contract formats fill the same model.
+// Package contract models what is known of a service: its operations, their
+// parameters, and what comes back, wherever that knowledge comes from: the bench
+// file, where operations are described by hand, or the subpackages for contract
+// formats, which fill the same model. It builds requests by it and judges
+// answers by it; it sends nothing.
 package contract
 
 import (
@@ -12,6 +13,7 @@ import (
 
 	"testbench/internal/document"
 	"testbench/internal/nearest"
+	"testbench/internal/schema"
 )
 
 // In says where a parameter stands in a request.
@@ -23,13 +25,14 @@ const (
 	InQuery  In = "query"
 	InHeader In = "header"
 	InForm   In = "form"
+	InCookie In = "cookie"
 	InBody   In = "body"
 )
 
 // Places lists the places in the order in which a name is looked for.
-var Places = []In{InPath, InQuery, InHeader, InForm, InBody}
+var Places = []In{InPath, InQuery, InHeader, InForm, InCookie, InBody}
 
-// Parameter is one value that an operation takes.
+// Parameter is one value that an operation takes, or a header of an answer.
 type Parameter struct {
 	In       In
 	Wire     string // the name in the request
@@ -40,6 +43,63 @@ type Parameter struct {
 	Default  string   // sent when nothing else is; empty for none
 	Fixed    string   // always sent; empty for none
 	About    string
+
+	// Schema says more of the value than Kind and OneOf do; nil where nothing else is
+	// known.
+	Schema schema.Type
+	// Style says how a list or an object is written, as OpenAPI names it (3.1.0,
+	// 4.8.12): form, simple, label, matrix, spaceDelimited, pipeDelimited, deepObject,
+	// and tabDelimited of 2.0; empty takes what the place has.
+	Style string
+	// Joined says that a list or an object is one value, not one for each part.
+	Joined bool
+	// Reserved lets the reserved characters of RFC 3986, 2.2 stand as they are.
+	Reserved bool
+	// Content is the media type in which the value is written; empty for none.
+	Content    string
+	Deprecated bool
+}
+
+// Content is a body of one media type.
+type Content struct {
+	Type   string // the media type, or a range: image/*
+	Schema schema.Type
+	// Parts says for fields of a form or a multipart body how each is written.
+	Parts map[string]PartForm
+	// Element writes a value as XML; nil where the media type is not XML, or nothing
+	// is said of how.
+	Element func(v *document.Node) *document.Node
+	// Example is one that the contract gives; nil for none.
+	Example *document.Node
+}
+
+// PartForm is how one field of a form or a multipart body is written.
+type PartForm struct {
+	Type    string // media type; empty takes what the value suggests
+	Style   string
+	Joined  bool
+	Headers []Parameter
+}
+
+// Body is what a request carries.
+type Body struct {
+	Required bool
+	About    string
+	Contents []Content
+}
+
+// Answer is what may come back.
+type Answer struct {
+	Status   string // 200, 2XX, or default
+	About    string
+	Headers  []Parameter
+	Contents []Content
+}
+
+// Callback is a request that the service itself sends.
+type Callback struct {
+	Name, Method, Address string // the address as an expression: {$request.body#/notify}
+	About                 string
 }
 
 // Operation is one thing that a service does.
@@ -51,10 +111,48 @@ type Operation struct {
 	Needs      [][]string // of each group at least one must be given
 	Reads      bool       // it changes nothing
 	About      string
+	Deprecated bool
+
+	Body      *Body // nil where nothing is said of one
+	Answers   []Answer
+	Callbacks []Callback
+	Security  []string // what it asks for, each a way in of its own
+	Notes     []string // what of its description cannot be used
+
+	// Make builds the request where a format has rules of its own; nil places the
+	// fields by the parameters.
+	Make func(fields *document.Node, o BuildOptions) (*Request, []Problem)
+	// See turns the body of an answer into the form that paths start from; nil takes
+	// it as it is.
+	See func(body *document.Node) *document.Node
 
 	SOAP    bool
 	Action  string
 	Payload string // the payload's element, as prefix:name
+}
+
+// Head is what a description says of itself.
+type Head struct {
+	Format   string // OpenAPI 3.1.0
+	Location string
+	Title    string
+	About    string
+	Servers  []Server
+	Security []Security
+	// Notes tell what of the description is wrong or cannot be used.
+	Notes []string
+}
+
+// Server is an address where a service is offered.
+type Server struct{ Address, About string }
+
+// Description is a contract of any format but WSDL, which has a model of its own.
+type Description interface {
+	Head() *Head
+	// Names lists the operations in the order of the contract.
+	Names() []string
+	// Operation finds one by its name; nil where there is none.
+	Operation(name string) (*Operation, error)
 }
 
 var pathParameter = regexp.MustCompile(`\{([^{}/]+)\}`)
@@ -95,7 +193,7 @@ func (o *Operation) IsOpen() bool {
 	if o.Method == "GET" || o.Method == "HEAD" || o.Method == "DELETE" {
 		return false
 	}
-	return !slices.ContainsFunc(o.Parameters, func(p Parameter) bool { return p.In == InBody || p.In == InForm })
+	return o.Body == nil && !slices.ContainsFunc(o.Parameters, func(p Parameter) bool { return p.In == InBody || p.In == InForm })
 }
 
 // FieldNames lists the names of all parameters that a call may fill.
@@ -111,7 +209,7 @@ func (o *Operation) FieldNames() []string {
 
 // UnknownField describes a field that the operation does not have.
 func (o *Operation) UnknownField(field string) (message, try string) {
-	names := o.FieldNames()
+	names := append(o.FieldNames(), o.bodyNames()...)
 	try = nearest.Try(field, names)
 	if try == "" {
 		try = "it takes no fields"
@@ -125,9 +223,16 @@ func (o *Operation) UnknownField(field string) (message, try string) {
 // Missing lists what a call leaves out that it must give: names, and groups of
 // which one is needed as "a, b or c".
 func (o *Operation) Missing(given func(name string) bool) []string {
+	return o.missing(func(p Parameter) bool { return given(p.Name) }, given, false)
+}
+
+func (o *Operation) missing(has func(p Parameter) bool, given func(name string) bool, withoutBody bool) []string {
 	var missing []string
 	for _, p := range o.Parameters {
-		if p.Required && p.Default == "" && p.Fixed == "" && !given(p.Name) {
+		if withoutBody && (p.In == InBody || p.In == InForm) {
+			continue
+		}
+		if p.Required && p.Default == "" && p.Fixed == "" && !has(p) {
 			missing = append(missing, p.Name)
 		}
 	}
@@ -143,7 +248,7 @@ func (o *Operation) Missing(given func(name string) bool) []string {
 // is wrong with it, or "".
 func (p *Parameter) Check(v *document.Node, isKind func(kind string, v *document.Node) bool) string {
 	v = v.Value()
-	if !v.IsScalar() {
+	if !v.IsScalar() || v == schema.Unknown {
 		return ""
 	}
 	if len(p.OneOf) > 0 && !slices.Contains(p.OneOf, v.Text) {

@@ -195,8 +195,13 @@ func (n *Node) Append(key string, value *Node) {
 // ReadJSON reads exactly one JSON value (RFC 8259). Repeated names, lone
 // surrogates, invalid UTF-8, anything after the value and nesting deeper than
 // MaxDepth are errors of type *Error.
-func ReadJSON(data []byte) (*Node, error) {
-	reader := jsonReader{data: data, decoder: jsontext.NewDecoder(bytes.NewBuffer(data))}
+func ReadJSON(data []byte) (*Node, error) { return readJSON(data, false) }
+
+// ReadPlacedJSON is ReadJSON with the line and column of each value.
+func ReadPlacedJSON(data []byte) (*Node, error) { return readJSON(data, true) }
+
+func readJSON(data []byte, placed bool) (*Node, error) {
+	reader := jsonReader{data: data, decoder: jsontext.NewDecoder(bytes.NewBuffer(data)), placed: placed}
 	node, err := reader.value(0)
 	if err != nil {
 		return nil, reader.explain(err)
@@ -213,9 +218,42 @@ func ReadJSON(data []byte) (*Node, error) {
 type jsonReader struct {
 	data    []byte
 	decoder *jsontext.Decoder
+	placed  bool // nodes carry their places
+	at      int  // the offset up to which lines are counted
+	line    int  // before it, from 0
+	start   int  // of the line
+}
+
+// place gives a value the line and column where it begins.
+func (r *jsonReader) place(n *Node, before int64) {
+	begin := int(before)
+	for begin < len(r.data) && strings.IndexByte(" \t\r\n,:", r.data[begin]) >= 0 {
+		begin++
+	}
+	passed := r.data[r.at:begin]
+	if last := bytes.LastIndexByte(passed, '\n'); last >= 0 {
+		r.line += bytes.Count(passed, []byte("\n"))
+		r.start = r.at + last + 1
+	}
+	r.at = begin
+	n.Line, n.Column = int32(r.line+1), int32(utf8.RuneCount(r.data[r.start:begin])+1)
 }
 
 func (r *jsonReader) value(depth int) (*Node, error) {
+	if !r.placed {
+		return r.read(depth)
+	}
+	// The place is counted before what is inside, which counts on from there.
+	mark := &Node{}
+	r.place(mark, r.decoder.InputOffset())
+	n, err := r.read(depth)
+	if n != nil {
+		n.Line, n.Column = mark.Line, mark.Column
+	}
+	return n, err
+}
+
+func (r *jsonReader) read(depth int) (*Node, error) {
 	if depth > MaxDepth {
 		return nil, fmt.Errorf("nested deeper than %d", MaxDepth)
 	}

@@ -47,6 +47,8 @@ type Spec struct {
 type Pair struct {
 	Name  string
 	Value *Tree
+	// Raw says that name and value are escaped already, for a query or a form.
+	Raw bool
 }
 
 // Part is one part of a multipart body.
@@ -136,11 +138,20 @@ func parseAddress(text string) (*url.URL, error) {
 // pairs fills names and values in and joins them as a query or form does.
 func (s *Spec) pairs(scope value.Scope, what string, pairs []Pair, place value.Place) (value.Text, error) {
 	var sent, shown []string
-	err := s.each(scope, what, pairs, func(name string, text value.Text) error {
-		sent = append(sent, escape(name, place)+"="+escape(text.Sent, place))
-		shown = append(shown, escape(name, place)+"="+escape(text.Shown, place))
-		return nil
-	})
+	var err error
+	for _, p := range pairs {
+		written := func(text string) string { return escape(text, place) }
+		if p.Raw {
+			written = func(text string) string { return text }
+		}
+		if err = s.each(scope, what, []Pair{p}, func(name string, text value.Text) error {
+			sent = append(sent, written(name)+"="+written(text.Sent))
+			shown = append(shown, written(name)+"="+written(text.Shown))
+			return nil
+		}); err != nil {
+			break
+		}
+	}
 	return value.Text{Sent: strings.Join(sent, "&"), Shown: strings.Join(shown, "&")}, err
 }
 
@@ -299,8 +310,15 @@ func (s *Spec) setBody(scope value.Scope, r *exchange.Request) error {
 		if s.DropEmpty {
 			node = dropEmpty(node)
 		}
-		if contentType != "" && document.FormatOf(contentType, nil) == document.XML {
+		if contentType != "" && document.FormatOf(contentType, nil) == document.XML && !node.IsScalar() {
 			return s.setXML(node, r)
+		}
+		if contentType != "" && document.FormatOf(contentType, nil) != document.JSON && node.IsScalar() {
+			r.Body = []byte(node.Text)
+			if hasSecret(node) {
+				r.ShownBody = value.Mask
+			}
+			return nil
 		}
 		r.Body = []byte(document.WriteJSON(node, document.Style{}))
 		if hasSecret(node) {
@@ -312,7 +330,10 @@ func (s *Spec) setBody(scope value.Scope, r *exchange.Request) error {
 }
 
 func (s *Spec) setXML(node *document.Node, r *exchange.Request) error {
-	elements, err := Elements(node, "", s.Names)
+	elements, err := []*document.Node{node}, error(nil)
+	if node.Kind != document.Element {
+		elements, err = Elements(node, "", s.Names)
+	}
 	if err != nil {
 		return fmt.Errorf("body: %w", err)
 	}

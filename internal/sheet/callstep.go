@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"testbench/internal/contract"
 	"testbench/internal/document"
 	"testbench/internal/exchange"
 	"testbench/internal/nearest"
@@ -84,8 +85,8 @@ func (b *Bench) checkCall(step *Step, vet VetOptions) error {
 		found := b.Service(service)
 		// What a contract describes is held against it when it is read.
 		if op := found.Operation(operation); op != nil {
-			if problems := fillProblems(step, op); len(problems) > 0 {
-				return withTry(problems[0].message, problems[0].try)
+			if problems := step.problems(found, op); len(problems) > 0 {
+				return callProblem(step, problems)
 			}
 		}
 	}
@@ -98,6 +99,19 @@ func (b *Bench) checkCall(step *Step, vet VetOptions) error {
 		return withTry(file.Problems[0].Message, file.Problems[0].Try)
 	}
 	return nil
+}
+
+// callProblem is the first thing that is wrong with a call, and what is missing.
+func callProblem(step *Step, problems []contract.Problem) error {
+	var missing []string
+	for _, p := range problems {
+		if p.Missing == "" {
+			return withTry(p.Message, p.Try)
+		}
+		missing = append(missing, p.Missing)
+	}
+	list := strings.Join(missing, ", ")
+	return withTry(step.Call+" needs "+list, "add "+list)
 }
 
 func withTry(message, try string) error {

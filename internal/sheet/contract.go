@@ -8,6 +8,7 @@ import (
 	"strings"
 	"sync"
 
+	"testbench/internal/contract/formats"
 	"testbench/internal/contract/source"
 	"testbench/internal/contract/wsdl"
 	"testbench/internal/document"
@@ -27,11 +28,11 @@ type contracts struct {
 }
 
 type readContract struct {
-	contract *wsdl.Contract
+	contract *formats.Contract
 	err      error
 }
 
-func (c *contracts) get(key string, read func() (*wsdl.Contract, error)) (*wsdl.Contract, error) {
+func (c *contracts) get(key string, read func() (*formats.Contract, error)) (*formats.Contract, error) {
 	c.mutex.Lock()
 	defer c.mutex.Unlock()
 	if c.read == nil {
@@ -45,14 +46,17 @@ func (c *contracts) get(key string, read func() (*wsdl.Contract, error)) (*wsdl.
 }
 
 // Contract reads the contract of a service, at most once a session.
-func (s *Session) Contract(ctx context.Context, service *Service) (*wsdl.Contract, error) {
+func (s *Session) Contract(ctx context.Context, service *Service) (*formats.Contract, error) {
 	text, err := service.Contract.Text(s.Scope(nil, nil), value.Address)
 	if err != nil {
 		return nil, fmt.Errorf("the contract of %s: %w", service.Name, err)
 	}
-	contract, err := s.contracts.get(text.Sent, func() (*wsdl.Contract, error) {
-		return wsdl.Load(text.Sent, s.Source(ctx).Fetch)
+	contract, err := s.contracts.get(text.Sent, func() (*formats.Contract, error) {
+		return formats.Load(text.Sent, s.Source(ctx).Fetch)
 	})
+	if err == nil && contract.WSDL == nil && contract.Description == nil {
+		err = errors.New("it is a schema alone, and has no operations")
+	}
 	if err != nil {
 		return nil, fmt.Errorf("the contract of %s: %w", service.Name, err)
 	}
@@ -94,7 +98,7 @@ func (e *FetchError) Error() string { return e.Record.Request.Shown() + ": " + e
 
 // offline reads the contract of a service if that needs nothing sent: one in
 // a file. It returns nil for others.
-func (b *Bench) offline(service *Service) (*wsdl.Contract, error) {
+func (b *Bench) offline(service *Service) (*formats.Contract, error) {
 	if service.Contract == nil || !service.Contract.IsLiteral() || source.IsAddress(service.Contract.LiteralText()) {
 		return nil, nil
 	}
@@ -102,8 +106,8 @@ func (b *Bench) offline(service *Service) (*wsdl.Contract, error) {
 	if _, err := insideBench(b.Dir, name); err != nil {
 		return nil, err
 	}
-	return b.contracts.get(name, func() (*wsdl.Contract, error) {
-		return wsdl.Load(name, (&source.Source{Dir: b.Dir}).Fetch)
+	return b.contracts.get(name, func() (*formats.Contract, error) {
+		return formats.Load(name, (&source.Source{Dir: b.Dir}).Fetch)
 	})
 }
 
@@ -181,18 +185,17 @@ func (d *described) fill(fields *document.Node, names map[string]string, attache
 	return payload, found
 }
 
-// planDescribed makes the request of an operation that a contract describes.
-func (s *Session) planDescribed(ctx context.Context, p *plan, step *Step, spec *request.Spec, scope *Scope, operation string) error {
-	c, err := s.Contract(ctx, p.service)
-	if err != nil {
-		return err
-	}
+// planDescribed makes the request of an operation that a WSDL describes.
+func (s *Session) planDescribed(p *plan, c *wsdl.Contract, step *Step, spec *request.Spec, scope *Scope, operation string) error {
 	d, err := describe(c, p.service, step, operation)
 	if err != nil {
 		return err
 	}
 	p.described = d
-	address, err := s.describedAddress(p.service, d)
+	if d.port.Address == "" && p.service.Address == nil && source.IsAddress(c.Location) {
+		return fmt.Errorf("the port %s says no address; write address: at the service %s", d.port.Name, p.service.Name)
+	}
+	address, err := s.describedAddress(p.service, c.Location, d.port.Address)
 	if err != nil {
 		return err
 	}
@@ -297,20 +300,20 @@ func (d *described) plain(spec *request.Spec, fields *document.Node) error {
 
 // describedAddress is where an operation is called: what the bench says, or the
 // contract's own address where the contract came from the same host.
-func (s *Session) describedAddress(service *Service, d *described) (*value.Template, error) {
+func (s *Session) describedAddress(service *Service, location, own string) (*value.Template, error) {
 	if t := s.Site.Services[service.Name]; t != nil {
 		return t, nil
 	}
 	if service.Address != nil {
 		return service.Address, nil
 	}
-	if !source.IsAddress(d.contract.Location) {
+	if !source.IsAddress(location) {
 		return nil, fmt.Errorf("the service %s needs an address: its contract comes from a file, and where that sends is not trusted", service.Name)
 	}
-	if d.port.Address == "" {
-		return nil, fmt.Errorf("the port %s says no address; write address: at the service %s", d.port.Name, service.Name)
+	if own == "" {
+		return nil, fmt.Errorf("the contract of %s says no address; write address: at the service", service.Name)
 	}
-	return value.Literal(d.port.Address), nil
+	return value.Literal(own), nil
 }
 
 // holdsRequest says whether a request that breaks the contract is held back.
@@ -405,15 +408,17 @@ func (d *described) undeclared(m *soap.Message) string {
 func (b *Bench) operationsOf(service *Service) string {
 	names := service.OperationNames()
 	c, err := b.offline(service)
-	if err == nil && c != nil {
-		if port, err := c.Port(service.Port, service.SOAP); err == nil {
+	if err == nil && c != nil && c.Description != nil {
+		names = append(names, c.Description.Names()...)
+	} else if err == nil && c != nil && c.WSDL != nil {
+		if port, err := c.WSDL.Port(service.Port, service.SOAP); err == nil {
 			names = append(names, port.Binding.OperationNames()...)
 		}
 	}
 	if len(names) == 0 {
 		return "`testbench survey " + service.Name + "` lists them"
 	}
-	return "There are: " + strings.Join(names, ", ")
+	return "There are: " + document.FewNames(names)
 }
 
 // broken makes an error of what is wrong with a request, nil of nothing.
@@ -440,7 +445,14 @@ func (s *Session) CheckCall(ctx context.Context, step *Step) error {
 	if err != nil {
 		return err
 	}
-	problems, err := s.Bench.describedProblems(c, found, step, operation)
+	if c.Description != nil {
+		_, problems, err := descriptionProblems(c.Description, found, step, operation)
+		if err != nil || len(problems) == 0 {
+			return err
+		}
+		return &ContractError{Described: true, Problems: step.problemTexts(problems)}
+	}
+	problems, err := s.Bench.describedProblems(c.WSDL, found, step, operation)
 	if err != nil {
 		return err
 	}
@@ -468,9 +480,16 @@ func (s *Sheet) vetDescribed(b *Bench, service *Service, step *Step, operation s
 	if err == nil && c == nil {
 		return
 	}
+	if err == nil && c.Description != nil {
+		s.vetDescription(b, c.Description, service, step, operation)
+		return
+	}
 	var problems []xsd.Shortcoming
+	if err == nil && c.WSDL == nil {
+		err = errors.New("it is a schema alone, and has no operations")
+	}
 	if err == nil {
-		problems, err = b.describedProblems(c, service, step, operation)
+		problems, err = b.describedProblems(c.WSDL, service, step, operation)
 	}
 	var missing *NotFoundError
 	if errors.As(err, &missing) {
@@ -481,9 +500,7 @@ func (s *Sheet) vetDescribed(b *Bench, service *Service, step *Step, operation s
 		s.file.Report(step.callAt, "", "%v", err)
 		return
 	}
-	if service.Address == nil && !b.siteHasAddress(service.Name) {
-		s.file.Report(step.callAt, "write address: ${base}/… at the service", "the contract of %s comes from a file, and where that sends is not trusted", service.Name)
-	}
+	s.vetAddress(b, service, step)
 	for _, p := range problems {
 		at := step.callAt
 		if step.fillAt != nil {
@@ -494,6 +511,13 @@ func (s *Sheet) vetDescribed(b *Bench, service *Service, step *Step, operation s
 			}
 		}
 		s.file.Report(at, "", "%s", p)
+	}
+}
+
+// vetAddress asks for an address where the contract's own is not trusted.
+func (s *Sheet) vetAddress(b *Bench, service *Service, step *Step) {
+	if service.Address == nil && !b.siteHasAddress(service.Name) {
+		s.file.Report(step.callAt, "write address: ${base}/… at the service", "the contract of %s comes from a file, and where that sends is not trusted", service.Name)
 	}
 }
 

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"testbench/internal/contract"
 	"testbench/internal/document"
 	"testbench/internal/exchange"
 	"testbench/internal/nearest"
@@ -25,8 +26,10 @@ type judging struct {
 	scope *Scope
 	data  *rule.Data
 	out   []Check
-	// described is the operation as its contract has it, or nil.
+	// described is the operation as its WSDL has it, or nil.
 	described *described
+	// op is the operation as another contract or the bench has it, or nil.
+	op        *contract.Operation
 	messageID string // of WS-Addressing, "" without
 	err       error  // a rule's own values are not there
 }
@@ -74,6 +77,10 @@ func (j *judging) judge() {
 
 // contract holds the answer against what the contract says of it.
 func (j *judging) contract() {
+	if j.op != nil && j.step.holdsAnswer() {
+		j.operation()
+		return
+	}
 	if j.described == nil || j.described.version == "" || !j.step.holdsAnswer() {
 		return
 	}
@@ -85,7 +92,24 @@ func (j *judging) contract() {
 	if j.reply.Message != nil {
 		found = j.described.contractFaults(j.reply)
 	}
-	c := Check{Kind: "contract", Subject: "answer", Wanted: "as " + j.described.operation.Name + " is described", Held: len(found) == 0, Got: "so"}
+	j.held(j.described.operation.Name, found)
+	if words := j.described.undeclared(j.reply.Message); words != "" {
+		j.reply.Message.Departures = append(j.reply.Message.Departures, words)
+	}
+}
+
+// operation holds the answer against what is said of the operation's answers.
+func (j *judging) operation() {
+	if len(j.op.Answers) == 0 {
+		return
+	}
+	answer := j.reply.Record.Answer
+	j.held(j.op.Name, j.op.Judge(contract.Got{Status: answer.Status, Header: answer.Header, Empty: len(answer.Body) == 0, Body: j.reply.Payload}))
+}
+
+// held adds what came of holding the answer against its contract.
+func (j *judging) held(operation string, found []string) {
+	c := Check{Kind: "contract", Subject: "answer", Wanted: "as " + operation + " is described", Held: len(found) == 0, Got: "so"}
 	const most = 5
 	if len(found) > 0 {
 		c.Got = strings.Join(found[:min(len(found), most)], "; ")
@@ -94,9 +118,6 @@ func (j *judging) contract() {
 		}
 	}
 	j.add(c)
-	if words := j.described.undeclared(j.reply.Message); words != "" {
-		j.reply.Message.Departures = append(j.reply.Message.Departures, words)
-	}
 }
 
 // relation checks that the answer says it belongs to the request (WS-Addressing

@@ -8,10 +8,8 @@ import (
 	"strings"
 
 	"testbench/internal/contract"
-	"testbench/internal/document"
 	"testbench/internal/exchange"
 	"testbench/internal/request"
-	"testbench/internal/rule"
 	"testbench/internal/soap"
 	"testbench/internal/value"
 )
@@ -20,7 +18,9 @@ import (
 type plan struct {
 	request *exchange.Request
 	service *Service            // nil for a plain address
-	op      *contract.Operation // described by hand
+	op      *contract.Operation // described by hand, or by a contract that is no WSDL
+	// contracted says that op is a contract's.
+	contracted bool
 	// described is the operation as the contract has it.
 	described *described
 	// messageID names the message where WS-Addressing goes with it.
@@ -39,7 +39,9 @@ type ContractError struct {
 	Described bool
 }
 
-func (e *ContractError) Error() string { return strings.Join(e.Problems, "; ") }
+func (e *ContractError) Error() string {
+	return strings.ReplaceAll(strings.Join(e.Problems, "; "), "?;", "?")
+}
 
 // plan fills a step in.
 func (s *Session) plan(ctx context.Context, step *Step, scope *Scope, names map[string]string) (*plan, error) {
@@ -69,7 +71,8 @@ func (s *Session) plan(ctx context.Context, step *Step, scope *Scope, names map[
 			spec.Method = "POST"
 		}
 	}
-	p.writes = spec.Method != "GET" && spec.Method != "HEAD" && spec.Method != "OPTIONS" && (p.op == nil || !p.op.Reads) &&
+	isRead := p.op != nil && p.op.Reads || p.contracted && p.service.reads(p.op.Name)
+	p.writes = spec.Method != "GET" && spec.Method != "HEAD" && spec.Method != "OPTIONS" && !isRead &&
 		(p.described == nil || !p.service.reads(p.described.operation.Name))
 	p.request, err = spec.Build(scope)
 	if err != nil {
@@ -263,122 +266,36 @@ func (s *Session) planCall(ctx context.Context, p *plan, step *Step, spec *reque
 	if p.service = s.Bench.Service(serviceName); p.service == nil {
 		return &NotFoundError{"service", serviceName, s.Bench.ServiceNames()}
 	}
-	if p.op = p.service.Operation(operation); p.op == nil && p.service.Contract != nil {
-		return s.planDescribed(ctx, p, step, spec, scope, operation)
-	} else if p.op == nil {
+	if p.op = p.service.Operation(operation); p.op != nil {
+		address, err := s.address(p.service)
+		if err != nil {
+			return err
+		}
+		return p.build(step, spec, scope, address)
+	}
+	if p.service.Contract == nil {
 		return &NotFoundError{"operation of " + serviceName, operation, p.service.OperationNames()}
 	}
-	address, err := s.address(p.service)
+	c, err := s.Contract(ctx, p.service)
 	if err != nil {
 		return err
 	}
-	placed, err := placeFields(p.op, step, scope)
+	if c.Description == nil {
+		return s.planDescribed(p, c.WSDL, step, spec, scope, operation)
+	}
+	if p.op, err = operationOf(c.Description, p.service, operation); err != nil {
+		return err
+	}
+	p.contracted = true
+	head, own := c.Description.Head(), ""
+	if len(head.Servers) > 0 {
+		own = head.Servers[0].Address
+	}
+	address, err := s.describedAddress(p.service, head.Location, own)
 	if err != nil {
 		return err
 	}
-	p.filled = placed.filled
-	path := contract.FillPath(p.op.Path, placed.path)
-	literal, err := value.ParsePath(strings.ReplaceAll(path, "${", "$${"))
-	if err != nil {
-		return err
-	}
-	spec.Method, spec.Address = p.op.Method, behind(address, literal)
-	spec.Query = append(placed.query, spec.Query...)
-	spec.Headers = append(placed.headers, spec.Headers...)
-	if len(placed.form) > 0 {
-		spec.Form = append(placed.form, spec.Form...)
-	}
-	if len(step.contents) == 0 && (len(placed.body.Members) > 0 || p.op.SOAP) {
-		spec.Body = request.Fixed(placed.body)
-	}
-	return nil
-}
-
-// placed are the fields of a call, each where it stands in the request.
-type placed struct {
-	path                 map[string]string
-	query, headers, form []request.Pair
-	body                 *document.Node
-	filled               map[string]string
-}
-
-// placeFields fills the fields in and holds them against the description.
-func placeFields(op *contract.Operation, step *Step, scope *Scope) (*placed, error) {
-	out := &placed{path: map[string]string{}, body: document.NewObject(), filled: map[string]string{}}
-	given := map[string]bool{}
-	values := map[string]*document.Node{}
-	var problems []string
-	var fields []request.Field
-	if step.Fill != nil {
-		fields = step.Fill.Fields
-	}
-	for _, f := range fields {
-		node, err := f.Value.Node(scope)
-		if err != nil {
-			return nil, fmt.Errorf("fill %s: %w", f.Name, err)
-		}
-		if v := node.Value(); v != nil && v.IsScalar() && !v.Secret {
-			out.filled[f.Name] = v.Text
-		}
-		parameter := op.Find(fieldRoot(op, f.Name))
-		if parameter == nil {
-			if !op.IsOpen() {
-				message, try := op.UnknownField(f.Name)
-				problems = append(problems, message+" ("+try+")")
-			}
-			out.body.Members = append(out.body.Members, document.Member{Key: f.Name, Value: node})
-			continue
-		}
-		if wrong := parameter.Check(node, rule.IsKind); wrong != "" {
-			problems = append(problems, wrong)
-		}
-		given[parameter.Name] = true
-		values[string(parameter.In)+" "+parameter.Name] = node
-	}
-	if len(step.contents) == 0 {
-		for _, name := range op.Missing(func(name string) bool { return given[name] }) {
-			problems = append(problems, name+" is missing")
-		}
-	}
-	if len(problems) > 0 {
-		return nil, &ContractError{Problems: problems}
-	}
-	for _, parameter := range op.Parameters {
-		node := values[string(parameter.In)+" "+parameter.Name]
-		switch {
-		case parameter.Fixed != "":
-			node = document.NewUntyped(parameter.Fixed)
-		case node == nil && parameter.Default != "":
-			node = document.NewUntyped(parameter.Default)
-		case node == nil:
-			continue
-		}
-		if err := out.place(parameter, node); err != nil {
-			return nil, err
-		}
-	}
-	return out, nil
-}
-
-func (out *placed) place(parameter contract.Parameter, node *document.Node) error {
-	pair := request.Pair{Name: parameter.Wire, Value: request.Fixed(node)}
-	switch parameter.In {
-	case contract.InPath:
-		v := node.Value()
-		if !v.IsScalar() || v.Text == "" {
-			return fmt.Errorf("fill %s: a part of the path cannot be %s", parameter.Name, node.Describe())
-		}
-		out.path[parameter.Wire] = url.PathEscape(v.Text)
-	case contract.InQuery:
-		out.query = append(out.query, pair)
-	case contract.InHeader:
-		out.headers = append(out.headers, pair)
-	case contract.InForm:
-		out.form = append(out.form, pair)
-	default:
-		out.body.Members = append(out.body.Members, document.Member{Key: parameter.Wire, Value: node})
-	}
-	return nil
+	return p.build(step, spec, scope, address)
 }
 
 // soapVersion tells which version a planned request speaks, or "".

@@ -396,7 +396,7 @@ func (s *Session) judge(step *Step, planned *plan, scope *Scope, names map[strin
 		}
 	}
 	data := s.data(scope, scope.row, scope.kept, re, all)
-	j := &judging{step: step, described: planned.described, messageID: planned.messageID, reply: re, roots: re.Roots(all), scope: scope, data: data}
+	j := &judging{step: step, described: planned.described, op: planned.op, messageID: planned.messageID, reply: re, roots: re.Roots(all), scope: scope, data: data}
 	j.judge()
 	for _, f := range sent.Findings {
 		j.add(Check{Kind: "protection", Subject: f.Subject, Held: f.Held, Wanted: f.Wanted, Got: f.Got})
@@ -428,9 +428,7 @@ func (s *Session) context(step *Step, planned *plan) Context {
 	c := Context{SOAP: planned.soapVersion(), Filled: planned.filled, Sources: map[string]string{}}
 	if planned.service != nil {
 		c.Service = planned.service.Name
-		for _, op := range planned.service.Operations {
-			c.Paths = append(c.Paths, op.Path)
-		}
+		c.Paths = s.Bench.pathsOf(planned.service)
 	}
 	if len(planned.logins) > 0 {
 		c.Login = planned.logins[0]

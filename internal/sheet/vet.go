@@ -7,10 +7,8 @@ import (
 	"slices"
 	"strings"
 
-	"testbench/internal/contract"
 	"testbench/internal/document"
 	"testbench/internal/nearest"
-	"testbench/internal/request"
 	"testbench/internal/rule"
 	"testbench/internal/value"
 	"testbench/internal/yamlfile"
@@ -445,83 +443,7 @@ func (s *Sheet) vetTarget(v *vetter, step *Step) {
 		s.reader().notThere(at, "operation of "+service, operation, found.OperationNames())
 		return
 	}
-	s.vetFill(step, op)
+	s.reportProblems(step, step.problems(found, op))
 }
 
 func (s *Sheet) reader() *reader { return &reader{file: s.file} }
-
-// vetFill checks the fields of a call as far as they are known beforehand.
-func (s *Sheet) vetFill(step *Step, op *contract.Operation) {
-	for _, p := range fillProblems(step, op) {
-		at := step.callAt
-		if p.field >= 0 {
-			at = step.fillAt.Entries[p.field].Key
-			if p.ofValue {
-				at = step.fillAt.Entries[p.field].Value
-			}
-		}
-		s.file.Report(at, p.try, "%s", p.message)
-	}
-}
-
-// fillProblem is what is wrong with a call's fields; field is its place among
-// them, or -1 for one that is missing.
-type fillProblem struct {
-	field        int
-	ofValue      bool
-	message, try string
-}
-
-// fillProblems holds the fields of a call against its operation, as far as
-// they are known without filling anything in.
-func fillProblems(step *Step, op *contract.Operation) []fillProblem {
-	var problems []fillProblem
-	given := map[string]bool{}
-	var fields []request.Field
-	if step.Fill != nil {
-		fields = step.Fill.Fields
-	}
-	for i, f := range fields {
-		p := op.Find(fieldRoot(op, f.Name))
-		if p == nil {
-			if !op.IsOpen() {
-				message, try := op.UnknownField(f.Name)
-				problems = append(problems, fillProblem{field: i, message: message, try: try})
-			}
-			continue
-		}
-		given[p.Name] = true
-		if p.Fixed != "" {
-			problems = append(problems, fillProblem{field: i, message: fmt.Sprintf("%s is always %q and cannot be filled", p.Name, p.Fixed), try: "take it out"})
-			continue
-		}
-		if f.Value.Scalar == nil || !f.Value.Scalar.IsLiteral() {
-			continue
-		}
-		node := document.NewUntyped(f.Value.Scalar.LiteralText())
-		if f.Value.Typed {
-			node.Kind = document.Text
-		}
-		if wrong := p.Check(node, rule.IsKind); wrong != "" {
-			problems = append(problems, fillProblem{field: i, ofValue: true, message: wrong})
-		}
-	}
-	if len(step.contents) > 0 {
-		return problems
-	}
-	if missing := op.Missing(func(name string) bool { return given[name] }); len(missing) > 0 {
-		list := strings.Join(missing, ", ")
-		problems = append(problems, fillProblem{field: -1, message: fmt.Sprintf("%s needs %s", step.Call, list), try: "add " + list})
-	}
-	return problems
-}
-
-// fieldRoot is the parameter's name in a field: the field itself where a
-// parameter has that name, else what stands before the first dot.
-func fieldRoot(op *contract.Operation, field string) string {
-	if op.Find(field) != nil {
-		return field
-	}
-	root, _, _ := strings.Cut(field, ".")
-	return root
-}

@@ -1,12 +1,15 @@
 package standin
 
 import (
+	_ "embed" // the contract
 	"fmt"
+	"io"
 	"net/http"
 	"slices"
 	"strconv"
 	"strings"
 	"sync"
+	"time"
 )
 
 // stores keeps lots of honey in depots and is searched by REST.
@@ -14,7 +17,11 @@ type stores struct {
 	gate  *gate
 	mutex sync.Mutex
 	lots  []*lot
+	moves int
 }
+
+//go:embed demo/contracts/stores.yaml
+var storesContract string
 
 type lot struct {
 	ID        string   `json:"id"`
@@ -54,6 +61,11 @@ func newStores(g *gate) *stores {
 func (s *stores) register(mux *http.ServeMux) {
 	mux.HandleFunc("GET /stores/lots", s.gate.guard("stores.read", s.search))
 	mux.HandleFunc("GET /stores/lots/{id}", s.gate.guard("stores.read", s.details))
+	mux.HandleFunc("POST /stores/moves", s.gate.guard("stores.write", s.move))
+	mux.HandleFunc("GET /stores/openapi.yaml", func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Type", "application/yaml")
+		_, _ = io.WriteString(w, strings.ReplaceAll(storesContract, "http://127.0.0.1:8720", "http://"+r.Host))
+	})
 	mux.HandleFunc("/stores/", func(w http.ResponseWriter, r *http.Request) {
 		problem(w, http.StatusNotFound, "no_such_path", "", "there is nothing at "+r.URL.Path)
 	})
@@ -141,4 +153,56 @@ func (s *stores) details(w http.ResponseWriter, r *http.Request) {
 	}
 	w.Header().Set("Last-Modified", "Mon, 02 Nov 2026 08:00:00 GMT")
 	writeJSON(w, http.StatusOK, l)
+}
+
+// move brings a lot to another depot.
+func (s *stores) move(w http.ResponseWriter, r *http.Request) {
+	depot, ok := s.depot(w, r)
+	if !ok {
+		return
+	}
+	fields, ok := body(w, r)
+	if !ok {
+		return
+	}
+	texts := map[string]string{}
+	for name, value := range fields {
+		text, isText := value.(string)
+		switch {
+		case !slices.Contains([]string{"lot", "to", "on", "note"}, name):
+			problem(w, http.StatusUnprocessableEntity, "unknown_field", name, "there is no field "+name)
+			return
+		case !isText:
+			problem(w, http.StatusUnprocessableEntity, "bad_type", name, name+" must be a text")
+			return
+		}
+		texts[name] = text
+	}
+	on := texts["on"]
+	if on == "" {
+		on = time.Now().Format(time.DateOnly)
+	}
+	l := s.find(texts["lot"])
+	switch _, err := time.Parse(time.DateOnly, on); {
+	case texts["lot"] == "":
+		problem(w, http.StatusUnprocessableEntity, "missing_field", "lot", "lot is mandatory")
+	case texts["to"] != "north" && texts["to"] != "south":
+		problem(w, http.StatusUnprocessableEntity, "bad_value", "to", "to must be north or south")
+	case err != nil:
+		problem(w, http.StatusUnprocessableEntity, "bad_value", "on", "on must be a day: 2026-11-23")
+	case l == nil || l.Depot != depot:
+		problem(w, http.StatusNotFound, "no_such_lot", "lot", fmt.Sprintf("there is no lot %s in the depot %s", texts["lot"], depot))
+	default:
+		s.mutex.Lock()
+		l.Depot = texts["to"]
+		s.moves++
+		number := fmt.Sprintf("M-%d", 700+s.moves)
+		s.mutex.Unlock()
+		w.Header().Set("Location", "/stores/lots/"+l.ID)
+		answer := map[string]string{"number": number, "lot": l.ID, "to": l.Depot, "on": on}
+		if texts["note"] != "" {
+			answer["note"] = texts["note"]
+		}
+		writeJSON(w, http.StatusCreated, answer)
+	}
 }

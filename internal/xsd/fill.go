@@ -5,21 +5,12 @@ import (
 	"strings"
 
 	"testbench/internal/document"
+	"testbench/internal/schema"
 	"testbench/internal/xmlstream"
 )
 
 // Shortcoming is something wrong with the fields that an instance was made of.
-type Shortcoming struct {
-	Path    string // of the field, as a tester writes it
-	Message string
-}
-
-func (s Shortcoming) String() string {
-	if s.Path == "" {
-		return s.Message
-	}
-	return s.Path + " " + s.Message
-}
+type Shortcoming = schema.Shortcoming
 
 // FillOptions say how an instance is made.
 type FillOptions struct {
@@ -53,7 +44,7 @@ func (s *Schema) Fill(e *Element, fields *document.Node, o FillOptions) (*docume
 }
 
 // Unknown stands for a value that is not known yet: it is taken for any value.
-var Unknown = &document.Node{Kind: document.Untyped}
+var Unknown = schema.Unknown
 
 type filler struct {
 	schema   *Schema

@@ -1,23 +1,13 @@
 package xsd
 
-import "strings"
+import (
+	"strings"
+
+	"testbench/internal/schema"
+)
 
 // Row is one line of an outline: a field of an element with what its schema says.
-type Row struct {
-	Depth    int
-	Path     string // as fields and paths name it
-	Name     string // with @ before an attribute
-	Type     string // in words, with facets; empty for what only holds others
-	Occurs   string // "" for exactly once, else in words
-	Choice   string // the names of which this is one
-	Required bool
-	Nillable bool
-	Default  string
-	Fixed    string
-	About    string
-	// Again says that the type was outlined above, where it holds itself.
-	Again bool
-}
+type Row = schema.Row
 
 // Outline lists the fields of an element, in the order of its schema, down to a
 // depth (0: all).

@@ -4,26 +4,14 @@ import (
 	"strings"
 
 	"testbench/internal/document"
+	"testbench/internal/schema"
 )
 
 // SampleOptions say how much a sample holds.
-type SampleOptions struct {
-	// Optional asks for the parts that may be left out, too.
-	Optional bool
-	// MaxDepth bounds the nesting; 0 means 60.
-	MaxDepth int
-}
+type SampleOptions = schema.SampleOptions
 
 // Sample is a valid instance that was made from a schema, the same each time.
-type Sample struct {
-	Root *document.Node
-	// Remarks tell for an element what its schema says of it: whether it may be
-	// left out, what values it takes.
-	Remarks map[*document.Node]string
-	// Cut tells where a type that holds itself was not followed further although it
-	// is mandatory: there the sample is not valid, as no finite one could be.
-	Cut []string
-}
+type Sample = schema.Sample
 
 // Sample makes an instance of an element.
 func (s *Schema) Sample(e *Element, o SampleOptions) *Sample {

@@ -7,28 +7,12 @@ import (
 	"strings"
 
 	"testbench/internal/document"
+	"testbench/internal/schema"
 	"testbench/internal/xmlstream"
 )
 
 // Fault is one place where an instance breaks its schema.
-type Fault struct {
-	Line, Column int
-	Offset       int64
-	Path         string // as paths of answers are written, without the root
-	Message      string
-}
-
-// Text is the message with the path before it, unless it begins with that itself.
-func (f Fault) Text() string {
-	if f.Path == "" || strings.HasPrefix(f.Message, f.Path+" ") {
-		return f.Message
-	}
-	return f.Path + ": " + f.Message
-}
-
-func (f Fault) String() string {
-	return fmt.Sprintf("line %d, column %d: %s", f.Line, f.Column, f.Text())
-}
+type Fault = schema.Fault
 
 // place is where something stands in an instance.
 type place struct {

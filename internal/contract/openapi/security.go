@@ -1,92 +1,13 @@
-// Package openapi reads what an OpenAPI description says of how to get in. Its
-// operations are not read here.
 package openapi
 
 import (
-	"bytes"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 
 	"testbench/internal/contract"
 	"testbench/internal/document"
-	"testbench/internal/yamlfile"
 )
-
-// Contract is the head of a description with its security schemes.
-type Contract struct {
-	Location, Title, Version string // Version is that of OpenAPI
-	Security                 []contract.Security
-}
-
-// begins matches what an OpenAPI description says of itself, in JSON or YAML.
-var begins = regexp.MustCompile(`(?m)^[ \t{,]*["']?(openapi|swagger)["']?[ \t]*:`)
-
-// Is says whether a text looks like an OpenAPI description.
-func Is(data []byte) bool {
-	start := bytes.TrimLeft(data, "\ufeff \t\r\n")
-	return !bytes.HasPrefix(start, []byte("<")) && begins.Match(start)
-}
-
-func read(location string, data []byte) (*document.Node, error) {
-	if document.Guess(data) == document.JSON {
-		root, err := document.ReadJSON(data)
-		if err != nil {
-			return nil, fmt.Errorf("%s is %w", location, err)
-		}
-		return root, nil
-	}
-	file := yamlfile.Read(location, data)
-	if file.Root == nil {
-		return nil, file.Problems
-	}
-	return tree(file.Root), nil
-}
-
-// tree turns YAML into the one tree of everything.
-func tree(n *yamlfile.Node) *document.Node {
-	switch n.Kind {
-	case yamlfile.Mapping:
-		object := document.NewObject()
-		for _, e := range n.Entries {
-			object.Set(e.Key.Text, tree(e.Value))
-		}
-		return object
-	case yamlfile.Sequence:
-		list := document.NewList()
-		for _, item := range n.Items {
-			list.Items = append(list.Items, tree(item))
-		}
-		return list
-	}
-	return document.NewText(n.Text)
-}
-
-// Read reads a description of OpenAPI 2.0, 3.0 or 3.1.
-func Read(location string, data []byte) (*Contract, error) {
-	root, err := read(location, data)
-	if err != nil {
-		return nil, err
-	}
-	c := &Contract{Location: location, Title: text(root.Get("info"), "title")}
-	schemes := root.Get("components").Get("securitySchemes")
-	switch {
-	case root.Get("openapi") != nil:
-		c.Version = text(root, "openapi")
-	case root.Get("swagger") != nil:
-		c.Version, schemes = text(root, "swagger"), root.Get("securityDefinitions")
-	default:
-		return nil, fmt.Errorf("%s is no OpenAPI description: neither openapi nor swagger says its version", location)
-	}
-	needed := required(root)
-	if schemes != nil {
-		for _, m := range schemes.Members {
-			c.Security = append(c.Security, scheme(m.Key, m.Value, needed))
-		}
-	}
-	return c, nil
-}
 
 func text(n *document.Node, name string) string {
 	if v := n.Get(name); v != nil {

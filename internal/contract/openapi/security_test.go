@@ -60,12 +60,12 @@ const older = `{"swagger": "2.0", "info": {"title": "Older"}, "securityDefinitio
 
 // What a description asks for is told, and the logins it gives can be pasted.
 func TestSecurity(t *testing.T) {
-	c, err := openapi.Read("stores.yaml", []byte(stores))
+	c, err := openapi.Read("stores.yaml", []byte(stores), nil)
 	require.NoError(t, err)
-	assert.Equal(t, "Stores", c.Title)
+	assert.Equal(t, "Stores", c.Head().Title)
 	said := ""
 	var logins []contract.Login
-	for _, s := range c.Security {
+	for _, s := range c.Head().Security {
 		said += s.Where + ": " + strings.Join(s.Says, "; ") + "\n"
 		logins = append(logins, s.Logins...)
 	}
@@ -76,10 +76,10 @@ func TestSecurity(t *testing.T) {
 	} {
 		assert.Contains(t, said, text)
 	}
-	older, err := openapi.Read("older.json", []byte(older))
+	older, err := openapi.Read("older.json", []byte(older), nil)
 	require.NoError(t, err)
-	assert.Equal(t, "2.0", older.Version)
-	for _, s := range older.Security {
+	assert.Equal(t, "OpenAPI 2.0", older.Head().Format)
+	for _, s := range older.Head().Security {
 		for _, l := range s.Logins {
 			l.Name = "older_" + l.Name
 			logins = append(logins, l)
@@ -91,14 +91,14 @@ func TestSecurity(t *testing.T) {
 
 	assert.True(t, openapi.Is([]byte(stores)))
 	for other, says := range map[string]string{"<a/>": "is no OpenAPI description", "{}": "is no OpenAPI description", "a: b": "is no OpenAPI description", "- a": "is no OpenAPI description",
-		"{": "not well-formed JSON", "\x00": "not valid YAML", "": "the file is empty"} {
+		"{": "not well-formed JSON", "\x00": "not well-formed YAML", "": "is no OpenAPI description"} {
 		assert.False(t, openapi.Is([]byte(other)), other)
-		_, err := openapi.Read("other", []byte(other))
+		_, err := openapi.Read("other", []byte(other), nil)
 		assert.ErrorContains(t, err, says)
 	}
 	for _, broken := range []string{"openapi: [", "info: x\nswagger: \"2.0", `{"openapi": "3.1.0", `} {
 		assert.True(t, openapi.Is([]byte(broken)), broken)
-		_, err := openapi.Read("broken", []byte(broken))
+		_, err := openapi.Read("broken", []byte(broken), nil)
 		assert.Error(t, err)
 	}
 }
@@ -106,5 +106,5 @@ func TestSecurity(t *testing.T) {
 func FuzzRead(f *testing.F) {
 	f.Add([]byte(stores))
 	f.Add([]byte(older))
-	f.Fuzz(func(_ *testing.T, data []byte) { _, _ = openapi.Read("f", data) })
+	f.Fuzz(func(_ *testing.T, data []byte) { _, _ = openapi.Read("f", data, nil) })
 }

@@ -1,0 +1,481 @@
+package contract
+
+import (
+	"fmt"
+	"mime"
+	"slices"
+	"strings"
+
+	"testbench/internal/document"
+	"testbench/internal/nearest"
+	"testbench/internal/schema"
+)
+
+// BuildOptions say how a request is built.
+type BuildOptions struct {
+	// Type is the media type that the tester asks for; empty takes the first that the
+	// operation describes.
+	Type string
+	// WithoutBody says that the body comes from elsewhere.
+	WithoutBody bool
+	// Elsewhere says that a parameter is given outside of the fields; nil says none is.
+	Elsewhere func(p Parameter) bool
+	// IsKind says whether a value is of a kind that rules know.
+	IsKind func(kind string, v *document.Node) bool
+}
+
+// Request is a request as an operation has it, below the service's address.
+type Request struct {
+	Method  string
+	Path    string // escaped
+	Query   []Pair
+	Headers []Pair
+	Cookies []Pair
+	// Of Body, Form and Parts at most one is set.
+	Type  string         // the media type of the body; empty where nothing is said of it
+	Body  *document.Node // JSON, XML (an Element), or a text
+	Form  []Pair
+	Parts []Part
+}
+
+// Part is one part of a multipart body.
+type Part struct {
+	Name, Type string
+	Value      *document.Node
+	IsFile     bool
+	Headers    []Pair
+}
+
+// Problem is something wrong with the fields of a call.
+type Problem struct {
+	Field   string // as it was given; empty where none was
+	OfValue bool   // its value is wrong, and not its name
+	Missing string // what is not given and must be; then Message says the same
+	Message string
+	Try     string
+}
+
+func (p Problem) String() string {
+	if p.Try == "" {
+		return p.Message
+	}
+	return p.Message + "; " + p.Try
+}
+
+// Build makes the request of a call from its fields, and tells what is wrong with
+// them. A field is found by its name, or by place and name (query.x) where two
+// have the same.
+func (o *Operation) Build(fields *document.Node, options BuildOptions) (*Request, []Problem) {
+	if o.Make != nil {
+		return o.Make(fields, options)
+	}
+	b := &builder{op: o, options: options, given: map[string]*document.Node{}, as: map[string]string{}, body: document.NewObject()}
+	for _, m := range fields.Members {
+		b.field(m.Key, m.Value)
+	}
+	b.parameters()
+	if !options.WithoutBody {
+		b.content()
+	}
+	for _, name := range o.missing(func(p Parameter) bool { return b.has(p) }, func(name string) bool { return b.isGiven(name) }, options.WithoutBody) {
+		b.problems = append(b.problems, Problem{Missing: name, Message: name + " is missing"})
+	}
+	b.request.Method = o.Method
+	b.request.Path = FillPath(o.Path, b.path)
+	return &b.request, b.problems
+}
+
+func key(p Parameter) string { return string(p.In) + " " + p.Name }
+
+type builder struct {
+	op       *Operation
+	options  BuildOptions
+	given    map[string]*document.Node // by place and name
+	as       map[string]string         // how the field was written
+	body     *document.Node
+	whole    *document.Node // the body as one value
+	path     map[string]string
+	request  Request
+	problems []Problem
+}
+
+func (b *builder) has(p Parameter) bool {
+	return b.given[key(p)] != nil || b.options.Elsewhere != nil && b.options.Elsewhere(p)
+}
+
+func (b *builder) isGiven(name string) bool {
+	for _, p := range b.op.Parameters {
+		if p.Name == name && b.has(p) {
+			return true
+		}
+	}
+	return b.body.Get(name) != nil
+}
+
+func (b *builder) fail(field string, ofValue bool, try, format string, args ...any) {
+	b.problems = append(b.problems, Problem{Field: field, OfValue: ofValue, Try: try, Message: fmt.Sprintf(format, args...)})
+}
+
+// field finds what a field means.
+func (b *builder) field(name string, v *document.Node) {
+	place, rest, qualified := strings.Cut(name, ".")
+	if !qualified && v.Kind == document.Object && slices.Contains(Places, In(name)) && b.op.Find(name) == nil && !slices.Contains(b.op.bodyNames(), name) {
+		for _, m := range v.Members {
+			b.inPlace(In(name), m.Key, name+"."+m.Key, m.Value)
+		}
+		return
+	}
+	if qualified && slices.Contains(Places, In(place)) && b.op.Find(place) == nil && !slices.Contains(b.op.bodyNames(), place) {
+		b.inPlace(In(place), rest, name, v)
+		return
+	}
+	if name == "body" && b.op.Body != nil && !slices.Contains(b.op.bodyNames(), "body") && b.op.Find("body") == nil {
+		b.whole = v
+		return
+	}
+	var found []Parameter
+	for _, p := range b.op.Parameters {
+		if p.Name == name {
+			found = append(found, p)
+		}
+	}
+	inBody := b.op.Body != nil && slices.Contains(b.op.bodyNames(), name)
+	switch {
+	case len(found) == 1 && !inBody:
+		b.take(found[0], name, v)
+	case len(found) > 0:
+		var ways []string
+		for _, p := range found {
+			ways = append(ways, string(p.In)+"."+name)
+		}
+		if inBody {
+			ways = append(ways, "body."+name)
+		}
+		b.fail(name, false, "write "+strings.Join(ways, " or "), "%s has %q in several places", b.op.Name, name)
+	case inBody:
+		b.body.Members = append(b.body.Members, document.Member{Key: name, Value: v})
+	default:
+		if p := b.op.Find(name); p != nil {
+			b.take(*p, name, v)
+			return
+		}
+		// What stands before the first dot may be the parameter.
+		if p := b.op.Find(place); qualified && p != nil && v.IsScalar() {
+			b.take(*p, name, v)
+			return
+		}
+		b.unknown(name, v)
+	}
+}
+
+func (b *builder) unknown(name string, v *document.Node) {
+	if b.op.IsOpen() || b.op.Body != nil && b.op.bodyIsOpen() {
+		// A name that is nearly one of the parameters' was most likely meant to be it.
+		near := nearest.Of(name, b.op.FieldNames())
+		if b.op.Body == nil || near == "" || b.isGiven(near) {
+			b.body.Members = append(b.body.Members, document.Member{Key: name, Value: v})
+			return
+		}
+	}
+	message, try := b.op.UnknownField(name)
+	b.fail(name, false, try, "%s", message)
+	if b.op.Body == nil {
+		b.body.Members = append(b.body.Members, document.Member{Key: name, Value: v})
+	}
+}
+
+func (b *builder) inPlace(place In, name, written string, v *document.Node) {
+	for _, p := range b.op.Parameters {
+		if p.In == place && (p.Name == name || p.Wire == name) {
+			b.take(p, written, v)
+			return
+		}
+	}
+	switch place {
+	case InBody:
+		b.body.Members = append(b.body.Members, document.Member{Key: name, Value: v})
+		return
+	case InForm:
+		if b.op.Body != nil {
+			b.body.Members = append(b.body.Members, document.Member{Key: name, Value: v})
+			return
+		}
+	}
+	var names []string
+	for _, p := range b.op.Parameters {
+		if p.In == place {
+			names = append(names, p.Name)
+		}
+	}
+	try := nearest.Try(name, names)
+	if try == "" {
+		try = "there are: " + strings.Join(names, ", ")
+	}
+	if len(names) == 0 {
+		try = "-in " + written + "=… sends it all the same"
+	}
+	b.fail(written, false, try, "%s has no field %q in the %s", b.op.Name, name, place)
+}
+
+// take holds a value against its parameter.
+func (b *builder) take(p Parameter, written string, v *document.Node) {
+	if p.Fixed != "" {
+		b.fail(written, false, "take it out", "%s is always %q and cannot be filled", p.Name, p.Fixed)
+		return
+	}
+	if p.Schema != nil {
+		filled, short := fillParameter(p, v)
+		for _, s := range short {
+			path := p.Name
+			if s.Path != "" {
+				path = schema.Below(p.Name, s.Path)
+			}
+			b.fail(written, true, "", "%s %s", path, s.Message)
+		}
+		v = filled
+	} else if b.options.IsKind != nil {
+		if wrong := p.Check(v, b.options.IsKind); wrong != "" {
+			b.fail(written, true, "", "%s", wrong)
+		}
+	}
+	b.given[key(p)] = v
+}
+
+// fillParameter gives a value its type. What a list takes may be given alone.
+func fillParameter(p Parameter, v *document.Node) (*document.Node, []schema.Shortcoming) {
+	if v == schema.Unknown {
+		return v, nil
+	}
+	if v.IsScalar() && p.In != InBody && v.Kind == document.Text {
+		// What is sent as text has no type of its own any more.
+		v = &document.Node{Kind: document.Untyped, Text: v.Text, Secret: v.Secret}
+	}
+	filled, short := p.Schema.Fill(v)
+	if len(short) > 0 && v.IsScalar() {
+		list, ofList := p.Schema.Fill(document.NewList(v))
+		for i, s := range ofList {
+			inner, isItem := strings.CutPrefix(s.Path, "[0]")
+			if !isItem {
+				return filled, short
+			}
+			ofList[i].Path = inner
+		}
+		return list, ofList
+	}
+	return filled, short
+}
+
+// parameters puts what was given where it stands.
+func (b *builder) parameters() {
+	b.path = map[string]string{}
+	for _, p := range b.op.Parameters {
+		v := b.given[key(p)]
+		switch {
+		case p.Fixed != "":
+			v = document.NewUntyped(p.Fixed)
+		case v == nil && p.Default != "":
+			v = document.NewUntyped(p.Default)
+		case v == nil || v == schema.Unknown:
+			continue
+		}
+		switch p.In {
+		case InPath:
+			if text := p.inPath(v); text != "" {
+				b.path[p.Wire] = text
+			} else {
+				b.fail(p.Name, true, "", "%s: a part of the path cannot be %s", p.Name, v.Describe())
+			}
+		case InQuery:
+			b.request.Query = append(b.request.Query, p.pairs(v)...)
+		case InHeader:
+			b.request.Headers = append(b.request.Headers, Pair{Name: p.Wire, Value: p.inHeader(v)})
+		case InCookie:
+			b.request.Cookies = append(b.request.Cookies, p.pairs(v)...)
+		case InForm:
+			b.request.Form = append(b.request.Form, p.pairs(v)...)
+		default:
+			b.body.Members = append(b.body.Members, document.Member{Key: p.Wire, Value: v})
+		}
+	}
+}
+
+// isJSON says whether a media type is one of JSON.
+func isJSON(mediaType string) bool { return document.FormatOf(mediaType, []byte("x")) == document.JSON }
+
+// chosen is the content that is sent: the one that was asked for, else JSON, else
+// the first.
+func (b *Body) chosen(wanted string) *Content {
+	if b == nil || len(b.Contents) == 0 {
+		return nil
+	}
+	for i, c := range b.Contents {
+		if wanted != "" && matchesType(c.Type, wanted) {
+			return &b.Contents[i]
+		}
+	}
+	for i, c := range b.Contents {
+		if isJSON(c.Type) {
+			return &b.Contents[i]
+		}
+	}
+	return &b.Contents[0]
+}
+
+// matchesType says whether a media type is within a range (RFC 9110, 12.5.1);
+// parameters count only where the range has some.
+func matchesType(pattern, got string) bool {
+	wanted, wantedParameters, err := mime.ParseMediaType(pattern)
+	if err != nil {
+		wanted = strings.ToLower(strings.TrimSpace(pattern))
+	}
+	is, parameters, err := mime.ParseMediaType(got)
+	if err != nil {
+		is = strings.ToLower(strings.TrimSpace(strings.Split(got, ";")[0]))
+	}
+	for name, value := range wantedParameters {
+		if name != "charset" && !strings.EqualFold(parameters[name], value) {
+			return false
+		}
+	}
+	kind, _, _ := strings.Cut(wanted, "/")
+	return wanted == is || wanted == "*/*" || strings.HasSuffix(wanted, "/*") && strings.HasPrefix(is, kind+"/")
+}
+
+// content makes the body.
+func (b *builder) content() {
+	if b.op.Body == nil {
+		if len(b.body.Members) > 0 {
+			b.request.Body = b.body
+		}
+		return
+	}
+	c := b.op.Body.chosen(b.options.Type)
+	v := b.whole
+	if v == nil && len(b.body.Members) > 0 {
+		v = b.body
+	}
+	if v == nil {
+		if b.op.Body.Required {
+			// An object without members is what a body of optional members may be.
+			if c == nil || c.Schema == nil || len(c.Schema.Outline(1)) == 0 {
+				b.problems = append(b.problems, Problem{Missing: "body", Message: "the body is missing"})
+				return
+			}
+			v = document.NewObject()
+		} else {
+			return
+		}
+	}
+	if c == nil {
+		b.request.Body = v
+		return
+	}
+	b.request.Type = c.Type
+	if strings.Contains(c.Type, "*") {
+		b.request.Type = b.options.Type
+	}
+	if c.Schema != nil && v != schema.Unknown {
+		filled, short := c.Schema.Fill(v)
+		for _, s := range short {
+			root, _, _ := strings.Cut(strings.SplitN(s.Path, "[", 2)[0], ".")
+			if v.Get(root) == nil {
+				if strings.HasPrefix(s.Message, "is missing") {
+					b.problems = append(b.problems, Problem{Missing: s.Path, Message: s.String()})
+					continue
+				}
+				root = "body"
+			}
+			b.problems = append(b.problems, Problem{Field: root, OfValue: true, Message: strings.TrimSpace(s.String())})
+		}
+		v = filled
+	}
+	mediaType, _, _ := mime.ParseMediaType(c.Type)
+	switch {
+	case mediaType == "application/x-www-form-urlencoded":
+		b.form(c, v)
+	case strings.HasPrefix(mediaType, "multipart/"):
+		b.multipart(c, v)
+	case c.Element != nil && v.Kind != document.Untyped && v.Kind != document.Text:
+		b.request.Body = c.Element(v)
+	default:
+		b.request.Body = v
+	}
+}
+
+// form writes the members of an object as a form does; lists and objects as their
+// encoding says (OpenAPI 3.1.0, 4.8.15.1).
+func (b *builder) form(c *Content, v *document.Node) {
+	for _, m := range v.Members {
+		if m.Value == schema.Unknown {
+			continue
+		}
+		part := c.Parts[m.Key]
+		p := Parameter{In: InForm, Wire: m.Key, Style: part.Style, Joined: part.Joined, Content: part.Type}
+		if p.Style == "" && p.Content == "" && m.Value.Value().Kind == document.Object {
+			p.Content = "application/json"
+		}
+		b.request.Form = append(b.request.Form, p.pairs(m.Value)...)
+	}
+}
+
+// multipart writes each member as a part; a list as several (RFC 7578, 4.3).
+func (b *builder) multipart(c *Content, v *document.Node) {
+	files := map[string]bool{}
+	if c.Schema != nil {
+		for _, row := range c.Schema.Outline(1) {
+			files[row.Name] = strings.Contains(row.Type, "binary") || strings.Contains(row.Type, "file")
+		}
+	}
+	for _, m := range v.Members {
+		if m.Value == schema.Unknown {
+			continue
+		}
+		form := c.Parts[m.Key]
+		values := []*document.Node{m.Value}
+		if m.Value.Kind == document.List {
+			values = m.Value.Items
+		}
+		for _, one := range values {
+			part := Part{Name: m.Key, Type: form.Type, Value: one.Value(), IsFile: files[m.Key]}
+			if !one.Value().IsScalar() && part.Type == "" {
+				part.Type = "application/json"
+			}
+			if part.IsFile && part.Type == "" {
+				part.Type = "application/octet-stream"
+			}
+			b.request.Parts = append(b.request.Parts, part)
+		}
+	}
+}
+
+// bodyNames lists the fields of the body, by its schema.
+func (o *Operation) bodyNames() []string {
+	if o.Body == nil {
+		return nil
+	}
+	var names []string
+	for _, c := range o.Body.Contents {
+		if c.Schema == nil {
+			continue
+		}
+		for _, row := range c.Schema.Outline(1) {
+			if row.Depth == 0 && !strings.HasPrefix(row.Path, "[") {
+				if name := strings.TrimPrefix(row.Name, "@"); !slices.Contains(names, name) {
+					names = append(names, name)
+				}
+			}
+		}
+	}
+	return names
+}
+
+// bodyIsOpen says whether the body may have fields that its description does not
+// name.
+func (o *Operation) bodyIsOpen() bool {
+	c := o.Body.chosen("")
+	if c == nil || c.Schema == nil {
+		return true
+	}
+	_, short := c.Schema.Fill(document.NewObject().Set("a field that nobody has", document.NewText("x")))
+	return !slices.ContainsFunc(short, func(s schema.Shortcoming) bool { return strings.Contains(s.Path, "a field that nobody has") })
+}

@@ -1,0 +1,95 @@
+// Package formats tells the formats of contracts apart by what they hold, and
+// reads them.
+package formats
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+
+	"testbench/internal/contract"
+	"testbench/internal/contract/openapi"
+	"testbench/internal/contract/wsdl"
+	"testbench/internal/document"
+	"testbench/internal/jsonschema"
+	"testbench/internal/xsd"
+)
+
+// Fetch gets the document that base speaks of as location; an empty base is the
+// tester.
+type Fetch = func(base, location string) (resolved string, data []byte, err error)
+
+// Contract is what a document was read as: one of these is set, and with a WSDL
+// its schema.
+type Contract struct {
+	WSDL        *wsdl.Contract
+	Schema      *xsd.Schema
+	JSON        *jsonschema.Schema
+	Description contract.Description
+}
+
+// Load gets a contract and reads it.
+func Load(location string, fetch Fetch) (*Contract, error) {
+	resolved, data, err := fetch("", location)
+	if err != nil {
+		return nil, err
+	}
+	return Read(resolved, data, fetch)
+}
+
+// Read reads a contract of any format.
+func Read(location string, data []byte, fetch Fetch) (*Contract, error) {
+	if openapi.Is(data) {
+		c, err := openapi.Read(location, data, fetch)
+		if err != nil {
+			return nil, err
+		}
+		return &Contract{Description: c}, nil
+	}
+	if format := document.Guess(data); format == document.JSON || format == document.Plain {
+		root, err := jsonschema.ReadData(location, data)
+		if err != nil && format == document.JSON {
+			return nil, err
+		}
+		if err == nil && root.Kind == document.Object {
+			return readJSON(location, root, fetch)
+		}
+	}
+	root, err := document.ReadXML(data, "")
+	var syntax *document.Error
+	if errors.As(err, &syntax) {
+		return nil, &xsd.SchemaError{Problems: []xsd.Problem{{Location: location, Line: syntax.Line, Column: syntax.Column, Message: "not well-formed XML: " + syntax.Message}}}
+	}
+	if err != nil {
+		return nil, err
+	}
+	if root.Name.Local == "schema" {
+		l := &xsd.Loader{Fetch: fetch}
+		if err := l.AddText(location, data); err != nil {
+			return nil, err
+		}
+		schema, err := l.Schema()
+		return &Contract{Schema: schema}, err
+	}
+	c, err := wsdl.Read(location, data, fetch)
+	if err != nil {
+		return nil, err
+	}
+	return &Contract{WSDL: c, Schema: c.Schema}, nil
+}
+
+// keywords are those of which a schema has at least one.
+var keywords = []string{"$schema", "$id", "$ref", "$defs", "definitions", "type", "properties", "items", "enum", "const", "allOf", "anyOf", "oneOf", "required", "not"}
+
+func readJSON(location string, root *document.Node, fetch Fetch) (*Contract, error) {
+	if !slices.ContainsFunc(keywords, func(k string) bool { return root.Get(k) != nil }) {
+		return nil, fmt.Errorf("%s is no contract: it is %s, and neither WSDL, XML Schema, OpenAPI, WADL, OData metadata nor JSON Schema", location, root.Describe())
+	}
+	docs := &jsonschema.Documents{Fetch: fetch}
+	at := docs.Add(location, root)
+	s, err := jsonschema.NewSet(docs, jsonschema.Alone, jsonschema.Both).Open(at)
+	if err != nil {
+		return nil, err
+	}
+	return &Contract{JSON: s}, nil
+}

@@ -1,0 +1,151 @@
+package contract
+
+import (
+	"fmt"
+	"net/http"
+	"slices"
+	"strings"
+
+	"testbench/internal/document"
+	"testbench/internal/schema"
+)
+
+// Got is what came back, as far as a contract judges it.
+type Got struct {
+	Status int
+	Header http.Header
+	Empty  bool           // there is no body
+	Body   *document.Node // nil where it could not be read
+}
+
+// AnswerFor finds what is said of a status: by itself, by its class, or by default
+// (OpenAPI 3.1.0, 4.8.16); nil where nothing is.
+func (o *Operation) AnswerFor(status int) *Answer {
+	var class, fallback *Answer
+	for i, a := range o.Answers {
+		switch {
+		case a.Status == fmt.Sprint(status):
+			return &o.Answers[i]
+		case strings.EqualFold(a.Status, fmt.Sprintf("%dXX", status/100)):
+			class = &o.Answers[i]
+		case a.Status == "default":
+			fallback = &o.Answers[i]
+		}
+	}
+	if class != nil {
+		return class
+	}
+	return fallback
+}
+
+// Judge holds an answer against the operation, and says what is wrong with it.
+// Where the operation says nothing of answers, nothing is.
+func (o *Operation) Judge(got Got) []string {
+	if len(o.Answers) == 0 {
+		return nil
+	}
+	a := o.AnswerFor(got.Status)
+	if a == nil {
+		var statuses []string
+		for _, one := range o.Answers {
+			statuses = append(statuses, one.Status)
+		}
+		return []string{fmt.Sprintf("the status %d is none that is declared: %s", got.Status, strings.Join(statuses, ", "))}
+	}
+	var out []string
+	for _, h := range a.Headers {
+		out = append(out, h.judge(got.Header)...)
+	}
+	return append(out, a.judgeBody(got)...)
+}
+
+// judge holds a header of an answer against its description.
+func (p *Parameter) judge(header http.Header) []string {
+	values := header.Values(p.Wire)
+	if strings.EqualFold(p.Wire, "Content-Type") {
+		return nil // what is said of it stands with the body (OpenAPI 3.1.0, 4.8.17)
+	}
+	switch {
+	case len(values) == 0 && p.Required:
+		return []string{"the header " + p.Wire + " is missing"}
+	case len(values) == 0 || p.Schema == nil:
+		return nil
+	}
+	text := strings.Join(values, ",")
+	filled, short := p.Schema.Fill(document.NewUntyped(text))
+	if len(short) > 0 {
+		// A list stands with commas between.
+		list := document.NewList()
+		for item := range strings.SplitSeq(text, ",") {
+			list.Items = append(list.Items, document.NewUntyped(strings.TrimSpace(item)))
+		}
+		if _, none := p.Schema.Fill(list); len(none) == 0 {
+			return nil
+		}
+	}
+	_ = filled
+	var out []string
+	for _, s := range short {
+		out = append(out, strings.Join(strings.Fields("the header "+p.Wire+" "+s.Path+" "+s.Message), " "))
+	}
+	return out
+}
+
+func (a *Answer) judgeBody(got Got) []string {
+	if len(a.Contents) == 0 || got.Status == http.StatusNotModified {
+		return nil
+	}
+	mediaType := got.Header.Get("Content-Type")
+	var types []string
+	for _, c := range a.Contents {
+		types = append(types, c.Type)
+	}
+	if got.Empty {
+		if got.Status == http.StatusNoContent {
+			return nil
+		}
+		return []string{fmt.Sprintf("the answer is empty, and %s is declared for %s", strings.Join(types, " or "), a.Status)}
+	}
+	at := slices.IndexFunc(a.Contents, func(c Content) bool { return c.Type == "" || matchesType(c.Type, mediaType) })
+	if at < 0 {
+		if mediaType == "" {
+			mediaType = "(none)"
+		}
+		return []string{fmt.Sprintf("the content type %s is none that is declared for %s: %s", mediaType, a.Status, strings.Join(types, ", "))}
+	}
+	c := a.Contents[at]
+	if c.Schema == nil || got.Body == nil {
+		return nil
+	}
+	var out []string
+	for _, fault := range c.Schema.Check(got.Body) {
+		if fault.Path == "" {
+			fault.Message = "the body " + fault.Message
+		}
+		out = append(out, fault.Text())
+	}
+	return out
+}
+
+// Faults holds a body against what the operation says of the body of a status, or
+// of its request (status 0).
+func (o *Operation) Faults(status int, body *document.Node) ([]schema.Fault, error) {
+	var contents []Content
+	switch {
+	case status == 0 && o.Body != nil:
+		contents = o.Body.Contents
+	case status != 0:
+		a := o.AnswerFor(status)
+		if a == nil {
+			return nil, fmt.Errorf("%s declares no answer of status %d", o.Name, status)
+		}
+		contents = a.Contents
+	}
+	for _, c := range contents {
+		isXML := body.Kind == document.Element
+		if c.Schema != nil && (isXML == (document.FormatOf(c.Type, nil) == document.XML) || c.Type == "") {
+			return c.Schema.Check(body), nil
+		}
+	}
+	return nil, fmt.Errorf("%s says nothing of such a body", o.Name)
+}

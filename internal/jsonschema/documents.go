@@ -1,0 +1,209 @@
+package jsonschema
+
+import (
+	"fmt"
+	"net/url"
+	"strconv"
+	"strings"
+
+	"testbench/internal/document"
+)
+
+// mostDocuments bounds how many files one description may lead to.
+const mostDocuments = 200
+
+// Documents are the files that a description consists of, each read once. They
+// resolve references, by JSON pointer (RFC 6901), anchor or id.
+type Documents struct {
+	// Fetch gets the file that base speaks of as location; nil gets none.
+	Fetch func(base, location string) (resolved string, data []byte, err error)
+
+	roots  map[string]*document.Node
+	failed map[string]error
+	asked  map[[2]string]string
+	ids    map[string]Place
+}
+
+// Place is where something stands in a file.
+type Place struct {
+	Location string // of the file
+	Pointer  string // as JSON pointers are written; "" for the whole file
+	Node     *document.Node
+}
+
+func (p Place) String() string { return p.Location + "#" + p.Pointer }
+
+// Below is the place of a member or an item of a place.
+func (p Place) Below(name string) Place {
+	next := Place{Location: p.Location, Pointer: p.Pointer + "/" + escapePointer(name)}
+	if p.Node != nil && p.Node.Kind == document.List {
+		if index, err := strconv.Atoi(name); err == nil && index >= 0 && index < len(p.Node.Items) {
+			next.Node = p.Node.Items[index]
+		}
+		return next
+	}
+	next.Node = p.Node.Get(name)
+	return next
+}
+
+func escapePointer(name string) string {
+	return strings.ReplaceAll(strings.ReplaceAll(name, "~", "~0"), "/", "~1")
+}
+
+func unescapePointer(name string) string {
+	return strings.ReplaceAll(strings.ReplaceAll(name, "~1", "/"), "~0", "~")
+}
+
+// ReadData reads JSON or YAML.
+func ReadData(location string, data []byte) (*document.Node, error) {
+	read := document.ReadYAML
+	if document.Guess(data) == document.JSON {
+		read = document.ReadPlacedJSON
+	}
+	node, err := read(data)
+	if err != nil && document.Guess(data) == document.JSON {
+		// YAML may begin like JSON: a flow mapping.
+		if flow, yamlErr := document.ReadYAML(data); yamlErr == nil {
+			return flow, nil
+		}
+	}
+	if err != nil {
+		return nil, fmt.Errorf("%s is %w", location, err)
+	}
+	return node, nil
+}
+
+// Add puts a file in that was read already.
+func (d *Documents) Add(location string, root *document.Node) Place {
+	if d.roots == nil {
+		d.roots, d.failed, d.asked, d.ids = map[string]*document.Node{}, map[string]error{}, map[[2]string]string{}, map[string]Place{}
+	}
+	d.roots[location] = root
+	place := Place{Location: location, Node: root}
+	d.index(place, "", 0)
+	return place
+}
+
+// index finds what schemas call themselves ($id; JSON Schema 2020-12, 8.2.1).
+func (d *Documents) index(p Place, base string, depth int) {
+	if p.Node == nil || depth > 100 {
+		return
+	}
+	if id := p.Node.Get("$id"); id != nil && id.Kind == document.Text {
+		base = resolveID(base, id.Text)
+		d.ids[base] = p
+	}
+	for _, m := range p.Node.Members {
+		if m.Value.Kind == document.Object || m.Value.Kind == document.List {
+			d.index(p.Below(m.Key), base, depth+1)
+		}
+	}
+	for i, item := range p.Node.Items {
+		if item.Kind == document.Object || item.Kind == document.List {
+			d.index(p.Below(strconv.Itoa(i)), base, depth+1)
+		}
+	}
+}
+
+func resolveID(base, ref string) string {
+	b, err := url.Parse(base)
+	if err != nil {
+		return ref
+	}
+	resolved, err := b.Parse(ref)
+	if err != nil {
+		return ref
+	}
+	return strings.TrimSuffix(resolved.String(), "#")
+}
+
+// file gets another file, once.
+func (d *Documents) file(base, location string) (string, error) {
+	key := [2]string{base, location}
+	if resolved, ok := d.asked[key]; ok {
+		return resolved, d.failed[resolved]
+	}
+	if d.Fetch == nil {
+		return "", fmt.Errorf("%s is another file, which cannot be read here", location)
+	}
+	if len(d.roots) >= mostDocuments {
+		return "", fmt.Errorf("%s: the description leads to more than %d files", location, mostDocuments)
+	}
+	resolved, data, err := d.Fetch(base, location)
+	if err == nil && d.roots[resolved] == nil {
+		var root *document.Node
+		if root, err = ReadData(resolved, data); err == nil {
+			d.Add(resolved, root)
+		}
+	}
+	if resolved == "" {
+		resolved = base + " " + location
+	}
+	d.asked[key], d.failed[resolved] = resolved, err
+	return resolved, err
+}
+
+// Resolve finds what a reference in a file leads to. id is what the schema
+// around it calls itself, "" for none.
+func (d *Documents) Resolve(base, id, reference string) (Place, error) {
+	location, fragment, _ := strings.Cut(reference, "#")
+	place := Place{Location: base, Node: d.roots[base]}
+	if location != "" || id != "" {
+		own, known := d.ids[resolveID(id, location)]
+		switch {
+		case known:
+			place = own
+		case location != "":
+			resolved, err := d.file(base, location)
+			if err != nil {
+				return Place{}, fmt.Errorf("$ref %s: %w", reference, err)
+			}
+			place = Place{Location: resolved, Node: d.roots[resolved]}
+		}
+	}
+	if fragment == "" {
+		return place, nil
+	}
+	if unescaped, err := url.PathUnescape(fragment); err == nil {
+		fragment = unescaped
+	}
+	if !strings.HasPrefix(fragment, "/") {
+		if found, ok := anchored(place, fragment, 0); ok {
+			return found, nil
+		}
+		return Place{}, fmt.Errorf("$ref %s leads to nowhere: there is no anchor %s", reference, fragment)
+	}
+	at := place
+	for _, name := range strings.Split(fragment[1:], "/") {
+		name = unescapePointer(name)
+		next := at.Below(name)
+		if next.Node == nil {
+			return Place{}, fmt.Errorf("$ref %s leads to nowhere: there is no %s%s", reference, name, map[bool]string{true: " in " + at.Pointer, false: ""}[at.Pointer != ""])
+		}
+		at = next
+	}
+	return at, nil
+}
+
+// anchored finds a schema by its anchor (JSON Schema 2020-12, 8.2.2).
+func anchored(p Place, name string, depth int) (Place, bool) {
+	if p.Node == nil || depth > 100 {
+		return Place{}, false
+	}
+	for _, key := range []string{"$anchor", "$dynamicAnchor"} {
+		if anchor := p.Node.Get(key); anchor != nil && anchor.Text == name {
+			return p, true
+		}
+	}
+	for _, m := range p.Node.Members {
+		if found, ok := anchored(p.Below(m.Key), name, depth+1); ok {
+			return found, true
+		}
+	}
+	for i := range p.Node.Items {
+		if found, ok := anchored(p.Below(strconv.Itoa(i)), name, depth+1); ok {
+			return found, true
+		}
+	}
+	return Place{}, false
+}

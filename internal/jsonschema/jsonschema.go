@@ -1,0 +1,193 @@
+// Package jsonschema reads schemas of JSON Schema (2020-12, 2019-09, 7, 6, 4) and
+// of the dialects of OpenAPI. A library judges; what a schema says in words, how
+// a request is filled by it and a sample of it are made here.
+package jsonschema
+
+import (
+	"fmt"
+	"net/url"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
+
+	js "github.com/santhosh-tekuri/jsonschema/v6"
+
+	"testbench/internal/document"
+)
+
+// Set compiles the schemas of a description for one direction. It is safe for use
+// by several goroutines.
+type Set struct {
+	docs      *Documents
+	dialect   Dialect
+	direction Direction
+
+	mutex    sync.Mutex
+	compiler *js.Compiler
+	sources  []Place        // of the resources tb:/0, tb:/1, …
+	numbers  map[string]int // place: its number in sources
+	broken   map[string]error
+	compiled map[string]*Schema
+	lost     []error // references that lead to nowhere, met while compiling
+}
+
+// NewSet prepares a set of the schemas of documents.
+func NewSet(docs *Documents, dialect Dialect, direction Direction) *Set {
+	s := &Set{docs: docs, dialect: dialect, direction: direction, numbers: map[string]int{}, compiled: map[string]*Schema{}, broken: map[string]error{}}
+	s.compiler = js.NewCompiler()
+	s.compiler.DefaultDraft(js.Draft2020)
+	s.compiler.AssertFormat()
+	s.compiler.AssertVocabs()
+	for _, f := range formats {
+		s.compiler.RegisterFormat(f)
+	}
+	s.compiler.UseRegexpEngine(compilePattern)
+	s.compiler.UseLoader(s)
+	return s
+}
+
+// Schema is one schema of a set.
+type Schema struct {
+	set      *Set
+	compiled *js.Schema
+	source   Place
+}
+
+// Open compiles the schema that stands at a place.
+func (s *Set) Open(at Place) (*Schema, error) {
+	s.mutex.Lock()
+	defer s.mutex.Unlock()
+	key := at.String()
+	if done := s.compiled[key]; done != nil || s.broken[key] != nil {
+		return done, s.broken[key]
+	}
+	s.lost = nil
+	address := s.address(at)
+	compiled, err := s.compiler.Compile(address)
+	if err != nil && len(s.lost) > 0 {
+		err = s.lost[0]
+	} else if err != nil {
+		err = s.explain(at, err)
+	}
+	if err != nil {
+		s.broken[key] = err
+		return nil, err
+	}
+	s.compiled[key] = &Schema{set: s, compiled: compiled, source: at}
+	return s.compiled[key], nil
+}
+
+// address is what the compiler calls a place.
+func (s *Set) address(at Place) string {
+	if s.dialect == Alone {
+		return fileAddress(at.Location) + "#" + at.Pointer
+	}
+	key := at.String()
+	number, known := s.numbers[key]
+	if !known {
+		number = len(s.sources)
+		s.numbers[key] = number
+		s.sources = append(s.sources, at)
+	}
+	return "tb:/" + strconv.Itoa(number)
+}
+
+// reference is what a reference is written as for the compiler. One that leads
+// to nowhere is noted, and fails when it is loaded.
+func (s *Set) reference(location, id, reference string) string {
+	place, err := s.docs.Resolve(location, id, reference)
+	if err != nil {
+		s.lost = append(s.lost, err)
+		return "tb:/nowhere"
+	}
+	return s.address(place)
+}
+
+// fileAddress writes a location as an absolute address.
+func fileAddress(location string) string {
+	if strings.Contains(location, "://") {
+		return location
+	}
+	full, err := filepath.Abs(location)
+	if err != nil {
+		full = location
+	}
+	return (&url.URL{Scheme: "file", Path: filepath.ToSlash(full)}).String()
+}
+
+// Load gives the compiler what stands at an address.
+func (s *Set) Load(address string) (any, error) {
+	if rest, ok := strings.CutPrefix(address, "tb:/"); ok {
+		number, err := strconv.Atoi(rest)
+		if err != nil || number >= len(s.sources) {
+			return nil, fmt.Errorf("%s is no schema", address)
+		}
+		at := s.sources[number]
+		w := &writer{set: s, at: at}
+		return w.schema(at.Node, ""), nil
+	}
+	root, err := s.root(address)
+	if err != nil {
+		s.lost = append(s.lost, err)
+		return nil, err
+	}
+	return value(root), nil
+}
+
+// root is the document at an absolute address.
+func (s *Set) root(address string) (*document.Node, error) {
+	first := ""
+	for location, root := range s.docs.roots {
+		if fileAddress(location) == address {
+			return root, nil
+		}
+		if first == "" || len(location) < len(first) {
+			first = location
+		}
+	}
+	wanted := address
+	if u, err := url.Parse(address); err == nil && u.Scheme == "file" {
+		here, err := filepath.Abs(filepath.Dir(first))
+		if err != nil {
+			return nil, err
+		}
+		if wanted, err = filepath.Rel(here, filepath.FromSlash(u.Path)); err != nil {
+			return nil, err
+		}
+	}
+	resolved, err := s.docs.file(first, wanted)
+	if err != nil {
+		return nil, err
+	}
+	return s.docs.roots[resolved], nil
+}
+
+// sourceOf finds where a compiled schema stands in its source.
+func (s *Set) sourceOf(compiled *js.Schema) Place {
+	address, pointer, _ := strings.Cut(compiled.Location, "#")
+	if unescaped, err := url.PathUnescape(pointer); err == nil {
+		pointer = unescaped
+	}
+	var at Place
+	if rest, ok := strings.CutPrefix(address, "tb:/"); ok {
+		number, err := strconv.Atoi(rest)
+		if err != nil || number >= len(s.sources) {
+			return at
+		}
+		at = s.sources[number]
+	} else {
+		root, err := s.root(address)
+		if err != nil {
+			return at
+		}
+		at = Place{Location: address, Node: root}
+	}
+	if pointer == "" {
+		return at
+	}
+	for _, name := range strings.Split(strings.TrimPrefix(pointer, "/"), "/") {
+		at = at.Below(unescapePointer(name))
+	}
+	return at
+}

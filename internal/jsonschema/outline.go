@@ -1,0 +1,265 @@
+package jsonschema
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	js "github.com/santhosh-tekuri/jsonschema/v6"
+
+	"testbench/internal/document"
+	"testbench/internal/schema"
+)
+
+// mostRows bounds an outline: a schema can name the same parts over and over.
+const mostRows = 20_000
+
+// Words says in a few words what the value is, with its facets.
+func (s *Schema) Words() string { return s.words(0) }
+
+func (s *Schema) words(depth int) string {
+	h := shapeOf(s.compiled)
+	if allowed := h.allowed(); allowed != nil {
+		if len(allowed) == 1 {
+			return "always " + bare(allowed[0])
+		}
+		left := slices.DeleteFunc(slices.Clone(allowed), func(v any) bool { return v == nil })
+		return "one of " + listed(left)
+	}
+	types := slices.DeleteFunc(slices.Clone(h.types()), func(t string) bool { return t == "null" })
+	if len(types) == 1 && types[0] == "array" {
+		words := "a list"
+		if items := s.items(); items != nil && depth < 4 {
+			if inner := items.words(depth + 1); inner != "" {
+				words += " of " + inner
+			} else {
+				words += " of objects"
+			}
+		}
+		return joinWords(append([]string{words}, countWords(h.all)...))
+	}
+	if types == nil && len(h.alternatives) > 0 {
+		var words []string
+		for _, one := range h.alternatives[0] {
+			if inner := (&Schema{set: s.set, compiled: one}).words(depth + 1); inner != "" && depth < 4 {
+				words = append(words, inner)
+			} else if name := s.nameOf(one); name != "" {
+				words = append(words, name)
+			}
+		}
+		return strings.Join(unique(words), " or ")
+	}
+	if len(types) == 1 && types[0] == "object" || types == nil && len(s.properties()) > 0 {
+		return ""
+	}
+	words := []string{inWords(types)}
+	for _, one := range h.all {
+		words = append(words, s.facets(one)...)
+	}
+	return joinWords(words)
+}
+
+func joinWords(words []string) string {
+	return strings.Join(slices.DeleteFunc(unique(words), func(w string) bool { return w == "" }), ", ")
+}
+
+// nameOf is what a schema is called, where something refers to it.
+func (s *Schema) nameOf(one *js.Schema) string {
+	for i := 0; one.Ref != nil && i < 8; i++ {
+		one = one.Ref
+	}
+	if one.Title != "" {
+		return one.Title
+	}
+	pointer := s.set.sourceOf(one).Pointer
+	return unescapePointer(pointer[strings.LastIndexByte(pointer, '/')+1:])
+}
+
+func (s *Schema) facets(one *js.Schema) []string {
+	var words []string
+	say := func(format string, args ...any) { words = append(words, fmt.Sprintf(format, args...)) }
+	if format := s.set.sourceOf(one).Node.Get("format"); format != nil {
+		words = append(words, format.Text)
+	}
+	switch {
+	case one.Minimum != nil && one.Maximum != nil:
+		say("%s to %s", number(one.Minimum), number(one.Maximum))
+	case one.Minimum != nil:
+		say("%s or more", number(one.Minimum))
+	case one.Maximum != nil:
+		say("at most %s", number(one.Maximum))
+	}
+	if one.ExclusiveMinimum != nil {
+		say("over %s", number(one.ExclusiveMinimum))
+	}
+	if one.ExclusiveMaximum != nil {
+		say("under %s", number(one.ExclusiveMaximum))
+	}
+	if one.MultipleOf != nil {
+		say("a multiple of %s", number(one.MultipleOf))
+	}
+	switch {
+	case one.MinLength != nil && one.MaxLength != nil && *one.MinLength == *one.MaxLength:
+		say("exactly %d characters", *one.MinLength)
+	case one.MinLength != nil && one.MaxLength != nil:
+		say("%d to %d characters", *one.MinLength, *one.MaxLength)
+	case one.MinLength != nil:
+		say("%d characters or more", *one.MinLength)
+	case one.MaxLength != nil:
+		say("at most %d characters", *one.MaxLength)
+	}
+	if one.Pattern != nil {
+		say("matches %s", one.Pattern)
+	}
+	return words
+}
+
+func countWords(all []*js.Schema) []string {
+	var words []string
+	for _, one := range all {
+		switch {
+		case one.MinItems != nil && one.MaxItems != nil:
+			words = append(words, fmt.Sprintf("%d to %d items", *one.MinItems, *one.MaxItems))
+		case one.MinItems != nil && *one.MinItems > 0:
+			words = append(words, fmt.Sprintf("%d or more items", *one.MinItems))
+		case one.MaxItems != nil:
+			words = append(words, fmt.Sprintf("at most %d items", *one.MaxItems))
+		}
+		if one.UniqueItems {
+			words = append(words, "no item twice")
+		}
+	}
+	return words
+}
+
+// about is what the schema says of itself for people.
+func (s *Schema) about() string {
+	for _, one := range shapeOf(s.compiled).all {
+		if one.Description != "" {
+			return strings.Join(strings.Fields(one.Description), " ")
+		}
+	}
+	return ""
+}
+
+func (s *Schema) isDeprecated() bool {
+	return slices.ContainsFunc(shapeOf(s.compiled).all, func(one *js.Schema) bool { return one.Deprecated })
+}
+
+func (s *Schema) defaultValue() (any, bool) {
+	for _, one := range shapeOf(s.compiled).all {
+		if one.Default != nil {
+			return *one.Default, true
+		}
+	}
+	return nil, false
+}
+
+// Outline lists the fields, in the order of the schema, down to a depth (0: all).
+func (s *Schema) Outline(depth int) []schema.Row {
+	o := &outliner{most: depth}
+	o.inside(s, 0, "")
+	return o.rows
+}
+
+type outliner struct {
+	most int
+	open []*js.Schema
+	rows []schema.Row
+}
+
+func (o *outliner) inside(s *Schema, depth int, path string) {
+	if o.most > 0 && depth >= o.most || len(o.rows) > mostRows || depth > 40 {
+		return
+	}
+	key := s.compiled
+	for i := 0; key.Ref != nil && i < 8; i++ {
+		key = key.Ref
+	}
+	o.open = append(o.open, key)
+	defer func() { o.open = o.open[:len(o.open)-1] }()
+	for _, p := range s.properties() {
+		h := shapeOf(p.schema.compiled)
+		row := schema.Row{Depth: depth, Path: schema.Below(path, p.name), Name: p.name, Type: p.schema.Words(), Required: p.required,
+			Nillable: h.isNullable(p.schema.compiled), About: p.schema.about()}
+		if !p.required {
+			row.Occurs = "may be left out"
+		}
+		if p.maybe {
+			row.Occurs = "in some of the alternatives"
+		}
+		if v, ok := p.schema.defaultValue(); ok {
+			row.Default = bare(v)
+		}
+		var words []string
+		if p.readOnly {
+			words = append(words, "read-only")
+		}
+		if p.writeOnly {
+			words = append(words, "write-only")
+		}
+		if p.schema.isDeprecated() {
+			words = append(words, "deprecated")
+		}
+		row.Type = joinWords(append([]string{row.Type}, words...))
+		inner, innerPath := p.schema, row.Path
+		for range 4 {
+			items := inner.items()
+			if items == nil {
+				break
+			}
+			inner, innerPath = items, innerPath+"[0]"
+		}
+		next := inner.compiled
+		for i := 0; next.Ref != nil && i < 8; i++ {
+			next = next.Ref
+		}
+		row.Again = slices.Contains(o.open, next) && len(inner.properties()) > 0
+		o.rows = append(o.rows, row)
+		if !row.Again {
+			o.inside(inner, depth+1, innerPath)
+		}
+	}
+	if items := s.items(); items != nil && len(s.properties()) == 0 {
+		o.inside(items, depth, path+"[0]")
+	}
+}
+
+// asNode turns a value of a schema (an example, a default) into a tree.
+func asNode(v any) *document.Node {
+	switch v := v.(type) {
+	case nil:
+		return &document.Node{Kind: document.Null}
+	case bool:
+		return document.NewBoolean(v)
+	case string:
+		return document.NewText(v)
+	case []any:
+		list := document.NewList()
+		for _, item := range v {
+			list.Items = append(list.Items, asNode(item))
+		}
+		return list
+	case map[string]any:
+		object := document.NewObject()
+		names := make([]string, 0, len(v))
+		for name := range v {
+			names = append(names, name)
+		}
+		slices.Sort(names)
+		for _, name := range names {
+			object.Set(name, asNode(v[name]))
+		}
+		return object
+	}
+	return document.NewNumber(fmt.Sprint(v))
+}
+
+// DefaultText is what is meant where the value is left out, "" where nothing is
+// said of it.
+func (s *Schema) DefaultText() string {
+	if v, ok := s.defaultValue(); ok {
+		return bare(v)
+	}
+	return ""
+}

@@ -1,0 +1,332 @@
+package jsonschema
+
+import (
+	"encoding/json"
+	"slices"
+
+	"testbench/internal/document"
+
+	js "github.com/santhosh-tekuri/jsonschema/v6"
+)
+
+// shape is all that is said of one value: by its schema, by those that it refers
+// to, and by its alternatives.
+type shape struct {
+	all          []*js.Schema
+	alternatives [][]*js.Schema // of each group one holds
+}
+
+// shapeOf gathers what a schema says, with what it refers to.
+func shapeOf(s *js.Schema) *shape {
+	out := &shape{}
+	out.add(s)
+	return out
+}
+
+func (h *shape) add(s *js.Schema) {
+	if s == nil || slices.Contains(h.all, s) {
+		return
+	}
+	h.all = append(h.all, s)
+	h.add(s.Ref)
+	h.add(s.RecursiveRef)
+	if s.DynamicRef != nil {
+		h.add(s.DynamicRef.Ref)
+	}
+	for _, one := range s.AllOf {
+		h.add(one)
+	}
+	for _, group := range [][]*js.Schema{s.OneOf, s.AnyOf} {
+		left := slices.DeleteFunc(slices.Clone(group), isNull)
+		switch {
+		case len(left) == 1:
+			h.add(left[0]) // it may be null, else it is this
+		case len(left) > 1:
+			h.alternatives = append(h.alternatives, left)
+		}
+	}
+}
+
+func isNull(s *js.Schema) bool {
+	return s.Types != nil && slices.Equal(s.Types.ToStrings(), []string{"null"})
+}
+
+// types are those that a value may have; nil allows all.
+func (h *shape) types() []string { return h.typesWithin(0) }
+
+func (h *shape) typesWithin(depth int) []string {
+	var types []string
+	narrow := func(more []string) {
+		if types == nil {
+			types = more
+			return
+		}
+		types = slices.DeleteFunc(slices.Clone(types), func(t string) bool {
+			return !slices.Contains(more, t) && !(t == "integer" && slices.Contains(more, "number"))
+		})
+	}
+	for _, s := range h.all {
+		if s.Types != nil && !s.Types.IsEmpty() {
+			narrow(s.Types.ToStrings())
+		} else if values := enumerated(s); values != nil {
+			narrow(typesOf(values))
+		}
+	}
+	if types != nil || depth > 8 {
+		return types
+	}
+	for _, group := range h.alternatives {
+		var any []string
+		for _, s := range group {
+			inner := shapeOf(s).typesWithin(depth + 1)
+			if inner == nil {
+				return nil
+			}
+			any = append(any, inner...)
+		}
+		narrow(unique(any))
+	}
+	return types
+}
+
+func typesOf(values []any) []string {
+	var types []string
+	for _, v := range values {
+		switch v := v.(type) {
+		case nil:
+			types = append(types, "null")
+		case bool:
+			types = append(types, "boolean")
+		case string:
+			types = append(types, "string")
+		case json.Number:
+			types = append(types, "number")
+		case []any:
+			types = append(types, "array")
+		default:
+			_ = v
+			types = append(types, "object")
+		}
+	}
+	return unique(types)
+}
+
+// enumerated are the only values that a schema takes; nil for any.
+func enumerated(s *js.Schema) []any {
+	switch {
+	case s.Const != nil:
+		return []any{*s.Const}
+	case s.Enum != nil:
+		return s.Enum.Values
+	}
+	return nil
+}
+
+// allowed are the only values that are taken; nil for any.
+func (h *shape) allowed() []any {
+	for _, s := range h.all {
+		if values := enumerated(s); values != nil {
+			return values
+		}
+	}
+	return nil
+}
+
+// takes says whether values of a type are taken.
+func (h *shape) takes(name string) bool {
+	types := h.types()
+	return types == nil || slices.Contains(types, name) || name == "integer" && slices.Contains(types, "number")
+}
+
+// isNullable says whether null is taken.
+func (h *shape) isNullable(s *js.Schema) bool {
+	if types := h.types(); types != nil && slices.Contains(types, "null") {
+		return true
+	}
+	return slices.ContainsFunc(slices.Concat(s.OneOf, s.AnyOf), isNull)
+}
+
+// property is a member of an object as its schema has it.
+type property struct {
+	name                string
+	schema              *Schema
+	required            bool
+	readOnly, writeOnly bool
+	maybe               bool // only one of several alternatives has it
+}
+
+// properties lists the members, in the order of the source.
+func (s *Schema) properties() []property { return s.propertiesOf(shapeOf(s.compiled), false, 0) }
+
+func (s *Schema) propertiesOf(h *shape, maybe bool, depth int) []property {
+	var out []property
+	index := map[string]int{}
+	put := func(p property) {
+		if at, has := index[p.name]; has {
+			out[at].required = out[at].required || p.required && !p.maybe
+			return
+		}
+		index[p.name] = len(out)
+		out = append(out, p)
+	}
+	for _, one := range h.all {
+		for _, name := range s.order(one) {
+			inner := &Schema{set: s.set, compiled: one.Properties[name]}
+			p := property{name: name, schema: inner, maybe: maybe}
+			for _, part := range shapeOf(inner.compiled).all {
+				p.readOnly = p.readOnly || part.ReadOnly
+				p.writeOnly = p.writeOnly || part.WriteOnly
+			}
+			put(p)
+		}
+	}
+	if depth < 8 {
+		for _, group := range h.alternatives {
+			for _, one := range group {
+				for _, p := range s.propertiesOf(shapeOf(one), true, depth+1) {
+					put(p)
+				}
+			}
+		}
+		for _, one := range h.all {
+			for _, branch := range []*js.Schema{one.Then, one.Else} {
+				if branch != nil {
+					for _, p := range s.propertiesOf(shapeOf(branch), true, depth+1) {
+						put(p)
+					}
+				}
+			}
+		}
+	}
+	for i := range out {
+		for _, one := range h.all {
+			out[i].required = out[i].required || slices.Contains(one.Required, out[i].name)
+		}
+	}
+	return out
+}
+
+// order lists the properties of one schema as they stand in its source.
+func (s *Schema) order(one *js.Schema) []string {
+	if len(one.Properties) == 0 {
+		return nil
+	}
+	var names []string
+	if node := s.set.sourceOf(one).Node.Get("properties"); node != nil {
+		for _, m := range node.Members {
+			if one.Properties[m.Key] != nil {
+				names = append(names, m.Key)
+			}
+		}
+	}
+	if len(names) < len(one.Properties) {
+		names = names[:0]
+		for name := range one.Properties {
+			names = append(names, name)
+		}
+		slices.Sort(names)
+	}
+	return names
+}
+
+// property finds what a member of an object is, also one that is not named by
+// the schema; nil where nothing is said of it.
+func (s *Schema) property(name string) *Schema {
+	for _, p := range s.properties() {
+		if p.name == name {
+			return p.schema
+		}
+	}
+	for _, one := range shapeOf(s.compiled).all {
+		for pattern, inner := range one.PatternProperties {
+			if pattern.MatchString(name) {
+				return &Schema{set: s.set, compiled: inner}
+			}
+		}
+		if inner, ok := one.AdditionalProperties.(*js.Schema); ok {
+			return &Schema{set: s.set, compiled: inner}
+		}
+	}
+	return nil
+}
+
+// isOpen says whether the schema itself says that members it does not name are
+// taken.
+func (s *Schema) isOpen() bool {
+	h := shapeOf(s.compiled)
+	named := len(h.alternatives) > 0
+	for _, one := range h.all {
+		if one.AdditionalProperties == true || len(one.PatternProperties) > 0 {
+			return true
+		}
+		if _, ok := one.AdditionalProperties.(*js.Schema); ok {
+			return true
+		}
+		named = named || len(one.Properties) > 0
+	}
+	return !named
+}
+
+// items is what the items of a list are; nil where nothing is said of them.
+func (s *Schema) items() *Schema { return s.item(1 << 20) }
+
+// item is what the item at an index is.
+func (s *Schema) item(index int) *Schema {
+	var find func(h *shape, depth int) *js.Schema
+	find = func(h *shape, depth int) *js.Schema {
+		for _, one := range h.all {
+			if index < len(one.PrefixItems) {
+				return one.PrefixItems[index]
+			}
+			switch items := one.Items.(type) {
+			case *js.Schema:
+				return items
+			case []*js.Schema:
+				if index < len(items) {
+					return items[index]
+				}
+			}
+			if one.Items2020 != nil {
+				return one.Items2020
+			}
+			if additional, ok := one.AdditionalItems.(*js.Schema); ok {
+				return additional
+			}
+		}
+		for _, group := range h.alternatives {
+			for _, one := range group {
+				if depth < 8 {
+					if found := find(shapeOf(one), depth+1); found != nil {
+						return found
+					}
+				}
+			}
+		}
+		return nil
+	}
+	found := find(shapeOf(s.compiled), 0)
+	if found == nil {
+		return nil
+	}
+	return &Schema{set: s.set, compiled: found}
+}
+
+// Property is what a member of an object is; nil where nothing is said of it.
+func (s *Schema) Property(name string) *Schema { return s.property(name) }
+
+// Items is what the items of a list are; nil where nothing is said of them.
+func (s *Schema) Items() *Schema { return s.items() }
+
+// Keyword is what a schema, or one that it refers to, says under a keyword that
+// the library does not know; nil for nothing.
+func (s *Schema) Keyword(name string) *document.Node {
+	for _, one := range shapeOf(s.compiled).all {
+		if found := s.set.sourceOf(one).Node.Get(name); found != nil {
+			return found
+		}
+	}
+	return nil
+}
+
+// Name is what the schema is called where something refers to it, or its title.
+func (s *Schema) Name() string { return s.nameOf(s.compiled) }
