@@ -40,7 +40,7 @@ func TestRun(t *testing.T) {
 	bench := demoBench(t)
 	sheets, err := bench.SheetFiles()
 	require.NoError(t, err)
-	require.Len(t, sheets, 7)
+	require.Len(t, sheets, 8)
 	masker := &secret.Masker{}
 	result, err := bench.Run(t.Context(), sheets, testbench.RunOptions{Options: testbench.Options{Masker: masker}})
 	require.NoError(t, err)

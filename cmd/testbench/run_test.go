@@ -191,7 +191,7 @@ func TestRunOptions(t *testing.T) {
 	assert.Contains(t, o.stdout, "POST http://127.0.0.1:")
 	assert.Contains(t, o.stdout, "Ledger-Key: [masked]")
 	assert.Contains(t, o.stdout, "not known yet: ")
-	o = p.run("call", "ledger", "GET", "/Intakes", "-pick", "count")
+	o = p.run("call", "ledger/Intakes.count", "-pick", "answer")
 	assert.Equal(t, "0\n", o.stdout, "a dry run sends nothing")
 
 	o = p.run("run", "sheets/1-search.yaml", "-site", "south", "-set", "depot=north")
@@ -341,6 +341,6 @@ finally:
 	assert.NotContains(t, strings.Join(steps, " "), "never")
 	assert.Contains(t, p.read("r.json"), `"outcome": "interrupted"`)
 	_ = server
-	o := p.run("call", "ledger", "GET", "/Intakes", "-pick", "count")
+	o := p.run("call", "ledger/Intakes.count", "-pick", "answer")
 	assert.Equal(t, "0\n", o.stdout, "the finally step took the intake back")
 }

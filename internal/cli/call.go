@@ -54,6 +54,7 @@ func callCommand() *command {
 			f.StringVar(&o.SOAP, "soap", "", "the `version` of SOAP: 1.1 or 1.2")
 			f.StringVar(&o.Action, "action", "", "the SOAP `action`")
 			f.StringVar(&o.HTTP, "http", "", "the `version` of HTTP: 1.1 or 2")
+			f.IntVar(&o.Pages, "pages", 1, "read so many `pages` of a list, where the answer leads to the next one")
 			f.BoolVar(&o.Stay, "stay", false, "do not follow redirects")
 			f.BoolVar(&o.dry, "dry", false, "show what would be sent, masked, and send nothing")
 			f.BoolVar(&o.headers, "headers", false, "show the answer's headers")

@@ -100,13 +100,23 @@ func (s *session) showBody(step *testbench.StepResult, indent int) {
 		return
 	}
 	lead := strings.Repeat(" ", indent)
-	s.tell.printf("%s\n", indented(shorten(layOut(step.Reply.Format, step.Reply.Body, a.Body), s.tell.terminal), lead))
+	s.tell.printf("%s\n", indented(shorten(s.bodyOf(step), s.tell.terminal), lead))
 	for _, attached := range step.Reply.Attachments {
 		s.tell.printf("%s(attached: %s, %s, %s)\n", lead, visible(firstOf(attached.Name, attached.ID)), visible(attached.Type), size(len(attached.Content)))
 	}
 	if a.Partial {
 		s.tell.note("%s(the answer is not whole)", lead)
 	}
+}
+
+// bodyOf lays the body of an answer out; where it was put together or turned into
+// another form, in that form, which paths start from.
+func (s *session) bodyOf(step *testbench.StepResult) string {
+	re := step.Reply
+	if re.Body != re.Payload && re.Message == nil && re.Payload != nil && re.Problem == nil {
+		return layOut(document.JSON, re.Payload, nil)
+	}
+	return layOut(re.Format, re.Body, step.Last().Answer.Body)
 }
 
 // mostLines is how much of a body a terminal is shown.

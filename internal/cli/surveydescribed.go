@@ -29,6 +29,12 @@ func (s *session) surveyDescription(source string, c *testbench.Contract, o *sur
 		}
 		s.columns(rows, 2)
 	}
+	if grouped, ok := c.Description.(contract.Grouped); ok && o.find == "" {
+		s.groups(source, grouped.Groups())
+		s.security(source, head.Security, o.logins)
+		s.notes(head.Notes)
+		return ExitHeld, nil
+	}
 	t.printf("\noperations\n")
 	rows := [][]string{}
 	for _, name := range c.Description.Names() {
@@ -57,6 +63,34 @@ func (s *session) surveyDescription(source string, c *testbench.Contract, o *sur
 		t.note("next: testbench survey %s %s", source, rows[0][0])
 	}
 	return ExitHeld, nil
+}
+
+// groups shows operations by what they belong to.
+func (s *session) groups(source string, groups []contract.Group) {
+	s.tell.printf("\noperations\n")
+	rows := [][]string{}
+	first := ""
+	for _, g := range groups {
+		words := []string{}
+		for _, name := range g.Operations {
+			words = append(words, name)
+		}
+		text := strings.Join(words, ", ")
+		if g.About != "" {
+			text = strings.TrimPrefix(text+s.tell.sign(" – ", " - ")+g.About, s.tell.sign(" – ", " - "))
+		}
+		rows = append(rows, []string{g.Name, text})
+		if first == "" {
+			first = g.Name
+			if len(words) > 0 {
+				first += "." + words[0]
+			}
+		}
+	}
+	s.columns(rows, 2)
+	if first != "" {
+		s.tell.note("next: testbench survey %s %s", source, first)
+	}
 }
 
 func (s *session) notes(notes []string) {
@@ -420,8 +454,8 @@ func (s *session) draftAnswer(op *contract.Operation, options schema.SampleOptio
 		for _, c := range a.Contents {
 			if c.Schema != nil {
 				v := c.Schema.Sample(options).Root
-				if c.Element != nil {
-					v = c.Element(v)
+				if c.Write != nil {
+					v = c.Write(v)
 				}
 				s.tell.printf("%s\n", visible(bodyText(v)))
 				return ExitHeld, nil

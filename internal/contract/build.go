@@ -66,9 +66,6 @@ func (p Problem) String() string {
 // them. A field is found by its name, or by place and name (query.x) where two
 // have the same.
 func (o *Operation) Build(fields *document.Node, options BuildOptions) (*Request, []Problem) {
-	if o.Make != nil {
-		return o.Make(fields, options)
-	}
 	b := &builder{op: o, options: options, given: map[string]*document.Node{}, as: map[string]string{}, body: document.NewObject()}
 	for _, m := range fields.Members {
 		b.field(m.Key, m.Value)
@@ -169,7 +166,7 @@ func (b *builder) field(name string, v *document.Node) {
 }
 
 func (b *builder) unknown(name string, v *document.Node) {
-	if b.op.IsOpen() || b.op.Body != nil && b.op.bodyIsOpen() {
+	if b.op.IsOpen() || b.op.Body != nil && b.op.bodyTakes(name, v) {
 		// A name that is nearly one of the parameters' was most likely meant to be it.
 		near := nearest.Of(name, b.op.FieldNames())
 		if b.op.Body == nil || near == "" || b.isGiven(near) {
@@ -277,6 +274,9 @@ func (b *builder) parameters() {
 			v = document.NewUntyped(p.Default)
 		case v == nil || v == schema.Unknown:
 			continue
+		}
+		if p.Write != nil {
+			v = &document.Node{Kind: document.Untyped, Text: p.Write(v.Value()), Secret: hasSecret(v)}
 		}
 		switch p.In {
 		case InPath:
@@ -395,8 +395,8 @@ func (b *builder) content() {
 		b.form(c, v)
 	case strings.HasPrefix(mediaType, "multipart/"):
 		b.multipart(c, v)
-	case c.Element != nil && v.Kind != document.Untyped && v.Kind != document.Text:
-		b.request.Body = c.Element(v)
+	case c.Write != nil && v.Kind != document.Untyped && v.Kind != document.Text:
+		b.request.Body = c.Write(v)
 	default:
 		b.request.Body = v
 	}
@@ -469,13 +469,15 @@ func (o *Operation) bodyNames() []string {
 	return names
 }
 
-// bodyIsOpen says whether the body may have fields that its description does not
+// bodyTakes says whether the body may have a field that its description does not
 // name.
-func (o *Operation) bodyIsOpen() bool {
+func (o *Operation) bodyTakes(name string, v *document.Node) bool {
 	c := o.Body.chosen("")
 	if c == nil || c.Schema == nil {
 		return true
 	}
-	_, short := c.Schema.Fill(document.NewObject().Set("a field that nobody has", document.NewText("x")))
-	return !slices.ContainsFunc(short, func(s schema.Shortcoming) bool { return strings.Contains(s.Path, "a field that nobody has") })
+	_, short := c.Schema.Fill(document.NewObject().Set(name, v))
+	return !slices.ContainsFunc(short, func(s schema.Shortcoming) bool {
+		return s.Path == name && (strings.HasPrefix(s.Message, "is unknown") || strings.HasPrefix(s.Message, "is not in the schema"))
+	})
 }

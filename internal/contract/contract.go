@@ -58,6 +58,9 @@ type Parameter struct {
 	// Content is the media type in which the value is written; empty for none.
 	Content    string
 	Deprecated bool
+	// Write writes a value as it stands in the request, not yet escaped; nil takes it
+	// as it is.
+	Write func(v *document.Node) string
 }
 
 // Content is a body of one media type.
@@ -66,9 +69,9 @@ type Content struct {
 	Schema schema.Type
 	// Parts says for fields of a form or a multipart body how each is written.
 	Parts map[string]PartForm
-	// Element writes a value as XML; nil where the media type is not XML, or nothing
-	// is said of how.
-	Element func(v *document.Node) *document.Node
+	// Write writes a value as the media type has it: as an element, or in the JSON
+	// of a protocol; nil takes it as it is.
+	Write func(v *document.Node) *document.Node
 	// Example is one that the contract gives; nil for none.
 	Example *document.Node
 }
@@ -119,9 +122,9 @@ type Operation struct {
 	Security  []string // what it asks for, each a way in of its own
 	Notes     []string // what of its description cannot be used
 
-	// Make builds the request where a format has rules of its own; nil places the
-	// fields by the parameters.
-	Make func(fields *document.Node, o BuildOptions) (*Request, []Problem)
+	// Versioned says that a change asks for the version that it is meant for, in
+	// If-Match (RFC 9110, 13.1.1).
+	Versioned bool
 	// See turns the body of an answer into the form that paths start from; nil takes
 	// it as it is.
 	See func(body *document.Node) *document.Node
@@ -142,6 +145,16 @@ type Head struct {
 	// Notes tell what of the description is wrong or cannot be used.
 	Notes []string
 }
+
+// Group is several operations that belong together, for those who look.
+type Group struct {
+	Name       string
+	Operations []string // their names without that of the group
+	About      string
+}
+
+// Grouped is a description whose operations come in groups.
+type Grouped interface{ Groups() []Group }
 
 // Server is an address where a service is offered.
 type Server struct{ Address, About string }

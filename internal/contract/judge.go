@@ -101,7 +101,7 @@ func (a *Answer) judgeBody(got Got) []string {
 		types = append(types, c.Type)
 	}
 	if got.Empty {
-		if got.Status == http.StatusNoContent {
+		if got.Status == http.StatusNoContent || got.Status == http.StatusAccepted && a.Status != "202" {
 			return nil
 		}
 		return []string{fmt.Sprintf("the answer is empty, and %s is declared for %s", strings.Join(types, " or "), a.Status)}

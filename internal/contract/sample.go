@@ -42,6 +42,9 @@ func (o *Operation) SampleStep(options schema.SampleOptions) (*document.Node, ma
 			name = string(p.In) + "." + name
 		}
 		v := p.sample(options)
+		if !p.Required && v.Kind == document.Text && v.Text == "" {
+			continue
+		}
 		if !p.Required {
 			remarks[v] = strings.TrimSuffix("may be left out; "+p.words(), "; ")
 		} else {

@@ -155,6 +155,9 @@ func (p *Parameter) inPath(v *document.Node) string {
 		return url.PathEscape(text)
 	}
 	if v.IsScalar() {
+		if p.Write != nil { // quotes and commas of a literal may stand (RFC 3986, 3.3)
+			return strings.NewReplacer("%27", "'", "%2C", ",").Replace(encode(v.Text))
+		}
 		switch p.style() {
 		case "label":
 			return "." + encode(v.Text)

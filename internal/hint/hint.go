@@ -60,81 +60,20 @@ type Message struct {
 	Text, Field string
 }
 
-// messageNames are where services put their words, the most telling first.
-var (
-	messageNames = []string{"message", "error_description", "detail", "errorMessage", "description", "title", "text", "error"}
-	fieldNames   = []string{"field", "target", "parameter", "property", "path"}
-)
-
-// ReadMessage finds the words of an error answer: in a SOAP fault, in JSON
-// under one of the common names, or as a short text.
+// ReadMessage gives the words of an error answer.
 func ReadMessage(step *sheet.StepResult) Message {
-	re := step.Reply
-	if re == nil || re.Record.Answer == nil {
+	if step.Reply == nil {
 		return Message{}
 	}
-	if fault := re.Fault(); fault != nil {
-		m := Message{Text: fault.Text}
-		if fault.Detail != nil {
-			m.Field = findScalar(fault.Detail, fieldNames)
-		}
-		return m
+	said := step.Reply.Error()
+	if said == nil {
+		return Message{}
 	}
-	switch {
-	case re.Payload != nil && (re.Payload.Kind == document.Object || re.Payload.Kind == document.Element):
-		return Message{Text: findScalar(re.Payload, messageNames), Field: findScalar(re.Payload, fieldNames)}
-	case re.Format == document.Plain && re.Payload != nil:
-		line, _, _ := strings.Cut(strings.TrimSpace(re.Payload.Text), "\n")
-		if len(line) <= 200 {
-			return Message{Text: line}
-		}
-	}
-	return Message{}
-}
-
-// findScalar looks for the first single value under one of the names, names
-// in order, at most three levels down.
-func findScalar(node *document.Node, names []string) string {
-	for _, name := range names {
-		if text := under(node, name, 3); text != "" {
-			return text
-		}
-	}
-	return ""
-}
-
-func under(node *document.Node, name string, depth int) string {
-	if node == nil || depth < 0 {
-		return ""
-	}
-	var children []document.Member
-	switch node.Kind {
-	case document.Object:
-		children = node.Members
-	case document.Element:
-		for _, child := range node.Children() {
-			children = append(children, document.Member{Key: child.Name.Local, Value: child})
-		}
-	case document.List:
-		if len(node.Items) > 0 {
-			return under(node.Items[0], name, depth-1)
-		}
-	}
-	for _, m := range children {
-		if v := m.Value.Value(); m.Key == name && v.IsScalar() && v.Kind != document.Null && v.Text != "" {
-			return v.Text
-		}
-	}
-	for _, m := range children {
-		if text := under(m.Value, name, depth-1); text != "" {
-			return text
-		}
-	}
-	return ""
+	return Message{Text: said.Text, Field: said.Target}
 }
 
 func says(e *evidence) string {
-	if e.answer == nil || e.answer.Status < 400 && e.Reply.Fault() == nil && !hasError(e) {
+	if e.answer == nil || e.answer.Status < 400 && e.Reply.Error() == nil {
 		return ""
 	}
 	m := ReadMessage(e.StepResult)
@@ -157,8 +96,23 @@ func says(e *evidence) string {
 	if m.Field != "" {
 		text += fmt.Sprintf(" (field %s)", m.Field)
 	}
+	if said := e.Reply.Error(); said != nil {
+		for i, d := range said.Details {
+			if i == mostDetails {
+				text += fmt.Sprintf("; and %d more", len(said.Details)-mostDetails)
+				break
+			}
+			text += fmt.Sprintf("; %q", d.Text)
+			if d.Target != "" {
+				text += fmt.Sprintf(" (field %s)", d.Target)
+			}
+		}
+	}
 	return text
 }
+
+// mostDetails is how many mistakes of one answer are told.
+const mostDetails = 5
 
 func (e *evidence) status(codes ...int) bool {
 	if e.answer == nil {
@@ -376,6 +330,9 @@ func namedField(e *evidence) string {
 	if field == "" || e.status(401, 403, 404) {
 		return ""
 	}
+	if strings.Contains(field, "[") {
+		return "" // what was sent there stands inside of a list
+	}
 	last := field[strings.LastIndexAny(field, "./")+1:]
 	sent, ok := e.Context.Filled[last]
 	if !ok {
@@ -428,20 +385,8 @@ func unreadable(e *evidence) string {
 	return "see the body with -show received"
 }
 
-func hasError(e *evidence) bool {
-	if e.Reply == nil || e.Reply.Payload == nil || e.answer.Status >= 400 {
-		return false
-	}
-	for _, name := range []string{"error", "errors", "fault", "exception"} {
-		if v := e.Reply.Payload.Get(name); v != nil && v.Kind != document.Null && (v.IsScalar() && v.Text != "" && v.Text != "false" || len(v.Members)+len(v.Items) > 0) {
-			return true
-		}
-	}
-	return false
-}
-
 func errorUnderSuccess(e *evidence) string {
-	if e.answer == nil || e.answer.Status > 299 || !hasError(e) {
+	if e.answer == nil || e.answer.Status > 299 || !(e.Reply != nil && e.answer != nil && e.answer.Status < 400 && e.Reply.Error() != nil) {
 		return ""
 	}
 	return fmt.Sprintf("the status is %d, but the body carries an error; check it with fields: error: is null (or is absent)", e.answer.Status)

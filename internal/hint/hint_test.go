@@ -160,7 +160,7 @@ func TestSays(t *testing.T) {
 		{"application/json", `{"error": {"code": "x", "message": "too moist", "field": "moisture"}}`, `the ledger says: "too moist" (field moisture)`},
 		{"application/problem+json", `{"title": "Bad", "detail": "too moist"}`, `the ledger says: "too moist"`},
 		{"application/json", `{"error": "invalid_grant", "error_description": "wrong password"}`, `the ledger says: "wrong password"`},
-		{"application/json", `[{"message": "first"}, {"message": "second"}]`, ""},
+		{"application/json", `[{"message": "first"}, {"message": "second"}]`, `the ledger says: "first"; "second"`},
 		{"text/plain", "too moist\nand more", `the ledger says: "too moist"`},
 		{"text/plain", strings.Repeat("long ", 100), ""},
 		{"application/xml", "<e><message>too moist</message></e>", `the ledger says: "too moist"`},

@@ -27,8 +27,13 @@ type Reply struct {
 	Payload *document.Node // what paths start from
 	// Attachments travelled beside the envelope, or whatever the root is.
 	Attachments []soap.Attachment
+	// Failed is an error that the protocol itself told, where one did.
+	Failed *Error
+
 	index       path.Index
 	tree        *document.Node
+	readError   *Error
+	isErrorRead bool
 }
 
 // Read reads the answer of a record. A record without an answer gives a reply
@@ -128,6 +133,9 @@ func (r *Reply) Tree() *document.Node {
 		if fault := r.Message.Fault; fault != nil {
 			tree.Set("fault", fault.Node())
 		}
+	}
+	if e := r.Error(); e != nil {
+		tree.Set("error", e.Node())
 	}
 	r.tree = tree
 	return tree

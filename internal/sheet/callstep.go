@@ -35,12 +35,13 @@ type CallSpec struct {
 	Action   string
 	HTTP     string
 	Stay     bool // redirects are not followed
+	Pages    int  // how many pages are read; 0 and 1 read one
 }
 
 // CallStep makes a step of a call. The values may hold placeholders; kept:name
 // stands for ${kept.name}, and needs no quotes in a shell.
 func (b *Bench) CallStep(c CallSpec, vet VetOptions) (*Step, error) {
-	step := &Step{Name: "call", Contract: c.Contract, SOAP: soap.Version(c.SOAP), Stay: c.Stay, HTTP: c.HTTP, at: &yamlfile.Node{}}
+	step := &Step{Name: "call", Contract: c.Contract, SOAP: soap.Version(c.SOAP), Stay: c.Stay, HTTP: c.HTTP, Pages: c.Pages, at: &yamlfile.Node{}}
 	if err := b.target(step, c.Target); err != nil {
 		return nil, err
 	}

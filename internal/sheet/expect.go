@@ -22,6 +22,9 @@ type Expect struct {
 	NoFault  bool
 	Fault    []FieldRule // paths below reply.fault
 	HasFault bool
+	NoError  bool
+	Error    []FieldRule // paths below reply.error
+	HasError bool
 	Refused  string
 }
 
@@ -63,6 +66,20 @@ var expectKeys = []key[Expect]{
 		}
 		e.HasFault = true
 		e.Fault = r.fieldRules(n, "reply.fault.")
+	}},
+	{"error", "none, or rules for code, text, target, details, however it is told", func(r *reader, e *Expect, n *yamlfile.Node) {
+		if n.Kind == yamlfile.Scalar {
+			e.NoError = r.choice(n, "error: write none, or a mapping of code, text, target and details to rules", "none") != ""
+			return
+		}
+		for _, entry := range n.Entries {
+			first, _, _ := strings.Cut(strings.NewReplacer("[", ".").Replace(entry.Key.Text), ".")
+			if !slices.Contains([]string{"code", "text", "target", "details"}, first) {
+				r.file.Report(entry.Key, nearest.Try(first, []string{"code", "text", "target", "details"}), "an error has no %q", first)
+			}
+		}
+		e.HasError = true
+		e.Error = r.fieldRules(n, "reply.error.")
 	}},
 	{"refused", "tls, certificate or connection", func(r *reader, e *Expect, n *yamlfile.Node) {
 		e.Refused = r.choice(n, "kind of refusal", "tls", "certificate", "connection")

@@ -51,6 +51,7 @@ func (j *judging) judge() {
 	}
 	j.status(e)
 	j.fault(e)
+	j.errorForm(e)
 	pointless := false
 	for _, c := range j.out {
 		pointless = pointless || !c.Held
@@ -214,6 +215,8 @@ func (j *judging) status(e *Expect) {
 	switch {
 	case e.Status != nil:
 		j.add(Check{Kind: "expect", Subject: "status", Wanted: e.Status.Source, Got: got, Held: e.Status.Holds(answer.Status)})
+	case e.HasError:
+		// An error comes under whatever status; only the error is asked for.
 	case e.HasFault:
 		// A fault comes under a status of its own; only the fault is asked for.
 	default:
@@ -243,6 +246,33 @@ func (j *judging) fault(e *Expect) {
 		j.add(Check{Kind: "expect", Subject: "fault", Wanted: "none", Got: fault.String()})
 	} else if e.NoFault || j.reply.Message != nil {
 		j.add(Check{Kind: "expect", Subject: "fault", Wanted: "none", Got: "none", Held: true})
+	}
+}
+
+// errorForm judges what the answer says of an error, in whatever form.
+func (j *judging) errorForm(e *Expect) {
+	said := j.reply.Error()
+	switch {
+	case e.HasError:
+		c := Check{Kind: "expect", Subject: "error", Wanted: "an error", Got: "no error", Held: said != nil}
+		if said != nil {
+			c.Got = said.String()
+		}
+		j.add(c)
+		if said != nil {
+			for _, f := range e.Error {
+				j.rule("expect", "error "+f.Source, f.Path, f.Rule)
+			}
+		}
+	case e.NoError && said != nil:
+		j.add(Check{Kind: "expect", Subject: "error", Wanted: "none", Got: said.String()})
+	case e.NoError:
+		j.add(Check{Kind: "expect", Subject: "error", Wanted: "none", Got: "none", Held: true})
+	case j.reply.Failed != nil && (e.Status == nil || e.Status.wantsSuccess()):
+		// The protocol itself tells an error: that is none of the answers that were asked for.
+		j.add(Check{Kind: "expect", Subject: "error", Wanted: "none", Got: said.String()})
+	case said != nil && j.reply.Message == nil && j.reply.Record.Answer.Status < 400:
+		j.reply.Record.Notes = append(j.reply.Record.Notes, fmt.Sprintf("the status is %d, and the answer tells of an error: %s", j.reply.Record.Answer.Status, said))
 	}
 }
 

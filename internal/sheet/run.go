@@ -350,7 +350,17 @@ func (s *Session) exchange(ctx context.Context, step *Step, scope *Scope, names 
 		result.Outcome, result.Reason = Faulty, err.Error()
 		return
 	}
+	s.version(ctx, step, planned, result)
 	sent, err := s.send(ctx, step, planned, result)
+	if err == nil {
+		sent, err = s.waitFor(ctx, step, planned, sent, result)
+	}
+	var re *reply.Reply
+	if err == nil {
+		re = planned.read(sent.Record())
+		s.remember(sent.Record(), re)
+		sent, re = s.pages(ctx, step, planned, sent, re, result)
+	}
 	result.Logins = s.takeObserved()
 	if err != nil {
 		if last := result.Last(); last != nil { // a token was refused, and none was to be had in its place
@@ -367,7 +377,7 @@ func (s *Session) exchange(ctx context.Context, step *Step, scope *Scope, names 
 	}
 	record := sent.Record()
 	record.Notes = append(planned.notes, record.Notes...)
-	s.judge(step, planned, scope, names, sent, result)
+	s.judge(step, planned, scope, names, sent, re, result)
 }
 
 // send puts the credentials in and sends the request.
@@ -385,9 +395,8 @@ func (s *Session) send(ctx context.Context, step *Step, planned *plan, result *S
 	return sent, err
 }
 
-func (s *Session) judge(step *Step, planned *plan, scope *Scope, names map[string]string, sent *login.Sent, result *StepResult) {
+func (s *Session) judge(step *Step, planned *plan, scope *Scope, names map[string]string, sent *login.Sent, re *reply.Reply, result *StepResult) {
 	record := sent.Record()
-	re := reply.Read(record)
 	result.Reply = re
 	all := map[string]string{}
 	for _, m := range []map[string]string{planned.prefixes(), s.Bench.Names, serviceNames(planned.service), names, step.Names} {

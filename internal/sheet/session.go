@@ -63,6 +63,7 @@ type Session struct {
 	others    map[string]*Session
 	observed  map[string][]*exchange.Record // login exchanges not yet taken by a step
 	sealed    map[string]string
+	versions  map[string]string // address: the version of what stands there that was seen last
 	contracts contracts
 }
 

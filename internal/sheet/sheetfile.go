@@ -69,6 +69,7 @@ type Step struct {
 	Fill     *request.Tree
 	Spec     request.Spec // headers, query, body and so on, as the step adds them
 	Stay     bool         // redirects: off
+	Pages    int          // how many pages are read and put together; 0 and 1 read one
 	Timeout  *yamlfile.Node
 	Names    map[string]string
 	HTTP     string

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 
 	"testbench/internal/document"
@@ -209,6 +210,13 @@ var stepKeys = []key[Step]{
 		}
 	}},
 	{"drop empty", "true: fields without a value are left out", func(r *reader, s *Step, n *yamlfile.Node) { s.Spec.DropEmpty = r.yes(n) }},
+	{"pages", "how many pages of a list are read, where an answer leads to the next one", func(r *reader, s *Step, n *yamlfile.Node) {
+		pages, err := strconv.Atoi(r.plainText(n))
+		if err != nil || pages < 1 {
+			r.file.Report(n, "pages: 5", "pages must be a whole number from 1")
+		}
+		s.Pages = pages
+	}},
 	{"redirects", "follow or off", func(r *reader, s *Step, n *yamlfile.Node) {
 		s.Stay = r.choice(n, "way with redirects", "follow", "off") == "off"
 	}},

@@ -6,6 +6,7 @@ import (
 	"io"
 	"net/http"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 )
@@ -49,15 +50,17 @@ func newLedger(s *stores, o Options) *ledger {
 
 func (l *ledger) register(mux *http.ServeMux) {
 	mux.HandleFunc("POST /ledger/Intakes", l.guard(l.create))
-	mux.HandleFunc("GET /ledger/Intakes", l.guard(l.list))
 	mux.HandleFunc("GET /ledger/Intakes/{number}", l.guard(l.read))
 	mux.HandleFunc("PUT /ledger/Intakes/{number}", l.guard(l.change))
 	mux.HandleFunc("DELETE /ledger/Intakes/{number}", l.guard(l.remove))
 	mux.HandleFunc("POST /ledger/rpc/{group}/{service}/{method}", l.guard(l.rpc))
 	l.office.register(mux, l)
-	mux.HandleFunc("/ledger/", func(w http.ResponseWriter, r *http.Request) {
-		problem(w, http.StatusNotFound, "no_such_path", "", "there is nothing at "+r.URL.Path)
-	})
+	books := newBooks(l)
+	for _, f := range []*face{{books: books, root: "/ledger/v2", older: true}, {books: books, root: "/ledger"}} {
+		mux.HandleFunc("GET "+f.root+"/$metadata", f.serve)
+		mux.HandleFunc(f.root+"/", l.guard(f.serve))
+		mux.HandleFunc("GET "+f.root+"/Intakes/$count", l.guard(f.serve))
+	}
 }
 
 // guard asks for the key.
@@ -155,8 +158,7 @@ func hundredths(text string) (int64, error) {
 	if len(fraction) > 2 || len(whole) > 12 || strings.ContainsAny(text, "eE") {
 		return 0, fmt.Errorf("%q", text)
 	}
-	var value int64
-	_, err := fmt.Sscan(whole+(fraction + "00")[:2], &value)
+	value, err := strconv.ParseInt(whole+(fraction + "00")[:2], 10, 64)
 	return value, err
 }
 
@@ -170,6 +172,23 @@ func cents(amount int64) json.Number {
 
 func (i *intake) etag() string { return fmt.Sprintf(`"%s-%d"`, i.Number, i.version) }
 
+// book makes an intake of fields, and says with which status it is refused.
+func (l *ledger) book(fields map[string]any) (*intake, *fault, int) {
+	i := &intake{version: 1}
+	if f := l.fill(i, fields); f != nil {
+		return nil, f, http.StatusUnprocessableEntity
+	}
+	for _, other := range l.intakes {
+		if other.Lot == i.Lot {
+			return nil, &fault{"booked_already", "lot", fmt.Sprintf("lot %s is booked already as %s", i.Lot, other.Number)}, http.StatusConflict
+		}
+	}
+	i.Number = fmt.Sprintf("IN-%d", l.next)
+	l.next++
+	l.intakes[i.Number] = i
+	return i, nil, 0
+}
+
 func (l *ledger) create(w http.ResponseWriter, r *http.Request) {
 	fields, ok := body(w, r)
 	if !ok {
@@ -177,20 +196,11 @@ func (l *ledger) create(w http.ResponseWriter, r *http.Request) {
 	}
 	l.mutex.Lock()
 	defer l.mutex.Unlock()
-	i := &intake{version: 1}
-	if f := l.fill(i, fields); f != nil {
-		problem(w, http.StatusUnprocessableEntity, f.code, f.field, f.message)
+	i, wrong, status := l.book(fields)
+	if wrong != nil {
+		problem(w, status, wrong.code, wrong.field, wrong.message)
 		return
 	}
-	for _, other := range l.intakes {
-		if other.Lot == i.Lot {
-			problem(w, http.StatusConflict, "booked_already", "lot", fmt.Sprintf("lot %s is booked already as %s", i.Lot, other.Number))
-			return
-		}
-	}
-	i.Number = fmt.Sprintf("IN-%d", l.next)
-	l.next++
-	l.intakes[i.Number] = i
 	w.Header().Set("Location", "/ledger/Intakes/"+i.Number)
 	w.Header().Set("ETag", i.etag())
 	writeJSON(w, http.StatusCreated, i)

@@ -8,6 +8,7 @@ import (
 	"slices"
 
 	"testbench/internal/contract"
+	"testbench/internal/contract/odata"
 	"testbench/internal/contract/openapi"
 	"testbench/internal/contract/wsdl"
 	"testbench/internal/document"
@@ -63,6 +64,13 @@ func Read(location string, data []byte, fetch Fetch) (*Contract, error) {
 	if err != nil {
 		return nil, err
 	}
+	if odata.IsXML(root) {
+		c, err := odata.ReadXML(location, root)
+		if err != nil {
+			return nil, err
+		}
+		return &Contract{Description: c}, nil
+	}
 	if root.Name.Local == "schema" {
 		l := &xsd.Loader{Fetch: fetch}
 		if err := l.AddText(location, data); err != nil {
@@ -82,6 +90,10 @@ func Read(location string, data []byte, fetch Fetch) (*Contract, error) {
 var keywords = []string{"$schema", "$id", "$ref", "$defs", "definitions", "type", "properties", "items", "enum", "const", "allOf", "anyOf", "oneOf", "required", "not"}
 
 func readJSON(location string, root *document.Node, fetch Fetch) (*Contract, error) {
+	if odata.IsJSON(root) {
+		c, err := odata.ReadJSON(location, root)
+		return &Contract{Description: c}, err
+	}
 	if !slices.ContainsFunc(keywords, func(k string) bool { return root.Get(k) != nil }) {
 		return nil, fmt.Errorf("%s is no contract: it is %s, and neither WSDL, XML Schema, OpenAPI, WADL, OData metadata nor JSON Schema", location, root.Describe())
 	}

@@ -226,7 +226,7 @@ func TestBuild(t *testing.T) {
 		{"replace", "id: 7\nstate: done\nhive: 2\nframes: [1, 2]", "", `PUT /jobs/7 | application/json {"state":"done","hive":2,"frames":[1,2]}`, ""},
 		{"replace", "id: 7\nstate: null\nhive: 2", "", `PUT /jobs/7 | application/json {"state":null,"hive":2}`, ""},
 		{"replace", "id: 7\nstate: gone\nhive: 1\nnumber: x", "", "", `number is read-only: the service sets it, state must be one of queued, done, null, and is "gone", hive must be over 1, and is 1`},
-		{"replace", "id: 7\nhive: 10\nstat: done", "", "", `stat is unknown; did you mean "state"?, state is missing (there is stat), hive must be at most 9, and is 10`},
+		{"replace", "id: 7\nhive: 10\nstat: done", "", "", `replace has no field "stat"; did you mean "state"?, state is missing, hive must be at most 9, and is 10`},
 		{"replace", "id: 7\nstate: done\nhive: 2\nframes: [1, 2]\nnext: {state: queued, hive: 3}", "application/xml",
 			`PUT /jobs/7 | application/xml <h:job xmlns:h="urn:hall"><state>done</state><hive>2</hive><frames><frame>1</frame><frame>2</frame></frames><h:job><state>queued</state><hive>3</hive></h:job></h:job>`, ""},
 		{"replace", "id: 7\nbody: hi", "text/plain", `PUT /jobs/7 | text/plain "hi"`, ""},

@@ -290,7 +290,7 @@ func (r *reader) content(mediaType string, at jsonschema.Place, set *jsonschema.
 		}
 		if document.FormatOf(mediaType, nil) == document.XML {
 			if compiled, ok := s.(*jsonschema.Schema); ok {
-				c.Element = func(v *document.Node) *document.Node { return element(compiled, compiled.Name(), v) }
+				c.Write = func(v *document.Node) *document.Node { return element(compiled, compiled.Name(), v) }
 				c.Schema = asXML{compiled, set == r.c.answers}
 			}
 		}

@@ -1,0 +1,112 @@
+package main_test
+
+import (
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+)
+
+// A service is used by its metadata, in both versions, over the same books.
+func TestOData(t *testing.T) {
+	t.Parallel()
+	p, _ := newBench(t)
+	for _, c := range []struct {
+		args   []string
+		status int
+		says   []string
+	}{
+		{[]string{"survey", "ledger"}, 0, []string{"Suppliers       list, read, create", "lines.create, lines.count, Post", "OpenTotal       What the orders come to"}},
+		{[]string{"survey", "ledger", "PurchaseOrders.create"}, 0, []string{"quantity      integer\n", "supplierNumber  text, at most 6 characters – Who delivers."}},
+		{[]string{"survey", "ledger", "-find", "credit"}, 0, []string{"Suppliers.read"}},
+		{[]string{"draft", "ledger", "Suppliers.create", "-only", "required"}, 0, []string{"{\n  \"name\": \"text\",\n  \"since\": \"2026-11-23\"\n}\n"}},
+		{[]string{"draft", "older_ledger", "Suppliers.create", "-only", "required"}, 0, []string{`"since": "/Date(`}},
+		{[]string{"call", "ledger/Suppliers.list", "filter=since gt 2013-01-01 and contains(tolower(city),'heath')", "-pick", "value[*].number"}, 0, []string{`["S-104","S-105","S-108","S-109"]`}},
+		{[]string{"call", "ledger/Suppliers.list", "select=number", "-pages", "9", "-pick", "value"}, 0, []string{"S-101", "S-109"}},
+		{[]string{"call", "ledger/Suppliers.list", "-pages", "1", "-pick", "answer.@odata.nextLink"}, 0, []string{"skiptoken=5"}},
+		{[]string{"call", "ledger/Suppliers.list", "filter=nmae eq 'x'"}, 2, []string{`filter names nmae, which Supplier does not have; did you mean "name"?`}},
+		{[]string{"call", "ledger/Suppliers.list", "filter=nmae eq 'x'", "-contract", "answer"}, 1, []string{`the ledger says: "there is no property nmae" (field $filter)`}},
+		{[]string{"call", "ledger/PurchaseOrders.change", "number=PO-9001", "note=first"}, 0, []string{`"note": "first"`, `note: read first for its version: W/"PO-9001-`}},
+		{[]string{"call", "ledger/PurchaseOrders.change", "number=PO-9001", "note=x", "etag=none"}, 1, []string{"428", "the service wants If-Match"}},
+		{[]string{"call", "ledger/PurchaseOrders.change", "number=PO-9001", "note=x", `etag=W/"1"`}, 1, []string{"412", "If-Match names a version that is not the present one"}},
+		{[]string{"call", "older_ledger/PurchaseOrders.change", "number=PO-9001", "note=second"}, 0, []string{"204"}},
+		{[]string{"call", "ledger/PurchaseOrders.read", "number=PO-9001", "-pick", "note"}, 0, []string{"second"}},
+		{[]string{"call", "older_ledger/PurchaseOrders.read", "number=PO-9001", "expand=lines", "-pick", "lines[1].amount"}, 0, []string{"11.00"}},
+		{[]string{"call", "ledger/PurchaseOrders.lines.list", "number=PO-9001", "-pick", "value[1].amount"}, 0, []string{"11.00"}},
+		{[]string{"call", "ledger/PurchaseOrders.create", "supplierNumber=S-101", "orderedOn=2026-11-23", "lines.0.article=J", "lines.0.quantity=3", "lines.0.price=0.10", "prefer=respond-async", "-pick", "total"}, 0, []string{"0.30"}},
+		{[]string{"call", "ledger/PurchaseOrders.create", "supplierNumber=S-999", "orderedOn=2026-11-23", "lines.0.article=J", "lines.0.quantity=0", "lines.0.price=0.1"}, 1,
+			[]string{`the ledger says: "2 fields are wrong"; "quantity must be a whole number over 0" (field lines[0].quantity); "there is no supplier S-999" (field supplierNumber)`}},
+		{[]string{"call", "older_ledger/Suppliers.create", "name=x", "since=2026-11-23", "note=" + strings.Repeat("x", 81), "-contract", "answer"}, 1, []string{`the older_ledger says: "note may have 80 characters" (field note)`}},
+		{[]string{"call", "older_ledger/OpenTotal", "currency=EUR", "-pick", "value"}, 0, []string{"1484.30"}},
+		{[]string{"call", "ledger/OpenTotal", "currency=EUR", "-pick", "value"}, 0, []string{"1484.30"}},
+		{[]string{"call", "ledger/PurchaseOrders.remove", "number=PO-9002"}, 0, []string{"204"}},
+		{[]string{"call", "ledger/PurchaseOrders.count", "-pick", "answer"}, 0, []string{"7"}},
+		{[]string{"call", "ledger/PurchaseOrders.lst"}, 2, []string{`did you mean "PurchaseOrders.list"?`}},
+	} {
+		o := p.run(c.args...)
+		assert.Equal(t, c.status, o.status, "%s: %s", c.args, o.all())
+		for _, says := range c.says {
+			all := o.all()
+			if strings.Contains(says, "the ledger says") {
+				all = strings.Join(strings.Fields(all), " ") // lines are wrapped
+			}
+			assert.Contains(t, all, says, c.args)
+		}
+	}
+	o := p.run("run", "sheets/8-orders.yaml")
+	assert.Equal(t, 0, o.status, o.all())
+}
+
+// What leads on is followed only as far as it is safe; an answer that was put off
+// ends in time.
+func TestODataLeads(t *testing.T) {
+	t.Parallel()
+	const metadata = `<edmx:Edmx Version="4.0" xmlns:edmx="http://docs.oasis-open.org/odata/ns/edmx"><edmx:DataServices><Schema Namespace="L" xmlns="http://docs.oasis-open.org/odata/ns/edm">
+<EntityType Name="T"><Key><PropertyRef Name="id"/></Key><Property Name="id" Type="Edm.Int32" Nullable="false"/></EntityType>
+<EntityContainer Name="C"><EntitySet Name="Same" EntityType="L.T"/><EntitySet Name="Other" EntityType="L.T"/><EntitySet Name="Broken" EntityType="L.T"/><EntitySet Name="Wrong" EntityType="L.T"/></EntityContainer></Schema></edmx:DataServices></edmx:Edmx>`
+	other := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { t.Error("another host was asked") }))
+	defer other.Close()
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Type", "application/json")
+		next := map[string]string{"/Same": "Same?again", "/Other": other.URL + "/Other", "/Broken": "gone"}[r.URL.Path]
+		switch {
+		case r.URL.Path == "/$metadata":
+			w.Header().Set("Content-Type", "application/xml")
+			fmt.Fprint(w, metadata)
+		case r.URL.Path == "/Wrong":
+			w.Header().Set("Content-Type", "text/html")
+			fmt.Fprint(w, "<html><h1>Maintenance</h1></html>")
+		case next == "":
+			w.WriteHeader(404)
+			fmt.Fprint(w, `"there is nothing"`)
+		case r.Header.Get("Prefer") != "":
+			w.Header().Set("Location", other.URL+"/monitor")
+			w.WriteHeader(202)
+		default:
+			fmt.Fprintf(w, `{"value": [{"id": 1}], "@odata.nextLink": %q}`, next)
+		}
+	}))
+	defer server.Close()
+	p := newPlace(t)
+	p.write("bench.yaml", "bench: t\nsites:\n  local:\n    set:\n      base: "+server.URL+"\nservices:\n  l: ${base}/$metadata\n")
+	for _, c := range []struct {
+		args   string
+		status int
+		says   string
+	}{
+		{"call l/Same.list -pages 9", 0, "go round in a circle"},
+		{"call l/Same.list -pages 9", 0, `"id": 1`},
+		{"call l/Other.list -pages 9", 0, "which is another host and not asked"},
+		{"call l/Broken.list -pages 9", 1, `the l says: "there is nothing"`},
+		{"call l/Other.list prefer=respond-async", 0, "which is another host and not asked"},
+		{"call l/Wrong.list", 1, "the content type text/html is none that is declared for 2XX: application/json"},
+		{"call l/Same.list -pages 0", 0, "nextLink"},
+	} {
+		o := p.run(strings.Fields(c.args)...)
+		assert.Equal(t, c.status, o.status, "%s: %s", c.args, o.all())
+		assert.Contains(t, strings.Join(strings.Fields(o.all()), " "), c.says, c.args)
+	}
+}

@@ -1,0 +1,302 @@
+package reply
+
+import (
+	"fmt"
+	"regexp"
+	"strings"
+
+	"testbench/internal/document"
+)
+
+// Error is what an answer says of something that went wrong, in one form
+// whatever the form was in which it came.
+type Error struct {
+	Code, Text string
+	Target     string // the field that is to blame, as paths are written
+	Details    []Error
+}
+
+// mostText bounds a text that counts as what a service says.
+const mostText = 200
+
+// Error reads what the answer says of an error; nil where it says nothing of one.
+// Under a status of success only what calls itself an error counts.
+func (r *Reply) Error() *Error {
+	if r.Record == nil || r.Record.Answer == nil {
+		return nil
+	}
+	if !r.isErrorRead {
+		r.readError, r.isErrorRead = r.findError(), true
+	}
+	return r.readError
+}
+
+func (r *Reply) findError() *Error {
+	if r.Failed != nil {
+		return r.Failed
+	}
+	if fault := r.Fault(); fault != nil {
+		e := &Error{Code: fault.Code, Text: fault.Text}
+		if fault.Detail != nil {
+			e.Target = findScalar(fault.Detail, targetNames)
+		}
+		return e
+	}
+	if r.Record.Answer.Status < 400 {
+		if !tellsError(r.Payload) {
+			return nil
+		}
+		return errorOf(r.Payload)
+	}
+	switch {
+	case r.Format == document.HTML:
+		if text := htmlText(string(r.Record.Answer.Body)); text != "" {
+			return &Error{Text: text}
+		}
+		return nil
+	case r.Payload == nil:
+		return nil
+	case r.Payload.IsScalar() && r.Payload.Kind != document.Null: // a text, also one of JSON
+		line, _, _ := strings.Cut(strings.TrimSpace(r.Payload.Text), "\n")
+		if len(line) > mostText || line == "" {
+			return nil
+		}
+		return &Error{Text: strings.TrimSpace(line)}
+	}
+	return errorOf(r.Payload)
+}
+
+// errorNames are members that call themselves an error.
+var errorNames = []string{"error", "errors", "fault", "exception"}
+
+// tellsError says whether a body of success calls something in it an error.
+func tellsError(payload *document.Node) bool {
+	if payload == nil {
+		return false
+	}
+	for _, name := range errorNames {
+		if v := payload.Get(name); v != nil && v.Kind != document.Null && (v.IsScalar() && v.Text != "" && v.Text != "false" && v.Text != "0" || len(v.Members)+len(v.Items) > 0) {
+			return true
+		}
+	}
+	return false
+}
+
+// Names under which services put what they say, the most telling first.
+var (
+	textNames   = []string{"message", "error_description", "detail", "errorMessage", "faultString", "description", "title", "reason", "text", "value", "error"}
+	codeNames   = []string{"code", "errorCode", "faultCode", "error", "type", "status"}
+	targetNames = []string{"field", "target", "propertyref", "parameter", "property", "pointer", "path", "name"}
+	detailNames = []string{"details", "errordetails", "errors", "invalid-params", "violations", "fieldErrors", "causes"}
+)
+
+// errorOf reads an object, an element or a list.
+func errorOf(n *document.Node) *Error {
+	e := &Error{Text: findScalar(n, textNames), Target: pathOf(findTarget(n))}
+	inner := n
+	for _, name := range errorNames {
+		if v := n.Get(name); v != nil && v.Kind == document.Object {
+			inner = v
+			break
+		}
+	}
+	e.Code = own(inner, codeNames)
+	if e.Code == e.Text {
+		e.Code = ""
+	}
+	if inner.Kind == document.Element {
+		e.Code = findScalar(inner, []string{"code", "errorCode"})
+	}
+	for _, holder := range []*document.Node{inner, n, inner.Get("innererror"), inner.Get("data"), inner.Get("extensions")} {
+		if holder == nil || len(e.Details) > 0 {
+			continue
+		}
+		for _, name := range detailNames {
+			if v := holder.Get(name); v != nil && len(e.Details) == 0 {
+				e.Details = detailsOf(v)
+			}
+		}
+	}
+	if n.Kind == document.List { // the first stands for all of them
+		if all := detailsOf(n); len(all) > 0 {
+			*e = all[0]
+			e.Details = all[1:]
+		}
+		return e
+	}
+	if len(e.Details) == 1 && (e.Text == "" || e.Text == e.Details[0].Text) {
+		only := e.Details[0]
+		e.Text = only.Text
+		if e.Target == "" {
+			e.Target = only.Target
+		}
+		e.Details = nil
+	}
+	if len(e.Details) > 1 && e.Target != "" && own(inner, targetNames) == "" {
+		e.Target = "" // it is that of one of the details
+	}
+	if e.Text == "" && e.Code == "" && len(e.Details) == 0 {
+		return nil
+	}
+	return e
+}
+
+// detailsOf reads a list of mistakes, or an object that has them by field.
+func detailsOf(n *document.Node) []Error {
+	var out []Error
+	add := func(target string, v *document.Node) {
+		v = v.Value()
+		switch {
+		case v.IsScalar() && v.Kind != document.Null:
+			out = append(out, Error{Text: v.Text, Target: pathOf(target)})
+		case v.Kind == document.Object:
+			one := Error{Code: own(v, codeNames), Text: findScalar(v, textNames), Target: pathOf(own(v, targetNames))}
+			if one.Target == "" {
+				one.Target = pathOf(target)
+			}
+			if one.Code == one.Text {
+				one.Code = ""
+			}
+			if one.Text != "" || one.Code != "" {
+				out = append(out, one)
+			}
+		}
+	}
+	for _, item := range n.Items {
+		add("", item)
+	}
+	for _, m := range n.Members {
+		if m.Value.Kind == document.List {
+			for _, item := range m.Value.Items {
+				add(m.Key, item)
+			}
+			continue
+		}
+		add(m.Key, m.Value)
+	}
+	return out
+}
+
+// own is the first single value under one of the names in an object itself.
+func own(n *document.Node, names []string) string {
+	for _, name := range names {
+		if v := n.Get(name).Value(); v != nil && v.IsScalar() && v.Kind != document.Null && v.Text != "" {
+			return v.Text
+		}
+	}
+	return ""
+}
+
+func findTarget(n *document.Node) string {
+	return findScalar(n, targetNames[:len(targetNames)-1])
+}
+
+// findScalar looks for the first single value under one of the names, names
+// in order, at most three levels down.
+func findScalar(node *document.Node, names []string) string {
+	for _, name := range names {
+		if text := under(node, name, 3); text != "" {
+			return text
+		}
+	}
+	return ""
+}
+
+func under(node *document.Node, name string, depth int) string {
+	if node == nil || depth < 0 {
+		return ""
+	}
+	var children []document.Member
+	switch node.Kind {
+	case document.Object:
+		children = node.Members
+	case document.Element:
+		for _, child := range node.Children() {
+			children = append(children, document.Member{Key: child.Name.Local, Value: child})
+		}
+	case document.List:
+		if len(node.Items) > 0 {
+			return under(node.Items[0], name, depth-1)
+		}
+	}
+	for _, m := range children {
+		if v := m.Value.Value(); m.Key == name && v.IsScalar() && v.Kind != document.Null && v.Text != "" {
+			return v.Text
+		}
+	}
+	for _, m := range children {
+		if text := under(m.Value, name, depth-1); text != "" {
+			return text
+		}
+	}
+	return ""
+}
+
+var indexForm = regexp.MustCompile(`/([0-9]+)(/|$)`)
+
+// pathOf writes a target as paths are written: lines/0/price, #/lines/0/price and
+// $.lines[0].price are lines[0].price.
+func pathOf(target string) string {
+	text := strings.TrimPrefix(strings.TrimPrefix(strings.TrimPrefix(target, "#"), "$."), "/")
+	if !strings.Contains(text, "/") || strings.ContainsAny(text, " :") {
+		return text
+	}
+	for indexForm.MatchString(text) {
+		text = indexForm.ReplaceAllString(text, "[$1]$2")
+	}
+	return strings.ReplaceAll(text, "/", ".")
+}
+
+var (
+	htmlTags    = regexp.MustCompile(`(?s)<[^>]*>`)
+	htmlHeading = regexp.MustCompile(`(?is)<h1[^>]*>(.{1,200}?)</h1>`)
+	htmlTitle   = regexp.MustCompile(`(?is)<title[^>]*>([^<]{1,200})`)
+)
+
+// htmlText is what a page for people says first.
+func htmlText(body string) string {
+	for _, form := range []*regexp.Regexp{htmlHeading, htmlTitle} {
+		if m := form.FindStringSubmatch(body); m != nil {
+			if text := strings.Join(strings.Fields(htmlTags.ReplaceAllString(m[1], " ")), " "); text != "" {
+				return text
+			}
+		}
+	}
+	return ""
+}
+
+// String says the error in one line.
+func (e *Error) String() string {
+	text := e.Text
+	switch {
+	case e.Code != "" && text != "":
+		text = e.Code + ": " + text
+	case text == "":
+		text = e.Code
+	}
+	if e.Target != "" {
+		text += fmt.Sprintf(" (field %s)", e.Target)
+	}
+	return text
+}
+
+// Node is the tree under reply.error.
+func (e *Error) Node() *document.Node {
+	n := document.NewObject()
+	set := func(name, text string) {
+		if text != "" {
+			n.Set(name, document.NewUntyped(text))
+		}
+	}
+	set("code", e.Code)
+	set("text", e.Text)
+	set("target", e.Target)
+	if len(e.Details) > 0 {
+		list := document.NewList()
+		for _, d := range e.Details {
+			list.Items = append(list.Items, d.Node())
+		}
+		n.Set("details", list)
+	}
+	return n
+}
