@@ -47,7 +47,7 @@ func TestRun(t *testing.T) {
 	assert.Equal(t, testbench.FellShort, result.Outcome)
 	assert.Equal(t, 1, result.Outcome.ExitStatus())
 	counts := result.Counts()
-	assert.Equal(t, []int{7, 10, 9, 1, 58, 55, 1, 2}, []int{counts.Sheets, counts.Rows, counts.RowsHeld, counts.RowsFell, counts.Steps, counts.StepsHeld, counts.StepsFell, counts.StepsNotRun})
+	assert.Equal(t, []int{8, 11, 10, 1, 66, 63, 1, 2}, []int{counts.Sheets, counts.Rows, counts.RowsHeld, counts.RowsFell, counts.Steps, counts.StepsHeld, counts.StepsFell, counts.StepsNotRun})
 	book := result.Sheets[5].Rows[1].Steps[1]
 	assert.Equal(t, testbench.FellShort, book.Outcome)
 	assert.Equal(t, `the ledger says: "moisture must not exceed 20" (field moisture)`, book.Says)

@@ -110,3 +110,136 @@ func TestODataLeads(t *testing.T) {
 		assert.Contains(t, strings.Join(strings.Fields(o.all()), " "), c.says, c.args)
 	}
 }
+
+const batchSheet = `sheet: b
+steps:
+  - step: all
+    batch: ledger
+    parts:
+      - step: suppliers
+        call: ledger/Suppliers.list
+        fill:
+          top: 1
+        fields:
+          value: count 1
+      - step: order
+        call: ledger/PurchaseOrders.create
+        fill:
+          supplierNumber: S-101
+          orderedOn: 2026-11-23
+        keep:
+          order: reply.headers.Location
+          number: number
+        expect:
+          status: 201
+      - step: line
+        follow: ${order}/lines
+        service: ledger
+        body:
+          article: JAR
+          quantity: 3
+          price: 0.5
+        expect:
+          status: 201
+      - step: nobody
+        call: ledger/Suppliers.read
+        fill:
+          number: S-999
+        expect:
+          status: 404
+  - step: total
+    call: ledger/PurchaseOrders.read
+    fill:
+      number: ${number}
+    fields:
+      total: 1.50
+  - step: json
+    batch: ledger
+    as: json
+    together: true
+    parts:
+      - step: order
+        call: ledger/PurchaseOrders.create
+        fill:
+          supplierNumber: S-101
+          orderedOn: 2026-11-23
+        keep:
+          place: answer.@odata.id
+        expect:
+          status: 201
+      - step: line
+        follow: ${place}/lines
+        service: ledger
+        body:
+          article: JAR
+          quantity: 3
+          price: 0.5
+        expect:
+          status: 201
+  - step: older
+    batch: older_ledger
+    parts:
+      - step: list
+        call: older_ledger/Suppliers.list
+        fill:
+          top: 1
+        fields:
+          value[0].creditLimit: 1000.50
+      - step: change
+        call: older_ledger/PurchaseOrders.change
+        fill:
+          number: PO-9003
+          note: in a batch
+          etag: "*"
+  - step: undone
+    batch: ledger
+    together: true
+    parts:
+      - step: order
+        call: ledger/PurchaseOrders.create
+        fill:
+          supplierNumber: S-101
+          orderedOn: 2026-11-23
+        keep:
+          gone: reply.headers.Location
+      - step: order of nobody
+        call: ledger/PurchaseOrders.create
+        fill:
+          supplierNumber: S-999
+          orderedOn: 2026-11-23
+  - step: as before
+    call: ledger/PurchaseOrders.count
+    fields:
+      answer: 9
+`
+
+// Several requests go as one, in both forms and both versions; a later one uses
+// what an earlier one makes.
+func TestODataBatch(t *testing.T) {
+	t.Parallel()
+	p, _ := newBench(t)
+	o := p.sheet(batchSheet)
+	assert.Equal(t, 0, o.status, o.all())
+	for _, says := range []string{
+		"all: nobody    ledger/Suppliers.read                404", "json: line      follow ${place}/lines                201", "older: change  older_ledger/PurchaseOrders.change   204",
+		"undone: order of nobody", "not run: the service did not answer it: the batch ended, or its change set was undone, at an answer 422", "as before",
+	} {
+		assert.Contains(t, strings.Join(strings.Fields(o.all()), " "), strings.Join(strings.Fields(says), " "))
+	}
+	o = p.run("run", "sheets/test.yaml", "-dry")
+	assert.Contains(t, o.all(), "/ledger/$batch")
+	for text, says := range map[string]string{
+		"  - step: a\n    batch: ledgr\n    parts:\n      - step: x\n        call: ledger/Suppliers.list\n": `did you mean "ledger"?`,
+		"  - step: a\n    batch: stores\n    parts:\n      - step: x\n        call: stores/search\n":        "a batch is a thing of OData",
+		"  - step: a\n    batch: ledger\n    parts:\n      - step: x\n        call: stores/search\n":        `and its part x is for "stores"`,
+		"  - step: a\n    batch: ledger\n    parts:\n      - step: x\n        set:\n          a: b\n":       "a part of a batch is a call",
+		"  - step: a\n    batch: ledger\n":                                                                                                   "the batch has no parts",
+		"  - step: a\n    call: ledger/Suppliers.list\n    together: true\n":                                                                 "go with batch:",
+		"  - step: a\n    batch: ledger\n    parts:\n      - step: x\n        call: ledger/Suppliers.lst\n":                                  `did you mean "Suppliers.list"?`,
+		"  - step: a\n    batch: ledger\n    parts:\n      - step: x\n        call: ledger/Suppliers.list\n        fill:\n          topp: 1\n": `did you mean "top"?`,
+	} {
+		o = p.sheet("sheet: t\nsteps:\n" + text)
+		assert.Equal(t, 2, o.status, o.all())
+		assert.Contains(t, o.all(), says, text)
+	}
+}

@@ -126,7 +126,7 @@ func (p Pair) Text() string {
 	if p.Raw {
 		return p.Name + "=" + p.Value.Text
 	}
-	return url.QueryEscape(p.Name) + "=" + strings.ReplaceAll(url.QueryEscape(scalarText(p.Value)), "+", "%20")
+	return strings.ReplaceAll(url.QueryEscape(p.Name), "%24", "$") + "=" + strings.ReplaceAll(url.QueryEscape(scalarText(p.Value)), "+", "%20")
 }
 
 // StepText writes a call as a step to put into a sheet.

@@ -145,8 +145,12 @@ func (s *Spec) pairs(scope value.Scope, what string, pairs []Pair, place value.P
 			written = func(text string) string { return text }
 		}
 		if err = s.each(scope, what, []Pair{p}, func(name string, text value.Text) error {
-			sent = append(sent, written(name)+"="+written(text.Sent))
-			shown = append(shown, written(name)+"="+written(text.Shown))
+			name = written(name)
+			if place == value.Query { // it may stand there (RFC 3986, 3.4), and reads better
+				name = strings.ReplaceAll(name, "%24", "$")
+			}
+			sent = append(sent, name+"="+written(text.Sent))
+			shown = append(shown, name+"="+written(text.Shown))
 			return nil
 		}); err != nil {
 			break

@@ -96,7 +96,7 @@ next:
 
 // later are keys that the design knows and this version does not.
 var later = map[string]bool{
-	"databases": true, "lookup": true, "listen": true, "batch": true, "for each": true, "until": true, "every": true, "within": true,
+	"databases": true, "lookup": true, "listen": true, "for each": true, "until": true, "every": true, "within": true,
 	"states": true, "again": true, "undo": true, "pause": true, "a step sheet": true,
 }
 

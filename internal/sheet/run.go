@@ -76,6 +76,11 @@ func (s *Session) Run(ctx context.Context, sh *Sheet, options RunOptions, kill c
 	}
 	for _, step := range slices.Concat(sh.First, sh.Steps, sh.Finally, sh.Last) {
 		result.Plan = append(result.Plan, Planned{step.Name, step.target()})
+		if step.Batch != nil {
+			for _, part := range step.Batch.Parts {
+				result.Plan = append(result.Plan, Planned{step.Name + ": " + part.Name, part.target()})
+			}
+		}
 	}
 	start := time.Now()
 	r.observer.SheetStarted(result)
@@ -148,16 +153,25 @@ func (r *runner) row(ctx, kill context.Context, sheet *SheetResult, row *RowResu
 			r.forget(step, kept, lost, "left out")
 			return
 		}
-		result := r.step(ctx, step, row.Number, values, kept, lost)
-		if r.options.Explain != nil {
-			r.options.Explain(result)
+		var results []*StepResult
+		if step.Batch != nil {
+			results = r.batchStep(ctx, step, row.Number, values, kept, lost)
+		} else {
+			results = []*StepResult{r.step(ctx, step, row.Number, values, kept, lost)}
 		}
-		row.Steps = append(row.Steps, result)
-		row.Outcome = worst(row.Outcome, result.Outcome)
-		r.forget(step, kept, lost, string(result.Outcome))
-		r.observer.StepDone(sheet, row, result)
-		if r.options.Stop && result.Outcome != Held && result.Outcome != NotRun {
-			r.stopped = true
+		for i, result := range results {
+			if r.options.Explain != nil {
+				r.options.Explain(result)
+			}
+			row.Steps = append(row.Steps, result)
+			row.Outcome = worst(row.Outcome, result.Outcome)
+			if i == 0 {
+				r.forget(step, kept, lost, string(result.Outcome))
+			}
+			r.observer.StepDone(sheet, row, result)
+			if r.options.Stop && result.Outcome != Held && result.Outcome != NotRun {
+				r.stopped = true
+			}
 		}
 	}
 	for _, step := range steps {
@@ -239,6 +253,8 @@ func (s *Step) target() string {
 		return "follow " + s.Follow.Source
 	case len(s.Set) > 0:
 		return "set"
+	case s.Batch != nil:
+		return "batch " + s.Batch.Service
 	}
 	return "work out"
 }

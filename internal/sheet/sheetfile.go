@@ -55,6 +55,7 @@ type Step struct {
 	Follow  *value.Template // an address out of an answer
 	Set     []request.Field
 	WorkOut []expression
+	Batch   *Batch // several requests as one
 
 	Service string
 	Site    string

@@ -50,18 +50,21 @@ func (r *reader) finish(s *Step) {
 	for _, d := range []struct {
 		word  string
 		given bool
-	}{{"call", s.Call != ""}, {"request", s.Request != nil}, {"follow", s.Follow != nil}, {"set", len(s.Set) > 0}, {"work out", len(s.WorkOut) > 0}} {
+	}{{"call", s.Call != ""}, {"request", s.Request != nil}, {"follow", s.Follow != nil}, {"set", len(s.Set) > 0}, {"work out", len(s.WorkOut) > 0}, {"batch", s.Batch != nil}} {
 		if d.given {
 			does = append(does, d.word)
 		}
 	}
 	switch {
-	case len(does) == 0 && s.at.Get("call") == nil && s.at.Get("request") == nil && s.at.Get("follow") == nil && s.at.Get("set") == nil && s.at.Get("work out") == nil:
+	case len(does) == 0 && s.at.Get("call") == nil && s.at.Get("request") == nil && s.at.Get("follow") == nil && s.at.Get("set") == nil && s.at.Get("work out") == nil && s.at.Get("batch") == nil:
 		if !slices.ContainsFunc(s.at.Entries, func(e yamlfile.Entry) bool { return later[e.Key.Text] || later["a step "+e.Key.Text] }) {
 			r.file.Report(s.at, "write call:, request:, follow:, set: or work out:", "the step %q does nothing", s.Name)
 		}
 	case len(does) > 1:
 		r.file.Report(s.at, "make two steps of it", "the step %q does more than one thing: %s", s.Name, strings.Join(does, " and "))
+	}
+	if s.Batch != nil {
+		r.finishBatch(s)
 	}
 	if len(s.contents) > 1 {
 		r.file.Report(s.at, "keep one of them", "the step %q has more than one body: %s", s.Name, strings.Join(s.contents, ", "))

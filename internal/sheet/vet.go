@@ -240,6 +240,11 @@ func (s *Step) names() []string {
 	for _, k := range s.Keep {
 		names = append(names, k.Name)
 	}
+	if s.Batch != nil {
+		for _, part := range s.Batch.Parts {
+			names = append(names, part.names()...)
+		}
+	}
 	return names
 }
 
@@ -255,6 +260,11 @@ func (s *Sheet) vetSteps(v *vetter, steps []*Step) {
 		v.kept = own
 		s.vetConditions(v, step)
 		s.vetTarget(v, step)
+		if step.Batch != nil && step.Batch.at != nil {
+			s.vetBatch(s.bench, step.Batch)
+			v.kept = requestNames
+			s.vetSteps(v, step.Batch.Parts)
+		}
 	}
 }
 

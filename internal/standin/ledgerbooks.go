@@ -3,6 +3,7 @@ package standin
 import (
 	"encoding/json"
 	"fmt"
+	"maps"
 	"math/big"
 	"slices"
 	"strings"
@@ -43,6 +44,7 @@ type table struct {
 	change              func(one, fields entity, whole bool) (entity, *misstep)
 	remove              func(one entity) *misstep
 	whole               func(one entity) entity // with what it leads to
+	snapshot            func() (restore func())
 	books               *books
 }
 
@@ -134,6 +136,13 @@ func (b *books) table(name, word, missing string, columns []column, leads []stri
 		return nil
 	}
 	t.whole = func(one entity) entity { return b.whole(t, one) }
+	t.snapshot = func() func() {
+		var copied []entity
+		for _, one := range all {
+			copied = append(copied, maps.Clone(one))
+		}
+		return func() { all = copied }
+	}
 	b.tables[name] = t
 	return t
 }

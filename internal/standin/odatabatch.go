@@ -15,8 +15,8 @@ import (
 )
 
 // batch answers several requests at once, as multipart/mixed or in JSON (OData
-// 4.01, 11.7; JSON 4.01, 19). What stands in a change set or an atomicity group is
-// all done or not at all here only as far as the first mistake ends it.
+// 4.01, 11.7; JSON 4.01, 19). What stands in a change set is all done or not at
+// all.
 func (f *face) batch(w http.ResponseWriter, r *http.Request, data []byte) {
 	mediaType, parameters, err := mime.ParseMediaType(r.Header.Get("Content-Type"))
 	switch {
@@ -48,7 +48,7 @@ func (f *face) batch(w http.ResponseWriter, r *http.Request, data []byte) {
 type batch struct {
 	face      *face
 	locations map[string]string // content id: where what was made stands
-	failed    bool
+	failed    *outcome // the first mistake of the change set
 }
 
 func (b *batch) parts(data []byte, boundary string, out *multipart.Writer) error {
@@ -69,10 +69,19 @@ func (b *batch) parts(data []byte, boundary string, out *multipart.Writer) error
 		if mediaType == "multipart/mixed" {
 			var inner bytes.Buffer
 			writer := multipart.NewWriter(&inner)
+			restore := b.face.books.snapshot()
+			b.failed = nil
 			if err := b.parts(content, parameters["boundary"], writer); err != nil {
 				return err
 			}
 			_ = writer.Close()
+			if b.failed != nil { // one answer stands for the whole change set
+				restore()
+				to, _ := out.CreatePart(textproto.MIMEHeader{"Content-Type": {"application/http"}, "Content-Transfer-Encoding": {"binary"}})
+				_, _ = to.Write(b.face.written(b.failed))
+				b.failed = nil
+				continue
+			}
 			to, _ := out.CreatePart(textproto.MIMEHeader{"Content-Type": {"multipart/mixed; boundary=" + writer.Boundary()}})
 			_, _ = to.Write(inner.Bytes())
 			continue
@@ -134,6 +143,9 @@ func (b *batch) do(method, address string, header http.Header, body []byte, id s
 	if location := o.header.Get("Location"); location != "" {
 		b.locations[id] = location
 	}
+	if o.status >= 400 && b.failed == nil {
+		b.failed = o
+	}
 	return o, nil
 }
 
@@ -194,4 +206,21 @@ func (f *face) jsonBatch(w http.ResponseWriter, data []byte) {
 		answers = append(answers, answer)
 	}
 	f.send(w, &outcome{status: 200, header: http.Header{"OData-Version": {"4.0"}}, body: entity{"responses": answers}})
+}
+
+// snapshot remembers the books as they are.
+func (b *books) snapshot() (restore func()) {
+	b.mutex.Lock()
+	defer b.mutex.Unlock()
+	var all []func()
+	for _, t := range b.tables {
+		all = append(all, t.snapshot())
+	}
+	return func() {
+		b.mutex.Lock()
+		defer b.mutex.Unlock()
+		for _, restore := range all {
+			restore()
+		}
+	}
 }

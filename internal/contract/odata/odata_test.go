@@ -87,8 +87,8 @@ func TestBuild(t *testing.T) {
 	const id = "3f2c1a90-6b7d-4e58-9c01-2d3e4f506172"
 	for _, c := range []struct{ contract, name, give, want, problems string }{
 		{"4", "Suppliers.read", "number: O'Dea/1", "GET /Suppliers('O''Dea%2F1')", `number must have at most 6 characters, and has 7`},
-		{"4", "Suppliers.list", "filter: name eq 'a b'\ntop: 5\nselect: [name, city]\norderby: name desc,city\ncount: true\nsearch: x", "GET /Suppliers?%24filter=name%20eq%20%27a%20b%27&%24search=x&%24select=name%2Ccity&%24orderby=name%20desc%2Ccity&%24top=5&%24count=true", ""},
-		{"2", "Suppliers.list", "filter: substringof('a', name)\ncount: true\nexpand: orders/lines", "GET /Suppliers?%24filter=substringof%28%27a%27%2C%20name%29&%24expand=orders%2Flines&%24inlinecount=allpages", ""},
+		{"4", "Suppliers.list", "filter: name eq 'a b'\ntop: 5\nselect: [name, city]\norderby: name desc,city\ncount: true\nsearch: x", "GET /Suppliers?$filter=name%20eq%20%27a%20b%27&$search=x&$select=name%2Ccity&$orderby=name%20desc%2Ccity&$top=5&$count=true", ""},
+		{"2", "Suppliers.list", "filter: substringof('a', name)\ncount: true\nexpand: orders/lines", "GET /Suppliers?$filter=substringof%28%27a%27%2C%20name%29&$expand=orders%2Flines&$inlinecount=allpages", ""},
 		{"4", "Suppliers.list", "expand: orders($select=numbr;$filter=total gt 'x';$tip=1),name,lines", "", `expand names numbr, which PurchaseOrder does not have; did you mean "number"?, expand compares total, which is decimal number, with the text 'x'; take the quotes away, expand has "$tip=1" in the parentheses of orders, which is no option there, expand names name, which is part of the entity and leads nowhere, expand names lines, which Supplier does not have; there are: number, name, city, since, rating, creditLimit, active, note and 1 more`},
 		{"4", "PurchaseOrders.create", "supplierNumber: S-1\norderedOn: 2026-11-23\nlines:\n  - {article: JAR, quantity: 2, price: 1.50}", `POST /PurchaseOrders {"supplierNumber":"S-1","orderedOn":"2026-11-23","lines":[{"article":"JAR","quantity":2,"price":1.50}]}`, ""},
 		{"4", "PurchaseOrders.create", "orderedOn: 2026-02-30\ntotal: 5\nlines:\n  - {article: null, quantity: 2.5, prise: 1}\nsupplier@odata.bind: Suppliers('S-1')", "", `orderedOn is no day that there is: 2026-02-30, total is set by the service, lines[0].article cannot be null, lines[0].quantity must be a whole number, and is 2.5, lines[0].prise is unknown; did you mean "price"?, lines[0].price is missing, supplierNumber is missing`},
@@ -112,7 +112,7 @@ func TestBuild(t *testing.T) {
 		{"hall", "Main.read", "", "GET /Main", ""},
 		{"hall", "Now", "", "GET /Now()", ""},
 		{"hall", "Closed.list", "filter: Load gt 1", "", "filter must name Hall"},
-		{"hall", "Presses.list", "filter: Anything eq 5 and Runs/any(r:r gt 5) and Hall.Press/Load add 2 gt 5 and Tools has Hall.Tools'press' and not (Built lt 2026-11-23T08:00:00Z)", "GET /Presses?%24filter=Anything%20eq%205%20and%20Runs%2Fany%28r%3Ar%20gt%205%29%20and%20Hall.Press%2FLoad%20add%202%20gt%205%20and%20Tools%20has%20Hall.Tools%27press%27%20and%20not%20%28Built%20lt%202026-11-23T08%3A00%3A00Z%29", ""},
+		{"hall", "Presses.list", "filter: Anything eq 5 and Runs/any(r:r gt 5) and Hall.Press/Load add 2 gt 5 and Tools has Hall.Tools'press' and not (Built lt 2026-11-23T08:00:00Z)", "GET /Presses?$filter=Anything%20eq%205%20and%20Runs%2Fany%28r%3Ar%20gt%205%29%20and%20Hall.Press%2FLoad%20add%202%20gt%205%20and%20Tools%20has%20Hall.Tools%27press%27%20and%20not%20%28Built%20lt%202026-11-23T08%3A00%3A00Z%29", ""},
 	} {
 		op := operation(t, contracts[c.contract], c.name)
 		give := document.NewObject()
