@@ -73,6 +73,11 @@ func (b *Bench) Contract(ctx context.Context, name string, standard io.Reader, o
 		if err != nil {
 			return nil, &ContractError{err}
 		}
+		if c.Description != nil {
+			with := *c
+			with.Description = contract.Merge(service.Operations, c.Description)
+			c = &with
+		}
 		return &Contract{Contract: c, Service: service}, nil
 	}
 	from := session.Source(ctx)

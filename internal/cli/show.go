@@ -113,7 +113,7 @@ func (s *session) showBody(step *testbench.StepResult, indent int) {
 // another form, in that form, which paths start from.
 func (s *session) bodyOf(step *testbench.StepResult) string {
 	re := step.Reply
-	if re.Body != re.Payload && re.Message == nil && re.Payload != nil && re.Problem == nil {
+	if re.Body != re.Payload && re.Message == nil && re.Payload != nil && re.Problem == nil && re.Failed == nil {
 		return layOut(document.JSON, re.Payload, nil)
 	}
 	return layOut(re.Format, re.Body, step.Last().Answer.Body)

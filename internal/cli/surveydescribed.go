@@ -29,8 +29,8 @@ func (s *session) surveyDescription(source string, c *testbench.Contract, o *sur
 		}
 		s.columns(rows, 2)
 	}
-	if grouped, ok := c.Description.(contract.Grouped); ok && o.find == "" {
-		s.groups(source, grouped.Groups())
+	if groups := groupsOf(c.Description); groups != nil && o.find == "" {
+		s.groups(source, groups)
 		s.security(source, head.Security, o.logins)
 		s.notes(head.Notes)
 		return ExitHeld, nil
@@ -63,6 +63,13 @@ func (s *session) surveyDescription(source string, c *testbench.Contract, o *sur
 		t.note("next: testbench survey %s %s", source, rows[0][0])
 	}
 	return ExitHeld, nil
+}
+
+func groupsOf(d contract.Description) []contract.Group {
+	if grouped, ok := d.(contract.Grouped); ok {
+		return grouped.Groups()
+	}
+	return nil
 }
 
 // groups shows operations by what they belong to.
@@ -375,6 +382,7 @@ func describedJSON(op *contract.Operation, depth int) any {
 // bodyText writes a body for reading.
 func bodyText(v *document.Node) string {
 	if v.Kind == document.Element {
+		document.Declare(v)
 		return document.WriteXML(v, document.Style{Indent: "  "})
 	}
 	if v.IsScalar() && v.Kind != document.Null {

@@ -33,3 +33,43 @@ func (b *ByHand) Operation(name string) (*Operation, error) {
 	}
 	return nil, nil
 }
+
+// merged is a contract's description with operations beside it that stand in the
+// bench; those win.
+type merged struct {
+	Description
+	own *ByHand
+}
+
+// Merge puts operations of a bench before those of a description.
+func Merge(operations []*Operation, d Description) Description {
+	if len(operations) == 0 {
+		return d
+	}
+	return &merged{d, &ByHand{operations: operations}}
+}
+
+// Names lists the operations, those of the bench first.
+func (m *merged) Names() []string { return append(m.own.Names(), m.Description.Names()...) }
+
+// Operation finds one by its name.
+func (m *merged) Operation(name string) (*Operation, error) {
+	if op, _ := m.own.Operation(name); op != nil {
+		return op, nil
+	}
+	return m.Description.Operation(name)
+}
+
+// Groups are those of the description, with the bench's own operations before them;
+// nil where the description has none.
+func (m *merged) Groups() []Group {
+	grouped, ok := m.Description.(Grouped)
+	if !ok {
+		return nil
+	}
+	var out []Group
+	for _, op := range m.own.operations {
+		out = append(out, Group{Name: op.Name, About: op.About})
+	}
+	return append(out, grouped.Groups()...)
+}

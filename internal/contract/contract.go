@@ -129,6 +129,7 @@ type Operation struct {
 	// it as it is.
 	See func(body *document.Node) *document.Node
 
+	Call    string // the method that is called by name, where it is not Name
 	SOAP    bool
 	Action  string
 	Payload string // the payload's element, as prefix:name

@@ -386,10 +386,10 @@ func unreadable(e *evidence) string {
 }
 
 func errorUnderSuccess(e *evidence) string {
-	if e.answer == nil || e.answer.Status > 299 || !(e.Reply != nil && e.answer != nil && e.answer.Status < 400 && e.Reply.Error() != nil) {
+	if e.answer == nil || e.answer.Status > 299 || e.Reply == nil || e.Reply.Failed != nil || e.Reply.Error() == nil {
 		return ""
 	}
-	return fmt.Sprintf("the status is %d, but the body carries an error; check it with fields: error: is null (or is absent)", e.answer.Status)
+	return fmt.Sprintf("the status is %d, but the body carries an error; check it with expect: error: none", e.answer.Status)
 }
 
 func redirectKept(e *evidence) string {

@@ -14,6 +14,7 @@ import (
 	"testbench/internal/document"
 	"testbench/internal/exchange"
 	"testbench/internal/path"
+	"testbench/internal/rpc"
 	"testbench/internal/soap"
 )
 
@@ -67,6 +68,45 @@ func Read(record *exchange.Record) *Reply {
 		}
 	}
 	return r
+}
+
+// SeeRPC takes the result of a call by JSON-RPC or XML-RPC out of the answer; what
+// the protocol itself tells of an error becomes the answer's error. An error says
+// that the answer is none of the protocol's.
+func (r *Reply) SeeRPC(kind rpc.Kind) error {
+	if r.Problem != nil || r.Body == nil || r.Record.Answer == nil || r.Record.Answer.Status >= 400 && r.Format == document.HTML {
+		return nil
+	}
+	see := rpc.AnswerJSON
+	if kind == rpc.XML {
+		see = rpc.AnswerXML
+	}
+	result, fault, err := see(r.Body)
+	if result != nil {
+		r.Payload = result
+	}
+	if fault == nil {
+		return err
+	}
+	r.Payload = &document.Node{Kind: document.Null}
+	r.Failed = &Error{Code: fault.Code, Text: fault.Text}
+	switch data := fault.Data; {
+	case data == nil:
+	case data.IsScalar():
+		if data.Kind != document.Null {
+			r.Failed.Details = []Error{{Text: data.Text}}
+		}
+	default:
+		r.Failed.Target = pathOf(findTarget(data))
+		if kind == rpc.JSON {
+			for _, name := range detailNames {
+				if v := data.Get(name); v != nil {
+					r.Failed.Details = detailsOf(v)
+				}
+			}
+		}
+	}
+	return nil
 }
 
 // Fault returns the SOAP fault of the answer, or nil.

@@ -10,9 +10,11 @@ import (
 	"time"
 
 	"testbench/internal/contract"
+	"testbench/internal/document"
 	"testbench/internal/login"
 	"testbench/internal/nearest"
 	"testbench/internal/request"
+	"testbench/internal/rpc"
 	"testbench/internal/soap"
 	"testbench/internal/value"
 	"testbench/internal/yamlfile"
@@ -66,14 +68,17 @@ type Service struct {
 	SOAP       soap.Version // empty: not a SOAP service
 	Port       string       // of the contract; empty takes the first that fits
 	Addressing bool         // WS-Addressing blocks go with each request
+	Speaks     rpc.Kind     // how methods are called by name; empty for none of those ways
 	HTTP       string
 	Names      map[string]string
 	Operations []*contract.Operation
 
-	at      *yamlfile.Node
-	loginAt *yamlfile.Node
-	uses    []use
-	marks   []mark
+	at        *yamlfile.Node
+	loginAt   *yamlfile.Node
+	uses      []use
+	marks     []mark
+	templates map[string]*request.Tree // operation: what its body is made of
+	good      map[string]*StatusRule   // operation: the statuses that are good
 }
 
 // reads says whether the bench marks an operation of the contract as one that
@@ -279,6 +284,9 @@ var serviceKeys = []key[Service]{
 		readMapping(r, "always", n, &s.Always, alwaysKeys)
 	}},
 	{"addressing", "true: WS-Addressing blocks go with each request", func(r *reader, s *Service, n *yamlfile.Node) { s.Addressing = r.yes(n) }},
+	{"speaks", "json-rpc or xml-rpc: methods are called by name", func(r *reader, s *Service, n *yamlfile.Node) {
+		s.Speaks = rpc.Kind(r.choice(n, "way to call methods", string(rpc.JSON), string(rpc.XML)))
+	}},
 	{"port", "a port of the contract", func(r *reader, s *Service, n *yamlfile.Node) { s.Port = r.plainText(n) }},
 	{"soap", "1.1 or 1.2", func(r *reader, s *Service, n *yamlfile.Node) { s.SOAP = r.soapVersion(n) }},
 	{"http", "1.1 or 2", func(r *reader, s *Service, n *yamlfile.Node) { s.HTTP = r.choice(n, "version of HTTP", "1.1", "2") }},
@@ -407,12 +415,18 @@ type NotFoundError struct {
 	Known      []string
 }
 
+// mostKnown is how many names a message lists whole.
+const mostKnown = 20
+
 func (e *NotFoundError) Error() string {
 	text := fmt.Sprintf("there is no %s %q", e.What, e.Name)
 	switch {
 	case nearest.Of(e.Name, e.Known) != "":
 		return text + "; " + nearest.Try(e.Name, e.Known)
 	case len(e.Known) > 0:
+		if len(e.Known) > mostKnown {
+			return text + "; there are: " + document.FewNames(e.Known)
+		}
 		return text + "; there are: " + strings.Join(e.Known, ", ")
 	}
 	return text + "; there are none"

@@ -85,7 +85,13 @@ func (b *Bench) checkCall(step *Step, vet VetOptions) error {
 	if service, operation, ok := strings.Cut(step.Call, "/"); ok {
 		found := b.Service(service)
 		// What a contract describes is held against it when it is read.
-		if op := found.Operation(operation); op != nil {
+		op := found.Operation(operation)
+		if found.Speaks != "" {
+			if op, err = found.method(operation); err != nil {
+				return err
+			}
+		}
+		if op != nil {
 			if problems := step.problems(found, op); len(problems) > 0 {
 				return callProblem(step, problems)
 			}
@@ -136,7 +142,7 @@ func (b *Bench) target(step *Step, target []string) error {
 			return &NotFoundError{"service", service, b.ServiceNames()}
 		case !ok:
 			return fmt.Errorf("call which operation of %s? %s", service, b.operationsOf(found))
-		case found.Operation(operation) == nil && found.Contract == nil:
+		case found.Operation(operation) == nil && found.Contract == nil && found.Speaks == "":
 			return &NotFoundError{"operation of " + service, operation, found.OperationNames()}
 		}
 		step.Call = target[0]

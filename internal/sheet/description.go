@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"testbench/internal/contract"
@@ -70,7 +71,7 @@ func (p *plan) build(step *Step, spec *request.Spec, scope *Scope, address *valu
 	fields := document.NewObject()
 	p.filled = map[string]string{}
 	if step.Fill != nil {
-		for _, f := range step.Fill.Fields {
+		for _, f := range step.fillFields() {
 			node, err := f.Value.Node(scope)
 			if err != nil {
 				return fmt.Errorf("fill %s: %w", f.Name, err)
@@ -109,6 +110,9 @@ func (p *plan) build(step *Step, spec *request.Spec, scope *Scope, address *valu
 			one.FileName = part.Name
 		}
 		spec.Parts = append(spec.Parts, one)
+	}
+	if built.Body, err = p.templated(built.Body, scope); err != nil {
+		return err
 	}
 	if built.Body != nil || p.op.SOAP {
 		body := built.Body
@@ -157,12 +161,26 @@ func descriptionProblems(d contract.Description, service *Service, step *Step, o
 	return op, step.problems(service, op), nil
 }
 
+// fillFields are the fields of a call; of a list, by their place in it.
+func (s *Step) fillFields() []request.Field {
+	if !s.Fill.IsList {
+		return s.Fill.Fields
+	}
+	var fields []request.Field
+	for i, item := range s.Fill.Items {
+		fields = append(fields, request.Field{Name: strconv.Itoa(i), Value: item})
+	}
+	return fields
+}
+
 // problems holds the fields of a call against its operation, as far as they are
 // known without filling anything in.
 func (s *Step) problems(service *Service, op *contract.Operation) []contract.Problem {
 	fields := document.NewObject()
 	if s.Fill != nil {
-		fields = s.Fill.Known(schema.Unknown)
+		for _, f := range s.fillFields() {
+			fields.Members = append(fields.Members, document.Member{Key: f.Name, Value: f.Value.Known(schema.Unknown)})
+		}
 	}
 	_, problems := op.Build(fields, s.buildOptions(service))
 	return problems

@@ -118,6 +118,12 @@ func (p *plan) reading(at *url.URL) *plan {
 // read reads the answer of a record as the operation sees it.
 func (p *plan) read(record *exchange.Record) *reply.Reply {
 	re := reply.Read(record)
+	if p.speaks != "" {
+		if err := re.SeeRPC(p.speaks); err != nil {
+			re.Problem = err
+		}
+		return re
+	}
 	if p.op != nil && p.op.See != nil && re.Problem == nil && re.Body != nil {
 		re.Payload = p.op.See(re.Body)
 	}

@@ -30,8 +30,9 @@ type judging struct {
 	described *described
 	// op is the operation as another contract or the bench has it, or nil.
 	op        *contract.Operation
-	messageID string // of WS-Addressing, "" without
-	err       error  // a rule's own values are not there
+	good      *StatusRule // the statuses that the operation calls good; nil for 2xx
+	messageID string      // of WS-Addressing, "" without
+	err       error       // a rule's own values are not there
 }
 
 func (j *judging) add(c Check) {
@@ -219,6 +220,8 @@ func (j *judging) status(e *Expect) {
 		// An error comes under whatever status; only the error is asked for.
 	case e.HasFault:
 		// A fault comes under a status of its own; only the fault is asked for.
+	case j.good != nil:
+		j.add(Check{Kind: "expect", Subject: "status", Wanted: j.good.Source, Got: got, Held: j.good.Holds(answer.Status)})
 	default:
 		j.add(Check{Kind: "expect", Subject: "status", Wanted: "2xx", Got: got, Held: answer.Status >= 200 && answer.Status <= 299})
 	}
@@ -279,7 +282,11 @@ func (j *judging) errorForm(e *Expect) {
 // readable judges that the answer can be read at all, where that matters.
 func (j *judging) readable() {
 	if j.reply.Problem != nil {
-		j.add(Check{Kind: "expect", Subject: "answer", Wanted: "well-formed " + string(j.reply.Format), Got: j.reply.Problem.Error()})
+		wanted := "well-formed " + string(j.reply.Format)
+		if j.reply.Body != nil {
+			wanted = "an answer of the protocol"
+		}
+		j.add(Check{Kind: "expect", Subject: "answer", Wanted: wanted, Got: j.reply.Problem.Error()})
 	}
 }
 

@@ -1,12 +1,19 @@
 package sheet
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 
 	"testbench/internal/contract"
+	"testbench/internal/contract/formats"
+	"testbench/internal/contract/source"
+	"testbench/internal/document"
 	"testbench/internal/nearest"
+	"testbench/internal/request"
 	"testbench/internal/rule"
+	"testbench/internal/schema"
+	"testbench/internal/xsd"
 	"testbench/internal/yamlfile"
 )
 
@@ -14,6 +21,8 @@ import (
 type description struct {
 	op       *contract.Operation
 	explicit bool // a request line was given
+	template *request.Tree
+	good     *StatusRule
 }
 
 // mark is what a bench says of an operation that a contract describes.
@@ -43,7 +52,21 @@ func (r *reader) operation(e yamlfile.Entry, s *Service) *contract.Operation {
 	if op.SOAP {
 		op.Method = "POST"
 	}
-	if !op.SOAP && !d.explicit {
+	if d.template != nil {
+		if s.templates == nil {
+			s.templates = map[string]*request.Tree{}
+		}
+		s.templates[op.Name] = d.template
+	}
+	if d.good != nil {
+		if s.good == nil {
+			s.good = map[string]*StatusRule{}
+		}
+		s.good[op.Name] = d.good
+	}
+	if s.Speaks != "" {
+		op.Method = "POST"
+	} else if !op.SOAP && !d.explicit {
 		// Beside a contract it may just say what the contract does not.
 		s.marks = append(s.marks, mark{at: e.Key, op: op})
 		return nil
@@ -78,12 +101,36 @@ var operationKeys = []key[description]{
 		d.op.Method, d.op.Path = method, path
 		d.op.Reads = d.op.Reads || method == "GET" || method == "HEAD" || method == "OPTIONS"
 	}},
+	{"method", "of a service that speaks json-rpc or xml-rpc, what is called, where it is not the operation's name", func(r *reader, d *description, n *yamlfile.Node) {
+		d.op.Call = r.plainText(n)
+	}},
 	{"about", "what it does", func(r *reader, d *description, n *yamlfile.Node) { d.op.About = r.text(n) }},
 	{"path", "path parameters", parameters(contract.InPath)},
 	{"query", "query parameters", parameters(contract.InQuery)},
 	{"headers", "header parameters", parameters(contract.InHeader)},
 	{"form", "form parameters", parameters(contract.InForm)},
 	{"body", "fields of the body", parameters(contract.InBody)},
+	{"template", "what the body is made of; ${fields} stands for the fields that are filled in", func(r *reader, d *description, n *yamlfile.Node) {
+		inner := *r
+		inner.uses = new([]use) // fields is known only while a call is built
+		d.template = inner.tree(n)
+	}},
+	{"good", "the statuses of success: 200 or 404", func(r *reader, d *description, n *yamlfile.Node) {
+		good, err := ParseStatus(r.text(n))
+		if err != nil {
+			r.file.Report(n, "write it like 201, 200 or 201, 2xx, not 5xx", "%v", err)
+			return
+		}
+		d.good = good
+	}},
+	{"answer", "a file with the schema of what comes back: JSON Schema or XML Schema", func(r *reader, d *description, n *yamlfile.Node) {
+		answer, err := r.answerSchema(r.plainText(n))
+		if err != nil {
+			r.file.Report(n, "", "%v", err)
+			return
+		}
+		d.op.Answers = []contract.Answer{{Status: "2XX", Contents: []contract.Content{{Schema: answer}}}, {Status: "default"}}
+	}},
 	{"needs", "groups of which at least one must be given", func(r *reader, d *description, n *yamlfile.Node) {
 		for _, group := range r.list(n) {
 			var names []string
@@ -134,4 +181,50 @@ var parameterKeys = []key[contract.Parameter]{
 	{"default", "sent when nothing else is", func(r *reader, p *contract.Parameter, n *yamlfile.Node) { p.Default = r.plainText(n) }},
 	{"fixed", "always sent", func(r *reader, p *contract.Parameter, n *yamlfile.Node) { p.Fixed = r.plainText(n) }},
 	{"about", "what it means", func(r *reader, p *contract.Parameter, n *yamlfile.Node) { p.About = r.text(n) }},
+}
+
+// answerSchema reads a schema alone.
+func (r *reader) answerSchema(name string) (schema.Type, error) {
+	if _, err := insideBench(r.dir, name); err != nil {
+		return nil, err
+	}
+	c, err := formats.Load(name, (&source.Source{Dir: r.dir}).Fetch)
+	switch {
+	case err != nil:
+		return nil, err
+	case c.JSON != nil:
+		return c.JSON, nil
+	case c.Schema != nil && c.WSDL == nil:
+		return xsd.ElementType{Schema: c.Schema}, nil
+	}
+	return nil, fmt.Errorf("%s is a contract; write it at the service: contract: %s", name, name)
+}
+
+// fieldsScope knows what is filled in, beside all else.
+type fieldsScope struct {
+	*Scope
+	fields *document.Node
+}
+
+func (s fieldsScope) Lookup(space, name string) (*document.Node, error) {
+	if space == "" && name == "fields" {
+		return s.fields, nil
+	}
+	return s.Scope.Lookup(space, name)
+}
+
+// templated makes a body of the template of its operation.
+func (p *plan) templated(body *document.Node, scope *Scope) (*document.Node, error) {
+	t := p.service.templates[p.op.Name]
+	if t == nil || p.contracted {
+		return body, nil
+	}
+	if body == nil {
+		body = document.NewObject()
+	}
+	made, err := t.Node(fieldsScope{scope, body})
+	if err != nil {
+		return nil, fmt.Errorf("the template of %s: %w", p.op.Name, err)
+	}
+	return made, nil
 }

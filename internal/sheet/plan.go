@@ -10,6 +10,7 @@ import (
 	"testbench/internal/contract"
 	"testbench/internal/exchange"
 	"testbench/internal/request"
+	"testbench/internal/rpc"
 	"testbench/internal/soap"
 	"testbench/internal/value"
 )
@@ -19,6 +20,8 @@ type plan struct {
 	request *exchange.Request
 	service *Service            // nil for a plain address
 	op      *contract.Operation // described by hand, or by a contract that is no WSDL
+	// speaks is how a method was called by name; empty where none was.
+	speaks rpc.Kind
 	// contracted says that op is a contract's.
 	contracted bool
 	// described is the operation as the contract has it.
@@ -266,6 +269,9 @@ func (s *Session) planCall(ctx context.Context, p *plan, step *Step, spec *reque
 	if p.service = s.Bench.Service(serviceName); p.service == nil {
 		return &NotFoundError{"service", serviceName, s.Bench.ServiceNames()}
 	}
+	if p.service.Speaks != "" {
+		return s.planMethod(p, step, spec, scope, operation)
+	}
 	if p.op = p.service.Operation(operation); p.op != nil {
 		address, err := s.address(p.service)
 		if err != nil {
@@ -300,7 +306,7 @@ func (s *Session) planCall(ctx context.Context, p *plan, step *Step, spec *reque
 
 // soapVersion tells which version a planned request speaks, or "".
 func (p *plan) soapVersion() string {
-	if p.service == nil || p.service.SOAP == "" && p.op == nil && p.described == nil {
+	if p.service == nil || p.described == nil && (p.op == nil && p.service.SOAP == "" || p.op != nil && !p.op.SOAP) {
 		return ""
 	}
 	return string(soap.VersionOf(p.request.GetHeader("Content-Type")))

@@ -422,6 +422,9 @@ func (s *Session) judge(step *Step, planned *plan, scope *Scope, names map[strin
 	}
 	data := s.data(scope, scope.row, scope.kept, re, all)
 	j := &judging{step: step, described: planned.described, op: planned.op, messageID: planned.messageID, reply: re, roots: re.Roots(all), scope: scope, data: data}
+	if planned.service != nil && planned.op != nil {
+		j.good = planned.service.good[planned.op.Name]
+	}
 	j.judge()
 	for _, f := range sent.Findings {
 		j.add(Check{Kind: "protection", Subject: f.Subject, Held: f.Held, Wanted: f.Wanted, Got: f.Got})

@@ -445,6 +445,13 @@ func (s *Sheet) vetTarget(v *vetter, step *Step) {
 		return
 	}
 	op := found.Operation(operation)
+	if found.Speaks != "" {
+		var err error
+		if op, err = found.method(operation); err != nil {
+			s.reader().notThere(at, "operation of "+service, operation, found.OperationNames())
+			return
+		}
+	}
 	if op == nil && found.Contract != nil {
 		s.vetDescribed(b, found, step, operation)
 		return

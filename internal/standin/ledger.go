@@ -56,6 +56,7 @@ func (l *ledger) register(mux *http.ServeMux) {
 	mux.HandleFunc("POST /ledger/rpc/{group}/{service}/{method}", l.guard(l.rpc))
 	l.office.register(mux, l)
 	books := newBooks(l)
+	(&rpcFace{books, map[string]bool{}}).register(mux, l)
 	for _, f := range []*face{{books: books, root: "/ledger/v2", older: true}, {books: books, root: "/ledger"}} {
 		mux.HandleFunc("GET "+f.root+"/$metadata", f.serve)
 		mux.HandleFunc(f.root+"/", l.guard(f.serve))

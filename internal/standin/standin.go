@@ -76,6 +76,7 @@ func Start(address string, o Options) (*Server, error) {
 	}
 	laboratory.register(mux)
 	newCourier(o).register(mux)
+	(&priceIndex{}).register(mux)
 	(&scale{}).register(mux)
 	stores.register(mux)
 	newLedger(stores, o).register(mux)
@@ -177,8 +178,9 @@ func (s *Server) Services() [][2]string {
 		{"gate", base + "/gate/token, /gate/authorize, /gate/device, /gate/ticket, /gate/slip"},
 		{"lab", base + "/lab?wsdl, /lab/guarded, /lab/digested, /lab/signed, /lab/sealed"},
 		{"scale", base + "/scale?wsdl"},
-		{"stores", base + "/stores/lots"},
-		{"ledger", base + "/ledger/Intakes, /ledger/rpc/…, /ledger/session"},
+		{"stores", base + "/stores/openapi.yaml"},
+		{"ledger", base + "/ledger/$metadata, /ledger/v2/$metadata, /ledger/jsonrpc, /ledger/xmlrpc, /ledger/rpc/…, /ledger/session"},
+		{"index", base + "/index/application.wadl"},
 		{"courier", base + "/courier/deliveries, /courier/pickups"},
 		{"mishaps", base + "/mishaps"},
 	}
@@ -206,7 +208,7 @@ func limited(next http.Handler) http.Handler {
 }
 
 func index(w http.ResponseWriter, _ *http.Request) {
-	writeJSON(w, http.StatusOK, map[string]any{"services": []string{"/gate", "/lab", "/scale", "/stores", "/ledger", "/courier", "/mishaps"}, "of": "Heatherfold Honey Co-operative"})
+	writeJSON(w, http.StatusOK, map[string]any{"services": []string{"/gate", "/lab", "/scale", "/stores", "/ledger", "/index", "/courier", "/mishaps"}, "of": "Heatherfold Honey Co-operative"})
 }
 
 func writeJSON(w http.ResponseWriter, status int, v any) {

@@ -10,6 +10,7 @@ import (
 	"testbench/internal/contract"
 	"testbench/internal/contract/odata"
 	"testbench/internal/contract/openapi"
+	"testbench/internal/contract/wadl"
 	"testbench/internal/contract/wsdl"
 	"testbench/internal/document"
 	"testbench/internal/jsonschema"
@@ -63,6 +64,13 @@ func Read(location string, data []byte, fetch Fetch) (*Contract, error) {
 	}
 	if err != nil {
 		return nil, err
+	}
+	if wadl.Is(root) {
+		c, err := wadl.Read(location, root, fetch)
+		if err != nil {
+			return nil, err
+		}
+		return &Contract{Description: c}, nil
 	}
 	if odata.IsXML(root) {
 		c, err := odata.ReadXML(location, root)

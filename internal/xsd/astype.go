@@ -1,0 +1,115 @@
+package xsd
+
+import (
+	"testbench/internal/document"
+	"testbench/internal/schema"
+)
+
+// ElementType is an element to those that use schemas of every language: a
+// request is filled into it, an answer held against it.
+type ElementType struct {
+	Schema *Schema
+	// Declared is nil where the root of the message says which element it is.
+	Declared *Element
+}
+
+// Words says what the element's own text is, "" where it holds others.
+func (e ElementType) Words() string {
+	if e.Declared == nil {
+		return ""
+	}
+	if simple, ok := e.Declared.Type.(*SimpleType); ok {
+		return simple.FacetWords()
+	}
+	return ""
+}
+
+// Outline lists the fields.
+func (e ElementType) Outline(depth int) []schema.Row {
+	if e.Declared == nil {
+		return nil
+	}
+	return e.Schema.Outline(e.Declared, depth)
+}
+
+// Fill makes the element.
+func (e ElementType) Fill(v *document.Node) (*document.Node, []schema.Shortcoming) {
+	if e.Declared == nil || v.Kind == document.Element {
+		return v, nil
+	}
+	return e.Schema.Fill(e.Declared, v, FillOptions{})
+}
+
+// Check holds an element against its declaration.
+func (e ElementType) Check(v *document.Node) []schema.Fault {
+	if v.Kind != document.Element {
+		return []schema.Fault{{Message: "is no XML, but " + v.Describe()}}
+	}
+	decl := e.Declared
+	if name := (Name{Space: v.Name.Space, Local: v.Name.Local}); decl == nil {
+		decl = e.Schema.Elements[name]
+		if decl == nil {
+			return []schema.Fault{{Line: int(v.Line), Column: int(v.Column), Message: name.Full() + " is no element of the schema"}}
+		}
+	} else if decl.Name != name {
+		return []schema.Fault{{Line: int(v.Line), Column: int(v.Column), Message: "is " + name.Full() + ", and must be " + decl.Name.Full()}}
+	}
+	var faults []schema.Fault
+	validator := NewValidator(e.Schema)
+	validator.Report = func(f Fault) { faults = append(faults, f) }
+	validator.Tree(v, decl, nil)
+	return faults
+}
+
+// Sample makes the element.
+func (e ElementType) Sample(o schema.SampleOptions) *schema.Sample {
+	if e.Declared == nil {
+		return &schema.Sample{Root: document.NewObject()}
+	}
+	return e.Schema.Sample(e.Declared, o)
+}
+
+// ValueType is a simple type to those that use schemas of every language.
+type ValueType struct{ Simple *SimpleType }
+
+// Words says what values it takes.
+func (t ValueType) Words() string { return t.Simple.FacetWords() }
+
+// Outline has no fields.
+func (t ValueType) Outline(int) []schema.Row { return nil }
+
+// Fill holds a text against the type.
+func (t ValueType) Fill(v *document.Node) (*document.Node, []schema.Shortcoming) {
+	if v == schema.Unknown {
+		return v, nil
+	}
+	value := v.Value()
+	if !value.IsScalar() {
+		return v, []schema.Shortcoming{{Message: "must be a single value, and is " + v.Describe()}}
+	}
+	if err := t.Simple.Check(value.Text, anyPrefix{}); err != nil {
+		return v, []schema.Shortcoming{{Message: err.Error()}}
+	}
+	return v, nil
+}
+
+// Check holds a text against the type.
+func (t ValueType) Check(v *document.Node) []schema.Fault {
+	var faults []schema.Fault
+	_, short := t.Fill(v)
+	for _, s := range short {
+		faults = append(faults, schema.Fault{Message: s.Message})
+	}
+	return faults
+}
+
+// Sample gives a value.
+func (t ValueType) Sample(schema.SampleOptions) *schema.Sample {
+	return &schema.Sample{Root: document.NewUntyped(t.Simple.Sample())}
+}
+
+// BuiltinType finds a type of XML Schema itself by its local name; nil for none.
+func BuiltinType(local string) *SimpleType {
+	t, _ := (&Schema{}).Type(Name{Space: Namespace, Local: local}).(*SimpleType)
+	return t
+}
