@@ -46,7 +46,7 @@ func TestWrongCommands(t *testing.T) {
 		{"call stores/lot id=kept:lot", 2, "nothing defines ${kept.lot}"},
 		{"call stores/lot id=1 -login clark", 2, `did you mean "clerk"?`},
 		{"call stores/lot id=1 -in querry.a=b", 2, `did you mean "query"?`},
-		{"call stores/lot id=1 -pick $.id", 2, "JSONPath"},
+		{"call stores/lot id=1 -pick $.id[", 2, "is expected in brackets"},
 		{"call GET ftp://127.0.0.1/x", 2, "must begin with http:// or https://"},
 		{"call http://elsewhere.heatherfold.example/x -dry", 0, "GET http://elsewhere.heatherfold.example/x"},
 		{"call stores/lot id=1 -body missing.json", 2, "missing.json"},

@@ -86,6 +86,9 @@ func (p *Path) Find(roots Roots, scope value.Scope) (Selection, error) {
 	if p.xpath != nil {
 		return p.findXPath(roots)
 	}
+	if p.jsonpath != nil {
+		return p.findJSONPath(roots)
+	}
 	root, name := roots.of(p)
 	f := finder{roots: roots, scope: scope, selection: Selection{Many: p.HasEach()}}
 	if root == nil {

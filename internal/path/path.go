@@ -11,6 +11,7 @@ import (
 
 	"testbench/internal/document"
 	"testbench/internal/mistake"
+	"testbench/internal/path/jsonpath"
 	"testbench/internal/path/xpath"
 	"testbench/internal/value"
 )
@@ -24,6 +25,8 @@ type Path struct {
 	reply  bool // starts at reply, not at the answer
 	steps  []step
 	xpath  *xpath.Expr // of a path that begins with /
+	// jsonpath is that of a path that begins with $.
+	jsonpath *jsonpath.Query
 }
 
 type stepKind uint8
@@ -69,7 +72,7 @@ func Compile(source string) (*Path, error) {
 	case source[0] == '/':
 		return compileXPath(source)
 	case source[0] == '$':
-		return nil, &Error{Message: "paths that begin with $ (JSONPath) cannot be read yet", Try: "write names with dots: lines[0].sku"}
+		return compileJSONPath(source)
 	}
 	r := &reader{text: source}
 	p, err := r.path(func(c byte) bool { return c == 0 })
@@ -99,6 +102,9 @@ func (p *Path) setRoot() {
 
 // HasEach says whether the path holds [*], so that rules hold for each.
 func (p *Path) HasEach() bool {
+	if p.jsonpath != nil {
+		return !p.jsonpath.IsSingular()
+	}
 	for _, s := range p.steps {
 		if s.kind == each {
 			return true

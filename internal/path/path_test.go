@@ -130,7 +130,7 @@ func TestCompileErrors(t *testing.T) {
 	cases := map[string]string{
 		"":              "the path is empty",
 		"/lots/lot[":    "it ends where a name or another step should follow",
-		"$.lots":        "JSONPath",
+		"$.lots[":       "is expected in brackets",
 		"lots[":         "a name is missing",
 		"lots[0":        "[0] is neither",
 		"lots[]":        "nothing stands between",

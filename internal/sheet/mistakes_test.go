@@ -80,7 +80,7 @@ func TestEveryMistakeOfASheet(t *testing.T) {
 		{search("text: <a b=${¦x}/>"), "", ""},
 		{search("keep:\n  ¦a-b: id"), `"a-b" cannot be the name of a kept value`, "letters, digits"},
 		{search("keep:\n  x: lots[¦"), "a name is missing", ""},
-		{search("keep:\n  x: ¦$.lots"), "paths that begin with $ (JSONPath) cannot be read yet", "dots"},
+		{search("keep:\n  x: $.lots¦-a"), "cannot stand in a JSONPath here", ""},
 		{search("keep:\n  x: //lot[¦) "), "\")\" stands where a name or another step should", ""},
 		{search("keep:\n  x: id | ¦uper"), `"uper" is no filter`, `"upper"`},
 		{search("keep:\n  x:\n    ¦secret: true"), "does not say where it stands", "at: PATH"},
@@ -188,7 +188,7 @@ func TestEveryMistakeOfABench(t *testing.T) {
 		{login("¦kind: oauth2\nfrom: ${base}\nclient: x\nclient secret: ${sealed.x}\ngrant: password"), "does not say user:", ""},
 		{login("¦kind: desk"), "needs ask:", ""},
 		{login("kind: desk\nask:\n  request: ¦${base}/x\ntoken at: a"), "a method and an address are wanted", "POST"},
-		{login("kind: desk\nask:\n  request: GET ${base}/x\ntoken at: ¦$.a"), "JSONPath", ""},
+		{login("kind: desk\nask:\n  request: GET ${base}/x\ntoken at: $.a[¦x]"), "is expected in brackets", ""},
 		{login("kind: desk\nask:\n  request: GET ${base}/x\ntoken at: a\nlasts: b ¦weeks"), `"weeks" is no unit of time`, "min"},
 		{login("kind: desk\nask:\n  ¦request: GET ${base}/x\n  user: u\ntoken at: a"), "user: and password: go together", ""},
 	}
