@@ -48,7 +48,7 @@ type command struct {
 func commands() []*command {
 	return []*command{
 		newCommand(), demoCommand(),
-		surveyCommand(), tokenCommand(), secretCommand(),
+		addCommand(), surveyCommand(), tokenCommand(), secretCommand(),
 		draftCommand(), callCommand(),
 		runCommand(), vetCommand(), validateCommand(),
 		standinCommand(),

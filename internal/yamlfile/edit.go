@@ -106,3 +106,129 @@ func isPlainNumber(text string) bool {
 	}
 	return true
 }
+
+// InsertEntry puts an entry (key: value, in block style, without indentation) at
+// the end of the mapping that stands under the keys of a path, and leaves every
+// other byte as it is. What is missing of the path is made. A mapping in braces
+// cannot be added to this way, nor one whose key is there already.
+func InsertEntry(source []byte, path []string, entry string) ([]byte, error) {
+	key, _, _ := strings.Cut(entry, ":")
+	e := &editor{lines: strings.SplitAfter(string(source), "\n")}
+	at, indent := -1, ""
+	for i, name := range path {
+		line, found := e.find(name, at, indent)
+		if !found {
+			// The rest of the path is made along with the entry.
+			for j := len(path) - 1; j >= i; j-- {
+				entry = path[j] + ":\n" + indentBlock(entry, "  ")
+			}
+			return e.insert(e.end(at, indent), e.inner(at, indent), entry), nil
+		}
+		rest := strings.TrimSpace(strings.TrimPrefix(strings.TrimSpace(e.lines[line]), ScalarText(name)+":"))
+		if rest != "" && !strings.HasPrefix(rest, "#") {
+			return nil, errors.New(strings.Join(path[:i+1], ".") + " is not written as lines below its key; put the entry in by hand")
+		}
+		at, indent = line, leadOf(e.lines[line])
+	}
+	if _, found := e.find(strings.Trim(key, `"`), at, indent); found {
+		return nil, errors.New(strings.Join(append(path, key), ".") + " is there already")
+	}
+	return e.insert(e.end(at, indent), e.inner(at, indent), entry), nil
+}
+
+// editor knows the lines of a file; a mapping is told by the line of its key (-1
+// for the whole file) and that line's indentation.
+type editor struct{ lines []string }
+
+func leadOf(line string) string { return line[:len(line)-len(strings.TrimLeft(line, " "))] }
+
+func isEmptyLine(line string) bool {
+	trimmed := strings.TrimSpace(line)
+	return trimmed == "" || strings.HasPrefix(trimmed, "#")
+}
+
+// inside says whether a line belongs to the mapping below a key.
+func (e *editor) inside(i, at int, indent string) bool {
+	return at < 0 || len(leadOf(e.lines[i])) > len(indent)
+}
+
+// inner is the indentation of the mapping's own entries.
+func (e *editor) inner(at int, indent string) string {
+	for i := at + 1; i < len(e.lines); i++ {
+		if isEmptyLine(e.lines[i]) {
+			continue
+		}
+		if !e.inside(i, at, indent) {
+			break
+		}
+		return leadOf(e.lines[i])
+	}
+	if at < 0 {
+		return ""
+	}
+	return indent + "  "
+}
+
+// find looks for a key of the mapping itself.
+func (e *editor) find(name string, at int, indent string) (int, bool) {
+	inner := e.inner(at, indent)
+	for i := at + 1; i < len(e.lines); i++ {
+		if isEmptyLine(e.lines[i]) {
+			continue
+		}
+		if !e.inside(i, at, indent) {
+			break
+		}
+		text := strings.TrimSpace(e.lines[i])
+		if leadOf(e.lines[i]) == inner && (strings.HasPrefix(text, name+":") || strings.HasPrefix(text, Quote(name)+":") || strings.HasPrefix(text, "'"+name+"':")) {
+			return i, true
+		}
+	}
+	return 0, false
+}
+
+// end is the last line that belongs to the mapping.
+func (e *editor) end(at int, indent string) int {
+	last := at
+	for i := at + 1; i < len(e.lines); i++ {
+		if strings.TrimSpace(e.lines[i]) == "" {
+			continue
+		}
+		if !e.inside(i, at, indent) {
+			if strings.HasPrefix(strings.TrimSpace(e.lines[i]), "#") {
+				continue
+			}
+			break
+		}
+		last = i
+	}
+	return last
+}
+
+func (e *editor) insert(after int, indent, entry string) []byte {
+	if after >= 0 && !strings.HasSuffix(e.lines[after], "\n") {
+		e.lines[after] += "\n"
+	}
+	var out strings.Builder
+	if after < 0 {
+		out.WriteString(indentBlock(entry, indent))
+	}
+	for i, line := range e.lines {
+		out.WriteString(line)
+		if i == after {
+			out.WriteString(indentBlock(entry, indent))
+		}
+	}
+	return []byte(out.String())
+}
+
+func indentBlock(text, indent string) string {
+	var out strings.Builder
+	for line := range strings.SplitSeq(strings.TrimRight(text, "\n"), "\n") {
+		if line != "" {
+			out.WriteString(indent)
+		}
+		out.WriteString(line + "\n")
+	}
+	return out.String()
+}

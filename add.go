@@ -1,0 +1,374 @@
+package testbench
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"net/url"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"testbench/internal/contract/formats"
+	"testbench/internal/contract/source"
+	"testbench/internal/safefile"
+	"testbench/internal/sheet"
+	"testbench/internal/value"
+	"testbench/internal/yamlfile"
+)
+
+// Added is what was put into a bench.
+type Added struct {
+	What    string   // what the source was, in words
+	Entries []string // of the bench file, each in YAML below its place: services.x
+	Files   []string // that were copied into the bench
+	Secrets []string // that were sealed
+	Notes   []string
+}
+
+// Addition says what is to be added to a bench.
+type Addition struct {
+	Name    string
+	Source  string // a file, an address of a contract, or an example address
+	Example bool   // the address is an example, and not fetched
+	// Seal seals a value that looks like a key.
+	Seal func(name, text string) error
+}
+
+// Add puts a service into the bench file, and keeps all else of it as it is. What
+// the source is, its content tells; an address that leads to no contract is an
+// example of a request.
+func (b *Bench) Add(ctx context.Context, a Addition, o Options) (*Added, error) {
+	if strings.ContainsAny(a.Name, " /\t:") || a.Name == "" {
+		return nil, fmt.Errorf("%q cannot be the name of a service: it holds a blank, a slash or a colon, or nothing", a.Name)
+	}
+	adder := &adder{bench: b, a: a, added: &Added{}, file: filepath.Join(b.inner.Dir, sheet.BenchFile)}
+	var err error
+	if adder.text, err = os.ReadFile(adder.file); err != nil {
+		return nil, err
+	}
+	adder.before = len(b.inner.Problems().Serious())
+	if b.inner.Service(a.Name) != nil {
+		return nil, fmt.Errorf("there is a service %s already; take another name, or change it in %s", a.Name, b.inner.File())
+	}
+	c, err := adder.contract(ctx, o)
+	switch {
+	case err != nil:
+		return nil, err
+	case c != nil:
+		err = adder.described(c)
+	default:
+		err = adder.example()
+	}
+	if err != nil {
+		return nil, err
+	}
+	return adder.added, adder.write()
+}
+
+type adder struct {
+	bench  *Bench
+	a      Addition
+	added  *Added
+	file   string
+	text   []byte
+	before int               // mistakes that the bench had
+	files  map[string][]byte // that the contract consists of
+	notYet error             // why the address is no contract
+}
+
+// contract reads the source as a contract; nil where it is an example.
+func (d *adder) contract(ctx context.Context, o Options) (*formats.Contract, error) {
+	isAddress := source.IsAddress(d.a.Source)
+	if d.a.Example || isAddress && looksLikeExample(d.a.Source) {
+		return nil, nil
+	}
+	if isAddress {
+		o.Allow = append(o.Allow, hostOf(d.a.Source))
+	}
+	session, err := sheet.NewSession(d.bench.inner, d.bench.complete(o))
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = closeInTime(session) }()
+	from := session.Source(ctx)
+	from.Dir = ""
+	resolved, data, err := d.fetch(from.Fetch)("", d.a.Source)
+	if err != nil {
+		var missing *source.NoFileError
+		var unread *sheet.FetchError
+		if errors.As(err, &unread) && unread.Record.Answer != nil {
+			d.notYet = err // it is there, and gives no contract to one without a login
+			return nil, nil
+		}
+		if errors.As(err, &missing) {
+			return nil, fmt.Errorf("%w, and an address begins with http:// or https://", err)
+		}
+		return nil, &ContractError{err}
+	}
+	c, err := formats.Read(resolved, data, d.fetch(from.Fetch))
+	if err != nil && isAddress && !looksLikeContract(data) {
+		d.notYet = err
+		return nil, nil
+	}
+	if err != nil {
+		return nil, &ContractError{err}
+	}
+	if c.WSDL == nil && c.Description == nil {
+		return nil, &ContractError{fmt.Errorf("%s is a schema alone: `testbench validate` holds messages against it; a service needs a contract with operations", d.a.Source)}
+	}
+	return c, nil
+}
+
+// fetch remembers what is read, to copy it.
+func (d *adder) fetch(get formats.Fetch) formats.Fetch {
+	return func(base, location string) (string, []byte, error) {
+		resolved, data, err := get(base, location)
+		if err == nil && !source.IsAddress(resolved) {
+			if d.files == nil {
+				d.files = map[string][]byte{}
+			}
+			d.files[resolved] = data
+		}
+		return resolved, data, err
+	}
+}
+
+// looksLikeExample says whether an address asks for data: it has a query that is
+// not how contracts are asked for.
+func looksLikeExample(address string) bool {
+	u, err := url.Parse(address)
+	if err != nil || u.RawQuery == "" {
+		return false
+	}
+	first, _, _ := strings.Cut(strings.ToLower(u.RawQuery), "=")
+	switch first {
+	case "wsdl", "singlewsdl", "xsd", "wadl", "openapi", "swagger", "_wadl", "sap-language", "sap-client", "format", "$format":
+		return false
+	}
+	return !strings.HasSuffix(u.Path, "$metadata")
+}
+
+// looksLikeContract says whether data that cannot be read was meant as a contract.
+func looksLikeContract(data []byte) bool {
+	head := bytes.ToLower(data[:min(len(data), 2_000)])
+	for _, word := range []string{"definitions", "edmx", "openapi", "swagger", "<application", "wadl"} {
+		if bytes.Contains(head, []byte(word)) {
+			return true
+		}
+	}
+	return false
+}
+
+// insert puts an entry into the text of the bench file.
+func (d *adder) insert(at string, entry string) error {
+	text, err := yamlfile.InsertEntry(d.text, strings.Split(at, "."), entry)
+	if err != nil {
+		return fmt.Errorf("%s: %w", d.bench.inner.File(), err)
+	}
+	d.text = text
+	d.added.Entries = append(d.added.Entries, at+":\n"+indentLines(entry))
+	return nil
+}
+
+func indentLines(text string) string {
+	return "  " + strings.ReplaceAll(strings.TrimRight(text, "\n"), "\n", "\n  ") + "\n"
+}
+
+// address writes an address with what a site sets in its place; where no value of
+// the site is how it begins, the base goes to the site under a name of its own.
+func (d *adder) address(whole string) (string, error) {
+	if len(d.bench.inner.Sites) == 0 {
+		return whole, nil
+	}
+	site := d.bench.inner.Sites[0]
+	best, text := "", ""
+	for _, f := range site.Set {
+		node := f.Value.Known(nil)
+		if node == nil || !node.IsScalar() || !source.IsAddress(node.Text) {
+			continue
+		}
+		if rest, ok := strings.CutPrefix(whole, node.Text); ok && (rest == "" || rest[0] == '/') && len(node.Text) > len(text) {
+			best, text = f.Name, node.Text
+		}
+	}
+	if best != "" {
+		return "${" + best + "}" + strings.TrimPrefix(whole, text), nil
+	}
+	u, err := url.Parse(whole)
+	if err != nil || u.Host == "" {
+		return whole, nil
+	}
+	name := "base"
+	if d.hasValue(site, name) {
+		name = strings.ReplaceAll(d.a.Name, "-", "_") + "_base"
+		if !value.IsIdentifier(name) || d.hasValue(site, name) {
+			return whole, nil
+		}
+	}
+	base := u.Scheme + "://" + u.Host
+	if err := d.insert("sites."+site.Name+".set", name+": "+base+"\n"); err != nil {
+		return "", err
+	}
+	return "${" + name + "}" + strings.TrimPrefix(whole, base), nil
+}
+
+func (d *adder) hasValue(site *sheet.Site, name string) bool {
+	for _, f := range site.Set {
+		if f.Name == name {
+			return true
+		}
+	}
+	return false
+}
+
+// described adds a service that a contract describes. A file from elsewhere is
+// copied into the bench.
+func (d *adder) described(c *formats.Contract) error {
+	own := ""
+	switch {
+	case c.WSDL != nil:
+		d.added.What = "WSDL 1.1"
+		for _, s := range c.WSDL.Services {
+			for _, p := range s.Ports {
+				if own == "" || p.Binding.Protocol.Version() != "" && !strings.HasPrefix(own, "http") {
+					own = p.Address
+				}
+			}
+		}
+	default:
+		head := c.Description.Head()
+		d.added.What = head.Format
+		if len(head.Servers) > 0 {
+			own = head.Servers[0].Address
+		}
+		if len(head.Security) > 0 {
+			d.added.Notes = append(d.added.Notes, fmt.Sprintf("it asks for a login: `testbench survey %s -logins` drafts it", d.a.Name))
+		}
+	}
+	entry := yamlfile.ScalarText(d.a.Name) + ":\n"
+	if source.IsAddress(d.a.Source) {
+		contract, err := d.address(d.a.Source)
+		if err != nil {
+			return err
+		}
+		entry += "  contract: " + contract + "\n"
+	} else {
+		name, err := d.keepFile()
+		if err != nil {
+			return err
+		}
+		entry += "  contract: " + yamlfile.ScalarText(name) + "\n"
+		if own == "" {
+			d.added.Notes = append(d.added.Notes, "the contract says no address: write address: at the service")
+		}
+	}
+	if own != "" && source.IsAddress(own) {
+		address, err := d.address(own)
+		if err != nil {
+			return err
+		}
+		entry += "  address: " + address + "\n"
+	}
+	return d.insert("services", entry)
+}
+
+// keepFile makes sure that a contract lies in the bench, and gives its name there.
+func (d *adder) keepFile() (string, error) {
+	full, err := filepath.Abs(d.a.Source)
+	if err != nil {
+		return "", err
+	}
+	home, err := filepath.Abs(d.bench.inner.Dir)
+	if err != nil {
+		return "", err
+	}
+	if inside, err := filepath.Rel(home, full); err == nil && inside != ".." && !strings.HasPrefix(inside, ".."+string(filepath.Separator)) {
+		return filepath.ToSlash(inside), nil
+	}
+	name := path.Join("contracts", filepath.Base(full))
+	for file, data := range d.files {
+		if file, err = filepath.Abs(file); err != nil {
+			return "", err
+		}
+		relative, err := filepath.Rel(filepath.Dir(full), file)
+		if err != nil || strings.HasPrefix(relative, "..") {
+			d.added.Notes = append(d.added.Notes, file+" belongs to the contract, lies elsewhere and was not copied")
+			continue
+		}
+		if err := d.copy(path.Join("contracts", filepath.ToSlash(relative)), data); err != nil {
+			return "", err
+		}
+	}
+	slices.Sort(d.added.Files)
+	return name, nil
+}
+
+// copy puts a file into the bench; another of that name stays as it is.
+func (d *adder) copy(name string, data []byte) error {
+	to := filepath.Join(d.bench.inner.Dir, filepath.FromSlash(name))
+	if old, err := os.ReadFile(to); err == nil {
+		if !bytes.Equal(old, data) {
+			return fmt.Errorf("there is another %s in the bench already; put the file into the bench under a name of its own first", name)
+		}
+		return nil
+	}
+	if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
+		return err
+	}
+	d.added.Files = append(d.added.Files, name)
+	return safefile.Write(to, data, 0o644)
+}
+
+// example adds a service with the one operation that an address shows.
+func (d *adder) example() error {
+	e, err := sheet.ReadExample(d.a.Name, d.a.Source)
+	if err != nil {
+		return err
+	}
+	d.added.What = "an example of a request"
+	if d.notYet != nil {
+		d.added.Notes = append(d.added.Notes, fmt.Sprintf("the address gives no contract (%v), so it was taken for an example", d.notYet))
+	}
+	d.added.Notes = append(d.added.Notes, e.Notes...)
+	address, err := d.address(e.Address)
+	if err != nil {
+		return err
+	}
+	var logins []string
+	for _, s := range e.Secrets {
+		if d.a.Seal == nil {
+			return errors.New("the address holds what looks like a key, and there is nowhere to seal it")
+		}
+		if err := d.a.Seal(s.Name, s.Text); err != nil {
+			return err
+		}
+		d.added.Secrets = append(d.added.Secrets, s.Name)
+		login := s.Name + ":\n  kind: key\n  key: ${sealed." + s.Name + "}\n  query: " + yamlfile.ScalarText(s.Wire) + "\n"
+		if s.Password {
+			login = s.Name + ":\n  kind: basic\n  user: " + yamlfile.ScalarText(e.User) + "\n  password: ${sealed." + s.Name + "}\n"
+		}
+		if err := d.insert("logins", login); err != nil {
+			return err
+		}
+		logins = append(logins, s.Name)
+	}
+	for _, f := range e.Fields {
+		if f.InPath {
+			d.added.Notes = append(d.added.Notes, fmt.Sprintf("%q looks like an identifier: it is the field %s, and %q where nothing is filled in", f.Default, f.Name, f.Default))
+		}
+	}
+	return d.insert("services", e.ServiceYAML(d.a.Name, address, logins))
+}
+
+// write puts the new text in place, once it can be read as a bench.
+func (d *adder) write() error {
+	read := sheet.ReadBench(d.bench.inner.Dir, d.bench.inner.File(), d.text)
+	if serious := read.Problems().Serious(); len(serious) > d.before {
+		return fmt.Errorf("the bench would not be right afterwards, so nothing was written: %w", serious)
+	}
+	return safefile.Write(d.file, d.text, 0o644)
+}

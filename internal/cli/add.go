@@ -1,0 +1,85 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"os"
+	"strings"
+
+	"testbench"
+	"testbench/internal/secret"
+)
+
+type addOptions struct{ example bool }
+
+func addCommand() *command {
+	return &command{name: "add", group: "finding out", purpose: "adds a service to the bench, from its contract or from an example address", usage: "NAME FILE|ADDRESS", fetches: true,
+		examples: []string{"testbench add lab2 contracts/lab.wsdl", "testbench add prices 'http://127.0.0.1:8720/index/prices.xml?fd=1&fm=11&fy=2026'"},
+		options: func(f *flag.FlagSet) any {
+			o := &addOptions{}
+			f.BoolVar(&o.example, "example", false, "the address is an example of a request, and not fetched as a contract")
+			return o
+		},
+		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
+			return s.add(ctx, options.(*addOptions), args)
+		}}
+}
+
+func (s *session) add(ctx context.Context, o *addOptions, args []string) (int, error) {
+	if len(args) != 2 {
+		return 0, usagef("testbench help add", "add takes a name and a contract (a file or an address), or an example address")
+	}
+	bench, err := s.open()
+	if err != nil {
+		return 0, err
+	}
+	added, err := bench.Add(ctx, testbench.Addition{Name: args[0], Source: args[1], Example: o.example, Seal: func(name, text string) error {
+		s.masker.Hide(text)
+		return s.sealed(bench.Store, name, text)
+	}}, s.options())
+	if err != nil {
+		return 0, err
+	}
+	t := s.tell
+	if s.common.json {
+		return ExitHeld, t.json(map[string]any{"name": args[0], "from": added.What, "entries": added.Entries, "files": added.Files, "sealed": added.Secrets, "notes": added.Notes})
+	}
+	t.printf("%s was added to %s, from %s\n", t.in(bold, visible(args[0])), visible(bench.Model().File()), visible(added.What))
+	for _, entry := range added.Entries {
+		lines := strings.Split(strings.TrimRight(entry, "\n"), "\n")
+		t.printf("\n%s\n", t.in(faint, visible(lines[0])))
+		for _, line := range lines[1:] {
+			t.printf("%s\n", visible(line))
+		}
+	}
+	if len(added.Entries) > 0 {
+		t.printf("\n")
+	}
+	for _, file := range added.Files {
+		t.note("copied: %s", file)
+	}
+	for _, name := range added.Secrets {
+		t.note("sealed: %s, which stood in the address", name)
+	}
+	for _, note := range added.Notes {
+		t.note("note: %s", note)
+	}
+	t.note("next: testbench survey %s", args[0])
+	return ExitHeld, nil
+}
+
+// sealed seals a secret, and says so where that made an identity.
+func (s *session) sealed(store *secret.Store, name, text string) error {
+	if store.Identity == "" {
+		return errors.New("there is no place for your identity; set TESTBENCH_IDENTITY to a file")
+	}
+	_, missing := os.Stat(store.Identity)
+	if _, err := store.Set("", name, text); err != nil {
+		return err
+	}
+	if missing != nil {
+		s.tell.note("your identity was made: %s; keep a copy of it in a safe place", store.Identity)
+	}
+	return nil
+}
