@@ -220,13 +220,16 @@ func wrap(text string, width, indent int) string {
 // layOut writes a body for reading: JSON and XML indented, text as it is,
 // binary described.
 func layOut(format document.Format, node *document.Node, body []byte) string {
-	if node != nil && node.Kind != document.Untyped {
+	// Other formats are read into trees for paths only; people read them as they are.
+	structured := format == document.JSON || format == document.XML || format == document.Form
+	if node != nil && node.Kind != document.Untyped && structured {
 		if node.Kind == document.Element {
 			return document.WriteXML(node, document.Style{Indent: "  "})
 		}
 		return document.WriteJSON(node, document.Style{Indent: "  "})
 	}
-	if format == document.Binary || !utf8.Valid(body) && format != document.Plain && format != document.HTML {
+	isText := format == document.Plain || format == document.HTML || format == document.CSV
+	if format == document.Binary || !utf8.Valid(body) && !isText {
 		return fmt.Sprintf("(%s of binary data)", size(len(body)))
 	}
 	return strings.ToValidUTF8(string(body), "\ufffd")

@@ -50,6 +50,10 @@ const (
 	Plain  Format = "text"
 	HTML   Format = "HTML"
 	Binary Format = "binary"
+
+	CSV       Format = "CSV"
+	Lines     Format = "lines of JSON"
+	Multipart Format = "multipart"
 )
 
 // FormatOf tells the format from the media type; an unknown or missing type
@@ -66,6 +70,12 @@ func FormatOf(contentType string, data []byte) Format {
 		return XML
 	case mediaType == "application/x-www-form-urlencoded":
 		return Form
+	case mediaType == "text/csv", mediaType == "application/csv", mediaType == "text/tab-separated-values":
+		return CSV
+	case mediaType == "application/x-ndjson", mediaType == "application/jsonl", mediaType == "application/jsonlines", mediaType == "application/json-seq":
+		return Lines
+	case strings.HasPrefix(mediaType, "multipart/"):
+		return Multipart
 	case mediaType == "text/html", mediaType == "application/xhtml+xml":
 		return HTML
 	case strings.HasPrefix(mediaType, "text/"):
@@ -116,10 +126,21 @@ func ReadAs(format Format, contentType string, data []byte) (*Node, error) {
 		return ReadForm(string(data)), nil
 	case Binary:
 		return NewUntyped(string(data)), nil
+	case Lines:
+		return ReadLines(data)
+	case Multipart:
+		return ReadMultipart(contentType, data)
 	}
 	text, err := decodeText(data, charset(contentType))
 	if err != nil {
 		return nil, err
+	}
+	switch format {
+	case CSV:
+		_, parameters, _ := mime.ParseMediaType(contentType)
+		return ReadCSV(text, parameters["header"])
+	case HTML:
+		return ReadHTML(text)
 	}
 	return NewUntyped(text), nil
 }

@@ -55,7 +55,7 @@ func TestFormats(t *testing.T) {
 		{"application/soap+xml", "", document.XML},
 		{"application/xhtml+xml", "", document.HTML},
 		{"text/html", "", document.HTML},
-		{"text/csv", "", document.Plain},
+		{"text/csv", "", document.CSV},
 		{"application/x-www-form-urlencoded", "", document.Form},
 		{"application/pdf", "%PDF", document.Binary},
 		{"", ` {"a": 1}`, document.JSON},

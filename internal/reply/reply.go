@@ -7,6 +7,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
+	"net/http"
 	"strconv"
 	"strings"
 	"time"
@@ -148,6 +149,11 @@ func (r *Reply) Tree() *document.Node {
 	tree.Set("time", document.NewUntyped(Milliseconds(r.Record.Phases.Total)))
 	tree.Set("size", document.NewNumber(strconv.Itoa(len(a.Body))))
 	tree.Set("type", document.NewUntyped(a.ContentType()))
+	sum := sha256.Sum256(a.Body)
+	tree.Set("sha256", document.NewUntyped(hex.EncodeToString(sum[:])))
+	// What the body is by its own first bytes, whatever the service calls it.
+	kind, _, _ := strings.Cut(http.DetectContentType(a.Body), ";")
+	tree.Set("kind", document.NewUntyped(kind))
 	tree.Set("protocol", document.NewUntyped(a.Proto))
 	headers := document.NewObject()
 	headers.FoldCase = true

@@ -1,0 +1,85 @@
+package document_test
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"testbench/internal/document"
+)
+
+// What is neither JSON nor XML is read into the same tree, as its type says.
+func TestReadOthers(t *testing.T) {
+	const mixed = "--b\r\nContent-Disposition: form-data; name=\"about\"\r\nContent-Type: application/json\r\n\r\n{\"lot\": 1}\r\n--b\r\nContent-Disposition: form-data; name=\"photo\"; filename=\"a.png\"\r\nContent-Type: image/png\r\nContent-Transfer-Encoding: base64\r\n\r\niVBORw==\r\n--b\r\n\r\nplain\r\n--b--\r\n"
+	const page = `<!doctype html><title>Hall  list</title><body><script>no()</script><h1>The <b>hall</b></h1><p>Two<br>lines</p>
+<a href="/lots" rel=next>All lots</a><table><tr><th>Lot<th>Kilos</tr><tr><td>L-1<td>40<td>x</tr></table><table><tr><td>1<td>2</tr></table>
+<form action="/in" method=post><input name=user value=clerk><textarea name=note>a  b</textarea><select name=grade><option>A<option value=B selected>b</select><input type=hidden name=word value="w"></form>`
+	for _, c := range []struct{ name, contentType, text, want string }{
+		{"CSV", "text/csv", "lot,kilos,note\nL-1,40,\"a, \"\"b\"\"\"\nL-2,1.50,\n", `[{"lot":"L-1","kilos":40,"note":"a, \"b\""},{"lot":"L-2","kilos":1.50,"note":""}]`},
+		{"CSV with semicolons", "text/csv; charset=utf-8", "lot;kilos\r\n\"L;1\";40\r\n", `[{"lot":"L;1","kilos":40}]`},
+		{"CSV without a header", "text/csv; header=absent", "lot,kilos\nL-1,40\n", `[["lot","kilos"],["L-1",40]]`},
+		{"CSV that cannot have one", "text/csv", "L-1,40\nL-2,41\n", `[["L-1",40],["L-2",41]]`},
+		{"CSV with more cells", "text/csv", "a,b\n1,2,3\n", `[{"a":1,"b":2,"column 3":3}]`},
+		{"tabs", "text/tab-separated-values", "a\tb\n1\t2\n", `[{"a":1,"b":2}]`},
+		{"empty CSV", "text/csv", "\n", `[]`},
+		{"lines", "application/x-ndjson", "{\"a\":1}\n\n[2]\r\n", `[{"a":1},[2]]`},
+		{"a sequence", "application/json-seq", "\x1e{\"a\":1}\n\x1e2\n", `[{"a":1},2]`},
+		{"parts", "multipart/form-data; boundary=b", mixed, ""},
+		{"a page", "text/html", page, `{"title":"Hall list","headings":["The hall"],"text":"Hall list The hall Two lines All lots Lot Kilos L-1 40 x 1 2 a b A b","links":[{"href":"/lots","text":"All lots","rel":"next"}],"tables":[[{"Lot":"L-1","Kilos":40,"column 3":"x"}],[[1,2]]],"forms":[{"action":"/in","method":"post","fields":{"user":"clerk","note":"a b","grade":"B","word":"w"}}]}`},
+	} {
+		node, _, err := document.Read(c.contentType, []byte(c.text))
+		require.NoError(t, err, c.name)
+		if c.want != "" {
+			assert.Equal(t, c.want, document.WriteJSON(node, document.Style{}), c.name)
+			continue
+		}
+		require.Len(t, node.Items, 3)
+		assert.Equal(t, `{"lot":1}`, document.WriteJSON(node.Items[0].Get("content"), document.Style{}))
+		assert.Equal(t, []string{"photo", "a.png", "image/png", "4"}, []string{node.Items[1].Get("name").Text, node.Items[1].Get("file").Text, node.Items[1].Get("type").Text, node.Items[1].Get("size").Text})
+		assert.Equal(t, "0f4636c78f65d3639ece5a064b5ae753e3408614a14fb18ab4d7540d2c248543", node.Items[1].Get("sha256").Text)
+		assert.Equal(t, "plain", node.Items[2].Get("content").Text)
+	}
+	for contentType, c := range map[string][2]string{
+		"text/csv":                     {"a,b\n1,\"2\n", "CSV at line 2"},
+		"application/x-ndjson":         {"{}\n{a}\n", "lines of JSON at line 2, column 2"},
+		"multipart/mixed":              {"x", "names no boundary"},
+		"multipart/mixed; boundary=xy": {"--xy\r\n\r\nx", "EOF"},
+	} {
+		_, _, err := document.Read(contentType, []byte(c[0]))
+		assert.ErrorContains(t, err, c[1])
+	}
+}
+
+// YAML of descriptions is read as its core schema has it.
+func TestReadYAML(t *testing.T) {
+	for text, want := range map[string]string{
+		"a: 1\nb: yes\nc: \"1\"\nd: ~\ne: 0x1F\nf: +1.50\ng: .5\nh: True\ni: 2026-11-23\n": `{"a":1,"b":"yes","c":"1","d":null,"e":31,"f":1.50,"g":0.5,"h":true,"i":"2026-11-23"}`,
+		"base: &b {x: 1, y: 2}\nmore:\n  <<: *b\n  y: 3\nlist: [*b]\n":                     `{"base":{"x":1,"y":2},"more":{"x":1,"y":3},"list":[{"x":1,"y":2}]}`,
+		"": "null", "# nothing\n": "null", "text: |\n  a\n  b\n": `{"text":"a\nb\n"}`, "- !!str 5\n- 007\n": `["5",7]`,
+	} {
+		node, err := document.ReadYAML([]byte(text))
+		require.NoError(t, err, text)
+		assert.Equal(t, want, document.WriteJSON(node, document.Style{}), text)
+	}
+	for text, says := range map[string]string{"a: 1\na: 2\n": "line 2, column 1: \"a\" stands here a second time", "a: [\n": "not well-formed YAML", "? [a]\n: b\n": "a key must be a text", "a: \xff": "not UTF-8", "a: &a [*a]": "inside of what it stands for",
+		strings.Repeat("[", 2000) + strings.Repeat("]", 2000): "nested deeper"} {
+		_, err := document.ReadYAML([]byte(text))
+		assert.ErrorContains(t, err, says)
+	}
+}
+
+func FuzzReadOthers(f *testing.F) {
+	for i, text := range []string{"a,b\n1,2", "{}\n[]", "--b\n\nx\n--b--", "<table><tr><th>a<tr><td>b<form><input name=x>", "a: &b [1]\nc: *b"} {
+		f.Add(byte(i), []byte(text))
+	}
+	f.Fuzz(func(_ *testing.T, kind byte, data []byte) {
+		types := []string{"text/csv", "application/x-ndjson", "multipart/mixed; boundary=b", "text/html"}
+		if int(kind) < len(types) {
+			_, _, _ = document.Read(types[kind], data)
+			return
+		}
+		_, _ = document.ReadYAML(data)
+	})
+}
