@@ -78,10 +78,7 @@ func (s *session) groups(source string, groups []contract.Group) {
 	rows := [][]string{}
 	first := ""
 	for _, g := range groups {
-		words := []string{}
-		for _, name := range g.Operations {
-			words = append(words, name)
-		}
+		words := g.Operations
 		text := strings.Join(words, ", ")
 		if g.About != "" {
 			text = strings.TrimPrefix(text+s.tell.sign(" – ", " - ")+g.About, s.tell.sign(" – ", " - "))

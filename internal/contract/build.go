@@ -357,7 +357,7 @@ func (b *builder) content() {
 	if v == nil {
 		if b.op.Body.Required {
 			// An object without members is what a body of optional members may be.
-			if c == nil || c.Schema == nil || len(c.Schema.Outline(1)) == 0 {
+			if c == nil || c.Schema == nil || len(c.Schema.Outline(1)) == 0 && !takesEmpty(c.Schema) {
 				b.problems = append(b.problems, Problem{Missing: "body", Message: "the body is missing"})
 				return
 			}
@@ -400,6 +400,12 @@ func (b *builder) content() {
 	default:
 		b.request.Body = v
 	}
+}
+
+// takesEmpty says whether an object without members is a value of a schema.
+func takesEmpty(t schema.Type) bool {
+	_, short := t.Fill(document.NewObject())
+	return len(short) == 0
 }
 
 // form writes the members of an object as a form does; lists and objects as their

@@ -48,7 +48,7 @@ func (f *face) batch(w http.ResponseWriter, r *http.Request, data []byte) {
 type batch struct {
 	face      *face
 	locations map[string]string // content id: where what was made stands
-	failed    *outcome // the first mistake of the change set
+	failed    *outcome          // the first mistake of the change set
 }
 
 func (b *batch) parts(data []byte, boundary string, out *multipart.Writer) error {

@@ -61,7 +61,6 @@ type queryChecker struct {
 	m     *model
 	t     *typeDef
 	marks marks
-	says  []string
 }
 
 func (q queryChecker) fail(says *[]string, format string, args ...any) {

@@ -1,0 +1,30 @@
+//go:build peers
+
+package main_test
+
+import (
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// Methods are called by name on servers that are not ours.
+func TestMethodsOfOthers(t *testing.T) {
+	t.Parallel()
+	peers, err := filepath.Abs("../../scripts/peers")
+	require.NoError(t, err)
+	asJSON, asXML := freePort(t), freePort(t)
+	serve(t, asXML, "node", "testdata/node/methods.cjs", asJSON, asXML, peers)
+	p := newPlace(t)
+	p.write("bench.yaml", "bench: t\nsites:\n  local:\n    set:\n      host: http://127.0.0.1\nservices:\n  j:\n    address: ${host}:"+asJSON+"\n    speaks: json-rpc\n  x:\n    address: ${host}:"+asXML+"\n    speaks: xml-rpc\n")
+	p.cases([]commandCase{
+		{"call j/grade moisture=17.4 -pick grade", 0, []string{"A"}},
+		{"call j/grade moisture=23.1", 1, []string{"1422: too moist (field moisture)", "moisture was sent as 23.1"}},
+		{"call j/sum 0=1 1=2 2=3 -pick answer", 0, []string{"6"}},
+		{"call j/graed moisture=1", 1, []string{"-32601"}},
+		{"call x/grade moisture=17.4 lot=L-1 tags.0=a tags.1=b ripe=true", 0, []string{`"lot": "L-1"`, `"tags": [ "a", "b" ]`, `"ripe": true`, `"moisture": 17.4`, `"day": "2026-11-23T`, `"raw": "aG9uZXk="`}},
+		{"call x/grade moisture=23.1", 1, []string{`the x says: "too moist"`}},
+		{"call x/sum 0=1 1=2.5 -pick answer", 0, []string{"3.5"}},
+	})
+}
