@@ -69,7 +69,11 @@ func (m *merged) Groups() []Group {
 	}
 	var out []Group
 	for _, op := range m.own.operations {
-		out = append(out, Group{Name: op.Name, About: op.About})
+		about := op.About
+		if about == "" {
+			about = op.Method + " " + op.Path
+		}
+		out = append(out, Group{Name: op.Name, About: about})
 	}
 	return append(out, grouped.Groups()...)
 }

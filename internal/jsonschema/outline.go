@@ -179,6 +179,9 @@ func (o *outliner) inside(s *Schema, depth int, path string) {
 	o.open = append(o.open, key)
 	defer func() { o.open = o.open[:len(o.open)-1] }()
 	for _, p := range s.properties() {
+		if p.readOnly && s.set.direction == Request || p.writeOnly && s.set.direction == Answer {
+			continue // it does not go this way
+		}
 		h := shapeOf(p.schema.compiled)
 		row := schema.Row{Depth: depth, Path: schema.Below(path, p.name), Name: p.name, Type: p.schema.Words(), Required: p.required,
 			Nillable: h.isNullable(p.schema.compiled), About: p.schema.about()}
