@@ -54,6 +54,9 @@ func Try(err error) string {
 func (b *Bench) Contract(ctx context.Context, name string, standard io.Reader, o Options) (*Contract, error) {
 	service := b.inner.Service(name)
 	if service != nil && service.Contract == nil {
+		if len(service.Operations) == 0 && service.Speaks != "" {
+			return nil, fmt.Errorf("the methods of %s are called by name (%s), and none is described; `testbench call %s/METHOD name=value` calls one", name, service.Speaks, name)
+		}
 		if len(service.Operations) == 0 {
 			return nil, fmt.Errorf("the service %s has no contract, and no operations are described; write contract: or operations: at it", name)
 		}

@@ -453,6 +453,13 @@ func TestOpenAPI(t *testing.T) {
 		{"draft stores move", 0, []string{`"lot": "L-2201"`, "POST /moves\n"}},
 		{"draft stores search -only required", 0, []string{"GET /lots\nX-Depot: north\n"}},
 		{"draft stores lot -as step", 0, []string{"  call: stores/lot\n", "    id: L-2201  # text, matches"}},
+		{"draft stores move -as json", 0, []string{`"lot": "L-2201"`}},
+		{"draft stores move -as xml", 2, []string{"move takes no XML; it takes application/json"}},
+		{"draft stores move -soap 1.2", 2, []string{"-soap and -port go with a WSDL"}},
+		{"survey stores -port X", 2, []string{"-soap and -port go with a WSDL"}},
+		{"validate lab good.json -status 404", 2, []string{"go with descriptions of REST"}},
+		{"validate stores/lot lot.json -status 404 -request", 2, []string{"exclude one another"}},
+		{"validate stores/lot lot.json -status 99", 2, []string{"-status 99 is no status"}},
 		{"draft contracts/lot.schema.json", 0, []string{`"id": "L-"`}},
 		{"validate contracts/lot.schema.json good.json", 0, []string{"valid: an instance of the schema"}},
 		{"validate contracts/lot.schema.json bad.json", 1, []string{"bad.json:2:9: id must be text, and is 1\n", "bad.json:3:12: kilos must be over 0, and is 0\n", "2 faults"}},
@@ -474,6 +481,13 @@ func TestOpenAPI(t *testing.T) {
 		for _, says := range c.says {
 			assert.Contains(t, o.all(), says, c.args)
 		}
+	}
+	// A value that is wrong and secret is not shown, however short.
+	p.env = append(p.env, "TESTBENCH_SEALED_SHORT=qxz7")
+	for _, args := range []string{"call stores/move lot=${sealed.short} to=south", "call stores/search kind=${sealed.short}", "call ledger/Suppliers.list top=${sealed.short}", "call ledger/PurchaseOrders.create supplierNumber=S-1 orderedOn=${sealed.short}"} {
+		o := p.run(strings.Fields(args)...)
+		assert.Contains(t, o.all(), "a secret value", args)
+		assert.NotContains(t, o.all(), "qxz7", args)
 	}
 	p.write("sheets/typo.yaml", "sheet: typo\nsteps:\n  - step: move\n    call: stores/move\n    fill:\n      lott: L-2201\n      to: sideways\n      on: ${today}\n")
 	o := p.run("vet")

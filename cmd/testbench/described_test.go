@@ -36,13 +36,15 @@ func TestWADL(t *testing.T) {
 <grammars><xsd:schema targetNamespace="urn:x"><xsd:element name="e" type="xsd:int"/></xsd:schema><include href="gone.xsd"/></grammars>
 <resources base="http://127.0.0.1/"><resource path="a/{b}" type="#t"><param name="b" style="template" type="xsd:unheard"/><resource path="c"><method href="#m"/></resource></resource></resources>
 <resource_type id="t"><param name="q" style="query" fixed="1"/><param name="m" style="matrix"/><method name="DELETE"/></resource_type>
-<method id="m" name="POST"><request><representation mediaType="application/xml" element="x:e"/></request></method></application>`)
+<method id="m" name="POST"><request><representation mediaType="application/xml" element="x:e"/></request></method>
+<resources base="http://127.0.0.1/"><resource path="in"><method id="post" name="POST"><request><representation mediaType="application/x-www-form-urlencoded"><param name="user" style="query" required="true"/><param name="age" style="query" type="xsd:int"/></representation></request></method></resource></resources></application>`)
 	p.cases([]commandCase{
 		{"survey index", 0, []string{"Heatherfold price index · WADL", "prices GET /prices.xml Prices of a range of days"}},
 		{"survey index prices", 0, []string{"fy year – its year", "kind a list of heather, clover, linden; may be left out", "@day date", "answer 400 text/plain", "request line GET /prices.xml?fd=1&fm=1&fy=2026"}},
 		{"survey index -find month", 0, []string{"prices GET"}},
 		{"survey odd.wadl", 0, []string{"delete_a_b DELETE /a/{b}", "m POST /a/{b}/c", "the grammar gone.xsd", "the type xsd:unheard is not known", "has the style matrix", "the element x:e is not in the grammars"}},
 		{"survey odd.wadl delete_a_b", 0, []string{"q always 1"}},
+		{"draft odd.wadl post", 0, []string{"POST /in", "user=text&age=1"}},
 		{"draft index price -answer", 0, []string{`xmlns="urn:heatherfold:index"`}},
 		{"draft index prices -only required", 0, []string{"GET /prices.xml?fd=1&fm=1&fy=2026"}},
 		{"call index/prices fd=1 fm=11 fy=2026 td=2 tm=11 ty=2026 kind.0=heather kind.1=linden -pick price[*].kind", 0, []string{`["heather","linden","heather","linden"]`}},
@@ -69,6 +71,10 @@ func TestRPC(t *testing.T) {
 		{"survey ledger_json", 0, []string{"find POST Suppliers whose name holds a text."}},
 		{"call ledger_json/find name=ansel -pick 0.number", 0, []string{"S-101"}},
 		{"call ledger_json/find", 2, []string{"ledger_json/find needs name"}},
+		{"survey ledger_json find", 0, []string{"find · POST · calls Suppliers.find"}},
+		{"survey ledger_xml", 2, []string{"called by name (xml-rpc), and none is described"}},
+		{"call ledger_json/find name=x -login none", 1, []string{"fell short 1 of 1", "wanted 2xx, got 401", "the header Ledger-Key is missing"}},
+		{"call ledger_xml/Suppliers.get 0=x -login none", 1, []string{"fell short 1 of 1", "wanted 2xx, got 401"}},
 		{"call ledger_json/fnd name=x", 2, []string{`did you mean "find"?`}},
 		{"call ledger_json/Orders.total currency=USD", 2, []string{"currency must be one of EUR, CHF"}},
 		{"call ledger_json/Orders.total currency=EUR -pick answer", 0, []string{"1484.00"}},

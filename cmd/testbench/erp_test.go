@@ -44,6 +44,9 @@ func TestOData(t *testing.T) {
 		{[]string{"call", "ledger/OpenTotal", "currency=EUR", "-pick", "value"}, 0, []string{"1484.30"}},
 		{[]string{"call", "ledger/PurchaseOrders.remove", "number=PO-9002"}, 0, []string{"204"}},
 		{[]string{"call", "ledger/PurchaseOrders.count", "-pick", "answer"}, 0, []string{"7"}},
+		{[]string{"call", "ledger/PurchaseOrders.Post", "number=PO-9999"}, 1, []string{`(field number)`}},
+		{[]string{"call", "ledger/PurchaseOrders.change", "number=PO-9001", "note=x", "-dry"}, 0, []string{"If-Match: [the version that is read first]"}},
+		{[]string{"call", "ledger/PurchaseOrders.change", "number=PO-9001", "note=x", "etag=none", "-dry"}, 0, []string{"PATCH"}},
 		{[]string{"call", "ledger/PurchaseOrders.lst"}, 2, []string{`did you mean "PurchaseOrders.list"?`}},
 	} {
 		o := p.run(c.args...)
@@ -103,7 +106,8 @@ func TestODataLeads(t *testing.T) {
 		{"call l/Broken.list -pages 9", 1, `the l says: "there is nothing"`},
 		{"call l/Other.list prefer=respond-async", 0, "which is another host and not asked"},
 		{"call l/Wrong.list", 1, "the content type text/html is none that is declared for 2XX: application/json"},
-		{"call l/Same.list -pages 0", 0, "nextLink"},
+		{"call l/Same.list -pages 1", 0, "nextLink"},
+		{"call l/Same.list -pages 0", 2, "-pages 0 is no number of pages"},
 	} {
 		o := p.run(strings.Fields(c.args)...)
 		assert.Equal(t, c.status, o.status, "%s: %s", c.args, o.all())

@@ -85,6 +85,9 @@ func (s *session) call(ctx context.Context, o *callOptions, args []string) (int,
 			o.Target = append(o.Target, arg)
 		}
 	}
+	if o.Pages < 1 {
+		return 0, usagef("-pages 5", "-pages %d is no number of pages", o.Pages)
+	}
 	if c := o.Contract; c != "" && c != "both" && c != "request" && c != "answer" && c != "off" {
 		return 0, usagef("both, request, answer and off are there", "-contract %s is unknown", c)
 	}

@@ -19,6 +19,14 @@ func isSOAPVersion(text string) error {
 	return nil
 }
 
+// onlyWSDL refuses options that other contracts know nothing of.
+func onlyWSDL(c *testbench.Contract, source, version, port string) error {
+	if c.WSDL == nil && version+port != "" {
+		return usagef("leave them out", "-soap and -port go with a WSDL, and %s is none", source)
+	}
+	return nil
+}
+
 // splitTarget reads SERVICE OPERATION, and SERVICE/OPERATION as call has it.
 func splitTarget(args []string) (source, operation string) {
 	if len(args) == 2 {

@@ -23,7 +23,7 @@ func draftCommand() *command {
 		examples: []string{"testbench draft lab GradeLot", "testbench draft lab GradeLot -as step", "testbench draft lab GradeLot -only required -soap 1.2"},
 		options: func(f *flag.FlagSet) any {
 			o := &draftOptions{}
-			f.StringVar(&o.as, "as", "xml", "the `form`: xml (with remarks), step (for a sheet) or json (the fields)")
+			f.StringVar(&o.as, "as", "", "the `form`: step (for a sheet), xml (of SOAP with remarks) or json (of SOAP the fields); else what the operation takes")
 			f.StringVar(&o.only, "only", "", "`required` leaves out what may be left out")
 			f.StringVar(&o.soap, "soap", "", "the `version` of SOAP: 1.1 or 1.2")
 			f.StringVar(&o.port, "port", "", "the `port` of the contract")
@@ -44,7 +44,7 @@ func (s *session) draft(ctx context.Context, o *draftOptions, args []string) (in
 		o.as = "json"
 	}
 	switch {
-	case o.as != "xml" && o.as != "step" && o.as != "json":
+	case o.as != "" && o.as != "xml" && o.as != "step" && o.as != "json":
 		return 0, usagef("xml, step and json are there", "-as %s is no form of a draft", o.as)
 	case o.only != "" && o.only != "required":
 		return 0, usagef("-only required", "-only %s is unknown", o.only)
@@ -54,6 +54,9 @@ func (s *session) draft(ctx context.Context, o *draftOptions, args []string) (in
 	}
 	c, err := s.contract(ctx, source)
 	if err != nil {
+		return 0, err
+	}
+	if err := onlyWSDL(c, source, o.soap, o.port); err != nil {
 		return 0, err
 	}
 	if c.Description != nil {
@@ -79,7 +82,7 @@ func (s *session) draft(ctx context.Context, o *draftOptions, args []string) (in
 		return 0, err
 	}
 	switch o.as {
-	case "xml":
+	case "", "xml":
 		s.tell.printf("%s", visible(d.XML()))
 	case "json":
 		s.tell.printf("%s\n", visible(document.WriteJSON(d.Fields(), document.Style{Indent: "  "})))

@@ -49,6 +49,9 @@ func surveyCommand() *command {
 			if o.logins && operation != "" {
 				return 0, usagef("testbench survey "+source+" -logins", "-logins goes with a contract as a whole, not with an operation")
 			}
+			if err := onlyWSDL(c, source, o.soap, o.port); err != nil {
+				return 0, err
+			}
 			switch {
 			case c.Description != nil && operation == "":
 				return s.surveyDescription(source, c, o)

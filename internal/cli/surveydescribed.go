@@ -6,7 +6,6 @@ import (
 
 	"testbench"
 	"testbench/internal/contract"
-	"testbench/internal/document"
 	"testbench/internal/schema"
 )
 
@@ -179,7 +178,10 @@ func (s *session) surveyDescribed(source string, c *testbench.Contract, o *surve
 		return ExitHeld, t.json(describedJSON(op, o.depth))
 	}
 	dot := t.sign(" · ", " - ")
-	line := op.Name + dot + op.Method + " " + op.Path
+	line := op.Name + dot + strings.TrimSpace(op.Method+" "+op.Path)
+	if op.Call != "" {
+		line += dot + "calls " + op.Call
+	}
 	if op.Deprecated {
 		line += dot + "deprecated"
 	}
@@ -295,20 +297,8 @@ func (s *session) contents(title, about string, contents []contract.Content, o *
 
 // exampleLine is a request line with values that are valid.
 func exampleLine(op *contract.Operation) string {
-	fields := op.SampleFields(schema.SampleOptions{})
-	built, _ := op.Build(fields, contract.BuildOptions{})
-	if built == nil {
-		return ""
-	}
-	line := built.Method + " " + built.Path
-	for i, p := range built.Query {
-		separator := "&"
-		if i == 0 && !strings.Contains(line, "?") {
-			separator = "?"
-		}
-		line += separator + p.Text()
-	}
-	return line
+	built, _ := op.Build(op.SampleFields(schema.SampleOptions{}), contract.BuildOptions{})
+	return built.Line()
 }
 
 // surveyJSON shows a JSON Schema alone.
@@ -374,98 +364,4 @@ func describedJSON(op *contract.Operation, depth int) any {
 	}
 	out["answers"] = answers
 	return out
-}
-
-// bodyText writes a body for reading.
-func bodyText(v *document.Node) string {
-	if v.Kind == document.Element {
-		document.Declare(v)
-		return document.WriteXML(v, document.Style{Indent: "  "})
-	}
-	if v.IsScalar() && v.Kind != document.Null {
-		return v.Text
-	}
-	return document.WriteJSON(v, document.Style{Indent: "  "})
-}
-
-// draftDescribed writes the skeleton of a request of a description: the body for
-// a pipe, with the request line beside it, or the line where there is no body.
-func (s *session) draftDescribed(source string, c *testbench.Contract, o *draftOptions, name string) (int, error) {
-	if name == "" {
-		return 0, usagef("`testbench survey "+source+"` lists the operations", "draft which operation?")
-	}
-	op, err := c.DescribedOperation(name)
-	if err != nil {
-		return 0, err
-	}
-	options := schema.SampleOptions{Optional: o.only == ""}
-	if o.answer {
-		return s.draftAnswer(op, options)
-	}
-	if o.as == "step" {
-		fields, remarks := op.SampleStep(options)
-		s.tell.printf("%s", visible(contract.StepText(source+"/"+op.Name, fields, remarks)))
-		return ExitHeld, nil
-	}
-	built, _ := op.Build(op.SampleFields(options), contract.BuildOptions{})
-	line := built.Method + " " + built.Path
-	for i, p := range built.Query {
-		line += map[bool]string{true: "?", false: "&"}[i == 0 && !strings.Contains(line, "?")] + p.Text()
-	}
-	var lines []string
-	for _, h := range built.Headers {
-		lines = append(lines, h.Name+": "+h.Value.Text)
-	}
-	if built.Type != "" {
-		lines = append(lines, "Content-Type: "+built.Type)
-	}
-	body := ""
-	switch {
-	case built.Body != nil:
-		body = bodyText(built.Body)
-	case len(built.Form) > 0:
-		var pairs []string
-		for _, p := range built.Form {
-			pairs = append(pairs, p.Text())
-		}
-		body = strings.Join(pairs, "&")
-	case len(built.Parts) > 0:
-		for _, p := range built.Parts {
-			body += fmt.Sprintf("%s (%s): %s\n", p.Name, firstOf(p.Type, "text/plain"), bodyText(p.Value))
-		}
-		body = strings.TrimSuffix(body, "\n")
-	}
-	if body == "" {
-		s.tell.printf("%s\n", visible(line))
-		for _, header := range lines {
-			s.tell.printf("%s\n", visible(header))
-		}
-		return ExitHeld, nil
-	}
-	s.tell.note("%s", line)
-	for _, header := range lines {
-		s.tell.note("%s", header)
-	}
-	s.tell.printf("%s\n", visible(body))
-	return ExitHeld, nil
-}
-
-// draftAnswer writes an answer of success.
-func (s *session) draftAnswer(op *contract.Operation, options schema.SampleOptions) (int, error) {
-	for _, a := range op.Answers {
-		if !strings.HasPrefix(a.Status, "2") && a.Status != "default" {
-			continue
-		}
-		for _, c := range a.Contents {
-			if c.Schema != nil {
-				v := c.Schema.Sample(options).Root
-				if c.Write != nil {
-					v = c.Write(v)
-				}
-				s.tell.printf("%s\n", visible(bodyText(v)))
-				return ExitHeld, nil
-			}
-		}
-	}
-	return 0, fmt.Errorf("%s says nothing of what an answer holds", op.Name)
 }

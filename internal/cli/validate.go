@@ -26,7 +26,7 @@ func validateCommand() *command {
 			o := &validateOptions{}
 			f.BoolVar(&o.all, "all", false, "show all faults, not only the first 20")
 			f.StringVar(&o.operation, "operation", "", "the `name` of the operation whose answer it is, where no body tells that; also as SERVICE/OPERATION")
-			f.StringVar(&o.status, "status", "200", "the status that the answer came with")
+			f.StringVar(&o.status, "status", "", "the `status` that the answer came with (default 200)")
 			f.BoolVar(&o.request, "request", false, "it is the body of a request, and not of an answer")
 			return o
 		},
@@ -56,8 +56,10 @@ func (s *session) validate(ctx context.Context, o *validateOptions, args []strin
 		return 0, err
 	case c.Description != nil && operation == "":
 		return 0, usagef("testbench validate "+source+" "+args[1]+" -operation NAME", "of which operation is it? A body of REST does not say it")
-	case c.Description == nil && o.operation != "":
-		return 0, usagef("", "-operation goes with descriptions of REST; %s tells by the message what it is", source)
+	case c.Description == nil && (o.operation != "" || o.status != "" || o.request):
+		return 0, usagef("leave them out", "-operation, -status and -request go with descriptions of REST; of %s the message tells what it is", source)
+	case o.request && o.status != "":
+		return 0, usagef("", "a request has no status: -request and -status exclude one another")
 	}
 	var in io.Reader = s.stdin
 	name := "standard input"
@@ -90,8 +92,11 @@ func (s *session) validate(ctx context.Context, o *validateOptions, args []strin
 
 // code is the status of the answer, 0 for a request.
 func (o *validateOptions) code() (int, error) {
-	if o.request {
+	switch {
+	case o.request:
 		return 0, nil
+	case o.status == "":
+		return 200, nil
 	}
 	status, err := strconv.Atoi(o.status)
 	if err != nil || status < 100 || status > 599 {

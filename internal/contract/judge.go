@@ -72,7 +72,7 @@ func (p *Parameter) judge(header http.Header) []string {
 		return nil
 	}
 	text := strings.Join(values, ",")
-	filled, short := p.Schema.Fill(document.NewUntyped(text))
+	_, short := p.Schema.Fill(document.NewUntyped(text))
 	if len(short) > 0 {
 		// A list stands with commas between.
 		list := document.NewList()
@@ -83,7 +83,6 @@ func (p *Parameter) judge(header http.Header) []string {
 			return nil
 		}
 	}
-	_ = filled
 	var out []string
 	for _, s := range short {
 		out = append(out, strings.Join(strings.Fields("the header "+p.Wire+" "+s.Path+" "+s.Message), " "))

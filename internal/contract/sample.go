@@ -129,6 +129,24 @@ func (p Pair) Text() string {
 	return strings.ReplaceAll(url.QueryEscape(p.Name), "%24", "$") + "=" + strings.ReplaceAll(url.QueryEscape(scalarText(p.Value)), "+", "%20")
 }
 
+// PairsText writes pairs as a query or a form has them.
+func PairsText(pairs []Pair) string {
+	texts := make([]string, len(pairs))
+	for i, p := range pairs {
+		texts[i] = p.Text()
+	}
+	return strings.Join(texts, "&")
+}
+
+// Line is the request line: method, path and query.
+func (r *Request) Line() string {
+	line := strings.TrimSpace(r.Method + " " + r.Path)
+	if len(r.Query) > 0 {
+		line += "?" + PairsText(r.Query)
+	}
+	return line
+}
+
 // StepText writes a call as a step to put into a sheet.
 func StepText(target string, fields *document.Node, remarks map[*document.Node]string) string {
 	var out strings.Builder

@@ -240,7 +240,11 @@ func (n *Node) Describe() string {
 	if n == nil {
 		return "nothing"
 	}
-	switch v := n.Value(); v.Kind {
+	v := n.Value()
+	if v.Secret && v.IsScalar() && v.Kind != Null {
+		return "a secret value"
+	}
+	switch v.Kind {
 	case Null:
 		return "null"
 	case Boolean, Number:

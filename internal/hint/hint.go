@@ -266,6 +266,11 @@ func unknownPath(e *evidence) string {
 		return ""
 	}
 	path := e.record.Request.URL.Path
+	for _, known := range e.Context.Paths {
+		if known != "" && pathForm(known).MatchString(path) {
+			return "" // the path is right; what it names is not there
+		}
+	}
 	if found := nearest.Of(path, e.Context.Paths); found != "" {
 		return fmt.Sprintf("the path was %s; perhaps %s is meant", path, found)
 	}
@@ -280,6 +285,14 @@ func unknownPath(e *evidence) string {
 		return ""
 	}
 	return "nothing is at " + path + ": check the path, and the address of the service at this site"
+}
+
+// parameterForm finds what stands for a parameter in a path that was quoted.
+var parameterForm = regexp.MustCompile(`\\\{[^}]*\\\}`)
+
+// pathForm matches the addresses that end in a path with parameters in braces.
+func pathForm(path string) *regexp.Regexp {
+	return regexp.MustCompile(parameterForm.ReplaceAllString(regexp.QuoteMeta(path), "[^/]+") + "$")
 }
 
 func wrongMethod(e *evidence) string {

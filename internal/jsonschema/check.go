@@ -206,7 +206,7 @@ func (t *teller) faults(e *js.ValidationError) []schema.Fault {
 		if k.Err != nil && slices.ContainsFunc(formats, func(f *js.Format) bool { return f.Name == k.Want }) {
 			why = ": " + k.Err.Error()
 		}
-		add("is no %s%s: %s", formatWords(k.Want), why, shown(k.Got))
+		add("is no %s%s: %s", formatWords(k.Want), why, t.described(e.InstanceLocation, shown(k.Got)))
 	case *kind.Required:
 		for _, name := range k.Missing {
 			there := t.at(e.InstanceLocation)
@@ -245,7 +245,7 @@ func (t *teller) faults(e *js.ValidationError) []schema.Fault {
 	case *kind.MaxLength:
 		add("must have at most %d characters, and has %d", k.Want, k.Got)
 	case *kind.Pattern:
-		add("must match %s, and is %s", k.Want, shown(k.Got))
+		add("must match %s, and is %s", k.Want, t.described(e.InstanceLocation, shown(k.Got)))
 	case *kind.Minimum:
 		add("must be at least %s, and is %s", number(k.Want), t.described(e.InstanceLocation, ""))
 	case *kind.Maximum:

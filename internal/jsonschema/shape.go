@@ -92,7 +92,7 @@ func (h *shape) typesWithin(depth int) []string {
 func typesOf(values []any) []string {
 	var types []string
 	for _, v := range values {
-		switch v := v.(type) {
+		switch v.(type) {
 		case nil:
 			types = append(types, "null")
 		case bool:
@@ -104,7 +104,6 @@ func typesOf(values []any) []string {
 		case []any:
 			types = append(types, "array")
 		default:
-			_ = v
 			types = append(types, "object")
 		}
 	}

@@ -75,8 +75,12 @@ func Read(record *exchange.Record) *Reply {
 // the protocol itself tells of an error becomes the answer's error. An error says
 // that the answer is none of the protocol's.
 func (r *Reply) SeeRPC(kind rpc.Kind) error {
-	if r.Problem != nil || r.Body == nil || r.Record.Answer == nil || r.Record.Answer.Status >= 400 && r.Format == document.HTML {
+	if r.Problem != nil || r.Body == nil || r.Record.Answer == nil {
 		return nil
+	}
+	isOurs := kind == rpc.JSON && r.Body.Get("jsonrpc") != nil || kind == rpc.XML && r.Body.Name.Local == "methodResponse"
+	if r.Record.Answer.Status >= 400 && !isOurs {
+		return nil // it was refused before the protocol came to speak
 	}
 	see := rpc.AnswerJSON
 	if kind == rpc.XML {

@@ -200,19 +200,9 @@ func (s *Session) planDescribed(p *plan, c *wsdl.Contract, step *Step, spec *req
 		return err
 	}
 	spec.Method, spec.Address = "POST", address
-	fields := document.NewObject()
-	p.filled = map[string]string{}
-	if step.Fill != nil {
-		for _, f := range step.Fill.Fields {
-			node, err := f.Value.Node(scope)
-			if err != nil {
-				return fmt.Errorf("fill %s: %w", f.Name, err)
-			}
-			fields.Members = append(fields.Members, document.Member{Key: f.Name, Value: node})
-			if v := node.Value(); v != nil && v.IsScalar() && !v.Secret {
-				p.filled[f.Name] = v.Text
-			}
-		}
+	fields, err := p.fill(step, scope)
+	if err != nil {
+		return err
 	}
 	if d.version == "" {
 		return d.plain(spec, fields)

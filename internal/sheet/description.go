@@ -65,22 +65,32 @@ func (s *Step) buildOptions(service *Service) contract.BuildOptions {
 	return o
 }
 
+// fill fills the fields of a call in, and remembers what was sent for hints.
+func (p *plan) fill(step *Step, scope *Scope) (*document.Node, error) {
+	fields := document.NewObject()
+	p.filled = map[string]string{}
+	if step.Fill == nil {
+		return fields, nil
+	}
+	for _, f := range step.fillFields() {
+		node, err := f.Value.Node(scope)
+		if err != nil {
+			return nil, fmt.Errorf("fill %s: %w", f.Name, err)
+		}
+		fields.Members = append(fields.Members, document.Member{Key: f.Name, Value: node})
+		if v := node.Value(); v != nil && v.IsScalar() && !v.Secret {
+			p.filled[f.Name] = v.Text
+		}
+	}
+	return fields, nil
+}
+
 // build makes the request of an operation that is described by hand or by a
 // contract that is no WSDL.
 func (p *plan) build(step *Step, spec *request.Spec, scope *Scope, address *value.Template) error {
-	fields := document.NewObject()
-	p.filled = map[string]string{}
-	if step.Fill != nil {
-		for _, f := range step.fillFields() {
-			node, err := f.Value.Node(scope)
-			if err != nil {
-				return fmt.Errorf("fill %s: %w", f.Name, err)
-			}
-			fields.Members = append(fields.Members, document.Member{Key: f.Name, Value: node})
-			if v := node.Value(); v != nil && v.IsScalar() && !v.Secret {
-				p.filled[f.Name] = v.Text
-			}
-		}
+	fields, err := p.fill(step, scope)
+	if err != nil {
+		return err
 	}
 	built, problems := p.op.Build(fields, step.buildOptions(p.service))
 	if len(problems) > 0 {

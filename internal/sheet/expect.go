@@ -54,36 +54,29 @@ var expectKeys = []key[Expect]{
 		}
 	}},
 	{"fault", "none, or rules for code, text, role, detail", func(r *reader, e *Expect, n *yamlfile.Node) {
-		if n.Kind == yamlfile.Scalar {
-			e.NoFault = r.choice(n, "fault: write none, or a mapping of code, text and detail to rules", "none") != ""
-			return
-		}
-		for _, entry := range n.Entries {
-			first, _, _ := strings.Cut(strings.NewReplacer("[", ".").Replace(entry.Key.Text), ".")
-			if !slices.Contains([]string{"code", "subcode", "text", "role", "detail"}, first) {
-				r.file.Report(entry.Key, nearest.Try(first, []string{"code", "subcode", "text", "role", "detail"}), "a fault has no %q", first)
-			}
-		}
-		e.HasFault = true
-		e.Fault = r.fieldRules(n, "reply.fault.")
+		e.NoFault, e.HasFault, e.Fault = r.told(n, "fault", "code", "subcode", "text", "role", "detail")
 	}},
 	{"error", "none, or rules for code, text, target, details, however it is told", func(r *reader, e *Expect, n *yamlfile.Node) {
-		if n.Kind == yamlfile.Scalar {
-			e.NoError = r.choice(n, "error: write none, or a mapping of code, text, target and details to rules", "none") != ""
-			return
-		}
-		for _, entry := range n.Entries {
-			first, _, _ := strings.Cut(strings.NewReplacer("[", ".").Replace(entry.Key.Text), ".")
-			if !slices.Contains([]string{"code", "text", "target", "details"}, first) {
-				r.file.Report(entry.Key, nearest.Try(first, []string{"code", "text", "target", "details"}), "an error has no %q", first)
-			}
-		}
-		e.HasError = true
-		e.Error = r.fieldRules(n, "reply.error.")
+		e.NoError, e.HasError, e.Error = r.told(n, "error", "code", "text", "target", "details")
 	}},
 	{"refused", "tls, certificate or connection", func(r *reader, e *Expect, n *yamlfile.Node) {
 		e.Refused = r.choice(n, "kind of refusal", "tls", "certificate", "connection")
 	}},
+}
+
+// told reads what is expected of a fault or an error: none, or rules for its parts.
+func (r *reader) told(n *yamlfile.Node, word string, parts ...string) (none, some bool, rules []FieldRule) {
+	if n.Kind == yamlfile.Scalar {
+		return r.choice(n, word+": write none, or a mapping of "+strings.Join(parts, ", ")+" to rules", "none") != "", false, nil
+	}
+	for _, entry := range n.Entries {
+		first, _, _ := strings.Cut(strings.NewReplacer("[", ".").Replace(entry.Key.Text), ".")
+		if !slices.Contains(parts, first) {
+			article := map[string]string{"fault": "a", "error": "an"}[word]
+			r.file.Report(entry.Key, nearest.Try(first, parts), "%s %s has no %q", article, word, first)
+		}
+	}
+	return false, true, r.fieldRules(n, "reply."+word+".")
 }
 
 // StatusRule is a rule for a status code.

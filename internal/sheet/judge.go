@@ -230,16 +230,11 @@ func (j *judging) status(e *Expect) {
 func (j *judging) fault(e *Expect) {
 	fault := j.reply.Fault()
 	if e.HasFault {
-		c := Check{Kind: "expect", Subject: "fault", Wanted: "a fault", Got: "no fault", Held: fault != nil}
+		got := ""
 		if fault != nil {
-			c.Got = fault.String()
+			got = fault.String()
 		}
-		j.add(c)
-		if fault != nil {
-			for _, f := range e.Fault {
-				j.rule("expect", "fault "+f.Source, f.Path, f.Rule)
-			}
-		}
+		j.told("fault", got, fault != nil, e.Fault)
 		return
 	}
 	if !e.NoFault && e.Status != nil && !e.Status.wantsSuccess() {
@@ -252,21 +247,29 @@ func (j *judging) fault(e *Expect) {
 	}
 }
 
+// told judges a fault or an error that is expected, and what it says.
+func (j *judging) told(word, got string, isThere bool, rules []FieldRule) {
+	article := map[string]string{"fault": "a ", "error": "an "}[word]
+	if !isThere {
+		j.add(Check{Kind: "expect", Subject: word, Wanted: article + word, Got: "no " + word})
+		return
+	}
+	j.add(Check{Kind: "expect", Subject: word, Wanted: article + word, Got: got, Held: true})
+	for _, f := range rules {
+		j.rule("expect", word+" "+f.Source, f.Path, f.Rule)
+	}
+}
+
 // errorForm judges what the answer says of an error, in whatever form.
 func (j *judging) errorForm(e *Expect) {
 	said := j.reply.Error()
 	switch {
 	case e.HasError:
-		c := Check{Kind: "expect", Subject: "error", Wanted: "an error", Got: "no error", Held: said != nil}
+		got := ""
 		if said != nil {
-			c.Got = said.String()
+			got = said.String()
 		}
-		j.add(c)
-		if said != nil {
-			for _, f := range e.Error {
-				j.rule("expect", "error "+f.Source, f.Path, f.Rule)
-			}
-		}
+		j.told("error", got, said != nil, e.Error)
 	case e.NoError && said != nil:
 		j.add(Check{Kind: "expect", Subject: "error", Wanted: "none", Got: said.String()})
 	case e.NoError:

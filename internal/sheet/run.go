@@ -485,6 +485,14 @@ func (s *Session) context(step *Step, planned *plan) Context {
 
 // showLogin puts a mark into a request of a dry run where credentials would go.
 func (s *Session) showLogin(planned *plan) {
+	if planned.op != nil && planned.op.Versioned {
+		switch planned.request.GetHeader("If-Match") {
+		case "":
+			planned.request.SetHeader("If-Match", "[the version that is read first]")
+		case "none":
+			planned.request.DeleteHeader("If-Match")
+		}
+	}
 	s.Logins.Preview(context.Background(), planned.request, planned.logins)
 }
 

@@ -174,11 +174,10 @@ func check(t *table, fields entity, complete bool, prefix string) (wrong []misst
 		wrong = append(wrong, misstep{code: code, target: prefix + name, message: fmt.Sprintf(format, args...)})
 	}
 	for name := range fields {
-		base, _, control := strings.Cut(name, "@")
+		control := strings.Contains(name, "@")
 		if !control && !slices.Contains(t.properties(), name) && !(t.name == "PurchaseOrders" && name == "lines") {
 			fail("unknown_field", name, "there is no property %s", name)
 		}
-		_ = base
 	}
 	for _, c := range t.columns {
 		v, has := fields[c.name]

@@ -183,12 +183,12 @@ func wrongText(edm string, f facets, v *document.Node) string {
 	}
 	if edm == "Edm.Date" {
 		if _, err := time.Parse(time.DateOnly, v.Text); err != nil && len(v.Text) == 10 {
-			return "is no day that there is: " + v.Text
+			return "is no day that there is: " + v.Describe()
 		}
 	}
 	if edm == "Edm.DateTimeOffset" && f.precision >= 0 {
 		if fraction := instantForm.FindStringSubmatch(v.Text)[3]; len(strings.TrimRight(fraction, "0")) > f.precision {
-			return fmt.Sprintf("must have at most %d digits of a second, and is %s", f.precision, v.Text)
+			return fmt.Sprintf("must have at most %d digits of a second, and is %s", f.precision, v.Describe())
 		}
 	}
 	return ""
@@ -209,7 +209,7 @@ func wrongInteger(edm string, v *document.Node) string {
 		low = new(big.Int)
 	}
 	if n.Cmp(low) < 0 || n.Cmp(limit) >= 0 {
-		return "is out of the range of " + strings.TrimPrefix(edm, "Edm.") + ": " + v.Text
+		return "is out of the range of " + strings.TrimPrefix(edm, "Edm.") + ": " + v.Describe()
 	}
 	return ""
 }
@@ -226,10 +226,10 @@ func wrongDecimal(f facets, v *document.Node) string {
 	whole, fraction, _ := strings.Cut(strings.TrimPrefix(text, "-"), ".")
 	whole, fraction = strings.TrimLeft(whole, "0"), strings.TrimRight(fraction, "0")
 	if f.scale >= 0 && len(fraction) > f.scale {
-		return fmt.Sprintf("must have at most %d digits after the point, and is %s", f.scale, v.Text)
+		return fmt.Sprintf("must have at most %d digits after the point, and is %s", f.scale, v.Describe())
 	}
 	if f.precision >= 0 && len(whole)+len(fraction) > f.precision {
-		return fmt.Sprintf("must have at most %d digits, and is %s", f.precision, v.Text)
+		return fmt.Sprintf("must have at most %d digits, and is %s", f.precision, v.Describe())
 	}
 	return ""
 }

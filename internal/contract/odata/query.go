@@ -73,7 +73,7 @@ func (q queryChecker) fail(says *[]string, format string, args ...any) {
 // find follows a path of property names from a type; what is wrong with it is said.
 func (q queryChecker) find(t *typeDef, path string, says *[]string) *property {
 	var p *property
-	for i, name := range strings.Split(path, "/") {
+	for _, name := range strings.Split(path, "/") {
 		if t == nil {
 			q.fail(says, "names %s, and %s has no properties", path, p.name)
 			return nil
@@ -101,7 +101,6 @@ func (q queryChecker) find(t *typeDef, path string, says *[]string) *property {
 		if t != nil && t.kind > complexKind {
 			t = nil
 		}
-		_ = i
 	}
 	return p
 }

@@ -254,7 +254,7 @@ func (r *reader) resource(n *document.Node, path string, inherited []contract.Pa
 	}
 	for _, source := range sources {
 		for _, method := range children(source, "method") {
-			r.method(r.follow(method), n, path, parameters)
+			r.method(r.follow(method), path, parameters)
 		}
 	}
 	for _, source := range sources {
@@ -339,7 +339,7 @@ func (r *reader) valueType(n *document.Node) schema.Type {
 func (r *reader) space(prefix string) string { return prefixes(r.root)[prefix] }
 
 // method reads a method of a resource.
-func (r *reader) method(n, resource *document.Node, path string, inherited []contract.Parameter) {
+func (r *reader) method(n *document.Node, path string, inherited []contract.Parameter) {
 	op := &contract.Operation{Method: attribute(n, "name"), Path: path, About: about(n)}
 	if op.Method == "" {
 		r.note("line %d: a method has no name", n.Line)
@@ -364,6 +364,10 @@ func (r *reader) method(n, resource *document.Node, path string, inherited []con
 		op.Parameters = r.own(request, op.Parameters)
 		for _, representation := range children(request, "representation") {
 			representation = r.follow(representation)
+			if fields := r.form(representation); len(fields) > 0 {
+				op.Parameters = append(op.Parameters, fields...)
+				continue
+			}
 			if op.Body == nil {
 				op.Body = &contract.Body{Required: true, About: about(representation)}
 			}
@@ -387,8 +391,22 @@ func (r *reader) method(n, resource *document.Node, path string, inherited []con
 	for _, fault := range children(n, "fault") { // of the older form
 		op.Answers = append(op.Answers, contract.Answer{Status: attribute(fault, "status"), Contents: []contract.Content{r.content(fault)}})
 	}
-	_ = resource
 	r.c.operations = append(r.c.operations, op)
+}
+
+// form are the fields of a representation that is a form (2.11.2).
+func (r *reader) form(n *document.Node) []contract.Parameter {
+	if document.FormatOf(attribute(n, "mediaType"), nil) != document.Form {
+		return nil
+	}
+	var fields []contract.Parameter
+	for _, p := range children(n, "param") {
+		if read, ok := r.param(r.follow(p)); ok {
+			read.In = contract.InForm
+			fields = append(fields, read)
+		}
+	}
+	return fields
 }
 
 // response reads what comes back; without a status it is any of success (2.9).
@@ -416,7 +434,7 @@ func (r *reader) content(n *document.Node) contract.Content {
 	c := contract.Content{Type: attribute(n, "mediaType")}
 	name := attribute(n, "element")
 	if name == "" || r.schema == nil {
-		return r.formContent(n, c)
+		return c
 	}
 	prefix, local, has := strings.Cut(name, ":")
 	if !has {
@@ -428,12 +446,6 @@ func (r *reader) content(n *document.Node) contract.Content {
 		return c
 	}
 	c.Schema = xsd.ElementType{Schema: r.schema, Declared: declared}
-	return c
-}
-
-// formContent describes a form by the parameters of its representation (2.11).
-func (r *reader) formContent(n *document.Node, c contract.Content) contract.Content {
-	c.Parts = map[string]contract.PartForm{}
 	return c
 }
 

@@ -59,7 +59,7 @@ func (e *evaluation) follow(segments []segment, nodes []Located) []Located {
 			if s.descends {
 				next = e.descend(s, at, next)
 			} else {
-				next = e.select_(s, at, next)
+				next = e.apply(s, at, next)
 			}
 		}
 		nodes = next
@@ -72,7 +72,7 @@ func (e *evaluation) descend(s segment, at Located, out []Located) []Located {
 	if e.left--; e.left < 0 {
 		return out
 	}
-	out = e.select_(s, at, out)
+	out = e.apply(s, at, out)
 	for _, child := range children(at) {
 		out = e.descend(s, child, out)
 	}
@@ -91,7 +91,7 @@ func children(at Located) []Located {
 	return out
 }
 
-func (e *evaluation) select_(s segment, at Located, out []Located) []Located {
+func (e *evaluation) apply(s segment, at Located, out []Located) []Located {
 	for i := range s.selectors {
 		out = e.choose(&s.selectors[i], at, out)
 	}

@@ -189,7 +189,7 @@ func (p *parser) bracketed() []selector {
 func (p *parser) selector() selector {
 	switch c := p.peek(); {
 	case c == '\'' || c == '"':
-		return selector{kind: byName, name: p.text_()}
+		return selector{kind: byName, name: p.quotedText()}
 	case c == '*':
 		p.at++
 		return selector{kind: wildcard}
@@ -256,8 +256,8 @@ func (p *parser) integer() int {
 	return int(n)
 }
 
-// text_ reads a text in single or double quotes (2.3.1.1).
-func (p *parser) text_() string {
+// quotedText reads a text in single or double quotes (2.3.1.1).
+func (p *parser) quotedText() string {
 	quote := p.peek()
 	start := p.at
 	p.at++
@@ -452,7 +452,7 @@ func (p *parser) operand() operand {
 	start := p.at
 	switch c := p.peek(); {
 	case c == '\'' || c == '"':
-		return literal{document.NewText(p.text_())}
+		return literal{document.NewText(p.quotedText())}
 	case c == '@' || c == '$':
 		p.at++
 		return &subquery{relative: c == '@', segments: p.segments()}
