@@ -111,7 +111,7 @@ func FuzzWrite(f *testing.F) {
 }
 
 func FuzzRead(f *testing.F) {
-	for _, seed := range []string{`{"a": [1, "x", null]}`, `<a b="c"><d/>text</a>`, "a=b&c=d", "<?xml version='1.0' encoding='iso-8859-1'?><a>\xe4</a>", "\xfe\xff\x00<\x00a\x00/\x00>", "[[[["} {
+	for _, seed := range []string{`{"a": [1, "x", null]}`, `<a b="c"><d/>text</a>`, "a=b&c=d", "<?xml version='1.0' encoding='iso-8859-1'?><a>\xe4</a>", "\xfe\xff\x00<\x00a\x00/\x00>", "<\u3130/>", "[[[["} {
 		f.Add([]byte(seed))
 	}
 	f.Fuzz(func(t *testing.T, data []byte) {
@@ -131,11 +131,17 @@ func FuzzRead(f *testing.F) {
 				}
 			case document.XML:
 				written := document.WriteXML(node, document.Style{})
+				if again, err := document.ReadXML([]byte(written), ""); err != nil || !document.Equal(node, again) {
+					t.Fatalf("%q is written as %q, which does not come back: %v", data, written, err)
+				}
 				decoder := xml.NewDecoder(strings.NewReader(written))
 				for {
-					if _, err := decoder.Token(); err == io.EOF {
+					_, err := decoder.Token()
+					// The library has the names of XML 1.0's fourth edition; the fifth has more.
+					if err == io.EOF || err != nil && strings.Contains(err.Error(), "invalid XML name") {
 						break
-					} else if err != nil {
+					}
+					if err != nil {
 						t.Fatalf("%q is written as %q: %v", data, written, err)
 					}
 				}
