@@ -3,6 +3,10 @@
 package safefile
 
 import (
+	"bufio"
+	"errors"
+	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 )
@@ -13,13 +17,34 @@ func Write(name string, data []byte, perm os.FileMode) error {
 	if info, err := os.Stat(name); err == nil {
 		perm = info.Mode().Perm()
 	}
-	return aside(name, data, perm, os.Rename)
+	return aside(name, whole(data), perm, os.Rename)
+}
+
+// Stream is like Write for what is written bit by bit.
+func Stream(name string, perm os.FileMode, write func(io.Writer) error) error {
+	if info, err := os.Stat(name); err == nil {
+		perm = info.Mode().Perm()
+	}
+	return aside(name, func(file io.Writer) error {
+		buffered := bufio.NewWriterSize(file, 64<<10)
+		if err := write(buffered); err != nil {
+			return err
+		}
+		return buffered.Flush()
+	}, perm, os.Rename)
+}
+
+func whole(data []byte) func(io.Writer) error {
+	return func(file io.Writer) error {
+		_, err := file.Write(data)
+		return err
+	}
 }
 
 // Create is like Write for a file that must not be there yet; if it is, the
 // error is fs.ErrExist. Of several that create it at once, one does.
 func Create(name string, data []byte, perm os.FileMode) error {
-	return aside(name, data, perm, func(from, to string) error {
+	return aside(name, whole(data), perm, func(from, to string) error {
 		if err := os.Link(from, to); err != nil {
 			return err
 		}
@@ -27,9 +52,15 @@ func Create(name string, data []byte, perm os.FileMode) error {
 	})
 }
 
-// aside writes data into a file beside name and puts it in place.
-func aside(name string, data []byte, perm os.FileMode, place func(from, to string) error) (err error) {
+// aside writes into a file beside name and puts it in place.
+func aside(name string, write func(io.Writer) error, perm os.FileMode, place func(from, to string) error) (err error) {
 	file, err := os.CreateTemp(filepath.Dir(name), "."+filepath.Base(name)+".*")
+	defer func() {
+		var refused *fs.PathError
+		if errors.As(err, &refused) {
+			refused.Path = name // nobody knows the name beside it
+		}
+	}()
 	if err != nil {
 		return err
 	}
@@ -39,7 +70,7 @@ func aside(name string, data []byte, perm os.FileMode, place func(from, to strin
 			_ = os.Remove(file.Name())
 		}
 	}()
-	if _, err = file.Write(data); err != nil {
+	if err = write(file); err != nil {
 		return err
 	}
 	if err = file.Chmod(perm); err != nil {

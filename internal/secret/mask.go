@@ -4,6 +4,7 @@ package secret
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/base64"
 	"encoding/hex"
 	"io"
@@ -119,7 +120,7 @@ func encodedForms(secret string) []string {
 	// What is escaped for its place is escaped once more where the whole is
 	// quoted, as a JSON body inside of a JSON text is.
 	for _, text := range slices.Clone(texts) {
-		texts = append(texts, jsonText(text), xmlstream.Escape(text, false), htmlEscape.Replace(text))
+		texts = append(texts, jsonText(text), jsonEscape.Replace(jsonText(text)), xmlstream.Escape(text, false), htmlEscape.Replace(text))
 	}
 	slices.Sort(texts)
 	texts = slices.Compact(texts)
@@ -135,6 +136,9 @@ func encodedForms(secret string) []string {
 // htmlEscape is how html/template and others write XML's five signs.
 var htmlEscape = strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;", `"`, "&#34;", "'", "&#39;")
 
+// jsonEscape is how some write three signs in JSON that may come to stand in a page.
+var jsonEscape = strings.NewReplacer("<", `\u003c`, ">", `\u003e`, "&", `\u0026`)
+
 // escapedForms writes a text as the places it may stand in want it.
 func escapedForms(text string) []string {
 	inJSON := jsonText(text)
@@ -144,7 +148,7 @@ func escapedForms(text string) []string {
 		text,
 		inJSON,
 		strings.ReplaceAll(inJSON, "/", `\/`),
-		strings.NewReplacer("<", `\u003c`, ">", `\u003e`, "&", `\u0026`).Replace(inJSON),
+		jsonEscape.Replace(inJSON),
 		xmlstream.Escape(text, false),
 		xmlstream.Escape(text, true),
 		htmlEscape.Replace(text),
@@ -194,6 +198,7 @@ type Writer struct {
 	masker  *Masker
 	mutex   sync.Mutex
 	pending []byte
+	failed  error // the first time that it could not be written to
 }
 
 // NewWriter returns a Writer in front of to.
@@ -210,23 +215,26 @@ func (w *Writer) Write(p []byte) (int, error) {
 	if end == 0 {
 		return len(p), nil
 	}
-	if _, err := io.WriteString(w.to, w.masker.Text(string(w.pending[:end]))); err != nil {
+	_, err := io.WriteString(w.to, w.masker.Text(string(w.pending[:end])))
+	w.pending = append(w.pending[:0], w.pending[end:]...)
+	if err != nil {
+		w.failed = cmp.Or(w.failed, err)
 		return 0, err
 	}
-	w.pending = append(w.pending[:0], w.pending[end:]...)
 	return len(p), nil
 }
 
-// Close writes what is left. It does not close what it writes to.
+// Close writes what is left, and says whether anything could not be written. It does not
+// close what it writes to.
 func (w *Writer) Close() error {
 	w.mutex.Lock()
 	defer w.mutex.Unlock()
-	if len(w.pending) == 0 {
-		return nil
+	if len(w.pending) > 0 {
+		_, err := io.WriteString(w.to, w.masker.Text(string(w.pending)))
+		w.failed = cmp.Or(w.failed, err)
+		w.pending = nil
 	}
-	_, err := io.WriteString(w.to, w.masker.Text(string(w.pending)))
-	w.pending = nil
-	return err
+	return w.failed
 }
 
 // Unmasked writes past the masker, for what was asked for in so many words.

@@ -157,6 +157,11 @@ func (s *Store) Withdraw(key, name string) (int, error) {
 
 // change writes the file of recipients anew and seals again what it is about.
 func (s *Store) change(edit func([]mate) ([]mate, error), name string) (int, error) {
+	unlock, err := safefile.Lock(filepath.Join(s.Dir, recipientsFile))
+	if err != nil {
+		return 0, err
+	}
+	defer unlock()
 	entries, err := s.List()
 	if err != nil {
 		return 0, err

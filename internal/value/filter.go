@@ -39,6 +39,9 @@ func FilterNames() []string {
 var filters = map[string]filter{
 	"add":        {usage: "add 30 d (ms, s, min, h, d, months, years)", least: 1, most: 2, check: checkSpan, apply: addSpan},
 	"format":     {usage: "format dd.MM.yyyy", least: 1, most: 1, check: checkPattern, apply: formatMoment},
+	"day":        {usage: "day", apply: partOf("d")},
+	"month":      {usage: "month", apply: partOf("M")},
+	"year":       {usage: "year", apply: partOf("yyyy")},
 	"default":    {usage: "default x", least: 1, most: 1},
 	"upper":      {usage: "upper", apply: onText(strings.ToUpper)},
 	"lower":      {usage: "lower", apply: onText(strings.ToLower)},
@@ -82,7 +85,22 @@ func asJSON(node *document.Node, _ []string) (*document.Node, error) {
 	return document.NewText(document.WriteJSON(node, document.Style{})), nil
 }
 
-func parseJSON(node *document.Node, _ []string) (*document.Node, error) {
+// parseJSON opens a text that holds JSON; of a list, each of them.
+func parseJSON(node *document.Node, args []string) (*document.Node, error) {
+	if v := node.Value(); v != nil && v.Kind == document.List {
+		list := &document.Node{Kind: document.List, Secret: v.Secret}
+		for i, item := range v.Items {
+			opened, err := parseJSON(item, args)
+			if err != nil {
+				return nil, fmt.Errorf("[%d]: %w", i, err)
+			}
+			if item.Secret {
+				opened = opened.MarkSecret()
+			}
+			list.Items = append(list.Items, opened)
+		}
+		return list, nil
+	}
 	text, err := scalarText(node)
 	if err != nil {
 		return nil, err
@@ -235,6 +253,13 @@ func addMonths(moment time.Time, months int) time.Time {
 func checkPattern(args []string) error {
 	_, err := formatPattern(time.Time{}, args[0])
 	return err
+}
+
+// partOf takes a part of a date, without leading zeros.
+func partOf(pattern string) func(*document.Node, []string) (*document.Node, error) {
+	return func(node *document.Node, _ []string) (*document.Node, error) {
+		return formatMoment(node, []string{pattern})
+	}
 }
 
 func formatMoment(node *document.Node, args []string) (*document.Node, error) {

@@ -136,6 +136,45 @@ func InsertEntry(source []byte, path []string, entry string) ([]byte, error) {
 	return e.insert(e.end(at, indent), e.inner(at, indent), entry), nil
 }
 
+// InsertInto puts entries (in block style, without indentation) at the end of the mapping
+// under a key of a mapping that was read of the same source, and leaves every other byte
+// as it is. The key is made where it is missing. What is in braces cannot be added to.
+func InsertInto(source []byte, mapping *Node, key, entries string) ([]byte, error) {
+	e := &editor{lines: strings.SplitAfter(string(source), "\n")}
+	byHand := errors.New(key + " is not written as lines below its key; put the entries in by hand")
+	at, column := mapping, 0
+	for _, entry := range mapping.Entries {
+		column = entry.Key.Column
+		if entry.Key.Text != key {
+			continue
+		}
+		if at = entry.Value; at.Kind != Mapping || at.Line <= entry.Key.Line {
+			return nil, byHand
+		}
+	}
+	if at == mapping {
+		entries = key + ":\n" + indentBlock(entries, "  ")
+	} else if len(at.Entries) > 0 {
+		column = at.Entries[0].Key.Column
+	}
+	// Before a mapping in lines of its own stand only blanks and dashes: its column counts
+	// bytes as well.
+	if line := e.lines[at.Line-1]; len(at.Entries) == 0 || at.Column > len(line) || line[at.Column-1] == '{' {
+		return nil, byHand
+	}
+	last := at.Line - 1
+	for i := at.Line; i < len(e.lines); i++ {
+		if strings.TrimSpace(e.lines[i]) == "" {
+			continue
+		}
+		if len(leadOf(e.lines[i])) < column-1 {
+			break
+		}
+		last = i
+	}
+	return e.insert(last, strings.Repeat(" ", column-1), entries), nil
+}
+
 // editor knows the lines of a file; a mapping is told by the line of its key (-1
 // for the whole file) and that line's indentation.
 type editor struct{ lines []string }

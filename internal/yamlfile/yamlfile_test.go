@@ -84,3 +84,28 @@ func FuzzRead(f *testing.F) {
 		}
 	})
 }
+
+// Entries go to the end of a mapping inside a list, and nothing else changes.
+func TestInsertInto(t *testing.T) {
+	for _, c := range []struct{ name, source, becomes, says string }{
+		{"key is there", "steps:\n  - step: a\n    fields:\n      x: is text # why\n      # more\n\n    # end\n  - step: b\n",
+			"steps:\n  - step: a\n    fields:\n      x: is text # why\n      # more\n      y: count 1\n      z:\n        - is list\n\n    # end\n  - step: b\n", ""},
+		{"key is missing", "steps:\n- step: a\n  body: |\n    text\n\n    more\n\n- step: b", "steps:\n- step: a\n  body: |\n    text\n\n    more\n  fields:\n    y: count 1\n    z:\n      - is list\n\n- step: b", ""},
+		{"no line break at the end", "steps:\n  - step: a", "steps:\n  - step: a\n    fields:\n      y: count 1\n      z:\n        - is list\n", ""},
+		{"braces", "steps:\n  - {step: a}\n", "", "by hand"},
+		{"braces of the key", "steps:\n  - step: a\n    fields: {x: is text}\n", "", "by hand"},
+		{"braces below the key", "steps:\n  - step: a\n    fields:\n      {x: is text}\n", "", "by hand"},
+		{"no mapping", "steps:\n  - step: a\n    fields: none\n", "", "by hand"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			step := yamlfile.Read("x.yaml", []byte(c.source)).Root.Get("steps").Items[0]
+			changed, err := yamlfile.InsertInto([]byte(c.source), step, "fields", "y: count 1\nz:\n  - is list\n")
+			if c.says != "" {
+				require.ErrorContains(t, err, c.says)
+				return
+			}
+			require.NoError(t, err)
+			assert.Equal(t, c.becomes, string(changed))
+		})
+	}
+}
