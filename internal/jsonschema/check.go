@@ -266,6 +266,8 @@ func (t *teller) faults(e *js.ValidationError) []schema.Fault {
 		add("is not encoded as %s", k.Want)
 	case *kind.ContentMediaType:
 		add("does not hold %s", k.Want)
+	case *unusable:
+		add("cannot be judged: %s", k.err)
 	default:
 		if len(e.Causes) == 0 {
 			add("%s", e.Error())
@@ -296,22 +298,26 @@ func (t *teller) nearest(e *js.ValidationError) []schema.Fault {
 	} else if branch != nil {
 		return t.faults(branch)
 	}
+	// The faults of each are told once: alternatives within alternatives would double
+	// the work at each step down.
 	var best *js.ValidationError
+	var faults []schema.Fault
 	bestScore := 0
 	for _, cause := range e.Causes {
-		score := 1_000 - len(t.faults(cause))
+		told := t.faults(cause)
+		score := 1_000 - len(told)
 		if !typeMissed(cause, len(e.InstanceLocation)) {
 			score += 10_000
 		}
 		if best == nil || score > bestScore {
-			best, bestScore = cause, score
+			best, bestScore, faults = cause, score, told
 		}
 	}
 	if best == nil {
 		return []schema.Fault{t.fault(e.InstanceLocation, path, "fits none of the alternatives")}
 	}
 	if len(e.Causes) == 1 {
-		return t.faults(best)
+		return faults
 	}
 	if bestScore < 10_000 { // each goes wrong at its type
 		var words []string
@@ -322,8 +328,10 @@ func (t *teller) nearest(e *js.ValidationError) []schema.Fault {
 			return []schema.Fault{t.fault(e.InstanceLocation, path, "must be "+inWords(unique(words))+", and is "+t.described(e.InstanceLocation, ""))}
 		}
 	}
-	faults := t.faults(best)
 	for i := range faults {
+		if strings.HasSuffix(faults[i].Message, " alternatives)") {
+			continue // said already of what stands within
+		}
 		faults[i].Message += fmt.Sprintf(" (the nearest of %d alternatives)", len(e.Causes))
 	}
 	return faults

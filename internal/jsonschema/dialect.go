@@ -3,6 +3,7 @@ package jsonschema
 import (
 	"encoding/json"
 	"slices"
+	"strconv"
 	"strings"
 
 	"testbench/internal/document"
@@ -69,7 +70,7 @@ func (w *writer) schema(n *document.Node, id string) any {
 	}
 	out := make(map[string]any, len(n.Members))
 	if ref := n.Get("$ref"); ref != nil && ref.Kind == document.Text {
-		out["$ref"] = w.set.reference(w.at.Location, id, ref.Text)
+		w.refer(out, id, ref.Text)
 		if old { // what stands beside a reference says nothing (3.0.3, 4.7.23)
 			return out
 		}
@@ -78,8 +79,8 @@ func (w *writer) schema(n *document.Node, id string) any {
 		switch key := m.Key; {
 		case key == "$ref" || key == "$id" || strings.HasPrefix(key, "x-") || old && !slices.Contains(known30, key):
 		case key == "$dynamicRef" && m.Value.Kind == document.Text:
-			if _, has := out["$ref"]; !has {
-				out["$ref"] = w.set.reference(w.at.Location, id, m.Value.Text)
+			if n.Get("$ref") == nil {
+				w.refer(out, id, m.Value.Text)
 			}
 		case key == "required" && m.Value.Kind != document.List: // of a parameter of 2.0, or of draft 3
 		case slices.Contains(data, key):
@@ -99,6 +100,17 @@ func (w *writer) schema(n *document.Node, id string) any {
 	}
 	w.direct(n, out)
 	return out
+}
+
+// refer writes a reference; one that leads to nowhere fails when it is compiled.
+func (w *writer) refer(out map[string]any, id, reference string) {
+	place, err := w.set.docs.Resolve(w.at.Location, id, reference)
+	if err != nil {
+		w.set.lost = append(w.set.lost, err)
+		out["$ref"] = "tb:/nowhere"
+		return
+	}
+	out[laterKeyword] = strconv.Itoa(w.set.number(place))
 }
 
 // modern writes what was said otherwise before 3.1 as it is said now.

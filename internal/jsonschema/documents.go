@@ -3,8 +3,10 @@ package jsonschema
 import (
 	"fmt"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"testbench/internal/document"
 )
@@ -18,10 +20,12 @@ type Documents struct {
 	// Fetch gets the file that base speaks of as location; nil gets none.
 	Fetch func(base, location string) (resolved string, data []byte, err error)
 
+	mutex  sync.Mutex
 	roots  map[string]*document.Node
 	failed map[string]error
 	asked  map[[2]string]string
 	ids    map[string]Place
+	found  map[[3]string]Place // what references lead to
 }
 
 // Place is where something stands in a file.
@@ -44,6 +48,11 @@ func (p Place) Below(name string) Place {
 	}
 	next.Node = p.Node.Get(name)
 	return next
+}
+
+// Member is the place of a member that is known; it need not be looked for.
+func (p Place) Member(m document.Member) Place {
+	return Place{Location: p.Location, Pointer: p.Pointer + "/" + escapePointer(m.Key), Node: m.Value}
 }
 
 func escapePointer(name string) string {
@@ -75,13 +84,35 @@ func ReadData(location string, data []byte) (*document.Node, error) {
 
 // Add puts a file in that was read already.
 func (d *Documents) Add(location string, root *document.Node) Place {
+	d.mutex.Lock()
+	defer d.mutex.Unlock()
+	return d.add(location, root)
+}
+
+func (d *Documents) add(location string, root *document.Node) Place {
 	if d.roots == nil {
 		d.roots, d.failed, d.asked, d.ids = map[string]*document.Node{}, map[string]error{}, map[[2]string]string{}, map[string]Place{}
+		d.found = map[[3]string]Place{}
 	}
 	d.roots[location] = root
 	place := Place{Location: location, Node: root}
-	d.index(place, "", 0)
+	if namesItself(root, 0) {
+		d.index(place, "", 0)
+	}
 	return place
+}
+
+// namesItself says whether anything in a file has an id, which few descriptions do.
+func namesItself(n *document.Node, depth int) bool {
+	if n == nil || depth > 100 {
+		return false
+	}
+	for _, m := range n.Members {
+		if m.Key == "$id" || namesItself(m.Value, depth+1) {
+			return true
+		}
+	}
+	return slices.ContainsFunc(n.Items, func(item *document.Node) bool { return namesItself(item, depth+1) })
 }
 
 // index finds what schemas call themselves ($id; JSON Schema 2020-12, 8.2.1).
@@ -95,7 +126,7 @@ func (d *Documents) index(p Place, base string, depth int) {
 	}
 	for _, m := range p.Node.Members {
 		if m.Value.Kind == document.Object || m.Value.Kind == document.List {
-			d.index(p.Below(m.Key), base, depth+1)
+			d.index(p.Member(m), base, depth+1)
 		}
 	}
 	for i, item := range p.Node.Items {
@@ -133,7 +164,7 @@ func (d *Documents) file(base, location string) (string, error) {
 	if err == nil && d.roots[resolved] == nil {
 		var root *document.Node
 		if root, err = ReadData(resolved, data); err == nil {
-			d.Add(resolved, root)
+			d.add(resolved, root)
 		}
 	}
 	if resolved == "" {
@@ -146,6 +177,20 @@ func (d *Documents) file(base, location string) (string, error) {
 // Resolve finds what a reference in a file leads to. id is what the schema
 // around it calls itself, "" for none.
 func (d *Documents) Resolve(base, id, reference string) (Place, error) {
+	d.mutex.Lock()
+	defer d.mutex.Unlock()
+	key := [3]string{base, id, reference}
+	if found, ok := d.found[key]; ok {
+		return found, nil
+	}
+	found, err := d.resolve(base, id, reference)
+	if err == nil {
+		d.found[key] = found
+	}
+	return found, err
+}
+
+func (d *Documents) resolve(base, id, reference string) (Place, error) {
 	location, fragment, _ := strings.Cut(reference, "#")
 	place := Place{Location: base, Node: d.roots[base]}
 	if location != "" || id != "" {

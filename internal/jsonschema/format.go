@@ -25,6 +25,9 @@ var formats = []*js.Format{
 		}
 		return nil
 	}},
+	// Many descriptions say url, which no standard defines: it is known, so that it is
+	// said and sampled, and not judged.
+	{Name: "url", Validate: func(any) error { return nil }},
 }
 
 // within holds numbers to so many bits beside the sign.

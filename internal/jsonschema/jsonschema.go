@@ -25,11 +25,15 @@ type Set struct {
 
 	mutex    sync.Mutex
 	compiler *js.Compiler
-	sources  []Place        // of the resources tb:/0, tb:/1, …
-	numbers  map[string]int // place: its number in sources
 	broken   map[string]error
 	compiled map[string]*Schema
 	lost     []error // references that lead to nowhere, met while compiling
+
+	members sync.Map // *js.Schema: its []property
+
+	placing sync.Mutex
+	sources []Place        // of the resources tb:/0, tb:/1, …
+	numbers map[string]int // place: its number in sources
 }
 
 // NewSet prepares a set of the schemas of documents.
@@ -44,6 +48,7 @@ func NewSet(docs *Documents, dialect Dialect, direction Direction) *Set {
 	}
 	s.compiler.UseRegexpEngine(compilePattern)
 	s.compiler.UseLoader(s)
+	s.compiler.RegisterVocabulary(s.referring())
 	return s
 }
 
@@ -83,6 +88,13 @@ func (s *Set) address(at Place) string {
 	if s.dialect == Alone {
 		return fileAddress(at.Location) + "#" + at.Pointer
 	}
+	return "tb:/" + strconv.Itoa(s.number(at))
+}
+
+// number is that of a place among the sources.
+func (s *Set) number(at Place) int {
+	s.placing.Lock()
+	defer s.placing.Unlock()
 	key := at.String()
 	number, known := s.numbers[key]
 	if !known {
@@ -90,18 +102,18 @@ func (s *Set) address(at Place) string {
 		s.numbers[key] = number
 		s.sources = append(s.sources, at)
 	}
-	return "tb:/" + strconv.Itoa(number)
+	return number
 }
 
-// reference is what a reference is written as for the compiler. One that leads
-// to nowhere is noted, and fails when it is loaded.
-func (s *Set) reference(location, id, reference string) string {
-	place, err := s.docs.Resolve(location, id, reference)
-	if err != nil {
-		s.lost = append(s.lost, err)
-		return "tb:/nowhere"
+// numbered is the source of a number.
+func (s *Set) numbered(text string) (Place, bool) {
+	s.placing.Lock()
+	defer s.placing.Unlock()
+	number, err := strconv.Atoi(text)
+	if err != nil || number < 0 || number >= len(s.sources) {
+		return Place{}, false
 	}
-	return s.address(place)
+	return s.sources[number], true
 }
 
 // fileAddress writes a location as an absolute address.
@@ -119,11 +131,10 @@ func fileAddress(location string) string {
 // Load gives the compiler what stands at an address.
 func (s *Set) Load(address string) (any, error) {
 	if rest, ok := strings.CutPrefix(address, "tb:/"); ok {
-		number, err := strconv.Atoi(rest)
-		if err != nil || number >= len(s.sources) {
+		at, ok := s.numbered(rest)
+		if !ok {
 			return nil, fmt.Errorf("%s is no schema", address)
 		}
-		at := s.sources[number]
 		w := &writer{set: s, at: at}
 		return w.schema(at.Node, ""), nil
 	}
@@ -137,6 +148,8 @@ func (s *Set) Load(address string) (any, error) {
 
 // root is the document at an absolute address.
 func (s *Set) root(address string) (*document.Node, error) {
+	s.docs.mutex.Lock()
+	defer s.docs.mutex.Unlock()
 	first := ""
 	for location, root := range s.docs.roots {
 		if fileAddress(location) == address {
@@ -171,11 +184,9 @@ func (s *Set) sourceOf(compiled *js.Schema) Place {
 	}
 	var at Place
 	if rest, ok := strings.CutPrefix(address, "tb:/"); ok {
-		number, err := strconv.Atoi(rest)
-		if err != nil || number >= len(s.sources) {
+		if at, ok = s.numbered(rest); !ok {
 			return at
 		}
-		at = s.sources[number]
 	} else {
 		root, err := s.root(address)
 		if err != nil {

@@ -65,9 +65,7 @@ func joinWords(words []string) string {
 
 // nameOf is what a schema is called, where something refers to it.
 func (s *Schema) nameOf(one *js.Schema) string {
-	for i := 0; one.Ref != nil && i < 8; i++ {
-		one = one.Ref
-	}
+	one = resolved(one)
 	if one.Title != "" {
 		return one.Title
 	}
@@ -172,11 +170,7 @@ func (o *outliner) inside(s *Schema, depth int, path string) {
 	if o.most > 0 && depth >= o.most || len(o.rows) > mostRows || depth > 40 {
 		return
 	}
-	key := s.compiled
-	for i := 0; key.Ref != nil && i < 8; i++ {
-		key = key.Ref
-	}
-	o.open = append(o.open, key)
+	o.open = append(o.open, resolved(s.compiled))
 	defer func() { o.open = o.open[:len(o.open)-1] }()
 	for _, p := range s.properties() {
 		if p.readOnly && s.set.direction == Request || p.writeOnly && s.set.direction == Answer {
@@ -213,11 +207,7 @@ func (o *outliner) inside(s *Schema, depth int, path string) {
 			}
 			inner, innerPath = items, innerPath+"[0]"
 		}
-		next := inner.compiled
-		for i := 0; next.Ref != nil && i < 8; i++ {
-			next = next.Ref
-		}
-		row.Again = slices.Contains(o.open, next) && len(inner.properties()) > 0
+		row.Again = slices.Contains(o.open, resolved(inner.compiled)) && len(inner.properties()) > 0
 		o.rows = append(o.rows, row)
 		if !row.Again {
 			o.inside(inner, depth+1, innerPath)

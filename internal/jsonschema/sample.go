@@ -13,6 +13,14 @@ import (
 	"testbench/internal/schema"
 )
 
+// Large descriptions are one net, and nobody fills in all that can be reached: what
+// may be left out goes into a sample down to deepestOptional, and less deep where that
+// makes more than mostParts.
+const (
+	deepestOptional = 5
+	mostParts       = 2_000
+)
+
 // Sample makes a valid value, the same each time. Examples and defaults of the
 // schema are used as far as they are valid themselves; what is read-only is left
 // out of requests.
@@ -21,13 +29,19 @@ func (s *Schema) Sample(options schema.SampleOptions) *schema.Sample {
 	var made *sampler
 	for _, own := range []bool{true, false} {
 		for _, unlike := range []int{0, 1, 2} {
-			m := &sampler{optional: options.Optional, examples: own, choice: unlike, remarks: map[*document.Node]string{}, left: 20_000}
-			m.root = m.value(s, "", 0)
+			var m *sampler
+			for deepest := deepestOptional; m == nil || m.left < 0 && deepest >= 0; deepest-- {
+				m = &sampler{optional: options.Optional, examples: own, choice: unlike, remarks: map[*document.Node]string{}, deepest: deepest, left: 10 * mostParts}
+				if deepest > 0 && options.Optional {
+					m.left = mostParts
+				}
+				m.root = m.value(s, "", 0)
+			}
 			if made == nil || len(s.Check(m.root)) == 0 {
 				made = m
 			}
 			if len(s.Check(made.root)) == 0 {
-				return &schema.Sample{Root: made.root, Remarks: made.remarks, Cut: made.cut}
+				return &schema.Sample{Root: made.root, Remarks: made.remarks, Cut: made.cut, Omitted: made.omitted}
 			}
 		}
 	}
@@ -36,7 +50,7 @@ func (s *Schema) Sample(options schema.SampleOptions) *schema.Sample {
 			return required
 		}
 	}
-	return &schema.Sample{Root: made.root, Remarks: made.remarks, Cut: made.cut}
+	return &schema.Sample{Root: made.root, Remarks: made.remarks, Cut: made.cut, Omitted: made.omitted}
 }
 
 type sampler struct {
@@ -46,6 +60,8 @@ type sampler struct {
 	choice   int // which of several alternatives is taken
 	remarks  map[*document.Node]string
 	cut      []string
+	omitted  int
+	deepest  int // that holds what may be left out
 	open     []*js.Schema
 	left     int
 	count    int // so that items of a list differ
@@ -156,6 +172,9 @@ func (m *sampler) object(s *Schema, h *shape, path string, depth int) *document.
 		case p.readOnly && s.set.direction == Request, p.writeOnly && s.set.direction == Answer:
 			continue
 		case !p.required && (!m.optional || again || p.maybe):
+			continue
+		case !p.required && depth > m.deepest:
+			m.omitted++
 			continue
 		case again && depth > 20:
 			m.cut = append(m.cut, below)

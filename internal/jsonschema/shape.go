@@ -28,7 +28,7 @@ func (h *shape) add(s *js.Schema) {
 		return
 	}
 	h.all = append(h.all, s)
-	h.add(s.Ref)
+	h.add(referred(s))
 	h.add(s.RecursiveRef)
 	if s.DynamicRef != nil {
 		h.add(s.DynamicRef.Ref)
@@ -155,7 +155,14 @@ type property struct {
 }
 
 // properties lists the members, in the order of the source.
-func (s *Schema) properties() []property { return s.propertiesOf(shapeOf(s.compiled), false, 0) }
+func (s *Schema) properties() []property {
+	if known, ok := s.set.members.Load(s.compiled); ok {
+		return known.([]property)
+	}
+	made := s.propertiesOf(shapeOf(s.compiled), false, 0)
+	s.set.members.Store(s.compiled, made)
+	return made
+}
 
 func (s *Schema) propertiesOf(h *shape, maybe bool, depth int) []property {
 	var out []property

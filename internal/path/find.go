@@ -317,7 +317,7 @@ func (f *finder) selected(node *document.Node, s step) (*document.Node, error) {
 	}
 	var found []*document.Node
 	for _, item := range items {
-		inner := finder{roots: Roots{Answer: item, Reply: f.roots.Reply, Prefixes: f.roots.Prefixes}, scope: f.scope}
+		inner := finder{roots: Roots{Answer: item, Reply: f.roots.Reply, Later: f.roots.Later, Prefixes: f.roots.Prefixes}, scope: f.scope}
 		if err := inner.follow(item, "answer", s.inner.steps); err != nil {
 			return nil, err
 		}

@@ -29,6 +29,33 @@ type Path struct {
 	jsonpath *jsonpath.Query
 }
 
+// Plain is one step of a path that anybody can follow: a member by its name, or an
+// element of a list by its place.
+type Plain struct {
+	Name  string
+	Index int // where Name is empty
+}
+
+// PlainSteps gives the steps of a path that is nothing but names and places from the
+// start of a list, and whether it starts at the reply; ok is false for any other.
+func (p *Path) PlainSteps() (steps []Plain, fromReply, ok bool) {
+	if p.xpath != nil || p.jsonpath != nil {
+		return nil, false, false
+	}
+	for i, s := range p.steps {
+		switch {
+		case i == 0 && s.kind == byName && s.name == "answer" && !p.reply:
+		case s.kind == byName || s.kind == byKey:
+			steps = append(steps, Plain{Name: s.name})
+		case s.kind == byIndex && s.index >= 0:
+			steps = append(steps, Plain{Index: s.index})
+		default:
+			return nil, false, false
+		}
+	}
+	return steps, p.reply, true
+}
+
 type stepKind uint8
 
 const (
@@ -62,6 +89,16 @@ func (s step) text() string {
 	default:
 		return "[" + s.inner.Source + "=" + s.equal.Source + "]"
 	}
+}
+
+// Segment writes a name as one step of a path, in brackets and quotes where it could be
+// read as something else.
+func Segment(name string) string {
+	plain := name != "" && !strings.ContainsAny(name, " .[]\"|=(){}\t\r\n") && !strings.ContainsRune("/$*@-", rune(name[0]))
+	if plain && strings.Trim(name, "0123456789") != "" && name != "answer" && name != "reply" {
+		return name
+	}
+	return "[" + document.QuoteJSON(name) + "]"
 }
 
 // Compile reads a path. Errors are of type *Error.
@@ -289,6 +326,8 @@ func (r *reader) quoted() (string, error) {
 // Roots are the trees that paths start from. Either may be nil.
 type Roots struct {
 	Answer, Reply *document.Node
+	// Later makes Reply when it is first asked for, where it is nil; it may be nil too.
+	Later func() *document.Node
 	// Index, if not nil, keeps what XPath expressions need to know of the answer,
 	// so that several of them need not each find it out.
 	Index *Index
@@ -299,7 +338,15 @@ type Roots struct {
 
 func (r Roots) of(p *Path) (root *document.Node, name string) {
 	if p.reply {
-		return r.Reply, "reply"
+		return r.Around(), "reply"
 	}
 	return r.Answer, "answer"
+}
+
+// Around is the tree below reply.
+func (r Roots) Around() *document.Node {
+	if r.Reply == nil && r.Later != nil {
+		return r.Later()
+	}
+	return r.Reply
 }

@@ -3,6 +3,7 @@ package reply
 import (
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 
 	"testbench/internal/document"
@@ -131,6 +132,10 @@ func errorOf(n *document.Node) *Error {
 			e.Target = only.Target
 		}
 		e.Details = nil
+	}
+	// What is said of all of them comes before what is said of one.
+	if all := own(inner, textNames); all != "" && slices.ContainsFunc(e.Details, func(d Error) bool { return d.Text == e.Text }) {
+		e.Text = all
 	}
 	if len(e.Details) > 1 && e.Target != "" && own(inner, targetNames) == "" {
 		e.Target = "" // it is that of one of the details

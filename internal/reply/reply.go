@@ -8,6 +8,7 @@ import (
 	"encoding/hex"
 	"fmt"
 	"net/http"
+	"net/url"
 	"strconv"
 	"strings"
 	"time"
@@ -71,6 +72,35 @@ func Read(record *exchange.Record) *Reply {
 	return r
 }
 
+// Of makes a reply of something that no exchange brought: what it says, and what is
+// known around it, which may be nil.
+func Of(payload, around *document.Node) *Reply {
+	return &Reply{Record: &exchange.Record{}, Payload: payload, Body: payload, tree: around}
+}
+
+// OfCall makes a reply of a call that came in: paths start from its body, or from its
+// query where it has none; below reply are method, path, query, headers, text and so on.
+func OfCall(method string, address *url.URL, header http.Header, body []byte) *Reply {
+	r := Read(&exchange.Record{Answer: &exchange.Answer{Header: header, Body: body}})
+	query := document.NewObject()
+	for name, values := range address.Query() {
+		list := document.NewList()
+		for _, v := range values {
+			list.Items = append(list.Items, document.NewUntyped(v))
+		}
+		if query.Set(name, list); len(values) == 1 {
+			query.Set(name, list.Items[0])
+		}
+	}
+	if r.Payload == nil && len(body) == 0 {
+		r.Payload = query
+	}
+	if tree := r.Tree(); tree != nil {
+		tree.Set("method", document.NewText(method)).Set("path", document.NewText(address.Path)).Set("query", query)
+	}
+	return r
+}
+
 // SeeRPC takes the result of a call by JSON-RPC or XML-RPC out of the answer; what
 // the protocol itself tells of an error becomes the answer's error. An error says
 // that the answer is none of the protocol's.
@@ -124,7 +154,7 @@ func (r *Reply) Fault() *soap.Fault {
 
 // Roots returns the trees for paths.
 func (r *Reply) Roots(names map[string]string) path.Roots {
-	return path.Roots{Answer: r.Payload, Reply: r.Tree(), Prefixes: names, Index: &r.index}
+	return path.Roots{Answer: r.Payload, Later: r.Tree, Prefixes: names, Index: &r.index}
 }
 
 // Tree returns the tree under `reply`: status, reason, time, size, type, text,

@@ -2,6 +2,7 @@ package reply_test
 
 import (
 	"net/http"
+	"net/url"
 	"testing"
 	"time"
 
@@ -61,4 +62,19 @@ func TestUnreadable(t *testing.T) {
 	assert.Nil(t, reply.Read(&exchange.Record{}).Tree())
 	assert.Nil(t, reply.Read(nil).Fault())
 	assert.Equal(t, document.Binary, reply.Read(record("image/png", "\x89PNG")).Format)
+}
+
+// FuzzRead reads any answer, and what it says of an error.
+func FuzzRead(f *testing.F) {
+	for _, seed := range [][2]string{{"application/json", `{"error":{"code":"x","message":"y","details":[{"target":"a/0/b","message":"z"}]}}`}, {"text/html", "<h1>a</h1><title>b</title>"}, {"text/plain", "no"},
+		{"application/problem+json", `{"detail":"d","invalid-params":[{"name":"n","reason":"r"}],"errors":{"a":["b"]}}`}, {"text/xml", `<e:Envelope xmlns:e="http://schemas.xmlsoap.org/soap/envelope/"><e:Body><e:Fault><faultcode>e:Client</faultcode></e:Fault></e:Body></e:Envelope>`},
+		{"multipart/related; boundary=b", "--b\r\n\r\n{}\r\n--b--"}, {"application/soap+xml", `<Envelope xmlns="http://www.w3.org/2003/05/soap-envelope"><Body/></Envelope>`}, {"", "[[]]"}} {
+		f.Add(500, seed[0], []byte(seed[1]))
+		f.Add(200, seed[0], []byte(seed[1]))
+	}
+	f.Fuzz(func(t *testing.T, status int, mediaType string, body []byte) {
+		record := &exchange.Record{Request: &exchange.Request{Method: "GET", URL: &url.URL{}}, Answer: &exchange.Answer{Status: status, Header: http.Header{"Content-Type": {mediaType}}, Body: body}}
+		re := reply.Read(record)
+		_, _, _ = re.Error(), re.Fault(), re.Tree()
+	})
 }

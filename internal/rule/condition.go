@@ -246,7 +246,7 @@ type Data struct {
 
 func (d *Data) activation() map[string]any {
 	return map[string]any{
-		"answer": wrap(d.Answer), "reply": wrap(d.Reply), "row": wrap(d.Row), "site": wrap(d.Site), "kept": wrap(d.Kept),
+		"answer": wrap(d.Answer), "reply": wrap(d.Around()), "row": wrap(d.Row), "site": wrap(d.Site), "kept": wrap(d.Kept),
 		evaluationVariable: evaluation{data: d},
 	}
 }
@@ -258,7 +258,7 @@ func (c *Condition) Judge(data *Data) Verdict {
 	switch {
 	case err != nil:
 		verdict.Got = "it cannot be worked out"
-		verdict.Note = evalError(err)
+		verdict.Note, verdict.Unclear = evalError(err), true
 	case result == types.True:
 		verdict.Held = true
 	case result == types.False:
@@ -267,7 +267,7 @@ func (c *Condition) Judge(data *Data) Verdict {
 	default:
 		node, _ := unwrap(result)
 		verdict.Got = node.Describe()
-		verdict.Note = "a condition must come to true or false"
+		verdict.Note, verdict.Unclear = "a condition must come to true or false", true
 	}
 	return verdict
 }

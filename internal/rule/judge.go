@@ -21,6 +21,8 @@ type Verdict struct {
 	Got    string // what was there, in words
 	Note   string // why it fell short where that is not plain; may be empty
 	Secret bool   // what was there came from a secret
+	// Unclear says of a condition that it came to neither yes nor no.
+	Unclear bool
 }
 
 // Judge holds what a path led to against the rule. An error means that the
@@ -38,28 +40,52 @@ func (r *Rule) Judge(found path.Selection, roots path.Roots, scope value.Scope) 
 			verdict.Note = m.Miss.String()
 		}
 	}
-	matches := found.Matches
-	if found.Many && r.test.takesSequence() && found.Whole() != nil {
-		matches = []path.Match{{Where: "all of them", Node: found.Whole()}}
-	}
-	for _, m := range matches {
-		if m.Node == nil && r.optional {
-			continue
-		}
-		held, why, err := j.holds(&r.test, m.Node)
-		if err != nil {
-			return Verdict{}, err
-		}
-		if !held {
-			fall(m, why)
-			break
+	parts := r.parts()
+judging:
+	for _, part := range parts {
+		for _, m := range judged(part, found) {
+			if m.Node == nil && r.optional {
+				continue
+			}
+			held, why, err := j.holds(part, m.Node)
+			if err != nil {
+				return Verdict{}, err
+			}
+			if !held && why == "" && len(parts) > 1 {
+				why = "it is not so that it " + part.source
+			}
+			if !held {
+				fall(m, why)
+				break judging
+			}
 		}
 	}
 	verdict.Wanted = r.filledIn(scope)
 	if verdict.Held {
-		verdict.Got = came(matches)
+		verdict.Got = came(judged(parts[0], found))
 	}
 	return verdict, nil
+}
+
+// parts are the rules of a list of rules, each of which is judged on what it is about:
+// `is number` on each element, `is unique` on all at once.
+func (r *Rule) parts() []*test {
+	if r.test.op != opAllOf {
+		return []*test{&r.test}
+	}
+	parts := make([]*test, len(r.test.tests))
+	for i := range r.test.tests {
+		parts[i] = &r.test.tests[i]
+	}
+	return parts
+}
+
+// judged is what of all that was found a rule is judged on.
+func judged(t *test, found path.Selection) []path.Match {
+	if found.Many && t.takesSequence() && found.Whole() != nil {
+		return []path.Match{{Where: "all of them", Node: found.Whole()}}
+	}
+	return found.Matches
 }
 
 // came says what a rule that held was judged on.

@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"golang.org/x/text/currency"
 	"golang.org/x/text/language"
@@ -266,4 +267,94 @@ func quotedExpression(t *value.Template, scope value.Scope) (string, error) {
 		text = strings.Replace(text, h.Source, regexp.QuoteMeta(filled.Sent), 1)
 	}
 	return text, nil
+}
+
+// forms are the kinds that a text is recognised as, the surest first. Kinds that almost
+// any text could be (hex, base64, hostname, language) are not guessed.
+var forms = []string{"datetime", "date", "uuid", "jwt", "email", "uri", "ipv4"}
+
+// Forms lists the kinds that texts are recognised as.
+func Forms() []string { return slices.Clone(forms) }
+
+// KindOf says what kind a single value is of, as `is` knows it: a number, a boolean, or
+// the form of a text.
+func KindOf(v *document.Node) string {
+	switch {
+	case isNumber(v) && isInteger(v.Text):
+		return "integer"
+	case isNumber(v):
+		return "number"
+	case kinds["boolean"].is(v, 0):
+		return "boolean"
+	case v.Kind == document.Null:
+		return "null"
+	case len(v.Text) < 7 || len(v.Text) > 4_096: // no form is shorter
+		return "text"
+	}
+	if len(v.Text) > 10 && v.Text[10] == 'T' {
+		if _, err := time.Parse(time.RFC3339, v.Text); err == nil {
+			return "datetime" // as most are; the general way takes ten times as long
+		}
+	}
+	for _, name := range forms {
+		if couldBe(name, v.Text) && kinds[name].matches(v.Text) {
+			return name
+		}
+	}
+	return "text"
+}
+
+func isDigit(c byte) bool { return c >= '0' && c <= '9' }
+
+// couldBe looks at a text before a form is tried: most texts are of none.
+func couldBe(form, text string) bool {
+	switch form {
+	case "datetime":
+		return len(text) > 10 && isDigit(text[0]) && text[4] == '-'
+	case "date":
+		return len(text) == 10 && isDigit(text[0]) && text[4] == '-'
+	case "uuid":
+		return len(text) == 36
+	case "jwt":
+		return strings.HasPrefix(text, "ey")
+	case "email":
+		return strings.Contains(text, "@")
+	case "uri":
+		return strings.Contains(text, "://") || strings.HasPrefix(text, "urn:")
+	}
+	return strings.Count(text, ".") == 3
+}
+
+// Merged gives the kinds that hold for all values of some kinds: integers among numbers
+// are numbers, forms among texts are texts.
+func Merged(of map[string]bool) []string {
+	var out []string
+	for _, name := range []string{"boolean", "integer", "number", "text"} {
+		if of[name] && (name != "integer" || !of["number"]) {
+			out = append(out, name)
+		}
+	}
+	if of["text"] {
+		return out
+	}
+	var some []string
+	for _, name := range forms {
+		if of[name] {
+			some = append(some, name)
+		}
+	}
+	if len(some) > 1 || len(some) == 1 && len(out) > 0 {
+		some = []string{"text"}
+	}
+	return append(out, some...)
+}
+
+// SameMoment says whether two texts are the same moment, in whatever zones.
+func SameMoment(a, b string) bool {
+	if len(a) < 20 || len(b) < 20 || !isDigit(a[0]) || a[4] != '-' {
+		return false
+	}
+	x, errX := time.Parse(time.RFC3339Nano, a)
+	y, errY := time.Parse(time.RFC3339Nano, b)
+	return errX == nil && errY == nil && x.Equal(y)
 }

@@ -114,6 +114,35 @@ func TestRules(t *testing.T) {
 	}
 }
 
+// Of a list of rules each is judged on what it is about: single elements, or all at once.
+func TestListOfRules(t *testing.T) {
+	const answer = `{"n": [1, 2, 3], "twice": [1, 2, 2], "mixed": [1, "b", "b"], "none": []}`
+	for _, c := range []struct {
+		path   string
+		rules  []string
+		where  string // empty where all hold
+		reason string
+	}{
+		{"n[*]", []string{"is integer", "between 1 and 3", "is unique", "is ascending", "count 3"}, "", ""},
+		{"twice[*]", []string{"is integer", "is unique"}, "all of them", "[1] and [2] are both 2"},
+		{"mixed[*]", []string{"is unique", "is integer"}, "all of them", `[1] and [2] are both "b"`},
+		{"mixed[*]", []string{"is integer", "is unique"}, "mixed[1]", "it is not so that it is integer"},
+		{"none[*]", []string{"optional is integer", "optional is unique"}, "", ""},
+		{"none[*]", []string{"optional is integer", "is unique"}, "none[*]", "none has no [*]: it is an empty list"},
+	} {
+		var parts []*rule.Rule
+		for _, text := range c.rules {
+			part, err := rule.Parse(text, false)
+			require.NoError(t, err)
+			parts = append(parts, part)
+		}
+		found, roots := find(t, answer, c.path)
+		verdict, err := rule.AllOf(parts).Judge(found, roots, lookup)
+		require.NoError(t, err)
+		assert.Equal(t, []any{c.where == "", c.where, c.reason}, []any{verdict.Held, verdict.Where, verdict.Note}, "%s %v", c.path, c.rules)
+	}
+}
+
 func TestRulesThatMislead(t *testing.T) {
 	cases := map[string]string{
 		"under the counter":    "did you mean `equals under the counter`?",

@@ -96,6 +96,9 @@ type Sample struct {
 	// Cut tells where a type that holds itself was not followed further although it
 	// is mandatory: there the sample is not valid, as no finite one could be.
 	Cut []string
+	// Omitted is how many members were left out because they may be and stand deep in
+	// others.
+	Omitted int
 }
 
 // Below puts a name behind a path.

@@ -56,6 +56,11 @@ func ActionHeader(action string) string { return `"` + action + `"` }
 
 const envelopePrefix = "soap"
 
+// IsEnvelope says whether a name is that of an envelope, of either version.
+func IsEnvelope(n document.Name) bool {
+	return n.Local == "Envelope" && (n.Space == Namespace11 || n.Space == Namespace12)
+}
+
 // Envelope puts header blocks and payload into an envelope. Either may be
 // empty.
 func Envelope(version Version, blocks []*document.Node, payload []*document.Node) *document.Node {

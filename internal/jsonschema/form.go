@@ -1,0 +1,169 @@
+package jsonschema
+
+import (
+	"math/big"
+	"slices"
+	"strings"
+
+	js "github.com/santhosh-tekuri/jsonschema/v6"
+
+	"testbench/internal/document"
+	"testbench/internal/schema"
+)
+
+// kindWords are the types of JSON Schema as schema.Shape names them.
+var kindWords = map[string]string{"string": "text", "array": "list"}
+
+// unjudged are keywords of which can be told that they changed, and not what that means.
+var unjudged = []string{"not", "if", "then", "else", "dependentRequired", "dependentSchemas", "dependencies", "contains", "minContains", "maxContains",
+	"propertyNames", "patternProperties", "minProperties", "maxProperties", "prefixItems", "discriminator"}
+
+// Shape says what the schema takes.
+func (s *Schema) Shape() *schema.Shape {
+	h := shapeOf(s.compiled)
+	out := &schema.Shape{ID: resolved(s.compiled), Words: s.Words()}
+	for _, t := range h.types() {
+		if word := kindWords[t]; word != "" {
+			t = word
+		}
+		out.Kinds = append(out.Kinds, t)
+	}
+	if allowed := h.allowed(); allowed != nil {
+		out.Only = []string{}
+		for _, v := range allowed {
+			out.Only = append(out.Only, bare(v))
+		}
+	}
+	var rest []string
+	for _, one := range h.all {
+		s.narrow(out, one)
+		source := s.set.sourceOf(one).Node
+		for _, keyword := range unjudged {
+			if said := source.Get(keyword); said != nil {
+				rest = append(rest, keyword+": "+document.WriteJSON(said, document.Style{}))
+			}
+		}
+	}
+	slices.Sort(rest)
+	out.Rest = strings.Join(slices.Compact(rest), "; ")
+	out.Fields = func() []schema.ShapeField { return s.shapeFields(h) }
+	if h.takes("array") {
+		out.Items = func() *schema.Shape {
+			if items := s.items(); items != nil {
+				return items.Shape()
+			}
+			return nil
+		}
+	}
+	if len(h.alternatives) > 0 {
+		out.Choices = func() []*schema.Shape {
+			var choices []*schema.Shape
+			for _, one := range h.alternatives[0] {
+				inner := &Schema{set: s.set, compiled: one}
+				shape := inner.Shape()
+				if name := s.nameOf(one); name != "" {
+					shape.Words = name
+				}
+				choices = append(choices, shape)
+			}
+			return choices
+		}
+	}
+	return out
+}
+
+// narrow adds what one schema says to a shape: the narrower of two counts.
+func (s *Schema) narrow(out *schema.Shape, one *js.Schema) {
+	out.Least = narrower(out.Least, limit(one.Minimum, false), 1)
+	out.Least = narrower(out.Least, limit(one.ExclusiveMinimum, true), 1)
+	out.Most = narrower(out.Most, limit(one.Maximum, false), -1)
+	out.Most = narrower(out.Most, limit(one.ExclusiveMaximum, true), -1)
+	for _, length := range []*int{one.MinLength, one.MinItems} {
+		if length != nil && *length > 0 && (out.MinLength == nil || *length > *out.MinLength) {
+			out.MinLength = length
+		}
+	}
+	for _, length := range []*int{one.MaxLength, one.MaxItems} {
+		if length != nil && (out.MaxLength == nil || *length < *out.MaxLength) {
+			out.MaxLength = length
+		}
+	}
+	if one.MultipleOf != nil {
+		out.MultipleOf = number(one.MultipleOf)
+	}
+	if one.Pattern != nil {
+		out.Patterns = append(out.Patterns, one.Pattern.String())
+	}
+	if format := s.set.sourceOf(one).Node.Get("format"); format != nil && len(out.Formats) == 0 {
+		out.Formats = formatChain(format.Text)
+	}
+	out.Unique = out.Unique || one.UniqueItems
+	switch additional := one.AdditionalProperties.(type) {
+	case bool:
+		out.Members = schema.Open
+		if !additional {
+			out.Members = schema.Closed
+		}
+	case *js.Schema:
+		out.Members = schema.Open
+	}
+	if one.UnevaluatedProperties != nil && one.UnevaluatedProperties.Bool != nil && !*one.UnevaluatedProperties.Bool {
+		out.Members = schema.Closed
+	}
+}
+
+// formatChain names a format with those that take all its values.
+func formatChain(format string) []string {
+	switch format {
+	case "int32":
+		return []string{"int32", "int64"}
+	case "float":
+		return []string{"float", "double"}
+	}
+	return []string{format}
+}
+
+func limit(r *big.Rat, exclusive bool) *schema.Limit {
+	if r == nil {
+		return nil
+	}
+	return &schema.Limit{Text: number(r), Exclusive: exclusive}
+}
+
+// narrower is the one of two limits that allows less; sign is 1 where more does.
+func narrower(a, b *schema.Limit, sign int) *schema.Limit {
+	if a == nil || b == nil {
+		if a == nil {
+			return b
+		}
+		return a
+	}
+	x, _ := new(big.Rat).SetString(a.Text)
+	y, _ := new(big.Rat).SetString(b.Text)
+	if x == nil || y == nil {
+		return a
+	}
+	if c := y.Cmp(x) * sign; c > 0 || c == 0 && b.Exclusive {
+		return b
+	}
+	return a
+}
+
+// shapeFields are the members that are said outside of alternatives, those that have
+// any other name as "*".
+func (s *Schema) shapeFields(h *shape) []schema.ShapeField {
+	var out []schema.ShapeField
+	for _, p := range s.properties() {
+		if p.maybe || p.readOnly && s.set.direction == Request || p.writeOnly && s.set.direction == Answer {
+			continue
+		}
+		out = append(out, schema.ShapeField{Name: p.name, Required: p.required, Default: p.schema.DefaultText(), Deprecated: p.schema.isDeprecated(), Shape: p.schema.Shape})
+	}
+	for _, one := range h.all {
+		if inner, ok := one.AdditionalProperties.(*js.Schema); ok {
+			out = append(out, schema.ShapeField{Name: "*", Shape: (&Schema{set: s.set, compiled: inner}).Shape})
+			break
+		}
+	}
+	return out
+}

@@ -1,0 +1,257 @@
+package xsd
+
+import (
+	"fmt"
+	"regexp"
+	"strings"
+
+	"testbench/internal/document"
+)
+
+// JSONForm says in JSON Schema (2020-12) what Fields gives, and Fill takes. Types with a
+// name go into defs, under names that are theirs alone.
+type JSONForm struct {
+	schema *Schema
+	defs   *document.Node
+	names  map[Type]string
+	taken  map[string]bool
+}
+
+// NewJSONForm begins a set of definitions.
+func NewJSONForm(s *Schema) *JSONForm {
+	return &JSONForm{schema: s, defs: document.NewObject(), names: map[Type]string{}, taken: map[string]bool{}}
+}
+
+// Definitions are those that the schemas made so far refer to.
+func (j *JSONForm) Definitions() *document.Node { return j.defs }
+
+func text(s string) *document.Node   { return document.NewText(s) }
+func number(n int) *document.Node    { return document.NewNumber(fmt.Sprint(n)) }
+func typeIs(t string) *document.Node { return document.NewObject().Set("type", text(t)) }
+
+// Element is the schema of what stands in an element.
+func (j *JSONForm) Element(e *Element) *document.Node {
+	out := j.typed(e.Type)
+	if names := j.schema.Derived(e.Type); len(names) > 0 {
+		if _, ok := e.Type.(*ComplexType); ok {
+			any := document.NewList()
+			if c := e.Type.(*ComplexType); !c.Abstract {
+				any.Items = append(any.Items, out)
+			}
+			for _, d := range names {
+				any.Items = append(any.Items, j.typedAs(d))
+			}
+			out = document.NewObject().Set("anyOf", any)
+		}
+	}
+	if e.Nillable {
+		out = document.NewObject().Set("anyOf", document.NewList(out, typeIs("null")))
+	}
+	if e.Fixed != nil {
+		if simple, ok := e.Type.(*SimpleType); ok {
+			out = document.NewObject().Set("const", simpleField(simple, *e.Fixed))
+		}
+	}
+	if about := e.Documentation; about != "" {
+		wrapped := document.NewObject()
+		if out.Get("$ref") == nil && out.Get("description") == nil {
+			wrapped = out
+		} else {
+			wrapped.Set("allOf", document.NewList(out))
+		}
+		out = wrapped.Set("description", text(strings.Join(strings.Fields(about), " ")))
+	}
+	return out
+}
+
+// typedAs is a type that is named beside what it holds.
+func (j *JSONForm) typedAs(c *ComplexType) *document.Node {
+	named := document.NewObject().Set("type", text("object")).
+		Set("properties", document.NewObject().Set("@xsi:type", document.NewObject().Set("const", text(c.Name.Local)))).
+		Set("required", document.NewList(text("@xsi:type")))
+	return document.NewObject().Set("allOf", document.NewList(named, j.typed(c)))
+}
+
+func (j *JSONForm) typed(t Type) *document.Node {
+	switch t := t.(type) {
+	case *SimpleType:
+		return j.simple(t)
+	case *ComplexType:
+		switch {
+		case t == anyType:
+			return document.NewObject()
+		case t.Name.Local == "":
+			return j.complex(t)
+		}
+		name, known := j.names[t]
+		if !known {
+			name = j.name(t.Name.Local)
+			j.names[t] = name
+			j.defs.Set(name, document.NewObject()) // it may hold itself
+			j.defs.Set(name, j.complex(t))
+		}
+		return document.NewObject().Set("$ref", text("#/components/schemas/"+name))
+	}
+	return document.NewObject()
+}
+
+func (j *JSONForm) name(local string) string {
+	name := local
+	for i := 2; j.taken[name]; i++ {
+		name = fmt.Sprintf("%s%d", local, i)
+	}
+	j.taken[name] = true
+	return name
+}
+
+func (j *JSONForm) complex(t *ComplexType) *document.Node {
+	if t.ArrayOf != nil {
+		items := document.NewObject()
+		if item := j.schema.typeOf(t.ArrayOf.Item); item != nil {
+			items = j.typed(item)
+		}
+		return typeIs("array").Set("items", items)
+	}
+	w := &fieldWalk{shaper: &shaper{j.schema}, index: map[string]int{}}
+	w.particle(t.Particle, true, "", 1)
+	if t.Content == SimpleContent && len(t.Attributes) == 0 && t.AnyAttribute == nil {
+		return j.simple(t.Simple)
+	}
+	properties, required := document.NewObject(), document.NewList()
+	for _, use := range t.Attributes {
+		key := use.Name.Local
+		if _, both := w.index[key]; both {
+			key = "@" + key
+		}
+		one := j.simple(use.Type)
+		if use.Fixed != nil {
+			one = document.NewObject().Set("const", simpleField(use.Type, *use.Fixed))
+		}
+		properties.Set(key, one)
+		if use.Required {
+			required.Items = append(required.Items, text(key))
+		}
+	}
+	switch t.Content {
+	case SimpleContent:
+		properties.Set(".", j.simple(t.Simple))
+		required.Items = append(required.Items, text("."))
+	case MixedContent:
+		properties.Set(".", typeIs("string"))
+	}
+	declared := map[string]*Element{}
+	t.Particle.elements(func(e *Element) {
+		if declared[e.Name.Local] == nil {
+			declared[e.Name.Local] = e
+		}
+	})
+	together := repeatsTogether(t.Particle)
+	for _, f := range w.fields {
+		e := declared[f.Name]
+		for _, one := range append([]*Element{e}, j.schema.Substitutes(e)...) {
+			if one.Abstract {
+				continue
+			}
+			value := j.Element(one)
+			if f.Max != 1 && !together {
+				value = typeIs("array").Set("items", value)
+				if f.Min > 1 || f.Min == 1 && f.Required {
+					value.Set("minItems", number(f.Min))
+				}
+				if f.Max > 1 {
+					value.Set("maxItems", number(f.Max))
+				}
+			}
+			properties.Set(one.Name.Local, value)
+		}
+		if f.Required && !e.Abstract && len(j.schema.Substitutes(e)) == 0 {
+			required.Items = append(required.Items, text(f.Name))
+		}
+	}
+	if together {
+		one := typeIs("object").Set("properties", properties).Set("minProperties", number(1)).Set("maxProperties", number(1))
+		return typeIs("array").Set("items", one)
+	}
+	out := typeIs("object").Set("properties", properties)
+	if len(required.Items) > 0 {
+		out.Set("required", required)
+	}
+	if !w.isOpen && t.AnyAttribute == nil {
+		if c, ok := t.Base.(*ComplexType); t.Name.Local != "" && (ok && c != anyType || len(j.schema.Derived(t)) > 0) {
+			properties.Set("@xsi:type", typeIs("string")) // the name of a derived type stands beside its fields
+		}
+		out.Set("additionalProperties", document.NewBoolean(false))
+	}
+	if t.Documentation != "" {
+		out.Set("description", text(strings.Join(strings.Fields(t.Documentation), " ")))
+	}
+	return out
+}
+
+// plainPattern are patterns that mean the same in XML Schema and in ECMA-262: without the
+// classes and the subtractions that only the former has.
+var plainPattern = regexp.MustCompile(`^(?:[A-Za-z0-9 ,:;_@#/%=|()?*+{}.-]|\[\^?(?:[A-Za-z0-9_.@+]|[A-Za-z0-9]-[A-Za-z0-9])+\]|\\[d.*+?()\[\]{}|-])*$`)
+
+func (j *JSONForm) simple(t *SimpleType) *document.Node {
+	out := document.NewObject()
+	kind := kindOfValue(t)
+	if len(t.Enumeration) > 0 {
+		values := document.NewList()
+		for _, v := range t.Enumeration {
+			values.Items = append(values.Items, simpleField(t, v.Text))
+		}
+		return out.Set("enum", values)
+	}
+	bound := func(key string, length *int) {
+		if length != nil {
+			out.Set(key, number(*length))
+		}
+	}
+	switch kind {
+	case document.List:
+		out.Set("type", text("array")).Set("items", j.simple(t.Item))
+		bound("minItems", t.MinLength)
+		bound("maxItems", t.MaxLength)
+		return out
+	case document.Boolean:
+		return out.Set("type", text("boolean"))
+	case document.Number:
+		name := "number"
+		if t.FractionDigits != nil && *t.FractionDigits == 0 {
+			name = "integer"
+		}
+		if t.primitive != decimalType { // INF and NaN are no numbers in JSON
+			return out.Set("anyOf", document.NewList(typeIs("number"), document.NewObject().Set("enum", document.NewList(text("INF"), text("-INF"), text("NaN")))))
+		}
+		out.Set("type", text(name))
+		for _, b := range []struct {
+			key   string
+			bound *Bound
+		}{{"minimum", t.MinInclusive}, {"maximum", t.MaxInclusive}, {"exclusiveMinimum", t.MinExclusive}, {"exclusiveMaximum", t.MaxExclusive}} {
+			if b.bound != nil && jsonNumber(b.bound.Text) != "" {
+				out.Set(b.key, document.NewNumber(jsonNumber(b.bound.Text)))
+			}
+		}
+		return out
+	}
+	if t.missing {
+		return out
+	}
+	out.Set("type", text("string"))
+	if t.primitive == stringType {
+		bound("minLength", t.MinLength)
+		bound("maxLength", t.MaxLength)
+		bound("minLength", t.Length)
+		bound("maxLength", t.Length)
+	}
+	if len(t.Patterns) == 1 && len(t.Patterns[0]) == 1 && plainPattern.MatchString(t.Patterns[0][0].Source) {
+		out.Set("pattern", text("^(?:"+t.Patterns[0][0].Source+")$"))
+	}
+	if t.primitive == base64BinaryType {
+		out.Set("contentEncoding", text("base64"))
+	}
+	if words := t.FacetWords(); words != "" && words != "text" {
+		out.Set("description", text(words))
+	}
+	return out
+}
