@@ -1,0 +1,179 @@
+package history_test
+
+import (
+	"bytes"
+	"crypto/rand"
+	"encoding/hex"
+	"fmt"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"testbench/internal/history"
+)
+
+func entry(turn, row int, outcome string) history.Entry {
+	return history.Entry{Turn: turn, Row: row, Outcome: outcome, Body: fmt.Appendf(nil, `{"row":%d,"turn":%d,"outcome":%q,"steps":[{"step":"a","outcome":%q,"says":%q}]}`, row, turn, outcome, outcome, bytes.Repeat([]byte("x"), 900*(row%2)))}
+}
+
+// Rows come back in their order, whatever the order in which they were finished.
+func TestStore(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "a folder", "history?#%.db")
+	store, err := history.Open(file)
+	require.NoError(t, err)
+	_, err = store.Get(1)
+	assert.EqualError(t, err, "there is no run in the history")
+	w, err := store.Begin(&history.Run{ID: "a", Bench: "b"})
+	require.NoError(t, err)
+	require.NoError(t, w.Head(&history.Run{ID: "a", Bench: "b", Sheets: []*history.Sheet{{Sheet: "s"}, {Sheet: "t"}}}))
+	require.NoError(t, w.Add([]history.Entry{entry(2, 1, "held"), {Phase: "last", Outcome: "held", Body: []byte(`{"phase":"last","outcome":"held","steps":[]}`)}, entry(1, 70, "interrupted"), entry(1, 2, "held")}))
+	require.NoError(t, w.Add([]history.Entry{{Phase: "first", Outcome: "held", Body: []byte(`{"phase":"first","outcome":"held","steps":[]}`)}, entry(1, 1, "fell short")}))
+	// The file is read while it is written, as after a power cut.
+	other, err := history.Open(file)
+	require.NoError(t, err)
+	run, err := other.Get(w.Number)
+	require.NoError(t, err)
+	assert.Equal(t, "interrupted", run.Run().Outcome)
+	assert.Equal(t, history.Counts{Sheets: 1, Rows: 4, RowsHeld: 2, RowsFell: 2, Steps: 4, StepsHeld: 2, StepsFell: 2}, run.Run().Counts)
+	var names []string
+	for row, err := range run.Rows(0) {
+		require.NoError(t, err)
+		names = append(names, row.Name())
+	}
+	assert.Equal(t, []string{"first", "row 1 · turn 1", "row 2 · turn 1", "row 70 · turn 1", "row 1 · turn 2", "last"}, names)
+	done, err := run.Done(0)
+	require.NoError(t, err)
+	assert.Equal(t, []bool{true, true, false, true, false, true}, []bool{done.Has("first", 0, 0), done.Has("", 1, 2), done.Has("", 1, 70), done.Has("", 2, 1), done.Has("", 3, 1), done.Has("last", 0, 0)})
+	require.NoError(t, other.Close())
+	require.NoError(t, store.Close())
+}
+
+// What grows too large loses its oldest runs, and never its newest.
+func TestBound(t *testing.T) {
+	store, err := history.Open(filepath.Join(t.TempDir(), "history.db"))
+	require.NoError(t, err)
+	defer func() { _ = store.Close() }()
+	noise := make([]byte, 40_000)
+	_, _ = rand.Read(noise)
+	for i := range 30 {
+		w, err := store.Begin(&history.Run{ID: fmt.Sprint(i)})
+		require.NoError(t, err)
+		require.NoError(t, w.Head(&history.Run{ID: fmt.Sprint(i), Sheets: []*history.Sheet{{Sheet: "s"}}}))
+		require.NoError(t, w.Add([]history.Entry{{Row: 1, Outcome: "held", Body: []byte(`{"outcome":"held","steps":[],"label":"` + hex.EncodeToString(noise) + `"}`)}}))
+	}
+	gone, err := store.Bound(100 << 20)
+	require.NoError(t, err)
+	assert.Empty(t, gone)
+	gone, err = store.Bound(1 << 20)
+	require.NoError(t, err)
+	assert.Equal(t, 1, gone[0])
+	assert.Less(t, len(gone), 20)
+	left, err := store.Recent(100)
+	require.NoError(t, err)
+	assert.Len(t, left, 30-len(gone))
+	gone, err = store.Bound(1)
+	require.NoError(t, err)
+	assert.NotEmpty(t, gone)
+	left, err = store.Recent(100)
+	require.NoError(t, err)
+	assert.Len(t, left, 10)
+	assert.Equal(t, 30, left[0].Number)
+}
+
+// A newer program's file is left alone.
+func TestNewer(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "history.db")
+	store, err := history.Open(file)
+	require.NoError(t, err)
+	require.NoError(t, store.Close())
+	data, err := os.ReadFile(file)
+	require.NoError(t, err)
+	data[63] = 9 // user_version, SQLite file format 1.3.15
+	require.NoError(t, os.WriteFile(file, data, 0o600))
+	_, err = history.Open(file)
+	assert.ErrorContains(t, err, "newer version")
+}
+
+// Times of several machines are those of all their exchanges, not a mean of means.
+func TestTimesTogether(t *testing.T) {
+	whole := history.NewWatch("get")
+	var shares []history.Finished
+	for share := range 3 {
+		w := history.NewWatch("get")
+		for i := range 1000 {
+			took := time.Duration(1+i*(1+share*share)) * time.Millisecond
+			w.Add(took)
+			whole.Add(took)
+		}
+		run := &history.Run{ID: fmt.Sprint(share), Share: fmt.Sprintf("%d/3", share+1), Ended: true, Outcome: "held", Sheets: []*history.Sheet{{Sheet: "s", File: "s.yaml", Outcome: "held", Times: []*history.Times{w.Times(10 * time.Second)}}}}
+		shares = append(shares, &history.Held{Head: run, Each: [][]*history.Row{{{Number: share + 1, Outcome: "held"}}}})
+	}
+	g, err := history.Gather(shares)
+	require.NoError(t, err)
+	got, want := g.Run().Sheets[0].Times[0], whole.Times(10*time.Second)
+	assert.Equal(t, []float64{want.P50, want.P90, want.P99, want.Max}, []float64{got.P50, got.P90, got.P99, got.Max})
+	assert.EqualValues(t, 3000, got.Count)
+	assert.InDelta(t, 300, got.PerSecond, 0.001)
+}
+
+func FuzzOpenFile(f *testing.F) {
+	var out bytes.Buffer
+	w := history.NewWatch("a")
+	w.Add(time.Second)
+	run := &history.Held{Head: &history.Run{ID: "x", Share: "1/2", Sheets: []*history.Sheet{{Sheet: "s", Times: []*history.Times{w.Times(time.Second)}}}}, Each: [][]*history.Row{{{Number: 1, Steps: []*history.Step{{Step: "a"}}}}}}
+	if err := history.WriteJSON(&out, run); err != nil {
+		f.Fatal(err)
+	}
+	f.Add(out.Bytes())
+	f.Add([]byte(`{"run":"x","sheets":[{"rows":[null]},null]}`))
+	name := filepath.Join(f.TempDir(), "r.json")
+	f.Fuzz(func(t *testing.T, data []byte) {
+		if err := os.WriteFile(name, data, 0o600); err != nil {
+			t.Fatal(err)
+		}
+		file, err := history.OpenFile(name)
+		if err != nil {
+			return
+		}
+		for i := range min(3, len(file.Run().Sheets)) { // each goes through the file once more
+			for row, err := range file.Rows(i) {
+				if err == nil {
+					_, _ = row.Name(), row.Counts()
+				}
+			}
+		}
+		if g, err := history.Gather([]history.Finished{file}); err == nil {
+			_ = g.Run()
+		}
+	})
+}
+
+func BenchmarkRecent(b *testing.B) {
+	store, err := history.Open(filepath.Join(b.TempDir(), "history.db"))
+	require.NoError(b, err)
+	defer func() { _ = store.Close() }()
+	for i := range 1_000 {
+		head := &history.Run{ID: fmt.Sprint(i), Bench: "b", Ended: true, Sheets: []*history.Sheet{{Sheet: "s", File: "s.yaml"}, {Sheet: "t", File: "t.yaml"}}}
+		w, err := store.Begin(head)
+		require.NoError(b, err)
+		require.NoError(b, w.Head(head))
+		require.NoError(b, w.Add([]history.Entry{entry(1, 1, "held"), entry(1, 2, "held"), entry(1, 3, "fell short")}))
+	}
+	b.Run("list", func(b *testing.B) {
+		for b.Loop() {
+			runs, err := store.Recent(1_000)
+			require.NoError(b, err)
+			require.Len(b, runs, 1_000)
+		}
+	})
+	b.Run("trends", func(b *testing.B) {
+		for b.Loop() {
+			_, err := store.Trends(1_000)
+			require.NoError(b, err)
+		}
+	})
+}

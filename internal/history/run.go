@@ -1,0 +1,431 @@
+// Package history keeps what runs came to: every row that was finished stands in a
+// database in the bench folder before anybody is told of it, so that a run that is cut
+// down can be read and gone on with. Nothing in it is secret: what it takes is masked
+// already. The types are the form in which a finished run is known to reports; the
+// package knows nothing of how sheets are run.
+package history
+
+import (
+	"bytes"
+	"compress/zlib"
+	"encoding/base64"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"iter"
+	"slices"
+	"time"
+
+	"github.com/HdrHistogram/hdrhistogram-go"
+
+	"testbench/internal/exchange"
+)
+
+// Run is a run as it is known when it is over, but for its rows.
+type Run struct {
+	Number  int       `json:"number,omitempty"` // in the history; 0 where it stands in none
+	ID      string    `json:"run"`
+	Bench   string    `json:"bench"`
+	Started time.Time `json:"started"`
+	Seconds float64   `json:"seconds"`
+	Outcome string    `json:"outcome"`
+	// Ended is false for a run that was cut down, or goes on.
+	Ended  bool     `json:"ended"`
+	Share  string   `json:"share,omitempty"` // I/N
+	Counts Counts   `json:"counts"`
+	Notes  []string `json:"notes,omitempty"`
+	Sheets []*Sheet `json:"sheets"`
+	Order  Order    `json:"order"`
+}
+
+// Order is what was asked for, as far as going on with it needs.
+type Order struct {
+	Files []string      `json:"files"`
+	Site  string        `json:"site,omitempty"`
+	Write string        `json:"write,omitempty"`
+	Steps []string      `json:"steps,omitempty"`
+	Rows  [][2]int      `json:"rows,omitempty"`
+	Turns int           `json:"turns,omitempty"`
+	For   time.Duration `json:"for,omitempty"`
+	Rate  float64       `json:"rate,omitempty"`
+	Jobs  int           `json:"jobs,omitempty"`
+	Set   bool          `json:"set,omitempty"` // values were set on the command line
+	// Inputs are the digests of the sheets and their rows.
+	Inputs map[string]string `json:"inputs,omitempty"`
+}
+
+// Sheet is what came of a sheet, but for its rows.
+type Sheet struct {
+	Sheet    string   `json:"sheet"`
+	File     string   `json:"file"`
+	About    string   `json:"about,omitempty"`
+	Site     string   `json:"site"`
+	Outcome  string   `json:"outcome"`
+	Seconds  float64  `json:"seconds"`
+	RowCount int      `json:"rows to run,omitempty"`
+	Counts   Counts   `json:"counts"`
+	Times    []*Times `json:"times,omitempty"`
+	Checks   []Check  `json:"checks,omitempty"` // of the sheet as a whole
+}
+
+// Row is what came of a row.
+type Row struct {
+	Number  int     `json:"row,omitempty"`
+	Turn    int     `json:"turn,omitempty"` // from 1, where rows are repeated
+	Label   string  `json:"label,omitempty"`
+	Column  string  `json:"column,omitempty"`
+	Phase   string  `json:"phase,omitempty"`
+	Outcome string  `json:"outcome"`
+	Seconds float64 `json:"seconds,omitempty"`
+	Steps   []*Step `json:"steps"`
+}
+
+// Name says which row it is, "" for the only one.
+func (r *Row) Name() string {
+	name := r.Phase
+	if r.Number > 0 && r.Phase == "" {
+		name = fmt.Sprintf("row %d", r.Number)
+		if r.Label != "" {
+			name += " · " + r.Label
+		}
+	}
+	if r.Turn > 0 {
+		if name != "" {
+			name += " · "
+		}
+		name += fmt.Sprintf("turn %d", r.Turn)
+	}
+	return name
+}
+
+// Step is what came of a step.
+type Step struct {
+	Step      string     `json:"step"`
+	Target    string     `json:"target"`
+	About     string     `json:"about,omitempty"`
+	Outcome   string     `json:"outcome"`
+	Reason    string     `json:"reason,omitempty"`
+	Status    int        `json:"status,omitempty"` // of the last exchange
+	Seconds   float64    `json:"seconds"`
+	Started   time.Time  `json:"started,omitzero"`       // of the last exchange
+	Millis    float64    `json:"milliseconds,omitempty"` // of the last exchange
+	Checks    []Check    `json:"checks,omitempty"`
+	Judged    int        `json:"judged,omitempty"` // how many checks, where they are not listed
+	Kept      []string   `json:"kept,omitempty"`
+	Got       string     `json:"got,omitempty"` // what was found, where no exchange shows it
+	Notes     []string   `json:"notes,omitempty"`
+	Says      string     `json:"says,omitempty"`
+	Hints     []string   `json:"hints,omitempty"`
+	Exchanges []Exchange `json:"exchanges,omitempty"`
+	Logins    []Exchange `json:"logins,omitempty"`
+	// Sent is how many exchanges there were, where they are not listed.
+	Sent int `json:"sent,omitempty"`
+}
+
+// Check is one thing that was judged.
+type Check struct {
+	Kind    string `json:"kind"`
+	Subject string `json:"subject"`
+	Held    bool   `json:"held"`
+	Judged  bool   `json:"judged"`
+	Wanted  string `json:"wanted,omitempty"`
+	Got     string `json:"got,omitempty"`
+	Where   string `json:"where,omitempty"`
+	Note    string `json:"note,omitempty"`
+}
+
+// Exchange is one HTTP exchange.
+type Exchange struct {
+	Request      *Request            `json:"request"`
+	Status       int                 `json:"status,omitempty"`
+	Reason       string              `json:"reason,omitempty"`
+	Protocol     string              `json:"protocol,omitempty"`
+	Headers      map[string][]string `json:"headers,omitempty"`
+	Body         string              `json:"body,omitempty"`
+	Failure      string              `json:"failure,omitempty"`
+	Started      time.Time           `json:"started"`
+	Milliseconds float64             `json:"milliseconds"`
+	Phases       map[string]float64  `json:"phases,omitempty"` // milliseconds
+	TLS          *exchange.TLS       `json:"tls,omitempty"`
+	Notes        []string            `json:"notes,omitempty"`
+}
+
+// Request is a request as it may be shown.
+type Request struct {
+	Method  string              `json:"method"`
+	Address string              `json:"address"`
+	Headers map[string][]string `json:"headers,omitempty"`
+	Body    string              `json:"body,omitempty"`
+	// Signed are the texts that signatures of the request were made over.
+	Signed []string `json:"signed,omitempty"`
+}
+
+// Counts sum rows, steps, checks and exchanges up. A sheet without rows counts as one.
+type Counts struct {
+	Sheets      int `json:"sheets"`
+	Rows        int `json:"rows"`
+	RowsHeld    int `json:"rowsHeld"`
+	RowsFell    int `json:"rowsFell"`
+	Steps       int `json:"steps"`
+	StepsHeld   int `json:"stepsHeld"`
+	StepsFell   int `json:"stepsFell"`
+	StepsNotRun int `json:"stepsNotRun"`
+	Checks      int `json:"checks"`
+	ChecksFell  int `json:"checksFell"`
+	Exchanges   int `json:"exchanges"`
+}
+
+// Add adds other counts.
+func (c *Counts) Add(o Counts) {
+	c.Sheets += o.Sheets
+	c.Rows += o.Rows
+	c.RowsHeld += o.RowsHeld
+	c.RowsFell += o.RowsFell
+	c.Steps += o.Steps
+	c.StepsHeld += o.StepsHeld
+	c.StepsFell += o.StepsFell
+	c.StepsNotRun += o.StepsNotRun
+	c.Checks += o.Checks
+	c.ChecksFell += o.ChecksFell
+	c.Exchanges += o.Exchanges
+}
+
+// The outcomes as they are written.
+const (
+	held   = "held"
+	notRun = "not run"
+)
+
+// Counts counts what is in a row.
+func (r *Row) Counts() Counts {
+	var c Counts
+	if r.Phase == "" {
+		c.Rows = 1
+		switch r.Outcome {
+		case held:
+			c.RowsHeld = 1
+		case notRun:
+		default:
+			c.RowsFell = 1
+		}
+	}
+	for _, step := range r.Steps {
+		c.Steps++
+		switch step.Outcome {
+		case held:
+			c.StepsHeld++
+		case notRun:
+			c.StepsNotRun++
+		default:
+			c.StepsFell++
+		}
+		c.Checks += step.Judged
+		for _, check := range step.Checks {
+			if check.Judged {
+				c.Checks++
+				if !check.Held {
+					c.ChecksFell++
+				}
+			}
+		}
+		c.Exchanges += len(step.Exchanges) + len(step.Logins) + step.Sent
+	}
+	return c
+}
+
+// Times are how long the exchanges of a step took.
+type Times struct {
+	Step      string  `json:"step"`
+	Count     int64   `json:"count"`
+	PerSecond float64 `json:"per second"`
+	P50       float64 `json:"p50"` // milliseconds, as all that follow
+	P90       float64 `json:"p90"`
+	P95       float64 `json:"p95"`
+	P99       float64 `json:"p99"`
+	Max       float64 `json:"max"`
+	// Spread is the histogram of microseconds (HdrHistogram V2, compressed, Base64),
+	// so that the times of several shares can be put together.
+	Spread []byte `json:"spread,omitempty"`
+}
+
+// The times that are told apart: from a microsecond to an hour, by three digits.
+const (
+	longest = int64(time.Hour / time.Microsecond)
+	digits  = 3
+)
+
+// Watch takes the times of one step.
+type Watch struct {
+	step string
+	hist *hdrhistogram.Histogram
+}
+
+// NewWatch begins to take the times of a step.
+func NewWatch(step string) *Watch {
+	return &Watch{step: step, hist: hdrhistogram.New(1, longest, digits)}
+}
+
+// Add adds how long one exchange took.
+func (w *Watch) Add(took time.Duration) {
+	_ = w.hist.RecordValue(min(max(int64(took/time.Microsecond), 1), longest))
+}
+
+// Merge adds the times of another machine or run.
+func (w *Watch) Merge(t *Times) error {
+	if err := checkSpread(t.Spread); err != nil {
+		return fmt.Errorf("the times of %s: %w", t.Step, err)
+	}
+	other, err := hdrhistogram.Decode(t.Spread)
+	if err != nil {
+		return fmt.Errorf("the times of %s: %w", t.Step, err)
+	}
+	w.hist.Merge(other)
+	return nil
+}
+
+// mostSpread bounds a histogram unpacked; ours have some 30,000 counts of a few bytes.
+const mostSpread = 1 << 20
+
+// checkSpread looks at a histogram before it is unpacked: one that says it is of another
+// kind could ask for any amount of memory (HdrHistogram V2: cookie, length, offset,
+// digits, lowest, highest, ratio).
+func checkSpread(spread []byte) error {
+	packed, err := base64.StdEncoding.DecodeString(string(spread))
+	if err != nil || len(packed) < 8 {
+		return errors.New("the histogram is damaged")
+	}
+	reader, err := zlib.NewReader(bytes.NewReader(packed[8:]))
+	if err != nil {
+		return errors.New("the histogram is damaged")
+	}
+	data, err := io.ReadAll(io.LimitReader(reader, mostSpread+1))
+	if err != nil || len(data) < 40 || len(data) > mostSpread {
+		return errors.New("the histogram is damaged")
+	}
+	number := binary.BigEndian
+	if length := number.Uint32(data[4:]); int(length) != len(data)-40 || number.Uint32(data[8:]) != 0 || number.Uint32(data[12:]) != digits || number.Uint64(data[16:]) != 1 || number.Uint64(data[24:]) != uint64(longest) {
+		return errors.New("the histogram is of another kind")
+	}
+	return nil
+}
+
+// Step is the step whose times are taken.
+func (w *Watch) Step() string { return w.step }
+
+// Count is how many times were taken.
+func (w *Watch) Count() int64 { return w.hist.TotalCount() }
+
+// At is the time below which so much of a hundred stays.
+func (w *Watch) At(percent float64) time.Duration {
+	return time.Duration(w.hist.ValueAtPercentile(percent)) * time.Microsecond
+}
+
+// Times sums the times up; over is how long they were taken.
+func (w *Watch) Times(over time.Duration) *Times {
+	at := func(percent float64) float64 { return float64(w.hist.ValueAtPercentile(percent)) / 1000 }
+	t := &Times{Step: w.step, Count: w.hist.TotalCount(), P50: at(50), P90: at(90), P95: at(95), P99: at(99), Max: float64(w.hist.Max()) / 1000}
+	if over > 0 {
+		t.PerSecond = float64(t.Count) / over.Seconds()
+	}
+	t.Spread, _ = w.hist.Encode(hdrhistogram.V2CompressedEncodingCookieBase)
+	return t
+}
+
+// Percentiles gives a way to the time, in milliseconds, below which so much of a hundred
+// stays. It fails for a histogram that is damaged.
+func (t *Times) Percentiles() (func(percent float64) float64, error) {
+	w := NewWatch(t.Step)
+	if err := w.Merge(t); err != nil {
+		return nil, err
+	}
+	return func(percent float64) float64 { return float64(w.hist.ValueAtPercentile(percent)) / 1000 }, nil
+}
+
+// Finished is a run with a way to its rows: out of a database, a file or memory.
+type Finished interface {
+	Run() *Run
+	// Rows goes through the rows of a sheet in their order: what was before them, they
+	// themselves, what was behind them.
+	Rows(sheet int) iter.Seq2[*Row, error]
+}
+
+// Held is a finished run in memory.
+type Held struct {
+	Head *Run
+	Each [][]*Row // of each sheet
+}
+
+// Run is the run.
+func (h *Held) Run() *Run { return h.Head }
+
+// Rows goes through the rows of a sheet.
+func (h *Held) Rows(sheet int) iter.Seq2[*Row, error] {
+	return func(yield func(*Row, error) bool) {
+		for _, row := range h.Each[sheet] {
+			if !yield(row, nil) {
+				return
+			}
+		}
+	}
+}
+
+// Exchanges goes through the exchanges of a run in their order, with where they belong.
+// One that is recorded without what was sent has no request.
+func Exchanges(run Finished) iter.Seq2[*Place, *Exchange] {
+	return func(yield func(*Place, *Exchange) bool) {
+		for i, sheet := range run.Run().Sheets {
+			for row, err := range run.Rows(i) {
+				if err != nil {
+					return
+				}
+				for _, step := range row.Steps {
+					for j := range step.Exchanges {
+						if !yield(&Place{sheet, row, step}, &step.Exchanges[j]) {
+							return
+						}
+					}
+					for range step.Sent {
+						if !yield(&Place{sheet, row, step}, &Exchange{Status: step.Status, Milliseconds: step.Millis}) {
+							return
+						}
+					}
+				}
+			}
+		}
+	}
+}
+
+// Place is where an exchange belongs.
+type Place struct {
+	Sheet *Sheet
+	Row   *Row
+	Step  *Step
+}
+
+// Fallen says whether a step did not hold.
+func (s *Step) Fallen() bool { return s.Outcome != held && s.Outcome != notRun }
+
+// EachFallen goes through the steps of a sheet that did not hold.
+func EachFallen(run Finished, sheet int, tell func(row *Row, step *Step)) error {
+	for row, err := range run.Rows(sheet) {
+		if err != nil {
+			return err
+		}
+		for _, step := range row.Steps {
+			if step.Fallen() {
+				tell(row, step)
+			}
+		}
+	}
+	return nil
+}
+
+// Worst is the outcome of a whole, by those of its parts.
+func Worst(a, b string) string {
+	order := []string{"", notRun, held, "fell short", "unreachable", "faulty", "interrupted"}
+	if slices.Index(order, b) > slices.Index(order, a) {
+		return b
+	}
+	return a
+}
