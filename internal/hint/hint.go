@@ -41,6 +41,9 @@ func Explain(step *sheet.StepResult) {
 		return
 	}
 	e := &evidence{StepResult: step, record: step.Last()}
+	if e.record != nil && step.Reply == nil && e.record.Answer != nil {
+		return // a call that came in: nothing answered us
+	}
 	if e.record != nil {
 		e.answer = e.record.Answer
 	}
@@ -255,7 +258,13 @@ func mediaType(e *evidence) string {
 		return ""
 	}
 	sent := e.record.Request.GetHeader("Content-Type")
-	if sent == "" {
+	method, accept := e.record.Request.Method, e.record.Request.GetHeader("Accept")
+	switch {
+	case sent == "" && len(e.record.Request.Body) == 0 && (method == "POST" || method == "PUT" || method == "PATCH"):
+		return "the request had no body, and so no Content-Type; perhaps the service wants one"
+	case sent == "" && len(e.record.Request.Body) == 0 && accept != "":
+		return fmt.Sprintf("perhaps the service sends none of what Accept asks for (%s); it should say so with 406", accept)
+	case sent == "":
 		return "the request had no Content-Type; set it under headers:"
 	}
 	return fmt.Sprintf("the body was sent as %s; set another Content-Type under headers:, or give the body in another form (body:, form:, text:)", sent)
@@ -335,6 +344,9 @@ func brokenBody(e *evidence) string {
 }
 
 // namedField says what was sent in the field that the service complains of.
+// fieldPlace is where a field stood, as many services say it in front of the name.
+var fieldPlace = regexp.MustCompile(`^[./]?(body|query|params|path|headers?|cookies)[./]`)
+
 func namedField(e *evidence) string {
 	if e.answer == nil {
 		return ""
@@ -346,6 +358,7 @@ func namedField(e *evidence) string {
 	if strings.Contains(field, "[") {
 		return "" // what was sent there stands inside of a list
 	}
+	field = fieldPlace.ReplaceAllString(field, "")
 	last := field[strings.LastIndexAny(field, "./")+1:]
 	sent, ok := e.Context.Filled[last]
 	if !ok {

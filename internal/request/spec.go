@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"maps"
 	"net/url"
+	"slices"
 	"strings"
 
 	"testbench/internal/document"
@@ -18,6 +19,8 @@ import (
 type Spec struct {
 	Method  string
 	Address *value.Template // read by value.ParseAddress
+	// Headers go in as they are; one that is null does not go with it, even where the
+	// program would set it.
 	Headers []Pair
 	Query   []Pair
 	Cookies []Pair
@@ -102,6 +105,11 @@ func (s *Spec) Build(scope value.Scope) (*exchange.Request, error) {
 	}
 	if err := s.setBody(scope, r); err != nil {
 		return nil, err
+	}
+	for _, h := range s.Headers {
+		if h.Value.Null {
+			r.DeleteHeader(h.Name)
+		}
 	}
 	if len(s.Attach) > 0 && s.SOAP == nil {
 		return nil, errors.New("attach goes with a SOAP envelope; a form with files is written as parts")
@@ -205,7 +213,8 @@ func (s *Spec) each(scope value.Scope, what string, pairs []Pair, take func(name
 
 func (s *Spec) setHeaders(scope value.Scope, r *exchange.Request) error {
 	seen := map[string]bool{}
-	err := s.each(scope, "header", s.Headers, func(name string, text value.Text) error {
+	given := slices.DeleteFunc(slices.Clone(s.Headers), func(h Pair) bool { return h.Value.Null })
+	err := s.each(scope, "header", given, func(name string, text value.Text) error {
 		if err := CheckHeader(name, text.Sent); err != nil {
 			return err
 		}
