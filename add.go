@@ -14,6 +14,7 @@ import (
 
 	"testbench/internal/contract/formats"
 	"testbench/internal/contract/source"
+	"testbench/internal/document"
 	"testbench/internal/safefile"
 	"testbench/internal/sheet"
 	"testbench/internal/value"
@@ -34,6 +35,7 @@ type Addition struct {
 	Name    string
 	Source  string // a file, an address of a contract, or an example address
 	Example bool   // the address is an example, and not fetched
+	Shell   bool   // the source is a command line out of somebody's documentation
 	// Seal seals a value that looks like a key.
 	Seal func(name, text string) error
 }
@@ -70,24 +72,26 @@ func (b *Bench) Add(ctx context.Context, a Addition, o Options) (*Added, error) 
 }
 
 type adder struct {
-	bench  *Bench
-	a      Addition
-	added  *Added
-	file   string
-	text   []byte
-	before int               // mistakes that the bench had
-	files  map[string][]byte // that the contract consists of
-	notYet error             // why the address is no contract
+	bench *Bench
+	a     Addition
+	added *Added
+	file  string
+	text  []byte
+	// inserts are the entries that were put into it, each behind the path of its mapping.
+	inserts [][2]string
+	before  int               // mistakes that the bench had
+	files   map[string][]byte // that the contract consists of
+	notYet  error             // why the address is no contract
 }
 
 // contract reads the source as a contract; nil where it is an example.
 func (d *adder) contract(ctx context.Context, o Options) (*formats.Contract, error) {
 	isAddress := source.IsAddress(d.a.Source)
-	if d.a.Example || isAddress && looksLikeExample(d.a.Source) {
+	if d.a.Example || d.a.Shell || isAddress && looksLikeExample(d.a.Source) {
 		return nil, nil
 	}
 	if isAddress {
-		o.Allow = append(o.Allow, hostOf(d.a.Source))
+		o.Named = append(o.Named, hostOf(d.a.Source))
 	}
 	session, err := sheet.NewSession(d.bench.inner, d.bench.complete(o))
 	if err != nil {
@@ -169,7 +173,7 @@ func (d *adder) insert(at string, entry string) error {
 	if err != nil {
 		return fmt.Errorf("%s: %w", d.bench.inner.File(), err)
 	}
-	d.text = text
+	d.text, d.inserts = text, append(d.inserts, [2]string{at, entry})
 	d.added.Entries = append(d.added.Entries, at+":\n"+indentLines(entry))
 	return nil
 }
@@ -325,11 +329,15 @@ func (d *adder) copy(name string, data []byte) error {
 
 // example adds a service with the one operation that an address shows.
 func (d *adder) example() error {
-	e, err := sheet.ReadExample(d.a.Name, d.a.Source)
+	d.added.What = "an example of a request"
+	read := sheet.ReadExample
+	if d.a.Shell {
+		d.added.What, read = "a command line", sheet.ReadCommandLine
+	}
+	e, err := read(d.a.Name, d.a.Source)
 	if err != nil {
 		return err
 	}
-	d.added.What = "an example of a request"
 	if d.notYet != nil {
 		d.added.Notes = append(d.added.Notes, fmt.Sprintf("the address gives no contract (%v), so it was taken for an example", d.notYet))
 	}
@@ -347,7 +355,18 @@ func (d *adder) example() error {
 			return err
 		}
 		d.added.Secrets = append(d.added.Secrets, s.Name)
-		login := s.Name + ":\n  kind: key\n  key: ${sealed." + s.Name + "}\n  query: " + yamlfile.ScalarText(s.Wire) + "\n"
+		if s.Loose {
+			continue
+		}
+		login := s.Name + ":\n  kind: key\n  key: ${sealed." + s.Name + "}\n"
+		switch {
+		case s.Header == "":
+			login += "  query: " + yamlfile.ScalarText(s.Wire) + "\n"
+		case s.Word == "":
+			login += "  header: " + yamlfile.ScalarText(s.Header) + "\n"
+		default:
+			login += "  header: " + yamlfile.ScalarText(s.Header) + "\n  word: " + yamlfile.ScalarText(s.Word) + "\n"
+		}
 		if s.Password {
 			login = s.Name + ":\n  kind: basic\n  user: " + yamlfile.ScalarText(e.User) + "\n  password: ${sealed." + s.Name + "}\n"
 		}
@@ -357,15 +376,38 @@ func (d *adder) example() error {
 		logins = append(logins, s.Name)
 	}
 	for _, f := range e.Fields {
-		if f.InPath {
+		if f.In == "path" {
 			d.added.Notes = append(d.added.Notes, fmt.Sprintf("%q looks like an identifier: it is the field %s, and %q where nothing is filled in", f.Default, f.Name, f.Default))
 		}
+	}
+	if e.Body != "" {
+		ending := map[document.Format]string{document.JSON: ".json", document.XML: ".xml"}[document.FormatOf(e.BodyType, []byte(e.Body))]
+		name := path.Join("data", d.a.Name+"-"+e.Operation+ending)
+		// What looks like a place for a value is meant as it stands.
+		if err := d.copy(name, []byte(strings.ReplaceAll(e.Body, "${", "$${"))); err != nil {
+			return err
+		}
+		d.added.Notes = append(d.added.Notes, fmt.Sprintf("its body is kept: `testbench call %s/%s -body %s` sends it", d.a.Name, e.Operation, name))
 	}
 	return d.insert("services", e.ServiceYAML(d.a.Name, address, logins))
 }
 
-// write puts the new text in place, once it can be read as a bench.
+// write puts the new text in place, once it can be read as a bench. What others wrote into
+// it meanwhile stays.
 func (d *adder) write() error {
+	unlock, err := safefile.Lock(d.file)
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	if d.text, err = os.ReadFile(d.file); err != nil {
+		return err
+	}
+	for _, one := range d.inserts {
+		if d.text, err = yamlfile.InsertEntry(d.text, strings.Split(one[0], "."), one[1]); err != nil {
+			return fmt.Errorf("%s: %w", d.bench.inner.File(), err)
+		}
+	}
 	read := sheet.ReadBench(d.bench.inner.Dir, d.bench.inner.File(), d.text)
 	if serious := read.Problems().Serious(); len(serious) > d.before {
 		return fmt.Errorf("the bench would not be right afterwards, so nothing was written: %w", serious)

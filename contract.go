@@ -9,6 +9,7 @@ import (
 	"testbench/internal/contract"
 	"testbench/internal/contract/formats"
 	"testbench/internal/contract/source"
+	"testbench/internal/contract/versions"
 	"testbench/internal/contract/wsdl"
 	"testbench/internal/document"
 	"testbench/internal/hint"
@@ -64,7 +65,7 @@ func (b *Bench) Contract(ctx context.Context, name string, standard io.Reader, o
 	}
 	if source.IsAddress(name) {
 		// The command line names the host, so it is meant.
-		o.Allow = append(o.Allow, hostOf(name))
+		o.Named = append(o.Named, hostOf(name))
 	}
 	session, err := sheet.NewSession(b.inner, b.complete(o))
 	if err != nil {
@@ -98,6 +99,22 @@ func (b *Bench) Contract(ctx context.Context, name string, standard io.Reader, o
 		return nil, &ContractError{err}
 	}
 	return &Contract{Contract: c}, nil
+}
+
+// HasService says whether the bench has a service of that name.
+func (b *Bench) HasService(name string) bool { return b.inner.Service(name) != nil }
+
+// LooksLikeContract says whether a document, of which the start is enough, is surely a
+// contract.
+func LooksLikeContract(start []byte) bool { return formats.LooksLike(start) }
+
+// Change is one thing that is not as it was in an earlier version of a contract.
+type Change = versions.Change
+
+// Changes lists what changed from this version of a contract to a later one, and whom
+// each change breaks. It fails where they are not of one kind.
+func (c *Contract) Changes(later *Contract) ([]Change, error) {
+	return versions.Compare(c.Contract, later.Contract)
 }
 
 func hostOf(address string) string {

@@ -13,6 +13,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/http"
 	"os"
 	"path/filepath"
 	"slices"
@@ -24,6 +25,7 @@ import (
 	"testbench/internal/exchange"
 	"testbench/internal/hint"
 	"testbench/internal/login"
+	"testbench/internal/reply"
 	"testbench/internal/secret"
 	"testbench/internal/sheet"
 	"testbench/internal/yamlfile"
@@ -193,7 +195,7 @@ func (b *Bench) Vet(sheets []string, o Options) (Problems, error) {
 	}
 	problems := b.inner.Vet(b.vetOptions(o, false))
 	for _, file := range sheets {
-		s, err := b.inner.OpenSheet(file)
+		s, err := b.inner.OpenSheet(b.found(file))
 		if err != nil {
 			return problems, err
 		}
@@ -202,100 +204,10 @@ func (b *Bench) Vet(sheets []string, o Options) (Problems, error) {
 	return problems, nil
 }
 
-// RunOptions say how sheets are run.
-type RunOptions struct {
-	Options
-	Steps    []string
-	Rows     [][2]int
-	Stop     bool
-	Dry      bool
-	Observer Observer
-	// Kill, once done, cuts short what an interrupted run still does to end in
-	// order. It may be nil.
-	Kill context.Context
-}
-
-// Run runs sheets, one after the other. Mistakes in the bench or in a sheet are
-// returned as Problems, before anything is sent. A cancelled context ends the
-// run in order; the result is complete to that point.
-func (b *Bench) Run(ctx context.Context, files []string, o RunOptions) (*Result, error) {
-	o.Options = b.complete(o.Options)
-	if _, err := b.inner.At(o.Site); err != nil {
-		return nil, err
-	}
-	problems := b.inner.Problems().Serious()
-	var sheets []*sheet.Sheet
-	for _, file := range files {
-		s, err := b.inner.OpenSheet(file)
-		if err != nil {
-			return nil, err
-		}
-		problems = append(problems, s.Vet(b.vetOptions(o.Options, true)).Serious()...)
-		problems = append(problems, stepsNotThere(s, o.Steps, len(files))...)
-		sheets = append(sheets, s)
-	}
-	if len(problems) > 0 {
-		return nil, problems
-	}
-	result := &Result{Bench: b.inner.Name, Started: time.Now(), Outcome: NotRun, Masker: o.Masker}
-	sessions := map[string]*sheet.Session{}
-	for _, s := range sheets {
-		options := o.Options
-		if options.Site == "" {
-			options.Site = s.Site
-		}
-		session, ok := sessions[options.Site]
-		if !ok {
-			var err error
-			if session, err = sheet.NewSession(b.inner, options); err != nil {
-				return nil, err
-			}
-			sessions[options.Site] = session
-			if result.Run == "" {
-				result.Run = session.RunID
-			}
-			session.RunID = result.Run
-		}
-		one := session.Run(ctx, s, sheet.RunOptions{Steps: o.Steps, Rows: o.Rows, Stop: o.Stop, Dry: o.Dry, Observer: o.Observer, Explain: hint.Explain}, o.Kill)
-		result.Sheets = append(result.Sheets, one)
-		result.Outcome = sheet.Worst(result.Outcome, one.Outcome)
-		if ctx.Err() != nil || o.Stop && one.Outcome != Held {
-			break
-		}
-	}
-	for _, session := range sessions {
-		if err := closeInTime(session); err != nil {
-			result.Notes = append(result.Notes, "a token could not be given back: "+err.Error())
-		}
-		for _, note := range session.Notes {
-			if !slices.Contains(result.Notes, note) {
-				result.Notes = append(result.Notes, note)
-			}
-		}
-	}
-	result.Took = time.Since(result.Started)
-	return result, nil
-}
-
 func closeInTime(session *sheet.Session) error {
 	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 	defer cancel()
 	return session.Close(ctx)
-}
-
-func stepsNotThere(s *sheet.Sheet, wanted []string, sheets int) Problems {
-	if sheets > 1 {
-		return nil // a step may be in only one of several sheets
-	}
-	var problems Problems
-	known := s.StepNames()
-	for _, name := range wanted {
-		if !slices.Contains(known, name) {
-			err := &sheet.NotFoundError{What: "step", Name: name, Known: known}
-			problems = append(problems, Problem{File: s.File(), Line: 1, Column: 1, Message: err.Error()})
-		}
-	}
-	return problems
 }
 
 // Call is one exchange asked for outside of a sheet.
@@ -322,10 +234,30 @@ func (b *Bench) Do(ctx context.Context, step *sheet.Step, o Options) (*StepResul
 	result := session.Exchange(ctx, step, map[string]*document.Node{})
 	hint.Explain(result)
 	notes := session.Notes
+	if _, err := b.recordSteps(session, callSheet, result); err != nil {
+		notes = append(notes, "the call is not recorded: "+err.Error())
+	}
 	if err := closeInTime(session); err != nil {
 		notes = append(notes, "a token could not be given back: "+err.Error())
 	}
 	return result, notes, nil
+}
+
+// ReadAnswer reads what a service answered as the tree that paths start from: of an
+// envelope its payload. The media type may be empty; then the content tells.
+func ReadAnswer(mediaType string, body []byte) (*document.Node, error) {
+	answer := &exchange.Answer{Header: http.Header{}, Body: body}
+	if mediaType != "" {
+		answer.Header.Set("Content-Type", mediaType)
+	}
+	re := reply.Read(&exchange.Record{Answer: answer})
+	switch {
+	case re.Problem != nil:
+		return nil, re.Problem
+	case re.Payload == nil:
+		return nil, errors.New("there is nothing in it")
+	}
+	return re.Payload, nil
 }
 
 // Plan fills a prepared step in without sending it; where credentials would

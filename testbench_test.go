@@ -2,7 +2,6 @@ package testbench_test
 
 import (
 	"context"
-	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -21,10 +20,10 @@ import (
 // demoBench opens the demo bench at a stand-in of its own.
 func demoBench(t *testing.T) *testbench.Bench {
 	t.Helper()
-	server, err := standin.Start("127.0.0.1:0", standin.Options{})
+	dir := t.TempDir()
+	server, err := standin.Start("127.0.0.1:0", standin.Options{Books: filepath.Join(dir, standin.BooksFile)})
 	require.NoError(t, err)
 	t.Cleanup(server.Close)
-	dir := t.TempDir()
 	require.NoError(t, standin.WriteBench(dir, "http://"+server.Address))
 	t.Setenv("TESTBENCH_IDENTITY", filepath.Join(dir, "identity.txt"))
 	bench, err := testbench.Open(dir)
@@ -40,14 +39,14 @@ func TestRun(t *testing.T) {
 	bench := demoBench(t)
 	sheets, err := bench.SheetFiles()
 	require.NoError(t, err)
-	require.Len(t, sheets, 8)
+	require.Len(t, sheets, 12)
 	masker := &secret.Masker{}
 	result, err := bench.Run(t.Context(), sheets, testbench.RunOptions{Options: testbench.Options{Masker: masker}})
 	require.NoError(t, err)
 	assert.Equal(t, testbench.FellShort, result.Outcome)
 	assert.Equal(t, 1, result.Outcome.ExitStatus())
 	counts := result.Counts()
-	assert.Equal(t, []int{8, 11, 10, 1, 66, 63, 1, 2}, []int{counts.Sheets, counts.Rows, counts.RowsHeld, counts.RowsFell, counts.Steps, counts.StepsHeld, counts.StepsFell, counts.StepsNotRun})
+	assert.Equal(t, []int{12, 17, 16, 1, 79, 76, 1, 2}, []int{counts.Sheets, counts.Rows, counts.RowsHeld, counts.RowsFell, counts.Steps, counts.StepsHeld, counts.StepsFell, counts.StepsNotRun})
 	book := result.Sheets[5].Rows[1].Steps[1]
 	assert.Equal(t, testbench.FellShort, book.Outcome)
 	assert.Equal(t, `the ledger says: "moisture must not exceed 20" (field moisture)`, book.Says)
@@ -74,7 +73,7 @@ func TestRunAtOnce(t *testing.T) {
 	var all sync.WaitGroup
 	for range 8 {
 		all.Go(func() {
-			result, err := bench.Run(t.Context(), []string{filepath.Join(bench.Dir, "sheets", "1-search.yaml"), filepath.Join(bench.Dir, "sheets", "5-refused.yaml")}, testbench.RunOptions{})
+			result, err := bench.Run(t.Context(), []string{filepath.Join(bench.Dir, "sheets", "01-search.yaml"), filepath.Join(bench.Dir, "sheets", "05-refused.yaml")}, testbench.RunOptions{})
 			if assert.NoError(t, err) {
 				assert.Equal(t, testbench.Held, result.Outcome)
 			}
@@ -87,7 +86,7 @@ func TestCancelled(t *testing.T) {
 	bench := demoBench(t)
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
-	result, err := bench.Run(ctx, []string{filepath.Join(bench.Dir, "sheets", "3-intake.yaml")}, testbench.RunOptions{})
+	result, err := bench.Run(ctx, []string{filepath.Join(bench.Dir, "sheets", "03-intake.yaml")}, testbench.RunOptions{})
 	require.NoError(t, err)
 	assert.Equal(t, testbench.Interrupted, result.Outcome)
 	assert.Equal(t, 130, result.Outcome.ExitStatus())
@@ -143,42 +142,4 @@ func TestNewKeepsWhatIsThere(t *testing.T) {
 	assert.Equal(t, "my bench: 1", bench.Model().Name)
 	_, err = testbench.Open(filepath.Dir(dir))
 	assert.ErrorContains(t, err, "there is no bench.yaml")
-}
-
-// Running the sheets of a bench from a Go program.
-func ExampleBench_Run() {
-	server, err := standin.Start("127.0.0.1:0", standin.Options{})
-	if err != nil {
-		panic(err)
-	}
-	defer server.Close()
-	dir, err := os.MkdirTemp("", "example-")
-	if err != nil {
-		panic(err)
-	}
-	defer func() { _ = os.RemoveAll(dir) }()
-	if err := standin.WriteBench(dir, "http://"+server.Address); err != nil {
-		panic(err)
-	}
-	bench, err := testbench.Open(dir)
-	if err != nil {
-		panic(err)
-	}
-	result, err := bench.Run(context.Background(), []string{filepath.Join(dir, "sheets", "2-grading.yaml")}, testbench.RunOptions{})
-	if err != nil {
-		panic(err)
-	}
-	fmt.Println(result.Sheets[0].Name, result.Outcome)
-	for _, step := range result.Sheets[0].Rows[0].Steps {
-		fmt.Println(step.Name, step.Outcome)
-	}
-	// Output:
-	// grading held
-	// grade by 1.1 held
-	// grade by 1.2 held
-	// convert held
-	// register held
-	// weigh held
-	// weigh a convoy held
-	// file a certificate held
 }

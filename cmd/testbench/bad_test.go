@@ -24,13 +24,13 @@ func TestWrongCommands(t *testing.T) {
 		{"", 2, "usage: testbench COMMAND"},
 		{"rum", 2, `did you mean "run"?`},
 		{"run", 2, "run which sheets?"},
-		{"run sheets/1-serch.yaml", 2, `did you mean "sheets/1-search.yaml"?`},
-		{"run sheets/1-search.yaml -sit south", 2, `did you mean "-site"?`},
-		{"run sheets/1-search.yaml -site suoth", 2, `did you mean "south"?`},
-		{"run sheets/1-search.yaml -set depot", 2, "name=value"},
-		{"run sheets/1-search.yaml -rows x", 2, `"x" names no rows`},
-		{"run sheets/1-search.yaml -show everything", 2, "sent, received or all"},
-		{"run sheets/1-search.yaml -out", 2, "a value is missing behind -out"},
+		{"run sheets/1-serch.yaml", 2, `did you mean "sheets/01-search.yaml"?`},
+		{"run sheets/01-search.yaml -sit south", 2, `did you mean "-site"?`},
+		{"run sheets/01-search.yaml -site suoth", 2, `did you mean "south"?`},
+		{"run sheets/01-search.yaml -set depot", 2, "name=value"},
+		{"run sheets/01-search.yaml -rows x", 2, `"x" names no rows`},
+		{"run sheets/01-search.yaml -show everything", 2, "sent, received or all"},
+		{"run sheets/01-search.yaml -out", 2, "a value is missing behind -out"},
 		{"call", 2, "call what?"},
 		{"call stors/search", 2, `did you mean "stores"?`},
 		{"call stores/serch", 2, `did you mean "search"?`},
@@ -63,7 +63,7 @@ func TestWrongCommands(t *testing.T) {
 		{"standin -listen 0.0.0.0:0", 2, "loopback addresses only"},
 		{"completion tcsh", 2, "bash, zsh, fish"},
 		{"help calll", 2, `did you mean "call"?`},
-		{"run sheets/1-search.yaml -bench nowhere", 2, "there is no folder nowhere"},
+		{"run sheets/01-search.yaml -bench nowhere", 2, "there is no folder nowhere"},
 	}
 	for _, c := range cases {
 		t.Run(c.args, func(t *testing.T) {
@@ -135,7 +135,7 @@ steps:
 	assert.Equal(t, 2, o.status)
 	golden(t, "vet.txt", o.stdout)
 	before := p.run("call", "ledger", "GET", "/Intakes", "-pick", "count")
-	o = p.run("run", "sheets/wrong.yaml", "sheets/3-intake.yaml")
+	o = p.run("run", "sheets/wrong.yaml", "sheets/03-intake.yaml")
 	assert.Equal(t, 2, o.status)
 	assert.Contains(t, o.stderr, "nothing was sent")
 	assert.Empty(t, o.stdout)
@@ -312,7 +312,7 @@ func TestSealedStore(t *testing.T) {
 			p.env = append(p.env, e)
 		}
 	}
-	o := p.run("run", "sheets/1-search.yaml")
+	o := p.run("run", "sheets/01-search.yaml")
 	assert.Equal(t, 2, o.status, "no secret, nothing sent")
 	assert.Contains(t, o.all(), "honey_desk")
 	for name, text := range map[string]string{"honey_desk": "comb & nectar/77", "clerk": "smoked-larch-41"} {
@@ -324,7 +324,7 @@ func TestSealedStore(t *testing.T) {
 	require.Equal(t, 0, p.run("secret", "set", "honey_desk", "-site", "south").status)
 	sealed := p.read("secrets/honey_desk.age")
 	assert.True(t, strings.HasPrefix(sealed, "-----BEGIN AGE ENCRYPTED FILE-----"), sealed)
-	o = p.run("run", "sheets/1-search.yaml")
+	o = p.run("run", "sheets/01-search.yaml")
 	assert.Equal(t, 0, o.status, o.all())
 	o = p.run("token", "clerk", "-site", "south")
 	assert.Equal(t, 3, o.status, "the site's own secret comes first: %s", o.all())
@@ -344,7 +344,7 @@ func TestSealedStore(t *testing.T) {
 	mate.env = append(append([]string{}, p.env...), "TESTBENCH_IDENTITY="+filepath.Join(p.dir, "mate.txt"))
 	mate.stdin = "x marks"
 	require.Equal(t, 0, mate.run("secret", "set", "of_the_mate").status)
-	o = mate.run("run", "sheets/1-search.yaml")
+	o = mate.run("run", "sheets/01-search.yaml")
 	assert.Equal(t, 2, o.status)
 	assert.Contains(t, strings.Join(strings.Fields(o.all()), " "), "is not sealed for your identity")
 	list := mate.run("secret", "list")
@@ -352,7 +352,7 @@ func TestSealedStore(t *testing.T) {
 	require.True(t, found)
 	require.Equal(t, 0, mate.run("secret", "remove", "of_the_mate").status)
 	require.Equal(t, 0, p.run("secret", "share", key).status)
-	o = mate.run("run", "sheets/1-search.yaml")
+	o = mate.run("run", "sheets/01-search.yaml")
 	assert.Equal(t, 0, o.status, o.all())
 
 	// Tampered with, or no identity at all.

@@ -10,20 +10,29 @@ import (
 	"github.com/stretchr/testify/assert"
 )
 
-// cases runs commands and looks for what they should say.
+// cases runs commands and looks for what they should say: what was asked wrongly, and that
+// alone, is told on standard error.
 func (p *place) cases(cases []commandCase) {
 	p.t.Helper()
 	for _, c := range cases {
-		o := p.run(strings.Fields(c.args)...)
+		args := strings.Fields(c.args)
+		for i := range args {
+			args[i] = strings.ReplaceAll(args[i], "~", " ")
+		}
+		o := p.run(args...)
 		assert.Equal(p.t, c.status, o.status, "%s: %s", c.args, o.all())
+		said := o.all()
+		if c.status == 2 {
+			said = o.stderr
+		}
 		for _, says := range c.says {
-			assert.Contains(p.t, strings.Join(strings.Fields(o.all()), " "), strings.Join(strings.Fields(says), " "), c.args)
+			assert.Contains(p.t, strings.Join(strings.Fields(said), " "), strings.Join(strings.Fields(says), " "), c.args)
 		}
 	}
 }
 
 type commandCase struct {
-	args   string
+	args   string // with blanks between, and ~ for a blank within one
 	status int
 	says   []string
 }
@@ -35,15 +44,17 @@ func TestWADL(t *testing.T) {
 	p.write("odd.wadl", `<application xmlns="http://wadl.dev.java.net/2009/02" xmlns:xsd="http://www.w3.org/2001/XMLSchema">
 <grammars><xsd:schema targetNamespace="urn:x"><xsd:element name="e" type="xsd:int"/></xsd:schema><include href="gone.xsd"/></grammars>
 <resources base="http://127.0.0.1/"><resource path="a/{b}" type="#t"><param name="b" style="template" type="xsd:unheard"/><resource path="c"><method href="#m"/></resource></resource></resources>
-<resource_type id="t"><param name="q" style="query" fixed="1"/><param name="m" style="matrix"/><method name="DELETE"/></resource_type>
+<resource_type id="t"><param name="q" style="query" fixed="1"/><param name="m" style="matrix" repeating="true"/><param name="dry" style="matrix" type="xsd:boolean"/><param name="o" style="odd"/><method name="DELETE"/></resource_type>
 <method id="m" name="POST"><request><representation mediaType="application/xml" element="x:e"/></request></method>
 <resources base="http://127.0.0.1/"><resource path="in"><method id="post" name="POST"><request><representation mediaType="application/x-www-form-urlencoded"><param name="user" style="query" required="true"/><param name="age" style="query" type="xsd:int"/></representation></request></method></resource></resources></application>`)
 	p.cases([]commandCase{
 		{"survey index", 0, []string{"Heatherfold price index · WADL", "prices GET /prices.xml Prices of a range of days"}},
 		{"survey index prices", 0, []string{"fy year – its year", "kind a list of heather, clover, linden; may be left out", "@day date", "answer 400 text/plain", "request line GET /prices.xml?fd=1&fm=1&fy=2026"}},
 		{"survey index -find month", 0, []string{"prices GET"}},
-		{"survey odd.wadl", 0, []string{"delete_a_b DELETE /a/{b}", "m POST /a/{b}/c", "the grammar gone.xsd", "the type xsd:unheard is not known", "has the style matrix", "the element x:e is not in the grammars"}},
+		{"survey odd.wadl", 0, []string{"delete_a_b DELETE /a/{b}{m}{dry}", "m POST /a/{b}{m}{dry}/c", "the grammar gone.xsd", "the type xsd:unheard is not known", "has the style odd", "the element x:e is not in the grammars"}},
 		{"survey odd.wadl delete_a_b", 0, []string{"q always 1"}},
+		{"draft odd.wadl delete_a_b", 0, []string{"DELETE /a/text;m=text;dry?q=1"}},
+		{"draft odd.wadl delete_a_b -only required", 0, []string{"DELETE /a/text?q=1"}},
 		{"draft odd.wadl post", 0, []string{"POST /in", "user=text&age=1"}},
 		{"draft index price -answer", 0, []string{`xmlns="urn:heatherfold:index"`}},
 		{"draft index prices -only required", 0, []string{"GET /prices.xml?fd=1&fm=1&fy=2026"}},

@@ -19,7 +19,7 @@ func TestOData(t *testing.T) {
 		status int
 		says   []string
 	}{
-		{[]string{"survey", "ledger"}, 0, []string{"Suppliers       list, read, create", "lines.create, lines.count, Post", "OpenTotal       What the orders come to"}},
+		{[]string{"survey", "ledger"}, 0, []string{"Suppliers       list, read, create", "lines.read, lines.create, lines.change", "OpenTotal       What the orders come to"}},
 		{[]string{"survey", "ledger", "PurchaseOrders.create"}, 0, []string{"quantity      integer\n", "supplierNumber  text, at most 6 characters – Who delivers."}},
 		{[]string{"survey", "ledger", "-find", "credit"}, 0, []string{"Suppliers.read"}},
 		{[]string{"draft", "ledger", "Suppliers.create", "-only", "required"}, 0, []string{"{\n  \"name\": \"text\",\n  \"since\": \"2026-11-23\"\n}\n"}},
@@ -40,10 +40,19 @@ func TestOData(t *testing.T) {
 		{[]string{"call", "ledger/PurchaseOrders.create", "supplierNumber=S-999", "orderedOn=2026-11-23", "lines.0.article=J", "lines.0.quantity=0", "lines.0.price=0.1"}, 1,
 			[]string{`the ledger says: "2 fields are wrong"; "quantity must be a whole number over 0" (field lines[0].quantity); "there is no supplier S-999" (field supplierNumber)`}},
 		{[]string{"call", "older_ledger/Suppliers.create", "name=x", "since=2026-11-23", "note=" + strings.Repeat("x", 81), "-contract", "answer"}, 1, []string{`the older_ledger says: "note may have 80 characters" (field note)`}},
+		{[]string{"call", "older_ledger/PurchaseOrders.list", "filter=orderedOn gt 2026-10-09 and 300 lt total", "-pick", "value[*].orderedOn"}, 0, []string{`["2026-10-10T00:00:00","2026-10-11T00:00:00"]`}},
+		{[]string{"call", "ledger/Suppliers.list", "filter=rating eq 'poor'", "search=S-104", "-pick", "value[*].number"}, 0, []string{`["S-104"]`}},
 		{[]string{"call", "older_ledger/OpenTotal", "currency=EUR", "-pick", "value"}, 0, []string{"1484.30"}},
 		{[]string{"call", "ledger/OpenTotal", "currency=EUR", "-pick", "value"}, 0, []string{"1484.30"}},
 		{[]string{"call", "ledger/PurchaseOrders.remove", "number=PO-9002"}, 0, []string{"204"}},
 		{[]string{"call", "ledger/PurchaseOrders.count", "-pick", "answer"}, 0, []string{"7"}},
+		{[]string{"call", "ledger/PurchaseOrders.lines.change", "number=PO-9003", "position=2", "quantity=10", "-pick", "amount"}, 0, []string{"1.10"}},
+		{[]string{"call", "older_ledger/PurchaseOrders.lines.replace", "number=PO-9003", "position=2", "article=LID", "quantity=3", "price=0.5"}, 0, []string{"204"}},
+		{[]string{"call", "ledger/PurchaseOrders.lines.replace", "number=PO-9003", "position=2", "article=LID"}, 2, []string{"lines.replace needs quantity, price"}},
+		{[]string{"call", "ledger/PurchaseOrders.lines.remove", "number=PO-9003", "position=1"}, 0, []string{"204"}},
+		{[]string{"call", "ledger/PurchaseOrders.lines.read", "number=PO-9003", "position=1"}, 1, []string{"404", "has no line 1"}},
+		{[]string{"call", "ledger/PurchaseOrders.lines.count", "number=PO-9003", "filter=quantity lt 10", "-pick", "answer"}, 0, []string{"1"}},
+		{[]string{"call", "ledger/PurchaseOrders.read", "number=PO-9003", "-pick", "total"}, 0, []string{"1.5"}},
 		{[]string{"call", "ledger/PurchaseOrders.Post", "number=PO-9999"}, 1, []string{`(field number)`}},
 		{[]string{"call", "ledger/PurchaseOrders.change", "number=PO-9001", "note=x", "-dry"}, 0, []string{"If-Match: [the version that is read first]"}},
 		{[]string{"call", "ledger/PurchaseOrders.change", "number=PO-9001", "note=x", "etag=none", "-dry"}, 0, []string{"PATCH"}},
@@ -59,7 +68,7 @@ func TestOData(t *testing.T) {
 			assert.Contains(t, all, says, c.args)
 		}
 	}
-	o := p.run("run", "sheets/8-orders.yaml")
+	o := p.run("run", "sheets/08-orders.yaml")
 	assert.Equal(t, 0, o.status, o.all())
 }
 
@@ -94,12 +103,14 @@ func TestODataLeads(t *testing.T) {
 	}))
 	defer server.Close()
 	p := newPlace(t)
-	p.write("bench.yaml", "bench: t\nsites:\n  local:\n    set:\n      base: "+server.URL+"\nservices:\n  l: ${base}/$metadata\n")
+	p.write("bench.yaml", "bench: t\nsites:\n  local:\n    set:\n      base: "+server.URL+"\nservices:\n  l: ${base}/$metadata\n  gone: ${base}/none\n")
 	for _, c := range []struct {
 		args   string
 		status int
 		says   string
 	}{
+		{"call gone/x", 3, "the contract of gone: "},
+		{"call gone/x", 3, "404"},
 		{"call l/Same.list -pages 9", 0, "go round in a circle"},
 		{"call l/Same.list -pages 9", 0, `"id": 1`},
 		{"call l/Other.list -pages 9", 0, "which is another host and not asked"},

@@ -163,11 +163,11 @@ func TestClockAnHourOff(t *testing.T) {
 		for name, text := range standin.Secrets {
 			p.env = append(p.env, "TESTBENCH_SEALED_"+strings.ToUpper(name)+"="+text)
 		}
-		o := p.run("run", "sheets/7-getting-in.yaml")
+		o := p.run("run", "sheets/07-getting-in.yaml")
 		assert.Equal(t, 0, o.status, "%v: %s", offset, o.all())
 		// The first step of its own, so that the difference is not known beforehand.
 		for step, isStamped := range map[string]bool{"a password as digest": true, "signed envelope": true, "sealed envelope": true, "signed message": true, "by a key": false, "with a bound token": false} {
-			o := p.run("run", "sheets/7-getting-in.yaml", "-step", step)
+			o := p.run("run", "sheets/07-getting-in.yaml", "-step", step)
 			assert.Equal(t, 0, o.status, "%v: %s: %s", offset, step, o.all())
 			if isStamped {
 				assert.Contains(t, strings.Join(strings.Fields(o.stdout), " "), "sent again with time stamps by the server's")
@@ -325,9 +325,9 @@ func TestLoginsLeakNothing(t *testing.T) {
 	require.NoError(t, os.MkdirAll(filepath.Join(p.dir, "tmp"), 0o755))
 	var output strings.Builder
 	keep := func(o outcome) { output.WriteString(o.all()) }
-	keep(p.run("run", "sheets/7-getting-in.yaml", "-show", "all", "-out", "r.html", "-out", "r.json", "-out", "r.xml", "-log", "log.txt"))
-	keep(p.run("run", "sheets/7-getting-in.yaml", "-json"))
-	keep(p.run("run", "sheets/7-getting-in.yaml", "-dry"))
+	keep(p.run("run", "sheets/07-getting-in.yaml", "-show", "all", "-out", "r.html", "-out", "r.json", "-out", "r.xml", "-log", "log.txt"))
+	keep(p.run("run", "sheets/07-getting-in.yaml", "-json"))
+	keep(p.run("run", "sheets/07-getting-in.yaml", "-dry"))
 	tokens := map[string]string{}
 	logins := []string{"clerk", "clerk_in_person", "clerk_by_key", "clerk_bound", "clerk_on_behalf", "old_desk", "slip_desk", "office", "courier", "courier_pickups", "lab_desk", "lab_digest", "lab_signature", "lab_envelope"}
 	for _, name := range logins {

@@ -4,8 +4,11 @@ package main
 
 import (
 	"context"
+	"io"
+	"log"
 	"os"
 	"os/signal"
+	"runtime/debug"
 	"syscall"
 
 	"testbench/internal/cli"
@@ -18,6 +21,10 @@ func main() {
 // run hands arguments, streams and signals on. The first interrupt ends the
 // work in order, a second one cuts that short, a third ends the program.
 func run() int {
+	// net/http tells there of answers that nobody asked for.
+	log.SetOutput(io.Discard)
+	// Memory is given back less often: runs make much and hold little of it.
+	debug.SetGCPercent(400)
 	ctx, stop := context.WithCancel(context.Background())
 	defer stop()
 	kill, stopNow := context.WithCancel(context.Background())

@@ -54,14 +54,14 @@ func (o outcome) all() string { return o.stdout + o.stderr }
 
 // place is a folder that the program is run in.
 type place struct {
-	t     *testing.T
+	t     testing.TB
 	dir   string
 	env   []string
 	stdin string
 }
 
 // newPlace makes an empty folder with an identity of its own and no secrets.
-func newPlace(t *testing.T) *place {
+func newPlace(t testing.TB) *place {
 	t.Helper()
 	dir := t.TempDir()
 	return &place{t: t, dir: dir, env: []string{
@@ -73,12 +73,12 @@ func newPlace(t *testing.T) *place {
 
 // newBench makes the demo bench, talking to a stand-in of its own. The secrets
 // come from the environment.
-func newBench(t *testing.T) (*place, *standin.Server) {
+func newBench(t testing.TB) (*place, *standin.Server) {
 	t.Helper()
-	server, err := standin.Start("127.0.0.1:0", standin.Options{})
+	p := newPlace(t)
+	server, err := standin.Start("127.0.0.1:0", standin.Options{Books: filepath.Join(p.dir, standin.BooksFile)})
 	require.NoError(t, err)
 	t.Cleanup(server.Close)
-	p := newPlace(t)
 	require.NoError(t, standin.WriteBench(p.dir, "http://"+server.Address))
 	for name, text := range standin.Secrets {
 		p.env = append(p.env, "TESTBENCH_SEALED_"+strings.ToUpper(name)+"="+text)

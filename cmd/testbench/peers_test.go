@@ -6,6 +6,7 @@ package main_test
 
 import (
 	"fmt"
+	"math/rand/v2"
 	"net"
 	"os"
 	"os/exec"
@@ -21,15 +22,19 @@ import (
 // peers says whether the programs are there that scripts/test installs.
 const peers = true
 
-// freePort finds a port that nothing listens on.
+// freePort finds a port that nothing listens on, below those that the system gives
+// to outgoing connections: of these, another test may take one before the server does.
 func freePort(t *testing.T) string {
 	t.Helper()
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	defer func() { _ = listener.Close() }()
-	_, port, err := net.SplitHostPort(listener.Addr().String())
-	require.NoError(t, err)
-	return port
+	for range 100 {
+		port := fmt.Sprint(20_000 + rand.IntN(12_000))
+		if listener, err := net.Listen("tcp", "127.0.0.1:"+port); err == nil {
+			require.NoError(t, listener.Close())
+			return port
+		}
+	}
+	t.Fatal("of a hundred ports from 20000 on, none is free")
+	return ""
 }
 
 // serve starts a server and waits until it accepts connections.

@@ -180,6 +180,7 @@ logins:
       how: tampered
 `)
 	p.write("sheets/s.yaml", steps.String())
+	p.write("sheets/derived.yaml", "sheet: derived\nsteps:\n  - step: derived\n    request: s POST /echo\n    body:\n      a: ${sealed.odd}\n")
 	var output strings.Builder
 	for _, args := range [][]string{
 		{"run", "sheets/s.yaml", "-show", "all", "-out", "r.html", "-out", "r.json", "-out", "r.xml", "-log", "log.txt"},
@@ -191,13 +192,31 @@ logins:
 		{"call", "s", "GET", "/echo", "-login", "basic", "-dry"},
 		{"call", "s", "GET", "/echo", "-login", "shortquery", "-dry", "-json"},
 		{"token", "oauth"}, {"token", "oauth", "-json"}, {"token", "desk"}, {"token", "basic"}, {"token", "oauth", "-spoil", "tampered", "-verify"},
-		{"vet"},
+		{"vet"}, {"history"}, {"history", "1.1"}, {"history", "2", "-json"}, {"fields", "last"}, {"fields", "1.8", "-as", "fields"}, {"compare", "1.7", "1.8"}, {"compare", "1.7", "1.8", "-json"}, {"compare", "1", "2"}, {"compare", "1", "2", "-values"}, {"compare", "1", "2", "-values", "-json"},
+		{"watch", "s", "POST", "/echo", "a=${sealed.odd}", "-times", "2", "-every", "10ms", "-pick", "body"},
+		{"handover", "s", "POST", "/echo", "a=${sealed.odd}", "-as", "java"}, {"handover", "s", "POST", "/echo", "a=${sealed.odd}", "-login", "basic"}, {"handover", "1.8", "-as", "python"},
+		{"probe", "s", "POST", "/echo", "a=${sealed.odd}", "-write", "local", "-out", "probe.html"}, {"probe", "s", "POST", "/echo", "a=${sealed.odd}", "b=${sealed.short}", "-login", "basic", "-write", "local", "-json"},
+		{"probe", "s", "POST", "/echo", "a=${sealed.odd}", "b=${sealed.short}", "-as", "sheet"},
+		{"propose", "1.7", "1.7"}, {"propose", "s", "POST", "/echo", "a=${sealed.odd}", "-times", "2"},
+		{"propose", "s", "POST", "/echo", "a=${sealed.odd}", "-times", "2", "-into", "sheets/derived.yaml", "-step", "derived"},
 	} {
 		o := p.run(args...)
 		require.NotContains(t, o.all(), "nothing was sent")
 		output.WriteString("\n" + strings.Join(args, " ") + "\n" + o.all())
 		require.NotContains(t, o.all(), "panic")
 	}
+	// On a terminal values are coloured and shortened.
+	var env []string
+	for _, e := range p.env {
+		if e != "NO_COLOR=1" {
+			env = append(env, e)
+		}
+	}
+	q := *p
+	q.env = env
+	shown := q.onTerminal("", "", "testbench run sheets/s.yaml -show all")
+	require.Contains(t, shown, "\x1b[")
+	output.WriteString(shown)
 	p.stdin = secrets["odd"]
 	output.WriteString(p.run("secret", "set", "stored").all())
 	output.WriteString(p.run("secret", "list").all())
@@ -236,6 +255,10 @@ logins:
 		assert.Contains(t, text, "before [masked] after", name)
 	}
 	assert.Contains(t, output.String(), "shorter than six characters")
+	derived := p.read("sheets/derived.yaml")
+	assert.Contains(t, derived, "body: is text\n", "a rule would tell the secret")
+	assert.NotContains(t, derived, "[masked]")
+	assert.Zero(t, p.run("run", "sheets/derived.yaml").status)
 
 	o := p.run("token", "oauth", "-bare")
 	assert.Equal(t, token+"\n", o.stdout, "asked for in so many words")

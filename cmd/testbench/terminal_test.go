@@ -5,6 +5,7 @@ import (
 	"io"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -63,19 +64,19 @@ func TestTerminal(t *testing.T) {
 	assert.Contains(t, p.read("secrets/lab.age"), "AGE ENCRYPTED FILE")
 
 	// Colour is for terminals, and only where it is wanted.
-	shown = p.onTerminal("", "", "testbench run sheets/6-too-moist.yaml")
+	shown = p.onTerminal("", "", "testbench run sheets/06-too-moist.yaml")
 	assert.Contains(t, shown, "\x1b[31mfell short 1 of 3\x1b[0m")
 	assert.Contains(t, shown, "fell short", "colour is not the only sign")
-	assert.NotContains(t, p.onTerminal("", "", "testbench run -plain sheets/6-too-moist.yaml"), "\x1b[")
+	assert.NotContains(t, p.onTerminal("", "", "testbench run -plain sheets/06-too-moist.yaml"), "\x1b[")
 	p.env = append(p.env, "NO_COLOR=1")
-	assert.NotContains(t, p.onTerminal("", "", "testbench run sheets/6-too-moist.yaml"), "\x1b[")
+	assert.NotContains(t, p.onTerminal("", "", "testbench run sheets/06-too-moist.yaml"), "\x1b[")
 	p.env = p.env[:len(p.env)-1]
-	o := p.run("run", "sheets/6-too-moist.yaml")
+	o := p.run("run", "sheets/06-too-moist.yaml")
 	assert.NotContains(t, o.stdout, "\x1b[", "a pipe is no terminal")
-	assert.NotContains(t, p.run("run", "-plain", "sheets/3-intake.yaml").stdout, "·")
+	assert.NotContains(t, p.run("run", "-plain", "sheets/03-intake.yaml").stdout, "·")
 
 	// On 80 columns no line is longer.
-	for _, line := range strings.Split(p.onTerminal("", "", "stty cols 80; testbench run sheets/5-refused.yaml"), "\n") {
+	for _, line := range strings.Split(p.onTerminal("", "", "stty cols 80; testbench run sheets/05-refused.yaml"), "\n") {
 		plain := strings.NewReplacer("\x1b[31m", "", "\x1b[32m", "", "\x1b[1m", "", "\x1b[2m", "", "\x1b[0m", "", "\r", "").Replace(line)
 		if !strings.Contains(plain, " run 20") {
 			assert.LessOrEqual(t, len([]rune(plain)), 80, plain)
@@ -146,3 +147,31 @@ func TestHelp(t *testing.T) {
 	assert.Contains(t, o.stdout, `"version"`)
 	assert.Equal(t, 0, p.run("--version").status)
 }
+
+// On forty columns nothing is wider, and nothing that matters is missing.
+func TestNarrowTerminal(t *testing.T) {
+	t.Parallel()
+	p, _ := newBench(t)
+	p.write("a.json", `{"lots": [{"id": "L-1", "keeper": "Ansel Thripp of the northern moor", "kilos": 12.50}]}`)
+	p.write("b.json", `{"lots": [{"id": "L-1", "keeper": "Bryony Garrow of the southern moor", "kilos": 13.50}]}`)
+	for command, says := range map[string]string{
+		"compare a.json b.json": "Bryony Garrow",
+		"compare contracts/stores.yaml contracts/stores-next.yaml": "breaks callers",
+		"fields a.json": "keeper",
+		"history":       "fell",
+		"compare 1 2":   "hold any more",
+		"probe stores/lot id=L-2201 -only credentials,limits": "held: none broke it",
+	} {
+		if command == "history" || strings.HasPrefix(command, "compare 1") {
+			p.sheet("sheet: s\nsteps:\n  - step: search\n    call: stores/search\n    fields:\n      total: at least 1\n")
+			p.sheet("sheet: s\nsteps:\n  - step: search\n    call: stores/search\n    fields:\n      total: at least 100\n")
+		}
+		shown := p.onTerminal("", "", "stty cols 40; testbench "+command)
+		assert.Contains(t, strings.Join(strings.Fields(shown), " "), says, command)
+		for line := range strings.Lines(shown) {
+			assert.LessOrEqual(t, len([]rune(colours.ReplaceAllString(strings.TrimRight(line, "\r\n"), ""))), 40, "%s: %s", command, line)
+		}
+	}
+}
+
+var colours = regexp.MustCompile("\x1b\\[[0-9;]*m")

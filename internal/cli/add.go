@@ -11,14 +11,18 @@ import (
 	"testbench/internal/secret"
 )
 
-type addOptions struct{ example bool }
+type addOptions struct {
+	example bool
+	shell   string
+}
 
 func addCommand() *command {
-	return &command{name: "add", group: "finding out", purpose: "adds a service to the bench, from its contract or from an example address", usage: "NAME FILE|ADDRESS", fetches: true,
-		examples: []string{"testbench add lab2 contracts/lab.wsdl", "testbench add prices 'http://127.0.0.1:8720/index/prices.xml?fd=1&fm=11&fy=2026'"},
+	return &command{name: "add", group: "finding out", purpose: "adds a service to the bench, from its contract, an example address or a command line", usage: "NAME FILE|ADDRESS", fetches: true,
+		examples: []string{"testbench add lab2 contracts/lab.wsdl", "testbench add prices 'http://127.0.0.1:8720/index/prices.xml?fd=1&fm=11&fy=2026'", "testbench add lots -from-shell 'curl -u clerk:word http://127.0.0.1:8720/stores/lots'"},
 		options: func(f *flag.FlagSet) any {
 			o := &addOptions{}
 			f.BoolVar(&o.example, "example", false, "the address is an example of a request, and not fetched as a contract")
+			f.StringVar(&o.shell, "from-shell", "", "a `command line` of curl or wget out of somebody's documentation, in place of a file or an address")
 			return o
 		},
 		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
@@ -27,6 +31,12 @@ func addCommand() *command {
 }
 
 func (s *session) add(ctx context.Context, o *addOptions, args []string) (int, error) {
+	if o.shell != "" && len(args) == 1 {
+		args = append(args, o.shell)
+		s.masker.Hide(o.shell)
+	} else if o.shell != "" {
+		return 0, usagef("testbench add NAME -from-shell 'COMMAND LINE'", "with -from-shell, add takes a name alone")
+	}
 	if len(args) != 2 {
 		return 0, usagef("testbench help add", "add takes a name and a contract (a file or an address), or an example address")
 	}
@@ -34,7 +44,7 @@ func (s *session) add(ctx context.Context, o *addOptions, args []string) (int, e
 	if err != nil {
 		return 0, err
 	}
-	added, err := bench.Add(ctx, testbench.Addition{Name: args[0], Source: args[1], Example: o.example, Seal: func(name, text string) error {
+	added, err := bench.Add(ctx, testbench.Addition{Name: args[0], Source: args[1], Example: o.example, Shell: o.shell != "", Seal: func(name, text string) error {
 		s.masker.Hide(text)
 		return s.sealed(bench.Store, name, text)
 	}}, s.options())
@@ -60,7 +70,7 @@ func (s *session) add(ctx context.Context, o *addOptions, args []string) (int, e
 		t.note("copied: %s", file)
 	}
 	for _, name := range added.Secrets {
-		t.note("sealed: %s, which stood in the address", name)
+		t.note("sealed: %s, which stood in the %s", name, map[bool]string{true: "command line", false: "address"}[o.shell != ""])
 	}
 	for _, note := range added.Notes {
 		t.note("note: %s", note)

@@ -7,9 +7,11 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"testbench"
 	"testbench/internal/report"
+	"testbench/internal/safefile"
 	"testbench/internal/standin"
 )
 
@@ -36,19 +38,26 @@ func newCommand() *command {
 }
 
 type standinOptions struct {
+	contract, script, record, play string
 	standin.Options
 	listen, ca string
 }
 
 func standinCommand() *command {
-	return &command{name: "standin", group: "services to talk to", purpose: "runs the simulated services of the Heatherfold Honey Co-operative",
-		examples: []string{"testbench standin", "testbench standin -listen 127.0.0.1:9000"},
+	return &command{name: "standin", group: "services to talk to", purpose: "runs the simulated services of the demo, or one by its contract", fetches: true,
+		examples: []string{"testbench standin", "testbench standin -listen 127.0.0.1:9000", "testbench standin -contract partner.wsdl -script partner.yaml -record asked.ndjson"},
 		options: func(f *flag.FlagSet) any {
 			o := &standinOptions{}
 			f.StringVar(&o.listen, "listen", standin.DefaultAddress, "the `address` to listen on; port 0 takes a free one")
+			f.StringVar(&o.contract, "contract", "", "simulate a service by its contract: a `file`, an address, or a service of the bench")
+			f.StringVar(&o.script, "script", "", "a `file` that says where another answer than a valid sample is wanted")
+			f.StringVar(&o.record, "record", "", "write what was asked to a `file`, a line of JSON each")
+			f.StringVar(&o.play, "play", "", "answer requests of a past `run` as they were answered then")
 			f.StringVar(&o.ca, "ca", "", "write the authority of its TLS certificates to a `file`")
 			f.DurationVar(&o.Offset, "offset", 0, "by how `much` its clock is ahead of the machine's (1h, -5m)")
 			f.IntVar(&o.Lifetime, "lifetime", 0, "how many `seconds` its tokens and sessions live (else 600)")
+			f.BoolVar(&o.Weak, "weak", false, "do several things wrong that a probe is to find; they are told at the start")
+			f.StringVar(&o.Books, "books", "", "a `file` in which the ledger keeps its intakes as a database (SQLite) too")
 			f.IntVar(&o.Refuse, "refuse", 0, "refuse the token at every so many-th request that shows one: the `number`")
 			return o
 		},
@@ -57,6 +66,12 @@ func standinCommand() *command {
 				return 0, usagef("", "standin takes no arguments, and there is %q", args[0])
 			}
 			o := options.(*standinOptions)
+			if o.contract != "" {
+				return s.simulate(ctx, o)
+			}
+			if o.script+o.record+o.play != "" {
+				return 0, usagef("testbench standin -contract partner.wsdl -script partner.yaml", "-script, -record and -play go with -contract")
+			}
 			if err := checkLoopback(o.listen); err != nil {
 				return 0, err
 			}
@@ -66,11 +81,14 @@ func standinCommand() *command {
 			}
 			defer server.Close()
 			if o.ca != "" {
-				if err := os.WriteFile(o.ca, server.CA, 0o644); err != nil {
+				if err := safefile.Write(o.ca, server.CA, 0o644); err != nil {
 					return 0, err
 				}
 			}
 			s.announce(server)
+			if o.Weak && !s.common.json {
+				s.tell.printf("it is weak:\n  %s\n", strings.Join(standin.Weaknesses, "\n  "))
+			}
 			return ExitHeld, server.Wait(ctx)
 		}}
 }
@@ -133,9 +151,13 @@ func (s *session) demo(ctx context.Context, o *demoOptions) (int, error) {
 		}
 		dir = temporary
 	}
-	server, err := standin.Start(standin.DefaultAddress, standin.Options{})
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return 0, err
+	}
+	options := standin.Options{Books: filepath.Join(dir, standin.BooksFile)}
+	server, err := standin.Start(standin.DefaultAddress, options)
 	if err != nil {
-		if server, err = standin.Start("127.0.0.1:0", standin.Options{}); err != nil {
+		if server, err = standin.Start("127.0.0.1:0", options); err != nil {
 			return 0, err
 		}
 	}
@@ -159,13 +181,14 @@ func (s *session) demo(ctx context.Context, o *demoOptions) (int, error) {
 	if !s.common.json {
 		s.tell.printf("%s\n\n", s.tell.in(bold, "The Heatherfold bench is in "+dir))
 	}
-	result, err := bench.Run(ctx, sheets, testbench.RunOptions{Options: s.options(), Observer: s.observer(""), Kill: s.kill})
+	result, err := bench.Run(ctx, sheets, testbench.RunOptions{Options: s.options(), Observer: s.observer(&runOptions{}), Kill: s.kill})
 	if err != nil {
 		return 0, err
 	}
+	defer func() { _ = result.Close() }()
 	s.summary(result)
 	reportFile := filepath.Join(dir, "report.html")
-	if err := report.WriteFile(reportFile, result); err != nil {
+	if err := report.WriteFile(reportFile, result.Finished, s.masker); err != nil {
 		return 0, err
 	}
 	asPlanned := ctx.Err() == nil

@@ -13,7 +13,6 @@ import (
 	"testbench/internal/document"
 	"testbench/internal/login"
 	"testbench/internal/path"
-	"testbench/internal/report"
 	"testbench/internal/safefile"
 	"testbench/internal/sheet"
 	"testbench/internal/value"
@@ -27,6 +26,7 @@ type callOptions struct {
 	dry     bool
 	headers bool
 	show    string
+	full    bool
 	save    string
 	pick    string
 	keep    list
@@ -45,21 +45,15 @@ func callCommand() *command {
 		},
 		options: func(f *flag.FlagSet) any {
 			o := &callOptions{}
-			f.Var(&o.in, "in", "a value by its `place`: query.a=b, header.X=y, form.f=v, cookie.c=v, path.p=v; may stand several times")
-			f.StringVar(&o.fill, "fill", "", "many fields from a JSON or YAML `file`")
-			f.StringVar(&o.Body, "body", "", "a body from a `file`, filled in and escaped")
-			f.StringVar(&o.Bytes, "bytes", "", "a body from a `file`, untouched")
-			f.StringVar(&o.Login, "login", "", "another login, by `name` (several with commas between), or none")
+			o.shape(f)
 			f.StringVar(&o.Spoil, "spoil", "", "spoil the login's token this `way`: "+strings.Join(login.Ways, ", "))
-			f.StringVar(&o.SOAP, "soap", "", "the `version` of SOAP: 1.1 or 1.2")
-			f.StringVar(&o.Action, "action", "", "the SOAP `action`")
 			f.StringVar(&o.HTTP, "http", "", "the `version` of HTTP: 1.1 or 2")
 			f.IntVar(&o.Pages, "pages", 1, "read so many `pages` of a list, where the answer leads to the next one")
 			f.BoolVar(&o.Stay, "stay", false, "do not follow redirects")
 			f.BoolVar(&o.dry, "dry", false, "show what would be sent, masked, and send nothing")
 			f.BoolVar(&o.headers, "headers", false, "show the answer's headers")
-			f.StringVar(&o.show, "show", "", "show in full `what` was exchanged: sent, received or all")
-			f.StringVar(&o.Contract, "contract", "", "what is held against the contract: `both`, request, answer or off")
+			f.StringVar(&o.show, "show", "", "show `what` was exchanged, with headers and where the time went: sent, received or all")
+			f.BoolVar(&o.full, "full", false, "show bodies in full, however long, on a terminal too")
 			f.StringVar(&o.save, "save", "", "save the answer's body to a `file`")
 			f.StringVar(&o.pick, "pick", "", "print only the value at this `path`, bare, for the shell")
 			f.Var(&o.keep, "keep", "`name=path`: keep a value, sealed, for later calls; may stand several times")
@@ -71,36 +65,56 @@ func callCommand() *command {
 		}}
 }
 
+// shape are the options that say what is sent.
+func (o *callOptions) shape(f *flag.FlagSet) {
+	f.Var(&o.in, "in", "a value by its `place`: query.a=b, header.X=y, form.f=v, cookie.c=v, path.p=v; may stand several times")
+	f.StringVar(&o.fill, "fill", "", "many fields from a JSON or YAML `file`")
+	f.StringVar(&o.Body, "body", "", "a body from a `file`, filled in and escaped")
+	f.StringVar(&o.Bytes, "bytes", "", "a body from a `file`, untouched")
+	f.StringVar(&o.Login, "login", "", "another login, by `name` (several with commas between), or none")
+	f.StringVar(&o.SOAP, "soap", "", "the `version` of SOAP: 1.1 or 1.2")
+	f.StringVar(&o.Action, "action", "", "the SOAP `action`")
+	f.StringVar(&o.Contract, "contract", "", "what is held against the contract: `both`, request, answer or off")
+}
+
+// prepareCall makes the step that the arguments describe.
+func (s *session) prepareCall(bench *testbench.Bench, o *callOptions, args []string) (*sheet.Step, testbench.Options, error) {
+	options := s.options()
+	o.In = o.in
+	o.Target, o.Fields = targetAndFields(args)
+	if c := o.Contract; c != "" && c != "both" && c != "request" && c != "answer" && c != "off" {
+		return nil, options, usagef("both, request, answer and off are there", "-contract %s is unknown", c)
+	}
+	var err error
+	if o.fill != "" {
+		if o.Fill, err = readFill(o.fill); err != nil {
+			return nil, options, err
+		}
+	}
+	if o.Target != nil {
+		if last := o.Target[len(o.Target)-1]; strings.Contains(last, "://") {
+			// The command line names the host, so it is meant.
+			options.Named = append(options.Named, hostOf(last))
+		}
+	}
+	step, err := bench.Prepare(o.Call, options)
+	return step, options, err
+}
+
 func (s *session) call(ctx context.Context, o *callOptions, args []string) (int, error) {
+	s.full = o.full
 	bench, err := s.openOrNone()
 	if err != nil {
 		return 0, err
 	}
-	o.In = o.in
-	for i, arg := range args {
-		// Behind the target come fields; an address may hold = as well.
-		if strings.Contains(arg, "=") && i > 0 && !strings.Contains(arg, "://") && !strings.HasPrefix(arg, "/") {
-			o.Fields = append(o.Fields, arg)
-		} else {
-			o.Target = append(o.Target, arg)
-		}
-	}
 	if o.Pages < 1 {
 		return 0, usagef("-pages 5", "-pages %d is no number of pages", o.Pages)
-	}
-	if c := o.Contract; c != "" && c != "both" && c != "request" && c != "answer" && c != "off" {
-		return 0, usagef("both, request, answer and off are there", "-contract %s is unknown", c)
 	}
 	if err := checkSpoil(o.Spoil); err != nil {
 		return 0, err
 	}
 	if o.Spoil != "" && o.Login == "" {
 		return 0, usagef("-login NAME -spoil tampered", "-spoil needs the login whose token is spoilt")
-	}
-	if o.fill != "" {
-		if o.Fill, err = readFill(o.fill); err != nil {
-			return 0, err
-		}
 	}
 	keeps, err := parseKeeps(o.keep)
 	if err != nil {
@@ -109,14 +123,7 @@ func (s *session) call(ctx context.Context, o *callOptions, args []string) (int,
 	if len(keeps) > 0 && bench.Dir == "" {
 		return 0, usagef("`testbench new DIR` starts a bench", "values are kept in a bench, and there is none here or above")
 	}
-	options := s.options()
-	if o.Target != nil {
-		if last := o.Target[len(o.Target)-1]; strings.Contains(last, "://") {
-			// The command line names the host, so it is meant.
-			options.Allow = append(options.Allow, hostOf(last))
-		}
-	}
-	step, err := bench.Prepare(o.Call, options)
+	step, options, err := s.prepareCall(bench, o, args)
 	if err != nil {
 		return 0, err
 	}
@@ -132,7 +139,7 @@ func (s *session) call(ctx context.Context, o *callOptions, args []string) (int,
 			return 0, err
 		}
 		if s.common.json {
-			return ExitHeld, s.tell.json(report.RequestJSON(request))
+			return ExitHeld, s.tell.json(sheet.RequestRecord(request))
 		}
 		s.showRequest(request, 0)
 		return ExitHeld, nil
@@ -151,6 +158,19 @@ func (s *session) call(ctx context.Context, o *callOptions, args []string) (int,
 	return status, err
 }
 
+// targetAndFields tells what is called from the fields behind it; an address may hold =
+// as well.
+func targetAndFields(args []string) (target, fields []string) {
+	for i, arg := range args {
+		if strings.Contains(arg, "=") && i > 0 && !strings.Contains(arg, "://") && !strings.HasPrefix(arg, "/") {
+			fields = append(fields, arg)
+		} else {
+			target = append(target, arg)
+		}
+	}
+	return target, fields
+}
+
 func (s *session) finishCall(bench *testbench.Bench, o *callOptions, result *testbench.StepResult, picked *path.Path, keeps []keep) (int, error) {
 	status := result.Outcome.ExitStatus()
 	if o.save != "" && result.Last() != nil && result.Last().Answer != nil {
@@ -161,7 +181,7 @@ func (s *session) finishCall(bench *testbench.Bench, o *callOptions, result *tes
 	}
 	switch {
 	case s.common.json:
-		if err := s.tell.json(report.StepJSON(result)); err != nil {
+		if err := s.tell.json(result.Record()); err != nil {
 			return 0, err
 		}
 	case picked != nil:
@@ -205,8 +225,10 @@ func (s *session) showCall(o *callOptions, result *testbench.StepResult) {
 		for _, hop := range record.Hops {
 			t.printf("  %d: %s %s %s\n", hop.Status, visible(hop.From), t.sign("→", "->"), visible(hop.To))
 		}
-		if record.TLS != nil {
-			t.printf("  %s\n", t.in(faint, visible(fmt.Sprintf("%s, certificate of %s, until %s", record.TLS.Version, record.TLS.Subject, record.TLS.Expires.Format("2006-01-02")))))
+		if o.show != "" || o.headers {
+			s.showTiming(record, "  ")
+		} else if record.TLS != nil {
+			t.printf("  %s\n", t.in(faint, visible(record.TLS.Words())))
 		}
 		switch {
 		case o.show != "":
@@ -343,6 +365,11 @@ func yamlNode(n *yamlfile.Node) *document.Node {
 // appendStep adds the call as a step to a sheet, and leaves the rest of the
 // file as it is.
 func (s *session) appendStep(o *callOptions) error {
+	unlock, err := safefile.Lock(o.into)
+	if err != nil {
+		return err
+	}
+	defer unlock()
 	source, err := os.ReadFile(o.into)
 	if os.IsNotExist(err) {
 		source = []byte("sheet: " + yamlfile.ScalarText(strings.TrimSuffix(filepath.Base(o.into), filepath.Ext(o.into))) + "\nsteps:\n")

@@ -11,6 +11,7 @@ import (
 	"io"
 	"log/slog"
 	"os"
+	"regexp"
 	"strings"
 	"time"
 
@@ -50,7 +51,9 @@ func commands() []*command {
 		newCommand(), demoCommand(),
 		addCommand(), surveyCommand(), tokenCommand(), secretCommand(),
 		draftCommand(), callCommand(),
-		runCommand(), vetCommand(), validateCommand(),
+		fieldsCommand(), proposeCommand(), compareCommand(), watchCommand(),
+		runCommand(), probeCommand(), vetCommand(), validateCommand(),
+		historyCommand(), reportCommand(), schemaCommand(), handoverCommand(), bridgeCommand(),
 		standinCommand(),
 		helpCommand(), completionCommand(), versionCommand(),
 	}
@@ -64,12 +67,14 @@ type session struct {
 	masker  *secret.Masker
 	common  common
 	talking talking
+	full    bool // bodies are shown however long they are
 }
 
 // common are the options of every command.
 type common struct {
 	bench string
 	site  string
+	sites list // all that were named; most commands take the last
 	set   pairs
 	json  bool
 	plain bool
@@ -127,10 +132,14 @@ func usagef(try, format string, args ...any) error {
 
 // Main runs the program and returns its exit status. ctx ends the work in
 // order; kill cuts that short.
-func Main(ctx, kill context.Context, args []string, stdin io.Reader, stdout, stderr io.Writer) int {
+func Main(ctx, kill context.Context, args []string, stdin io.Reader, stdout, stderr io.Writer) (status int) {
 	masker := &secret.Masker{}
 	s := &session{kill: kill, stdin: stdin, masker: masker, tell: newTeller(stdout, stderr, masker)}
-	defer s.tell.close()
+	defer func() {
+		if s.tell.close() != nil {
+			status = max(status, ExitWrong)
+		}
+	}()
 	if len(args) == 0 {
 		s.overview()
 		return ExitWrong
@@ -189,7 +198,10 @@ func (s *session) execute(ctx context.Context, c *command, args []string) int {
 func statusOf(ctx context.Context, err error) int {
 	var refused *login.Error
 	var unreached *sheet.FetchError
+	var nothing *noAnswerError
 	switch {
+	case errors.As(err, &nothing) && nothing.result.Outcome != testbench.Held:
+		return nothing.result.Outcome.ExitStatus()
 	case errors.As(err, &unreached) && ctx.Err() == nil:
 		return ExitUnreachable
 	case ctx.Err() != nil:
@@ -208,7 +220,10 @@ func (s *session) flags(c *command) (*flag.FlagSet, any) {
 		own = c.options(flags)
 	}
 	flags.StringVar(&s.common.bench, "bench", "", "the bench `folder` (else the nearest bench.yaml upward)")
-	flags.StringVar(&s.common.site, "site", "", "the `site` (else the sheet's, or the first of the bench)")
+	flags.Func("site", "the `site` (else the sheet's, or the first of the bench)", func(name string) error {
+		s.common.site = name
+		return s.common.sites.Set(name)
+	})
 	flags.Var(&s.common.set, "set", "`name=value`: the strongest of all values; may stand several times")
 	flags.BoolVar(&s.common.json, "json", false, "results as JSON")
 	flags.BoolVar(&s.common.plain, "plain", false, "no colour, no special signs")
@@ -246,6 +261,22 @@ func parse(flags *flag.FlagSet, args []string) ([]string, error) {
 	}
 }
 
+// invalidValue is what the flag package says of a number or a time that it cannot read.
+var invalidValue = regexp.MustCompile(`^invalid (?:boolean )?value (".*") for (?:flag )?-([a-z-]+): (?:parse error|value out of range)$`)
+
+// kindOf says what an option takes.
+func kindOf(f *flag.Flag) string {
+	if getter, ok := f.Value.(flag.Getter); ok {
+		switch getter.Get().(type) {
+		case time.Duration:
+			return "a time, as 500ms, 90s or 2m"
+		case bool:
+			return "true or false"
+		}
+	}
+	return "a whole number"
+}
+
 func explainFlag(flags *flag.FlagSet, err error) error {
 	if errors.Is(err, flag.ErrHelp) {
 		return err
@@ -253,6 +284,9 @@ func explainFlag(flags *flag.FlagSet, err error) error {
 	message := err.Error()
 	name, found := strings.CutPrefix(message, "flag provided but not defined: -")
 	if !found {
+		if match := invalidValue.FindStringSubmatch(message); match != nil {
+			message = "-" + match[2] + " takes " + kindOf(flags.Lookup(match[2])) + ", not " + match[1]
+		}
 		message = strings.Replace(message, "flag needs an argument: ", "a value is missing behind ", 1)
 		return usagef("`testbench help "+flags.Name()+"` explains the options", "%s", message)
 	}

@@ -30,7 +30,7 @@ func TestParse(t *testing.T) {
 		{"x=-5 a", "x=-5 a", "", ""},
 		{"a -sites s", "", "", `did you mean "-site"?`},
 		{"a -site", "", "", "a value is missing behind -site"},
-		{"a -most x", "", "", "invalid value"},
+		{"a -most x", "", "", "-most takes a whole number, not \"x\""},
 	}
 	for _, c := range cases {
 		flags := flag.NewFlagSet("call", flag.ContinueOnError)
@@ -94,6 +94,37 @@ func TestLayOut(t *testing.T) {
 	assert.Equal(t, "<a>\n  <b>1</b>\n  <c>x<d/>y</c>\n</a>", layOut(document.XML, node, nil), "blanks are added only where they carry no content")
 	assert.Equal(t, "(3 B of binary data)", layOut(document.Binary, document.NewUntyped("x"), []byte("\x00\x01\xff")))
 	assert.Equal(t, "plain", layOut(document.Plain, document.NewUntyped("plain"), []byte("plain")))
+}
+
+// A terminal is shown values in the colour of their kind and the first of what there is
+// much of; a secret is masked before it could be cut.
+func TestBody(t *testing.T) {
+	var out bytes.Buffer
+	key := strings.Repeat("sealed-key-77-", 40)
+	masker := &secret.Masker{}
+	masker.Hide(key)
+	s := &session{tell: newTeller(&out, &out, masker), masker: masker}
+	s.tell.terminal, s.tell.colour = true, true
+	json, err := document.ReadJSON([]byte(`{"n": -1.50, "yes": true, "list": [` + strings.Repeat(`"x",`, 40) + `null], "long": "` + strings.Repeat("é", 400) + `", "key": "` + key + `", "odd": "1 … \u001b[31m\" }"}`))
+	require.NoError(t, err)
+	s.tell.printf("%s\n", s.body(document.JSON, json, nil, "  "))
+	s.tell.close()
+	text := out.String()
+	for _, says := range []string{"  \x1b[1m\"n\"\x1b[0m: \x1b[36m-1.50\x1b[0m,", "\x1b[35mtrue\x1b[0m", "\x1b[2m… 29 more of 41\x1b[0m", strings.Repeat("é", 280) + "… (400 characters)", `\"key\"`} {
+		assert.Contains(t, text, strings.ReplaceAll(says, `\"`, `"`))
+	}
+	assert.NotContains(t, text, "sealed-key")
+	assert.NotContains(t, text, "\x1b[31m")
+	assert.Equal(t, 12, strings.Count(text, `"x"`))
+	xml, err := document.ReadXML([]byte(`<a b="1">`+strings.Repeat("<lot>5</lot>", 30)+`<t>text</t></a>`), "")
+	require.NoError(t, err)
+	text = s.body(document.XML, xml, nil, "")
+	for _, says := range []string{"<a b=\x1b[32m\"1\"\x1b[0m>", "\x1b[36m5\x1b[0m", "\x1b[2m<!-- 18 more of 30 lot -->\x1b[0m", "\x1b[32mtext\x1b[0m"} {
+		assert.Contains(t, text, says)
+	}
+	s.full = true
+	assert.Equal(t, 40, strings.Count(s.body(document.JSON, json, nil, ""), `"x"`))
+	assert.Equal(t, "(8 B of binary data, image/png)", s.body(document.Binary, nil, []byte("\x89PNG\x0d\x0a\x1a\x0a"), ""))
 }
 
 // What goes to a teller is masked, whichever way it goes.

@@ -37,15 +37,17 @@ func (s *session) draftDescribed(source string, c *testbench.Contract, o *draftO
 		return s.draftAnswer(op, options)
 	}
 	if o.as == "step" {
-		fields, remarks := op.SampleStep(options)
-		s.tell.printf("%s", visible(contract.StepText(source+"/"+op.Name, fields, remarks)))
+		made := op.SampleStep(options)
+		s.tell.printf("%s", visible(contract.StepText(source+"/"+op.Name, made)))
+		s.omitted(made)
 		return ExitHeld, nil
 	}
 	mediaType, err := bodyType(op, o.as)
 	if err != nil {
 		return 0, err
 	}
-	built, _ := op.Build(op.SampleFields(options), contract.BuildOptions{Type: mediaType})
+	made := op.SampleStep(options)
+	built, _ := op.Build(made.Root, contract.BuildOptions{Type: mediaType})
 	lines := []string{built.Line()}
 	for _, h := range built.Headers {
 		lines = append(lines, h.Name+": "+h.Value.Text)
@@ -64,7 +66,15 @@ func (s *session) draftDescribed(source string, c *testbench.Contract, o *draftO
 	if body != "" {
 		s.tell.printf("%s\n", visible(body))
 	}
+	s.omitted(made)
 	return ExitHeld, nil
+}
+
+// omitted says that a draft is not all that could be sent.
+func (s *session) omitted(made *schema.Sample) {
+	if made.Omitted > 0 {
+		s.tell.note("note: %s that may be left out and stand deep in others are not in the draft", count(made.Omitted, "field"))
+	}
 }
 
 // bodyType finds the media type that is asked for as xml or json among those that
@@ -109,11 +119,13 @@ func (s *session) draftAnswer(op *contract.Operation, options schema.SampleOptio
 		}
 		for _, c := range a.Contents {
 			if c.Schema != nil {
-				v := c.Schema.Sample(options).Root
+				made := c.Schema.Sample(options)
+				v := made.Root
 				if c.Write != nil {
 					v = c.Write(v)
 				}
 				s.tell.printf("%s\n", visible(bodyText(v)))
+				s.omitted(made)
 				return ExitHeld, nil
 			}
 		}

@@ -4,36 +4,64 @@ import (
 	"context"
 	"flag"
 	"fmt"
+	"net"
+	"net/url"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"testbench"
 	"testbench/internal/exchange"
+	"testbench/internal/history"
+	"testbench/internal/nearest"
 	"testbench/internal/report"
+	"testbench/internal/sheet"
 )
 
 type runOptions struct {
-	steps list
-	rows  string
-	stop  bool
-	dry   bool
-	out   list
-	show  string
+	steps  list
+	from   string
+	rows   string
+	stop   bool
+	dry    bool
+	out    list
+	show   string
+	full   bool
+	tell   string
+	jobs   int
+	rate   string
+	repeat int
+	during time.Duration
+	share  string
+	resume string
+	listen string
+	public string
 }
 
 func runCommand() *command {
 	return &command{name: "run", group: "checking", purpose: "runs sheets and judges every answer", usage: "SHEET...", talks: true,
-		examples: []string{"testbench run sheets/search.yaml", "testbench run sheets/*.yaml -out report.html -out junit.xml", "testbench run sheets/rows.yaml -rows 3-5 -show all"},
+		examples: []string{"testbench run sheets/search.yaml", "testbench run sheets/*.yaml -out report.html -out junit.xml", "testbench run sheets/rows.yaml -rows 3-5 -show all", "testbench run sheets/rows.yaml -repeat 100 -jobs 4 -rate 50/s"},
 		options: func(f *flag.FlagSet) any {
 			o := &runOptions{}
 			f.Var(&o.steps, "step", "only the step of this `name`; may stand several times")
+			f.StringVar(&o.from, "from", "", "go on from the step of this `name`, with what the last run of the sheet kept")
 			f.StringVar(&o.rows, "rows", "", "only these `rows`: 3, 3-5, 1,4-6")
 			f.BoolVar(&o.stop, "stop", false, "stop at the first step that falls short")
 			f.BoolVar(&o.dry, "dry", false, "show every request and send nothing")
-			f.Var(&o.out, "out", "a report into a `file`: .html, .xml (JUnit), .json; may stand several times")
+			f.Var(&o.out, "out", "a report into a `file`: "+report.Endings+"; may stand several times")
 			f.StringVar(&o.show, "show", "", "also show `what` was exchanged: sent, received or all")
+			f.BoolVar(&o.full, "full", false, "show bodies in full, however long, on a terminal too")
+			f.StringVar(&o.tell, "tell", "", "how much is told: steps, rows or falls (`what`; else by how many rows there are)")
+			f.IntVar(&o.jobs, "jobs", 1, "how many rows and sheets are at work side by side")
+			f.StringVar(&o.rate, "rate", "", "how many rows are begun in a time: 20/s, 100/min (`rows/time`)")
+			f.IntVar(&o.repeat, "repeat", 1, "how often the rows are run")
+			f.DurationVar(&o.during, "for", 0, "repeat the rows for this `time`, as 90s or 2m")
+			f.StringVar(&o.share, "share", "", "only this machine's part of the rows: `I/N`, with I from 1")
+			f.StringVar(&o.resume, "resume", "", "go on with a `run` that was cut down: its number, or last")
+			f.StringVar(&o.listen, "listen", "", "where calls back come in: `host:port` (127.0.0.1 and a free port)")
+			f.StringVar(&o.public, "callback", "", "the `address` under which others reach that, as https://tests.heatherfold.example/back")
 			return o
 		},
 		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
@@ -41,25 +69,71 @@ func runCommand() *command {
 		}}
 }
 
-func (s *session) run(ctx context.Context, o *runOptions, files []string) (int, error) {
-	if len(files) == 0 {
-		return 0, usagef("testbench run sheets/*.yaml", "run which sheets?")
+// asked makes the options of a run of those of the command line.
+func (o *runOptions) asked() (testbench.RunOptions, error) {
+	out := testbench.RunOptions{Steps: o.steps, From: o.from, Stop: o.stop, Dry: o.dry, Jobs: o.jobs, Turns: o.repeat, For: o.during, Listen: o.listen, Public: o.public}
+	var err error
+	if out.Rows, err = parseRows(o.rows); err != nil {
+		return out, err
 	}
-	rows, err := parseRows(o.rows)
-	if err != nil {
-		return 0, err
+	if out.Rate, err = parseRate(o.rate); err != nil {
+		return out, err
 	}
-	switch o.show {
-	case "", "sent", "received", "all":
-	default:
-		return 0, usagef("", "-show takes sent, received or all, not %q", o.show)
+	if out.Share, err = parseShare(o.share); err != nil {
+		return out, err
+	}
+	words := func(option, given string, words ...string) error {
+		if given == "" || slices.Contains(words, given) {
+			return nil
+		}
+		return usagef(nearest.Try(given, words), "-%s takes %s or %s, not %q", option, strings.Join(words[:len(words)-1], ", "), words[len(words)-1], given)
+	}
+	switch {
+	case o.jobs < 1 || o.jobs > mostJobs:
+		return out, usagef("", "-jobs takes a number from 1 to %d, not %d", mostJobs, o.jobs)
+	case o.repeat < 1:
+		return out, usagef("", "-repeat takes a number from 1, not %d", o.repeat)
+	case o.during < 0:
+		return out, usagef("-for 2m", "-for takes a time, and %s is less than nothing", o.during)
+	case o.during > 0 && o.repeat > 1:
+		return out, usagef("take one of them out", "-for and -repeat both say how often the rows are run")
+	}
+	if u, err := url.Parse(o.public); o.public != "" && (err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https") {
+		return out, usagef("-callback https://tests.heatherfold.example/back", "-callback takes an address, not %q", o.public)
+	}
+	if _, _, err := net.SplitHostPort(o.listen); o.listen != "" && err != nil {
+		return out, usagef("-listen 127.0.0.1:8799", "-listen takes host:port, not %q", o.listen)
+	}
+	if err := words("show", o.show, "sent", "received", "all"); err != nil {
+		return out, err
+	}
+	if err := words("tell", o.tell, "steps", "rows", "falls"); err != nil {
+		return out, err
 	}
 	for _, file := range o.out {
 		if err := report.CheckName(file); err != nil {
-			return 0, usagef("", "-out: %v", err)
+			return out, usagef("", "-out: %v", err)
 		}
 	}
-	if s.common.bench == "" {
+	return out, nil
+}
+
+// mostJobs bounds how much is at work side by side.
+const mostJobs = 1000
+
+func (s *session) run(ctx context.Context, o *runOptions, files []string) (int, error) {
+	s.full = o.full
+	if len(files) == 0 && o.resume == "" {
+		return 0, usagef("testbench run sheets/*.yaml", "run which sheets?")
+	}
+	if len(files) > 0 && o.resume != "" {
+		return 0, usagef("leave the sheets out", "-resume goes on with the sheets of the run")
+	}
+	asked, err := o.asked()
+	if err != nil {
+		return 0, err
+	}
+	if s.common.bench == "" && len(files) > 0 {
 		// A sheet belongs to the bench above it, wherever the program is run.
 		if dir, err := benchAbove(files[0]); err == nil && dir != "" {
 			s.common.bench = dir
@@ -69,25 +143,100 @@ func (s *session) run(ctx context.Context, o *runOptions, files []string) (int, 
 	if err != nil {
 		return 0, err
 	}
-	result, err := bench.Run(ctx, files, testbench.RunOptions{Options: s.options(), Steps: o.steps, Rows: rows, Stop: o.stop, Dry: o.dry,
-		Observer: s.observer(o.show), Kill: s.kill})
-	if err != nil {
+	asked.Options, asked.Kill, asked.Forget = s.options(), s.kill, true
+	asked.Observer = s.observer(o)
+	var result *testbench.Result
+	if o.resume != "" {
+		number, err := runNumber(bench, o.resume)
+		if err != nil {
+			return 0, err
+		}
+		result, err = bench.Resume(ctx, number, asked)
+		if err != nil {
+			return 0, err
+		}
+	} else if result, err = bench.Run(ctx, files, asked); err != nil {
 		return 0, err
 	}
+	defer func() { _ = result.Close() }()
 	if o.dry {
 		return ExitHeld, nil
 	}
 	s.summary(result)
-	for _, file := range o.out {
-		if err := report.WriteFile(file, result); err != nil {
-			return 0, fmt.Errorf("the report: %w", err)
-		}
-		s.tell.note("written: %s", file)
+	if err := s.writeReports(o.out, result.Finished); err != nil {
+		return 0, err
 	}
 	if result.Outcome == testbench.NotRun {
 		s.tell.note("nothing was run, so nothing held")
 	}
+	if result.Outcome == testbench.Interrupted && result.Number > 0 {
+		s.tell.note("next: testbench run -resume %d   (goes on with the rows that are not done)", result.Number)
+	}
 	return result.Outcome.ExitStatus(), nil
+}
+
+// writeReports writes a run into files.
+func (s *session) writeReports(files []string, run history.Finished) error {
+	for _, file := range files {
+		if err := report.WriteFile(file, run, s.masker); err != nil {
+			return fmt.Errorf("the report: %w", err)
+		}
+		s.tell.note("written: %s", file)
+	}
+	return nil
+}
+
+// runNumber finds a run of the history: by its number, or the last one.
+func runNumber(bench *testbench.Bench, text string) (int, error) {
+	if text == "last" {
+		store, err := bench.History()
+		if err != nil {
+			return 0, err
+		}
+		defer func() { _ = store.Close() }()
+		number, err := store.Last()
+		if err == nil && number == 0 {
+			err = &history.NotThereError{}
+		}
+		return number, err
+	}
+	number, err := strconv.Atoi(text)
+	if err != nil || number < 1 {
+		return 0, usagef("write its number, or last", "%q is no run", text)
+	}
+	return number, nil
+}
+
+// parseRate reads 20/s, 100/min, 5/h, or 20 for that many in a second.
+func parseRate(text string) (float64, error) {
+	if text == "" {
+		return 0, nil
+	}
+	number, unit, _ := strings.Cut(text, "/")
+	rate, err := strconv.ParseFloat(number, 64)
+	seconds, ok := map[string]float64{"": 1, "s": 1, "min": 60, "h": 3600}[unit]
+	if err != nil || !ok || rate <= 0 || rate > 1e6 {
+		return 0, usagef("-rate 20/s, -rate 100/min", "%q is no rate", text)
+	}
+	return rate / seconds, nil
+}
+
+// parseShare reads I/N.
+func parseShare(text string) (testbench.Share, error) {
+	var share testbench.Share
+	if text == "" {
+		return share, nil
+	}
+	first, last, ok := strings.Cut(text, "/")
+	i, err := strconv.Atoi(first)
+	n, wrong := strconv.Atoi(last)
+	switch {
+	case !ok || err != nil || wrong != nil:
+		return share, usagef("-share 2/5", "%q is no share", text)
+	case n < 1 || i < 1 || i > n || n > 10_000:
+		return share, usagef("the shares of 5 machines are 1/5 to 5/5", "there is no share %s", text)
+	}
+	return testbench.Share{I: i, N: n}, nil
 }
 
 // parseRows reads 3, 3-5 and lists of them.
@@ -112,21 +261,51 @@ func parseRows(text string) ([][2]int, error) {
 }
 
 // observer shows a run as it goes on: for people, or as a line of JSON an event.
-func (s *session) observer(show string) testbench.Observer {
+func (s *session) observer(o *runOptions) testbench.Observer {
 	if s.common.json {
 		return &jsonRun{session: s}
 	}
-	return &textRun{session: s, show: show}
+	return &textRun{session: s, show: o.show, asked: o.tell, during: o.during}
 }
+
+// How much of a run is told.
+const (
+	tellSteps = "steps" // each step
+	tellRows  = "rows"  // a line each row, and the steps of those that did not hold
+	tellFalls = "falls" // what did not hold
+)
+
+// Up to so many rows, each step is told, or each row.
+const (
+	mostTold     = 25
+	mostRowsTold = 500
+)
 
 // textRun shows a run for people.
 type textRun struct {
 	*session
-	show         string
+	show, asked  string
+	during       time.Duration
+	level        string
 	name, target int // widths of columns
+	// told is the step of a dry run whose request was shown last.
+	told string
 }
 
 func (r *textRun) SheetStarted(sheet *testbench.SheetResult) {
+	r.level = r.asked
+	switch {
+	case r.level != "":
+	case sheet.Total > mostRowsTold || sheet.Repeated && sheet.Total == 0:
+		r.level = tellFalls
+	case sheet.Total > mostTold:
+		r.level = tellRows
+	default:
+		r.level = tellSteps
+	}
+	if sheet.Total > 1 || sheet.Repeated {
+		r.tell.startBar(sheet.Name, sheet.Total, r.during)
+	}
 	r.name, r.target = 4, 6
 	for _, p := range sheet.Plan {
 		r.name = max(r.name, len([]rune(p.Name)))
@@ -142,24 +321,107 @@ func (r *textRun) SheetStarted(sheet *testbench.SheetResult) {
 }
 
 func (r *textRun) RowStarted(sheet *testbench.SheetResult, row *testbench.RowResult) {
+	r.told = ""
+	if r.level == tellSteps {
+		r.head(sheet, row)
+	}
+}
+
+func rowWords(sheet *testbench.SheetResult, row *testbench.RowResult) string {
+	words := row.Phase
+	if row.Phase == "" && row.Number > 0 {
+		words = fmt.Sprintf("row %d", row.Number)
+		if sheet.RowCount > 0 {
+			words += fmt.Sprintf(" of %d", sheet.RowCount)
+		}
+		if row.Label != "" {
+			words += fmt.Sprintf(" (%s %s)", oneLine(row.Column), oneLine(row.Label))
+		}
+	}
+	if row.Turn > 0 {
+		words = strings.TrimPrefix(fmt.Sprintf("%s, turn %d", words, row.Turn), ", ")
+	}
+	return words
+}
+
+func (r *textRun) head(sheet *testbench.SheetResult, row *testbench.RowResult) {
 	t := r.tell
 	dot := t.sign(" · ", " - ")
 	head := t.in(bold, visible(sheet.Name)) + dot + "site " + visible(sheet.Site)
-	switch {
-	case row.Phase != "":
-		head += dot + row.Phase
-	case row.Number > 0:
-		head += dot + fmt.Sprintf("row %d of %d", row.Number, sheet.RowCount)
-		if row.Label != "" {
-			head += fmt.Sprintf(" (%s %s)", visible(row.Column), visible(row.Label))
-		}
+	if words := rowWords(sheet, row); words != "" {
+		head += dot + words
 	}
 	t.printf("%s\n", head)
 }
 
 func (r *textRun) StepDone(_ *testbench.SheetResult, _ *testbench.RowResult, step *testbench.StepResult) {
+	if r.level == tellSteps {
+		r.step(step)
+	}
+}
+
+func (r *textRun) RowDone(sheet *testbench.SheetResult, row *testbench.RowResult) {
 	t := r.tell
-	lead := "  " + fit(step.Name, r.name) + "  "
+	if r.level != tellSteps {
+		if row.Outcome != testbench.Held && row.Outcome != testbench.NotRun {
+			r.head(sheet, row)
+			for _, step := range row.Steps {
+				r.step(step)
+			}
+		} else if r.level == tellRows {
+			t.printf("%s%s%s  %s  %s\n", visible(sheet.Name), t.sign(" · ", " - "), rowWords(sheet, row), milliseconds(row.Took), t.in(green, fmt.Sprintf("%s %d", row.Outcome, len(row.Steps))))
+		}
+	}
+	t.stepBar(row.Outcome != testbench.Held && row.Outcome != testbench.NotRun)
+}
+
+func (r *textRun) SheetDone(sheet *testbench.SheetResult) {
+	t := r.tell
+	t.endBar()
+	if r.level == tellFalls {
+		dot := t.sign(" · ", " - ")
+		c := sheet.Counts
+		sum := t.in(bold, visible(sheet.Name)) + dot + "site " + visible(sheet.Site) + dot + count(c.Rows, "row") + dot + t.in(green, fmt.Sprintf("%d held", c.RowsHeld))
+		if c.RowsFell > 0 {
+			sum += dot + t.in(red, fmt.Sprintf("%d fell short", c.RowsFell))
+		}
+		t.printf("%s\n", sum)
+	}
+	if sheet.Repeated || len(sheet.Checks) > 0 || sheet.Counts.Rows > mostTold {
+		r.times(sheet)
+	}
+	r.tell.printf("\n")
+}
+
+// times shows how long the exchanges of each step took, and what is said of that.
+func (r *textRun) times(sheet *testbench.SheetResult) {
+	t := r.tell
+	if len(sheet.Times) == 0 {
+		return
+	}
+	t.printf("%s  %s\n", fit("times", r.name+2), t.in(faint, "calls    per s       p50       p90       p95       p99       max"))
+	for _, one := range sheet.Times {
+		line := fmt.Sprintf("  %s  %5d  %7.1f", fitItem(one.Step, r.name), one.Count, one.PerSecond)
+		for _, ms := range []float64{one.P50, one.P90, one.P95, one.P99, one.Max} {
+			line += fmt.Sprintf("  %8s", milliseconds(time.Duration(ms*float64(time.Millisecond))))
+		}
+		t.printf("%s\n", line)
+	}
+	for _, c := range sheet.Checks {
+		outcome := t.in(green, "held")
+		if !c.Held {
+			outcome = t.in(red, "fell short")
+		}
+		t.printf("  %s  wanted %s, got %s   %s\n", visible(c.Subject), visible(c.Wanted), visible(c.Got), outcome)
+	}
+}
+
+func (r *textRun) step(step *testbench.StepResult) {
+	t := r.tell
+	if r.told != "" && r.told == step.Name && (step.Outcome == testbench.Held || step.Outcome == testbench.NotRun) {
+		return // all that a dry run has to say of it is said
+	}
+	lead := "  " + fitItem(step.Name, r.name) + "  "
 	if step.Outcome == testbench.NotRun {
 		t.printf("%s%s\n", lead, t.in(faint, visible("not run: "+step.Reason)))
 		return
@@ -169,11 +431,17 @@ func (r *textRun) StepDone(_ *testbench.SheetResult, _ *testbench.RowResult, ste
 		status = fmt.Sprintf("%3d", record.Answer.Status)
 	}
 	took := ""
-	if len(step.Exchanges) > 0 {
+	if len(step.Exchanges) > 0 && step.Last().Phases.Total > 0 {
 		took = milliseconds(step.Last().Phases.Total)
+	}
+	if strings.HasPrefix(step.Target, "lookup ") {
+		took = milliseconds(step.Took)
 	}
 	t.printf("%s%s  %s  %8s   %s\n", lead, fit(step.Target, r.target), status, took, r.verdict(step))
 	r.details(step)
+	if step.Got != "" && step.Outcome == testbench.Held && (r.show == "received" || r.show == "all") {
+		t.printf("%s\n", wrap(visible("found: "+step.Got), t.width, 6))
+	}
 	if record := step.Last(); record != nil && r.show != "" {
 		r.showExchange(record, step, r.show == "sent" || r.show == "all", r.show == "received" || r.show == "all", true)
 	}
@@ -207,7 +475,7 @@ func (s *session) details(step *testbench.StepResult) {
 		if !c.Judged || c.Held {
 			continue
 		}
-		line(report.CheckLine(c))
+		line(report.CheckLine(history.Check(c)))
 		if c.Note != "" {
 			t.printf("%s\n", wrap(visible(c.Note), t.width, 8))
 		}
@@ -218,24 +486,26 @@ func (s *session) details(step *testbench.StepResult) {
 	for _, text := range step.Hints {
 		line("try: " + text)
 	}
+	if step.Got != "" && step.Outcome == testbench.FellShort {
+		line("found: " + step.Got)
+	}
+	notes := slices.Clone(step.Notes)
 	if record := step.Last(); record != nil {
-		for _, note := range record.Notes {
-			line("note: " + note)
-		}
+		notes = append(notes, record.Notes...)
+	}
+	for _, note := range notes {
+		line("note: " + note)
 	}
 }
 
-func (r *textRun) RowDone(*testbench.SheetResult, *testbench.RowResult) {}
-
-func (r *textRun) SheetDone(*testbench.SheetResult) { r.tell.printf("\n") }
-
 func (r *textRun) WouldSend(_ *testbench.RowResult, step *testbench.StepResult, request *exchange.Request, reason string) {
 	t := r.tell
+	r.told = step.Name
 	if request == nil {
-		t.printf("  %s  %s\n", fit(step.Name, r.name), t.in(faint, visible("not known yet: "+reason)))
+		t.printf("  %s  %s\n", fitItem(step.Name, r.name), t.in(faint, visible("not known yet: "+reason)))
 		return
 	}
-	t.printf("  %s  %s\n", fit(step.Name, r.name), fit(step.Target, r.target))
+	t.printf("  %s  %s\n", fitItem(step.Name, r.name), fit(step.Target, r.target))
 	s := r.session
 	s.showRequest(request, 6)
 }
@@ -261,8 +531,32 @@ func (s *session) summary(result *testbench.Result) {
 	if c.StepsNotRun > 0 {
 		parts = append(parts, count(c.StepsNotRun, "step")+" not run")
 	}
-	parts = append(parts, count(c.Exchanges, "exchange"), milliseconds(result.Took), "run "+result.Run)
+	if fell := fellTimes(result); fell > 0 {
+		parts = append(parts, t.in(red, count(fell, "limit")+" of times fell short"))
+	}
+	if result.Outcome == testbench.Interrupted {
+		parts = append(parts, t.in(red, "interrupted"))
+	}
+	parts = append(parts, count(c.Exchanges, "exchange"), milliseconds(result.Took))
+	if result.Number > 0 {
+		parts = append(parts, fmt.Sprintf("run %d", result.Number))
+	} else {
+		parts = append(parts, "run "+result.Run)
+	}
 	t.printf("%s\n", strings.Join(parts, dot))
+}
+
+// fellTimes counts the limits of times that fell short.
+func fellTimes(result *testbench.Result) int {
+	fell := 0
+	for _, sheet := range result.Sheets {
+		for _, c := range sheet.Checks {
+			if !c.Held {
+				fell++
+			}
+		}
+	}
+	return fell
 }
 
 // jsonRun writes a line of JSON an event.
@@ -278,18 +572,19 @@ func (r *jsonRun) SheetStarted(sheet *testbench.SheetResult) {
 }
 func (r *jsonRun) RowStarted(*testbench.SheetResult, *testbench.RowResult) {}
 func (r *jsonRun) StepDone(sheet *testbench.SheetResult, row *testbench.RowResult, step *testbench.StepResult) {
-	r.event("step done", map[string]any{"sheet": sheet.Name, "row": row.Number, "step": report.StepJSON(step)})
+	r.event("step done", map[string]any{"sheet": sheet.Name, "row": row.Number, "turn": row.Turn, "step": step.Record()})
 }
 func (r *jsonRun) RowDone(sheet *testbench.SheetResult, row *testbench.RowResult) {
-	r.event("row done", map[string]any{"sheet": sheet.Name, "row": row.Number, "label": row.Label, "phase": row.Phase, "outcome": row.Outcome})
+	r.event("row done", map[string]any{"sheet": sheet.Name, "row": row.Number, "turn": row.Turn, "label": row.Label, "phase": row.Phase, "outcome": row.Outcome})
 }
 func (r *jsonRun) SheetDone(sheet *testbench.SheetResult) {
-	r.event("sheet done", map[string]any{"sheet": sheet.Name, "outcome": sheet.Outcome, "seconds": sheet.Took.Round(time.Millisecond).Seconds()})
+	record := sheet.Record()
+	r.event("sheet done", map[string]any{"sheet": sheet.Name, "outcome": sheet.Outcome, "seconds": sheet.Took.Round(time.Millisecond).Seconds(), "counts": record.Counts, "times": record.Times, "checks": record.Checks})
 }
 func (r *jsonRun) WouldSend(_ *testbench.RowResult, step *testbench.StepResult, request *exchange.Request, reason string) {
 	fields := map[string]any{"step": step.Name}
 	if request != nil {
-		fields["request"] = report.RequestJSON(request)
+		fields["request"] = sheet.RequestRecord(request)
 	} else {
 		fields["unknown"] = reason
 	}

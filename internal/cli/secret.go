@@ -239,10 +239,7 @@ func (s *session) listSecrets(store *secret.Store) error {
 		return err
 	}
 	if s.common.json {
-		if entries == nil {
-			entries = []secret.Entry{}
-		}
-		return s.tell.json(entries)
+		return jsonList(s.tell, entries)
 	}
 	if len(entries) == 0 {
 		s.tell.note("nothing is sealed in %s", filepath.Clean(store.Dir))

@@ -38,7 +38,7 @@ func (s *session) showRequest(r *exchange.Request, indent int) {
 	if format == document.Binary && r.ShownBody != "" {
 		format = document.Plain // what stands for the parts of it is text
 	}
-	t.printf("%s\n", indented(layOut(format, node, body), lead))
+	t.printf("%s\n", s.body(format, node, body, lead))
 }
 
 // showSigned shows what signatures of the request were made over.
@@ -82,12 +82,25 @@ func (s *session) showExchange(record *exchange.Record, step *testbench.StepResu
 	}
 	a := record.Answer
 	t.printf("%s%s %s\n", lead, t.in(bold, "received"), statusLine(a))
+	if nested {
+		s.showTiming(record, lead+"  ")
+	}
 	for _, name := range sortedHeader(a.Header) {
 		for _, v := range a.Header[name] {
 			t.printf("%s  %s\n", lead, t.in(faint, visible(name+": "+v)))
 		}
 	}
 	s.showBody(step, indent+2)
+}
+
+// showTiming shows where the time went, and what the encrypted connection was like.
+func (s *session) showTiming(record *exchange.Record, lead string) {
+	if words := record.Phases.Words(); words != "" {
+		s.tell.printf("%s%s\n", lead, s.tell.in(faint, words))
+	}
+	if record.TLS != nil {
+		s.tell.printf("%s%s\n", lead, s.tell.in(faint, visible(record.TLS.Words())))
+	}
 }
 
 func statusLine(a *exchange.Answer) string {
@@ -100,35 +113,18 @@ func (s *session) showBody(step *testbench.StepResult, indent int) {
 		return
 	}
 	lead := strings.Repeat(" ", indent)
-	s.tell.printf("%s\n", indented(shorten(s.bodyOf(step), s.tell.terminal), lead))
+	re := step.Reply
+	// What was put together or turned into another form is shown in that form, which paths
+	// start from.
+	if re.Body != re.Payload && re.Message == nil && re.Payload != nil && re.Problem == nil && re.Failed == nil {
+		s.tell.printf("%s\n", s.body(document.JSON, re.Payload, nil, lead))
+	} else {
+		s.tell.printf("%s\n", s.body(re.Format, re.Body, a.Body, lead))
+	}
 	for _, attached := range step.Reply.Attachments {
 		s.tell.printf("%s(attached: %s, %s, %s)\n", lead, visible(firstOf(attached.Name, attached.ID)), visible(attached.Type), size(len(attached.Content)))
 	}
 	if a.Partial {
 		s.tell.note("%s(the answer is not whole)", lead)
 	}
-}
-
-// bodyOf lays the body of an answer out; where it was put together or turned into
-// another form, in that form, which paths start from.
-func (s *session) bodyOf(step *testbench.StepResult) string {
-	re := step.Reply
-	if re.Body != re.Payload && re.Message == nil && re.Payload != nil && re.Problem == nil && re.Failed == nil {
-		return layOut(document.JSON, re.Payload, nil)
-	}
-	return layOut(re.Format, re.Body, step.Last().Answer.Body)
-}
-
-// mostLines is how much of a body a terminal is shown.
-const mostLines = 200
-
-func shorten(text string, terminal bool) string {
-	if !terminal {
-		return text
-	}
-	lines := strings.Split(text, "\n")
-	if len(lines) <= mostLines {
-		return text
-	}
-	return strings.Join(lines[:mostLines], "\n") + fmt.Sprintf("\n… %d more lines; -save FILE writes all of it", len(lines)-mostLines)
 }

@@ -27,7 +27,9 @@ type teller struct {
 	colour, errColour bool
 	ascii             bool // no special signs
 	width             int
-	terminal          bool // results go to a terminal
+	terminal          bool      // results go to a terminal
+	errTerminal       io.Writer // for what moves; nil where no terminal is there
+	bar               *bar
 }
 
 func newTeller(stdout, stderr io.Writer, masker *secret.Masker) *teller {
@@ -40,16 +42,21 @@ func newTeller(stdout, stderr io.Writer, masker *secret.Masker) *teller {
 		}
 	}
 	if f, ok := stderr.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
-		t.errColour = !noColour
+		t.errColour, t.errTerminal = !noColour, stderr
 	}
 	return t
 }
 
-func (t *teller) plain() { t.colour, t.errColour, t.ascii = false, false, true }
+func (t *teller) plain() { t.colour, t.errColour, t.ascii, t.errTerminal = false, false, true, nil }
 
-func (t *teller) close() {
-	_ = t.out.Close()
+// close says whether the results could not all be written.
+func (t *teller) close() error {
+	err := t.out.Close()
+	if err != nil {
+		t.note("testbench: the results could not be written: %v", err)
+	}
 	_ = t.err.Close()
+	return err
 }
 
 // sign gives a special sign, or its plain stand-in.
@@ -61,10 +68,16 @@ func (t *teller) sign(special, plain string) string {
 }
 
 // printf writes a result.
-func (t *teller) printf(format string, args ...any) { _, _ = fmt.Fprintf(t.out, format, args...) }
+func (t *teller) printf(format string, args ...any) {
+	t.hideBar()
+	_, _ = fmt.Fprintf(t.out, format, args...)
+}
 
 // note writes something that is no result: progress, remarks, hints.
-func (t *teller) note(format string, args ...any) { _, _ = fmt.Fprintf(t.err, format+"\n", args...) }
+func (t *teller) note(format string, args ...any) {
+	t.hideBar()
+	_, _ = fmt.Fprintf(t.err, format+"\n", args...)
+}
 
 // json writes one JSON document.
 func (t *teller) json(v any) error {
@@ -72,6 +85,14 @@ func (t *teller) json(v any) error {
 	encoder.SetEscapeHTML(false)
 	encoder.SetIndent("", "  ")
 	return encoder.Encode(v)
+}
+
+// jsonList writes a list as JSON; one without anything in it as an empty list, not as null.
+func jsonList[T any](t *teller, list []T) error {
+	if list == nil {
+		list = []T{}
+	}
+	return t.json(list)
 }
 
 // jsonLine writes one JSON document on one line.
@@ -139,6 +160,9 @@ func visible(s string) string {
 	return out.String()
 }
 
+// oneLine is a text, made harmless, as it stands within a line.
+func oneLine(s string) string { return strings.NewReplacer("\n", " ", "\t", " ").Replace(visible(s)) }
+
 func isControl(r rune) bool {
 	return r != '\n' && r != '\t' && (unicode.IsControl(r) || r == 0x2028 || r == 0x2029 || r >= 0x202A && r <= 0x202E || r >= 0x2066 && r <= 0x2069)
 }
@@ -171,6 +195,21 @@ func size(n int) string {
 		return fmt.Sprintf("%.1f kB", float64(n)/1000)
 	}
 	return fmt.Sprintf("%.1f MB", float64(n)/1_000_000)
+}
+
+// fitItem fits the name of a step into a column. One that is done for each item keeps
+// its end, which tells the items apart.
+func fitItem(name string, width int) string {
+	runes := []rune(name)
+	at := strings.LastIndex(name, " (")
+	if len(runes) <= width || at < 0 || !strings.Contains(name[at:], " of ") {
+		return fit(name, width)
+	}
+	end := []rune(name[at:])
+	if len(end) > width-4 {
+		end = end[len(end)-(width-4):]
+	}
+	return fit(string(runes[:width-len(end)-1])+"…"+string(end), width)
 }
 
 // fit cuts or pads a text to a width in characters.
@@ -230,7 +269,7 @@ func layOut(format document.Format, node *document.Node, body []byte) string {
 	}
 	isText := format == document.Plain || format == document.HTML || format == document.CSV
 	if format == document.Binary || !utf8.Valid(body) && !isText {
-		return fmt.Sprintf("(%s of binary data)", size(len(body)))
+		return describeBinary(body)
 	}
 	return strings.ToValidUTF8(string(body), "\ufffd")
 }

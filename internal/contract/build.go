@@ -280,6 +280,9 @@ func (b *builder) parameters() {
 		}
 		switch p.In {
 		case InPath:
+			if p.Style == MatrixFlag && v.Text != "true" && v.Text != "1" {
+				continue
+			}
 			if text := p.inPath(v); text != "" {
 				b.path[p.Wire] = text
 			} else {
@@ -309,7 +312,7 @@ func (b *Body) chosen(wanted string) *Content {
 		return nil
 	}
 	for i, c := range b.Contents {
-		if wanted != "" && matchesType(c.Type, wanted) {
+		if wanted != "" && MatchesType(c.Type, wanted) {
 			return &b.Contents[i]
 		}
 	}
@@ -321,9 +324,9 @@ func (b *Body) chosen(wanted string) *Content {
 	return &b.Contents[0]
 }
 
-// matchesType says whether a media type is within a range (RFC 9110, 12.5.1);
+// MatchesType says whether a media type is within a range (RFC 9110, 12.5.1);
 // parameters count only where the range has some.
-func matchesType(pattern, got string) bool {
+func MatchesType(pattern, got string) bool {
 	wanted, wantedParameters, err := mime.ParseMediaType(pattern)
 	if err != nil {
 		wanted = strings.ToLower(strings.TrimSpace(pattern))

@@ -29,6 +29,10 @@ const (
 	InBody   In = "body"
 )
 
+// MatrixFlag is the style of a flag in the path: ;name where it is true, and nothing
+// else (WADL, 2.12.2).
+const MatrixFlag = "matrixFlag"
+
 // Places lists the places in the order in which a name is looked for.
 var Places = []In{InPath, InQuery, InHeader, InForm, InCookie, InBody}
 
@@ -72,6 +76,8 @@ type Content struct {
 	// Write writes a value as the media type has it: as an element, or in the JSON
 	// of a protocol; nil takes it as it is.
 	Write func(v *document.Node) *document.Node
+	// See is the other way of Write, for those who answer; nil takes it as it is.
+	See func(v *document.Node) *document.Node
 	// Example is one that the contract gives; nil for none.
 	Example *document.Node
 }
@@ -128,6 +134,8 @@ type Operation struct {
 	// See turns the body of an answer into the form that paths start from; nil takes
 	// it as it is.
 	See func(body *document.Node) *document.Node
+	// Wire is the other way of See, for those who answer; nil sends it as it is.
+	Wire func(body *document.Node) *document.Node
 
 	Call    string // the method that is called by name, where it is not Name
 	SOAP    bool

@@ -105,7 +105,7 @@ func (a *Answer) judgeBody(got Got) []string {
 		}
 		return []string{fmt.Sprintf("the answer is empty, and %s is declared for %s", strings.Join(types, " or "), a.Status)}
 	}
-	at := slices.IndexFunc(a.Contents, func(c Content) bool { return c.Type == "" || matchesType(c.Type, mediaType) })
+	at := slices.IndexFunc(a.Contents, func(c Content) bool { return c.Type == "" || MatchesType(c.Type, mediaType) })
 	if at < 0 {
 		if mediaType == "" {
 			mediaType = "(none)"

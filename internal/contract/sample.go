@@ -13,14 +13,14 @@ import (
 // SampleFields makes the fields of a call, with values that are valid: those that
 // must be given, or all.
 func (o *Operation) SampleFields(options schema.SampleOptions) *document.Node {
-	fields, _ := o.SampleStep(options)
-	return fields
+	return o.SampleStep(options).Root
 }
 
 // SampleStep makes the fields of a call, with what is to be remarked of them.
-func (o *Operation) SampleStep(options schema.SampleOptions) (*document.Node, map[*document.Node]string) {
+func (o *Operation) SampleStep(options schema.SampleOptions) *schema.Sample {
 	fields := document.NewObject()
 	remarks := map[*document.Node]string{}
+	made := &schema.Sample{Root: fields, Remarks: remarks}
 	names := o.bodyNames()
 	taken := map[string]int{}
 	for _, p := range o.Parameters {
@@ -53,7 +53,7 @@ func (o *Operation) SampleStep(options schema.SampleOptions) (*document.Node, ma
 		fields.Members = append(fields.Members, document.Member{Key: name, Value: v})
 	}
 	if c := o.Body.chosen(""); c != nil && (o.Body.Required || options.Optional) {
-		v := c.sample(options, remarks)
+		v := c.sample(options, made)
 		switch {
 		case v == nil:
 		case v.Kind == document.Object:
@@ -68,7 +68,7 @@ func (o *Operation) SampleStep(options schema.SampleOptions) (*document.Node, ma
 			fields.Members = append(fields.Members, document.Member{Key: "body", Value: v})
 		}
 	}
-	return fields, remarks
+	return made
 }
 
 func (p *Parameter) words() string {
@@ -102,7 +102,7 @@ func (p *Parameter) sample(options schema.SampleOptions) *document.Node {
 }
 
 // sample makes a body: the example of the contract where that is valid.
-func (c *Content) sample(options schema.SampleOptions, remarks map[*document.Node]string) *document.Node {
+func (c *Content) sample(options schema.SampleOptions, whole *schema.Sample) *document.Node {
 	if c.Schema == nil {
 		if c.Example != nil {
 			return c.Example
@@ -116,8 +116,9 @@ func (c *Content) sample(options schema.SampleOptions, remarks map[*document.Nod
 	}
 	made := c.Schema.Sample(options)
 	for n, remark := range made.Remarks {
-		remarks[n] = remark
+		whole.Remarks[n] = remark
 	}
+	whole.Omitted += made.Omitted
 	return made.Root
 }
 
@@ -148,7 +149,8 @@ func (r *Request) Line() string {
 }
 
 // StepText writes a call as a step to put into a sheet.
-func StepText(target string, fields *document.Node, remarks map[*document.Node]string) string {
+func StepText(target string, sample *schema.Sample) string {
+	fields, remarks := sample.Root, sample.Remarks
 	var out strings.Builder
 	fmt.Fprintf(&out, "- step: %s\n  call: %s\n", yamlfile.ScalarText(target[strings.IndexByte(target, '/')+1:]), yamlfile.ScalarText(target))
 	if len(fields.Members) > 0 {

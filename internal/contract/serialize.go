@@ -163,6 +163,8 @@ func (p *Parameter) inPath(v *document.Node) string {
 			return "." + encode(v.Text)
 		case "matrix":
 			return ";" + escape(p.Wire, false) + "=" + encode(v.Text)
+		case MatrixFlag:
+			return ";" + escape(p.Wire, false)
 		}
 		return encode(v.Text)
 	}

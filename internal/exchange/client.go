@@ -11,13 +11,16 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"net/http/cookiejar"
 	"net/http/httptrace"
+	"net/netip"
 	"net/url"
 	"os"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"log/slog"
@@ -50,6 +53,10 @@ type Options struct {
 
 // Client sends requests. It is safe for use by several goroutines.
 type Client struct {
+	// Instead, where not nil, is asked for an answer before a request is sent; with nil
+	// it is sent. It is for those who want to see requests as they would go out.
+	Instead func(r *Request) *Answer
+
 	options Options
 	single  bool
 	mutex   sync.Mutex
@@ -57,11 +64,12 @@ type Client struct {
 	tls     *tls.Config
 }
 
-// pool names connections that requests may share: those of one HTTP version
-// and one client certificate.
+// pool names connections that requests may share: those of one HTTP version, one client
+// certificate, and the same bounds of where they lead.
 type pool struct {
 	version     string
 	certificate *tls.Certificate
+	outside     bool
 }
 
 // NewClient reads the certificates that the options name.
@@ -111,7 +119,7 @@ func (c *Client) Single() *Client {
 func (c *Client) transport(request *Request) *http.Transport {
 	c.mutex.Lock()
 	defer c.mutex.Unlock()
-	which := pool{request.HTTP, request.Certificate}
+	which := pool{request.HTTP, request.Certificate, request.Outside}
 	if c.single {
 		which.version = "1.1"
 	}
@@ -138,6 +146,16 @@ func (c *Client) transport(request *Request) *http.Transport {
 		IdleConnTimeout:        30 * time.Second,
 		MaxResponseHeaderBytes: maxHeader,
 	}
+	if which.outside {
+		t.DialContext = (&net.Dialer{ControlContext: onlyOutside}).DialContext
+		t.Proxy = func(r *http.Request) (*url.URL, error) {
+			through, err := http.ProxyFromEnvironment(r)
+			if err == nil && through != nil {
+				err = errors.New("what lies outside only is not asked through a proxy: where that goes is not seen")
+			}
+			return nil, err
+		}
+	}
 	if which.certificate != nil {
 		t.TLSClientConfig.Certificates = []tls.Certificate{*which.certificate}
 	}
@@ -146,6 +164,27 @@ func (c *Client) transport(request *Request) *http.Transport {
 	}
 	c.pools[which] = t
 	return t
+}
+
+// onlyOutside keeps a connection from a private network, once it is known where a name
+// leads.
+func onlyOutside(_ context.Context, _, address string, _ syscall.RawConn) error {
+	at, err := netip.ParseAddrPort(address)
+	if err == nil && !IsPrivate(at.Addr()) {
+		return nil
+	}
+	return &Failure{Kind: NotAllowed, Message: address + " is an address of a private network, which what came from outside is not to lead to"}
+}
+
+// shared is what carriers share among their customers (RFC 6598).
+var shared = netip.MustParsePrefix("100.64.0.0/10")
+
+// IsPrivate says whether an address is one of a private network, of this machine, or of
+// no machine at all (RFC 1918, 4193, 6598, 6890).
+func IsPrivate(a netip.Addr) bool {
+	a = a.Unmap()
+	return !a.IsValid() || a.IsLoopback() || a.IsPrivate() || a.IsLinkLocalUnicast() || a.IsUnspecified() || a.IsMulticast() || a.IsInterfaceLocalMulticast() || shared.Contains(a) ||
+		a.Is4() && (a.As4()[0] == 0 || a.As4()[0] >= 240)
 }
 
 // Close lets go of idle connections.
@@ -163,10 +202,18 @@ func (c *Client) Do(ctx context.Context, request *Request) *Record {
 	record := &Record{Request: request, Started: time.Now()}
 	ctx, cancel := context.WithTimeout(ctx, c.options.Timeout)
 	defer cancel()
+	if c.Instead != nil {
+		if record.Answer = c.Instead(request); record.Answer != nil {
+			return record
+		}
+	}
 	err := c.follow(ctx, record)
 	record.Phases.Total = time.Since(record.Started)
 	if err != nil {
 		record.Failure = c.explain(ctx, record, err)
+	}
+	if !c.options.Log.Enabled(ctx, slog.LevelInfo) {
+		return record
 	}
 	attributes := []any{"method", request.Method, "address", record.Request.Shown(), "time", record.Phases.Total}
 	if record.Answer != nil {
@@ -191,10 +238,7 @@ func (r *Request) Shown() string {
 // on the way are carried along within the one exchange.
 func (c *Client) follow(ctx context.Context, record *Record) error {
 	current := record.Request
-	jar, err := cookiejar.New(nil)
-	if err != nil {
-		return err
-	}
+	jar := &jar{}
 	for {
 		if c.options.Allowed != nil && !c.options.Allowed(current.URL.Hostname()) {
 			return &Failure{Kind: NotAllowed, Message: fmt.Sprintf("requests to %s are not allowed: neither the bench nor the command line names that host", current.URL.Hostname())}
@@ -227,6 +271,29 @@ func (c *Client) follow(ctx context.Context, record *Record) error {
 		record.Hops = append(record.Hops, Hop{Status: status, From: current.Shown(), To: target.String()})
 		current = next
 	}
+}
+
+// jar keeps cookies within one exchange; most set none.
+type jar struct{ inner *cookiejar.Jar }
+
+func (j *jar) cookies(u *url.URL) []*http.Cookie {
+	if j.inner == nil {
+		return nil
+	}
+	return j.inner.Cookies(u)
+}
+
+func (j *jar) set(u *url.URL, cookies []*http.Cookie) (err error) {
+	if len(cookies) == 0 {
+		return nil
+	}
+	if j.inner == nil {
+		if j.inner, err = cookiejar.New(nil); err != nil {
+			return err
+		}
+	}
+	j.inner.SetCookies(u, cookies)
+	return nil
 }
 
 func (r *Record) note(format string, args ...any) {
@@ -268,7 +335,7 @@ func (c *Client) redirected(from *Request, target *url.URL, status int) (next *R
 }
 
 // once sends one request and reads its answer.
-func (c *Client) once(ctx context.Context, record *Record, request *Request, jar http.CookieJar) error {
+func (c *Client) once(ctx context.Context, record *Record, request *Request, jar *jar) error {
 	watch := &stopwatch{}
 	sent, err := http.NewRequestWithContext(httptrace.WithClientTrace(ctx, watch.trace()), request.Method, request.URL.String(), bytes.NewReader(request.Body))
 	if err != nil {
@@ -291,18 +358,26 @@ func (c *Client) once(ctx context.Context, record *Record, request *Request, jar
 	}
 	setDefault(sent.Header, "User-Agent", "testbench")
 	setDefault(sent.Header, "Accept-Encoding", "gzip, deflate")
-	for _, cookie := range jar.Cookies(request.URL) {
+	for _, cookie := range jar.cookies(request.URL) {
 		sent.AddCookie(cookie)
 	}
 	received, err := c.transport(request).RoundTrip(sent)
-	phases, reused := watch.read()
-	record.Phases, record.Reused = phases, reused
+	phases, reused, times := watch.read()
+	record.Phases, record.Reused, record.Remote = phases, reused, watch.remote
+	if times > 1 {
+		// net/http does that for methods that may be repeated, on connections that
+		// were open already (RFC 9110, 9.2.2).
+		record.note("the connection was closed while the request was under way: it went out %d times", times)
+	}
 	if err != nil {
 		return err
 	}
 	defer func() { _ = received.Body.Close() }()
-	jar.SetCookies(request.URL, received.Cookies())
-	answer := &Answer{Status: received.StatusCode, Proto: received.Proto, Header: received.Header, Cookies: received.Cookies(),
+	cookies := received.Cookies()
+	if err := jar.set(request.URL, cookies); err != nil {
+		return err
+	}
+	answer := &Answer{Status: received.StatusCode, Proto: received.Proto, Header: received.Header, Cookies: cookies,
 		Reason: strings.TrimSpace(strings.TrimPrefix(received.Status, fmt.Sprint(received.StatusCode)))}
 	if record.Answer != nil {
 		answer.SetOnWay = record.Answer.SetOnWay

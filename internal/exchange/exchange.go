@@ -5,7 +5,9 @@ package exchange
 
 import (
 	"crypto/tls"
+	"fmt"
 	"net/http"
+	"net/netip"
 	"net/url"
 	"strings"
 	"time"
@@ -29,6 +31,9 @@ type Request struct {
 	Login bool
 	// HTTP forces a version: "1.1", "2", or "" for what both sides speak.
 	HTTP string
+	// Outside says that it may go to public addresses only: whoever named it is not to
+	// reach what lies in the private network, whatever a name resolves to.
+	Outside bool
 	// Certificate, where not nil, is shown to a server that asks for one, in place
 	// of the client's own.
 	Certificate *tls.Certificate
@@ -124,14 +129,63 @@ type Phases struct {
 	Total     time.Duration
 }
 
+// parts are the phases in their order: the key under which they are recorded, and in
+// words.
+func (p *Phases) parts() []phasePart {
+	return []phasePart{{"lookup", "name look-up", &p.Lookup}, {"connect", "connecting", &p.Connect}, {"tls", "TLS", &p.TLS}, {"waiting", "waiting", &p.Waiting}, {"receiving", "receiving", &p.Receiving}}
+}
+
+type phasePart struct {
+	key, words string
+	took       *time.Duration
+}
+
+// Record gives the phases in milliseconds, as they are recorded.
+func (p Phases) Record() map[string]float64 {
+	out := map[string]float64{}
+	for _, part := range p.parts() {
+		out[part.key] = float64(part.took.Round(10*time.Microsecond)) / float64(time.Millisecond)
+	}
+	return out
+}
+
+// PhasesOf reads what was recorded.
+func PhasesOf(record map[string]float64) Phases {
+	var p Phases
+	for _, part := range p.parts() {
+		*part.took = time.Duration(record[part.key] * float64(time.Millisecond))
+	}
+	return p
+}
+
+// Words says where the time went, in the order of things; "" where nothing is known.
+func (p Phases) Words() string {
+	var words []string
+	for _, part := range p.parts() {
+		if *part.took >= 10*time.Microsecond {
+			words = append(words, fmt.Sprintf("%s %.2f ms", part.words, float64(*part.took)/float64(time.Millisecond)))
+		}
+	}
+	return strings.Join(words, ", ")
+}
+
 // TLS tells what the encrypted connection was like.
 type TLS struct {
-	Version string // TLS 1.3
-	Subject string // of the server's certificate
-	Issuer  string
-	Expires time.Time
+	Version string    `json:"version"` // TLS 1.3
+	Subject string    `json:"subject"` // of the server's certificate
+	Issuer  string    `json:"issuer"`
+	Expires time.Time `json:"expires"`
 	// Unchecked says that the certificate was not held against any authority.
-	Unchecked bool
+	Unchecked bool `json:"unchecked,omitempty"`
+}
+
+// Words says it in a line.
+func (t *TLS) Words() string {
+	words := fmt.Sprintf("%s, certificate of %s, by %s, until %s", t.Version, t.Subject, t.Issuer, t.Expires.Format("2006-01-02"))
+	if t.Unchecked {
+		words += ", not checked"
+	}
+	return words
 }
 
 // Hop is a redirect that was followed.
@@ -148,9 +202,11 @@ type Record struct {
 	Started time.Time
 	Phases  Phases
 	TLS     *TLS
-	Hops    []Hop
-	Notes   []string // what was done differently than asked, in words
-	Reused  bool     // the connection was there already
+	// Remote is the address that was connected to; not valid where none was.
+	Remote netip.Addr
+	Hops   []Hop
+	Notes  []string // what was done differently than asked, in words
+	Reused bool     // the connection was there already
 }
 
 // FailureKind names a way in which an exchange fails.

@@ -7,6 +7,7 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"net/netip"
 	"net/url"
 	"strings"
 	"testing"
@@ -153,9 +154,7 @@ func TestFailures(t *testing.T) {
 
 // Only the methods and statuses that RFC 9110 says so turn a POST into a GET.
 func TestRedirectMethods(t *testing.T) {
-	server := httptest.NewServer(nil)
-	defer server.Close()
-	server.Config.Handler = http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if r.URL.Path == "/end" {
 			body, _ := io.ReadAll(r.Body)
 			_, _ = fmt.Fprintf(w, "%s %s", r.Method, body)
@@ -165,7 +164,8 @@ func TestRedirectMethods(t *testing.T) {
 		status := 0
 		_, _ = fmt.Sscanf(r.URL.Path, "/%d", &status)
 		w.WriteHeader(status)
-	})
+	}))
+	defer server.Close()
 	for path, want := range map[string]string{"POST /301": "GET ", "POST /302": "GET ", "POST /303": "GET ", "PUT /303": "GET ", "POST /307": "POST body", "PUT /308": "PUT body", "PUT /301": "PUT body", "GET /302": "GET body"} {
 		method, target, _ := strings.Cut(path, " ")
 		r := request(t, method, server.URL+target)
@@ -222,4 +222,24 @@ func BenchmarkDo(b *testing.B) {
 			_ = response.Body.Close()
 		}
 	})
+}
+
+// What may go outside only reaches nothing private, whatever its name resolves to.
+func TestOnlyOutside(t *testing.T) {
+	server := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { t.Error("it was asked") }))
+	defer server.Close()
+	c := client(t, exchange.Options{})
+	for _, host := range []string{"127.0.0.1", "localhost"} {
+		u, err := url.Parse(strings.Replace(server.URL, "127.0.0.1", host, 1))
+		require.NoError(t, err)
+		record := c.Do(t.Context(), &exchange.Request{Method: "GET", URL: u, Outside: true})
+		require.NotNil(t, record.Failure)
+		assert.Equal(t, exchange.NotAllowed, record.Failure.Kind)
+		assert.Contains(t, record.Failure.Message, "private network")
+	}
+	for text, want := range map[string]bool{"127.0.0.1": true, "10.1.2.3": true, "172.16.0.1": true, "192.168.0.1": true, "169.254.169.254": true, "100.64.0.1": true, "0.0.0.0": true, "::1": true, "fe80::1": true, "fd00::1": true,
+		"::ffff:10.0.0.1": true, "224.0.0.1": true, "255.255.255.255": true, "93.184.216.34": false, "2606:2800:220:1::1": false} {
+		assert.Equal(t, want, exchange.IsPrivate(netip.MustParseAddr(text)), text)
+	}
+	assert.True(t, exchange.IsPrivate(netip.Addr{}))
 }

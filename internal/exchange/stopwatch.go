@@ -3,6 +3,7 @@ package exchange
 import (
 	"crypto/tls"
 	"net/http/httptrace"
+	"net/netip"
 	"sync"
 	"time"
 )
@@ -11,11 +12,13 @@ import (
 // from goroutines of its own, some of them after the answer has begun (a second
 // connection that came too late), so all of it is behind a lock.
 type stopwatch struct {
+	remote netip.Addr // of the connection
 	mutex  sync.Mutex
 	starts [4]time.Time // of lookup, connect, TLS, and the moment the request was written
 	first  time.Time    // the answer's first byte
 	phases Phases
 	reused bool
+	sent   int // how often the request went out
 }
 
 const (
@@ -45,11 +48,21 @@ func (w *stopwatch) trace() *httptrace.ClientTrace {
 		ConnectDone:       func(string, string, error) { w.stop(connecting, &w.phases.Connect) },
 		TLSHandshakeStart: func() { w.start(shaking) },
 		TLSHandshakeDone:  func(tls.ConnectionState, error) { w.stop(shaking, &w.phases.TLS) },
-		WroteRequest:      func(httptrace.WroteRequestInfo) { w.start(written) },
+		WroteRequest: func(info httptrace.WroteRequestInfo) {
+			w.start(written)
+			w.mutex.Lock()
+			defer w.mutex.Unlock()
+			if info.Err == nil {
+				w.sent++
+			}
+		},
 		GotConn: func(info httptrace.GotConnInfo) {
 			w.mutex.Lock()
 			defer w.mutex.Unlock()
 			w.reused = info.Reused
+			if at, err := netip.ParseAddrPort(info.Conn.RemoteAddr().String()); err == nil {
+				w.remote = at.Addr()
+			}
 		},
 		GotFirstResponseByte: func() {
 			w.mutex.Lock()
@@ -60,12 +73,12 @@ func (w *stopwatch) trace() *httptrace.ClientTrace {
 }
 
 // read gives the times taken so far.
-func (w *stopwatch) read() (phases Phases, reused bool) {
+func (w *stopwatch) read() (phases Phases, reused bool, sent int) {
 	w.mutex.Lock()
 	defer w.mutex.Unlock()
 	phases = w.phases
 	if !w.first.IsZero() && !w.starts[written].IsZero() {
 		phases.Waiting = max(w.first.Sub(w.starts[written]), 0)
 	}
-	return phases, w.reused
+	return phases, w.reused, w.sent
 }

@@ -86,8 +86,9 @@ type Placed interface{ Place() Place }
 type Env struct {
 	Scope  value.Scope
 	Client *exchange.Client
-	// Observe is told of each exchange that a login makes; it may be nil.
-	Observe func(login string, record *exchange.Record)
+	// Observe is told of each exchange that a login makes, with the context of whoever
+	// needed it; it may be nil.
+	Observe func(ctx context.Context, record *exchange.Record)
 	// Now is the clock; nil means time.Now.
 	Now func() time.Time
 	// ReadFile reads a file of the bench; nil means there are none.
@@ -183,7 +184,7 @@ func (e *Env) do(ctx context.Context, r *exchange.Request) (*reply.Reply, error)
 		e.keeper.clocks.note(record)
 	}
 	if e.Observe != nil {
-		e.Observe(e.login, record)
+		e.Observe(ctx, record)
 	}
 	if record.Failure != nil {
 		return nil, &Error{Message: record.Failure.Message, Record: record, Cause: record.Failure}

@@ -14,6 +14,16 @@ import (
 type Use struct {
 	Names []string
 	Spoil string // the way in which their tokens are spoilt; empty for none
+	// SpoilOf is the only one that is spoilt; empty for all.
+	SpoilOf string
+}
+
+// spoilt is the way in which a login's token is spoilt.
+func (u Use) spoilt(name string) string {
+	if u.SpoilOf != "" && u.SpoilOf != name {
+		return ""
+	}
+	return u.Spoil
 }
 
 // Sent is what came of a request with its credentials.
@@ -56,7 +66,7 @@ func (k *Keeper) Send(ctx context.Context, planned *exchange.Request, use Use) (
 		request := planned.Clone()
 		tokens := map[string]*Token{}
 		for _, name := range names {
-			token, err := k.use(ctx, name, request, use.Spoil, passing[name])
+			token, err := k.use(ctx, name, request, use.spoilt(name), passing[name])
 			if err != nil {
 				return sent, err
 			}

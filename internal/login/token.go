@@ -1,6 +1,7 @@
 package login
 
 import (
+	"crypto/rand"
 	"encoding/base64"
 	"errors"
 	"fmt"
@@ -59,10 +60,11 @@ const (
 	Tampered      = "tampered"
 	OtherAudience = "other audience"
 	Empty         = "empty"
+	MadeUp        = "made up"
 )
 
 // Ways lists the ways in which a token can be spoilt.
-var Ways = []string{Expired, Tampered, OtherAudience, Empty}
+var Ways = []string{Expired, Tampered, OtherAudience, Empty, MadeUp}
 
 // backdated is how far in the past a stale stamp is.
 const backdated = -time.Hour
@@ -105,6 +107,8 @@ func Spoil(kind Kind, token *Token, way string, now time.Time) (*Token, error) {
 	switch way {
 	case Empty:
 		spoilt.Text, spoilt.Cookies, spoilt.Headers = "", nil, nil
+	case MadeUp:
+		spoilt.Text, spoilt.Cookies, spoilt.Headers = rand.Text(), nil, nil
 	case Tampered:
 		if token.Text == "" {
 			return nil, errors.New("there is nothing in it to tamper with")
@@ -127,6 +131,24 @@ func Spoil(kind Kind, token *Token, way string, now time.Time) (*Token, error) {
 		return nil, fmt.Errorf("a token can be spoilt as %s, not as %q", strings.Join(Ways, ", "), way)
 	}
 	return &spoilt, nil
+}
+
+// WaysOf lists the ways in which the token of a kind of login can be spoilt, as far as its
+// definition tells: whether a token is a JWT is known of OAuth 2.0 and bearers at best.
+func WaysOf(kind Kind) []string {
+	var ways []string
+	for _, way := range Ways {
+		stamped, isStamped := kind.(Stamped)
+		_, isOAuth := kind.(*OAuth2)
+		_, isBearer := kind.(*Bearer)
+		switch {
+		case isStamped && !stamped.spoils(way):
+		case !isStamped && !isOAuth && !isBearer && (way == Expired || way == OtherAudience):
+		default:
+			ways = append(ways, way)
+		}
+	}
+	return ways
 }
 
 // tamper changes one letter: of a JWT the first of its signature.

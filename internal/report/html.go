@@ -1,107 +1,432 @@
 package report
 
 import (
-	"bytes"
 	_ "embed" // the page
+	"encoding/json"
 	"fmt"
 	"html/template"
-	"net/http"
+	"io"
 	"slices"
 	"strings"
-	"time"
 	"unicode"
+	"unicode/utf8"
 
 	"testbench/internal/document"
 	"testbench/internal/exchange"
+	"testbench/internal/history"
 	"testbench/internal/sheet"
 )
 
-//go:embed report.html
-var page string
+// The page: its text, its look, and what makes it answer.
+var (
+	//go:embed report.html
+	pageText string
+	//go:embed report.css
+	pageStyle string
+	//go:embed report.js
+	pageScript string
+)
 
-// HTML writes a run as one page without outside references.
-func HTML(result *sheet.Result) (string, error) {
+// What a page holds at most, so that it opens at once: of falls that are told at its
+// head, of steps, and of what stands behind them, in bytes.
+const (
+	mostFallen  = 500
+	mostSteps   = 30_000
+	mostDetails = 64 << 20
+)
+
+// HTML writes a run as one page without outside references. What stands behind a step
+// lies in it as data, and is laid out only when somebody opens it.
+func HTML(to io.Writer, run history.Finished) error {
 	t, err := template.New("report").Funcs(template.FuncMap{
-		"lines": Lines,
-		"took": func(d time.Duration) string {
-			if d < time.Second {
-				return fmt.Sprintf("%d ms", d.Milliseconds())
-			}
-			return fmt.Sprintf("%.1f s", d.Seconds())
-		},
-		"ms":      func(d time.Duration) string { return fmt.Sprintf("%.1f ms", ms(d)) },
-		"headers": headerLines,
-		"request": func(r *exchange.Request) string { return laidOut(r.GetHeader("Content-Type"), []byte(r.BodyShown())) },
-		"answer":  func(a *exchange.Answer) string { return laidOut(a.ContentType(), a.Body) },
-		"fields":  requestHeaders,
-		"mask":    result.Masker.Text,
-		"class":   func(o sheet.Outcome) string { return strings.ReplaceAll(string(o), " ", "-") },
-		"row":     rowName,
-		"open":    func(o sheet.Outcome) bool { return o != sheet.Held && o != sheet.NotRun },
-	}).Parse(page)
+		"took":    took,
+		"ms":      func(ms float64) string { return fmt.Sprintf("%.1f ms", ms) },
+		"count":   count,
+		"class":   func(o string) string { return strings.ReplaceAll(o, " ", "-") },
+		"sign":    signOf,
+		"subject": subjectOf,
+		"style":   func() template.CSS { return template.CSS(pageStyle) },
+		"script":  func() template.JS { return template.JS(pageScript) },
+	}).Parse(pageText)
 	if err != nil {
-		return "", err
+		return err
 	}
-	var out bytes.Buffer
-	err = t.Execute(&out, map[string]any{"Result": result, "Counts": result.Counts(), "Sentence": sentence(result), "Fallen": fallen(result)})
-	return strings.Map(harmless, out.String()), err
+	p, err := newPage(run)
+	if err != nil {
+		return err
+	}
+	out := &harmlessWriter{to: to}
+	if err := t.ExecuteTemplate(out, "head", p); err != nil {
+		return err
+	}
+	if err := p.data(out, run); err != nil {
+		return err
+	}
+	return t.ExecuteTemplate(out, "foot", p)
 }
 
-// harmless puts a sign in place of control characters, which mean nothing in a
+// page is a run as the page shows it.
+type page struct {
+	Run            *history.Run
+	Sentence       string
+	Tally          []string
+	Limits         []fallenLimit
+	Fallen         []fallenStep
+	MoreFallen     int
+	Sheets         []*history.Sheet
+	Timeline       template.HTML
+	TimelineRemark string
+	Timed          []timedSheet
+	MoreSteps      int // that are not in the page
+	Missing        int // steps whose exchanges are not
+
+	index index
+	held  int
+}
+
+// index lists the steps for the script, in few bytes each.
+type index struct {
+	Sheets   []string `json:"sheets"`
+	Outcomes []string `json:"outcomes"`
+	Steps    [][]any  `json:"steps"` // sheet, row, step, target, status, milliseconds, outcome, checks
+	places   [][3]int // of each step: sheet, row, step, as they are gone through
+	moments  []moment // for the time line
+}
+
+type fallenLimit struct {
+	Sheet *history.Sheet
+	Check history.Check
+}
+
+type fallenStep struct {
+	Sheet  *history.Sheet
+	Row    *history.Row
+	Step   *history.Step
+	Number int // in the list of steps
+}
+
+type timedSheet struct {
+	*history.Sheet
+	Plot template.HTML
+}
+
+func newPage(run history.Finished) (*page, error) {
+	p := &page{Run: run.Run()}
+	p.Sheets = p.Run.Sheets
+	p.Sentence, p.Tally = sentence(p.Run), tally(p.Run)
+	for i, s := range p.Sheets {
+		p.index.Sheets = append(p.index.Sheets, s.Sheet)
+		for _, c := range s.Checks {
+			if !c.Held {
+				p.Limits = append(p.Limits, fallenLimit{s, c})
+			}
+		}
+		number := 0
+		for row, err := range run.Rows(i) {
+			if err != nil {
+				return nil, err
+			}
+			for k, step := range row.Steps {
+				p.add(i, number, k, row, step)
+			}
+			number++
+		}
+		plot, err := percentiles(s)
+		if err != nil {
+			return nil, err
+		}
+		if plot != "" || len(s.Checks) > 0 {
+			p.Timed = append(p.Timed, timedSheet{s, template.HTML(plot)}) //nolint:gosec // every text in it is escaped
+		}
+	}
+	p.Sentence = p.precise(p.Sentence)
+	line, remark, err := timeline(p.index.moments)
+	p.Timeline, p.TimelineRemark = template.HTML(line), remark //nolint:gosec // as above
+	return p, err
+}
+
+// precise says of what fell which step it was, or in how many sheets.
+func (p *page) precise(sentence string) string {
+	fell := 0
+	for _, s := range p.Sheets {
+		if s.Counts.StepsFell > 0 {
+			fell++
+		}
+	}
+	switch {
+	case len(p.Fallen) == 1:
+		f := p.Fallen[0]
+		sentence = strings.TrimSuffix(sentence, ".") + fmt.Sprintf(": %s in %s", f.Step.Step, f.Sheet.Sheet)
+		if row := f.Row.Name(); row != "" {
+			sentence += ", " + row
+		}
+		return sentence + "."
+	case fell > 0 && len(p.Sheets) > 1:
+		return strings.TrimSuffix(sentence, ".") + fmt.Sprintf(", in %d of %s.", fell, count(len(p.Sheets), "sheet"))
+	}
+	return sentence
+}
+
+// add takes a step into the page.
+func (p *page) add(sheetNumber, rowNumber, stepNumber int, row *history.Row, step *history.Step) {
+	if !step.Started.IsZero() && step.Millis > 0 {
+		p.index.moments = append(p.index.moments, moment{max(step.Started.Sub(p.Run.Started).Seconds(), 0), step.Millis, !step.Fallen()})
+	}
+	if !step.Fallen() {
+		if p.held >= mostSteps {
+			p.MoreSteps++
+			return
+		}
+		p.held++
+	}
+	number := len(p.index.Steps)
+	if step.Fallen() {
+		if len(p.Fallen) < mostFallen {
+			p.Fallen = append(p.Fallen, fallenStep{p.Sheets[sheetNumber], row, withoutExchanges(step), number})
+		} else {
+			p.MoreFallen++
+		}
+	}
+	outcome := slices.Index(p.index.Outcomes, step.Outcome)
+	if outcome < 0 {
+		outcome = len(p.index.Outcomes)
+		p.index.Outcomes = append(p.index.Outcomes, step.Outcome)
+	}
+	p.index.Steps = append(p.index.Steps, []any{sheetNumber, row.Name(), step.Step, step.Target, step.Status, step.Millis, outcome, len(step.Checks) + step.Judged})
+	p.index.places = append(p.index.places, [3]int{sheetNumber, rowNumber, stepNumber})
+}
+
+// withoutExchanges is what the head of the page needs of a step.
+func withoutExchanges(step *history.Step) *history.Step {
+	out := *step
+	out.Exchanges, out.Logins = nil, nil
+	return &out
+}
+
+// data writes what the script shows: the list of steps, and for each what stands behind
+// it. A second time through the rows keeps them out of memory.
+func (p *page) data(out io.Writer, run history.Finished) error {
+	if p.index.Steps == nil {
+		p.index.Steps, p.index.Outcomes = [][]any{}, []string{}
+	}
+	if err := writeData(out, "index", p.index); err != nil {
+		return err
+	}
+	next, room := 0, mostDetails
+	for i := range p.Sheets {
+		number := 0
+		for row, err := range run.Rows(i) {
+			if err != nil {
+				return err
+			}
+			for next < len(p.index.places) && p.index.places[next][0] == i && p.index.places[next][1] == number {
+				text := []byte{}
+				if d := detailOf(row.Steps[p.index.places[next][2]]); d != nil && room > 0 {
+					if text, err = json.Marshal(d); err != nil {
+						return err
+					}
+					room -= len(text)
+				}
+				if err := writeDetail(out, next, text); err != nil {
+					return err
+				}
+				next++
+			}
+			number++
+		}
+	}
+	if next%inChunk != 0 {
+		_, err := io.WriteString(out, "</script>\n")
+		return err
+	}
+	return nil
+}
+
+// inChunk is how many steps share an element of the page: an element each would take
+// longer to read than all that stands in them.
+const inChunk = 128
+
+// writeDetail writes what stands behind a step, a line in its chunk.
+func writeDetail(out io.Writer, number int, text []byte) error {
+	start, end := "", "\n"
+	if number%inChunk == 0 {
+		start = "<script type=\"application/x-ndjson\" class=\"details\">"
+	}
+	if number%inChunk == inChunk-1 {
+		end = "</script>\n"
+	}
+	_, err := fmt.Fprintf(out, "%s%s%s", start, text, end)
+	return err
+}
+
+// writeData writes data of the page. What could end it, or mean something to the page, is
+// escaped by the encoder.
+func writeData(out io.Writer, id string, v any) error {
+	text, err := json.Marshal(v)
+	if err == nil {
+		_, err = fmt.Fprintf(out, "<script type=\"application/json\" id=\"%s\">%s</script>\n", id, text)
+	}
+	return err
+}
+
+// detail is what stands behind a step.
+type detail struct {
+	About     string           `json:"about,omitempty"`
+	Reason    string           `json:"reason,omitempty"`
+	Says      string           `json:"says,omitempty"`
+	Hints     []string         `json:"hints,omitempty"`
+	Checks    [][6]string      `json:"checks,omitempty"` // subject, wanted, got, verdict, where, note
+	Got       string           `json:"got,omitempty"`
+	Kept      []string         `json:"kept,omitempty"`
+	Notes     []string         `json:"notes,omitempty"`
+	Logins    []detailExchange `json:"logins,omitempty"`
+	Exchanges []detailExchange `json:"exchanges,omitempty"`
+}
+
+type detailExchange struct {
+	Request    string   `json:"request,omitempty"`
+	Head       string   `json:"head,omitempty"`
+	Body       string   `json:"body,omitempty"`
+	Failure    string   `json:"failure,omitempty"`
+	Answer     string   `json:"answer,omitempty"`
+	AnswerHead string   `json:"answerHead,omitempty"`
+	AnswerBody string   `json:"answerBody,omitempty"`
+	Took       string   `json:"took,omitempty"`
+	TLS        string   `json:"tls,omitempty"`
+	Notes      []string `json:"notes,omitempty"`
+}
+
+// detailOf gathers what stands behind a step; nil for nothing.
+func detailOf(step *history.Step) *detail {
+	if len(step.Exchanges)+len(step.Logins)+len(step.Checks)+len(step.Notes) == 0 && step.Reason+step.Got == "" {
+		return nil
+	}
+	d := &detail{About: step.About, Reason: step.Reason, Says: step.Says, Hints: step.Hints, Got: step.Got, Kept: step.Kept, Notes: step.Notes}
+	for _, c := range step.Checks {
+		verdict := "fell short"
+		switch {
+		case !c.Judged:
+			verdict = "not judged"
+		case c.Held:
+			verdict = "held"
+		}
+		d.Checks = append(d.Checks, [6]string{subjectOf(c), c.Wanted, c.Got, verdict, c.Where, c.Note})
+	}
+	for i := range step.Logins {
+		d.Logins = append(d.Logins, exchangeOf(&step.Logins[i]))
+	}
+	for i := range step.Exchanges {
+		d.Exchanges = append(d.Exchanges, exchangeOf(&step.Exchanges[i]))
+	}
+	return d
+}
+
+func exchangeOf(e *history.Exchange) detailExchange {
+	out := detailExchange{Failure: e.Failure, Notes: e.Notes}
+	if r := e.Request; r != nil {
+		out.Request, out.Head, out.Body = r.Method+" "+r.Address, headerLines(r.Headers), laidOut(contentType(r.Headers), r.Body)
+	}
+	if e.Status > 0 {
+		out.Answer = strings.TrimSpace(fmt.Sprintf("%s %d %s", e.Protocol, e.Status, e.Reason))
+		out.AnswerHead, out.AnswerBody = headerLines(e.Headers), laidOut(contentType(e.Headers), e.Body)
+		out.Took = fmt.Sprintf("%.1f ms", e.Milliseconds)
+		if words := exchange.PhasesOf(e.Phases).Words(); words != "" {
+			out.Took += ": " + words
+		}
+		if e.TLS != nil {
+			out.TLS = e.TLS.Words()
+		}
+	}
+	return out
+}
+
+// subjectOf names what a check is about.
+func subjectOf(c history.Check) string {
+	if c.Kind == "field" || c.Subject == "" {
+		return c.Subject + map[bool]string{true: c.Kind}[c.Subject == ""]
+	}
+	return c.Kind + " " + c.Subject
+}
+
+func signOf(outcome string) string {
+	switch sheet.Outcome(outcome) {
+	case sheet.Held:
+		return "•"
+	case sheet.NotRun:
+		return "·"
+	}
+	return "✗"
+}
+
+func took(seconds float64) string {
+	if seconds < 1 {
+		return fmt.Sprintf("%.0f ms", seconds*1000)
+	}
+	return fmt.Sprintf("%.1f s", seconds)
+}
+
+// harmlessWriter puts a sign in place of control characters, which mean nothing in a
 // page and obey nobody only in a browser.
+type harmlessWriter struct{ to io.Writer }
+
+func (w *harmlessWriter) Write(p []byte) (int, error) {
+	_, err := io.WriteString(w.to, strings.Map(harmless, string(p)))
+	return len(p), err
+}
+
 func harmless(r rune) rune {
-	if unicode.IsControl(r) && r != '\n' && r != '\t' {
+	isDirection := r >= 0x202A && r <= 0x202E || r >= 0x2066 && r <= 0x2069 // turns the text behind it round
+	if unicode.IsControl(r) && r != '\n' && r != '\t' || isDirection {
 		return unicode.ReplacementChar
 	}
 	return r
 }
 
+// count says how many there are of something.
+func count(n int, word string) string {
+	if n == 1 {
+		return "1 " + word
+	}
+	return fmt.Sprintf("%d %ss", n, word)
+}
+
 // sentence says the outcome as a whole.
-func sentence(result *sheet.Result) string {
-	c := result.Counts()
+func sentence(run *history.Run) string {
+	c := run.Counts
 	switch {
-	case result.Outcome == sheet.Interrupted:
-		return fmt.Sprintf("The run was interrupted after %d steps.", c.Steps)
-	case result.Outcome == sheet.Held:
-		return fmt.Sprintf("All of it held: %d steps in %d sheets, %d checks.", c.Steps, c.Sheets, c.Checks)
+	case sheet.Outcome(run.Outcome) == sheet.Interrupted:
+		return fmt.Sprintf("The run was interrupted after %s.", count(c.Steps, "step"))
+	case sheet.Outcome(run.Outcome) == sheet.Held:
+		return fmt.Sprintf("All of it held: %s in %s, %s.", count(c.Steps, "step"), count(c.Sheets, "sheet"), count(c.Checks, "check"))
+	case c.StepsFell == 0 && c.ChecksFell > 0:
+		return fmt.Sprintf("%s held, and %s of times did not.", count(c.Steps, "step"), count(c.ChecksFell, "limit"))
 	case c.StepsFell == 0:
 		return "Nothing was run."
 	}
 	return fmt.Sprintf("%d of %d steps did not hold.", c.StepsFell, c.Steps)
 }
 
-type fallenStep struct {
-	Sheet *sheet.SheetResult
-	Row   *sheet.RowResult
-	Step  *sheet.StepResult
-}
-
-// fallen lists the steps that did not hold.
-func fallen(result *sheet.Result) []fallenStep {
-	var steps []fallenStep
-	for _, s := range result.Sheets {
-		for _, row := range s.Rows {
-			for _, step := range row.Steps {
-				if step.Outcome != sheet.Held && step.Outcome != sheet.NotRun {
-					steps = append(steps, fallenStep{s, row, step})
-				}
-			}
+// tally sums up what there was.
+func tally(run *history.Run) []string {
+	c := run.Counts
+	with := func(all string, fell, without int) string {
+		var more []string
+		if fell > 0 {
+			more = append(more, fmt.Sprintf("%d did not hold", fell))
 		}
+		if without > 0 {
+			more = append(more, fmt.Sprintf("%d not run", without))
+		}
+		if len(more) > 0 {
+			all += " (" + strings.Join(more, ", ") + ")"
+		}
+		return all
 	}
-	return steps
+	return []string{count(c.Sheets, "sheet"), with(count(c.Rows, "row"), c.RowsFell, 0), with(count(c.Steps, "step"), c.StepsFell, c.StepsNotRun),
+		with(count(c.Checks, "check"), c.ChecksFell, 0), count(c.Exchanges, "exchange")}
 }
 
-func rowName(row *sheet.RowResult) string {
-	switch {
-	case row.Phase != "":
-		return row.Phase
-	case row.Number > 0:
-		return strings.TrimSpace(fmt.Sprintf("row %d · %s", row.Number, row.Label))
-	}
-	return ""
-}
-
-func headerLines(header http.Header) string {
+func headerLines(header map[string][]string) string {
 	var lines []string
 	for name, values := range header {
 		for _, v := range values {
@@ -112,20 +437,20 @@ func headerLines(header http.Header) string {
 	return strings.Join(lines, "\n")
 }
 
-func requestHeaders(r *exchange.Request) string {
-	shown := http.Header{}
-	for name, values := range r.Header {
-		for _, v := range values {
-			shown[name] = append(shown[name], r.ShownField(name, v))
+// contentType is what headers say of the body.
+func contentType(header map[string][]string) string {
+	for name, values := range header {
+		if strings.EqualFold(name, "Content-Type") && len(values) > 0 {
+			return values[0]
 		}
 	}
-	return headerLines(shown)
+	return ""
 }
 
 // laidOut writes a body for reading.
-func laidOut(contentType string, body []byte) string {
+func laidOut(contentType string, body string) string {
 	if len(body) <= mostBody {
-		switch node, format, err := document.Read(contentType, body); {
+		switch node, format, err := document.Read(contentType, []byte(body)); {
 		case err != nil || len(body) == 0:
 		case format == document.JSON:
 			return document.WriteJSON(node, document.Style{Indent: "  "})
@@ -133,5 +458,12 @@ func laidOut(contentType string, body []byte) string {
 			return document.WriteXML(node, document.Style{Indent: "  "})
 		}
 	}
-	return shownBody(body)
+	if len(body) <= mostBody {
+		return body
+	}
+	cut := mostBody
+	for !utf8.RuneStart(body[cut]) {
+		cut--
+	}
+	return body[:cut] + fmt.Sprintf("\n… (%d of %d bytes shown)", cut, len(body))
 }

@@ -1,276 +1,167 @@
-// Package report writes a finished run to a file: JSON for programs, JUnit XML
-// for CI systems, HTML for people. Everything is masked once more on its way
+// Package report writes a finished run to a file: HTML and Markdown for people, JUnit
+// XML for CI systems, HAR, JSON, lines of JSON and CSV for programs. Everything is masked once more on its way
 // out. It judges nothing.
 package report
 
 import (
-	"encoding/json"
+	_ "embed" // the schema
 	"fmt"
+	"io"
 	"path/filepath"
 	"strings"
-	"time"
-	"unicode/utf8"
 
-	"testbench/internal/exchange"
+	"testbench/internal/history"
 	"testbench/internal/safefile"
 	"testbench/internal/secret"
 	"testbench/internal/sheet"
 	"testbench/internal/xmlstream"
 )
 
+// Endings are the formats that there are, in words.
+const Endings = ".html, .xml (JUnit), .har, .md, .json, .ndjson, .csv"
+
+// ResultSchema is the JSON Schema of reports as .json and .ndjson, and of what a run tells
+// as it goes on.
+//
+//go:embed result.schema.json
+var ResultSchema string
+
 // formats maps the endings of file names to what writes them.
-var formats = map[string]func(*sheet.Result) (string, error){
-	".json": JSON,
-	".xml":  JUnit,
-	".html": HTML,
+var formats = map[string]func(io.Writer, history.Finished) error{
+	".html":   HTML,
+	".xml":    JUnit,
+	".har":    HAR,
+	".md":     Markdown,
+	".json":   history.WriteJSON,
+	".ndjson": NDJSON,
+	".csv":    CSV,
 }
 
 // CheckName says whether a report can be written under the name: its ending
 // says the format.
 func CheckName(name string) error {
 	if _, ok := formats[strings.ToLower(filepath.Ext(name))]; !ok {
-		return fmt.Errorf("%s: the ending says the format, and there are .html, .xml (JUnit) and .json", name)
+		return fmt.Errorf("%s: the ending says the format, and there are %s", name, Endings)
 	}
 	return nil
 }
 
-// WriteFile writes a run in the format that the file's ending names.
-func WriteFile(name string, result *sheet.Result) error {
+// WriteFile writes a run in the format that the file's ending names, row by row.
+func WriteFile(name string, run history.Finished, masker *secret.Masker) error {
 	if err := CheckName(name); err != nil {
 		return err
 	}
-	text, err := formats[strings.ToLower(filepath.Ext(name))](result)
-	if err != nil {
-		return err
-	}
-	return safefile.Write(name, []byte(result.Masker.Text(text)), 0o644)
+	return safefile.Stream(name, 0o644, func(to io.Writer) error {
+		masked := secret.NewWriter(to, masker)
+		if err := formats[strings.ToLower(filepath.Ext(name))](masked, run); err != nil {
+			return err
+		}
+		return masked.Close()
+	})
 }
 
-// mostBody is how much of a body goes into a report.
+// mostBody is how much of a body is laid out for reading.
 const mostBody = 64 << 10
-
-// The JSON form of a run.
-type (
-	runJSON struct {
-		Run     string       `json:"run"`
-		Bench   string       `json:"bench"`
-		Started time.Time    `json:"started"`
-		Seconds float64      `json:"seconds"`
-		Outcome string       `json:"outcome"`
-		Counts  sheet.Counts `json:"counts"`
-		Notes   []string     `json:"notes,omitempty"`
-		Sheets  []sheetJSON  `json:"sheets"`
-	}
-	sheetJSON struct {
-		Sheet   string    `json:"sheet"`
-		File    string    `json:"file"`
-		About   string    `json:"about,omitempty"`
-		Site    string    `json:"site"`
-		Outcome string    `json:"outcome"`
-		Seconds float64   `json:"seconds"`
-		Rows    []rowJSON `json:"rows"`
-	}
-	rowJSON struct {
-		Row     int     `json:"row,omitempty"`
-		Label   string  `json:"label,omitempty"`
-		Phase   string  `json:"phase,omitempty"`
-		Outcome string  `json:"outcome"`
-		Steps   []*Step `json:"steps"`
-	}
-	// Step is the JSON form of a step's result.
-	Step struct {
-		Step      string         `json:"step"`
-		Target    string         `json:"target"`
-		About     string         `json:"about,omitempty"`
-		Outcome   string         `json:"outcome"`
-		Reason    string         `json:"reason,omitempty"`
-		Checks    []checkJSON    `json:"checks,omitempty"`
-		Kept      []string       `json:"kept,omitempty"`
-		Says      string         `json:"says,omitempty"`
-		Hints     []string       `json:"hints,omitempty"`
-		Exchanges []exchangeJSON `json:"exchanges,omitempty"`
-		Logins    []exchangeJSON `json:"logins,omitempty"`
-	}
-	checkJSON struct {
-		Kind    string `json:"kind"`
-		Subject string `json:"subject"`
-		Held    bool   `json:"held"`
-		Judged  bool   `json:"judged"`
-		Wanted  string `json:"wanted,omitempty"`
-		Got     string `json:"got,omitempty"`
-		Where   string `json:"where,omitempty"`
-		Note    string `json:"note,omitempty"`
-	}
-	exchangeJSON struct {
-		Request      *Request            `json:"request"`
-		Status       int                 `json:"status,omitempty"`
-		Protocol     string              `json:"protocol,omitempty"`
-		Headers      map[string][]string `json:"headers,omitempty"`
-		Body         string              `json:"body,omitempty"`
-		Failure      string              `json:"failure,omitempty"`
-		Started      time.Time           `json:"started"`
-		Milliseconds float64             `json:"milliseconds"`
-		Phases       map[string]float64  `json:"phases,omitempty"`
-		Notes        []string            `json:"notes,omitempty"`
-	}
-	// Request is the JSON form of a request.
-	Request struct {
-		Method  string              `json:"method"`
-		Address string              `json:"address"`
-		Headers map[string][]string `json:"headers,omitempty"`
-		Body    string              `json:"body,omitempty"`
-		// Signed are the texts that signatures of the request were made over.
-		Signed []string `json:"signed,omitempty"`
-	}
-)
-
-// JSON writes a run as one JSON document.
-func JSON(result *sheet.Result) (string, error) {
-	out := runJSON{Run: result.Run, Bench: result.Bench, Started: result.Started.UTC(), Seconds: result.Took.Seconds(),
-		Outcome: string(result.Outcome), Counts: result.Counts(), Notes: result.Notes, Sheets: []sheetJSON{}}
-	for _, s := range result.Sheets {
-		one := sheetJSON{Sheet: s.Name, File: s.File, About: s.About, Site: s.Site, Outcome: string(s.Outcome), Seconds: s.Took.Seconds(), Rows: []rowJSON{}}
-		for _, row := range s.Rows {
-			r := rowJSON{Row: row.Number, Label: row.Label, Phase: row.Phase, Outcome: string(row.Outcome), Steps: []*Step{}}
-			for _, step := range row.Steps {
-				r.Steps = append(r.Steps, StepJSON(step))
-			}
-			one.Rows = append(one.Rows, r)
-		}
-		out.Sheets = append(out.Sheets, one)
-	}
-	var text strings.Builder
-	encoder := json.NewEncoder(&text)
-	encoder.SetEscapeHTML(false)
-	encoder.SetIndent("", "  ")
-	err := encoder.Encode(out)
-	return text.String(), err
-}
-
-// StepJSON gives a step's result in its JSON form.
-func StepJSON(step *sheet.StepResult) *Step {
-	out := &Step{Step: step.Name, Target: step.Target, About: step.About, Outcome: string(step.Outcome), Reason: step.Reason,
-		Kept: step.Kept, Says: step.Says, Hints: step.Hints}
-	for _, c := range step.Checks {
-		out.Checks = append(out.Checks, checkJSON(c))
-	}
-	for _, record := range step.Exchanges {
-		out.Exchanges = append(out.Exchanges, recordJSON(record))
-	}
-	for _, record := range step.Logins {
-		out.Logins = append(out.Logins, recordJSON(record))
-	}
-	return out
-}
-
-// RequestJSON gives a request in its JSON form.
-func RequestJSON(r *exchange.Request) *Request {
-	headers := map[string][]string{}
-	for name, values := range r.Header {
-		for _, v := range values {
-			headers[name] = append(headers[name], r.ShownField(name, v))
-		}
-	}
-	return &Request{Method: r.Method, Address: r.Shown(), Headers: headers, Body: shownBody([]byte(r.BodyShown())), Signed: r.Signed}
-}
-
-func recordJSON(record *exchange.Record) exchangeJSON {
-	out := exchangeJSON{Request: RequestJSON(record.Request), Started: record.Started.UTC(), Milliseconds: ms(record.Phases.Total), Notes: record.Notes}
-	if a := record.Answer; a != nil {
-		out.Status, out.Protocol, out.Headers = a.Status, a.Proto, a.Header
-		out.Body = shownBody(a.Body)
-		out.Phases = map[string]float64{"lookup": ms(record.Phases.Lookup), "connect": ms(record.Phases.Connect), "tls": ms(record.Phases.TLS),
-			"waiting": ms(record.Phases.Waiting), "receiving": ms(record.Phases.Receiving)}
-	}
-	if record.Failure != nil {
-		out.Failure = record.Failure.Message
-	}
-	return out
-}
-
-func ms(d time.Duration) float64 {
-	return float64(d.Round(10*time.Microsecond)) / float64(time.Millisecond)
-}
-
-// shownBody bounds a body, and describes one that is no text.
-func shownBody(body []byte) string {
-	if !utf8.Valid(body) {
-		return fmt.Sprintf("(%d bytes that are not UTF-8 text)", len(body))
-	}
-	if len(body) <= mostBody {
-		return string(body)
-	}
-	cut := mostBody
-	for !utf8.RuneStart(body[cut]) {
-		cut--
-	}
-	return string(body[:cut]) + fmt.Sprintf("\n… (%d of %d bytes shown)", cut, len(body))
-}
 
 // JUnit writes a run as JUnit XML, as CI systems read it: a suite a sheet, a
 // case a step. A step that fell short is a failure, one that was faulty or
-// reached nobody an error, one that was not run is skipped.
-func JUnit(result *sheet.Result) (string, error) {
-	var out strings.Builder
-	c := result.Counts()
-	out.WriteString(`<?xml version="1.0" encoding="UTF-8"?>` + "\n")
-	failures, errors := 0, 0
-	for _, s := range result.Sheets {
-		f, e, _, _ := suiteCounts(s)
-		failures, errors = failures+f, errors+e
+// reached nobody an error, one that was not run is skipped. The form has no standard: it
+// is what the schema of the CI system allows that is read most widely, by which a reason
+// to skip is text and the whole run has no count of what was skipped.
+func JUnit(out io.Writer, run history.Finished) error {
+	head := run.Run()
+	_, _ = io.WriteString(out, `<?xml version="1.0" encoding="UTF-8"?>`+"\n")
+	var suites []suite
+	var all suite
+	for i := range head.Sheets {
+		one, err := suiteOf(run, i)
+		if err != nil {
+			return err
+		}
+		suites = append(suites, one)
+		all = suite{all.tests + one.tests, all.failures + one.failures, all.errors + one.errors, all.skipped + one.skipped}
 	}
-	fmt.Fprintf(&out, "<testsuites name=%s tests=\"%d\" failures=\"%d\" errors=\"%d\" skipped=\"%d\" time=\"%.3f\">\n",
-		attribute(result.Bench), c.Steps, failures, errors, c.StepsNotRun, result.Took.Seconds())
-	for _, s := range result.Sheets {
-		failures, errors, skipped, tests := suiteCounts(s)
-		fmt.Fprintf(&out, "  <testsuite name=%s tests=\"%d\" failures=\"%d\" errors=\"%d\" skipped=\"%d\" time=\"%.3f\" timestamp=\"%s\">\n",
-			attribute(s.Name), tests, failures, errors, skipped, s.Took.Seconds(), result.Started.UTC().Format("2006-01-02T15:04:05"))
-		for _, row := range s.Rows {
+	_, _ = fmt.Fprintf(out, "<testsuites name=%s %s time=\"%.3f\">\n", attribute(head.Bench), all.fallen(), head.Seconds)
+	for i, s := range head.Sheets {
+		_, _ = fmt.Fprintf(out, "  <testsuite name=%s %s time=\"%.3f\" timestamp=\"%s\">\n", attribute(s.Sheet), suites[i], s.Seconds, head.Started.UTC().Format("2006-01-02T15:04:05"))
+		for row, err := range run.Rows(i) {
+			if err != nil {
+				return err
+			}
 			for _, step := range row.Steps {
-				writeCase(&out, result.Masker, s, row, step)
+				writeCase(out, s, row, step)
 			}
 		}
-		out.WriteString("  </testsuite>\n")
+		for _, c := range s.Checks {
+			step := &history.Step{Step: "times: " + c.Subject, Outcome: string(sheet.Held), Checks: []history.Check{c}}
+			if !c.Held {
+				step.Outcome = string(sheet.FellShort)
+			}
+			writeCase(out, s, &history.Row{}, step)
+		}
+		_, _ = io.WriteString(out, "  </testsuite>\n")
 	}
-	out.WriteString("</testsuites>\n")
-	return out.String(), nil
+	_, err := io.WriteString(out, "</testsuites>\n")
+	return err
 }
 
-func suiteCounts(s *sheet.SheetResult) (failures, errors, skipped, tests int) {
-	for _, row := range s.Rows {
-		for _, step := range row.Steps {
-			tests++
-			switch step.Outcome {
-			case sheet.Held:
-			case sheet.FellShort:
-				failures++
-			case sheet.NotRun:
-				skipped++
-			default:
-				errors++
-			}
+// suite counts the cases of a sheet.
+type suite struct{ tests, failures, errors, skipped int }
+
+func (s suite) String() string {
+	return fmt.Sprintf(`%s skipped="%d"`, s.fallen(), s.skipped)
+}
+
+func (s suite) fallen() string {
+	return fmt.Sprintf(`tests="%d" failures="%d" errors="%d"`, s.tests, s.failures, s.errors)
+}
+
+func suiteOf(run history.Finished, i int) (suite, error) {
+	var out suite
+	add := func(outcome string) {
+		out.tests++
+		switch sheet.Outcome(outcome) {
+		case sheet.Held:
+		case sheet.FellShort:
+			out.failures++
+		case sheet.NotRun:
+			out.skipped++
+		default:
+			out.errors++
 		}
 	}
-	return failures, errors, skipped, tests
+	for row, err := range run.Rows(i) {
+		if err != nil {
+			return out, err
+		}
+		for _, step := range row.Steps {
+			add(step.Outcome)
+		}
+	}
+	for _, c := range run.Run().Sheets[i].Checks {
+		outcome := sheet.Held
+		if !c.Held {
+			outcome = sheet.FellShort
+		}
+		add(string(outcome))
+	}
+	return out, nil
 }
 
 func attribute(text string) string { return `"` + xmlstream.Escape(text, true) + `"` }
 
-func writeCase(out *strings.Builder, masker *secret.Masker, s *sheet.SheetResult, row *sheet.RowResult, step *sheet.StepResult) {
-	name := step.Name
-	switch {
-	case row.Phase != "":
-		name += " [" + row.Phase + "]"
-	case row.Number > 0:
-		name += fmt.Sprintf(" [row %d %s]", row.Number, row.Label)
+func writeCase(out io.Writer, s *history.Sheet, row *history.Row, step *history.Step) {
+	name := step.Step
+	if which := row.Name(); which != "" {
+		name += " [" + strings.ReplaceAll(which, " · ", " ") + "]"
 	}
-	fmt.Fprintf(out, "    <testcase name=%s classname=%s time=\"%.3f\"", attribute(masker.Text(name)), attribute(s.Name), step.Took.Seconds())
-	element := map[sheet.Outcome]string{sheet.FellShort: "failure", sheet.NotRun: "skipped"}[step.Outcome]
-	if element == "" && step.Outcome != sheet.Held {
+	_, _ = fmt.Fprintf(out, "    <testcase name=%s classname=%s time=\"%.3f\"", attribute(name), attribute(s.Sheet), step.Seconds)
+	element := map[sheet.Outcome]string{sheet.FellShort: "failure", sheet.NotRun: "skipped"}[sheet.Outcome(step.Outcome)]
+	if element == "" && step.Outcome != string(sheet.Held) {
 		element = "error"
 	}
 	if element == "" {
-		out.WriteString("/>\n")
+		_, _ = io.WriteString(out, "/>\n")
 		return
 	}
 	lines := Lines(step)
@@ -278,21 +169,17 @@ func writeCase(out *strings.Builder, masker *secret.Masker, s *sheet.SheetResult
 	if first == "" && len(lines) > 0 {
 		first = lines[0]
 	}
-	fmt.Fprintf(out, ">\n      <%s message=%s", element, attribute(masker.Text(first)))
-	if element != "skipped" {
-		fmt.Fprintf(out, " type=%s", attribute(string(step.Outcome)))
+	start := fmt.Sprintf("%s message=%s type=%s", element, attribute(first), attribute(step.Outcome))
+	text := strings.Join(lines, "\n")
+	if element == "skipped" {
+		start, text = element, first
 	}
-	if len(lines) > 0 && element != "skipped" {
-		fmt.Fprintf(out, ">%s</%s>\n", xmlstream.Escape(masker.Text(strings.Join(lines, "\n")), false), element)
-	} else {
-		out.WriteString("/>\n")
-	}
-	out.WriteString("    </testcase>\n")
+	_, _ = fmt.Fprintf(out, ">\n      <%s>%s</%s>\n    </testcase>\n", start, xmlstream.Escape(text, false), element)
 }
 
 // Lines says why a step did not hold, a line each: what fell short, what the
 // service says, what to try.
-func Lines(step *sheet.StepResult) []string {
+func Lines(step *history.Step) []string {
 	var lines []string
 	for _, c := range step.Checks {
 		if !c.Judged || c.Held {
@@ -313,7 +200,7 @@ func Lines(step *sheet.StepResult) []string {
 }
 
 // CheckLine says in one line what was wanted and what came.
-func CheckLine(c sheet.Check) string {
+func CheckLine(c history.Check) string {
 	subject := c.Kind + " " + c.Subject
 	switch c.Kind {
 	case "field":

@@ -1,8 +1,10 @@
 package report_test
 
 import (
+	"encoding/csv"
 	"encoding/json"
 	"encoding/xml"
+	"io"
 	"net/http"
 	"net/url"
 	"os"
@@ -30,7 +32,7 @@ func result(t *testing.T) *sheet.Result {
 	require.NoError(t, err)
 	record := &exchange.Record{
 		Request: &exchange.Request{Method: "POST", URL: u, Header: http.Header{"X-Key": {"sealed-key-77"}, "X-Pin": {"12"}}, ShownHeader: map[string]string{"X-Pin": "[masked]"}, Body: []byte(`{"a": "` + "sealed-key-77" + `"}`)},
-		Answer:  &exchange.Answer{Status: 500, Proto: "HTTP/1.1", Header: http.Header{"Content-Type": {"text/plain"}, "X-Evil": {nasty}}, Body: []byte(nasty + strings.Repeat("é", 100_000))},
+		Answer:  &exchange.Answer{Status: 500, Proto: "HTTP/1.1", Header: http.Header{"Content-Type": {"text/plain"}, "X-Evil": {nasty}}, Body: []byte(nasty + strings.Repeat("é", 1_000_000))},
 		Phases:  exchange.Phases{Total: 14 * time.Millisecond},
 	}
 	binary := &exchange.Record{Request: &exchange.Request{Method: "GET", URL: u}, Answer: &exchange.Answer{Status: 200, Body: []byte("\x89PNG\xff")}}
@@ -44,17 +46,19 @@ func result(t *testing.T) *sheet.Result {
 		{Name: "not run", Outcome: sheet.NotRun, Reason: nasty},
 	}
 	row := &sheet.RowResult{Number: 2, Label: nasty, Outcome: sheet.FellShort, Steps: steps}
+	counts := sheet.Counts{Sheets: 1, Rows: 1, RowsFell: 1, Steps: 4, StepsHeld: 1, StepsFell: 2, StepsNotRun: 1}
 	return &sheet.Result{Run: "r", Bench: nasty, Outcome: sheet.FellShort, Masker: masker, Notes: []string{nasty}, Started: time.Unix(0, 0),
-		Sheets: []*sheet.SheetResult{{Name: nasty, File: nasty, About: nasty, Outcome: sheet.FellShort, Rows: []*sheet.RowResult{row}}}}
+		Sheets: []*sheet.SheetResult{{Name: nasty, File: nasty, About: nasty, Outcome: sheet.FellShort, Counts: counts, Rows: []*sheet.RowResult{row}}}}
 }
 
 // Nothing that a service or a sheet says is live in a report, and no secret is
 // in one.
 func TestReports(t *testing.T) {
 	dir := t.TempDir()
-	for _, name := range []string{"r.html", "r.xml", "r.json"} {
+	run := result(t)
+	for _, name := range []string{"r.html", "r.xml", "r.json", "r.har", "r.md", "r.ndjson", "r.csv"} {
 		file := filepath.Join(dir, name)
-		require.NoError(t, report.WriteFile(file, result(t)))
+		require.NoError(t, report.WriteFile(file, run.Memory(), run.Masker))
 		data, err := os.ReadFile(file)
 		require.NoError(t, err)
 		text := string(data)
@@ -62,18 +66,19 @@ func TestReports(t *testing.T) {
 		assert.NotContains(t, text, "\x1b", name)
 		switch name {
 		case "r.html":
-			assert.NotContains(t, text, "<script>", name)
+			assert.Equal(t, 1, strings.Count(text, "<script>"), "our own; none of those that are sent")
+			assert.NotContains(t, text, "<script>alert")
 			assert.Contains(t, text, "2 of 4 steps did not hold.")
 			assert.Contains(t, text, "X-Pin: [masked]")
 			assert.Contains(t, text, "(5 bytes that are not UTF-8 text)")
-			assert.NotContains(t, text, "<details open", "all closed at first")
+			assert.NotContains(t, text, "http-equiv=\"refresh")
 		case "r.xml":
 			var suites struct {
 				Failures int `xml:"failures,attr"`
 				Errors   int `xml:"errors,attr"`
-				Skipped  int `xml:"skipped,attr"`
 				Suite    struct {
-					Cases []struct {
+					Skipped int `xml:"skipped,attr"`
+					Cases   []struct {
 						Name    string `xml:"name,attr"`
 						Failure *struct {
 							Text string `xml:",chardata"`
@@ -81,18 +86,51 @@ func TestReports(t *testing.T) {
 						Error *struct {
 							Message string `xml:"message,attr"`
 						} `xml:"error"`
-						Skipped *struct{} `xml:"skipped"`
+						Skipped *string `xml:"skipped"`
 					} `xml:"testcase"`
 				} `xml:"testsuite"`
 			}
 			require.NoError(t, xml.Unmarshal(data, &suites))
-			assert.Equal(t, []int{1, 1, 1}, []int{suites.Failures, suites.Errors, suites.Skipped})
+			assert.Equal(t, []int{1, 1, 1}, []int{suites.Failures, suites.Errors, suites.Suite.Skipped})
 			cases := suites.Suite.Cases
 			require.Len(t, cases, 4)
 			assert.Nil(t, cases[0].Failure)
 			assert.Contains(t, cases[1].Failure.Text, `<script>alert("x")</script>`)
 			assert.Contains(t, cases[2].Error.Message, "refused")
 			assert.NotNil(t, cases[3].Skipped)
+		case "r.har":
+			var har struct {
+				Log struct {
+					Entries []struct {
+						Time    float64
+						Request struct {
+							QueryString []struct{ Name, Value string }
+						}
+						Response struct{ Status int }
+						Comment  string
+					}
+				}
+			}
+			require.NoError(t, json.Unmarshal(data, &har))
+			require.Len(t, har.Log.Entries, 3)
+			assert.Equal(t, 14.0, har.Log.Entries[1].Time)
+			assert.Equal(t, "<b>", har.Log.Entries[1].Request.QueryString[1].Value)
+			assert.Contains(t, har.Log.Entries[2].Comment, "unreachable")
+		case "r.md":
+			assert.Contains(t, text, "## 2 of 4 steps did not hold.")
+			assert.NotContains(t, text, "<script>alert(\"x\")</script> & 'quotes'\n\n", "outside of a block of code")
+			assert.NotContains(t, strings.Split(text, "```")[0], "<script>")
+		case "r.ndjson":
+			lines := strings.Split(strings.TrimSpace(text), "\n")
+			assert.Len(t, lines, 3)
+			for _, line := range lines {
+				assert.True(t, json.Valid([]byte(line)), line[:60])
+			}
+		case "r.csv":
+			rows, err := csv.NewReader(strings.NewReader(text)).ReadAll()
+			require.NoError(t, err)
+			assert.Len(t, rows, 6)
+			assert.Equal(t, "fell short", rows[2][12])
 		case "r.json":
 			var run struct {
 				Sheets []struct {
@@ -111,34 +149,48 @@ func TestReports(t *testing.T) {
 			steps := run.Sheets[0].Rows[0].Steps
 			assert.Equal(t, nasty, steps[1].Checks[0].Got)
 			assert.Contains(t, steps[1].Exchanges[0].Body, "bytes shown)", "a large body is cut")
-			assert.Less(t, len(steps[1].Exchanges[0].Body), 70_000)
+			assert.Less(t, len(steps[1].Exchanges[0].Body), 1_100_000)
 			assert.Equal(t, nasty, steps[2].Exchanges[0].Failure)
 		}
 	}
 	assert.ErrorContains(t, report.CheckName("x.doc"), "the ending says the format")
-	assert.Error(t, report.WriteFile(filepath.Join(dir, "no", "folder.html"), result(t)))
+	assert.Error(t, report.WriteFile(filepath.Join(dir, "no", "folder.html"), run.Memory(), run.Masker))
+}
+
+// No cell of an export is a formula.
+func TestCellsAreTexts(t *testing.T) {
+	step := &sheet.StepResult{Name: "=1+1", Target: "@x", Outcome: sheet.Held, Checks: []sheet.Check{{Kind: "field", Subject: "-a", Judged: true, Wanted: "+b", Got: "\tc"}}}
+	run := (&sheet.Result{Masker: &secret.Masker{}, Sheets: []*sheet.SheetResult{{Name: "s", Rows: []*sheet.RowResult{{Steps: []*sheet.StepResult{step}}}}}}).Memory()
+	var out strings.Builder
+	require.NoError(t, report.CSV(&out, run))
+	rows, err := csv.NewReader(strings.NewReader(out.String())).ReadAll()
+	require.NoError(t, err)
+	for _, cell := range rows[1] {
+		assert.NotRegexp(t, `^[=+\-@\t]`, cell)
+	}
 }
 
 func TestEmptyRun(t *testing.T) {
-	empty := &sheet.Result{Masker: &secret.Masker{}, Outcome: sheet.NotRun}
-	text, err := report.HTML(empty)
-	require.NoError(t, err)
-	assert.Contains(t, text, "Nothing was run.")
-	text, err = report.JUnit(empty)
-	require.NoError(t, err)
-	assert.Contains(t, text, `tests="0"`)
+	empty := (&sheet.Result{Masker: &secret.Masker{}, Outcome: sheet.NotRun}).Memory()
+	var page, suites strings.Builder
+	require.NoError(t, report.HTML(&page, empty))
+	assert.Contains(t, page.String(), "Nothing was run.")
+	require.NoError(t, report.JUnit(&suites, empty))
+	assert.Contains(t, suites.String(), `tests="0"`)
 }
 
 func BenchmarkHTML(b *testing.B) {
 	u, _ := url.Parse("http://127.0.0.1/lots")
 	var rows []*sheet.RowResult
-	for i := range 1000 {
-		record := &exchange.Record{Request: &exchange.Request{Method: "GET", URL: u}, Answer: &exchange.Answer{Status: 200, Body: []byte(`{"id": "L-2201", "grade": "A"}`)}}
+	body := []byte(`{"id": "L-2201", "grade": "A", "barrels": [` + strings.Repeat(`{"number": 1, "kilos": 20.5}, `, 30) + `null]}`)
+	for i := range 10_000 {
+		record := &exchange.Record{Request: &exchange.Request{Method: "GET", URL: u}, Answer: &exchange.Answer{Status: 200, Body: body}, Started: time.Unix(int64(i), 0), Phases: exchange.Phases{Total: time.Millisecond}}
 		rows = append(rows, &sheet.RowResult{Number: i + 1, Outcome: sheet.Held, Steps: []*sheet.StepResult{{Name: "s", Outcome: sheet.Held, Exchanges: []*exchange.Record{record}}}})
 	}
 	run := &sheet.Result{Masker: &secret.Masker{}, Outcome: sheet.Held, Sheets: []*sheet.SheetResult{{Name: "s", Rows: rows, Outcome: sheet.Held}}}
+	held := run.Memory()
 	for b.Loop() {
-		if _, err := report.HTML(run); err != nil {
+		if err := report.HTML(io.Discard, held); err != nil {
 			b.Fatal(err)
 		}
 	}

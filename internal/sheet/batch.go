@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"net/url"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -69,6 +70,11 @@ func init() {
 				if part.Call == "" && part.Request == nil && part.Follow == nil || part.Batch != nil {
 					r.file.Report(part.at, "", "a part of a batch is a call, a request, or follows a place")
 				}
+				for _, e := range part.at.Entries {
+					if slices.Contains([]string{"when", "until", "every", "within", "states", "again", "for each", "undo", "stop", "pages", "login", "site"}, e.Key.Text) {
+						r.file.Report(e.Key, "put it at the batch as a whole, or make a step of the part", "a part of a batch has no %s", e.Key.Text)
+					}
+				}
 			}
 		}
 	}
@@ -122,7 +128,7 @@ func isPlace(k Keep) bool {
 }
 
 // batchStep runs a batch: one result for it, and one for each part.
-func (r *runner) batchStep(ctx context.Context, step *Step, number int, row *document.Node, kept map[string]*document.Node, lost map[string]string) []*StepResult {
+func (x *rowRun) batchStep(ctx context.Context, step *Step) []*StepResult {
 	start := time.Now()
 	result := &StepResult{Name: step.Name, Target: "batch " + step.Batch.Service, About: step.About, Outcome: Held}
 	defer func() { result.Took = time.Since(start) }()
@@ -130,15 +136,12 @@ func (r *runner) batchStep(ctx context.Context, step *Step, number int, row *doc
 		result.Outcome, result.Reason = outcome, reason
 		return []*StepResult{result}
 	}
-	session, err := r.session.at(step.Site)
+	session, err := x.session.at(step.Site)
 	if err != nil {
 		return fail(Faulty, err.Error())
 	}
-	scope := session.Scope(row, kept)
-	if reason := missing(step, scope, lost); reason != "" {
-		return fail(NotRun, reason)
-	}
-	b := &batching{session: session, step: step, sheet: r.sheet, scope: scope}
+	scope := x.scope(session)
+	b := &batching{session: session, step: step, sheet: x.sheet, scope: scope}
 	if err := b.plan(ctx); err != nil {
 		var broken *ContractError
 		if errors.As(err, &broken) {
@@ -148,20 +151,21 @@ func (r *runner) batchStep(ctx context.Context, step *Step, number int, row *doc
 		return fail(Faulty, err.Error())
 	}
 	result.Context = Context{Service: step.Batch.Service, Sources: map[string]string{}}
-	if r.options.Dry {
+	if x.options.Dry {
 		session.showLogin(b.whole)
-		r.observer.WouldSend(nil, result, b.whole.request, "")
+		x.wouldSend(result, b.whole.request, "")
 		return []*StepResult{result}
 	}
 	if err := session.guarded(b.whole); err != nil {
 		return fail(Faulty, err.Error())
 	}
-	sent, err := session.send(ctx, step, b.whole, result)
-	result.Logins = session.takeObserved()
+	logins := &asked{}
+	sent, err := session.send(context.WithValue(ctx, askedKey{}, logins), step, b.whole, result)
+	result.Logins = logins.take()
 	if err != nil {
 		return fail(Unreachable, err.Error())
 	}
-	session.judge(step, b.whole, scope, r.sheet.Names, sent, b.whole.read(sent.Record()), result)
+	session.judge(step, b.whole, scope, x.sheet.Names, sent, b.whole.read(sent.Record()), result)
 	if result.Outcome != Held {
 		return []*StepResult{result}
 	}
@@ -170,7 +174,7 @@ func (r *runner) batchStep(ctx context.Context, step *Step, number int, row *doc
 		result.Checks = append(result.Checks, Check{Kind: "expect", Subject: "answer", Judged: true, Wanted: "a batch", Got: err.Error()})
 		return fail(FellShort, "")
 	}
-	return append([]*StepResult{result}, b.judge(answers, sent.Record(), number)...)
+	return append([]*StepResult{result}, b.judge(answers, sent.Record(), x.row.Number)...)
 }
 
 // batching is a batch under way.
@@ -201,11 +205,7 @@ func (b *batching) plan(ctx context.Context) error {
 	if !ok {
 		return fmt.Errorf("a batch is a thing of OData, and %s is described otherwise", service.Name)
 	}
-	own := ""
-	if servers := metadata.Head().Servers; len(servers) > 0 {
-		own = servers[0].Address
-	}
-	address, err := b.session.describedAddress(service, metadata.Head().Location, own)
+	address, err := b.session.serverOf(service, metadata.Head())
 	if err != nil {
 		return err
 	}

@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"testbench/internal/contract"
@@ -30,10 +31,13 @@ type Bench struct {
 	Sites    []*Site
 	Services []*Service
 	Logins   []*Login
-	Names    map[string]string // prefixes of XML names
+	// Databases are other sides that steps look into.
+	Databases []*Database
+	Names     map[string]string // prefixes of XML names
 
 	file      *yamlfile.File
 	contracts *contracts // read from files
+	paths     sync.Map   // of services, as they are found: []string
 }
 
 // Site is a place with its addresses, work areas and credentials.
@@ -213,6 +217,11 @@ var benchKeys = []key[Bench]{
 			r.identifier(e.Key, "a login")
 			l.Kind = inner.login(e.Value)
 			b.Logins = append(b.Logins, l)
+		}
+	}},
+	{"databases", "databases and folders to look into, by name", func(r *reader, b *Bench, n *yamlfile.Node) {
+		for _, e := range r.entries(n, "databases") {
+			b.Databases = append(b.Databases, r.database(e))
 		}
 	}},
 	{"names", "prefixes of XML names", func(r *reader, b *Bench, n *yamlfile.Node) { b.Names = r.names(n) }},

@@ -208,7 +208,9 @@ func (s *Step) setFields(c CallSpec) error {
 	if c.Fill != nil || len(c.Fields) > 0 {
 		s.Fill = &request.Tree{}
 	}
-	if c.Fill != nil {
+	if c.Fill != nil && c.Fill.Kind == document.List {
+		s.Fill = request.Fixed(c.Fill)
+	} else if c.Fill != nil {
 		for _, m := range c.Fill.Members {
 			s.Fill.Fields = append(s.Fill.Fields, request.Field{Name: m.Key, Value: request.Fixed(m.Value)})
 		}
@@ -431,8 +433,26 @@ func (s *Sheet) StepNames() []string {
 	return namesOf(slices.Concat(s.First, s.Steps, s.Finally, s.Last), func(s *Step) string { return s.Name })
 }
 
+// UpTo lists the steps that are run for one of them: those before it, and those that a
+// row begins and ends with.
+func (s *Sheet) UpTo(name string) []string {
+	out := namesOf(slices.Concat(s.First, s.Finally, s.Last), func(s *Step) string { return s.Name })
+	for _, step := range s.Steps {
+		out = append(out, step.Name)
+		if step.holds(name) {
+			break
+		}
+	}
+	return out
+}
+
+// holds says whether a step is the one of a name, or has it in its group.
+func (s *Step) holds(name string) bool {
+	return s.Name == name || slices.ContainsFunc(s.Group, func(inner *Step) bool { return inner.holds(name) })
+}
+
 // Worst returns the worse of two outcomes, by what the exit status goes after.
 func Worst(a, b Outcome) Outcome { return worst(a, b) }
 
 // LoginRecords hands over the exchanges that logins made.
-func (s *Session) LoginRecords() []*exchange.Record { return s.takeObserved() }
+func (s *Session) LoginRecords() []*exchange.Record { return s.observed.take() }

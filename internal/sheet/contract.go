@@ -45,14 +45,26 @@ func (c *contracts) get(key string, read func() (*formats.Contract, error)) (*fo
 	return c.read[key].contract, c.read[key].err
 }
 
-// Contract reads the contract of a service, at most once a session.
-func (s *Session) Contract(ctx context.Context, service *Service) (*formats.Contract, error) {
+// ContractPlace is where the contract of a service is: a file of the bench, or an address.
+func (s *Session) ContractPlace(service *Service) (string, error) {
+	if service.Contract == nil {
+		return "", fmt.Errorf("the service %s has no contract", service.Name)
+	}
 	text, err := service.Contract.Text(s.Scope(nil, nil), value.Address)
 	if err != nil {
-		return nil, fmt.Errorf("the contract of %s: %w", service.Name, err)
+		return "", fmt.Errorf("the contract of %s: %w", service.Name, err)
 	}
-	contract, err := s.contracts.get(text.Sent, func() (*formats.Contract, error) {
-		return formats.Load(text.Sent, s.Source(ctx).Fetch)
+	return text.Sent, nil
+}
+
+// Contract reads the contract of a service, at most once a session.
+func (s *Session) Contract(ctx context.Context, service *Service) (*formats.Contract, error) {
+	place, err := s.ContractPlace(service)
+	if err != nil {
+		return nil, err
+	}
+	contract, err := s.contracts.get(place, func() (*formats.Contract, error) {
+		return formats.Load(place, s.Source(ctx).Fetch)
 	})
 	if err == nil && contract.WSDL == nil && contract.Description == nil {
 		err = errors.New("it is a schema alone, and has no operations")
@@ -67,25 +79,27 @@ func (s *Session) Contract(ctx context.Context, service *Service) (*formats.Cont
 func (s *Session) Source(ctx context.Context) *source.Source {
 	return &source.Source{Dir: s.Bench.Dir, Allowed: func(host string) bool {
 		return slices.ContainsFunc(s.options.Allow, func(allowed string) bool { return strings.EqualFold(allowed, host) })
-	}, Get: func(address string) ([]byte, error) { return s.fetch(ctx, address) }}
+	}, Get: func(address string, outside bool) ([]byte, bool, error) { return s.fetch(ctx, address, outside) }}
 }
 
-// fetch gets an address for what stands there, without a login.
-func (s *Session) fetch(ctx context.Context, address string) ([]byte, error) {
+// fetch gets an address for what stands there, without a login, and says whether what
+// answered is public.
+func (s *Session) fetch(ctx context.Context, address string, outside bool) ([]byte, bool, error) {
 	template := value.Literal(address)
 	spec := request.Spec{Method: "GET", Address: template}
 	r, err := spec.Build(s.Scope(nil, nil))
 	if err != nil {
-		return nil, err
+		return nil, false, err
 	}
+	r.Outside = outside
 	record := s.Client.Do(ctx, r)
 	switch {
 	case record.Failure != nil:
-		return nil, &FetchError{record, record.Failure.Message}
+		return nil, false, &FetchError{record, record.Failure.Message}
 	case record.Answer.Status != 200:
-		return nil, &FetchError{record, fmt.Sprintf("the answer was %d %s", record.Answer.Status, record.Answer.Reason)}
+		return nil, false, &FetchError{record, fmt.Sprintf("the answer was %d %s", record.Answer.Status, record.Answer.Reason)}
 	}
-	return record.Answer.Body, nil
+	return record.Answer.Body, !exchange.IsPrivate(record.Remote), nil
 }
 
 // FetchError tells that an address was not reached, or did not give a document.

@@ -30,6 +30,15 @@ const mostPaths = 500
 // pathsOf lists the paths of a service, as far as they are known without asking
 // anybody.
 func (b *Bench) pathsOf(service *Service) []string {
+	if known, ok := b.paths.Load(service); ok {
+		return known.([]string)
+	}
+	paths := b.findPaths(service)
+	b.paths.Store(service, paths)
+	return paths
+}
+
+func (b *Bench) findPaths(service *Service) []string {
 	var paths []string
 	for _, op := range service.Operations {
 		paths = append(paths, op.Path)

@@ -24,11 +24,13 @@ type Example struct {
 	Secrets   []ExampleSecret
 	User      string // of the address, with a password among the secrets
 	Notes     []string
+	// Body is one that no fields are made of, and its media type.
+	Body, BodyType string
 }
 
 // ExampleField is a parameter with its value in the example as its default.
 type ExampleField struct {
-	InPath     bool
+	In         string // path, headers, form or body; empty is the query
 	Wire, Name string
 	Kind       string
 	Default    string
@@ -37,7 +39,9 @@ type ExampleField struct {
 // ExampleSecret is a value that looks like a key: it is sealed, and not written.
 type ExampleSecret struct {
 	Name, Wire, Text string
+	Header, Word     string // the header that it stands in, and the word before it
 	Password         bool
+	Loose            bool // no login sends it
 }
 
 var (
@@ -185,7 +189,7 @@ func (e *Example) path(u *url.URL) {
 		if names[name]++; names[name] > 1 {
 			name = fmt.Sprintf("%s_%d", name, names[name])
 		}
-		e.Fields = append(e.Fields, e.field(ExampleField{InPath: true, Wire: name, Name: name, Default: bare}))
+		e.Fields = append(e.Fields, e.field(ExampleField{In: "path", Wire: name, Name: name, Default: bare}))
 		pieces[i] = "{" + name + "}" + extension
 	}
 	e.Address = u.Scheme + "://" + u.Host
@@ -237,16 +241,14 @@ func (e *Example) ServiceYAML(name, address string, logins []string) string {
 func (e *Example) OperationYAML() string {
 	var out strings.Builder
 	out.WriteString(e.Operation + ":\n  request: " + yamlfile.ScalarText(strings.TrimSpace(e.Method+" "+e.Path)) + "\n")
-	for _, place := range []struct {
-		key    string
-		inPath bool
-	}{{"path", true}, {"query", false}} {
-		if !slices.ContainsFunc(e.Fields, func(f ExampleField) bool { return f.InPath == place.inPath }) {
+	for _, place := range []string{"path", "query", "headers", "form", "body"} {
+		isHere := func(f ExampleField) bool { return f.In == place || f.In == "" && place == "query" }
+		if !slices.ContainsFunc(e.Fields, isHere) {
 			continue
 		}
-		out.WriteString("  " + place.key + ":\n")
+		out.WriteString("  " + place + ":\n")
 		for _, f := range e.Fields {
-			if f.InPath != place.inPath {
+			if !isHere(f) {
 				continue
 			}
 			out.WriteString("    " + yamlfile.ScalarText(f.Wire) + ":")

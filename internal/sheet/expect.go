@@ -86,6 +86,15 @@ type StatusRule struct {
 	any    []string // 201, or 2xx
 }
 
+// Single is the only status that the rule takes, if it takes just one.
+func (r *StatusRule) Single() (status int, ok bool) {
+	if r.not || len(r.any) != 1 {
+		return 0, false
+	}
+	status, err := strconv.Atoi(r.any[0])
+	return status, err == nil
+}
+
 // ParseStatus reads a rule for a status: codes and classes joined by or, with
 // an optional not before them.
 func ParseStatus(text string) (*StatusRule, error) {

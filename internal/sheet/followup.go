@@ -157,17 +157,15 @@ func (s *Session) waitFor(ctx context.Context, step *Step, p *plan, sent *login.
 			p.notes = append(p.notes, "the answer was put off, and is to be had at "+place+", which is another host and not asked")
 			return sent, nil
 		}
-		if after, err := strconv.Atoi(record.Answer.Header.Get("Retry-After")); err == nil {
-			pause = min(time.Duration(after)*time.Second, mostPause)
+		if after := s.retryAfter(record); after > 0 {
+			pause = min(after, mostPause)
 		}
 		if time.Now().Add(pause).After(end) {
 			p.notes = append(p.notes, fmt.Sprintf("the answer was put off, and was not there after %s", mostWaiting))
 			return sent, nil
 		}
-		select {
-		case <-ctx.Done():
-			return sent, ctx.Err()
-		case <-time.After(pause):
+		if err := sleep(ctx, pause); err != nil {
+			return sent, err
 		}
 		pause = min(pause*2, mostPause)
 		asked++

@@ -294,6 +294,9 @@ func (j *judging) readable() {
 }
 
 func (j *judging) replyRules(e *Expect) {
+	if e.Time == nil && e.Size == nil && e.Type == nil && len(e.Headers) == 0 {
+		return
+	}
 	tree := j.reply.Tree()
 	one := func(subject string, node *document.Node, r *rule.Rule) {
 		if r == nil {

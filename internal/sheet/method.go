@@ -1,6 +1,7 @@
 package sheet
 
 import (
+	"context"
 	"fmt"
 
 	"testbench/internal/contract"
@@ -23,13 +24,13 @@ func (s *Service) method(name string) (*contract.Operation, error) {
 }
 
 // planMethod makes the call of a method by JSON-RPC or XML-RPC.
-func (s *Session) planMethod(p *plan, step *Step, spec *request.Spec, scope *Scope, name string) error {
+func (s *Session) planMethod(ctx context.Context, p *plan, step *Step, spec *request.Spec, scope *Scope, name string) error {
 	op, err := p.service.method(name)
 	if err != nil {
 		return err
 	}
 	p.op, p.speaks = op, p.service.Speaks
-	address, err := s.address(p.service)
+	address, err := s.address(ctx, p.service)
 	if err != nil {
 		return err
 	}

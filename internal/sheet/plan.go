@@ -32,6 +32,7 @@ type plan struct {
 	writes    bool
 	notes     []string
 	filled    map[string]string
+	checks    []Check // what came of waiting
 }
 
 // ContractError says that a request breaks what is known of its operation.
@@ -57,9 +58,9 @@ func (s *Session) plan(ctx context.Context, step *Step, scope *Scope, names map[
 	case step.Call != "":
 		err = s.planCall(ctx, p, step, &spec, scope)
 	case step.Request != nil:
-		err = s.planRequest(p, step, &spec)
+		err = s.planRequest(ctx, p, step, &spec)
 	case step.Follow != nil:
-		err = s.planFollow(p, step, &spec, scope)
+		err = s.planFollow(ctx, p, step, &spec, scope)
 	}
 	if err != nil {
 		return p, err
@@ -90,7 +91,7 @@ func (s *Session) plan(ctx context.Context, step *Step, scope *Scope, names map[
 		}
 	}
 	if step.Follow != nil && p.service != nil {
-		s.keepLoginAtHome(p)
+		s.keepLoginAtHome(ctx, p)
 	}
 	return p, nil
 }
@@ -110,15 +111,36 @@ func serviceNames(s *Service) map[string]string {
 	return s.Names
 }
 
-// address returns the template of a service's address at this site.
-func (s *Session) address(service *Service) (*value.Template, error) {
-	if t := s.Site.Services[service.Name]; t != nil {
+// address returns the template of a service's address at this site: what the bench
+// says, or what the contract says of itself.
+func (s *Session) address(ctx context.Context, service *Service) (*value.Template, error) {
+	switch t := s.Site.Services[service.Name]; {
+	case t != nil:
 		return t, nil
+	case service.Address != nil:
+		return service.Address, nil
+	case service.Contract != nil:
+		c, err := s.Contract(ctx, service)
+		if err != nil {
+			return nil, err
+		}
+		if c.Description != nil {
+			return s.serverOf(service, c.Description.Head())
+		}
+		if port, err := c.WSDL.Port(service.Port, ""); err == nil {
+			return s.describedAddress(service, c.WSDL.Location, port.Address)
+		}
 	}
-	if service.Address == nil {
-		return nil, fmt.Errorf("the service %s has no address; write address: at it", service.Name)
+	return nil, fmt.Errorf("the service %s has no address; write address: at it", service.Name)
+}
+
+// serverOf is where a description says that its service is, or the bench.
+func (s *Session) serverOf(service *Service, head *contract.Head) (*value.Template, error) {
+	own := ""
+	if len(head.Servers) > 0 {
+		own = head.Servers[0].Address
 	}
-	return service.Address, nil
+	return s.describedAddress(service, head.Location, own)
 }
 
 // behind joins an address and a path, with one slash between.
@@ -129,7 +151,7 @@ func behind(address, path *value.Template) *value.Template {
 	return value.Joined(address, path)
 }
 
-func (s *Session) planRequest(p *plan, step *Step, spec *request.Spec) error {
+func (s *Session) planRequest(ctx context.Context, p *plan, step *Step, spec *request.Spec) error {
 	spec.Method, spec.Address = step.Request.method, step.Request.path
 	if step.Request.service == "" {
 		return nil
@@ -138,7 +160,7 @@ func (s *Session) planRequest(p *plan, step *Step, spec *request.Spec) error {
 	if p.service == nil {
 		return &NotFoundError{"service", step.Request.service, s.Bench.ServiceNames()}
 	}
-	address, err := s.address(p.service)
+	address, err := s.address(ctx, p.service)
 	if err == nil {
 		spec.Address = behind(address, step.Request.path)
 	}
@@ -147,7 +169,7 @@ func (s *Session) planRequest(p *plan, step *Step, spec *request.Spec) error {
 
 // planFollow takes an address out of an answer. A relative one is resolved
 // against the service.
-func (s *Session) planFollow(p *plan, step *Step, spec *request.Spec, scope *Scope) error {
+func (s *Session) planFollow(ctx context.Context, p *plan, step *Step, spec *request.Spec, scope *Scope) error {
 	text, err := step.Follow.Text(scope, value.Address)
 	if err != nil {
 		return err
@@ -157,7 +179,7 @@ func (s *Session) planFollow(p *plan, step *Step, spec *request.Spec, scope *Sco
 		if p.service = s.Bench.Service(step.Service); p.service == nil {
 			return &NotFoundError{"service", step.Service, s.Bench.ServiceNames()}
 		}
-		template, err := s.address(p.service)
+		template, err := s.address(ctx, p.service)
 		if err != nil {
 			return err
 		}
@@ -165,7 +187,8 @@ func (s *Session) planFollow(p *plan, step *Step, spec *request.Spec, scope *Sco
 		if err != nil {
 			return err
 		}
-		if baseURL, err := url.Parse(base.Sent); err == nil {
+		// What is relative is meant from the service, not from beside it.
+		if baseURL, err := url.Parse(strings.TrimSuffix(base.Sent, "/") + "/"); err == nil {
 			if resolved, err := baseURL.Parse(address); err == nil {
 				address = resolved.String()
 			}
@@ -180,8 +203,8 @@ func (s *Session) planFollow(p *plan, step *Step, spec *request.Spec, scope *Sco
 
 // keepLoginAtHome drops the login where a followed address leads elsewhere
 // than the service it is said to belong to.
-func (s *Session) keepLoginAtHome(p *plan) {
-	template, err := s.address(p.service)
+func (s *Session) keepLoginAtHome(ctx context.Context, p *plan) {
+	template, err := s.address(ctx, p.service)
 	if err != nil || len(p.logins) == 0 {
 		return
 	}
@@ -194,6 +217,9 @@ func (s *Session) keepLoginAtHome(p *plan) {
 		p.logins = nil
 	}
 }
+
+// soapOff stands where a version of SOAP would, for a body that is sent as it is.
+const soapOff = "off"
 
 // addService adds what goes into each request to the service.
 func (s *Session) addService(p *plan, step *Step, spec *request.Spec) {
@@ -212,7 +238,7 @@ func (s *Session) addService(p *plan, step *Step, spec *request.Spec) {
 	if p.described != nil {
 		version = p.described.version
 	}
-	isSOAP := version != "" && (spec.Method == "" || spec.Method == "POST") && (p.op == nil || p.op.SOAP)
+	isSOAP := version != "" && version != soapOff && (spec.Method == "" || spec.Method == "POST") && (p.op == nil || p.op.SOAP)
 	if !isSOAP {
 		spec.SOAP = nil
 		if step.Addressing == "true" {
@@ -270,10 +296,10 @@ func (s *Session) planCall(ctx context.Context, p *plan, step *Step, spec *reque
 		return &NotFoundError{"service", serviceName, s.Bench.ServiceNames()}
 	}
 	if p.service.Speaks != "" {
-		return s.planMethod(p, step, spec, scope, operation)
+		return s.planMethod(ctx, p, step, spec, scope, operation)
 	}
 	if p.op = p.service.Operation(operation); p.op != nil {
-		address, err := s.address(p.service)
+		address, err := s.address(ctx, p.service)
 		if err != nil {
 			return err
 		}
@@ -293,11 +319,7 @@ func (s *Session) planCall(ctx context.Context, p *plan, step *Step, spec *reque
 		return err
 	}
 	p.contracted = true
-	head, own := c.Description.Head(), ""
-	if len(head.Servers) > 0 {
-		own = head.Servers[0].Address
-	}
-	address, err := s.describedAddress(p.service, head.Location, own)
+	address, err := s.serverOf(p.service, c.Description.Head())
 	if err != nil {
 		return err
 	}

@@ -1,9 +1,11 @@
 // Package sheet reads bench and sheet files, finds what is wrong with them
 // before anything is sent, and runs them. Reading: read.go, bench.go,
-// loginfile.go, operation.go, sheetfile.go, stepfile.go, expect.go, rows.go.
-// Vetting: vet.go. Running: session.go, plan.go, run.go, judge.go, with what
-// came of it in result.go; callstep.go makes steps of command lines. It shows
-// nothing; results go to an Observer.
+// loginfile.go, operation.go, sheetfile.go, stepfile.go, expect.go, rows.go, and
+// a file a kind of step. Vetting: vet.go. Running: crew.go has rows side by side,
+// with turns.go for which and clerk.go for their record; flow.go is one row, run.go
+// one step, plan.go, session.go and judge.go one exchange; result.go is what came
+// of it, recorded.go its form in the history. callstep.go makes steps of command
+// lines. It shows nothing; results go to an Observer.
 package sheet
 
 import (
@@ -33,9 +35,12 @@ type key[T any] struct {
 
 // reader reads one file and gathers what is wrong with it.
 type reader struct {
-	file *yamlfile.File
-	dir  string // the bench folder
-	uses *[]use // where placeholders are noted
+	file  *yamlfile.File
+	dir   string // the bench folder
+	uses  *[]use // where placeholders are noted
+	bench *Bench // of a sheet
+	// within are the sheets that lead to the one that is read, and itself.
+	within []string
 	// logins notes the logins that a login names; nil where there can be none.
 	logins *[]loginName
 }
@@ -95,10 +100,7 @@ next:
 }
 
 // later are keys that the design knows and this version does not.
-var later = map[string]bool{
-	"databases": true, "lookup": true, "listen": true, "for each": true, "until": true, "every": true, "within": true,
-	"states": true, "again": true, "undo": true, "pause": true, "a step sheet": true,
-}
+var later = map[string]bool{}
 
 func keyNames[T any](keys []key[T], most int) string {
 	var names []string
@@ -185,6 +187,9 @@ func (r *reader) duration(n *yamlfile.Node) time.Duration {
 	d, err := rule.Duration(text)
 	if err != nil && n.Kind == yamlfile.Scalar {
 		r.file.Report(n, "write it like 800 ms, 5 s or 2 min", "%q is no duration", text)
+	} else if d < 0 {
+		r.file.Report(n, "write it like 800 ms, 5 s or 2 min", "%q is less than nothing", text)
+		return 0
 	}
 	return d
 }
@@ -447,18 +452,27 @@ func insideBench(dir, name string) (string, error) {
 const maxInput = 256 << 20
 
 func readInside(dir, name string) ([]byte, error) {
-	full, err := insideBench(dir, name)
+	full, err := fileInside(dir, name)
 	if err != nil {
 		return nil, err
 	}
-	info, err := os.Stat(full)
-	switch {
-	case err != nil:
-		return nil, fmt.Errorf("there is no file %s in the bench folder", name)
-	case info.IsDir():
-		return nil, fmt.Errorf("%s is a folder", name)
-	case info.Size() > maxInput:
+	if info, err := os.Stat(full); err == nil && info.Size() > maxInput {
 		return nil, fmt.Errorf("%s is larger than %d MiB", name, maxInput>>20)
 	}
 	return os.ReadFile(full)
+}
+
+// fileInside resolves the name of a file that must be there.
+func fileInside(dir, name string) (string, error) {
+	full, err := insideBench(dir, name)
+	if err != nil {
+		return "", err
+	}
+	switch info, err := os.Stat(full); {
+	case err != nil:
+		return "", fmt.Errorf("there is no file %s in the bench folder", name)
+	case info.IsDir():
+		return "", fmt.Errorf("%s is a folder", name)
+	}
+	return full, nil
 }

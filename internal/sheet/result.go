@@ -1,9 +1,11 @@
 package sheet
 
 import (
+	"io"
 	"time"
 
 	"testbench/internal/exchange"
+	"testbench/internal/history"
 	"testbench/internal/login"
 	"testbench/internal/reply"
 	"testbench/internal/secret"
@@ -48,6 +50,7 @@ type Check struct {
 // StepResult is what came of a step.
 type StepResult struct {
 	Name    string
+	Of      string // the step of the sheet that it is, without which item
 	Target  string // what it calls, as the file writes it
 	About   string
 	Outcome Outcome
@@ -60,6 +63,8 @@ type StepResult struct {
 	Reply     *reply.Reply // of the last exchange; nil when there was none
 	Context   Context
 	Kept      []string // the names kept
+	Got       string   // what was found, where no exchange shows it
+	Notes     []string // what is to be said of a step without an exchange
 	Took      time.Duration
 	Hints     []string // filled in by whoever explains; see package hint
 	Says      string   // what the service says is wrong, in one line
@@ -103,12 +108,16 @@ func (s *StepResult) Fell() int {
 // RowResult is what came of one row.
 type RowResult struct {
 	Number  int    // from 1; 0 for a sheet without rows, and for first and last
+	Turn    int    // from 1 where the rows are repeated; else 0
 	Label   string // the value that names the row
 	Column  string // the column it is from
 	Phase   string // "first", "last", or empty
 	Steps   []*StepResult
 	Outcome Outcome
 	Took    time.Duration
+	// Late is how long after its turn came the row was begun, where a rate says when
+	// that is.
+	Late time.Duration
 }
 
 // Planned is a step as it is known before it is run.
@@ -117,9 +126,14 @@ type Planned struct{ Name, Target string }
 // SheetResult is what came of one sheet.
 type SheetResult struct {
 	Name, File, About, Site string
-	Plan                    []Planned // the steps that there are
-	RowCount                int       // how many rows there are to run; 0 without rows
-	Rows                    []*RowResult
+	Plan                    []Planned    // the steps that there are
+	RowCount                int          // how many rows there are to run; 0 without rows or where that is not known
+	Total                   int          // how many rows are run, with all turns, as far as it is known
+	Repeated                bool         // rows are run more than once, or by a rate
+	Rows                    []*RowResult // not held where the run is to forget them
+	Counts                  Counts
+	Times                   []*history.Times // how long the exchanges of each step took
+	Checks                  []Check          // of the sheet as a whole
 	Outcome                 Outcome
 	Took                    time.Duration
 }
@@ -127,6 +141,7 @@ type SheetResult struct {
 // Result is what came of a run.
 type Result struct {
 	Run     string // its id
+	Number  int    // in the history; 0 where it does not stand there
 	Bench   string
 	Started time.Time
 	Took    time.Duration
@@ -134,49 +149,31 @@ type Result struct {
 	Outcome Outcome
 	Notes   []string // loud ones: certificates unchecked, tokens not given back
 	Masker  *secret.Masker
+	// Finished leads to everything that a report has, also to rows that are not held.
+	Finished history.Finished
+	// Total is the whole of a run that was gone on with; nil for others.
+	Total *history.Run
+}
+
+// Close lets go of the record.
+func (r *Result) Close() error {
+	if closer, ok := r.Finished.(io.Closer); ok {
+		return closer.Close()
+	}
+	return nil
 }
 
 // Counts sums a run up.
-type Counts struct {
-	Sheets, Rows, RowsHeld, RowsFell, Steps, StepsHeld, StepsFell, StepsNotRun, Checks, ChecksFell, Exchanges int
-}
+type Counts = history.Counts
 
-// Counts counts rows, steps, checks and exchanges. A sheet without rows counts
-// as one row.
+// Counts counts sheets, rows, steps, checks and exchanges.
 func (r *Result) Counts() Counts {
+	if r.Total != nil {
+		return r.Total.Counts
+	}
 	var c Counts
 	for _, sheet := range r.Sheets {
-		c.Sheets++
-		for _, row := range sheet.Rows {
-			if row.Phase == "" {
-				c.Rows++
-				if row.Outcome == Held {
-					c.RowsHeld++
-				} else if row.Outcome != NotRun {
-					c.RowsFell++
-				}
-			}
-			for _, step := range row.Steps {
-				c.Steps++
-				switch step.Outcome {
-				case Held:
-					c.StepsHeld++
-				case NotRun:
-					c.StepsNotRun++
-				default:
-					c.StepsFell++
-				}
-				for _, check := range step.Checks {
-					if check.Judged {
-						c.Checks++
-						if !check.Held {
-							c.ChecksFell++
-						}
-					}
-				}
-				c.Exchanges += len(step.Exchanges) + len(step.Logins)
-			}
-		}
+		c.Add(sheet.Counts)
 	}
 	return c
 }

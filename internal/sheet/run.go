@@ -17,17 +17,8 @@ import (
 	"testbench/internal/value"
 )
 
-// RunOptions say how sheets are run.
-type RunOptions struct {
-	Steps    []string          // only these; empty for all
-	Rows     [][2]int          // only these, from and to, from 1; empty for all
-	Stop     bool              // at the first step that falls short
-	Dry      bool              // nothing is sent; what would be is reported
-	Observer Observer          // may be nil
-	Explain  func(*StepResult) // adds hints to a finished step; may be nil
-}
-
-// Observer is told how a run goes on. The calls come one after the other.
+// Observer is told how a run goes on. The calls come one after the other, and those of
+// each row together; RowDone comes when the row stands in the record.
 type Observer interface {
 	SheetStarted(*SheetResult)
 	RowStarted(*SheetResult, *RowResult)
@@ -49,202 +40,117 @@ func (noObserver) RowDone(*SheetResult, *RowResult)                             
 func (noObserver) SheetDone(*SheetResult)                                       {}
 func (noObserver) WouldSend(*RowResult, *StepResult, *exchange.Request, string) {}
 
-// runner runs one sheet.
-type runner struct {
-	session  *Session
-	sheet    *Sheet
-	options  RunOptions
-	observer Observer
-	stopped  bool
-}
-
-// Run runs a sheet and returns what came of it. A cancelled context ends the
-// run in order: the exchange at work is cancelled and the finally and last
-// steps are run; kill, where it is not nil, cuts those short too.
-func (s *Session) Run(ctx context.Context, sh *Sheet, options RunOptions, kill context.Context) *SheetResult {
-	r := &runner{session: s, sheet: sh, options: options, observer: options.Observer}
-	if r.observer == nil {
-		r.observer = noObserver{}
-	}
-	if kill == nil {
-		kill = context.Background()
-	}
-	result := &SheetResult{Name: sh.Name, File: s.Bench.inside(sh.File()), About: sh.About, Site: s.Site.Name, Outcome: NotRun}
-	rows := r.rows()
-	if sh.Rows != nil {
-		result.RowCount = len(sh.Rows.table.Rows)
-	}
-	for _, step := range slices.Concat(sh.First, sh.Steps, sh.Finally, sh.Last) {
-		result.Plan = append(result.Plan, Planned{step.Name, step.target()})
-		if step.Batch != nil {
-			for _, part := range step.Batch.Parts {
-				result.Plan = append(result.Plan, Planned{step.Name + ": " + part.Name, part.target()})
-			}
+// plan lists the steps that there are.
+func (result *SheetResult) plan(lead string, steps []*Step) {
+	for _, step := range steps {
+		name := lead + step.Name
+		if step.Each != nil {
+			name += " (10 of 10)" // about so long; how many there are is not known yet
 		}
-	}
-	start := time.Now()
-	r.observer.SheetStarted(result)
-	outside := map[string]*document.Node{}
-	finish := func(row *RowResult) {
-		result.Rows = append(result.Rows, row)
-		result.Outcome = worst(result.Outcome, row.Outcome)
-	}
-	if len(sh.First) > 0 {
-		finish(r.row(ctx, kill, result, &RowResult{Phase: "first"}, nil, outside, sh.First, nil))
-	}
-	for _, row := range rows {
-		if ctx.Err() != nil || r.stopped {
-			break
-		}
-		kept := map[string]*document.Node{}
-		for name, node := range outside {
-			kept[name] = node
-		}
-		finish(r.row(ctx, kill, result, row.result, row.values, kept, sh.Steps, sh.Finally))
-	}
-	if len(sh.Last) > 0 {
-		finish(r.row(kill, kill, result, &RowResult{Phase: "last"}, nil, outside, sh.Last, nil))
-	}
-	if ctx.Err() != nil {
-		result.Outcome = Interrupted
-	}
-	result.Took = time.Since(start)
-	r.observer.SheetDone(result)
-	return result
-}
-
-type inputRow struct {
-	result *RowResult
-	values *document.Node
-}
-
-// rows gives the rows to run; a sheet without rows has one, without values.
-func (r *runner) rows() []inputRow {
-	input := r.sheet.Rows
-	if input == nil {
-		return []inputRow{{result: &RowResult{}}}
-	}
-	column := input.Label
-	if column == "" && len(input.table.Columns) > 0 {
-		column = input.table.Columns[0]
-	}
-	var rows []inputRow
-	for i, values := range input.table.Rows {
-		number := i + 1
-		if input.Limit > 0 && number > input.Limit {
-			break
-		}
-		if len(r.options.Rows) > 0 && !slices.ContainsFunc(r.options.Rows, func(span [2]int) bool { return number >= span[0] && number <= span[1] }) {
+		if len(step.Group) > 0 {
+			result.plan(name+": ", step.Group)
 			continue
 		}
-		rows = append(rows, inputRow{values: values, result: &RowResult{Number: number, Column: column, Label: values.Get(column).Text}})
-	}
-	return rows
-}
-
-// row runs the steps of one row, then those that always come at its end.
-func (r *runner) row(ctx, kill context.Context, sheet *SheetResult, row *RowResult, values *document.Node, kept map[string]*document.Node, steps, finally []*Step) *RowResult {
-	start := time.Now()
-	row.Outcome = NotRun
-	r.observer.RowStarted(sheet, row)
-	lost := map[string]string{} // a name that was to be kept: why it was not
-	do := func(ctx context.Context, step *Step) {
-		if len(r.options.Steps) > 0 && !slices.Contains(r.options.Steps, step.Name) {
-			r.forget(step, kept, lost, "left out")
-			return
+		if step.Sub != nil {
+			result.plan(name+": ", step.Sub.Sheet.allSteps())
 		}
-		var results []*StepResult
+		result.Plan = append(result.Plan, Planned{name, step.target()})
+		if step.Undo != nil {
+			result.Plan = append(result.Plan, Planned{"undo " + name, step.Undo.target()})
+		}
 		if step.Batch != nil {
-			results = r.batchStep(ctx, step, row.Number, values, kept, lost)
-		} else {
-			results = []*StepResult{r.step(ctx, step, row.Number, values, kept, lost)}
-		}
-		for i, result := range results {
-			if r.options.Explain != nil {
-				r.options.Explain(result)
-			}
-			row.Steps = append(row.Steps, result)
-			row.Outcome = worst(row.Outcome, result.Outcome)
-			if i == 0 {
-				r.forget(step, kept, lost, string(result.Outcome))
-			}
-			r.observer.StepDone(sheet, row, result)
-			if r.options.Stop && result.Outcome != Held && result.Outcome != NotRun {
-				r.stopped = true
+			for _, part := range step.Batch.Parts {
+				result.Plan = append(result.Plan, Planned{lead + step.Name + ": " + part.Name, part.target()})
 			}
 		}
 	}
-	for _, step := range steps {
-		if ctx.Err() != nil || r.stopped {
-			break
-		}
-		do(ctx, step)
-	}
-	stopped := r.stopped
-	for _, step := range finally {
-		do(kill, step)
-	}
-	r.stopped = r.stopped || stopped
-	row.Took = time.Since(start)
-	r.observer.RowDone(sheet, row)
-	return row
 }
 
 // forget notes which names of a step did not come to be.
-func (r *runner) forget(step *Step, kept map[string]*document.Node, lost map[string]string, why string) {
+func (x *rowRun) forget(step *Step, why string) {
 	for _, name := range step.names() {
-		if _, ok := kept[name]; !ok {
-			lost[name] = fmt.Sprintf("%s was not kept (%s %s)", name, step.Name, why)
+		if _, ok := x.kept[name]; !ok {
+			x.lost[name] = fmt.Sprintf("%s was not kept (%s %s)", name, step.Name, why)
 		} else {
-			delete(lost, name)
+			delete(x.lost, name)
 		}
 	}
 }
 
-// step runs one step.
-func (r *runner) step(ctx context.Context, step *Step, number int, row *document.Node, kept map[string]*document.Node, lost map[string]string) *StepResult {
+// do carries out one step under a name.
+func (x *rowRun) do(ctx context.Context, step *Step, name string) *StepResult {
 	start := time.Now()
-	result := &StepResult{Name: step.Name, Target: step.target(), About: step.About, Outcome: Held}
+	result := &StepResult{Name: name, Target: step.target(), About: step.About, Outcome: Held}
 	defer func() { result.Took = time.Since(start) }()
-	session, err := r.session.at(step.Site)
+	session, err := x.session.at(step.Site)
 	if err != nil {
 		result.Outcome, result.Reason = Faulty, err.Error()
 		return result
 	}
-	scope := session.Scope(row, kept)
-	if reason := missing(step, scope, lost); reason != "" {
+	scope := x.scope(session)
+	if reason := missing(step, scope, x.lost); reason != "" {
 		result.Outcome, result.Reason = NotRun, reason
-		if r.options.Dry {
-			r.observer.WouldSend(nil, result, nil, reason)
-		}
+		x.wouldSend(result, nil, reason)
 		return result
 	}
-	data := session.data(scope, row, kept, nil, nil)
-	if step.When != nil && !r.options.Dry {
-		if verdict := step.When.Judge(data); !verdict.Held {
-			result.Outcome, result.Reason = NotRun, "when does not hold: "+step.When.Source
-			if verdict.Note != "" {
-				result.Reason += " (" + verdict.Note + ")"
-			}
+	if step.When != nil && !x.options.Dry {
+		if reason := step.unless(session.data(scope, x.values, x.kept, nil, nil)); reason != "" {
+			result.Outcome, result.Reason = NotRun, reason
 			return result
 		}
 	}
-	if len(step.Set) > 0 || len(step.WorkOut) > 0 {
-		if err := step.workOut(scope, data); err != nil {
+	switch {
+	case len(step.Set) > 0 || len(step.WorkOut) > 0:
+		if err := step.workOut(scope, session.data(scope, x.values, x.kept, nil, nil)); err != nil {
 			result.Outcome, result.Reason = Faulty, err.Error()
 		}
 		result.Kept = step.names()
-		return result
-	}
-	session.exchange(ctx, step, scope, r.sheet.Names, result, r)
-	if row != nil && number > 0 {
-		result.Context.Row = fmt.Sprintf("%s row %d", r.sheet.Rows.From, number)
+	case step.Pause > 0:
+		if !x.options.Dry && sleep(ctx, step.Pause) != nil {
+			result.Outcome, result.Reason = Interrupted, "interrupted"
+		}
+	case step.Lookup != nil:
+		x.lookup(ctx, session, step, scope, result)
+	case step.Listen != nil:
+		x.listen(ctx, session, step, scope, result)
+	default:
+		if x.options.Before != nil {
+			x.options.Before(ctx, session, step, scope)
+		}
+		x.tries(ctx, session, step, scope, result)
+		if x.values != nil && x.row.Number > 0 {
+			result.Context.Row = fmt.Sprintf("%s row %d", x.sheet.Rows.From, x.row.Number)
+		}
 	}
 	return result
 }
 
+// wouldSend tells what a dry run would send.
+func (x *rowRun) wouldSend(result *StepResult, request *exchange.Request, reason string) {
+	if x.options.Dry {
+		now := *result // it goes on to change
+		now.Of = x.nameOf(result.Name)
+		x.events.add(event{step: &now, request: request, reason: reason, would: true})
+	}
+}
+
+// unless says why the condition of a step leaves it out, or "".
+func (s *Step) unless(data *rule.Data) string {
+	verdict := s.When.Judge(data)
+	if verdict.Held {
+		return ""
+	}
+	reason := "when does not hold: " + s.When.Source
+	if verdict.Note != "" {
+		reason += " (" + verdict.Note + ")"
+	}
+	return reason
+}
+
 func (s *Step) target() string {
 	switch {
+	case len(s.Group) > 0:
+		return "group"
 	case s.Call != "":
 		return s.Call
 	case s.Request != nil:
@@ -255,6 +161,14 @@ func (s *Step) target() string {
 		return "set"
 	case s.Batch != nil:
 		return "batch " + s.Batch.Service
+	case s.Sub != nil:
+		return "sheet " + s.Sub.File
+	case s.Listen != nil:
+		return "listen"
+	case s.Lookup != nil:
+		return "lookup " + s.Lookup.database
+	case s.Pause > 0:
+		return "pause " + s.at.Get("pause").Text
 	}
 	return "work out"
 }
@@ -277,7 +191,17 @@ func missing(step *Step, scope *Scope, lost map[string]string) string {
 			}
 		}
 	}
+	conditions := []*rule.Condition{}
+	if step.When != nil {
+		conditions = append(conditions, step.When)
+	}
+	for _, e := range step.WorkOut {
+		conditions = append(conditions, e.condition)
+	}
 	for _, c := range step.Where {
+		conditions = append(conditions, c.Condition)
+	}
+	for _, c := range conditions {
 		for _, name := range c.KeptNames() {
 			if reason, isLost := lost[name]; isLost && !own[name] {
 				return reason
@@ -330,7 +254,9 @@ func (s *Session) data(scope *Scope, row *document.Node, kept map[string]*docume
 }
 
 // exchange plans, sends and judges a step that talks.
-func (s *Session) exchange(ctx context.Context, step *Step, scope *Scope, names map[string]string, result *StepResult, r *runner) {
+func (s *Session) exchange(ctx context.Context, step *Step, scope *Scope, names map[string]string, result *StepResult, x *rowRun) {
+	logins := &asked{}
+	ctx = context.WithValue(ctx, askedKey{}, logins)
 	planned, err := s.plan(ctx, step, scope, names)
 	if err != nil {
 		result.Outcome, result.Reason = Faulty, err.Error()
@@ -338,6 +264,9 @@ func (s *Session) exchange(ctx context.Context, step *Step, scope *Scope, names 
 		if errors.As(err, &unreached) {
 			result.Outcome = Unreachable
 			result.Exchanges = append(result.Exchanges, unreached.Record)
+			if unreached.Record.Answer != nil {
+				result.Reply = reply.Read(unreached.Record)
+			}
 		}
 		var broken *ContractError
 		if errors.As(err, &broken) {
@@ -350,16 +279,16 @@ func (s *Session) exchange(ctx context.Context, step *Step, scope *Scope, names 
 				result.Checks = append(result.Checks, Check{Kind: "contract", Subject: "request", Judged: true, Wanted: "as the operation is described", Got: problem})
 			}
 		}
-		if r != nil && r.options.Dry {
-			r.observer.WouldSend(nil, result, nil, err.Error())
+		if x != nil {
+			x.wouldSend(result, nil, err.Error())
 		}
 		return
 	}
 	result.Context = s.context(step, planned)
-	if r != nil && r.options.Dry {
+	if x != nil && x.options.Dry {
 		s.showLogin(planned)
 		result.Outcome = Held
-		r.observer.WouldSend(nil, result, planned.request, "")
+		x.wouldSend(result, planned.request, "")
 		return
 	}
 	if err := s.guarded(planned); err != nil {
@@ -367,9 +296,13 @@ func (s *Session) exchange(ctx context.Context, step *Step, scope *Scope, names 
 		return
 	}
 	s.version(ctx, step, planned, result)
+	fresh := planned.request.Clone()
 	sent, err := s.send(ctx, step, planned, result)
 	if err == nil {
 		sent, err = s.waitFor(ctx, step, planned, sent, result)
+	}
+	if err == nil && step.Wait != nil {
+		sent, err = s.await(ctx, step, planned, scope, names, fresh, sent, result)
 	}
 	var re *reply.Reply
 	if err == nil {
@@ -377,7 +310,7 @@ func (s *Session) exchange(ctx context.Context, step *Step, scope *Scope, names 
 		s.remember(sent.Record(), re)
 		sent, re = s.pages(ctx, step, planned, sent, re, result)
 	}
-	result.Logins = s.takeObserved()
+	result.Logins = append(result.Logins, logins.take()...)
 	if err != nil {
 		if last := result.Last(); last != nil { // a token was refused, and none was to be had in its place
 			result.Reply = reply.Read(last)
@@ -414,17 +347,8 @@ func (s *Session) send(ctx context.Context, step *Step, planned *plan, result *S
 func (s *Session) judge(step *Step, planned *plan, scope *Scope, names map[string]string, sent *login.Sent, re *reply.Reply, result *StepResult) {
 	record := sent.Record()
 	result.Reply = re
-	all := map[string]string{}
-	for _, m := range []map[string]string{planned.prefixes(), s.Bench.Names, serviceNames(planned.service), names, step.Names} {
-		for prefix, space := range m {
-			all[prefix] = space
-		}
-	}
-	data := s.data(scope, scope.row, scope.kept, re, all)
-	j := &judging{step: step, described: planned.described, op: planned.op, messageID: planned.messageID, reply: re, roots: re.Roots(all), scope: scope, data: data}
-	if planned.service != nil && planned.op != nil {
-		j.good = planned.service.good[planned.op.Name]
-	}
+	j := s.judging(step, planned, scope, names, re)
+	j.out = planned.checks
 	j.judge()
 	for _, f := range sent.Findings {
 		j.add(Check{Kind: "protection", Subject: f.Subject, Held: f.Held, Wanted: f.Wanted, Got: f.Got})
@@ -449,6 +373,24 @@ func (s *Session) judge(step *Step, planned *plan, scope *Scope, names map[strin
 	case result.Fell() > 0:
 		result.Outcome = FellShort
 	}
+}
+
+// judging prepares what a reply is held against.
+func (s *Session) judging(step *Step, planned *plan, scope *Scope, names map[string]string, re *reply.Reply) *judging {
+	all := map[string]string{}
+	for _, m := range []map[string]string{planned.prefixes(), s.Bench.Names, serviceNames(planned.service), names, step.Names} {
+		for prefix, space := range m {
+			all[prefix] = space
+		}
+	}
+	j := &judging{step: step, described: planned.described, op: planned.op, messageID: planned.messageID, reply: re, roots: re.Roots(all), scope: scope}
+	if len(step.Where) > 0 {
+		j.data = s.data(scope, scope.row, scope.kept, re, all)
+	}
+	if planned.service != nil && planned.op != nil {
+		j.good = planned.service.good[planned.op.Name]
+	}
+	return j
 }
 
 // context gathers what explains the exchange.

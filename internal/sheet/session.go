@@ -18,6 +18,7 @@ import (
 	"testbench/internal/document"
 	"testbench/internal/exchange"
 	"testbench/internal/login"
+	"testbench/internal/lookup"
 	"testbench/internal/secret"
 	"testbench/internal/value"
 )
@@ -29,10 +30,13 @@ type Options struct {
 	Write    string            // the guarded site that may be written to
 	Insecure bool
 	Allow    []string // hosts that requests may go to beside those of the site
-	Timeout  time.Duration
-	MaxBody  int64
-	Masker   *secret.Masker // may be nil
-	Store    *secret.Store  // nil: there are no secrets
+	// Named are hosts that a command line names as what it asks: requests may go there,
+	// and a contract that came from elsewhere may not lead there.
+	Named   []string
+	Timeout time.Duration
+	MaxBody int64
+	Masker  *secret.Masker // may be nil
+	Store   *secret.Store  // nil: there are no secrets
 	// Kept opens a value that an earlier call kept; nil when there are none.
 	Kept      func(name string) (*document.Node, bool)
 	KeptNames []string
@@ -44,6 +48,8 @@ type Options struct {
 	// Person shows somebody what to do, for logins that need a person; nil means
 	// that nobody is there.
 	Person func(login.Prompt)
+	// Receiver takes the calls that services make back; nil for none.
+	Receiver *Receiver
 	// Tokens keeps the tokens of a site between commands; nil keeps none.
 	Tokens func(site string) login.KeptTokens
 }
@@ -61,10 +67,11 @@ type Session struct {
 	mutex   sync.Mutex
 	// others are sessions of other sites that steps ask for.
 	others    map[string]*Session
-	observed  map[string][]*exchange.Record // login exchanges not yet taken by a step
+	observed  asked // login exchanges that no step needed
 	sealed    map[string]string
 	versions  map[string]string // address: the version of what stands there that was seen last
 	contracts contracts
+	databases map[string]*lookup.Database
 }
 
 // NewSession prepares a bench for work at a site.
@@ -83,7 +90,7 @@ func NewSession(b *Bench, options Options) (*Session, error) {
 		options.Environ = os.LookupEnv
 	}
 	s := &Session{Bench: b, Site: site, options: options, RunID: newRunID(options.Now()), others: map[string]*Session{},
-		observed: map[string][]*exchange.Record{}, sealed: map[string]string{}}
+		sealed: map[string]string{}}
 	file := func(name string) string {
 		if name == "" {
 			return ""
@@ -137,6 +144,15 @@ func newRunID(now time.Time) string {
 	return now.UTC().Format("20060102-150405-") + hex.EncodeToString(random)
 }
 
+// note remembers something to be said at the end, once.
+func (s *Session) note(text string) {
+	s.mutex.Lock()
+	defer s.mutex.Unlock()
+	if !slices.Contains(s.Notes, text) {
+		s.Notes = append(s.Notes, text)
+	}
+}
+
 // Masker returns what masks the session's output.
 func (s *Session) Masker() *secret.Masker { return s.options.Masker }
 
@@ -144,6 +160,9 @@ func (s *Session) Masker() *secret.Masker { return s.options.Masker }
 func (s *Session) Close(ctx context.Context) error {
 	err := s.Logins.Close(ctx)
 	s.Client.Close()
+	for _, db := range s.databases {
+		_ = db.Close()
+	}
 	for _, other := range s.others {
 		err = errors.Join(err, other.Close(ctx))
 	}
@@ -171,21 +190,32 @@ func (s *Session) at(site string) (*Session, error) {
 	return other, nil
 }
 
-func (s *Session) observe(name string, record *exchange.Record) {
-	s.mutex.Lock()
-	defer s.mutex.Unlock()
-	s.observed[name] = append(s.observed[name], record)
+// asked gathers the exchanges that logins make for one step.
+type asked struct {
+	mutex   sync.Mutex
+	records []*exchange.Record
 }
 
-// takeObserved hands over the login exchanges since the last time.
-func (s *Session) takeObserved() []*exchange.Record {
-	s.mutex.Lock()
-	defer s.mutex.Unlock()
-	var records []*exchange.Record
-	for _, list := range s.observed {
-		records = append(records, list...)
+// askedKey leads to them in a context.
+type askedKey struct{}
+
+// observe takes an exchange of a login: for the step that needed it, else for the session.
+func (s *Session) observe(ctx context.Context, record *exchange.Record) {
+	a, ok := ctx.Value(askedKey{}).(*asked)
+	if !ok {
+		a = &s.observed
 	}
-	s.observed = map[string][]*exchange.Record{}
+	a.mutex.Lock()
+	defer a.mutex.Unlock()
+	a.records = append(a.records, record)
+}
+
+// take hands over the exchanges since the last time, in order.
+func (a *asked) take() []*exchange.Record {
+	a.mutex.Lock()
+	defer a.mutex.Unlock()
+	records := a.records
+	a.records = nil
 	slices.SortFunc(records, func(a, b *exchange.Record) int { return a.Started.Compare(b.Started) })
 	return records
 }
@@ -229,7 +259,7 @@ func (s *Session) allowed() func(string) bool {
 			}
 		}
 	}
-	for _, host := range s.options.Allow {
+	for _, host := range slices.Concat(s.options.Allow, s.options.Named) {
 		add("http://" + strings.TrimPrefix(strings.TrimPrefix(host, "https://"), "http://"))
 	}
 	return func(host string) bool { return hosts[strings.ToLower(host)] }
@@ -251,6 +281,7 @@ type Scope struct {
 	session *Session
 	row     *document.Node            // may be nil
 	kept    map[string]*document.Node // may be nil
+	boxes   *boxes                    // where calls come in; may be nil
 	depth   int
 }
 
@@ -311,6 +342,15 @@ func (c *Scope) Lookup(space, name string) (*document.Node, error) {
 		if name == "id" {
 			return document.NewText(s.RunID), nil
 		}
+	case "callback":
+		if c.boxes == nil {
+			return nil, fmt.Errorf("%w: only a step of a sheet can be called back", value.ErrNothing)
+		}
+		o, err := c.boxes.of(name)
+		if err != nil {
+			return nil, err
+		}
+		return document.NewText(o.address), nil
 	case "now":
 		return document.NewUntyped(s.options.Now().Format("2006-01-02T15:04:05Z07:00")), nil
 	case "today":
@@ -357,9 +397,7 @@ func (c *Scope) sealed(name string) (*document.Node, error) {
 		s.sealed[name] = text
 		s.mutex.Unlock()
 		if value.IsShort(text) {
-			s.mutex.Lock()
-			s.Notes = append(s.Notes, fmt.Sprintf("the secret %s is shorter than six characters: it is masked where it is put in, not where an answer repeats it", name))
-			s.mutex.Unlock()
+			s.note(fmt.Sprintf("the secret %s is shorter than six characters: it is masked where it is put in, not where an answer repeats it", name))
 		}
 	}
 	c.Hide(text)

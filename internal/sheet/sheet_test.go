@@ -3,6 +3,7 @@ package sheet_test
 import (
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -11,17 +12,6 @@ import (
 	"testbench/internal/sheet"
 	"testbench/internal/standin"
 )
-
-func TestReadCSV(t *testing.T) {
-	table, err := sheet.ReadCSV([]byte("\ufefflot;Lot No.;kilos\r\nL-1;\"a;b\r\nc\"\"d\"\"\";00120.50\r\nL-2;;7"), map[string]string{"Lot No.": "text"})
-	require.NoError(t, err)
-	assert.Equal(t, []string{"lot", "Lot No.", "kilos"}, table.Columns)
-	require.Len(t, table.Rows, 2)
-	assert.Equal(t, "a;b\nc\"d\"", table.Rows[0].Get("Lot No.").Text)
-	assert.Equal(t, "00120.50", table.Rows[0].Get("kilos").Text, "a text keeps its zeros")
-	_, err = sheet.ReadCSV([]byte("a,b\n1,x\n"), map[string]string{"b": "number"})
-	assert.ErrorContains(t, err, `line 2, column b: "x" is no number`)
-}
 
 func TestStatusRules(t *testing.T) {
 	cases := map[string]map[int]bool{
@@ -117,8 +107,61 @@ func BenchmarkVet(b *testing.B) {
 	bench, err := sheet.OpenBench(dir)
 	require.NoError(b, err)
 	for b.Loop() {
-		s, err := bench.OpenSheet(filepath.Join(dir, "sheets", "3-intake.yaml"))
+		s, err := bench.OpenSheet(filepath.Join(dir, "sheets", "03-intake.yaml"))
 		require.NoError(b, err)
 		s.Vet(sheet.VetOptions{})
 	}
+}
+
+// Command lines out of documentation are read with every way of writing options.
+func TestReadCommandLine(t *testing.T) {
+	for _, c := range []struct{ line, want, notes string }{
+		{`curl https://h.example/lots/L-1`, "GET https://h.example /lots/{lot} lot=L-1", ""},
+		{`$ curl -sSXPOST "h.example/a" -d 'x=1&y=two words' -d z=%41`, "POST http://h.example /a x=1 y=two words z=A", ""},
+		{`curl -G https://h.example/a --data-urlencode "q=a b&c" -d n=2`, "GET https://h.example /a q=a b&c n=2", ""},
+		{"curl --request=PUT \\\n  --url https://h.example/a \\\n  --json '{\"a\": 1.50, \"b\": \"x\"}'", "PUT https://h.example /a a=1.50 b=x", ""},
+		{`curl -u "clerk:a b" https://h.example/a -H 'X-Depot: north' -H "Accept: */*"`, "GET https://h.example /a X-Depot=north secret:password", ""},
+		{`curl -H "Authorization: Bearer $TOKEN" https://h.example/a`, "GET https://h.example /a secret:Authorization", "$TOKEN stands in it"},
+		{`curl -H 'Authorization: Basic Y2xlcms6d29yZA==' -I https://h.example/a`, "HEAD https://h.example /a secret:password", ""},
+		{`curl -k -b 'a=b' --digest https://h.example/a -F f=@x`, "GET https://h.example /a", "certificates"},
+		{`curl https://h.example/a -d '{"a": {"b": 1}}' -H 'Content-Type: application/json'`, "POST https://h.example /a Content-Type=application/json body", ""},
+		{`curl https://h.example/a -d $'{"a": "it\'s"}'`, "POST https://h.example /a a=it's", "taken for JSON"},
+		{`wget --method=POST --header="X-A: 1" --body-data="a=1" https://h.example/a -O -`, "POST https://h.example /a X-A=1 a=1", ""},
+		{`fetch https://h.example`, "", `"fetch" is no client`},
+		{`curl -X`, "", "-X stands without what it takes"},
+		{`curl -s`, "", "no address stands in it"},
+		{`curl https://a.example https://b.example`, "", "two addresses"},
+		{`curl 'https://a.example`, "", "cannot be read"},
+		{`curl $(cat x) https://a.example`, "", "cannot be read"},
+		{``, "", "empty"},
+	} {
+		e, err := sheet.ReadCommandLine("s", c.line)
+		if c.want == "" {
+			assert.ErrorContains(t, err, c.notes, c.line)
+			continue
+		}
+		require.NoError(t, err, c.line)
+		got := e.Method + " " + e.Address + " " + e.Path
+		for _, f := range e.Fields {
+			got += " " + f.Wire + "=" + f.Default
+		}
+		for _, s := range e.Secrets {
+			got += " secret:" + s.Header + map[bool]string{true: "password"}[s.Password]
+		}
+		if e.Body != "" {
+			got += " body"
+		}
+		assert.Equal(t, strings.Fields(strings.ReplaceAll(c.want, "{lot} lot", "{lot} lot")), strings.Fields(strings.ReplaceAll(got, "  ", " ")), c.line)
+		assert.Contains(t, strings.Join(e.Notes, "\n"), c.notes, c.line)
+	}
+}
+
+func FuzzReadCommandLine(f *testing.F) {
+	f.Add("curl -X POST https://h.example/a -d 'a=1'")
+	f.Add("curl -sSLu a:b https://h.example/a -H \"X: $Y\" --json '{\"a\":1}'")
+	f.Fuzz(func(t *testing.T, line string) {
+		if e, err := sheet.ReadCommandLine("s", line); err == nil {
+			_ = e.ServiceYAML("s", e.Address, nil)
+		}
+	})
 }

@@ -5,13 +5,14 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
+	"time"
 
 	"testbench/internal/path"
 	"testbench/internal/request"
 	"testbench/internal/rule"
 	"testbench/internal/soap"
+	"testbench/internal/table"
 	"testbench/internal/value"
 	"testbench/internal/yamlfile"
 )
@@ -27,6 +28,8 @@ type Sheet struct {
 	Finally []*Step // at the end of each row, whatever happened
 	Last    []*Step // once, after the rows
 	Names   map[string]string
+	Takes   []Take  // what it is given by whoever runs it
+	Limits  *Limits // of the times of its steps; nil for none
 
 	bench *Bench
 	file  *yamlfile.File
@@ -35,17 +38,25 @@ type Sheet struct {
 
 // Rows says where the inputs of a sheet come from.
 type Rows struct {
-	From  string
-	Kinds map[string]string // column: kind
-	Label string            // the column that names a row in output
-	Limit int
+	From   string // a file, or what else they are, in words
+	Label  string // the column that names a row in output
+	When   *rule.Condition
+	Limit  int
+	Sample int    // so many by chance; 0 for all
+	Seed   string // decides which
 
-	at    *yamlfile.Node
-	table *Table
+	options       table.Options
+	list          *yamlfile.Node // in the file itself
+	numbers, days string
+	step          int
+	column        string
+	at            *yamlfile.Node
+	source        *table.Source // nil for a query
+	query         query
 }
 
-// Step is one step of a sheet. Exactly one of Call, Request, Follow, Set and
-// WorkOut says what it does.
+// Step is one step of a sheet. Exactly one of the fields from Call to Listen says what
+// it does.
 type Step struct {
 	Name  string
 	About string
@@ -56,6 +67,11 @@ type Step struct {
 	Set     []request.Field
 	WorkOut []expression
 	Batch   *Batch // several requests as one
+	Pause   time.Duration
+	Group   []*Step // carried out one after the other
+	Lookup  *Lookup // looks into the other side
+	Sub     *Sub    // runs another sheet
+	Listen  *Listen // waits to be called back
 
 	Service string
 	Site    string
@@ -76,6 +92,11 @@ type Step struct {
 	HTTP     string
 
 	When   *rule.Condition
+	Wait   *Waiting // asks again until something is so; nil for once
+	Undo   *Step    // takes back what the step did, at the end of the row
+	Each   *Each    // once for each item; nil for once
+	Stop   string   // row or sheet: what ends where the step falls short
+	Again  *Again   // tries again where it goes wrong; nil for never
 	Keep   []Keep
 	Expect Expect
 	Fields []FieldRule
@@ -153,11 +174,19 @@ func sheetsNear(name string) []string {
 
 // ReadSheet reads a sheet from memory.
 func (b *Bench) ReadSheet(name string, data []byte) *Sheet {
+	full, err := filepath.Abs(name)
+	if err != nil {
+		full = name
+	}
+	return b.readSheet(name, data, []string{full})
+}
+
+func (b *Bench) readSheet(name string, data []byte, within []string) *Sheet {
 	s := &Sheet{bench: b, file: yamlfile.Read(name, data)}
 	if s.file.Root == nil {
 		return s
 	}
-	r := &reader{file: s.file, dir: b.Dir, uses: &s.uses}
+	r := &reader{file: s.file, dir: b.Dir, uses: &s.uses, bench: b, within: within}
 	readMapping(r, "a sheet", s.file.Root, s, sheetKeys)
 	if s.Name == "" {
 		s.Name = strings.TrimSuffix(filepath.Base(name), filepath.Ext(name))
@@ -167,6 +196,9 @@ func (b *Bench) ReadSheet(name string, data []byte) *Sheet {
 	}
 	return s
 }
+
+// allSteps are the steps from first to last.
+func (s *Sheet) allSteps() []*Step { return slices.Concat(s.First, s.Steps, s.Finally, s.Last) }
 
 // Problems lists what is wrong with the sheet.
 func (s *Sheet) Problems() yamlfile.Problems { return s.file.Problems }
@@ -201,7 +233,9 @@ var sheetKeys = []key[Sheet]{
 		}
 	}},
 	{"names", "prefixes of XML names", func(r *reader, s *Sheet, n *yamlfile.Node) { s.Names = r.names(n) }},
+	{"takes", "values that whoever runs the sheet gives it: required, or what is meant without", func(r *reader, s *Sheet, n *yamlfile.Node) { s.Takes = r.takes(n) }},
 	{"rows", "the inputs: a CSV file, or from: with more keys", func(r *reader, s *Sheet, n *yamlfile.Node) { s.Rows = r.rowsOf(n) }},
+	{"expect", "limits of the times of its steps: p50, p90, p95, p99, max, per second", func(r *reader, s *Sheet, n *yamlfile.Node) { s.Limits = r.limits(n) }},
 	{"first", "steps before the rows", func(r *reader, s *Sheet, n *yamlfile.Node) { s.First = r.steps(n) }},
 	{"steps", "steps for each row", func(r *reader, s *Sheet, n *yamlfile.Node) { s.Steps = r.steps(n) }},
 	{"finally", "steps at the end of each row, whatever happened", func(r *reader, s *Sheet, n *yamlfile.Node) { s.Finally = r.steps(n) }},
@@ -212,52 +246,4 @@ func (r *reader) notThere(at *yamlfile.Node, what, name string, known []string) 
 	err := &NotFoundError{what, name, known}
 	message, try, _ := strings.Cut(err.Error(), "; ")
 	r.file.Report(at, try, "%s", message)
-}
-
-func (r *reader) rowsOf(n *yamlfile.Node) *Rows {
-	rows := &Rows{at: n}
-	if n.Kind == yamlfile.Scalar {
-		rows.From = r.plainText(n)
-	} else {
-		readMapping(r, "rows", n, rows, rowsKeys)
-	}
-	if rows.From == "" {
-		r.file.Report(n, "write rows: data/FILE.csv", "rows does not say where they come from")
-		return rows
-	}
-	data, err := readInside(r.dir, rows.From)
-	if err == nil {
-		rows.table, err = ReadCSV(data, rows.Kinds)
-	}
-	if err != nil {
-		r.file.Report(rows.at, "", "%s: %v", rows.From, err)
-		return rows
-	}
-	if rows.Label != "" && !slices.Contains(rows.table.Columns, rows.Label) {
-		r.notThere(rows.at, "column", rows.Label, rows.table.Columns)
-	}
-	for column := range rows.Kinds {
-		if !slices.Contains(rows.table.Columns, column) {
-			r.notThere(rows.at, "column", column, rows.table.Columns)
-		}
-	}
-	return rows
-}
-
-var rowsKeys = []key[Rows]{
-	{"from", "the file", func(r *reader, rows *Rows, n *yamlfile.Node) { rows.From, rows.at = r.plainText(n), n }},
-	{"kinds", "column: text, number or boolean", func(r *reader, rows *Rows, n *yamlfile.Node) {
-		rows.Kinds = map[string]string{}
-		for _, e := range r.entries(n, "kinds") {
-			rows.Kinds[e.Key.Text] = r.choice(e.Value, "kind of a column", "text", "number", "boolean")
-		}
-	}},
-	{"label", "the column that names a row in output", func(r *reader, rows *Rows, n *yamlfile.Node) { rows.Label = r.plainText(n) }},
-	{"limit", "how many rows at most", func(r *reader, rows *Rows, n *yamlfile.Node) {
-		limit, err := strconv.Atoi(r.plainText(n))
-		if err != nil || limit < 1 {
-			r.file.Report(n, "", "a limit is a whole number from 1")
-		}
-		rows.Limit = limit
-	}},
 }

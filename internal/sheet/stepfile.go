@@ -12,6 +12,7 @@ import (
 	"testbench/internal/nearest"
 	"testbench/internal/path"
 	"testbench/internal/request"
+	"testbench/internal/soap"
 	"testbench/internal/value"
 	"testbench/internal/yamlfile"
 )
@@ -20,51 +21,71 @@ func (r *reader) steps(n *yamlfile.Node) []*Step {
 	var steps []*Step
 	seen := map[string]bool{}
 	for i, item := range r.list(n) {
-		step := &Step{at: item}
-		inner := *r
-		inner.uses = &step.uses
-		readMapping(&inner, "a step", item, step, stepKeys)
-		if item.Kind != yamlfile.Mapping {
+		step := r.step(item, fmt.Sprintf("step %d", i+1))
+		if step == nil {
 			continue
-		}
-		if step.Name == "" {
-			step.Name = fmt.Sprintf("step %d", i+1)
-			if step.Call != "" {
-				step.Name = step.Call
-			}
 		}
 		if seen[step.Name] {
 			r.file.Report(item, "", "a second step is named %q", step.Name)
 		}
 		seen[step.Name] = true
-		inner.finish(step)
 		steps = append(steps, step)
 	}
 	return steps
+}
+
+// step reads one step; nil where it is none.
+func (r *reader) step(n *yamlfile.Node, otherwise string) *Step {
+	step := &Step{at: n}
+	inner := *r
+	inner.uses = &step.uses
+	readMapping(&inner, "a step", n, step, stepKeys)
+	if n.Kind != yamlfile.Mapping {
+		return nil
+	}
+	if step.Name == "" {
+		step.Name = otherwise
+		if step.Call != "" {
+			step.Name = step.Call
+		}
+	}
+	inner.finish(step)
+	return step
 }
 
 // finish checks what only the whole step can tell, and reads bodies, whose
 // format may hang on a header.
 func (r *reader) finish(s *Step) {
 	var does []string
+	isMeant := false
 	for _, d := range []struct {
 		word  string
 		given bool
-	}{{"call", s.Call != ""}, {"request", s.Request != nil}, {"follow", s.Follow != nil}, {"set", len(s.Set) > 0}, {"work out", len(s.WorkOut) > 0}, {"batch", s.Batch != nil}} {
+	}{{"call", s.Call != ""}, {"request", s.Request != nil}, {"follow", s.Follow != nil}, {"set", len(s.Set) > 0}, {"work out", len(s.WorkOut) > 0}, {"batch", s.Batch != nil},
+		{"pause", s.Pause > 0}, {"steps", len(s.Group) > 0}, {"lookup", s.Lookup != nil && s.Lookup.database != ""}, {"sheet", s.Sub != nil}, {"listen", s.Listen != nil}} {
 		if d.given {
 			does = append(does, d.word)
 		}
+		isMeant = isMeant || s.at.Get(d.word) != nil
 	}
 	switch {
-	case len(does) == 0 && s.at.Get("call") == nil && s.at.Get("request") == nil && s.at.Get("follow") == nil && s.at.Get("set") == nil && s.at.Get("work out") == nil && s.at.Get("batch") == nil:
+	case len(does) == 0 && !isMeant:
 		if !slices.ContainsFunc(s.at.Entries, func(e yamlfile.Entry) bool { return later[e.Key.Text] || later["a step "+e.Key.Text] }) {
-			r.file.Report(s.at, "write call:, request:, follow:, set: or work out:", "the step %q does nothing", s.Name)
+			r.file.Report(s.at, "write call:, request:, follow:, lookup:, listen:, sheet:, set: or work out:", "the step %q does nothing", s.Name)
 		}
 	case len(does) > 1:
 		r.file.Report(s.at, "make two steps of it", "the step %q does more than one thing: %s", s.Name, strings.Join(does, " and "))
 	}
+	r.finishLookup(s)
+	r.finishSub(s)
+	r.finishListen(s)
 	if s.Batch != nil {
 		r.finishBatch(s)
+	}
+	r.finishWaiting(s)
+	r.finishGroup(s)
+	if s.Again != nil && (s.isSilent() || s.Batch != nil) {
+		r.file.Report(s.at, "", "the step %q is to be tried again, and asks for nothing: again: is for call, request and follow", s.Name)
 	}
 	if len(s.contents) > 1 {
 		r.file.Report(s.at, "keep one of them", "the step %q has more than one body: %s", s.Name, strings.Join(s.contents, ", "))
@@ -150,6 +171,22 @@ var stepKeys = []key[Step]{
 			}
 		}
 	}},
+	{"pause", "how long nothing is done", func(r *reader, s *Step, n *yamlfile.Node) { s.Pause = r.duration(n) }},
+	{"for each", "${list}, or name: ${list}: once for each item", func(r *reader, s *Step, n *yamlfile.Node) { s.Each = r.each(n) }},
+	{"stop", "row or sheet: what ends where the step falls short", func(r *reader, s *Step, n *yamlfile.Node) {
+		s.Stop = r.choice(n, "end of a stop", "row", "sheet")
+	}},
+	{"until", "path: rule: asks again until they hold", func(r *reader, s *Step, n *yamlfile.Node) { s.waiting().Until = r.fieldRules(n, "") }},
+	{"every", "the pause between askings; 200 ms to 5 s grows", func(r *reader, s *Step, n *yamlfile.Node) { s.waiting().Every = r.pauses(n) }},
+	{"within", "how long is waited at most", func(r *reader, s *Step, n *yamlfile.Node) { s.waiting().Within = r.duration(n) }},
+	{"states", "the states on the way, in their order", func(r *reader, s *Step, n *yamlfile.Node) { s.waiting().States = r.states(n) }},
+	{"again", "how often it is tried, where it goes wrong", func(r *reader, s *Step, n *yamlfile.Node) { s.Again = r.again(n) }},
+	{"lookup", "a database or folder of the bench to look into", func(r *reader, s *Step, n *yamlfile.Node) {
+		s.looking().database, s.Lookup.at = r.plainText(n), n
+	}},
+	{"sql", "for lookup: a query, with parameters as :name that fill: fills", func(r *reader, s *Step, n *yamlfile.Node) { s.looking().read(r, n) }},
+	{"find", "for lookup in a folder: a pattern of files that are to be there", func(r *reader, s *Step, n *yamlfile.Node) { s.looking().Find = r.template(n) }},
+	{"open", "for lookup in a folder: the file that is read", func(r *reader, s *Step, n *yamlfile.Node) { s.looking().Open = r.template(n) }},
 	{"service", "the service, for follow", func(r *reader, s *Step, n *yamlfile.Node) { s.Service, s.serviceAt = r.plainText(n), n }},
 	{"site", "another site for this step", func(r *reader, s *Step, n *yamlfile.Node) { s.Site, s.siteAt = r.plainText(n), n }},
 	{"login", "a login, several, none, or spoil: with how:", func(r *reader, s *Step, n *yamlfile.Node) { s.Login = r.loginChoice(n) }},
@@ -169,10 +206,12 @@ var stepKeys = []key[Step]{
 	{"addressing", "true: WS-Addressing blocks go with it", func(r *reader, s *Step, n *yamlfile.Node) {
 		s.Addressing = r.choice(n, "answer to yes or no (true or false)", "true", "false")
 	}},
-	{"soap", "1.1 or 1.2", func(r *reader, s *Step, n *yamlfile.Node) { s.SOAP = r.soapVersion(n) }},
+	{"soap", "1.1 or 1.2; off for a body that goes without an envelope of ours", func(r *reader, s *Step, n *yamlfile.Node) {
+		s.SOAP = soap.Version(r.choice(n, "version of SOAP", "1.1", "1.2", soapOff))
+	}},
 	{"action", "the SOAP action", func(r *reader, s *Step, n *yamlfile.Node) { s.Action = r.template(n) }},
 	{"blocks", "SOAP header blocks", func(r *reader, s *Step, n *yamlfile.Node) { s.Spec.SOAP = &request.SOAP{Blocks: r.tree(n)} }},
-	{"headers", "header fields", func(r *reader, s *Step, n *yamlfile.Node) { s.Spec.Headers = r.pairs(n, "headers") }},
+	{"headers", "header fields; null for one that is not to go with it", func(r *reader, s *Step, n *yamlfile.Node) { s.Spec.Headers = r.pairs(n, "headers") }},
 	{"query", "query values", func(r *reader, s *Step, n *yamlfile.Node) { s.Spec.Query = r.pairs(n, "query") }},
 	{"cookies", "cookies", func(r *reader, s *Step, n *yamlfile.Node) { s.Spec.Cookies = r.pairs(n, "cookies") }},
 	{"fill", "fields by name", func(r *reader, s *Step, n *yamlfile.Node) {
@@ -241,6 +280,20 @@ var stepKeys = []key[Step]{
 			}
 		}
 	}},
+}
+
+// A group holds steps, which are read by the same keys.
+func init() {
+	stepKeys = append(stepKeys,
+		key[Step]{"steps", "a group: steps one after the other", func(r *reader, s *Step, n *yamlfile.Node) { s.Group = r.steps(n) }},
+		key[Step]{"sheet", "another sheet to run, with fill: for what it takes", func(r *reader, s *Step, n *yamlfile.Node) { s.Sub = r.sub(n) }},
+		key[Step]{"listen", "waits to be called back: method, path, match, signed, answer", func(r *reader, s *Step, n *yamlfile.Node) { s.Listen = r.listen(n) }},
+		key[Step]{"undo", "a step that takes it back, at the end of the row", func(r *reader, s *Step, n *yamlfile.Node) {
+			s.Undo = r.step(n, "undo")
+			if s.Undo != nil && s.Undo.Undo != nil {
+				r.file.Report(n, "", "what takes something back is not taken back itself")
+			}
+		}})
 }
 
 // content notes that a body was given; it hands the tree through.
@@ -323,7 +376,7 @@ func (r *reader) loginChoice(n *yamlfile.Node) *loginChoice {
 
 var loginChoiceKeys = []key[loginChoice]{
 	{"spoil", "the login whose token is spoilt", func(r *reader, c *loginChoice, n *yamlfile.Node) { c.names, c.at = []string{r.plainText(n)}, n }},
-	{"how", "expired, tampered or empty", func(r *reader, c *loginChoice, n *yamlfile.Node) {
+	{"how", strings.Join(login.Ways, ", "), func(r *reader, c *loginChoice, n *yamlfile.Node) {
 		c.spoil = r.choice(n, "way to spoil a token", login.Ways...)
 	}},
 }

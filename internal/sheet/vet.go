@@ -122,7 +122,8 @@ type VetOptions struct {
 	// HasSecret says whether a secret is there for a site; nil skips the check.
 	HasSecret func(site, name string) bool
 	// Kept are the names kept by earlier calls.
-	Kept []string
+	Kept  []string
+	given []string // what a sheet is given by the one that runs it
 	// ForRun makes a missing secret a mistake; otherwise it is a remark.
 	ForRun bool
 }
@@ -132,8 +133,11 @@ type vetter struct {
 	options VetOptions
 	site    *Site
 	columns []string
-	isSheet bool
-	kept    []string // kept, set or worked out before this place
+	// anyColumn says that the columns are not known before a database is asked.
+	anyColumn bool
+	isSheet   bool
+	listens   []string // the steps that wait to be called back
+	kept      []string // kept, set or worked out before this place
 }
 
 // Vet finds what is wrong with the placeholders of the bench file, beside the
@@ -165,6 +169,9 @@ func (b *Bench) Vet(options VetOptions) yamlfile.Problems {
 		for _, l := range b.Logins {
 			v.uses(l.uses)
 		}
+		for _, d := range b.Databases {
+			v.uses(d.uses)
+		}
 	}
 	return inOrder(append(slices.Clone(before), b.file.Problems...))
 }
@@ -192,36 +199,44 @@ func (s *Sheet) Vet(options VetOptions) yamlfile.Problems {
 	if err != nil {
 		site = &Site{}
 	}
-	v := &vetter{options: options, site: site, isSheet: true}
-	s.vetSteps(v, s.First)
-	if s.Rows != nil && s.Rows.table != nil {
-		v.columns = s.Rows.table.Columns
+	v := &vetter{options: options, site: site, isSheet: true, listens: s.listens()}
+	for _, t := range s.Takes {
+		_, set := options.Set[t.Name]
+		if t.Required && !set && options.ForRun && !slices.Contains(options.given, t.Name) {
+			s.file.Report(t.at, "-set "+t.Name+"=VALUE", "the sheet must be given %s", t.Name)
+		}
 	}
+	v.kept = s.takeNames()
+	s.vetSteps(v, s.First)
+	v.columns = s.Rows.columns()
+	v.anyColumn = s.Rows != nil && s.Rows.source == nil && v.columns == nil
 	outside := slices.Clone(v.kept)
 	s.vetSteps(v, s.Steps)
 	s.vetSteps(v, s.Finally)
-	v.columns, v.kept = nil, outside
+	v.columns, v.kept, v.anyColumn = nil, outside, false
 	s.vetSteps(v, s.Last)
 	s.remarkDoubles(site)
+	s.vetLimits()
 	return inOrder(append(slices.Clone(before), s.file.Problems...))
 }
 
 // remarkDoubles remarks names that stand in two places.
 func (s *Sheet) remarkDoubles(site *Site) {
-	if s.Rows == nil || s.Rows.table == nil {
+	columns := s.Rows.columns()
+	if columns == nil {
 		return
 	}
 	for _, step := range slices.Concat(s.First, s.Steps, s.Finally) {
 		for _, name := range step.names() {
 			switch {
-			case slices.Contains(s.Rows.table.Columns, name):
+			case slices.Contains(columns, name):
 				s.file.Remark(step.at, "%s is kept here and is a column of the rows too: ${%s} is the kept one, ${row.%s} the column", name, name, name)
 			case site.value(name) != nil:
 				s.file.Remark(step.at, "%s is kept here and set by the site too: ${%s} is the kept one, ${site.%s} the site's", name, name, name)
 			}
 		}
 	}
-	for _, column := range s.Rows.table.Columns {
+	for _, column := range columns {
 		if site.value(column) != nil {
 			s.file.Remark(s.Rows.at, "%s is a column and set by the site too: ${%s} is the column, ${site.%s} the site's", column, column, column)
 		}
@@ -245,26 +260,60 @@ func (s *Step) names() []string {
 			names = append(names, part.names()...)
 		}
 	}
+	for _, inner := range s.Group {
+		names = append(names, inner.names()...)
+	}
+	return names
+}
+
+// NamesFrom lists what the steps from one on keep, set and work out.
+func (s *Sheet) NamesFrom(step string) []string {
+	var names []string
+	reached := false
+	for _, one := range s.allSteps() {
+		if reached = reached || one.Name == step; reached {
+			names = append(names, one.names()...)
+		}
+	}
 	return names
 }
 
 func (s *Sheet) vetSteps(v *vetter, steps []*Step) {
 	for _, step := range steps {
 		// Rules and conditions may use what the step itself keeps.
-		own := append(slices.Clone(v.kept), step.names()...)
-		requestNames := v.kept
+		before := v.kept
+		requestNames := before
+		if step.Each != nil {
+			requestNames = append(slices.Clone(before), step.Each.Name)
+		}
+		own := append(slices.Clone(requestNames), step.names()...)
+		v.kept = requestNames
+		if len(step.Group) > 0 {
+			s.vetSteps(v, step.Group)
+		}
 		v.kept = own
 		v.uses(step.uses)
 		v.kept = requestNames
 		s.vetRequestUses(v, step)
 		v.kept = own
 		s.vetConditions(v, step)
+		if step.Lookup != nil {
+			s.vetLookup(step)
+		}
+		if step.Sub != nil {
+			s.vetSub(v, step)
+		}
 		s.vetTarget(v, step)
 		if step.Batch != nil && step.Batch.at != nil {
 			s.vetBatch(s.bench, step.Batch)
 			v.kept = requestNames
 			s.vetSteps(v, step.Batch.Parts)
 		}
+		if step.Undo != nil {
+			v.kept = own
+			s.vetSteps(v, []*Step{step.Undo})
+		}
+		v.kept = append(slices.Clone(before), step.names()...) // an item is known within its step alone
 	}
 }
 
@@ -287,7 +336,11 @@ func (s *Sheet) vetRequestUses(v *vetter, step *Step) {
 func (s *Step) requestHoles() []*value.Hole {
 	holes := s.Spec.Holes()
 	holes = append(holes, s.Fill.Holes()...)
-	for _, t := range []*value.Template{s.Follow, s.Action} {
+	asked := []*value.Template{s.Follow, s.Action}
+	if s.Lookup != nil {
+		asked = append(asked, s.Lookup.Find, s.Lookup.Open)
+	}
+	for _, t := range asked {
 		if t != nil {
 			holes = append(holes, t.Holes()...)
 		}
@@ -326,7 +379,7 @@ func (v *vetter) defines(h *value.Hole) bool {
 		return slices.Contains(v.kept, h.Name) || slices.Contains(v.options.Kept, h.Name)
 	}
 	_, set := v.options.Set[h.Name]
-	return set || slices.Contains(v.kept, h.Name) || slices.Contains(v.columns, h.Name) || v.site.value(h.Name) != nil
+	return set || v.anyColumn || slices.Contains(v.kept, h.Name) || slices.Contains(v.columns, h.Name) || v.site.value(h.Name) != nil
 }
 
 // known lists every plain name that may be asked for.
@@ -350,6 +403,7 @@ func (v *vetter) uses(uses []use) {
 			switch {
 			case !v.isSheet:
 				u.file.ReportInside(u.node, h.Offset, "", "%s: there are no rows in the bench file", h.Source)
+			case v.anyColumn:
 			case len(v.columns) == 0:
 				u.file.ReportInside(u.node, h.Offset, "add rows: data/FILE.csv to the sheet", "%s: the sheet has no rows here", h.Source)
 			case !slices.Contains(v.columns, h.Name):
@@ -366,7 +420,7 @@ func (v *vetter) uses(uses []use) {
 				v.report(u, "value of the run", []string{"id"})
 			}
 		case "callback":
-			u.file.ReportInside(u.node, h.Offset, "", "%s: being called back cannot be used yet in this version", h.Source)
+			v.callback(u)
 		}
 	}
 }

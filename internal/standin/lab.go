@@ -41,7 +41,9 @@ const labNamespace = "urn:heatherfold:lab"
 func (l *lab) register(mux *http.ServeMux) {
 	mux.HandleFunc("GET /lab", l.contract)
 	mux.HandleFunc("POST /lab", l.serve)
+	mux.HandleFunc("/lab", onlyBy("GET, HEAD, POST"))
 	for _, port := range []string{"guarded", "digested", "signed", "sealed"} {
+		mux.HandleFunc("/lab/"+port, onlyBy("GET, HEAD, POST"))
 		mux.HandleFunc("GET /lab/"+port, l.contract)
 		mux.HandleFunc("POST /lab/"+port, func(w http.ResponseWriter, r *http.Request) {
 			answer := httptest.NewRecorder()

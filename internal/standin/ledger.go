@@ -19,6 +19,8 @@ type ledger struct {
 	mutex   sync.Mutex
 	next    int
 	intakes map[string]*intake
+	// accounts are the intakes in a database; nil for none.
+	accounts *accounts
 }
 
 type intake struct {
@@ -44,8 +46,8 @@ type intakeLine struct {
 // cents per kilogram by grade
 var prices = map[string]int64{"A": 1250, "B": 980, "C": 715}
 
-func newLedger(s *stores, o Options) *ledger {
-	return &ledger{office: &office{options: o, open: map[string]*officeSession{}}, stores: s, next: 4501, intakes: map[string]*intake{}}
+func newLedger(s *stores, o Options, a *accounts) *ledger {
+	return &ledger{office: &office{options: o, open: map[string]*officeSession{}}, stores: s, next: 4501, intakes: map[string]*intake{}, accounts: a}
 }
 
 func (l *ledger) register(mux *http.ServeMux) {
@@ -187,6 +189,7 @@ func (l *ledger) book(fields map[string]any) (*intake, *fault, int) {
 	i.Number = fmt.Sprintf("IN-%d", l.next)
 	l.next++
 	l.intakes[i.Number] = i
+	l.accounts.enter(i)
 	return i, nil, 0
 }
 
@@ -269,6 +272,7 @@ func (l *ledger) change(w http.ResponseWriter, r *http.Request) {
 	}
 	changed.version++
 	*i = changed
+	l.accounts.enter(i)
 	w.Header().Set("ETag", i.etag())
 	writeJSON(w, http.StatusOK, i)
 }
@@ -278,6 +282,7 @@ func (l *ledger) remove(w http.ResponseWriter, r *http.Request) {
 	defer l.mutex.Unlock()
 	if i := l.find(w, r); i != nil {
 		delete(l.intakes, i.Number)
+		l.accounts.strike(i.Number)
 		w.WriteHeader(http.StatusNoContent)
 	}
 }

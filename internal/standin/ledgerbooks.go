@@ -4,8 +4,8 @@ import (
 	"encoding/json"
 	"fmt"
 	"maps"
-	"math/big"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -277,23 +277,26 @@ func (b *books) made(t *table, fields entity) (entity, *misstep) {
 		one["lines"] = []entity{}
 		one["total"] = json.Number("0.00")
 		for _, line := range lines {
-			b.append(one, line.(entity))
+			appendLine(one, line.(entity))
 		}
 	}
 	b.touch(one)
 	return one, nil
 }
 
-// append puts a line to an order, and its amount to the total.
-func (b *books) append(order, fields entity) {
+// appendLine puts a line to an order, behind those that it has, and its amount to the
+// total.
+func appendLine(order, fields entity) {
 	lines := rowsOf(order["lines"])
-	price, _ := hundredths(fmt.Sprint(fields["price"]))
-	quantity, _ := new(big.Int).SetString(fmt.Sprint(fields["quantity"]), 10)
-	amount := quantity.Int64() * price
-	order["lines"] = append(lines, entity{"position": json.Number(fmt.Sprint(len(lines) + 1)), "article": fields["article"], "quantity": fields["quantity"],
-		"price": fields["price"], "amount": cents(amount)})
-	total, _ := hundredths(fmt.Sprint(order["total"]))
-	order["total"] = cents(total + amount)
+	position := 1
+	if len(lines) > 0 {
+		last, _ := strconv.Atoi(fmt.Sprint(lines[len(lines)-1]["position"]))
+		position = last + 1
+	}
+	line := entity{"position": json.Number(strconv.Itoa(position)), "article": fields["article"], "quantity": fields["quantity"], "price": fields["price"]}
+	line["amount"] = amountOf(line)
+	order["lines"] = append(lines, line)
+	sumUp(order)
 }
 
 func (b *books) addLine(order, fields entity) *misstep {
@@ -303,7 +306,7 @@ func (b *books) addLine(order, fields entity) *misstep {
 	if refused := refusedFor(check(b.lines, fields, true, "")); refused != nil {
 		return refused
 	}
-	b.append(order, fields)
+	appendLine(order, fields)
 	b.touch(order)
 	return nil
 }
@@ -394,12 +397,14 @@ func (b *books) intakes() {
 		}
 		changed.version++
 		*i = changed
+		l.accounts.enter(i)
 		return shown(i), nil
 	}
 	t.remove = func(one entity) *misstep {
 		l.mutex.Lock()
 		defer l.mutex.Unlock()
 		delete(l.intakes, fmt.Sprint(one["number"]))
+		l.accounts.strike(fmt.Sprint(one["number"]))
 		return nil
 	}
 }

@@ -1,6 +1,7 @@
 package standin
 
 import (
+	"bytes"
 	"compress/gzip"
 	"fmt"
 	"io"
@@ -9,6 +10,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 )
 
@@ -154,12 +156,23 @@ func enormous(w http.ResponseWriter, r *http.Request) {
 	fill(w, r)
 }
 
+// packedBlanks are 16 MB of blanks, packed once: packed data may be joined (RFC 1952, 2.2).
+var packedBlanks = sync.OnceValue(func() []byte {
+	var out bytes.Buffer
+	packed := gzip.NewWriter(&out)
+	_, _ = io.WriteString(packed, strings.Repeat(" ", 16<<20))
+	_ = packed.Close()
+	return out.Bytes()
+})
+
 func bomb(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Content-Type", "application/json")
 	w.Header().Set("Content-Encoding", "gzip")
-	packed := gzip.NewWriter(w)
-	fill(packed, r)
-	_ = packed.Close()
+	for range tenGigabytes / (16 << 20) {
+		if _, err := w.Write(packedBlanks()); err != nil || r.Context().Err() != nil {
+			return
+		}
+	}
 }
 
 // fill writes blanks until it is enough or nobody listens any more.

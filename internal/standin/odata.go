@@ -243,20 +243,8 @@ func (f *face) below(c *call, t *table, one entity, rest string) (*outcome, *mis
 	case t.name == "PurchaseOrders" && rest == "supplier" && c.method == http.MethodGet:
 		s := f.books.tables["Suppliers"]
 		return f.one(c, s, s.find(one["supplierNumber"].(string)), 200)
-	case t.name == "PurchaseOrders" && rest == "lines" && c.method == http.MethodGet:
-		return f.list(c, f.books.lines, rowsOf(one["lines"]))
-	case t.name == "PurchaseOrders" && rest == "lines/$count" && c.method == http.MethodGet:
-		return &outcome{status: 200, header: http.Header{"Content-Type": {"text/plain"}}, text: strconv.Itoa(len(rowsOf(one["lines"])))}, nil
-	case t.name == "PurchaseOrders" && rest == "lines" && c.method == http.MethodPost:
-		fields, refused := f.fields(c)
-		if refused == nil {
-			refused = f.books.addLine(one, fields)
-		}
-		if refused != nil {
-			return nil, refused
-		}
-		lines := rowsOf(one["lines"])
-		return f.one(c, f.books.lines, lines[len(lines)-1], 201)
+	case t.name == "PurchaseOrders" && isLines(rest):
+		return f.linesBelow(c, one, rest)
 	case t.name == "PurchaseOrders" && rest == "Heatherfold.Ledger.Post" && c.method == http.MethodPost:
 		if len(c.body) > 0 {
 			if _, refused := f.fields(c); refused != nil {

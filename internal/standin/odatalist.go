@@ -11,6 +11,11 @@ import (
 
 // one gives an entity, as far as it is asked for.
 func (f *face) one(c *call, t *table, one entity, status int) (*outcome, *misstep) {
+	return f.oneAt(c, t, one, status, f.root+"/"+t.name+"('"+fmt.Sprint(one["number"])+"')")
+}
+
+// oneAt is an entity with the address that is its own.
+func (f *face) oneAt(c *call, t *table, one entity, status int, address string) (*outcome, *misstep) {
 	shaped, refused := f.shaped(c, t, one)
 	if refused != nil {
 		return nil, refused
@@ -19,7 +24,6 @@ func (f *face) one(c *call, t *table, one entity, status int) (*outcome, *misste
 	if tag := etag(one); tag != "" {
 		o.header.Set("ETag", tag)
 	}
-	address := f.root + "/" + t.name + "('" + fmt.Sprint(one["number"]) + "')"
 	if status == 201 {
 		o.header.Set("Location", address)
 	}

@@ -1,6 +1,7 @@
 package standin
 
 import (
+	"bytes"
 	_ "embed" // the scale's contract
 	"fmt"
 	"io"
@@ -10,21 +11,33 @@ import (
 	"sync/atomic"
 	"time"
 
+	"testbench/internal/contract/formats"
 	"testbench/internal/document"
+	"testbench/internal/simulation"
 	"testbench/internal/soap"
 )
 
-// scale is the weighbridge: SOAP 1.1, one operation rpc/literal, one
-// rpc/encoded with arrays, whose answer refers to its values from the side as
-// old servers do (SOAP 1.1, 5.2.1).
-type scale struct{ tickets atomic.Int64 }
+// scale is the weighbridge: SOAP 1.1, one operation rpc/literal, which is simulated by its
+// contract with tickets worked out here, and one rpc/encoded with arrays, whose answer refers
+// to its values from the side as old servers do (SOAP 1.1, 5.2.1), and is written by hand.
+type scale struct {
+	tickets   atomic.Int64
+	simulated *simulation.Service
+}
 
 //go:embed scale.wsdl
 var scaleWSDL string
 
 const scaleNamespace = "urn:heatherfold:scale"
 
-func (s *scale) register(mux *http.ServeMux) {
+func (s *scale) register(mux *http.ServeMux) error {
+	contract, err := formats.Read("scale.wsdl", []byte(scaleWSDL), nil)
+	if err != nil {
+		return err
+	}
+	if s.simulated, err = simulation.New(contract, simulation.Options{Answer: s.weigh}); err != nil {
+		return err
+	}
 	mux.HandleFunc("GET /scale", func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Content-Type", "text/xml; charset=utf-8")
 		scheme := "http"
@@ -34,6 +47,7 @@ func (s *scale) register(mux *http.ServeMux) {
 		_, _ = io.WriteString(w, strings.ReplaceAll(scaleWSDL, "@BASE@", scheme+"://"+r.Host))
 	})
 	mux.HandleFunc("POST /scale", s.serve)
+	return nil
 }
 
 func (s *scale) serve(w http.ResponseWriter, r *http.Request) {
@@ -42,26 +56,18 @@ func (s *scale) serve(w http.ResponseWriter, r *http.Request) {
 		w.WriteHeader(http.StatusRequestEntityTooLarge)
 		return
 	}
+	r.Body = io.NopCloser(bytes.NewReader(data))
 	root, err := document.ReadXML(data, "")
 	if err != nil {
-		writeFault(w, soap.V11, &labFault{sender: true, text: "the message is not well-formed: " + err.Error()})
+		s.simulated.ServeHTTP(w, r)
 		return
 	}
 	message, ok := soap.Read(root)
-	if !ok || message.Payload == nil || message.Payload.Name.Space != scaleNamespace {
-		writeFault(w, soap.V11, &labFault{sender: true, text: "the Body must hold Weigh or WeighAll of the namespace " + scaleNamespace})
+	if !ok || message.Payload == nil || message.Payload.Name.Space != scaleNamespace || message.Payload.Name.Local != "WeighAll" {
+		s.simulated.ServeHTTP(w, r)
 		return
 	}
-	var answer []*document.Node
-	var fault *labFault
-	switch message.Payload.Name.Local {
-	case "Weigh":
-		answer, fault = s.weigh(message.Payload.Child("load"))
-	case "WeighAll":
-		answer, fault = s.weighAll(message.Payload.Child("loads"))
-	default:
-		fault = &labFault{sender: true, text: "there is no operation " + message.Payload.Name.Local}
-	}
+	answer, fault := s.weighAll(message.Payload.Child("loads"))
 	if fault != nil {
 		writeFault(w, soap.V11, fault)
 		return
@@ -75,29 +81,39 @@ func local(name string, content ...any) *document.Node {
 	return named(document.Name{Local: name}, content...)
 }
 
-// ticket weighs one load.
-func (s *scale) ticket(load *document.Node) ([]any, int, *labFault) {
-	if load == nil {
-		return nil, 0, &labFault{sender: true, text: "the load is missing"}
-	}
-	gross, err := strconv.Atoi(load.Child("gross").OwnText())
-	tare, err2 := strconv.Atoi(load.Child("tare").OwnText())
-	if err != nil || err2 != nil || gross < tare {
-		return nil, 0, &labFault{sender: true, text: "gross and tare must be whole kilograms, gross at least tare"}
-	}
-	number := fmt.Sprintf("T-%04d", s.tickets.Add(1))
-	return []any{local("number", number), local("plate", load.Child("plate").OwnText()), local("net", strconv.Itoa(gross-tare)),
-		local("weighedAt", time.Now().UTC().Format("2006-01-02T15:04:05Z"))}, gross - tare, nil
+// weighed is what stands on a ticket.
+type weighed struct {
+	number, plate string
+	net           int
+	at            string
 }
 
-func (s *scale) weigh(load *document.Node) ([]*document.Node, *labFault) {
-	content, _, fault := s.ticket(load)
-	if fault != nil {
-		return nil, fault
+const wrongLoad = "gross and tare must be whole kilograms, gross at least tare"
+
+// ticket weighs a load.
+func (s *scale) ticket(plate, gross, tare string) (weighed, bool) {
+	full, err := strconv.Atoi(gross)
+	empty, err2 := strconv.Atoi(tare)
+	if err != nil || err2 != nil || full < empty {
+		return weighed{}, false
 	}
-	wrapper := named(document.Name{Space: scaleNamespace, Prefix: "s", Local: "WeighResponse"}, local("ticket", content...))
-	wrapper.Attributes = append(wrapper.Attributes, document.Attribute{Name: document.Name{Prefix: "xmlns", Local: "s"}, Value: scaleNamespace})
-	return []*document.Node{wrapper}, nil
+	return weighed{fmt.Sprintf("T-%04d", s.tickets.Add(1)), plate, full - empty, time.Now().UTC().Format("2006-01-02T15:04:05Z")}, true
+}
+
+// weigh works out the answer to Weigh.
+func (s *scale) weigh(_ string, asked *document.Node) *simulation.Saying {
+	load := asked.Get("load")
+	t, ok := s.ticket(load.Get("plate").Text, load.Get("gross").Text, load.Get("tare").Text)
+	if !ok {
+		return &simulation.Saying{Fault: &simulation.Fault{Code: "Client", Text: wrongLoad}}
+	}
+	body, ticket := document.NewObject(), document.NewObject()
+	ticket.Set("number", document.NewText(t.number))
+	ticket.Set("plate", document.NewText(t.plate))
+	ticket.Set("net", document.NewNumber(strconv.Itoa(t.net)))
+	ticket.Set("weighedAt", document.NewText(t.at))
+	body.Set("ticket", ticket)
+	return &simulation.Saying{Body: body}
 }
 
 func (s *scale) weighAll(loads *document.Node) ([]*document.Node, *labFault) {
@@ -115,14 +131,15 @@ func (s *scale) weighAll(loads *document.Node) ([]*document.Node, *labFault) {
 	var beside []*document.Node
 	total := 0
 	for i, load := range loads.Children() {
-		content, net, fault := s.ticket(load)
-		if fault != nil {
-			return nil, fault
+		t, ok := s.ticket(load.Child("plate").OwnText(), load.Child("gross").OwnText(), load.Child("tare").OwnText())
+		if !ok {
+			return nil, &labFault{sender: true, text: wrongLoad}
 		}
+		content := []any{local("number", t.number), local("plate", t.plate), local("net", strconv.Itoa(t.net)), local("weighedAt", t.at)}
 		for j, kind := range []string{"xsd:string", "s:Plate", "xsd:int", "xsd:dateTime"} {
 			typed(content[j].(*document.Node), kind)
 		}
-		total += net
+		total += t.net
 		id := fmt.Sprintf("t%d", i+1)
 		item := local("item")
 		item.Attributes = []document.Attribute{attribute("", "", "href", "#"+id)}

@@ -29,6 +29,7 @@ var Secrets = map[string]string{
 	"lab":        "heather bell 9",
 	"courier":    "wing.and/wheel+5521",
 	"bryony_key": bryonyKey,
+	"press":      "stone-weir-118",
 }
 
 // Options set how the stand-in behaves, for tests and for trying things out.
@@ -40,6 +41,11 @@ type Options struct {
 	// Refuse makes it refuse every token that it gave before each so many requests;
 	// 0 for never.
 	Refuse int
+	// Books is a file in which the ledger keeps its intakes as a database (SQLite) too;
+	// empty for none. What was in it is gone.
+	Books string
+	// Weak makes it do wrong what Weaknesses list.
+	Weak bool
 }
 
 func (o Options) now() time.Time { return time.Now().Add(o.Offset) }
@@ -49,10 +55,11 @@ type Server struct {
 	Address string // of the plain port: 127.0.0.1:8720
 	CA      []byte // the authority of the mishaps' certificates, PEM
 
-	gate    *gate
-	plain   net.Listener
-	servers []*http.Server
-	closing sync.Once
+	gate     *gate
+	accounts *accounts
+	plain    net.Listener
+	servers  []*http.Server
+	closing  sync.Once
 }
 
 // Start listens on an address, and on further loopback ports for what needs TLS.
@@ -77,12 +84,18 @@ func Start(address string, o Options) (*Server, error) {
 	laboratory.register(mux)
 	newCourier(o).register(mux)
 	(&priceIndex{}).register(mux)
-	(&scale{}).register(mux)
+	(&press{now: o.now}).register(mux)
+	if err := (&scale{}).register(mux); err != nil {
+		return nil, err
+	}
 	stores.register(mux)
-	newLedger(stores, o).register(mux)
+	if s.accounts, err = openAccounts(o.Books); err != nil {
+		return nil, err
+	}
+	newLedger(stores, o, s.accounts).register(mux)
 	m.register(mux)
 	mux.HandleFunc("GET /{$}", index)
-	handler := dated(o, limited(mux))
+	handler := dated(o, limited(weakened(o, mux)))
 	if s.CA, err = s.startTLS(m, handler); err != nil {
 		s.Close()
 		return nil, err
@@ -153,6 +166,7 @@ func (s *Server) Close() {
 		for _, server := range s.servers {
 			_ = server.Close()
 		}
+		s.accounts.close()
 	})
 }
 
@@ -205,6 +219,14 @@ func limited(next http.Handler) http.Handler {
 		r.Body = http.MaxBytesReader(w, r.Body, maxRequest)
 		next.ServeHTTP(w, r)
 	})
+}
+
+// onlyBy refuses another method at an address that there is (RFC 9110, 15.5.6).
+func onlyBy(methods string) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Allow", methods)
+		problem(w, http.StatusMethodNotAllowed, "no_such_method", "", r.Method+" is not possible here, but "+methods)
+	}
 }
 
 func index(w http.ResponseWriter, _ *http.Request) {

@@ -62,6 +62,9 @@ func (s *stores) register(mux *http.ServeMux) {
 	mux.HandleFunc("GET /stores/lots", s.gate.guard("stores.read", s.search))
 	mux.HandleFunc("GET /stores/lots/{id}", s.gate.guard("stores.read", s.details))
 	mux.HandleFunc("POST /stores/moves", s.gate.guard("stores.write", s.move))
+	mux.HandleFunc("/stores/lots", onlyBy("GET, HEAD"))
+	mux.HandleFunc("/stores/lots/{id}", onlyBy("GET, HEAD"))
+	mux.HandleFunc("/stores/moves", onlyBy("POST"))
 	mux.HandleFunc("GET /stores/openapi.yaml", func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Content-Type", "application/yaml")
 		_, _ = io.WriteString(w, strings.ReplaceAll(storesContract, "http://127.0.0.1:8720", "http://"+r.Host))
@@ -113,6 +116,12 @@ func (s *stores) search(w http.ResponseWriter, r *http.Request) {
 				problem(w, http.StatusBadRequest, "bad_value", name, name+" must be A, B or C")
 				return
 			}
+		}
+	}
+	for _, kind := range query["kind"] {
+		if !slices.Contains(indexKinds, kind) {
+			problem(w, http.StatusBadRequest, "bad_value", "kind", "kind must be one of "+strings.Join(indexKinds, ", "))
+			return
 		}
 	}
 	page := 1

@@ -5,6 +5,7 @@ package formats
 import (
 	"errors"
 	"fmt"
+	"regexp"
 	"slices"
 
 	"testbench/internal/contract"
@@ -113,3 +114,21 @@ func readJSON(location string, root *document.Node, fetch Fetch) (*Contract, err
 	}
 	return &Contract{JSON: s}, nil
 }
+
+// LooksLike says whether a document, of which the start is enough, is surely a contract.
+// A JSON Schema that does not say so itself could be any JSON.
+func LooksLike(start []byte) bool {
+	if openapi.Is(start) {
+		return true
+	}
+	if document.Guess(start) == document.XML {
+		return rootOfContract.Match(start)
+	}
+	return jsonOfContract.Match(start)
+}
+
+// How contracts begin that are not OpenAPI.
+var (
+	rootOfContract = regexp.MustCompile(`^(?s)(?:[^<]*<(?:\?|!--|!DOCTYPE).*?>)*[^<]*<(?:[\w.-]+:)?(?:definitions|schema|application|Edmx)[\s>]`)
+	jsonOfContract = regexp.MustCompile(`^\s*\{\s*(?:"\$id"[^,]*,\s*)?"(?:\$schema|\$Version)"\s*:`)
+)

@@ -2,6 +2,7 @@ package odata
 
 import (
 	"bytes"
+	"encoding/base64"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -26,6 +27,14 @@ type BatchPart struct {
 // writes says whether a part changes something, so that it stands in a change set.
 func (p *BatchPart) writes() bool {
 	return p.Method != http.MethodGet && p.Method != http.MethodHead
+}
+
+// startsFrom is the ID of the part that a part's address starts from. Such a part
+// must say in JSON that it depends on the other (OData JSON 4.01, 19.1).
+func (p *BatchPart) startsFrom() string {
+	first, _, _ := strings.Cut(p.Address, "/")
+	id, _ := strings.CutPrefix(first, "$")
+	return id
 }
 
 // BatchAnswer is what came back for one part; ID is empty where the service does
@@ -98,10 +107,13 @@ func writePart(w *multipart.Writer, p *BatchPart) {
 // into one atomicity group.
 func WriteJSON(parts []BatchPart, together bool) (contentType string, body []byte) {
 	requests := document.NewList()
-	for _, p := range parts {
+	for i, p := range parts {
 		one := document.NewObject().Set("id", document.NewText(p.ID)).Set("method", document.NewText(p.Method)).Set("url", document.NewText(p.Address))
 		if together && p.writes() {
 			one.Set("atomicityGroup", document.NewText("g1"))
+		}
+		if needed := p.startsFrom(); slices.ContainsFunc(parts[:i], func(other BatchPart) bool { return other.ID == needed }) {
+			one.Set("dependsOn", document.NewList(document.NewText(needed)))
 		}
 		headers := document.NewObject()
 		for name, values := range p.Header {
@@ -237,11 +249,29 @@ func readJSONBatch(body []byte) ([]BatchAnswer, error) {
 		for name, value := range r.Headers {
 			a.Header.Set(name, value)
 		}
-		var text string
-		if !strings.Contains(a.Header.Get("Content-Type"), "json") && json.Unmarshal(r.Body, &text) == nil && len(r.Body) > 0 {
-			a.Body = []byte(text)
-		}
+		a.readBody()
 		out = append(out, a)
 	}
 	return out, nil
+}
+
+// readBody takes a body as the headers say that it stands there: without a content
+// type it is JSON, text is a string, and all else a string in base64url (OData JSON
+// 4.01, 19.2).
+func (a *BatchAnswer) readBody() {
+	mediaType := a.Header.Get("Content-Type")
+	if len(a.Body) > 0 && mediaType == "" {
+		a.Header.Set("Content-Type", "application/json")
+	}
+	var text string
+	if mediaType == "" || strings.Contains(mediaType, "json") || json.Unmarshal(a.Body, &text) != nil {
+		return
+	}
+	a.Body = []byte(text)
+	if strings.HasPrefix(mediaType, "text/") {
+		return
+	}
+	if binary, err := base64.RawURLEncoding.DecodeString(strings.TrimRight(text, "=")); err == nil {
+		a.Body = binary
+	}
 }

@@ -143,9 +143,16 @@ func (r *jsonReader) structured(n *document.Node, name string) {
 
 func (r *jsonReader) property(name string, n *document.Node) *property {
 	p := &property{name: name, nullable: says(n, "$Nullable"), collection: says(n, "$Collection"), facets: jsonFacets(n), typeName: text(n, "$Type"),
-		navigation: text(n, "$Kind") == "NavigationProperty", contained: says(n, "$ContainsTarget"), fallback: text(n, "$DefaultValue"), about: r.about(n)}
+		navigation: text(n, "$Kind") == "NavigationProperty", contained: says(n, "$ContainsTarget"), fallback: text(n, "$DefaultValue"), partner: text(n, "$Partner"), about: r.about(n)}
 	if p.typeName == "" {
 		p.typeName = "Edm.String"
+	}
+	if constraint := n.Get("$ReferentialConstraint"); constraint != nil {
+		for _, m := range constraint.Members {
+			if !strings.Contains(m.Key, "@") {
+				p.dependents = append(p.dependents, m.Key)
+			}
+		}
 	}
 	p.marks.read(r.m, r.terms(n))
 	return p

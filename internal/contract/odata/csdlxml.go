@@ -71,7 +71,7 @@ func attribute(n *document.Node, name string) string {
 type xmlReader struct {
 	m *model
 	// associations of 2.0 say what navigation properties lead to.
-	associations map[string]map[string][2]string // name: role: type, multiplicity
+	associations map[string]map[string]end // by name and role
 	pending      []pendingNavigation
 	annotations  []target
 }
@@ -79,6 +79,13 @@ type xmlReader struct {
 type pendingNavigation struct {
 	p                  *property
 	association, where string
+}
+
+// end is one end of an association: its type, how many there are, and the
+// properties that hold the key of the other end.
+type end struct {
+	typeName, multiplicity string
+	dependents             []string
 }
 
 type target struct {
@@ -106,22 +113,36 @@ func (r *xmlReader) schema(n *document.Node) {
 		case "Action", "Function":
 			r.m.functions = append(r.m.functions, r.function(child, name))
 		case "Association":
-			roles := map[string][2]string{}
-			for _, end := range child.Children() {
-				if end.Name.Local == "End" {
-					roles[attribute(end, "Role")] = [2]string{attribute(end, "Type"), attribute(end, "Multiplicity")}
-				}
-			}
-			if r.associations == nil {
-				r.associations = map[string]map[string][2]string{}
-			}
-			r.associations[name] = roles
+			r.association(child, name)
 		case "EntityContainer":
 			r.container(child, name)
 		case "Annotations":
 			r.annotations = append(r.annotations, target{attribute(child, "Target"), r.terms(child)})
 		}
 	}
+}
+
+func (r *xmlReader) association(n *document.Node, name string) {
+	ends := map[string]end{}
+	for _, child := range n.Children() {
+		if child.Name.Local == "End" {
+			ends[attribute(child, "Role")] = end{typeName: attribute(child, "Type"), multiplicity: attribute(child, "Multiplicity")}
+		}
+	}
+	if constraint := n.Child("ReferentialConstraint"); constraint != nil {
+		if dependent := constraint.Child("Dependent"); dependent != nil {
+			role := attribute(dependent, "Role")
+			e := ends[role]
+			for _, ref := range dependent.Children() {
+				e.dependents = append(e.dependents, attribute(ref, "Name"))
+			}
+			ends[role] = e
+		}
+	}
+	if r.associations == nil {
+		r.associations = map[string]map[string]end{}
+	}
+	r.associations[name] = ends
 }
 
 func facetsOf(n *document.Node) facets {
@@ -192,7 +213,13 @@ func (r *xmlReader) property(n *document.Node) *property {
 }
 
 func (r *xmlReader) navigation(n *document.Node) *property {
-	p := &property{name: attribute(n, "Name"), navigation: true, nullable: attribute(n, "Nullable") != "false", contained: attribute(n, "ContainsTarget") == "true", about: r.about(n)}
+	p := &property{name: attribute(n, "Name"), navigation: true, nullable: attribute(n, "Nullable") != "false", contained: attribute(n, "ContainsTarget") == "true",
+		partner: attribute(n, "Partner"), about: r.about(n)}
+	for _, child := range n.Children() {
+		if child.Name.Local == "ReferentialConstraint" {
+			p.dependents = append(p.dependents, attribute(child, "Property"))
+		}
+	}
 	if relationship := attribute(n, "Relationship"); relationship != "" {
 		r.pending = append(r.pending, pendingNavigation{p, relationship, attribute(n, "ToRole")})
 	}
@@ -335,9 +362,9 @@ func (r *xmlReader) annotation(n *document.Node) annotation {
 // link resolves what refers to something else.
 func (r *xmlReader) link() {
 	for _, p := range r.pending {
-		end := r.associations[r.m.resolve(p.association)][p.where]
-		p.p.typeName, p.p.collection = end[0], end[1] == "*"
-		p.p.nullable = end[1] != "1"
+		to := r.associations[r.m.resolve(p.association)][p.where]
+		p.p.typeName, p.p.collection, p.p.nullable = to.typeName, to.multiplicity == "*", to.multiplicity != "1"
+		p.p.fromHere = to.dependents
 	}
 	r.m.linkImports()
 	for _, t := range r.annotations {

@@ -25,7 +25,7 @@ func (k *marks) read(_ *model, terms []annotation) {
 		case "Computed":
 			k.computed = isTrue
 		case "ComputedDefaultValue":
-			k.mandatory = false
+			k.defaulted = isTrue
 		case "Immutable":
 			k.immutable = isTrue
 		case "Permissions":
@@ -91,7 +91,6 @@ func (k *marks) attributes(n *document.Node) {
 		case "pageable":
 			k.noTop, k.noSkip = no, no
 		case "required-in-filter":
-			k.mandatory = false
 			if a.Value == "true" {
 				k.filterNeeded = append(k.filterNeeded, attribute(n, "Name"))
 			}

@@ -84,8 +84,9 @@ type model struct {
 	types      map[string]*typeDef
 	aliases    map[string]string // alias: namespace
 	sets       []*set
-	functions  []*function // actions too
-	imports    []*function // of the container, under their own names
+	inSets     map[string]bool // the types of the sets
+	functions  []*function     // actions too
+	imports    []*function     // of the container, under their own names
 	container  string
 	namespaces []string
 }
@@ -141,8 +142,12 @@ type property struct {
 	fallback   string // the default value
 	navigation bool
 	contained  bool
-	about      string
-	marks      marks
+	partner    string // the navigation that leads back
+	// dependents hold the key of what navigation leads to; fromHere are those of what
+	// it leads to that hold the key of where it starts.
+	dependents, fromHere []string
+	about                string
+	marks                marks
 }
 
 // marks are what annotations say, of a property, a type or a set.
@@ -150,7 +155,7 @@ type marks struct {
 	computed, immutable    bool
 	unfilterable           bool
 	unsortable             bool
-	mandatory              bool // must be given when created
+	defaulted              bool // the service has a value where none is given
 	noInsert, noUpdate     bool
 	noDelete, noCount      bool
 	noSearch, noTop        bool
@@ -226,6 +231,28 @@ func (m *model) property(t *typeDef, name string) *property {
 		}
 	}
 	return nil
+}
+
+// isAssigned says whether the service may choose a property's value: a number or
+// GUID that is a whole key often is, and few services say so in their metadata.
+func (m *model) isAssigned(p *property, key []string) bool {
+	edm, _, _ := m.primitive(p.typeName)
+	return len(key) == 1 && key[0] == p.name && (integers[edm] > 0 || edm == "Edm.Guid")
+}
+
+// hasSet says whether entities of a type can be asked for without going through
+// others.
+func (m *model) hasSet(t *typeDef) bool {
+	for range 50 {
+		if t == nil {
+			return false
+		}
+		if m.inSets[t.name] {
+			return true
+		}
+		t = m.find(t.base)
+	}
+	return false
 }
 
 func (m *model) propertyNames(t *typeDef) []string {

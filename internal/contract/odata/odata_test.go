@@ -89,6 +89,10 @@ func TestBuild(t *testing.T) {
 		{"4", "Suppliers.read", "number: O'Dea/1", "GET /Suppliers('O''Dea%2F1')", `number must have at most 6 characters, and has 7`},
 		{"4", "Suppliers.list", "filter: name eq 'a b'\ntop: 5\nselect: [name, city]\norderby: name desc,city\ncount: true\nsearch: x", "GET /Suppliers?$filter=name%20eq%20%27a%20b%27&$search=x&$select=name%2Ccity&$orderby=name%20desc%2Ccity&$top=5&$count=true", ""},
 		{"2", "Suppliers.list", "filter: substringof('a', name)\ncount: true\nexpand: orders/lines", "GET /Suppliers?$filter=substringof%28%27a%27%2C%20name%29&$expand=orders%2Flines&$inlinecount=allpages", ""},
+		{"2", "PurchaseOrders.list", "filter: orderedOn gt 2026-11-01 and 100 lt total and changedAt ge 2026-11-23T08:00:00Z and note eq null and length(note) gt 2", "GET /PurchaseOrders?$filter=orderedOn%20gt%20datetime%272026-11-01T00%3A00%3A00%27%20and%20100M%20lt%20total%20and%20changedAt%20ge%20datetimeoffset%272026-11-23T08%3A00%3A00Z%27%20and%20note%20eq%20null%20and%20length%28note%29%20gt%202", ""},
+		{"2", "PurchaseOrders.list", "filter: orderedOn gt datetime'2026-11-01T00:00:00' and total gt 1.5M", "GET /PurchaseOrders?$filter=orderedOn%20gt%20datetime%272026-11-01T00%3A00%3A00%27%20and%20total%20gt%201.5M", ""},
+		{"4", "Suppliers.list", "filter: rating eq 'good' and since gt 2013-01-01 and creditLimit gt 5", "GET /Suppliers?$filter=rating%20eq%20Heatherfold.Ledger.Rating%27good%27%20and%20since%20gt%202013-01-01%20and%20creditLimit%20gt%205", ""},
+		{"4", "Suppliers.list", "filter: rating eq Heatherfold.Ledger.Rating'good'", "GET /Suppliers?$filter=rating%20eq%20Heatherfold.Ledger.Rating%27good%27", ""},
 		{"4", "Suppliers.list", "expand: orders($select=numbr;$filter=total gt 'x';$tip=1),name,lines", "", `expand names numbr, which PurchaseOrder does not have; did you mean "number"?, expand compares total, which is decimal number, with the text 'x'; take the quotes away, expand has "$tip=1" in the parentheses of orders, which is no option there, expand names name, which is part of the entity and leads nowhere, expand names lines, which Supplier does not have; there are: number, name, city, since, rating, creditLimit, active, note and 1 more`},
 		{"4", "PurchaseOrders.create", "supplierNumber: S-1\norderedOn: 2026-11-23\nlines:\n  - {article: JAR, quantity: 2, price: 1.50}", `POST /PurchaseOrders {"supplierNumber":"S-1","orderedOn":"2026-11-23","lines":[{"article":"JAR","quantity":2,"price":1.50}]}`, ""},
 		{"4", "PurchaseOrders.create", "orderedOn: 2026-02-30\ntotal: 5\nlines:\n  - {article: null, quantity: 2.5, prise: 1}\nsupplier@odata.bind: Suppliers('S-1')", "", `orderedOn is no day that there is: "2026-02-30", total is set by the service, lines[0].article cannot be null, lines[0].quantity must be a whole number, and is 2.5, lines[0].prise is unknown; did you mean "price"?, lines[0].price is missing, supplierNumber is missing`},
@@ -189,7 +193,7 @@ func TestJSON(t *testing.T) {
 	require.True(t, odata.IsJSON(root))
 	c, err := odata.ReadJSON("m.json", root)
 	require.NoError(t, err)
-	assert.Equal(t, "Presses.list Presses.read Presses.create Presses.change Presses.replace Presses.count Presses.Parts.list Presses.Parts.create Presses.Parts.count Presses.Clean Main.read Main.change Main.Clean Main.Parts.list Main.Parts.create Main.Parts.count Count", strings.Join(c.Names(), " "))
+	assert.Equal(t, "Presses.list Presses.read Presses.create Presses.change Presses.replace Presses.count Presses.Parts.list Presses.Parts.read Presses.Parts.create Presses.Parts.change Presses.Parts.replace Presses.Parts.remove Presses.Parts.count Presses.Clean Main.read Main.change Main.Clean Main.Parts.list Main.Parts.read Main.Parts.create Main.Parts.change Main.Parts.replace Main.Parts.remove Main.Parts.count Count", strings.Join(c.Names(), " "))
 	_, problems := operation(t, c, "Presses.create").Build(document.NewObject().Set("Name", document.NewUntyped("long")).Set("Kind", document.NewUntyped("pres")).Set("Load", document.NewUntyped("1.55")), contract.BuildOptions{})
 	assert.Equal(t, `[Name must have at most 3 characters, and has 4 Kind must be one of press, sieve, and is "pres"; did you mean "press"? Load must have at most 1 digits after the point, and is 1.55]`, fmt.Sprint(problems))
 }
@@ -214,6 +218,48 @@ func TestDrafts(t *testing.T) {
 				}
 			}
 		}
+	}
+}
+
+// What is created together knows the key of what it is created with, and a number
+// that is a key may be left to the service.
+func TestDeepInsert(t *testing.T) {
+	const four = `<edmx:Edmx Version="4.0" xmlns:edmx="http://docs.oasis-open.org/odata/ns/edmx"><edmx:DataServices><Schema Namespace="D" xmlns="http://docs.oasis-open.org/odata/ns/edm">
+ <EntityType Name="Order"><Key><PropertyRef Name="id"/></Key><Property Name="id" Type="Edm.Int32" Nullable="false"/><NavigationProperty Name="lines" Type="Collection(D.Line)" Partner="order"/></EntityType>
+ <EntityType Name="Line"><Key><PropertyRef Name="orderId"/><PropertyRef Name="position"/></Key><Property Name="orderId" Type="Edm.Int32" Nullable="false"/><Property Name="position" Type="Edm.Int32" Nullable="false"/>
+  <NavigationProperty Name="order" Type="D.Order" Partner="lines"><ReferentialConstraint Property="orderId" ReferencedProperty="id"/></NavigationProperty></EntityType>
+ <EntityContainer Name="C"><EntitySet Name="Orders" EntityType="D.Order"/><EntitySet Name="Lines" EntityType="D.Line"/></EntityContainer></Schema></edmx:DataServices></edmx:Edmx>`
+	const two = `<edmx:Edmx Version="1.0" xmlns:edmx="http://schemas.microsoft.com/ado/2007/06/edmx"><edmx:DataServices><Schema Namespace="D" xmlns="http://schemas.microsoft.com/ado/2008/09/edm">
+ <EntityType Name="Order"><Key><PropertyRef Name="id"/></Key><Property Name="id" Type="Edm.Int32" Nullable="false"/><NavigationProperty Name="lines" Relationship="D.A" FromRole="o" ToRole="l"/></EntityType>
+ <EntityType Name="Line"><Key><PropertyRef Name="orderId"/><PropertyRef Name="position"/></Key><Property Name="orderId" Type="Edm.Int32" Nullable="false"/><Property Name="position" Type="Edm.Int32" Nullable="false"/></EntityType>
+ <Association Name="A"><End Role="o" Type="D.Order" Multiplicity="1"/><End Role="l" Type="D.Line" Multiplicity="*"/>
+  <ReferentialConstraint><Principal Role="o"><PropertyRef Name="id"/></Principal><Dependent Role="l"><PropertyRef Name="orderId"/></Dependent></ReferentialConstraint></Association>
+ <EntityContainer Name="C"><EntitySet Name="Orders" EntityType="D.Order"/><EntitySet Name="Lines" EntityType="D.Line"/></EntityContainer></Schema></edmx:DataServices></edmx:Edmx>`
+	const inJSON = `{"$Version": "4.01", "$EntityContainer": "D.C", "D": {
+ "Order": {"$Kind": "EntityType", "$Key": ["id"], "id": {"$Type": "Edm.Int32"}, "lines": {"$Kind": "NavigationProperty", "$Collection": true, "$Type": "D.Line", "$Partner": "order"}},
+ "Line": {"$Kind": "EntityType", "$Key": ["orderId", "position"], "orderId": {"$Type": "Edm.Int32"}, "position": {"$Type": "Edm.Int32"},
+  "order": {"$Kind": "NavigationProperty", "$Type": "D.Order", "$Partner": "lines", "$ReferentialConstraint": {"orderId": "id"}}},
+ "C": {"$Kind": "EntityContainer", "Orders": {"$Collection": true, "$Type": "D.Order"}, "Lines": {"$Collection": true, "$Type": "D.Line"}}}}`
+	root, err := document.ReadJSON([]byte(inJSON))
+	require.NoError(t, err)
+	third, err := odata.ReadJSON("m.json", root)
+	require.NoError(t, err)
+	for _, c := range []*odata.Contract{readXML(t, four), readXML(t, two), third} {
+		for _, k := range []struct{ operation, fields, wrong string }{
+			{"Orders.create", `{"lines": [{"position": 1}]}`, ""},
+			{"Orders.create", `{"lines": [{"orderId": 4}]}`, "lines[0].position is missing"},
+			{"Lines.create", `{"position": 1}`, "orderId is missing"},
+		} {
+			fields, err := document.ReadJSON([]byte(k.fields))
+			require.NoError(t, err)
+			_, problems := operation(t, c, k.operation).Build(fields, contract.BuildOptions{})
+			var said []string
+			for _, p := range problems {
+				said = append(said, p.String())
+			}
+			assert.Equal(t, k.wrong, strings.Join(said, "; "), "%s %s %s", c.Head().Format, k.operation, k.fields)
+		}
+		assert.NotContains(t, c.Names(), "Orders.lines.change", "lines have a set of their own")
 	}
 }
 

@@ -13,6 +13,10 @@ import (
 // plan lists the operations; each is made when it is asked for.
 func (c *Contract) plan() {
 	m := c.model
+	m.inSets = map[string]bool{}
+	for _, s := range m.sets {
+		m.inSets[m.resolve(s.typeName)] = !s.singleton || m.inSets[m.resolve(s.typeName)]
+	}
 	for _, s := range m.sets {
 		t := m.find(s.typeName)
 		if t == nil {
@@ -87,6 +91,8 @@ func (c *Contract) planNavigation(s *set, t *typeDef, one *at) {
 			continue
 		}
 		name := s.name + "." + p.name
+		// What cannot be reached in another way is read and changed from here.
+		inner := p.contained || !m.hasSet(target)
 		next := &at{m: m, s: &set{name: p.name}, t: target, path: one.path + "/" + p.name, keys: one.keys}
 		add := func(verb string, make func(o *contract.Operation)) {
 			full := name + "." + verb
@@ -98,10 +104,25 @@ func (c *Contract) planNavigation(s *set, t *typeDef, one *at) {
 		}
 		if !p.collection {
 			add("read", next.read)
+			if inner {
+				add("change", next.change)
+			}
 			continue
 		}
 		add("list", next.list)
+		_, key := m.all(target)
+		single := *next
+		inner = inner && len(key) > 0
+		if inner {
+			single.path, single.keys = m.below(next, p, key)
+			add("read", single.read)
+		}
 		add("create", next.create)
+		if inner {
+			add("change", single.change)
+			add("replace", single.replace)
+			add("remove", single.remove)
+		}
 		add("count", next.count)
 	}
 }
@@ -149,6 +170,28 @@ func (m *model) predicate(t *typeDef, key []string) string {
 	return "(" + strings.Join(parts, ",") + ")"
 }
 
+// below is the way to one of those that navigation leads to. A key that is called
+// as one above it is told apart by the name of the navigation: lines and number
+// make lines-number.
+func (m *model) below(from *at, p *property, key []string) (string, []contract.Parameter) {
+	keys := slices.Clone(from.keys)
+	path := from.path + "("
+	for i, k := range m.keys(from.t, key) {
+		if slices.ContainsFunc(from.keys, func(above contract.Parameter) bool { return above.Name == k.Name }) {
+			k.Name, k.Wire = p.name+"-"+k.Name, p.name+"-"+k.Wire
+		}
+		if i > 0 {
+			path += ","
+		}
+		if len(key) > 1 {
+			path += key[i] + "="
+		}
+		path += "{" + k.Wire + "}"
+		keys = append(keys, k)
+	}
+	return path + ")", keys
+}
+
 func (m *model) keys(t *typeDef, key []string) []contract.Parameter {
 	var out []contract.Parameter
 	for _, name := range key {
@@ -193,6 +236,7 @@ func (a *at) finish(o *contract.Operation, see bool) {
 	o.Parameters = append(o.Parameters, a.m.common()...)
 	if a.m.isV2() && see {
 		o.See = func(body *document.Node) *document.Node { return a.m.see(body, a.t, a.single) }
+		o.Wire = func(body *document.Node) *document.Node { return a.m.unsee(body, a.t) }
 	}
 }
 
@@ -230,7 +274,7 @@ func (a *at) filters() []contract.Parameter {
 		if len(a.s.marks.filterNeeded) > 0 {
 			about += "; it must name " + strings.Join(a.s.marks.filterNeeded, ", ")
 		}
-		p := a.query("filter", &option{words: "a condition: Name eq 'x' and Total gt 5", check: q.filter}, about)
+		p := a.query("filter", &option{words: "a condition: Name eq 'x' and Total gt 5", check: q.filter, write: q.written}, about)
 		p.Required = len(a.s.marks.filterNeeded) > 0
 		out = append(out, p)
 	}
@@ -273,6 +317,8 @@ func (a *at) count(o *contract.Operation) {
 	o.Method, o.Path, o.Reads = http.MethodGet, a.path+"/$count", true
 	o.Parameters = append(slices.Clone(a.keys), a.filters()...)
 	o.Answers = []contract.Answer{{Status: "2XX", About: "the number, as text", Contents: []contract.Content{{Type: "text/plain"}}}, {Status: "default"}}
+	// Some services refuse a request for text alone: they send their number as JSON.
+	o.Parameters = append(o.Parameters, contract.Parameter{In: contract.InHeader, Wire: "Accept", Name: "Accept", Fixed: "text/plain, */*;q=0.1"})
 	a.finish(o, false)
 }
 
@@ -288,6 +334,7 @@ func (a *at) body(use use) *contract.Body {
 	content := contract.Content{Type: jsonType, Schema: &object{m: a.m, t: a.t, use: use, marks: a.s.marks}}
 	if a.m.isV2() {
 		content.Write = func(v *document.Node) *document.Node { return a.m.wire(v, a.t) }
+		content.See = func(v *document.Node) *document.Node { return a.m.seeEntity(v, a.t) }
 	}
 	return &contract.Body{Required: true, Contents: []contract.Content{content}}
 }
@@ -306,7 +353,7 @@ func (a *at) etag() contract.Parameter {
 	if !a.m.isConcurrent(a.s, a.t) {
 		about = "the version that is meant"
 	}
-	return contract.Parameter{In: contract.InHeader, Wire: "If-Match", Name: "etag", About: about}
+	return contract.Parameter{In: contract.InHeader, Wire: "If-Match", Name: "etag", Schema: &option{words: "a version"}, About: about}
 }
 
 // isConcurrent says whether changes ask for the version that they are meant for.

@@ -15,6 +15,7 @@ import (
 type option struct {
 	words string
 	check func(text string) []string
+	write func(text string) string // as it is sent, where that is not as it was given
 }
 
 // Words says what is to be written.
@@ -44,6 +45,9 @@ func (o *option) Fill(v *document.Node) (*document.Node, []schema.Shortcoming) {
 	var short []schema.Shortcoming
 	for _, says := range o.check(v.Text) {
 		short = append(short, schema.Shortcoming{Message: says})
+	}
+	if o.write != nil && len(short) == 0 {
+		v = &document.Node{Kind: v.Kind, Text: o.write(v.Text), Secret: v.Secret}
 	}
 	return v, short
 }
@@ -255,6 +259,55 @@ func (q queryChecker) filter(text string) []string {
 		}
 	}
 	return says
+}
+
+// bareForm matches values that stand without quotes and without a letter of their type.
+var bareForm = regexp.MustCompile(`^-?[0-9][0-9:.TZ+-]*$|^[0-9a-fA-F]{8}-[0-9a-fA-F-]{27}$`)
+
+// written gives the literals of a condition the form that the version wants for the
+// type of what they are compared with: datetime'2026-11-23T00:00:00' and 12.5M in 2.0,
+// the name of an enumeration before its members in 4.0 (OData 2.0 Overview, 6; URL
+// Conventions 4.0, 5.1.1.6.1).
+func (q queryChecker) written(text string) string {
+	words, wrong := tokens(text)
+	if wrong != "" {
+		return text
+	}
+	var out strings.Builder
+	rest := text
+	for i, word := range words {
+		at := strings.Index(rest, word)
+		out.WriteString(rest[:at])
+		rest = rest[at+len(word):]
+		switch {
+		case i > 1 && slices.Contains(comparisons, words[i-1]):
+			word = q.literalBeside(words[i-2], word)
+		case i+2 < len(words) && slices.Contains(comparisons, words[i+1]):
+			word = q.literalBeside(words[i+2], word)
+		}
+		out.WriteString(word)
+	}
+	return out.String() + rest
+}
+
+// literalBeside is a literal as it stands beside a property.
+func (q queryChecker) literalBeside(name, word string) string {
+	var ignored []string
+	if !isWord(name) || slices.Contains(constantsOf, name) {
+		return word
+	}
+	p := q.resolve(q.t, nil, name, &ignored)
+	if p == nil {
+		return word
+	}
+	edm, enum, _ := q.m.primitive(p.typeName)
+	switch {
+	case enum != nil && strings.HasPrefix(word, "'"):
+		return enum.name + word
+	case q.m.isV2() && edm != "" && edm != "Edm.String" && bareForm.MatchString(word):
+		return q.m.literal(p.typeName, word)
+	}
+	return word
 }
 
 func tokens(text string) (words []string, wrong string) {

@@ -114,10 +114,12 @@ func (o *object) words(p *property) string {
 // isRequired says whether a property must be given.
 func (o *object) isRequired(p *property, key []string) bool {
 	switch {
-	case p.navigation || p.marks.computed || p.fallback != "" || p.typeName == "Edm.Stream":
+	case p.navigation || p.marks.computed || p.marks.defaulted || p.fallback != "" || p.typeName == "Edm.Stream":
 		return false
 	case o.use == forParameters:
 		return !p.nullable
+	case o.use == forCreate && o.m.isAssigned(p, key):
+		return slices.Contains(o.marks.notNull, p.name)
 	case o.use == forCreate || o.use == forReplace:
 		return !p.nullable && !p.collection && !slices.Contains(o.marks.notInsertable, p.name) && (o.use == forCreate || !slices.Contains(key, p.name)) || slices.Contains(o.marks.notNull, p.name)
 	}
@@ -158,6 +160,9 @@ func (o *object) Outline(depth int) []schema.Row {
 			}
 			if slices.Contains(key, p.name) && top {
 				row.Type += ", key"
+				if o.use == forCreate && !row.Required {
+					row.Type += " (the service may choose it)"
+				}
 			}
 			inner := o.m.find(p.typeName)
 			row.Again = slices.Contains(open, inner)
@@ -193,7 +198,7 @@ func (o *object) Fill(v *document.Node) (*document.Node, []schema.Shortcoming) {
 		f.fail("", "must be an object, and is %s", v.Describe())
 		return v, f.short
 	}
-	return f.object(o.t, v, "", true), f.short
+	return f.object(o.t, v, "", nil), f.short
 }
 
 type filler struct {
@@ -206,7 +211,10 @@ func (f *filler) fail(path, format string, args ...any) {
 	f.short = append(f.short, schema.Shortcoming{Path: path, Message: fmt.Sprintf(format, args...)})
 }
 
-func (f *filler) object(t *typeDef, v *document.Node, path string, top bool) *document.Node {
+// object gives the members of an object their types; from leads to it, and is nil
+// at the top.
+func (f *filler) object(t *typeDef, v *document.Node, path string, from *property) *document.Node {
+	top := from == nil
 	if t == nil || v == schema.Unknown {
 		return v
 	}
@@ -261,14 +269,25 @@ func (f *filler) object(t *typeDef, v *document.Node, path string, top bool) *do
 	}
 	for _, p := range properties {
 		if inner.isRequired(p, key) && !given[p.name] {
-			// The key of what is contained may come from what contains it.
-			if !top && slices.Contains(key, p.name) && p.marks.computed {
+			if !top && slices.Contains(f.m.fromParent(t, from), p.name) {
 				continue
 			}
 			f.fail(schema.Below(path, p.name), "is missing")
 		}
 	}
 	return out
+}
+
+// fromParent lists the properties that hold the key of what an entity is created
+// together with (OData Protocol 4.01, 11.4.2.2): they are known when it is there.
+func (m *model) fromParent(t *typeDef, from *property) []string {
+	if !from.navigation {
+		return nil
+	}
+	if back := m.property(t, from.partner); back != nil {
+		return back.dependents
+	}
+	return from.fromHere
 }
 
 func (f *filler) unknown(path, name string, t *typeDef) {
@@ -304,7 +323,7 @@ func (f *filler) value(p *property, v *document.Node, path string) *document.Nod
 		return list
 	}
 	if t := f.m.find(p.typeName); t != nil && t.kind <= complexKind {
-		return f.object(t, v, path, false)
+		return f.object(t, v, path, p)
 	}
 	if !v.IsScalar() {
 		if !strings.HasPrefix(p.typeName, "Edm.Geo") && p.typeName != "Edm.Untyped" {

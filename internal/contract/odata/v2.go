@@ -131,6 +131,28 @@ func (m *model) seeValue(p *property, v *document.Node) *document.Node {
 	return v
 }
 
+// unsee is the other way of see: an answer as 2.0 has it.
+func (m *model) unsee(body *document.Node, t *typeDef) *document.Node {
+	d := document.NewObject()
+	value := body.Get("value")
+	switch {
+	case value != nil && value.Kind == document.List:
+		results := document.NewList()
+		for _, item := range value.Items {
+			results.Items = append(results.Items, m.wire(item, t))
+		}
+		d.Set("results", results)
+		if count := body.Get("@odata.count"); count != nil {
+			d.Set("__count", document.NewText(count.Text))
+		}
+	case value != nil && t == nil:
+		d.Set("value", value)
+	default:
+		d = m.wire(body, t)
+	}
+	return document.NewObject().Set("d", d)
+}
+
 // wire writes the fields of a request as 2.0 has them.
 func (m *model) wire(v *document.Node, t *typeDef) *document.Node {
 	if v.Kind != document.Object {

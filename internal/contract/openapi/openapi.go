@@ -164,7 +164,7 @@ func (c *Contract) operations() {
 		if strings.HasPrefix(m.Key, "x-") {
 			continue
 		}
-		item := c.follow(paths.Below(m.Key))
+		item := c.follow(paths.Member(m))
 		if item.Node == nil {
 			continue
 		}
@@ -181,7 +181,7 @@ func (c *Contract) operations() {
 			if !slices.Contains(methods, one.Key) {
 				continue
 			}
-			f := &found{method: strings.ToUpper(one.Key), path: m.Key, item: item, at: item.Below(one.Key)}
+			f := &found{method: strings.ToUpper(one.Key), path: m.Key, item: item, at: item.Member(one)}
 			f.name = text(one.Value, "operationId")
 			if f.name != "" && c.byName[f.name] != nil {
 				c.note("two operations are called %s: %s %s and %s %s", f.name, c.byName[f.name].method, c.byName[f.name].path, f.method, f.path)

@@ -405,7 +405,7 @@ func TestDrafts(t *testing.T) {
 			}
 		}
 	}
-	step, remarks := operation(t, everything, "replace").SampleStep(schema.SampleOptions{Optional: true})
+	step := operation(t, everything, "replace").SampleStep(schema.SampleOptions{Optional: true})
 	assert.Equal(t, `- step: replace
   call: hall/replace
   fill:
@@ -415,5 +415,77 @@ func TestDrafts(t *testing.T) {
     secret: text  # may be left out; text
     frames:  # may be left out; a list of integer
       - 1
-`, contract.StepText("hall/replace", step, remarks))
+`, contract.StepText("hall/replace", step))
+}
+
+// net is a description in which every schema leads to all others.
+func net(schemas int) []byte {
+	var paths, all strings.Builder
+	for i := range schemas {
+		fmt.Fprintf(&paths, "  /t%d/{id}:\n    put:\n      operationId: put%d\n      parameters: [{name: id, in: path, required: true, schema: {type: integer}}]\n"+
+			"      requestBody: {content: {application/json: {schema: {$ref: '#/components/schemas/T%d'}}}}\n"+
+			"      responses: {'200': {description: ok, content: {application/json: {schema: {$ref: '#/components/schemas/T%d'}}}}}\n", i, i, i, i)
+		fmt.Fprintf(&all, "    T%d:\n      type: object\n      required: [id]\n      properties:\n        id: {type: integer, format: int64}\n        next: {$ref: '#/components/schemas/T%d'}\n"+
+			"        all: {type: array, items: {$ref: '#/components/schemas/T%d'}}\n        kind: {type: string, enum: [heather, lime]}\n", i, (i+1)%schemas, (i*7+3)%schemas)
+	}
+	return []byte("openapi: 3.0.3\npaths:\n" + paths.String() + "components:\n  schemas:\n" + all.String())
+}
+
+// What leads everywhere is compiled as far as it is needed, and drafted as far as
+// anybody would fill it in; what is wrong deep in it is told where it is met.
+func TestNet(t *testing.T) {
+	c, err := openapi.Read("net.yaml", net(300), nil)
+	require.NoError(t, err)
+	op, err := c.Operation("put7")
+	require.NoError(t, err)
+	made := op.SampleStep(schema.SampleOptions{Optional: true})
+	_, problems := op.Build(made.Root, contract.BuildOptions{})
+	assert.Empty(t, problems)
+	assert.Positive(t, made.Omitted)
+	assert.Less(t, len(document.WriteJSON(made.Root, document.Style{})), 10_000)
+	broken := strings.Replace(string(net(30)), "properties:\n        id: {type: integer, format: int64}\n        next: {$ref: '#/components/schemas/T10'}", "properties:\n        next: {$ref: '#/components/schemas/None'}", 1)
+	c, err = openapi.Read("net.yaml", []byte(broken), nil)
+	require.NoError(t, err)
+	op, err = c.Operation("put7")
+	require.NoError(t, err)
+	_, problems = op.Build(fields(t, "{path.id: 1, body.id: 1, next: {id: 2}}"), contract.BuildOptions{})
+	assert.Empty(t, problems, "what is broken is not met")
+	_, problems = op.Build(fields(t, "{path.id: 1, body.id: 1, next: {id: 2, next: {id: 3}}}"), contract.BuildOptions{})
+	require.Len(t, problems, 1)
+	assert.Equal(t, "next.next cannot be judged: $ref #/components/schemas/None leads to nowhere: there is no None in /components/schemas", problems[0].String())
+}
+
+// What is wrong in alternatives within alternatives is told in time.
+func TestAlternativesWithin(t *testing.T) {
+	const nested = `openapi: 3.1.0
+paths: {/x: {post: {operationId: x, requestBody: {required: true, content: {application/json: {schema: {$ref: '#/components/schemas/E'}}}}}}}
+components: {schemas: {E: {anyOf: [{type: object, required: [n], properties: {n: {type: integer}, e: {$ref: '#/components/schemas/E'}}}, {type: boolean}]}}}
+`
+	text := "{n: 1}"
+	for range 40 {
+		text = "{n: 1, e: " + text + "}"
+	}
+	op := operation(t, nested, "x")
+	_, problems := op.Build(fields(t, text), contract.BuildOptions{})
+	assert.Empty(t, problems)
+	_, problems = op.Build(fields(t, strings.Replace(text, "{n: 1}", "{n: one}", 1)), contract.BuildOptions{})
+	require.Len(t, problems, 1)
+	assert.Contains(t, problems[0].String(), strings.Repeat("e.", 40)+`n must be integer, and is "one" (the nearest of 2 alternatives)`)
+	assert.Equal(t, 1, strings.Count(problems[0].String(), "nearest"))
+}
+
+func BenchmarkNet(b *testing.B) {
+	data := net(6000)
+	b.SetBytes(int64(len(data)))
+	for b.Loop() {
+		c, err := openapi.Read("net.yaml", data, nil)
+		if err != nil {
+			b.Fatal(err)
+		}
+		op, err := c.Operation("put77")
+		if err != nil {
+			b.Fatal(err)
+		}
+		op.SampleFields(schema.SampleOptions{Optional: true})
+	}
 }

@@ -19,12 +19,15 @@ const maxDocument = 64 << 20
 type Source struct {
 	// Dir is the folder that file names are relative to.
 	Dir string
-	// Get fetches an address; nil fetches none.
-	Get func(address string) ([]byte, error)
+	// Get fetches an address, outside one that may be public only; nil fetches none. It
+	// says whether what answered is public.
+	Get func(address string, outside bool) (data []byte, public bool, err error)
 	// Allowed says which other hosts a contract may lead to; nil allows none.
 	Allowed func(host string) bool
 	// Standard, if not nil, is what the name - stands for.
 	Standard io.Reader
+
+	public bool // the contract itself came from a public address
 }
 
 // NoFileError tells that there is no file of that name.
@@ -81,7 +84,13 @@ func (s *Source) fetchAddress(base, location string) (string, []byte, error) {
 	if s.Get == nil {
 		return "", nil, fmt.Errorf("%s is not fetched here", target)
 	}
-	data, err := s.Get(target.String())
+	// What came from outside is not to find out what lies inside (and a name may lead
+	// inside the second time). A host that the tester named is meant.
+	outside := base != "" && s.public && (s.Allowed == nil || !s.Allowed(target.Hostname()))
+	data, public, err := s.Get(target.String(), outside)
+	if base == "" {
+		s.public = public
+	}
 	return target.String(), data, tooLarge(data, err)
 }
 

@@ -17,7 +17,7 @@ func TestWhereAContractMayLead(t *testing.T) {
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "c", "folder"), 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "c", "a b.xsd"), []byte("file"), 0o644))
 	s := &source.Source{Dir: dir, Standard: strings.NewReader("standard"), Allowed: func(host string) bool { return host == "other.example" },
-		Get: func(address string) ([]byte, error) { return []byte(address), nil }}
+		Get: func(address string, _ bool) ([]byte, bool, error) { return []byte(address), false, nil }}
 	main := filepath.Join(dir, "c", "main.wsdl")
 	for _, c := range []struct{ base, location, want string }{
 		{"", "-", "standard"},
@@ -53,4 +53,24 @@ func TestWhereAContractMayLead(t *testing.T) {
 	s.Get = nil
 	_, _, err := s.Fetch("", "http://h.example/x")
 	assert.ErrorContains(t, err, "is not fetched here")
+}
+
+// What a contract from outside leads to has to lie outside too, whatever its name resolves
+// to; a host that the tester allowed is meant.
+func TestContractsFromOutside(t *testing.T) {
+	asked := map[string]bool{}
+	s := &source.Source{Allowed: func(host string) bool { return host == "named.example" }, Get: func(address string, outside bool) ([]byte, bool, error) {
+		asked[address] = outside
+		return nil, address != "http://inside.example/x", nil
+	}}
+	for _, c := range []struct{ base, location string }{{"", "http://h.example/x"}, {"http://h.example/x", "y"}, {"http://h.example/y", "http://named.example/z"}} {
+		_, _, err := s.Fetch(c.base, c.location)
+		require.NoError(t, err)
+	}
+	assert.Equal(t, map[string]bool{"http://h.example/x": false, "http://h.example/y": true, "http://named.example/z": false}, asked)
+	for _, c := range []struct{ base, location string }{{"", "http://inside.example/x"}, {"http://inside.example/x", "y"}} {
+		_, _, err := s.Fetch(c.base, c.location)
+		require.NoError(t, err)
+	}
+	assert.False(t, asked["http://inside.example/y"], "what came from inside may stay inside")
 }

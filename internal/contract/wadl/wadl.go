@@ -251,6 +251,11 @@ func (r *reader) resource(n *document.Node, path string, inherited []contract.Pa
 	parameters := slices.Clone(inherited)
 	for _, source := range sources {
 		parameters = r.own(source, parameters)
+		for _, p := range children(source, "param") {
+			if name := attribute(r.follow(p), "name"); attribute(r.follow(p), "style") == "matrix" {
+				path += "{" + name + "}" // behind the part of this resource
+			}
+		}
 	}
 	for _, source := range sources {
 		for _, method := range children(source, "method") {
@@ -264,8 +269,7 @@ func (r *reader) resource(n *document.Node, path string, inherited []contract.Pa
 	}
 }
 
-// own adds the parameters of an element to those that it inherits; matrix
-// parameters are not written.
+// own adds the parameters of an element to those that it inherits.
 func (r *reader) own(n *document.Node, inherited []contract.Parameter) []contract.Parameter {
 	out := slices.Clone(inherited)
 	for _, p := range children(n, "param") {
@@ -278,7 +282,7 @@ func (r *reader) own(n *document.Node, inherited []contract.Parameter) []contrac
 }
 
 // places are those of the styles of parameters (2.12.2).
-var places = map[string]contract.In{"query": contract.InQuery, "header": contract.InHeader, "template": contract.InPath}
+var places = map[string]contract.In{"query": contract.InQuery, "header": contract.InHeader, "template": contract.InPath, "matrix": contract.InPath}
 
 func (r *reader) param(n *document.Node) (contract.Parameter, bool) {
 	style := attribute(n, "style")
@@ -291,9 +295,15 @@ func (r *reader) param(n *document.Node) (contract.Parameter, bool) {
 		r.note("line %d: the parameter %s has the style %s, which is not written", n.Line, name, style)
 		return contract.Parameter{}, false
 	}
-	p := contract.Parameter{In: in, Wire: name, Name: name, Required: attribute(n, "required") == "true" || in == contract.InPath,
+	p := contract.Parameter{In: in, Wire: name, Name: name, Required: attribute(n, "required") == "true" || style == "template",
 		Fixed: attribute(n, "fixed"), About: about(n)}
 	p.Schema = r.valueType(n)
+	if style == "matrix" {
+		p.Style = style
+		if _, kind, _ := strings.Cut(attribute(n, "type"), ":"); kind == "boolean" {
+			p.Style = contract.MatrixFlag
+		}
+	}
 	if fallback := attribute(n, "default"); fallback != "" {
 		p.About = strings.TrimSpace(p.About + " Without it, " + fallback + " is meant.")
 		if in == contract.InPath {
@@ -351,7 +361,13 @@ func (r *reader) method(n *document.Node, path string, inherited []contract.Para
 	}
 	op.Name = attribute(n, "id")
 	if op.Name == "" {
-		op.Name = strings.ToLower(op.Method) + "_" + strings.Trim(strings.NewReplacer("/", "_", "{", "", "}", "", ".", "_").Replace(path), "_")
+		plain := path
+		for _, p := range inherited {
+			if p.Style != "" {
+				plain = strings.ReplaceAll(plain, "{"+p.Name+"}", "")
+			}
+		}
+		op.Name = strings.ToLower(op.Method) + "_" + strings.Trim(strings.NewReplacer("/", "_", "{", "", "}", "", ".", "_").Replace(plain), "_")
 	}
 	for i, name := 2, op.Name; ; i++ {
 		if other, _ := r.c.Operation(op.Name); other == nil {

@@ -1,0 +1,83 @@
+// Package benchtest runs the sheets of a bench within the tests of a Go program: every
+// sheet, row and step is a subtest of its own.
+//
+//	func TestPartner(t *testing.T) {
+//		benchtest.Run(t, "testdata/bench", "sheets/intake.yaml")
+//	}
+package benchtest
+
+import (
+	"strings"
+	"testing"
+
+	"testbench"
+	"testbench/internal/history"
+	"testbench/internal/report"
+)
+
+// Run runs sheets of the bench in a folder, all of its sheets where none are named, and
+// gives what came of them. A step that fell short fails its subtest with what was wanted,
+// what came, and what to try; one that was not run is skipped with the reason. Nothing of
+// it is recorded in the history of the bench.
+func Run(t *testing.T, dir string, sheets ...string) *testbench.Result {
+	t.Helper()
+	return RunWith(t, dir, testbench.RunOptions{}, sheets...)
+}
+
+// RunWith is Run with options: a site, values, a clock.
+func RunWith(t *testing.T, dir string, o testbench.RunOptions, sheets ...string) *testbench.Result {
+	t.Helper()
+	bench, err := testbench.Open(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if len(sheets) == 0 {
+		if sheets, err = bench.SheetFiles(); err != nil {
+			t.Fatal(err)
+		}
+	}
+	o.Unrecorded = true
+	result, err := bench.Run(t.Context(), sheets, o)
+	if err != nil {
+		t.Fatal(err)
+	}
+	tell(t, result.Memory())
+	return result
+}
+
+// tell makes subtests of what came of a run.
+func tell(t *testing.T, run *history.Held) {
+	t.Helper()
+	for i, sheet := range run.Head.Sheets {
+		t.Run(sheet.Sheet, func(t *testing.T) {
+			for _, row := range run.Each[i] {
+				steps := func(t *testing.T) {
+					for _, step := range row.Steps {
+						t.Run(step.Step, func(t *testing.T) { judge(t, step) })
+					}
+				}
+				if row.Name() == "" {
+					steps(t)
+				} else {
+					t.Run(row.Name(), steps)
+				}
+			}
+			for _, c := range sheet.Checks {
+				if !c.Held {
+					t.Error(report.CheckLine(c))
+				}
+			}
+		})
+	}
+}
+
+func judge(t *testing.T, step *history.Step) {
+	t.Helper()
+	switch testbench.Outcome(step.Outcome) {
+	case testbench.Held:
+	case testbench.NotRun:
+		t.Skip(step.Reason)
+	default:
+		t.Error(strings.Join(append([]string{step.Outcome + ": " + step.Target, step.Reason}, report.Lines(step)...), "\n"))
+	}
+}

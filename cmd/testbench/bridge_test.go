@@ -1,0 +1,196 @@
+package main_test
+
+import (
+	"bufio"
+	"bytes"
+	"crypto/tls"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"os/exec"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// serving starts a command that answers until it is interrupted, and gives the address
+// that it says first, and what it says on standard error.
+func (p *place) serving(args ...string) (address string, stop func() (status int, said string)) {
+	p.t.Helper()
+	c := exec.Command(built, args...)
+	c.Dir, c.Env = p.dir, p.env
+	stdout, err := c.StdoutPipe()
+	require.NoError(p.t, err)
+	var stderr bytes.Buffer
+	c.Stderr = &stderr
+	require.NoError(p.t, c.Start())
+	line, err := bufio.NewReader(stdout).ReadString('\n')
+	if err != nil {
+		_ = c.Wait()
+		require.NoError(p.t, err, stderr.String())
+	}
+	var once sync.Once
+	stop = func() (int, string) {
+		once.Do(func() {
+			_ = c.Process.Signal(os.Interrupt)
+			_ = c.Wait()
+		})
+		return c.ProcessState.ExitCode(), stderr.String()
+	}
+	p.t.Cleanup(func() { stop() })
+	return strings.TrimSpace(line), stop
+}
+
+// post asks a bridge.
+func post(t *testing.T, address, body string, header ...string) (status int, text string) {
+	t.Helper()
+	r, err := http.NewRequestWithContext(t.Context(), "POST", address, strings.NewReader(body))
+	require.NoError(t, err)
+	r.Header.Set("Content-Type", "application/json")
+	for i := 0; i+1 < len(header); i += 2 {
+		r.Header.Set(header[i], header[i+1])
+	}
+	answer, err := http.DefaultClient.Do(r)
+	require.NoError(t, err)
+	defer func() { _ = answer.Body.Close() }()
+	data, err := io.ReadAll(answer.Body)
+	require.NoError(t, err)
+	return answer.StatusCode, string(data)
+}
+
+// The lab is offered as JSON with the login of the bench; what is wrong is told with the
+// right status, who may ask is known by keys, and the log has no secret.
+func TestBridge(t *testing.T) {
+	t.Parallel()
+	p, _ := newBench(t)
+	address, stop := p.serving("bridge", "lab", "-listen", "127.0.0.1:0", "-keep", "GradeLot=1h")
+	for _, c := range []struct {
+		operation, body string
+		status          int
+		says            []string
+	}{
+		{"GradeLot", `{"lot": "L-2201", "moisture": 17.40}`, 200, []string{`"measure":[{"name":"moisture","unit":"%",".":17.40}]`}},
+		{"GradeLot", `{"lot": "2201", "moisture": 17}`, 400, []string{"does not match the pattern"}},
+		{"GradeLot", `{"lot": "L-2201", "moisture": "${sealed.lab}"}`, 400, []string{"${sealed.lab}"}},
+		{"ConvertIndex", `{"refractiveIndex": 9}`, 400, []string{`"errors":[{"detail":"refractiveIndex`}},
+		{"Nothing", `{}`, 404, []string{"no operation"}},
+	} {
+		status, text := post(t, address+"/"+c.operation, c.body)
+		assert.Equal(t, c.status, status, "%s: %s", c.body, text)
+		for _, says := range c.says {
+			assert.Contains(t, text, says)
+		}
+	}
+	status, said := stop()
+	assert.Equal(t, 0, status)
+	assert.Contains(t, said, `"path":"/GradeLot","status":200`)
+	assert.NotContains(t, said, "L-2201")
+	key := strings.TrimSpace(p.run("bridge", "lab", "-issue-key", "orchard", "-operations", "ConvertIndex", "-until", "1h").stdout)
+	assert.Regexp(t, `^key-[A-Z0-9]{52}$`, key)
+	assert.NotContains(t, p.read(".testbench/bridge/lab.json"), key)
+	p.cases([]commandCase{
+		{"bridge lab -list-keys", 0, []string{"orchard", "ConvertIndex", "good until"}},
+		{"bridge lab -issue-key orchard", 2, []string{"there is a key orchard already"}},
+		{"bridge lab -issue-key x -operations None", 2, []string{`no operation "None"`}},
+		{"bridge stores", 2, []string{"stores is not described by a WSDL"}},
+		{"bridge none", 2, []string{`there is no service "none"`}},
+		{"bridge", 2, []string{"bridge takes the name of one service"}},
+		{"bridge lab -keep x", 2, []string{"-keep takes an operation and a time"}},
+		{"bridge lab -keep None=1s", 2, []string{`no operation "None" whose answers could be kept`}},
+		{"bridge lab -listen x", 2, []string{"-listen x"}},
+		{"bridge lab -cert x", 2, []string{"both -cert and -key are needed"}},
+		{"bridge scale -listen 0.0.0.0:0", 2, []string{"everybody could ask, and no key was issued"}},
+	})
+	address, stop = p.serving("bridge", "lab", "-listen", "127.0.0.1:0", "-access-log", "access.log")
+	status, _ = post(t, address+"/ConvertIndex", `{"refractiveIndex": 1.494}`)
+	assert.Equal(t, 401, status)
+	status, text := post(t, address+"/ConvertIndex", `{"refractiveIndex": 1.494}`, "Authorization", "Bearer "+key)
+	assert.Equal(t, 200, status, text)
+	status, _ = post(t, address+"/GradeLot", `{}`, "Authorization", "Bearer "+key)
+	assert.Equal(t, 403, status)
+	assert.Equal(t, 0, p.run("bridge", "lab", "-withdraw-key", "orchard").status)
+	status, text = post(t, address+"/ConvertIndex", `{"refractiveIndex": 1.494}`, "Authorization", "Bearer "+key)
+	assert.Equal(t, 401, status)
+	assert.Contains(t, text, "withdrawn")
+	stop()
+	assert.NotContains(t, p.read("access.log"), key)
+	assert.Contains(t, p.read("access.log"), `"key":"orchard"`)
+}
+
+// With a certificate the bridge speaks TLS, and nothing else.
+func TestBridgeTLS(t *testing.T) {
+	t.Parallel()
+	p, _ := newBench(t)
+	authority := newCertificates(t)
+	certificate, key := authority.issue(t, "bridge")
+	p.write("certs/bridge.pem", certificate)
+	p.write("certs/bridge-key.pem", key)
+	address, _ := p.serving("bridge", "lab", "-listen", "127.0.0.1:0", "-cert", "certs/bridge.pem", "-key", "certs/bridge-key.pem")
+	assert.True(t, strings.HasPrefix(address, "https://"))
+	client := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}
+	answer, err := client.Get(address + "/health")
+	require.NoError(t, err)
+	_ = answer.Body.Close()
+	assert.Equal(t, 200, answer.StatusCode)
+	answer, err = client.Get("http" + strings.TrimPrefix(address, "https") + "/health")
+	if err == nil {
+		_ = answer.Body.Close()
+		assert.Equal(t, 400, answer.StatusCode)
+	}
+	p.cases([]commandCase{{"bridge lab -listen 127.0.0.1:0 -cert certs/bridge.pem -key bench.yaml", 2, []string{"bench.yaml"}}})
+}
+
+// A service that is slow, broken or gone is told as that.
+func TestBridgeUpstream(t *testing.T) {
+	t.Parallel()
+	hold := make(chan struct{})
+	defer close(hold)
+	var how lines
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		switch all := how.read(); all[len(all)-1] {
+		case "slow":
+			select {
+			case <-hold:
+			case <-r.Context().Done():
+			}
+		case "html":
+			w.Header().Set("Content-Type", "text/html")
+			w.WriteHeader(503)
+			_, _ = io.WriteString(w, "<h1>later</h1>")
+		case "refused":
+			w.WriteHeader(401)
+		case "cut":
+			w.Header().Set("Content-Length", "1000")
+			_, _ = io.WriteString(w, "<a>")
+		case "contract":
+			w.Header().Set("Content-Type", "text/xml")
+			_, _ = io.WriteString(w, `<e:Envelope xmlns:e="http://schemas.xmlsoap.org/soap/envelope/"><e:Body><GradeLotResponse xmlns="urn:heatherfold:lab"><lot>x</lot></GradeLotResponse></e:Body></e:Envelope>`)
+		case "fault", "client":
+			w.Header().Set("Content-Type", "text/xml")
+			w.WriteHeader(500)
+			_, _ = io.WriteString(w, `<e:Envelope xmlns:e="http://schemas.xmlsoap.org/soap/envelope/"><e:Body><e:Fault><faultcode>e:`+map[bool]string{true: "Client", false: "Server"}[all[len(all)-1] == "client"]+`</faultcode><faultstring>out of honey</faultstring></e:Fault></e:Body></e:Envelope>`)
+		}
+	}))
+	t.Cleanup(server.Close)
+	p, _ := newBench(t)
+	p.write("bench.yaml", strings.Replace(p.read("bench.yaml"), "address: ${base}/lab", "address: "+server.URL, 1))
+	address, _ := p.serving("bridge", "lab", "-listen", "127.0.0.1:0", "-wait", "300ms")
+	for what, want := range map[string]struct {
+		status int
+		says   string
+	}{
+		"slow": {504, "took too long"}, "html": {502, ""}, "refused": {502, "refused the login of the bridge"}, "cut": {502, ""}, "contract": {502, "broke its contract"}, "fault": {502, "out of honey"}, "client": {422, `"fault":{"code":"Client"`},
+	} {
+		how.add(what)
+		began := time.Now()
+		status, text := post(t, address+"/GradeLot", `{"lot": "L-2201", "moisture": 17}`)
+		assert.Equal(t, want.status, status, "%s: %s", what, text)
+		assert.Contains(t, text, want.says, what)
+		assert.Less(t, time.Since(began), 10*time.Second)
+	}
+}

@@ -1,0 +1,129 @@
+package main_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"sync"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+)
+
+// Steps are carried out for each item, in groups, and not at all where something before
+// them stops the row or the sheet.
+func TestFlow(t *testing.T) {
+	t.Parallel()
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Type", "application/json")
+		switch r.URL.Path {
+		case "/lots":
+			fmt.Fprint(w, `{"lots": [{"no": "L-1", "kilos": 3}, {"no": "L-2", "kilos": 4.50}], "one": {"no": "L-9"}, "none": []}`)
+		case "/lot/L-3":
+			w.WriteHeader(404)
+			fmt.Fprint(w, `{"error": "no such lot"}`)
+		default:
+			_ = json.NewEncoder(w).Encode(map[string]string{"no": strings.TrimPrefix(r.URL.Path, "/lot/"), "twice": strings.Repeat(r.URL.Query().Get("k"), 2)})
+		}
+	}))
+	t.Cleanup(server.Close)
+	const lots = "  - step: lots\n    request: GET ${base}/lots\n    keep: {lots: lots, one: one, none: none}\n"
+	p := newPlace(t)
+	p.write("bench.yaml", "bench: t\nsites:\n  local:\n    set:\n      base: "+server.URL+"\nservices: {}\n")
+	for i, c := range []struct {
+		steps  string
+		status int
+		says   []string
+	}{
+		{lots + "  - step: lot\n    for each: ${lots}\n    request: GET ${base}/lot/${each.no}?k=${each.kilos}\n    keep: {twice: twice}\n  - step: all\n    work out: {n: size(kept.twice), last: \"kept.twice[1]\"}\n  - step: last\n    request: GET ${base}/lot/${last}\n    fields: {no: 4.504.50}\n",
+			0, []string{"lot (1 of 2)", "lot (2 of 2)", "last GET ${base}/lot/${last} 200"}},
+		{lots + "  - step: lot\n    for each: {item: '${one}'}\n    request: GET ${base}/lot/${item.no}\n    fields: {no: L-9}\n", 0, []string{"lot (1 of 1)"}},
+		{lots + "  - step: lot\n    for each: ${none}\n    request: GET ${base}/lot/${each.no}\n    keep: {x: no}\n  - step: all\n    work out: {n: size(kept.x)}\n", 0, []string{"lot not run: for each: there is no item", "all work out done"}},
+		{"  - step: lot\n    for each: [L-1, L-3]\n    request: GET ${base}/lot/${each}\n    keep: {x: no}\n  - step: after\n    request: GET ${base}/lot/${x}\n  - step: sum\n    work out: {n: size(kept.x)}\n", 1,
+			[]string{"lot (2 of 2) GET ${base}/lot/${each} 404", "after not run: x was not kept for each item (lot fell short)", "sum not run: x was not kept"}},
+		{lots + "  - step: each lot\n    for each: ${lots}\n    steps:\n      - step: get\n        request: GET ${base}/lot/${each.no}\n        keep: {no: no}\n      - step: again\n        request: GET ${base}/lot/${no}\n        fields: {no: '${each.no}'}\n  - step: both\n    work out: {n: \"size(kept.no) == 2 ? 'L-1' : 'L-3'\"}\n  - step: sum\n    request: GET ${base}/lot/${n}\n",
+			0, []string{"each lot (1 of 2): get", "each lot (2 of 2): again", "sum GET ${base}/lot/${n} 200"}},
+		{"  - step: group\n    when: 1 > 2\n    steps:\n      - step: get\n        request: GET ${base}/lot/L-3\n", 1, []string{"group not run: when does not hold: 1 > 2"}},
+		{"  - step: get\n    request: GET ${base}/lot/L-3\n    stop: row\n  - step: rest\n    request: GET ${base}/lot/L-1\nfinally:\n  - step: end\n    request: GET ${base}/lot/L-1\n", 1,
+			[]string{"rest not run: get fell short, and stops the row", "end GET ${base}/lot/L-1 200"}},
+		{"  - step: get\n    request: GET ${base}/lot/L-${n}\n    stop: sheet\nrows: {numbers: 2 to 5, as: n}\n", 1, []string{"row 2 of 4 (n 3)", "2 rows · 1 held · 1 fell short"}},
+		{"  - step: get\n    request: GET ${base}/lot/L-3\n  - step: rest\n    request: GET ${base}/lot/L-1\nfinally:\n  - step: end\n    stop: sheet\n    for each: [1, 2]\n    steps:\n      - step: it\n        request: GET ${base}/lot/L-3\nlast:\n  - step: all\n    steps:\n      - step: over\n        request: GET ${base}/lot/L-1\n", 1,
+			[]string{"rest GET ${base}/lot/L-1 200", "end (2 of 2): it GET ${base}/lot/L-3 404", "all: over GET ${base}/lot/L-1 200"}},
+		{"  - step: group\n    expect: {status: 200}\n    steps:\n      - step: get\n        request: GET ${base}/lots\n", 2, []string{`the group "group" has no expect`}},
+		{"  - step: get\n    request: GET ${base}/lots\n    steps:\n      - step: get\n        request: GET ${base}/lots\n", 2, []string{`does more than one thing: request and steps`}},
+		{"  - step: get\n    for each: [1]\n    set: {x: '${each}'}\n  - step: after\n    set: {y: '${each}'}\n", 2, []string{"nothing defines ${each}"}},
+		{"  - step: get\n    for each: {a: [1], b: [2]}\n    pause: 1 ms\n", 2, []string{"for each names one list"}},
+		{"  - step: get\n    pause: -1 s\n", 2, []string{`"-1 s" is less than nothing`}},
+		{"  - step: get\n    steps: []\n", 2, []string{`the group "get" has no steps`}},
+		{"  - step: all\n    batch: b\n    parts:\n      - step: one\n        request: b GET /x\n        until: {a: 1}\n", 2, []string{"a part of a batch has no until"}},
+		{"  - step: get\n    stop: all\n    pause: 1 ms\n", 2, []string{`there are: row, sheet`}},
+	} {
+		name := fmt.Sprintf("s%d.yaml", i)
+		p.write(name, "sheet: s\nsteps:\n"+c.steps)
+		if dry := p.run("run", name, "-dry"); c.status != 2 {
+			assert.NotContains(t, dry.all(), "done", "what would be sent is told once")
+		}
+		o := p.run("run", name)
+		assert.Equal(t, c.status, o.status, "%s: %s", c.steps, o.all())
+		for _, says := range c.says {
+			assert.Contains(t, strings.Join(strings.Fields(o.all()), " "), says, c.steps)
+		}
+	}
+}
+
+// What was done is taken back, the last of it first, also where the row fell short; what
+// was refused is not.
+func TestUndo(t *testing.T) {
+	t.Parallel()
+	var mutex sync.Mutex
+	var asked lines
+	number := 0
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		mutex.Lock()
+		defer mutex.Unlock()
+		asked.add(r.Method + " " + r.URL.Path)
+		w.Header().Set("Content-Type", "application/json")
+		if strings.HasSuffix(r.URL.Path, "/refused") {
+			w.WriteHeader(422)
+		}
+		number++
+		fmt.Fprintf(w, `{"no": %d}`, number)
+	}))
+	t.Cleanup(server.Close)
+	p := newPlace(t)
+	p.write("bench.yaml", "bench: t\nsites:\n  local:\n    set:\n      base: "+server.URL+"\nservices: {}\n")
+	const undo = "    undo:\n      request: DELETE ${base}/it/${no}\n"
+	p.write("s.yaml", "sheet: s\nrows: {numbers: 1 to 2, as: count}\nfirst:\n  - step: before\n    request: POST ${base}/before\n    keep: {no: no}\n"+undo+
+		"steps:\n  - step: some\n    for each: [a, b]\n    request: POST ${base}/${each}\n    keep: {no: no}\n"+undo+
+		"  - step: refused\n    request: POST ${base}/refused\n    undo:\n      request: DELETE ${base}/refused\n"+
+		"finally:\n  - step: end\n    request: GET ${base}/end\n")
+	o := p.run("run", "s.yaml")
+	assert.Equal(t, 1, o.status, o.all())
+	assert.Equal(t, "POST /before POST /a POST /b POST /refused GET /end DELETE /it/3 DELETE /it/2 "+
+		"POST /a POST /b POST /refused GET /end DELETE /it/9 DELETE /it/8 DELETE /it/1", strings.Join(asked.read(), " "))
+	assert.Contains(t, o.all(), "undo some (2 of 2)")
+	assert.Contains(t, strings.Join(strings.Fields(o.all()), " "), "s · site local · last undo before DELETE ${base}/it/${no} 200")
+	p.write("x.yaml", "sheet: s\nsteps:\n  - step: a\n    pause: 1 ms\n    undo:\n      request: GET ${base}/x/${lost}\n  - step: b\n    pause: 1 ms\n    undo: no\n")
+	o = p.run("run", "x.yaml")
+	assert.Equal(t, 2, o.status, o.all())
+	assert.Contains(t, o.all(), "nothing defines ${lost}")
+	assert.Contains(t, o.all(), "a step must be a mapping")
+}
+
+// What comes at the end is run whole, also where the run was to stop before.
+func TestEndAfterStop(t *testing.T) {
+	t.Parallel()
+	server := httptest.NewServer(http.NotFoundHandler())
+	t.Cleanup(server.Close)
+	p := newPlace(t)
+	p.write("bench.yaml", "bench: t\nsites:\n  local:\n    set:\n      base: "+server.URL+"\nservices: {}\n")
+	p.write("s.yaml", "sheet: s\nrows: {numbers: 1 to 2}\nsteps:\n  - step: falls\n    request: GET ${base}\n  - step: never\n    pause: 1 ms\n"+
+		"finally:\n  - step: group\n    for each: [a, b]\n    steps:\n      - step: end\n        request: GET ${base}/${each}\nlast:\n  - step: last\n    pause: 1 ms\n")
+	o := p.run("run", "s.yaml", "-stop")
+	assert.Equal(t, 1, o.status, o.all())
+	for says, times := range map[string]int{"falls": 1, "never": 0, "(1 of 2): end": 1, "(2 of 2): end": 1, "row 2": 0, "  last": 1} {
+		assert.Equal(t, times, strings.Count(o.stdout, says), "%s in %s", says, o.stdout)
+	}
+}

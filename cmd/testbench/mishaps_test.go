@@ -1,0 +1,110 @@
+package main_test
+
+import (
+	"bytes"
+	"context"
+	"os/exec"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// mishapCommands are the commands that talk, with what each asks of a mishap: an exchange,
+// a token, or a contract.
+var mishapCommands = []string{
+	"call mishaps GET /NAME",
+	"run sheets/mishap.yaml -set name=NAME",
+	"watch mishaps GET /NAME -times 1",
+	"propose mishaps GET /NAME -times 2",
+	"compare mishaps GET /NAME -site local -site south",
+	"probe mishaps GET /NAME",
+	"token l_NAME",
+	"add a_NAME BASE/mishaps/NAME",
+	"survey BASE/mishaps/NAME",
+	"draft BASE/mishaps/NAME op",
+	"validate BASE/mishaps/NAME x.json",
+	"standin -contract BASE/mishaps/NAME -listen 127.0.0.1:0",
+	"compare BASE/mishaps/NAME contracts/stores.yaml",
+	"handover s_NAME/op",
+	"bridge s_NAME -listen 127.0.0.1:0",
+}
+
+// mishapOutcomes are the exit statuses of the commands, in their order, at each mishap. An
+// exchange that did not come to pass is 3; an answer that can be read and is not what it
+// should be is 1; what should be a contract and is none is 2. An address whose answer is no
+// contract is taken for an example of a request, and that said. Two sites that lead away
+// alike do not differ; where nothing came, there is nothing to learn from or to compare.
+var mishapOutcomes = map[string]string{
+	"slow":      "333333 3 3 3333333",
+	"hang":      "333333 3 3 3333333",
+	"cut":       "333333 3 0 3333333",
+	"reset":     "333333 3 3 3333333",
+	"gibberish": "333333 3 3 3333333",
+	"enormous":  "333333 3 0 3333333",
+	"bomb":      "333333 3 0 3333333",
+	"ring":      "333333 3 0 3333333",
+	"away":      "111101 3 0 3333333",
+	"long":      "111110 3 0 2222222",
+	"broken":    "111110 3 0 2222222",
+	"markup":    "111110 3 0 2222222",
+	"doctype":   "111110 3 0 2222222",
+	"bytes":     "111110 3 0 2222222",
+	"deep":      "111110 3 0 2222222",
+	"type":      "010000 3 0 2222222",
+	"page":      "010000 3 0 2222222",
+	"empty":     "010220 3 0 2222222",
+	"quiet":     "010001 3 0 2222222",
+}
+
+// Whatever an endpoint does, every command that talks ends in its time, with the right
+// status, a word about it, and bounded memory.
+func TestMishapsOfEveryCommand(t *testing.T) {
+	t.Parallel()
+	p, server := newBench(t)
+	base := "http://" + server.Address
+	var services, logins strings.Builder
+	for name := range mishapOutcomes {
+		services.WriteString("  s_" + name + ":\n    contract: ${base}/mishaps/" + name + "\n    address: ${base}/mishaps/" + name + "\n")
+		logins.WriteString("  l_" + name + ":\n    kind: oauth2\n    grant: client credentials\n    from: ${base}/mishaps/" + name + "\n    client: c\n    client secret: ${sealed.clerk}\n")
+	}
+	bench := strings.Replace(p.read("bench.yaml"), "\nlogins:\n", "\n"+services.String()+"logins:\n"+logins.String(), 1)
+	p.write("bench.yaml", bench)
+	p.write("x.json", "{}")
+	p.write("sheets/mishap.yaml", "sheet: mishap\nsite: local\nsteps:\n  - step: ask\n    request: mishaps GET /${name}\n    fields:\n      lots: is present\n")
+	for name, outcomes := range mishapOutcomes {
+		wanted := strings.ReplaceAll(outcomes, " ", "")
+		require.Len(t, wanted, len(mishapCommands), name)
+		var got strings.Builder
+		for i, command := range mishapCommands {
+			if testing.Short() && i%4 != 0 {
+				got.WriteByte(wanted[i])
+				continue
+			}
+			args := strings.Fields(strings.NewReplacer("NAME", name, "BASE", base).Replace(command))
+			timeout := "20s"
+			if name == "slow" || name == "hang" {
+				timeout = "400ms"
+			}
+			args = append(args, "-timeout", timeout, "-most", "8")
+			ctx, cancel := context.WithTimeout(t.Context(), 30*time.Second)
+			c := exec.CommandContext(ctx, built, args...)
+			c.Dir, c.Env = p.dir, p.env
+			var said bytes.Buffer
+			c.Stdout, c.Stderr = &said, &said
+			begun := time.Now()
+			_ = c.Run()
+			cancel()
+			got.WriteString(string(rune('0' + max(c.ProcessState.ExitCode(), 0)%10)))
+			assert.Less(t, time.Since(begun), 25*time.Second, "%s hangs", args)
+			assert.NotContains(t, said.String(), "goroutine ", "%s", args)
+			assert.NotEmpty(t, strings.TrimSpace(said.String()), "%s", args)
+			most := c.ProcessState.SysUsage().(*syscall.Rusage).Maxrss // kilobytes
+			assert.Less(t, most, int64(400<<10), "%s", args)
+		}
+		assert.Equal(t, wanted, got.String(), name)
+	}
+}

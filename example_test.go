@@ -1,0 +1,110 @@
+package testbench_test
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"testbench"
+	"testbench/internal/standin"
+)
+
+// demo writes the demo bench, with its services running, and says how to be rid of both.
+func demo() (dir string, end func()) {
+	server, err := standin.Start("127.0.0.1:0", standin.Options{})
+	if err != nil {
+		panic(err)
+	}
+	dir, err = os.MkdirTemp("", "bench-")
+	if err == nil {
+		err = standin.WriteBench(dir, "http://"+server.Address)
+	}
+	if err != nil {
+		panic(err)
+	}
+	return dir, func() {
+		server.Close()
+		_ = os.RemoveAll(dir)
+	}
+}
+
+// secretsOf gives the demo's secrets as the environment of a program would.
+func secretsOf(name string) (string, bool) {
+	text, ok := standin.Secrets[strings.ToLower(strings.TrimPrefix(name, "TESTBENCH_SEALED_"))]
+	return text, ok && strings.HasPrefix(name, "TESTBENCH_SEALED_")
+}
+
+// A sheet of a bench is run, and what came of its steps is looked at.
+func ExampleBench_Run() {
+	dir, end := demo()
+	defer end()
+	bench, err := testbench.Open(dir)
+	if err != nil {
+		panic(err)
+	}
+	bench.Store.Environ = secretsOf
+	result, err := bench.Run(context.Background(), []string{"sheets/06-too-moist.yaml"}, testbench.RunOptions{Unrecorded: true})
+	if err != nil {
+		panic(err)
+	}
+	fmt.Println(result.Outcome)
+	for _, row := range result.Sheets[0].Rows {
+		for _, step := range row.Steps {
+			fmt.Println(row.Label, step.Name, step.Outcome)
+		}
+	}
+	// Output:
+	// fell short
+	// L-2207 grade held
+	// L-2207 book held
+	// L-2207 read it back held
+	// L-2207 tidy up held
+	// L-2208 grade held
+	// L-2208 book fell short
+	// L-2208 read it back not run
+	// L-2208 tidy up not run
+}
+
+// What is wrong with a bench and its sheets is told without anything being sent.
+func ExampleBench_Vet() {
+	dir, end := demo()
+	defer end()
+	wrong := "sheet: wrong\nsteps:\n  - step: search\n    call: stores/serch\n"
+	if err := os.WriteFile(filepath.Join(dir, "sheets", "wrong.yaml"), []byte(wrong), 0o600); err != nil {
+		panic(err)
+	}
+	bench, err := testbench.Open(dir)
+	if err != nil {
+		panic(err)
+	}
+	bench.Store.Environ = secretsOf
+	problems, err := bench.Vet([]string{"sheets/wrong.yaml"}, testbench.Options{})
+	if err != nil {
+		panic(err)
+	}
+	fmt.Println(problems[0].Line, problems[0].Message)
+	// Output: 4 there is no operation of stores "serch"
+}
+
+// A single call is made with the login of its service.
+func ExampleBench_Do() {
+	dir, end := demo()
+	defer end()
+	bench, err := testbench.Open(dir)
+	if err != nil {
+		panic(err)
+	}
+	bench.Store.Environ = secretsOf
+	step, err := bench.Prepare(testbench.Call{Target: []string{"stores/search"}, Fields: []string{"grade=A"}}, testbench.Options{})
+	if err != nil {
+		panic(err)
+	}
+	result, _, err := bench.Do(context.Background(), step, testbench.Options{})
+	if err != nil {
+		panic(err)
+	}
+	fmt.Println(result.Outcome, result.Reply.Payload.Get("depot").Text)
+	// Output: held north
+}

@@ -1,0 +1,176 @@
+package cli
+
+import (
+	"crypto/rand"
+	"fmt"
+	"net/http"
+	"regexp"
+	"strings"
+	"unicode/utf8"
+
+	"testbench/internal/document"
+)
+
+// What a terminal is shown of a body, unless it is asked for in full: so many lines, so
+// many elements of a list, so many characters of a text.
+const (
+	mostLines    = 200
+	mostElements = 12
+	mostText     = 300
+)
+
+// body lays a body out for reading, every line behind a lead. A terminal is shown lists
+// and texts shortened, and values in the colour of their kind.
+func (s *session) body(format document.Format, node *document.Node, body []byte, lead string) string {
+	t := s.tell
+	if t.terminal && !s.full && node != nil {
+		node = s.shortened(node)
+	}
+	text := visible(layOut(format, node, body))
+	if t.terminal && !s.full {
+		text = firstLines(text)
+	}
+	text = marks.ReplaceAllString(text, "${1}")
+	if t.colour {
+		switch {
+		case format == document.XML || node != nil && node.Kind == document.Element:
+			text = t.colouredXML(text)
+		case format == document.JSON || format == document.Form:
+			text = t.colouredJSON(text)
+		}
+	}
+	return lead + strings.ReplaceAll(strings.TrimRight(text, "\n"), "\n", "\n"+lead)
+}
+
+func firstLines(text string) string {
+	lines := strings.Split(text, "\n")
+	if len(lines) <= mostLines {
+		return text
+	}
+	return strings.Join(lines[:mostLines], "\n") + fmt.Sprintf("\n… %d more lines; -full shows them, -save FILE writes all of it", len(lines)-mostLines)
+}
+
+// A remark that stands in a tree for what is left out is marked on both sides, so that it
+// can be freed of its quotation marks where the tree is laid out. Nobody who sends
+// something knows the mark.
+var (
+	mark  = rand.Text()
+	marks = regexp.MustCompile(`"?` + mark + `(.*?)` + mark + `"?`)
+)
+
+// shortened leaves out what lists and texts have too much of, and says how much.
+func (s *session) shortened(n *document.Node) *document.Node {
+	out := *n
+	switch n.Kind {
+	case document.Object:
+		out.Members = make([]document.Member, len(n.Members))
+		for i, m := range n.Members {
+			out.Members[i] = document.Member{Key: m.Key, Value: s.shortened(m.Value)}
+		}
+	case document.List:
+		shown := min(len(n.Items), mostElements)
+		if len(n.Items) == mostElements+1 {
+			shown++ // the remark would take as much room
+		}
+		out.Items = make([]*document.Node, 0, shown+1)
+		for _, item := range n.Items[:shown] {
+			out.Items = append(out.Items, s.shortened(item))
+		}
+		if left := len(n.Items) - shown; left > 0 {
+			out.Items = append(out.Items, document.NewText(fmt.Sprintf("%s… %d more of %d%s", mark, left, len(n.Items), mark)))
+		}
+	case document.Element:
+		out.Items = s.shortenedElements(n.Items)
+	case document.Text, document.Untyped:
+		if length := utf8.RuneCountInString(n.Text); length > mostText {
+			// A secret that is cut would not be found any more.
+			if out.Text = s.masker.Text(n.Text); utf8.RuneCountInString(out.Text) <= mostText {
+				break
+			}
+			out.Text = string([]rune(out.Text)[:mostText-20]) + fmt.Sprintf("… (%d characters)", length)
+		}
+	}
+	return &out
+}
+
+// shortenedElements keeps the first elements of a name.
+func (s *session) shortenedElements(items []*document.Node) []*document.Node {
+	counts := map[document.Name]int{}
+	for _, item := range items {
+		if item.Kind == document.Element {
+			counts[item.Name]++
+		}
+	}
+	seen := map[document.Name]int{}
+	var out []*document.Node
+	for _, item := range items {
+		if item.Kind != document.Element {
+			out = append(out, s.shortened(item))
+			continue
+		}
+		seen[item.Name]++
+		switch n := seen[item.Name]; {
+		case n <= mostElements || counts[item.Name] == mostElements+1:
+			out = append(out, s.shortened(item))
+		case n == mostElements+1:
+			out = append(out, &document.Node{Kind: document.Comment, Text: fmt.Sprintf(" %d more of %d %s ", counts[item.Name]-mostElements, counts[item.Name], item.Name.Local)})
+		}
+	}
+	return out
+}
+
+// The colours of values by their kind.
+const (
+	ofText   = "32"
+	ofNumber = "36"
+	ofWord   = "35" // true, false, null
+	ofName   = "1"
+)
+
+var jsonToken = regexp.MustCompile(`("(?:[^"\\]|\\.)*")(\s*:)?|\b(?:true|false|null)\b|-?\b\d[0-9.eE+-]*\b|….*`)
+
+func (t *teller) colouredJSON(text string) string {
+	return jsonToken.ReplaceAllStringFunc(text, func(token string) string {
+		switch {
+		case strings.HasPrefix(token, "…"):
+			return t.in(faint, token)
+		case strings.HasSuffix(token, ":"):
+			return t.in(ofName, strings.TrimSuffix(token, ":")) + ":"
+		case token[0] == '"':
+			return t.in(ofText, token)
+		case token[0] == '-' || token[0] >= '0' && token[0] <= '9':
+			return t.in(ofNumber, token)
+		}
+		return t.in(ofWord, token)
+	})
+}
+
+var (
+	xmlToken     = regexp.MustCompile(`(?s)<!--.*?-->|<[^<>]*>|[^<>]+`)
+	xmlAttribute = regexp.MustCompile(`("[^"]*"|'[^']*')`)
+)
+
+func (t *teller) colouredXML(text string) string {
+	return xmlToken.ReplaceAllStringFunc(text, func(token string) string {
+		switch {
+		case strings.HasPrefix(token, "<!--"):
+			return t.in(faint, token)
+		case token[0] == '<':
+			return xmlAttribute.ReplaceAllStringFunc(token, func(v string) string { return t.in(ofText, v) })
+		case strings.TrimSpace(token) == "":
+			return token
+		case document.IsNumber(strings.TrimSpace(token)):
+			return t.in(ofNumber, token)
+		}
+		return t.in(ofText, token)
+	})
+}
+
+// describeBinary says what data is that is no text.
+func describeBinary(body []byte) string {
+	words := fmt.Sprintf("%s of binary data", size(len(body)))
+	if kind := http.DetectContentType(body); kind != "application/octet-stream" && !strings.HasPrefix(kind, "text/") {
+		words += ", " + kind
+	}
+	return "(" + words + ")"
+}

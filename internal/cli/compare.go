@@ -1,0 +1,322 @@
+package cli
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"io"
+	"os"
+	"strconv"
+	"strings"
+
+	"testbench"
+	"testbench/internal/compare"
+	"testbench/internal/document"
+	"testbench/internal/rule"
+)
+
+type compareOptions struct {
+	ignore, keys list
+	as           string
+	breaks       bool
+	values       bool
+}
+
+// What compare takes its arguments for.
+const (
+	asAnswers   = "answers"
+	asContracts = "contracts"
+	asRuns      = "runs"
+)
+
+func compareCommand() *command {
+	return &command{name: "compare", group: "finding one's way in answers", purpose: "says what differs between two answers, two runs or two versions of a contract", usage: "A B | TARGET [field=value ...] -site ONE -site OTHER", talks: true,
+		examples: []string{"testbench compare before.json after.json -ignore lots[*].seen", "testbench compare 17.2 18.2 -key lots=id", "testbench compare stores/search grade=A -site local -site south", "testbench compare 17 18", "testbench compare stores-1.yaml stores-2.yaml -breaks"},
+		options: func(f *flag.FlagSet) any {
+			o := &compareOptions{}
+			f.Var(&o.ignore, "ignore", "a `path` that is not looked at, with all below it, or \"is datetime\" for a kind; may stand several times")
+			f.StringVar(&o.as, "as", "", "what they are: answers, runs or contracts (`kind`); by itself it is seen")
+			f.BoolVar(&o.breaks, "breaks", false, "of two contracts, only what breaks callers or readers")
+			f.BoolVar(&o.values, "values", false, "of two runs, the values of answers too, not only which fields they have")
+			f.Var(&o.keys, "key", "`list=field`: by which field the elements of a list are matched; may stand several times")
+			return o
+		},
+		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
+			return s.compare(ctx, options.(*compareOptions), args)
+		}}
+}
+
+// asked makes the options of a comparison of those of the command line.
+func (o *compareOptions) asked() (compare.Options, error) {
+	out := compare.Options{Keys: map[string]string{}}
+	for _, text := range o.ignore {
+		if kind, ok := strings.CutPrefix(text, "is "); ok {
+			if err := oneOf("ignore", kind, fieldKinds()...); err != nil {
+				return out, err
+			}
+			out.Kinds = append(out.Kinds, kind)
+			continue
+		}
+		out.Ignore = append(out.Ignore, text)
+	}
+	for _, text := range o.keys {
+		where, field, ok := strings.Cut(text, "=")
+		if !ok || field == "" {
+			return out, usagef("-key lots=id", "-key takes list=field, not %q", text)
+		}
+		out.Keys[where] = field
+	}
+	return out, nil
+}
+
+func (s *session) compare(ctx context.Context, o *compareOptions, args []string) (int, error) {
+	asked, err := o.asked()
+	if err != nil {
+		return 0, err
+	}
+	kind, err := s.comparedAs(o, args)
+	if err != nil {
+		return 0, err
+	}
+	switch kind {
+	case asContracts:
+		return s.compareContracts(ctx, o, args)
+	case asRuns:
+		return s.compareRuns(compare.RunOptions{Values: o.values, Options: asked}, args)
+	}
+	var a, b *document.Node
+	names := args
+	switch {
+	case len(s.common.sites) == 2 && len(args) > 0:
+		names = s.common.sites
+		a, b, err = s.atTwoSites(ctx, args)
+	case len(s.common.sites) > 2:
+		return 0, usagef("", "two sites are compared, and %d are named", len(s.common.sites))
+	case len(args) != 2:
+		return 0, usagef("testbench compare before.json after.json, testbench compare TARGET -site ONE -site OTHER", "compare which two answers?")
+	default:
+		if a, err = s.tree(args[0]); err == nil {
+			b, err = s.tree(args[1])
+		}
+	}
+	if err != nil {
+		return 0, err
+	}
+	differences := compare.Trees(a, b, asked)
+	switch {
+	case s.common.json && isJSON(a) && isJSON(b) && len(asked.Ignore)+len(asked.Kinds)+len(asked.Keys) == 0:
+		err = s.tell.json(compare.Patch(a, b))
+	case s.common.json:
+		err = s.tell.json(differencesJSON(differences))
+	default:
+		s.showDifferences(names, differences)
+	}
+	if err != nil {
+		return 0, err
+	}
+	if len(differences) > 0 {
+		return ExitFellShort, nil
+	}
+	return ExitHeld, nil
+}
+
+// comparedAs says what the arguments are: whole runs of the history by their numbers,
+// contracts, or else answers.
+func (s *session) comparedAs(o *compareOptions, args []string) (string, error) {
+	if o.as != "" {
+		if err := oneOf("as", o.as, asAnswers, asRuns, asContracts); err != nil {
+			return "", err
+		}
+		if o.as != asAnswers && len(args) != 2 {
+			return "", usagef("testbench compare 17 18, testbench compare old.wsdl new.wsdl", "compare which two %s?", o.as)
+		}
+		return o.as, nil
+	}
+	if len(args) != 2 || len(s.common.sites) > 0 {
+		return asAnswers, nil
+	}
+	kinds := map[string]bool{}
+	for _, name := range args {
+		kinds[s.kindOfSource(name)] = true
+	}
+	switch {
+	case len(kinds) > 1 && (kinds[asRuns] || kinds[asContracts]):
+		return "", usagef("-as answers, -as runs or -as contracts says what they are", "%s is one of two %s, and %s of two %s", args[0], s.kindOfSource(args[0]), args[1], s.kindOfSource(args[1]))
+	case kinds[asRuns]:
+		return asRuns, nil
+	case kinds[asContracts]:
+		return asContracts, nil
+	}
+	return asAnswers, nil
+}
+
+// kindOfSource says what an argument stands for.
+func (s *session) kindOfSource(name string) string {
+	file, err := os.Open(name)
+	if err != nil {
+		bench, err := s.openOrNone()
+		switch _, number := strconv.Atoi(name); {
+		case number == nil:
+			return asRuns
+		case strings.Contains(name, "://"), err == nil && bench.HasService(name):
+			return asContracts
+		}
+		return asAnswers
+	}
+	defer func() { _ = file.Close() }()
+	start, err := io.ReadAll(io.LimitReader(file, 64<<10))
+	if err == nil && testbench.LooksLikeContract(start) {
+		return asContracts
+	}
+	return asAnswers
+}
+
+func isJSON(n *document.Node) bool { return n.Kind != document.Element && n.Kind != document.Untyped }
+
+// tree reads a source as a tree: of an envelope, its payload.
+func (s *session) tree(name string) (*document.Node, error) {
+	from, mediaType, err := s.source(name)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = from.Close() }()
+	const most = 256 << 20
+	data, err := io.ReadAll(io.LimitReader(from, most+1))
+	if err != nil {
+		return nil, err
+	}
+	if len(data) > most {
+		return nil, fmt.Errorf("%s is larger than %d MiB", name, most>>20)
+	}
+	node, err := testbench.ReadAnswer(mediaType, data)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", name, err)
+	}
+	return node, nil
+}
+
+// atTwoSites makes one call at both sites and gives what was answered.
+func (s *session) atTwoSites(ctx context.Context, args []string) (a, b *document.Node, err error) {
+	bench, err := s.open()
+	if err != nil {
+		return nil, nil, err
+	}
+	var answers []*document.Node
+	for _, site := range s.common.sites {
+		s.common.site = site
+		result, notes, err := s.oneCall(ctx, bench, args)
+		if err != nil {
+			return nil, nil, err
+		}
+		for _, note := range notes {
+			s.tell.note("note: at %s: %s", visible(site), visible(note))
+		}
+		if last := result.Last(); result.Reply == nil || result.Reply.Payload == nil || last != nil && last.Failure != nil {
+			return nil, nil, &noAnswerError{site, result}
+		}
+		if result.Outcome != testbench.Held {
+			s.tell.note("note: at %s the call %s: %s", visible(site), result.Outcome, visible(strings.TrimSpace(result.Reason+" "+result.Says)))
+		}
+		answers = append(answers, result.Reply.Payload)
+	}
+	return answers[0], answers[1], nil
+}
+
+// noAnswerError says that a call came to nothing that could be looked at.
+type noAnswerError struct {
+	site   string
+	result *testbench.StepResult
+}
+
+func (e *noAnswerError) Error() string {
+	reason := e.result.Reason
+	if reason == "" {
+		reason = "the answer has no content"
+	}
+	return "at " + e.site + ": " + reason
+}
+
+// oneCall makes the call that arguments describe.
+func (s *session) oneCall(ctx context.Context, bench *testbench.Bench, args []string) (*testbench.StepResult, []string, error) {
+	call := testbench.Call{Pages: 1}
+	call.Target, call.Fields = targetAndFields(args)
+	step, err := bench.Prepare(call, s.options())
+	if err != nil {
+		return nil, nil, err
+	}
+	return bench.Do(ctx, step, s.options())
+}
+
+// differencesJSON is the form of differences that are no patch.
+func differencesJSON(differences []compare.Difference) []map[string]any {
+	out := []map[string]any{}
+	for _, d := range differences {
+		one := map[string]any{"kind": d.Kind, "path": d.Path}
+		if d.A != nil {
+			one["a"] = shortValue(d.A)
+		}
+		if d.B != nil {
+			one["b"] = shortValue(d.B)
+		}
+		if d.Kind == compare.Moved {
+			one["from"], one["to"] = d.From, d.To
+		}
+		out = append(out, one)
+	}
+	return out
+}
+
+// shortValue is a value in a line.
+func shortValue(n *document.Node) string {
+	if n == nil {
+		return ""
+	}
+	if n.IsScalar() && rule.KindOf(n) != "text" && n.Kind != document.Text {
+		return n.Text
+	}
+	return document.WriteJSON(n, document.Style{})
+}
+
+// showDifferences shows what differs: side by side where there is room.
+func (s *session) showDifferences(names []string, differences []compare.Difference) {
+	t := s.tell
+	if len(differences) == 0 {
+		t.printf("%s\n", t.in(green, "no difference"))
+		return
+	}
+	width := 4
+	for _, d := range differences {
+		width = max(width, len([]rune(d.Path)))
+	}
+	width = min(width, t.width*2/5)
+	side := (t.width - width - 2 - 2 - 8 - 2) / 2
+	wide := side >= 16
+	if wide {
+		t.printf("%s\n", t.in(faint, "         "+fit("path", width)+"  "+fit(names[0], side)+"  "+names[1]))
+	}
+	signs := map[compare.Kind]string{compare.Changed: "changed", compare.Added: "added", compare.Removed: "removed", compare.Moved: "moved", compare.Retyped: "kind"}
+	for _, d := range differences {
+		a, b := shortValue(d.A), shortValue(d.B)
+		if d.Kind == compare.Moved {
+			a, b = fmt.Sprintf("at %d", d.From), fmt.Sprintf("at %d", d.To)
+		}
+		style := map[compare.Kind]string{compare.Added: green, compare.Removed: red}[d.Kind]
+		word := signs[d.Kind]
+		if style != "" {
+			word = t.in(style, fit(word, 7))
+		} else {
+			word = fit(word, 7)
+		}
+		if wide {
+			t.printf("%s\n", strings.TrimRight(word+"  "+fit(d.Path, width)+"  "+fit(a, side)+"  "+fit(b, side), " "))
+			continue
+		}
+		t.printf("%s  %s\n", word, visible(d.Path))
+		for _, line := range []string{a, b} {
+			if line != "" {
+				t.printf("%s\n", wrap(visible(line), t.width, 9))
+			}
+		}
+	}
+	t.printf("%s\n", count(len(differences), "difference"))
+}

@@ -1,0 +1,191 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"testbench"
+	"testbench/internal/compare"
+)
+
+// compareContracts tells what changed from one version of a contract to another, and
+// whom it breaks.
+func (s *session) compareContracts(ctx context.Context, o *compareOptions, args []string) (int, error) {
+	before, err := s.contract(ctx, args[0])
+	if err != nil {
+		return 0, err
+	}
+	after, err := s.contract(ctx, args[1])
+	if err != nil {
+		return 0, err
+	}
+	changes, err := before.Changes(after)
+	if err != nil {
+		return 0, err
+	}
+	if o.breaks {
+		changes = slices.DeleteFunc(changes, func(c testbench.Change) bool { return !c.Callers && !c.Readers })
+	}
+	if s.common.json {
+		err = jsonList(s.tell, changes)
+	} else {
+		s.showChanges(changes)
+	}
+	if err != nil || len(changes) == 0 {
+		return ExitHeld, err
+	}
+	return ExitFellShort, nil
+}
+
+func (s *session) showChanges(changes []testbench.Change) {
+	t := s.tell
+	if len(changes) == 0 {
+		t.printf("%s\n", t.in(green, "no difference"))
+		return
+	}
+	width := 0
+	for i := range changes {
+		width = min(max(width, len([]rune(subjectOfChange(&changes[i])))), 34)
+	}
+	counts := map[string]int{}
+	operation, first := "", true
+	for i := range changes {
+		c := &changes[i]
+		if first || c.Operation != operation {
+			t.printf("%s\n", t.in(bold, visible(firstOf(c.Operation, "the contract as a whole"))))
+			operation, first = c.Operation, false
+		}
+		verdict := c.Verdict()
+		counts[verdict]++
+		word := fit(verdict, 14)
+		if c.Callers || c.Readers {
+			word = t.in(red, word)
+		} else {
+			word = t.in(faint, word)
+		}
+		subject := subjectOfChange(c)
+		text := c.What
+		switch {
+		case c.Before != "" && c.After != "":
+			text += fmt.Sprintf(": %s before, %s now", c.Before, c.After)
+		case c.After != "":
+			text += ": " + c.After
+		case c.Before != "":
+			text += ": it was " + c.Before
+		}
+		if len([]rune(subject)) > width || t.width < 80 {
+			s.lines("  "+word+"  ", 18, strings.TrimSpace(subject+"   "+text))
+			continue
+		}
+		s.lines("  "+word+"  "+fit(subject, width)+"  ", 18+width+2, text)
+	}
+	var words []string
+	for _, verdict := range []string{"breaks both", "breaks callers", "breaks readers", "breaks nobody"} {
+		if n := counts[verdict]; n > 0 {
+			if n > 1 {
+				verdict = strings.Replace(verdict, "breaks", "break", 1)
+			}
+			words = append(words, fmt.Sprintf("%d %s", n, verdict))
+		}
+	}
+	t.printf("%s\n", wrap(count(len(changes), "change")+": "+strings.Join(words, ", "), t.width, 0))
+}
+
+// subjectOfChange says what it is that changed.
+func subjectOfChange(c *testbench.Change) string {
+	return strings.TrimSpace(c.Where + " " + c.Path)
+}
+
+// lines writes a text behind a lead that takes so many columns; on a narrow terminal
+// below it.
+func (s *session) lines(lead string, width int, text string) {
+	t := s.tell
+	if t.width < width+20 {
+		t.printf("%s\n%s\n", strings.TrimRight(lead, " "), wrap(visible(text), t.width, 6))
+		return
+	}
+	t.printf("%s%s\n", lead, strings.TrimLeft(wrap(visible(text), t.width, width), " "))
+}
+
+// compareRuns tells what became of the steps from one run to another.
+func (s *session) compareRuns(o compare.RunOptions, args []string) (int, error) {
+	before, done, err := s.stored(args[0])
+	if err != nil {
+		return 0, err
+	}
+	defer done()
+	after, done, err := s.stored(args[1])
+	if err != nil {
+		return 0, err
+	}
+	defer done()
+	changes, err := compare.Runs(before, after, o)
+	if err != nil {
+		return 0, err
+	}
+	if s.common.json {
+		err = jsonList(s.tell, changes)
+	} else {
+		s.showStepChanges(changes)
+	}
+	if err != nil || len(changes) == 0 {
+		return ExitHeld, err
+	}
+	return ExitFellShort, nil
+}
+
+func (s *session) showStepChanges(changes []compare.StepChange) {
+	t := s.tell
+	if len(changes) == 0 {
+		t.printf("%s\n", t.in(green, "no difference"))
+		return
+	}
+	sheet, row, newly := "", "", 0
+	for i := range changes {
+		c := &changes[i]
+		if i == 0 || c.Sheet != sheet {
+			t.printf("%s\n", t.in(bold, visible(firstOf(c.Sheet, "call"))))
+			sheet, row = c.Sheet, ""
+		}
+		if c.Row != row {
+			t.printf("  %s\n", visible(c.Row))
+			row = c.Row
+		}
+		text := c.What
+		switch {
+		case c.Before != "" && c.After != "":
+			text += fmt.Sprintf(": %s before, %s now", inOneLine(c.Before), inOneLine(c.After))
+		case c.After != "":
+			text += ": " + inOneLine(c.After)
+		case c.Before != "":
+			text += ": it was " + inOneLine(c.Before)
+		}
+		if c.Why != "" {
+			text += "; " + c.Why
+		}
+		name := fit(c.Step, 22)
+		if c.Step == "" {
+			name = fit(map[bool]string{true: "the whole sheet", false: "the whole row"}[c.Row == ""], 22)
+		}
+		switch {
+		case c.Newly:
+			newly++
+			name = t.in(red, name)
+		case c.What == "holds now":
+			name = t.in(green, name)
+		}
+		s.lines("  "+name+"  ", 26, text)
+	}
+	text := count(len(changes), "difference")
+	if newly > 0 {
+		text += ", " + count(newly, "step") + " newly " + map[bool]string{true: "falls", false: "fall"}[newly == 1]
+	}
+	t.printf("%s\n", text)
+}
+
+// inOneLine cuts a value that would fill the terminal.
+func inOneLine(text string) string {
+	return strings.TrimRight(fit(text, min(len([]rune(text)), 80)), " ")
+}

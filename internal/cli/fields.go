@@ -1,0 +1,241 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"io"
+	"os"
+	"strconv"
+	"strings"
+
+	"testbench/internal/fields"
+	"testbench/internal/history"
+	"testbench/internal/rule"
+)
+
+type fieldsOptions struct {
+	find, kind, as string
+	tree           bool
+}
+
+func fieldsCommand() *command {
+	return &command{name: "fields", group: "finding one's way in answers", purpose: "shows every field of an answer: its path, its kind, what stands in it", usage: "SOURCE",
+		examples: []string{"testbench call stores/search grade=A -save lots.json", "testbench fields lots.json", "testbench fields last -find keeper -as keep"},
+		options: func(f *flag.FlagSet) any {
+			o := &fieldsOptions{}
+			f.StringVar(&o.find, "find", "", "only fields with this `text` in their path or values")
+			f.StringVar(&o.kind, "kind", "", "only fields of this `kind`: "+strings.Join(fieldKinds(), ", "))
+			f.StringVar(&o.as, "as", "", "text to paste into a step: keep or fields (`what`)")
+			f.BoolVar(&o.tree, "tree", false, "show them as a tree")
+			return o
+		},
+		run: func(_ context.Context, s *session, options any, args []string) (int, error) {
+			return s.fields(options.(*fieldsOptions), args)
+		}}
+}
+
+func fieldKinds() []string {
+	return append([]string{"object", "list", "null", "text", "number", "integer", "boolean"}, rule.Forms()...)
+}
+
+func (s *session) fields(o *fieldsOptions, args []string) (int, error) {
+	if len(args) != 1 {
+		return 0, usagef("testbench fields FILE, testbench fields - (standard input), testbench fields last, testbench fields 18.3", "the fields of what?")
+	}
+	if err := oneOf("kind", o.kind, fieldKinds()...); err != nil {
+		return 0, err
+	}
+	if err := oneOf("as", o.as, "keep", "fields"); err != nil {
+		return 0, err
+	}
+	from, mediaType, err := s.source(args[0])
+	if err != nil {
+		return 0, err
+	}
+	defer func() { _ = from.Close() }()
+	g, _, err := fields.Read(from, mediaType)
+	if err != nil {
+		return 0, fmt.Errorf("%s: %w", args[0], err)
+	}
+	var found []fields.Field
+	for _, f := range g.Fields() {
+		if (o.find == "" || f.Has(o.find)) && (o.kind == "" || f.Is(o.kind)) {
+			found = append(found, f)
+		}
+	}
+	switch {
+	case s.common.json:
+		if err := jsonList(s.tell, found); err != nil {
+			return 0, err
+		}
+	case len(found) == 0:
+		s.tell.note("no field is like that")
+	case o.as == "keep":
+		s.tell.printf("%s", visible(fields.AsKeep(found)))
+	case o.as == "fields":
+		s.tell.printf("%s", visible(fields.AsFields(found)))
+	default:
+		s.showFields(found, o.tree)
+	}
+	if g.Full {
+		s.tell.note("note: there are more fields than are told apart")
+	}
+	if len(found) == 0 {
+		return ExitFellShort, nil
+	}
+	return ExitHeld, nil
+}
+
+// source opens what is to be looked at: a file, standard input, or an exchange of the
+// history. The media type is empty where nothing tells it.
+func (s *session) source(name string) (from io.ReadCloser, mediaType string, err error) {
+	if name == "-" {
+		return io.NopCloser(s.stdin), "", nil
+	}
+	file, err := os.Open(name)
+	if err == nil {
+		info, err := file.Stat()
+		if err == nil && info.IsDir() {
+			err = fmt.Errorf("%s is a folder", name)
+		}
+		return file, mediaTypeOf(name), err
+	}
+	run, number, ok := exchangeName(name)
+	if !ok {
+		if errors.Is(err, os.ErrNotExist) {
+			return nil, "", usagef("a file, - for standard input, last, or an exchange of the history as 18.3", "there is no file %s", name)
+		}
+		return nil, "", err
+	}
+	e, err := s.exchange(run, number)
+	if err != nil {
+		return nil, "", err
+	}
+	if e.Status == 0 {
+		return nil, "", fmt.Errorf("no answer came in exchange %s: %s", name, e.Failure)
+	}
+	for key, values := range e.Headers {
+		if strings.EqualFold(key, "Content-Type") && len(values) > 0 {
+			mediaType = values[0]
+		}
+	}
+	return io.NopCloser(strings.NewReader(e.Body)), mediaType, nil
+}
+
+// mediaTypeOf tells files apart whose content could be something else.
+func mediaTypeOf(name string) string {
+	for ending, mediaType := range map[string]string{".csv": "text/csv", ".ndjson": "application/x-ndjson", ".jsonl": "application/x-ndjson", ".html": "text/html", ".json": "application/json", ".xml": "application/xml"} {
+		if strings.HasSuffix(strings.ToLower(name), ending) {
+			return mediaType
+		}
+	}
+	return ""
+}
+
+// exchangeName reads 18.3, 18 for its last exchange, or last.
+func exchangeName(text string) (run, number int, ok bool) {
+	if text == "last" {
+		return 0, 0, true
+	}
+	first, second, hasSecond := strings.Cut(text, ".")
+	run, err := strconv.Atoi(first)
+	if err != nil || run < 1 {
+		return 0, 0, false
+	}
+	if hasSecond {
+		if number, err = strconv.Atoi(second); err != nil || number < 1 {
+			return 0, 0, false
+		}
+	}
+	return run, number, true
+}
+
+// exchange finds an exchange of the history: the newest run where run is 0, its last
+// exchange where number is 0.
+func (s *session) exchange(run, number int) (*history.Exchange, error) {
+	bench, err := s.open()
+	if err != nil {
+		return nil, err
+	}
+	store, err := bench.History()
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = store.Close() }()
+	if run == 0 {
+		if run, err = store.Last(); err != nil {
+			return nil, err
+		}
+	}
+	stored, err := store.Get(run)
+	if err != nil {
+		return nil, err
+	}
+	var found *history.Exchange
+	count := 0
+	for _, e := range history.Exchanges(stored) {
+		count++
+		if number == 0 || count == number {
+			found = e
+		}
+	}
+	switch {
+	case found == nil && count == 0:
+		return nil, fmt.Errorf("run %d has no exchange", run)
+	case found == nil:
+		return nil, usagef(fmt.Sprintf("they are numbered from %d.1 to %d.%d", run, run, count), "run %d has no exchange %d", run, number)
+	case found.Request == nil:
+		return nil, errors.New("that exchange held, and is recorded without what was sent: of long runs only the first ones and those that fell are whole")
+	}
+	return found, nil
+}
+
+// showFields shows fields in columns.
+func (s *session) showFields(found []fields.Field, tree bool) {
+	t := s.tell
+	paths := make([]string, len(found))
+	width, kinds := 4, 4
+	for i, f := range found {
+		paths[i] = f.Path
+		if tree {
+			paths[i] = strings.Repeat("  ", f.Depth) + f.Short()
+		}
+		width = max(width, len([]rune(paths[i])))
+		kinds = max(kinds, len(f.Kind))
+	}
+	width, kinds = min(width, max(t.width*2/5, 30)), min(kinds, 24)
+	narrow := t.width < width+kinds+33
+	if !narrow {
+		t.printf("%s  %s  %s  %s\n", t.in(faint, fit("path", width)), t.in(faint, fit("kind", kinds)), t.in(faint, "     in"), t.in(faint, "value"))
+	}
+	for i, f := range found {
+		in := ""
+		if f.Of > 1 || f.Count != f.Of {
+			in = fmt.Sprintf("%d/%d", f.Count, f.Of)
+		}
+		if narrow {
+			line := strings.Join(strings.Fields(f.Kind+" "+in+" "+oneLine(f.Span())), " ")
+			t.printf("%s\n    %s\n", visible(paths[i]), strings.TrimRight(fit(line, min(len([]rune(line)), max(t.width-4, 10))), " "))
+			continue
+		}
+		path := visible(paths[i])
+		if len([]rune(path)) > width {
+			t.printf("%s\n", path) // a path that is cut could not be pasted
+			path = ""
+		}
+		left := max(t.width-width-kinds-13, 20)
+		t.printf("%s  %s  %7s  %s\n", fit(path, width), fit(f.Kind, kinds), in, strings.TrimRight(fit(f.Span(), min(left, len([]rune(f.Span())))), " "))
+	}
+}
+
+// oneOf says that an option takes one of some words.
+func oneOf(option, given string, words ...string) error {
+	for _, w := range words {
+		if given == "" || given == w {
+			return nil
+		}
+	}
+	return usagef("there are: "+strings.Join(words, ", "), "-%s does not take %q", option, given)
+}

@@ -1,0 +1,309 @@
+package cli
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"testbench"
+	"testbench/internal/document"
+	"testbench/internal/exchange"
+	"testbench/internal/history"
+)
+
+type historyOptions struct {
+	most  int
+	steps bool
+	full  bool
+	prune int
+}
+
+func historyCommand() *command {
+	return &command{name: "history", group: "looking back", purpose: "shows past runs and calls, an exchange of them in full, and how steps fared over time", usage: "[RUN or RUN.EXCHANGE]",
+		examples: []string{"testbench history", "testbench history 3", "testbench history 3.2", "testbench history -steps"},
+		options: func(f *flag.FlagSet) any {
+			o := &historyOptions{}
+			f.IntVar(&o.most, "most", 20, "how many runs are looked at")
+			f.BoolVar(&o.steps, "steps", false, "how each step fared over the runs: outcomes, times, what newly falls")
+			f.BoolVar(&o.full, "full", false, "show bodies in full, however long, on a terminal too")
+			f.IntVar(&o.prune, "prune", -1, "take all runs away but the newest so many (`number`)")
+			return o
+		},
+		run: func(_ context.Context, s *session, options any, args []string) (int, error) {
+			return s.history(options.(*historyOptions), args)
+		}}
+}
+
+func (s *session) history(o *historyOptions, args []string) (int, error) {
+	s.full = o.full
+	if len(args) > 1 {
+		return 0, usagef("testbench history 18, testbench history 18.3", "one run or exchange at a time")
+	}
+	if o.most < 1 {
+		return 0, usagef("", "-most takes a number from 1")
+	}
+	if len(args) == 1 {
+		return s.pastRun(args[0])
+	}
+	bench, err := s.open()
+	if err != nil {
+		return 0, err
+	}
+	if o.prune >= 0 {
+		gone, err := bench.Prune(o.prune)
+		if err != nil {
+			return 0, err
+		}
+		s.tell.note("%s taken away", count(len(gone), "run"))
+		return ExitHeld, nil
+	}
+	store, err := bench.History()
+	if err != nil {
+		return 0, err
+	}
+	defer func() { _ = store.Close() }()
+	if store.Note != "" {
+		s.tell.note("note: %s", visible(store.Note))
+	}
+	if o.steps {
+		return s.trends(store, o.most)
+	}
+	runs, err := store.Recent(o.most)
+	if err != nil {
+		return 0, err
+	}
+	if s.common.json {
+		return ExitHeld, jsonList(s.tell, runs)
+	}
+	if len(runs) == 0 {
+		s.tell.note("nothing was run yet")
+		return ExitHeld, nil
+	}
+	t := s.tell
+	narrow := t.width < 90
+	if !narrow {
+		t.printf("%s\n", t.in(faint, fmt.Sprintf("%3s  %-19s  %-11s  %4s  %9s  %8s  %s", "run", "when", "outcome", "rows", "exchanges", "time", "what")))
+	}
+	for _, run := range runs {
+		if narrow {
+			t.printf("%3d  %s  %s\n%s\n", run.Number, run.Started.Local().Format("2006-01-02 15:04:05"), s.outcome(run.Outcome, len(run.Outcome)),
+				wrap(fmt.Sprintf("%s, %s, %s: %s", count(run.Counts.Rows, "row"), count(run.Counts.Exchanges, "exchange"), milliseconds(time.Duration(run.Seconds*float64(time.Second))), visible(whatRan(store, run))), t.width, 5))
+			continue
+		}
+		t.printf("%3d  %s  %s  %4d  %9d  %8s  %s\n", run.Number, run.Started.Local().Format("2006-01-02 15:04:05"), s.outcome(run.Outcome, 11), run.Counts.Rows, run.Counts.Exchanges,
+			milliseconds(time.Duration(run.Seconds*float64(time.Second))), visible(whatRan(store, run)))
+	}
+	return ExitHeld, nil
+}
+
+// outcome shows an outcome in its colour, in a column.
+func (s *session) outcome(outcome string, width int) string {
+	style := red
+	switch outcome {
+	case string(testbench.Held):
+		style = green
+	case string(testbench.NotRun):
+		style = faint
+	}
+	return s.tell.in(style, fit(outcome, width))
+}
+
+// whatRan says in a line which sheets a run had, or which call it was.
+func whatRan(store *history.Store, run *history.Run) string {
+	var words []string
+	for _, sheet := range run.Sheets {
+		switch {
+		case sheet.File != "":
+			words = append(words, sheet.File)
+		case sheet.Sheet != "call": // a probe
+			words = append(words, sheet.Sheet)
+		}
+	}
+	switch {
+	case len(words) > 3:
+		return fmt.Sprintf("%s and %d more sheets", words[0], len(words)-1)
+	case len(words) > 0:
+		return strings.Join(words, " ")
+	}
+	stored, err := store.Get(run.Number)
+	if err != nil {
+		return ""
+	}
+	for row, err := range stored.Rows(0) {
+		if err == nil && len(row.Steps) > 0 {
+			return "call " + row.Steps[0].Target
+		}
+	}
+	return ""
+}
+
+// pastRun shows a run with its exchanges, or one exchange in full.
+func (s *session) pastRun(name string) (int, error) {
+	run, number, ok := exchangeName(name)
+	if !ok {
+		return 0, usagef("testbench history 18, testbench history 18.3, testbench history last", "%q is no run and no exchange", name)
+	}
+	if name == "last" || strings.Contains(name, ".") {
+		return s.pastExchange(run, number)
+	}
+	stored, done, err := s.stored(name)
+	if err != nil {
+		return 0, err
+	}
+	defer done()
+	if s.common.json {
+		return ExitHeld, history.WriteJSON(s.tell.out, stored)
+	}
+	t := s.tell
+	head := stored.Run()
+	t.printf("%s\n", t.in(bold, fmt.Sprintf("run %d", run))+t.sign(" · ", " - ")+head.Started.Local().Format("2006-01-02 15:04:05")+t.sign(" · ", " - ")+s.outcome(head.Outcome, len(head.Outcome)))
+	exchange := 0
+	for i, sheet := range head.Sheets {
+		t.printf("%s%ssite %s\n", t.in(bold, visible(sheet.Sheet)), t.sign(" · ", " - "), visible(sheet.Site))
+		for row, err := range stored.Rows(i) {
+			if err != nil {
+				return 0, err
+			}
+			if row.Name() != "" {
+				t.printf("  %s\n", oneLine(row.Name()))
+			}
+			for _, step := range row.Steps {
+				which := ""
+				if n := len(step.Exchanges) + step.Sent; n > 0 {
+					which = fmt.Sprintf("%d.%d", run, exchange+n)
+					exchange += n
+				}
+				status := "   "
+				if step.Status > 0 {
+					status = fmt.Sprintf("%3d", step.Status)
+				}
+				t.printf("  %s  %s  %s  %s  %s\n", fit(which, 8), fit(step.Step, 24), fit(step.Target, 28), status, s.outcome(step.Outcome, 0+len(step.Outcome)))
+			}
+		}
+	}
+	t.note("next: testbench history %d.1   (an exchange in full)", run)
+	return ExitHeld, nil
+}
+
+// pastExchange shows one exchange as it was.
+func (s *session) pastExchange(run, number int) (int, error) {
+	e, err := s.exchange(run, number)
+	if err != nil {
+		return 0, err
+	}
+	if s.common.json {
+		return ExitHeld, s.tell.json(e)
+	}
+	t := s.tell
+	lines := func(headers map[string][]string) {
+		for _, name := range sortedHeader(headers) {
+			for _, v := range headers[name] {
+				t.printf("%s\n", t.in(faint, visible(name+": "+v)))
+			}
+		}
+	}
+	body := func(headers map[string][]string, text string) {
+		if text == "" {
+			return
+		}
+		mediaType := ""
+		for name, values := range headers {
+			if strings.EqualFold(name, "Content-Type") && len(values) > 0 {
+				mediaType = values[0]
+			}
+		}
+		node, format, err := document.Read(mediaType, []byte(text))
+		if err != nil {
+			node = nil
+		}
+		t.printf("%s\n", s.body(format, node, []byte(text), ""))
+	}
+	t.printf("%s %s\n", t.in(bold, visible(e.Request.Method)), visible(e.Request.Address))
+	lines(e.Request.Headers)
+	body(e.Request.Headers, e.Request.Body)
+	t.printf("\n")
+	if e.Failure != "" {
+		t.printf("%s\n", t.in(red, visible(e.Failure)))
+	}
+	if e.Status > 0 {
+		dot := t.sign(" · ", " - ")
+		t.printf("%s%s%.1f ms%s%s\n", t.in(bold, visible(fmt.Sprintf("%s %d %s", e.Protocol, e.Status, e.Reason))), dot, e.Milliseconds, dot, size(len(e.Body)))
+		if words := exchange.PhasesOf(e.Phases).Words(); words != "" {
+			t.printf("%s\n", t.in(faint, words))
+		}
+		if e.TLS != nil {
+			t.printf("%s\n", t.in(faint, visible(e.TLS.Words())))
+		}
+		lines(e.Headers)
+		body(e.Headers, e.Body)
+	}
+	for _, note := range e.Notes {
+		t.printf("%s\n", wrap(visible("note: "+note), t.width, 0))
+	}
+	return ExitHeld, nil
+}
+
+// trends shows how each step fared over the runs.
+func (s *session) trends(store *history.Store, most int) (int, error) {
+	trends, err := store.Trends(most)
+	if err != nil {
+		return 0, err
+	}
+	if s.common.json {
+		return ExitHeld, jsonList(s.tell, trends)
+	}
+	t := s.tell
+	if len(trends) == 0 {
+		t.note("no sheet was run yet")
+		return ExitHeld, nil
+	}
+	width := 4
+	for _, trend := range trends {
+		width = max(width, len([]rune(trend.Step)))
+	}
+	width = min(width, 30)
+	file := ""
+	for _, trend := range trends {
+		if trend.File != file {
+			file = trend.File
+			t.printf("%s\n", t.in(bold, visible(file)))
+		}
+		var signs strings.Builder
+		for _, outcome := range trend.Outcomes {
+			signs.WriteString(s.signOf(outcome))
+		}
+		now, before := trend.Times[len(trend.Times)-1], trend.Before()
+		took := ""
+		if now > 0 {
+			took = milliseconds(time.Duration(now * float64(time.Millisecond)))
+		}
+		if now > 0 && before > 0 {
+			took += fmt.Sprintf("  (%s before)", milliseconds(time.Duration(before*float64(time.Millisecond))))
+		}
+		word := trend.Word()
+		if slices.Contains([]string{"newly falls", "falls", "comes and goes"}, word) {
+			word = t.in(red, word)
+		}
+		line := fit(trend.Step, width) + "  " + signs.String() + strings.Repeat(" ", max(min(most, 20)-len(trend.Outcomes), 0)) + "  "
+		if word != "" {
+			took = fit(took, 26) + "  " + word
+		}
+		t.printf("  %s\n", strings.TrimRight(line+took, " "))
+	}
+	t.note("%s held, %s did not hold, %s not run; the newest at the right", t.sign("•", "+"), t.sign("✗", "x"), t.sign("·", "."))
+	return ExitHeld, nil
+}
+
+func (s *session) signOf(outcome string) string {
+	t := s.tell
+	switch outcome {
+	case string(testbench.Held):
+		return t.in(green, t.sign("•", "+"))
+	case string(testbench.NotRun):
+		return t.in(faint, t.sign("·", "."))
+	}
+	return t.in(red, t.sign("✗", "x"))
+}

@@ -1,0 +1,328 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"testbench"
+	"testbench/internal/nearest"
+	"testbench/internal/probe"
+	"testbench/internal/safefile"
+	"testbench/internal/sheet"
+)
+
+type probeOptions struct {
+	callOptions
+	only, rate, as string
+	seed           uint64
+	within         time.Duration
+	bad            bool
+	out            list
+}
+
+func probeCommand() *command {
+	return &command{name: "probe", group: "checking", purpose: "sends wrong requests on purpose, and says how the service takes each", talks: true,
+		usage: "SERVICE/OPERATION [field=value ...] | SHEET STEP",
+		examples: []string{"testbench probe lab/GradeLot lot=L-2201 moisture=17", "testbench probe stores/search grade=A -only credentials,limits", "testbench probe sheets/01-search.yaml details -bad",
+			"testbench probe ledger/Suppliers.create name=Moor city=Heatherfold -write local -rate 20/s", "testbench probe stores/search grade=A -as sheet -out sheets/wrong-search.yaml"},
+		options: func(f *flag.FlagSet) any {
+			o := &probeOptions{}
+			var kinds []string
+			for _, kind := range probe.Kinds {
+				kinds = append(kinds, string(kind))
+			}
+			f.StringVar(&o.only, "only", "", "only these `kinds`, with commas between: "+strings.Join(kinds, ", "))
+			f.Uint64Var(&o.seed, "seed", 1, "decides what is made up; the same `number` makes the same requests")
+			f.StringVar(&o.rate, "rate", "", "how many requests go out in a time: 20/s, 100/min (`requests/time`)")
+			f.DurationVar(&o.within, "within", 10*time.Second, "an answer that takes longer counts as broke")
+			f.BoolVar(&o.bad, "bad", false, "show only what was not refused clearly and may not be taken either")
+			f.StringVar(&o.as, "as", "", "send nothing and write the wrong requests as a `sheet`, to be kept and run")
+			f.Var(&o.out, "out", "a report into a `file`: .html, .xml (JUnit), .har, .md, .json, .ndjson, .csv; may stand several times. With -as sheet, the sheet")
+			o.shape(f)
+			return o
+		},
+		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
+			return s.probe(ctx, options.(*probeOptions), args)
+		}}
+}
+
+// ask reads the options.
+func (o *probeOptions) ask(options testbench.Options) (testbench.ProbeOptions, error) {
+	out := testbench.ProbeOptions{Options: options, Seed: o.seed, Slow: o.within}
+	if o.within <= 0 {
+		return out, usagef("-within 5s", "-within %s is no time", o.within)
+	}
+	var err error
+	if out.Rate, err = parseRate(o.rate); err != nil {
+		return out, err
+	}
+	var known []string
+	for _, kind := range probe.Kinds {
+		known = append(known, string(kind))
+	}
+	for name := range strings.SplitSeq(o.only, ",") {
+		if name = strings.TrimSpace(name); name == "" {
+			continue
+		}
+		if !slices.Contains(known, name) {
+			return out, usagef(firstOf(nearest.Try(name, known), "there are: "+strings.Join(known, ", ")), "-only %s is no kind of change", name)
+		}
+		out.Only = append(out.Only, probe.Kind(name))
+	}
+	if o.as != "" && o.as != "sheet" {
+		return out, usagef("-as sheet", "-as %s is unknown", o.as)
+	}
+	return out, nil
+}
+
+func (s *session) probe(ctx context.Context, o *probeOptions, args []string) (int, error) {
+	bench, err := s.openOrNone()
+	if err != nil {
+		return 0, err
+	}
+	if len(args) == 0 {
+		return 0, usagef("testbench probe stores/search grade=A", "probe which operation?")
+	}
+	asked, err := o.ask(s.options())
+	if err != nil {
+		return 0, err
+	}
+	isSheet := false
+	if _, statErr := os.Stat(args[0]); statErr == nil && (strings.HasSuffix(args[0], ".yaml") || strings.HasSuffix(args[0], ".yml")) {
+		if isSheet = true; len(args) != 2 {
+			return 0, usagef("testbench probe "+args[0]+" STEP", "probe which step of %s?", args[0])
+		}
+	}
+	var step *sheet.Step
+	if !isSheet {
+		if step, asked.Options, err = s.prepareCall(bench, &o.callOptions, args); err != nil {
+			return 0, err
+		}
+	}
+	if o.as == "sheet" {
+		return s.probeSheet(ctx, bench, o, step, args, asked)
+	}
+	table := &probeTable{session: s, bad: o.bad}
+	if !s.common.json {
+		asked.Begun, asked.Told = table.begin, table.tell
+	}
+	var result *testbench.ProbeResult
+	if isSheet {
+		result, err = bench.ProbeStep(ctx, args[0], args[1], asked)
+	} else {
+		result, err = bench.Probe(ctx, step, asked)
+	}
+	var notGood *testbench.NotGoodError
+	switch {
+	case errors.Is(err, testbench.ErrWrites):
+		return 0, usagef("-write SITE sends it, where that may be; -as sheet writes it down and sends nothing", "%s: %v", strings.Join(args, " "), err)
+	case errors.As(err, &notGood):
+		s.tell.fail(err)
+		return max(ExitFellShort, notGood.Result.Outcome.ExitStatus()), nil
+	case err != nil:
+		return 0, err
+	}
+	return s.finishProbe(bench, o, table, result)
+}
+
+func (s *session) finishProbe(bench *testbench.Bench, o *probeOptions, table *probeTable, result *testbench.ProbeResult) (int, error) {
+	if s.common.json {
+		if err := s.tell.json(result.Record()); err != nil {
+			return 0, err
+		}
+	} else {
+		table.end(result)
+	}
+	for _, note := range result.Notes {
+		s.tell.note("note: %s", visible(note))
+	}
+	if result.Number > 0 {
+		if !s.common.json {
+			s.tell.note("%s", wrap(fmt.Sprintf("recorded as run %d: testbench report %d -out probe.html", result.Number, result.Number), s.tell.width, 0))
+		}
+		for _, file := range o.out {
+			run, done, err := s.stored(fmt.Sprint(result.Number))
+			if err == nil {
+				err = s.writeReports([]string{file}, run)
+				done()
+			}
+			if err != nil {
+				return 0, err
+			}
+		}
+	}
+	return result.Outcome.ExitStatus(), nil
+}
+
+// probeSheet writes the wrong requests down.
+func (s *session) probeSheet(ctx context.Context, bench *testbench.Bench, o *probeOptions, step *sheet.Step, args []string, asked testbench.ProbeOptions) (int, error) {
+	if step == nil {
+		found, err := bench.StepOf(args[0], args[1], asked.Options)
+		if err != nil {
+			return 0, err
+		}
+		step = found
+	}
+	text, count, err := bench.ProbeSheet(ctx, step, strings.Join(args, " "), asked)
+	if err != nil {
+		return 0, err
+	}
+	if len(o.out) == 0 {
+		s.tell.printf("%s", text)
+		return ExitHeld, nil
+	}
+	for _, file := range o.out {
+		if err := safefile.Write(file, []byte(text), 0o644); err != nil {
+			return 0, err
+		}
+		s.tell.note("%d wrong requests are in %s: testbench run %s", count, file, file)
+	}
+	return ExitHeld, nil
+}
+
+// probeTable shows how wrong requests are taken, as they are.
+type probeTable struct {
+	*session
+	bad   bool
+	kind  probe.Kind
+	why   string // told last
+	width int    // of the column of what was changed
+}
+
+func (t *probeTable) begin(result *testbench.ProbeResult, cases int) {
+	dot := t.session.tell.sign(" · ", " - ")
+	of := dot
+	if t.session.tell.width < narrowProbe {
+		of = "\n"
+	}
+	t.session.tell.printf("%s%ssite %s%s%s\n", t.session.tell.in(bold, "probe "+visible(result.Target)), of, visible(result.Site), dot, count(cases, "wrong request"))
+	if last := result.Good.Last(); last != nil && last.Answer != nil {
+		t.session.tell.printf("%s\n", t.session.tell.in(faint, fmt.Sprintf("as it is right: %d in %s", last.Answer.Status, milliseconds(last.Phases.Total))))
+	}
+	t.width = min(max(t.session.tell.width-48, 30), 70)
+}
+
+var verdictStyles = map[probe.Verdict]string{probe.Clearly: green, probe.Unclearly: bold, probe.Accepted: bold, probe.Broke: red, probe.LetIn: red, probe.NotSent: faint}
+
+func (t *probeTable) tell(one *testbench.Probed) {
+	isFine := one.Verdict == probe.Clearly || one.Verdict == probe.Accepted && one.Allowed
+	if t.bad && (isFine || one.Verdict == probe.NotSent) {
+		return
+	}
+	tell := t.session.tell
+	if one.Kind != t.kind {
+		t.kind = one.Kind
+		tell.printf("\n%s\n", tell.in(bold, string(one.Kind)))
+	}
+	style := verdictStyles[one.Verdict]
+	if one.Verdict == probe.Accepted && one.Allowed {
+		style = faint
+	}
+	took := ""
+	if one.Result != nil && one.Result.Last() != nil {
+		took = milliseconds(one.Result.Last().Phases.Total)
+	}
+	words := oneLine(one.Changed)
+	if tell.width < narrowProbe {
+		dot := tell.sign(" · ", " - ")
+		said := strings.Join(slices.DeleteFunc([]string{one.Said, took}, func(s string) bool { return s == "" }), dot)
+		if said != "" {
+			said += dot
+		}
+		tell.printf("%s\n    %s%s\n", wrap(words, tell.width, 2), visible(said), tell.in(style, string(one.Verdict)))
+		t.why = ""
+		return
+	}
+	lines := strings.Split(wrap(words, t.width, 0), "\n")
+	tell.printf("  %s  %s %s  %s\n", fit(lines[0], t.width), fit(one.Said, 20), fit(took, 8), tell.in(style, string(one.Verdict)))
+	for _, line := range lines[1:] {
+		tell.printf("    %s\n", line)
+	}
+	why := one.Why
+	if one.Verdict == probe.Accepted && !one.Allowed && len(one.Breaks) > 0 {
+		why = "though the contract forbids it: " + one.Breaks[0]
+	}
+	if why != "" && !(isFine && one.Verdict == probe.Accepted) && (one.Verdict != probe.NotSent || why != t.why) {
+		tell.printf("%s\n", tell.in(faint, wrap(oneLine(why), max(tell.width, 40), 6)))
+	}
+	t.why = why
+}
+
+// narrowProbe is the width below which a table does not fit.
+const narrowProbe = 80
+
+// end sums up by kind.
+func (t *probeTable) end(result *testbench.ProbeResult) {
+	tell := t.session.tell
+	if tell.width < narrowProbe {
+		for _, kind := range append(slices.Clone(probe.Kinds), "") {
+			var words []string
+			for _, verdict := range probe.Verdicts {
+				if n := result.Counts(kind)[verdict]; n > 0 {
+					words = append(words, fmt.Sprintf("%d %s", n, verdict))
+				}
+			}
+			if len(words) > 0 {
+				tell.printf("%s\n", wrap(firstOf(string(kind), "all")+": "+strings.Join(words, ", "), tell.width, 0))
+			}
+		}
+		t.verdict(result)
+		return
+	}
+	heads := []string{"refused clearly", "unclearly", "accepted", "broke", "let in", "not sent"}
+	tell.printf("\n%s", fit("", 11))
+	for _, head := range heads {
+		tell.printf("  %*s", len(head), head)
+	}
+	tell.printf("\n")
+	row := func(name string, counts map[probe.Verdict]int) {
+		tell.printf("%s", fit(name, 11))
+		for i, verdict := range probe.Verdicts {
+			text := fmt.Sprintf("%*d", len(heads[i]), counts[verdict])
+			switch {
+			case counts[verdict] == 0:
+				text = tell.in(faint, fmt.Sprintf("%*s", len(heads[i]), tell.sign("·", "-")))
+			case verdict.IsBad():
+				text = tell.in(red, text)
+			}
+			tell.printf("  %s", text)
+		}
+		tell.printf("\n")
+	}
+	for _, kind := range probe.Kinds {
+		if counts := result.Counts(kind); len(counts) > 0 {
+			row(string(kind), counts)
+		}
+	}
+	row("all", result.Counts(""))
+	t.verdict(result)
+}
+
+// verdict is the last word.
+func (t *probeTable) verdict(result *testbench.ProbeResult) {
+	tell, all, may, gap := t.session.tell, result.Counts(""), 0, " "
+	if tell.width < narrowProbe {
+		gap = "\n"
+	}
+	for _, one := range result.Cases {
+		if one.Verdict == probe.Accepted && one.Allowed {
+			may++
+		}
+	}
+	tell.printf("\n")
+	if may > 0 {
+		tell.printf("%d of those accepted are allowed\n", may)
+	}
+	switch {
+	case all[probe.Broke]+all[probe.LetIn] > 0:
+		tell.printf("%s:%s%d broke it, %d let in without the right\n", tell.in(red, "fell short"), gap, all[probe.Broke], all[probe.LetIn])
+	default:
+		tell.printf("%s: none broke it, and none was let in\n", tell.in(green, "held"))
+	}
+}

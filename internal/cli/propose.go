@@ -1,0 +1,182 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"os"
+	"strings"
+
+	"testbench"
+	"testbench/internal/fields"
+	"testbench/internal/safefile"
+	"testbench/internal/secret"
+	"testbench/internal/yamlfile"
+)
+
+type proposeOptions struct {
+	into, step string
+	times      int
+}
+
+func proposeCommand() *command {
+	return &command{name: "propose", group: "finding one's way in answers", purpose: "derives rules from good answers: what they have in common", usage: "SOURCE ... | TARGET [field=value ...] -times N", talks: true,
+		examples: []string{"testbench propose monday.json tuesday.json", "testbench propose 17.2 18.2 last", "testbench propose stores/search grade=A -times 2", "testbench propose stores/search grade=A -times 2 -into sheets/01-search.yaml -step \"the lots\""},
+		options: func(f *flag.FlagSet) any {
+			o := &proposeOptions{}
+			f.IntVar(&o.times, "times", 0, "make a call so many times, and take its answers")
+			f.StringVar(&o.into, "into", "", "put the rules into a step of this `sheet`; rules that are there stay")
+			f.StringVar(&o.step, "step", "", "the `name` of the step for -into")
+			return o
+		},
+		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
+			return s.propose(ctx, options.(*proposeOptions), args)
+		}}
+}
+
+func (s *session) propose(ctx context.Context, o *proposeOptions, args []string) (int, error) {
+	switch {
+	case len(args) == 0:
+		return 0, usagef("testbench propose monday.json tuesday.json, testbench propose 17.2 18.2, testbench propose TARGET -times 2", "rules from which answers?")
+	case o.times < 0 || o.times == 1:
+		return 0, usagef("-times 2", "what varies shows only when a call is made at least twice")
+	case (o.into == "") != (o.step == ""):
+		return 0, usagef("-into SHEET -step NAME", "-into and -step go together")
+	}
+	p := fields.NewProposer(func(text string) bool { return strings.Contains(s.masker.Text(text), secret.Mask) })
+	status, err := ExitHeld, error(nil)
+	if o.times > 0 {
+		status, err = s.gatherCalls(ctx, p, args, o.times)
+	} else {
+		err = s.gatherSources(p, args)
+	}
+	if err != nil || status != ExitHeld {
+		return status, err
+	}
+	proposals := p.Propose()
+	if p.Full() {
+		s.tell.note("note: there are more fields than are told apart")
+	}
+	switch {
+	case len(proposals) == 0:
+		s.tell.note("there is nothing that could be a rule")
+		return ExitFellShort, nil
+	case o.into != "":
+		return ExitHeld, s.putRules(o, proposals)
+	case s.common.json:
+		return ExitHeld, s.tell.json(proposals)
+	}
+	s.tell.printf("fields:\n")
+	for line := range strings.Lines(fields.AsRules(proposals)) {
+		s.tell.printf("  %s", visible(line))
+	}
+	if o.times == 0 && len(args) == 1 {
+		s.tell.note("note: what stays the same shows only in several answers; give more of them, or a call with -times 2")
+	}
+	return ExitHeld, nil
+}
+
+func (s *session) gatherSources(p *fields.Proposer, args []string) error {
+	for _, name := range args {
+		from, mediaType, err := s.source(name)
+		if err != nil {
+			return err
+		}
+		err = p.Add(from, mediaType)
+		_ = from.Close()
+		if err != nil {
+			return fmt.Errorf("%s: %w", name, err)
+		}
+	}
+	return nil
+}
+
+// gatherCalls makes a call several times and learns of each answer. A status other than
+// that of success ends it: of an answer that is not good nothing is to be learnt.
+func (s *session) gatherCalls(ctx context.Context, p *fields.Proposer, args []string, times int) (int, error) {
+	bench, err := s.openOrNone()
+	if err != nil {
+		return 0, err
+	}
+	for n := 1; n <= times; n++ {
+		result, notes, err := s.oneCall(ctx, bench, args)
+		if err != nil {
+			return 0, err
+		}
+		for _, note := range notes {
+			if n == 1 {
+				s.tell.note("note: %s", visible(note))
+			}
+		}
+		switch {
+		case result.Outcome != testbench.Held:
+			s.tell.note("call %d is no good answer to learn from:", n)
+			s.details(result)
+			return result.Outcome.ExitStatus(), nil
+		case result.Reply == nil || result.Reply.Payload == nil:
+			return 0, fmt.Errorf("the answer of call %d has no content", n)
+		}
+		p.Tree(result.Reply.Payload)
+	}
+	return ExitHeld, nil
+}
+
+// putRules puts rules into a step of a sheet; a field that has rules keeps them.
+func (s *session) putRules(o *proposeOptions, proposals []fields.Proposal) error {
+	unlock, err := safefile.Lock(o.into)
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	source, err := os.ReadFile(o.into)
+	if errors.Is(err, os.ErrNotExist) {
+		return usagef("", "there is no sheet %s", o.into)
+	}
+	if err != nil {
+		return err
+	}
+	file := yamlfile.Read(o.into, source)
+	if problems := file.Problems.Serious(); len(problems) > 0 {
+		return problems
+	}
+	step := stepNamed(file, o.step)
+	if step == nil {
+		return usagef("it has: "+strings.Join(stepNames(o.into, source), ", "), "%s has no step %q", o.into, o.step)
+	}
+	var missing []fields.Proposal
+	for _, p := range proposals {
+		if step.Get("fields").Get(p.Path) == nil {
+			missing = append(missing, p)
+		}
+	}
+	kept := len(proposals) - len(missing)
+	if len(missing) > 0 {
+		changed, err := yamlfile.InsertInto(source, step, "fields", fields.AsRules(missing))
+		if err != nil {
+			return fmt.Errorf("%s: %w", o.into, err)
+		}
+		if problems := yamlfile.Read(o.into, changed).Problems.Serious(); len(problems) > 0 {
+			return fmt.Errorf("%s is written in a way that rules cannot be put into; paste them by hand", o.into)
+		}
+		if err := safefile.Write(o.into, changed, 0o644); err != nil {
+			return err
+		}
+	}
+	s.tell.note("rules for %s put into step %q of %s", count(len(missing), "field"), o.step, o.into)
+	if kept > 0 {
+		s.tell.note("%s had rules and kept them", count(kept, "field"))
+	}
+	return nil
+}
+
+func stepNamed(file *yamlfile.File, name string) *yamlfile.Node {
+	if steps := file.Root.Get("steps"); steps != nil {
+		for _, item := range steps.Items {
+			if n := item.Get("step"); n != nil && n.Text == name {
+				return item
+			}
+		}
+	}
+	return nil
+}

@@ -1,0 +1,177 @@
+package cli
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"strings"
+
+	"testbench"
+	"testbench/internal/history"
+	"testbench/internal/report"
+)
+
+type reportOptions struct {
+	out    list
+	gather bool
+}
+
+func reportCommand() *command {
+	return &command{name: "report", group: "looking back", purpose: "shows a past run, writes it in any format, puts shares together", usage: "RUN, or -gather FILE...",
+		examples: []string{"testbench report last", "testbench report 18 -out report.html", "testbench report -gather share-*.json -out whole.html"},
+		options: func(f *flag.FlagSet) any {
+			o := &reportOptions{}
+			f.Var(&o.out, "out", "a report into a `file`: "+report.Endings+"; may stand several times")
+			f.BoolVar(&o.gather, "gather", false, "put the shares of a run together, as they were written with -out FILE.json")
+			return o
+		},
+		run: func(_ context.Context, s *session, options any, args []string) (int, error) {
+			return s.report(options.(*reportOptions), args)
+		}}
+}
+
+func (s *session) report(o *reportOptions, args []string) (int, error) {
+	for _, file := range o.out {
+		if err := report.CheckName(file); err != nil {
+			return 0, usagef("", "-out: %v", err)
+		}
+	}
+	var run history.Finished
+	switch {
+	case o.gather:
+		gathered, err := gather(args)
+		if err != nil {
+			return 0, err
+		}
+		run = gathered
+	case len(args) != 1:
+		return 0, usagef("testbench report last", "report which run?")
+	default:
+		stored, done, err := s.stored(args[0])
+		if err != nil {
+			return 0, err
+		}
+		defer done()
+		run = stored
+	}
+	head := run.Run()
+	if err := s.writeReports(o.out, run); err != nil {
+		return 0, err
+	}
+	if s.common.json {
+		if err := history.WriteJSON(s.tell.out, run); err != nil {
+			return 0, err
+		}
+	} else if err := s.showRun(run); err != nil {
+		return 0, err
+	}
+	return testbench.Outcome(head.Outcome).ExitStatus(), nil
+}
+
+// stored opens a run of the history, by its number or as the last one; done lets go of it.
+func (s *session) stored(name string) (run *history.Stored, done func(), err error) {
+	bench, err := s.open()
+	if err != nil {
+		return nil, nil, err
+	}
+	number, err := runNumber(bench, name)
+	if err != nil {
+		return nil, nil, err
+	}
+	store, err := bench.History()
+	if err != nil {
+		return nil, nil, err
+	}
+	if run, err = store.Get(number); err != nil {
+		_ = store.Close()
+		return nil, nil, err
+	}
+	return run, func() { _ = store.Close() }, nil
+}
+
+func gather(files []string) (history.Finished, error) {
+	if len(files) == 0 {
+		return nil, usagef("testbench report -gather share-*.json -out whole.html", "gather which shares?")
+	}
+	var shares []history.Finished
+	for _, file := range files {
+		share, err := history.OpenFile(file)
+		if err != nil {
+			return nil, err
+		}
+		shares = append(shares, share)
+	}
+	return history.Gather(shares)
+}
+
+// mostShownFalls is how many steps that did not hold are shown.
+const mostShownFalls = 50
+
+// showRun shows a past run: what did not hold, and the sum.
+func (s *session) showRun(run history.Finished) error {
+	t := s.tell
+	head := run.Run()
+	dot := t.sign(" · ", " - ")
+	which := head.ID
+	if head.Number > 0 {
+		which = fmt.Sprintf("%d", head.Number)
+	}
+	t.printf("%s%s%s%s%s\n", t.in(bold, "run "+which), dot, visible(head.Bench), dot, head.Started.Format("2006-01-02 15:04:05 MST"))
+	shown := 0
+	for i, sheet := range head.Sheets {
+		outcome := t.in(green, sheet.Outcome)
+		if sheet.Outcome != string(testbench.Held) {
+			outcome = t.in(red, sheet.Outcome)
+		}
+		t.printf("%s%ssite %s%s%s   %s\n", t.in(bold, visible(sheet.Sheet)), dot, visible(sheet.Site), dot, count(sheet.Counts.Rows, "row"), outcome)
+		err := history.EachFallen(run, i, func(row *history.Row, step *history.Step) {
+			if shown++; shown <= mostShownFalls {
+				s.showFallen(row, step)
+			}
+		})
+		if err != nil {
+			return err
+		}
+		for _, c := range sheet.Checks {
+			if !c.Held {
+				t.printf("  %s  wanted %s, got %s  %s\n", visible(c.Subject), visible(c.Wanted), visible(c.Got), t.in(red, "fell short"))
+			}
+		}
+	}
+	if shown > mostShownFalls {
+		t.printf("  and %d more; -out FILE.html lists them\n", shown-mostShownFalls)
+	}
+	for _, note := range head.Notes {
+		t.note("note: %s", visible(note))
+	}
+	c := head.Counts
+	parts := []string{count(c.Sheets, "sheet"), count(c.Rows, "row"), fmt.Sprintf("%d held", c.RowsHeld)}
+	if c.RowsFell > 0 {
+		parts = append(parts, fmt.Sprintf("%d fell short", c.RowsFell))
+	}
+	parts = append(parts, count(c.Exchanges, "exchange"))
+	if head.Share != "" {
+		parts = append(parts, "share "+head.Share)
+	}
+	t.printf("%s\n", strings.Join(parts, dot))
+	if !head.Ended && head.Number > 0 {
+		t.note("the run was cut down; next: testbench run -resume %d", head.Number)
+	}
+	return nil
+}
+
+// showFallen shows why a step of a past run did not hold.
+func (s *session) showFallen(row *history.Row, step *history.Step) {
+	t := s.tell
+	where := ""
+	if name := row.Name(); name != "" {
+		where = t.sign(" · ", " - ") + oneLine(name)
+	}
+	t.printf("  %s%s  %s  %s\n", visible(step.Step), where, visible(step.Target), t.in(red, step.Outcome))
+	if step.Reason != "" {
+		t.printf("%s\n", wrap(visible(step.Reason), t.width, 6))
+	}
+	for _, line := range report.Lines(step) {
+		t.printf("%s\n", wrap(visible(line), t.width, 6))
+	}
+}

@@ -1,0 +1,48 @@
+package cli
+
+import (
+	"context"
+	"slices"
+	"strings"
+
+	"testbench/internal/nearest"
+	"testbench/internal/report"
+	"testbench/internal/sheet"
+)
+
+// schemas are the JSON Schemas that can be had, by name.
+var schemas = []struct {
+	name, about string
+	text        func() string
+}{
+	{"bench", "of bench.yaml", sheet.BenchSchema},
+	{"sheet", "of sheets", sheet.SheetSchema},
+	{"result", "of reports as .json and .ndjson, and of run -json", func() string { return report.ResultSchema }},
+}
+
+func schemaCommand() *command {
+	return &command{name: "schema", group: "looking back", purpose: "prints a JSON Schema, for editors and for programs", usage: "NAME",
+		examples: []string{"testbench schema sheet > sheet.schema.json", "testbench schema result > result.schema.json"},
+		run: func(_ context.Context, s *session, _ any, args []string) (int, error) {
+			var names []string
+			for _, one := range schemas {
+				if slices.Equal(args, []string{one.name}) {
+					s.tell.printf("%s\n", strings.TrimRight(one.text(), "\n"))
+					return ExitHeld, nil
+				}
+				names = append(names, one.name+" ("+one.about+")")
+			}
+			if len(args) != 1 {
+				return 0, usagef("testbench schema result", "the schema of what? There are: %s", strings.Join(names, ", "))
+			}
+			return 0, usagef(firstOf(nearest.Try(args[0], schemaNames()), "there are: "+strings.Join(names, ", ")), "there is no schema %q", args[0])
+		}}
+}
+
+func schemaNames() []string {
+	var names []string
+	for _, one := range schemas {
+		names = append(names, one.name)
+	}
+	return names
+}

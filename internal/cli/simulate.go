@@ -1,0 +1,97 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"os"
+	"sync"
+	"time"
+
+	"testbench"
+	"testbench/internal/simulation"
+)
+
+// simulate answers for a service by its contract until it is interrupted.
+func (s *session) simulate(ctx context.Context, o *standinOptions) (int, error) {
+	host, _, err := net.SplitHostPort(o.listen)
+	if err != nil {
+		return 0, usagef("-listen 127.0.0.1:8720", "-listen %s: %v", o.listen, err)
+	}
+	if host == "" {
+		return 0, usagef("-listen 127.0.0.1:8720; 0.0.0.0 is every address of the machine", "-listen %s names no address", o.listen)
+	}
+	bench, err := s.openOrNone()
+	if err != nil {
+		return 0, err
+	}
+	listener, err := net.Listen("tcp", o.listen)
+	if err != nil {
+		return 0, explainListen(o.listen, err)
+	}
+	defer func() { _ = listener.Close() }()
+	base := "http://" + listener.Addr().String()
+	var options simulation.Options
+	if o.script != "" {
+		data, err := os.ReadFile(o.script)
+		if err != nil {
+			return 0, err
+		}
+		if options.Script, err = simulation.ReadScript(fromHere(o.script), data); err != nil {
+			return 0, err
+		}
+	}
+	if o.play != "" {
+		run, done, err := s.stored(o.play)
+		if err != nil {
+			return 0, err
+		}
+		options.Played = testbench.PlayedOf(run)
+		done()
+	}
+	var mutex sync.Mutex
+	record := json.NewEncoder(s.tell.err)
+	if o.record != "" {
+		file, err := os.OpenFile(o.record, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+		if err != nil {
+			return 0, err
+		}
+		defer func() { _ = file.Close() }()
+		record = json.NewEncoder(file)
+	}
+	record.SetEscapeHTML(false)
+	options.Record = func(asked simulation.Asked) {
+		mutex.Lock()
+		defer mutex.Unlock()
+		if o.record != "" {
+			_ = record.Encode(asked)
+		}
+		line := fmt.Sprintf("%s %s %d %s", asked.Method, asked.Path, asked.Status, asked.AnsweredBy)
+		for _, one := range asked.Wrong {
+			line += "\n    " + one
+		}
+		s.tell.note("%s", visible(line))
+	}
+	service, err := bench.Simulation(ctx, o.contract, base, s.stdin, options, s.options())
+	if err != nil {
+		return 0, err
+	}
+	server := &http.Server{Handler: service, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute, MaxHeaderBytes: 64 << 10}
+	s.tell.printf("%s\n", base)
+	ended := make(chan error, 1)
+	go func() { ended <- server.Serve(listener) }()
+	select {
+	case err := <-ended:
+		return 0, err
+	case <-ctx.Done():
+	}
+	stop, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+	defer cancel()
+	if err := server.Shutdown(stop); err != nil && !errors.Is(err, context.DeadlineExceeded) {
+		return 0, err
+	}
+	return ExitHeld, nil
+}

@@ -1,0 +1,245 @@
+package cli
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"testbench"
+	"testbench/internal/path"
+	"testbench/internal/rule"
+	"testbench/internal/secret"
+)
+
+type watchOptions struct {
+	every, during time.Duration
+	times         int
+	until         string
+	picks         list
+	login         string
+}
+
+func watchCommand() *command {
+	return &command{name: "watch", group: "finding one's way in answers", purpose: "repeats a call, a line a time: status, time, values, what changed", talks: true,
+		usage:    "SERVICE/OPERATION | SERVICE METHOD PATH | METHOD ADDRESS [field=value ...]",
+		examples: []string{"testbench watch stores/search grade=A -pick total -every 2s -times 3", "testbench watch press/job number=1 -pick state -every 500ms -until \"state: done\""},
+		options: func(f *flag.FlagSet) any {
+			o := &watchOptions{}
+			f.DurationVar(&o.every, "every", 5*time.Second, "how long is waited between two calls")
+			f.DurationVar(&o.during, "for", 0, "end after this `time`")
+			f.IntVar(&o.times, "times", 0, "end after so many calls")
+			f.StringVar(&o.until, "until", "", "end when a `rule` holds, as \"state: done\"")
+			f.Var(&o.picks, "pick", "show the value at this `path`; may stand several times")
+			f.StringVar(&o.login, "login", "", "another login, by `name` (several with commas between), or none")
+			return o
+		},
+		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
+			return s.watch(ctx, options.(*watchOptions), args)
+		}}
+}
+
+// watching is a call that is repeated.
+type watching struct {
+	*session
+	bench  *testbench.Bench
+	step   testbench.Call
+	paths  []*path.Path
+	until  *path.Path
+	rule   *rule.Rule
+	before []string
+	status int
+	times  []float64
+}
+
+func (s *session) watch(ctx context.Context, o *watchOptions, args []string) (int, error) {
+	w := &watching{session: s, step: testbench.Call{Pages: 1, Login: o.login}}
+	w.step.Target, w.step.Fields = targetAndFields(args)
+	switch {
+	case len(args) == 0:
+		return 0, usagef("testbench watch stores/search grade=A", "watch what?")
+	case o.every < 10*time.Millisecond:
+		return 0, usagef("-every 1s", "between two calls there must be a pause")
+	case o.times < 0 || o.during < 0:
+		return 0, usagef("", "-times and -for cannot be less than nothing")
+	}
+	var err error
+	if w.bench, err = s.openOrNone(); err != nil {
+		return 0, err
+	}
+	for _, text := range o.picks {
+		p, err := path.Compile(text)
+		if err != nil {
+			return 0, usagef("", "-pick %s: %v", text, err)
+		}
+		w.paths = append(w.paths, p)
+	}
+	if o.until != "" {
+		where, words, ok := strings.Cut(o.until, ": ")
+		if !ok {
+			return 0, usagef("-until \"state: done\"", "-until takes a path, a colon, a blank and a rule")
+		}
+		if w.until, err = path.Compile(where); err == nil {
+			w.rule, err = rule.Parse(words, false)
+		}
+		if err != nil {
+			return 0, usagef("", "-until %s: %v", o.until, err)
+		}
+	}
+	start := time.Now()
+	for n := 1; ; n++ {
+		isThere, outcome, err := w.once(ctx, n)
+		switch {
+		case err != nil:
+			return 0, err
+		case isThere:
+			return ExitHeld, nil
+		case ctx.Err() != nil:
+			return ExitInterrupted, nil
+		case o.times > 0 && n >= o.times, o.during > 0 && time.Since(start)+o.every > o.during:
+			if w.rule != nil {
+				s.tell.note("%s did not come to hold", visible(o.until))
+				return max(ExitFellShort, outcome.ExitStatus()), nil
+			}
+			return outcome.ExitStatus(), nil
+		}
+		select {
+		case <-ctx.Done():
+			return ExitInterrupted, nil
+		case <-time.After(o.every):
+		}
+	}
+}
+
+// once makes the call and tells a line of it.
+func (w *watching) once(ctx context.Context, n int) (isThere bool, outcome testbench.Outcome, err error) {
+	step, err := w.bench.Prepare(w.step, w.options())
+	if err != nil {
+		return false, "", err
+	}
+	at := time.Now()
+	result, notes, err := w.bench.Do(ctx, step, w.options())
+	if err != nil {
+		return false, "", err
+	}
+	for _, note := range notes {
+		if n == 1 {
+			w.tell.note("note: %s", visible(note))
+		}
+	}
+	status, took := 0, 0.0
+	if record := result.Last(); record != nil {
+		took = float64(record.Phases.Total) / float64(time.Millisecond)
+		if record.Answer != nil {
+			status = record.Answer.Status
+		}
+	}
+	w.times = append(w.times, took)
+	values := make([]string, len(w.paths))
+	for i, p := range w.paths {
+		node, err := w.find(result, p)
+		switch {
+		case err != nil:
+			values[i] = "-"
+			if n == 1 && result.Outcome == testbench.Held {
+				w.tell.note("note: %s", visible(err.Error()))
+			}
+		case node.Secret:
+			values[i] = secret.Mask
+		default:
+			values[i] = shortValue(node)
+		}
+	}
+	w.line(n, at, result, status, values)
+	w.before, w.status = values, status
+	isThere, err = w.holds(result)
+	return isThere, result.Outcome, err
+}
+
+// holds says whether what is waited for is there.
+func (w *watching) holds(result *testbench.StepResult) (bool, error) {
+	if w.rule == nil || result.Reply == nil || result.Last() == nil || result.Last().Answer == nil {
+		return false, nil
+	}
+	roots := result.Reply.Roots(nil)
+	found, err := w.until.Find(roots, nil)
+	if err != nil {
+		return false, err
+	}
+	verdict, err := w.rule.Judge(found, roots, nil)
+	return verdict.Held, err
+}
+
+// sparks are the heights of a line that shows times.
+var sparks = []rune("▁▂▃▄▅▆▇█")
+
+// mostSparks is how many times the line shows.
+const mostSparks = 20
+
+// spark draws the last times, the largest as the highest.
+func (w *watching) spark() string {
+	last := w.times[max(0, len(w.times)-mostSparks):]
+	highest := 0.0
+	for _, ms := range last {
+		highest = max(highest, ms)
+	}
+	var out strings.Builder
+	for _, ms := range last {
+		height := 0
+		if highest > 0 {
+			height = int(ms / highest * float64(len(sparks)-1))
+		}
+		out.WriteRune(sparks[height])
+	}
+	return out.String()
+}
+
+func (w *watching) line(n int, at time.Time, result *testbench.StepResult, status int, values []string) {
+	t := w.tell
+	var changed []string
+	if n > 1 && status != w.status {
+		changed = append(changed, "status")
+	}
+	named := map[string]string{}
+	var shown []string
+	for i, p := range w.paths {
+		named[p.Source] = values[i]
+		text := p.Source + " " + values[i]
+		if n > 1 && values[i] != w.before[i] {
+			changed = append(changed, p.Source)
+			text = t.in(bold, visible(text))
+		} else {
+			text = visible(text)
+		}
+		shown = append(shown, text)
+	}
+	if w.common.json {
+		_ = t.jsonLine(map[string]any{"call": n, "at": at.UTC(), "status": status, "milliseconds": w.times[len(w.times)-1], "outcome": result.Outcome, "values": named, "changed": changed})
+		return
+	}
+	took := milliseconds(time.Duration(w.times[len(w.times)-1] * float64(time.Millisecond)))
+	shownStatus := "-" // nothing came
+	if status > 0 {
+		shownStatus = strconv.Itoa(status)
+	}
+	line := fmt.Sprintf("%s  %3s  %8s", at.Format("15:04:05"), shownStatus, took)
+	if !t.ascii {
+		line += "  " + w.spark() + strings.Repeat(" ", mostSparks-min(len(w.times), mostSparks))
+	}
+	if len(shown) > 0 {
+		line += "  " + strings.Join(shown, "  ")
+	}
+	if len(changed) > 0 {
+		line += "  " + t.in(bold, "changed: "+visible(strings.Join(changed, ", ")))
+	}
+	t.printf("%s\n", strings.TrimRight(line, " "))
+	if result.Outcome != testbench.Held {
+		reason := strings.TrimSpace(result.Reason + " " + result.Says)
+		if reason == "" {
+			reason = string(result.Outcome)
+		}
+		t.printf("%s\n", wrap(t.in(red, visible(reason)), t.width, 10))
+	}
+}

@@ -1,0 +1,201 @@
+package report
+
+import (
+	"encoding/csv"
+	"encoding/json"
+	"fmt"
+	"io"
+	"strconv"
+	"strings"
+
+	"testbench/internal/history"
+	"testbench/internal/sheet"
+)
+
+// mostTold is how many falls a summary lists.
+const mostTold = 50
+
+// Markdown writes a summary for people who look at a CI system: the outcome in a
+// sentence, a table of sheets, what did not hold.
+func Markdown(to io.Writer, run history.Finished) error {
+	w := &writer{to: to}
+	head := run.Run()
+	w.line("## %s", inMarkdown(sentence(head)))
+	w.line("")
+	which := head.ID
+	if head.Number > 0 {
+		which = strconv.Itoa(head.Number)
+	}
+	w.line("%s, run %s, %s, %s, %s", inMarkdown(head.Bench), which, head.Started.UTC().Format("2006-01-02 15:04:05 MST"), took(head.Seconds), count(head.Counts.Exchanges, "exchange"))
+	for _, note := range head.Notes {
+		w.line("")
+		w.line("Note: %s", inMarkdown(note))
+	}
+	w.line("")
+	w.line("| sheet | site | rows | held | fell short | outcome |")
+	w.line("| --- | --- | ---: | ---: | ---: | --- |")
+	for _, s := range head.Sheets {
+		w.line("| %s | %s | %d | %d | %d | %s |", inMarkdown(s.Sheet), inMarkdown(s.Site), s.Counts.Rows, s.Counts.RowsHeld, s.Counts.RowsFell, s.Outcome)
+	}
+	told := 0
+	for i, s := range head.Sheets {
+		err := history.EachFallen(run, i, func(row *history.Row, step *history.Step) {
+			if told++; told <= mostTold {
+				w.fallen(told, s, row, step)
+			}
+		})
+		if err != nil {
+			return err
+		}
+		for _, c := range s.Checks {
+			if !c.Held {
+				w.line("")
+				w.line("**%s**: times of %s wanted %s, got %s", inMarkdown(s.Sheet), inMarkdown(c.Subject), inMarkdown(c.Wanted), inMarkdown(c.Got))
+			}
+		}
+	}
+	if told > mostTold {
+		w.line("")
+		w.line("And %d more.", told-mostTold)
+	}
+	return w.err
+}
+
+// fallen tells why a step did not hold.
+func (w *writer) fallen(told int, s *history.Sheet, row *history.Row, step *history.Step) {
+	if told == 1 {
+		w.line("")
+		w.line("### What did not hold")
+	}
+	where := inMarkdown(s.Sheet)
+	if name := row.Name(); name != "" {
+		where += ", " + inMarkdown(name)
+	}
+	w.line("")
+	w.line("**%s** (%s): %s", inMarkdown(step.Step), where, step.Outcome)
+	w.line("")
+	w.line("```text")
+	for _, line := range append([]string{step.Reason}, Lines(step)...) {
+		if line != "" {
+			w.line("%s", strings.Map(harmless, strings.ReplaceAll(line, "```", "'''")))
+		}
+	}
+	w.line("```")
+}
+
+// writer writes lines; the first error stays.
+type writer struct {
+	to  io.Writer
+	err error
+}
+
+func (w *writer) line(format string, args ...any) {
+	if w.err == nil {
+		_, w.err = fmt.Fprintf(w.to, format+"\n", args...)
+	}
+}
+
+// inMarkdown is a text of which nothing is markup.
+func inMarkdown(text string) string {
+	text = strings.Map(harmless, strings.Join(strings.Fields(text), " "))
+	return strings.NewReplacer(`\`, `\\`, "`", "\\`", "*", `\*`, "_", `\_`, "[", `\[`, "]", `\]`, "<", "&lt;", ">", "&gt;", "|", `\|`, "#", `\#`, "~", `\~`).Replace(text)
+}
+
+// NDJSON writes lines of JSON: the run first, then each row with its sheet, then the sheets as they
+// ended.
+func NDJSON(to io.Writer, run history.Finished) error {
+	encoder := json.NewEncoder(to)
+	encoder.SetEscapeHTML(false)
+	head := *run.Run()
+	sheets := head.Sheets
+	head.Sheets = nil
+	if err := encoder.Encode(map[string]any{"kind": "run", "run": head}); err != nil {
+		return err
+	}
+	for i, s := range sheets {
+		for row, err := range run.Rows(i) {
+			if err != nil {
+				return err
+			}
+			if err := encoder.Encode(map[string]any{"kind": "row", "sheet": s.Sheet, "file": s.File, "row": row}); err != nil {
+				return err
+			}
+		}
+		if err := encoder.Encode(map[string]any{"kind": "sheet", "sheet": s}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// CSV writes the checks of a run, a line each (RFC 4180, with a header).
+func CSV(to io.Writer, run history.Finished) error {
+	w := csv.NewWriter(to)
+	w.UseCRLF = true
+	write := func(cells ...string) {
+		for i, cell := range cells {
+			cells[i] = inCell(cell)
+		}
+		_ = w.Write(cells) // Error tells
+	}
+	write("run", "sheet", "site", "row", "label", "turn", "step", "target", "status", "milliseconds", "check", "subject", "outcome", "wanted", "got", "note")
+	head := run.Run()
+	which := head.ID
+	if head.Number > 0 {
+		which = strconv.Itoa(head.Number)
+	}
+	for i, s := range head.Sheets {
+		for row, err := range run.Rows(i) {
+			if err != nil {
+				return err
+			}
+			number, turn := row.Phase, ""
+			if row.Number > 0 {
+				number = strconv.Itoa(row.Number)
+			}
+			if row.Turn > 0 {
+				turn = strconv.Itoa(row.Turn)
+			}
+			for _, step := range row.Steps {
+				status, ms := "", ""
+				if step.Status > 0 {
+					status = strconv.Itoa(step.Status)
+				}
+				if step.Millis > 0 {
+					ms = strconv.FormatFloat(step.Millis, 'f', -1, 64)
+				}
+				lead := []string{which, s.Sheet, s.Site, number, row.Label, turn, step.Step, step.Target, status, ms}
+				if len(step.Checks) == 0 {
+					write(append(lead, "", "", step.Outcome, "", "", step.Reason)...)
+				}
+				for _, c := range step.Checks {
+					write(append(lead, c.Kind, c.Subject, checkOutcome(c), c.Wanted, c.Got, c.Note)...)
+				}
+			}
+		}
+		for _, c := range s.Checks {
+			write(which, s.Sheet, s.Site, "", "", "", "", "", "", "", c.Kind, c.Subject, checkOutcome(c), c.Wanted, c.Got, c.Note)
+		}
+	}
+	w.Flush()
+	return w.Error()
+}
+
+func checkOutcome(c history.Check) string {
+	switch {
+	case !c.Judged:
+		return "not judged"
+	case c.Held:
+		return string(sheet.Held)
+	}
+	return string(sheet.FellShort)
+}
+
+// inCell is a text that no spreadsheet takes for a formula.
+func inCell(text string) string {
+	text = strings.Map(harmless, text)
+	if text != "" && strings.ContainsRune("=+-@\t\r", rune(text[0])) {
+		return "'" + text
+	}
+	return text
+}

@@ -1,0 +1,146 @@
+package sheet
+
+import (
+	"iter"
+	"sync"
+	"time"
+
+	"testbench/internal/exchange"
+	"testbench/internal/history"
+	"testbench/internal/secret"
+)
+
+// event is one thing that is told of a row.
+type event struct {
+	step    *StepResult
+	would   bool // of a dry run
+	request *exchange.Request
+	reason  string
+}
+
+// events are what is told of a row, in order; reading waits for the next.
+type events struct {
+	mutex sync.Mutex
+	added *sync.Cond
+	list  []event
+	over  bool
+}
+
+func newEvents() *events {
+	e := &events{}
+	e.added = sync.NewCond(&e.mutex)
+	return e
+}
+
+func (e *events) add(one event) {
+	e.mutex.Lock()
+	defer e.mutex.Unlock()
+	e.list = append(e.list, one)
+	e.added.Signal()
+}
+
+func (e *events) close() {
+	e.mutex.Lock()
+	defer e.mutex.Unlock()
+	e.over = true
+	e.added.Signal()
+}
+
+// all goes through the events as they come.
+func (e *events) all() iter.Seq[event] {
+	return func(yield func(event) bool) {
+		for {
+			e.mutex.Lock()
+			for len(e.list) == 0 && !e.over {
+				e.added.Wait()
+			}
+			list := e.list
+			e.list = nil
+			e.mutex.Unlock()
+			for _, one := range list {
+				if !yield(one) {
+					return
+				}
+			}
+			if len(list) == 0 {
+				return
+			}
+		}
+	}
+}
+
+// clerk records finished rows, as many at once as have come meanwhile.
+type clerk struct {
+	record func([]history.Entry) error
+	rows   chan finished
+	ended  chan struct{}
+	fail   func(error)
+}
+
+type finished struct {
+	row    *RowResult
+	sheet  int
+	brief  bool
+	masker *secret.Masker
+	events *events
+}
+
+// rowsAhead is how many rows may be finished and not yet entered and shown, so that rows
+// go on while the clerk rests.
+const rowsAhead = 128
+
+// restOfClerk is how long the clerk lets rows gather between two entries: an entry costs
+// about as much for many rows as for one, and a row is told as finished so much later.
+const restOfClerk = 5 * time.Millisecond
+
+func (c *clerk) run() {
+	defer close(c.ended)
+	var last time.Time
+	for one := range c.rows {
+		// A row that comes alone is entered at once; of many, the others come meanwhile,
+		// and nobody is woken for each.
+		time.Sleep(restOfClerk - time.Since(last))
+		some := []finished{one}
+		for more := true; more && len(some) < cap(c.rows); {
+			select {
+			case next, ok := <-c.rows:
+				if more = ok; ok {
+					some = append(some, next)
+				}
+			default:
+				more = false
+			}
+		}
+		entries := make([]history.Entry, len(some))
+		for i, f := range some {
+			entries[i] = f.row.entry(f.sheet, f.brief, f.masker)
+		}
+		if err := c.record(entries); err != nil {
+			c.fail(err)
+		}
+		for _, f := range some {
+			f.events.close()
+		}
+		last = time.Now()
+	}
+}
+
+// pace says when the next row is to be begun.
+type pace struct {
+	mutex sync.Mutex
+	every time.Duration
+	next  time.Time
+}
+
+// due gives the moment of the next row. It hangs on the rate alone, not on how long
+// the rows before took: what they make late counts for what comes behind them.
+func (p *pace) due() time.Time {
+	p.mutex.Lock()
+	defer p.mutex.Unlock()
+	if p.next.IsZero() {
+		p.next = time.Now()
+	}
+	due := p.next
+	p.next = due.Add(p.every)
+	return due
+}

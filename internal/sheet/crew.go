@@ -1,0 +1,450 @@
+package sheet
+
+import (
+	"context"
+	"fmt"
+	"iter"
+	"maps"
+	"slices"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"testbench/internal/document"
+	"testbench/internal/history"
+	"testbench/internal/table"
+)
+
+// RunOptions say how sheets are run.
+type RunOptions struct {
+	Steps []string // only these; empty for all
+	From  string   // the rows go on from this step; empty for all of them
+	Rows  [][2]int // only these, from and to, from 1; empty for all
+	Stop  bool     // at the first step that falls short
+	Dry   bool     // nothing is sent; what would be is reported
+
+	Jobs  int           // rows and sheets at work side by side; 0 is 1
+	Rate  float64       // rows begun in a second; 0 for as many as can be
+	Turns int           // how often the rows are run; 0 is once
+	For   time.Duration // the rows are repeated until this is over; 0 for not
+	Share Share         // which part of the rows is run here
+
+	Observer Observer          // may be nil
+	Explain  func(*StepResult) // adds hints to a finished step; may be nil
+	// Before is told of each step that talks, right before it does; nil for nobody.
+	Before func(ctx context.Context, session *Session, step *Step, scope *Scope)
+	// Record takes rows as they finish, before RowDone is told of them; nil for none.
+	Record func([]history.Entry) error
+	// Forget lets go of the rows when they were observed and recorded.
+	Forget bool
+}
+
+// Share is one of several parts of the rows: I of N. The zero value is all of them.
+type Share struct{ I, N int }
+
+// isMine says whether a row belongs to the share. It hangs on nothing but the names,
+// so that each machine knows it alone.
+func (s Share) isMine(file string, turn, number int) bool {
+	return s.N < 2 || int(table.Hash(fmt.Sprintf("%s/%d", file, turn), number)%uint64(s.N)) == s.I-1
+}
+
+func (s Share) String() string {
+	if s.N == 0 {
+		return ""
+	}
+	return fmt.Sprintf("%d/%d", s.I, s.N)
+}
+
+// Work is a sheet to be run, and the session that it is run in.
+type Work struct {
+	Session *Session
+	Sheet   *Sheet
+	// Done are the rows that an earlier run finished; nil for none.
+	Done *history.Done
+	// Kept gives what an earlier run kept in a row; nil for nothing.
+	Kept func(phase string, turn, number int) map[string]*document.Node
+	// Keep takes what was kept in a row, and before the rows, from several goroutines;
+	// it may be nil.
+	Keep func(row *RowResult, kept map[string]*document.Node)
+}
+
+// File is the sheet's file as the bench names it.
+func (w *Work) File() string { return w.Session.Bench.inside(w.Sheet.File()) }
+
+// Head is what is known of the sheet before it is run.
+func (w *Work) Head() *history.Sheet {
+	return &history.Sheet{Sheet: w.Sheet.Name, File: w.File(), About: w.Sheet.About, Site: w.Session.Site.Name, Outcome: string(NotRun), RowCount: w.Sheet.rowCount()}
+}
+
+// Inputs are the files that decide which rows there are: their names in the bench, and
+// where they are.
+func (w *Work) Inputs() map[string]string {
+	inputs := map[string]string{w.File(): w.Sheet.File()}
+	if rows := w.Sheet.Rows; rows != nil && rows.source != nil && rows.isFile() {
+		if full, err := fileInside(w.Session.Bench.Dir, rows.From); err == nil {
+			inputs[rows.From] = full
+		}
+	}
+	return inputs
+}
+
+// What is recorded of exchanges in full: of rows that held, the first ones; of those
+// that did not, more.
+const (
+	fullHeld = 1_000
+	fullFell = 10_000
+)
+
+// crew runs the rows of several sheets side by side. Rows are recorded when they are
+// finished and shown in their order.
+type crew struct {
+	options RunOptions
+	ctx     context.Context
+	kill    context.Context
+	slots   chan struct{} // one for each row at work
+	over    atomic.Bool   // nothing more is to be begun
+	full    atomic.Int64  // exchanges of rows that held, recorded in full
+	fell    atomic.Int64
+	clerk   *clerk
+	pace    *pace
+	until   time.Time // the end of For; zero for none
+}
+
+// runner runs one sheet.
+type runner struct {
+	*crew
+	session *Session
+	sheet   *Sheet
+	work    *Work
+	index   int
+	result  *SheetResult
+	queue   chan *task // rows in their order, as they are begun
+	// ahead bounds the rows that are begun and not shown yet. Nothing waits for it
+	// while it holds a place among those at work.
+	ahead   chan struct{}
+	ended   atomic.Bool
+	begun   bool      // told by the queue
+	undos   []undoing // of the steps before the rows
+	outside map[string]*document.Node
+}
+
+// task is a row with what is told of it.
+type task struct {
+	row    *RowResult
+	events *events
+	kept   map[string]*document.Node
+}
+
+// Run runs sheets and returns what came of them. A cancelled context ends the run in
+// order: the exchanges at work are cancelled and the finally and last steps are run;
+// kill, where it is not nil, cuts those short too.
+func Run(ctx, kill context.Context, work []*Work, options RunOptions) []*SheetResult {
+	if kill == nil {
+		kill = context.Background()
+	}
+	if options.Observer == nil {
+		options.Observer = noObserver{}
+	}
+	options.Jobs = max(options.Jobs, 1)
+	c := &crew{options: options, ctx: ctx, kill: kill, slots: make(chan struct{}, options.Jobs)}
+	if options.Record != nil && !options.Dry {
+		c.clerk = &clerk{record: options.Record, rows: make(chan finished, 1024), ended: make(chan struct{}), fail: func(err error) {
+			work[0].Session.note("the record of the run is not complete: " + err.Error())
+		}}
+		go c.clerk.run()
+	}
+	if options.Rate > 0 {
+		c.pace = &pace{every: time.Duration(float64(time.Second) / options.Rate)}
+	}
+	if options.For > 0 {
+		c.until = time.Now().Add(options.For)
+	}
+	window := 4*options.Jobs + rowsAhead
+	runners := make([]*runner, len(work))
+	for i, w := range work {
+		runners[i] = &runner{crew: c, session: w.Session, sheet: w.Sheet, work: w, index: i, queue: make(chan *task, window+2), ahead: make(chan struct{}, window), outside: map[string]*document.Node{},
+			result: &SheetResult{Name: w.Sheet.Name, File: w.File(), About: w.Sheet.About, Site: w.Session.Site.Name, Outcome: NotRun,
+				RowCount: w.Sheet.rowCount(), Total: w.Sheet.total(options), Repeated: options.Turns > 1 || options.For > 0 || options.Rate > 0}}
+		runners[i].result.plan("", slices.Concat(w.Sheet.First, w.Sheet.Steps, w.Sheet.Finally, w.Sheet.Last))
+	}
+	go func() {
+		// So many sheets side by side; with one job each begins when the one before
+		// is over.
+		sheets := make(chan struct{}, options.Jobs)
+		for _, r := range runners {
+			sheets <- struct{}{}
+			go func() {
+				defer func() { <-sheets }()
+				r.run()
+			}()
+		}
+	}()
+	var results []*SheetResult
+	for _, r := range runners {
+		if r.show() {
+			results = append(results, r.result)
+		}
+	}
+	if c.clerk != nil {
+		close(c.clerk.rows)
+		<-c.clerk.ended
+	}
+	return results
+}
+
+// isOver says whether no more rows are to be begun.
+func (r *runner) isOver() bool { return r.ctx.Err() != nil || r.isStopped() }
+
+func (r *runner) isStopped() bool { return r.ended.Load() || r.over.Load() }
+
+// stop ends the sheet, or all of them where the run is to stop.
+func (r *runner) stop() {
+	r.ended.Store(true)
+	if r.options.Stop {
+		r.over.Store(true)
+	}
+}
+
+// run begins the rows of the sheet, one after the other, and waits for their end.
+func (r *runner) run() {
+	defer close(r.queue)
+	if r.isOver() {
+		return
+	}
+	for _, t := range r.sheet.Takes {
+		if t.Default != nil {
+			r.outside[t.Name] = t.Default
+		}
+	}
+	next, stop := iter.Pull(r.rows())
+	defer stop()
+	row, any := next()
+	if !any && r.options.Share.N > 1 {
+		return // nothing of this sheet is ours
+	}
+	r.begun = true
+	if len(r.sheet.First) > 0 {
+		r.outsideRow("first", r.sheet.First)
+	}
+	// Rows are done by goroutines that stay: their stacks have grown already.
+	var group sync.WaitGroup
+	rows := make(chan func())
+	workers := 0
+	begin := func(row func()) {
+		if cap(r.slots) == 1 {
+			row()
+			return
+		}
+		select {
+		case rows <- row:
+			return
+		default:
+		}
+		if workers == cap(r.slots) {
+			rows <- row
+			return
+		}
+		workers++
+		group.Add(1)
+		go func() {
+			defer group.Done()
+			for ok := true; ok; row, ok = <-rows {
+				row()
+			}
+		}()
+	}
+	for ; any; row, any = next() {
+		late, ok := r.turnCome()
+		if !ok {
+			break
+		}
+		t := &task{row: row.result, events: newEvents(), kept: maps.Clone(r.outside)}
+		t.row.Late = late
+		maps.Copy(t.kept, r.kept(row.result))
+		r.queue <- t
+		if row.wrong != "" {
+			r.unclear(t, row.wrong)
+			<-r.slots
+			continue
+		}
+		x := &rowRun{runner: r, events: t.events, row: t.row, values: row.values, kept: t.kept}
+		begin(func() {
+			x.run(r.ctx, r.kill, r.sheet.Steps, r.sheet.Finally)
+			<-r.slots
+			r.finish(t)
+		})
+	}
+	close(rows)
+	group.Wait()
+	if len(r.sheet.Last) > 0 || len(r.undos) > 0 {
+		r.outsideRow("last", r.sheet.Last)
+	}
+}
+
+// turnCome waits until the next row may begin, and holds a place among those at work for
+// it; late is how long after its moment that is. It says no where no more are to begin.
+func (r *runner) turnCome() (late time.Duration, ok bool) {
+	r.ahead <- struct{}{}
+	var due time.Time
+	if r.pace != nil {
+		due = r.pace.due()
+		if sleep(r.ctx, time.Until(due)) != nil {
+			return 0, false
+		}
+	}
+	r.slots <- struct{}{}
+	if r.isOver() || !r.until.IsZero() && !time.Now().Before(r.until) {
+		<-r.slots
+		return 0, false
+	}
+	if !due.IsZero() {
+		late = max(time.Since(due), 0)
+	}
+	return late, true
+}
+
+// kept is what an earlier run kept in a row before the step that this one goes on from.
+func (r *runner) kept(row *RowResult) map[string]*document.Node {
+	if r.work.Kept == nil {
+		return nil
+	}
+	return r.work.Kept(row.Phase, row.Turn, row.Number)
+}
+
+// outsideRow runs the steps before or behind the rows.
+func (r *runner) outsideRow(phase string, steps []*Step) {
+	t := &task{row: &RowResult{Phase: phase}, events: newEvents(), kept: r.outside}
+	if phase == "first" {
+		maps.Copy(t.kept, r.kept(t.row))
+		isFromHere := r.options.From == "" || slices.ContainsFunc(steps, func(s *Step) bool { return s.Name == r.options.From })
+		if r.work.Done.Has(phase, 0, 0) || !isFromHere {
+			return
+		}
+	}
+	r.queue <- t
+	x := &rowRun{runner: r, events: t.events, row: t.row, kept: t.kept}
+	ctx := r.ctx
+	if phase == "last" {
+		ctx, x.undos, x.ending = r.kill, r.undos, true
+	}
+	r.slots <- struct{}{}
+	x.run(ctx, r.kill, steps, nil)
+	<-r.slots
+	if phase == "first" {
+		r.undos = x.undos
+		if r.work.Keep != nil {
+			r.work.Keep(t.row, t.kept) // before it counts as done: the rows hang on it
+		}
+	}
+	r.finish(t)
+}
+
+// finish records a row.
+func (r *runner) finish(t *task) {
+	if r.clerk == nil {
+		t.events.close()
+		return
+	}
+	exchanges := int64(0)
+	for _, step := range t.row.Steps {
+		exchanges += int64(len(step.Exchanges))
+	}
+	brief := t.row.Outcome == Held && r.full.Add(exchanges) > fullHeld || t.row.Outcome != Held && r.fell.Add(exchanges) > fullFell
+	r.clerk.rows <- finished{t.row, r.index, brief, r.session.Masker(), t.events}
+}
+
+// unclear is a row that cannot be read, or of which it cannot be told whether it is
+// wanted.
+func (r *runner) unclear(t *task, why string) {
+	step := &StepResult{Name: "rows", Of: "rows", Target: "rows", Outcome: Faulty, Reason: why}
+	t.row.Steps, t.row.Outcome = []*StepResult{step}, Faulty
+	t.events.add(event{step: step})
+	r.finish(t)
+}
+
+// show tells the observer of the sheet, as its rows go on, and sums it up. It says
+// whether the sheet was begun at all.
+func (r *runner) show() bool {
+	o, result := r.options.Observer, r.result
+	start := time.Now()
+	watches := map[string]*history.Watch{}
+	told := false
+	for t := range r.queue {
+		if !told {
+			o.SheetStarted(result)
+			told = true
+		}
+		o.RowStarted(result, t.row)
+		for e := range t.events.all() {
+			if e.would {
+				o.WouldSend(t.row, e.step, e.request, e.reason)
+			} else {
+				o.StepDone(result, t.row, e.step)
+			}
+		}
+		o.RowDone(result, t.row)
+		result.Counts.Add(t.row.record(true).Counts())
+		result.Outcome = worst(result.Outcome, t.row.Outcome)
+		r.watch(watches, t.row)
+		if r.work.Keep != nil && t.row.Phase == "" {
+			r.work.Keep(t.row, t.kept)
+		}
+		if !r.options.Forget {
+			result.Rows = append(result.Rows, t.row)
+		}
+		if t.row.Phase == "" {
+			<-r.ahead
+		}
+	}
+	if !r.begun {
+		return false
+	}
+	if !told {
+		o.SheetStarted(result)
+	}
+	result.Counts.Sheets = 1
+	result.Took = time.Since(start)
+	r.sum(watches)
+	if r.ctx.Err() != nil {
+		result.Outcome = Interrupted
+	}
+	o.SheetDone(result)
+	return true
+}
+
+// watch takes the times of a row's exchanges. The first one of a row that was begun
+// late counts from when it should have been.
+func (r *runner) watch(watches map[string]*history.Watch, row *RowResult) {
+	late := row.Late
+	for _, step := range row.Steps {
+		last := step.Last()
+		if last == nil || step.Outcome == NotRun || step.Target == "listen" {
+			continue
+		}
+		w := watches[step.Of]
+		if w == nil {
+			w = history.NewWatch(step.Of)
+			watches[step.Of] = w
+		}
+		w.Add(last.Phases.Total + late)
+		late = 0
+	}
+}
+
+// sum works out the times of the steps, in the order of the sheet, and judges them.
+func (r *runner) sum(watches map[string]*history.Watch) {
+	over := r.result.Took
+	add := func(name string) {
+		if w := watches[name]; w != nil {
+			r.result.Times = append(r.result.Times, w.Times(over))
+			r.judgeTimes(w, r.result.Times[len(r.result.Times)-1])
+			delete(watches, name)
+		}
+	}
+	for _, p := range r.result.Plan {
+		add(item.ReplaceAllString(p.Name, ""))
+	}
+	for _, name := range slices.Sorted(maps.Keys(watches)) {
+		add(name)
+	}
+}

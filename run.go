@@ -1,0 +1,494 @@
+package testbench
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"testbench/internal/hint"
+	"testbench/internal/history"
+	"testbench/internal/sheet"
+)
+
+// Share is one of several parts of the rows, I of N; the zero value is all of them.
+type Share = sheet.Share
+
+// RunOptions say how sheets are run.
+type RunOptions struct {
+	Options
+	Steps []string // only these; empty for all
+	// From is a step to go on from, with the values that the last run kept.
+	From  string
+	Rows  [][2]int // only these, from and to, from 1; empty for all
+	Stop  bool     // at the first step that falls short
+	Dry   bool     // nothing is sent; what would be is reported
+	Jobs  int      // rows and sheets at work side by side; 0 is 1
+	Rate  float64  // rows begun in a second; 0 for as many as can be
+	Turns int      // how often the rows are run; 0 is once
+	For   time.Duration
+	Share Share
+	// Listen is where calls back come in (127.0.0.1 and a free port where empty), Public
+	// the address under which others reach that.
+	Listen, Public string
+	// Observer is told how the run goes on; it may be nil.
+	Observer Observer
+	// Forget lets go of the rows' results when they are told and recorded; they are
+	// found through Result.Finished then. Otherwise the result holds them all.
+	Forget bool
+	// Unrecorded keeps the run out of the bench's history.
+	Unrecorded bool
+	// Kill, once done, cuts short what an interrupted run still does to end in
+	// order. It may be nil.
+	Kill context.Context
+
+	before func(ctx context.Context, session *sheet.Session, step *sheet.Step, scope *sheet.Scope)
+}
+
+// Run runs sheets. Mistakes in the bench or in a sheet are returned as Problems, before
+// anything is sent. A cancelled context ends the run in order; the result is complete to
+// that point. Unless the options say otherwise, the run stands in the history of the
+// bench, each row from the moment on when it is finished. The caller closes the result.
+func (b *Bench) Run(ctx context.Context, files []string, o RunOptions) (*Result, error) {
+	return b.run(ctx, files, o, nil)
+}
+
+// Resume goes on with a run of the history that was cut down: with the rows that it did
+// not finish, as it was asked for then.
+func (b *Bench) Resume(ctx context.Context, number int, o RunOptions) (*Result, error) {
+	store, err := b.History()
+	if err != nil {
+		return nil, err
+	}
+	stored, err := store.Get(number)
+	if err != nil {
+		_ = store.Close()
+		return nil, err
+	}
+	return b.run(ctx, stored.Run().Order.Files, o, &resuming{store, stored})
+}
+
+// resuming is a run that is gone on with.
+type resuming struct {
+	store  *history.Store
+	stored *history.Stored
+}
+
+// running is a run under way.
+type running struct {
+	bench   *Bench
+	options RunOptions
+	result  *Result
+	head    *history.Run
+	store   *history.Store
+	writer  *history.Writer
+	work    []*sheet.Work
+	state   *state
+	resumes *resuming
+}
+
+func (b *Bench) run(ctx context.Context, files []string, o RunOptions, resumes *resuming) (_ *Result, err error) {
+	r := &running{bench: b, resumes: resumes}
+	defer func() {
+		if err != nil {
+			r.close()
+		}
+	}()
+	o.Options = b.complete(o.Options)
+	if resumes != nil {
+		r.store = resumes.store
+		if err := r.asBefore(&o); err != nil {
+			return nil, err
+		}
+	}
+	o.Receiver = &sheet.Receiver{Listen: o.Listen, Public: o.Public}
+	r.options = o
+	if err := r.prepare(files); err != nil {
+		return nil, err
+	}
+	if err := r.record(); err != nil {
+		return nil, err
+	}
+	options := sheet.RunOptions{Steps: o.Steps, From: o.From, Rows: o.Rows, Stop: o.Stop, Dry: o.Dry, Jobs: o.Jobs, Rate: o.Rate, Turns: o.Turns, For: o.For, Share: o.Share,
+		Observer: o.Observer, Explain: hint.Explain, Before: o.before, Forget: o.Forget && r.writer != nil}
+	if r.writer != nil {
+		options.Record = r.writer.Add
+	}
+	r.result.Sheets = sheet.Run(ctx, o.Kill, r.work, options)
+	for _, one := range r.result.Sheets {
+		r.result.Outcome = sheet.Worst(r.result.Outcome, one.Outcome)
+	}
+	switch {
+	case ctx.Err() != nil:
+		r.result.Outcome = Interrupted
+	case r.result.Outcome == NotRun && o.Share.N > 1:
+		r.result.Outcome = Held // nothing of it is this machine's
+	}
+	return r.finish()
+}
+
+// prepare reads and vets the sheets.
+func (r *running) prepare(files []string) error {
+	b, o := r.bench, r.options
+	if _, err := b.inner.At(o.Site); err != nil {
+		return err
+	}
+	problems := b.inner.Problems().Serious()
+	var sheets []*sheet.Sheet
+	for _, file := range files {
+		s, err := b.inner.OpenSheet(b.found(file))
+		if err != nil {
+			return err
+		}
+		problems = append(problems, s.Vet(b.vetOptions(o.Options, true)).Serious()...)
+		wanted := o.Steps
+		if o.From != "" {
+			wanted = append(slices.Clone(wanted), o.From)
+		}
+		problems = append(problems, stepsNotThere(s, wanted, len(files))...)
+		sheets = append(sheets, s)
+	}
+	if len(problems) > 0 {
+		return problems
+	}
+	r.result = &Result{Bench: b.inner.Name, Started: time.Now(), Outcome: NotRun, Masker: o.Masker}
+	sessions := map[string]*sheet.Session{}
+	for _, s := range sheets {
+		options := o.Options
+		if options.Site == "" {
+			options.Site = s.Site
+		}
+		session, ok := sessions[options.Site]
+		if !ok {
+			var err error
+			if session, err = sheet.NewSession(b.inner, options); err != nil {
+				return err
+			}
+			sessions[options.Site] = session
+			if r.result.Run == "" {
+				r.result.Run = session.RunID
+			}
+			session.RunID = r.result.Run
+		}
+		r.work = append(r.work, &sheet.Work{Session: session, Sheet: s})
+	}
+	return nil
+}
+
+// found is a sheet of the bench by a name that is relative to it, where there is no
+// such file from here.
+func (b *Bench) found(file string) string {
+	if _, err := os.Stat(file); err != nil && !filepath.IsAbs(file) && b.Dir != "" {
+		if inside := filepath.Join(b.Dir, file); isFile(inside) {
+			return inside
+		}
+	}
+	return file
+}
+
+func isFile(name string) bool {
+	info, err := os.Stat(name)
+	return err == nil && info.Mode().IsRegular()
+}
+
+func stepsNotThere(s *sheet.Sheet, wanted []string, sheets int) Problems {
+	if sheets > 1 {
+		return nil // a step may be in only one of several sheets
+	}
+	var problems Problems
+	known := s.StepNames()
+	for _, name := range wanted {
+		if !slices.Contains(known, name) {
+			err := &sheet.NotFoundError{What: "step", Name: name, Known: known}
+			problems = append(problems, Problem{File: s.File(), Line: 1, Column: 1, Message: err.Error()})
+		}
+	}
+	return problems
+}
+
+// historyFile is the history of the bench.
+func (b *Bench) historyFile() string { return filepath.Join(b.Dir, ".testbench", "history.db") }
+
+// History opens the history of the bench. The caller closes it.
+func (b *Bench) History() (*history.Store, error) {
+	if b.Dir == "" {
+		return nil, errors.New("only a bench has a history; `testbench new DIR` starts one")
+	}
+	return history.Open(b.historyFile())
+}
+
+// record begins the record of the run. One that cannot be written does not keep the run
+// from going on.
+func (r *running) record() error {
+	b, o := r.bench, r.options
+	if b.Dir == "" || o.Dry || o.Unrecorded {
+		return nil
+	}
+	var err error
+	if r.store == nil {
+		if r.store, err = b.History(); err != nil {
+			if r.resumes != nil {
+				return err
+			}
+			r.result.Notes = append(r.result.Notes, "the run is not recorded: "+err.Error())
+			r.store = nil
+		}
+	}
+	if r.store != nil && r.store.Note != "" {
+		r.result.Notes = append(r.result.Notes, r.store.Note)
+	}
+	if r.store != nil {
+		// What cannot make room now can do so next time.
+		if gone, err := r.store.Bound(history.MostBytes); err == nil && len(gone) > 0 {
+			r.result.Notes = append(r.result.Notes, fmt.Sprintf("the history held more than %d MiB; its oldest runs, up to %d, were taken away", history.MostBytes>>20, gone[len(gone)-1]))
+		}
+	}
+	if o.From != "" {
+		if err := r.goOnFrom(); err != nil {
+			return err
+		}
+	}
+	if r.store == nil {
+		return nil
+	}
+	order, err := r.order()
+	if err != nil {
+		return err
+	}
+	r.head = r.result.Record()
+	r.head.Order, r.head.Share = order, o.Share.String()
+	r.head.Outcome = ""
+	for _, w := range r.work {
+		r.head.Sheets = append(r.head.Sheets, w.Head())
+	}
+	if r.resumes != nil {
+		err = r.resume()
+	} else if r.writer, err = r.store.Begin(r.head); err == nil {
+		err = r.writer.Head(r.head)
+	}
+	if err != nil {
+		if r.resumes != nil {
+			return err
+		}
+		r.result.Notes = append(r.result.Notes, "the run is not recorded: "+err.Error())
+		r.writer = nil
+		return nil
+	}
+	r.result.Number = r.writer.Number
+	r.saveKept()
+	return nil
+}
+
+// callSheet stands in the history where a run has its sheet.
+const callSheet = "call"
+
+// recordSteps puts steps that no sheet has into the history of the bench, as a run of
+// their own, and gives its number; 0 without a bench.
+func (b *Bench) recordSteps(session *sheet.Session, name string, steps ...*StepResult) (int, error) {
+	if b.Dir == "" {
+		return 0, nil
+	}
+	store, err := b.History()
+	if err != nil {
+		return 0, err
+	}
+	defer func() { _ = store.Close() }()
+	one := &SheetResult{Name: name, Site: session.Site.Name}
+	for _, step := range steps {
+		one.Took += step.Took
+		one.Outcome = sheet.Worst(one.Outcome, step.Outcome)
+	}
+	var entry history.Entry
+	entry, one.Counts = sheet.LooseEntry(steps, one.Outcome, session.Masker())
+	result := &Result{Run: session.RunID, Bench: b.inner.Name, Started: time.Now().Add(-one.Took), Took: one.Took, Outcome: one.Outcome, Sheets: []*SheetResult{one}}
+	head := result.Record()
+	writer, err := store.Begin(head)
+	if err != nil {
+		return 0, err
+	}
+	if err := writer.Add([]history.Entry{entry}); err != nil {
+		return 0, err
+	}
+	head.Ended = true
+	return writer.Number, writer.Head(head)
+}
+
+// order is what is asked for, so that it can be gone on with.
+func (r *running) order() (history.Order, error) {
+	o := r.options
+	order := history.Order{Site: o.Site, Write: o.Write, Steps: o.Steps, Rows: o.Rows, Turns: o.Turns, For: o.For, Rate: o.Rate, Jobs: o.Jobs, Set: len(o.Set) > 0, Inputs: map[string]string{}}
+	for _, w := range r.work {
+		order.Files = append(order.Files, w.File())
+		for name, file := range w.Inputs() {
+			digest, err := digestOf(file)
+			if err != nil {
+				return order, err
+			}
+			order.Inputs[name] = digest
+		}
+	}
+	return order, nil
+}
+
+func digestOf(name string) (string, error) {
+	file, err := os.Open(name)
+	if err != nil {
+		return "", err
+	}
+	defer func() { _ = file.Close() }()
+	sum := sha256.New()
+	if _, err := io.Copy(sum, file); err != nil {
+		return "", err
+	}
+	return hex.EncodeToString(sum.Sum(nil)), nil
+}
+
+// asBefore takes over what the run to go on with was asked for.
+func (r *running) asBefore(o *RunOptions) error {
+	before := r.resumes.stored.Run()
+	if before.Ended && before.Outcome != string(Interrupted) {
+		return fmt.Errorf("run %d ended by itself; there is nothing to go on with", before.Number)
+	}
+	if before.Order.For > 0 {
+		return fmt.Errorf("run %d was to go on for a time, and cannot be resumed; run it anew", before.Number)
+	}
+	o.Site, o.Write, o.Steps, o.Rows, o.Turns, o.Rate = before.Order.Site, before.Order.Write, before.Order.Steps, before.Order.Rows, before.Order.Turns, before.Order.Rate
+	if o.Jobs == 0 {
+		o.Jobs = before.Order.Jobs
+	}
+	if before.Share != "" {
+		_, _ = fmt.Sscanf(before.Share, "%d/%d", &o.Share.I, &o.Share.N)
+	}
+	r.state = r.bench.readState(before.Number)
+	if before.Order.Set && len(o.Set) == 0 {
+		if r.state == nil {
+			return fmt.Errorf("run %d was given values by -set, and they cannot be read back; give them again", before.Number)
+		}
+		o.Set = r.state.Set
+	}
+	return nil
+}
+
+// resume prepares going on with a run: which rows are done, and what was kept.
+func (r *running) resume() error {
+	before := r.resumes.stored.Run()
+	for name, digest := range before.Order.Inputs {
+		if now, ok := r.head.Order.Inputs[name]; !ok || now != digest {
+			return fmt.Errorf("%s is not what it was in run %d, so its rows may be others; run it anew", name, before.Number)
+		}
+	}
+	for i, w := range r.work {
+		done, err := r.resumes.stored.Done(i)
+		if err != nil {
+			return err
+		}
+		w.Done = done
+		if r.state != nil {
+			outside := r.state.kept(w.File(), "first", 0, 0)
+			w.Kept = func(phase string, _, _ int) kept {
+				if phase == "first" {
+					return outside
+				}
+				return nil
+			}
+		}
+	}
+	var err error
+	r.writer, err = r.store.Resume(before.Number)
+	r.head.Started, r.head.ID = before.Started, before.ID
+	r.result.Run = before.ID
+	return err
+}
+
+// finish ends the run: tokens are given back, and the record is completed.
+func (r *running) finish() (*Result, error) {
+	result := r.result
+	_ = r.options.Receiver.Close()
+	closed := map[*sheet.Session]bool{}
+	for _, w := range r.work {
+		if closed[w.Session] {
+			continue
+		}
+		closed[w.Session] = true
+		if err := closeInTime(w.Session); err != nil {
+			result.Notes = append(result.Notes, "a token could not be given back: "+err.Error())
+		}
+		for _, note := range w.Session.Notes {
+			if !slices.Contains(result.Notes, note) {
+				result.Notes = append(result.Notes, note)
+			}
+		}
+	}
+	result.Took = time.Since(result.Started)
+	if r.writer == nil {
+		result.Finished = result.Memory()
+		r.close()
+		return result, nil
+	}
+	r.saveKept()
+	if err := r.complete(); err != nil {
+		result.Notes = append(result.Notes, "the record of the run is not complete: "+err.Error())
+		result.Finished = result.Memory()
+		r.close()
+		return result, nil
+	}
+	stored, err := r.store.Get(result.Number)
+	if err != nil {
+		r.close()
+		return result, err
+	}
+	result.Finished = &open{stored, r.store}
+	return result, nil
+}
+
+// open is a run of the history with what must be closed behind it.
+type open struct {
+	*history.Stored
+	store *history.Store
+}
+
+func (o *open) Close() error { return o.store.Close() }
+
+// complete writes the head of the run. What an earlier part of it came to is summed up
+// from the rows.
+func (r *running) complete() error {
+	head := r.result.Record()
+	head.Order, head.Share, head.ID, head.Started = r.head.Order, r.head.Share, r.head.ID, r.head.Started
+	for i, s := range r.head.Sheets {
+		if i >= len(head.Sheets) || head.Sheets[i].File != s.File {
+			head.Sheets = slices.Insert(head.Sheets, min(i, len(head.Sheets)), s) // not begun here
+		}
+	}
+	head.Ended = r.result.Outcome != Interrupted
+	if r.resumes != nil {
+		stored := r.resumes.stored
+		if err := stored.Sum(head); err != nil {
+			return err
+		}
+		r.result.Total = head
+		r.result.Outcome = sheet.Worst(r.result.Outcome, Outcome(head.Outcome))
+	}
+	for i := range head.Notes {
+		head.Notes[i] = r.result.Masker.Text(head.Notes[i])
+	}
+	return r.writer.Head(head)
+}
+
+// note says something at the end of the run.
+func (r *running) note(text string) {
+	if !slices.Contains(r.result.Notes, text) {
+		r.result.Notes = append(r.result.Notes, text)
+	}
+}
+
+func (r *running) close() {
+	if r.store != nil {
+		_ = r.store.Close()
+	}
+}

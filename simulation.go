@@ -1,0 +1,67 @@
+package testbench
+
+import (
+	"context"
+	"io"
+	"path"
+	"path/filepath"
+	"strings"
+
+	"testbench/internal/contract/formats"
+	"testbench/internal/history"
+	"testbench/internal/sheet"
+	"testbench/internal/simulation"
+)
+
+// Simulation answers for a service by its contract: a file, an address, or a service of
+// the bench. Base is the address under which it will answer.
+func (b *Bench) Simulation(ctx context.Context, name, base string, standard io.Reader, s simulation.Options, o Options) (*simulation.Service, error) {
+	service := b.inner.Service(name)
+	if service == nil && strings.Contains(name, "://") {
+		// The command line names the host, so it is meant.
+		o.Named = append(o.Named, hostOf(name))
+	}
+	session, err := sheet.NewSession(b.inner, b.complete(o))
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = closeInTime(session) }()
+	from := session.Source(ctx)
+	from.Standard = standard
+	if service == nil {
+		from.Dir = ""
+	} else if name, err = session.ContractPlace(service); err != nil {
+		return nil, err
+	}
+	s.Documents = map[string][]byte{}
+	fetch := func(base, location string) (string, []byte, error) {
+		resolved, data, err := from.Fetch(base, location)
+		if err == nil {
+			bare, _, _ := strings.Cut(resolved, "?")
+			s.Documents[path.Base(filepath.ToSlash(bare))] = data
+		}
+		return resolved, data, err
+	}
+	resolved, data, err := fetch("", name)
+	if err != nil {
+		return nil, &ContractError{err}
+	}
+	c, err := formats.Read(resolved, data, fetch)
+	if err != nil {
+		return nil, &ContractError{err}
+	}
+	bare, _, _ := strings.Cut(resolved, "?")
+	s.Main, s.Base = path.Base(filepath.ToSlash(bare)), base
+	return simulation.New(c, s)
+}
+
+// PlayedOf gathers the exchanges of a past run, to be answered again.
+func PlayedOf(run history.Finished) *simulation.Played {
+	played := &simulation.Played{}
+	for _, e := range history.Exchanges(run) {
+		if e.Request != nil && e.Status > 0 {
+			played.Add(e.Request.Method, e.Request.Address, e.Request.Body, &simulation.PlayedAnswer{Status: e.Status, Headers: e.Headers, Body: e.Body})
+		}
+	}
+	return played
+}
