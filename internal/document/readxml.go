@@ -3,6 +3,8 @@ package document
 import (
 	"errors"
 	"io"
+	"slices"
+	"strings"
 
 	"testbench/internal/xmlstream"
 )
@@ -43,92 +45,146 @@ func readXML(r *xmlstream.Reader) (*Node, error) {
 		case xmlstream.Text:
 			b.text = append(b.text, r.Text()...)
 		case xmlstream.Comment:
-			b.add(Node{Kind: Comment, Text: string(r.Text())})
+			b.add(Comment).Text = string(r.Text())
 		case xmlstream.Instruction:
-			b.add(Node{Kind: Instruction, Name: Name{Local: r.Name().Local}, Text: string(r.Text())})
+			instruction := b.add(Instruction)
+			instruction.Name.Local, instruction.Text = r.Name().Local, string(r.Text())
 		}
 	}
 }
 
-// xmlBuilder makes a tree of tokens.
+// xmlBuilder makes a tree of tokens. Large answers have millions of nodes, so what the
+// tree is made of is taken from stock that is made many at a time.
 type xmlBuilder struct {
 	root    *Node
 	open    []*Node
+	first   []int            // where the items of each open element begin in items
+	items   []*Node          // of the open elements, put into each when it ends and their number is known
 	text    []byte           // character data not yet put into the tree: CDATA and references do not split it
 	layouts map[string]*Node // blanks between elements are the same few texts over and over
-	slab    []Node           // nodes are made many at a time
+	nodes   []Node           // stock
+	lists   []*Node          // stock
+	texts   strings.Builder  // stock; what was taken from it stays where it is
 }
 
-func (b *xmlBuilder) node(n Node) *Node {
-	if len(b.slab) == 0 {
-		b.slab = make([]Node, 64)
+// The sizes of the stock; what is kept of a tree keeps no more than these alive.
+const (
+	stockOfNodes = 64
+	stockOfLists = 256
+	stockOfTexts = 4096
+)
+
+func (b *xmlBuilder) node(kind Kind) *Node {
+	if len(b.nodes) == 0 {
+		b.nodes = make([]Node, stockOfNodes)
 	}
-	made := &b.slab[0]
-	b.slab = b.slab[1:]
-	*made = n
+	made := &b.nodes[0]
+	b.nodes = b.nodes[1:]
+	made.Kind = kind
 	return made
 }
 
+// list is the items as a list of their own.
+func (b *xmlBuilder) list(items []*Node) []*Node {
+	if len(items) > stockOfLists/4 {
+		return slices.Clone(items)
+	}
+	if len(items) > len(b.lists) {
+		b.lists = make([]*Node, stockOfLists)
+	}
+	made := b.lists[:len(items):len(items)]
+	b.lists = b.lists[len(items):]
+	copy(made, items)
+	return made
+}
+
+func (b *xmlBuilder) string(text []byte) string {
+	if len(text) > stockOfTexts/4 {
+		return string(text)
+	}
+	if b.texts.Cap()-b.texts.Len() < len(text) {
+		b.texts.Reset()
+		b.texts.Grow(stockOfTexts)
+	}
+	from := b.texts.Len()
+	b.texts.Write(text)
+	return b.texts.String()[from:]
+}
+
 // add puts a node into the open element; outside of the root nothing is kept.
-func (b *xmlBuilder) add(n Node) *Node {
+func (b *xmlBuilder) add(kind Kind) *Node {
 	b.flush()
-	made := b.node(n)
+	made := b.node(kind)
 	if len(b.open) > 0 {
-		top := b.open[len(b.open)-1]
-		top.Items = append(top.Items, made)
+		b.items = append(b.items, made)
 	}
 	return made
 }
 
 func (b *xmlBuilder) flush() {
-	if len(b.text) > 0 {
-		top := b.open[len(b.open)-1]
-		top.Items = append(top.Items, b.node(Node{Kind: Untyped, Text: string(b.text)}))
-		b.text = b.text[:0]
+	if len(b.text) == 0 {
+		return
 	}
+	if xmlstream.IsBlank(b.text) {
+		b.items = append(b.items, b.layout())
+	} else {
+		b.items = append(b.items, b.untyped(b.string(b.text)))
+	}
+	b.text = b.text[:0]
+}
+
+func (b *xmlBuilder) untyped(text string) *Node {
+	made := b.node(Untyped)
+	made.Text = text
+	return made
+}
+
+// layout is the node of blanks, one for all that are alike.
+func (b *xmlBuilder) layout() *Node {
+	same := b.layouts[string(b.text)]
+	if same == nil {
+		same = &Node{Kind: Layout, Text: string(b.text)}
+		b.layouts[same.Text] = same
+	}
+	return same
 }
 
 func (b *xmlBuilder) start(r *xmlstream.Reader) {
 	at := r.Position()
-	element := b.add(Node{Kind: Element, Name: r.Name(), Line: int32(at.Line), Column: int32(at.Column)})
+	element := b.add(Element)
+	element.Name, element.Line, element.Column = r.Name(), int32(at.Line), int32(at.Column)
 	if attributes := r.Attrs(); len(attributes) > 0 {
 		element.Attributes = make([]Attribute, len(attributes))
 		for i, a := range attributes {
-			element.Attributes[i] = Attribute{Name: a.Name, Value: string(a.Value)}
+			element.Attributes[i] = Attribute{Name: a.Name, Value: b.string(a.Value)}
 		}
 	}
 	if b.root == nil {
 		b.root = element
 	}
-	b.open = append(b.open, element)
+	b.open, b.first = append(b.open, element), append(b.first, len(b.items))
 }
 
 // end closes the element. Blanks between elements lay a document out and carry
 // no content: they are kept apart from texts, for those who count every node.
 func (b *xmlBuilder) end() {
 	b.flush()
-	element := b.open[len(b.open)-1]
-	b.open = b.open[:len(b.open)-1]
-	elements, blank := false, true
-	for _, item := range element.Items {
-		switch item.Kind {
-		case Element:
-			elements = true
-		case Untyped:
-			blank = blank && xmlstream.IsBlank(item.Text)
-		}
+	last := len(b.open) - 1
+	element, items := b.open[last], b.items[b.first[last]:]
+	elements, texts := false, false
+	for _, item := range items {
+		elements = elements || item.Kind == Element
+		texts = texts || item.Kind == Untyped
 	}
-	if !elements || !blank {
-		return
-	}
-	for i, item := range element.Items {
-		if item.Kind == Untyped {
-			same := b.layouts[item.Text]
-			if same == nil {
-				same = &Node{Kind: Layout, Text: item.Text}
-				b.layouts[item.Text] = same
+	if !elements || texts {
+		for i, item := range items {
+			if item.Kind == Layout {
+				items[i] = b.untyped(item.Text)
 			}
-			element.Items[i] = same
 		}
 	}
+	if len(items) > 0 {
+		element.Items = b.list(items)
+	}
+	b.open, b.items, b.first = b.open[:last], b.items[:b.first[last]], b.first[:last]
 }
