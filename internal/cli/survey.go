@@ -170,7 +170,7 @@ func (s *session) surveyContract(source string, c *testbench.Contract, o *survey
 	if o.find == "" {
 		s.security(source, portsSecurity(w), o.logins)
 	}
-	s.contractNotes(w.Notes)
+	s.contractNotes(w.Notes())
 	if shown > 0 && o.find == "" {
 		t.note("next: testbench survey %s %s", source, rows[0][0])
 	}
@@ -405,7 +405,7 @@ func (s *session) surveySchema(c *testbench.Contract, o *surveyOptions, name str
 		t.printf("%s\n", t.in(bold, visible(n.Full())))
 		s.rows(matchingRows(c.Schema.Outline(e, o.depth), o.find))
 	}
-	s.contractNotes(c.Schema.Warnings)
+	s.contractNotes(c.Schema.Warnings())
 	return ExitHeld, nil
 }
 
@@ -448,7 +448,7 @@ func contractJSON(w *wsdl.Contract) any {
 	}
 	out["operations"] = operations
 	notes := []string{}
-	for _, n := range w.Notes {
+	for _, n := range w.Notes() {
 		notes = append(notes, n.String())
 	}
 	out["notes"] = notes

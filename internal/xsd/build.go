@@ -1,8 +1,8 @@
 package xsd
 
 import (
+	"cmp"
 	"slices"
-	"sort"
 	"strings"
 )
 
@@ -52,12 +52,7 @@ func (b *builder) build() {
 	for g := range b.globals {
 		names = append(names, g)
 	}
-	sort.Slice(names, func(i, j int) bool {
-		if names[i].kind != names[j].kind {
-			return names[i].kind < names[j].kind
-		}
-		return names[i].Full() < names[j].Full()
-	})
+	slices.SortFunc(names, func(a, b global) int { return cmp.Or(cmp.Compare(a.kind, b.kind), compareNames(a.Name, b.Name)) })
 	for _, g := range names {
 		x := b.globals[g]
 		switch g.kind {
@@ -78,7 +73,10 @@ func (b *builder) build() {
 	for _, check := range b.checks {
 		check()
 	}
-	b.checkModels()
+}
+
+func compareNames(a, b Name) int {
+	return cmp.Or(cmp.Compare(a.Space, b.Space), cmp.Compare(a.Local, b.Local))
 }
 
 // settle fills what was named and not yet filled.
@@ -94,7 +92,7 @@ func (b *builder) settle() {
 func (b *builder) collect() {
 	for _, d := range b.loader.documents {
 		b.vet(d.root)
-		for _, x := range d.root.children() {
+		for x := range d.root.children() {
 			kind := kindOf(x.Name.Local)
 			switch kind {
 			case "include", "import", "redefine":
@@ -190,7 +188,7 @@ func (b *builder) constraint(x xnode) *Constraint {
 		return nil
 	}
 	b.keys[c.Name] = c
-	for _, part := range x.children() {
+	for part := range x.children() {
 		paths, err := compileFieldPaths(part.value("xpath"), part.Name.Local == "field", part.scope)
 		if err != nil {
 			b.fail(part, "%s: %s", part.Name.Local, err)
@@ -253,7 +251,7 @@ func (b *builder) substitutionGroups() {
 		}
 	}
 	for _, members := range b.schema.substitutes {
-		sort.Slice(members, func(i, j int) bool { return members[i].Name.Full() < members[j].Name.Full() })
+		slices.SortFunc(members, func(a, b *Element) int { return compareNames(a.Name, b.Name) })
 	}
 }
 

@@ -11,7 +11,7 @@ func (b *builder) facets(t, base *SimpleType, form xnode) {
 	var patterns []*Pattern
 	var values []EnumerationValue
 	seen := map[string]bool{}
-	for _, f := range form.children() {
+	for f := range form.children() {
 		name := f.Name.Local
 		text, given := f.attr("value")
 		switch name {

@@ -66,7 +66,7 @@ func (b *builder) fillElement(e *Element, x xnode) {
 	default:
 		e.Type = anyType
 	}
-	for _, c := range x.children() {
+	for c := range x.children() {
 		switch c.Name.Local {
 		case "key", "unique", "keyref":
 			if constraint := b.constraint(c); constraint != nil {
@@ -130,7 +130,7 @@ func (b *builder) attribute(x xnode, name Name) *Attribute {
 func (b *builder) attributes(x xnode) *attributeSet {
 	set := &attributeSet{prohibited: map[Name]bool{}}
 	var groupAny *Wildcard
-	for _, c := range x.children() {
+	for c := range x.children() {
 		switch c.Name.Local {
 		case "attribute":
 			b.attributeUse(set, c)
@@ -371,7 +371,7 @@ func (b *builder) groupBody(x xnode) *Group {
 
 func (b *builder) modelGroup(x xnode) *Group {
 	group := &Group{Kind: map[string]GroupKind{"sequence": Sequence, "choice": Choice, "all": All}[x.Name.Local], Documentation: x.documentation()}
-	for _, c := range x.children() {
+	for c := range x.children() {
 		if p := b.particle(c); p != nil {
 			if inner, isGroup := p.Term.(*Group); isGroup && inner.Kind == All {
 				b.fail(c, "all can stand only alone as the content of a type")

@@ -162,7 +162,7 @@ func (b *builder) simpleType(x xnode) *SimpleType {
 		for _, member := range strings.Fields(form.value("memberTypes")) {
 			t.Members = append(t.Members, b.simpleNamed(form, member))
 		}
-		for _, inner := range form.children() {
+		for inner := range form.children() {
 			if inner.Name.Local == "simpleType" {
 				t.Members = append(t.Members, b.simpleType(inner))
 			}

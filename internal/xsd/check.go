@@ -3,18 +3,21 @@ package xsd
 import (
 	"slices"
 	"strings"
+	"sync"
 )
 
-// What may stand in the elements of a schema (the schema for schemas, Part 1,
-// appendix A): attributes, then elements.
-var grammar = func() map[string][2]string {
+// allowance is what may stand in an element of a schema.
+type allowance struct{ attributes, elements []string }
+
+// grammar is what may stand where in a schema (the schema for schemas, Part 1, appendix A).
+var grammar = sync.OnceValue(func() map[string]allowance {
 	const (
 		occurs = " minOccurs maxOccurs"
 		models = "sequence choice all group"
 		attrs  = " attribute attributeGroup anyAttribute"
 		facets = " length minLength maxLength pattern enumeration whiteSpace minInclusive maxInclusive minExclusive maxExclusive totalDigits fractionDigits simpleType"
 	)
-	g := map[string][2]string{
+	words := map[string][2]string{
 		"schema":         {"targetNamespace elementFormDefault attributeFormDefault blockDefault finalDefault version", "include import redefine simpleType complexType element attribute attributeGroup group notation"},
 		"include":        {"schemaLocation", ""},
 		"import":         {"schemaLocation namespace", ""},
@@ -45,11 +48,15 @@ var grammar = func() map[string][2]string {
 	}
 	for _, facet := range strings.Fields(facets) {
 		if facet != "simpleType" {
-			g[facet] = [2]string{"value fixed", ""}
+			words[facet] = [2]string{"value fixed", ""}
 		}
 	}
+	g := make(map[string]allowance, len(words))
+	for name, allowed := range words {
+		g[name] = allowance{strings.Fields(allowed[0]), strings.Fields(allowed[1])}
+	}
 	return g
-}()
+})
 
 // vet checks that everything in a document is where it may be, for a misspelt
 // attribute would otherwise be passed over.
@@ -57,17 +64,15 @@ func (b *builder) vet(x xnode) {
 	if oldNamespaces[x.Node.Name.Space] {
 		return // the drafts had other attributes too
 	}
-	allowed := grammar[x.Name.Local]
-	attributes := strings.Fields(allowed[0])
+	allowed := grammar()[x.Name.Local]
 	for _, a := range x.Attributes {
-		if a.Name.Space == "" && !a.IsDeclaration() && a.Name.Local != "id" && !slices.Contains(attributes, a.Name.Local) {
-			b.fail(x, "%s has no attribute %s%s", x.Name.Local, a.Name.Local, nearestName(a.Name.Local, attributes))
+		if a.Name.Space == "" && !a.IsDeclaration() && a.Name.Local != "id" && !slices.Contains(allowed.attributes, a.Name.Local) {
+			b.fail(x, "%s has no attribute %s%s", x.Name.Local, a.Name.Local, nearestName(a.Name.Local, allowed.attributes))
 		}
 	}
-	elements := strings.Fields(allowed[1])
-	for _, c := range x.children() {
-		if !slices.Contains(elements, c.Name.Local) {
-			b.fail(c, "%s cannot stand in %s%s", c.Name.Local, x.Name.Local, nearestName(c.Name.Local, elements))
+	for c := range x.children() {
+		if !slices.Contains(allowed.elements, c.Name.Local) {
+			b.fail(c, "%s cannot stand in %s%s", c.Name.Local, x.Name.Local, nearestName(c.Name.Local, allowed.elements))
 			continue
 		}
 		b.vet(c)
@@ -79,24 +84,29 @@ func (b *builder) vet(x xnode) {
 	}
 }
 
-// checkModels checks every content model. What is ambiguous still works, for the
-// first that fits is taken, so it is remarked and not refused.
-func (b *builder) checkModels() {
-	for _, t := range b.complexTypes() {
-		m := b.schema.model(t)
-		if m.all != nil {
-			continue
+// Warnings tell what is wrong in the schema, but does not keep it from use, in the order
+// of their places. What is ambiguous is among them: it still works, for the first that
+// fits is taken.
+func (s *Schema) Warnings() []Problem {
+	s.warnings.Do(func() {
+		for _, t := range s.complexTypes() {
+			m := s.model(t)
+			if m.all != nil {
+				continue
+			}
+			if words, found := s.ambiguous(m, true); found {
+				s.warned = appendWarning(s.warned, t.at, "the content of %s is ambiguous: %s (unique particle attribution)", nameOr(t.Name, "a type"), words)
+			}
+			s.consistentElements(t, m)
 		}
-		if words, found := b.schema.ambiguous(m, true); found {
-			b.loader.warn(t.at, "the content of %s is ambiguous: %s (unique particle attribution)", nameOr(t.Name, "a type"), words)
-		}
-		b.consistentElements(t, m)
-	}
+		byPlace(s.warned)
+	})
+	return s.warned
 }
 
 // consistentElements checks that elements of one name have one type (Part 1,
 // 3.8.6: Element Declarations Consistent).
-func (b *builder) consistentElements(t *ComplexType, m *model) {
+func (s *Schema) consistentElements(t *ComplexType, m *model) {
 	types := map[Name]Type{}
 	for i := range m.positions {
 		e := m.positions[i].element
@@ -104,14 +114,14 @@ func (b *builder) consistentElements(t *ComplexType, m *model) {
 			continue
 		}
 		if other, met := types[e.Name]; met && other != e.Type {
-			b.loader.warn(t.at, "%s stands in %s with two types", e.Name, nameOr(t.Name, "a type"))
+			s.warned = appendWarning(s.warned, t.at, "%s stands in %s with two types", e.Name, nameOr(t.Name, "a type"))
 		}
 		types[e.Name] = e.Type
 	}
 }
 
 // complexTypes finds all complex types, those without names too.
-func (b *builder) complexTypes() []*ComplexType {
+func (s *Schema) complexTypes() []*ComplexType {
 	var all []*ComplexType
 	seen := map[*ComplexType]bool{anyType: true}
 	var visit func(t Type)
@@ -124,10 +134,10 @@ func (b *builder) complexTypes() []*ComplexType {
 		all = append(all, c)
 		c.Particle.elements(func(e *Element) { visit(e.Type) })
 	}
-	for _, t := range b.schema.Types {
+	for _, t := range s.Types {
 		visit(t)
 	}
-	for _, e := range b.schema.Elements {
+	for _, e := range s.Elements {
 		visit(e.Type)
 	}
 	return all

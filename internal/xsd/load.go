@@ -1,9 +1,11 @@
 package xsd
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
-	"sort"
+	"iter"
+	"slices"
 	"strings"
 
 	"testbench/internal/document"
@@ -119,19 +121,19 @@ func today(space string) string {
 }
 
 // children are the schema elements inside, annotations left out.
-func (x xnode) children() []xnode {
-	var all []xnode
-	for _, item := range x.Items {
-		if item.Kind == document.Element && today(item.Name.Space) == Namespace && item.Name.Local != "annotation" {
-			all = append(all, x.with(item))
+func (x xnode) children() iter.Seq[xnode] {
+	return func(yield func(xnode) bool) {
+		for _, item := range x.Items {
+			if item.Kind == document.Element && today(item.Name.Space) == Namespace && item.Name.Local != "annotation" && !yield(x.with(item)) {
+				return
+			}
 		}
 	}
-	return all
 }
 
 // child is the first schema element inside with one of the names.
 func (x xnode) child(names ...string) (xnode, bool) {
-	for _, c := range x.children() {
+	for c := range x.children() {
 		for _, name := range names {
 			if c.Name.Local == name {
 				return c, true
@@ -220,13 +222,21 @@ func (l *Loader) fail(at Problem, format string, args ...any) {
 }
 
 func (l *Loader) warn(at Problem, format string, args ...any) {
+	l.warnings = appendWarning(l.warnings, at, format, args...)
+}
+
+func appendWarning(warnings []Problem, at Problem, format string, args ...any) []Problem {
 	at.Message = fmt.Sprintf(format, args...)
-	for _, p := range l.warnings {
-		if p == at {
-			return
-		}
+	if slices.Contains(warnings, at) {
+		return warnings
 	}
-	l.warnings = append(l.warnings, at)
+	return append(warnings, at)
+}
+
+func byPlace(list []Problem) {
+	slices.SortStableFunc(list, func(a, b Problem) int {
+		return cmp.Or(cmp.Compare(a.Location, b.Location), cmp.Compare(a.Line, b.Line))
+	})
 }
 
 // Load reads the document at a location, and all that it refers to.
@@ -319,7 +329,7 @@ func (l *Loader) derivations(x xnode, name string, all derivation) derivation {
 
 // follow loads what a document includes, imports and redefines.
 func (l *Loader) follow(d *schemaDocument) {
-	for _, c := range d.root.children() {
+	for c := range d.root.children() {
 		location := c.value("schemaLocation")
 		switch c.Name.Local {
 		case "import":
@@ -390,7 +400,7 @@ func (l *Loader) addUsed(x xnode) {
 		l.warn(x.at(), "%s is used and not imported (XML Schema 1.0 Part 1, 4.2.3); it is known, so that does no harm here", space)
 		l.importDocument(x, space, "")
 	}
-	for _, child := range x.children() {
+	for child := range x.children() {
 		l.addUsed(child)
 	}
 }
@@ -449,10 +459,10 @@ func (l *Loader) redefine(d, of *schemaDocument, c xnode) {
 	if of.redefines == nil {
 		of.redefines = map[redefinition]xnode{}
 	}
-	for _, part := range c.children() {
+	for part := range c.children() {
 		key := redefinition{kind: kindOf(part.Name.Local), name: part.value("name")}
 		found := false
-		for _, original := range of.root.children() {
+		for original := range of.root.children() {
 			found = found || kindOf(original.Name.Local) == key.kind && original.value("name") == key.name
 		}
 		if !found {
@@ -480,19 +490,10 @@ func (l *Loader) Schema() (*Schema, error) {
 		substitutes: map[*Element][]*Element{}, referred: map[*Constraint]bool{},
 	}}
 	b.build()
-	byPlace := func(list []Problem) {
-		sort.SliceStable(list, func(i, j int) bool {
-			if list[i].Location != list[j].Location {
-				return list[i].Location < list[j].Location
-			}
-			return list[i].Line < list[j].Line
-		})
-	}
 	byPlace(l.problems)
-	byPlace(l.warnings)
 	if len(l.problems) > 0 {
 		return nil, &SchemaError{Problems: l.problems}
 	}
-	b.schema.Warnings = l.warnings
+	b.schema.warned = l.warnings
 	return b.schema, nil
 }

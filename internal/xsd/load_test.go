@@ -147,9 +147,9 @@ func TestDocuments(t *testing.T) {
 				assert.NotEmpty(t, faults, instance)
 			}
 			if c.warning == "" {
-				assert.Empty(t, schema.Warnings)
-			} else if assert.NotEmpty(t, schema.Warnings) {
-				assert.Contains(t, fmt.Sprint(schema.Warnings), c.warning)
+				assert.Empty(t, schema.Warnings())
+			} else if assert.NotEmpty(t, schema.Warnings()) {
+				assert.Contains(t, fmt.Sprint(schema.Warnings()), c.warning)
 			}
 		})
 	}

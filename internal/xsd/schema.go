@@ -7,6 +7,7 @@ package xsd
 import (
 	"fmt"
 	"sort"
+	"sync"
 	"sync/atomic"
 
 	"testbench/internal/document"
@@ -41,9 +42,11 @@ type Schema struct {
 	Elements   map[Name]*Element
 	Attributes map[Name]*Attribute
 	Types      map[Name]Type
-	// Warnings tell what is wrong in the schema, but does not keep it from use.
-	Warnings []Problem
 
+	// warned are the warnings of reading it; warnings adds those that its content
+	// models give, which only those who ask for warnings wait for.
+	warned   []Problem
+	warnings sync.Once
 	// substitutes are the elements that may stand in place of a head, itself
 	// not among them.
 	substitutes map[*Element][]*Element

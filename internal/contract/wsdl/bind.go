@@ -43,7 +43,7 @@ func (l *loader) services() error {
 		l.contract.Services = append(l.contract.Services, s)
 	}
 	if len(l.contract.Services) == 0 {
-		l.contract.Notes = append(l.contract.Notes, xsd.Problem{Location: l.contract.Location, Message: "it has no service, so it says no address"})
+		l.contract.notes = append(l.contract.notes, xsd.Problem{Location: l.contract.Location, Message: "it has no service, so it says no address"})
 	}
 	if len(l.contract.Bindings) == 0 {
 		return &xsd.SchemaError{Problems: []xsd.Problem{{Location: l.contract.Location, Message: "it has no binding, so nothing in it can be called; a WSDL that imports this one may have them"}}}

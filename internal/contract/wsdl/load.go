@@ -59,7 +59,6 @@ func Read(location string, data []byte, fetch xsd.Fetch) (*Contract, error) {
 	if c.Schema, err = l.schemas.Schema(); err != nil {
 		return nil, err
 	}
-	c.Notes = append(c.Notes, c.Schema.Warnings...)
 	if err := l.services(); err != nil {
 		return nil, err
 	}
@@ -171,12 +170,12 @@ func (l *loader) refuse(e element, format string, args ...any) error {
 
 func (l *loader) note(e element, format string, args ...any) {
 	problem := e.at(fmt.Sprintf(format, args...))
-	for _, n := range l.contract.Notes {
+	for _, n := range l.contract.notes {
 		if n == problem {
 			return
 		}
 	}
-	l.contract.Notes = append(l.contract.Notes, problem)
+	l.contract.notes = append(l.contract.notes, problem)
 }
 
 // name resolves a qualified name in an attribute.

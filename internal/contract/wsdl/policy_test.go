@@ -75,5 +75,5 @@ func TestPolicies(t *testing.T) {
 <binding name="B" type="p:Press"><w:PolicyReference xmlns:w="http://www.w3.org/ns/ws-policy" URI="#nowhere"/><s:binding transport="http://schemas.xmlsoap.org/soap/http"/><operation name="Start"><input>` + body("literal") + `</input></operation></binding>
 <service name="Hall"><port name="P" binding="p:B"><s:address location="http://hall.example/p"/></port></service>`)})
 	require.NoError(t, err)
-	assert.Contains(t, w.Notes[len(w.Notes)-1].Message, `the policy "#nowhere" is not in the contract`)
+	assert.Contains(t, w.Notes()[len(w.Notes())-1].Message, `the policy "#nowhere" is not in the contract`)
 }

@@ -5,6 +5,7 @@ package wsdl
 
 import (
 	"fmt"
+	"slices"
 	"sort"
 	"strings"
 
@@ -34,10 +35,12 @@ type Contract struct {
 	Schema        *xsd.Schema
 	// Prefixes are those that the contract itself declares at its root.
 	Prefixes map[string]string
-	// Notes tell where the contract departs from WSDL 1.1 or the WS-I Basic Profile
-	// 1.1, and what could not be loaded. It can be used all the same.
-	Notes []xsd.Problem
+	notes    []xsd.Problem
 }
+
+// Notes tell where the contract departs from WSDL 1.1 or the WS-I Basic Profile
+// 1.1, and what could not be loaded. It can be used all the same.
+func (c *Contract) Notes() []xsd.Problem { return slices.Concat(c.notes, c.Schema.Warnings()) }
 
 // Service is a group of ports.
 type Service struct {

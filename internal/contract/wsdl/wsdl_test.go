@@ -81,7 +81,7 @@ func TestContract(t *testing.T) {
 	assert.Equal(t, wsdl.HTTPGet, get.Binding.Protocol)
 	assert.Equal(t, "/tell", get.Binding.Operations[0].Location)
 
-	notes := fmt.Sprint(c.Notes)
+	notes := fmt.Sprint(c.Notes())
 	assert.Contains(t, notes, "Tell is rpc in a binding that is document (Basic Profile 1.1, R2705)")
 	assert.Contains(t, notes, "several operations are called Tell (Basic Profile 1.1, R2304)")
 	_, err = c.Port("P12", "")
@@ -124,7 +124,7 @@ func TestImports(t *testing.T) {
 	})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"Start"}, c.Services[0].Ports[0].Binding.OperationNames())
-	notes := fmt.Sprint(c.Notes)
+	notes := fmt.Sprint(c.Notes())
 	assert.Contains(t, notes, "gone.wsdl could not be loaded: no such file")
 	assert.Contains(t, notes, "a schema is imported as if it were a WSDL (Basic Profile 1.1, R2001)")
 	assert.Contains(t, notes, `has the transport "urn:smoke"`)
@@ -156,7 +156,7 @@ func TestHalfOfAContract(t *testing.T) {
 <binding name="C" type="p:NoType"/>
 <service name="Hall"><port name="P" binding="p:B"/><port name="Q" binding="p:Missing"/></service>`)})
 	require.NoError(t, err)
-	notes := fmt.Sprint(c.Notes)
+	notes := fmt.Sprint(c.Notes())
 	for _, want := range []string{"the message Nowhere is not declared", "the part a is the element {urn:p}Gone, which is not declared", "the part b has neither an element nor a type",
 		"the binding has the operation Extra, which its port type has not", "the port Q has the binding Missing, which is not declared", "the binding C is of the port type NoType"} {
 		assert.Contains(t, notes, want)
