@@ -21,6 +21,9 @@ import (
 var built string
 
 func TestMain(m *testing.M) {
+	if os.Getenv(measures) != "" {
+		os.Exit(measure(os.Args[1:]))
+	}
 	os.Exit(buildAndRun(m))
 }
 
@@ -42,6 +45,10 @@ func buildAndRun(m *testing.M) int {
 	}
 	return m.Run()
 }
+
+// patience is what a run may take where the race detector and other tests take the
+// processors too.
+const patience = 5 * time.Minute
 
 // outcome is what a run of the program came to.
 type outcome struct {
@@ -109,7 +116,7 @@ func (p *place) command(args ...string) *exec.Cmd {
 	return c
 }
 
-// run runs the program. One that takes longer than a minute hangs.
+// run runs the program. One that takes longer than patience hangs.
 func (p *place) run(args ...string) outcome {
 	p.t.Helper()
 	var stdout, stderr bytes.Buffer
@@ -117,7 +124,7 @@ func (p *place) run(args ...string) outcome {
 	c.Stdout, c.Stderr = &stdout, &stderr
 	start := time.Now()
 	require.NoError(p.t, c.Start())
-	timer := time.AfterFunc(time.Minute, func() { _ = c.Process.Kill() })
+	timer := time.AfterFunc(patience, func() { _ = c.Process.Kill() })
 	defer timer.Stop()
 	err := c.Wait()
 	o := outcome{stdout: stdout.String(), stderr: stderr.String(), took: time.Since(start)}

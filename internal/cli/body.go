@@ -17,6 +17,7 @@ const (
 	mostLines    = 200
 	mostElements = 12
 	mostText     = 300
+	mostLine     = 4000 // characters of a line that is laid out nowhere: of plain text, of what cannot be read
 )
 
 // body lays a body out for reading, every line behind a lead. A terminal is shown lists
@@ -28,9 +29,11 @@ func (s *session) body(format document.Format, node *document.Node, body []byte,
 	}
 	text := visible(layOut(format, node, body))
 	if t.terminal && !s.full {
-		text = firstLines(text)
+		text = s.firstLines(text)
 	}
-	text = marks.ReplaceAllString(text, "${1}")
+	if strings.Contains(text, mark) {
+		text = marks.ReplaceAllString(text, "${1}")
+	}
 	if t.colour {
 		switch {
 		case format == document.XML || node != nil && node.Kind == document.Element:
@@ -42,12 +45,21 @@ func (s *session) body(format document.Format, node *document.Node, body []byte,
 	return lead + strings.ReplaceAll(strings.TrimRight(text, "\n"), "\n", "\n"+lead)
 }
 
-func firstLines(text string) string {
-	lines := strings.Split(text, "\n")
-	if len(lines) <= mostLines {
-		return text
+func (s *session) firstLines(text string) string {
+	lines := strings.SplitN(text, "\n", mostLines+1)
+	for i, line := range lines[:min(len(lines), mostLines)] {
+		if len(line) > mostLine {
+			// A secret that is cut would not be found any more.
+			shown := s.masker.Text(line)
+			if length := utf8.RuneCountInString(shown); length > mostLine {
+				lines[i] = string([]rune(shown)[:mostLine]) + fmt.Sprintf("… (%d characters; -full shows them)", length)
+			}
+		}
 	}
-	return strings.Join(lines[:mostLines], "\n") + fmt.Sprintf("\n… %d more lines; -full shows them, -save FILE writes all of it", len(lines)-mostLines)
+	if len(lines) <= mostLines {
+		return strings.Join(lines, "\n")
+	}
+	return strings.Join(lines[:mostLines], "\n") + fmt.Sprintf("\n… %d more lines; -full shows them, -save FILE writes all of it", 1+strings.Count(lines[mostLines], "\n"))
 }
 
 // A remark that stands in a tree for what is left out is marked on both sides, so that it
