@@ -263,32 +263,40 @@ func TestCredentialsStayBehindTLS(t *testing.T) {
 	assert.Equal(t, []string{""}, seen.read())
 }
 
-// A service that sends without an end, or never ends a line, takes no more than is allowed.
-func TestEndlessHeaders(t *testing.T) {
+// A service whose header has no end takes no more than is allowed; one that speaks without
+// being asked, as mail servers do, is told as that.
+func TestAnswersThatAreNone(t *testing.T) {
 	t.Parallel()
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	defer func() { _ = listener.Close() }()
-	go func() {
-		for {
-			c, err := listener.Accept()
-			if err != nil {
-				return
-			}
-			go func() {
-				defer func() { _ = c.Close() }()
-				_ = c.SetDeadline(time.Now().Add(20 * time.Second))
-				_, _ = io.WriteString(c, "HTTP/1.1 200 OK\r\nX-Long: ")
-				for {
-					if _, err := io.WriteString(c, strings.Repeat("x", 1<<16)); err != nil {
-						return
-					}
-				}
-			}()
-		}
-	}()
 	p := newPlace(t)
-	o := p.run("call", "GET", "http://"+listener.Addr().String()+"/x", "-timeout", "10s")
-	assert.Equal(t, 3, o.status, o.all())
-	assert.Contains(t, o.all(), "header")
+	for says, answer := range map[string]func(c net.Conn){
+		"the header of the answer": func(c net.Conn) {
+			_, _ = c.Read(make([]byte, 1<<12))
+			_, _ = io.WriteString(c, "HTTP/1.1 200 OK\r\nX-Long: ")
+			for err := error(nil); err == nil; {
+				_, err = io.WriteString(c, strings.Repeat("x", 1<<16))
+			}
+		},
+		"is not HTTP": func(c net.Conn) { _, _ = io.WriteString(c, "220 mail.heatherfold.example ready\r\n") },
+	} {
+		listener, err := net.Listen("tcp", "127.0.0.1:0")
+		require.NoError(t, err)
+		t.Cleanup(func() { _ = listener.Close() })
+		go func() {
+			for {
+				c, err := listener.Accept()
+				if err != nil {
+					return
+				}
+				go func() {
+					defer func() { _ = c.Close() }()
+					_ = c.SetDeadline(time.Now().Add(20 * time.Second))
+					answer(c)
+					_, _ = io.Copy(io.Discard, c)
+				}()
+			}
+		}()
+		o := p.run("call", "GET", "http://"+listener.Addr().String()+"/x", "-timeout", "10s")
+		assert.Equal(t, 3, o.status, o.all())
+		assert.Contains(t, o.all(), says)
+	}
 }

@@ -66,6 +66,8 @@ func (c *Client) explain(ctx context.Context, record *Record, err error) *Failur
 		return fail(Reset, "%s closed the connection without an answer", host)
 	case strings.Contains(text, "malformed"), strings.Contains(text, "in chunk"), strings.Contains(text, "chunked line"), strings.Contains(text, "invalid header"), strings.Contains(text, "bad Content-Length"), strings.Contains(text, "unsupported transfer encoding"):
 		return fail(NotHTTP, "what %s sent is not HTTP: %s", host, strings.TrimPrefix(text, "net/http: "))
+	case strings.Contains(text, "readLoopPeekFail"): // what came before the request had gone out
+		return fail(NotHTTP, "what %s sent is not HTTP: it spoke before it was asked, as servers of other protocols do", host)
 	case strings.Contains(text, "server response headers exceeded"):
 		return fail(TooLarge, "the header of the answer from %s is larger than %d MiB", host, maxHeader>>20)
 	}
