@@ -77,11 +77,8 @@ func (m *maker) field(p *place, kind Kind, changed string, r *exchange.Request) 
 
 // valued adds a field with a wrong value.
 func (m *maker) valued(p *place, w wrong) {
-	if w.kind == Texts && w.raw == "" && strings.ContainsAny(w.value.Text, "\x00\r\n") && p.plain {
-		return
-	}
 	var r *exchange.Request
-	if w.raw != "" {
+	if w.raw != "" && !p.percent {
 		if p.raw == nil {
 			return
 		}
@@ -104,7 +101,7 @@ func (m *maker) valued(p *place, w wrong) {
 	if c == nil {
 		return
 	}
-	if w.raw != "" && m.isXML() {
+	if w.raw != "" && !p.percent && m.isXML() {
 		c.name, c.Login = "", m.unprotected() // it is no XML any more, so no field of it can be named
 	}
 	switch w.kind {

@@ -20,7 +20,8 @@ type place struct {
 	shape *schema.Shape
 	good  *document.Node // what stands there; nil where the field was left out
 	typed bool           // values have types of their own there, as in JSON
-	plain bool           // no line breaks and zero bytes can stand there
+	// percent says that a zero byte is written as %00 there.
+	percent bool
 	// inPath says that it is part of what the address names.
 	inPath bool
 
@@ -78,7 +79,7 @@ func (m *maker) parameter(p *contract.Parameter) *place {
 	if p.Fixed != "" || p.Content != "" || strings.EqualFold(p.Wire, "Prefer") {
 		return nil // whoever does not understand a preference passes over it (RFC 7240, 2)
 	}
-	out := &place{path: p.Name, field: fieldOfParameter(p), shape: shapeOfParameter(p), plain: true}
+	out := &place{path: p.Name, field: fieldOfParameter(p), shape: shapeOfParameter(p), percent: p.In != contract.InHeader && p.In != contract.InCookie}
 	if shape := out.shape; len(shape.Kinds) == 1 && shape.Kinds[0] == "list" && shape.Items != nil {
 		if out.shape = shape.Items(); out.shape == nil { // one value may stand for a list of one
 			out.shape = &schema.Shape{}
@@ -406,7 +407,7 @@ func (b *bodyPlaces) attribute(f schema.ShapeField, name string, at *document.No
 	if !there {
 		return
 	}
-	p := &place{path: schema.Below(path, f.Name), field: f, shape: f.Shape(), good: document.NewUntyped(text), plain: true}
+	p := &place{path: schema.Below(path, f.Name), field: f, shape: f.Shape(), good: document.NewUntyped(text)}
 	change := func(with func(holder *document.Node, at int)) *exchange.Request {
 		root, inside := b.read()
 		_, holder := follow(inside, steps)
@@ -465,6 +466,7 @@ func (b *bodyPlaces) field(f schema.ShapeField, at *document.Node, path string, 
 		b.places = append(b.places, p)
 		return
 	}
+	p.percent = !isXML && !b.isJSON()
 	p.raw = func(text string) *exchange.Request {
 		const mark = "HERE-IT-STANDS"
 		r := p.set(document.NewText(mark))
