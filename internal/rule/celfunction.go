@@ -3,6 +3,7 @@ package rule
 import (
 	"errors"
 	"fmt"
+	"math"
 	"regexp"
 	"slices"
 	"strings"
@@ -279,13 +280,6 @@ func compareValues(a, b ref.Val) (int, error) {
 			return x.Time.Compare(y.Time), nil
 		}
 	}
-	if a.Type() == b.Type() {
-		if comparer, ok := a.(traits.Comparer); ok {
-			if order, ok := comparer.Compare(b).(types.Int); ok {
-				return int(order), nil
-			}
-		}
-	}
 	x, okX := toText(a)
 	y, okY := toText(b)
 	if okX && okY {
@@ -294,9 +288,27 @@ func compareValues(a, b ref.Val) (int, error) {
 				return compare(mx, my)
 			}
 		}
-		return strings.Compare(x, y), nil
+		if hasNumberType(a) == hasNumberType(b) {
+			return strings.Compare(x, y), nil
+		}
+	} else if comparer, ok := a.(traits.Comparer); ok && a.Type() == b.Type() {
+		if order, ok := comparer.Compare(b).(types.Int); ok {
+			return int(order), nil
+		}
 	}
 	return 0, fmt.Errorf("%s cannot be compared with %s", describe(a), describe(b))
+}
+
+// hasNumberType says whether a value is a number by its type. A number has no order with a text
+// that reads as none; what has no type of its own may be compared as a text.
+func hasNumberType(v ref.Val) bool {
+	switch v := v.(type) {
+	case decimalValue, types.Int, types.Uint, types.Double:
+		return true
+	case nodeValue:
+		return v.node != nil && v.node.Value().Kind == document.Number
+	}
+	return false
 }
 
 func size(args []ref.Val) (ref.Val, error) {
@@ -491,8 +503,16 @@ func duration(args []ref.Val) (ref.Val, error) {
 	if err != nil || m.kind != aDuration {
 		return nil, fmt.Errorf("%q is no duration (800 ms, 5 s, 2 min, PT5S)", text)
 	}
-	seconds, err := m.number.Float64()
-	return types.Duration{Duration: time.Duration(seconds * float64(time.Second))}, err
+	return span(m.number, time.Second)
+}
+
+// span is so much of a unit. CEL's durations end at 292 years.
+func span(count *apd.Decimal, unit time.Duration) (ref.Val, error) {
+	number, err := count.Float64()
+	if err != nil || math.Abs(number) >= float64(math.MaxInt64)/float64(unit) {
+		return nil, fmt.Errorf("%s times %s is too long for a duration", count, unit)
+	}
+	return types.Duration{Duration: time.Duration(number * float64(unit))}, nil
 }
 
 func days(args []ref.Val) (ref.Val, error) {
@@ -500,8 +520,7 @@ func days(args []ref.Val) (ref.Val, error) {
 	if err != nil {
 		return nil, err
 	}
-	count, err := d.Float64()
-	return types.Duration{Duration: time.Duration(count * 24 * float64(time.Hour))}, err
+	return span(d, 24*time.Hour)
 }
 
 // at follows a path, and so reaches whatever fields and keep can reach.

@@ -1,0 +1,142 @@
+package rule_test
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"testbench/internal/document"
+	"testbench/internal/path"
+	"testbench/internal/rule"
+)
+
+// What an expression comes to, or why it comes to nothing.
+func TestFunctions(t *testing.T) {
+	roots := path.Roots{Reply: document.NewObject()}
+	var err error
+	roots.Answer, err = document.ReadJSON([]byte(`{"kilos": 12.50, "lots": [{"id": "L-1", "kilos": 3}, {"id": "L-2", "kilos": 4.5}], "day": "2026-11-23", "at": "2026-11-23T08:30:00+01:00", "keeper": "Bryony Marl", "none": [], "empty": null, "yes": true, "weight": "1.5 t", "owner": {"name": "Ansel"}}`))
+	require.NoError(t, err)
+	row := document.NewObject().Set("kilos", document.NewUntyped("17.4")).Set("day", document.NewUntyped("2026-11-30")).Set("note", document.NewUntyped("späte Ernte"))
+	data := &rule.Data{Roots: roots, Row: row, Kept: document.NewObject(), Scope: lookup}
+	for source, want := range map[string]string{
+		// numbers
+		"abs(-12.50)":           "12.50",
+		"abs(answer.keeper)":    `"Bryony Marl" is no number`,
+		"-answer.keeper":        `"Bryony Marl" is no number`,
+		"1 * answer.keeper":     `"Bryony Marl" is no number`,
+		"round(2.5)":            "3",
+		"round(-2.5)":           "-3",
+		"round(1250, -2)":       "1300",
+		"round(1, 101)":         "round takes from -100 to 100 digits",
+		"round(1, 0.5)":         "round takes from -100 to 100 digits",
+		"round('x')":            `"x" is no number`,
+		"round(1, 'x')":         `"x" is no number`,
+		"7 % 0":                 "it cannot be computed",
+		"number('12.50')":       "12.50",
+		"number(answer.none)":   "is no number",
+		"int(-2.9)":             "-2",
+		"answer.kilos - 'x'":    `cannot be taken from`,
+		"answer.kilos + answer": "cannot be added",
+		"1.10 + row.kilos":      "18.50",
+		"row.kilos + row.kilos": "34.8",
+		"'' + row.kilos + 'x'":  "17.4x",
+		"answer.kilos > 'x'":    "cannot be compared with",
+		"row.kilos > 'x'":       "false",
+		"answer.kilos > '9'":    "true",
+		"answer.none < 1":       "cannot be compared with 1",
+		"'900 ms' < '1 s'":      "true",
+		"'2 MB' > '900 kB'":     "true",
+		"'2 MB' > '900 ms'":     "",
+		"'b' > 'a'":             "true",
+		"answer.yes < 2":        "cannot be compared with 2",
+		"answer.yes < 2":        "cannot be compared with 2",
+		"false < true":          "true",
+		"answer.kilos >= 12.5":  "true",
+		"answer.kilos <= 12.4":  "false",
+		"answer.kilos != 12.5":  "false",
+
+		// lists
+		"sum(answer.none)":                         "0",
+		"avg(answer.none)":                         "an empty list has no average",
+		"sum(answer.lots)":                         "[0]:",
+		"sum([1, 'x'])":                            `[1]: "x" is no number`,
+		"avg(answer.lots.map(l, l.kilos))":         "3.75",
+		"max(answer.none)":                         "has no smallest or largest",
+		"max(answer.kilos)":                        "has no smallest or largest",
+		"max(1, 'b', answer.none)":                 "cannot be compared",
+		"max('2026-11-23', row.day)":               "2026-11-30",
+		"size(answer.lots + [1])":                  "3",
+		"size(answer.lots + answer.lots)":          "4",
+		"size(answer.nothing)":                     "0",
+		"size(row.note)":                           "11",
+		"size(answer.keeper)":                      "11",
+		"size(answer.owner)":                       "1",
+		"size(12)":                                 "has no size",
+		"3 in answer.lots.map(l, l.kilos)":         "true",
+		"5 in answer.lots.map(l, l.kilos)":         "false",
+		"'name' in answer.owner":                   "true",
+		"1 in 2":                                   "is no list",
+		"answer.lots.map(l, l.id).contains('L-2')": "true",
+		"[1, 2, 3][1]":                             "2",
+		"[1, 2, 3][row.kilos - 15.4]":              "3",
+		"{'a': 5}['a']":                            "5",
+		"answer.lots[7].id":                        "",
+		"answer.lots.exists_one(l, l.kilos > 4)":   "true",
+		"answer.lots.filter(l, l.id == 'L-2').map(l, l.id)[0]": "L-2",
+
+		// texts
+		"answer.keeper.startsWith('Bry')": "true",
+		"answer.keeper.endsWith('x')":     "false",
+		"answer.keeper.contains('ny M')":  "true",
+		"answer.none.startsWith('x')":     "is no text",
+		"answer.none.matches('x')":        "is no text",
+		"answer.keeper.matches('[')":      "missing closing ]",
+		"text(answer.kilos)":              "12.50",
+		"text(answer.none)":               "is no single value",
+		"answer.keeper + '!'":             "Bryony Marl!",
+
+		// days and times
+		"date(answer.at)":                              "2026-11-23",
+		"date(answer.keeper)":                          `"Bryony Marl" is no date or time`,
+		"datetime(answer.at) - duration('30m')":        "2026-11-23T08:00:00+01:00",
+		"datetime(answer.at) - datetime('2026-11-23')": "27000 s",
+		"date(answer.day) + days(7) == date(row.day)":  "true",
+		"days('x')":                             `"x" is no number`,
+		"days(1e9)":                             "too long",
+		"duration('2 min') == duration('PT2M')": "true",
+		"duration('90 s') - duration('1m') == duration('30s')": "true",
+		"duration('5 kg')":           "is no duration (800 ms, 5 s, 2 min, PT5S)",
+		"duration('999999999999 h')": "too long",
+		"duration(answer.none)":      "is no duration",
+
+		// presence and paths
+		"present(answer.kilos)":           "true",
+		"present(answer.nothing)":         "false",
+		"absent(answer.nothing)":          "true",
+		"at('lots[id=L-2].kilos')":        "4.5",
+		"at('lots[')":                     "a name is missing",
+		"at('lots[*].kilos') == [3, 4.5]": "true",
+		"at(answer.kilos)":                "at takes a path in quotes",
+		"answer.yes ? 'yes' : 'no'":       "yes",
+	} {
+		t.Run(source, func(t *testing.T) {
+			c, err := rule.CompileCondition(source)
+			if err != nil {
+				assert.Contains(t, err.Error(), want)
+				return
+			}
+			node, err := c.WorkOut(data)
+			switch {
+			case err != nil && want == "":
+				t.Log(err)
+			case err != nil:
+				assert.Contains(t, err.Error(), want)
+			case node.IsScalar():
+				assert.Equal(t, want, node.Text)
+			default:
+				assert.Equal(t, want, node.Describe())
+			}
+		})
+	}
+}
