@@ -155,7 +155,9 @@ func saysText(h *shape) bool {
 }
 
 func saysNumber(h *shape) bool {
-	return slices.ContainsFunc(h.all, func(s *js.Schema) bool { return s.Minimum != nil || s.Maximum != nil || s.MultipleOf != nil })
+	return slices.ContainsFunc(h.all, func(s *js.Schema) bool {
+		return s.Minimum != nil || s.Maximum != nil || s.ExclusiveMinimum != nil || s.ExclusiveMaximum != nil || s.MultipleOf != nil
+	})
 }
 
 func (m *sampler) object(s *Schema, h *shape, path string, depth int) *document.Node {
