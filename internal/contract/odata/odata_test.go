@@ -143,6 +143,64 @@ func TestBuild(t *testing.T) {
 	assert.False(t, operation(t, contracts["hall"], "Presses.change").Versioned)
 }
 
+// Each way in which a query option can be wrong is told before anything is sent.
+func TestOptionsRefused(t *testing.T) {
+	contracts := map[string]*odata.Contract{"4": readFile(t, "ledger.xml"), "2": readFile(t, "ledger-2.xml"), "hall": readXML(t, hall)}
+	for _, c := range []struct{ contract, option, text, want string }{
+		{"4", "filter", "nme eq 'x'", `filter names nme, which Supplier does not have; did you mean "name"?`},
+		{"4", "filter", "name = 'x'", "filter has = where eq is meant"},
+		{"4", "filter", "name == 'x'", "filter has = where eq is meant"},
+		{"4", "filter", "name equals 'x'", "equals"},
+		{"4", "filter", "(name eq 'x'", "filter opens a parenthesis that is not closed"},
+		{"4", "filter", "name eq 'x')", "filter closes a parenthesis that was not opened"},
+		{"4", "filter", "name eq 'x", "filter opens a text that is not closed"},
+		{"4", "filter", "name eq ~x", "filter cannot be read from"},
+		{"4", "filter", "name eq 5", "filter compares name, which is text, with the number 5; write '5'"},
+		{"4", "filter", "since eq '2026-11-23'", "filter compares since, which is a date, with the text '2026-11-23'; take the quotes away"},
+		{"4", "filter", "creditLimit eq '5'", "filter compares creditLimit, which is decimal number, with the text '5'; take the quotes away"},
+		{"4", "filter", "rating eq 'god'", `did you mean "good"?`},
+		{"4", "filter", "nonsense(name)", "nonsense"},
+		{"4", "filter", "orders/any(o:o/totl gt 5)", `did you mean "total"?`},
+		{"4", "orderby", "nme", `orderby names nme, which Supplier does not have; did you mean "name"?`},
+		{"4", "orderby", "name up", "orderby has up behind name; asc and desc are there"},
+		{"4", "orderby", "name,", "orderby has an empty name"},
+		{"4", "orderby", "length(nme) desc", `did you mean "name"?`},
+		{"4", "orderby", "length(name) desc", ""},
+		{"4", "select", "name,,city", "select has an empty name"},
+		{"4", "select", "cty", `select names cty, which Supplier does not have; did you mean "city"?`},
+		{"4", "expand", "ordrs", `did you mean "orders"?`},
+		{"4", "expand", ",orders", "expand has an empty name"},
+		{"4", "expand", "*", ""},
+		{"4", "expand", "orders(top=1)", ""},
+		{"4", "expand", "orders($levels=2)", ""},
+		{"4", "top", "-1", "top"},
+		{"4", "top", "five", "top"},
+		{"4", "skip", "1.5", "skip"},
+		{"4", "count", "perhaps", "count"},
+		{"2", "expand", "orders($top=1)", "expand has \"($top=1)\", which cannot stand there"},
+		{"2", "filter", "since eq '2026-11-23'", "filter compares since"},
+		{"2", "filter", "contains(name, 'a')", "contains"},
+		{"2", "select", "orders/total", ""},
+		{"hall", "filter", "Built lt '2026-11-23T08:00:00Z'", "filter compares Built"},
+		{"hall", "filter", "Id eq 'x'", "filter compares Id"},
+	} {
+		name := map[string]string{"hall": "Presses.list"}[c.contract]
+		if name == "" {
+			name = "Suppliers.list"
+		}
+		_, problems := operation(t, contracts[c.contract], name).Build(document.NewObject().Set(c.option, document.NewUntyped(c.text)), contract.BuildOptions{})
+		var words []string
+		for _, p := range problems {
+			words = append(words, p.Message)
+		}
+		if c.want == "" {
+			assert.Empty(t, words, "%s %s", c.option, c.text)
+		} else {
+			assert.Contains(t, strings.Join(words, ", "), c.want, "%s %s", c.option, c.text)
+		}
+	}
+}
+
 // Answers are held against the metadata; those of 2.0 are seen as those of 4.
 func TestAnswers(t *testing.T) {
 	four, two := readFile(t, "ledger.xml"), readFile(t, "ledger-2.xml")

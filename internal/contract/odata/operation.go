@@ -292,12 +292,12 @@ func (a *at) list(o *contract.Operation) {
 	if !a.s.marks.unsortable {
 		o.Parameters = append(o.Parameters, a.query("orderby", &option{words: "properties, each with asc or desc behind it", check: q.ordered}, ""))
 	}
-	whole := &property{typeName: "Edm.Int32", facets: noFacets}
+	whole := counting{&object{m: a.m, single: &property{typeName: "Edm.Int32", facets: noFacets}}}
 	if !a.s.marks.noTop {
-		o.Parameters = append(o.Parameters, a.query("top", &object{m: a.m, single: whole}, "how many"))
+		o.Parameters = append(o.Parameters, a.query("top", whole, "how many"))
 	}
 	if !a.s.marks.noSkip {
-		o.Parameters = append(o.Parameters, a.query("skip", &object{m: a.m, single: whole}, "how many are passed over first"))
+		o.Parameters = append(o.Parameters, a.query("skip", whole, "how many are passed over first"))
 	}
 	if !a.s.marks.noCount {
 		count := a.query("count", &object{m: a.m, single: &property{typeName: "Edm.Boolean", facets: noFacets}}, "true: how many there are stands in @odata.count")

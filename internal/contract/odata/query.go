@@ -60,6 +60,29 @@ func (o *option) Sample(schema.SampleOptions) *schema.Sample {
 	return &schema.Sample{Root: document.NewText("")}
 }
 
+// counting is a number of entities: whole, and never less than none (OData 4.01, Part 1,
+// 11.2.6.3; OData 2.0, URI Conventions 4.3).
+type counting struct{ *object }
+
+// Words says what may be written.
+func (c counting) Words() string { return "integer, 0 or more" }
+
+// Fill reads the number.
+func (c counting) Fill(v *document.Node) (*document.Node, []schema.Shortcoming) {
+	filled, short := c.object.Fill(v)
+	if n, ok := filled.Decimal(); ok && len(short) == 0 && n.Sign() < 0 {
+		short = []schema.Shortcoming{{Message: "must be 0 or more, and is " + v.Describe()}}
+	}
+	return filled, short
+}
+
+// Shape says what it takes.
+func (c counting) Shape() *schema.Shape {
+	shape := c.object.Shape()
+	shape.Words, shape.Least = c.Words(), &schema.Limit{Text: "0"}
+	return shape
+}
+
 // queryChecker holds query options against the type that they speak of.
 type queryChecker struct {
 	m     *model
@@ -318,7 +341,10 @@ func tokens(text string) (words []string, wrong string) {
 			return words, ""
 		}
 		word := tokenForm.FindString(rest)
-		if word == "" {
+		switch {
+		case word == "" && rest[0] == '\'':
+			return words, "opens a text that is not closed"
+		case word == "":
 			return words, fmt.Sprintf("cannot be read from %q on", rest)
 		}
 		words = append(words, word)
@@ -391,9 +417,6 @@ func (q queryChecker) expression(t *typeDef, text string) []string {
 	}
 	if depth > 0 {
 		q.fail(&says, "opens a parenthesis that is not closed")
-	}
-	if strings.Count(strings.ReplaceAll(text, "''", ""), "'")%2 == 1 {
-		q.fail(&says, "opens a text that is not closed")
 	}
 	return says
 }
