@@ -593,3 +593,63 @@ func TestProxy(t *testing.T) {
 	o = p.run("call", "echo", "GET", "/lots", "-timeout", "2s")
 	assert.Equal(t, 3, o.status, o.all())
 }
+
+// What the parts of a call's command line make of its request, and what is refused of them.
+func TestCallLine(t *testing.T) {
+	t.Parallel()
+	p, server := newBench(t)
+	base := "http://" + server.Address
+	p.write("f.json", `{"lot": "L-2201", "moisture": 17}`)
+	p.write("f.yaml", "lot: L-2201\nmoisture: \"17\"\nremark: a\n")
+	p.write("list.json", `[1]`)
+	p.write("b.csv", "x,y\n")
+	p.write("b.xml", "<a/>")
+	p.write("b.json", `{"a":1.50}`)
+	for _, c := range []struct {
+		args   string
+		status int
+		says   string
+	}{
+		{"lab/GradeLot -fill f.json", 0, "<moisture>17</moisture>"},
+		{"lab/GradeLot -fill f.yaml", 0, "<remark>a</remark>"},
+		{"lab/GradeLot -fill f.json moisture=18.5", 0, "<moisture>18.5</moisture>"},
+		{"lab/GradeLot -fill list.json", 2, "an object of fields is wanted, and this is a list"},
+		{"lab/GradeLot -fill b.csv", 2, "b.csv: fields with their values are wanted"},
+		{"lab/GradeLot -fill none.json", 2, "none.json"},
+		{"lab/GradeLot -fill f.json -action urn:other", 0, `SOAPAction: "urn:other"`},
+		{"lab/GradeLot -fill f.json -soap 1.2", 0, `application/soap+xml; charset=utf-8; action="urn:heatherfold:lab:GradeLot"`},
+		{"lab/GradeLot -fill f.json -soap 2", 2, "1.1 and 1.2 are there"},
+		{"GET BASE/x a=1 b=ü", 0, "/x?a=1&b=%C3%BC"},
+		{"DELETE BASE/x a=1", 0, "/x?a=1"},
+		{"BASE/x", 0, "GET BASE/x"},
+		{"POST BASE/x a=1 b.c=2", 0, `"c": 2`},
+		{"POST BASE/x -in form.a=1 -in form.b=ü", 0, "\na=1&b=%C3%BC\n"},
+		{"POST BASE/x -bytes b.csv", 0, "Content-Type: application/octet-stream\nx,y"},
+		{"POST BASE/x -body b.xml", 0, "Content-Type: application/xml; charset=utf-8\n<a/>"},
+		{"POST BASE/x -body b.json", 0, "\"a\": 1.50"},
+		{"POST BASE/x -body b.csv -in header.Content-Type=text/csv", 0, "Content-Type: text/csv"},
+		{"POST BASE/x -bytes none", 2, "none"},
+		{"POST BASE/x -body b.xml -bytes b.csv", 2, "more than one body"},
+		{"GET BASE/x -in cookie.a=b -in header.X-A=1 -in query.q=2", 0, "/x?q=2\nCookie: a=b\nX-A: 1"},
+		{"GET BASE/x/{id} -in path.id=1", 2, "goes with an operation that has {id} in its path"},
+		{"stores/lot -in path.id=L-2201", 0, "/stores/lots/L-2201"},
+		{"GET BASE/x -in hedder.a=b", 2, `did you mean "header"?`},
+		{"GET BASE/x -in a", 2, "write it like query.grade=A"},
+		{"POST BASE/x =1", 2, "fields are written name=value"},
+		{"get BASE/x", 2, "methods are written in capitals: GET"},
+		{"GTE BASE/x", 2, `did you mean "GET"?`},
+		{"GET x", 2, "it must begin with http:// or https://"},
+		{"stores GET lots", 2, "must begin with /"},
+		{"nobody GET /x", 2, `there is no service "nobody"`},
+		{"stors/lot", 2, `did you mean "stores"?`},
+		{"stores/lott", 2, `did you mean "lot"?`},
+		{"stores", 2, "call which operation of stores?"},
+		{"stores GET /lots much", 2, "fields are written name=value"},
+		{"stores GET /lots/kept:lot", 2, "nothing defines ${kept.lot}"},
+	} {
+		args := strings.Fields(strings.ReplaceAll(c.args, "BASE", base))
+		o := p.run(append(append([]string{"call"}, args...), "-dry")...)
+		assert.Equal(t, c.status, o.status, "%s: %s", c.args, o.all())
+		assert.Contains(t, o.all(), strings.ReplaceAll(c.says, "BASE", base), c.args)
+	}
+}

@@ -85,7 +85,10 @@ func (s *session) prepareCall(bench *testbench.Bench, o *callOptions, args []str
 	if c := o.Contract; c != "" && c != "both" && c != "request" && c != "answer" && c != "off" {
 		return nil, options, usagef("both, request, answer and off are there", "-contract %s is unknown", c)
 	}
-	var err error
+	err := isSOAPVersion(o.SOAP)
+	if err != nil {
+		return nil, options, err
+	}
 	if o.fill != "" {
 		if o.Fill, err = readFill(o.fill); err != nil {
 			return nil, options, err
@@ -337,6 +340,9 @@ func readFill(name string) (*document.Node, error) {
 	file := yamlfile.Read(name, data)
 	if len(file.Problems) > 0 {
 		return nil, file.Problems
+	}
+	if file.Root == nil || file.Root.Kind != yamlfile.Mapping {
+		return nil, fmt.Errorf("%s: fields with their values are wanted, as YAML (name: value) or, in a file that ends in .json, as JSON", name)
 	}
 	return yamlNode(file.Root), nil
 }

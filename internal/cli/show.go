@@ -32,8 +32,8 @@ func (s *session) showRequest(r *exchange.Request, indent int) {
 	}
 	body := []byte(r.BodyShown())
 	node, format, err := document.Read(r.GetHeader("Content-Type"), body)
-	if err != nil {
-		node = nil
+	if err != nil || format == document.Form {
+		node = nil // a form is shown as it goes out
 	}
 	if format == document.Binary && r.ShownBody != "" {
 		format = document.Plain // what stands for the parts of it is text

@@ -271,6 +271,9 @@ func (s *Step) setIn(in []string) error {
 		case "cookie":
 			s.Spec.Cookies = append(s.Spec.Cookies, pair)
 		case "path":
+			if s.Call == "" {
+				return fmt.Errorf("-in %s: goes with an operation that has {%s} in its path; here write the value into the address", text, name)
+			}
 			if s.Fill == nil {
 				s.Fill = &request.Tree{}
 			}
