@@ -97,7 +97,9 @@ func (s *Sheet) vetBatch(b *Bench, batch *Batch) {
 		s.reader().notThere(batch.at, "service", batch.Service, b.ServiceNames())
 		return
 	}
-	if c, err := b.offline(service); err == nil && c != nil {
+	if service.Contract == nil {
+		s.file.Report(batch.at, "give the service its metadata by contract:", "a batch is a thing of OData, and %s has no contract", service.Name)
+	} else if c, err := b.offline(service); err == nil && c != nil {
 		if _, ok := c.Description.(*odata.Contract); !ok {
 			s.file.Report(batch.at, "", "a batch is a thing of OData, and %s is described otherwise", service.Name)
 		}
