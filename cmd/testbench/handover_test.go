@@ -2,11 +2,15 @@ package main_test
 
 import (
 	"os"
+	"os/exec"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"testbench/internal/standin"
 )
 
 // Calls, steps of sheets and past exchanges are handed over in every language; what no
@@ -63,4 +67,40 @@ func TestAddFromShell(t *testing.T) {
 		{"add x -from-shell fetch", 2, []string{`"fetch" is no client whose command lines are read; curl and wget are`}},
 		{"add x y -from-shell curl~z", 2, []string{"with -from-shell, add takes a name alone"}},
 	})
+}
+
+// A program gets its token where the bench does: at a desk too, whose token stands deep in an
+// answer or is the whole of it. Of logins that no code can be made for, it says so.
+func TestHandoverLogins(t *testing.T) {
+	t.Parallel()
+	p, server := newBench(t)
+	ask := "GET http://" + server.Address + "/gate/ticket"
+	for _, login := range []string{"old_desk", "slip_desk"} {
+		o := p.run(strings.Fields("handover " + ask + " -as go -login " + login + " -out " + login + ".go")...)
+		require.Equal(t, 0, o.status, o.all())
+		handed := func(secret string) (string, error) {
+			program := exec.Command("go", "run", login+".go")
+			program.Dir, program.Env = p.dir, append(os.Environ(), "SECRET_CLERK="+secret)
+			out, err := program.CombinedOutput()
+			return string(out), err
+		}
+		out, err := handed(standin.Secrets["clerk"])
+		require.NoError(t, err, "%s: %s", login, out)
+		assert.JSONEq(t, `{"good":true,"user":"clerk"}`, out, login)
+		out, err = handed("wrong")
+		assert.Error(t, err)
+		assert.Contains(t, out, "no token: 40", login)
+	}
+	for line, says := range map[string]string{
+		ask + " -login clerk_bound":                    "needs a person or signs what it asks",
+		ask + " -login phone":                          "needs a person or signs what it asks",
+		ask + " -login office":                         "of the kind of the login office no code is made",
+		ask + " -login nobody":                         `there is no login "nobody"`,
+		"lab_digested/GradeLot lot=L-2201 moisture=17": "makes a digest, a nonce or a time stamp for each request",
+		"lab_signed/GradeLot lot=L-2201 moisture=17":   "no code is made",
+	} {
+		o := p.run(append([]string{"handover"}, strings.Fields(line)...)...)
+		assert.Equal(t, 2, o.status, "%s: %s", line, o.all())
+		assert.Contains(t, o.all(), says, line)
+	}
 }
