@@ -290,25 +290,52 @@ func (d *adder) keepFile() (string, error) {
 	if err != nil {
 		return "", err
 	}
-	if inside, err := filepath.Rel(home, full); err == nil && inside != ".." && !strings.HasPrefix(inside, ".."+string(filepath.Separator)) {
-		return filepath.ToSlash(inside), nil
+	if isBelow(home, full) {
+		inside, err := filepath.Rel(home, full)
+		return filepath.ToSlash(inside), err
 	}
-	name := path.Join("contracts", filepath.Base(full))
+	folder := filepath.Dir(full)
+	files := map[string][]byte{}
 	for file, data := range d.files {
 		if file, err = filepath.Abs(file); err != nil {
 			return "", err
 		}
-		relative, err := filepath.Rel(filepath.Dir(full), file)
-		if err != nil || strings.HasPrefix(relative, "..") {
-			d.added.Notes = append(d.added.Notes, file+" belongs to the contract, lies elsewhere and was not copied")
-			continue
+		files[file] = data
+		above := folder
+		for up := 0; up < foldersUp && !isBelow(above, file); up++ {
+			above = filepath.Dir(above)
 		}
-		if err := d.copy(path.Join("contracts", filepath.ToSlash(relative)), data); err != nil {
+		if isBelow(above, file) && above != filepath.Dir(above) {
+			folder = above
+		}
+	}
+	for file, data := range files {
+		if !isBelow(folder, file) {
+			d.added.Notes = append(d.added.Notes, file+" belongs to the contract, lies elsewhere and was not copied")
+		} else if err := d.copy(nameBelow(folder, file), data); err != nil {
 			return "", err
 		}
 	}
 	slices.Sort(d.added.Files)
-	return name, nil
+	return nameBelow(folder, full), nil
+}
+
+// foldersUp is how far above a contract its other files may lie to be copied with it.
+const foldersUp = 3
+
+func isBelow(folder, file string) bool {
+	relative, err := filepath.Rel(folder, file)
+	return err == nil && relative != ".." && !strings.HasPrefix(relative, ".."+string(filepath.Separator))
+}
+
+// nameBelow is the name that a file of a contract gets in the bench: its files lie to one
+// another as they did.
+func nameBelow(folder, file string) string {
+	relative, err := filepath.Rel(folder, file)
+	if err != nil {
+		relative = filepath.Base(file)
+	}
+	return path.Join("contracts", filepath.ToSlash(relative))
 }
 
 // copy puts a file into the bench; another of that name stays as it is.

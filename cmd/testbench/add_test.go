@@ -75,3 +75,37 @@ func TestAdd(t *testing.T) {
 	assert.Contains(t, o.stderr, "put the entry in by hand")
 	assert.NotContains(t, flow.read("bench.yaml"), "wadl", "nothing was written")
 }
+
+// A contract brings the files that belong to it along, and they lie to one another as they did.
+func TestAddFilesOfAContract(t *testing.T) {
+	t.Parallel()
+	schema := `<xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema" xmlns:t="urn:t" targetNamespace="urn:t"><xs:element name="Q" type="xs:string"/></xs:schema>`
+	for _, c := range []struct {
+		contract, types, says string
+		copied                []string
+	}{
+		{"x/s.wsdl", "x/types.xsd", "copied: contracts/types.xsd", []string{"s.wsdl", "types.xsd"}},
+		{"x/s.wsdl", "x/common/types.xsd", "copied: contracts/common/types.xsd", []string{"s.wsdl", "common/types.xsd"}},
+		{"x/b/s.wsdl", "x/types.xsd", "contract: contracts/b/s.wsdl", []string{"b/s.wsdl", "types.xsd"}},
+		{"x/1/2/3/4/s.wsdl", "x/types.xsd", "lies elsewhere and was not copied", []string{"s.wsdl"}},
+	} {
+		p := newPlace(t)
+		relative, err := filepath.Rel(filepath.Dir(c.contract), c.types)
+		require.NoError(t, err)
+		p.write(c.types, schema)
+		p.write(c.contract, `<definitions xmlns="http://schemas.xmlsoap.org/wsdl/" xmlns:soap="http://schemas.xmlsoap.org/wsdl/soap/" xmlns:t="urn:t" targetNamespace="urn:t"><types><xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema" targetNamespace="urn:t"><xs:include schemaLocation="`+relative+`"/></xs:schema></types><message name="I"><part name="p" element="t:Q"/></message><portType name="P"><operation name="Q"><input message="t:I"/></operation></portType><binding name="B" type="t:P"><soap:binding transport="http://schemas.xmlsoap.org/soap/http"/><operation name="Q"><soap:operation soapAction="q"/><input><soap:body use="literal"/></input></operation></binding><service name="S"><port name="SP" binding="t:B"><soap:address location="http://127.0.0.1:9/s"/></port></service></definitions>`)
+		require.Equal(t, 0, p.run("new", "bench").status)
+		o := p.run("add", "s", c.contract, "-bench", "bench")
+		assert.Equal(t, 0, o.status, o.all())
+		assert.Contains(t, o.all(), c.says)
+		for _, name := range c.copied {
+			assert.FileExists(t, filepath.Join(p.dir, "bench", "contracts", name))
+		}
+		o = p.run("survey", "s", "-bench", "bench")
+		assert.Equal(t, strings.HasPrefix(c.says, "lies"), strings.Contains(o.all(), "could not be loaded"), o.all())
+		p.write(filepath.Join("bench", "contracts", c.copied[0]), "<other/>")
+		o = p.run("add", "again", c.contract, "-bench", "bench")
+		assert.Equal(t, 2, o.status, o.all())
+		assert.Contains(t, o.all(), "in the bench already")
+	}
+}
