@@ -102,6 +102,9 @@ func TestAddFilesOfAContract(t *testing.T) {
 			assert.FileExists(t, filepath.Join(p.dir, "bench", "contracts", name))
 		}
 		o = p.run("survey", "s", "-bench", "bench")
+		if strings.HasPrefix(c.says, "lies") {
+			assert.Contains(t, p.run("survey", "s", "Q", "-bench", "bench").stdout, "anything: the contract does not say what it holds")
+		}
 		assert.Equal(t, strings.HasPrefix(c.says, "lies"), strings.Contains(o.all(), "could not be loaded"), o.all())
 		p.write(filepath.Join("bench", "contracts", c.copied[0]), "<other/>")
 		o = p.run("add", "again", c.contract, "-bench", "bench")

@@ -316,6 +316,8 @@ func (s *session) message(title string, c *testbench.Contract, m *wsdl.Message, 
 		rows := c.Schema.Outline(e, o.depth)
 		if simple, ok := e.Type.(*xsd.SimpleType); ok {
 			t.printf("  . %s\n", visible(simple.FacetWords()))
+		} else if e.Type == xsd.Type(xsd.AnyType()) {
+			t.printf("  . anything: the contract does not say what it holds\n")
 		} else if len(rows) == 0 {
 			t.printf("  no fields\n")
 		}
