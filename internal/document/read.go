@@ -222,7 +222,7 @@ func ReadJSON(data []byte) (*Node, error) { return readJSON(data, false) }
 func ReadPlacedJSON(data []byte) (*Node, error) { return readJSON(data, true) }
 
 func readJSON(data []byte, placed bool) (*Node, error) {
-	reader := jsonReader{data: data, decoder: jsontext.NewDecoder(bytes.NewBuffer(data)), placed: placed}
+	reader := jsonReader{data: data, decoder: jsontext.NewDecoder(bytes.NewBuffer(data)), placed: placed, stock: newStock(len(data))}
 	node, err := reader.value(0)
 	if err != nil {
 		return nil, reader.explain(err)
@@ -243,6 +243,11 @@ type jsonReader struct {
 	at      int  // the offset up to which lines are counted
 	line    int  // before it, from 0
 	start   int  // of the line
+
+	stock    stock
+	items    []*Node  // of the open lists, put into each when it ends and their number is known
+	members  []Member // of the open objects, as well
+	unquoted []byte
 }
 
 // place gives a value the line and column where it begins.
@@ -278,47 +283,80 @@ func (r *jsonReader) read(depth int) (*Node, error) {
 	if depth > MaxDepth {
 		return nil, fmt.Errorf("nested deeper than %d", MaxDepth)
 	}
-	token, err := r.decoder.ReadToken()
+	switch r.decoder.PeekKind() {
+	case '[':
+		return r.list(depth)
+	case '{':
+		return r.object(depth)
+	}
+	// What is no value ends here with an error that tells where.
+	raw, err := r.decoder.ReadValue()
 	if err != nil {
 		return nil, err
 	}
-	switch token.Kind() {
+	switch raw.Kind() {
 	case 'n':
-		return &Node{Kind: Null}, nil
+		return r.stock.node(Null), nil
 	case 't', 'f':
-		return NewBoolean(token.Bool()), nil
-	case '"':
-		return NewText(token.String()), nil
+		return NewBoolean(raw.Kind() == 't'), nil
 	case '0':
-		return NewNumber(token.String()), nil
-	case '[':
-		list := NewList()
-		for r.decoder.PeekKind() != ']' {
-			item, err := r.value(depth + 1)
-			if err != nil {
-				return nil, err
-			}
-			list.Items = append(list.Items, item)
-		}
-		_, err := r.decoder.ReadToken()
-		return list, err
-	default:
-		object := NewObject()
-		for r.decoder.PeekKind() != '}' {
-			key, err := r.decoder.ReadToken()
-			if err != nil {
-				return nil, err
-			}
-			name := key.String()
-			value, err := r.value(depth + 1)
-			if err != nil {
-				return nil, err
-			}
-			object.Members = append(object.Members, Member{name, value})
-		}
-		_, err := r.decoder.ReadToken()
-		return object, err
+		return r.stock.scalar(Number, r.stock.string(raw)), nil
 	}
+	text, err := r.unquote(raw)
+	return r.stock.scalar(Text, r.stock.string(text)), err
+}
+
+// unquote gives what a string stands for; it is valid until the next one.
+func (r *jsonReader) unquote(raw jsontext.Value) ([]byte, error) {
+	if bytes.IndexByte(raw, '\\') < 0 {
+		return raw[1 : len(raw)-1], nil
+	}
+	var err error
+	r.unquoted, err = jsontext.AppendUnquote(r.unquoted[:0], raw)
+	return r.unquoted, err
+}
+
+func (r *jsonReader) list(depth int) (*Node, error) {
+	list, first := r.stock.node(List), len(r.items)
+	if _, err := r.decoder.ReadToken(); err != nil {
+		return nil, err
+	}
+	for r.decoder.PeekKind() != ']' {
+		item, err := r.value(depth + 1)
+		if err != nil {
+			return nil, err
+		}
+		r.items = append(r.items, item)
+	}
+	list.Items, r.items = r.stock.list(r.items[first:]), r.items[:first]
+	_, err := r.decoder.ReadToken()
+	return list, err
+}
+
+func (r *jsonReader) object(depth int) (*Node, error) {
+	object, first := r.stock.node(Object), len(r.members)
+	if _, err := r.decoder.ReadToken(); err != nil {
+		return nil, err
+	}
+	for r.decoder.PeekKind() != '}' {
+		raw, err := r.decoder.ReadValue()
+		if err != nil {
+			return nil, err
+		}
+		key, err := r.unquote(raw)
+		if err != nil {
+			return nil, err
+		}
+		name := r.stock.name(key)
+		value, err := r.value(depth + 1)
+		if err != nil {
+			return nil, err
+		}
+		r.members = append(r.members, Member{name, value})
+	}
+	object.Members, r.members = r.stock.object(r.members[first:]), r.members[:first]
+	_, err := r.decoder.ReadToken()
+	return object, err
 }
 
 func (r *jsonReader) explain(err error) error {

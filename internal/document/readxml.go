@@ -3,8 +3,6 @@ package document
 import (
 	"errors"
 	"io"
-	"slices"
-	"strings"
 
 	"testbench/internal/xmlstream"
 )
@@ -20,11 +18,11 @@ const SchemaInstance = "http://www.w3.org/2001/XMLSchema-instance"
 func ReadXML(data []byte, charset string) (*Node, error) {
 	return readXML(xmlstream.NewBytes(data, xmlstream.Options{
 		Charset: charset, Comments: true, Instructions: true, MaxDepth: MaxDepth, MaxToken: len(data),
-	}))
+	}), len(data))
 }
 
-func readXML(r *xmlstream.Reader) (*Node, error) {
-	b := xmlBuilder{layouts: map[string]*Node{}}
+func readXML(r *xmlstream.Reader, size int) (*Node, error) {
+	b := xmlBuilder{layouts: map[string]*Node{}, stock: newStock(size)}
 	for {
 		kind, err := r.Next()
 		if err != nil {
@@ -53,8 +51,7 @@ func readXML(r *xmlstream.Reader) (*Node, error) {
 	}
 }
 
-// xmlBuilder makes a tree of tokens. Large answers have millions of nodes, so what the
-// tree is made of is taken from stock that is made many at a time.
+// xmlBuilder makes a tree of tokens.
 type xmlBuilder struct {
 	root    *Node
 	open    []*Node
@@ -62,59 +59,13 @@ type xmlBuilder struct {
 	items   []*Node          // of the open elements, put into each when it ends and their number is known
 	text    []byte           // character data not yet put into the tree: CDATA and references do not split it
 	layouts map[string]*Node // blanks between elements are the same few texts over and over
-	nodes   []Node           // stock
-	lists   []*Node          // stock
-	texts   strings.Builder  // stock; what was taken from it stays where it is
-}
-
-// The sizes of the stock; what is kept of a tree keeps no more than these alive.
-const (
-	stockOfNodes = 64
-	stockOfLists = 256
-	stockOfTexts = 4096
-)
-
-func (b *xmlBuilder) node(kind Kind) *Node {
-	if len(b.nodes) == 0 {
-		b.nodes = make([]Node, stockOfNodes)
-	}
-	made := &b.nodes[0]
-	b.nodes = b.nodes[1:]
-	made.Kind = kind
-	return made
-}
-
-// list is the items as a list of their own.
-func (b *xmlBuilder) list(items []*Node) []*Node {
-	if len(items) > stockOfLists/4 {
-		return slices.Clone(items)
-	}
-	if len(items) > len(b.lists) {
-		b.lists = make([]*Node, stockOfLists)
-	}
-	made := b.lists[:len(items):len(items)]
-	b.lists = b.lists[len(items):]
-	copy(made, items)
-	return made
-}
-
-func (b *xmlBuilder) string(text []byte) string {
-	if len(text) > stockOfTexts/4 {
-		return string(text)
-	}
-	if b.texts.Cap()-b.texts.Len() < len(text) {
-		b.texts.Reset()
-		b.texts.Grow(stockOfTexts)
-	}
-	from := b.texts.Len()
-	b.texts.Write(text)
-	return b.texts.String()[from:]
+	stock   stock
 }
 
 // add puts a node into the open element; outside of the root nothing is kept.
 func (b *xmlBuilder) add(kind Kind) *Node {
 	b.flush()
-	made := b.node(kind)
+	made := b.stock.node(kind)
 	if len(b.open) > 0 {
 		b.items = append(b.items, made)
 	}
@@ -128,15 +79,9 @@ func (b *xmlBuilder) flush() {
 	if xmlstream.IsBlank(b.text) {
 		b.items = append(b.items, b.layout())
 	} else {
-		b.items = append(b.items, b.untyped(b.string(b.text)))
+		b.items = append(b.items, b.stock.scalar(Untyped, b.stock.string(b.text)))
 	}
 	b.text = b.text[:0]
-}
-
-func (b *xmlBuilder) untyped(text string) *Node {
-	made := b.node(Untyped)
-	made.Text = text
-	return made
 }
 
 // layout is the node of blanks, one for all that are alike.
@@ -156,7 +101,7 @@ func (b *xmlBuilder) start(r *xmlstream.Reader) {
 	if attributes := r.Attrs(); len(attributes) > 0 {
 		element.Attributes = make([]Attribute, len(attributes))
 		for i, a := range attributes {
-			element.Attributes[i] = Attribute{Name: a.Name, Value: b.string(a.Value)}
+			element.Attributes[i] = Attribute{Name: a.Name, Value: b.stock.string(a.Value)}
 		}
 	}
 	if b.root == nil {
@@ -179,12 +124,12 @@ func (b *xmlBuilder) end() {
 	if !elements || texts {
 		for i, item := range items {
 			if item.Kind == Layout {
-				items[i] = b.untyped(item.Text)
+				items[i] = b.stock.scalar(Untyped, item.Text)
 			}
 		}
 	}
 	if len(items) > 0 {
-		element.Items = b.list(items)
+		element.Items = b.stock.list(items)
 	}
 	b.open, b.items, b.first = b.open[:last], b.items[:b.first[last]], b.first[:last]
 }

@@ -240,7 +240,11 @@ func (f *finder) named(node *document.Node, steps []step) (*document.Node, int, 
 		for _, s := range steps[1:used] {
 			name += "." + s.name
 		}
-		if next := f.child(node, name); next != nil {
+		enough := 0
+		if used < len(steps) && steps[used].kind == byIndex && steps[used].index >= 0 {
+			enough = steps[used].index + 1 // those behind it are not asked for
+		}
+		if next := f.child(node, name, enough); next != nil {
 			return next, used, nil
 		}
 	}
@@ -253,7 +257,9 @@ func (f *finder) named(node *document.Node, steps []step) (*document.Node, int, 
 	return nil, 0, nil
 }
 
-func (f *finder) child(node *document.Node, name string) *document.Node {
+// child gives what a name leads to: of elements that bear it a list, of the first so many
+// unless enough is 0.
+func (f *finder) child(node *document.Node, name string, enough int) *document.Node {
 	switch node.Kind {
 	case document.Object:
 		return node.Get(name)
@@ -265,6 +271,9 @@ func (f *finder) child(node *document.Node, name string) *document.Node {
 		for _, child := range node.Items {
 			if child.Kind == document.Element && f.nameIs(child.Name, name) {
 				found = append(found, child)
+				if len(found) == enough {
+					break
+				}
 			}
 		}
 		switch len(found) {
@@ -337,5 +346,5 @@ func (f *finder) selected(node *document.Node, s step) (*document.Node, error) {
 // Child returns what a single name leads to in a node, as a step of a path
 // would, or nil.
 func Child(node *document.Node, name string) *document.Node {
-	return new(finder).child(node, name)
+	return new(finder).child(node, name, 0)
 }
