@@ -11,6 +11,7 @@ import (
 
 	"testbench/internal/document"
 	"testbench/internal/table"
+	"testbench/internal/value"
 	"testbench/internal/yamlfile"
 )
 
@@ -144,7 +145,7 @@ func (r *reader) values(n *yamlfile.Node) ([]*document.Node, error) {
 			r.file.Report(item, "", "a row of the file itself holds no placeholders")
 			continue
 		}
-		node, err := tree.Node(nil)
+		node, err := tree.Node(value.NoNames{})
 		if err != nil {
 			return nil, err
 		}

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"testbench/internal/document"
+	"testbench/internal/value"
 	"testbench/internal/yamlfile"
 )
 
@@ -66,7 +67,7 @@ func (r *reader) takes(n *yamlfile.Node) []Take {
 			t.Required = true
 		} else if tree := r.tree(e.Value); len(tree.Holes()) > 0 {
 			r.file.Report(e.Value, "", "what is meant without a value holds no placeholders")
-		} else if node, err := tree.Node(nil); err == nil {
+		} else if node, err := tree.Node(value.NoNames{}); err == nil {
 			t.Default = node
 		}
 		out = append(out, t)

@@ -21,6 +21,15 @@ type Scope interface {
 	Hide(text string)
 }
 
+// NoNames is the scope of what is read before anything has a name.
+type NoNames struct{}
+
+// Lookup finds nothing.
+func (NoNames) Lookup(string, string) (*document.Node, error) { return nil, ErrNothing }
+
+// Hide has nothing to hide: what is read has not been shown anywhere.
+func (NoNames) Hide(string) {}
+
 // Mask stands in every output where a secret would stand.
 const Mask = "[masked]"
 
