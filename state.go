@@ -119,8 +119,9 @@ func (r *running) saveKept() {
 	r.state.Set = r.options.Set
 	for _, w := range r.work {
 		if w.Keep == nil {
+			file := w.File()
 			w.Keep = func(row *RowResult, values kept) {
-				r.state.keep(w.File(), row, values)
+				r.state.keep(file, row, values)
 				if row.Phase == "first" {
 					r.saveKept() // the rows hang on it
 				}

@@ -23,12 +23,16 @@ const (
 	stockOfTexts = 4096
 )
 
-// bytesToANode is how many bytes of a document make a node, of the densest that are met.
-const bytesToANode = 10
+// bytesToANode is how many bytes of a small document there are to a node of stock: it has a few times as many.
+const bytesToANode = 48
 
-// newStock returns stock for a document of so many bytes: a small one takes no more than it needs.
+// newStock returns stock for a document of so many bytes: a small one takes little more than it needs.
 func newStock(size int) stock {
-	return stock{most: min(max(size/bytesToANode, 4), stockOfNodes), names: map[string]string{}}
+	s := stock{most: min(max(size/bytesToANode, 4), stockOfNodes)}
+	if s.most == stockOfNodes {
+		s.names = map[string]string{}
+	}
+	return s
 }
 
 func (s *stock) node(kind Kind) *Node {
@@ -84,8 +88,11 @@ func (s *stock) string(text []byte) string {
 	return s.texts.String()[from:]
 }
 
-// name is a text that comes again and again: a key.
+// name is a text that comes again and again in a document of some size: a key.
 func (s *stock) name(text []byte) string {
+	if s.names == nil {
+		return s.string(text)
+	}
 	if same, ok := s.names[string(text)]; ok {
 		return same
 	}

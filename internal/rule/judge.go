@@ -104,11 +104,7 @@ func (r *Rule) filledIn(scope value.Scope) string {
 		return text
 	}
 	for _, h := range holes {
-		template, err := value.Parse(h.Source)
-		if err != nil {
-			continue
-		}
-		if filled, err := template.Text(scope, value.Raw); err == nil {
+		if filled, err := h.Alone().Text(scope, value.Raw); err == nil {
 			text = strings.Replace(text, h.Source, filled.Shown, 1)
 		}
 	}

@@ -91,7 +91,7 @@ const rowsAhead = 128
 
 // restOfClerk is how long the clerk lets rows gather between two entries: an entry costs
 // about as much for many rows as for one, and a row is told as finished so much later.
-const restOfClerk = 5 * time.Millisecond
+const restOfClerk = 10 * time.Millisecond
 
 func (c *clerk) run() {
 	defer close(c.ended)

@@ -475,6 +475,9 @@ func runeAt(s string, offset int) rune {
 	return r
 }
 
+// Alone returns a template that is just the hole.
+func (h *Hole) Alone() *Template { return &Template{Source: h.Source, parts: []part{{hole: h}}} }
+
 // SecretLiteral returns a template that is just the text, which is masked
 // wherever it goes: a credential that somebody wrote into a file.
 func SecretLiteral(text string) *Template {

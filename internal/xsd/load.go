@@ -253,15 +253,22 @@ func (l *Loader) Load(location string) error {
 
 // AddText adds a schema document in text form.
 func (l *Loader) AddText(location string, data []byte) error {
-	root, err := document.ReadXML(data, "")
+	root, err := ReadXML(location, data)
 	if err != nil {
-		var syntax *document.Error
-		if errors.As(err, &syntax) {
-			return &SchemaError{[]Problem{{Location: location, Line: syntax.Line, Column: syntax.Column, Message: "not well-formed XML: " + syntax.Message}}}
-		}
 		return err
 	}
 	return l.Add(location, root, nil)
+}
+
+// ReadXML reads a document that a contract is made of. One that is not well-formed gives
+// a *SchemaError.
+func ReadXML(location string, data []byte) (*document.Node, error) {
+	root, err := document.ReadXML(data, "")
+	var syntax *document.Error
+	if errors.As(err, &syntax) {
+		return nil, &SchemaError{[]Problem{{Location: location, Line: syntax.Line, Column: syntax.Column, Message: "not well-formed XML: " + syntax.Message}}}
+	}
+	return root, err
 }
 
 // Add adds a schema element, as one inside of a WSDL; the prefixes are those

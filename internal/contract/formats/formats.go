@@ -3,7 +3,6 @@
 package formats
 
 import (
-	"errors"
 	"fmt"
 	"regexp"
 	"slices"
@@ -58,11 +57,7 @@ func Read(location string, data []byte, fetch Fetch) (*Contract, error) {
 			return readJSON(location, root, fetch)
 		}
 	}
-	root, err := document.ReadXML(data, "")
-	var syntax *document.Error
-	if errors.As(err, &syntax) {
-		return nil, &xsd.SchemaError{Problems: []xsd.Problem{{Location: location, Line: syntax.Line, Column: syntax.Column, Message: "not well-formed XML: " + syntax.Message}}}
-	}
+	root, err := xsd.ReadXML(location, data)
 	if err != nil {
 		return nil, err
 	}
@@ -82,13 +77,13 @@ func Read(location string, data []byte, fetch Fetch) (*Contract, error) {
 	}
 	if root.Name.Local == "schema" {
 		l := &xsd.Loader{Fetch: fetch}
-		if err := l.AddText(location, data); err != nil {
+		if err := l.Add(location, root, nil); err != nil {
 			return nil, err
 		}
 		schema, err := l.Schema()
 		return &Contract{Schema: schema}, err
 	}
-	c, err := wsdl.Read(location, data, fetch)
+	c, err := wsdl.ReadTree(location, root, fetch)
 	if err != nil {
 		return nil, err
 	}

@@ -1,7 +1,6 @@
 package wsdl
 
 import (
-	"errors"
 	"fmt"
 	"strings"
 
@@ -29,6 +28,15 @@ func IsWSDL(root *document.Node) bool {
 
 // Read reads a WSDL in text form.
 func Read(location string, data []byte, fetch xsd.Fetch) (*Contract, error) {
+	root, err := xsd.ReadXML(location, data)
+	if err != nil {
+		return nil, err
+	}
+	return ReadTree(location, root, fetch)
+}
+
+// ReadTree reads a WSDL of which the tree is there already.
+func ReadTree(location string, tree *document.Node, fetch xsd.Fetch) (*Contract, error) {
 	l := &loader{
 		fetch: fetch, met: map[string]bool{},
 		contract: &Contract{Location: location, Prefixes: map[string]string{}},
@@ -37,10 +45,7 @@ func Read(location string, data []byte, fetch xsd.Fetch) (*Contract, error) {
 		policies: map[string]*document.Node{}, portTypes: map[xsd.Name]element{},
 		bindings: map[xsd.Name]element{},
 	}
-	root, err := l.parse(location, data)
-	if err != nil {
-		return nil, err
-	}
+	root := l.root(location, tree)
 	if !IsWSDL(root.Node) {
 		if root.Name.Space == "http://www.w3.org/ns/wsdl" {
 			return nil, l.refuse(root, "this is WSDL 2.0; WSDL 1.1 can be read")
@@ -53,7 +58,8 @@ func Read(location string, data []byte, fetch xsd.Fetch) (*Contract, error) {
 	for prefix, space := range root.prefixes {
 		c.Prefixes[prefix] = space
 	}
-	if err := l.collect(root); err != nil {
+	err := l.collect(root)
+	if err != nil {
 		return nil, err
 	}
 	if c.Schema, err = l.schemas.Schema(); err != nil {
@@ -196,20 +202,13 @@ func (l *loader) name(e element, text string) (xsd.Name, error) {
 	return xsd.Name{Space: space, Local: local}, nil
 }
 
-func (l *loader) parse(location string, data []byte) (element, error) {
-	root, err := document.ReadXML(data, "")
-	if err != nil {
-		var syntax *document.Error
-		if errors.As(err, &syntax) {
-			return element{}, &xsd.SchemaError{Problems: []xsd.Problem{{Location: location, Line: syntax.Line, Column: syntax.Column, Message: "not well-formed XML: " + syntax.Message}}}
-		}
-		return element{}, err
-	}
+// root is the root of a document that is met.
+func (l *loader) root(location string, tree *document.Node) element {
 	l.met[location] = true
-	e := element{Node: root, location: location}
-	e = e.with(root)
+	e := element{Node: tree, location: location}
+	e = e.with(tree)
 	e.namespace = e.value("targetNamespace")
-	return e, nil
+	return e
 }
 
 // collect finds what a document declares, and follows its imports.
@@ -276,10 +275,11 @@ func (l *loader) follow(i element) error {
 	if len(l.met) >= maxDocuments {
 		return l.refuse(i, "more than %d documents are imported", maxDocuments)
 	}
-	root, err := l.parse(resolved, data)
+	tree, err := xsd.ReadXML(resolved, data)
 	if err != nil {
 		return err
 	}
+	root := l.root(resolved, tree)
 	if root.Name.Local == "schema" {
 		l.note(i, "a schema is imported as if it were a WSDL (Basic Profile 1.1, R2001)")
 		return l.schemas.Add(resolved, root.Node, nil)
