@@ -2,6 +2,7 @@ package sheet
 
 import (
 	"iter"
+	"slices"
 	"sync"
 	"time"
 
@@ -88,6 +89,52 @@ type finished struct {
 // rowsAhead is how many rows may be finished and not yet entered and shown, so that rows
 // go on while the clerk rests.
 const rowsAhead = 128
+
+// mostLoad is how many bytes of requests and answers the finished rows of a sheet may hold
+// until they are entered and shown; no more rows are begun meanwhile.
+const mostLoad = 32 << 20
+
+// load counts what the finished rows of a sheet hold.
+type load struct {
+	mutex sync.Mutex
+	less  *sync.Cond
+	bytes int
+}
+
+func newLoad() *load {
+	l := &load{}
+	l.less = sync.NewCond(&l.mutex)
+	return l
+}
+
+func (l *load) add(bytes int) {
+	l.mutex.Lock()
+	defer l.mutex.Unlock()
+	l.bytes += bytes
+	l.less.Signal()
+}
+
+// wait waits until there is room for another row.
+func (l *load) wait() {
+	l.mutex.Lock()
+	defer l.mutex.Unlock()
+	for l.bytes > mostLoad {
+		l.less.Wait()
+	}
+}
+
+// size is how many bytes the exchanges of a row hold.
+func (r *RowResult) size() (bytes int) {
+	for _, step := range r.Steps {
+		for _, record := range slices.Concat(step.Exchanges, step.Logins) {
+			bytes += len(record.Request.Body)
+			if record.Answer != nil {
+				bytes += len(record.Answer.Body)
+			}
+		}
+	}
+	return bytes
+}
 
 // restOfClerk is how long the clerk lets rows gather between two entries: an entry costs
 // about as much for many rows as for one, and a row is told as finished so much later.

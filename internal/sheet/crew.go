@@ -122,6 +122,7 @@ type runner struct {
 	// ahead bounds the rows that are begun and not shown yet. Nothing waits for it
 	// while it holds a place among those at work.
 	ahead   chan struct{}
+	load    *load
 	ended   atomic.Bool
 	begun   bool      // told by the queue
 	undos   []undoing // of the steps before the rows
@@ -133,6 +134,7 @@ type task struct {
 	row    *RowResult
 	events *events
 	kept   map[string]*document.Node
+	size   int // of what its exchanges hold, when it is finished
 }
 
 // Run runs sheets and returns what came of them. A cancelled context ends the run in
@@ -162,7 +164,7 @@ func Run(ctx, kill context.Context, work []*Work, options RunOptions) []*SheetRe
 	window := 4*options.Jobs + rowsAhead
 	runners := make([]*runner, len(work))
 	for i, w := range work {
-		runners[i] = &runner{crew: c, session: w.Session, sheet: w.Sheet, work: w, index: i, queue: make(chan *task, window+2), ahead: make(chan struct{}, window), outside: map[string]*document.Node{},
+		runners[i] = &runner{crew: c, session: w.Session, sheet: w.Sheet, work: w, index: i, queue: make(chan *task, window+2), ahead: make(chan struct{}, window), load: newLoad(), outside: map[string]*document.Node{},
 			result: &SheetResult{Name: w.Sheet.Name, File: w.File(), About: w.Sheet.About, Site: w.Session.Site.Name, Outcome: NotRun,
 				RowCount: w.Sheet.rowCount(), Total: w.Sheet.total(options), Repeated: options.Turns > 1 || options.For > 0 || options.Rate > 0}}
 		runners[i].result.plan("", slices.Concat(w.Sheet.First, w.Sheet.Steps, w.Sheet.Finally, w.Sheet.Last))
@@ -285,6 +287,7 @@ func (r *runner) run() {
 // it; late is how long after its moment that is. It says no where no more are to begin.
 func (r *runner) turnCome() (late time.Duration, ok bool) {
 	r.ahead <- struct{}{}
+	r.load.wait()
 	var due time.Time
 	if r.pace != nil {
 		due = r.pace.due()
@@ -341,6 +344,8 @@ func (r *runner) outsideRow(phase string, steps []*Step) {
 
 // finish records a row.
 func (r *runner) finish(t *task) {
+	t.size = t.row.size()
+	r.load.add(t.size)
 	if r.clerk == nil {
 		t.events.close()
 		return
@@ -395,6 +400,7 @@ func (r *runner) show() bool {
 		if t.row.Phase == "" {
 			<-r.ahead
 		}
+		r.load.add(-t.size)
 	}
 	if !r.begun {
 		return false
