@@ -25,6 +25,16 @@ func TestWrongCommands(t *testing.T) {
 		{"rum", 2, `did you mean "run"?`},
 		{"run", 2, "run which sheets?"},
 		{"run sheets/1-serch.yaml", 2, `did you mean "sheets/01-search.yaml"?`},
+		{"run search", 2, `did you mean "sheets/01-search.yaml"?`},
+		{"run nothing", 2, "there are: sheets/01-search.yaml"},
+		{"run sheets/01-search.yaml -out none/x.html", 2, "there is no folder none"},
+		{"report last -out bench.yaml/x.html", 2, "bench.yaml is no folder"},
+		{"probe stores/search grade=A -out none/x.html", 2, "there is no folder none"},
+		{"propose stores/search", 2, "testbench propose stores/search -times 2"},
+		{"survey", 2, "try: testbench survey lab"},
+		{"draft", 2, "try: testbench draft lab GradeLot"},
+		{"validate", 2, "try: testbench validate partner.wsdl message.xml"},
+		{"standin lab", 2, "try: testbench standin -contract lab"},
 		{"run sheets/01-search.yaml -sit south", 2, `did you mean "-site"?`},
 		{"run sheets/01-search.yaml -site suoth", 2, `did you mean "south"?`},
 		{"run sheets/01-search.yaml -set depot", 2, "name=value"},
@@ -76,6 +86,9 @@ func TestWrongCommands(t *testing.T) {
 	o := outside.run("run", "x.yaml")
 	assert.Equal(t, 2, o.status)
 	assert.Contains(t, o.stderr, "no bench.yaml here or above")
+	o = outside.run("probe", "GET", "http://127.0.0.1:1/", "-out", "x.html")
+	assert.Equal(t, 2, o.status)
+	assert.Contains(t, o.stderr, "there is no bench")
 }
 
 // All mistakes of a file are told at once, each with its place, and nothing is

@@ -63,7 +63,7 @@ func standinCommand() *command {
 		},
 		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
 			if len(args) > 0 {
-				return 0, usagef("", "standin takes no arguments, and there is %q", args[0])
+				return 0, usagef("testbench standin -contract "+args[0], "standin takes no arguments, and there is %q", args[0])
 			}
 			o := options.(*standinOptions)
 			if o.contract != "" {

@@ -37,7 +37,7 @@ func draftCommand() *command {
 
 func (s *session) draft(ctx context.Context, o *draftOptions, args []string) (int, error) {
 	if len(args) == 0 || len(args) > 2 {
-		return 0, usagef("", "draft what? A contract and an operation")
+		return 0, usagef("testbench draft lab GradeLot, testbench draft partner.wsdl OPERATION", "draft what? A contract and an operation")
 	}
 	source, operation := splitTarget(args)
 	if s.common.json {

@@ -78,7 +78,10 @@ func (o *probeOptions) ask(options testbench.Options) (testbench.ProbeOptions, e
 	if o.as != "" && o.as != "sheet" {
 		return out, usagef("-as sheet", "-as %s is unknown", o.as)
 	}
-	return out, nil
+	if o.as == "sheet" {
+		return out, nil
+	}
+	return out, reportNames(o.out)
 }
 
 func (s *session) probe(ctx context.Context, o *probeOptions, args []string) (int, error) {
@@ -92,6 +95,9 @@ func (s *session) probe(ctx context.Context, o *probeOptions, args []string) (in
 	asked, err := o.ask(s.options())
 	if err != nil {
 		return 0, err
+	}
+	if len(o.out) > 0 && o.as == "" && bench.Dir == "" {
+		return 0, usagef("testbench new FOLDER starts a bench", "-out writes what the history of a bench holds, and there is no bench")
 	}
 	isSheet := false
 	if _, statErr := os.Stat(args[0]); statErr == nil && (strings.HasSuffix(args[0], ".yaml") || strings.HasSuffix(args[0], ".yml")) {

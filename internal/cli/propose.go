@@ -80,6 +80,9 @@ func (s *session) propose(ctx context.Context, o *proposeOptions, args []string)
 func (s *session) gatherSources(p *fields.Proposer, args []string) error {
 	for _, name := range args {
 		from, mediaType, err := s.source(name)
+		if usage := (*usageError)(nil); errors.As(err, &usage) {
+			usage.try += "; of a call: testbench propose " + strings.Join(args, " ") + " -times 2"
+		}
 		if err != nil {
 			return err
 		}
@@ -131,7 +134,7 @@ func (s *session) putRules(o *proposeOptions, proposals []fields.Proposal) error
 	defer unlock()
 	source, err := os.ReadFile(o.into)
 	if errors.Is(err, os.ErrNotExist) {
-		return usagef("", "there is no sheet %s", o.into)
+		return usagef("testbench new writes a bench with a first sheet", "there is no sheet %s", o.into)
 	}
 	if err != nil {
 		return err

@@ -31,10 +31,8 @@ func reportCommand() *command {
 }
 
 func (s *session) report(o *reportOptions, args []string) (int, error) {
-	for _, file := range o.out {
-		if err := report.CheckName(file); err != nil {
-			return 0, usagef("", "-out: %v", err)
-		}
+	if err := reportNames(o.out); err != nil {
+		return 0, err
 	}
 	var run history.Finished
 	switch {

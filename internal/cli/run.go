@@ -110,12 +110,7 @@ func (o *runOptions) asked() (testbench.RunOptions, error) {
 	if err := words("tell", o.tell, "steps", "rows", "falls"); err != nil {
 		return out, err
 	}
-	for _, file := range o.out {
-		if err := report.CheckName(file); err != nil {
-			return out, usagef("", "-out: %v", err)
-		}
-	}
-	return out, nil
+	return out, reportNames(o.out)
 }
 
 // mostJobs bounds how much is at work side by side.
@@ -164,6 +159,9 @@ func (s *session) run(ctx context.Context, o *runOptions, files []string) (int, 
 	}
 	s.summary(result)
 	if err := s.writeReports(o.out, result.Finished); err != nil {
+		if result.Number > 0 {
+			s.tell.note("next: testbench report %d -out FILE   (the run itself is in the history)", result.Number)
+		}
 		return 0, err
 	}
 	if result.Outcome == testbench.NotRun {
@@ -173,6 +171,17 @@ func (s *session) run(ctx context.Context, o *runOptions, files []string) (int, 
 		s.tell.note("next: testbench run -resume %d   (goes on with the rows that are not done)", result.Number)
 	}
 	return result.Outcome.ExitStatus(), nil
+}
+
+// reportNames says whether reports can be written under the names, before anything is run
+// for them.
+func reportNames(files []string) error {
+	for _, file := range files {
+		if err := report.CheckName(file); err != nil {
+			return usagef("", "-out: %v", err)
+		}
+	}
+	return nil
 }
 
 // writeReports writes a run into files.

@@ -36,7 +36,7 @@ func surveyCommand() *command {
 				return s.surveyBench(ctx, o)
 			}
 			if len(args) == 0 || len(args) > 2 {
-				return 0, usagef("", "survey what? A service of the bench, a file or an address")
+				return 0, usagef("testbench survey lab, testbench survey partner.wsdl", "survey what? A service of the bench, a file or an address")
 			}
 			if err := isSOAPVersion(o.soap); err != nil {
 				return 0, err

@@ -37,7 +37,7 @@ func validateCommand() *command {
 
 func (s *session) validate(ctx context.Context, o *validateOptions, args []string) (int, error) {
 	if len(args) != 2 {
-		return 0, usagef("", "validate what? A contract, and a message (- for the standard input)")
+		return 0, usagef("testbench validate partner.wsdl message.xml", "validate what? A contract, and a message (- for the standard input)")
 	}
 	if args[0] == "-" && args[1] == "-" {
 		return 0, usagef("", "the contract and the message cannot both come from the standard input")

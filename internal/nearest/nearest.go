@@ -6,7 +6,8 @@ import "strings"
 
 // Of returns the candidate closest to word, or "" when none is close: at most
 // a third of the word's letters may be wrong, missing, added or swapped.
-// Differences of case alone always count as close.
+// Differences of case alone always count as close; so does one that begins with
+// the word, and the only one in which it stands.
 func Of(word string, candidates []string) string {
 	best, bestDistance, bestPrefix := "", len([]rune(word))/3+1, 0
 	for _, candidate := range candidates {
@@ -23,13 +24,29 @@ func Of(word string, candidates []string) string {
 		}
 	}
 	if best == "" && len(word) >= 3 {
-		for _, candidate := range candidates {
-			if strings.HasPrefix(strings.ToLower(candidate), strings.ToLower(word)) {
-				return candidate
-			}
-		}
+		best = longer(strings.ToLower(word), candidates)
 	}
 	return best
+}
+
+// longer returns the first candidate that begins with the word, or the only one in which
+// it stands at all, where it is long enough to say something.
+func longer(word string, candidates []string) string {
+	within := ""
+	several := false
+	for _, candidate := range candidates {
+		switch at := strings.Index(strings.ToLower(candidate), word); {
+		case at == 0:
+			return candidate
+		case at > 0 && len(word) >= 4:
+			several = several || within != ""
+			within = candidate
+		}
+	}
+	if several {
+		return ""
+	}
+	return within
 }
 
 func commonPrefix(a, b string) int {

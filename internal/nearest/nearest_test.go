@@ -9,7 +9,7 @@ import (
 )
 
 func TestOf(t *testing.T) {
-	words := []string{"site", "set", "search", "GradeLot", "grade", "at least", "Lots", "depot"}
+	words := []string{"site", "set", "search", "GradeLot", "grade", "at least", "Lots", "depot", "grown"}
 	cases := map[string]string{
 		"sit":      "site", // as near as set, and begins alike
 		"serach":   "search",
@@ -19,6 +19,8 @@ func TestOf(t *testing.T) {
 		"lot":      "Lots",
 		"dep":      "depot",
 		"xylophon": "",
+		"earch":    "search",
+		"row":      "", // in grown, and too short to mean it
 		"x":        "",
 		"":         "",
 		"grade":    "GradeLot", // itself is no proposal

@@ -5,8 +5,11 @@ package report
 
 import (
 	_ "embed" // the schema
+	"errors"
 	"fmt"
 	"io"
+	"io/fs"
+	"os"
 	"path/filepath"
 	"strings"
 
@@ -42,6 +45,13 @@ var formats = map[string]func(io.Writer, history.Finished) error{
 func CheckName(name string) error {
 	if _, ok := formats[strings.ToLower(filepath.Ext(name))]; !ok {
 		return fmt.Errorf("%s: the ending says the format, and there are %s", name, Endings)
+	}
+	folder := filepath.Dir(name)
+	switch info, err := os.Stat(folder); {
+	case errors.Is(err, fs.ErrNotExist):
+		return fmt.Errorf("%s: there is no folder %s", name, folder)
+	case err == nil && !info.IsDir():
+		return fmt.Errorf("%s: %s is no folder", name, folder)
 	}
 	return nil
 }

@@ -158,7 +158,7 @@ type FieldRule struct {
 func (b *Bench) OpenSheet(name string) (*Sheet, error) {
 	data, err := os.ReadFile(name)
 	if errors.Is(err, os.ErrNotExist) {
-		return nil, &NotFoundError{"sheet", name, sheetsNear(name)}
+		return nil, &NotFoundError{"sheet", name, b.sheetsNear(name)}
 	}
 	if err != nil {
 		return nil, err
@@ -166,10 +166,19 @@ func (b *Bench) OpenSheet(name string) (*Sheet, error) {
 	return b.ReadSheet(displayName(name), data), nil
 }
 
-// sheetsNear lists the sheets in the folder where one was looked for.
-func sheetsNear(name string) []string {
-	found, _ := filepath.Glob(filepath.Join(filepath.Dir(name), "*.yaml"))
-	return slices.DeleteFunc(found, func(f string) bool { return filepath.Base(f) == BenchFile })
+// sheetsNear lists the sheets in the folder where one was looked for; of a bare name, which
+// may be that of a sheet without its folder, those of the bench too.
+func (b *Bench) sheetsNear(name string) []string {
+	near, _ := filepath.Glob(filepath.Join(filepath.Dir(name), "*.yaml"))
+	if filepath.Base(name) == name && b.Dir != "" {
+		inside, _ := filepath.Glob(filepath.Join(b.Dir, "sheets", "*.yaml"))
+		for _, file := range inside {
+			if shown := displayName(file); !slices.Contains(near, shown) {
+				near = append(near, shown)
+			}
+		}
+	}
+	return slices.DeleteFunc(near, func(f string) bool { return filepath.Base(f) == BenchFile })
 }
 
 // ReadSheet reads a sheet from memory.
