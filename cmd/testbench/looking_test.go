@@ -130,7 +130,7 @@ func TestCompareCommand(t *testing.T) {
 		{"compare stores/search grade=A -site local -site local", 0, []string{"no difference"}},
 		{"compare 1.1 2.1 -ignore lots", 1, []string{`changed depot "north" "south"`}},
 		{"compare GET ${base} -site local -site live -set base=http://127.0.0.1:9 -allow 127.0.0.1", 3, []string{"at local: 127.0.0.1:9 refused the connection"}},
-		{"report last -out none/x.html", 2, []string{"none/x.html: no such file or directory"}},
+		{"report last -out none/x.html", 2, []string{"there is no folder none"}},
 		{"compare a.json", 2, []string{"compare which two answers?"}},
 		{"compare a.json c.json", 2, []string{"there is no file c.json"}},
 		{"compare stores/search -site local -site south -site live", 2, []string{"two sites are compared, and 3 are named"}},

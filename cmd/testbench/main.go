@@ -23,8 +23,10 @@ func main() {
 func run() int {
 	// net/http tells there of answers that nobody asked for.
 	log.SetOutput(io.Discard)
-	// Memory is given back less often: runs make much and hold little of it.
+	// Memory is given back less often: runs make much and hold little of it. Where they hold
+	// much, it is given back as soon as there is so much in all.
 	debug.SetGCPercent(400)
+	debug.SetMemoryLimit(1 << 30)
 	ctx, stop := context.WithCancel(context.Background())
 	defer stop()
 	kill, stopNow := context.WithCancel(context.Background())

@@ -6,6 +6,7 @@ import (
 	"sync"
 	"time"
 
+	"testbench/internal/document"
 	"testbench/internal/exchange"
 	"testbench/internal/history"
 	"testbench/internal/secret"
@@ -90,9 +91,13 @@ type finished struct {
 // go on while the clerk rests.
 const rowsAhead = 128
 
-// mostLoad is how many bytes of requests and answers the finished rows of a sheet may hold
-// until they are entered and shown; no more rows are begun meanwhile.
-const mostLoad = 32 << 20
+// mostLoad is how many bytes the finished rows of a sheet may hold until they are entered
+// and shown; no more rows are begun meanwhile. An answer that was read is about
+// treeSize times as large as its text.
+const (
+	mostLoad = 64 << 20
+	treeSize = 10
+)
 
 // load counts what the finished rows of a sheet hold.
 type load struct {
@@ -123,9 +128,12 @@ func (l *load) wait() {
 	}
 }
 
-// size is how many bytes the exchanges of a row hold.
+// size is about how many bytes a row holds.
 func (r *RowResult) size() (bytes int) {
 	for _, step := range r.Steps {
+		if last := step.Last(); last != nil && last.Answer != nil && step.Reply != nil && step.Reply.Format != document.Plain {
+			bytes += treeSize * len(last.Answer.Body)
+		}
 		for _, record := range slices.Concat(step.Exchanges, step.Logins) {
 			bytes += len(record.Request.Body)
 			if record.Answer != nil {

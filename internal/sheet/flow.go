@@ -175,9 +175,6 @@ func (x *rowRun) tell(result *StepResult) {
 		x.outer.tell(result) // it stands in the row that all of this happens in
 		return
 	}
-	if x.options.Forget {
-		result.Reply = nil // many times as large as the answer, which is what is recorded
-	}
 	x.row.Steps = append(x.row.Steps, result)
 	x.row.Outcome = worst(x.row.Outcome, result.Outcome)
 	x.events.add(event{step: result})
