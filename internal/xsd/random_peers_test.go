@@ -1,0 +1,434 @@
+//go:build peers
+
+package xsd
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// author makes schemas at random, and documents that fit them or nearly do.
+type author struct {
+	*rand.Rand
+	globals strings.Builder // types, groups and elements that stand beside the one asked for
+	names   int
+}
+
+// content is a content model with a way to write what fits it.
+type content struct {
+	schema string
+	write  func() []*tag
+}
+
+// tag is an element of a document.
+type tag struct {
+	name, text string
+	attributes map[string]string
+	inner      []*tag
+}
+
+func (t *tag) String() string {
+	var out strings.Builder
+	fmt.Fprintf(&out, "<%s", t.name)
+	for _, name := range slices.Sorted(keysOf(t.attributes)) {
+		fmt.Fprintf(&out, " %s=%q", name, t.attributes[name])
+	}
+	out.WriteString(">" + t.text)
+	for _, one := range t.inner {
+		out.WriteString(one.String())
+	}
+	fmt.Fprintf(&out, "</%s>", t.name)
+	return out.String()
+}
+
+func keysOf(m map[string]string) func(func(string) bool) {
+	return func(yield func(string) bool) {
+		for k := range m {
+			if !yield(k) {
+				return
+			}
+		}
+	}
+}
+
+func (a *author) of(words ...string) string { return words[a.IntN(len(words))] }
+func (a *author) often() bool               { return a.IntN(4) > 0 }
+func (a *author) rarely() bool              { return a.IntN(4) == 0 }
+
+// name is a new one, or rarely one of a few, which brings models that are not deterministic.
+func (a *author) name() string {
+	if a.IntN(12) == 0 {
+		return a.of("a", "b")
+	}
+	a.names++
+	return fmt.Sprintf("e%d", a.names)
+}
+
+// simple are simple types with texts that they take.
+var simple = []struct{ name, texts string }{
+	{"xs:string", "x|a b|"}, {"xs:int", "1|-5|2147483647"}, {"xs:boolean", "true|0"}, {"xs:date", "2026-11-26|2024-02-29Z"}, {"xs:decimal", "1.50|-.5"},
+	{"xs:token", "a b|x"}, {"t:grade", "A|B"}, {"t:lots", "L-1 L-2|L-9"}, {"t:either", "7|A"}, {"xs:anyURI", "urn:x|a/b"}, {"t:short", "ab|abc"}, {"xs:NMTOKENS", "a b|c"},
+}
+
+const simpleTypes = `<xs:simpleType name="grade"><xs:restriction base="xs:string"><xs:enumeration value="A"/><xs:enumeration value="B"/></xs:restriction></xs:simpleType>` +
+	`<xs:simpleType name="lot"><xs:restriction base="xs:token"><xs:pattern value="L-[0-9]+"/></xs:restriction></xs:simpleType>` +
+	`<xs:simpleType name="lots"><xs:list itemType="t:lot"/></xs:simpleType><xs:simpleType name="either"><xs:union memberTypes="xs:int t:grade"/></xs:simpleType>` +
+	`<xs:simpleType name="short"><xs:restriction base="xs:string"><xs:minLength value="2"/><xs:maxLength value="3"/></xs:restriction></xs:simpleType>`
+
+// occurs gives bounds and how often something is to be written.
+func (a *author) occurs() (text string, times func() int) {
+	least := a.IntN(3)
+	most := least + a.IntN(3)
+	if a.often() {
+		least, most = a.IntN(2), 1
+	}
+	text = fmt.Sprintf(` minOccurs="%d" maxOccurs="%d"`, least, max(most, 1))
+	if a.rarely() {
+		text = fmt.Sprintf(` minOccurs="%d" maxOccurs="unbounded"`, least)
+		most = least + 3
+	}
+	return text, func() int { return least + a.IntN(max(most, 1)-min(least, max(most, 1))+1) }
+}
+
+func (a *author) element(depth int) content {
+	name := a.name()
+	bounds, times := a.occurs()
+	repeat := func(one func() *tag) func() []*tag {
+		return func() (all []*tag) {
+			for range times() {
+				all = append(all, one())
+			}
+			return all
+		}
+	}
+	if depth > 2 || a.often() {
+		kind := simple[a.IntN(len(simple))]
+		return content{fmt.Sprintf(`<xs:element name="%s" type="%s"%s/>`, name, kind.name, bounds), repeat(func() *tag {
+			return &tag{name: "t:" + name, text: a.of(strings.Split(kind.texts, "|")...)}
+		})}
+	}
+	kind := a.complex(depth + 1)
+	if a.rarely() { // a head with a member that stands for it
+		a.names++
+		head, member := fmt.Sprintf("h%d", a.names), fmt.Sprintf("m%d", a.names)
+		fmt.Fprintf(&a.globals, `<xs:complexType name="%s">%s</xs:complexType><xs:element name="%s" type="t:%s"/><xs:element name="%s" substitutionGroup="t:%s"/>`, head, kind.schema, head, head, member, head)
+		return content{fmt.Sprintf(`<xs:element ref="t:%s"%s/>`, head, bounds), repeat(func() *tag {
+			one := kind.write()[0]
+			one.name = "t:" + a.of(head, member)
+			return one
+		})}
+	}
+	return content{fmt.Sprintf(`<xs:element name="%s"%s><xs:complexType>%s</xs:complexType></xs:element>`, name, bounds, kind.schema), repeat(func() *tag {
+		one := kind.write()[0]
+		one.name = "t:" + name
+		return one
+	})}
+}
+
+// particle is an element, a group of particles, or a wildcard.
+func (a *author) particle(depth int) content {
+	switch a.IntN(6) {
+	case 0:
+		return a.group(depth+1, "sequence")
+	case 1:
+		return a.group(depth+1, "choice")
+	case 2:
+		if a.rarely() {
+			spaces := a.of("##other", "##any", "urn:o urn:p", "##targetNamespace", "##local")
+			return content{fmt.Sprintf(`<xs:any namespace="%s" processContents="%s" minOccurs="0"/>`, spaces, a.of("lax", "skip", "strict")), func() []*tag {
+				return []*tag{{name: a.of("o:x", "p:y", "none", "t:free")}}
+			}}
+		}
+	}
+	return a.element(depth)
+}
+
+func (a *author) group(depth int, kind string) content {
+	bounds, times := a.occurs()
+	var parts []content
+	var schema strings.Builder
+	for range 1 + a.IntN(3) {
+		part := a.element(depth)
+		if depth < 3 {
+			part = a.particle(depth)
+		}
+		parts = append(parts, part)
+		schema.WriteString(part.schema)
+	}
+	text := fmt.Sprintf(`<xs:%s%s>%s</xs:%s>`, kind, bounds, schema.String(), kind)
+	if a.rarely() {
+		a.names++
+		fmt.Fprintf(&a.globals, `<xs:group name="g%d"><xs:%s>%s</xs:%s></xs:group>`, a.names, kind, schema.String(), kind)
+		text = fmt.Sprintf(`<xs:group ref="t:g%d"%s/>`, a.names, bounds)
+	}
+	return content{text, func() (all []*tag) {
+		for range times() {
+			if kind == "choice" {
+				all = append(all, parts[a.IntN(len(parts))].write()...)
+				continue
+			}
+			for _, part := range parts {
+				all = append(all, part.write()...)
+			}
+		}
+		return all
+	}}
+}
+
+// all is a group of elements in any order.
+func (a *author) all(depth int) content {
+	var parts []content
+	var schema strings.Builder
+	for range 1 + a.IntN(3) {
+		name, kind := a.name(), simple[a.IntN(len(simple))]
+		least := a.IntN(2)
+		fmt.Fprintf(&schema, `<xs:element name="%s" type="%s" minOccurs="%d"/>`, name, kind.name, least)
+		parts = append(parts, content{write: func() []*tag {
+			if least == 0 && a.rarely() {
+				return nil
+			}
+			return []*tag{{name: "t:" + name, text: a.of(strings.Split(kind.texts, "|")...)}}
+		}})
+	}
+	return content{`<xs:all>` + schema.String() + `</xs:all>`, func() (all []*tag) {
+		for _, i := range a.Perm(len(parts)) {
+			all = append(all, parts[i].write()...)
+		}
+		return all
+	}}
+}
+
+// attributes are declarations, a group of them, and a wildcard.
+func (a *author) attributes() (schema string, write func(*tag)) {
+	var out strings.Builder
+	var each []func(*tag)
+	declare := func() string {
+		a.names++
+		name, kind, use := fmt.Sprintf("a%d", a.names), simple[a.IntN(len(simple))], a.of("optional", "required")
+		each = append(each, func(t *tag) {
+			if use == "required" || a.often() {
+				t.attributes[name] = a.of(strings.Split(kind.texts, "|")...)
+			}
+		})
+		return fmt.Sprintf(`<xs:attribute name="%s" type="%s" use="%s"/>`, name, kind.name, use)
+	}
+	wildcard := func() string {
+		if a.often() {
+			return ""
+		}
+		each = append(each, func(t *tag) {
+			if a.rarely() {
+				t.attributes[a.of("o:x", "p:y", "free")] = "1"
+			}
+		})
+		return fmt.Sprintf(`<xs:anyAttribute namespace="%s" processContents="%s"/>`, a.of("##other", "##any", "urn:o", "urn:o urn:p ##local", "##local"), a.of("lax", "skip"))
+	}
+	for range a.IntN(3) {
+		out.WriteString(declare())
+	}
+	for range a.IntN(3) {
+		if a.rarely() {
+			inner := declare() + wildcard()
+			a.names++
+			fmt.Fprintf(&a.globals, `<xs:attributeGroup name="s%d">%s</xs:attributeGroup>`, a.names, inner)
+			fmt.Fprintf(&out, `<xs:attributeGroup ref="t:s%d"/>`, a.names)
+		}
+	}
+	out.WriteString(wildcard())
+	return out.String(), func(t *tag) {
+		for _, one := range each {
+			one(t)
+		}
+	}
+}
+
+// complex is the inside of a complex type; what is written is one element without a name.
+func (a *author) complex(depth int) content {
+	attributes, decorate := a.attributes()
+	if a.IntN(5) == 0 {
+		kind := simple[a.IntN(len(simple))]
+		return content{fmt.Sprintf(`<xs:simpleContent><xs:extension base="%s">%s</xs:extension></xs:simpleContent>`, kind.name, attributes), func() []*tag {
+			one := &tag{attributes: map[string]string{}, text: a.of(strings.Split(kind.texts, "|")...)}
+			decorate(one)
+			return []*tag{one}
+		}}
+	}
+	model := a.group(depth, a.of("sequence", "choice"))
+	if a.IntN(5) == 0 {
+		model = a.all(depth)
+	}
+	write := func() []*tag {
+		one := &tag{attributes: map[string]string{}, inner: model.write()}
+		decorate(one)
+		return []*tag{one}
+	}
+	if a.IntN(4) > 0 || strings.HasPrefix(model.schema, "<xs:all") {
+		return content{model.schema + attributes, write}
+	}
+	// An extension has the content of its base before its own.
+	more, also := a.group(depth, "sequence"), ""
+	also, further := a.attributes()
+	a.names++
+	fmt.Fprintf(&a.globals, `<xs:complexType name="c%d">%s%s</xs:complexType>`, a.names, model.schema, attributes)
+	return content{fmt.Sprintf(`<xs:complexContent><xs:extension base="t:c%d">%s%s</xs:extension></xs:complexContent>`, a.names, more.schema, also), func() []*tag {
+		one := write()[0]
+		one.inner = append(one.inner, more.write()...)
+		further(one)
+		return []*tag{one}
+	}}
+}
+
+// spoil changes one thing of a document.
+func (a *author) spoil(t *tag) {
+	for len(t.inner) > 0 && a.often() {
+		t = t.inner[a.IntN(len(t.inner))]
+	}
+	at := 0
+	if len(t.inner) > 0 {
+		at = a.IntN(len(t.inner))
+	}
+	switch a.IntN(7) {
+	case 0:
+		if len(t.inner) > 0 {
+			t.inner = slices.Delete(t.inner, at, at+1)
+		}
+	case 1:
+		if len(t.inner) > 0 {
+			t.inner = slices.Insert(t.inner, at, t.inner[at])
+		}
+	case 2:
+		if len(t.inner) > 1 {
+			t.inner[0], t.inner[at] = t.inner[at], t.inner[0]
+		}
+	case 3:
+		t.inner = slices.Insert(t.inner, at, &tag{name: a.of("t:strange", "o:x", "none", "t:free", "t:e1", "t:e3")})
+	case 4:
+		t.text = a.of("x", "", "7", "A", "L-1", "2026-11-26", "a b")
+	case 5:
+		if t.attributes == nil {
+			t.attributes = map[string]string{}
+		}
+		t.attributes[a.of("o:x", "strange", "a1", "a3", "a5", "xml:lang")] = a.of("1", "A", "x")
+	case 6:
+		for name := range t.attributes {
+			delete(t.attributes, name)
+			break
+		}
+	}
+}
+
+// judge is a program that holds documents against schemas with the validator of the JDK: it
+// is told of folders, and says of each schema or document in them whether it is right.
+const judge = `import java.io.File;
+import java.util.Arrays;
+import javax.xml.transform.stream.StreamSource;
+import javax.xml.validation.Schema;
+import javax.xml.validation.SchemaFactory;
+
+class Judge {
+	public static void main(String[] folders) {
+		for (String folder : folders) {
+			Schema schema;
+			try {
+				schema = SchemaFactory.newInstance("http://www.w3.org/2001/XMLSchema").newSchema(new File(folder, "schema.xsd"));
+			} catch (Exception e) {
+				System.out.println(folder + " refused " + e.getMessage());
+				continue;
+			}
+			for (File file : new File(folder).listFiles()) {
+				if (!file.getName().endsWith(".xml")) continue;
+				try {
+					schema.newValidator().validate(new StreamSource(file));
+					System.out.println(file + " valid");
+				} catch (Exception e) {
+					System.out.println(file + " wrong " + e.getMessage());
+				}
+			}
+		}
+	}
+}`
+
+// Documents made at random are judged as the JDK judges them. xmllint judges as well; where
+// it alone differs, it is the one that is taken to be wrong.
+func TestRandomSchemas(t *testing.T) {
+	dir := t.TempDir()
+	program := filepath.Join(dir, "Judge.java")
+	require.NoError(t, os.WriteFile(program, []byte(judge), 0o600))
+	const schemas, documents = 150, 24
+	args, lint := []string{program}, ""
+	texts := map[string]string{}
+	for seed := range uint64(schemas) {
+		a := &author{Rand: rand.New(rand.NewPCG(seed, 1))}
+		kind := a.complex(0)
+		folder := filepath.Join(dir, fmt.Sprint(seed))
+		write := func(name, text string) string {
+			file := filepath.Join(folder, name)
+			require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
+			texts[file] = text
+			return file
+		}
+		require.NoError(t, os.Mkdir(folder, 0o700))
+		args = append(args, folder)
+		checked := []string{"--noout", "--schema", write("schema.xsd", schemaHead+simpleTypes+a.globals.String()+
+			`<xs:element name="free" type="xs:int"/><xs:element name="v"><xs:complexType>`+kind.schema+`</xs:complexType></xs:element></xs:schema>`)}
+		for i := range documents {
+			one := kind.write()[0]
+			one.name = "t:v"
+			for range i % 3 {
+				a.spoil(one)
+			}
+			checked = append(checked, write(fmt.Sprintf("%d.xml", i), strings.Replace(one.String(), "<t:v", `<t:v xmlns:t="urn:t" xmlns:o="urn:o" xmlns:p="urn:p"`, 1)))
+		}
+		out, _ := exec.Command("xmllint", checked...).CombinedOutput()
+		lint += string(out)
+	}
+	out, err := exec.Command("java", args...).CombinedOutput()
+	require.NoError(t, err, string(out))
+	judged, valid, refused, alone := 0, 0, 0, 0
+	loaded := map[string]*Schema{}
+	for line := range strings.Lines(string(out)) {
+		file, verdict, _ := strings.Cut(strings.TrimSpace(line), " ")
+		folder := filepath.Dir(file)
+		if strings.HasPrefix(verdict, "refused") {
+			folder = file
+		}
+		schema := texts[filepath.Join(folder, "schema.xsd")]
+		if loaded[folder] == nil {
+			l := &Loader{}
+			require.NoError(t, l.AddText("case.xsd", []byte(schema)), schema)
+			one, err := l.Schema()
+			if strings.HasPrefix(verdict, "refused") {
+				if refused++; err == nil && len(one.Warnings()) == 0 {
+					t.Errorf("the JDK says %s, and nothing is said here:\n%s", verdict, schema)
+				}
+				continue
+			}
+			require.NoError(t, err, schema)
+			loaded[folder] = one
+		}
+		faults, err := faultsOf(loaded[folder], texts[file])
+		require.NoError(t, err)
+		judged++
+		isValid := verdict == "valid"
+		if isValid {
+			valid++
+		}
+		if isValid != (len(faults) == 0) {
+			t.Errorf("%s, says the JDK; here it is %q:\n%s\n%s", verdict, faults, texts[file], schema)
+		} else if strings.Contains(lint, file+" validates") != isValid {
+			alone++
+		}
+	}
+	t.Logf("%d documents judged, %d valid; %d schemas refused; xmllint alone differs %d times", judged, valid, refused, alone)
+	require.Greater(t, judged, schemas*documents*3/4)
+	require.Greater(t, valid, judged/4)
+	require.Less(t, alone, judged/50)
+}
