@@ -334,13 +334,15 @@ import javax.xml.validation.Schema;
 import javax.xml.validation.SchemaFactory;
 
 class Judge {
+	static String said(Exception e) { return e.getMessage().replaceAll("\\s+", " "); }
+
 	public static void main(String[] folders) {
 		for (String folder : folders) {
 			Schema schema;
 			try {
 				schema = SchemaFactory.newInstance("http://www.w3.org/2001/XMLSchema").newSchema(new File(folder, "schema.xsd"));
 			} catch (Exception e) {
-				System.out.println(folder + " refused " + e.getMessage());
+				System.out.println(folder + " refused " + said(e));
 				continue;
 			}
 			for (File file : new File(folder).listFiles()) {
@@ -349,50 +351,55 @@ class Judge {
 					schema.newValidator().validate(new StreamSource(file));
 					System.out.println(file + " valid");
 				} catch (Exception e) {
-					System.out.println(file + " wrong " + e.getMessage());
+					System.out.println(file + " wrong " + said(e));
 				}
 			}
 		}
 	}
 }`
 
-// Documents made at random are judged as the JDK judges them. xmllint judges as well; where
-// it alone differs, it is the one that is taken to be wrong.
-func TestRandomSchemas(t *testing.T) {
-	dir := t.TempDir()
-	program := filepath.Join(dir, "Judge.java")
+// trial is schemas with documents that the JDK and xmllint are to judge.
+type trial struct {
+	t     *testing.T
+	dir   string
+	args  []string // of the JDK's judge
+	lint  string   // what xmllint said
+	texts map[string]string
+}
+
+func newTrial(t *testing.T) *trial {
+	tr := &trial{t: t, dir: t.TempDir(), texts: map[string]string{}}
+	program := filepath.Join(tr.dir, "Judge.java")
 	require.NoError(t, os.WriteFile(program, []byte(judge), 0o600))
-	const schemas, documents = 150, 24
-	args, lint := []string{program}, ""
-	texts := map[string]string{}
-	for seed := range uint64(schemas) {
-		a := &author{Rand: rand.New(rand.NewPCG(seed, 1))}
-		kind := a.complex(0)
-		folder := filepath.Join(dir, fmt.Sprint(seed))
-		write := func(name, text string) string {
-			file := filepath.Join(folder, name)
-			require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
-			texts[file] = text
-			return file
-		}
-		require.NoError(t, os.Mkdir(folder, 0o700))
-		args = append(args, folder)
-		checked := []string{"--noout", "--schema", write("schema.xsd", schemaHead+simpleTypes+a.globals.String()+
-			`<xs:element name="free" type="xs:int"/><xs:element name="v"><xs:complexType>`+kind.schema+`</xs:complexType></xs:element></xs:schema>`)}
-		for i := range documents {
-			one := kind.write()[0]
-			one.name = "t:v"
-			for range i % 3 {
-				a.spoil(one)
-			}
-			checked = append(checked, write(fmt.Sprintf("%d.xml", i), strings.Replace(one.String(), "<t:v", `<t:v xmlns:t="urn:t" xmlns:o="urn:o" xmlns:p="urn:p"`, 1)))
-		}
-		out, _ := exec.Command("xmllint", checked...).CombinedOutput()
-		lint += string(out)
+	tr.args = []string{program}
+	return tr
+}
+
+func (tr *trial) add(schema string, documents []string) {
+	folder := filepath.Join(tr.dir, fmt.Sprint(len(tr.args)))
+	require.NoError(tr.t, os.Mkdir(folder, 0o700))
+	tr.args = append(tr.args, folder)
+	write := func(name, text string) string {
+		file := filepath.Join(folder, name)
+		require.NoError(tr.t, os.WriteFile(file, []byte(text), 0o600))
+		tr.texts[file] = text
+		return file
 	}
-	out, err := exec.Command("java", args...).CombinedOutput()
+	checked := []string{"--noout", "--schema", write("schema.xsd", schema)}
+	for i, document := range documents {
+		checked = append(checked, write(fmt.Sprintf("%d.xml", i), document))
+	}
+	out, _ := exec.Command("xmllint", checked...).CombinedOutput()
+	tr.lint += string(out)
+}
+
+// judge holds what is judged here against what the JDK says. Where xmllint alone differs, it
+// is the one that is taken to be wrong.
+func (tr *trial) judge() (judged, valid, alone int) {
+	t := tr.t
+	out, err := exec.Command("java", tr.args...).CombinedOutput()
 	require.NoError(t, err, string(out))
-	judged, valid, refused, alone := 0, 0, 0, 0
+	refused := 0
 	loaded := map[string]*Schema{}
 	for line := range strings.Lines(string(out)) {
 		file, verdict, _ := strings.Cut(strings.TrimSpace(line), " ")
@@ -400,7 +407,7 @@ func TestRandomSchemas(t *testing.T) {
 		if strings.HasPrefix(verdict, "refused") {
 			folder = file
 		}
-		schema := texts[filepath.Join(folder, "schema.xsd")]
+		schema := tr.texts[filepath.Join(folder, "schema.xsd")]
 		if loaded[folder] == nil {
 			l := &Loader{}
 			require.NoError(t, l.AddText("case.xsd", []byte(schema)), schema)
@@ -414,7 +421,7 @@ func TestRandomSchemas(t *testing.T) {
 			require.NoError(t, err, schema)
 			loaded[folder] = one
 		}
-		faults, err := faultsOf(loaded[folder], texts[file])
+		faults, err := faultsOf(loaded[folder], tr.texts[file])
 		require.NoError(t, err)
 		judged++
 		isValid := verdict == "valid"
@@ -422,13 +429,101 @@ func TestRandomSchemas(t *testing.T) {
 			valid++
 		}
 		if isValid != (len(faults) == 0) {
-			t.Errorf("%s, says the JDK; here it is %q:\n%s\n%s", verdict, faults, texts[file], schema)
-		} else if strings.Contains(lint, file+" validates") != isValid {
+			t.Errorf("%s, says the JDK; here it is %q:\n%s\n%s", verdict, faults, tr.texts[file], schema)
+		} else if strings.Contains(tr.lint, file+" validates") != isValid {
 			alone++
 		}
 	}
 	t.Logf("%d documents judged, %d valid; %d schemas refused; xmllint alone differs %d times", judged, valid, refused, alone)
+	return judged, valid, alone
+}
+
+// Documents made at random are judged as the JDK judges them.
+func TestRandomSchemas(t *testing.T) {
+	tr := newTrial(t)
+	const schemas, documents = 150, 24
+	for seed := range uint64(schemas) {
+		a := &author{Rand: rand.New(rand.NewPCG(seed, 1))}
+		kind := a.complex(0)
+		var instances []string
+		for i := range documents {
+			one := kind.write()[0]
+			one.name = "t:v"
+			for range i % 3 {
+				a.spoil(one)
+			}
+			instances = append(instances, strings.Replace(one.String(), "<t:v", `<t:v xmlns:t="urn:t" xmlns:o="urn:o" xmlns:p="urn:p"`, 1))
+		}
+		tr.add(schemaHead+simpleTypes+a.globals.String()+`<xs:element name="free" type="xs:int"/><xs:element name="v"><xs:complexType>`+kind.schema+`</xs:complexType></xs:element></xs:schema>`, instances)
+	}
+	judged, valid, alone := tr.judge()
 	require.Greater(t, judged, schemas*documents*3/4)
 	require.Greater(t, valid, judged/4)
 	require.Less(t, alone, judged/50)
+}
+
+// pattern is a regular expression of XML Schema with a text that is likely to match.
+func (a *author) pattern(depth int) (source, text string) {
+	for range 1 + a.IntN(3) {
+		atom, match := a.atom(depth)
+		least, quantifier := 1, ""
+		switch a.IntN(8) {
+		case 0:
+			least, quantifier = a.IntN(2), "?"
+		case 1:
+			least, quantifier = a.IntN(3), "*"
+		case 2:
+			least, quantifier = 1+a.IntN(2), "+"
+		case 3:
+			least = 1 + a.IntN(2)
+			quantifier = a.of(fmt.Sprintf("{%d}", least), fmt.Sprintf("{%d,}", least), fmt.Sprintf("{%d,%d}", least, least+1), fmt.Sprintf("{0,%d}", least))
+		}
+		source += atom + quantifier
+		text += strings.Repeat(match, least)
+	}
+	if depth < 3 && a.IntN(5) == 0 {
+		other, match := a.pattern(depth + 1)
+		return source + "|" + other, a.of(text, match)
+	}
+	return source, text
+}
+
+func (a *author) atom(depth int) (source, match string) {
+	if depth < 3 && a.IntN(5) == 0 {
+		inner, match := a.pattern(depth + 1)
+		return "(" + inner + ")", match
+	}
+	all := [][2]string{{"a", "a"}, {"b", "b"}, {"1", "1"}, {"-", "-"}, {"é", "é"}, {`\.`, "."}, {`\-`, "-"}, {`\^`, "^"}, {"^", "^"}, {"$", "$"}, {".", "c"}, {`\d`, "7"}, {`\D`, "x"}, {`\s`, " "}, {`\S`, "y"},
+		{`\w`, "w"}, {`\W`, "."}, {`\i`, "_"}, {`\I`, "1"}, {`\c`, "-"}, {`\C`, "+"}, {`\p{L}`, "é"}, {`\P{L}`, "1"}, {`\p{Lu}`, "A"}, {`\p{Nd}`, "5"}, {`\p{IsBasicLatin}`, "a"}, {`\P{IsBasicLatin}`, "漢"},
+		{`\p{IsLatin-1Supplement}`, "é"}, {`\p{P}`, "."}, {`\p{Sm}`, "+"}, {"[a-c]", "b"}, {"[^a-c]", "d"}, {"[a-z-[aeiou]]", "b"}, {`[\d\s]`, "3"}, {`[^\d]`, "a"}, {"[-a]", "-"}, {"[a-]", "-"}, {`[\p{L}-[a-z]]`, "A"},
+		{`[\w-[\d]]`, "x"}, {`[^a-z-[q]]`, "A"}, {`[.+*]`, "+"}, {`[\[\]]`, "]"}, {"漢", "漢"}, {`[+--]`, ","}, {`\n`, "\n"}, {`\t`, "\t"}}
+	one := all[a.IntN(len(all))]
+	return one[0], one[1]
+}
+
+// Patterns made at random match what the JDK says they match.
+func TestRandomPatterns(t *testing.T) {
+	tr := newTrial(t)
+	escape := strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;", `"`, "&quot;", "\t", "&#9;", "\n", "&#10;")
+	const patterns, texts = 240, 12
+	letters := []rune("ab1-é.^$c7x y_+A5漢,]d\n\t")
+	for seed := range uint64(patterns) {
+		a := &author{Rand: rand.New(rand.NewPCG(seed, 2))}
+		source, match := a.pattern(0)
+		var documents []string
+		for i := range texts {
+			text := []rune(match)
+			if i > 1 && len(text) > 0 {
+				text[a.IntN(len(text))] = letters[a.IntN(len(letters))]
+			}
+			if i%3 == 2 {
+				text = append(text, letters[a.IntN(len(letters))])
+			}
+			documents = append(documents, `<t:v xmlns:t="urn:t">`+escape.Replace(string(text))+`</t:v>`)
+		}
+		tr.add(schemaHead+`<xs:element name="v"><xs:simpleType><xs:restriction base="xs:string"><xs:pattern value="`+escape.Replace(source)+`"/></xs:restriction></xs:simpleType></xs:element></xs:schema>`, documents)
+	}
+	judged, valid, _ := tr.judge()
+	require.Greater(t, judged, patterns*texts*3/4)
+	require.Greater(t, valid, judged/8)
 }

@@ -383,6 +383,9 @@ func (p *regexParser) rangeOrEscape() (charSet, error) {
 		return charSet{from, from}, nil
 	}
 	p.next()
+	if p.peek() == '-' { // production 17: it is written as such only where a class begins or ends
+		return nil, p.fail("a range cannot end with -; write \\- for the character")
+	}
 	to, set, err := p.classCharacter()
 	if err != nil {
 		return nil, err

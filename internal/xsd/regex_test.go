@@ -67,6 +67,7 @@ func TestPatternMistakes(t *testing.T) {
 		`a{2,1}`:                 "at character 2 of the pattern: {2,1} is no number of repetitions",
 		`a{x}`:                   "at character 2 of the pattern: {x} is no number of repetitions",
 		`[z-a]`:                  "at character 5 of the pattern: the range z-a runs backwards",
+		`[+--]`:                  `at character 4 of the pattern: a range cannot end with -; write \- for the character`,
 		`\d\b`:                   `at character 4 of the pattern: \b means nothing in a pattern of XML Schema`,
 		`(?:a)`:                  `at character 2 of the pattern: there is nothing before '?' to repeat`,
 		`\p{Xx}`:                 `at character 3 of the pattern: there is no category Xx in Unicode`,
