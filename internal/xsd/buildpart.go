@@ -2,6 +2,7 @@ package xsd
 
 import (
 	"math"
+	"slices"
 	"strconv"
 	"strings"
 )
@@ -305,6 +306,19 @@ func (w *Wildcard) intersect(other *Wildcard) *Wildcard {
 		}
 	}
 	return &out
+}
+
+// unites says whether what either of two wildcards allows can be written as one: all but one
+// namespace, together with what is in none, cannot (Part 1, 3.10.6, 5.3).
+func (w *Wildcard) unites(other *Wildcard) bool {
+	if w.any || other.any || (w.not == nil) == (other.not == nil) {
+		return true
+	}
+	negated, listed := w, other
+	if w.not == nil {
+		negated, listed = other, w
+	}
+	return *negated.not == "" || !slices.Contains(listed.spaces, "") || slices.Contains(listed.spaces, *negated.not)
 }
 
 // unite allows what either allows (Part 1, 3.10.6).

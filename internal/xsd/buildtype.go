@@ -433,6 +433,9 @@ func (b *builder) takeAttributes(t *ComplexType, set *attributeSet, x xnode) {
 		if t.AnyAttribute == nil {
 			t.AnyAttribute = base.AnyAttribute
 		} else {
+			if !t.AnyAttribute.unites(base.AnyAttribute) {
+				b.warn(x, "the anyAttribute of %s and that of %s, which it extends, come to none that could be written", nameOr(t.Name, "a type"), base.Name)
+			}
 			t.AnyAttribute = t.AnyAttribute.unite(base.AnyAttribute)
 		}
 	}

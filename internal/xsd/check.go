@@ -92,6 +92,7 @@ func (s *Schema) Warnings() []Problem {
 		for _, t := range s.complexTypes() {
 			m := s.model(t)
 			if m.all != nil {
+				s.distinctElements(t, m.all)
 				continue
 			}
 			if words, found := s.ambiguous(m, true); found {
@@ -102,6 +103,22 @@ func (s *Schema) Warnings() []Problem {
 		byPlace(s.warned)
 	})
 	return s.warned
+}
+
+// distinctElements checks that in an all group a name stands once: which of two
+// particles an element is for could not be told.
+func (s *Schema) distinctElements(t *ComplexType, all []*Particle) {
+	met := map[Name]bool{}
+	for _, p := range all {
+		e, ok := p.Term.(*Element)
+		if !ok {
+			continue
+		}
+		if met[e.Name] {
+			s.warned = appendWarning(s.warned, t.at, "the content of %s is ambiguous: %s stands in all twice (unique particle attribution)", nameOr(t.Name, "a type"), e.Name)
+		}
+		met[e.Name] = true
+	}
 }
 
 // consistentElements checks that elements of one name have one type (Part 1,

@@ -129,6 +129,12 @@ func TestDocuments(t *testing.T) {
 		{"ambiguous", map[string]string{
 			"main.xsd": schemaText("urn:a", `<xs:element name="e"><xs:complexType><xs:sequence><xs:element name="x" minOccurs="0"/><xs:element name="x"/></xs:sequence></xs:complexType></xs:element>`),
 		}, nil, nil, "x could belong to two places of the content model (unique particle attribution)"},
+		{"all with a name twice", map[string]string{
+			"main.xsd": schemaText("urn:a", `<xs:element name="e"><xs:complexType><xs:all><xs:element name="x" type="xs:int"/><xs:element name="x" type="xs:date"/></xs:all></xs:complexType></xs:element>`),
+		}, nil, nil, "x stands in all twice"},
+		{"wildcards that cannot be united", map[string]string{
+			"main.xsd": schemaText("urn:a", `<xs:complexType name="B"><xs:anyAttribute namespace="##other"/></xs:complexType><xs:complexType name="E"><xs:complexContent><xs:extension base="a:B"><xs:anyAttribute namespace="##local urn:o"/></xs:extension></xs:complexContent></xs:complexType>`),
+		}, nil, nil, "come to none that could be written"},
 		{"a restriction that allows more", map[string]string{
 			"main.xsd": schemaText("urn:a", `<xs:complexType name="B"><xs:sequence><xs:element name="x"/></xs:sequence></xs:complexType><xs:complexType name="R"><xs:complexContent><xs:restriction base="a:B"><xs:sequence><xs:element name="x" minOccurs="0"/></xs:sequence></xs:restriction></xs:complexContent></xs:complexType>`),
 		}, nil, nil, "R allows less than its base B asks for: it may end too early"},

@@ -204,13 +204,17 @@ func (m *sampler) group(parent *document.Node, g *Group) {
 	if len(g.Particles) == 0 {
 		return
 	}
-	// The first branch, unless it leads back to where it comes from.
+	// The first branch, unless it leads back to where it comes from, or is a wildcard: of what
+	// stands for that little is known.
 	branch := g.Particles[0]
 	for _, p := range g.Particles {
-		if !m.recurs(p, map[any]bool{}) {
+		if _, wild := p.Term.(*Wildcard); !wild && !m.recurs(p, map[any]bool{}) {
 			branch = p
 			break
 		}
+	}
+	if _, wild := branch.Term.(*Wildcard); wild && branch.Min == 0 {
+		return
 	}
 	before := len(parent.Items)
 	once := *branch
