@@ -362,7 +362,7 @@ func (f *File) syntax(err error) {
 			break // too deep or too long: quotes would not help
 		}
 		if m := keyAndValue.FindStringSubmatch(f.line(candidate)); m != nil {
-			value := strings.TrimSpace(m[2])
+			value := strings.Trim(m[2], " \t") // other blanks are what is wrong with it
 			if strings.ContainsAny(value[:1], misleading) && !balanced(value) || strings.Contains(value, ": ") || strings.ContainsAny(value[:1], "@`%!*&") {
 				f.ReportAt(candidate, utf8.RuneCountInString(m[1])+1, "write: "+strings.TrimSpace(m[1]+Quote(value)), "this value cannot stand without quotes (%s)", message)
 				return
