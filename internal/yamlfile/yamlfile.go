@@ -357,6 +357,15 @@ func (f *File) syntax(err error) {
 		}
 	}
 	message = strings.TrimPrefix(message, "yaml: ")
+	if strings.HasPrefix(message, "control characters") { // the parser does not say where
+		for number, text := range f.lines {
+			if at := strings.IndexFunc(text, isControl); at >= 0 {
+				sign, _ := utf8.DecodeRuneInString(text[at:])
+				f.ReportAt(number+1, utf8.RuneCountInString(text[:at])+1, fmt.Sprintf(`take it out, or write "\u%04X" in double quotes`, sign), "not valid YAML: a control character (U+%04X) stands here", sign)
+				return
+			}
+		}
+	}
 	for _, candidate := range []int{line, contextLine(load)} {
 		if strings.Contains(message, "exceeded") {
 			break // too deep or too long: quotes would not help
@@ -374,6 +383,11 @@ func (f *File) syntax(err error) {
 		try = "YAML is indented with blanks, not with tabs"
 	}
 	f.ReportAt(line, column, try, "not valid YAML: %s", message)
+}
+
+// isControl says whether a character may not stand in YAML (1.2.2, 5.1).
+func isControl(r rune) bool {
+	return r < 0x20 && r != '\t' && r != '\r' || r >= 0x7f && r < 0xa0 && r != 0x85
 }
 
 func balanced(value string) bool {

@@ -39,6 +39,7 @@ func TestTraps(t *testing.T) {
 		{"colon", "a: b: c\n", 1, 4, "cannot stand without quotes", `write: a: "b: c"`},
 		{"bracket", "a: [0].x\nb: 1\n", 1, 4, "cannot stand without quotes", `write: a: "[0].x"`},
 		{"brace key", "{a}: 1\n", 1, 1, "a key must be a single word", "write: "},
+		{"control character", "a: 1\nb: x\vy\n", 2, 5, "a control character (U+000B) stands here", `write "\u000B"`},
 		{"tab", "a:\n\tb: 1\n", 2, 1, "not valid YAML", "tabs"},
 		{"bytes", "a: 1\nb: \xff\n", 2, 4, "not UTF-8", "save the file as UTF-8"},
 		{"empty file", "# only a comment\n", 1, 1, "the file is empty", ""},
