@@ -89,7 +89,7 @@ type finished struct {
 
 // rowsAhead is how many rows may be finished and not yet entered and shown, so that rows
 // go on while the clerk rests.
-const rowsAhead = 128
+const rowsAhead = 1000
 
 // mostLoad is how many bytes the finished rows of a sheet may hold until they are entered
 // and shown; no more rows are begun meanwhile. An answer that was read is about
