@@ -3,9 +3,6 @@ package main_test
 import (
 	"context"
 	"fmt"
-	"io"
-	"net/http"
-	"net/http/httptest"
 	"os"
 	"os/exec"
 	"slices"
@@ -147,25 +144,4 @@ func TestMishapsOfEveryCommand(t *testing.T) {
 		}
 		assert.Equal(t, wanted, got.String(), name)
 	}
-}
-
-// Rows whose answers are large wait for those before them to be recorded: what a run holds
-// hangs on how many are at work, not on how many there are.
-func TestMemoryOfLargeAnswers(t *testing.T) {
-	t.Parallel()
-	p, _ := newBench(t)
-	var answer strings.Builder // it takes longer to record than to fetch
-	for n := range 600_000 {
-		fmt.Fprintf(&answer, "%x ", n*n)
-	}
-	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
-		w.Header().Set("Content-Type", "text/plain")
-		_, _ = io.WriteString(w, answer.String())
-	}))
-	t.Cleanup(server.Close)
-	p.write("sheets/large.yaml", "sheet: large\nsite: local\nrows: {numbers: 1 to 120}\nsteps:\n  - step: ask\n    request: GET "+server.URL+"/\n    expect: {status: 200}\n")
-	m := p.measured("run", "sheets/large.yaml", "-jobs", "2")
-	assert.Equal(t, 0, m.status, m.said)
-	assert.Contains(t, m.said, "120 held")
-	assert.Less(t, m.megabytes, 1000)
 }
