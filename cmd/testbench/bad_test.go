@@ -30,6 +30,7 @@ func TestWrongCommands(t *testing.T) {
 		{"run sheets/01-search.yaml -out none/x.html", 2, "there is no folder none"},
 		{"report last -out bench.yaml/x.html", 2, "bench.yaml is no folder"},
 		{"probe stores/search grade=A -out none/x.html", 2, "there is no folder none"},
+		{"propose nothing.json", 2, "an exchange of the history as 18.3\n"},
 		{"propose stores/search", 2, "testbench propose stores/search -times 2"},
 		{"survey", 2, "try: testbench survey lab"},
 		{"draft", 2, "try: testbench draft lab GradeLot"},

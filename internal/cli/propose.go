@@ -6,6 +6,7 @@ import (
 	"flag"
 	"fmt"
 	"os"
+	"path/filepath"
 	"strings"
 
 	"testbench"
@@ -80,7 +81,7 @@ func (s *session) propose(ctx context.Context, o *proposeOptions, args []string)
 func (s *session) gatherSources(p *fields.Proposer, args []string) error {
 	for _, name := range args {
 		from, mediaType, err := s.source(name)
-		if usage := (*usageError)(nil); errors.As(err, &usage) {
+		if usage := (*usageError)(nil); errors.As(err, &usage) && filepath.Ext(name) == "" {
 			usage.try += "; of a call: testbench propose " + strings.Join(args, " ") + " -times 2"
 		}
 		if err != nil {
@@ -134,7 +135,7 @@ func (s *session) putRules(o *proposeOptions, proposals []fields.Proposal) error
 	defer unlock()
 	source, err := os.ReadFile(o.into)
 	if errors.Is(err, os.ErrNotExist) {
-		return usagef("testbench new writes a bench with a first sheet", "there is no sheet %s", o.into)
+		return usagef("-into takes a sheet that is there; testbench new starts a bench with one", "there is no sheet %s", o.into)
 	}
 	if err != nil {
 		return err

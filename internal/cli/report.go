@@ -4,6 +4,7 @@ import (
 	"context"
 	"flag"
 	"fmt"
+	"strconv"
 	"strings"
 
 	"testbench"
@@ -172,4 +173,47 @@ func (s *session) showFallen(row *history.Row, step *history.Step) {
 	for _, line := range report.Lines(step) {
 		t.printf("%s\n", wrap(visible(line), t.width, 6))
 	}
+}
+
+// reportNames says whether reports can be written under the names, before anything is run
+// for them.
+func reportNames(files []string) error {
+	for _, file := range files {
+		if err := report.CheckName(file); err != nil {
+			return usagef("", "-out: %v", err)
+		}
+	}
+	return nil
+}
+
+// writeReports writes a run into files.
+func (s *session) writeReports(files []string, run history.Finished) error {
+	for _, file := range files {
+		if err := report.WriteFile(file, run, s.masker); err != nil {
+			return fmt.Errorf("the report: %w", err)
+		}
+		s.tell.note("written: %s", file)
+	}
+	return nil
+}
+
+// runNumber finds a run of the history: by its number, or the last one.
+func runNumber(bench *testbench.Bench, text string) (int, error) {
+	if text == "last" {
+		store, err := bench.History()
+		if err != nil {
+			return 0, err
+		}
+		defer func() { _ = store.Close() }()
+		number, err := store.Last()
+		if err == nil && number == 0 {
+			err = &history.NotThereError{}
+		}
+		return number, err
+	}
+	number, err := strconv.Atoi(text)
+	if err != nil || number < 1 {
+		return 0, usagef("write its number, or last", "%q is no run", text)
+	}
+	return number, nil
 }

@@ -173,49 +173,6 @@ func (s *session) run(ctx context.Context, o *runOptions, files []string) (int, 
 	return result.Outcome.ExitStatus(), nil
 }
 
-// reportNames says whether reports can be written under the names, before anything is run
-// for them.
-func reportNames(files []string) error {
-	for _, file := range files {
-		if err := report.CheckName(file); err != nil {
-			return usagef("", "-out: %v", err)
-		}
-	}
-	return nil
-}
-
-// writeReports writes a run into files.
-func (s *session) writeReports(files []string, run history.Finished) error {
-	for _, file := range files {
-		if err := report.WriteFile(file, run, s.masker); err != nil {
-			return fmt.Errorf("the report: %w", err)
-		}
-		s.tell.note("written: %s", file)
-	}
-	return nil
-}
-
-// runNumber finds a run of the history: by its number, or the last one.
-func runNumber(bench *testbench.Bench, text string) (int, error) {
-	if text == "last" {
-		store, err := bench.History()
-		if err != nil {
-			return 0, err
-		}
-		defer func() { _ = store.Close() }()
-		number, err := store.Last()
-		if err == nil && number == 0 {
-			err = &history.NotThereError{}
-		}
-		return number, err
-	}
-	number, err := strconv.Atoi(text)
-	if err != nil || number < 1 {
-		return 0, usagef("write its number, or last", "%q is no run", text)
-	}
-	return number, nil
-}
-
 // parseRate reads 20/s, 100/min, 5/h, or 20 for that many in a second.
 func parseRate(text string) (float64, error) {
 	if text == "" {

@@ -49,7 +49,7 @@ func CheckName(name string) error {
 	folder := filepath.Dir(name)
 	switch info, err := os.Stat(folder); {
 	case errors.Is(err, fs.ErrNotExist):
-		return fmt.Errorf("%s: there is no folder %s", name, folder)
+		return fmt.Errorf("%s: there is no folder %s; make it first", name, folder)
 	case err == nil && !info.IsDir():
 		return fmt.Errorf("%s: %s is no folder", name, folder)
 	}
