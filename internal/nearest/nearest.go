@@ -88,3 +88,10 @@ func distance(a, b string) int {
 	}
 	return last[len(t)]
 }
+
+// IsSlip says whether a word is a candidate with one letter wrong, missing, added or
+// swapped, and begins as it does.
+func IsSlip(word, candidate string) bool {
+	word, candidate = strings.ToLower(word), strings.ToLower(candidate)
+	return word != candidate && word != "" && candidate != "" && word[0] == candidate[0] && distance(word, candidate) == 1
+}

@@ -11,6 +11,7 @@ import (
 	"cel.dev/cel-go/common/ast"
 	"cel.dev/cel-go/common/types"
 	"cel.dev/cel-go/common/types/ref"
+	celparser "cel.dev/cel-go/parser"
 
 	"testbench/internal/document"
 	"testbench/internal/nearest"
@@ -122,6 +123,9 @@ func rewrite(parsed *ast.AST, source []rune) {
 		case ast.CallKind:
 			call := e.AsCall()
 			args := call.Args()
+			if len(args) > 0 && args[0].Kind() == ast.IdentKind && isAccumulator(args[0].AsIdent()) {
+				return // map and filter gather their lists so; CEL does that without copying
+			}
 			if call.IsMemberFunction() {
 				switch call.FunctionName() {
 				case "startsWith", "endsWith", "contains", "matches", "size":
@@ -363,4 +367,9 @@ func unwrap(result ref.Val) (*document.Node, error) {
 		return list, nil
 	}
 	return nil, fmt.Errorf("a value of type %s cannot be kept", result.Type().TypeName())
+}
+
+// isAccumulator says whether a name is the one that CEL's macros gather results under.
+func isAccumulator(name string) bool {
+	return name == celparser.AccumulatorName || name == celparser.HiddenAccumulatorName
 }

@@ -1,6 +1,7 @@
 package rule
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"strings"
@@ -48,6 +49,9 @@ judging:
 				continue
 			}
 			held, why, err := j.holds(part, m.Node)
+			if cannot := (*cannotCompare)(nil); errors.As(err, &cannot) {
+				why, err = cannot.reason, nil
+			}
 			if err != nil {
 				return Verdict{}, err
 			}
@@ -98,17 +102,13 @@ func came(matches []path.Match) string {
 
 // filledIn writes the rule with its values, for messages.
 func (r *Rule) filledIn(scope value.Scope) string {
-	text := r.Source
-	holes := r.Holes()
-	if len(holes) == 0 {
-		return text
-	}
-	for _, h := range holes {
+	var pairs []string
+	for _, h := range r.Holes() {
 		if filled, err := h.Alone().Text(scope, value.Raw); err == nil {
-			text = strings.Replace(text, h.Source, filled.Shown, 1)
+			pairs = append(pairs, h.Source, filled.Shown)
 		}
 	}
-	return text
+	return strings.NewReplacer(pairs...).Replace(r.Source)
 }
 
 // takesSequence says whether the rule is about all that [*] found at once.
@@ -135,7 +135,9 @@ type judge struct {
 	scope value.Scope
 }
 
-// holds judges one value; node is nil where nothing is there.
+// holds judges one value; node is nil where nothing is there. The error is a
+// *cannotCompare where the value is of no kind that the rule is about: then neither the
+// rule nor its opposite is so.
 func (j *judge) holds(t *test, node *document.Node) (held bool, why string, err error) {
 	switch t.op {
 	case opAllOf:
@@ -149,26 +151,21 @@ func (j *judge) holds(t *test, node *document.Node) (held bool, why string, err 
 		}
 		return true, "", nil
 	case opAnyOf:
+		var open error
 		for i := range t.tests {
-			if held, _, err := j.holds(&t.tests[i], node); err != nil || held {
-				return held, "", err
+			held, _, err := j.holds(&t.tests[i], node)
+			if held {
+				return true, "", nil
 			}
+			open = cmp.Or(open, err)
 		}
-		return false, "none of the rules holds", nil
+		return false, "none of the rules is met", open
 	case opNot:
 		if node == nil && !t.inner.isPresence() {
 			return false, "nothing is there", nil
 		}
-		held, why, err := j.holds(t.inner, node)
-		var cannot *cannotCompare
-		if errors.As(err, &cannot) {
-			return false, cannot.Error(), nil
-		}
-		// What could not be compared at all is not "not so": it falls short too.
-		if !held && why != "" && t.inner.isOrdered() {
-			return false, why, err
-		}
-		return !held, "", err
+		held, _, err := j.holds(t.inner, node)
+		return !held && err == nil, "", err
 	}
 	if t.op == opIs && t.state == "absent" {
 		return node == nil, "", nil
@@ -191,7 +188,7 @@ func (j *judge) holds(t *test, node *document.Node) (held bool, why string, err 
 		if v.Kind == document.List {
 			length = len(v.Items)
 		} else if !v.IsScalar() || v.Kind == document.Null {
-			return false, "only a text has a length", nil
+			return false, "", &cannotCompare{"only a text or a list has a length"}
 		}
 		held, _, err := j.holds(t.inner, document.NewNumber(fmt.Sprint(length)))
 		return held, fmt.Sprintf("its length is %d", length), err
@@ -228,23 +225,11 @@ func (j *judge) holds(t *test, node *document.Node) (held bool, why string, err 
 		return text(t.op, v, operands[0])
 	}
 	held, err = ordered(t, v, operands)
-	var cannot *cannotCompare
-	if errors.As(err, &cannot) {
-		return false, cannot.Error(), nil
-	}
 	return held, "", err
 }
 
 func (t *test) isPresence() bool {
 	return t.op == opIs && (t.state == "present" || t.state == "absent")
-}
-
-func (t *test) isOrdered() bool {
-	switch t.op {
-	case opOver, opUnder, opAtLeast, opAtMost, opBetween, opAbout:
-		return true
-	}
-	return false
 }
 
 // sequence gives the items of a list; anything else is a list of itself, as an
@@ -258,10 +243,11 @@ func sequence(node *document.Node) []*document.Node {
 
 func (j *judge) quantified(t *test, node *document.Node) (bool, string, error) {
 	items := sequence(node)
+	var open error
 	for i, item := range items {
 		held, why, err := j.holds(t.inner, item)
-		if err != nil {
-			return false, "", err
+		if cannot := (*cannotCompare)(nil); errors.As(err, &cannot) {
+			why = cannot.reason
 		}
 		if held && t.op == opSome {
 			return true, "", nil
@@ -270,12 +256,16 @@ func (j *judge) quantified(t *test, node *document.Node) (bool, string, error) {
 			text := fmt.Sprintf("[%d] is %s", i, item.Describe())
 			if why != "" {
 				text += " (" + why + ")"
+				if err != nil {
+					err = &cannotCompare{text}
+				}
 			}
-			return false, text, nil
+			return false, text, err
 		}
+		open = cmp.Or(open, err)
 	}
 	if t.op == opSome {
-		return false, fmt.Sprintf("none of %d does", len(items)), nil
+		return false, fmt.Sprintf("none of %d does", len(items)), open
 	}
 	return true, "", nil
 }
@@ -293,7 +283,7 @@ func (j *judge) matches(t *test, v *document.Node) (bool, string, error) {
 		}
 	}
 	if !v.IsScalar() || v.Kind == document.Null {
-		return false, "only a text can match", nil
+		return false, "", &cannotCompare{"only a text can match"}
 	}
 	return re.MatchString(v.Text), "", nil
 }
@@ -308,7 +298,7 @@ func text(op operation, v, operand *document.Node) (bool, string, error) {
 		return false, "", nil
 	}
 	if !v.IsScalar() || v.Kind == document.Null {
-		return false, "it is not a text", nil
+		return false, "", &cannotCompare{"it is not a text"}
 	}
 	wanted := operand.Value().Text
 	switch op {
@@ -355,6 +345,9 @@ func ordered(t *test, v *document.Node, operands []*document.Node) (bool, error)
 		return first >= 0, nil
 	case opAtMost:
 		return first <= 0, nil
+	}
+	if order, err := compare(bounds[0], bounds[1]); err == nil && order > 0 {
+		return false, &cannotCompare{fmt.Sprintf("the rule's own values: nothing is between %s and %s", operands[0].Value().Text, operands[1].Value().Text)}
 	}
 	second, err := compare(subject, bounds[1])
 	if err != nil {

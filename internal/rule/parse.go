@@ -24,44 +24,48 @@ func Parse(source string, quoted bool) (*Rule, error) {
 	if strings.ContainsRune(source, 0) {
 		return nil, &Error{Message: "a rule cannot hold a zero byte"}
 	}
-	p := &parser{text: source}
-	p.maskHoles(template)
-	trimmed := strings.TrimSpace(p.text)
-	if word := ruleWord(strings.ToLower(trimmed)); word == "" {
-		if try := nearMiss(trimmed); try != "" {
-			return nil, &Error{Message: fmt.Sprintf("%q is no rule", p.unmask(trimmed)), Try: try + plainAdvice(p.unmask(trimmed))}
+	p := newParser(source, template)
+	p.blanks()
+	start := p.pos
+	word := ruleWord(strings.ToLower(p.text[start:]))
+	if word == "" {
+		if try := nearMiss(p.text[start:]); try != "" {
+			text := p.from(start)
+			return nil, &Error{Message: fmt.Sprintf("%q is not a rule", text), Try: strings.TrimSpace(try + plainAdvice(text))}
+		}
+		if source == "null" && !quoted {
+			return &Rule{Source: source, test: test{op: opIs, state: "null", source: source}}, nil
 		}
 		operand := textOperand{template: template, typed: quoted}
 		return &Rule{Source: operand.String(), test: test{op: opEquals, operands: []Operand{operand}, source: operand.String()}}, nil
 	}
 	r := &Rule{Source: source}
-	p.pos = len(p.text) - len(strings.TrimLeft(p.text, " \t\n"))
-	p.text = strings.TrimRight(p.text, " \t\n")
 	if p.word("optional") {
 		r.optional = true
 	}
-	if r.test, err = p.worded(); err != nil {
-		return nil, p.explain(err, trimmed)
+	if r.test, err = p.worded(); err == nil && p.pos < len(p.text) {
+		err = p.fail("%q is left over", p.from(p.pos))
 	}
-	if p.pos < len(p.text) {
-		return nil, p.explain(p.fail("%q is left over", p.unmask(strings.TrimSpace(p.text[p.pos:]))), trimmed)
+	if err != nil {
+		if try := synonym(p.text[start:]); try != "" {
+			return nil, &Error{Offset: start, Message: fmt.Sprintf("%q is not a rule", p.from(start)), Try: try}
+		}
+		return nil, p.explain(err, p.from(start), word)
 	}
 	return r, nil
 }
 
 // plainAdvice tells how the text is written when it is meant as a plain value.
 func plainAdvice(text string) string {
-	return fmt.Sprintf(" If the text itself is wanted: equals %s", text)
+	return fmt.Sprintf(" If the text itself is expected: `equals %s`", text)
 }
 
 // explain adds to an error what would have been right: the word in lower case,
 // or equals before a text that only looks like a rule.
-func (p *parser) explain(err error, text string) error {
+func (p *parser) explain(err error, text, word string) error {
 	e := err.(*Error)
-	masked := text
-	text = p.unmask(text)
-	if word := ruleWord(strings.ToLower(masked)); !strings.HasPrefix(text, word) {
-		e.Message = fmt.Sprintf("%q is no rule: rule words are written small", text)
+	if !strings.HasPrefix(text, word) {
+		e.Message = fmt.Sprintf("%q is not a rule: rule words are written in lower case", text)
 		e.Try = fmt.Sprintf("did you mean `%s`, or `equals %s`?", word+text[len(word):], text)
 		return e
 	}
@@ -74,81 +78,14 @@ func (p *parser) explain(err error, text string) error {
 	return e
 }
 
-// ruleWord returns the rule word that begins the text and has a blank behind it.
+// ruleWord returns the rule word that begins the text, alone or before a blank.
 func ruleWord(text string) string {
 	for _, word := range Words {
-		if rest, ok := strings.CutPrefix(text, word); ok && rest != "" && (rest[0] == ' ' || rest[0] == '\t') {
+		if rest, ok := strings.CutPrefix(text, word); ok && (rest == "" || rest[0] == ' ' || rest[0] == '\t') {
 			return word
 		}
 	}
 	return ""
-}
-
-var operatorWords = []struct{ sign, word string }{
-	{">=", "at least"}, {"<=", "at most"}, {"==", "equals"}, {"!=", "not equals"}, {"=~", "matches"},
-	{"=", "equals"}, {">", "over"}, {"<", "under"}, {"!", "not equals"},
-}
-
-// nearMiss finds what was probably meant as a rule: a sign in place of a word,
-// or a mistyped word behind which the rest reads as that rule.
-func nearMiss(text string) string {
-	for _, o := range operatorWords {
-		rest, ok := strings.CutPrefix(text, o.sign)
-		if rest = strings.TrimSpace(rest); !ok || rest == "" {
-			continue
-		}
-		// Text may begin with < or >; only before something that has an order do
-		// they stand for a rule word.
-		_, err := readMeasure(strings.Trim(rest, "\x00"))
-		if strings.ContainsAny(o.sign, "=~!") || err == nil || strings.Trim(rest, "\x00") == "" {
-			return fmt.Sprintf("did you mean `%s %s`?", o.word, strings.ReplaceAll(rest, "\x00", "…"))
-		}
-	}
-	// Rule words have one or two words; both are tried.
-	fields := strings.Fields(text)
-	for _, count := range []int{2, 1} {
-		if len(fields) <= count {
-			continue
-		}
-		typed := strings.ToLower(strings.Join(fields[:count], " "))
-		var candidates []string
-		for _, word := range Words {
-			if strings.Count(word, " ") == count-1 {
-				candidates = append(candidates, word)
-			}
-		}
-		if len(typed) < 3 {
-			continue
-		}
-		meant := nearest.Of(typed, candidates)
-		if meant == "" || strings.HasPrefix(meant, typed) && len(meant) > len(typed)+2 {
-			continue
-		}
-		if count == 2 && nearest.Of(fields[1], []string{strings.Fields(meant)[1]}) == "" && strings.ToLower(fields[1]) != strings.Fields(meant)[1] {
-			continue
-		}
-		proposal := meant + " " + strings.Join(fields[count:], " ")
-		p := &parser{text: proposal}
-		if p.word("optional") && ruleWord(p.text[p.pos:]) == "" {
-			continue
-		}
-		_, err := p.worded()
-		shaped := meant == "between" && strings.Contains(proposal, " and ") || meant == "about" && strings.Contains(proposal, " within ")
-		if (err == nil && p.pos == len(p.text) || shaped) && !vague(meant) {
-			return fmt.Sprintf("did you mean `%s`?", proposal)
-		}
-	}
-	return ""
-}
-
-// vague says that any text may follow the word, so that a near miss of it
-// proves nothing.
-func vague(word string) bool {
-	switch operation(word) {
-	case opEquals, opContains, opMatches, opSameAs:
-		return true
-	}
-	return false
 }
 
 func fromValue(err error, base int) error {
@@ -160,34 +97,43 @@ func fromValue(err error, base int) error {
 
 // parser reads a rule in which every placeholder has been replaced by as many
 // zero bytes, so that nothing in a placeholder can look like part of the rule
-// and all offsets stay as they were.
+// and all offsets stay as they were: text[i] stands for source[i].
 type parser struct {
 	text   string
 	source string
 	pos    int
 }
 
-func (p *parser) maskHoles(t *value.Template) {
-	p.source = p.text
-	masked := []byte(p.text)
-	for _, h := range t.Holes() {
+func newParser(source string, template *value.Template) *parser {
+	masked := []byte(source)
+	for _, h := range template.Holes() {
 		for i := h.Offset; i < h.Offset+len(h.Source); i++ {
 			masked[i] = 0
 		}
 	}
-	p.text = string(masked)
+	text := strings.TrimRight(string(masked), " \t\n")
+	return &parser{text: text, source: source[:len(text)], pos: len(text) - len(strings.TrimLeft(text, " \t\n"))}
 }
 
-// unmask puts the placeholders back into a part of the text.
-func (p *parser) unmask(part string) string {
-	if p.source == "" || !strings.ContainsRune(part, 0) {
-		return part
+// from is the source from an offset on, without blanks around it.
+func (p *parser) from(start int) string { return strings.TrimSpace(p.source[start:]) }
+
+// template reads the source between two offsets, without blanks around it, as a text with
+// placeholders; text is the same part with the placeholders masked.
+func (p *parser) template(start, end int) (t *value.Template, text string, err error) {
+	for start < end && isBlank(p.text[start]) {
+		start++
 	}
-	if at := strings.Index(p.text, part); at >= 0 {
-		return p.source[at : at+len(part)]
+	for end > start && isBlank(p.text[end-1]) {
+		end--
 	}
-	return part
+	if t, err = value.Parse(p.source[start:end]); err != nil {
+		err = fromValue(err, start)
+	}
+	return t, p.text[start:end], err
 }
+
+func isBlank(c byte) bool { return c == ' ' || c == '\t' || c == '\n' }
 
 func (p *parser) fail(format string, args ...any) error {
 	return &Error{Offset: p.pos, Message: fmt.Sprintf(format, args...)}
@@ -205,7 +151,7 @@ func (p *parser) word(word string) bool {
 }
 
 func (p *parser) blanks() {
-	for p.pos < len(p.text) && (p.text[p.pos] == ' ' || p.text[p.pos] == '\t') {
+	for p.pos < len(p.text) && isBlank(p.text[p.pos]) {
 		p.pos++
 	}
 }
@@ -216,11 +162,7 @@ func (p *parser) worded() (test, error) {
 	start := p.pos
 	t, err := p.operation()
 	if err == nil {
-		t.source = p.text[start:p.pos]
-		if p.source != "" {
-			t.source = p.source[start:p.pos]
-		}
-		t.source = strings.TrimSpace(t.source)
+		t.source = strings.TrimSpace(p.source[start:p.pos])
 	}
 	return t, err
 }
@@ -254,9 +196,9 @@ func (p *parser) operation() (test, error) {
 		case opIs:
 			return p.is()
 		case opSameAs:
-			compiled, err := path.Compile(p.unmask(p.rest()))
+			compiled, err := path.Compile(p.from(p.pos))
 			if err != nil {
-				return test{}, &Error{Offset: p.pos, Message: err.Error()}
+				return test{}, fromValue(err, p.pos)
 			}
 			p.pos = len(p.text)
 			return test{op: op, path: compiled}, nil
@@ -265,8 +207,11 @@ func (p *parser) operation() (test, error) {
 	if p.rest() == "" {
 		return test{}, p.fail("a rule is missing")
 	}
+	if try := nearMiss(p.rest()); try != "" {
+		return test{}, &Error{Offset: p.pos, Message: fmt.Sprintf("%q is not a rule", p.from(p.pos)), Try: try}
+	}
 	first, _, _ := strings.Cut(p.rest(), " ")
-	e := &Error{Offset: p.pos, Message: fmt.Sprintf("%q is no rule", p.unmask(first))}
+	e := &Error{Offset: p.pos, Message: fmt.Sprintf("%q is not a rule", p.source[p.pos:p.pos+len(first)])}
 	if meant := nearest.Of(first, Words); meant != "" {
 		e.Try = fmt.Sprintf("did you mean `%s`?", meant)
 	}
@@ -307,17 +252,16 @@ func (p *parser) ordered(until string) (Operand, error) {
 		}
 		end = at
 	}
-	text := strings.TrimSpace(p.rest()[:end])
+	template, text, err := p.template(p.pos, p.pos+end)
+	if err != nil {
+		return nil, err
+	}
 	if text == "" {
 		return nil, p.fail("a number, date, duration or size is missing")
 	}
-	template, err := value.Parse(p.unmask(text))
-	if err != nil {
-		return nil, fromValue(err, p.pos)
-	}
 	if template.IsLiteral() {
 		if _, err := readMeasure(text); err != nil {
-			return nil, p.fail("%q is no number, date, time, duration or size", text)
+			return nil, p.fail("%q is not a number, date, time, duration or size", text)
 		}
 	}
 	p.pos += end
@@ -333,8 +277,32 @@ func (p *parser) between() (test, error) {
 	if err != nil {
 		return test{}, err
 	}
+	start := p.pos
 	high, err := p.ordered("")
+	if err == nil {
+		if reason := reversed(low, high); reason != "" {
+			return test{}, &Error{Offset: start, Message: reason, Try: fmt.Sprintf("did you mean `between %s and %s`?", high, low)}
+		}
+	}
 	return test{op: opBetween, operands: []Operand{low, high}}, err
+}
+
+// reversed says why nothing can be between two bounds, or "" where something can or one
+// of them is not known yet.
+func reversed(low, high Operand) string {
+	first, err := readMeasure(low.String())
+	last, wrong := readMeasure(high.String())
+	if err != nil || wrong != nil {
+		return ""
+	}
+	order, err := compare(first, last)
+	switch {
+	case err != nil:
+		return err.Error()
+	case order > 0:
+		return fmt.Sprintf("nothing is between %s and %s: the lower value comes first", low, high)
+	}
+	return ""
 }
 
 func (p *parser) about() (test, error) {
@@ -346,12 +314,13 @@ func (p *parser) about() (test, error) {
 	if rest, ok := strings.CutSuffix(p.text, "%"); ok {
 		t.percent = true
 		p.text = strings.TrimRight(rest, " ")
+		p.source = p.source[:len(p.text)]
 		p.pos = min(p.pos, len(p.text))
 	}
 	tolerance, err := p.ordered("")
 	if err == nil && t.percent {
 		if text := tolerance.String(); !document.IsNumber(text) && !strings.Contains(text, "${") {
-			return test{}, p.fail("%q is no number of percent", text)
+			return test{}, p.fail("%q is not a number of percent", text)
 		}
 	}
 	t.operands = []Operand{middle, tolerance}
@@ -370,7 +339,7 @@ func (p *parser) oneOf() (test, error) {
 			break
 		}
 		if p.rest() == "" {
-			return t, p.fail("a value is missing behind or")
+			return t, p.fail("a value is missing after or")
 		}
 	}
 	if len(t.operands) < 2 && p.rest() == "" && strings.Contains(t.operands[0].String(), ",") {
@@ -389,7 +358,7 @@ func (p *parser) val() (Operand, error) {
 			if p.text[p.pos] == '\\' && p.pos+1 < len(p.text) {
 				p.pos++
 			}
-			text.WriteByte(p.sourceByte(p.pos))
+			text.WriteByte(p.source[p.pos])
 			p.pos++
 		}
 		if p.pos >= len(p.text) {
@@ -398,7 +367,7 @@ func (p *parser) val() (Operand, error) {
 		}
 		p.pos++
 		if p.pos < len(p.text) && p.text[p.pos] != ' ' {
-			return nil, p.fail("%q stands right behind the closing quotes", p.rest())
+			return nil, p.fail("%q comes right after the closing quotes", p.rest())
 		}
 		p.blanks()
 		template, err := value.Parse(text.String())
@@ -413,34 +382,24 @@ func (p *parser) val() (Operand, error) {
 	} else if bare, ok := strings.CutSuffix(p.rest(), " or"); ok {
 		end = len(bare)
 	}
-	text := strings.TrimSpace(p.rest()[:end])
-	if text == "" {
+	template, text, err := p.template(p.pos, p.pos+end)
+	switch {
+	case err != nil:
+		return nil, err
+	case text == "":
 		return nil, p.fail("a value is missing")
-	}
-	if strings.Contains(text, `"`) {
-		return nil, p.fail("double quotes stand in the middle of %s: put all of it into quotes, with \\\" inside", text)
-	}
-	template, err := value.Parse(p.unmask(text))
-	if err != nil {
-		return nil, fromValue(err, p.pos)
+	case strings.Contains(text, `"`):
+		return nil, p.fail("double quotes in the middle of %s: put all of it into quotes, with \\\" inside", text)
 	}
 	p.pos += end
 	p.blanks()
 	return textOperand{template: template}, nil
 }
 
-func (p *parser) sourceByte(i int) byte {
-	if p.source != "" {
-		return p.source[i]
-	}
-	return p.text[i]
-}
-
 func (p *parser) matches() (test, error) {
-	text := p.unmask(p.rest())
-	template, err := value.Parse(text)
+	template, _, err := p.template(p.pos, len(p.text))
 	if err != nil {
-		return test{}, fromValue(err, p.pos)
+		return test{}, err
 	}
 	t := test{op: opMatches}
 	if template.IsLiteral() {
@@ -466,6 +425,15 @@ func wholeExpression(text string) (*regexp.Regexp, error) {
 }
 
 func (p *parser) is() (test, error) {
+	start := p.pos
+	if p.word("not") {
+		inner, err := p.is()
+		inner.source = "is " + strings.TrimSpace(p.source[min(start+len("not "), p.pos):p.pos])
+		return test{op: opNot, inner: &inner}, err
+	}
+	if p.rest() == "" {
+		return test{}, p.fail("a kind or a state is missing: is integer, is present")
+	}
 	word, _, _ := strings.Cut(p.rest(), " ")
 	for _, state := range states {
 		if word == state {
@@ -477,9 +445,13 @@ func (p *parser) is() (test, error) {
 	known, ok := kinds[word]
 	if !ok {
 		names := append(append([]string{}, states...), KindNames()...)
-		e := &Error{Offset: p.pos, Message: fmt.Sprintf("%q is no kind and no state", word)}
+		e := &Error{Offset: p.pos, Message: fmt.Sprintf("%q is not a kind or a state", p.source[p.pos:p.pos+len(word)])}
+		if try := nearMiss("is " + p.rest()); try != "" {
+			e.Try = try
+			return test{}, e
+		}
 		if meant := nearest.Of(word, names); meant != "" {
-			e.Try = fmt.Sprintf("did you mean `is %s`, or for the text `equals %s`?", meant, p.unmask(p.text))
+			e.Try = fmt.Sprintf("did you mean `is %s`, or for the text `equals %s`?", meant, p.source)
 		}
 		return test{}, e
 	}

@@ -4,8 +4,11 @@
 package rule
 
 import (
+	"fmt"
 	"regexp"
 	"strings"
+
+	"github.com/cockroachdb/apd/v3"
 
 	"testbench/internal/document"
 	"testbench/internal/mistake"
@@ -148,6 +151,65 @@ func Prefixed(word string, r *Rule) *Rule {
 	inner := r.test
 	source := word + " " + inner.source
 	return &Rule{Source: source, optional: r.optional, test: test{op: operation(word), inner: &inner, source: source}}
+}
+
+// Order is a kind of values that have an order.
+type Order string
+
+// What the parts of a reply that rules are written for are made of.
+const (
+	Durations Order = Order(aDuration)
+	Sizes     Order = Order(aSize)
+	Numbers   Order = Order(aNumber)
+)
+
+// Suits tells of a rule that no value of an order can meet: one that compares with another
+// kind of value, or that a duration equals something to the digit. It is nil for others.
+func (r *Rule) Suits(order Order) error { return r.test.suits(measureKind(order)) }
+
+func (t *test) suits(kind measureKind) error {
+	switch t.op {
+	case opOver, opUnder, opAtLeast, opAtMost, opBetween, opAbout, opEquals, opOneOf:
+		operands := t.operands
+		if t.op == opAbout && t.percent {
+			operands = operands[:1]
+		}
+		for _, o := range operands {
+			if err := suits(t.op, o, kind); err != nil {
+				return err
+			}
+		}
+	}
+	if t.inner != nil && (t.op == opNot || t.op == opAll || t.op == opSome) {
+		return t.inner.suits(kind)
+	}
+	for i := range t.tests {
+		if err := t.tests[i].suits(kind); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func suits(op operation, o Operand, kind measureKind) error {
+	text := o.String()
+	if len(o.Holes()) > 0 || strings.Contains(text, "${") {
+		return nil
+	}
+	m, err := readMeasure(text)
+	if err != nil {
+		return &Error{Message: fmt.Sprintf("%s is not %s", text, kind)}
+	}
+	if kind == aDuration && m.kind == aNumber {
+		return &Error{Message: fmt.Sprintf("%s has no unit", text), Try: fmt.Sprintf("did you mean %s ms, or %s s?", text, text)}
+	}
+	if _, err := compare(measure{kind: kind, number: new(apd.Decimal)}, m); err != nil {
+		return &Error{Message: err.Error()}
+	}
+	if kind == aDuration && (op == opEquals || op == opOneOf) {
+		return &Error{Message: "no two durations are equal to the digit", Try: fmt.Sprintf("did you mean `under %s`?", text)}
+	}
+	return nil
 }
 
 // Holes returns the placeholders of the rule.

@@ -43,8 +43,8 @@ var expectKeys = []key[Expect]{
 		}
 		e.Status = status
 	}},
-	{"time", "a rule: under 800 ms", func(r *reader, e *Expect, n *yamlfile.Node) { e.Time = r.rule(n) }},
-	{"size", "a rule: under 20 kB", func(r *reader, e *Expect, n *yamlfile.Node) { e.Size = r.rule(n) }},
+	{"time", "a rule: under 800 ms", func(r *reader, e *Expect, n *yamlfile.Node) { e.Time = r.orderRule(n, rule.Durations) }},
+	{"size", "a rule: under 20 kB", func(r *reader, e *Expect, n *yamlfile.Node) { e.Size = r.orderRule(n, rule.Sizes) }},
 	{"type", "a media type, or a rule", func(r *reader, e *Expect, n *yamlfile.Node) { e.Type = r.rule(n) }},
 	{"headers", "header: rule", func(r *reader, e *Expect, n *yamlfile.Node) {
 		for _, entry := range r.entries(n, "headers") {

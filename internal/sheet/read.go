@@ -337,12 +337,7 @@ func (r *reader) warnCutOff(n *yamlfile.Node, what string) {
 func (r *reader) rule(n *yamlfile.Node) *rule.Rule {
 	switch n.Kind {
 	case yamlfile.Sequence:
-		rules := r.rules(n.Items)
-		if len(rules) == 0 {
-			r.file.Report(n, "", "a list of rules cannot be empty")
-			return nil
-		}
-		return rule.AllOf(rules)
+		return r.joinedRule(n, rule.AllOf)
 	case yamlfile.Mapping:
 		return r.keyedRule(n)
 	}
@@ -353,6 +348,30 @@ func (r *reader) rule(n *yamlfile.Node) *rule.Rule {
 		return nil
 	}
 	r.note(n, parsed.Holes())
+	return parsed
+}
+
+// joinedRule makes one rule of a list of rules.
+func (r *reader) joinedRule(n *yamlfile.Node, join func([]*rule.Rule) *rule.Rule) *rule.Rule {
+	items := r.list(n)
+	if n.Kind == yamlfile.Sequence && len(items) == 0 {
+		r.file.Report(n, "", "a list of rules cannot be empty")
+	}
+	if rules := r.rules(items); len(rules) > 0 {
+		return join(rules)
+	}
+	return nil
+}
+
+// orderRule reads a rule for what is always of one order, as times are.
+func (r *reader) orderRule(n *yamlfile.Node, order rule.Order) *rule.Rule {
+	parsed := r.rule(n)
+	if parsed == nil {
+		return nil
+	}
+	if err := parsed.Suits(order); err != nil {
+		r.mistake(n, 0, err)
+	}
 	return parsed
 }
 
@@ -383,11 +402,15 @@ func (r *reader) keyedRule(n *yamlfile.Node) *rule.Rule {
 		for _, item := range r.list(content) {
 			operands = append(operands, treeOperand{r.tree(item)})
 		}
+		if len(operands) == 0 {
+			r.file.Report(content, "", "a list of values cannot be empty")
+			return nil
+		}
 		return rule.OneOf(operands)
 	case "all of":
-		return rule.AllOf(r.rules(r.list(content)))
+		return r.joinedRule(content, rule.AllOf)
 	case "any of":
-		return rule.AnyOf(r.rules(r.list(content)))
+		return r.joinedRule(content, rule.AnyOf)
 	case "contains", "starts with", "ends with":
 		return rule.TextRule(word.Text, treeOperand{r.tree(content)})
 	case "not", "all", "some", "count", "length", "optional":

@@ -26,14 +26,15 @@ type limit struct {
 // limitWords are what times are summed up as.
 var limitWords = []struct {
 	word, holds string
+	order       rule.Order
 	value       func(*history.Times) string
 }{
-	{"p50", "half of the exchanges took no longer", func(t *history.Times) string { return millisText(t.P50) }},
-	{"p90", "nine of ten took no longer", func(t *history.Times) string { return millisText(t.P90) }},
-	{"p95", "19 of 20 took no longer", func(t *history.Times) string { return millisText(t.P95) }},
-	{"p99", "99 of 100 took no longer", func(t *history.Times) string { return millisText(t.P99) }},
-	{"max", "none took longer", func(t *history.Times) string { return millisText(t.Max) }},
-	{"per second", "how many there were in a second", func(t *history.Times) string { return fmt.Sprintf("%.1f", t.PerSecond) }},
+	{"p50", "half of the exchanges took no longer", rule.Durations, func(t *history.Times) string { return millisText(t.P50) }},
+	{"p90", "nine of ten took no longer", rule.Durations, func(t *history.Times) string { return millisText(t.P90) }},
+	{"p95", "19 of 20 took no longer", rule.Durations, func(t *history.Times) string { return millisText(t.P95) }},
+	{"p99", "99 of 100 took no longer", rule.Durations, func(t *history.Times) string { return millisText(t.P99) }},
+	{"max", "none took longer", rule.Durations, func(t *history.Times) string { return millisText(t.Max) }},
+	{"per second", "how many there were in a second", rule.Numbers, func(t *history.Times) string { return fmt.Sprintf("%.1f", t.PerSecond) }},
 }
 
 func millisText(ms float64) string { return fmt.Sprintf("%.1f ms", ms) }
@@ -42,7 +43,7 @@ func limitKeys() []key[[]limit] {
 	var keys []key[[]limit]
 	for _, w := range limitWords {
 		keys = append(keys, key[[]limit]{w.word, w.holds, func(r *reader, into *[]limit, n *yamlfile.Node) {
-			if parsed := r.rule(n); parsed != nil {
+			if parsed := r.orderRule(n, w.order); parsed != nil {
 				*into = append(*into, limit{w.word, parsed})
 			}
 		}})
