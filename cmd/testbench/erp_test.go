@@ -249,7 +249,7 @@ func TestODataBatch(t *testing.T) {
 		"  - step: a\n    batch: ledger\n    parts:\n      - step: x\n        call: stores/search\n":        `and its part x is for "stores"`,
 		"  - step: a\n    batch: ledger\n    parts:\n      - step: x\n        set:\n          a: b\n":       "a part of a batch is a call",
 		"  - step: a\n    batch: ledger\n":                                                                                                     "the batch has no parts",
-		"  - step: a\n    call: ledger/Suppliers.list\n    together: true\n":                                                                   "go with batch:",
+		"  - step: a\n    call: ledger/Suppliers.list\n    together: true\n":                                                                   "goes with batch",
 		"  - step: a\n    batch: ledger\n    parts:\n      - step: x\n        call: ledger/Suppliers.lst\n":                                    `did you mean "Suppliers.list"?`,
 		"  - step: a\n    batch: ledger\n    parts:\n      - step: x\n        call: ledger/Suppliers.list\n        fill:\n          topp: 1\n": `did you mean "top"?`,
 	} {

@@ -51,7 +51,7 @@ func TestFlow(t *testing.T) {
 		{"  - step: get\n    request: GET ${base}/lot/L-${n}\n    stop: sheet\nrows: {numbers: 2 to 5, as: n}\n", 1, []string{"row 2 of 4 (n 3)", "2 rows · 1 held · 1 fell short"}},
 		{"  - step: get\n    request: GET ${base}/lot/L-3\n  - step: rest\n    request: GET ${base}/lot/L-1\nfinally:\n  - step: end\n    stop: sheet\n    for each: [1, 2]\n    steps:\n      - step: it\n        request: GET ${base}/lot/L-3\nlast:\n  - step: all\n    steps:\n      - step: over\n        request: GET ${base}/lot/L-1\n", 1,
 			[]string{"rest GET ${base}/lot/L-1 200", "end (2 of 2): it GET ${base}/lot/L-3 404", "all: over GET ${base}/lot/L-1 200"}},
-		{"  - step: group\n    expect: {status: 200}\n    steps:\n      - step: get\n        request: GET ${base}/lots\n", 2, []string{`the group "group" has no expect`}},
+		{"  - step: group\n    expect: {status: 200}\n    steps:\n      - step: get\n        request: GET ${base}/lots\n", 2, []string{`a group has no expect`}},
 		{"  - step: get\n    request: GET ${base}/lots\n    steps:\n      - step: get\n        request: GET ${base}/lots\n", 2, []string{`does more than one thing: request and steps`}},
 		{"  - step: get\n    for each: [1]\n    set: {x: '${each}'}\n  - step: after\n    set: {y: '${each}'}\n", 2, []string{"nothing defines ${each}"}},
 		{"  - step: get\n    for each: {a: [1], b: [2]}\n    pause: 1 ms\n", 2, []string{"for each names one list"}},

@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"strings"
+	"testbench/internal/document"
 
 	"testbench"
 	"testbench/internal/contract"
@@ -108,7 +109,7 @@ func (s *session) notes(notes []string) {
 
 // parameterRow is a parameter as a line of an outline.
 func parameterRow(p contract.Parameter) schema.Row {
-	row := schema.Row{Path: p.Name, Name: p.Name, Required: p.Required, Default: p.Default, Fixed: p.Fixed, About: p.About, Type: p.Kind}
+	row := schema.Row{Path: p.Name, Name: p.Name, Required: p.Required, Default: textOf(p.Default), Fixed: textOf(p.Fixed), About: p.About, Type: p.Kind}
 	if len(p.OneOf) > 0 {
 		row.Type = "one of " + strings.Join(p.OneOf, ", ")
 	}
@@ -121,7 +122,7 @@ func parameterRow(p contract.Parameter) schema.Row {
 	if p.Wire != p.Name {
 		row.Type = strings.TrimSuffix("sent as "+p.Wire+", "+row.Type, ", ")
 	}
-	if !p.Required && p.Fixed == "" {
+	if !p.Required && p.Fixed == nil {
 		row.Occurs = "may be left out"
 	}
 	if p.Deprecated {
@@ -364,4 +365,16 @@ func describedJSON(op *contract.Operation, depth int) any {
 	}
 	out["answers"] = answers
 	return out
+}
+
+// textOf is a value that a parameter has without being given one; an empty text is shown
+// in quotes.
+func textOf(v *document.Node) string {
+	switch {
+	case v == nil:
+		return ""
+	case v.Text == "":
+		return `""`
+	}
+	return v.Text
 }

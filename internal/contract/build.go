@@ -16,8 +16,10 @@ type BuildOptions struct {
 	// Type is the media type that the tester asks for; empty takes the first that the
 	// operation describes.
 	Type string
-	// WithoutBody says that the body comes from elsewhere.
-	WithoutBody bool
+	// Body says what the body is where the fields are not it: body, text, bytes, form, as
+	// the tester gives it; empty where the fields make it. What is given as a form goes
+	// with the fields of one.
+	Body string
 	// Elsewhere says that a parameter is given outside of the fields; nil says none is.
 	Elsewhere func(p Parameter) bool
 	// IsKind says whether a value is of a kind that rules know.
@@ -71,15 +73,47 @@ func (o *Operation) Build(fields *document.Node, options BuildOptions) (*Request
 		b.field(m.Key, m.Value)
 	}
 	b.parameters()
-	if !options.WithoutBody {
+	withoutBody := options.Body != "" && !(options.Body == "form" && o.takesForm(options.Type))
+	if withoutBody {
+		b.dropped()
+	} else {
 		b.content()
 	}
-	for _, name := range o.missing(func(p Parameter) bool { return b.has(p) }, func(name string) bool { return b.isGiven(name) }, options.WithoutBody) {
+	for _, name := range o.missing(func(p Parameter) bool { return b.has(p) }, func(name string) bool { return b.isGiven(name) }, withoutBody) {
 		b.problems = append(b.problems, Problem{Missing: name, Message: name + " is missing"})
 	}
 	b.request.Method = o.Method
 	b.request.Path = FillPath(o.Path, b.path)
 	return &b.request, b.problems
+}
+
+// takesForm says whether the body of an operation is a form.
+func (o *Operation) takesForm(wanted string) bool {
+	if c := o.Body.chosen(wanted); c != nil {
+		mediaType, _, _ := mime.ParseMediaType(c.Type)
+		return mediaType == "application/x-www-form-urlencoded"
+	}
+	return o.Body == nil && slices.ContainsFunc(o.Parameters, func(p Parameter) bool { return p.In == InForm })
+}
+
+// dropped tells of fields of the body, which have no effect where it comes from elsewhere.
+func (b *builder) dropped() {
+	names := b.body.Names()
+	if b.whole != nil {
+		names = append(names, "body")
+	}
+	for _, p := range b.op.Parameters {
+		if p.In == InForm && b.given[key(p)] != nil {
+			names = append(names, p.Name)
+		}
+	}
+	for _, name := range names {
+		p := b.op.Find(name)
+		if p != nil && b.given[key(*p)] == nil {
+			continue // a default of the operation
+		}
+		b.fail(name, false, "keep one of them", "%s is a field of the body, and has no effect beside %s:", name, b.options.Body)
+	}
 }
 
 func key(p Parameter) string { return string(p.In) + " " + p.Name }
@@ -216,8 +250,8 @@ func (b *builder) inPlace(place In, name, written string, v *document.Node) {
 
 // take holds a value against its parameter.
 func (b *builder) take(p Parameter, written string, v *document.Node) {
-	if p.Fixed != "" {
-		b.fail(written, false, "take it out", "%s is always %q and cannot be filled", p.Name, p.Fixed)
+	if p.Fixed != nil {
+		b.fail(written, false, "take it out", "%s is always %q and cannot be filled", p.Name, p.Fixed.Text)
 		return
 	}
 	if p.Schema != nil {
@@ -268,13 +302,15 @@ func (b *builder) parameters() {
 	for _, p := range b.op.Parameters {
 		v := b.given[key(p)]
 		switch {
-		case p.Fixed != "":
-			v = document.NewUntyped(p.Fixed)
-		case v == nil && p.Default != "":
-			v = document.NewUntyped(p.Default)
-		case v == nil || v == schema.Unknown:
+		case p.Fixed != nil:
+			v = p.Fixed
+		case v == nil && p.Default != nil:
+			v = p.Default
+		}
+		if v == nil || v == schema.Unknown {
 			continue
 		}
+		v = p.typed(v)
 		if p.Write != nil {
 			v = &document.Node{Kind: document.Untyped, Text: p.Write(v.Value()), Secret: hasSecret(v)}
 		}

@@ -44,9 +44,9 @@ type Parameter struct {
 	Required bool
 	Kind     string   // integer, number, boolean, text, date, … or empty
 	OneOf    []string // the allowed values; empty allows all
-	Default  string   // sent when nothing else is; empty for none
-	Fixed    string   // always sent; empty for none
-	About    string
+	// Default is sent when nothing else is, and Fixed always, empty texts too; nil for none.
+	Default, Fixed *document.Node
+	About          string
 
 	// Schema says more of the value than Kind and OneOf do; nil where nothing else is
 	// known.
@@ -222,7 +222,7 @@ func (o *Operation) IsOpen() bool {
 func (o *Operation) FieldNames() []string {
 	var names []string
 	for _, p := range o.Parameters {
-		if p.Fixed == "" {
+		if p.Fixed == nil {
 			names = append(names, p.Name)
 		}
 	}
@@ -254,7 +254,7 @@ func (o *Operation) missing(has func(p Parameter) bool, given func(name string) 
 		if withoutBody && (p.In == InBody || p.In == InForm) {
 			continue
 		}
-		if p.Required && p.Default == "" && p.Fixed == "" && !has(p) {
+		if p.IsMandatory() && !has(p) {
 			missing = append(missing, p.Name)
 		}
 	}
@@ -264,6 +264,27 @@ func (o *Operation) missing(has func(p Parameter) bool, given func(name string) 
 		}
 	}
 	return missing
+}
+
+// IsMandatory says whether a call must give the parameter.
+func (p *Parameter) IsMandatory() bool { return p.Required && p.Default == nil && p.Fixed == nil }
+
+// typed gives a value of a body the type that its kind says; what is written anywhere else
+// has none.
+func (p *Parameter) typed(v *document.Node) *document.Node {
+	if p.In != InBody || p.Kind == "" || v.Kind != document.Untyped {
+		return v
+	}
+	kind := document.Text
+	switch word, _, _ := strings.Cut(p.Kind, " "); word {
+	case "integer", "number", "decimal":
+		kind = document.Number
+	case "boolean":
+		kind = document.Boolean
+	case "list", "object":
+		return v
+	}
+	return &document.Node{Kind: kind, Text: v.Text, Secret: v.Secret}
 }
 
 // Check holds a value against what is known of the parameter; it returns what

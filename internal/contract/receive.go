@@ -35,7 +35,7 @@ func (o *Operation) Receive(r *Received) (fields *document.Node, wrong []string,
 			node := p.received(given)
 			fields.Set(p.Name, node)
 			wrong = append(wrong, p.wrong(node, r.IsKind)...)
-		case p.Required && p.Default == "" && p.Fixed == "":
+		case p.IsMandatory():
 			wrong = append(wrong, fmt.Sprintf("%s %s is missing", p.In, p.Wire))
 		}
 	}

@@ -34,7 +34,7 @@ func (o *Operation) SampleStep(options schema.SampleOptions) *schema.Sample {
 		needed[group[0]] = true
 	}
 	for _, p := range o.Parameters {
-		if p.Fixed != "" || p.Deprecated && !p.Required || !p.Required && !options.Optional && !needed[p.Name] {
+		if p.Fixed != nil || p.Deprecated && !p.Required || !p.Required && !options.Optional && !needed[p.Name] {
 			continue
 		}
 		name := p.Name
@@ -89,8 +89,8 @@ var kindSamples = map[string]string{"integer": "1", "number": "1", "decimal": "1
 func (p *Parameter) sample(options schema.SampleOptions) *document.Node {
 	kind, _, _ := strings.Cut(p.Kind, " ")
 	switch {
-	case p.Default != "":
-		return document.NewUntyped(p.Default)
+	case p.Default != nil:
+		return p.Default
 	case p.Schema != nil:
 		return p.Schema.Sample(options).Root
 	case len(p.OneOf) > 0:

@@ -71,12 +71,12 @@ func shapeOfParameter(p *contract.Parameter) *schema.Shape {
 }
 
 func fieldOfParameter(p *contract.Parameter) schema.ShapeField {
-	return schema.ShapeField{Name: p.Wire, Required: p.Required && p.Default == "" && p.Fixed == "", Max: 1, Shape: func() *schema.Shape { return shapeOfParameter(p) }}
+	return schema.ShapeField{Name: p.Wire, Required: p.IsMandatory(), Max: 1, Shape: func() *schema.Shape { return shapeOfParameter(p) }}
 }
 
 // parameter is a field outside of the body.
 func (m *maker) parameter(p *contract.Parameter) *place {
-	if p.Fixed != "" || p.Content != "" || strings.EqualFold(p.Wire, "Prefer") {
+	if p.Fixed != nil || p.Content != "" || strings.EqualFold(p.Wire, "Prefer") {
 		return nil // whoever does not understand a preference passes over it (RFC 7240, 2)
 	}
 	out := &place{path: p.Name, field: fieldOfParameter(p), shape: shapeOfParameter(p), percent: p.In != contract.InHeader && p.In != contract.InCookie}

@@ -1,6 +1,7 @@
 package request
 
 import (
+	"errors"
 	"fmt"
 	"os"
 	"strings"
@@ -103,6 +104,9 @@ func (s *Spec) setEnvelope(scope value.Scope, r *exchange.Request) error {
 	}
 	shownPayload := ""
 	switch {
+	case s.HasBytes:
+		r.Body = s.Bytes
+		return nil
 	case s.Text != nil:
 		text, err := s.Text.Text(scope, value.Raw)
 		if err != nil {
@@ -116,6 +120,9 @@ func (s *Spec) setEnvelope(scope value.Scope, r *exchange.Request) error {
 			// The whole envelope was written: it goes as it is.
 			if message.Version != s.SOAP.Version {
 				return fmt.Errorf("text: the envelope is SOAP %s, and SOAP %s was to be sent: set soap: %s", message.Version, s.SOAP.Version, message.Version)
+			}
+			if len(blocks) > 0 {
+				return errors.New("text: it is a whole envelope, so that blocks and addressing cannot be added; write the payload alone, or take them out")
 			}
 			r.Body = []byte(text.Sent)
 			if text.Shown != text.Sent {
@@ -137,7 +144,7 @@ func (s *Spec) setEnvelope(scope value.Scope, r *exchange.Request) error {
 			}
 		}
 		if s.DropEmpty {
-			node = dropEmpty(node)
+			node = DropEmpty(node)
 		}
 		wrapped := document.NewObject().Set(s.SOAP.Payload, node)
 		if payload, err = Elements(wrapped, "", s.Names); err != nil {

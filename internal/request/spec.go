@@ -321,7 +321,7 @@ func (s *Spec) setBody(scope value.Scope, r *exchange.Request) error {
 			return fmt.Errorf("body: %w", err)
 		}
 		if s.DropEmpty {
-			node = dropEmpty(node)
+			node = DropEmpty(node)
 		}
 		if contentType != "" && document.FormatOf(contentType, nil) == document.XML && !node.IsScalar() {
 			return s.setXML(node, r)
@@ -361,13 +361,13 @@ func (s *Spec) setXML(node *document.Node, r *exchange.Request) error {
 	return nil
 }
 
-// dropEmpty leaves out fields whose value is empty or null.
-func dropEmpty(n *document.Node) *document.Node {
+// DropEmpty leaves out fields whose value is empty or null.
+func DropEmpty(n *document.Node) *document.Node {
 	switch n.Kind {
 	case document.Object:
 		kept := document.NewObject()
 		for _, m := range n.Members {
-			v := dropEmpty(m.Value)
+			v := DropEmpty(m.Value)
 			empty := v.Kind == document.Null || v.IsScalar() && v.Text == "" || (v.Kind == document.Object && len(v.Members) == 0)
 			if !empty {
 				kept.Members = append(kept.Members, document.Member{Key: m.Key, Value: v})
@@ -377,7 +377,7 @@ func dropEmpty(n *document.Node) *document.Node {
 	case document.List:
 		list := document.NewList()
 		for _, item := range n.Items {
-			list.Items = append(list.Items, dropEmpty(item))
+			list.Items = append(list.Items, DropEmpty(item))
 		}
 		return list
 	}

@@ -4,6 +4,7 @@
 package request
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 
@@ -94,6 +95,23 @@ func (t *Tree) Set(path string, v *Tree) error {
 		t.Fields = append(t.Fields, Field{Name: name, Value: inner})
 	}
 	return inner.Set(rest, v)
+}
+
+// With returns the tree with the fields of another, which win over those of the same name.
+// Either may be nil.
+func (t *Tree) With(other *Tree) *Tree {
+	if t == nil || other == nil {
+		return cmp.Or(t, other)
+	}
+	merged := *t
+	merged.Fields = nil
+	for _, f := range t.Fields {
+		if other.Get(f.Name) == nil {
+			merged.Fields = append(merged.Fields, f)
+		}
+	}
+	merged.Fields = append(merged.Fields, other.Fields...)
+	return &merged
 }
 
 // Holes returns the placeholders of the tree.

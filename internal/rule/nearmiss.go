@@ -103,13 +103,10 @@ func signed(text string) string {
 
 // isOrderly says whether a text begins with what has an order, or a placeholder.
 func isOrderly(text string) bool {
-	if strings.HasPrefix(text, "\x00") {
-		return true
-	}
 	first, _, _ := strings.Cut(text, " ")
 	_, whole := readMeasure(text)
 	_, begin := readMeasure(first)
-	return whole == nil || begin == nil
+	return whole == nil || begin == nil || first != "" && strings.Trim(first, "\x00") == ""
 }
 
 func synonym(text string) string {

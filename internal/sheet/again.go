@@ -182,6 +182,3 @@ func (r *reader) again(n *yamlfile.Node) *Again {
 	}
 	return a
 }
-
-// isSilent says whether a step sends nothing.
-func (s *Step) isSilent() bool { return len(s.Set) > 0 || len(s.WorkOut) > 0 || s.Pause > 0 }

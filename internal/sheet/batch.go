@@ -71,7 +71,7 @@ func init() {
 					r.file.Report(part.at, "", "a part of a batch is a call, a request, or follows a place")
 				}
 				for _, e := range part.at.Entries {
-					if slices.Contains([]string{"when", "until", "every", "within", "states", "again", "for each", "undo", "stop", "pages", "login", "site"}, e.Key.Text) {
+					if !slices.Contains(ofPart, e.Key.Text) && slices.ContainsFunc(stepKeys, func(k key[Step]) bool { return k.name == e.Key.Text }) {
 						r.file.Report(e.Key, "put it at the batch as a whole, or make a step of the part", "a part of a batch has no %s", e.Key.Text)
 					}
 				}
@@ -82,10 +82,7 @@ func init() {
 
 // finishBatch checks what only the whole step can tell.
 func (r *reader) finishBatch(s *Step) {
-	switch b := s.Batch; {
-	case b.Service == "":
-		r.file.Report(s.at, "write batch: SERVICE", "as: and together: go with batch:")
-	case len(b.Parts) == 0 && s.at.Get("parts") == nil:
+	if len(s.Batch.Parts) == 0 {
 		r.file.Report(s.at, "write parts: with a list of steps", "the batch has no parts")
 	}
 }
@@ -231,19 +228,23 @@ func (b *batching) plan(ctx context.Context) error {
 			}
 		}
 	}
-	spec := request.Spec{Method: http.MethodPost, Address: behind(address, value.Literal("/$batch")), HasBytes: true}
+	spec := b.step.Spec
+	spec.Method, spec.Address, spec.HasBytes = http.MethodPost, behind(address, value.Literal("/$batch")), true
+	spec.StayOnRedirect, spec.HTTP = b.step.Stay, b.step.HTTP
 	contentType := ""
 	if batch.JSON {
 		contentType, spec.Bytes = odata.WriteJSON(b.parts, batch.Together)
 	} else {
 		contentType, spec.Bytes = odata.WriteMultipart(b.parts, batch.Together, metadata.IsV2())
 	}
-	spec.Headers = []request.Pair{{Name: "Content-Type", Value: request.Fixed(document.NewUntyped(contentType))}}
+	own := []request.Pair{{Name: "Content-Type", Value: request.Fixed(document.NewUntyped(contentType))}}
 	if batch.JSON {
-		spec.Headers = append(spec.Headers, request.Pair{Name: "Accept", Value: request.Fixed(document.NewUntyped("application/json"))})
+		own = append(own, request.Pair{Name: "Accept", Value: request.Fixed(document.NewUntyped("application/json"))})
 	}
+	spec.Headers = under(own, spec.Headers)
 	b.whole = &plan{service: service, writes: writes}
-	b.session.addService(b.whole, b.step, &spec)
+	b.session.addService(b.whole, &spec)
+	b.session.chooseLogins(b.whole, b.step)
 	b.whole.request, err = spec.Build(b.scope)
 	return err
 }

@@ -83,6 +83,7 @@ type Service struct {
 	marks     []mark
 	templates map[string]*request.Tree // operation: what its body is made of
 	good      map[string]*StatusRule   // operation: the statuses that are good
+	filled    map[string][]filledParameter
 }
 
 // reads says whether the bench marks an operation of the contract as one that

@@ -221,8 +221,14 @@ func (s *Session) planDescribed(p *plan, c *wsdl.Contract, step *Step, spec *req
 	if d.version == "" {
 		return d.plain(spec, fields)
 	}
+	if len(step.contents) > 0 && step.SOAP == soapOff && step.Fill != nil {
+		return errors.New("fill: has no effect beside " + step.contents[0] + ":; keep one of them")
+	}
 	if len(step.contents) > 0 {
 		return nil // the step writes the payload itself
+	}
+	if d.version == soapOff {
+		return errors.New("soap: off sends a body that the step writes; write text:, file:, bytes: or body:, or take soap: off out")
 	}
 	names := request.MergeNames(c.Prefixes, s.Bench.Names, p.service.Names, step.Names)
 	payload, found := d.fill(fields, names, func(name string) *document.Node {
@@ -472,7 +478,7 @@ func (b *Bench) describedProblems(c *wsdl.Contract, service *Service, step *Step
 	}
 	fields := document.NewObject()
 	if step.Fill != nil {
-		fields = step.Fill.Known(xsd.Unknown)
+		fields = step.fields(step.Fill.Known(xsd.Unknown))
 	}
 	_, found := d.fill(fields, request.MergeNames(c.Prefixes, b.Names, service.Names, step.Names), step.included)
 	return found, nil
@@ -505,6 +511,9 @@ func (s *Sheet) vetDescribed(b *Bench, service *Service, step *Step, operation s
 		return
 	}
 	s.vetAddress(b, service, step)
+	if d, err := describe(c.WSDL, service, step, operation); err == nil {
+		s.vetSOAP(step, &plan{service: service, described: d}, "POST")
+	}
 	for _, p := range problems {
 		at := step.callAt
 		if step.fillAt != nil {

@@ -57,7 +57,10 @@ func (b *Bench) findPaths(service *Service) []string {
 
 // buildOptions are those that a step to a service asks for.
 func (s *Step) buildOptions(service *Service) contract.BuildOptions {
-	o := contract.BuildOptions{WithoutBody: len(s.contents) > 0, IsKind: rule.IsKind}
+	o := contract.BuildOptions{IsKind: rule.IsKind}
+	if len(s.contents) > 0 {
+		o.Body = s.contents[0]
+	}
 	for _, h := range s.Spec.Headers {
 		if strings.EqualFold(h.Name, "Content-Type") && h.Value.Scalar != nil && h.Value.Scalar.IsLiteral() {
 			o.Type = h.Value.Scalar.LiteralText()
@@ -91,7 +94,15 @@ func (p *plan) fill(step *Step, scope *Scope) (*document.Node, error) {
 			p.filled[f.Name] = v.Text
 		}
 	}
-	return fields, nil
+	return step.fields(fields), nil
+}
+
+// fields are those of a call that are sent: without the empty ones, where the step says so.
+func (s *Step) fields(all *document.Node) *document.Node {
+	if s.Spec.DropEmpty {
+		return request.DropEmpty(all)
+	}
+	return all
 }
 
 // build makes the request of an operation that is described by hand or by a
@@ -101,7 +112,13 @@ func (p *plan) build(step *Step, spec *request.Spec, scope *Scope, address *valu
 	if err != nil {
 		return err
 	}
-	built, problems := p.op.Build(fields, step.buildOptions(p.service))
+	op := p.op
+	if !p.contracted {
+		if op, err = p.service.withValues(op, scope); err != nil {
+			return err
+		}
+	}
+	built, problems := op.Build(fields, step.buildOptions(p.service))
 	if len(problems) > 0 {
 		e := &ContractError{Described: p.contracted, Problems: step.problemTexts(problems)}
 		if !p.contracted || step.holdsRequest() {
@@ -119,10 +136,13 @@ func (p *plan) build(step *Step, spec *request.Spec, scope *Scope, address *valu
 	spec.Query = append(pairsOf(built.Query), spec.Query...)
 	spec.Headers = under(p.accept(built), append(pairsOf(built.Headers), spec.Headers...))
 	spec.Cookies = append(pairsOf(built.Cookies), spec.Cookies...)
+	if len(step.contents) > 0 && step.contents[0] != "form" {
+		return nil
+	}
+	spec.Form = under(pairsOf(built.Form), spec.Form)
 	if len(step.contents) > 0 {
 		return nil
 	}
-	spec.Form = append(pairsOf(built.Form), spec.Form...)
 	for _, part := range built.Parts {
 		one := request.Part{Name: part.Name, Type: part.Type, Value: request.Fixed(part.Value)}
 		if part.IsFile {
@@ -201,7 +221,7 @@ func (s *Step) problems(service *Service, op *contract.Operation) []contract.Pro
 			fields.Members = append(fields.Members, document.Member{Key: f.Name, Value: f.Value.Known(schema.Unknown)})
 		}
 	}
-	_, problems := op.Build(fields, s.buildOptions(service))
+	_, problems := op.Build(s.fields(fields), s.buildOptions(service))
 	return problems
 }
 
@@ -218,6 +238,7 @@ func (s *Sheet) vetDescription(b *Bench, d contract.Description, service *Servic
 		return
 	}
 	s.vetAddress(b, service, step)
+	s.vetSOAP(step, &plan{service: service, op: op}, op.Method)
 	if op.Deprecated {
 		s.file.Remark(step.callAt, "%s is deprecated by its contract", step.Call)
 	}

@@ -252,10 +252,6 @@ func (e *Example) OperationYAML() string {
 				continue
 			}
 			out.WriteString("    " + yamlfile.ScalarText(f.Wire) + ":")
-			if f.Name == f.Wire && f.Kind == "" && f.Default == "" {
-				out.WriteString(" optional\n")
-				continue
-			}
 			out.WriteString("\n")
 			if f.Name != f.Wire {
 				out.WriteString("      name: " + f.Name + "\n")
@@ -263,9 +259,8 @@ func (e *Example) OperationYAML() string {
 			if f.Kind != "" {
 				out.WriteString("      kind: " + f.Kind + "\n")
 			}
-			if f.Default != "" {
-				out.WriteString("      default: " + yamlfile.ScalarText(f.Default) + "\n")
-			}
+			// A value that is empty in the example is sent so: the service may ask for it.
+			out.WriteString("      default: " + yamlfile.ScalarText(f.Default) + "\n")
 		}
 	}
 	return out.String()

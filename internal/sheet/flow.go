@@ -310,21 +310,3 @@ func (r *reader) each(n *yamlfile.Node) *Each {
 	e.List = r.tree(list)
 	return e
 }
-
-// ofGroup are the keys that a group may have.
-var ofGroup = []string{"step", "about", "steps", "for each", "when", "stop"}
-
-// finishGroup checks that a group says nothing that only a request could mean.
-func (r *reader) finishGroup(s *Step) {
-	if len(s.Group) == 0 {
-		if steps := s.at.Get("steps"); steps != nil && steps.Kind == yamlfile.Sequence && len(steps.Items) == 0 {
-			r.file.Report(steps, "write a step with - step: NAME", "the group %q has no steps", s.Name)
-		}
-		return
-	}
-	for _, e := range s.at.Entries {
-		if !slices.Contains(ofGroup, e.Key.Text) {
-			r.file.Report(e.Key, "put it into the steps of the group", "the group %q has no %s", s.Name, e.Key.Text)
-		}
-	}
-}

@@ -108,13 +108,6 @@ func (r *reader) listen(n *yamlfile.Node) *Listen {
 	return l
 }
 
-// finishListen checks that a step that listens says nothing that only a request could.
-func (r *reader) finishListen(s *Step) {
-	if s.Listen != nil {
-		r.onlyKeys(s, "a step that listens", []string{"step", "about", "listen", "when", "stop", "until", "within", "states", "keep", "fields", "where"})
-	}
-}
-
 // listens lists the steps that wait to be called back.
 func (s *Sheet) listens() []string {
 	var names []string

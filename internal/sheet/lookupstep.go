@@ -141,13 +141,6 @@ func (s *Step) looking() *Lookup {
 // finishLookup checks that a lookup asks for something.
 func (r *reader) finishLookup(s *Step) {
 	l := s.Lookup
-	if l == nil {
-		return
-	}
-	if l.at == nil {
-		l.at = s.at
-		r.file.Report(s.at, "write lookup: DATABASE", "sql:, find: and open: go with lookup:")
-	}
 	var asks []string
 	for _, one := range []struct {
 		word  string
@@ -168,21 +161,11 @@ func (r *reader) finishLookup(s *Step) {
 	case s.Fill != nil:
 		r.file.Report(s.fillAt, "", "fill: goes with sql:; a folder has no parameters")
 	}
-	r.onlyKeys(s, "a lookup", []string{"step", "about", "lookup", "sql", "find", "open", "fill", "site", "when", "for each", "stop", "until", "every", "within", "states", "keep", "expect", "fields", "where"})
 	if e := s.at.Get("expect"); e != nil && e.Kind == yamlfile.Mapping {
 		for _, entry := range e.Entries {
 			if entry.Key.Text != "time" {
 				r.file.Report(entry.Key, "write a rule under fields:, as answer: count 1", "of a lookup only time: can be expected")
 			}
-		}
-	}
-}
-
-// onlyKeys reports the keys of a step that mean nothing for what it does.
-func (r *reader) onlyKeys(s *Step, what string, keys []string) {
-	for _, e := range s.at.Entries {
-		if !slices.Contains(keys, e.Key.Text) && slices.ContainsFunc(stepKeys, func(k key[Step]) bool { return k.name == e.Key.Text }) {
-			r.file.Report(e.Key, "take it out", "%s has no %s", what, e.Key.Text)
 		}
 	}
 }

@@ -23,6 +23,23 @@ type description struct {
 	explicit bool // a request line was given
 	template *request.Tree
 	good     *StatusRule
+	filled   []filledParameter
+}
+
+// filledParameter is a parameter whose default or fixed value holds placeholders: what it
+// is is known when a call is made.
+type filledParameter struct {
+	in      contract.In
+	wire    string
+	tree    *request.Tree
+	isFixed bool
+}
+
+// parameter is a parameter as it is read.
+type parameter struct {
+	contract.Parameter
+	fallback, fixed     *request.Tree
+	fallbackAt, fixedAt *yamlfile.Node
 }
 
 // mark is what a bench says of an operation that a contract describes.
@@ -57,6 +74,12 @@ func (r *reader) operation(e yamlfile.Entry, s *Service) *contract.Operation {
 			s.templates = map[string]*request.Tree{}
 		}
 		s.templates[op.Name] = d.template
+	}
+	if len(d.filled) > 0 {
+		if s.filled == nil {
+			s.filled = map[string][]filledParameter{}
+		}
+		s.filled[op.Name] = d.filled
 	}
 	if d.good != nil {
 		if s.good == nil {
@@ -150,7 +173,7 @@ var operationKeys = []key[description]{
 func parameters(in contract.In) func(*reader, *description, *yamlfile.Node) {
 	return func(r *reader, d *description, n *yamlfile.Node) {
 		for _, e := range r.entries(n, string(in)) {
-			p := contract.Parameter{In: in, Wire: e.Key.Text, Name: e.Key.Text, Required: in == contract.InPath}
+			p := parameter{Parameter: contract.Parameter{In: in, Wire: e.Key.Text, Name: e.Key.Text, Required: in == contract.InPath}}
 			switch {
 			case e.Value.Kind == yamlfile.Mapping:
 				readMapping(r, "a parameter", e.Value, &p, parameterKeys)
@@ -159,28 +182,79 @@ func parameters(in contract.In) func(*reader, *description, *yamlfile.Node) {
 			case e.Value.Text != "optional":
 				r.file.Report(e.Value, "write required, optional, or keys below it: "+keyNames(parameterKeys, 9), "a parameter is described by a mapping")
 			}
-			d.op.Parameters = append(d.op.Parameters, p)
+			r.finishParameter(d, &p)
+			d.op.Parameters = append(d.op.Parameters, p.Parameter)
 		}
 	}
 }
 
-var parameterKeys = []key[contract.Parameter]{
-	{"name", "what a tester calls it", func(r *reader, p *contract.Parameter, n *yamlfile.Node) { p.Name = r.plainText(n) }},
-	{"required", "true or false", func(r *reader, p *contract.Parameter, n *yamlfile.Node) { p.Required = r.yes(n) }},
-	{"kind", "integer, number, date, …", func(r *reader, p *contract.Parameter, n *yamlfile.Node) {
+// finishParameter checks what a parameter is without being given one, and remembers what is
+// known only when a call is made.
+func (r *reader) finishParameter(d *description, p *parameter) {
+	if p.fixed != nil && (p.fallback != nil || len(p.OneOf) > 0) {
+		r.file.Report(p.fixedAt, "keep one of them", "%s is always the same: default: and one of: have no effect beside fixed:", p.Name)
+	}
+	for _, one := range []struct {
+		tree    *request.Tree
+		at      *yamlfile.Node
+		into    **document.Node
+		isFixed bool
+	}{{p.fallback, p.fallbackAt, &p.Default, false}, {p.fixed, p.fixedAt, &p.Fixed, true}} {
+		if one.tree == nil {
+			continue
+		}
+		*one.into = one.tree.Known(schema.Unknown)
+		if len(one.tree.Holes()) > 0 {
+			d.filled = append(d.filled, filledParameter{p.In, p.Wire, one.tree, one.isFixed})
+		} else if wrong := p.Check(*one.into, rule.IsKind); wrong != "" {
+			r.file.Report(one.at, "", "%s", wrong)
+		}
+	}
+}
+
+// withValues is an operation with the values of its parameters that hold placeholders.
+func (s *Service) withValues(op *contract.Operation, scope *Scope) (*contract.Operation, error) {
+	filled := s.filled[op.Name]
+	if len(filled) == 0 {
+		return op, nil
+	}
+	out := *op
+	out.Parameters = slices.Clone(op.Parameters)
+	for _, f := range filled {
+		node, err := f.tree.Node(scope)
+		if err != nil {
+			return nil, fmt.Errorf("%s of %s: %w", f.wire, op.Name, err)
+		}
+		for i := range out.Parameters {
+			switch p := &out.Parameters[i]; {
+			case p.In != f.in || p.Wire != f.wire:
+			case f.isFixed:
+				p.Fixed = node
+			default:
+				p.Default = node
+			}
+		}
+	}
+	return &out, nil
+}
+
+var parameterKeys = []key[parameter]{
+	{"name", "what a tester calls it", func(r *reader, p *parameter, n *yamlfile.Node) { p.Name = r.plainText(n) }},
+	{"required", "true or false", func(r *reader, p *parameter, n *yamlfile.Node) { p.Required = r.yes(n) }},
+	{"kind", "integer, number, date, …", func(r *reader, p *parameter, n *yamlfile.Node) {
 		word, _, _ := strings.Cut(r.plainText(n), " ")
 		if r.choice(&yamlfile.Node{Kind: n.Kind, Text: word, Line: n.Line, Column: n.Column}, "kind", rule.KindNames()...) != "" {
 			p.Kind = n.Text
 		}
 	}},
-	{"one of", "the allowed values", func(r *reader, p *contract.Parameter, n *yamlfile.Node) {
+	{"one of", "the allowed values", func(r *reader, p *parameter, n *yamlfile.Node) {
 		for _, item := range r.list(n) {
 			p.OneOf = append(p.OneOf, r.plainText(item))
 		}
 	}},
-	{"default", "sent when nothing else is", func(r *reader, p *contract.Parameter, n *yamlfile.Node) { p.Default = r.plainText(n) }},
-	{"fixed", "always sent", func(r *reader, p *contract.Parameter, n *yamlfile.Node) { p.Fixed = r.plainText(n) }},
-	{"about", "what it means", func(r *reader, p *contract.Parameter, n *yamlfile.Node) { p.About = r.text(n) }},
+	{"default", "sent when nothing else is", func(r *reader, p *parameter, n *yamlfile.Node) { p.fallback, p.fallbackAt = r.tree(n), n }},
+	{"fixed", "always sent", func(r *reader, p *parameter, n *yamlfile.Node) { p.fixed, p.fixedAt = r.tree(n), n }},
+	{"about", "what it means", func(r *reader, p *parameter, n *yamlfile.Node) { p.About = r.text(n) }},
 }
 
 // answerSchema reads a schema alone.

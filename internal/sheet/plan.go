@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
+	"slices"
 	"strings"
 
 	"testbench/internal/contract"
@@ -66,7 +67,10 @@ func (s *Session) plan(ctx context.Context, step *Step, scope *Scope, names map[
 		return p, err
 	}
 	if p.service != nil {
-		s.addService(p, step, &spec)
+		s.addService(p, &spec)
+	}
+	if err := p.addSOAP(step, &spec); err != nil {
+		return p, err
 	}
 	spec.Names = request.MergeNames(p.prefixes(), s.Bench.Names, serviceNames(p.service), names, step.Names)
 	if spec.Method == "" {
@@ -82,6 +86,16 @@ func (s *Session) plan(ctx context.Context, step *Step, scope *Scope, names map[
 	if err != nil {
 		return nil, err
 	}
+	s.chooseLogins(p, step)
+	if step.Follow != nil && p.service != nil {
+		s.keepLoginAtHome(ctx, p)
+	}
+	return p, nil
+}
+
+// chooseLogins takes the step's logins in place of the service's, and those that the site
+// has in their place.
+func (s *Session) chooseLogins(p *plan, step *Step) {
 	if step.Login != nil {
 		p.logins = append([]string{}, step.Login.names...)
 	}
@@ -90,10 +104,6 @@ func (s *Session) plan(ctx context.Context, step *Step, scope *Scope, names map[
 			p.logins[i] = other
 		}
 	}
-	if step.Follow != nil && p.service != nil {
-		s.keepLoginAtHome(ctx, p)
-	}
-	return p, nil
 }
 
 // prefixes are those that the contract declares.
@@ -222,7 +232,7 @@ func (s *Session) keepLoginAtHome(ctx context.Context, p *plan) {
 const soapOff = "off"
 
 // addService adds what goes into each request to the service.
-func (s *Session) addService(p *plan, step *Step, spec *request.Spec) {
+func (s *Session) addService(p *plan, spec *request.Spec) {
 	p.logins = append([]string{}, p.service.Logins...)
 	always := p.service.Always
 	spec.Headers = under(always.Headers, spec.Headers)
@@ -231,27 +241,40 @@ func (s *Session) addService(p *plan, step *Step, spec *request.Spec) {
 	if spec.HTTP == "" {
 		spec.HTTP = p.service.HTTP
 	}
-	version := p.service.SOAP
+}
+
+// isSOAP says whether a request of a version of SOAP goes into an envelope.
+func (p *plan) isSOAP(version soap.Version, method string) bool {
+	return version != "" && version != soapOff && (method == "" || method == "POST") && (p.op == nil || p.op.SOAP)
+}
+
+// addSOAP makes an envelope of the request, where it is SOAP. What a step says of SOAP is
+// a mistake where it is not.
+func (p *plan) addSOAP(step *Step, spec *request.Spec) error {
+	var service Service // a plain address has nothing of its own
+	if p.service != nil {
+		service = *p.service
+	}
+	version := service.SOAP
 	if step.SOAP != "" {
 		version = step.SOAP
 	}
 	if p.described != nil {
 		version = p.described.version
 	}
-	isSOAP := version != "" && version != soapOff && (spec.Method == "" || spec.Method == "POST") && (p.op == nil || p.op.SOAP)
-	if !isSOAP {
+	if !p.isSOAP(version, spec.Method) {
 		spec.SOAP = nil
-		if step.Addressing == "true" {
-			p.notes = append(p.notes, "addressing: goes with SOAP only and was passed over")
-		}
-		return
+		return step.withoutSOAP(spec.Method)
+	}
+	if err := step.checkEnvelope(&service); err != nil {
+		return err
 	}
 	// A payload and blocks are the step's, or what the service always has.
-	envelope := request.SOAP{Version: version, Action: step.Action, Blocks: always.Blocks}
+	envelope := request.SOAP{Version: version, Action: step.Action, Blocks: service.Always.Blocks}
 	if spec.SOAP != nil {
-		envelope.Blocks = spec.SOAP.Blocks
+		envelope.Blocks = service.Always.Blocks.With(spec.SOAP.Blocks)
 	}
-	if step.Addressing == "true" || step.Addressing == "" && p.service.Addressing {
+	if step.Addressing == "true" || step.Addressing == "" && service.Addressing {
 		p.messageID = soap.NewMessageID()
 		envelope.Addressing = &soap.Addressing{MessageID: p.messageID}
 	}
@@ -270,6 +293,64 @@ func (s *Session) addService(p *plan, step *Step, spec *request.Spec) {
 		}
 	}
 	spec.SOAP = &envelope
+	return nil
+}
+
+// soapWords are the keys of a step that mean something for SOAP alone, as far as it has
+// them.
+func (s *Step) soapWords() []string {
+	var words []string
+	for _, one := range []struct {
+		word  string
+		given bool
+	}{{"soap", s.SOAP != "" && s.SOAP != soapOff}, {"action", s.Action != nil}, {"blocks", s.Spec.SOAP != nil && s.Spec.SOAP.Blocks != nil},
+		{"addressing", s.Addressing != ""}, {"attach", len(s.Spec.Attach) > 0}} {
+		if one.given {
+			words = append(words, one.word+":")
+		}
+	}
+	return words
+}
+
+// withoutSOAP says what is wrong with a request that is not SOAP and says something that
+// only SOAP has.
+func (s *Step) withoutSOAP(method string) error {
+	words := s.soapWords()
+	switch {
+	case len(words) == 0:
+		return nil
+	case method != "" && method != "POST":
+		return fmt.Errorf("%s goes with SOAP, which is sent by POST, and this is %s; take it out", strings.Join(words, ", "), method)
+	case s.SOAP == "" && len(s.Spec.Attach) > 0:
+		return errors.New("attach: goes with a SOAP envelope; write soap: 1.1 or 1.2, or, for a form with files, parts:")
+	case s.SOAP == "":
+		return fmt.Errorf("%s goes with SOAP, and the request is not SOAP; write soap: 1.1 or 1.2, or take it out", strings.Join(words, ", "))
+	}
+	return fmt.Errorf("%s goes with SOAP, and the operation is not SOAP; take it out", strings.Join(words, ", "))
+}
+
+// checkEnvelope says what of a step cannot go into an envelope, or has no effect there.
+func (s *Step) checkEnvelope(service *Service) error {
+	headers := func(name string) bool {
+		return slices.ContainsFunc(s.Spec.Headers, func(h request.Pair) bool { return strings.EqualFold(h.Name, name) })
+	}
+	content := ""
+	if len(s.contents) > 0 {
+		content = s.contents[0]
+	}
+	switch {
+	case content == "form" || content == "parts":
+		return fmt.Errorf("%s: does not go into a SOAP envelope; soap: off sends it as it is", content)
+	case s.Fill != nil && content != "":
+		return fmt.Errorf("fill: has no effect beside %s:, which is the payload; keep one of them", content)
+	case content == "bytes" && (s.Spec.SOAP != nil || len(s.Spec.Attach) > 0 || s.Addressing == "true" || service.Always.Blocks != nil || service.Addressing && s.Addressing == ""):
+		return errors.New("bytes: goes as it is, so that blocks, addressing and attachments cannot be added; write text: or file:, or take them out")
+	case s.Action != nil && headers("SOAPAction"):
+		return errors.New("action: has no effect beside the header SOAPAction; keep one of them")
+	case s.Action != nil && s.SOAP != soap.V11 && service.SOAP == soap.V12 && headers("Content-Type"):
+		return errors.New("action: has no effect beside the header Content-Type, which holds it in SOAP 1.2; keep one of them")
+	}
+	return nil
 }
 
 // under puts pairs beneath others: those of the step win over those of the

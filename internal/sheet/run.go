@@ -101,10 +101,17 @@ func (x *rowRun) do(ctx context.Context, step *Step, name string) *StepResult {
 	}
 	switch {
 	case len(step.Set) > 0 || len(step.WorkOut) > 0:
-		if err := step.workOut(scope, session.data(scope, x.values, x.kept, nil, nil)); err != nil {
+		data := session.data(scope, x.values, x.kept, nil, nil)
+		if err := step.workOut(scope, data); err != nil {
 			result.Outcome, result.Reason = Faulty, err.Error()
+			break
 		}
 		result.Kept = step.names()
+		j := &judging{step: step, scope: scope, data: data}
+		j.where()
+		if result.Checks = j.out; result.Fell() > 0 {
+			result.Outcome = FellShort
+		}
 	case step.Pause > 0:
 		if !x.options.Dry && sleep(ctx, step.Pause) != nil {
 			result.Outcome, result.Reason = Interrupted, "interrupted"
@@ -219,6 +226,7 @@ func (s *Step) workOut(scope *Scope, data *rule.Data) error {
 			return fmt.Errorf("set %s: %w", f.Name, err)
 		}
 		scope.kept[f.Name] = node
+		data.Kept.Set(f.Name, node)
 	}
 	for _, e := range s.WorkOut {
 		node, err := e.condition.WorkOut(data)

@@ -3,7 +3,6 @@ package sheet
 import (
 	"fmt"
 	"path/filepath"
-	"slices"
 	"strconv"
 	"strings"
 
@@ -51,48 +50,6 @@ func (r *reader) step(n *yamlfile.Node, otherwise string) *Step {
 	}
 	inner.finish(step)
 	return step
-}
-
-// finish checks what only the whole step can tell, and reads bodies, whose
-// format may hang on a header.
-func (r *reader) finish(s *Step) {
-	var does []string
-	isMeant := false
-	for _, d := range []struct {
-		word  string
-		given bool
-	}{{"call", s.Call != ""}, {"request", s.Request != nil}, {"follow", s.Follow != nil}, {"set", len(s.Set) > 0}, {"work out", len(s.WorkOut) > 0}, {"batch", s.Batch != nil},
-		{"pause", s.Pause > 0}, {"steps", len(s.Group) > 0}, {"lookup", s.Lookup != nil && s.Lookup.database != ""}, {"sheet", s.Sub != nil}, {"listen", s.Listen != nil}} {
-		if d.given {
-			does = append(does, d.word)
-		}
-		isMeant = isMeant || s.at.Get(d.word) != nil
-	}
-	switch {
-	case len(does) == 0 && !isMeant:
-		if !slices.ContainsFunc(s.at.Entries, func(e yamlfile.Entry) bool { return later[e.Key.Text] || later["a step "+e.Key.Text] }) {
-			r.file.Report(s.at, "write call:, request:, follow:, lookup:, listen:, sheet:, set: or work out:", "the step %q does nothing", s.Name)
-		}
-	case len(does) > 1:
-		r.file.Report(s.at, "make two steps of it", "the step %q does more than one thing: %s", s.Name, strings.Join(does, " and "))
-	}
-	r.finishLookup(s)
-	r.finishSub(s)
-	r.finishListen(s)
-	if s.Batch != nil {
-		r.finishBatch(s)
-	}
-	r.finishWaiting(s)
-	r.finishGroup(s)
-	if s.Again != nil && (s.isSilent() || s.Batch != nil) {
-		r.file.Report(s.at, "", "the step %q is to be tried again, and asks for nothing: again: is for call, request and follow", s.Name)
-	}
-	if len(s.contents) > 1 {
-		r.file.Report(s.at, "keep one of them", "the step %q has more than one body: %s", s.Name, strings.Join(s.contents, ", "))
-	}
-	if s.textAt != nil {
-		r.finishText(s)
-	}
 }
 
 // finishText reads the body given as text or file. Its kind is the step's

@@ -100,13 +100,6 @@ func (s *Sheet) given(fill map[string]*document.Node) (map[string]*document.Node
 	return out, nil
 }
 
-// finishSub checks that a step that runs a sheet says nothing else.
-func (r *reader) finishSub(s *Step) {
-	if s.Sub != nil {
-		r.onlyKeys(s, "a step that runs a sheet", []string{"step", "about", "sheet", "fill", "when", "for each", "stop", "keep", "fields", "where"})
-	}
-}
-
 // vetSub checks what the sheet is filled with, and the sheet itself.
 func (s *Sheet) vetSub(v *vetter, step *Step) {
 	inner := step.Sub.Sheet

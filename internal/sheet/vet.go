@@ -207,6 +207,7 @@ func (s *Sheet) Vet(options VetOptions) yamlfile.Problems {
 		}
 	}
 	v.kept = s.takeNames()
+	v.uses(s.uses)
 	s.vetSteps(v, s.First)
 	v.columns = s.Rows.columns()
 	v.anyColumn = s.Rows != nil && s.Rows.source == nil && v.columns == nil
@@ -297,7 +298,7 @@ func (s *Sheet) vetSteps(v *vetter, steps []*Step) {
 		s.vetRequestUses(v, step)
 		v.kept = own
 		s.vetConditions(v, step)
-		if step.Lookup != nil {
+		if step.Lookup != nil && step.Lookup.database != "" {
 			s.vetLookup(step)
 		}
 		if step.Sub != nil {
@@ -485,6 +486,9 @@ func (s *Sheet) vetTarget(v *vetter, step *Step) {
 		service, at = step.Service, step.serviceAt
 	}
 	if service == "" {
+		if method, talks := step.method(); talks {
+			s.vetSOAP(step, &plan{}, method)
+		}
 		return
 	}
 	found := b.Service(service)
@@ -493,9 +497,8 @@ func (s *Sheet) vetTarget(v *vetter, step *Step) {
 		return
 	}
 	if step.Call == "" {
-		if step.Fill != nil {
-			s.file.Report(step.fillAt, "write body:, form: or query:, or describe the operation and use call:", "fill: goes with call:; a request without an operation has no fields to fill")
-		}
+		method, _ := step.method()
+		s.vetSOAP(step, &plan{service: found}, method)
 		return
 	}
 	op := found.Operation(operation)
@@ -514,7 +517,27 @@ func (s *Sheet) vetTarget(v *vetter, step *Step) {
 		s.reader().notThere(at, "operation of "+service, operation, found.OperationNames())
 		return
 	}
+	s.vetSOAP(step, &plan{service: found, op: op}, op.Method)
 	s.reportProblems(step, step.problems(found, op))
+}
+
+// method is that of a request without an operation, empty where it hangs on the body; it
+// says no of a step that makes none.
+func (s *Step) method() (method string, talks bool) {
+	if s.Request != nil {
+		return s.Request.method, true
+	}
+	return "", s.Follow != nil
+}
+
+// vetSOAP reports what a step says of SOAP and cannot have.
+func (s *Sheet) vetSOAP(step *Step, p *plan, method string) {
+	spec := step.Spec
+	spec.Method = method
+	if err := p.addSOAP(step, &spec); err != nil {
+		message, try, _ := strings.Cut(err.Error(), "; ")
+		s.file.Report(step.at, try, "%s", message)
+	}
 }
 
 func (s *Sheet) reader() *reader { return &reader{file: s.file} }

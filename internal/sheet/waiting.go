@@ -295,19 +295,6 @@ func (s *Step) waiting() *Waiting {
 	return s.Wait
 }
 
-// finishWaiting checks that waiting says what for.
-func (r *reader) finishWaiting(s *Step) {
-	if s.Wait == nil {
-		return
-	}
-	if len(s.Wait.Until) == 0 && s.Listen == nil {
-		r.file.Report(s.at, "write until: and below it PATH: RULE", "the step %q waits, and does not say until when", s.Name)
-	}
-	if s.Batch != nil || s.isSilent() {
-		r.file.Report(s.at, "", "the step %q waits, and asks for nothing: until: is for call, request, follow, lookup and listen", s.Name)
-	}
-}
-
 var statesKeys = []key[States]{
 	{"of", "path of the state", func(r *reader, s *States, n *yamlfile.Node) { s.Source, s.Path = r.text(n), r.path(n) }},
 	{"allowed", "the states in their order; a list within it is one of several", func(r *reader, s *States, n *yamlfile.Node) {

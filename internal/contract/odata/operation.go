@@ -242,10 +242,10 @@ func (a *at) finish(o *contract.Operation, see bool) {
 
 func (m *model) common() []contract.Parameter {
 	if m.isV2() {
-		return []contract.Parameter{{In: contract.InHeader, Wire: "MaxDataServiceVersion", Name: "MaxDataServiceVersion", Fixed: "2.0"}}
+		return []contract.Parameter{{In: contract.InHeader, Wire: "MaxDataServiceVersion", Name: "MaxDataServiceVersion", Fixed: document.NewUntyped("2.0")}}
 	}
 	return []contract.Parameter{
-		{In: contract.InHeader, Wire: "OData-MaxVersion", Name: "OData-MaxVersion", Fixed: "4.0"},
+		{In: contract.InHeader, Wire: "OData-MaxVersion", Name: "OData-MaxVersion", Fixed: document.NewUntyped("4.0")},
 		{In: contract.InHeader, Wire: "Prefer", Name: "prefer", Schema: &option{words: "a preference"}, About: "respond-async, return=minimal, …"},
 	}
 }
@@ -318,7 +318,7 @@ func (a *at) count(o *contract.Operation) {
 	o.Parameters = append(slices.Clone(a.keys), a.filters()...)
 	o.Answers = []contract.Answer{{Status: "2XX", About: "the number, as text", Contents: []contract.Content{{Type: "text/plain"}}}, {Status: "default"}}
 	// Some services refuse a request for text alone: they send their number as JSON.
-	o.Parameters = append(o.Parameters, contract.Parameter{In: contract.InHeader, Wire: "Accept", Name: "Accept", Fixed: "text/plain, */*;q=0.1"})
+	o.Parameters = append(o.Parameters, contract.Parameter{In: contract.InHeader, Wire: "Accept", Name: "Accept", Fixed: document.NewUntyped("text/plain, */*;q=0.1")})
 	a.finish(o, false)
 }
 

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"testbench/internal/document"
 
 	"testbench/internal/contract"
 	"testbench/internal/contract/formats"
@@ -308,7 +309,7 @@ func (c *comparing) parameters(a, b *contract.Operation) {
 		case now == nil:
 			c.add(Change{Where: "request", Path: parameterPath(old.Parameter), What: "is gone; what is sent there is not heard any more", Callers: true})
 		case old == nil:
-			mandatory := now.Required && now.Default == "" && now.Fixed == ""
+			mandatory := now.IsMandatory()
 			c.add(Change{Where: "request", Path: parameterPath(now.Parameter), What: isNew(mandatory), Callers: mandatory})
 		default:
 			c.parameter(old.Parameter, now.Parameter)
@@ -328,7 +329,7 @@ func parameterPath(p *contract.Parameter) string { return string(p.In) + "." + p
 
 func (c *comparing) parameter(a, b *contract.Parameter) {
 	path := parameterPath(b)
-	isGiven := func(p *contract.Parameter) bool { return p.Required && p.Default == "" && p.Fixed == "" }
+	isGiven := func(p *contract.Parameter) bool { return p.IsMandatory() }
 	switch {
 	case !isGiven(a) && isGiven(b):
 		c.add(Change{Where: "request", Path: path, What: "has to be given now", Callers: true})
@@ -341,8 +342,8 @@ func (c *comparing) parameter(a, b *contract.Parameter) {
 	if old, now := meantWithout(a), meantWithout(b); old != now {
 		c.add(Change{Where: "request", Path: path, What: "stands for something else where it is left out", Before: old, After: now, Callers: old != ""})
 	}
-	if a.Fixed != b.Fixed {
-		c.add(Change{Where: "request", Path: path, What: "always has another value", Before: a.Fixed, After: b.Fixed, Callers: true})
+	if textOf(a.Fixed) != textOf(b.Fixed) {
+		c.add(Change{Where: "request", Path: path, What: "always has another value", Before: textOf(a.Fixed), After: textOf(b.Fixed), Callers: true})
 	}
 	if !a.Deprecated && b.Deprecated {
 		c.add(Change{Where: "request", Path: path, What: "is deprecated now"})
@@ -353,10 +354,10 @@ func (c *comparing) parameter(a, b *contract.Parameter) {
 
 // meantWithout is what is meant where a parameter is left out.
 func meantWithout(p *contract.Parameter) string {
-	if said, ok := p.Schema.(interface{ DefaultText() string }); ok && p.Default == "" {
+	if said, ok := p.Schema.(interface{ DefaultText() string }); ok && p.Default == nil {
 		return said.DefaultText()
 	}
-	return p.Default
+	return textOf(p.Default)
 }
 
 func styleOf(p *contract.Parameter) string {
@@ -489,4 +490,12 @@ func (c *comparing) answer(where string, a, b *contract.Answer) {
 	default:
 		c.contents(where, toReader, a.Contents, b.Contents)
 	}
+}
+
+// textOf is a value that a parameter has without being given one, "" for none.
+func textOf(v *document.Node) string {
+	if v == nil {
+		return ""
+	}
+	return v.Text
 }

@@ -296,7 +296,7 @@ func (r *reader) param(n *document.Node) (contract.Parameter, bool) {
 		return contract.Parameter{}, false
 	}
 	p := contract.Parameter{In: in, Wire: name, Name: name, Required: attribute(n, "required") == "true" || style == "template",
-		Fixed: attribute(n, "fixed"), About: about(n)}
+		Fixed: fixed(n), About: about(n)}
 	p.Schema = r.valueType(n)
 	if style == "matrix" {
 		p.Style = style
@@ -307,7 +307,7 @@ func (r *reader) param(n *document.Node) (contract.Parameter, bool) {
 	if fallback := attribute(n, "default"); fallback != "" {
 		p.About = strings.TrimSpace(p.About + " Without it, " + fallback + " is meant.")
 		if in == contract.InPath {
-			p.Default = fallback
+			p.Default = document.NewUntyped(fallback)
 		}
 	}
 	for _, option := range children(n, "option") {
@@ -515,4 +515,12 @@ func (t repeating) Sample(o schema.SampleOptions) *schema.Sample {
 		return t.item.Sample(o)
 	}
 	return &schema.Sample{Root: document.NewText("text")}
+}
+
+// fixed is what a parameter always is; nil where it does not say.
+func fixed(n *document.Node) *document.Node {
+	if text := attribute(n, "fixed"); text != "" {
+		return document.NewUntyped(text)
+	}
+	return nil
 }

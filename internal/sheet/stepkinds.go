@@ -1,0 +1,179 @@
+package sheet
+
+import (
+	"slices"
+	"strings"
+
+	"testbench/internal/yamlfile"
+)
+
+// stepKind is one thing that a step can do. A key that the kind does not name cannot be
+// written at it: each key either has its effect or is a mistake.
+type stepKind struct {
+	word string // the key that makes it one
+	what string // in messages: a pause
+	keys []string
+	is   func(s *Step) bool
+}
+
+// Keys that several kinds share.
+var (
+	anyStep  = []string{"step", "about", "when", "stop", "for each"}
+	ofAsking = slices.Concat(anyStep, []string{"site", "login", "http", "redirects", "headers", "query", "cookies", "soap", "action", "addressing", "blocks", "attach",
+		"body", "text", "file", "bytes", "form", "parts", "drop empty", "pages", "until", "every", "within", "states", "again", "undo", "keep", "expect", "fields", "where"})
+)
+
+// stepKinds are all that there are. It is filled in below, for steps hold steps.
+var stepKinds []stepKind
+
+func init() {
+	stepKinds = []stepKind{
+		{"call", "a call", slices.Concat(ofAsking, []string{"fill", "contract"}), func(s *Step) bool { return s.Call != "" }},
+		{"request", "a request without an operation", ofAsking, func(s *Step) bool { return s.Request != nil }},
+		{"follow", "a step that follows an address", slices.Concat(ofAsking, []string{"service"}), func(s *Step) bool { return s.Follow != nil }},
+		{"set", "a step that sets values", slices.Concat(anyStep, []string{"site", "where"}), func(s *Step) bool { return len(s.Set) > 0 }},
+		{"work out", "a step that works values out", slices.Concat(anyStep, []string{"site", "where"}), func(s *Step) bool { return len(s.WorkOut) > 0 }},
+		{"pause", "a pause", anyStep, func(s *Step) bool { return s.Pause > 0 }},
+		{"steps", "a group", anyStep, func(s *Step) bool { return len(s.Group) > 0 }},
+		{"lookup", "a lookup", slices.Concat(anyStep, []string{"sql", "find", "open", "fill", "site", "until", "every", "within", "states", "keep", "expect", "fields", "where"}),
+			func(s *Step) bool { return s.Lookup != nil && s.Lookup.database != "" }},
+		{"sheet", "a step that runs a sheet", slices.Concat(anyStep, []string{"fill", "keep", "fields", "where"}), func(s *Step) bool { return s.Sub != nil }},
+		{"listen", "a step that listens", []string{"step", "about", "when", "stop", "until", "within", "states", "keep", "fields", "where"}, func(s *Step) bool { return s.Listen != nil }},
+		{"batch", "a batch", slices.Concat(anyStep, []string{"as", "together", "parts", "site", "login", "http", "redirects", "headers", "query", "cookies", "undo", "keep", "expect", "fields", "where"}),
+			func(s *Step) bool { return s.Batch != nil && s.Batch.Service != "" }},
+	}
+}
+
+// ofPart are the keys of a part of a batch: all else is said of the batch as a whole.
+var ofPart = []string{"step", "about", "call", "request", "follow", "service", "fill", "contract", "headers", "query", "body", "text", "file", "bytes", "form", "parts",
+	"drop empty", "keep", "expect", "fields", "where"}
+
+// kind finds what a step does. It reports steps that do nothing or more than one thing, and
+// gives nil for them.
+func (r *reader) kind(s *Step) *stepKind {
+	var does []*stepKind
+	isMeant := false
+	for i := range stepKinds {
+		k := &stepKinds[i]
+		if k.is(s) {
+			does = append(does, k)
+		}
+		isMeant = isMeant || s.at.Get(k.word) != nil
+	}
+	switch {
+	case len(does) == 1:
+		return does[0]
+	case len(does) > 1:
+		var words []string
+		for _, k := range does {
+			words = append(words, k.word)
+		}
+		r.file.Report(s.at, "make two steps of it", "the step %q does more than one thing: %s", s.Name, strings.Join(words, " and "))
+	case !isMeant:
+		r.file.Report(s.at, r.kindOfKeys(s), "the step %q does nothing", s.Name)
+	}
+	return nil
+}
+
+// kindOfKeys proposes what a step that does nothing may be meant to do.
+func (r *reader) kindOfKeys(s *Step) string {
+	for _, e := range s.at.Entries {
+		if kinds := kindsWith(e.Key.Text); len(kinds) == 1 {
+			return e.Key.Text + ": goes with " + kinds[0] + ":"
+		}
+	}
+	return "write call:, request:, follow:, lookup:, listen:, sheet:, set: or work out:"
+}
+
+// kindsWith lists the kinds at which a key may be written.
+func kindsWith(name string) []string {
+	var words []string
+	for _, k := range stepKinds {
+		if slices.Contains(k.keys, name) {
+			words = append(words, k.word)
+		}
+	}
+	return words
+}
+
+// onlyKeys reports the keys of a step that its kind does not have.
+func (r *reader) onlyKeys(s *Step, k *stepKind) {
+	for _, e := range s.at.Entries {
+		name := e.Key.Text
+		if name == k.word || slices.Contains(k.keys, name) || !slices.ContainsFunc(stepKeys, func(one key[Step]) bool { return one.name == name }) {
+			continue
+		}
+		r.file.Report(e.Key, insteadOf(k, name), "%s has no %s", k.what, name)
+	}
+}
+
+// insteadOf says what to write in place of a key that a kind does not have.
+func insteadOf(k *stepKind, name string) string {
+	switch {
+	case k.word == "steps":
+		return "put it into the steps of the group"
+	case name == "fill" && (k.word == "request" || k.word == "follow"):
+		return "write body:, form: or query:, or describe the operation and use call:"
+	case name == "contract" && (k.word == "request" || k.word == "follow"):
+		return "nothing describes the request; describe the operation and use call:"
+	case name == "fields" && (k.word == "set" || k.word == "work out"):
+		return "write a condition under where:, as kept.NAME > 5"
+	case name == "for each" && k.word == "listen":
+		return "make a step of its own for each call"
+	}
+	if kinds := kindsWith(name); len(kinds) > 0 {
+		return "take it out; " + name + ": goes with " + strings.Join(kinds, ", ")
+	}
+	return "take it out"
+}
+
+// finish checks what only the whole step can tell, and reads bodies, whose
+// format may hang on a header.
+func (r *reader) finish(s *Step) {
+	if group := s.at.Get("steps"); group != nil && group.Kind == yamlfile.Sequence && len(group.Items) == 0 {
+		r.file.Report(group, "write a step with - step: NAME", "the group %q has no steps", s.Name)
+	}
+	k := r.kind(s)
+	if k == nil {
+		return
+	}
+	r.onlyKeys(s, k)
+	switch k.word {
+	case "lookup":
+		r.finishLookup(s)
+	case "batch":
+		r.finishBatch(s)
+	}
+	if s.Wait != nil && len(s.Wait.Until) == 0 && s.Listen == nil && slices.Contains(k.keys, "until") {
+		r.file.Report(s.at, "write until: and below it PATH: RULE", "the step %q waits, and does not say until when", s.Name)
+	}
+	if len(s.contents) > 1 {
+		r.file.Report(s.at, "keep one of them", "the step %q has more than one body: %s", s.Name, strings.Join(s.contents, ", "))
+	}
+	r.finishRefused(s)
+	if s.textAt != nil {
+		r.finishText(s)
+	}
+}
+
+// finishRefused reports what is expected of an answer beside that there is none.
+func (r *reader) finishRefused(s *Step) {
+	if s.Expect.Refused == "" {
+		return
+	}
+	report := func(e yamlfile.Entry) {
+		r.file.Report(e.Key, "take one of them out", "where the connection is refused there is no answer, and nothing to hold %s against", e.Key.Text)
+	}
+	for _, e := range s.at.Entries {
+		if slices.Contains([]string{"fields", "where", "keep", "until", "pages"}, e.Key.Text) {
+			report(e)
+		}
+		if e.Key.Text == "expect" {
+			for _, inner := range e.Value.Entries {
+				if inner.Key.Text != "refused" {
+					report(inner)
+				}
+			}
+		}
+	}
+}
