@@ -262,12 +262,37 @@ func ReadAnswer(mediaType string, body []byte) (*document.Node, error) {
 
 // Plan fills a prepared step in without sending it; where credentials would
 // go, a mark stands.
-func (b *Bench) Plan(step *sheet.Step, o Options) (*exchange.Request, error) {
+func (b *Bench) Plan(ctx context.Context, step *sheet.Step, o Options) (*exchange.Request, error) {
 	session, err := sheet.NewSession(b.inner, b.complete(o))
 	if err != nil {
 		return nil, err
 	}
-	return session.Plan(step)
+	defer func() { _ = closeInTime(session) }()
+	return session.Plan(ctx, step)
+}
+
+// StepText writes a prepared step as a sheet has it, with what it keeps as name=path. It
+// refuses a step that a sheet would send otherwise than the call does.
+func (b *Bench) StepText(ctx context.Context, step *sheet.Step, name string, keep []string, o Options) (string, error) {
+	text, err := b.inner.StepText(step, name, keep)
+	if err != nil {
+		return "", err
+	}
+	read, err := b.inner.Reread(text, b.vetOptions(o, false))
+	if err == nil {
+		now := time.Now()
+		o.Now = func() time.Time { return now }
+		var session *sheet.Session
+		if session, err = sheet.NewSession(b.inner, b.complete(o)); err != nil {
+			return "", err
+		}
+		defer func() { _ = closeInTime(session) }()
+		err = session.SameCall(ctx, step, read)
+	}
+	if err != nil {
+		return "", fmt.Errorf("the call cannot be written as a step that does the same: %w", err)
+	}
+	return text, nil
 }
 
 // TokenReport is what is known of a token.

@@ -120,7 +120,7 @@ func TestCallAndKeep(t *testing.T) {
 	assert.ErrorContains(t, err, "${kept.lots}")
 	assert.ErrorContains(t, testbench.None().Keep("x", node), "only in a bench")
 
-	planned, err := again.Plan(step, testbench.Options{})
+	planned, err := again.Plan(t.Context(), step, testbench.Options{})
 	require.NoError(t, err)
 	assert.True(t, strings.HasSuffix(planned.URL.Path, "/lots/"+lot.Text))
 	assert.Equal(t, "Bearer [masked]", planned.ShownField("Authorization", planned.GetHeader("Authorization")))

@@ -12,6 +12,7 @@ import (
 	"testbench"
 	"testbench/internal/document"
 	"testbench/internal/login"
+	"testbench/internal/nearest"
 	"testbench/internal/path"
 	"testbench/internal/safefile"
 	"testbench/internal/sheet"
@@ -28,7 +29,7 @@ type callOptions struct {
 	show    string
 	full    bool
 	save    string
-	pick    string
+	picks   list
 	keep    list
 	into    string
 }
@@ -55,7 +56,7 @@ func callCommand() *command {
 			f.StringVar(&o.show, "show", "", "show `what` was exchanged, with headers and where the time went: sent, received or all")
 			f.BoolVar(&o.full, "full", false, "show bodies in full, however long, on a terminal too")
 			f.StringVar(&o.save, "save", "", "save the answer's body to a `file`")
-			f.StringVar(&o.pick, "pick", "", "print only the value at this `path`, bare, for the shell")
+			f.Var(&o.picks, "pick", "print only the value at this `path`, bare, for the shell; may stand several times")
 			f.Var(&o.keep, "keep", "`name=path`: keep a value, sealed, for later calls; may stand several times")
 			f.StringVar(&o.into, "into", "", "append the call as a step to a `sheet`")
 			return o
@@ -77,11 +78,33 @@ func (o *callOptions) shape(f *flag.FlagSet) {
 	f.StringVar(&o.Contract, "contract", "", "what is held against the contract: `both`, request, answer or off")
 }
 
+// effectless tells of options that have no effect beside others.
+func (o *callOptions) effectless(json bool) error {
+	isShown := o.show != "" || o.headers || o.full
+	switch {
+	case o.dry && (o.save != "" || len(o.picks) > 0 || len(o.keep) > 0 && o.into == ""):
+		return usagef("take one of them out", "-dry sends nothing, so that there is no answer to save, pick or keep from")
+	case o.dry && isShown:
+		return usagef("take it out", "-show, -headers and -full have no effect with -dry, which shows the request")
+	case json && len(o.picks) > 0:
+		return usagef("take one of them out", "-json prints all of the exchange, and -pick a value alone")
+	case len(o.picks) > 0 && isShown:
+		return usagef("take one of them out", "-pick prints nothing but the value: -show, -headers and -full have no effect")
+	case json && isShown:
+		return usagef("take it out", "-json prints all of the exchange: -show, -headers and -full have no effect")
+	case o.show != "" && o.show != "sent" && o.show != "received" && o.show != "all":
+		return usagef(nearest.Try(o.show, []string{"sent", "received", "all"}), "-show takes sent, received or all, not %q", o.show)
+	case o.HTTP != "" && o.HTTP != "1.1" && o.HTTP != "2":
+		return usagef("-http 2", "-http takes 1.1 or 2, not %q", o.HTTP)
+	}
+	return nil
+}
+
 // prepareCall makes the step that the arguments describe.
 func (s *session) prepareCall(bench *testbench.Bench, o *callOptions, args []string) (*sheet.Step, testbench.Options, error) {
 	options := s.options()
 	o.In = o.in
-	o.Target, o.Fields = targetAndFields(args)
+	o.Target, o.Fields = sheet.SplitCall(args)
 	if c := o.Contract; c != "" && c != "both" && c != "request" && c != "answer" && c != "off" {
 		return nil, options, usagef("both, request, answer and off are there", "-contract %s is unknown", c)
 	}
@@ -119,6 +142,9 @@ func (s *session) call(ctx context.Context, o *callOptions, args []string) (int,
 	if o.Spoil != "" && o.Login == "" {
 		return 0, usagef("-login NAME -spoil tampered", "-spoil needs the login whose token is spoilt")
 	}
+	if err := o.effectless(s.common.json); err != nil {
+		return 0, err
+	}
 	keeps, err := parseKeeps(o.keep)
 	if err != nil {
 		return 0, err
@@ -130,22 +156,28 @@ func (s *session) call(ctx context.Context, o *callOptions, args []string) (int,
 	if err != nil {
 		return 0, err
 	}
-	var picked *path.Path
-	if o.pick != "" {
-		if picked, err = path.Compile(o.pick); err != nil {
-			return 0, usagef("", "-pick %s: %v", o.pick, err)
+	var picked []*path.Path
+	for _, source := range o.picks {
+		one, err := path.Compile(source)
+		if err != nil {
+			return 0, usagef("", "-pick %s: %v", source, err)
 		}
+		picked = append(picked, one)
 	}
 	if o.dry {
-		request, err := bench.Plan(step, options)
+		request, err := bench.Plan(ctx, step, options)
 		if err != nil {
 			return 0, err
 		}
 		if s.common.json {
-			return ExitHeld, s.tell.json(sheet.RequestRecord(request))
+			err = s.tell.json(sheet.RequestRecord(request))
+		} else {
+			s.showRequest(request, 0)
 		}
-		s.showRequest(request, 0)
-		return ExitHeld, nil
+		if err == nil && o.into != "" {
+			err = s.appendStep(ctx, bench, step, o, options)
+		}
+		return ExitHeld, err
 	}
 	result, notes, err := bench.Do(ctx, step, options)
 	if err != nil {
@@ -156,25 +188,12 @@ func (s *session) call(ctx context.Context, o *callOptions, args []string) (int,
 	}
 	status, err := s.finishCall(bench, o, result, picked, keeps)
 	if err == nil && o.into != "" {
-		err = s.appendStep(o)
+		err = s.appendStep(ctx, bench, step, o, options)
 	}
 	return status, err
 }
 
-// targetAndFields tells what is called from the fields behind it; an address may hold =
-// as well.
-func targetAndFields(args []string) (target, fields []string) {
-	for i, arg := range args {
-		if strings.Contains(arg, "=") && i > 0 && !strings.Contains(arg, "://") && !strings.HasPrefix(arg, "/") {
-			fields = append(fields, arg)
-		} else {
-			target = append(target, arg)
-		}
-	}
-	return target, fields
-}
-
-func (s *session) finishCall(bench *testbench.Bench, o *callOptions, result *testbench.StepResult, picked *path.Path, keeps []keep) (int, error) {
+func (s *session) finishCall(bench *testbench.Bench, o *callOptions, result *testbench.StepResult, picked []*path.Path, keeps []keep) (int, error) {
 	status := result.Outcome.ExitStatus()
 	if o.save != "" && result.Last() != nil && result.Last().Answer != nil {
 		if err := safefile.Write(o.save, result.Last().Answer.Body, 0o644); err != nil {
@@ -187,10 +206,13 @@ func (s *session) finishCall(bench *testbench.Bench, o *callOptions, result *tes
 		if err := s.tell.json(result.Record()); err != nil {
 			return 0, err
 		}
-	case picked != nil:
-		if err := s.pick(result, picked); err != nil {
-			s.tell.fail(err)
-			status = max(status, ExitFellShort)
+	case len(picked) > 0:
+		s.tellOutcome(result)
+		for _, p := range picked {
+			if err := s.pick(result, p); err != nil {
+				s.tell.fail(err)
+				status = max(status, ExitFellShort)
+			}
 		}
 	default:
 		s.showCall(o, result)
@@ -277,15 +299,19 @@ func (s *session) find(result *testbench.StepResult, p *path.Path) (*document.No
 	return node, nil
 }
 
-// pick prints one value bare. A call that fell short says why on standard error.
-func (s *session) pick(result *testbench.StepResult, p *path.Path) error {
-	node, err := s.find(result, p)
+// tellOutcome says on standard error why a call fell short.
+func (s *session) tellOutcome(result *testbench.StepResult) {
 	if result.Outcome != testbench.Held {
 		s.tell.note("%s %s: %s", result.Target, result.Outcome, visible(strings.TrimSpace(result.Reason+" "+result.Says)))
 		for _, text := range result.Hints {
 			s.tell.note("  try: %s", visible(text))
 		}
 	}
+}
+
+// pick prints one value bare.
+func (s *session) pick(result *testbench.StepResult, p *path.Path) error {
+	node, err := s.find(result, p)
 	if err != nil {
 		return fmt.Errorf("-pick %s: %w", p.Source, err)
 	}
@@ -370,7 +396,7 @@ func yamlNode(n *yamlfile.Node) *document.Node {
 
 // appendStep adds the call as a step to a sheet, and leaves the rest of the
 // file as it is.
-func (s *session) appendStep(o *callOptions) error {
+func (s *session) appendStep(ctx context.Context, bench *testbench.Bench, step *sheet.Step, o *callOptions, options testbench.Options) error {
 	unlock, err := safefile.Lock(o.into)
 	if err != nil {
 		return err
@@ -386,7 +412,11 @@ func (s *session) appendStep(o *callOptions) error {
 	for n, taken := 2, stepNames(o.into, source); slices.Contains(taken, name); n++ {
 		name = fmt.Sprintf("%s %d", strings.Join(o.Target, " "), n)
 	}
-	changed, err := yamlfile.AppendItem(source, "steps", sheet.StepText(name, o.Call, o.keep))
+	text, err := bench.StepText(ctx, step, name, o.keep, options)
+	if err != nil {
+		return err
+	}
+	changed, err := yamlfile.AppendItem(source, "steps", text)
 	if err != nil {
 		return fmt.Errorf("%s: %w", o.into, err)
 	}

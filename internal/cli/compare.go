@@ -13,6 +13,7 @@ import (
 	"testbench/internal/compare"
 	"testbench/internal/document"
 	"testbench/internal/rule"
+	"testbench/internal/sheet"
 )
 
 type compareOptions struct {
@@ -239,7 +240,7 @@ func (e *noAnswerError) Error() string {
 // oneCall makes the call that arguments describe.
 func (s *session) oneCall(ctx context.Context, bench *testbench.Bench, args []string) (*testbench.StepResult, []string, error) {
 	call := testbench.Call{Pages: 1}
-	call.Target, call.Fields = targetAndFields(args)
+	call.Target, call.Fields = sheet.SplitCall(args)
 	step, err := bench.Prepare(call, s.options())
 	if err != nil {
 		return nil, nil, err

@@ -128,7 +128,7 @@ func joinQuery(address, query string) string {
 }
 
 func parseAddress(text string) (*url.URL, error) {
-	u, err := url.Parse(text)
+	u, err := url.Parse(escapeQuery(text))
 	if err != nil {
 		var parse *url.Error
 		if errors.As(err, &parse) {
@@ -139,9 +139,34 @@ func parseAddress(text string) (*url.URL, error) {
 	if u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
 		return nil, fmt.Errorf("%q is no address: it must begin with http:// or https:// and a host", text)
 	}
-	u.Fragment = ""
+	if strings.Contains(text, "#") {
+		return nil, fmt.Errorf("%q: what comes after # is never sent (RFC 3986, 3.5); write %%23 where the sign itself is meant", text)
+	}
 	return u, nil
 }
+
+// escapeQuery escapes what cannot be in a query as it is (RFC 3986, 3.4). Brackets stay:
+// many services want them so.
+func escapeQuery(address string) string {
+	path, query, found := strings.Cut(address, "?")
+	if !found {
+		return address
+	}
+	var out strings.Builder
+	for i := 0; i < len(query); i++ {
+		c := query[i]
+		isEscape := c == '%' && i+2 < len(query) && isHex(query[i+1]) && isHex(query[i+2])
+		switch {
+		case isEscape, c >= 'a' && c <= 'z', c >= 'A' && c <= 'Z', c >= '0' && c <= '9', strings.IndexByte("-._~!$&'()*+,;=:@/?[]#", c) >= 0:
+			out.WriteByte(c)
+		default:
+			fmt.Fprintf(&out, "%%%02X", c)
+		}
+	}
+	return path + "?" + out.String()
+}
+
+func isHex(c byte) bool { return c >= '0' && c <= '9' || c >= 'a' && c <= 'f' || c >= 'A' && c <= 'F' }
 
 // pairs fills names and values in and joins them as a query or form does.
 func (s *Spec) pairs(scope value.Scope, what string, pairs []Pair, place value.Place) (value.Text, error) {

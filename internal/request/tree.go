@@ -323,6 +323,31 @@ func (f Field) FieldName() string { return f.Name }
 // Fixed returns a tree that is a value already.
 func Fixed(node *document.Node) *Tree { return &Tree{fixed: node} }
 
+// Written returns the tree as a file would have it: a value that is known already becomes
+// the text, list or fields that it is.
+func (t *Tree) Written() *Tree {
+	if t.fixed == nil {
+		return t
+	}
+	out := &Tree{}
+	switch v := t.fixed; v.Kind {
+	case document.Null:
+		out.Null = true
+	case document.List:
+		out.IsList = true
+		for _, item := range v.Items {
+			out.Items = append(out.Items, Fixed(item))
+		}
+	case document.Object:
+		for _, m := range v.Members {
+			out.Fields = append(out.Fields, Field{Name: m.Key, Value: Fixed(m.Value)})
+		}
+	default:
+		out.Scalar, out.Typed = value.Literal(v.Text), v.Kind == document.Text
+	}
+	return out
+}
+
 // Known returns the tree as far as it is known without filling anything in:
 // what holds a placeholder is given as the unknown node.
 func (t *Tree) Known(unknown *document.Node) *document.Node {

@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 
@@ -22,7 +21,7 @@ import (
 type CallSpec struct {
 	// Target is service/operation; or service, method and path; or method and address.
 	Target []string
-	Fields []string // name=value
+	Fields []string // name=value; a name with dots is a path, unless the operation has a field of that name
 	Fill   *document.Node
 	In     []string // query.a=b, header.X=y, form.f=v, cookie.c=v, path.p=v
 	Body   string   // a file, sent filled in and escaped
@@ -36,6 +35,27 @@ type CallSpec struct {
 	HTTP     string
 	Stay     bool // redirects are not followed
 	Pages    int  // how many pages are read; 0 and 1 read one
+}
+
+// SplitCall tells what is called from the fields after it.
+func SplitCall(args []string) (target, fields []string) {
+	count := min(len(args), 1)
+	if count == 1 {
+		before, _, _ := strings.Cut(args[0], "=")
+		isAddress := strings.Contains(before, "://") || strings.HasPrefix(args[0], "${")
+		isWord := func(i int) bool { return len(args) > i && !strings.Contains(args[i], "=") }
+		switch {
+		case isAddress:
+		case len(args) > 1 && isMethod(args[0]):
+			count = 2
+		case strings.Contains(args[0], "/") || !isWord(1):
+		case len(args) > 2 && (isWord(2) || strings.HasPrefix(args[2], "/") || strings.HasPrefix(args[2], "?")):
+			count = 3
+		default:
+			count = 2
+		}
+	}
+	return args[:count], args[count:]
 }
 
 // CallStep makes a step of a call. The values may hold placeholders; kept:name
@@ -72,6 +92,9 @@ func (b *Bench) CallStep(c CallSpec, vet VetOptions) (*Step, error) {
 			}
 			step.Login.names = append(step.Login.names, name)
 		}
+	}
+	if step.Call == "" && c.Contract != "" {
+		return nil, errors.New("-contract has no effect: nothing describes a request without an operation; take it out")
 	}
 	return step, b.checkCall(step, vet)
 }
@@ -224,14 +247,14 @@ func (s *Step) setFields(c CallSpec) error {
 		if err != nil {
 			return fmt.Errorf("%s: %w", field, err)
 		}
-		if err := s.Fill.Set(name, tree); err != nil {
+		if s.isQueried() {
+			s.Fill.Fields = append(s.Fill.Fields, request.Field{Name: name, Value: tree})
+		} else if err := s.Fill.Set(name, tree); err != nil {
 			return err
 		}
 	}
 	if s.Call == "" && s.Fill != nil {
-		// A plain request has no described fields: in a GET they are the query,
-		// otherwise the body.
-		if s.Request.method == "GET" || s.Request.method == "HEAD" || s.Request.method == "DELETE" {
+		if s.isQueried() {
 			for _, f := range s.Fill.Fields {
 				s.Spec.Query = append(s.Spec.Query, request.Pair{Name: f.Name, Value: f.Value})
 			}
@@ -242,6 +265,12 @@ func (s *Step) setFields(c CallSpec) error {
 		s.Fill = nil
 	}
 	return nil
+}
+
+// isQueried says whether fields of a request without an operation are its query: those of
+// one that has no body.
+func (s *Step) isQueried() bool {
+	return s.Call == "" && (s.Request.method == "GET" || s.Request.method == "HEAD" || s.Request.method == "DELETE")
 }
 
 var callPlaces = []string{"query", "header", "form", "cookie", "path"}
@@ -297,7 +326,7 @@ func (s *Step) setBody(c CallSpec) error {
 		if err != nil {
 			return err
 		}
-		s.Spec.Bytes, s.Spec.HasBytes = data, true
+		s.Spec.Bytes, s.Spec.HasBytes, s.bytesFile = data, true, c.Bytes
 		s.contents = append(s.contents, "bytes")
 	}
 	if c.Body != "" {
@@ -305,130 +334,18 @@ func (s *Step) setBody(c CallSpec) error {
 		if err != nil {
 			return err
 		}
-		format := map[string]document.Format{".json": document.JSON, ".xml": document.XML}[strings.ToLower(filepath.Ext(c.Body))]
-		for _, h := range s.Spec.Headers {
-			if strings.EqualFold(h.Name, "Content-Type") {
-				format = document.FormatOf(h.Value.Scalar.Source, nil)
-			}
-		}
-		if format == "" {
-			format = guessText(string(data))
-		}
+		format := s.textFormat(c.Body, string(data))
 		t, err := value.ParseBody(string(data), format)
 		if err != nil {
 			return fmt.Errorf("%s: %w", c.Body, err)
 		}
-		s.Spec.Text, s.Spec.TextFormat = t, format
+		s.Spec.Text, s.Spec.TextFormat, s.textFile = t, format, c.Body
 		s.contents = append(s.contents, "file")
 	}
 	if len(s.contents) > 1 {
 		return fmt.Errorf("the request has more than one body: %s", strings.Join(s.contents, ", "))
 	}
 	return nil
-}
-
-// StepText writes a call as a step of a sheet, in block style.
-func StepText(name string, c CallSpec, keep []string) string {
-	var out strings.Builder
-	line := func(indent int, key, text string) {
-		out.WriteString(strings.Repeat("  ", indent) + key + ":")
-		if text != "" {
-			out.WriteString(" " + text)
-		}
-		out.WriteString("\n")
-	}
-	line(0, "step", yamlfile.ScalarText(name))
-	if len(c.Target) == 1 && !strings.Contains(c.Target[0], "://") {
-		line(0, "call", yamlfile.ScalarText(c.Target[0]))
-	} else {
-		target := c.Target
-		if len(target) == 1 {
-			target = []string{"GET", target[0]}
-		}
-		for i, part := range target {
-			segments := strings.Split(part, "/")
-			for j := range segments {
-				segments[j] = keptShorthand(segments[j])
-			}
-			target[i] = strings.Join(segments, "/")
-		}
-		line(0, "request", yamlfile.ScalarText(strings.Join(target, " ")))
-	}
-	if c.Login != "" {
-		line(0, "login", yamlfile.ScalarText(c.Login))
-	}
-	if c.SOAP != "" {
-		line(0, "soap", c.SOAP)
-	}
-	if c.Action != "" {
-		line(0, "action", yamlfile.ScalarText(c.Action))
-	}
-	places := map[string][]string{}
-	order := []string{}
-	for _, text := range c.In {
-		place, rest, _ := strings.Cut(text, ".")
-		key := map[string]string{"query": "query", "header": "headers", "form": "form", "cookie": "cookies", "path": "fill"}[place]
-		if len(places[key]) == 0 {
-			order = append(order, key)
-		}
-		places[key] = append(places[key], rest)
-	}
-	if len(c.Fields) > 0 {
-		key := "fill"
-		if len(c.Target) > 1 {
-			key = "query"
-			if c.Target[len(c.Target)-2] != "GET" {
-				key = "body"
-			}
-		}
-		if len(places[key]) == 0 {
-			order = append(order, key)
-		}
-		places[key] = append(places[key], c.Fields...)
-	}
-	for _, key := range order {
-		tree := &request.Tree{}
-		for _, field := range places[key] {
-			name, text, _ := strings.Cut(field, "=")
-			if t, err := scalarTree(text); err == nil {
-				if key == "fill" || key == "body" {
-					_ = tree.Set(name, t)
-				} else {
-					tree.Fields = append(tree.Fields, request.Field{Name: name, Value: t})
-				}
-			}
-		}
-		line(0, key, "")
-		writeTree(&out, tree, 1)
-	}
-	if len(keep) > 0 {
-		line(0, "keep", "")
-		for _, k := range keep {
-			name, path, _ := strings.Cut(k, "=")
-			line(1, name, yamlfile.ScalarText(path))
-		}
-	}
-	return out.String()
-}
-
-func writeTree(out *strings.Builder, t *request.Tree, indent int) {
-	lead := strings.Repeat("  ", indent)
-	write := func(v *request.Tree) {
-		if v.Scalar != nil {
-			out.WriteString(" " + yamlfile.ScalarText(v.Scalar.Source) + "\n")
-			return
-		}
-		out.WriteString("\n")
-		writeTree(out, v, indent+1)
-	}
-	for _, f := range t.Fields {
-		out.WriteString(lead + yamlfile.ScalarText(f.Name) + ":")
-		write(f.Value)
-	}
-	for _, item := range t.Items {
-		out.WriteString(lead + "-")
-		write(item)
-	}
 }
 
 // StepNames lists the steps of a sheet.

@@ -207,6 +207,8 @@ func (s *Session) planFollow(ctx context.Context, p *plan, step *Step, spec *req
 	if !strings.Contains(address, "://") {
 		return fmt.Errorf("follow: %q is no whole address; name the service: it belongs to", address)
 	}
+	// Where an answer leads may name a part of what is there; that is not sent.
+	address, _, _ = strings.Cut(address, "#")
 	spec.Address = value.Literal(address)
 	return nil
 }

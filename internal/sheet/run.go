@@ -456,8 +456,8 @@ func (s *Session) Exchange(ctx context.Context, step *Step, kept map[string]*doc
 }
 
 // Plan fills one step in without sending it; credentials are shown as marks.
-func (s *Session) Plan(step *Step) (*exchange.Request, error) {
-	planned, err := s.plan(context.Background(), step, s.Scope(nil, map[string]*document.Node{}), nil)
+func (s *Session) Plan(ctx context.Context, step *Step) (*exchange.Request, error) {
+	planned, err := s.plan(ctx, step, s.Scope(nil, map[string]*document.Node{}), nil)
 	if err != nil {
 		return nil, err
 	}

@@ -111,6 +111,7 @@ type Step struct {
 	uses      []use
 	textAt    *yamlfile.Node
 	textFile  string
+	bytesFile string // of a command line
 }
 
 // requestLine is SERVICE METHOD PATH, or METHOD and URL.

@@ -52,16 +52,24 @@ func (r *reader) step(n *yamlfile.Node, otherwise string) *Step {
 	return step
 }
 
-// finishText reads the body given as text or file. Its kind is the step's
-// Content-Type, else the file's ending, else the first character.
-func (r *reader) finishText(s *Step) {
-	text := s.textAt.Text
-	format := document.Format("")
+// textFormat is the kind of a body given as text or file: that of the step's Content-Type,
+// else of the file's ending, else of the first character.
+func (s *Step) textFormat(file, text string) document.Format {
+	format := map[string]document.Format{".json": document.JSON, ".xml": document.XML, ".txt": document.Plain, ".csv": document.Plain}[strings.ToLower(filepath.Ext(file))]
 	for _, h := range s.Spec.Headers {
 		if strings.EqualFold(h.Name, "Content-Type") && h.Value.Scalar != nil && h.Value.Scalar.IsLiteral() {
 			format = document.FormatOf(h.Value.Scalar.LiteralText(), nil)
 		}
 	}
+	if format == "" {
+		return guessText(text)
+	}
+	return format
+}
+
+// finishText reads the body given as text or file.
+func (r *reader) finishText(s *Step) {
+	text := s.textAt.Text
 	if s.textFile != "" {
 		data, err := readInside(r.dir, s.textFile)
 		if err != nil {
@@ -69,13 +77,8 @@ func (r *reader) finishText(s *Step) {
 			return
 		}
 		text = string(data)
-		if format == "" {
-			format = map[string]document.Format{".json": document.JSON, ".xml": document.XML, ".txt": document.Plain, ".csv": document.Plain}[strings.ToLower(filepath.Ext(s.textFile))]
-		}
 	}
-	if format == "" {
-		format = guessText(text)
-	}
+	format := s.textFormat(s.textFile, text)
 	s.Spec.TextFormat = format
 	t, err := value.ParseBody(text, format)
 	if err != nil {
