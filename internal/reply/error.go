@@ -1,9 +1,12 @@
 package reply
 
 import (
+	"cmp"
 	"fmt"
+	"net/http"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"testbench/internal/document"
@@ -30,6 +33,16 @@ func (r *Reply) Error() *Error {
 		r.readError, r.isErrorRead = r.findError(), true
 	}
 	return r.readError
+}
+
+// AnyError is what the answer says of an error; where its body says nothing that is
+// understood, a status of 4xx or 5xx is one all the same. It is nil for no error.
+func (r *Reply) AnyError() *Error {
+	if said := r.Error(); said != nil || r.Record == nil || r.Record.Answer == nil || r.Record.Answer.Status < 400 {
+		return said
+	}
+	answer := r.Record.Answer
+	return &Error{Code: strconv.Itoa(answer.Status), Text: cmp.Or(answer.Reason, http.StatusText(answer.Status))}
 }
 
 func (r *Reply) findError() *Error {
@@ -68,19 +81,76 @@ func (r *Reply) findError() *Error {
 }
 
 // errorNames are members that call themselves an error.
-var errorNames = []string{"error", "errors", "fault", "exception"}
+var errorNames = []string{"error", "errors", "fault", "exception", "errormessage", "errorcode", "errordescription"}
+
+// Members of an answer that say whether it went well.
+var (
+	goodNames = []string{"success", "succeeded", "ok", "issuccess"}
+	badNames  = []string{"iserror", "haserror", "failed"}
+)
+
+// field is the member of a tree whose name is the one given, however it is written:
+// ErrorCode, error_code and error-code are errorcode. It is nil where there is none.
+func field(n *document.Node, name string) *document.Node {
+	if n == nil {
+		return nil
+	}
+	if v := n.Get(name); v != nil {
+		return v
+	}
+	names := n.Names()
+	if len(names) > mostNames {
+		return nil
+	}
+	for _, key := range names {
+		if plainName(key) == plainName(name) {
+			return n.Get(key)
+		}
+	}
+	return nil
+}
+
+// mostNames is how many members something that tells an error has at most.
+const mostNames = 100
+
+var nameSigns = strings.NewReplacer("_", "", "-", "", ".", "")
+
+func plainName(name string) string { return strings.ToLower(nameSigns.Replace(name)) }
 
 // tellsError says whether a body of success calls something in it an error.
 func tellsError(payload *document.Node) bool {
 	if payload == nil {
 		return false
 	}
-	for _, name := range errorNames {
-		if v := payload.Get(name); v != nil && v.Kind != document.Null && (v.IsScalar() && v.Text != "" && v.Text != "false" && v.Text != "0" || len(v.Members)+len(v.Items) > 0) {
+	if payload.Kind == document.Element && slices.Contains(errorNames, plainName(payload.Name.Local)) {
+		return true
+	}
+	names := payload.Names()
+	if len(names) > mostNames {
+		return false // no error has so many
+	}
+	for _, name := range names {
+		v := payload.Get(name)
+		says := func(word string) bool { return v.Value() != nil && v.Value().IsScalar() && strings.EqualFold(v.Value().Text, word) }
+		switch plain := plainName(name); {
+		case slices.Contains(errorNames, plain) && isGiven(v), slices.Contains(goodNames, plain) && says("false"),
+			slices.Contains(badNames, plain) && says("true"), (plain == "status" || plain == "result") && says("error"):
 			return true
 		}
 	}
 	return false
+}
+
+// isGiven says whether a member says something: not nothing, no, or zero.
+func isGiven(v *document.Node) bool {
+	v = v.Value()
+	switch {
+	case v == nil || v.Kind == document.Null:
+		return false
+	case v.IsScalar():
+		return !slices.Contains([]string{"", "false", "none", "ok"}, strings.ToLower(v.Text)) && strings.Trim(v.Text, "0") != ""
+	}
+	return v.Kind == document.Element || len(v.Members)+len(v.Items) > 0
 }
 
 // Names under which services put what they say, the most telling first.
@@ -96,7 +166,7 @@ func errorOf(n *document.Node) *Error {
 	e := &Error{Text: findScalar(n, textNames), Target: pathOf(findTarget(n))}
 	inner := n
 	for _, name := range errorNames {
-		if v := n.Get(name); v != nil && v.Kind == document.Object {
+		if v := field(n, name); v != nil && v.Kind == document.Object {
 			inner = v
 			break
 		}
@@ -113,7 +183,7 @@ func errorOf(n *document.Node) *Error {
 			continue
 		}
 		for _, name := range detailNames {
-			if v := holder.Get(name); v != nil && len(e.Details) == 0 {
+			if v := field(holder, name); v != nil && len(e.Details) == 0 {
 				e.Details = detailsOf(v)
 			}
 		}
@@ -185,7 +255,7 @@ func detailsOf(n *document.Node) []Error {
 // own is the first single value under one of the names in an object itself.
 func own(n *document.Node, names []string) string {
 	for _, name := range names {
-		if v := n.Get(name).Value(); v != nil && v.IsScalar() && v.Kind != document.Null && v.Text != "" {
+		if v := field(n, name).Value(); v != nil && v.IsScalar() && v.Kind != document.Null && v.Text != "" {
 			return v.Text
 		}
 	}
@@ -225,7 +295,7 @@ func under(node *document.Node, name string, depth int) string {
 		}
 	}
 	for _, m := range children {
-		if v := m.Value.Value(); m.Key == name && v.IsScalar() && v.Kind != document.Null && v.Text != "" {
+		if v := m.Value.Value(); plainName(m.Key) == plainName(name) && v.IsScalar() && v.Kind != document.Null && v.Text != "" {
 			return v.Text
 		}
 	}

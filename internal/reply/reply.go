@@ -214,7 +214,7 @@ func (r *Reply) Tree() *document.Node {
 			tree.Set("fault", fault.Node())
 		}
 	}
-	if e := r.Error(); e != nil {
+	if e := r.AnyError(); e != nil {
 		tree.Set("error", e.Node())
 	}
 	r.tree = tree

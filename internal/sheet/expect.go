@@ -8,7 +8,9 @@ import (
 	"strings"
 
 	"testbench/internal/nearest"
+	"testbench/internal/path"
 	"testbench/internal/rule"
+	"testbench/internal/value"
 	"testbench/internal/yamlfile"
 )
 
@@ -26,6 +28,48 @@ type Expect struct {
 	Error    []FieldRule // paths below reply.error
 	HasError bool
 	Refused  string
+
+	// statusText and refusedText hold placeholders: what they say is known when a reply
+	// is judged.
+	statusText, refusedText *value.Template
+}
+
+// filledIn is what is expected with the values of a row.
+func (e *Expect) filledIn(scope value.Scope) (*Expect, error) {
+	if e.statusText == nil && e.refusedText == nil {
+		return e, nil
+	}
+	out := *e
+	if e.statusText != nil {
+		text, err := e.statusText.Text(scope, value.Raw)
+		if err != nil {
+			return nil, fmt.Errorf("status: %w", err)
+		}
+		if out.Status, err = ParseStatus(text.Sent); err != nil {
+			return nil, fmt.Errorf("status: %w; write it like 201, 200 or 201, 2xx, not 5xx", err)
+		}
+	}
+	if e.refusedText != nil {
+		text, err := e.refusedText.Text(scope, value.Raw)
+		if err != nil {
+			return nil, fmt.Errorf("refused: %w", err)
+		}
+		if out.Refused = text.Sent; out.Refused != "" && !slices.Contains(refusals, out.Refused) {
+			return nil, fmt.Errorf("refused: %q is not a kind of refusal; there are: %s, or nothing for an answer", out.Refused, strings.Join(refusals, ", "))
+		}
+	}
+	return &out, nil
+}
+
+// refusals are the kinds of exchanges that do not come to an answer.
+var refusals = []string{"tls", "certificate", "connection"}
+
+// holesIn reads a text that may hold placeholders; nil where it holds none.
+func (r *reader) holesIn(n *yamlfile.Node) *value.Template {
+	if n.Kind != yamlfile.Scalar || !strings.Contains(n.Text, "${") {
+		return nil
+	}
+	return r.template(n)
 }
 
 // HeaderRule is a rule for a header field.
@@ -36,6 +80,9 @@ type HeaderRule struct {
 
 var expectKeys = []key[Expect]{
 	{"status", "201, 200 or 201, 2xx, not 5xx", func(r *reader, e *Expect, n *yamlfile.Node) {
+		if e.statusText = r.holesIn(n); e.statusText != nil {
+			return
+		}
 		status, err := ParseStatus(r.text(n))
 		if err != nil {
 			r.file.Report(n, "write it like 201, 200 or 201, 2xx, not 5xx", "%v", err)
@@ -53,21 +100,31 @@ var expectKeys = []key[Expect]{
 			}
 		}
 	}},
-	{"fault", "none, or rules for code, text, role, detail", func(r *reader, e *Expect, n *yamlfile.Node) {
+	{"fault", "none, a rule for its code, or rules for code, subcode, text, role, detail", func(r *reader, e *Expect, n *yamlfile.Node) {
 		e.NoFault, e.HasFault, e.Fault = r.told(n, "fault", "code", "subcode", "text", "role", "detail")
 	}},
-	{"error", "none, or rules for code, text, target, details, however it is told", func(r *reader, e *Expect, n *yamlfile.Node) {
+	{"error", "none, a rule for its code, or rules for code, text, target, details, however it is told", func(r *reader, e *Expect, n *yamlfile.Node) {
 		e.NoError, e.HasError, e.Error = r.told(n, "error", "code", "text", "target", "details")
 	}},
 	{"refused", "tls, certificate or connection", func(r *reader, e *Expect, n *yamlfile.Node) {
-		e.Refused = r.choice(n, "kind of refusal", "tls", "certificate", "connection")
+		if e.refusedText = r.holesIn(n); e.refusedText == nil {
+			e.Refused = r.choice(n, "kind of refusal", refusals...)
+		}
 	}},
 }
 
-// told reads what is expected of a fault or an error: none, or rules for its parts.
+// told reads what is expected of a fault or an error: none, a rule for its code, or rules
+// for its parts.
 func (r *reader) told(n *yamlfile.Node, word string, parts ...string) (none, some bool, rules []FieldRule) {
 	if n.Kind == yamlfile.Scalar {
-		return r.choice(n, word+": write none, or a mapping of "+strings.Join(parts, ", ")+" to rules", "none") != "", false, nil
+		if n.Text == "none" {
+			return true, false, nil
+		}
+		p, err := path.Compile("reply." + word + ".code")
+		if parsed := r.rule(n); parsed != nil && err == nil {
+			rules = []FieldRule{{Source: "code", Path: p, Rule: parsed}}
+		}
+		return false, true, rules
 	}
 	for _, entry := range n.Entries {
 		first, _, _ := strings.Cut(strings.NewReplacer("[", ".").Replace(entry.Key.Text), ".")
@@ -108,7 +165,7 @@ func ParseStatus(text string) (*StatusRule, error) {
 		code, err := strconv.Atoi(part)
 		isClass := len(part) == 3 && part[0] >= '1' && part[0] <= '5' && strings.EqualFold(part[1:], "xx")
 		if !isClass && (err != nil || code < 100 || code > 599) {
-			return nil, fmt.Errorf("%q is no status", part)
+			return nil, fmt.Errorf("%q is not a status", part)
 		}
 		s.any = append(s.any, strings.ToLower(part))
 	}

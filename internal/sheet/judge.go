@@ -33,6 +33,7 @@ type judging struct {
 	good      *StatusRule // the statuses that the operation calls good; nil for 2xx
 	messageID string      // of WS-Addressing, "" without
 	err       error       // a rule's own values are not there
+	expect    *Expect     // with the values of the row
 }
 
 func (j *judging) add(c Check) {
@@ -44,7 +45,12 @@ func (j *judging) add(c Check) {
 // what the step keeps. Where the reply as such is not what was expected, its
 // fields are not judged: they would only say the same again.
 func (j *judging) judge() {
-	e := &j.step.Expect
+	e, err := j.step.Expect.filledIn(j.scope)
+	if err != nil {
+		j.err = err
+		return
+	}
+	j.expect = e
 	failure := j.reply.Record.Failure
 	if e.Refused != "" || failure != nil {
 		j.refusal(e.Refused, failure)
@@ -262,7 +268,7 @@ func (j *judging) told(word, got string, isThere bool, rules []FieldRule) {
 
 // errorForm judges what the answer says of an error, in whatever form.
 func (j *judging) errorForm(e *Expect) {
-	said := j.reply.Error()
+	said := j.reply.AnyError()
 	switch {
 	case e.HasError:
 		got := ""

@@ -371,7 +371,7 @@ func (s *Session) judge(step *Step, planned *plan, scope *Scope, names map[strin
 	switch {
 	case record.Failure != nil && record.Failure.Kind == exchange.Interrupted:
 		result.Outcome, result.Reason = Interrupted, "interrupted"
-	case record.Failure != nil && step.Expect.Refused == "":
+	case record.Failure != nil && (j.expect == nil || j.expect.Refused == ""):
 		result.Outcome, result.Reason = Unreachable, record.Failure.Message
 		if record.Failure.Kind == exchange.NotAllowed {
 			result.Outcome = Faulty

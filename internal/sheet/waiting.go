@@ -119,6 +119,9 @@ func (w *Waiting) until(ctx context.Context, start time.Time, j *judging, ask fu
 	asked := 1
 	for {
 		if j.reply.Record.Failure != nil || j.reply.Record.Answer != nil && !j.isAsExpected() {
+			if j.err != nil {
+				return j, out, "", j.err
+			}
 			break // the judgement tells what it is
 		}
 		changed, wrong := w.States.look(j, states, time.Since(start))
@@ -181,9 +184,14 @@ func (w *Waiting) tooLate(checks []Check) []Check {
 // isAsExpected judges what must be so at each asking: the reply as such, and the
 // contract.
 func (j *judging) isAsExpected() bool {
-	j.status(&j.step.Expect)
-	j.fault(&j.step.Expect)
-	j.errorForm(&j.step.Expect)
+	e, err := j.step.Expect.filledIn(j.scope)
+	if err != nil {
+		j.err = err
+		return false
+	}
+	j.status(e)
+	j.fault(e)
+	j.errorForm(e)
 	j.readable()
 	j.contract()
 	return !slices.ContainsFunc(j.out, func(c Check) bool { return !c.Held })
