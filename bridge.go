@@ -53,6 +53,9 @@ func (b *Bench) Bridge(ctx context.Context, service, port string, o bridge.Optio
 		}
 		o.Operations = append(o.Operations, one)
 	}
+	if err := b.inner.Check(arguments(options), nil, nil); err != nil {
+		return nil, nil, err
+	}
 	options = b.complete(options)
 	o.Mask = options.Masker.Text
 	session, err := sheet.NewSession(b.inner, options)

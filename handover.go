@@ -87,6 +87,9 @@ func (b *Bench) StepOf(file, name string, o Options) (*sheet.Step, error) {
 	if problems := opened.Vet(b.vetOptions(o, false)).Serious(); len(problems) > 0 {
 		return nil, problems
 	}
+	if err := b.inner.Check(arguments(o), []*sheet.Sheet{opened}, nil); err != nil {
+		return nil, err
+	}
 	var names []string
 	var find func(steps []*sheet.Step) *sheet.Step
 	find = func(steps []*sheet.Step) *sheet.Step {

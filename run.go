@@ -147,15 +147,17 @@ func (r *running) prepare(files []string) error {
 			return err
 		}
 		problems = append(problems, s.Vet(b.vetOptions(o.Options, true)).Serious()...)
-		wanted := o.Steps
-		if o.From != "" {
-			wanted = append(slices.Clone(wanted), o.From)
-		}
-		problems = append(problems, stepsNotThere(s, wanted, len(files))...)
 		sheets = append(sheets, s)
 	}
 	if len(problems) > 0 {
 		return problems
+	}
+	arguments := sheet.Arguments{Set: o.Set, Site: o.Site, Write: o.Write, Rows: len(o.Rows) > 0 && o.before == nil, Listen: o.Listen != "" || o.Public != "", Steps: o.Steps}
+	if o.From != "" {
+		arguments.Steps = append(slices.Clone(o.Steps), o.From)
+	}
+	if err := b.inner.Check(arguments, sheets, nil); err != nil {
+		return err
 	}
 	r.result = &Result{Bench: b.inner.Name, Started: time.Now(), Outcome: NotRun, Masker: o.Masker}
 	sessions := map[string]*sheet.Session{}
@@ -195,21 +197,6 @@ func (b *Bench) found(file string) string {
 func isFile(name string) bool {
 	info, err := os.Stat(name)
 	return err == nil && info.Mode().IsRegular()
-}
-
-func stepsNotThere(s *sheet.Sheet, wanted []string, sheets int) Problems {
-	if sheets > 1 {
-		return nil // a step may be in only one of several sheets
-	}
-	var problems Problems
-	known := s.StepNames()
-	for _, name := range wanted {
-		if !slices.Contains(known, name) {
-			err := &sheet.NotFoundError{What: "step", Name: name, Known: known}
-			problems = append(problems, Problem{File: s.File(), Line: 1, Column: 1, Message: err.Error()})
-		}
-	}
-	return problems
 }
 
 // historyFile is the history of the bench.

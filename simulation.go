@@ -21,6 +21,9 @@ func (b *Bench) Simulation(ctx context.Context, name, base string, standard io.R
 		// The command line names the host, so it is meant.
 		o.Named = append(o.Named, hostOf(name))
 	}
+	if err := b.inner.Check(arguments(o), nil, nil); err != nil {
+		return nil, err
+	}
 	session, err := sheet.NewSession(b.inner, b.complete(o))
 	if err != nil {
 		return nil, err

@@ -194,14 +194,16 @@ func (b *Bench) Vet(sheets []string, o Options) (Problems, error) {
 		return nil, err
 	}
 	problems := b.inner.Vet(b.vetOptions(o, false))
+	var read []*sheet.Sheet
 	for _, file := range sheets {
 		s, err := b.inner.OpenSheet(b.found(file))
 		if err != nil {
 			return problems, err
 		}
 		problems = append(problems, s.Vet(b.vetOptions(o, false))...)
+		read = append(read, s)
 	}
-	return problems, nil
+	return problems, b.inner.Check(sheet.Arguments{Set: o.Set}, read, nil)
 }
 
 func closeInTime(session *sheet.Session) error {
@@ -218,7 +220,16 @@ func (b *Bench) Prepare(c Call, o Options) (*sheet.Step, error) {
 	if problems := b.inner.Problems().Serious(); len(problems) > 0 {
 		return nil, problems
 	}
-	return b.inner.CallStep(c, b.vetOptions(o, true))
+	step, err := b.inner.CallStep(c, b.vetOptions(o, true))
+	if err != nil {
+		return nil, err
+	}
+	return step, b.inner.Check(arguments(o), nil, step)
+}
+
+// arguments are those of a command line without a sheet.
+func arguments(o Options) sheet.Arguments {
+	return sheet.Arguments{Set: o.Set, Site: o.Site, Write: o.Write}
 }
 
 // Do carries out a prepared step and explains what fell short.
@@ -307,6 +318,9 @@ type TokenReport struct {
 func (b *Bench) Token(ctx context.Context, name, spoil string, verify bool, o Options) (*TokenReport, error) {
 	if problems := b.inner.Problems().Serious(); len(problems) > 0 {
 		return nil, problems
+	}
+	if err := b.inner.Check(arguments(o), nil, nil); err != nil {
+		return nil, err
 	}
 	o = b.complete(o)
 	if b.inner.Login(name) == nil {

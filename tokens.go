@@ -96,6 +96,9 @@ func (b *Bench) Forget(ctx context.Context, name string, o Options) (bool, error
 	if b.inner.Login(name) == nil {
 		return false, &sheet.NotFoundError{What: "login", Name: name, Known: b.inner.LoginNames()}
 	}
+	if err := b.inner.Check(arguments(o), nil, nil); err != nil {
+		return false, err
+	}
 	session, err := sheet.NewSession(b.inner, o)
 	if err != nil {
 		return false, err

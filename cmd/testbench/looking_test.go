@@ -104,7 +104,7 @@ func TestHistoryCommand(t *testing.T) {
 		{"history 1", 2, []string{"there is no run 1 in the history; the newest is 5"}},
 		{"history 1 2", 2, []string{"one run or exchange at a time"}},
 		{"history -most 0", 2, []string{"-most takes a number from 1"}},
-		{"history -prune x", 2, []string{`-prune takes a whole number, not "x"`}},
+		{"history -prune x", 2, []string{`-prune takes how many runs are kept`}},
 		{"history -steps=x", 2, []string{`-steps takes true or false, not "x"`}},
 		{"watch stores/search -every 5", 2, []string{`-every takes a time, as 500ms, 90s or 2m, not "5"`}},
 	})

@@ -147,7 +147,7 @@ func TestFromStep(t *testing.T) {
 	p.write("sheets/test.yaml", strings.ReplaceAll(text, "WANTED", "tow"))
 	assert.Equal(t, 1, p.run("run", "sheets/test.yaml").status)
 	p.write("sheets/test.yaml", strings.ReplaceAll(text, "WANTED", "two"))
-	o := p.run("run", "sheets/test.yaml", "-from", "two", "-set", "other=x")
+	o := p.run("run", "sheets/test.yaml", "-from", "two", "-set", "base="+server.URL)
 	assert.Equal(t, 0, o.status, o.all())
 	assert.Contains(t, o.stdout, "3 rows · 3 held · 6 exchanges")
 	assert.Equal(t, 1, asked.of("opened"))

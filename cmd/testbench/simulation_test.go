@@ -127,7 +127,7 @@ func TestSimulationScript(t *testing.T) {
 		{"standin -contract contracts/lab.xsd -listen 127.0.0.1:0", 2, []string{"a schema alone says of no operations"}},
 		{"standin -contract none.wsdl -listen 127.0.0.1:0", 2, []string{"none.wsdl"}},
 		{"standin -contract contracts/lab.wsdl -script none.yaml -listen 127.0.0.1:0", 2, []string{"none.yaml"}},
-		{"standin -script x", 2, []string{"-script, -record and -play go with -contract"}},
+		{"standin -script x", 2, []string{"-script has no effect in standin without -contract"}},
 		{"standin -contract contracts/lab.wsdl -listen :0", 2, []string{"names no address"}},
 	})
 }

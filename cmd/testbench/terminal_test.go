@@ -140,7 +140,7 @@ func TestHelp(t *testing.T) {
 			o := p.run(args...)
 			assert.Equal(t, 0, o.status, "%v", args)
 			assert.Contains(t, o.stdout, "usage: testbench "+name)
-			assert.Contains(t, o.stdout, "-bench folder")
+			assert.Contains(t, o.stdout, "-plain")
 		}
 	}
 	o := p.run("version", "-json")

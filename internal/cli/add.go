@@ -17,7 +17,7 @@ type addOptions struct {
 }
 
 func addCommand() *command {
-	return &command{name: "add", group: "finding out", purpose: "adds a service to the bench, from its contract, an example address or a command line", usage: "NAME FILE|ADDRESS", fetches: true,
+	return &command{name: "add", group: "finding out", purpose: "adds a service to the bench, from its contract, an example address or a command line", usage: "NAME FILE|ADDRESS",
 		examples: []string{"testbench add lab2 contracts/lab.wsdl", "testbench add prices 'http://127.0.0.1:8720/index/prices.xml?fd=1&fm=11&fy=2026'", "testbench add lots -from-shell 'curl -u clerk:word http://127.0.0.1:8720/stores/lots'"},
 		options: func(f *flag.FlagSet) any {
 			o := &addOptions{}

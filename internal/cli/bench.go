@@ -44,7 +44,7 @@ type standinOptions struct {
 }
 
 func standinCommand() *command {
-	return &command{name: "standin", group: "services to talk to", purpose: "runs the simulated services of the demo, or one by its contract", fetches: true,
+	return &command{name: "standin", group: "services to talk to", purpose: "runs the simulated services of the demo, or one by its contract",
 		examples: []string{"testbench standin", "testbench standin -listen 127.0.0.1:9000", "testbench standin -contract partner.wsdl -script partner.yaml -record asked.ndjson"},
 		options: func(f *flag.FlagSet) any {
 			o := &standinOptions{}
@@ -68,9 +68,6 @@ func standinCommand() *command {
 			o := options.(*standinOptions)
 			if o.contract != "" {
 				return s.simulate(ctx, o)
-			}
-			if o.script+o.record+o.play != "" {
-				return 0, usagef("testbench standin -contract partner.wsdl -script partner.yaml", "-script, -record and -play go with -contract")
 			}
 			if err := checkLoopback(o.listen); err != nil {
 				return 0, err

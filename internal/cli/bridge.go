@@ -30,7 +30,7 @@ type bridgeOptions struct {
 }
 
 func bridgeCommand() *command {
-	return &command{name: "bridge", group: "handing over", purpose: "offers the operations of a SOAP service as JSON over HTTP", usage: "SERVICE", talks: true,
+	return &command{name: "bridge", group: "handing over", purpose: "offers the operations of a SOAP service as JSON over HTTP", usage: "SERVICE",
 		examples: []string{"testbench bridge lab", "testbench bridge lab -issue-key orchard -operations GradeLot -until 720h", "testbench bridge lab -listen 127.0.0.1:8730 -keep GradeLot=30s -rate 20"},
 		options: func(f *flag.FlagSet) any {
 			o := &bridgeOptions{}

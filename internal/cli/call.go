@@ -35,7 +35,7 @@ type callOptions struct {
 }
 
 func callCommand() *command {
-	return &command{name: "call", group: "building and asking", purpose: "makes one exchange and shows the answer", talks: true,
+	return &command{name: "call", group: "building and asking", purpose: "makes one exchange and shows the answer",
 		usage: "SERVICE/OPERATION | SERVICE METHOD PATH | METHOD ADDRESS [field=value ...]",
 		examples: []string{
 			"testbench call stores/search grade=A",
@@ -79,19 +79,10 @@ func (o *callOptions) shape(f *flag.FlagSet) {
 }
 
 // effectless tells of options that have no effect beside others.
-func (o *callOptions) effectless(json bool) error {
-	isShown := o.show != "" || o.headers || o.full
+func (o *callOptions) effectless() error {
 	switch {
-	case o.dry && (o.save != "" || len(o.picks) > 0 || len(o.keep) > 0 && o.into == ""):
-		return usagef("take one of them out", "-dry sends nothing, so that there is no answer to save, pick or keep from")
-	case o.dry && isShown:
-		return usagef("take it out", "-show, -headers and -full have no effect with -dry, which shows the request")
-	case json && len(o.picks) > 0:
-		return usagef("take one of them out", "-json prints all of the exchange, and -pick a value alone")
-	case len(o.picks) > 0 && isShown:
-		return usagef("take one of them out", "-pick prints nothing but the value: -show, -headers and -full have no effect")
-	case json && isShown:
-		return usagef("take it out", "-json prints all of the exchange: -show, -headers and -full have no effect")
+	case o.dry && len(o.keep) > 0 && o.into == "":
+		return usagef("take it out, or write the call down with -into", "-dry sends nothing, so that there is no answer to keep from")
 	case o.show != "" && o.show != "sent" && o.show != "received" && o.show != "all":
 		return usagef(nearest.Try(o.show, []string{"sent", "received", "all"}), "-show takes sent, received or all, not %q", o.show)
 	case o.HTTP != "" && o.HTTP != "1.1" && o.HTTP != "2":
@@ -142,7 +133,7 @@ func (s *session) call(ctx context.Context, o *callOptions, args []string) (int,
 	if o.Spoil != "" && o.Login == "" {
 		return 0, usagef("-login NAME -spoil tampered", "-spoil needs the login whose token is spoilt")
 	}
-	if err := o.effectless(s.common.json); err != nil {
+	if err := o.effectless(); err != nil {
 		return 0, err
 	}
 	keeps, err := parseKeeps(o.keep)

@@ -40,8 +40,6 @@ type command struct {
 	examples []string
 	// options declares the command's own options; nil where it has none.
 	options func(*flag.FlagSet) any
-	fetches bool // it has the options of commands that may ask somebody
-	talks   bool // and those of commands that send something
 	run     func(ctx context.Context, s *session, options any, args []string) (int, error)
 }
 
@@ -68,6 +66,8 @@ type session struct {
 	common  common
 	talking talking
 	full    bool // bodies are shown however long they are
+	command *command
+	used    used // the command line
 }
 
 // common are the options of every command.
@@ -89,6 +89,9 @@ type talking struct {
 	timeout  time.Duration
 	most     int
 }
+
+// usualMost is how large an answer may be where nobody says, in MiB.
+const usualMost = 64
 
 // pairs is an option that may stand several times: name=value.
 type pairs map[string]string
@@ -134,7 +137,7 @@ func usagef(try, format string, args ...any) error {
 // order; kill cuts that short.
 func Main(ctx, kill context.Context, args []string, stdin io.Reader, stdout, stderr io.Writer) (status int) {
 	masker := &secret.Masker{}
-	s := &session{kill: kill, stdin: stdin, masker: masker, tell: newTeller(stdout, stderr, masker)}
+	s := &session{kill: kill, stdin: stdin, masker: masker, tell: newTeller(stdout, stderr, masker), talking: talking{most: usualMost}}
 	defer func() {
 		if s.tell.close() != nil {
 			status = max(status, ExitWrong)
@@ -168,6 +171,7 @@ func Main(ctx, kill context.Context, args []string, stdin io.Reader, stdout, std
 
 func (s *session) execute(ctx context.Context, c *command, args []string) int {
 	flags, own := s.flags(c)
+	takeOnce(flags)
 	positional, err := parse(flags, args)
 	if errors.Is(err, flag.ErrHelp) {
 		s.help(c)
@@ -186,6 +190,11 @@ func (s *session) execute(ctx context.Context, c *command, args []string) int {
 		return ExitWrong
 	}
 	defer closeLog()
+	s.command, s.used = c, newUsed(flags, positional)
+	if err := c.checkForm(s.used); err != nil {
+		s.tell.fail(err)
+		return ExitWrong
+	}
 	status, err := c.run(ctx, s, own, positional)
 	if err != nil {
 		s.tell.fail(err)
@@ -219,24 +228,39 @@ func (s *session) flags(c *command) (*flag.FlagSet, any) {
 	if c.options != nil {
 		own = c.options(flags)
 	}
-	flags.StringVar(&s.common.bench, "bench", "", "the bench `folder` (else the nearest bench.yaml upward)")
-	flags.Func("site", "the `site` (else the sheet's, or the first of the bench)", func(name string) error {
-		s.common.site = name
-		return s.common.sites.Set(name)
-	})
-	flags.Var(&s.common.set, "set", "`name=value`: the strongest of all values; may stand several times")
-	flags.BoolVar(&s.common.json, "json", false, "results as JSON")
+	for _, option := range []struct {
+		name    string
+		declare func()
+	}{
+		{"bench", func() {
+			flags.StringVar(&s.common.bench, "bench", "", "the bench `folder` (else the nearest bench.yaml upward)")
+		}},
+		{"site", func() {
+			flags.Func("site", "the `site` (else the sheet's, or the first of the bench)", func(name string) error {
+				s.common.site = name
+				return s.common.sites.Set(name)
+			})
+		}},
+		{"set", func() {
+			flags.Var(&s.common.set, "set", "`name=value`: the strongest of all values; may stand several times")
+		}},
+		{"json", func() { flags.BoolVar(&s.common.json, "json", false, "results as JSON") }},
+		{"log", func() { flags.StringVar(&s.common.log, "log", "", "a log of every exchange into a `file`, masked") }},
+		{"write", func() { flags.StringVar(&s.talking.write, "write", "", "the guarded `site` that may be written to") }},
+		{"insecure", func() { flags.BoolVar(&s.talking.insecure, "insecure", false, "server certificates are not checked") }},
+		{"allow", func() {
+			flags.Var(&s.talking.allow, "allow", "a further `host` that requests may go to; may stand several times")
+		}},
+		{"timeout", func() {
+			flags.DurationVar(&s.talking.timeout, "timeout", 0, "how long one exchange may take (30s unless the site says otherwise)")
+		}},
+		{"most", func() { flags.IntVar(&s.talking.most, "most", usualMost, "how large an answer may be, in `MiB`") }},
+	} {
+		if c.has(option.name) && flags.Lookup(option.name) == nil {
+			option.declare()
+		}
+	}
 	flags.BoolVar(&s.common.plain, "plain", false, "no colour, no special signs")
-	flags.StringVar(&s.common.log, "log", "", "a log of every exchange into a `file`, masked")
-	if c.talks {
-		flags.StringVar(&s.talking.write, "write", "", "the guarded `site` that may be written to")
-	}
-	if c.talks || c.fetches {
-		flags.BoolVar(&s.talking.insecure, "insecure", false, "server certificates are not checked")
-		flags.Var(&s.talking.allow, "allow", "a further `host` that requests may go to; may stand several times")
-		flags.DurationVar(&s.talking.timeout, "timeout", 0, "how long one exchange may take (30s unless the site says otherwise)")
-		flags.IntVar(&s.talking.most, "most", 64, "how large an answer may be, in `MiB`")
-	}
 	return flags, own
 }
 
@@ -284,6 +308,11 @@ func explainFlag(flags *flag.FlagSet, err error) error {
 	message := err.Error()
 	name, found := strings.CutPrefix(message, "flag provided but not defined: -")
 	if !found {
+		if _, said, ok := strings.Cut(message, " for flag -"); ok {
+			if _, own, ok := strings.Cut(said, ": "); ok && own != "parse error" && own != "value out of range" {
+				return usagef("`testbench help "+flags.Name()+"` explains the options", "%s", own)
+			}
+		}
 		if match := invalidValue.FindStringSubmatch(message); match != nil {
 			message = "-" + match[2] + " takes " + kindOf(flags.Lookup(match[2])) + ", not " + match[1]
 		}

@@ -31,7 +31,7 @@ const (
 )
 
 func compareCommand() *command {
-	return &command{name: "compare", group: "finding one's way in answers", purpose: "says what differs between two answers, two runs or two versions of a contract", usage: "A B | TARGET [field=value ...] -site ONE -site OTHER", talks: true,
+	return &command{name: "compare", group: "finding one's way in answers", purpose: "says what differs between two answers, two runs or two versions of a contract", usage: "A B | TARGET [field=value ...] -site ONE -site OTHER",
 		examples: []string{"testbench compare before.json after.json -ignore lots[*].seen", "testbench compare 17.2 18.2 -key lots=id", "testbench compare stores/search grade=A -site local -site south", "testbench compare 17 18", "testbench compare stores-1.yaml stores-2.yaml -breaks"},
 		options: func(f *flag.FlagSet) any {
 			o := &compareOptions{}
@@ -79,6 +79,9 @@ func (s *session) compare(ctx context.Context, o *compareOptions, args []string)
 	if err != nil {
 		return 0, err
 	}
+	if err := s.inForm("of " + kind + map[bool]string{true: " at two sites"}[kind == asAnswers && len(s.common.sites) > 0]); err != nil {
+		return 0, err
+	}
 	switch kind {
 	case asContracts:
 		return s.compareContracts(ctx, o, args)
@@ -101,6 +104,12 @@ func (s *session) compare(ctx context.Context, o *compareOptions, args []string)
 		}
 	}
 	if err != nil {
+		return 0, err
+	}
+	var seen compare.Seen
+	seen.Add(a, asked)
+	seen.Add(b, asked)
+	if err := seen.Unmatched(asked); err != nil {
 		return 0, err
 	}
 	differences := compare.Trees(a, b, asked)

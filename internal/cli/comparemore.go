@@ -125,12 +125,18 @@ func (s *session) compareRuns(o compare.RunOptions, args []string) (int, error) 
 	if err != nil {
 		return 0, err
 	}
-	if s.common.json {
-		err = jsonList(s.tell, changes)
-	} else {
-		s.showStepChanges(changes)
+	if err := changes.Seen.Unmatched(o.Options); err != nil {
+		return 0, err
 	}
-	if err != nil || len(changes) == 0 {
+	if s.common.json {
+		err = jsonList(s.tell, changes.Steps)
+	} else {
+		s.showStepChanges(changes.Steps)
+	}
+	if changes.Unseen > 0 {
+		s.tell.note("note: what was in %s was not recorded in full, and could not be compared", count(changes.Unseen, "answer"))
+	}
+	if err != nil || len(changes.Steps) == 0 {
 		return ExitHeld, err
 	}
 	return ExitFellShort, nil

@@ -19,7 +19,7 @@ type draftOptions struct {
 }
 
 func draftCommand() *command {
-	return &command{name: "draft", group: "building and asking", purpose: "writes the skeleton of a request, valid by its contract", usage: "SERVICE|FILE|ADDRESS OPERATION", fetches: true,
+	return &command{name: "draft", group: "building and asking", purpose: "writes the skeleton of a request, valid by its contract", usage: "SERVICE|FILE|ADDRESS OPERATION",
 		examples: []string{"testbench draft lab GradeLot", "testbench draft lab GradeLot -as step", "testbench draft lab GradeLot -only required -soap 1.2"},
 		options: func(f *flag.FlagSet) any {
 			o := &draftOptions{}

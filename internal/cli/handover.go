@@ -22,7 +22,7 @@ type handoverOptions struct {
 }
 
 func handoverCommand() *command {
-	return &command{name: "handover", group: "handing over", purpose: "writes a request as a program that runs as it stands", talks: true,
+	return &command{name: "handover", group: "handing over", purpose: "writes a request as a program that runs as it stands",
 		usage: "SERVICE/OPERATION [field=value ...] | SHEET STEP | RUN.EXCHANGE",
 		examples: []string{"testbench handover stores/search grade=A -as python -pick lots.0.id", "testbench handover lab/GradeLot lot=L-2201 moisture=17 -as java -out Grade.java",
 			"testbench handover sheets/01-search.yaml details -set lot=L-2201 -as go", "testbench handover 18.3 -as shell"},

@@ -17,6 +17,9 @@ func helpCommand() *command {
 	return &command{name: "help", group: "the program", purpose: "explains the commands", usage: "[COMMAND]",
 		examples: []string{"testbench help call"},
 		run: func(_ context.Context, s *session, _ any, args []string) (int, error) {
+			if len(args) > 1 {
+				return 0, usagef("testbench help "+args[0], "help explains one command at a time")
+			}
 			if len(args) == 0 {
 				s.overview()
 				return ExitHeld, nil
@@ -74,7 +77,10 @@ func (s *session) help(c *command) {
 
 func versionCommand() *command {
 	return &command{name: "version", group: "the program", purpose: "says which version this is",
-		run: func(_ context.Context, s *session, _ any, _ []string) (int, error) {
+		run: func(_ context.Context, s *session, _ any, args []string) (int, error) {
+			if len(args) > 0 {
+				return 0, usagef("testbench version", "version takes no arguments, and there is %q", args[0])
+			}
 			revision := ""
 			if info, ok := debug.ReadBuildInfo(); ok {
 				for _, setting := range info.Settings {

@@ -2,9 +2,11 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"flag"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -18,7 +20,7 @@ type historyOptions struct {
 	most  int
 	steps bool
 	full  bool
-	prune int
+	prune *int // how many runs are kept; nil for all
 }
 
 func historyCommand() *command {
@@ -29,7 +31,14 @@ func historyCommand() *command {
 			f.IntVar(&o.most, "most", 20, "how many runs are looked at")
 			f.BoolVar(&o.steps, "steps", false, "how each step fared over the runs: outcomes, times, what newly falls")
 			f.BoolVar(&o.full, "full", false, "show bodies in full, however long, on a terminal too")
-			f.IntVar(&o.prune, "prune", -1, "take all runs away but the newest so many (`number`)")
+			f.Func("prune", "take all runs away but the newest so many (`number`)", func(text string) error {
+				most, err := strconv.Atoi(text)
+				if err != nil || most < 0 {
+					return errors.New("-prune takes how many runs are kept, from 0")
+				}
+				o.prune = &most
+				return nil
+			})
 			return o
 		},
 		run: func(_ context.Context, s *session, options any, args []string) (int, error) {
@@ -52,8 +61,8 @@ func (s *session) history(o *historyOptions, args []string) (int, error) {
 	if err != nil {
 		return 0, err
 	}
-	if o.prune >= 0 {
-		gone, err := bench.Prune(o.prune)
+	if o.prune != nil {
+		gone, err := bench.Prune(*o.prune)
 		if err != nil {
 			return 0, err
 		}

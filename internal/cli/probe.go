@@ -27,7 +27,7 @@ type probeOptions struct {
 }
 
 func probeCommand() *command {
-	return &command{name: "probe", group: "checking", purpose: "sends wrong requests on purpose, and says how the service takes each", talks: true,
+	return &command{name: "probe", group: "checking", purpose: "sends wrong requests on purpose, and says how the service takes each",
 		usage: "SERVICE/OPERATION [field=value ...] | SHEET STEP",
 		examples: []string{"testbench probe lab/GradeLot lot=L-2201 moisture=17", "testbench probe stores/search grade=A -only credentials,limits", "testbench probe sheets/01-search.yaml details -bad",
 			"testbench probe ledger/Suppliers.create name=Moor city=Heatherfold -write local -rate 20/s", "testbench probe stores/search grade=A -as sheet -out sheets/wrong-search.yaml"},

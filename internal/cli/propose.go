@@ -22,7 +22,7 @@ type proposeOptions struct {
 }
 
 func proposeCommand() *command {
-	return &command{name: "propose", group: "finding one's way in answers", purpose: "derives rules from good answers: what they have in common", usage: "SOURCE ... | TARGET [field=value ...] -times N", talks: true,
+	return &command{name: "propose", group: "finding one's way in answers", purpose: "derives rules from good answers: what they have in common", usage: "SOURCE ... | TARGET [field=value ...] -times N",
 		examples: []string{"testbench propose monday.json tuesday.json", "testbench propose 17.2 18.2 last", "testbench propose stores/search grade=A -times 2", "testbench propose stores/search grade=A -times 2 -into sheets/01-search.yaml -step \"the lots\""},
 		options: func(f *flag.FlagSet) any {
 			o := &proposeOptions{}

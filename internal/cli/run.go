@@ -41,7 +41,7 @@ type runOptions struct {
 }
 
 func runCommand() *command {
-	return &command{name: "run", group: "checking", purpose: "runs sheets and judges every answer", usage: "SHEET...", talks: true,
+	return &command{name: "run", group: "checking", purpose: "runs sheets and judges every answer", usage: "SHEET...",
 		examples: []string{"testbench run sheets/search.yaml", "testbench run sheets/*.yaml -out report.html -out junit.xml", "testbench run sheets/rows.yaml -rows 3-5 -show all", "testbench run sheets/rows.yaml -repeat 100 -jobs 4 -rate 50/s"},
 		options: func(f *flag.FlagSet) any {
 			o := &runOptions{}

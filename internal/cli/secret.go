@@ -53,9 +53,6 @@ func (s *session) secret(o *secretOptions, args []string) (int, error) {
 		return 0, err
 	}
 	word := args[0]
-	if o.withdraw && word != "share" {
-		return 0, usagef("testbench secret share PUBLIC-KEY -withdraw", "-withdraw goes with secret share")
-	}
 	switch word {
 	case "share":
 		if len(args) != 2 && len(args) != 3 {

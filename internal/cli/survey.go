@@ -19,7 +19,7 @@ type surveyOptions struct {
 }
 
 func surveyCommand() *command {
-	return &command{name: "survey", group: "finding out", purpose: "shows what a contract offers, or the fields of one operation", usage: "[SERVICE|FILE|ADDRESS [OPERATION]]", fetches: true,
+	return &command{name: "survey", group: "finding out", purpose: "shows what a contract offers, or the fields of one operation", usage: "[SERVICE|FILE|ADDRESS [OPERATION]]",
 		examples: []string{"testbench survey lab", "testbench survey lab GradeLot", "testbench survey -find moisture", "testbench survey lab -logins", "testbench survey contracts/lab.wsdl -find grade"},
 		options: func(f *flag.FlagSet) any {
 			o := &surveyOptions{}

@@ -21,7 +21,7 @@ type tokenOptions struct {
 }
 
 func tokenCommand() *command {
-	return &command{name: "token", group: "getting in", purpose: "gets a token and says what is known of it", usage: "LOGIN", talks: true,
+	return &command{name: "token", group: "getting in", purpose: "gets a token and says what is known of it", usage: "LOGIN",
 		examples: []string{"testbench token clerk", "testbench token clerk -verify", "testbench token clerk -spoil tampered", "testbench token clerk -forget", "testbench token clerk -bare | other-program"},
 		options: func(f *flag.FlagSet) any {
 			o := &tokenOptions{}

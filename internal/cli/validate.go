@@ -19,7 +19,7 @@ type validateOptions struct {
 }
 
 func validateCommand() *command {
-	return &command{name: "validate", group: "checking", purpose: "holds a saved message, body or instance against its contract or schema", usage: "SERVICE|FILE|ADDRESS MESSAGE", fetches: true,
+	return &command{name: "validate", group: "checking", purpose: "holds a saved message, body or instance against its contract or schema", usage: "SERVICE|FILE|ADDRESS MESSAGE",
 		examples: []string{"testbench draft lab GradeLot | testbench validate lab -", "testbench draft lab GradeLot -answer | testbench validate contracts/lab.wsdl - -all",
 			"testbench draft stores lot -answer | testbench validate stores/lot -"},
 		options: func(f *flag.FlagSet) any {

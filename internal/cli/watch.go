@@ -24,7 +24,7 @@ type watchOptions struct {
 }
 
 func watchCommand() *command {
-	return &command{name: "watch", group: "finding one's way in answers", purpose: "repeats a call, a line a time: status, time, values, what changed", talks: true,
+	return &command{name: "watch", group: "finding one's way in answers", purpose: "repeats a call, a line a time: status, time, values, what changed",
 		usage:    "SERVICE/OPERATION | SERVICE METHOD PATH | METHOD ADDRESS [field=value ...]",
 		examples: []string{"testbench watch stores/search grade=A -pick total -every 2s -times 3", "testbench watch press/job number=1 -pick state -every 500ms -until \"state: done\""},
 		options: func(f *flag.FlagSet) any {

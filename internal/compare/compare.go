@@ -51,12 +51,13 @@ type Options struct {
 // Trees compares two documents.
 func Trees(a, b *document.Node, o Options) []Difference {
 	c := &comparing{options: o}
-	for i, ignored := range o.Ignore {
-		c.options.Ignore[i] = strings.TrimPrefix(general(ignored), "answer.")
+	c.options.Ignore = nil
+	for _, ignored := range o.Ignore {
+		c.options.Ignore = append(c.options.Ignore, place(ignored))
 	}
 	keys := map[string]string{}
 	for list, field := range o.Keys {
-		keys[strings.TrimPrefix(general(list), "answer.")] = field
+		keys[place(list)] = field
 	}
 	c.options.Keys = keys
 	c.node(Plain(a), Plain(b), "", "")

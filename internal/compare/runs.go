@@ -40,15 +40,26 @@ type stepSeen struct {
 	outcome, why, mediaType, body string
 	status                        int
 	seen                          bool
+	unrecorded                    bool // an answer came, and what was in it was not recorded
+}
+
+// Changes are what became of the steps from one run to another.
+type Changes struct {
+	Steps []StepChange
+	// Unseen is how many answers that came in both could not be compared, for at least one
+	// of the runs did not record what was in it.
+	Unseen int
+	Seen   Seen
 }
 
 // mostBodies bounds what is held of the bodies of the earlier run, in bytes.
 const mostBodies = 256 << 20
 
 // Runs lists what became of the steps from one run to another, in the order of the
-// second. What both did not record of an answer is not compared. A sheet or a row that
-// only one of them had is one change.
-func Runs(before, after history.Finished, o RunOptions) ([]StepChange, error) {
+// second. What both did not record of an answer is counted, and not compared. A sheet or a
+// row that only one of them had is one change.
+func Runs(before, after history.Finished, o RunOptions) (*Changes, error) {
+	out := &Changes{}
 	old := map[stepKey]*stepSeen{}
 	var order []stepKey
 	earlier, later := whole{}, whole{}
@@ -56,7 +67,7 @@ func Runs(before, after history.Finished, o RunOptions) ([]StepChange, error) {
 	err := eachStep(before, func(key stepKey, step *history.Step) {
 		seen := seenOf(step)
 		if room -= len(seen.body); room < 0 {
-			seen.body = ""
+			seen.body, seen.unrecorded = "", true
 		}
 		old[key] = seen
 		order = append(order, key)
@@ -71,7 +82,7 @@ func Runs(before, after history.Finished, o RunOptions) ([]StepChange, error) {
 		a := old[key]
 		if a != nil {
 			a.seen = true
-			changes = append(changes, key.compare(a, seenOf(step), o)...)
+			changes = append(changes, key.compare(a, seenOf(step), o, out)...)
 		} else if alone := earlier.without(key); alone == nil {
 			changes = append(changes, key.change("is new", "", step.Outcome))
 		} else if first[*alone] {
@@ -89,7 +100,8 @@ func Runs(before, after history.Finished, o RunOptions) ([]StepChange, error) {
 			changes = append(changes, alone.change("was not run", "", ""))
 		}
 	}
-	return changes, err
+	out.Steps = changes
+	return out, err
 }
 
 // whole is which sheets and rows a run had, as keys without a step.
@@ -149,6 +161,7 @@ func seenOf(step *history.Step) *stepSeen {
 			s.why = fmt.Sprintf("%s %s: wanted %s, got %s", c.Kind, c.Subject, c.Wanted, c.Got)
 		}
 	}
+	s.unrecorded = len(step.Exchanges) == 0 && step.Status != 0
 	if n := len(step.Exchanges); n > 0 {
 		last := step.Exchanges[n-1]
 		s.body = last.Body
@@ -171,7 +184,7 @@ func (k stepKey) change(what, before, after string) StepChange {
 
 const held = "held"
 
-func (k stepKey) compare(a, b *stepSeen, o RunOptions) []StepChange {
+func (k stepKey) compare(a, b *stepSeen, o RunOptions, all *Changes) []StepChange {
 	var out []StepChange
 	if a.outcome != b.outcome {
 		what := "came out in another way"
@@ -191,10 +204,16 @@ func (k stepKey) compare(a, b *stepSeen, o RunOptions) []StepChange {
 	if a.status != b.status {
 		out = append(out, k.change("status", strconv.Itoa(a.status), strconv.Itoa(b.status)))
 	}
-	if a.body == "" || b.body == "" || a.body == b.body {
+	if a.unrecorded || b.unrecorded {
+		all.Unseen++
+		return out
+	}
+	if a.body == "" || b.body == "" || a.body == b.body && all.Seen.isAll(o.Options) {
 		return out
 	}
 	old, now := readPlain(a), readPlain(b)
+	all.Seen.Add(old, o.Options)
+	all.Seen.Add(now, o.Options)
 	if old == nil || now == nil {
 		return out
 	}

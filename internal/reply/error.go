@@ -131,7 +131,9 @@ func tellsError(payload *document.Node) bool {
 	}
 	for _, name := range names {
 		v := payload.Get(name)
-		says := func(word string) bool { return v.Value() != nil && v.Value().IsScalar() && strings.EqualFold(v.Value().Text, word) }
+		says := func(word string) bool {
+			return v.Value() != nil && v.Value().IsScalar() && strings.EqualFold(v.Value().Text, word)
+		}
 		switch plain := plainName(name); {
 		case slices.Contains(errorNames, plain) && isGiven(v), slices.Contains(goodNames, plain) && says("false"),
 			slices.Contains(badNames, plain) && says("true"), (plain == "status" || plain == "result") && says("error"):

@@ -88,10 +88,11 @@ func (w *Work) Inputs() map[string]string {
 	return inputs
 }
 
-// What is recorded of exchanges in full: of rows that held, the first ones; of those
-// that did not, more.
+// What is recorded of exchanges in full: of rows that held, the first ones, and of each
+// step of each sheet some, so that runs can be compared; of those that did not, more.
 const (
 	fullHeld = 1_000
+	fullEach = 20
 	fullFell = 10_000
 )
 
@@ -126,6 +127,7 @@ type runner struct {
 	ended   atomic.Bool
 	begun   bool      // told by the queue
 	undos   []undoing // of the steps before the rows
+	inFull  inFull
 	outside map[string]*document.Node
 }
 
@@ -342,6 +344,35 @@ func (r *runner) outsideRow(phase string, steps []*Step) {
 	r.finish(t)
 }
 
+// inFull counts the exchanges of each step that were recorded in full.
+type inFull struct {
+	mutex  sync.Mutex
+	counts map[string]int
+}
+
+// wants says whether a step of a row has not been recorded in full often enough, and counts
+// the row as recorded then.
+func (f *inFull) wants(row *RowResult) bool {
+	f.mutex.Lock()
+	defer f.mutex.Unlock()
+	wanted := false
+	for _, step := range row.Steps {
+		wanted = wanted || len(step.Exchanges) > 0 && f.counts[step.Of] < fullEach
+	}
+	if !wanted {
+		return false
+	}
+	if f.counts == nil {
+		f.counts = map[string]int{}
+	}
+	for _, step := range row.Steps {
+		if len(step.Exchanges) > 0 {
+			f.counts[step.Of]++
+		}
+	}
+	return true
+}
+
 // finish records a row.
 func (r *runner) finish(t *task) {
 	t.size = t.row.size()
@@ -354,7 +385,7 @@ func (r *runner) finish(t *task) {
 	for _, step := range t.row.Steps {
 		exchanges += int64(len(step.Exchanges))
 	}
-	brief := t.row.Outcome == Held && r.full.Add(exchanges) > fullHeld || t.row.Outcome != Held && r.fell.Add(exchanges) > fullFell
+	brief := t.row.Outcome == Held && r.full.Add(exchanges) > fullHeld && !r.inFull.wants(t.row) || t.row.Outcome != Held && r.fell.Add(exchanges) > fullFell
 	r.clerk.rows <- finished{t.row, r.index, brief, r.session.Masker(), t.events}
 }
 
