@@ -7,9 +7,11 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"time"
 
 	"testbench/internal/hint"
@@ -34,6 +36,9 @@ type RunOptions struct {
 	Turns int      // how often the rows are run; 0 is once
 	For   time.Duration
 	Share Share
+	// Of names the run that the share belongs to: the same on each machine, another for
+	// each run. It must be given with a share of more than one.
+	Of string
 	// Listen is where calls back come in (127.0.0.1 and a free port where empty), Public
 	// the address under which others reach that.
 	Listen, Public string
@@ -249,7 +254,7 @@ func (r *running) record() error {
 		return err
 	}
 	r.head = r.result.Record()
-	r.head.Order, r.head.Share = order, o.Share.String()
+	r.head.Order, r.head.Share, r.head.Of = order, o.Share.String(), o.Of
 	r.head.Outcome = ""
 	for _, w := range r.work {
 		r.head.Sheets = append(r.head.Sheets, w.Head())
@@ -320,6 +325,14 @@ func (r *running) order() (history.Order, error) {
 			order.Inputs[name] = digest
 		}
 	}
+	if len(o.Set) > 0 {
+		// In a digest alone: they may be secret.
+		sum := sha256.New()
+		for _, name := range slices.Sorted(maps.Keys(o.Set)) {
+			fmt.Fprintf(sum, "%q=%q\n", name, o.Set[name])
+		}
+		order.Inputs["the values of -set"] = hex.EncodeToString(sum.Sum(nil))
+	}
 	return order, nil
 }
 
@@ -349,6 +362,7 @@ func (r *running) asBefore(o *RunOptions) error {
 	if o.Jobs == 0 {
 		o.Jobs = before.Order.Jobs
 	}
+	o.Of = before.Of
 	if before.Share != "" {
 		_, _ = fmt.Sscanf(before.Share, "%d/%d", &o.Share.I, &o.Share.N)
 	}
@@ -366,7 +380,7 @@ func (r *running) asBefore(o *RunOptions) error {
 func (r *running) resume() error {
 	before := r.resumes.stored.Run()
 	for name, digest := range before.Order.Inputs {
-		if now, ok := r.head.Order.Inputs[name]; !ok || now != digest {
+		if now, ok := r.head.Order.Inputs[name]; (!ok || now != digest) && !strings.Contains(name, "://") {
 			return fmt.Errorf("%s is not what it was in run %d, so its rows may be others; run it anew", name, before.Number)
 		}
 	}
@@ -376,6 +390,9 @@ func (r *running) resume() error {
 			return err
 		}
 		w.Done = done
+		if w.Before, w.BeforeTook, err = r.resumes.stored.Measured(i); err != nil {
+			return err
+		}
 		if r.state != nil {
 			outside := r.state.kept(w.File(), "first", 0, 0)
 			w.Kept = func(phase string, _, _ int) kept {
@@ -446,13 +463,22 @@ func (o *open) Close() error { return o.store.Close() }
 // from the rows.
 func (r *running) complete() error {
 	head := r.result.Record()
-	head.Order, head.Share, head.ID, head.Started = r.head.Order, r.head.Share, r.head.ID, r.head.Started
-	for i, s := range r.head.Sheets {
-		if i >= len(head.Sheets) || head.Sheets[i].File != s.File {
-			head.Sheets = slices.Insert(head.Sheets, min(i, len(head.Sheets)), s) // not begun here
-		}
+	head.Order, head.Share, head.Of, head.ID, head.Started = r.head.Order, r.head.Share, r.head.Of, r.head.ID, r.head.Started
+	for _, w := range r.work {
+		maps.Copy(head.Order.Inputs, w.Fetched())
 	}
-	head.Ended = r.result.Outcome != Interrupted
+	for i, s := range r.head.Sheets {
+		if i < len(head.Sheets) && head.Sheets[i].File == s.File {
+			continue
+		}
+		if r.resumes != nil && i < len(r.resumes.stored.Run().Sheets) {
+			s = r.resumes.stored.Run().Sheets[i] // all of it was done before
+		}
+		head.Sheets = slices.Insert(head.Sheets, min(i, len(head.Sheets)), s)
+	}
+	if head.Ended = r.result.Outcome != Interrupted; !head.Ended {
+		head.Broken = append(head.Broken, "the run was interrupted")
+	}
 	if r.resumes != nil {
 		stored := r.resumes.stored
 		if err := stored.Sum(head); err != nil {

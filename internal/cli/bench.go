@@ -159,8 +159,12 @@ func (s *session) demo(ctx context.Context, o *demoOptions) (int, error) {
 		}
 	}
 	defer server.Close()
-	if err := standin.WriteBench(dir, "http://"+server.Address); err != nil {
+	kept, err := standin.RenewBench(dir, "http://"+server.Address)
+	if err != nil {
 		return 0, err
+	}
+	for _, file := range kept {
+		s.tell.note("%s was changed here, and stays as it is", visible(file))
 	}
 	bench, err := testbench.Open(dir)
 	if err != nil {

@@ -109,10 +109,10 @@ var forms = map[string][]form{
 	"watch": the([]string{"every", "for", "times", "until", "pick", "login", "json"}, sending),
 	"run": {
 		{"with -resume", with("resume"), slices.Concat([]string{"resume", "stop", "out", "show", "full", "tell", "jobs", "listen", "callback", "json", "bench", "set"}, fetching)},
-		{"with -dry", with("dry"), slices.Concat([]string{"dry", "step", "rows", "share", "full", "json"}, sending)},
-		{"with -json", with("json"), slices.Concat([]string{"step", "from", "rows", "stop", "out", "jobs", "rate", "repeat", "for", "share", "listen", "callback", "json"}, sending)},
-		{"without -show", func(u used) bool { return !u.has("show") }, slices.Concat([]string{"step", "from", "rows", "stop", "out", "tell", "jobs", "rate", "repeat", "for", "share", "listen", "callback"}, sending)},
-		{"", always, slices.Concat([]string{"step", "from", "rows", "stop", "out", "show", "full", "tell", "jobs", "rate", "repeat", "for", "share", "listen", "callback"}, sending)},
+		{"with -dry", with("dry"), slices.Concat([]string{"dry", "step", "rows", "share", "of", "full", "json"}, sending)},
+		{"with -json", with("json"), slices.Concat([]string{"step", "from", "rows", "stop", "out", "jobs", "rate", "repeat", "for", "share", "of", "listen", "callback", "json"}, sending)},
+		{"without -show", func(u used) bool { return !u.has("show") }, slices.Concat([]string{"step", "from", "rows", "stop", "out", "tell", "jobs", "rate", "repeat", "for", "share", "of", "listen", "callback"}, sending)},
+		{"", always, slices.Concat([]string{"step", "from", "rows", "stop", "out", "show", "full", "tell", "jobs", "rate", "repeat", "for", "share", "of", "listen", "callback"}, sending)},
 	},
 	"probe": {
 		{"with -as sheet, of a step", func(u used) bool { return u.has("as") && len(u.args) > 0 && isSheetFile(u.args[0]) }, slices.Concat([]string{"as", "out", "only", "seed"}, sending)},

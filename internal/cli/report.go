@@ -123,6 +123,11 @@ func (s *session) showRun(run history.Finished) error {
 			outcome = t.in(red, sheet.Outcome)
 		}
 		t.printf("%s%ssite %s%s%s   %s\n", t.in(bold, visible(sheet.Sheet)), dot, visible(sheet.Site), dot, count(sheet.Counts.Rows, "row"), outcome)
+		for _, check := range sheet.Checks {
+			if !check.Held {
+				t.printf("  %s\n", wrap(visible(report.CheckLine(check)), t.width, 2))
+			}
+		}
 		err := history.EachFallen(run, i, func(row *history.Row, step *history.Step) {
 			if shown++; shown <= mostShownFalls {
 				s.showFallen(row, step)
@@ -139,6 +144,9 @@ func (s *session) showRun(run history.Finished) error {
 	}
 	if shown > mostShownFalls {
 		t.printf("  and %d more; -out FILE.html lists them\n", shown-mostShownFalls)
+	}
+	for _, why := range head.Broken {
+		t.printf("%s\n", t.in(red, "not whole: "+visible(why)))
 	}
 	for _, note := range head.Notes {
 		t.note("note: %s", visible(note))

@@ -35,6 +35,7 @@ type runOptions struct {
 	repeat int
 	during time.Duration
 	share  string
+	of     string
 	resume string
 	listen string
 	public string
@@ -59,6 +60,7 @@ func runCommand() *command {
 			f.IntVar(&o.repeat, "repeat", 1, "how often the rows are run")
 			f.DurationVar(&o.during, "for", 0, "repeat the rows for this `time`, as 90s or 2m")
 			f.StringVar(&o.share, "share", "", "only this machine's part of the rows: `I/N`, with I from 1")
+			f.StringVar(&o.of, "of", "", "the `name` of the run that a share belongs to: the same on each machine, another for each run")
 			f.StringVar(&o.resume, "resume", "", "go on with a `run` that was cut down: its number, or last")
 			f.StringVar(&o.listen, "listen", "", "where calls back come in: `host:port` (127.0.0.1 and a free port)")
 			f.StringVar(&o.public, "callback", "", "the `address` under which others reach that, as https://tests.heatherfold.example/back")
@@ -71,7 +73,7 @@ func runCommand() *command {
 
 // asked makes the options of a run of those of the command line.
 func (o *runOptions) asked() (testbench.RunOptions, error) {
-	out := testbench.RunOptions{Steps: o.steps, From: o.from, Stop: o.stop, Dry: o.dry, Jobs: o.jobs, Turns: o.repeat, For: o.during, Listen: o.listen, Public: o.public}
+	out := testbench.RunOptions{Steps: o.steps, From: o.from, Stop: o.stop, Dry: o.dry, Jobs: o.jobs, Turns: o.repeat, For: o.during, Listen: o.listen, Public: o.public, Of: o.of}
 	var err error
 	if out.Rows, err = parseRows(o.rows); err != nil {
 		return out, err
@@ -89,6 +91,10 @@ func (o *runOptions) asked() (testbench.RunOptions, error) {
 		return usagef(nearest.Try(given, words), "-%s takes %s or %s, not %q", option, strings.Join(words[:len(words)-1], ", "), words[len(words)-1], given)
 	}
 	switch {
+	case out.Share.N > 1 && o.of == "":
+		return out, usagef("-share "+o.share+" -of nightly-17", "a share belongs to a run: -of gives it a name, the same on each machine and another for each run")
+	case o.of != "" && out.Share.N < 2:
+		return out, usagef("take it out, or write -share 1/4", "-of has no effect without -share")
 	case o.jobs < 1 || o.jobs > mostJobs:
 		return out, usagef("", "-jobs takes a number from 1 to %d, not %d", mostJobs, o.jobs)
 	case o.repeat < 1:

@@ -1,11 +1,12 @@
 package history
 
 import (
+	"cmp"
 	"fmt"
 	"iter"
+	"maps"
 	"slices"
 	"strings"
-	"time"
 )
 
 // Gathered is the shares of a run put together.
@@ -36,21 +37,16 @@ func Gather(shares []Finished) (*Gathered, error) {
 		if i == 0 {
 			head := *run
 			g.head, all = &head, of
-			g.head.Sheets, g.head.Notes, g.head.Share, g.head.Counts, g.head.Outcome, g.head.Number = nil, nil, "", Counts{}, "", 0
+			g.head.Sheets, g.head.Notes, g.head.Broken, g.head.Share, g.head.Counts, g.head.Outcome, g.head.Number = nil, nil, nil, "", Counts{}, "", 0
 			g.head.Ended = true
 		}
-		if of != all || run.Bench != g.head.Bench || !slices.Equal(run.Order.Files, g.head.Order.Files) {
-			return nil, fmt.Errorf("run %s (share %s) and run %s (share %s) are not shares of the same run", shares[0].Run().ID, shares[0].Run().Share, run.ID, run.Share)
+		if reason := notOfOneRun(shares[0].Run(), run); of != all || reason != "" {
+			return nil, fmt.Errorf("run %s (share %s) and run %s (share %s) are not shares of the same run: %s", shares[0].Run().ID, shares[0].Run().Share, run.ID, run.Share, cmp.Or(reason, "the number of shares is another"))
 		}
 		if other, twice := seen[number]; twice {
 			return nil, fmt.Errorf("share %d is there twice: run %s and run %s", number, other, run.ID)
 		}
 		seen[number] = run.ID
-		for name, digest := range run.Order.Inputs {
-			if first, ok := g.head.Order.Inputs[name]; ok && first != digest {
-				return nil, fmt.Errorf("%s was not the same for share %s as for share %s", name, run.Share, shares[0].Run().Share)
-			}
-		}
 		if err := g.add(i, run); err != nil {
 			return nil, err
 		}
@@ -62,11 +58,62 @@ func Gather(shares []Finished) (*Gathered, error) {
 		}
 	}
 	if len(missing) > 0 {
-		g.head.Ended = false
-		g.head.Outcome = Worst(g.head.Outcome, "interrupted")
-		g.head.Notes = append(g.head.Notes, fmt.Sprintf("of %d shares these are missing: %s", all, strings.Join(missing, ", ")))
+		g.head.breakOff(fmt.Sprintf("of %d shares these are missing: %s", all, strings.Join(missing, ", ")))
 	}
+	g.judge()
 	return g, nil
+}
+
+// breakOff notes why a run is not whole.
+func (r *Run) breakOff(why string) {
+	r.Ended = false
+	r.Outcome = Worst(r.Outcome, "interrupted")
+	r.Broken = append(r.Broken, why)
+}
+
+// notOfOneRun says why two shares cannot be of the same run, or "".
+func notOfOneRun(a, b *Run) string {
+	switch x, y := a.Order, b.Order; {
+	case a.Of != b.Of:
+		return fmt.Sprintf("they belong to %q and %q", a.Of, b.Of)
+	case a.Bench != b.Bench:
+		return "the bench is another"
+	case !slices.Equal(x.Files, y.Files):
+		return "the sheets are others"
+	case x.Site != y.Site:
+		return fmt.Sprintf("the site is %q and %q", x.Site, y.Site)
+	case !slices.Equal(x.Steps, y.Steps) || !slices.Equal(x.Rows, y.Rows):
+		return "other steps or rows were chosen"
+	case x.Turns != y.Turns || x.For != y.For:
+		return "the rows were repeated in another way"
+	}
+	for _, pair := range [][2]map[string]string{{a.Order.Inputs, b.Order.Inputs}, {b.Order.Inputs, a.Order.Inputs}} {
+		for _, name := range slices.Sorted(maps.Keys(pair[0])) {
+			// What was fetched is known to those that needed it.
+			if other, known := pair[1][name]; other != pair[0][name] && (known || !strings.Contains(name, "://")) {
+				return name + " was not the same"
+			}
+		}
+	}
+	return ""
+}
+
+// judge holds the times of each sheet, over all shares, against its limits: a share alone
+// judges none.
+func (g *Gathered) judge() {
+	for _, s := range g.head.Sheets {
+		for _, c := range s.JudgeLimits() {
+			s.Checks = append(s.Checks, c)
+			s.Counts.Checks++
+			g.head.Counts.Checks++
+			if !c.Held {
+				s.Counts.ChecksFell++
+				g.head.Counts.ChecksFell++
+				s.Outcome = Worst(s.Outcome, "fell short")
+				g.head.Outcome = Worst(g.head.Outcome, "fell short")
+			}
+		}
+	}
 }
 
 // add puts one share to the others.
@@ -80,9 +127,7 @@ func (g *Gathered) add(share int, run *Run) error {
 	}
 	head.Seconds = float64(end-head.Started.UnixNano()) / 1e9
 	if !run.Ended {
-		head.Ended = false
-		head.Outcome = Worst(head.Outcome, "interrupted")
-		head.Notes = append(head.Notes, fmt.Sprintf("share %s was not run to its end", run.Share))
+		head.breakOff(fmt.Sprintf("share %s was not run to its end", run.Share))
 	}
 	for _, note := range run.Notes {
 		head.Notes = append(head.Notes, "share "+run.Share+": "+note)
@@ -91,7 +136,12 @@ func (g *Gathered) add(share int, run *Run) error {
 		at := slices.IndexFunc(head.Sheets, func(o *Sheet) bool { return o.File == s.File && o.Site == s.Site })
 		if at < 0 {
 			one := *s
-			one.Times, one.Checks = slices.Clone(s.Times), slices.Clone(s.Checks)
+			one.Checks = slices.Clone(s.Checks)
+			one.Times = nil
+			for _, t := range s.Times {
+				copied := *t
+				one.Times = append(one.Times, &copied)
+			}
 			head.Sheets = append(head.Sheets, &one)
 			g.of = append(g.of, []place{{share, i}})
 			continue
@@ -103,6 +153,8 @@ func (g *Gathered) add(share int, run *Run) error {
 		one.Outcome = Worst(one.Outcome, s.Outcome)
 		one.Seconds = max(one.Seconds, s.Seconds)
 		one.Checks = append(one.Checks, s.Checks...)
+		all := one.span().with(s.span())
+		one.Started, one.Running = all.from, all.seconds()
 		if err := one.merge(s.Times); err != nil {
 			return err
 		}
@@ -126,9 +178,15 @@ func (s *Sheet) merge(times []*Times) error {
 		if err := w.Merge(t); err != nil {
 			return err
 		}
-		perSecond := s.Times[at].PerSecond + t.PerSecond // they ran side by side
-		s.Times[at] = w.Times(time.Second)
-		s.Times[at].PerSecond = perSecond
+		s.Times[at] = w.Times(0)
+	}
+	for _, t := range s.Times {
+		t.PerSecond = 0
+		if s.Running > 0 {
+			// From the beginning of the first share to the end of the last, whether they ran
+			// side by side or one after the other.
+			t.PerSecond = float64(t.Count) / s.Running
+		}
 	}
 	return nil
 }

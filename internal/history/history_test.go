@@ -102,6 +102,7 @@ func TestNewer(t *testing.T) {
 func TestTimesTogether(t *testing.T) {
 	whole := history.NewWatch("get")
 	var shares []history.Finished
+	begun := time.Date(2026, 11, 29, 3, 0, 0, 0, time.UTC)
 	for share := range 3 {
 		w := history.NewWatch("get")
 		for i := range 1000 {
@@ -109,7 +110,8 @@ func TestTimesTogether(t *testing.T) {
 			w.Add(took)
 			whole.Add(took)
 		}
-		run := &history.Run{ID: fmt.Sprint(share), Share: fmt.Sprintf("%d/3", share+1), Ended: true, Outcome: "held", Sheets: []*history.Sheet{{Sheet: "s", File: "s.yaml", Outcome: "held", Times: []*history.Times{w.Times(10 * time.Second)}}}}
+		run := &history.Run{ID: fmt.Sprint(share), Share: fmt.Sprintf("%d/3", share+1), Ended: true, Outcome: "held", Sheets: []*history.Sheet{{Sheet: "s", File: "s.yaml", Outcome: "held", Times: []*history.Times{w.Times(10 * time.Second)},
+			Started: begun.Add(time.Duration(share) * 10 * time.Second), Running: 10, Limits: []history.Limit{{Word: "per second", Rule: "at least 200"}, {Step: "put", Word: "max", Rule: "under 5 s"}}}}}
 		shares = append(shares, &history.Held{Head: run, Each: [][]*history.Row{{{Number: share + 1, Outcome: "held"}}}})
 	}
 	g, err := history.Gather(shares)
@@ -117,7 +119,12 @@ func TestTimesTogether(t *testing.T) {
 	got, want := g.Run().Sheets[0].Times[0], whole.Times(10*time.Second)
 	assert.Equal(t, []float64{want.P50, want.P90, want.P99, want.Max}, []float64{got.P50, got.P90, got.P99, got.Max})
 	assert.EqualValues(t, 3000, got.Count)
-	assert.InDelta(t, 300, got.PerSecond, 0.001)
+	assert.InDelta(t, 100, got.PerSecond, 0.001, "they ran one after the other")
+	checks := g.Run().Sheets[0].Checks
+	require.Len(t, checks, 2)
+	assert.Equal(t, []any{"get per second", false, "100.0"}, []any{checks[0].Subject, checks[0].Held, checks[0].Got})
+	assert.Equal(t, []any{"put max", false, "nothing was measured"}, []any{checks[1].Subject, checks[1].Held, checks[1].Got})
+	assert.Equal(t, "fell short", g.Run().Outcome)
 }
 
 func FuzzOpenFile(f *testing.F) {

@@ -31,8 +31,11 @@ type Run struct {
 	Seconds float64   `json:"seconds"`
 	Outcome string    `json:"outcome"`
 	// Ended is false for a run that was cut down, or goes on.
-	Ended  bool     `json:"ended"`
-	Share  string   `json:"share,omitempty"` // I/N
+	Ended bool   `json:"ended"`
+	Share string `json:"share,omitempty"` // I/N
+	Of    string `json:"of,omitempty"`    // the run that a share belongs to, as whoever started it calls it
+	// Broken tells why the run is not whole: it was interrupted, or shares are missing.
+	Broken []string `json:"broken,omitempty"`
 	Counts Counts   `json:"counts"`
 	Notes  []string `json:"notes,omitempty"`
 	Sheets []*Sheet `json:"sheets"`
@@ -51,7 +54,9 @@ type Order struct {
 	Rate  float64       `json:"rate,omitempty"`
 	Jobs  int           `json:"jobs,omitempty"`
 	Set   bool          `json:"set,omitempty"` // values were set on the command line
-	// Inputs are the digests of the sheets and their rows.
+	// Inputs are the digests of all that decides what is run and how it is judged: the
+	// bench, the sheets, their rows, the files and contracts that they name, and the values
+	// that were set.
 	Inputs map[string]string `json:"inputs,omitempty"`
 }
 
@@ -67,6 +72,11 @@ type Sheet struct {
 	Counts   Counts   `json:"counts"`
 	Times    []*Times `json:"times,omitempty"`
 	Checks   []Check  `json:"checks,omitempty"` // of the sheet as a whole
+	Limits   []Limit  `json:"limits,omitempty"`
+	// Started is when the first of its rows was begun, and Running for how many seconds
+	// rows were run.
+	Started time.Time `json:"started,omitzero"`
+	Running float64   `json:"running,omitempty"`
 }
 
 // Row is what came of a row.
@@ -78,7 +88,10 @@ type Row struct {
 	Phase   string  `json:"phase,omitempty"`
 	Outcome string  `json:"outcome"`
 	Seconds float64 `json:"seconds,omitempty"`
-	Steps   []*Step `json:"steps"`
+	// Late is by how many milliseconds the row was begun after its turn, where a rate says
+	// when that is.
+	Late  float64 `json:"late,omitempty"`
+	Steps []*Step `json:"steps"`
 }
 
 // Name says which row it is, "" for the only one.

@@ -457,6 +457,9 @@ func (s *Store) Get(number int) (*Stored, error) {
 	if err := stored.Sum(head); err != nil {
 		return nil, err
 	}
+	if len(head.Broken) == 0 {
+		head.breakOff("the run was not run to its end")
+	}
 	head.Outcome = Worst(head.Outcome, "interrupted")
 	return stored, nil
 }

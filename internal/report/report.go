@@ -53,7 +53,16 @@ func CheckName(name string) error {
 	case err == nil && !info.IsDir():
 		return fmt.Errorf("%s: %s is no folder", name, folder)
 	}
-	return nil
+	// Whether it can be written is told before anything is sent, not after it.
+	if info, err := os.Stat(name); err == nil && info.IsDir() {
+		return fmt.Errorf("%s is a folder; write the name of a file", name)
+	}
+	probe, err := os.CreateTemp(folder, ".testbench-*")
+	if err != nil {
+		return fmt.Errorf("%s: nothing can be written into %s: %w", name, folder, err)
+	}
+	_ = probe.Close()
+	return os.Remove(probe.Name())
 }
 
 // WriteFile writes a run in the format that the file's ending names, row by row.
@@ -91,6 +100,8 @@ func JUnit(out io.Writer, run history.Finished) error {
 		suites = append(suites, one)
 		all = suite{all.tests + one.tests, all.failures + one.failures, all.errors + one.errors, all.skipped + one.skipped}
 	}
+	broken := suite{tests: len(head.Broken), errors: len(head.Broken)}
+	all.tests, all.errors = all.tests+broken.tests, all.errors+broken.errors
 	_, _ = fmt.Fprintf(out, "<testsuites name=%s %s time=\"%.3f\">\n", attribute(head.Bench), all.fallen(), head.Seconds)
 	for i, s := range head.Sheets {
 		_, _ = fmt.Fprintf(out, "  <testsuite name=%s %s time=\"%.3f\" timestamp=\"%s\">\n", attribute(s.Sheet), suites[i], s.Seconds, head.Started.UTC().Format("2006-01-02T15:04:05"))
@@ -108,6 +119,13 @@ func JUnit(out io.Writer, run history.Finished) error {
 				step.Outcome = string(sheet.FellShort)
 			}
 			writeCase(out, s, &history.Row{}, step)
+		}
+		_, _ = io.WriteString(out, "  </testsuite>\n")
+	}
+	if len(head.Broken) > 0 {
+		_, _ = fmt.Fprintf(out, "  <testsuite name=\"the run as a whole\" %s>\n", broken)
+		for _, why := range head.Broken {
+			writeCase(out, &history.Sheet{Sheet: "the run as a whole"}, &history.Row{}, &history.Step{Step: why, Outcome: string(sheet.Interrupted), Reason: why})
 		}
 		_, _ = io.WriteString(out, "  </testsuite>\n")
 	}

@@ -27,6 +27,10 @@ func Markdown(to io.Writer, run history.Finished) error {
 		which = strconv.Itoa(head.Number)
 	}
 	w.line("%s, run %s, %s, %s, %s", inMarkdown(head.Bench), which, head.Started.UTC().Format("2006-01-02 15:04:05 MST"), took(head.Seconds), count(head.Counts.Exchanges, "exchange"))
+	for _, why := range head.Broken {
+		w.line("")
+		w.line("**Not whole**: %s", inMarkdown(why))
+	}
 	for _, note := range head.Notes {
 		w.line("")
 		w.line("Note: %s", inMarkdown(note))
@@ -177,6 +181,9 @@ func CSV(to io.Writer, run history.Finished) error {
 			write(which, s.Sheet, s.Site, "", "", "", "", "", "", "", c.Kind, c.Subject, checkOutcome(c), c.Wanted, c.Got, c.Note)
 		}
 	}
+	for _, why := range head.Broken {
+		write(which, "", "", "", "", "", "the run as a whole", "", "", "", "", "", string(sheet.Interrupted), "", "", why)
+	}
 	w.Flush()
 	return w.Error()
 }
@@ -191,9 +198,12 @@ func checkOutcome(c history.Check) string {
 	return string(sheet.FellShort)
 }
 
-// inCell is a text that no spreadsheet takes for a formula.
+// inCell is a text that no spreadsheet takes for a formula; a number below zero is none.
 func inCell(text string) string {
 	text = strings.Map(harmless, text)
+	if _, err := strconv.ParseFloat(text, 64); err == nil {
+		return text
+	}
 	if text != "" && strings.ContainsRune("=+-@\t\r", rune(text[0])) {
 		return "'" + text
 	}

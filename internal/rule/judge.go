@@ -64,7 +64,7 @@ judging:
 			}
 		}
 	}
-	verdict.Wanted = r.filledIn(scope)
+	verdict.Wanted = r.FilledIn(scope)
 	if verdict.Held {
 		verdict.Got = came(judged(parts[0], found))
 	}
@@ -100,8 +100,8 @@ func came(matches []path.Match) string {
 	return fmt.Sprintf("%d values", len(matches))
 }
 
-// filledIn writes the rule with its values, for messages.
-func (r *Rule) filledIn(scope value.Scope) string {
+// FilledIn writes the rule with its values; those that are secret are masked.
+func (r *Rule) FilledIn(scope value.Scope) string {
 	var pairs []string
 	for _, h := range r.Holes() {
 		if filled, err := h.Alone().Text(scope, value.Raw); err == nil {

@@ -37,6 +37,7 @@ type Bench struct {
 
 	file      *yamlfile.File
 	contracts *contracts // read from files
+	reads     []string   // the files that it names
 	paths     sync.Map   // of services, as they are found: []string
 }
 
@@ -150,7 +151,7 @@ func OpenBench(dir string) (*Bench, error) {
 func ReadBench(dir, name string, data []byte) *Bench {
 	b := &Bench{Dir: dir, contracts: &contracts{}, file: yamlfile.Read(name, data)}
 	if b.file.Root != nil {
-		r := &reader{file: b.file, dir: dir, uses: new([]use)}
+		r := &reader{file: b.file, dir: dir, uses: new([]use), reads: &b.reads}
 		readMapping(r, "the bench", b.file.Root, b, benchKeys)
 		b.check()
 	}
@@ -270,6 +271,7 @@ func (r *reader) benchFile(n *yamlfile.Node) string {
 	if name == "" {
 		return ""
 	}
+	r.reading(name)
 	full, err := insideBench(r.dir, name)
 	if err == nil {
 		_, err = os.Stat(full)

@@ -39,6 +39,17 @@ type RunOptions struct {
 	Forget bool
 }
 
+// isRun says whether a step of the sheet itself is run.
+func (o RunOptions) isRun(step *Step, of *Sheet) bool {
+	if len(o.Steps) > 0 && !slices.Contains(o.Steps, step.Name) {
+		return false
+	}
+	if at := slices.IndexFunc(of.Steps, func(s *Step) bool { return s.Name == o.From }); at >= 0 {
+		return !slices.Contains(of.Steps[:at], step)
+	}
+	return true
+}
+
 // Share is one of several parts of the rows: I of N. The zero value is all of them.
 type Share struct{ I, N int }
 
@@ -63,6 +74,10 @@ type Work struct {
 	Done *history.Done
 	// Kept gives what an earlier run kept in a row; nil for nothing.
 	Kept func(phase string, turn, number int) map[string]*document.Node
+	// Before are the times of the rows that an earlier run finished, and BeforeTook how long
+	// these were run.
+	Before     []*history.Watch
+	BeforeTook time.Duration
 	// Keep takes what was kept in a row, and before the rows, from several goroutines;
 	// it may be nil.
 	Keep func(row *RowResult, kept map[string]*document.Node)
@@ -76,17 +91,46 @@ func (w *Work) Head() *history.Sheet {
 	return &history.Sheet{Sheet: w.Sheet.Name, File: w.File(), About: w.Sheet.About, Site: w.Session.Site.Name, Outcome: string(NotRun), RowCount: w.Sheet.rowCount()}
 }
 
-// Inputs are the files that decide which rows there are: their names in the bench, and
-// where they are.
+// Inputs are the files that decide what is run and how it is judged, by their names in the
+// bench, with where they are: the bench, the sheet and those that it runs, their rows, and
+// all files and contracts that are named in them.
 func (w *Work) Inputs() map[string]string {
+	b := w.Session.Bench
 	inputs := map[string]string{w.File(): w.Sheet.File()}
-	if rows := w.Sheet.Rows; rows != nil && rows.source != nil && rows.isFile() {
-		if full, err := fileInside(w.Session.Bench.Dir, rows.From); err == nil {
-			inputs[rows.From] = full
+	for _, name := range w.Sheet.inputs() {
+		if full, err := fileInside(b.Dir, name); err == nil {
+			inputs[name] = full
 		}
 	}
 	return inputs
 }
+
+// inputs are the names of the files of the bench that decide what a sheet comes to.
+func (s *Sheet) inputs() []string {
+	names := slices.Concat([]string{BenchFile}, s.bench.reads, s.reads)
+	if s.Rows != nil && s.Rows.source != nil && s.Rows.isFile() {
+		names = append(names, s.Rows.From)
+	}
+	for _, service := range s.bench.Services {
+		if c, err := s.bench.offline(service); err == nil && c != nil {
+			names = append(names, s.bench.contracts.files(service.Contract.LiteralText())...)
+		}
+	}
+	s.everyStep(func(_ *Sheet, step *Step) {
+		for _, u := range step.uses {
+			if u.hole.Space == "file" {
+				names = append(names, u.hole.Name)
+			}
+		}
+		if step.Sub != nil {
+			names = append(append(names, step.Sub.File), step.Sub.Sheet.inputs()...)
+		}
+	})
+	return names
+}
+
+// Fetched are digests of the contracts that were fetched from addresses, by these.
+func (w *Work) Fetched() map[string]string { return w.Session.contracts.fetched() }
 
 // What is recorded of exchanges in full: of rows that held, the first ones, and of each
 // step of each sheet some, so that runs can be compared; of those that did not, more.
@@ -108,7 +152,6 @@ type crew struct {
 	fell    atomic.Int64
 	clerk   *clerk
 	pace    *pace
-	until   time.Time // the end of For; zero for none
 }
 
 // runner runs one sheet.
@@ -125,7 +168,11 @@ type runner struct {
 	ahead   chan struct{}
 	load    *load
 	ended   atomic.Bool
-	begun   bool      // told by the queue
+	until   time.Time // the end of For, of each sheet its own; zero for none
+	begun   bool      // told by the queue, as all times of the runner
+	from    time.Time // when the sheet was begun
+	rowsEnd time.Time
+	end     time.Time
 	undos   []undoing // of the steps before the rows
 	inFull  inFull
 	outside map[string]*document.Node
@@ -160,15 +207,12 @@ func Run(ctx, kill context.Context, work []*Work, options RunOptions) []*SheetRe
 	if options.Rate > 0 {
 		c.pace = &pace{every: time.Duration(float64(time.Second) / options.Rate)}
 	}
-	if options.For > 0 {
-		c.until = time.Now().Add(options.For)
-	}
 	window := 4*options.Jobs + rowsAhead
 	runners := make([]*runner, len(work))
 	for i, w := range work {
 		runners[i] = &runner{crew: c, session: w.Session, sheet: w.Sheet, work: w, index: i, queue: make(chan *task, window+2), ahead: make(chan struct{}, window), load: newLoad(), outside: map[string]*document.Node{},
 			result: &SheetResult{Name: w.Sheet.Name, File: w.File(), About: w.Sheet.About, Site: w.Session.Site.Name, Outcome: NotRun,
-				RowCount: w.Sheet.rowCount(), Total: w.Sheet.total(options), Repeated: options.Turns > 1 || options.For > 0 || options.Rate > 0}}
+				RowCount: w.Sheet.rowCount(), Total: w.Sheet.total(options), Repeated: options.Turns > 1 || options.For > 0 || options.Rate > 0, Limits: w.Sheet.Limits.withValues(w.Session.Scope(nil, nil))}}
 		runners[i].result.plan("", slices.Concat(w.Sheet.First, w.Sheet.Steps, w.Sheet.Finally, w.Sheet.Last))
 	}
 	go func() {
@@ -220,15 +264,22 @@ func (r *runner) run() {
 			r.outside[t.Name] = t.Default
 		}
 	}
+	if r.options.For > 0 {
+		r.until = time.Now().Add(r.options.For)
+	}
 	next, stop := iter.Pull(r.rows())
 	defer stop()
 	row, any := next()
 	if !any && r.options.Share.N > 1 {
 		return // nothing of this sheet is ours
 	}
-	r.begun = true
+	r.begun, r.from = true, time.Now()
+	defer func() { r.end = time.Now() }()
 	if len(r.sheet.First) > 0 {
 		r.outsideRow("first", r.sheet.First)
+		if r.options.For > 0 {
+			r.until = time.Now().Add(r.options.For) // the time is that of the rows
+		}
 	}
 	// Rows are done by goroutines that stay: their stacks have grown already.
 	var group sync.WaitGroup
@@ -257,6 +308,7 @@ func (r *runner) run() {
 			}
 		}()
 	}
+	r.result.Started = time.Now()
 	for ; any; row, any = next() {
 		late, ok := r.turnCome()
 		if !ok {
@@ -280,6 +332,7 @@ func (r *runner) run() {
 	}
 	close(rows)
 	group.Wait()
+	r.rowsEnd = time.Now()
 	if len(r.sheet.Last) > 0 || len(r.undos) > 0 {
 		r.outsideRow("last", r.sheet.Last)
 	}
@@ -402,8 +455,10 @@ func (r *runner) unclear(t *task, why string) {
 // whether the sheet was begun at all.
 func (r *runner) show() bool {
 	o, result := r.options.Observer, r.result
-	start := time.Now()
 	watches := map[string]*history.Watch{}
+	for _, w := range r.work.Before {
+		watches[w.Step()] = w
+	}
 	told := false
 	for t := range r.queue {
 		if !told {
@@ -440,8 +495,10 @@ func (r *runner) show() bool {
 		o.SheetStarted(result)
 	}
 	result.Counts.Sheets = 1
-	result.Took = time.Since(start)
+	result.Took = r.end.Sub(r.from)
+	result.Running = r.rowsEnd.Sub(result.Started) + r.work.BeforeTook
 	r.sum(watches)
+	r.judgeLimits()
 	if r.ctx.Err() != nil {
 		result.Outcome = Interrupted
 	}
@@ -468,18 +525,16 @@ func (r *runner) watch(watches map[string]*history.Watch, row *RowResult) {
 	}
 }
 
-// sum works out the times of the steps, in the order of the sheet, and judges them.
+// sum works out the times of the steps, in the order of the sheet.
 func (r *runner) sum(watches map[string]*history.Watch) {
-	over := r.result.Took
 	add := func(name string) {
 		if w := watches[name]; w != nil {
-			r.result.Times = append(r.result.Times, w.Times(over))
-			r.judgeTimes(w, r.result.Times[len(r.result.Times)-1])
+			r.result.Times = append(r.result.Times, w.Times(r.result.Running))
 			delete(watches, name)
 		}
 	}
 	for _, p := range r.result.Plan {
-		add(item.ReplaceAllString(p.Name, ""))
+		add(history.StepOf(p.Name))
 	}
 	for _, name := range slices.Sorted(maps.Keys(watches)) {
 		add(name)

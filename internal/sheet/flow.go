@@ -4,12 +4,12 @@ import (
 	"context"
 	"fmt"
 	"maps"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
 
 	"testbench/internal/document"
+	"testbench/internal/history"
 	"testbench/internal/request"
 	"testbench/internal/yamlfile"
 )
@@ -183,15 +183,12 @@ func (x *rowRun) tell(result *StepResult) {
 	}
 }
 
-// item is how the items of a step are told apart in its name.
-var item = regexp.MustCompile(` \(\d+ of \d+\)`)
-
 // nameOf is the name of a step without which item of a list it was carried out for.
 func (x *rowRun) nameOf(name string) string {
 	if !strings.HasSuffix(name, ")") && !strings.Contains(name, "): ") {
 		return name
 	}
-	return item.ReplaceAllString(name, "")
+	return history.StepOf(name)
 }
 
 // group carries out the steps of a group, one after the other.

@@ -147,6 +147,7 @@ var operationKeys = []key[description]{
 		d.good = good
 	}},
 	{"answer", "a file with the schema of what comes back: JSON Schema or XML Schema", func(r *reader, d *description, n *yamlfile.Node) {
+		r.reading(n.Text)
 		answer, err := r.answerSchema(r.plainText(n))
 		if err != nil {
 			r.file.Report(n, "", "%v", err)

@@ -41,6 +41,7 @@ type reader struct {
 	bench *Bench // of a sheet
 	// within are the sheets that lead to the one that is read, and itself.
 	within []string
+	reads  *[]string // where the names of files are noted; nil for nowhere
 	// logins notes the logins that a login names; nil where there can be none.
 	logins *[]loginName
 }
@@ -192,6 +193,13 @@ func (r *reader) duration(n *yamlfile.Node) time.Duration {
 		return 0
 	}
 	return d
+}
+
+// reading notes that a file of the bench is read.
+func (r *reader) reading(name string) {
+	if r.reads != nil {
+		*r.reads = append(*r.reads, name)
+	}
 }
 
 // note remembers the placeholders of a template with their place.

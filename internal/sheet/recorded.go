@@ -56,7 +56,7 @@ func (s *StepResult) brief() *history.Step {
 
 // record gives a row's result in the form in which it is recorded.
 func (r *RowResult) record(brief bool) *history.Row {
-	out := &history.Row{Number: r.Number, Turn: r.Turn, Label: r.Label, Column: r.Column, Phase: r.Phase, Outcome: string(r.Outcome), Seconds: seconds(r.Took), Steps: []*history.Step{}}
+	out := &history.Row{Number: r.Number, Turn: r.Turn, Label: r.Label, Column: r.Column, Phase: r.Phase, Outcome: string(r.Outcome), Seconds: seconds(r.Took), Late: milliseconds(r.Late), Steps: []*history.Step{}}
 	for _, step := range r.Steps {
 		if brief && step.Outcome == Held {
 			out.Steps = append(out.Steps, step.brief())
@@ -96,7 +96,10 @@ func LooseEntry(steps []*StepResult, outcome Outcome, masker *secret.Masker) (hi
 // Record gives what came of a sheet, but for its rows.
 func (s *SheetResult) Record() *history.Sheet {
 	out := &history.Sheet{Sheet: s.Name, File: s.File, About: s.About, Site: s.Site, Outcome: string(s.Outcome), Seconds: seconds(s.Took),
-		RowCount: s.RowCount, Counts: s.Counts, Times: s.Times}
+		RowCount: s.RowCount, Counts: s.Counts, Times: s.Times, Limits: s.Limits, Running: seconds(s.Running)}
+	if !s.Started.IsZero() {
+		out.Started = s.Started.UTC()
+	}
 	for _, c := range s.Checks {
 		out.Checks = append(out.Checks, history.Check(c))
 	}

@@ -134,6 +134,9 @@ type SheetResult struct {
 	Counts                  Counts
 	Times                   []*history.Times // how long the exchanges of each step took
 	Checks                  []Check          // of the sheet as a whole
+	Limits                  []history.Limit  // what is expected of the times
+	Started                 time.Time        // when the first row was begun; zero for none
+	Running                 time.Duration    // from then to the end of the last row
 	Outcome                 Outcome
 	Took                    time.Duration
 }

@@ -34,6 +34,7 @@ type Sheet struct {
 	bench *Bench
 	file  *yamlfile.File
 	uses  []use
+	reads []string // the files that it names
 }
 
 // Rows says where the inputs of a sheet come from.
@@ -196,7 +197,7 @@ func (b *Bench) readSheet(name string, data []byte, within []string) *Sheet {
 	if s.file.Root == nil {
 		return s
 	}
-	r := &reader{file: s.file, dir: b.Dir, uses: &s.uses, bench: b, within: within}
+	r := &reader{file: s.file, dir: b.Dir, uses: &s.uses, reads: &s.reads, bench: b, within: within}
 	readMapping(r, "a sheet", s.file.Root, s, sheetKeys)
 	if s.Name == "" {
 		s.Name = strings.TrimSuffix(filepath.Base(name), filepath.Ext(name))

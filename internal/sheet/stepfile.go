@@ -71,6 +71,7 @@ func (s *Step) textFormat(file, text string) document.Format {
 func (r *reader) finishText(s *Step) {
 	text := s.textAt.Text
 	if s.textFile != "" {
+		r.reading(s.textFile)
 		data, err := readInside(r.dir, s.textFile)
 		if err != nil {
 			r.file.Report(s.textAt, "", "%v", err)
@@ -190,6 +191,7 @@ var stepKeys = []key[Step]{
 	}},
 	{"bytes", "a body from a file, untouched", func(r *reader, s *Step, n *yamlfile.Node) {
 		s.content(r, "bytes", nil)
+		r.reading(n.Text)
 		data, err := readInside(r.dir, r.plainText(n))
 		if err != nil {
 			r.file.Report(n, "", "%v", err)

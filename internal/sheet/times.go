@@ -4,47 +4,47 @@ import (
 	"fmt"
 	"time"
 
-	"testbench/internal/document"
 	"testbench/internal/history"
-	"testbench/internal/path"
 	"testbench/internal/rule"
+	"testbench/internal/value"
 	"testbench/internal/yamlfile"
 )
 
 // Limits are what is expected of the times of a sheet's steps, over all its rows.
 type Limits struct {
-	Rules []limit
-	Steps map[string][]limit
-	at    map[string]*yamlfile.Node
+	all []limit
+	at  map[string]*yamlfile.Node // where a step is named
 }
 
 type limit struct {
-	word string
-	rule *rule.Rule
+	step, word string
+	rule       *rule.Rule
 }
 
-// limitWords are what times are summed up as.
-var limitWords = []struct {
-	word, holds string
-	order       rule.Order
-	value       func(*history.Times) string
-}{
-	{"p50", "half of the exchanges took no longer", rule.Durations, func(t *history.Times) string { return millisText(t.P50) }},
-	{"p90", "nine of ten took no longer", rule.Durations, func(t *history.Times) string { return millisText(t.P90) }},
-	{"p95", "19 of 20 took no longer", rule.Durations, func(t *history.Times) string { return millisText(t.P95) }},
-	{"p99", "99 of 100 took no longer", rule.Durations, func(t *history.Times) string { return millisText(t.P99) }},
-	{"max", "none took longer", rule.Durations, func(t *history.Times) string { return millisText(t.Max) }},
-	{"per second", "how many there were in a second", rule.Numbers, func(t *history.Times) string { return fmt.Sprintf("%.1f", t.PerSecond) }},
+// limitsOf are the limits of one step, or of each, while they are read.
+type limitsOf struct {
+	step string
+	into *Limits
 }
 
-func millisText(ms float64) string { return fmt.Sprintf("%.1f ms", ms) }
-
-func limitKeys() []key[[]limit] {
-	var keys []key[[]limit]
-	for _, w := range limitWords {
-		keys = append(keys, key[[]limit]{w.word, w.holds, func(r *reader, into *[]limit, n *yamlfile.Node) {
-			if parsed := r.orderRule(n, w.order); parsed != nil {
-				*into = append(*into, limit{w.word, parsed})
+func limitKeys() []key[limitsOf] {
+	var keys []key[limitsOf]
+	for _, w := range history.LimitWords {
+		keys = append(keys, key[limitsOf]{w.Word, w.About, func(r *reader, of *limitsOf, n *yamlfile.Node) {
+			items := []*yamlfile.Node{n}
+			if n.Kind == yamlfile.Sequence {
+				items = r.list(n)
+			}
+			for _, item := range items {
+				parsed := r.orderRule(item, w.Order)
+				if parsed == nil {
+					continue
+				}
+				if _, err := rule.Parse(parsed.Source, false); err != nil {
+					r.file.Report(item, "write it like under 800 ms; of several in a list all must be met", "a limit is a rule in words")
+					continue
+				}
+				of.into.all = append(of.into.all, limit{of.step, w.Word, parsed})
 			}
 		}})
 	}
@@ -53,23 +53,31 @@ func limitKeys() []key[[]limit] {
 
 // limits reads expect: of a sheet.
 func (r *reader) limits(n *yamlfile.Node) *Limits {
-	l := &Limits{Steps: map[string][]limit{}, at: map[string]*yamlfile.Node{}}
-	var keys []key[Limits]
-	for _, k := range limitKeys() {
-		keys = append(keys, key[Limits]{k.name, k.holds, func(r *reader, l *Limits, n *yamlfile.Node) { k.read(r, &l.Rules, n) }})
-	}
-	keys = append(keys, key[Limits]{"steps", "step: limits of its own", func(r *reader, l *Limits, n *yamlfile.Node) {
+	l := &Limits{at: map[string]*yamlfile.Node{}}
+	keys := append(limitKeys(), key[limitsOf]{"steps", "step: limits of its own", func(r *reader, _ *limitsOf, n *yamlfile.Node) {
 		for _, e := range r.entries(n, "steps") {
-			var some []limit
-			readMapping(r, "what is expected of times", e.Value, &some, limitKeys())
-			l.Steps[e.Key.Text], l.at[e.Key.Text] = some, e.Key
+			l.at[e.Key.Text] = e.Key
+			readMapping(r, "what is expected of times", e.Value, &limitsOf{e.Key.Text, l}, limitKeys())
 		}
 	}})
-	readMapping(r, "what is expected of times", n, l, keys)
+	readMapping(r, "what is expected of times", n, &limitsOf{"", l}, keys)
 	return l
 }
 
-// vetLimits checks that the steps are there whose times are limited.
+// withValues are the limits with the values of a site put in, as they are recorded.
+func (l *Limits) withValues(scope value.Scope) []history.Limit {
+	if l == nil {
+		return nil
+	}
+	var out []history.Limit
+	for _, one := range l.all {
+		out = append(out, history.Limit{Step: one.step, Word: one.word, Rule: one.rule.FilledIn(scope)})
+	}
+	return out
+}
+
+// vetLimits checks that the steps are there whose times are limited, and that they have
+// times.
 func (s *Sheet) vetLimits() {
 	if s.Limits == nil {
 		return
@@ -78,53 +86,59 @@ func (s *Sheet) vetLimits() {
 	plan := &SheetResult{}
 	plan.plan("", s.allSteps())
 	for _, p := range plan.Plan {
-		known = append(known, item.ReplaceAllString(p.Name, ""))
+		known = append(known, history.StepOf(p.Name))
 	}
 	for name, at := range s.Limits.at {
-		found := false
-		for _, k := range known {
-			found = found || k == name
-		}
-		if !found {
-			s.reader().notThere(at, "step", name, known)
-		}
-	}
-}
-
-// judgeTimes holds the times of one step against what is expected of them.
-func (r *runner) judgeTimes(w *history.Watch, t *history.Times) {
-	l := r.sheet.Limits
-	if l == nil || r.options.Dry {
-		return
-	}
-	for _, one := range append(append([]limit(nil), l.Rules...), l.Steps[w.Step()]...) {
-		for _, word := range limitWords {
-			if word.word == one.word {
-				r.result.judgeTime(t.Step, one, word.value(t), r.session.Scope(nil, nil))
+		found := ""
+		for i, k := range known {
+			if k == name {
+				found = plan.Plan[i].Target
 			}
 		}
+		switch found {
+		case "":
+			s.reader().notThere(at, "step", name, known)
+		case "set", "work out", "listen":
+			s.file.Report(at, "take it out", "the step %q sends nothing whose time could be limited", name)
+		}
 	}
 }
 
-func (result *SheetResult) judgeTime(step string, l limit, got string, scope *Scope) {
-	node := document.NewUntyped(got)
-	c := Check{Kind: "times", Subject: step + " " + l.word, Judged: true, Got: got}
-	verdict, err := l.rule.Judge(path.Selection{Matches: []path.Match{{Where: c.Subject, Node: node}}}, path.Roots{}, scope)
-	if err != nil {
-		c.Wanted, c.Note = l.rule.Source, err.Error()
-	} else {
-		c.Held, c.Wanted, c.Note = verdict.Held, verdict.Wanted, verdict.Note
+// judgeLimits holds the times of the sheet against its limits, unless this is a part of the
+// run: then whoever puts the parts together does. Steps that were left out on the command
+// line have no times.
+func (r *runner) judgeLimits() {
+	if r.options.Dry || r.options.Share.N > 1 || r.ctx.Err() != nil {
+		return
 	}
-	if c.Note == c.Got {
-		c.Note = ""
+	whole := &history.Sheet{Sheet: r.result.Name, Times: r.result.Times}
+	for _, l := range r.result.Limits {
+		if l.Step == "" || r.isChosen(l.Step) {
+			whole.Limits = append(whole.Limits, l)
+		}
 	}
-	result.Checks = append(result.Checks, c)
-	result.Counts.Checks++
-	if !c.Held {
-		result.Counts.ChecksFell++
-		result.Outcome = worst(result.Outcome, FellShort)
+	for _, c := range whole.JudgeLimits() {
+		r.result.Checks = append(r.result.Checks, Check(c))
+		r.result.Counts.Checks++
+		if !c.Held {
+			r.result.Counts.ChecksFell++
+			r.result.Outcome = worst(r.result.Outcome, FellShort)
+		}
 	}
+}
+
+// isChosen says whether the command line has a step run.
+func (r *runner) isChosen(step string) bool {
+	for _, one := range r.sheet.allSteps() {
+		isIt := one.Name == step || len(step) > len(one.Name) && step[:len(one.Name)+1] == one.Name+":"
+		if isIt {
+			return r.options.isRun(one, r.sheet)
+		}
+	}
+	return true
 }
 
 // sinceText writes how long something took, as rules read it.
-func sinceText(d time.Duration) string { return millisText(float64(d) / float64(time.Millisecond)) }
+func sinceText(d time.Duration) string {
+	return fmt.Sprintf("%.1f ms", float64(d)/float64(time.Millisecond))
+}

@@ -1,13 +1,20 @@
 package standin
 
 import (
+	"crypto/sha256"
 	"embed"
+	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
 	"os"
+	"path"
 	"path/filepath"
+	"slices"
 	"strings"
+
+	"testbench/internal/safefile"
 )
 
 //go:embed all:demo
@@ -25,31 +32,40 @@ const BooksFile = "books.db"
 // WriteBench writes the demo bench into a folder, with the stand-in's address.
 // A folder that holds another bench is left as it is, and that is an error.
 func WriteBench(dir, base string) error {
+	_, err := RenewBench(dir, base)
+	return err
+}
+
+// RenewBench writes the bench as WriteBench does, into a folder where it may lie already,
+// and names the files that their owner changed and that stay as they are.
+func RenewBench(dir, base string) (kept []string, err error) {
 	if data, err := os.ReadFile(filepath.Join(dir, "bench.yaml")); err == nil && !strings.HasPrefix(string(data), "bench: heatherfold\n") {
-		return fmt.Errorf("there is another bench in %s already; choose another folder", dir)
+		return nil, fmt.Errorf("there is another bench in %s already; choose another folder", dir)
 	} else if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return err
+		return nil, err
 	}
 	// The lab's contract lies in the bench as a tester would save it.
 	contracts := filepath.Join(dir, "contracts")
 	if err := os.MkdirAll(contracts, 0o755); err != nil {
-		return err
+		return nil, err
 	}
 	saved := strings.NewReplacer("@BASE@/lab?xsd", "lab.xsd", "@BASE@", base).Replace(labWSDL)
 	next, err := nextStores()
 	if err != nil {
-		return err
+		return nil, err
 	}
+	w := &benchWriter{dir: dir, written: map[string]string{}}
+	w.read()
 	for name, text := range map[string]string{"lab.wsdl": saved, "lab.xsd": labXSD, "stores-next.yaml": strings.ReplaceAll(next, demoAddress, base)} {
-		if err := os.WriteFile(filepath.Join(contracts, name), []byte(text), 0o644); err != nil {
-			return err
+		if err := w.write(path.Join("contracts", name), text); err != nil {
+			return nil, err
 		}
 	}
 	root, err := fs.Sub(demo, "demo")
 	if err != nil {
-		return err
+		return nil, err
 	}
-	return fs.WalkDir(root, ".", func(name string, d fs.DirEntry, err error) error {
+	err = fs.WalkDir(root, ".", func(name string, d fs.DirEntry, err error) error {
 		if err != nil {
 			return err
 		}
@@ -61,9 +77,59 @@ func WriteBench(dir, base string) error {
 		if err != nil {
 			return err
 		}
-		text := strings.ReplaceAll(string(data), demoAddress, base)
-		return os.WriteFile(to, []byte(text), 0o644)
+		return w.write(strings.TrimSuffix(name, ".keep"), strings.ReplaceAll(string(data), demoAddress, base))
 	})
+	if err != nil {
+		return nil, err
+	}
+	slices.Sort(w.kept)
+	return w.kept, w.remember()
+}
+
+// benchWriter writes the files of the demo bench, and leaves those alone that their owner
+// changed since they were written.
+type benchWriter struct {
+	dir     string
+	written map[string]string // file: the digest of what was written
+	kept    []string
+}
+
+// record is where the digests are kept.
+func (w *benchWriter) record() string { return filepath.Join(w.dir, ".testbench", "demo.json") }
+
+func (w *benchWriter) read() {
+	if data, err := os.ReadFile(w.record()); err == nil {
+		_ = json.Unmarshal(data, &w.written) // a damaged record keeps every file
+	}
+}
+
+func (w *benchWriter) remember() error {
+	data, err := json.MarshalIndent(w.written, "", "  ")
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Dir(w.record()), 0o755); err != nil {
+		return err
+	}
+	return safefile.Write(w.record(), data, 0o644)
+}
+
+func (w *benchWriter) write(name, text string) error {
+	to := filepath.Join(w.dir, filepath.FromSlash(name))
+	if strings.HasSuffix(name, "/") {
+		return os.MkdirAll(to, 0o755)
+	}
+	if old, err := os.ReadFile(to); err == nil && string(old) != text && digest(string(old)) != w.written[name] {
+		w.kept = append(w.kept, name)
+		return nil
+	}
+	w.written[name] = digest(text)
+	return os.WriteFile(to, []byte(text), 0o644)
+}
+
+func digest(text string) string {
+	sum := sha256.Sum256([]byte(text))
+	return hex.EncodeToString(sum[:])
 }
 
 // nextStores is the version of the stores that the depots plan: what a tester compares
