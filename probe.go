@@ -196,7 +196,7 @@ func (b *Bench) probe(ctx context.Context, session *sheet.Session, probing *shee
 	if result.Number, err = b.recordSteps(session, "probe "+result.Target, steps...); err != nil {
 		result.Notes = append(result.Notes, "the probe is not recorded: "+err.Error())
 	}
-	result.Notes = append(result.Notes, session.Notes...)
+	result.Notes = append(append(result.Notes, session.Notes...), probing.Notes...)
 	return result, nil
 }
 

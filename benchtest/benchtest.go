@@ -4,11 +4,18 @@
 //	func TestPartner(t *testing.T) {
 //		benchtest.Run(t, "testdata/bench", "sheets/intake.yaml")
 //	}
+//
+// What is asked may change though no file does, so such a test is never taken from Go's test
+// cache: it reads a file in the folder .testbench of the bench that is always new. Where the
+// bench lies outside of the module, go test does not look there: run it with -count=1.
 package benchtest
 
 import (
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"testbench"
 	"testbench/internal/history"
@@ -36,6 +43,9 @@ func RunWith(t *testing.T, dir string, o testbench.RunOptions, sheets ...string)
 			t.Fatal(err)
 		}
 	}
+	if err := neverCached(dir); err != nil {
+		t.Logf("go test may take this from its cache (%v): run it with -count=1", err)
+	}
 	o.Unrecorded = true
 	result, err := bench.Run(t.Context(), sheets, o)
 	if err != nil {
@@ -43,6 +53,27 @@ func RunWith(t *testing.T, dir string, o testbench.RunOptions, sheets ...string)
 	}
 	tell(t, result.Memory())
 	return result
+}
+
+// neverCached reads a file that was changed in the future. go test keeps no result of a
+// test that read one that is new: see hashOpen in cmd/go/internal/test.
+func neverCached(dir string) error {
+	name := filepath.Join(dir, ".testbench", "asked-anew")
+	if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
+		return err
+	}
+	if err := os.WriteFile(name, nil, 0o644); err != nil {
+		return err
+	}
+	ahead := time.Now().AddDate(100, 0, 0)
+	if err := os.Chtimes(name, ahead, ahead); err != nil {
+		return err
+	}
+	file, err := os.Open(name)
+	if err != nil {
+		return err
+	}
+	return file.Close()
 }
 
 // tell makes subtests of what came of a run.
@@ -66,6 +97,9 @@ func tell(t *testing.T, run *history.Held) {
 				if !c.Held {
 					t.Error(report.CheckLine(c))
 				}
+			}
+			if sheet.Counts.Steps == 0 {
+				t.Error("nothing was run")
 			}
 		})
 	}

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"testbench/internal/exchange"
+	"testbench/internal/rule"
 	"testbench/internal/yamlfile"
 )
 
@@ -47,8 +48,9 @@ type Again struct {
 	Pause   time.Duration
 	Grow    float64 // by what each pause is longer than the one before
 	On      []*StatusRule
-	Refused bool // where no answer came
-	Fell    bool // where it fell short of what it expects
+	Refused bool            // where no answer came
+	Fell    bool            // where it fell short of what it expects
+	When    *rule.Condition // where this is so of the answer; nil for nothing
 	onAt    *yamlfile.Node
 }
 
@@ -68,16 +70,26 @@ func (a *Again) next(before time.Duration) time.Duration {
 	return time.Duration(min(float64(before)*a.Grow, float64(longestPause)))
 }
 
-// wants says whether what came of a try asks for another one.
-func (a *Again) wants(result *StepResult) bool {
+// final are statuses after which the same request does not come out better: another try
+// could lock an account, and is made only where the status is named.
+var final = []int{400, 401, 402, 403, 405, 406, 410, 411, 413, 414, 415, 417, 422, 426, 428, 431, 451, 501, 505}
+
+// wants says whether what came of a try asks for another one; data is what the condition
+// sees.
+func (a *Again) wants(result *StepResult, data func() *rule.Data) bool {
+	if a.When != nil && result.Reply != nil && result.Outcome != Interrupted && a.When.Judge(data()).Held {
+		return true
+	}
 	switch last := result.Last(); {
 	case result.Outcome == Interrupted || result.Outcome == Faulty || last == nil:
 		return false
 	case last.Failure != nil:
 		return a.Refused
-	case result.Outcome == FellShort && a.Fell:
+	case last.Answer == nil:
+		return false
+	case result.Outcome == FellShort && a.Fell && !slices.Contains(final, last.Answer.Status):
 		return true
-	case result.Outcome != Held && last.Answer != nil:
+	case result.Outcome != Held:
 		return slices.ContainsFunc(a.On, func(status *StatusRule) bool { return status.Holds(last.Answer.Status) })
 	}
 	return false
@@ -95,7 +107,9 @@ func (x *rowRun) tries(ctx context.Context, session *Session, step *Step, scope 
 			return
 		}
 		said = append(said, cameOf(result))
-		wanted := a.wants(result) && try < a.Times
+		wanted := a.wants(result, func() *rule.Data {
+			return session.data(scope, x.values, x.kept, result.Reply, x.sheet.Names)
+		}) && try < a.Times
 		asked := session.retryAfter(result.Last())
 		if !wanted || asked > longestPause {
 			note := fmt.Sprintf("tried %s: %s", times(try), strings.Join(said, ", "))
@@ -143,7 +157,8 @@ var againKeys = []key[Again]{
 		}
 		a.Grow = factor
 	}},
-	{"on", "statuses, refused, fell short", func(r *reader, a *Again, n *yamlfile.Node) { a.onAt = n }},
+	{"when", "a condition on the answer: it is tried again where it holds", func(r *reader, a *Again, n *yamlfile.Node) { a.When = r.condition(n) }},
+	{"on", "statuses, refused, fell short (not 400, 401, 403 and the like, unless they are named)", func(r *reader, a *Again, n *yamlfile.Node) { a.onAt = n }},
 }
 
 func (r *reader) again(n *yamlfile.Node) *Again {
@@ -156,9 +171,12 @@ func (r *reader) again(n *yamlfile.Node) *Again {
 			r.file.Report(n, "write times: 3", "again does not say how often")
 		}
 	}
-	if a.onAt == nil {
+	if a.onAt == nil && a.When == nil {
 		usual, _ := ParseStatus(usualAgain)
 		a.On, a.Refused = []*StatusRule{usual}, true
+		return a
+	}
+	if a.onAt == nil {
 		return a
 	}
 	items := []*yamlfile.Node{a.onAt}

@@ -13,34 +13,101 @@ import (
 	"strings"
 	"time"
 
+	"testbench/internal/contract"
 	"testbench/internal/document"
 	"testbench/internal/exchange"
 	"testbench/internal/login"
 	"testbench/internal/reply"
 )
 
-// remember notes which version of what stands at an address was seen last.
-func (s *Session) remember(record *exchange.Record, re *reply.Reply) {
+// remember notes which versions of what stands at addresses were seen last: that of the
+// answer, by its header or by what it holds, and of each item of a list.
+func (s *Session) remember(p *plan, record *exchange.Record, re *reply.Reply) {
 	a := record.Answer
 	if a == nil || a.Status < 200 || a.Status > 299 {
 		return
 	}
-	if record.Request.Method != http.MethodGet && record.Request.Method != http.MethodHead {
-		s.outdated(withoutQuery(record.Request.URL))
+	at := record.Request.URL
+	isRead := record.Request.Method == http.MethodGet || record.Request.Method == http.MethodHead
+	if !isRead {
+		s.outdated(withoutQuery(at))
 	}
 	tag := a.Header.Get("ETag")
-	if said := re.Payload.Get("@odata.etag"); tag == "" && said != nil {
-		tag = said.Text
-	}
 	if tag == "" {
-		return
+		tag = versionIn(re.Payload)
 	}
-	at := record.Request.URL
 	if location := a.Header.Get("Location"); location != "" && record.Request.Method == http.MethodPost {
 		if made, err := at.Parse(location); err == nil {
 			at = made
 		}
 	}
+	if tag != "" {
+		s.saw(at, tag)
+	}
+	items := re.Payload
+	if list := re.Payload.Get("value"); list != nil {
+		items = list
+	}
+	if p.op == nil || !isRead || items == nil || items.Kind != document.List {
+		return
+	}
+	for _, item := range items.Items {
+		if tag := versionIn(item); tag != "" {
+			if of := s.placeOf(p, at, item); of != nil {
+				s.saw(of, tag)
+			}
+		}
+	}
+}
+
+// versionIn is the version that a record of OData says of itself (OData JSON Format 4.01,
+// 4.6.9), "" for none.
+func versionIn(n *document.Node) string {
+	for _, name := range []string{"@odata.etag", "@etag"} {
+		if said := n.Get(name); said != nil && said.IsScalar() {
+			return said.Text
+		}
+	}
+	return ""
+}
+
+// placeOf is the address of an item of a list: as it says itself (OData JSON Format 4.01,
+// 4.6.8), else as the contract makes it of its key. It is nil where neither tells.
+func (s *Session) placeOf(p *plan, list *url.URL, item *document.Node) *url.URL {
+	for _, name := range []string{"@odata.id", "@id", "@odata.editLink", "@editLink"} {
+		if said := item.Get(name); said != nil {
+			if at, err := list.Parse(said.Text); err == nil {
+				return at
+			}
+		}
+	}
+	set, isList := strings.CutSuffix(p.op.Name, ".list")
+	if !isList || !p.contracted {
+		return nil
+	}
+	read := p.sibling(set + ".read")
+	if read == nil {
+		return nil
+	}
+	fields := document.NewObject()
+	for _, key := range read.Parameters {
+		if v := item.Get(key.Name); key.In == contract.InPath && v != nil {
+			fields.Set(key.Name, v)
+		}
+	}
+	built, problems := read.Build(fields, contract.BuildOptions{})
+	if len(problems) > 0 {
+		return nil
+	}
+	root, _ := strings.CutSuffix(withoutQuery(list), p.op.Path)
+	at, err := url.Parse(root + built.Path)
+	if err != nil {
+		return nil
+	}
+	return at
+}
+
+func (s *Session) saw(at *url.URL, tag string) {
 	s.mutex.Lock()
 	defer s.mutex.Unlock()
 	if s.versions == nil {
@@ -49,13 +116,13 @@ func (s *Session) remember(record *exchange.Record, re *reply.Reply) {
 	s.versions[withoutQuery(at)] = tag
 }
 
-// outdated forgets the versions of what stands above a place that was written to:
-// a line that is added changes its order, too.
+// outdated forgets the version of a place that was written to, and of what stands above
+// it: a line that is added changes its order, too.
 func (s *Session) outdated(written string) {
 	s.mutex.Lock()
 	defer s.mutex.Unlock()
 	for address := range s.versions {
-		if strings.HasPrefix(written, address+"/") {
+		if written == address || strings.HasPrefix(written, address+"/") {
 			delete(s.versions, address)
 		}
 	}
@@ -70,7 +137,7 @@ func withoutQuery(u *url.URL) string {
 // version puts the version that a change is meant for into its request: the one
 // that was seen last, else the one that there is now.
 func (s *Session) version(ctx context.Context, step *Step, p *plan, result *StepResult) {
-	if p.op == nil || !p.op.Versioned {
+	if p.op == nil || !p.op.Versioned || p.withoutVersion {
 		return
 	}
 	switch p.request.GetHeader("If-Match") {
@@ -90,7 +157,7 @@ func (s *Session) version(ctx context.Context, step *Step, p *plan, result *Step
 		if err != nil || sent.Record().Answer == nil {
 			return // the change itself will tell why
 		}
-		s.remember(sent.Record(), p.read(sent.Record()))
+		s.remember(p, sent.Record(), p.read(sent.Record()))
 		s.mutex.Lock()
 		tag = s.versions[withoutQuery(p.request.URL)]
 		s.mutex.Unlock()

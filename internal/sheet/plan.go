@@ -29,11 +29,15 @@ type plan struct {
 	described *described
 	// messageID names the message where WS-Addressing goes with it.
 	messageID string
-	logins    []string
-	writes    bool
-	notes     []string
-	filled    map[string]string
-	checks    []Check // what came of waiting
+	// withoutVersion says that the step sends no version: If-Match: null.
+	withoutVersion bool
+	// sibling finds another operation of the contract; nil where there is none.
+	sibling func(name string) *contract.Operation
+	logins  []string
+	writes  bool
+	notes   []string
+	filled  map[string]string
+	checks  []Check // what came of waiting
 }
 
 // ContractError says that a request breaks what is known of its operation.
@@ -86,6 +90,7 @@ func (s *Session) plan(ctx context.Context, step *Step, scope *Scope, names map[
 	if err != nil {
 		return nil, err
 	}
+	p.withoutVersion = slices.ContainsFunc(spec.Headers, func(h request.Pair) bool { return h.Value.Null && strings.EqualFold(h.Name, "If-Match") })
 	s.chooseLogins(p, step)
 	if step.Follow != nil && p.service != nil {
 		s.keepLoginAtHome(ctx, p)
@@ -402,6 +407,13 @@ func (s *Session) planCall(ctx context.Context, p *plan, step *Step, spec *reque
 		return err
 	}
 	p.contracted = true
+	p.sibling = func(name string) *contract.Operation {
+		op, err := c.Description.Operation(name)
+		if err != nil {
+			return nil
+		}
+		return op
+	}
 	address, err := s.serverOf(p.service, c.Description.Head())
 	if err != nil {
 		return err

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
@@ -24,8 +25,10 @@ type Probing struct {
 	Target *probe.Target
 	plan   *plan
 	step   *Step
-	// Names are those that the contract declares, and Service is the one that is asked.
+	// Service is the one that is asked.
 	Service string
+	// Notes say what of the request is not changed.
+	Notes []string
 }
 
 // Probing fills a step in as it is right, and gathers what is known of its request. A nil
@@ -87,6 +90,13 @@ func (s *Session) whatIsKnown(ctx context.Context, p *Probing) {
 	op := planned.op
 	if op == nil || op.SOAP {
 		return
+	}
+	if service := planned.service; !planned.contracted && service.templates[op.Name] != nil {
+		// Where in the body of a template a field ends up only the template knows.
+		outside := *op
+		outside.Parameters = slices.DeleteFunc(slices.Clone(op.Parameters), func(p contract.Parameter) bool { return p.In == contract.InBody || p.In == contract.InForm })
+		t.Operation, op = &outside, &outside
+		p.Notes = append(p.Notes, "the body of "+op.Name+" is made by its template:, and its fields are not changed one by one")
 	}
 	pattern, names := contract.PathPattern(op.Path)
 	t.Hold = func(r *exchange.Request) []string {
@@ -166,7 +176,7 @@ func (s *Session) Probe(ctx context.Context, p *Probing, c *probe.Case) *StepRes
 		return result
 	}
 	result.Reply = planned.read(sent.Record())
-	s.remember(sent.Record(), result.Reply)
+	s.remember(&planned, sent.Record(), result.Reply)
 	return result
 }
 

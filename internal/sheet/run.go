@@ -315,7 +315,7 @@ func (s *Session) exchange(ctx context.Context, step *Step, scope *Scope, names 
 	var re *reply.Reply
 	if err == nil {
 		re = planned.read(sent.Record())
-		s.remember(sent.Record(), re)
+		s.remember(planned, sent.Record(), re)
 		sent, re = s.pages(ctx, step, planned, sent, re, result)
 	}
 	result.Logins = append(result.Logins, logins.take()...)
@@ -435,7 +435,7 @@ func (s *Session) context(step *Step, planned *plan) Context {
 
 // showLogin puts a mark into a request of a dry run where credentials would go.
 func (s *Session) showLogin(planned *plan) {
-	if planned.op != nil && planned.op.Versioned {
+	if planned.op != nil && planned.op.Versioned && !planned.withoutVersion {
 		switch planned.request.GetHeader("If-Match") {
 		case "":
 			planned.request.SetHeader("If-Match", "[the version that is read first]")

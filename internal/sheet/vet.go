@@ -367,6 +367,9 @@ func (s *Sheet) vetConditions(v *vetter, step *Step) {
 		}
 	}
 	check(step.When, step.at)
+	if step.Again != nil {
+		check(step.Again.When, step.at)
+	}
 	for _, e := range step.WorkOut {
 		check(e.condition, step.at)
 	}
