@@ -80,11 +80,11 @@ func ExampleBench_Vet() {
 		panic(err)
 	}
 	bench.Store.Environ = secretsOf
-	problems, err := bench.Vet([]string{"sheets/wrong.yaml"}, testbench.Options{})
+	vetted, err := bench.Vet([]string{"sheets/wrong.yaml"}, testbench.Options{})
 	if err != nil {
 		panic(err)
 	}
-	fmt.Println(problems[0].Line, problems[0].Message)
+	fmt.Println(vetted.Problems[0].Line, vetted.Problems[0].Message)
 	// Output: 4 there is no operation of stores "serch"
 }
 

@@ -183,7 +183,7 @@ func (b *Bench) SheetFiles() ([]string, error) {
 
 // Vet finds what is wrong with the bench and with sheets, without sending
 // anything. Without sheets it looks at all of the bench's.
-func (b *Bench) Vet(sheets []string, o Options) (Problems, error) {
+func (b *Bench) Vet(sheets []string, o Options) (*Vetted, error) {
 	if len(sheets) == 0 {
 		var err error
 		if sheets, err = b.SheetFiles(); err != nil {
@@ -193,17 +193,31 @@ func (b *Bench) Vet(sheets []string, o Options) (Problems, error) {
 	if _, err := b.inner.At(o.Site); err != nil {
 		return nil, err
 	}
-	problems := b.inner.Vet(b.vetOptions(o, false))
+	vetted := &Vetted{Problems: b.inner.Vet(b.vetOptions(o, false))}
+	if len(sheets) == 0 {
+		vetted.Unseen = append(vetted.Unseen, "sheets: there are none in the folder sheets of the bench")
+	}
 	var read []*sheet.Sheet
 	for _, file := range sheets {
 		s, err := b.inner.OpenSheet(b.found(file))
 		if err != nil {
-			return problems, err
+			return vetted, err
 		}
-		problems = append(problems, s.Vet(b.vetOptions(o, false))...)
+		vetted.Problems = append(vetted.Problems, s.Vet(b.vetOptions(o, false))...)
+		for _, text := range s.Unseen() {
+			if !slices.Contains(vetted.Unseen, text) {
+				vetted.Unseen = append(vetted.Unseen, text)
+			}
+		}
 		read = append(read, s)
 	}
-	return problems, b.inner.Check(sheet.Arguments{Set: o.Set}, read, nil)
+	return vetted, b.inner.Check(sheet.Arguments{Set: o.Set}, read, nil)
+}
+
+// Vetted is what vetting found, and what it did not look at, with the reasons.
+type Vetted struct {
+	Problems Problems
+	Unseen   []string
 }
 
 func closeInTime(session *sheet.Session) error {

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"path/filepath"
 
@@ -29,19 +28,19 @@ func vetCommand() *command {
 					sheets = append(sheets, arg)
 				}
 			}
-			problems, err := bench.Vet(sheets, s.options())
-			var missing *sheet.NotFoundError
-			if errors.As(err, &missing) {
-				return 0, err
-			}
+			vetted, err := bench.Vet(sheets, s.options())
 			if err != nil {
 				return 0, err
 			}
-			return s.showProblems(problems)
+			return s.showProblems(vetted)
 		}}
 }
 
-func (s *session) showProblems(problems testbench.Problems) (int, error) {
+func (s *session) showProblems(vetted *testbench.Vetted) (int, error) {
+	problems := vetted.Problems
+	for _, text := range vetted.Unseen {
+		s.tell.note("not looked at: %s", visible(text))
+	}
 	serious := len(problems.Serious())
 	status := ExitHeld
 	if serious > 0 {
@@ -58,6 +57,9 @@ func (s *session) showProblems(problems testbench.Problems) (int, error) {
 		t.printf("%s\n", visible(p.String()))
 	}
 	summary := t.in(green, "no mistakes")
+	if len(vetted.Unseen) > 0 {
+		summary = t.in(green, "no mistakes in what was looked at")
+	}
 	if serious > 0 {
 		summary = t.in(red, count(serious, "mistake"))
 	}

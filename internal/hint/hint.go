@@ -318,7 +318,7 @@ func wrongMethod(e *evidence) string {
 func conflict(e *evidence) string {
 	switch {
 	case e.status(412) && e.record.Request.GetHeader("If-Match") == "":
-		return "a condition of the request was not met (RFC 9110, 15.5.13), and no If-Match was sent: the service may want the version of the record, as reply.headers.ETag of a read, under headers:"
+		return "a condition of the request was not met (RFC 9110, 15.5.13), and no If-Match was sent: read the record again, and send its version (reply.headers.ETag) as If-Match under headers:"
 	case e.status(412):
 		return "If-Match names a version that is not the present one: read the record again, keep reply.headers.ETag and send that"
 	case e.status(428):

@@ -207,6 +207,7 @@ var benchKeys = []key[Bench]{
 				s.Contract = inner.address(e.Value)
 			} else {
 				readMapping(&inner, "a service", e.Value, s, serviceKeys)
+				inner.finishService(e.Value, s)
 			}
 			b.Services = append(b.Services, s)
 		}
@@ -242,7 +243,10 @@ var siteKeys = []key[Site]{
 		s.Reading = r.choice(n, "guard", "reading") != ""
 	}},
 	{"timeout", "how long an exchange may take", func(r *reader, s *Site, n *yamlfile.Node) { s.Timeout = r.duration(n) }},
-	{"tls", "certificates", func(r *reader, s *Site, n *yamlfile.Node) { readMapping(r, "tls", n, &s.TLS, tlsKeys) }},
+	{"tls", "certificates", func(r *reader, s *Site, n *yamlfile.Node) {
+		readMapping(r, "tls", n, &s.TLS, tlsKeys)
+		r.together(n, tlsTogether)
+	}},
 	{"logins", "login: the one used here in its place", func(r *reader, s *Site, n *yamlfile.Node) {
 		s.Logins = map[string]string{}
 		for _, e := range r.entries(n, "logins") {

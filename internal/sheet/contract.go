@@ -481,6 +481,16 @@ func (d *described) undeclared(m *soap.Message) string {
 // operationsOf says for a message what a service offers, as far as that is known
 // without asking anybody.
 func (b *Bench) operationsOf(service *Service) string {
+	names := b.operationsIn(service)
+	if len(names) == 0 {
+		return "`testbench survey " + service.Name + "` lists them"
+	}
+	return "There are: " + document.FewNames(names)
+}
+
+// operationsIn lists the operations of a service, as far as they are known without asking
+// anybody.
+func (b *Bench) operationsIn(service *Service) []string {
 	names := service.OperationNames()
 	c, err := b.offline(service)
 	if err == nil && c != nil && c.Description != nil {
@@ -490,10 +500,7 @@ func (b *Bench) operationsOf(service *Service) string {
 			names = append(names, port.Binding.OperationNames()...)
 		}
 	}
-	if len(names) == 0 {
-		return "`testbench survey " + service.Name + "` lists them"
-	}
-	return "There are: " + document.FewNames(names)
+	return names
 }
 
 // broken makes an error of what is wrong with a request, nil of nothing.

@@ -29,6 +29,7 @@ var samlKeys = []key[login.SAML]{
 func (r *reader) signatureLogin(n *yamlfile.Node) login.Kind {
 	s := &login.Signature{Stamp: 5 * time.Minute}
 	readMapping(r, "a signature login", n, s, signatureKeys)
+	r.together(n, signatureTogether)
 	if s.Material.IsSet() && len(s.Sign) == 0 {
 		s.Sign = []string{"body"}
 		if s.Stamp > 0 {

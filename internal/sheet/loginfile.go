@@ -30,6 +30,7 @@ var loginKinds = map[string]func(r *reader, n *yamlfile.Node) login.Kind{
 	"key": func(r *reader, n *yamlfile.Node) login.Kind {
 		k := &login.Key{}
 		readMapping(r, "a key login", n, k, keyKeys)
+		r.together(n, keyTogether)
 		r.need(n, "key", k.Key)
 		if k.Send == (login.Send{Word: k.Send.Word}) {
 			r.file.Report(n, "write header: NAME, query: NAME or cookie: NAME", "a key login must say where the key goes")
@@ -63,6 +64,9 @@ var loginKinds = map[string]func(r *reader, n *yamlfile.Node) login.Kind{
 	"username token": func(r *reader, n *yamlfile.Node) login.Kind {
 		u := &login.UsernameToken{}
 		readMapping(r, "a username token login", n, u, usernameTokenKeys)
+		if u.Digest {
+			r.together(n, []together{{"nonce", nil, []string{"digest"}}}) // a digest has one anyway
+		}
 		r.need(n, "user", u.User, "password", u.Password)
 		return u
 	},
@@ -70,6 +74,7 @@ var loginKinds = map[string]func(r *reader, n *yamlfile.Node) login.Kind{
 	"saml": func(r *reader, n *yamlfile.Node) login.Kind {
 		s := &login.SAML{}
 		readMapping(r, "a saml login", n, s, samlKeys)
+		r.together(n, samlTogether)
 		if s.From == "" {
 			r.need(n, "assertion", s.Assertion)
 		}

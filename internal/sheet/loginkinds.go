@@ -27,6 +27,7 @@ var ntlmKeys = []key[login.NTLM]{
 func (r *reader) kerberosLogin(n *yamlfile.Node) login.Kind {
 	k := &login.Kerberos{}
 	readMapping(r, "a kerberos login", n, k, kerberosKeys)
+	r.together(n, kerberosTogether)
 	if k.Tickets == nil {
 		r.need(n, "user", k.User)
 		if k.Password == nil && k.KeyTab == nil {
@@ -80,6 +81,8 @@ func (r *reader) otherLogin(n *yamlfile.Node) string {
 func (r *reader) oauth2Login(n *yamlfile.Node) login.Kind {
 	o := &login.OAuth2{Grant: login.GrantClient}
 	readMapping(r, "an oauth2 login", n, o, oauth2Keys)
+	r.together(n, oauth2Together)
+	r.onlyBeside(n, "the grant "+o.Grant, oauth2Grants, "grant", o.Grant)
 	if o.From == nil && o.Issuer == nil {
 		r.file.Report(n, "write from: with the token endpoint's address, or issuer:", "the login does not say from:")
 	}
@@ -170,7 +173,10 @@ var oauth2Keys = slices.Concat([]key[login.OAuth2]{
 	{"give back", "revoke: the token is withdrawn at the end", func(r *reader, o *login.OAuth2, n *yamlfile.Node) {
 		o.Revoke = r.choice(n, "way to give back", "revoke") != ""
 	}},
-	{"send", "where the token goes", func(r *reader, o *login.OAuth2, n *yamlfile.Node) { readMapping(r, "send", n, &o.Send, sendKeys) }},
+	{"send", "where the token goes", func(r *reader, o *login.OAuth2, n *yamlfile.Node) {
+		readMapping(r, "send", n, &o.Send, sendKeys)
+		r.together(n, keyTogether)
+	}},
 })
 
 var sourceKeys = []key[login.TokenSource]{
@@ -211,9 +217,12 @@ var deskKeys = []key[login.Desk]{
 	{"ask", "the login call", func(r *reader, d *login.Desk, n *yamlfile.Node) { d.Ask, d.With = r.loginCall(n) }},
 	{"token at", "path to the token, or reply.text", func(r *reader, d *login.Desk, n *yamlfile.Node) { d.TokenAt = r.path(n) }},
 	{"lasts", "how long it is good: 300 s, or a path with a unit", func(r *reader, d *login.Desk, n *yamlfile.Node) { r.lasts(d, n) }},
-	{"send", "how it is sent", func(r *reader, d *login.Desk, n *yamlfile.Node) { readMapping(r, "send", n, &d.Send, sendKeys) }},
-	{"still good", "the call that verifies it", func(r *reader, d *login.Desk, n *yamlfile.Node) { d.StillGood, _ = r.loginCall(n) }},
-	{"give back", "the call that ends it", func(r *reader, d *login.Desk, n *yamlfile.Node) { d.Return, _ = r.loginCall(n) }},
+	{"send", "how it is sent", func(r *reader, d *login.Desk, n *yamlfile.Node) {
+		readMapping(r, "send", n, &d.Send, sendKeys)
+		r.together(n, keyTogether)
+	}},
+	{"still good", "the call that verifies it", func(r *reader, d *login.Desk, n *yamlfile.Node) { d.StillGood = r.callAlone(n) }},
+	{"give back", "the call that ends it", func(r *reader, d *login.Desk, n *yamlfile.Node) { d.Return = r.callAlone(n) }},
 }
 
 // loginCall reads a call of a login: its request line alone, or all of it.
@@ -223,6 +232,7 @@ func (r *reader) loginCall(n *yamlfile.Node) (spec *request.Spec, with string) {
 	}
 	a := &asking{spec: &request.Spec{}}
 	readMapping(r, "a login's call", n, a, askKeys)
+	r.together(n, askTogether)
 	if a.spec.Address == nil {
 		r.file.Report(n, "write request: POST ADDRESS", "the call does not say which request to make")
 		a.spec.Address = value.Literal("")
@@ -233,9 +243,19 @@ func (r *reader) loginCall(n *yamlfile.Node) (spec *request.Spec, with string) {
 	return a.spec, a.with
 }
 
+// callAlone reads a call of a login with which no other login goes.
+func (r *reader) callAlone(n *yamlfile.Node) *request.Spec {
+	spec, with := r.loginCall(n)
+	if with != "" {
+		r.file.Report(keyOf(n, "login"), "write it at the first call of the login", "login: has no effect at this call of a login")
+	}
+	return spec
+}
+
 func (r *reader) sessionLogin(n *yamlfile.Node) login.Kind {
 	s := &login.Session{}
 	readMapping(r, "a session login", n, s, sessionKeys)
+	r.together(n, sessionTogether)
 	if s.Open == nil && s.Echo == nil {
 		r.file.Report(n, "", "a session login needs open: (the call that opens it) or repeat: (a header that is asked for)")
 	}
@@ -260,18 +280,19 @@ var sessionKeys = []key[login.Session]{
 		}
 	}},
 	{"lasts", "how long it is good", func(r *reader, s *login.Session, n *yamlfile.Node) { s.Lasts = r.duration(n) }},
-	{"close", "the call that closes it", func(r *reader, s *login.Session, n *yamlfile.Node) { s.Shut, _ = r.loginCall(n) }},
+	{"close", "the call that closes it", func(r *reader, s *login.Session, n *yamlfile.Node) { s.Shut = r.callAlone(n) }},
 }
 
 var echoKeys = []key[login.Echo]{
 	{"header", "the header's name", func(r *reader, e *login.Echo, n *yamlfile.Node) { e.Header = r.headerName(n) }},
-	{"ask", "the call whose answer gives its value", func(r *reader, e *login.Echo, n *yamlfile.Node) { e.Ask, _ = r.loginCall(n) }},
+	{"ask", "the call whose answer gives its value", func(r *reader, e *login.Echo, n *yamlfile.Node) { e.Ask = r.callAlone(n) }},
 	{"word", "what is sent in the header to ask", func(r *reader, e *login.Echo, n *yamlfile.Node) { e.Word = r.plainText(n) }},
 }
 
 func (r *reader) hmacLogin(n *yamlfile.Node) login.Kind {
 	h := &login.HMAC{Join: "\n", Hash: "sha256", Encode: "base64"}
 	readMapping(r, "an hmac login", n, h, hmacKeys)
+	r.together(n, hmacTogether)
 	r.need(n, "key", h.Key)
 	if len(h.Sign) == 0 || h.Into.Name == "" {
 		r.file.Report(n, "write sign: with a list of "+strings.Join(login.SignedParts, ", ")+"; and into: header NAME or query NAME", "an hmac login must say what is signed, and where the signature goes")
@@ -359,6 +380,7 @@ func (r *reader) target(n *yamlfile.Node) *login.Target {
 func (r *reader) httpSignatureLogin(n *yamlfile.Node) login.Kind {
 	h := &login.HTTPSignature{}
 	readMapping(r, "an http signature login", n, h, httpSignatureKeys)
+	r.together(n, httpSignatureTogether)
 	if h.Shared == nil {
 		r.need(n, "key", h.Material.Key)
 	}

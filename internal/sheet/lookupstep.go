@@ -48,6 +48,7 @@ func (r *reader) database(e yamlfile.Entry) *Database {
 	inner.uses = &d.uses
 	r.identifier(e.Key, "a database")
 	readMapping(&inner, "a database", e.Value, d, databaseKeys)
+	r.onlyBeside(e.Value, "a database of kind "+d.Kind, databaseTogether, "kind", d.Kind)
 	if e.Value.Kind == yamlfile.Mapping && (d.Kind == "" && e.Value.Get("kind") == nil || d.Address == nil) {
 		r.file.Report(e.Key, "write kind: postgres and address: postgres://host/name", "the database %s needs kind: and address:", d.Name)
 	}

@@ -123,7 +123,7 @@ func TestEveryMistakeOfASheet(t *testing.T) {
 		{"sheet: s\nexpect:\n  steps:\n    ¦b:\n      p95: under 1 s\nsteps:\n  - step: a\n    pause: 1 ms\n", `there is no step "b"`, "there are: a"},
 		{"sheet: s\ntakes:\n  ¦a-b: required\nsteps:\n  - step: a\n    pause: 1 ms\n", `"a-b" cannot be the name of a value`, ""},
 		{"sheet: s\nrows:\n  database: books\n  sql: select lot from intake\n  columns:\n    - lot\nsteps:\n  - step: a\n    set:\n      x: ¦${lott}\n", "nothing defines ${lott}", `"lot"`},
-		{"sheet: s\nrows:\n  ¦from: data/intakes.csv\n  columns:\n    - lot\nsteps:\n  - step: a\n    pause: 1 ms\n", "columns: goes with sql:", "take it out"},
+		{"sheet: s\nrows:\n  from: data/intakes.csv\n  ¦columns:\n    - lot\nsteps:\n  - step: a\n    pause: 1 ms\n", "columns: has no effect without sql:", "take it out"},
 		{"sheet: s\nrows:\n  sql: ¦select 1\nsteps:\n  - step: a\n    pause: 1 ms\n", "does not say which database", "database:"},
 		{search("query:\n  a: ¦${run.number}"), "there is no value of the run", "id"},
 		{search("query:\n  a: ¦${site.bas}"), `there is no value of the site "bas"`, `"base"`},

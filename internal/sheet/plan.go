@@ -111,6 +111,17 @@ func (s *Session) chooseLogins(p *plan, step *Step) {
 	}
 }
 
+// operation is the name of the one that is called, "" for a request without one.
+func (p *plan) operation() string {
+	switch {
+	case p.described != nil:
+		return p.described.operation.Name
+	case p.op != nil:
+		return p.op.Name
+	}
+	return ""
+}
+
 // prefixes are those that the contract declares.
 func (p *plan) prefixes() map[string]string {
 	if p.described == nil {

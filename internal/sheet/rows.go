@@ -26,6 +26,7 @@ func (r *reader) rowsOf(n *yamlfile.Node) *Rows {
 		rows.list = n
 	default:
 		readMapping(r, "rows", n, rows, rowsKeys)
+		r.finishRowsKeys(n, rows)
 	}
 	var given []string
 	for _, one := range []struct {
@@ -51,9 +52,6 @@ func (r *reader) rowsOf(n *yamlfile.Node) *Rows {
 	if err != nil {
 		r.file.Report(rows.at, "", "%s: %v", rows.From, err)
 		return rows
-	}
-	if len(rows.query.columns) > 0 && rows.query.sql == nil {
-		r.file.Report(n, "take it out", "columns: goes with sql:; a file names its own")
 	}
 	if rows.source == nil {
 		return rows // its columns are known when it is asked

@@ -395,8 +395,8 @@ func (s *Session) judging(step *Step, planned *plan, scope *Scope, names map[str
 	if len(step.Where) > 0 {
 		j.data = s.data(scope, scope.row, scope.kept, re, all)
 	}
-	if planned.service != nil && planned.op != nil {
-		j.good = planned.service.good[planned.op.Name]
+	if planned.service != nil {
+		j.good = planned.service.good[planned.operation()]
 	}
 	return j
 }

@@ -202,7 +202,7 @@ func (b *Bench) readSheet(name string, data []byte, within []string) *Sheet {
 	if s.Name == "" {
 		s.Name = strings.TrimSuffix(filepath.Base(name), filepath.Ext(name))
 	}
-	if len(s.Steps) == 0 && s.file.Root.Get("steps") == nil {
+	if steps := s.file.Root.Get("steps"); len(s.Steps) == 0 && (steps == nil || steps.Kind == yamlfile.Sequence && len(steps.Items) == 0) {
 		s.file.Report(s.file.Root, "write steps: and below it a step with - step: NAME", "the sheet has no steps")
 	}
 	return s

@@ -146,6 +146,7 @@ func (b *Bench) Vet(options VetOptions) yamlfile.Problems {
 	before := b.file.Problems
 	b.file.Problems = nil
 	defer func() { b.file.Problems = before }()
+	b.checkContracts()
 	names := b.SiteNames()
 	if options.Site != "" {
 		names = []string{options.Site}
