@@ -1,6 +1,7 @@
 package sheet
 
 import (
+	"cmp"
 	"slices"
 	"strings"
 
@@ -33,7 +34,7 @@ func init() {
 		{"follow", "a step that follows an address", slices.Concat(ofAsking, []string{"service"}), func(s *Step) bool { return s.Follow != nil }},
 		{"set", "a step that sets values", slices.Concat(anyStep, []string{"site", "where"}), func(s *Step) bool { return len(s.Set) > 0 }},
 		{"work out", "a step that works values out", slices.Concat(anyStep, []string{"site", "where"}), func(s *Step) bool { return len(s.WorkOut) > 0 }},
-		{"pause", "a pause", anyStep, func(s *Step) bool { return s.Pause > 0 }},
+		{"pause", "a pause", []string{"step", "about", "when", "for each"}, func(s *Step) bool { return s.Pause > 0 }},
 		{"steps", "a group", anyStep, func(s *Step) bool { return len(s.Group) > 0 }},
 		{"lookup", "a lookup", slices.Concat(anyStep, []string{"sql", "find", "open", "fill", "site", "until", "every", "within", "states", "keep", "expect", "fields", "where"}),
 			func(s *Step) bool { return s.Lookup != nil && s.Lookup.database != "" }},
@@ -143,6 +144,11 @@ func (r *reader) finish(s *Step) {
 		r.finishLookup(s)
 	case "batch":
 		r.finishBatch(s)
+	case "steps":
+		// A group is known by its steps: what it shows is said of them.
+		for _, inner := range s.Group {
+			inner.About = cmp.Or(inner.About, s.About)
+		}
 	}
 	if s.Wait != nil && len(s.Wait.Until) == 0 && s.Listen == nil && slices.Contains(k.keys, "until") {
 		r.file.Report(s.at, "write until: and below it PATH: RULE", "the step %q waits, and does not say until when", s.Name)

@@ -1,0 +1,40 @@
+package sheet
+
+// StepKeys are the keys of steps, and StepKindKeys those that each kind takes beside its
+// own, as the tests go through them.
+func StepKeys() []string { return namesOf(stepKeys, func(k key[Step]) string { return k.name }) }
+
+// StepKindKeys are the keys of each kind of step.
+func StepKindKeys() map[string][]string {
+	kinds := map[string][]string{}
+	for _, k := range stepKinds {
+		kinds[k.word] = k.keys
+	}
+	return kinds
+}
+
+// WhatOf is what a kind of step is called in messages.
+func WhatOf(word string) string {
+	for _, k := range stepKinds {
+		if k.word == word {
+			return k.what
+		}
+	}
+	return ""
+}
+
+// PartKeys are the keys of a part of a batch.
+func PartKeys() []string { return ofPart }
+
+// KeysOf are the keys of the other mappings of files.
+func KeysOf() map[string][]string {
+	return map[string][]string{
+		"expect": names(expectKeys), "service": names(serviceKeys), "site": names(siteKeys), "tls": names(tlsKeys), "operation": names(operationKeys),
+		"parameter": names(parameterKeys), "rows": names(rowsKeys), "database": names(databaseKeys), "again": names(againKeys), "states": names(statesKeys),
+		"listen": names(listenKeys), "limits": names(limitKeys()), "oauth2": names(oauth2Keys), "always": names(alwaysKeys),
+	}
+}
+
+func names[T any](keys []key[T]) []string {
+	return namesOf(keys, func(k key[T]) string { return k.name })
+}
