@@ -38,3 +38,15 @@ func KeysOf() map[string][]string {
 func names[T any](keys []key[T]) []string {
 	return namesOf(keys, func(k key[T]) string { return k.name })
 }
+
+// LoginKeys are the keys of each kind of login.
+func LoginKeys() map[string][]string {
+	return map[string][]string{
+		"basic": names(basicKeys), "bearer": names(bearerKeys), "key": names(keyKeys), "digest": names(digestKeys), "ntlm": names(ntlmKeys), "kerberos": names(kerberosKeys),
+		"certificate": names(materialKeys), "oauth2": names(oauth2Keys), "desk": names(deskKeys), "session": names(sessionKeys), "hmac": names(hmacKeys),
+		"http signature": names(httpSignatureKeys), "username token": names(usernameTokenKeys), "signature": names(signatureKeys), "saml": names(samlKeys),
+	}
+}
+
+// LoginKinds are the kinds of logins.
+func LoginKinds() []string { return loginKindNames() }
