@@ -63,6 +63,16 @@ func watch(t *testing.T) *watched {
 			rw.Header().Set("Link", "<"+r.URL.Path+"?page=2>; rel=\"next\"")
 			rw.Header().Set("Content-Type", "application/json")
 			_, _ = io.WriteString(rw, `[{"n": 1}]`)
+		case r.Header.Get("X-Say") == "fault":
+			rw.Header().Set("Content-Type", "text/xml")
+			rw.WriteHeader(http.StatusInternalServerError)
+			_, _ = io.WriteString(rw, `<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Body><s:Fault><faultcode>s:Client</faultcode><faultstring>no</faultstring></s:Fault></s:Body></s:Envelope>`)
+		case r.Header.Get("X-Say") == "error":
+			rw.Header().Set("Content-Type", "application/json")
+			rw.WriteHeader(http.StatusBadRequest)
+			_, _ = io.WriteString(rw, `{"Error": {"Code": "E1", "Message": "no"}}`)
+		case r.Header.Get("X-Say") == "teapot":
+			rw.WriteHeader(http.StatusTeapot)
 		case strings.HasPrefix(r.URL.Path, "/echo"):
 			rw.Header().Set("Content-Type", "application/json")
 			_ = json.NewEncoder(rw).Encode(map[string]any{"path": r.URL.Path, "body": string(body), "n": 3, "list": []int{1, 2}})
