@@ -17,6 +17,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -71,6 +72,13 @@ func watch(t *testing.T) *watched {
 			rw.Header().Set("Content-Type", "application/json")
 			rw.WriteHeader(http.StatusBadRequest)
 			_, _ = io.WriteString(rw, `{"Error": {"Code": "E1", "Message": "no"}}`)
+		case r.Header.Get("X-Say") == "busy":
+			rw.WriteHeader(http.StatusServiceUnavailable)
+		case r.Header.Get("X-Say") == "slow":
+			select {
+			case <-r.Context().Done():
+			case <-time.After(200 * time.Millisecond):
+			}
 		case r.Header.Get("X-Say") == "teapot":
 			rw.WriteHeader(http.StatusTeapot)
 		case strings.HasPrefix(r.URL.Path, "/echo"):
@@ -187,7 +195,7 @@ func (e *effects) of(t *testing.T, text string) (said string, problems []string)
 	e.take()
 	results := sheet.Run(t.Context(), nil, []*sheet.Work{{Session: session, Sheet: read}}, sheet.RunOptions{})
 	require.NoError(t, session.Close(t.Context()))
-	var out []string
+	out := slices.Clone(session.Notes)
 	for _, one := range results {
 		for _, row := range one.Rows {
 			for _, step := range row.Steps {
