@@ -75,6 +75,9 @@ func (s *session) compare(ctx context.Context, o *compareOptions, args []string)
 	if err != nil {
 		return 0, err
 	}
+	if len(s.common.sites) == 1 {
+		return 0, usagef("-site ONE -site OTHER", "-site has no effect in compare unless it is given twice")
+	}
 	kind, err := s.comparedAs(o, args)
 	if err != nil {
 		return 0, err
