@@ -1,0 +1,207 @@
+// Command mutants breaks the judging core in one place at a time and runs the tests that
+// should notice. It takes places at random from a seed, prints those that no test noticed,
+// and fails where more than one in twenty was missed. It changes no file: the compiler is
+// given the broken one in place of the right one.
+//
+//	go run ./scripts/mutants -n 100 -seed 1
+package main
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"flag"
+	"fmt"
+	"go/ast"
+	"go/format"
+	"go/parser"
+	"go/token"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+)
+
+// subjects are what is broken, with the tests that should notice.
+var subjects = []struct {
+	files []string
+	tests []string
+}{
+	{[]string{"internal/rule/*.go"}, []string{"./internal/rule", "./internal/sheet"}},
+	{[]string{"internal/sheet/judge.go", "internal/sheet/waiting.go", "internal/sheet/expect.go", "internal/sheet/again.go", "internal/sheet/times.go", "internal/reply/error.go", "internal/history/limits.go", "internal/history/gather.go"},
+		[]string{"./internal/sheet", "./internal/reply", "./internal/history", "./cmd/testbench"}},
+	{[]string{"internal/sheet/read.go", "internal/sheet/stepfile.go", "internal/sheet/stepkinds.go", "internal/sheet/together.go", "internal/sheet/rows.go", "internal/sheet/operation.go", "internal/sheet/vet.go", "internal/sheet/arguments.go"},
+		[]string{"./internal/sheet", "./cmd/testbench"}},
+}
+
+// mutant is one place, and what is done there.
+type mutant struct {
+	file, what string
+	line       int
+	tests      []string
+	source     []byte
+}
+
+var swapped = map[token.Token]token.Token{
+	token.EQL: token.NEQ, token.NEQ: token.EQL, token.LSS: token.LEQ, token.LEQ: token.LSS, token.GTR: token.GEQ, token.GEQ: token.GTR, token.LAND: token.LOR, token.LOR: token.LAND,
+	token.ADD: token.SUB, token.SUB: token.ADD,
+}
+
+func main() {
+	count := flag.Int("n", 100, "how many places are broken")
+	seed := flag.Uint64("seed", 1, "decides which")
+	limit := flag.Duration("limit", 3*time.Minute, "how long the tests of one may take")
+	flag.Parse()
+	all, err := find()
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(2)
+	}
+	r := rand.New(rand.NewPCG(*seed, 0))
+	r.Shuffle(len(all), func(i, j int) { all[i], all[j] = all[j], all[i] })
+	all = all[:min(*count, len(all))]
+	missed := 0
+	for i, m := range all {
+		noticed, err := m.try(*limit)
+		if err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			os.Exit(2)
+		}
+		word := "noticed"
+		if !noticed {
+			word, missed = "MISSED", missed+1
+		}
+		fmt.Printf("%3d %s %s:%d %s\n", i+1, word, m.file, m.line, m.what)
+	}
+	fmt.Printf("%d of %d were noticed\n", len(all)-missed, len(all))
+	if missed*20 > len(all) {
+		os.Exit(1)
+	}
+}
+
+// find lists every place of the subjects that can be broken.
+func find() ([]*mutant, error) {
+	var all []*mutant
+	for _, s := range subjects {
+		for _, pattern := range s.files {
+			names, err := filepath.Glob(pattern)
+			if err != nil {
+				return nil, err
+			}
+			for _, name := range names {
+				if strings.HasSuffix(name, "_test.go") {
+					continue
+				}
+				found, err := inFile(name)
+				if err != nil {
+					return nil, err
+				}
+				for _, m := range found {
+					m.tests = s.tests
+				}
+				all = append(all, found...)
+			}
+		}
+	}
+	return all, nil
+}
+
+// inFile breaks a file in each place that it has, one after the other.
+func inFile(name string) ([]*mutant, error) {
+	source, err := os.ReadFile(name)
+	if err != nil {
+		return nil, err
+	}
+	files := token.NewFileSet()
+	tree, err := parser.ParseFile(files, name, source, parser.ParseComments)
+	if err != nil {
+		return nil, err
+	}
+	var out []*mutant
+	var failed error
+	take := func(at token.Pos, what string, change, back func()) {
+		change()
+		var text bytes.Buffer
+		if err := format.Node(&text, files, tree); err != nil && failed == nil {
+			failed = err
+		}
+		back()
+		out = append(out, &mutant{file: name, what: what, line: files.Position(at).Line, source: text.Bytes()})
+	}
+	ast.Inspect(tree, func(n ast.Node) bool {
+		switch n := n.(type) {
+		case *ast.BinaryExpr:
+			if to, ok := swapped[n.Op]; ok && !isText(n) {
+				from := n.Op
+				take(n.OpPos, from.String()+" became "+to.String(), func() { n.Op = to }, func() { n.Op = from })
+			}
+		case *ast.IfStmt:
+			cond := n.Cond
+			take(n.Pos(), "a condition became its opposite", func() { n.Cond = &ast.UnaryExpr{Op: token.NOT, X: &ast.ParenExpr{X: cond}} }, func() { n.Cond = cond })
+		case *ast.Ident:
+			if (n.Name == "true" || n.Name == "false") && n.Obj == nil {
+				from := n.Name
+				to := map[string]string{"true": "false", "false": "true"}[from]
+				take(n.Pos(), from+" became "+to, func() { n.Name = to }, func() { n.Name = from })
+			}
+		case *ast.BlockStmt:
+			for i, statement := range n.List {
+				call, ok := statement.(*ast.ExprStmt)
+				if !ok {
+					continue
+				}
+				list := n.List
+				take(call.Pos(), "a call was left out", func() { n.List = slices.Concat(list[:i:i], list[i+1:]) }, func() { n.List = list })
+			}
+		}
+		return true
+	})
+	return out, failed
+}
+
+// isText says whether an expression joins texts, of which there is no difference.
+func isText(n *ast.BinaryExpr) bool {
+	text := func(e ast.Expr) bool {
+		l, ok := e.(*ast.BasicLit)
+		return ok && l.Kind == token.STRING
+	}
+	inner, ok := n.X.(*ast.BinaryExpr)
+	return n.Op == token.ADD && (text(n.X) || text(n.Y) || ok && isText(inner)) || n.Op == token.SUB && (text(n.X) || text(n.Y))
+}
+
+// try runs the tests on the broken file. One that cannot be built does not count as noticed
+// by a test, but can never come to be: it is noticed too.
+func (m *mutant) try(limit time.Duration) (noticed bool, err error) {
+	dir, err := os.MkdirTemp("", "mutant")
+	if err != nil {
+		return false, err
+	}
+	defer func() { _ = os.RemoveAll(dir) }()
+	full, err := filepath.Abs(m.file)
+	if err != nil {
+		return false, err
+	}
+	broken, overlay := filepath.Join(dir, "broken.go"), filepath.Join(dir, "overlay.json")
+	replace, err := json.Marshal(map[string]map[string]string{"Replace": {full: broken}})
+	if err != nil {
+		return false, err
+	}
+	if err := os.WriteFile(broken, m.source, 0o600); err != nil {
+		return false, err
+	}
+	if err := os.WriteFile(overlay, replace, 0o600); err != nil {
+		return false, err
+	}
+	for _, test := range m.tests {
+		ctx, cancel := context.WithTimeout(context.Background(), limit)
+		err := exec.CommandContext(ctx, "go", "test", "-short", "-failfast", "-overlay", overlay, test).Run()
+		cancel()
+		if err != nil {
+			return true, nil
+		}
+	}
+	return false, nil
+}
