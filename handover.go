@@ -72,7 +72,11 @@ func (b *Bench) Handover(ctx context.Context, step *sheet.Step, takes []*path.Pa
 			p.About = append(p.About, "(no code takes "+t.Source+" out of the answer)")
 			continue
 		}
-		p.Takes = append(p.Takes, takeOf(takeName(t, step), steps, fromReply, captured.Main))
+		name := takeName(t, step)
+		for i := 2; slices.ContainsFunc(p.Takes, func(known handover.Take) bool { return known.Name == name }); i++ {
+			name = fmt.Sprintf("%s_%d", takeName(t, step), i)
+		}
+		p.Takes = append(p.Takes, takeOf(name, steps, fromReply, captured.Main))
 	}
 	p.Secrets, err = marks.secrets(p)
 	return p, err
@@ -138,13 +142,27 @@ func takeOf(name string, steps []path.Plain, fromReply bool, r *exchange.Request
 			t.From = "header"
 		}
 		steps = steps[1:]
-	} else if document.FormatOf(r.GetHeader("Content-Type"), r.Body) == document.XML && len(r.Body) > 0 || strings.Contains(r.GetHeader("Accept"), "xml") {
+	} else if answersXML(r, steps) {
 		t.From = "xml"
 	}
 	for _, s := range steps {
 		t.Steps = append(t.Steps, handover.Step{Name: s.Name, Index: s.Index, IsIndex: s.Name == ""})
 	}
 	return t
+}
+
+// answersXML says whether the answer to a request will be XML: it asks for it, or is XML
+// itself. Where neither says anything, a step @name does: a name in JSON that begins so
+// has a dot in it (@odata.etag).
+func answersXML(r *exchange.Request, steps []path.Plain) bool {
+	accept := r.GetHeader("Accept")
+	switch asksXML, asksJSON := strings.Contains(accept, "xml"), strings.Contains(accept, "json"); {
+	case asksXML != asksJSON:
+		return asksXML
+	case len(r.Body) > 0:
+		return document.FormatOf(r.GetHeader("Content-Type"), r.Body) == document.XML
+	}
+	return slices.ContainsFunc(steps, func(s path.Plain) bool { return strings.HasPrefix(s.Name, "@") && !strings.Contains(s.Name, ".") })
 }
 
 // marking gives marks for secrets while requests are made.

@@ -62,6 +62,9 @@ func meaning(r *http.Request, body []byte) string {
 			login, _ = url.QueryUnescape(login)
 		}
 	}
+	if len(body) == 0 && r.Method != http.MethodGet { // RFC 9110 section 8.6: a method that has a body says that it is empty
+		out = append(out, "Content-Length: "+r.Header.Get("Content-Length"))
+	}
 	text := strings.TrimSpace(betweenTags.ReplaceAllString(string(body), "><"))
 	var value any
 	switch {
@@ -95,6 +98,12 @@ func TestHandedOver(t *testing.T) {
 		case strings.HasPrefix(r.URL.Path, "/soap"):
 			w.Header().Set("Content-Type", "text/xml; charset=utf-8")
 			_, _ = io.WriteString(w, `<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Body><a:R xmlns:a="urn:a"><a:lot no="1"><id>x &amp; y</id></a:lot><a:lot no="2"><id>&#233;</id></a:lot></a:R></s:Body></s:Envelope>`)
+		case strings.HasPrefix(r.URL.Path, "/latin"): // as the header says, though the first line says otherwise
+			w.Header().Set("Content-Type", "application/xml; charset=ISO-8859-1")
+			_, _ = io.WriteString(w, "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<stock xmlns:x=\"urn:x\" place=\"K\xf6ln\"><lot no=\"1\" x:no=\"1\" id=\"\xe9\"><id>inside</id></lot><lot id=\"\xfc2\"><name>Bl\xfcte</name></lot></stock>")
+		case strings.HasPrefix(r.URL.Path, "/prolog"): // as the first line says
+			w.Header().Set("Content-Type", "application/xml")
+			_, _ = io.WriteString(w, "<?xml version='1.0' encoding='ISO-8859-1'?><stock><lot id=\"\xfc2\"><name>Bl\xfcte</name></lot></stock>")
 		case strings.HasPrefix(r.URL.Path, "/no"):
 			w.WriteHeader(http.StatusTeapot)
 			_, _ = io.WriteString(w, "no tea here")
@@ -151,6 +160,8 @@ logins:
 		{"form", []string{"s", "POST", "/text", "-in", "form.a=" + nasty, "-in", "form.b=${sealed.odd}", "-login", "query"}, nil},
 		{"SOAP", []string{"s", "POST", "/soap", "-body", "body.xml", "-in", "header.Content-Type=text/xml", "-set", "note=" + nasty}, []string{"lot[1].id", "lot[0].no", "lot[1].no"}},
 		{"binary", []string{"s", "PUT", "/text", "-bytes", "data.bin", "-in", "header.Content-Type=application/x-comb"}, nil},
+		{"header's charset", []string{"s", "GET", "/latin", "-in", "header.Accept=application/xml"}, []string{"@place", "lot[0].@id", "lot[0].id", "lot[1].@id", "lot[1].name"}},
+		{"first line's charset", []string{"s", "POST", "/prolog"}, []string{"lot.@id", "reply.headers.X-Made"}},
 		{"refused", []string{"s", "GET", "/no"}, nil},
 		{"unreached", []string{"GET", "http://127.0.0.1:1/", "-allow", "127.0.0.1", "-login", "none"}, nil},
 	}
@@ -170,7 +181,7 @@ logins:
 			picked += one.stdout
 		}
 		for _, language := range []string{"shell", "go", "python", "requests", "javascript", "typescript", "java", "kotlin", "csharp", "php", "ruby", "perl"} {
-			if (language == "kotlin" || language == "typescript") && c.name != "JSON" && c.name != "SOAP" {
+			if (language == "kotlin" || language == "typescript") && c.name != "JSON" && c.name != "SOAP" && c.name != "header's charset" {
 				continue // they take seconds each
 			}
 			t.Run(c.name+" "+language, func(t *testing.T) {

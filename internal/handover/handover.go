@@ -72,7 +72,8 @@ type Take struct {
 	Steps []Step // of a header, its name
 }
 
-// Step is a member by its name, or an element of a list by its place from 0.
+// Step is a member by its name, or an element of a list by its place from 0. In XML a
+// name behind @ is an attribute's.
 type Step struct {
 	Name    string
 	Index   int
@@ -153,7 +154,11 @@ func (l *Language) functions(p *Program) template.FuncMap {
 		"takes":   func(from string) bool { return p.takes(from) },
 		"basic":   func() bool { return slices.ContainsFunc(p.requests(), (*Request).hasBasic) },
 		"binary":  func() bool { return slices.ContainsFunc(p.requests(), func(r *Request) bool { return r.Bytes != nil }) },
-		"hasBody": func(r Request) bool { return len(r.Body) > 0 || r.Bytes != nil },
+		"hasBody": (Request).hasBody,
+		// RFC 9110 section 8.6: methods whose body means something say that it is empty.
+		"emptyBody": func(r Request) bool {
+			return !r.hasBody() && slices.Contains([]string{"POST", "PUT", "PATCH"}, r.Method)
+		},
 		"header": func(r Request, name string) bool {
 			return slices.ContainsFunc(r.Headers, func(h Header) bool { return strings.EqualFold(h.Name, name) })
 		},
@@ -189,6 +194,8 @@ func (p *Program) requests() []*Request {
 	}
 	return all
 }
+
+func (r Request) hasBody() bool { return len(r.Body) > 0 || r.Bytes != nil }
 
 func (r *Request) hasBasic() bool {
 	return slices.ContainsFunc(r.Headers, func(h Header) bool { return h.Basic })
@@ -287,6 +294,8 @@ func xPath(t Take) string {
 			// taken with the name before it
 		case s.IsIndex:
 			out += fmt.Sprintf("/*[%d]", s.Index+1)
+		case strings.HasPrefix(s.Name, "@"):
+			out += fmt.Sprintf("/@*[local-name()=%q]", s.Name[1:])
 		default:
 			at := 1
 			if i+1 < len(t.Steps) && t.Steps[i+1].IsIndex {
