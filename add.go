@@ -82,6 +82,9 @@ type adder struct {
 	before  int               // mistakes that the bench had
 	files   map[string][]byte // that the contract consists of
 	notYet  error             // why the address is no contract
+	// base is the beginning of the service's address, put into the site by baseName; empty
+	// while there is none.
+	base, baseName string
 }
 
 // contract reads the source as a contract; nil where it is an example.
@@ -190,6 +193,9 @@ func (d *adder) address(whole string) (string, error) {
 	}
 	site := d.bench.inner.Sites[0]
 	best, text := "", ""
+	if d.baseName != "" && strings.HasPrefix(whole, d.base+"/") {
+		return "${" + d.baseName + "}" + strings.TrimPrefix(whole, d.base), nil
+	}
 	for _, f := range site.Set {
 		node := f.Value.Known(nil)
 		if node == nil || !node.IsScalar() || !source.IsAddress(node.Text) {
@@ -207,9 +213,9 @@ func (d *adder) address(whole string) (string, error) {
 		return whole, nil
 	}
 	name := "base"
-	if d.hasValue(site, name) {
+	if d.hasValue(site, name) || d.baseName == name {
 		name = strings.ReplaceAll(d.a.Name, "-", "_") + "_base"
-		if !value.IsIdentifier(name) || d.hasValue(site, name) {
+		if !value.IsIdentifier(name) || d.hasValue(site, name) || d.baseName != "" {
 			return whole, nil
 		}
 	}
@@ -217,6 +223,7 @@ func (d *adder) address(whole string) (string, error) {
 	if err := d.insert("sites."+site.Name+".set", name+": "+base+"\n"); err != nil {
 		return "", err
 	}
+	d.baseName, d.base = name, base
 	return "${" + name + "}" + strings.TrimPrefix(whole, base), nil
 }
 

@@ -11,9 +11,11 @@ import (
 
 	"testbench"
 	"testbench/internal/document"
+	"testbench/internal/history"
 	"testbench/internal/login"
 	"testbench/internal/nearest"
 	"testbench/internal/path"
+	"testbench/internal/report"
 	"testbench/internal/safefile"
 	"testbench/internal/sheet"
 	"testbench/internal/value"
@@ -293,7 +295,14 @@ func (s *session) find(result *testbench.StepResult, p *path.Path) (*document.No
 // tellOutcome says on standard error why a call fell short.
 func (s *session) tellOutcome(result *testbench.StepResult) {
 	if result.Outcome != testbench.Held {
-		s.tell.note("%s %s: %s", result.Target, result.Outcome, visible(strings.TrimSpace(result.Reason+" "+result.Says)))
+		why := []string{result.Reason}
+		for _, c := range result.Checks {
+			if c.Judged && !c.Held {
+				why = append(why, report.CheckLine(history.Check(c)))
+			}
+		}
+		why = slices.DeleteFunc(append(why, result.Says), func(text string) bool { return text == "" })
+		s.tell.note("%s %s: %s", result.Target, result.Outcome, visible(strings.Join(why, "; ")))
 		for _, text := range result.Hints {
 			s.tell.note("  try: %s", visible(text))
 		}

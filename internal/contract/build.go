@@ -69,7 +69,7 @@ func (p Problem) String() string {
 // have the same.
 func (o *Operation) Build(fields *document.Node, options BuildOptions) (*Request, []Problem) {
 	b := &builder{op: o, options: options, given: map[string]*document.Node{}, as: map[string]string{}, body: document.NewObject()}
-	for _, m := range o.undotted(fields).Members {
+	for _, m := range fields.Undotted(o.names()).Members {
 		b.field(m.Key, m.Value)
 	}
 	b.parameters()
@@ -87,54 +87,13 @@ func (o *Operation) Build(fields *document.Node, options BuildOptions) (*Request
 	return &b.request, b.problems
 }
 
-// undotted puts fields below one another together again where their names, joined by dots,
-// are the name of one: page.size is a field before it is the size of a page.
-func (o *Operation) undotted(fields *document.Node) *document.Node {
+// names lists those of all fields.
+func (o *Operation) names() []string {
 	names := o.bodyNames()
 	for _, p := range o.Parameters {
 		names = append(names, p.Name, p.Wire)
 	}
-	for _, name := range names {
-		first, rest, isDotted := strings.Cut(name, ".")
-		if !isDotted || slices.Contains(names, first) || fields.Get(name) != nil {
-			continue
-		}
-		if v, left := takeOut(fields, first, rest); v != nil {
-			left.Members = append(left.Members, document.Member{Key: name, Value: v})
-			fields = left
-		}
-	}
-	return fields
-}
-
-// takeOut gives what is at a path of names below a tree, and the tree without it; nil where
-// nothing is there.
-func takeOut(from *document.Node, first, rest string) (v, left *document.Node) {
-	below := from.Get(first)
-	if below == nil {
-		return nil, nil
-	}
-	left = document.NewObject()
-	for _, m := range from.Members {
-		if m.Key != first {
-			left.Members = append(left.Members, m)
-		}
-	}
-	if rest == "" {
-		return below, left
-	}
-	if below.Kind != document.Object {
-		return nil, nil
-	}
-	next, after, _ := strings.Cut(rest, ".")
-	v, inner := takeOut(below, next, after)
-	if v == nil {
-		return nil, nil
-	}
-	if len(inner.Members) > 0 {
-		left.Members = append(left.Members, document.Member{Key: first, Value: inner})
-	}
-	return v, left
+	return names
 }
 
 // takesForm says whether the body of an operation is a form.

@@ -131,6 +131,9 @@ type Operation struct {
 	// Versioned says that a change asks for the version that it is meant for, in
 	// If-Match (RFC 9110, 13.1.1).
 	Versioned bool
+	// TakesVersion says that a change may carry the version, asked for or not (OData
+	// Protocol 4.01, 8.2.4): one that an answer named goes along.
+	TakesVersion bool
 	// See turns the body of an answer into the form that paths start from; nil takes
 	// it as it is.
 	See func(body *document.Node) *document.Node

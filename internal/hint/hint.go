@@ -6,6 +6,7 @@ package hint
 import (
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -416,6 +417,9 @@ func unreadable(e *evidence) string {
 func errorUnderSuccess(e *evidence) string {
 	if e.answer == nil || e.answer.Status > 299 || e.Reply == nil || e.Reply.Failed != nil || e.Reply.Error() == nil {
 		return ""
+	}
+	if slices.ContainsFunc(e.Checks, func(c sheet.Check) bool { return c.Subject == "error" }) {
+		return "" // it was checked
 	}
 	return fmt.Sprintf("the status is %d, but the body carries an error; check it with expect: error: none", e.answer.Status)
 }

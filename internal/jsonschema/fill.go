@@ -72,7 +72,7 @@ func (f *filler) object(s *Schema, v *document.Node, path string, depth int) *do
 		names[i] = p.name
 		known[p.name] = p
 	}
-	for _, m := range v.Members {
+	for _, m := range v.Undotted(names).Members {
 		p, named := known[m.Key]
 		below := schema.Below(path, m.Key)
 		inner := p.schema

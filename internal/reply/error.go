@@ -57,10 +57,11 @@ func (r *Reply) findError() *Error {
 		return e
 	}
 	if r.Record.Answer.Status < 400 {
-		if !tellsError(r.Payload) {
+		payload := unwrapped(r.Payload)
+		if !tellsError(payload) {
 			return nil
 		}
-		return errorOf(r.Payload)
+		return errorOf(payload)
 	}
 	switch {
 	case r.Format == document.HTML:
@@ -77,7 +78,24 @@ func (r *Reply) findError() *Error {
 		}
 		return &Error{Text: strings.TrimSpace(line)}
 	}
-	return errorOf(r.Payload)
+	return errorOf(unwrapped(r.Payload))
+}
+
+// unwrapped is what stands inside of members that hold one other each and are no error
+// themselves.
+func unwrapped(n *document.Node) *document.Node {
+	for {
+		members := membersOf(n)
+		if len(members) != 1 || !isHolder(members[0].Value) || slices.Contains(errorNames, plainName(members[0].Key)) || isError(n) {
+			return n
+		}
+		n = members[0].Value
+	}
+}
+
+// isError says whether an element is called an error itself.
+func isError(n *document.Node) bool {
+	return n.Kind == document.Element && slices.Contains(errorNames, plainName(n.Name.Local))
 }
 
 // errorNames are members that call themselves an error.
@@ -98,16 +116,37 @@ func field(n *document.Node, name string) *document.Node {
 	if v := n.Get(name); v != nil {
 		return v
 	}
-	names := n.Names()
-	if len(names) > mostNames {
+	members := membersOf(n)
+	if len(members) > mostNames {
 		return nil
 	}
-	for _, key := range names {
-		if plainName(key) == plainName(name) {
-			return n.Get(key)
+	for _, m := range members {
+		if plainName(m.Key) == plainName(name) {
+			return m.Value
 		}
 	}
 	return nil
+}
+
+// membersOf lists what stands under names in an object, or in an element as its children
+// and attributes.
+func membersOf(n *document.Node) []document.Member {
+	switch {
+	case n == nil:
+		return nil
+	case n.Kind != document.Element:
+		return n.Members
+	}
+	var out []document.Member
+	for _, child := range n.Children() {
+		out = append(out, document.Member{Key: child.Name.Local, Value: child})
+	}
+	for _, a := range n.Attributes {
+		if !a.IsDeclaration() && a.Name.Space != document.SchemaInstance {
+			out = append(out, document.Member{Key: a.Name.Local, Value: document.NewUntyped(a.Value)})
+		}
+	}
+	return out
 }
 
 // mostNames is how many members something that tells an error has at most.
@@ -122,15 +161,15 @@ func tellsError(payload *document.Node) bool {
 	if payload == nil {
 		return false
 	}
-	if payload.Kind == document.Element && slices.Contains(errorNames, plainName(payload.Name.Local)) {
+	if isError(payload) {
 		return true
 	}
-	names := payload.Names()
-	if len(names) > mostNames {
+	members := membersOf(payload)
+	if len(members) > mostNames {
 		return false // no error has so many
 	}
-	for _, name := range names {
-		v := payload.Get(name)
+	for _, m := range members {
+		name, v := m.Key, m.Value
 		says := func(word string) bool {
 			return v.Value() != nil && v.Value().IsScalar() && strings.EqualFold(v.Value().Text, word)
 		}
@@ -145,6 +184,9 @@ func tellsError(payload *document.Node) bool {
 
 // isGiven says whether a member says something: not nothing, no, or zero.
 func isGiven(v *document.Node) bool {
+	if v != nil && v.Kind == document.Element && v.Value().IsScalar() && v.Value().Text == "" {
+		return slices.ContainsFunc(membersOf(v), func(m document.Member) bool { return isGiven(m.Value) }) // <error code="5"/>
+	}
 	v = v.Value()
 	switch {
 	case v == nil || v.Kind == document.Null:
@@ -153,6 +195,11 @@ func isGiven(v *document.Node) bool {
 		return !slices.Contains([]string{"", "false", "none", "ok"}, strings.ToLower(v.Text)) && strings.Trim(v.Text, "0") != ""
 	}
 	return v.Kind == document.Element || len(v.Members)+len(v.Items) > 0
+}
+
+// isHolder says whether a node holds others by name.
+func isHolder(n *document.Node) bool {
+	return n != nil && (n.Kind == document.Object || n.Kind == document.Element && len(n.Children()) > 0)
 }
 
 // Names under which services put what they say, the most telling first.
@@ -168,7 +215,7 @@ func errorOf(n *document.Node) *Error {
 	e := &Error{Text: findScalar(n, textNames), Target: pathOf(findTarget(n))}
 	inner := n
 	for _, name := range errorNames {
-		if v := field(n, name); v != nil && v.Kind == document.Object {
+		if v := field(n, name); isHolder(v) || v != nil && v.Kind == document.Element && len(membersOf(v)) > 0 {
 			inner = v
 			break
 		}
@@ -177,10 +224,10 @@ func errorOf(n *document.Node) *Error {
 	if e.Code == e.Text {
 		e.Code = ""
 	}
-	if inner.Kind == document.Element {
+	if inner.Kind == document.Element && e.Code == "" {
 		e.Code = findScalar(inner, []string{"code", "errorCode"})
 	}
-	for _, holder := range []*document.Node{inner, n, inner.Get("innererror"), inner.Get("data"), inner.Get("extensions")} {
+	for _, holder := range []*document.Node{inner, n, field(inner, "innererror"), field(inner, "data"), field(inner, "extensions")} {
 		if holder == nil || len(e.Details) > 0 {
 			continue
 		}
@@ -288,9 +335,7 @@ func under(node *document.Node, name string, depth int) string {
 	case document.Object:
 		children = node.Members
 	case document.Element:
-		for _, child := range node.Children() {
-			children = append(children, document.Member{Key: child.Name.Local, Value: child})
-		}
+		children = membersOf(node)
 	case document.List:
 		if len(node.Items) > 0 {
 			return under(node.Items[0], name, depth-1)

@@ -238,11 +238,16 @@ func (s *Step) setFields(c CallSpec) error {
 			s.Fill.Fields = append(s.Fill.Fields, request.Field{Name: m.Key, Value: request.Fixed(m.Value)})
 		}
 	}
+	given := map[string]bool{}
 	for _, field := range c.Fields {
 		name, text, ok := strings.Cut(field, "=")
 		if !ok || name == "" {
 			return fmt.Errorf("%q is no field: fields are written name=value", field)
 		}
+		if given[name] && !s.isQueried() {
+			return fmt.Errorf("%s is given twice; a list is written %[1]s.0=... %[1]s.1=...", name)
+		}
+		given[name] = true
 		tree, err := scalarTree(text)
 		if err != nil {
 			return fmt.Errorf("%s: %w", field, err)

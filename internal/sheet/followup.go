@@ -135,9 +135,9 @@ func withoutQuery(u *url.URL) string {
 }
 
 // version puts the version that a change is meant for into its request: the one
-// that was seen last, else the one that there is now.
+// that was seen last, else, where the service asks for one, the one that there is now.
 func (s *Session) version(ctx context.Context, step *Step, p *plan, result *StepResult) {
-	if p.op == nil || !p.op.Versioned || p.withoutVersion {
+	if p.op == nil || !p.op.TakesVersion || p.withoutVersion {
 		return
 	}
 	switch p.request.GetHeader("If-Match") {
@@ -151,7 +151,7 @@ func (s *Session) version(ctx context.Context, step *Step, p *plan, result *Step
 	s.mutex.Lock()
 	tag := s.versions[withoutQuery(p.request.URL)]
 	s.mutex.Unlock()
-	if tag == "" {
+	if tag == "" && p.op.Versioned {
 		read := p.reading(p.request.URL)
 		sent, err := s.send(ctx, step, read, result)
 		if err != nil || sent.Record().Answer == nil {

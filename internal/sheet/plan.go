@@ -38,6 +38,9 @@ type plan struct {
 	notes   []string
 	filled  map[string]string
 	checks  []Check // what came of waiting
+	// refusal holds for the statuses that the step expects, where those are no success;
+	// else nil.
+	refusal func(status int) bool
 }
 
 // ContractError says that a request breaks what is known of its operation.
@@ -58,6 +61,10 @@ func (s *Session) plan(ctx context.Context, step *Step, scope *Scope, names map[
 	spec := step.Spec
 	spec.StayOnRedirect = step.Stay
 	spec.HTTP = step.HTTP
+	// What cannot be filled in is told where the answer is judged.
+	if e, err := step.Expect.filledIn(scope); err == nil && e.Status != nil && !e.Status.wantsSuccess() {
+		p.refusal = e.Status.Holds
+	}
 	var err error
 	switch {
 	case step.Call != "":

@@ -339,7 +339,7 @@ func (s *Session) exchange(ctx context.Context, step *Step, scope *Scope, names 
 
 // send puts the credentials in and sends the request.
 func (s *Session) send(ctx context.Context, step *Step, planned *plan, result *StepResult) (*login.Sent, error) {
-	use := login.Use{Names: planned.logins}
+	use := login.Use{Names: planned.logins, Wanted: planned.refusal}
 	if step.Login != nil {
 		use.Spoil = step.Login.spoil
 	}
@@ -435,9 +435,12 @@ func (s *Session) context(step *Step, planned *plan) Context {
 
 // showLogin puts a mark into a request of a dry run where credentials would go.
 func (s *Session) showLogin(planned *plan) {
-	if planned.op != nil && planned.op.Versioned && !planned.withoutVersion {
+	if planned.op != nil && planned.op.TakesVersion && !planned.withoutVersion {
 		switch planned.request.GetHeader("If-Match") {
 		case "":
+			if !planned.op.Versioned {
+				break // whether an answer named one is not known yet
+			}
 			planned.request.SetHeader("If-Match", "[the version that is read first]")
 		case "none":
 			planned.request.DeleteHeader("If-Match")

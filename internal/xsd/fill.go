@@ -317,7 +317,7 @@ func (f *filler) complex(n *document.Node, t *ComplexType, e *Element, given *do
 		n.Items = append(n.Items, given)
 		return
 	}
-	pool := newPool(given)
+	pool := newPool(given.Undotted(t.FieldNames()))
 	f.attributes(n, t, pool, path)
 	own := pool.take(".")
 	switch t.Content {

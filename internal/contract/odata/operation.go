@@ -366,7 +366,7 @@ func (a *at) changing(o *contract.Operation, method string) {
 	o.Method, o.Path = method, a.path
 	o.Parameters = append(slices.Clone(a.keys), a.etag())
 	o.Answers = a.done(&object{t: a.t})
-	o.Versioned = a.m.isConcurrent(a.s, a.t)
+	o.Versioned, o.TakesVersion = a.m.isConcurrent(a.s, a.t), true
 	a.finish(o, true)
 }
 

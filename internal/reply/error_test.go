@@ -1,0 +1,63 @@
+package reply_test
+
+import (
+	"net/http"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+
+	"testbench/internal/exchange"
+	"testbench/internal/reply"
+)
+
+// What bodies say of errors, in the forms that services give them; under a status of
+// success only what calls itself one counts.
+func TestErrorsAsTheyAreTold(t *testing.T) {
+	for _, c := range []struct {
+		name   string
+		status int
+		body   string
+		want   *reply.Error // nil for none
+	}{
+		{"an element of success", 200, `<result code="0" ok="true"><order no="7"/></result>`, nil},
+		{"a flag that is false", 200, `<result ok="false"><message>out</message></result>`, &reply.Error{Text: "out"}},
+		{"a message and a code as an attribute", 200, `<result code="17" ok="false"><errorMessage>unknown</errorMessage></result>`, &reply.Error{Code: "17", Text: "unknown"}},
+		{"a code of zero", 200, `<result><errorCode>0</errorCode><errorMessage/></result>`, nil},
+		{"attributes of an empty element", 200, `<r><error code="5" text="no room"/></r>`, &reply.Error{Code: "5", Text: "no room"}},
+		{"an empty element that is empty", 200, `<r><error code="0"/><a/></r>`, nil},
+		{"a root that is an error", 200, `<Fault><reason>gone</reason></Fault>`, &reply.Error{Text: "gone"}},
+		{"an element with children", 200, `<r><error><code>A1</code><message>bad</message><field>lot</field></error><b/></r>`, &reply.Error{Code: "A1", Text: "bad", Target: "lot"}},
+		{"null", 200, `<r xmlns:i="http://www.w3.org/2001/XMLSchema-instance"><error i:nil="true"/><b/></r>`, nil},
+		{"below one that only wraps", 200, `{"reply": {"body": {"status": "ERROR", "code": 17, "message": "out of fuel"}}}`, &reply.Error{Code: "17", Text: "out of fuel"}},
+		{"a status of success", 200, `{"status": "OK", "message": "done"}`, nil},
+		{"capitals", 200, `{"Error": {"Code": "X", "Message": "no"}}`, &reply.Error{Code: "X", Text: "no"}},
+		{"low lines", 200, `{"error_code": "7", "error_description": "no"}`, &reply.Error{Code: "7", Text: "no"}},
+		{"no errors in a list", 200, `{"errors": [], "data": {"a": 1}}`, nil},
+		{"a list of one", 200, `{"errors": [{"message": "m", "path": "#/lines/0/price"}]}`, &reply.Error{Text: "m", Target: "lines[0].price"}},
+		{"a list of two", 422, `{"message": "two", "errors": [{"field": "a", "message": "x"}, {"field": "b", "message": "y"}]}`,
+			&reply.Error{Text: "two", Details: []reply.Error{{Text: "x", Target: "a"}, {Text: "y", Target: "b"}}}},
+		{"fields with their mistakes", 400, `{"title": "wrong", "errors": {"lot": ["is missing"], "kilos": ["too many", "no number"]}}`,
+			&reply.Error{Text: "wrong", Details: []reply.Error{{Text: "is missing", Target: "lot"}, {Text: "too many", Target: "kilos"}, {Text: "no number", Target: "kilos"}}}},
+		{"a list as the body", 400, `[{"code": "1", "message": "x"}, {"code": "2", "message": "y"}]`, &reply.Error{Code: "1", Text: "x", Details: []reply.Error{{Code: "2", Text: "y"}}}},
+		{"a text", 500, `"it broke\nat line 3"`, &reply.Error{Text: "it broke"}},
+		{"a failure", 200, `{"failed": true, "reason": "why"}`, &reply.Error{Text: "why"}},
+		{"no failure", 200, `{"failed": false, "isError": "false", "reason": "why"}`, nil},
+		{"a code by the text's own name", 200, `{"error": "invalid_grant"}`, &reply.Error{Text: "invalid_grant"}},
+		{"the text beside a code", 400, `{"error": "invalid_grant", "error_description": "it ended"}`, &reply.Error{Code: "invalid_grant", Text: "it ended"}},
+		{"not understood", 503, `{"a": 1}`, &reply.Error{Code: "503", Text: "Service Unavailable"}},
+		{"not understood, of success", 200, `{"a": 1}`, nil},
+		{"a page", 502, `<html><head><title>t</title></head><body><h1>Bad <b>Gateway</b></h1></body></html>`, &reply.Error{Text: "Bad Gateway"}},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			kind := "application/json"
+			if c.body[0] == '<' {
+				kind = "application/xml"
+			}
+			if c.name == "a page" {
+				kind = "text/html"
+			}
+			re := reply.Read(&exchange.Record{Request: &exchange.Request{}, Answer: &exchange.Answer{Status: c.status, Header: http.Header{"Content-Type": {kind}}, Body: []byte(c.body)}})
+			assert.Equal(t, c.want, re.AnyError())
+		})
+	}
+}
