@@ -168,7 +168,7 @@ func TestSays(t *testing.T) {
 		{"text/plain", strings.Repeat("long ", 100), ""},
 		{"application/xml", "<e><message>too moist</message></e>", `the ledger says: "too moist"`},
 		{"application/json", `{}`, ""},
-		{"application/json", `{"a": {"b": {"c": {"d": {"message": "too deep"}}}}}`, ""},
+		{"application/json", `{"a": {"b": {"c": {"d": {"e": {"f": {"g": {"message": "too deep"}}}}}}}}`, ""},
 	}
 	for _, c := range cases {
 		got := step{status: 422, header: http.Header{"Content-Type": {c.contentType}}, answer: c.answer, context: sheet.Context{Service: "ledger"}}.explain(t)

@@ -84,14 +84,18 @@ func (r *Reply) findError() *Error {
 // unwrapped is what stands inside of members that hold one other each and are no error
 // themselves.
 func unwrapped(n *document.Node) *document.Node {
-	for {
+	for range mostWrappers {
 		members := membersOf(n)
 		if len(members) != 1 || !isHolder(members[0].Value) || slices.Contains(errorNames, plainName(members[0].Key)) || isError(n) {
 			return n
 		}
 		n = members[0].Value
 	}
+	return n
 }
+
+// mostWrappers is how many members stand around an error at most.
+const mostWrappers = 3
 
 // isError says whether an element is called an error itself.
 func isError(n *document.Node) bool {
