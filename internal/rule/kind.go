@@ -136,8 +136,10 @@ func unique(items []*document.Node) (bool, string, error) {
 func inOrder(items []*document.Node, descending bool) (bool, string, error) {
 	for i := 1; i < len(items); i++ {
 		before, after := items[i-1].Value(), items[i].Value()
-		if !before.IsScalar() || !after.IsScalar() {
-			return false, fmt.Sprintf("[%d] cannot be put in order", i), nil
+		for at, item := range []*document.Node{before, after} {
+			if !item.IsScalar() || item.Kind == document.Null {
+				return false, "", &cannotCompare{fmt.Sprintf("[%d] cannot be put in order", i-1+at)}
+			}
 		}
 		order := strings.Compare(before.Text, after.Text)
 		a, errA := readMeasure(before.Text)
