@@ -171,10 +171,14 @@ func (e *effects) addToBench(t *testing.T, text string) {
 // before, else what the services were sent and what came of the steps.
 func (e *effects) of(t *testing.T, text string) (said string, problems []string) {
 	t.Helper()
-	bench, err := sheet.OpenBench(e.dir)
-	require.NoError(t, err)
-	for _, p := range slices.Concat(bench.Problems().Serious(), bench.Vet(sheet.VetOptions{}).Serious()) {
-		problems = append(problems, p.Message)
+	bench := e.bench
+	if bench == nil { // where it is the same for all, it is read once
+		var err error
+		bench, err = sheet.OpenBench(e.dir)
+		require.NoError(t, err)
+		for _, p := range slices.Concat(bench.Problems().Serious(), bench.Vet(sheet.VetOptions{}).Serious()) {
+			problems = append(problems, p.Message)
+		}
 	}
 	read := bench.ReadSheet(filepath.Join(e.dir, "sheets", "test.yaml"), []byte(text))
 	for _, p := range read.Vet(sheet.VetOptions{}).Serious() {
@@ -336,6 +340,9 @@ var particular = map[string]effect{
 // all others: the tables themselves say which these are.
 func TestEachKeyOfAStepHasAnEffectOrIsRefused(t *testing.T) {
 	e := newEffects(t)
+	var err error
+	e.bench, err = sheet.OpenBench(e.dir)
+	require.NoError(t, err)
 	before := "sheet: test\nrows:\n  list:\n    - list:\n        - 1\n        - 2\nsteps:\n"
 	call := "  - step: ask for a call\n    request: POST ${base}/callme\n    body:\n      url: ${callback.NAME}\n      body: \"{\\\"n\\\": 3}\"\n"
 	after := "  - step: after\n    request: GET ${base}/echo/after\n"
