@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"testbench/internal/document"
+	"testbench/internal/path"
 	"testbench/internal/rule"
 	"testbench/internal/value"
 )
@@ -172,6 +173,37 @@ optional over 5 | nothing | yes
 optional over 5 | 5 | no
 optional not over 5 | nothing | yes
 not over 5 | nothing | no; answer has no x: it is an empty object
+not is present | nothing | yes
+not is absent | nothing | no; answer has no x: it is an empty object
+not is null | nothing | no; answer has no x: it is an empty object
+not is empty | nothing | no; answer has no x: it is an empty object
+is unique | [5, "a", 5] | no; [0] and [2] are both 5
+is hex | "0aff" | yes
+is hex | "" | no
+is hex | "0af" | no
+is base64 | "YQ==" | yes
+is base64 | "" | no
+is base64 | "Y" | no
+is currency | "EUR" | yes
+is currency | "eur" | no
+is currency | "EUX" | no
+is country | "DE" | yes
+is country | "de" | no
+is country | "DEU" | no
+is country | "XX" | no
+is language | "de-AT" | yes
+is language | "" | no
+is iban | "NO9386011117947" | yes
+is iban | "NO938601111794" | no
+is iban | "GB82WEST1234569876543Z" | no
+is iban | "82GBWEST12345698765432" | no
+is iban | "GB82 WEST 1234 5698 7654 32" | yes
+is iban | "GB82WEST12345698765432GB82WEST1234569" | no
+is gtin | "40063813339316" | no
+is gtin | "614141000036" | yes
+is hostname | "aaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaa.example" | yes
+is hostname | "aaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaa.example" | no
+is hostname | "A9.Z0" | yes
 equals nothing | nothing | no; answer has no x: it is an empty object
 `
 
@@ -218,6 +250,13 @@ func (l literal) Node(value.Scope) (*document.Node, error) {
 func (literal) Holes() []*value.Hole { return nil }
 func (l literal) String() string     { return string(l) }
 
+// typed is an operand of a kind of its own.
+type typed struct{ node *document.Node }
+
+func (o typed) Node(value.Scope) (*document.Node, error) { return o.node, nil }
+func (typed) Holes() []*value.Hole                       { return nil }
+func (o typed) String() string                           { return o.node.Text }
+
 // Rules that are made by the program say what they are, and judge as if they were written.
 func TestMadeRules(t *testing.T) {
 	text := func(s string) rule.Operand { return literal(s) }
@@ -247,9 +286,48 @@ func TestMadeRules(t *testing.T) {
 			assert.False(t, holds(c.rule, c.fail))
 		})
 	}
+	number, five := document.NewNumber("5"), document.NewText("5")
+	for _, c := range []struct {
+		operand *document.Node
+		answer  string
+		note    string
+		held    bool
+	}{
+		{number, `"5"`, "it is a text, not a number", false}, {number, `"6"`, "", false}, {number, "5.0", "", true}, {five, "5", "", false}, {five, `"5"`, "", true},
+	} {
+		found, roots := find(t, `{"x": `+c.answer+`}`, "x")
+		verdict, err := rule.Equals(typed{c.operand}).Judge(found, roots, lookup)
+		require.NoError(t, err)
+		assert.Equal(t, c.held, verdict.Held, c.answer)
+		assert.Equal(t, c.note, verdict.Note, c.answer)
+	}
+	found, roots := find(t, `{"x": "5"}`, "x")
+	verdict, err := rule.OneOf([]rule.Operand{typed{number}, typed{number}}).Judge(found, roots, lookup)
+	require.NoError(t, err)
+	assert.Empty(t, verdict.Note, "of several values none is the one that was meant")
+	secret := document.NewUntyped("hidden")
+	secret.Secret = true
+	verdict, err = rule.Equals(literal("x")).Judge(path.Selection{Matches: []path.Match{{Where: "x", Node: secret}}}, roots, lookup)
+	require.NoError(t, err)
+	assert.True(t, verdict.Secret)
+	verdict, err = rule.Equals(literal("x")).Judge(path.Selection{Matches: []path.Match{{Where: "x", Node: document.NewUntyped("shown")}}}, roots, lookup)
+	require.NoError(t, err)
+	assert.False(t, verdict.Secret)
+	for _, c := range []struct {
+		rule  *rule.Rule
+		wrong bool
+	}{
+		{rule.AllOf([]*rule.Rule{rule.TextRule("over", literal("5 s")), rule.TextRule("under", literal("9"))}), true},
+		{rule.AnyOf([]*rule.Rule{rule.TextRule("over", literal("5 s")), rule.TextRule("under", literal("9 s"))}), false},
+		{rule.Prefixed("all", rule.TextRule("under", literal("9"))), true},
+		{rule.Prefixed("some", rule.TextRule("under", literal("9"))), true},
+		{rule.Prefixed("count", rule.TextRule("under", literal("9"))), false},
+	} {
+		assert.Equal(t, c.wrong, c.rule.Suits(rule.Durations) != nil, c.rule.Source)
+	}
 	made := rule.AnyOf([]*rule.Rule{rule.Prefixed("count", rule.Equals(literal("2"))), rule.Prefixed("optional", rule.Equals(text("A")))})
-	found, roots := find(t, `{"x": ["a", "b"]}`, "x[*]")
-	verdict, err := made.Judge(found, roots, lookup)
+	found, roots = find(t, `{"x": ["a", "b"]}`, "x[*]")
+	verdict, err = made.Judge(found, roots, lookup)
 	require.NoError(t, err)
 	assert.True(t, verdict.Held, "a rule about all of them makes what it is joined with one about all of them")
 }
@@ -270,6 +348,18 @@ func TestWhatIsNoRule(t *testing.T) {
 		`equals "A"B`:              `"B" comes right after the closing quotes`,
 		`contains "A`:              "the double quotes are not closed",
 		"matches [":                "not a regular expression (RE2)",
+		"eqals A":                  "did you mean `equals A`",
+		"containz A":               "did you mean `contains A`",
+		"betwen 1 and 3":           "did you mean `between 1 and 3`",
+		"start with A":             "did you mean `starts with A`",
+		"one off A or B":           "did you mean `one of A or B`",
+		"= 5":                      "did you mean",
+		"> 5":                      "did you mean `over 5`",
+		">= ${a}":                  "did you mean `at least ${…}`",
+		"!= A":                     "did you mean `not equals A`",
+		"< 5 s":                    "did you mean `under 5 s`",
+		"bigger than 5":            "did you mean `over 5`",
+		"ovr 5":                    "did you mean `over 5`",
 		"is integar":               "did you mean `is integer`",
 		"is":                       "is",
 		"is decimal":               "is decimal needs the number of digits after the point",
@@ -298,6 +388,18 @@ func TestWhatIsNoRule(t *testing.T) {
 			assert.Contains(t, wrong.Message+" "+wrong.Try, want)
 			assert.LessOrEqual(t, wrong.Offset, len(source))
 		})
+	}
+}
+
+// Texts that are near to a rule and are none.
+func TestWhatIsAText(t *testing.T) {
+	for _, source := range []string{"<b>bold</b>", "> quoted", "overview of lots", "counter 5 is open", "almost", "matching colours", "5 > 3", "begin", "anyone of us", "oven 5 is hot"} {
+		parsed, err := rule.Parse(source, false)
+		require.NoError(t, err)
+		found, roots := find(t, `{"x": `+document.QuoteJSON(source)+`}`, "x")
+		verdict, err := parsed.Judge(found, roots, lookup)
+		require.NoError(t, err)
+		assert.True(t, verdict.Held, source)
 	}
 }
 
@@ -434,6 +536,11 @@ func TestWorkedOut(t *testing.T) {
 			}
 			assert.Equal(t, kind+" "+strings.TrimSpace(text), got+" "+strings.TrimSpace(shown))
 		})
+	}
+	for source, names := range map[string][]string{"kept.a + kept.b > 1": {"a", "b"}, "answer.a > 1": nil, "has(kept.a)": {"a"}, "answer.kept.a > 1": nil} {
+		c, err := rule.CompileCondition(source)
+		require.NoError(t, err)
+		assert.Equal(t, names, c.KeptNames(), source)
 	}
 	_, err = rule.CompileCondition("  ")
 	assert.EqualError(t, err, "the condition is empty")

@@ -149,7 +149,10 @@ func inOrder(items []*document.Node, descending bool) (bool, string, error) {
 				order = compared
 			}
 		}
-		if order > 0 != descending && order != 0 {
+		if descending {
+			order = -order
+		}
+		if order > 0 {
 			return false, fmt.Sprintf("[%d] is %s and [%d] is %s", i-1, before.Describe(), i, after.Describe()), nil
 		}
 	}
