@@ -221,16 +221,12 @@ func isJWT(s string) bool {
 // isIBAN checks form and check digits (ISO 13616, ISO 7064 MOD 97-10).
 func isIBAN(s string) bool {
 	s = strings.ReplaceAll(s, " ", "")
-	if len(s) < 15 || len(s) > 34 {
+	if !ibanForm().MatchString(s) {
 		return false
 	}
 	remainder := 0
-	for i, c := range s[4:] + s[:4] {
-		letter := c >= 'A' && c <= 'Z'
-		if !letter && (c < '0' || c > '9') || (i >= len(s)-4 && i < len(s)-2) != letter && i >= len(s)-4 {
-			return false
-		}
-		if letter {
+	for _, c := range s[4:] + s[:4] {
+		if c >= 'A' {
 			remainder = (remainder*100 + int(c-'A') + 10) % 97
 		} else {
 			remainder = (remainder*10 + int(c-'0')) % 97
@@ -238,6 +234,8 @@ func isIBAN(s string) bool {
 	}
 	return remainder == 1
 }
+
+var ibanForm = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[A-Z]{2}[0-9]{2}[A-Z0-9]{11,30}$`) })
 
 // isGTIN checks length and check digit (GS1 General Specifications, 7.9).
 func isGTIN(s string) bool {
