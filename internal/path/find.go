@@ -112,7 +112,7 @@ type finder struct {
 
 func (f *finder) miss(reached, missing, there, try string) {
 	f.selection.Matches = append(f.selection.Matches, Match{
-		Where: shortWhere(reached + missing),
+		Where: shortWhere(strings.TrimSuffix(reached+missing, "answer that can be read")),
 		Miss:  &Miss{Reached: shortWhere(reached), Missing: missing, There: there, Try: try},
 	})
 }

@@ -38,6 +38,8 @@ type plan struct {
 	notes   []string
 	filled  map[string]string
 	checks  []Check // what came of waiting
+	// enveloped says that a SOAP message is sent.
+	enveloped bool
 	// refusal holds for the statuses that the step expects, where those are no success;
 	// else nil.
 	refusal func(status int) bool
@@ -317,7 +319,7 @@ func (p *plan) addSOAP(step *Step, spec *request.Spec) error {
 			envelope.Payload = p.op.Payload
 		}
 	}
-	spec.SOAP = &envelope
+	spec.SOAP, p.enveloped = &envelope, true
 	return nil
 }
 
@@ -441,7 +443,7 @@ func (s *Session) planCall(ctx context.Context, p *plan, step *Step, spec *reque
 
 // soapVersion tells which version a planned request speaks, or "".
 func (p *plan) soapVersion() string {
-	if p.service == nil || p.described == nil && (p.op == nil && p.service.SOAP == "" || p.op != nil && !p.op.SOAP) {
+	if !p.enveloped {
 		return ""
 	}
 	return string(soap.VersionOf(p.request.GetHeader("Content-Type")))
