@@ -146,6 +146,37 @@ func TestEveryMistakeOfASheet(t *testing.T) {
 		{step("batch: ¦stores\nparts:\n  - step: a\n    call: stores/search"), "a batch is a thing of OData", ""},
 		{step("batch: ¦mishaps\nparts:\n  - step: a\n    request: mishaps GET /x"), "a batch is a thing of OData", ""},
 		{search("query:\n  a: ¦${x | upper | cut ''}"), "", ""},
+		{search("expect:\n  time: ¦under 500"), "500 has no unit", "500 ms"},
+		{search("expect:\n  size: ¦over 5 s"), "a size cannot be compared with a duration", ""},
+		{search("expect:\n  status: ¦20"), "is not a status", ""},
+		{search("expect:\n  refused: ¦tsl"), "is no kind of refusal", "tls"},
+		{search("expect:\n  fault:\n    ¦cod: x"), "", ""},
+		{search("expect:\n  refused: connection\n¦fields:\n  a: 1"), "where the connection is refused", "take one of them out"},
+		{search("expect:\n  refused: connection\n¦keep:\n  a: b"), "where the connection is refused", "take one of them out"},
+		{search("expect:\n  refused: tls\n  ¦status: 200"), "where the connection is refused", "take one of them out"},
+		{search("again:\n  times: 2\n  on: ¦sometimes"), "says nothing that a step could be tried again on", "503, 5xx"},
+		{search("again:\n  times: 2\n  on:\n    - 503\n    - ¦never"), "says nothing that a step could be tried again on", "refused"},
+		{search("until:\n  a: 1\nevery: ¦5 s to 1 s"), "the pauses are to grow", "write the shorter one first"},
+		{search("until:\n  a: 1\nevery: ¦0 s"), "between askings there mus", "every: 200 ms"},
+		{search("¦within: 5 s"), "", "write until:"},
+		{search("until:\n  a: 1\nstates: ¦\n  of: a"), "", "of: PATH and allowed:"},
+		{search("fields:\n  a:\n    one of: ¦[]"), "a list of values cannot be empty", ""},
+		{search("fields:\n  a: over ¦north"), "is not a number", ""},
+		{search("fields:\n  a:\n    ¦sum: 3"), "", "equals:"},
+		{search("text: a\nbody:\n  b: 1"), "has more than one body", "keep one of them"},
+		{search("file: ¦nothing.txt"), "there is no file nothing.txt", ""},
+		{step("step: x"), "", ""},
+		{"sheet: s\nrows:\n  from: data/intakes.csv\n  ¦list:\n    - a: 1\nsteps:\n  - step: a\n    pause: 1 ms\n", "", ""},
+		{"sheet: s\nrows:\n  list:\n    - ¦a: ${x}\nsteps:\n  - step: a\n    pause: 1 ms\n", "a row of the file itself holds no p", ""},
+		{"sheet: s\nexpect:\n  steps:\n    ¦a:\n      p95: under 1 s\nsteps:\n  - step: a\n    set:\n      x: 1\n", "sends nothing", "take it out"},
+		{"sheet: s\nexpect:\n  p95: ¦under 5\nsteps:\n  - step: a\n    call: stores/search\n", "5 has no unit", ""},
+		{"sheet: s\nlogin: ¦nobody\nsteps:\n  - step: a\n    call: stores/search\n", "", ""},
+		{"sheet: s\nsite: ¦nowhere\nsteps:\n  - step: a\n    call: stores/search\n", "there is no site", ""},
+		{step("call: stores/search\nsite: ¦nowhere"), "there is no site", ""},
+		{step("call: ¦stores/serch"), "there is no operation", "search"},
+		{step("call: ¦stors/search"), "there is no service", "stores"},
+		{step("for each: lot in ¦${nothing}\nsteps:\n  - step: x\n    pause: 1 ms"), "nothing defines ${nothing}", ""},
+		{step("steps: ¦[]"), "", "write a step with - step: NAME"},
 		{search("query:\n  a: ¦${now | plus days}"), "", ""},
 	}
 	for _, c := range cases {
@@ -195,6 +226,14 @@ func TestEveryMistakeOfABench(t *testing.T) {
 		{service("operations:\n  x:\n    request: GET /x\n    query:\n      a:\n        kind: ¦int"), `"int" is no kind`, `"integer"`},
 		{service("operations:\n  ¦x:\n    request: GET /x\n    needs:\n      - [a]"), `needs names "a"`, ""},
 		{with("services:\n  ¦a:\n    about: x"), "says neither address: nor contract:", "write address:"},
+		{service("¦addressing: true"), "addressing: has no effect: the service is not SOAP", "soap: 1.1"},
+		{service("¦always:\n  blocks:\n    a: 1"), "always: blocks: has no effect", "soap: 1.1"},
+		{service("operations:\n  x:\n    request: ¦GET /x\n    payload:\n      a: 1"), "", "write request: POST"},
+		{service("operations:\n  x:\n    request: POST /x\n    query:\n      a:\n        fixed: ¦1\n        default: 2"), "a is always", "keep one of them"},
+		{service("operations:\n  x:\n    request: POST /x\n    query:\n      a:\n        kind: integer\n        default: ¦b"), "", ""},
+		{service("operations:\n  x:\n    request: POST /x\n    good: ¦20x0"), "", "write it like 201"},
+		{with("    like: nowhere"), `there is no site "nowhere"`, "there are: s"},
+		{with("services:\n  a:\n    address: ${base}\n    contract: c.wsdl\n    ¦type: x"), "", ""},
 		{with("logins:\n  l: ¦basic"), "a login must be a mapping, and is", "kind:"},
 		{login("¦user: x"), "does not say its kind", "basic, bearer"},
 		{login("kind: ¦oath2"), `"oath2" is no kind of login`, `"oauth2"`},
@@ -243,6 +282,94 @@ func TestEveryMistakeOfABench(t *testing.T) {
 			found = found || strings.Contains(p.Message, c.message) && strings.Contains(p.Try, c.try) && (line == 0 || p.Line == line && p.Column == column)
 		}
 		assert.True(t, found, "wanted %d:%d %s (%s) in\n%s\ngot\n%s", line, column, c.message, c.try, text, problems.Error())
+	}
+}
+
+// What is right is no mistake: the other side of each condition above.
+func TestNoMistakes(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, standin.WriteBench(dir, "http://127.0.0.1:1"))
+	bench, err := sheet.OpenBench(dir)
+	require.NoError(t, err)
+	for _, text := range []string{
+		"call: stores/search\nexpect:\n  refused: connection",
+		"call: stores/search\nexpect:\n  refused: connection\nagain: 2",
+		"call: stores/search\nexpect:\n  status: 2xx\nfields:\n  total: over 1\nkeep:\n  a: total",
+		"call: stores/search\nexpect:\n  time: under 500 ms\n  size: over 5",
+		"call: stores/search\nagain:\n  times: 2\n  on:\n    - 503\n    - refused\n    - fell short",
+		"call: stores/search\nagain:\n  times: 2\n  when: reply.status == 202",
+		"call: stores/search\nuntil:\n  total: 1\nevery: 1 s to 5 s\nwithin: 1 min",
+		"call: stores/search\nuntil:\n  total: 1\nstates:\n  of: total\n  allowed:\n    - a\n    - [b, c]",
+		"call: stores/search\nfields:\n  total:\n    one of:\n      - 1\n      - 2",
+		"call: stores/search\nfields:\n  lots:\n    - count 2\n    - is list",
+		"call: stores/search\nfields:\n  lots:\n    equals:\n      - a: 1",
+		"call: stores/search\npages: 2",
+		"call: stores/search\nlogin: none",
+		"call: stores/search\ncontract: off\nfill:\n  nothing: 1",
+		"request: stores POST /x\ntext: a",
+		"request: stores POST /x\nbody:\n  a: 1\nheaders:\n  A: b\nquery:\n  c: d",
+		"request: POST http://127.0.0.1:1/x\nsoap: 1.2\naction: urn:a\nbody:\n  a: 1\nblocks:\n  b: 2",
+		"pause: 1 ms",
+		"set:\n  a: 1",
+		"set:\n  a: 1\nwhere:\n  - kept.a == 1",
+		"steps:\n  - step: b\n    call: stores/search",
+		"for each: depot\nsteps:\n  - step: b\n    set:\n      y: ${each.depot}",
+	} {
+		source := "sheet: s\nsteps:\n  - step: one\n    " + strings.ReplaceAll(text, "\n", "\n    ") + "\n"
+		assert.Empty(t, bench.ReadSheet("s.yaml", []byte(source)).Vet(sheet.VetOptions{}).Serious(), source)
+	}
+	for _, text := range []string{
+		"    soap: 1.1\n    addressing: true\n    always:\n      blocks:\n        a: 1\n",
+		"    operations:\n      x:\n        request: POST /x\n        payload: <a/>\n    addressing: true\n",
+		"    operations:\n      x:\n        request: GET /x/{id}\n        query:\n          a:\n            kind: integer\n            default: 5\n          b:\n            fixed: 1\n          c: optional\n        needs:\n          - [a, c]\n        good: 2xx\n",
+		"    always:\n      headers:\n        A: b\n    about: x\n",
+	} {
+		source := "bench: b\nsites:\n  s:\n    set:\n      base: http://127.0.0.1:1\n  t:\n    like: s\n    guard: reading\nservices:\n  a:\n    address: ${base}\n" + text
+		assert.Empty(t, sheet.ReadBench(t.TempDir(), "bench.yaml", []byte(source)).Vet(sheet.VetOptions{}).Serious(), source)
+	}
+}
+
+// What stands on a command line has an effect, or is refused.
+func TestArgumentsHaveAnEffect(t *testing.T) {
+	bench := sheet.ReadBench(t.TempDir(), "bench.yaml", []byte("bench: b\nsites:\n  s:\n    set:\n      base: http://127.0.0.1:1\n  live:\n    like: s\n    guard: reading\nservices:\n  a:\n    address: ${base}/${part}\n"))
+	plain := bench.ReadSheet("s.yaml", []byte("sheet: s\nsteps:\n  - step: one\n    request: a GET /${lot}\n    keep:\n      k: total\n  - step: undone\n    request: a POST /x\n    undo:\n      step: back\n      request: a DELETE /${gone}\n"))
+	rows := bench.ReadSheet("r.yaml", []byte("sheet: r\nsite: live\ntakes:\n  depot: north\nrows:\n  list:\n    - n: 1\nsteps:\n  - step: two\n    request: a GET /${row.n}\n  - step: heard\n    listen:\n      answer:\n        status: 204\n    until:\n      a: 1\n"))
+	set := func(name string) sheet.Arguments { return sheet.Arguments{Set: map[string]string{name: "1"}} }
+	for _, c := range []struct {
+		name   string
+		a      sheet.Arguments
+		sheets []*sheet.Sheet
+		wrong  string
+	}{
+		{"nothing", sheet.Arguments{}, []*sheet.Sheet{plain}, ""},
+		{"a value of a step", set("lot"), []*sheet.Sheet{plain}, ""},
+		{"a value of what takes back", set("gone"), []*sheet.Sheet{plain}, ""},
+		{"a value of a service", set("part"), []*sheet.Sheet{plain}, ""},
+		{"a value of the site", set("base"), []*sheet.Sheet{plain}, ""},
+		{"a value that the sheet takes", set("depot"), []*sheet.Sheet{rows}, ""},
+		{"a value of another sheet", set("depot"), []*sheet.Sheet{plain}, "-set depot has no effect"},
+		{"a value that nothing asks for", set("lott"), []*sheet.Sheet{plain}, `"lot"`},
+		{"a site that is written to", sheet.Arguments{Write: "live", Site: "live"}, []*sheet.Sheet{plain}, ""},
+		{"the sheet's own site", sheet.Arguments{Write: "live"}, []*sheet.Sheet{rows}, ""},
+		{"another site", sheet.Arguments{Write: "live", Site: "s"}, []*sheet.Sheet{rows}, "-write live has no effect: what is asked is the site s"},
+		{"another site than the first", sheet.Arguments{Write: "live"}, []*sheet.Sheet{plain}, "-write live has no effect: what is asked is the site s"},
+		{"a site that is not there", sheet.Arguments{Write: "liv"}, []*sheet.Sheet{rows}, "-write: "},
+		{"rows", sheet.Arguments{Rows: true}, []*sheet.Sheet{plain, rows}, ""},
+		{"no rows", sheet.Arguments{Rows: true}, []*sheet.Sheet{plain}, "-rows has no effect: the sheet is without rows"},
+		{"no rows in any", sheet.Arguments{Rows: true}, []*sheet.Sheet{plain, plain}, "-rows has no effect: the sheets are without rows"},
+		{"listening", sheet.Arguments{Listen: true}, []*sheet.Sheet{rows}, ""},
+		{"nobody listens", sheet.Arguments{Listen: true}, []*sheet.Sheet{plain}, "-listen and -callback have no effect"},
+		{"steps", sheet.Arguments{Steps: []string{"one", "two"}}, []*sheet.Sheet{plain, rows}, ""},
+		{"a step that is not there", sheet.Arguments{Steps: []string{"one", "tow"}}, []*sheet.Sheet{plain, rows}, `"two"`},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			err := bench.Check(c.a, c.sheets, nil)
+			if c.wrong == "" {
+				assert.NoError(t, err)
+				return
+			}
+			assert.ErrorContains(t, err, c.wrong)
+		})
 	}
 }
 
