@@ -15,7 +15,7 @@ import (
 
 func TestStatusRules(t *testing.T) {
 	cases := map[string]map[int]bool{
-		"201": {201: true, 200: false}, "200 or 201": {200: true, 201: true, 204: false}, "2xx": {204: true, 301: false},
+		"201": {201: true, 200: false}, "200 or 201": {200: true, 201: true, 204: false}, "2xx": {204: true, 301: false}, "1xx": {100: true, 200: false}, "5xx": {599: true, 499: false}, "100 or 599": {100: true, 599: true},
 		"not 5xx": {200: true, 404: true, 503: false}, "4xx or 503": {404: true, 503: true, 500: false}, "not 200 or 201": {200: false, 202: true},
 	}
 	for text, statuses := range cases {
@@ -25,7 +25,7 @@ func TestStatusRules(t *testing.T) {
 			assert.Equal(t, want, r.Holds(status), "%s %d", text, status)
 		}
 	}
-	for _, text := range []string{"", "20", "6xx", "ok", "200,201", "not", "2xxx"} {
+	for _, text := range []string{"", "20", "99", "600", "0xx", "6xx", "ok", "200,201", "not", "2xxx"} {
 		_, err := sheet.ParseStatus(text)
 		assert.Error(t, err, text)
 	}
