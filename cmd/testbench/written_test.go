@@ -177,7 +177,7 @@ func TestAServiceOfStrangers(t *testing.T) {
 	assert.Equal(t, first, posted(), "what was written sends the same")
 	o = p.run("call", "klima/Ask.Now", "station.id=S1", "tag=α", "tag=β")
 	assert.Equal(t, 2, o.status)
-	assert.Contains(t, o.stderr, "tag is given twice; a list is written tag.0=... tag.1=...")
+	assert.Contains(t, o.stderr, "tag is given twice; write a list as tag.0=A tag.1=B")
 	o = p.run("call", "klima/Ask.Now", "station.ix=S1")
 	assert.Equal(t, 2, o.status, o.all())
 }

@@ -245,7 +245,7 @@ func (s *Step) setFields(c CallSpec) error {
 			return fmt.Errorf("%q is no field: fields are written name=value", field)
 		}
 		if given[name] && !s.isQueried() {
-			return fmt.Errorf("%s is given twice; a list is written %[1]s.0=... %[1]s.1=...", name)
+			return fmt.Errorf("%s is given twice; write a list as %[1]s.0=A %[1]s.1=B", name)
 		}
 		given[name] = true
 		tree, err := scalarTree(text)

@@ -349,7 +349,7 @@ func (s *Step) withoutSOAP(method string) error {
 	case method != "" && method != "POST":
 		return fmt.Errorf("%s goes with SOAP, which is sent by POST, and this is %s; take it out", strings.Join(words, ", "), method)
 	case s.SOAP == "" && len(s.Spec.Attach) > 0:
-		return errors.New("attach: goes with a SOAP envelope; write soap: 1.1 or 1.2, or, for a form with files, parts:")
+		return errors.New("attach: goes with a SOAP envelope; write soap: 1.1 or 1.2, or parts: for a form with files")
 	case s.SOAP == "":
 		return fmt.Errorf("%s goes with SOAP, and the request is not SOAP; write soap: 1.1 or 1.2, or take it out", strings.Join(words, ", "))
 	}

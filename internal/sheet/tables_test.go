@@ -56,8 +56,6 @@ func ofDatabase(without, with, lookup string) change {
 
 const soapy = "address: ${base}/echo\nsoap: 1.1\noperations:\n  op:\n    payload: lab:GradeLot\n"
 
-var rpcSheet = "sheet: s\nsteps:\n  - step: it\n    call: x/op\n    fill:\n      p: a\n"
-
 // changes have every key of every mapping of the bench and of sheets, but for those of steps
 // and logins, which have tests of their own.
 var changes = map[string]change{
