@@ -74,15 +74,15 @@ next:
 				continue next
 			}
 		}
-		if later[what+" "+e.Key.Text] || later[e.Key.Text] {
-			r.file.Report(e.Key, "take it out for now", "%s: cannot be used yet in this version", e.Key.Text)
-			continue
-		}
 		names := make([]string, len(keys))
 		for i, k := range keys {
 			names[i] = k.name
 		}
 		meant := nearest.Of(e.Key.Text, names)
+		if others := keysElsewhere[e.Key.Text]; len(others) > 0 {
+			r.file.Report(e.Key, e.Key.Text+": is a key of "+strings.Join(others, " and of "), "%s has no key %q", what, e.Key.Text)
+			continue
+		}
 		if meant == "" {
 			r.file.Report(e.Key, "there are: "+keyNames(keys, 40), "%s has no key %q", what, e.Key.Text)
 			continue
@@ -100,8 +100,25 @@ next:
 	}
 }
 
-// later are keys that the design knows and this version does not.
-var later = map[string]bool{}
+// keysElsewhere says for the keys of the greater mappings whose they are: what stands at
+// the wrong one is told where it belongs.
+var keysElsewhere = map[string][]string{}
+
+func init() {
+	ofWhich("the bench", benchKeys)
+	ofWhich("a site", siteKeys)
+	ofWhich("a service", serviceKeys)
+	ofWhich("an operation", operationKeys)
+	ofWhich("a sheet", sheetKeys)
+	ofWhich("a step", stepKeys)
+	ofWhich("expect:", expectKeys)
+}
+
+func ofWhich[T any](what string, keys []key[T]) {
+	for _, k := range keys {
+		keysElsewhere[k.name] = append(keysElsewhere[k.name], what)
+	}
+}
 
 func keyNames[T any](keys []key[T], most int) string {
 	var names []string
