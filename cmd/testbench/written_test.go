@@ -18,6 +18,7 @@ import (
 var (
 	remarks  = regexp.MustCompile(` *<!--.*?-->`)
 	prolog   = regexp.MustCompile(`^<\?xml.*\?>\n`)
+	prefixes = regexp.MustCompile(` xmlns:\w+="[^"]*"|\b\w+:`) // which are free to choose
 	fromTags = regexp.MustCompile(`>\s+<`)
 )
 
@@ -33,7 +34,7 @@ func TestDraftedStepsSendTheDraft(t *testing.T) {
 		p.env = append(p.env, "TESTBENCH_SEALED_"+strings.ToUpper(name)+"="+text)
 	}
 	count := 0
-	for _, service := range []string{"lab", "scale", "stores", "ledger", "older_ledger"} {
+	for _, service := range []string{"lab", "scale", "convoy", "stores", "ledger", "older_ledger"} {
 		o := p.run("survey", service, "-json")
 		require.Equal(t, 0, o.status, o.all())
 		var surveyed struct{ Operations []struct{ Name string } }
@@ -42,6 +43,9 @@ func TestDraftedStepsSendTheDraft(t *testing.T) {
 		for _, operation := range surveyed.Operations {
 			if service == "ledger" && !strings.Contains(operation.Name, ".") {
 				continue // described by hand in the bench; it has no contract to draft from
+			}
+			if service == "scale" && operation.Name == "WeighAll" || service == "convoy" && operation.Name == "Weigh" {
+				continue // of the other's port
 			}
 			t.Run(service+"/"+operation.Name, func(t *testing.T) {
 				draft := p.run("draft", service, operation.Name)
@@ -83,7 +87,7 @@ func asSent(lines []string) (head []string, body string) {
 			if json.Unmarshal([]byte(body), &value) == nil {
 				body = fmt.Sprint(value)
 			}
-			return head, strings.TrimSpace(fromTags.ReplaceAllString(body, "><"))
+			return head, strings.TrimSpace(prefixes.ReplaceAllString(fromTags.ReplaceAllString(body, "><"), ""))
 		}
 		head = append(head, line)
 	}
@@ -175,9 +179,11 @@ func TestAServiceOfStrangers(t *testing.T) {
 	o = p.run("run", "sheets/k.yaml")
 	require.Equal(t, 0, o.status, o.all())
 	assert.Equal(t, first, posted(), "what was written sends the same")
-	o = p.run("call", "klima/Ask.Now", "station.id=S1", "tag=α", "tag=β")
-	assert.Equal(t, 2, o.status)
-	assert.Contains(t, o.stderr, "tag is given twice; write a list as tag.0=A tag.1=B")
+	o = p.run("call", "klima/Ask.Now", "station.id=S1", "από=2026-01-01", "tag=α", "tag=β")
+	assert.Equal(t, 0, o.status, o.all())
+	assert.Equal(t, first, posted(), "what is given twice is a list")
+	o = p.run("call", "klima/Ask.Now", "station.id=S1", "station.id=S2")
+	assert.Equal(t, 2, o.status, o.all())
 	o = p.run("call", "klima/Ask.Now", "station.ix=S1")
 	assert.Equal(t, 2, o.status, o.all())
 }

@@ -295,14 +295,13 @@ func (s *session) find(result *testbench.StepResult, p *path.Path) (*document.No
 // tellOutcome says on standard error why a call fell short.
 func (s *session) tellOutcome(result *testbench.StepResult) {
 	if result.Outcome != testbench.Held {
-		why := []string{result.Reason}
+		why := strings.TrimSpace(result.Reason + " " + result.Says)
 		for _, c := range result.Checks {
-			if c.Judged && !c.Held {
-				why = append(why, report.CheckLine(history.Check(c)))
+			if why == "" && c.Judged && !c.Held {
+				why = report.CheckLine(history.Check(c))
 			}
 		}
-		why = slices.DeleteFunc(append(why, result.Says), func(text string) bool { return text == "" })
-		s.tell.note("%s %s: %s", result.Target, result.Outcome, visible(strings.Join(why, "; ")))
+		s.tell.note("%s %s: %s", result.Target, result.Outcome, visible(why))
 		for _, text := range result.Hints {
 			s.tell.note("  try: %s", visible(text))
 		}

@@ -238,23 +238,29 @@ func (s *Step) setFields(c CallSpec) error {
 			s.Fill.Fields = append(s.Fill.Fields, request.Field{Name: m.Key, Value: request.Fixed(m.Value)})
 		}
 	}
-	given := map[string]bool{}
+	lists := map[string]*request.Tree{} // a field that is given more than once is a list
 	for _, field := range c.Fields {
 		name, text, ok := strings.Cut(field, "=")
 		if !ok || name == "" {
 			return fmt.Errorf("%q is no field: fields are written name=value", field)
 		}
-		if given[name] && !s.isQueried() {
-			return fmt.Errorf("%s is given twice; write a list as %[1]s.0=A %[1]s.1=B", name)
-		}
-		given[name] = true
 		tree, err := scalarTree(text)
 		if err != nil {
 			return fmt.Errorf("%s: %w", field, err)
 		}
 		if s.isQueried() {
 			s.Fill.Fields = append(s.Fill.Fields, request.Field{Name: name, Value: tree})
-		} else if err := s.Fill.Set(name, tree); err != nil {
+			continue
+		}
+		switch before := lists[name]; {
+		case before == nil:
+			lists[name] = tree
+		case !before.IsList:
+			lists[name] = &request.Tree{IsList: true, Items: []*request.Tree{before, tree}}
+		default:
+			before.Items = append(before.Items, tree)
+		}
+		if err := s.Fill.Set(name, lists[name]); err != nil {
 			return err
 		}
 	}
