@@ -226,7 +226,6 @@ func (p *parser) counted(op operation) (test, error) {
 	if digits > 0 && (digits == len(p.rest()) || p.rest()[digits] == ' ') {
 		number := value.Literal(p.rest()[:digits])
 		p.pos += digits
-		p.blanks()
 		inner := test{op: opEquals, operands: []Operand{textOperand{template: number}}, source: number.Source}
 		return test{op: op, inner: &inner}, nil
 	}

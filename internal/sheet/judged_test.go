@@ -48,6 +48,8 @@ var judgedCases = []judgedCase{
 	{"an error that nobody asked for", "", []string{`200 {"error": "no"}`}},
 	{"an error wanted and none", "expect:\n  error: E", []string{`200 {"n": 1}`}},
 	{"an error's parts", "expect:\n  error:\n    code: E1\n    text: contains no\n    target: lot", []string{`400 {"code": "E1", "message": "no lot", "field": "lot"}`}},
+	{"an error's details", "expect:\n  status: 422\n  error:\n    text: two\n    details: count 2\n    details[1].target: b\n    details[0].text: x", []string{`422 {"message": "two", "errors": [{"field": "a", "message": "x"}, {"field": "b", "message": "y"}]}`}},
+	{"an error in XML under a success", "expect:\n  error:\n    code: 17\n    text: no", []string{`200 Content-Type=text/xml <r ok="false" code="17"><errorMessage>no</errorMessage></r>`}},
 	{"fault under a success", "soap: 1.1", []string{`200 Content-Type=text/xml ` + fault11}},
 	{"fault of 1.1", "soap: 1.1\nexpect:\n  fault: Client", []string{`500 Content-Type=text/xml ` + fault11}},
 	{"fault of 1.2 under 500", "soap: 1.2\nexpect:\n  fault: Sender", []string{`500 Content-Type=application/soap+xml ` + fault12}},
