@@ -135,6 +135,8 @@ func TestEveryMistakeOfASheet(t *testing.T) {
 		{step("pause: 1 ms\n¦again:\n  times: 2"), "a pause has no again", "goes with call, request, follow"},
 		{step("pause: 1 ms\n¦until:\n  reply.status: 200"), "a pause has no until", "goes with call, request, follow, lookup, listen"},
 		{search("pages: ¦0"), "pages must be a whole number from 1", "pages: 5"},
+		{search("undo:\n  step: b\n  request: stores POST /${¦nothing}"), "", ""},
+		{search("undo:\n  step: b\n  call: ¦stores/serch"), "there is no operation", "search"},
 		{search("undo:\n  step: b\n  call: stores/search\n  undo:\n    step: c\n    call: stores/search"), "what takes something back is not taken back itself", ""},
 		{search("attach:\n  - ¦name: a"), "an attachment needs a file", "file: NAME"},
 		{step("listen:\n  answer:\n    body:\n      a: 1\n    text: x"), "the answer has a body: and a text:", "keep one of them"},

@@ -123,7 +123,7 @@ func (c *check) texts(value, cel string) (pass, fail string) {
 }
 
 // outcome runs a sheet and gives what came of it.
-func (e *effects) outcome(t *testing.T, text string) sheet.Outcome {
+func (e *effects) outcome(t *testing.T, text string, chosen ...string) sheet.Outcome {
 	t.Helper()
 	bench, err := sheet.OpenBench(e.dir)
 	require.NoError(t, err)
@@ -136,10 +136,46 @@ func (e *effects) outcome(t *testing.T, text string) sheet.Outcome {
 		return text, ok
 	}}})
 	require.NoError(t, err)
-	results := sheet.Run(t.Context(), nil, []*sheet.Work{{Session: session, Sheet: read}}, sheet.RunOptions{})
+	results := sheet.Run(t.Context(), nil, []*sheet.Work{{Session: session, Sheet: read}}, sheet.RunOptions{Steps: chosen})
 	require.NoError(t, session.Close(t.Context()))
 	require.Len(t, results, 1)
 	return results[0].Outcome
+}
+
+// Limits of steps that the command line leaves out are not judged; those within a step are
+// judged with it.
+func TestLimitsOfChosenSteps(t *testing.T) {
+	e := newEffects(t)
+	text := func(limited, rule string) string {
+		return "sheet: s\nexpect:\n  steps:\n    \"" + limited + "\":\n      max: " + rule + "\nsteps:\n  - step: one\n    request: echo POST /it\n  - step: two\n    steps:\n      - step: inner\n        request: echo POST /it\n"
+	}
+	for _, c := range []struct {
+		limited, rule string
+		chosen        []string
+		want          sheet.Outcome
+	}{
+		{"one", "under 0 ms", nil, sheet.FellShort},
+		{"one", "under 0 ms", []string{"one"}, sheet.FellShort},
+		{"one", "under 0 ms", []string{"two"}, sheet.Held},
+		{"two: inner", "under 0 ms", nil, sheet.FellShort},
+		{"two: inner", "under 0 ms", []string{"two"}, sheet.FellShort},
+		{"two: inner", "under 0 ms", []string{"one"}, sheet.Held},
+		{"two: inner", "under 1 min", []string{"two"}, sheet.Held},
+	} {
+		assert.Equal(t, c.want, e.outcome(t, text(c.limited, c.rule), c.chosen...), "%+v", c)
+	}
+}
+
+// Rows are those for which their condition holds; one for which it comes to neither yes nor
+// no is no row that was left out, but one that fell short.
+func TestConditionsOfRows(t *testing.T) {
+	e := newEffects(t)
+	text := func(when, rule string) string {
+		return "sheet: s\nrows:\n  list:\n    - n: 1\n    - n: x\n  when: " + when + "\nsteps:\n" + "  - step: it\n    request: echo POST /${row.n}\n    fields:\n      path: ends with " + rule + "\n"
+	}
+	assert.Equal(t, sheet.Held, e.outcome(t, text("row.n == '1'", "1")))
+	assert.Equal(t, sheet.FellShort, e.outcome(t, text("row.n == 'x'", "1")))
+	assert.NotEqual(t, sheet.Held, e.outcome(t, text("number(row.n) == 1", "1")), "x is no number")
 }
 
 // A check that cannot fail says nothing: each is held against an answer for which it must
