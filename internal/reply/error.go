@@ -174,12 +174,12 @@ func tellsError(payload *document.Node) bool {
 	}
 	for _, m := range members {
 		name, v := m.Key, m.Value
-		says := func(word string) bool {
-			return v.Value() != nil && v.Value().IsScalar() && strings.EqualFold(v.Value().Text, word)
+		says := func(words ...string) bool {
+			return v.Value() != nil && v.Value().IsScalar() && slices.Contains(words, strings.ToLower(v.Value().Text))
 		}
 		switch plain := plainName(name); {
-		case slices.Contains(errorNames, plain) && isGiven(v), slices.Contains(goodNames, plain) && says("false"),
-			slices.Contains(badNames, plain) && says("true"), (plain == "status" || plain == "result") && says("error"):
+		case slices.Contains(errorNames, plain) && isGiven(v), slices.Contains(goodNames, plain) && says("false", "0", "no"),
+			slices.Contains(badNames, plain) && says("true", "1", "yes"), (plain == "status" || plain == "result") && says("error", "fail", "failure"):
 			return true
 		}
 	}
