@@ -50,6 +50,7 @@ var judgedCases = []judgedCase{
 	{"an error's parts", "expect:\n  error:\n    code: E1\n    text: contains no\n    target: lot", []string{`400 {"code": "E1", "message": "no lot", "field": "lot"}`}},
 	{"an error's details", "expect:\n  status: 422\n  error:\n    text: two\n    details: count 2\n    details[1].target: b\n    details[0].text: x", []string{`422 {"message": "two", "errors": [{"field": "a", "message": "x"}, {"field": "b", "message": "y"}]}`}},
 	{"an error in XML under a success", "expect:\n  error:\n    code: 17\n    text: no", []string{`200 Content-Type=text/xml <r ok="false" code="17"><errorMessage>no</errorMessage></r>`}},
+	{"an error without details", "expect:\n  status: 422\n  error:\n    details: is absent\n    target: is absent\n    code: is absent", []string{`422 {"message": "two"}`}},
 	{"fault under a success", "soap: 1.1", []string{`200 Content-Type=text/xml ` + fault11}},
 	{"fault of 1.1", "soap: 1.1\nexpect:\n  fault: Client", []string{`500 Content-Type=text/xml ` + fault11}},
 	{"fault of 1.2 under 500", "soap: 1.2\nexpect:\n  fault: Sender", []string{`500 Content-Type=application/soap+xml ` + fault12}},
@@ -75,7 +76,9 @@ var judgedCases = []judgedCase{
 	{"keep a secret", "keep:\n  k:\n    at: n\n    secret: true\nfields:\n  n: zebra", []string{`200 {"n": "hidden"}`}},
 	{"until", "until:\n  n: 3\n" + waits, []string{`200 {"n": 1}`, `200 {"n": 2}`, `200 {"n": 3}`, `200 {"n": 4}`}},
 	{"until, and an answer between that is none", "until:\n  n: 3\n" + waits, []string{`200 {"n": 1}`, `500 {"n": 2}`, `200 {"n": 3}`}},
-	{"until, too late", "until:\n  n: 3\nevery: 5 s\nwithin: 1 ms\n", []string{`200 {"n": 1}`}},
+	{"until, too late", "until:\n  n: 3\nevery: 5 s\nwithin: 1 s\n", []string{`200 {"n": 1}`}},
+	{"until, too late by a part of a second", "until:\n  n: 3\nevery: 5 s\nwithin: 1500 ms\n", []string{`200 {"n": 1}`}},
+	{"until, too late by more", "until:\n  n: 3\nevery: 15 s\nwithin: 10500 ms\n", []string{`200 {"n": 1}`}},
 	{"states in order", "until:\n  s: done\nstates:\n  of: s\n  allowed:\n    - new\n    - open or half\n    - done\n" + waits, []string{`200 {"s": "new"}`, `200 {"s": "open"}`, `200 {"s": "open"}`, `200 {"s": "done"}`}},
 	{"a state that was missed", "until:\n  s: done\nstates:\n  of: s\n  allowed:\n    - new\n    - open\n    - done\n" + waits, []string{`200 {"s": "new"}`, `200 {"s": "done"}`}},
 	{"a state that may be missed", "until:\n  s: done\nstates:\n  of: s\n  skips: true\n  allowed:\n    - new\n    - open\n    - done\n" + waits, []string{`200 {"s": "new"}`, `200 {"s": "done"}`}},
@@ -188,5 +191,5 @@ func TestJudged(t *testing.T) {
 
 var (
 	headerName = regexp.MustCompile(`^[A-Z][A-Za-z-]+$`)
-	spans      = regexp.MustCompile(`(in [0-9]+ ms|[0-9.]+ ms\b|after [0-9.]+ m?s)`)
+	spans      = regexp.MustCompile(`\bin [0-9]+ ms|after [0-9.]+ m?s|"[0-9.]+ ms"`)
 )

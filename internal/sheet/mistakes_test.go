@@ -151,6 +151,12 @@ func TestEveryMistakeOfASheet(t *testing.T) {
 		{search("expect:\n  time: ¦under 500"), "500 has no unit", "500 ms"},
 		{search("expect:\n  size: ¦over 5 s"), "a size cannot be compared with a duration", ""},
 		{search("¦prefixes:\n  a: b"), `a step has no key "prefixes"`, "there are: "},
+		{step("call: ¦/search"), `"/search" is no service/operation`, "lab/GradeLot"},
+		{step("call: ¦stores/"), `"stores/" is no service/operation`, "lab/GradeLot"},
+		{step("call: ¦stores"), `"stores" is no service/operation`, "lab/GradeLot"},
+		{step("listen:\n  answer:\n    status: 204\n¦for each: ${x}"), "has no for each", "make a step of its own for each call"},
+		{step("set:\n  a: 1\n¦fields:\n  a: 1"), "has no fields", "write a condition under where:, as kept.NAME > 5"},
+		{step("pause: 1 ms\n¦fields:\n  a: 1"), "a pause has no fields", "take it out"},
 		{search("¦takes:\n  a: b"), `a step has no key "takes"`, "takes: is a key of a sheet"},
 		{search("¦timeout: 5 s"), `a step has no key "timeout"`, "timeout: is a key of a site"},
 		{search("¦status: 200"), `a step has no key "status"`, "status: is a key of expect:"},
@@ -240,6 +246,8 @@ func TestEveryMistakeOfABench(t *testing.T) {
 		{service("operations:\n  x:\n    request: POST /x\n    good: ¦20x0"), "", "write it like 201"},
 		{with("    like: nowhere"), `there is no site "nowhere"`, "there are: s"},
 		{with("services:\n  a:\n    address: ${base}\n    contract: c.wsdl\n    ¦type: x"), "", ""},
+		{with("databases:\n  a:\n    kind: sqlite\n    address: a.db\n    ¦user: x"), "user: has no effect", ""},
+		{with("databases:\n  a:\n    kind: folder\n    address: a\n    ¦password: x"), "password: has no effect", ""},
 		{with("logins:\n  l: ¦basic"), "a login must be a mapping, and is", "kind:"},
 		{login("¦user: x"), "does not say its kind", "basic, bearer"},
 		{login("kind: ¦oath2"), `"oath2" is no kind of login`, `"oauth2"`},
@@ -329,9 +337,24 @@ func TestNoMistakes(t *testing.T) {
 		"    operations:\n      x:\n        request: POST /x\n        payload: <a/>\n    addressing: true\n",
 		"    operations:\n      x:\n        request: GET /x/{id}\n        query:\n          a:\n            kind: integer\n            default: 5\n          b:\n            fixed: 1\n          c: optional\n        needs:\n          - [a, c]\n        good: 2xx\n",
 		"    always:\n      headers:\n        A: b\n    about: x\n",
+		"    about: x\ndatabases:\n  d:\n    kind: postgres\n    address: 127.0.0.1:1\n    user: x\n    password: ${machine.HOME}\n  e:\n    kind: sqlite\n    address: a.db\n",
 	} {
 		source := "bench: b\nsites:\n  s:\n    set:\n      base: http://127.0.0.1:1\n  t:\n    like: s\n    guard: reading\nservices:\n  a:\n    address: ${base}\n" + text
 		assert.Empty(t, sheet.ReadBench(t.TempDir(), "bench.yaml", []byte(source)).Vet(sheet.VetOptions{}).Serious(), source)
+	}
+}
+
+// A name that stands in two places is no mistake, and is remarked.
+func TestRemarks(t *testing.T) {
+	bench := sheet.ReadBench(t.TempDir(), "bench.yaml", []byte("bench: b\nsites:\n  s:\n    set:\n      base: http://127.0.0.1:1\nservices:\n  a:\n    address: ${base}\n"))
+	for kept, column := range map[string]string{"n": "n", "base": "m", "other": "base", "one": "two"} {
+		problems := bench.ReadSheet("s.yaml", []byte("sheet: s\nrows:\n  list:\n    - "+column+": 1\nsteps:\n  - step: a\n    request: a GET /\n    keep:\n      "+kept+": total\n")).Vet(sheet.VetOptions{})
+		want := map[string]string{"n": "n is kept here and is a column of the rows too", "base": "base is kept here and set by the site too", "other": "base is a column and set by the site too"}[kept]
+		require.Len(t, problems, map[bool]int{true: 0, false: 1}[want == ""], kept)
+		for _, p := range problems {
+			assert.True(t, p.Remark)
+			assert.Contains(t, p.Message, want)
+		}
 	}
 }
 

@@ -4,6 +4,7 @@
 // given the broken one in place of the right one.
 //
 //	go run ./scripts/mutants -n 100 -seed 1
+//	go run ./scripts/mutants -at internal/rule/judge.go:349,internal/sheet/again.go:84
 package main
 
 import (
@@ -53,6 +54,7 @@ var swapped = map[token.Token]token.Token{
 func main() {
 	count := flag.Int("n", 100, "how many places are broken")
 	seed := flag.Uint64("seed", 1, "decides which")
+	places := flag.String("at", "", "break what stands at these lines in place of random ones: FILE:LINE, with commas between")
 	limit := flag.Duration("limit", 3*time.Minute, "how long the tests of one may take")
 	flag.Parse()
 	all, err := find()
@@ -60,9 +62,14 @@ func main() {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(2)
 	}
-	r := rand.New(rand.NewPCG(*seed, 0))
-	r.Shuffle(len(all), func(i, j int) { all[i], all[j] = all[j], all[i] })
-	all = all[:min(*count, len(all))]
+	if *places != "" {
+		at := strings.Split(*places, ",")
+		all = slices.DeleteFunc(all, func(m *mutant) bool { return !slices.Contains(at, fmt.Sprintf("%s:%d", m.file, m.line)) })
+	} else {
+		r := rand.New(rand.NewPCG(*seed, 0))
+		r.Shuffle(len(all), func(i, j int) { all[i], all[j] = all[j], all[i] })
+		all = all[:min(*count, len(all))]
+	}
 	missed := round(all, func(m *mutant) (bool, error) { return m.try(*limit, m.tests...) })
 	fmt.Printf("%d were missed by the tests beside them; the sessions follow\n", len(missed))
 	missed = round(missed, func(m *mutant) (bool, error) { return m.try(*limit, sessions) })
