@@ -451,6 +451,11 @@ func TestWorkedOut(t *testing.T) {
 	require.NoError(t, err)
 	for source, want := range map[string]string{
 		"answer.n":                            "number 2.50",
+		"'5' + 5":                             "text 55",
+		"5 + '5'":                             "text 55",
+		"row.n + row.n":                       "number 14",
+		"row.n + '1'":                         "text 71",
+		"[1, 2, 3][1]":                        "number 2",
 		"answer.n * 2":                        "number 5.00",
 		"1.5":                                 "number 1.5",
 		"7u":                                  "number 7",

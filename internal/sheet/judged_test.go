@@ -193,3 +193,100 @@ var (
 	headerName = regexp.MustCompile(`^[A-Z][A-Za-z-]+$`)
 	spans      = regexp.MustCompile(`\bin [0-9]+ ms|after [0-9.]+ m?s|"[0-9.]+ ms"`)
 )
+
+// Answers are held against their contract: what is wrong is told, five of it at most; an
+// operation without an answer needs none.
+func TestJudgedByContract(t *testing.T) {
+	const wsdl = `<w:definitions xmlns:w="http://schemas.xmlsoap.org/wsdl/" xmlns:s="http://schemas.xmlsoap.org/wsdl/soap/" xmlns:x="http://www.w3.org/2001/XMLSchema" xmlns:t="urn:t" targetNamespace="urn:t">
+<w:types><x:schema targetNamespace="urn:t" elementFormDefault="qualified"><x:element name="Q"><x:complexType/></x:element>
+<x:element name="R"><x:complexType><x:sequence><x:element name="n" type="x:int" maxOccurs="9"/></x:sequence></x:complexType></x:element></x:schema></w:types>
+<w:message name="Q"><w:part name="p" element="t:Q"/></w:message><w:message name="R"><w:part name="p" element="t:R"/></w:message>
+<w:portType name="P"><w:operation name="Ask"><w:input message="t:Q"/><w:output message="t:R"/></w:operation><w:operation name="Tell"><w:input message="t:Q"/></w:operation></w:portType>
+<w:binding name="B" type="t:P"><s:binding transport="http://schemas.xmlsoap.org/soap/http"/><w:operation name="Ask"><s:operation soapAction="a"/><w:input><s:body use="literal"/></w:input><w:output><s:body use="literal"/></w:output></w:operation><w:operation name="Tell"><s:operation soapAction="b"/><w:input><s:body use="literal"/></w:input></w:operation></w:binding>
+<w:service name="S"><w:port name="P" binding="t:B"><s:address location="http://127.0.0.1:1/"/></w:port></w:service></w:definitions>`
+	envelope := func(n string) string {
+		return `<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Body><R xmlns="urn:t">` + n + `</R></s:Body></s:Envelope>`
+	}
+	status, kind, body := 0, "", ""
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", kind)
+		w.WriteHeader(status)
+		_, _ = w.Write([]byte(body))
+	}))
+	t.Cleanup(server.Close)
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "w.wsdl"), []byte(wsdl), 0o600))
+	text := "bench: b\nsites:\n  local:\n    set:\n      base: " + server.URL + "\nservices:\n  w:\n    contract: w.wsdl\n    address: ${base}\n"
+	bench := sheet.ReadBench(dir, "bench.yaml", []byte(text))
+	require.Empty(t, bench.Vet(sheet.VetOptions{}).Serious())
+	for _, c := range []struct {
+		operation string
+		status    int
+		kind      string
+		body      string
+		want      string // what is wrong; empty for nothing
+		note      string
+	}{
+		{"Ask", 200, "text/xml", envelope("<n>1</n>"), "", ""},
+		{"Ask", 200, "text/xml", envelope("<n>a</n>"), "n[0]: ", ""},
+		{"Ask", 200, "text/xml", envelope(strings.Repeat("<n>a</n>", 5)), "n[4]: ", ""},
+		{"Ask", 200, "text/xml", envelope(strings.Repeat("<n>a</n>", 8)), "; and 3 more", ""},
+		{"Ask", 200, "application/json", `{"n": 1}`, "the answer is no SOAP envelope, but JSON", "a SOAP request was answered with JSON, not with an envelope"},
+		{"Ask", 200, "text/xml", `<x/>`, "but the XML element x", "with the XML element x"},
+		{"Ask", 200, "text/xml", ``, "but empty", "with empty"},
+		{"Ask", 202, "text/xml", ``, "but empty", ""},
+		{"Tell", 202, "", ``, "", ""},
+		{"Tell", 200, "application/json", `{}`, "", "nothing was to come back, and here is JSON"},
+		{"Tell", 202, "text/xml", envelope("<n>1</n>"), "R", "the status 202 says that nothing is answered, and here is R"},
+	} {
+		t.Run(fmt.Sprintf("%s %d %s", c.operation, c.status, c.body), func(t *testing.T) {
+			status, kind, body = c.status, c.kind, c.body
+			read := bench.ReadSheet("s.yaml", []byte("sheet: s\nsteps:\n  - step: it\n    call: w/"+c.operation+"\n"))
+			require.Empty(t, read.Vet(sheet.VetOptions{}).Serious())
+			session, err := sheet.NewSession(bench, sheet.Options{Store: &secret.Store{}})
+			require.NoError(t, err)
+			results := sheet.Run(t.Context(), nil, []*sheet.Work{{Session: session, Sheet: read}}, sheet.RunOptions{})
+			require.NoError(t, session.Close(t.Context()))
+			step := results[0].Rows[0].Steps[0]
+			wrong := ""
+			for _, check := range step.Checks {
+				if !check.Held {
+					wrong += check.Got
+				}
+			}
+			assert.Equal(t, c.want == "", step.Outcome == sheet.Held, wrong)
+			assert.Contains(t, wrong, c.want)
+			if c.want != "; and 3 more" {
+				assert.NotContains(t, wrong, "more")
+			}
+			assert.Contains(t, strings.Join(step.Last().Notes, "\n"), c.note)
+		})
+	}
+	wrong := sheet.ReadBench(dir, "bench.yaml", []byte(text+"    operations:\n      Aks:\n        good: 2xx\n")).Vet(sheet.VetOptions{}).Serious()
+	require.Len(t, wrong, 1)
+	assert.Contains(t, wrong[0].Message+wrong[0].Try, `"Ask"`)
+	right := sheet.ReadBench(dir, "bench.yaml", []byte(text+"    operations:\n      Ask:\n        good: 2xx\n")).Vet(sheet.VetOptions{}).Serious()
+	assert.Empty(t, right)
+}
+
+// A file is read from the bench folder, and a link does not lead out of it.
+func TestFilesStayInTheBench(t *testing.T) {
+	dir, outside := t.TempDir(), t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(outside, "a.txt"), []byte("x"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "in.txt"), []byte("x"), 0o600))
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "..in"), 0o700))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "..in", "b.txt"), []byte("x"), 0o600))
+	require.NoError(t, os.Symlink(filepath.Join(outside, "a.txt"), filepath.Join(dir, "out.txt")))
+	require.NoError(t, os.Symlink(outside, filepath.Join(dir, "far")))
+	require.NoError(t, os.Symlink(filepath.Join(dir, "in.txt"), filepath.Join(dir, "near.txt")))
+	bench := sheet.ReadBench(dir, "bench.yaml", []byte("bench: b\n"))
+	for name, wrong := range map[string]string{"in.txt": "", "near.txt": "", "..in/b.txt": "", "out.txt": "is a link that leads out of the bench folder", "far/a.txt": "is a link that leads out of the bench folder", "../x.txt": "leads out of the bench folder"} {
+		problems := bench.ReadSheet("s.yaml", []byte("sheet: s\nsteps:\n  - step: it\n    request: POST http://127.0.0.1:1/\n    file: "+name+"\n")).Vet(sheet.VetOptions{}).Serious()
+		if wrong == "" {
+			assert.Empty(t, problems, name)
+			continue
+		}
+		require.NotEmpty(t, problems, name)
+		assert.Contains(t, problems[0].Message, wrong)
+	}
+}
