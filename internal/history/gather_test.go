@@ -115,6 +115,22 @@ func TestGathered(t *testing.T) {
 	assert.Equal(t, "interrupted", g.Run().Outcome)
 }
 
+// The time of an exchange counts, not that of a step that was not run or was called.
+func TestWhatIsMeasured(t *testing.T) {
+	for _, c := range []struct {
+		step history.Step
+		want bool
+	}{
+		{history.Step{Outcome: "held", Target: "a/b", Started: three}, true},
+		{history.Step{Outcome: "fell short", Target: "a/b", Started: three}, true},
+		{history.Step{Outcome: "not run", Target: "a/b", Started: three}, false},
+		{history.Step{Outcome: "held", Target: "listen", Started: three}, false},
+		{history.Step{Outcome: "held", Target: "set"}, false},
+	} {
+		assert.Equal(t, c.want, c.step.IsMeasured(), "%+v", c.step)
+	}
+}
+
 // A limit is held against each step that it is for, by the figure that it names.
 func TestLimits(t *testing.T) {
 	watch := history.NewWatch("get")

@@ -358,6 +358,20 @@ func TestRemarks(t *testing.T) {
 	}
 }
 
+// A value that was kept before is known by its full name, whoever kept it.
+func TestKeptBefore(t *testing.T) {
+	bench := sheet.ReadBench(t.TempDir(), "bench.yaml", []byte("bench: b\n"))
+	read := func(name string) *sheet.Sheet {
+		return bench.ReadSheet("s.yaml", []byte("sheet: s\nsteps:\n  - step: a\n    request: GET http://127.0.0.1:1/${"+name+"}\n    keep:\n      k: total\n  - step: b\n    request: GET http://127.0.0.1:1/${kept.k}/${k}\n"))
+	}
+	before := sheet.VetOptions{Kept: []string{"old"}}
+	assert.Empty(t, read("kept.old").Vet(before).Serious())
+	assert.NotEmpty(t, read("kept.old").Vet(sheet.VetOptions{}).Serious())
+	assert.NotEmpty(t, read("kept.other").Vet(before).Serious())
+	assert.NotEmpty(t, read("old").Vet(before).Serious())
+	assert.Empty(t, read("old").Vet(sheet.VetOptions{Set: map[string]string{"old": "1"}}).Serious())
+}
+
 // What stands on a command line has an effect, or is refused.
 func TestArgumentsHaveAnEffect(t *testing.T) {
 	bench := sheet.ReadBench(t.TempDir(), "bench.yaml", []byte("bench: b\nsites:\n  s:\n    set:\n      base: http://127.0.0.1:1\n  live:\n    like: s\n    guard: reading\nservices:\n  a:\n    address: ${base}/${part}\n"))
