@@ -80,7 +80,11 @@ next:
 		}
 		meant := nearest.Of(e.Key.Text, names)
 		if others := keysElsewhere[e.Key.Text]; len(others) > 0 {
-			r.file.Report(e.Key, e.Key.Text+": is a key of "+strings.Join(others, " and of "), "%s has no key %q", what, e.Key.Text)
+			try := e.Key.Text + ": is a key of " + strings.Join(others, " and of ")
+			if meant != "" {
+				try += "; or " + nearest.Try(e.Key.Text, names)
+			}
+			r.file.Report(e.Key, try, "%s has no key %q", what, e.Key.Text)
 			continue
 		}
 		if meant == "" {
