@@ -3,6 +3,8 @@ package cli
 import (
 	"errors"
 	"flag"
+	"fmt"
+	"maps"
 	"slices"
 	"strings"
 )
@@ -99,7 +101,7 @@ var forms = map[string][]form{
 		{"with -into", with("into"), []string{"into", "step", "bench"}},
 		{"of saved answers", always, []string{"step", "json", "bench"}},
 	},
-	// What is compared is known when its arguments are looked at: see compareForm.
+	// What is compared is known when its arguments are looked at: see session.compare.
 	"compare": {
 		{"of contracts", never, slices.Concat([]string{"breaks", "as", "json"}, atSite, fetching)},
 		{"of runs", never, []string{"values", "ignore", "key", "as", "json", "bench"}},
@@ -177,11 +179,11 @@ func (s *session) inForm(name string) error {
 			return s.command.onlyOptions(f, s.used)
 		}
 	}
-	return nil
+	return fmt.Errorf("%s has no form %q", s.command.name, name)
 }
 
 func (c *command) onlyOptions(f form, u used) error {
-	for name := range u.given {
+	for _, name := range slices.Sorted(maps.Keys(u.given)) {
 		if name == "plain" || slices.Contains(f.options, name) {
 			continue
 		}

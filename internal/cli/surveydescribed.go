@@ -3,10 +3,10 @@ package cli
 import (
 	"fmt"
 	"strings"
-	"testbench/internal/document"
 
 	"testbench"
 	"testbench/internal/contract"
+	"testbench/internal/document"
 	"testbench/internal/schema"
 )
 

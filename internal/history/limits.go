@@ -102,7 +102,7 @@ func (s span) with(other span) span {
 	return s
 }
 
-// spanOf is when the rows of a sheet were run.
+// span is when the rows of a sheet were run.
 func (s *Sheet) span() span {
 	return span{s.Started, s.Started.Add(time.Duration(s.Running * float64(time.Second)))}
 }

@@ -92,7 +92,7 @@ func (p *Path) Find(roots Roots, scope value.Scope) (Selection, error) {
 	root, name := roots.of(p)
 	f := finder{roots: roots, scope: scope, selection: Selection{Many: p.HasEach()}}
 	if root == nil {
-		f.miss("the reply", "answer that can be read", "empty, or not well-formed", "")
+		f.unreadable()
 		return f.selection, nil
 	}
 	if err := f.follow(root, name, p.steps); err != nil {
@@ -112,9 +112,15 @@ type finder struct {
 
 func (f *finder) miss(reached, missing, there, try string) {
 	f.selection.Matches = append(f.selection.Matches, Match{
-		Where: shortWhere(strings.TrimSuffix(reached+missing, "answer that can be read")),
+		Where: shortWhere(reached + missing),
 		Miss:  &Miss{Reached: shortWhere(reached), Missing: missing, There: there, Try: try},
 	})
+}
+
+// unreadable is what a path finds where there is no answer to look into.
+func (f *finder) unreadable() {
+	const reply = "the reply"
+	f.selection.Matches = append(f.selection.Matches, Match{Where: reply, Miss: &Miss{Reached: reply, Missing: "answer that can be read", There: "empty, or not well-formed"}})
 }
 
 // shortWhere drops the word answer before a path, which goes without saying.

@@ -18,7 +18,7 @@ func compileJSONPath(source string) (*Path, error) {
 func (p *Path) findJSONPath(roots Roots) (Selection, error) {
 	f := finder{roots: roots, selection: Selection{Many: !p.jsonpath.IsSingular()}}
 	if roots.Answer == nil {
-		f.miss("the reply", "answer that can be read", "empty, or not well-formed", "")
+		f.unreadable()
 		return f.selection, nil
 	}
 	if roots.Answer.Kind == document.Element {

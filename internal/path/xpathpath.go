@@ -33,7 +33,7 @@ func compileXPath(source string) (*Path, error) {
 func (p *Path) findXPath(roots Roots) (Selection, error) {
 	f := finder{roots: roots}
 	if roots.Answer == nil {
-		f.miss("the reply", "answer that can be read", "empty, or not well-formed", "")
+		f.unreadable()
 		return f.selection, nil
 	}
 	if roots.Answer.Kind != document.Element {

@@ -201,9 +201,9 @@ func isGiven(v *document.Node) bool {
 	return v.Kind == document.Element || len(v.Members)+len(v.Items) > 0
 }
 
-// isHolder says whether a node holds others by name.
+// isHolder says whether a node holds others by name: members, children or attributes.
 func isHolder(n *document.Node) bool {
-	return n != nil && (n.Kind == document.Object || n.Kind == document.Element && len(n.Children()) > 0)
+	return n != nil && (n.Kind == document.Object || n.Kind == document.Element && len(membersOf(n)) > 0)
 }
 
 // Names under which services put what they say, the most telling first.
@@ -219,7 +219,7 @@ func errorOf(n *document.Node) *Error {
 	e := &Error{Text: findScalar(n, textNames), Target: pathOf(findTarget(n))}
 	inner := n
 	for _, name := range errorNames {
-		if v := field(n, name); isHolder(v) || v != nil && v.Kind == document.Element && len(membersOf(v)) > 0 {
+		if v := field(n, name); isHolder(v) {
 			inner = v
 			break
 		}

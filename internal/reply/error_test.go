@@ -22,6 +22,7 @@ func TestErrorsAsTheyAreTold(t *testing.T) {
 		{"an element of success", 200, `<result code="0" ok="true"><order no="7"/></result>`, nil},
 		{"a flag that is false", 200, `<result ok="false"><message>out</message></result>`, &reply.Error{Text: "out"}},
 		{"a message and a code as an attribute", 200, `<result code="17" ok="false"><errorMessage>unknown</errorMessage></result>`, &reply.Error{Code: "17", Text: "unknown"}},
+		{"attributes below one that only wraps", 200, `<reply><result code="17" ok="false"/></reply>`, &reply.Error{Code: "17"}},
 		{"a code of zero", 200, `<result><errorCode>0</errorCode><errorMessage/></result>`, nil},
 		{"attributes of an empty element", 200, `<r><error code="5" text="no room"/></r>`, &reply.Error{Code: "5", Text: "no room"}},
 		{"an empty element that is empty", 200, `<r><error code="0"/><a/></r>`, nil},

@@ -6,6 +6,7 @@ package request
 import (
 	"cmp"
 	"fmt"
+	"slices"
 	"strings"
 
 	"testbench/internal/document"
@@ -95,6 +96,18 @@ func (t *Tree) Set(path string, v *Tree) error {
 		t.Fields = append(t.Fields, Field{Name: name, Value: inner})
 	}
 	return inner.Set(rest, v)
+}
+
+// Joined returns the tree with one more value: a list of both, or the list and it. A nil
+// tree gives the value alone.
+func (t *Tree) Joined(v *Tree) *Tree {
+	switch {
+	case t == nil:
+		return v
+	case t.IsList:
+		return &Tree{IsList: true, Items: append(slices.Clip(t.Items), v)}
+	}
+	return &Tree{IsList: true, Items: []*Tree{t, v}}
 }
 
 // With returns the tree with the fields of another, which win over those of the same name.

@@ -238,7 +238,7 @@ func (s *Step) setFields(c CallSpec) error {
 			s.Fill.Fields = append(s.Fill.Fields, request.Field{Name: m.Key, Value: request.Fixed(m.Value)})
 		}
 	}
-	lists := map[string]*request.Tree{} // a field that is given more than once is a list
+	given := map[string]*request.Tree{}
 	for _, field := range c.Fields {
 		name, text, ok := strings.Cut(field, "=")
 		if !ok || name == "" {
@@ -252,15 +252,8 @@ func (s *Step) setFields(c CallSpec) error {
 			s.Fill.Fields = append(s.Fill.Fields, request.Field{Name: name, Value: tree})
 			continue
 		}
-		switch before := lists[name]; {
-		case before == nil:
-			lists[name] = tree
-		case !before.IsList:
-			lists[name] = &request.Tree{IsList: true, Items: []*request.Tree{before, tree}}
-		default:
-			before.Items = append(before.Items, tree)
-		}
-		if err := s.Fill.Set(name, lists[name]); err != nil {
+		given[name] = given[name].Joined(tree) // more than once makes a list
+		if err := s.Fill.Set(name, given[name]); err != nil {
 			return err
 		}
 	}

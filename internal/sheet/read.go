@@ -492,7 +492,7 @@ func insideBench(dir, name string) (string, error) {
 	// A link must not lead out either.
 	if real, err := filepath.EvalSymlinks(full); err == nil {
 		if root, err := filepath.EvalSymlinks(dir); err == nil {
-			if inside, err := filepath.Rel(root, real); err != nil || inside == ".." || strings.HasPrefix(inside, ".."+string(filepath.Separator)) {
+			if _, ok := relativeTo(root, real); !ok {
 				return "", fmt.Errorf("%s is a link that leads out of the bench folder", name)
 			}
 		}

@@ -216,19 +216,27 @@ func (s *Sheet) Problems() yamlfile.Problems { return s.file.Problems }
 
 // inside names a file relative to the bench folder, where it is in there.
 func (b *Bench) inside(name string) string {
-	dir, err := filepath.Abs(b.Dir)
+	if relative, ok := relativeTo(b.Dir, name); ok {
+		return relative
+	}
+	return name
+}
+
+// relativeTo names a file relative to a folder, with slashes; it says no of one that is not
+// in there.
+func relativeTo(folder, file string) (name string, ok bool) {
+	folder, err := filepath.Abs(folder)
 	if err != nil {
-		return name
+		return "", false
 	}
-	full, err := filepath.Abs(name)
-	if err != nil {
-		return name
+	if file, err = filepath.Abs(file); err != nil {
+		return "", false
 	}
-	relative, err := filepath.Rel(dir, full)
-	if err != nil || strings.HasPrefix(relative, "..") {
-		return name
+	name, err = filepath.Rel(folder, file)
+	if err != nil || name == ".." || strings.HasPrefix(name, ".."+string(filepath.Separator)) {
+		return "", false
 	}
-	return filepath.ToSlash(relative)
+	return filepath.ToSlash(name), true
 }
 
 // File returns the name of the sheet's file.

@@ -220,7 +220,6 @@ func (b *Bench) checkContracts() {
 			key   string
 			given bool
 		}{{"port", s.Port != ""}, {"soap", s.SOAP != ""}, {"addressing", s.Addressing}, {"always: blocks", s.Always.Blocks != nil}} {
-
 			if one.given && c.Description != nil && !slices.ContainsFunc(s.Operations, func(op *contract.Operation) bool { return op.SOAP }) {
 				b.file.Report(s.at, "take it out", "%s: has no effect at %s: its contract is not a WSDL", one.key, s.Name)
 			}

@@ -106,14 +106,10 @@ func (w *stepWriter) login(c *loginChoice) {
 func (w *stepWriter) pairs(key string, pairs []request.Pair) {
 	t := &request.Tree{}
 	for _, p := range pairs {
-		at := slices.IndexFunc(t.Fields, func(f request.Field) bool { return f.Name == p.Name })
-		switch {
-		case at < 0:
+		if at := slices.IndexFunc(t.Fields, func(f request.Field) bool { return f.Name == p.Name }); at >= 0 {
+			t.Fields[at].Value = t.Fields[at].Value.Joined(p.Value)
+		} else {
 			t.Fields = append(t.Fields, request.Field{Name: p.Name, Value: p.Value})
-		case t.Fields[at].Value.IsList:
-			t.Fields[at].Value.Items = append(t.Fields[at].Value.Items, p.Value)
-		default:
-			t.Fields[at].Value = &request.Tree{IsList: true, Items: []*request.Tree{t.Fields[at].Value, p.Value}}
 		}
 	}
 	if len(pairs) > 0 {
@@ -158,14 +154,9 @@ func (w *stepWriter) value(t *request.Tree, indent int) {
 
 // file writes the name of a file, which must be one of the bench.
 func (w *stepWriter) file(key, name string) {
-	full, err := filepath.Abs(name)
-	if err == nil {
-		home, wrong := filepath.Abs(w.bench.Dir)
-		relative, outside := filepath.Rel(home, full)
-		if wrong == nil && outside == nil && w.bench.Dir != "" && relative != ".." && !strings.HasPrefix(relative, ".."+string(filepath.Separator)) {
-			w.line(0, key, yamlfile.ScalarText(filepath.ToSlash(relative)))
-			return
-		}
+	if relative, ok := relativeTo(w.bench.Dir, name); ok && w.bench.Dir != "" {
+		w.line(0, key, yamlfile.ScalarText(relative))
+		return
 	}
 	w.err = fmt.Errorf("a step of a sheet takes files of its bench only; copy %s into the bench folder first", name)
 }

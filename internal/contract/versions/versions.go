@@ -10,7 +10,6 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"testbench/internal/document"
 
 	"testbench/internal/contract"
 	"testbench/internal/contract/formats"
@@ -329,11 +328,10 @@ func parameterPath(p *contract.Parameter) string { return string(p.In) + "." + p
 
 func (c *comparing) parameter(a, b *contract.Parameter) {
 	path := parameterPath(b)
-	isGiven := func(p *contract.Parameter) bool { return p.IsMandatory() }
 	switch {
-	case !isGiven(a) && isGiven(b):
+	case !a.IsMandatory() && b.IsMandatory():
 		c.add(Change{Where: "request", Path: path, What: "has to be given now", Callers: true})
-	case isGiven(a) && !isGiven(b):
+	case a.IsMandatory() && !b.IsMandatory():
 		c.add(Change{Where: "request", Path: path, What: "may be left out now"})
 	}
 	if styleOf(a) != styleOf(b) {
@@ -342,8 +340,8 @@ func (c *comparing) parameter(a, b *contract.Parameter) {
 	if old, now := meantWithout(a), meantWithout(b); old != now {
 		c.add(Change{Where: "request", Path: path, What: "stands for something else where it is left out", Before: old, After: now, Callers: old != ""})
 	}
-	if textOf(a.Fixed) != textOf(b.Fixed) {
-		c.add(Change{Where: "request", Path: path, What: "always has another value", Before: textOf(a.Fixed), After: textOf(b.Fixed), Callers: true})
+	if a.Fixed.OwnText() != b.Fixed.OwnText() {
+		c.add(Change{Where: "request", Path: path, What: "always has another value", Before: a.Fixed.OwnText(), After: b.Fixed.OwnText(), Callers: true})
 	}
 	if !a.Deprecated && b.Deprecated {
 		c.add(Change{Where: "request", Path: path, What: "is deprecated now"})
@@ -357,7 +355,7 @@ func meantWithout(p *contract.Parameter) string {
 	if said, ok := p.Schema.(interface{ DefaultText() string }); ok && p.Default == nil {
 		return said.DefaultText()
 	}
-	return textOf(p.Default)
+	return p.Default.OwnText()
 }
 
 func styleOf(p *contract.Parameter) string {
@@ -490,12 +488,4 @@ func (c *comparing) answer(where string, a, b *contract.Answer) {
 	default:
 		c.contents(where, toReader, a.Contents, b.Contents)
 	}
-}
-
-// textOf is a value that a parameter has without being given one, "" for none.
-func textOf(v *document.Node) string {
-	if v == nil {
-		return ""
-	}
-	return v.Text
 }
