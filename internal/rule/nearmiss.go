@@ -73,9 +73,9 @@ var synonyms = []struct {
 var wordsOfTexts = []string{"after", "before", "from", "within", "above", "below", "min", "max", "minimum", "maximum", "near", "range", "up to", "size", "prefix", "suffix",
 	"pattern", "like", "has", "in", "holds", "without", "include", "including", "either", "each", "every", "starts", "ends", "type", "kind", "exactly", "eq", "ne", "gt", "lt", "gte", "lte", "len", "match", "matching", "neither"}
 
-// nearMiss finds what was probably meant as a rule, as a proposal, or "": a sign or a
-// synonym in place of a word, or a mistyped word after which the rest reads as that rule.
-// Placeholders in the text are zero bytes.
+// nearMiss finds the rule that was probably meant, or "": a sign or a synonym in place of a
+// word, or a mistyped word after which the rest reads as that rule. Placeholders in the
+// text are zero bytes, and stay what and where they are.
 func nearMiss(text string) string {
 	if try := signed(text); try != "" {
 		return try
@@ -95,7 +95,7 @@ func signed(text string) string {
 		// Text may begin with < or >; only before something that has an order do
 		// they stand for a rule word.
 		if strings.ContainsAny(o.sign, "=~!") || isOrderly(rest) {
-			return proposal(o.word + " " + rest)
+			return o.word + " " + rest
 		}
 	}
 	return ""
@@ -125,10 +125,7 @@ func synonym(text string) string {
 			}
 		}
 	}
-	if right == "" {
-		return ""
-	}
-	return proposal(right)
+	return right
 }
 
 func mistyped(text string) string {
@@ -157,7 +154,7 @@ func mistyped(text string) string {
 		}
 		try := meant + " " + strings.Join(fields[count:], " ")
 		if reads(meant, try) && (!takesAnyText(meant) || nearest.IsSlip(typed, meant)) {
-			return proposal(try)
+			return try
 		}
 	}
 	return ""
@@ -186,8 +183,21 @@ func takesAnyText(word string) bool {
 	return false
 }
 
-func proposal(text string) string {
-	return fmt.Sprintf("did you mean `%s`?", strings.TrimSpace(holes.ReplaceAllString(text, "$${…}")))
+// meant says which rule was probably meant by the text from an offset on, as find has it, or
+// "": its placeholders stand in it again, in their order.
+func (p *parser) meant(start int, find func(text string) string) string {
+	text := p.text[start:]
+	found := strings.TrimSpace(find(text))
+	if found == "" {
+		return ""
+	}
+	masked := holes.FindAllStringIndex(text, -1)
+	found = holes.ReplaceAllStringFunc(found, func(string) string {
+		hole := masked[0]
+		masked = masked[1:]
+		return p.source[start+hole[0] : start+hole[1]]
+	})
+	return fmt.Sprintf("did you mean `%s`?", found)
 }
 
 // holes finds masked placeholders.

@@ -29,7 +29,7 @@ func Parse(source string, quoted bool) (*Rule, error) {
 	start := p.pos
 	word := ruleWord(strings.ToLower(p.text[start:]))
 	if word == "" {
-		if try := nearMiss(p.text[start:]); try != "" {
+		if try := p.meant(start, nearMiss); try != "" {
 			text := p.from(start)
 			return nil, &Error{Message: fmt.Sprintf("%q is not a rule", text), Try: strings.TrimSpace(try + plainAdvice(text))}
 		}
@@ -47,7 +47,7 @@ func Parse(source string, quoted bool) (*Rule, error) {
 		err = p.fail("%q is left over", p.from(p.pos))
 	}
 	if err != nil {
-		if try := synonym(p.text[start:]); try != "" {
+		if try := p.meant(start, synonym); try != "" {
 			return nil, &Error{Offset: start, Message: fmt.Sprintf("%q is not a rule", p.from(start)), Try: try}
 		}
 		return nil, p.explain(err, p.from(start), word)
@@ -207,7 +207,7 @@ func (p *parser) operation() (test, error) {
 	if p.rest() == "" {
 		return test{}, p.fail("a rule is missing")
 	}
-	if try := nearMiss(p.rest()); try != "" {
+	if try := p.meant(p.pos, nearMiss); try != "" {
 		return test{}, &Error{Offset: p.pos, Message: fmt.Sprintf("%q is not a rule", p.from(p.pos)), Try: try}
 	}
 	first, _, _ := strings.Cut(p.rest(), " ")
@@ -445,7 +445,7 @@ func (p *parser) is() (test, error) {
 	if !ok {
 		names := append(append([]string{}, states...), KindNames()...)
 		e := &Error{Offset: p.pos, Message: fmt.Sprintf("%q is not a kind or a state", p.source[p.pos:p.pos+len(word)])}
-		if try := nearMiss("is " + p.rest()); try != "" {
+		if try := p.meant(p.pos, func(text string) string { return nearMiss("is " + text) }); try != "" {
 			e.Try = try
 			return test{}, e
 		}

@@ -199,7 +199,7 @@ func TestRulesThatMislead(t *testing.T) {
 		"not empty":                  "did you mean `not is empty`?",
 		"after 2026-11-01":           "did you mean `over 2026-11-01`?",
 		"max 5":                      "did you mean `at most 5`?",
-		"more than ${limit}":         "did you mean `over ${…}`?",
+		"more than ${limit}":         "did you mean `over ${limit}`?",
 		"is an array":                "did you mean `is list`?",
 		"is not a date":              "did you mean `is not date`?",
 		"is string":                  "did you mean `is text`?",

@@ -144,12 +144,17 @@ func callProblem(step *Step, problems []contract.Problem) error {
 	return withTry(step.Call+" needs "+list, "add "+list)
 }
 
-func withTry(message, try string) error {
-	if try == "" {
-		return errors.New(message)
+// tryError is a mistake with what to try.
+type tryError struct{ message, try string }
+
+func (e *tryError) Error() string {
+	if e.try == "" {
+		return e.message
 	}
-	return errors.New(message + "; " + try)
+	return e.message + "; " + e.try
 }
+
+func withTry(message, try string) error { return &tryError{message, try} }
 
 func (b *Bench) target(step *Step, target []string) error {
 	switch {

@@ -342,18 +342,18 @@ func (s *Step) soapWords() []string {
 // withoutSOAP says what is wrong with a request that is not SOAP and says something that
 // only SOAP has.
 func (s *Step) withoutSOAP(method string) error {
-	words := s.soapWords()
+	said := strings.Join(s.soapWords(), ", ")
 	switch {
-	case len(words) == 0:
+	case said == "":
 		return nil
 	case method != "" && method != "POST":
-		return fmt.Errorf("%s goes with SOAP, which is sent by POST, and this is %s; take it out", strings.Join(words, ", "), method)
+		return withTry(fmt.Sprintf("%s goes with SOAP, which is sent by POST, and this is %s", said, method), "take it out")
 	case s.SOAP == "" && len(s.Spec.Attach) > 0:
-		return errors.New("attach: goes with a SOAP envelope; write soap: 1.1 or 1.2, or parts: for a form with files")
+		return withTry("attach: goes with a SOAP envelope", "write soap: 1.1 or 1.2, or parts: for a form with files")
 	case s.SOAP == "":
-		return fmt.Errorf("%s goes with SOAP, and the request is not SOAP; write soap: 1.1 or 1.2, or take it out", strings.Join(words, ", "))
+		return withTry(said+" goes with SOAP, and the request is not SOAP", "write soap: 1.1 or 1.2, or take it out")
 	}
-	return fmt.Errorf("%s goes with SOAP, and the operation is not SOAP; take it out", strings.Join(words, ", "))
+	return withTry(said+" goes with SOAP, and the operation is not SOAP", "take it out")
 }
 
 // checkEnvelope says what of a step cannot go into an envelope, or has no effect there.
@@ -367,15 +367,15 @@ func (s *Step) checkEnvelope(service *Service) error {
 	}
 	switch {
 	case content == "form" || content == "parts":
-		return fmt.Errorf("%s: does not go into a SOAP envelope; soap: off sends it as it is", content)
+		return withTry(content+": does not go into a SOAP envelope", "soap: off sends it as it is")
 	case s.Fill != nil && content != "":
-		return fmt.Errorf("fill: has no effect beside %s:, which is the payload; keep one of them", content)
+		return withTry("fill: has no effect beside "+content+":, which is the payload", "keep one of them")
 	case content == "bytes" && (s.Spec.SOAP != nil || len(s.Spec.Attach) > 0 || s.Addressing == "true" || service.Always.Blocks != nil || service.Addressing && s.Addressing == ""):
-		return errors.New("bytes: goes as it is, so that blocks, addressing and attachments cannot be added; write text: or file:, or take them out")
+		return withTry("bytes: goes as it is, so that blocks, addressing and attachments cannot be added", "write text: or file:, or take them out")
 	case s.Action != nil && headers("SOAPAction"):
-		return errors.New("action: has no effect beside the header SOAPAction; keep one of them")
+		return withTry("action: has no effect beside the header SOAPAction", "keep one of them")
 	case s.Action != nil && s.SOAP != soap.V11 && service.SOAP == soap.V12 && headers("Content-Type"):
-		return errors.New("action: has no effect beside the header Content-Type, which holds it in SOAP 1.2; keep one of them")
+		return withTry("action: has no effect beside the header Content-Type, which holds it in SOAP 1.2", "keep one of them")
 	}
 	return nil
 }

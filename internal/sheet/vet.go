@@ -2,6 +2,7 @@ package sheet
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -538,9 +539,9 @@ func (s *Step) method() (method string, talks bool) {
 func (s *Sheet) vetSOAP(step *Step, p *plan, method string) {
 	spec := step.Spec
 	spec.Method = method
-	if err := p.addSOAP(step, &spec); err != nil {
-		message, try, _ := strings.Cut(err.Error(), "; ")
-		s.file.Report(step.at, try, "%s", message)
+	wrong := (*tryError)(nil)
+	if err := p.addSOAP(step, &spec); errors.As(err, &wrong) {
+		s.file.Report(step.at, wrong.try, "%s", wrong.message)
 	}
 }
 

@@ -32,10 +32,16 @@ var subjects = []struct {
 	tests []string
 }{
 	{[]string{"internal/rule/*.go"}, []string{"./internal/rule", "./internal/sheet"}},
-	{[]string{"internal/sheet/judge.go", "internal/sheet/waiting.go", "internal/sheet/expect.go", "internal/sheet/again.go", "internal/sheet/times.go", "internal/reply/error.go", "internal/history/limits.go", "internal/history/gather.go"},
+	{slices.Concat(inSheet("judge", "waiting", "expect", "again", "times"), []string{"internal/reply/error.go", "internal/history/limits.go", "internal/history/gather.go"}),
 		[]string{"./internal/sheet", "./internal/reply", "./internal/history"}},
-	{[]string{"internal/sheet/read.go", "internal/sheet/stepfile.go", "internal/sheet/stepkinds.go", "internal/sheet/together.go", "internal/sheet/rows.go", "internal/sheet/operation.go", "internal/sheet/vet.go", "internal/sheet/arguments.go"},
-		[]string{"./internal/sheet"}},
+	{inSheet("read", "stepfile", "stepkinds", "together", "rows", "operation", "vet", "arguments"), []string{"./internal/sheet"}},
+}
+
+func inSheet(names ...string) []string {
+	for i, name := range names {
+		names[i] = "internal/sheet/" + name + ".go"
+	}
+	return names
 }
 
 // mutant is one place, and what is done there.
@@ -47,8 +53,8 @@ type mutant struct {
 }
 
 var swapped = map[token.Token]token.Token{
-	token.EQL: token.NEQ, token.NEQ: token.EQL, token.LSS: token.LEQ, token.LEQ: token.LSS, token.GTR: token.GEQ, token.GEQ: token.GTR, token.LAND: token.LOR, token.LOR: token.LAND,
-	token.ADD: token.SUB, token.SUB: token.ADD,
+	token.EQL: token.NEQ, token.NEQ: token.EQL, token.LSS: token.LEQ, token.LEQ: token.LSS, token.GTR: token.GEQ, token.GEQ: token.GTR,
+	token.LAND: token.LOR, token.LOR: token.LAND, token.ADD: token.SUB, token.SUB: token.ADD,
 }
 
 func main() {
@@ -65,40 +71,55 @@ func main() {
 	if *places != "" {
 		at := strings.Split(*places, ",")
 		all = slices.DeleteFunc(all, func(m *mutant) bool { return !slices.Contains(at, fmt.Sprintf("%s:%d", m.file, m.line)) })
+		*count = len(all)
 	} else {
 		r := rand.New(rand.NewPCG(*seed, 0))
 		r.Shuffle(len(all), func(i, j int) { all[i], all[j] = all[j], all[i] })
-		all = all[:min(*count, len(all))]
 	}
-	missed := round(all, func(m *mutant) (bool, error) { return m.try(*limit, m.tests...) })
+	tried, missed := round(all, *count, func(m *mutant) (outcome, error) { return m.try(*limit, m.tests...) })
 	fmt.Printf("%d were missed by the tests beside them; the sessions follow\n", len(missed))
-	missed = round(missed, func(m *mutant) (bool, error) { return m.try(*limit, sessions) })
-	fmt.Printf("%d of %d were noticed\n", len(all)-len(missed), len(all))
-	if len(missed)*20 > len(all) {
+	_, missed = round(missed, len(missed), func(m *mutant) (outcome, error) { return m.try(*limit, sessions) })
+	fmt.Printf("%d of %d were noticed\n", tried-len(missed), tried)
+	if len(missed)*20 > tried {
 		os.Exit(1)
 	}
 }
+
+// outcome is what came of the tests of a mutant. One that the compiler refuses says nothing
+// of them, and is not counted.
+type outcome string
+
+const (
+	noticed outcome = "noticed"
+	lost    outcome = "MISSED"
+	unbuilt outcome = "unbuilt"
+)
 
 // sessions run the whole program; they are slow, and so are for what the tests beside the
 // code missed.
 const sessions = "./cmd/testbench"
 
-// round tries every mutant and gives those that nothing noticed.
-func round(all []*mutant, try func(*mutant) (bool, error)) []*mutant {
-	var missed []*mutant
-	for i, m := range all {
-		noticed, err := try(m)
+// round tries mutants until there are as many as wanted, and gives those that nothing
+// noticed.
+func round(all []*mutant, wanted int, try func(*mutant) (outcome, error)) (tried int, missed []*mutant) {
+	for _, m := range all {
+		if tried == wanted {
+			break
+		}
+		came, err := try(m)
 		if err != nil {
 			fmt.Fprintln(os.Stderr, err)
 			os.Exit(2)
 		}
-		word := "noticed"
-		if !noticed {
-			word, missed = "MISSED", append(missed, m)
+		if came == unbuilt {
+			continue
 		}
-		fmt.Printf("%3d %s %s:%d %s\n", i+1, word, m.file, m.line, m.what)
+		if tried++; came == lost {
+			missed = append(missed, m)
+		}
+		fmt.Printf("%3d %s %s:%d %s\n", tried, came, m.file, m.line, m.what)
 	}
-	return missed
+	return tried, missed
 }
 
 // find lists every place of the subjects that can be broken.
@@ -191,36 +212,38 @@ func isText(n *ast.BinaryExpr) bool {
 	return n.Op == token.ADD && (text(n.X) || text(n.Y) || ok && isText(inner)) || n.Op == token.SUB && (text(n.X) || text(n.Y))
 }
 
-// try runs the tests on the broken file. One that cannot be built does not count as noticed
-// by a test, but can never come to be: it is noticed too.
-func (m *mutant) try(limit time.Duration, tests ...string) (noticed bool, err error) {
+// try runs the tests on the broken file. Tests that hang have noticed.
+func (m *mutant) try(limit time.Duration, tests ...string) (outcome, error) {
 	dir, err := os.MkdirTemp("", "mutant")
 	if err != nil {
-		return false, err
+		return "", err
 	}
 	defer func() { _ = os.RemoveAll(dir) }()
 	full, err := filepath.Abs(m.file)
 	if err != nil {
-		return false, err
+		return "", err
 	}
 	broken, overlay := filepath.Join(dir, "broken.go"), filepath.Join(dir, "overlay.json")
 	replace, err := json.Marshal(map[string]map[string]string{"Replace": {full: broken}})
 	if err != nil {
-		return false, err
+		return "", err
 	}
 	if err := os.WriteFile(broken, m.source, 0o600); err != nil {
-		return false, err
+		return "", err
 	}
 	if err := os.WriteFile(overlay, replace, 0o600); err != nil {
-		return false, err
+		return "", err
 	}
 	for _, test := range tests {
 		ctx, cancel := context.WithTimeout(context.Background(), limit)
-		err := exec.CommandContext(ctx, "go", "test", "-short", "-failfast", "-overlay", overlay, test).Run()
+		said, err := exec.CommandContext(ctx, "go", "test", "-short", "-failfast", "-overlay", overlay, test).CombinedOutput()
 		cancel()
-		if err != nil {
-			return true, nil
+		switch {
+		case bytes.Contains(said, []byte("[build failed]")):
+			return unbuilt, nil
+		case err != nil:
+			return noticed, nil
 		}
 	}
-	return false, nil
+	return lost, nil
 }
