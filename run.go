@@ -157,7 +157,8 @@ func (r *running) prepare(files []string) error {
 	if len(problems) > 0 {
 		return problems
 	}
-	arguments := sheet.Arguments{Set: o.Set, Site: o.Site, Write: o.Write, Rows: len(o.Rows) > 0 && o.before == nil, Listen: o.Listen != "" || o.Public != "", Steps: o.Steps}
+	arguments := arguments(o.Options)
+	arguments.Rows, arguments.Listen, arguments.Steps = len(o.Rows) > 0 && o.before == nil, o.Listen != "" || o.Public != "", o.Steps
 	if o.From != "" {
 		arguments.Steps = append(slices.Clone(o.Steps), o.From)
 	}

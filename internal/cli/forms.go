@@ -35,10 +35,10 @@ func (u used) has(options ...string) bool {
 
 // Options that several commands have.
 var (
-	atSite   = []string{"bench", "site", "set"}
-	fetching = []string{"log", "insecure", "allow", "timeout", "most"}
-	sending  = slices.Concat(atSite, fetching, []string{"write"})
-	ofCall   = []string{"in", "fill", "body", "bytes", "login", "soap", "action", "contract"}
+	atSite   = take("bench site set")
+	fetching = take("log insecure allow timeout most")
+	sending  = take("write", atSite, fetching)
+	ofCall   = take("in fill body bytes login soap action contract")
 )
 
 func with(option string) func(used) bool { return func(u used) bool { return u.has(option) } }
@@ -48,7 +48,22 @@ func always(used) bool { return true }
 func never(used) bool { return false }
 
 // the makes the only form of a command.
-func the(options ...[]string) []form { return []form{{"", always, slices.Concat(options...)}} }
+func the(names string, shared ...[]string) []form {
+	return []form{{"", always, take(names, shared...)}}
+}
+
+// take lists options: names with blanks between, and those that several commands have.
+func take(names string, shared ...[]string) []string {
+	return slices.Concat(strings.Fields(names), slices.Concat(shared...))
+}
+
+// on says whether the first argument is one of some words.
+func on(words ...string) func(used) bool {
+	return func(u used) bool { return len(u.args) > 0 && slices.Contains(words, u.args[0]) }
+}
+
+// onSheet says whether the first argument is the file of a sheet.
+func onSheet(u used) bool { return len(u.args) > 0 && isSheetFile(u.args[0]) }
 
 func isSheetFile(name string) bool {
 	return strings.HasSuffix(name, ".yaml") || strings.HasSuffix(name, ".yml")
@@ -56,105 +71,105 @@ func isSheetFile(name string) bool {
 
 // forms are those of each command. Of several that fit the first counts.
 var forms = map[string][]form{
-	"new":  the([]string{"json"}),
-	"demo": the([]string{"dir", "serve", "json"}, fetching),
+	"new":  the("json"),
+	"demo": the("dir serve json", fetching),
 	"add": {
-		{"with -from-shell", with("from-shell"), []string{"from-shell", "bench", "json"}},
-		{"with -example", with("example"), []string{"example", "bench", "json"}},
-		{"", always, slices.Concat([]string{"json"}, atSite, fetching)},
+		{"with -from-shell", with("from-shell"), take("from-shell bench json")},
+		{"with -example", with("example"), take("example bench json")},
+		{"", always, take("json", atSite, fetching)},
 	},
 	"survey": {
-		{"over all contracts of the bench", func(u used) bool { return len(u.args) == 0 }, slices.Concat([]string{"find"}, atSite, fetching)},
-		{"with -logins", with("logins"), slices.Concat([]string{"logins", "port", "soap"}, atSite, fetching)},
-		{"", always, slices.Concat([]string{"find", "depth", "port", "soap", "json"}, atSite, fetching)},
+		{"over all contracts of the bench", func(u used) bool { return len(u.args) == 0 }, take("find", atSite, fetching)},
+		{"with -logins", with("logins"), take("logins port soap", atSite, fetching)},
+		{"", always, take("find depth port soap json", atSite, fetching)},
 	},
 	"token": {
-		{"with -forget", with("forget"), slices.Concat([]string{"forget"}, atSite, fetching)},
-		{"with -bare", with("bare"), slices.Concat([]string{"bare", "spoil"}, atSite, fetching)},
-		{"", always, slices.Concat([]string{"verify", "spoil", "json"}, atSite, fetching)},
+		{"with -forget", with("forget"), take("forget", atSite, fetching)},
+		{"with -bare", with("bare"), take("bare spoil", atSite, fetching)},
+		{"", always, take("verify spoil json", atSite, fetching)},
 	},
 	"secret": {
-		{"with secret list", func(u used) bool { return len(u.args) > 0 && u.args[0] == "list" }, []string{"bench", "json"}},
-		{"with secret lock and unlock", func(u used) bool { return len(u.args) > 0 && (u.args[0] == "lock" || u.args[0] == "unlock") }, []string{"bench"}},
-		{"with secret share of all secrets", func(u used) bool { return len(u.args) == 2 && u.args[0] == "share" }, []string{"bench", "withdraw"}},
-		{"with secret share", func(u used) bool { return len(u.args) > 0 && u.args[0] == "share" }, []string{"bench", "site", "withdraw"}},
-		{"with secret set and remove", always, []string{"bench", "site"}},
+		{"list", on("list"), take("bench json")},
+		{"lock and unlock", on("lock", "unlock"), take("bench")},
+		{"share of all secrets", func(u used) bool { return len(u.args) == 2 && u.args[0] == "share" }, take("bench withdraw")},
+		{"share", on("share"), take("bench site withdraw")},
+		{"set and remove", always, take("bench site")},
 	},
 	"draft": {
-		{"with -json", with("json"), slices.Concat([]string{"json", "only", "soap", "port", "answer"}, atSite, fetching)},
-		{"", always, slices.Concat([]string{"as", "only", "soap", "port", "answer"}, atSite, fetching)},
+		{"with -json", with("json"), take("json only soap port answer", atSite, fetching)},
+		{"", always, take("as only soap port answer", atSite, fetching)},
 	},
 	"call": {
-		{"with -dry", with("dry"), slices.Concat([]string{"dry", "spoil", "http", "pages", "stay", "into", "keep", "json"}, ofCall, sending)},
-		{"with -json", with("json"), slices.Concat([]string{"json", "spoil", "http", "pages", "stay", "save", "keep", "into"}, ofCall, sending)},
-		{"with -pick", with("pick"), slices.Concat([]string{"pick", "spoil", "http", "pages", "stay", "save", "keep", "into"}, ofCall, sending)},
-		{"", always, slices.Concat([]string{"spoil", "http", "pages", "stay", "headers", "show", "full", "save", "keep", "into"}, ofCall, sending)},
+		{"with -dry", with("dry"), take("dry spoil http pages stay into keep json", ofCall, sending)},
+		{"with -json", with("json"), take("json spoil http pages stay save keep into", ofCall, sending)},
+		{"with -pick", with("pick"), take("pick spoil http pages stay save keep into", ofCall, sending)},
+		{"", always, take("spoil http pages stay headers show full save keep into", ofCall, sending)},
 	},
 	"fields": {
-		{"with -json", with("json"), []string{"json", "find", "kind", "bench"}},
-		{"with -as", with("as"), []string{"as", "find", "kind", "bench"}},
-		{"", always, []string{"find", "kind", "tree", "bench"}},
+		{"with -json", with("json"), take("json find kind bench")},
+		{"with -as", with("as"), take("as find kind bench")},
+		{"", always, take("find kind tree bench")},
 	},
 	"propose": {
-		{"with -times and -into", func(u used) bool { return u.has("times") && u.has("into") }, slices.Concat([]string{"times", "into", "step"}, sending)},
-		{"with -times", with("times"), slices.Concat([]string{"times", "step", "json"}, sending)},
-		{"with -into", with("into"), []string{"into", "step", "bench"}},
-		{"of saved answers", always, []string{"step", "json", "bench"}},
+		{"with -times and -into", func(u used) bool { return u.has("times") && u.has("into") }, take("times into step", sending)},
+		{"with -times", with("times"), take("times step json", sending)},
+		{"with -into", with("into"), take("into step bench")},
+		{"of saved answers", always, take("step json bench")},
 	},
 	// What is compared is known when its arguments are looked at: see session.compare.
 	"compare": {
-		{"of contracts", never, slices.Concat([]string{"breaks", "as", "json"}, atSite, fetching)},
-		{"of runs", never, []string{"values", "ignore", "key", "as", "json", "bench"}},
-		{"of answers", never, []string{"ignore", "key", "as", "json", "bench"}},
-		{"of answers at two sites", never, slices.Concat([]string{"ignore", "key", "as", "json"}, sending)},
+		{"of contracts", never, take("breaks as json", atSite, fetching)},
+		{"of runs", never, take("values ignore key as json bench")},
+		{"of answers", never, take("ignore key as json bench")},
+		{"of answers at two sites", never, take("ignore key as json", sending)},
 	},
-	"watch": the([]string{"every", "for", "times", "until", "pick", "login", "json"}, sending),
+	"watch": the("every for times until pick login json", sending),
 	"run": {
-		{"with -resume", with("resume"), slices.Concat([]string{"resume", "stop", "out", "show", "full", "tell", "jobs", "listen", "callback", "json", "bench", "set"}, fetching)},
-		{"with -dry", with("dry"), slices.Concat([]string{"dry", "step", "rows", "share", "of", "full", "json"}, sending)},
-		{"with -json", with("json"), slices.Concat([]string{"step", "from", "rows", "stop", "out", "jobs", "rate", "repeat", "for", "share", "of", "listen", "callback", "json"}, sending)},
-		{"without -show", func(u used) bool { return !u.has("show") }, slices.Concat([]string{"step", "from", "rows", "stop", "out", "tell", "jobs", "rate", "repeat", "for", "share", "of", "listen", "callback"}, sending)},
-		{"", always, slices.Concat([]string{"step", "from", "rows", "stop", "out", "show", "full", "tell", "jobs", "rate", "repeat", "for", "share", "of", "listen", "callback"}, sending)},
+		{"with -resume", with("resume"), take("resume stop out show full tell jobs listen callback json bench set", fetching)},
+		{"with -dry", with("dry"), take("dry step rows share of full json", sending)},
+		{"with -json", with("json"), take("step from rows stop out jobs rate repeat for share of listen callback json", sending)},
+		{"without -show", func(u used) bool { return !u.has("show") }, take("step from rows stop out tell jobs rate repeat for share of listen callback", sending)},
+		{"", always, take("step from rows stop out show full tell jobs rate repeat for share of listen callback", sending)},
 	},
 	"probe": {
-		{"with -as sheet, of a step", func(u used) bool { return u.has("as") && len(u.args) > 0 && isSheetFile(u.args[0]) }, slices.Concat([]string{"as", "out", "only", "seed"}, sending)},
-		{"with -as sheet", with("as"), slices.Concat([]string{"as", "out", "only", "seed"}, ofCall, sending)},
-		{"of a step", func(u used) bool { return len(u.args) > 0 && isSheetFile(u.args[0]) }, slices.Concat([]string{"only", "seed", "rate", "within", "bad", "out", "json"}, sending)},
-		{"with -json", with("json"), slices.Concat([]string{"only", "seed", "rate", "within", "out", "json"}, ofCall, sending)},
-		{"", always, slices.Concat([]string{"only", "seed", "rate", "within", "bad", "out"}, ofCall, sending)},
+		{"with -as sheet, of a step", func(u used) bool { return u.has("as") && onSheet(u) }, take("as out only seed", sending)},
+		{"with -as sheet", with("as"), take("as out only seed", ofCall, sending)},
+		{"of a step", onSheet, take("only seed rate within bad out json", sending)},
+		{"with -json", with("json"), take("only seed rate within out json", ofCall, sending)},
+		{"", always, take("only seed rate within bad out", ofCall, sending)},
 	},
-	"vet":      the([]string{"json"}, atSite),
-	"validate": the([]string{"all", "operation", "status", "request", "json"}, atSite, fetching),
+	"vet":      the("json", atSite),
+	"validate": the("all operation status request json", atSite, fetching),
 	"history": {
-		{"with -prune", with("prune"), []string{"prune", "bench"}},
-		{"with -steps", with("steps"), []string{"steps", "most", "json", "bench"}},
-		{"of a run", func(u used) bool { return len(u.args) > 0 && u.args[0] != "last" && !strings.Contains(u.args[0], ".") }, []string{"json", "bench"}},
-		{"of an exchange", func(u used) bool { return len(u.args) > 0 }, []string{"full", "json", "bench"}},
-		{"", always, []string{"most", "json", "bench"}},
+		{"with -prune", with("prune"), take("prune bench")},
+		{"with -steps", with("steps"), take("steps most json bench")},
+		{"of a run", func(u used) bool { return len(u.args) > 0 && u.args[0] != "last" && !strings.Contains(u.args[0], ".") }, take("json bench")},
+		{"of an exchange", func(u used) bool { return len(u.args) > 0 }, take("full json bench")},
+		{"", always, take("most json bench")},
 	},
 	"report": {
-		{"with -gather", with("gather"), []string{"gather", "out", "json"}},
-		{"", always, []string{"out", "json", "bench"}},
+		{"with -gather", with("gather"), take("gather out json")},
+		{"", always, take("out json bench")},
 	},
-	"schema": the(),
+	"schema": the(""),
 	"handover": {
-		{"of a past exchange", func(u used) bool { _, _, ok := exchangeName(strings.Join(u.args, " ")); return ok }, []string{"as", "out", "bench"}},
-		{"of a step", func(u used) bool { return len(u.args) > 0 && isSheetFile(u.args[0]) }, slices.Concat([]string{"as", "out", "pick"}, sending)},
-		{"", always, slices.Concat([]string{"as", "out", "pick"}, ofCall, sending)},
+		{"of a past exchange", func(u used) bool { _, _, ok := exchangeName(strings.Join(u.args, " ")); return ok }, take("as out bench")},
+		{"of a step", onSheet, take("as out pick", sending)},
+		{"", always, take("as out pick", ofCall, sending)},
 	},
 	"bridge": {
-		{"with -issue-key", with("issue-key"), slices.Concat([]string{"issue-key", "operations", "until", "port"}, atSite, fetching)},
-		{"with -withdraw-key", with("withdraw-key"), []string{"withdraw-key", "bench"}},
-		{"with -list-keys", with("list-keys"), []string{"list-keys", "json", "bench"}},
-		{"", always, slices.Concat([]string{"listen", "port", "cert", "key", "access-log", "keep", "host", "rate", "max-request", "wait", "open"}, sending)},
+		{"with -issue-key", with("issue-key"), take("issue-key operations until port", atSite, fetching)},
+		{"with -withdraw-key", with("withdraw-key"), take("withdraw-key bench")},
+		{"with -list-keys", with("list-keys"), take("list-keys json bench")},
+		{"", always, take("listen port cert key access-log keep host rate max-request wait open", sending)},
 	},
 	"standin": {
-		{"with -contract", with("contract"), slices.Concat([]string{"contract", "script", "record", "play", "listen"}, atSite, fetching)},
-		{"without -contract", always, []string{"listen", "ca", "offset", "lifetime", "weak", "books", "refuse", "json"}},
+		{"with -contract", with("contract"), take("contract script record play listen", atSite, fetching)},
+		{"without -contract", always, take("listen ca offset lifetime weak books refuse json")},
 	},
-	"help":       the(),
-	"completion": the(),
-	"version":    the([]string{"json"}),
+	"help":       the(""),
+	"completion": the(""),
+	"version":    the("json"),
 }
 
 // has says whether a command has an option in one of its forms.
@@ -187,19 +202,32 @@ func (c *command) onlyOptions(f form, u used) error {
 		if name == "plain" || slices.Contains(f.options, name) {
 			continue
 		}
-		var elsewhere []string
-		for _, other := range forms[c.name] {
-			if other.name != "" && slices.Contains(other.options, name) {
-				elsewhere = append(elsewhere, other.name)
-			}
-		}
-		try := "take it out"
-		if len(elsewhere) > 0 {
-			try += "; it is used " + strings.Join(elsewhere, ", ")
-		}
-		return usagef(try, "-%s has no effect %s", name, strings.TrimSpace("in "+c.name+" "+f.name))
+		return usagef(c.inPlaceOf(name, f), "-%s has no effect in %s", name, c.in(f))
 	}
 	return nil
+}
+
+// in names a form in messages: run with -json.
+func (c *command) in(f form) string { return strings.TrimSpace(c.name + " " + f.name) }
+
+// inPlaceOf says what to do about an option that has no effect in a form.
+func (c *command) inPlaceOf(option string, f form) string {
+	var others []string
+	for _, other := range forms[c.name] {
+		if !slices.Contains(other.options, option) {
+			continue
+		}
+		if what, ok := strings.CutPrefix(f.name, "with -"); ok && other.name == "" {
+			return "take it out, or take -" + what + " out"
+		}
+		if other.name != "" {
+			others = append(others, c.in(other))
+		}
+	}
+	if len(others) == 0 {
+		return "take it out"
+	}
+	return "take it out; it is used in " + strings.Join(others, ", ")
 }
 
 // once is an option that takes one value: a second one would be lost.

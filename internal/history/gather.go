@@ -40,8 +40,10 @@ func Gather(shares []Finished) (*Gathered, error) {
 			g.head.Sheets, g.head.Notes, g.head.Broken, g.head.Share, g.head.Counts, g.head.Outcome, g.head.Number = nil, nil, nil, "", Counts{}, "", 0
 			g.head.Ended = true
 		}
-		if reason := notOfOneRun(shares[0].Run(), run); of != all || reason != "" {
-			return nil, fmt.Errorf("run %s (share %s) and run %s (share %s) are not shares of the same run: %s", shares[0].Run().ID, shares[0].Run().Share, run.ID, run.Share, cmp.Or(reason, "the number of shares is another"))
+		first := shares[0].Run()
+		if reason := notOfOneRun(first, run); of != all || reason != "" {
+			return nil, fmt.Errorf("run %s (share %s) and run %s (share %s) are not shares of the same run: %s",
+				first.ID, first.Share, run.ID, run.Share, cmp.Or(reason, "the number of shares is another"))
 		}
 		if other, twice := seen[number]; twice {
 			return nil, fmt.Errorf("share %d is there twice: run %s and run %s", number, other, run.ID)

@@ -120,7 +120,8 @@ func (f *finder) miss(reached, missing, there, try string) {
 // unreadable is what a path finds where there is no answer to look into.
 func (f *finder) unreadable() {
 	const reply = "the reply"
-	f.selection.Matches = append(f.selection.Matches, Match{Where: reply, Miss: &Miss{Reached: reply, Missing: "answer that can be read", There: "empty, or not well-formed"}})
+	miss := &Miss{Reached: reply, Missing: "answer that can be read", There: "empty, or not well-formed"}
+	f.selection.Matches = append(f.selection.Matches, Match{Where: reply, Miss: miss})
 }
 
 // shortWhere drops the word answer before a path, which goes without saying.

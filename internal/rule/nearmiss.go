@@ -22,56 +22,63 @@ var synonyms = []struct {
 	begin []string
 	whole []string
 }{
-	{right: "over", begin: []string{"greater than", "is greater than", "bigger than", "larger than", "more than", "is more than", "higher than", "longer than",
-		"later than", "after", "above", "is above", "is over", "exceeds", "gt"}},
-	{right: "under", begin: []string{"less than", "is less than", "lower than", "smaller than", "fewer than", "shorter than", "earlier than", "before", "below",
-		"is below", "is under", "lt"}},
-	{right: "at least", begin: []string{"greater than or equal to", "greater than or equals", "greater or equal", "more than or equal to", "no less than",
-		"not less than", "minimum", "min", "gte", "is at least", "from"}},
-	{right: "at most", begin: []string{"less than or equal to", "less than or equals", "less or equal", "fewer than or equal to", "no more than", "not more than",
-		"up to", "maximum", "max", "lte", "is at most", "within"}},
-	{right: "between", begin: []string{"is between", "in range", "range", "in between"}},
-	{right: "about", begin: []string{"is about", "approximately", "approx", "close to", "near", "roughly"}},
-	{right: "equals", begin: []string{"equal to", "equal", "equals to", "is equal to", "is equals", "eq", "is exactly", "exactly", "should be", "must be", "should equal", "must equal"}},
-	{right: "not equals", begin: []string{"not equal to", "not equal", "is not equal to", "does not equal", "differs from", "different from", "is different from",
-		"unequal to", "other than", "should not be", "must not be", "neq", "ne"}},
-	{right: "contains", begin: []string{"includes", "include", "including", "contain", "containing", "has", "holds"}},
-	{right: "not contains", begin: []string{"does not contain", "doesn't contain", "does not include", "excludes", "not includes", "not contain", "not containing", "without"}},
-	{right: "starts with", begin: []string{"start with", "starting with", "begins with", "begin with", "beginning with", "startswith", "starts", "prefix"}},
-	{right: "ends with", begin: []string{"end with", "ending with", "endswith", "ends", "finishes with", "suffix"}},
-	{right: "matches", begin: []string{"match", "matching", "is matching", "regex", "regexp", "pattern", "like", "is like"}},
-	{right: "not matches", begin: []string{"does not match", "doesn't match", "not match", "not like"}},
-	{right: "one of", begin: []string{"in", "is in", "is one of", "any of", "is any of", "either", "oneof", "one from"}},
-	{right: "not one of", begin: []string{"not in", "is not in", "is not one of", "none of", "neither"}},
-	{right: "all", begin: []string{"each", "every", "all of"}},
-	{right: "count", begin: []string{"has count", "size", "number of items"}},
-	{right: "length", begin: []string{"has length", "len"}},
-	{right: "same as", begin: []string{"is same as", "is the same as", "the same as", "equal as"}},
-	{right: "is", begin: []string{"is a", "is an", "is of type", "is of kind", "of type", "type", "kind"}},
-	{right: "is not", begin: []string{"isn't", "is no", "is not a", "is not an", "isnt"}},
-	{right: "is present", whole: []string{"exists", "exist", "is existing", "is there", "present", "is defined", "is set", "is not absent", "not missing", "is not missing"}},
-	{right: "is absent", whole: []string{"absent", "not exists", "not exist", "does not exist", "doesn't exist", "is missing", "not present", "is undefined", "is not there",
-		"is not set", "is not defined"}},
-	{right: "is null", whole: []string{"isnull", "is nil", "is none"}},
-	{right: "not is null", whole: []string{"not null", "notnull", "isnotnull", "non-null", "not nil", "is not nil"}},
-	{right: "is empty", whole: []string{"isempty", "is blank"}},
-	{right: "not is empty", whole: []string{"not empty", "notempty", "nonempty", "non-empty", "isnotempty", "is not blank"}},
-	{right: "is unique", whole: []string{"is distinct", "are unique", "are distinct"}},
-	{right: "is ascending", whole: []string{"is sorted", "is increasing"}},
-	{right: "is descending", whole: []string{"is decreasing"}},
-	{right: "equals true", whole: []string{"is true"}},
-	{right: "equals false", whole: []string{"is false"}},
-	{right: "is boolean", whole: []string{"is bool"}},
-	{right: "is text", whole: []string{"is string", "is str", "is a string"}},
-	{right: "is list", whole: []string{"is array", "is an array"}},
-	{right: "is integer", whole: []string{"is int", "is whole"}},
-	{right: "is number", whole: []string{"is numeric", "is float", "is double"}},
+	{right: "over", begin: listed("greater than, is greater than, bigger than, larger than, more than, is more than, higher than, " +
+		"longer than, later than, after, above, is above, is over, exceeds, gt")},
+	{right: "under", begin: listed("less than, is less than, lower than, smaller than, fewer than, shorter than, earlier than, before, below, " +
+		"is below, is under, lt")},
+	{right: "at least", begin: listed("greater than or equal to, greater than or equals, greater or equal, more than or equal to, no less than, " +
+		"not less than, minimum, min, gte, is at least, from")},
+	{right: "at most", begin: listed("less than or equal to, less than or equals, less or equal, fewer than or equal to, no more than, " +
+		"not more than, up to, maximum, max, lte, is at most, within")},
+	{right: "between", begin: listed("is between, in range, range, in between")},
+	{right: "about", begin: listed("is about, approximately, approx, close to, near, roughly")},
+	{right: "equals", begin: listed("equal to, equal, equals to, is equal to, is equals, eq, is exactly, exactly, should be, must be, " +
+		"should equal, must equal")},
+	{right: "not equals", begin: listed("not equal to, not equal, is not equal to, does not equal, differs from, different from, " +
+		"is different from, unequal to, other than, should not be, must not be, neq, ne")},
+	{right: "contains", begin: listed("includes, include, including, contain, containing, has, holds")},
+	{right: "not contains", begin: listed("does not contain, doesn't contain, does not include, excludes, not includes, not contain, not containing, " +
+		"without")},
+	{right: "starts with", begin: listed("start with, starting with, begins with, begin with, beginning with, startswith, starts, prefix")},
+	{right: "ends with", begin: listed("end with, ending with, endswith, ends, finishes with, suffix")},
+	{right: "matches", begin: listed("match, matching, is matching, regex, regexp, pattern, like, is like")},
+	{right: "not matches", begin: listed("does not match, doesn't match, not match, not like")},
+	{right: "one of", begin: listed("in, is in, is one of, any of, is any of, either, oneof, one from")},
+	{right: "not one of", begin: listed("not in, is not in, is not one of, none of, neither")},
+	{right: "all", begin: listed("each, every, all of")},
+	{right: "count", begin: listed("has count, size, number of items")},
+	{right: "length", begin: listed("has length, len")},
+	{right: "same as", begin: listed("is same as, is the same as, the same as, equal as")},
+	{right: "is", begin: listed("is a, is an, is of type, is of kind, of type, type, kind")},
+	{right: "is not", begin: listed("isn't, is no, is not a, is not an, isnt")},
+	{right: "is present", whole: listed("exists, exist, is existing, is there, present, is defined, is set, is not absent, not missing, " +
+		"is not missing")},
+	{right: "is absent", whole: listed("absent, not exists, not exist, does not exist, doesn't exist, is missing, not present, is undefined, " +
+		"is not there, is not set, is not defined")},
+	{right: "is null", whole: listed("isnull, is nil, is none")},
+	{right: "not is null", whole: listed("not null, notnull, isnotnull, non-null, not nil, is not nil")},
+	{right: "is empty", whole: listed("isempty, is blank")},
+	{right: "not is empty", whole: listed("not empty, notempty, nonempty, non-empty, isnotempty, is not blank")},
+	{right: "is unique", whole: listed("is distinct, are unique, are distinct")},
+	{right: "is ascending", whole: listed("is sorted, is increasing")},
+	{right: "is descending", whole: listed("is decreasing")},
+	{right: "equals true", whole: listed("is true")},
+	{right: "equals false", whole: listed("is false")},
+	{right: "is boolean", whole: listed("is bool")},
+	{right: "is text", whole: listed("is string, is str, is a string")},
+	{right: "is list", whole: listed("is array, is an array")},
+	{right: "is integer", whole: listed("is int, is whole")},
+	{right: "is number", whole: listed("is numeric, is float, is double")},
 }
+
+// listed are texts with commas between.
+func listed(text string) []string { return strings.Split(text, ", ") }
 
 // wordsOfTexts are synonyms that many a plain text begins with: before them a rule is
 // meant only where what follows has an order, as in `after 2026-11-01` or `min 5`.
-var wordsOfTexts = []string{"after", "before", "from", "within", "above", "below", "min", "max", "minimum", "maximum", "near", "range", "up to", "size", "prefix", "suffix",
-	"pattern", "like", "has", "in", "holds", "without", "include", "including", "either", "each", "every", "starts", "ends", "type", "kind", "exactly", "eq", "ne", "gt", "lt", "gte", "lte", "len", "match", "matching", "neither"}
+var wordsOfTexts = listed("after, before, from, within, above, below, min, max, minimum, maximum, near, range, up to, size, prefix, " +
+	"suffix, pattern, like, has, in, holds, without, include, including, either, each, every, starts, ends, " +
+	"type, kind, exactly, eq, ne, gt, lt, gte, lte, len, match, matching, neither")
 
 // nearMiss finds the rule that was probably meant, or "": a sign or a synonym in place of a
 // word, or a mistyped word after which the rest reads as that rule. Placeholders in the

@@ -95,7 +95,8 @@ func (b *Bench) checkSet(a Arguments, sheets []*Sheet, call *Step) error {
 	for name := range a.Set {
 		if !slices.Contains(known, name) {
 			slices.Sort(known)
-			return withTry(fmt.Sprintf("-set %s has no effect: nothing asks for a value of that name", name), cmp.Or(nearest.Try(name, known), "there are: "+document.FewNames(slices.Compact(known))))
+			try := cmp.Or(nearest.Try(name, known), "there are: "+document.FewNames(slices.Compact(known)))
+			return withTry(fmt.Sprintf("-set %s has no effect: nothing asks for a value of that name", name), try)
 		}
 	}
 	return nil

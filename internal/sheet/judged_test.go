@@ -107,6 +107,16 @@ var judgedCases = []judgedCase{
 	{"size and time", "expect:\n  size: over 2 kB\n  time: under 1 min", []string{`200 {"n": 1}`}},
 }
 
+// onlyStep runs a sheet of one step and gives what came of it.
+func onlyStep(t *testing.T, bench *sheet.Bench, read *sheet.Sheet) *sheet.StepResult {
+	t.Helper()
+	session, err := sheet.NewSession(bench, sheet.Options{Store: &secret.Store{}})
+	require.NoError(t, err)
+	results := sheet.Run(t.Context(), nil, []*sheet.Work{{Session: session, Sheet: read}}, sheet.RunOptions{})
+	require.NoError(t, session.Close(t.Context()))
+	return results[0].Rows[0].Steps[0]
+}
+
 // What comes of a step is told as it always was: which checks there are, what held, what
 // was wanted, what came and where, and what is kept.
 func TestJudged(t *testing.T) {
@@ -156,28 +166,23 @@ func TestJudged(t *testing.T) {
 			fmt.Fprintf(&out, "mistake: %s; %s\n", problems[0].Message, problems[0].Try)
 			continue
 		}
-		session, err := sheet.NewSession(bench, sheet.Options{Site: read.Site, Store: &secret.Store{}})
-		require.NoError(t, err)
-		results := sheet.Run(t.Context(), nil, []*sheet.Work{{Session: session, Sheet: read}}, sheet.RunOptions{})
-		require.NoError(t, session.Close(t.Context()))
-		for _, step := range results[0].Rows[0].Steps {
-			fmt.Fprintf(&out, "%s; asked %d times; kept %v; %s\n", step.Outcome, asked[fmt.Sprintf("/%d", i)], step.Kept, step.Reason)
-			for _, check := range step.Checks {
-				word := map[bool]string{true: "+", false: "-"}[check.Held]
-				if !check.Judged {
-					word = "?"
-				}
-				fmt.Fprintf(&out, "  %s %s %s: wanted %s, got %s", word, check.Kind, check.Subject, check.Wanted, check.Got)
-				for _, more := range []string{check.Where, check.Note} {
-					if more != "" {
-						out.WriteString(" | " + more)
-					}
-				}
-				out.WriteString("\n")
+		step := onlyStep(t, bench, read)
+		fmt.Fprintf(&out, "%s; asked %d times; kept %v; %s\n", step.Outcome, asked[fmt.Sprintf("/%d", i)], step.Kept, step.Reason)
+		for _, check := range step.Checks {
+			word := map[bool]string{true: "+", false: "-"}[check.Held]
+			if !check.Judged {
+				word = "?"
 			}
-			for _, note := range append(step.Notes, step.Last().Notes...) {
-				fmt.Fprintf(&out, "  note: %s\n", note)
+			fmt.Fprintf(&out, "  %s %s %s: wanted %s, got %s", word, check.Kind, check.Subject, check.Wanted, check.Got)
+			for _, more := range []string{check.Where, check.Note} {
+				if more != "" {
+					out.WriteString(" | " + more)
+				}
 			}
+			out.WriteString("\n")
+		}
+		for _, note := range append(step.Notes, step.Last().Notes...) {
+			fmt.Fprintf(&out, "  note: %s\n", note)
 		}
 	}
 	said := spans.ReplaceAllString(out.String(), "in …")
@@ -243,11 +248,7 @@ func TestJudgedByContract(t *testing.T) {
 			status, kind, body = c.status, c.kind, c.body
 			read := bench.ReadSheet("s.yaml", []byte("sheet: s\nsteps:\n  - step: it\n    call: w/"+c.operation+"\n"))
 			require.Empty(t, read.Vet(sheet.VetOptions{}).Serious())
-			session, err := sheet.NewSession(bench, sheet.Options{Store: &secret.Store{}})
-			require.NoError(t, err)
-			results := sheet.Run(t.Context(), nil, []*sheet.Work{{Session: session, Sheet: read}}, sheet.RunOptions{})
-			require.NoError(t, session.Close(t.Context()))
-			step := results[0].Rows[0].Steps[0]
+			step := onlyStep(t, bench, read)
 			wrong := ""
 			for _, check := range step.Checks {
 				if !check.Held {

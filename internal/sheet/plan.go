@@ -301,7 +301,7 @@ func (p *plan) addSOAP(step *Step, spec *request.Spec) error {
 	if spec.SOAP != nil {
 		envelope.Blocks = service.Always.Blocks.With(spec.SOAP.Blocks)
 	}
-	if step.Addressing == "true" || step.Addressing == "" && service.Addressing {
+	if step.addresses(&service) {
 		p.messageID = soap.NewMessageID()
 		envelope.Addressing = &soap.Addressing{MessageID: p.messageID}
 	}
@@ -321,6 +321,11 @@ func (p *plan) addSOAP(step *Step, spec *request.Spec) error {
 	}
 	spec.SOAP, p.enveloped = &envelope, true
 	return nil
+}
+
+// addresses says whether WS-Addressing goes with a step to a service.
+func (s *Step) addresses(service *Service) bool {
+	return s.Addressing == "true" || s.Addressing == "" && service.Addressing
 }
 
 // soapWords are the keys of a step that mean something for SOAP alone, as far as it has
@@ -370,7 +375,7 @@ func (s *Step) checkEnvelope(service *Service) error {
 		return withTry(content+": does not go into a SOAP envelope", "soap: off sends it as it is")
 	case s.Fill != nil && content != "":
 		return withTry("fill: has no effect beside "+content+":, which is the payload", "keep one of them")
-	case content == "bytes" && (s.Spec.SOAP != nil || len(s.Spec.Attach) > 0 || s.Addressing == "true" || service.Always.Blocks != nil || service.Addressing && s.Addressing == ""):
+	case content == "bytes" && (s.Spec.SOAP != nil || len(s.Spec.Attach) > 0 || service.Always.Blocks != nil || s.addresses(service)):
 		return withTry("bytes: goes as it is, so that blocks, addressing and attachments cannot be added", "write text: or file:, or take them out")
 	case s.Action != nil && headers("SOAPAction"):
 		return withTry("action: has no effect beside the header SOAPAction", "keep one of them")

@@ -19,35 +19,41 @@ type stepKind struct {
 
 // Keys that several kinds share.
 var (
-	anyStep  = []string{"step", "about", "when", "stop", "for each"}
-	ofAsking = slices.Concat(anyStep, []string{"site", "login", "http", "redirects", "headers", "query", "cookies", "soap", "action", "addressing", "blocks", "attach",
-		"body", "text", "file", "bytes", "form", "parts", "drop empty", "pages", "until", "every", "within", "states", "again", "undo", "keep", "expect", "fields", "where"})
+	anyStep  = keysOf("step, about, when, stop, for each")
+	ofAsking = keysOf("site, login, http, redirects, headers, query, cookies, soap, action, addressing, blocks, attach, "+
+		"body, text, file, bytes, form, parts, drop empty, pages, until, every, within, states, again, undo, keep, expect, fields, where", anyStep)
 )
+
+// keysOf lists keys: names with commas between, and those that several mappings have.
+func keysOf(names string, shared ...[]string) []string {
+	return append(strings.Split(names, ", "), slices.Concat(shared...)...)
+}
 
 // stepKinds are all that there are. It is filled in below, for steps hold steps.
 var stepKinds []stepKind
 
 func init() {
 	stepKinds = []stepKind{
-		{"call", "a call", slices.Concat(ofAsking, []string{"fill", "contract"}), func(s *Step) bool { return s.Call != "" }},
+		{"call", "a call", keysOf("fill, contract", ofAsking), func(s *Step) bool { return s.Call != "" }},
 		{"request", "a request without an operation", ofAsking, func(s *Step) bool { return s.Request != nil }},
-		{"follow", "a step that follows an address", slices.Concat(ofAsking, []string{"service"}), func(s *Step) bool { return s.Follow != nil }},
-		{"set", "a step that sets values", slices.Concat(anyStep, []string{"site", "where"}), func(s *Step) bool { return len(s.Set) > 0 }},
-		{"work out", "a step that works values out", slices.Concat(anyStep, []string{"site", "where"}), func(s *Step) bool { return len(s.WorkOut) > 0 }},
-		{"pause", "a pause", []string{"step", "about", "when", "for each"}, func(s *Step) bool { return s.Pause > 0 }},
+		{"follow", "a step that follows an address", keysOf("service", ofAsking), func(s *Step) bool { return s.Follow != nil }},
+		{"set", "a step that sets values", keysOf("site, where", anyStep), func(s *Step) bool { return len(s.Set) > 0 }},
+		{"work out", "a step that works values out", keysOf("site, where", anyStep), func(s *Step) bool { return len(s.WorkOut) > 0 }},
+		{"pause", "a pause", keysOf("step, about, when, for each"), func(s *Step) bool { return s.Pause > 0 }},
 		{"steps", "a group", anyStep, func(s *Step) bool { return len(s.Group) > 0 }},
-		{"lookup", "a lookup", slices.Concat(anyStep, []string{"sql", "find", "open", "fill", "site", "until", "every", "within", "states", "keep", "expect", "fields", "where"}),
+		{"lookup", "a lookup", keysOf("sql, find, open, fill, site, until, every, within, states, keep, expect, fields, where", anyStep),
 			func(s *Step) bool { return s.Lookup != nil && s.Lookup.database != "" }},
-		{"sheet", "a step that runs a sheet", slices.Concat(anyStep, []string{"fill", "keep", "fields", "where"}), func(s *Step) bool { return s.Sub != nil }},
-		{"listen", "a step that listens", []string{"step", "about", "when", "stop", "until", "within", "states", "keep", "fields", "where"}, func(s *Step) bool { return s.Listen != nil }},
-		{"batch", "a batch", slices.Concat(anyStep, []string{"as", "together", "parts", "site", "login", "http", "redirects", "headers", "query", "cookies", "undo", "keep", "expect", "fields", "where"}),
+		{"sheet", "a step that runs a sheet", keysOf("fill, keep, fields, where", anyStep), func(s *Step) bool { return s.Sub != nil }},
+		{"listen", "a step that listens", keysOf("step, about, when, stop, until, within, states, keep, fields, where"),
+			func(s *Step) bool { return s.Listen != nil }},
+		{"batch", "a batch", keysOf("as, together, parts, site, login, http, redirects, headers, query, cookies, undo, keep, expect, fields, where", anyStep),
 			func(s *Step) bool { return s.Batch != nil && s.Batch.Service != "" }},
 	}
 }
 
 // ofPart are the keys of a part of a batch: all else is said of the batch as a whole.
-var ofPart = []string{"step", "about", "call", "request", "follow", "service", "fill", "contract", "headers", "query", "body", "text", "file", "bytes", "form", "parts",
-	"drop empty", "keep", "expect", "fields", "where"}
+var ofPart = keysOf("step, about, call, request, follow, service, fill, contract, headers, query, body, text, file, bytes, form, parts, " +
+	"drop empty, keep, expect, fields, where")
 
 // kind finds what a step does. It reports steps that do nothing or more than one thing, and
 // gives nil for them.

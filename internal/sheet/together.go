@@ -184,9 +184,11 @@ func (r *reader) finishOperation(e yamlfile.Entry, s *Service) {
 	has := func(name string) bool { return e.Value.Get(name) != nil }
 	switch {
 	case s.Speaks != "":
-		only([]string{"method", "about", "query", "headers", "body", "template", "good", "answer", "needs", "reads"}, "the service's methods are called by name", "write the parameters under body:")
+		only(keysOf("method, about, query, headers, body, template, good, answer, needs, reads"),
+			"the service's methods are called by name", "write the parameters under body:")
 	case has("method"):
-		r.file.Report(keyOf(e.Value, "method"), "write request: GET /path, or speaks: json-rpc at the service", "method: has no effect: the service's methods are not called by name")
+		r.file.Report(keyOf(e.Value, "method"), "write request: GET /path, or speaks: json-rpc at the service",
+			"method: has no effect: the service's methods are not called by name")
 	case !has("request") && !has("payload") && !has("action") && s.Contract != nil:
 		only(ofMark, "the contract describes "+e.Key.Text, "take it out, or write request: to describe the operation here")
 	case (has("payload") || has("action")) && has("request"):

@@ -26,7 +26,7 @@ func (s *Sheet) Unseen() []string {
 			return
 		}
 		if !service.Contract.IsLiteral() || source.IsAddress(service.Contract.LiteralText()) {
-			add("the operations of " + name + " and their fields: its contract is at an address and not fetched; run -dry does")
+			add("the operations of " + name + " and their fields: its contract is at an address, and vet asks nobody; `testbench run -dry` looks at them")
 		}
 	})
 	return out

@@ -32,7 +32,7 @@ var subjects = []struct {
 	tests []string
 }{
 	{[]string{"internal/rule/*.go"}, []string{"./internal/rule", "./internal/sheet"}},
-	{slices.Concat(inSheet("judge", "waiting", "expect", "again", "times"), []string{"internal/reply/error.go", "internal/history/limits.go", "internal/history/gather.go"}),
+	{append(inSheet("judge", "waiting", "expect", "again", "times"), "internal/reply/error.go", "internal/history/limits.go", "internal/history/gather.go"),
 		[]string{"./internal/sheet", "./internal/reply", "./internal/history"}},
 	{inSheet("read", "stepfile", "stepkinds", "together", "rows", "operation", "vet", "arguments"), []string{"./internal/sheet"}},
 }
