@@ -545,7 +545,7 @@ func TestLockAndWithdraw(t *testing.T) {
 	assert.Contains(t, o.stderr, "copies that were made before, also those in version control, stay readable")
 	assert.Contains(t, mate.run("token", "k", "-bare").stderr, "is not sealed for your identity")
 	assert.Contains(t, p.run("secret", "share", key, "wrod").stderr, `did you mean "word"?`)
-	assert.Contains(t, p.run("secret", "set", "x", "-withdraw").stderr, "-withdraw has no effect in secret with secret set and remove")
+	assert.Contains(t, p.run("secret", "set", "x", "-withdraw").stderr, "-withdraw has no effect in secret set and remove")
 	// Tampered with, a sealed file is refused.
 	p.write("secrets/word.age", strings.Replace(p.read("secrets/word.age"), "\n-----END", "AAAA\n-----END", 1))
 	assert.Contains(t, bare().stderr, "damaged or was tampered with")
