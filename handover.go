@@ -301,26 +301,22 @@ func HandoverOf(e *history.Exchange) (*handover.Program, error) {
 		}
 		return out
 	}
-	p.Request = handover.Request{Method: e.Request.Method, URL: split(e.Request.Address, "url")}
+	p.Request = handover.Request{Method: e.Request.Method, URL: split(string(e.Request.Address), "url")}
 	names := make([]string, 0, len(e.Request.Headers))
-	mediaType := ""
-	for name, values := range e.Request.Headers {
+	for name := range e.Request.Headers {
 		names = append(names, name)
-		if strings.EqualFold(name, "Content-Type") && len(values) > 0 {
-			mediaType = values[0]
-		}
 	}
 	slices.Sort(names)
 	for _, name := range names {
 		for _, text := range e.Request.Headers[name] {
 			if !slices.Contains(notHanded, http.CanonicalHeaderKey(name)) {
-				p.Request.Headers = append(p.Request.Headers, handover.Header{Name: name, Value: split(text, "")})
+				p.Request.Headers = append(p.Request.Headers, handover.Header{Name: name, Value: split(string(text), "")})
 			}
 		}
 	}
 	if e.Request.Body != "" {
-		as := map[document.Format]string{document.JSON: "json", document.XML: "xml", document.Form: "url"}[document.FormatOf(mediaType, []byte(e.Request.Body))]
-		p.Request.Body = split(e.Request.Body, as)
+		as := map[document.Format]string{document.JSON: "json", document.XML: "xml", document.Form: "url"}[document.FormatOf(string(history.Field(e.Request.Headers, "Content-Type")), []byte(e.Request.Body))]
+		p.Request.Body = split(string(e.Request.Body), as)
 	}
 	if masked > 0 {
 		p.About = append(p.About, "What the history keeps masked is read from the environment, as it was sent.")

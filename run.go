@@ -488,9 +488,6 @@ func (r *running) complete() error {
 		r.result.Total = head
 		r.result.Outcome = sheet.Worst(r.result.Outcome, Outcome(head.Outcome))
 	}
-	for i := range head.Notes {
-		head.Notes[i] = r.result.Masker.Text(head.Notes[i])
-	}
 	return r.writer.Head(head)
 }
 

@@ -63,7 +63,13 @@ func PlayedOf(run history.Finished) *simulation.Played {
 	played := &simulation.Played{}
 	for _, e := range history.Exchanges(run) {
 		if e.Request != nil && e.Status > 0 {
-			played.Add(e.Request.Method, e.Request.Address, e.Request.Body, &simulation.PlayedAnswer{Status: e.Status, Headers: e.Headers, Body: e.Body})
+			answer := &simulation.PlayedAnswer{Status: e.Status, Headers: map[string][]string{}, Body: string(e.Body)}
+			for name, values := range e.Headers {
+				for _, v := range values {
+					answer.Headers[name] = append(answer.Headers[name], string(v))
+				}
+			}
+			played.Add(e.Request.Method, string(e.Request.Address), string(e.Request.Body), answer)
 		}
 	}
 	return played

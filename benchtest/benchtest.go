@@ -13,13 +13,13 @@ package benchtest
 import (
 	"os"
 	"path/filepath"
-	"strings"
 	"testing"
 	"time"
 
 	"testbench"
 	"testbench/internal/history"
 	"testbench/internal/report"
+	"testbench/internal/secret"
 )
 
 // Run runs sheets of the bench in a folder, all of its sheets where none are named, and
@@ -110,8 +110,8 @@ func judge(t *testing.T, step *history.Step) {
 	switch testbench.Outcome(step.Outcome) {
 	case testbench.Held:
 	case testbench.NotRun:
-		t.Skip(step.Reason)
+		t.Skip(string(step.Reason))
 	default:
-		t.Error(strings.Join(append([]string{step.Outcome + ": " + step.Target, step.Reason}, report.Lines(step)...), "\n"))
+		t.Error(step.Outcome + ": " + step.Target + "\n" + string(secret.Join(append([]secret.Text{step.Reason}, report.Lines(step)...), "\n")))
 	}
 }

@@ -55,12 +55,12 @@ func (s *session) add(ctx context.Context, o *addOptions, args []string) (int, e
 	if s.common.json {
 		return ExitHeld, t.json(map[string]any{"name": args[0], "from": added.What, "entries": added.Entries, "files": added.Files, "sealed": added.Secrets, "notes": added.Notes})
 	}
-	t.printf("%s was added to %s, from %s\n", t.in(bold, visible(args[0])), visible(bench.Model().File()), visible(added.What))
+	t.printf("%s was added to %s, from %s\n", t.in(bold, t.visible(args[0])), t.visible(bench.Model().File()), t.visible(added.What))
 	for _, entry := range added.Entries {
 		lines := strings.Split(strings.TrimRight(entry, "\n"), "\n")
-		t.printf("\n%s\n", t.in(faint, visible(lines[0])))
+		t.printf("\n%s\n", t.in(faint, t.visible(lines[0])))
 		for _, line := range lines[1:] {
-			t.printf("%s\n", visible(line))
+			t.printf("%s\n", t.visible(line))
 		}
 	}
 	if len(added.Entries) > 0 {

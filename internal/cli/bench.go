@@ -113,7 +113,7 @@ func (s *session) announce(server *standin.Server) {
 	}
 	s.tell.printf("the stand-in listens on http://%s\n", server.Address)
 	for _, service := range server.Services() {
-		s.tell.printf("  %s  %s\n", fit(service[0], 8), service[1])
+		s.tell.printf("  %s  %s\n", s.tell.fit(service[0], 8), service[1])
 	}
 	s.tell.note("Ctrl-C ends it")
 }
@@ -164,7 +164,7 @@ func (s *session) demo(ctx context.Context, o *demoOptions) (int, error) {
 		return 0, err
 	}
 	for _, file := range kept {
-		s.tell.note("%s was changed here, and stays as it is", visible(file))
+		s.tell.note("%s was changed here, and stays as it is", s.tell.visible(file))
 	}
 	bench, err := testbench.Open(dir)
 	if err != nil {

@@ -27,7 +27,7 @@ func (s *session) body(format document.Format, node *document.Node, body []byte,
 	if t.terminal && !s.full && node != nil {
 		node = s.shortened(node)
 	}
-	text := visible(layOut(format, node, body))
+	text := t.visible(layOut(format, node, body))
 	if t.terminal && !s.full {
 		text = s.firstLines(text)
 	}
@@ -49,10 +49,9 @@ func (s *session) firstLines(text string) string {
 	lines := strings.SplitN(text, "\n", mostLines+1)
 	for i, line := range lines[:min(len(lines), mostLines)] {
 		if len(line) > mostLine {
-			// A secret that is cut would not be found any more.
-			shown := s.masker.Text(line)
-			if length := utf8.RuneCountInString(shown); length > mostLine {
-				lines[i] = string([]rune(shown)[:mostLine]) + fmt.Sprintf("… (%d characters; -full shows them)", length)
+			shown := s.masker.Show(line)
+			if length := utf8.RuneCountInString(string(shown)); length > mostLine {
+				lines[i] = string(shown.Cut(mostLine)) + fmt.Sprintf(" (%d characters; -full shows them)", length)
 			}
 		}
 	}
@@ -95,11 +94,10 @@ func (s *session) shortened(n *document.Node) *document.Node {
 		out.Items = s.shortenedElements(n.Items)
 	case document.Text, document.Untyped:
 		if length := utf8.RuneCountInString(n.Text); length > mostText {
-			// A secret that is cut would not be found any more.
-			if out.Text = s.masker.Text(n.Text); utf8.RuneCountInString(out.Text) <= mostText {
-				break
+			shown := s.masker.Show(n.Text)
+			if out.Text = string(shown); utf8.RuneCountInString(out.Text) > mostText {
+				out.Text = string(shown.Cut(mostText-19)) + fmt.Sprintf(" (%d characters)", length)
 			}
-			out.Text = string([]rune(out.Text)[:mostText-20]) + fmt.Sprintf("… (%d characters)", length)
 		}
 	}
 	return &out

@@ -76,7 +76,7 @@ func (s *session) bridge(ctx context.Context, o *bridgeOptions, args []string) (
 		if err := keys.Withdraw(o.withdraw); err != nil {
 			return 0, err
 		}
-		s.tell.note("the key of %s was withdrawn", visible(o.withdraw))
+		s.tell.note("the key of %s was withdrawn", s.tell.visible(o.withdraw))
 		return ExitHeld, nil
 	case o.list:
 		return ExitHeld, s.listKeys(keys)
@@ -111,7 +111,7 @@ func (s *session) issueKey(ctx context.Context, bench *testbench.Bench, keys *br
 		return 0, err
 	}
 	s.tell.printf("%s\n", key)
-	s.tell.note("this is the key of %s: it is shown this once, and kept as a hash only", visible(o.issue))
+	s.tell.note("this is the key of %s: it is shown this once, and kept as a hash only", s.tell.visible(o.issue))
 	return ExitHeld, nil
 }
 
@@ -133,7 +133,7 @@ func (s *session) listKeys(keys *bridge.Keys) error {
 		case !key.Until.IsZero():
 			state = "good until " + key.Until.Format("2006-01-02 15:04")
 		}
-		s.tell.printf("%s  %s  %s  %s\n", fit(key.Name, 16), key.Issued.Format("2006-01-02"), fit(firstOf(strings.Join(key.Operations, ", "), "all operations"), 28), state)
+		s.tell.printf("%s  %s  %s  %s\n", s.tell.fit(key.Name, 16), key.Issued.Format("2006-01-02"), s.tell.fit(firstOf(strings.Join(key.Operations, ", "), "all operations"), 28), state)
 	}
 	return nil
 }

@@ -11,7 +11,6 @@ import (
 
 	"testbench"
 	"testbench/internal/document"
-	"testbench/internal/history"
 	"testbench/internal/login"
 	"testbench/internal/nearest"
 	"testbench/internal/path"
@@ -163,7 +162,7 @@ func (s *session) call(ctx context.Context, o *callOptions, args []string) (int,
 			return 0, err
 		}
 		if s.common.json {
-			err = s.tell.json(sheet.RequestRecord(request))
+			err = s.tell.json(sheet.RequestRecord(request, s.masker))
 		} else {
 			s.showRequest(request, 0)
 		}
@@ -177,7 +176,7 @@ func (s *session) call(ctx context.Context, o *callOptions, args []string) (int,
 		return 0, err
 	}
 	for _, note := range notes {
-		s.tell.note("note: %s", visible(note))
+		s.tell.note("note: %s", s.tell.visible(note))
 	}
 	status, err := s.finishCall(bench, o, result, picked, keeps)
 	if err == nil && o.into != "" {
@@ -196,7 +195,7 @@ func (s *session) finishCall(bench *testbench.Bench, o *callOptions, result *tes
 	}
 	switch {
 	case s.common.json:
-		if err := s.tell.json(result.Record()); err != nil {
+		if err := s.tell.json(result.Record(s.masker)); err != nil {
 			return 0, err
 		}
 	case len(picked) > 0:
@@ -232,21 +231,21 @@ func (s *session) showCall(o *callOptions, result *testbench.StepResult) {
 	if record != nil && record.Answer != nil {
 		a := record.Answer
 		dot := t.sign(" · ", " - ")
-		line := t.in(bold, statusLine(a)) + dot + milliseconds(record.Phases.Total) + dot + size(len(a.Body))
+		line := t.in(bold, t.statusLine(a)) + dot + milliseconds(record.Phases.Total) + dot + size(len(a.Body))
 		if a.Wire != int64(len(a.Body)) && a.Wire > 0 {
 			line += fmt.Sprintf(" (%s on the wire)", size(int(a.Wire)))
 		}
 		if a.ContentType() != "" {
-			line += dot + visible(a.ContentType())
+			line += dot + t.visible(a.ContentType())
 		}
 		t.printf("%s\n", line)
 		for _, hop := range record.Hops {
-			t.printf("  %d: %s %s %s\n", hop.Status, visible(hop.From), t.sign("→", "->"), visible(hop.To))
+			t.printf("  %d: %s %s %s\n", hop.Status, t.visible(hop.From), t.sign("→", "->"), t.visible(hop.To))
 		}
 		if o.show != "" || o.headers {
 			s.showTiming(record, "  ")
 		} else if record.TLS != nil {
-			t.printf("  %s\n", t.in(faint, visible(record.TLS.Words())))
+			t.printf("  %s\n", t.in(faint, t.visible(record.TLS.Words())))
 		}
 		switch {
 		case o.show != "":
@@ -255,7 +254,7 @@ func (s *session) showCall(o *callOptions, result *testbench.StepResult) {
 			if o.headers {
 				for _, name := range sortedHeader(a.Header) {
 					for _, v := range a.Header[name] {
-						t.printf("  %s\n", t.in(faint, visible(name+": "+v)))
+						t.printf("  %s\n", t.in(faint, t.visible(name+": "+v)))
 					}
 				}
 			}
@@ -269,7 +268,7 @@ func (s *session) showCall(o *callOptions, result *testbench.StepResult) {
 		s.details(result)
 	} else if record != nil {
 		for _, note := range record.Notes {
-			t.note("note: %s", visible(note))
+			t.note("note: %s", t.visible(note))
 		}
 	}
 }
@@ -295,15 +294,16 @@ func (s *session) find(result *testbench.StepResult, p *path.Path) (*document.No
 // tellOutcome says on standard error why a call fell short.
 func (s *session) tellOutcome(result *testbench.StepResult) {
 	if result.Outcome != testbench.Held {
-		why := strings.TrimSpace(result.Reason + " " + result.Says)
-		for _, c := range result.Checks {
+		told := result.Told(s.masker)
+		why := strings.TrimSpace(string(told.Reason + " " + told.Says))
+		for _, c := range told.Checks {
 			if why == "" && c.Judged && !c.Held {
-				why = report.CheckLine(history.Check(c))
+				why = string(report.CheckLine(c))
 			}
 		}
-		s.tell.note("%s %s: %s", result.Target, result.Outcome, visible(why))
-		for _, text := range result.Hints {
-			s.tell.note("  try: %s", visible(text))
+		s.tell.note("%s %s: %s", told.Target, result.Outcome, s.tell.visible(why))
+		for _, text := range told.Hints {
+			s.tell.note("  try: %s", s.tell.visible(string(text)))
 		}
 	}
 }

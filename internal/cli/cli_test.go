@@ -75,14 +75,26 @@ func TestWords(t *testing.T) {
 }
 
 func TestText(t *testing.T) {
-	assert.Equal(t, "abc  ", fit("abc", 5))
-	assert.Equal(t, "abc…", fit("abcdef", 4))
-	assert.Equal(t, "蜂蜜…", fit("蜂蜜蜂蜜", 3))
-	assert.Equal(t, `a b`, fit("a\nb", 3))
-	assert.Equal(t, "  one two\n  three", wrap("one two three", 10, 2))
-	assert.Equal(t, "status   wanted 201", wrap("status   wanted 201", 40, 0), "three blanks stay")
-	assert.Equal(t, `\x1b[31m\x9b\x202e ok`+"\n", visible("\x1b[31m\u009b\u202e ok\n"))
-	assert.Equal(t, "plain ü 蜂", visible("plain ü 蜂"))
+	masker := &secret.Masker{}
+	masker.Hide("a pass  phrase with blanks")
+	masker.Hide("sealed-key-77")
+	tell := newTeller(io.Discard, io.Discard, masker)
+	assert.Equal(t, "abc  ", tell.fit("abc", 5))
+	assert.Equal(t, "abc…", tell.fit("abcdef", 4))
+	assert.Equal(t, "蜂蜜…", tell.fit("蜂蜜蜂蜜", 3))
+	assert.Equal(t, `a b`, tell.fit("a\nb", 3))
+	assert.Equal(t, "  one two\n  three", tell.wrap("one two three", 10, 2))
+	assert.Equal(t, "status   wanted 201", tell.wrap("status   wanted 201", 40, 0), "three blanks stay")
+	assert.Equal(t, `\x1b[31m\x9b\x202e ok`+"\n", tell.visible("\x1b[31m\u009b\u202e ok\n"))
+	assert.Equal(t, "plain ü 蜂", tell.visible("plain ü 蜂"))
+	assert.Equal(t, "step … (2 of 40)", tell.fitItem("step of a long name (2 of 40)", 16))
+
+	// A secret is masked before it is cut, folded or joined.
+	assert.Equal(t, "it is\n[masked].", tell.wrap("it is a pass  phrase with blanks.", 12, 0))
+	assert.Equal(t, "it is\n[masked].", tell.wrap("it is a pass phrase with blanks.", 12, 0), "with its blanks as one")
+	assert.Equal(t, "[masked] b…", tell.fit("sealed-key-77 behind", 11))
+	assert.Equal(t, "a [masked]", tell.oneLine("a sealed-key-77"))
+	assert.Equal(t, "s [… (2 of 40)", tell.fitItem("s sealed-key-77 (2 of 40)", 14))
 }
 
 func TestLayOut(t *testing.T) {

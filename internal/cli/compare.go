@@ -222,13 +222,13 @@ func (s *session) atTwoSites(ctx context.Context, args []string) (a, b *document
 			return nil, nil, err
 		}
 		for _, note := range notes {
-			s.tell.note("note: at %s: %s", visible(site), visible(note))
+			s.tell.note("note: at %s: %s", s.tell.visible(site), s.tell.visible(note))
 		}
 		if last := result.Last(); result.Reply == nil || result.Reply.Payload == nil || last != nil && last.Failure != nil {
 			return nil, nil, &noAnswerError{site, result}
 		}
 		if result.Outcome != testbench.Held {
-			s.tell.note("note: at %s the call %s: %s", visible(site), result.Outcome, visible(strings.TrimSpace(result.Reason+" "+result.Says)))
+			s.tell.note("note: at %s the call %s: %s", s.tell.visible(site), result.Outcome, s.tell.visible(strings.TrimSpace(result.Reason+" "+result.Says)))
 		}
 		answers = append(answers, result.Reply.Payload)
 	}
@@ -305,7 +305,7 @@ func (s *session) showDifferences(names []string, differences []compare.Differen
 	side := (t.width - width - 2 - 2 - 8 - 2) / 2
 	wide := side >= 16
 	if wide {
-		t.printf("%s\n", t.in(faint, "         "+fit("path", width)+"  "+fit(names[0], side)+"  "+names[1]))
+		t.printf("%s\n", t.in(faint, "         "+t.fit("path", width)+"  "+t.fit(names[0], side)+"  "+names[1]))
 	}
 	signs := map[compare.Kind]string{compare.Changed: "changed", compare.Added: "added", compare.Removed: "removed", compare.Moved: "moved", compare.Retyped: "kind"}
 	for _, d := range differences {
@@ -316,18 +316,18 @@ func (s *session) showDifferences(names []string, differences []compare.Differen
 		style := map[compare.Kind]string{compare.Added: green, compare.Removed: red}[d.Kind]
 		word := signs[d.Kind]
 		if style != "" {
-			word = t.in(style, fit(word, 7))
+			word = t.in(style, t.fit(word, 7))
 		} else {
-			word = fit(word, 7)
+			word = t.fit(word, 7)
 		}
 		if wide {
-			t.printf("%s\n", strings.TrimRight(word+"  "+fit(d.Path, width)+"  "+fit(a, side)+"  "+fit(b, side), " "))
+			t.printf("%s\n", strings.TrimRight(word+"  "+t.fit(d.Path, width)+"  "+t.fit(a, side)+"  "+t.fit(b, side), " "))
 			continue
 		}
-		t.printf("%s  %s\n", word, visible(d.Path))
+		t.printf("%s  %s\n", word, t.visible(d.Path))
 		for _, line := range []string{a, b} {
 			if line != "" {
-				t.printf("%s\n", wrap(visible(line), t.width, 9))
+				t.printf("%s\n", t.wrap(line, t.width, 9))
 			}
 		}
 	}

@@ -54,12 +54,12 @@ func (s *session) showChanges(changes []testbench.Change) {
 	for i := range changes {
 		c := &changes[i]
 		if first || c.Operation != operation {
-			t.printf("%s\n", t.in(bold, visible(firstOf(c.Operation, "the contract as a whole"))))
+			t.printf("%s\n", t.in(bold, t.visible(firstOf(c.Operation, "the contract as a whole"))))
 			operation, first = c.Operation, false
 		}
 		verdict := c.Verdict()
 		counts[verdict]++
-		word := fit(verdict, 14)
+		word := t.fit(verdict, 14)
 		if c.Callers || c.Readers {
 			word = t.in(red, word)
 		} else {
@@ -79,7 +79,7 @@ func (s *session) showChanges(changes []testbench.Change) {
 			s.lines("  "+word+"  ", 18, strings.TrimSpace(subject+"   "+text))
 			continue
 		}
-		s.lines("  "+word+"  "+fit(subject, width)+"  ", 18+width+2, text)
+		s.lines("  "+word+"  "+t.fit(subject, width)+"  ", 18+width+2, text)
 	}
 	var words []string
 	for _, verdict := range []string{"breaks both", "breaks callers", "breaks readers", "breaks nobody"} {
@@ -90,7 +90,7 @@ func (s *session) showChanges(changes []testbench.Change) {
 			words = append(words, fmt.Sprintf("%d %s", n, verdict))
 		}
 	}
-	t.printf("%s\n", wrap(count(len(changes), "change")+": "+strings.Join(words, ", "), t.width, 0))
+	t.printf("%s\n", t.wrap(count(len(changes), "change")+": "+strings.Join(words, ", "), t.width, 0))
 }
 
 // subjectOfChange says what it is that changed.
@@ -103,10 +103,10 @@ func subjectOfChange(c *testbench.Change) string {
 func (s *session) lines(lead string, width int, text string) {
 	t := s.tell
 	if t.width < width+20 {
-		t.printf("%s\n%s\n", strings.TrimRight(lead, " "), wrap(visible(text), t.width, 6))
+		t.printf("%s\n%s\n", strings.TrimRight(lead, " "), t.wrap(text, t.width, 6))
 		return
 	}
-	t.printf("%s%s\n", lead, strings.TrimLeft(wrap(visible(text), t.width, width), " "))
+	t.printf("%s%s\n", lead, strings.TrimLeft(t.wrap(text, t.width, width), " "))
 }
 
 // compareRuns tells what became of the steps from one run to another.
@@ -152,28 +152,28 @@ func (s *session) showStepChanges(changes []compare.StepChange) {
 	for i := range changes {
 		c := &changes[i]
 		if i == 0 || c.Sheet != sheet {
-			t.printf("%s\n", t.in(bold, visible(firstOf(c.Sheet, "call"))))
+			t.printf("%s\n", t.in(bold, t.visible(firstOf(c.Sheet, "call"))))
 			sheet, row = c.Sheet, ""
 		}
 		if c.Row != row {
-			t.printf("  %s\n", visible(c.Row))
+			t.printf("  %s\n", t.visible(c.Row))
 			row = c.Row
 		}
 		text := c.What
 		switch {
 		case c.Before != "" && c.After != "":
-			text += fmt.Sprintf(": %s before, %s now", inOneLine(c.Before), inOneLine(c.After))
+			text += fmt.Sprintf(": %s before, %s now", t.inOneLine(c.Before), t.inOneLine(c.After))
 		case c.After != "":
-			text += ": " + inOneLine(c.After)
+			text += ": " + t.inOneLine(c.After)
 		case c.Before != "":
-			text += ": it was " + inOneLine(c.Before)
+			text += ": it was " + t.inOneLine(c.Before)
 		}
 		if c.Why != "" {
 			text += "; " + c.Why
 		}
-		name := fit(c.Step, 22)
+		name := t.fit(c.Step, 22)
 		if c.Step == "" {
-			name = fit(map[bool]string{true: "the whole sheet", false: "the whole row"}[c.Row == ""], 22)
+			name = t.fit(map[bool]string{true: "the whole sheet", false: "the whole row"}[c.Row == ""], 22)
 		}
 		switch {
 		case c.Newly:
@@ -192,6 +192,4 @@ func (s *session) showStepChanges(changes []compare.StepChange) {
 }
 
 // inOneLine cuts a value that would fill the terminal.
-func inOneLine(text string) string {
-	return strings.TrimRight(fit(text, min(len([]rune(text)), 80)), " ")
-}
+func (t *teller) inOneLine(text string) string { return strings.TrimRight(t.fit(text, 80), " ") }

@@ -76,7 +76,7 @@ func (s *session) columns(rows [][]string, indent int) {
 	widths := map[int]int{}
 	for _, row := range rows {
 		for i, cell := range row[:len(row)-1] {
-			widths[i] = min(max(widths[i], len([]rune(visible(cell)))), 40)
+			widths[i] = min(max(widths[i], len([]rune(t.visible(cell)))), 40)
 		}
 	}
 	for _, row := range rows {
@@ -84,11 +84,11 @@ func (s *session) columns(rows [][]string, indent int) {
 		for i, cell := range row {
 			if i == len(row)-1 {
 				lead := len([]rune(line))
-				text := wrap(visible(cell), max(t.width, lead+30), lead)
+				text := t.wrap(cell, max(t.width, lead+30), lead)
 				line += strings.TrimLeft(text, " ")
 				continue
 			}
-			line += fit(visible(cell), widths[i]) + "  "
+			line += t.fit(t.visible(cell), widths[i]) + "  "
 		}
 		t.printf("%s\n", strings.TrimRight(line, " "))
 	}
@@ -101,7 +101,7 @@ func (s *session) contractNotes(notes []xsd.Problem) {
 	t := s.tell
 	t.printf("\nnotes\n")
 	for _, n := range notes {
-		t.printf("%s\n", wrap(visible(fromHere(n.String())), t.width, 2))
+		t.printf("%s\n", t.wrap(fromHere(n.String()), t.width, 2))
 	}
 }
 

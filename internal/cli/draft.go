@@ -64,7 +64,7 @@ func (s *session) draft(ctx context.Context, o *draftOptions, args []string) (in
 	}
 	if c.JSON != nil {
 		sample := c.JSON.Sample(schema.SampleOptions{Optional: o.only == ""})
-		s.tell.printf("%s\n", visible(bodyText(sample.Root)))
+		s.tell.printf("%s\n", s.tell.visible(bodyText(sample.Root)))
 		return ExitHeld, nil
 	}
 	if c.WSDL == nil {
@@ -83,11 +83,11 @@ func (s *session) draft(ctx context.Context, o *draftOptions, args []string) (in
 	}
 	switch o.as {
 	case "", "xml":
-		s.tell.printf("%s", visible(d.XML()))
+		s.tell.printf("%s", s.tell.visible(d.XML()))
 	case "json":
-		s.tell.printf("%s\n", visible(document.WriteJSON(d.Fields(), document.Style{Indent: "  "})))
+		s.tell.printf("%s\n", s.tell.visible(document.WriteJSON(d.Fields(), document.Style{Indent: "  "})))
 	default:
-		s.tell.printf("%s", visible(d.Step(source+"/"+op.Name, yamlfile.ScalarText)))
+		s.tell.printf("%s", s.tell.visible(d.Step(source+"/"+op.Name, yamlfile.ScalarText)))
 	}
 	if len(d.Cut) > 0 {
 		s.tell.note("note: %s holds itself without end; there the draft is cut and not valid", strings.Join(d.Cut, ", "))
@@ -103,9 +103,9 @@ func (s *session) draftElement(c *testbench.Contract, o *draftOptions, name stri
 		}
 		d := wsdl.DraftElement(c.Schema, e, o.only != "")
 		if o.as == "json" {
-			s.tell.printf("%s\n", visible(document.WriteJSON(d.Fields(), document.Style{Indent: "  "})))
+			s.tell.printf("%s\n", s.tell.visible(document.WriteJSON(d.Fields(), document.Style{Indent: "  "})))
 		} else {
-			s.tell.printf("%s", visible(d.XML()))
+			s.tell.printf("%s", s.tell.visible(d.XML()))
 		}
 		return ExitHeld, nil
 	}

@@ -38,7 +38,7 @@ func (s *session) draftDescribed(source string, c *testbench.Contract, o *draftO
 	}
 	if o.as == "step" {
 		made := op.SampleStep(options)
-		s.tell.printf("%s", visible(contract.StepText(source+"/"+op.Name, made)))
+		s.tell.printf("%s", s.tell.visible(contract.StepText(source+"/"+op.Name, made)))
 		s.omitted(made)
 		return ExitHeld, nil
 	}
@@ -61,10 +61,10 @@ func (s *session) draftDescribed(source string, c *testbench.Contract, o *draftO
 		tell = func(format string, args ...any) { s.tell.printf(format+"\n", args...) }
 	}
 	for _, line := range lines {
-		tell("%s", visible(line))
+		tell("%s", s.tell.visible(line))
 	}
 	if body != "" {
-		s.tell.printf("%s\n", visible(body))
+		s.tell.printf("%s\n", s.tell.visible(body))
 	}
 	s.omitted(made)
 	return ExitHeld, nil
@@ -124,7 +124,7 @@ func (s *session) draftAnswer(op *contract.Operation, options schema.SampleOptio
 				if c.Write != nil {
 					v = c.Write(v)
 				}
-				s.tell.printf("%s\n", visible(bodyText(v)))
+				s.tell.printf("%s\n", s.tell.visible(bodyText(v)))
 				s.omitted(made)
 				return ExitHeld, nil
 			}

@@ -73,9 +73,9 @@ func (s *session) fields(o *fieldsOptions, args []string) (int, error) {
 	case len(found) == 0:
 		s.tell.note("no field is like that")
 	case o.as == "keep":
-		s.tell.printf("%s", visible(fields.AsKeep(found)))
+		s.tell.printf("%s", s.tell.visible(fields.AsKeep(found)))
 	case o.as == "fields":
-		s.tell.printf("%s", visible(fields.AsFields(found)))
+		s.tell.printf("%s", s.tell.visible(fields.AsFields(found)))
 	default:
 		s.showFields(found, o.tree)
 	}
@@ -116,12 +116,10 @@ func (s *session) source(name string) (from io.ReadCloser, mediaType string, err
 	if e.Status == 0 {
 		return nil, "", fmt.Errorf("no answer came in exchange %s: %s", name, e.Failure)
 	}
-	for key, values := range e.Headers {
-		if strings.EqualFold(key, "Content-Type") && len(values) > 0 {
-			mediaType = values[0]
-		}
+	if said := history.Field(e.Headers, "Content-Type"); said != "" {
+		mediaType = string(said)
 	}
-	return io.NopCloser(strings.NewReader(e.Body)), mediaType, nil
+	return io.NopCloser(strings.NewReader(string(e.Body))), mediaType, nil
 }
 
 // mediaTypeOf tells files apart whose content could be something else.
@@ -208,7 +206,7 @@ func (s *session) showFields(found []fields.Field, tree bool) {
 	width, kinds = min(width, max(t.width*2/5, 30)), min(kinds, 24)
 	narrow := t.width < width+kinds+33
 	if !narrow {
-		t.printf("%s  %s  %s  %s\n", t.in(faint, fit("path", width)), t.in(faint, fit("kind", kinds)), t.in(faint, "     in"), t.in(faint, "value"))
+		t.printf("%s  %s  %s  %s\n", t.in(faint, t.fit("path", width)), t.in(faint, t.fit("kind", kinds)), t.in(faint, "     in"), t.in(faint, "value"))
 	}
 	for i, f := range found {
 		in := ""
@@ -216,17 +214,17 @@ func (s *session) showFields(found []fields.Field, tree bool) {
 			in = fmt.Sprintf("%d/%d", f.Count, f.Of)
 		}
 		if narrow {
-			line := strings.Join(strings.Fields(f.Kind+" "+in+" "+oneLine(f.Span())), " ")
-			t.printf("%s\n    %s\n", visible(paths[i]), strings.TrimRight(fit(line, min(len([]rune(line)), max(t.width-4, 10))), " "))
+			line := strings.Join(strings.Fields(f.Kind+" "+in+" "+t.oneLine(f.Span())), " ")
+			t.printf("%s\n    %s\n", t.visible(paths[i]), strings.TrimRight(t.fit(line, max(t.width-4, 10)), " "))
 			continue
 		}
-		path := visible(paths[i])
+		path := t.visible(paths[i])
 		if len([]rune(path)) > width {
 			t.printf("%s\n", path) // a path that is cut could not be pasted
 			path = ""
 		}
 		left := max(t.width-width-kinds-13, 20)
-		t.printf("%s  %s  %7s  %s\n", fit(path, width), fit(f.Kind, kinds), in, strings.TrimRight(fit(f.Span(), min(left, len([]rune(f.Span())))), " "))
+		t.printf("%s  %s  %7s  %s\n", t.fit(path, width), t.fit(f.Kind, kinds), in, strings.TrimRight(t.fit(f.Span(), left), " "))
 	}
 }
 

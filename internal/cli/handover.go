@@ -74,7 +74,7 @@ func (s *session) handover(ctx context.Context, o *handoverOptions, args []strin
 	for _, one := range p.Secrets {
 		variables = append(variables, one.Env)
 	}
-	s.tell.note("it runs by: %s", visible(strings.ReplaceAll(language.Run, "FILE", file)))
+	s.tell.note("it runs by: %s", s.tell.visible(strings.ReplaceAll(language.Run, "FILE", file)))
 	if len(variables) > 0 {
 		s.tell.note("it reads from the environment: %s", strings.Join(variables, ", "))
 	}

@@ -45,7 +45,7 @@ func (s *session) overview() {
 			group = c.group
 			t.printf("\n%s\n", t.in(bold, group))
 		}
-		t.printf("  %s  %s\n", fit(c.name, 11), c.purpose)
+		t.printf("  %s  %s\n", t.fit(c.name, 11), c.purpose)
 	}
 	t.printf("\n`testbench help COMMAND` explains one; `testbench demo` shows all of it at work.\n")
 	t.printf("exit status: 0 all held, 1 something fell short, 2 the command or a file is wrong,\n3 an endpoint not reached or a token not obtained, 130 interrupted\n")
@@ -65,7 +65,7 @@ func (s *session) help(c *command) {
 		if f.DefValue != "" && f.DefValue != "false" && f.DefValue != "0" && f.DefValue != "0s" {
 			about += " (default " + f.DefValue + ")"
 		}
-		t.printf("  %s  %s\n", fit(name, 22), strings.TrimLeft(wrap(about, t.width, 26), " "))
+		t.printf("  %s  %s\n", t.fit(name, 22), strings.TrimLeft(t.wrap(about, t.width, 26), " "))
 	})
 	if len(c.examples) > 0 {
 		t.printf("\n%s\n", t.in(bold, "examples"))

@@ -14,6 +14,7 @@ import (
 	"testbench/internal/document"
 	"testbench/internal/exchange"
 	"testbench/internal/history"
+	"testbench/internal/secret"
 )
 
 type historyOptions struct {
@@ -75,7 +76,7 @@ func (s *session) history(o *historyOptions, args []string) (int, error) {
 	}
 	defer func() { _ = store.Close() }()
 	if store.Note != "" {
-		s.tell.note("note: %s", visible(store.Note))
+		s.tell.note("note: %s", s.tell.visible(store.Note))
 	}
 	if o.steps {
 		return s.trends(store, o.most)
@@ -99,11 +100,11 @@ func (s *session) history(o *historyOptions, args []string) (int, error) {
 	for _, run := range runs {
 		if narrow {
 			t.printf("%3d  %s  %s\n%s\n", run.Number, run.Started.Local().Format("2006-01-02 15:04:05"), s.outcome(run.Outcome, len(run.Outcome)),
-				wrap(fmt.Sprintf("%s, %s, %s: %s", count(run.Counts.Rows, "row"), count(run.Counts.Exchanges, "exchange"), milliseconds(time.Duration(run.Seconds*float64(time.Second))), visible(whatRan(store, run))), t.width, 5))
+				t.wrap(fmt.Sprintf("%s, %s, %s: %s", count(run.Counts.Rows, "row"), count(run.Counts.Exchanges, "exchange"), milliseconds(time.Duration(run.Seconds*float64(time.Second))), t.visible(whatRan(store, run))), t.width, 5))
 			continue
 		}
 		t.printf("%3d  %s  %s  %4d  %9d  %8s  %s\n", run.Number, run.Started.Local().Format("2006-01-02 15:04:05"), s.outcome(run.Outcome, 11), run.Counts.Rows, run.Counts.Exchanges,
-			milliseconds(time.Duration(run.Seconds*float64(time.Second))), visible(whatRan(store, run)))
+			milliseconds(time.Duration(run.Seconds*float64(time.Second))), t.visible(whatRan(store, run)))
 	}
 	return ExitHeld, nil
 }
@@ -117,7 +118,7 @@ func (s *session) outcome(outcome string, width int) string {
 	case string(testbench.NotRun):
 		style = faint
 	}
-	return s.tell.in(style, fit(outcome, width))
+	return s.tell.in(style, s.tell.fit(outcome, width))
 }
 
 // whatRan says in a line which sheets a run had, or which call it was.
@@ -171,13 +172,13 @@ func (s *session) pastRun(name string) (int, error) {
 	t.printf("%s\n", t.in(bold, fmt.Sprintf("run %d", run))+t.sign(" · ", " - ")+head.Started.Local().Format("2006-01-02 15:04:05")+t.sign(" · ", " - ")+s.outcome(head.Outcome, len(head.Outcome)))
 	exchange := 0
 	for i, sheet := range head.Sheets {
-		t.printf("%s%ssite %s\n", t.in(bold, visible(sheet.Sheet)), t.sign(" · ", " - "), visible(sheet.Site))
+		t.printf("%s%ssite %s\n", t.in(bold, t.visible(sheet.Sheet)), t.sign(" · ", " - "), t.visible(sheet.Site))
 		for row, err := range stored.Rows(i) {
 			if err != nil {
 				return 0, err
 			}
 			if row.Name() != "" {
-				t.printf("  %s\n", oneLine(row.Name()))
+				t.printf("  %s\n", t.oneLine(row.Name()))
 			}
 			for _, step := range row.Steps {
 				which := ""
@@ -189,7 +190,7 @@ func (s *session) pastRun(name string) (int, error) {
 				if step.Status > 0 {
 					status = fmt.Sprintf("%3d", step.Status)
 				}
-				t.printf("  %s  %s  %s  %s  %s\n", fit(which, 8), fit(step.Step, 24), fit(step.Target, 28), status, s.outcome(step.Outcome, 0+len(step.Outcome)))
+				t.printf("  %s  %s  %s  %s  %s\n", t.fit(which, 8), t.fit(step.Step, 24), t.fit(step.Target, 28), status, s.outcome(step.Outcome, 0+len(step.Outcome)))
 			}
 		}
 	}
@@ -207,50 +208,45 @@ func (s *session) pastExchange(run, number int) (int, error) {
 		return ExitHeld, s.tell.json(e)
 	}
 	t := s.tell
-	lines := func(headers map[string][]string) {
+	lines := func(headers map[string][]secret.Text) {
 		for _, name := range sortedHeader(headers) {
 			for _, v := range headers[name] {
-				t.printf("%s\n", t.in(faint, visible(name+": "+v)))
+				t.printf("%s\n", t.in(faint, t.visible(name+": "+string(v))))
 			}
 		}
 	}
-	body := func(headers map[string][]string, text string) {
+	body := func(headers map[string][]secret.Text, text secret.Text) {
 		if text == "" {
 			return
 		}
-		mediaType := ""
-		for name, values := range headers {
-			if strings.EqualFold(name, "Content-Type") && len(values) > 0 {
-				mediaType = values[0]
-			}
-		}
+		mediaType := string(history.Field(headers, "Content-Type"))
 		node, format, err := document.Read(mediaType, []byte(text))
 		if err != nil {
 			node = nil
 		}
 		t.printf("%s\n", s.body(format, node, []byte(text), ""))
 	}
-	t.printf("%s %s\n", t.in(bold, visible(e.Request.Method)), visible(e.Request.Address))
+	t.printf("%s %s\n", t.in(bold, t.visible(e.Request.Method)), t.visible(string(e.Request.Address)))
 	lines(e.Request.Headers)
 	body(e.Request.Headers, e.Request.Body)
 	t.printf("\n")
 	if e.Failure != "" {
-		t.printf("%s\n", t.in(red, visible(e.Failure)))
+		t.printf("%s\n", t.in(red, t.visible(string(e.Failure))))
 	}
 	if e.Status > 0 {
 		dot := t.sign(" · ", " - ")
-		t.printf("%s%s%.1f ms%s%s\n", t.in(bold, visible(fmt.Sprintf("%s %d %s", e.Protocol, e.Status, e.Reason))), dot, e.Milliseconds, dot, size(len(e.Body)))
+		t.printf("%s%s%.1f ms%s%s\n", t.in(bold, t.visible(string(e.StatusLine()))), dot, e.Milliseconds, dot, size(len(e.Body)))
 		if words := exchange.PhasesOf(e.Phases).Words(); words != "" {
 			t.printf("%s\n", t.in(faint, words))
 		}
 		if e.TLS != nil {
-			t.printf("%s\n", t.in(faint, visible(e.TLS.Words())))
+			t.printf("%s\n", t.in(faint, t.visible(e.TLS.Words())))
 		}
 		lines(e.Headers)
 		body(e.Headers, e.Body)
 	}
 	for _, note := range e.Notes {
-		t.printf("%s\n", wrap(visible("note: "+note), t.width, 0))
+		t.printf("%s\n", t.wrap("note: "+string(note), t.width, 0))
 	}
 	return ExitHeld, nil
 }
@@ -278,7 +274,7 @@ func (s *session) trends(store *history.Store, most int) (int, error) {
 	for _, trend := range trends {
 		if trend.File != file {
 			file = trend.File
-			t.printf("%s\n", t.in(bold, visible(file)))
+			t.printf("%s\n", t.in(bold, t.visible(file)))
 		}
 		var signs strings.Builder
 		for _, outcome := range trend.Outcomes {
@@ -296,9 +292,9 @@ func (s *session) trends(store *history.Store, most int) (int, error) {
 		if slices.Contains([]string{"newly falls", "falls", "comes and goes"}, word) {
 			word = t.in(red, word)
 		}
-		line := fit(trend.Step, width) + "  " + signs.String() + strings.Repeat(" ", max(min(most, 20)-len(trend.Outcomes), 0)) + "  "
+		line := t.fit(trend.Step, width) + "  " + signs.String() + strings.Repeat(" ", max(min(most, 20)-len(trend.Outcomes), 0)) + "  "
 		if word != "" {
-			took = fit(took, 26) + "  " + word
+			took = t.fit(took, 26) + "  " + word
 		}
 		t.printf("  %s\n", strings.TrimRight(line+took, " "))
 	}

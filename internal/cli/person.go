@@ -16,10 +16,10 @@ import (
 // there is a screen to open it on.
 func (s *session) person(p login.Prompt) {
 	t := s.tell
-	t.note("login %s: somebody has to agree, until %s. Open", visible(p.Login), p.Until.Format("15:04:05"))
-	t.note("  %s", visible(p.Address))
+	t.note("login %s: somebody has to agree, until %s. Open", t.visible(p.Login), p.Until.Format("15:04:05"))
+	t.note("  %s", t.visible(p.Address))
 	if p.Code != "" {
-		t.note("and type in the code %s", visible(p.Code))
+		t.note("and type in the code %s", t.visible(p.Code))
 	}
 	if s.canOpen() {
 		openPage(p.Address)

@@ -146,11 +146,11 @@ func (s *session) finishProbe(bench *testbench.Bench, o *probeOptions, table *pr
 		table.end(result)
 	}
 	for _, note := range result.Notes {
-		s.tell.note("note: %s", visible(note))
+		s.tell.note("note: %s", s.tell.visible(note))
 	}
 	if result.Number > 0 {
 		if !s.common.json {
-			s.tell.note("%s", wrap(fmt.Sprintf("recorded as run %d: testbench report %d -out probe.html", result.Number, result.Number), s.tell.width, 0))
+			s.tell.note("%s", s.tell.wrap(fmt.Sprintf("recorded as run %d: testbench report %d -out probe.html", result.Number, result.Number), s.tell.width, 0))
 		}
 		for _, file := range o.out {
 			run, done, err := s.stored(fmt.Sprint(result.Number))
@@ -207,7 +207,7 @@ func (t *probeTable) begin(result *testbench.ProbeResult, cases int) {
 	if t.session.tell.width < narrowProbe {
 		of = "\n"
 	}
-	t.session.tell.printf("%s%ssite %s%s%s\n", t.session.tell.in(bold, "probe "+visible(result.Target)), of, visible(result.Site), dot, count(cases, "wrong request"))
+	t.session.tell.printf("%s%ssite %s%s%s\n", t.session.tell.in(bold, "probe "+t.session.tell.visible(result.Target)), of, t.session.tell.visible(result.Site), dot, count(cases, "wrong request"))
 	if last := result.Good.Last(); last != nil && last.Answer != nil {
 		t.session.tell.printf("%s\n", t.session.tell.in(faint, fmt.Sprintf("as it is right: %d in %s", last.Answer.Status, milliseconds(last.Phases.Total))))
 	}
@@ -234,19 +234,19 @@ func (t *probeTable) tell(one *testbench.Probed) {
 	if one.Result != nil && one.Result.Last() != nil {
 		took = milliseconds(one.Result.Last().Phases.Total)
 	}
-	words := oneLine(one.Changed)
+	words := tell.oneLine(one.Changed)
 	if tell.width < narrowProbe {
 		dot := tell.sign(" · ", " - ")
 		said := strings.Join(slices.DeleteFunc([]string{one.Said, took}, func(s string) bool { return s == "" }), dot)
 		if said != "" {
 			said += dot
 		}
-		tell.printf("%s\n    %s%s\n", wrap(words, tell.width, 2), visible(said), tell.in(style, string(one.Verdict)))
+		tell.printf("%s\n    %s%s\n", tell.wrap(words, tell.width, 2), tell.visible(said), tell.in(style, string(one.Verdict)))
 		t.why = ""
 		return
 	}
-	lines := strings.Split(wrap(words, t.width, 0), "\n")
-	tell.printf("  %s  %s %s  %s\n", fit(lines[0], t.width), fit(one.Said, 20), fit(took, 8), tell.in(style, string(one.Verdict)))
+	lines := strings.Split(tell.wrap(words, t.width, 0), "\n")
+	tell.printf("  %s  %s %s  %s\n", tell.fit(lines[0], t.width), tell.fit(one.Said, 20), tell.fit(took, 8), tell.in(style, string(one.Verdict)))
 	for _, line := range lines[1:] {
 		tell.printf("    %s\n", line)
 	}
@@ -255,7 +255,7 @@ func (t *probeTable) tell(one *testbench.Probed) {
 		why = "though the contract forbids it: " + one.Breaks[0]
 	}
 	if why != "" && !(isFine && one.Verdict == probe.Accepted) && (one.Verdict != probe.NotSent || why != t.why) {
-		tell.printf("%s\n", tell.in(faint, wrap(oneLine(why), max(tell.width, 40), 6)))
+		tell.printf("%s\n", tell.in(faint, tell.wrap(tell.oneLine(why), max(tell.width, 40), 6)))
 	}
 	t.why = why
 }
@@ -275,20 +275,20 @@ func (t *probeTable) end(result *testbench.ProbeResult) {
 				}
 			}
 			if len(words) > 0 {
-				tell.printf("%s\n", wrap(firstOf(string(kind), "all")+": "+strings.Join(words, ", "), tell.width, 0))
+				tell.printf("%s\n", tell.wrap(firstOf(string(kind), "all")+": "+strings.Join(words, ", "), tell.width, 0))
 			}
 		}
 		t.verdict(result)
 		return
 	}
 	heads := []string{"refused clearly", "unclearly", "accepted", "broke", "let in", "not sent"}
-	tell.printf("\n%s", fit("", 11))
+	tell.printf("\n%s", tell.fit("", 11))
 	for _, head := range heads {
 		tell.printf("  %*s", len(head), head)
 	}
 	tell.printf("\n")
 	row := func(name string, counts map[probe.Verdict]int) {
-		tell.printf("%s", fit(name, 11))
+		tell.printf("%s", tell.fit(name, 11))
 		for i, verdict := range probe.Verdicts {
 			text := fmt.Sprintf("%*d", len(heads[i]), counts[verdict])
 			switch {

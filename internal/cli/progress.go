@@ -34,7 +34,7 @@ func (t *teller) startBar(name string, total int, during time.Duration) {
 	case total == 0:
 		most = -1
 	}
-	b := &bar{name: visible(name), total: total, started: time.Now(), during: during}
+	b := &bar{name: t.visible(name), total: total, started: time.Now(), during: during}
 	options := []progressbar.Option{progressbar.OptionSetWriter(t.errTerminal), progressbar.OptionSetWidth(24),
 		progressbar.OptionClearOnFinish(), progressbar.OptionSetPredictTime(false), progressbar.OptionSetElapsedTime(false), progressbar.OptionSetDescription(b.name),
 		progressbar.OptionSetTheme(progressbar.Theme{Saucer: t.sign("━", "="), SaucerHead: t.sign("━", ">"), SaucerPadding: t.sign("─", "-"), BarStart: " ", BarEnd: " "})}

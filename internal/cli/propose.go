@@ -70,7 +70,7 @@ func (s *session) propose(ctx context.Context, o *proposeOptions, args []string)
 	}
 	s.tell.printf("fields:\n")
 	for line := range strings.Lines(fields.AsRules(proposals)) {
-		s.tell.printf("  %s", visible(line))
+		s.tell.printf("  %s", s.tell.visible(line))
 	}
 	if o.times == 0 && len(args) == 1 {
 		s.tell.note("note: what stays the same shows only in several answers; give more of them, or a call with -times 2")
@@ -110,7 +110,7 @@ func (s *session) gatherCalls(ctx context.Context, p *fields.Proposer, args []st
 		}
 		for _, note := range notes {
 			if n == 1 {
-				s.tell.note("note: %s", visible(note))
+				s.tell.note("note: %s", s.tell.visible(note))
 			}
 		}
 		switch {

@@ -115,17 +115,17 @@ func (s *session) showRun(run history.Finished) error {
 	if head.Number > 0 {
 		which = fmt.Sprintf("%d", head.Number)
 	}
-	t.printf("%s%s%s%s%s\n", t.in(bold, "run "+which), dot, visible(head.Bench), dot, head.Started.Format("2006-01-02 15:04:05 MST"))
+	t.printf("%s%s%s%s%s\n", t.in(bold, "run "+which), dot, t.visible(head.Bench), dot, head.Started.Format("2006-01-02 15:04:05 MST"))
 	shown := 0
 	for i, sheet := range head.Sheets {
 		outcome := t.in(green, sheet.Outcome)
 		if sheet.Outcome != string(testbench.Held) {
 			outcome = t.in(red, sheet.Outcome)
 		}
-		t.printf("%s%ssite %s%s%s   %s\n", t.in(bold, visible(sheet.Sheet)), dot, visible(sheet.Site), dot, count(sheet.Counts.Rows, "row"), outcome)
+		t.printf("%s%ssite %s%s%s   %s\n", t.in(bold, t.visible(sheet.Sheet)), dot, t.visible(sheet.Site), dot, count(sheet.Counts.Rows, "row"), outcome)
 		for _, check := range sheet.Checks {
 			if !check.Held {
-				t.printf("  %s\n", wrap(visible(report.CheckLine(check)), t.width, 2))
+				t.printf("  %s\n", t.wrap(string(report.CheckLine(check)), t.width, 2))
 			}
 		}
 		err := history.EachFallen(run, i, func(row *history.Row, step *history.Step) {
@@ -138,7 +138,7 @@ func (s *session) showRun(run history.Finished) error {
 		}
 		for _, c := range sheet.Checks {
 			if !c.Held {
-				t.printf("  %s  wanted %s, got %s  %s\n", visible(c.Subject), visible(c.Wanted), visible(c.Got), t.in(red, "fell short"))
+				t.printf("  %s  wanted %s, got %s  %s\n", t.visible(string(c.Subject)), t.visible(string(c.Wanted)), t.visible(string(c.Got)), t.in(red, "fell short"))
 			}
 		}
 	}
@@ -146,10 +146,10 @@ func (s *session) showRun(run history.Finished) error {
 		t.printf("  and %d more; -out FILE.html lists them\n", shown-mostShownFalls)
 	}
 	for _, why := range head.Broken {
-		t.printf("%s\n", t.in(red, "not whole: "+visible(why)))
+		t.printf("%s\n", t.in(red, "not whole: "+t.visible(why)))
 	}
 	for _, note := range head.Notes {
-		t.note("note: %s", visible(note))
+		t.note("note: %s", t.visible(string(note)))
 	}
 	c := head.Counts
 	parts := []string{count(c.Sheets, "sheet"), count(c.Rows, "row"), fmt.Sprintf("%d held", c.RowsHeld)}
@@ -172,14 +172,14 @@ func (s *session) showFallen(row *history.Row, step *history.Step) {
 	t := s.tell
 	where := ""
 	if name := row.Name(); name != "" {
-		where = t.sign(" · ", " - ") + oneLine(name)
+		where = t.sign(" · ", " - ") + t.oneLine(name)
 	}
-	t.printf("  %s%s  %s  %s\n", visible(step.Step), where, visible(step.Target), t.in(red, step.Outcome))
+	t.printf("  %s%s  %s  %s\n", t.visible(step.Step), where, t.visible(step.Target), t.in(red, step.Outcome))
 	if step.Reason != "" {
-		t.printf("%s\n", wrap(visible(step.Reason), t.width, 6))
+		t.printf("%s\n", t.wrap(string(step.Reason), t.width, 6))
 	}
 	for _, line := range report.Lines(step) {
-		t.printf("%s\n", wrap(visible(line), t.width, 6))
+		t.printf("%s\n", t.wrap(string(line), t.width, 6))
 	}
 }
 

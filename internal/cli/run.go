@@ -14,9 +14,9 @@ import (
 
 	"testbench"
 	"testbench/internal/exchange"
-	"testbench/internal/history"
 	"testbench/internal/nearest"
 	"testbench/internal/report"
+	"testbench/internal/secret"
 	"testbench/internal/sheet"
 )
 
@@ -299,7 +299,7 @@ func (r *textRun) RowStarted(sheet *testbench.SheetResult, row *testbench.RowRes
 	}
 }
 
-func rowWords(sheet *testbench.SheetResult, row *testbench.RowResult) string {
+func (t *teller) rowWords(sheet *testbench.SheetResult, row *testbench.RowResult) string {
 	words := row.Phase
 	if row.Phase == "" && row.Number > 0 {
 		words = fmt.Sprintf("row %d", row.Number)
@@ -307,7 +307,7 @@ func rowWords(sheet *testbench.SheetResult, row *testbench.RowResult) string {
 			words += fmt.Sprintf(" of %d", sheet.RowCount)
 		}
 		if row.Label != "" {
-			words += fmt.Sprintf(" (%s %s)", oneLine(row.Column), oneLine(row.Label))
+			words += fmt.Sprintf(" (%s %s)", t.oneLine(row.Column), t.oneLine(row.Label))
 		}
 	}
 	if row.Turn > 0 {
@@ -319,8 +319,8 @@ func rowWords(sheet *testbench.SheetResult, row *testbench.RowResult) string {
 func (r *textRun) head(sheet *testbench.SheetResult, row *testbench.RowResult) {
 	t := r.tell
 	dot := t.sign(" · ", " - ")
-	head := t.in(bold, visible(sheet.Name)) + dot + "site " + visible(sheet.Site)
-	if words := rowWords(sheet, row); words != "" {
+	head := t.in(bold, t.visible(sheet.Name)) + dot + "site " + t.visible(sheet.Site)
+	if words := t.rowWords(sheet, row); words != "" {
 		head += dot + words
 	}
 	t.printf("%s\n", head)
@@ -341,7 +341,7 @@ func (r *textRun) RowDone(sheet *testbench.SheetResult, row *testbench.RowResult
 				r.step(step)
 			}
 		} else if r.level == tellRows {
-			t.printf("%s%s%s  %s  %s\n", visible(sheet.Name), t.sign(" · ", " - "), rowWords(sheet, row), milliseconds(row.Took), t.in(green, fmt.Sprintf("%s %d", row.Outcome, len(row.Steps))))
+			t.printf("%s%s%s  %s  %s\n", t.visible(sheet.Name), t.sign(" · ", " - "), t.rowWords(sheet, row), milliseconds(row.Took), t.in(green, fmt.Sprintf("%s %d", row.Outcome, len(row.Steps))))
 		}
 	}
 	t.stepBar(row.Outcome != testbench.Held && row.Outcome != testbench.NotRun)
@@ -353,7 +353,7 @@ func (r *textRun) SheetDone(sheet *testbench.SheetResult) {
 	if r.level == tellFalls {
 		dot := t.sign(" · ", " - ")
 		c := sheet.Counts
-		sum := t.in(bold, visible(sheet.Name)) + dot + "site " + visible(sheet.Site) + dot + count(c.Rows, "row") + dot + t.in(green, fmt.Sprintf("%d held", c.RowsHeld))
+		sum := t.in(bold, t.visible(sheet.Name)) + dot + "site " + t.visible(sheet.Site) + dot + count(c.Rows, "row") + dot + t.in(green, fmt.Sprintf("%d held", c.RowsHeld))
 		if c.RowsFell > 0 {
 			sum += dot + t.in(red, fmt.Sprintf("%d fell short", c.RowsFell))
 		}
@@ -371,9 +371,9 @@ func (r *textRun) times(sheet *testbench.SheetResult) {
 	if len(sheet.Times) == 0 {
 		return
 	}
-	t.printf("%s  %s\n", fit("times", r.name+2), t.in(faint, "calls    per s       p50       p90       p95       p99       max"))
+	t.printf("%s  %s\n", t.fit("times", r.name+2), t.in(faint, "calls    per s       p50       p90       p95       p99       max"))
 	for _, one := range sheet.Times {
-		line := fmt.Sprintf("  %s  %5d  %7.1f", fitItem(one.Step, r.name), one.Count, one.PerSecond)
+		line := fmt.Sprintf("  %s  %5d  %7.1f", t.fitItem(one.Step, r.name), one.Count, one.PerSecond)
 		for _, ms := range []float64{one.P50, one.P90, one.P95, one.P99, one.Max} {
 			line += fmt.Sprintf("  %8s", milliseconds(time.Duration(ms*float64(time.Millisecond))))
 		}
@@ -384,7 +384,7 @@ func (r *textRun) times(sheet *testbench.SheetResult) {
 		if !c.Held {
 			outcome = t.in(red, "fell short")
 		}
-		t.printf("  %s  wanted %s, got %s   %s\n", visible(c.Subject), visible(c.Wanted), visible(c.Got), outcome)
+		t.printf("  %s  wanted %s, got %s   %s\n", t.visible(string(c.Subject)), t.visible(string(c.Wanted)), t.visible(string(c.Got)), outcome)
 	}
 }
 
@@ -393,9 +393,9 @@ func (r *textRun) step(step *testbench.StepResult) {
 	if r.told != "" && r.told == step.Name && (step.Outcome == testbench.Held || step.Outcome == testbench.NotRun) {
 		return // all that a dry run has to say of it is said
 	}
-	lead := "  " + fitItem(step.Name, r.name) + "  "
+	lead := "  " + t.fitItem(step.Name, r.name) + "  "
 	if step.Outcome == testbench.NotRun {
-		t.printf("%s%s\n", lead, t.in(faint, visible("not run: "+step.Reason)))
+		t.printf("%s%s\n", lead, t.in(faint, t.visible("not run: "+step.Reason)))
 		return
 	}
 	status := "   "
@@ -409,10 +409,10 @@ func (r *textRun) step(step *testbench.StepResult) {
 	if strings.HasPrefix(step.Target, "lookup ") {
 		took = milliseconds(step.Took)
 	}
-	t.printf("%s%s  %s  %8s   %s\n", lead, fit(step.Target, r.target), status, took, r.verdict(step))
+	t.printf("%s%s  %s  %8s   %s\n", lead, t.fit(step.Target, r.target), status, took, r.verdict(step))
 	r.details(step)
 	if step.Got != "" && step.Outcome == testbench.Held && (r.show == "received" || r.show == "all") {
-		t.printf("%s\n", wrap(visible("found: "+step.Got), t.width, 6))
+		t.printf("%s\n", t.wrap("found: "+step.Got, t.width, 6))
 	}
 	if record := step.Last(); record != nil && r.show != "" {
 		r.showExchange(record, step, r.show == "sent" || r.show == "all", r.show == "received" || r.show == "all", true)
@@ -439,31 +439,32 @@ func (s *session) verdict(step *testbench.StepResult) string {
 // and what to try.
 func (s *session) details(step *testbench.StepResult) {
 	t := s.tell
-	line := func(text string) { t.printf("%s\n", wrap(visible(text), t.width, 6)) }
-	if step.Reason != "" && step.Outcome != testbench.Held && step.Outcome != testbench.Interrupted {
-		line(step.Reason)
+	told := step.Told(s.masker)
+	line := func(text secret.Text) { t.printf("%s\n", t.wrap(string(text), t.width, 6)) }
+	if told.Reason != "" && step.Outcome != testbench.Held && step.Outcome != testbench.Interrupted {
+		line(told.Reason)
 	}
-	for _, c := range step.Checks {
+	for _, c := range told.Checks {
 		if !c.Judged || c.Held {
 			continue
 		}
-		line(report.CheckLine(history.Check(c)))
+		line(report.CheckLine(c))
 		if c.Note != "" {
-			t.printf("%s\n", wrap(visible(c.Note), t.width, 8))
+			t.printf("%s\n", t.wrap(string(c.Note), t.width, 8))
 		}
 	}
-	if step.Says != "" {
-		line(step.Says)
+	if told.Says != "" {
+		line(told.Says)
 	}
-	for _, text := range step.Hints {
+	for _, text := range told.Hints {
 		line("try: " + text)
 	}
-	if step.Got != "" && step.Outcome == testbench.FellShort {
-		line("found: " + step.Got)
+	if told.Got != "" && step.Outcome == testbench.FellShort {
+		line("found: " + told.Got)
 	}
-	notes := slices.Clone(step.Notes)
+	notes := told.Notes
 	if record := step.Last(); record != nil {
-		notes = append(notes, record.Notes...)
+		notes = append(notes, s.masker.Messages(record.Notes)...)
 	}
 	for _, note := range notes {
 		line("note: " + note)
@@ -474,10 +475,10 @@ func (r *textRun) WouldSend(_ *testbench.RowResult, step *testbench.StepResult, 
 	t := r.tell
 	r.told = step.Name
 	if request == nil {
-		t.printf("  %s  %s\n", fitItem(step.Name, r.name), t.in(faint, visible("not known yet: "+reason)))
+		t.printf("  %s  %s\n", t.fitItem(step.Name, r.name), t.in(faint, t.visible("not known yet: "+reason)))
 		return
 	}
-	t.printf("  %s  %s\n", fitItem(step.Name, r.name), fit(step.Target, r.target))
+	t.printf("  %s  %s\n", t.fitItem(step.Name, r.name), t.fit(step.Target, r.target))
 	s := r.session
 	s.showRequest(request, 6)
 }
@@ -485,7 +486,7 @@ func (r *textRun) WouldSend(_ *testbench.RowResult, step *testbench.StepResult, 
 func (s *session) summary(result *testbench.Result) {
 	t := s.tell
 	for _, note := range result.Notes {
-		t.note("note: %s", visible(note))
+		t.note("note: %s", t.visible(string(note)))
 	}
 	if s.common.json {
 		return
@@ -544,7 +545,7 @@ func (r *jsonRun) SheetStarted(sheet *testbench.SheetResult) {
 }
 func (r *jsonRun) RowStarted(*testbench.SheetResult, *testbench.RowResult) {}
 func (r *jsonRun) StepDone(sheet *testbench.SheetResult, row *testbench.RowResult, step *testbench.StepResult) {
-	r.event("step done", map[string]any{"sheet": sheet.Name, "row": row.Number, "turn": row.Turn, "step": step.Record()})
+	r.event("step done", map[string]any{"sheet": sheet.Name, "row": row.Number, "turn": row.Turn, "step": step.Record(r.masker)})
 }
 func (r *jsonRun) RowDone(sheet *testbench.SheetResult, row *testbench.RowResult) {
 	r.event("row done", map[string]any{"sheet": sheet.Name, "row": row.Number, "turn": row.Turn, "label": row.Label, "phase": row.Phase, "outcome": row.Outcome})
@@ -556,7 +557,7 @@ func (r *jsonRun) SheetDone(sheet *testbench.SheetResult) {
 func (r *jsonRun) WouldSend(_ *testbench.RowResult, step *testbench.StepResult, request *exchange.Request, reason string) {
 	fields := map[string]any{"step": step.Name}
 	if request != nil {
-		fields["request"] = sheet.RequestRecord(request)
+		fields["request"] = sheet.RequestRecord(request, r.masker)
 	} else {
 		fields["unknown"] = reason
 	}

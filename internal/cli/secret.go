@@ -248,7 +248,7 @@ func (s *session) listSecrets(store *secret.Store) error {
 		if site == "" {
 			site = "every site"
 		}
-		t.printf("%s  %s  %s\n", fit(e.Name, 20), fit(site, 12), e.Changed.Format("2006-01-02 15:04"))
+		t.printf("%s  %s  %s\n", t.fit(e.Name, 20), t.fit(site, 12), e.Changed.Format("2006-01-02 15:04"))
 	}
 	if key, err := store.PublicKey(false); err == nil {
 		t.note("your public key: %s", key)

@@ -17,15 +17,15 @@ func findBench(dir string) (string, error) { return sheet.FindBench(dir) }
 func (s *session) showRequest(r *exchange.Request, indent int) {
 	t := s.tell
 	lead := strings.Repeat(" ", indent)
-	t.printf("%s%s %s\n", lead, r.Method, visible(r.Shown()))
+	t.printf("%s%s %s\n", lead, r.Method, t.visible(r.Shown()))
 	for _, name := range sortedHeader(r.Header) {
 		for _, v := range r.Header[name] {
-			t.printf("%s%s\n", lead, t.in(faint, visible(name+": "+r.ShownField(name, v))))
+			t.printf("%s%s\n", lead, t.in(faint, t.visible(name+": "+r.ShownField(name, v))))
 		}
 	}
 	defer s.showSigned(r, lead)
 	if r.Certificate != nil && r.Certificate.Leaf != nil {
-		t.printf("%s%s\n", lead, t.in(faint, "(with the certificate of "+visible(r.Certificate.Leaf.Subject.String())+")"))
+		t.printf("%s%s\n", lead, t.in(faint, "(with the certificate of "+t.visible(r.Certificate.Leaf.Subject.String())+")"))
 	}
 	if len(r.Body) == 0 {
 		return
@@ -47,11 +47,11 @@ func (s *session) showSigned(r *exchange.Request, lead string) {
 		if strings.HasPrefix(text, "<") {
 			continue // the SignedInfo of an envelope, which stands in it
 		}
-		s.tell.printf("%s%s\n%s\n", lead, s.tell.in(bold, "signed over"), indented(text, lead+"  "))
+		s.tell.printf("%s%s\n%s\n", lead, s.tell.in(bold, "signed over"), s.tell.indented(text, lead+"  "))
 	}
 }
 
-func sortedHeader(header map[string][]string) []string {
+func sortedHeader[T ~string](header map[string][]T) []string {
 	names := make([]string, 0, len(header))
 	for name := range header {
 		names = append(names, name)
@@ -60,8 +60,8 @@ func sortedHeader(header map[string][]string) []string {
 	return names
 }
 
-func indented(text, lead string) string {
-	lines := strings.Split(strings.TrimRight(visible(text), "\n"), "\n")
+func (t *teller) indented(text, lead string) string {
+	lines := strings.Split(strings.TrimRight(t.visible(text), "\n"), "\n")
 	return lead + strings.Join(lines, "\n"+lead)
 }
 
@@ -81,13 +81,13 @@ func (s *session) showExchange(record *exchange.Record, step *testbench.StepResu
 		return
 	}
 	a := record.Answer
-	t.printf("%s%s %s\n", lead, t.in(bold, "received"), statusLine(a))
+	t.printf("%s%s %s\n", lead, t.in(bold, "received"), t.statusLine(a))
 	if nested {
 		s.showTiming(record, lead+"  ")
 	}
 	for _, name := range sortedHeader(a.Header) {
 		for _, v := range a.Header[name] {
-			t.printf("%s  %s\n", lead, t.in(faint, visible(name+": "+v)))
+			t.printf("%s  %s\n", lead, t.in(faint, t.visible(name+": "+v)))
 		}
 	}
 	s.showBody(step, indent+2)
@@ -99,12 +99,12 @@ func (s *session) showTiming(record *exchange.Record, lead string) {
 		s.tell.printf("%s%s\n", lead, s.tell.in(faint, words))
 	}
 	if record.TLS != nil {
-		s.tell.printf("%s%s\n", lead, s.tell.in(faint, visible(record.TLS.Words())))
+		s.tell.printf("%s%s\n", lead, s.tell.in(faint, s.tell.visible(record.TLS.Words())))
 	}
 }
 
-func statusLine(a *exchange.Answer) string {
-	return strings.TrimSpace(fmt.Sprintf("%s %d %s", a.Proto, a.Status, visible(a.Reason)))
+func (t *teller) statusLine(a *exchange.Answer) string {
+	return strings.TrimSpace(fmt.Sprintf("%s %d %s", a.Proto, a.Status, t.visible(a.Reason)))
 }
 
 func (s *session) showBody(step *testbench.StepResult, indent int) {
@@ -122,7 +122,7 @@ func (s *session) showBody(step *testbench.StepResult, indent int) {
 		s.tell.printf("%s\n", s.body(re.Format, re.Body, a.Body, lead))
 	}
 	for _, attached := range step.Reply.Attachments {
-		s.tell.printf("%s(attached: %s, %s, %s)\n", lead, visible(firstOf(attached.Name, attached.ID)), visible(attached.Type), size(len(attached.Content)))
+		s.tell.printf("%s(attached: %s, %s, %s)\n", lead, s.tell.visible(firstOf(attached.Name, attached.ID)), s.tell.visible(attached.Type), size(len(attached.Content)))
 	}
 	if a.Partial {
 		s.tell.note("%s(the answer is not whole)", lead)

@@ -73,7 +73,7 @@ func (s *session) simulate(ctx context.Context, o *standinOptions) (int, error) 
 		for _, one := range asked.Wrong {
 			line += "\n    " + one
 		}
-		s.tell.note("%s", visible(line))
+		s.tell.note("%s", s.tell.visible(line))
 	}
 	service, err := bench.Simulation(ctx, o.contract, base, s.stdin, options, s.options())
 	if err != nil {

@@ -88,7 +88,7 @@ func (s *session) surveyBench(ctx context.Context, o *surveyOptions) (int, error
 		}
 		for _, f := range foundIn(c, o.find) {
 			found++
-			s.tell.printf("%s\n", s.tell.in(bold, visible(service.Name+"/"+f.name)))
+			s.tell.printf("%s\n", s.tell.in(bold, s.tell.visible(service.Name+"/"+f.name)))
 			s.rows(f.rows)
 		}
 	}
@@ -134,14 +134,14 @@ func (s *session) surveyContract(source string, c *testbench.Contract, o *survey
 	if s.common.json {
 		return ExitHeld, t.json(contractJSON(w))
 	}
-	t.printf("%s\n", t.in(bold, visible(firstOf(w.Name, source)+t.sign(" · ", " - ")+"WSDL 1.1"+t.sign(" · ", " - ")+fromHere(w.Location))))
+	t.printf("%s\n", t.in(bold, s.tell.visible(firstOf(w.Name, source)+t.sign(" · ", " - ")+"WSDL 1.1"+t.sign(" · ", " - ")+fromHere(w.Location))))
 	if w.Documentation != "" {
-		t.printf("%s\n", wrap(visible(w.Documentation), t.width, 0))
+		t.printf("%s\n", s.tell.wrap(w.Documentation, t.width, 0))
 	}
 	for _, service := range w.Services {
-		t.printf("\nservice %s\n", visible(service.Name))
+		t.printf("\nservice %s\n", s.tell.visible(service.Name))
 		if service.Documentation != "" {
-			t.printf("%s\n", wrap(visible(service.Documentation), t.width, 2))
+			t.printf("%s\n", s.tell.wrap(service.Documentation, t.width, 2))
 		}
 		rows := [][]string{}
 		for _, p := range service.Ports {
@@ -218,7 +218,7 @@ func (s *session) security(source string, all []contract.Security, drafted bool)
 	case !drafted:
 		t.note("next: testbench survey %s -logins drafts logins for it", source)
 	default:
-		t.printf("\nto paste below logins: of bench.yaml\n%s", visible(contract.YAML(logins)))
+		t.printf("\nto paste below logins: of bench.yaml\n%s", t.visible(contract.YAML(logins)))
 	}
 }
 
@@ -275,16 +275,16 @@ func (s *session) surveyOperation(source string, c *testbench.Contract, o *surve
 	if op.Action != "" {
 		head += dot + "action " + op.Action
 	}
-	t.printf("%s\n", t.in(bold, visible(head)))
+	t.printf("%s\n", t.in(bold, t.visible(head)))
 	if op.Documentation != "" {
-		t.printf("%s\n", wrap(visible(op.Documentation), t.width, 0))
+		t.printf("%s\n", t.wrap(op.Documentation, t.width, 0))
 	}
 	s.message("fill", c, op.Input, o)
 	s.message("answer", c, op.Output, o)
 	for _, f := range op.Faults {
-		t.printf("\nfault %s\n", visible(f.Name))
+		t.printf("\nfault %s\n", t.visible(f.Name))
 		if f.Documentation != "" {
-			t.printf("%s\n", wrap(visible(f.Documentation), t.width, 2))
+			t.printf("%s\n", t.wrap(f.Documentation, t.width, 2))
 		}
 		if f.Detail != nil {
 			s.rows(matchingRows(c.Schema.Outline(f.Detail, o.depth), o.find))
@@ -303,19 +303,19 @@ func (s *session) message(title string, c *testbench.Contract, m *wsdl.Message, 
 	if len(m.Headers) > 0 {
 		t.printf("\n%s: header blocks\n", title)
 		for _, h := range m.Headers {
-			t.printf("  %s\n", visible(h.Element.Name.Full()))
+			t.printf("  %s\n", t.visible(h.Element.Name.Full()))
 			s.rows(matchingRows(c.Schema.Outline(h.Element, o.depth), o.find))
 			for _, f := range h.Faults {
-				t.printf("  %s, where that is at fault\n", visible(f.Name.Full()))
+				t.printf("  %s, where that is at fault\n", t.visible(f.Name.Full()))
 				s.rows(matchingRows(c.Schema.Outline(f, o.depth), o.find))
 			}
 		}
 	}
 	for _, e := range m.Payload {
-		t.printf("\n%s  %s\n", title, t.in(faint, visible(e.Name.Full())))
+		t.printf("\n%s  %s\n", title, t.in(faint, t.visible(e.Name.Full())))
 		rows := c.Schema.Outline(e, o.depth)
 		if simple, ok := e.Type.(*xsd.SimpleType); ok {
-			t.printf("  . %s\n", visible(simple.FacetWords()))
+			t.printf("  . %s\n", t.visible(simple.FacetWords()))
 		} else if e.Type == xsd.Type(xsd.AnyType()) {
 			t.printf("  . anything: the contract does not say what it holds\n")
 		} else if len(rows) == 0 {
@@ -327,7 +327,7 @@ func (s *session) message(title string, c *testbench.Contract, m *wsdl.Message, 
 		t.printf("\n%s\n  an empty Body\n", title)
 	}
 	for _, a := range m.Attachments {
-		t.printf("  attachment %s  %s\n", visible(a.Part), visible(strings.Join(a.Types, ", ")))
+		t.printf("  attachment %s  %s\n", t.visible(a.Part), t.visible(strings.Join(a.Types, ", ")))
 	}
 }
 
@@ -336,7 +336,7 @@ func (s *session) rows(rows []xsd.Row) {
 	t := s.tell
 	width := 0
 	for _, r := range rows {
-		width = min(max(width, 2*r.Depth+len([]rune(visible(r.Name)))), 40)
+		width = min(max(width, 2*r.Depth+len([]rune(t.visible(r.Name)))), 40)
 	}
 	for _, r := range rows {
 		lead := strings.Repeat("  ", r.Depth+1)
@@ -365,11 +365,11 @@ func (s *session) rows(rows []xsd.Row) {
 		if r.About != "" {
 			text = strings.TrimPrefix(text+t.sign(" – ", " - ")+r.About, t.sign(" – ", " - "))
 		}
-		line := fit(lead+visible(r.Name), width+2)
+		line := t.fit(lead+t.visible(r.Name), width+2)
 		if r.Required {
 			line = t.in(bold, line)
 		}
-		wrapped := strings.TrimLeft(wrap(visible(text), max(t.width, width+40), width+4), " ")
+		wrapped := strings.TrimLeft(t.wrap(text, max(t.width, width+40), width+4), " ")
 		t.printf("%s\n", strings.TrimRight(line+"  "+wrapped, " "))
 	}
 }
@@ -397,14 +397,14 @@ func (s *session) surveySchema(c *testbench.Contract, o *surveyOptions, name str
 		e := c.Schema.Elements[n]
 		if name == "" {
 			if mentions(o.find, n.Local, e.Documentation) {
-				t.printf("%s\n", visible(strings.TrimSpace(n.Full()+"  "+e.Documentation)))
+				t.printf("%s\n", t.visible(strings.TrimSpace(n.Full()+"  "+e.Documentation)))
 			}
 			continue
 		}
 		if i > 0 {
 			t.printf("\n")
 		}
-		t.printf("%s\n", t.in(bold, visible(n.Full())))
+		t.printf("%s\n", t.in(bold, t.visible(n.Full())))
 		s.rows(matchingRows(c.Schema.Outline(e, o.depth), o.find))
 	}
 	s.contractNotes(c.Schema.Warnings())

@@ -17,9 +17,9 @@ func (s *session) surveyDescription(source string, c *testbench.Contract, o *sur
 		return ExitHeld, t.json(descriptionJSON(c.Description))
 	}
 	dot := t.sign(" · ", " - ")
-	t.printf("%s\n", t.in(bold, visible(firstOf(head.Title, source)+dot+head.Format+dot+fromHere(head.Location))))
+	t.printf("%s\n", t.in(bold, s.tell.visible(firstOf(head.Title, source)+dot+head.Format+dot+fromHere(head.Location))))
 	if head.About != "" {
-		t.printf("%s\n", wrap(visible(head.About), t.width, 0))
+		t.printf("%s\n", s.tell.wrap(head.About, t.width, 0))
 	}
 	if len(head.Servers) > 0 {
 		t.printf("\nservers\n")
@@ -103,7 +103,7 @@ func (s *session) notes(notes []string) {
 	}
 	s.tell.printf("\nnotes\n")
 	for _, n := range notes {
-		s.tell.printf("%s\n", wrap(visible(fromHere(n)), s.tell.width, 2))
+		s.tell.printf("%s\n", s.tell.wrap(fromHere(n), s.tell.width, 2))
 	}
 }
 
@@ -186,10 +186,10 @@ func (s *session) surveyDescribed(source string, c *testbench.Contract, o *surve
 	if op.Deprecated {
 		line += dot + "deprecated"
 	}
-	t.printf("%s\n", t.in(bold, visible(line)))
+	t.printf("%s\n", t.in(bold, t.visible(line)))
 	for paragraph := range strings.SplitSeq(op.About, "\n") {
 		if paragraph != "" {
-			t.printf("%s\n", wrap(visible(paragraph), t.width, 0))
+			t.printf("%s\n", t.wrap(paragraph, t.width, 0))
 		}
 	}
 	for _, place := range contract.Places {
@@ -214,7 +214,7 @@ func (s *session) surveyDescribed(source string, c *testbench.Contract, o *surve
 		}
 	}
 	for _, group := range op.Needs {
-		t.printf("  at least one of %s\n", visible(strings.Join(group, ", ")))
+		t.printf("  at least one of %s\n", t.visible(strings.Join(group, ", ")))
 	}
 	if op.Body != nil {
 		word := "fill: the body"
@@ -232,16 +232,16 @@ func (s *session) surveyDescribed(source string, c *testbench.Contract, o *surve
 		}
 	}
 	for _, one := range op.Callbacks {
-		t.printf("\ncalls back: %s  %s %s\n", visible(one.Name), one.Method, visible(one.Address))
+		t.printf("\ncalls back: %s  %s %s\n", t.visible(one.Name), one.Method, t.visible(one.Address))
 		if one.About != "" {
-			t.printf("%s\n", wrap(visible(one.About), t.width, 2))
+			t.printf("%s\n", t.wrap(one.About, t.width, 2))
 		}
 	}
 	if len(op.Security) > 0 {
-		t.printf("\nlogin  %s\n", visible(strings.Join(op.Security, " or ")))
+		t.printf("\nlogin  %s\n", t.visible(strings.Join(op.Security, " or ")))
 	}
 	if example := exampleLine(op); example != "" && o.find == "" {
-		t.printf("\nrequest line  %s\n", visible(example))
+		t.printf("\nrequest line  %s\n", t.visible(example))
 	}
 	s.notes(op.Notes)
 	t.note("next: testbench draft %s %s", source, op.Name)
@@ -279,9 +279,9 @@ func (s *session) contents(title, about string, contents []contract.Content, o *
 			types = append(types, c.Type)
 		}
 	}
-	t.printf("\n%s  %s\n", visible(title), t.in(faint, visible(strings.Join(types, ", "))))
+	t.printf("\n%s  %s\n", t.visible(title), t.in(faint, t.visible(strings.Join(types, ", "))))
 	if about != "" {
-		t.printf("%s\n", wrap(visible(about), t.width, 2))
+		t.printf("%s\n", t.wrap(about, t.width, 2))
 	}
 	for _, c := range contents {
 		if c.Schema == nil {
@@ -289,7 +289,7 @@ func (s *session) contents(title, about string, contents []contract.Content, o *
 		}
 		rows := c.Schema.Outline(o.depth)
 		if words := c.Schema.Words(); words != "" && o.find == "" {
-			t.printf("  . %s\n", visible(words))
+			t.printf("  . %s\n", t.visible(words))
 		}
 		s.rows(matchingRows(rows, o.find))
 		return
@@ -308,9 +308,9 @@ func (s *session) surveyJSON(source string, c *testbench.Contract, o *surveyOpti
 	if s.common.json {
 		return ExitHeld, s.tell.json(rowsJSON(rows))
 	}
-	s.tell.printf("%s\n", s.tell.in(bold, visible(firstOf(c.JSON.Name(), fromHere(source))+s.tell.sign(" · ", " - ")+"JSON Schema")))
+	s.tell.printf("%s\n", s.tell.in(bold, s.tell.visible(firstOf(c.JSON.Name(), fromHere(source))+s.tell.sign(" · ", " - ")+"JSON Schema")))
 	if words := c.JSON.Words(); words != "" {
-		s.tell.printf("  . %s\n", visible(words))
+		s.tell.printf("  . %s\n", s.tell.visible(words))
 	}
 	s.rows(matchingRows(rows, o.find))
 	return ExitHeld, nil

@@ -22,6 +22,7 @@ import (
 // teller is the one way to say something to a person: everything goes through
 // the masker, and nothing that came from outside reaches a terminal raw.
 type teller struct {
+	masker            *secret.Masker
 	out, err          *secret.Writer
 	log               *slog.Logger
 	colour, errColour bool
@@ -33,7 +34,7 @@ type teller struct {
 }
 
 func newTeller(stdout, stderr io.Writer, masker *secret.Masker) *teller {
-	t := &teller{out: secret.NewWriter(stdout, masker), err: secret.NewWriter(stderr, masker), width: 100}
+	t := &teller{masker: masker, out: secret.NewWriter(stdout, masker), err: secret.NewWriter(stderr, masker), width: 100}
 	_, noColour := os.LookupEnv("NO_COLOR")
 	if f, ok := stdout.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
 		t.terminal, t.colour = true, !noColour
@@ -127,41 +128,52 @@ func (t *teller) fail(err error) {
 	var problems testbench.Problems
 	if errors.As(err, &problems) {
 		for _, p := range problems {
-			t.note("%s", visible(p.String()))
+			t.note("%s", t.message(p.String()))
 		}
 		t.note("%s", style(red, fmt.Sprintf("%s; nothing was sent", count(len(problems), "mistake"))))
 		return
 	}
-	t.note("%s %s", style(red, "testbench:"), visible(err.Error()))
+	t.note("%s %s", style(red, "testbench:"), t.message(err.Error()))
 	try := testbench.Try(err)
 	var usage *usageError
 	if errors.As(err, &usage) {
 		try = usage.try
 	}
 	if try != "" {
-		t.note("  try: %s", visible(try))
+		t.note("  try: %s", t.message(try))
 	}
 }
 
-// visible makes control characters harmless: a terminal obeys them.
-func visible(s string) string {
-	if !strings.ContainsFunc(s, isControl) && utf8.ValidString(s) {
-		return s
+// shown is a text as a terminal may show it: masked first, and with the control characters
+// made harmless that a terminal obeys.
+func (t *teller) shown(s string) secret.Text {
+	text := t.masker.Show(s)
+	if !strings.ContainsFunc(string(text), isControl) && utf8.ValidString(string(text)) {
+		return text
 	}
-	var out strings.Builder
-	for _, r := range s {
-		switch {
-		case isControl(r):
-			fmt.Fprintf(&out, `\x%02x`, r)
-		default:
-			out.WriteRune(r)
+	return text.Map(func(s string) string {
+		var out strings.Builder
+		for _, r := range s {
+			switch {
+			case isControl(r):
+				fmt.Fprintf(&out, `\x%02x`, r)
+			default:
+				out.WriteRune(r)
+			}
 		}
-	}
-	return out.String()
+		return out.String()
+	})
 }
 
-// oneLine is a text, made harmless, as it stands within a line.
-func oneLine(s string) string { return strings.NewReplacer("\n", " ", "\t", " ").Replace(visible(s)) }
+func (t *teller) visible(s string) string { return string(t.shown(s)) }
+
+// message is a text that may quote much of what came, with that shortened.
+func (t *teller) message(s string) string { return t.visible(string(t.masker.Message(s))) }
+
+// oneLine is a text as it stands within a line.
+func (t *teller) oneLine(s string) string {
+	return strings.NewReplacer("\n", " ", "\t", " ").Replace(t.visible(s))
+}
 
 func isControl(r rune) bool {
 	return r != '\n' && r != '\t' && (unicode.IsControl(r) || r == 0x2028 || r == 0x2029 || r >= 0x202A && r <= 0x202E || r >= 0x2066 && r <= 0x2069)
@@ -199,34 +211,38 @@ func size(n int) string {
 
 // fitItem fits the name of a step into a column. One that is done for each item keeps
 // its end, which tells the items apart.
-func fitItem(name string, width int) string {
-	runes := []rune(name)
-	at := strings.LastIndex(name, " (")
-	if len(runes) <= width || at < 0 || !strings.Contains(name[at:], " of ") {
-		return fit(name, width)
+func (t *teller) fitItem(name string, width int) string {
+	shown := t.shown(name)
+	runes := []rune(shown)
+	at := strings.LastIndex(string(shown), " (")
+	if len(runes) <= width || at < 0 || !strings.Contains(string(shown[at:]), " of ") {
+		return padded(shown, width)
 	}
-	end := []rune(name[at:])
+	end := []rune(shown[at:])
 	if len(end) > width-4 {
 		end = end[len(end)-(width-4):]
 	}
-	return fit(string(runes[:width-len(end)-1])+"…"+string(end), width)
+	return padded(shown.Cut(width-len(end))+secret.Text(end), width)
 }
 
 // fit cuts or pads a text to a width in characters.
-func fit(text string, width int) string {
-	text = strings.ReplaceAll(visible(text), "\n", " ")
-	length := utf8.RuneCountInString(text)
-	if length > width {
-		return string([]rune(text)[:width-1]) + "…"
-	}
-	return text + strings.Repeat(" ", width-length)
+func (t *teller) fit(text string, width int) string {
+	return padded(t.shown(text).Map(func(s string) string { return strings.ReplaceAll(s, "\n", " ") }), width)
+}
+
+func padded(text secret.Text, width int) string {
+	return string(text.Cut(width)) + strings.Repeat(" ", max(width-utf8.RuneCountInString(string(text)), 0))
 }
 
 // wrap breaks a text at blanks so that it fits, with every line indented.
-func wrap(text string, width, indent int) string {
+func (t *teller) wrap(text string, width, indent int) string {
+	return folded(t.shown(text), width, indent)
+}
+
+func folded(text secret.Text, width, indent int) string {
 	lead := strings.Repeat(" ", indent)
 	var out strings.Builder
-	for i, paragraph := range strings.Split(text, "\n") {
+	for i, paragraph := range strings.Split(string(text), "\n") {
 		if i > 0 {
 			out.WriteString("\n")
 		}

@@ -93,8 +93,8 @@ func (t *teller) bare(text string) { _, _ = t.out.Unmasked([]byte(text + "\n")) 
 func (s *session) showToken(name string, o *tokenOptions, report *testbench.TokenReport, refusedAsItShould bool) {
 	t := s.tell
 	token := report.Token
-	row := func(what, text string) { t.printf("  %s  %s\n", fit(what, 9), visible(text)) }
-	t.printf("%s\n", t.in(bold, "login "+visible(name)))
+	row := func(what, text string) { t.printf("  %s  %s\n", t.fit(what, 9), t.visible(text)) }
+	t.printf("%s\n", t.in(bold, "login "+t.visible(name)))
 	for i, asked := range report.Asked {
 		text := asked.Request.Method + " " + asked.Request.Shown()
 		if asked.Answer != nil {
@@ -157,7 +157,7 @@ func (s *session) showToken(name string, o *tokenOptions, report *testbench.Toke
 	} else if o.spoil != "" {
 		text += " although it was spoilt"
 	}
-	t.printf("  %s  %s\n", fit("verified", 9), t.in(style, visible(text)))
+	t.printf("  %s  %s\n", t.fit("verified", 9), t.in(style, t.visible(text)))
 	for _, also := range report.Standing.Also {
 		row("", also)
 	}
@@ -169,7 +169,7 @@ func (s *session) showClaims(title string, claims *document.Node) {
 	}
 	s.tell.printf("  %s\n", title)
 	for _, m := range claims.Members {
-		s.tell.printf("    %s  %s\n", fit(m.Key, 9), visible(claim(m.Key, m.Value, true)))
+		s.tell.printf("    %s  %s\n", s.tell.fit(m.Key, 9), s.tell.visible(claim(m.Key, m.Value, true)))
 	}
 }
 

@@ -117,13 +117,13 @@ func (s *session) validation(name string, result *testbench.Validation) (int, er
 	}
 	for _, f := range result.Faults {
 		place := fmt.Sprintf("%s:%d:%d: ", name, f.Line, f.Column)
-		t.printf("%s%s\n", t.in(faint, visible(place)), visible(f.Text()))
+		t.printf("%s%s\n", t.in(faint, t.visible(place)), t.visible(f.Text()))
 	}
 	if result.Total == 0 {
-		t.printf("%s: %s\n", t.in(green, "valid"), visible(result.What))
+		t.printf("%s: %s\n", t.in(green, "valid"), t.visible(result.What))
 		return status, nil
 	}
-	t.printf("%s: %s, %s\n", t.in(red, "not valid"), visible(result.What), count(result.Total, "fault"))
+	t.printf("%s: %s, %s\n", t.in(red, "not valid"), t.visible(result.What), count(result.Total, "fault"))
 	if left := result.Total - len(result.Faults); left > 0 {
 		t.note("%s more; -all shows them", count(left, "fault"))
 	}

@@ -39,7 +39,7 @@ func vetCommand() *command {
 func (s *session) showProblems(vetted *testbench.Vetted) (int, error) {
 	problems := vetted.Problems
 	for _, text := range vetted.Unseen {
-		s.tell.note("not looked at: %s", visible(text))
+		s.tell.note("not looked at: %s", s.tell.visible(text))
 	}
 	serious := len(problems.Serious())
 	status := ExitHeld
@@ -54,7 +54,7 @@ func (s *session) showProblems(vetted *testbench.Vetted) (int, error) {
 	}
 	t := s.tell
 	for _, p := range problems {
-		t.printf("%s\n", visible(p.String()))
+		t.printf("%s\n", t.visible(p.String()))
 	}
 	summary := t.in(green, "no mistakes")
 	if len(vetted.Unseen) > 0 {

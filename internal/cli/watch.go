@@ -101,7 +101,7 @@ func (s *session) watch(ctx context.Context, o *watchOptions, args []string) (in
 			return ExitInterrupted, nil
 		case o.times > 0 && n >= o.times, o.during > 0 && time.Since(start)+o.every > o.during:
 			if w.rule != nil {
-				s.tell.note("%s did not come to hold", visible(o.until))
+				s.tell.note("%s did not come to hold", s.tell.visible(o.until))
 				return max(ExitFellShort, outcome.ExitStatus()), nil
 			}
 			return outcome.ExitStatus(), nil
@@ -127,7 +127,7 @@ func (w *watching) once(ctx context.Context, n int) (isThere bool, outcome testb
 	}
 	for _, note := range notes {
 		if n == 1 {
-			w.tell.note("note: %s", visible(note))
+			w.tell.note("note: %s", w.tell.visible(note))
 		}
 	}
 	status, took := 0, 0.0
@@ -145,7 +145,7 @@ func (w *watching) once(ctx context.Context, n int) (isThere bool, outcome testb
 		case err != nil:
 			values[i] = "-"
 			if n == 1 && result.Outcome == testbench.Held {
-				w.tell.note("note: %s", visible(err.Error()))
+				w.tell.note("note: %s", w.tell.visible(err.Error()))
 			}
 		case node.Secret:
 			values[i] = secret.Mask
@@ -210,9 +210,9 @@ func (w *watching) line(n int, at time.Time, result *testbench.StepResult, statu
 		text := p.Source + " " + values[i]
 		if n > 1 && values[i] != w.before[i] {
 			changed = append(changed, p.Source)
-			text = t.in(bold, visible(text))
+			text = t.in(bold, t.visible(text))
 		} else {
-			text = visible(text)
+			text = t.visible(text)
 		}
 		shown = append(shown, text)
 	}
@@ -233,7 +233,7 @@ func (w *watching) line(n int, at time.Time, result *testbench.StepResult, statu
 		line += "  " + strings.Join(shown, "  ")
 	}
 	if len(changed) > 0 {
-		line += "  " + t.in(bold, "changed: "+visible(strings.Join(changed, ", ")))
+		line += "  " + t.in(bold, "changed: "+t.visible(strings.Join(changed, ", ")))
 	}
 	t.printf("%s\n", strings.TrimRight(line, " "))
 	if result.Outcome != testbench.Held {
@@ -241,6 +241,6 @@ func (w *watching) line(n int, at time.Time, result *testbench.StepResult, statu
 		if reason == "" {
 			reason = string(result.Outcome)
 		}
-		t.printf("%s\n", wrap(t.in(red, visible(reason)), t.width, 10))
+		t.printf("%s\n", t.wrap(t.in(red, t.visible(reason)), t.width, 10))
 	}
 }

@@ -155,7 +155,7 @@ func eachStep(run history.Finished, visit func(stepKey, *history.Step)) error {
 }
 
 func seenOf(step *history.Step) *stepSeen {
-	s := &stepSeen{outcome: step.Outcome, why: step.Reason, status: step.Status}
+	s := &stepSeen{outcome: step.Outcome, why: string(step.Reason), status: step.Status}
 	for _, c := range step.Checks {
 		if s.why == "" && c.Judged && !c.Held {
 			s.why = fmt.Sprintf("%s %s: wanted %s, got %s", c.Kind, c.Subject, c.Wanted, c.Got)
@@ -164,12 +164,8 @@ func seenOf(step *history.Step) *stepSeen {
 	s.unrecorded = len(step.Exchanges) == 0 && step.Status != 0
 	if n := len(step.Exchanges); n > 0 {
 		last := step.Exchanges[n-1]
-		s.body = last.Body
-		for name, values := range last.Headers {
-			if strings.EqualFold(name, "Content-Type") && len(values) > 0 {
-				s.mediaType = values[0]
-			}
-		}
+		s.body = string(last.Body)
+		s.mediaType = string(history.Field(last.Headers, "Content-Type"))
 	}
 	return s
 }

@@ -7,6 +7,7 @@ package document
 import (
 	"strings"
 
+	"testbench/internal/excerpt"
 	"testbench/internal/xmlstream"
 )
 
@@ -250,7 +251,7 @@ func (n *Node) Describe() string {
 	case Boolean, Number:
 		return v.Text
 	case Text, Untyped:
-		return quoteShort(v.Text)
+		return excerpt.Quote(v.Text)
 	case List:
 		if len(v.Items) == 0 {
 			return "an empty list"

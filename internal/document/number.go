@@ -201,16 +201,4 @@ func (n *Node) scalarText() string {
 	return n.Text
 }
 
-func quoteShort(s string) string {
-	const most = 80
-	if len(s) > most {
-		cut := most
-		for cut > 0 && s[cut]&0xC0 == 0x80 {
-			cut--
-		}
-		return strconv.Quote(s[:cut]) + "… (" + itoa(len(s)) + " bytes)"
-	}
-	return strconv.Quote(s)
-}
-
 func itoa(i int) string { return strconv.Itoa(i) }

@@ -9,6 +9,8 @@ import (
 	"unicode/utf8"
 
 	"go.yaml.in/yaml/v4"
+
+	"testbench/internal/excerpt"
 )
 
 // YAML is a format of descriptions; nothing that is sent or received is read so.
@@ -111,7 +113,7 @@ func (r *yamlReader) mapping(n *Node, y *yaml.Node, depth int) error {
 			continue
 		}
 		if seen[key.Value] {
-			return yamlError(key, "%s stands here a second time", quoteShort(key.Value))
+			return yamlError(key, "%s stands here a second time", excerpt.Quote(key.Value))
 		}
 		seen[key.Value] = true
 		if merged {

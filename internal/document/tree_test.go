@@ -21,8 +21,7 @@ func TestDescribe(t *testing.T) {
 		{`{}`, "an empty object"},
 		{`{"a": 1, "b": 2}`, "an object with a, b"},
 		{`{"a":1,"b":1,"c":1,"d":1,"e":1,"f":1,"g":1,"h":1,"i":1,"j":1}`, "an object with a, b, c, d, e, f, g, h and 2 more"},
-		{`"` + strings.Repeat("x", 100) + `"`, `"` + strings.Repeat("x", 80) + `"… (100 bytes)`},
-		{`"` + strings.Repeat("ü", 50) + `"`, `"` + strings.Repeat("ü", 40) + `"… (100 bytes)`},
+		{`"` + strings.Repeat("x", 100) + `"`, `"` + strings.Repeat("x", 100) + `"`}, // whoever shows it shortens it
 	}
 	for _, c := range cases {
 		node, err := document.ReadJSON([]byte(c.text))

@@ -7,6 +7,8 @@ import (
 	"maps"
 	"slices"
 	"strings"
+
+	"testbench/internal/secret"
 )
 
 // Gathered is the shares of a run put together.
@@ -132,7 +134,7 @@ func (g *Gathered) add(share int, run *Run) error {
 		head.breakOff(fmt.Sprintf("share %s was not run to its end", run.Share))
 	}
 	for _, note := range run.Notes {
-		head.Notes = append(head.Notes, "share "+run.Share+": "+note)
+		head.Notes = append(head.Notes, "share "+secret.Plain(run.Share)+": "+note)
 	}
 	for i, s := range run.Sheets {
 		at := slices.IndexFunc(head.Sheets, func(o *Sheet) bool { return o.File == s.File && o.Site == s.Site })

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"testbench/internal/history"
+	"testbench/internal/secret"
 )
 
 var three = time.Date(2026, 11, 29, 3, 0, 0, 0, time.UTC)
@@ -17,7 +18,7 @@ var three = time.Date(2026, 11, 29, 3, 0, 0, 0, time.UTC)
 func share(number int, change func(*history.Run)) history.Finished {
 	run := &history.Run{
 		ID: fmt.Sprint("r", number), Bench: "b", Share: fmt.Sprintf("%d/2", number), Of: "tonight", Ended: true, Outcome: "held", Started: three.Add(time.Duration(number) * time.Minute), Seconds: 30,
-		Notes: []string{"note"}, Counts: history.Counts{Rows: 2, Sheets: 1},
+		Notes: []secret.Text{"note"}, Counts: history.Counts{Rows: 2, Sheets: 1},
 		Order:  history.Order{Files: []string{"s.yaml"}, Site: "live", Steps: []string{"a"}, Rows: [][2]int{{1, 9}}, Turns: 1, Inputs: map[string]string{"bench.yaml": "1", "s.yaml": "2"}},
 		Sheets: []*history.Sheet{{Sheet: "s", File: "s.yaml", Site: "live", Outcome: "held", Seconds: 20, Counts: history.Counts{Rows: 2, Sheets: 1}, Started: three, Running: 5}},
 	}
@@ -89,7 +90,7 @@ func TestGathered(t *testing.T) {
 	assert.Equal(t, three.Add(time.Minute), run.Started, "the first that began")
 	assert.InDelta(t, 150, run.Seconds, 0.001, "until the last that ended")
 	assert.Equal(t, 4, run.Counts.Rows)
-	assert.Equal(t, []string{"share 2/2: note", "share 1/2: note"}, run.Notes)
+	assert.Equal(t, []secret.Text{"share 2/2: note", "share 1/2: note"}, run.Notes)
 	require.Len(t, run.Sheets, 2)
 	assert.Equal(t, 2, run.Counts.Sheets)
 	s := run.Sheets[0]
@@ -163,6 +164,6 @@ func TestLimits(t *testing.T) {
 		assert.Contains(t, checks[0].Got, c.got)
 	}
 	checks := (&history.Sheet{Sheet: "s", Limits: []history.Limit{{Word: "max", Rule: "under 1 s"}}}).JudgeLimits()
-	assert.Equal(t, "s max", checks[0].Subject)
+	assert.EqualValues(t, "s max", checks[0].Subject)
 	assert.Equal(t, "ask: of", history.StepOf("ask (1 of 12): of (3 of 4)"))
 }

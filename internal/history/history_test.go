@@ -122,8 +122,8 @@ func TestTimesTogether(t *testing.T) {
 	assert.InDelta(t, 100, got.PerSecond, 0.001, "they ran one after the other")
 	checks := g.Run().Sheets[0].Checks
 	require.Len(t, checks, 2)
-	assert.Equal(t, []any{"get per second", false, "100.0"}, []any{checks[0].Subject, checks[0].Held, checks[0].Got})
-	assert.Equal(t, []any{"put max", false, "nothing was measured"}, []any{checks[1].Subject, checks[1].Held, checks[1].Got})
+	assert.Equal(t, []any{"get per second", false, "100.0"}, []any{string(checks[0].Subject), checks[0].Held, string(checks[0].Got)})
+	assert.Equal(t, []any{"put max", false, "nothing was measured"}, []any{string(checks[1].Subject), checks[1].Held, string(checks[1].Got)})
 	assert.Equal(t, "fell short", g.Run().Outcome)
 }
 

@@ -9,6 +9,7 @@ import (
 	"testbench/internal/document"
 	"testbench/internal/path"
 	"testbench/internal/rule"
+	"testbench/internal/secret"
 )
 
 // Limit is what is expected of the times of a step over all its rows. It is recorded with
@@ -41,22 +42,23 @@ func millisText(ms float64) string { return fmt.Sprintf("%.1f ms", ms) }
 
 // judge holds times against a limit.
 func (l Limit) judge(t *Times) Check {
-	c := Check{Kind: "times", Subject: t.Step + " " + l.Word, Judged: true, Wanted: l.Rule}
+	c := Check{Kind: "times", Subject: secret.Plain(t.Step + " " + l.Word), Judged: true, Wanted: secret.Plain(l.Rule)}
 	at := slices.IndexFunc(LimitWords, func(w LimitWord) bool { return w.Word == l.Word })
 	parsed, err := rule.Parse(l.Rule, false)
 	if at < 0 || err != nil {
-		c.Got, c.Note = "a limit that cannot be read", fmt.Sprint(err)
+		c.Got, c.Note = "a limit that cannot be read", secret.Plain(fmt.Sprint(err))
 		return c
 	}
-	c.Got = LimitWords[at].of(t)
-	verdict, err := parsed.Judge(path.Selection{Matches: []path.Match{{Where: c.Subject, Node: document.NewUntyped(c.Got)}}}, path.Roots{}, nil)
+	got := LimitWords[at].of(t)
+	c.Got = secret.Plain(got)
+	verdict, err := parsed.Judge(path.Selection{Matches: []path.Match{{Node: document.NewUntyped(got)}}}, path.Roots{}, nil)
 	if err != nil {
-		c.Note = err.Error()
+		c.Note = secret.Plain(err.Error())
 		return c
 	}
-	c.Held, c.Note = verdict.Held, verdict.Note
-	if c.Note == c.Got {
-		c.Note = ""
+	c.Held = verdict.Held
+	if verdict.Note != got {
+		c.Note = secret.Plain(verdict.Note)
 	}
 	return c
 }
@@ -80,7 +82,7 @@ func (s *Sheet) JudgeLimits() []Check {
 			if step == "" {
 				step = s.Sheet
 			}
-			out = append(out, Check{Kind: "times", Subject: step + " " + l.Word, Judged: true, Wanted: l.Rule, Got: "nothing was measured"})
+			out = append(out, Check{Kind: "times", Subject: secret.Plain(step + " " + l.Word), Judged: true, Wanted: secret.Plain(l.Rule), Got: "nothing was measured"})
 		}
 	}
 	return out

@@ -15,11 +15,13 @@ import (
 	"io"
 	"iter"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/HdrHistogram/hdrhistogram-go"
 
 	"testbench/internal/exchange"
+	"testbench/internal/secret"
 )
 
 // Run is a run as it is known when it is over, but for its rows.
@@ -35,11 +37,11 @@ type Run struct {
 	Share string `json:"share,omitempty"` // I/N
 	Of    string `json:"of,omitempty"`    // the run that a share belongs to, as whoever started it calls it
 	// Broken tells why the run is not whole: it was interrupted, or shares are missing.
-	Broken []string `json:"broken,omitempty"`
-	Counts Counts   `json:"counts"`
-	Notes  []string `json:"notes,omitempty"`
-	Sheets []*Sheet `json:"sheets"`
-	Order  Order    `json:"order"`
+	Broken []string      `json:"broken,omitempty"`
+	Counts Counts        `json:"counts"`
+	Notes  []secret.Text `json:"notes,omitempty"`
+	Sheets []*Sheet      `json:"sheets"`
+	Order  Order         `json:"order"`
 }
 
 // Order is what was asked for, as far as going on with it needs.
@@ -114,64 +116,80 @@ func (r *Row) Name() string {
 
 // Step is what came of a step.
 type Step struct {
-	Step      string     `json:"step"`
-	Target    string     `json:"target"`
-	About     string     `json:"about,omitempty"`
-	Outcome   string     `json:"outcome"`
-	Reason    string     `json:"reason,omitempty"`
-	Status    int        `json:"status,omitempty"` // of the last exchange
-	Seconds   float64    `json:"seconds"`
-	Started   time.Time  `json:"started,omitzero"`       // of the last exchange
-	Millis    float64    `json:"milliseconds,omitempty"` // of the last exchange
-	Checks    []Check    `json:"checks,omitempty"`
-	Judged    int        `json:"judged,omitempty"` // how many checks, where they are not listed
-	Kept      []string   `json:"kept,omitempty"`
-	Got       string     `json:"got,omitempty"` // what was found, where no exchange shows it
-	Notes     []string   `json:"notes,omitempty"`
-	Says      string     `json:"says,omitempty"`
-	Hints     []string   `json:"hints,omitempty"`
-	Exchanges []Exchange `json:"exchanges,omitempty"`
-	Logins    []Exchange `json:"logins,omitempty"`
+	Step      string        `json:"step"`
+	Target    string        `json:"target"`
+	About     string        `json:"about,omitempty"`
+	Outcome   string        `json:"outcome"`
+	Reason    secret.Text   `json:"reason,omitempty"`
+	Status    int           `json:"status,omitempty"` // of the last exchange
+	Seconds   float64       `json:"seconds"`
+	Started   time.Time     `json:"started,omitzero"`       // of the last exchange
+	Millis    float64       `json:"milliseconds,omitempty"` // of the last exchange
+	Checks    []Check       `json:"checks,omitempty"`
+	Judged    int           `json:"judged,omitempty"` // how many checks, where they are not listed
+	Kept      []secret.Text `json:"kept,omitempty"`
+	Got       secret.Text   `json:"got,omitempty"` // what was found, where no exchange shows it
+	Notes     []secret.Text `json:"notes,omitempty"`
+	Says      secret.Text   `json:"says,omitempty"`
+	Hints     []secret.Text `json:"hints,omitempty"`
+	Exchanges []Exchange    `json:"exchanges,omitempty"`
+	Logins    []Exchange    `json:"logins,omitempty"`
 	// Sent is how many exchanges there were, where they are not listed.
 	Sent int `json:"sent,omitempty"`
 }
 
 // Check is one thing that was judged.
 type Check struct {
-	Kind    string `json:"kind"`
-	Subject string `json:"subject"`
-	Held    bool   `json:"held"`
-	Judged  bool   `json:"judged"`
-	Wanted  string `json:"wanted,omitempty"`
-	Got     string `json:"got,omitempty"`
-	Where   string `json:"where,omitempty"`
-	Note    string `json:"note,omitempty"`
+	Kind    string      `json:"kind"`
+	Subject secret.Text `json:"subject"`
+	Held    bool        `json:"held"`
+	Judged  bool        `json:"judged"`
+	Wanted  secret.Text `json:"wanted,omitempty"`
+	Got     secret.Text `json:"got,omitempty"`
+	Where   secret.Text `json:"where,omitempty"`
+	Note    secret.Text `json:"note,omitempty"`
 }
 
 // Exchange is one HTTP exchange.
 type Exchange struct {
-	Request      *Request            `json:"request"`
-	Status       int                 `json:"status,omitempty"`
-	Reason       string              `json:"reason,omitempty"`
-	Protocol     string              `json:"protocol,omitempty"`
-	Headers      map[string][]string `json:"headers,omitempty"`
-	Body         string              `json:"body,omitempty"`
-	Failure      string              `json:"failure,omitempty"`
-	Started      time.Time           `json:"started"`
-	Milliseconds float64             `json:"milliseconds"`
-	Phases       map[string]float64  `json:"phases,omitempty"` // milliseconds
-	TLS          *exchange.TLS       `json:"tls,omitempty"`
-	Notes        []string            `json:"notes,omitempty"`
+	Request      *Request                 `json:"request"`
+	Status       int                      `json:"status,omitempty"`
+	Reason       secret.Text              `json:"reason,omitempty"`
+	Protocol     string                   `json:"protocol,omitempty"`
+	Headers      map[string][]secret.Text `json:"headers,omitempty"`
+	Body         secret.Text              `json:"body,omitempty"`
+	Failure      secret.Text              `json:"failure,omitempty"`
+	Started      time.Time                `json:"started"`
+	Milliseconds float64                  `json:"milliseconds"`
+	Phases       map[string]float64       `json:"phases,omitempty"` // milliseconds
+	TLS          *exchange.TLS            `json:"tls,omitempty"`
+	Notes        []secret.Text            `json:"notes,omitempty"`
+}
+
+// StatusLine is the first line of the answer.
+func (e *Exchange) StatusLine() secret.Text {
+	line := secret.Plain(fmt.Sprintf("%s %d", e.Protocol, e.Status)) + " " + e.Reason
+	return line.Map(strings.TrimSpace)
+}
+
+// Field gives the first value of a header field, "" where it is not there.
+func Field(headers map[string][]secret.Text, name string) secret.Text {
+	for one, values := range headers {
+		if strings.EqualFold(one, name) && len(values) > 0 {
+			return values[0]
+		}
+	}
+	return ""
 }
 
 // Request is a request as it may be shown.
 type Request struct {
-	Method  string              `json:"method"`
-	Address string              `json:"address"`
-	Headers map[string][]string `json:"headers,omitempty"`
-	Body    string              `json:"body,omitempty"`
+	Method  string                   `json:"method"`
+	Address secret.Text              `json:"address"`
+	Headers map[string][]secret.Text `json:"headers,omitempty"`
+	Body    secret.Text              `json:"body,omitempty"`
 	// Signed are the texts that signatures of the request were made over.
-	Signed []string `json:"signed,omitempty"`
+	Signed []secret.Text `json:"signed,omitempty"`
 }
 
 // Counts sum rows, steps, checks and exchanges up. A sheet without rows counts as one.

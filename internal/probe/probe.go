@@ -4,7 +4,6 @@
 package probe
 
 import (
-	"fmt"
 	"math/rand/v2"
 	"slices"
 
@@ -179,12 +178,4 @@ func (m *maker) unprotected() *LoginChange {
 		return &LoginChange{None: true}
 	}
 	return nil
-}
-
-func quoted(text string) string {
-	runes := []rune(text)
-	if len(runes) > 40 {
-		return fmt.Sprintf("%q… (%d characters)", string(runes[:30]), len(runes))
-	}
-	return fmt.Sprintf("%q", text)
 }

@@ -11,6 +11,7 @@ import (
 	"github.com/cockroachdb/apd/v3"
 
 	"testbench/internal/document"
+	"testbench/internal/excerpt"
 	"testbench/internal/schema"
 )
 
@@ -152,7 +153,7 @@ func (v *values) text(kind Kind, what, text string) {
 	if v.typed {
 		node = document.NewText(text)
 	}
-	v.add(wrong{kind: kind, what: what + ": " + quoted(text), value: node})
+	v.add(wrong{kind: kind, what: what + ": " + excerpt.Quote(text), value: node})
 }
 
 // number is a value that is one; where numbers travel as texts, it does too.

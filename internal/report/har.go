@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"testbench/internal/history"
+	"testbench/internal/secret"
 )
 
 // HAR writes the exchanges of a run as an HTTP Archive, version 1.2, one entry an
@@ -110,11 +111,11 @@ type (
 	}
 )
 
-func harPairs(header map[string][]string) []harPair {
+func harPairs(header map[string][]secret.Text) []harPair {
 	pairs := []harPair{}
 	for name, values := range header {
 		for _, v := range values {
-			pairs = append(pairs, harPair{name, v})
+			pairs = append(pairs, harPair{name, string(v)})
 		}
 	}
 	slices.SortFunc(pairs, func(a, b harPair) int { return strings.Compare(a.Name+"\x00"+a.Value, b.Name+"\x00"+b.Value) })
@@ -127,15 +128,15 @@ func harEntry(place *history.Place, e *history.Exchange) *harEntryForm {
 		version = "HTTP/1.1"
 	}
 	out := &harEntryForm{Started: e.Started.Format(time.RFC3339Nano),
-		Request: harRequest{Method: e.Request.Method, URL: e.Request.Address, HTTPVersion: version, Cookies: []harPair{}, Headers: harPairs(e.Request.Headers), QueryString: []harPair{},
+		Request: harRequest{Method: e.Request.Method, URL: string(e.Request.Address), HTTPVersion: version, Cookies: []harPair{}, Headers: harPairs(e.Request.Headers), QueryString: []harPair{},
 			HeadersSize: -1, BodySize: len(e.Request.Body)},
-		Response: harResponse{Status: e.Status, StatusText: e.Reason, HTTPVersion: version, Cookies: []harPair{}, Headers: harPairs(e.Headers),
-			Content: harContent{Size: len(e.Body), MimeType: contentType(e.Headers), Text: e.Body}, HeadersSize: -1, BodySize: len(e.Body)},
+		Response: harResponse{Status: e.Status, StatusText: string(e.Reason), HTTPVersion: version, Cookies: []harPair{}, Headers: harPairs(e.Headers),
+			Content: harContent{Size: len(e.Body), MimeType: string(history.Field(e.Headers, "Content-Type")), Text: string(e.Body)}, HeadersSize: -1, BodySize: len(e.Body)},
 	}
 	if e.Request.Body != "" {
-		out.Request.PostData = &harPost{contentType(e.Request.Headers), e.Request.Body}
+		out.Request.PostData = &harPost{string(history.Field(e.Request.Headers, "Content-Type")), string(e.Request.Body)}
 	}
-	if u, err := url.Parse(e.Request.Address); err == nil {
+	if u, err := url.Parse(string(e.Request.Address)); err == nil {
 		for _, pair := range strings.Split(u.RawQuery, "&") {
 			name, v, _ := strings.Cut(pair, "=")
 			if pair != "" {
@@ -143,11 +144,7 @@ func harEntry(place *history.Place, e *history.Exchange) *harEntryForm {
 			}
 		}
 	}
-	for name, values := range e.Headers {
-		if strings.EqualFold(name, "Location") && len(values) > 0 {
-			out.Response.RedirectURL = values[0]
-		}
-	}
+	out.Response.RedirectURL = string(history.Field(e.Headers, "Location"))
 	out.Timings = harTimings{DNS: -1, Connect: -1, SSL: -1}
 	for name, into := range map[string]*float64{"lookup": &out.Timings.DNS, "connect": &out.Timings.Connect, "tls": &out.Timings.SSL} {
 		if ms := e.Phases[name]; ms > 0 {
@@ -164,7 +161,7 @@ func harEntry(place *history.Place, e *history.Exchange) *harEntryForm {
 		out.Comment += " (" + which + ")"
 	}
 	if e.Failure != "" {
-		out.Comment += ": " + e.Failure
+		out.Comment += ": " + string(e.Failure)
 	}
 	return out
 }

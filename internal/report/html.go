@@ -9,11 +9,11 @@ import (
 	"slices"
 	"strings"
 	"unicode"
-	"unicode/utf8"
 
 	"testbench/internal/document"
 	"testbench/internal/exchange"
 	"testbench/internal/history"
+	"testbench/internal/secret"
 	"testbench/internal/sheet"
 )
 
@@ -272,28 +272,28 @@ func writeData(out io.Writer, id string, v any) error {
 // detail is what stands behind a step.
 type detail struct {
 	About     string           `json:"about,omitempty"`
-	Reason    string           `json:"reason,omitempty"`
-	Says      string           `json:"says,omitempty"`
-	Hints     []string         `json:"hints,omitempty"`
-	Checks    [][6]string      `json:"checks,omitempty"` // subject, wanted, got, verdict, where, note
-	Got       string           `json:"got,omitempty"`
-	Kept      []string         `json:"kept,omitempty"`
-	Notes     []string         `json:"notes,omitempty"`
+	Reason    secret.Text      `json:"reason,omitempty"`
+	Says      secret.Text      `json:"says,omitempty"`
+	Hints     []secret.Text    `json:"hints,omitempty"`
+	Checks    [][6]secret.Text `json:"checks,omitempty"` // subject, wanted, got, verdict, where, note
+	Got       secret.Text      `json:"got,omitempty"`
+	Kept      []secret.Text    `json:"kept,omitempty"`
+	Notes     []secret.Text    `json:"notes,omitempty"`
 	Logins    []detailExchange `json:"logins,omitempty"`
 	Exchanges []detailExchange `json:"exchanges,omitempty"`
 }
 
 type detailExchange struct {
-	Request    string   `json:"request,omitempty"`
-	Head       string   `json:"head,omitempty"`
-	Body       string   `json:"body,omitempty"`
-	Failure    string   `json:"failure,omitempty"`
-	Answer     string   `json:"answer,omitempty"`
-	AnswerHead string   `json:"answerHead,omitempty"`
-	AnswerBody string   `json:"answerBody,omitempty"`
-	Took       string   `json:"took,omitempty"`
-	TLS        string   `json:"tls,omitempty"`
-	Notes      []string `json:"notes,omitempty"`
+	Request    secret.Text   `json:"request,omitempty"`
+	Head       secret.Text   `json:"head,omitempty"`
+	Body       secret.Text   `json:"body,omitempty"`
+	Failure    secret.Text   `json:"failure,omitempty"`
+	Answer     secret.Text   `json:"answer,omitempty"`
+	AnswerHead secret.Text   `json:"answerHead,omitempty"`
+	AnswerBody secret.Text   `json:"answerBody,omitempty"`
+	Took       string        `json:"took,omitempty"`
+	TLS        string        `json:"tls,omitempty"`
+	Notes      []secret.Text `json:"notes,omitempty"`
 }
 
 // detailOf gathers what stands behind a step; nil for nothing.
@@ -303,14 +303,14 @@ func detailOf(step *history.Step) *detail {
 	}
 	d := &detail{About: step.About, Reason: step.Reason, Says: step.Says, Hints: step.Hints, Got: step.Got, Kept: step.Kept, Notes: step.Notes}
 	for _, c := range step.Checks {
-		verdict := "fell short"
+		var verdict secret.Text = "fell short"
 		switch {
 		case !c.Judged:
 			verdict = "not judged"
 		case c.Held:
 			verdict = "held"
 		}
-		d.Checks = append(d.Checks, [6]string{subjectOf(c), c.Wanted, c.Got, verdict, c.Where, c.Note})
+		d.Checks = append(d.Checks, [6]secret.Text{subjectOf(c), c.Wanted, c.Got, verdict, c.Where, c.Note})
 	}
 	for i := range step.Logins {
 		d.Logins = append(d.Logins, exchangeOf(&step.Logins[i]))
@@ -324,11 +324,11 @@ func detailOf(step *history.Step) *detail {
 func exchangeOf(e *history.Exchange) detailExchange {
 	out := detailExchange{Failure: e.Failure, Notes: e.Notes}
 	if r := e.Request; r != nil {
-		out.Request, out.Head, out.Body = r.Method+" "+r.Address, headerLines(r.Headers), laidOut(contentType(r.Headers), r.Body)
+		out.Request, out.Head, out.Body = secret.Plain(r.Method)+" "+r.Address, headerLines(r.Headers), laidOut(history.Field(r.Headers, "Content-Type"), r.Body)
 	}
 	if e.Status > 0 {
-		out.Answer = strings.TrimSpace(fmt.Sprintf("%s %d %s", e.Protocol, e.Status, e.Reason))
-		out.AnswerHead, out.AnswerBody = headerLines(e.Headers), laidOut(contentType(e.Headers), e.Body)
+		out.Answer = e.StatusLine()
+		out.AnswerHead, out.AnswerBody = headerLines(e.Headers), laidOut(history.Field(e.Headers, "Content-Type"), e.Body)
 		out.Took = fmt.Sprintf("%.1f ms", e.Milliseconds)
 		if words := exchange.PhasesOf(e.Phases).Words(); words != "" {
 			out.Took += ": " + words
@@ -341,11 +341,15 @@ func exchangeOf(e *history.Exchange) detailExchange {
 }
 
 // subjectOf names what a check is about.
-func subjectOf(c history.Check) string {
-	if c.Kind == "field" || c.Subject == "" {
-		return c.Subject + map[bool]string{true: c.Kind}[c.Subject == ""]
+func subjectOf(c history.Check) secret.Text {
+	kind := secret.Plain(c.Kind)
+	switch {
+	case c.Subject == "":
+		return kind
+	case c.Kind == "field":
+		return c.Subject
 	}
-	return c.Kind + " " + c.Subject
+	return kind + " " + c.Subject
 }
 
 func signOf(outcome string) string {
@@ -426,44 +430,31 @@ func tally(run *history.Run) []string {
 		with(count(c.Checks, "check"), c.ChecksFell, 0), count(c.Exchanges, "exchange")}
 }
 
-func headerLines(header map[string][]string) string {
-	var lines []string
+func headerLines(header map[string][]secret.Text) secret.Text {
+	var lines []secret.Text
 	for name, values := range header {
 		for _, v := range values {
-			lines = append(lines, name+": "+v)
+			lines = append(lines, secret.Plain(name)+": "+v)
 		}
 	}
 	slices.Sort(lines)
-	return strings.Join(lines, "\n")
-}
-
-// contentType is what headers say of the body.
-func contentType(header map[string][]string) string {
-	for name, values := range header {
-		if strings.EqualFold(name, "Content-Type") && len(values) > 0 {
-			return values[0]
-		}
-	}
-	return ""
+	return secret.Join(lines, "\n")
 }
 
 // laidOut writes a body for reading.
-func laidOut(contentType string, body string) string {
-	if len(body) <= mostBody {
-		switch node, format, err := document.Read(contentType, []byte(body)); {
-		case err != nil || len(body) == 0:
+func laidOut(contentType, body secret.Text) secret.Text {
+	if len(body) > mostBody {
+		return body.Map(func(text string) string { return strings.ToValidUTF8(text[:mostBody], "") }) +
+			secret.Plain(fmt.Sprintf("\n… (%d of %d bytes shown)", mostBody, len(body)))
+	}
+	return body.Map(func(text string) string {
+		switch node, format, err := document.Read(string(contentType), []byte(text)); {
+		case err != nil || text == "":
 		case format == document.JSON:
 			return document.WriteJSON(node, document.Style{Indent: "  "})
 		case format == document.XML:
 			return document.WriteXML(node, document.Style{Indent: "  "})
 		}
-	}
-	if len(body) <= mostBody {
-		return body
-	}
-	cut := mostBody
-	for !utf8.RuneStart(body[cut]) {
-		cut--
-	}
-	return body[:cut] + fmt.Sprintf("\n… (%d of %d bytes shown)", cut, len(body))
+		return text
+	})
 }

@@ -114,7 +114,7 @@ func JUnit(out io.Writer, run history.Finished) error {
 			}
 		}
 		for _, c := range s.Checks {
-			step := &history.Step{Step: "times: " + c.Subject, Outcome: string(sheet.Held), Checks: []history.Check{c}}
+			step := &history.Step{Step: "times: " + string(c.Subject), Outcome: string(sheet.Held), Checks: []history.Check{c}}
 			if !c.Held {
 				step.Outcome = string(sheet.FellShort)
 			}
@@ -125,7 +125,7 @@ func JUnit(out io.Writer, run history.Finished) error {
 	if len(head.Broken) > 0 {
 		_, _ = fmt.Fprintf(out, "  <testsuite name=\"the run as a whole\" %s>\n", broken)
 		for _, why := range head.Broken {
-			writeCase(out, &history.Sheet{Sheet: "the run as a whole"}, &history.Row{}, &history.Step{Step: why, Outcome: string(sheet.Interrupted), Reason: why})
+			writeCase(out, &history.Sheet{Sheet: "the run as a whole"}, &history.Row{}, &history.Step{Step: why, Outcome: string(sheet.Interrupted), Reason: secret.Plain(why)})
 		}
 		_, _ = io.WriteString(out, "  </testsuite>\n")
 	}
@@ -176,7 +176,7 @@ func suiteOf(run history.Finished, i int) (suite, error) {
 	return out, nil
 }
 
-func attribute(text string) string { return `"` + xmlstream.Escape(text, true) + `"` }
+func attribute[T ~string](text T) string { return `"` + xmlstream.Escape(string(text), true) + `"` }
 
 func writeCase(out io.Writer, s *history.Sheet, row *history.Row, step *history.Step) {
 	name := step.Step
@@ -198,17 +198,17 @@ func writeCase(out io.Writer, s *history.Sheet, row *history.Row, step *history.
 		first = lines[0]
 	}
 	start := fmt.Sprintf("%s message=%s type=%s", element, attribute(first), attribute(step.Outcome))
-	text := strings.Join(lines, "\n")
 	if element == "skipped" {
-		start, text = element, first
+		start, lines = element, []secret.Text{first}
 	}
-	_, _ = fmt.Fprintf(out, ">\n      <%s>%s</%s>\n    </testcase>\n", start, xmlstream.Escape(text, false), element)
+	text := secret.Join(lines, "\n")
+	_, _ = fmt.Fprintf(out, ">\n      <%s>%s</%s>\n    </testcase>\n", start, xmlstream.Escape(string(text), false), element)
 }
 
 // Lines says why a step did not hold, a line each: what fell short, what the
 // service says, what to try.
-func Lines(step *history.Step) []string {
-	var lines []string
+func Lines(step *history.Step) []secret.Text {
+	var lines []secret.Text
 	for _, c := range step.Checks {
 		if !c.Judged || c.Held {
 			continue
@@ -228,8 +228,8 @@ func Lines(step *history.Step) []string {
 }
 
 // CheckLine says in one line what was wanted and what came.
-func CheckLine(c history.Check) string {
-	subject := c.Kind + " " + c.Subject
+func CheckLine(c history.Check) secret.Text {
+	subject := secret.Plain(c.Kind) + " " + c.Subject
 	switch c.Kind {
 	case "field":
 		subject = c.Subject
@@ -241,7 +241,7 @@ func CheckLine(c history.Check) string {
 	case "where":
 		return subject + "   " + c.Got
 	}
-	text := fmt.Sprintf("%s   wanted %s, got %s", subject, c.Wanted, c.Got)
+	text := subject + "   wanted " + c.Wanted + ", got " + c.Got
 	if c.Where != "" {
 		text += " at " + c.Where
 	}

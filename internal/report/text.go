@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"testbench/internal/history"
+	"testbench/internal/secret"
 	"testbench/internal/sheet"
 )
 
@@ -79,9 +80,9 @@ func (w *writer) fallen(told int, s *history.Sheet, row *history.Row, step *hist
 	w.line("**%s** (%s): %s", inMarkdown(step.Step), where, step.Outcome)
 	w.line("")
 	w.line("```text")
-	for _, line := range append([]string{step.Reason}, Lines(step)...) {
+	for _, line := range append([]secret.Text{step.Reason}, Lines(step)...) {
 		if line != "" {
-			w.line("%s", strings.Map(harmless, strings.ReplaceAll(line, "```", "'''")))
+			w.line("%s", strings.Map(harmless, strings.ReplaceAll(string(line), "```", "'''")))
 		}
 	}
 	w.line("```")
@@ -100,9 +101,9 @@ func (w *writer) line(format string, args ...any) {
 }
 
 // inMarkdown is a text of which nothing is markup.
-func inMarkdown(text string) string {
-	text = strings.Map(harmless, strings.Join(strings.Fields(text), " "))
-	return strings.NewReplacer(`\`, `\\`, "`", "\\`", "*", `\*`, "_", `\_`, "[", `\[`, "]", `\]`, "<", "&lt;", ">", "&gt;", "|", `\|`, "#", `\#`, "~", `\~`).Replace(text)
+func inMarkdown[T ~string](text T) string {
+	plain := strings.Map(harmless, strings.Join(strings.Fields(string(text)), " "))
+	return strings.NewReplacer(`\`, `\\`, "`", "\\`", "*", `\*`, "_", `\_`, "[", `\[`, "]", `\]`, "<", "&lt;", ">", "&gt;", "|", `\|`, "#", `\#`, "~", `\~`).Replace(plain)
 }
 
 // NDJSON writes lines of JSON: the run first, then each row with its sheet, then the sheets as they
@@ -170,15 +171,15 @@ func CSV(to io.Writer, run history.Finished) error {
 				}
 				lead := []string{which, s.Sheet, s.Site, number, row.Label, turn, step.Step, step.Target, status, ms}
 				if len(step.Checks) == 0 {
-					write(append(lead, "", "", step.Outcome, "", "", step.Reason)...)
+					write(append(lead, "", "", step.Outcome, "", "", string(step.Reason))...)
 				}
 				for _, c := range step.Checks {
-					write(append(lead, c.Kind, c.Subject, checkOutcome(c), c.Wanted, c.Got, c.Note)...)
+					write(append(lead, c.Kind, string(c.Subject), checkOutcome(c), string(c.Wanted), string(c.Got), string(c.Note))...)
 				}
 			}
 		}
 		for _, c := range s.Checks {
-			write(which, s.Sheet, s.Site, "", "", "", "", "", "", "", c.Kind, c.Subject, checkOutcome(c), c.Wanted, c.Got, c.Note)
+			write(which, s.Sheet, s.Site, "", "", "", "", "", "", "", c.Kind, string(c.Subject), checkOutcome(c), string(c.Wanted), string(c.Got), string(c.Note))
 		}
 	}
 	for _, why := range head.Broken {

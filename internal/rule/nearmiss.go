@@ -137,6 +137,11 @@ func synonym(text string) string {
 
 func mistyped(text string) string {
 	fields := strings.Fields(text)
+	for _, word := range Words {
+		if first, second, two := strings.Cut(word, " "); two && len(fields) > 1 && strings.EqualFold(strings.NewReplacer("-", "", "_", "").Replace(fields[0]), first+second) {
+			return word + " " + strings.Join(fields[1:], " ")
+		}
+	}
 	// Rule words have one or two words; both are tried.
 	for _, count := range []int{2, 1} {
 		if len(fields) <= count {

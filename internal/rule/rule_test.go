@@ -74,6 +74,7 @@ func TestRules(t *testing.T) {
 	}
 	fallen := []struct{ rule, where, got, note string }{
 		{"grade: B", "grade", `"A"`, ""},
+		{"grade: same as nowhere", "grade", `"A"`, "answer has no nowhere: it is an object with grade, n, s, zip, empty, none, flag, open and 15 more"},
 		{`zip: equals "123"`, "zip", `"00123"`, ""},
 		{"zip: 123", "zip", `"00123"`, ""},
 		{"s: is number", "s", `"17.4"`, ""},

@@ -5,25 +5,22 @@ package secret
 import (
 	"bytes"
 	"cmp"
-	"encoding/base64"
-	"encoding/hex"
 	"io"
-	"net/url"
 	"slices"
 	"strings"
 	"sync"
+	"unicode/utf8"
 
-	"testbench/internal/document"
+	"testbench/internal/excerpt"
 	"testbench/internal/value"
-	"testbench/internal/xmlstream"
 )
 
 // Mask stands in every output where a secret would stand.
 const Mask = value.Mask
 
-// Masker knows the secrets of a run and takes them out of text, in plain and
-// in encoded form. The zero value is ready and masks nothing. It is safe for
-// use by several goroutines.
+// Masker knows the secrets of a run and takes them out of texts: as they are, and in each
+// encoding in use, one inside another to a depth of three. The zero value is ready and
+// masks nothing. It is safe for use by several goroutines.
 type Masker struct {
 	mutex sync.RWMutex
 	known map[string]bool
@@ -32,6 +29,9 @@ type Masker struct {
 	// almost every place of a text is passed over at once.
 	forms map[[lead]byte][]string
 	pairs [1 << 16 / 64]uint64
+	// shortest is the length of the shortest secret: no shorter run of letters hides one.
+	shortest int
+	blanks   bool // a secret has a blank, which a form writes as a plus
 }
 
 // lead is how many letters of a form are looked up; no form is shorter.
@@ -49,6 +49,12 @@ func (m *Masker) Hide(secret string) {
 	m.mutex.Lock()
 	defer m.mutex.Unlock()
 	m.add(secret)
+	// Messages may leave blanks out that do not count where it stood.
+	for _, text := range []string{strings.TrimSpace(secret), strings.Join(strings.Fields(secret), " ")} {
+		if !value.IsShort(text) {
+			m.add(text)
+		}
+	}
 	// A key of many lines may be quoted in part, and output is masked by line.
 	for line := range strings.Lines(secret) {
 		if line = strings.TrimSpace(line); len(line) >= longLine {
@@ -62,10 +68,12 @@ func (m *Masker) add(secret string) {
 		return
 	}
 	if m.known == nil {
-		m.known, m.forms = map[string]bool{}, map[[lead]byte][]string{}
+		m.known, m.forms, m.shortest = map[string]bool{}, map[[lead]byte][]string{}, len(secret)
 	}
 	m.known[secret] = true
-	for _, form := range encodedForms(secret) {
+	m.shortest = min(m.shortest, len(secret))
+	m.blanks = m.blanks || strings.Contains(secret, " ")
+	for _, form := range forms(secret) {
 		if len(form) < lead {
 			continue
 		}
@@ -90,8 +98,103 @@ func (m *Masker) Text(s string) string {
 	if len(m.known) == 0 {
 		return s
 	}
+	found := m.search(s, nil)
+	for _, piece := range m.decoded(&plain{text: s, changed: everything}, depth) {
+		found = append(found, piece...)
+	}
+	if len(found) == 0 {
+		return s
+	}
+	slices.SortFunc(found, func(a, b span) int { return cmp.Or(a.from-b.from, b.to-a.to) })
 	var out strings.Builder
 	copied := 0
+	for i := 0; i < len(found); {
+		from, to := found[i].from, found[i].to
+		for i++; i < len(found) && found[i].from < to; i++ {
+			to = max(to, found[i].to)
+		}
+		out.WriteString(s[copied:from])
+		out.WriteString(Mask)
+		copied = to
+	}
+	out.WriteString(s[copied:])
+	return out.String()
+}
+
+// longest is how many bytes of a secret that was cut may be left of it.
+const longest = excerpt.Most / 4
+
+// Text is a text in which every known secret is masked. Masker makes it; what cuts, folds or
+// shows a text takes one, so that none is cut before it was masked.
+type Text string
+
+// Plain is a text of our own words and numbers and of names in files, in which there is no
+// secret. Who may say so is held by a test.
+func Plain(s string) Text { return Text(s) }
+
+// Show gives a text as it may be shown. A nil Masker knows no secret.
+func (m *Masker) Show(s string) Text { return Text(m.Text(s)) }
+
+// ShowStart gives the first bytes of a text as they may be shown, and whether there are more.
+func (m *Masker) ShowStart(s string, most int) (start Text, more bool) {
+	if len(s) <= most {
+		return m.Show(s), false
+	}
+	masked := m.Text(s[:min(len(s), most+excerpt.Most)])
+	if len(s) > most+excerpt.Most {
+		// A secret that is cut here is never shown, however much before it is masked.
+		masked = masked[:max(len(masked)-longest, 0)]
+	}
+	return Text(strings.ToValidUTF8(masked[:min(most, len(masked))], "")), true
+}
+
+// Message gives a message as it may be shown, with the texts that it quotes shortened.
+func (m *Masker) Message(s string) Text { return Text(excerpt.Shorten(m.Text(s))) }
+
+// Messages and ShowAll do so with several; they give nil for none.
+func (m *Masker) Messages(all []string) []Text { return each(all, m.Message) }
+
+func (m *Masker) ShowAll(all []string) []Text { return each(all, m.Show) }
+
+func each(all []string, show func(string) Text) []Text {
+	var out []Text
+	for _, s := range all {
+		out = append(out, show(s))
+	}
+	return out
+}
+
+// Join puts texts together.
+func Join(texts []Text, between Text) Text {
+	var out Text
+	for i, text := range texts {
+		if i > 0 {
+			out += between
+		}
+		out += text
+	}
+	return out
+}
+
+// Map is what a function makes of the text, and of nothing else.
+func (t Text) Map(change func(string) string) Text { return Text(change(string(t))) }
+
+// OneLine is the text with each run of blanks as one.
+func (t Text) OneLine() Text { return Text(strings.Join(strings.Fields(string(t)), " ")) }
+
+// Cut is the text, of at most so many characters.
+func (t Text) Cut(most int) Text {
+	if utf8.RuneCountInString(string(t)) <= most {
+		return t
+	}
+	return Text([]rune(t)[:most-1]) + "…"
+}
+
+// span is a part of a text, in bytes.
+type span struct{ from, to int }
+
+// search adds to found where a form stands in s.
+func (m *Masker) search(s string, found []span) []span {
 	for i := 0; i+lead <= len(s); i++ {
 		pair := uint(s[i])<<8 | uint(s[i+1])
 		if m.pairs[pair/64]&(1<<(pair%64)) == 0 {
@@ -99,96 +202,12 @@ func (m *Masker) Text(s string) string {
 		}
 		for _, form := range m.forms[[lead]byte{s[i], s[i+1], s[i+2], s[i+3]}] {
 			if strings.HasPrefix(s[i:], form) {
-				out.WriteString(s[copied:i])
-				out.WriteString(Mask)
-				copied = i + len(form)
-				i = copied - 1
+				found = append(found, span{i, i + len(form)})
 				break
 			}
 		}
 	}
-	if copied == 0 {
-		return s
-	}
-	out.WriteString(s[copied:])
-	return out.String()
-}
-
-// encodedForms lists the ways in which a secret may stand in a text.
-func encodedForms(secret string) []string {
-	texts := escapedForms(secret)
-	// What is escaped for its place is escaped once more where the whole is
-	// quoted, as a JSON body inside of a JSON text is.
-	for _, text := range slices.Clone(texts) {
-		texts = append(texts, jsonText(text), jsonEscape.Replace(jsonText(text)), xmlstream.Escape(text, false), htmlEscape.Replace(text))
-	}
-	slices.Sort(texts)
-	texts = slices.Compact(texts)
-	forms := slices.Clone(texts)
-	for _, text := range texts {
-		forms = append(forms, hex.EncodeToString([]byte(text)), strings.ToUpper(hex.EncodeToString([]byte(text))))
-		forms = append(forms, base64Forms(text)...)
-	}
-	whole := base64.StdEncoding.EncodeToString([]byte(secret))
-	return append(forms, whole, base64.URLEncoding.EncodeToString([]byte(secret)), url.QueryEscape(whole))
-}
-
-// htmlEscape is how html/template and others write XML's five signs.
-var htmlEscape = strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;", `"`, "&#34;", "'", "&#39;")
-
-// jsonEscape is how some write three signs in JSON that may come to stand in a page.
-var jsonEscape = strings.NewReplacer("<", `\u003c`, ">", `\u003e`, "&", `\u0026`)
-
-// escapedForms writes a text as the places it may stand in want it.
-func escapedForms(text string) []string {
-	inJSON := jsonText(text)
-	query := url.QueryEscape(text)
-	percent := strings.ReplaceAll(query, "+", "%20")
-	return []string{
-		text,
-		inJSON,
-		strings.ReplaceAll(inJSON, "/", `\/`),
-		jsonEscape.Replace(inJSON),
-		xmlstream.Escape(text, false),
-		xmlstream.Escape(text, true),
-		htmlEscape.Replace(text),
-		strings.NewReplacer("\t", "&#x9;", "\n", "&#xA;", "\r", "&#xD;").Replace(htmlEscape.Replace(text)),
-		strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;", `"`, "&quot;", "'", "&apos;").Replace(text),
-		strings.ReplaceAll(xmlstream.Escape(text, true), "'", "&#39;"),
-		query, percent, url.PathEscape(text), lowerEscapes(query), lowerEscapes(percent),
-	}
-}
-
-func jsonText(text string) string {
-	quoted := document.QuoteJSON(text)
-	return quoted[1 : len(quoted)-1]
-}
-
-// base64Forms gives what a text looks like inside of Base64. The same bytes
-// look different by where in a group of three they begin; the letters that
-// depend on the text alone are searched for, at each of the three places, so
-// that user:password in a Basic header is found.
-func base64Forms(text string) []string {
-	var forms []string
-	for offset := range 3 {
-		padded := append(make([]byte, offset), text...)
-		for _, encoding := range []*base64.Encoding{base64.RawStdEncoding, base64.RawURLEncoding} {
-			encoded := encoding.EncodeToString(padded)
-			forms = append(forms, encoded[(offset*8+5)/6:len(padded)*8/6])
-		}
-	}
-	return forms
-}
-
-// lowerEscapes writes %2F as %2f.
-func lowerEscapes(s string) string {
-	out := []byte(s)
-	for i := 0; i+2 < len(out); i++ {
-		if out[i] == '%' {
-			copy(out[i+1:i+3], bytes.ToLower(out[i+1:i+3]))
-		}
-	}
-	return string(out)
+	return found
 }
 
 // Writer masks what is written through it, line by line, as the last safeguard

@@ -474,7 +474,7 @@ func (r *runner) show() bool {
 			}
 		}
 		o.RowDone(result, t.row)
-		result.Counts.Add(t.row.record(true).Counts())
+		result.Counts.Add(t.row.record(true, nil).Counts())
 		result.Outcome = worst(result.Outcome, t.row.Outcome)
 		r.watch(watches, t.row)
 		if r.work.Keep != nil && t.row.Phase == "" {

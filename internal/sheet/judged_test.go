@@ -83,6 +83,7 @@ var judgedCases = []judgedCase{
 	{"a state that was missed", "until:\n  s: done\nstates:\n  of: s\n  allowed:\n    - new\n    - open\n    - done\n" + waits, []string{`200 {"s": "new"}`, `200 {"s": "done"}`}},
 	{"a state that may be missed", "until:\n  s: done\nstates:\n  of: s\n  skips: true\n  allowed:\n    - new\n    - open\n    - done\n" + waits, []string{`200 {"s": "new"}`, `200 {"s": "done"}`}},
 	{"a beginning in the middle", "until:\n  s: done\nstates:\n  of: s\n  allowed:\n    - new\n    - open\n    - done\n" + waits, []string{`200 {"s": "open"}`, `200 {"s": "done"}`}},
+	{"states and nothing else to wait for", "states:\n  of: s\n  allowed:\n    - new\n    - done\n" + waits, []string{`200 {"s": "new"}`, `200 {"s": "done"}`}},
 	{"a way back", "until:\n  s: done\nstates:\n  of: s\n  allowed:\n    - new\n    - open\n    - done\n" + waits, []string{`200 {"s": "new"}`, `200 {"s": "open"}`, `200 {"s": "new"}`}},
 	{"two of one place", "until:\n  s: done\nstates:\n  of: s\n  allowed:\n    - [new, young]\n    - done\n" + waits, []string{`200 {"s": "new"}`, `200 {"s": "young"}`}},
 	{"a state that is none", "until:\n  s: done\nstates:\n  of: s\n  allowed:\n    - new\n    - done\n" + waits, []string{`200 {"s": "old"}`}},
@@ -280,8 +281,12 @@ func TestFilesStayInTheBench(t *testing.T) {
 	require.NoError(t, os.Symlink(filepath.Join(outside, "a.txt"), filepath.Join(dir, "out.txt")))
 	require.NoError(t, os.Symlink(outside, filepath.Join(dir, "far")))
 	require.NoError(t, os.Symlink(filepath.Join(dir, "in.txt"), filepath.Join(dir, "near.txt")))
+	large, err := os.Create(filepath.Join(dir, "large.txt"))
+	require.NoError(t, err)
+	require.NoError(t, large.Truncate(256<<20+1))
+	require.NoError(t, large.Close())
 	bench := sheet.ReadBench(dir, "bench.yaml", []byte("bench: b\n"))
-	for name, wrong := range map[string]string{"in.txt": "", "near.txt": "", "..in/b.txt": "", "out.txt": "is a link that leads out of the bench folder", "far/a.txt": "is a link that leads out of the bench folder", "../x.txt": "leads out of the bench folder"} {
+	for name, wrong := range map[string]string{"in.txt": "", "large.txt": "is larger than 256 MiB", "near.txt": "", "..in/b.txt": "", "out.txt": "is a link that leads out of the bench folder", "far/a.txt": "is a link that leads out of the bench folder", "../x.txt": "leads out of the bench folder"} {
 		problems := bench.ReadSheet("s.yaml", []byte("sheet: s\nsteps:\n  - step: it\n    request: POST http://127.0.0.1:1/\n    file: "+name+"\n")).Vet(sheet.VetOptions{}).Serious()
 		if wrong == "" {
 			assert.Empty(t, problems, name)

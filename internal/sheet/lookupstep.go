@@ -414,9 +414,6 @@ func (j *judging) finishPayload(result *StepResult) {
 	result.Got = shownPayload(j.reply.Payload)
 }
 
-// mostShown is how much of what a lookup found is shown where it fell short.
-const mostShown = 400
-
 // shownPayload is what was found, cut, for the record of a step without an exchange.
 func shownPayload(n *document.Node) string {
 	if n == nil {
@@ -428,9 +425,6 @@ func shownPayload(n *document.Node) string {
 	text := document.WriteJSON(n, document.Style{})
 	if n.Kind == document.Element {
 		text = document.WriteXML(n, document.Style{})
-	}
-	if runes := []rune(text); len(runes) > mostShown {
-		text = string(runes[:mostShown]) + "…"
 	}
 	return text
 }

@@ -160,6 +160,11 @@ func TestEveryMistakeOfASheet(t *testing.T) {
 		{search("¦takes:\n  a: b"), `a step has no key "takes"`, "takes: is a key of a sheet"},
 		{search("¦timeout: 5 s"), `a step has no key "timeout"`, "timeout: is a key of a site"},
 		{search("¦status: 200"), `a step has no key "status"`, "status: is a key of expect:"},
+		{search("¦sites: {}"), `a step has no key "sites"`, "sites: is a key of the bench"},
+		{search("¦operations: {}"), `a step has no key "operations"`, "operations: is a key of a service"},
+		{search("¦template: {}"), `a step has no key "template"`, "template: is a key of an operation"},
+		{"sheet: s\n¦call: stores/search\nsteps:\n  - step: a\n    call: stores/search\n", `a sheet has no key "call"`, "call: is a key of a step"},
+		{"sheet: s\nsteps:\n  - step: a\n    call: ¦[1]\n", "a single value is wanted here", ""},
 		{search("expect:\n  status: ¦20"), "is not a status", ""},
 		{search("expect:\n  refused: ¦tsl"), "is no kind of refusal", "tls"},
 		{search("expect:\n  fault:\n    ¦cod: x"), "", ""},
@@ -341,6 +346,19 @@ func TestNoMistakes(t *testing.T) {
 	} {
 		source := "bench: b\nsites:\n  s:\n    set:\n      base: http://127.0.0.1:1\n  t:\n    like: s\n    guard: reading\nservices:\n  a:\n    address: ${base}\n" + text
 		assert.Empty(t, sheet.ReadBench(t.TempDir(), "bench.yaml", []byte(source)).Vet(sheet.VetOptions{}).Serious(), source)
+	}
+}
+
+// A rule that a comment cut short is no mistake, and is remarked; one in quotes is meant so.
+func TestRulesCutShort(t *testing.T) {
+	bench := sheet.ReadBench(t.TempDir(), "bench.yaml", []byte("bench: b\n"))
+	for rule, want := range map[string]string{"A # B": `the rule ends before "# B"`, `"A # B"`: "", `"A" # B`: "", "A": "", "A#B": ""} {
+		problems := bench.ReadSheet("s.yaml", []byte("sheet: s\nsteps:\n  - step: a\n    request: GET http://127.0.0.1:1/\n    fields:\n      n: "+rule+"\n")).Vet(sheet.VetOptions{})
+		require.Len(t, problems, map[bool]int{true: 0, false: 1}[want == ""], "%s: %v", rule, problems)
+		if want != "" {
+			assert.True(t, problems[0].Remark)
+			assert.Contains(t, problems[0].Message, want)
+		}
 	}
 }
 

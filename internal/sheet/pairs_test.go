@@ -125,6 +125,11 @@ func (c *check) texts(value, cel string) (pass, fail string) {
 // outcome runs a sheet and gives what came of it.
 func (e *effects) outcome(t *testing.T, text string, chosen ...string) sheet.Outcome {
 	t.Helper()
+	return e.result(t, text, sheet.RunOptions{Steps: chosen}).Outcome
+}
+
+func (e *effects) result(t *testing.T, text string, o sheet.RunOptions) *sheet.SheetResult {
+	t.Helper()
 	bench, err := sheet.OpenBench(e.dir)
 	require.NoError(t, err)
 	read := bench.ReadSheet(filepath.Join(e.dir, "sheets", "test.yaml"), []byte(text))
@@ -136,10 +141,10 @@ func (e *effects) outcome(t *testing.T, text string, chosen ...string) sheet.Out
 		return text, ok
 	}}})
 	require.NoError(t, err)
-	results := sheet.Run(t.Context(), nil, []*sheet.Work{{Session: session, Sheet: read}}, sheet.RunOptions{Steps: chosen})
+	results := sheet.Run(t.Context(), nil, []*sheet.Work{{Session: session, Sheet: read}}, o)
 	require.NoError(t, session.Close(t.Context()))
 	require.Len(t, results, 1)
-	return results[0].Outcome
+	return results[0]
 }
 
 // Limits of steps that the command line leaves out are not judged; those within a step are
@@ -163,6 +168,44 @@ func TestLimitsOfChosenSteps(t *testing.T) {
 		{"two: inner", "under 1 min", []string{"two"}, sheet.Held},
 	} {
 		assert.Equal(t, c.want, e.outcome(t, text(c.limited, c.rule), c.chosen...), "%+v", c)
+	}
+	// Where nothing is sent, or only a part of the rows is run, nothing can be said of times.
+	for name, o := range map[string]sheet.RunOptions{"dry": {Dry: true}, "a share": {Share: sheet.Share{I: 1, N: 2}}} {
+		assert.Empty(t, e.result(t, text("one", "under 0 ms"), o).Checks, name)
+	}
+}
+
+// What stands in an operation described by hand decides what is sent, and which of them only
+// read.
+func TestOperationsByHand(t *testing.T) {
+	e := newEffects(t)
+	e.addToBench(t, `services:
+  hand:
+    address: ${base}/echo
+    operations:
+      look: {request: HEAD /it}
+      ask: {request: OPTIONS /it}
+      get: {request: GET /it}
+      put: {request: PUT /it}
+      search: {request: POST /it, reads: true}
+      wrapped:
+        request: POST /it
+        template: {request: "${fields}", desk: "${site.depot}", day: 2026-11-30}
+      soap: {action: "urn:heatherfold:lab#Grade", payload: "GradeLot"}
+`)
+	for name, want := range map[string]string{
+		"look": "HEAD /echo/it ", "ask": "OPTIONS /echo/it ", "get": "GET /echo/it ", "put": "PUT /echo/it ", "search": "POST /echo/it ",
+		"wrapped": `{"request":{"lot":"L-1"},"desk":"north","day":"2026-11-30"}`, "soap": "POST /echo ",
+	} {
+		fields := ""
+		if name == "wrapped" {
+			fields = "    fill:\n      lot: L-1\n"
+		}
+		sent, _ := e.of(t, "sheet: s\nsteps:\n  - step: it\n    call: hand/"+name+"\n"+fields)
+		assert.Contains(t, sent, want, name)
+		guarded, _ := e.of(t, "sheet: s\nsite: live\nsteps:\n  - step: it\n    call: hand/"+name+"\n"+fields)
+		reads := name != "put" && name != "wrapped" && name != "soap"
+		assert.Equal(t, !reads, strings.Contains(guarded, "guard"), "%s: %s", name, guarded)
 	}
 }
 

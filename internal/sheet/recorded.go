@@ -14,28 +14,46 @@ import (
 // mostBody is how much of a body goes into the record.
 const mostBody = 1 << 20
 
-// Record gives a step's result in the form in which it is recorded. It is not masked.
-func (s *StepResult) Record() *history.Step {
-	out := s.brief()
+// How many characters are shown of what a service says is wrong, and of what was found where no
+// exchange shows it.
+const (
+	mostSaid  = 300
+	mostShown = 400
+)
+
+// Record gives a step's result in the form in which it is recorded: masked.
+func (s *StepResult) Record(m *secret.Masker) *history.Step {
+	out := s.Told(m)
 	out.Judged, out.Sent = 0, 0
-	out.Says, out.Hints, out.Got = s.Says, s.Hints, s.Got
-	for _, c := range s.Checks {
-		out.Checks = append(out.Checks, history.Check(c))
-	}
 	for _, record := range s.Exchanges {
-		out.Exchanges = append(out.Exchanges, exchangeRecord(record))
+		out.Exchanges = append(out.Exchanges, exchangeRecord(record, m))
 	}
 	for _, record := range s.Logins {
-		out.Logins = append(out.Logins, exchangeRecord(record))
+		out.Logins = append(out.Logins, exchangeRecord(record, m))
 	}
 	return out
 }
 
+// Told is what is to be said of a step beside its exchanges, masked.
+func (s *StepResult) Told(m *secret.Masker) *history.Step {
+	out := s.brief(m)
+	out.Says, out.Hints, out.Got = m.Show(s.Says).OneLine().Cut(mostSaid), m.Messages(s.Hints), m.Show(s.Got).Cut(mostShown)
+	for _, c := range s.Checks {
+		out.Checks = append(out.Checks, c.record(m))
+	}
+	return out
+}
+
+func (c Check) record(m *secret.Masker) history.Check {
+	return history.Check{Kind: c.Kind, Subject: m.Show(c.Subject), Held: c.Held, Judged: c.Judged,
+		Wanted: m.Message(c.Wanted), Got: m.Message(c.Got), Where: m.Show(c.Where), Note: m.Message(c.Note)}
+}
+
 // brief is the record of a step without its exchanges and checks, but with how many
 // there were: enough of what held, where there is much of it.
-func (s *StepResult) brief() *history.Step {
-	out := &history.Step{Step: s.Name, Target: s.Target, About: s.About, Outcome: string(s.Outcome), Reason: s.Reason, Kept: s.Kept, Notes: s.Notes,
-		Seconds: seconds(s.Took), Sent: len(s.Exchanges) + len(s.Logins)}
+func (s *StepResult) brief(m *secret.Masker) *history.Step {
+	out := &history.Step{Step: m.Text(s.Name), Target: m.Text(s.Target), About: m.Text(s.About), Outcome: string(s.Outcome), Reason: m.Message(s.Reason),
+		Kept: m.ShowAll(s.Kept), Notes: m.Messages(s.Notes), Seconds: seconds(s.Took), Sent: len(s.Exchanges) + len(s.Logins)}
 	for _, c := range s.Checks {
 		if c.Judged {
 			out.Judged++
@@ -55,14 +73,14 @@ func (s *StepResult) brief() *history.Step {
 }
 
 // record gives a row's result in the form in which it is recorded.
-func (r *RowResult) record(brief bool) *history.Row {
-	out := &history.Row{Number: r.Number, Turn: r.Turn, Label: r.Label, Column: r.Column, Phase: r.Phase, Outcome: string(r.Outcome), Seconds: seconds(r.Took), Late: milliseconds(r.Late), Steps: []*history.Step{}}
+func (r *RowResult) record(brief bool, m *secret.Masker) *history.Row {
+	out := &history.Row{Number: r.Number, Turn: r.Turn, Label: m.Text(r.Label), Column: m.Text(r.Column), Phase: r.Phase, Outcome: string(r.Outcome), Seconds: seconds(r.Took), Late: milliseconds(r.Late), Steps: []*history.Step{}}
 	for _, step := range r.Steps {
 		if brief && step.Outcome == Held {
-			out.Steps = append(out.Steps, step.brief())
+			out.Steps = append(out.Steps, step.brief(m))
 			continue
 		}
-		one := step.Record()
+		one := step.Record(m)
 		if brief {
 			one.Exchanges, one.Logins = nil, nil
 			one.Sent = len(step.Exchanges) + len(step.Logins)
@@ -74,11 +92,11 @@ func (r *RowResult) record(brief bool) *history.Row {
 
 // entry is the row on its way into the history, masked.
 func (r *RowResult) entry(sheet int, brief bool, masker *secret.Masker) history.Entry {
-	text, err := json.Marshal(r.record(brief))
+	text, err := json.Marshal(r.record(brief, masker))
 	if err != nil { // there is nothing in it that could not be written
 		text = []byte(`{"outcome":"faulty","steps":[]}`)
 	}
-	return history.Entry{Sheet: sheet, Phase: r.Phase, Turn: r.Turn, Row: r.Number, Outcome: string(r.Outcome), Body: []byte(masker.Text(string(text)))}
+	return history.Entry{Sheet: sheet, Phase: r.Phase, Turn: r.Turn, Row: r.Number, Outcome: string(r.Outcome), Body: text}
 }
 
 // LooseEntry are steps outside of a sheet on their way into the history, masked, and what
@@ -88,7 +106,7 @@ func LooseEntry(steps []*StepResult, outcome Outcome, masker *secret.Masker) (hi
 	for _, step := range steps {
 		row.Took += step.Took
 	}
-	counts := row.record(false).Counts()
+	counts := row.record(false, nil).Counts()
 	counts.Sheets = 1
 	return row.entry(0, false, masker), counts
 }
@@ -96,19 +114,16 @@ func LooseEntry(steps []*StepResult, outcome Outcome, masker *secret.Masker) (hi
 // Record gives what came of a sheet, but for its rows.
 func (s *SheetResult) Record() *history.Sheet {
 	out := &history.Sheet{Sheet: s.Name, File: s.File, About: s.About, Site: s.Site, Outcome: string(s.Outcome), Seconds: seconds(s.Took),
-		RowCount: s.RowCount, Counts: s.Counts, Times: s.Times, Limits: s.Limits, Running: seconds(s.Running)}
+		RowCount: s.RowCount, Counts: s.Counts, Times: s.Times, Checks: s.Checks, Limits: s.Limits, Running: seconds(s.Running)}
 	if !s.Started.IsZero() {
 		out.Started = s.Started.UTC()
-	}
-	for _, c := range s.Checks {
-		out.Checks = append(out.Checks, history.Check(c))
 	}
 	return out
 }
 
 // Record gives what came of a run, but for its rows.
 func (r *Result) Record() *history.Run {
-	out := &history.Run{Number: r.Number, ID: r.Run, Bench: r.Bench, Started: r.Started.UTC(), Seconds: seconds(r.Took), Outcome: string(r.Outcome), Counts: r.Counts(), Notes: r.Notes, Sheets: []*history.Sheet{}}
+	out := &history.Run{Number: r.Number, ID: r.Run, Bench: r.Bench, Started: r.Started.UTC(), Seconds: seconds(r.Took), Outcome: string(r.Outcome), Counts: r.Counts(), Notes: r.Masker.Messages(r.Notes), Sheets: []*history.Sheet{}}
 	for _, s := range r.Sheets {
 		out.Sheets = append(out.Sheets, s.Record())
 	}
@@ -122,10 +137,7 @@ func (r *Result) Memory() *history.Held {
 	for _, s := range r.Sheets {
 		var rows []*history.Row
 		for _, row := range s.Rows {
-			masked := &history.Row{}
-			if err := json.Unmarshal(row.entry(0, false, r.Masker).Body, masked); err == nil {
-				rows = append(rows, masked)
-			}
+			rows = append(rows, row.record(false, r.Masker))
 		}
 		out.Each = append(out.Each, rows)
 	}
@@ -133,25 +145,31 @@ func (r *Result) Memory() *history.Held {
 }
 
 // RequestRecord gives a request as it may be shown.
-func RequestRecord(r *exchange.Request) *history.Request {
-	headers := map[string][]string{}
+func RequestRecord(r *exchange.Request, m *secret.Masker) *history.Request {
+	headers := map[string][]secret.Text{}
 	for name, values := range r.Header {
 		for _, v := range values {
-			headers[name] = append(headers[name], r.ShownField(name, v))
+			headers[name] = append(headers[name], m.Show(r.ShownField(name, v)))
 		}
 	}
-	return &history.Request{Method: r.Method, Address: r.Shown(), Headers: headers, Body: shownBody([]byte(r.BodyShown())), Signed: r.Signed}
+	return &history.Request{Method: r.Method, Address: m.Show(r.Shown()), Headers: headers, Body: shownBody(r.BodyShown(), m), Signed: m.ShowAll(r.Signed)}
 }
 
-func exchangeRecord(record *exchange.Record) history.Exchange {
-	out := history.Exchange{Request: RequestRecord(record.Request), Started: record.Started.UTC(), Milliseconds: milliseconds(record.Phases.Total), Notes: record.Notes}
+func exchangeRecord(record *exchange.Record, m *secret.Masker) history.Exchange {
+	out := history.Exchange{Request: RequestRecord(record.Request, m), Started: record.Started.UTC(), Milliseconds: milliseconds(record.Phases.Total), Notes: m.Messages(record.Notes)}
 	if a := record.Answer; a != nil {
-		out.Status, out.Reason, out.Protocol, out.Headers = a.Status, a.Reason, a.Proto, a.Header
-		out.Body = shownBody(a.Body)
+		out.Status, out.Reason, out.Protocol = a.Status, m.Show(a.Reason), a.Proto
+		out.Headers = map[string][]secret.Text{}
+		for name, values := range a.Header {
+			for _, v := range values {
+				out.Headers[m.Text(name)] = append(out.Headers[m.Text(name)], m.Show(v))
+			}
+		}
+		out.Body = shownBody(string(a.Body), m)
 		out.Phases, out.TLS = record.Phases.Record(), record.TLS
 	}
 	if record.Failure != nil {
-		out.Failure = record.Failure.Message
+		out.Failure = m.Message(record.Failure.Message)
 	}
 	return out
 }
@@ -165,16 +183,13 @@ func seconds(d time.Duration) float64 {
 }
 
 // shownBody bounds a body, and describes one that is no text.
-func shownBody(body []byte) string {
-	if !utf8.Valid(body) {
-		return fmt.Sprintf("(%d bytes that are not UTF-8 text)", len(body))
+func shownBody(body string, m *secret.Masker) secret.Text {
+	if !utf8.ValidString(body) {
+		return secret.Plain(fmt.Sprintf("(%d bytes that are not UTF-8 text)", len(body)))
 	}
-	if len(body) <= mostBody {
-		return string(body)
+	shown, more := m.ShowStart(body, mostBody)
+	if more {
+		shown += secret.Plain(fmt.Sprintf("\n… (%d of %d bytes shown)", len(shown), len(body)))
 	}
-	cut := mostBody
-	for !utf8.RuneStart(body[cut]) {
-		cut--
-	}
-	return string(body[:cut]) + fmt.Sprintf("\n… (%d of %d bytes shown)", cut, len(body))
+	return shown
 }

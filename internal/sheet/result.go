@@ -133,7 +133,7 @@ type SheetResult struct {
 	Rows                    []*RowResult // not held where the run is to forget them
 	Counts                  Counts
 	Times                   []*history.Times // how long the exchanges of each step took
-	Checks                  []Check          // of the sheet as a whole
+	Checks                  []history.Check  // of the sheet as a whole
 	Limits                  []history.Limit  // what is expected of the times
 	Started                 time.Time        // when the first row was begun; zero for none
 	Running                 time.Duration    // from then to the end of the last row

@@ -118,7 +118,7 @@ func (r *runner) judgeLimits() {
 		}
 	}
 	for _, c := range whole.JudgeLimits() {
-		r.result.Checks = append(r.result.Checks, Check(c))
+		r.result.Checks = append(r.result.Checks, c)
 		r.result.Counts.Checks++
 		if !c.Held {
 			r.result.Counts.ChecksFell++

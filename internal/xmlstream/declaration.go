@@ -3,6 +3,8 @@ package xmlstream
 import (
 	"bytes"
 	"strings"
+
+	"testbench/internal/excerpt"
 )
 
 // declaration reads the XML declaration, if there is one (XML 1.0, production 23).
@@ -46,7 +48,7 @@ func (r *Reader) declaration() error {
 		return r.failf(0, "standalone can be yes or no, not %q", standalone)
 	}
 	if rest := blanks(d.text, d.at); rest < len(d.text) {
-		return r.failf(rest, "%q cannot stand in the XML declaration: it has version, encoding and standalone, in this order", short(d.text[rest:]))
+		return r.failf(rest, "%s cannot stand in the XML declaration: it has version, encoding and standalone, in this order", excerpt.Quote(string(d.text[rest:])))
 	}
 	r.pos += end + 2
 	return nil

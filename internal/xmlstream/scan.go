@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"strings"
 	"unicode/utf8"
+
+	"testbench/internal/excerpt"
 )
 
 // The scanning functions look at what is in the buffer from the current token
@@ -151,19 +153,9 @@ func (r *Reader) scanOutside(b []byte) (Kind, int, error) {
 		if r.rooted {
 			return None, 0, r.failf(i, "text after the root element")
 		}
-		return None, 0, r.failf(i, "it does not begin with < as XML does, but with %q", short(b[i:]))
+		return None, 0, r.failf(i, "it does not begin with < as XML does, but with %s", excerpt.Quote(string(b[i:min(len(b), i+excerpt.Most)])))
 	}
 	return None, i, nil
-}
-
-func short(b []byte) string {
-	if line := bytes.IndexAny(b, "\r\n"); line > 0 {
-		b = b[:line]
-	}
-	if runes := []rune(string(b[:min(len(b), 100)])); len(runes) > 20 {
-		return string(runes[:20]) + "…"
-	}
-	return string(b)
 }
 
 func blanks(b []byte, i int) int {

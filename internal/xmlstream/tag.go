@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"strings"
 	"unicode/utf8"
+
+	"testbench/internal/excerpt"
 )
 
 // scanEnd reads an end tag (XML 1.0, production 42).
@@ -22,7 +24,7 @@ func (r *Reader) scanEnd(b []byte) (Kind, int, error) {
 	name := strings.TrimRight(string(b[2:end]), " \t\r\n")
 	switch {
 	case !IsName(name):
-		return None, 0, r.failf(0, "</%s> is not an end tag", short([]byte(name)))
+		return None, 0, r.failf(0, "%s is not an end tag", excerpt.Quote("</"+name+">"))
 	case len(r.open) == 0:
 		return None, 0, r.failf(0, "</%s> closes nothing", name)
 	case r.open[len(r.open)-1].entry.raw != name:
@@ -63,7 +65,7 @@ func (r *Reader) newName(raw []byte, at int) (*entry, error) {
 				return nil, err
 			}
 		}
-		return nil, r.failf(at, "%q is not a name", short(raw))
+		return nil, r.failf(at, "%s is not a name", excerpt.Quote(string(raw)))
 	}
 	e := &entry{raw: name, local: name}
 	before, after, qualified := strings.Cut(name, ":")
@@ -113,7 +115,7 @@ func (r *Reader) scanStart(b []byte) (Kind, int, error) {
 			break
 		}
 		if before == i {
-			return None, 0, r.failf(i, "%q cannot stand here in the tag <%s>", short(b[i:i+1]), element.raw)
+			return None, 0, r.failf(i, "%q cannot stand here in the tag <%s>", b[i:i+1], element.raw)
 		}
 		var a Attr
 		if a, i, err = r.scanAttribute(b, i, element); err != nil || i < 0 {

@@ -4,6 +4,8 @@ import (
 	"slices"
 	"strings"
 	"sync"
+
+	"testbench/internal/excerpt"
 )
 
 // allowance is what may stand in an element of a schema.
@@ -79,7 +81,7 @@ func (b *builder) vet(x xnode) {
 	}
 	for _, item := range x.Items {
 		if item.IsScalar() && strings.TrimSpace(item.Text) != "" {
-			b.fail(x, "the text %s cannot stand in %s", short(strings.TrimSpace(item.Text)), x.Name.Local)
+			b.fail(x, "the text %s cannot stand in %s", excerpt.Quote(strings.TrimSpace(item.Text)), x.Name.Local)
 		}
 	}
 }

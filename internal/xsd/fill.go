@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"testbench/internal/document"
+	"testbench/internal/excerpt"
 	"testbench/internal/schema"
 	"testbench/internal/xmlstream"
 )
@@ -292,7 +293,7 @@ func (f *filler) simple(n *document.Node, t *SimpleType, e *Element, given *docu
 	if e.Fixed != nil && given != Unknown && text != *e.Fixed {
 		if want, err := t.parse(*e.Fixed, nil); err == nil {
 			if v, err := t.parse(text, prefixScope{f.options.Prefixes}); err != nil || !v.same(want) {
-				f.complain(path, "must be %s", short(*e.Fixed))
+				f.complain(path, "must be %s", excerpt.Quote(*e.Fixed))
 			}
 		}
 	}
@@ -395,7 +396,7 @@ func (f *filler) attributes(n *document.Node, t *ComplexType, p *pool, path stri
 		case value != nil && value.Kind != document.Null:
 			text := f.text(n, use.Type, value, at)
 			if value != Unknown && use.Fixed != nil && text != *use.Fixed {
-				f.complain(at, "must be %s", short(*use.Fixed))
+				f.complain(at, "must be %s", excerpt.Quote(*use.Fixed))
 			}
 			f.setAttribute(n, use.Name, text, value.Secret)
 		}

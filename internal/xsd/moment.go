@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
+
+	"testbench/internal/excerpt"
 )
 
 // moment is a value of a type of date or time: dateTime with those parts left
@@ -35,7 +37,7 @@ func parseMoment(p primitive, text string) (moment, error) {
 		if why != "" {
 			why = ": " + why
 		}
-		return moment{}, fmt.Errorf("%s is not %s like %s%s", short(text), form.name, form.example, why)
+		return moment{}, fmt.Errorf("%s is not %s like %s%s", excerpt.Quote(text), form.name, form.example, why)
 	}
 	m := moment{year: 2000, month: 1, day: 1}
 	rest := text
@@ -277,7 +279,7 @@ type duration struct {
 
 func parseDuration(text string) (duration, error) {
 	bad := func() (duration, error) {
-		return duration{}, fmt.Errorf("%s is not a duration like P1DT2H30M", short(text))
+		return duration{}, fmt.Errorf("%s is not a duration like P1DT2H30M", excerpt.Quote(text))
 	}
 	rest, negative := strings.CutPrefix(text, "-")
 	rest, ok := strings.CutPrefix(rest, "P")

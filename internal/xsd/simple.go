@@ -6,6 +6,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"testbench/internal/excerpt"
 	"testbench/internal/xmlstream"
 )
 
@@ -145,7 +146,7 @@ func (t *SimpleType) parse(text string, names scope) (Value, error) {
 	case Atomic:
 		v, err = parsePrimitive(t.primitive, text, names)
 		if err == nil && t.lexical != nil && !t.lexical(text) || err != nil && t.primitive <= doubleType {
-			err = fmt.Errorf("%s is not %s", short(text), t.Words())
+			err = fmt.Errorf("%s is not %s", excerpt.Quote(text), t.Words())
 		}
 	case List:
 		v.isList = true
@@ -172,7 +173,7 @@ func (t *SimpleType) parse(text string, names scope) (Value, error) {
 			if len(t.Members) == 1 {
 				return v, first
 			}
-			return v, fmt.Errorf("%s is none of what may stand there: %s", short(text), t.memberWords())
+			return v, fmt.Errorf("%s is none of what may stand there: %s", excerpt.Quote(text), t.memberWords())
 		}
 	}
 	if err != nil {
@@ -203,14 +204,14 @@ func (t *SimpleType) facets(text string, v Value) error {
 			}
 		}
 		if !held {
-			return fmt.Errorf("%s does not match the pattern %s", short(text), patternWords(alternatives))
+			return fmt.Errorf("%s does not match the pattern %s", excerpt.Quote(text), patternWords(alternatives))
 		}
 	}
 	if t.values != nil && !t.isEnumerated(text, v) {
 		if len(t.Enumeration) == 1 {
-			return fmt.Errorf("%s is not %s", short(text), short(t.Enumeration[0].Text))
+			return fmt.Errorf("%s is not %s", excerpt.Quote(text), excerpt.Quote(t.Enumeration[0].Text))
 		}
-		return fmt.Errorf("%s is not one of %s", short(text), t.EnumerationWords(12))
+		return fmt.Errorf("%s is not one of %s", excerpt.Quote(text), t.EnumerationWords(12))
 	}
 	if t.Length != nil || t.MinLength != nil || t.MaxLength != nil {
 		if err := t.checkLength(text, v); err != nil {
@@ -225,10 +226,10 @@ func (t *SimpleType) facets(text string, v Value) error {
 	if t.TotalDigits != nil || t.FractionDigits != nil {
 		total, fraction := v.decimal.digits()
 		if t.FractionDigits != nil && fraction > *t.FractionDigits {
-			return fmt.Errorf("%s has %s after the point, %s allowed", short(text), count(fraction, "digit"), only(*t.FractionDigits))
+			return fmt.Errorf("%s has %s after the point, %s allowed", excerpt.Quote(text), count(fraction, "digit"), only(*t.FractionDigits))
 		}
 		if t.TotalDigits != nil && total > *t.TotalDigits {
-			return fmt.Errorf("%s has %s, %s allowed", short(text), count(total, "digit"), only(*t.TotalDigits))
+			return fmt.Errorf("%s has %s, %s allowed", excerpt.Quote(text), count(total, "digit"), only(*t.TotalDigits))
 		}
 	}
 	return nil
@@ -273,14 +274,14 @@ func (t *SimpleType) checkLength(text string, v Value) error {
 	}
 	switch {
 	case t.Length != nil && length != *t.Length:
-		return fmt.Errorf("%s has %s, not exactly %d", short(text), count(length, unit), *t.Length)
+		return fmt.Errorf("%s has %s, not exactly %d", excerpt.Quote(text), count(length, unit), *t.Length)
 	case t.MinLength != nil && length < *t.MinLength:
 		if length == 0 && t.Variety == Atomic {
 			return fmt.Errorf("it is empty, at least %s is needed", count(*t.MinLength, unit))
 		}
-		return fmt.Errorf("%s has %s, at least %d needed", short(text), count(length, unit), *t.MinLength)
+		return fmt.Errorf("%s has %s, at least %d needed", excerpt.Quote(text), count(length, unit), *t.MinLength)
 	case t.MaxLength != nil && length > *t.MaxLength:
-		return fmt.Errorf("%s has %s, at most %d allowed", short(text), count(length, unit), *t.MaxLength)
+		return fmt.Errorf("%s has %s, at most %d allowed", excerpt.Quote(text), count(length, unit), *t.MaxLength)
 	}
 	return nil
 }
@@ -300,7 +301,7 @@ func (t *SimpleType) checkRange(text string, v Value) error {
 			continue
 		}
 		if order, ok := v.compare(b.bound.value); !ok || !b.holds(order) {
-			return fmt.Errorf("%s %s%s", short(text), b.words, b.bound.Text)
+			return fmt.Errorf("%s %s%s", excerpt.Quote(text), b.words, b.bound.Text)
 		}
 	}
 	return nil

@@ -1,6 +1,10 @@
 package xsd
 
-import "strings"
+import (
+	"strings"
+
+	"testbench/internal/excerpt"
+)
 
 // Attributes.
 
@@ -83,7 +87,7 @@ func (v *Validator) attribute(attrs attributesOf, i int, a *Attribute, fixed *st
 	}
 	if fixed != nil {
 		if wanted, err := a.Type.parse(*fixed, nil); err == nil && !wanted.same(value) {
-			v.faultAt(v.placeOf(attrs, i), v.path()+"."+a.Name.Local, "%s must be %s", short(text), short(*fixed))
+			v.faultAt(v.placeOf(attrs, i), v.path()+"."+a.Name.Local, "%s must be %s", excerpt.Quote(text), excerpt.Quote(*fixed))
 		}
 	}
 	if a.Type.mayIdentify() {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 
+	"testbench/internal/excerpt"
 	"testbench/internal/xmlstream"
 )
 
@@ -130,7 +131,7 @@ func (v *Validator) characters(text []byte) {
 	}
 	if !xmlstream.IsBlank(text) && !f.hasText {
 		f.hasText = true
-		v.fault("%s holds elements, but here is the text %s", v.names[len(v.names)-1].Local, short(strings.TrimSpace(string(text))))
+		v.fault("%s holds elements, but here is the text %s", v.names[len(v.names)-1].Local, excerpt.Quote(strings.TrimSpace(string(text))))
 	}
 }
 
@@ -149,7 +150,7 @@ func (v *Validator) end() {
 		if f.model != nil && f.decl != nil && f.decl.Fixed != nil && f.state.begun {
 			v.fault("%s has a fixed value and cannot hold elements", f.decl.Name.Local)
 		} else if f.model != nil && f.decl != nil && f.decl.Fixed != nil && f.hasText && string(v.text[f.text:]) != *f.decl.Fixed {
-			v.fault("%s must be %s", short(string(v.text[f.text:])), short(*f.decl.Fixed))
+			v.fault("%s must be %s", excerpt.Quote(string(v.text[f.text:])), excerpt.Quote(*f.decl.Fixed))
 		}
 	}
 	if len(v.scopes) > 0 || f.tables != nil {
@@ -205,7 +206,7 @@ func (v *Validator) simpleValue(f *frame) (Value, string, bool) {
 	}
 	if f.decl != nil && f.decl.Fixed != nil {
 		if wanted, err := f.simple.parse(*f.decl.Fixed, v.lookup); err == nil && !wanted.same(value) {
-			v.faultAt(f.at, v.path(), "%s must be %s", short(text), short(*f.decl.Fixed))
+			v.faultAt(f.at, v.path(), "%s must be %s", excerpt.Quote(text), excerpt.Quote(*f.decl.Fixed))
 		}
 	}
 	if f.simple.mayIdentify() {

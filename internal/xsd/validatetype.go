@@ -2,6 +2,8 @@ package xsd
 
 import (
 	"strings"
+
+	"testbench/internal/excerpt"
 )
 
 // instanceType takes the type that xsi:type names (Part 1, 3.3.4).
@@ -68,7 +70,7 @@ func (v *Validator) instanceNil(f *frame, text string) {
 	case text == "true" || text == "1":
 		f.isNil = true
 		if f.decl.Fixed != nil {
-			v.fault("%s has the fixed value %s and cannot be nil", f.decl.Name.Local, short(*f.decl.Fixed))
+			v.fault("%s has the fixed value %s and cannot be nil", f.decl.Name.Local, excerpt.Quote(*f.decl.Fixed))
 		}
 	}
 }

@@ -7,6 +7,8 @@ import (
 	"math"
 	"strconv"
 	"strings"
+
+	"testbench/internal/excerpt"
 )
 
 // primitive is one of the primitive datatypes (Part 2, 3.2).
@@ -119,12 +121,12 @@ func parsePrimitive(p primitive, text string, names scope) (Value, error) {
 		case "false", "0":
 			v.key = "false"
 		default:
-			return v, fmt.Errorf("%s is not a boolean: true, false, 1 or 0", short(text))
+			return v, fmt.Errorf("%s is not a boolean: true, false, 1 or 0", excerpt.Quote(text))
 		}
 	case decimalType:
 		var ok bool
 		if v.decimal, ok = parseDecimal(text); !ok {
-			return v, fmt.Errorf("%s is not a decimal number", short(text))
+			return v, fmt.Errorf("%s is not a decimal number", excerpt.Quote(text))
 		}
 	case floatType, doubleType:
 		if v.float, err = parseFloat(p, text); err != nil {
@@ -145,19 +147,19 @@ func parsePrimitive(p primitive, text string, names scope) (Value, error) {
 	case hexBinaryType:
 		decoded, err := hex.DecodeString(text)
 		if err != nil {
-			return v, fmt.Errorf("%s is not hexadecimal: pairs of 0 to 9 and A to F", short(text))
+			return v, fmt.Errorf("%s is not hexadecimal: pairs of 0 to 9 and A to F", excerpt.Quote(text))
 		}
 		v.key, v.length = string(decoded), len(decoded)
 	case base64BinaryType:
 		decoded, err := base64.StdEncoding.Strict().DecodeString(strings.ReplaceAll(text, " ", ""))
 		if err != nil {
-			return v, fmt.Errorf("%s is not Base64", short(text))
+			return v, fmt.Errorf("%s is not Base64", excerpt.Quote(text))
 		}
 		v.key, v.length = string(decoded), len(decoded)
 	case anyURIType:
 		v.length = -1
 		if !isURI(text) {
-			return v, fmt.Errorf("%s is not a URI reference", short(text))
+			return v, fmt.Errorf("%s is not a URI reference", excerpt.Quote(text))
 		}
 	case qnameType, notationType:
 		prefix, local, qualified := strings.Cut(text, ":")
@@ -165,13 +167,13 @@ func parsePrimitive(p primitive, text string, names scope) (Value, error) {
 			prefix, local = "", text
 		}
 		if !isNCName(local) || qualified && !isNCName(prefix) {
-			return v, fmt.Errorf("%s is not a qualified name", short(text))
+			return v, fmt.Errorf("%s is not a qualified name", excerpt.Quote(text))
 		}
 		space := ""
 		if names != nil {
 			var known bool
 			if space, known = names.Lookup(prefix); !known {
-				return v, fmt.Errorf("the prefix of %s is not declared there", short(text))
+				return v, fmt.Errorf("the prefix of %s is not declared there", excerpt.Quote(text))
 			}
 		}
 		v.key = space + "\x00" + local
@@ -225,7 +227,7 @@ func parseFloat(p primitive, text string) (float64, error) {
 		}
 	}
 	if !isDecimal(mantissa) {
-		return 0, fmt.Errorf("%s is not a floating-point number", short(text))
+		return 0, fmt.Errorf("%s is not a floating-point number", excerpt.Quote(text))
 	}
 	bits := 64
 	if p == floatType {
@@ -330,13 +332,4 @@ func (d decimal) digits() (total, fraction int) {
 		total = max(len(strings.TrimLeft(d.fraction, "0")), len(d.fraction))
 	}
 	return total, len(d.fraction)
-}
-
-// short quotes a text for a message.
-func short(text string) string {
-	const most = 60
-	if runes := []rune(text[:min(len(text), 4*most)]); len(runes) > most {
-		return strconv.Quote(string(runes[:most])) + "…"
-	}
-	return strconv.Quote(text)
 }

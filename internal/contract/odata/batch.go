@@ -14,6 +14,7 @@ import (
 	"strings"
 
 	"testbench/internal/document"
+	"testbench/internal/excerpt"
 )
 
 // BatchPart is one request of a batch.
@@ -196,7 +197,7 @@ func readInner(content []byte) (*BatchAnswer, error) {
 	words := strings.SplitN(strings.TrimSpace(string(line)), " ", 3)
 	a := &BatchAnswer{Header: http.Header{}}
 	if len(words) < 2 || !strings.HasPrefix(words[0], "HTTP/") {
-		return nil, fmt.Errorf("a part of the batch is no HTTP answer, but begins with %q", firstWords(string(line)))
+		return nil, fmt.Errorf("a part of the batch is no HTTP answer, but begins with %s", excerpt.Quote(string(line)))
 	}
 	if _, err := fmt.Sscan(words[1], &a.Status); err != nil {
 		return nil, fmt.Errorf("a part of the batch has no status, but %q", words[1])
@@ -222,13 +223,6 @@ func readInner(content []byte) (*BatchAnswer, error) {
 		a.Body = bytes.TrimRight(rest, "\r\n")
 	}
 	return a, nil
-}
-
-func firstWords(text string) string {
-	if len(text) > 60 {
-		return strings.ToValidUTF8(text[:60], "")
-	}
-	return strings.TrimSpace(text)
 }
 
 func readJSONBatch(body []byte) ([]BatchAnswer, error) {
