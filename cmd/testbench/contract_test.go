@@ -138,7 +138,7 @@ func TestBadContracts(t *testing.T) {
 		{"survey c/doctype.wsdl", 2, "c/doctype.wsdl:1:1: not well-formed XML: it has a DOCTYPE, which is refused"},
 		{"survey c/deep.wsdl", 2, "elements are nested deeper than 1000"},
 		{"survey c/token.wsdl", 2, "larger than 64 MiB"},
-		{"survey c/plain.wsdl", 2, `c/plain.wsdl:1:1: not well-formed XML: it does not begin with < as XML does, but with "moisture,hmf\\n17.4,12\\n"`},
+		{"survey c/plain.wsdl", 2, `c/plain.wsdl:1:1: not well-formed XML: it does not begin with < as XML does, but with "moisture,hmf\n17.4,12\n"`},
 		{"survey c/empty.wsdl", 2, "c/empty.wsdl:1:1: not well-formed XML: it is empty"},
 		{"survey c/noservice.wsdl", 0, "it has no service, so it says no address"},
 		{"draft c/noservice.wsdl GradeLot", 2, "has no service with a port"},
