@@ -379,17 +379,11 @@ var (
 	htmlTitle   = regexp.MustCompile(`(?is)<title[^>]*>([^<]+)`)
 )
 
-// headingRunes are more than a heading that tells an error has.
-const headingRunes = 200
-
 // htmlText is what a page for people says first.
 func htmlText(body string) string {
 	for _, form := range []*regexp.Regexp{htmlHeading, htmlTitle} {
 		if m := form.FindStringSubmatch(body); m != nil {
 			if text := strings.Join(strings.Fields(htmlTags.ReplaceAllString(m[1], " ")), " "); text != "" {
-				if runes := []rune(text); len(runes) > headingRunes {
-					text = string(runes[:headingRunes]) + "…"
-				}
 				return text
 			}
 		}

@@ -13,8 +13,9 @@ import (
 	"unicode/utf8"
 )
 
-// depth is how many encodings may lie around a secret, one inside another.
-const depth = 3
+// depth is how many encodings may lie around a secret, one inside another: three, and that of
+// the message which they stand in.
+const depth = 4
 
 // plain is a text that was decoded, or one as it came, which has no place.
 type plain struct {
@@ -433,11 +434,14 @@ func (m *Masker) pairs16(s string, run span, look func(*plain)) {
 			l.places = append(l.places, i)
 		}
 	}
-	out := make([]byte, len(l.places)/2)
-	for i := range out {
-		out[i], _ = hexByte(string([]byte{s[l.at(2*i)], s[l.at(2*i+1)]}))
+	for begin := range 2 { // a digit that belongs to a word may stand before them
+		l.places = l.places[begin:]
+		out := make([]byte, len(l.places)/2)
+		for i := range out {
+			out[i], _ = hexByte(string([]byte{s[l.at(2*i)], s[l.at(2*i+1)]}))
+		}
+		m.bytes(out, func(i int) span { return span{l.at(2 * i), l.at(2*i+1) + 1} }, look)
 	}
-	m.bytes(out, func(i int) span { return span{l.at(2 * i), l.at(2*i+1) + 1} }, look)
 }
 
 // bytes looks into what of decoded bytes is text, in UTF-8 or UTF-16. letters gives what a

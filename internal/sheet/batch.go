@@ -14,6 +14,7 @@ import (
 
 	"testbench/internal/contract/odata"
 	"testbench/internal/document"
+	"testbench/internal/excerpt"
 	"testbench/internal/exchange"
 	"testbench/internal/login"
 	"testbench/internal/request"
@@ -309,7 +310,7 @@ func (b *batching) judge(answers []odata.BatchAnswer, whole *exchange.Record, nu
 func (b *batching) unanswered(answers []odata.BatchAnswer) string {
 	for _, a := range answers {
 		if a.Status >= 400 {
-			return fmt.Sprintf("the service did not answer it: the batch ended, or its change set was undone, at an answer %d: %s", a.Status, strings.TrimSpace(string(a.Body[:min(len(a.Body), 200)])))
+			return fmt.Sprintf("the service did not answer it: the batch ended, or its change set was undone, at an answer %d: %s", a.Status, excerpt.Quote(strings.TrimSpace(string(a.Body))))
 		}
 	}
 	return "the service did not answer it"

@@ -147,7 +147,7 @@ func (r *Reader) piece(b []byte, i, clean int, out []byte, copied bool) (Kind, i
 func (r *Reader) scanOutside(b []byte) (Kind, int, error) {
 	i := blanks(b, 0)
 	if i < len(b) && b[i] != '<' {
-		if len(b)-i < 100 && !r.eof {
+		if len(b)-i < excerpt.Most && !r.eof {
 			return None, i, nil
 		}
 		if r.rooted {
