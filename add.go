@@ -410,15 +410,14 @@ func (d *adder) example() error {
 		logins = append(logins, s.Name)
 	}
 	for _, f := range e.Fields {
-		if f.In == "path" {
+		if f.In == "path" && f.Default != "" {
 			d.added.Notes = append(d.added.Notes, fmt.Sprintf("%q looks like an identifier: it is the field %s, and %q where nothing is filled in", f.Default, f.Name, f.Default))
 		}
 	}
 	if e.Body != "" {
 		ending := map[document.Format]string{document.JSON: ".json", document.XML: ".xml"}[document.FormatOf(e.BodyType, []byte(e.Body))]
 		name := path.Join("data", d.a.Name+"-"+e.Operation+ending)
-		// What looks like a place for a value is meant as it stands.
-		if err := d.copy(name, []byte(strings.ReplaceAll(e.Body, "${", "$${"))); err != nil {
+		if err := d.copy(name, []byte(e.Body)); err != nil {
 			return err
 		}
 		d.added.Notes = append(d.added.Notes, fmt.Sprintf("its body is kept: `testbench call %s/%s -body %s` sends it", d.a.Name, e.Operation, name))

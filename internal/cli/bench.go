@@ -189,7 +189,7 @@ func (s *session) demo(ctx context.Context, o *demoOptions) (int, error) {
 	defer func() { _ = result.Close() }()
 	s.summary(result)
 	reportFile := filepath.Join(dir, "report.html")
-	if err := report.WriteFile(reportFile, result.Finished, s.masker); err != nil {
+	if err := report.WriteFile(reportFile, result.Finished, report.Options{Masker: s.masker}); err != nil {
 		return 0, err
 	}
 	asPlanned := ctx.Err() == nil

@@ -148,8 +148,8 @@ var forms = map[string][]form{
 		{"", always, take("most json bench")},
 	},
 	"report": {
-		{"with -gather", with("gather"), take("gather out json")},
-		{"", always, take("out json bench")},
+		{"with -gather", with("gather"), take("gather out full json")},
+		{"", always, take("out full json bench")},
 	},
 	"schema": the(""),
 	"handover": {

@@ -15,6 +15,7 @@ import (
 type reportOptions struct {
 	out    list
 	gather bool
+	full   bool
 }
 
 func reportCommand() *command {
@@ -23,6 +24,7 @@ func reportCommand() *command {
 		options: func(f *flag.FlagSet) any {
 			o := &reportOptions{}
 			f.Var(&o.out, "out", "a report into a `file`: "+report.Endings+"; may stand several times")
+			f.BoolVar(&o.full, "full", false, "show cookies and tokens that steps received in .html and .har too; without it they are masked there")
 			f.BoolVar(&o.gather, "gather", false, "put the shares of a run together, as they were written with -out FILE.json")
 			return o
 		},
@@ -32,6 +34,10 @@ func reportCommand() *command {
 }
 
 func (s *session) report(o *reportOptions, args []string) (int, error) {
+	s.full = o.full
+	if o.full && len(o.out) == 0 {
+		return 0, usagef("name the file: -full -out report.html", "-full is about what is written into .html and .har files, and no -out is there")
+	}
 	if err := reportNames(o.out); err != nil {
 		return 0, err
 	}
@@ -197,7 +203,7 @@ func reportNames(files []string) error {
 // writeReports writes a run into files.
 func (s *session) writeReports(files []string, run history.Finished) error {
 	for _, file := range files {
-		if err := report.WriteFile(file, run, s.masker); err != nil {
+		if err := report.WriteFile(file, run, report.Options{Masker: s.masker, Full: s.full}); err != nil {
 			return fmt.Errorf("the report: %w", err)
 		}
 		s.tell.note("written: %s", file)

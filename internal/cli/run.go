@@ -53,7 +53,7 @@ func runCommand() *command {
 			f.BoolVar(&o.dry, "dry", false, "show every request and send nothing")
 			f.Var(&o.out, "out", "a report into a `file`: "+report.Endings+"; may stand several times")
 			f.StringVar(&o.show, "show", "", "also show `what` was exchanged: sent, received or all")
-			f.BoolVar(&o.full, "full", false, "show bodies in full, however long, on a terminal too")
+			f.BoolVar(&o.full, "full", false, "show bodies in full, however long, on a terminal too, and cookies and tokens that steps received in .html and .har")
 			f.StringVar(&o.tell, "tell", "", "how much is told: steps, rows or falls (`what`; else by how many rows there are)")
 			f.IntVar(&o.jobs, "jobs", 1, "how many rows and sheets are at work side by side")
 			f.StringVar(&o.rate, "rate", "", "how many rows are begun in a time: 20/s, 100/min (`rows/time`)")

@@ -16,6 +16,7 @@ import (
 	"testbench/internal/keys"
 	"testbench/internal/reply"
 	"testbench/internal/request"
+	"testbench/internal/secret"
 	"testbench/internal/value"
 )
 
@@ -189,7 +190,24 @@ func (e *Env) do(ctx context.Context, r *exchange.Request) (*reply.Reply, error)
 	if record.Failure != nil {
 		return nil, &Error{Message: record.Failure.Message, Record: record, Cause: record.Failure}
 	}
-	return reply.Read(record), nil
+	re := reply.Read(record)
+	e.hideAnswered(re)
+	return re, nil
+}
+
+// hideAnswered masks what a login call gave: the cookies it set, and each token of its answer,
+// at whatever depth.
+func (e *Env) hideAnswered(re *reply.Reply) {
+	for _, set := range re.Record.Answer.SetOnWay {
+		for _, cookie := range set.Cookies {
+			e.Scope.Hide(cookie.Value)
+		}
+	}
+	secret.Leaves(re.Body, func(name string, leaf *document.Node) {
+		if text := leaf.Value().Text; secret.IsToken(name, text) {
+			e.Scope.Hide(text)
+		}
+	})
 }
 
 // text fills in one setting of a login.

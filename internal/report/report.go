@@ -4,6 +4,7 @@
 package report
 
 import (
+	"cmp"
 	_ "embed" // the schema
 	"errors"
 	"fmt"
@@ -65,17 +66,34 @@ func CheckName(name string) error {
 	return os.Remove(probe.Name())
 }
 
+// Options say what a report shows.
+type Options struct {
+	Masker *secret.Masker // may be nil
+	// Full shows in .har and .html what looks like a credential and is none of the bench's:
+	// cookies and tokens that steps received.
+	Full bool
+}
+
 // WriteFile writes a run in the format that the file's ending names, row by row.
-func WriteFile(name string, run history.Finished, masker *secret.Masker) error {
+func WriteFile(name string, run history.Finished, o Options) error {
 	if err := CheckName(name); err != nil {
 		return err
 	}
-	return safefile.Stream(name, 0o644, func(to io.Writer) error {
-		masked := secret.NewWriter(to, masker)
-		if err := formats[strings.ToLower(filepath.Ext(name))](masked, run); err != nil {
+	ending := strings.ToLower(filepath.Ext(name))
+	var seen *secret.Masker
+	if leaves[ending] && !o.Full {
+		var err error
+		if seen, err = received(run); err != nil {
 			return err
 		}
-		return masked.Close()
+	}
+	return safefile.Stream(name, 0o644, func(to io.Writer) error {
+		outer := secret.NewWriter(to, o.Masker)
+		masked := secret.NewWriter(outer, seen)
+		if err := formats[ending](masked, run); err != nil {
+			return err
+		}
+		return cmp.Or(masked.Close(), outer.Close())
 	})
 }
 

@@ -58,7 +58,7 @@ func TestReports(t *testing.T) {
 	run := result(t)
 	for _, name := range []string{"r.html", "r.xml", "r.json", "r.har", "r.md", "r.ndjson", "r.csv"} {
 		file := filepath.Join(dir, name)
-		require.NoError(t, report.WriteFile(file, run.Memory(), run.Masker))
+		require.NoError(t, report.WriteFile(file, run.Memory(), report.Options{Masker: run.Masker}))
 		data, err := os.ReadFile(file)
 		require.NoError(t, err)
 		text := string(data)
@@ -154,7 +154,7 @@ func TestReports(t *testing.T) {
 		}
 	}
 	assert.ErrorContains(t, report.CheckName("x.doc"), "the ending says the format")
-	assert.Error(t, report.WriteFile(filepath.Join(dir, "no", "folder.html"), run.Memory(), run.Masker))
+	assert.Error(t, report.WriteFile(filepath.Join(dir, "no", "folder.html"), run.Memory(), report.Options{Masker: run.Masker}))
 }
 
 // No cell of an export is a formula.

@@ -55,6 +55,13 @@ func (m *Masker) Hide(secret string) {
 			m.add(text)
 		}
 	}
+	if IsJWT(secret) { // each part of it may be told alone
+		for part := range strings.SplitSeq(secret, ".") {
+			if len(part) >= longLine {
+				m.add(part)
+			}
+		}
+	}
 	// A key of many lines may be quoted in part, and output is masked by line.
 	for line := range strings.Lines(secret) {
 		if line = strings.TrimSpace(line); len(line) >= longLine {

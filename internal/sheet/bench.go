@@ -236,7 +236,7 @@ var siteKeys = []key[Site]{
 	{"set", "values by name", func(r *reader, s *Site, n *yamlfile.Node) {
 		for _, e := range r.entries(n, "set") {
 			r.identifier(e.Key, "a value")
-			s.Set = append(s.Set, request.Field{Name: e.Key.Text, Value: r.tree(e.Value)})
+			s.Set = append(s.Set, request.Field{Name: e.Key.Text, Value: r.named(e)})
 		}
 	}},
 	{"guard", "reading: nothing that could write is sent", func(r *reader, s *Site, n *yamlfile.Node) {

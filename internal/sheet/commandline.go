@@ -11,6 +11,7 @@ import (
 	"mvdan.cc/sh/v3/shell"
 
 	"testbench/internal/document"
+	"testbench/internal/secret"
 )
 
 // options of the two clients whose command lines stand in documentation: those that take
@@ -248,7 +249,7 @@ func (e *Example) header(prefix, name, text string) {
 		}
 	case strings.EqualFold(name, "Authorization") && hasWord:
 		e.Secrets = append(e.Secrets, ExampleSecret{Name: prefix + "token", Header: name, Word: word, Text: credential})
-	case strings.EqualFold(name, "Authorization") || looksSecret(name, text):
+	case strings.EqualFold(name, "Authorization") || secret.IsCredential(name, text):
 		e.Secrets = append(e.Secrets, ExampleSecret{Name: prefix + identifier(name), Header: name, Text: text})
 	default:
 		e.Fields = append(e.Fields, e.field(ExampleField{In: "headers", Wire: name, Name: identifier(name), Default: text}))
@@ -282,20 +283,44 @@ func (e *Example) body(prefix, mediaType, body string) {
 			return
 		}
 	}
-	e.Body = body
+	// What looks like a place for a value is meant as it stands; what looks like a credential
+	// becomes one.
+	e.Body = strings.ReplaceAll(body, "${", "$${")
 	e.BodyType = mediaType
+	if root, _, err := document.Read(mediaType, []byte(body)); err == nil {
+		secret.Leaves(root, func(name string, leaf *document.Node) {
+			if text := leaf.Value().Text; secret.IsCredential(name, text) {
+				sealed := e.seal(prefix, name, text)
+				m := &secret.Masker{}
+				m.Hide(text)
+				e.Body = strings.ReplaceAll(m.Text(e.Body), secret.Mask, "${sealed."+sealed+"}")
+				e.Notes = append(e.Notes, fmt.Sprintf("%s looks like a secret: ${sealed.%s} stands for it in the body", name, sealed))
+			}
+		})
+	}
 	if mediaType != "" {
 		e.Fields = append(e.Fields, ExampleField{In: "headers", Wire: "Content-Type", Name: "content_type", Default: mediaType})
 	}
 }
 
-func (e *Example) bodyField(prefix, in, wire string, v *document.Node) {
-	if looksSecret(wire, v.Text) {
-		name := prefix + identifier(wire)
-		if slices.ContainsFunc(e.Secrets, func(s ExampleSecret) bool { return s.Name == name }) {
-			name += "_field"
+// seal takes up a secret that no login sends, and gives its name.
+func (e *Example) seal(prefix, wire, text string) string {
+	name := prefix + identifier(wire)
+	for _, s := range e.Secrets {
+		if s.Text == text {
+			return s.Name
 		}
-		e.Secrets = append(e.Secrets, ExampleSecret{Name: name, Text: v.Text, Loose: true})
+	}
+	for slices.ContainsFunc(e.Secrets, func(s ExampleSecret) bool { return s.Name == name }) {
+		name += "_field"
+	}
+	e.Secrets = append(e.Secrets, ExampleSecret{Name: name, Text: text, Loose: true})
+	return name
+}
+
+func (e *Example) bodyField(prefix, in, wire string, v *document.Node) {
+	if secret.IsCredential(wire, v.Text) {
+		name := e.seal(prefix, wire, v.Text)
 		e.Notes = append(e.Notes, fmt.Sprintf("%s looks like a secret and is not kept in the bench: fill it in as %s='${sealed.%s}'", wire, wire, name))
 		e.Fields = append(e.Fields, ExampleField{In: in, Wire: wire, Name: wire})
 		return

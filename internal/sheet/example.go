@@ -9,6 +9,7 @@ import (
 
 	"testbench/internal/document"
 	"testbench/internal/rule"
+	"testbench/internal/secret"
 	"testbench/internal/value"
 	"testbench/internal/yamlfile"
 )
@@ -45,27 +46,11 @@ type ExampleSecret struct {
 }
 
 var (
-	// secretNames are names of parameters that hold credentials.
-	secretNames = regexp.MustCompile(`(?i)(^|[^a-z])(api[-_]?key|key|token|secret|password|passwd|pwd|signature|sig|auth|access[-_]?token|code)$`)
 	// idForm is a path piece that looks like an identifier: it has a digit, or is
 	// written as hexadecimal or Base64 are.
 	idForm      = regexp.MustCompile(`^([A-Za-z]{0,6}[-_]?[0-9][0-9A-Za-z._-]*|[0-9a-fA-F]{8}(-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12})$`)
 	versionForm = regexp.MustCompile(`^v[0-9]+(\.[0-9]+)*$`)
-	longKeyForm = regexp.MustCompile(`^[A-Za-z0-9_\-+/=]{24,}$`)
 )
-
-// looksSecret says whether a parameter holds a credential: by its name, or by a
-// value that is long and of mixed letters and digits.
-func looksSecret(name, text string) bool {
-	if text == "" {
-		return false
-	}
-	if secretNames.MatchString(name) && len(text) >= 6 {
-		return true
-	}
-	return longKeyForm.MatchString(text) && strings.ContainsAny(text, "0123456789") && strings.ContainsAny(text, "abcdefghijklmnopqrstuvwxyz") &&
-		strings.ContainsAny(text, "ABCDEFGHIJKLMNOPQRSTUVWXYZ")
-}
 
 // identifier makes a name that placeholders can have.
 func identifier(text string) string {
@@ -107,7 +92,7 @@ func ReadExample(service, address string) (*Example, error) {
 			e.Secrets = append(e.Secrets, ExampleSecret{Name: prefix + "password", Text: password, Password: true})
 		}
 	}
-	e.path(u)
+	e.path(prefix, u)
 	taken := map[string]bool{}
 	for pair := range strings.SplitSeq(u.RawQuery, "&") {
 		wire, text, _ := strings.Cut(pair, "=")
@@ -120,7 +105,7 @@ func ReadExample(service, address string) (*Example, error) {
 			continue
 		}
 		taken[wire] = true
-		if looksSecret(wire, text) {
+		if secret.IsCredential(wire, text) {
 			e.Secrets = append(e.Secrets, ExampleSecret{Name: prefix + identifier(wire), Wire: wire, Text: text})
 			continue
 		}
@@ -155,7 +140,7 @@ func (e *Example) field(f ExampleField) ExampleField {
 
 // path splits the path: what looks like an identifier becomes a parameter, and the
 // operation begins at the last piece before the first of them.
-func (e *Example) path(u *url.URL) {
+func (e *Example) path(prefix string, u *url.URL) {
 	pieces := strings.Split(strings.Trim(u.EscapedPath(), "/"), "/")
 	if len(pieces) == 1 && pieces[0] == "" {
 		e.Address, e.Path = u.Scheme+"://"+u.Host, ""
@@ -163,7 +148,7 @@ func (e *Example) path(u *url.URL) {
 	}
 	first := len(pieces) - 1
 	for i, piece := range pieces {
-		if isIdentifier(piece) && i > 0 {
+		if (isIdentifier(piece) || secret.IsCredential("", piece)) && i > 0 {
 			first = i - 1
 			break
 		}
@@ -178,7 +163,7 @@ func (e *Example) path(u *url.URL) {
 		if dot := strings.LastIndexByte(text, '.'); dot > 0 && len(text)-dot <= 6 && !strings.ContainsAny(text[dot:], "0123456789") {
 			bare, extension = text[:dot], text[dot:]
 		}
-		if !isIdentifier(text) && !isIdentifier(bare) {
+		if !isIdentifier(text) && !isIdentifier(bare) && !secret.IsCredential("", bare) {
 			e.Operation = identifier(bare)
 			continue
 		}
@@ -189,7 +174,13 @@ func (e *Example) path(u *url.URL) {
 		if names[name]++; names[name] > 1 {
 			name = fmt.Sprintf("%s_%d", name, names[name])
 		}
-		e.Fields = append(e.Fields, e.field(ExampleField{In: "path", Wire: name, Name: name, Default: bare}))
+		field := e.field(ExampleField{In: "path", Wire: name, Name: name, Default: bare})
+		if secret.IsCredential("", bare) {
+			sealed := e.seal(prefix, name, bare)
+			field = ExampleField{In: "path", Wire: name, Name: name}
+			e.Notes = append(e.Notes, fmt.Sprintf("a piece of the path looks like a secret and is not kept in the bench: fill it in as %s='${sealed.%s}'", name, sealed))
+		}
+		e.Fields = append(e.Fields, field)
 		pieces[i] = "{" + name + "}" + extension
 	}
 	e.Address = u.Scheme + "://" + u.Host

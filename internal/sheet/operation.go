@@ -204,6 +204,7 @@ func (r *reader) finishParameter(d *description, p *parameter) {
 		if one.tree == nil {
 			continue
 		}
+		r.remarkCredential(p.Name, one.at)
 		*one.into = one.tree.Known(schema.Unknown)
 		if len(one.tree.Holes()) > 0 {
 			d.filled = append(d.filled, filledParameter{p.In, p.Wire, one.tree, one.isFixed})

@@ -21,6 +21,7 @@ import (
 	"testbench/internal/path"
 	"testbench/internal/request"
 	"testbench/internal/rule"
+	"testbench/internal/secret"
 	"testbench/internal/value"
 	"testbench/internal/yamlfile"
 )
@@ -284,7 +285,7 @@ func (r *reader) tree(n *yamlfile.Node) *request.Tree {
 			}
 		}
 		for _, e := range n.Entries {
-			t.Fields = append(t.Fields, request.Field{Name: e.Key.Text, Value: r.tree(e.Value), Line: e.Key.Line})
+			t.Fields = append(t.Fields, request.Field{Name: e.Key.Text, Value: r.named(e), Line: e.Key.Line})
 		}
 	default:
 		if n.Text == "null" && !n.Quoted && !n.Block {
@@ -297,11 +298,26 @@ func (r *reader) tree(n *yamlfile.Node) *request.Tree {
 	return t
 }
 
+// named reads the value that a name has, and remarks on a credential that stands there as
+// anybody can read it.
+func (r *reader) named(e yamlfile.Entry) *request.Tree {
+	r.remarkCredential(e.Key.Text, e.Value)
+	return r.tree(e.Value)
+}
+
+func (r *reader) remarkCredential(name string, n *yamlfile.Node) {
+	if n == nil || n.Kind != yamlfile.Scalar || strings.Contains(n.Text, "${") || !secret.IsCredential(name, n.Text) {
+		return
+	}
+	r.file.Remark(n, "%s looks like a credential, and whoever reads the file reads it: seal it (testbench secret set NAME), and write ${sealed.NAME} here", name)
+	r.file.Problems[len(r.file.Problems)-1].Source = "" // the line would tell it
+}
+
 // pairs reads names with values, for headers, query and forms.
 func (r *reader) pairs(n *yamlfile.Node, what string) []request.Pair {
 	var pairs []request.Pair
 	for _, e := range r.entries(n, what) {
-		t := r.tree(e.Value)
+		t := r.named(e)
 		if len(t.Fields) > 0 {
 			r.file.Report(e.Value, "write a single value, or a list to repeat the name", "%s %s cannot be a mapping", what, e.Key.Text)
 			continue

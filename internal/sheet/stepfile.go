@@ -121,7 +121,7 @@ var stepKeys = []key[Step]{
 	{"set", "values by name", func(r *reader, s *Step, n *yamlfile.Node) {
 		for _, e := range r.entries(n, "set") {
 			r.identifier(e.Key, "a value")
-			s.Set = append(s.Set, request.Field{Name: e.Key.Text, Value: r.tree(e.Value)})
+			s.Set = append(s.Set, request.Field{Name: e.Key.Text, Value: r.named(e)})
 		}
 	}},
 	{"work out", "values by name, from CEL", func(r *reader, s *Step, n *yamlfile.Node) {
