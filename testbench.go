@@ -77,7 +77,7 @@ func Open(dir string) (*Bench, error) {
 	if err != nil {
 		identity = ""
 	}
-	return &Bench{Dir: dir, inner: inner, Store: &secret.Store{Dir: filepath.Join(dir, "secrets"), Identity: identity},
+	return &Bench{Dir: dir, inner: inner, Store: &secret.Store{Dir: filepath.Join(dir, "secrets"), Identity: identity, Mine: secret.MineOf(dir, identity)},
 		keptDir: filepath.Join(dir, ".testbench", "kept")}, nil
 }
 

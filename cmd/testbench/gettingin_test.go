@@ -13,6 +13,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -545,7 +546,7 @@ func TestLockAndWithdraw(t *testing.T) {
 	assert.Contains(t, o.stderr, "copies that were made before, also those in version control, stay readable")
 	assert.Contains(t, mate.run("token", "k", "-bare").stderr, "is not sealed for your identity")
 	assert.Contains(t, p.run("secret", "share", key, "wrod").stderr, `did you mean "word"?`)
-	assert.Contains(t, p.run("secret", "set", "x", "-withdraw").stderr, "-withdraw has no effect in secret set and remove")
+	assert.Contains(t, p.run("secret", "set", "x", "-withdraw").stderr, "-withdraw has no effect in secret set")
 	// Tampered with, a sealed file is refused.
 	p.write("secrets/word.age", strings.Replace(p.read("secrets/word.age"), "\n-----END", "AAAA\n-----END", 1))
 	assert.Contains(t, bare().stderr, "damaged or was tampered with")
@@ -711,4 +712,56 @@ func TestLoginsOfASite(t *testing.T) {
 		assert.Equal(t, 0, o.status, o.all())
 		assert.Contains(t, o.stdout, shown, login)
 	}
+}
+
+// A secret that others can open is not replaced by the way; a colleague's own stands outside of
+// the bench, in place of the shared one of its name.
+func TestSecretsOfOnesOwn(t *testing.T) {
+	t.Parallel()
+	p := newPlace(t)
+	p.write("bench.yaml", "bench: b\nsites:\n  local: {}\nlogins:\n  l:\n    kind: key\n    key: ${sealed.clerk}\n    header: X-Key\n")
+	config := t.TempDir()
+	as := func(who, stdin string, args ...string) outcome {
+		q := *p
+		q.env = append(slices.Clone(p.env), "TESTBENCH_IDENTITY="+filepath.Join(config, who, "identity.txt"))
+		q.stdin = stdin
+		return q.run(args...)
+	}
+	o := as("ansel", "shared-secret-1", "secret", "set", "clerk")
+	require.Zero(t, o.status, o.all())
+	require.Zero(t, as("ansel", "shared-secret-2", "secret", "set", "clerk").status, "nobody else opens it")
+	require.Zero(t, as("bryony", "x-own-secret", "secret", "set", "made").status, "an identity of her own")
+	key := regexp.MustCompile(`age1[a-z0-9]+`).FindString(as("bryony", "", "secret", "list").stderr)
+
+	o = as("bryony", "hers", "secret", "set", "clerk")
+	assert.Equal(t, 2, o.status)
+	assert.Contains(t, o.stderr, "clerk is sealed for 1 key that you are not one of")
+	assert.Contains(t, o.stderr, "-mine keeps one for you alone; -replace replaces it for all")
+	require.Zero(t, as("bryony", "", "secret", "remove", "made").status)
+	require.Zero(t, as("ansel", "", "secret", "share", key).status)
+	for _, who := range []string{"ansel", "bryony"} {
+		o = as(who, "other", "secret", "set", "clerk")
+		assert.Equal(t, 2, o.status)
+		assert.Contains(t, o.stderr, "clerk is sealed for 1 key beside yours")
+	}
+	o = as("bryony", "her-own-secret", "secret", "set", "clerk", "-mine")
+	require.Zero(t, o.status, o.all())
+	assert.NotContains(t, o.stderr, p.dir, "it lies outside of the bench")
+	assert.Regexp(t, `clerk +every site.*yours alone\n`, as("bryony", "", "secret", "list").stdout)
+	assert.Contains(t, as("bryony", "", "secret", "list", "-json").stdout, `"mine": true`)
+	assert.Equal(t, "her-own-secret\n", as("bryony", "", "token", "l", "-bare").stdout)
+	assert.Equal(t, "shared-secret-2\n", as("ansel", "", "token", "l", "-bare").stdout)
+	require.Zero(t, as("bryony", "for-local", "secret", "set", "clerk", "-mine", "-site", "local").status)
+	assert.Equal(t, "for-local\n", as("bryony", "", "token", "l", "-bare", "-site", "local").stdout)
+	require.Zero(t, as("bryony", "", "secret", "remove", "clerk", "-mine", "-site", "local").status)
+	require.Zero(t, as("bryony", "", "secret", "remove", "clerk", "-mine").status)
+	assert.Equal(t, "shared-secret-2\n", as("bryony", "", "token", "l", "-bare").stdout)
+	require.Zero(t, as("bryony", "replaced-by-her", "secret", "set", "clerk", "-replace").status)
+	assert.Equal(t, "replaced-by-her\n", as("ansel", "", "token", "l", "-bare").stdout)
+	// Somebody at a terminal is asked.
+	q := *p
+	q.env = append(slices.Clone(p.env), "TESTBENCH_IDENTITY="+filepath.Join(config, "ansel", "identity.txt"))
+	said := q.onTerminal("(yes or no", "no\n", "testbench secret set clerk")
+	assert.Contains(t, said, "clerk was left as it is")
+	assert.Equal(t, "replaced-by-her\n", as("ansel", "", "token", "l", "-bare").stdout)
 }

@@ -93,7 +93,8 @@ var forms = map[string][]form{
 		{"lock and unlock", on("lock", "unlock"), take("bench")},
 		{"share of all secrets", func(u used) bool { return len(u.args) == 2 && u.args[0] == "share" }, take("bench withdraw")},
 		{"share", on("share"), take("bench site withdraw")},
-		{"set and remove", always, take("bench site")},
+		{"remove", on("remove"), take("bench site mine")},
+		{"set", always, take("bench site mine replace")},
 	},
 	"draft": {
 		{"with -json", with("json"), take("json only soap port answer", atSite, fetching)},

@@ -18,10 +18,12 @@ import (
 
 func secretCommand() *command {
 	return &command{name: "secret", group: "getting in", purpose: "seals passwords, keys and tokens in the bench", usage: "set NAME | list | remove NAME | share PUBLIC-KEY [NAME] | lock | unlock",
-		examples: []string{"testbench secret set clerk", "printf %s \"$PASSWORD\" | testbench secret set clerk -site live", "testbench secret list",
+		examples: []string{"testbench secret set clerk", "printf %s \"$PASSWORD\" | testbench secret set clerk -site live", "testbench secret set clerk -mine", "testbench secret list",
 			"testbench secret share age1…", "testbench secret share age1… clerk -withdraw", "testbench secret lock"},
 		options: func(f *flag.FlagSet) any {
 			o := &secretOptions{}
+			f.BoolVar(&o.mine, "mine", false, "set, remove: your own secret, kept outside of the bench, in place of the shared one of its name")
+			f.BoolVar(&o.replace, "replace", false, "set: replace a secret that others can open too, without asking")
 			f.BoolVar(&o.withdraw, "withdraw", false, "share: take the key away instead of adding it")
 			return o
 		},
@@ -31,7 +33,7 @@ func secretCommand() *command {
 }
 
 type secretOptions struct {
-	withdraw bool
+	withdraw, mine, replace bool
 }
 
 var secretWords = []string{"set", "list", "remove", "share", "lock", "unlock"}
@@ -65,7 +67,10 @@ func (s *session) secret(o *secretOptions, args []string) (int, error) {
 		if len(args) != 2 {
 			return 0, usagef("", "secret %s takes one name; a secret itself is never given on the command line, where others can read it", word)
 		}
-		return ExitHeld, s.changeSecret(store, word, args[1])
+		if o.mine {
+			store = store.Own()
+		}
+		return ExitHeld, s.changeSecret(store, word, args[1], o)
 	case "list":
 		return ExitHeld, s.listSecrets(store)
 	default:
@@ -73,11 +78,14 @@ func (s *session) secret(o *secretOptions, args []string) (int, error) {
 	}
 }
 
-func (s *session) changeSecret(store *secret.Store, word, name string) error {
+func (s *session) changeSecret(store *secret.Store, word, name string, o *secretOptions) error {
 	switch word {
 	case "set":
 		if err := secret.CheckName(name); err != nil {
 			return usagef("", "%v", err)
+		}
+		if err := s.mayReplace(store, name, o); err != nil {
+			return err
 		}
 		_, missing := os.Stat(store.Identity)
 		text, err := s.readSecret(name)
@@ -103,6 +111,29 @@ func (s *session) changeSecret(store *secret.Store, word, name string) error {
 			return err
 		}
 		s.tell.note("removed: %s; what was under version control stays in its past", file)
+	}
+	return nil
+}
+
+// mayReplace says whether a secret may be set: one that others can open, or that was sealed for
+// others alone, is replaced only where that is meant.
+func (s *session) mayReplace(store *secret.Store, name string, o *secretOptions) error {
+	keys, isMine, err := store.Sealed(s.common.site, name)
+	if err != nil || keys == 0 || keys == 1 && isMine || o.replace {
+		return err
+	}
+	is := fmt.Sprintf("%s is sealed for %s that you are not one of", name, count(keys, "key"))
+	if isMine {
+		is = fmt.Sprintf("%s is sealed for %s beside yours", name, count(keys-1, "key"))
+	}
+	f, ok := s.stdin.(*os.File)
+	if !ok || !term.IsTerminal(int(f.Fd())) {
+		return usagef("testbench secret set "+name+" -mine keeps one for you alone; -replace replaces it for all", "%s", is)
+	}
+	s.tell.prompt("%s; replace it for all of them? (yes or no; -mine keeps one for you alone): ", is)
+	var answer string
+	if _, err := fmt.Fscanln(f, &answer); err != nil || answer != "yes" {
+		return usagef("testbench secret set "+name+" -mine keeps one for you alone", "%s was left as it is", name)
 	}
 	return nil
 }
@@ -235,6 +266,14 @@ func (s *session) listSecrets(store *secret.Store) error {
 	if err != nil {
 		return err
 	}
+	own, err := store.Own().List()
+	if err != nil {
+		return err
+	}
+	for i := range own {
+		own[i].Mine = true
+	}
+	entries = append(own, entries...)
 	if s.common.json {
 		return jsonList(s.tell, entries)
 	}
@@ -248,7 +287,7 @@ func (s *session) listSecrets(store *secret.Store) error {
 		if site == "" {
 			site = "every site"
 		}
-		t.printf("%s  %s  %s\n", t.fit(e.Name, 20), t.fit(site, 12), e.Changed.Format("2006-01-02 15:04"))
+		t.printf("%s  %s  %s%s\n", t.fit(e.Name, 20), t.fit(site, 12), e.Changed.Format("2006-01-02 15:04"), map[bool]string{true: "  yours alone"}[e.Mine])
 	}
 	if key, err := store.PublicKey(false); err == nil {
 		t.note("your public key: %s", key)

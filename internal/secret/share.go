@@ -186,7 +186,7 @@ func (s *Store) change(edit func([]mate) ([]mate, error), name string) (int, err
 	// Everything is opened before anything is written.
 	opened := make([]string, len(entries))
 	for i, e := range entries {
-		file := s.files(e.Site, e.Name)[0]
+		file := s.file(e.Site, e.Name)
 		data, err := readBounded(file)
 		if err != nil {
 			return 0, err
@@ -203,7 +203,7 @@ func (s *Store) change(edit func([]mate) ([]mate, error), name string) (int, err
 		if err != nil {
 			return i, err
 		}
-		if err := s.seal(s.files(e.Site, e.Name)[0], opened[i], recipients); err != nil {
+		if err := s.seal(s.file(e.Site, e.Name), opened[i], recipients); err != nil {
 			return i, err
 		}
 	}

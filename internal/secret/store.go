@@ -2,6 +2,8 @@ package secret
 
 import (
 	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -33,6 +35,9 @@ const (
 type Store struct {
 	Dir      string // the folder of the sealed files
 	Identity string // the file of the user's identity
+	// Mine is the folder of the user's own secrets, outside of the bench: each stands in
+	// place of the one of its name that is shared. Empty for none.
+	Mine string
 	// Environ looks up environment variables; nil means os.LookupEnv.
 	Environ func(string) (string, bool)
 	// Passphrase asks for the passphrase of a locked identity; nil means that
@@ -70,9 +75,20 @@ func DefaultIdentity() (string, error) {
 	return filepath.Join(dir, "testbench", "identity.txt"), nil
 }
 
+// MineOf gives the folder of the user's own secrets for the bench in a folder: it lies beside
+// the identity. It gives "" without an identity.
+func MineOf(dir, identity string) string {
+	whole, err := filepath.Abs(dir)
+	if identity == "" || err != nil {
+		return ""
+	}
+	sum := sha256.Sum256([]byte(whole))
+	return filepath.Join(filepath.Dir(identity), "mine", filepath.Base(whole)+"-"+hex.EncodeToString(sum[:6]))
+}
+
 // Get returns a secret as the site sees it: from TESTBENCH_SEALED_NAME or the
-// file that TESTBENCH_SEALED_NAME_FILE names, else from the site's own sealed
-// file, else from the bench's. A secret that is nowhere is a *NotFoundError.
+// file that TESTBENCH_SEALED_NAME_FILE names, else from the user's own sealed files, else from
+// the site's, else from the bench's. A secret that is nowhere is a *NotFoundError.
 func (s *Store) Get(site, name string) (string, error) {
 	lookup := s.Environ
 	if lookup == nil {
@@ -122,12 +138,49 @@ func (s *Store) Has(site, name string) bool {
 	return false
 }
 
+// files are where a secret may be sealed, that of the user and of the site first.
 func (s *Store) files(site, name string) []string {
-	common := filepath.Join(s.Dir, name+extension)
-	if site == "" {
-		return []string{common}
+	var files []string
+	for _, dir := range []string{s.Mine, s.Dir} {
+		if dir != "" && site != "" {
+			files = append(files, filepath.Join(dir, site, name+extension))
+		}
+		if dir != "" {
+			files = append(files, filepath.Join(dir, name+extension))
+		}
 	}
-	return []string{filepath.Join(s.Dir, site, name+extension), common}
+	return files
+}
+
+// file is where Set seals a secret.
+func (s *Store) file(site, name string) string { return filepath.Join(s.Dir, site, name+extension) }
+
+// Own is the store of the user's own secrets of this bench.
+func (s *Store) Own() *Store { return s.Beside(s.Mine) }
+
+// Sealed tells how many keys open the secret as Set would replace it, and whether the user's
+// is one of them; 0 where it is not there.
+func (s *Store) Sealed(site, name string) (keys int, isMine bool, err error) {
+	file := s.file(site, name)
+	data, err := readBounded(file)
+	if errors.Is(err, fs.ErrNotExist) {
+		return 0, false, nil
+	}
+	if err != nil {
+		return 0, false, err
+	}
+	// The header has a line for each key (age-encryption.org/v1, "Recipient stanza").
+	header, _ := io.ReadAll(armor.NewReader(bytes.NewReader(data)))
+	for line := range bytes.Lines(header) {
+		if bytes.HasPrefix(line, []byte("---")) {
+			break
+		}
+		if bytes.HasPrefix(line, []byte("-> X25519 ")) {
+			keys++
+		}
+	}
+	_, wrong := s.open(file, data)
+	return max(keys, 1), wrong == nil, nil
 }
 
 func readBounded(file string) ([]byte, error) {
@@ -180,7 +233,7 @@ func (s *Store) Set(site, name, text string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	file := s.files(site, name)[0]
+	file := s.file(site, name)
 	return file, s.seal(file, text, recipients)
 }
 
@@ -218,7 +271,7 @@ func (s *Store) Remove(site, name string) (string, error) {
 	if err := CheckName(name); err != nil {
 		return "", err
 	}
-	file := s.files(site, name)[0]
+	file := s.file(site, name)
 	err := os.Remove(file)
 	if errors.Is(err, fs.ErrNotExist) {
 		return file, &NotFoundError{Name: name, Known: s.names(site)}
@@ -231,6 +284,7 @@ type Entry struct {
 	Name    string    `json:"name"`
 	Site    string    `json:"site,omitempty"` // empty for the whole bench
 	Changed time.Time `json:"changed"`
+	Mine    bool      `json:"mine,omitempty"` // the user's own, outside of the bench
 }
 
 // List returns what is sealed, by name and date.
@@ -262,6 +316,10 @@ func (s *Store) names(site string) []string {
 	entries, err := s.List()
 	if err != nil {
 		return nil
+	}
+	if s.Mine != "" {
+		own, _ := s.Own().List()
+		entries = append(entries, own...)
 	}
 	var names []string
 	for _, e := range entries {
