@@ -7,6 +7,7 @@ require (
 	filippo.io/age v1.3.2
 	github.com/Azure/go-ntlmssp v0.1.1
 	github.com/HdrHistogram/hdrhistogram-go v1.4.0
+	github.com/andybalholm/brotli v1.3.0
 	github.com/chromedp/cdproto v0.0.0-20250724212937-08a3db8b4327
 	github.com/chromedp/chromedp v0.14.2
 	github.com/cockroachdb/apd/v3 v3.2.3
@@ -19,6 +20,7 @@ require (
 	github.com/golang-jwt/jwt/v5 v5.3.1
 	github.com/jackc/pgx/v5 v5.13.0
 	github.com/jcmturner/gokrb5/v8 v8.4.4
+	github.com/klauspost/compress v1.20.4
 	github.com/microsoft/go-mssqldb v1.11.2
 	github.com/prometheus/client_golang v1.25.0
 	github.com/santhosh-tekuri/jsonschema/v6 v6.0.3

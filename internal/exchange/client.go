@@ -2,9 +2,6 @@ package exchange
 
 import (
 	"bytes"
-	"compress/flate"
-	"compress/gzip"
-	"compress/zlib"
 	"context"
 	"crypto/tls"
 	"crypto/x509"
@@ -46,6 +43,9 @@ type Options struct {
 	Key         string        // file of its key, PEM; empty means it is in Certificate
 	Password    string        // opens a locked key
 	Insecure    bool          // server certificates are not checked
+	// Proxy is asked in place of the one of the environment; its user and password, where it
+	// has them, are shown to it alone.
+	Proxy *url.URL
 	// Allowed says whether requests may go to a host. nil allows all.
 	Allowed func(host string) bool
 	Log     *slog.Logger
@@ -138,18 +138,19 @@ func (c *Client) transport(request *Request) *http.Transport {
 		protocols.SetHTTP2(true)
 	}
 	t := &http.Transport{
-		Proxy:                  http.ProxyFromEnvironment,
+		Proxy:                  c.proxy(),
 		TLSClientConfig:        c.tls.Clone(),
 		Protocols:              protocols,
 		DisableCompression:     true, // undone here, so that its size is bounded and seen
 		MaxIdleConnsPerHost:    64,
 		IdleConnTimeout:        30 * time.Second,
 		MaxResponseHeaderBytes: maxHeader,
+		OnProxyConnectResponse: refusedByProxy,
 	}
 	if which.outside {
 		t.DialContext = (&net.Dialer{ControlContext: onlyOutside}).DialContext
 		t.Proxy = func(r *http.Request) (*url.URL, error) {
-			through, err := http.ProxyFromEnvironment(r)
+			through, err := c.proxy()(r)
 			if err == nil && through != nil {
 				err = errors.New("what lies outside only is not asked through a proxy: where that goes is not seen")
 			}
@@ -164,6 +165,25 @@ func (c *Client) transport(request *Request) *http.Transport {
 	}
 	c.pools[which] = t
 	return t
+}
+
+func (c *Client) proxy() func(*http.Request) (*url.URL, error) {
+	if c.options.Proxy != nil {
+		return http.ProxyURL(c.options.Proxy)
+	}
+	return http.ProxyFromEnvironment
+}
+
+// refusedByProxy tells a proxy that does not let a connection through (RFC 9110, 9.3.6).
+func refusedByProxy(_ context.Context, proxy *url.URL, asked *http.Request, answer *http.Response) error {
+	if answer.StatusCode >= 200 && answer.StatusCode <= 299 {
+		return nil
+	}
+	message := fmt.Sprintf("the proxy %s did not let the connection to %s through: %s", proxy.Host, asked.Host, answer.Status)
+	if scheme := answer.Header.Get("Proxy-Authenticate"); answer.StatusCode == http.StatusProxyAuthRequired && scheme != "" {
+		message += " (it asks for a login: " + scheme + ")"
+	}
+	return &Failure{Kind: Refused, Message: message}
 }
 
 // onlyOutside keeps a connection from a private network, once it is known where a name
@@ -357,7 +377,7 @@ func (c *Client) once(ctx context.Context, record *Record, request *Request, jar
 		sent.Header[name] = values
 	}
 	setDefault(sent.Header, "User-Agent", "testbench")
-	setDefault(sent.Header, "Accept-Encoding", "gzip, deflate")
+	setDefault(sent.Header, "Accept-Encoding", "gzip, deflate, br, zstd")
 	for _, cookie := range jar.cookies(request.URL) {
 		sent.AddCookie(cookie)
 	}
@@ -372,6 +392,8 @@ func (c *Client) once(ctx context.Context, record *Record, request *Request, jar
 	if err != nil {
 		return err
 	}
+	// Whatever the connection has become, it is let go of when the time is over.
+	defer context.AfterFunc(ctx, func() { _ = received.Body.Close() })()
 	defer func() { _ = received.Body.Close() }()
 	cookies := received.Cookies()
 	if err := jar.set(request.URL, cookies); err != nil {
@@ -387,8 +409,13 @@ func (c *Client) once(ctx context.Context, record *Record, request *Request, jar
 	}
 	record.Answer = answer
 	record.TLS = describeTLS(received.TLS, c.options.Insecure)
+	if received.StatusCode == http.StatusSwitchingProtocols {
+		// What follows is of another protocol (RFC 9110, 15.2.2), and nobody asked for one.
+		record.note("the service goes on in another protocol (%s), though nobody asked for it: nothing of that was read", received.Header.Get("Upgrade"))
+		return nil
+	}
 	start := time.Now()
-	err = c.readBody(answer, received)
+	err = c.readBody(ctx, answer, received)
 	record.Phases.Receiving = time.Since(start)
 	return err
 }
@@ -400,73 +427,6 @@ func setDefault(header http.Header, name, text string) {
 		}
 	}
 	header[name] = []string{text}
-}
-
-// counter counts what passes on the wire.
-type counter struct {
-	io.Reader
-	count int64
-}
-
-func (c *counter) Read(p []byte) (int, error) {
-	n, err := c.Reader.Read(p)
-	c.count += int64(n)
-	return n, err
-}
-
-// readBody undoes the content coding (RFC 9110, 8.4) and reads up to the limit,
-// which holds for the decoded bytes: a few kilobytes can unfold to gigabytes.
-func (c *Client) readBody(answer *Answer, received *http.Response) error {
-	wire := &counter{Reader: received.Body}
-	var reader io.Reader = wire
-	codings := strings.Split(strings.ToLower(received.Header.Get("Content-Encoding")), ",")
-	for i := len(codings) - 1; i >= 0; i-- {
-		var err error
-		if reader, err = decoder(strings.TrimSpace(codings[i]), reader); err != nil {
-			if errors.Is(err, io.EOF) && received.ContentLength == 0 || received.Request.Method == "HEAD" {
-				return nil
-			}
-			answer.Partial = true
-			return &Failure{Kind: BadCoding, Message: fmt.Sprintf("the answer says it is coded as %s, and is not", strings.TrimSpace(codings[i])), Cause: err}
-		}
-	}
-	body, err := io.ReadAll(io.LimitReader(reader, c.options.MaxBody+1))
-	answer.Wire = wire.count
-	answer.Body = body
-	if int64(len(body)) > c.options.MaxBody {
-		answer.Body, answer.Partial = body[:c.options.MaxBody], true
-		return &Failure{Kind: TooLarge, Message: fmt.Sprintf("the answer is larger than %d MiB; reading stopped after %d bytes on the wire", c.options.MaxBody>>20, wire.count)}
-	}
-	if err != nil {
-		answer.Partial = true
-		var corrupt flate.CorruptInputError
-		if errors.Is(err, gzip.ErrHeader) || errors.Is(err, gzip.ErrChecksum) || errors.Is(err, zlib.ErrChecksum) || errors.As(err, &corrupt) {
-			return &Failure{Kind: BadCoding, Message: "the answer's compressed body is damaged", Cause: err}
-		}
-	}
-	return err
-}
-
-func decoder(coding string, from io.Reader) (io.Reader, error) {
-	switch coding {
-	case "", "identity":
-		return from, nil
-	case "gzip", "x-gzip":
-		return gzip.NewReader(from)
-	case "deflate":
-		// RFC 9110, 8.4.1.2 means zlib, but bare deflate is sent as well.
-		head := make([]byte, 2)
-		n, err := io.ReadFull(from, head)
-		if err != nil {
-			return nil, err
-		}
-		from = io.MultiReader(bytes.NewReader(head[:n]), from)
-		if head[0]&0x0F == 8 && (int(head[0])<<8+int(head[1]))%31 == 0 {
-			return zlib.NewReader(from)
-		}
-		return flate.NewReader(from), nil
-	}
-	return nil, fmt.Errorf("the content coding %q is not known", coding)
 }
 
 func describeTLS(state *tls.ConnectionState, unchecked bool) *TLS {

@@ -30,6 +30,15 @@ func (c *Client) explain(ctx context.Context, record *Record, err error) *Failur
 	if errors.Is(ctx.Err(), context.Canceled) {
 		return fail(Interrupted, "interrupted")
 	}
+	var operation *net.OpError
+	if errors.As(err, &operation) && operation.Op == "proxyconnect" {
+		through := "the proxy"
+		var dial *net.OpError
+		if errors.As(operation.Err, &dial) && dial.Addr != nil {
+			through += " " + dial.Addr.String()
+		}
+		return fail(Refused, "%s, through which %s is asked, cannot be reached: %v", through, host, operation.Err)
+	}
 	var network net.Error
 	if errors.Is(err, context.DeadlineExceeded) || errors.As(err, &network) && network.Timeout() {
 		if record.Answer != nil {
