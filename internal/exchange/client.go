@@ -70,6 +70,7 @@ type pool struct {
 	version     string
 	certificate *tls.Certificate
 	outside     bool
+	foreign     bool
 }
 
 // NewClient reads the certificates that the options name.
@@ -119,7 +120,7 @@ func (c *Client) Single() *Client {
 func (c *Client) transport(request *Request) *http.Transport {
 	c.mutex.Lock()
 	defer c.mutex.Unlock()
-	which := pool{request.HTTP, request.Certificate, request.Outside}
+	which := pool{request.HTTP, request.Certificate, request.Outside, request.Foreign}
 	if c.single {
 		which.version = "1.1"
 	}
@@ -156,6 +157,9 @@ func (c *Client) transport(request *Request) *http.Transport {
 			}
 			return nil, err
 		}
+	}
+	if which.foreign {
+		t.TLSClientConfig.Certificates = nil
 	}
 	if which.certificate != nil {
 		t.TLSClientConfig.Certificates = []tls.Certificate{*which.certificate}
@@ -258,7 +262,7 @@ func (r *Request) Shown() string {
 // on the way are carried along within the one exchange.
 func (c *Client) follow(ctx context.Context, record *Record) error {
 	current := record.Request
-	jar := &jar{}
+	jar := jar{}
 	for {
 		if c.options.Allowed != nil && !c.options.Allowed(current.URL.Hostname()) {
 			return &Failure{Kind: NotAllowed, Message: fmt.Sprintf("requests to %s are not allowed: neither the bench nor the command line names that host", current.URL.Hostname())}
@@ -293,26 +297,29 @@ func (c *Client) follow(ctx context.Context, record *Record) error {
 	}
 }
 
-// jar keeps cookies within one exchange; most set none.
-type jar struct{ inner *cookiejar.Jar }
+// jar keeps cookies within one exchange, for each origin by itself: browsers carry them on to
+// other ports and schemes of a host (RFC 6265, 8.5), which are other services to a tester.
+type jar map[string]*cookiejar.Jar
 
-func (j *jar) cookies(u *url.URL) []*http.Cookie {
-	if j.inner == nil {
-		return nil
+func (j jar) cookies(u *url.URL) []*http.Cookie {
+	if inner := j[Origin(u)]; inner != nil {
+		return inner.Cookies(u)
 	}
-	return j.inner.Cookies(u)
+	return nil
 }
 
-func (j *jar) set(u *url.URL, cookies []*http.Cookie) (err error) {
+func (j jar) set(u *url.URL, cookies []*http.Cookie) (err error) {
 	if len(cookies) == 0 {
 		return nil
 	}
-	if j.inner == nil {
-		if j.inner, err = cookiejar.New(nil); err != nil {
+	inner := j[Origin(u)]
+	if inner == nil {
+		if inner, err = cookiejar.New(nil); err != nil {
 			return err
 		}
+		j[Origin(u)] = inner
 	}
-	j.inner.SetCookies(u, cookies)
+	inner.SetCookies(u, cookies)
 	return nil
 }
 
@@ -345,7 +352,7 @@ func (c *Client) redirected(from *Request, target *url.URL, status int) (next *R
 	if len(next.Body) > 0 {
 		return nil, "its body would go to another origin"
 	}
-	next.Certificate = nil
+	next.Certificate, next.Foreign = nil, true
 	for name := range next.Header {
 		if !harmless[strings.ToLower(name)] {
 			delete(next.Header, name)
@@ -355,7 +362,7 @@ func (c *Client) redirected(from *Request, target *url.URL, status int) (next *R
 }
 
 // once sends one request and reads its answer.
-func (c *Client) once(ctx context.Context, record *Record, request *Request, jar *jar) error {
+func (c *Client) once(ctx context.Context, record *Record, request *Request, jar jar) error {
 	watch := &stopwatch{}
 	sent, err := http.NewRequestWithContext(httptrace.WithClientTrace(ctx, watch.trace()), request.Method, request.URL.String(), bytes.NewReader(request.Body))
 	if err != nil {

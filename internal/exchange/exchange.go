@@ -34,6 +34,9 @@ type Request struct {
 	// Outside says that it may go to public addresses only: whoever named it is not to
 	// reach what lies in the private network, whatever a name resolves to.
 	Outside bool
+	// Foreign says that an answer or a document named the address, and that it is none of the
+	// bench's own: no certificate of the client is shown there.
+	Foreign bool
 	// Certificate, where not nil, is shown to a server that asks for one, in place
 	// of the client's own.
 	Certificate *tls.Certificate

@@ -216,13 +216,17 @@ func TestBadMannersOfHTTP2(t *testing.T) {
 	certificate.Close()
 	// each is told the stream of the first request.
 	for name, misbehave := range map[string]func(*http2.Framer, uint32) error{
-		"stalls":          func(*http2.Framer, uint32) error { <-t.Context().Done(); return nil },
-		"resets":          func(f *http2.Framer, stream uint32) error { return f.WriteRSTStream(stream, http2.ErrCodeInternal) },
-		"goes away":       func(f *http2.Framer, stream uint32) error { return f.WriteGoAway(stream, http2.ErrCodeNo, nil) },
-		"floods settings": func(f *http2.Framer, _ uint32) error { return f.WriteSettings(http2.Setting{ID: http2.SettingInitialWindowSize, Val: 1 << 16}) },
-		"floods pings":    func(f *http2.Framer, _ uint32) error { return f.WritePing(false, [8]byte{1}) },
-		"floods windows":  func(f *http2.Framer, stream uint32) error { return f.WriteWindowUpdate(stream, 1) },
-		"promises":        func(f *http2.Framer, stream uint32) error { return f.WritePushPromise(http2.PushPromiseParam{StreamID: stream, PromiseID: 2, EndHeaders: true}) },
+		"stalls":    func(*http2.Framer, uint32) error { <-t.Context().Done(); return nil },
+		"resets":    func(f *http2.Framer, stream uint32) error { return f.WriteRSTStream(stream, http2.ErrCodeInternal) },
+		"goes away": func(f *http2.Framer, stream uint32) error { return f.WriteGoAway(stream, http2.ErrCodeNo, nil) },
+		"floods settings": func(f *http2.Framer, _ uint32) error {
+			return f.WriteSettings(http2.Setting{ID: http2.SettingInitialWindowSize, Val: 1 << 16})
+		},
+		"floods pings":   func(f *http2.Framer, _ uint32) error { return f.WritePing(false, [8]byte{1}) },
+		"floods windows": func(f *http2.Framer, stream uint32) error { return f.WriteWindowUpdate(stream, 1) },
+		"promises": func(f *http2.Framer, stream uint32) error {
+			return f.WritePushPromise(http2.PushPromiseParam{StreamID: stream, PromiseID: 2, EndHeaders: true})
+		},
 		"continues": func(f *http2.Framer, stream uint32) error {
 			if err := f.WriteHeaders(http2.HeadersFrameParam{StreamID: stream, BlockFragment: hpackOf(":status", "200"), EndHeaders: false}); err != nil {
 				return err

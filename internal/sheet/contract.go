@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/url"
 	"slices"
 	"strings"
 
@@ -65,7 +66,7 @@ func (s *Session) fetch(ctx context.Context, address string, outside bool) ([]by
 	if err != nil {
 		return nil, false, err
 	}
-	r.Outside = outside
+	r.Outside, r.Foreign = outside, outside || !s.isHome(r.URL)
 	record := s.Client.Do(ctx, r)
 	switch {
 	case record.Failure != nil:
@@ -74,6 +75,26 @@ func (s *Session) fetch(ctx context.Context, address string, outside bool) ([]by
 		return nil, false, &FetchError{record, fmt.Sprintf("the answer was %d %s", record.Answer.Status, record.Answer.Reason)}
 	}
 	return record.Answer.Body, !exchange.IsPrivate(record.Remote), nil
+}
+
+// isHome says whether an address is at an origin that the bench itself names for a service.
+func (s *Session) isHome(at *url.URL) bool {
+	scope := s.Scope(nil, nil)
+	for _, service := range s.Bench.Services {
+		for _, template := range []*value.Template{s.Site.Services[service.Name], service.Address, service.Contract} {
+			if template == nil {
+				continue
+			}
+			text, err := template.Text(scope, value.Address)
+			if err != nil {
+				continue
+			}
+			if home, err := url.Parse(text.Sent); err == nil && home.Host != "" && exchange.Origin(home) == exchange.Origin(at) {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // FetchError tells that an address was not reached, or did not give a document.

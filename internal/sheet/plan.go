@@ -23,6 +23,8 @@ type plan struct {
 	op      *contract.Operation // described by hand, or by a contract that is no WSDL
 	// speaks is how a method was called by name; empty where none was.
 	speaks rpc.Kind
+	// away says that an answer led elsewhere than to the service.
+	away bool
 	// contracted says that op is a contract's.
 	contracted bool
 	// described is the operation as the contract has it.
@@ -101,10 +103,25 @@ func (s *Session) plan(ctx context.Context, step *Step, scope *Scope, names map[
 	}
 	p.withoutVersion = slices.ContainsFunc(spec.Headers, func(h request.Pair) bool { return h.Value.Null && strings.EqualFold(h.Name, "If-Match") })
 	s.chooseLogins(p, step)
-	if step.Follow != nil && p.service != nil {
-		s.keepLoginAtHome(ctx, p)
+	if step.Follow != nil {
+		s.keepAtHome(p)
 	}
 	return p, nil
+}
+
+// keepAtHome leaves out what belongs to a service where an answer led elsewhere: its logins, what
+// it always sends, and the site's certificate.
+func (s *Session) keepAtHome(p *plan) {
+	p.request.Foreign = p.away || p.service == nil && !s.isHome(p.request.URL)
+	if !p.away {
+		return
+	}
+	always := p.service.Always
+	left := map[[2]bool]string{{true, false}: "the login was left out", {true, true}: "the login was left out, and what the service always sends", {false, true}: "what the service always sends was left out"}[[2]bool{len(p.logins) > 0, len(always.Headers)+len(always.Query)+len(always.Cookies) > 0 || always.Blocks != nil}]
+	if left != "" {
+		p.notes = append(p.notes, fmt.Sprintf("the address leads to %s and not to %s: %s", exchange.Origin(p.request.URL), p.service.Name, left))
+	}
+	p.logins = nil
 }
 
 // chooseLogins takes the step's logins in place of the service's, and those that the site
@@ -222,10 +239,12 @@ func (s *Session) planFollow(ctx context.Context, p *plan, step *Step, spec *req
 		if err != nil {
 			return err
 		}
+		p.away = true
 		// What is relative is meant from the service, not from beside it.
 		if baseURL, err := url.Parse(strings.TrimSuffix(base.Sent, "/") + "/"); err == nil {
 			if resolved, err := baseURL.Parse(address); err == nil {
 				address = resolved.String()
+				p.away = exchange.Origin(resolved) != exchange.Origin(baseURL)
 			}
 		}
 	}
@@ -238,23 +257,6 @@ func (s *Session) planFollow(ctx context.Context, p *plan, step *Step, spec *req
 	return nil
 }
 
-// keepLoginAtHome drops the login where a followed address leads elsewhere
-// than the service it is said to belong to.
-func (s *Session) keepLoginAtHome(ctx context.Context, p *plan) {
-	template, err := s.address(ctx, p.service)
-	if err != nil || len(p.logins) == 0 {
-		return
-	}
-	base, err := template.Text(s.Scope(nil, nil), value.Address)
-	if err != nil {
-		return
-	}
-	if home, err := url.Parse(base.Sent); err != nil || exchange.Origin(home) != exchange.Origin(p.request.URL) {
-		p.notes = append(p.notes, fmt.Sprintf("the address leads to %s and not to %s: the login was left out", exchange.Origin(p.request.URL), p.service.Name))
-		p.logins = nil
-	}
-}
-
 // soapOff stands where a version of SOAP would, for a body that is sent as it is.
 const soapOff = "off"
 
@@ -262,6 +264,9 @@ const soapOff = "off"
 func (s *Session) addService(p *plan, spec *request.Spec) {
 	p.logins = append([]string{}, p.service.Logins...)
 	always := p.service.Always
+	if p.away {
+		always = Always{}
+	}
 	spec.Headers = under(always.Headers, spec.Headers)
 	spec.Query = under(always.Query, spec.Query)
 	spec.Cookies = under(always.Cookies, spec.Cookies)
@@ -281,6 +286,9 @@ func (p *plan) addSOAP(step *Step, spec *request.Spec) error {
 	var service Service // a plain address has nothing of its own
 	if p.service != nil {
 		service = *p.service
+		if p.away {
+			service.Always = Always{}
+		}
 	}
 	version := service.SOAP
 	if step.SOAP != "" {
