@@ -143,3 +143,46 @@ logins:
 		assert.Equal(t, want, strings.Contains(lines[0], `cert="client"`), lines[0])
 	}
 }
+
+// A proxy that asks for a login gets the one of the site, and nobody else does.
+func TestProxyOfASite(t *testing.T) {
+	t.Parallel()
+	var seen lines
+	service := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+		seen.add("service " + r.Header.Get("Proxy-Authorization"))
+	}))
+	defer service.Close()
+	proxy := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		seen.add("proxy " + r.Header.Get("Proxy-Authorization") + " " + r.URL.Host)
+		if r.Header.Get("Proxy-Authorization") == "" {
+			w.Header().Set("Proxy-Authenticate", "Basic realm=gate")
+			w.WriteHeader(http.StatusProxyAuthRequired)
+			return
+		}
+		r.RequestURI = ""
+		r.Header.Del("Proxy-Authorization")
+		answer, err := http.DefaultTransport.RoundTrip(r)
+		if err == nil {
+			w.WriteHeader(answer.StatusCode)
+			_ = answer.Body.Close()
+		}
+	}))
+	defer proxy.Close()
+	p := newPlace(t)
+	p.env = append(p.env, "TESTBENCH_SEALED_WORD=sealed-word-1")
+	bench := "bench: b\nsites:\n  local:\n    proxy:\n      address: " + proxy.URL + "\nLOGINservices:\n  s:\n    address: " + service.URL + "\nlogins:\n  gate: {kind: basic, user: clerk, password: \"${sealed.word}\"}\n"
+	p.write("bench.yaml", strings.Replace(bench, "LOGIN", "      login: gate\n", 1))
+	o := p.run("call", "s", "GET", "/", "-show", "all")
+	require.Zero(t, o.status, o.all())
+	assert.Equal(t, []string{"proxy Basic Y2xlcms6c2VhbGVkLXdvcmQtMQ== " + strings.TrimPrefix(service.URL, "http://"), "service "}, seen.take())
+	assert.NotContains(t, o.all(), "sealed-word-1")
+	p.write("bench.yaml", strings.Replace(bench, "LOGIN", "", 1))
+	o = p.run("call", "s", "GET", "/")
+	assert.Equal(t, 1, o.status)
+	assert.Contains(t, o.all(), "407")
+	p.write("bench.yaml", strings.Replace(strings.Replace(bench, "LOGIN", "", 1), proxy.URL, "http://127.0.0.1:1", 1))
+	o = p.run("call", "s", "GET", "/")
+	assert.Contains(t, o.all(), "the proxy 127.0.0.1:1, through which")
+	p.write("bench.yaml", strings.Replace(strings.Replace(bench, "LOGIN", "", 1), proxy.URL, "nowhere", 1))
+	assert.Contains(t, p.run("call", "s", "GET", "/").all(), `"nowhere" is not an address like http://127.0.0.1:3128`)
+}

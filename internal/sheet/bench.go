@@ -48,6 +48,7 @@ type Site struct {
 	Set      []request.Field
 	Reading  bool // guard: reading
 	TLS      TLS
+	Proxy    Proxy
 	Logins   map[string]string          // login: the one this site uses in its place
 	Services map[string]*value.Template // service: its address here
 	Timeout  time.Duration
@@ -247,6 +248,7 @@ var siteKeys = []key[Site]{
 		readMapping(r, "tls", n, &s.TLS, tlsKeys)
 		r.together(n, tlsTogether)
 	}},
+	{"proxy", "what requests go through, in place of what the environment names", func(r *reader, s *Site, n *yamlfile.Node) { r.proxy(n, &s.Proxy) }},
 	{"logins", "login: the one used here in its place", func(r *reader, s *Site, n *yamlfile.Node) {
 		s.Logins = map[string]string{}
 		for _, e := range r.entries(n, "logins") {
@@ -486,6 +488,9 @@ func (b *Bench) At(name string) (*Site, error) {
 		}
 		if s.TLS.Certificate != "" {
 			merged.TLS.Certificate, merged.TLS.Key, merged.TLS.Password = s.TLS.Certificate, s.TLS.Key, s.TLS.Password
+		}
+		if s.Proxy.Address != nil {
+			merged.Proxy = s.Proxy
 		}
 		merged.TLS.Insecure = merged.TLS.Insecure || s.TLS.Insecure
 	}

@@ -29,7 +29,7 @@ func PartKeys() []string { return ofPart }
 // KeysOf are the keys of the other mappings of files.
 func KeysOf() map[string][]string {
 	return map[string][]string{
-		"expect": names(expectKeys), "service": names(serviceKeys), "site": names(siteKeys), "tls": names(tlsKeys), "operation": names(operationKeys),
+		"expect": names(expectKeys), "service": names(serviceKeys), "site": names(siteKeys), "tls": names(tlsKeys), "proxy": names(proxyKeys), "operation": names(operationKeys),
 		"parameter": names(parameterKeys), "rows": names(rowsKeys), "database": names(databaseKeys), "again": names(againKeys), "states": names(statesKeys),
 		"listen": names(listenKeys), "limits": names(limitKeys()), "oauth2": names(oauth2Keys), "always": names(alwaysKeys),
 	}

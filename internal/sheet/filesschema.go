@@ -74,7 +74,7 @@ func BenchSchema() string {
 	}
 	login.Set("allOf", rules)
 	return fileSchema("bench", "bench.yaml of Test Bench", keyTable(benchKeys, map[string]*document.Node{
-		"sites":     byName(keyTable(siteKeys, map[string]*document.Node{"tls": keyTable(tlsKeys, nil)})),
+		"sites":     byName(keyTable(siteKeys, map[string]*document.Node{"tls": keyTable(tlsKeys, nil), "proxy": keyTable(proxyKeys, nil)})),
 		"services":  byName(orText(keyTable(serviceKeys, map[string]*document.Node{"operations": byName(operation), "always": keyTable(alwaysKeys, nil)}))),
 		"logins":    byName(document.NewObject().Set("anyOf", document.NewList(login, document.NewObject().Set("type", document.NewText("array"))))),
 		"databases": byName(keyTable(databaseKeys, nil)),

@@ -113,9 +113,13 @@ func NewSession(b *Bench, options Options) (*Session, error) {
 		}
 		password = text.Sent
 	}
+	proxy, err := s.proxy()
+	if err != nil {
+		return nil, err
+	}
 	s.Client, err = exchange.NewClient(exchange.Options{
 		Timeout: timeout, MaxBody: options.MaxBody, CA: file(site.TLS.CA), Certificate: file(site.TLS.Certificate), Key: file(site.TLS.Key), Password: password,
-		Insecure: insecure, Allowed: s.allowed(), Log: options.Log,
+		Insecure: insecure, Allowed: s.allowed(), Log: options.Log, Proxy: proxy,
 	})
 	if err != nil {
 		return nil, err

@@ -20,6 +20,7 @@ import (
 func (b *Bench) check() {
 	for _, s := range b.Sites {
 		b.checkSite(s)
+		b.vetProxy(s)
 	}
 	b.checkLogins()
 	for _, s := range b.Services {
