@@ -64,6 +64,7 @@ func (b *Bench) Bridge(ctx context.Context, service, port string, o bridge.Optio
 	}
 	caller := &bridging{bench: b, session: session, service: service, options: options}
 	o.Call = caller.call
+	o.Healthy = caller.healthy
 	h, err := bridge.New(o)
 	if err != nil {
 		_ = closeInTime(session)
@@ -92,7 +93,7 @@ func (c *bridging) call(ctx context.Context, operation string, fields *document.
 	record := result.Last()
 	switch {
 	case record == nil && result.Outcome == Unreachable:
-		return bridge.Result{Problem: &bridge.Problem{Title: "no token", Status: http.StatusBadGateway, Detail: result.Reason}}
+		return bridge.Result{Problem: &bridge.Problem{Title: "no token", Status: http.StatusBadGateway, Detail: "the bridge could not log in at the service", Cause: result.Reason}}
 	case record == nil:
 		var said []string
 		for _, check := range result.Checks {
@@ -110,6 +111,23 @@ func (c *bridging) call(ctx context.Context, operation string, fields *document.
 	return answered(result)
 }
 
+// healthy asks for the service's address without a login: whatever it answers, it is there.
+func (c *bridging) healthy(ctx context.Context) error {
+	step, err := c.bench.Prepare(Call{Target: []string{c.service, "GET", ""}, Login: "none", SOAP: "off"}, c.options)
+	if err != nil {
+		return err
+	}
+	result := c.session.Exchange(ctx, step, map[string]*document.Node{})
+	record := result.Last()
+	switch {
+	case record == nil:
+		return errors.New(result.Reason)
+	case record.Failure != nil && record.Answer == nil:
+		return errors.New(record.Failure.Message)
+	}
+	return nil
+}
+
 // wrongRequest tells what is wrong with the fields of a request.
 func wrongRequest(said []string, err error) *bridge.Problem {
 	var broken *sheet.ContractError
@@ -124,7 +142,8 @@ func wrongRequest(said []string, err error) *bridge.Problem {
 }
 
 func unreached(record *exchange.Record) *bridge.Problem {
-	p := &bridge.Problem{Title: "the service was not reached", Status: http.StatusBadGateway, Detail: record.Failure.Message}
+	// Which host it was is not for who asks.
+	p := &bridge.Problem{Title: "the service was not reached", Status: http.StatusBadGateway, Detail: string(record.Failure.Kind), Cause: record.Failure.Message}
 	switch record.Failure.Kind {
 	case exchange.TimedOut, exchange.Interrupted:
 		p.Title, p.Status = "the service took too long", http.StatusGatewayTimeout

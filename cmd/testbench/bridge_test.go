@@ -86,6 +86,21 @@ func TestBridge(t *testing.T) {
 			assert.Contains(t, text, says)
 		}
 	}
+	answer, err := http.Get(address + "/health")
+	require.NoError(t, err)
+	health, err := io.ReadAll(answer.Body)
+	require.NoError(t, err)
+	_ = answer.Body.Close()
+	assert.JSONEq(t, `{"status": "up", "service": "up"}`, string(health))
+	// A key that is issued while it runs counts at once.
+	require.Equal(t, 0, p.run("bridge", "lab", "-role", "grader", "-operations", "GradeLot", "-methods", "post").status)
+	early := strings.TrimSpace(p.run("bridge", "lab", "-issue-key", "early", "-roles", "grader").stdout)
+	status, _ := post(t, address+"/GradeLot", `{"lot": "L-2201", "moisture": 17.40}`)
+	assert.Equal(t, 401, status)
+	status, _ = post(t, address+"/GradeLot", `{"lot": "L-2201", "moisture": 17.40}`, "Authorization", "bearer "+early)
+	assert.Equal(t, 200, status)
+	status, _ = post(t, address+"/ConvertIndex", `{"refractiveIndex": 1.494}`, "Authorization", "bearer "+early)
+	assert.Equal(t, 403, status)
 	status, said := stop()
 	assert.Equal(t, 0, status)
 	assert.Contains(t, said, `"path":"/GradeLot","status":200`)
@@ -94,7 +109,12 @@ func TestBridge(t *testing.T) {
 	assert.Regexp(t, `^key-[A-Z0-9]{52}$`, key)
 	assert.NotContains(t, p.read(".testbench/bridge/lab.json"), key)
 	p.cases([]commandCase{
-		{"bridge lab -list-keys", 0, []string{"orchard", "ConvertIndex", "good until"}},
+		{"bridge lab -list-keys", 0, []string{"orchard", "ConvertIndex", "good until", "as grader"}},
+		{"bridge lab -open", 2, []string{"-open has no effect: keys were issued"}},
+		{"bridge scale -closed", 2, []string{"-closed asks for a key for everything, and no key was issued"}},
+		{"bridge lab -role x -methods PUT", 2, []string{"-methods"}},
+		{"bridge lab -role x -operations None", 2, []string{`no operation "None"`}},
+		{"bridge lab -issue-key x -roles graders", 2, []string{`there is no role "graders"; did you mean "grader"?`}},
 		{"bridge lab -issue-key orchard", 2, []string{"there is a key orchard already"}},
 		{"bridge lab -issue-key x -operations None", 2, []string{`no operation "None"`}},
 		{"bridge stores", 2, []string{"stores is not described by a WSDL"}},

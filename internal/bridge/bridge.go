@@ -50,6 +50,8 @@ type Problem struct {
 	Detail string         `json:"detail,omitempty"`
 	Errors []FieldProblem `json:"errors,omitempty"`
 	Fault  *Fault         `json:"fault,omitempty"`
+	// Cause is for whoever runs the bridge, not for who asks: it may name hosts.
+	Cause string `json:"-"`
 }
 
 // FieldProblem is one thing that is wrong with a request.
@@ -72,7 +74,15 @@ type Options struct {
 	Operations []Operation
 	// Call makes a call with fields as the schema's Fill takes them.
 	Call func(ctx context.Context, operation string, fields *document.Node) Result
-	Keys *Keys // nil asks for none
+	// Keys are those that were issued; once there is one, nothing is answered without. nil for
+	// a bridge that has none.
+	Keys *Keys
+	// KeyHeader is the header field that holds the key, in place of Authorization: Bearer.
+	KeyHeader string
+	// Closed asks for a key for the page, the description, metrics and health too.
+	Closed bool
+	// Healthy says whether the service answers, nil for yes. It may be nil itself.
+	Healthy func(ctx context.Context) error
 	// PerSecond bounds the requests of each key, or of all where there are no keys; 0
 	// does not.
 	PerSecond float64
@@ -84,8 +94,9 @@ type Options struct {
 	// Mask hides what is secret in what is answered: a service may repeat a credential of
 	// the bridge. nil for nothing.
 	Mask func(text string) string
-	// Hosts are the names that requests may be for; empty allows every one. A page of
-	// elsewhere cannot reach a bridge on the loopback by a name of its own then.
+	// Hosts are what requests may name as their host, with the port where one stands there;
+	// empty allows every one. A page of elsewhere cannot reach a bridge on the loopback by a
+	// name of its own then.
 	Hosts []string
 }
 
@@ -93,8 +104,10 @@ type Options struct {
 type Handler struct {
 	options  Options
 	byName   map[string]*Operation
-	openAPI  []byte
-	page     []byte
+	openAPI  map[bool][]byte // with keys and without
+	page     map[bool][]byte
+	health   health
+	origins  *http.CrossOriginProtection
 	metrics  *metrics
 	kept     *keeping
 	limiters sync.Map // key: *rate.Limiter
@@ -115,7 +128,8 @@ func New(o Options) (*Handler, error) {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
-	h := &Handler{options: o, byName: map[string]*Operation{}, metrics: newMetrics(), kept: newKeeping(), mux: http.NewServeMux()}
+	h := &Handler{options: o, byName: map[string]*Operation{}, openAPI: map[bool][]byte{}, page: map[bool][]byte{}, origins: http.NewCrossOriginProtection(),
+		metrics: newMetrics(), kept: newKeeping(), mux: http.NewServeMux()}
 	for i := range o.Operations {
 		h.byName[o.Operations[i].Name] = &o.Operations[i]
 	}
@@ -124,16 +138,17 @@ func New(o Options) (*Handler, error) {
 			return nil, fmt.Errorf("there is no operation %q whose answers could be kept; %s", name, nearest.Try(name, h.names()))
 		}
 	}
-	document := h.describe()
-	h.openAPI = []byte(document)
-	var err error
-	if h.page, err = h.renderPage(); err != nil {
-		return nil, err
+	for _, withKeys := range []bool{true, false} {
+		h.openAPI[withKeys] = []byte(h.describe(withKeys))
+		var err error
+		if h.page[withKeys], err = h.renderPage(withKeys); err != nil {
+			return nil, err
+		}
 	}
-	h.mux.HandleFunc("GET /openapi.json", fixed("application/json", h.openAPI))
-	h.mux.HandleFunc("GET /health", fixed("application/json", []byte(`{"status": "up"}`+"\n")))
-	h.mux.Handle("GET /metrics", promhttp.HandlerFor(h.metrics.registry, promhttp.HandlerOpts{}))
-	h.mux.HandleFunc("GET /{$}", h.showPage)
+	metrics := promhttp.HandlerFor(h.metrics.registry, promhttp.HandlerOpts{})
+	for pattern, show := range map[string]http.HandlerFunc{"GET /openapi.json": h.showDescription, "GET /health": h.showHealth, "GET /metrics": metrics.ServeHTTP, "GET /{$}": h.showPage} {
+		h.mux.HandleFunc(pattern, h.guarded(show))
+	}
 	h.mux.HandleFunc("/{operation}", h.operation)
 	h.mux.HandleFunc("/", func(w http.ResponseWriter, r *http.Request) {
 		h.fail(w, &Problem{Title: "no such place", Status: http.StatusNotFound, Detail: "operations are asked for by POST /OPERATION; /openapi.json lists them"})
@@ -149,21 +164,40 @@ func (h *Handler) names() []string {
 	return names
 }
 
-func fixed(mediaType string, body []byte) http.HandlerFunc {
-	return func(w http.ResponseWriter, _ *http.Request) {
-		w.Header().Set("Content-Type", mediaType)
-		_, _ = w.Write(body)
+// guarded asks for a key where all of the bridge is closed.
+func (h *Handler) guarded(show http.HandlerFunc) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		if h.options.Closed {
+			if _, problem := h.allowed(w, r, nil); problem != nil {
+				h.fail(w, problem)
+				return
+			}
+		}
+		show(w, r)
 	}
 }
+
+func (h *Handler) showDescription(w http.ResponseWriter, _ *http.Request) {
+	w.Header().Set("Content-Type", "application/json")
+	_, _ = w.Write(h.openAPI[h.wantsKeys()])
+}
+
+// wantsKeys says whether a key was issued, be it while the bridge is running.
+func (h *Handler) wantsKeys() bool { return h.options.Keys != nil && h.options.Keys.Any() }
 
 // ServeHTTP answers a request, and notes what came of it.
 func (h *Handler) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	began := time.Now()
 	seen := &recorder{ResponseWriter: w, status: http.StatusOK}
 	w.Header().Set("X-Content-Type-Options", "nosniff")
-	if host, _, _ := strings.Cut(r.Host, ":"); len(h.options.Hosts) > 0 && !slices.Contains(h.options.Hosts, strings.Trim(host, "[]")) && !strings.HasPrefix(r.Host, "[::1]") {
+	switch {
+	case len(h.options.Hosts) > 0 && !slices.ContainsFunc(h.options.Hosts, func(host string) bool { return strings.EqualFold(host, r.Host) }):
 		h.fail(seen, &Problem{Title: "another host", Status: http.StatusMisdirectedRequest, Detail: "this bridge is not for the host that the request names"})
-	} else {
+	case h.origins.Check(r) != nil:
+		// By Sec-Fetch-Site, else by Origin: a page of elsewhere is not to act with the
+		// credentials of the bridge.
+		h.fail(seen, &Problem{Title: "another origin", Status: http.StatusForbidden, Detail: "the bridge is not asked by pages of another origin"})
+	default:
 		h.mux.ServeHTTP(seen, r)
 	}
 	operation := strings.TrimPrefix(r.URL.Path, "/")
@@ -174,7 +208,7 @@ func (h *Handler) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	h.metrics.requests.WithLabelValues(operation, strconv.Itoa(seen.status)).Inc()
 	h.metrics.seconds.WithLabelValues(operation).Observe(took.Seconds())
 	// Neither the query nor headers and bodies are logged: they may hold anything.
-	h.options.Log.Info("request", "method", r.Method, "path", r.URL.EscapedPath(), "status", seen.status, "bytes", seen.bytes, "ms", float64(took.Microseconds())/1000, "from", r.RemoteAddr, "key", seen.key, "kept", seen.kept)
+	h.options.Log.Info("request", "method", r.Method, "path", r.URL.EscapedPath(), "status", seen.status, "bytes", seen.bytes, "ms", float64(took.Microseconds())/1000, "from", r.RemoteAddr, "key", seen.key, "kept", seen.kept, "cause", seen.cause)
 }
 
 // recorder notes what is answered.
@@ -183,6 +217,7 @@ type recorder struct {
 	status, bytes int
 	key           string // its name, not the key itself
 	kept          bool
+	cause         string // of a problem, for whoever runs the bridge
 }
 
 func (r *recorder) WriteHeader(status int) {
@@ -200,6 +235,9 @@ func (r *recorder) Write(p []byte) (int, error) {
 func (h *Handler) fail(w http.ResponseWriter, p *Problem) {
 	if p.Type == "" {
 		p.Type = "about:blank"
+	}
+	if seen, ok := w.(*recorder); ok {
+		seen.cause = h.options.Mask(p.Cause)
 	}
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.WriteHeader(p.Status)
@@ -239,22 +277,44 @@ func (h *Handler) operation(w http.ResponseWriter, r *http.Request) {
 	h.answer(w, r, op, fields)
 }
 
-// allowed checks the key of a request, its scope, and how often it asks.
+// keyOf gives the key that a request shows. The word before it is read without regard to case
+// (RFC 9110, 11.1).
+func (h *Handler) keyOf(r *http.Request) (key, how string) {
+	if h.options.KeyHeader != "" {
+		return strings.TrimSpace(r.Header.Get(h.options.KeyHeader)), h.options.KeyHeader + ": KEY"
+	}
+	word, text, _ := strings.Cut(r.Header.Get("Authorization"), " ")
+	if !strings.EqualFold(word, "Bearer") {
+		text = ""
+	}
+	return strings.TrimSpace(text), "Authorization: Bearer KEY"
+}
+
+// allowed checks the key of a request, what it is for, and how often it asks. op is nil for
+// what the bridge says of itself.
 func (h *Handler) allowed(w http.ResponseWriter, r *http.Request, op *Operation) (name string, problem *Problem) {
-	if h.options.Keys != nil {
-		text, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
-		if !ok {
-			w.Header().Set("WWW-Authenticate", `Bearer realm="bridge"`)
-			return "", &Problem{Title: "no key", Status: http.StatusUnauthorized, Detail: "a key is asked for: Authorization: Bearer KEY"}
+	if h.wantsKeys() || h.options.Closed {
+		refuse := func(title, detail, more string) (string, *Problem) {
+			if h.options.KeyHeader == "" {
+				w.Header().Set("WWW-Authenticate", `Bearer realm="bridge"`+more)
+			}
+			return "", &Problem{Title: title, Status: http.StatusUnauthorized, Detail: detail}
 		}
-		key, why := h.options.Keys.Check(strings.TrimSpace(text), time.Now())
+		text, how := h.keyOf(r)
+		if text == "" || h.options.Keys == nil {
+			return refuse("no key", "a key is asked for: "+how, "")
+		}
+		key, why := h.options.Keys.Check(text, time.Now())
 		if key == nil {
-			w.Header().Set("WWW-Authenticate", `Bearer realm="bridge", error="invalid_token"`)
-			return "", &Problem{Title: "the key is not good", Status: http.StatusUnauthorized, Detail: why}
+			return refuse("the key is not good", why, `, error="invalid_token"`)
 		}
 		name = key.Name
-		if !key.Allows(op.Name) {
-			return name, &Problem{Title: "not for this key", Status: http.StatusForbidden, Detail: fmt.Sprintf("the key %s is not for %s", key.Name, op.Name)}
+		what := r.Method + " " + r.URL.Path
+		if op != nil {
+			what = op.Name
+		}
+		if !h.options.Keys.Allows(key, op, r.Method) {
+			return name, &Problem{Title: "not for this key", Status: http.StatusForbidden, Detail: fmt.Sprintf("the key %s is not for %s", key.Name, what)}
 		}
 	}
 	if h.options.PerSecond > 0 {
@@ -276,11 +336,13 @@ func (h *Handler) fields(w http.ResponseWriter, r *http.Request, op *Operation) 
 		return nil, &Problem{Title: "too large", Status: http.StatusRequestEntityTooLarge, Detail: fmt.Sprintf("a request may hold %d bytes", large.Limit)}
 	case err != nil:
 		return nil, &Problem{Title: "the request is not whole", Status: http.StatusBadRequest, Detail: "its body ended before its end"}
-	case len(bytes.TrimSpace(body)) == 0:
-		return document.NewObject(), nil
 	}
+	// An empty body is JSON too: what a page of elsewhere can send without asking is not.
 	if mediaType, _, err := mime.ParseMediaType(r.Header.Get("Content-Type")); err != nil || mediaType != "application/json" {
 		return nil, &Problem{Title: "not JSON", Status: http.StatusUnsupportedMediaType, Detail: "the content type must be application/json"}
+	}
+	if len(bytes.TrimSpace(body)) == 0 {
+		return document.NewObject(), nil
 	}
 	fields, err := document.ReadJSON(body)
 	if err != nil {
@@ -360,6 +422,7 @@ func newMetrics() *metrics {
 type keeping struct {
 	mutex sync.Mutex
 	held  map[string]*keptAnswer
+	bytes int
 }
 
 type keptAnswer struct {
@@ -367,8 +430,12 @@ type keptAnswer struct {
 	since, ends time.Time
 }
 
-// mostKept bounds the answers that are held.
-const mostKept = 10_000
+// mostKept bounds the answers that are held, in bytes with what they were asked for; one takes
+// at most a part of that.
+const (
+	mostKept    = 64 << 20
+	mostKeptOne = mostKept / 16
+)
 
 func newKeeping() *keeping { return &keeping{held: map[string]*keptAnswer{}} }
 
@@ -377,21 +444,37 @@ func (k *keeping) get(which string, now time.Time) (body []byte, age time.Durati
 	defer k.mutex.Unlock()
 	one := k.held[which]
 	if one == nil || now.After(one.ends) {
-		delete(k.held, which)
+		k.drop(which)
 		return nil, 0
 	}
 	return one.body, now.Sub(one.since)
 }
 
+func (k *keeping) drop(which string) {
+	if one := k.held[which]; one != nil {
+		k.bytes -= len(which) + len(one.body)
+		delete(k.held, which)
+	}
+}
+
 func (k *keeping) put(which string, body []byte, now time.Time, keep time.Duration) {
 	k.mutex.Lock()
 	defer k.mutex.Unlock()
-	if len(k.held) >= mostKept {
+	size := len(which) + len(body)
+	if size > mostKeptOne {
+		return
+	}
+	k.drop(which)
+	for _, over := range []bool{false, true} { // those that are over first, then any
 		for key, one := range k.held {
-			if now.After(one.ends) || len(k.held) >= mostKept {
-				delete(k.held, key)
+			if k.bytes+size <= mostKept {
+				break
+			}
+			if over || now.After(one.ends) {
+				k.drop(key)
 			}
 		}
 	}
 	k.held[which] = &keptAnswer{body, now, now.Add(keep)}
+	k.bytes += size
 }

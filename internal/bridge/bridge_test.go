@@ -3,7 +3,9 @@ package bridge_test
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"log/slog"
 	"math/rand/v2"
 	"net/http"
 	"net/http/httptest"
@@ -237,17 +239,17 @@ func TestProblems(t *testing.T) {
 	now := time.Now()
 	keys, err := bridge.OpenKeys(filepath.Join(t.TempDir(), "a", "keys.json"))
 	require.NoError(t, err)
-	all, err := keys.Issue("all", nil, time.Time{})
+	all, err := keys.Issue("all", nil, nil, time.Time{})
 	require.NoError(t, err)
-	some, err := keys.Issue("some", []string{"Tell"}, time.Time{})
+	some, err := keys.Issue("some", []string{"Tell"}, nil, time.Time{})
 	require.NoError(t, err)
-	over, err := keys.Issue("over", nil, now.Add(-time.Hour))
+	over, err := keys.Issue("over", nil, nil, now.Add(-time.Hour))
 	require.NoError(t, err)
-	gone, err := keys.Issue("gone", nil, time.Time{})
+	gone, err := keys.Issue("gone", nil, nil, time.Time{})
 	require.NoError(t, err)
 	require.NoError(t, keys.Withdraw("gone"))
 	assert.ErrorContains(t, keys.Withdraw("gone"), "there is no key gone that could be withdrawn")
-	_, err = keys.Issue("all", nil, time.Time{})
+	_, err = keys.Issue("all", nil, nil, time.Time{})
 	assert.ErrorContains(t, err, "there is a key all already")
 	for _, key := range keys.List() {
 		assert.NotContains(t, key.Hash, "key-")
@@ -328,6 +330,147 @@ func TestKeepingAndBounds(t *testing.T) {
 	assert.Equal(t, 421, w.Code)
 	_, err := bridge.New(bridge.Options{Schema: shapes(t), Keep: map[string]time.Duration{"None": time.Second}})
 	assert.ErrorContains(t, err, `there is no operation "None"`)
+}
+
+const goodShapes = `{"id": 1, "text": "t", "exact": 1.50, "yes": true, "grade": "A", "measure": [{"unit": "%", ".": 5}], "left": "l"}`
+
+// A page of another origin makes the bridge do nothing, whatever it can send without asking; one
+// of its own can, and so can what is no browser.
+func TestPagesOfElsewhere(t *testing.T) {
+	calls := 0
+	h := echo(t, bridge.Options{Hosts: []string{"127.0.0.1:8730", "localhost:8730"}}, func(*bridge.Result) { calls++ })
+	for name, c := range map[string]struct {
+		host    string
+		headers []string
+		body    string
+		status  int
+	}{
+		"no browser":                  {"127.0.0.1:8730", []string{"Content-Type", "application/json"}, goodShapes, 200},
+		"a page of its own":           {"127.0.0.1:8730", []string{"Content-Type", "application/json; charset=utf-8", "Origin", "http://127.0.0.1:8730", "Sec-Fetch-Site", "same-origin"}, goodShapes, 200},
+		"one of its own, long ago":    {"localhost:8730", []string{"Content-Type", "application/json", "Origin", "http://localhost:8730"}, goodShapes, 200},
+		"typed by hand":               {"127.0.0.1:8730", []string{"Content-Type", "application/json", "Sec-Fetch-Site", "none"}, goodShapes, 200},
+		"another origin":              {"127.0.0.1:8730", []string{"Content-Type", "application/json", "Origin", "https://evil.example", "Sec-Fetch-Site", "cross-site"}, goodShapes, 403},
+		"another port":                {"127.0.0.1:8730", []string{"Content-Type", "application/json", "Origin", "http://127.0.0.1:9999", "Sec-Fetch-Site", "same-site"}, goodShapes, 403},
+		"another origin, long ago":    {"127.0.0.1:8730", []string{"Content-Type", "application/json", "Origin", "https://evil.example"}, goodShapes, 403},
+		"an origin of null":           {"127.0.0.1:8730", []string{"Content-Type", "application/json", "Origin", "null"}, goodShapes, 403},
+		"nothing, as a form sends it": {"127.0.0.1:8730", []string{"Content-Type", "application/x-www-form-urlencoded"}, "", 415},
+		"nothing, and no type":        {"127.0.0.1:8730", nil, "", 415},
+		"text":                        {"127.0.0.1:8730", []string{"Content-Type", "text/plain"}, goodShapes, 415},
+		"a name of its own":           {"evil.example:8730", []string{"Content-Type", "application/json"}, goodShapes, 421},
+		"another port of the name":    {"127.0.0.1:9999", []string{"Content-Type", "application/json"}, goodShapes, 421},
+		"no port":                     {"127.0.0.1", []string{"Content-Type", "application/json"}, goodShapes, 421},
+		"a longer name":               {"127.0.0.1:8730.evil.example", []string{"Content-Type", "application/json"}, goodShapes, 421},
+	} {
+		t.Run(name, func(t *testing.T) {
+			before := calls
+			r := httptest.NewRequest("POST", "/Echo", strings.NewReader(c.body))
+			r.Host = c.host
+			for i := 0; i+1 < len(c.headers); i += 2 {
+				r.Header.Set(c.headers[i], c.headers[i+1])
+			}
+			w := httptest.NewRecorder()
+			h.ServeHTTP(w, r)
+			assert.Equal(t, c.status, w.Code, w.Body.String())
+			assert.Equal(t, c.status == 200, calls > before, "the service was asked")
+		})
+	}
+}
+
+// A key counts from when it is issued; roles say for what; all of the bridge can be closed; a
+// file that cannot be read opens nothing.
+func TestKeysAndRoles(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "keys.json")
+	keys, err := bridge.OpenKeys(file)
+	require.NoError(t, err)
+	h := echo(t, bridge.Options{Keys: keys}, nil)
+	closed := echo(t, bridge.Options{Keys: keys, Closed: true, KeyHeader: "X-Hive-Key"}, nil)
+	assert.Equal(t, 200, ask(h, "POST", "/Echo", goodShapes).Code, "no key was issued")
+	assert.NotContains(t, ask(h, "GET", "/openapi.json", "").Body.String(), "securitySchemes")
+	assert.Equal(t, 401, ask(closed, "GET", "/health", "").Code)
+
+	elsewhere, err := bridge.OpenKeys(file) // another process
+	require.NoError(t, err)
+	require.NoError(t, elsewhere.SetRole("grader", bridge.Role{Operations: []string{"Echo"}, Methods: []string{"POST"}}))
+	require.NoError(t, elsewhere.SetRole("reader", bridge.Role{Methods: []string{"GET"}}))
+	assert.Equal(t, 200, ask(h, "POST", "/Echo", goodShapes).Code, "a role is no key")
+	issue := func(name string, roles ...string) string {
+		key, err := elsewhere.Issue(name, nil, roles, time.Time{})
+		require.NoError(t, err)
+		return key
+	}
+	grader, reader, both, all := issue("grader", "grader"), issue("reader", "reader"), issue("both", "grader", "reader"), issue("all")
+	_, err = elsewhere.Issue("x", nil, []string{"graders"}, time.Time{})
+	assert.ErrorContains(t, err, `there is no role "graders"; did you mean "grader"?`)
+	assert.Equal(t, 401, ask(h, "POST", "/Echo", goodShapes).Code, "it counts at once")
+	assert.Contains(t, ask(h, "GET", "/openapi.json", "").Body.String(), `"scheme": "bearer"`)
+	for _, c := range []struct {
+		key              string
+		echo, tell, page int
+	}{{grader, 200, 403, 403}, {reader, 403, 403, 200}, {both, 200, 403, 200}, {all, 200, 202, 200}, {"key-of-nobody", 401, 401, 401}} {
+		for _, word := range []string{"Bearer ", "bearer ", "BEARER  "} {
+			assert.Equal(t, c.echo, ask(h, "POST", "/Echo", goodShapes, "Authorization", word+c.key).Code)
+		}
+		assert.Equal(t, c.tell, ask(h, "POST", "/Tell", goodShapes, "Authorization", "Bearer "+c.key).Code)
+		assert.Equal(t, 200, ask(h, "GET", "/metrics", "").Code, "open unless it is closed")
+		for _, path := range []string{"/", "/openapi.json", "/metrics", "/health"} {
+			assert.Equal(t, c.page, ask(closed, "GET", path, "", "X-Hive-Key", c.key).Code, path)
+			assert.Equal(t, 401, ask(closed, "GET", path, "", "Authorization", "Bearer "+c.key).Code, "by its own header alone")
+		}
+	}
+	assert.Contains(t, ask(closed, "GET", "/openapi.json", "", "X-Hive-Key", all).Body.String(), `"name": "X-Hive-Key"`)
+	assert.Equal(t, 401, ask(h, "POST", "/Echo", goodShapes, "Authorization", "Basic "+all).Code)
+	require.NoError(t, elsewhere.Withdraw("all"))
+	assert.Equal(t, 401, ask(h, "POST", "/Echo", goodShapes, "Authorization", "Bearer "+all).Code, "nor does a key that was withdrawn open it to all")
+	require.NoError(t, os.WriteFile(file, []byte("{damaged"), 0o600))
+	assert.Equal(t, 401, ask(h, "POST", "/Echo", goodShapes, "Authorization", "Bearer "+both).Code)
+	assert.Equal(t, 401, ask(h, "POST", "/Echo", goodShapes).Code)
+	require.NoError(t, os.WriteFile(file, []byte(`[{"name": "old", "hash": "00", "issued": "2026-11-29T00:00:00Z"}]`), 0o600))
+	require.Len(t, func() []*bridge.Key { k, err := bridge.OpenKeys(file); require.NoError(t, err); return k.List() }(), 1, "as it was before there were roles")
+}
+
+// Health says whether the service answers; why it does not is for whoever runs the bridge.
+func TestHealth(t *testing.T) {
+	var log strings.Builder
+	asked := 0
+	down := echo(t, bridge.Options{Log: slog.New(slog.NewJSONHandler(&log, nil)), Healthy: func(context.Context) error { asked++; return errors.New("10.1.2.3:443 refused the connection") }}, func(r *bridge.Result) {
+		*r = bridge.Result{Problem: &bridge.Problem{Title: "the service was not reached", Status: 502, Detail: "connection refused", Cause: "inner.heatherfold.example refused the connection"}}
+	})
+	for range 3 {
+		w := ask(down, "GET", "/health", "")
+		assert.Equal(t, 503, w.Code)
+		assert.JSONEq(t, `{"status": "up", "service": "down"}`, w.Body.String())
+	}
+	assert.Equal(t, 1, asked, "it is not asked for each who asks")
+	w := ask(down, "POST", "/Echo", goodShapes)
+	assert.Equal(t, 502, w.Code)
+	assert.NotContains(t, w.Body.String(), "inner.heatherfold.example")
+	assert.Contains(t, log.String(), "inner.heatherfold.example")
+	assert.Contains(t, log.String(), "10.1.2.3")
+	w = ask(echo(t, bridge.Options{Healthy: func(context.Context) error { return nil }}, nil), "GET", "/health", "")
+	assert.Equal(t, 200, w.Code)
+	assert.JSONEq(t, `{"status": "up", "service": "up"}`, w.Body.String())
+}
+
+// What is kept is bounded in bytes.
+func TestKeptBytes(t *testing.T) {
+	h := echo(t, bridge.Options{Keep: map[string]time.Duration{"Echo": time.Hour}, MaxBody: 16 << 20}, nil)
+	of := func(n, size int) string {
+		return strings.Replace(goodShapes, `"t"`, fmt.Sprintf(`"%d %s"`, n, strings.Repeat("x", size)), 1)
+	}
+	isKept := func(body string) bool { return ask(h, "POST", "/Echo", body).Header().Get("Age") != "" }
+	isKept(of(0, 5<<20))
+	assert.False(t, isKept(of(0, 5<<20)), "it would take too much of all")
+	for n := range 40 {
+		isKept(of(n, 1<<20))
+	}
+	assert.True(t, isKept(of(39, 1<<20)))
+	kept := 0
+	for n := range 6 {
+		if isKept(of(n, 1<<20)) {
+			kept++
+		}
+	}
+	assert.Less(t, kept, 6, "64 MiB do not hold 40 of 2 MiB")
 }
 
 func BenchmarkAnswer(b *testing.B) {

@@ -12,7 +12,7 @@ import (
 )
 
 // describe writes the service as OpenAPI 3.1.
-func (h *Handler) describe() string {
+func (h *Handler) describe(withKeys bool) string {
 	text := document.NewText
 	form := xsd.NewJSONForm(h.options.Schema)
 	ref := func(name string) *document.Node {
@@ -36,7 +36,7 @@ func (h *Handler) describe() string {
 		for _, status := range []string{"400", "422", "502", "504"} {
 			answers.Set(status, ref("Problem"))
 		}
-		if h.options.Keys != nil {
+		if withKeys {
 			answers.Set("401", ref("Problem")).Set("403", ref("Problem"))
 			op.Set("security", document.NewList(document.NewObject().Set("key", document.NewList())))
 		}
@@ -45,8 +45,12 @@ func (h *Handler) describe() string {
 	}
 	components := document.NewObject().Set("schemas", form.Definitions()).Set("responses", document.NewObject().Set("Problem",
 		document.NewObject().Set("description", text("Why there is no answer (RFC 9457).")).Set("content", content("application/problem+json", problemSchema()))))
-	if h.options.Keys != nil {
-		components.Set("securitySchemes", document.NewObject().Set("key", document.NewObject().Set("type", text("http")).Set("scheme", text("bearer"))))
+	if withKeys {
+		scheme := document.NewObject().Set("type", text("http")).Set("scheme", text("bearer"))
+		if h.options.KeyHeader != "" {
+			scheme = document.NewObject().Set("type", text("apiKey")).Set("in", text("header")).Set("name", text(h.options.KeyHeader))
+		}
+		components.Set("securitySchemes", document.NewObject().Set("key", scheme))
 	}
 	root := document.NewObject().Set("openapi", text("3.1.0")).
 		Set("info", document.NewObject().Set("title", text(h.options.Title)).Set("version", text("1"))).
@@ -74,7 +78,7 @@ type pageOperation struct {
 	Fields              []schema.Row
 }
 
-func (h *Handler) renderPage() ([]byte, error) {
+func (h *Handler) renderPage(withKeys bool) ([]byte, error) {
 	t, err := template.New("page").Parse(pageText)
 	if err != nil {
 		return nil, err
@@ -90,12 +94,12 @@ func (h *Handler) renderPage() ([]byte, error) {
 		operations = append(operations, one)
 	}
 	var out bytes.Buffer
-	err = t.Execute(&out, map[string]any{"Title": h.options.Title, "Operations": operations, "Keys": h.options.Keys != nil})
+	err = t.Execute(&out, map[string]any{"Title": h.options.Title, "Operations": operations, "Keys": withKeys, "KeyHeader": h.options.KeyHeader})
 	return out.Bytes(), err
 }
 
 func (h *Handler) showPage(w http.ResponseWriter, _ *http.Request) {
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
 	w.Header().Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'; script-src 'unsafe-inline'; connect-src 'self'; img-src data:; frame-ancestors 'none'; form-action 'none'")
-	_, _ = w.Write(h.page)
+	_, _ = w.Write(h.page[h.wantsKeys()])
 }

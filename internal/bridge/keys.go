@@ -1,6 +1,8 @@
 package bridge
 
 import (
+	"bytes"
+	"cmp"
 	"crypto/rand"
 	"crypto/sha256"
 	"crypto/subtle"
@@ -9,12 +11,14 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
 	"sync"
 	"time"
 
+	"testbench/internal/nearest"
 	"testbench/internal/safefile"
 )
 
@@ -23,8 +27,25 @@ import (
 type Keys struct {
 	file  string
 	mutex sync.Mutex
-	read  time.Time // when the file was read, by its own time
-	list  []*Key
+	read  time.Time // when the file was written that was read, and its size
+	size  int64
+	issued
+}
+
+// issued is what stands in the file.
+type issued struct {
+	Keys  []*Key          `json:"keys"`
+	Roles map[string]Role `json:"roles,omitempty"`
+}
+
+// Role says what those who have it may ask for.
+type Role struct {
+	Operations []string `json:"operations,omitempty"` // empty for all
+	Methods    []string `json:"methods,omitempty"`    // GET and POST; empty for both
+}
+
+func (r Role) allows(op *Operation, method string) bool {
+	return (op == nil || len(r.Operations) == 0 || slices.Contains(r.Operations, op.Name)) && (len(r.Methods) == 0 || slices.Contains(r.Methods, method))
 }
 
 // Key is what is known of a key.
@@ -32,14 +53,43 @@ type Key struct {
 	Name       string    `json:"name"`
 	Hash       string    `json:"hash"` // SHA-256, hexadecimal
 	Operations []string  `json:"operations,omitempty"`
+	Roles      []string  `json:"roles,omitempty"`
 	Issued     time.Time `json:"issued"`
 	Until      time.Time `json:"until,omitzero"`
 	Withdrawn  time.Time `json:"withdrawn,omitzero"`
 }
 
-// Allows says whether the key is for an operation.
-func (k *Key) Allows(operation string) bool {
-	return len(k.Operations) == 0 || slices.Contains(k.Operations, operation)
+// Allows says whether a key is for an operation, or for what the bridge says of itself where op
+// is nil: by the operations that it was issued for, and by one of its roles, where it has some.
+func (k *Keys) Allows(key *Key, op *Operation, method string) bool {
+	k.mutex.Lock()
+	defer k.mutex.Unlock()
+	if op != nil && len(key.Operations) > 0 && !slices.Contains(key.Operations, op.Name) {
+		return false
+	}
+	return len(key.Roles) == 0 || slices.ContainsFunc(key.Roles, func(name string) bool {
+		role, ok := k.Roles[name]
+		return ok && role.allows(op, method)
+	})
+}
+
+// Any says whether a key was ever issued. Keys that cannot be read count as issued: nothing is
+// opened by a damaged file.
+func (k *Keys) Any() bool {
+	k.mutex.Lock()
+	defer k.mutex.Unlock()
+	return k.refresh() != nil || len(k.Keys) > 0
+}
+
+// SetRole says what a role is for.
+func (k *Keys) SetRole(name string, role Role) error {
+	return k.change(func() error {
+		if k.Roles == nil {
+			k.Roles = map[string]Role{}
+		}
+		k.Roles[name] = role
+		return nil
+	})
 }
 
 // OpenKeys reads the keys in a file; one that is not there holds none.
@@ -53,82 +103,95 @@ func OpenKeys(file string) (*Keys, error) {
 func (k *Keys) refresh() error {
 	info, err := os.Stat(k.file)
 	if errors.Is(err, fs.ErrNotExist) {
-		k.list = nil
+		k.issued, k.read, k.size = issued{}, time.Time{}, 0
 		return nil
 	}
 	if err != nil {
 		return err
 	}
-	if info.ModTime().Equal(k.read) {
+	if info.ModTime().Equal(k.read) && info.Size() == k.size {
 		return nil
 	}
 	data, err := os.ReadFile(k.file)
 	if err != nil {
 		return err
 	}
-	var list []*Key
-	if err := json.Unmarshal(data, &list); err != nil {
+	var found issued
+	if bytes.HasPrefix(bytes.TrimSpace(data), []byte("[")) { // as it was before there were roles
+		err = json.Unmarshal(data, &found.Keys)
+	} else {
+		err = json.Unmarshal(data, &found)
+	}
+	if err != nil {
 		return fmt.Errorf("%s: %w", k.file, err)
 	}
-	k.list, k.read = list, info.ModTime()
+	k.issued, k.read, k.size = found, info.ModTime(), info.Size()
 	return nil
+}
+
+// change writes the file anew, with what others wrote into it meanwhile.
+func (k *Keys) change(what func() error) error {
+	k.mutex.Lock()
+	defer k.mutex.Unlock()
+	unlock, err := safefile.Lock(k.file)
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	if err := k.refresh(); err != nil {
+		return err
+	}
+	if err := what(); err != nil {
+		return err
+	}
+	return k.write()
 }
 
 // List gives the keys that were issued.
 func (k *Keys) List() []*Key {
 	k.mutex.Lock()
 	defer k.mutex.Unlock()
-	return slices.Clone(k.list)
+	return slices.Clone(k.Keys)
 }
 
-// Issue makes a key, and gives it: it can be had this once only.
-func (k *Keys) Issue(name string, operations []string, until time.Time) (string, error) {
-	k.mutex.Lock()
-	defer k.mutex.Unlock()
-	unlock, err := safefile.Lock(k.file)
-	if err != nil {
-		return "", err
-	}
-	defer unlock()
-	if err := k.refresh(); err != nil {
-		return "", err
-	}
-	for _, key := range k.list {
-		if key.Name == name && key.Withdrawn.IsZero() {
-			return "", fmt.Errorf("there is a key %s already; withdraw it first, or take another name", name)
-		}
-	}
+// Issue makes a key, and gives it: it can be had this once only. A role that is not known is
+// an error.
+func (k *Keys) Issue(name string, operations, roles []string, until time.Time) (string, error) {
 	text := "key-" + rand.Text() + rand.Text()
-	k.list = append(k.list, &Key{Name: name, Hash: hashOf(text), Operations: operations, Issued: time.Now().UTC().Round(time.Second), Until: until})
-	return text, k.write()
+	return text, k.change(func() error {
+		for _, key := range k.Keys {
+			if key.Name == name && key.Withdrawn.IsZero() {
+				return fmt.Errorf("there is a key %s already; withdraw it first, or take another name", name)
+			}
+		}
+		for _, role := range roles {
+			if _, ok := k.Roles[role]; !ok {
+				return fmt.Errorf("there is no role %q; %s", role, cmp.Or(nearest.Try(role, slices.Sorted(maps.Keys(k.Roles))), "-role NAME makes one"))
+			}
+		}
+		k.Keys = append(k.Keys, &Key{Name: name, Hash: hashOf(text), Operations: operations, Roles: roles, Issued: time.Now().UTC().Round(time.Second), Until: until})
+		return nil
+	})
 }
 
 // Withdraw takes a key back.
 func (k *Keys) Withdraw(name string) error {
-	k.mutex.Lock()
-	defer k.mutex.Unlock()
-	unlock, err := safefile.Lock(k.file)
-	if err != nil {
-		return err
-	}
-	defer unlock()
-	if err := k.refresh(); err != nil {
-		return err
-	}
-	for _, key := range k.list {
-		if key.Name == name && key.Withdrawn.IsZero() {
-			key.Withdrawn = time.Now().UTC().Round(time.Second)
-			return k.write()
+	return k.change(func() error {
+		for _, key := range k.Keys {
+			if key.Name == name && key.Withdrawn.IsZero() {
+				key.Withdrawn = time.Now().UTC().Round(time.Second)
+				return nil
+			}
 		}
-	}
-	return fmt.Errorf("there is no key %s that could be withdrawn", name)
+		return fmt.Errorf("there is no key %s that could be withdrawn", name)
+	})
 }
 
 func (k *Keys) write() error {
 	if err := os.MkdirAll(filepath.Dir(k.file), 0o700); err != nil {
 		return err
 	}
-	data, err := json.MarshalIndent(k.list, "", "  ")
+	data, err := json.MarshalIndent(k.issued, "", "  ")
 	if err != nil {
 		return err
 	}
@@ -148,7 +211,7 @@ func (k *Keys) Check(text string, now time.Time) (*Key, string) {
 		return nil, "the keys cannot be read"
 	}
 	hash := hashOf(text)
-	for _, key := range k.list {
+	for _, key := range k.Keys {
 		if subtle.ConstantTimeCompare([]byte(hash), []byte(key.Hash)) != 1 {
 			continue
 		}

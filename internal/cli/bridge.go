@@ -10,6 +10,7 @@ import (
 	"net"
 	"net/http"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -23,15 +24,17 @@ type bridgeOptions struct {
 	rate                         float64
 	maxBody                      int64
 	timeout                      time.Duration
-	open                         bool
+	open, closed                 bool
 	issue, withdraw, operations  string
+	role, methods, roles, header string
 	until                        time.Duration
 	list                         bool
 }
 
 func bridgeCommand() *command {
 	return &command{name: "bridge", group: "handing over", purpose: "offers the operations of a SOAP service as JSON over HTTP", usage: "SERVICE",
-		examples: []string{"testbench bridge lab", "testbench bridge lab -issue-key orchard -operations GradeLot -until 720h", "testbench bridge lab -listen 127.0.0.1:8730 -keep GradeLot=30s -rate 20"},
+		examples: []string{"testbench bridge lab", "testbench bridge lab -issue-key orchard -operations GradeLot -until 720h", "testbench bridge lab -role grader -operations GradeLot -methods POST",
+			"testbench bridge lab -issue-key orchard -roles grader", "testbench bridge lab -listen 127.0.0.1:8730 -keep GradeLot=30s -rate 20"},
 		options: func(f *flag.FlagSet) any {
 			o := &bridgeOptions{}
 			f.StringVar(&o.listen, "listen", "127.0.0.1:8730", "the `address` to listen on; port 0 takes a free one")
@@ -40,13 +43,18 @@ func bridgeCommand() *command {
 			f.StringVar(&o.key, "key", "", "the `file` with its key")
 			f.StringVar(&o.log, "access-log", "", "write a line of JSON for each request to a `file`; else they go to standard error")
 			f.Var(&o.keep, "keep", "`OPERATION=30s`: keep answers of an operation for a time; may stand several times")
-			f.Var(&o.hosts, "host", "a `name` by which it is asked, beside those of the loopback; may stand several times")
+			f.Var(&o.hosts, "host", "a `name` by which it is asked, beside those of the loopback, with :PORT where it is another there; may stand several times")
 			f.Float64Var(&o.rate, "rate", 0, "how many requests a `second` each key may make")
 			f.Int64Var(&o.maxBody, "max-request", 1<<20, "how many `bytes` a request may hold")
 			f.DurationVar(&o.timeout, "wait", 30*time.Second, "how `long` the service is waited for")
 			f.BoolVar(&o.open, "open", false, "answer everybody beyond the loopback too, without a key")
 			f.StringVar(&o.issue, "issue-key", "", "make a key for whoever is called `NAME`, and print it")
-			f.StringVar(&o.operations, "operations", "", "the operations that the key is for, with commas between `them`; else all")
+			f.StringVar(&o.operations, "operations", "", "the operations that the key or role is for, with commas between `them`; else all")
+			f.StringVar(&o.role, "role", "", "say what the role of this `NAME` is for, by -operations and -methods")
+			f.StringVar(&o.methods, "methods", "", "the methods that the role is for: POST asks for operations, GET for the page, /openapi.json, /metrics and /health; else `both`")
+			f.StringVar(&o.roles, "roles", "", "the roles that the key has, with commas between `them`")
+			f.StringVar(&o.header, "key-header", "", "the header field that holds the key, as `X-Key`; else it is Authorization: Bearer KEY")
+			f.BoolVar(&o.closed, "closed", false, "ask for a key for the page, /openapi.json, /metrics and /health too")
 			f.DurationVar(&o.until, "until", 0, "for how `long` the key is good; else for ever")
 			f.BoolVar(&o.list, "list-keys", false, "list the keys that were issued")
 			f.StringVar(&o.withdraw, "withdraw-key", "", "take the key of `NAME` back")
@@ -70,6 +78,8 @@ func (s *session) bridge(ctx context.Context, o *bridgeOptions, args []string) (
 		return 0, err
 	}
 	switch {
+	case o.role != "":
+		return s.setRole(ctx, bench, keys, o, args[0])
 	case o.issue != "":
 		return s.issueKey(ctx, bench, keys, o, args[0])
 	case o.withdraw != "":
@@ -85,33 +95,67 @@ func (s *session) bridge(ctx context.Context, o *bridgeOptions, args []string) (
 }
 
 func (s *session) issueKey(ctx context.Context, bench *testbench.Bench, keys *bridge.Keys, o *bridgeOptions, service string) (int, error) {
-	var operations []string
-	for name := range strings.SplitSeq(o.operations, ",") {
-		if name = strings.TrimSpace(name); name != "" {
-			operations = append(operations, name)
-		}
-	}
-	if len(operations) > 0 {
-		c, err := bench.Contract(ctx, service, nil, s.options())
-		if err != nil {
-			return 0, err
-		}
-		for _, name := range operations {
-			if _, _, err := c.Operation(name, o.port, ""); err != nil {
-				return 0, err
-			}
-		}
+	operations, err := s.bridgeOperations(ctx, bench, o, service)
+	if err != nil {
+		return 0, err
 	}
 	until := time.Time{}
 	if o.until > 0 {
 		until = time.Now().Add(o.until).UTC().Round(time.Second)
 	}
-	key, err := keys.Issue(o.issue, operations, until)
+	key, err := keys.Issue(o.issue, operations, separated(o.roles), until)
 	if err != nil {
 		return 0, err
 	}
 	s.tell.printf("%s\n", key)
 	s.tell.note("this is the key of %s: it is shown this once, and kept as a hash only", s.tell.visible(o.issue))
+	return ExitHeld, nil
+}
+
+// separated gives what stands between commas.
+func separated(text string) []string {
+	var all []string
+	for one := range strings.SplitSeq(text, ",") {
+		if one = strings.TrimSpace(one); one != "" {
+			all = append(all, one)
+		}
+	}
+	return all
+}
+
+// bridgeOperations are those that -operations names, all of which the contract has.
+func (s *session) bridgeOperations(ctx context.Context, bench *testbench.Bench, o *bridgeOptions, service string) ([]string, error) {
+	operations := separated(o.operations)
+	if len(operations) == 0 {
+		return nil, nil
+	}
+	c, err := bench.Contract(ctx, service, nil, s.options())
+	if err != nil {
+		return nil, err
+	}
+	for _, name := range operations {
+		if _, _, err := c.Operation(name, o.port, ""); err != nil {
+			return nil, err
+		}
+	}
+	return operations, nil
+}
+
+func (s *session) setRole(ctx context.Context, bench *testbench.Bench, keys *bridge.Keys, o *bridgeOptions, service string) (int, error) {
+	operations, err := s.bridgeOperations(ctx, bench, o, service)
+	if err != nil {
+		return 0, err
+	}
+	methods := separated(strings.ToUpper(o.methods))
+	for _, method := range methods {
+		if err := oneOf("-methods", method, http.MethodGet, http.MethodPost); err != nil {
+			return 0, err
+		}
+	}
+	if err := keys.SetRole(o.role, bridge.Role{Operations: operations, Methods: methods}); err != nil {
+		return 0, err
+	}
+	s.tell.note("the role %s is for %s %s", s.tell.visible(o.role), firstOf(strings.Join(methods, ", "), "GET, POST"), firstOf(strings.Join(operations, ", "), "of all operations"))
 	return ExitHeld, nil
 }
 
@@ -133,9 +177,20 @@ func (s *session) listKeys(keys *bridge.Keys) error {
 		case !key.Until.IsZero():
 			state = "good until " + key.Until.Format("2006-01-02 15:04")
 		}
-		s.tell.printf("%s  %s  %s  %s\n", s.tell.fit(key.Name, 16), key.Issued.Format("2006-01-02"), s.tell.fit(firstOf(strings.Join(key.Operations, ", "), "all operations"), 28), state)
+		s.tell.printf("%s  %s  %s  %s\n", s.tell.fit(key.Name, 16), key.Issued.Format("2006-01-02"), s.tell.fit(keyIsFor(key), 28), state)
 	}
 	return nil
+}
+
+func keyIsFor(key *bridge.Key) string {
+	words := firstOf(strings.Join(key.Operations, ", "), "all operations")
+	if len(key.Roles) > 0 {
+		words = "as " + strings.Join(key.Roles, ", ")
+		if len(key.Operations) > 0 {
+			words += ": " + strings.Join(key.Operations, ", ")
+		}
+	}
+	return words
 }
 
 func (s *session) serveBridge(ctx context.Context, bench *testbench.Bench, keys *bridge.Keys, o *bridgeOptions, service string) (int, error) {
@@ -145,16 +200,18 @@ func (s *session) serveBridge(ctx context.Context, bench *testbench.Bench, keys 
 	}
 	ip := net.ParseIP(host)
 	isLoopback := host == "localhost" || ip != nil && ip.IsLoopback()
-	if len(keys.List()) == 0 {
-		keys = nil
-		if !isLoopback && !o.open {
-			return 0, usagef("`testbench bridge "+service+" -issue-key NAME` makes a key; -open does without", "on %s everybody could ask, and no key was issued", o.listen)
-		}
+	switch hasKeys := keys.Any(); {
+	case !hasKeys && o.closed:
+		return 0, usagef("`testbench bridge "+service+" -issue-key NAME` makes a key", "-closed asks for a key for everything, and no key was issued")
+	case !hasKeys && !isLoopback && !o.open:
+		return 0, usagef("`testbench bridge "+service+" -issue-key NAME` makes a key; -open does without", "on %s everybody could ask, and no key was issued", o.listen)
+	case hasKeys && o.open:
+		return 0, usagef("take -open out", "-open has no effect: keys were issued, and nothing is answered without one")
 	}
 	if (o.cert == "") != (o.key == "") {
 		return 0, usagef("-cert cert.pem -key key.pem", "for TLS both -cert and -key are needed")
 	}
-	options := bridge.Options{Keys: keys, PerSecond: o.rate, MaxBody: o.maxBody, Timeout: o.timeout, Keep: map[string]time.Duration{}}
+	options := bridge.Options{Keys: keys, KeyHeader: o.header, Closed: o.closed, PerSecond: o.rate, MaxBody: o.maxBody, Timeout: o.timeout, Keep: map[string]time.Duration{}}
 	for _, text := range o.keep {
 		name, long, ok := strings.Cut(text, "=")
 		keep, err := time.ParseDuration(long)
@@ -163,9 +220,12 @@ func (s *session) serveBridge(ctx context.Context, bench *testbench.Bench, keys 
 		}
 		options.Keep[name] = keep
 	}
-	if isLoopback {
-		options.Hosts = append([]string{"127.0.0.1", "localhost", host}, o.hosts...)
+	listener, err := net.Listen("tcp", o.listen)
+	if err != nil {
+		return 0, explainListen(o.listen, err)
 	}
+	defer func() { _ = listener.Close() }()
+	options.Hosts = bridgeHosts(listener.Addr(), isLoopback, o)
 	access := s.tell.err
 	if o.log != "" {
 		file, err := os.OpenFile(o.log, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
@@ -186,15 +246,35 @@ func (s *session) serveBridge(ctx context.Context, bench *testbench.Bench, keys 
 		return 0, err
 	}
 	defer func() { _ = done() }()
-	return s.listenBridge(ctx, handler, o)
+	return s.listenBridge(ctx, listener, handler, o)
+}
+
+// bridgeHosts are what requests may name as their host: the addresses of the loopback where it
+// listens there, and the names that it was given, at its port, which the default one of the
+// scheme need not be written for.
+func bridgeHosts(at net.Addr, isLoopback bool, o *bridgeOptions) []string {
+	names := slices.Clone(o.hosts)
+	if isLoopback {
+		names = append(names, "127.0.0.1", "localhost", "[::1]")
+	}
+	_, port, _ := net.SplitHostPort(at.String())
+	standard := map[bool]string{true: "80", false: "443"}[o.cert == ""]
+	var hosts []string
+	for _, name := range names {
+		if _, _, err := net.SplitHostPort(name); err == nil {
+			hosts = append(hosts, name)
+			continue
+		}
+		hosts = append(hosts, name+":"+port)
+		if port == standard {
+			hosts = append(hosts, name)
+		}
+	}
+	return hosts
 }
 
 // listenBridge answers until it is interrupted, and lets what is being answered end.
-func (s *session) listenBridge(ctx context.Context, handler http.Handler, o *bridgeOptions) (int, error) {
-	listener, err := net.Listen("tcp", o.listen)
-	if err != nil {
-		return 0, explainListen(o.listen, err)
-	}
+func (s *session) listenBridge(ctx context.Context, listener net.Listener, handler http.Handler, o *bridgeOptions) (int, error) {
 	server := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute, WriteTimeout: o.timeout + time.Minute, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10}
 	scheme := "http"
 	if o.cert != "" {

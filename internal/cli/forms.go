@@ -159,10 +159,11 @@ var forms = map[string][]form{
 		{"", always, take("as out pick", ofCall, sending)},
 	},
 	"bridge": {
-		{"with -issue-key", with("issue-key"), take("issue-key operations until port", atSite, fetching)},
+		{"with -role", with("role"), take("role operations methods port", atSite, fetching)},
+		{"with -issue-key", with("issue-key"), take("issue-key operations roles until port", atSite, fetching)},
 		{"with -withdraw-key", with("withdraw-key"), take("withdraw-key bench")},
 		{"with -list-keys", with("list-keys"), take("list-keys json bench")},
-		{"", always, take("listen port cert key access-log keep host rate max-request wait open", sending)},
+		{"", always, take("listen port cert key access-log keep host rate max-request wait open closed key-header", sending)},
 	},
 	"standin": {
 		{"with -contract", with("contract"), take("contract script record play listen", atSite, fetching)},

@@ -50,7 +50,7 @@ var ways = map[string][]string{
 	"history": {}, "history with -prune": {"-prune", "99"}, "history with -steps": {"-steps"}, "history of a run": {"1"}, "history of an exchange": {"1.1"},
 	"report": {"1"}, "report with -gather": {"-gather", "s1.json", "s2.json"},
 	"handover of a past exchange": {"1.1"}, "handover of a step": {"sheets/01-search.yaml", "the lots"}, "handover": {"stores/search", "grade=A"},
-	"bridge with -issue-key": {"lab", "-issue-key", "orchard"}, "bridge with -withdraw-key": {"lab", "-withdraw-key", "orchard"}, "bridge with -list-keys": {"lab", "-list-keys"}, "bridge": {"lab", "-listen", "x"},
+	"bridge with -role": {"lab", "-role", "grader"}, "bridge with -issue-key": {"lab", "-issue-key", "orchard"}, "bridge with -withdraw-key": {"lab", "-withdraw-key", "orchard"}, "bridge with -list-keys": {"lab", "-list-keys"}, "bridge": {"lab", "-listen", "x"},
 	"standin with -contract": {"-contract", "contracts/lab.wsdl", "-listen", "x"}, "standin without -contract": {"-listen", "x"},
 }
 
