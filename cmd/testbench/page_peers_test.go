@@ -321,6 +321,45 @@ func TestBridgePage(t *testing.T) {
 	v.isClean(address)
 }
 
+// In a real browser a page of another origin does not make the bridge act with the credentials of
+// the bench: not by a form, not by a request without a body or with one of a simple kind, and not
+// by one that has to be asked for first.
+func TestBridgeAttacked(t *testing.T) {
+	t.Parallel()
+	p, _ := newBench(t)
+	address, _ := p.serving("bridge", "lab", "-listen", "127.0.0.1:0", "-access-log", "access.log")
+	p.write("attack/attack.html", `<!doctype html><title>attack</title><iframe name="out"></iframe>
+<form id="plain" method="post" target="out" action="`+address+`/GradeLot"></form>
+<form id="text" method="post" target="out" action="`+address+`/GradeLot" enctype="text/plain"><input name='{"lot": "L-2201", "moisture": 17, "x": "' value='"}'></form>
+<script>
+(async () => {
+  const tries = [
+    { method: "POST", mode: "no-cors" },
+    { method: "POST", mode: "no-cors", body: '{"lot": "L-2201", "moisture": 17}' },
+    { method: "POST", mode: "no-cors", body: new Blob(['{"lot": "L-2201", "moisture": 17}'], { type: "application/json" }) },
+    { method: "POST", mode: "cors", credentials: "include", headers: { "Content-Type": "application/json" }, body: '{"lot": "L-2201", "moisture": 17}' },
+    { method: "POST", mode: "no-cors", body: new URLSearchParams({ lot: "L-2201" }) },
+  ];
+  let told = "";
+  for (const one of tries) {
+    try { const answer = await fetch("`+address+`/GradeLot", one); told += answer.type === "opaque" ? "sent " : "read " + answer.status + " "; } catch { told += "refused "; }
+  }
+  navigator.sendBeacon("`+address+`/GradeLot", '{"lot": "L-2201", "moisture": 17}');
+  document.getElementById("plain").submit();
+  document.querySelector("iframe").onload = () => { document.querySelector("iframe").onload = () => { document.title = "over " + told; }; document.getElementById("text").submit(); };
+})();
+</script>`)
+	v := newViewer(t)
+	v.open(httpFiles(t, filepath.Join(p.dir, "attack")) + "/attack.html")
+	v.do(until(`document.title.startsWith("over")`))
+	assert.NotContains(t, v.text(`document.title`), "read")
+	log := p.read("access.log")
+	assert.GreaterOrEqual(t, strings.Count(log, `"path":"/GradeLot"`), 6, log)
+	assert.NotContains(t, log, `"status":200`)
+	assert.NotContains(t, log, `"status":400`, "it was not even read")
+	assert.GreaterOrEqual(t, strings.Count(log, `"status":403`), 5, log)
+}
+
 // BenchmarkBridge holds calls through the bridge against the same SOAP calls without it,
 // 32 at once.
 func BenchmarkBridge(b *testing.B) {
