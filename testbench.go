@@ -26,6 +26,7 @@ import (
 	"testbench/internal/hint"
 	"testbench/internal/login"
 	"testbench/internal/reply"
+	"testbench/internal/safefile"
 	"testbench/internal/secret"
 	"testbench/internal/sheet"
 	"testbench/internal/yamlfile"
@@ -71,6 +72,10 @@ type Bench struct {
 func Open(dir string) (*Bench, error) {
 	inner, err := sheet.OpenBench(dir)
 	if err != nil {
+		return nil, err
+	}
+	// Of a bench that somebody else made nothing is read, or written, by a link.
+	if err := safefile.CheckLinks(dir, "secrets", ".testbench"); err != nil {
 		return nil, err
 	}
 	identity, err := secret.DefaultIdentity()

@@ -68,7 +68,7 @@ func words(command, base string, n int) []string {
 }
 
 // remains are files that lie beside what is written, until it is in place.
-var remains = regexp.MustCompile(`^\..*\.[0-9]{5,}$`)
+var remains = regexp.MustCompile(`^\..*\.[0-9]+-[0-9]{5,}$`)
 
 // Where the disk takes no more, a command says so, what was there stays as it was, and
 // nothing half written is left.

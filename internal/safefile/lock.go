@@ -28,8 +28,8 @@ func Lock(name string) (unlock func(), err error) {
 	if real, err := filepath.EvalSymlinks(filepath.Dir(whole)); err == nil {
 		whole = filepath.Join(real, filepath.Base(whole))
 	}
-	dir := filepath.Join(os.TempDir(), fmt.Sprintf("testbench-locks-%d", os.Getuid()))
-	if err := os.MkdirAll(dir, 0o700); err != nil {
+	dir := lockFolder()
+	if dir == "" {
 		return func() {}, nil
 	}
 	sum := sha256.Sum256([]byte(whole))
@@ -43,4 +43,19 @@ func Lock(name string) (unlock func(), err error) {
 		return func() {}, nil
 	}
 	return func() { _ = lock.Unlock() }, nil
+}
+
+// lockFolder is where locks lie: a folder of the user's alone, in that for temporary files, where
+// somebody else may have put one of its name, or in the user's own. "" for none.
+func lockFolder() string {
+	dirs := []string{filepath.Join(os.TempDir(), fmt.Sprintf("testbench-locks-%d", os.Getuid()))}
+	if cache, err := os.UserCacheDir(); err == nil {
+		dirs = append(dirs, filepath.Join(cache, "testbench", "locks"))
+	}
+	for _, dir := range dirs {
+		if err := os.MkdirAll(dir, 0o700); err == nil && isOurs(dir) {
+			return dir
+		}
+	}
+	return ""
 }

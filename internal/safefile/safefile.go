@@ -5,6 +5,7 @@ package safefile
 import (
 	"bufio"
 	"errors"
+	"fmt"
 	"io"
 	"io/fs"
 	"os"
@@ -54,7 +55,8 @@ func Create(name string, data []byte, perm os.FileMode) error {
 
 // aside writes into a file beside name and puts it in place.
 func aside(name string, write func(io.Writer) error, perm os.FileMode, place func(from, to string) error) (err error) {
-	file, err := os.CreateTemp(filepath.Dir(name), "."+filepath.Base(name)+".*")
+	sweep(name)
+	file, err := os.CreateTemp(filepath.Dir(name), fmt.Sprintf(".%s.%d-*", filepath.Base(name), os.Getpid()))
 	defer func() {
 		var refused *fs.PathError
 		if errors.As(err, &refused) {

@@ -1,7 +1,10 @@
 package safefile_test
 
 import (
+	"errors"
+	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"testing"
 
@@ -39,4 +42,69 @@ func TestWrite(t *testing.T) {
 	entries, err := os.ReadDir(dir)
 	require.NoError(t, err)
 	assert.Len(t, entries, 2)
+}
+
+// What a command that was killed left beside a file goes when the file is written next; what
+// another one is writing stays.
+func TestSweep(t *testing.T) {
+	dir := t.TempDir()
+	gone := exec.Command("true")
+	require.NoError(t, gone.Run())
+	left := filepath.Join(dir, fmt.Sprintf(".sheet.yaml.%d-1234567", gone.Process.Pid))
+	others := []string{fmt.Sprintf(".sheet.yaml.%d-7654321", os.Getppid()), fmt.Sprintf(".other.yaml.%d-1234567", gone.Process.Pid), ".sheet.yaml.swp", ".sheet.yaml.x-1"}
+	for _, name := range append(others, filepath.Base(left)) {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), nil, 0o600))
+	}
+	require.NoError(t, safefile.Write(filepath.Join(dir, "sheet.yaml"), []byte("x"), 0o600))
+	assert.NoFileExists(t, left)
+	for _, name := range others {
+		assert.FileExists(t, filepath.Join(dir, name))
+	}
+}
+
+// A name leads out by its steps, by a link on its way, or by one to what is not there yet.
+func TestInside(t *testing.T) {
+	dir, outside := t.TempDir(), t.TempDir()
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "a", "..b"), 0o755))
+	for name, to := range map[string]string{"far": outside, "near": filepath.Join(dir, "a"), "relative": "a/..b", "dangling": filepath.Join(outside, "none"), "gone": "a/none"} {
+		require.NoError(t, os.Symlink(to, filepath.Join(dir, name)))
+	}
+	for name, ok := range map[string]bool{"a/x": true, "a/..b/x": true, "./a": true, "near/x": true, "relative/x": true, "gone": true, "none/x": true,
+		"..": false, "../x": false, "a/../../x": false, "far": false, "far/x": false, "far/new/x": false, "dangling": false, "/etc/passwd": false} {
+		full, err := safefile.Inside(dir, name)
+		assert.Equal(t, ok, err == nil, "%s: %v", name, err)
+		if ok {
+			assert.Equal(t, filepath.Join(dir, name), full)
+		}
+	}
+	assert.ErrorContains(t, safefile.CheckLinks(dir, "."), "is a link that leads out of the bench folder")
+	assert.NoError(t, safefile.CheckLinks(dir, "a", "none"))
+}
+
+// The folder of locks is used only where it is the user's own.
+func TestLockFolder(t *testing.T) {
+	for name, prepare := range map[string]func(string) error{
+		"a link":         func(at string) error { return os.Symlink(t.TempDir(), at) },
+		"open to others": func(at string) error { return errors.Join(os.Mkdir(at, 0o700), os.Chmod(at, 0o777)) },
+		"a file":         func(at string) error { return os.WriteFile(at, nil, 0o600) },
+	} {
+		t.Run(name, func(t *testing.T) {
+			temporary, cache := t.TempDir(), t.TempDir()
+			t.Setenv("TMPDIR", temporary)
+			t.Setenv("XDG_CACHE_HOME", cache)
+			at := filepath.Join(temporary, fmt.Sprintf("testbench-locks-%d", os.Getuid()))
+			require.NoError(t, prepare(at))
+			unlock, err := safefile.Lock(filepath.Join(t.TempDir(), "x"))
+			require.NoError(t, err)
+			defer unlock()
+			entries, err := os.ReadDir(filepath.Join(cache, "testbench", "locks"))
+			require.NoError(t, err)
+			assert.Len(t, entries, 1, "they lie in the user's own folder")
+			if name != "a file" {
+				entries, err = os.ReadDir(at)
+				require.NoError(t, err)
+				assert.Empty(t, entries)
+			}
+		})
+	}
 }

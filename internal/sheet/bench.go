@@ -16,6 +16,7 @@ import (
 	"testbench/internal/nearest"
 	"testbench/internal/request"
 	"testbench/internal/rpc"
+	"testbench/internal/safefile"
 	"testbench/internal/soap"
 	"testbench/internal/value"
 	"testbench/internal/yamlfile"
@@ -137,7 +138,10 @@ func FindBench(dir string) (string, error) {
 // OpenBench reads the bench file of a folder. Mistakes in it are given as
 // problems; the error is for a file that cannot be read at all.
 func OpenBench(dir string) (*Bench, error) {
-	name := filepath.Join(dir, BenchFile)
+	name, err := safefile.Inside(dir, BenchFile)
+	if err != nil {
+		return nil, err
+	}
 	data, err := os.ReadFile(name)
 	if errors.Is(err, os.ErrNotExist) {
 		return nil, fmt.Errorf("there is no %s in %s; `testbench new %s` starts a bench", BenchFile, dir, dir)
@@ -278,7 +282,7 @@ func (r *reader) benchFile(n *yamlfile.Node) string {
 		return ""
 	}
 	r.reading(name)
-	full, err := insideBench(r.dir, name)
+	full, err := safefile.Inside(r.dir, name)
 	if err == nil {
 		_, err = os.Stat(full)
 		if err != nil {

@@ -16,6 +16,7 @@ import (
 	"testbench/internal/nearest"
 	"testbench/internal/reply"
 	"testbench/internal/request"
+	"testbench/internal/safefile"
 	"testbench/internal/soap"
 	"testbench/internal/value"
 	"testbench/internal/xsd"
@@ -39,6 +40,11 @@ func (s *Session) Contract(ctx context.Context, service *Service) (*formats.Cont
 	place, err := s.ContractPlace(service)
 	if err != nil {
 		return nil, err
+	}
+	if !source.IsAddress(place) {
+		if _, err := safefile.Inside(s.Bench.Dir, place); err != nil {
+			return nil, fmt.Errorf("the contract of %s: %w", service.Name, err)
+		}
 	}
 	contract, err := s.contracts.get(place, s.Source(ctx).Fetch)
 	if err == nil && contract.WSDL == nil && contract.Description == nil {
@@ -112,7 +118,7 @@ func (b *Bench) offline(service *Service) (*formats.Contract, error) {
 		return nil, nil
 	}
 	name := service.Contract.LiteralText()
-	if _, err := insideBench(b.Dir, name); err != nil {
+	if _, err := safefile.Inside(b.Dir, name); err != nil {
 		return nil, err
 	}
 	return b.contracts.get(name, (&source.Source{Dir: b.Dir}).Fetch)

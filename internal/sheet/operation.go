@@ -12,6 +12,7 @@ import (
 	"testbench/internal/nearest"
 	"testbench/internal/request"
 	"testbench/internal/rule"
+	"testbench/internal/safefile"
 	"testbench/internal/schema"
 	"testbench/internal/xsd"
 	"testbench/internal/yamlfile"
@@ -261,7 +262,7 @@ var parameterKeys = []key[parameter]{
 
 // answerSchema reads a schema alone.
 func (r *reader) answerSchema(name string) (schema.Type, error) {
-	if _, err := insideBench(r.dir, name); err != nil {
+	if _, err := safefile.Inside(r.dir, name); err != nil {
 		return nil, err
 	}
 	c, err := formats.Load(name, (&source.Source{Dir: r.dir}).Fetch)

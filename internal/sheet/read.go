@@ -11,7 +11,6 @@ package sheet
 import (
 	"fmt"
 	"os"
-	"path/filepath"
 	"strings"
 	"time"
 
@@ -21,6 +20,7 @@ import (
 	"testbench/internal/path"
 	"testbench/internal/request"
 	"testbench/internal/rule"
+	"testbench/internal/safefile"
 	"testbench/internal/secret"
 	"testbench/internal/value"
 	"testbench/internal/yamlfile"
@@ -495,27 +495,6 @@ func (o treeOperand) Node(scope value.Scope) (*document.Node, error) { return o.
 func (o treeOperand) Holes() []*value.Hole                           { return nil } // noted where the tree was read
 func (o treeOperand) String() string                                 { return o.tree.String() }
 
-// insideBench resolves a file name against the bench folder, which it may not leave.
-func insideBench(dir, name string) (string, error) {
-	if filepath.IsAbs(name) {
-		return "", fmt.Errorf("%s: files are named relative to the bench folder", name)
-	}
-	clean := filepath.Clean(filepath.FromSlash(name))
-	if clean == ".." || strings.HasPrefix(clean, ".."+string(filepath.Separator)) {
-		return "", fmt.Errorf("%s leads out of the bench folder", name)
-	}
-	full := filepath.Join(dir, clean)
-	// A link must not lead out either.
-	if real, err := filepath.EvalSymlinks(full); err == nil {
-		if root, err := filepath.EvalSymlinks(dir); err == nil {
-			if _, ok := relativeTo(root, real); !ok {
-				return "", fmt.Errorf("%s is a link that leads out of the bench folder", name)
-			}
-		}
-	}
-	return full, nil
-}
-
 // maxInput bounds the files that requests are made of.
 const maxInput = 256 << 20
 
@@ -532,7 +511,7 @@ func readInside(dir, name string) ([]byte, error) {
 
 // fileInside resolves the name of a file that must be there.
 func fileInside(dir, name string) (string, error) {
-	full, err := insideBench(dir, name)
+	full, err := safefile.Inside(dir, name)
 	if err != nil {
 		return "", err
 	}

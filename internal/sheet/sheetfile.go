@@ -11,6 +11,7 @@ import (
 	"testbench/internal/path"
 	"testbench/internal/request"
 	"testbench/internal/rule"
+	"testbench/internal/safefile"
 	"testbench/internal/soap"
 	"testbench/internal/table"
 	"testbench/internal/value"
@@ -158,6 +159,11 @@ type FieldRule struct {
 
 // OpenSheet reads a sheet of a bench. Mistakes in it are given as problems.
 func (b *Bench) OpenSheet(name string) (*Sheet, error) {
+	if inside, ok := relativeTo(b.Dir, name); ok && b.Dir != "" {
+		if _, err := safefile.Inside(b.Dir, inside); err != nil {
+			return nil, err
+		}
+	}
 	data, err := os.ReadFile(name)
 	if errors.Is(err, os.ErrNotExist) {
 		return nil, &NotFoundError{"sheet", name, b.sheetsNear(name)}

@@ -11,6 +11,7 @@ import (
 	"testbench/internal/nearest"
 	"testbench/internal/path"
 	"testbench/internal/request"
+	"testbench/internal/safefile"
 	"testbench/internal/soap"
 	"testbench/internal/value"
 	"testbench/internal/yamlfile"
@@ -267,7 +268,7 @@ func (s *Step) content(_ *reader, word string, t *request.Tree) *request.Tree {
 var attachKeys = []key[request.Attachment]{
 	{"file", "the file", func(r *reader, a *request.Attachment, n *yamlfile.Node) {
 		name := r.benchFile(n)
-		a.File, _ = insideBench(r.dir, name)
+		a.File, _ = safefile.Inside(r.dir, name)
 		if a.Name == "" {
 			a.Name = filepath.Base(name)
 		}
@@ -282,7 +283,7 @@ var partKeys = []key[request.Part]{
 	{"file", "the file with its content", func(r *reader, p *request.Part, n *yamlfile.Node) {
 		name := r.benchFile(n)
 		p.FileName = filepath.Base(name)
-		p.File, _ = insideBench(r.dir, name)
+		p.File, _ = safefile.Inside(r.dir, name)
 	}},
 	{"file name", "the file name that is sent", func(r *reader, p *request.Part, n *yamlfile.Node) { p.FileName = r.plainText(n) }},
 	{"type", "its media type", func(r *reader, p *request.Part, n *yamlfile.Node) { p.Type = r.plainText(n) }},

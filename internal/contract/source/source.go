@@ -10,6 +10,8 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+
+	"testbench/internal/safefile"
 )
 
 // maxDocument bounds the size of one document.
@@ -106,6 +108,18 @@ func (s *Source) readFile(base, location string) (string, []byte, error) {
 		name = filepath.Join(filepath.Dir(base), name)
 	case !filepath.IsAbs(name) && s.Dir != "":
 		name = filepath.Join(s.Dir, name)
+	}
+	// What lies in the bench leads to nothing outside of it, neither by its steps nor by a link.
+	if base != "" && s.Dir != "" {
+		if from, err := filepath.Rel(s.Dir, base); err == nil && filepath.IsLocal(from) {
+			to, err := filepath.Rel(s.Dir, name)
+			if err == nil {
+				_, err = safefile.Inside(s.Dir, to)
+			}
+			if err != nil {
+				return "", nil, err
+			}
+		}
 	}
 	info, err := os.Stat(name)
 	switch {
