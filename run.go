@@ -96,6 +96,7 @@ type running struct {
 	work    []*sheet.Work
 	state   *state
 	resumes *resuming
+	lost    error // why rows were not recorded any more
 }
 
 func (b *Bench) run(ctx context.Context, files []string, o RunOptions, resumes *resuming) (_ *Result, err error) {
@@ -123,7 +124,10 @@ func (b *Bench) run(ctx context.Context, files []string, o RunOptions, resumes *
 	options := sheet.RunOptions{Steps: o.Steps, From: o.From, Rows: o.Rows, Stop: o.Stop, Dry: o.Dry, Jobs: o.Jobs, Rate: o.Rate, Turns: o.Turns, For: o.For, Share: o.Share,
 		Observer: o.Observer, Explain: hint.Explain, Before: o.before, Forget: o.Forget && r.writer != nil}
 	if r.writer != nil {
-		options.Record = r.writer.Add
+		options.Record = func(entries []history.Entry) error {
+			r.lost = r.writer.Add(entries)
+			return r.lost
+		}
 	}
 	r.result.Sheets = sheet.Run(ctx, o.Kill, r.work, options)
 	for _, one := range r.result.Sheets {
@@ -437,9 +441,17 @@ func (r *running) finish() (*Result, error) {
 		return result, nil
 	}
 	r.saveKept()
-	if err := r.complete(); err != nil {
-		result.Notes = append(result.Notes, "the record of the run is not complete: "+err.Error())
+	lost := r.lost
+	if lost == nil { // else it stays one that was not run to its end
+		lost = r.complete()
+	}
+	if lost != nil {
+		result.Lost = lost.Error()
 		result.Finished = result.Memory()
+		if stored, err := r.store.Get(result.Number); err == nil && r.options.Forget {
+			result.Finished = &partly{open{stored, r.store}, result.Record()}
+			return result, nil
+		}
 		r.close()
 		return result, nil
 	}
@@ -459,6 +471,14 @@ type open struct {
 }
 
 func (o *open) Close() error { return o.store.Close() }
+
+// partly is a run of which rows were recorded up to where that was not possible any more.
+type partly struct {
+	open
+	head *history.Run
+}
+
+func (p *partly) Run() *history.Run { return p.head }
 
 // complete writes the head of the run. What an earlier part of it came to is summed up
 // from the rows.

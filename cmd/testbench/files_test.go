@@ -5,8 +5,11 @@ package main_test
 import (
 	"crypto/sha256"
 	"fmt"
+	"io"
 	"io/fs"
 	"math/rand/v2"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -188,4 +191,26 @@ func TestKilledWhileWriting(t *testing.T) {
 		}
 	}
 	t.Logf("%d whole reports", whole)
+}
+
+// A run that cannot be recorded any more says so at once, goes on, and claims nothing else at its
+// end, in its reports, or in the history.
+func TestRunThatIsNotRecordedToItsEnd(t *testing.T) {
+	t.Parallel()
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { _, _ = io.WriteString(w, strings.Repeat("x", 3000)) }))
+	defer server.Close()
+	p := newPlace(t)
+	p.write("bench.yaml", "bench: b\nsites:\n  l: {}\nservices:\n  s:\n    address: "+server.URL+"\n")
+	p.write("sheets/s.yaml", "sheet: s\nsteps:\n  - step: a\n    request: s GET /\n")
+	c := exec.Command("sh", "-c", `ulimit -f 400; exec "$0" run sheets/s.yaml -repeat 1500 -out r.xml`, built)
+	c.Dir, c.Env = p.dir, p.env
+	said, err := c.CombinedOutput()
+	require.NoError(t, err, "%s", said)
+	lines := strings.Split(strings.TrimSpace(string(said)), "\n")
+	assert.Contains(t, lines[0], "the run is not recorded from here on: ")
+	assert.Contains(t, string(said), "1500 held")
+	assert.Contains(t, string(said), "run 1, not recorded to its end\n")
+	assert.Equal(t, 1, strings.Count(string(said), "not recorded from here on"))
+	assert.Contains(t, p.read("r.xml"), `<error message="the run was not recorded to its end: `)
+	assert.Contains(t, p.run("history").stdout, "interrupted")
 }

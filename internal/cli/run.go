@@ -347,6 +347,10 @@ func (r *textRun) RowDone(sheet *testbench.SheetResult, row *testbench.RowResult
 	t.stepBar(row.Outcome != testbench.Held && row.Outcome != testbench.NotRun)
 }
 
+func (r *textRun) RecordLost(err error) {
+	r.tell.note("note: the run is not recorded from here on: %s", r.tell.message(err.Error()))
+}
+
 func (r *textRun) SheetDone(sheet *testbench.SheetResult) {
 	t := r.tell
 	t.endBar()
@@ -511,9 +515,12 @@ func (s *session) summary(result *testbench.Result) {
 		parts = append(parts, t.in(red, "interrupted"))
 	}
 	parts = append(parts, count(c.Exchanges, "exchange"), milliseconds(result.Took))
-	if result.Number > 0 {
+	switch {
+	case result.Lost != "":
+		parts = append(parts, t.in(red, fmt.Sprintf("run %d, not recorded to its end", result.Number)))
+	case result.Number > 0:
 		parts = append(parts, fmt.Sprintf("run %d", result.Number))
-	} else {
+	default:
 		parts = append(parts, "run "+result.Run)
 	}
 	t.printf("%s\n", strings.Join(parts, dot))
@@ -549,6 +556,9 @@ func (r *jsonRun) StepDone(sheet *testbench.SheetResult, row *testbench.RowResul
 }
 func (r *jsonRun) RowDone(sheet *testbench.SheetResult, row *testbench.RowResult) {
 	r.event("row done", map[string]any{"sheet": sheet.Name, "row": row.Number, "turn": row.Turn, "label": row.Label, "phase": row.Phase, "outcome": row.Outcome})
+}
+func (r *jsonRun) RecordLost(err error) {
+	r.event("record lost", map[string]any{"reason": r.tell.message(err.Error())})
 }
 func (r *jsonRun) SheetDone(sheet *testbench.SheetResult) {
 	record := sheet.Record()

@@ -18,6 +18,7 @@ type event struct {
 	would   bool // of a dry run
 	request *exchange.Request
 	reason  string
+	lost    error // why rows are not recorded any more
 }
 
 // events are what is told of a row, in order; reading waits for the next.
@@ -76,7 +77,6 @@ type clerk struct {
 	record func([]history.Entry) error
 	rows   chan finished
 	ended  chan struct{}
-	fail   func(error)
 }
 
 type finished struct {
@@ -166,12 +166,16 @@ func (c *clerk) run() {
 				more = false
 			}
 		}
-		entries := make([]history.Entry, len(some))
-		for i, f := range some {
-			entries[i] = f.row.entry(f.sheet, f.brief, f.masker)
-		}
-		if err := c.record(entries); err != nil {
-			c.fail(err)
+		if c.record != nil {
+			entries := make([]history.Entry, len(some))
+			for i, f := range some {
+				entries[i] = f.row.entry(f.sheet, f.brief, f.masker)
+			}
+			if err := c.record(entries); err != nil {
+				// Later rows are not tried: a record with a hole would look whole.
+				c.record = nil
+				one.events.add(event{lost: err})
+			}
 		}
 		for _, f := range some {
 			f.events.close()

@@ -199,9 +199,7 @@ func Run(ctx, kill context.Context, work []*Work, options RunOptions) []*SheetRe
 	options.Jobs = max(options.Jobs, 1)
 	c := &crew{options: options, ctx: ctx, kill: kill, slots: make(chan struct{}, options.Jobs)}
 	if options.Record != nil && !options.Dry {
-		c.clerk = &clerk{record: options.Record, rows: make(chan finished, 1024), ended: make(chan struct{}), fail: func(err error) {
-			work[0].Session.note("the record of the run is not complete: " + err.Error())
-		}}
+		c.clerk = &clerk{record: options.Record, rows: make(chan finished, 1024), ended: make(chan struct{})}
 		go c.clerk.run()
 	}
 	if options.Rate > 0 {
@@ -467,9 +465,12 @@ func (r *runner) show() bool {
 		}
 		o.RowStarted(result, t.row)
 		for e := range t.events.all() {
-			if e.would {
+			switch {
+			case e.lost != nil:
+				o.RecordLost(e.lost)
+			case e.would:
 				o.WouldSend(t.row, e.step, e.request, e.reason)
-			} else {
+			default:
 				o.StepDone(result, t.row, e.step)
 			}
 		}

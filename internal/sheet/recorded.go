@@ -127,6 +127,9 @@ func (r *Result) Record() *history.Run {
 	for _, s := range r.Sheets {
 		out.Sheets = append(out.Sheets, s.Record())
 	}
+	if r.Lost != "" {
+		out.Broken = append(out.Broken, "the run was not recorded to its end: "+r.Masker.Text(r.Lost))
+	}
 	return out
 }
 

@@ -28,6 +28,8 @@ type Observer interface {
 	// WouldSend is told of each request of a dry run; planned is nil where it
 	// cannot be known beforehand, and then reason says why.
 	WouldSend(row *RowResult, step *StepResult, planned *exchange.Request, reason string)
+	// RecordLost is told, once, that rows are not recorded from here on.
+	RecordLost(err error)
 }
 
 // noObserver is told everything and says nothing.
@@ -38,6 +40,7 @@ func (noObserver) RowStarted(*SheetResult, *RowResult)                          
 func (noObserver) StepDone(*SheetResult, *RowResult, *StepResult)               {}
 func (noObserver) RowDone(*SheetResult, *RowResult)                             {}
 func (noObserver) SheetDone(*SheetResult)                                       {}
+func (noObserver) RecordLost(error)                                             {}
 func (noObserver) WouldSend(*RowResult, *StepResult, *exchange.Request, string) {}
 
 // plan lists the steps that there are.
