@@ -60,6 +60,10 @@ func TestFunctions(t *testing.T) {
 		"false < true":                    "true",
 		"answer.kilos >= 12.5":            "true",
 		"answer.kilos <= 12.4":            "false",
+		"answer.kilos <= 12.50":           "true",
+		"answer.kilos < 12.50":            "false",
+		"answer.kilos > 12.50":            "false",
+		"answer.kilos >= 12.51":           "false",
 		"answer.kilos != 12.5":            "false",
 
 		// lists

@@ -19,13 +19,13 @@ func TestKinds(t *testing.T) {
 		not  []string
 	}{
 		{"integer", []string{"0", "-7", "12345678901234567890123", "1e3", "5.0"}, []string{"5.5", "007", "1_000", "five", ""}},
-		{"number", []string{"0", "-0.5", "1e-3"}, []string{".5", "5.", "NaN", "1,5", "+5"}},
+		{"number", []string{"0", "9", "-9.9", "-0.5", "1e-3"}, []string{".5", "5.", "NaN", "1,5", "+5"}},
 		{"decimal 2", []string{"5", "5.5", "5.55", "-5.50"}, []string{"5.555", "5e1", "x"}},
 		{"boolean", []string{"true", "false"}, []string{"yes", "1", "True", ""}},
-		{"date", []string{"2026-11-23", "2024-02-29"}, []string{"2026-02-29", "23.11.2026", "2026-11-23T00:00:00Z", " 2026-11-23"}},
-		{"time", []string{"08:30:00", "08:30:00.5", "08:30:00+01:00"}, []string{"8:30", "25:00:00", "08:30"}},
+		{"date", []string{"2026-11-23", "2024-02-29", "1999-09-09", "2000-10-10"}, []string{"2026-02-29", "23.11.2026", "2026-11-23T00:00:00Z", " 2026-11-23"}},
+		{"time", []string{"08:30:00", "09:59:59", "00:00:00", "08:30:00.5", "08:30:00+01:00"}, []string{"8:30", "25:00:00", "08:30"}},
 		{"datetime", []string{"2026-11-23T08:30:00Z", "2026-11-23T08:30:00.123+01:00", "2026-11-23T08:30:00", "2026-11-23T08:30"}, []string{"2026-11-23 08:30:00", "2026-11-23", "2026-13-01T00:00:00Z"}},
-		{"duration", []string{"PT5S", "P1DT2H", "-PT0.5S", "800 ms", "5 min", "2h"}, []string{"P", "PT", "5 weeks", "P1Y", "5"}},
+		{"duration", []string{"PT5S", "P1DT2H", "-PT0.5S", "800 ms", "5 min", "2h", "9 s", "0 s", "PT9S"}, []string{"P", "PT", "5 weeks", "P1Y", "5"}},
 		{"uuid", []string{"6b1f2a5e-0b7c-4c1f-9d55-0d8f3a1b2c3d", "6B1F2A5E-0B7C-4C1F-9D55-0D8F3A1B2C3D"}, []string{"6b1f2a5e0b7c4c1f9d550d8f3a1b2c3d", "6b1f2a5e-0b7c-4c1f-9d55-0d8f3a1b2c3", "{6b1f2a5e-0b7c-4c1f-9d55-0d8f3a1b2c3d}"}},
 		{"uri", []string{"http://a.example/x?y", "urn:heatherfold:lab", "mailto:lab@heatherfold.example"}, []string{"/x", "a.example", "http://a b", "http:"}},
 		{"email", []string{"lab@heatherfold.example", "a.b+c@d.example"}, []string{"lab", "Lab <lab@heatherfold.example>", "@x.example", "a@"}},

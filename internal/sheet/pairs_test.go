@@ -207,6 +207,23 @@ func TestOperationsByHand(t *testing.T) {
 		reads := name != "put" && name != "wrapped" && name != "soap"
 		assert.Equal(t, !reads, strings.Contains(guarded, "guard"), "%s: %s", name, guarded)
 	}
+	sent, problems := e.of(t, "sheet: s\nsteps:\n  - step: it\n    call: echo/get\n")
+	assert.NotContains(t, sent, "GET /echo/it", "a path wants what stands in it: %v", problems)
+	assert.Contains(t, sent, "echo/get needs id")
+	sent, _ = e.of(t, "sheet: s\nsteps:\n  - step: it\n    request: echo POST /it\n    body: {a: \"1\", b: 1, c: x}\n")
+	assert.Contains(t, sent, `{"a":"1","b":1,"c":"x"}`, "what stands in quotes is a text")
+	sent, _ = e.of(t, "sheet: s\nsteps:\n  - step: it\n    request: echo POST /it\n    body:\n      a: |-\n        1\n")
+	assert.Contains(t, sent, `{"a":"1"}`, "and so is what stands in lines of its own")
+}
+
+// How many rows there are to run is known beforehand, unless a database says so.
+func TestRowsToRun(t *testing.T) {
+	e := newEffects(t)
+	for rows, want := range map[string]int{"list: [{n: 1}, {n: 2}, {n: 3}]": 3, "list: [{n: 1}, {n: 2}, {n: 3}]\n  sample: 2": 2, "list: [{n: 1}, {n: 2}, {n: 3}]\n  limit: 1": 1, "list: [{n: 1}, {n: 2}]\n  sample: 5\n  limit: 9": 2} {
+		result := e.result(t, "sheet: s\nrows:\n  "+rows+"\nsteps:\n  - step: it\n    request: echo POST /it\n", sheet.RunOptions{})
+		assert.Equal(t, want, result.Total, rows)
+		assert.Equal(t, want, result.Counts.Rows, rows)
+	}
 }
 
 // Rows are those for which their condition holds; one for which it comes to neither yes nor

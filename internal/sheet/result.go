@@ -144,7 +144,7 @@ type SheetResult struct {
 // Result is what came of a run.
 type Result struct {
 	// Lost tells why it was not recorded to its end; empty where it was, or was not to be.
-	Lost string
+	Lost    string
 	Run     string // its id
 	Number  int    // in the history; 0 where it does not stand there
 	Bench   string

@@ -76,6 +76,18 @@ func main() {
 		r := rand.New(rand.NewPCG(*seed, 0))
 		r.Shuffle(len(all), func(i, j int) { all[i], all[j] = all[j], all[i] })
 	}
+	// Tests that fail anyway would notice everything.
+	whole := &mutant{file: all[0].file}
+	if whole.source, err = os.ReadFile(whole.file); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(2)
+	}
+	for _, tests := range []string{"./internal/rule", "./internal/sheet", "./internal/reply", "./internal/history", sessions} {
+		if came, err := whole.try(*limit, tests); err != nil || came != lost {
+			fmt.Fprintf(os.Stderr, "with nothing broken %s does not pass: %s %v\n", tests, came, err)
+			os.Exit(2)
+		}
+	}
 	tried, missed := round(all, *count, func(m *mutant) (outcome, error) { return m.try(*limit, m.tests...) })
 	fmt.Printf("%d were missed by the tests beside them; the sessions follow\n", len(missed))
 	_, missed = round(missed, len(missed), func(m *mutant) (outcome, error) { return m.try(*limit, sessions) })
