@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -183,4 +184,23 @@ func BenchmarkRecent(b *testing.B) {
 			require.NoError(b, err)
 		}
 	})
+}
+
+// A row that was packed to unfold to more than a row can be is not unfolded.
+func TestRowThatUnfolds(t *testing.T) {
+	store, err := history.Open(filepath.Join(t.TempDir(), "history.db"))
+	require.NoError(t, err)
+	defer func() { _ = store.Close() }()
+	w, err := store.Begin(&history.Run{ID: "a"})
+	require.NoError(t, err)
+	require.NoError(t, w.Head(&history.Run{ID: "a", Sheets: []*history.Sheet{{Sheet: "s"}}}))
+	body := []byte(`{"row":1,"outcome":"held","steps":[],"label":"` + strings.Repeat("0", history.MostRow) + `"}`)
+	require.NoError(t, w.Add([]history.Entry{{Sheet: 0, Row: 1, Outcome: "held", Body: body}}))
+	run, err := store.Get(w.Number)
+	if err == nil {
+		for _, wrong := range run.Rows(0) {
+			err = wrong
+		}
+	}
+	assert.ErrorContains(t, err, "is larger than 64 MiB")
 }

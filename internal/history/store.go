@@ -208,6 +208,10 @@ func (w *Writer) Add(entries []Entry) error {
 	return tx.Commit()
 }
 
+// MostRow is how many bytes a row of the history may have: what is packed unfolds to a thousand
+// times its size.
+const MostRow = 64 << 20
+
 // Bodies are packed where that is worth it; the first byte tells.
 const (
 	plain       = 0
@@ -242,7 +246,11 @@ func unpack(body []byte) ([]byte, error) {
 	if body[0] == plain {
 		return body[1:], nil
 	}
-	return io.ReadAll(flate.NewReader(bytes.NewReader(body[1:])))
+	text, err := io.ReadAll(io.LimitReader(flate.NewReader(bytes.NewReader(body[1:])), MostRow+1))
+	if err == nil && len(text) > MostRow {
+		err = fmt.Errorf("a row of the history is larger than %d MiB, and none is written so", MostRow>>20)
+	}
+	return text, err
 }
 
 // Head writes what is known of the run, and of its sheets as far as they are begun.

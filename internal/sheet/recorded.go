@@ -93,6 +93,9 @@ func (r *RowResult) record(brief bool, m *secret.Masker) *history.Row {
 // entry is the row on its way into the history, masked.
 func (r *RowResult) entry(sheet int, brief bool, masker *secret.Masker) history.Entry {
 	text, err := json.Marshal(r.record(brief, masker))
+	if len(text) > history.MostRow { // what came of it is kept, without what was sent and received
+		text, err = json.Marshal(r.record(true, masker))
+	}
 	if err != nil { // there is nothing in it that could not be written
 		text = []byte(`{"outcome":"faulty","steps":[]}`)
 	}
