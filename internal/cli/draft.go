@@ -89,7 +89,9 @@ func (s *session) draft(ctx context.Context, o *draftOptions, args []string) (in
 	default:
 		s.tell.printf("%s", s.tell.visible(d.Step(source+"/"+op.Name, yamlfile.ScalarText)))
 	}
-	if len(d.Cut) > 0 {
+	if d.TooLarge {
+		s.tell.note("note: the draft is cut at %d parts and not valid: the contract asks for more", schema.MostParts)
+	} else if len(d.Cut) > 0 {
 		s.tell.note("note: %s holds itself without end; there the draft is cut and not valid", strings.Join(d.Cut, ", "))
 	}
 	return ExitHeld, nil

@@ -72,6 +72,9 @@ func (s *session) draftDescribed(source string, c *testbench.Contract, o *draftO
 
 // omitted says that a draft is not all that could be sent.
 func (s *session) omitted(made *schema.Sample) {
+	if made.TooLarge {
+		s.tell.note("note: the draft is cut at %d parts and not valid: the contract asks for more", schema.MostParts)
+	}
 	if made.Omitted > 0 {
 		s.tell.note("note: %s that may be left out and stand deep in others are not in the draft", count(made.Omitted, "field"))
 	}

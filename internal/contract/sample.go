@@ -119,6 +119,7 @@ func (c *Content) sample(options schema.SampleOptions, whole *schema.Sample) *do
 		whole.Remarks[n] = remark
 	}
 	whole.Omitted += made.Omitted
+	whole.TooLarge = whole.TooLarge || made.TooLarge
 	return made.Root
 }
 

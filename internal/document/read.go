@@ -242,7 +242,7 @@ type jsonReader struct {
 	placed  bool // nodes carry their places
 	at      int  // the offset up to which lines are counted
 	line    int  // before it, from 0
-	start   int  // of the line
+	column  int  // characters of the line before at
 
 	stock    stock
 	items    []*Node  // of the open lists, put into each when it ends and their number is known
@@ -256,13 +256,15 @@ func (r *jsonReader) place(n *Node, before int64) {
 	for begin < len(r.data) && strings.IndexByte(" \t\r\n,:", r.data[begin]) >= 0 {
 		begin++
 	}
+	// What was passed is counted once: a line can be as long as the document.
 	passed := r.data[r.at:begin]
 	if last := bytes.LastIndexByte(passed, '\n'); last >= 0 {
 		r.line += bytes.Count(passed, []byte("\n"))
-		r.start = r.at + last + 1
+		r.column, passed = 0, passed[last+1:]
 	}
+	r.column += utf8.RuneCount(passed)
 	r.at = begin
-	n.Line, n.Column = int32(r.line+1), int32(utf8.RuneCount(r.data[r.start:begin])+1)
+	n.Line, n.Column = int32(r.line+1), int32(r.column+1)
 }
 
 func (r *jsonReader) value(depth int) (*Node, error) {

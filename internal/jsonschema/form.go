@@ -97,7 +97,7 @@ func (s *Schema) narrow(out *schema.Shape, one *js.Schema) {
 	if format := s.set.sourceOf(one).Node.Get("format"); format != nil && len(out.Formats) == 0 {
 		out.Formats = formatChain(format.Text)
 	}
-	out.Unique = out.Unique || one.UniqueItems
+	out.Unique = out.Unique || isUnique(one)
 	switch additional := one.AdditionalProperties.(type) {
 	case bool:
 		out.Members = schema.Open

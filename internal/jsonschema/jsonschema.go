@@ -34,11 +34,14 @@ type Set struct {
 	placing sync.Mutex
 	sources []Place        // of the resources tb:/0, tb:/1, …
 	numbers map[string]int // place: its number in sources
+
+	unfolded budget
+	seen     map[*js.Schema]bool // by linear
 }
 
 // NewSet prepares a set of the schemas of documents.
 func NewSet(docs *Documents, dialect Dialect, direction Direction) *Set {
-	s := &Set{docs: docs, dialect: dialect, direction: direction, numbers: map[string]int{}, compiled: map[string]*Schema{}, broken: map[string]error{}}
+	s := &Set{docs: docs, dialect: dialect, direction: direction, numbers: map[string]int{}, compiled: map[string]*Schema{}, seen: map[*js.Schema]bool{}, broken: map[string]error{}}
 	s.compiler = js.NewCompiler()
 	s.compiler.DefaultDraft(js.Draft2020)
 	s.compiler.AssertFormat()
@@ -74,6 +77,12 @@ func (s *Set) Open(at Place) (*Schema, error) {
 		err = s.lost[0]
 	} else if err != nil {
 		err = s.explain(at, err)
+	}
+	if err == nil {
+		s.linear(compiled)
+	}
+	if err == nil && s.dialect == Alone { // all that it refers to is compiled with it
+		err = s.unfolded.check(compiled)
 	}
 	if err != nil {
 		s.broken[key] = err

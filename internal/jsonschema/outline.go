@@ -123,7 +123,7 @@ func countWords(all []*js.Schema) []string {
 		case one.MaxItems != nil:
 			words = append(words, fmt.Sprintf("at most %d items", *one.MaxItems))
 		}
-		if one.UniqueItems {
+		if isUnique(one) {
 			words = append(words, "no item twice")
 		}
 	}

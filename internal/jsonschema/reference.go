@@ -19,11 +19,24 @@ type later struct {
 	once   sync.Once
 	target *Schema
 	err    error
+
+	bounded sync.Once
+	large   error
 }
 
-func (l *later) open() (*Schema, error) {
+// compile compiles what is referred to.
+func (l *later) compile() error {
 	l.once.Do(func() { l.target, l.err = l.set.Open(l.at) })
-	return l.target, l.err
+	return l.err
+}
+
+// open gives what is referred to, unless that unfolds to too much.
+func (l *later) open() (*Schema, error) {
+	if err := l.compile(); err != nil {
+		return nil, err
+	}
+	l.bounded.Do(func() { l.large = l.set.unfolded.check(l.target.compiled) })
+	return l.target, l.large
 }
 
 // referring is the vocabulary of the keyword.

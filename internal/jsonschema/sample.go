@@ -37,6 +37,9 @@ func (s *Schema) Sample(options schema.SampleOptions) *schema.Sample {
 				}
 				m.root = m.value(s, "", 0)
 			}
+			if m.left < 0 {
+				return &schema.Sample{Root: m.root, Remarks: m.remarks, Cut: m.cut, Omitted: m.omitted, TooLarge: true}
+			}
 			if made == nil || len(s.Check(m.root)) == 0 {
 				made = m
 			}

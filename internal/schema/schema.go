@@ -87,6 +87,10 @@ type SampleOptions struct {
 	MaxDepth int
 }
 
+// MostParts is how many elements, members and items a sample has at most: a contract of a few lines
+// can ask for any number.
+const MostParts = 20_000
+
 // Sample is a valid value that was made from a schema, the same each time.
 type Sample struct {
 	Root *document.Node
@@ -96,6 +100,8 @@ type Sample struct {
 	// Cut tells where a type that holds itself was not followed further although it
 	// is mandatory: there the sample is not valid, as no finite one could be.
 	Cut []string
+	// TooLarge says that the sample was cut at MostParts, and is not valid.
+	TooLarge bool
 	// Omitted is how many members were left out because they may be and stand deep in
 	// others.
 	Omitted int

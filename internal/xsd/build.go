@@ -18,6 +18,7 @@ type builder struct {
 	groups    map[global]*Group
 	attrs     map[global]*attributeSet
 	filling   map[*ComplexType]func() // how to complete a type that is not yet
+	complexes []*ComplexType          // all that were begun
 	pending   []func()
 	checks    []func() // when all is complete
 	keys      map[Name]*Constraint
@@ -69,6 +70,13 @@ func (b *builder) build() {
 		}
 	}
 	b.settle()
+	known := map[*Group]int{}
+	for _, t := range b.complexes {
+		if contentSize(t.Particle, known) > mostContent {
+			b.loader.fail(t.at, "the content of %s unfolds to more than %d parts", nameOr(t.Name, "a type"), mostContent)
+			t.Particle = nil
+		}
+	}
 	b.substitutionGroups()
 	for _, check := range b.checks {
 		check()

@@ -1,6 +1,9 @@
 package xsd
 
-import "strings"
+import (
+	"slices"
+	"strings"
+)
 
 // Types.
 
@@ -86,6 +89,7 @@ func (b *builder) globalType(name Name, x xnode) Type {
 
 // later queues a complex type for filling; complete does it at once.
 func (b *builder) later(t *ComplexType, x xnode) {
+	b.complexes = append(b.complexes, t)
 	b.filling[t] = func() { b.fillComplex(t, x) }
 	b.pending = append(b.pending, func() { b.complete(t, x) })
 }
@@ -160,11 +164,11 @@ func (b *builder) simpleType(x xnode) *SimpleType {
 	case "union":
 		t = &SimpleType{Base: builtins["anySimpleType"], Variety: Union}
 		for _, member := range strings.Fields(form.value("memberTypes")) {
-			t.Members = append(t.Members, b.simpleNamed(form, member))
+			t.addMember(b.simpleNamed(form, member))
 		}
 		for inner := range form.children() {
 			if inner.Name.Local == "simpleType" {
-				t.Members = append(t.Members, b.simpleType(inner))
+				t.addMember(b.simpleType(inner))
 			}
 		}
 		if len(t.Members) == 0 {
@@ -496,4 +500,46 @@ func (t *SimpleType) isA(local string) bool {
 		}
 	}
 	return false
+}
+
+// addMember adds a type to a union; for another union without facets of its own its members stand
+// (Structures, 3.14.2), each once.
+func (t *SimpleType) addMember(member *SimpleType) {
+	if member.Variety != Union || member.Base != builtins["anySimpleType"] {
+		if !slices.Contains(t.Members, member) {
+			t.Members = append(t.Members, member)
+		}
+		return
+	}
+	for _, inner := range member.Members {
+		if !slices.Contains(t.Members, inner) {
+			t.Members = append(t.Members, inner)
+		}
+	}
+}
+
+// mostContent is how many parts the content of an element may unfold to: groups that refer to
+// groups double with each.
+const mostContent = 100_000
+
+// contentSize counts the parts that a particle unfolds to, up to mostContent. known holds what
+// was counted.
+func contentSize(p *Particle, known map[*Group]int) int {
+	if p == nil {
+		return 0
+	}
+	g, ok := p.Term.(*Group)
+	if !ok {
+		return 1
+	}
+	if size, ok := known[g]; ok {
+		return size
+	}
+	known[g] = mostContent + 1 // a group that holds itself has no end
+	size := 1
+	for _, inner := range g.Particles {
+		size = min(size+contentSize(inner, known), mostContent+1)
+	}
+	known[g] = size
+	return size
 }

@@ -29,6 +29,7 @@ type sampler struct {
 	sample  *Sample
 	onStack map[Type]int
 	depth   int
+	parts   int
 }
 
 func (m *sampler) element(e *Element, p *Particle) *document.Node {
@@ -37,6 +38,7 @@ func (m *sampler) element(e *Element, p *Particle) *document.Node {
 			e = members[0]
 		}
 	}
+	m.parts++
 	n := &document.Node{Kind: document.Element, Name: document.Name{Space: e.Name.Space, Local: e.Name.Local}}
 	t := e.Type
 	if c, ok := t.(*ComplexType); ok && c.Abstract {
@@ -181,6 +183,10 @@ func (m *sampler) particle(parent *document.Node, p *Particle) {
 		return
 	}
 	for range min(times, 1000) {
+		if m.parts >= schema.MostParts {
+			m.sample.TooLarge = true
+			return
+		}
 		switch term := p.Term.(type) {
 		case *Element:
 			parent.Items = append(parent.Items, m.element(term, p))

@@ -24,6 +24,8 @@ type Draft struct {
 	Remarks  map[*document.Node]string
 	// Cut tells where the payload would have to go on without end.
 	Cut []string
+	// TooLarge says that the payload was cut at schema.MostParts.
+	TooLarge bool
 
 	samples []*document.Node // the payload before it was encoded
 }
@@ -70,6 +72,7 @@ func (c *Contract) Draft(b *Binding, o *Operation, options DraftOptions) (*Draft
 		nameTypes(sample.Root)
 		d.Payload = append(d.Payload, sample.Root)
 		d.Cut = append(d.Cut, sample.Cut...)
+		d.TooLarge = d.TooLarge || sample.TooLarge
 		for n, remark := range sample.Remarks {
 			d.Remarks[n] = remark
 		}
