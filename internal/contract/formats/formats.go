@@ -41,17 +41,23 @@ func Load(location string, fetch Fetch) (*Contract, error) {
 
 // Read reads a contract of any format.
 func Read(location string, data []byte, fetch Fetch) (*Contract, error) {
-	if openapi.Is(data) {
+	readOpenAPI := func() (*Contract, error) {
 		c, err := openapi.Read(location, data, fetch)
 		if err != nil {
 			return nil, err
 		}
 		return &Contract{Description: c}, nil
 	}
+	if openapi.Is(data) {
+		return readOpenAPI()
+	}
 	if format := document.Guess(data); format == document.JSON || format == document.Plain {
 		root, err := jsonschema.ReadData(location, data)
 		if err != nil && format == document.JSON {
 			return nil, err
+		}
+		if err == nil && (root.Get("openapi") != nil || root.Get("swagger") != nil) { // behind other members, on one line
+			return readOpenAPI()
 		}
 		if err == nil && root.Kind == document.Object {
 			return readJSON(location, root, fetch)
