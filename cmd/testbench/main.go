@@ -10,6 +10,7 @@ import (
 	"os/signal"
 	"runtime/debug"
 	"syscall"
+	"time"
 
 	"testbench/internal/cli"
 )
@@ -18,8 +19,11 @@ func main() {
 	os.Exit(run())
 }
 
-// run hands arguments, streams and signals on. The first interrupt ends the
-// work in order, a second one cuts that short, a third ends the program.
+// atOnce is what a second interrupt leaves for writing down what came so far.
+const atOnce = 2 * time.Second
+
+// run hands arguments, streams and signals on. The first interrupt ends the work in order, a
+// second one at once.
 func run() int {
 	// net/http tells there of answers that nobody asked for.
 	log.SetOutput(io.Discard)
@@ -38,7 +42,10 @@ func run() int {
 		stop()
 		<-signals
 		stopNow()
-		<-signals
+		select {
+		case <-signals:
+		case <-time.After(atOnce):
+		}
 		os.Exit(cli.ExitInterrupted)
 	}()
 	return cli.Main(ctx, kill, os.Args[1:], os.Stdin, os.Stdout, os.Stderr)

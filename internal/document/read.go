@@ -16,8 +16,14 @@ import (
 	"golang.org/x/text/encoding/unicode"
 )
 
-// MaxDepth bounds the nesting of everything that is read.
-const MaxDepth = 1000
+// MaxDepth bounds the nesting of everything that is read, and MaxNodes the values and elements of
+// one document: the smallest take two letters there, and a hundred bytes and more in a tree.
+const (
+	MaxDepth = 1000
+	MaxNodes = 4 << 20
+)
+
+var errTooMany = fmt.Errorf("it holds more than %d values", MaxNodes)
 
 // Error tells where a text stops being what it should be.
 type Error struct {
@@ -222,16 +228,28 @@ func ReadJSON(data []byte) (*Node, error) { return readJSON(data, false) }
 func ReadPlacedJSON(data []byte) (*Node, error) { return readJSON(data, true) }
 
 func readJSON(data []byte, placed bool) (*Node, error) {
-	reader := jsonReader{data: data, decoder: jsontext.NewDecoder(bytes.NewBuffer(data)), placed: placed, stock: newStock(len(data))}
-	node, err := reader.value(0)
+	reader := newJSONReader(len(data))
+	reader.placed = placed
+	return reader.document(data)
+}
+
+func newJSONReader(size int) *jsonReader {
+	return &jsonReader{decoder: jsontext.NewDecoder(new(bytes.Buffer)), stock: newStock(size)}
+}
+
+// document reads one document; what it is made of may be shared with those before it.
+func (r *jsonReader) document(data []byte) (*Node, error) {
+	r.data, r.at, r.line, r.column = data, 0, 0, 0
+	r.decoder.Reset(bytes.NewBuffer(data))
+	node, err := r.value(0)
 	if err != nil {
-		return nil, reader.explain(err)
+		return nil, r.explain(err)
 	}
-	if _, err := reader.decoder.ReadToken(); err != io.EOF {
+	if _, err := r.decoder.ReadToken(); err != io.EOF {
 		if err == nil {
 			err = errors.New("something follows the value; a document is one value")
 		}
-		return nil, reader.explain(err)
+		return nil, r.explain(err)
 	}
 	return node, nil
 }
@@ -284,6 +302,9 @@ func (r *jsonReader) value(depth int) (*Node, error) {
 func (r *jsonReader) read(depth int) (*Node, error) {
 	if depth > MaxDepth {
 		return nil, fmt.Errorf("nested deeper than %d", MaxDepth)
+	}
+	if r.stock.made > MaxNodes {
+		return nil, errTooMany
 	}
 	switch r.decoder.PeekKind() {
 	case '[':

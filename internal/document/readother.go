@@ -116,15 +116,22 @@ func isHeader(row []string) bool {
 // 7464).
 func ReadLines(data []byte) (*Node, error) {
 	list := NewList()
-	for number, line := range bytes.Split(data, []byte("\n")) {
-		line = bytes.Trim(line, " \t\r\x1e")
+	reader := newJSONReader(len(data))
+	number, passed := 0, 0
+	for whole := range bytes.Lines(data) {
+		number++
+		at := passed
+		passed += len(whole)
+		line := bytes.Trim(whole, " \t\r\n\x1e")
 		if len(line) == 0 {
 			continue
 		}
-		v, err := ReadJSON(line)
+		v, err := reader.document(line)
 		var syntax *Error
 		if errors.As(err, &syntax) {
-			syntax.Format, syntax.Line = string(Lines), number+1
+			lead := bytes.Index(whole, line)
+			syntax.Format, syntax.Line = string(Lines), number
+			syntax.Column, syntax.Offset = syntax.Column+lead, syntax.Offset+at+lead
 		}
 		if err != nil {
 			return nil, err

@@ -37,7 +37,9 @@ func readXML(r *xmlstream.Reader, size int) (*Node, error) {
 		}
 		switch kind {
 		case xmlstream.Start:
-			b.start(r)
+			if b.start(r); b.stock.made > MaxNodes {
+				return nil, &Error{Format: "XML", Message: errTooMany.Error()}
+			}
 		case xmlstream.End:
 			b.end()
 		case xmlstream.Text:

@@ -8,6 +8,7 @@ import (
 // stock is what trees are made of. Large answers have millions of nodes, so nodes, lists and
 // texts are made many at a time and taken one by one.
 type stock struct {
+	made    int // nodes so far
 	most    int // how many are made at a time, for a document of the size
 	nodes   []Node
 	lists   []*Node
@@ -36,6 +37,7 @@ func newStock(size int) stock {
 }
 
 func (s *stock) node(kind Kind) *Node {
+	s.made++
 	if len(s.nodes) == 0 {
 		s.nodes = make([]Node, s.most)
 	}

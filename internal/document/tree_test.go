@@ -148,3 +148,32 @@ func BenchmarkRead(b *testing.B) {
 		}
 	})
 }
+
+// What is made of the smallest values only is bounded by their number: a tree takes many times
+// what they take as text.
+func TestTooManyValues(t *testing.T) {
+	_, err := document.ReadJSON([]byte("[" + strings.Repeat("1,", document.MaxNodes+1) + "1]"))
+	assert.ErrorContains(t, err, "it holds more than 4194304 values")
+	// Lines share what they are made of, and the place of a mistake is its own.
+	list, err := document.ReadLines([]byte(strings.Repeat("{}\n", 1000) + "{\"a\": [1]}"))
+	require.NoError(t, err)
+	assert.Len(t, list.Items, 1001)
+	assert.Empty(t, list.Items[999].Members)
+	assert.Equal(t, "1", list.Items[1000].Get("a").Items[0].Text)
+	_, err = document.ReadLines([]byte("{}\n\n [1, x]\n"))
+	assert.ErrorContains(t, err, "line 3, column 6")
+	placed, err := document.ReadPlacedJSON([]byte("{\"ä\": 1, \"b\": [2,\n 3], \"c\": 4}"))
+	require.NoError(t, err)
+	for path, want := range map[string][2]int32{"ä": {1, 7}, "b": {1, 15}, "c": {2, 11}} {
+		assert.Equal(t, want, [2]int32{placed.Get(path).Line, placed.Get(path).Column}, path)
+	}
+}
+
+func BenchmarkReadLines(b *testing.B) {
+	data := []byte(strings.Repeat("{}\n", 100_000))
+	b.SetBytes(int64(len(data)))
+	b.ReportAllocs()
+	for b.Loop() {
+		_, _ = document.ReadLines(data)
+	}
+}
