@@ -147,7 +147,7 @@ func (n *Node) fields() []Member {
 	if n.Kind == Object {
 		return n.Members
 	}
-	object := NewObject()
+	object := NewFields()
 	for _, a := range n.Attributes {
 		if !a.IsDeclaration() && a.Name.Space != SchemaInstance {
 			object.Set(a.Name.Local, NewUntyped(a.Value))
@@ -166,7 +166,7 @@ func (n *Node) fields() []Member {
 			object.Set(key, NewList(before, child))
 		}
 	}
-	return object.Members
+	return object.Object().Members
 }
 
 func equalScalars(a, b *Node) bool {

@@ -190,8 +190,8 @@ func decode(data []byte, charset string) ([]byte, error) {
 
 // ReadForm reads application/x-www-form-urlencoded text; a repeated name gives a list.
 func ReadForm(text string) *Node {
-	object := NewObject()
-	for _, pair := range strings.Split(strings.TrimSpace(text), "&") {
+	object := NewFields()
+	for pair := range strings.SplitSeq(strings.TrimSpace(text), "&") {
 		if pair == "" {
 			continue
 		}
@@ -204,19 +204,7 @@ func ReadForm(text string) *Node {
 		}
 		object.Append(name, NewUntyped(value))
 	}
-	return object
-}
-
-// Append adds value under key; a key that is there already becomes a list.
-func (n *Node) Append(key string, value *Node) {
-	switch before := n.Get(key); {
-	case before == nil:
-		n.Members = append(n.Members, Member{key, value})
-	case before.Kind == List:
-		before.Items = append(before.Items, value)
-	default:
-		n.Set(key, NewList(before, value))
-	}
+	return object.Object()
 }
 
 // ReadJSON reads exactly one JSON value (RFC 8259). Repeated names, lone

@@ -200,8 +200,8 @@ func partNode(part *multipart.Part, content []byte, depth int) *Node {
 		node.Set("file", NewUntyped(file))
 	}
 	node.Set("type", NewUntyped(mediaType)).Set("size", NewNumber(itoa(len(content)))).Set("sha256", NewUntyped(hex.EncodeToString(sum[:])))
-	headers := NewObject()
-	headers.FoldCase = true
+	headers := NewFields()
+	headers.Object().FoldCase = true
 	names := make([]string, 0, len(part.Header))
 	for name := range part.Header {
 		names = append(names, name)
@@ -212,7 +212,7 @@ func partNode(part *multipart.Part, content []byte, depth int) *Node {
 			headers.Append(name, NewUntyped(v))
 		}
 	}
-	node.Set("headers", headers)
+	node.Set("headers", headers.Object())
 	if mediaType == "" {
 		mediaType = "text/plain" // RFC 2046, 5.1
 	}
@@ -377,7 +377,7 @@ func formOf(form *html.Node) *Node {
 			node.Set(name, NewUntyped(v))
 		}
 	}
-	fields := NewObject()
+	fields := NewFields()
 	var walk func(*html.Node, int)
 	walk = func(n *html.Node, depth int) {
 		if depth > MaxDepth {
@@ -401,7 +401,7 @@ func formOf(form *html.Node) *Node {
 		}
 	}
 	walk(form, 0)
-	return node.Set("fields", fields)
+	return node.Set("fields", fields.Object())
 }
 
 // chosenOption is the value of the option that is selected, else of the first.

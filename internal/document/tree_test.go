@@ -1,6 +1,7 @@
 package document_test
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 
@@ -176,4 +177,31 @@ func BenchmarkReadLines(b *testing.B) {
 	for b.Loop() {
 		_, _ = document.ReadLines(data)
 	}
+}
+
+// Half a million fields take half a million times as long as one, not its square.
+func TestManyFields(t *testing.T) {
+	var form, xml strings.Builder
+	const many = 500_000
+	for i := range many {
+		fmt.Fprintf(&form, "f%d=%d&", i, i)
+		if i < many/5 {
+			fmt.Fprintf(&xml, "<f%d>%d</f%d>", i, i, i)
+		}
+	}
+	read := document.ReadForm(form.String() + "f7=twice&f7=thrice")
+	assert.Len(t, read.Members, many)
+	assert.Len(t, read.Get("f7").Items, 3)
+	root, err := document.ReadXML([]byte("<r>"+xml.String()+"<f7>twice</f7></r>"), "")
+	require.NoError(t, err)
+	plain := document.NewObject()
+	plain.Members = read.Members[:many/5]
+	assert.False(t, document.Equal(plain, root), "f7 stands there twice")
+	fields := document.NewFields()
+	for i := range many {
+		fields.Set(fmt.Sprint(i%1000), document.NewNumber(fmt.Sprint(i)))
+	}
+	assert.Len(t, fields.Object().Members, 1000)
+	assert.Equal(t, "499007", fields.Get("7").Text)
+	assert.Nil(t, fields.Get("none"))
 }

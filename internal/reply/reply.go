@@ -189,14 +189,14 @@ func (r *Reply) Tree() *document.Node {
 	kind, _, _ := strings.Cut(http.DetectContentType(a.Body), ";")
 	tree.Set("kind", document.NewUntyped(kind))
 	tree.Set("protocol", document.NewUntyped(a.Proto))
-	headers := document.NewObject()
-	headers.FoldCase = true
+	headers := document.NewFields()
+	headers.Object().FoldCase = true
 	for name, values := range a.Header {
 		for _, v := range values {
 			headers.Append(name, document.NewUntyped(v))
 		}
 	}
-	tree.Set("headers", headers)
+	tree.Set("headers", headers.Object())
 	cookies := document.NewObject()
 	for _, c := range a.Cookies {
 		cookies.Set(c.Name, document.NewUntyped(c.Value))
@@ -205,11 +205,11 @@ func (r *Reply) Tree() *document.Node {
 	tree.Set("text", document.NewUntyped(r.text()))
 	if r.Message != nil {
 		message := document.NewObject().Set("version", document.NewUntyped(string(r.Message.Version)))
-		blocks := document.NewObject()
+		blocks := document.NewFields()
 		for _, block := range r.Message.Blocks {
 			blocks.Append(block.Name.Local, block)
 		}
-		tree.Set("soap", message.Set("header", blocks))
+		tree.Set("soap", message.Set("header", blocks.Object()))
 		if fault := r.Message.Fault; fault != nil {
 			tree.Set("fault", fault.Node())
 		}

@@ -156,7 +156,7 @@ func rowOf(item *document.Node) *document.Node {
 	case document.Object:
 		return &document.Node{Kind: document.Object, Members: slices.Clone(item.Members)}
 	case document.Element:
-		row := document.NewObject()
+		row := document.NewFields()
 		for _, a := range item.Attributes {
 			if !a.IsDeclaration() {
 				row.Set(a.Name.Local, document.NewUntyped(a.Value))
@@ -168,16 +168,9 @@ func rowOf(item *document.Node) *document.Node {
 			if len(child.Children()) == 0 && len(child.Attributes) == 0 {
 				cell = document.NewUntyped(child.OwnText())
 			}
-			switch before := row.Get(name); {
-			case before == nil:
-				row.Set(name, cell)
-			case before.Kind == document.List:
-				before.Items = append(before.Items, cell)
-			default:
-				row.Set(name, document.NewList(before, cell))
-			}
+			row.Append(name, cell)
 		}
-		return row
+		return row.Object()
 	}
 	return document.NewObject().Set("value", item)
 }

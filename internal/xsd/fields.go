@@ -90,7 +90,7 @@ func (u *unfiller) complex(t *ComplexType, n *document.Node) *document.Node {
 	}
 	w := &fieldWalk{shaper: &shaper{u.schema}, index: map[string]int{}}
 	w.particle(t.Particle, true, "", 1)
-	out := document.NewObject()
+	out := document.NewFields()
 	for _, a := range n.Attributes {
 		if a.IsDeclaration() || a.Name.Space == InstanceNamespace {
 			continue
@@ -112,14 +112,15 @@ func (u *unfiller) complex(t *ComplexType, n *document.Node) *document.Node {
 		if len(t.Attributes) == 0 && t.AnyAttribute == nil {
 			return value
 		}
-		return out.Set(".", value)
+		out.Set(".", value)
+		return out.Object()
 	}
 	if text := strings.TrimSpace(n.OwnText()); t.Content == MixedContent && text != "" {
 		out.Set(".", document.NewText(text))
 	}
 	if repeatsTogether(t.Particle) {
 		list := document.NewList()
-		for _, m := range out.Members {
+		for _, m := range out.Object().Members {
 			list.Items = append(list.Items, document.NewObject().Set("@"+strings.TrimPrefix(m.Key, "@"), m.Value))
 		}
 		for _, child := range n.Children() {
@@ -142,7 +143,7 @@ func (u *unfiller) complex(t *ComplexType, n *document.Node) *document.Node {
 			out.Set(key, value)
 		}
 	}
-	return out
+	return out.Object()
 }
 
 // child is a child element by its declaration, or by that of what it stands in for.

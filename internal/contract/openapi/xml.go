@@ -123,7 +123,7 @@ func valueOf(s *jsonschema.Schema, e *document.Node) *document.Node {
 	if len(rows) == 0 && len(e.Children()) == 0 {
 		return s.Type(document.NewUntyped(e.OwnText()))
 	}
-	object := document.NewObject()
+	object := document.NewFields()
 	taken := map[string]bool{}
 	for _, row := range rows {
 		inner := s.Property(row.Name)
@@ -163,5 +163,5 @@ func valueOf(s *jsonschema.Schema, e *document.Node) *document.Node {
 			object.Append(name, child.Value())
 		}
 	}
-	return object
+	return object.Object()
 }

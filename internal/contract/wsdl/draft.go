@@ -182,7 +182,7 @@ func (d *Draft) Fields() *document.Node {
 
 // fieldsOf turns an element into fields by name.
 func fieldsOf(n *document.Node) *document.Node {
-	fields := document.NewObject()
+	fields := document.NewFields()
 	for _, a := range n.Attributes {
 		switch {
 		case a.IsDeclaration() || a.Name.Space == soap.Encoding11:
@@ -201,18 +201,18 @@ func fieldsOf(n *document.Node) *document.Node {
 	children := n.Children()
 	if len(children) == 0 {
 		text := document.NewUntyped(n.OwnText())
-		if len(fields.Members) == 0 && (text.Text != "" || n.Items == nil) {
+		if len(fields.Object().Members) == 0 && (text.Text != "" || n.Items == nil) {
 			return text
 		}
 		if text.Text != "" {
 			fields.Set(".", text)
 		}
-		return fields
+		return fields.Object()
 	}
 	for _, child := range children {
 		fields.Append(child.Name.Local, fieldsOf(child))
 	}
-	return fields
+	return fields.Object()
 }
 
 // remarkOf finds the remark on the element that a field came from.
