@@ -2,6 +2,7 @@ package reply_test
 
 import (
 	"net/http"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -41,6 +42,9 @@ func TestErrorsAsTheyAreTold(t *testing.T) {
 			&reply.Error{Text: "wrong", Details: []reply.Error{{Text: "is missing", Target: "lot"}, {Text: "too many", Target: "kilos"}, {Text: "no number", Target: "kilos"}}}},
 		{"a list as the body", 400, `[{"code": "1", "message": "x"}, {"code": "2", "message": "y"}]`, &reply.Error{Code: "1", Text: "x", Details: []reply.Error{{Code: "2", Text: "y"}}}},
 		{"a text", 500, `"it broke\nat line 3"`, &reply.Error{Text: "it broke"}},
+		{"entries of which some say nothing", 422, `{"message": "two", "errors": [{"x": 1}, {"field": "a", "message": "x"}, {"y": 1}, {"code": "7"}]}`, &reply.Error{Text: "two", Details: []reply.Error{{Text: "x", Target: "a"}, {Code: "7"}}}},
+		{"a text of the greatest length", 500, `"` + strings.Repeat("x", 200) + `"`, &reply.Error{Text: strings.Repeat("x", 200)}},
+		{"a text that is too long to be one", 500, `"` + strings.Repeat("x", 201) + `"`, &reply.Error{Code: "500", Text: "Internal Server Error"}},
 		{"success by a digit", 200, `{"success": 0, "message": "no"}`, &reply.Error{Text: "no"}},
 		{"success by another digit", 200, `{"success": 1, "message": "done"}`, nil},
 		{"success by a word", 200, `<r success="no"><text>full</text></r>`, &reply.Error{Text: "full"}},

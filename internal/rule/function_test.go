@@ -42,6 +42,8 @@ func TestFunctions(t *testing.T) {
 		"answer.kilos - 'x'":              `cannot be taken from`,
 		"answer.kilos + answer":           "cannot be added",
 		"1.10 + row.kilos":                "18.50",
+		"answer.nothing + answer.lots":    "cannot be added",
+		"answer.lots + answer.nothing":    "cannot be added",
 		"answer.lots + 'x'":               "cannot be added",
 		"answer.yes + 1":                  "cannot be added",
 		"'x' + answer.lots":               "cannot be added",
