@@ -234,6 +234,7 @@ func TestBrokenFiles(t *testing.T) {
 
 // Every mishap ends in time, with the documented status and a clear message.
 func TestMishaps(t *testing.T) {
+	slow(t)
 	t.Parallel()
 	p, server := newBench(t)
 	cases := []struct {

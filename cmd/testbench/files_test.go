@@ -196,6 +196,7 @@ func TestKilledWhileWriting(t *testing.T) {
 // A run that cannot be recorded any more says so at once, goes on, and claims nothing else at its
 // end, in its reports, or in the history.
 func TestRunThatIsNotRecordedToItsEnd(t *testing.T) {
+	slow(t)
 	t.Parallel()
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { _, _ = io.WriteString(w, strings.Repeat("x", 3000)) }))
 	defer server.Close()

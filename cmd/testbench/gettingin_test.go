@@ -318,6 +318,7 @@ func TestLoginsThatFail(t *testing.T) {
 // With every login of the demo and all that can be shown of it, no secret, token,
 // cookie or key stands in an output or a file.
 func TestLoginsLeakNothing(t *testing.T) {
+	slow(t)
 	t.Parallel()
 	p, _ := newBench(t)
 	p.stdin = "anything-at-all"
@@ -510,6 +511,7 @@ func TestProtectedAnswers(t *testing.T) {
 
 // A locked identity is opened by its passphrase; a key is taken away again.
 func TestLockAndWithdraw(t *testing.T) {
+	slow(t)
 	t.Parallel()
 	p := newPlace(t)
 	p.write("bench.yaml", "bench: b\nsites:\n  s:\n    set:\n      a: b\nlogins:\n  k:\n    kind: key\n    key: ${sealed.word}\n    header: X-Word\n")

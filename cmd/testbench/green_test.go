@@ -363,6 +363,7 @@ func TestVetTellsWhatItDidNotLookAt(t *testing.T) {
 
 // The demo keeps what its owner changed.
 func TestDemoKeepsWhatWasChanged(t *testing.T) {
+	slow(t)
 	t.Parallel()
 	p := newPlace(t)
 	require.Equal(t, 0, p.run("demo", "-dir", "honey").status)

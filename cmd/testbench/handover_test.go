@@ -72,6 +72,7 @@ func TestAddFromShell(t *testing.T) {
 // A program gets its token where the bench does: at a desk too, whose token stands deep in an
 // answer or is the whole of it. Of logins that no code can be made for, it says so.
 func TestHandoverLogins(t *testing.T) {
+	slow(t)
 	t.Parallel()
 	p, server := newBench(t)
 	ask := "GET http://" + server.Address + "/gate/ticket"

@@ -46,6 +46,14 @@ func buildAndRun(m *testing.M) int {
 	return m.Run()
 }
 
+// slow leaves a test out of quick runs, which say so.
+func slow(t *testing.T) {
+	t.Helper()
+	if testing.Short() {
+		t.Skip("it is not for quick runs")
+	}
+}
+
 // patience is what a run may take where the race detector and other tests take the
 // processors too.
 const patience = 5 * time.Minute

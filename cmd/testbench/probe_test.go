@@ -122,6 +122,7 @@ func TestProbe(t *testing.T) {
 
 // What the stand-in does wrong where it is asked to be weak, a probe finds.
 func TestProbeFindsWeaknesses(t *testing.T) {
+	slow(t)
 	t.Parallel()
 	p := newPlace(t)
 	server, err := standin.Start("127.0.0.1:0", standin.Options{Books: filepath.Join(p.dir, standin.BooksFile), Weak: true})

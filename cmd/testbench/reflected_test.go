@@ -77,6 +77,7 @@ func (l *leaks) find(text string) map[string]string {
 // not make any output or file tell a part of it: not where a message, a cell or a line is cut
 // or folded.
 func TestReflectedSecretsAppearNowhere(t *testing.T) {
+	slow(t)
 	t.Parallel()
 	random := rand.New(rand.NewPCG(18, 1))
 	names := slices.Sorted(maps.Keys(secrettest.Encodings))

@@ -56,6 +56,7 @@ const evil = "a\x1b]0;title\x07b\x1b[31mc\x1b]8;;http://x\x1b\\d\u009b2Je\u202ef
 
 // Nothing that an endpoint sends is obeyed by a terminal.
 func TestNoEscapesFromAnswers(t *testing.T) {
+	slow(t)
 	t.Parallel()
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		switch r.URL.Path {

@@ -18,6 +18,7 @@ import (
 // can be drafted as a step that runs; what it sends is valid, and a drafted answer
 // is taken for one.
 func TestShapes(t *testing.T) {
+	slow(t)
 	t.Parallel()
 	contract, err := os.ReadFile("testdata/hall.wsdl")
 	require.NoError(t, err)
