@@ -71,12 +71,13 @@ func isMixed(text string) bool {
 	return seen[1] > 1 && seen[2] > 0 && seen[3] > 0 && 5*turns >= 2*len(text)
 }
 
-// Credentials gives what looks like a credential in a message: values of cookies, of header
-// fields and of fields of the body at any depth. root is the body and may be nil.
+// Credentials gives what is a credential in a message by its name, its place or its form: values of
+// cookies, of header fields and of fields of the body at any depth. A digest or a signature
+// looks as one does, and is none. root is the body and may be nil.
 func Credentials(header map[string][]string, root *document.Node) []string {
 	var found []string
 	add := func(name, text string) {
-		if IsCredential(name, text) {
+		if IsToken(name, text) {
 			found = append(found, text)
 		}
 	}
