@@ -45,10 +45,9 @@ func TestCredentialsGoNowhereElse(t *testing.T) {
 		_, _ = io.WriteString(w, `{"value": [1]}`)
 	}
 	otherPort, plain := start(elsewhere, true), start(elsewhere, false)
-	var home *httptest.Server
-	home = start(func(w http.ResponseWriter, r *http.Request) {
+	home := start(func(w http.ResponseWriter, r *http.Request) {
 		q := r.URL.Query()
-		to := map[string]string{"home": home.URL, "port": otherPort.URL, "scheme": plain.URL, "host": strings.Replace(home.URL, "127.0.0.1", "localhost", 1)}[q.Get("to")]
+		to := map[string]string{"home": "https://" + r.Host, "port": otherPort.URL, "scheme": plain.URL, "host": "https://" + strings.Replace(r.Host, "127.0.0.1", "localhost", 1)}[q.Get("to")]
 		tell("home", r)
 		http.SetCookie(w, &http.Cookie{Name: "way", Value: "set-on-the-way", Path: "/"})
 		w.Header().Set("Content-Type", "application/json")
