@@ -236,7 +236,7 @@ func isGone(one *Probed) bool {
 		return false
 	}
 	switch one.Result.Last().Failure.Kind {
-	case exchange.Refused, exchange.Unknown, exchange.Unreachable:
+	case exchange.Refused, exchange.Unknown, exchange.Unreachable, exchange.NoProxy:
 		return true
 	}
 	return false

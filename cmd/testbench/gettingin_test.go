@@ -161,9 +161,7 @@ func TestClockAnHourOff(t *testing.T) {
 		require.NoError(t, err)
 		p := newPlace(t)
 		require.NoError(t, standin.WriteBench(p.dir, "http://"+server.Address))
-		for name, text := range standin.Secrets {
-			p.env = append(p.env, "TESTBENCH_SEALED_"+strings.ToUpper(name)+"="+text)
-		}
+		p.seal(standin.Secrets)
 		o := p.run("run", "sheets/07-getting-in.yaml")
 		assert.Equal(t, 0, o.status, "%v: %s", offset, o.all())
 		// The first step of its own, so that the difference is not known beforehand.
@@ -186,9 +184,7 @@ func TestTokensThatDie(t *testing.T) {
 		require.NoError(t, err)
 		p := newPlace(t)
 		require.NoError(t, standin.WriteBench(p.dir, "http://"+server.Address))
-		for name, text := range standin.Secrets {
-			p.env = append(p.env, "TESTBENCH_SEALED_"+strings.ToUpper(name)+"="+text)
-		}
+		p.seal(standin.Secrets)
 		rows := "n\n" + strings.Repeat("x\n", 40)
 		p.write("data/rows.csv", rows)
 		for _, login := range []string{"clerk", "clerk_in_person", "clerk_bound"} {

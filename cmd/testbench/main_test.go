@@ -75,6 +75,13 @@ type place struct {
 	stdin string
 }
 
+// seal gives texts as sealed secrets of those names.
+func (p *place) seal(secrets map[string]string) {
+	for name, text := range secrets {
+		p.env = append(p.env, "TESTBENCH_SEALED_"+strings.ToUpper(name)+"="+text)
+	}
+}
+
 // newPlace makes an empty folder with an identity of its own and no secrets.
 func newPlace(t testing.TB) *place {
 	t.Helper()
@@ -95,9 +102,7 @@ func newBench(t testing.TB) (*place, *standin.Server) {
 	require.NoError(t, err)
 	t.Cleanup(server.Close)
 	require.NoError(t, standin.WriteBench(p.dir, "http://"+server.Address))
-	for name, text := range standin.Secrets {
-		p.env = append(p.env, "TESTBENCH_SEALED_"+strings.ToUpper(name)+"="+text)
-	}
+	p.seal(standin.Secrets)
 	return p, server
 }
 

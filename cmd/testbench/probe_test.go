@@ -129,9 +129,7 @@ func TestProbeFindsWeaknesses(t *testing.T) {
 	require.NoError(t, err)
 	t.Cleanup(server.Close)
 	require.NoError(t, standin.WriteBench(p.dir, "http://"+server.Address))
-	for name, text := range standin.Secrets {
-		p.env = append(p.env, "TESTBENCH_SEALED_"+strings.ToUpper(name)+"="+text)
-	}
+	p.seal(standin.Secrets)
 	created := p.run("call", "ledger/Suppliers.create", "name=Moor", "since=2026-05-04", "-pick", "number")
 	require.Equal(t, 0, created.status, created.all())
 	found := map[string]bool{}

@@ -47,9 +47,7 @@ func TestReadmeLogins(t *testing.T) {
 	p, _ := newBench(t)
 	bench, _, _ := strings.Cut(p.read("bench.yaml"), "services:\n")
 	p.write("bench.yaml", bench+"logins:\n  by_basic:"+block)
-	for _, name := range []string{"clerk_token", "roster_assertion"} {
-		p.env = append(p.env, "TESTBENCH_SEALED_"+strings.ToUpper(name)+"=some text")
-	}
+	p.seal(map[string]string{"clerk_token": "some text", "roster_assertion": "some text"})
 	o := p.run("vet")
 	assert.NotContains(t, o.all(), "bench.yaml:", o.all())
 }

@@ -50,7 +50,7 @@ func TestCredentialsThatWereReceived(t *testing.T) {
 	}
 	assert.Zero(t, p.run("report", "last", "-out", "full.har", "-full").status-1)
 	assert.Contains(t, p.read("full.har"), "token-of-a-step")
-	o = p.run("report", "last", "-full")
+	o = p.run("report", "last", "-full", "-out", "run.xml")
 	assert.Equal(t, 2, o.status)
 	assert.Contains(t, o.all(), "name the file: -full -out report.html")
 

@@ -144,9 +144,7 @@ func TestReflectedSecretsAppearNowhere(t *testing.T) {
 	}))
 	defer server.Close()
 	p := newPlace(t)
-	for name, text := range secrets {
-		p.env = append(p.env, "TESTBENCH_SEALED_"+strings.ToUpper(name)+"="+text)
-	}
+	p.seal(secrets)
 	p.write("schema.json", `{"type": "object", "additionalProperties": false, "properties": {"said": {"type": "integer"}, "token": {"enum": ["a", "b"]}, "phrase": {"type": "string", "pattern": "^[0-9]+$", "maxLength": 3}}}`)
 	p.write("bench.yaml", `bench: reflected
 sites:

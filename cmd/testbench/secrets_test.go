@@ -70,9 +70,7 @@ func TestSecretsAppearNowhere(t *testing.T) {
 		"plain": "heather-Bell_4711", "odd": `q"u\o<t>e&'d/ +%20=ü`, "lines": "-----BEGIN KEY-----\nMIIBVQIBADANBgkqhkiG9w0BAQ\n-----END KEY-----", "short": "7x!q",
 	}
 	p := newPlace(t)
-	for name, text := range secrets {
-		p.env = append(p.env, "TESTBENCH_SEALED_"+strings.ToUpper(name)+"="+text)
-	}
+	p.seal(secrets)
 	p.env = append(p.env, "TMPDIR="+filepath.Join(p.dir, "tmp"))
 	require.NoError(t, os.MkdirAll(filepath.Join(p.dir, "tmp"), 0o755))
 	p.write("bench.yaml", `bench: secrets

@@ -60,9 +60,7 @@ func TestRandomSecretsAppearNowhere(t *testing.T) {
 	for range rounds {
 		p := newPlace(t)
 		secrets := map[string]string{"body": randomSecret(random, false), "key": randomSecret(random, true), "word": randomSecret(random, false)}
-		for name, text := range secrets {
-			p.env = append(p.env, "TESTBENCH_SEALED_"+strings.ToUpper(name)+"="+text)
-		}
+		p.seal(secrets)
 		p.write("bench.yaml", `bench: random
 sites:
   local:

@@ -30,9 +30,7 @@ func TestDraftedStepsSendTheDraft(t *testing.T) {
 	t.Cleanup(server.Close)
 	p := newPlace(t)
 	require.NoError(t, standin.WriteBench(p.dir, "http://"+server.Address))
-	for name, text := range standin.Secrets {
-		p.env = append(p.env, "TESTBENCH_SEALED_"+strings.ToUpper(name)+"="+text)
-	}
+	p.seal(standin.Secrets)
 	count := 0
 	services := []string{"lab", "scale", "convoy", "stores", "ledger", "older_ledger"}
 	if testing.Short() {

@@ -23,10 +23,11 @@ type health struct {
 func (h *health) of(ctx context.Context, ask func(context.Context) error) error {
 	h.mutex.Lock()
 	defer h.mutex.Unlock()
-	if now := time.Now(); now.Sub(h.checked) >= restOfHealth {
+	if time.Since(h.checked) >= restOfHealth {
 		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), restOfHealth)
 		defer cancel()
-		h.wrong, h.checked = ask(ctx), now
+		h.wrong = ask(ctx)
+		h.checked = time.Now() // those who waited meanwhile do not ask once more each
 	}
 	return h.wrong
 }

@@ -148,7 +148,7 @@ func (s *session) setRole(ctx context.Context, bench *testbench.Bench, keys *bri
 	}
 	methods := separated(strings.ToUpper(o.methods))
 	for _, method := range methods {
-		if err := oneOf("-methods", method, http.MethodGet, http.MethodPost); err != nil {
+		if err := oneOf("methods", method, http.MethodGet, http.MethodPost); err != nil {
 			return 0, err
 		}
 	}

@@ -219,7 +219,7 @@ func (c *command) inPlaceOf(option string, f form) string {
 		if !slices.Contains(other.options, option) {
 			continue
 		}
-		if what, ok := strings.CutPrefix(f.name, "with -"); ok && other.name == "" {
+		if what, ok := strings.CutPrefix(f.name, "with -"); ok && (other.name == "" || other.name == "with -"+option) {
 			return "take it out, or take -" + what + " out"
 		}
 		if other.name != "" {

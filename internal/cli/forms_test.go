@@ -201,7 +201,7 @@ var differing = map[string][]string{
 	"watch every": nil, "watch for": nil, "watch times": nil, "watch until": {"-until", "depot: south"}, "watch pick": {"-pick", "depot"}, "watch login": {"-login", "none"},
 	"run step": {"-step", "details"}, "run rows": {"-rows", "2"}, "run stop": nil, "run dry": {"-dry"}, "run out": {"-out", "r.csv"}, "run show": {"-show", "sent"}, "run full": nil, "run tell": {"-tell", "falls"}, "run jobs": nil, "run rate": nil,
 	"run repeat": {"-repeat", "2"}, "run for": {"-for", "1ms"}, "run share": nil, "run of": {"-of", "x"}, "run from": {"-from", "details"}, "run listen": {"-listen", "127.0.0.1:0"}, "run callback": {"-callback", "http://h.example/"}, "run resume": nil,
-	"history most": {"-most", "1"}, "history steps": nil, "history prune": nil, "history full": nil, "report out": {"-out", "rep.md"}, "report gather": nil, "report full": {"-out", "rep.md", "-full"},
+	"history most": {"-most", "1"}, "history steps": nil, "history prune": nil, "history full": nil, "report out": {"-out", "rep.md"}, "report gather": nil, "report full": {"-out", "rep.har", "-full"},
 	"handover as": {"-as", "go"}, "handover out": {"-out", "prog.sh"}, "handover pick": {"-pick", "depot"}, "handover in": {"-in", "query.odd=1"}, "handover login": {"-login", "none"}, "token verify": {"-verify"}, "token spoil": {"-spoil", "tampered"},
 }
 

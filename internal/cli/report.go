@@ -4,6 +4,7 @@ import (
 	"context"
 	"flag"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -35,8 +36,8 @@ func reportCommand() *command {
 
 func (s *session) report(o *reportOptions, args []string) (int, error) {
 	s.full = o.full
-	if o.full && len(o.out) == 0 {
-		return 0, usagef("name the file: -full -out report.html", "-full is about what is written into .html and .har files, and no -out is there")
+	if o.full && !slices.ContainsFunc(o.out, report.MasksReceived) {
+		return 0, usagef("name the file: -full -out report.html", "-full is about what is written into .html and .har files, and no -out names one")
 	}
 	if err := reportNames(o.out); err != nil {
 		return 0, err

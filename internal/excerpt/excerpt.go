@@ -3,7 +3,6 @@
 package excerpt
 
 import (
-	"fmt"
 	"strconv"
 	"strings"
 	"unicode/utf8"
@@ -42,9 +41,8 @@ func Shorten(message string) string {
 		out.WriteString(message[:from+1])
 		inner := message[from+1 : from+1+end]
 		message = message[from+1+end+1:]
-		if length := utf8.RuneCountInString(inner); length > shown {
-			fmt.Fprintf(&out, `%s"… (%d characters)`, start(inner), length)
-			continue
+		if utf8.RuneCountInString(inner) > shown {
+			inner = start(inner) + "…"
 		}
 		out.WriteString(inner + `"`)
 	}

@@ -187,7 +187,7 @@ func refusedByProxy(_ context.Context, proxy *url.URL, asked *http.Request, answ
 	if scheme := answer.Header.Get("Proxy-Authenticate"); answer.StatusCode == http.StatusProxyAuthRequired && scheme != "" {
 		message += " (it asks for a login: " + scheme + ")"
 	}
-	return &Failure{Kind: Refused, Message: message}
+	return &Failure{Kind: NoProxy, Message: message}
 }
 
 // onlyOutside keeps a connection from a private network, once it is known where a name

@@ -91,41 +91,33 @@ func isDamaged(err error) bool {
 	return errors.As(err, &corrupt) || strings.HasPrefix(err.Error(), "brotli: ")
 }
 
-// closer is a decoder, with what lets go of it.
-type closer struct {
-	io.Reader
-	close func()
-}
-
-func (c closer) Close() { c.close() }
-
-func decoder(coding string, from io.Reader) (closer, error) {
-	plain := func(r io.Reader, err error) (closer, error) { return closer{r, func() {}}, err }
+// decoder undoes one content coding.
+func decoder(coding string, from io.Reader) (io.ReadCloser, error) {
 	switch coding {
 	case "", "identity":
-		return plain(from, nil)
+		return io.NopCloser(from), nil
 	case "gzip", "x-gzip":
-		return plain(gzip.NewReader(from))
+		return gzip.NewReader(from)
 	case "br":
-		return plain(brotli.NewReader(from), nil)
+		return io.NopCloser(brotli.NewReader(from)), nil
 	case "zstd":
 		r, err := zstd.NewReader(from, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(zstdWindow), zstd.WithDecoderLowmem(true))
 		if err != nil {
-			return closer{}, err
+			return nil, err
 		}
-		return closer{r, r.Close}, nil
+		return r.IOReadCloser(), nil
 	case "deflate":
 		// RFC 9110, 8.4.1.2 means zlib, but bare deflate is sent as well.
 		head := make([]byte, 2)
 		n, err := io.ReadFull(from, head)
 		if err != nil {
-			return closer{}, err
+			return nil, err
 		}
 		from = io.MultiReader(bytes.NewReader(head[:n]), from)
 		if head[0]&0x0F == 8 && (int(head[0])<<8+int(head[1]))%31 == 0 {
-			return plain(zlib.NewReader(from))
+			return zlib.NewReader(from)
 		}
-		return plain(flate.NewReader(from), nil)
+		return flate.NewReader(from), nil
 	}
-	return closer{}, fmt.Errorf("the content coding %q is not known", coding)
+	return nil, fmt.Errorf("the content coding %q is not known", coding)
 }

@@ -231,6 +231,7 @@ const (
 	Redirects      FailureKind = "too many redirects"
 	Interrupted    FailureKind = "interrupted"
 	NotAllowed     FailureKind = "not allowed"
+	NoProxy        FailureKind = "proxy" // it cannot be reached, or lets nothing through
 )
 
 // Failure says why no whole answer came.

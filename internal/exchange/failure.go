@@ -37,7 +37,7 @@ func (c *Client) explain(ctx context.Context, record *Record, err error) *Failur
 		if errors.As(operation.Err, &dial) && dial.Addr != nil {
 			through += " " + dial.Addr.String()
 		}
-		return fail(Refused, "%s, through which %s is asked, cannot be reached: %v", through, host, operation.Err)
+		return fail(NoProxy, "%s, through which %s is asked, cannot be reached: %v", through, host, operation.Err)
 	}
 	var network net.Error
 	if errors.Is(err, context.DeadlineExceeded) || errors.As(err, &network) && network.Timeout() {

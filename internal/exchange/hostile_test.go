@@ -297,6 +297,7 @@ func TestProxies(t *testing.T) {
 			record := client(t, exchange.Options{Proxy: proxy}).Do(t.Context(), request(t, "GET", "https://h.example/"))
 			require.NotNil(t, record.Failure)
 			assert.Contains(t, record.Failure.Message, c.message)
+			assert.Empty(t, record.Failure.Refusal(), "the service itself refused nothing")
 		})
 	}
 	asked := ""

@@ -148,6 +148,8 @@ func Unreached(record *exchange.Record) string {
 			return "is the stand-in running? Start it with `testbench standin`"
 		}
 		return fmt.Sprintf("is the service running, and is %s the right port? The site's values say where it is", host)
+	case exchange.NoProxy:
+		return "check proxy: at the site, its address and its login; without one the environment names it (HTTP_PROXY, HTTPS_PROXY, NO_PROXY)"
 	case exchange.Unknown:
 		return "check the host's name in the site's values; perhaps it is known only inside another network"
 	case exchange.Reset:

@@ -133,6 +133,7 @@ func TestExplain(t *testing.T) {
 		{"an error under 200", step{status: 200, header: with("Content-Type", "application/json"), answer: `{"error": "locked"}`}, "the body carries an error"},
 		{"no error under 200", step{status: 200, header: with("Content-Type", "application/json"), answer: `{"error": null, "errors": [], "fault": ""}`}, ""},
 		{"refused", step{failure: &exchange.Failure{Kind: exchange.Refused}}, "is 127.0.0.1:9 the right port?"},
+		{"the proxy", step{failure: &exchange.Failure{Kind: exchange.NoProxy}}, "check proxy: at the site"},
 		{"refused by the stand-in", step{address: "http://127.0.0.1:8720/x", failure: &exchange.Failure{Kind: exchange.Refused}}, "testbench standin"},
 		{"unknown host", step{failure: &exchange.Failure{Kind: exchange.Unknown}}, "check the host's name"},
 		{"reset", step{failure: &exchange.Failure{Kind: exchange.Reset}}, "another protocol"},

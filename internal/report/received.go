@@ -1,6 +1,9 @@
 package report
 
 import (
+	"path/filepath"
+	"strings"
+
 	"testbench/internal/document"
 	"testbench/internal/history"
 	"testbench/internal/secret"
@@ -8,6 +11,9 @@ import (
 
 // leaves are the formats in which exchanges leave the machine whole.
 var leaves = map[string]bool{".har": true, ".html": true}
+
+// MasksReceived says whether a report under the name masks what Options.Full shows.
+func MasksReceived(name string) bool { return leaves[strings.ToLower(filepath.Ext(name))] }
 
 // received knows what looks like a credential in the exchanges of a run: cookies and tokens
 // that no login took care of.

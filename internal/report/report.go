@@ -81,7 +81,7 @@ func WriteFile(name string, run history.Finished, o Options) error {
 	}
 	ending := strings.ToLower(filepath.Ext(name))
 	var seen *secret.Masker
-	if leaves[ending] && !o.Full {
+	if MasksReceived(name) && !o.Full {
 		var err error
 		if seen, err = received(run); err != nil {
 			return err

@@ -1,11 +1,13 @@
 package safefile
 
 import (
+	"errors"
 	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 )
 
 // Inside gives where a file lies that is named relative to a folder. A name that leads out of the
@@ -25,27 +27,34 @@ func Inside(dir, name string) (string, error) {
 	return full, nil
 }
 
-// leadsOut says whether a link on the way to a file leads out of a folder. Where the file is not
-// there, its folder is looked at.
+// leadsOut says whether a file lies outside of a folder once all links are followed. Where it is not
+// there, that is asked of the first step that is missing. Links in a ring lead nowhere, and so out.
 func leadsOut(dir, full string) bool {
-	root, err := filepath.EvalSymlinks(dir)
+	root, err := real(dir)
 	if err != nil {
 		return false
 	}
-	for at := full; ; at = filepath.Dir(at) {
-		real, err := filepath.EvalSymlinks(at)
-		if err != nil {
-			if target, err := os.Readlink(at); err == nil && !filepath.IsLocal(target) {
-				return true // to what is not there yet, and would be made elsewhere
-			}
-			if at == dir || filepath.Dir(at) == at {
-				return false
-			}
-			continue
-		}
-		inside, err := filepath.Rel(root, real)
-		return err != nil || !filepath.IsLocal(inside)
+	file, err := real(full)
+	missing := (*fs.PathError)(nil)
+	switch {
+	case errors.As(err, &missing):
+		file = missing.Path // with the links before it followed
+	case errors.Is(err, syscall.ENOTDIR):
+		return false
+	case err != nil:
+		return true
 	}
+	inside, err := filepath.Rel(root, file)
+	return err != nil || !filepath.IsLocal(inside)
+}
+
+// real is the absolute name of a file without links.
+func real(name string) (string, error) {
+	name, err := filepath.Abs(name)
+	if err != nil {
+		return "", err
+	}
+	return filepath.EvalSymlinks(name)
 }
 
 // CheckLinks goes through the folders of that name in dir and is an error for the first link that

@@ -66,11 +66,15 @@ func TestSweep(t *testing.T) {
 func TestInside(t *testing.T) {
 	dir, outside := t.TempDir(), t.TempDir()
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "a", "..b"), 0o755))
-	for name, to := range map[string]string{"far": outside, "near": filepath.Join(dir, "a"), "relative": "a/..b", "dangling": filepath.Join(outside, "none"), "gone": "a/none"} {
+	for name, to := range map[string]string{"far": outside, "near": filepath.Join(dir, "a"), "relative": "a/..b", "dangling": filepath.Join(outside, "none"), "gone": "a/none",
+		"to gone": "gone", "to dangling": "to far", "to far": "dangling", "ring": "a/back", "odd": "far/../none"} {
 		require.NoError(t, os.Symlink(to, filepath.Join(dir, name)))
 	}
-	for name, ok := range map[string]bool{"a/x": true, "a/..b/x": true, "./a": true, "near/x": true, "relative/x": true, "gone": true, "none/x": true,
-		"..": false, "../x": false, "a/../../x": false, "far": false, "far/x": false, "far/new/x": false, "dangling": false, "/etc/passwd": false} {
+	require.NoError(t, os.Symlink("../ring", filepath.Join(dir, "a", "back")))
+	require.NoError(t, os.Symlink("../none", filepath.Join(dir, "a", "up")))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "a", "file"), nil, 0o600))
+	for name, ok := range map[string]bool{"a/x": true, "a/..b/x": true, "./a": true, "near/x": true, "relative/x": true, "gone": true, "to gone": true, "a/up": true, "near/up": true, "a/file/x": true, "none/x": true,
+		"..": false, "../x": false, "a/../../x": false, "far": false, "far/x": false, "far/new/x": false, "dangling": false, "to dangling": false, "to dangling/x": false, "ring": false, "odd": false, "/etc/passwd": false} {
 		full, err := safefile.Inside(dir, name)
 		assert.Equal(t, ok, err == nil, "%s: %v", name, err)
 		if ok {
@@ -78,7 +82,11 @@ func TestInside(t *testing.T) {
 		}
 	}
 	assert.ErrorContains(t, safefile.CheckLinks(dir, "."), "is a link that leads out of the bench folder")
-	assert.NoError(t, safefile.CheckLinks(dir, "a", "none"))
+	assert.ErrorContains(t, safefile.CheckLinks(dir, "a"), "a/back is a link")
+	assert.NoError(t, safefile.CheckLinks(dir, "a/..b", "none"))
+	t.Chdir(dir)
+	_, err := safefile.Inside(".", "near/x")
+	require.NoError(t, err, "a folder by its relative name")
 }
 
 // The folder of locks is used only where it is the user's own.

@@ -244,6 +244,8 @@ func TestEveryMistakeOfABench(t *testing.T) {
 		{with("    proxy:\n      login: ¦nobody\n      address: http://127.0.0.1:1"), `there is no login "nobody"`, ""},
 		{with("    proxy:\n      ¦login: nobody"), "the proxy has no address", "http://host:port"},
 		{with("    proxy:\n      address: http://127.0.0.1:1\n      login: ¦k\nlogins:\n  k:\n    kind: key\n    key: ${sealed.k}\n    header: X-K"), "a proxy is shown a login of kind basic, and k is another", "kind: basic"},
+		{with("    proxy:\n      address: ¦ftp://x"), `"ftp://x" is not an address like`, ""},
+		{with("    proxy: ¦http://127.0.0.1:1"), "proxy must be a mapping", "write its keys below it: address, login"},
 		{with("    tls:\n      insecure: ¦no"), "is no answer to yes or no", ""},
 		{with("    services:\n      nothing: http://x"), `there is no service "nothing"`, "there are none"},
 		{with("    logins:\n      a: b"), `there is no login`, ""},

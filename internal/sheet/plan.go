@@ -116,10 +116,16 @@ func (s *Session) keepAtHome(p *plan) {
 	if !p.away {
 		return
 	}
-	always := p.service.Always
-	left := map[[2]bool]string{{true, false}: "the login was left out", {true, true}: "the login was left out, and what the service always sends", {false, true}: "what the service always sends was left out"}[[2]bool{len(p.logins) > 0, len(always.Headers)+len(always.Query)+len(always.Cookies) > 0 || always.Blocks != nil}]
-	if left != "" {
-		p.notes = append(p.notes, fmt.Sprintf("the address leads to %s and not to %s: %s", exchange.Origin(p.request.URL), p.service.Name, left))
+	var left []string
+	if len(p.logins) > 0 {
+		left = append(left, "the login")
+	}
+	if always := p.service.Always; len(always.Headers)+len(always.Query)+len(always.Cookies) > 0 || always.Blocks != nil {
+		left = append(left, "what the service always sends")
+	}
+	if len(left) > 0 {
+		left[0] += " was left out"
+		p.notes = append(p.notes, fmt.Sprintf("the address leads to %s and not to %s: %s", exchange.Origin(p.request.URL), p.service.Name, strings.Join(left, ", and ")))
 	}
 	p.logins = nil
 }

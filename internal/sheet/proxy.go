@@ -25,13 +25,18 @@ var proxyKeys = []key[Proxy]{
 func (r *reader) proxy(n *yamlfile.Node, p *Proxy) {
 	p.at = n
 	readMapping(r, "proxy", n, p, proxyKeys)
-	if p.Address == nil {
+	if n.Kind == yamlfile.Mapping && n.Get("address") == nil {
 		r.file.Report(n, "write address: http://host:port", "the proxy has no address:")
 	}
 }
 
-// vetProxy says what is wrong with the login of a site's proxy.
+// vetProxy says what is wrong with a site's proxy.
 func (b *Bench) vetProxy(s *Site) {
+	if a := s.Proxy.Address; a != nil && a.IsLiteral() {
+		if _, err := proxyAddress(a.LiteralText(), a.LiteralText()); err != nil {
+			b.file.Report(s.Proxy.at.Get("address"), "", "%v", err)
+		}
+	}
 	if s.Proxy.Login == "" {
 		return
 	}
@@ -53,9 +58,9 @@ func (s *Session) proxy() (*url.URL, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the proxy of the site %s: %w", s.Site.Name, err)
 	}
-	at, err := url.Parse(text.Sent)
-	if err != nil || at.Scheme != "http" && at.Scheme != "https" || at.Host == "" {
-		return nil, fmt.Errorf("the proxy of the site %s: %q is not an address like http://127.0.0.1:3128", s.Site.Name, text.Shown)
+	at, err := proxyAddress(text.Sent, text.Shown)
+	if err != nil {
+		return nil, fmt.Errorf("the proxy of the site %s: %w", s.Site.Name, err)
 	}
 	if l := s.Bench.Login(p.Login); l != nil {
 		basic, ok := l.Kind.(*login.Basic)
@@ -72,6 +77,14 @@ func (s *Session) proxy() (*url.URL, error) {
 		}
 		s.options.Masker.Hide(password.Sent)
 		at.User = url.UserPassword(user.Sent, password.Sent)
+	}
+	return at, nil
+}
+
+func proxyAddress(sent, shown string) (*url.URL, error) {
+	at, err := url.Parse(sent)
+	if err != nil || at.Scheme != "http" && at.Scheme != "https" || at.Host == "" {
+		return nil, fmt.Errorf("%q is not an address like http://127.0.0.1:3128", shown)
 	}
 	return at, nil
 }

@@ -540,9 +540,11 @@ func (s *Step) method() (method string, talks bool) {
 func (s *Sheet) vetSOAP(step *Step, p *plan, method string) {
 	spec := step.Spec
 	spec.Method = method
-	wrong := (*tryError)(nil)
-	if err := p.addSOAP(step, &spec); errors.As(err, &wrong) {
+	err := p.addSOAP(step, &spec)
+	if wrong := (*tryError)(nil); errors.As(err, &wrong) {
 		s.file.Report(step.at, wrong.try, "%s", wrong.message)
+	} else if err != nil {
+		s.file.Report(step.at, "", "%v", err)
 	}
 }
 
