@@ -112,7 +112,7 @@ func TestBridge(t *testing.T) {
 		{"bridge lab -list-keys", 0, []string{"orchard", "ConvertIndex", "good until", "as grader"}},
 		{"bridge lab -open", 2, []string{"-open has no effect: keys were issued"}},
 		{"bridge scale -closed", 2, []string{"-closed asks for a key for everything, and no key was issued"}},
-		{"bridge lab -role x -methods PUT", 2, []string{"-methods"}},
+		{"bridge lab -role x -methods PUT", 2, []string{`testbench: -methods does not take "PUT"`}},
 		{"bridge lab -role x -operations None", 2, []string{`no operation "None"`}},
 		{"bridge lab -issue-key x -roles graders", 2, []string{`there is no role "graders"; did you mean "grader"?`}},
 		{"bridge lab -issue-key orchard", 2, []string{"there is a key orchard already"}},
@@ -124,6 +124,14 @@ func TestBridge(t *testing.T) {
 		{"bridge lab -keep None=1s", 2, []string{`no operation "None" whose answers could be kept`}},
 		{"bridge lab -listen x", 2, []string{"-listen x"}},
 		{"bridge lab -cert x", 2, []string{"both -cert and -key are needed"}},
+		{"bridge lab -key-header X:Key", 2, []string{"no header field that could hold a key has this name", "-key-header X-Key"}},
+		{"bridge lab -key-header host", 2, []string{"no header field that could hold a key"}},
+		{"bridge lab -host a/b", 2, []string{`-host "a/b": no host has this name`}},
+		{"bridge lab -host :80", 2, []string{"no host has this name"}},
+		{"bridge lab -rate -1", 2, []string{"-rate takes how many requests a second, not -1"}},
+		{"bridge lab -wait -1s", 2, []string{"-wait takes a time"}},
+		{"bridge lab -max-request 0", 2, []string{"-max-request takes how many bytes"}},
+		{"bridge lab -issue-key x -until -3h", 2, []string{"-until takes a time, not -3h"}},
 		{"bridge scale -listen 0.0.0.0:0", 2, []string{"everybody could ask, and no key was issued"}},
 	})
 	address, stop = p.serving("bridge", "lab", "-listen", "127.0.0.1:0", "-access-log", "access.log")

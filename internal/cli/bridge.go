@@ -9,10 +9,13 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/url"
 	"os"
 	"slices"
 	"strings"
 	"time"
+
+	"golang.org/x/net/http/httpguts"
 
 	"testbench"
 	"testbench/internal/bridge"
@@ -100,6 +103,9 @@ func (s *session) issueKey(ctx context.Context, bench *testbench.Bench, keys *br
 		return 0, err
 	}
 	until := time.Time{}
+	if o.until < 0 {
+		return 0, usagef("-until 720h", "-until takes a time, not %s", o.until)
+	}
 	if o.until > 0 {
 		until = time.Now().Add(o.until).UTC().Round(time.Second)
 	}
@@ -208,8 +214,8 @@ func (s *session) serveBridge(ctx context.Context, bench *testbench.Bench, keys 
 	case hasKeys && o.open:
 		return 0, usagef("take -open out", "-open has no effect: keys were issued, and nothing is answered without one")
 	}
-	if (o.cert == "") != (o.key == "") {
-		return 0, usagef("-cert cert.pem -key key.pem", "for TLS both -cert and -key are needed")
+	if err := o.check(); err != nil {
+		return 0, err
 	}
 	options := bridge.Options{Keys: keys, KeyHeader: o.header, Closed: o.closed, PerSecond: o.rate, MaxBody: o.maxBody, Timeout: o.timeout, Keep: map[string]time.Duration{}}
 	for _, text := range o.keep {
@@ -247,6 +253,28 @@ func (s *session) serveBridge(ctx context.Context, bench *testbench.Bench, keys 
 	}
 	defer func() { _ = done() }()
 	return s.listenBridge(ctx, listener, handler, o)
+}
+
+// check says what of the options could never have an effect.
+func (o *bridgeOptions) check() error {
+	switch {
+	case (o.cert == "") != (o.key == ""):
+		return usagef("-cert cert.pem -key key.pem", "for TLS both -cert and -key are needed")
+	case o.header != "" && (!httpguts.ValidHeaderFieldName(o.header) || strings.EqualFold(o.header, "Host")):
+		return usagef("-key-header X-Key", "-key-header %q: no header field that could hold a key has this name", o.header)
+	case o.rate < 0:
+		return usagef("-rate 20", "-rate takes how many requests a second, not %g", o.rate)
+	case o.maxBody <= 0:
+		return usagef("-max-request 1048576", "-max-request takes how many bytes, not %d", o.maxBody)
+	case o.timeout <= 0:
+		return usagef("-wait 30s", "-wait takes a time, not %s", o.timeout)
+	}
+	for _, host := range o.hosts {
+		if at, err := url.Parse("http://" + host); err != nil || at.Host != host || at.Hostname() == "" {
+			return usagef("-host bench.example, -host bench.example:8443", "-host %q: no host has this name", host)
+		}
+	}
+	return nil
 }
 
 // bridgeHosts are what requests may name as their host: the addresses of the loopback where it
