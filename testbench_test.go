@@ -99,7 +99,7 @@ func TestCallAndKeep(t *testing.T) {
 	result, _, err := bench.Do(t.Context(), step, testbench.Options{})
 	require.NoError(t, err)
 	assert.Equal(t, testbench.Held, result.Outcome)
-	lot := result.Reply.Payload.Get("lots").Items[0].Get("id")
+	lot := result.Reply.Payload.Get("lots").Items()[0].Get("id")
 	require.NoError(t, bench.Keep("lot", lot))
 	sealed, err := os.ReadFile(filepath.Join(bench.Dir, ".testbench", "kept", "lot.age"))
 	require.NoError(t, err)

@@ -71,27 +71,26 @@ var (
 
 // shortened leaves out what lists and texts have too much of, and says how much.
 func (s *session) shortened(n *document.Node) *document.Node {
-	out := *n
+	out := n.Copy()
 	switch n.Kind {
 	case document.Object:
-		out.Members = make([]document.Member, len(n.Members))
-		for i, m := range n.Members {
-			out.Members[i] = document.Member{Key: m.Key, Value: s.shortened(m.Value)}
+		for i, m := range out.Members() {
+			out.Members()[i].Value = s.shortened(m.Value)
 		}
 	case document.List:
-		shown := min(len(n.Items), mostElements)
-		if len(n.Items) == mostElements+1 {
+		shown := min(len(n.Items()), mostElements)
+		if len(n.Items()) == mostElements+1 {
 			shown++ // the remark would take as much room
 		}
-		out.Items = make([]*document.Node, 0, shown+1)
-		for _, item := range n.Items[:shown] {
-			out.Items = append(out.Items, s.shortened(item))
+		out.SetItems(out.Items()[:shown])
+		for i, item := range out.Items() {
+			out.Items()[i] = s.shortened(item)
 		}
-		if left := len(n.Items) - shown; left > 0 {
-			out.Items = append(out.Items, document.NewText(fmt.Sprintf("%s… %d more of %d%s", mark, left, len(n.Items), mark)))
+		if left := len(n.Items()) - shown; left > 0 {
+			out.AppendItems(document.NewText(fmt.Sprintf("%s… %d more of %d%s", mark, left, len(n.Items()), mark)))
 		}
 	case document.Element:
-		out.Items = s.shortenedElements(n.Items)
+		out.SetItems(s.shortenedElements(n.Items()))
 	case document.Text, document.Untyped:
 		if length := utf8.RuneCountInString(n.Text); length > mostText {
 			shown := s.masker.Show(n.Text)
@@ -100,7 +99,7 @@ func (s *session) shortened(n *document.Node) *document.Node {
 			}
 		}
 	}
-	return &out
+	return out
 }
 
 // shortenedElements keeps the first elements of a name.
@@ -108,7 +107,7 @@ func (s *session) shortenedElements(items []*document.Node) []*document.Node {
 	counts := map[document.Name]int{}
 	for _, item := range items {
 		if item.Kind == document.Element {
-			counts[item.Name]++
+			counts[item.Name()]++
 		}
 	}
 	seen := map[document.Name]int{}
@@ -118,12 +117,12 @@ func (s *session) shortenedElements(items []*document.Node) []*document.Node {
 			out = append(out, s.shortened(item))
 			continue
 		}
-		seen[item.Name]++
-		switch n := seen[item.Name]; {
-		case n <= mostElements || counts[item.Name] == mostElements+1:
+		seen[item.Name()]++
+		switch n := seen[item.Name()]; {
+		case n <= mostElements || counts[item.Name()] == mostElements+1:
 			out = append(out, s.shortened(item))
 		case n == mostElements+1:
-			out = append(out, &document.Node{Kind: document.Comment, Text: fmt.Sprintf(" %d more of %d %s ", counts[item.Name]-mostElements, counts[item.Name], item.Name.Local)})
+			out = append(out, &document.Node{Kind: document.Comment, Text: fmt.Sprintf(" %d more of %d %s ", counts[item.Name()]-mostElements, counts[item.Name()], item.Name().Local)})
 		}
 	}
 	return out

@@ -377,13 +377,13 @@ func yamlNode(n *yamlfile.Node) *document.Node {
 	case yamlfile.Mapping:
 		object := document.NewObject()
 		for _, e := range n.Entries {
-			object.Members = append(object.Members, document.Member{Key: e.Key.Text, Value: yamlNode(e.Value)})
+			object.AppendMembers(document.Member{Key: e.Key.Text, Value: yamlNode(e.Value)})
 		}
 		return object
 	case yamlfile.Sequence:
 		list := document.NewList()
 		for _, item := range n.Items {
-			list.Items = append(list.Items, yamlNode(item))
+			list.AppendItems(yamlNode(item))
 		}
 		return list
 	}

@@ -168,7 +168,7 @@ func (s *session) showClaims(title string, claims *document.Node) {
 		return
 	}
 	s.tell.printf("  %s\n", title)
-	for _, m := range claims.Members {
+	for _, m := range claims.Members() {
 		s.tell.printf("    %s  %s\n", s.tell.fit(m.Key, 9), s.tell.visible(claim(m.Key, m.Value, true)))
 	}
 }
@@ -239,7 +239,7 @@ func tokenJSON(name, spoil string, report *testbench.TokenReport) map[string]any
 	}
 	if claims := login.Claims(token.Text); claims != nil {
 		fields := map[string]string{}
-		for _, m := range claims.Members {
+		for _, m := range claims.Members() {
 			fields[m.Key] = claim(m.Key, m.Value, false)
 		}
 		out["claims"] = fields

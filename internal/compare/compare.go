@@ -142,7 +142,7 @@ func below(where, name string) string {
 }
 
 func (c *comparing) object(a, b *document.Node, where, at string) {
-	for _, m := range a.Members {
+	for _, m := range a.Members() {
 		other := b.Get(m.Key)
 		if other != nil && m.Value.IsScalar() && other.IsScalar() && Same(m.Value, other) {
 			continue // as nearly all are: no path is made for them
@@ -154,7 +154,7 @@ func (c *comparing) object(a, b *document.Node, where, at string) {
 			c.add(Difference{Kind: Removed, Path: inA, A: m.Value, at: inAt})
 		}
 	}
-	for _, m := range b.Members {
+	for _, m := range b.Members() {
 		if inAt := below(at, m.Key); a.Get(m.Key) == nil && !c.passedOver(inAt) {
 			c.add(Difference{Kind: Added, Path: below(where, m.Key), B: m.Value, at: inAt})
 		}
@@ -162,7 +162,7 @@ func (c *comparing) object(a, b *document.Node, where, at string) {
 }
 
 func (c *comparing) list(a, b *document.Node, where, at string) {
-	m := match(a.Items, b.Items, c.options.Keys[at])
+	m := match(a.Items(), b.Items(), c.options.Keys[at])
 	name := func(items []*document.Node, i int) string {
 		if m.key != "" {
 			if v := items[i].Get(m.key); v != nil {
@@ -174,17 +174,17 @@ func (c *comparing) list(a, b *document.Node, where, at string) {
 	for i, j := range m.ofA {
 		switch {
 		case j < 0:
-			c.add(Difference{Kind: Removed, Path: name(a.Items, i), A: a.Items[i], at: at})
+			c.add(Difference{Kind: Removed, Path: name(a.Items(), i), A: a.Items()[i], at: at})
 		default:
-			c.node(a.Items[i], b.Items[j], name(a.Items, i), at)
+			c.node(a.Items()[i], b.Items()[j], name(a.Items(), i), at)
 			if m.moved[i] {
-				c.add(Difference{Kind: Moved, Path: name(a.Items, i), A: a.Items[i], B: b.Items[j], From: i, To: j, at: at})
+				c.add(Difference{Kind: Moved, Path: name(a.Items(), i), A: a.Items()[i], B: b.Items()[j], From: i, To: j, at: at})
 			}
 		}
 	}
 	for j, i := range m.ofB {
 		if i < 0 {
-			c.add(Difference{Kind: Added, Path: name(b.Items, j), B: b.Items[j], at: at})
+			c.add(Difference{Kind: Added, Path: name(b.Items(), j), B: b.Items()[j], at: at})
 		}
 	}
 }
@@ -231,14 +231,14 @@ func Plain(n *document.Node) *document.Node {
 	switch n.Kind {
 	case document.Object:
 		out := document.NewObject()
-		for _, m := range n.Members {
-			out.Members = append(out.Members, document.Member{Key: m.Key, Value: Plain(m.Value)})
+		for _, m := range n.Members() {
+			out.AppendMembers(document.Member{Key: m.Key, Value: Plain(m.Value)})
 		}
 		return out
 	case document.List:
 		out := document.NewList()
-		for _, item := range n.Items {
-			out.Items = append(out.Items, Plain(item))
+		for _, item := range n.Items() {
+			out.AppendItems(Plain(item))
 		}
 		return out
 	case document.Element:
@@ -248,36 +248,36 @@ func Plain(n *document.Node) *document.Node {
 }
 
 func hasElement(n *document.Node) bool {
-	return n.Kind == document.Element || slices.ContainsFunc(n.Items, hasElement) ||
-		slices.ContainsFunc(n.Members, func(m document.Member) bool { return hasElement(m.Value) })
+	return n.Kind == document.Element || slices.ContainsFunc(n.Items(), hasElement) ||
+		slices.ContainsFunc(n.Members(), func(m document.Member) bool { return hasElement(m.Value) })
 }
 
 func plainElement(n *document.Node) *document.Node {
 	out := document.NewObject()
 	out.Line = max(n.Line, 1)
-	for _, a := range n.Attributes {
+	for _, a := range n.Attributes() {
 		if !a.IsDeclaration() && a.Name.Local != "nil" {
 			out.Set(a.Name.Local, document.NewUntyped(a.Value))
 		}
 	}
 	children := n.Children()
 	if len(children) == 0 {
-		v := *n.Value()
+		v := n.Value().Copy()
 		if v.Kind == document.Element {
-			v = document.Node{Kind: document.Untyped, Text: n.OwnText()}
+			v = document.NewUntyped(n.OwnText())
 		}
 		v.Line = out.Line
-		if len(out.Members) == 0 {
-			return &v
+		if len(out.Members()) == 0 {
+			return v
 		}
 		if v.Text != "" {
-			out.Set(".", &v)
+			out.Set(".", v)
 		}
 		return out
 	}
 	lists := map[string]bool{}
 	for _, child := range children {
-		name := child.Name.Local
+		name := child.Name().Local
 		if out.Get(name) != nil && !lists[name] && isAttribute(n, name) && !lists["@"+name] {
 			attribute := out.Get(name)
 			out.Set("@"+name, attribute) // an element has the same name
@@ -289,7 +289,7 @@ func plainElement(n *document.Node) *document.Node {
 		case before == nil:
 			out.Set(name, plainElement(child))
 		case lists[name]:
-			before.Items = append(before.Items, plainElement(child))
+			before.AppendItems(plainElement(child))
 		default:
 			out.Set(name, document.NewList(before, plainElement(child)))
 			lists[name] = true
@@ -299,7 +299,7 @@ func plainElement(n *document.Node) *document.Node {
 }
 
 func isAttribute(n *document.Node, name string) bool {
-	return slices.ContainsFunc(n.Attributes, func(a document.Attribute) bool { return a.Name.Local == name && !a.IsDeclaration() })
+	return slices.ContainsFunc(n.Attributes(), func(a document.Attribute) bool { return a.Name.Local == name && !a.IsDeclaration() })
 }
 
 // matching says which elements of two lists belong together: ofA[i] is the place in the
@@ -339,7 +339,7 @@ func commonKey(a, b []*document.Node) string {
 		return ""
 	}
 	var names []string
-	for _, m := range a[0].Members {
+	for _, m := range a[0].Members() {
 		lower := strings.ToLower(m.Key)
 		if m.Value.IsScalar() && (slices.Contains(keyNames, lower) || strings.HasSuffix(lower, "id") || strings.HasSuffix(lower, "number")) {
 			names = append(names, m.Key)
@@ -476,7 +476,7 @@ func likeness(a, b *document.Node) float64 {
 	}
 	same, all := 0, 0
 	if a.Kind == document.Object {
-		for _, m := range a.Members {
+		for _, m := range a.Members() {
 			all++
 			other := b.Get(m.Key)
 			switch {
@@ -487,7 +487,7 @@ func likeness(a, b *document.Node) float64 {
 				same++
 			}
 		}
-		for _, m := range b.Members {
+		for _, m := range b.Members() {
 			if a.Get(m.Key) == nil {
 				all++
 			}
@@ -495,16 +495,16 @@ func likeness(a, b *document.Node) float64 {
 		return float64(same) / float64(max(2*all, 1))
 	}
 	seen := map[string]int{}
-	for _, item := range a.Items {
+	for _, item := range a.Items() {
 		seen[canonical(item)]++
 	}
-	for _, item := range b.Items {
+	for _, item := range b.Items() {
 		if text := canonical(item); seen[text] > 0 {
 			seen[text]--
 			same++
 		}
 	}
-	return float64(2*same) / float64(max(len(a.Items)+len(b.Items), 1))
+	return float64(2*same) / float64(max(len(a.Items())+len(b.Items()), 1))
 }
 
 // canonical is the same text for the same value.
@@ -517,7 +517,7 @@ func canonical(n *document.Node) string {
 func write(out *strings.Builder, n *document.Node) {
 	switch n.Kind {
 	case document.Object:
-		members := slices.Clone(n.Members)
+		members := slices.Clone(n.Members())
 		slices.SortFunc(members, func(a, b document.Member) int { return cmp.Compare(a.Key, b.Key) })
 		out.WriteByte('{')
 		for _, m := range members {
@@ -527,7 +527,7 @@ func write(out *strings.Builder, n *document.Node) {
 		out.WriteByte('}')
 	case document.List:
 		out.WriteByte('[')
-		for _, item := range n.Items {
+		for _, item := range n.Items() {
 			write(out, item)
 			out.WriteByte(',')
 		}

@@ -43,12 +43,12 @@ func pointer(at, name string) string {
 func (p *patching) node(a, b *document.Node, at string) {
 	switch {
 	case a.Kind == document.Object && b.Kind == document.Object:
-		for _, m := range a.Members {
+		for _, m := range a.Members() {
 			if b.Get(m.Key) == nil {
 				p.add("remove", "", pointer(at, m.Key), nil)
 			}
 		}
-		for _, m := range b.Members {
+		for _, m := range b.Members() {
 			if other := a.Get(m.Key); other != nil {
 				p.node(other, m.Value, pointer(at, m.Key))
 			} else {
@@ -66,13 +66,13 @@ func (p *patching) node(a, b *document.Node, at string) {
 // list takes out what is gone, then puts each element of the second where it belongs,
 // and last changes those that were matched.
 func (p *patching) list(a, b *document.Node, at string) {
-	m := match(a.Items, b.Items, "")
+	m := match(a.Items(), b.Items(), "")
 	place := func(i int) string { return at + "/" + strconv.Itoa(i) }
 	var now []int // which element of the first is at each place; -1 for a new one
-	for i := range a.Items {
+	for i := range a.Items() {
 		now = append(now, i)
 	}
-	for i := len(a.Items) - 1; i >= 0; i-- {
+	for i := len(a.Items()) - 1; i >= 0; i-- {
 		if m.ofA[i] < 0 {
 			p.add("remove", "", place(i), nil)
 			now = slices.Delete(now, i, i+1)
@@ -80,7 +80,7 @@ func (p *patching) list(a, b *document.Node, at string) {
 	}
 	for j, i := range m.ofB {
 		if i < 0 {
-			p.add("add", "", place(j), b.Items[j])
+			p.add("add", "", place(j), b.Items()[j])
 			now = slices.Insert(now, j, -1)
 			continue
 		}
@@ -91,7 +91,7 @@ func (p *patching) list(a, b *document.Node, at string) {
 	}
 	for j, i := range m.ofB {
 		if i >= 0 {
-			p.node(a.Items[i], b.Items[j], place(j))
+			p.node(a.Items()[i], b.Items()[j], place(j))
 		}
 	}
 }

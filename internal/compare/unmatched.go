@@ -29,10 +29,10 @@ func (s *Seen) Add(n *document.Node, o Options) {
 
 func (s *Seen) add(n *document.Node, at string, kinds bool) {
 	s.places[at] = true
-	for _, m := range n.Members {
+	for _, m := range n.Members() {
 		s.add(m.Value, below(at, m.Key), kinds)
 	}
-	for _, item := range n.Items {
+	for _, item := range n.Items() {
 		s.add(item, at, kinds)
 	}
 	if kinds && n.IsScalar() {

@@ -69,7 +69,7 @@ func (p Problem) String() string {
 // have the same.
 func (o *Operation) Build(fields *document.Node, options BuildOptions) (*Request, []Problem) {
 	b := &builder{op: o, options: options, given: map[string]*document.Node{}, as: map[string]string{}, body: document.NewObject()}
-	for _, m := range fields.Undotted(o.names()).Members {
+	for _, m := range fields.Undotted(o.names()).Members() {
 		b.field(m.Key, m.Value)
 	}
 	b.parameters()
@@ -160,7 +160,7 @@ func (b *builder) fail(field string, ofValue bool, try, format string, args ...a
 func (b *builder) field(name string, v *document.Node) {
 	place, rest, qualified := strings.Cut(name, ".")
 	if !qualified && v.Kind == document.Object && slices.Contains(Places, In(name)) && b.op.Find(name) == nil && !slices.Contains(b.op.bodyNames(), name) {
-		for _, m := range v.Members {
+		for _, m := range v.Members() {
 			b.inPlace(In(name), m.Key, name+"."+m.Key, m.Value)
 		}
 		return
@@ -193,7 +193,7 @@ func (b *builder) field(name string, v *document.Node) {
 		}
 		b.fail(name, false, "write "+strings.Join(ways, " or "), "%s has %q in several places", b.op.Name, name)
 	case inBody:
-		b.body.Members = append(b.body.Members, document.Member{Key: name, Value: v})
+		b.body.AppendMembers(document.Member{Key: name, Value: v})
 	default:
 		if p := b.op.Find(name); p != nil {
 			b.take(*p, name, v)
@@ -213,14 +213,14 @@ func (b *builder) unknown(name string, v *document.Node) {
 		// A name that is nearly one of the parameters' was most likely meant to be it.
 		near := nearest.Of(name, b.op.FieldNames())
 		if b.op.Body == nil || near == "" || b.isGiven(near) {
-			b.body.Members = append(b.body.Members, document.Member{Key: name, Value: v})
+			b.body.AppendMembers(document.Member{Key: name, Value: v})
 			return
 		}
 	}
 	message, try := b.op.UnknownField(name)
 	b.fail(name, false, try, "%s", message)
 	if b.op.Body == nil {
-		b.body.Members = append(b.body.Members, document.Member{Key: name, Value: v})
+		b.body.AppendMembers(document.Member{Key: name, Value: v})
 	}
 }
 
@@ -233,11 +233,11 @@ func (b *builder) inPlace(place In, name, written string, v *document.Node) {
 	}
 	switch place {
 	case InBody:
-		b.body.Members = append(b.body.Members, document.Member{Key: name, Value: v})
+		b.body.AppendMembers(document.Member{Key: name, Value: v})
 		return
 	case InForm:
 		if b.op.Body != nil {
-			b.body.Members = append(b.body.Members, document.Member{Key: name, Value: v})
+			b.body.AppendMembers(document.Member{Key: name, Value: v})
 			return
 		}
 	}
@@ -342,7 +342,7 @@ func (b *builder) parameters() {
 		case InForm:
 			b.request.Form = append(b.request.Form, p.pairs(v)...)
 		default:
-			b.body.Members = append(b.body.Members, document.Member{Key: p.Wire, Value: v})
+			b.body.AppendMembers(document.Member{Key: p.Wire, Value: v})
 		}
 	}
 }
@@ -392,14 +392,14 @@ func MatchesType(pattern, got string) bool {
 // content makes the body.
 func (b *builder) content() {
 	if b.op.Body == nil {
-		if len(b.body.Members) > 0 {
+		if len(b.body.Members()) > 0 {
 			b.request.Body = b.body
 		}
 		return
 	}
 	c := b.op.Body.chosen(b.options.Type)
 	v := b.whole
-	if v == nil && len(b.body.Members) > 0 {
+	if v == nil && len(b.body.Members()) > 0 {
 		v = b.body
 	}
 	if v == nil {
@@ -459,7 +459,7 @@ func takesEmpty(t schema.Type) bool {
 // form writes the members of an object as a form does; lists and objects as their
 // encoding says (OpenAPI 3.1.0, 4.8.15.1).
 func (b *builder) form(c *Content, v *document.Node) {
-	for _, m := range v.Members {
+	for _, m := range v.Members() {
 		if m.Value == schema.Unknown {
 			continue
 		}
@@ -480,14 +480,14 @@ func (b *builder) multipart(c *Content, v *document.Node) {
 			files[row.Name] = strings.Contains(row.Type, "binary") || strings.Contains(row.Type, "file")
 		}
 	}
-	for _, m := range v.Members {
+	for _, m := range v.Members() {
 		if m.Value == schema.Unknown {
 			continue
 		}
 		form := c.Parts[m.Key]
 		values := []*document.Node{m.Value}
 		if m.Value.Kind == document.List {
-			values = m.Value.Items
+			values = m.Value.Items()
 		}
 		for _, one := range values {
 			part := Part{Name: m.Key, Type: form.Type, Value: one.Value(), IsFile: files[m.Key]}

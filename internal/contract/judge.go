@@ -77,7 +77,7 @@ func (p *Parameter) judge(header http.Header) []string {
 		// A list stands with commas between.
 		list := document.NewList()
 		for item := range strings.SplitSeq(text, ",") {
-			list.Items = append(list.Items, document.NewUntyped(strings.TrimSpace(item)))
+			list.AppendItems(document.NewUntyped(strings.TrimSpace(item)))
 		}
 		if _, none := p.Schema.Fill(list); len(none) == 0 {
 			return nil

@@ -77,7 +77,7 @@ func (p *Parameter) received(given []string) *document.Node {
 	}
 	node := document.NewList()
 	for _, one := range given {
-		node.Items = append(node.Items, document.NewUntyped(one))
+		node.AppendItems(document.NewUntyped(one))
 	}
 	return node
 }
@@ -133,7 +133,7 @@ func (o *Operation) receiveBody(r *Received, fields *document.Node) (wrong []str
 		read = content.See(read)
 	}
 	if read.Kind == document.Object {
-		for _, m := range read.Members {
+		for _, m := range read.Members() {
 			fields.Set(m.Key, m.Value)
 		}
 	} else {

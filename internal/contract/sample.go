@@ -50,22 +50,22 @@ func (o *Operation) SampleStep(options schema.SampleOptions) *schema.Sample {
 		} else {
 			remarks[v] = p.words()
 		}
-		fields.Members = append(fields.Members, document.Member{Key: name, Value: v})
+		fields.AppendMembers(document.Member{Key: name, Value: v})
 	}
 	if c := o.Body.chosen(""); c != nil && (o.Body.Required || options.Optional) {
 		v := c.sample(options, made)
 		switch {
 		case v == nil:
 		case v.Kind == document.Object:
-			for _, m := range v.Members {
+			for _, m := range v.Members() {
 				name := m.Key
 				if taken[name] > 1 {
 					name = "body." + name
 				}
-				fields.Members = append(fields.Members, document.Member{Key: name, Value: m.Value})
+				fields.AppendMembers(document.Member{Key: name, Value: m.Value})
 			}
 		default:
-			fields.Members = append(fields.Members, document.Member{Key: "body", Value: v})
+			fields.AppendMembers(document.Member{Key: "body", Value: v})
 		}
 	}
 	return made
@@ -154,7 +154,7 @@ func StepText(target string, sample *schema.Sample) string {
 	fields, remarks := sample.Root, sample.Remarks
 	var out strings.Builder
 	fmt.Fprintf(&out, "- step: %s\n  call: %s\n", yamlfile.ScalarText(target[strings.IndexByte(target, '/')+1:]), yamlfile.ScalarText(target))
-	if len(fields.Members) > 0 {
+	if len(fields.Members()) > 0 {
 		out.WriteString("  fill:\n")
 		writeFields(&out, fields, remarks, "    ")
 	}
@@ -162,12 +162,12 @@ func StepText(target string, sample *schema.Sample) string {
 }
 
 func writeFields(out *strings.Builder, v *document.Node, remarks map[*document.Node]string, lead string) {
-	for _, m := range v.Members {
+	for _, m := range v.Members() {
 		out.WriteString(lead + yamlfile.ScalarText(m.Key) + ":")
 		writeValue(out, m.Value, remarks, lead)
 	}
-	for _, item := range v.Items {
-		if len(item.Members) == 0 {
+	for _, item := range v.Items() {
+		if len(item.Members()) == 0 {
 			out.WriteString(lead + "-")
 			writeValue(out, item, remarks, lead)
 			continue
@@ -184,7 +184,7 @@ func writeValue(out *strings.Builder, v *document.Node, remarks map[*document.No
 		remark = "  # " + strings.Join(strings.Fields(remark), " ")
 	}
 	switch {
-	case len(v.Members) > 0 || len(v.Items) > 0:
+	case len(v.Members()) > 0 || len(v.Items()) > 0:
 		out.WriteString(remark + "\n")
 		writeFields(out, v, remarks, lead+"  ")
 	case v.Kind == document.Object:

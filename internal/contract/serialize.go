@@ -41,13 +41,13 @@ func scalarText(v *document.Node) string {
 // parts are the values of a list, or the names and values of an object in turn;
 // what is null is left out.
 func parts(v *document.Node) (names, values []string) {
-	for i, item := range v.Items {
+	for i, item := range v.Items() {
 		if item.Value().Kind != document.Null {
 			names = append(names, strconv.Itoa(i))
 			values = append(values, scalarText(item))
 		}
 	}
-	for _, m := range v.Members {
+	for _, m := range v.Members() {
 		if m.Value.Value().Kind != document.Null {
 			names = append(names, m.Key)
 			values = append(values, scalarText(m.Value))
@@ -135,10 +135,10 @@ func leaves(name string, v *document.Node) [][2]string {
 		return [][2]string{{name, v.Text}}
 	}
 	var out [][2]string
-	for i, item := range v.Items {
+	for i, item := range v.Items() {
 		out = append(out, leaves(name+"["+strconv.Itoa(i)+"]", item)...)
 	}
-	for _, m := range v.Members {
+	for _, m := range v.Members() {
 		out = append(out, leaves(name+"["+m.Key+"]", m.Value)...)
 	}
 	return out

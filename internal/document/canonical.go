@@ -55,7 +55,7 @@ func pathTo(root, wanted *Node) []*Node {
 	if root == wanted {
 		return []*Node{root}
 	}
-	for _, item := range root.Items {
+	for _, item := range root.Items() {
 		if item.Kind == Element {
 			if path := pathTo(item, wanted); path != nil {
 				return append([]*Node{root}, path...)
@@ -66,7 +66,7 @@ func pathTo(root, wanted *Node) []*Node {
 }
 
 func declareIn(scope map[string]string, n *Node) {
-	for _, a := range n.Attributes {
+	for _, a := range n.Attributes() {
 		switch {
 		case a.Name.Prefix == "xmlns":
 			scope[a.Name.Local] = a.Value
@@ -79,7 +79,7 @@ func declareIn(scope map[string]string, n *Node) {
 // inheritXML gathers the attributes of the namespace xml, which a part that is
 // cut out takes from its ancestors (Canonical XML 1.0, section 2.4).
 func inheritXML(inherited []Attribute, n *Node) []Attribute {
-	for _, a := range n.Attributes {
+	for _, a := range n.Attributes() {
 		if a.Name.Space == xmlNamespace {
 			inherited = slices.DeleteFunc(inherited, func(b Attribute) bool { return b.Name.Local == a.Name.Local })
 			inherited = append(inherited, a)
@@ -97,7 +97,7 @@ type canonicalWriter struct {
 // that were written on the elements around it.
 func (w *canonicalWriter) element(n *Node, scope, rendered map[string]string, inherited []Attribute) {
 	changed := false
-	for _, a := range n.Attributes {
+	for _, a := range n.Attributes() {
 		changed = changed || a.IsDeclaration()
 	}
 	if changed {
@@ -108,7 +108,7 @@ func (w *canonicalWriter) element(n *Node, scope, rendered map[string]string, in
 		declareIn(inner, n)
 		scope = inner
 	}
-	tag := qualified(n.Name)
+	tag := qualified(n.Name())
 	w.out = append(append(w.out, '<'), tag...)
 	declared := w.declarations(n, scope, rendered)
 	if len(declared) > 0 {
@@ -130,7 +130,7 @@ func (w *canonicalWriter) element(n *Node, scope, rendered map[string]string, in
 		w.attribute(qualified(a.Name), a.Value)
 	}
 	w.out = append(w.out, '>')
-	for _, item := range n.Items {
+	for _, item := range n.Items() {
 		switch item.Kind {
 		case Element:
 			w.element(item, scope, rendered, nil)
@@ -139,7 +139,7 @@ func (w *canonicalWriter) element(n *Node, scope, rendered map[string]string, in
 				w.out = append(append(append(w.out, "<!--"...), item.Text...), "-->"...)
 			}
 		case Instruction:
-			w.out = append(append(w.out, "<?"...), item.Name.Local...)
+			w.out = append(append(w.out, "<?"...), item.Name().Local...)
 			if item.Text != "" {
 				w.out = append(append(w.out, ' '), item.Text...)
 			}
@@ -180,8 +180,8 @@ func (w *canonicalWriter) declarations(n *Node, scope, rendered map[string]strin
 			add(prefix)
 		}
 	} else {
-		add(n.Name.Prefix)
-		for _, a := range n.Attributes {
+		add(n.Name().Prefix)
+		for _, a := range n.Attributes() {
 			if a.Name.Prefix != "" && !a.IsDeclaration() {
 				add(a.Name.Prefix)
 			}
@@ -195,7 +195,7 @@ func (w *canonicalWriter) declarations(n *Node, scope, rendered map[string]strin
 			}
 		}
 	}
-	if rendered[""] != "" && scope[""] == "" && (w.how.Inclusive || n.Name.Prefix == "") && !slices.Contains(prefixes, "") {
+	if rendered[""] != "" && scope[""] == "" && (w.how.Inclusive || n.Name().Prefix == "") && !slices.Contains(prefixes, "") {
 		prefixes = append(prefixes, "") // the default namespace is undone: xmlns=""
 	}
 	slices.Sort(prefixes)
@@ -206,7 +206,7 @@ func (w *canonicalWriter) declarations(n *Node, scope, rendered map[string]strin
 // a namespace first.
 func sortedAttributes(n *Node, inherited []Attribute) []Attribute {
 	var sorted []Attribute
-	for _, a := range n.Attributes {
+	for _, a := range n.Attributes() {
 		if !a.IsDeclaration() {
 			sorted = append(sorted, a)
 		}

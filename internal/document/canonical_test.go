@@ -39,7 +39,7 @@ func TestCanonicalXML(t *testing.T) {
 			root, err := document.ReadXML([]byte(c.source), "")
 			require.NoError(t, err)
 			apex := root
-			for apex.Name.Local != c.apex {
+			for apex.Name().Local != c.apex {
 				apex = apex.Children()[0]
 			}
 			assert.Equal(t, c.want, string(document.CanonicalXML(root, apex, c.how)))

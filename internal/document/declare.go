@@ -12,7 +12,7 @@ func declare(n *Node, inherited string, prefixes map[string]string) {
 	if n.Kind != Element {
 		return
 	}
-	for _, a := range n.Attributes {
+	for _, a := range n.Attributes() {
 		// What was read from text brings its declarations along.
 		if a.IsDeclaration() && a.Name.Prefix == "" {
 			inherited = a.Value
@@ -20,23 +20,23 @@ func declare(n *Node, inherited string, prefixes map[string]string) {
 			prefixes = withPrefix(prefixes, a.Name.Local, a.Value)
 		}
 	}
-	if n.Name.Prefix == "" && n.Name.Space != inherited {
-		n.Attributes = append([]Attribute{{Name: Name{Local: "xmlns"}, Value: n.Name.Space}}, n.Attributes...)
-		inherited = n.Name.Space
+	if n.Name().Prefix == "" && n.Name().Space != inherited {
+		n.SetAttributes(append([]Attribute{{Name: Name{Local: "xmlns"}, Value: n.Name().Space}}, n.Attributes()...))
+		inherited = n.Name().Space
 	}
 	scope := prefixes
-	if p := n.Name.Prefix; p != "" && p != "xml" && scope[p] != n.Name.Space {
-		scope = withPrefix(scope, p, n.Name.Space)
-		n.Attributes = append([]Attribute{{Name: Name{Prefix: "xmlns", Local: p}, Value: n.Name.Space}}, n.Attributes...)
+	if p := n.Name().Prefix; p != "" && p != "xml" && scope[p] != n.Name().Space {
+		scope = withPrefix(scope, p, n.Name().Space)
+		n.SetAttributes(append([]Attribute{{Name: Name{Prefix: "xmlns", Local: p}, Value: n.Name().Space}}, n.Attributes()...))
 	}
-	for _, a := range n.Attributes {
+	for _, a := range n.Attributes() {
 		if a.Name.Prefix == "" || a.IsDeclaration() || a.Name.Prefix == "xml" || scope[a.Name.Prefix] == a.Name.Space {
 			continue
 		}
 		scope = withPrefix(scope, a.Name.Prefix, a.Name.Space)
-		n.Attributes = append(n.Attributes, Attribute{Name: Name{Prefix: "xmlns", Local: a.Name.Prefix}, Value: a.Name.Space})
+		n.AppendAttributes(Attribute{Name: Name{Prefix: "xmlns", Local: a.Name.Prefix}, Value: a.Name.Space})
 	}
-	for _, item := range n.Items {
+	for _, item := range n.Items() {
 		declare(item, inherited, scope)
 	}
 }

@@ -5,6 +5,7 @@
 package document
 
 import (
+	"slices"
 	"strings"
 
 	"testbench/internal/excerpt"
@@ -58,20 +59,135 @@ type Member struct {
 	Value *Node
 }
 
-// Node is one node of the tree. Which fields are used depends on Kind.
+// Node is one node of the tree. Most nodes of a large answer are single values:
+// what lists, objects and elements alone have is kept apart. A Node is not
+// copied as a value, for the copy would share it: see Copy.
 type Node struct {
-	Kind       Kind
-	Secret     bool        // comes from a secret; written only masked
-	FoldCase   bool        // Object: keys are found without regard to case (header fields)
-	Text       string      // Boolean, Number, Text, Untyped
-	Name       Name        // Element
-	Attributes []Attribute // Element
-	Members    []Member    // Object
-	// Items are a List's items, or an Element's child elements and Untyped texts
-	// in order, with Layout, Comment and Instruction among them.
-	Items []*Node
+	_        noCopy
+	Kind     Kind
+	Secret   bool // comes from a secret; written only masked
+	FoldCase bool // Object: keys are found without regard to case (header fields)
 	// Line and Column tell where an Element was read, from 1; 0 for others.
 	Line, Column int32
+	Text         string // Boolean, Number, Text, Untyped
+	inner        *inner // nil until there is something in it
+}
+
+// inner is what stands in a node that is no single value.
+type inner struct {
+	items   []*Node
+	members []Member
+	tag     *tag // nil for all but an Element and an Instruction
+}
+
+type tag struct {
+	name       Name
+	attributes []Attribute
+}
+
+// noCopy makes go vet refuse a copy of the value.
+type noCopy struct{}
+
+func (*noCopy) Lock()   {}
+func (*noCopy) Unlock() {}
+
+// Items are a List's items, or an Element's child elements and Untyped texts
+// in order, with Layout, Comment and Instruction among them. It may be written
+// to; nil if there are none, and for other kinds.
+func (n *Node) Items() []*Node {
+	if n.inner == nil {
+		return nil
+	}
+	return n.inner.items
+}
+
+// Members are those of an Object. It may be written to; nil if there are none, and for other kinds.
+func (n *Node) Members() []Member {
+	if n.inner == nil {
+		return nil
+	}
+	return n.inner.members
+}
+
+// Name is that of an Element or an Instruction, and empty for other kinds.
+func (n *Node) Name() Name {
+	if n.inner == nil || n.inner.tag == nil {
+		return Name{}
+	}
+	return n.inner.tag.name
+}
+
+// Attributes are those of an Element. It may be written to; nil if there are none, and for other kinds.
+func (n *Node) Attributes() []Attribute {
+	if n.inner == nil || n.inner.tag == nil {
+		return nil
+	}
+	return n.inner.tag.attributes
+}
+
+func (n *Node) inside() *inner {
+	if n.inner == nil {
+		n.inner = &inner{}
+	}
+	return n.inner
+}
+
+func (n *Node) tagged() *tag {
+	in := n.inside()
+	if in.tag == nil {
+		in.tag = &tag{}
+	}
+	return in.tag
+}
+
+// SetItems puts the items in place of those that were there.
+func (n *Node) SetItems(items []*Node) { n.inside().items = items }
+
+// SetMembers puts the members in place of those that were there.
+func (n *Node) SetMembers(members []Member) { n.inside().members = members }
+
+// SetName gives an element its name.
+func (n *Node) SetName(name Name) { n.tagged().name = name }
+
+// SetAttributes puts the attributes in place of those that were there.
+func (n *Node) SetAttributes(attributes []Attribute) { n.tagged().attributes = attributes }
+
+// AppendItems adds the items behind those that are there.
+func (n *Node) AppendItems(items ...*Node) {
+	in := n.inside()
+	in.items = append(in.items, items...)
+}
+
+// AppendMembers adds the members behind those that are there, whatever their keys are.
+func (n *Node) AppendMembers(members ...Member) {
+	in := n.inside()
+	in.members = append(in.members, members...)
+}
+
+// AppendAttributes adds the attributes behind those that are there.
+func (n *Node) AppendAttributes(attributes ...Attribute) {
+	t := n.tagged()
+	t.attributes = append(t.attributes, attributes...)
+}
+
+// Copy returns a node of its own with the same children: one that is added or
+// taken away in the one is not in the other.
+func (n *Node) Copy() *Node {
+	made := &Node{}
+	made.Become(n)
+	return made
+}
+
+// Become makes the node what the other is, as Copy does.
+func (n *Node) Become(other *Node) {
+	n.Kind, n.Secret, n.FoldCase, n.Line, n.Column, n.Text, n.inner = other.Kind, other.Secret, other.FoldCase, other.Line, other.Column, other.Text, nil
+	if other.inner == nil {
+		return
+	}
+	n.inner = &inner{items: slices.Clone(other.inner.items), members: slices.Clone(other.inner.members)}
+	if t := other.inner.tag; t != nil {
+		n.inner.tag = &tag{t.name, slices.Clone(t.attributes)}
+	}
 }
 
 // NewText returns a typed text.
@@ -92,20 +208,31 @@ func NewBoolean(b bool) *Node {
 }
 
 // NewList returns a list of the items.
-func NewList(items ...*Node) *Node { return &Node{Kind: List, Items: items} }
+func NewList(items ...*Node) *Node { return &Node{Kind: List, inner: &inner{items: items}} }
 
-// NewObject returns an empty object.
-func NewObject() *Node { return &Node{Kind: Object} }
+// NewElement returns an element without attributes.
+func NewElement(name Name, items ...*Node) *Node {
+	return &Node{Kind: Element, inner: &inner{items: items, tag: &tag{name: name}}}
+}
+
+// NewObject returns an object with the members.
+func NewObject(members ...Member) *Node {
+	if len(members) == 0 {
+		return &Node{Kind: Object}
+	}
+	return &Node{Kind: Object, inner: &inner{members: members}}
+}
 
 // Set puts value under key, in place of what was there.
 func (n *Node) Set(key string, value *Node) *Node {
-	for i := range n.Members {
-		if n.Members[i].Key == key {
-			n.Members[i].Value = value
+	members := n.Members()
+	for i := range members {
+		if members[i].Key == key {
+			members[i].Value = value
 			return n
 		}
 	}
-	n.Members = append(n.Members, Member{key, value})
+	n.AppendMembers(Member{key, value})
 	return n
 }
 
@@ -114,9 +241,10 @@ func (n *Node) Get(key string) *Node {
 	if n == nil {
 		return nil
 	}
-	for i := range n.Members {
-		if n.Members[i].Key == key || n.FoldCase && strings.EqualFold(n.Members[i].Key, key) {
-			return n.Members[i].Value
+	members := n.Members()
+	for i := range members {
+		if members[i].Key == key || n.FoldCase && strings.EqualFold(members[i].Key, key) {
+			return members[i].Value
 		}
 	}
 	return nil
@@ -128,7 +256,7 @@ func (n *Node) IsScalar() bool { return n.Kind <= Untyped }
 // Children returns the child elements of an element, without the text between.
 func (n *Node) Children() []*Node {
 	var children []*Node
-	for _, item := range n.Items {
+	for _, item := range n.Items() {
 		if item.Kind == Element {
 			children = append(children, item)
 		}
@@ -141,8 +269,8 @@ func (n *Node) Child(local string) *Node {
 	if n == nil {
 		return nil
 	}
-	for _, item := range n.Items {
-		if item.Kind == Element && item.Name.Local == local {
+	for _, item := range n.Items() {
+		if item.Kind == Element && item.Name().Local == local {
 			return item
 		}
 	}
@@ -151,7 +279,7 @@ func (n *Node) Child(local string) *Node {
 
 // Attribute returns the value of the attribute with the local name.
 func (n *Node) Attribute(local string) (string, bool) {
-	for _, a := range n.Attributes {
+	for _, a := range n.Attributes() {
 		if a.Name.Local == local && !a.IsDeclaration() {
 			return a.Value, true
 		}
@@ -167,11 +295,11 @@ func (n *Node) OwnText() string {
 	if n.Kind != Element {
 		return n.Text
 	}
-	if len(n.Items) == 1 && n.Items[0].Kind == Untyped {
-		return n.Items[0].Text
+	if len(n.Items()) == 1 && n.Items()[0].Kind == Untyped {
+		return n.Items()[0].Text
 	}
 	var text strings.Builder
-	for _, item := range n.Items {
+	for _, item := range n.Items() {
 		if item.Kind == Untyped {
 			text.WriteString(item.Text)
 		}
@@ -181,7 +309,7 @@ func (n *Node) OwnText() string {
 
 // IsNil says whether an element carries xsi:nil="true" (XML Schema 1.0 Part 1, 2.6.2).
 func (n *Node) IsNil() bool {
-	for _, a := range n.Attributes {
+	for _, a := range n.Attributes() {
 		if a.Name.Space == SchemaInstance && a.Name.Local == "nil" {
 			return a.Value == "true" || a.Value == "1"
 		}
@@ -198,7 +326,7 @@ func (n *Node) Value() *Node {
 	if n.IsNil() {
 		return &Node{Kind: Null}
 	}
-	for _, item := range n.Items {
+	for _, item := range n.Items() {
 		if item.Kind == Element {
 			return n
 		}
@@ -219,14 +347,14 @@ func (n *Node) Names() []string {
 	}
 	switch n.Kind {
 	case Object:
-		for _, m := range n.Members {
+		for _, m := range n.Members() {
 			add(m.Key)
 		}
 	case Element:
 		for _, child := range n.Children() {
-			add(child.Name.Local)
+			add(child.Name().Local)
 		}
-		for _, a := range n.Attributes {
+		for _, a := range n.Attributes() {
 			if !a.IsDeclaration() {
 				add(a.Name.Local)
 			}
@@ -253,12 +381,12 @@ func (n *Node) Describe() string {
 	case Text, Untyped:
 		return excerpt.Quote(v.Text)
 	case List:
-		if len(v.Items) == 0 {
+		if len(v.Items()) == 0 {
 			return "an empty list"
 		}
-		return "a list of " + itoa(len(v.Items))
+		return "a list of " + itoa(len(v.Items()))
 	case Object:
-		if len(v.Members) == 0 {
+		if len(v.Members()) == 0 {
 			return "an empty object"
 		}
 		return "an object with " + FewNames(v.Names())
@@ -279,10 +407,10 @@ func FewNames(names []string) string {
 // MarkSecret marks the node and all below it as secret.
 func (n *Node) MarkSecret() *Node {
 	n.Secret = true
-	for _, m := range n.Members {
+	for _, m := range n.Members() {
 		m.Value.MarkSecret()
 	}
-	for _, item := range n.Items {
+	for _, item := range n.Items() {
 		item.MarkSecret()
 	}
 	return n
@@ -293,10 +421,10 @@ func (n *Node) Scalars(visit func(*Node)) {
 	if n.IsScalar() {
 		visit(n)
 	}
-	for _, m := range n.Members {
+	for _, m := range n.Members() {
 		m.Value.Scalars(visit)
 	}
-	for _, item := range n.Items {
+	for _, item := range n.Items() {
 		item.Scalars(visit)
 	}
 }

@@ -98,8 +98,8 @@ func FuzzWrite(f *testing.F) {
 		if !xmlstream.IsText(text) {
 			return
 		}
-		element := &document.Node{Kind: document.Element, Name: document.Name{Local: "a"}, Items: []*document.Node{document.NewUntyped(text)},
-			Attributes: []document.Attribute{{Name: document.Name{Local: "b"}, Value: text}}}
+		element := document.NewElement(document.Name{Local: "a"}, document.NewUntyped(text))
+		element.AppendAttributes(document.Attribute{Name: document.Name{Local: "b"}, Value: text})
 		var read struct {
 			Text string `xml:",chardata"`
 			B    string `xml:"b,attr"`

@@ -18,8 +18,8 @@ func (f *Fields) Object() *Node { return f.object }
 
 func (f *Fields) find(name string) int {
 	if f.at == nil {
-		for i := range f.object.Members {
-			if f.object.Members[i].Key == name {
+		for i := range f.object.Members() {
+			if f.object.Members()[i].Key == name {
 				return i
 			}
 		}
@@ -34,7 +34,7 @@ func (f *Fields) find(name string) int {
 // Get gives the value under a name, nil for none.
 func (f *Fields) Get(name string) *Node {
 	if i := f.find(name); i >= 0 {
-		return f.object.Members[i].Value
+		return f.object.Members()[i].Value
 	}
 	return nil
 }
@@ -42,17 +42,17 @@ func (f *Fields) Get(name string) *Node {
 // Set puts a value under a name, in place of one that is there.
 func (f *Fields) Set(name string, value *Node) {
 	if i := f.find(name); i >= 0 {
-		f.object.Members[i].Value = value
+		f.object.Members()[i].Value = value
 		return
 	}
-	f.object.Members = append(f.object.Members, Member{name, value})
-	if f.at == nil && len(f.object.Members) > few {
+	f.object.AppendMembers(Member{name, value})
+	if f.at == nil && len(f.object.Members()) > few {
 		f.at = make(map[string]int, 4*few)
-		for i, m := range f.object.Members {
+		for i, m := range f.object.Members() {
 			f.at[m.Key] = i
 		}
 	} else if f.at != nil {
-		f.at[name] = len(f.object.Members) - 1
+		f.at[name] = len(f.object.Members()) - 1
 	}
 }
 
@@ -62,7 +62,7 @@ func (f *Fields) Append(name string, value *Node) {
 	case before == nil:
 		f.Set(name, value)
 	case before.Kind == List:
-		before.Items = append(before.Items, value)
+		before.AppendItems(value)
 	default:
 		f.Set(name, NewList(before, value))
 	}

@@ -25,9 +25,9 @@ func TestJSONSuite(t *testing.T) {
 	_, list, _ := bytes.Cut(data, []byte("export default "))
 	cases, err := document.ReadJSON(bytes.TrimRight(list, "; \n"))
 	require.NoError(t, err)
-	require.Greater(t, len(cases.Items), 300)
+	require.Greater(t, len(cases.Items()), 300)
 	met := 0
-	for _, c := range cases.Items {
+	for _, c := range cases.Items() {
 		name := c.Get("name").Text
 		_, err := document.ReadJSON([]byte(c.Get("input").Text))
 		switch {

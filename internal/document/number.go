@@ -99,11 +99,11 @@ func Equal(a, b *Node) bool {
 	}
 	switch {
 	case a.Kind == List && b.Kind == List:
-		if len(a.Items) != len(b.Items) {
+		if len(a.Items()) != len(b.Items()) {
 			return false
 		}
-		for i := range a.Items {
-			if !Equal(a.Items[i], b.Items[i]) {
+		for i := range a.Items() {
+			if !Equal(a.Items()[i], b.Items()[i]) {
 				return false
 			}
 		}
@@ -127,8 +127,8 @@ func Equal(a, b *Node) bool {
 			// In XML one element alone stands for a list with one item.
 			if m.Value.Kind == List && value.Kind != List {
 				value = NewList(value)
-			} else if m.Value.Kind != List && value.Kind == List && len(value.Items) == 1 {
-				value = value.Items[0]
+			} else if m.Value.Kind != List && value.Kind == List && len(value.Items()) == 1 {
+				value = value.Items()[0]
 			}
 			if !Equal(m.Value, value) {
 				return false
@@ -145,28 +145,28 @@ func isFields(n *Node) bool { return n.Kind == Object || n.Kind == Element }
 // element becomes a list, as it does for paths.
 func (n *Node) fields() []Member {
 	if n.Kind == Object {
-		return n.Members
+		return n.Members()
 	}
 	object := NewFields()
-	for _, a := range n.Attributes {
+	for _, a := range n.Attributes() {
 		if !a.IsDeclaration() && a.Name.Space != SchemaInstance {
 			object.Set(a.Name.Local, NewUntyped(a.Value))
 		}
 	}
 	repeated := map[string]bool{}
 	for _, child := range n.Children() {
-		key := child.Name.Local
+		key := child.Name().Local
 		switch before := object.Get(key); {
 		case before == nil:
 			object.Set(key, child)
 		case repeated[key]:
-			before.Items = append(before.Items, child)
+			before.AppendItems(child)
 		default:
 			repeated[key] = true
 			object.Set(key, NewList(before, child))
 		}
 	}
-	return object.Object().Members
+	return object.Object().Members()
 }
 
 func equalScalars(a, b *Node) bool {

@@ -222,7 +222,7 @@ func readJSON(data []byte, placed bool) (*Node, error) {
 }
 
 func newJSONReader(size int) *jsonReader {
-	return &jsonReader{decoder: jsontext.NewDecoder(new(bytes.Buffer)), stock: newStock(size)}
+	return &jsonReader{decoder: jsontext.NewDecoder(new(bytes.Buffer)), arena: newArena(size)}
 }
 
 // document reads one document; what it is made of may be shared with those before it.
@@ -250,7 +250,7 @@ type jsonReader struct {
 	line    int  // before it, from 0
 	column  int  // characters of the line before at
 
-	stock    stock
+	arena    arena
 	items    []*Node  // of the open lists, put into each when it ends and their number is known
 	members  []Member // of the open objects, as well
 	unquoted []byte
@@ -291,7 +291,7 @@ func (r *jsonReader) read(depth int) (*Node, error) {
 	if depth > MaxDepth {
 		return nil, fmt.Errorf("nested deeper than %d", MaxDepth)
 	}
-	if r.stock.made > MaxNodes {
+	if r.arena.made > MaxNodes {
 		return nil, errTooMany
 	}
 	switch r.decoder.PeekKind() {
@@ -307,14 +307,17 @@ func (r *jsonReader) read(depth int) (*Node, error) {
 	}
 	switch raw.Kind() {
 	case 'n':
-		return r.stock.node(Null), nil
+		return r.arena.node(Null), nil
 	case 't', 'f':
-		return NewBoolean(raw.Kind() == 't'), nil
+		if raw.Kind() == 't' {
+			return r.arena.scalar(Boolean, "true"), nil
+		}
+		return r.arena.scalar(Boolean, "false"), nil
 	case '0':
-		return r.stock.scalar(Number, r.stock.string(raw)), nil
+		return r.arena.scalar(Number, r.arena.string(raw)), nil
 	}
 	text, err := r.unquote(raw)
-	return r.stock.scalar(Text, r.stock.string(text)), err
+	return r.arena.scalar(Text, r.arena.string(text)), err
 }
 
 // unquote gives what a string stands for; it is valid until the next one.
@@ -328,7 +331,7 @@ func (r *jsonReader) unquote(raw jsontext.Value) ([]byte, error) {
 }
 
 func (r *jsonReader) list(depth int) (*Node, error) {
-	list, first := r.stock.node(List), len(r.items)
+	list, first := r.arena.node(List), len(r.items)
 	if _, err := r.decoder.ReadToken(); err != nil {
 		return nil, err
 	}
@@ -339,13 +342,14 @@ func (r *jsonReader) list(depth int) (*Node, error) {
 		}
 		r.items = append(r.items, item)
 	}
-	list.Items, r.items = r.stock.list(r.items[first:]), r.items[:first]
+	r.arena.fill(list, r.items[first:], nil)
+	r.items = r.items[:first]
 	_, err := r.decoder.ReadToken()
 	return list, err
 }
 
 func (r *jsonReader) object(depth int) (*Node, error) {
-	object, first := r.stock.node(Object), len(r.members)
+	object, first := r.arena.node(Object), len(r.members)
 	if _, err := r.decoder.ReadToken(); err != nil {
 		return nil, err
 	}
@@ -358,14 +362,15 @@ func (r *jsonReader) object(depth int) (*Node, error) {
 		if err != nil {
 			return nil, err
 		}
-		name := r.stock.name(key)
+		name := r.arena.name(key)
 		value, err := r.value(depth + 1)
 		if err != nil {
 			return nil, err
 		}
 		r.members = append(r.members, Member{name, value})
 	}
-	object.Members, r.members = r.stock.object(r.members[first:]), r.members[:first]
+	r.arena.fill(object, nil, r.members[first:])
+	r.members = r.members[:first]
 	_, err := r.decoder.ReadToken()
 	return object, err
 }

@@ -53,9 +53,9 @@ func ReadCSV(text, header string) (*Node, error) {
 		if !named {
 			item := NewList()
 			for _, cell := range row {
-				item.Items = append(item.Items, NewUntyped(cell))
+				item.AppendItems(NewUntyped(cell))
 			}
-			list.Items = append(list.Items, item)
+			list.AppendItems(item)
 			continue
 		}
 		item := NewObject()
@@ -64,9 +64,9 @@ func ReadCSV(text, header string) (*Node, error) {
 			if i < len(rows[0]) {
 				name = strings.TrimSpace(rows[0][i])
 			}
-			item.Members = append(item.Members, Member{name, NewUntyped(cell)})
+			item.AppendMembers(Member{name, NewUntyped(cell)})
 		}
-		list.Items = append(list.Items, item)
+		list.AppendItems(item)
 	}
 	return list, nil
 }
@@ -136,7 +136,7 @@ func ReadLines(data []byte) (*Node, error) {
 		if err != nil {
 			return nil, err
 		}
-		list.Items = append(list.Items, v)
+		list.AppendItems(v)
 	}
 	return list, nil
 }
@@ -168,14 +168,14 @@ func readMultipart(contentType string, data []byte, depth int) (*Node, error) {
 		if err != nil {
 			return nil, &Error{Format: string(Multipart), Line: 1, Column: 1, Message: err.Error()}
 		}
-		if len(list.Items) == mostParts {
+		if len(list.Items()) == mostParts {
 			return nil, &Error{Format: string(Multipart), Line: 1, Column: 1, Message: fmt.Sprintf("it has more than %d parts", mostParts)}
 		}
 		content, err := io.ReadAll(part)
 		if err != nil {
 			return nil, &Error{Format: string(Multipart), Line: 1, Column: 1, Message: err.Error()}
 		}
-		list.Items = append(list.Items, partNode(part, content, depth))
+		list.AppendItems(partNode(part, content, depth))
 	}
 }
 
@@ -260,19 +260,19 @@ func (p *page) walk(n *html.Node, depth int) {
 				p.title = words(n)
 			}
 		case atom.H1, atom.H2, atom.H3, atom.H4, atom.H5, atom.H6:
-			p.headings.Items = append(p.headings.Items, NewUntyped(words(n)))
+			p.headings.AppendItems(NewUntyped(words(n)))
 		case atom.A, atom.Link:
 			if href, ok := attributeOf(n, "href"); ok {
 				link := NewObject().Set("href", NewUntyped(href)).Set("text", NewUntyped(words(n)))
 				if rel, ok := attributeOf(n, "rel"); ok {
 					link.Set("rel", NewUntyped(rel))
 				}
-				p.links.Items = append(p.links.Items, link)
+				p.links.AppendItems(link)
 			}
 		case atom.Table:
-			p.tables.Items = append(p.tables.Items, tableOf(n))
+			p.tables.AppendItems(tableOf(n))
 		case atom.Form:
-			p.forms.Items = append(p.forms.Items, formOf(n))
+			p.forms.AppendItems(formOf(n))
 		}
 	}
 	for child := n.FirstChild; child != nil; child = child.NextSibling {
@@ -351,9 +351,9 @@ func tableOf(table *html.Node) *Node {
 		if heads == nil {
 			row := NewList()
 			for _, c := range cells {
-				row.Items = append(row.Items, NewUntyped(words(c)))
+				row.AppendItems(NewUntyped(words(c)))
 			}
-			list.Items = append(list.Items, row)
+			list.AppendItems(row)
 			continue
 		}
 		row := NewObject()
@@ -362,9 +362,9 @@ func tableOf(table *html.Node) *Node {
 			if j < len(heads) && heads[j] != "" {
 				name = heads[j]
 			}
-			row.Members = append(row.Members, Member{name, NewUntyped(words(c))})
+			row.AppendMembers(Member{name, NewUntyped(words(c))})
 		}
-		list.Items = append(list.Items, row)
+		list.AppendItems(row)
 	}
 	return list
 }

@@ -35,11 +35,11 @@ func TestReadOthers(t *testing.T) {
 			assert.Equal(t, c.want, document.WriteJSON(node, document.Style{}), c.name)
 			continue
 		}
-		require.Len(t, node.Items, 3)
-		assert.Equal(t, `{"lot":1}`, document.WriteJSON(node.Items[0].Get("content"), document.Style{}))
-		assert.Equal(t, []string{"photo", "a.png", "image/png", "4"}, []string{node.Items[1].Get("name").Text, node.Items[1].Get("file").Text, node.Items[1].Get("type").Text, node.Items[1].Get("size").Text})
-		assert.Equal(t, "0f4636c78f65d3639ece5a064b5ae753e3408614a14fb18ab4d7540d2c248543", node.Items[1].Get("sha256").Text)
-		assert.Equal(t, "plain", node.Items[2].Get("content").Text)
+		require.Len(t, node.Items(), 3)
+		assert.Equal(t, `{"lot":1}`, document.WriteJSON(node.Items()[0].Get("content"), document.Style{}))
+		assert.Equal(t, []string{"photo", "a.png", "image/png", "4"}, []string{node.Items()[1].Get("name").Text, node.Items()[1].Get("file").Text, node.Items()[1].Get("type").Text, node.Items()[1].Get("size").Text})
+		assert.Equal(t, "0f4636c78f65d3639ece5a064b5ae753e3408614a14fb18ab4d7540d2c248543", node.Items()[1].Get("sha256").Text)
+		assert.Equal(t, "plain", node.Items()[2].Get("content").Text)
 	}
 	for contentType, c := range map[string][2]string{
 		"text/csv":                     {"a,b\n1,\"2\n", "CSV at line 2"},

@@ -22,7 +22,7 @@ func ReadXML(data []byte, charset string) (*Node, error) {
 }
 
 func readXML(r *xmlstream.Reader, size int) (*Node, error) {
-	b := xmlBuilder{layouts: map[string]*Node{}, stock: newStock(size)}
+	b := xmlBuilder{layouts: map[string]*Node{}, arena: newArena(size)}
 	for {
 		kind, err := r.Next()
 		if err != nil {
@@ -37,7 +37,7 @@ func readXML(r *xmlstream.Reader, size int) (*Node, error) {
 		}
 		switch kind {
 		case xmlstream.Start:
-			if b.start(r); b.stock.made > MaxNodes {
+			if b.start(r); b.arena.made > MaxNodes {
 				return nil, &Error{Format: "XML", Message: errTooMany.Error()}
 			}
 		case xmlstream.End:
@@ -45,10 +45,11 @@ func readXML(r *xmlstream.Reader, size int) (*Node, error) {
 		case xmlstream.Text:
 			b.text = append(b.text, r.Text()...)
 		case xmlstream.Comment:
-			b.add(Comment).Text = string(r.Text())
+			b.add(b.arena.scalar(Comment, string(r.Text())))
 		case xmlstream.Instruction:
-			instruction := b.add(Instruction)
-			instruction.Name.Local, instruction.Text = r.Name().Local, string(r.Text())
+			instruction := b.arena.element(Instruction, Name{Local: r.Name().Local}, nil)
+			instruction.Text = string(r.Text())
+			b.add(instruction)
 		}
 	}
 }
@@ -61,17 +62,15 @@ type xmlBuilder struct {
 	items   []*Node          // of the open elements, put into each when it ends and their number is known
 	text    []byte           // character data not yet put into the tree: CDATA and references do not split it
 	layouts map[string]*Node // blanks between elements are the same few texts over and over
-	stock   stock
+	arena   arena
 }
 
 // add puts a node into the open element; outside of the root nothing is kept.
-func (b *xmlBuilder) add(kind Kind) *Node {
+func (b *xmlBuilder) add(made *Node) {
 	b.flush()
-	made := b.stock.node(kind)
 	if len(b.open) > 0 {
 		b.items = append(b.items, made)
 	}
-	return made
 }
 
 func (b *xmlBuilder) flush() {
@@ -81,7 +80,7 @@ func (b *xmlBuilder) flush() {
 	if xmlstream.IsBlank(b.text) {
 		b.items = append(b.items, b.layout())
 	} else {
-		b.items = append(b.items, b.stock.scalar(Untyped, b.stock.string(b.text)))
+		b.items = append(b.items, b.arena.scalar(Untyped, b.arena.string(b.text)))
 	}
 	b.text = b.text[:0]
 }
@@ -98,14 +97,16 @@ func (b *xmlBuilder) layout() *Node {
 
 func (b *xmlBuilder) start(r *xmlstream.Reader) {
 	at := r.Position()
-	element := b.add(Element)
-	element.Name, element.Line, element.Column = r.Name(), int32(at.Line), int32(at.Column)
-	if attributes := r.Attrs(); len(attributes) > 0 {
-		element.Attributes = make([]Attribute, len(attributes))
-		for i, a := range attributes {
-			element.Attributes[i] = Attribute{Name: a.Name, Value: b.stock.string(a.Value)}
+	var attributes []Attribute
+	if read := r.Attrs(); len(read) > 0 {
+		attributes = make([]Attribute, len(read))
+		for i, a := range read {
+			attributes[i] = Attribute{Name: a.Name, Value: b.arena.string(a.Value)}
 		}
 	}
+	element := b.arena.element(Element, r.Name(), attributes)
+	element.Line, element.Column = int32(at.Line), int32(at.Column)
+	b.add(element)
 	if b.root == nil {
 		b.root = element
 	}
@@ -126,12 +127,10 @@ func (b *xmlBuilder) end() {
 	if !elements || texts {
 		for i, item := range items {
 			if item.Kind == Layout {
-				items[i] = b.stock.scalar(Untyped, item.Text)
+				items[i] = b.arena.scalar(Untyped, item.Text)
 			}
 		}
 	}
-	if len(items) > 0 {
-		element.Items = b.stock.list(items)
-	}
+	b.arena.fill(element, items, nil)
 	b.open, b.items, b.first = b.open[:last], b.items[:b.first[last]], b.first[:last]
 }

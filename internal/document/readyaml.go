@@ -84,7 +84,7 @@ func (r *yamlReader) node(y *yaml.Node, depth int) (*Node, error) {
 			if err != nil {
 				return nil, err
 			}
-			n.Items = append(n.Items, value)
+			n.AppendItems(value)
 		}
 	default:
 		n.Kind, n.Text = scalarYAML(y)
@@ -120,7 +120,7 @@ func (r *yamlReader) mapping(n *Node, y *yaml.Node, depth int) error {
 			n.Set(key.Value, value) // what is written stands before what is merged
 			continue
 		}
-		n.Members = append(n.Members, Member{key.Value, value})
+		n.AppendMembers(Member{key.Value, value})
 	}
 	return nil
 }
@@ -128,10 +128,10 @@ func (r *yamlReader) mapping(n *Node, y *yaml.Node, depth int) error {
 // merge takes in the members of another mapping, or of several, that are not
 // there yet (the merge key of YAML 1.1, which documents still use).
 func merge(n, from *Node) {
-	for _, one := range append([]*Node{from}, from.Items...) {
-		for _, m := range one.Members {
+	for _, one := range append([]*Node{from}, from.Items()...) {
+		for _, m := range one.Members() {
 			if n.Get(m.Key) == nil {
-				n.Members = append(n.Members, m)
+				n.AppendMembers(m)
 			}
 		}
 	}

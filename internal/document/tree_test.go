@@ -108,8 +108,8 @@ func TestHiding(t *testing.T) {
 	assert.Equal(t, `{"a":"x","b":["y",{"c":5}]}`, document.WriteJSON(node, document.Style{}))
 	xml, err := document.ReadXML([]byte(`<a b="1"><c>2</c></a>`), "")
 	require.NoError(t, err)
-	xml.Attributes[0].Secret = true
-	xml.Child("c").Items[0].Secret = true
+	xml.Attributes()[0].Secret = true
+	xml.Child("c").Items()[0].Secret = true
 	assert.Equal(t, `<a b="[masked]"><c>[masked]</c></a>`, document.WriteXML(xml, style))
 }
 
@@ -158,9 +158,9 @@ func TestTooManyValues(t *testing.T) {
 	// Lines share what they are made of, and the place of a mistake is its own.
 	list, err := document.ReadLines([]byte(strings.Repeat("{}\n", 1000) + "{\"a\": [1]}"))
 	require.NoError(t, err)
-	assert.Len(t, list.Items, 1001)
-	assert.Empty(t, list.Items[999].Members)
-	assert.Equal(t, "1", list.Items[1000].Get("a").Items[0].Text)
+	assert.Len(t, list.Items(), 1001)
+	assert.Empty(t, list.Items()[999].Members())
+	assert.Equal(t, "1", list.Items()[1000].Get("a").Items()[0].Text)
 	_, err = document.ReadLines([]byte("{}\n\n [1, x]\n"))
 	assert.ErrorContains(t, err, "line 3, column 6")
 	placed, err := document.ReadPlacedJSON([]byte("{\"ä\": 1, \"b\": [2,\n 3], \"c\": 4}"))
@@ -190,18 +190,18 @@ func TestManyFields(t *testing.T) {
 		}
 	}
 	read := document.ReadForm(form.String() + "f7=twice&f7=thrice")
-	assert.Len(t, read.Members, many)
-	assert.Len(t, read.Get("f7").Items, 3)
+	assert.Len(t, read.Members(), many)
+	assert.Len(t, read.Get("f7").Items(), 3)
 	root, err := document.ReadXML([]byte("<r>"+xml.String()+"<f7>twice</f7></r>"), "")
 	require.NoError(t, err)
 	plain := document.NewObject()
-	plain.Members = read.Members[:many/5]
+	plain.SetMembers(read.Members()[:many/5])
 	assert.False(t, document.Equal(plain, root), "f7 stands there twice")
 	fields := document.NewFields()
 	for i := range many {
 		fields.Set(fmt.Sprint(i%1000), document.NewNumber(fmt.Sprint(i)))
 	}
-	assert.Len(t, fields.Object().Members, 1000)
+	assert.Len(t, fields.Object().Members(), 1000)
 	assert.Equal(t, "499007", fields.Get("7").Text)
 	assert.Nil(t, fields.Get("none"))
 }

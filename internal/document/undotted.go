@@ -15,7 +15,7 @@ func (n *Node) Undotted(names []string) *Node {
 			continue
 		}
 		if v, left := n.takeOut(first, rest); v != nil {
-			left.Members = append(left.Members, Member{Key: name, Value: v})
+			left.AppendMembers(Member{Key: name, Value: v})
 			n = left
 		}
 	}
@@ -30,9 +30,9 @@ func (n *Node) takeOut(first, rest string) (v, left *Node) {
 		return nil, nil
 	}
 	left = &Node{Kind: Object, Secret: n.Secret}
-	for _, m := range n.Members {
+	for _, m := range n.Members() {
 		if m.Key != first {
-			left.Members = append(left.Members, m)
+			left.AppendMembers(m)
 		}
 	}
 	if rest == "" {
@@ -46,8 +46,8 @@ func (n *Node) takeOut(first, rest string) (v, left *Node) {
 	if v == nil {
 		return nil, nil
 	}
-	if len(inner.Members) > 0 {
-		left.Members = append(left.Members, Member{Key: first, Value: inner})
+	if len(inner.Members()) > 0 {
+		left.AppendMembers(Member{Key: first, Value: inner})
 	}
 	return v, left
 }

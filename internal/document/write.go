@@ -60,14 +60,14 @@ func (w *jsonWriter) value(n *Node, depth int) {
 		}
 	case List:
 		w.out.WriteByte('[')
-		for i, item := range n.Items {
+		for i, item := range n.Items() {
 			if i > 0 {
 				w.out.WriteByte(',')
 			}
 			w.line(depth + 1)
 			w.value(item, depth+1)
 		}
-		if len(n.Items) > 0 {
+		if len(n.Items()) > 0 {
 			w.line(depth)
 		}
 		w.out.WriteByte(']')
@@ -138,27 +138,27 @@ func WriteXML(n *Node, style Style) string {
 }
 
 func writeElement(w *xmlstream.Writer, n *Node, style Style) {
-	w.Start(n.Name.String())
-	for _, a := range n.Attributes {
+	w.Start(n.Name().String())
+	for _, a := range n.Attributes() {
 		value := a.Value
 		if a.Secret && style.Hide != "" {
 			value = style.Hide
 		}
 		w.Attribute(a.Name.String(), value)
 	}
-	for _, item := range n.Items {
+	for _, item := range n.Items() {
 		if item.IsScalar() {
 			w.Mixed()
 		}
 	}
-	for _, item := range n.Items {
+	for _, item := range n.Items() {
 		switch item.Kind {
 		case Element:
 			writeElement(w, item, style)
 		case Comment:
 			w.Comment(item.Text)
 		case Instruction:
-			w.Instruction(item.Name.Local, item.Text)
+			w.Instruction(item.Name().Local, item.Text)
 		case Layout:
 		default:
 			if item.Secret && style.Hide != "" {

@@ -88,7 +88,7 @@ func random(r *rand.Rand, depth int) *document.Node {
 	case kind < 4 && depth > 0:
 		n := document.NewList()
 		for range r.IntN(4) {
-			n.Items = append(n.Items, random(r, depth-1))
+			n.AppendItems(random(r, depth-1))
 		}
 		return n
 	case kind == 4:

@@ -30,11 +30,11 @@ func answer(r *rand.Rand, n int) *document.Node {
 		if r.IntN(3) > 0 {
 			lot.Set("note", text("a note: "+fmt.Sprint(r.IntN(1000))))
 		}
-		lots.Items = append(lots.Items, lot)
+		lots.AppendItems(lot)
 	}
 	remarks := document.NewList()
 	for i := range r.IntN(3) {
-		remarks.Items = append(remarks.Items, document.NewObject().Set("text", text(fmt.Sprint("remark ", i))).Set("seen", document.NewList()))
+		remarks.AppendItems(document.NewObject().Set("text", text(fmt.Sprint("remark ", i))).Set("seen", document.NewList()))
 	}
 	root := document.NewObject()
 	switch r.IntN(3) {
@@ -44,7 +44,7 @@ func answer(r *rand.Rand, n int) *document.Node {
 		root.Set("transport", &document.Node{Kind: document.Null})
 	}
 	return root.Set("remarks", remarks).Set("depot", text("not north: #1")).Set("version", text("2")).Set("at", text(fmt.Sprintf("2026-11-23T08:%02d:00Z", r.IntN(60)))).
-		Set("lots", lots).Set("total", document.NewNumber(fmt.Sprint(len(lots.Items)))).Set("page", document.NewObject().Set("number", document.NewNumber("1")).Set("next", &document.Node{Kind: document.Null}))
+		Set("lots", lots).Set("total", document.NewNumber(fmt.Sprint(len(lots.Items())))).Set("page", document.NewObject().Set("number", document.NewNumber("1")).Set("next", &document.Node{Kind: document.Null}))
 }
 
 // holds says whether all proposals hold for an answer.
@@ -76,18 +76,18 @@ var mutations = []struct {
 	name string
 	do   func(r *rand.Rand, root, lot *document.Node)
 }{
-	{"a field is gone", func(r *rand.Rand, _, lot *document.Node) { lot.Members = lot.Members[1:] }},
+	{"a field is gone", func(r *rand.Rand, _, lot *document.Node) { lot.SetMembers(lot.Members()[1:]) }},
 	{"a number is a text", func(_ *rand.Rand, _, lot *document.Node) { lot.Set("barrels", document.NewText("two")) }},
 	{"a number is far out", func(_ *rand.Rand, _, lot *document.Node) { lot.Set("moisture", document.NewNumber("99.5")) }},
 	{"a number is below nothing", func(_ *rand.Rand, _, lot *document.Node) { lot.Set("barrels", document.NewNumber("-1")) }},
 	{"a word is unknown", func(_ *rand.Rand, _, lot *document.Node) { lot.Set("grade", document.NewText("D")) }},
 	{"a date is none", func(_ *rand.Rand, _, lot *document.Node) { lot.Set("harvested", document.NewText("23.11.2026")) }},
 	{"what is constant changed", func(_ *rand.Rand, root, _ *document.Node) { root.Set("depot", document.NewText("south")) }},
-	{"an id is there twice", func(_ *rand.Rand, root, lot *document.Node) { root.Get("lots").Items[0].Set("id", lot.Get("id")) }},
+	{"an id is there twice", func(_ *rand.Rand, root, lot *document.Node) { root.Get("lots").Items()[0].Set("id", lot.Get("id")) }},
 	{"a list is empty", func(_ *rand.Rand, root, _ *document.Node) { root.Set("lots", document.NewList()) }},
 	{"a list is an object", func(_ *rand.Rand, root, _ *document.Node) { root.Set("lots", document.NewObject()) }},
 	{"null stands where a value should", func(_ *rand.Rand, _, lot *document.Node) { lot.Set("organic", &document.Node{Kind: document.Null}) }},
-	{"a whole part is gone", func(_ *rand.Rand, root, _ *document.Node) { root.Members = root.Members[:len(root.Members)-1] }},
+	{"a whole part is gone", func(_ *rand.Rand, root, _ *document.Node) { root.SetMembers(root.Members()[:len(root.Members())-1]) }},
 	{"a moment is none", func(_ *rand.Rand, root, _ *document.Node) { root.Set("at", document.NewText("today")) }},
 	{"a number has a fraction", func(_ *rand.Rand, _, lot *document.Node) { lot.Set("barrels", document.NewNumber("1.5")) }},
 	{"a free text is another one", func(_ *rand.Rand, _, lot *document.Node) { lot.Set("note", document.NewText("anything")) }},
@@ -114,7 +114,7 @@ func TestPropose(t *testing.T) {
 	for n := range 300 {
 		root := answer(r, 100+n)
 		m := mutations[n%len(mutations)]
-		items := root.Get("lots").Items
+		items := root.Get("lots").Items()
 		m.do(r, root, items[1+r.IntN(len(items)-1)])
 		all++
 		if ok, _ := holds(t, proposals, root); !ok {

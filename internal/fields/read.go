@@ -78,12 +78,12 @@ func (g *Gatherer) tree(n *node, v *document.Node) {
 		n.nulls++
 	case document.Object:
 		n.objects++
-		for _, m := range v.Members {
+		for _, m := range v.Members() {
 			g.tree(g.child(n, m.Key, false), m.Value)
 		}
 	case document.List:
-		n.listed(len(v.Items))
-		for _, item := range v.Items {
+		n.listed(len(v.Items()))
+		for _, item := range v.Items() {
 			g.tree(n.item(), item)
 		}
 	case document.Element:
@@ -96,7 +96,7 @@ func (g *Gatherer) tree(n *node, v *document.Node) {
 // element learns of an element of a tree.
 func (g *Gatherer) element(n *node, v *document.Node) {
 	inside := &frame{node: n}
-	for _, a := range v.Attributes {
+	for _, a := range v.Attributes() {
 		if !a.IsDeclaration() {
 			c := g.child(n, a.Name.Local, true)
 			c.count++
@@ -105,7 +105,7 @@ func (g *Gatherer) element(n *node, v *document.Node) {
 		}
 	}
 	for _, child := range v.Children() {
-		c := g.child(n, child.Name.Local, false)
+		c := g.child(n, child.Name().Local, false)
 		inside.count(c)
 		g.tree(c, child)
 	}

@@ -58,10 +58,10 @@ func inOrder(root *document.Node, faults []schema.Fault) []schema.Fault {
 	var walk func(n *document.Node, path string)
 	walk = func(n *document.Node, path string) {
 		places[path] = len(places)
-		for _, m := range n.Members {
+		for _, m := range n.Members() {
 			walk(m.Value, schema.Below(path, m.Key))
 		}
-		for i, item := range n.Items {
+		for i, item := range n.Items() {
 			walk(item, path+"["+strconv.Itoa(i)+"]")
 		}
 	}
@@ -88,7 +88,7 @@ func (s *Schema) beyond(v *document.Node, path string, faults *[]schema.Fault, d
 	switch v.Kind {
 	case document.List:
 		if items := s.items(); items != nil {
-			for i, item := range v.Items {
+			for i, item := range v.Items() {
 				items.beyond(item, path+"["+strconv.Itoa(i)+"]", faults, depth+1)
 			}
 		}
@@ -101,7 +101,7 @@ func (s *Schema) beyond(v *document.Node, path string, faults *[]schema.Fault, d
 			case member == nil:
 			case p.writeOnly && s.set.direction == Answer:
 				*faults = append(*faults, schema.Fault{Path: below, Message: below + " is write-only, and stands in the answer"})
-			case len(member.Members) > 0 || len(member.Items) > 0:
+			case len(member.Members()) > 0 || len(member.Items()) > 0:
 				p.schema.beyond(member, below, faults, depth+1)
 			}
 		}
@@ -148,8 +148,8 @@ func (t *teller) pathOf(tokens []string) string {
 		switch {
 		case at != nil && at.Kind == document.List && err == nil:
 			path += "[" + token + "]"
-			if index < len(at.Items) {
-				at = at.Items[index]
+			if index < len(at.Items()) {
+				at = at.Items()[index]
 			} else {
 				at = nil
 			}
@@ -168,10 +168,10 @@ func (t *teller) at(tokens []string) *document.Node {
 	at := t.root
 	for _, token := range tokens {
 		if index, err := strconv.Atoi(token); err == nil && at != nil && at.Kind == document.List {
-			if index >= len(at.Items) {
+			if index >= len(at.Items()) {
 				return nil
 			}
-			at = at.Items[index]
+			at = at.Items()[index]
 			continue
 		}
 		at = at.Get(token)
@@ -385,7 +385,7 @@ func (t *teller) meant(source Place, v *document.Node) (index int, problem strin
 		key = "anyOf"
 	}
 	var names []string
-	for i, alternative := range source.Below(key).Node.Items {
+	for i, alternative := range source.Below(key).Node.Items() {
 		ref := alternative.Get("$ref")
 		if ref == nil {
 			continue
@@ -393,7 +393,7 @@ func (t *teller) meant(source Place, v *document.Node) (index int, problem strin
 		name := ref.Text[strings.LastIndexByte(ref.Text, '/')+1:]
 		own := []string{name}
 		if mapping := discriminator.Get("mapping"); mapping != nil {
-			for _, m := range mapping.Members {
+			for _, m := range mapping.Members() {
 				if m.Value.Text == ref.Text || m.Value.Text == name {
 					own = append([]string{m.Key}, own...)
 				}

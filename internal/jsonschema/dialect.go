@@ -55,8 +55,8 @@ func (w *writer) schema(n *document.Node, id string) any {
 	case document.Boolean:
 		return n.Text == "true"
 	case document.List:
-		list := make([]any, len(n.Items))
-		for i, item := range n.Items {
+		list := make([]any, len(n.Items()))
+		for i, item := range n.Items() {
 			list[i] = w.schema(item, id)
 		}
 		return list
@@ -68,14 +68,14 @@ func (w *writer) schema(n *document.Node, id string) any {
 	if own := n.Get("$id"); own != nil && own.Kind == document.Text && !old {
 		id = resolveID(id, own.Text)
 	}
-	out := make(map[string]any, len(n.Members))
+	out := make(map[string]any, len(n.Members()))
 	if ref := n.Get("$ref"); ref != nil && ref.Kind == document.Text {
 		w.refer(out, id, ref.Text)
 		if old { // what stands beside a reference says nothing (3.0.3, 4.7.23)
 			return out
 		}
 	}
-	for _, m := range n.Members {
+	for _, m := range n.Members() {
 		switch key := m.Key; {
 		case key == "$ref" || key == "$id" || strings.HasPrefix(key, "x-") || old && !slices.Contains(known30, key):
 		case key == "$dynamicRef" && m.Value.Kind == document.Text:
@@ -86,8 +86,8 @@ func (w *writer) schema(n *document.Node, id string) any {
 		case slices.Contains(data, key):
 			out[key] = value(m.Value)
 		case slices.Contains(named, key) && m.Value.Kind == document.Object:
-			inner := make(map[string]any, len(m.Value.Members))
-			for _, one := range m.Value.Members {
+			inner := make(map[string]any, len(m.Value.Members()))
+			for _, one := range m.Value.Members() {
 				inner[one.Key] = w.schema(one.Value, id)
 			}
 			out[key] = inner
@@ -188,14 +188,14 @@ func value(n *document.Node) any {
 	case document.Number:
 		return json.Number(n.Text)
 	case document.List:
-		list := make([]any, len(n.Items))
-		for i, item := range n.Items {
+		list := make([]any, len(n.Items()))
+		for i, item := range n.Items() {
 			list[i] = value(item)
 		}
 		return list
 	case document.Object:
-		object := make(map[string]any, len(n.Members))
-		for _, m := range n.Members {
+		object := make(map[string]any, len(n.Members()))
+		for _, m := range n.Members() {
 			object[m.Key] = value(m.Value)
 		}
 		return object

@@ -41,8 +41,8 @@ func (p Place) String() string { return p.Location + "#" + p.Pointer }
 func (p Place) Below(name string) Place {
 	next := Place{Location: p.Location, Pointer: p.Pointer + "/" + escapePointer(name)}
 	if p.Node != nil && p.Node.Kind == document.List {
-		if index, err := strconv.Atoi(name); err == nil && index >= 0 && index < len(p.Node.Items) {
-			next.Node = p.Node.Items[index]
+		if index, err := strconv.Atoi(name); err == nil && index >= 0 && index < len(p.Node.Items()) {
+			next.Node = p.Node.Items()[index]
 		}
 		return next
 	}
@@ -107,12 +107,12 @@ func namesItself(n *document.Node, depth int) bool {
 	if n == nil || depth > 100 {
 		return false
 	}
-	for _, m := range n.Members {
+	for _, m := range n.Members() {
 		if m.Key == "$id" || namesItself(m.Value, depth+1) {
 			return true
 		}
 	}
-	return slices.ContainsFunc(n.Items, func(item *document.Node) bool { return namesItself(item, depth+1) })
+	return slices.ContainsFunc(n.Items(), func(item *document.Node) bool { return namesItself(item, depth+1) })
 }
 
 // index finds what schemas call themselves ($id; JSON Schema 2020-12, 8.2.1).
@@ -124,12 +124,12 @@ func (d *Documents) index(p Place, base string, depth int) {
 		base = resolveID(base, id.Text)
 		d.ids[base] = p
 	}
-	for _, m := range p.Node.Members {
+	for _, m := range p.Node.Members() {
 		if m.Value.Kind == document.Object || m.Value.Kind == document.List {
 			d.index(p.Member(m), base, depth+1)
 		}
 	}
-	for i, item := range p.Node.Items {
+	for i, item := range p.Node.Items() {
 		if item.Kind == document.Object || item.Kind == document.List {
 			d.index(p.Below(strconv.Itoa(i)), base, depth+1)
 		}
@@ -240,12 +240,12 @@ func anchored(p Place, name string, depth int) (Place, bool) {
 			return p, true
 		}
 	}
-	for _, m := range p.Node.Members {
+	for _, m := range p.Node.Members() {
 		if found, ok := anchored(p.Below(m.Key), name, depth+1); ok {
 			return found, true
 		}
 	}
-	for i := range p.Node.Items {
+	for i := range p.Node.Items() {
 		if found, ok := anchored(p.Below(strconv.Itoa(i)), name, depth+1); ok {
 			return found, true
 		}

@@ -55,8 +55,8 @@ func (f *filler) fill(s *Schema, v *document.Node, path string, depth int) *docu
 		return f.object(s, v, path, depth)
 	case document.List:
 		list := &document.Node{Kind: document.List, Secret: v.Secret}
-		for i, item := range v.Items {
-			list.Items = append(list.Items, f.fill(s.item(i), item, path+"["+strconv.Itoa(i)+"]", depth+1))
+		for i, item := range v.Items() {
+			list.AppendItems(f.fill(s.item(i), item, path+"["+strconv.Itoa(i)+"]", depth+1))
 		}
 		return list
 	}
@@ -72,7 +72,7 @@ func (f *filler) object(s *Schema, v *document.Node, path string, depth int) *do
 		names[i] = p.name
 		known[p.name] = p
 	}
-	for _, m := range v.Undotted(names).Members {
+	for _, m := range v.Undotted(names).Members() {
 		p, named := known[m.Key]
 		below := schema.Below(path, m.Key)
 		inner := p.schema
@@ -87,7 +87,7 @@ func (f *filler) object(s *Schema, v *document.Node, path string, depth int) *do
 				f.short = append(f.short, schema.Shortcoming{Path: below, Message: "is unknown; " + nearest.Try(m.Key, names)})
 			}
 		}
-		out.Members = append(out.Members, document.Member{Key: m.Key, Value: f.fill(inner, m.Value, below, depth+1)})
+		out.AppendMembers(document.Member{Key: m.Key, Value: f.fill(inner, m.Value, below, depth+1)})
 	}
 	return out
 }

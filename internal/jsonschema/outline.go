@@ -230,7 +230,7 @@ func asNode(v any) *document.Node {
 	case []any:
 		list := document.NewList()
 		for _, item := range v {
-			list.Items = append(list.Items, asNode(item))
+			list.AppendItems(asNode(item))
 		}
 		return list
 	case map[string]any:

@@ -82,8 +82,8 @@ func (m *sampler) example(s *Schema, h *shape) *document.Node {
 				return v
 			}
 		}
-		if list := source.Get("examples"); list != nil && len(list.Items) > 0 && s.fits(list.Items[0]) {
-			return list.Items[0]
+		if list := source.Get("examples"); list != nil && len(list.Items()) > 0 && s.fits(list.Items()[0]) {
+			return list.Items()[0]
 		}
 	}
 	return nil
@@ -187,8 +187,7 @@ func (m *sampler) object(s *Schema, h *shape, path string, depth int) *document.
 		}
 		v := m.value(inner, below, depth+1)
 		if m.remarks[v] == "" && v != nil {
-			copied := *v // an example may stand in several places
-			v = &copied
+			v = v.Copy() // an example may stand in several places
 			m.remarks[v] = m.remark(p)
 		}
 		object.Set(p.name, v)
@@ -206,7 +205,7 @@ func (m *sampler) object(s *Schema, h *shape, path string, depth int) *document.
 			}
 		}
 		if one.MinProperties != nil {
-			for i := 1; len(object.Members) < *one.MinProperties && i < 20; i++ {
+			for i := 1; len(object.Members()) < *one.MinProperties && i < 20; i++ {
 				name := fmt.Sprintf("name%d", i)
 				if inner := s.property(name); inner != nil {
 					object.Set(name, m.value(inner, schema.Below(path, name), depth+1))
@@ -240,7 +239,7 @@ func (m *sampler) word(s *Schema, h *shape, object *document.Node) {
 			}
 			word := target
 			if mapping := discriminator.Get("mapping"); mapping != nil {
-				for _, pair := range mapping.Members {
+				for _, pair := range mapping.Members() {
 					if pair.Value.Text == target || strings.HasSuffix(pair.Value.Text, "/"+target) {
 						word = pair.Key
 					}
@@ -304,14 +303,14 @@ func (m *sampler) list(s *Schema, h *shape, path string, depth int) *document.No
 		m.count = i
 		item := s.item(i)
 		if item == nil {
-			list.Items = append(list.Items, document.NewText(fmt.Sprintf("item %d", i+1)))
+			list.AppendItems(document.NewText(fmt.Sprintf("item %d", i+1)))
 			continue
 		}
 		if m.again(item) && depth > 20 {
 			m.cut = append(m.cut, path)
 			break
 		}
-		list.Items = append(list.Items, m.value(item, path+"[0]", depth+1))
+		list.AppendItems(m.value(item, path+"[0]", depth+1))
 	}
 	m.count = 0
 	return list

@@ -219,7 +219,7 @@ func (s *Schema) order(one *js.Schema) []string {
 	}
 	var names []string
 	if node := s.set.sourceOf(one).Node.Get("properties"); node != nil {
-		for _, m := range node.Members {
+		for _, m := range node.Members() {
 			if one.Properties[m.Key] != nil {
 				names = append(names, m.Key)
 			}

@@ -36,7 +36,7 @@ func ReadJWKs(data []byte) ([]JWK, error) {
 	}
 	list := []*document.Node{root}
 	if set := root.Get("keys"); set != nil {
-		list = set.Items
+		list = set.Items()
 	} else if root.Get("kty") == nil {
 		return nil, errors.New("it holds no keys (RFC 7517, section 5): neither keys nor kty is there")
 	}

@@ -133,14 +133,14 @@ func (o *OAuth2) grantAssertion(env *Env, s *oauthState) (string, error) {
 func plainValue(n *document.Node) any {
 	switch n.Kind {
 	case document.List:
-		items := make([]any, len(n.Items))
-		for i, item := range n.Items {
+		items := make([]any, len(n.Items()))
+		for i, item := range n.Items() {
 			items[i] = plainValue(item)
 		}
 		return items
 	case document.Object:
 		fields := map[string]any{}
-		for _, m := range n.Members {
+		for _, m := range n.Members() {
 			fields[m.Key] = plainValue(m.Value)
 		}
 		return fields

@@ -80,7 +80,7 @@ func (s *SAML) Put(r *exchange.Request, env *Env, t *Token) error {
 
 // spoilText changes a letter of the first text below an element.
 func spoilText(n *document.Node) bool {
-	for _, item := range n.Items {
+	for _, item := range n.Items() {
 		if item.Kind == document.Untyped && strings.TrimSpace(item.Text) != "" {
 			item.Text = tamper(item.Text)
 			return true

@@ -48,7 +48,7 @@ func Find(dir, pattern string) (*document.Node, error) {
 		if err != nil {
 			return nil, err
 		}
-		list.Items = append(list.Items, document.NewObject().
+		list.AppendItems(document.NewObject().
 			Set("name", document.NewText(name)).
 			Set("size", document.NewNumber(strconv.FormatInt(info.Size(), 10))).
 			Set("changed", document.NewText(info.ModTime().UTC().Format(time.RFC3339))))
@@ -135,7 +135,7 @@ func read(name string, data []byte, o table.Options) (*document.Node, error) {
 			if err != nil {
 				return nil, err
 			}
-			list.Items = append(list.Items, row)
+			list.AppendItems(row)
 		}
 		return list, nil
 	case ".json":

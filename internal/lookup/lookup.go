@@ -239,10 +239,10 @@ func (d *Database) List(ctx context.Context, s *Statement, fill map[string]*docu
 		if err != nil {
 			return nil, err
 		}
-		if len(list.Items) == MostRows {
+		if len(list.Items()) == MostRows {
 			return nil, fmt.Errorf("the query gives more than %d rows; add a condition or a limit to it", MostRows)
 		}
-		list.Items = append(list.Items, row)
+		list.AppendItems(row)
 	}
 	return list, nil
 }

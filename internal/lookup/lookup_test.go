@@ -148,8 +148,8 @@ func TestFolder(t *testing.T) {
 	require.NoError(t, os.Symlink("/etc/passwd", filepath.Join(dir, "out", "link.txt")))
 	found, err := lookup.Find(filepath.Join(dir, "out"), "stock-*")
 	require.NoError(t, err)
-	assert.Len(t, found.Items, 2)
-	assert.Equal(t, "20", found.Items[0].Get("size").Text)
+	assert.Len(t, found.Items(), 2)
+	assert.Equal(t, "20", found.Items()[0].Get("size").Text)
 	for _, c := range []struct{ pattern, want, wrong string }{
 		{"stock-*.csv", `[{"lot":"L-1","kilos":12.50}]`, ""},
 		{"stock-2.json", `{"lots":2}`, ""},

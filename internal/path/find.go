@@ -60,10 +60,10 @@ func (s Selection) Whole() *document.Node {
 	list := document.NewList()
 	for _, m := range s.Matches {
 		if m.Node != nil {
-			list.Items = append(list.Items, m.Node)
+			list.AppendItems(m.Node)
 		}
 	}
-	if len(list.Items) == 0 {
+	if len(list.Items()) == 0 {
 		return nil
 	}
 	return list
@@ -196,7 +196,7 @@ func (f *finder) advice(node *document.Node, s step) string {
 	if items, ok := asList(node); ok && node.Kind == document.List && len(items) > 0 {
 		return "write [0] or [*] before " + s.text()
 	}
-	if node.Kind == document.Element && node.Name.Local == s.name {
+	if node.Kind == document.Element && node.Name().Local == s.name {
 		return "the path starts inside " + s.name + " already: leave it out"
 	}
 	return nearest.Try(s.name, node.Names())
@@ -224,7 +224,7 @@ func (f *finder) valuesThere(node *document.Node, s step) string {
 func asList(node *document.Node) ([]*document.Node, bool) {
 	switch node.Kind {
 	case document.List:
-		return node.Items, true
+		return node.Items(), true
 	case document.Element:
 		return []*document.Node{node}, true
 	}
@@ -255,8 +255,8 @@ func (f *finder) named(node *document.Node, steps []step) (*document.Node, int, 
 			return next, used, nil
 		}
 	}
-	if index, err := strconv.Atoi(steps[0].name); err == nil && index >= 0 && node.Kind == document.List && index < len(node.Items) {
-		return node.Items[index], 1, nil
+	if index, err := strconv.Atoi(steps[0].name); err == nil && index >= 0 && node.Kind == document.List && index < len(node.Items()) {
+		return node.Items()[index], 1, nil
 	}
 	if steps[0].name == "0" && node.Kind == document.Element {
 		return node, 1, nil
@@ -275,8 +275,8 @@ func (f *finder) child(node *document.Node, name string, enough int) *document.N
 			return f.attribute(node, attribute)
 		}
 		var found []*document.Node
-		for _, child := range node.Items {
-			if child.Kind == document.Element && f.nameIs(child.Name, name) {
+		for _, child := range node.Items() {
+			if child.Kind == document.Element && f.nameIs(child.Name(), name) {
 				found = append(found, child)
 				if len(found) == enough {
 					break
@@ -295,7 +295,7 @@ func (f *finder) child(node *document.Node, name string, enough int) *document.N
 }
 
 func (f *finder) attribute(node *document.Node, name string) *document.Node {
-	for _, a := range node.Attributes {
+	for _, a := range node.Attributes() {
 		if !a.IsDeclaration() && f.nameIs(a.Name, name) {
 			return &document.Node{Kind: document.Untyped, Text: a.Value, Secret: a.Secret || node.Secret}
 		}

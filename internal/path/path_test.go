@@ -123,7 +123,7 @@ func TestEachKeepsPlacesWithoutTheField(t *testing.T) {
 	require.Len(t, found.Matches, 3)
 	assert.Nil(t, found.Matches[1].Node)
 	assert.Equal(t, "rows[1]", found.Matches[1].Miss.Reached)
-	assert.Len(t, found.Whole().Items, 2)
+	assert.Len(t, found.Whole().Items(), 2)
 }
 
 func TestCompileErrors(t *testing.T) {

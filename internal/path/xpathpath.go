@@ -66,18 +66,18 @@ func (p *Path) namespaceAdvice(roots Roots) string {
 	var look func(n *document.Node)
 	look = func(n *document.Node) {
 		for _, name := range p.xpath.PlainNames() {
-			if n.Kind == document.Element && n.Name.Local == name && n.Name.Space != "" && advice == "" {
+			if n.Kind == document.Element && n.Name().Local == name && n.Name().Space != "" && advice == "" {
 				prefix := "p"
-				if n.Name.Prefix != "" {
-					prefix = n.Name.Prefix
+				if n.Name().Prefix != "" {
+					prefix = n.Name().Prefix
 				}
-				advice = name + " is in the namespace " + n.Name.Space + ": write " + prefix + ":" + name
+				advice = name + " is in the namespace " + n.Name().Space + ": write " + prefix + ":" + name
 				if _, declared := roots.Index.of(roots.Answer).Declared(prefix); !declared {
-					advice += " and names: {" + prefix + ": " + n.Name.Space + "}"
+					advice += " and names: {" + prefix + ": " + n.Name().Space + "}"
 				}
 			}
 		}
-		for _, item := range n.Items {
+		for _, item := range n.Items() {
 			if advice == "" {
 				look(item)
 			}

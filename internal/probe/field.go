@@ -44,7 +44,7 @@ func (m *maker) shapes(p *place) {
 	if p.null != nil && !slices.Contains(p.shape.Kinds, "null") && len(p.shape.Kinds) > 0 {
 		m.field(p, Null, p.path+" null", p.null())
 	}
-	if p.times == nil || !isList || p.good.Kind == document.List && len(p.good.Items) == 0 {
+	if p.times == nil || !isList || p.good.Kind == document.List && len(p.good.Items()) == 0 {
 		return
 	}
 	least, most := p.field.Min, p.field.Max

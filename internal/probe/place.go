@@ -267,10 +267,10 @@ func follow(at *document.Node, steps []step) (holder, found *document.Node) {
 		case at == nil:
 			return nil, nil
 		case s.item && at.Kind == document.List:
-			if s.index >= len(at.Items) {
+			if s.index >= len(at.Items()) {
 				return nil, nil
 			}
-			at = at.Items[s.index]
+			at = at.Items()[s.index]
 		case at.Kind == document.Element:
 			at = nthChild(holder, s.name, s.index)
 		default:
@@ -283,7 +283,7 @@ func follow(at *document.Node, steps []step) (holder, found *document.Node) {
 // nthChild finds a child by its local name; an item of an array has any.
 func nthChild(n *document.Node, name string, index int) *document.Node {
 	for _, child := range n.Children() {
-		if name == "" || child.Name.Local == name {
+		if name == "" || child.Name().Local == name {
 			if index == 0 {
 				return child
 			}
@@ -313,7 +313,7 @@ func (b *bodyPlaces) with(root *document.Node) *exchange.Request {
 		r.Body = []byte(document.WriteXML(root, document.Style{}))
 	case document.FormatOf(b.Request.GetHeader("Content-Type"), b.Request.Body) == document.Form:
 		var pairs []string
-		for _, member := range root.Members {
+		for _, member := range root.Members() {
 			for _, item := range append([]*document.Node{}, itemsOf(member.Value)...) {
 				pairs = append(pairs, url.QueryEscape(member.Key)+"="+url.QueryEscape(item.Text))
 			}
@@ -327,7 +327,7 @@ func (b *bodyPlaces) with(root *document.Node) *exchange.Request {
 
 func itemsOf(n *document.Node) []*document.Node {
 	if n.Kind == document.List {
-		return n.Items
+		return n.Items()
 	}
 	return []*document.Node{n}
 }
@@ -369,7 +369,7 @@ func (b *bodyPlaces) item(shape *schema.Shape, at *document.Node, path string, s
 			own := append(slices.Clone(steps), next)
 			p := &place{path: path + "[0]", shape: items, good: found, typed: at.Kind == document.List}
 			p.set = func(v *document.Node) *exchange.Request {
-				return b.edit(own, func(_, found *document.Node) { *found = *v })
+				return b.edit(own, func(_, found *document.Node) { found.Become(v) })
 			}
 			b.places = append(b.places, p)
 		}
@@ -391,11 +391,11 @@ func (b *bodyPlaces) opened(path string, steps []step) {
 		if at.Kind == document.Element {
 			name := document.Name{Local: "unexpected"}
 			if children := at.Children(); len(children) > 0 {
-				name.Space, name.Prefix = children[0].Name.Space, children[0].Name.Prefix
+				name.Space, name.Prefix = children[0].Name().Space, children[0].Name().Prefix
 			}
-			at.Items = append(at.Items, &document.Node{Kind: document.Element, Name: name, Items: []*document.Node{document.NewUntyped("surprise")}})
+			at.AppendItems(document.NewElement(name, document.NewUntyped("surprise")))
 		} else {
-			at.Members = append(at.Members, document.Member{Key: "unexpected", Value: document.NewText("surprise")})
+			at.AppendMembers(document.Member{Key: "unexpected", Value: document.NewText("surprise")})
 		}
 		return b.with(root)
 	}
@@ -417,7 +417,7 @@ func (b *bodyPlaces) attribute(f schema.ShapeField, name string, at *document.No
 		if holder == nil {
 			return nil
 		}
-		index := slices.IndexFunc(holder.Attributes, func(a document.Attribute) bool { return a.Name.Local == name && !a.IsDeclaration() })
+		index := slices.IndexFunc(holder.Attributes(), func(a document.Attribute) bool { return a.Name.Local == name && !a.IsDeclaration() })
 		if index < 0 {
 			return nil
 		}
@@ -425,10 +425,12 @@ func (b *bodyPlaces) attribute(f schema.ShapeField, name string, at *document.No
 		return b.with(root)
 	}
 	p.set = func(v *document.Node) *exchange.Request {
-		return change(func(holder *document.Node, at int) { holder.Attributes[at].Value = v.Text })
+		return change(func(holder *document.Node, at int) { holder.Attributes()[at].Value = v.Text })
 	}
 	p.remove = func() *exchange.Request {
-		return change(func(holder *document.Node, at int) { holder.Attributes = slices.Delete(holder.Attributes, at, at+1) })
+		return change(func(holder *document.Node, at int) {
+			holder.SetAttributes(slices.Delete(holder.Attributes(), at, at+1))
+		})
 	}
 	b.places = append(b.places, p)
 }
@@ -455,10 +457,10 @@ func (b *bodyPlaces) field(f schema.ShapeField, at *document.Node, path string, 
 		case !isXML:
 			holder.Set(f.Name, v)
 		case v.Kind == document.Null:
-			found.Items = nil
-			found.Attributes = append(found.Attributes, nilled)
+			found.SetItems(nil)
+			found.AppendAttributes(nilled)
 		default:
-			found.Items = []*document.Node{document.NewUntyped(v.Text)}
+			found.SetItems([]*document.Node{document.NewUntyped(v.Text)})
 		}
 		return b.with(root)
 	}
@@ -503,25 +505,25 @@ var nilled = document.Attribute{Name: document.Name{Space: document.SchemaInstan
 // without takes a field out of what holds it.
 func without(holder, found *document.Node, name string) {
 	if holder.Kind == document.Element {
-		holder.Items = slices.DeleteFunc(holder.Items, func(item *document.Node) bool {
-			return item.Kind == document.Element && item.Name.Local == found.Name.Local
-		})
+		holder.SetItems(slices.DeleteFunc(holder.Items(), func(item *document.Node) bool {
+			return item.Kind == document.Element && item.Name().Local == found.Name().Local
+		}))
 		return
 	}
-	holder.Members = slices.DeleteFunc(holder.Members, func(m document.Member) bool { return m.Key == name })
+	holder.SetMembers(slices.DeleteFunc(holder.Members(), func(m document.Member) bool { return m.Key == name }))
 }
 
 // again puts a field in so many times.
 func again(holder, found *document.Node, name string, times int) {
 	if holder.Kind == document.Element {
-		at := slices.Index(holder.Items, found)
+		at := slices.Index(holder.Items(), found)
 		for range times - 1 {
-			holder.Items = slices.Insert(holder.Items, at, found)
+			holder.SetItems(slices.Insert(holder.Items(), at, found))
 		}
 		return
 	}
 	for range times - 1 {
-		holder.Members = append(holder.Members, document.Member{Key: name, Value: found})
+		holder.AppendMembers(document.Member{Key: name, Value: found})
 	}
 }
 
@@ -530,16 +532,16 @@ func (b *bodyPlaces) repeat(holder, found *document.Node, name string, times int
 	if found.Kind == document.List {
 		var items []*document.Node
 		for range times {
-			items = append(items, found.Items[0])
+			items = append(items, found.Items()[0])
 		}
-		found.Items = items
+		found.SetItems(items)
 		return
 	}
-	at := slices.Index(holder.Items, found)
-	first := *found
+	at := slices.Index(holder.Items(), found)
+	first := found.Copy()
 	without(holder, found, name)
 	for range times {
-		holder.Items = slices.Insert(holder.Items, at, &first)
+		holder.SetItems(slices.Insert(holder.Items(), at, first))
 	}
 }
 

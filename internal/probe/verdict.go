@@ -57,7 +57,7 @@ func (c *Case) Judge(record *exchange.Record, re *reply.Reply, slow time.Duratio
 	}
 	told := re.Error()
 	switch {
-	case status >= 400 && re.Message != nil && re.Message.Payload != nil && re.Message.Payload.Name.Local == "EncryptedData":
+	case status >= 400 && re.Message != nil && re.Message.Payload != nil && re.Message.Payload.Name().Local == "EncryptedData":
 		out.Verdict, out.Why = Unclearly, "what it says is encrypted, and whoever has no key reads nothing of it"
 	case status >= 500 && !slices.Contains(c.Clear, status):
 		out.Verdict, out.Why = Broke, "a status of the server's own fault"

@@ -99,7 +99,7 @@ const mostWrappers = 3
 
 // isError says whether an element is called an error itself.
 func isError(n *document.Node) bool {
-	return n.Kind == document.Element && slices.Contains(errorNames, plainName(n.Name.Local))
+	return n.Kind == document.Element && slices.Contains(errorNames, plainName(n.Name().Local))
 }
 
 // errorNames are members that call themselves an error.
@@ -139,13 +139,13 @@ func membersOf(n *document.Node) []document.Member {
 	case n == nil:
 		return nil
 	case n.Kind != document.Element:
-		return n.Members
+		return n.Members()
 	}
 	var out []document.Member
 	for _, child := range n.Children() {
-		out = append(out, document.Member{Key: child.Name.Local, Value: child})
+		out = append(out, document.Member{Key: child.Name().Local, Value: child})
 	}
-	for _, a := range n.Attributes {
+	for _, a := range n.Attributes() {
 		if !a.IsDeclaration() && a.Name.Space != document.SchemaInstance {
 			out = append(out, document.Member{Key: a.Name.Local, Value: document.NewUntyped(a.Value)})
 		}
@@ -198,7 +198,7 @@ func isGiven(v *document.Node) bool {
 	case v.IsScalar():
 		return !slices.Contains([]string{"", "false", "none", "ok"}, strings.ToLower(v.Text)) && strings.Trim(v.Text, "0") != ""
 	}
-	return v.Kind == document.Element || len(v.Members)+len(v.Items) > 0
+	return v.Kind == document.Element || len(v.Members())+len(v.Items()) > 0
 }
 
 // isHolder says whether a node holds others by name: members, children or attributes.
@@ -290,12 +290,12 @@ func detailsOf(n *document.Node) []Error {
 			}
 		}
 	}
-	for _, item := range n.Items {
+	for _, item := range n.Items() {
 		add("", item)
 	}
-	for _, m := range n.Members {
+	for _, m := range n.Members() {
 		if m.Value.Kind == document.List {
-			for _, item := range m.Value.Items {
+			for _, item := range m.Value.Items() {
 				add(m.Key, item)
 			}
 			continue
@@ -337,12 +337,12 @@ func under(node *document.Node, name string, depth int) string {
 	var children []document.Member
 	switch node.Kind {
 	case document.Object:
-		children = node.Members
+		children = node.Members()
 	case document.Element:
 		children = membersOf(node)
 	case document.List:
-		if len(node.Items) > 0 {
-			return under(node.Items[0], name, depth-1)
+		if len(node.Items()) > 0 {
+			return under(node.Items()[0], name, depth-1)
 		}
 	}
 	for _, m := range children {
@@ -420,7 +420,7 @@ func (e *Error) Node() *document.Node {
 	if len(e.Details) > 0 {
 		list := document.NewList()
 		for _, d := range e.Details {
-			list.Items = append(list.Items, d.Node())
+			list.AppendItems(d.Node())
 		}
 		n.Set("details", list)
 	}

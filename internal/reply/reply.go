@@ -86,10 +86,10 @@ func OfCall(method string, address *url.URL, header http.Header, body []byte) *R
 	for name, values := range address.Query() {
 		list := document.NewList()
 		for _, v := range values {
-			list.Items = append(list.Items, document.NewUntyped(v))
+			list.AppendItems(document.NewUntyped(v))
 		}
 		if query.Set(name, list); len(values) == 1 {
-			query.Set(name, list.Items[0])
+			query.Set(name, list.Items()[0])
 		}
 	}
 	if r.Payload == nil && len(body) == 0 {
@@ -108,7 +108,7 @@ func (r *Reply) SeeRPC(kind rpc.Kind) error {
 	if r.Problem != nil || r.Body == nil || r.Record.Answer == nil {
 		return nil
 	}
-	isOurs := kind == rpc.JSON && r.Body.Get("jsonrpc") != nil || kind == rpc.XML && r.Body.Name.Local == "methodResponse"
+	isOurs := kind == rpc.JSON && r.Body.Get("jsonrpc") != nil || kind == rpc.XML && r.Body.Name().Local == "methodResponse"
 	if r.Record.Answer.Status >= 400 && !isOurs {
 		return nil // it was refused before the protocol came to speak
 	}
@@ -170,7 +170,7 @@ func (r *Reply) Tree() *document.Node {
 		list := document.NewList()
 		for _, attachment := range r.Attachments {
 			sum := sha256.Sum256(attachment.Content)
-			list.Items = append(list.Items, document.NewObject().
+			list.AppendItems(document.NewObject().
 				Set("name", document.NewUntyped(attachment.Name)).
 				Set("id", document.NewUntyped(attachment.ID)).
 				Set("type", document.NewUntyped(attachment.Type)).
@@ -207,7 +207,7 @@ func (r *Reply) Tree() *document.Node {
 		message := document.NewObject().Set("version", document.NewUntyped(string(r.Message.Version)))
 		blocks := document.NewFields()
 		for _, block := range r.Message.Blocks {
-			blocks.Append(block.Name.Local, block)
+			blocks.Append(block.Name().Local, block)
 		}
 		tree.Set("soap", message.Set("header", blocks.Object()))
 		if fault := r.Message.Fault; fault != nil {

@@ -19,14 +19,14 @@ func (s *Spec) blocks(scope value.Scope) ([]*document.Node, error) {
 		return nil, fmt.Errorf("blocks: %w", err)
 	}
 	var blocks []*document.Node
-	for _, m := range node.Members {
+	for _, m := range node.Members() {
 		if s.SOAP.BlockOf != nil {
 			if block := s.SOAP.BlockOf(m.Key, m.Value); block != nil {
 				blocks = append(blocks, block)
 				continue
 			}
 		}
-		made, err := Elements(&document.Node{Kind: document.Object, Members: []document.Member{m}}, "", s.Names)
+		made, err := Elements(document.NewObject(m), "", s.Names)
 		if err != nil {
 			return nil, fmt.Errorf("blocks: %w", err)
 		}
@@ -156,8 +156,8 @@ func (s *Spec) setEnvelope(scope value.Scope, r *exchange.Request) error {
 		}
 	}
 	envelope := soap.Envelope(s.SOAP.Version, blocks, payload)
-	for _, item := range envelope.Items {
-		for _, child := range item.Items {
+	for _, item := range envelope.Items() {
+		for _, child := range item.Items() {
 			document.Declare(child)
 		}
 	}

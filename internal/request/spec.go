@@ -209,7 +209,7 @@ func (s *Spec) each(scope value.Scope, what string, pairs []Pair, take func(name
 		}
 		items := []*document.Node{node}
 		if node.Kind == document.List {
-			items = node.Items
+			items = node.Items()
 		}
 		for _, item := range items {
 			v := item.Value()
@@ -391,18 +391,18 @@ func DropEmpty(n *document.Node) *document.Node {
 	switch n.Kind {
 	case document.Object:
 		kept := document.NewObject()
-		for _, m := range n.Members {
+		for _, m := range n.Members() {
 			v := DropEmpty(m.Value)
-			empty := v.Kind == document.Null || v.IsScalar() && v.Text == "" || (v.Kind == document.Object && len(v.Members) == 0)
+			empty := v.Kind == document.Null || v.IsScalar() && v.Text == "" || (v.Kind == document.Object && len(v.Members()) == 0)
 			if !empty {
-				kept.Members = append(kept.Members, document.Member{Key: m.Key, Value: v})
+				kept.AppendMembers(document.Member{Key: m.Key, Value: v})
 			}
 		}
 		return kept
 	case document.List:
 		list := document.NewList()
-		for _, item := range n.Items {
-			list.Items = append(list.Items, DropEmpty(item))
+		for _, item := range n.Items() {
+			list.AppendItems(DropEmpty(item))
 		}
 		return list
 	}

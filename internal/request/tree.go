@@ -199,7 +199,7 @@ func (t *Tree) Node(scope value.Scope) (*document.Node, error) {
 			if err != nil {
 				return nil, err
 			}
-			list.Items = append(list.Items, node)
+			list.AppendItems(node)
 		}
 		return list, nil
 	}
@@ -209,7 +209,7 @@ func (t *Tree) Node(scope value.Scope) (*document.Node, error) {
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", f.Name, err)
 		}
-		object.Members = append(object.Members, document.Member{Key: f.Name, Value: node})
+		object.AppendMembers(document.Member{Key: f.Name, Value: node})
 	}
 	return object, nil
 }
@@ -229,10 +229,10 @@ func Elements(object *document.Node, namespace string, names map[string]string) 
 		return nil, fmt.Errorf("XML is made of named fields, and this is %s", object.Describe())
 	}
 	var elements []*document.Node
-	for _, m := range object.Members {
+	for _, m := range object.Members() {
 		items := []*document.Node{m.Value}
 		if m.Value.Kind == document.List {
-			items = m.Value.Items
+			items = m.Value.Items()
 		}
 		for _, item := range items {
 			element, err := newElement(m.Key, item, namespace, names)
@@ -253,20 +253,20 @@ func newElement(name string, content *document.Node, namespace string, names map
 	if !xmlstream.IsNCName(local) {
 		return nil, fmt.Errorf("%q cannot be the name of an XML element", name)
 	}
-	element := &document.Node{Kind: document.Element, Name: document.Name{Space: namespace, Local: local}}
 	if prefix != "" {
 		space, known := names[prefix]
 		if !known {
 			return nil, fmt.Errorf("the prefix %s of %s is not declared; the key names declares prefixes", prefix, name)
 		}
-		element.Name.Space, namespace = space, space
+		namespace = space
 	}
+	element := document.NewElement(document.Name{Space: namespace, Local: local})
 	if content.Kind == document.Element {
-		element.Items = []*document.Node{content}
+		element.SetItems([]*document.Node{content})
 		return element, nil
 	}
 	if content.Kind == document.Null {
-		element.Attributes = append(element.Attributes, document.Attribute{Name: document.Name{Space: document.SchemaInstance, Prefix: "xsi", Local: "nil"}, Value: "true"})
+		element.AppendAttributes(document.Attribute{Name: document.Name{Space: document.SchemaInstance, Prefix: "xsi", Local: "nil"}, Value: "true"})
 		return element, nil
 	}
 	if content.IsScalar() {
@@ -274,38 +274,38 @@ func newElement(name string, content *document.Node, namespace string, names map
 			return nil, fmt.Errorf("%s: it holds a character that XML cannot carry", name)
 		}
 		if content.Text != "" {
-			element.Items = []*document.Node{{Kind: document.Untyped, Text: content.Text, Secret: content.Secret}}
+			element.SetItems([]*document.Node{{Kind: document.Untyped, Text: content.Text, Secret: content.Secret}})
 		}
 		return element, nil
 	}
 	// A list of one-key maps is content in exactly that order.
 	fields := []*document.Node{content}
 	if content.Kind == document.List {
-		fields = content.Items
+		fields = content.Items()
 	}
 	for _, part := range fields {
 		if part.IsScalar() {
-			element.Items = append(element.Items, &document.Node{Kind: document.Untyped, Text: part.Text, Secret: part.Secret})
+			element.AppendItems(&document.Node{Kind: document.Untyped, Text: part.Text, Secret: part.Secret})
 			continue
 		}
-		for _, m := range part.Members {
+		for _, m := range part.Members() {
 			switch {
 			case m.Key == ".":
-				element.Items = append(element.Items, &document.Node{Kind: document.Untyped, Text: m.Value.Text, Secret: m.Value.Secret})
+				element.AppendItems(&document.Node{Kind: document.Untyped, Text: m.Value.Text, Secret: m.Value.Secret})
 				continue
 			case strings.HasPrefix(m.Key, "@"):
 				a, err := newAttribute(m.Key[1:], m.Value, names)
 				if err != nil {
 					return nil, err
 				}
-				element.Attributes = append(element.Attributes, a)
+				element.AppendAttributes(a)
 				continue
 			}
-			children, err := Elements(&document.Node{Kind: document.Object, Members: []document.Member{m}}, namespace, names)
+			children, err := Elements(document.NewObject(m), namespace, names)
 			if err != nil {
 				return nil, err
 			}
-			element.Items = append(element.Items, children...)
+			element.AppendItems(children...)
 		}
 	}
 	return element, nil
@@ -348,11 +348,11 @@ func (t *Tree) Written() *Tree {
 		out.Null = true
 	case document.List:
 		out.IsList = true
-		for _, item := range v.Items {
+		for _, item := range v.Items() {
 			out.Items = append(out.Items, Fixed(item))
 		}
 	case document.Object:
-		for _, m := range v.Members {
+		for _, m := range v.Members() {
 			out.Fields = append(out.Fields, Field{Name: m.Key, Value: Fixed(m.Value)})
 		}
 	default:
@@ -378,13 +378,13 @@ func (t *Tree) Known(unknown *document.Node) *document.Node {
 	case t.IsList:
 		list := document.NewList()
 		for _, item := range t.Items {
-			list.Items = append(list.Items, item.Known(unknown))
+			list.AppendItems(item.Known(unknown))
 		}
 		return list
 	}
 	object := document.NewObject()
 	for _, f := range t.Fields {
-		object.Members = append(object.Members, document.Member{Key: f.Name, Value: f.Value.Known(unknown)})
+		object.AppendMembers(document.Member{Key: f.Name, Value: f.Value.Known(unknown)})
 	}
 	return object
 }

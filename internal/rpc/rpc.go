@@ -44,17 +44,17 @@ const identity = "1"
 // parameters by position; one named params is all of them; others are parameters
 // by name.
 func Parameters(fields *document.Node) *document.Node {
-	if len(fields.Members) == 1 && fields.Members[0].Key == "params" {
-		return fields.Members[0].Value
+	if len(fields.Members()) == 1 && fields.Members()[0].Key == "params" {
+		return fields.Members()[0].Value
 	}
 	list := document.NewList()
-	for i, m := range fields.Members {
+	for i, m := range fields.Members() {
 		if m.Key != strconv.Itoa(i) {
 			return fields
 		}
-		list.Items = append(list.Items, m.Value)
+		list.AppendItems(m.Value)
 	}
-	if len(list.Items) == 0 {
+	if len(list.Items()) == 0 {
 		return fields
 	}
 	return list
@@ -64,7 +64,7 @@ func Parameters(fields *document.Node) *document.Node {
 // left out.
 func CallJSON(method string, parameters *document.Node) *document.Node {
 	call := document.NewObject().Set("jsonrpc", document.NewText("2.0")).Set("method", document.NewText(method))
-	if parameters != nil && len(parameters.Members)+len(parameters.Items) > 0 {
+	if parameters != nil && len(parameters.Members())+len(parameters.Items()) > 0 {
 		call.Set("params", parameters)
 	}
 	return call.Set("id", document.NewNumber(identity))
@@ -105,24 +105,24 @@ func CallXML(method string, parameters *document.Node) (*document.Node, error) {
 	call := element("methodCall", element("methodName", text(method)))
 	params := element("params")
 	items := []*document.Node{parameters}
-	if parameters == nil || parameters.Kind == document.Object && len(parameters.Members) == 0 {
+	if parameters == nil || parameters.Kind == document.Object && len(parameters.Members()) == 0 {
 		items = nil
 	} else if parameters.Kind == document.List {
-		items = parameters.Items
+		items = parameters.Items()
 	}
 	for i, item := range items {
 		value, err := valueOf(item)
 		if err != nil {
 			return nil, fmt.Errorf("parameter %d: %w", i, err)
 		}
-		params.Items = append(params.Items, element("param", value))
+		params.AppendItems(element("param", value))
 	}
-	call.Items = append(call.Items, params)
+	call.AppendItems(params)
 	return call, nil
 }
 
 func element(name string, items ...*document.Node) *document.Node {
-	return &document.Node{Kind: document.Element, Name: document.Name{Local: name}, Items: items}
+	return document.NewElement(document.Name{Local: name}, items...)
 }
 
 func text(s string) *document.Node { return document.NewUntyped(s) }
@@ -160,22 +160,22 @@ func valueOf(v *document.Node) (*document.Node, error) {
 		return typed("int")
 	case document.List:
 		data := element("data")
-		for i, item := range v.Items {
+		for i, item := range v.Items() {
 			value, err := valueOf(item)
 			if err != nil {
 				return nil, fmt.Errorf("[%d]: %w", i, err)
 			}
-			data.Items = append(data.Items, value)
+			data.AppendItems(value)
 		}
 		return element("value", element("array", data)), nil
 	case document.Object:
 		structure := element("struct")
-		for _, m := range v.Members {
+		for _, m := range v.Members() {
 			value, err := valueOf(m.Value)
 			if err != nil {
 				return nil, fmt.Errorf("%s: %w", m.Key, err)
 			}
-			structure.Items = append(structure.Items, element("member", element("name", text(m.Key)), value))
+			structure.AppendItems(element("member", element("name", text(m.Key)), value))
 		}
 		return element("value", structure), nil
 	case document.Untyped:
@@ -194,7 +194,7 @@ func valueOf(v *document.Node) (*document.Node, error) {
 
 // AnswerXML takes the result or the fault out of an answer.
 func AnswerXML(root *document.Node) (result *document.Node, fault *Fault, err error) {
-	if root == nil || root.Kind != document.Element || root.Name.Local != "methodResponse" {
+	if root == nil || root.Kind != document.Element || root.Name().Local != "methodResponse" {
 		return nil, nil, fmt.Errorf("the answer is no XML-RPC answer, but %s", root.Describe())
 	}
 	if failed := root.Child("fault"); failed != nil {
@@ -233,11 +233,11 @@ func read(value *document.Node, depth int) (*document.Node, error) {
 	}
 	typed := children[0]
 	own := strings.TrimSpace(typed.OwnText())
-	switch typed.Name.Local {
+	switch typed.Name().Local {
 	case "int", "i4", "i8", "i1", "i2", "biginteger", "double", "float", "bigdecimal":
 		number := strings.TrimPrefix(own, "+")
 		if !document.IsNumber(number) {
-			return nil, fmt.Errorf("%q is no %s", own, typed.Name.Local)
+			return nil, fmt.Errorf("%q is no %s", own, typed.Name().Local)
 		}
 		return document.NewNumber(number), nil
 	case "boolean":
@@ -266,7 +266,7 @@ func read(value *document.Node, depth int) (*document.Node, error) {
 				if err != nil {
 					return nil, err
 				}
-				list.Items = append(list.Items, item)
+				list.AppendItems(item)
 			}
 		}
 		return list, nil
@@ -281,7 +281,7 @@ func read(value *document.Node, depth int) (*document.Node, error) {
 			if err != nil {
 				return nil, err
 			}
-			object.Members = append(object.Members, document.Member{Key: name.OwnText(), Value: inner})
+			object.AppendMembers(document.Member{Key: name.OwnText(), Value: inner})
 		}
 		return object, nil
 	}

@@ -19,7 +19,7 @@ func TestXMLTypes(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, `<methodCall><methodName>x</methodName><params><param><value><struct><member><name>i</name><value><int>-5</int></value></member><member><name>l</name><value><i8>3000000000</i8></value></member><member><name>d</name><value><double>1.50</double></value></member><member><name>b</name><value><boolean>1</boolean></value></member><member><name>s</name><value><string>a&lt;b</string></value></member><member><name>n</name><value><nil/></value></member><member><name>list</name><value><array><data><value><int>1</int></value><value><array><data/></array></value></data></array></value></member><member><name>o</name><value><struct/></value></member><member><name>day</name><value><dateTime.iso8601>20261123T08:00:00</dateTime.iso8601></value></member></struct></value></param></params></methodCall>`, document.WriteXML(call, document.Style{}))
 	value := call.Child("params")
-	answer := &document.Node{Kind: document.Element, Name: document.Name{Local: "methodResponse"}, Items: []*document.Node{value}}
+	answer := document.NewElement(document.Name{Local: "methodResponse"}, value)
 	result, fault, err := rpc.AnswerXML(answer)
 	require.NoError(t, err)
 	assert.Nil(t, fault)

@@ -78,10 +78,10 @@ func (v nodeValue) items() []*document.Node {
 	}
 	switch v.node.Kind {
 	case document.List:
-		return v.node.Items
+		return v.node.Items()
 	case document.Object:
-		keys := make([]*document.Node, len(v.node.Members))
-		for i, m := range v.node.Members {
+		keys := make([]*document.Node, len(v.node.Members()))
+		for i, m := range v.node.Members() {
 			keys[i] = document.NewText(m.Key)
 		}
 		return keys

@@ -362,7 +362,7 @@ func unwrap(result ref.Val) (*document.Node, error) {
 			if node == nil {
 				node = &document.Node{Kind: document.Null}
 			}
-			list.Items = append(list.Items, node)
+			list.AppendItems(node)
 		}
 		return list, nil
 	}

@@ -186,7 +186,7 @@ func (j *judge) holds(t *test, node *document.Node) (held bool, why string, err 
 	case opLength:
 		length := utf8.RuneCountInString(v.Text)
 		if v.Kind == document.List {
-			length = len(v.Items)
+			length = len(v.Items())
 		} else if !v.IsScalar() || v.Kind == document.Null {
 			return false, "", &cannotCompare{"only a text or a list has a length"}
 		}
@@ -236,7 +236,7 @@ func (t *test) isPresence() bool {
 // element is that XML wrote alone.
 func sequence(node *document.Node) []*document.Node {
 	if node.Kind == document.List {
-		return node.Items
+		return node.Items()
 	}
 	return []*document.Node{node}
 }
@@ -290,7 +290,7 @@ func (j *judge) matches(t *test, v *document.Node) (bool, string, error) {
 
 func text(op operation, v, operand *document.Node) (bool, string, error) {
 	if op == opContains && v.Kind == document.List {
-		for _, item := range v.Items {
+		for _, item := range v.Items() {
 			if document.Equal(operand, item) {
 				return true, "", nil
 			}

@@ -104,9 +104,9 @@ func (j *judge) is(t *test, node, v *document.Node) (bool, string, error) {
 		case document.Text, document.Untyped:
 			return v.Text == "", "", nil
 		case document.List:
-			return len(v.Items) == 0, "", nil
+			return len(v.Items()) == 0, "", nil
 		case document.Object:
-			return len(v.Members) == 0, "", nil
+			return len(v.Members()) == 0, "", nil
 		}
 		return false, "", nil
 	case "unique":

@@ -117,19 +117,19 @@ func leaves(name string, n *document.Node, visit func(string, *document.Node)) {
 	case n == nil || n.Kind == document.Null:
 		return
 	case n.Kind == document.Element:
-		name = n.Name.Local
-		for i := range n.Attributes {
-			visit(n.Attributes[i].Name.Local, document.NewUntyped(n.Attributes[i].Value))
+		name = n.Name().Local
+		for i := range n.Attributes() {
+			visit(n.Attributes()[i].Name.Local, document.NewUntyped(n.Attributes()[i].Value))
 		}
 	}
 	if n.IsScalar() || n.Value() != nil && n.Value().IsScalar() && n.Kind == document.Element {
 		visit(name, n)
 		return
 	}
-	for _, m := range n.Members {
+	for _, m := range n.Members() {
 		leaves(m.Key, m.Value, visit)
 	}
-	for _, item := range n.Items {
+	for _, item := range n.Items() {
 		if item.Kind != document.Layout && item.Kind != document.Comment && item.Kind != document.Instruction {
 			leaves(name, item, visit)
 		}

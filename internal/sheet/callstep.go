@@ -239,7 +239,7 @@ func (s *Step) setFields(c CallSpec) error {
 	if c.Fill != nil && c.Fill.Kind == document.List {
 		s.Fill = request.Fixed(c.Fill)
 	} else if c.Fill != nil {
-		for _, m := range c.Fill.Members {
+		for _, m := range c.Fill.Members() {
 			s.Fill.Fields = append(s.Fill.Fields, request.Field{Name: m.Key, Value: request.Fixed(m.Value)})
 		}
 	}

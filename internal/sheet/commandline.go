@@ -276,8 +276,8 @@ func (e *Example) body(prefix, mediaType, body string) {
 		return
 	case document.JSON:
 		root, err := document.ReadJSON([]byte(body))
-		if err == nil && root.Kind == document.Object && !slices.ContainsFunc(root.Members, func(m document.Member) bool { return !m.Value.IsScalar() || m.Value.Kind == document.Null }) {
-			for _, m := range root.Members {
+		if err == nil && root.Kind == document.Object && !slices.ContainsFunc(root.Members(), func(m document.Member) bool { return !m.Value.IsScalar() || m.Value.Kind == document.Null }) {
+			for _, m := range root.Members() {
 				e.bodyField(prefix, "body", m.Key, m.Value)
 			}
 			return

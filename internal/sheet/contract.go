@@ -167,8 +167,8 @@ func describe(c *wsdl.Contract, service *Service, step *Step, operation string) 
 func (d *described) fill(fields *document.Node, names map[string]string, attached func(string) *document.Node) ([]*document.Node, []xsd.Shortcoming) {
 	input := d.operation.Input
 	if input == nil || len(input.Payload) == 0 {
-		if len(fields.Members) > 0 {
-			return nil, []xsd.Shortcoming{{Path: fields.Members[0].Key, Message: "is unknown: " + d.operation.Name + " takes no fields"}}
+		if len(fields.Members()) > 0 {
+			return nil, []xsd.Shortcoming{{Path: fields.Members()[0].Key, Message: "is unknown: " + d.operation.Name + " takes no fields"}}
 		}
 		return nil, nil
 	}
@@ -190,7 +190,7 @@ func (d *described) fill(fields *document.Node, names map[string]string, attache
 			found = append(found, s)
 		}
 	}
-	for _, m := range fields.Members {
+	for _, m := range fields.Members() {
 		if !slices.Contains(known, m.Key) {
 			found = append(found, xsd.Shortcoming{Path: m.Key, Message: "is unknown; " + nearest.Try(m.Key, known)})
 		}
@@ -265,18 +265,18 @@ func (d *described) block(name string, content *document.Node) *document.Node {
 		fields := content
 		if content.Kind == document.Object {
 			fields = document.NewObject()
-			for _, m := range content.Members {
+			for _, m := range content.Members() {
 				switch m.Key {
 				case "@mustUnderstand", "@role", "@actor":
 					own = append(own, document.Attribute{Name: document.Name{Local: m.Key[1:]}, Value: m.Value.Text})
 				default:
-					fields.Members = append(fields.Members, m)
+					fields.AppendMembers(m)
 				}
 			}
 		}
 		// What is wrong with it is the service's to say: blocks are held to nothing.
 		block, _ := d.contract.Schema.Fill(h.Element, fields, xsd.FillOptions{})
-		block.Attributes = append(block.Attributes, own...)
+		block.AppendAttributes(own...)
 		return block
 	}
 	return nil
@@ -296,7 +296,7 @@ func (s *Step) included(name string) *document.Node {
 func (d *described) plain(spec *request.Spec, fields *document.Node) error {
 	spec.Address = value.Joined(spec.Address, value.Literal(d.operation.Location))
 	var pairs []request.Pair
-	for _, m := range fields.Members {
+	for _, m := range fields.Members() {
 		pairs = append(pairs, request.Pair{Name: m.Key, Value: request.Fixed(m.Value)})
 	}
 	if d.port.Binding.Protocol == wsdl.HTTPGet {
@@ -344,7 +344,7 @@ func (d *described) contractFaults(re *reply.Reply) []string {
 	}
 	prefixes := m.Prefixes()
 	for _, block := range m.Blocks {
-		if decl := d.contract.Schema.Element(block.Name.Space, block.Name.Local); decl != nil {
+		if decl := d.contract.Schema.Element(block.Name().Space, block.Name().Local); decl != nil {
 			v.Tree(block, decl, prefixes)
 		}
 	}
@@ -355,14 +355,14 @@ func (d *described) contractFaults(re *reply.Reply) []string {
 	output := d.operation.Output
 	switch {
 	case output == nil && m.Payload != nil:
-		return []string{d.operation.Name + " is not answered by its contract, and here is " + m.Payload.Name.Local}
+		return []string{d.operation.Name + " is not answered by its contract, and here is " + m.Payload.Name().Local}
 	case output == nil || len(output.Payload) == 0 && m.Payload == nil:
 		return nil
 	case m.Payload == nil:
 		return []string{"the Body is empty; " + output.Payload[0].Name.Local + " expected"}
 	}
 	wanted := output.Payload[0]
-	if got := (xsd.Name{Space: m.Payload.Name.Space, Local: m.Payload.Name.Local}); got != wanted.Name {
+	if got := (xsd.Name{Space: m.Payload.Name().Space, Local: m.Payload.Name().Local}); got != wanted.Name {
 		// An encoded answer's wrapper has a name of the server's choice (SOAP 1.1, 7.1).
 		if !output.Encoded {
 			return []string{fmt.Sprintf("the Body holds %s, and the contract says %s", got.Full(), wanted.Name.Full())}
@@ -379,7 +379,7 @@ func (d *described) checkDetail(v *xsd.Validator, m *soap.Message, prefixes map[
 		return
 	}
 	for _, entry := range m.Fault.Detail.Children() {
-		name := xsd.Name{Space: entry.Name.Space, Local: entry.Name.Local}
+		name := xsd.Name{Space: entry.Name().Space, Local: entry.Name().Local}
 		for _, f := range d.operation.Faults {
 			if f.Detail != nil && f.Detail.Name == name {
 				v.Tree(entry, f.Detail, prefixes)
@@ -399,13 +399,13 @@ func (d *described) undeclared(m *soap.Message) string {
 			return ""
 		}
 		for _, entry := range m.Fault.Detail.Children() {
-			if entry.Name.Local == f.Detail.Name.Local && entry.Name.Space == f.Detail.Name.Space {
+			if entry.Name().Local == f.Detail.Name.Local && entry.Name().Space == f.Detail.Name.Space {
 				return ""
 			}
 		}
 		names = append(names, f.Detail.Name.Local)
 	}
-	entry := m.Fault.Detail.Children()[0].Name.Local
+	entry := m.Fault.Detail.Children()[0].Name().Local
 	if len(names) == 0 {
 		return fmt.Sprintf("the detail holds %s; the contract declares no faults of %s", entry, d.operation.Name)
 	}

@@ -89,7 +89,7 @@ func (p *plan) fill(step *Step, scope *Scope) (*document.Node, error) {
 		if err != nil {
 			return nil, fmt.Errorf("fill %s: %w", f.Name, err)
 		}
-		fields.Members = append(fields.Members, document.Member{Key: f.Name, Value: node})
+		fields.AppendMembers(document.Member{Key: f.Name, Value: node})
 		if v := node.Value(); v != nil && v.IsScalar() && !v.Secret {
 			p.filled[f.Name] = v.Text
 		}
@@ -218,7 +218,7 @@ func (s *Step) problems(service *Service, op *contract.Operation) []contract.Pro
 	fields := document.NewObject()
 	if s.Fill != nil {
 		for _, f := range s.fillFields() {
-			fields.Members = append(fields.Members, document.Member{Key: f.Name, Value: f.Value.Known(schema.Unknown)})
+			fields.AppendMembers(document.Member{Key: f.Name, Value: f.Value.Known(schema.Unknown)})
 		}
 	}
 	_, problems := op.Build(s.fields(fields), s.buildOptions(service))

@@ -11,7 +11,7 @@ func keyTable[T any](keys []key[T], below map[string]*document.Node) *document.N
 	for _, k := range keys {
 		one := document.NewObject()
 		if inner := below[k.name]; inner != nil {
-			one.Members = append(one.Members, inner.Members...)
+			one.AppendMembers(inner.Members()...)
 		}
 		properties.Set(k.name, one.Set("description", document.NewText(k.holds)))
 	}
@@ -39,7 +39,7 @@ func definition(name string) *document.Node {
 func enumOf(words ...string) *document.Node {
 	list := document.NewList()
 	for _, w := range words {
-		list.Items = append(list.Items, document.NewText(w))
+		list.AppendItems(document.NewText(w))
 	}
 	return document.NewObject().Set("enum", list)
 }
@@ -47,7 +47,7 @@ func enumOf(words ...string) *document.Node {
 func fileSchema(id, title string, root, defs *document.Node) string {
 	out := document.NewObject().Set("$schema", document.NewText("https://json-schema.org/draft/2020-12/schema")).
 		Set("$id", document.NewText("urn:testbench:schema:"+id+":1")).Set("title", document.NewText(title))
-	out.Members = append(out.Members, root.Members...)
+	out.AppendMembers(root.Members()...)
 	if defs != nil {
 		out.Set("$defs", defs)
 	}
@@ -70,7 +70,7 @@ func BenchSchema() string {
 		name, one := of.kind, of.keys
 		one.Get("properties").Set("kind", document.NewObject())
 		is := document.NewObject().Set("properties", document.NewObject().Set("kind", document.NewObject().Set("const", document.NewText(name))))
-		rules.Items = append(rules.Items, document.NewObject().Set("if", is).Set("then", one))
+		rules.AppendItems(document.NewObject().Set("if", is).Set("then", one))
 	}
 	login.Set("allOf", rules)
 	return fileSchema("bench", "bench.yaml of Test Bench", keyTable(benchKeys, map[string]*document.Node{

@@ -263,7 +263,7 @@ func (x *rowRun) each(ctx context.Context, step *Step, name string) Outcome {
 		outcome = worst(outcome, x.once(ctx, step, fmt.Sprintf("%s (%d of %d)", name, i+1, len(items))))
 		for n, all := range collected {
 			if v := x.kept[n]; v != nil {
-				all.Items = append(all.Items, v)
+				all.AppendItems(v)
 			}
 		}
 	}
@@ -271,7 +271,7 @@ func (x *rowRun) each(ctx context.Context, step *Step, name string) Outcome {
 		x.kept[step.Each.Name] = before
 	}
 	for n, all := range collected {
-		if len(all.Items) == len(items) {
+		if len(all.Items()) == len(items) {
 			x.kept[n] = all
 			delete(x.lost, n)
 			continue
@@ -286,7 +286,7 @@ func (x *rowRun) each(ctx context.Context, step *Step, name string) Outcome {
 func itemsOf(n *document.Node) []*document.Node {
 	switch n.Kind {
 	case document.List:
-		return n.Items
+		return n.Items()
 	case document.Null:
 		return nil
 	}

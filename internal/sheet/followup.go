@@ -51,7 +51,7 @@ func (s *Session) remember(p *plan, record *exchange.Record, re *reply.Reply) {
 	if p.op == nil || !isRead || items == nil || items.Kind != document.List {
 		return
 	}
-	for _, item := range items.Items {
+	for _, item := range items.Items() {
 		if tag := versionIn(item); tag != "" {
 			if of := s.placeOf(p, at, item); of != nil {
 				s.saw(of, tag)
@@ -366,7 +366,7 @@ func nextPage(re *reply.Reply) string {
 func join(first, page *reply.Reply) {
 	whole, more := first.Payload, page.Payload
 	if whole.Kind == document.List && more.Kind == document.List {
-		first.Payload = &document.Node{Kind: document.List, Items: slices.Concat(whole.Items, more.Items)}
+		first.Payload = document.NewList(slices.Concat(whole.Items(), more.Items())...)
 		return
 	}
 	list, added := whole.Get("value"), more.Get("value")
@@ -374,10 +374,10 @@ func join(first, page *reply.Reply) {
 		return
 	}
 	joined := document.NewObject()
-	for _, m := range whole.Members {
+	for _, m := range whole.Members() {
 		switch m.Key {
 		case "value":
-			joined.Set("value", &document.Node{Kind: document.List, Items: slices.Concat(list.Items, added.Items)})
+			joined.Set("value", document.NewList(slices.Concat(list.Items(), added.Items())...))
 		case "@odata.nextLink", "@nextLink":
 		default:
 			joined.Set(m.Key, m.Value)

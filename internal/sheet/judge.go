@@ -150,7 +150,7 @@ func whatItIs(re *reply.Reply) string {
 	case len(answer.Body) == 0:
 		return "empty"
 	case re.Format == document.XML && re.Body != nil:
-		return "the XML element " + re.Body.Name.String()
+		return "the XML element " + re.Body.Name().String()
 	case re.Format == document.XML:
 		return "XML that is not well-formed"
 	}
@@ -192,7 +192,7 @@ func (j *judging) departures(asked soap.Version) []string {
 			out = append(out, fmt.Sprintf("a fault came under the status %d; SOAP %s gives it %d", answer.Status, m.Version, wanted))
 		}
 	} else if answer.Status == 202 && m.Payload != nil {
-		out = append(out, "the status 202 says that nothing is answered, and here is "+m.Payload.Name.Local)
+		out = append(out, "the status 202 says that nothing is answered, and here is "+m.Payload.Name().Local)
 	}
 	return out
 }

@@ -232,12 +232,12 @@ func (s *subRun) collect(kept map[string]*document.Node, rows int) {
 		case before == nil:
 			list := document.NewList()
 			for range rows - 1 {
-				list.Items = append(list.Items, &document.Node{Kind: document.Null})
+				list.AppendItems(&document.Node{Kind: document.Null})
 			}
-			list.Items = append(list.Items, kept[name])
+			list.AppendItems(kept[name])
 			s.kept.Set(name, list)
 		default:
-			before.Items = append(before.Items, kept[name])
+			before.AppendItems(kept[name])
 		}
 	}
 }

@@ -65,8 +65,8 @@ func (r *runner) turn() iter.Seq[inputRow] {
 				continue
 			}
 			column := input.Label
-			if column == "" && row.values != nil && len(row.values.Members) > 0 {
-				column = row.values.Members[0].Key
+			if column == "" && row.values != nil && len(row.values.Members()) > 0 {
+				column = row.values.Members()[0].Key
 			}
 			if !yield(inputRow{values: row.values, wrong: row.wrong, result: &RowResult{Number: row.number, Column: column, Label: labelOf(row.values.Get(column))}}) {
 				return

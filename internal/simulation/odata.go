@@ -42,7 +42,7 @@ func (s *Service) counted(fields, body *document.Node) *document.Node {
 	if !is || asked == nil || list == nil || list.Kind != document.List || asked.Text != "true" && asked.Text != "allpages" {
 		return body
 	}
-	body.Set("@odata.count", document.NewNumber(strconv.Itoa(len(list.Items))))
+	body.Set("@odata.count", document.NewNumber(strconv.Itoa(len(list.Items()))))
 	return body
 }
 

@@ -45,9 +45,9 @@ func (s *Service) soap(w http.ResponseWriter, r *http.Request, body []byte, aske
 		return
 	}
 	version = message.Version
-	op, answer, found := s.contract.WSDL.ByPayload(message.Payload.Name.Space, message.Payload.Name.Local)
+	op, answer, found := s.contract.WSDL.ByPayload(message.Payload.Name().Space, message.Payload.Name().Local)
 	if !found || answer {
-		asked.Wrong = []string{fmt.Sprintf("the contract has no request %s", message.Payload.Name.Local)}
+		asked.Wrong = []string{fmt.Sprintf("the contract has no request %s", message.Payload.Name().Local)}
 		writeFault(w, version, &Fault{Code: "Client", Text: asked.Wrong[0]})
 		return
 	}
@@ -130,7 +130,7 @@ func echo(answer, asked *document.Node, fits func(*document.Node) bool) {
 	if answer.Kind != document.Object || asked.Kind != document.Object {
 		return
 	}
-	for i, m := range answer.Members {
+	for i, m := range answer.Members() {
 		value := asked.Get(m.Key)
 		if value == nil {
 			continue
@@ -138,9 +138,9 @@ func echo(answer, asked *document.Node, fits func(*document.Node) bool) {
 		if m.Value.Kind == document.Number && document.IsNumber(value.Text) {
 			value = document.NewNumber(value.Text) // a parameter of a path is a text
 		}
-		answer.Members[i].Value = value
+		answer.Members()[i].Value = value
 		if !fits(answer) {
-			answer.Members[i].Value = m.Value
+			answer.Members()[i].Value = m.Value
 		}
 	}
 }
@@ -151,8 +151,8 @@ func over(sample, said *document.Node) *document.Node {
 		return said
 	}
 	out := document.NewObject()
-	out.Members = slices.Clone(sample.Members)
-	for _, m := range said.Members {
+	out.SetMembers(slices.Clone(sample.Members()))
+	for _, m := range said.Members() {
 		if before := out.Get(m.Key); before != nil {
 			out.Set(m.Key, over(before, m.Value))
 		} else {
@@ -189,18 +189,16 @@ type Fault struct {
 // Part 1, 5.4, and Part 2, 7.5.2.2).
 func writeFault(w http.ResponseWriter, version soap.Version, f *Fault) {
 	element := func(name string, inside ...*document.Node) *document.Node {
-		return &document.Node{Kind: document.Element, Name: document.Name{Local: name}, Items: inside}
+		return document.NewElement(document.Name{Local: name}, inside...)
 	}
 	text := func(s string) *document.Node { return document.NewUntyped(s) }
 	space := version.Namespace()
 	in := func(name string, inside ...*document.Node) *document.Node {
-		n := element(name, inside...)
-		n.Name.Space, n.Name.Prefix = space, "soap"
-		return n
+		return document.NewElement(document.Name{Space: space, Prefix: "soap", Local: name}, inside...)
 	}
 	var detail []*document.Node
 	if f.Detail != nil && f.Detail.Kind == document.Object {
-		for _, m := range f.Detail.Members {
+		for _, m := range f.Detail.Members() {
 			detail = append(detail, element(m.Key, text(m.Value.Text)))
 		}
 	}
@@ -212,15 +210,15 @@ func writeFault(w http.ResponseWriter, version soap.Version, f *Fault) {
 			status = http.StatusBadRequest
 		}
 		reason := in("Text", text(f.Text))
-		reason.Attributes = []document.Attribute{{Name: document.Name{Space: "http://www.w3.org/XML/1998/namespace", Prefix: "xml", Local: "lang"}, Value: "en"}}
+		reason.SetAttributes([]document.Attribute{{Name: document.Name{Space: "http://www.w3.org/XML/1998/namespace", Prefix: "xml", Local: "lang"}, Value: "en"}})
 		fault = in("Fault", in("Code", in("Value", text("soap:"+code))), in("Reason", reason))
 		if detail != nil {
-			fault.Items = append(fault.Items, in("Detail", detail...))
+			fault.AppendItems(in("Detail", detail...))
 		}
 	} else {
 		fault = in("Fault", element("faultcode", text("soap:"+f.Code)), element("faultstring", text(f.Text)))
 		if detail != nil {
-			fault.Items = append(fault.Items, element("detail", detail...))
+			fault.AppendItems(element("detail", detail...))
 		}
 	}
 	writeEnvelope(w, version, status, fault)

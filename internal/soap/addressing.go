@@ -33,7 +33,7 @@ func NewMessageID() string {
 // same connection.
 func (a *Addressing) Blocks() []*document.Node {
 	block := func(local string, content ...*document.Node) *document.Node {
-		return &document.Node{Kind: document.Element, Name: document.Name{Space: AddressingNamespace, Local: local}, Items: content}
+		return document.NewElement(document.Name{Space: AddressingNamespace, Local: local}, content...)
 	}
 	text := func(s string) *document.Node { return document.NewUntyped(s) }
 	return []*document.Node{
@@ -45,7 +45,7 @@ func (a *Addressing) Blocks() []*document.Node {
 // Property returns the text of an addressing property of a message that was read.
 func (m *Message) Property(local string) (text string, there bool) {
 	for _, b := range m.Blocks {
-		if b.Name.Space == AddressingNamespace && b.Name.Local == local {
+		if b.Name().Space == AddressingNamespace && b.Name().Local == local {
 			return strings.TrimSpace(b.OwnText()), true
 		}
 	}

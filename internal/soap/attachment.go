@@ -33,8 +33,9 @@ func AttachmentID(n int) string { return fmt.Sprintf("part%d@attached.invalid", 
 // Include is the element that stands for an attachment in a payload (XOP,
 // section 2.1; RFC 2392 for the address).
 func Include(id string) *document.Node {
-	return &document.Node{Kind: document.Element, Name: document.Name{Space: XOPNamespace, Local: "Include"},
-		Attributes: []document.Attribute{{Name: document.Name{Local: "href"}, Value: "cid:" + url.PathEscape(id)}}}
+	include := document.NewElement(document.Name{Space: XOPNamespace, Local: "Include"})
+	include.AppendAttributes(document.Attribute{Name: document.Name{Local: "href"}, Value: "cid:" + url.PathEscape(id)})
+	return include
 }
 
 // Package puts an envelope and its attachments into one body. With xop the
@@ -146,11 +147,11 @@ func Restore(n *document.Node, attachments []Attachment) {
 	if n == nil {
 		return
 	}
-	for i, item := range n.Items {
+	for i, item := range n.Items() {
 		if item.Kind != document.Element {
 			continue
 		}
-		if item.Name.Space != XOPNamespace || item.Name.Local != "Include" {
+		if item.Name().Space != XOPNamespace || item.Name().Local != "Include" {
 			Restore(item, attachments)
 			continue
 		}
@@ -158,7 +159,7 @@ func Restore(n *document.Node, attachments []Attachment) {
 		id, err := url.PathUnescape(strings.TrimPrefix(href, "cid:"))
 		for _, a := range attachments {
 			if err == nil && a.ID == id {
-				n.Items[i] = document.NewUntyped(base64.StdEncoding.EncodeToString(a.Content))
+				n.Items()[i] = document.NewUntyped(base64.StdEncoding.EncodeToString(a.Content))
 			}
 		}
 	}

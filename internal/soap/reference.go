@@ -1,6 +1,7 @@
 package soap
 
 import (
+	"slices"
 	"strings"
 
 	"testbench/internal/document"
@@ -27,9 +28,8 @@ func resolve(body *document.Node) []*document.Node {
 		}
 	}
 	if len(r.values) > 0 {
-		payload := *children[0]
-		children[0] = &payload
-		r.inside(&payload)
+		children[0] = children[0].Copy()
+		r.inside(children[0])
 	}
 	return children
 }
@@ -42,7 +42,7 @@ type resolver struct {
 
 // plainAttribute finds an attribute without a namespace, or one of SOAP 1.2's encoding.
 func plainAttribute(n *document.Node, local string) (string, bool) {
-	for _, a := range n.Attributes {
+	for _, a := range n.Attributes() {
 		if a.Name.Local == local && (a.Name.Space == "" || a.Name.Space == Encoding12) && !a.IsDeclaration() {
 			return a.Value, true
 		}
@@ -55,7 +55,7 @@ func refersTo(n *document.Node) (string, bool) {
 	if href, ok := plainAttribute(n, "href"); ok && strings.HasPrefix(href, "#") {
 		return href[1:], true
 	}
-	for _, a := range n.Attributes {
+	for _, a := range n.Attributes() {
 		if a.Name.Local == "ref" && a.Name.Space == Encoding12 {
 			return a.Value, true
 		}
@@ -65,17 +65,16 @@ func refersTo(n *document.Node) (string, bool) {
 
 // inside works on a copy of an element and copies what it changes.
 func (r *resolver) inside(n *document.Node) {
-	n.Items = append([]*document.Node(nil), n.Items...)
-	for i, item := range n.Items {
+	for i, item := range n.Items() {
 		if item.Kind != document.Element {
 			continue
 		}
 		id, refers := refersTo(item)
 		value := r.values[id]
 		if !refers || value == nil {
-			copied := *item
-			n.Items[i] = &copied
-			r.inside(&copied)
+			copied := item.Copy()
+			n.Items()[i] = copied
+			r.inside(copied)
 			continue
 		}
 		if r.open[id] || r.copies >= mostCopies {
@@ -83,13 +82,14 @@ func (r *resolver) inside(n *document.Node) {
 		}
 		r.copies++
 		// The accessor keeps its name; the value lends its type and content.
-		placed := &document.Node{Kind: document.Element, Name: item.Name, Line: value.Line, Column: value.Column, Items: value.Items}
-		for _, a := range value.Attributes {
+		placed := document.NewElement(item.Name(), slices.Clone(value.Items())...)
+		placed.Line, placed.Column = value.Line, value.Column
+		for _, a := range value.Attributes() {
 			if a.Name.Local != "id" {
-				placed.Attributes = append(placed.Attributes, a)
+				placed.AppendAttributes(a)
 			}
 		}
-		n.Items[i] = placed
+		n.Items()[i] = placed
 		r.open[id] = true
 		r.inside(placed)
 		delete(r.open, id)

@@ -67,26 +67,25 @@ func Envelope(version Version, blocks []*document.Node, payload []*document.Node
 	name := func(local string) document.Name {
 		return document.Name{Space: version.Namespace(), Prefix: envelopePrefix, Local: local}
 	}
-	envelope := &document.Node{Kind: document.Element, Name: name("Envelope"), Attributes: []document.Attribute{
-		{Name: document.Name{Prefix: "xmlns", Local: envelopePrefix}, Value: version.Namespace()},
-	}}
+	envelope := document.NewElement(name("Envelope"))
+	envelope.AppendAttributes(document.Attribute{Name: document.Name{Prefix: "xmlns", Local: envelopePrefix}, Value: version.Namespace()})
 	if len(blocks) > 0 {
-		header := &document.Node{Kind: document.Element, Name: name("Header")}
+		header := document.NewElement(name("Header"))
 		for _, block := range blocks {
-			header.Items = append(header.Items, forVersion(version, block))
+			header.AppendItems(forVersion(version, block))
 		}
-		envelope.Items = append(envelope.Items, header)
+		envelope.AppendItems(header)
 	}
-	envelope.Items = append(envelope.Items, &document.Node{Kind: document.Element, Name: name("Body"), Items: payload})
+	envelope.AppendItems(document.NewElement(name("Body"), payload...))
 	return envelope
 }
 
 // forVersion turns the attributes mustUnderstand and role of a block, written
 // without a prefix, into those of the version (SOAP 1.1, 4.2; SOAP 1.2, 5.2).
 func forVersion(version Version, block *document.Node) *document.Node {
-	changed := *block
-	changed.Attributes = nil
-	for _, a := range block.Attributes {
+	changed := block.Copy()
+	changed.SetAttributes(nil)
+	for _, a := range block.Attributes() {
 		if a.Name.Prefix == "" && (a.Name.Local == "mustUnderstand" || a.Name.Local == "role" || a.Name.Local == "actor") {
 			a.Name.Prefix, a.Name.Space = envelopePrefix, version.Namespace()
 			switch {
@@ -98,9 +97,9 @@ func forVersion(version Version, block *document.Node) *document.Node {
 				a.Name.Local = "role"
 			}
 		}
-		changed.Attributes = append(changed.Attributes, a)
+		changed.AppendAttributes(a)
 	}
-	return &changed
+	return changed
 }
 
 // mustUnderstand writes the truth as the version does: 1.1 knows only 1 and 0.
@@ -137,7 +136,7 @@ func (m *Message) Prefixes() map[string]string {
 		if n == nil {
 			continue
 		}
-		for _, a := range n.Attributes {
+		for _, a := range n.Attributes() {
 			switch {
 			case !a.IsDeclaration():
 			case a.Name.Prefix == "":
@@ -187,11 +186,11 @@ func (f *Fault) Node() *document.Node {
 
 // Read takes an envelope apart. ok is false where the element is no envelope.
 func Read(envelope *document.Node) (message *Message, ok bool) {
-	if envelope == nil || envelope.Kind != document.Element || envelope.Name.Local != "Envelope" {
+	if envelope == nil || envelope.Kind != document.Element || envelope.Name().Local != "Envelope" {
 		return nil, false
 	}
 	m := &Message{envelope: envelope}
-	switch envelope.Name.Space {
+	switch envelope.Name().Space {
 	case Namespace11:
 		m.Version = V11
 	case Namespace12:
@@ -210,7 +209,7 @@ func Read(envelope *document.Node) (message *Message, ok bool) {
 	}
 	if children := resolve(body); len(children) > 0 {
 		m.Payload = children[0]
-		if m.Payload.Name.Local == "Fault" && (m.Payload.Name.Space == Namespace11 || m.Payload.Name.Space == Namespace12) {
+		if m.Payload.Name().Local == "Fault" && (m.Payload.Name().Space == Namespace11 || m.Payload.Name().Space == Namespace12) {
 			m.readFault(m.Payload)
 		}
 	}
@@ -235,8 +234,8 @@ func (m *Message) readFault(fault *document.Node) {
 		f.Detail = fault.Child("Detail")
 	} else {
 		f.Code = m.faultCode(fault.Child("faultcode"), fault)
-		if code := fault.Child("faultcode"); code != nil && code.Name.Space != "" {
-			m.depart("the parts of a fault of SOAP 1.1 are in no namespace, and faultcode is in %s", code.Name.Space)
+		if code := fault.Child("faultcode"); code != nil && code.Name().Space != "" {
+			m.depart("the parts of a fault of SOAP 1.1 are in no namespace, and faultcode is in %s", code.Name().Space)
 		}
 		f.Text = fault.Child("faultstring").OwnText()
 		f.Role = fault.Child("faultactor").OwnText()
@@ -270,7 +269,7 @@ func (m *Message) faultCode(code *document.Node, around ...*document.Node) strin
 	}
 	prefixes := m.Prefixes()
 	for _, n := range append(around, code) {
-		for _, a := range n.Attributes {
+		for _, a := range n.Attributes() {
 			if a.IsDeclaration() && a.Name.Prefix != "" {
 				prefixes[a.Name.Local] = a.Value
 			}

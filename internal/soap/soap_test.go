@@ -32,8 +32,8 @@ func TestEnvelope(t *testing.T) {
 		message, ok := soap.Read(read(t, written))
 		require.True(t, ok)
 		assert.Equal(t, version, message.Version)
-		assert.Equal(t, "Keeper", message.Blocks[0].Name.Local)
-		assert.Equal(t, "urn:h", message.Payload.Name.Space)
+		assert.Equal(t, "Keeper", message.Blocks[0].Name().Local)
+		assert.Equal(t, "urn:h", message.Payload.Name().Space)
 		assert.Nil(t, message.Fault)
 	}
 	empty, ok := soap.Read(soap.Envelope(soap.V11, nil, nil))

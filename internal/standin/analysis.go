@@ -40,7 +40,7 @@ func registerAnalysis(payload *document.Node, prefixes map[string]string) (*docu
 	hash := fnv.New32a()
 	for _, child := range payload.Children() {
 		_, _ = hash.Write([]byte(child.OwnText()))
-		switch child.Name.Local {
+		switch child.Name().Local {
 		case "value":
 			values++
 		case "finding", "residue":
@@ -52,10 +52,9 @@ func registerAnalysis(payload *document.Node, prefixes map[string]string) (*docu
 	diastase := element("diastase", payload.Child("diastase").OwnText())
 	if payload.Child("diastase").IsNil() {
 		diastase = element("diastase")
-		diastase.Attributes = append(diastase.Attributes,
-			document.Attribute{Name: document.Name{Prefix: "xmlns", Local: "xsi"}, Value: document.SchemaInstance},
+		diastase.AppendAttributes(document.Attribute{Name: document.Name{Prefix: "xmlns", Local: "xsi"}, Value: document.SchemaInstance},
 			document.Attribute{Name: document.Name{Space: document.SchemaInstance, Prefix: "xsi", Local: "nil"}, Value: "true"})
 	}
-	answer.Items = append(answer.Items, diastase)
+	answer.AppendItems(diastase)
 	return answer, nil
 }

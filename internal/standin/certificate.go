@@ -45,10 +45,10 @@ func writePackage(w http.ResponseWriter, version soap.Version, blocks []*documen
 		attachments = append(attachments, soap.Attachment{ID: soap.AttachmentID(1), Name: "stamp.txt", Type: "text/plain", Content: content})
 		include := soap.Include(soap.AttachmentID(1))
 		document.Declare(include)
-		stamp.Items = []*document.Node{include}
+		stamp.SetItems([]*document.Node{include})
 	}
 	envelope := soap.Envelope(version, blocks, []*document.Node{answer})
-	envelope.Attributes = append(envelope.Attributes, document.Attribute{Name: document.Name{Prefix: "xmlns", Local: "lab"}, Value: labNamespace})
+	envelope.AppendAttributes(document.Attribute{Name: document.Name{Prefix: "xmlns", Local: "lab"}, Value: labNamespace})
 	contentType, body, err := soap.Package(version, "", []byte(document.WriteXML(envelope, document.Style{})), attachments, true)
 	if err != nil {
 		w.WriteHeader(http.StatusInternalServerError)

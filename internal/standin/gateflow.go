@@ -238,7 +238,7 @@ func (g *gate) redeemSAML(w http.ResponseWriter, r *http.Request, given grant) {
 		return
 	}
 	assertion, err := document.ReadXML(raw, "")
-	if err != nil || assertion.Name.Local != "Assertion" {
+	if err != nil || assertion.Name().Local != "Assertion" {
 		refuse("the assertion is no SAML assertion")
 		return
 	}

@@ -118,17 +118,17 @@ func (l *lab) serve(w http.ResponseWriter, r *http.Request) {
 	}
 	message, _ = soap.Read(root) // what was encrypted can be read now
 	payload := message.Payload
-	if payload == nil || payload.Name.Space != labNamespace {
+	if payload == nil || payload.Name().Space != labNamespace {
 		writeFault(w, version, &labFault{sender: true, text: "the body must hold an element of the namespace " + labNamespace})
 		return
 	}
-	if fault := checkAction(r, version, payload.Name.Local); fault != nil {
+	if fault := checkAction(r, version, payload.Name().Local); fault != nil {
 		writeFault(w, version, fault)
 		return
 	}
 	var answer *document.Node
 	var fault *labFault
-	switch payload.Name.Local {
+	switch payload.Name().Local {
 	case "GradeLot":
 		answer, fault = gradeLot(payload)
 	case "ConvertIndex":
@@ -139,7 +139,7 @@ func (l *lab) serve(w http.ResponseWriter, r *http.Request) {
 	case "RegisterAnalysis":
 		answer, fault = registerAnalysis(payload, message.Prefixes())
 	default:
-		fault = &labFault{sender: true, text: "there is no operation " + payload.Name.Local, field: payload.Name.Local, problem: "unknown operation"}
+		fault = &labFault{sender: true, text: "there is no operation " + payload.Name().Local, field: payload.Name().Local, problem: "unknown operation"}
 	}
 	if fault != nil {
 		writeFault(w, version, fault)
@@ -148,7 +148,7 @@ func (l *lab) serve(w http.ResponseWriter, r *http.Request) {
 	var blocks []*document.Node
 	if id, asked := message.Property("MessageID"); asked {
 		relates := named(document.Name{Space: soap.AddressingNamespace, Prefix: "wsa", Local: "RelatesTo"}, id)
-		relates.Attributes = []document.Attribute{{Name: document.Name{Prefix: "xmlns", Local: "wsa"}, Value: soap.AddressingNamespace}}
+		relates.SetAttributes([]document.Attribute{{Name: document.Name{Prefix: "xmlns", Local: "wsa"}, Value: soap.AddressingNamespace}})
 		blocks = append(blocks, relates)
 	}
 	receipt := element("Receipt", element("serial", strconv.FormatInt(100_000+time.Now().UnixNano()%900_000, 10)))
@@ -200,15 +200,15 @@ func readInput(payload *document.Node, order ...string) *input {
 	in := &input{fields: map[string]*document.Node{}}
 	last := -1
 	for _, child := range payload.Children() {
-		at := slices.Index(order, child.Name.Local)
+		at := slices.Index(order, child.Name().Local)
 		switch {
-		case at < 0 || child.Name.Space != labNamespace:
-			in.fail(child.Name.Local, "is not expected here")
+		case at < 0 || child.Name().Space != labNamespace:
+			in.fail(child.Name().Local, "is not expected here")
 		case at <= last:
-			in.fail(child.Name.Local, "stands twice or out of order; the order is "+strings.Join(order, ", "))
+			in.fail(child.Name().Local, "stands twice or out of order; the order is "+strings.Join(order, ", "))
 		}
 		last = at
-		in.fields[child.Name.Local] = child
+		in.fields[child.Name().Local] = child
 	}
 	return in
 }
@@ -262,21 +262,21 @@ func gradeLot(payload *document.Node) (*document.Node, *labFault) {
 	}
 	measures := element("measures", measure("moisture", "%", moisture))
 	if hmf != nil {
-		measures.Items = append(measures.Items, measure("hmf", "mg/kg", hmf))
+		measures.AppendItems(measure("hmf", "mg/kg", hmf))
 	}
 	if diastase != nil {
-		measures.Items = append(measures.Items, measure("diastase", "DN", diastase))
+		measures.AppendItems(measure("diastase", "DN", diastase))
 	}
 	answer := element("GradeLotResponse", element("lot", lot), element("grade", grade), element("gradedAt", time.Now().UTC().Format(time.RFC3339)), measures)
 	if remark := in.fields["remark"]; remark != nil {
-		answer.Items = append(answer.Items, element("remark", remark.OwnText()))
+		answer.AppendItems(element("remark", remark.OwnText()))
 	}
 	return answer, nil
 }
 
 func measure(name, unit string, d *apd.Decimal) *document.Node {
 	m := element("measure", document.FormatDecimal(d))
-	m.Attributes = []document.Attribute{{Name: document.Name{Local: "name"}, Value: name}, {Name: document.Name{Local: "unit"}, Value: unit}}
+	m.SetAttributes([]document.Attribute{{Name: document.Name{Local: "name"}, Value: name}, {Name: document.Name{Local: "unit"}, Value: unit}})
 	return m
 }
 
@@ -299,15 +299,15 @@ func element(name string, content ...any) *document.Node {
 }
 
 func named(name document.Name, content ...any) *document.Node {
-	e := &document.Node{Kind: document.Element, Name: name}
+	e := document.NewElement(name)
 	for _, c := range content {
 		switch c := c.(type) {
 		case string:
 			if c != "" {
-				e.Items = append(e.Items, document.NewUntyped(c))
+				e.AppendItems(document.NewUntyped(c))
 			}
 		case *document.Node:
-			e.Items = append(e.Items, c)
+			e.AppendItems(c)
 		}
 	}
 	return e
@@ -315,7 +315,7 @@ func named(name document.Name, content ...any) *document.Node {
 
 func writeEnvelope(w http.ResponseWriter, version soap.Version, status int, blocks []*document.Node, payload *document.Node) {
 	envelope := soap.Envelope(version, blocks, []*document.Node{payload})
-	envelope.Attributes = append(envelope.Attributes, document.Attribute{Name: document.Name{Prefix: "xmlns", Local: "lab"}, Value: labNamespace})
+	envelope.AppendAttributes(document.Attribute{Name: document.Name{Prefix: "xmlns", Local: "lab"}, Value: labNamespace})
 	w.Header().Set("Content-Type", version.ContentType(""))
 	w.WriteHeader(status)
 	_, _ = io.WriteString(w, `<?xml version="1.0" encoding="UTF-8"?>`+"\n"+document.WriteXML(envelope, document.Style{})+"\n")
@@ -325,7 +325,7 @@ func writeEnvelope(w http.ResponseWriter, version soap.Version, status int, bloc
 // its binding gives (SOAP 1.1, 6.2: 500; SOAP 1.2 Part 2, 7.5.2.2: 400 for Sender).
 // securityCode declares the prefix of a code of WS-Security.
 func securityCode(n *document.Node) *document.Node {
-	n.Attributes = []document.Attribute{{Name: document.Name{Prefix: "xmlns", Local: "wsse"}, Value: "http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-wssecurity-secext-1.0.xsd"}}
+	n.SetAttributes([]document.Attribute{{Name: document.Name{Prefix: "xmlns", Local: "wsse"}, Value: "http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-wssecurity-secext-1.0.xsd"}})
 	return n
 }
 
@@ -346,14 +346,14 @@ func writeFault(w http.ResponseWriter, version soap.Version, f *labFault) {
 			code, status = "soap:Sender", http.StatusBadRequest
 		}
 		text := envelopeElement("Text", f.text)
-		text.Attributes = []document.Attribute{{Name: document.Name{Prefix: "xml", Local: "lang"}, Value: "en"}}
+		text.SetAttributes([]document.Attribute{{Name: document.Name{Prefix: "xml", Local: "lang"}, Value: "en"}})
 		codes := envelopeElement("Code", envelopeElement("Value", code))
 		if f.security != "" {
-			codes.Items = append(codes.Items, envelopeElement("Subcode", securityCode(envelopeElement("Value", "wsse:"+f.security))))
+			codes.AppendItems(envelopeElement("Subcode", securityCode(envelopeElement("Value", "wsse:"+f.security))))
 		}
 		fault := envelopeElement("Fault", codes, envelopeElement("Reason", text))
 		if detail != nil {
-			fault.Items = append(fault.Items, envelopeElement("Detail", detail))
+			fault.AppendItems(envelopeElement("Detail", detail))
 		}
 		writeEnvelope(w, version, status, nil, fault)
 		return
@@ -368,7 +368,7 @@ func writeFault(w http.ResponseWriter, version soap.Version, f *labFault) {
 	}
 	fault := envelopeElement("Fault", codes, plain("faultstring", f.text))
 	if detail != nil {
-		fault.Items = append(fault.Items, plain("detail", detail))
+		fault.AppendItems(plain("detail", detail))
 	}
 	writeEnvelope(w, version, http.StatusInternalServerError, nil, fault)
 }

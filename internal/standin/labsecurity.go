@@ -70,7 +70,7 @@ func (s *security) check(port string, root *document.Node, message *soap.Message
 func (s *security) user(m *soap.Message, digested bool) *labFault {
 	var token *document.Node
 	for _, block := range m.Blocks {
-		if block.Name.Local == "Security" {
+		if block.Name().Local == "Security" {
 			token = block.Child("UsernameToken")
 		}
 	}

@@ -63,7 +63,7 @@ func (s *scale) serve(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	message, ok := soap.Read(root)
-	if !ok || message.Payload == nil || message.Payload.Name.Space != scaleNamespace || message.Payload.Name.Local != "WeighAll" {
+	if !ok || message.Payload == nil || message.Payload.Name().Space != scaleNamespace || message.Payload.Name().Local != "WeighAll" {
 		s.simulated.ServeHTTP(w, r)
 		return
 	}
@@ -124,7 +124,7 @@ func (s *scale) weighAll(loads *document.Node) ([]*document.Node, *labFault) {
 		return document.Attribute{Name: document.Name{Space: space, Prefix: prefix, Local: name}, Value: value}
 	}
 	typed := func(n *document.Node, typ string) *document.Node {
-		n.Attributes = append(n.Attributes, attribute("xsi", document.SchemaInstance, "type", typ))
+		n.AppendAttributes(attribute("xsi", document.SchemaInstance, "type", typ))
 		return n
 	}
 	tickets := local("tickets")
@@ -142,19 +142,19 @@ func (s *scale) weighAll(loads *document.Node) ([]*document.Node, *labFault) {
 		total += t.net
 		id := fmt.Sprintf("t%d", i+1)
 		item := local("item")
-		item.Attributes = []document.Attribute{attribute("", "", "href", "#"+id)}
-		tickets.Items = append(tickets.Items, item)
+		item.SetAttributes([]document.Attribute{attribute("", "", "href", "#"+id)})
+		tickets.AppendItems(item)
 		value := typed(local("multiRef", content...), "s:Ticket")
-		value.Attributes = append(value.Attributes, attribute("", "", "id", id))
+		value.AppendAttributes(attribute("", "", "id", id))
 		beside = append(beside, value)
 	}
-	tickets.Attributes = []document.Attribute{attribute("enc", soap.Encoding11, "arrayType", fmt.Sprintf("s:Ticket[%d]", len(beside)))}
+	tickets.SetAttributes([]document.Attribute{attribute("enc", soap.Encoding11, "arrayType", fmt.Sprintf("s:Ticket[%d]", len(beside)))})
 	typed(tickets, "enc:Array")
 	wrapper := named(document.Name{Space: scaleNamespace, Prefix: "s", Local: "WeighAllResponse"}, tickets, typed(local("total", strconv.Itoa(total)), "xsd:int"))
 	answer := append([]*document.Node{wrapper}, beside...)
 	for _, n := range answer {
 		for prefix, space := range map[string]string{"s": scaleNamespace, "xsi": document.SchemaInstance, "xsd": "http://www.w3.org/2001/XMLSchema", "enc": soap.Encoding11} {
-			n.Attributes = append(n.Attributes, attribute("xmlns", "", prefix, space))
+			n.AppendAttributes(attribute("xmlns", "", prefix, space))
 		}
 	}
 	return answer, nil

@@ -70,7 +70,8 @@ func (r *csvRows) next() (*document.Node, error) {
 	if err != nil {
 		return nil, csvError(err, cells, r.columns...)
 	}
-	row := &document.Node{Kind: document.Object, Members: make([]document.Member, 0, len(cells))}
+	row := document.NewObject()
+	row.SetMembers(make([]document.Member, 0, len(cells)))
 	for i, cell := range cells {
 		if !utf8.ValidString(cell) {
 			return nil, errNotUTF8
@@ -80,7 +81,7 @@ func (r *csvRows) next() (*document.Node, error) {
 			line, _ := r.reader.FieldPos(i)
 			return nil, fmt.Errorf("line %d, column %s: %w", line, r.columns[i], err)
 		}
-		row.Members = append(row.Members, document.Member{Key: r.columns[i], Value: node})
+		row.AppendMembers(document.Member{Key: r.columns[i], Value: node})
 	}
 	return row, nil
 }

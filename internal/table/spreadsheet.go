@@ -79,7 +79,7 @@ func readSpreadsheet(data []byte, o Options) (*Table, error) {
 			if err != nil {
 				return nil, fmt.Errorf("row %d, column %s: %w", number, column, err)
 			}
-			row.Members = append(row.Members, document.Member{Key: column, Value: cell})
+			row.AppendMembers(document.Member{Key: column, Value: cell})
 		}
 		t.Rows = append(t.Rows, row)
 	}

@@ -60,7 +60,7 @@ func whole(ending string, data []byte, o Options) (*Table, error) {
 
 // under takes what a path leads to as the rows.
 func under(root *document.Node, o Options) (*Table, error) {
-	items := root.Items
+	items := root.Items()
 	switch {
 	case o.Path != nil:
 		found, err := o.Path.Find(path.Roots{Answer: root}, nil)
@@ -72,7 +72,7 @@ func under(root *document.Node, o Options) (*Table, error) {
 			switch {
 			case m.Node == nil:
 			case m.Node.Kind == document.List:
-				items = append(items, m.Node.Items...)
+				items = append(items, m.Node.Items()...)
 			default:
 				items = append(items, m.Node)
 			}
@@ -90,7 +90,7 @@ func under(root *document.Node, o Options) (*Table, error) {
 
 func firstChild(root *document.Node) string {
 	if children := root.Children(); len(children) > 0 {
-		return children[0].Name.Local
+		return children[0].Name().Local
 	}
 	return "lot"
 }
@@ -116,20 +116,20 @@ func Of(items []*document.Node, kinds Kinds) (*Table, error) {
 // row makes a row of a value, with cells of the kinds that are wanted.
 func (k Kinds) row(item *document.Node) (*document.Node, error) {
 	row := rowOf(item)
-	for i, m := range row.Members {
+	for i, m := range row.Members() {
 		if kind := k[m.Key]; kind != "" && m.Value.IsScalar() && m.Value.Kind != document.Null {
 			cell, err := cellOf(m.Value.Text, kind)
 			if err != nil {
 				return nil, fmt.Errorf("column %s: %w", m.Key, err)
 			}
-			row.Members[i].Value = cell
+			row.Members()[i].Value = cell
 		}
 	}
 	return row, nil
 }
 
 func (t *Table) addColumns(row *document.Node) {
-	for i, m := range row.Members {
+	for i, m := range row.Members() {
 		if i < len(t.Columns) && t.Columns[i] == m.Key {
 			continue // as in most rows
 		}
@@ -142,7 +142,7 @@ func (t *Table) addColumns(row *document.Node) {
 // complete puts null where a row has nothing, so that the name is known in it.
 func complete(row *document.Node, columns []string) {
 	for i, column := range columns {
-		if i < len(row.Members) && row.Members[i].Key == column {
+		if i < len(row.Members()) && row.Members()[i].Key == column {
 			continue
 		}
 		if row.Get(column) == nil {
@@ -154,18 +154,18 @@ func complete(row *document.Node, columns []string) {
 func rowOf(item *document.Node) *document.Node {
 	switch item.Kind {
 	case document.Object:
-		return &document.Node{Kind: document.Object, Members: slices.Clone(item.Members)}
+		return item.Copy()
 	case document.Element:
 		row := document.NewFields()
-		for _, a := range item.Attributes {
+		for _, a := range item.Attributes() {
 			if !a.IsDeclaration() {
 				row.Set(a.Name.Local, document.NewUntyped(a.Value))
 			}
 		}
 		for _, child := range item.Children() {
-			name := child.Name.Local
+			name := child.Name().Local
 			cell := child
-			if len(child.Children()) == 0 && len(child.Attributes) == 0 {
+			if len(child.Children()) == 0 && len(child.Attributes()) == 0 {
 				cell = document.NewUntyped(child.OwnText())
 			}
 			row.Append(name, cell)

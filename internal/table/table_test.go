@@ -153,7 +153,7 @@ func FuzzRead(f *testing.F) {
 		for _, o := range []table.Options{{}, {Path: b}} {
 			if source, err := table.Open(name, opened(string(data)), o); err == nil {
 				for row, err := range source.All() {
-					if err != nil || len(row.Members) != len(source.Columns) {
+					if err != nil || len(row.Members()) != len(source.Columns) {
 						t.Fatal("what was read once is read otherwise the second time", err)
 					}
 				}

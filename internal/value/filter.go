@@ -89,7 +89,7 @@ func asJSON(node *document.Node, _ []string) (*document.Node, error) {
 func parseJSON(node *document.Node, args []string) (*document.Node, error) {
 	if v := node.Value(); v != nil && v.Kind == document.List {
 		list := &document.Node{Kind: document.List, Secret: v.Secret}
-		for i, item := range v.Items {
+		for i, item := range v.Items() {
 			opened, err := parseJSON(item, args)
 			if err != nil {
 				return nil, fmt.Errorf("[%d]: %w", i, err)
@@ -97,7 +97,7 @@ func parseJSON(node *document.Node, args []string) (*document.Node, error) {
 			if item.Secret {
 				opened = opened.MarkSecret()
 			}
-			list.Items = append(list.Items, opened)
+			list.AppendItems(opened)
 		}
 		return list, nil
 	}

@@ -457,13 +457,12 @@ func Follow(node *document.Node, tail []Step) *document.Node {
 				}
 			}
 		}
-		if next == nil && step.IsIndex && node.Kind == document.List && step.Index < len(node.Items) {
-			next = node.Items[step.Index]
+		if next == nil && step.IsIndex && node.Kind == document.List && step.Index < len(node.Items()) {
+			next = node.Items()[step.Index]
 		}
 		if next != nil && node.Secret && !next.Secret {
-			secret := *next
-			secret.Secret = true
-			next = &secret
+			next = next.Copy()
+			next.Secret = true
 		}
 		node = next
 	}

@@ -85,7 +85,7 @@ func (m *Message) Encrypt(e Encryption) error {
 		if err != nil {
 			return err
 		}
-		list.Items = append(list.Items, with(element(xenc, "DataReference"), "URI", "#"+id))
+		list.AppendItems(with(element(xenc, "DataReference"), "URI", "#"+id))
 	}
 	wrapped, err := e.wrap(public, key)
 	if err != nil {
@@ -139,7 +139,7 @@ func (m *Message) encryptPart(n *document.Node, content bool, uri string, key []
 	kind := xenc + "Element"
 	if content {
 		kind = xenc + "Content"
-		for _, item := range n.Items {
+		for _, item := range n.Items() {
 			switch item.Kind {
 			case document.Element:
 				// Namespaces around it must hold where it is read again.
@@ -160,10 +160,10 @@ func (m *Message) encryptPart(n *document.Node, content bool, uri string, key []
 	id := newID("data")
 	data := declareHere(with(element(xenc, "EncryptedData", with(element(xenc, "EncryptionMethod"), "Algorithm", uri), cipherData(sealed)), "Id", id, "Type", kind), xenc)
 	if content {
-		n.Items = []*document.Node{data}
+		n.SetItems([]*document.Node{data})
 		return id, nil
 	}
-	*n = *data
+	n.Become(data)
 	return id, nil
 }
 
@@ -231,10 +231,10 @@ func unseal(a cipherAlgorithm, key, sealed []byte) ([]byte, error) {
 func (m *Message) IsEncrypted() bool {
 	var visit func(*document.Node) bool
 	visit = func(n *document.Node) bool {
-		if n.Name.Space == xenc && n.Name.Local == "EncryptedData" {
+		if n.Name().Space == xenc && n.Name().Local == "EncryptedData" {
 			return true
 		}
-		for _, item := range n.Items {
+		for _, item := range n.Items() {
 			if item.Kind == document.Element && visit(item) {
 				return true
 			}
@@ -256,7 +256,7 @@ func (m *Message) Decrypt(key crypto.PrivateKey) ([]string, error) {
 	}
 	var opened []string
 	for _, item := range m.security.Children() {
-		if item.Name.Space != xenc || item.Name.Local != "EncryptedKey" {
+		if item.Name().Space != xenc || item.Name().Local != "EncryptedKey" {
 			continue
 		}
 		secret, err := unwrap(private, item)
@@ -270,7 +270,7 @@ func (m *Message) Decrypt(key crypto.PrivateKey) ([]string, error) {
 		if list == nil {
 			return opened, errors.New("the encrypted key does not say what it opens (no ReferenceList)")
 		}
-		if len(list.Items) > mostReferences {
+		if len(list.Items()) > mostReferences {
 			return opened, fmt.Errorf("the encrypted key opens more than %d parts", mostReferences)
 		}
 		for _, reference := range list.Children() {
@@ -341,7 +341,7 @@ func (m *Message) open(id string, key []byte) (string, error) {
 	if parent == nil {
 		return "", fmt.Errorf("the encrypted data %q is not in the message", id)
 	}
-	data := parent.Items[at]
+	data := parent.Items()[at]
 	a, ok := ciphers[algorithmOf(find(data, xenc, "EncryptionMethod"))]
 	if !ok {
 		return "", fmt.Errorf("the cipher %q is not known here", algorithmOf(find(data, xenc, "EncryptionMethod")))
@@ -358,14 +358,14 @@ func (m *Message) open(id string, key []byte) (string, error) {
 	if err != nil {
 		return "", fmt.Errorf("what was encrypted cannot be read: %w", err)
 	}
-	parent.Items = append(parent.Items[:at:at], append(items, parent.Items[at+1:]...)...)
+	parent.SetItems(append(parent.Items()[:at:at], append(items, parent.Items()[at+1:]...)...))
 	switch {
 	case parent == m.body:
 		return "body", nil
 	case len(items) > 0 && items[0].Kind == document.Element:
-		return items[0].Name.Local, nil
+		return items[0].Name().Local, nil
 	}
-	return parent.Name.Local, nil
+	return parent.Name().Local, nil
 }
 
 func (m *Message) parentOf(id string) (*document.Node, int) {
@@ -373,11 +373,11 @@ func (m *Message) parentOf(id string) (*document.Node, int) {
 	at := 0
 	var visit func(*document.Node)
 	visit = func(n *document.Node) {
-		for i, item := range n.Items {
+		for i, item := range n.Items() {
 			if item.Kind != document.Element {
 				continue
 			}
-			if item.Name.Space == xenc && item.Name.Local == "EncryptedData" && idOf(item) == id && parent == nil {
+			if item.Name().Space == xenc && item.Name().Local == "EncryptedData" && idOf(item) == id && parent == nil {
 				parent, at = n, i
 			}
 			visit(item)
@@ -389,7 +389,7 @@ func (m *Message) parentOf(id string) (*document.Node, int) {
 
 // fragment reads content with the namespaces that hold where it stood.
 func (m *Message) fragment(parent *document.Node, plain []byte) ([]*document.Node, error) {
-	wrapper := &document.Node{Kind: document.Element, Name: document.Name{Local: "content"}}
+	wrapper := document.NewElement(document.Name{Local: "content"})
 	declared := map[string]bool{}
 	// The innermost declaration of a prefix holds.
 	var around []*document.Node
@@ -397,10 +397,10 @@ func (m *Message) fragment(parent *document.Node, plain []byte) ([]*document.Nod
 		around = append(around, n)
 	}
 	for _, n := range around {
-		for _, a := range n.Attributes {
+		for _, a := range n.Attributes() {
 			if a.IsDeclaration() && !declared[a.Name.String()] {
 				declared[a.Name.String()] = true
-				wrapper.Attributes = append(wrapper.Attributes, a)
+				wrapper.AppendAttributes(a)
 			}
 		}
 	}
@@ -410,14 +410,14 @@ func (m *Message) fragment(parent *document.Node, plain []byte) ([]*document.Nod
 	if err != nil {
 		return nil, err
 	}
-	return root.Items, nil
+	return root.Items(), nil
 }
 
 func (m *Message) above(wanted *document.Node) *document.Node {
 	var found *document.Node
 	var visit func(*document.Node)
 	visit = func(n *document.Node) {
-		for _, item := range n.Items {
+		for _, item := range n.Items() {
 			if item == wanted {
 				found = n
 			}

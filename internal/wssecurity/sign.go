@@ -102,11 +102,11 @@ func (m *Message) Sign(s Signing) (signed string, err error) {
 		if refersByXOP(n) {
 			return "", fmt.Errorf("%s refers to an attachment by XOP, and what is signed must stand in the envelope: send the file inside, or attach it without XOP", part)
 		}
-		signedInfo.Items = append(signedInfo.Items, m.reference(n, "part", s))
+		signedInfo.AppendItems(m.reference(n, "part", s))
 	}
 	value := element(ds, "SignatureValue")
 	signature := declareHere(with(element(ds, "Signature", signedInfo, value, info), "Id", newID("signature")), ds)
-	m.security.Items = append(m.security.Items, signature)
+	m.security.AppendItems(signature)
 	base := document.CanonicalXML(m.Root, signedInfo, document.Canonical{})
 	raw, err := s.sign(uri, base)
 	if err != nil {
@@ -115,16 +115,16 @@ func (m *Message) Sign(s Signing) (signed string, err error) {
 	if s.Change != nil {
 		raw = s.Change(raw)
 	}
-	value.Items = []*document.Node{text(base64.StdEncoding.EncodeToString(raw))}
+	value.SetItems([]*document.Node{text(base64.StdEncoding.EncodeToString(raw))})
 	return string(base), nil
 }
 
 // refersByXOP says whether a content stands outside of the envelope.
 func refersByXOP(n *document.Node) bool {
-	if n.Name.Space == "http://www.w3.org/2004/08/xop/include" && n.Name.Local == "Include" {
+	if n.Name().Space == "http://www.w3.org/2004/08/xop/include" && n.Name().Local == "Include" {
 		return true
 	}
-	return slices.ContainsFunc(n.Items, func(item *document.Node) bool { return item.Kind == document.Element && refersByXOP(item) })
+	return slices.ContainsFunc(n.Items(), func(item *document.Node) bool { return item.Kind == document.Element && refersByXOP(item) })
 }
 
 // part finds what is to be signed or encrypted.
@@ -154,7 +154,7 @@ func (m *Message) part(name string) (*document.Node, error) {
 		var there []string
 		if m.header != nil {
 			for _, block := range m.header.Children() {
-				there = append(there, block.Name.Local)
+				there = append(there, block.Name().Local)
 			}
 		}
 		return nil, fmt.Errorf("there is no %s to sign or encrypt; the header has: %s", name, strings.Join(there, ", "))
@@ -172,9 +172,9 @@ func (m *Message) reference(n *document.Node, what string, s Signing) *document.
 	transform := with(element(ds, "Transform"), "Algorithm", exclusive)
 	how := document.Canonical{Prefixes: s.Inclusive}
 	if len(s.Inclusive) > 0 {
-		list := &document.Node{Kind: document.Element, Name: document.Name{Space: exclusive, Prefix: "ec", Local: "InclusiveNamespaces"}}
-		list.Attributes = []document.Attribute{declaration("ec", exclusive)}
-		transform.Items = append(transform.Items, with(list, "PrefixList", strings.Join(s.Inclusive, " ")))
+		list := document.NewElement(document.Name{Space: exclusive, Prefix: "ec", Local: "InclusiveNamespaces"})
+		list.SetAttributes([]document.Attribute{declaration("ec", exclusive)})
+		transform.AppendItems(with(list, "PrefixList", strings.Join(s.Inclusive, " ")))
 	}
 	h := newHash()
 	h.Write(document.CanonicalXML(m.Root, n, how))
@@ -237,7 +237,7 @@ func (m *Message) keyInfo(s Signing) (*document.Node, error) {
 		}
 		id := idOf(assertion)
 		reference := declareHere(element(wsse, "SecurityTokenReference", with(element(wsse, "KeyIdentifier", text(id)), "ValueType", samlProfile11+"#SAMLID")), wsse11)
-		reference.Attributes = append(reference.Attributes, document.Attribute{Name: document.Name{Space: wsse11, Prefix: "wsse11", Local: "TokenType"}, Value: samlProfile11 + "#SAMLV2.0"})
+		reference.AppendAttributes(document.Attribute{Name: document.Name{Space: wsse11, Prefix: "wsse11", Local: "TokenType"}, Value: samlProfile11 + "#SAMLV2.0"})
 		return element(ds, "KeyInfo", reference), nil
 	}
 	if s.Pair.Leaf() == nil {

@@ -53,7 +53,7 @@ func (m *Message) Confirmations() []string {
 		return nil
 	}
 	for _, item := range m.security.Children() {
-		if item.Name.Space == wsse11 && item.Name.Local == "SignatureConfirmation" {
+		if item.Name().Space == wsse11 && item.Name().Local == "SignatureConfirmation" {
 			value, _ := item.Attribute("Value")
 			values = append(values, strings.Join(strings.Fields(value), ""))
 		}

@@ -73,7 +73,7 @@ func (m *Message) Verify(trust Trust) []Signature {
 	}
 	ids, doubled := m.ids()
 	for _, item := range m.security.Children() {
-		if item.Name.Space == ds && item.Name.Local == "Signature" {
+		if item.Name().Space == ds && item.Name().Local == "Signature" {
 			if len(all) == mostSignatures {
 				return append(all, Signature{Problem: fmt.Errorf("there are more than %d signatures", mostSignatures)})
 			}
@@ -103,7 +103,7 @@ func (m *Message) ids() (map[string]*document.Node, string) {
 			}
 			ids[id] = n
 		}
-		for _, item := range n.Items {
+		for _, item := range n.Items() {
 			if item.Kind == document.Element {
 				visit(item)
 			}
@@ -145,12 +145,12 @@ func (m *Message) verify(signature *document.Node, out *Signature, trust Trust, 
 	if info == nil {
 		return errors.New("it has no SignedInfo")
 	}
-	if len(info.Items) > mostReferences {
+	if len(info.Items()) > mostReferences {
 		return fmt.Errorf("it covers more than %d parts", mostReferences)
 	}
 	references := 0
 	for _, reference := range info.Children() {
-		if reference.Name.Space == ds && reference.Name.Local == "Reference" {
+		if reference.Name().Space == ds && reference.Name().Local == "Reference" {
 			references++
 			covered, err := m.checkReference(reference, ids)
 			if err != nil {
@@ -245,8 +245,8 @@ func (m *Message) nameOf(n *document.Node) string {
 	switch {
 	case n == m.body:
 		return "body"
-	case m.security != nil && slices.Contains(m.security.Items, n):
-		switch n.Name.Local {
+	case m.security != nil && slices.Contains(m.security.Items(), n):
+		switch n.Name().Local {
 		case "Timestamp":
 			return "time stamp"
 		case "UsernameToken":
@@ -258,11 +258,11 @@ func (m *Message) nameOf(n *document.Node) string {
 		case "SignatureConfirmation":
 			return "signature confirmation"
 		}
-		return n.Name.Local
-	case m.header != nil && slices.Contains(m.header.Items, n):
-		return n.Name.Local
+		return n.Name().Local
+	case m.header != nil && slices.Contains(m.header.Items(), n):
+		return n.Name().Local
 	}
-	return "element " + n.Name.Local + " somewhere else"
+	return "element " + n.Name().Local + " somewhere else"
 }
 
 // signer finds the certificate whose key is said to have signed.
@@ -280,7 +280,7 @@ func (m *Message) signer(info *document.Node, trust Trust, ids map[string]*docum
 	if direct := find(reference, wsse, "Reference"); direct != nil {
 		uri, _ := direct.Attribute("URI")
 		token := ids[strings.TrimPrefix(uri, "#")]
-		if token == nil || token.Name.Local != "BinarySecurityToken" {
+		if token == nil || token.Name().Local != "BinarySecurityToken" {
 			return nil, fmt.Errorf("it refers to the token %q, which is not in the message", uri)
 		}
 		return parseCertificate(ownText(token))

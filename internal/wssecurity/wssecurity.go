@@ -58,20 +58,20 @@ func Parse(data []byte) (*Message, error) {
 func Of(root *document.Node) (*Message, error) {
 	m := &Message{Root: root}
 	switch {
-	case root == nil || root.Name.Local != "Envelope":
+	case root == nil || root.Name().Local != "Envelope":
 		return nil, errors.New("the message is no SOAP envelope")
-	case root.Name.Space == soap.Namespace11:
+	case root.Name().Space == soap.Namespace11:
 		m.version = soap.V11
-	case root.Name.Space == soap.Namespace12:
+	case root.Name().Space == soap.Namespace12:
 		m.version = soap.V12
 	default:
-		return nil, fmt.Errorf("the envelope is of no version of SOAP: %s", root.Name.Space)
+		return nil, fmt.Errorf("the envelope is of no version of SOAP: %s", root.Name().Space)
 	}
 	for _, child := range root.Children() {
-		if child.Name.Space != root.Name.Space {
+		if child.Name().Space != root.Name().Space {
 			continue
 		}
-		switch child.Name.Local {
+		switch child.Name().Local {
 		case "Header":
 			m.header = child
 		case "Body":
@@ -92,8 +92,8 @@ func find(n *document.Node, space, local string) *document.Node {
 	if n == nil {
 		return nil
 	}
-	for _, item := range n.Items {
-		if item.Kind == document.Element && item.Name.Local == local && item.Name.Space == space {
+	for _, item := range n.Items() {
+		if item.Kind == document.Element && item.Name().Local == local && item.Name().Space == space {
 			return item
 		}
 	}
@@ -118,12 +118,12 @@ func (m *Message) TakeSecurity(of *Message) {
 		return
 	}
 	m.secured()
-	*m.security = *of.security
+	m.security.Become(of.security)
 }
 
 // element makes an element of one of the namespaces above.
 func element(space, local string, items ...*document.Node) *document.Node {
-	return &document.Node{Kind: document.Element, Name: document.Name{Space: space, Prefix: prefixes[space], Local: local}, Items: items}
+	return document.NewElement(document.Name{Space: space, Prefix: prefixes[space], Local: local}, items...)
 }
 
 func text(s string) *document.Node { return document.NewUntyped(s) }
@@ -131,7 +131,7 @@ func text(s string) *document.Node { return document.NewUntyped(s) }
 // with adds attributes without a namespace: names and values in turn.
 func with(n *document.Node, pairs ...string) *document.Node {
 	for i := 0; i < len(pairs); i += 2 {
-		n.Attributes = append(n.Attributes, document.Attribute{Name: document.Name{Local: pairs[i]}, Value: pairs[i+1]})
+		n.AppendAttributes(document.Attribute{Name: document.Name{Local: pairs[i]}, Value: pairs[i+1]})
 	}
 	return n
 }
@@ -141,30 +141,30 @@ func (m *Message) secured() *document.Node {
 	if m.security != nil {
 		return m.security
 	}
-	envelope := m.Root.Name
+	envelope := m.Root.Name()
 	if m.header == nil {
-		m.header = &document.Node{Kind: document.Element, Name: document.Name{Space: envelope.Space, Prefix: envelope.Prefix, Local: "Header"}}
+		m.header = document.NewElement(document.Name{Space: envelope.Space, Prefix: envelope.Prefix, Local: "Header"})
 		at := 0
-		for at < len(m.Root.Items) && m.Root.Items[at] != m.body {
+		for at < len(m.Root.Items()) && m.Root.Items()[at] != m.body {
 			at++
 		}
-		m.Root.Items = append(m.Root.Items[:at:at], append([]*document.Node{m.header}, m.Root.Items[at:]...)...)
+		m.Root.SetItems(append(m.Root.Items()[:at:at], append([]*document.Node{m.header}, m.Root.Items()[at:]...)...))
 	}
 	m.security = element(wsse, "Security")
 	for space, prefix := range prefixes {
 		if space == wsse || space == wsu {
-			m.security.Attributes = append(m.security.Attributes, declaration(prefix, space))
+			m.security.AppendAttributes(declaration(prefix, space))
 		}
 	}
-	m.security.Attributes = append(m.security.Attributes, document.Attribute{
+	m.security.AppendAttributes(document.Attribute{
 		Name: document.Name{Space: envelope.Space, Prefix: envelope.Prefix, Local: "mustUnderstand"}, Value: map[soap.Version]string{soap.V11: "1", soap.V12: "true"}[m.version]})
 	if envelope.Prefix == "" {
 		// An attribute without a prefix would have no namespace.
-		last := len(m.security.Attributes) - 1
-		m.security.Attributes[last].Name.Prefix = "env"
-		m.security.Attributes = append(m.security.Attributes, declaration("env", envelope.Space))
+		last := len(m.security.Attributes()) - 1
+		m.security.Attributes()[last].Name.Prefix = "env"
+		m.security.AppendAttributes(declaration("env", envelope.Space))
 	}
-	m.header.Items = append([]*document.Node{m.security}, m.header.Items...)
+	m.header.SetItems(append([]*document.Node{m.security}, m.header.Items()...))
 	return m.security
 }
 
@@ -176,13 +176,13 @@ func declaration(prefix, space string) document.Attribute {
 // (WS-Security 1.1, section 5).
 func (m *Message) prepend(n *document.Node) {
 	s := m.secured()
-	s.Items = append([]*document.Node{n}, s.Items...)
+	s.SetItems(append([]*document.Node{n}, s.Items()...))
 }
 
 // declareHere adds declarations that an element needs on itself.
 func declareHere(n *document.Node, spaces ...string) *document.Node {
 	for _, space := range spaces {
-		n.Attributes = append(n.Attributes, declaration(prefixes[space], space))
+		n.AppendAttributes(declaration(prefixes[space], space))
 	}
 	return n
 }
@@ -197,11 +197,11 @@ func newID(what string) string {
 // idOf gives an element's id: wsu:Id, the Id of signature and encryption
 // elements, or the ID of an assertion (WS-Security 1.1, section 4.2).
 func idOf(n *document.Node) string {
-	for _, a := range n.Attributes {
+	for _, a := range n.Attributes() {
 		switch {
 		case a.Name.Space == wsu && a.Name.Local == "Id",
-			a.Name.Space == "" && a.Name.Local == "Id" && (n.Name.Space == ds || n.Name.Space == xenc || n.Name.Space == wsse),
-			a.Name.Space == "" && a.Name.Local == "ID" && n.Name.Space == saml2,
+			a.Name.Space == "" && a.Name.Local == "Id" && (n.Name().Space == ds || n.Name().Space == xenc || n.Name().Space == wsse),
+			a.Name.Space == "" && a.Name.Local == "ID" && n.Name().Space == saml2,
 			a.Name.Space == "http://www.w3.org/XML/1998/namespace" && a.Name.Local == "id":
 			return a.Value
 		}
@@ -215,11 +215,11 @@ func identify(n *document.Node, what string) string {
 		return id
 	}
 	id := newID(what)
-	if n.Name.Space == ds || n.Name.Space == xenc {
-		n.Attributes = append(n.Attributes, document.Attribute{Name: document.Name{Local: "Id"}, Value: id})
+	if n.Name().Space == ds || n.Name().Space == xenc {
+		n.AppendAttributes(document.Attribute{Name: document.Name{Local: "Id"}, Value: id})
 		return id
 	}
-	n.Attributes = append(n.Attributes, declaration(prefixes[wsu], wsu), document.Attribute{Name: document.Name{Space: wsu, Prefix: prefixes[wsu], Local: "Id"}, Value: id})
+	n.AppendAttributes(declaration(prefixes[wsu], wsu), document.Attribute{Name: document.Name{Space: wsu, Prefix: prefixes[wsu], Local: "Id"}, Value: id})
 	return id
 }
 
@@ -233,7 +233,7 @@ func (m *Message) AddTimestamp(created time.Time, life time.Duration) {
 	}
 	stamp := element(wsu, "Timestamp", element(wsu, "Created", text(created.UTC().Format(stampFormat))))
 	if life > 0 {
-		stamp.Items = append(stamp.Items, element(wsu, "Expires", text(created.Add(life).UTC().Format(stampFormat))))
+		stamp.AppendItems(element(wsu, "Expires", text(created.Add(life).UTC().Format(stampFormat))))
 	}
 	m.prepend(stamp)
 }
@@ -268,12 +268,12 @@ func (m *Message) AddUsernameToken(t UsernameToken) {
 		password, kind = text(PasswordDigest(t.Nonce, created, t.Password)), "#PasswordDigest"
 	}
 	password.Secret = true
-	token.Items = append(token.Items, with(element(wsse, "Password", password), "Type", userNameProfile+kind))
+	token.AppendItems(with(element(wsse, "Password", password), "Type", userNameProfile+kind))
 	if t.Nonce != nil {
-		token.Items = append(token.Items, with(element(wsse, "Nonce", text(base64.StdEncoding.EncodeToString(t.Nonce))), "EncodingType", soapMessageSecurity+"#Base64Binary"))
+		token.AppendItems(with(element(wsse, "Nonce", text(base64.StdEncoding.EncodeToString(t.Nonce))), "EncodingType", soapMessageSecurity+"#Base64Binary"))
 	}
 	if created != "" {
-		token.Items = append(token.Items, element(wsu, "Created", text(created)))
+		token.AppendItems(element(wsu, "Created", text(created)))
 	}
 	m.prepend(token)
 }
@@ -281,8 +281,8 @@ func (m *Message) AddUsernameToken(t UsernameToken) {
 // AddAssertion adds a SAML 2.0 assertion (SAML Token Profile 1.1, section 3.3).
 // Its namespaces must be declared on it.
 func (m *Message) AddAssertion(assertion *document.Node) error {
-	if assertion.Name.Local != "Assertion" || assertion.Name.Space != saml2 {
-		return fmt.Errorf("the token is no SAML 2.0 assertion, but the element %s in %q", assertion.Name.Local, assertion.Name.Space)
+	if assertion.Name().Local != "Assertion" || assertion.Name().Space != saml2 {
+		return fmt.Errorf("the token is no SAML 2.0 assertion, but the element %s in %q", assertion.Name().Local, assertion.Name().Space)
 	}
 	m.prepend(assertion)
 	return nil
@@ -295,7 +295,7 @@ func AssertionLife(assertion *document.Node) (from, until time.Time) {
 	if conditions == nil {
 		return
 	}
-	for _, a := range conditions.Attributes {
+	for _, a := range conditions.Attributes() {
 		moment, err := time.Parse(time.RFC3339, a.Value)
 		switch {
 		case err != nil:

@@ -46,7 +46,7 @@ func (e ElementType) Check(v *document.Node) []schema.Fault {
 		return []schema.Fault{{Message: "is no XML, but " + v.Describe()}}
 	}
 	decl := e.Declared
-	if name := (Name{Space: v.Name.Space, Local: v.Name.Local}); decl == nil {
+	if name := (Name{Space: v.Name().Space, Local: v.Name().Local}); decl == nil {
 		decl = e.Schema.Elements[name]
 		if decl == nil {
 			return []schema.Fault{{Line: int(v.Line), Column: int(v.Column), Message: name.Full() + " is no element of the schema"}}

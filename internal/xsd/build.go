@@ -101,14 +101,14 @@ func (b *builder) collect() {
 	for _, d := range b.loader.documents {
 		b.vet(d.root)
 		for x := range d.root.children() {
-			kind := kindOf(x.Name.Local)
+			kind := kindOf(x.Name().Local)
 			switch kind {
 			case "include", "import", "redefine":
 				continue
 			}
 			name := x.value("name")
 			if !isNCName(name) {
-				b.fail(x, "%s at the top of a schema needs a name", x.Name.Local)
+				b.fail(x, "%s at the top of a schema needs a name", x.Name().Local)
 				continue
 			}
 			g := global{kind, Name{d.namespace, name}}
@@ -187,22 +187,22 @@ func nearestName(name string, known []string) string {
 func (b *builder) constraint(x xnode) *Constraint {
 	local := x.value("name")
 	if !isNCName(local) {
-		b.fail(x, "%s needs a name", x.Name.Local)
+		b.fail(x, "%s needs a name", x.Name().Local)
 		return nil
 	}
-	c := &Constraint{Name: Name{x.doc.namespace, local}, Kind: x.Name.Local}
+	c := &Constraint{Name: Name{x.doc.namespace, local}, Kind: x.Name().Local}
 	if before := b.keys[c.Name]; before != nil {
 		b.fail(x, "the name %s is taken by another key", local)
 		return nil
 	}
 	b.keys[c.Name] = c
 	for part := range x.children() {
-		paths, err := compileFieldPaths(part.value("xpath"), part.Name.Local == "field", part.scope)
+		paths, err := compileFieldPaths(part.value("xpath"), part.Name().Local == "field", part.scope)
 		if err != nil {
-			b.fail(part, "%s: %s", part.Name.Local, err)
+			b.fail(part, "%s: %s", part.Name().Local, err)
 			return nil
 		}
-		if part.Name.Local == "selector" {
+		if part.Name().Local == "selector" {
 			c.selector = paths
 		} else {
 			c.fields = append(c.fields, paths)
@@ -210,7 +210,7 @@ func (b *builder) constraint(x xnode) *Constraint {
 		}
 	}
 	if c.selector == nil || len(c.fields) == 0 {
-		b.fail(x, "%s needs a selector and at least one field", x.Name.Local)
+		b.fail(x, "%s needs a selector and at least one field", x.Name().Local)
 		return nil
 	}
 	if c.Kind == "keyref" {

@@ -12,13 +12,13 @@ func (b *builder) facets(t, base *SimpleType, form xnode) {
 	var values []EnumerationValue
 	seen := map[string]bool{}
 	for f := range form.children() {
-		name := f.Name.Local
+		name := f.Name().Local
 		text, given := f.attr("value")
 		switch name {
 		case "simpleType", "attribute", "attributeGroup", "anyAttribute", "sequence", "choice", "all", "group":
 			continue
 		case "encoding", "precision", "scale", "duration", "period": // of the drafts
-			if oldNamespaces[f.Name.Space] {
+			if oldNamespaces[f.Name().Space] {
 				continue
 			}
 		}

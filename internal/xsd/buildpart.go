@@ -52,7 +52,7 @@ func (b *builder) fillElement(e *Element, x xnode) {
 		e.Type = b.typeNamed(x, named)
 	case named != "":
 		e.Type = b.typeNamed(x, named)
-	case anonymous && inner.Name.Local == "simpleType":
+	case anonymous && inner.Name().Local == "simpleType":
 		e.Type = b.simpleType(inner)
 	case anonymous:
 		t := &ComplexType{at: inner.at()}
@@ -68,7 +68,7 @@ func (b *builder) fillElement(e *Element, x xnode) {
 		e.Type = anyType
 	}
 	for c := range x.children() {
-		switch c.Name.Local {
+		switch c.Name().Local {
 		case "key", "unique", "keyref":
 			if constraint := b.constraint(c); constraint != nil {
 				e.Constraints = append(e.Constraints, constraint)
@@ -132,7 +132,7 @@ func (b *builder) attributes(x xnode) *attributeSet {
 	set := &attributeSet{prohibited: map[Name]bool{}}
 	var groupAny *Wildcard
 	for c := range x.children() {
-		switch c.Name.Local {
+		switch c.Name().Local {
 		case "attribute":
 			b.attributeUse(set, c)
 		case "attributeGroup":
@@ -384,7 +384,7 @@ func (b *builder) groupBody(x xnode) *Group {
 }
 
 func (b *builder) modelGroup(x xnode) *Group {
-	group := &Group{Kind: map[string]GroupKind{"sequence": Sequence, "choice": Choice, "all": All}[x.Name.Local], Documentation: x.documentation()}
+	group := &Group{Kind: map[string]GroupKind{"sequence": Sequence, "choice": Choice, "all": All}[x.Name().Local], Documentation: x.documentation()}
 	for c := range x.children() {
 		if p := b.particle(c); p != nil {
 			if inner, isGroup := p.Term.(*Group); isGroup && inner.Kind == All {
@@ -415,7 +415,7 @@ func (b *builder) particle(x xnode) *Particle {
 		}
 		p.Max = p.Min
 	}
-	switch x.Name.Local {
+	switch x.Name().Local {
 	case "element":
 		p.Term = b.localElement(x)
 	case "group":
@@ -456,7 +456,7 @@ func (b *builder) occurs(x xnode, name string) int {
 	switch {
 	case text == "":
 		return 1
-	case text == "unbounded" && name == "maxOccurs" || text == "*" && name == "maxOccurs" && oldNamespaces[x.Name.Space]:
+	case text == "unbounded" && name == "maxOccurs" || text == "*" && name == "maxOccurs" && oldNamespaces[x.Name().Space]:
 		return Unbounded
 	case !isDigits(text):
 		b.fail(x, "%s is a number, not %q", name, text)

@@ -66,7 +66,7 @@ func (b *builder) globalType(name Name, x xnode) Type {
 		return t
 	}
 	g := global{"type", name}
-	if x.Name.Local == "complexType" {
+	if x.Name().Local == "complexType" {
 		t := &ComplexType{Name: name, at: x.at()}
 		b.schema.Types[name] = t
 		b.later(t, x)
@@ -137,7 +137,7 @@ func (b *builder) simpleType(x xnode) *SimpleType {
 		b.fail(x, "simpleType needs restriction, list or union")
 		return t
 	}
-	switch form.Name.Local {
+	switch form.Name().Local {
 	case "restriction":
 		base := b.simpleBase(form)
 		t = base.derive()
@@ -167,7 +167,7 @@ func (b *builder) simpleType(x xnode) *SimpleType {
 			t.addMember(b.simpleNamed(form, member))
 		}
 		for inner := range form.children() {
-			if inner.Name.Local == "simpleType" {
+			if inner.Name().Local == "simpleType" {
 				t.addMember(b.simpleType(inner))
 			}
 		}
@@ -236,19 +236,19 @@ func (b *builder) fillComplex(t *ComplexType, x xnode) {
 	}
 	form, ok := content.child("extension", "restriction")
 	if !ok {
-		b.fail(content, "%s needs extension or restriction", content.Name.Local)
+		b.fail(content, "%s needs extension or restriction", content.Name().Local)
 		return
 	}
-	t.Extension = form.Name.Local == "extension"
+	t.Extension = form.Name().Local == "extension"
 	base := b.baseOf(t, form)
 	t.Base = base
 	if c, isComplex := base.(*ComplexType); isComplex {
 		if t.Extension && c.final&byExtension != 0 || !t.Extension && c.final&byRestriction != 0 {
-			b.fail(form, "the type %s is final: %s of it is not allowed", c.Name, form.Name.Local)
+			b.fail(form, "the type %s is final: %s of it is not allowed", c.Name, form.Name().Local)
 		}
 	}
 	set := b.attributes(form)
-	if content.Name.Local == "simpleContent" {
+	if content.Name().Local == "simpleContent" {
 		b.simpleContent(t, base, form)
 	} else {
 		b.complexContent(t, base, form, mixed)
@@ -260,7 +260,7 @@ func (b *builder) fillComplex(t *ComplexType, x xnode) {
 func (b *builder) baseOf(t *ComplexType, form xnode) Type {
 	text := form.value("base")
 	if text == "" {
-		b.fail(form, "%s needs a base", form.Name.Local)
+		b.fail(form, "%s needs a base", form.Name().Local)
 		return anyType
 	}
 	name, ok := b.qname(form, text)
@@ -473,7 +473,7 @@ func isArray(t *ComplexType) bool {
 }
 
 func (b *builder) arrayType(c xnode) *ArrayType {
-	for _, a := range c.Attributes {
+	for _, a := range c.Attributes() {
 		if a.Name.Local != "arrayType" || a.Name.Space == "" {
 			continue
 		}

@@ -63,25 +63,25 @@ var grammar = sync.OnceValue(func() map[string]allowance {
 // vet checks that everything in a document is where it may be, for a misspelt
 // attribute would otherwise be passed over.
 func (b *builder) vet(x xnode) {
-	if oldNamespaces[x.Node.Name.Space] {
+	if oldNamespaces[x.Node.Name().Space] {
 		return // the drafts had other attributes too
 	}
-	allowed := grammar()[x.Name.Local]
-	for _, a := range x.Attributes {
+	allowed := grammar()[x.Name().Local]
+	for _, a := range x.Attributes() {
 		if a.Name.Space == "" && !a.IsDeclaration() && a.Name.Local != "id" && !slices.Contains(allowed.attributes, a.Name.Local) {
-			b.fail(x, "%s has no attribute %s%s", x.Name.Local, a.Name.Local, nearestName(a.Name.Local, allowed.attributes))
+			b.fail(x, "%s has no attribute %s%s", x.Name().Local, a.Name.Local, nearestName(a.Name.Local, allowed.attributes))
 		}
 	}
 	for c := range x.children() {
-		if !slices.Contains(allowed.elements, c.Name.Local) {
-			b.fail(c, "%s cannot stand in %s%s", c.Name.Local, x.Name.Local, nearestName(c.Name.Local, allowed.elements))
+		if !slices.Contains(allowed.elements, c.Name().Local) {
+			b.fail(c, "%s cannot stand in %s%s", c.Name().Local, x.Name().Local, nearestName(c.Name().Local, allowed.elements))
 			continue
 		}
 		b.vet(c)
 	}
-	for _, item := range x.Items {
+	for _, item := range x.Items() {
 		if item.IsScalar() && strings.TrimSpace(item.Text) != "" {
-			b.fail(x, "the text %s cannot stand in %s", excerpt.Quote(strings.TrimSpace(item.Text)), x.Name.Local)
+			b.fail(x, "the text %s cannot stand in %s", excerpt.Quote(strings.TrimSpace(item.Text)), x.Name().Local)
 		}
 	}
 }

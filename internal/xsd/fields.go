@@ -20,7 +20,7 @@ type unfiller struct{ schema *Schema }
 
 // instanceAttribute is an attribute of the schema-instance namespace.
 func instanceAttribute(n *document.Node, local string) string {
-	for _, a := range n.Attributes {
+	for _, a := range n.Attributes() {
 		if a.Name.Space == InstanceNamespace && a.Name.Local == local {
 			return a.Value
 		}
@@ -44,7 +44,7 @@ func (u *unfiller) element(e *Element, n *document.Node) *document.Node {
 		if out.Kind != document.Object {
 			out = document.NewObject().Set(".", out)
 		}
-		out.Members = append([]document.Member{{Key: "@xsi:type", Value: document.NewText(named)}}, out.Members...)
+		out.SetMembers(append([]document.Member{{Key: "@xsi:type", Value: document.NewText(named)}}, out.Members()...))
 	}
 	return out
 }
@@ -81,9 +81,9 @@ func (u *unfiller) complex(t *ComplexType, n *document.Node) *document.Node {
 		list := document.NewList()
 		for _, child := range n.Children() {
 			if item := u.schema.typeOf(t.ArrayOf.Item); item != nil {
-				list.Items = append(list.Items, u.element(&Element{Name: Name{Local: "item"}, Type: item, Nillable: true}, child))
+				list.AppendItems(u.element(&Element{Name: Name{Local: "item"}, Type: item, Nillable: true}, child))
 			} else {
-				list.Items = append(list.Items, u.untyped(child))
+				list.AppendItems(u.untyped(child))
 			}
 		}
 		return list
@@ -91,7 +91,7 @@ func (u *unfiller) complex(t *ComplexType, n *document.Node) *document.Node {
 	w := &fieldWalk{shaper: &shaper{u.schema}, index: map[string]int{}}
 	w.particle(t.Particle, true, "", 1)
 	out := document.NewFields()
-	for _, a := range n.Attributes {
+	for _, a := range n.Attributes() {
 		if a.IsDeclaration() || a.Name.Space == InstanceNamespace {
 			continue
 		}
@@ -120,21 +120,21 @@ func (u *unfiller) complex(t *ComplexType, n *document.Node) *document.Node {
 	}
 	if repeatsTogether(t.Particle) {
 		list := document.NewList()
-		for _, m := range out.Object().Members {
-			list.Items = append(list.Items, document.NewObject().Set("@"+strings.TrimPrefix(m.Key, "@"), m.Value))
+		for _, m := range out.Object().Members() {
+			list.AppendItems(document.NewObject().Set("@"+strings.TrimPrefix(m.Key, "@"), m.Value))
 		}
 		for _, child := range n.Children() {
-			list.Items = append(list.Items, document.NewObject().Set(child.Name.Local, u.child(t, child)))
+			list.AppendItems(document.NewObject().Set(child.Name().Local, u.child(t, child)))
 		}
 		return list
 	}
 	for _, child := range n.Children() {
-		key := child.Name.Local
+		key := child.Name().Local
 		value := u.child(t, child)
 		at, known := w.index[key]
 		switch before := out.Get(key); {
 		case before != nil && before.Kind == document.List && (!known || w.fields[at].Max != 1):
-			before.Items = append(before.Items, value)
+			before.AppendItems(value)
 		case before != nil:
 			out.Set(key, document.NewList(before, value))
 		case known && w.fields[at].Max != 1:
@@ -148,7 +148,7 @@ func (u *unfiller) complex(t *ComplexType, n *document.Node) *document.Node {
 
 // child is a child element by its declaration, or by that of what it stands in for.
 func (u *unfiller) child(t *ComplexType, child *document.Node) *document.Node {
-	name := Name{child.Name.Space, child.Name.Local}
+	name := Name{child.Name().Space, child.Name().Local}
 	var found *Element
 	t.Particle.elements(func(e *Element) {
 		if e.Name == name && found == nil {
@@ -172,12 +172,12 @@ func (u *unfiller) untyped(n *document.Node) *document.Node {
 	out := document.NewObject()
 	for _, child := range n.Children() {
 		value := u.untyped(child)
-		if before := out.Get(child.Name.Local); before == nil {
-			out.Set(child.Name.Local, value)
+		if before := out.Get(child.Name().Local); before == nil {
+			out.Set(child.Name().Local, value)
 		} else if before.Kind == document.List {
-			before.Items = append(before.Items, value)
+			before.AppendItems(value)
 		} else {
-			out.Set(child.Name.Local, document.NewList(before, value))
+			out.Set(child.Name().Local, document.NewList(before, value))
 		}
 	}
 	return out
@@ -229,7 +229,7 @@ func simpleField(t *SimpleType, text string) *document.Node {
 	case document.List:
 		list := document.NewList()
 		for _, item := range strings.Fields(text) {
-			list.Items = append(list.Items, simpleField(t.Item, item))
+			list.AppendItems(simpleField(t.Item, item))
 		}
 		return list
 	case document.Number:

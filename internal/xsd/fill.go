@@ -69,7 +69,7 @@ func below(path, name string) string {
 
 // element makes an element of what is given for it.
 func (f *filler) element(e *Element, given *document.Node, path string) *document.Node {
-	n := &document.Node{Kind: document.Element, Name: document.Name{Space: e.Name.Space, Local: e.Name.Local}}
+	n := document.NewElement(document.Name{Space: e.Name.Space, Local: e.Name.Local})
 	if f.root == nil {
 		f.root = n
 	}
@@ -123,7 +123,7 @@ func (f *filler) attached(n *document.Node, t Type, given *document.Node, path s
 		f.complain(path, "asks for the attachment %s, which the step does not attach", name.Text)
 		return true
 	}
-	n.Items = append(n.Items, include)
+	n.AppendItems(include)
 	return true
 }
 
@@ -138,7 +138,7 @@ func isBinary(t Type) bool {
 // instance adds an attribute of the schema-instance namespace.
 func (f *filler) instance(n *document.Node, local, value string) {
 	declare(f.root, "xsi", InstanceNamespace)
-	n.Attributes = append(n.Attributes, document.Attribute{Name: document.Name{Space: InstanceNamespace, Prefix: "xsi", Local: local}, Value: value})
+	n.AppendAttributes(document.Attribute{Name: document.Name{Space: InstanceNamespace, Prefix: "xsi", Local: local}, Value: value})
 }
 
 // qualified writes a name with a prefix, which it declares on the root.
@@ -171,12 +171,12 @@ func (f *filler) taken(prefix string) bool {
 }
 
 func declare(n *document.Node, prefix, space string) {
-	for _, a := range n.Attributes {
+	for _, a := range n.Attributes() {
 		if a.Name.Prefix == "xmlns" && a.Name.Local == prefix {
 			return
 		}
 	}
-	n.Attributes = append(n.Attributes, document.Attribute{Name: document.Name{Space: xmlstream.XMLNSSpace, Prefix: "xmlns", Local: prefix}, Value: space})
+	n.AppendAttributes(document.Attribute{Name: document.Name{Space: xmlstream.XMLNSSpace, Prefix: "xmlns", Local: prefix}, Value: space})
 }
 
 // derived takes the type that @xsi:type names, or the declared one.
@@ -229,8 +229,8 @@ func (f *filler) text(n *document.Node, t *SimpleType, given *document.Node, pat
 	text := given.Text
 	switch {
 	case given.Kind == document.List && t.Variety == List:
-		items := make([]string, len(given.Items))
-		for i, item := range given.Items {
+		items := make([]string, len(given.Items()))
+		for i, item := range given.Items() {
 			items[i] = f.text(n, t.Item, item, fmt.Sprintf("%s[%d]", path, i))
 		}
 		text = strings.Join(items, " ")
@@ -272,7 +272,7 @@ func (p prefixScope) Lookup(prefix string) (string, bool) {
 
 func (f *filler) simple(n *document.Node, t *SimpleType, e *Element, given *document.Node, path string) {
 	if given.Kind == document.Object {
-		for _, m := range given.Members {
+		for _, m := range given.Members() {
 			if m.Key != "." && m.Key != "@xsi:type" && m.Key != "xsi:type" {
 				f.complain(below(path, m.Key), "is unknown: %s holds %s", e.Name.Local, t.Words())
 			}
@@ -286,7 +286,7 @@ func (f *filler) simple(n *document.Node, t *SimpleType, e *Element, given *docu
 		}
 	}
 	if given.Kind == document.Element || given.Kind == document.Object {
-		n.Items = append(n.Items, given)
+		n.AppendItems(given)
 		return
 	}
 	text := f.text(n, t, given, path)
@@ -298,7 +298,7 @@ func (f *filler) simple(n *document.Node, t *SimpleType, e *Element, given *docu
 		}
 	}
 	if text != "" {
-		n.Items = append(n.Items, &document.Node{Kind: document.Untyped, Text: text, Secret: given.Secret})
+		n.AppendItems(&document.Node{Kind: document.Untyped, Text: text, Secret: given.Secret})
 	}
 }
 
@@ -315,7 +315,7 @@ func (f *filler) complex(n *document.Node, t *ComplexType, e *Element, given *do
 		given = document.NewObject().Set(".", given)
 	}
 	if given.Kind == document.Element {
-		n.Items = append(n.Items, given)
+		n.AppendItems(given)
 		return
 	}
 	pool := newPool(given.Undotted(t.FieldNames()))
@@ -332,7 +332,7 @@ func (f *filler) complex(n *document.Node, t *ComplexType, e *Element, given *do
 			}
 		}
 		if own != nil && own.Text != "" {
-			n.Items = append(n.Items, &document.Node{Kind: document.Untyped, Text: f.text(n, t.Simple, own, path), Secret: own.Secret})
+			n.AppendItems(&document.Node{Kind: document.Untyped, Text: f.text(n, t.Simple, own, path), Secret: own.Secret})
 		}
 	case EmptyContent:
 		if own != nil {
@@ -343,7 +343,7 @@ func (f *filler) complex(n *document.Node, t *ComplexType, e *Element, given *do
 			if t.Content != MixedContent {
 				f.complain(path, "is %s, not fields by name: %s", own.Describe(), strings.Join(cut(t.FieldNames(), 12), ", "))
 			}
-			n.Items = append(n.Items, &document.Node{Kind: document.Untyped, Text: own.Text, Secret: own.Secret})
+			n.AppendItems(&document.Node{Kind: document.Untyped, Text: own.Text, Secret: own.Secret})
 		}
 		f.particle(n, t.Particle, pool, path, true)
 	}
@@ -438,5 +438,5 @@ func (f *filler) setAttribute(n *document.Node, name Name, text string, secret b
 		prefix, _, _ := strings.Cut(f.qualified(name), ":")
 		a.Name.Prefix = prefix
 	}
-	n.Attributes = append(n.Attributes, a)
+	n.AppendAttributes(a)
 }

@@ -14,7 +14,7 @@ const soapEncodingNamespace = "http://schemas.xmlsoap.org/soap/encoding/"
 // encodedType writes xsi:type, for a reader of encoded values may know no schema.
 func (f *filler) encodedType(n *document.Node, t Type) {
 	name := t.TypeName()
-	for _, a := range n.Attributes {
+	for _, a := range n.Attributes() {
 		if a.Name.Space == InstanceNamespace && a.Name.Local == "type" {
 			return
 		}
@@ -34,13 +34,13 @@ func (f *filler) encodedType(n *document.Node, t Type) {
 func (f *filler) array(n *document.Node, t *ComplexType, given *document.Node, path string) {
 	items := []*document.Node{given}
 	if given.Kind == document.List {
-		items = given.Items
-	} else if given.Kind == document.Object && len(given.Members) == 0 {
+		items = given.Items()
+	} else if given.Kind == document.Object && len(given.Members()) == 0 {
 		items = nil
-	} else if given.Kind == document.Object && len(given.Members) == 1 && (given.Members[0].Key == "item" || given.Members[0].Value.Kind == document.List) {
-		items = []*document.Node{given.Members[0].Value} // under the name of the items
+	} else if given.Kind == document.Object && len(given.Members()) == 1 && (given.Members()[0].Key == "item" || given.Members()[0].Value.Kind == document.List) {
+		items = []*document.Node{given.Members()[0].Value} // under the name of the items
 		if items[0].Kind == document.List {
-			items = items[0].Items
+			items = items[0].Items()
 		}
 	}
 	item := f.schema.typeOf(t.ArrayOf.Item)
@@ -58,7 +58,7 @@ func (f *filler) array(n *document.Node, t *ComplexType, given *document.Node, p
 		Value: fmt.Sprintf("%s%s[%d]", f.qualified(t.ArrayOf.Item), inner, len(items)),
 	}
 	a.Name.Prefix, _, _ = strings.Cut(f.qualified(Name{soapEncodingNamespace, "arrayType"}), ":")
-	n.Attributes = append(n.Attributes, a)
+	n.AppendAttributes(a)
 	element := &Element{Name: Name{Local: "item"}, Type: item, Nillable: true}
 	if t.Particle != nil && t.Particle.Term != nil {
 		if g, ok := t.Particle.Term.(*Group); ok && len(g.Particles) == 1 {
@@ -68,6 +68,6 @@ func (f *filler) array(n *document.Node, t *ComplexType, given *document.Node, p
 		}
 	}
 	for i, value := range items {
-		n.Items = append(n.Items, f.element(element, value, fmt.Sprintf("%s[%d]", path, i)))
+		n.AppendItems(f.element(element, value, fmt.Sprintf("%s[%d]", path, i)))
 	}
 }

@@ -15,7 +15,7 @@ type pool struct {
 
 func newPool(given *document.Node) *pool {
 	p := &pool{values: map[string]*document.Node{}}
-	for _, m := range given.Members {
+	for _, m := range given.Members() {
 		if m.Key == "@xsi:type" || m.Key == "xsi:type" {
 			continue
 		}
@@ -141,7 +141,7 @@ func (f *filler) place(n *document.Node, p *Particle, declared *Element, pool *p
 		items := []*document.Node{value}
 		many := p.Max == Unbounded || p.Max > 1
 		if value.Kind == document.List && !f.takesList(e, value, many) {
-			items = value.Items
+			items = value.Items()
 		}
 		room := len(items)
 		if p.Max != Unbounded {
@@ -152,7 +152,7 @@ func (f *filler) place(n *document.Node, p *Particle, declared *Element, pool *p
 			if many {
 				at = fmt.Sprintf("%s[%d]", at, i)
 			}
-			n.Items = append(n.Items, f.element(e, item, at))
+			n.AppendItems(f.element(e, item, at))
 			placed++
 		}
 		if room == len(items) {
@@ -187,7 +187,7 @@ func (f *filler) takesList(e *Element, list *document.Node, many bool) bool {
 	case *SimpleType:
 		return t.Variety == List && allScalars(list)
 	case *ComplexType:
-		if !many && (t.Content == MixedContent || t.Content == ElementContent) && len(list.Items) > 0 {
+		if !many && (t.Content == MixedContent || t.Content == ElementContent) && len(list.Items()) > 0 {
 			return true
 		}
 		return f.options.Encoded && t.ArrayOf != nil || t.Content == SimpleContent && t.Simple.Variety == List && allScalars(list)
@@ -196,7 +196,7 @@ func (f *filler) takesList(e *Element, list *document.Node, many bool) bool {
 }
 
 func allScalars(list *document.Node) bool {
-	for _, item := range list.Items {
+	for _, item := range list.Items() {
 		if !item.IsScalar() {
 			return false
 		}
@@ -232,14 +232,14 @@ func (f *filler) any(n *document.Node, p *Particle, w *Wildcard, pool *pool, pat
 		value := pool.take(key)
 		items := []*document.Node{value}
 		if value.Kind == document.List {
-			items = value.Items
+			items = value.Items()
 		}
 		for _, item := range items {
 			e := f.schema.Elements[name]
 			if e == nil {
 				e = &Element{Name: name, Type: anyType}
 			}
-			n.Items = append(n.Items, f.element(e, item, below(path, key)))
+			n.AppendItems(f.element(e, item, below(path, key)))
 			placed++
 		}
 	}
@@ -251,23 +251,23 @@ func (f *filler) any(n *document.Node, p *Particle, w *Wildcard, pool *pool, pat
 func (f *filler) inOrder(n *document.Node, t *ComplexType, given *document.Node, path string) {
 	attributes := document.NewObject()
 	m := f.schema.model(t)
-	for i, item := range given.Items {
+	for i, item := range given.Items() {
 		at := fmt.Sprintf("%s[%d]", path, i)
 		if item.IsScalar() {
-			n.Items = append(n.Items, &document.Node{Kind: document.Untyped, Text: item.Text, Secret: item.Secret})
+			n.AppendItems(&document.Node{Kind: document.Untyped, Text: item.Text, Secret: item.Secret})
 			continue
 		}
-		if item.Kind != document.Object || len(item.Members) != 1 {
+		if item.Kind != document.Object || len(item.Members()) != 1 {
 			f.complain(at, "content in order is a list of texts and of maps with one key each")
 			continue
 		}
-		key, value := item.Members[0].Key, item.Members[0].Value
+		key, value := item.Members()[0].Key, item.Members()[0].Value
 		if strings.HasPrefix(key, "@") {
 			attributes.Set(key, value)
 			continue
 		}
 		if e := f.named(m, key); e != nil {
-			n.Items = append(n.Items, f.element(e, value, below(path, key)))
+			n.AppendItems(f.element(e, value, below(path, key)))
 		} else {
 			f.complain(below(path, key), "is unknown%s", nearestName(key, t.FieldNames()))
 		}
@@ -326,17 +326,17 @@ func (f *filler) leftOver(n *document.Node, t *ComplexType, pool *pool, path str
 			f.complain(below(path, key), "is unknown%s", fieldTry(key, t.FieldNames()))
 		}
 		if e == nil {
-			e = &Element{Name: Name{n.Name.Space, local}, Type: anyType, Nillable: true}
+			e = &Element{Name: Name{n.Name().Space, local}, Type: anyType, Nillable: true}
 			if prefix, rest, qualified := strings.Cut(key, ":"); qualified {
 				e.Name = Name{f.options.Prefixes[prefix], rest}
 			}
 		}
 		items := []*document.Node{value}
 		if value.Kind == document.List {
-			items = value.Items
+			items = value.Items()
 		}
 		for _, item := range items {
-			n.Items = append(n.Items, f.element(e, item, below(path, key)))
+			n.AppendItems(f.element(e, item, below(path, key)))
 		}
 	}
 }

@@ -36,10 +36,10 @@ func (j *JSONForm) Element(e *Element) *document.Node {
 		if _, ok := e.Type.(*ComplexType); ok {
 			any := document.NewList()
 			if c := e.Type.(*ComplexType); !c.Abstract {
-				any.Items = append(any.Items, out)
+				any.AppendItems(out)
 			}
 			for _, d := range names {
-				any.Items = append(any.Items, j.typedAs(d))
+				any.AppendItems(j.typedAs(d))
 			}
 			out = document.NewObject().Set("anyOf", any)
 		}
@@ -129,13 +129,13 @@ func (j *JSONForm) complex(t *ComplexType) *document.Node {
 		}
 		properties.Set(key, one)
 		if use.Required {
-			required.Items = append(required.Items, text(key))
+			required.AppendItems(text(key))
 		}
 	}
 	switch t.Content {
 	case SimpleContent:
 		properties.Set(".", j.simple(t.Simple))
-		required.Items = append(required.Items, text("."))
+		required.AppendItems(text("."))
 	case MixedContent:
 		properties.Set(".", typeIs("string"))
 	}
@@ -165,7 +165,7 @@ func (j *JSONForm) complex(t *ComplexType) *document.Node {
 			properties.Set(one.Name.Local, value)
 		}
 		if f.Required && !e.Abstract && len(j.schema.Substitutes(e)) == 0 {
-			required.Items = append(required.Items, text(f.Name))
+			required.AppendItems(text(f.Name))
 		}
 	}
 	if together {
@@ -173,7 +173,7 @@ func (j *JSONForm) complex(t *ComplexType) *document.Node {
 		return typeIs("array").Set("items", one)
 	}
 	out := typeIs("object").Set("properties", properties)
-	if len(required.Items) > 0 {
+	if len(required.Items()) > 0 {
 		out.Set("required", required)
 	}
 	if !w.isOpen && t.AnyAttribute == nil {
@@ -198,7 +198,7 @@ func (j *JSONForm) simple(t *SimpleType) *document.Node {
 	if len(t.Enumeration) > 0 {
 		values := document.NewList()
 		for _, v := range t.Enumeration {
-			values.Items = append(values.Items, simpleField(t, v.Text))
+			values.AppendItems(simpleField(t, v.Text))
 		}
 		return out.Set("enum", values)
 	}

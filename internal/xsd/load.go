@@ -81,7 +81,7 @@ func (s *nodeScope) Lookup(prefix string) (string, bool) {
 
 func (s *nodeScope) inner(n *document.Node) *nodeScope {
 	var declared map[string]string
-	for _, a := range n.Attributes {
+	for _, a := range n.Attributes() {
 		if !a.IsDeclaration() {
 			continue
 		}
@@ -123,8 +123,8 @@ func today(space string) string {
 // children are the schema elements inside, annotations left out.
 func (x xnode) children() iter.Seq[xnode] {
 	return func(yield func(xnode) bool) {
-		for _, item := range x.Items {
-			if item.Kind == document.Element && today(item.Name.Space) == Namespace && item.Name.Local != "annotation" && !yield(x.with(item)) {
+		for _, item := range x.Items() {
+			if item.Kind == document.Element && today(item.Name().Space) == Namespace && item.Name().Local != "annotation" && !yield(x.with(item)) {
 				return
 			}
 		}
@@ -135,7 +135,7 @@ func (x xnode) children() iter.Seq[xnode] {
 func (x xnode) child(names ...string) (xnode, bool) {
 	for c := range x.children() {
 		for _, name := range names {
-			if c.Name.Local == name {
+			if c.Name().Local == name {
 				return c, true
 			}
 		}
@@ -145,7 +145,7 @@ func (x xnode) child(names ...string) (xnode, bool) {
 
 // attr is an attribute of the schema's own, without namespace.
 func (x xnode) attr(name string) (string, bool) {
-	for _, a := range x.Attributes {
+	for _, a := range x.Attributes() {
 		if a.Name.Local == name && a.Name.Space == "" && !a.IsDeclaration() {
 			return a.Value, true
 		}
@@ -165,12 +165,12 @@ func (x xnode) at() Problem {
 // documentation is the text of the annotation, laid out anew.
 func (x xnode) documentation() string {
 	var parts []string
-	for _, item := range x.Items {
-		if item.Kind != document.Element || item.Name.Local != "annotation" {
+	for _, item := range x.Items() {
+		if item.Kind != document.Element || item.Name().Local != "annotation" {
 			continue
 		}
 		for _, d := range item.Children() {
-			if d.Name.Local == "documentation" {
+			if d.Name().Local == "documentation" {
 				if text := strings.Join(strings.Fields(deepText(d)), " "); text != "" {
 					parts = append(parts, text)
 				}
@@ -188,7 +188,7 @@ func deepText(n *document.Node) string {
 		return n.Text
 	}
 	var out strings.Builder
-	for _, item := range n.Items {
+	for _, item := range n.Items() {
 		out.WriteString(deepText(item))
 		out.WriteByte(' ')
 	}
@@ -274,9 +274,9 @@ func ReadXML(location string, data []byte) (*document.Node, error) {
 // Add adds a schema element, as one inside of a WSDL; the prefixes are those
 // that hold outside of it.
 func (l *Loader) Add(location string, root *document.Node, prefixes map[string]string) error {
-	if root.Name.Local != "schema" || today(root.Name.Space) != Namespace {
+	if root.Name().Local != "schema" || today(root.Name().Space) != Namespace {
 		return &SchemaError{[]Problem{{Location: location, Line: int(root.Line), Column: int(root.Column),
-			Message: fmt.Sprintf("<%s> is not a schema: the root element must be schema in the namespace %s", root.Name, Namespace)}}}
+			Message: fmt.Sprintf("<%s> is not a schema: the root element must be schema in the namespace %s", root.Name(), Namespace)}}}
 	}
 	l.init()
 	d := l.document(location, root, prefixes, "", false)
@@ -311,8 +311,8 @@ func (l *Loader) document(location string, root *document.Node, prefixes map[str
 	d.qualifyAttrs = d.root.value("attributeFormDefault") == "qualified"
 	d.block = l.derivations(d.root, "blockDefault", byExtension|byRestriction|bySubstitution)
 	d.final = l.derivations(d.root, "finalDefault", byExtension|byRestriction|byList|byUnion)
-	if oldNamespaces[root.Name.Space] {
-		l.warn(d.root.at(), "it is written in the draft %s and read as the Recommendation of 2001", root.Name.Space)
+	if oldNamespaces[root.Name().Space] {
+		l.warn(d.root.at(), "it is written in the draft %s and read as the Recommendation of 2001", root.Name().Space)
 	}
 	l.documents = append(l.documents, d)
 	return d
@@ -338,7 +338,7 @@ func (l *Loader) derivations(x xnode, name string, all derivation) derivation {
 func (l *Loader) follow(d *schemaDocument) {
 	for c := range d.root.children() {
 		location := c.value("schemaLocation")
-		switch c.Name.Local {
+		switch c.Name().Local {
 		case "import":
 			namespace := c.value("namespace")
 			if namespace == d.namespace && namespace != "" {
@@ -348,14 +348,14 @@ func (l *Loader) follow(d *schemaDocument) {
 			l.importDocument(c, namespace, location)
 		case "include", "redefine":
 			if location == "" {
-				l.fail(c.at(), "%s needs a schemaLocation", c.Name.Local)
+				l.fail(c.at(), "%s needs a schemaLocation", c.Name().Local)
 				continue
 			}
 			included := l.fetch(c, location, d.namespace, true)
 			if included != nil && included.namespace != d.namespace {
 				l.fail(c.at(), "%s has the namespace %q; include and redefine need %q or none", location, included.namespace, d.namespace)
 			}
-			if included != nil && c.Name.Local == "redefine" {
+			if included != nil && c.Name().Local == "redefine" {
 				l.redefine(d, included, c)
 			}
 		}
@@ -393,7 +393,7 @@ func (l *Loader) importDocument(c xnode, namespace, location string) {
 // addUsed adds the declarations of well-known namespaces that a schema uses though
 // it does not import them, as many older contracts do.
 func (l *Loader) addUsed(x xnode) {
-	for _, a := range x.Attributes {
+	for _, a := range x.Attributes() {
 		switch a.Name.Local {
 		case "type", "base", "ref", "itemType":
 		default:
@@ -451,8 +451,8 @@ func (l *Loader) fetch(from xnode, location, adopted string, chameleon bool) *sc
 		}
 		return nil
 	}
-	if root.Name.Local != "schema" || today(root.Name.Space) != Namespace {
-		l.fail(Problem{Location: resolved, Line: int(root.Line), Column: int(root.Column)}, "<%s> is not a schema", root.Name)
+	if root.Name().Local != "schema" || today(root.Name().Space) != Namespace {
+		l.fail(Problem{Location: resolved, Line: int(root.Line), Column: int(root.Column)}, "<%s> is not a schema", root.Name())
 		return nil
 	}
 	d := l.document(resolved, root, nil, adopted, chameleon)
@@ -467,13 +467,13 @@ func (l *Loader) redefine(d, of *schemaDocument, c xnode) {
 		of.redefines = map[redefinition]xnode{}
 	}
 	for part := range c.children() {
-		key := redefinition{kind: kindOf(part.Name.Local), name: part.value("name")}
+		key := redefinition{kind: kindOf(part.Name().Local), name: part.value("name")}
 		found := false
 		for original := range of.root.children() {
-			found = found || kindOf(original.Name.Local) == key.kind && original.value("name") == key.name
+			found = found || kindOf(original.Name().Local) == key.kind && original.value("name") == key.name
 		}
 		if !found {
-			l.fail(part.at(), "%s %s is not in what is redefined", part.Name.Local, key.name)
+			l.fail(part.at(), "%s %s is not in what is redefined", part.Name().Local, key.name)
 			continue
 		}
 		of.redefines[key] = part

@@ -45,8 +45,8 @@ func TestSamplesAreValid(t *testing.T) {
 
 // resolveTypes writes xsi:type with the prefix t, as whoever sends a sample does.
 func resolveTypes(n *document.Node) {
-	for i := range n.Attributes {
-		if a := &n.Attributes[i]; a.Name.Space == InstanceNamespace {
+	for i := range n.Attributes() {
+		if a := &n.Attributes()[i]; a.Name.Space == InstanceNamespace {
 			a.Value = strings.Replace(a.Value, "{urn:t}", "t:", 1)
 		}
 	}

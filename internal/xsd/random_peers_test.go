@@ -467,7 +467,7 @@ func samples(t *testing.T, text string) (documents []string) {
 	for _, optional := range []bool{false, true} {
 		sample := schema.Sample(schema.Element("urn:t", "v"), SampleOptions{Optional: optional})
 		resolveTypes(sample.Root)
-		sample.Root.Attributes = append(sample.Root.Attributes, document.Attribute{Name: document.Name{Prefix: "xmlns", Local: "t"}, Value: "urn:t"})
+		sample.Root.AppendAttributes(document.Attribute{Name: document.Name{Prefix: "xmlns", Local: "t"}, Value: "urn:t"})
 		document.Declare(sample.Root)
 		documents = append(documents, document.WriteXML(sample.Root, document.Style{}))
 	}

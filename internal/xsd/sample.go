@@ -39,7 +39,7 @@ func (m *sampler) element(e *Element, p *Particle) *document.Node {
 		}
 	}
 	m.parts++
-	n := &document.Node{Kind: document.Element, Name: document.Name{Space: e.Name.Space, Local: e.Name.Local}}
+	n := document.NewElement(document.Name{Space: e.Name.Space, Local: e.Name.Local})
 	t := e.Type
 	if c, ok := t.(*ComplexType); ok && c.Abstract {
 		if derived := m.schema.Derived(c); len(derived) > 0 {
@@ -69,7 +69,7 @@ func (m *sampler) element(e *Element, p *Particle) *document.Node {
 			case t == anyType:
 				remarks = append(remarks, "anything")
 			case t.Content == MixedContent && e.Fixed != nil:
-				n.Items = append(n.Items, document.NewUntyped(*e.Fixed))
+				n.AppendItems(document.NewUntyped(*e.Fixed))
 			default:
 				m.particle(n, t.Particle)
 			}
@@ -94,7 +94,7 @@ func (m *sampler) array(n *document.Node, t *ComplexType, remarks *[]string) {
 	*remarks = append(*remarks, "array of "+t.ArrayOf.Item.Local)
 	item := m.schema.typeOf(t.ArrayOf.Item)
 	if item != nil && m.onStack[item] == 0 {
-		n.Items = append(n.Items, m.element(&Element{Name: Name{Local: "item"}, Type: item}, &Particle{Min: 1, Max: 1}))
+		n.AppendItems(m.element(&Element{Name: Name{Local: "item"}, Type: item}, &Particle{Min: 1, Max: 1}))
 	}
 }
 
@@ -123,7 +123,7 @@ func (m *sampler) remark(n *document.Node, words ...string) {
 
 // setType writes xsi:type; whoever writes the tree declares the prefix.
 func setType(n *document.Node, name Name) {
-	n.Attributes = append(n.Attributes, document.Attribute{
+	n.AppendAttributes(document.Attribute{
 		Name:  document.Name{Space: InstanceNamespace, Prefix: "xsi", Local: "type"},
 		Value: "{" + name.Space + "}" + name.Local,
 	})
@@ -140,7 +140,7 @@ func (m *sampler) text(n *document.Node, t *SimpleType, byDefault, fixed *string
 		text = t.Sample()
 	}
 	if text != "" {
-		n.Items = append(n.Items, document.NewUntyped(text))
+		n.AppendItems(document.NewUntyped(text))
 	}
 }
 
@@ -158,7 +158,7 @@ func (m *sampler) attributes(n *document.Node, t *ComplexType, remarks *[]string
 		default:
 			text = use.Type.Sample()
 		}
-		n.Attributes = append(n.Attributes, document.Attribute{Name: document.Name{Space: use.Name.Space, Local: use.Name.Local}, Value: text})
+		n.AppendAttributes(document.Attribute{Name: document.Name{Space: use.Name.Space, Local: use.Name.Local}, Value: text})
 		words := notJustText(use.Type)
 		if !use.Required {
 			words = strings.TrimSuffix("may be left out; "+words, "; ")
@@ -179,7 +179,7 @@ func (m *sampler) particle(parent *document.Node, p *Particle) {
 		times = 1
 	}
 	if times > 0 && m.depth >= m.options.MaxDepth {
-		m.sample.Cut = append(m.sample.Cut, parent.Name.Local)
+		m.sample.Cut = append(m.sample.Cut, parent.Name().Local)
 		return
 	}
 	for range min(times, 1000) {
@@ -189,7 +189,7 @@ func (m *sampler) particle(parent *document.Node, p *Particle) {
 		}
 		switch term := p.Term.(type) {
 		case *Element:
-			parent.Items = append(parent.Items, m.element(term, p))
+			parent.AppendItems(m.element(term, p))
 		case *Wildcard:
 			if times > 0 && p.Min > 0 {
 				m.wildcard(parent, term)
@@ -222,16 +222,16 @@ func (m *sampler) group(parent *document.Node, g *Group) {
 	if _, wild := branch.Term.(*Wildcard); wild && branch.Min == 0 {
 		return
 	}
-	before := len(parent.Items)
+	before := len(parent.Items())
 	once := *branch
 	once.Min = max(1, once.Min)
 	m.particle(parent, &once)
-	if len(parent.Items) > before && len(g.Particles) > 1 {
+	if len(parent.Items()) > before && len(g.Particles) > 1 {
 		var words []string
 		for _, p := range g.Particles {
 			words = append(words, particleWords(p))
 		}
-		first := parent.Items[before]
+		first := parent.Items()[before]
 		m.sample.Remarks[first] = strings.TrimSuffix("one of these: "+inWords(words, 12)+"; "+m.sample.Remarks[first], "; ")
 	}
 }
@@ -280,7 +280,7 @@ func (m *sampler) wildcard(parent *document.Node, w *Wildcard) {
 			if w.Allows(name.Space) && !e.Abstract && !m.recurs(p, map[any]bool{}) {
 				n := m.element(e, p)
 				m.remark(n, "stands for "+w.String())
-				parent.Items = append(parent.Items, n)
+				parent.AppendItems(n)
 				return
 			}
 		}
@@ -289,7 +289,7 @@ func (m *sampler) wildcard(parent *document.Node, w *Wildcard) {
 	if !w.any && w.not == nil && len(w.spaces) > 0 {
 		space = w.spaces[0]
 	}
-	n := &document.Node{Kind: document.Element, Name: document.Name{Space: space, Local: "any"}}
+	n := document.NewElement(document.Name{Space: space, Local: "any"})
 	m.remark(n, "stands for "+w.String())
-	parent.Items = append(parent.Items, n)
+	parent.AppendItems(n)
 }

@@ -156,8 +156,8 @@ func (v *Validator) node(n *document.Node, decl *Element, outer *nodeScope) {
 		v.lookup = names
 	}
 	enter()
-	v.start(Name{n.Name.Space, n.Name.Local}, decl, attributesOf{tree: n})
-	for _, item := range n.Items {
+	v.start(Name{n.Name().Space, n.Name().Local}, decl, attributesOf{tree: n})
+	for _, item := range n.Items() {
 		switch item.Kind {
 		case document.Element:
 			v.node(item, nil, names)
@@ -179,14 +179,14 @@ type attributesOf struct {
 
 func (a attributesOf) len() int {
 	if a.tree != nil {
-		return len(a.tree.Attributes)
+		return len(a.tree.Attributes())
 	}
 	return len(a.stream)
 }
 
 func (a attributesOf) at(i int) (name Name, value string, declares bool) {
 	if a.tree != nil {
-		attr := &a.tree.Attributes[i]
+		attr := &a.tree.Attributes()[i]
 		return Name{attr.Name.Space, attr.Name.Local}, attr.Value, attr.IsDeclaration()
 	}
 	attr := &a.stream[i]
@@ -199,7 +199,7 @@ func (a attributesOf) at(i int) (name Name, value string, declares bool) {
 // name is like at without the value, which would have to be copied.
 func (a attributesOf) name(i int) (name Name, declares bool) {
 	if a.tree != nil {
-		attr := &a.tree.Attributes[i]
+		attr := &a.tree.Attributes()[i]
 		return Name{attr.Name.Space, attr.Name.Local}, attr.IsDeclaration()
 	}
 	attr := &a.stream[i]

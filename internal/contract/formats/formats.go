@@ -81,7 +81,7 @@ func Read(location string, data []byte, fetch Fetch) (*Contract, error) {
 		}
 		return &Contract{Description: c}, nil
 	}
-	if root.Name.Local == "schema" {
+	if root.Name().Local == "schema" {
 		l := &xsd.Loader{Fetch: fetch}
 		if err := l.Add(location, root, nil); err != nil {
 			return nil, err

@@ -120,7 +120,7 @@ func WriteJSON(parts []BatchPart, together bool) (contentType string, body []byt
 		for name, values := range p.Header {
 			headers.Set(strings.ToLower(name), document.NewText(strings.Join(values, ", ")))
 		}
-		slices.SortFunc(headers.Members, func(a, b document.Member) int { return strings.Compare(a.Key, b.Key) })
+		slices.SortFunc(headers.Members(), func(a, b document.Member) int { return strings.Compare(a.Key, b.Key) })
 		one.Set("headers", headers)
 		if len(p.Body) > 0 {
 			if node, err := document.ReadJSON(p.Body); err == nil {
@@ -129,7 +129,7 @@ func WriteJSON(parts []BatchPart, together bool) (contentType string, body []byt
 				one.Set("body", document.NewText(string(p.Body)))
 			}
 		}
-		requests.Items = append(requests.Items, one)
+		requests.AppendItems(one)
 	}
 	return jsonType, []byte(document.WriteJSON(document.NewObject().Set("requests", requests), document.Style{}))
 }

@@ -18,9 +18,9 @@ func ReadJSON(location string, root *document.Node) (*Contract, error) {
 	m.version = text(root, "$Version")
 	m.container = text(root, "$EntityContainer")
 	if references := root.Get("$Reference"); references != nil {
-		for _, r := range references.Members {
+		for _, r := range references.Members() {
 			if include := r.Value.Get("$Include"); include != nil {
-				for _, one := range include.Items {
+				for _, one := range include.Items() {
 					if alias := text(one, "$Alias"); alias != "" {
 						m.aliases[alias] = text(one, "$Namespace")
 					}
@@ -29,7 +29,7 @@ func ReadJSON(location string, root *document.Node) (*Contract, error) {
 		}
 	}
 	r := &jsonReader{m: m}
-	for _, s := range root.Members {
+	for _, s := range root.Members() {
 		if strings.HasPrefix(s.Key, "$") || s.Value.Kind != document.Object {
 			continue
 		}
@@ -41,7 +41,7 @@ func ReadJSON(location string, root *document.Node) (*Contract, error) {
 	if len(m.namespaces) == 0 {
 		return nil, fmt.Errorf("%s: the metadata has no schema", location)
 	}
-	for _, s := range root.Members {
+	for _, s := range root.Members() {
 		if !strings.HasPrefix(s.Key, "$") && s.Value.Kind == document.Object {
 			r.schema(s.Key, s.Value)
 		}
@@ -69,16 +69,16 @@ type jsonReader struct {
 
 // kindOf is what an element is; a property is the default (CSDL JSON 4.01, 7).
 func (r *jsonReader) schema(space string, n *document.Node) {
-	for _, member := range n.Members {
+	for _, member := range n.Members() {
 		name, v := space+"."+member.Key, member.Value
 		if member.Key == "$Annotations" {
-			for _, t := range v.Members {
+			for _, t := range v.Members() {
 				r.annotations = append(r.annotations, target{t.Key, r.terms(t.Value)})
 			}
 			continue
 		}
 		if v.Kind == document.List { // overloads of an action or a function
-			for _, one := range v.Items {
+			for _, one := range v.Items() {
 				f := r.function(one, name)
 				r.m.functions = append(r.m.functions, f)
 			}
@@ -89,7 +89,7 @@ func (r *jsonReader) schema(space string, n *document.Node) {
 			r.structured(v, name)
 		case "EnumType":
 			t := &typeDef{kind: enumKind, name: name, flags: says(v, "$IsFlags"), underlying: text(v, "$UnderlyingType"), about: r.about(v)}
-			for _, one := range v.Members {
+			for _, one := range v.Members() {
 				if !strings.HasPrefix(one.Key, "$") && !strings.Contains(one.Key, "@") {
 					t.members = append(t.members, enumMember{name: one.Key, value: one.Value.Text})
 				}
@@ -123,16 +123,16 @@ func (r *jsonReader) structured(n *document.Node, name string) {
 		t.kind = entityKind
 	}
 	if key := n.Get("$Key"); key != nil {
-		for _, k := range key.Items {
-			if k.Kind == document.Object && len(k.Members) > 0 { // an alias for a path
-				t.key = append(t.key, k.Members[0].Key)
+		for _, k := range key.Items() {
+			if k.Kind == document.Object && len(k.Members()) > 0 { // an alias for a path
+				t.key = append(t.key, k.Members()[0].Key)
 				continue
 			}
 			t.key = append(t.key, k.Text)
 		}
 	}
 	t.marks.read(r.m, r.terms(n))
-	for _, m := range n.Members {
+	for _, m := range n.Members() {
 		if strings.HasPrefix(m.Key, "$") || strings.Contains(m.Key, "@") || m.Value.Kind != document.Object {
 			continue
 		}
@@ -148,7 +148,7 @@ func (r *jsonReader) property(name string, n *document.Node) *property {
 		p.typeName = "Edm.String"
 	}
 	if constraint := n.Get("$ReferentialConstraint"); constraint != nil {
-		for _, m := range constraint.Members {
+		for _, m := range constraint.Members() {
 			if !strings.Contains(m.Key, "@") {
 				p.dependents = append(p.dependents, m.Key)
 			}
@@ -161,7 +161,7 @@ func (r *jsonReader) property(name string, n *document.Node) *property {
 func (r *jsonReader) function(n *document.Node, name string) *function {
 	f := &function{name: name, action: text(n, "$Kind") == "Action", bound: says(n, "$IsBound"), about: r.about(n)}
 	if parameters := n.Get("$Parameter"); parameters != nil {
-		for _, p := range parameters.Items {
+		for _, p := range parameters.Items() {
 			f.parameters = append(f.parameters, r.property(text(p, "$Name"), p))
 		}
 	}
@@ -173,7 +173,7 @@ func (r *jsonReader) function(n *document.Node, name string) *function {
 
 func (r *jsonReader) container(n *document.Node, name string) {
 	r.m.container = name
-	for _, m := range n.Members {
+	for _, m := range n.Members() {
 		if strings.HasPrefix(m.Key, "$") || strings.Contains(m.Key, "@") {
 			continue
 		}
@@ -192,7 +192,7 @@ func (r *jsonReader) container(n *document.Node, name string) {
 }
 
 func (r *jsonReader) about(n *document.Node) string {
-	for _, m := range n.Members {
+	for _, m := range n.Members() {
 		if strings.HasPrefix(m.Key, "@") && strings.HasSuffix(m.Key, ".Description") {
 			return oneLine(m.Value.Text)
 		}
@@ -202,7 +202,7 @@ func (r *jsonReader) about(n *document.Node) string {
 
 func (r *jsonReader) terms(n *document.Node) []annotation {
 	var out []annotation
-	for _, m := range n.Members {
+	for _, m := range n.Members() {
 		if term, ok := strings.CutPrefix(m.Key, "@"); ok {
 			a := jsonAnnotation(m.Value)
 			a.term, _, _ = strings.Cut(term, "#")
@@ -214,12 +214,12 @@ func (r *jsonReader) terms(n *document.Node) []annotation {
 
 func jsonAnnotation(n *document.Node) annotation {
 	a := annotation{value: n.Text}
-	for _, item := range n.Items {
+	for _, item := range n.Items() {
 		a.paths = append(a.paths, item.Text)
 	}
 	if n.Kind == document.Object {
 		a.record = map[string]annotation{}
-		for _, m := range n.Members {
+		for _, m := range n.Members() {
 			a.record[m.Key] = jsonAnnotation(m.Value)
 		}
 	}

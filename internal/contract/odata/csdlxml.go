@@ -10,7 +10,7 @@ import (
 )
 
 // IsXML says whether a root element is that of metadata.
-func IsXML(root *document.Node) bool { return root.Name.Local == "Edmx" }
+func IsXML(root *document.Node) bool { return root.Name().Local == "Edmx" }
 
 // ReadXML makes a contract of metadata in XML (CSDL XML 4.01; CSDL 2.0).
 func ReadXML(location string, root *document.Node) (*Contract, error) {
@@ -27,7 +27,7 @@ func ReadXML(location string, root *document.Node) (*Contract, error) {
 	}
 	r := &xmlReader{m: m}
 	for _, reference := range root.Children() {
-		if reference.Name.Local != "Reference" {
+		if reference.Name().Local != "Reference" {
 			continue
 		}
 		for _, include := range reference.Children() {
@@ -38,7 +38,7 @@ func ReadXML(location string, root *document.Node) (*Contract, error) {
 	}
 	var schemas []*document.Node
 	for _, n := range services.Children() {
-		if n.Name.Local == "Schema" {
+		if n.Name().Local == "Schema" {
 			schemas = append(schemas, n)
 			space := attribute(n, "Namespace")
 			m.namespaces = append(m.namespaces, space)
@@ -46,7 +46,7 @@ func ReadXML(location string, root *document.Node) (*Contract, error) {
 				m.aliases[alias] = space
 			}
 			// Before 4 the version is that of the namespace (CSDL 2.0, 1).
-			if !strings.HasPrefix(m.version, "4") && strings.Contains(n.Name.Space, "docs.oasis-open.org") {
+			if !strings.HasPrefix(m.version, "4") && strings.Contains(n.Name().Space, "docs.oasis-open.org") {
 				m.version = "4.0"
 			}
 		}
@@ -97,13 +97,13 @@ func (r *xmlReader) schema(n *document.Node) {
 	space := attribute(n, "Namespace")
 	for _, child := range n.Children() {
 		name := space + "." + attribute(child, "Name")
-		switch child.Name.Local {
+		switch child.Name().Local {
 		case "EntityType", "ComplexType":
 			r.structured(child, name)
 		case "EnumType":
 			t := &typeDef{kind: enumKind, name: name, flags: attribute(child, "IsFlags") == "true", underlying: attribute(child, "UnderlyingType"), about: r.about(child)}
 			for _, member := range child.Children() {
-				if member.Name.Local == "Member" {
+				if member.Name().Local == "Member" {
 					t.members = append(t.members, enumMember{attribute(member, "Name"), attribute(member, "Value"), r.about(member)})
 				}
 			}
@@ -125,7 +125,7 @@ func (r *xmlReader) schema(n *document.Node) {
 func (r *xmlReader) association(n *document.Node, name string) {
 	ends := map[string]end{}
 	for _, child := range n.Children() {
-		if child.Name.Local == "End" {
+		if child.Name().Local == "End" {
 			ends[attribute(child, "Role")] = end{typeName: attribute(child, "Type"), multiplicity: attribute(child, "Multiplicity")}
 		}
 	}
@@ -170,12 +170,12 @@ func number(text string) int {
 func (r *xmlReader) structured(n *document.Node, name string) {
 	t := &typeDef{name: name, kind: complexKind, base: attribute(n, "BaseType"), abstract: attribute(n, "Abstract") == "true",
 		open: attribute(n, "OpenType") == "true", stream: attribute(n, "HasStream") == "true", about: r.about(n)}
-	if n.Name.Local == "EntityType" {
+	if n.Name().Local == "EntityType" {
 		t.kind = entityKind
 	}
 	t.marks.read(r.m, r.terms(n))
 	for _, child := range n.Children() {
-		switch child.Name.Local {
+		switch child.Name().Local {
 		case "Key":
 			for _, ref := range child.Children() {
 				key := attribute(ref, "Name")
@@ -216,7 +216,7 @@ func (r *xmlReader) navigation(n *document.Node) *property {
 	p := &property{name: attribute(n, "Name"), navigation: true, nullable: attribute(n, "Nullable") != "false", contained: attribute(n, "ContainsTarget") == "true",
 		partner: attribute(n, "Partner"), about: r.about(n)}
 	for _, child := range n.Children() {
-		if child.Name.Local == "ReferentialConstraint" {
+		if child.Name().Local == "ReferentialConstraint" {
 			p.dependents = append(p.dependents, attribute(child, "Property"))
 		}
 	}
@@ -230,9 +230,9 @@ func (r *xmlReader) navigation(n *document.Node) *property {
 }
 
 func (r *xmlReader) function(n *document.Node, name string) *function {
-	f := &function{name: name, action: n.Name.Local == "Action", bound: attribute(n, "IsBound") == "true", about: r.about(n)}
+	f := &function{name: name, action: n.Name().Local == "Action", bound: attribute(n, "IsBound") == "true", about: r.about(n)}
 	for _, child := range n.Children() {
-		switch child.Name.Local {
+		switch child.Name().Local {
 		case "Parameter":
 			f.parameters = append(f.parameters, r.property(child))
 		case "ReturnType":
@@ -245,9 +245,9 @@ func (r *xmlReader) function(n *document.Node, name string) *function {
 func (r *xmlReader) container(n *document.Node, name string) {
 	r.m.container = name
 	for _, child := range n.Children() {
-		switch child.Name.Local {
+		switch child.Name().Local {
 		case "EntitySet", "Singleton":
-			s := &set{name: attribute(child, "Name"), typeName: attribute(child, "EntityType"), singleton: child.Name.Local == "Singleton", about: r.about(child)}
+			s := &set{name: attribute(child, "Name"), typeName: attribute(child, "EntityType"), singleton: child.Name().Local == "Singleton", about: r.about(child)}
 			if s.singleton {
 				s.typeName = attribute(child, "Type")
 			}
@@ -265,7 +265,7 @@ func (r *xmlReader) importOf(n *document.Node) {
 	name := attribute(n, "Name")
 	target := attribute(n, "Function") + attribute(n, "Action")
 	if target != "" {
-		r.m.imports = append(r.m.imports, &function{name: name, action: n.Name.Local == "ActionImport", set: target})
+		r.m.imports = append(r.m.imports, &function{name: name, action: n.Name().Local == "ActionImport", set: target})
 		return
 	}
 	f := r.function(n, name)
@@ -286,14 +286,14 @@ func (r *xmlReader) importOf(n *document.Node) {
 func (r *xmlReader) about(n *document.Node) string {
 	for _, child := range n.Children() {
 		switch {
-		case child.Name.Local == "Annotation" && strings.HasSuffix(attribute(child, "Term"), ".Description"):
+		case child.Name().Local == "Annotation" && strings.HasSuffix(attribute(child, "Term"), ".Description"):
 			if text := attribute(child, "String"); text != "" {
 				return oneLine(text)
 			}
 			if inner := child.Child("String"); inner != nil {
 				return oneLine(inner.OwnText())
 			}
-		case child.Name.Local == "Documentation":
+		case child.Name().Local == "Documentation":
 			if summary := child.Child("Summary"); summary != nil {
 				return oneLine(summary.OwnText())
 			}
@@ -315,7 +315,7 @@ type annotation struct {
 func (r *xmlReader) terms(n *document.Node) []annotation {
 	var out []annotation
 	for _, child := range n.Children() {
-		if child.Name.Local == "Annotation" {
+		if child.Name().Local == "Annotation" {
 			a := r.annotation(child)
 			a.term = attribute(child, "Term")
 			out = append(out, a)
@@ -335,17 +335,17 @@ func (r *xmlReader) annotation(n *document.Node) annotation {
 		}
 	}
 	for _, child := range n.Children() {
-		switch child.Name.Local {
+		switch child.Name().Local {
 		case "Record":
 			a.record = map[string]annotation{}
 			for _, value := range child.Children() {
-				if value.Name.Local == "PropertyValue" {
+				if value.Name().Local == "PropertyValue" {
 					a.record[attribute(value, "Property")] = r.annotation(value)
 				}
 			}
 		case "Collection":
 			for _, item := range child.Children() {
-				switch item.Name.Local {
+				switch item.Name().Local {
 				case "PropertyPath", "NavigationPropertyPath", "String", "Path":
 					a.paths = append(a.paths, oneLine(item.OwnText()))
 				}

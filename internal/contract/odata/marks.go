@@ -66,7 +66,7 @@ func (k *marks) read(_ *model, terms []annotation) {
 // attributes takes over what metadata of 2.0 says by attributes of other
 // namespaces, which many services write in the same words.
 func (k *marks) attributes(n *document.Node) {
-	for _, a := range n.Attributes {
+	for _, a := range n.Attributes() {
 		if a.Name.Space == "" || a.IsDeclaration() {
 			continue
 		}
@@ -74,7 +74,7 @@ func (k *marks) attributes(n *document.Node) {
 		switch a.Name.Local {
 		case "creatable":
 			k.noInsert = no
-			k.computed = k.computed || no && n.Name.Local == "Property"
+			k.computed = k.computed || no && n.Name().Local == "Property"
 		case "updatable":
 			k.noUpdate = no
 			k.immutable = no

@@ -31,7 +31,7 @@ func (o *option) Fill(v *document.Node) (*document.Node, []schema.Shortcoming) {
 	}
 	if v.Kind == document.List {
 		var parts []string
-		for _, item := range v.Items {
+		for _, item := range v.Items() {
 			parts = append(parts, item.Text)
 		}
 		v = &document.Node{Kind: document.Untyped, Text: strings.Join(parts, ","), Secret: v.Secret}

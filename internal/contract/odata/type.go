@@ -231,7 +231,7 @@ func (f *filler) object(t *typeDef, v *document.Node, path string, from *propert
 	out := &document.Node{Kind: document.Object, Secret: v.Secret}
 	properties, key := f.m.all(t)
 	given := map[string]bool{}
-	for _, m := range v.Members {
+	for _, m := range v.Members() {
 		below := schema.Below(path, m.Key)
 		name, control, isControl := strings.Cut(m.Key, "@")
 		if isControl {
@@ -242,7 +242,7 @@ func (f *filler) object(t *typeDef, v *document.Node, path string, from *propert
 			if member.Kind == document.Untyped {
 				member = document.NewText(member.Text)
 			}
-			out.Members = append(out.Members, document.Member{Key: m.Key, Value: member})
+			out.AppendMembers(document.Member{Key: m.Key, Value: member})
 			continue
 		}
 		given[m.Key] = true
@@ -250,14 +250,14 @@ func (f *filler) object(t *typeDef, v *document.Node, path string, from *propert
 		switch {
 		case p == nil && !f.m.isOpen(t):
 			f.unknown(below, m.Key, t)
-			out.Members = append(out.Members, m)
+			out.AppendMembers(m)
 		case p == nil:
-			out.Members = append(out.Members, m)
+			out.AppendMembers(m)
 		default:
 			if top && !f.o.isSettable(p, key) || !top && p.marks.computed {
 				f.fail(below, "is set by the service%s", map[bool]string{true: ", or cannot be changed", false: ""}[f.o.use != forCreate])
 			}
-			out.Members = append(out.Members, document.Member{Key: m.Key, Value: f.value(p, m.Value, below)})
+			out.AppendMembers(document.Member{Key: m.Key, Value: f.value(p, m.Value, below)})
 		}
 	}
 	inner := *f.o
@@ -317,8 +317,8 @@ func (f *filler) value(p *property, v *document.Node, path string) *document.Nod
 		list := &document.Node{Kind: document.List, Secret: v.Secret}
 		one := *p
 		one.collection, one.nullable = false, false
-		for i, item := range v.Items {
-			list.Items = append(list.Items, f.value(&one, item, path+"["+strconv.Itoa(i)+"]"))
+		for i, item := range v.Items() {
+			list.AppendItems(f.value(&one, item, path+"["+strconv.Itoa(i)+"]"))
 		}
 		return list
 	}
@@ -367,7 +367,7 @@ func (o *object) Check(v *document.Node) []schema.Fault {
 		case o.list && value.Kind != document.List:
 			c.fail(value, "value", "must be a list, and is %s", value.Describe())
 		case o.list && o.t != nil:
-			for i, item := range value.Items {
+			for i, item := range value.Items() {
 				c.object(o.t, item, "value["+strconv.Itoa(i)+"]")
 			}
 		case o.single != nil:
@@ -414,7 +414,7 @@ func (c *checker) object(t *typeDef, v *document.Node, path string) {
 			}
 		}
 	}
-	for _, m := range v.Members {
+	for _, m := range v.Members() {
 		if strings.Contains(m.Key, "@") {
 			continue // control information (OData JSON 4.01, 4.6)
 		}
@@ -443,7 +443,7 @@ func (c *checker) value(p *property, v *document.Node, path string) {
 		}
 		one := *p
 		one.collection = false
-		for i, item := range v.Items {
+		for i, item := range v.Items() {
 			c.value(&one, item, path+"["+strconv.Itoa(i)+"]")
 		}
 	case t != nil && t.kind <= complexKind:
@@ -477,8 +477,7 @@ func (m *model) sample(p *property) *document.Node {
 	case isNumeric(edm):
 		return document.NewNumber("1")
 	case edmSamples[edm] != nil:
-		v := *edmSamples[edm]
-		return &v
+		return edmSamples[edm].Copy()
 	}
 	text := "text"
 	if f.maxLength > 0 && f.maxLength < len(text) {

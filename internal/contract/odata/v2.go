@@ -25,8 +25,8 @@ func (m *model) see(body *document.Node, t *typeDef, single *property) *document
 	results := d.Get("results")
 	if results == nil || results.Kind != document.List {
 		// A service operation puts its result under its own name.
-		if len(d.Members) == 1 && t == nil {
-			return document.NewObject().Set("value", m.seeValue(single, d.Members[0].Value))
+		if len(d.Members()) == 1 && t == nil {
+			return document.NewObject().Set("value", m.seeValue(single, d.Members()[0].Value))
 		}
 		return m.seeEntity(d, t)
 	}
@@ -43,11 +43,11 @@ func (m *model) see(body *document.Node, t *typeDef, single *property) *document
 
 func (m *model) seeList(list *document.Node, t *typeDef) *document.Node {
 	out := document.NewList()
-	for _, item := range list.Items {
+	for _, item := range list.Items() {
 		if item.Kind == document.Object {
 			item = m.seeEntity(item, t)
 		}
-		out.Items = append(out.Items, item)
+		out.AppendItems(item)
 	}
 	return out
 }
@@ -57,7 +57,7 @@ func (m *model) seeEntity(n *document.Node, t *typeDef) *document.Node {
 		return m.seeValue(nil, n)
 	}
 	out := document.NewObject()
-	for _, member := range n.Members {
+	for _, member := range n.Members() {
 		v := member.Value
 		if member.Key == "__metadata" {
 			for _, pair := range [][2]string{{"uri", "@odata.id"}, {"type", "@odata.type"}, {"etag", "@odata.etag"}} {
@@ -138,8 +138,8 @@ func (m *model) unsee(body *document.Node, t *typeDef) *document.Node {
 	switch {
 	case value != nil && value.Kind == document.List:
 		results := document.NewList()
-		for _, item := range value.Items {
-			results.Items = append(results.Items, m.wire(item, t))
+		for _, item := range value.Items() {
+			results.AppendItems(m.wire(item, t))
 		}
 		d.Set("results", results)
 		if count := body.Get("@odata.count"); count != nil {
@@ -159,7 +159,7 @@ func (m *model) wire(v *document.Node, t *typeDef) *document.Node {
 		return v
 	}
 	out := &document.Node{Kind: document.Object, Secret: v.Secret}
-	for _, member := range v.Members {
+	for _, member := range v.Members() {
 		inner := member.Value
 		var p *property
 		if t != nil {
@@ -170,14 +170,14 @@ func (m *model) wire(v *document.Node, t *typeDef) *document.Node {
 			inner = m.wire(inner, m.typeOf(p))
 		case inner.Kind == document.List:
 			list := &document.Node{Kind: document.List, Secret: inner.Secret}
-			for _, item := range inner.Items {
-				list.Items = append(list.Items, m.wire(item, m.typeOf(p)))
+			for _, item := range inner.Items() {
+				list.AppendItems(m.wire(item, m.typeOf(p)))
 			}
 			inner = list
 		case p != nil:
 			inner = m.wireValue(p, inner)
 		}
-		out.Members = append(out.Members, document.Member{Key: member.Key, Value: inner})
+		out.AppendMembers(document.Member{Key: member.Key, Value: inner})
 	}
 	return out
 }

@@ -74,7 +74,7 @@ func Read(location string, data []byte, fetch func(base, location string) (strin
 	c.head = contract.Head{Format: "OpenAPI " + version, Location: location, Title: text(info, "title"), About: oneLine(text(info, "description"))}
 	if schemes != nil {
 		needed := required(root)
-		for _, m := range schemes.Members {
+		for _, m := range schemes.Members() {
 			at := c.follow(c.root.Below("components").Below("securitySchemes").Below(m.Key))
 			if at.Node == nil {
 				at.Node = m.Value
@@ -160,7 +160,7 @@ func (c *Contract) operations() {
 		return
 	}
 	templates := map[string]string{}
-	for _, m := range paths.Node.Members {
+	for _, m := range paths.Node.Members() {
 		if strings.HasPrefix(m.Key, "x-") {
 			continue
 		}
@@ -177,7 +177,7 @@ func (c *Contract) operations() {
 			c.note("the paths %s and %s cannot be told apart", other, m.Key)
 		}
 		templates[template] = m.Key
-		for _, one := range item.Node.Members {
+		for _, one := range item.Node.Members() {
 			if !slices.Contains(methods, one.Key) {
 				continue
 			}
@@ -234,7 +234,7 @@ func (c *Contract) servers(n *document.Node) []contract.Server {
 	if c.dialect == jsonschema.OpenAPI20 {
 		host, base := text(n, "host"), text(n, "basePath")
 		schemes := n.Get("schemes")
-		if host == "" || schemes == nil || len(schemes.Items) == 0 {
+		if host == "" || schemes == nil || len(schemes.Items()) == 0 {
 			if host != "" {
 				add("//"+host+base, "")
 			} else if base != "" {
@@ -242,7 +242,7 @@ func (c *Contract) servers(n *document.Node) []contract.Server {
 			}
 			return out
 		}
-		for _, s := range schemes.Items {
+		for _, s := range schemes.Items() {
 			add(s.Text+"://"+host+base, "")
 		}
 		return out
@@ -251,12 +251,12 @@ func (c *Contract) servers(n *document.Node) []contract.Server {
 	if list == nil {
 		return nil
 	}
-	for _, s := range list.Items {
+	for _, s := range list.Items() {
 		address := text(s, "url")
 		if variables := s.Get("variables"); variables != nil {
-			for _, v := range variables.Members {
+			for _, v := range variables.Members() {
 				def := text(v.Value, "default")
-				if allowed := v.Value.Get("enum"); allowed != nil && !slices.ContainsFunc(allowed.Items, func(n *document.Node) bool { return n.Text == def }) {
+				if allowed := v.Value.Get("enum"); allowed != nil && !slices.ContainsFunc(allowed.Items(), func(n *document.Node) bool { return n.Text == def }) {
 					c.note("the default %q of the server variable %s is not among those that it allows", def, v.Key)
 				}
 				address = strings.ReplaceAll(address, "{"+v.Key+"}", def)

@@ -39,7 +39,7 @@ func (c *Contract) operation(f *found) *contract.Operation {
 		r.body(c.follow(body))
 	}
 	if answers := f.at.Below("responses"); answers.Node != nil {
-		for _, m := range answers.Node.Members {
+		for _, m := range answers.Node.Members() {
 			if strings.HasPrefix(m.Key, "x-") {
 				continue
 			}
@@ -79,7 +79,7 @@ func (r *reader) parameters(f *found) {
 			continue
 		}
 		own := map[string]bool{}
-		for i := range list.Node.Items {
+		for i := range list.Node.Items() {
 			at := r.c.follow(list.Below(fmt.Sprint(i)))
 			if at.Node == nil {
 				continue
@@ -173,8 +173,8 @@ func (r *reader) described(at jsonschema.Place, set *jsonschema.Set) contract.Pa
 		p.Schema = r.schema(inner, set)
 		return p
 	}
-	if content := at.Below("content"); content.Node != nil && len(content.Node.Members) > 0 {
-		p.Content = content.Node.Members[0].Key
+	if content := at.Below("content"); content.Node != nil && len(content.Node.Members()) > 0 {
+		p.Content = content.Node.Members()[0].Key
 		if inner := content.Below(p.Content).Below("schema"); inner.Node != nil {
 			p.Schema = r.schema(inner, set)
 		}
@@ -218,7 +218,7 @@ func (r *reader) mediaTypes(f *found, key, otherwise string) []string {
 	}
 	var types []string
 	if list != nil {
-		for _, item := range list.Items {
+		for _, item := range list.Items() {
 			types = append(types, item.Text)
 		}
 	}
@@ -236,7 +236,7 @@ func (r *reader) formOf20(places []jsonschema.Place, f *found) {
 	for _, at := range places {
 		name := text(at.Node, "name")
 		own := document.NewObject()
-		for _, m := range at.Node.Members {
+		for _, m := range at.Node.Members() {
 			if m.Key != "in" && m.Key != "name" && m.Key != "required" {
 				own.Set(m.Key, m.Value)
 			}
@@ -247,13 +247,13 @@ func (r *reader) formOf20(places []jsonschema.Place, f *found) {
 		}
 		properties.Set(name, own)
 		if isTrue(at.Node.Get("required")) {
-			names.Items = append(names.Items, document.NewText(name))
+			names.AppendItems(document.NewText(name))
 		}
 		p := r.described(at, r.c.requests)
 		forms[name] = contract.PartForm{Style: p.Style, Joined: p.Joined}
 	}
 	node := document.NewObject().Set("type", document.NewText("object")).Set("properties", properties)
-	if len(names.Items) > 0 {
+	if len(names.Items()) > 0 {
 		node.Set("required", names)
 	}
 	at := jsonschema.Place{Location: places[0].Location, Pointer: f.at.Pointer + "/form", Node: node}
@@ -261,7 +261,7 @@ func (r *reader) formOf20(places []jsonschema.Place, f *found) {
 	if files {
 		mediaType = "multipart/form-data"
 	}
-	b := &contract.Body{Required: len(names.Items) > 0, Contents: []contract.Content{{Type: mediaType, Parts: forms}}}
+	b := &contract.Body{Required: len(names.Items()) > 0, Contents: []contract.Content{{Type: mediaType, Parts: forms}}}
 	if s := r.schema(at, r.c.requests); s != nil {
 		b.Contents[0].Schema = s
 	}
@@ -273,7 +273,7 @@ func (r *reader) contents(at jsonschema.Place, set *jsonschema.Set) []contract.C
 		return nil
 	}
 	var out []contract.Content
-	for _, m := range at.Node.Members {
+	for _, m := range at.Node.Members() {
 		out = append(out, r.content(m.Key, at.Below(m.Key), set))
 	}
 	return out
@@ -296,7 +296,7 @@ func (r *reader) content(mediaType string, at jsonschema.Place, set *jsonschema.
 		}
 	}
 	if encoding := at.Below("encoding"); encoding.Node != nil {
-		for _, m := range encoding.Node.Members {
+		for _, m := range encoding.Node.Members() {
 			form := contract.PartForm{Type: text(m.Value, "contentType"), Style: text(m.Value, "style")}
 			if explode := m.Value.Get("explode"); explode != nil {
 				form.Joined = !isTrue(explode)
@@ -307,8 +307,8 @@ func (r *reader) content(mediaType string, at jsonschema.Place, set *jsonschema.
 		}
 	}
 	c.Example = at.Node.Get("example")
-	if examples := at.Below("examples"); examples.Node != nil && c.Example == nil && len(examples.Node.Members) > 0 {
-		if first := r.c.follow(examples.Below(examples.Node.Members[0].Key)); first.Node != nil {
+	if examples := at.Below("examples"); examples.Node != nil && c.Example == nil && len(examples.Node.Members()) > 0 {
+		if first := r.c.follow(examples.Below(examples.Node.Members()[0].Key)); first.Node != nil {
 			c.Example = first.Node.Get("value")
 		}
 	}
@@ -318,7 +318,7 @@ func (r *reader) content(mediaType string, at jsonschema.Place, set *jsonschema.
 func (r *reader) answer(status string, at jsonschema.Place, f *found) contract.Answer {
 	a := contract.Answer{Status: status, About: oneLine(text(at.Node, "description"))}
 	if headers := at.Below("headers"); headers.Node != nil {
-		for _, m := range headers.Node.Members {
+		for _, m := range headers.Node.Members() {
 			if h := r.c.follow(headers.Below(m.Key)); h.Node != nil {
 				p := r.described(h, r.c.answers)
 				p.In, p.Wire, p.Name = contract.InHeader, m.Key, m.Key
@@ -343,17 +343,17 @@ func (r *reader) callbacks(at jsonschema.Place) {
 	if at.Node == nil {
 		return
 	}
-	for _, m := range at.Node.Members {
+	for _, m := range at.Node.Members() {
 		one := r.c.follow(at.Below(m.Key))
 		if one.Node == nil {
 			continue
 		}
-		for _, expression := range one.Node.Members {
+		for _, expression := range one.Node.Members() {
 			item := r.c.follow(one.Below(expression.Key))
 			if item.Node == nil {
 				continue
 			}
-			for _, method := range item.Node.Members {
+			for _, method := range item.Node.Members() {
 				if slices.Contains(methods, method.Key) {
 					about := text(method.Value, "summary")
 					if about == "" {
@@ -395,12 +395,12 @@ func (c *Contract) security(n *document.Node) []string {
 		return nil
 	}
 	var out []string
-	for _, alternative := range list.Items {
+	for _, alternative := range list.Items() {
 		var all []string
-		for _, m := range alternative.Members {
+		for _, m := range alternative.Members() {
 			word := m.Key
 			var scopes []string
-			for _, s := range m.Value.Items {
+			for _, s := range m.Value.Items() {
 				scopes = append(scopes, s.Text)
 			}
 			if len(scopes) > 0 {

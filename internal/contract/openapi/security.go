@@ -20,8 +20,8 @@ func text(n *document.Node, name string) string {
 func required(root *document.Node) []string {
 	var names []string
 	if all := root.Get("security"); all != nil {
-		for _, alternative := range all.Items {
-			for _, m := range alternative.Members {
+		for _, alternative := range all.Items() {
+			for _, m := range alternative.Members() {
 				names = append(names, m.Key)
 			}
 		}
@@ -96,7 +96,7 @@ func flows(s *contract.Security, name string, n *document.Node) {
 	}
 	grants := map[string]string{"clientCredentials": "client credentials", "application": "client credentials", "password": "password",
 		"authorizationCode": "authorization code", "accessCode": "authorization code", "deviceAuthorization": "device"}
-	for _, m := range all.Members {
+	for _, m := range all.Members() {
 		grant, ok := grants[m.Key]
 		if !ok {
 			s.Says = append(s.Says, "OAuth 2.0 by the flow "+m.Key+", which is no longer used (RFC 9700, 2.1.2)")
@@ -104,7 +104,7 @@ func flows(s *contract.Security, name string, n *document.Node) {
 		}
 		var scopes []string
 		if list := m.Value.Get("scopes"); list != nil {
-			for _, scope := range list.Members {
+			for _, scope := range list.Members() {
 				scopes = append(scopes, scope.Key)
 			}
 		}
@@ -130,7 +130,7 @@ func flows(s *contract.Security, name string, n *document.Node) {
 			settings = append(settings, contract.Setting{Name: "scope", Text: strings.Join(scopes, " ")})
 		}
 		login := contract.Login{Name: name, Kind: "oauth2", Settings: settings}
-		if len(all.Members) > 1 {
+		if len(all.Members()) > 1 {
 			login.Name += "_" + strings.ReplaceAll(grant, " ", "_")
 		}
 		s.Logins = append(s.Logins, login)

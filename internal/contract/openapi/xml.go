@@ -1,6 +1,7 @@
 package openapi
 
 import (
+	"cmp"
 	"strings"
 
 	"testbench/internal/document"
@@ -34,28 +35,27 @@ func xmlOf(s *jsonschema.Schema) (name, prefix, namespace string, attribute, wra
 
 // element writes a value as an element.
 func element(s *jsonschema.Schema, name string, v *document.Node) *document.Node {
-	e := &document.Node{Kind: document.Element, Name: document.Name{Local: name}, Secret: v.Secret}
+	full := document.Name{Local: name}
 	if s != nil {
 		if own, prefix, space, _, _ := xmlOf(s); own != "" || space != "" {
-			if own != "" {
-				e.Name.Local = own
-			}
-			e.Name.Prefix, e.Name.Space = prefix, space
+			full = document.Name{Local: cmp.Or(own, name), Prefix: prefix, Space: space}
 		}
 	}
+	e := document.NewElement(full)
+	e.Secret = v.Secret
 	switch {
 	case v.Kind == document.List:
-		for _, item := range v.Items {
-			e.Items = append(e.Items, element(itemsOf(s), itemName(s, name), item))
+		for _, item := range v.Items() {
+			e.AppendItems(element(itemsOf(s), itemName(s, name), item))
 		}
 	case v.Kind == document.Object:
-		for _, m := range v.Members {
+		for _, m := range v.Members() {
 			member(e, s, m.Key, m.Value)
 		}
 	case v.Kind == document.Null:
-		e.Attributes = append(e.Attributes, document.Attribute{Name: document.Name{Space: document.SchemaInstance, Prefix: "xsi", Local: "nil"}, Value: "true"})
+		e.AppendAttributes(document.Attribute{Name: document.Name{Space: document.SchemaInstance, Prefix: "xsi", Local: "nil"}, Value: "true"})
 	case v.Text != "":
-		e.Items = []*document.Node{{Kind: document.Untyped, Text: v.Text, Secret: v.Secret}}
+		e.SetItems([]*document.Node{{Kind: document.Untyped, Text: v.Text, Secret: v.Secret}})
 	}
 	return e
 }
@@ -94,13 +94,13 @@ func member(e *document.Node, s *jsonschema.Schema, key string, v *document.Node
 		if own != "" {
 			name = own
 		}
-		e.Attributes = append(e.Attributes, document.Attribute{Name: document.Name{Local: name}, Value: v.Text, Secret: v.Secret})
+		e.AppendAttributes(document.Attribute{Name: document.Name{Local: name}, Value: v.Text, Secret: v.Secret})
 	case v.Kind == document.List && !wrapped:
-		for _, item := range v.Items {
-			e.Items = append(e.Items, element(itemsOf(inner), itemName(inner, key), item))
+		for _, item := range v.Items() {
+			e.AppendItems(element(itemsOf(inner), itemName(inner, key), item))
 		}
 	default:
-		e.Items = append(e.Items, element(inner, key, v))
+		e.AppendItems(element(inner, key, v))
 	}
 }
 
@@ -115,7 +115,7 @@ func valueOf(s *jsonschema.Schema, e *document.Node) *document.Node {
 	if items := s.Items(); items != nil {
 		list := document.NewList()
 		for _, child := range e.Children() {
-			list.Items = append(list.Items, valueOf(items, child))
+			list.AppendItems(valueOf(items, child))
 		}
 		return list
 	}
@@ -143,12 +143,12 @@ func valueOf(s *jsonschema.Schema, e *document.Node) *document.Node {
 			list := document.NewList()
 			name = itemName(inner, row.Name)
 			for _, child := range e.Children() {
-				if child.Name.Local == name {
-					list.Items = append(list.Items, valueOf(items, child))
+				if child.Name().Local == name {
+					list.AppendItems(valueOf(items, child))
 				}
 			}
 			taken[name] = true
-			if len(list.Items) > 0 || row.Required {
+			if len(list.Items()) > 0 || row.Required {
 				object.Set(row.Name, list)
 			}
 			continue
@@ -159,7 +159,7 @@ func valueOf(s *jsonschema.Schema, e *document.Node) *document.Node {
 		}
 	}
 	for _, child := range e.Children() {
-		if name := child.Name.Local; !taken[name] && !strings.HasPrefix(name, "xml") {
+		if name := child.Name().Local; !taken[name] && !strings.HasPrefix(name, "xml") {
 			object.Append(name, child.Value())
 		}
 	}

@@ -19,7 +19,7 @@ const Namespace = "http://wadl.dev.java.net/2009/02"
 
 // Is says whether a root element is that of a WADL.
 func Is(root *document.Node) bool {
-	return root.Name.Local == "application" && strings.HasPrefix(root.Name.Space, "http://wadl.dev.java.net/") || root.Name.Space == "http://research.sun.com/wadl/2006/10"
+	return root.Name().Local == "application" && strings.HasPrefix(root.Name().Space, "http://wadl.dev.java.net/") || root.Name().Space == "http://research.sun.com/wadl/2006/10"
 }
 
 // Contract is a WADL with its grammars.
@@ -98,7 +98,7 @@ func (r *reader) note(format string, args ...any) {
 func children(n *document.Node, local string) []*document.Node {
 	var out []*document.Node
 	for _, child := range n.Children() {
-		if child.Name.Local == local {
+		if child.Name().Local == local {
 			out = append(out, child)
 		}
 	}
@@ -117,7 +117,7 @@ func title(n *document.Node) string {
 func about(n *document.Node) string {
 	var words []string
 	for _, doc := range children(n, "doc") {
-		if text, _ := doc.Attribute("title"); text != "" && n.Name.Local != "application" {
+		if text, _ := doc.Attribute("title"); text != "" && n.Name().Local != "application" {
 			words = append(words, strings.TrimSuffix(text, ".")+".")
 		}
 		if text := strings.Join(strings.Fields(textOf(doc)), " "); text != "" {
@@ -129,7 +129,7 @@ func about(n *document.Node) string {
 
 func textOf(n *document.Node) string {
 	var out strings.Builder
-	for _, item := range n.Items {
+	for _, item := range n.Items() {
 		if item.Kind == document.Element {
 			out.WriteString(textOf(item))
 		} else if item.IsScalar() {
@@ -145,7 +145,7 @@ func attribute(n *document.Node, name string) string {
 }
 
 func (r *reader) index(n *document.Node, depth int) {
-	if id := attribute(n, "id"); id != "" && n.Name.Space == r.root.Name.Space {
+	if id := attribute(n, "id"); id != "" && n.Name().Space == r.root.Name().Space {
 		r.byID[id] = n
 	}
 	for _, child := range n.Children() {
@@ -180,7 +180,7 @@ func (r *reader) grammars(fetch Fetch) error {
 	for _, grammars := range children(r.root, "grammars") {
 		for i, child := range grammars.Children() {
 			switch {
-			case child.Name.Local == "include":
+			case child.Name().Local == "include":
 				href := attribute(child, "href")
 				if fetch == nil {
 					r.note("the grammar %s cannot be read here", href)
@@ -199,7 +199,7 @@ func (r *reader) grammars(fetch Fetch) error {
 					return err
 				}
 				found = true
-			case child.Name.Local == "schema" && child.Name.Space == xsd.Namespace:
+			case child.Name().Local == "schema" && child.Name().Space == xsd.Namespace:
 				if err := l.Add(fmt.Sprintf("%s#grammar%d", r.location, i), child, prefixes(r.root, grammars)); err != nil {
 					return err
 				}
@@ -219,7 +219,7 @@ func (r *reader) grammars(fetch Fetch) error {
 func prefixes(around ...*document.Node) map[string]string {
 	out := map[string]string{}
 	for _, n := range around {
-		for _, a := range n.Attributes {
+		for _, a := range n.Attributes() {
 			if a.IsDeclaration() && a.Name.Prefix == "xmlns" {
 				out[a.Name.Local] = a.Value
 			}
@@ -489,7 +489,7 @@ func (t repeating) Outline(int) []schema.Row { return nil }
 func (t repeating) Fill(v *document.Node) (*document.Node, []schema.Shortcoming) {
 	items := []*document.Node{v}
 	if v.Kind == document.List {
-		items = v.Items
+		items = v.Items()
 	}
 	var short []schema.Shortcoming
 	for _, item := range items {

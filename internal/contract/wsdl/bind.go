@@ -33,7 +33,7 @@ func (l *loader) services() error {
 			}
 			port := &Port{Name: p.value("name"), Documentation: p.documentation(), Binding: b}
 			for _, item := range p.Children() {
-				if item.Name.Local == "address" {
+				if item.Name().Local == "address" {
 					port.Address = p.with(item).value("location")
 				}
 			}
@@ -261,7 +261,7 @@ func (l *loader) message(op *Operation, b *Binding, o, abstract element, way str
 			namespace = body.value("namespace")
 			m.Encoded = body.value("use") == "encoded"
 			m.EncodingStyle = body.value("encodingStyle")
-			for _, a := range body.Attributes {
+			for _, a := range body.Attributes() {
 				if a.Name.Local == "parts" {
 					wanted, listed = strings.Fields(a.Value), true
 				}

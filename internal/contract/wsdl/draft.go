@@ -110,8 +110,8 @@ func DraftElement(schema *xsd.Schema, e *xsd.Element, required bool) *Draft {
 
 // nameTypes gives xsi:type, which a sample holds with the whole namespace, a prefix.
 func nameTypes(n *document.Node) {
-	for i := range n.Attributes {
-		a := &n.Attributes[i]
+	for i := range n.Attributes() {
+		a := &n.Attributes()[i]
 		if a.Name.Space != xsd.InstanceNamespace || a.Name.Local != "type" || !strings.HasPrefix(a.Value, "{") {
 			continue
 		}
@@ -119,7 +119,7 @@ func nameTypes(n *document.Node) {
 		a.Value = local
 		if space != "" {
 			a.Value = "t:" + local
-			n.Attributes = append(n.Attributes, document.Attribute{Name: document.Name{Space: xmlstream.XMLNSSpace, Prefix: "xmlns", Local: "t"}, Value: space})
+			n.AppendAttributes(document.Attribute{Name: document.Name{Space: xmlstream.XMLNSSpace, Prefix: "xmlns", Local: "t"}, Value: space})
 		}
 	}
 	for _, child := range n.Children() {
@@ -139,15 +139,15 @@ func (d *Draft) XML() string {
 }
 
 func (d *Draft) write(w *xmlstream.Writer, n *document.Node) {
-	w.Start(n.Name.String())
-	for _, a := range n.Attributes {
+	w.Start(n.Name().String())
+	for _, a := range n.Attributes() {
 		w.Attribute(a.Name.String(), a.Value)
 	}
 	elements := len(n.Children()) > 0
 	if elements && d.Remarks[n] != "" {
 		w.Remark(d.Remarks[n])
 	}
-	for _, item := range n.Items {
+	for _, item := range n.Items() {
 		if item.IsScalar() {
 			w.Text(item.Text)
 		} else {
@@ -175,7 +175,7 @@ func (d *Draft) Fields() *document.Node {
 	}
 	fields := document.NewObject()
 	for _, n := range d.samples {
-		fields.Set(n.Name.Local, fieldsOf(n))
+		fields.Set(n.Name().Local, fieldsOf(n))
 	}
 	return fields
 }
@@ -183,7 +183,7 @@ func (d *Draft) Fields() *document.Node {
 // fieldsOf turns an element into fields by name.
 func fieldsOf(n *document.Node) *document.Node {
 	fields := document.NewFields()
-	for _, a := range n.Attributes {
+	for _, a := range n.Attributes() {
 		switch {
 		case a.IsDeclaration() || a.Name.Space == soap.Encoding11:
 		case a.Name.Space == xsd.InstanceNamespace && a.Name.Local == "nil":
@@ -201,7 +201,7 @@ func fieldsOf(n *document.Node) *document.Node {
 	children := n.Children()
 	if len(children) == 0 {
 		text := document.NewUntyped(n.OwnText())
-		if len(fields.Object().Members) == 0 && (text.Text != "" || n.Items == nil) {
+		if len(fields.Object().Members()) == 0 && (text.Text != "" || n.Items() == nil) {
 			return text
 		}
 		if text.Text != "" {
@@ -210,7 +210,7 @@ func fieldsOf(n *document.Node) *document.Node {
 		return fields.Object()
 	}
 	for _, child := range children {
-		fields.Append(child.Name.Local, fieldsOf(child))
+		fields.Append(child.Name().Local, fieldsOf(child))
 	}
 	return fields.Object()
 }
@@ -228,9 +228,9 @@ func (d *Draft) Step(target string, quote func(string) string) string {
 	var out strings.Builder
 	fmt.Fprintf(&out, "- step: %s\n  call: %s\n", quote(target[strings.IndexByte(target, '/')+1:]), quote(target))
 	fields := d.Fields()
-	if len(fields.Members) > 0 {
+	if len(fields.Members()) > 0 {
 		out.WriteString("  fill:\n")
-		parent := &document.Node{Kind: document.Element, Items: d.samples}
+		parent := document.NewElement(document.Name{}, d.samples...)
 		if len(d.samples) == 1 {
 			parent = d.samples[0]
 		}
@@ -240,7 +240,7 @@ func (d *Draft) Step(target string, quote func(string) string) string {
 }
 
 func (d *Draft) yaml(out *strings.Builder, fields, from *document.Node, indent string, quote func(string) string) {
-	for _, m := range fields.Members {
+	for _, m := range fields.Members() {
 		out.WriteString(indent + quote(m.Key) + ":")
 		remark := d.remarkOf(from, m.Key)
 		if remark != "" {
@@ -256,7 +256,7 @@ func (d *Draft) yaml(out *strings.Builder, fields, from *document.Node, indent s
 			d.yaml(out, m.Value, child, indent+"  ", quote)
 		case document.List:
 			out.WriteString(remark + "\n")
-			for _, item := range m.Value.Items {
+			for _, item := range m.Value.Items() {
 				if item.Kind != document.Object {
 					out.WriteString(indent + "  - " + scalar(item, quote) + "\n")
 					continue

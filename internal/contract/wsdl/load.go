@@ -23,7 +23,7 @@ func Load(location string, fetch xsd.Fetch) (*Contract, error) {
 
 // IsWSDL says whether a root element is that of a WSDL 1.1.
 func IsWSDL(root *document.Node) bool {
-	return root != nil && root.Name.Local == "definitions" && root.Name.Space == Namespace
+	return root != nil && root.Name().Local == "definitions" && root.Name().Space == Namespace
 }
 
 // Read reads a WSDL in text form.
@@ -47,10 +47,10 @@ func ReadTree(location string, tree *document.Node, fetch xsd.Fetch) (*Contract,
 	}
 	root := l.root(location, tree)
 	if !IsWSDL(root.Node) {
-		if root.Name.Space == "http://www.w3.org/ns/wsdl" {
+		if root.Name().Space == "http://www.w3.org/ns/wsdl" {
 			return nil, l.refuse(root, "this is WSDL 2.0; WSDL 1.1 can be read")
 		}
-		return nil, l.refuse(root, "<%s> is not a WSDL: the root element must be definitions in the namespace %s", root.Name, Namespace)
+		return nil, l.refuse(root, "<%s> is not a WSDL: the root element must be definitions in the namespace %s", root.Name(), Namespace)
 	}
 	c := l.contract
 	c.Name, c.Namespace = root.value("name"), root.value("targetNamespace")
@@ -95,7 +95,7 @@ type element struct {
 func (e element) with(n *document.Node) element {
 	inner := element{Node: n, location: e.location, namespace: e.namespace, prefixes: e.prefixes}
 	copied := false
-	for _, a := range n.Attributes {
+	for _, a := range n.Attributes() {
 		if !a.IsDeclaration() {
 			continue
 		}
@@ -118,8 +118,8 @@ func (e element) with(n *document.Node) element {
 // children are the elements of a namespace with a name.
 func (e element) children(space, local string) []element {
 	var all []element
-	for _, item := range e.Items {
-		if item.Kind == document.Element && item.Name.Space == space && item.Name.Local == local {
+	for _, item := range e.Items() {
+		if item.Kind == document.Element && item.Name().Space == space && item.Name().Local == local {
 			all = append(all, e.with(item))
 		}
 	}
@@ -137,7 +137,7 @@ func (e element) extension(local string) (element, bool) {
 }
 
 func (e element) value(name string) string {
-	for _, a := range e.Attributes {
+	for _, a := range e.Attributes() {
 		if a.Name.Local == name && a.Name.Space == "" && !a.IsDeclaration() {
 			return strings.TrimSpace(a.Value)
 		}
@@ -156,7 +156,7 @@ func textOf(n *document.Node) string {
 	switch n.Kind {
 	case document.Element:
 		var out strings.Builder
-		for _, item := range n.Items {
+		for _, item := range n.Items() {
 			out.WriteString(textOf(item) + " ")
 		}
 		return out.String()
@@ -219,12 +219,12 @@ func (l *loader) collect(root element) error {
 		}
 	}
 	for _, types := range root.children(Namespace, "types") {
-		for _, item := range types.Items {
+		for _, item := range types.Items() {
 			if item.Kind != document.Element {
 				continue
 			}
-			if item.Name.Local != "schema" {
-				l.note(types.with(item), "%s in types is passed over: schemas are read", item.Name)
+			if item.Name().Local != "schema" {
+				l.note(types.with(item), "%s in types is passed over: schemas are read", item.Name())
 				continue
 			}
 			if err := l.schemas.Add(types.location, item, types.prefixes); err != nil {
@@ -280,12 +280,12 @@ func (l *loader) follow(i element) error {
 		return err
 	}
 	root := l.root(resolved, tree)
-	if root.Name.Local == "schema" {
+	if root.Name().Local == "schema" {
 		l.note(i, "a schema is imported as if it were a WSDL (Basic Profile 1.1, R2001)")
 		return l.schemas.Add(resolved, root.Node, nil)
 	}
 	if !IsWSDL(root.Node) {
-		return l.refuse(root, "<%s> is not a WSDL", root.Name)
+		return l.refuse(root, "<%s> is not a WSDL", root.Name())
 	}
 	return l.collect(root)
 }

@@ -46,15 +46,15 @@ func (l *loader) security(service, port, binding element) *contract.Security {
 		}
 	}
 	for _, place := range places {
-		for _, item := range place.Items {
+		for _, item := range place.Items() {
 			switch {
-			case item.Kind != document.Element || !slices.Contains(policySpaces, item.Name.Space):
-				if item.Kind == document.Element && item.Name.Local == "UsingAddressing" {
+			case item.Kind != document.Element || !slices.Contains(policySpaces, item.Name().Space):
+				if item.Kind == document.Element && item.Name().Local == "UsingAddressing" {
 					r.addressing = true
 				}
-			case item.Name.Local == "Policy":
+			case item.Name().Local == "Policy":
 				r.read(item)
-			case item.Name.Local == "PolicyReference":
+			case item.Name().Local == "PolicyReference":
 				uri, _ := item.Attribute("URI")
 				if policy := l.policies[strings.TrimPrefix(uri, "#")]; policy != nil {
 					r.read(policy)
@@ -69,11 +69,11 @@ func (l *loader) security(service, port, binding element) *contract.Security {
 
 // collectPolicies notes the policies of a document by their ids.
 func (l *loader) collectPolicies(root element) {
-	for _, item := range root.Items {
-		if item.Kind != document.Element || item.Name.Local != "Policy" || !slices.Contains(policySpaces, item.Name.Space) {
+	for _, item := range root.Items() {
+		if item.Kind != document.Element || item.Name().Local != "Policy" || !slices.Contains(policySpaces, item.Name().Space) {
 			continue
 		}
-		for _, a := range item.Attributes {
+		for _, a := range item.Attributes() {
 			if a.Name.Local == "Id" && a.Name.Space == utilitySpace || a.Name.Local == "Name" || a.Name.Local == "id" {
 				l.policies[a.Value] = item
 			}
@@ -84,19 +84,19 @@ func (l *loader) collectPolicies(root element) {
 // read takes the assertions of a policy; of several alternatives the first.
 func (r *requirements) read(n *document.Node) {
 	for _, item := range n.Children() {
-		isPolicy := slices.Contains(policySpaces, item.Name.Space)
+		isPolicy := slices.Contains(policySpaces, item.Name().Space)
 		switch {
-		case isPolicy && item.Name.Local == "ExactlyOne":
+		case isPolicy && item.Name().Local == "ExactlyOne":
 			children := item.Children()
 			r.alternatives = max(r.alternatives, len(children))
 			if len(children) > 0 {
-				r.read(&document.Node{Kind: document.Element, Items: []*document.Node{children[0]}})
+				r.read(document.NewElement(document.Name{}, children[0]))
 			}
 		case isPolicy:
 			r.read(item)
-		case strings.Contains(strings.ToLower(item.Name.Space), securityWord):
+		case strings.Contains(strings.ToLower(item.Name().Space), securityWord):
 			r.assertion(item)
-		case item.Name.Local == "UsingAddressing" || item.Name.Local == "Addressing":
+		case item.Name().Local == "UsingAddressing" || item.Name().Local == "Addressing":
 			r.addressing = true
 		}
 	}
@@ -104,7 +104,7 @@ func (r *requirements) read(n *document.Node) {
 
 // assertion reads one assertion of WS-SecurityPolicy 1.2 (sections 4 to 8).
 func (r *requirements) assertion(n *document.Node) {
-	switch n.Name.Local {
+	switch n.Name().Local {
 	case "HttpsToken":
 		r.tls = true
 		if text, _ := n.Attribute("RequireClientCertificate"); text == "true" || text == "1" { // 1.1
@@ -143,7 +143,7 @@ func (r *requirements) assertion(n *document.Node) {
 	case "AlgorithmSuite":
 		for _, policy := range n.Children() {
 			for _, suite := range policy.Children() {
-				r.suite = suite.Name.Local
+				r.suite = suite.Name().Local
 			}
 		}
 	case "SamlToken", "IssuedToken":
@@ -181,7 +181,7 @@ func loginName(port string) string {
 func parts(n *document.Node) []string {
 	var all []string
 	for _, item := range n.Children() {
-		switch item.Name.Local {
+		switch item.Name().Local {
 		case "Body":
 			all = append(all, "body")
 		case "Header":

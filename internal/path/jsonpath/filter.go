@@ -90,20 +90,20 @@ func equal(a, b *document.Node) bool {
 		y, okY := b.Decimal()
 		return okX && okY && x.Cmp(y) == 0
 	case document.List:
-		if len(a.Items) != len(b.Items) {
+		if len(a.Items()) != len(b.Items()) {
 			return false
 		}
-		for i := range a.Items {
-			if !equal(a.Items[i], b.Items[i]) {
+		for i := range a.Items() {
+			if !equal(a.Items()[i], b.Items()[i]) {
 				return false
 			}
 		}
 		return true
 	case document.Object:
-		if len(a.Members) != len(b.Members) {
+		if len(a.Members()) != len(b.Members()) {
 			return false
 		}
-		for _, m := range a.Members {
+		for _, m := range a.Members() {
 			other := b.Get(m.Key)
 			if other == nil || !equal(m.Value, other) {
 				return false
@@ -198,9 +198,9 @@ func init() {
 			case v.Kind == document.Text || v.Kind == document.Untyped:
 				return number(utf8.RuneCountInString(v.Text))
 			case v.Kind == document.List:
-				return number(len(v.Items))
+				return number(len(v.Items()))
 			case v.Kind == document.Object:
-				return number(len(v.Members))
+				return number(len(v.Members()))
 			}
 			return nil
 		}},

@@ -82,10 +82,10 @@ func (e *evaluation) descend(s segment, at Located, out []Located) []Located {
 // children are the members of an object or the items of a list.
 func children(at Located) []Located {
 	var out []Located
-	for _, m := range at.Node.Members {
+	for _, m := range at.Node.Members() {
 		out = append(out, Located{at.Path + "[" + quoted(m.Key) + "]", m.Value})
 	}
-	for i, item := range at.Node.Items {
+	for i, item := range at.Node.Items() {
 		out = append(out, Located{at.Path + "[" + strconv.Itoa(i) + "]", item})
 	}
 	return out
@@ -111,17 +111,17 @@ func (e *evaluation) choose(s *selector, at Located, out []Located) []Located {
 	case byIndex:
 		index := s.index
 		if index < 0 {
-			index += len(at.Node.Items)
+			index += len(at.Node.Items())
 		}
-		if isList && index >= 0 && index < len(at.Node.Items) {
-			out = append(out, Located{at.Path + "[" + strconv.Itoa(index) + "]", at.Node.Items[index]})
+		if isList && index >= 0 && index < len(at.Node.Items()) {
+			out = append(out, Located{at.Path + "[" + strconv.Itoa(index) + "]", at.Node.Items()[index]})
 		}
 	case wildcard:
 		out = append(out, children(at)...)
 	case slice:
 		if isList {
-			for _, i := range s.indexes(len(at.Node.Items)) {
-				out = append(out, Located{at.Path + "[" + strconv.Itoa(i) + "]", at.Node.Items[i]})
+			for _, i := range s.indexes(len(at.Node.Items())) {
+				out = append(out, Located{at.Path + "[" + strconv.Itoa(i) + "]", at.Node.Items()[i]})
 			}
 		}
 	case filter:

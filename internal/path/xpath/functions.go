@@ -174,7 +174,7 @@ func lang(ev *evaluator, c context, args []result) result {
 		if n.kind != elementNode {
 			continue
 		}
-		for _, a := range n.source.Attributes {
+		for _, a := range n.source.Attributes() {
 			if a.Name.Prefix == "xml" && a.Name.Local == "lang" {
 				found := strings.ToLower(a.Value)
 				return boolean(found == wanted || strings.HasPrefix(found, wanted+"-"))

@@ -277,7 +277,7 @@ func (ev *evaluator) check(s *step, id int32, visit func(int32)) {
 	case commentTest:
 		holds = n.kind == commentNode
 	case instructionTest:
-		holds = n.kind == instructionNode && (s.test.target == "" || n.source.Name.Local == s.test.target)
+		holds = n.kind == instructionNode && (s.test.target == "" || n.source.Name().Local == s.test.target)
 	case nameTest:
 		// The principal node type of an axis: attributes, or else elements.
 		if s.axis == attributeAxis && n.kind == attributeNode || s.axis != attributeAxis && n.kind == elementNode {

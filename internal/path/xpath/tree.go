@@ -57,7 +57,7 @@ func (t *Tree) add(source *document.Node, parent int32) {
 	}
 	t.nodes = append(t.nodes, n)
 	if n.kind == elementNode {
-		for i, a := range source.Attributes {
+		for i, a := range source.Attributes() {
 			if a.IsDeclaration() {
 				if _, met := t.declared[a.Name.Local]; !met && a.Name.Prefix == "xmlns" {
 					t.declared[a.Name.Local] = a.Value
@@ -66,7 +66,7 @@ func (t *Tree) add(source *document.Node, parent int32) {
 			}
 			t.nodes = append(t.nodes, node{source: source, parent: id, kind: attributeNode, attribute: int32(i), end: int32(len(t.nodes)) + 1})
 		}
-		for _, item := range source.Items {
+		for _, item := range source.Items() {
 			t.add(item, id)
 		}
 	}
@@ -87,7 +87,7 @@ func (t *Tree) text(id int32) string {
 	n := &t.nodes[id]
 	switch n.kind {
 	case attributeNode:
-		return n.source.Attributes[n.attribute].Value
+		return n.source.Attributes()[n.attribute].Value
 	case textNode, commentNode, instructionNode:
 		return n.source.Text
 	}
@@ -119,9 +119,9 @@ func (t *Tree) name(id int32) (name document.Name, ok bool) {
 	n := &t.nodes[id]
 	switch n.kind {
 	case elementNode, instructionNode:
-		return n.source.Name, true
+		return n.source.Name(), true
 	case attributeNode:
-		return n.source.Attributes[n.attribute].Name, true
+		return n.source.Attributes()[n.attribute].Name, true
 	}
 	return document.Name{}, false
 }
@@ -135,7 +135,7 @@ func (t *Tree) value(id int32) *document.Node {
 	case elementNode:
 		return n.source
 	case attributeNode:
-		a := n.source.Attributes[n.attribute]
+		a := n.source.Attributes()[n.attribute]
 		return &document.Node{Kind: document.Untyped, Text: a.Value, Secret: a.Secret || n.source.Secret}
 	}
 	return &document.Node{Kind: document.Untyped, Text: n.source.Text, Secret: n.source.Secret}
