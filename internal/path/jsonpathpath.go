@@ -1,6 +1,8 @@
 package path
 
 import (
+	"fmt"
+
 	"testbench/internal/document"
 	"testbench/internal/path/jsonpath"
 )
@@ -25,7 +27,11 @@ func (p *Path) findJSONPath(roots Roots) (Selection, error) {
 		f.miss("answer", p.Source, roots.Answer.Describe(), "JSONPath (a path that begins with $) reads JSON only: write names with dots, or XPath")
 		return f.selection, nil
 	}
-	for _, found := range p.jsonpath.Find(roots.Answer) {
+	all, err := p.jsonpath.Find(roots.Answer)
+	if err != nil {
+		return Selection{}, fmt.Errorf("%s: %w", p.Source, err)
+	}
+	for _, found := range all {
 		f.selection.Matches = append(f.selection.Matches, Match{Where: found.Path, Node: found.Node})
 	}
 	if len(f.selection.Matches) == 0 {

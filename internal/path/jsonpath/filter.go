@@ -2,6 +2,7 @@ package jsonpath
 
 import (
 	"regexp"
+	"regexp/syntax"
 	"strconv"
 	"strings"
 	"sync"
@@ -49,7 +50,14 @@ func (a allOf) holds(e *evaluation, at *document.Node) bool {
 
 func (n not) holds(e *evaluation, at *document.Node) bool { return !n.inner.holds(e, at) }
 
-func (x exists) holds(e *evaluation, at *document.Node) bool { return len(x.query.nodes(e, at)) > 0 }
+func (x exists) holds(e *evaluation, at *document.Node) bool {
+	found := false
+	x.query.follow(e, at, func(*place) bool {
+		found = true
+		return false
+	})
+	return found
+}
 
 func (t truth) holds(e *evaluation, at *document.Node) bool {
 	v := t.call.value(e, at)
@@ -62,22 +70,25 @@ func (c *comparison) holds(e *evaluation, at *document.Node) bool {
 	left, right := c.left.value(e, at), c.right.value(e, at)
 	switch c.sign {
 	case "==":
-		return equal(left, right)
+		return e.equal(left, right)
 	case "!=":
-		return !equal(left, right)
+		return !e.equal(left, right)
 	case "<":
 		return less(left, right)
 	case ">":
 		return less(right, left)
 	case "<=":
-		return less(left, right) || equal(left, right)
+		return less(left, right) || e.equal(left, right)
 	}
-	return less(right, left) || equal(left, right)
+	return less(right, left) || e.equal(left, right)
 }
 
-func equal(a, b *document.Node) bool {
+func (e *evaluation) equal(a, b *document.Node) bool {
 	if a == nil || b == nil {
 		return a == nil && b == nil
+	}
+	if !e.spend(1 + min(len(a.Text), len(b.Text))/bytesToAStep) {
+		return false
 	}
 	if a.Kind != b.Kind {
 		return false
@@ -86,6 +97,10 @@ func equal(a, b *document.Node) bool {
 	case document.Null:
 		return true
 	case document.Number:
+		if a.Text == b.Text {
+			return true
+		}
+		e.spend(stepsToANumber)
 		x, okX := a.Decimal()
 		y, okY := b.Decimal()
 		return okX && okY && x.Cmp(y) == 0
@@ -94,7 +109,7 @@ func equal(a, b *document.Node) bool {
 			return false
 		}
 		for i := range a.Items() {
-			if !equal(a.Items()[i], b.Items()[i]) {
+			if !e.equal(a.Items()[i], b.Items()[i]) {
 				return false
 			}
 		}
@@ -103,9 +118,13 @@ func equal(a, b *document.Node) bool {
 		if len(a.Members()) != len(b.Members()) {
 			return false
 		}
+		others := make(map[string]*document.Node, len(b.Members()))
+		for _, m := range b.Members() {
+			others[m.Key] = m.Value
+		}
 		for _, m := range a.Members() {
-			other := b.Get(m.Key)
-			if other == nil || !equal(m.Value, other) {
+			other := others[m.Key]
+			if other == nil || !e.equal(m.Value, other) {
 				return false
 			}
 		}
@@ -138,25 +157,37 @@ type literal struct{ node *document.Node }
 
 func (l literal) value(*evaluation, *document.Node) *document.Node { return l.node }
 
+// What a query within a filter costs beside what it looks at, and two numbers that are compared.
+const stepsToAQuery, stepsToANumber = 3, 4
+
 // subquery is a query within a filter, from the root or from the current node.
 type subquery struct {
 	relative bool
 	segments []segment
 }
 
-func (q *subquery) nodes(e *evaluation, at *document.Node) []Located {
+func (q *subquery) follow(e *evaluation, at *document.Node, visit visitor) {
 	from := e.root
 	if q.relative {
 		from = at
 	}
-	return e.follow(q.segments, []Located{{"", from}})
+	if e.spend(stepsToAQuery) {
+		e.follow(q.segments, &place{node: from}, visit)
+	}
 }
 
+// value is the one node that is found; several are Nothing (2.4.8).
 func (q *subquery) value(e *evaluation, at *document.Node) *document.Node {
-	if found := q.nodes(e, at); len(found) == 1 {
-		return found[0].Node
-	}
-	return nil
+	var only *document.Node
+	q.follow(e, at, func(found *place) bool {
+		if only != nil {
+			only = nil
+			return false
+		}
+		only = found.node
+		return true
+	})
+	return only
 }
 
 type call struct {
@@ -205,7 +236,12 @@ func init() {
 			return nil
 		}},
 		"count": {[]types{nodesType}, valueType, func(e *evaluation, at *document.Node, arguments []operand) *document.Node {
-			return number(len(arguments[0].(*subquery).nodes(e, at)))
+			count := 0
+			arguments[0].(*subquery).follow(e, at, func(*place) bool {
+				count++
+				return true
+			})
+			return number(count)
 		}},
 		"value": {[]types{nodesType}, valueType, func(e *evaluation, at *document.Node, arguments []operand) *document.Node {
 			return arguments[0].(*subquery).value(e, at)
@@ -223,8 +259,11 @@ func expression(whole bool) func(*evaluation, *document.Node, []operand) *docume
 		if text == nil || pattern == nil || text.Kind != document.Text || pattern.Kind != document.Text {
 			return document.NewBoolean(false)
 		}
-		compiled := compiledRegexp(pattern.Text, whole)
-		return document.NewBoolean(compiled != nil && compiled.MatchString(text.Text))
+		compiled := e.compiledRegexp(pattern.Text, whole)
+		if compiled == nil || !e.spend(1+compiled.states*(1+len(text.Text))/(bytesToAStep*bytesToAStep)) {
+			return document.NewBoolean(false)
+		}
+		return document.NewBoolean(compiled.MatchString(text.Text))
 	}
 }
 
@@ -233,31 +272,60 @@ type regexpKey struct {
 	whole   bool
 }
 
-// regexps are those that were compiled, a bounded number of them.
-var regexps struct {
-	mutex sync.Mutex
-	known map[regexpKey]*regexp.Regexp
+// sizedRegexp is an expression with the number of its states: each is tried at each
+// character, at worst.
+type sizedRegexp struct {
+	*regexp.Regexp
+	states int
 }
 
-func compiledRegexp(pattern string, whole bool) *regexp.Regexp {
+// regexps are those that were compiled, a bounded number of them; nil for what is none.
+var regexps struct {
+	mutex sync.Mutex
+	known map[regexpKey]*sizedRegexp
+}
+
+// stepsToCompile is what it costs to compile an expression, and each byte of it.
+const stepsToCompile, stepsToCompileAByte = 1_000, 20
+
+func (e *evaluation) compiledRegexp(pattern string, whole bool) *sizedRegexp {
 	regexps.mutex.Lock()
 	defer regexps.mutex.Unlock()
 	key := regexpKey{pattern, whole}
 	if found, ok := regexps.known[key]; ok {
 		return found
 	}
-	if regexps.known == nil || len(regexps.known) > 1_000 {
-		regexps.known = map[regexpKey]*regexp.Regexp{}
+	if !e.spend(stepsToCompile + stepsToCompileAByte*len(pattern)) {
+		return nil
 	}
-	var compiled *regexp.Regexp
+	if regexps.known == nil || len(regexps.known) > 1_000 {
+		regexps.known = map[regexpKey]*sizedRegexp{}
+	}
+	var compiled *sizedRegexp
 	if text, ok := fromIRegexp(pattern); ok {
 		if whole {
 			text = `^(?:` + text + `)$`
 		}
-		compiled, _ = regexp.Compile(text)
+		compiled = compileRegexp(text)
 	}
 	regexps.known[key] = compiled
 	return compiled
+}
+
+func compileRegexp(text string) *sizedRegexp {
+	parsed, err := syntax.Parse(text, syntax.Perl)
+	if err != nil {
+		return nil
+	}
+	program, err := syntax.Compile(parsed.Simplify())
+	if err != nil {
+		return nil
+	}
+	compiled, err := regexp.Compile(text)
+	if err != nil {
+		return nil
+	}
+	return &sizedRegexp{compiled, len(program.Inst)}
 }
 
 // fromIRegexp writes an I-Regexp (RFC 9485) as the regexp package reads it: ^ and $

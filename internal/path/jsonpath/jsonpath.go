@@ -3,6 +3,7 @@
 package jsonpath
 
 import (
+	"errors"
 	"strconv"
 	"strings"
 
@@ -37,104 +38,149 @@ func isSingular(segments []segment) bool {
 }
 
 // Find gives the nodes that the query selects, in order; the same node may be
-// selected several times (2.1.2).
-func (q *Query) Find(root *document.Node) []Located {
-	e := &evaluation{root: root, left: mostSteps}
-	return e.follow(q.segments, []Located{{"$", root}})
+// selected several times (2.1.2). The error is ErrTooMuch.
+func (q *Query) Find(root *document.Node) ([]Located, error) { return q.find(root, mostSteps) }
+
+func (q *Query) find(root *document.Node, steps int) ([]Located, error) {
+	e := &evaluation{root: root, left: steps}
+	var found []Located
+	var path []byte
+	e.follow(q.segments, &place{node: root}, func(at *place) bool {
+		path = at.path(path[:0])
+		found = append(found, Located{string(path), at.node})
+		return e.spend(len(path) / bytesToAStep)
+	})
+	if e.left < 0 {
+		return nil, ErrTooMuch
+	}
+	return found, nil
 }
 
+// ErrTooMuch is a query that grows without bound on the document: what it found is not all.
+var ErrTooMuch = errors.New("it looks at more than is possible on a document of this size; ask for less with .. and with queries in filters")
+
 // mostSteps bounds what one query looks at: descending within descending grows
-// without bound.
-const mostSteps = 20_000_000
+// without bound. bytesToAStep is how many bytes of text are as much work as a node.
+const (
+	mostSteps    = 20_000_000
+	bytesToAStep = 8
+)
 
 type evaluation struct {
 	root *document.Node
-	left int
+	left int // of the steps
 }
 
-func (e *evaluation) follow(segments []segment, nodes []Located) []Located {
-	for _, s := range segments {
-		var next []Located
-		for _, at := range nodes {
-			if s.descends {
-				next = e.descend(s, at, next)
-			} else {
-				next = e.apply(s, at, next)
-			}
-		}
-		nodes = next
+// spend takes steps; false ends the evaluation.
+func (e *evaluation) spend(steps int) bool {
+	e.left -= steps
+	return e.left >= 0
+}
+
+// place is a node with the way to it.
+type place struct {
+	node  *document.Node
+	above *place // nil for the root
+	name  string // in an object
+	index int    // in a list
+}
+
+// path appends the normalized path (2.7).
+func (p *place) path(out []byte) []byte {
+	if p.above == nil {
+		return append(out, '$')
 	}
-	return nodes
+	out = append(p.above.path(out), '[')
+	if p.above.node.Kind == document.List {
+		out = strconv.AppendInt(out, int64(p.index), 10)
+	} else {
+		out = append(out, quoted(p.name)...)
+	}
+	return append(out, ']')
+}
+
+// visitor is shown each place that is selected; false ends the evaluation.
+type visitor func(*place) bool
+
+// follow goes one way to its end before the next, which gives the order of RFC 9535
+// and keeps nothing in between.
+func (e *evaluation) follow(segments []segment, at *place, visit visitor) bool {
+	if len(segments) == 0 {
+		return visit(at)
+	}
+	s, onward := &segments[0], visit
+	if len(segments) > 1 {
+		onward = func(next *place) bool { return e.follow(segments[1:], next, visit) }
+	}
+	if s.descends {
+		return e.descend(s, at, onward)
+	}
+	return e.apply(s, at, onward)
 }
 
 // descend selects below a node and all that it holds (2.5.2).
-func (e *evaluation) descend(s segment, at Located, out []Located) []Located {
-	if e.left--; e.left < 0 {
-		return out
-	}
-	out = e.apply(s, at, out)
-	for _, child := range children(at) {
-		out = e.descend(s, child, out)
-	}
-	return out
+func (e *evaluation) descend(s *segment, at *place, visit visitor) bool {
+	return e.apply(s, at, visit) && e.children(at, func(child *place) bool { return e.descend(s, child, visit) })
 }
 
-// children are the members of an object or the items of a list.
-func children(at Located) []Located {
-	var out []Located
-	for _, m := range at.Node.Members() {
-		out = append(out, Located{at.Path + "[" + quoted(m.Key) + "]", m.Value})
+// children shows the members of an object or the items of a list.
+func (e *evaluation) children(at *place, visit visitor) bool {
+	for _, m := range at.node.Members() {
+		if !e.spend(1) || !visit(&place{node: m.Value, above: at, name: m.Key}) {
+			return false
+		}
 	}
-	for i, item := range at.Node.Items() {
-		out = append(out, Located{at.Path + "[" + strconv.Itoa(i) + "]", item})
+	for i := range at.node.Items() {
+		if !e.item(at, i, visit) {
+			return false
+		}
 	}
-	return out
+	return true
 }
 
-func (e *evaluation) apply(s segment, at Located, out []Located) []Located {
+func (e *evaluation) item(at *place, i int, visit visitor) bool {
+	return e.spend(1) && visit(&place{node: at.node.Items()[i], above: at, index: i})
+}
+
+func (e *evaluation) apply(s *segment, at *place, visit visitor) bool {
 	for i := range s.selectors {
-		out = e.choose(&s.selectors[i], at, out)
+		if !e.choose(&s.selectors[i], at, visit) {
+			return false
+		}
 	}
-	return out
+	return true
 }
 
-func (e *evaluation) choose(s *selector, at Located, out []Located) []Located {
-	isList := at.Node.Kind == document.List
-	if !isList && at.Node.Kind != document.Object {
-		return out
-	}
+func (e *evaluation) choose(s *selector, at *place, visit visitor) bool {
+	items := at.node.Items()
 	switch s.kind {
 	case byName:
-		if v := at.Node.Get(s.name); v != nil && !isList {
-			out = append(out, Located{at.Path + "[" + quoted(s.name) + "]", v})
+		if !e.spend(1 + len(at.node.Members())/bytesToAStep) {
+			return false
+		}
+		if v := at.node.Get(s.name); v != nil {
+			return visit(&place{node: v, above: at, name: s.name})
 		}
 	case byIndex:
 		index := s.index
 		if index < 0 {
-			index += len(at.Node.Items())
+			index += len(items)
 		}
-		if isList && index >= 0 && index < len(at.Node.Items()) {
-			out = append(out, Located{at.Path + "[" + strconv.Itoa(index) + "]", at.Node.Items()[index]})
+		if index >= 0 && index < len(items) {
+			return e.item(at, index, visit)
 		}
 	case wildcard:
-		out = append(out, children(at)...)
+		return e.children(at, visit)
 	case slice:
-		if isList {
-			for _, i := range s.indexes(len(at.Node.Items())) {
-				out = append(out, Located{at.Path + "[" + strconv.Itoa(i) + "]", at.Node.Items()[i]})
+		for _, i := range s.indexes(len(items)) {
+			if !e.item(at, i, visit) {
+				return false
 			}
 		}
 	case filter:
-		for _, child := range children(at) {
-			if e.left--; e.left < 0 {
-				return out
-			}
-			if s.condition.holds(e, child.Node) {
-				out = append(out, child)
-			}
-		}
+		return e.children(at, func(child *place) bool { return !s.condition.holds(e, child.node) || visit(child) })
 	}
-	return out
+	return true
 }
 
 // indexes are those of a slice (2.3.4.2).

@@ -15,8 +15,7 @@ func (ev *evaluator) compare(op string, left, right result) bool {
 		return ev.compareSingles(op, boolean(len(left.nodes) > 0), right)
 	case left.kind == nodesResult:
 		for _, id := range left.nodes {
-			single := result{kind: textResult, text: ev.tree.text(id)}
-			ev.visits += int(ev.tree.nodes[id].end - id)
+			single := result{kind: textResult, text: ev.textOf(id)}
 			if equality && right.kind == textResult && (single.text == right.text) == (op == "=") {
 				return true
 			}
@@ -57,10 +56,10 @@ func (ev *evaluator) compareNodes(op string, left, right []int32) bool {
 	}
 	texts := make(map[string]bool, len(left))
 	for _, id := range left {
-		texts[ev.tree.text(id)] = true
+		texts[ev.textOf(id)] = true
 	}
 	for _, id := range right {
-		there := texts[ev.tree.text(id)]
+		there := texts[ev.textOf(id)]
 		if op == "=" && there || op == "!=" && (!there || len(texts) > 1) {
 			return true
 		}
@@ -73,7 +72,7 @@ type extremes struct{ least, most float64 }
 func (ev *evaluator) extremes(nodes []int32) extremes {
 	e := extremes{math.NaN(), math.NaN()}
 	for _, id := range nodes {
-		n := parseNumber(ev.tree.text(id))
+		n := parseNumber(ev.textOf(id))
 		if math.IsNaN(e.least) || n < e.least {
 			e.least = n
 		}

@@ -17,14 +17,24 @@ type Value struct {
 	Single *document.Node
 }
 
-// mostVisits bounds the work of one evaluation, in nodes looked at.
-const mostVisits = 2_000_000_000
+// mostVisits bounds the work of one evaluation, in nodes looked at: a second or two.
+const mostVisits = 50_000_000
+
+// What a text costs: as much as some nodes, and one more for each few bytes.
+const (
+	visitsToAText = 4
+	bytesToAVisit = 4
+)
 
 // Evaluate evaluates the expression with the root as context node. Prefixes
 // that are not given are taken as the document declares them first. Errors are
 // of type *Error.
 func (e *Expr) Evaluate(t *Tree, prefixes map[string]string) (Value, error) {
-	ev := &evaluator{tree: t, rooted: map[*location][]int32{}, spaces: map[string]string{"xml": "http://www.w3.org/XML/1998/namespace"}}
+	return e.evaluate(t, prefixes, mostVisits)
+}
+
+func (e *Expr) evaluate(t *Tree, prefixes map[string]string, visits int) (Value, error) {
+	ev := &evaluator{tree: t, left: visits, rooted: map[*location][]int32{}, spaces: map[string]string{"xml": "http://www.w3.org/XML/1998/namespace"}}
 	for prefix, at := range e.prefixes {
 		space, known := prefixes[prefix]
 		if !known {
@@ -38,7 +48,7 @@ func (e *Expr) Evaluate(t *Tree, prefixes map[string]string) (Value, error) {
 		}
 	}
 	result := ev.eval(e.root, context{node: 0, position: 1, size: 1})
-	if ev.visits > mostVisits {
+	if ev.left < 0 {
 		return Value{}, &Error{Message: "it takes too long on a document of this size", Try: "ask for less with //, preceding:: and following::"}
 	}
 	switch result.kind {
@@ -76,7 +86,7 @@ type context struct {
 type evaluator struct {
 	tree   *Tree
 	spaces map[string]string
-	visits int
+	left   int // of the visits
 	// rooted keeps what paths from the root lead to: in a condition they would
 	// be followed anew for every node.
 	rooted map[*location][]int32
@@ -91,7 +101,9 @@ func (ev *evaluator) eval(e expr, c context) result {
 	case negated:
 		return result{kind: numberResult, number: -ev.number(ev.eval(e.operand, c))}
 	case union:
-		return result{kind: nodesResult, nodes: merge(ev.eval(e.left, c).nodes, ev.eval(e.right, c).nodes)}
+		nodes := merge(ev.eval(e.left, c).nodes, ev.eval(e.right, c).nodes)
+		ev.left -= len(nodes)
+		return result{kind: nodesResult, nodes: nodes}
 	case *call:
 		args := make([]result, len(e.args))
 		for i, arg := range e.args {
@@ -152,14 +164,24 @@ func (ev *evaluator) text(r result) string {
 		if len(r.nodes) == 0 {
 			return ""
 		}
-		ev.visits += int(ev.tree.nodes[r.nodes[0]].end - r.nodes[0])
-		return ev.tree.text(r.nodes[0])
+		return ev.textOf(r.nodes[0])
 	case numberResult:
 		return formatNumber(r.number)
 	case booleanResult:
 		return strconv.FormatBool(r.boolean)
 	}
+	ev.left -= len(r.text) / bytesToAVisit
 	return r.text
+}
+
+// textOf is a node's text; no more is put together once the work is too much.
+func (ev *evaluator) textOf(id int32) string {
+	if ev.left < 0 {
+		return ""
+	}
+	text := ev.tree.text(id)
+	ev.left -= visitsToAText + int(ev.tree.nodes[id].end-id) + len(text)/bytesToAVisit
+	return text
 }
 
 func (ev *evaluator) number(r result) float64 {

@@ -42,7 +42,7 @@ func init() {
 		"sum": {gives: numberResult, least: 1, most: 1, wantsNodes: true, apply: func(ev *evaluator, _ context, args []result) result {
 			sum := 0.0
 			for _, id := range args[0].nodes {
-				sum += parseNumber(ev.tree.text(id))
+				sum += parseNumber(ev.textOf(id))
 			}
 			return numeric(sum)
 		}},
@@ -170,6 +170,7 @@ func translate(ev *evaluator, _ context, args []result) result {
 func lang(ev *evaluator, c context, args []result) result {
 	wanted := strings.ToLower(ev.text(args[0]))
 	for id := c.node; id > 0; id = ev.tree.nodes[id].parent {
+		ev.left--
 		n := ev.tree.nodes[id]
 		if n.kind != elementNode {
 			continue

@@ -51,7 +51,7 @@ func (ev *evaluator) filter(nodes []int32, e expr) []int32 {
 	}
 	var kept []int32
 	for i, id := range nodes {
-		if ev.visits > mostVisits {
+		if ev.left < 0 {
 			return nil
 		}
 		r := ev.eval(e, context{node: id, position: i + 1, size: len(nodes)})
@@ -78,7 +78,7 @@ func (ev *evaluator) step(s *step, from []int32) []int32 {
 func (ev *evaluator) stepFromEach(s *step, from []int32) []int32 {
 	var all []int32
 	for _, id := range from {
-		if ev.visits > mostVisits {
+		if ev.left < 0 {
 			return nil
 		}
 		var found []int32
@@ -266,7 +266,7 @@ func (ev *evaluator) walk(s *step, id int32, visit func(int32)) {
 
 // check applies the node test (section 2.3).
 func (ev *evaluator) check(s *step, id int32, visit func(int32)) {
-	ev.visits++
+	ev.left--
 	n := &ev.tree.nodes[id]
 	holds := false
 	switch s.test.kind {
