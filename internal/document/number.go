@@ -11,6 +11,9 @@ import (
 // costs memory in proportion to the distance of their exponents.
 const maxExponent = 10_000
 
+// mostDigits bounds how long a number is that is computed with: reading the digits costs more than their number.
+const mostDigits = 100_000
+
 // IsNumber says whether s is a number by JSON's grammar (RFC 8259, section 6).
 // It decides everywhere whether a text without a type is a number: 00123,
 // 1_000, +5 and NaN are not.
@@ -49,9 +52,9 @@ func IsNumber(s string) bool {
 }
 
 // Decimal returns the exact value of a number by JSON's grammar. It returns
-// false for anything else, and for exponents beyond ±10,000.
+// false for anything else, for exponents beyond ±10,000 and for more than 100,000 digits.
 func Decimal(s string) (*apd.Decimal, bool) {
-	if !IsNumber(s) {
+	if len(s) > mostDigits || !IsNumber(s) {
 		return nil, false
 	}
 	d, _, err := apd.NewFromString(s)

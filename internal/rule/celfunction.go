@@ -31,6 +31,15 @@ var (
 type function struct {
 	arities []int
 	call    func(args []ref.Val) (ref.Val, error)
+	cost    func(args []ref.Val) int // beside one step; nil for what the arguments hold
+}
+
+func overloadID(name string, arity int) string {
+	id := fmt.Sprintf("testbench_%s_%d", strings.TrimPrefix(name, "@"), arity)
+	if strings.HasPrefix(name, "@") {
+		return "own_" + id
+	}
+	return id
 }
 
 // FunctionNames lists the functions that conditions may call, beside CEL's own.
@@ -47,42 +56,42 @@ func FunctionNames() []string {
 
 func functions() map[string]function {
 	return map[string]function{
-		"@same":         {[]int{2}, func(a []ref.Val) (ref.Val, error) { return types.Bool(same(a[0], a[1])), nil }},
-		"@differ":       {[]int{2}, func(a []ref.Val) (ref.Val, error) { return types.Bool(!same(a[0], a[1])), nil }},
-		"@less":         {[]int{2}, ordering(func(order int) bool { return order < 0 })},
-		"@less_or_same": {[]int{2}, ordering(func(order int) bool { return order <= 0 })},
-		"@more":         {[]int{2}, ordering(func(order int) bool { return order > 0 })},
-		"@more_or_same": {[]int{2}, ordering(func(order int) bool { return order >= 0 })},
-		"@add":          {[]int{2}, add},
-		"@subtract":     {[]int{2}, subtract},
-		"@multiply":     {[]int{2}, arithmetic(computing.Mul)},
-		"@divide":       {[]int{2}, arithmetic(quotient)},
-		"@modulo":       {[]int{2}, arithmetic(computing.Rem)},
-		"@negate":       {[]int{1}, numeric(func(d *apd.Decimal) (*apd.Decimal, error) { return new(apd.Decimal).Neg(d), nil })},
-		"@dec":          {[]int{1}, number},
-		"@int":          {[]int{1}, numeric(truncated)},
-		"@size":         {[]int{1}, size},
-		"@within":       {[]int{2}, within},
-		"@index":        {[]int{2}, index},
-		"@startsWith":   {[]int{2}, textual(strings.HasPrefix)},
-		"@endsWith":     {[]int{2}, textual(strings.HasSuffix)},
-		"@contains":     {[]int{2}, containing},
-		"@matches":      {[]int{2}, matchingText},
-		"@duration":     {[]int{1}, duration},
-		"number":        {[]int{1}, number},
-		"text":          {[]int{1}, asText},
-		"sum":           {[]int{1}, folded(sum)},
-		"avg":           {[]int{1}, folded(average)},
-		"min":           {[]int{1, 2, 3}, extreme(-1)},
-		"max":           {[]int{1, 2, 3}, extreme(1)},
-		"abs":           {[]int{1}, numeric(func(d *apd.Decimal) (*apd.Decimal, error) { return new(apd.Decimal).Abs(d), nil })},
-		"round":         {[]int{1, 2}, round},
-		"date":          {[]int{1}, date},
-		"datetime":      {[]int{1}, datetime},
-		"days":          {[]int{1}, days},
-		"absent":        {[]int{1}, func(a []ref.Val) (ref.Val, error) { return types.Bool(isAbsent(a[0])), nil }},
-		"present":       {[]int{1}, func(a []ref.Val) (ref.Val, error) { return types.Bool(!isAbsent(a[0])), nil }},
-		"at":            {[]int{2}, at},
+		"@same":         {[]int{2}, func(a []ref.Val) (ref.Val, error) { return types.Bool(same(a[0], a[1])), nil }, costOfComparing},
+		"@differ":       {[]int{2}, func(a []ref.Val) (ref.Val, error) { return types.Bool(!same(a[0], a[1])), nil }, costOfComparing},
+		"@less":         {[]int{2}, ordering(func(order int) bool { return order < 0 }), nil},
+		"@less_or_same": {[]int{2}, ordering(func(order int) bool { return order <= 0 }), nil},
+		"@more":         {[]int{2}, ordering(func(order int) bool { return order > 0 }), nil},
+		"@more_or_same": {[]int{2}, ordering(func(order int) bool { return order >= 0 }), nil},
+		"@add":          {[]int{2}, add, nil},
+		"@subtract":     {[]int{2}, subtract, nil},
+		"@multiply":     {[]int{2}, arithmetic(computing.Mul), nil},
+		"@divide":       {[]int{2}, arithmetic(quotient), nil},
+		"@modulo":       {[]int{2}, arithmetic(computing.Rem), nil},
+		"@negate":       {[]int{1}, numeric(func(d *apd.Decimal) (*apd.Decimal, error) { return new(apd.Decimal).Neg(d), nil }), nil},
+		"@dec":          {[]int{1}, number, nil},
+		"@int":          {[]int{1}, numeric(truncated), nil},
+		"@size":         {[]int{1}, size, costOfSize},
+		"@within":       {[]int{2}, within, costOfComparing},
+		"@index":        {[]int{2}, index, nil},
+		"@startsWith":   {[]int{2}, textual(strings.HasPrefix), nil},
+		"@endsWith":     {[]int{2}, textual(strings.HasSuffix), nil},
+		"@contains":     {[]int{2}, containing, costOfComparing},
+		"@matches":      {[]int{2}, matchingText, costOfMatching},
+		"@duration":     {[]int{1}, duration, nil},
+		"number":        {[]int{1}, number, nil},
+		"text":          {[]int{1}, asText, nil},
+		"sum":           {[]int{1}, folded(sum), nil},
+		"avg":           {[]int{1}, folded(average), nil},
+		"min":           {[]int{1, 2, 3}, extreme(-1), nil},
+		"max":           {[]int{1, 2, 3}, extreme(1), nil},
+		"abs":           {[]int{1}, numeric(func(d *apd.Decimal) (*apd.Decimal, error) { return new(apd.Decimal).Abs(d), nil }), nil},
+		"round":         {[]int{1, 2}, round, nil},
+		"date":          {[]int{1}, date, nil},
+		"datetime":      {[]int{1}, datetime, nil},
+		"days":          {[]int{1}, days, nil},
+		"absent":        {[]int{1}, func(a []ref.Val) (ref.Val, error) { return types.Bool(isAbsent(a[0])), nil }, nil},
+		"present":       {[]int{1}, func(a []ref.Val) (ref.Val, error) { return types.Bool(!isAbsent(a[0])), nil }, nil},
+		"at":            {[]int{2}, at, nil},
 	}
 }
 
@@ -109,11 +118,7 @@ func functionOptions() []cel.EnvOption {
 			for i := range args {
 				args[i] = cel.DynType
 			}
-			id := fmt.Sprintf("testbench_%s_%d", strings.TrimPrefix(name, "@"), arity)
-			if strings.HasPrefix(name, "@") {
-				id = "own_" + id
-			}
-			overloads = append(overloads, cel.Overload(id, args, cel.DynType, cel.FunctionBinding(binding)))
+			overloads = append(overloads, cel.Overload(overloadID(name, arity), args, cel.DynType, cel.FunctionBinding(binding)))
 		}
 		options = append(options, cel.Function(name, overloads...))
 	}
@@ -279,6 +284,9 @@ func compareValues(a, b ref.Val) (int, error) {
 		if y, ok := toMoment(b); ok {
 			return x.Time.Compare(y.Time), nil
 		}
+	}
+	if hasNumberType(a) && hasNumberType(b) {
+		return 0, errors.New("a number of more than 100,000 digits, or an exponent beyond 10,000, has no order here")
 	}
 	x, okX := toText(a)
 	y, okY := toText(b)
@@ -530,13 +538,21 @@ func at(args []ref.Val) (ref.Val, error) {
 	if !ok || !isEvaluation {
 		return nil, errors.New(`at takes a path in quotes: at("lines[0].sku")`)
 	}
+	if found, known := current.found[string(source)]; known {
+		return current.wrap(found), nil
+	}
+	if !current.spend(stepsToAPath) {
+		return nil, errors.New(errTooMany)
+	}
 	compiled, err := path.Compile(string(source))
 	if err != nil {
 		return nil, err
 	}
-	found, err := compiled.Find(current.data.Roots, current.data.Scope)
+	selection, err := compiled.Find(current.data.Roots, current.data.Scope)
 	if err != nil {
 		return nil, err
 	}
-	return wrap(found.Whole()), nil
+	found := selection.Whole()
+	current.found[string(source)] = found
+	return current.wrap(found), nil
 }

@@ -21,7 +21,8 @@ import (
 // traits.Lister: only so may a field that is not there be absent in place of
 // an error, and an element alone be a list of one.
 type nodeValue struct {
-	node *document.Node
+	node    *document.Node
+	*budget // nil for what is absent
 }
 
 var (
@@ -36,7 +37,7 @@ var (
 
 // wrap makes a CEL value of a node: booleans, nulls and typed texts are CEL's
 // own, numbers are decimals.
-func wrap(node *document.Node) ref.Val {
+func (b *budget) wrap(node *document.Node) ref.Val {
 	v := node.Value()
 	if v == nil {
 		return nodeValue{}
@@ -53,7 +54,7 @@ func wrap(node *document.Node) ref.Val {
 			return decimalValue{d}
 		}
 	}
-	return nodeValue{node}
+	return nodeValue{node, b}
 }
 
 func (v nodeValue) ConvertToNative(t reflect.Type) (any, error) {
@@ -94,9 +95,12 @@ func (v nodeValue) Get(index ref.Val) ref.Val {
 	if v.node == nil {
 		return v
 	}
+	if !v.spend(1 + len(v.node.Items())/itemsToAStep + len(v.node.Members())/membersToAStep) {
+		return types.NewErr(errTooMany)
+	}
 	if name, ok := index.(types.String); ok {
 		field := path.Child(v.node, string(name))
-		return wrap(field)
+		return v.wrap(field)
 	}
 	d, ok := toDecimal(index)
 	if !ok {
@@ -113,7 +117,7 @@ func (v nodeValue) Get(index ref.Val) ref.Val {
 	if v.node.Kind == document.Object || i < 0 || i >= int64(len(items)) {
 		return nodeValue{}
 	}
-	return wrap(items[i])
+	return v.wrap(items[i])
 }
 
 func (v nodeValue) IsSet(field ref.Val) ref.Val {
@@ -121,18 +125,23 @@ func (v nodeValue) IsSet(field ref.Val) ref.Val {
 	return types.Bool(!ok || found.node != nil)
 }
 
-func (v nodeValue) Size() ref.Val { return types.Int(len(v.items())) }
+func (v nodeValue) Size() ref.Val {
+	if v.node != nil && v.node.Kind == document.Object {
+		return types.Int(len(v.node.Members()))
+	}
+	return types.Int(len(v.items()))
+}
 
 func (v nodeValue) Contains(value ref.Val) ref.Val {
 	for _, item := range v.items() {
-		if same(wrap(item), value) {
+		if same(v.wrap(item), value) {
 			return types.True
 		}
 	}
 	return types.False
 }
 
-func (v nodeValue) Iterator() traits.Iterator { return &nodeIterator{items: v.items()} }
+func (v nodeValue) Iterator() traits.Iterator { return &nodeIterator{nodeValue: v, items: v.items()} }
 
 type nodeIterator struct {
 	nodeValue
@@ -143,7 +152,7 @@ type nodeIterator struct {
 func (it *nodeIterator) HasNext() ref.Val { return types.Bool(it.next < len(it.items)) }
 func (it *nodeIterator) Next() ref.Val {
 	it.next++
-	return wrap(it.items[it.next-1])
+	return it.wrap(it.items[it.next-1])
 }
 
 // decimalValue is an exact number.
@@ -171,7 +180,8 @@ func (v decimalValue) Value() any                  { return v.decimal }
 // evaluation carries the data of one evaluation to the function at.
 type evaluation struct {
 	nodeValue
-	data *Data
+	data  *Data
+	found map[string]*document.Node // by paths: in a loop each is followed once
 }
 
 // toDecimal gives the number that a value is or, as a text, reads as.

@@ -30,9 +30,6 @@ type Condition struct {
 	refs    []string                    // names under kept.
 }
 
-// costLimit bounds how long an expression may run; see the grammar's decisions.
-const costLimit = 1_000_000
-
 // ConditionRoots are the words that conditions may begin with.
 var ConditionRoots = []string{"answer", "reply", "row", "site", "kept"}
 
@@ -78,11 +75,11 @@ func CompileCondition(source string) (*Condition, error) {
 	if issues.Err() != nil {
 		return nil, celError(source, issues)
 	}
-	if c.program, err = env.Program(checked, cel.CostLimit(costLimit)); err != nil {
+	if c.program, err = env.Program(checked, cel.CostLimit(costLimit), functionCosts()); err != nil {
 		return nil, &Error{Message: err.Error()}
 	}
 	c.tracked = sync.OnceValues(func() (cel.Program, error) {
-		return env.Program(checked, cel.CostLimit(costLimit), cel.EvalOptions(cel.OptTrackState))
+		return env.Program(checked, cel.CostLimit(costLimit), functionCosts(), cel.EvalOptions(cel.OptTrackState))
 	})
 	return c, nil
 }
@@ -249,9 +246,10 @@ type Data struct {
 }
 
 func (d *Data) activation() map[string]any {
+	b := &budget{costLimit}
 	return map[string]any{
-		"answer": wrap(d.Answer), "reply": wrap(d.Around()), "row": wrap(d.Row), "site": wrap(d.Site), "kept": wrap(d.Kept),
-		evaluationVariable: evaluation{data: d},
+		"answer": b.wrap(d.Answer), "reply": b.wrap(d.Around()), "row": b.wrap(d.Row), "site": b.wrap(d.Site), "kept": b.wrap(d.Kept),
+		evaluationVariable: evaluation{nodeValue{budget: b}, d, map[string]*document.Node{}},
 	}
 }
 
@@ -319,7 +317,7 @@ func (c *Condition) WorkOut(data *Data) (*document.Node, error) {
 
 func evalError(err error) string {
 	message := err.Error()
-	if strings.Contains(message, "cost limit exceeded") {
+	if strings.Contains(message, errTooMany) {
 		return "it takes too many steps"
 	}
 	if strings.Contains(message, "no such overload") {

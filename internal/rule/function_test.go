@@ -1,6 +1,7 @@
 package rule_test
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -150,5 +151,48 @@ func TestFunctions(t *testing.T) {
 				assert.Equal(t, want, node.Describe())
 			}
 		})
+	}
+}
+
+// An answer has as many items and as long texts as a stranger likes: what a condition takes is
+// counted by them, and what can be done in one pass is done.
+func TestConditionsThatTakeLong(t *testing.T) {
+	lots, err := document.ReadJSON([]byte(`{"lots": [` + strings.Repeat(`{"n": 1, "t": "heather"},`, 20_000) + `{}], "big": "` + strings.Repeat("x", 1_000_000) + `", "digits": ` + strings.Repeat("7", 1_000_000) + `}`))
+	require.NoError(t, err)
+	rows, err := document.ReadXML([]byte("<r>"+strings.Repeat("<a><b>1</b></a>", 20_000)+"</r>"), "")
+	require.NoError(t, err)
+	const tooMany = "it takes too many steps"
+	for source, want := range map[string]string{
+		"answer.lots.filter(x, present(x.n)).all(x, x.n == 1)":               "",
+		"answer.lots.all(x, answer.lots.size() > 1)":                         "",
+		"answer.lots.exists(x, x.t.matches('^h+e') && x.n > 1) || true":      "",
+		"sum(answer.lots.map(x, absent(x.n) ? 0 : x.n)) == 20000":            "",
+		"[1, 2, 3].all(x, answer.big.contains('xx'))":                        "",
+		"at('a[7].b') == '1' && answer.a.all(x, at('//a[last()]/b') == x.b)": "",
+		"size(answer.a) == 20000":                                            "",
+		"answer.digits > 5":                                                  "more than 100,000 digits",
+
+		"answer.lots.all(x, answer == answer)":                      tooMany,
+		"answer.lots.all(x, !('y' in answer.lots.map(y, y.t)))":     tooMany,
+		"answer.lots.exists(x, x.n == sum(answer.lots.map(y, 1)))":  tooMany,
+		"size(answer.lots.map(x, answer.big + 'x')) > 1":            tooMany,
+		"size(answer.lots.map(x, answer.lots + [x])) > 1":           tooMany,
+		"answer.lots.exists(x, answer.big.matches('(x+x+)+y'))":     tooMany,
+		"answer.lots.exists(x, text(answer.big) == '')":             tooMany,
+		"answer.lots.exists(x, min(answer.big, answer.big) == 'y')": tooMany,
+		"answer.a.all(x, x.b == answer.a[0].b)":                     tooMany,
+	} {
+		answer := lots
+		if strings.Contains(source, "answer.a") {
+			answer = rows
+		}
+		condition, err := rule.CompileCondition(source)
+		require.NoError(t, err, source)
+		verdict := condition.Judge(&rule.Data{Roots: path.Roots{Answer: answer, Reply: document.NewObject()}, Scope: lookup})
+		if want == "" {
+			assert.True(t, verdict.Held, "%s: %s", source, verdict.Note)
+			continue
+		}
+		assert.Contains(t, verdict.Note, want, source)
 	}
 }

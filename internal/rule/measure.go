@@ -52,6 +52,9 @@ func readMeasure(text string) (measure, error) {
 	if d, ok := document.Decimal(text); ok {
 		return measure{kind: aNumber, number: d}, nil
 	}
+	if len(text) > longestMeasure {
+		return measure{}, notMeasure(text)
+	}
 	if m := amountWithUnit.FindStringSubmatch(text); m != nil {
 		if amount, ok := document.Decimal(m[1]); ok {
 			scale, _, _ := apd.NewFromString(unitScale[m[2]])
@@ -70,7 +73,7 @@ func readMeasure(text string) (measure, error) {
 	}
 	moment, layout, err := value.Moment(text)
 	if err != nil {
-		return measure{}, fmt.Errorf("%q is no number, date, time, duration or size", text)
+		return measure{}, notMeasure(text)
 	}
 	zoned := strings.Contains(layout, "Z07:00")
 	switch {
@@ -84,6 +87,16 @@ func readMeasure(text string) (measure, error) {
 		return measure{kind: zonedTime, moment: moment}, nil
 	}
 	return measure{kind: localTime, moment: moment}, nil
+}
+
+// longestMeasure is longer than any date or duration: a text beyond it is not tried as each of them.
+const longestMeasure = 200
+
+// notMeasure is the error for a text, which is quoted only where somebody reads it.
+type notMeasure string
+
+func (text notMeasure) Error() string {
+	return fmt.Sprintf("%q is no number, date, time, duration or size", string(text))
 }
 
 // readISODuration sums days to seconds; years and months have no fixed length
