@@ -127,24 +127,76 @@ func TestHostileContracts(t *testing.T) {
 			}
 			p.write(file, c.contract)
 			p.write("answer.json", c.answer)
-			factor := 1
-			if raceEnabled {
-				factor = 12 // the detector takes so much more of both
-			}
 			for _, try := range [][]string{{c.survey, "survey", file, "Op"}, {c.draft, "draft", file, "Op"}, {c.validate, "validate", file, "answer.json", "-operation", "Op"}} {
 				if try[1] == "validate" && c.answer == "" {
 					continue
 				}
-				cmd := exec.Command(built, try[1:]...)
-				cmd.Dir, cmd.Env = p.dir, p.env
-				ended := time.AfterFunc(time.Duration(4*factor)*mostTime, func() { _ = cmd.Process.Kill() })
-				said, _ := cmd.CombinedOutput()
-				ended.Stop()
-				assert.Less(t, cmd.ProcessState.UserTime(), time.Duration(factor)*mostTime, "%q", try[1:])
-				assert.Less(t, cmd.ProcessState.SysUsage().(*syscall.Rusage).Maxrss, int64(factor*mostMemory), "%q", try[1:])
-				assert.Contains(t, string(said), try[0], "%q", try[1:])
-				assert.Contains(t, []int{0, 1, 2}, cmd.ProcessState.ExitCode(), "%q: %.300s", try[1:], said)
+				costsLittle(t, p, try[0], try[1:]...)
 			}
+		})
+	}
+}
+
+// costsLittle runs a command and looks at what it said and took.
+func costsLittle(t *testing.T, p *place, says string, args ...string) {
+	t.Helper()
+	factor := 1
+	if raceEnabled {
+		factor = 12 // the detector takes so much more of both
+	}
+	cmd := exec.Command(built, args...)
+	cmd.Dir, cmd.Env = p.dir, p.env
+	ended := time.AfterFunc(time.Duration(4*factor)*mostTime, func() { _ = cmd.Process.Kill() })
+	said, _ := cmd.CombinedOutput()
+	ended.Stop()
+	assert.Less(t, cmd.ProcessState.UserTime(), time.Duration(factor)*mostTime, "%q", args)
+	assert.Less(t, cmd.ProcessState.SysUsage().(*syscall.Rusage).Maxrss, int64(factor*mostMemory), "%q", args)
+	assert.Contains(t, string(said), says, "%q", args)
+	assert.Contains(t, []int{0, 1, 2}, cmd.ProcessState.ExitCode(), "%q: %.300s", args, said)
+}
+
+// The same for OData and WADL: sets times navigation, types that hold types, resource types that
+// name resource types. Vet says what it could not read.
+func TestHostileDescriptions(t *testing.T) {
+	t.Parallel()
+	edmx := func(inside string) string {
+		return `<edmx:Edmx xmlns:edmx="http://docs.oasis-open.org/odata/ns/edmx" Version="4.0"><edmx:DataServices><Schema xmlns="http://docs.oasis-open.org/odata/ns/edm" Namespace="T">` + inside + `</Schema></edmx:DataServices></edmx:Edmx>`
+	}
+	entity := func(types string) string {
+		return edmx(types + `<EntityType Name="E"><Key><PropertyRef Name="id"/></Key><Property Name="id" Type="Edm.String" Nullable="false"/><Property Name="c" Type="T.C0" Nullable="false"/></EntityType><EntityContainer Name="X"><EntitySet Name="Es" EntityType="T.E"/></EntityContainer>`)
+	}
+	wadl := func(inside string) string {
+		return `<application xmlns="http://wadl.dev.java.net/2009/02"><resources base="http://127.0.0.1:1/"><resource path="a" type="#t0"/></resources>` + inside + `</application>`
+	}
+	double := func(last string, one func(i int) string) string { return ringsOfXSD(40, one, last) }
+	const draftIsCut, tooManyOperations, unfolds = "the draft is cut at 20000 parts", "make more than 300000 operations", "unfold to more than 200000 methods and parameters"
+	for name, c := range map[string]struct{ contract, survey, draft, vet string }{
+		"OData types that double": {entity(double(`<ComplexType Name="C40"><Property Name="x" Type="Edm.String"/></ComplexType>`, func(i int) string {
+			return fmt.Sprintf(`<ComplexType Name="C%d"><Property Name="a" Type="T.C%d" Nullable="false"/><Property Name="b" Type="T.C%d" Nullable="false"/></ComplexType>`, i, i+1, i+1)
+		})), "POST /Es", draftIsCut, "no mistakes"},
+		"OData types in a ring": {entity(`<ComplexType Name="C0" BaseType="T.C1"><Property Name="a" Type="T.C0" Nullable="false"/></ComplexType><ComplexType Name="C1" BaseType="T.C0"/>`), "POST /Es", `"c": {}`, "no mistakes"},
+		"OData types of many properties": {entity(`<ComplexType Name="C0">` + ringsOfXSD(50_000, func(i int) string {
+			return fmt.Sprintf(`<Property Name="p%d" Type="Edm.String"/>`, i)
+		}, `</ComplexType>`)), "POST /Es", "", "no mistakes"},
+		"OData sets times navigation": {edmx(`<EntityType Name="E"><Key><PropertyRef Name="id"/></Key><Property Name="id" Type="Edm.String" Nullable="false"/>` + ringsOfXSD(1000, func(i int) string {
+			return fmt.Sprintf(`<NavigationProperty Name="n%d" Type="Collection(T.E)"/>`, i)
+		}, `</EntityType><EntityContainer Name="X">`) + ringsOfXSD(5000, func(i int) string { return fmt.Sprintf(`<EntitySet Name="S%d" EntityType="T.E"/>`, i) }, `</EntityContainer>`)), tooManyOperations, tooManyOperations, tooManyOperations},
+		"WADL resource types in a ring": {wadl(`<resource_type id="t0"><resource path="x" type="#t1"/><resource path="y" type="#t1"/></resource_type><resource_type id="t1"><resource path="x" type="#t0"/><resource path="y" type="#t0"/></resource_type>`), unfolds, unfolds, unfolds},
+		"WADL resource types that double": {wadl(double(`<resource_type id="t40"><method name="GET"/></resource_type>`, func(i int) string {
+			return fmt.Sprintf(`<resource_type id="t%d"><resource path="x" type="#t%d"/><resource path="y" type="#t%d"/></resource_type>`, i, i+1, i+1)
+		})), unfolds, unfolds, unfolds},
+		"WADL methods of the same name": {wadl(`<resource_type id="t0">` + strings.Repeat(`<method name="GET" id="m"/>`, 50_000) + `</resource_type>`), "there is no operation", "", "no mistakes"},
+	} {
+		if testing.Short() && len(name)%3 != 0 {
+			continue // a part of them
+		}
+		t.Run(name, func(t *testing.T) {
+			p := newPlace(t)
+			p.write("c.xml", c.contract)
+			p.write("bench.yaml", "services:\n  s: {address: \"http://127.0.0.1:1\", contract: c.xml}\n")
+			costsLittle(t, p, c.survey, "survey", "s", "Es.create")
+			costsLittle(t, p, c.draft, "draft", "s", "Es.create")
+			costsLittle(t, p, c.vet, "vet")
 		})
 	}
 }

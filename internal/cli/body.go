@@ -34,9 +34,9 @@ func (s *session) body(format document.Format, node *document.Node, body []byte,
 	if strings.Contains(text, mark) {
 		text = marks.ReplaceAllString(text, "${1}")
 	}
-	if t.colour {
+	if t.colour && node != nil {
 		switch {
-		case format == document.XML || node != nil && node.Kind == document.Element:
+		case format == document.XML || node.Kind == document.Element:
 			text = t.colouredXML(text)
 		case format == document.JSON || format == document.Form:
 			text = t.colouredJSON(text)

@@ -105,7 +105,12 @@ func TestLayOut(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "<a>\n  <b>1</b>\n  <c>x<d/>y</c>\n</a>", layOut(document.XML, node, nil), "blanks are added only where they carry no content")
 	assert.Equal(t, "(3 B of binary data)", layOut(document.Binary, document.NewUntyped("x"), []byte("\x00\x01\xff")))
-	assert.Equal(t, "plain", layOut(document.Plain, document.NewUntyped("plain"), []byte("plain")))
+	for sent, shown := range map[string]string{
+		"plain": "plain", "sp\xe4te Ernte\r\n": "sp\ufffdte Ernte\r\n", "\x1b[31mred\tand a text": "\x1b[31mred\tand a text",
+		"a\x00text": "(6 B of binary data)", "\x01\x02abcdefgh\x7f\x80": "(12 B of binary data)",
+	} {
+		assert.Equal(t, shown, layOut(document.Plain, document.NewUntyped(sent), []byte(sent)))
+	}
 }
 
 // A terminal is shown values in the colour of their kind and the first of what there is
@@ -137,6 +142,7 @@ func TestBody(t *testing.T) {
 	s.full = true
 	assert.Equal(t, 40, strings.Count(s.body(document.JSON, json, nil, ""), `"x"`))
 	assert.Equal(t, "(8 B of binary data, image/png)", s.body(document.Binary, nil, []byte("\x89PNG\x0d\x0a\x1a\x0a"), ""))
+	assert.Equal(t, "(3 B of binary data)", s.body(document.JSON, nil, []byte("\x00\x01\xff"), ""), "its size has no colour")
 }
 
 // What goes to a teller is masked, whichever way it goes.

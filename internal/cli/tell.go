@@ -283,9 +283,24 @@ func layOut(format document.Format, node *document.Node, body []byte) string {
 		}
 		return document.WriteJSON(node, document.Style{Indent: "  "})
 	}
+	// Text in a character set of its own is shown with what UTF-8 has not; what only calls itself a text is none.
 	isText := format == document.Plain || format == document.HTML || format == document.CSV
-	if format == document.Binary || !utf8.Valid(body) && !isText {
+	if format == document.Binary || !utf8.Valid(body) && !isText || mostlyControls(body) {
 		return describeBinary(body)
 	}
 	return strings.ToValidUTF8(string(body), "\ufffd")
+}
+
+// mostlyControls says whether data holds a zero byte, or one control character in ten, as no text does.
+func mostlyControls(data []byte) bool {
+	controls := 0
+	for _, b := range data {
+		switch {
+		case b == 0:
+			return true
+		case b < ' ' && b != '\t' && b != '\n' && b != '\r':
+			controls++
+		}
+	}
+	return controls*10 > len(data)
 }

@@ -203,7 +203,10 @@ func (r *reader) finishOperation(e yamlfile.Entry, s *Service) {
 func (b *Bench) checkContracts() {
 	for _, s := range b.Services {
 		c, err := b.offline(s)
-		if err != nil || c == nil {
+		if err != nil {
+			b.file.Report(s.at, "", "the contract of %s: %v", s.Name, err)
+		}
+		if c == nil {
 			continue
 		}
 		names := b.operationsIn(s)

@@ -46,11 +46,12 @@ func ReadJSON(location string, root *document.Node) (*Contract, error) {
 			r.schema(s.Key, s.Value)
 		}
 	}
+	m.index()
 	m.linkImports()
 	for _, t := range r.annotations {
 		m.annotate(t)
 	}
-	return newContract(location, m), nil
+	return newContract(location, m)
 }
 
 func text(n *document.Node, key string) string {

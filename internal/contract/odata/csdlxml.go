@@ -58,7 +58,7 @@ func ReadXML(location string, root *document.Node) (*Contract, error) {
 		r.schema(n)
 	}
 	r.link()
-	return newContract(location, m), nil
+	return newContract(location, m)
 }
 
 func newModel() *model { return &model{types: map[string]*typeDef{}, aliases: map[string]string{}} }
@@ -366,6 +366,7 @@ func (r *xmlReader) link() {
 		p.p.typeName, p.p.collection, p.p.nullable = to.typeName, to.multiplicity == "*", to.multiplicity != "1"
 		p.p.fromHere = to.dependents
 	}
+	r.m.index()
 	r.m.linkImports()
 	for _, t := range r.annotations {
 		r.m.annotate(t)
@@ -418,7 +419,7 @@ func (m *model) annotate(t target) {
 }
 
 // newContract makes the operations of a model.
-func newContract(location string, m *model) *Contract {
+func newContract(location string, m *model) (*Contract, error) {
 	c := &Contract{model: m, plans: map[string]func() *contract.Operation{}, made: map[string]*contract.Operation{}}
 	c.head = contract.Head{Format: "OData " + m.version, Location: location, Title: local(m.container)}
 	if len(m.namespaces) > 0 {
@@ -427,6 +428,8 @@ func newContract(location string, m *model) *Contract {
 	if address, ok := strings.CutSuffix(location, "/$metadata"); ok && strings.Contains(location, "://") {
 		c.head.Servers = []contract.Server{{Address: address}}
 	}
-	c.plan()
-	return c
+	if err := c.plan(); err != nil {
+		return nil, err
+	}
+	return c, nil
 }

@@ -114,7 +114,8 @@ type typeDef struct {
 	stream     bool
 	key        []string
 	properties []*property
-	members    []enumMember // of an enumeration
+	byName     map[string]*property // of the properties, the first of each name
+	members    []enumMember         // of an enumeration
 	flags      bool
 	underlying string // of a definition or an enumeration
 	facets     facets
@@ -204,10 +205,25 @@ func (m *model) resolve(name string) string {
 	return name
 }
 
+// index is called when all types are read, and before anything is found in them.
+func (m *model) index() {
+	for _, t := range m.types {
+		t.index()
+	}
+}
+
+// index makes the properties found by name.
+func (t *typeDef) index() {
+	t.byName = make(map[string]*property, len(t.properties))
+	for _, p := range slices.Backward(t.properties) {
+		t.byName[p.name] = p
+	}
+}
+
 // all lists the properties of a type with those that it inherits, and its key.
 func (m *model) all(t *typeDef) (properties []*property, key []string) {
 	var chain []*typeDef
-	for t != nil && !slices.Contains(chain, t) {
+	for t != nil && len(chain) < mostBases && !slices.Contains(chain, t) {
 		chain = append(chain, t)
 		t = m.find(t.base)
 	}
@@ -224,14 +240,21 @@ func (m *model) all(t *typeDef) (properties []*property, key []string) {
 // property finds a property of a type or of those that it is derived from; those
 // of derived types count where deep is set.
 func (m *model) property(t *typeDef, name string) *property {
-	properties, _ := m.all(t)
-	for _, p := range properties {
-		if p.name == name {
-			return p
+	var found *property
+	for range mostBases {
+		if t == nil {
+			break
 		}
+		if p := t.byName[name]; p != nil {
+			found = p // what a base has counts first
+		}
+		t = m.find(t.base)
 	}
-	return nil
+	return found
 }
+
+// mostBases bounds how long a chain of base types is.
+const mostBases = 100
 
 // isAssigned says whether the service may choose a property's value: a number or
 // GUID that is a whole key often is, and few services say so in their metadata.

@@ -1,6 +1,7 @@
 package odata
 
 import (
+	"fmt"
 	"net/http"
 	"slices"
 	"strings"
@@ -10,8 +11,11 @@ import (
 	"testbench/internal/schema"
 )
 
+// mostOperations bounds how many sets times navigation there are.
+const mostOperations = 300_000
+
 // plan lists the operations; each is made when it is asked for.
-func (c *Contract) plan() {
+func (c *Contract) plan() error {
 	m := c.model
 	m.inSets = map[string]bool{}
 	for _, s := range m.sets {
@@ -23,11 +27,14 @@ func (c *Contract) plan() {
 			c.head.Notes = append(c.head.Notes, "the set "+s.name+" is of the type "+s.typeName+", which is not in the metadata")
 			continue
 		}
-		c.planSet(s, t)
+		if c.planSet(s, t); len(c.names) > mostOperations {
+			return fmt.Errorf("%s: its sets and what they lead to make more than %d operations", c.head.Location, mostOperations)
+		}
 	}
 	for _, f := range m.imports {
 		c.add(f.name, func() *contract.Operation { return m.unbound(f) })
 	}
+	return nil
 }
 
 func (c *Contract) add(name string, make func() *contract.Operation) {
@@ -409,6 +416,7 @@ func (a *at) invoke(o *contract.Operation, f *function, parameters []*property, 
 		o.Method, o.Path = http.MethodPost, path
 		if len(parameters) > 0 {
 			t := &typeDef{kind: complexKind, name: f.name, properties: parameters}
+			t.index()
 			o.Body = &contract.Body{Required: true, Contents: []contract.Content{{Type: jsonType, Schema: &object{m: a.m, t: t, use: forParameters}}}}
 		}
 	case a.m.isV2():

@@ -490,6 +490,7 @@ func (m *model) sample(p *property) *document.Node {
 func (o *object) Sample(options schema.SampleOptions) *schema.Sample {
 	s := &schema.Sample{Remarks: map[*document.Node]string{}}
 	var open []*typeDef
+	parts := 0
 	var made func(t *typeDef, top bool) *document.Node
 	made = func(t *typeDef, top bool) *document.Node {
 		open = append(open, t)
@@ -503,6 +504,10 @@ func (o *object) Sample(options schema.SampleOptions) *schema.Sample {
 			if !o.isSettable(p, key) || p.marks.computed && o.use != forAnswer || !required && !options.Optional ||
 				p.navigation && !(p.contained && o.use == forCreate) || deep && (slices.Contains(open, inner) || inner.abstract) || p.typeName == "Edm.Stream" || strings.HasPrefix(p.typeName, "Edm.Geo") {
 				continue
+			}
+			if parts++; parts > schema.MostParts {
+				s.TooLarge = true
+				return v
 			}
 			value := o.m.sample(p)
 			if deep {

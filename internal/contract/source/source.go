@@ -10,14 +10,20 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"testbench/internal/safefile"
 )
 
-// maxDocument bounds the size of one document.
-const maxDocument = 64 << 20
+// maxDocument bounds the size of one document. Those of one contract are together no larger than
+// maxAll, and none is begun after maxTime: each has a time limit of its own, and there may be hundreds.
+const (
+	maxDocument = 64 << 20
+	maxAll      = 256 << 20
+	maxTime     = 5 * time.Minute
+)
 
-// Source gets documents.
+// Source gets the documents of one contract.
 type Source struct {
 	// Dir is the folder that file names are relative to.
 	Dir string
@@ -30,6 +36,8 @@ type Source struct {
 	Standard io.Reader
 
 	public bool // the contract itself came from a public address
+	begun  time.Time
+	total  int // bytes so far
 }
 
 // NoFileError tells that there is no file of that name.
@@ -52,9 +60,14 @@ func (s *Source) Fetch(base, location string) (resolved string, data []byte, err
 		data, err := io.ReadAll(io.LimitReader(s.Standard, maxDocument+1))
 		return "standard input", data, tooLarge(data, err)
 	case IsAddress(location) || IsAddress(base):
-		return s.fetchAddress(base, location)
+		resolved, data, err = s.fetchAddress(base, location)
+	default:
+		resolved, data, err = s.readFile(base, location)
 	}
-	return s.readFile(base, location)
+	if s.total += len(data); err == nil && s.total > maxAll {
+		return "", nil, fmt.Errorf("the contract's documents are together larger than %d MiB", maxAll>>20)
+	}
+	return resolved, data, err
 }
 
 func tooLarge(data []byte, err error) error {
@@ -89,6 +102,12 @@ func (s *Source) fetchAddress(base, location string) (string, []byte, error) {
 	// What came from outside is not to find out what lies inside (and a name may lead
 	// inside the second time). A host that the tester named is meant.
 	outside := base != "" && s.public && (s.Allowed == nil || !s.Allowed(target.Hostname()))
+	if s.begun.IsZero() {
+		s.begun = time.Now()
+	}
+	if spent := time.Since(s.begun); spent > maxTime {
+		return "", nil, fmt.Errorf("%s is not fetched any more: the documents before it took %s", target, spent.Round(time.Second))
+	}
 	data, public, err := s.Get(target.String(), outside)
 	if base == "" {
 		s.public = public

@@ -5,6 +5,8 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"testing/synctest"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -73,4 +75,29 @@ func TestContractsFromOutside(t *testing.T) {
 		require.NoError(t, err)
 	}
 	assert.False(t, asked["http://inside.example/y"], "what came from inside may stay inside")
+}
+
+// Hundreds of documents that are each within their limits are together none that anybody waits for.
+func TestLimitsOfAllDocuments(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		s := &source.Source{Get: func(string, bool) ([]byte, bool, error) {
+			time.Sleep(25 * time.Second)
+			return []byte("slow"), false, nil
+		}}
+		fetched := 0
+		var err error
+		for ; err == nil && fetched < 200; fetched++ {
+			_, _, err = s.Fetch("http://h.example/", "part")
+		}
+		assert.EqualError(t, err, "http://h.example/part is not fetched any more: the documents before it took 5m25s")
+		assert.Equal(t, 14, fetched)
+	})
+	large := make([]byte, 64<<20)
+	s := &source.Source{Get: func(string, bool) ([]byte, bool, error) { return large, false, nil }}
+	for range 4 {
+		_, _, err := s.Fetch("", "http://h.example/")
+		require.NoError(t, err)
+	}
+	_, _, err := s.Fetch("", "http://h.example/")
+	assert.EqualError(t, err, "the contract's documents are together larger than 256 MiB")
 }

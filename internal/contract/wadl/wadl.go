@@ -60,11 +60,22 @@ type reader struct {
 	byID     map[string]*document.Node
 	schema   *xsd.Schema
 	base     string
+	parts    int            // resources, methods and parameters so far
+	next     map[string]int // the number that the next operation of a name gets
+}
+
+// mostParts bounds what resource types that name resource types unfold to, in resources, methods and parameters.
+const mostParts = 200_000
+
+// unfold counts parts; false where they are too many.
+func (r *reader) unfold(parts int) bool {
+	r.parts += parts
+	return r.parts <= mostParts
 }
 
 // Read reads a WADL. Fetch gets the grammars that it includes.
 func Read(location string, root *document.Node, fetch Fetch) (*Contract, error) {
-	r := &reader{c: &Contract{}, location: location, root: root, byID: map[string]*document.Node{}}
+	r := &reader{c: &Contract{}, location: location, root: root, byID: map[string]*document.Node{}, next: map[string]int{}}
 	r.c.head = contract.Head{Format: "WADL", Location: location, Title: title(root), About: about(root)}
 	r.index(root, 0)
 	if err := r.grammars(fetch); err != nil {
@@ -81,6 +92,9 @@ func Read(location string, root *document.Node, fetch Fetch) (*Contract, error) 
 		for _, resource := range children(resources, "resource") {
 			r.resource(resource, "", r.own(resources, nil), 0)
 		}
+	}
+	if r.parts > mostParts {
+		return nil, fmt.Errorf("%s: its resources unfold to more than %d methods and parameters", location, mostParts)
 	}
 	if len(r.c.operations) == 0 {
 		r.c.head.Notes = append(r.c.head.Notes, "the description has no method")
@@ -235,6 +249,9 @@ func (r *reader) resource(n *document.Node, path string, inherited []contract.Pa
 		r.note("the resources are nested deeper than 100")
 		return
 	}
+	if !r.unfold(1 + len(inherited)) {
+		return
+	}
 	own := strings.Trim(attribute(n, "path"), "/")
 	if own != "" {
 		path += "/" + own
@@ -273,6 +290,9 @@ func (r *reader) resource(n *document.Node, path string, inherited []contract.Pa
 func (r *reader) own(n *document.Node, inherited []contract.Parameter) []contract.Parameter {
 	out := slices.Clone(inherited)
 	for _, p := range children(n, "param") {
+		if !r.unfold(1) {
+			break
+		}
 		if read, ok := r.param(r.follow(p)); ok {
 			out = slices.DeleteFunc(out, func(other contract.Parameter) bool { return other.In == read.In && other.Name == read.Name })
 			out = append(out, read)
@@ -350,6 +370,9 @@ func (r *reader) space(prefix string) string { return prefixes(r.root)[prefix] }
 
 // method reads a method of a resource.
 func (r *reader) method(n *document.Node, path string, inherited []contract.Parameter) {
+	if !r.unfold(1 + len(inherited)) {
+		return
+	}
 	op := &contract.Operation{Method: attribute(n, "name"), Path: path, About: about(n)}
 	if op.Method == "" {
 		r.note("line %d: a method has no name", n.Line)
@@ -369,12 +392,11 @@ func (r *reader) method(n *document.Node, path string, inherited []contract.Para
 		}
 		op.Name = strings.ToLower(op.Method) + "_" + strings.Trim(strings.NewReplacer("/", "_", "{", "", "}", "", ".", "_").Replace(plain), "_")
 	}
-	for i, name := 2, op.Name; ; i++ {
-		if other, _ := r.c.Operation(op.Name); other == nil {
-			break
-		}
-		op.Name = fmt.Sprintf("%s_%d", name, i)
+	for name := op.Name; r.next[op.Name] > 0; {
+		r.next[name]++
+		op.Name = fmt.Sprintf("%s_%d", name, r.next[name])
 	}
+	r.next[op.Name] = 1
 	op.Parameters = slices.Clone(inherited)
 	if request := n.Child("request"); request != nil {
 		op.Parameters = r.own(request, op.Parameters)
