@@ -12,7 +12,7 @@ type arena struct {
 	most    int // how many are made at a time, for a document of the size
 	nodes   []Node
 	inners  []inner
-	tagged  []tagged
+	tagged  []taggedNode
 	lists   []*Node
 	members []Member
 	texts   strings.Builder // what was taken from it stays where it is
@@ -55,24 +55,25 @@ func (a *arena) scalar(kind Kind, text string) *Node {
 	return made
 }
 
-// tagged is what stands in an element, in one piece.
-type tagged struct {
+// taggedNode is an element with what stands in it, in one piece.
+type taggedNode struct {
+	node  Node
 	inner inner
 	tag   tag
 }
 
 // element makes an element or an instruction.
 func (a *arena) element(kind Kind, name Name, attributes []Attribute) *Node {
+	a.made++
 	if len(a.tagged) == 0 {
-		a.tagged = make([]tagged, a.most)
+		a.tagged = make([]taggedNode, a.most)
 	}
-	in := &a.tagged[0]
+	made := &a.tagged[0]
 	a.tagged = a.tagged[1:]
-	in.tag = tag{name, attributes}
-	in.inner.tag = &in.tag
-	made := a.node(kind)
-	made.inner = &in.inner
-	return made
+	made.tag = tag{name, attributes}
+	made.inner.tag = &made.tag
+	made.node.Kind, made.node.inner = kind, &made.inner
+	return &made.node
 }
 
 // fill puts copies of the items and members into the node, if there are any.
