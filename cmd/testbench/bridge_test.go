@@ -3,7 +3,9 @@ package main_test
 import (
 	"bufio"
 	"bytes"
+	"context"
 	"crypto/tls"
+	"fmt"
 	"io"
 	"net/http"
 	"net/http/httptest"
@@ -11,6 +13,7 @@ import (
 	"os/exec"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -151,6 +154,53 @@ func TestBridge(t *testing.T) {
 }
 
 // With a certificate the bridge speaks TLS, and nothing else.
+// Sixteen rows at once, a bridge that sixteen ask, and a stand-in under both: every process with the
+// race detector where the tests have it, and every answer is the right one.
+func TestAllAtOnce(t *testing.T) {
+	slow(t)
+	t.Parallel()
+	p, _ := newBench(t)
+	bridge, stopBridge := p.serving("bridge", "lab", "-listen", "127.0.0.1:0", "-keep", "GradeLot=1s")
+	standIn, stopStandIn := p.serving("standin", "-contract", "contracts/stores.yaml", "-listen", "127.0.0.1:0")
+	p.write("sheets/many.yaml", `sheet: many
+rows: {numbers: 1000 to 1199, as: n}
+steps:
+  - step: grade
+    call: lab/GradeLot
+    fill: {lot: "L-${n}", moisture: 17.4}
+    fields: {"measures.measure[0]": 17.4, "measures.measure[0].@name": moisture}
+  - step: list
+    request: GET `+standIn+`/lots
+    headers: {X-Depot: north}
+    expect: {status: 200}
+`)
+	ctx, cancel := context.WithCancel(t.Context())
+	var asking sync.WaitGroup
+	var asked atomic.Int64
+	for i := range 16 {
+		asking.Go(func() {
+			for n := 0; ctx.Err() == nil; n++ {
+				moisture := fmt.Sprintf("17.%02d", (i+n)%20)
+				status, text := post(t, bridge+"/GradeLot", `{"lot": "L-2201", "moisture": `+moisture+`}`)
+				assert.Equal(t, 200, status, text)
+				assert.Contains(t, text, `".":`+moisture)
+				asked.Add(1)
+			}
+		})
+	}
+	o := p.run("run", "sheets/04-rows.yaml", "sheets/many.yaml", "-jobs", "16")
+	cancel()
+	asking.Wait()
+	assert.Equal(t, 0, o.status, "%.2000s", o.all())
+	assert.Positive(t, asked.Load())
+	for name, stop := range map[string]func() (int, string){"bridge": stopBridge, "standin": stopStandIn} {
+		status, said := stop()
+		assert.Equal(t, 0, status, name)
+		assert.NotContains(t, said, "DATA RACE", name)
+	}
+	assert.NotContains(t, o.stderr, "DATA RACE")
+}
+
 func TestBridgeTLS(t *testing.T) {
 	t.Parallel()
 	p, _ := newBench(t)
