@@ -12,11 +12,12 @@ import (
 	"slices"
 	"strings"
 
+	"testbench/internal/bench"
 	"testbench/internal/contract/formats"
 	"testbench/internal/contract/source"
 	"testbench/internal/document"
+	"testbench/internal/run"
 	"testbench/internal/safefile"
-	"testbench/internal/sheet"
 	"testbench/internal/value"
 	"testbench/internal/yamlfile"
 )
@@ -47,7 +48,7 @@ func (b *Bench) Add(ctx context.Context, a Addition, o Options) (*Added, error) 
 	if strings.ContainsAny(a.Name, " /\t:") || a.Name == "" {
 		return nil, fmt.Errorf("%q cannot be the name of a service: it holds a blank, a slash or a colon, or nothing", a.Name)
 	}
-	adder := &adder{bench: b, a: a, added: &Added{}, file: filepath.Join(b.inner.Dir, sheet.BenchFile)}
+	adder := &adder{bench: b, a: a, added: &Added{}, file: filepath.Join(b.inner.Dir, bench.FileName)}
 	var err error
 	if adder.text, err = os.ReadFile(adder.file); err != nil {
 		return nil, err
@@ -96,7 +97,7 @@ func (d *adder) contract(ctx context.Context, o Options) (*formats.Contract, err
 	if isAddress {
 		o.Named = append(o.Named, hostOf(d.a.Source))
 	}
-	session, err := sheet.NewSession(d.bench.inner, d.bench.complete(o))
+	session, err := run.NewSession(d.bench.inner, d.bench.complete(o))
 	if err != nil {
 		return nil, err
 	}
@@ -106,7 +107,7 @@ func (d *adder) contract(ctx context.Context, o Options) (*formats.Contract, err
 	resolved, data, err := d.fetch(from.Fetch)("", d.a.Source)
 	if err != nil {
 		var missing *source.NoFileError
-		var unread *sheet.FetchError
+		var unread *bench.FetchError
 		if errors.As(err, &unread) && unread.Record.Answer != nil {
 			d.notYet = err // it is there, and gives no contract to one without a login
 			return nil, nil
@@ -227,7 +228,7 @@ func (d *adder) address(whole string) (string, error) {
 	return "${" + name + "}" + strings.TrimPrefix(whole, base), nil
 }
 
-func (d *adder) hasValue(site *sheet.Site, name string) bool {
+func (d *adder) hasValue(site *bench.Site, name string) bool {
 	for _, f := range site.Set {
 		if f.Name == name {
 			return true
@@ -364,9 +365,9 @@ func (d *adder) copy(name string, data []byte) error {
 // example adds a service with the one operation that an address shows.
 func (d *adder) example() error {
 	d.added.What = "an example of a request"
-	read := sheet.ReadExample
+	read := bench.ReadExample
 	if d.a.Shell {
-		d.added.What, read = "a command line", sheet.ReadCommandLine
+		d.added.What, read = "a command line", bench.ReadCommandLine
 	}
 	e, err := read(d.a.Name, d.a.Source)
 	if err != nil {
@@ -441,7 +442,7 @@ func (d *adder) write() error {
 			return fmt.Errorf("%s: %w", d.bench.inner.File(), err)
 		}
 	}
-	read := sheet.ReadBench(d.bench.inner.Dir, d.bench.inner.File(), d.text)
+	read := bench.Read(d.bench.inner.Dir, d.bench.inner.File(), d.text)
 	if serious := read.Problems().Serious(); len(serious) > d.before {
 		return fmt.Errorf("the bench would not be right afterwards, so nothing was written: %w", serious)
 	}

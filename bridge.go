@@ -9,10 +9,11 @@ import (
 	"path/filepath"
 	"strings"
 
+	"testbench/internal/bench"
 	"testbench/internal/bridge"
 	"testbench/internal/document"
 	"testbench/internal/exchange"
-	"testbench/internal/sheet"
+	"testbench/internal/run"
 	"testbench/internal/soap"
 )
 
@@ -20,7 +21,7 @@ import (
 func (b *Bench) BridgeKeys(service string) (*bridge.Keys, error) {
 	found := b.inner.Service(service)
 	if found == nil {
-		return nil, &sheet.NotFoundError{What: "service", Name: service, Known: b.inner.ServiceNames()}
+		return nil, &bench.NotFoundError{What: "service", Name: service, Known: b.inner.ServiceNames()}
 	}
 	return bridge.OpenKeys(filepath.Join(b.Dir, ".testbench", "bridge", service+".json"))
 }
@@ -53,12 +54,12 @@ func (b *Bench) Bridge(ctx context.Context, service, port string, o bridge.Optio
 		}
 		o.Operations = append(o.Operations, one)
 	}
-	if err := b.inner.Check(arguments(options), nil, nil); err != nil {
+	if err := run.CheckArguments(b.inner, arguments(options), nil, nil); err != nil {
 		return nil, nil, err
 	}
 	options = b.complete(options)
 	o.Mask = options.Masker.Text
-	session, err := sheet.NewSession(b.inner, options)
+	session, err := run.NewSession(b.inner, options)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -76,7 +77,7 @@ func (b *Bench) Bridge(ctx context.Context, service, port string, o bridge.Optio
 // bridging makes the calls of a bridge.
 type bridging struct {
 	bench   *Bench
-	session *sheet.Session
+	session *run.Session
 	service string
 	options Options
 }
@@ -130,7 +131,7 @@ func (c *bridging) healthy(ctx context.Context) error {
 
 // wrongRequest tells what is wrong with the fields of a request.
 func wrongRequest(said []string, err error) *bridge.Problem {
-	var broken *sheet.ContractError
+	var broken *run.ContractError
 	if errors.As(err, &broken) {
 		said = broken.Problems
 	}

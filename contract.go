@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 
+	"testbench/internal/bench"
 	"testbench/internal/contract"
 	"testbench/internal/contract/formats"
 	"testbench/internal/contract/source"
@@ -14,7 +15,7 @@ import (
 	"testbench/internal/document"
 	"testbench/internal/hint"
 	"testbench/internal/login"
-	"testbench/internal/sheet"
+	"testbench/internal/run"
 	"testbench/internal/soap"
 	"testbench/internal/xsd"
 )
@@ -22,7 +23,7 @@ import (
 // Contract is what a description says, of any format.
 type Contract struct {
 	*formats.Contract
-	Service *sheet.Service // where the contract is that of a service of the bench
+	Service *bench.Service // where the contract is that of a service of the bench
 }
 
 // ContractError tells that a description cannot be used.
@@ -34,8 +35,8 @@ func (e *ContractError) Unwrap() error { return e.Err }
 // Try says what may help against an error of reading a contract or of a login; ""
 // where nothing is known.
 func Try(err error) string {
-	var unreached *sheet.FetchError
-	var broken *sheet.ContractError
+	var unreached *bench.FetchError
+	var broken *run.ContractError
 	var refused *login.Error
 	switch {
 	case errors.As(err, &refused) && refused.Try != "":
@@ -67,10 +68,10 @@ func (b *Bench) Contract(ctx context.Context, name string, standard io.Reader, o
 		// The command line names the host, so it is meant.
 		o.Named = append(o.Named, hostOf(name))
 	}
-	if err := b.inner.Check(arguments(o), nil, nil); err != nil {
+	if err := run.CheckArguments(b.inner, arguments(o), nil, nil); err != nil {
 		return nil, err
 	}
-	session, err := sheet.NewSession(b.inner, b.complete(o))
+	session, err := run.NewSession(b.inner, b.complete(o))
 	if err != nil {
 		return nil, err
 	}
@@ -93,7 +94,7 @@ func (b *Bench) Contract(ctx context.Context, name string, standard io.Reader, o
 	if err != nil {
 		var missing *source.NoFileError
 		if errors.As(err, &missing) && len(b.inner.Services) > 0 {
-			return nil, &sheet.NotFoundError{What: "service, and no file,", Name: name, Known: b.inner.ServiceNames()}
+			return nil, &bench.NotFoundError{What: "service, and no file,", Name: name, Known: b.inner.ServiceNames()}
 		}
 		return nil, &ContractError{err}
 	}
@@ -140,7 +141,7 @@ func (c *Contract) Operation(name, port, version string) (*wsdl.Port, *wsdl.Oper
 	}
 	o := p.Binding.Operation(name)
 	if o == nil {
-		return nil, nil, &sheet.NotFoundError{What: "operation", Name: name, Known: p.Binding.OperationNames()}
+		return nil, nil, &bench.NotFoundError{What: "operation", Name: name, Known: p.Binding.OperationNames()}
 	}
 	return p, o, nil
 }
@@ -209,7 +210,7 @@ func (c *Contract) ValidateFor(operation string, status int, in io.Reader, most 
 func (c *Contract) DescribedOperation(name string) (*contract.Operation, error) {
 	op, err := c.Description.Operation(name)
 	if err == nil && op == nil {
-		err = &sheet.NotFoundError{What: "operation", Name: name, Known: c.Description.Names()}
+		err = &bench.NotFoundError{What: "operation", Name: name, Known: c.Description.Names()}
 	}
 	return op, err
 }

@@ -11,11 +11,14 @@ import (
 	"sort"
 	"strings"
 
+	"testbench/internal/bench"
 	"testbench/internal/document"
 	"testbench/internal/exchange"
 	"testbench/internal/handover"
 	"testbench/internal/history"
 	"testbench/internal/path"
+	"testbench/internal/result"
+	"testbench/internal/run"
 	"testbench/internal/secret"
 	"testbench/internal/sheet"
 	"testbench/internal/value"
@@ -29,7 +32,7 @@ func (b *Bench) Handover(ctx context.Context, step *sheet.Step, takes []*path.Pa
 	o = b.complete(o)
 	o.Store, o.Tokens = &secret.Store{Environ: marks.environ}, nil
 	token := marks.mark("token")
-	session, err := sheet.NewSession(b.inner, o)
+	session, err := run.NewSession(b.inner, o)
 	if err != nil {
 		return nil, err
 	}
@@ -84,14 +87,14 @@ func (b *Bench) Handover(ctx context.Context, step *sheet.Step, takes []*path.Pa
 
 // StepOf finds a step of a sheet by its name, also within groups.
 func (b *Bench) StepOf(file, name string, o Options) (*sheet.Step, error) {
-	opened, err := b.inner.OpenSheet(b.found(file))
+	opened, err := sheet.Open(b.inner, b.found(file))
 	if err != nil {
 		return nil, err
 	}
-	if problems := opened.Vet(b.vetOptions(o, false)).Serious(); len(problems) > 0 {
+	if problems := run.Vet(opened, b.vetOptions(o, false)).Serious(); len(problems) > 0 {
 		return nil, problems
 	}
-	if err := b.inner.Check(arguments(o), []*sheet.Sheet{opened}, nil); err != nil {
+	if err := run.CheckArguments(b.inner, arguments(o), []*sheet.Sheet{opened}, nil); err != nil {
 		return nil, err
 	}
 	var names []string
@@ -111,7 +114,7 @@ func (b *Bench) StepOf(file, name string, o Options) (*sheet.Step, error) {
 	if step := find(slices.Concat(opened.First, opened.Steps, opened.Finally, opened.Last)); step != nil {
 		return step, nil
 	}
-	return nil, &sheet.NotFoundError{What: "step", Name: name, Known: names}
+	return nil, &bench.NotFoundError{What: "step", Name: name, Known: names}
 }
 
 // takeName is what a value that is taken out is called.
@@ -251,7 +254,7 @@ func (m *marking) request(r *exchange.Request) (handover.Request, error) {
 
 // legible lays an envelope out, which means the same; all else is as it is sent.
 func legible(r *exchange.Request, as string) string {
-	if as != "xml" || !sheet.IsEnvelope(r) || strings.Contains(string(r.Body), "Signature") {
+	if as != "xml" || !result.IsEnvelope(r) || strings.Contains(string(r.Body), "Signature") {
 		return string(r.Body)
 	}
 	root, err := document.ReadXML(r.Body, "")

@@ -11,6 +11,8 @@ import (
 
 	"testbench/internal/exchange"
 	"testbench/internal/probe"
+	"testbench/internal/result"
+	"testbench/internal/run"
 	"testbench/internal/secret"
 	"testbench/internal/sheet"
 	"testbench/internal/yamlfile"
@@ -82,7 +84,7 @@ func (e *NotGoodError) Error() string {
 // judges how each is taken. What could create or change something is sent only where the
 // options name the site to write to.
 func (b *Bench) Probe(ctx context.Context, step *sheet.Step, o ProbeOptions) (*ProbeResult, error) {
-	session, err := sheet.NewSession(b.inner, b.complete(o.Options))
+	session, err := run.NewSession(b.inner, b.complete(o.Options))
 	if err != nil {
 		return nil, err
 	}
@@ -102,22 +104,22 @@ func (b *Bench) Probe(ctx context.Context, step *sheet.Step, o ProbeOptions) (*P
 // what undoes them afterwards.
 func (b *Bench) ProbeStep(ctx context.Context, file, name string, o ProbeOptions) (*ProbeResult, error) {
 	result, err := (*ProbeResult)(nil), fmt.Errorf("the step %s of %s was not come to: a step before it fell short, or its condition leaves it out", name, file)
-	run := RunOptions{Options: o.Options, Rows: [][2]int{{1, 1}}, Unrecorded: true}
-	if run.Steps, err = b.upTo(file, name, o.Options, err); run.Steps == nil {
+	past := RunOptions{Options: o.Options, Rows: [][2]int{{1, 1}}, Unrecorded: true}
+	if past.Steps, err = b.upTo(file, name, o.Options, err); past.Steps == nil {
 		return nil, err
 	}
 	done := false
-	run.before = func(ctx context.Context, session *sheet.Session, step *sheet.Step, scope *sheet.Scope) {
+	past.before = func(ctx context.Context, session *run.Session, step *sheet.Step, scope *run.Scope) {
 		if step.Name != name || done {
 			return
 		}
 		done = true
-		var probing *sheet.Probing
+		var probing *run.Probing
 		if probing, err = session.Probing(ctx, step, scope); err == nil {
 			result, err = b.probe(ctx, session, probing, step, o)
 		}
 	}
-	ran, failed := b.Run(ctx, []string{file}, run)
+	ran, failed := b.Run(ctx, []string{file}, past)
 	if failed != nil {
 		return nil, failed
 	}
@@ -133,37 +135,37 @@ func (b *Bench) upTo(file, name string, o Options, missing error) ([]string, err
 	if _, err := b.StepOf(file, name, o); err != nil {
 		return nil, err
 	}
-	opened, err := b.inner.OpenSheet(b.found(file))
+	opened, err := sheet.Open(b.inner, b.found(file))
 	if err != nil {
 		return nil, err
 	}
-	return opened.UpTo(name), missing
+	return run.UpTo(opened, name), missing
 }
 
-func (b *Bench) probe(ctx context.Context, session *sheet.Session, probing *sheet.Probing, step *sheet.Step, o ProbeOptions) (*ProbeResult, error) {
+func (b *Bench) probe(ctx context.Context, session *run.Session, probing *run.Probing, step *sheet.Step, o ProbeOptions) (*ProbeResult, error) {
 	target := probing.Target
 	target.Only, target.Seed = o.Only, o.Seed
 	if target.Writes && o.Write != session.Site.Name {
 		return nil, ErrWrites
 	}
-	result := &ProbeResult{Target: step.Name, Site: session.Site.Name, Good: session.Probe(ctx, probing, nil), Outcome: Held}
+	probed := &ProbeResult{Target: step.Name, Site: session.Site.Name, Good: session.Probe(ctx, probing, nil), Outcome: Held}
 	if step.Name == "call" {
-		result.Target = result.Good.Target
+		probed.Target = probed.Good.Target
 	}
-	if !isGood(result.Good) {
-		if result.Good.Outcome != Held || result.Good.Last().Failure != nil {
-			result.Good.Outcome = sheet.Worst(Unreachable, result.Good.Outcome)
+	if !isGood(probed.Good) {
+		if probed.Good.Outcome != Held || probed.Good.Last().Failure != nil {
+			probed.Good.Outcome = result.Worst(Unreachable, probed.Good.Outcome)
 		}
-		return result, &NotGoodError{result.Good}
+		return probed, &NotGoodError{probed.Good}
 	}
 	var limit *rate.Limiter
 	if o.Rate > 0 {
 		limit = rate.NewLimiter(rate.Limit(o.Rate), 1)
 	}
-	steps := []*StepResult{result.Good}
+	steps := []*StepResult{probed.Good}
 	cases := target.Cases()
 	if o.Begun != nil {
-		o.Begun(result, len(cases))
+		o.Begun(probed, len(cases))
 	}
 	for _, c := range cases {
 		one := &Probed{Case: c}
@@ -173,35 +175,35 @@ func (b *Bench) probe(ctx context.Context, session *sheet.Session, probing *shee
 			b.probeOne(ctx, session, probing, one, o.Slow)
 		}
 		if ctx.Err() != nil {
-			result.Outcome = Interrupted
+			probed.Outcome = Interrupted
 			break
 		}
 		if one.Result != nil {
 			steps = append(steps, one.Result)
 		}
-		result.Cases = append(result.Cases, one)
+		probed.Cases = append(probed.Cases, one)
 		if one.Verdict.IsBad() {
-			result.Outcome = FellShort
+			probed.Outcome = FellShort
 		}
 		if o.Told != nil {
 			o.Told(one)
 		}
 		if isGone(one) {
-			result.Outcome = Unreachable
-			result.Notes = append(result.Notes, "the service is not reached any more; what would have come next was not sent")
+			probed.Outcome = Unreachable
+			probed.Notes = append(probed.Notes, "the service is not reached any more; what would have come next was not sent")
 			break
 		}
 	}
 	var err error
-	if result.Number, err = b.recordSteps(session, "probe "+result.Target, steps...); err != nil {
-		result.Notes = append(result.Notes, "the probe is not recorded: "+err.Error())
+	if probed.Number, err = b.recordSteps(session, "probe "+probed.Target, steps...); err != nil {
+		probed.Notes = append(probed.Notes, "the probe is not recorded: "+err.Error())
 	}
-	result.Notes = append(append(result.Notes, session.Notes...), probing.Notes...)
-	return result, nil
+	probed.Notes = append(append(probed.Notes, session.Notes...), probing.Notes...)
+	return probed, nil
 }
 
 // probeOne sends a wrong request and judges how it is taken.
-func (b *Bench) probeOne(ctx context.Context, session *sheet.Session, probing *sheet.Probing, one *Probed, slow time.Duration) {
+func (b *Bench) probeOne(ctx context.Context, session *run.Session, probing *run.Probing, one *Probed, slow time.Duration) {
 	within := ctx
 	if slow > 0 {
 		var cancel context.CancelFunc
@@ -221,7 +223,7 @@ func (b *Bench) probeOne(ctx context.Context, session *sheet.Session, probing *s
 		one.Judged = one.Case.Judge(last, one.Result.Reply, slow)
 	}
 	one.Result.Outcome = Held
-	one.Result.Judged(one.Judged)
+	run.Judged(one.Result, one.Judged)
 }
 
 // isGood says whether the right request was taken.
@@ -249,7 +251,7 @@ func (b *Bench) ProbeSheet(ctx context.Context, step *sheet.Step, about string, 
 	marks := &marking{}
 	options := b.complete(o.Options)
 	options.Store, options.Tokens = &secret.Store{Environ: marks.environ}, nil
-	session, err := sheet.NewSession(b.inner, options)
+	session, err := run.NewSession(b.inner, options)
 	if err != nil {
 		return "", 0, err
 	}
@@ -283,7 +285,7 @@ func (b *Bench) ProbeSheet(ctx context.Context, step *sheet.Step, about string, 
 			lead = "    "
 		}
 	}
-	head := fmt.Sprintf("sheet: %s\nabout: %s\n", yamlfile.ScalarText(sheet.Unfilled("wrong "+about)), yamlfile.ScalarText(fmt.Sprintf("Wrong requests, one change each, that are to be refused; %d more may be taken and are left out.", left)))
+	head := fmt.Sprintf("sheet: %s\nabout: %s\n", yamlfile.ScalarText(run.Unfilled("wrong "+about)), yamlfile.ScalarText(fmt.Sprintf("Wrong requests, one change each, that are to be refused; %d more may be taken and are left out.", left)))
 	if count == 0 {
 		return "", 0, errors.New("nothing of it would have to be refused")
 	}

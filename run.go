@@ -16,11 +16,13 @@ import (
 
 	"testbench/internal/hint"
 	"testbench/internal/history"
+	"testbench/internal/result"
+	"testbench/internal/run"
 	"testbench/internal/sheet"
 )
 
 // Share is one of several parts of the rows, I of N; the zero value is all of them.
-type Share = sheet.Share
+type Share = run.Share
 
 // RunOptions say how sheets are run.
 type RunOptions struct {
@@ -53,7 +55,7 @@ type RunOptions struct {
 	// order. It may be nil.
 	Kill context.Context
 
-	before func(ctx context.Context, session *sheet.Session, step *sheet.Step, scope *sheet.Scope)
+	before func(ctx context.Context, session *run.Session, step *sheet.Step, scope *run.Scope)
 }
 
 // Run runs sheets. Mistakes in the bench or in a sheet are returned as Problems, before
@@ -93,7 +95,7 @@ type running struct {
 	head    *history.Run
 	store   *history.Store
 	writer  *history.Writer
-	work    []*sheet.Work
+	work    []*run.Work
 	state   *state
 	resumes *resuming
 	lost    error // why rows were not recorded any more
@@ -113,7 +115,7 @@ func (b *Bench) run(ctx context.Context, files []string, o RunOptions, resumes *
 			return nil, err
 		}
 	}
-	o.Receiver = &sheet.Receiver{Listen: o.Listen, Public: o.Public}
+	o.Receiver = &run.Receiver{Listen: o.Listen, Public: o.Public}
 	r.options = o
 	if err := r.prepare(files); err != nil {
 		return nil, err
@@ -121,7 +123,7 @@ func (b *Bench) run(ctx context.Context, files []string, o RunOptions, resumes *
 	if err := r.record(); err != nil {
 		return nil, err
 	}
-	options := sheet.RunOptions{Steps: o.Steps, From: o.From, Rows: o.Rows, Stop: o.Stop, Dry: o.Dry, Jobs: o.Jobs, Rate: o.Rate, Turns: o.Turns, For: o.For, Share: o.Share,
+	options := run.RunOptions{Steps: o.Steps, From: o.From, Rows: o.Rows, Stop: o.Stop, Dry: o.Dry, Jobs: o.Jobs, Rate: o.Rate, Turns: o.Turns, For: o.For, Share: o.Share,
 		Observer: o.Observer, Explain: hint.Explain, Before: o.before, Forget: o.Forget && r.writer != nil}
 	if r.writer != nil {
 		options.Record = func(entries []history.Entry) error {
@@ -129,9 +131,9 @@ func (b *Bench) run(ctx context.Context, files []string, o RunOptions, resumes *
 			return r.lost
 		}
 	}
-	r.result.Sheets = sheet.Run(ctx, o.Kill, r.work, options)
+	r.result.Sheets = run.Run(ctx, o.Kill, r.work, options)
 	for _, one := range r.result.Sheets {
-		r.result.Outcome = sheet.Worst(r.result.Outcome, one.Outcome)
+		r.result.Outcome = result.Worst(r.result.Outcome, one.Outcome)
 	}
 	switch {
 	case ctx.Err() != nil:
@@ -151,11 +153,11 @@ func (r *running) prepare(files []string) error {
 	problems := b.inner.Problems().Serious()
 	var sheets []*sheet.Sheet
 	for _, file := range files {
-		s, err := b.inner.OpenSheet(b.found(file))
+		s, err := sheet.Open(b.inner, b.found(file))
 		if err != nil {
 			return err
 		}
-		problems = append(problems, s.Vet(b.vetOptions(o.Options, true)).Serious()...)
+		problems = append(problems, run.Vet(s, b.vetOptions(o.Options, true)).Serious()...)
 		sheets = append(sheets, s)
 	}
 	if len(problems) > 0 {
@@ -166,11 +168,11 @@ func (r *running) prepare(files []string) error {
 	if o.From != "" {
 		arguments.Steps = append(slices.Clone(o.Steps), o.From)
 	}
-	if err := b.inner.Check(arguments, sheets, nil); err != nil {
+	if err := run.CheckArguments(b.inner, arguments, sheets, nil); err != nil {
 		return err
 	}
 	r.result = &Result{Bench: b.inner.Name, Started: time.Now(), Outcome: NotRun, Masker: o.Masker}
-	sessions := map[string]*sheet.Session{}
+	sessions := map[string]*run.Session{}
 	for _, s := range sheets {
 		options := o.Options
 		if options.Site == "" {
@@ -179,7 +181,7 @@ func (r *running) prepare(files []string) error {
 		session, ok := sessions[options.Site]
 		if !ok {
 			var err error
-			if session, err = sheet.NewSession(b.inner, options); err != nil {
+			if session, err = run.NewSession(b.inner, options); err != nil {
 				return err
 			}
 			sessions[options.Site] = session
@@ -188,7 +190,7 @@ func (r *running) prepare(files []string) error {
 			}
 			session.RunID = r.result.Run
 		}
-		r.work = append(r.work, &sheet.Work{Session: session, Sheet: s})
+		r.work = append(r.work, &run.Work{Session: session, Sheet: s})
 	}
 	return nil
 }
@@ -287,7 +289,7 @@ const callSheet = "call"
 
 // recordSteps puts steps that no sheet has into the history of the bench, as a run of
 // their own, and gives its number; 0 without a bench.
-func (b *Bench) recordSteps(session *sheet.Session, name string, steps ...*StepResult) (int, error) {
+func (b *Bench) recordSteps(session *run.Session, name string, steps ...*StepResult) (int, error) {
 	if b.Dir == "" {
 		return 0, nil
 	}
@@ -299,10 +301,10 @@ func (b *Bench) recordSteps(session *sheet.Session, name string, steps ...*StepR
 	one := &SheetResult{Name: name, Site: session.Site.Name}
 	for _, step := range steps {
 		one.Took += step.Took
-		one.Outcome = sheet.Worst(one.Outcome, step.Outcome)
+		one.Outcome = result.Worst(one.Outcome, step.Outcome)
 	}
 	var entry history.Entry
-	entry, one.Counts = sheet.LooseEntry(steps, one.Outcome, session.Masker())
+	entry, one.Counts = result.LooseEntry(steps, one.Outcome, session.Masker())
 	result := &Result{Run: session.RunID, Bench: b.inner.Name, Started: time.Now().Add(-one.Took), Took: one.Took, Outcome: one.Outcome, Sheets: []*SheetResult{one}}
 	head := result.Record()
 	writer, err := store.Begin(head)
@@ -419,7 +421,7 @@ func (r *running) resume() error {
 func (r *running) finish() (*Result, error) {
 	result := r.result
 	_ = r.options.Receiver.Close()
-	closed := map[*sheet.Session]bool{}
+	closed := map[*run.Session]bool{}
 	for _, w := range r.work {
 		if closed[w.Session] {
 			continue
@@ -506,7 +508,7 @@ func (r *running) complete() error {
 			return err
 		}
 		r.result.Total = head
-		r.result.Outcome = sheet.Worst(r.result.Outcome, Outcome(head.Outcome))
+		r.result.Outcome = result.Worst(r.result.Outcome, Outcome(head.Outcome))
 	}
 	return r.writer.Head(head)
 }

@@ -9,7 +9,7 @@ import (
 
 	"testbench/internal/contract/formats"
 	"testbench/internal/history"
-	"testbench/internal/sheet"
+	"testbench/internal/run"
 	"testbench/internal/simulation"
 )
 
@@ -21,10 +21,10 @@ func (b *Bench) Simulation(ctx context.Context, name, base string, standard io.R
 		// The command line names the host, so it is meant.
 		o.Named = append(o.Named, hostOf(name))
 	}
-	if err := b.inner.Check(arguments(o), nil, nil); err != nil {
+	if err := run.CheckArguments(b.inner, arguments(o), nil, nil); err != nil {
 		return nil, err
 	}
-	session, err := sheet.NewSession(b.inner, b.complete(o))
+	session, err := run.NewSession(b.inner, b.complete(o))
 	if err != nil {
 		return nil, err
 	}

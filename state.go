@@ -10,6 +10,7 @@ import (
 
 	"testbench/internal/document"
 	"testbench/internal/history"
+	"testbench/internal/run"
 )
 
 // kept are values by name.
@@ -176,7 +177,7 @@ func (r *running) goOnFrom() error {
 		if err != nil {
 			return err
 		}
-		steps := w.Sheet.NamesFrom(r.options.From)
+		steps := run.NamesFrom(w.Sheet, r.options.From)
 		w.Kept = func(phase string, turn, number int) kept {
 			values := kept{}
 			for name, node := range before.kept(w.File(), phase, turn, number) {

@@ -21,11 +21,14 @@ import (
 	"sync"
 	"time"
 
+	"testbench/internal/bench"
 	"testbench/internal/document"
 	"testbench/internal/exchange"
 	"testbench/internal/hint"
 	"testbench/internal/login"
 	"testbench/internal/reply"
+	"testbench/internal/result"
+	"testbench/internal/run"
 	"testbench/internal/safefile"
 	"testbench/internal/secret"
 	"testbench/internal/sheet"
@@ -34,26 +37,26 @@ import (
 
 // The types that runs are described with.
 type (
-	Options     = sheet.Options
-	Result      = sheet.Result
-	SheetResult = sheet.SheetResult
-	RowResult   = sheet.RowResult
-	StepResult  = sheet.StepResult
-	Check       = sheet.Check
-	Outcome     = sheet.Outcome
-	Observer    = sheet.Observer
+	Options     = run.Options
+	Result      = result.Run
+	SheetResult = result.Sheet
+	RowResult   = result.Row
+	StepResult  = result.Step
+	Check       = result.Check
+	Outcome     = result.Outcome
+	Observer    = run.Observer
 	Problem     = yamlfile.Problem
 	Problems    = yamlfile.Problems
 )
 
 // The outcomes.
 const (
-	Held        = sheet.Held
-	FellShort   = sheet.FellShort
-	NotRun      = sheet.NotRun
-	Unreachable = sheet.Unreachable
-	Faulty      = sheet.Faulty
-	Interrupted = sheet.Interrupted
+	Held        = result.Held
+	FellShort   = result.FellShort
+	NotRun      = result.NotRun
+	Unreachable = result.Unreachable
+	Faulty      = result.Faulty
+	Interrupted = result.Interrupted
 )
 
 // Bench is an opened bench: its folder, what stands in bench.yaml, and the
@@ -61,7 +64,7 @@ const (
 type Bench struct {
 	Dir     string
 	Store   *secret.Store
-	inner   *sheet.Bench
+	inner   *bench.Bench
 	keptDir string
 	mutex   sync.Mutex
 	kept    map[string]*document.Node
@@ -70,7 +73,7 @@ type Bench struct {
 // Open opens the bench in a folder. What is wrong with its file is reported by
 // Vet and by what would use it, not here.
 func Open(dir string) (*Bench, error) {
-	inner, err := sheet.OpenBench(dir)
+	inner, err := bench.Open(dir)
 	if err != nil {
 		return nil, err
 	}
@@ -87,10 +90,10 @@ func Open(dir string) (*Bench, error) {
 }
 
 // None returns a bench without a folder, for requests to plain addresses.
-func None() *Bench { return &Bench{inner: sheet.EmptyBench()} }
+func None() *Bench { return &Bench{inner: bench.Empty()} }
 
 // Model returns what stands in bench.yaml.
-func (b *Bench) Model() *sheet.Bench { return b.inner }
+func (b *Bench) Model() *bench.Bench { return b.inner }
 
 // keptStore is where values kept by calls are sealed.
 func (b *Bench) keptStore() *secret.Store {
@@ -170,8 +173,8 @@ func (b *Bench) complete(o Options) Options {
 	return o
 }
 
-func (b *Bench) vetOptions(o Options, forRun bool) sheet.VetOptions {
-	v := sheet.VetOptions{Site: o.Site, Set: o.Set, Kept: b.KeptNames(), ForRun: forRun}
+func (b *Bench) vetOptions(o Options, forRun bool) run.VetOptions {
+	v := run.VetOptions{Site: o.Site, Set: o.Set, Kept: b.KeptNames(), ForRun: forRun}
 	if b.Store != nil {
 		v.HasSecret = b.Store.Has
 	}
@@ -198,25 +201,25 @@ func (b *Bench) Vet(sheets []string, o Options) (*Vetted, error) {
 	if _, err := b.inner.At(o.Site); err != nil {
 		return nil, err
 	}
-	vetted := &Vetted{Problems: b.inner.Vet(b.vetOptions(o, false))}
+	vetted := &Vetted{Problems: run.VetBench(b.inner, b.vetOptions(o, false))}
 	if len(sheets) == 0 {
 		vetted.Unseen = append(vetted.Unseen, "sheets: there are none in the folder sheets of the bench")
 	}
 	var read []*sheet.Sheet
 	for _, file := range sheets {
-		s, err := b.inner.OpenSheet(b.found(file))
+		s, err := sheet.Open(b.inner, b.found(file))
 		if err != nil {
 			return vetted, err
 		}
-		vetted.Problems = append(vetted.Problems, s.Vet(b.vetOptions(o, false))...)
-		for _, text := range s.Unseen() {
+		vetted.Problems = append(vetted.Problems, run.Vet(s, b.vetOptions(o, false))...)
+		for _, text := range run.Unseen(s) {
 			if !slices.Contains(vetted.Unseen, text) {
 				vetted.Unseen = append(vetted.Unseen, text)
 			}
 		}
 		read = append(read, s)
 	}
-	return vetted, b.inner.Check(sheet.Arguments{Set: o.Set}, read, nil)
+	return vetted, run.CheckArguments(b.inner, run.Arguments{Set: o.Set}, read, nil)
 }
 
 // Vetted is what vetting found, and what it did not look at, with the reasons.
@@ -225,35 +228,35 @@ type Vetted struct {
 	Unseen   []string
 }
 
-func closeInTime(session *sheet.Session) error {
+func closeInTime(session *run.Session) error {
 	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 	defer cancel()
 	return session.Close(ctx)
 }
 
 // Call is one exchange asked for outside of a sheet.
-type Call = sheet.CallSpec
+type Call = run.CallSpec
 
 // Prepare makes a step of a call; mistakes are errors.
 func (b *Bench) Prepare(c Call, o Options) (*sheet.Step, error) {
 	if problems := b.inner.Problems().Serious(); len(problems) > 0 {
 		return nil, problems
 	}
-	step, err := b.inner.CallStep(c, b.vetOptions(o, true))
+	step, err := run.CallStep(b.inner, c, b.vetOptions(o, true))
 	if err != nil {
 		return nil, err
 	}
-	return step, b.inner.Check(arguments(o), nil, step)
+	return step, run.CheckArguments(b.inner, arguments(o), nil, step)
 }
 
 // arguments are those of a command line without a sheet.
-func arguments(o Options) sheet.Arguments {
-	return sheet.Arguments{Set: o.Set, Site: o.Site, Write: o.Write}
+func arguments(o Options) run.Arguments {
+	return run.Arguments{Set: o.Set, Site: o.Site, Write: o.Write}
 }
 
 // Do carries out a prepared step and explains what fell short.
 func (b *Bench) Do(ctx context.Context, step *sheet.Step, o Options) (*StepResult, []string, error) {
-	session, err := sheet.NewSession(b.inner, b.complete(o))
+	session, err := run.NewSession(b.inner, b.complete(o))
 	if err != nil {
 		return nil, nil, err
 	}
@@ -293,7 +296,7 @@ func ReadAnswer(mediaType string, body []byte) (*document.Node, error) {
 // Plan fills a prepared step in without sending it; where credentials would
 // go, a mark stands.
 func (b *Bench) Plan(ctx context.Context, step *sheet.Step, o Options) (*exchange.Request, error) {
-	session, err := sheet.NewSession(b.inner, b.complete(o))
+	session, err := run.NewSession(b.inner, b.complete(o))
 	if err != nil {
 		return nil, err
 	}
@@ -304,16 +307,16 @@ func (b *Bench) Plan(ctx context.Context, step *sheet.Step, o Options) (*exchang
 // StepText writes a prepared step as a sheet has it, with what it keeps as name=path. It
 // refuses a step that a sheet would send otherwise than the call does.
 func (b *Bench) StepText(ctx context.Context, step *sheet.Step, name string, keep []string, o Options) (string, error) {
-	text, err := b.inner.StepText(step, name, keep)
+	text, err := run.StepText(b.inner, step, name, keep)
 	if err != nil {
 		return "", err
 	}
-	read, err := b.inner.Reread(text, b.vetOptions(o, false))
+	read, err := run.Reread(b.inner, text, b.vetOptions(o, false))
 	if err == nil {
 		now := time.Now()
 		o.Now = func() time.Time { return now }
-		var session *sheet.Session
-		if session, err = sheet.NewSession(b.inner, b.complete(o)); err != nil {
+		var session *run.Session
+		if session, err = run.NewSession(b.inner, b.complete(o)); err != nil {
 			return "", err
 		}
 		defer func() { _ = closeInTime(session) }()
@@ -338,19 +341,19 @@ func (b *Bench) Token(ctx context.Context, name, spoil string, verify bool, o Op
 	if problems := b.inner.Problems().Serious(); len(problems) > 0 {
 		return nil, problems
 	}
-	if err := b.inner.Check(arguments(o), nil, nil); err != nil {
+	if err := run.CheckArguments(b.inner, arguments(o), nil, nil); err != nil {
 		return nil, err
 	}
 	o = b.complete(o)
 	if b.inner.Login(name) == nil {
-		return nil, &sheet.NotFoundError{What: "login", Name: name, Known: b.inner.LoginNames()}
+		return nil, &bench.NotFoundError{What: "login", Name: name, Known: b.inner.LoginNames()}
 	}
 	report := &TokenReport{}
 	name = b.inner.LoginAt(o.Site, name)
 	if kind, ok := b.inner.Login(name).Kind.(interface{ NeedsPerson() bool }); !ok || !kind.NeedsPerson() {
 		o.Tokens = anew(o.Tokens, name)
 	}
-	session, err := sheet.NewSession(b.inner, o)
+	session, err := run.NewSession(b.inner, o)
 	if err != nil {
 		return nil, err
 	}
@@ -374,7 +377,7 @@ func (b *Bench) Token(ctx context.Context, name, spoil string, verify bool, o Op
 
 // New writes the beginnings of a bench into a folder, which must not hold one.
 func New(dir string) ([]string, error) {
-	if _, err := os.Stat(filepath.Join(dir, sheet.BenchFile)); err == nil {
+	if _, err := os.Stat(filepath.Join(dir, bench.FileName)); err == nil {
 		return nil, fmt.Errorf("there is a bench in %s already", dir)
 	}
 	name := filepath.Base(dir)
@@ -382,7 +385,7 @@ func New(dir string) ([]string, error) {
 		name = filepath.Base(abs)
 	}
 	files := map[string]string{
-		sheet.BenchFile:                       strings.ReplaceAll(newBench, "NAME", yamlfile.ScalarText(name)),
+		bench.FileName:                        strings.ReplaceAll(newBench, "NAME", yamlfile.ScalarText(name)),
 		filepath.Join("sheets", "first.yaml"): newSheet,
 		".gitignore":                          newIgnore,
 	}

@@ -10,9 +10,10 @@ import (
 	"path/filepath"
 	"slices"
 
+	"testbench/internal/bench"
 	"testbench/internal/login"
+	"testbench/internal/run"
 	"testbench/internal/secret"
-	"testbench/internal/sheet"
 )
 
 // keptTokens keeps the tokens of a site between commands: sealed to the user's
@@ -36,7 +37,7 @@ func (b *Bench) tokens(set map[string]string) func(site string) login.KeptTokens
 		return nil
 	}
 	hash := sha256.New()
-	if data, err := os.ReadFile(filepath.Join(b.Dir, sheet.BenchFile)); err == nil {
+	if data, err := os.ReadFile(filepath.Join(b.Dir, bench.FileName)); err == nil {
 		hash.Write(data)
 	}
 	for _, name := range slices.Sorted(maps.Keys(set)) {
@@ -94,12 +95,12 @@ func (n *newToken) Load(name string) *login.Token {
 func (b *Bench) Forget(ctx context.Context, name string, o Options) (bool, error) {
 	o = b.complete(o)
 	if b.inner.Login(name) == nil {
-		return false, &sheet.NotFoundError{What: "login", Name: name, Known: b.inner.LoginNames()}
+		return false, &bench.NotFoundError{What: "login", Name: name, Known: b.inner.LoginNames()}
 	}
-	if err := b.inner.Check(arguments(o), nil, nil); err != nil {
+	if err := run.CheckArguments(b.inner, arguments(o), nil, nil); err != nil {
 		return false, err
 	}
-	session, err := sheet.NewSession(b.inner, o)
+	session, err := run.NewSession(b.inner, o)
 	if err != nil {
 		return false, err
 	}

@@ -15,6 +15,8 @@ import (
 	"testbench/internal/nearest"
 	"testbench/internal/path"
 	"testbench/internal/report"
+	"testbench/internal/result"
+	"testbench/internal/run"
 	"testbench/internal/safefile"
 	"testbench/internal/sheet"
 	"testbench/internal/value"
@@ -96,7 +98,7 @@ func (o *callOptions) effectless() error {
 func (s *session) prepareCall(bench *testbench.Bench, o *callOptions, args []string) (*sheet.Step, testbench.Options, error) {
 	options := s.options()
 	o.In = o.in
-	o.Target, o.Fields = sheet.SplitCall(args)
+	o.Target, o.Fields = run.SplitCall(args)
 	if c := o.Contract; c != "" && c != "both" && c != "request" && c != "answer" && c != "off" {
 		return nil, options, usagef("both, request, answer and off are there", "-contract %s is unknown", c)
 	}
@@ -162,7 +164,7 @@ func (s *session) call(ctx context.Context, o *callOptions, args []string) (int,
 			return 0, err
 		}
 		if s.common.json {
-			err = s.tell.json(sheet.RequestRecord(request, s.masker))
+			err = s.tell.json(result.RequestRecord(request, s.masker))
 		} else {
 			s.showRequest(request, 0)
 		}

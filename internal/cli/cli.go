@@ -16,10 +16,10 @@ import (
 	"time"
 
 	"testbench"
+	"testbench/internal/bench"
 	"testbench/internal/login"
 	"testbench/internal/nearest"
 	"testbench/internal/secret"
-	"testbench/internal/sheet"
 )
 
 // The exit statuses.
@@ -206,7 +206,7 @@ func (s *session) execute(ctx context.Context, c *command, args []string) int {
 // statusOf is the exit status that goes with an error.
 func statusOf(ctx context.Context, err error) int {
 	var refused *login.Error
-	var unreached *sheet.FetchError
+	var unreached *bench.FetchError
 	var nothing *noAnswerError
 	switch {
 	case errors.As(err, &nothing) && nothing.result.Outcome != testbench.Held:
@@ -360,7 +360,7 @@ func (s *session) benchDir() (string, error) {
 		}
 		return s.common.bench, nil
 	}
-	return sheet.FindBench(".")
+	return bench.Find(".")
 }
 
 // open opens the bench, which must be there.

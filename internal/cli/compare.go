@@ -13,7 +13,7 @@ import (
 	"testbench/internal/compare"
 	"testbench/internal/document"
 	"testbench/internal/rule"
-	"testbench/internal/sheet"
+	"testbench/internal/run"
 )
 
 type compareOptions struct {
@@ -252,7 +252,7 @@ func (e *noAnswerError) Error() string {
 // oneCall makes the call that arguments describe.
 func (s *session) oneCall(ctx context.Context, bench *testbench.Bench, args []string) (*testbench.StepResult, []string, error) {
 	call := testbench.Call{Pages: 1}
-	call.Target, call.Fields = sheet.SplitCall(args)
+	call.Target, call.Fields = run.SplitCall(args)
 	step, err := bench.Prepare(call, s.options())
 	if err != nil {
 		return nil, nil, err

@@ -7,7 +7,7 @@ import (
 	"strings"
 
 	"testbench"
-	"testbench/internal/sheet"
+	"testbench/internal/bench"
 	"testbench/internal/soap"
 	"testbench/internal/xsd"
 )
@@ -112,5 +112,5 @@ func noElement(c *testbench.Contract, name string) error {
 		names = append(names, n.Local)
 	}
 	slices.Sort(names)
-	return &sheet.NotFoundError{What: "element", Name: name, Known: names}
+	return &bench.NotFoundError{What: "element", Name: name, Known: names}
 }

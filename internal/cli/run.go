@@ -16,8 +16,8 @@ import (
 	"testbench/internal/exchange"
 	"testbench/internal/nearest"
 	"testbench/internal/report"
+	"testbench/internal/result"
 	"testbench/internal/secret"
-	"testbench/internal/sheet"
 )
 
 type runOptions struct {
@@ -567,7 +567,7 @@ func (r *jsonRun) SheetDone(sheet *testbench.SheetResult) {
 func (r *jsonRun) WouldSend(_ *testbench.RowResult, step *testbench.StepResult, request *exchange.Request, reason string) {
 	fields := map[string]any{"step": step.Name}
 	if request != nil {
-		fields["request"] = sheet.RequestRecord(request, r.masker)
+		fields["request"] = result.RequestRecord(request, r.masker)
 	} else {
 		fields["unknown"] = reason
 	}

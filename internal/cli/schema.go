@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"testbench/internal/bench"
 	"testbench/internal/nearest"
 	"testbench/internal/report"
 	"testbench/internal/sheet"
@@ -15,8 +16,8 @@ var schemas = []struct {
 	name, about string
 	text        func() string
 }{
-	{"bench", "of bench.yaml", sheet.BenchSchema},
-	{"sheet", "of sheets", sheet.SheetSchema},
+	{"bench", "of bench.yaml", bench.Schema},
+	{"sheet", "of sheets", sheet.Schema},
 	{"result", "of reports as .json and .ndjson, and of run -json", func() string { return report.ResultSchema }},
 }
 

@@ -6,12 +6,12 @@ import (
 	"strings"
 
 	"testbench"
+	"testbench/internal/bench"
 	"testbench/internal/document"
 	"testbench/internal/exchange"
-	"testbench/internal/sheet"
 )
 
-func findBench(dir string) (string, error) { return sheet.FindBench(dir) }
+func findBench(dir string) (string, error) { return bench.Find(dir) }
 
 // showRequest shows a request as it is sent, masked.
 func (s *session) showRequest(r *exchange.Request, indent int) {

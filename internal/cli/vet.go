@@ -6,7 +6,7 @@ import (
 	"path/filepath"
 
 	"testbench"
-	"testbench/internal/sheet"
+	"testbench/internal/bench"
 )
 
 func vetCommand() *command {
@@ -18,17 +18,17 @@ func vetCommand() *command {
 					s.common.bench = dir
 				}
 			}
-			bench, err := s.open()
+			opened, err := s.open()
 			if err != nil {
 				return 0, err
 			}
 			var sheets []string
 			for _, arg := range args {
-				if filepath.Base(arg) != sheet.BenchFile {
+				if filepath.Base(arg) != bench.FileName {
 					sheets = append(sheets, arg)
 				}
 			}
-			vetted, err := bench.Vet(sheets, s.options())
+			vetted, err := opened.Vet(sheets, s.options())
 			if err != nil {
 				return 0, err
 			}

@@ -11,8 +11,8 @@ import (
 	"testbench"
 	"testbench/internal/path"
 	"testbench/internal/rule"
+	"testbench/internal/run"
 	"testbench/internal/secret"
-	"testbench/internal/sheet"
 )
 
 type watchOptions struct {
@@ -57,7 +57,7 @@ type watching struct {
 
 func (s *session) watch(ctx context.Context, o *watchOptions, args []string) (int, error) {
 	w := &watching{session: s, step: testbench.Call{Pages: 1, Login: o.login}}
-	w.step.Target, w.step.Fields = sheet.SplitCall(args)
+	w.step.Target, w.step.Fields = run.SplitCall(args)
 	switch {
 	case len(args) == 0:
 		return 0, usagef("testbench watch stores/search grade=A", "watch what?")

@@ -14,13 +14,13 @@ import (
 	"testbench/internal/exchange"
 	"testbench/internal/login"
 	"testbench/internal/nearest"
-	"testbench/internal/sheet"
+	"testbench/internal/result"
 	"testbench/internal/soap"
 )
 
 // evidence is what a hint goes by.
 type evidence struct {
-	*sheet.StepResult
+	*result.Step
 	record *exchange.Record
 	answer *exchange.Answer // nil when none came
 }
@@ -37,11 +37,11 @@ const mostHints = 3
 
 // Explain adds hints to a step that did not hold, and what the service itself
 // says. A step that held gets none.
-func Explain(step *sheet.StepResult) {
-	if step.Outcome == sheet.Held || step.Outcome == sheet.NotRun || step.Outcome == sheet.Interrupted {
+func Explain(step *result.Step) {
+	if step.Outcome == result.Held || step.Outcome == result.NotRun || step.Outcome == result.Interrupted {
 		return
 	}
-	e := &evidence{StepResult: step, record: step.Last()}
+	e := &evidence{Step: step, record: step.Last()}
 	if e.record != nil && step.Reply == nil && e.record.Answer != nil {
 		return // a call that came in: nothing answered us
 	}
@@ -65,7 +65,7 @@ type Message struct {
 }
 
 // ReadMessage gives the words of an error answer.
-func ReadMessage(step *sheet.StepResult) Message {
+func ReadMessage(step *result.Step) Message {
 	if step.Reply == nil {
 		return Message{}
 	}
@@ -80,7 +80,7 @@ func says(e *evidence) string {
 	if e.answer == nil || e.answer.Status < 400 && e.Reply.Error() == nil {
 		return ""
 	}
-	m := ReadMessage(e.StepResult)
+	m := ReadMessage(e.Step)
 	if m.Text == "" {
 		// RFC 6750, section 3: the challenge says what is wrong.
 		for _, c := range login.Challenges(e.answer.Status, e.answer.Header) {
@@ -240,7 +240,7 @@ func soapAction(e *evidence) string {
 	if e.answer == nil || e.Context.SOAP == "" {
 		return ""
 	}
-	text := strings.ToLower(ReadMessage(e.StepResult).Text)
+	text := strings.ToLower(ReadMessage(e.Step).Text)
 	if !strings.Contains(text, "action") {
 		return ""
 	}
@@ -293,7 +293,7 @@ func unknownPath(e *evidence) string {
 			}
 		}
 	}
-	if ReadMessage(e.StepResult).Text != "" {
+	if ReadMessage(e.Step).Text != "" {
 		return ""
 	}
 	return "nothing is at " + path + ": check the path, and the address of the service at this site"
@@ -356,7 +356,7 @@ func namedField(e *evidence) string {
 	if e.answer == nil {
 		return ""
 	}
-	field := ReadMessage(e.StepResult).Field
+	field := ReadMessage(e.Step).Field
 	if field == "" || e.status(401, 403, 404) {
 		return ""
 	}
@@ -420,7 +420,7 @@ func errorUnderSuccess(e *evidence) string {
 	if e.answer == nil || e.answer.Status > 299 || e.Reply == nil || e.Reply.Failed != nil || e.Reply.Error() == nil {
 		return ""
 	}
-	if slices.ContainsFunc(e.Checks, func(c sheet.Check) bool { return c.Subject == "error" }) {
+	if slices.ContainsFunc(e.Checks, func(c result.Check) bool { return c.Subject == "error" }) {
 		return "" // it was checked
 	}
 	return fmt.Sprintf("the status is %d, but the body carries an error; check it with expect: error: none", e.answer.Status)

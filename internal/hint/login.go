@@ -142,7 +142,7 @@ func noSecurity(e *evidence) string {
 	switch {
 	case !bytes.Contains(body, []byte(soap.Security)):
 		return "the envelope had no Security header: use a login of kind username token, signature or saml (testbench survey shows what the contract says)"
-	case strings.Contains(strings.ToLower(ReadMessage(e.StepResult).Text), "encrypt") && !bytes.Contains(body, []byte("EncryptedData")):
+	case strings.Contains(strings.ToLower(ReadMessage(e.Step).Text), "encrypt") && !bytes.Contains(body, []byte("EncryptedData")):
 		return "nothing in the envelope was encrypted: encrypt: at the login"
 	}
 	return ""
@@ -154,7 +154,7 @@ func digestWanted(e *evidence) string {
 		return ""
 	}
 	text := "the password was sent in plain (PasswordText)"
-	if strings.Contains(strings.ToLower(ReadMessage(e.StepResult).Text), "digest") {
+	if strings.Contains(strings.ToLower(ReadMessage(e.Step).Text), "digest") {
 		return text + ", and the service wants it as a digest (digest: true at the login)"
 	}
 	return text + "; perhaps the service wants it as a digest (digest: true at the login)"
@@ -179,7 +179,7 @@ func staleStamp(e *evidence) string {
 	skew := login.Skew(e.record)
 	stamped := len(e.record.Request.Signed) > 0 || e.record.Request.GetHeader("DPoP") != "" || bytes.Contains(e.record.Request.Body, []byte("<wsu:Created>"))
 	// What is quoted is a part of the request, as a rule.
-	said := strings.ToLower(quoted.ReplaceAllString(ReadMessage(e.StepResult).Text, ""))
+	said := strings.ToLower(quoted.ReplaceAllString(ReadMessage(e.Step).Text, ""))
 	speaksOfTime := e.securityFault() == "MessageExpired" || strings.Contains(said, "stamp") || strings.Contains(said, "expired") || strings.Contains(said, "nonce")
 	switch {
 	case skew != 0 && stamped:
@@ -252,7 +252,7 @@ func wrongClaims(e *evidence) string {
 	if !e.status(401, 403) || e.claims() == nil || e.Context.Spoilt != "" {
 		return ""
 	}
-	said := strings.ToLower(strings.Join(e.answer.Header.Values("WWW-Authenticate"), " ") + " " + ReadMessage(e.StepResult).Text)
+	said := strings.ToLower(strings.Join(e.answer.Header.Values("WWW-Authenticate"), " ") + " " + ReadMessage(e.Step).Text)
 	for _, one := range []struct{ claim, word, means string }{{"aud", "audience", "is for another audience"}, {"iss", "issuer", "is of another issuer"}} {
 		if value := e.claims().Get(one.claim); value != nil && strings.Contains(said, one.word) {
 			return fmt.Sprintf("perhaps the token %s: it says %s", one.means, value.Describe())
@@ -304,7 +304,7 @@ func signedOtherwise(e *evidence) string {
 
 // said is all that the service says, unshortened.
 func (e *evidence) said() string {
-	text := ReadMessage(e.StepResult).Text
+	text := ReadMessage(e.Step).Text
 	if text == "" {
 		text = string(e.answer.Body)
 	}

@@ -1,7 +1,7 @@
 package report
 
 import (
-	_ "embed" // the page
+	_ "embed"
 	"encoding/json"
 	"fmt"
 	"html/template"
@@ -13,9 +13,11 @@ import (
 	"testbench/internal/document"
 	"testbench/internal/exchange"
 	"testbench/internal/history"
+	"testbench/internal/result"
 	"testbench/internal/secret"
-	"testbench/internal/sheet"
 )
+
+// the page
 
 // The page: its text, its look, and what makes it answer.
 var (
@@ -353,10 +355,10 @@ func subjectOf(c history.Check) secret.Text {
 }
 
 func signOf(outcome string) string {
-	switch sheet.Outcome(outcome) {
-	case sheet.Held:
+	switch result.Outcome(outcome) {
+	case result.Held:
 		return "•"
-	case sheet.NotRun:
+	case result.NotRun:
 		return "·"
 	}
 	return "✗"
@@ -398,9 +400,9 @@ func count(n int, word string) string {
 func sentence(run *history.Run) string {
 	c := run.Counts
 	switch {
-	case sheet.Outcome(run.Outcome) == sheet.Interrupted:
+	case result.Outcome(run.Outcome) == result.Interrupted:
 		return fmt.Sprintf("The run was interrupted after %s.", count(c.Steps, "step"))
-	case sheet.Outcome(run.Outcome) == sheet.Held:
+	case result.Outcome(run.Outcome) == result.Held:
 		return fmt.Sprintf("All of it held: %s in %s, %s.", count(c.Steps, "step"), count(c.Sheets, "sheet"), count(c.Checks, "check"))
 	case c.StepsFell == 0 && c.ChecksFell > 0:
 		return fmt.Sprintf("%s held, and %s of times did not.", count(c.Steps, "step"), count(c.ChecksFell, "limit"))

@@ -5,7 +5,7 @@ package report
 
 import (
 	"cmp"
-	_ "embed" // the schema
+	_ "embed"
 	"errors"
 	"fmt"
 	"io"
@@ -15,11 +15,13 @@ import (
 	"strings"
 
 	"testbench/internal/history"
+	"testbench/internal/result"
 	"testbench/internal/safefile"
 	"testbench/internal/secret"
-	"testbench/internal/sheet"
 	"testbench/internal/xmlstream"
 )
+
+// the schema
 
 // Endings are the formats that there are, in words.
 const Endings = ".html, .xml (JUnit), .har, .md, .json, .ndjson, .csv"
@@ -132,9 +134,9 @@ func JUnit(out io.Writer, run history.Finished) error {
 			}
 		}
 		for _, c := range s.Checks {
-			step := &history.Step{Step: "times: " + string(c.Subject), Outcome: string(sheet.Held), Checks: []history.Check{c}}
+			step := &history.Step{Step: "times: " + string(c.Subject), Outcome: string(result.Held), Checks: []history.Check{c}}
 			if !c.Held {
-				step.Outcome = string(sheet.FellShort)
+				step.Outcome = string(result.FellShort)
 			}
 			writeCase(out, s, &history.Row{}, step)
 		}
@@ -143,7 +145,7 @@ func JUnit(out io.Writer, run history.Finished) error {
 	if len(head.Broken) > 0 {
 		_, _ = fmt.Fprintf(out, "  <testsuite name=\"the run as a whole\" %s>\n", broken)
 		for _, why := range head.Broken {
-			writeCase(out, &history.Sheet{Sheet: "the run as a whole"}, &history.Row{}, &history.Step{Step: why, Outcome: string(sheet.Interrupted), Reason: secret.Plain(why)})
+			writeCase(out, &history.Sheet{Sheet: "the run as a whole"}, &history.Row{}, &history.Step{Step: why, Outcome: string(result.Interrupted), Reason: secret.Plain(why)})
 		}
 		_, _ = io.WriteString(out, "  </testsuite>\n")
 	}
@@ -166,11 +168,11 @@ func suiteOf(run history.Finished, i int) (suite, error) {
 	var out suite
 	add := func(outcome string) {
 		out.tests++
-		switch sheet.Outcome(outcome) {
-		case sheet.Held:
-		case sheet.FellShort:
+		switch result.Outcome(outcome) {
+		case result.Held:
+		case result.FellShort:
 			out.failures++
-		case sheet.NotRun:
+		case result.NotRun:
 			out.skipped++
 		default:
 			out.errors++
@@ -185,9 +187,9 @@ func suiteOf(run history.Finished, i int) (suite, error) {
 		}
 	}
 	for _, c := range run.Run().Sheets[i].Checks {
-		outcome := sheet.Held
+		outcome := result.Held
 		if !c.Held {
-			outcome = sheet.FellShort
+			outcome = result.FellShort
 		}
 		add(string(outcome))
 	}
@@ -202,8 +204,8 @@ func writeCase(out io.Writer, s *history.Sheet, row *history.Row, step *history.
 		name += " [" + strings.ReplaceAll(which, " · ", " ") + "]"
 	}
 	_, _ = fmt.Fprintf(out, "    <testcase name=%s classname=%s time=\"%.3f\"", attribute(name), attribute(s.Sheet), step.Seconds)
-	element := map[sheet.Outcome]string{sheet.FellShort: "failure", sheet.NotRun: "skipped"}[sheet.Outcome(step.Outcome)]
-	if element == "" && step.Outcome != string(sheet.Held) {
+	element := map[result.Outcome]string{result.FellShort: "failure", result.NotRun: "skipped"}[result.Outcome(step.Outcome)]
+	if element == "" && step.Outcome != string(result.Held) {
 		element = "error"
 	}
 	if element == "" {

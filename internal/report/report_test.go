@@ -19,14 +19,14 @@ import (
 	"testbench/internal/exchange"
 	"testbench/internal/reply"
 	"testbench/internal/report"
+	"testbench/internal/result"
 	"testbench/internal/secret"
-	"testbench/internal/sheet"
 )
 
 // nasty is what a service may send and a sheet may hold.
 const nasty = `<script>alert("x")</script> & 'quotes' ]]> ` + "\x00\x1b[31m"
 
-func result(t *testing.T) *sheet.Result {
+func res(t *testing.T) *result.Run {
 	t.Helper()
 	u, err := url.Parse("http://127.0.0.1/lots?key=sealed-key-77&q=%3Cb%3E")
 	require.NoError(t, err)
@@ -38,24 +38,24 @@ func result(t *testing.T) *sheet.Result {
 	binary := &exchange.Record{Request: &exchange.Request{Method: "GET", URL: u}, Answer: &exchange.Answer{Status: 200, Body: []byte("\x89PNG\xff")}}
 	masker := &secret.Masker{}
 	masker.Hide("sealed-key-77")
-	check := sheet.Check{Kind: "field", Subject: nasty, Judged: true, Wanted: nasty, Got: nasty, Note: nasty}
-	steps := []*sheet.StepResult{
-		{Name: "held", Outcome: sheet.Held, Exchanges: []*exchange.Record{binary}, Checks: []sheet.Check{{Kind: "expect", Subject: "status", Held: true, Judged: true}}},
-		{Name: "fell " + nasty, Target: nasty, Outcome: sheet.FellShort, Checks: []sheet.Check{check, {Kind: "where", Subject: "x", Judged: false}}, Exchanges: []*exchange.Record{record}, Reply: reply.Read(record), Says: nasty, Hints: []string{nasty}},
-		{Name: "unreachable", Outcome: sheet.Unreachable, Reason: "refused " + nasty, Exchanges: []*exchange.Record{{Request: &exchange.Request{Method: "GET", URL: u}, Failure: &exchange.Failure{Message: nasty}}}},
-		{Name: "not run", Outcome: sheet.NotRun, Reason: nasty},
+	check := result.Check{Kind: "field", Subject: nasty, Judged: true, Wanted: nasty, Got: nasty, Note: nasty}
+	steps := []*result.Step{
+		{Name: "held", Outcome: result.Held, Exchanges: []*exchange.Record{binary}, Checks: []result.Check{{Kind: "expect", Subject: "status", Held: true, Judged: true}}},
+		{Name: "fell " + nasty, Target: nasty, Outcome: result.FellShort, Checks: []result.Check{check, {Kind: "where", Subject: "x", Judged: false}}, Exchanges: []*exchange.Record{record}, Reply: reply.Read(record), Says: nasty, Hints: []string{nasty}},
+		{Name: "unreachable", Outcome: result.Unreachable, Reason: "refused " + nasty, Exchanges: []*exchange.Record{{Request: &exchange.Request{Method: "GET", URL: u}, Failure: &exchange.Failure{Message: nasty}}}},
+		{Name: "not run", Outcome: result.NotRun, Reason: nasty},
 	}
-	row := &sheet.RowResult{Number: 2, Label: nasty, Outcome: sheet.FellShort, Steps: steps}
-	counts := sheet.Counts{Sheets: 1, Rows: 1, RowsFell: 1, Steps: 4, StepsHeld: 1, StepsFell: 2, StepsNotRun: 1}
-	return &sheet.Result{Run: "r", Bench: nasty, Outcome: sheet.FellShort, Masker: masker, Notes: []string{nasty}, Started: time.Unix(0, 0),
-		Sheets: []*sheet.SheetResult{{Name: nasty, File: nasty, About: nasty, Outcome: sheet.FellShort, Counts: counts, Rows: []*sheet.RowResult{row}}}}
+	row := &result.Row{Number: 2, Label: nasty, Outcome: result.FellShort, Steps: steps}
+	counts := result.Counts{Sheets: 1, Rows: 1, RowsFell: 1, Steps: 4, StepsHeld: 1, StepsFell: 2, StepsNotRun: 1}
+	return &result.Run{Run: "r", Bench: nasty, Outcome: result.FellShort, Masker: masker, Notes: []string{nasty}, Started: time.Unix(0, 0),
+		Sheets: []*result.Sheet{{Name: nasty, File: nasty, About: nasty, Outcome: result.FellShort, Counts: counts, Rows: []*result.Row{row}}}}
 }
 
 // Nothing that a service or a sheet says is live in a report, and no secret is
 // in one.
 func TestReports(t *testing.T) {
 	dir := t.TempDir()
-	run := result(t)
+	run := res(t)
 	for _, name := range []string{"r.html", "r.xml", "r.json", "r.har", "r.md", "r.ndjson", "r.csv"} {
 		file := filepath.Join(dir, name)
 		require.NoError(t, report.WriteFile(file, run.Memory(), report.Options{Masker: run.Masker}))
@@ -159,8 +159,8 @@ func TestReports(t *testing.T) {
 
 // No cell of an export is a formula.
 func TestCellsAreTexts(t *testing.T) {
-	step := &sheet.StepResult{Name: "=1+1", Target: "@x", Outcome: sheet.Held, Checks: []sheet.Check{{Kind: "field", Subject: "-a", Judged: true, Wanted: "+b", Got: "\tc"}}}
-	run := (&sheet.Result{Masker: &secret.Masker{}, Sheets: []*sheet.SheetResult{{Name: "s", Rows: []*sheet.RowResult{{Steps: []*sheet.StepResult{step}}}}}}).Memory()
+	step := &result.Step{Name: "=1+1", Target: "@x", Outcome: result.Held, Checks: []result.Check{{Kind: "field", Subject: "-a", Judged: true, Wanted: "+b", Got: "\tc"}}}
+	run := (&result.Run{Masker: &secret.Masker{}, Sheets: []*result.Sheet{{Name: "s", Rows: []*result.Row{{Steps: []*result.Step{step}}}}}}).Memory()
 	var out strings.Builder
 	require.NoError(t, report.CSV(&out, run))
 	rows, err := csv.NewReader(strings.NewReader(out.String())).ReadAll()
@@ -171,7 +171,7 @@ func TestCellsAreTexts(t *testing.T) {
 }
 
 func TestEmptyRun(t *testing.T) {
-	empty := (&sheet.Result{Masker: &secret.Masker{}, Outcome: sheet.NotRun}).Memory()
+	empty := (&result.Run{Masker: &secret.Masker{}, Outcome: result.NotRun}).Memory()
 	var page, suites strings.Builder
 	require.NoError(t, report.HTML(&page, empty))
 	assert.Contains(t, page.String(), "Nothing was run.")
@@ -181,13 +181,13 @@ func TestEmptyRun(t *testing.T) {
 
 func BenchmarkHTML(b *testing.B) {
 	u, _ := url.Parse("http://127.0.0.1/lots")
-	var rows []*sheet.RowResult
+	var rows []*result.Row
 	body := []byte(`{"id": "L-2201", "grade": "A", "barrels": [` + strings.Repeat(`{"number": 1, "kilos": 20.5}, `, 30) + `null]}`)
 	for i := range 10_000 {
 		record := &exchange.Record{Request: &exchange.Request{Method: "GET", URL: u}, Answer: &exchange.Answer{Status: 200, Body: body}, Started: time.Unix(int64(i), 0), Phases: exchange.Phases{Total: time.Millisecond}}
-		rows = append(rows, &sheet.RowResult{Number: i + 1, Outcome: sheet.Held, Steps: []*sheet.StepResult{{Name: "s", Outcome: sheet.Held, Exchanges: []*exchange.Record{record}}}})
+		rows = append(rows, &result.Row{Number: i + 1, Outcome: result.Held, Steps: []*result.Step{{Name: "s", Outcome: result.Held, Exchanges: []*exchange.Record{record}}}})
 	}
-	run := &sheet.Result{Masker: &secret.Masker{}, Outcome: sheet.Held, Sheets: []*sheet.SheetResult{{Name: "s", Rows: rows, Outcome: sheet.Held}}}
+	run := &result.Run{Masker: &secret.Masker{}, Outcome: result.Held, Sheets: []*result.Sheet{{Name: "s", Rows: rows, Outcome: result.Held}}}
 	held := run.Memory()
 	for b.Loop() {
 		if err := report.HTML(io.Discard, held); err != nil {

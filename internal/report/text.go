@@ -9,8 +9,8 @@ import (
 	"strings"
 
 	"testbench/internal/history"
+	"testbench/internal/result"
 	"testbench/internal/secret"
-	"testbench/internal/sheet"
 )
 
 // mostTold is how many falls a summary lists.
@@ -183,7 +183,7 @@ func CSV(to io.Writer, run history.Finished) error {
 		}
 	}
 	for _, why := range head.Broken {
-		write(which, "", "", "", "", "", "the run as a whole", "", "", "", "", "", string(sheet.Interrupted), "", "", why)
+		write(which, "", "", "", "", "", "the run as a whole", "", "", "", "", "", string(result.Interrupted), "", "", why)
 	}
 	w.Flush()
 	return w.Error()
@@ -194,9 +194,9 @@ func checkOutcome(c history.Check) string {
 	case !c.Judged:
 		return "not judged"
 	case c.Held:
-		return string(sheet.Held)
+		return string(result.Held)
 	}
-	return string(sheet.FellShort)
+	return string(result.FellShort)
 }
 
 // inCell is a text that no spreadsheet takes for a formula; a number below zero is none.

@@ -20,14 +20,14 @@ import (
 // plainHere are the places that call a text harmless by themselves, with what it is made of.
 // Everywhere else a secret.Text comes out of a Masker.
 var plainHere = map[string]string{
-	"internal/history/gather.go": "the number of a share",
-	"internal/history/limits.go": "limits as the sheet writes them, and times",
-	"internal/history/run.go":    "the protocol and the status",
-	"internal/report/html.go":    "numbers of bytes, methods, and names of fields that were recorded masked",
-	"internal/report/report.go":  "the kind of a check, and why a run is not whole",
-	"internal/sheet/recorded.go": "numbers of bytes",
-	"internal/cli/tell.go":       "the end of a text that was masked",
-	"internal/secret/mask.go":    "the Masker itself",
+	"internal/history/gather.go":  "the number of a share",
+	"internal/history/limits.go":  "limits as the sheet writes them, and times",
+	"internal/history/run.go":     "the protocol and the status",
+	"internal/report/html.go":     "numbers of bytes, methods, and names of fields that were recorded masked",
+	"internal/report/report.go":   "the kind of a check, and why a run is not whole",
+	"internal/result/recorded.go": "numbers of bytes",
+	"internal/cli/tell.go":        "the end of a text that was masked",
+	"internal/secret/mask.go":     "the Masker itself",
 }
 
 // A text that may be shown is made by the Masker alone: nobody else turns a string into one.

@@ -1,25 +1,11 @@
 package sheet
 
 import (
-	"crypto/hmac"
-	"crypto/sha1"
-	"crypto/sha256"
-	"crypto/sha512"
-	"encoding/base64"
-	"encoding/hex"
-	"fmt"
-	"hash"
-	"maps"
 	"net/http"
-	"slices"
 	"strconv"
-	"strings"
-	"sync"
 	"time"
 
-	"testbench/internal/document"
-	"testbench/internal/exchange"
-	"testbench/internal/nearest"
+	"testbench/internal/bench"
 	"testbench/internal/request"
 	"testbench/internal/value"
 	"testbench/internal/yamlfile"
@@ -55,61 +41,65 @@ type CallAnswer struct {
 	Text    *value.Template
 }
 
-var listenKeys = []key[Listen]{
-	{"method", "POST unless said otherwise", func(r *reader, l *Listen, n *yamlfile.Node) { l.Method = r.choice(n, "method", methods...) }},
-	{"path", "what stands behind the address that was given out", func(r *reader, l *Listen, n *yamlfile.Node) { l.Path = r.template(n) }},
-	{"match", "path: rule: which of the calls it is", func(r *reader, l *Listen, n *yamlfile.Node) { l.Match = r.fieldRules(n, "") }},
-	{"signed", "how calls show that they are genuine: header, hash, key, encode, before", func(r *reader, l *Listen, n *yamlfile.Node) {
+var listenKeys = []bench.Key[Listen]{
+	bench.NewKey("method", "POST unless said otherwise", func(r *bench.Reader, l *Listen, n *yamlfile.Node) { l.Method = r.Choice(n, "method", bench.Methods...) }),
+	bench.NewKey("path", "what stands behind the address that was given out", func(r *bench.Reader, l *Listen, n *yamlfile.Node) { l.Path = r.Template(n) }),
+	bench.NewKey("match", "path: rule: which of the calls it is", func(r *bench.Reader, l *Listen, n *yamlfile.Node) { l.Match = readFieldRules(r, n, "") }),
+	bench.NewKey("signed", "how calls show that they are genuine: header, hash, key, encode, before", func(r *bench.Reader, l *Listen, n *yamlfile.Node) {
 		l.Signed = &Signed{Hash: "sha256", Encode: "hex"}
-		readMapping(r, "signed", n, l.Signed, signedKeys)
+		bench.ReadMapping(r, "signed", n, l.Signed, signedKeys)
 		if n.Kind == yamlfile.Mapping && (l.Signed.Header == "" || l.Signed.Key == nil) {
-			r.file.Report(n, "write header: X-Signature and key: ${sealed.NAME}", "signed needs header: and key:")
+			r.File.Report(n, "write header: X-Signature and key: ${sealed.NAME}", "signed needs header: and key:")
 		}
-	}},
-	{"answer", "what calls are answered with: status, headers, body or text", func(r *reader, l *Listen, n *yamlfile.Node) {
-		readMapping(r, "the answer", n, &l.Answer, callAnswerKeys)
+	}),
+	bench.NewKey("answer", "what calls are answered with: status, headers, body or text", func(r *bench.Reader, l *Listen, n *yamlfile.Node) {
+		bench.ReadMapping(r, "the answer", n, &l.Answer, callAnswerKeys)
 		if l.Answer.Body != nil && l.Answer.Text != nil {
-			r.file.Report(n, "keep one of them", "the answer has a body: and a text:")
+			r.File.Report(n, "keep one of them", "the answer has a body: and a text:")
 		}
-	}},
-	{"quiet", "so long nothing more may come", func(r *reader, l *Listen, n *yamlfile.Node) { l.Quiet = r.duration(n) }},
+	}),
+	bench.NewKey("quiet", "so long nothing more may come", func(r *bench.Reader, l *Listen, n *yamlfile.Node) { l.Quiet = r.Duration(n) }),
 }
 
-var signedKeys = []key[Signed]{
-	{"header", "the header field that holds the signature", func(r *reader, s *Signed, n *yamlfile.Node) { s.Header = r.plainText(n) }},
-	{"hash", "sha1, sha256 or sha512", func(r *reader, s *Signed, n *yamlfile.Node) { s.Hash = r.choice(n, "hash", "sha1", "sha256", "sha512") }},
-	{"key", "the key, from ${sealed.x}", func(r *reader, s *Signed, n *yamlfile.Node) { s.Key = r.secret(n) }},
-	{"encode", "hex or base64", func(r *reader, s *Signed, n *yamlfile.Node) { s.Encode = r.choice(n, "encoding", "hex", "base64") }},
-	{"before", "what stands before it, as sha256=", func(r *reader, s *Signed, n *yamlfile.Node) { s.Before = r.plainText(n) }},
+var signedKeys = []bench.Key[Signed]{
+	bench.NewKey("header", "the header field that holds the signature", func(r *bench.Reader, s *Signed, n *yamlfile.Node) { s.Header = r.PlainText(n) }),
+	bench.NewKey("hash", "sha1, sha256 or sha512", func(r *bench.Reader, s *Signed, n *yamlfile.Node) {
+		s.Hash = r.Choice(n, "hash", "sha1", "sha256", "sha512")
+	}),
+	bench.NewKey("key", "the key, from ${sealed.x}", func(r *bench.Reader, s *Signed, n *yamlfile.Node) { s.Key = r.Secret(n) }),
+	bench.NewKey("encode", "hex or base64", func(r *bench.Reader, s *Signed, n *yamlfile.Node) {
+		s.Encode = r.Choice(n, "encoding", "hex", "base64")
+	}),
+	bench.NewKey("before", "what stands before it, as sha256=", func(r *bench.Reader, s *Signed, n *yamlfile.Node) { s.Before = r.PlainText(n) }),
 }
 
-var callAnswerKeys = []key[CallAnswer]{
-	{"status", "204 unless said otherwise", func(r *reader, a *CallAnswer, n *yamlfile.Node) {
-		status, err := strconv.Atoi(r.plainText(n))
+var callAnswerKeys = []bench.Key[CallAnswer]{
+	bench.NewKey("status", "204 unless said otherwise", func(r *bench.Reader, a *CallAnswer, n *yamlfile.Node) {
+		status, err := strconv.Atoi(r.PlainText(n))
 		if err != nil || status < 200 || status > 599 {
-			r.file.Report(n, "status: 204", "a call is answered with a status from 200 to 599")
+			r.File.Report(n, "status: 204", "a call is answered with a status from 200 to 599")
 			return
 		}
 		a.Status = status
-	}},
-	{"headers", "header fields", func(r *reader, a *CallAnswer, n *yamlfile.Node) { a.Headers = r.pairs(n, "headers") }},
-	{"body", "a body as a tree, written as JSON", func(r *reader, a *CallAnswer, n *yamlfile.Node) { a.Body = r.tree(n) }},
-	{"text", "a body as text", func(r *reader, a *CallAnswer, n *yamlfile.Node) { a.Text = r.template(n) }},
+	}),
+	bench.NewKey("headers", "header fields", func(r *bench.Reader, a *CallAnswer, n *yamlfile.Node) { a.Headers = r.Pairs(n, "headers") }),
+	bench.NewKey("body", "a body as a tree, written as JSON", func(r *bench.Reader, a *CallAnswer, n *yamlfile.Node) { a.Body = r.Tree(n) }),
+	bench.NewKey("text", "a body as text", func(r *bench.Reader, a *CallAnswer, n *yamlfile.Node) { a.Text = r.Template(n) }),
 }
 
-// listen reads `listen: POST`, or a mapping.
-func (r *reader) listen(n *yamlfile.Node) *Listen {
+// readListen reads `listen: POST`, or a mapping.
+func readListen(r *bench.Reader, n *yamlfile.Node) *Listen {
 	l := &Listen{Method: http.MethodPost, at: n}
 	if n.Kind == yamlfile.Scalar {
-		l.Method = r.choice(n, "method", methods...)
+		l.Method = r.Choice(n, "method", bench.Methods...)
 		return l
 	}
-	readMapping(r, "listen", n, l, listenKeys)
+	bench.ReadMapping(r, "listen", n, l, listenKeys)
 	return l
 }
 
-// listens lists the steps that wait to be called back.
-func (s *Sheet) listens() []string {
+// Listens lists the steps that wait to be called back.
+func (s *Sheet) Listens() []string {
 	var names []string
 	var collect func([]*Step)
 	collect = func(steps []*Step) {
@@ -120,204 +110,6 @@ func (s *Sheet) listens() []string {
 			collect(step.Group)
 		}
 	}
-	collect(s.allSteps())
+	collect(s.AllSteps())
 	return names
-}
-
-// callback checks that a step waits for the calls to an address.
-func (v *vetter) callback(u use) {
-	h := u.hole
-	switch {
-	case len(v.listens) == 0:
-		u.file.ReportInside(u.node, h.Offset, "add a step with listen:", "%s: no step waits to be called back", h.Source)
-	case h.Name == "" && len(v.listens) > 1:
-		u.file.ReportInside(u.node, h.Offset, "write ${callback."+v.listens[0]+"}", "%s: several steps wait to be called back: %s", h.Source, document.FewNames(v.listens))
-	case h.Name != "" && !slices.Contains(v.listens, h.Name):
-		u.file.ReportInside(u.node, h.Offset, nearest.Try(h.Name, v.listens), "%s: no step with listen: has that name", h.Source)
-	}
-}
-
-// boxes are where the calls for a row come in, one for each step that listens.
-type boxes struct {
-	x     *rowRun
-	mutex sync.Mutex
-	open  map[string]*opened
-	order []*opened
-}
-
-type opened struct {
-	*box
-	step    *Step
-	address string
-	seen    map[[32]byte]time.Time // calls that were taken
-	last    [32]byte               // the one that was taken last
-	states  []seen
-	start   time.Time
-}
-
-// of gives the box of a step, and makes it where it is first asked for. An empty name
-// is the only step that listens.
-func (b *boxes) of(name string) (*opened, error) {
-	b.mutex.Lock()
-	defer b.mutex.Unlock()
-	step := b.x.sheet.listener(name)
-	if step == nil {
-		return nil, fmt.Errorf("%w: no step waits to be called back so", value.ErrNothing)
-	}
-	if o := b.open[step.Name]; o != nil {
-		return o, nil
-	}
-	receiver := b.x.session.options.Receiver
-	if receiver == nil {
-		return nil, fmt.Errorf("%w: nobody can call back here", value.ErrNothing)
-	}
-	l, err := step.Listen.ready(b.x.session.Scope(b.x.values, maps.Clone(b.x.kept)))
-	if err != nil {
-		return nil, err
-	}
-	o := &opened{step: step, seen: map[[32]byte]time.Time{}, start: time.Now()}
-	if o.box, o.address, err = receiver.open(l); err != nil {
-		return nil, err
-	}
-	if b.open == nil {
-		b.open = map[string]*opened{}
-	}
-	b.open[step.Name] = o
-	b.order = append(b.order, o)
-	return o, nil
-}
-
-// listener is the step of a name that listens, or the only one.
-func (s *Sheet) listener(name string) *Step {
-	var found *Step
-	var look func([]*Step)
-	look = func(steps []*Step) {
-		for _, step := range steps {
-			if step.Listen != nil && (step.Name == name || name == "") && found == nil {
-				found = step
-			}
-			look(step.Group)
-		}
-	}
-	look(s.allSteps())
-	return found
-}
-
-// listening is a step's listening with its values filled in: calls come at any time.
-type listening struct {
-	method, path string
-	signed       *Signed
-	key          []byte
-	answer       CallAnswer
-	header       http.Header
-	body         []byte
-}
-
-func (l *Listen) ready(scope *Scope) (*listening, error) {
-	out := &listening{method: l.Method, signed: l.Signed, answer: l.Answer, header: http.Header{}}
-	text := func(t *value.Template) (string, error) {
-		if t == nil {
-			return "", nil
-		}
-		filled, err := t.Text(scope, value.Raw)
-		return filled.Sent, err
-	}
-	var err error
-	if out.path, err = text(l.Path); err != nil {
-		return nil, err
-	}
-	out.path = strings.Trim(out.path, "/")
-	if l.Signed != nil {
-		key, err := text(l.Signed.Key)
-		if err != nil {
-			return nil, err
-		}
-		out.key = []byte(key)
-	}
-	for _, h := range l.Answer.Headers {
-		node, err := h.Value.Node(scope)
-		if err != nil {
-			return nil, err
-		}
-		out.header.Add(h.Name, node.Text)
-	}
-	switch {
-	case l.Answer.Body != nil:
-		node, err := l.Answer.Body.Node(scope)
-		if err != nil {
-			return nil, err
-		}
-		out.body = []byte(document.WriteJSON(node, document.Style{}))
-		if out.header.Get("Content-Type") == "" {
-			out.header.Set("Content-Type", "application/json")
-		}
-	case l.Answer.Text != nil:
-		filled, err := text(l.Answer.Text)
-		if err != nil {
-			return nil, err
-		}
-		out.body = []byte(filled)
-	}
-	if out.answer.Status == 0 {
-		out.answer.Status = http.StatusOK
-		if len(out.body) == 0 {
-			out.answer.Status = http.StatusNoContent
-		}
-	}
-	return out, nil
-}
-
-// take looks at a call: one by another method, to another place or with a false
-// signature is refused and noted, all others wait for the step.
-func (l *listening) take(w http.ResponseWriter, b *box, c *call, rest string) {
-	refuse := func(status int, format string, args ...any) {
-		b.note(format, args...)
-		http.Error(w, http.StatusText(status), status)
-	}
-	switch {
-	case c.method != l.method:
-		w.Header().Set("Allow", l.method)
-		refuse(http.StatusMethodNotAllowed, "a call by %s came and was refused: %s is waited for", c.method, l.method)
-		return
-	case strings.Trim(rest, "/") != l.path:
-		refuse(http.StatusNotFound, "a call to /%s came and was refused: /%s is waited for", rest, l.path)
-		return
-	case l.signed != nil && !l.genuine(c):
-		refuse(http.StatusUnauthorized, "a call with a false signature came and was refused (header %s)", l.signed.Header)
-		return
-	}
-	if c.answered = l.answer.Status; !b.add(c) {
-		http.Error(w, "too many calls", http.StatusTooManyRequests)
-		return
-	}
-	maps.Copy(w.Header(), l.header)
-	w.WriteHeader(c.answered)
-	_, _ = w.Write(l.body)
-}
-
-func (l *listening) genuine(c *call) bool {
-	hashes := map[string]func() hash.Hash{"sha1": sha1.New, "sha256": sha256.New, "sha512": sha512.New}
-	got, ok := strings.CutPrefix(c.header.Get(l.signed.Header), l.signed.Before)
-	if !ok {
-		return false
-	}
-	var signature []byte
-	var err error
-	if l.signed.Encode == "base64" {
-		signature, err = base64.StdEncoding.DecodeString(got)
-	} else {
-		signature, err = hex.DecodeString(got)
-	}
-	mac := hmac.New(hashes[l.signed.Hash], l.key)
-	_, _ = mac.Write(c.body)
-	return err == nil && hmac.Equal(signature, mac.Sum(nil))
-}
-
-// record is a call as an exchange: they sent, and were answered.
-func (c *call) record(l *listening) *exchange.Record {
-	return &exchange.Record{
-		Request: &exchange.Request{Method: c.method, URL: c.url, Header: c.header, Body: c.body},
-		Answer:  &exchange.Answer{Status: c.answered, Reason: http.StatusText(c.answered), Proto: "HTTP/1.1", Header: l.header, Body: l.body},
-		Started: c.at,
-	}
 }

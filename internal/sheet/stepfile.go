@@ -6,6 +6,7 @@ import (
 	"strconv"
 	"strings"
 
+	"testbench/internal/bench"
 	"testbench/internal/document"
 	"testbench/internal/login"
 	"testbench/internal/nearest"
@@ -17,16 +18,16 @@ import (
 	"testbench/internal/yamlfile"
 )
 
-func (r *reader) steps(n *yamlfile.Node) []*Step {
+func readSteps(r *bench.Reader, n *yamlfile.Node) []*Step {
 	var steps []*Step
 	seen := map[string]bool{}
-	for i, item := range r.list(n) {
-		step := r.step(item, fmt.Sprintf("step %d", i+1))
+	for i, item := range r.List(n) {
+		step := readStep(r, item, fmt.Sprintf("step %d", i+1))
 		if step == nil {
 			continue
 		}
 		if seen[step.Name] {
-			r.file.Report(item, "", "a second step is named %q", step.Name)
+			r.File.Report(item, "", "a second step is named %q", step.Name)
 		}
 		seen[step.Name] = true
 		steps = append(steps, step)
@@ -34,12 +35,12 @@ func (r *reader) steps(n *yamlfile.Node) []*Step {
 	return steps
 }
 
-// step reads one step; nil where it is none.
-func (r *reader) step(n *yamlfile.Node, otherwise string) *Step {
-	step := &Step{at: n}
+// readStep reads one step; nil where it is none.
+func readStep(r *bench.Reader, n *yamlfile.Node, otherwise string) *Step {
+	step := &Step{At: n}
 	inner := *r
-	inner.uses = &step.uses
-	readMapping(&inner, "a step", n, step, stepKeys)
+	inner.Uses = &step.Uses
+	bench.ReadMapping(&inner, "a step", n, step, stepKeys)
 	if n.Kind != yamlfile.Mapping {
 		return nil
 	}
@@ -49,13 +50,13 @@ func (r *reader) step(n *yamlfile.Node, otherwise string) *Step {
 			step.Name = step.Call
 		}
 	}
-	inner.finish(step)
+	finishStep(&inner, step)
 	return step
 }
 
-// textFormat is the kind of a body given as text or file: that of the step's Content-Type,
+// TextFormat is the kind of a body given as text or file: that of the step's Content-Type,
 // else of the file's ending, else of the first character.
-func (s *Step) textFormat(file, text string) document.Format {
+func (s *Step) TextFormat(file, text string) document.Format {
 	format := map[string]document.Format{".json": document.JSON, ".xml": document.XML, ".txt": document.Plain, ".csv": document.Plain}[strings.ToLower(filepath.Ext(file))]
 	for _, h := range s.Spec.Headers {
 		if strings.EqualFold(h.Name, "Content-Type") && h.Value.Scalar != nil && h.Value.Scalar.IsLiteral() {
@@ -63,309 +64,300 @@ func (s *Step) textFormat(file, text string) document.Format {
 		}
 	}
 	if format == "" {
-		return guessText(text)
+		return bench.GuessText(text)
 	}
 	return format
 }
 
 // finishText reads the body given as text or file.
-func (r *reader) finishText(s *Step) {
+func finishText(r *bench.Reader, s *Step) {
 	text := s.textAt.Text
-	if s.textFile != "" {
-		r.reading(s.textFile)
-		data, err := readInside(r.dir, s.textFile)
+	if s.TextFile != "" {
+		r.Reading(s.TextFile)
+		data, err := bench.ReadInside(r.Dir, s.TextFile)
 		if err != nil {
-			r.file.Report(s.textAt, "", "%v", err)
+			r.File.Report(s.textAt, "", "%v", err)
 			return
 		}
 		text = string(data)
 	}
-	format := s.textFormat(s.textFile, text)
+	format := s.TextFormat(s.TextFile, text)
 	s.Spec.TextFormat = format
 	t, err := value.ParseBody(text, format)
 	if err != nil {
-		if s.textFile != "" {
+		if s.TextFile != "" {
 			line, column := document.Position([]byte(text), err.(*value.Error).Offset)
-			r.file.Report(s.textAt, err.(*value.Error).Try, "%s:%d:%d: %s", s.textFile, line, column, err.(*value.Error).Message)
+			r.File.Report(s.textAt, err.(*value.Error).Try, "%s:%d:%d: %s", s.TextFile, line, column, err.(*value.Error).Message)
 		} else {
-			r.mistake(s.textAt, 0, err)
+			r.Mistake(s.textAt, 0, err)
 		}
 		t = value.Literal("")
 	}
-	r.note(s.textAt, t.Holes())
+	r.Note(s.textAt, t.Holes())
 	s.Spec.Text = t
 }
 
-func guessText(text string) document.Format {
-	switch trimmed := strings.TrimSpace(text); {
-	case strings.HasPrefix(trimmed, "{"), strings.HasPrefix(trimmed, "["):
-		// ${x} at the start is a placeholder, not JSON.
-		return document.JSON
-	case strings.HasPrefix(trimmed, "<"):
-		return document.XML
-	}
-	return document.Plain
-}
-
-var stepKeys = []key[Step]{
-	{"step", "the step's name", func(r *reader, s *Step, n *yamlfile.Node) { s.Name = r.plainText(n) }},
-	{"about", "what it shows", func(r *reader, s *Step, n *yamlfile.Node) { s.About = r.text(n) }},
-	{"call", "service/operation", func(r *reader, s *Step, n *yamlfile.Node) {
-		s.Call, s.callAt = r.plainText(n), n
+var stepKeys = []bench.Key[Step]{
+	bench.NewKey("step", "the step's name", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Name = r.PlainText(n) }),
+	bench.NewKey("about", "what it shows", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.About = r.Text(n) }),
+	bench.NewKey("call", "service/operation", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+		s.Call, s.CallAt = r.PlainText(n), n
 		if service, operation, ok := strings.Cut(s.Call, "/"); !ok || service == "" || operation == "" {
-			r.file.Report(n, "write it like lab/GradeLot; a method with a path goes under request:", "%q is no service/operation", s.Call)
+			r.File.Report(n, "write it like lab/GradeLot; a method with a path goes under request:", "%q is no service/operation", s.Call)
 			s.Call = ""
 		}
-	}},
-	{"request", "SERVICE METHOD PATH, or METHOD URL", func(r *reader, s *Step, n *yamlfile.Node) { s.Request, s.callAt = r.request(n), n }},
-	{"follow", "an address out of an answer", func(r *reader, s *Step, n *yamlfile.Node) { s.Follow, s.callAt = r.address(n), n }},
-	{"set", "values by name", func(r *reader, s *Step, n *yamlfile.Node) {
-		for _, e := range r.entries(n, "set") {
-			r.identifier(e.Key, "a value")
-			s.Set = append(s.Set, request.Field{Name: e.Key.Text, Value: r.named(e)})
+	}),
+	bench.NewKey("request", "SERVICE METHOD PATH, or METHOD URL", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Request, s.CallAt = readRequest(r, n), n }),
+	bench.NewKey("follow", "an address out of an answer", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Follow, s.CallAt = r.Address(n), n }),
+	bench.NewKey("set", "values by name", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+		for _, e := range r.Entries(n, "set") {
+			r.Identifier(e.Key, "a value")
+			s.Set = append(s.Set, request.Field{Name: e.Key.Text, Value: r.Named(e)})
 		}
-	}},
-	{"work out", "values by name, from CEL", func(r *reader, s *Step, n *yamlfile.Node) {
-		for _, e := range r.entries(n, "work out") {
-			r.identifier(e.Key, "a value")
-			if c := r.condition(e.Value); c != nil {
+	}),
+	bench.NewKey("work out", "values by name, from CEL", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+		for _, e := range r.Entries(n, "work out") {
+			r.Identifier(e.Key, "a value")
+			if c := r.Condition(e.Value); c != nil {
 				s.WorkOut = append(s.WorkOut, expression{e.Key.Text, c})
 			}
 		}
-	}},
-	{"pause", "how long nothing is done", func(r *reader, s *Step, n *yamlfile.Node) { s.Pause = r.duration(n) }},
-	{"for each", "${list}, or name: ${list}: once for each item", func(r *reader, s *Step, n *yamlfile.Node) { s.Each = r.each(n) }},
-	{"stop", "row or sheet: what ends where the step falls short", func(r *reader, s *Step, n *yamlfile.Node) {
-		s.Stop = r.choice(n, "end of a stop", "row", "sheet")
-	}},
-	{"until", "path: rule: asks again until they hold", func(r *reader, s *Step, n *yamlfile.Node) { s.waiting().Until = r.fieldRules(n, "") }},
-	{"every", "the pause between askings; 200 ms to 5 s grows", func(r *reader, s *Step, n *yamlfile.Node) { s.waiting().Every = r.pauses(n) }},
-	{"within", "how long is waited at most", func(r *reader, s *Step, n *yamlfile.Node) { s.waiting().Within = r.duration(n) }},
-	{"states", "the states on the way, in their order", func(r *reader, s *Step, n *yamlfile.Node) { s.waiting().States = r.states(n) }},
-	{"again", "how often it is tried, where it goes wrong", func(r *reader, s *Step, n *yamlfile.Node) { s.Again = r.again(n) }},
-	{"lookup", "a database or folder of the bench to look into", func(r *reader, s *Step, n *yamlfile.Node) {
-		s.looking().database, s.Lookup.at = r.plainText(n), n
-	}},
-	{"sql", "for lookup: a query, with parameters as :name that fill: fills", func(r *reader, s *Step, n *yamlfile.Node) { s.looking().read(r, n) }},
-	{"find", "for lookup in a folder: a pattern of files that are to be there", func(r *reader, s *Step, n *yamlfile.Node) { s.looking().Find = r.template(n) }},
-	{"open", "for lookup in a folder: the file that is read", func(r *reader, s *Step, n *yamlfile.Node) { s.looking().Open = r.template(n) }},
-	{"service", "the service, for follow", func(r *reader, s *Step, n *yamlfile.Node) { s.Service, s.serviceAt = r.plainText(n), n }},
-	{"site", "another site for this step", func(r *reader, s *Step, n *yamlfile.Node) { s.Site, s.siteAt = r.plainText(n), n }},
-	{"login", "a login, several, none, or spoil: with how:", func(r *reader, s *Step, n *yamlfile.Node) { s.Login = r.loginChoice(n) }},
-	{"contract", "what is held against it: both, request, answer or off", func(r *reader, s *Step, n *yamlfile.Node) {
-		s.Contract = r.choice(n, "part of an exchange", "both", "request", "answer", "off")
-	}},
-	{"attach", "files that travel beside the envelope", func(r *reader, s *Step, n *yamlfile.Node) {
-		for _, item := range r.list(n) {
+	}),
+	bench.NewKey("pause", "how long nothing is done", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Pause = r.Duration(n) }),
+	bench.NewKey("for each", "${list}, or name: ${list}: once for each item", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Each = readEach(r, n) }),
+	bench.NewKey("stop", "row or sheet: what ends where the step falls short", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+		s.Stop = r.Choice(n, "end of a stop", "row", "sheet")
+	}),
+	bench.NewKey("until", "path: rule: asks again until they hold", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.waiting().Until = readFieldRules(r, n, "") }),
+	bench.NewKey("every", "the pause between askings; 200 ms to 5 s grows", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.waiting().Every = readPauses(r, n) }),
+	bench.NewKey("within", "how long is waited at most", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.waiting().Within = r.Duration(n) }),
+	bench.NewKey("states", "the states on the way, in their order", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.waiting().States = readStates(r, n) }),
+	bench.NewKey("again", "how often it is tried, where it goes wrong", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Again = readAgain(r, n) }),
+	bench.NewKey("lookup", "a database or folder of the bench to look into", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+		s.looking().Database, s.Lookup.At = r.PlainText(n), n
+	}),
+	bench.NewKey("sql", "for lookup: a query, with parameters as :name that fill: fills", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.looking().read(r, n) }),
+	bench.NewKey("find", "for lookup in a folder: a pattern of files that are to be there", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.looking().Find = r.Template(n) }),
+	bench.NewKey("open", "for lookup in a folder: the file that is read", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.looking().Open = r.Template(n) }),
+	bench.NewKey("service", "the service, for follow", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Service, s.ServiceAt = r.PlainText(n), n }),
+	bench.NewKey("site", "another site for this step", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Site, s.SiteAt = r.PlainText(n), n }),
+	bench.NewKey("login", "a login, several, none, or spoil: with how:", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Login = readLoginChoice(r, n) }),
+	bench.NewKey("contract", "what is held against it: both, request, answer or off", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+		s.Contract = r.Choice(n, "part of an exchange", "both", "request", "answer", "off")
+	}),
+	bench.NewKey("attach", "files that travel beside the envelope", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+		for _, item := range r.List(n) {
 			var a request.Attachment
-			readMapping(r, "an attachment", item, &a, attachKeys)
+			bench.ReadMapping(r, "an attachment", item, &a, attachKeys)
 			if a.File == "" {
-				r.file.Report(item, "write file: NAME", "an attachment needs a file")
+				r.File.Report(item, "write file: NAME", "an attachment needs a file")
 			}
 			s.Spec.Attach = append(s.Spec.Attach, a)
 		}
-	}},
-	{"addressing", "true: WS-Addressing blocks go with it", func(r *reader, s *Step, n *yamlfile.Node) {
-		s.Addressing = r.choice(n, "answer to yes or no (true or false)", "true", "false")
-	}},
-	{"soap", "1.1 or 1.2; off for a body that goes without an envelope of ours", func(r *reader, s *Step, n *yamlfile.Node) {
-		s.SOAP = soap.Version(r.choice(n, "version of SOAP", "1.1", "1.2", soapOff))
-	}},
-	{"action", "the SOAP action", func(r *reader, s *Step, n *yamlfile.Node) { s.Action = r.template(n) }},
-	{"blocks", "SOAP header blocks", func(r *reader, s *Step, n *yamlfile.Node) { s.Spec.SOAP = &request.SOAP{Blocks: r.tree(n)} }},
-	{"headers", "header fields; null for one that is not to go with it", func(r *reader, s *Step, n *yamlfile.Node) { s.Spec.Headers = r.pairs(n, "headers") }},
-	{"query", "query values", func(r *reader, s *Step, n *yamlfile.Node) { s.Spec.Query = r.pairs(n, "query") }},
-	{"cookies", "cookies", func(r *reader, s *Step, n *yamlfile.Node) { s.Spec.Cookies = r.pairs(n, "cookies") }},
-	{"fill", "fields by name", func(r *reader, s *Step, n *yamlfile.Node) {
-		r.entries(n, "fill")
-		s.Fill, s.fillAt = r.tree(n), n
-	}},
-	{"body", "a body as a tree", func(r *reader, s *Step, n *yamlfile.Node) { s.Spec.Body = s.content(r, "body", r.tree(n)) }},
-	{"text", "a body as text, filled in and escaped", func(r *reader, s *Step, n *yamlfile.Node) {
-		r.text(n)
+	}),
+	bench.NewKey("addressing", "true: WS-Addressing blocks go with it", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+		s.Addressing = r.Choice(n, "answer to yes or no (true or false)", "true", "false")
+	}),
+	bench.NewKey("soap", "1.1 or 1.2; off for a body that goes without an envelope of ours", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+		s.SOAP = soap.Version(r.Choice(n, "version of SOAP", "1.1", "1.2", SoapOff))
+	}),
+	bench.NewKey("action", "the SOAP action", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Action = r.Template(n) }),
+	bench.NewKey("blocks", "SOAP header blocks", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Spec.SOAP = &request.SOAP{Blocks: r.Tree(n)} }),
+	bench.NewKey("headers", "header fields; null for one that is not to go with it", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Spec.Headers = r.Pairs(n, "headers") }),
+	bench.NewKey("query", "query values", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Spec.Query = r.Pairs(n, "query") }),
+	bench.NewKey("cookies", "cookies", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Spec.Cookies = r.Pairs(n, "cookies") }),
+	bench.NewKey("fill", "fields by name", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+		r.Entries(n, "fill")
+		s.Fill, s.FillAt = r.Tree(n), n
+	}),
+	bench.NewKey("body", "a body as a tree", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Spec.Body = s.content(r, "body", r.Tree(n)) }),
+	bench.NewKey("text", "a body as text, filled in and escaped", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+		r.Text(n)
 		s.content(r, "text", nil)
 		s.textAt = n
-	}},
-	{"file", "a body from a file, filled in and escaped", func(r *reader, s *Step, n *yamlfile.Node) {
+	}),
+	bench.NewKey("file", "a body from a file, filled in and escaped", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
 		s.content(r, "file", nil)
-		s.textAt, s.textFile = n, r.plainText(n)
-	}},
-	{"bytes", "a body from a file, untouched", func(r *reader, s *Step, n *yamlfile.Node) {
+		s.textAt, s.TextFile = n, r.PlainText(n)
+	}),
+	bench.NewKey("bytes", "a body from a file, untouched", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
 		s.content(r, "bytes", nil)
-		r.reading(n.Text)
-		data, err := readInside(r.dir, r.plainText(n))
+		r.Reading(n.Text)
+		data, err := bench.ReadInside(r.Dir, r.PlainText(n))
 		if err != nil {
-			r.file.Report(n, "", "%v", err)
+			r.File.Report(n, "", "%v", err)
 		}
 		s.Spec.Bytes, s.Spec.HasBytes = data, true
-	}},
-	{"form", "form fields", func(r *reader, s *Step, n *yamlfile.Node) {
+	}),
+	bench.NewKey("form", "form fields", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
 		s.content(r, "form", nil)
-		s.Spec.Form = r.pairs(n, "form")
-	}},
-	{"parts", "parts of a multipart body", func(r *reader, s *Step, n *yamlfile.Node) {
+		s.Spec.Form = r.Pairs(n, "form")
+	}),
+	bench.NewKey("parts", "parts of a multipart body", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
 		s.content(r, "parts", nil)
-		for _, item := range r.list(n) {
+		for _, item := range r.List(n) {
 			p := request.Part{}
-			readMapping(r, "a part", item, &p, partKeys)
+			bench.ReadMapping(r, "a part", item, &p, partKeys)
 			if p.Name == "" || (p.Value == nil) == (p.File == "") {
-				r.file.Report(item, "", "a part has a name: and either value: or file:")
+				r.File.Report(item, "", "a part has a name: and either value: or file:")
 			}
 			s.Spec.Parts = append(s.Spec.Parts, p)
 		}
-	}},
-	{"drop empty", "true: fields without a value are left out", func(r *reader, s *Step, n *yamlfile.Node) { s.Spec.DropEmpty = r.yes(n) }},
-	{"pages", "how many pages of a list are read, where an answer leads to the next one", func(r *reader, s *Step, n *yamlfile.Node) {
-		pages, err := strconv.Atoi(r.plainText(n))
+	}),
+	bench.NewKey("drop empty", "true: fields without a value are left out", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Spec.DropEmpty = r.Yes(n) }),
+	bench.NewKey("pages", "how many pages of a list are read, where an answer leads to the next one", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+		pages, err := strconv.Atoi(r.PlainText(n))
 		if err != nil || pages < 1 {
-			r.file.Report(n, "pages: 5", "pages must be a whole number from 1")
+			r.File.Report(n, "pages: 5", "pages must be a whole number from 1")
 		}
 		s.Pages = pages
-	}},
-	{"redirects", "follow or off", func(r *reader, s *Step, n *yamlfile.Node) {
-		s.Stay = r.choice(n, "way with redirects", "follow", "off") == "off"
-	}},
-	{"http", "1.1 or 2", func(r *reader, s *Step, n *yamlfile.Node) { s.HTTP = r.choice(n, "version of HTTP", "1.1", "2") }},
-	{"when", "a condition: the step is left out unless it holds", func(r *reader, s *Step, n *yamlfile.Node) { s.When = r.condition(n) }},
-	{"keep", "name: path", func(r *reader, s *Step, n *yamlfile.Node) {
-		for _, e := range r.entries(n, "keep") {
-			if k := r.keep(e); k != nil {
+	}),
+	bench.NewKey("redirects", "follow or off", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+		s.Stay = r.Choice(n, "way with redirects", "follow", "off") == "off"
+	}),
+	bench.NewKey("http", "1.1 or 2", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.HTTP = r.Choice(n, "version of HTTP", "1.1", "2") }),
+	bench.NewKey("when", "a condition: the step is left out unless it holds", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.When = r.Condition(n) }),
+	bench.NewKey("keep", "name: path", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+		for _, e := range r.Entries(n, "keep") {
+			if k := readKeep(r, e); k != nil {
 				s.Keep = append(s.Keep, *k)
 			}
 		}
-	}},
-	{"expect", "what the reply must be", func(r *reader, s *Step, n *yamlfile.Node) { readMapping(r, "expect", n, &s.Expect, expectKeys) }},
-	{"fields", "path: rule", func(r *reader, s *Step, n *yamlfile.Node) { s.Fields = r.fieldRules(n, "") }},
-	{"where", "conditions", func(r *reader, s *Step, n *yamlfile.Node) {
-		for _, item := range r.list(n) {
-			if c := r.condition(item); c != nil {
+	}),
+	bench.NewKey("expect", "what the reply must be", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+		bench.ReadMapping(r, "expect", n, &s.Expect, expectKeys)
+	}),
+	bench.NewKey("fields", "path: rule", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Fields = readFieldRules(r, n, "") }),
+	bench.NewKey("where", "conditions", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+		for _, item := range r.List(n) {
+			if c := r.Condition(item); c != nil {
 				s.Where = append(s.Where, condition{c, item})
 			}
 		}
-	}},
+	}),
 }
 
 // A group holds steps, which are read by the same keys.
 func init() {
 	stepKeys = append(stepKeys,
-		key[Step]{"steps", "a group: steps one after the other", func(r *reader, s *Step, n *yamlfile.Node) { s.Group = r.steps(n) }},
-		key[Step]{"sheet", "another sheet to run, with fill: for what it takes", func(r *reader, s *Step, n *yamlfile.Node) { s.Sub = r.sub(n) }},
-		key[Step]{"listen", "waits to be called back: method, path, match, signed, answer", func(r *reader, s *Step, n *yamlfile.Node) { s.Listen = r.listen(n) }},
-		key[Step]{"undo", "a step that takes it back, at the end of the row", func(r *reader, s *Step, n *yamlfile.Node) {
-			s.Undo = r.step(n, "undo")
+		bench.NewKey("steps", "a group: steps one after the other", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Group = readSteps(r, n) }),
+		bench.NewKey("sheet", "another sheet to run, with fill: for what it takes", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Sub = readSub(r, n) }),
+		bench.NewKey("listen", "waits to be called back: method, path, match, signed, answer", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Listen = readListen(r, n) }),
+		bench.NewKey("undo", "a step that takes it back, at the end of the row", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+			s.Undo = readStep(r, n, "undo")
 			if s.Undo != nil && s.Undo.Undo != nil {
-				r.file.Report(n, "", "what takes something back is not taken back itself")
+				r.File.Report(n, "", "what takes something back is not taken back itself")
 			}
-		}})
+		}))
 }
 
 // content notes that a body was given; it hands the tree through.
-func (s *Step) content(_ *reader, word string, t *request.Tree) *request.Tree {
-	s.contents = append(s.contents, word)
+func (s *Step) content(_ *bench.Reader, word string, t *request.Tree) *request.Tree {
+	s.Contents = append(s.Contents, word)
 	return t
 }
 
-var attachKeys = []key[request.Attachment]{
-	{"file", "the file", func(r *reader, a *request.Attachment, n *yamlfile.Node) {
-		name := r.benchFile(n)
-		a.File, _ = safefile.Inside(r.dir, name)
+var attachKeys = []bench.Key[request.Attachment]{
+	bench.NewKey("file", "the file", func(r *bench.Reader, a *request.Attachment, n *yamlfile.Node) {
+		name := r.BenchFile(n)
+		a.File, _ = safefile.Inside(r.Dir, name)
 		if a.Name == "" {
 			a.Name = filepath.Base(name)
 		}
-	}},
-	{"type", "its media type", func(r *reader, a *request.Attachment, n *yamlfile.Node) { a.Type = r.plainText(n) }},
-	{"name", "how fields refer to it", func(r *reader, a *request.Attachment, n *yamlfile.Node) { a.Name = r.plainText(n) }},
+	}),
+	bench.NewKey("type", "its media type", func(r *bench.Reader, a *request.Attachment, n *yamlfile.Node) { a.Type = r.PlainText(n) }),
+	bench.NewKey("name", "how fields refer to it", func(r *bench.Reader, a *request.Attachment, n *yamlfile.Node) { a.Name = r.PlainText(n) }),
 }
 
-var partKeys = []key[request.Part]{
-	{"name", "the part's name", func(r *reader, p *request.Part, n *yamlfile.Node) { p.Name = r.plainText(n) }},
-	{"value", "its content", func(r *reader, p *request.Part, n *yamlfile.Node) { p.Value = r.tree(n) }},
-	{"file", "the file with its content", func(r *reader, p *request.Part, n *yamlfile.Node) {
-		name := r.benchFile(n)
+var partKeys = []bench.Key[request.Part]{
+	bench.NewKey("name", "the part's name", func(r *bench.Reader, p *request.Part, n *yamlfile.Node) { p.Name = r.PlainText(n) }),
+	bench.NewKey("value", "its content", func(r *bench.Reader, p *request.Part, n *yamlfile.Node) { p.Value = r.Tree(n) }),
+	bench.NewKey("file", "the file with its content", func(r *bench.Reader, p *request.Part, n *yamlfile.Node) {
+		name := r.BenchFile(n)
 		p.FileName = filepath.Base(name)
-		p.File, _ = safefile.Inside(r.dir, name)
-	}},
-	{"file name", "the file name that is sent", func(r *reader, p *request.Part, n *yamlfile.Node) { p.FileName = r.plainText(n) }},
-	{"type", "its media type", func(r *reader, p *request.Part, n *yamlfile.Node) { p.Type = r.plainText(n) }},
+		p.File, _ = safefile.Inside(r.Dir, name)
+	}),
+	bench.NewKey("file name", "the file name that is sent", func(r *bench.Reader, p *request.Part, n *yamlfile.Node) { p.FileName = r.PlainText(n) }),
+	bench.NewKey("type", "its media type", func(r *bench.Reader, p *request.Part, n *yamlfile.Node) { p.Type = r.PlainText(n) }),
 }
 
-func (r *reader) request(n *yamlfile.Node) *requestLine {
-	text := strings.TrimSpace(r.text(n))
-	line := &requestLine{source: text}
+func readRequest(r *bench.Reader, n *yamlfile.Node) *RequestLine {
+	text := strings.TrimSpace(r.Text(n))
+	line := &RequestLine{Source: text}
 	first, rest, _ := strings.Cut(text, " ")
 	rest = strings.TrimSpace(rest)
-	if isMethod(first) && (strings.Contains(rest, "://") || strings.HasPrefix(rest, "${")) {
-		line.method = first
+	if bench.IsMethod(first) && (strings.Contains(rest, "://") || strings.HasPrefix(rest, "${")) {
+		line.Method = first
 	} else {
-		line.service = first
-		line.method, rest, _ = strings.Cut(rest, " ")
+		line.Service = first
+		line.Method, rest, _ = strings.Cut(rest, " ")
 		rest = strings.TrimSpace(rest)
 		// Without a path the service's own address is meant, as for SOAP.
-		if !isMethod(line.method) || rest != "" && rest[0] != '/' && rest[0] != '?' {
+		if !bench.IsMethod(line.Method) || rest != "" && rest[0] != '/' && rest[0] != '?' {
 			try := "write it like stores GET /lots, or GET http://host/path"
-			if meant := nearest.Of(strings.ToUpper(line.method), methods); meant != "" && !isMethod(line.method) {
-				try = nearest.Try(line.method, []string{meant})
+			if meant := nearest.Of(strings.ToUpper(line.Method), bench.Methods); meant != "" && !bench.IsMethod(line.Method) {
+				try = nearest.Try(line.Method, []string{meant})
 			}
-			r.file.Report(n, try, "%q is no request: a service, a method and a path are wanted", text)
+			r.File.Report(n, try, "%q is no request: a service, a method and a path are wanted", text)
 			return nil
 		}
 	}
 	parse := value.ParseAddress
-	if line.service != "" {
+	if line.Service != "" {
 		parse = value.ParsePath // it stands behind the service's address: nothing in it is raw
 	}
 	t, err := parse(rest)
 	if err != nil {
-		r.mistake(n, strings.LastIndex(n.Text, rest), err)
+		r.Mistake(n, strings.LastIndex(n.Text, rest), err)
 		return nil
 	}
-	line.path = t
-	r.note(n, t.Holes())
+	line.Path = t
+	r.Note(n, t.Holes())
 	return line
 }
 
-func (r *reader) loginChoice(n *yamlfile.Node) *loginChoice {
-	c := &loginChoice{at: n}
+func readLoginChoice(r *bench.Reader, n *yamlfile.Node) *LoginChoice {
+	c := &LoginChoice{At: n}
 	if n.Kind == yamlfile.Mapping {
-		readMapping(r, "login", n, c, loginChoiceKeys)
-		if len(c.names) == 0 || c.spoil == "" {
-			r.file.Report(n, "write spoil: LOGIN and how: "+strings.Join(login.Ways, ", "), "a spoilt login needs both")
+		bench.ReadMapping(r, "login", n, c, loginChoiceKeys)
+		if len(c.Names) == 0 || c.Spoil == "" {
+			r.File.Report(n, "write spoil: LOGIN and how: "+strings.Join(login.Ways, ", "), "a spoilt login needs both")
 		}
 		return c
 	}
-	c.names = r.loginNames(n)
+	c.Names = r.LoginNames(n)
 	return c
 }
 
-var loginChoiceKeys = []key[loginChoice]{
-	{"spoil", "the login whose token is spoilt", func(r *reader, c *loginChoice, n *yamlfile.Node) { c.names, c.at = []string{r.plainText(n)}, n }},
-	{"how", strings.Join(login.Ways, ", "), func(r *reader, c *loginChoice, n *yamlfile.Node) {
-		c.spoil = r.choice(n, "way to spoil a token", login.Ways...)
-	}},
+var loginChoiceKeys = []bench.Key[LoginChoice]{
+	bench.NewKey("spoil", "the login whose token is spoilt", func(r *bench.Reader, c *LoginChoice, n *yamlfile.Node) { c.Names, c.At = []string{r.PlainText(n)}, n }),
+	bench.NewKey("how", strings.Join(login.Ways, ", "), func(r *bench.Reader, c *LoginChoice, n *yamlfile.Node) {
+		c.Spoil = r.Choice(n, "way to spoil a token", login.Ways...)
+	}),
 }
 
-// keep reads `name: path | filters`, or a mapping with at: and secret:.
-func (r *reader) keep(e yamlfile.Entry) *Keep {
-	k := &Keep{Name: r.identifier(e.Key, "a kept value")}
+// readKeep reads `name: path | filters`, or a mapping with at: and secret:.
+func readKeep(r *bench.Reader, e yamlfile.Entry) *Keep {
+	k := &Keep{Name: r.Identifier(e.Key, "a kept value")}
 	at := e.Value
 	if at.Kind == yamlfile.Mapping {
 		inner := &keeping{}
-		readMapping(r, "keep", at, inner, keepKeys)
+		bench.ReadMapping(r, "keep", at, inner, keepKeys)
 		k.Secret = inner.secret
 		if at = inner.at; at == nil {
-			r.file.Report(e.Value, "write at: PATH", "the kept value %s does not say where it stands", k.Name)
+			r.File.Report(e.Value, "write at: PATH", "the kept value %s does not say where it stands", k.Name)
 			return nil
 		}
 	}
-	k.Source = r.text(at)
+	k.Source = r.Text(at)
 	source, filters := cutFilters(k.Source)
-	if k.Path = r.pathText(at, strings.TrimSpace(source), 0); k.Path == nil {
+	if k.Path = r.PathText(at, strings.TrimSpace(source), 0); k.Path == nil {
 		return nil
 	}
 	if filters != "" {
 		t, err := value.Parse("${it |" + filters + "}")
 		if err != nil {
-			r.mistake(at, len(source)-len("${it "), err)
+			r.Mistake(at, len(source)-len("${it "), err)
 			return nil
 		}
 		k.Filters = t
@@ -401,24 +393,49 @@ type keeping struct {
 	secret bool
 }
 
-var keepKeys = []key[keeping]{
-	{"at", "path of the value", func(_ *reader, k *keeping, n *yamlfile.Node) { k.at = n }},
-	{"secret", "true: it is masked from then on", func(r *reader, k *keeping, n *yamlfile.Node) { k.secret = r.yes(n) }},
+var keepKeys = []bench.Key[keeping]{
+	bench.NewKey("at", "path of the value", func(_ *bench.Reader, k *keeping, n *yamlfile.Node) { k.at = n }),
+	bench.NewKey("secret", "true: it is masked from then on", func(r *bench.Reader, k *keeping, n *yamlfile.Node) { k.secret = r.Yes(n) }),
 }
 
-// fieldRules reads paths with rules; the paths are put behind prefix.
-func (r *reader) fieldRules(n *yamlfile.Node, prefix string) []FieldRule {
+// readFieldRules reads paths with rules; the paths are put behind prefix.
+func readFieldRules(r *bench.Reader, n *yamlfile.Node, prefix string) []FieldRule {
 	var rules []FieldRule
-	for _, e := range r.entries(n, "fields") {
+	for _, e := range r.Entries(n, "fields") {
 		p, err := path.Compile(prefix + e.Key.Text)
 		if err != nil {
-			r.mistake(e.Key, -len(prefix), err)
+			r.Mistake(e.Key, -len(prefix), err)
 			continue
 		}
-		r.note(e.Key, p.Holes())
-		if parsed := r.rule(e.Value); parsed != nil {
+		r.Note(e.Key, p.Holes())
+		if parsed := r.Rule(e.Value); parsed != nil {
 			rules = append(rules, FieldRule{Source: e.Key.Text, Path: p, Rule: parsed})
 		}
 	}
 	return rules
+}
+
+func init() {
+	bench.RegisterKeys("a sheet", sheetKeys)
+	bench.RegisterKeys("a step", stepKeys)
+	bench.RegisterKeys("expect:", expectKeys)
+}
+
+// SoapOff stands where a version of SOAP would, for a body that is sent as it is.
+const SoapOff = "off"
+
+// SoapWords are the keys of a step that mean something for SOAP alone, as far as it has
+// them.
+func (s *Step) SoapWords() []string {
+	var words []string
+	for _, one := range []struct {
+		word  string
+		given bool
+	}{{"soap", s.SOAP != "" && s.SOAP != SoapOff}, {"action", s.Action != nil}, {"blocks", s.Spec.SOAP != nil && s.Spec.SOAP.Blocks != nil},
+		{"addressing", s.Addressing != ""}, {"attach", len(s.Spec.Attach) > 0}} {
+		if one.given {
+			words = append(words, one.word+":")
+		}
+	}
+	return words
 }

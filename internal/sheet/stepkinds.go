@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"testbench/internal/bench"
 	"testbench/internal/yamlfile"
 )
 
@@ -19,45 +20,40 @@ type stepKind struct {
 
 // Keys that several kinds share.
 var (
-	anyStep  = keysOf("step, about, when, stop, for each")
-	ofAsking = keysOf("site, login, http, redirects, headers, query, cookies, soap, action, addressing, blocks, attach, "+
+	anyStep  = bench.KeysOf("step, about, when, stop, for each")
+	ofAsking = bench.KeysOf("site, login, http, redirects, headers, query, cookies, soap, action, addressing, blocks, attach, "+
 		"body, text, file, bytes, form, parts, drop empty, pages, until, every, within, states, again, undo, keep, expect, fields, where", anyStep)
 )
-
-// keysOf lists keys: names with commas between, and those that several mappings have.
-func keysOf(names string, shared ...[]string) []string {
-	return append(strings.Split(names, ", "), slices.Concat(shared...)...)
-}
 
 // stepKinds are all that there are. It is filled in below, for steps hold steps.
 var stepKinds []stepKind
 
 func init() {
 	stepKinds = []stepKind{
-		{"call", "a call", keysOf("fill, contract", ofAsking), func(s *Step) bool { return s.Call != "" }},
+		{"call", "a call", bench.KeysOf("fill, contract", ofAsking), func(s *Step) bool { return s.Call != "" }},
 		{"request", "a request without an operation", ofAsking, func(s *Step) bool { return s.Request != nil }},
-		{"follow", "a step that follows an address", keysOf("service", ofAsking), func(s *Step) bool { return s.Follow != nil }},
-		{"set", "a step that sets values", keysOf("site, where", anyStep), func(s *Step) bool { return len(s.Set) > 0 }},
-		{"work out", "a step that works values out", keysOf("site, where", anyStep), func(s *Step) bool { return len(s.WorkOut) > 0 }},
-		{"pause", "a pause", keysOf("step, about, when, for each"), func(s *Step) bool { return s.Pause > 0 }},
+		{"follow", "a step that follows an address", bench.KeysOf("service", ofAsking), func(s *Step) bool { return s.Follow != nil }},
+		{"set", "a step that sets values", bench.KeysOf("site, where", anyStep), func(s *Step) bool { return len(s.Set) > 0 }},
+		{"work out", "a step that works values out", bench.KeysOf("site, where", anyStep), func(s *Step) bool { return len(s.WorkOut) > 0 }},
+		{"pause", "a pause", bench.KeysOf("step, about, when, for each"), func(s *Step) bool { return s.Pause > 0 }},
 		{"steps", "a group", anyStep, func(s *Step) bool { return len(s.Group) > 0 }},
-		{"lookup", "a lookup", keysOf("sql, find, open, fill, site, until, every, within, states, keep, expect, fields, where", anyStep),
-			func(s *Step) bool { return s.Lookup != nil && s.Lookup.database != "" }},
-		{"sheet", "a step that runs a sheet", keysOf("fill, keep, fields, where", anyStep), func(s *Step) bool { return s.Sub != nil }},
-		{"listen", "a step that listens", keysOf("step, about, when, stop, until, within, states, keep, fields, where"),
+		{"lookup", "a lookup", bench.KeysOf("sql, find, open, fill, site, until, every, within, states, keep, expect, fields, where", anyStep),
+			func(s *Step) bool { return s.Lookup != nil && s.Lookup.Database != "" }},
+		{"sheet", "a step that runs a sheet", bench.KeysOf("fill, keep, fields, where", anyStep), func(s *Step) bool { return s.Sub != nil }},
+		{"listen", "a step that listens", bench.KeysOf("step, about, when, stop, until, within, states, keep, fields, where"),
 			func(s *Step) bool { return s.Listen != nil }},
-		{"batch", "a batch", keysOf("as, together, parts, site, login, http, redirects, headers, query, cookies, undo, keep, expect, fields, where", anyStep),
+		{"batch", "a batch", bench.KeysOf("as, together, parts, site, login, http, redirects, headers, query, cookies, undo, keep, expect, fields, where", anyStep),
 			func(s *Step) bool { return s.Batch != nil && s.Batch.Service != "" }},
 	}
 }
 
 // ofPart are the keys of a part of a batch: all else is said of the batch as a whole.
-var ofPart = keysOf("step, about, call, request, follow, service, fill, contract, headers, query, body, text, file, bytes, form, parts, " +
+var ofPart = bench.KeysOf("step, about, call, request, follow, service, fill, contract, headers, query, body, text, file, bytes, form, parts, " +
 	"drop empty, keep, expect, fields, where")
 
-// kind finds what a step does. It reports steps that do nothing or more than one thing, and
+// kindOfStep finds what a step does. It reports steps that do nothing or more than one thing, and
 // gives nil for them.
-func (r *reader) kind(s *Step) *stepKind {
+func kindOfStep(r *bench.Reader, s *Step) *stepKind {
 	var does []*stepKind
 	isMeant := false
 	for i := range stepKinds {
@@ -65,7 +61,7 @@ func (r *reader) kind(s *Step) *stepKind {
 		if k.is(s) {
 			does = append(does, k)
 		}
-		isMeant = isMeant || s.at.Get(k.word) != nil
+		isMeant = isMeant || s.At.Get(k.word) != nil
 	}
 	switch {
 	case len(does) == 1:
@@ -75,16 +71,16 @@ func (r *reader) kind(s *Step) *stepKind {
 		for _, k := range does {
 			words = append(words, k.word)
 		}
-		r.file.Report(s.at, "make two steps of it", "the step %q does more than one thing: %s", s.Name, strings.Join(words, " and "))
+		r.File.Report(s.At, "make two steps of it", "the step %q does more than one thing: %s", s.Name, strings.Join(words, " and "))
 	case !isMeant:
-		r.file.Report(s.at, r.kindOfKeys(s), "the step %q does nothing", s.Name)
+		r.File.Report(s.At, kindOfKeys(r, s), "the step %q does nothing", s.Name)
 	}
 	return nil
 }
 
 // kindOfKeys proposes what a step that does nothing may be meant to do.
-func (r *reader) kindOfKeys(s *Step) string {
-	for _, e := range s.at.Entries {
+func kindOfKeys(r *bench.Reader, s *Step) string {
+	for _, e := range s.At.Entries {
 		if kinds := kindsWith(e.Key.Text); len(kinds) == 1 {
 			return e.Key.Text + ": goes with " + kinds[0] + ":"
 		}
@@ -103,14 +99,14 @@ func kindsWith(name string) []string {
 	return words
 }
 
-// onlyKeys reports the keys of a step that its kind does not have.
-func (r *reader) onlyKeys(s *Step, k *stepKind) {
-	for _, e := range s.at.Entries {
+// checkKeys reports the keys of a step that its kind does not have.
+func checkKeys(r *bench.Reader, s *Step, k *stepKind) {
+	for _, e := range s.At.Entries {
 		name := e.Key.Text
-		if name == k.word || slices.Contains(k.keys, name) || !slices.ContainsFunc(stepKeys, func(one key[Step]) bool { return one.name == name }) {
+		if name == k.word || slices.Contains(k.keys, name) || !slices.ContainsFunc(stepKeys, func(one bench.Key[Step]) bool { return one.Name == name }) {
 			continue
 		}
-		r.file.Report(e.Key, insteadOf(k, name), "%s has no %s", k.what, name)
+		r.File.Report(e.Key, insteadOf(k, name), "%s has no %s", k.what, name)
 	}
 }
 
@@ -134,22 +130,22 @@ func insteadOf(k *stepKind, name string) string {
 	return "take it out"
 }
 
-// finish checks what only the whole step can tell, and reads bodies, whose
+// finishStep checks what only the whole step can tell, and reads bodies, whose
 // format may hang on a header.
-func (r *reader) finish(s *Step) {
-	if group := s.at.Get("steps"); group != nil && group.Kind == yamlfile.Sequence && len(group.Items) == 0 {
-		r.file.Report(group, "write a step with - step: NAME", "the group %q has no steps", s.Name)
+func finishStep(r *bench.Reader, s *Step) {
+	if group := s.At.Get("steps"); group != nil && group.Kind == yamlfile.Sequence && len(group.Items) == 0 {
+		r.File.Report(group, "write a step with - step: NAME", "the group %q has no steps", s.Name)
 	}
-	k := r.kind(s)
+	k := kindOfStep(r, s)
 	if k == nil {
 		return
 	}
-	r.onlyKeys(s, k)
+	checkKeys(r, s, k)
 	switch k.word {
 	case "lookup":
-		r.finishLookup(s)
+		finishLookup(r, s)
 	case "batch":
-		r.finishBatch(s)
+		finishBatch(r, s)
 	case "steps":
 		// A group is known by its steps: what it shows is said of them.
 		for _, inner := range s.Group {
@@ -157,26 +153,26 @@ func (r *reader) finish(s *Step) {
 		}
 	}
 	if s.Wait != nil && len(s.Wait.Until) == 0 && s.Listen == nil && slices.Contains(k.keys, "until") {
-		r.file.Report(s.at, "write until: and below it PATH: RULE", "the step %q waits, and does not say until when", s.Name)
+		r.File.Report(s.At, "write until: and below it PATH: RULE", "the step %q waits, and does not say until when", s.Name)
 	}
-	if len(s.contents) > 1 {
-		r.file.Report(s.at, "keep one of them", "the step %q has more than one body: %s", s.Name, strings.Join(s.contents, ", "))
+	if len(s.Contents) > 1 {
+		r.File.Report(s.At, "keep one of them", "the step %q has more than one body: %s", s.Name, strings.Join(s.Contents, ", "))
 	}
-	r.finishRefused(s)
+	finishRefused(r, s)
 	if s.textAt != nil {
-		r.finishText(s)
+		finishText(r, s)
 	}
 }
 
 // finishRefused reports what is expected of an answer beside that there is none.
-func (r *reader) finishRefused(s *Step) {
+func finishRefused(r *bench.Reader, s *Step) {
 	if s.Expect.Refused == "" {
 		return
 	}
 	report := func(e yamlfile.Entry) {
-		r.file.Report(e.Key, "take one of them out", "where the connection is refused there is no answer, and nothing to hold %s against", e.Key.Text)
+		r.File.Report(e.Key, "take one of them out", "where the connection is refused there is no answer, and nothing to hold %s against", e.Key.Text)
 	}
-	for _, e := range s.at.Entries {
+	for _, e := range s.At.Entries {
 		if slices.Contains([]string{"fields", "where", "keep", "until", "pages"}, e.Key.Text) {
 			report(e)
 		}

@@ -4,7 +4,7 @@
 // given the broken one in place of the right one.
 //
 //	go run ./scripts/mutants -n 100 -seed 1
-//	go run ./scripts/mutants -at internal/rule/judge.go:349,internal/sheet/again.go:84
+//	go run ./scripts/mutants -at internal/rule/judge.go:349,internal/run/again.go:84
 package main
 
 import (
@@ -31,15 +31,15 @@ var subjects = []struct {
 	files []string
 	tests []string
 }{
-	{[]string{"internal/rule/*.go"}, []string{"./internal/rule", "./internal/sheet"}},
-	{append(inSheet("judge", "waiting", "expect", "again", "times"), "internal/reply/error.go", "internal/history/limits.go", "internal/history/gather.go"),
-		[]string{"./internal/sheet", "./internal/reply", "./internal/history"}},
-	{inSheet("read", "stepfile", "stepkinds", "together", "rows", "operation", "vet", "arguments"), []string{"./internal/sheet"}},
+	{[]string{"internal/rule/*.go"}, []string{"./internal/rule", "./internal/run"}},
+	{append(within("run", "judge", "waiting", "again", "times"), "internal/sheet/expect.go", "internal/reply/error.go", "internal/history/limits.go", "internal/history/gather.go"),
+		[]string{"./internal/run", "./internal/reply", "./internal/history"}},
+	{slices.Concat(within("bench", "read", "together", "operation", "check"), within("sheet", "stepfile", "stepkinds", "rows"), within("run", "vet", "arguments")), []string{"./internal/run"}},
 }
 
-func inSheet(names ...string) []string {
+func within(folder string, names ...string) []string {
 	for i, name := range names {
-		names[i] = "internal/sheet/" + name + ".go"
+		names[i] = "internal/" + folder + "/" + name + ".go"
 	}
 	return names
 }
@@ -82,7 +82,7 @@ func main() {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(2)
 	}
-	for _, tests := range []string{"./internal/rule", "./internal/sheet", "./internal/reply", "./internal/history", sessions} {
+	for _, tests := range []string{"./internal/rule", "./internal/run", "./internal/reply", "./internal/history", sessions} {
 		if came, err := whole.try(*limit, tests); err != nil || came != lost {
 			fmt.Fprintf(os.Stderr, "with nothing broken %s does not pass: %s %v\n", tests, came, err)
 			os.Exit(2)

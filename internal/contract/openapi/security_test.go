@@ -7,9 +7,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"testbench/internal/bench"
 	"testbench/internal/contract"
 	"testbench/internal/contract/openapi"
-	"testbench/internal/sheet"
 )
 
 const stores = `openapi: 3.1.0
@@ -85,7 +85,7 @@ func TestSecurity(t *testing.T) {
 			logins = append(logins, l)
 		}
 	}
-	bench := sheet.ReadBench(t.TempDir(), "bench.yaml", []byte("bench: b\nsites:\n  s:\n    set:\n      a: b\nlogins:\n"+contract.YAML(logins)))
+	bench := bench.Read(t.TempDir(), "bench.yaml", []byte("bench: b\nsites:\n  s:\n    set:\n      a: b\nlogins:\n"+contract.YAML(logins)))
 	assert.Empty(t, bench.Problems().Serious(), contract.YAML(logins))
 	assert.Len(t, bench.Logins, len(logins))
 

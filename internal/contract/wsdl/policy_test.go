@@ -7,8 +7,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"testbench/internal/bench"
 	"testbench/internal/contract"
-	"testbench/internal/sheet"
 )
 
 // What the policies of a contract ask for is told, whichever version they are
@@ -65,7 +65,7 @@ func TestPolicies(t *testing.T) {
 			for _, line := range c.logins {
 				assert.Contains(t, text, line, c.name)
 			}
-			bench := sheet.ReadBench(t.TempDir(), "bench.yaml", []byte("bench: b\nsites:\n  s:\n    set:\n      a: b\nlogins:\n"+text))
+			bench := bench.Read(t.TempDir(), "bench.yaml", []byte("bench: b\nsites:\n  s:\n    set:\n      a: b\nlogins:\n"+text))
 			if len(security.Logins) > 0 {
 				assert.Empty(t, bench.Problems().Serious(), text)
 			}

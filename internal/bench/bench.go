@@ -1,0 +1,526 @@
+// Package bench reads bench.yaml: sites, services with the operations that are described there,
+// logins and databases as they are configured, and finds what is wrong in it. Its Reader and
+// the tables of keys are those of sheets, too. It sends nothing and runs nothing.
+package bench
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"testbench/internal/contract"
+	"testbench/internal/document"
+	"testbench/internal/login"
+	"testbench/internal/nearest"
+	"testbench/internal/request"
+	"testbench/internal/rpc"
+	"testbench/internal/safefile"
+	"testbench/internal/soap"
+	"testbench/internal/value"
+	"testbench/internal/yamlfile"
+)
+
+// BenchFile is the name of the file that makes a folder a bench.
+const FileName = "bench.yaml"
+
+// Bench is a bench file as it was read.
+type Bench struct {
+	Dir      string // the folder; empty for a bench made of nothing but the command line
+	Name     string
+	Sites    []*Site
+	Services []*Service
+	Logins   []*Login
+	// Databases are other sides that steps look into.
+	Databases []*Database
+	Names     map[string]string // prefixes of XML names
+
+	Source    *yamlfile.File
+	Contracts *ContractCache // read from files
+	Reads     []string       // the files that it names
+	paths     sync.Map       // of services, as they are found: []string
+}
+
+// Site is a place with its addresses, work areas and credentials.
+type Site struct {
+	Name     string
+	Like     string
+	Set      []request.Field
+	Reading  bool // guard: reading
+	TLS      TLS
+	Proxy    Proxy
+	Logins   map[string]string          // login: the one this site uses in its place
+	Services map[string]*value.Template // service: its address here
+	Timeout  time.Duration
+
+	at   *yamlfile.Node
+	Uses []Use
+}
+
+// TLS says how encrypted connections of a site are made.
+type TLS struct {
+	CA, Certificate, Key string // files, relative to the bench
+	Password             *value.Template
+	Insecure             bool
+}
+
+// Service is one endpoint with what is known of it.
+type Service struct {
+	Name       string
+	Contract   *value.Template
+	Address    *value.Template
+	Logins     []string // names; empty for none
+	Always     Always
+	SOAP       soap.Version // empty: not a SOAP service
+	Port       string       // of the contract; empty takes the first that fits
+	Addressing bool         // WS-Addressing blocks go with each request
+	Speaks     rpc.Kind     // how methods are called by name; empty for none of those ways
+	HTTP       string
+	Names      map[string]string
+	Operations []*contract.Operation
+
+	at        *yamlfile.Node
+	loginAt   *yamlfile.Node
+	Uses      []Use
+	marks     []mark
+	Templates map[string]*request.Tree // operation: what its body is made of
+	Good      map[string]*StatusRule   // operation: the statuses that are good
+	Filled    map[string][]filledParameter
+}
+
+// Reads says whether the bench marks an operation of the contract as one that
+// changes nothing.
+func (s *Service) Reads(operation string) bool {
+	for _, m := range s.marks {
+		if m.op.Name == operation {
+			return m.op.Reads
+		}
+	}
+	return false
+}
+
+// Always is what goes into each request to a service.
+type Always struct {
+	Headers, Query, Cookies []request.Pair
+	Blocks                  *request.Tree
+}
+
+// Login is a named way of getting in.
+type Login struct {
+	Name string
+	Kind login.Kind
+
+	at    *yamlfile.Node
+	Uses  []Use
+	names []loginName // other logins that it needs
+}
+
+// FindBench returns the nearest folder upward from dir that holds a bench file,
+// or "".
+func Find(dir string) (string, error) {
+	dir, err := filepath.Abs(dir)
+	if err != nil {
+		return "", err
+	}
+	for {
+		if _, err := os.Stat(filepath.Join(dir, FileName)); err == nil {
+			return dir, nil
+		}
+		parent := filepath.Dir(dir)
+		if parent == dir {
+			return "", nil
+		}
+		dir = parent
+	}
+}
+
+// OpenBench reads the bench file of a folder. Mistakes in it are given as
+// problems; the error is for a file that cannot be read at all.
+func Open(dir string) (*Bench, error) {
+	name, err := safefile.Inside(dir, FileName)
+	if err != nil {
+		return nil, err
+	}
+	data, err := os.ReadFile(name)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil, fmt.Errorf("there is no %s in %s; `testbench new %s` starts a bench", FileName, dir, dir)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return Read(dir, DisplayName(name), data), nil
+}
+
+// ReadBench reads a bench file from memory.
+func Read(dir, name string, data []byte) *Bench {
+	b := &Bench{Dir: dir, Contracts: &ContractCache{}, Source: yamlfile.Read(name, data)}
+	if b.Source.Root != nil {
+		r := &Reader{File: b.Source, Dir: dir, Uses: new([]Use), Reads: &b.Reads}
+		ReadMapping(r, "the bench", b.Source.Root, b, benchKeys)
+		b.check()
+	}
+	return b
+}
+
+// EmptyBench is a bench of one site without a file, for requests to plain
+// addresses.
+func Empty() *Bench {
+	return &Bench{Contracts: &ContractCache{}, Source: &yamlfile.File{Name: FileName}, Sites: []*Site{{Name: "none", at: &yamlfile.Node{}}}}
+}
+
+// DisplayName names a file as it is reached from the current folder, if that is
+// shorter.
+func DisplayName(name string) string {
+	if here, err := os.Getwd(); err == nil {
+		if abs, err := filepath.Abs(name); err == nil {
+			if relative, err := filepath.Rel(here, abs); err == nil && len(relative) < len(name) {
+				return relative
+			}
+		}
+	}
+	return name
+}
+
+// Problems lists what is wrong with the bench file.
+func (b *Bench) Problems() yamlfile.Problems { return b.Source.Problems }
+
+// File returns the name of the bench file.
+func (b *Bench) File() string { return b.Source.Name }
+
+var benchKeys = []Key[Bench]{
+	{"bench", "the bench's name", func(r *Reader, b *Bench, n *yamlfile.Node) { b.Name = r.PlainText(n) }},
+	{"about", "what it is for", func(r *Reader, _ *Bench, n *yamlfile.Node) { r.Text(n) }},
+	{"sites", "sites by name", func(r *Reader, b *Bench, n *yamlfile.Node) {
+		for _, e := range r.Entries(n, "sites") {
+			s := &Site{Name: e.Key.Text, at: e.Key}
+			inner := *r
+			inner.Uses = &s.Uses
+			ReadMapping(&inner, "a site", e.Value, s, siteKeys)
+			b.Sites = append(b.Sites, s)
+		}
+	}},
+	{"services", "services by name", func(r *Reader, b *Bench, n *yamlfile.Node) {
+		for _, e := range r.Entries(n, "services") {
+			s := &Service{Name: e.Key.Text, at: e.Key}
+			inner := *r
+			inner.Uses = &s.Uses
+			if strings.ContainsAny(s.Name, " /\t") {
+				r.File.Report(e.Key, "", "%q cannot be the name of a service: it holds a blank or a slash", s.Name)
+			}
+			if e.Value.Kind == yamlfile.Scalar {
+				s.Contract = inner.Address(e.Value)
+			} else {
+				ReadMapping(&inner, "a service", e.Value, s, serviceKeys)
+				inner.finishService(e.Value, s)
+			}
+			b.Services = append(b.Services, s)
+		}
+	}},
+	{"logins", "logins by name", func(r *Reader, b *Bench, n *yamlfile.Node) {
+		for _, e := range r.Entries(n, "logins") {
+			l := &Login{Name: e.Key.Text, at: e.Key}
+			inner := *r
+			inner.Uses, inner.logins = &l.Uses, &l.names
+			r.Identifier(e.Key, "a login")
+			l.Kind = inner.login(e.Value)
+			b.Logins = append(b.Logins, l)
+		}
+	}},
+	{"databases", "databases and folders to look into, by name", func(r *Reader, b *Bench, n *yamlfile.Node) {
+		for _, e := range r.Entries(n, "databases") {
+			b.Databases = append(b.Databases, r.database(e))
+		}
+	}},
+	{"names", "prefixes of XML names", func(r *Reader, b *Bench, n *yamlfile.Node) { b.Names = r.Names(n) }},
+}
+
+var siteKeys = []Key[Site]{
+	{"like", "the site this one is like", func(r *Reader, s *Site, n *yamlfile.Node) { s.Like = r.PlainText(n) }},
+	{"about", "what it is", func(r *Reader, _ *Site, n *yamlfile.Node) { r.Text(n) }},
+	{"set", "values by name", func(r *Reader, s *Site, n *yamlfile.Node) {
+		for _, e := range r.Entries(n, "set") {
+			r.Identifier(e.Key, "a value")
+			s.Set = append(s.Set, request.Field{Name: e.Key.Text, Value: r.Named(e)})
+		}
+	}},
+	{"guard", "reading: nothing that could write is sent", func(r *Reader, s *Site, n *yamlfile.Node) {
+		s.Reading = r.Choice(n, "guard", "reading") != ""
+	}},
+	{"timeout", "how long an exchange may take", func(r *Reader, s *Site, n *yamlfile.Node) { s.Timeout = r.Duration(n) }},
+	{"tls", "certificates", func(r *Reader, s *Site, n *yamlfile.Node) {
+		ReadMapping(r, "tls", n, &s.TLS, tlsKeys)
+		r.Together(n, tlsTogether)
+	}},
+	{"proxy", "what requests go through, in place of what the environment names", func(r *Reader, s *Site, n *yamlfile.Node) { r.proxy(n, &s.Proxy) }},
+	{"logins", "login: the one used here in its place", func(r *Reader, s *Site, n *yamlfile.Node) {
+		s.Logins = map[string]string{}
+		for _, e := range r.Entries(n, "logins") {
+			s.Logins[e.Key.Text] = r.PlainText(e.Value)
+		}
+	}},
+	{"services", "service: its address here", func(r *Reader, s *Site, n *yamlfile.Node) {
+		s.Services = map[string]*value.Template{}
+		for _, e := range r.Entries(n, "services") {
+			s.Services[e.Key.Text] = r.Address(e.Value)
+		}
+	}},
+}
+
+var tlsKeys = []Key[TLS]{
+	{"ca", "file of further authorities (PEM)", func(r *Reader, t *TLS, n *yamlfile.Node) { t.CA = r.BenchFile(n) }},
+	{"certificate", "file of the client certificate (PEM, PKCS#12)", func(r *Reader, t *TLS, n *yamlfile.Node) { t.Certificate = r.BenchFile(n) }},
+	{"key", "file of its key (PEM)", func(r *Reader, t *TLS, n *yamlfile.Node) { t.Key = r.BenchFile(n) }},
+	{"password", "password of the key, from ${sealed.x}", func(r *Reader, t *TLS, n *yamlfile.Node) { t.Password = r.Secret(n) }},
+	{"insecure", "true: certificates are not checked", func(r *Reader, t *TLS, n *yamlfile.Node) { t.Insecure = r.Yes(n) }},
+}
+
+// BenchFile reads the name of a file in the bench folder, which must be there.
+func (r *Reader) BenchFile(n *yamlfile.Node) string {
+	name := r.PlainText(n)
+	if name == "" {
+		return ""
+	}
+	r.Reading(name)
+	full, err := safefile.Inside(r.Dir, name)
+	if err == nil {
+		_, err = os.Stat(full)
+		if err != nil {
+			err = fmt.Errorf("there is no file %s in the bench folder", name)
+		}
+	}
+	if err != nil {
+		r.File.Report(n, "", "%v", err)
+	}
+	return name
+}
+
+var serviceKeys = []Key[Service]{
+	{"about", "what it is", func(r *Reader, _ *Service, n *yamlfile.Node) { r.Text(n) }},
+	{"contract", "file or address of its description", func(r *Reader, s *Service, n *yamlfile.Node) { s.Contract = r.Address(n) }},
+	{"address", "where it is", func(r *Reader, s *Service, n *yamlfile.Node) { s.Address = r.Address(n) }},
+	{"login", "a login, several as a list, or none", func(r *Reader, s *Service, n *yamlfile.Node) {
+		s.Logins, s.loginAt = r.LoginNames(n), n
+	}},
+	{"always", "what goes into each request", func(r *Reader, s *Service, n *yamlfile.Node) {
+		ReadMapping(r, "always", n, &s.Always, alwaysKeys)
+	}},
+	{"addressing", "true: WS-Addressing blocks go with each request", func(r *Reader, s *Service, n *yamlfile.Node) { s.Addressing = r.Yes(n) }},
+	{"speaks", "json-rpc or xml-rpc: methods are called by name", func(r *Reader, s *Service, n *yamlfile.Node) {
+		s.Speaks = rpc.Kind(r.Choice(n, "way to call methods", string(rpc.JSON), string(rpc.XML)))
+	}},
+	{"port", "a port of the contract", func(r *Reader, s *Service, n *yamlfile.Node) { s.Port = r.PlainText(n) }},
+	{"soap", "1.1 or 1.2", func(r *Reader, s *Service, n *yamlfile.Node) { s.SOAP = r.soapVersion(n) }},
+	{"http", "1.1 or 2", func(r *Reader, s *Service, n *yamlfile.Node) { s.HTTP = r.Choice(n, "version of HTTP", "1.1", "2") }},
+	{"names", "prefixes of XML names", func(r *Reader, s *Service, n *yamlfile.Node) { s.Names = r.Names(n) }},
+	{"operations", "operations by name", func(r *Reader, s *Service, n *yamlfile.Node) {
+		for _, e := range r.Entries(n, "operations") {
+			if op := r.operation(e, s); op != nil {
+				s.Operations = append(s.Operations, op)
+			}
+		}
+	}},
+}
+
+var alwaysKeys = []Key[Always]{
+	{"headers", "header fields", func(r *Reader, a *Always, n *yamlfile.Node) { a.Headers = r.Pairs(n, "headers") }},
+	{"query", "query values", func(r *Reader, a *Always, n *yamlfile.Node) { a.Query = r.Pairs(n, "query") }},
+	{"cookies", "cookies", func(r *Reader, a *Always, n *yamlfile.Node) { a.Cookies = r.Pairs(n, "cookies") }},
+	{"blocks", "SOAP header blocks", func(r *Reader, a *Always, n *yamlfile.Node) { a.Blocks = r.Tree(n) }},
+}
+
+func (r *Reader) soapVersion(n *yamlfile.Node) soap.Version {
+	return soap.Version(r.Choice(n, "version of SOAP", "1.1", "1.2"))
+}
+
+// LoginNames reads `none`, a name, or a list of names.
+func (r *Reader) LoginNames(n *yamlfile.Node) []string {
+	if n.Kind == yamlfile.Sequence {
+		var names []string
+		for _, item := range n.Items {
+			names = append(names, r.PlainText(item))
+		}
+		return names
+	}
+	name := r.PlainText(n)
+	if name == "none" || name == "" {
+		return nil
+	}
+	return []string{name}
+}
+
+// Site returns the site with the name.
+func (b *Bench) Site(name string) *Site {
+	for _, s := range b.Sites {
+		if s.Name == name {
+			return s
+		}
+	}
+	return nil
+}
+
+// Service returns the service with the name.
+func (b *Bench) Service(name string) *Service {
+	for _, s := range b.Services {
+		if s.Name == name {
+			return s
+		}
+	}
+	return nil
+}
+
+// Login returns the login with the name.
+func (b *Bench) Login(name string) *Login {
+	for _, l := range b.Logins {
+		if l.Name == name {
+			return l
+		}
+	}
+	return nil
+}
+
+// LoginAt gives the login that a site uses in the place of one.
+func (b *Bench) LoginAt(site, name string) string {
+	at, err := b.At(site)
+	if err != nil {
+		return name
+	}
+	if other, ok := at.Logins[name]; ok && b.Login(other) != nil {
+		return other
+	}
+	return name
+}
+
+// Operation returns the operation with the name.
+func (s *Service) Operation(name string) *contract.Operation {
+	for _, op := range s.Operations {
+		if op.Name == name {
+			return op
+		}
+	}
+	return nil
+}
+
+// OperationNames lists the operations of a service.
+func (s *Service) OperationNames() []string {
+	names := make([]string, len(s.Operations))
+	for i, op := range s.Operations {
+		names[i] = op.Name
+	}
+	return names
+}
+
+// SiteNames lists the sites.
+func (b *Bench) SiteNames() []string { return Names(b.Sites, func(s *Site) string { return s.Name }) }
+
+// ServiceNames lists the services.
+func (b *Bench) ServiceNames() []string {
+	return Names(b.Services, func(s *Service) string { return s.Name })
+}
+
+// LoginNames lists the logins.
+func (b *Bench) LoginNames() []string {
+	return Names(b.Logins, func(l *Login) string { return l.Name })
+}
+
+// Names are those of all, in order.
+func Names[T any](all []T, name func(T) string) []string {
+	names := make([]string, len(all))
+	for i, one := range all {
+		names[i] = name(one)
+	}
+	return names
+}
+
+// NotFoundError says that something the bench should have is not there.
+type NotFoundError struct {
+	What, Name string
+	Known      []string
+}
+
+// mostKnown is how many names a message lists whole.
+const mostKnown = 20
+
+func (e *NotFoundError) Error() string {
+	text := fmt.Sprintf("there is no %s %q", e.What, e.Name)
+	switch {
+	case nearest.Of(e.Name, e.Known) != "":
+		return text + "; " + nearest.Try(e.Name, e.Known)
+	case len(e.Known) > 0:
+		if len(e.Known) > mostKnown {
+			return text + "; there are: " + document.FewNames(e.Known)
+		}
+		return text + "; there are: " + strings.Join(e.Known, ", ")
+	}
+	return text + "; there are none"
+}
+
+// At merges a site with those it is like. An empty name means the first site.
+func (b *Bench) At(name string) (*Site, error) {
+	if name == "" {
+		if len(b.Sites) == 0 {
+			return &Site{Name: "none", at: &yamlfile.Node{}}, nil
+		}
+		name = b.Sites[0].Name
+	}
+	s := b.Site(name)
+	if s == nil {
+		return nil, &NotFoundError{"site", name, b.SiteNames()}
+	}
+	merged := &Site{Name: s.Name, Logins: map[string]string{}, Services: map[string]*value.Template{}, at: s.at}
+	var chain []*Site
+	for s != nil && !slices.Contains(chain, s) {
+		chain = append(chain, s)
+		s = b.Site(s.Like)
+	}
+	slices.Reverse(chain)
+	for _, s := range chain {
+		for _, f := range s.Set {
+			merged.set(f)
+		}
+		for k, v := range s.Logins {
+			merged.Logins[k] = v
+		}
+		for k, v := range s.Services {
+			merged.Services[k] = v
+		}
+		merged.Reading = merged.Reading || s.Reading
+		if s.Timeout > 0 {
+			merged.Timeout = s.Timeout
+		}
+		if s.TLS.CA != "" {
+			merged.TLS.CA = s.TLS.CA
+		}
+		if s.TLS.Certificate != "" {
+			merged.TLS.Certificate, merged.TLS.Key, merged.TLS.Password = s.TLS.Certificate, s.TLS.Key, s.TLS.Password
+		}
+		if s.Proxy.Address != nil {
+			merged.Proxy = s.Proxy
+		}
+		merged.TLS.Insecure = merged.TLS.Insecure || s.TLS.Insecure
+	}
+	return merged, nil
+}
+
+func (s *Site) set(f request.Field) {
+	for i := range s.Set {
+		if s.Set[i].Name == f.Name {
+			s.Set[i] = f
+			return
+		}
+	}
+	s.Set = append(s.Set, f)
+}
+
+// Value returns what the site sets under a name.
+func (s *Site) Value(name string) *request.Tree {
+	for _, f := range s.Set {
+		if f.Name == name {
+			return f.Value
+		}
+	}
+	return nil
+}

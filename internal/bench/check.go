@@ -1,0 +1,117 @@
+package bench
+
+import (
+	"slices"
+	"strings"
+
+	"testbench/internal/yamlfile"
+)
+
+// check finds what is wrong inside the bench file, as far as that can be told
+// without knowing the site or the command line.
+func (b *Bench) check() {
+	for _, s := range b.Sites {
+		b.checkSite(s)
+		b.vetProxy(s)
+	}
+	b.checkLogins()
+	for _, s := range b.Services {
+		if s.Address == nil && s.Contract == nil {
+			b.Source.Report(s.at, "write address: ${base}/…", "the service %s says neither address: nor contract:", s.Name)
+		}
+		for _, m := range s.marks {
+			if s.Contract == nil || len(m.op.Parameters) > 0 {
+				b.Source.Report(m.at, "write request: GET /path, or payload: prefix:Name for SOAP", "the operation %s has no request line", m.op.Name)
+			}
+		}
+		for _, name := range s.Logins {
+			if b.Login(name) == nil {
+				b.notThere(s.loginAt, "login", name, b.LoginNames())
+			}
+		}
+		seen := map[string]bool{}
+		for _, op := range s.Operations {
+			for _, p := range op.Parameters {
+				if seen[op.Name+"\x00"+string(p.In)+p.Name] {
+					b.Source.Report(s.at, "give one of them another name:", "%s/%s has two fields named %q", s.Name, op.Name, p.Name)
+				}
+				seen[op.Name+"\x00"+string(p.In)+p.Name] = true
+			}
+			if op.SOAP && s.SOAP == "" {
+				s.SOAP = "1.1"
+			}
+		}
+	}
+}
+
+// checkLogins looks for logins that others need and that are not there, or that
+// need one another.
+func (b *Bench) checkLogins() {
+	for _, l := range b.Logins {
+		for _, other := range l.names {
+			if b.Login(other.name) == nil {
+				b.notThere(other.at, "login", other.name, b.LoginNames())
+			}
+		}
+		if ring := b.ring(l, nil); ring != nil {
+			b.Source.Report(l.at, "", "the logins %s need one another in a ring", strings.Join(ring, ", "))
+		}
+	}
+}
+
+// ring follows what a login needs and returns the names that lead back to it.
+func (b *Bench) ring(l *Login, seen []string) []string {
+	if l == nil {
+		return nil
+	}
+	if len(seen) > 0 && seen[0] == l.Name {
+		return append(seen, l.Name)
+	}
+	if slices.Contains(seen, l.Name) {
+		return nil
+	}
+	for _, other := range l.names {
+		if found := b.ring(b.Login(other.name), append(seen, l.Name)); found != nil {
+			return found
+		}
+	}
+	return nil
+}
+
+func (b *Bench) checkSite(s *Site) {
+	if s.Like != "" {
+		if b.Site(s.Like) == nil {
+			b.notThere(s.at, "site", s.Like, b.SiteNames())
+		}
+		for next, seen := b.Site(s.Like), []string{s.Name}; next != nil; next = b.Site(next.Like) {
+			if slices.Contains(seen, next.Name) {
+				b.Source.Report(s.at, "", "the sites %s are like one another in a ring", strings.Join(append(seen, next.Name), ", "))
+				break
+			}
+			seen = append(seen, next.Name)
+		}
+	}
+	for name, other := range s.Logins {
+		for _, login := range []string{name, other} {
+			if b.Login(login) == nil {
+				b.notThere(s.at, "login", login, b.LoginNames())
+			}
+		}
+	}
+	for name := range s.Services {
+		if b.Service(name) == nil {
+			b.notThere(s.at, "service", name, b.ServiceNames())
+		}
+	}
+}
+
+func (b *Bench) notThere(at *yamlfile.Node, what, name string, known []string) {
+	(&Reader{File: b.Source}).NotThere(at, what, name, known)
+}
+
+// NotThere reports a name that nothing has, with the nearest that there is.
+func (r *Reader) NotThere(at *yamlfile.Node, what, name string, known []string) {
+	err := &NotFoundError{what, name, known}
+	message, try, _ := strings.Cut(err.Error(), "; ")
+	r.File.Report(at, try, "%s", message)
+}

@@ -1,0 +1,252 @@
+package bench
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"testbench/internal/contract"
+	"testbench/internal/contract/formats"
+	"testbench/internal/contract/source"
+	"testbench/internal/document"
+	"testbench/internal/nearest"
+	"testbench/internal/request"
+	"testbench/internal/rule"
+	"testbench/internal/safefile"
+	"testbench/internal/schema"
+	"testbench/internal/xsd"
+	"testbench/internal/yamlfile"
+)
+
+// description is an operation as it is described by hand.
+type description struct {
+	op       *contract.Operation
+	explicit bool // a request line was given
+	template *request.Tree
+	good     *StatusRule
+	filled   []filledParameter
+}
+
+// filledParameter is a parameter whose default or fixed value holds placeholders: what it
+// is is known when a call is made.
+type filledParameter struct {
+	In      contract.In
+	Wire    string
+	Tree    *request.Tree
+	IsFixed bool
+}
+
+// parameter is a parameter as it is read.
+type parameter struct {
+	contract.Parameter
+	fallback, fixed     *request.Tree
+	fallbackAt, fixedAt *yamlfile.Node
+}
+
+// mark is what a bench says of an operation that a contract describes.
+type mark struct {
+	at *yamlfile.Node
+	op *contract.Operation
+}
+
+// Methods are the request methods that HTTP names (RFC 9110, 9; RFC 5789).
+var Methods = []string{"GET", "POST", "PUT", "PATCH", "DELETE", "HEAD", "OPTIONS"}
+
+// IsMethod says whether a word can be a request method. Others than those
+// above may be meant (MERGE, PROPFIND), but not one that is nearly one of them.
+func IsMethod(word string) bool {
+	if word == "" || strings.Trim(word, "ABCDEFGHIJKLMNOPQRSTUVWXYZ-") != "" {
+		return false
+	}
+	return slices.Contains(Methods, word) || nearest.Of(word, Methods) == ""
+}
+
+// operation reads one operation described by hand. For a SOAP service a
+// payload takes the place of a request line.
+func (r *Reader) operation(e yamlfile.Entry, s *Service) *contract.Operation {
+	d := &description{op: &contract.Operation{Name: e.Key.Text}}
+	ReadMapping(r, "an operation", e.Value, d, operationKeys)
+	op := d.op
+	if op.SOAP {
+		op.Method = "POST"
+	}
+	if d.template != nil {
+		if s.Templates == nil {
+			s.Templates = map[string]*request.Tree{}
+		}
+		s.Templates[op.Name] = d.template
+	}
+	if len(d.filled) > 0 {
+		if s.Filled == nil {
+			s.Filled = map[string][]filledParameter{}
+		}
+		s.Filled[op.Name] = d.filled
+	}
+	if d.good != nil {
+		if s.Good == nil {
+			s.Good = map[string]*StatusRule{}
+		}
+		s.Good[op.Name] = d.good
+	}
+	if s.Speaks != "" {
+		op.Method = "POST"
+	} else if !op.SOAP && !d.explicit {
+		// Beside a contract it may just say what the contract does not.
+		s.marks = append(s.marks, mark{at: e.Key, op: op})
+		return nil
+	}
+	for _, name := range contract.PathNames(op.Path) {
+		if !slices.ContainsFunc(op.Parameters, func(p contract.Parameter) bool { return p.In == contract.InPath && p.Wire == name }) {
+			op.Parameters = append(op.Parameters, contract.Parameter{In: contract.InPath, Wire: name, Name: name, Required: true})
+		}
+	}
+	for _, group := range op.Needs {
+		for _, name := range group {
+			if op.Find(name) == nil {
+				r.File.Report(e.Key, nearest.Try(name, op.FieldNames()), "needs names %q, which is no parameter of %s", name, op.Name)
+			}
+		}
+	}
+	return op
+}
+
+var operationKeys = []Key[description]{
+	{"request", "method and path: GET /lots/{id}", func(r *Reader, d *description, n *yamlfile.Node) {
+		d.explicit = true
+		line := r.PlainText(n)
+		method, path, _ := strings.Cut(line, " ")
+		path = strings.TrimSpace(path)
+		switch {
+		case !IsMethod(method):
+			r.File.Report(n, "write it like GET /lots/{id}; "+nearest.Try(strings.ToUpper(method), Methods), "%q is no request method", method)
+		case !strings.HasPrefix(path, "/") && path != "":
+			r.File.Report(n, "", "the path must begin with /: %q", path)
+		}
+		d.op.Method, d.op.Path = method, path
+		d.op.Reads = d.op.Reads || method == "GET" || method == "HEAD" || method == "OPTIONS"
+	}},
+	{"method", "of a service that speaks json-rpc or xml-rpc, what is called, where it is not the operation's name", func(r *Reader, d *description, n *yamlfile.Node) {
+		d.op.Call = r.PlainText(n)
+	}},
+	{"about", "what it does", func(r *Reader, d *description, n *yamlfile.Node) { d.op.About = r.Text(n) }},
+	{"path", "path parameters", parameters(contract.InPath)},
+	{"query", "query parameters", parameters(contract.InQuery)},
+	{"headers", "header parameters", parameters(contract.InHeader)},
+	{"form", "form parameters", parameters(contract.InForm)},
+	{"body", "fields of the body", parameters(contract.InBody)},
+	{"template", "what the body is made of; ${fields} stands for the fields that are filled in", func(r *Reader, d *description, n *yamlfile.Node) {
+		inner := *r
+		inner.Uses = new([]Use) // fields is known only while a call is built
+		d.template = inner.Tree(n)
+	}},
+	{"good", "the statuses of success: 200 or 404", func(r *Reader, d *description, n *yamlfile.Node) {
+		good, err := ParseStatus(r.Text(n))
+		if err != nil {
+			r.File.Report(n, "write it like 201, 200 or 201, 2xx, not 5xx", "%v", err)
+			return
+		}
+		d.good = good
+	}},
+	{"answer", "a file with the schema of what comes back: JSON Schema or XML Schema", func(r *Reader, d *description, n *yamlfile.Node) {
+		r.Reading(n.Text)
+		answer, err := r.answerSchema(r.PlainText(n))
+		if err != nil {
+			r.File.Report(n, "", "%v", err)
+			return
+		}
+		d.op.Answers = []contract.Answer{{Status: "2XX", Contents: []contract.Content{{Schema: answer}}}, {Status: "default"}}
+	}},
+	{"needs", "groups of which at least one must be given", func(r *Reader, d *description, n *yamlfile.Node) {
+		for _, group := range r.List(n) {
+			var names []string
+			for _, item := range r.List(group) {
+				names = append(names, r.PlainText(item))
+			}
+			d.op.Needs = append(d.op.Needs, names)
+		}
+	}},
+	{"reads", "true: it changes nothing", func(r *Reader, d *description, n *yamlfile.Node) { d.op.Reads = r.Yes(n) }},
+	{"action", "the SOAP action", func(r *Reader, d *description, n *yamlfile.Node) { d.op.SOAP, d.op.Action = true, r.PlainText(n) }},
+	{"payload", "the SOAP payload's element: prefix:Name", func(r *Reader, d *description, n *yamlfile.Node) {
+		d.op.SOAP, d.op.Payload = true, r.PlainText(n)
+	}},
+}
+
+func parameters(in contract.In) func(*Reader, *description, *yamlfile.Node) {
+	return func(r *Reader, d *description, n *yamlfile.Node) {
+		for _, e := range r.Entries(n, string(in)) {
+			p := parameter{Parameter: contract.Parameter{In: in, Wire: e.Key.Text, Name: e.Key.Text, Required: in == contract.InPath}}
+			switch {
+			case e.Value.Kind == yamlfile.Mapping:
+				ReadMapping(r, "a parameter", e.Value, &p, parameterKeys)
+			case e.Value.Text == "required":
+				p.Required = true
+			case e.Value.Text != "optional":
+				r.File.Report(e.Value, "write required, optional, or keys below it: "+keyNames(parameterKeys, 9), "a parameter is described by a mapping")
+			}
+			r.finishParameter(d, &p)
+			d.op.Parameters = append(d.op.Parameters, p.Parameter)
+		}
+	}
+}
+
+// finishParameter checks what a parameter is without being given one, and remembers what is
+// known only when a call is made.
+func (r *Reader) finishParameter(d *description, p *parameter) {
+	if p.fixed != nil && (p.fallback != nil || len(p.OneOf) > 0) {
+		r.File.Report(p.fixedAt, "keep one of them", "%s is always the same: default: and one of: have no effect beside fixed:", p.Name)
+	}
+	for _, one := range []struct {
+		tree    *request.Tree
+		at      *yamlfile.Node
+		into    **document.Node
+		isFixed bool
+	}{{p.fallback, p.fallbackAt, &p.Default, false}, {p.fixed, p.fixedAt, &p.Fixed, true}} {
+		if one.tree == nil {
+			continue
+		}
+		r.remarkCredential(p.Name, one.at)
+		*one.into = one.tree.Known(schema.Unknown)
+		if len(one.tree.Holes()) > 0 {
+			d.filled = append(d.filled, filledParameter{p.In, p.Wire, one.tree, one.isFixed})
+		} else if wrong := p.Check(*one.into, rule.IsKind); wrong != "" {
+			r.File.Report(one.at, "", "%s", wrong)
+		}
+	}
+}
+
+var parameterKeys = []Key[parameter]{
+	{"name", "what a tester calls it", func(r *Reader, p *parameter, n *yamlfile.Node) { p.Name = r.PlainText(n) }},
+	{"required", "true or false", func(r *Reader, p *parameter, n *yamlfile.Node) { p.Required = r.Yes(n) }},
+	{"kind", "integer, number, date, …", func(r *Reader, p *parameter, n *yamlfile.Node) {
+		word, _, _ := strings.Cut(r.PlainText(n), " ")
+		if r.Choice(&yamlfile.Node{Kind: n.Kind, Text: word, Line: n.Line, Column: n.Column}, "kind", rule.KindNames()...) != "" {
+			p.Kind = n.Text
+		}
+	}},
+	{"one of", "the allowed values", func(r *Reader, p *parameter, n *yamlfile.Node) {
+		for _, item := range r.List(n) {
+			p.OneOf = append(p.OneOf, r.PlainText(item))
+		}
+	}},
+	{"default", "sent when nothing else is", func(r *Reader, p *parameter, n *yamlfile.Node) { p.fallback, p.fallbackAt = r.Tree(n), n }},
+	{"fixed", "always sent", func(r *Reader, p *parameter, n *yamlfile.Node) { p.fixed, p.fixedAt = r.Tree(n), n }},
+	{"about", "what it means", func(r *Reader, p *parameter, n *yamlfile.Node) { p.About = r.Text(n) }},
+}
+
+// answerSchema reads a schema alone.
+func (r *Reader) answerSchema(name string) (schema.Type, error) {
+	if _, err := safefile.Inside(r.Dir, name); err != nil {
+		return nil, err
+	}
+	c, err := formats.Load(name, (&source.Source{Dir: r.Dir}).Fetch)
+	switch {
+	case err != nil:
+		return nil, err
+	case c.JSON != nil:
+		return c.JSON, nil
+	case c.Schema != nil && c.WSDL == nil:
+		return xsd.ElementType{Schema: c.Schema}, nil
+	}
+	return nil, fmt.Errorf("%s is a contract; write it at the service: contract: %s", name, name)
+}

@@ -1,0 +1,58 @@
+package bench
+
+import (
+	"fmt"
+	"net/url"
+
+	"testbench/internal/login"
+	"testbench/internal/value"
+	"testbench/internal/yamlfile"
+)
+
+// Proxy is what requests of a site go through, in place of what the environment names.
+type Proxy struct {
+	Address *value.Template // http://host:port or https://host:port; nil for none
+	Login   string          // of kind basic, shown to the proxy alone; empty for none
+
+	at *yamlfile.Node
+}
+
+var proxyKeys = []Key[Proxy]{
+	{"address", "http://host:port", func(r *Reader, p *Proxy, n *yamlfile.Node) { p.Address = r.Address(n) }},
+	{"login", "the login of kind basic that the proxy asks for", func(r *Reader, p *Proxy, n *yamlfile.Node) { p.Login = r.PlainText(n) }},
+}
+
+func (r *Reader) proxy(n *yamlfile.Node, p *Proxy) {
+	p.at = n
+	ReadMapping(r, "proxy", n, p, proxyKeys)
+	if n.Kind == yamlfile.Mapping && n.Get("address") == nil {
+		r.File.Report(n, "write address: http://host:port", "the proxy has no address:")
+	}
+}
+
+// vetProxy says what is wrong with a site's proxy.
+func (b *Bench) vetProxy(s *Site) {
+	if a := s.Proxy.Address; a != nil && a.IsLiteral() {
+		if _, err := ProxyAddress(a.LiteralText(), a.LiteralText()); err != nil {
+			b.Source.Report(s.Proxy.at.Get("address"), "", "%v", err)
+		}
+	}
+	if s.Proxy.Login == "" {
+		return
+	}
+	l := b.Login(s.Proxy.Login)
+	if l == nil {
+		b.notThere(s.Proxy.at.Get("login"), "login", s.Proxy.Login, b.LoginNames())
+	} else if _, ok := l.Kind.(*login.Basic); !ok {
+		b.Source.Report(s.Proxy.at.Get("login"), "write a login of kind: basic", "a proxy is shown a login of kind basic, and %s is another", l.Name)
+	}
+}
+
+// ProxyAddress reads what proxy: address: came to; shown stands in errors.
+func ProxyAddress(sent, shown string) (*url.URL, error) {
+	at, err := url.Parse(sent)
+	if err != nil || at.Scheme != "http" && at.Scheme != "https" || at.Host == "" {
+		return nil, fmt.Errorf("%q is not an address like http://127.0.0.1:3128", shown)
+	}
+	return at, nil
+}

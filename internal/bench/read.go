@@ -1,0 +1,547 @@
+package bench
+
+import (
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"testbench/internal/document"
+	"testbench/internal/mistake"
+	"testbench/internal/nearest"
+	"testbench/internal/path"
+	"testbench/internal/request"
+	"testbench/internal/rule"
+	"testbench/internal/safefile"
+	"testbench/internal/secret"
+	"testbench/internal/value"
+	"testbench/internal/yamlfile"
+)
+
+// Key is one key of a mapping in a file: what it is called, what it holds and
+// how it is read. The tables of keys are the file formats.
+type Key[T any] struct {
+	Name  string
+	Holds string // in words, for messages and schemas
+	Read  func(r *Reader, into *T, n *yamlfile.Node)
+}
+
+// NewKey returns a key of a table.
+func NewKey[T any](name, holds string, read func(r *Reader, into *T, n *yamlfile.Node)) Key[T] {
+	return Key[T]{name, holds, read}
+}
+
+// Reader reads one file and gathers what is wrong with it.
+type Reader struct {
+	File  *yamlfile.File
+	Dir   string // the bench folder
+	Uses  *[]Use // where placeholders are noted
+	Bench *Bench // of a sheet
+	// Within are the sheets that lead to the one that is read, and itself.
+	Within []string
+	Reads  *[]string // where the names of files are noted; nil for nowhere
+	// logins notes the logins that a login names; nil where there can be none.
+	logins *[]loginName
+}
+
+// loginName is a login that another one names.
+type loginName struct {
+	name string
+	at   *yamlfile.Node
+}
+
+// Use is a placeholder with its place in a file.
+type Use struct {
+	File *yamlfile.File
+	Node *yamlfile.Node
+	Hole *value.Hole
+}
+
+// ReadMapping reads the keys of a mapping by their table. An unknown key is
+// reported with the nearest known one.
+func ReadMapping[T any](r *Reader, what string, n *yamlfile.Node, into *T, keys []Key[T]) {
+	if n.Kind != yamlfile.Mapping {
+		r.File.Report(n, "write its keys below it: "+keyNames(keys, 6), "%s must be a mapping, and is %s", what, n.Kind)
+		return
+	}
+next:
+	for _, e := range n.Entries {
+		for _, k := range keys {
+			if k.Name == e.Key.Text {
+				k.Read(r, into, e.Value)
+				continue next
+			}
+		}
+		names := make([]string, len(keys))
+		for i, k := range keys {
+			names[i] = k.Name
+		}
+		meant := nearest.Of(e.Key.Text, names)
+		if others := keysElsewhere[e.Key.Text]; len(others) > 0 {
+			try := e.Key.Text + ": is a key of " + strings.Join(others, " and of ")
+			if meant != "" {
+				try += "; or " + nearest.Try(e.Key.Text, names)
+			}
+			r.File.Report(e.Key, try, "%s has no key %q", what, e.Key.Text)
+			continue
+		}
+		if meant == "" {
+			r.File.Report(e.Key, "there are: "+keyNames(keys, 40), "%s has no key %q", what, e.Key.Text)
+			continue
+		}
+		r.File.Report(e.Key, nearest.Try(e.Key.Text, names), "%s has no key %q", what, e.Key.Text)
+		if n.Get(meant) == nil {
+			// What stands below it is read as if the key were right, so that its
+			// mistakes are told as well, and nothing is missed for want of it.
+			for _, k := range keys {
+				if k.Name == meant {
+					k.Read(r, into, e.Value)
+				}
+			}
+		}
+	}
+}
+
+// keysElsewhere says for the keys of the greater mappings whose they are: what stands at
+// the wrong one is told where it belongs.
+var keysElsewhere = map[string][]string{}
+
+func init() {
+	RegisterKeys("the bench", benchKeys)
+	RegisterKeys("a site", siteKeys)
+	RegisterKeys("a service", serviceKeys)
+	RegisterKeys("an operation", operationKeys)
+}
+
+// RegisterKeys notes where keys belong, for messages about one that stands elsewhere.
+func RegisterKeys[T any](what string, keys []Key[T]) {
+	for _, k := range keys {
+		keysElsewhere[k.Name] = append(keysElsewhere[k.Name], what)
+	}
+}
+
+func keyNames[T any](keys []Key[T], most int) string {
+	var names []string
+	for _, k := range keys {
+		if len(names) == most {
+			names = append(names, "…")
+			break
+		}
+		names = append(names, k.Name)
+	}
+	return strings.Join(names, ", ")
+}
+
+// Text reads a scalar as it is.
+func (r *Reader) Text(n *yamlfile.Node) string {
+	if n.Kind != yamlfile.Scalar {
+		r.File.Report(n, "", "a single value is wanted here, and this is %s", n.Kind)
+		return ""
+	}
+	return n.Text
+}
+
+// PlainText reads a scalar in which placeholders make no sense.
+func (r *Reader) PlainText(n *yamlfile.Node) string {
+	text := r.Text(n)
+	if at := strings.Index(text, "${"); at >= 0 {
+		r.File.ReportInside(n, at, "", "a placeholder cannot stand here")
+	}
+	return text
+}
+
+// Choice reads one of several words.
+func (r *Reader) Choice(n *yamlfile.Node, what string, words ...string) string {
+	text := r.Text(n)
+	for _, w := range words {
+		if text == w {
+			return text
+		}
+	}
+	if n.Kind == yamlfile.Scalar {
+		try := nearest.Try(text, words)
+		if try == "" {
+			try = "there are: " + strings.Join(words, ", ")
+		}
+		r.File.Report(n, try, "%q is no %s", text, what)
+	}
+	return ""
+}
+
+// Yes reads true or false.
+func (r *Reader) Yes(n *yamlfile.Node) bool {
+	return r.Choice(n, "answer to yes or no (true or false)", "true", "false") == "true"
+}
+
+// List reads a list; one value alone is a list of one.
+func (r *Reader) List(n *yamlfile.Node) []*yamlfile.Node {
+	if n.Kind != yamlfile.Sequence {
+		r.File.Report(n, "write each item on a line of its own, with a dash before it", "a list is wanted here, and this is %s", n.Kind)
+		return nil
+	}
+	return n.Items
+}
+
+// Entries gives the entries of a mapping.
+func (r *Reader) Entries(n *yamlfile.Node, what string) []yamlfile.Entry {
+	if n.Kind != yamlfile.Mapping {
+		r.File.Report(n, "", "%s must be a mapping of names to values, and is %s", what, n.Kind)
+		return nil
+	}
+	return n.Entries
+}
+
+// Identifier checks the name of something that placeholders can ask for.
+func (r *Reader) Identifier(n *yamlfile.Node, what string) string {
+	if !value.IsIdentifier(n.Text) {
+		r.File.Report(n, "a name has letters, digits and _ and starts with a letter or _", "%q cannot be the name of %s", n.Text, what)
+	}
+	if value.IsReserved(n.Text) && what != "a login" {
+		r.File.Report(n, "choose another name", "%q cannot be the name of %s: ${%s} means something else", n.Text, what, n.Text)
+	}
+	return n.Text
+}
+
+// Duration reads 500 ms, 5 s, 2 min; 0 where it is none.
+func (r *Reader) Duration(n *yamlfile.Node) time.Duration {
+	text := r.Text(n)
+	d, err := rule.Duration(text)
+	if err != nil && n.Kind == yamlfile.Scalar {
+		r.File.Report(n, "write it like 800 ms, 5 s or 2 min", "%q is no duration", text)
+	} else if d < 0 {
+		r.File.Report(n, "write it like 800 ms, 5 s or 2 min", "%q is less than nothing", text)
+		return 0
+	}
+	return d
+}
+
+// Reading notes that a file of the bench is read.
+func (r *Reader) Reading(name string) {
+	if r.Reads != nil {
+		*r.Reads = append(*r.Reads, name)
+	}
+}
+
+// Note remembers the placeholders of a template with their place.
+func (r *Reader) Note(n *yamlfile.Node, holes []*value.Hole) {
+	for _, h := range holes {
+		*r.Uses = append(*r.Uses, Use{File: r.File, Node: n, Hole: h})
+	}
+}
+
+// Mistake reports what is wrong in the text of a scalar, at its place; the text
+// that was read begins at the offset.
+func (r *Reader) Mistake(n *yamlfile.Node, offset int, err error) {
+	if e, ok := err.(*mistake.Error); ok {
+		r.File.ReportInside(n, offset+e.Offset, e.Try, "%s", e.Message)
+		return
+	}
+	r.File.Report(n, "", "%v", err)
+}
+
+// Template reads a text with placeholders.
+func (r *Reader) Template(n *yamlfile.Node) *value.Template {
+	return r.parse(n, value.Parse)
+}
+
+// Address reads a template of an address.
+func (r *Reader) Address(n *yamlfile.Node) *value.Template {
+	return r.parse(n, value.ParseAddress)
+}
+
+// body reads a template of a whole document.
+func (r *Reader) body(n *yamlfile.Node, format document.Format) *value.Template {
+	return r.parse(n, func(text string) (*value.Template, error) { return value.ParseBody(text, format) })
+}
+
+func (r *Reader) parse(n *yamlfile.Node, parse func(string) (*value.Template, error)) *value.Template {
+	t, err := parse(r.Text(n))
+	if err != nil {
+		r.Mistake(n, 0, err)
+		return value.Unreadable()
+	}
+	r.Note(n, t.Holes())
+	return t
+}
+
+// Tree reads any value with placeholders.
+func (r *Reader) Tree(n *yamlfile.Node) *request.Tree {
+	t := &request.Tree{Line: n.Line, Column: n.Column}
+	switch n.Kind {
+	case yamlfile.Sequence:
+		t.IsList = true
+		for _, item := range n.Items {
+			t.Items = append(t.Items, r.Tree(item))
+		}
+	case yamlfile.Mapping:
+		if len(n.Entries) == 1 {
+			switch n.Entries[0].Key.Text {
+			case "as json text", "as xml text":
+				t = r.Tree(n.Entries[0].Value)
+				t.Encode = strings.Fields(n.Entries[0].Key.Text)[1]
+				return t
+			}
+		}
+		for _, e := range n.Entries {
+			t.Fields = append(t.Fields, request.Field{Name: e.Key.Text, Value: r.Named(e), Line: e.Key.Line})
+		}
+	default:
+		if n.Text == "null" && !n.Quoted && !n.Block {
+			t.Null = true
+			return t
+		}
+		t.Scalar = r.Template(n)
+		t.Typed = n.Quoted || n.Block
+	}
+	return t
+}
+
+// Named reads the value that a name has, and remarks on a credential that stands there as
+// anybody can read it.
+func (r *Reader) Named(e yamlfile.Entry) *request.Tree {
+	r.remarkCredential(e.Key.Text, e.Value)
+	return r.Tree(e.Value)
+}
+
+func (r *Reader) remarkCredential(name string, n *yamlfile.Node) {
+	if n == nil || n.Kind != yamlfile.Scalar || strings.Contains(n.Text, "${") || !secret.IsCredential(name, n.Text) {
+		return
+	}
+	r.File.Remark(n, "%s looks like a credential, and whoever reads the file reads it: seal it (testbench secret set NAME), and write ${sealed.NAME} here", name)
+	r.File.Problems[len(r.File.Problems)-1].Source = "" // the line would tell it
+}
+
+// Pairs reads names with values, for headers, query and forms.
+func (r *Reader) Pairs(n *yamlfile.Node, what string) []request.Pair {
+	var pairs []request.Pair
+	for _, e := range r.Entries(n, what) {
+		t := r.Named(e)
+		if len(t.Fields) > 0 {
+			r.File.Report(e.Value, "write a single value, or a list to repeat the name", "%s %s cannot be a mapping", what, e.Key.Text)
+			continue
+		}
+		if what == "headers" {
+			if err := request.CheckHeader(e.Key.Text, ""); err != nil {
+				r.File.Report(e.Key, "", "%v", err)
+			}
+		}
+		pairs = append(pairs, request.Pair{Name: e.Key.Text, Value: t})
+	}
+	return pairs
+}
+
+// Names reads prefixes of XML names.
+func (r *Reader) Names(n *yamlfile.Node) map[string]string {
+	names := map[string]string{}
+	for _, e := range r.Entries(n, "names") {
+		names[e.Key.Text] = r.PlainText(e.Value)
+	}
+	return names
+}
+
+// Path reads a path; nil where it is none.
+func (r *Reader) Path(n *yamlfile.Node) *path.Path {
+	p := r.PathText(n, r.Text(n), 0)
+	return p
+}
+
+// PathText reads a path that is a part of a text, from the offset.
+func (r *Reader) PathText(n *yamlfile.Node, text string, offset int) *path.Path {
+	p, err := path.Compile(text)
+	if err != nil {
+		r.Mistake(n, offset, err)
+		return nil
+	}
+	r.Note(n, p.Holes())
+	return p
+}
+
+// Condition reads a condition; nil where it is none.
+func (r *Reader) Condition(n *yamlfile.Node) *rule.Condition {
+	text := r.Text(n)
+	if n.Kind != yamlfile.Scalar {
+		return nil
+	}
+	r.warnCutOff(n, "condition")
+	c, err := rule.CompileCondition(text)
+	if err != nil {
+		r.Mistake(n, 0, err)
+		return nil
+	}
+	return c
+}
+
+// warnCutOff remarks that a comment took the rest of a rule away.
+func (r *Reader) warnCutOff(n *yamlfile.Node, what string) {
+	if n.CutOff != "" && !n.Quoted {
+		r.File.Remark(n, "the %s ends before %q, which YAML takes for a comment; if it belongs to the %s, put all of it into quotes", what, n.CutOff, what)
+	}
+}
+
+// Rule reads a rule: in words, as a list of which all must hold, or as one of
+// the keys that stand for words.
+func (r *Reader) Rule(n *yamlfile.Node) *rule.Rule {
+	switch n.Kind {
+	case yamlfile.Sequence:
+		return r.joinedRule(n, rule.AllOf)
+	case yamlfile.Mapping:
+		return r.keyedRule(n)
+	}
+	r.warnCutOff(n, "rule")
+	parsed, err := rule.Parse(n.Text, n.Quoted || n.Block)
+	if err != nil {
+		r.Mistake(n, 0, err)
+		return nil
+	}
+	r.Note(n, parsed.Holes())
+	return parsed
+}
+
+// joinedRule makes one rule of a list of rules.
+func (r *Reader) joinedRule(n *yamlfile.Node, join func([]*rule.Rule) *rule.Rule) *rule.Rule {
+	items := r.List(n)
+	if n.Kind == yamlfile.Sequence && len(items) == 0 {
+		r.File.Report(n, "", "a list of rules cannot be empty")
+	}
+	if rules := r.rules(items); len(rules) > 0 {
+		return join(rules)
+	}
+	return nil
+}
+
+// OrderRule reads a rule for what is always of one order, as times are.
+func (r *Reader) OrderRule(n *yamlfile.Node, order rule.Order) *rule.Rule {
+	parsed := r.Rule(n)
+	if parsed == nil {
+		return nil
+	}
+	if err := parsed.Suits(order); err != nil {
+		r.Mistake(n, 0, err)
+	}
+	return parsed
+}
+
+func (r *Reader) rules(items []*yamlfile.Node) []*rule.Rule {
+	var rules []*rule.Rule
+	for _, item := range items {
+		if parsed := r.Rule(item); parsed != nil {
+			rules = append(rules, parsed)
+		}
+	}
+	return rules
+}
+
+var ruleKeys = []string{"equals", "one of", "all of", "any of", "not", "all", "some", "count", "length", "optional", "over", "under",
+	"at least", "at most", "contains", "starts with", "ends with", "matches", "is", "same as", "between", "about"}
+
+func (r *Reader) keyedRule(n *yamlfile.Node) *rule.Rule {
+	if len(n.Entries) != 1 {
+		r.File.Report(n, "write `equals:` above the fields if the tree itself is wanted, or a list of rules of which all must hold", "a rule as a mapping has exactly one key, and this one has %d", len(n.Entries))
+		return nil
+	}
+	word, content := n.Entries[0].Key, n.Entries[0].Value
+	switch word.Text {
+	case "equals":
+		return rule.Equals(treeOperand{r.Tree(content)})
+	case "one of":
+		var operands []rule.Operand
+		for _, item := range r.List(content) {
+			operands = append(operands, treeOperand{r.Tree(item)})
+		}
+		if len(operands) == 0 {
+			r.File.Report(content, "", "a list of values cannot be empty")
+			return nil
+		}
+		return rule.OneOf(operands)
+	case "all of":
+		return r.joinedRule(content, rule.AllOf)
+	case "any of":
+		return r.joinedRule(content, rule.AnyOf)
+	case "contains", "starts with", "ends with":
+		return rule.TextRule(word.Text, treeOperand{r.Tree(content)})
+	case "not", "all", "some", "count", "length", "optional":
+		if content.Kind == yamlfile.Scalar && (word.Text == "count" || word.Text == "length") && document.IsNumber(content.Text) {
+			return r.wordedRule(content, word.Text+" "+content.Text)
+		}
+		inner := r.Rule(content)
+		if inner == nil {
+			return nil
+		}
+		return rule.Prefixed(word.Text, inner)
+	case "over", "under", "at least", "at most", "matches", "is", "same as", "between", "about":
+		return r.wordedRule(content, word.Text+" "+r.Text(content))
+	}
+	try := nearest.Try(word.Text, ruleKeys)
+	if try == "" {
+		try = "write `equals:` above it if the tree itself is wanted"
+	}
+	r.File.Report(word, try, "%q is no rule", word.Text)
+	return nil
+}
+
+func (r *Reader) wordedRule(n *yamlfile.Node, text string) *rule.Rule {
+	parsed, err := rule.Parse(text, false)
+	if err != nil {
+		r.Mistake(n, 0, err)
+		return nil
+	}
+	r.Note(n, parsed.Holes())
+	return parsed
+}
+
+// treeOperand lets a tree of a file stand in a rule.
+type treeOperand struct{ tree *request.Tree }
+
+func (o treeOperand) Node(scope value.Scope) (*document.Node, error) { return o.tree.Node(scope) }
+
+func (o treeOperand) Holes() []*value.Hole { return nil } // noted where the tree was read
+
+func (o treeOperand) String() string { return o.tree.String() }
+
+// maxInput bounds the files that requests are made of.
+const maxInput = 256 << 20
+
+// ReadInside reads a file of the bench folder; a name or a link that leads out of it is an error.
+func ReadInside(dir, name string) ([]byte, error) {
+	full, err := FileInside(dir, name)
+	if err != nil {
+		return nil, err
+	}
+	if info, err := os.Stat(full); err == nil && info.Size() > maxInput {
+		return nil, fmt.Errorf("%s is larger than %d MiB", name, maxInput>>20)
+	}
+	return os.ReadFile(full)
+}
+
+// FileInside resolves the name of a file that must be there.
+func FileInside(dir, name string) (string, error) {
+	full, err := safefile.Inside(dir, name)
+	if err != nil {
+		return "", err
+	}
+	switch info, err := os.Stat(full); {
+	case err != nil:
+		return "", fmt.Errorf("there is no file %s in the bench folder", name)
+	case info.IsDir():
+		return "", fmt.Errorf("%s is a folder", name)
+	}
+	return full, nil
+}
+
+// GuessText tells the format of a body from its first character.
+func GuessText(text string) document.Format {
+	switch trimmed := strings.TrimSpace(text); {
+	case strings.HasPrefix(trimmed, "{"), strings.HasPrefix(trimmed, "["):
+		// ${x} at the start is a placeholder, not JSON.
+		return document.JSON
+	case strings.HasPrefix(trimmed, "<"):
+		return document.XML
+	}
+	return document.Plain
+}
+
+// KeysOf lists keys: names with commas between, and those that several mappings have.
+func KeysOf(names string, shared ...[]string) []string {
+	return append(strings.Split(names, ", "), slices.Concat(shared...)...)
+}

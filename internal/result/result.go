@@ -1,0 +1,193 @@
+// Package result holds what judging makes and all others read: a run, its sheets, rows, steps
+// and checks, with their outcomes, and the form in which the history keeps them, which is made of
+// masked text. It judges nothing and writes nothing.
+package result
+
+import (
+	"io"
+	"time"
+
+	"testbench/internal/exchange"
+	"testbench/internal/history"
+	"testbench/internal/login"
+	"testbench/internal/reply"
+	"testbench/internal/secret"
+)
+
+// Outcome says what became of a step, a row, a sheet or a run.
+type Outcome string
+
+// The outcomes, in words as they are shown.
+const (
+	Held        Outcome = "held"
+	FellShort   Outcome = "fell short"
+	NotRun      Outcome = "not run"     // left out, or what it needs was not kept
+	Unreachable Outcome = "unreachable" // no answer came, or no token could be had
+	Faulty      Outcome = "faulty"      // the file's own fault: it could not be filled in
+	Interrupted Outcome = "interrupted"
+)
+
+// worse orders outcomes: the outcome of a whole is the worst of its parts, by
+// what the exit status goes after.
+var worse = map[Outcome]int{NotRun: 0, Held: 1, FellShort: 2, Unreachable: 3, Faulty: 4, Interrupted: 5}
+
+// Worst is the worse of two outcomes.
+func Worst(a, b Outcome) Outcome {
+	if worse[b] > worse[a] {
+		return b
+	}
+	return a
+}
+
+// Check is one thing that was judged.
+type Check struct {
+	Kind    string // "expect", "field", "where", "keep", "contract"
+	Subject string // status, a path, a condition, a kept name
+	Held    bool
+	Judged  bool // false where an earlier fall made judging it pointless
+	Wanted  string
+	Got     string
+	Where   string // the place that fell short, where it is not the subject
+	Note    string
+}
+
+// Step is what came of a step.
+type Step struct {
+	Name    string
+	Of      string // the step of the sheet that it is, without which item
+	Target  string // what it calls, as the file writes it
+	About   string
+	Outcome Outcome
+	Reason  string // why it was not run, or what went wrong before judging
+	Checks  []Check
+	// Exchanges are those of the step itself, the last one judged; Logins those
+	// that logins made meanwhile.
+	Exchanges []*exchange.Record
+	Logins    []*exchange.Record
+	Reply     *reply.Reply // of the last exchange; nil when there was none
+	Context   Context
+	Kept      []string // the names kept
+	Got       string   // what was found, where no exchange shows it
+	Notes     []string // what is to be said of a step without an exchange
+	Took      time.Duration
+	Hints     []string // filled in by whoever explains; see package hint
+	Says      string   // what the service says is wrong, in one line
+}
+
+// Context is what explains an exchange beside the exchange itself.
+type Context struct {
+	Service   string
+	Login     string // the login used; empty for none
+	LoginKind string
+	Spoilt    string // how its token was spoilt on purpose; empty when it was not
+	Token     *login.Token
+	LoginFail *login.Error
+	SOAP      string            // the version sent; empty for none
+	Paths     []string          // the paths of the service's operations
+	Sources   map[string]string // filled field: where its value came from
+	Filled    map[string]string // filled field: the value that was sent
+	BodyKind  string            // text, file, … as the step gave the body
+	Row       string            // file and number of the row, where there is one
+}
+
+// Last returns the last exchange of the step, or nil.
+func (s *Step) Last() *exchange.Record {
+	if len(s.Exchanges) == 0 {
+		return nil
+	}
+	return s.Exchanges[len(s.Exchanges)-1]
+}
+
+// Fell counts the checks that fell short.
+func (s *Step) Fell() int {
+	count := 0
+	for _, c := range s.Checks {
+		if c.Judged && !c.Held {
+			count++
+		}
+	}
+	return count
+}
+
+// Row is what came of one row.
+type Row struct {
+	Number  int    // from 1; 0 for a sheet without rows, and for first and last
+	Turn    int    // from 1 where the rows are repeated; else 0
+	Label   string // the value that names the row
+	Column  string // the column it is from
+	Phase   string // "first", "last", or empty
+	Steps   []*Step
+	Outcome Outcome
+	Took    time.Duration
+	// Late is how long after its turn came the row was begun, where a rate says when
+	// that is.
+	Late time.Duration
+}
+
+// Planned is a step as it is known before it is run.
+type Planned struct{ Name, Target string }
+
+// Sheet is what came of one sheet.
+type Sheet struct {
+	Name, File, About, Site string
+	Plan                    []Planned // the steps that there are
+	RowCount                int       // how many rows there are to run; 0 without rows or where that is not known
+	Total                   int       // how many rows are run, with all turns, as far as it is known
+	Repeated                bool      // rows are run more than once, or by a rate
+	Rows                    []*Row    // not held where the run is to forget them
+	Counts                  Counts
+	Times                   []*history.Times // how long the exchanges of each step took
+	Checks                  []history.Check  // of the sheet as a whole
+	Limits                  []history.Limit  // what is expected of the times
+	Started                 time.Time        // when the first row was begun; zero for none
+	Running                 time.Duration    // from then to the end of the last row
+	Outcome                 Outcome
+	Took                    time.Duration
+}
+
+// Run is what came of a run.
+type Run struct {
+	// Lost tells why it was not recorded to its end; empty where it was, or was not to be.
+	Lost    string
+	Run     string // its id
+	Number  int    // in the history; 0 where it does not stand there
+	Bench   string
+	Started time.Time
+	Took    time.Duration
+	Sheets  []*Sheet
+	Outcome Outcome
+	Notes   []string // loud ones: certificates unchecked, tokens not given back
+	Masker  *secret.Masker
+	// Finished leads to everything that a report has, also to rows that are not held.
+	Finished history.Finished
+	// Total is the whole of a run that was gone on with; nil for others.
+	Total *history.Run
+}
+
+// Close lets go of the record.
+func (r *Run) Close() error {
+	if closer, ok := r.Finished.(io.Closer); ok {
+		return closer.Close()
+	}
+	return nil
+}
+
+// Counts sums a run up.
+type Counts = history.Counts
+
+// Counts counts sheets, rows, steps, checks and exchanges.
+func (r *Run) Counts() Counts {
+	if r.Total != nil {
+		return r.Total.Counts
+	}
+	var c Counts
+	for _, sheet := range r.Sheets {
+		c.Add(sheet.Counts)
+	}
+	return c
+}
+
+// ExitStatus is the exit status that goes with the outcome.
+func (o Outcome) ExitStatus() int {
+	return map[Outcome]int{Held: 0, FellShort: 1, NotRun: 1, Faulty: 2, Unreachable: 3, Interrupted: 130}[o]
+}

@@ -1,0 +1,149 @@
+package run
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+
+	"testbench/internal/bench"
+	"testbench/internal/document"
+	"testbench/internal/nearest"
+	"testbench/internal/sheet"
+	"testbench/internal/value"
+)
+
+// Arguments are what a command line says beside its files, as far as it must have an
+// effect on what is run.
+type Arguments struct {
+	Set    map[string]string
+	Site   string
+	Write  string // the guarded site that may be written to
+	Rows   bool   // rows are chosen
+	Listen bool   // it says where calls come in
+	Steps  []string
+}
+
+// Check tells of arguments that have no effect on the sheets and on the step of a call,
+// which may be nil.
+func CheckArguments(b *bench.Bench, a Arguments, sheets []*sheet.Sheet, call *sheet.Step) error {
+	for _, check := range []func(*bench.Bench, Arguments, []*sheet.Sheet, *sheet.Step) error{checkSet, checkWrite, checkRows, checkListen, checkSteps} {
+		if err := check(b, a, sheets, call); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// checkSet tells of a value that nothing asks for.
+func checkSet(b *bench.Bench, a Arguments, sheets []*sheet.Sheet, call *sheet.Step) error {
+	var known []string
+	add := func(holes ...*value.Hole) {
+		for _, h := range holes {
+			if h.Space == "" || h.Space == "site" {
+				known = append(known, h.Name)
+			}
+		}
+	}
+	uses := func(uses []bench.Use) {
+		for _, u := range uses {
+			add(u.Hole)
+		}
+	}
+	for _, s := range b.Sites {
+		known = append(known, bench.Names(s.Set, fieldName)...)
+		uses(s.Uses)
+	}
+	for _, s := range b.Services {
+		uses(s.Uses)
+	}
+	for _, l := range b.Logins {
+		uses(l.Uses)
+	}
+	for _, d := range b.Databases {
+		uses(d.Uses)
+	}
+	for _, s := range sheets {
+		s.EveryStep(func(of *sheet.Sheet, step *sheet.Step) {
+			known = append(known, of.TakeNames()...)
+			uses(of.Uses)
+			uses(step.Uses)
+		})
+	}
+	if call != nil {
+		add(holesOfRequest(call)...)
+	}
+	for name := range a.Set {
+		if !slices.Contains(known, name) {
+			slices.Sort(known)
+			try := cmp.Or(nearest.Try(name, known), "there are: "+document.FewNames(slices.Compact(known)))
+			return withTry(fmt.Sprintf("-set %s has no effect: nothing asks for a value of that name", name), try)
+		}
+	}
+	return nil
+}
+
+// checkWrite tells of a site that may be written to and is not the one that is asked.
+func checkWrite(b *bench.Bench, a Arguments, sheets []*sheet.Sheet, _ *sheet.Step) error {
+	if a.Write == "" {
+		return nil
+	}
+	if _, err := b.At(a.Write); err != nil {
+		return fmt.Errorf("-write: %w", err)
+	}
+	var sites []string
+	add := func(name string) {
+		if at, err := b.At(name); err == nil && !slices.Contains(sites, at.Name) {
+			sites = append(sites, at.Name)
+		}
+	}
+	if a.Site != "" || len(sheets) == 0 {
+		add(a.Site)
+	}
+	for _, s := range sheets {
+		s.EveryStep(func(of *sheet.Sheet, step *sheet.Step) {
+			if a.Site == "" {
+				add(of.Site)
+			}
+			if step.Site != "" {
+				add(step.Site)
+			}
+		})
+	}
+	if !slices.Contains(sites, a.Write) {
+		return fmt.Errorf("-write %s has no effect: what is asked is the site %s", a.Write, strings.Join(sites, ", "))
+	}
+	return nil
+}
+
+func checkRows(b *bench.Bench, a Arguments, sheets []*sheet.Sheet, _ *sheet.Step) error {
+	if a.Rows && !slices.ContainsFunc(sheets, func(s *sheet.Sheet) bool { return s.Rows != nil }) {
+		return fmt.Errorf("-rows has no effect: %s without rows", map[bool]string{true: "the sheet is", false: "the sheets are"}[len(sheets) == 1])
+	}
+	return nil
+}
+
+func checkListen(b *bench.Bench, a Arguments, sheets []*sheet.Sheet, _ *sheet.Step) error {
+	listens := false
+	for _, s := range sheets {
+		s.EveryStep(func(_ *sheet.Sheet, step *sheet.Step) { listens = listens || step.Listen != nil })
+	}
+	if a.Listen && !listens {
+		return fmt.Errorf("-listen and -callback have no effect: no step waits to be called back (listen:)")
+	}
+	return nil
+}
+
+// checkSteps tells of a step that is in none of the sheets.
+func checkSteps(b *bench.Bench, a Arguments, sheets []*sheet.Sheet, _ *sheet.Step) error {
+	var known []string
+	for _, s := range sheets {
+		known = append(known, StepNames(s)...)
+	}
+	for _, name := range a.Steps {
+		if !slices.Contains(known, name) {
+			return &bench.NotFoundError{What: "step", Name: name, Known: known}
+		}
+	}
+	return nil
+}

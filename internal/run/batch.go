@@ -1,0 +1,239 @@
+package run
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"testbench/internal/bench"
+	"testbench/internal/contract/odata"
+	"testbench/internal/document"
+	"testbench/internal/excerpt"
+	"testbench/internal/exchange"
+	"testbench/internal/login"
+	"testbench/internal/request"
+	"testbench/internal/result"
+	"testbench/internal/sheet"
+	"testbench/internal/value"
+)
+
+// vetBatch checks the service of a batch.
+func vetBatch(s *sheet.Sheet, b *bench.Bench, batch *sheet.Batch) {
+	service := b.Service(batch.Service)
+	if service == nil {
+		readerOf(s).NotThere(batch.At, "service", batch.Service, b.ServiceNames())
+		return
+	}
+	if service.Contract == nil {
+		s.Source.Report(batch.At, "give the service its metadata by contract:", "a batch is a thing of OData, and %s has no contract", service.Name)
+	} else if c, err := b.Offline(service); err == nil && c != nil {
+		if _, ok := c.Description.(*odata.Contract); !ok {
+			s.Source.Report(batch.At, "", "a batch is a thing of OData, and %s is described otherwise", service.Name)
+		}
+	}
+	for _, part := range batch.Parts {
+		name, _, _ := strings.Cut(part.Call, "/")
+		if part.Request != nil {
+			name = part.Request.Service
+		} else if part.Follow != nil {
+			name = part.Service
+		}
+		if name != batch.Service {
+			s.Source.Report(part.At, "", "the batch is sent to %s, and its part %s is for %q", batch.Service, part.Name, name)
+		}
+	}
+}
+
+// batchStep runs a batch: one result for it, and one for each part.
+func (x *rowRun) batchStep(ctx context.Context, step *sheet.Step) []*result.Step {
+	start := time.Now()
+	res := &result.Step{Name: step.Name, Target: "batch " + step.Batch.Service, About: step.About, Outcome: result.Held}
+	defer func() { res.Took = time.Since(start) }()
+	fail := func(outcome result.Outcome, reason string) []*result.Step {
+		res.Outcome, res.Reason = outcome, reason
+		return []*result.Step{res}
+	}
+	session, err := x.session.at(step.Site)
+	if err != nil {
+		return fail(result.Faulty, err.Error())
+	}
+	scope := x.scope(session)
+	b := &batching{session: session, step: step, sheet: x.sheet, scope: scope}
+	if err := b.plan(ctx); err != nil {
+		var broken *ContractError
+		if errors.As(err, &broken) {
+			res.Checks = append(res.Checks, result.Check{Kind: "contract", Subject: "request", Judged: true, Wanted: "as the operations are described", Got: err.Error()})
+			return fail(result.FellShort, "not sent")
+		}
+		return fail(result.Faulty, err.Error())
+	}
+	res.Context = result.Context{Service: step.Batch.Service, Sources: map[string]string{}}
+	if x.options.Dry {
+		session.showLogin(b.whole)
+		x.wouldSend(res, b.whole.request, "")
+		return []*result.Step{res}
+	}
+	if err := session.guarded(b.whole); err != nil {
+		return fail(result.Faulty, err.Error())
+	}
+	logins := &asked{}
+	sent, err := session.send(context.WithValue(ctx, askedKey{}, logins), step, b.whole, res)
+	res.Logins = logins.take()
+	if err != nil {
+		return fail(result.Unreachable, err.Error())
+	}
+	session.judge(step, b.whole, scope, x.sheet.Names, sent, b.whole.read(sent.Record()), res)
+	if res.Outcome != result.Held {
+		return []*result.Step{res}
+	}
+	answers, err := odata.ReadBatch(sent.Record().Answer.ContentType(), sent.Record().Answer.Body)
+	if err != nil {
+		res.Checks = append(res.Checks, result.Check{Kind: "expect", Subject: "answer", Judged: true, Wanted: "a batch", Got: err.Error()})
+		return fail(result.FellShort, "")
+	}
+	return append([]*result.Step{res}, b.judge(answers, sent.Record(), x.row.Number)...)
+}
+
+// batching is a batch under way.
+type batching struct {
+	session *Session
+	step    *sheet.Step
+	sheet   *sheet.Sheet
+	scope   *Scope
+	whole   *plan
+	plans   []*plan
+	parts   []odata.BatchPart
+}
+
+func (b *batching) plan(ctx context.Context) error {
+	batch := b.step.Batch
+	service := b.session.Bench.Service(batch.Service)
+	if service == nil {
+		return &bench.NotFoundError{What: "service", Name: batch.Service, Known: b.session.Bench.ServiceNames()}
+	}
+	if service.Contract == nil {
+		return fmt.Errorf("a batch is a thing of OData, and %s has no contract", service.Name)
+	}
+	c, err := b.session.Contract(ctx, service)
+	if err != nil {
+		return err
+	}
+	metadata, ok := c.Description.(*odata.Contract)
+	if !ok {
+		return fmt.Errorf("a batch is a thing of OData, and %s is described otherwise", service.Name)
+	}
+	address, err := b.session.serverOf(service, metadata.Head())
+	if err != nil {
+		return err
+	}
+	root, err := address.Text(b.scope, value.Address)
+	if err != nil {
+		return err
+	}
+	writes := false
+	for i, part := range batch.Parts {
+		p, err := b.session.plan(ctx, part, b.scope, b.sheet.Names)
+		if err != nil {
+			return fmt.Errorf("%s: %w", part.Name, err)
+		}
+		writes = writes || p.writes
+		id := strconv.Itoa(i + 1)
+		b.plans = append(b.plans, p)
+		b.parts = append(b.parts, partOf(p, id, strings.TrimSuffix(root.Sent, "/")))
+		for _, k := range part.Keep {
+			if sheet.IsPlace(k) {
+				b.scope.kept[k.Name] = sheet.Place(id)
+			}
+		}
+	}
+	spec := b.step.Spec
+	spec.Method, spec.Address, spec.HasBytes = http.MethodPost, behind(address, value.Literal("/$batch")), true
+	spec.StayOnRedirect, spec.HTTP = b.step.Stay, b.step.HTTP
+	contentType := ""
+	if batch.JSON {
+		contentType, spec.Bytes = odata.WriteJSON(b.parts, batch.Together)
+	} else {
+		contentType, spec.Bytes = odata.WriteMultipart(b.parts, batch.Together, metadata.IsV2())
+	}
+	own := []request.Pair{{Name: "Content-Type", Value: request.Fixed(document.NewUntyped(contentType))}}
+	if batch.JSON {
+		own = append(own, request.Pair{Name: "Accept", Value: request.Fixed(document.NewUntyped("application/json"))})
+	}
+	spec.Headers = under(own, spec.Headers)
+	b.whole = &plan{service: service, writes: writes}
+	b.session.addService(b.whole, &spec)
+	b.session.chooseLogins(b.whole, b.step)
+	b.whole.request, err = spec.Build(b.scope)
+	return err
+}
+
+// partOf writes a planned request as a part, its address below the service's.
+func partOf(p *plan, id, root string) odata.BatchPart {
+	part := odata.BatchPart{ID: id, Method: p.request.Method, Header: p.request.Header, Body: p.request.Body}
+	address := p.request.URL.String()
+	if match := sheet.PlaceForm.FindStringSubmatch(unescaped(p.request.URL)); match != nil {
+		part.Address = match[1] + match[2]
+		return part
+	}
+	part.Address = strings.TrimPrefix(strings.TrimPrefix(address, root), "/")
+	return part
+}
+
+func unescaped(u *url.URL) string { return u.Path }
+
+// judge holds each answer against its part. One answer may stand for a whole
+// change set that was refused.
+func (b *batching) judge(answers []odata.BatchAnswer, whole *exchange.Record, number int) []*result.Step {
+	byID := map[string]*odata.BatchAnswer{}
+	for i := range answers {
+		if answers[i].ID != "" {
+			byID[answers[i].ID] = &answers[i]
+		}
+	}
+	inOrder := len(byID) == 0 && len(answers) == len(b.parts)
+	var results []*result.Step
+	for i, part := range b.step.Batch.Parts {
+		res := &result.Step{Name: b.step.Name + ": " + part.Name, Target: targetOf(part), About: part.About, Outcome: result.Held}
+		results = append(results, res)
+		answer := byID[b.parts[i].ID]
+		if inOrder {
+			answer = &answers[i]
+		}
+		if answer == nil {
+			res.Outcome, res.Reason = result.NotRun, b.unanswered(answers)
+			for _, k := range part.Keep {
+				delete(b.scope.kept, k.Name)
+			}
+			continue
+		}
+		for _, k := range part.Keep {
+			delete(b.scope.kept, k.Name) // it stood for what is known now
+		}
+		record := &exchange.Record{Request: b.plans[i].request, Started: whole.Started, Answer: &exchange.Answer{Status: answer.Status, Reason: answer.Reason,
+			Proto: whole.Answer.Proto, Header: answer.Header, Body: answer.Body, Wire: int64(len(answer.Body))}}
+		record.Phases.Total = whole.Phases.Total
+		res.Exchanges = []*exchange.Record{record}
+		res.Context = b.session.context(part, b.plans[i])
+		re := b.plans[i].read(record)
+		b.session.judge(part, b.plans[i], b.scope, b.sheet.Names, &login.Sent{Records: res.Exchanges}, re, res)
+		if b.sheet.Rows != nil && number > 0 {
+			res.Context.Row = fmt.Sprintf("%s row %d", b.sheet.Rows.From, number)
+		}
+	}
+	return results
+}
+
+// unanswered says why a part has no answer of its own.
+func (b *batching) unanswered(answers []odata.BatchAnswer) string {
+	for _, a := range answers {
+		if a.Status >= 400 {
+			return fmt.Sprintf("the service did not answer it: the batch ended, or its change set was undone, at an answer %d: %s", a.Status, excerpt.Quote(strings.TrimSpace(string(a.Body))))
+		}
+	}
+	return "the service did not answer it"
+}

@@ -1,0 +1,386 @@
+package run
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+
+	"testbench/internal/bench"
+	"testbench/internal/contract"
+	"testbench/internal/document"
+	"testbench/internal/exchange"
+	"testbench/internal/nearest"
+	"testbench/internal/request"
+	"testbench/internal/sheet"
+	"testbench/internal/soap"
+	"testbench/internal/value"
+	"testbench/internal/yamlfile"
+)
+
+// CallSpec is a call as a command line asks for it.
+type CallSpec struct {
+	// Target is service/operation; or service, method and path; or method and address.
+	Target []string
+	Fields []string // name=value; a name with dots is a path, unless the operation has a field of that name
+	Fill   *document.Node
+	In     []string // query.a=b, header.X=y, form.f=v, cookie.c=v, path.p=v
+	Body   string   // a file, sent filled in and escaped
+	Bytes  string   // a file, sent untouched
+	Login  string   // a name, or none
+	Spoil  string   // how the login is spoilt
+	SOAP   string
+	// Contract says what is held against it: both (or empty), request, answer, off.
+	Contract string
+	Action   string
+	HTTP     string
+	Stay     bool // redirects are not followed
+	Pages    int  // how many pages are read; 0 and 1 read one
+}
+
+// SplitCall tells what is called from the fields after it.
+func SplitCall(args []string) (target, fields []string) {
+	count := min(len(args), 1)
+	if count == 1 {
+		before, _, _ := strings.Cut(args[0], "=")
+		isAddress := strings.Contains(before, "://") || strings.HasPrefix(args[0], "${")
+		isWord := func(i int) bool { return len(args) > i && !strings.Contains(args[i], "=") }
+		switch {
+		case isAddress:
+		case len(args) > 1 && bench.IsMethod(args[0]):
+			count = 2
+		case strings.Contains(args[0], "/") || !isWord(1):
+		case len(args) > 2 && (isWord(2) || strings.HasPrefix(args[2], "/") || strings.HasPrefix(args[2], "?")):
+			count = 3
+		default:
+			count = 2
+		}
+	}
+	return args[:count], args[count:]
+}
+
+// CallStep makes a step of a call. The values may hold placeholders; kept:name
+// stands for ${kept.name}, and needs no quotes in a shell.
+func CallStep(b *bench.Bench, c CallSpec, vet VetOptions) (*sheet.Step, error) {
+	step := &sheet.Step{Name: "call", Contract: c.Contract, SOAP: soap.Version(c.SOAP), Stay: c.Stay, HTTP: c.HTTP, Pages: c.Pages, At: &yamlfile.Node{}}
+	if err := stepTarget(b, step, c.Target); err != nil {
+		return nil, err
+	}
+	if err := setFields(step, c); err != nil {
+		return nil, err
+	}
+	if err := setIn(step, c.In); err != nil {
+		return nil, err
+	}
+	if err := setBody(step, c); err != nil {
+		return nil, err
+	}
+	if c.Action != "" {
+		t, err := value.Parse(c.Action)
+		if err != nil {
+			return nil, fmt.Errorf("-action: %w", err)
+		}
+		step.Action = t
+	}
+	if c.Login != "" {
+		step.Login = &sheet.LoginChoice{At: &yamlfile.Node{}, Spoil: c.Spoil}
+		for name := range strings.SplitSeq(c.Login, ",") {
+			if name = strings.TrimSpace(name); c.Login == "none" || name == "" {
+				continue
+			}
+			if b.Login(name) == nil {
+				return nil, &bench.NotFoundError{What: "login", Name: name, Known: b.LoginNames()}
+			}
+			step.Login.Names = append(step.Login.Names, name)
+		}
+	}
+	if step.Call == "" && c.Contract != "" {
+		return nil, errors.New("-contract has no effect: nothing describes a request without an operation; take it out")
+	}
+	return step, checkCall(b, step, vet)
+}
+
+// checkCall finds placeholders that lead nowhere, before anything is sent.
+func checkCall(b *bench.Bench, step *sheet.Step, vet VetOptions) error {
+	site, err := b.At(vet.Site)
+	if err != nil {
+		return err
+	}
+	if service, operation, ok := strings.Cut(step.Call, "/"); ok {
+		found := b.Service(service)
+		// What a contract describes is held against it when it is read.
+		op := found.Operation(operation)
+		if found.Speaks != "" {
+			if op, err = found.Method(operation); err != nil {
+				return err
+			}
+		}
+		if op != nil {
+			if problems := stepProblems(step, found, op); len(problems) > 0 {
+				return callProblem(step, problems)
+			}
+		}
+	}
+	file := &yamlfile.File{Name: "command line"}
+	v := &vetter{options: vet, site: site}
+	for _, h := range holesOfRequest(step) {
+		v.uses([]bench.Use{{File: file, Node: &yamlfile.Node{Kind: yamlfile.Mapping}, Hole: h}})
+	}
+	if len(file.Problems) > 0 {
+		return withTry(file.Problems[0].Message, file.Problems[0].Try)
+	}
+	return nil
+}
+
+// callProblem is the first thing that is wrong with a call, and what is missing.
+func callProblem(step *sheet.Step, problems []contract.Problem) error {
+	var missing []string
+	for _, p := range problems {
+		if p.Missing == "" {
+			return withTry(p.Message, p.Try)
+		}
+		missing = append(missing, p.Missing)
+	}
+	list := strings.Join(missing, ", ")
+	return withTry(step.Call+" needs "+list, "add "+list)
+}
+
+// tryError is a mistake with what to try.
+type tryError struct{ message, try string }
+
+func (e *tryError) Error() string {
+	if e.try == "" {
+		return e.message
+	}
+	return e.message + "; " + e.try
+}
+
+func withTry(message, try string) error { return &tryError{message, try} }
+
+func stepTarget(b *bench.Bench, step *sheet.Step, target []string) error {
+	switch {
+	case len(target) == 0:
+		return fmt.Errorf("call what? service/operation, service METHOD PATH, or METHOD ADDRESS")
+	case len(target) == 1 && strings.Contains(target[0], "://"):
+		return stepTarget(b, step, []string{"GET", target[0]})
+	case len(target) == 1:
+		service, operation, ok := strings.Cut(target[0], "/")
+		found := b.Service(service)
+		switch {
+		case found == nil:
+			return &bench.NotFoundError{What: "service", Name: service, Known: b.ServiceNames()}
+		case !ok:
+			return fmt.Errorf("call which operation of %s? %s", service, operationsOf(b, found))
+		case found.Operation(operation) == nil && found.Contract == nil && found.Speaks == "":
+			return &bench.NotFoundError{What: "operation of " + service, Name: operation, Known: found.OperationNames()}
+		}
+		step.Call = target[0]
+		return nil
+	case len(target) == 2 && b.Service(target[0]) != nil && bench.IsMethod(target[1]):
+		return stepTarget(b, step, []string{target[0], target[1], ""})
+	case len(target) > 3:
+		return fmt.Errorf("%q is too much: fields are written name=value", target[3])
+	}
+	line := &sheet.RequestLine{Method: target[len(target)-2], Source: strings.Join(target, " ")}
+	if !bench.IsMethod(line.Method) {
+		try := nearest.Try(strings.ToUpper(line.Method), bench.Methods)
+		if slices.Contains(bench.Methods, strings.ToUpper(line.Method)) {
+			try = "methods are written in capitals: " + strings.ToUpper(line.Method)
+		}
+		return fmt.Errorf("%q is no request method; %s", line.Method, try)
+	}
+	parse := value.ParseAddress
+	if len(target) == 3 {
+		line.Service = target[0]
+		if b.Service(line.Service) == nil {
+			return &bench.NotFoundError{What: "service", Name: line.Service, Known: b.ServiceNames()}
+		}
+		parse = value.ParsePath
+	}
+	address := target[len(target)-1]
+	switch {
+	case line.Service != "" && address != "" && !strings.HasPrefix(address, "/") && !strings.HasPrefix(address, "?"):
+		return fmt.Errorf("the path %q must begin with /", address)
+	case line.Service == "" && !strings.Contains(address, "://") && !strings.HasPrefix(address, "${"):
+		return fmt.Errorf("%q is no address: it must begin with http:// or https://, or a service must stand before the method", address)
+	}
+	segments := strings.Split(address, "/")
+	for i, segment := range segments {
+		segments[i] = keptShorthand(segment)
+	}
+	t, err := parse(strings.Join(segments, "/"))
+	if err != nil {
+		return err
+	}
+	line.Path = t
+	step.Request = line
+	return nil
+}
+
+// keptShorthand writes kept:name as the placeholder that it stands for.
+func keptShorthand(text string) string {
+	if name, ok := strings.CutPrefix(text, "kept:"); ok && value.IsIdentifier(name) {
+		return "${kept." + name + "}"
+	}
+	return text
+}
+
+func scalarTree(text string) (*request.Tree, error) {
+	t, err := value.Parse(keptShorthand(text))
+	if err != nil {
+		return nil, err
+	}
+	return request.Text(t, false), nil
+}
+
+func setFields(s *sheet.Step, c CallSpec) error {
+	if c.Fill != nil || len(c.Fields) > 0 {
+		s.Fill = &request.Tree{}
+	}
+	if c.Fill != nil && c.Fill.Kind == document.List {
+		s.Fill = request.Fixed(c.Fill)
+	} else if c.Fill != nil {
+		for _, m := range c.Fill.Members() {
+			s.Fill.Fields = append(s.Fill.Fields, request.Field{Name: m.Key, Value: request.Fixed(m.Value)})
+		}
+	}
+	given := map[string]*request.Tree{}
+	for _, field := range c.Fields {
+		name, text, ok := strings.Cut(field, "=")
+		if !ok || name == "" {
+			return fmt.Errorf("%q is no field: fields are written name=value", field)
+		}
+		tree, err := scalarTree(text)
+		if err != nil {
+			return fmt.Errorf("%s: %w", field, err)
+		}
+		if isQueried(s) {
+			s.Fill.Fields = append(s.Fill.Fields, request.Field{Name: name, Value: tree})
+			continue
+		}
+		given[name] = given[name].Joined(tree) // more than once makes a list
+		if err := s.Fill.Set(name, given[name]); err != nil {
+			return err
+		}
+	}
+	if s.Call == "" && s.Fill != nil {
+		if isQueried(s) {
+			for _, f := range s.Fill.Fields {
+				s.Spec.Query = append(s.Spec.Query, request.Pair{Name: f.Name, Value: f.Value})
+			}
+		} else {
+			s.Spec.Body = s.Fill
+			s.Contents = append(s.Contents, "body")
+		}
+		s.Fill = nil
+	}
+	return nil
+}
+
+// isQueried says whether fields of a request without an operation are its query: those of
+// one that has no body.
+func isQueried(s *sheet.Step) bool {
+	return s.Call == "" && (s.Request.Method == "GET" || s.Request.Method == "HEAD" || s.Request.Method == "DELETE")
+}
+
+var callPlaces = []string{"query", "header", "form", "cookie", "path"}
+
+func setIn(s *sheet.Step, in []string) error {
+	for _, text := range in {
+		place, rest, _ := strings.Cut(text, ".")
+		name, v, ok := strings.Cut(rest, "=")
+		if !ok || name == "" {
+			return fmt.Errorf("-in %s: write it like query.grade=A or header.X-Depot=north", text)
+		}
+		tree, err := scalarTree(v)
+		if err != nil {
+			return fmt.Errorf("-in %s: %w", text, err)
+		}
+		pair := request.Pair{Name: name, Value: tree}
+		switch place {
+		case "query":
+			s.Spec.Query = append(s.Spec.Query, pair)
+		case "header":
+			s.Spec.Headers = append(s.Spec.Headers, pair)
+		case "form":
+			s.Spec.Form = append(s.Spec.Form, pair)
+			if !slices.Contains(s.Contents, "form") {
+				s.Contents = append(s.Contents, "form")
+			}
+		case "cookie":
+			s.Spec.Cookies = append(s.Spec.Cookies, pair)
+		case "path":
+			if s.Call == "" {
+				return fmt.Errorf("-in %s: goes with an operation that has {%s} in its path; here write the value into the address", text, name)
+			}
+			if s.Fill == nil {
+				s.Fill = &request.Tree{}
+			}
+			if err := s.Fill.Set(name, tree); err != nil {
+				return err
+			}
+		default:
+			try := nearest.Try(place, callPlaces)
+			if try == "" {
+				try = "there are: " + strings.Join(callPlaces, ", ")
+			}
+			return fmt.Errorf("-in %s: there is no place %q; %s", text, place, try)
+		}
+	}
+	return nil
+}
+
+func setBody(s *sheet.Step, c CallSpec) error {
+	if c.Bytes != "" {
+		data, err := os.ReadFile(c.Bytes)
+		if err != nil {
+			return err
+		}
+		s.Spec.Bytes, s.Spec.HasBytes, s.BytesFile = data, true, c.Bytes
+		s.Contents = append(s.Contents, "bytes")
+	}
+	if c.Body != "" {
+		data, err := os.ReadFile(c.Body)
+		if err != nil {
+			return err
+		}
+		format := s.TextFormat(c.Body, string(data))
+		t, err := value.ParseBody(string(data), format)
+		if err != nil {
+			return fmt.Errorf("%s: %w", c.Body, err)
+		}
+		s.Spec.Text, s.Spec.TextFormat, s.TextFile = t, format, c.Body
+		s.Contents = append(s.Contents, "file")
+	}
+	if len(s.Contents) > 1 {
+		return fmt.Errorf("the request has more than one body: %s", strings.Join(s.Contents, ", "))
+	}
+	return nil
+}
+
+// StepNames lists the steps of a sheet.
+func StepNames(s *sheet.Sheet) []string {
+	return bench.Names(slices.Concat(s.First, s.Steps, s.Finally, s.Last), func(s *sheet.Step) string { return s.Name })
+}
+
+// UpTo lists the steps that are run for one of them: those before it, and those that a
+// row begins and ends with.
+func UpTo(s *sheet.Sheet, name string) []string {
+	out := bench.Names(slices.Concat(s.First, s.Finally, s.Last), func(s *sheet.Step) string { return s.Name })
+	for _, step := range s.Steps {
+		out = append(out, step.Name)
+		if holds(step, name) {
+			break
+		}
+	}
+	return out
+}
+
+// holds says whether a step is the one of a name, or has it in its group.
+func holds(s *sheet.Step, name string) bool {
+	return s.Name == name || slices.ContainsFunc(s.Group, func(inner *sheet.Step) bool { return holds(inner, name) })
+}
+
+// LoginRecords hands over the exchanges that logins made.
+func (s *Session) LoginRecords() []*exchange.Record { return s.observed.take() }

@@ -1,0 +1,151 @@
+package run
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+
+	"testbench/internal/document"
+	"testbench/internal/exchange"
+	"testbench/internal/login"
+	"testbench/internal/path"
+	"testbench/internal/sheet"
+)
+
+// Captured is a step as it would go out: nothing of it is sent.
+type Captured struct {
+	Login   *exchange.Request // that asks for a token; nil for none
+	TokenAt []path.Plain      // where its answer holds the token
+	Reply   bool              // that path starts at the reply
+	Main    *exchange.Request
+}
+
+// Capture makes the requests of a step without sending them: a login call is answered by
+// a token that the caller chose, and what is read beforehand (a contract, a version) is
+// read indeed. It fails for logins of which code cannot be made.
+func (s *Session) Capture(ctx context.Context, step *sheet.Step, token string) (*Captured, error) {
+	if err := s.CheckCall(ctx, step); err != nil {
+		return nil, err
+	}
+	planned, err := s.plan(ctx, step, s.Scope(nil, map[string]*document.Node{}), nil)
+	if err != nil {
+		return nil, err
+	}
+	if planned.request == nil {
+		return nil, errors.New("the step sends no request of its own")
+	}
+	out := &Captured{}
+	var answer *exchange.Answer
+	for _, name := range planned.logins {
+		asked, err := s.tokenAnswer(out, name, token)
+		if err != nil {
+			return nil, err
+		}
+		if asked != nil && answer != nil {
+			return nil, errors.New("it needs tokens of several logins; hand over with -login NAME")
+		}
+		if asked != nil {
+			answer = asked
+		}
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	s.Client.Instead = func(r *exchange.Request) *exchange.Answer {
+		switch {
+		case r.Login && answer != nil && out.Login == nil:
+			out.Login = r.Clone()
+			return answer
+		case r.Login || r.Method == http.MethodGet && planned.request.Method != http.MethodGet:
+			return nil
+		}
+		if out.Main == nil {
+			out.Main = r.Clone()
+		}
+		cancel()
+		return &exchange.Answer{Status: http.StatusOK, Proto: "HTTP/1.1", Header: http.Header{}}
+	}
+	once := *step
+	once.Wait, once.Again, once.Undo, once.Pages = nil, nil, nil, 1
+	result := s.Exchange(ctx, &once, map[string]*document.Node{})
+	if out.Main == nil {
+		return nil, fmt.Errorf("no request came of it: %s", result.Reason)
+	}
+	return out, nil
+}
+
+// tokenAnswer is what the login call of a login is answered with; nil where none is made.
+func (s *Session) tokenAnswer(out *Captured, name, token string) (*exchange.Answer, error) {
+	var kind login.Kind
+	for _, l := range s.Bench.Logins {
+		if l.Name == name {
+			kind = l.Kind
+		}
+	}
+	answer := &exchange.Answer{Status: http.StatusOK, Proto: "HTTP/1.1", Header: http.Header{"Content-Type": {"application/json"}}}
+	switch kind := kind.(type) {
+	case *login.Basic, *login.Bearer, *login.Key:
+		return nil, nil
+	case *login.UsernameToken:
+		if kind.Digest || kind.Nonce || kind.Stamp > 0 {
+			return nil, fmt.Errorf("the login %s makes a digest, a nonce or a time stamp for each request, of which no code is made", name)
+		}
+		return nil, nil
+	case *login.OAuth2:
+		if kind.NeedsPerson() || kind.Proof || kind.ClientIn != "" && kind.ClientIn != login.InBasic && kind.ClientIn != login.InForm {
+			return nil, fmt.Errorf("the login %s needs a person or signs what it asks, of which no code is made", name)
+		}
+		out.TokenAt = []path.Plain{{Name: "access_token"}}
+		answer.Body, _ = json.Marshal(map[string]any{"access_token": token, "token_type": "Bearer", "expires_in": 3600})
+		return answer, nil
+	case *login.Desk:
+		steps, fromReply, ok := kind.TokenAt.PlainSteps()
+		if !ok || len(steps) == 0 {
+			return nil, fmt.Errorf("the token of the login %s is found by %s, of which no code is made", name, kind.TokenAt.Source)
+		}
+		out.TokenAt, out.Reply = steps, fromReply
+		if !fromReply {
+			answer.Body = []byte(document.WriteJSON(nestedAt(steps, token, kind), document.Style{}))
+			return answer, nil
+		}
+		switch {
+		case steps[0].Name == "text":
+			answer.Header.Set("Content-Type", "text/plain")
+			answer.Body = []byte(token)
+		case steps[0].Name == "headers" && len(steps) == 2:
+			answer.Header.Set(steps[1].Name, token)
+		default:
+			return nil, fmt.Errorf("the token of the login %s is found by %s, of which no code is made", name, kind.TokenAt.Source)
+		}
+		return answer, nil
+	}
+	return nil, fmt.Errorf("of the kind of the login %s no code is made; hand over with -login none, or with another", name)
+}
+
+// nestedAt is an answer that holds a token where it is looked for, and how long it lasts.
+func nestedAt(steps []path.Plain, token string, desk *login.Desk) *document.Node {
+	root := document.NewObject()
+	put := func(steps []path.Plain, v *document.Node) {
+		at := root
+		for i, s := range steps {
+			if i == len(steps)-1 {
+				at.Set(s.Name, v)
+				return
+			}
+			next := at.Get(s.Name)
+			if next == nil || next.Kind != document.Object {
+				next = document.NewObject()
+				at.Set(s.Name, next)
+			}
+			at = next
+		}
+	}
+	if desk.LastsAt != nil {
+		if lasts, fromReply, ok := desk.LastsAt.PlainSteps(); ok && !fromReply {
+			put(lasts, document.NewNumber("600"))
+		}
+	}
+	put(steps, document.NewText(token))
+	return root
+}

@@ -1,0 +1,546 @@
+package run
+
+import (
+	"context"
+	"fmt"
+	"iter"
+	"maps"
+	"slices"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"testbench/internal/bench"
+	"testbench/internal/document"
+	"testbench/internal/history"
+	"testbench/internal/result"
+	"testbench/internal/sheet"
+	"testbench/internal/table"
+)
+
+// RunOptions say how sheets are run.
+type RunOptions struct {
+	Steps []string // only these; empty for all
+	From  string   // the rows go on from this step; empty for all of them
+	Rows  [][2]int // only these, from and to, from 1; empty for all
+	Stop  bool     // at the first step that falls short
+	Dry   bool     // nothing is sent; what would be is reported
+
+	Jobs  int           // rows and sheets at work side by side; 0 is 1
+	Rate  float64       // rows begun in a second; 0 for as many as can be
+	Turns int           // how often the rows are run; 0 is once
+	For   time.Duration // the rows are repeated until this is over; 0 for not
+	Share Share         // which part of the rows is run here
+
+	Observer Observer           // may be nil
+	Explain  func(*result.Step) // adds hints to a finished step; may be nil
+	// Before is told of each step that talks, right before it does; nil for nobody.
+	Before func(ctx context.Context, session *Session, step *sheet.Step, scope *Scope)
+	// Record takes rows as they finish, before RowDone is told of them; nil for none.
+	Record func([]history.Entry) error
+	// Forget lets go of the rows when they were observed and recorded.
+	Forget bool
+}
+
+// isRun says whether a step of the sheet itself is run.
+func (o RunOptions) isRun(step *sheet.Step, of *sheet.Sheet) bool {
+	if len(o.Steps) > 0 && !slices.Contains(o.Steps, step.Name) {
+		return false
+	}
+	if at := slices.IndexFunc(of.Steps, func(s *sheet.Step) bool { return s.Name == o.From }); at >= 0 {
+		return !slices.Contains(of.Steps[:at], step)
+	}
+	return true
+}
+
+// Share is one of several parts of the rows: I of N. The zero value is all of them.
+type Share struct{ I, N int }
+
+// isMine says whether a row belongs to the share. It hangs on nothing but the names,
+// so that each machine knows it alone.
+func (s Share) isMine(file string, turn, number int) bool {
+	return s.N < 2 || int(table.Hash(fmt.Sprintf("%s/%d", file, turn), number)%uint64(s.N)) == s.I-1
+}
+
+func (s Share) String() string {
+	if s.N == 0 {
+		return ""
+	}
+	return fmt.Sprintf("%d/%d", s.I, s.N)
+}
+
+// Work is a sheet to be run, and the session that it is run in.
+type Work struct {
+	Session *Session
+	Sheet   *sheet.Sheet
+	// Done are the rows that an earlier run finished; nil for none.
+	Done *history.Done
+	// Kept gives what an earlier run kept in a row; nil for nothing.
+	Kept func(phase string, turn, number int) map[string]*document.Node
+	// Before are the times of the rows that an earlier run finished, and BeforeTook how long
+	// these were run.
+	Before     []*history.Watch
+	BeforeTook time.Duration
+	// Keep takes what was kept in a row, and before the rows, from several goroutines;
+	// it may be nil.
+	Keep func(row *result.Row, kept map[string]*document.Node)
+}
+
+// File is the sheet's file as the bench names it.
+func (w *Work) File() string { return sheet.Inside(w.Session.Bench, w.Sheet.File()) }
+
+// Head is what is known of the sheet before it is run.
+func (w *Work) Head() *history.Sheet {
+	return &history.Sheet{Sheet: w.Sheet.Name, File: w.File(), About: w.Sheet.About, Site: w.Session.Site.Name, Outcome: string(result.NotRun), RowCount: w.Sheet.RowCount()}
+}
+
+// Inputs are the files that decide what is run and how it is judged, by their names in the
+// bench, with where they are: the bench, the sheet and those that it runs, their rows, and
+// all files and contracts that are named in them.
+func (w *Work) Inputs() map[string]string {
+	b := w.Session.Bench
+	inputs := map[string]string{w.File(): w.Sheet.File()}
+	for _, name := range sheetInputs(w.Sheet) {
+		if full, err := bench.FileInside(b.Dir, name); err == nil {
+			inputs[name] = full
+		}
+	}
+	return inputs
+}
+
+// sheetInputs are the names of the files of the bench that decide what a sheet comes to.
+func sheetInputs(s *sheet.Sheet) []string {
+	names := slices.Concat([]string{bench.FileName}, s.Bench.Reads, s.Reads)
+	if s.Rows != nil && s.Rows.Source != nil && s.Rows.IsFile() {
+		names = append(names, s.Rows.From)
+	}
+	for _, service := range s.Bench.Services {
+		if c, err := s.Bench.Offline(service); err == nil && c != nil {
+			names = append(names, s.Bench.Contracts.Files(service.Contract.LiteralText())...)
+		}
+	}
+	s.EveryStep(func(_ *sheet.Sheet, step *sheet.Step) {
+		for _, u := range step.Uses {
+			if u.Hole.Space == "file" {
+				names = append(names, u.Hole.Name)
+			}
+		}
+		if step.Sub != nil {
+			names = append(append(names, step.Sub.File), sheetInputs(step.Sub.Sheet)...)
+		}
+	})
+	return names
+}
+
+// Fetched are digests of the contracts that were fetched from addresses, by these.
+func (w *Work) Fetched() map[string]string { return w.Session.contracts.Fetched() }
+
+// What is recorded of exchanges in full: of rows that held, the first ones, and of each
+// step of each sheet some, so that runs can be compared; of those that did not, more.
+const (
+	fullHeld = 1_000
+	fullEach = 20
+	fullFell = 10_000
+)
+
+// crew runs the rows of several sheets side by side. Rows are recorded when they are
+// finished and shown in their order.
+type crew struct {
+	options RunOptions
+	ctx     context.Context
+	kill    context.Context
+	slots   chan struct{} // one for each row at work
+	over    atomic.Bool   // nothing more is to be begun
+	full    atomic.Int64  // exchanges of rows that held, recorded in full
+	fell    atomic.Int64
+	clerk   *clerk
+	pace    *pace
+}
+
+// runner runs one sheet.
+type runner struct {
+	*crew
+	session *Session
+	sheet   *sheet.Sheet
+	work    *Work
+	index   int
+	result  *result.Sheet
+	queue   chan *task // rows in their order, as they are begun
+	// ahead bounds the rows that are begun and not shown yet. Nothing waits for it
+	// while it holds a place among those at work.
+	ahead   chan struct{}
+	load    *load
+	ended   atomic.Bool
+	until   time.Time // the end of For, of each sheet its own; zero for none
+	begun   bool      // told by the queue, as all times of the runner
+	from    time.Time // when the sheet was begun
+	rowsEnd time.Time
+	end     time.Time
+	undos   []undoing // of the steps before the rows
+	inFull  inFull
+	outside map[string]*document.Node
+}
+
+// task is a row with what is told of it.
+type task struct {
+	row    *result.Row
+	events *events
+	kept   map[string]*document.Node
+	size   int // of what its exchanges hold, when it is finished
+}
+
+// Run runs sheets and returns what came of them. A cancelled context ends the run in
+// order: the exchanges at work are cancelled and the finally and last steps are run;
+// kill, where it is not nil, cuts those short too.
+func Run(ctx, kill context.Context, work []*Work, options RunOptions) []*result.Sheet {
+	if kill == nil {
+		kill = context.Background()
+	}
+	if options.Observer == nil {
+		options.Observer = noObserver{}
+	}
+	options.Jobs = max(options.Jobs, 1)
+	c := &crew{options: options, ctx: ctx, kill: kill, slots: make(chan struct{}, options.Jobs)}
+	if options.Record != nil && !options.Dry {
+		c.clerk = &clerk{record: options.Record, rows: make(chan finished, 1024), ended: make(chan struct{})}
+		go c.clerk.run()
+	}
+	if options.Rate > 0 {
+		c.pace = &pace{every: time.Duration(float64(time.Second) / options.Rate)}
+	}
+	window := 4*options.Jobs + rowsAhead
+	runners := make([]*runner, len(work))
+	for i, w := range work {
+		runners[i] = &runner{crew: c, session: w.Session, sheet: w.Sheet, work: w, index: i, queue: make(chan *task, window+2), ahead: make(chan struct{}, window), load: newLoad(), outside: map[string]*document.Node{},
+			result: &result.Sheet{Name: w.Sheet.Name, File: w.File(), About: w.Sheet.About, Site: w.Session.Site.Name, Outcome: result.NotRun,
+				RowCount: w.Sheet.RowCount(), Total: totalRows(w.Sheet, options), Repeated: options.Turns > 1 || options.For > 0 || options.Rate > 0, Limits: limitsWithValues(w.Sheet.Limits, w.Session.Scope(nil, nil))}}
+		planSheet(runners[i].result, "", slices.Concat(w.Sheet.First, w.Sheet.Steps, w.Sheet.Finally, w.Sheet.Last))
+	}
+	go func() {
+		// So many sheets side by side; with one job each begins when the one before
+		// is over.
+		sheets := make(chan struct{}, options.Jobs)
+		for _, r := range runners {
+			sheets <- struct{}{}
+			go func() {
+				defer func() { <-sheets }()
+				r.run()
+			}()
+		}
+	}()
+	var results []*result.Sheet
+	for _, r := range runners {
+		if r.show() {
+			results = append(results, r.result)
+		}
+	}
+	if c.clerk != nil {
+		close(c.clerk.rows)
+		<-c.clerk.ended
+	}
+	return results
+}
+
+// isOver says whether no more rows are to be begun.
+func (r *runner) isOver() bool { return r.ctx.Err() != nil || r.isStopped() }
+
+func (r *runner) isStopped() bool { return r.ended.Load() || r.over.Load() }
+
+// stop ends the sheet, or all of them where the run is to stop.
+func (r *runner) stop() {
+	r.ended.Store(true)
+	if r.options.Stop {
+		r.over.Store(true)
+	}
+}
+
+// run begins the rows of the sheet, one after the other, and waits for their end.
+func (r *runner) run() {
+	defer close(r.queue)
+	if r.isOver() {
+		return
+	}
+	for _, t := range r.sheet.Takes {
+		if t.Default != nil {
+			r.outside[t.Name] = t.Default
+		}
+	}
+	if r.options.For > 0 {
+		r.until = time.Now().Add(r.options.For)
+	}
+	next, stop := iter.Pull(r.rows())
+	defer stop()
+	row, any := next()
+	if !any && r.options.Share.N > 1 {
+		return // nothing of this sheet is ours
+	}
+	r.begun, r.from = true, time.Now()
+	defer func() { r.end = time.Now() }()
+	if len(r.sheet.First) > 0 {
+		r.outsideRow("first", r.sheet.First)
+		if r.options.For > 0 {
+			r.until = time.Now().Add(r.options.For) // the time is that of the rows
+		}
+	}
+	// Rows are done by goroutines that stay: their stacks have grown already.
+	var group sync.WaitGroup
+	rows := make(chan func())
+	workers := 0
+	begin := func(row func()) {
+		if cap(r.slots) == 1 {
+			row()
+			return
+		}
+		select {
+		case rows <- row:
+			return
+		default:
+		}
+		if workers == cap(r.slots) {
+			rows <- row
+			return
+		}
+		workers++
+		group.Add(1)
+		go func() {
+			defer group.Done()
+			for ok := true; ok; row, ok = <-rows {
+				row()
+			}
+		}()
+	}
+	r.result.Started = time.Now()
+	for ; any; row, any = next() {
+		late, ok := r.turnCome()
+		if !ok {
+			break
+		}
+		t := &task{row: row.result, events: newEvents(), kept: maps.Clone(r.outside)}
+		t.row.Late = late
+		maps.Copy(t.kept, r.kept(row.result))
+		r.queue <- t
+		if row.wrong != "" {
+			r.unclear(t, row.wrong)
+			<-r.slots
+			continue
+		}
+		x := &rowRun{runner: r, events: t.events, row: t.row, values: row.values, kept: t.kept}
+		begin(func() {
+			x.run(r.ctx, r.kill, r.sheet.Steps, r.sheet.Finally)
+			<-r.slots
+			r.finish(t)
+		})
+	}
+	close(rows)
+	group.Wait()
+	r.rowsEnd = time.Now()
+	if len(r.sheet.Last) > 0 || len(r.undos) > 0 {
+		r.outsideRow("last", r.sheet.Last)
+	}
+}
+
+// turnCome waits until the next row may begin, and holds a place among those at work for
+// it; late is how long after its moment that is. It says no where no more are to begin.
+func (r *runner) turnCome() (late time.Duration, ok bool) {
+	r.ahead <- struct{}{}
+	r.load.wait()
+	var due time.Time
+	if r.pace != nil {
+		due = r.pace.due()
+		if sleep(r.ctx, time.Until(due)) != nil {
+			return 0, false
+		}
+	}
+	r.slots <- struct{}{}
+	if r.isOver() || !r.until.IsZero() && !time.Now().Before(r.until) {
+		<-r.slots
+		return 0, false
+	}
+	if !due.IsZero() {
+		late = max(time.Since(due), 0)
+	}
+	return late, true
+}
+
+// kept is what an earlier run kept in a row before the step that this one goes on from.
+func (r *runner) kept(row *result.Row) map[string]*document.Node {
+	if r.work.Kept == nil {
+		return nil
+	}
+	return r.work.Kept(row.Phase, row.Turn, row.Number)
+}
+
+// outsideRow runs the steps before or behind the rows.
+func (r *runner) outsideRow(phase string, steps []*sheet.Step) {
+	t := &task{row: &result.Row{Phase: phase}, events: newEvents(), kept: r.outside}
+	if phase == "first" {
+		maps.Copy(t.kept, r.kept(t.row))
+		isFromHere := r.options.From == "" || slices.ContainsFunc(steps, func(s *sheet.Step) bool { return s.Name == r.options.From })
+		if r.work.Done.Has(phase, 0, 0) || !isFromHere {
+			return
+		}
+	}
+	r.queue <- t
+	x := &rowRun{runner: r, events: t.events, row: t.row, kept: t.kept}
+	ctx := r.ctx
+	if phase == "last" {
+		ctx, x.undos, x.ending = r.kill, r.undos, true
+	}
+	r.slots <- struct{}{}
+	x.run(ctx, r.kill, steps, nil)
+	<-r.slots
+	if phase == "first" {
+		r.undos = x.undos
+		if r.work.Keep != nil {
+			r.work.Keep(t.row, t.kept) // before it counts as done: the rows hang on it
+		}
+	}
+	r.finish(t)
+}
+
+// inFull counts the exchanges of each step that were recorded in full.
+type inFull struct {
+	mutex  sync.Mutex
+	counts map[string]int
+}
+
+// wants says whether a step of a row has not been recorded in full often enough, and counts
+// the row as recorded then.
+func (f *inFull) wants(row *result.Row) bool {
+	f.mutex.Lock()
+	defer f.mutex.Unlock()
+	wanted := false
+	for _, step := range row.Steps {
+		wanted = wanted || len(step.Exchanges) > 0 && f.counts[step.Of] < fullEach
+	}
+	if !wanted {
+		return false
+	}
+	if f.counts == nil {
+		f.counts = map[string]int{}
+	}
+	for _, step := range row.Steps {
+		if len(step.Exchanges) > 0 {
+			f.counts[step.Of]++
+		}
+	}
+	return true
+}
+
+// finish records a row.
+func (r *runner) finish(t *task) {
+	t.size = size(t.row)
+	r.load.add(t.size)
+	if r.clerk == nil {
+		t.events.close()
+		return
+	}
+	exchanges := int64(0)
+	for _, step := range t.row.Steps {
+		exchanges += int64(len(step.Exchanges))
+	}
+	brief := t.row.Outcome == result.Held && r.full.Add(exchanges) > fullHeld && !r.inFull.wants(t.row) || t.row.Outcome != result.Held && r.fell.Add(exchanges) > fullFell
+	r.clerk.rows <- finished{t.row, r.index, brief, r.session.Masker(), t.events}
+}
+
+// unclear is a row that cannot be read, or of which it cannot be told whether it is
+// wanted.
+func (r *runner) unclear(t *task, why string) {
+	step := &result.Step{Name: "rows", Of: "rows", Target: "rows", Outcome: result.Faulty, Reason: why}
+	t.row.Steps, t.row.Outcome = []*result.Step{step}, result.Faulty
+	t.events.add(event{step: step})
+	r.finish(t)
+}
+
+// show tells the observer of the sheet, as its rows go on, and sums it up. It says
+// whether the sheet was begun at all.
+func (r *runner) show() bool {
+	o, res := r.options.Observer, r.result
+	watches := map[string]*history.Watch{}
+	for _, w := range r.work.Before {
+		watches[w.Step()] = w
+	}
+	told := false
+	for t := range r.queue {
+		if !told {
+			o.SheetStarted(res)
+			told = true
+		}
+		o.RowStarted(res, t.row)
+		for e := range t.events.all() {
+			switch {
+			case e.lost != nil:
+				o.RecordLost(e.lost)
+			case e.would:
+				o.WouldSend(t.row, e.step, e.request, e.reason)
+			default:
+				o.StepDone(res, t.row, e.step)
+			}
+		}
+		o.RowDone(res, t.row)
+		res.Counts.Add(t.row.Record(true, nil).Counts())
+		res.Outcome = result.Worst(res.Outcome, t.row.Outcome)
+		r.watch(watches, t.row)
+		if r.work.Keep != nil && t.row.Phase == "" {
+			r.work.Keep(t.row, t.kept)
+		}
+		if !r.options.Forget {
+			res.Rows = append(res.Rows, t.row)
+		}
+		if t.row.Phase == "" {
+			<-r.ahead
+		}
+		r.load.add(-t.size)
+	}
+	if !r.begun {
+		return false
+	}
+	if !told {
+		o.SheetStarted(res)
+	}
+	res.Counts.Sheets = 1
+	res.Took = r.end.Sub(r.from)
+	res.Running = r.rowsEnd.Sub(res.Started) + r.work.BeforeTook
+	r.sum(watches)
+	r.judgeLimits()
+	if r.ctx.Err() != nil {
+		res.Outcome = result.Interrupted
+	}
+	o.SheetDone(res)
+	return true
+}
+
+// watch takes the times of a row's exchanges. The first one of a row that was begun
+// late counts from when it should have been.
+func (r *runner) watch(watches map[string]*history.Watch, row *result.Row) {
+	late := row.Late
+	for _, step := range row.Steps {
+		last := step.Last()
+		if last == nil || step.Outcome == result.NotRun || step.Target == "listen" {
+			continue
+		}
+		w := watches[step.Of]
+		if w == nil {
+			w = history.NewWatch(step.Of)
+			watches[step.Of] = w
+		}
+		w.Add(last.Phases.Total + late)
+		late = 0
+	}
+}
+
+// sum works out the times of the steps, in the order of the sheet.
+func (r *runner) sum(watches map[string]*history.Watch) {
+	add := func(name string) {
+		if w := watches[name]; w != nil {
+			r.result.Times = append(r.result.Times, w.Times(r.result.Running))
+			delete(watches, name)
+		}
+	}
+	for _, p := range r.result.Plan {
+		add(history.StepOf(p.Name))
+	}
+	for _, name := range slices.Sorted(maps.Keys(watches)) {
+		add(name)
+	}
+}

@@ -1,0 +1,415 @@
+package run_test
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"io"
+	"maps"
+	"net/http"
+	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"testbench/internal/bench"
+	"testbench/internal/run"
+	"testbench/internal/secret"
+	"testbench/internal/sheet"
+	"testbench/internal/standin"
+)
+
+// watched is the stand-in behind a proxy that writes down what it is sent. Headers of a
+// request make it do more: X-Moved redirects it, X-Flaky refuses its first try, X-Pages
+// links to a second page.
+type watched struct {
+	*httptest.Server
+	mutex sync.Mutex
+	seen  []string
+	tries int
+}
+
+// volatile is what differs from one run to another though nothing else does.
+var volatile = regexp.MustCompile(`[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f-]{22}|eyJ[\w.-]+|[0-9a-f]{40,}|PO-[0-9]+|\d{4}-\d\d-\d\dT[0-9:.]+(Z|[+-]\d\d:\d\d)|J-[0-9]+|127\.0\.0\.1:[0-9]+|[0-9.]+ m?s\b|in-\d+|callback/[^ "]+`)
+
+func watch(t *testing.T) *watched {
+	t.Helper()
+	inner, err := standin.Start("127.0.0.1:0", standin.Options{})
+	require.NoError(t, err)
+	target, err := url.Parse("http://" + inner.Address)
+	require.NoError(t, err)
+	proxy := httputil.NewSingleHostReverseProxy(target)
+	w := &watched{}
+	var calls sync.WaitGroup
+	w.Server = httptest.NewServer(http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {
+		body, _ := io.ReadAll(r.Body)
+		r.Body = io.NopCloser(bytes.NewReader(body))
+		first := w.add(r, body)
+		moved := strings.HasPrefix(r.URL.Path, "/moved")
+		r.URL.Path = strings.TrimPrefix(r.URL.Path, "/moved")
+		switch {
+		case r.Header.Get("X-Moved") != "" && !moved:
+			http.Redirect(rw, r, "/moved"+r.URL.RequestURI(), http.StatusTemporaryRedirect)
+		case r.Header.Get("X-Flaky") != "" && first:
+			rw.WriteHeader(http.StatusServiceUnavailable)
+		case r.Header.Get("X-Pages") != "" && !strings.Contains(r.URL.RawQuery, "page=2"):
+			rw.Header().Set("Link", "<"+r.URL.Path+"?page=2>; rel=\"next\"")
+			rw.Header().Set("Content-Type", "application/json")
+			_, _ = io.WriteString(rw, `[{"n": 1}]`)
+		case r.Header.Get("X-Say") == "fault":
+			rw.Header().Set("Content-Type", "text/xml")
+			rw.WriteHeader(http.StatusInternalServerError)
+			_, _ = io.WriteString(rw, `<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Body><s:Fault><faultcode>s:Client</faultcode><faultstring>no</faultstring></s:Fault></s:Body></s:Envelope>`)
+		case r.Header.Get("X-Say") == "error":
+			rw.Header().Set("Content-Type", "application/json")
+			rw.WriteHeader(http.StatusBadRequest)
+			_, _ = io.WriteString(rw, `{"Error": {"Code": "E1", "Message": "no"}}`)
+		case r.Header.Get("X-Say") == "busy":
+			rw.WriteHeader(http.StatusServiceUnavailable)
+		case r.Header.Get("X-Say") == "slow":
+			select {
+			case <-r.Context().Done():
+			case <-time.After(200 * time.Millisecond):
+			}
+		case r.Header.Get("X-Say") == "teapot":
+			rw.WriteHeader(http.StatusTeapot)
+		case strings.HasPrefix(r.URL.Path, "/echo"):
+			rw.Header().Set("Content-Type", "application/json")
+			_ = json.NewEncoder(rw).Encode(map[string]any{"path": r.URL.Path, "body": string(body), "n": 3, "list": []int{1, 2}})
+		case r.URL.Path == "/callme":
+			var asked struct{ URL, Body string }
+			_ = json.Unmarshal(body, &asked)
+			rw.WriteHeader(http.StatusAccepted)
+			calls.Go(func() {
+				if answer, err := http.Post(asked.URL, "application/json", strings.NewReader(asked.Body)); err == nil {
+					_ = answer.Body.Close()
+				}
+			})
+		default:
+			proxy.ServeHTTP(rw, r)
+		}
+	}))
+	t.Cleanup(func() {
+		calls.Wait()
+		w.Close()
+		inner.Close()
+	})
+	return w
+}
+
+// add writes a request down, and says whether it is the first since the last look.
+func (w *watched) add(r *http.Request, body []byte) bool {
+	w.mutex.Lock()
+	defer w.mutex.Unlock()
+	if strings.HasPrefix(r.URL.Path, "/gate") {
+		return false // how a token is got is no step's doing
+	}
+	var head []string
+	for _, name := range slices.Sorted(maps.Keys(r.Header)) {
+		if name != "Authorization" || r.Header.Get(name) == "" {
+			head = append(head, fmt.Sprintf("%s: %v", name, r.Header[name]))
+		} else {
+			head = append(head, "Authorization")
+		}
+	}
+	w.seen = append(w.seen, fmt.Sprintf("%s %s %s %v %s", r.Method, r.RequestURI, r.Proto, head, body))
+	w.tries++
+	return w.tries == 1
+}
+
+func (w *watched) take() []string {
+	w.mutex.Lock()
+	defer w.mutex.Unlock()
+	seen := w.seen
+	w.seen, w.tries = nil, 0
+	return seen
+}
+
+// effects is a bench whose runs are looked at.
+type effects struct {
+	*watched
+	dir   string
+	bench *bench.Bench
+}
+
+func newEffects(t *testing.T) *effects {
+	t.Helper()
+	e := &effects{watched: watch(t), dir: t.TempDir()}
+	require.NoError(t, standin.WriteBench(e.dir, e.URL))
+	e.addToBench(t, "services:\n  echo:\n    address: ${base}/echo\n    operations:\n      post:\n        request: POST /it\n      get:\n        request: GET /it/{id}\n        query:\n          grade: optional\n")
+	for name, text := range map[string]string{
+		"b.txt": "plain", "b.json": `{"a": 1}`, "data/south.csv": "a\n1\n", "data/two.csv": "n,m\n1,a\n2,b\n",
+		"sheets/inner.yaml": "sheet: inner\ntakes:\n  lot: L-0\nsteps:\n  - step: ask\n    request: GET ${base}/echo/${lot}\n    keep:\n      came: path\n",
+	} {
+		require.NoError(t, os.WriteFile(filepath.Join(e.dir, filepath.FromSlash(name)), []byte(text), 0o600))
+	}
+	return e
+}
+
+// addToBench puts entries below the first line of theirs into the bench file.
+func (e *effects) addToBench(t *testing.T, text string) {
+	t.Helper()
+	name := filepath.Join(e.dir, "bench.yaml")
+	data, err := os.ReadFile(name)
+	require.NoError(t, err)
+	head, rest, _ := strings.Cut(text, "\n")
+	changed := strings.Replace(string(data), "\n"+head+"\n", "\n"+text, 1)
+	require.NotEqual(t, string(data), changed)
+	_ = rest
+	require.NoError(t, os.WriteFile(name, []byte(changed), 0o600))
+}
+
+// of runs a sheet and gives all that could be seen of it: the mistakes that were found
+// before, else what the services were sent and what came of the steps.
+func (e *effects) of(t *testing.T, text string) (said string, problems []string) {
+	t.Helper()
+	opened := e.bench
+	if opened == nil { // where it is the same for all, it is read once
+		var err error
+		opened, err = bench.Open(e.dir)
+		require.NoError(t, err)
+		for _, p := range slices.Concat(opened.Problems().Serious(), run.VetBench(opened, run.VetOptions{}).Serious()) {
+			problems = append(problems, p.Message)
+		}
+	}
+	read := sheet.Read(opened, filepath.Join(e.dir, "sheets", "test.yaml"), []byte(text))
+	for _, p := range run.Vet(read, run.VetOptions{}).Serious() {
+		problems = append(problems, p.Message)
+	}
+	if len(problems) > 0 {
+		return strings.Join(problems, "\n"), problems
+	}
+	receiver := &run.Receiver{}
+	defer func() { _ = receiver.Close() }()
+	session, err := run.NewSession(opened, run.Options{Site: read.Site, Receiver: receiver, Store: &secret.Store{Environ: func(name string) (string, bool) {
+		text, ok := standin.Secrets[strings.ToLower(strings.TrimPrefix(name, "TESTBENCH_SEALED_"))]
+		return text, ok
+	}}})
+	if err != nil {
+		return err.Error(), nil
+	}
+	e.take()
+	results := run.Run(t.Context(), nil, []*run.Work{{Session: session, Sheet: read}}, run.RunOptions{})
+	require.NoError(t, session.Close(t.Context()))
+	out := slices.Clone(session.Notes)
+	for _, one := range results {
+		for _, row := range one.Rows {
+			for _, step := range row.Steps {
+				out = append(out, fmt.Sprintf("%s %s | %s | %s | %s | %q | kept %v | %v", row.Label, step.Name, step.Target, step.About, step.Outcome, step.Reason, step.Kept, step.Notes))
+				for _, c := range step.Checks {
+					out = append(out, fmt.Sprintf("  %s %s %v %v wanted %s got %s", c.Kind, c.Subject, c.Held, c.Judged, c.Wanted, c.Got))
+				}
+				for _, record := range step.Exchanges {
+					out = append(out, fmt.Sprintf("  notes %v", record.Notes))
+				}
+			}
+		}
+		for _, c := range one.Checks {
+			out = append(out, fmt.Sprintf("of the sheet: %s %v", c.Subject, c.Held))
+		}
+	}
+	return volatile.ReplaceAllString(strings.Join(append(out, e.take()...), "\n"), "…"), nil
+}
+
+// indented puts a text below the dash of a step.
+func indented(text string) string {
+	return "    " + strings.ReplaceAll(strings.TrimSpace(text), "\n", "\n    ") + "\n"
+}
+
+// bases are steps of each kind that hold, without any other key.
+var bases = map[string]string{
+	"call":     "call: echo/post",
+	"request":  "request: echo POST /it",
+	"follow":   "follow: ${base}/echo/it",
+	"set":      "set:\n  x: 1",
+	"work out": "work out:\n  x: 1 + 1",
+	"pause":    "pause: 1 ms",
+	"steps":    "steps:\n  - step: inside\n    request: GET ${base}/echo/in",
+	"lookup":   "lookup: inbox\nfind: two.csv",
+	"sheet":    "sheet: sheets/inner.yaml",
+	"listen":   "listen: POST",
+	"batch":    "batch: ledger\nparts:\n  - step: part\n    call: ledger/Suppliers.list",
+}
+
+// soapBases are those that are SOAP, for the keys that only SOAP has.
+var soapBases = map[string]string{
+	"call":    "call: lab/GradeLot\ntext: <GradeLot xmlns=\"urn:heatherfold:lab\"><lot>L-2201</lot><moisture>17</moisture></GradeLot>",
+	"request": "request: lab POST\ntext: <GradeLot xmlns=\"urn:heatherfold:lab\"><lot>L-2201</lot><moisture>17</moisture></GradeLot>",
+	"follow":  "follow: ${base}/lab\nservice: lab\ntext: <GradeLot xmlns=\"urn:heatherfold:lab\"><lot>L-2201</lot><moisture>17</moisture></GradeLot>",
+}
+
+// effect is a key of a step with what shows that it has one: a step with it must come out
+// in another way than one without it.
+type effect struct {
+	with    string            // the key
+	without string            // what is there in its place; empty for nothing
+	beside  string            // what else both have
+	bases   map[string]string // other steps than the usual ones, by kind
+}
+
+var effectsOfKeys = map[string]effect{
+	"about":      {with: "about: shown"},
+	"when":       {with: "when: 1 == 2"},
+	"stop":       {with: "stop: row", bases: failing},
+	"for each":   {with: "for each: ${row.list}"},
+	"site":       {with: "site: south", bases: atSites},
+	"login":      {with: "login: none", bases: map[string]string{"call": "call: stores/search", "request": "request: stores GET /lots", "follow": "follow: ${base}/stores/lots\nservice: stores"}},
+	"http":       {with: "http: 2"},
+	"redirects":  {with: "redirects: off", beside: "headers:\n  X-Moved: yes"},
+	"headers":    {with: "headers:\n  X-Odd: a"},
+	"query":      {with: "query:\n  q: a"},
+	"cookies":    {with: "cookies:\n  c: a"},
+	"soap":       {with: "soap: 1.2", bases: soapBases},
+	"action":     {with: "action: urn:odd", bases: soapBases},
+	"addressing": {with: "addressing: true", bases: soapBases},
+	"blocks":     {with: "blocks:\n  lab:Odd: a", bases: soapBases},
+	"attach":     {with: "attach:\n  - file: b.txt", bases: soapBases},
+	"body":       {with: "body:\n  a: 1"},
+	"text":       {with: "text: a"},
+	"file":       {with: "file: b.json"},
+	"bytes":      {with: "bytes: b.txt"},
+	"form":       {with: "form:\n  a: 1"},
+	"parts":      {with: "parts:\n  - name: a\n    value: b"},
+	"drop empty": {with: "drop empty: true", beside: "query:\n  a: \"\""},
+	"pages":      {with: "pages: 2", beside: "headers:\n  X-Pages: yes"},
+	"until":      {with: "until:\n  n: over 99", beside: "", bases: nil},
+	"every":      {with: "every: 10 ms", beside: "until:\n  n: over 99\nwithin: 100 ms", without: "every: 90 ms"},
+	"within":     {with: "within: 1 ms", beside: "until:\n  n: over 99\nevery: 10 ms", without: "within: 60 ms"},
+	"states":     {with: "states:\n  of: n\n  allowed:\n    - 3", beside: "until:\n  n: 3"},
+	"again":      {with: "again: 2", beside: "headers:\n  X-Flaky: yes"},
+	"undo":       {with: "undo:\n  request: GET ${base}/echo/undone"},
+	"keep":       {with: "keep:\n  k: path"},
+	"expect":     {with: "expect:\n  time: under 1 min"},
+	"fields":     {with: "fields:\n  answer: is present"},
+	"where":      {with: "where:\n  - 1 == 1"},
+	"fill":       {with: "fill:\n  id: 7", bases: map[string]string{"call": "call: echo/get", "sheet": "sheet: sheets/inner.yaml", "lookup": "lookup: books\nsql: select :id as n"}},
+	"contract":   {with: "contract: off", bases: map[string]string{"call": "call: stores/search\nfill:\n  grade: Z"}},
+	"service":    {with: "service: stores", bases: map[string]string{"follow": "follow: ${base}/stores/lots"}},
+	"sql":        {with: "sql: select 1 as n", without: "", bases: map[string]string{"lookup": "lookup: books"}},
+	"find":       {with: "find: two.csv", bases: map[string]string{"lookup": "lookup: inbox"}},
+	"open":       {with: "open: two.csv", bases: map[string]string{"lookup": "lookup: inbox"}},
+	"as":         {with: "as: json"},
+	"together":   {with: "together: true", bases: map[string]string{"batch": "batch: ledger\nparts:\n  - step: part\n    call: ledger/Suppliers.create\n    fill:\n      name: Moor\n      city: Heatherfold\n      since: 2020-01-01"}},
+	"step":       {with: "step: another"},
+}
+
+var failing = map[string]string{
+	"call": bases["call"] + "\nexpect:\n  status: 500", "request": bases["request"] + "\nexpect:\n  status: 500", "follow": bases["follow"] + "\nexpect:\n  status: 500",
+	"set": bases["set"] + "\nwhere:\n  - 1 == 2", "work out": bases["work out"] + "\nwhere:\n  - 1 == 2",
+	"steps": "steps:\n  - step: inside\n    request: GET ${base}/echo/in\n    expect:\n      status: 500", "lookup": bases["lookup"] + "\nwhere:\n  - 1 == 2",
+	"sheet": bases["sheet"] + "\nwhere:\n  - 1 == 2", "listen": bases["listen"] + "\nwhere:\n  - 1 == 2", "batch": bases["batch"] + "\nexpect:\n  status: 500",
+}
+
+var atSites = map[string]string{
+	"call": "call: stores/search", "request": "request: stores GET /lots", "follow": "follow: ${base}/stores/lots\nservice: stores", "set": "set:\n  x: ${site.depot}\nwhere:\n  - kept.x == 'north'",
+	"work out": "work out:\n  x: site.depot\nwhere:\n  - kept.x == 'north'", "lookup": "lookup: inbox\nfind: ${site.depot}.csv\nfields:\n  answer: count 0\nexpect:\n  time: under 1 min",
+	"batch": "batch: ledger\nheaders:\n  X-Depot: ${site.depot}\nparts:\n  - step: part\n    call: ledger/Suppliers.list",
+}
+
+// particular are effects of a key that one kind alone shows in another way.
+var particular = map[string]effect{
+	"lookup until":   {with: "until:\n  answer: count 9", beside: "within: 20 ms\nevery: 5 ms", without: "until:\n  answer: count 1"},
+	"lookup every":   {with: "every: 5 ms", beside: "until:\n  answer: count 9\nwithin: 60 ms", without: "every: 50 ms"},
+	"lookup within":  {with: "within: 1 ms", beside: "until:\n  answer: count 9\nevery: 5 ms", without: "within: 40 ms"},
+	"lookup states":  {with: "states:\n  of: answer[0].name\n  allowed:\n    - two.csv", beside: "until:\n  answer: count 1"},
+	"lookup keep":    {with: "keep:\n  k: answer"},
+	"sheet keep":     {with: "keep:\n  k: came"},
+	"listen until":   {with: "until:\n  n: over 99", beside: "within: 50 ms"},
+	"listen within":  {with: "within: 1 min", beside: "until:\n  n: 3", without: "within: 1 ms"},
+	"listen states":  {with: "states:\n  of: n\n  allowed:\n    - 3"},
+	"listen keep":    {with: "keep:\n  k: n"},
+	"listen when":    {with: "when: 1 == 2", beside: "within: 500 ms"},
+	"batch parts":    {with: bases["batch"][strings.Index(bases["batch"], "parts:"):], bases: map[string]string{"batch": "batch: ledger"}},
+	"sheet fill":     {with: "fill:\n  lot: L-7"},
+	"batch keep":     {with: "keep:\n  k: reply.status"},
+	"call until":     {with: "until:\n  n: over 99", beside: "within: 50 ms\nevery: 10 ms", without: "until:\n  n: 3"},
+	"request until":  {with: "until:\n  n: over 99", beside: "within: 50 ms\nevery: 10 ms", without: "until:\n  n: 3"},
+	"follow until":   {with: "until:\n  n: over 99", beside: "within: 50 ms\nevery: 10 ms", without: "until:\n  n: 3"},
+	"pause for each": {with: "for each: ${row.list}"},
+}
+
+// Each key of a step has an effect at each kind of step that takes it, and is a mistake at
+// all others: the tables themselves say which these are.
+func TestEachKeyOfAStepHasAnEffectOrIsRefused(t *testing.T) {
+	e := newEffects(t)
+	var err error
+	e.bench, err = bench.Open(e.dir)
+	require.NoError(t, err)
+	before := "sheet: test\nrows:\n  list:\n    - list:\n        - 1\n        - 2\nsteps:\n"
+	call := "  - step: ask for a call\n    request: POST ${base}/callme\n    body:\n      url: ${callback.NAME}\n      body: \"{\\\"n\\\": 3}\"\n"
+	after := "  - step: after\n    request: GET ${base}/echo/after\n"
+	written := func(kind, name string, parts ...string) string {
+		lead := before
+		if kind == "listen" {
+			lead += strings.ReplaceAll(call, "NAME", name)
+		}
+		text := "  - step: " + name + "\n"
+		for _, part := range parts {
+			if part != "" {
+				text += indented(part)
+			}
+		}
+		return lead + text + after
+	}
+	for _, word := range slices.Sorted(maps.Keys(sheet.StepKindKeys())) {
+		allowed := sheet.StepKindKeys()[word]
+		for _, name := range sheet.StepKeys() {
+			if name == word {
+				continue
+			}
+			t.Run(word+" "+name, func(t *testing.T) {
+				c, ok := particular[word+" "+name]
+				if !ok {
+					c, ok = effectsOfKeys[name]
+				}
+				base := bases[word]
+				if other, has := c.bases[word]; has {
+					base = other
+				}
+				if !slices.Contains(allowed, name) {
+					if with := kindsStep(name); with != "" {
+						c.with = with
+					}
+					require.NotEmpty(t, c.with, "the key %s has no effect that is tried here", name)
+					_, problems := e.of(t, written(word, "it", bases[word], c.with))
+					said := strings.Join(problems, "\n")
+					if bases[name] != "" {
+						assert.Contains(t, said, "does more than one thing")
+					} else {
+						assert.Contains(t, said, sheet.WhatOf(word)+" has no "+name)
+					}
+					return
+				}
+				require.True(t, ok, "the key %s has no effect that is tried here", name)
+				step := "it"
+				with := c.with
+				if name == "step" {
+					step, with = "another", ""
+				}
+				one, _ := e.of(t, written(word, "it", base, c.beside, c.without))
+				other, problems := e.of(t, written(word, step, base, c.beside, with))
+				assert.Empty(t, problems, "with it")
+				assert.NotEqual(t, one, other, "the key %s has no effect at %s", name, word)
+			})
+		}
+	}
+}
+
+// kindsStep is the key of a kind as it is written, "" for what is no kind.
+func kindsStep(name string) string {
+	if base, ok := bases[name]; ok {
+		first, _, _ := strings.Cut(base, "\nfind:")
+		return first
+	}
+	return ""
+}

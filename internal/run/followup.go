@@ -1,0 +1,394 @@
+package run
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"testbench/internal/contract"
+	"testbench/internal/document"
+	"testbench/internal/exchange"
+	"testbench/internal/login"
+	"testbench/internal/reply"
+	"testbench/internal/result"
+	"testbench/internal/sheet"
+)
+
+// remember notes which versions of what stands at addresses were seen last: that of the
+// answer, by its header or by what it holds, and of each item of a list.
+func (s *Session) remember(p *plan, record *exchange.Record, re *reply.Reply) {
+	a := record.Answer
+	if a == nil || a.Status < 200 || a.Status > 299 {
+		return
+	}
+	at := record.Request.URL
+	isRead := record.Request.Method == http.MethodGet || record.Request.Method == http.MethodHead
+	if !isRead {
+		s.outdated(withoutQuery(at))
+	}
+	tag := a.Header.Get("ETag")
+	if tag == "" {
+		tag = versionIn(re.Payload)
+	}
+	if location := a.Header.Get("Location"); location != "" && record.Request.Method == http.MethodPost {
+		if made, err := at.Parse(location); err == nil {
+			at = made
+		}
+	}
+	if tag != "" {
+		s.saw(at, tag)
+	}
+	items := re.Payload
+	if list := re.Payload.Get("value"); list != nil {
+		items = list
+	}
+	if p.op == nil || !isRead || items == nil || items.Kind != document.List {
+		return
+	}
+	for _, item := range items.Items() {
+		if tag := versionIn(item); tag != "" {
+			if of := s.placeOf(p, at, item); of != nil {
+				s.saw(of, tag)
+			}
+		}
+	}
+}
+
+// versionIn is the version that a record of OData says of itself (OData JSON Format 4.01,
+// 4.6.9), "" for none.
+func versionIn(n *document.Node) string {
+	for _, name := range []string{"@odata.etag", "@etag"} {
+		if said := n.Get(name); said != nil && said.IsScalar() {
+			return said.Text
+		}
+	}
+	return ""
+}
+
+// placeOf is the address of an item of a list: as it says itself (OData JSON Format 4.01,
+// 4.6.8), else as the contract makes it of its key. It is nil where neither tells.
+func (s *Session) placeOf(p *plan, list *url.URL, item *document.Node) *url.URL {
+	for _, name := range []string{"@odata.id", "@id", "@odata.editLink", "@editLink"} {
+		if said := item.Get(name); said != nil {
+			if at, err := list.Parse(said.Text); err == nil {
+				return at
+			}
+		}
+	}
+	set, isList := strings.CutSuffix(p.op.Name, ".list")
+	if !isList || !p.contracted {
+		return nil
+	}
+	read := p.sibling(set + ".read")
+	if read == nil {
+		return nil
+	}
+	fields := document.NewObject()
+	for _, key := range read.Parameters {
+		if v := item.Get(key.Name); key.In == contract.InPath && v != nil {
+			fields.Set(key.Name, v)
+		}
+	}
+	built, problems := read.Build(fields, contract.BuildOptions{})
+	if len(problems) > 0 {
+		return nil
+	}
+	root, _ := strings.CutSuffix(withoutQuery(list), p.op.Path)
+	at, err := url.Parse(root + built.Path)
+	if err != nil {
+		return nil
+	}
+	return at
+}
+
+func (s *Session) saw(at *url.URL, tag string) {
+	s.mutex.Lock()
+	defer s.mutex.Unlock()
+	if s.versions == nil {
+		s.versions = map[string]string{}
+	}
+	s.versions[withoutQuery(at)] = tag
+}
+
+// outdated forgets the version of a place that was written to, and of what stands above
+// it: a line that is added changes its order, too.
+func (s *Session) outdated(written string) {
+	s.mutex.Lock()
+	defer s.mutex.Unlock()
+	for address := range s.versions {
+		if written == address || strings.HasPrefix(written, address+"/") {
+			delete(s.versions, address)
+		}
+	}
+}
+
+func withoutQuery(u *url.URL) string {
+	copied := *u
+	copied.RawQuery, copied.Fragment = "", ""
+	return copied.String()
+}
+
+// version puts the version that a change is meant for into its request: the one
+// that was seen last, else, where the service asks for one, the one that there is now.
+func (s *Session) version(ctx context.Context, step *sheet.Step, p *plan, result *result.Step) {
+	if p.op == nil || !p.op.TakesVersion || p.withoutVersion {
+		return
+	}
+	switch p.request.GetHeader("If-Match") {
+	case "none":
+		p.request.DeleteHeader("If-Match")
+		return
+	case "":
+	default:
+		return
+	}
+	s.mutex.Lock()
+	tag := s.versions[withoutQuery(p.request.URL)]
+	s.mutex.Unlock()
+	if tag == "" && p.op.Versioned {
+		read := p.reading(p.request.URL)
+		sent, err := s.send(ctx, step, read, result)
+		if err != nil || sent.Record().Answer == nil {
+			return // the change itself will tell why
+		}
+		s.remember(p, sent.Record(), p.read(sent.Record()))
+		s.mutex.Lock()
+		tag = s.versions[withoutQuery(p.request.URL)]
+		s.mutex.Unlock()
+		if tag != "" {
+			p.notes = append(p.notes, "read first for its version: "+tag)
+		}
+	}
+	if tag != "" {
+		p.request.SetHeader("If-Match", tag)
+	}
+}
+
+// reading is a plan that reads an address of the same service.
+func (p *plan) reading(at *url.URL) *plan {
+	read := *p
+	read.request = p.request.Clone()
+	read.request.Method, read.request.URL = http.MethodGet, at
+	read.request.Body, read.request.ShownBody, read.request.ShownURL = nil, "", ""
+	for _, name := range []string{"Content-Type", "If-Match", "Prefer"} {
+		read.request.DeleteHeader(name)
+	}
+	return &read
+}
+
+// read reads the answer of a record as the operation sees it.
+func (p *plan) read(record *exchange.Record) *reply.Reply {
+	re := reply.Read(record)
+	if p.speaks != "" {
+		if err := re.SeeRPC(p.speaks); err != nil {
+			re.Problem = err
+		}
+		return re
+	}
+	if p.op != nil && p.op.See != nil && re.Problem == nil && re.Body != nil {
+		re.Payload = p.op.See(re.Body)
+	}
+	return re
+}
+
+// Bounds of what is followed by itself.
+const (
+	mostWaiting  = time.Minute
+	firstWaiting = 100 * time.Millisecond
+	mostPause    = 5 * time.Second
+)
+
+// waitFor follows an answer that was put off, as the request allowed by its
+// preference (RFC 7240, 4.1; OData 4.01, 11.6), until it is there.
+func (s *Session) waitFor(ctx context.Context, step *sheet.Step, p *plan, sent *login.Sent, result *result.Step) (*login.Sent, error) {
+	record := sent.Record()
+	if !strings.Contains(p.request.GetHeader("Prefer"), "respond-async") || record.Answer == nil || record.Answer.Status != http.StatusAccepted {
+		return sent, nil
+	}
+	end := time.Now().Add(mostWaiting)
+	pause := firstWaiting
+	asked := 0
+	for record.Answer != nil && record.Answer.Status == http.StatusAccepted {
+		place := record.Answer.Header.Get("Location")
+		if place == "" {
+			return sent, nil
+		}
+		at, err := record.Request.URL.Parse(place)
+		if err != nil || exchange.Origin(at) != exchange.Origin(p.request.URL) {
+			p.notes = append(p.notes, "the answer was put off, and is to be had at "+place+", which is another host and not asked")
+			return sent, nil
+		}
+		if after := s.retryAfter(record); after > 0 {
+			pause = min(after, mostPause)
+		}
+		if time.Now().Add(pause).After(end) {
+			p.notes = append(p.notes, fmt.Sprintf("the answer was put off, and was not there after %s", mostWaiting))
+			return sent, nil
+		}
+		if err := sleep(ctx, pause); err != nil {
+			return sent, err
+		}
+		pause = min(pause*2, mostPause)
+		asked++
+		if sent, err = s.send(ctx, step, p.reading(at), result); err != nil {
+			return sent, err
+		}
+		record = sent.Record()
+	}
+	unwrap(record)
+	p.notes = append(p.notes, fmt.Sprintf("the answer was put off: asked for it %s", times(asked)))
+	return sent, nil
+}
+
+func times(n int) string {
+	if n == 1 {
+		return "once"
+	}
+	return fmt.Sprintf("%d times", n)
+}
+
+// unwrap puts the answer that was waited for in place of the one that carries it.
+func unwrap(record *exchange.Record) {
+	a := record.Answer
+	if a == nil {
+		return
+	}
+	if status, err := strconv.Atoi(a.Header.Get("AsyncResult")); err == nil {
+		a.Status, a.Reason = status, http.StatusText(status)
+		return
+	}
+	if strings.HasPrefix(a.ContentType(), "application/http") {
+		if inner, err := readHTTP(a.Body, record.Request.Method); err == nil {
+			inner.Proto, inner.Wire = a.Proto, a.Wire
+			record.Answer = inner
+		}
+	}
+}
+
+// readHTTP reads an answer that stands inside of another.
+func readHTTP(data []byte, method string) (*exchange.Answer, error) {
+	response, err := http.ReadResponse(bufio.NewReader(bytes.NewReader(data)), &http.Request{Method: method})
+	if err != nil {
+		return nil, err
+	}
+	defer response.Body.Close()
+	body, err := io.ReadAll(response.Body)
+	if err != nil && len(body) == 0 {
+		return nil, err
+	}
+	_, reason, _ := strings.Cut(response.Status, " ")
+	return &exchange.Answer{Status: response.StatusCode, Reason: reason, Proto: response.Proto, Header: response.Header, Body: body, Wire: int64(len(body))}, nil
+}
+
+// pages reads the pages that follow an answer, as many as the step wants, and
+// puts what they list together. It goes to no other host, and to no page twice.
+func (s *Session) pages(ctx context.Context, step *sheet.Step, p *plan, sent *login.Sent, re *reply.Reply, result *result.Step) (*login.Sent, *reply.Reply) {
+	if step.Pages < 2 || re.Problem != nil {
+		return sent, re
+	}
+	seen := map[string]bool{p.request.URL.String(): true}
+	first := re
+	for page := 1; ; page++ {
+		next := nextPage(re)
+		if next == "" {
+			if page > 1 {
+				p.notes = append(p.notes, fmt.Sprintf("%d pages were read", page))
+			}
+			break
+		}
+		at, err := re.Record.Request.URL.Parse(next)
+		stop := ""
+		switch {
+		case page == step.Pages:
+			stop = fmt.Sprintf("%d pages were read; there are more", page)
+		case err != nil:
+			stop = fmt.Sprintf("the next page stands at %q, which is no address", next)
+		case exchange.Origin(at) != exchange.Origin(p.request.URL):
+			stop = "the next page stands at " + exchange.Origin(at) + ", which is another host and not asked"
+		case seen[at.String()]:
+			stop = "the next page was read already: the links go round in a circle"
+		}
+		if stop == "" {
+			seen[at.String()] = true
+			more, err := s.send(ctx, step, p.reading(at), result)
+			if err != nil || more.Record().Answer == nil || more.Record().Answer.Status != http.StatusOK {
+				stop = fmt.Sprintf("page %d could not be read", page+1)
+				if err == nil && more.Record().Answer != nil {
+					sent, re = more, p.read(more.Record())
+				}
+			} else {
+				sent, re = more, p.read(more.Record())
+				join(first, re)
+				continue
+			}
+		}
+		p.notes = append(p.notes, stop)
+		break
+	}
+	if re.Record.Answer != nil && re.Record.Answer.Status == http.StatusOK {
+		re.Payload = first.Payload
+	}
+	return sent, re
+}
+
+// nextPage is where the next page is said to be: a next link of OData, or a link
+// of RFC 8288.
+func nextPage(re *reply.Reply) string {
+	for _, name := range []string{"@odata.nextLink", "@nextLink"} {
+		if link := re.Payload.Get(name); link != nil {
+			return link.Text
+		}
+	}
+	if re.Record.Answer == nil {
+		return ""
+	}
+	for _, field := range re.Record.Answer.Header.Values("Link") {
+		for link := range strings.SplitSeq(field, ",") {
+			target, parameters, ok := strings.Cut(strings.TrimSpace(link), ">")
+			if ok && strings.HasPrefix(target, "<") && slices.ContainsFunc(strings.Split(parameters, ";"), func(p string) bool {
+				name, value, _ := strings.Cut(strings.TrimSpace(p), "=")
+				return strings.EqualFold(name, "rel") && slices.Contains(strings.Fields(strings.Trim(value, `"`)), "next")
+			}) {
+				return target[1:]
+			}
+		}
+	}
+	return ""
+}
+
+// join puts what a page lists behind what the first one does.
+func join(first, page *reply.Reply) {
+	whole, more := first.Payload, page.Payload
+	if whole.Kind == document.List && more.Kind == document.List {
+		first.Payload = document.NewList(slices.Concat(whole.Items(), more.Items())...)
+		return
+	}
+	list, added := whole.Get("value"), more.Get("value")
+	if list == nil || added == nil {
+		return
+	}
+	joined := document.NewObject()
+	for _, m := range whole.Members() {
+		switch m.Key {
+		case "value":
+			joined.Set("value", document.NewList(slices.Concat(list.Items(), added.Items())...))
+		case "@odata.nextLink", "@nextLink":
+		default:
+			joined.Set(m.Key, m.Value)
+		}
+	}
+	for _, name := range []string{"@odata.nextLink", "@nextLink"} {
+		if link := more.Get(name); link != nil {
+			joined.Set(name, link)
+		}
+	}
+	first.Payload = joined
+}

@@ -1,0 +1,429 @@
+package run
+
+import (
+	"fmt"
+	"mime"
+	"slices"
+	"strings"
+
+	"testbench/internal/bench"
+	"testbench/internal/contract"
+	"testbench/internal/document"
+	"testbench/internal/exchange"
+	"testbench/internal/nearest"
+	"testbench/internal/path"
+	"testbench/internal/reply"
+	"testbench/internal/result"
+	"testbench/internal/rule"
+	"testbench/internal/secret"
+	"testbench/internal/sheet"
+	"testbench/internal/soap"
+	"testbench/internal/value"
+)
+
+// judging is one reply that is held against a step.
+type judging struct {
+	step  *sheet.Step
+	reply *reply.Reply
+	roots path.Roots
+	scope *Scope
+	data  *rule.Data
+	out   []result.Check
+	// described is the operation as its WSDL has it, or nil.
+	described *described
+	// op is the operation as another contract or the bench has it, or nil.
+	op        *contract.Operation
+	good      *bench.StatusRule // the statuses that the operation calls good; nil for 2xx
+	messageID string            // of WS-Addressing, "" without
+	err       error             // a rule's own values are not there
+	expect    *sheet.Expect     // with the values of the row
+}
+
+func (j *judging) add(c result.Check) {
+	c.Judged = true
+	j.out = append(j.out, c)
+}
+
+// judge holds a reply against everything that a step says of it, and keeps
+// what the step keeps. Where the reply as such is not what was expected, its
+// fields are not judged: they would only say the same again.
+func (j *judging) judge() {
+	e, err := j.step.Expect.FilledIn(j.scope)
+	if err != nil {
+		j.err = err
+		return
+	}
+	j.expect = e
+	failure := j.reply.Record.Failure
+	if e.Refused != "" || failure != nil {
+		j.refusal(e.Refused, failure)
+		return
+	}
+	j.status(e)
+	j.fault(e)
+	j.errorForm(e)
+	pointless := false
+	for _, c := range j.out {
+		pointless = pointless || !c.Held
+	}
+	start := len(j.out)
+	j.readable()
+	j.contract()
+	j.relation()
+	j.replyRules(e)
+	j.fields()
+	j.where()
+	if !pointless {
+		j.keep()
+		return
+	}
+	// Out of a reply of another kind than expected nothing is kept.
+	for _, k := range j.step.Keep {
+		j.add(result.Check{Kind: "keep", Subject: k.Name, Wanted: k.Source})
+	}
+	for i := range j.out[start:] {
+		j.out[start+i].Judged = false
+	}
+}
+
+// contract holds the answer against what the contract says of it.
+func (j *judging) contract() {
+	if j.op != nil && holdsAnswer(j.step) {
+		j.operation()
+		return
+	}
+	if j.described == nil || j.described.version == "" || !holdsAnswer(j.step) {
+		return
+	}
+	answer := j.reply.Record.Answer
+	if j.reply.Message == nil && j.described.operation.Output == nil && answer.Status < 300 {
+		return // one way: nothing needs to come back (SOAP 1.1, 6; Basic Profile 1.1, R2714)
+	}
+	found := []string{"the answer is no SOAP envelope, but " + whatItIs(j.reply)}
+	if j.reply.Message != nil {
+		found = j.described.contractFaults(j.reply)
+	}
+	j.held(j.described.operation.Name, found)
+	if words := j.described.undeclared(j.reply.Message); words != "" {
+		j.reply.Message.Departures = append(j.reply.Message.Departures, words)
+	}
+}
+
+// operation holds the answer against what is said of the operation's answers.
+func (j *judging) operation() {
+	if len(j.op.Answers) == 0 {
+		return
+	}
+	answer := j.reply.Record.Answer
+	j.held(j.op.Name, j.op.Judge(contract.Got{Status: answer.Status, Header: answer.Header, Empty: len(answer.Body) == 0, Body: j.reply.Payload}))
+}
+
+// held adds what came of holding the answer against its contract.
+func (j *judging) held(operation string, found []string) {
+	c := result.Check{Kind: "contract", Subject: "answer", Wanted: "as " + operation + " is described", Held: len(found) == 0, Got: "so"}
+	const most = 5
+	if len(found) > 0 {
+		c.Got = strings.Join(found[:min(len(found), most)], "; ")
+		if len(found) > most {
+			c.Got += fmt.Sprintf("; and %d more", len(found)-most)
+		}
+	}
+	j.add(c)
+}
+
+// relation checks that the answer says it belongs to the request (WS-Addressing
+// 1.0 Core, 3.4: an answer carries the request's message id).
+func (j *judging) relation() {
+	if j.messageID == "" || j.reply.Message == nil {
+		return
+	}
+	got, there := j.reply.Message.Property("RelatesTo")
+	switch {
+	case !there:
+		j.reply.Message.Departures = append(j.reply.Message.Departures, "the answer does not say which message it relates to (WS-Addressing: RelatesTo)")
+	default:
+		j.add(result.Check{Kind: "expect", Subject: "relation", Wanted: j.messageID, Got: got, Held: got == j.messageID})
+	}
+}
+
+// whatItIs says in a few words what an answer is that should have been another thing.
+func whatItIs(re *reply.Reply) string {
+	answer := re.Record.Answer
+	switch {
+	case len(answer.Body) == 0:
+		return "empty"
+	case re.Format == document.XML && re.Body != nil:
+		return "the XML element " + re.Body.Name().String()
+	case re.Format == document.XML:
+		return "XML that is not well-formed"
+	}
+	return string(re.Format)
+}
+
+// departures tells where an answer to a SOAP request departs from the books.
+// Real services do; it is said, and does not count as falling short.
+func (j *judging) departures(asked soap.Version) []string {
+	answer := j.reply.Record.Answer
+	if asked == "" || answer == nil {
+		return nil
+	}
+	m := j.reply.Message
+	if m == nil {
+		oneWay := j.described != nil && j.described.operation.Output == nil || answer.Status == 202 || answer.Status == 204
+		if oneWay && len(answer.Body) == 0 {
+			return nil
+		}
+		if oneWay {
+			return []string{"nothing was to come back, and here is " + whatItIs(j.reply)}
+		}
+		return []string{fmt.Sprintf("a SOAP request was answered with %s, not with an envelope", whatItIs(j.reply))}
+	}
+	out := append([]string(nil), m.Departures...)
+	if m.Version != asked {
+		out = append(out, fmt.Sprintf("SOAP %s was sent, and SOAP %s came back", asked, m.Version))
+	}
+	if told := soap.VersionOf(answer.ContentType()); told != m.Version {
+		out = append(out, fmt.Sprintf("the content type %s does not go with an envelope of SOAP %s", answer.ContentType(), m.Version))
+	}
+	if f := m.Fault; f != nil {
+		wanted := 500
+		// SOAP 1.1, 6.2; SOAP 1.2 Part 2, 7.5.2.2.
+		if m.Version == soap.V12 && f.Code == "Sender" {
+			wanted = 400
+		}
+		if answer.Status != wanted {
+			out = append(out, fmt.Sprintf("a fault came under the status %d; SOAP %s gives it %d", answer.Status, m.Version, wanted))
+		}
+	} else if answer.Status == 202 && m.Payload != nil {
+		out = append(out, "the status 202 says that nothing is answered, and here is "+m.Payload.Name().Local)
+	}
+	return out
+}
+
+// refusal judges an exchange that failed, or one that should have.
+func (j *judging) refusal(wanted string, failure *exchange.Failure) {
+	if wanted == "" {
+		return // the run shows why no answer came
+	}
+	c := result.Check{Kind: "expect", Subject: "refused", Wanted: wanted, Got: "an answer"}
+	if failure != nil {
+		c.Got = failure.Refusal()
+		if c.Got == "" {
+			c.Got = string(failure.Kind)
+		}
+		c.Note = failure.Message
+		c.Held = c.Got == wanted
+	} else {
+		c.Got = fmt.Sprintf("the answer %d", j.reply.Record.Answer.Status)
+	}
+	j.add(c)
+}
+
+func (j *judging) status(e *sheet.Expect) {
+	answer := j.reply.Record.Answer
+	got := fmt.Sprint(answer.Status)
+	switch {
+	case e.Status != nil:
+		j.add(result.Check{Kind: "expect", Subject: "status", Wanted: e.Status.Source, Got: got, Held: e.Status.Holds(answer.Status)})
+	case e.HasError:
+		// An error comes under whatever status; only the error is asked for.
+	case e.HasFault:
+		// A fault comes under a status of its own; only the fault is asked for.
+	case j.good != nil:
+		j.add(result.Check{Kind: "expect", Subject: "status", Wanted: j.good.Source, Got: got, Held: j.good.Holds(answer.Status)})
+	default:
+		j.add(result.Check{Kind: "expect", Subject: "status", Wanted: "2xx", Got: got, Held: answer.Status >= 200 && answer.Status <= 299})
+	}
+}
+
+func (j *judging) fault(e *sheet.Expect) {
+	fault := j.reply.Fault()
+	if e.HasFault {
+		got := ""
+		if fault != nil {
+			got = fault.String()
+		}
+		j.told("fault", got, fault != nil, e.Fault)
+		return
+	}
+	if !e.NoFault && e.Status != nil && !e.Status.WantsSuccess() {
+		return
+	}
+	if fault != nil {
+		j.add(result.Check{Kind: "expect", Subject: "fault", Wanted: "none", Got: fault.String()})
+	} else if e.NoFault || j.reply.Message != nil {
+		j.add(result.Check{Kind: "expect", Subject: "fault", Wanted: "none", Got: "none", Held: true})
+	}
+}
+
+// told judges a fault or an error that is expected, and what it says.
+func (j *judging) told(word, got string, isThere bool, rules []sheet.FieldRule) {
+	article := map[string]string{"fault": "a ", "error": "an "}[word]
+	if !isThere {
+		j.add(result.Check{Kind: "expect", Subject: word, Wanted: article + word, Got: "no " + word})
+		return
+	}
+	j.add(result.Check{Kind: "expect", Subject: word, Wanted: article + word, Got: got, Held: true})
+	for _, f := range rules {
+		j.rule("expect", word+" "+f.Source, f.Path, f.Rule)
+	}
+}
+
+// errorForm judges what the answer says of an error, in whatever form.
+func (j *judging) errorForm(e *sheet.Expect) {
+	said := j.reply.AnyError()
+	switch {
+	case e.HasError:
+		got := ""
+		if said != nil {
+			got = said.String()
+		}
+		j.told("error", got, said != nil, e.Error)
+	case e.NoError && said != nil:
+		j.add(result.Check{Kind: "expect", Subject: "error", Wanted: "none", Got: said.String()})
+	case e.NoError:
+		j.add(result.Check{Kind: "expect", Subject: "error", Wanted: "none", Got: "none", Held: true})
+	case j.reply.Failed != nil && (e.Status == nil || e.Status.WantsSuccess()):
+		// The protocol itself tells an error: that is none of the answers that were asked for.
+		j.add(result.Check{Kind: "expect", Subject: "error", Wanted: "none", Got: said.String()})
+	case said != nil && j.reply.Message == nil && j.reply.Record.Answer.Status < 400:
+		j.reply.Record.Notes = append(j.reply.Record.Notes, fmt.Sprintf("the status is %d, and the answer tells of an error: %s", j.reply.Record.Answer.Status, said))
+	}
+}
+
+// readable judges that the answer can be read at all, where that matters.
+func (j *judging) readable() {
+	if j.reply.Problem != nil {
+		wanted := "well-formed " + string(j.reply.Format)
+		if j.reply.Body != nil {
+			wanted = "an answer of the protocol"
+		}
+		j.add(result.Check{Kind: "expect", Subject: "answer", Wanted: wanted, Got: j.reply.Problem.Error()})
+	}
+}
+
+func (j *judging) replyRules(e *sheet.Expect) {
+	if e.Time == nil && e.Size == nil && e.Type == nil && len(e.Headers) == 0 {
+		return
+	}
+	tree := j.reply.Tree()
+	one := func(subject string, node *document.Node, r *rule.Rule) {
+		if r == nil {
+			return
+		}
+		match := path.Match{Where: subject, Node: node}
+		if node == nil {
+			names := tree.Get("headers").Names()
+			slices.Sort(names)
+			match.Miss = &path.Miss{Reached: "the reply", Missing: "header " + subject, There: "one with " + document.FewNames(names), Try: nearest.Try(subject, names)}
+		}
+		j.verdict("expect", subject, path.Selection{Matches: []path.Match{match}}, r)
+	}
+	one("time", tree.Get("time"), e.Time)
+	one("size", tree.Get("size"), e.Size)
+	if e.Type != nil {
+		mediaType := j.reply.Record.Answer.ContentType()
+		if !strings.Contains(e.Type.Source, ";") {
+			// Parameters such as charset count only where the rule names some.
+			if parsed, _, err := mime.ParseMediaType(mediaType); err == nil {
+				mediaType = parsed
+			}
+		}
+		one("type", document.NewUntyped(mediaType), e.Type)
+	}
+	for _, h := range e.Headers {
+		one(h.Name, tree.Get("headers").Get(h.Name), h.Rule)
+	}
+}
+
+func (j *judging) fields() {
+	for _, f := range j.step.Fields {
+		j.rule("field", f.Source, f.Path, f.Rule)
+	}
+}
+
+func (j *judging) rule(kind, subject string, p *path.Path, r *rule.Rule) {
+	found, err := p.Find(j.roots, j.scope)
+	if err != nil {
+		j.err = fmt.Errorf("%s: %w", subject, err)
+		return
+	}
+	j.verdict(kind, subject, found, r)
+}
+
+func (j *judging) verdict(kind, subject string, found path.Selection, r *rule.Rule) {
+	verdict, err := r.Judge(found, j.roots, j.scope)
+	if err != nil {
+		j.err = fmt.Errorf("%s: %w", subject, err)
+		return
+	}
+	c := result.Check{Kind: kind, Subject: subject, Held: verdict.Held, Wanted: verdict.Wanted, Got: verdict.Got, Note: verdict.Note}
+	if verdict.Secret || found.First() != nil && found.First().Secret {
+		c.Got = secret.Mask
+	}
+	if verdict.Where != "" && verdict.Where != subject {
+		c.Where = verdict.Where
+	}
+	if c.Note == c.Got {
+		c.Note = ""
+	}
+	j.add(c)
+}
+
+func (j *judging) where() {
+	for _, c := range j.step.Where {
+		verdict := c.Judge(j.data)
+		j.add(result.Check{Kind: "where", Subject: c.Source, Held: verdict.Held, Wanted: "it holds", Got: verdict.Got, Note: verdict.Note})
+	}
+}
+
+// keep takes values out of the reply. One that finds nothing falls short.
+func (j *judging) keep() {
+	for _, k := range j.step.Keep {
+		found, err := k.Path.Find(j.roots, j.scope)
+		if err != nil {
+			j.err = fmt.Errorf("keep %s: %w", k.Name, err)
+			return
+		}
+		node := found.Whole()
+		if v := node.Value(); v != nil && v.IsScalar() {
+			node = v
+		}
+		if k.Filters != nil {
+			node, err = k.Filters.Node(keptScope{j.scope, node}, false)
+		}
+		if node == nil || err != nil {
+			c := result.Check{Kind: "keep", Subject: k.Name, Wanted: k.Source, Got: "nothing"}
+			if miss := found.Missed(); miss != nil {
+				c.Note = miss.String()
+			}
+			if err != nil && found.First() != nil {
+				c.Got, c.Note = found.First().Describe(), strings.Replace(err.Error(), k.Filters.Source+": ", "", 1)
+			}
+			j.add(c)
+			continue
+		}
+		if k.Secret {
+			node = node.MarkSecret()
+			node.Scalars(func(n *document.Node) { j.scope.Hide(n.Text) })
+		}
+		j.scope.kept[k.Name] = node
+		j.add(result.Check{Kind: "keep", Subject: k.Name, Wanted: k.Source, Held: true, Got: node.Describe()})
+	}
+}
+
+// keptScope lets the filters of a keep work on what the path found.
+type keptScope struct {
+	*Scope
+	it *document.Node
+}
+
+func (s keptScope) Lookup(space, name string) (*document.Node, error) {
+	if space == "" && name == "it" {
+		if s.it == nil {
+			return nil, value.ErrNothing
+		}
+		return s.it, nil
+	}
+	return s.Scope.Lookup(space, name)
+}

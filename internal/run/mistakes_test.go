@@ -1,0 +1,475 @@
+package run_test
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"testbench/internal/bench"
+	"testbench/internal/run"
+	"testbench/internal/sheet"
+	"testbench/internal/standin"
+)
+
+// at says where the caret is put in a case below: the text before it is the
+// file, without the mark.
+const at = "¦"
+
+// place takes the mark out of a text and says where it stood.
+func place(text string) (clean string, line, column int) {
+	before, after, found := strings.Cut(text, at)
+	if !found {
+		return text, 0, 0
+	}
+	start := strings.LastIndex(before, "\n") + 1
+	return before + after, 1 + strings.Count(before, "\n"), 1 + len([]rune(before[start:]))
+}
+
+// Every key can be got wrong, and each mistake has its place and a way out.
+func TestEveryMistakeOfASheet(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, standin.WriteBench(dir, "http://127.0.0.1:1"))
+	bench, err := bench.Open(dir)
+	require.NoError(t, err)
+	step := func(rest string) string {
+		return "sheet: s\nsteps:\n  - step: one\n    " + strings.ReplaceAll(rest, "\n", "\n    ") + "\n"
+	}
+	search := func(rest string) string { return step("call: stores/search\n" + rest) }
+	cases := []struct{ text, message, try string }{
+		{"sheet: s\nsteps: ¦7\n", "a list is wanted here, and this is a single value", "with a dash"},
+		{"sheet: s\nsteps:\n  - ¦7\n", "a step must be a mapping", "step, about, call"},
+		{"sheet: s\nsite: ¦lokal\nsteps:\n  - step: a\n    call: stores/search\n", `there is no site "lokal"`, `did you mean "local"?`},
+		{"sheet: s\nrows: ¦data/intake.csv\nsteps:\n  - step: a\n    call: stores/search\n", "there is no file data/intake.csv in the bench folder", ""},
+		{"sheet: s\nrows: ¦data\nsteps:\n  - step: a\n    call: stores/search\n", "data is a folder", ""},
+		{"sheet: s\nrows:\n  from: ¦data/intakes.csv\n  label: lott\nsteps:\n  - step: a\n    call: stores/search\n", `there is no column "lott"`, `did you mean "lot"?`},
+		{"sheet: s\nrows:\n  from: data/intakes.csv\n  limit: ¦none\nsteps:\n  - step: a\n    call: stores/search\n", "a limit is a whole number from 1", ""},
+		{"sheet: s\nrows:\n  from: ¦data/intakes.csv\n  kinds:\n    remark: number\nsteps:\n  - step: a\n    call: stores/search\n", `line 2, column remark: "clear" is no number`, ""},
+		{"sheet: s\nsteps:\n  - step: a\n    call: stores/search\n  - ¦step: a\n    call: stores/search\n", `a second step is named "a"`, ""},
+		{"sheet: s\nsteps:\n  - ¦step: a\n", `the step "a" does nothing`, "call:, request:"},
+		{"sheet: s\nsteps:\n  - ¦step: a\n    call: stores/search\n    set:\n      x: 1\n", "does more than one thing: call and set", "two steps"},
+		{step("call: ¦search"), `"search" is no service/operation`, "lab/GradeLot"},
+		{step("call: ¦store/search"), `there is no service "store"`, `"stores"`},
+		{step("call: ¦stores/serach"), `there is no operation of stores "serach"`, `"search"`},
+		{step("request: ¦stores GETT /lots"), "is no request", `"GET"`},
+		{step("request: ¦stores GET lots"), "is no request", ""},
+		{step("request: ¦stors GET /lots"), `there is no service "stors"`, `"stores"`},
+		{step("request: stores GET /lots/¦${x"), "${ is not closed", "write }"},
+		{step("follow: ${here}\nset:\n  1x: 2"), `"1x" cannot be the name of a value`, "starts with a letter"},
+		{step("set:\n  ¦row: 2"), `"row" cannot be the name of a value: ${row} means something else`, "another name"},
+		{step("work out:\n  x: 1 +¦"), "the condition cannot be read here", ""},
+		{step("work out:\n  x: ¦foo(1)"), `"foo" is not known here`, ""},
+		{search("login: ¦clrk"), `there is no login "clrk"`, `"clerk"`},
+		{search("login:\n  ¦spoil: clerk"), "a spoilt login needs both", "how:"},
+		{search("login:\n  spoil: clerk\n  how: ¦burnt"), `"burnt" is no way to spoil a token`, "expired, tampered, other audience, empty"},
+		{search("soap: ¦1.3"), `"1.3" is no version of SOAP`, "1.1"},
+		{search("http: ¦3"), `"3" is no version of HTTP`, "1.1, 2"},
+		{search("redirects: ¦none"), `"none" is no way with redirects`, "follow, off"},
+		{search("drop empty: ¦yes"), `"yes" is no answer to yes or no`, ""},
+		{search("headers:\n  ¦X Y: 1"), `"X Y" cannot be the name of a header`, ""},
+		{search("headers:\n  X-Y:\n    ¦a: 1"), "headers X-Y cannot be a mapping", "a list to repeat"},
+		{search("headers: ¦none"), "headers must be a mapping", ""},
+		{search("fill:\n  ¦grad: A"), `search has no field "grad"`, `"grade"`},
+		{search("fill:\n  grade: ¦X"), `grade must be one of A, B, C, and is "X"`, ""},
+		{search("fill:\n  page: ¦one"), `page must be integer, and is "one"`, ""},
+		{step("call: ¦stores/lot"), "stores/lot needs id", "add id"},
+		{step("request: stores GET /lots\n¦fill:\n  a: 1"), "a request without an operation has no fill", "query:"},
+		{search("file: ¦missing.json"), "there is no file missing.json", ""},
+		{search("file: ¦../x.json"), "leads out of the bench folder", ""},
+		{search("bytes: ¦/etc/passwd"), "relative to the bench folder", ""},
+		{search("parts:\n  - ¦name: a"), "either value: or file:", ""},
+		{search("text: <a b=${¦x}/>"), "", ""},
+		{search("keep:\n  ¦a-b: id"), `"a-b" cannot be the name of a kept value`, "letters, digits"},
+		{search("keep:\n  x: lots[¦"), "a name is missing", ""},
+		{search("keep:\n  x: $.lots¦-a"), "cannot stand in a JSONPath here", ""},
+		{search("keep:\n  x: //lot[¦) "), "\")\" stands where a name or another step should", ""},
+		{search("keep:\n  x: id | ¦uper"), `"uper" is no filter`, `"upper"`},
+		{search("keep:\n  x:\n    ¦secret: true"), "does not say where it stands", "at: PATH"},
+		{search("expect:\n  status: ¦2x"), `"2x" is not a status`, "2xx"},
+		{search("expect:\n  time: under ¦soon"), `"soon" is not a number`, "equals under soon"},
+		{search("expect:\n  fault: some¦"), "a rule is missing", "equals some"},
+		{search("expect:\n  fault:\n    ¦txt: x"), `a fault has no "txt"`, `"text"`},
+		{search("expect:\n  refused: ¦tsl"), `"tsl" is no kind of refusal`, `"tls"`},
+		{search("fields:\n  a: \"¦>= 5\""), `">= 5" is not a rule`, "`at least 5`"},
+		{search("fields:\n  a: is ¦numbr"), `"numbr" is not a kind or a state`, "is number"},
+		{search("fields:\n  a:\n    ¦equls: 5"), `"equls" is no rule`, `"equals"`},
+		{search("fields:\n  a:\n    ¦b: 5\n    c: 6"), "a rule as a mapping has exactly one key", "equals:"},
+		{search("fields:\n  a: ¦[]"), "a list of rules cannot be empty", ""},
+		{search("fields:\n  ¦[0: 1"), "", ""},
+		{search("where:\n  - answer.x ¦= 1"), "the condition cannot be read here", "=="},
+		{search("where:\n  - ¦anser.x == 1"), `"anser" is not known here`, `"answer"`},
+		{search("where:\n  - answer.x == ¦${x}"), "a condition takes no placeholders", "row.x"},
+		{search("where:\n  - ¦kept.x == 1"), "the condition asks for kept.x", ""},
+		{search("when: ¦${x}"), "a condition takes no placeholders", ""},
+		{step("listen:\n  ¦a: 1"), `listen has no key "a"`, "match"},
+		{step("listen: ¦PSOT"), `"PSOT" is no method`, `"POST"`},
+		{step("listen: POST\n¦headers:\n  A: b"), "a step that listens has no headers", "take it out"},
+		{step("listen:\n  signed:\n    ¦header: X"), "signed needs header: and key:", "sealed"},
+		{step("listen:\n  answer:\n    status: ¦99"), "from 200 to 599", ""},
+		{search("query:\n  a: ¦${callback}"), "no step waits to be called back", "listen:"},
+		{search("query:\n  a: ¦${callback.it}"), "no step waits to be called back", "listen:"},
+		{step("lookup: ¦boks\nsql: select 1"), `there is no database "boks"`, `"books"`},
+		{step("lookup: books\nsql: select ¦${x}"), "a value is not pasted into SQL, it is bound", ":name"},
+		{step("lookup: books\nsql: ¦select :x"), "the parameter :x is not filled", "x: VALUE"},
+		{step("lookup: books\nsql: ¦select :lot\nfill:\n  lt: 1"), `there is no parameter of the query "lt"`, "there are: lot"},
+		{step("lookup: books\nsql: select ¦'a"), "is not closed", ""},
+		{step("lookup: books\nsql: select 1; ¦drop table lots"), "a second statement", ""},
+		{step("lookup: ¦books\nfind: x"), "books is a database and has no files", "sql:"},
+		{step("lookup: inbox\nsql: ¦select 1"), "inbox is a folder and knows no SQL", "find:"},
+		{step("lookup: ¦inbox"), "does not say what for", "sql:"},
+		{step("lookup: inbox\nfind: x\nexpect:\n  ¦status: 200"), "only time: can be expected", "count 1"},
+		{step("lookup: inbox\nfind: x\n¦headers:\n  A: b"), "a lookup has no headers", ""},
+		{step("sheet: ¦sheets/none.yaml"), "there is no file sheets/none.yaml", ""},
+		{"sheet: s\nexpect:\n  ¦p96: under 1 s\nsteps:\n  - step: a\n    pause: 1 ms\n", `what is expected of times has no key "p96"`, `"p90"`},
+		{"sheet: s\nexpect:\n  steps:\n    ¦b:\n      p95: under 1 s\nsteps:\n  - step: a\n    pause: 1 ms\n", `there is no step "b"`, "there are: a"},
+		{"sheet: s\ntakes:\n  ¦a-b: required\nsteps:\n  - step: a\n    pause: 1 ms\n", `"a-b" cannot be the name of a value`, ""},
+		{"sheet: s\nrows:\n  database: books\n  sql: select lot from intake\n  columns:\n    - lot\nsteps:\n  - step: a\n    set:\n      x: ¦${lott}\n", "nothing defines ${lott}", `"lot"`},
+		{"sheet: s\nrows:\n  from: data/intakes.csv\n  ¦columns:\n    - lot\nsteps:\n  - step: a\n    pause: 1 ms\n", "columns: has no effect without sql:", "take it out"},
+		{"sheet: s\nrows:\n  sql: ¦select 1\nsteps:\n  - step: a\n    pause: 1 ms\n", "does not say which database", "database:"},
+		{search("query:\n  a: ¦${run.number}"), "there is no value of the run", "id"},
+		{search("query:\n  a: ¦${site.bas}"), `there is no value of the site "bas"`, `"base"`},
+		{search("query:\n  a: ¦${row.x}"), "the sheet has no rows here", "rows:"},
+		{search("query:\n  a: ¦${dept}"), "nothing defines ${dept}", `"depot"`},
+		{search("query:\n  a: ¦${x}\nkeep:\n  x: total"), "x is kept by this very step", ""},
+		{search("again:\n  times: 2\n  grow: ¦11"), "pauses grow by a factor from 1 to 10", "grow: 2"},
+		{search("again:\n  pause: 1 s"), "again does not say how often", "times: 3"},
+		{step("pause: 1 ms\n¦again:\n  times: 2"), "a pause has no again", "goes with call, request, follow"},
+		{step("pause: 1 ms\n¦until:\n  reply.status: 200"), "a pause has no until", "goes with call, request, follow, lookup, listen"},
+		{search("pages: ¦0"), "pages must be a whole number from 1", "pages: 5"},
+		{search("undo:\n  step: b\n  request: stores POST /${¦nothing}"), "", ""},
+		{search("undo:\n  step: b\n  call: ¦stores/serch"), "there is no operation", "search"},
+		{search("undo:\n  step: b\n  call: stores/search\n  undo:\n    step: c\n    call: stores/search"), "what takes something back is not taken back itself", ""},
+		{search("attach:\n  - ¦name: a"), "an attachment needs a file", "file: NAME"},
+		{step("listen:\n  answer:\n    body:\n      a: 1\n    text: x"), "the answer has a body: and a text:", "keep one of them"},
+		{step("sql: select 1"), "does nothing", "sql: goes with lookup:"},
+		{step("lookup: inbox\nfind: x\nopen: y"), "asks for", "two steps"},
+		{step("lookup: inbox\nfind: x\nfill:\n  a: 1"), "a folder has no parameters", ""},
+		{"sheet: s\nrows: ¦{}\nsteps:\n  - step: a\n    pause: 1 ms\n", "rows does not say where they come from", "rows: data/FILE.csv"},
+		{"sheet: s\ntakes:\n  x: ¦${y}\nsteps:\n  - step: a\n    pause: 1 ms\n", "what is meant without a value holds no placeholders", ""},
+		{step("batch: ¦stores\nparts:\n  - step: a\n    call: stores/search"), "a batch is a thing of OData", ""},
+		{step("batch: ¦mishaps\nparts:\n  - step: a\n    request: mishaps GET /x"), "a batch is a thing of OData", ""},
+		{search("query:\n  a: ¦${x | upper | cut ''}"), "", ""},
+		{search("expect:\n  time: ¦under 500"), "500 has no unit", "500 ms"},
+		{search("expect:\n  size: ¦over 5 s"), "a size cannot be compared with a duration", ""},
+		{search("¦prefixes:\n  a: b"), `a step has no key "prefixes"`, "there are: "},
+		{step("call: ¦/search"), `"/search" is no service/operation`, "lab/GradeLot"},
+		{step("call: ¦stores/"), `"stores/" is no service/operation`, "lab/GradeLot"},
+		{step("call: ¦stores"), `"stores" is no service/operation`, "lab/GradeLot"},
+		{step("listen:\n  answer:\n    status: 204\n¦for each: ${x}"), "has no for each", "make a step of its own for each call"},
+		{step("set:\n  a: 1\n¦fields:\n  a: 1"), "has no fields", "write a condition under where:, as kept.NAME > 5"},
+		{step("pause: 1 ms\n¦fields:\n  a: 1"), "a pause has no fields", "take it out"},
+		{search("¦takes:\n  a: b"), `a step has no key "takes"`, "takes: is a key of a sheet"},
+		{search("¦timeout: 5 s"), `a step has no key "timeout"`, "timeout: is a key of a site"},
+		{search("¦status: 200"), `a step has no key "status"`, "status: is a key of expect:"},
+		{step("work out:\n  a: 1 + 1\n¦fields:\n  a: 1"), "has no fields", "write a condition under where:, as kept.NAME > 5"},
+		{step("set:\n  a: 1\n¦for each: ${x}"), "", ""},
+		{step("request: GET http://127.0.0.1:1/\n¦contract: off"), "has no contract", "nothing describes the request"},
+		{step("follow: http://127.0.0.1:1/\n¦contract: off"), "has no contract", "nothing describes the request"},
+		{step("request: GET http://127.0.0.1:1/\n¦fill:\n  a: 1"), "has no fill", "write body:, form: or query:"},
+		{"sheet: s\nexpect:\n  times:\n    max: ¦{not: {over: 5 s}}\nsteps:\n  - step: a\n    call: stores/search\n", "", ""},
+		{search("until:\n  total: 1\nevery: ¦0 ms"), "between askings there must be a pause", "200 ms"},
+		{search("until:\n  total: 1\nevery: ¦soon"), `"soon" is no duration`, ""},
+		{search("login:\n  ¦spoil: clerk"), "a spoilt login needs both", "how: expired"},
+		{search("login:\n  ¦how: tampered"), "a spoilt login needs both", "spoil: LOGIN"},
+		{step("work out:\n  ¦1x: 1 + 1"), `"1x" cannot be the name of a value`, ""},
+		{search("expect:\n  time: ¦about 500 ms within 10"), "10 has no unit", ""},
+		{search("fill:\n  grade: ¦${k}\nkeep:\n  k: total"), "k is kept by this very step, so its request cannot use it", ""},
+		{search("fill:\n  grade: ¦${kept.k}\nkeep:\n  k: total"), "k is kept by this very step, so its request cannot use it", ""},
+		{search("¦sites: {}"), `a step has no key "sites"`, "sites: is a key of the bench"},
+		{search("¦operations: {}"), `a step has no key "operations"`, "operations: is a key of a service"},
+		{search("¦template: {}"), `a step has no key "template"`, "template: is a key of an operation"},
+		{"sheet: s\n¦call: stores/search\nsteps:\n  - step: a\n    call: stores/search\n", `a sheet has no key "call"`, "call: is a key of a step"},
+		{"sheet: s\nsteps:\n  - step: a\n    call: ¦[1]\n", "a single value is wanted here", ""},
+		{search("expect:\n  status: ¦20"), "is not a status", ""},
+		{search("expect:\n  refused: ¦tsl"), "is no kind of refusal", "tls"},
+		{search("expect:\n  fault:\n    ¦cod: x"), "", ""},
+		{search("expect:\n  refused: connection\n¦fields:\n  a: 1"), "where the connection is refused", "take one of them out"},
+		{search("expect:\n  refused: connection\n¦keep:\n  a: b"), "where the connection is refused", "take one of them out"},
+		{search("expect:\n  refused: tls\n  ¦status: 200"), "where the connection is refused", "take one of them out"},
+		{search("again:\n  times: 2\n  on: ¦sometimes"), "says nothing that a step could be tried again on", "503, 5xx"},
+		{search("again:\n  times: 2\n  on:\n    - 503\n    - ¦never"), "says nothing that a step could be tried again on", "refused"},
+		{search("until:\n  a: 1\nevery: ¦5 s to 1 s"), "the pauses are to grow", "write the shorter one first"},
+		{search("until:\n  a: 1\nevery: ¦0 s"), "between askings there mus", "every: 200 ms"},
+		{search("¦within: 5 s"), "", "write until:"},
+		{search("until:\n  a: 1\nstates: ¦\n  of: a"), "", "of: PATH and allowed:"},
+		{search("fields:\n  a:\n    one of: ¦[]"), "a list of values cannot be empty", ""},
+		{search("fields:\n  a: over ¦north"), "is not a number", ""},
+		{search("fields:\n  a:\n    ¦sum: 3"), "", "equals:"},
+		{search("text: a\nbody:\n  b: 1"), "has more than one body", "keep one of them"},
+		{search("file: ¦nothing.txt"), "there is no file nothing.txt", ""},
+		{step("step: x"), "", ""},
+		{"sheet: s\nrows:\n  from: data/intakes.csv\n  ¦list:\n    - a: 1\nsteps:\n  - step: a\n    pause: 1 ms\n", "", ""},
+		{"sheet: s\nrows:\n  list:\n    - ¦a: ${x}\nsteps:\n  - step: a\n    pause: 1 ms\n", "a row of the file itself holds no p", ""},
+		{"sheet: s\nexpect:\n  steps:\n    ¦a:\n      p95: under 1 s\nsteps:\n  - step: a\n    set:\n      x: 1\n", "sends nothing", "take it out"},
+		{"sheet: s\nexpect:\n  p95: ¦under 5\nsteps:\n  - step: a\n    call: stores/search\n", "5 has no unit", ""},
+		{"sheet: s\nlogin: ¦nobody\nsteps:\n  - step: a\n    call: stores/search\n", "", ""},
+		{"sheet: s\nsite: ¦nowhere\nsteps:\n  - step: a\n    call: stores/search\n", "there is no site", ""},
+		{step("call: stores/search\nsite: ¦nowhere"), "there is no site", ""},
+		{step("call: ¦stores/serch"), "there is no operation", "search"},
+		{step("call: ¦stors/search"), "there is no service", "stores"},
+		{step("for each: lot in ¦${nothing}\nsteps:\n  - step: x\n    pause: 1 ms"), "nothing defines ${nothing}", ""},
+		{step("steps: ¦[]"), "", "write a step with - step: NAME"},
+		{search("query:\n  a: ¦${now | plus days}"), "", ""},
+	}
+	for _, c := range cases {
+		text, line, column := place(c.text)
+		problems := run.Vet(sheet.Read(bench, "s.yaml", []byte(text)), run.VetOptions{}).Serious()
+		if !assert.NotEmpty(t, problems, text) {
+			continue
+		}
+		found := false
+		for _, p := range problems {
+			found = found || strings.Contains(p.Message, c.message) && strings.Contains(p.Try, c.try) && (line == 0 || c.message == "" || p.Line == line && p.Column == column)
+		}
+		assert.True(t, found, "wanted %d:%d %s (%s) in\n%s\ngot\n%s", line, column, c.message, c.try, text, problems.Error())
+	}
+}
+
+func TestEveryMistakeOfABench(t *testing.T) {
+	with := func(rest string) string {
+		return "bench: b\nsites:\n  s:\n    set:\n      base: http://127.0.0.1:1\n" + rest + "\n"
+	}
+	service := func(rest string) string {
+		return with("services:\n  a:\n    address: ${base}\n    " + strings.ReplaceAll(rest, "\n", "\n    "))
+	}
+	login := func(rest string) string {
+		return with("logins:\n  l:\n    " + strings.ReplaceAll(rest, "\n", "\n    "))
+	}
+	cases := []struct{ text, message, try string }{
+		{with("¦servces: {}"), `the bench has no key "servces"`, `"services"`},
+		{with("databases:\n  ¦a: {}"), "the database a needs kind: and address:", "postgres"},
+		{with("databases:\n  a:\n    kind: ¦postgress\n    address: x"), `"postgress" is no kind of a database`, `"postgres"`},
+		{with("    ¦gaurd: reading"), `a site has no key "gaurd"`, `"guard"`},
+		{with("    guard: ¦writing"), `"writing" is no guard`, "reading"},
+		{with("    timeout: ¦soon"), `"soon" is no duration`, "800 ms"},
+		{with("    proxy:\n      login: ¦nobody\n      address: http://127.0.0.1:1"), `there is no login "nobody"`, ""},
+		{with("    proxy:\n      ¦login: nobody"), "the proxy has no address", "http://host:port"},
+		{with("    proxy:\n      address: http://127.0.0.1:1\n      login: ¦k\nlogins:\n  k:\n    kind: key\n    key: ${sealed.k}\n    header: X-K"), "a proxy is shown a login of kind basic, and k is another", "kind: basic"},
+		{with("    proxy:\n      address: ¦ftp://x"), `"ftp://x" is not an address like`, ""},
+		{with("    proxy: ¦http://127.0.0.1:1"), "proxy must be a mapping", "write its keys below it: address, login"},
+		{with("    tls:\n      insecure: ¦no"), "is no answer to yes or no", ""},
+		{with("    services:\n      nothing: http://x"), `there is no service "nothing"`, "there are none"},
+		{with("    logins:\n      a: b"), `there is no login`, ""},
+		{with("services:\n  ¦a/b:\n    address: ${base}"), "it holds a blank or a slash", ""},
+		{with("services:\n  a:\n    address: ¦${bsae}"), "nothing defines ${bsae}", `"base"`},
+		{with("services:\n  a:\n    address: ¦${row.x}"), "there are no rows in the bench file", ""},
+		{service("login: ¦nobody"), `there is no login "nobody"`, "there are none"},
+		{service("soap: ¦2"), `"2" is no version of SOAP`, ""},
+		{service("operations:\n  ¦x:\n    about: y"), "the operation x has no request line", "payload:"},
+		{service("operations:\n  x:\n    request: ¦get /x"), `"get" is no request method`, `"GET"`},
+		{service("operations:\n  x:\n    request: ¦GET x"), "the path must begin with /", ""},
+		{service("operations:\n  x:\n    request: GET /x\n    query:\n      a: ¦maybe"), "described by a mapping", "required, optional"},
+		{service("operations:\n  x:\n    request: GET /x\n    query:\n      a:\n        ¦requird: true"), `a parameter has no key "requird"`, `"required"`},
+		{service("operations:\n  x:\n    request: GET /x\n    query:\n      a:\n        kind: ¦int"), `"int" is no kind`, `"integer"`},
+		{service("operations:\n  ¦x:\n    request: GET /x\n    needs:\n      - [a]"), `needs names "a"`, ""},
+		{with("services:\n  ¦a:\n    about: x"), "says neither address: nor contract:", "write address:"},
+		{service("¦addressing: true"), "addressing: has no effect: the service is not SOAP", "soap: 1.1"},
+		{service("¦always:\n  blocks:\n    a: 1"), "always: blocks: has no effect", "soap: 1.1"},
+		{service("operations:\n  x:\n    request: ¦GET /x\n    payload:\n      a: 1"), "", "write request: POST"},
+		{service("operations:\n  x:\n    request: POST /x\n    query:\n      a:\n        fixed: ¦1\n        default: 2"), "a is always", "keep one of them"},
+		{service("operations:\n  x:\n    request: POST /x\n    query:\n      a:\n        kind: integer\n        default: ¦b"), "", ""},
+		{service("operations:\n  x:\n    request: POST /x\n    good: ¦20x0"), "", "write it like 201"},
+		{with("    like: nowhere"), `there is no site "nowhere"`, "there are: s"},
+		{with("services:\n  a:\n    address: ${base}\n    contract: c.wsdl\n    ¦type: x"), "", ""},
+		{with("databases:\n  a:\n    kind: sqlite\n    address: a.db\n    ¦user: x"), "user: has no effect", ""},
+		{with("databases:\n  a:\n    kind: folder\n    address: a\n    ¦password: x"), "password: has no effect", ""},
+		{with("logins:\n  l: ¦basic"), "a login must be a mapping, and is", "kind:"},
+		{login("¦user: x"), "does not say its kind", "basic, bearer"},
+		{login("kind: ¦oath2"), `"oath2" is no kind of login`, `"oauth2"`},
+		{login("kind: digst"), `"digst" is no kind of login`, "digest"},
+		{login("¦kind: digest\nuser: x"), "does not say password:", ""},
+		{login("¦kind: ntlm\npassword: ${machine.X}"), "does not say user:", ""},
+		{login("¦kind: kerberos\nuser: x\nrealm: R"), "what proves the user", "keytab: FILE"},
+		{login("¦kind: certificate"), "does not say certificate:", ""},
+		{login("¦kind: session"), "needs open:", ""},
+		{login("kind: session\nrepeat:\n  ¦header: X"), "repeat must say which header", "ask: GET"},
+		{login("¦kind: hmac\nkey: ${machine.X}"), "what is signed, and where the signature goes", "sorted query"},
+		{login("kind: hmac\nkey: ${machine.X}\ninto: header S\nsign:\n  - ¦metod"), `"metod" cannot be signed`, ""},
+		{login("kind: hmac\nkey: ${machine.X}\ninto: ¦cookie S\nsign:\n  - method"), "no place in a request", "header NAME"},
+		{login("kind: hmac\nkey: ${machine.X}\ninto: header S\nsign: ¦method"), "sign must be a list", "write a list"},
+		{login("¦kind: http signature\nkey: k.pem"), "what is covered", "@target-uri"},
+		{login("kind: http signature\nkey: k.pem\ncover:\n  - ¦\"@metod\""), "no derived component", ""},
+		{login("¦kind: username token\nuser: x"), "does not say password:", ""},
+		{login("¦kind: signature"), "must sign or encrypt", "encrypt:"},
+		{login("kind: signature\ncertificate: c.pem\nreference: ¦tokn"), `"tokn" is no reference`, "token"},
+		{login("kind: signature\nencrypt:\n  ¦cipher: aes256-gcm"), "does not say for:", ""},
+		{login("¦kind: saml"), "does not say assertion:", ""},
+		{login("kind: saml\nfrom: ¦nobody"), `there is no login "nobody"`, ""},
+		{login("¦kind: oauth2\nclient: c\nclient secret: ${machine.X}"), "does not say from:", "issuer:"},
+		{login("¦kind: oauth2\nfrom: http://127.0.0.1/t\ngrant: device\nclient: c"), "does not say device:", ""},
+		{login("¦kind: oauth2\nfrom: http://127.0.0.1/t\ngrant: token exchange"), "needs a token to begin with", "login: NAME"},
+		{login("¦kind: oauth2\nfrom: http://127.0.0.1/t\ngrant: jwt bearer"), "needs an assertion", "key:"},
+		{login("¦kind: oauth2\nfrom: http://127.0.0.1/t\nclient in: private key jwt\nclient: c"), "does not say key:", ""},
+		{login("kind: saml\nfrom: l"), "need one another in a ring", ""},
+		{login("¦kind: basic\nuser: x"), "the login does not say password:", ""},
+		{login("¦kind: key\nkey: ${sealed.x}"), "must say where the key goes", "header: NAME"},
+		{login("kind: key\nkey: ${sealed.x}\nheader: ¦X Y"), "cannot be the name of a header", ""},
+		{login("¦kind: oauth2\nclient: x\nclient secret: ${sealed.x}"), "does not say from:", ""},
+		{login("kind: oauth2\nfrom: ${base}\nclient: x\nclient secret: ${sealed.x}\ngrant: ¦implicit"), "is no grant that can be used", "client credentials"},
+		{login("¦kind: oauth2\nfrom: ${base}\nclient: x\nclient secret: ${sealed.x}\ngrant: password"), "does not say user:", ""},
+		{login("¦kind: desk"), "needs ask:", ""},
+		{login("kind: desk\nask:\n  request: ¦${base}/x\ntoken at: a"), "a method and an address are wanted", "POST"},
+		{login("kind: desk\nask:\n  request: GET ${base}/x\ntoken at: $.a[¦x]"), "is expected in brackets", ""},
+		{login("kind: desk\nask:\n  request: GET ${base}/x\ntoken at: a\nlasts: b ¦weeks"), `"weeks" is no unit of time`, "min"},
+		{login("kind: desk\nask:\n  ¦request: GET ${base}/x\n  user: u\ntoken at: a"), "user: and password: go together", ""},
+	}
+	for _, c := range cases {
+		text, line, column := place(c.text)
+		problems := run.VetBench(bench.Read(t.TempDir(), "bench.yaml", []byte(text)), run.VetOptions{}).Serious()
+		found := false
+		for _, p := range problems {
+			found = found || strings.Contains(p.Message, c.message) && strings.Contains(p.Try, c.try) && (line == 0 || p.Line == line && p.Column == column)
+		}
+		assert.True(t, found, "wanted %d:%d %s (%s) in\n%s\ngot\n%s", line, column, c.message, c.try, text, problems.Error())
+	}
+}
+
+// What is right is no mistake: the other side of each condition above.
+func TestNoMistakes(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, standin.WriteBench(dir, "http://127.0.0.1:1"))
+	opened, err := bench.Open(dir)
+	require.NoError(t, err)
+	for _, text := range []string{
+		"call: stores/search\nexpect:\n  refused: connection",
+		"call: stores/search\nexpect:\n  refused: connection\nagain: 2",
+		"call: stores/search\nexpect:\n  status: 2xx\nfields:\n  total: over 1\nkeep:\n  a: total",
+		"call: stores/search\nexpect:\n  time: under 500 ms\n  size: over 5",
+		"call: stores/search\nexpect:\n  time: about 500 ms within 10 %",
+		"call: stores/search\nfields:\n  lots:\n    count: 3\n  depot:\n    length: 5\n  total:\n    not:\n      equals: 4\n  grades:\n    count: over 2",
+		"call: stores/search\nagain:\n  times: 2\n  on:\n    - 503\n    - refused\n    - fell short",
+		"call: stores/search\nagain:\n  times: 2\n  when: reply.status == 202",
+		"call: stores/search\nuntil:\n  total: 1\nevery: 1 s to 5 s\nwithin: 1 min",
+		"call: stores/search\nuntil:\n  total: 1\nstates:\n  of: total\n  allowed:\n    - a\n    - [b, c]",
+		"call: stores/search\nfields:\n  total:\n    one of:\n      - 1\n      - 2",
+		"call: stores/search\nfields:\n  lots:\n    - count 2\n    - is list",
+		"call: stores/search\nfields:\n  lots:\n    equals:\n      - a: 1",
+		"call: stores/search\npages: 2",
+		"call: stores/search\nlogin: none",
+		"call: stores/search\ncontract: off\nfill:\n  nothing: 1",
+		"request: stores POST /x\ntext: a",
+		"request: stores POST /x\nbody:\n  a: 1\nheaders:\n  A: b\nquery:\n  c: d",
+		"request: POST http://127.0.0.1:1/x\nsoap: 1.2\naction: urn:a\nbody:\n  a: 1\nblocks:\n  b: 2",
+		"pause: 1 ms",
+		"set:\n  a: 1",
+		"set:\n  a: 1\nwhere:\n  - kept.a == 1",
+		"steps:\n  - step: b\n    call: stores/search",
+		"for each: depot\nsteps:\n  - step: b\n    set:\n      y: ${each.depot}",
+	} {
+		source := "sheet: s\nsteps:\n  - step: one\n    " + strings.ReplaceAll(text, "\n", "\n    ") + "\n"
+		assert.Empty(t, run.Vet(sheet.Read(opened, "s.yaml", []byte(source)), run.VetOptions{}).Serious(), source)
+	}
+	for _, text := range []string{
+		"    soap: 1.1\n    addressing: true\n    always:\n      blocks:\n        a: 1\n",
+		"    operations:\n      x:\n        request: POST /x\n        payload: <a/>\n    addressing: true\n",
+		"    operations:\n      x:\n        request: GET /x/{id}\n        query:\n          a:\n            kind: integer\n            default: 5\n          b:\n            fixed: 1\n          c: optional\n        needs:\n          - [a, c]\n        good: 2xx\n",
+		"    always:\n      headers:\n        A: b\n    about: x\n",
+		"    about: x\ndatabases:\n  d:\n    kind: postgres\n    address: 127.0.0.1:1\n    user: x\n    password: ${machine.HOME}\n  e:\n    kind: sqlite\n    address: a.db\n",
+	} {
+		source := "bench: b\nsites:\n  s:\n    set:\n      base: http://127.0.0.1:1\n  t:\n    like: s\n    guard: reading\nservices:\n  a:\n    address: ${base}\n" + text
+		assert.Empty(t, run.VetBench(bench.Read(t.TempDir(), "bench.yaml", []byte(source)), run.VetOptions{}).Serious(), source)
+	}
+}
+
+// A rule that a comment cut short is no mistake, and is remarked; one in quotes is meant so.
+func TestRulesCutShort(t *testing.T) {
+	opened := bench.Read(t.TempDir(), "bench.yaml", []byte("bench: b\n"))
+	for rule, want := range map[string]string{"A # B": `the rule ends before "# B"`, `"A # B"`: "", `"A" # B`: "", "A": "", "A#B": ""} {
+		problems := run.Vet(sheet.Read(opened, "s.yaml", []byte("sheet: s\nsteps:\n  - step: a\n    request: GET http://127.0.0.1:1/\n    fields:\n      n: "+rule+"\n")), run.VetOptions{})
+		require.Len(t, problems, map[bool]int{true: 0, false: 1}[want == ""], "%s: %v", rule, problems)
+		if want != "" {
+			assert.True(t, problems[0].Remark)
+			assert.Contains(t, problems[0].Message, want)
+		}
+	}
+}
+
+// A name that stands in two places is no mistake, and is remarked.
+func TestRemarks(t *testing.T) {
+	bench := bench.Read(t.TempDir(), "bench.yaml", []byte("bench: b\nsites:\n  s:\n    set:\n      base: http://127.0.0.1:1\nservices:\n  a:\n    address: ${base}\n"))
+	for kept, column := range map[string]string{"n": "n", "base": "m", "other": "base", "one": "two"} {
+		problems := run.Vet(sheet.Read(bench, "s.yaml", []byte("sheet: s\nrows:\n  list:\n    - "+column+": 1\nsteps:\n  - step: a\n    request: a GET /\n    keep:\n      "+kept+": total\n")), run.VetOptions{})
+		want := map[string]string{"n": "n is kept here and is a column of the rows too", "base": "base is kept here and set by the site too", "other": "base is a column and set by the site too"}[kept]
+		require.Len(t, problems, map[bool]int{true: 0, false: 1}[want == ""], kept)
+		for _, p := range problems {
+			assert.True(t, p.Remark)
+			assert.Contains(t, p.Message, want)
+		}
+	}
+}
+
+// A value that was kept before is known by its full name, whoever kept it.
+func TestKeptBefore(t *testing.T) {
+	bench := bench.Read(t.TempDir(), "bench.yaml", []byte("bench: b\n"))
+	read := func(name string) *sheet.Sheet {
+		return sheet.Read(bench, "s.yaml", []byte("sheet: s\nsteps:\n  - step: a\n    request: GET http://127.0.0.1:1/${"+name+"}\n    keep:\n      k: total\n  - step: b\n    request: GET http://127.0.0.1:1/${kept.k}/${k}\n"))
+	}
+	before := run.VetOptions{Kept: []string{"old"}}
+	assert.Empty(t, run.Vet(read("kept.old"), before).Serious())
+	assert.NotEmpty(t, run.Vet(read("kept.old"), run.VetOptions{}).Serious())
+	assert.NotEmpty(t, run.Vet(read("kept.other"), before).Serious())
+	assert.NotEmpty(t, run.Vet(read("old"), before).Serious())
+	assert.Empty(t, run.Vet(read("old"), run.VetOptions{Set: map[string]string{"old": "1"}}).Serious())
+}
+
+// What stands on a command line has an effect, or is refused.
+func TestArgumentsHaveAnEffect(t *testing.T) {
+	bench := bench.Read(t.TempDir(), "bench.yaml", []byte("bench: b\nsites:\n  s:\n    set:\n      base: http://127.0.0.1:1\n  live:\n    like: s\n    guard: reading\nservices:\n  a:\n    address: ${base}/${part}\n"))
+	plain := sheet.Read(bench, "s.yaml", []byte("sheet: s\nsteps:\n  - step: one\n    request: a GET /${lot}\n    keep:\n      k: total\n  - step: undone\n    request: a POST /x\n    undo:\n      step: back\n      request: a DELETE /${gone}\n"))
+	rows := sheet.Read(bench, "r.yaml", []byte("sheet: r\nsite: live\ntakes:\n  depot: north\nrows:\n  list:\n    - n: 1\nsteps:\n  - step: two\n    request: a GET /${row.n}\n  - step: heard\n    listen:\n      answer:\n        status: 204\n    until:\n      a: 1\n"))
+	set := func(name string) run.Arguments { return run.Arguments{Set: map[string]string{name: "1"}} }
+	for _, c := range []struct {
+		name   string
+		a      run.Arguments
+		sheets []*sheet.Sheet
+		wrong  string
+	}{
+		{"nothing", run.Arguments{}, []*sheet.Sheet{plain}, ""},
+		{"a value of a step", set("lot"), []*sheet.Sheet{plain}, ""},
+		{"a value of what takes back", set("gone"), []*sheet.Sheet{plain}, ""},
+		{"a value of a service", set("part"), []*sheet.Sheet{plain}, ""},
+		{"a value of the site", set("base"), []*sheet.Sheet{plain}, ""},
+		{"a value that the sheet takes", set("depot"), []*sheet.Sheet{rows}, ""},
+		{"a value of another sheet", set("depot"), []*sheet.Sheet{plain}, "-set depot has no effect"},
+		{"a value that nothing asks for", set("lott"), []*sheet.Sheet{plain}, `"lot"`},
+		{"a site that is written to", run.Arguments{Write: "live", Site: "live"}, []*sheet.Sheet{plain}, ""},
+		{"the sheet's own site", run.Arguments{Write: "live"}, []*sheet.Sheet{rows}, ""},
+		{"another site", run.Arguments{Write: "live", Site: "s"}, []*sheet.Sheet{rows}, "-write live has no effect: what is asked is the site s"},
+		{"another site than the first", run.Arguments{Write: "live"}, []*sheet.Sheet{plain}, "-write live has no effect: what is asked is the site s"},
+		{"a site that is not there", run.Arguments{Write: "liv"}, []*sheet.Sheet{rows}, "-write: "},
+		{"rows", run.Arguments{Rows: true}, []*sheet.Sheet{plain, rows}, ""},
+		{"no rows", run.Arguments{Rows: true}, []*sheet.Sheet{plain}, "-rows has no effect: the sheet is without rows"},
+		{"no rows in any", run.Arguments{Rows: true}, []*sheet.Sheet{plain, plain}, "-rows has no effect: the sheets are without rows"},
+		{"listening", run.Arguments{Listen: true}, []*sheet.Sheet{rows}, ""},
+		{"nobody listens", run.Arguments{Listen: true}, []*sheet.Sheet{plain}, "-listen and -callback have no effect"},
+		{"steps", run.Arguments{Steps: []string{"one", "two"}}, []*sheet.Sheet{plain, rows}, ""},
+		{"a step that is not there", run.Arguments{Steps: []string{"one", "tow"}}, []*sheet.Sheet{plain, rows}, `"two"`},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			err := run.CheckArguments(bench, c.a, c.sheets, nil)
+			if c.wrong == "" {
+				assert.NoError(t, err)
+				return
+			}
+			assert.ErrorContains(t, err, c.wrong)
+		})
+	}
+}
+
+// A secret that is not there is a mistake for a run and a remark for vet.
+func TestMissingSecrets(t *testing.T) {
+	b := bench.Read("", "bench.yaml", []byte("bench: b\nsites:\n  s:\n    set:\n      base: http://127.0.0.1:1\nservices:\n  a:\n    address: ${base}\n"))
+	s := sheet.Read(b, "s.yaml", []byte("sheet: s\nsteps:\n  - step: one\n    request: a GET /\n    headers:\n      X-Key: ${sealed.key}\n"))
+	has := map[string]bool{}
+	options := run.VetOptions{HasSecret: func(site, name string) bool { return has[site+"/"+name] }}
+	for _, forRun := range []bool{false, true} {
+		options.ForRun = forRun
+		problems := run.Vet(s, options)
+		require.Len(t, problems, 1)
+		assert.Equal(t, !forRun, problems[0].Remark)
+		assert.Contains(t, problems[0].Message, "TESTBENCH_SEALED_KEY")
+	}
+	has["s/key"] = true
+	assert.Empty(t, run.Vet(s, options))
+}

@@ -1,0 +1,461 @@
+package run
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/url"
+	"slices"
+	"strings"
+
+	"testbench/internal/bench"
+	"testbench/internal/contract"
+	"testbench/internal/exchange"
+	"testbench/internal/request"
+	"testbench/internal/result"
+	"testbench/internal/rpc"
+	"testbench/internal/sheet"
+	"testbench/internal/soap"
+	"testbench/internal/value"
+)
+
+// plan is a step that is ready to be sent, but for its credentials.
+type plan struct {
+	request *exchange.Request
+	service *bench.Service      // nil for a plain address
+	op      *contract.Operation // described by hand, or by a contract that is no WSDL
+	// speaks is how a method was called by name; empty where none was.
+	speaks rpc.Kind
+	// away says that an answer led elsewhere than to the service.
+	away bool
+	// contracted says that op is a contract's.
+	contracted bool
+	// described is the operation as the contract has it.
+	described *described
+	// messageID names the message where WS-Addressing goes with it.
+	messageID string
+	// withoutVersion says that the step sends no version: If-Match: null.
+	withoutVersion bool
+	// sibling finds another operation of the contract; nil where there is none.
+	sibling func(name string) *contract.Operation
+	logins  []string
+	writes  bool
+	notes   []string
+	filled  map[string]string
+	checks  []result.Check // what came of waiting
+	// enveloped says that a SOAP message is sent.
+	enveloped bool
+	// refusal holds for the statuses that the step expects, where those are no success;
+	// else nil.
+	refusal func(status int) bool
+}
+
+// ContractError says that a request breaks what is known of its operation.
+type ContractError struct {
+	Problems []string
+	// Described says that a contract describes the operation, so that contract:
+	// answer would send the request all the same.
+	Described bool
+}
+
+func (e *ContractError) Error() string {
+	return strings.ReplaceAll(strings.Join(e.Problems, "; "), "?;", "?")
+}
+
+// plan fills a step in.
+func (s *Session) plan(ctx context.Context, step *sheet.Step, scope *Scope, names map[string]string) (*plan, error) {
+	p := &plan{}
+	spec := step.Spec
+	spec.StayOnRedirect = step.Stay
+	spec.HTTP = step.HTTP
+	// What cannot be filled in is told where the answer is judged.
+	if e, err := step.Expect.FilledIn(scope); err == nil && e.Status != nil && !e.Status.WantsSuccess() {
+		p.refusal = e.Status.Holds
+	}
+	var err error
+	switch {
+	case step.Call != "":
+		err = s.planCall(ctx, p, step, &spec, scope)
+	case step.Request != nil:
+		err = s.planRequest(ctx, p, step, &spec)
+	case step.Follow != nil:
+		err = s.planFollow(ctx, p, step, &spec, scope)
+	}
+	if err != nil {
+		return p, err
+	}
+	if p.service != nil {
+		s.addService(p, &spec)
+	}
+	if err := p.addSOAP(step, &spec); err != nil {
+		return p, err
+	}
+	spec.Names = request.MergeNames(p.prefixes(), s.Bench.Names, serviceNames(p.service), names, step.Names)
+	if spec.Method == "" {
+		spec.Method = "GET"
+		if spec.Body != nil || spec.Text != nil || spec.HasBytes || len(spec.Form) > 0 || len(spec.Parts) > 0 || spec.SOAP != nil {
+			spec.Method = "POST"
+		}
+	}
+	isRead := p.op != nil && p.op.Reads || p.contracted && p.service.Reads(p.op.Name)
+	p.writes = spec.Method != "GET" && spec.Method != "HEAD" && spec.Method != "OPTIONS" && !isRead &&
+		(p.described == nil || !p.service.Reads(p.described.operation.Name))
+	p.request, err = spec.Build(scope)
+	if err != nil {
+		return nil, err
+	}
+	p.withoutVersion = slices.ContainsFunc(spec.Headers, func(h request.Pair) bool { return h.Value.Null && strings.EqualFold(h.Name, "If-Match") })
+	s.chooseLogins(p, step)
+	if step.Follow != nil {
+		s.keepAtHome(p)
+	}
+	return p, nil
+}
+
+// keepAtHome leaves out what belongs to a service where an answer led elsewhere: its logins, what
+// it always sends, and the site's certificate.
+func (s *Session) keepAtHome(p *plan) {
+	p.request.Foreign = p.away || p.service == nil && !s.isHome(p.request.URL)
+	if !p.away {
+		return
+	}
+	var left []string
+	if len(p.logins) > 0 {
+		left = append(left, "the login")
+	}
+	if always := p.service.Always; len(always.Headers)+len(always.Query)+len(always.Cookies) > 0 || always.Blocks != nil {
+		left = append(left, "what the service always sends")
+	}
+	if len(left) > 0 {
+		left[0] += " was left out"
+		p.notes = append(p.notes, fmt.Sprintf("the address leads to %s and not to %s: %s", exchange.Origin(p.request.URL), p.service.Name, strings.Join(left, ", and ")))
+	}
+	p.logins = nil
+}
+
+// chooseLogins takes the step's logins in place of the service's, and those that the site
+// has in their place.
+func (s *Session) chooseLogins(p *plan, step *sheet.Step) {
+	if step.Login != nil {
+		p.logins = append([]string{}, step.Login.Names...)
+	}
+	for i, name := range p.logins {
+		if other, ok := s.Site.Logins[name]; ok {
+			p.logins[i] = other
+		}
+	}
+}
+
+// operation is the name of the one that is called, "" for a request without one.
+func (p *plan) operation() string {
+	switch {
+	case p.described != nil:
+		return p.described.operation.Name
+	case p.op != nil:
+		return p.op.Name
+	}
+	return ""
+}
+
+// prefixes are those that the contract declares.
+func (p *plan) prefixes() map[string]string {
+	if p.described == nil {
+		return nil
+	}
+	return p.described.contract.Prefixes
+}
+
+func serviceNames(s *bench.Service) map[string]string {
+	if s == nil {
+		return nil
+	}
+	return s.Names
+}
+
+// address returns the template of a service's address at this site: what the bench
+// says, or what the contract says of itself.
+func (s *Session) address(ctx context.Context, service *bench.Service) (*value.Template, error) {
+	switch t := s.Site.Services[service.Name]; {
+	case t != nil:
+		return t, nil
+	case service.Address != nil:
+		return service.Address, nil
+	case service.Contract != nil:
+		c, err := s.Contract(ctx, service)
+		if err != nil {
+			return nil, err
+		}
+		if c.Description != nil {
+			return s.serverOf(service, c.Description.Head())
+		}
+		if port, err := c.WSDL.Port(service.Port, ""); err == nil {
+			return s.describedAddress(service, c.WSDL.Location, port.Address)
+		}
+	}
+	return nil, fmt.Errorf("the service %s has no address; write address: at it", service.Name)
+}
+
+// serverOf is where a description says that its service is, or the bench.
+func (s *Session) serverOf(service *bench.Service, head *contract.Head) (*value.Template, error) {
+	own := ""
+	if len(head.Servers) > 0 {
+		own = head.Servers[0].Address
+	}
+	return s.describedAddress(service, head.Location, own)
+}
+
+// behind joins an address and a path, with one slash between.
+func behind(address, path *value.Template) *value.Template {
+	if strings.HasPrefix(path.Source, "/") && strings.HasSuffix(address.Source, "/") && address.IsLiteral() {
+		address = value.Literal(strings.TrimSuffix(address.LiteralText(), "/"))
+	}
+	return value.Joined(address, path)
+}
+
+func (s *Session) planRequest(ctx context.Context, p *plan, step *sheet.Step, spec *request.Spec) error {
+	spec.Method, spec.Address = step.Request.Method, step.Request.Path
+	if step.Request.Service == "" {
+		return nil
+	}
+	p.service = s.Bench.Service(step.Request.Service)
+	if p.service == nil {
+		return &bench.NotFoundError{What: "service", Name: step.Request.Service, Known: s.Bench.ServiceNames()}
+	}
+	address, err := s.address(ctx, p.service)
+	if err == nil {
+		spec.Address = behind(address, step.Request.Path)
+	}
+	return err
+}
+
+// planFollow takes an address out of an answer. A relative one is resolved
+// against the service.
+func (s *Session) planFollow(ctx context.Context, p *plan, step *sheet.Step, spec *request.Spec, scope *Scope) error {
+	text, err := step.Follow.Text(scope, value.Address)
+	if err != nil {
+		return err
+	}
+	address := text.Sent
+	if step.Service != "" {
+		if p.service = s.Bench.Service(step.Service); p.service == nil {
+			return &bench.NotFoundError{What: "service", Name: step.Service, Known: s.Bench.ServiceNames()}
+		}
+		template, err := s.address(ctx, p.service)
+		if err != nil {
+			return err
+		}
+		base, err := template.Text(scope, value.Address)
+		if err != nil {
+			return err
+		}
+		p.away = true
+		// What is relative is meant from the service, not from beside it.
+		if baseURL, err := url.Parse(strings.TrimSuffix(base.Sent, "/") + "/"); err == nil {
+			if resolved, err := baseURL.Parse(address); err == nil {
+				address = resolved.String()
+				p.away = exchange.Origin(resolved) != exchange.Origin(baseURL)
+			}
+		}
+	}
+	if !strings.Contains(address, "://") {
+		return fmt.Errorf("follow: %q is no whole address; name the service: it belongs to", address)
+	}
+	// Where an answer leads may name a part of what is there; that is not sent.
+	address, _, _ = strings.Cut(address, "#")
+	spec.Address = value.Literal(address)
+	return nil
+}
+
+// addService adds what goes into each request to the service.
+func (s *Session) addService(p *plan, spec *request.Spec) {
+	p.logins = append([]string{}, p.service.Logins...)
+	always := p.service.Always
+	if p.away {
+		always = bench.Always{}
+	}
+	spec.Headers = under(always.Headers, spec.Headers)
+	spec.Query = under(always.Query, spec.Query)
+	spec.Cookies = under(always.Cookies, spec.Cookies)
+	if spec.HTTP == "" {
+		spec.HTTP = p.service.HTTP
+	}
+}
+
+// isSOAP says whether a request of a version of SOAP goes into an envelope.
+func (p *plan) isSOAP(version soap.Version, method string) bool {
+	return version != "" && version != sheet.SoapOff && (method == "" || method == "POST") && (p.op == nil || p.op.SOAP)
+}
+
+// addSOAP makes an envelope of the request, where it is SOAP. What a step says of SOAP is
+// a mistake where it is not.
+func (p *plan) addSOAP(step *sheet.Step, spec *request.Spec) error {
+	var service bench.Service // a plain address has nothing of its own
+	if p.service != nil {
+		service = *p.service
+		if p.away {
+			service.Always = bench.Always{}
+		}
+	}
+	version := service.SOAP
+	if step.SOAP != "" {
+		version = step.SOAP
+	}
+	if p.described != nil {
+		version = p.described.version
+	}
+	if !p.isSOAP(version, spec.Method) {
+		spec.SOAP = nil
+		return withoutSOAP(step, spec.Method)
+	}
+	if err := checkEnvelope(step, &service); err != nil {
+		return err
+	}
+	// A payload and blocks are the step's, or what the service always has.
+	envelope := request.SOAP{Version: version, Action: step.Action, Blocks: service.Always.Blocks}
+	if spec.SOAP != nil {
+		envelope.Blocks = service.Always.Blocks.With(spec.SOAP.Blocks)
+	}
+	if addressesOf(step, &service) {
+		p.messageID = soap.NewMessageID()
+		envelope.Addressing = &soap.Addressing{MessageID: p.messageID}
+	}
+	if p.described != nil {
+		envelope.BlockOf = p.described.block
+	}
+	if p.described != nil && envelope.Action == nil {
+		envelope.Action = value.Literal(p.described.operation.Action)
+	}
+	if p.op != nil {
+		if envelope.Action == nil {
+			envelope.Action = value.Literal(p.op.Action)
+		}
+		if spec.Text == nil && len(step.Contents) == 0 {
+			envelope.Payload = p.op.Payload
+		}
+	}
+	spec.SOAP, p.enveloped = &envelope, true
+	return nil
+}
+
+// addressesOf says whether WS-Addressing goes with a step to a service.
+func addressesOf(s *sheet.Step, service *bench.Service) bool {
+	return s.Addressing == "true" || s.Addressing == "" && service.Addressing
+}
+
+// withoutSOAP says what is wrong with a request that is not SOAP and says something that
+// only SOAP has.
+func withoutSOAP(s *sheet.Step, method string) error {
+	said := strings.Join(s.SoapWords(), ", ")
+	switch {
+	case said == "":
+		return nil
+	case method != "" && method != "POST":
+		return withTry(fmt.Sprintf("%s goes with SOAP, which is sent by POST, and this is %s", said, method), "take it out")
+	case s.SOAP == "" && len(s.Spec.Attach) > 0:
+		return withTry("attach: goes with a SOAP envelope", "write soap: 1.1 or 1.2, or parts: for a form with files")
+	case s.SOAP == "":
+		return withTry(said+" goes with SOAP, and the request is not SOAP", "write soap: 1.1 or 1.2, or take it out")
+	}
+	return withTry(said+" goes with SOAP, and the operation is not SOAP", "take it out")
+}
+
+// checkEnvelope says what of a step cannot go into an envelope, or has no effect there.
+func checkEnvelope(s *sheet.Step, service *bench.Service) error {
+	headers := func(name string) bool {
+		return slices.ContainsFunc(s.Spec.Headers, func(h request.Pair) bool { return strings.EqualFold(h.Name, name) })
+	}
+	content := ""
+	if len(s.Contents) > 0 {
+		content = s.Contents[0]
+	}
+	switch {
+	case content == "form" || content == "parts":
+		return withTry(content+": does not go into a SOAP envelope", "soap: off sends it as it is")
+	case s.Fill != nil && content != "":
+		return withTry("fill: has no effect beside "+content+":, which is the payload", "keep one of them")
+	case content == "bytes" && (s.Spec.SOAP != nil || len(s.Spec.Attach) > 0 || service.Always.Blocks != nil || addressesOf(s, service)):
+		return withTry("bytes: goes as it is, so that blocks, addressing and attachments cannot be added", "write text: or file:, or take them out")
+	case s.Action != nil && headers("SOAPAction"):
+		return withTry("action: has no effect beside the header SOAPAction", "keep one of them")
+	case s.Action != nil && s.SOAP != soap.V11 && service.SOAP == soap.V12 && headers("Content-Type"):
+		return withTry("action: has no effect beside the header Content-Type, which holds it in SOAP 1.2", "keep one of them")
+	}
+	return nil
+}
+
+// under puts pairs beneath others: those of the step win over those of the
+// service with the same name.
+func under(always, own []request.Pair) []request.Pair {
+	var merged []request.Pair
+	for _, a := range always {
+		overridden := false
+		for _, o := range own {
+			overridden = overridden || strings.EqualFold(a.Name, o.Name)
+		}
+		if !overridden {
+			merged = append(merged, a)
+		}
+	}
+	return append(merged, own...)
+}
+
+// planCall puts the fields of a call into the places that the operation's
+// description gives them.
+func (s *Session) planCall(ctx context.Context, p *plan, step *sheet.Step, spec *request.Spec, scope *Scope) error {
+	serviceName, operation, _ := strings.Cut(step.Call, "/")
+	if p.service = s.Bench.Service(serviceName); p.service == nil {
+		return &bench.NotFoundError{What: "service", Name: serviceName, Known: s.Bench.ServiceNames()}
+	}
+	if p.service.Speaks != "" {
+		return s.planMethod(ctx, p, step, spec, scope, operation)
+	}
+	if p.op = p.service.Operation(operation); p.op != nil {
+		address, err := s.address(ctx, p.service)
+		if err != nil {
+			return err
+		}
+		return p.build(step, spec, scope, address)
+	}
+	if p.service.Contract == nil {
+		return &bench.NotFoundError{What: "operation of " + serviceName, Name: operation, Known: p.service.OperationNames()}
+	}
+	c, err := s.Contract(ctx, p.service)
+	if err != nil {
+		return err
+	}
+	if c.Description == nil {
+		return s.planDescribed(p, c.WSDL, step, spec, scope, operation)
+	}
+	if p.op, err = operationOf(c.Description, p.service, operation); err != nil {
+		return err
+	}
+	p.contracted = true
+	p.sibling = func(name string) *contract.Operation {
+		op, err := c.Description.Operation(name)
+		if err != nil {
+			return nil
+		}
+		return op
+	}
+	address, err := s.serverOf(p.service, c.Description.Head())
+	if err != nil {
+		return err
+	}
+	return p.build(step, spec, scope, address)
+}
+
+// soapVersion tells which version a planned request speaks, or "".
+func (p *plan) soapVersion() string {
+	if !p.enveloped {
+		return ""
+	}
+	return string(soap.VersionOf(p.request.GetHeader("Content-Type")))
+}
+
+// guarded says why a request may not be sent to a guarded site, or nil.
+func (s *Session) guarded(p *plan) error {
+	if !s.Site.Reading || !p.writes || s.options.Write == s.Site.Name {
+		return nil
+	}
+	return errors.New("the site " + s.Site.Name + " is guarded (guard: reading), and this request could write; run with -write " + s.Site.Name + " if it should")
+}

@@ -1,0 +1,110 @@
+package run
+
+import (
+	"context"
+	"iter"
+	"slices"
+
+	"testbench/internal/document"
+	"testbench/internal/sheet"
+	"testbench/internal/table"
+)
+
+// totalRows is how many rows are run; 0 where that is not known.
+func totalRows(s *sheet.Sheet, o RunOptions) int {
+	count := 1
+	if s.Rows != nil {
+		count = s.RowCount()
+		if s.Rows.Sample > 0 {
+			count = min(count, s.Rows.Sample)
+		}
+		if s.Rows.Limit > 0 {
+			count = min(count, s.Rows.Limit)
+		}
+	}
+	if len(o.Rows) > 0 {
+		listed := 0
+		for _, span := range o.Rows {
+			listed += span[1] - span[0] + 1
+		}
+		count = min(count, listed)
+	}
+	if o.For > 0 {
+		return 0
+	}
+	count *= max(o.Turns, 1)
+	if o.Share.N > 1 {
+		count /= o.Share.N // about so many
+	}
+	return count
+}
+
+// takenRow is a row that is run. For one where the condition cannot be worked out, or
+// that cannot be read, wrong says why.
+type takenRow struct {
+	number int
+	values *document.Node
+	wrong  string
+}
+
+// takeRows goes through the rows that are run: those that the condition lets through, as
+// far as sample and limit go.
+func takeRows(rows *sheet.Rows, ctx context.Context, s *Session) iter.Seq[takenRow] {
+	wanted := filteredRows(rows, ctx, s)
+	if rows.Sample > 0 {
+		sample, ordinal := table.NewSample(rows.Sample, rows.Seed), 0
+		for row := range wanted {
+			sample.Offer(ordinal, row.number)
+			ordinal++
+		}
+		numbers, all := sample.Numbers(), wanted
+		wanted = func(yield func(takenRow) bool) {
+			for row := range all {
+				if _, isTaken := slices.BinarySearch(numbers, row.number); isTaken && !yield(row) {
+					return
+				}
+			}
+		}
+	}
+	if rows.Limit == 0 {
+		return wanted
+	}
+	return func(yield func(takenRow) bool) {
+		count := 0
+		for row := range wanted {
+			if count++; !yield(row) || count == rows.Limit {
+				return
+			}
+		}
+	}
+}
+
+// filteredRows goes through the rows that the condition lets through.
+func filteredRows(rows *sheet.Rows, ctx context.Context, s *Session) iter.Seq[takenRow] {
+	return func(yield func(takenRow) bool) {
+		source := rows.Source
+		if source == nil {
+			source = s.rowsOfQuery(ctx, &rows.Query)
+		}
+		scope := s.Scope(nil, nil)
+		number := 0
+		for values, err := range source.All() {
+			row := takenRow{values: values}
+			if number++; err != nil {
+				row = takenRow{wrong: err.Error()}
+			}
+			row.number = number
+			if rows.When != nil && err == nil {
+				verdict := rows.When.Judge(s.data(scope, values, nil, nil, nil))
+				if verdict.Unclear {
+					row.wrong = "the condition of the rows cannot be worked out: " + verdict.Note
+				} else if !verdict.Held {
+					continue
+				}
+			}
+			if !yield(row) {
+				return
+			}
+		}
+	}
+}

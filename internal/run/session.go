@@ -1,0 +1,418 @@
+package run
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net/url"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"testbench/internal/bench"
+	"testbench/internal/document"
+	"testbench/internal/exchange"
+	"testbench/internal/login"
+	"testbench/internal/lookup"
+	"testbench/internal/secret"
+	"testbench/internal/value"
+)
+
+// Options say how a bench is worked with.
+type Options struct {
+	Site     string
+	Set      map[string]string // the strongest of all values
+	Write    string            // the guarded site that may be written to
+	Insecure bool
+	Allow    []string // hosts that requests may go to beside those of the site
+	// Named are hosts that a command line names as what it asks: requests may go there,
+	// and a contract that came from elsewhere may not lead there.
+	Named   []string
+	Timeout time.Duration
+	MaxBody int64
+	Masker  *secret.Masker // may be nil
+	Store   *secret.Store  // nil: there are no secrets
+	// Kept opens a value that an earlier call kept; nil when there are none.
+	Kept      func(name string) (*document.Node, bool)
+	KeptNames []string
+	Log       *slog.Logger
+	// Environ looks up environment variables; nil means os.LookupEnv.
+	Environ func(string) (string, bool)
+	// Now is the clock; nil means time.Now.
+	Now func() time.Time
+	// Person shows somebody what to do, for logins that need a person; nil means
+	// that nobody is there.
+	Person func(login.Prompt)
+	// Receiver takes the calls that services make back; nil for none.
+	Receiver *Receiver
+	// Tokens keeps the tokens of a site between commands; nil keeps none.
+	Tokens func(site string) login.KeptTokens
+}
+
+// Session is a bench at work at one site: connections, logins and values. It
+// is safe for use by several goroutines.
+type Session struct {
+	Bench   *bench.Bench
+	Site    *bench.Site
+	Client  *exchange.Client
+	Logins  *login.Keeper
+	RunID   string
+	Notes   []string
+	options Options
+	mutex   sync.Mutex
+	// others are sessions of other sites that steps ask for.
+	others    map[string]*Session
+	observed  asked // login exchanges that no step needed
+	sealed    map[string]string
+	versions  map[string]string // address: the version of what stands there that was seen last
+	contracts bench.ContractCache
+	databases map[string]*lookup.Database
+}
+
+// NewSession prepares a bench for work at a site.
+func NewSession(b *bench.Bench, options Options) (*Session, error) {
+	site, err := b.At(options.Site)
+	if err != nil {
+		return nil, err
+	}
+	if options.Masker == nil {
+		options.Masker = &secret.Masker{}
+	}
+	if options.Now == nil {
+		options.Now = time.Now
+	}
+	if options.Environ == nil {
+		options.Environ = os.LookupEnv
+	}
+	s := &Session{Bench: b, Site: site, options: options, RunID: newRunID(options.Now()), others: map[string]*Session{},
+		sealed: map[string]string{}}
+	file := func(name string) string {
+		if name == "" {
+			return ""
+		}
+		return filepath.Join(b.Dir, name)
+	}
+	timeout := options.Timeout
+	if timeout == 0 {
+		timeout = site.Timeout
+	}
+	insecure := options.Insecure || site.TLS.Insecure
+	if insecure {
+		s.Notes = append(s.Notes, "server certificates are NOT checked: what is sent may reach somebody else")
+	}
+	password := ""
+	if site.TLS.Password != nil {
+		text, err := site.TLS.Password.Text(s.Scope(nil, nil), value.Raw)
+		if err != nil {
+			return nil, fmt.Errorf("tls password: %w", err)
+		}
+		password = text.Sent
+	}
+	proxy, err := s.proxy()
+	if err != nil {
+		return nil, err
+	}
+	s.Client, err = exchange.NewClient(exchange.Options{
+		Timeout: timeout, MaxBody: options.MaxBody, CA: file(site.TLS.CA), Certificate: file(site.TLS.Certificate), Key: file(site.TLS.Key), Password: password,
+		Insecure: insecure, Allowed: s.allowed(), Log: options.Log, Proxy: proxy,
+	})
+	if err != nil {
+		return nil, err
+	}
+	kinds := map[string]login.Kind{}
+	for _, l := range b.Logins {
+		if l.Kind != nil {
+			kinds[l.Name] = l.Kind
+		}
+	}
+	env := login.Env{Scope: s.Scope(nil, nil), Client: s.Client, Observe: s.observe, Now: options.Now, Person: options.Person, Instead: site.Logins}
+	if b.Dir != "" {
+		env.ReadFile = func(name string) ([]byte, error) { return bench.ReadInside(b.Dir, name) }
+	}
+	if options.Tokens != nil {
+		env.Kept = options.Tokens(site.Name)
+	}
+	s.Logins = login.NewKeeper(env, kinds)
+	return s, nil
+}
+
+// newRunID makes an id that sorts by time.
+func newRunID(now time.Time) string {
+	random := make([]byte, 3)
+	_, _ = rand.Read(random)
+	return now.UTC().Format("20060102-150405-") + hex.EncodeToString(random)
+}
+
+// note remembers something to be said at the end, once.
+func (s *Session) note(text string) {
+	s.mutex.Lock()
+	defer s.mutex.Unlock()
+	if !slices.Contains(s.Notes, text) {
+		s.Notes = append(s.Notes, text)
+	}
+}
+
+// Masker returns what masks the session's output.
+func (s *Session) Masker() *secret.Masker { return s.options.Masker }
+
+// Close gives tokens back and lets go of connections.
+func (s *Session) Close(ctx context.Context) error {
+	err := s.Logins.Close(ctx)
+	s.Client.Close()
+	for _, db := range s.databases {
+		_ = db.Close()
+	}
+	for _, other := range s.others {
+		err = errors.Join(err, other.Close(ctx))
+	}
+	return err
+}
+
+// at returns the session of another site.
+func (s *Session) at(site string) (*Session, error) {
+	if site == "" || site == s.Site.Name {
+		return s, nil
+	}
+	s.mutex.Lock()
+	defer s.mutex.Unlock()
+	if other, ok := s.others[site]; ok {
+		return other, nil
+	}
+	options := s.options
+	options.Site = site
+	other, err := NewSession(s.Bench, options)
+	if err != nil {
+		return nil, err
+	}
+	other.RunID = s.RunID
+	s.others[site] = other
+	return other, nil
+}
+
+// asked gathers the exchanges that logins make for one step.
+type asked struct {
+	mutex   sync.Mutex
+	records []*exchange.Record
+}
+
+// askedKey leads to them in a context.
+type askedKey struct{}
+
+// observe takes an exchange of a login: for the step that needed it, else for the session.
+func (s *Session) observe(ctx context.Context, record *exchange.Record) {
+	a, ok := ctx.Value(askedKey{}).(*asked)
+	if !ok {
+		a = &s.observed
+	}
+	a.mutex.Lock()
+	defer a.mutex.Unlock()
+	a.records = append(a.records, record)
+}
+
+// take hands over the exchanges since the last time, in order.
+func (a *asked) take() []*exchange.Record {
+	a.mutex.Lock()
+	defer a.mutex.Unlock()
+	records := a.records
+	a.records = nil
+	slices.SortFunc(records, func(a, b *exchange.Record) int { return a.Started.Compare(b.Started) })
+	return records
+}
+
+// allowed says which hosts requests may go to: those that stand in the site's
+// values, in the addresses of services and logins, and on the command line.
+func (s *Session) allowed() func(string) bool {
+	hosts := map[string]bool{}
+	add := func(address string) {
+		if u, err := url.Parse(address); err == nil && u.Hostname() != "" {
+			hosts[strings.ToLower(u.Hostname())] = true
+		}
+	}
+	scope := s.Scope(nil, nil)
+	fill := func(t *value.Template) {
+		if t != nil {
+			if text, err := t.Text(quiet{scope}, value.Address); err == nil {
+				add(text.Sent)
+			}
+		}
+	}
+	for _, f := range s.Site.Set {
+		if f.Value.Scalar != nil {
+			fill(f.Value.Scalar)
+		}
+	}
+	for _, text := range s.options.Set {
+		add(text)
+	}
+	for _, service := range s.Bench.Services {
+		fill(service.Address)
+		fill(service.Contract)
+	}
+	for _, address := range s.Site.Services {
+		fill(address)
+	}
+	for _, l := range s.Bench.Logins {
+		if asking, ok := l.Kind.(interface{ Addresses() []*value.Template }); ok {
+			for _, address := range asking.Addresses() {
+				fill(address)
+			}
+		}
+	}
+	for _, host := range slices.Concat(s.options.Allow, s.options.Named) {
+		add("http://" + strings.TrimPrefix(strings.TrimPrefix(host, "https://"), "http://"))
+	}
+	return func(host string) bool { return hosts[strings.ToLower(host)] }
+}
+
+// quiet is a scope that leaves secrets closed: addresses hold none, and
+// opening them would need an identity that may not be there.
+type quiet struct{ value.Scope }
+
+func (q quiet) Lookup(space, name string) (*document.Node, error) {
+	if space == "sealed" {
+		return nil, errors.New("not opened here")
+	}
+	return q.Scope.Lookup(space, name)
+}
+
+// Scope says where the names of placeholders lead, for one row.
+type Scope struct {
+	session *Session
+	row     *document.Node            // may be nil
+	kept    map[string]*document.Node // may be nil
+	boxes   *boxes                    // where calls come in; may be nil
+	depth   int
+}
+
+// Scope returns a scope with the row's values and what was kept so far. Both
+// may be nil.
+func (s *Session) Scope(row *document.Node, kept map[string]*document.Node) *Scope {
+	return &Scope{session: s, row: row, kept: kept}
+}
+
+// Hide masks a secret from now on.
+func (c *Scope) Hide(text string) { c.session.options.Masker.Hide(text) }
+
+// maxDepth bounds site values that are made of one another.
+const maxDepth = 20
+
+// Lookup finds a name: from -set, then kept or set in this row, then the row,
+// then the site.
+func (c *Scope) Lookup(space, name string) (*document.Node, error) {
+	s := c.session
+	switch space {
+	case "":
+		if text, ok := s.options.Set[name]; ok {
+			return document.NewUntyped(text), nil
+		}
+		if node, ok := c.kept[name]; ok {
+			return node, nil
+		}
+		if node := c.row.Get(name); node != nil {
+			return node, nil
+		}
+		return c.site(name)
+	case "kept":
+		if node, ok := c.kept[name]; ok {
+			return node, nil
+		}
+		if s.options.Kept != nil {
+			if node, ok := s.options.Kept(name); ok {
+				return node, nil
+			}
+		}
+	case "row":
+		if node := c.row.Get(name); node != nil {
+			return node, nil
+		}
+	case "site":
+		if text, ok := s.options.Set[name]; ok && s.Site.Value(name) != nil {
+			return document.NewUntyped(text), nil
+		}
+		return c.site(name)
+	case "sealed":
+		return c.sealed(name)
+	case "machine":
+		if text, ok := s.options.Environ(name); ok {
+			return document.NewUntyped(text), nil
+		}
+		return nil, fmt.Errorf("%w: the environment variable %s is not set", value.ErrNothing, name)
+	case "run":
+		if name == "id" {
+			return document.NewText(s.RunID), nil
+		}
+	case "callback":
+		if c.boxes == nil {
+			return nil, fmt.Errorf("%w: only a step of a sheet can be called back", value.ErrNothing)
+		}
+		o, err := c.boxes.of(name)
+		if err != nil {
+			return nil, err
+		}
+		return document.NewText(o.address), nil
+	case "now":
+		return document.NewUntyped(s.options.Now().Format("2006-01-02T15:04:05Z07:00")), nil
+	case "today":
+		return document.NewUntyped(s.options.Now().Format(time.DateOnly)), nil
+	case "uuid":
+		return document.NewText(newUUID()), nil
+	case "file":
+		data, err := bench.ReadInside(s.Bench.Dir, name)
+		if err != nil {
+			return nil, err
+		}
+		return document.NewText(string(data)), nil
+	}
+	return nil, fmt.Errorf("%w here", value.ErrNothing)
+}
+
+func (c *Scope) site(name string) (*document.Node, error) {
+	tree := c.session.Site.Value(name)
+	if tree == nil {
+		return nil, fmt.Errorf("%w: nothing defines it", value.ErrNothing)
+	}
+	if c.depth >= maxDepth {
+		return nil, fmt.Errorf("the values of the site %s are made of one another in a ring", c.session.Site.Name)
+	}
+	inner := *c
+	inner.depth++
+	return tree.Node(&inner)
+}
+
+func (c *Scope) sealed(name string) (*document.Node, error) {
+	s := c.session
+	s.mutex.Lock()
+	text, ok := s.sealed[name]
+	s.mutex.Unlock()
+	if !ok {
+		if s.options.Store == nil {
+			return nil, &secret.NotFoundError{Name: name}
+		}
+		var err error
+		if text, err = s.options.Store.Get(s.Site.Name, name); err != nil {
+			return nil, err
+		}
+		s.mutex.Lock()
+		s.sealed[name] = text
+		s.mutex.Unlock()
+		if value.IsShort(text) {
+			s.note(fmt.Sprintf("the secret %s is shorter than six characters: it is masked where it is put in, not where an answer repeats it", name))
+		}
+	}
+	c.Hide(text)
+	return &document.Node{Kind: document.Text, Text: text, Secret: true}, nil
+}
+
+// newUUID makes a random UUID (RFC 9562, section 5.4).
+func newUUID() string {
+	b := make([]byte, 16)
+	_, _ = rand.Read(b)
+	b[6], b[8] = b[6]&0x0F|0x40, b[8]&0x3F|0x80
+	return fmt.Sprintf("%x-%x-%x-%x-%x", b[:4], b[4:6], b[6:8], b[8:10], b[10:])
+}

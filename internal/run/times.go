@@ -1,0 +1,90 @@
+package run
+
+import (
+	"fmt"
+	"time"
+
+	"testbench/internal/history"
+	"testbench/internal/result"
+	"testbench/internal/sheet"
+	"testbench/internal/value"
+)
+
+// limitsWithValues are the limits with the values of a site put in, as they are recorded.
+func limitsWithValues(l *sheet.Limits, scope value.Scope) []history.Limit {
+	if l == nil {
+		return nil
+	}
+	var out []history.Limit
+	for _, one := range l.All {
+		out = append(out, history.Limit{Step: one.Step, Word: one.Word, Rule: one.Rule.FilledIn(scope)})
+	}
+	return out
+}
+
+// vetLimits checks that the steps are there whose times are limited, and that they have
+// times.
+func vetLimits(s *sheet.Sheet) {
+	if s.Limits == nil {
+		return
+	}
+	var known []string
+	plan := &result.Sheet{}
+	planSheet(plan, "", s.AllSteps())
+	for _, p := range plan.Plan {
+		known = append(known, history.StepOf(p.Name))
+	}
+	for name, at := range s.Limits.At {
+		found := ""
+		for i, k := range known {
+			if k == name {
+				found = plan.Plan[i].Target
+			}
+		}
+		switch found {
+		case "":
+			readerOf(s).NotThere(at, "step", name, known)
+		case "set", "work out", "listen":
+			s.Source.Report(at, "take it out", "the step %q sends nothing whose time could be limited", name)
+		}
+	}
+}
+
+// judgeLimits holds the times of the sheet against its limits, unless this is a part of the
+// run: then whoever puts the parts together does. Steps that were left out on the command
+// line have no times.
+func (r *runner) judgeLimits() {
+	if r.options.Dry || r.options.Share.N > 1 || r.ctx.Err() != nil {
+		return
+	}
+	whole := &history.Sheet{Sheet: r.result.Name, Times: r.result.Times}
+	for _, l := range r.result.Limits {
+		if l.Step == "" || r.isChosen(l.Step) {
+			whole.Limits = append(whole.Limits, l)
+		}
+	}
+	for _, c := range whole.JudgeLimits() {
+		r.result.Checks = append(r.result.Checks, c)
+		r.result.Counts.Checks++
+		if !c.Held {
+			r.result.Counts.ChecksFell++
+			r.result.Outcome = result.Worst(r.result.Outcome, result.FellShort)
+		}
+	}
+}
+
+// isChosen says whether the command line has a step run.
+func (r *runner) isChosen(step string) bool {
+	for _, one := range r.sheet.AllSteps() {
+		isIt := one.Name == step || len(step) > len(one.Name) && step[:len(one.Name)+1] == one.Name+":"
+		if isIt {
+			return r.options.isRun(one, r.sheet)
+		}
+	}
+	return true
+}
+
+// sinceText writes how long something took, as rules read it.
+func sinceText(d time.Duration) string {
+	return fmt.Sprintf("%.1f ms", float64(d)/float64(time.Millisecond))
+}

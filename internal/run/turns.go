@@ -1,0 +1,77 @@
+package run
+
+import (
+	"iter"
+	"slices"
+	"time"
+
+	"testbench/internal/document"
+	"testbench/internal/result"
+)
+
+// inputRow is a row as it is to be run.
+type inputRow struct {
+	result *result.Row
+	values *document.Node
+	wrong  string // why it cannot be told whether the row is wanted, or what is wrong with it
+}
+
+// labelOf is a value as it names a row.
+func labelOf(n *document.Node) string {
+	if n == nil || !n.IsScalar() {
+		return ""
+	}
+	return n.Text
+}
+
+// rows gives the rows to run, turn by turn; a sheet without rows has one, without
+// values.
+func (r *runner) rows() iter.Seq[inputRow] {
+	turns := max(r.options.Turns, 1)
+	return func(yield func(inputRow) bool) {
+		for turn := 1; turn <= turns || !r.until.IsZero(); turn++ {
+			any := false
+			for row := range r.turn() {
+				any = true
+				if !r.until.IsZero() && !time.Now().Before(r.until) {
+					return
+				}
+				if turns > 1 || !r.until.IsZero() {
+					row.result.Turn = turn
+				}
+				n := row.result.Number
+				if !r.options.Share.isMine(r.result.File, row.result.Turn, n) || r.work.Done.Has("", row.result.Turn, n) {
+					continue
+				}
+				if !yield(row) {
+					return
+				}
+			}
+			if !any {
+				return
+			}
+		}
+	}
+}
+
+// turn gives the rows of one turn.
+func (r *runner) turn() iter.Seq[inputRow] {
+	input := r.sheet.Rows
+	if input == nil {
+		return func(yield func(inputRow) bool) { yield(inputRow{result: &result.Row{}}) }
+	}
+	return func(yield func(inputRow) bool) {
+		for row := range takeRows(input, r.ctx, r.session) {
+			if len(r.options.Rows) > 0 && !slices.ContainsFunc(r.options.Rows, func(span [2]int) bool { return row.number >= span[0] && row.number <= span[1] }) {
+				continue
+			}
+			column := input.Label
+			if column == "" && row.values != nil && len(row.values.Members()) > 0 {
+				column = row.values.Members()[0].Key
+			}
+			if !yield(inputRow{values: row.values, wrong: row.wrong, result: &result.Row{Number: row.number, Column: column, Label: labelOf(row.values.Get(column))}}) {
+				return
+			}
+		}
+	}
+}

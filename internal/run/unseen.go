@@ -1,0 +1,34 @@
+package run
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"testbench/internal/contract/source"
+	"testbench/internal/sheet"
+)
+
+// Unseen tells what vetting a sheet could not look at without asking somebody, and why.
+func Unseen(s *sheet.Sheet) []string {
+	var out []string
+	add := func(text string) {
+		if !slices.Contains(out, text) {
+			out = append(out, text)
+		}
+	}
+	if s.Rows != nil && s.Rows.Source == nil && s.Rows.Columns() == nil && s.Rows.Query.Sql != nil {
+		add(fmt.Sprintf("the columns of the rows of %s: the database %s is not asked; columns: names them", s.Name, s.Rows.Query.Database))
+	}
+	s.EveryStep(func(_ *sheet.Sheet, step *sheet.Step) {
+		name, operation, isCall := strings.Cut(step.Call, "/")
+		service := s.Bench.Service(name)
+		if !isCall || service == nil || service.Contract == nil || service.Operation(operation) != nil {
+			return
+		}
+		if !service.Contract.IsLiteral() || source.IsAddress(service.Contract.LiteralText()) {
+			add("the operations of " + name + " and their fields: its contract is at an address, and vet asks nobody; `testbench run -dry` looks at them")
+		}
+	})
+	return out
+}

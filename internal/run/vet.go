@@ -1,0 +1,451 @@
+package run
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"testbench/internal/bench"
+	"testbench/internal/document"
+	"testbench/internal/nearest"
+	"testbench/internal/rule"
+	"testbench/internal/sheet"
+	"testbench/internal/value"
+	"testbench/internal/yamlfile"
+)
+
+// VetOptions say what is known from outside of the files.
+type VetOptions struct {
+	Site string            // empty: the sheet's, or the first
+	Set  map[string]string // -set
+	// HasSecret says whether a secret is there for a site; nil skips the check.
+	HasSecret func(site, name string) bool
+	// Kept are the names kept by earlier calls.
+	Kept  []string
+	given []string // what a sheet is given by the one that runs it
+	// ForRun makes a missing secret a mistake; otherwise it is a remark.
+	ForRun bool
+}
+
+// vetter knows which names may be asked for at a place.
+type vetter struct {
+	options VetOptions
+	site    *bench.Site
+	columns []string
+	// anyColumn says that the columns are not known before a database is asked.
+	anyColumn bool
+	isSheet   bool
+	listens   []string // the steps that wait to be called back
+	kept      []string // kept, set or worked out before this place
+}
+
+// Vet finds what is wrong with the placeholders of the bench file, beside the
+// problems that reading found.
+func VetBench(b *bench.Bench, options VetOptions) yamlfile.Problems {
+	before := b.Source.Problems
+	b.Source.Problems = nil
+	defer func() { b.Source.Problems = before }()
+	b.CheckContracts()
+	names := b.SiteNames()
+	if options.Site != "" {
+		names = []string{options.Site}
+	}
+	for _, name := range names {
+		merged, err := b.At(name)
+		if err != nil {
+			continue
+		}
+		v := &vetter{options: options, site: merged}
+		if s := b.Site(name); s != nil {
+			v.uses(s.Uses)
+		}
+	}
+	merged, err := b.At(options.Site)
+	if err == nil {
+		v := &vetter{options: options, site: merged}
+		for _, s := range b.Services {
+			v.uses(s.Uses)
+		}
+		for _, l := range b.Logins {
+			v.uses(l.Uses)
+		}
+		for _, d := range b.Databases {
+			v.uses(d.Uses)
+		}
+	}
+	return inOrder(append(slices.Clone(before), b.Source.Problems...))
+}
+
+// inOrder sorts problems by their place.
+func inOrder(problems yamlfile.Problems) yamlfile.Problems {
+	slices.SortStableFunc(problems, func(a, b yamlfile.Problem) int {
+		return cmp.Or(cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column))
+	})
+	return problems
+}
+
+// Vet finds everything that is wrong with a sheet, without sending anything.
+func Vet(s *sheet.Sheet, options VetOptions) yamlfile.Problems {
+	if s.Source.Root == nil {
+		return s.Source.Problems
+	}
+	before := s.Source.Problems
+	s.Source.Problems = nil
+	defer func() { s.Source.Problems = before }()
+	if options.Site == "" {
+		options.Site = s.Site
+	}
+	site, err := s.Bench.At(options.Site)
+	if err != nil {
+		site = &bench.Site{}
+	}
+	v := &vetter{options: options, site: site, isSheet: true, listens: s.Listens()}
+	for _, t := range s.Takes {
+		_, set := options.Set[t.Name]
+		if t.Required && !set && options.ForRun && !slices.Contains(options.given, t.Name) {
+			s.Source.Report(t.At, "-set "+t.Name+"=VALUE", "the sheet must be given %s", t.Name)
+		}
+	}
+	v.kept = s.TakeNames()
+	v.uses(s.Uses)
+	vetSteps(s, v, s.First)
+	v.columns = s.Rows.Columns()
+	v.anyColumn = s.Rows != nil && s.Rows.Source == nil && v.columns == nil
+	outside := slices.Clone(v.kept)
+	vetSteps(s, v, s.Steps)
+	vetSteps(s, v, s.Finally)
+	v.columns, v.kept, v.anyColumn = nil, outside, false
+	vetSteps(s, v, s.Last)
+	remarkDoubles(s, site)
+	vetLimits(s)
+	return inOrder(append(slices.Clone(before), s.Source.Problems...))
+}
+
+// remarkDoubles remarks names that stand in two places.
+func remarkDoubles(s *sheet.Sheet, site *bench.Site) {
+	columns := s.Rows.Columns()
+	if columns == nil {
+		return
+	}
+	for _, step := range slices.Concat(s.First, s.Steps, s.Finally) {
+		for _, name := range stepNames(step) {
+			switch {
+			case slices.Contains(columns, name):
+				s.Source.Remark(step.At, "%s is kept here and is a column of the rows too: ${%s} is the kept one, ${row.%s} the column", name, name, name)
+			case site.Value(name) != nil:
+				s.Source.Remark(step.At, "%s is kept here and set by the site too: ${%s} is the kept one, ${site.%s} the site's", name, name, name)
+			}
+		}
+	}
+	for _, column := range columns {
+		if site.Value(column) != nil {
+			s.Source.Remark(s.Rows.At, "%s is a column and set by the site too: ${%s} is the column, ${site.%s} the site's", column, column, column)
+		}
+	}
+}
+
+// stepNames lists what a step keeps, sets and works out.
+func stepNames(s *sheet.Step) []string {
+	var names []string
+	for _, f := range s.Set {
+		names = append(names, f.Name)
+	}
+	for _, e := range s.WorkOut {
+		names = append(names, e.Name)
+	}
+	for _, k := range s.Keep {
+		names = append(names, k.Name)
+	}
+	if s.Batch != nil {
+		for _, part := range s.Batch.Parts {
+			names = append(names, stepNames(part)...)
+		}
+	}
+	for _, inner := range s.Group {
+		names = append(names, stepNames(inner)...)
+	}
+	return names
+}
+
+// NamesFrom lists what the steps from one on keep, set and work out.
+func NamesFrom(s *sheet.Sheet, step string) []string {
+	var names []string
+	reached := false
+	for _, one := range s.AllSteps() {
+		if reached = reached || one.Name == step; reached {
+			names = append(names, stepNames(one)...)
+		}
+	}
+	return names
+}
+
+func vetSteps(s *sheet.Sheet, v *vetter, steps []*sheet.Step) {
+	for _, step := range steps {
+		// Rules and conditions may use what the step itself keeps.
+		before := v.kept
+		requestNames := before
+		if step.Each != nil {
+			requestNames = append(slices.Clone(before), step.Each.Name)
+		}
+		own := append(slices.Clone(requestNames), stepNames(step)...)
+		v.kept = requestNames
+		if len(step.Group) > 0 {
+			vetSteps(s, v, step.Group)
+		}
+		v.kept = own
+		v.uses(step.Uses)
+		v.kept = requestNames
+		vetRequestUses(s, v, step)
+		v.kept = own
+		vetConditions(s, v, step)
+		if step.Lookup != nil && step.Lookup.Database != "" {
+			vetLookup(s, step)
+		}
+		if step.Sub != nil {
+			vetSub(s, v, step)
+		}
+		vetTarget(s, v, step)
+		if step.Batch != nil && step.Batch.At != nil {
+			vetBatch(s, s.Bench, step.Batch)
+			v.kept = requestNames
+			vetSteps(s, v, step.Batch.Parts)
+		}
+		if step.Undo != nil {
+			v.kept = own
+			vetSteps(s, v, []*sheet.Step{step.Undo})
+		}
+		v.kept = append(slices.Clone(before), stepNames(step)...) // an item is known within its step alone
+	}
+}
+
+// vetRequestUses reports a name that the request needs and only the step's own
+// answer could give.
+func vetRequestUses(s *sheet.Sheet, v *vetter, step *sheet.Step) {
+	requestHoles := map[*value.Hole]bool{}
+	for _, h := range holesOfRequest(step) {
+		requestHoles[h] = true
+	}
+	for _, u := range step.Uses {
+		if requestHoles[u.Hole] && (u.Hole.Space == "" || u.Hole.Space == "kept") && slices.Contains(stepNames(step), u.Hole.Name) &&
+			!v.defines(u.Hole) && len(step.Set) == 0 {
+			u.File.ReportInside(u.Node, u.Hole.Offset, "", "%s is kept by this very step, so its request cannot use it", u.Hole.Name)
+		}
+	}
+}
+
+// holesOfRequest lists the placeholders that the request is made of.
+func holesOfRequest(s *sheet.Step) []*value.Hole {
+	holes := s.Spec.Holes()
+	holes = append(holes, s.Fill.Holes()...)
+	asked := []*value.Template{s.Follow, s.Action}
+	if s.Lookup != nil {
+		asked = append(asked, s.Lookup.Find, s.Lookup.Open)
+	}
+	for _, t := range asked {
+		if t != nil {
+			holes = append(holes, t.Holes()...)
+		}
+	}
+	if s.Request != nil {
+		holes = append(holes, s.Request.Path.Holes()...)
+	}
+	for _, f := range s.Set {
+		holes = append(holes, f.Value.Holes()...)
+	}
+	return holes
+}
+
+func vetConditions(s *sheet.Sheet, v *vetter, step *sheet.Step) {
+	check := func(c *rule.Condition, at *yamlfile.Node) {
+		if c == nil {
+			return
+		}
+		for _, name := range c.KeptNames() {
+			if !slices.Contains(v.kept, name) && !slices.Contains(v.options.Kept, name) {
+				s.Source.Report(at, nearest.Try(name, v.kept), "the condition asks for kept.%s, which nothing keeps before it", name)
+			}
+		}
+	}
+	check(step.When, step.At)
+	if step.Again != nil {
+		check(step.Again.When, step.At)
+	}
+	for _, e := range step.WorkOut {
+		check(e.Condition, step.At)
+	}
+	for _, c := range step.Where {
+		check(c.Condition, c.At)
+	}
+}
+
+func (v *vetter) defines(h *value.Hole) bool {
+	if h.Space == "kept" {
+		return slices.Contains(v.kept, h.Name) || slices.Contains(v.options.Kept, h.Name)
+	}
+	_, set := v.options.Set[h.Name]
+	return set || v.anyColumn || slices.Contains(v.kept, h.Name) || slices.Contains(v.columns, h.Name) || v.site.Value(h.Name) != nil
+}
+
+// known lists every plain name that may be asked for.
+func (v *vetter) known() []string {
+	names := slices.Concat(slices.Sorted(maps.Keys(v.options.Set)), v.kept, v.columns)
+	for _, f := range v.site.Set {
+		names = append(names, f.Name)
+	}
+	return names
+}
+
+func (v *vetter) uses(uses []bench.Use) {
+	for _, u := range uses {
+		h := u.Hole
+		switch h.Space {
+		case "", "kept":
+			if !v.defines(h) {
+				v.undefined(u)
+			}
+		case "row":
+			switch {
+			case !v.isSheet:
+				u.File.ReportInside(u.Node, h.Offset, "", "%s: there are no rows in the bench file", h.Source)
+			case v.anyColumn:
+			case len(v.columns) == 0:
+				u.File.ReportInside(u.Node, h.Offset, "add rows: data/FILE.csv to the sheet", "%s: the sheet has no rows here", h.Source)
+			case !slices.Contains(v.columns, h.Name):
+				v.report(u, "column", v.columns)
+			}
+		case "site":
+			if v.site.Value(h.Name) == nil {
+				v.report(u, "value of the site", bench.Names(v.site.Set, fieldName))
+			}
+		case "sealed":
+			v.sealed(u)
+		case "run":
+			if h.Name != "id" {
+				v.report(u, "value of the run", []string{"id"})
+			}
+		case "callback":
+			v.callback(u)
+		}
+	}
+}
+
+func (v *vetter) report(u bench.Use, what string, known []string) {
+	err := &bench.NotFoundError{What: what, Name: u.Hole.Name, Known: known}
+	message, try, _ := strings.Cut(err.Error(), "; ")
+	u.File.ReportInside(u.Node, u.Hole.Offset, try, "%s: %s", u.Hole.Source, message)
+}
+
+func (v *vetter) undefined(u bench.Use) {
+	h := u.Hole
+	for _, f := range h.Filters {
+		if f.Name == "default" && h.Space != "kept" {
+			return
+		}
+	}
+	known := v.known()
+	try := nearest.Try(h.Name, append(known, "now", "today", "uuid"))
+	if try == "" {
+		try = "a name comes from -set, from keep: or set: of an earlier step, from a column of the rows, or from the site"
+		if len(known) > 0 {
+			try += "; there are: " + document.FewNames(known)
+		}
+	}
+	u.File.ReportInside(u.Node, h.Offset, try, "nothing defines %s", h.Source)
+}
+
+func (v *vetter) sealed(u bench.Use) {
+	if v.options.HasSecret == nil || v.options.HasSecret(v.site.Name, u.Hole.Name) {
+		return
+	}
+	message := fmt.Sprintf("the secret %s is not there: `testbench secret set %s`, or the environment variable TESTBENCH_SEALED_%s", u.Hole.Name, u.Hole.Name, strings.ToUpper(u.Hole.Name))
+	if v.options.ForRun {
+		u.File.ReportInside(u.Node, u.Hole.Offset, "", "%s", message)
+		return
+	}
+	u.File.Remark(u.Node, "%s", message)
+}
+
+func fieldName[F interface{ FieldName() string }](f F) string { return f.FieldName() }
+
+// vetTarget checks service, operation, login and the fields of a call.
+func vetTarget(s *sheet.Sheet, v *vetter, step *sheet.Step) {
+	b := s.Bench
+	if step.SiteAt != nil && b.Site(step.Site) == nil {
+		readerOf(s).NotThere(step.SiteAt, "site", step.Site, b.SiteNames())
+	}
+	if step.Login != nil {
+		for _, name := range step.Login.Names {
+			if b.Login(name) == nil {
+				readerOf(s).NotThere(step.Login.At, "login", name, b.LoginNames())
+			}
+		}
+	}
+	service, operation, _ := strings.Cut(step.Call, "/")
+	at := step.CallAt
+	if step.Request != nil {
+		service = step.Request.Service
+	}
+	if step.Follow != nil && step.Service != "" {
+		service, at = step.Service, step.ServiceAt
+	}
+	if service == "" {
+		if method, talks := stepMethod(step); talks {
+			vetSOAP(s, step, &plan{}, method)
+		}
+		return
+	}
+	found := b.Service(service)
+	if found == nil {
+		readerOf(s).NotThere(at, "service", service, b.ServiceNames())
+		return
+	}
+	if step.Call == "" {
+		method, _ := stepMethod(step)
+		vetSOAP(s, step, &plan{service: found}, method)
+		return
+	}
+	op := found.Operation(operation)
+	if found.Speaks != "" {
+		var err error
+		if op, err = found.Method(operation); err != nil {
+			readerOf(s).NotThere(at, "operation of "+service, operation, found.OperationNames())
+			return
+		}
+	}
+	if op == nil && found.Contract != nil {
+		vetDescribed(s, b, found, step, operation)
+		return
+	}
+	if op == nil {
+		readerOf(s).NotThere(at, "operation of "+service, operation, found.OperationNames())
+		return
+	}
+	vetSOAP(s, step, &plan{service: found, op: op}, op.Method)
+	reportProblems(s, step, stepProblems(step, found, op))
+}
+
+// stepMethod is that of a request without an operation, empty where it hangs on the body; it
+// says no of a step that makes none.
+func stepMethod(s *sheet.Step) (method string, talks bool) {
+	if s.Request != nil {
+		return s.Request.Method, true
+	}
+	return "", s.Follow != nil
+}
+
+// vetSOAP reports what a step says of SOAP and cannot have.
+func vetSOAP(s *sheet.Sheet, step *sheet.Step, p *plan, method string) {
+	spec := step.Spec
+	spec.Method = method
+	err := p.addSOAP(step, &spec)
+	if wrong := (*tryError)(nil); errors.As(err, &wrong) {
+		s.Source.Report(step.At, wrong.try, "%s", wrong.message)
+	} else if err != nil {
+		s.Source.Report(step.At, "", "%v", err)
+	}
+}
+
+func readerOf(s *sheet.Sheet) *bench.Reader { return &bench.Reader{File: s.Source} }

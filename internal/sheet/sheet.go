@@ -1,0 +1,294 @@
+// Package sheet reads sheets: their head, their rows, their steps with the
+// keys of each kind, what is expected, and what is wrong in the file itself.
+// What can only be told with the bench and a site is vetted by package run,
+// which runs them.
+package sheet
+
+import (
+	"errors"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"testbench/internal/bench"
+	"testbench/internal/path"
+	"testbench/internal/request"
+	"testbench/internal/rule"
+	"testbench/internal/safefile"
+	"testbench/internal/soap"
+	"testbench/internal/table"
+	"testbench/internal/value"
+	"testbench/internal/yamlfile"
+)
+
+// Sheet is a sheet file as it was read.
+type Sheet struct {
+	Name    string
+	About   string
+	Site    string
+	Rows    *Rows
+	First   []*Step // once, before the rows
+	Steps   []*Step // for each row
+	Finally []*Step // at the end of each row, whatever happened
+	Last    []*Step // once, after the rows
+	Names   map[string]string
+	Takes   []Take  // what it is given by whoever runs it
+	Limits  *Limits // of the times of its steps; nil for none
+
+	Bench  *bench.Bench
+	Source *yamlfile.File
+	Uses   []bench.Use
+	Reads  []string // the files that it names
+}
+
+// Rows says where the inputs of a sheet come from.
+type Rows struct {
+	From   string // a file, or what else they are, in words
+	Label  string // the column that names a row in output
+	When   *rule.Condition
+	Limit  int
+	Sample int    // so many by chance; 0 for all
+	Seed   string // decides which
+
+	options       table.Options
+	list          *yamlfile.Node // in the file itself
+	numbers, days string
+	step          int
+	column        string
+	At            *yamlfile.Node
+	Source        *table.Source // nil for a query
+	Query         Query
+}
+
+// Step is one step of a sheet. Exactly one of the fields from Call to Listen says what
+// it does.
+type Step struct {
+	Name  string
+	About string
+
+	Call    string          // service/operation
+	Request *RequestLine    // SERVICE METHOD PATH, or METHOD and URL
+	Follow  *value.Template // an address out of an answer
+	Set     []request.Field
+	WorkOut []expression
+	Batch   *Batch // several requests as one
+	Pause   time.Duration
+	Group   []*Step // carried out one after the other
+	Lookup  *Lookup // looks into the other side
+	Sub     *Sub    // runs another sheet
+	Listen  *Listen // waits to be called back
+
+	Service string
+	Site    string
+	Login   *LoginChoice // nil: the service's own
+	SOAP    soap.Version
+	// Addressing is true or false where the step says whether WS-Addressing blocks go
+	// with it, else empty.
+	Addressing string
+	// Contract says what is held against it: both, request, answer, off; empty is both.
+	Contract string
+	Action   *value.Template
+	Fill     *request.Tree
+	Spec     request.Spec // headers, query, body and so on, as the step adds them
+	Stay     bool         // redirects: off
+	Pages    int          // how many pages are read and put together; 0 and 1 read one
+	Timeout  *yamlfile.Node
+	Names    map[string]string
+	HTTP     string
+
+	When   *rule.Condition
+	Wait   *Waiting // asks again until something is so; nil for once
+	Undo   *Step    // takes back what the step did, at the end of the row
+	Each   *Each    // once for each item; nil for once
+	Stop   string   // row or sheet: what ends where the step falls short
+	Again  *Again   // tries again where it goes wrong; nil for never
+	Keep   []Keep
+	Expect Expect
+	Fields []FieldRule
+	Where  []condition
+
+	At        *yamlfile.Node
+	CallAt    *yamlfile.Node
+	ServiceAt *yamlfile.Node
+	SiteAt    *yamlfile.Node
+	FillAt    *yamlfile.Node
+	Contents  []string // the body keys that were given
+	Uses      []bench.Use
+	textAt    *yamlfile.Node
+	TextFile  string
+	BytesFile string // of a command line
+}
+
+// RequestLine is SERVICE METHOD PATH, or METHOD and URL.
+type RequestLine struct {
+	Service, Method string
+	Path            *value.Template
+	Source          string
+}
+
+// LoginChoice is what a step says about logins.
+type LoginChoice struct {
+	Names []string // empty: none
+	Spoil string   // how, where the login is spoilt
+	At    *yamlfile.Node
+}
+
+type expression struct {
+	Name      string
+	Condition *rule.Condition
+}
+
+type condition struct {
+	*rule.Condition
+	At *yamlfile.Node
+}
+
+// Keep says which part of an answer is kept under which name.
+type Keep struct {
+	Name    string
+	Source  string
+	Path    *path.Path
+	Filters *value.Template // ${it | filters}; nil without filters
+	Default bool            // one of them is default
+	Secret  bool
+}
+
+// FieldRule is a path with the rule that holds for it.
+type FieldRule struct {
+	Source string
+	Path   *path.Path
+	Rule   *rule.Rule
+}
+
+// OpenSheet reads a sheet of a bench. Mistakes in it are given as problems.
+func Open(b *bench.Bench, name string) (*Sheet, error) {
+	if inside, ok := RelativeTo(b.Dir, name); ok && b.Dir != "" {
+		if _, err := safefile.Inside(b.Dir, inside); err != nil {
+			return nil, err
+		}
+	}
+	data, err := os.ReadFile(name)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil, &bench.NotFoundError{What: "sheet", Name: name, Known: sheetsNear(b, name)}
+	}
+	if err != nil {
+		return nil, err
+	}
+	return Read(b, bench.DisplayName(name), data), nil
+}
+
+// sheetsNear lists the sheets in the folder where one was looked for; of a bare name, which
+// may be that of a sheet without its folder, those of the bench too.
+func sheetsNear(b *bench.Bench, name string) []string {
+	near, _ := filepath.Glob(filepath.Join(filepath.Dir(name), "*.yaml"))
+	if filepath.Base(name) == name && b.Dir != "" {
+		inside, _ := filepath.Glob(filepath.Join(b.Dir, "sheets", "*.yaml"))
+		for _, file := range inside {
+			if shown := bench.DisplayName(file); !slices.Contains(near, shown) {
+				near = append(near, shown)
+			}
+		}
+	}
+	return slices.DeleteFunc(near, func(f string) bool { return filepath.Base(f) == bench.FileName })
+}
+
+// ReadSheet reads a sheet from memory.
+func Read(b *bench.Bench, name string, data []byte) *Sheet {
+	full, err := filepath.Abs(name)
+	if err != nil {
+		full = name
+	}
+	return readSheet(b, name, data, []string{full})
+}
+
+func readSheet(b *bench.Bench, name string, data []byte, within []string) *Sheet {
+	s := &Sheet{Bench: b, Source: yamlfile.Read(name, data)}
+	if s.Source.Root == nil {
+		return s
+	}
+	r := &bench.Reader{File: s.Source, Dir: b.Dir, Uses: &s.Uses, Reads: &s.Reads, Bench: b, Within: within}
+	bench.ReadMapping(r, "a sheet", s.Source.Root, s, sheetKeys)
+	if s.Name == "" {
+		s.Name = strings.TrimSuffix(filepath.Base(name), filepath.Ext(name))
+	}
+	if steps := s.Source.Root.Get("steps"); len(s.Steps) == 0 && (steps == nil || steps.Kind == yamlfile.Sequence && len(steps.Items) == 0) {
+		s.Source.Report(s.Source.Root, "write steps: and below it a step with - step: NAME", "the sheet has no steps")
+	}
+	return s
+}
+
+// AllSteps are the steps from first to last.
+func (s *Sheet) AllSteps() []*Step { return slices.Concat(s.First, s.Steps, s.Finally, s.Last) }
+
+// Problems lists what is wrong with the sheet.
+func (s *Sheet) Problems() yamlfile.Problems { return s.Source.Problems }
+
+// Inside names a file relative to the bench folder, where it is in there.
+func Inside(b *bench.Bench, name string) string {
+	if relative, ok := RelativeTo(b.Dir, name); ok {
+		return relative
+	}
+	return name
+}
+
+// RelativeTo names a file relative to a folder, with slashes; it says no of one that is not
+// in there.
+func RelativeTo(folder, file string) (name string, ok bool) {
+	folder, err := filepath.Abs(folder)
+	if err != nil {
+		return "", false
+	}
+	if file, err = filepath.Abs(file); err != nil {
+		return "", false
+	}
+	name, err = filepath.Rel(folder, file)
+	if err != nil || name == ".." || strings.HasPrefix(name, ".."+string(filepath.Separator)) {
+		return "", false
+	}
+	return filepath.ToSlash(name), true
+}
+
+// File returns the name of the sheet's file.
+func (s *Sheet) File() string { return s.Source.Name }
+
+var sheetKeys = []bench.Key[Sheet]{
+	bench.NewKey("sheet", "the sheet's name", func(r *bench.Reader, s *Sheet, n *yamlfile.Node) { s.Name = r.PlainText(n) }),
+	bench.NewKey("about", "what it shows", func(r *bench.Reader, s *Sheet, n *yamlfile.Node) { s.About = r.Text(n) }),
+	bench.NewKey("site", "the site, unless another is asked for", func(r *bench.Reader, s *Sheet, n *yamlfile.Node) {
+		s.Site = r.PlainText(n)
+		if s.Bench.Site(s.Site) == nil && s.Site != "" {
+			r.NotThere(n, "site", s.Site, s.Bench.SiteNames())
+		}
+	}),
+	bench.NewKey("names", "prefixes of XML names", func(r *bench.Reader, s *Sheet, n *yamlfile.Node) { s.Names = r.Names(n) }),
+	bench.NewKey("takes", "values that whoever runs the sheet gives it: required, or what is meant without", func(r *bench.Reader, s *Sheet, n *yamlfile.Node) { s.Takes = readTakes(r, n) }),
+	bench.NewKey("rows", "the inputs: a CSV file, or from: with more keys", func(r *bench.Reader, s *Sheet, n *yamlfile.Node) { s.Rows = readRows(r, n) }),
+	bench.NewKey("expect", "limits of the times of its steps: p50, p90, p95, p99, max, per second", func(r *bench.Reader, s *Sheet, n *yamlfile.Node) { s.Limits = readLimits(r, n) }),
+	bench.NewKey("first", "steps before the rows", func(r *bench.Reader, s *Sheet, n *yamlfile.Node) { s.First = readSteps(r, n) }),
+	bench.NewKey("steps", "steps for each row", func(r *bench.Reader, s *Sheet, n *yamlfile.Node) { s.Steps = readSteps(r, n) }),
+	bench.NewKey("finally", "steps at the end of each row, whatever happened", func(r *bench.Reader, s *Sheet, n *yamlfile.Node) { s.Finally = readSteps(r, n) }),
+	bench.NewKey("last", "steps after the rows", func(r *bench.Reader, s *Sheet, n *yamlfile.Node) { s.Last = readSteps(r, n) }),
+}
+
+// EveryStep goes through the steps of a sheet, with those within them.
+func (s *Sheet) EveryStep(do func(*Sheet, *Step)) {
+	var each func(steps []*Step)
+	each = func(steps []*Step) {
+		for _, step := range steps {
+			do(s, step)
+			each(step.Group)
+			if step.Batch != nil {
+				each(step.Batch.Parts)
+			}
+			if step.Undo != nil {
+				each([]*Step{step.Undo})
+			}
+			if step.Sub != nil {
+				step.Sub.Sheet.EveryStep(do)
+			}
+		}
+	}
+	each(s.AllSteps())
+}
