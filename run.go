@@ -29,15 +29,15 @@ type RunOptions struct {
 	Options
 	Steps []string // only these; empty for all
 	// From is a step to go on from, with the values that the last run kept.
-	From  string
-	Rows  [][2]int // only these, from and to, from 1; empty for all
-	Stop  bool     // at the first step that falls short
-	Dry   bool     // nothing is sent; what would be is reported
-	Jobs  int      // rows and sheets at work side by side; 0 is 1
-	Rate  float64  // rows begun in a second; 0 for as many as can be
-	Turns int      // how often the rows are run; 0 is once
-	For   time.Duration
-	Share Share
+	From   string
+	Rows   [][2]int // only these, from and to, from 1; empty for all
+	Stop   bool     // at the first step that falls short
+	Dry    bool     // nothing is sent; what would be is reported
+	Jobs   int      // rows and sheets at work side by side; 0 is 1
+	Rate   float64  // rows begun in a second; 0 for as many as can be
+	Repeat int      // how often the rows are run; 0 is once
+	For    time.Duration
+	Share  Share
 	// Of names the run that the share belongs to: the same on each machine, another for
 	// each run. It must be given with a share of more than one.
 	Of string
@@ -95,7 +95,7 @@ type running struct {
 	head    *history.Run
 	store   *history.Store
 	writer  *history.Writer
-	work    []*run.Work
+	work    []*run.Job
 	state   *state
 	resumes *resuming
 	lost    error // why rows were not recorded any more
@@ -123,7 +123,7 @@ func (b *Bench) run(ctx context.Context, files []string, o RunOptions, resumes *
 	if err := r.record(); err != nil {
 		return nil, err
 	}
-	options := run.RunOptions{Steps: o.Steps, From: o.From, Rows: o.Rows, Stop: o.Stop, Dry: o.Dry, Jobs: o.Jobs, Rate: o.Rate, Turns: o.Turns, For: o.For, Share: o.Share,
+	options := run.RunOptions{Steps: o.Steps, From: o.From, Rows: o.Rows, Stop: o.Stop, Dry: o.Dry, Jobs: o.Jobs, Rate: o.Rate, Repeat: o.Repeat, For: o.For, Share: o.Share,
 		Observer: o.Observer, Explain: hint.Explain, Before: o.before, Forget: o.Forget && r.writer != nil}
 	if r.writer != nil {
 		options.Record = func(entries []history.Entry) error {
@@ -190,7 +190,7 @@ func (r *running) prepare(files []string) error {
 			}
 			session.RunID = r.result.Run
 		}
-		r.work = append(r.work, &run.Work{Session: session, Sheet: s})
+		r.work = append(r.work, &run.Job{Session: session, Sheet: s})
 	}
 	return nil
 }
@@ -319,9 +319,9 @@ func (b *Bench) recordSteps(session *run.Session, name string, steps ...*StepRes
 }
 
 // order is what is asked for, so that it can be gone on with.
-func (r *running) order() (history.Order, error) {
+func (r *running) order() (history.RunRequest, error) {
 	o := r.options
-	order := history.Order{Site: o.Site, Write: o.Write, Steps: o.Steps, Rows: o.Rows, Turns: o.Turns, For: o.For, Rate: o.Rate, Jobs: o.Jobs, Set: len(o.Set) > 0, Inputs: map[string]string{}}
+	order := history.RunRequest{Site: o.Site, Write: o.Write, Steps: o.Steps, Rows: o.Rows, Repeat: o.Repeat, For: o.For, Rate: o.Rate, Jobs: o.Jobs, Set: len(o.Set) > 0, Inputs: map[string]string{}}
 	for _, w := range r.work {
 		order.Files = append(order.Files, w.File())
 		for name, file := range w.Inputs() {
@@ -365,7 +365,7 @@ func (r *running) asBefore(o *RunOptions) error {
 	if before.Order.For > 0 {
 		return fmt.Errorf("run %d was to go on for a time, and cannot be resumed; run it anew", before.Number)
 	}
-	o.Site, o.Write, o.Steps, o.Rows, o.Turns, o.Rate = before.Order.Site, before.Order.Write, before.Order.Steps, before.Order.Rows, before.Order.Turns, before.Order.Rate
+	o.Site, o.Write, o.Steps, o.Rows, o.Repeat, o.Rate = before.Order.Site, before.Order.Write, before.Order.Steps, before.Order.Rows, before.Order.Repeat, before.Order.Rate
 	if o.Jobs == 0 {
 		o.Jobs = before.Order.Jobs
 	}

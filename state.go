@@ -33,12 +33,12 @@ type rowKey struct {
 }
 
 type keptRow struct {
-	File    string
-	Phase   string `json:",omitempty"`
-	Turn    int    `json:",omitempty"`
-	Number  int    `json:",omitempty"`
-	Outcome string
-	Kept    kept
+	File      string
+	Phase     string `json:",omitempty"`
+	Iteration int    `json:"Turn,omitempty"`
+	Number    int    `json:",omitempty"`
+	Outcome   string
+	Kept      kept
 }
 
 // What a state holds at most. Rows that did not hold come first: it is they that are
@@ -51,7 +51,7 @@ const (
 // kept is what a row kept, or nil.
 func (s *state) kept(file, phase string, turn, number int) kept {
 	for _, row := range s.Rows {
-		if row.File == file && row.Phase == phase && row.Turn == turn && row.Number == number {
+		if row.File == file && row.Phase == phase && row.Iteration == turn && row.Number == number {
 			return row.Kept
 		}
 	}
@@ -68,10 +68,10 @@ func (s *state) keep(file string, row *RowResult, values kept) {
 	if s.index == nil {
 		s.index = map[rowKey]*keptRow{}
 		for _, r := range s.Rows {
-			s.index[rowKey{r.File, r.Phase, r.Turn, r.Number}] = r
+			s.index[rowKey{r.File, r.Phase, r.Iteration, r.Number}] = r
 		}
 	}
-	key := rowKey{file, row.Phase, row.Turn, row.Number}
+	key := rowKey{file, row.Phase, row.Iteration, row.Number}
 	if known := s.index[key]; known != nil {
 		known.Outcome, known.Kept = string(row.Outcome), values
 		return
@@ -85,10 +85,10 @@ func (s *state) keep(file string, row *RowResult, values kept) {
 			return
 		}
 		old := s.Rows[at]
-		delete(s.index, rowKey{old.File, old.Phase, old.Turn, old.Number})
+		delete(s.index, rowKey{old.File, old.Phase, old.Iteration, old.Number})
 		s.Rows = slices.Delete(s.Rows, at, at+1)
 	}
-	one := &keptRow{file, row.Phase, row.Turn, row.Number, string(row.Outcome), values}
+	one := &keptRow{file, row.Phase, row.Iteration, row.Number, string(row.Outcome), values}
 	s.Rows = append(s.Rows, one)
 	s.index[key] = one
 }

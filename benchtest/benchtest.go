@@ -77,7 +77,7 @@ func neverCached(dir string) error {
 }
 
 // tell makes subtests of what came of a run.
-func tell(t *testing.T, run *history.Held) {
+func tell(t *testing.T, run *history.MemoryRun) {
 	t.Helper()
 	for i, sheet := range run.Head.Sheets {
 		t.Run(sheet.Sheet, func(t *testing.T) {

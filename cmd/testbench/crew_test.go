@@ -242,10 +242,10 @@ type runJSON struct {
 	Sheets  []struct {
 		Times []timesJSON
 		Rows  []struct {
-			Row, Turn int
-			Phase     string
-			Outcome   string
-			Steps     []struct {
+			Row, Iteration int
+			Phase          string
+			Outcome        string
+			Steps          []struct {
 				Step, Outcome, Reason string
 				Sent                  int
 				Exchanges             []struct {

@@ -16,11 +16,11 @@ import (
 	"testbench/internal/contract"
 	"testbench/internal/document"
 	"testbench/internal/login"
-	"testbench/internal/nearest"
 	"testbench/internal/request"
 	"testbench/internal/rpc"
 	"testbench/internal/safefile"
 	"testbench/internal/soap"
+	"testbench/internal/suggest"
 	"testbench/internal/value"
 	"testbench/internal/yamlfile"
 )
@@ -74,7 +74,7 @@ type Service struct {
 	Contract   *value.Template
 	Address    *value.Template
 	Logins     []string // names; empty for none
-	Always     Always
+	Always     Defaults
 	SOAP       soap.Version // empty: not a SOAP service
 	Port       string       // of the contract; empty takes the first that fits
 	Addressing bool         // WS-Addressing blocks go with each request
@@ -104,7 +104,7 @@ func (s *Service) Reads(operation string) bool {
 }
 
 // Always is what goes into each request to a service.
-type Always struct {
+type Defaults struct {
 	Headers, Query, Cookies []request.Pair
 	Blocks                  *request.Tree
 }
@@ -325,11 +325,11 @@ var serviceKeys = []Key[Service]{
 	}},
 }
 
-var alwaysKeys = []Key[Always]{
-	{"headers", "header fields", func(r *Reader, a *Always, n *yamlfile.Node) { a.Headers = r.Pairs(n, "headers") }},
-	{"query", "query values", func(r *Reader, a *Always, n *yamlfile.Node) { a.Query = r.Pairs(n, "query") }},
-	{"cookies", "cookies", func(r *Reader, a *Always, n *yamlfile.Node) { a.Cookies = r.Pairs(n, "cookies") }},
-	{"blocks", "SOAP header blocks", func(r *Reader, a *Always, n *yamlfile.Node) { a.Blocks = r.Tree(n) }},
+var alwaysKeys = []Key[Defaults]{
+	{"headers", "header fields", func(r *Reader, a *Defaults, n *yamlfile.Node) { a.Headers = r.Pairs(n, "headers") }},
+	{"query", "query values", func(r *Reader, a *Defaults, n *yamlfile.Node) { a.Query = r.Pairs(n, "query") }},
+	{"cookies", "cookies", func(r *Reader, a *Defaults, n *yamlfile.Node) { a.Cookies = r.Pairs(n, "cookies") }},
+	{"blocks", "SOAP header blocks", func(r *Reader, a *Defaults, n *yamlfile.Node) { a.Blocks = r.Tree(n) }},
 }
 
 func (r *Reader) soapVersion(n *yamlfile.Node) soap.Version {
@@ -447,8 +447,8 @@ const mostKnown = 20
 func (e *NotFoundError) Error() string {
 	text := fmt.Sprintf("there is no %s %q", e.What, e.Name)
 	switch {
-	case nearest.Of(e.Name, e.Known) != "":
-		return text + "; " + nearest.Try(e.Name, e.Known)
+	case suggest.Closest(e.Name, e.Known) != "":
+		return text + "; " + suggest.DidYouMean(e.Name, e.Known)
 	case len(e.Known) > 0:
 		if len(e.Known) > mostKnown {
 			return text + "; there are: " + document.FewNames(e.Known)

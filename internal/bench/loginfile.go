@@ -6,9 +6,9 @@ import (
 	"time"
 
 	"testbench/internal/login"
-	"testbench/internal/nearest"
 	"testbench/internal/request"
 	"testbench/internal/rule"
+	"testbench/internal/suggest"
 	"testbench/internal/value"
 	"testbench/internal/yamlfile"
 )
@@ -108,7 +108,7 @@ func (r *Reader) login(n *yamlfile.Node) login.Kind {
 	case ok:
 		return read(r, n)
 	default:
-		try := nearest.Try(kindAt.Text, LoginKinds())
+		try := suggest.DidYouMean(kindAt.Text, LoginKinds())
 		if try == "" {
 			try = "there are: " + strings.Join(LoginKinds(), ", ")
 		}
@@ -207,14 +207,14 @@ func (r *Reader) requestLine(n *yamlfile.Node) *request.Spec {
 		r.Mistake(n, 0, err)
 		return nil
 	}
-	r.Note(n, t.Holes())
+	r.Note(n, t.Placeholders())
 	return &request.Spec{Method: method, Address: t}
 }
 
 var lifeUnits = map[string]time.Duration{"ms": time.Millisecond, "s": time.Second, "min": time.Minute, "h": time.Hour, "d": 24 * time.Hour}
 
 // lasts reads a duration, a path to an instant, or a path and a unit.
-func (r *Reader) lasts(d *login.Desk, n *yamlfile.Node) {
+func (r *Reader) lasts(d *login.LoginCall, n *yamlfile.Node) {
 	text := strings.TrimSpace(r.Text(n))
 	if life, err := rule.Duration(text); err == nil {
 		d.Lasts = life

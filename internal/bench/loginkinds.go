@@ -171,7 +171,7 @@ var oauth2Keys = slices.Concat([]Key[login.OAuth2]{
 	{"extra", "further parameters", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) { o.Extra = r.Pairs(n, "extra") }},
 	{"proof", "dpop: tokens are bound to a key", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) { o.Proof = r.Choice(n, "proof", "dpop") != "" }},
 	{"give back", "revoke: the token is withdrawn at the end", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) {
-		o.Revoke = r.Choice(n, "way to give back", "revoke") != ""
+		o.Revokes = r.Choice(n, "way to give back", "revoke") != ""
 	}},
 	{"send", "where the token goes", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) {
 		ReadMapping(r, "send", n, &o.Send, sendKeys)
@@ -198,7 +198,7 @@ func (r *Reader) templates(n *yamlfile.Node) []*value.Template {
 }
 
 func (r *Reader) deskLogin(n *yamlfile.Node) login.Kind {
-	d := &login.Desk{}
+	d := &login.LoginCall{}
 	ReadMapping(r, "a desk login", n, d, deskKeys)
 	if d.Ask == nil || d.TokenAt == nil {
 		r.File.Report(n, "", "a desk login needs ask: (the login call) and token at: (where the token stands in the reply)")
@@ -212,17 +212,17 @@ func (r *Reader) deskLogin(n *yamlfile.Node) login.Kind {
 	return d
 }
 
-var deskKeys = []Key[login.Desk]{
-	ignoreKind[login.Desk](),
-	{"ask", "the login call", func(r *Reader, d *login.Desk, n *yamlfile.Node) { d.Ask, d.With = r.loginCall(n) }},
-	{"token at", "path to the token, or reply.text", func(r *Reader, d *login.Desk, n *yamlfile.Node) { d.TokenAt = r.Path(n) }},
-	{"lasts", "how long it is good: 300 s, or a path with a unit", func(r *Reader, d *login.Desk, n *yamlfile.Node) { r.lasts(d, n) }},
-	{"send", "how it is sent", func(r *Reader, d *login.Desk, n *yamlfile.Node) {
+var deskKeys = []Key[login.LoginCall]{
+	ignoreKind[login.LoginCall](),
+	{"ask", "the login call", func(r *Reader, d *login.LoginCall, n *yamlfile.Node) { d.Ask, d.With = r.loginCall(n) }},
+	{"token at", "path to the token, or reply.text", func(r *Reader, d *login.LoginCall, n *yamlfile.Node) { d.TokenAt = r.Path(n) }},
+	{"lasts", "how long it is good: 300 s, or a path with a unit", func(r *Reader, d *login.LoginCall, n *yamlfile.Node) { r.lasts(d, n) }},
+	{"send", "how it is sent", func(r *Reader, d *login.LoginCall, n *yamlfile.Node) {
 		ReadMapping(r, "send", n, &d.Send, sendKeys)
 		r.Together(n, keyTogether)
 	}},
-	{"still good", "the call that verifies it", func(r *Reader, d *login.Desk, n *yamlfile.Node) { d.StillGood = r.callAlone(n) }},
-	{"give back", "the call that ends it", func(r *Reader, d *login.Desk, n *yamlfile.Node) { d.Return = r.callAlone(n) }},
+	{"still good", "the call that verifies it", func(r *Reader, d *login.LoginCall, n *yamlfile.Node) { d.StillGood = r.callAlone(n) }},
+	{"give back", "the call that ends it", func(r *Reader, d *login.LoginCall, n *yamlfile.Node) { d.Return = r.callAlone(n) }},
 }
 
 // loginCall reads a call of a login: its request line alone, or all of it.

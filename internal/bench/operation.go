@@ -9,11 +9,11 @@ import (
 	"testbench/internal/contract/formats"
 	"testbench/internal/contract/source"
 	"testbench/internal/document"
-	"testbench/internal/nearest"
 	"testbench/internal/request"
 	"testbench/internal/rule"
 	"testbench/internal/safefile"
 	"testbench/internal/schema"
+	"testbench/internal/suggest"
 	"testbench/internal/xsd"
 	"testbench/internal/yamlfile"
 )
@@ -58,7 +58,7 @@ func IsMethod(word string) bool {
 	if word == "" || strings.Trim(word, "ABCDEFGHIJKLMNOPQRSTUVWXYZ-") != "" {
 		return false
 	}
-	return slices.Contains(Methods, word) || nearest.Of(word, Methods) == ""
+	return slices.Contains(Methods, word) || suggest.Closest(word, Methods) == ""
 }
 
 // operation reads one operation described by hand. For a SOAP service a
@@ -103,7 +103,7 @@ func (r *Reader) operation(e yamlfile.Entry, s *Service) *contract.Operation {
 	for _, group := range op.Needs {
 		for _, name := range group {
 			if op.Find(name) == nil {
-				r.File.Report(e.Key, nearest.Try(name, op.FieldNames()), "needs names %q, which is no parameter of %s", name, op.Name)
+				r.File.Report(e.Key, suggest.DidYouMean(name, op.FieldNames()), "needs names %q, which is no parameter of %s", name, op.Name)
 			}
 		}
 	}
@@ -118,7 +118,7 @@ var operationKeys = []Key[description]{
 		path = strings.TrimSpace(path)
 		switch {
 		case !IsMethod(method):
-			r.File.Report(n, "write it like GET /lots/{id}; "+nearest.Try(strings.ToUpper(method), Methods), "%q is no request method", method)
+			r.File.Report(n, "write it like GET /lots/{id}; "+suggest.DidYouMean(strings.ToUpper(method), Methods), "%q is no request method", method)
 		case !strings.HasPrefix(path, "/") && path != "":
 			r.File.Report(n, "", "the path must begin with /: %q", path)
 		}
@@ -207,7 +207,7 @@ func (r *Reader) finishParameter(d *description, p *parameter) {
 		}
 		r.remarkCredential(p.Name, one.at)
 		*one.into = one.tree.Known(schema.Unknown)
-		if len(one.tree.Holes()) > 0 {
+		if len(one.tree.Placeholders()) > 0 {
 			d.filled = append(d.filled, filledParameter{p.In, p.Wire, one.tree, one.isFixed})
 		} else if wrong := p.Check(*one.into, rule.IsKind); wrong != "" {
 			r.File.Report(one.at, "", "%s", wrong)

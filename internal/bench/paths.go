@@ -2,7 +2,7 @@ package bench
 
 import (
 	"testbench/internal/contract"
-	"testbench/internal/nearest"
+	"testbench/internal/suggest"
 )
 
 // mostPaths bounds how many paths of a contract are looked through for a hint.
@@ -42,7 +42,7 @@ func (s *Service) Method(name string) (*contract.Operation, error) {
 	if op := s.Operation(name); op != nil {
 		return op, nil
 	}
-	if nearest.Of(name, s.OperationNames()) != "" {
+	if suggest.Closest(name, s.OperationNames()) != "" {
 		return nil, &NotFoundError{"operation of " + s.Name, name, s.OperationNames()}
 	}
 	return &contract.Operation{Name: name, Method: "POST"}, nil

@@ -8,13 +8,13 @@ import (
 	"time"
 
 	"testbench/internal/document"
-	"testbench/internal/mistake"
-	"testbench/internal/nearest"
 	"testbench/internal/path"
 	"testbench/internal/request"
 	"testbench/internal/rule"
 	"testbench/internal/safefile"
 	"testbench/internal/secret"
+	"testbench/internal/suggest"
+	"testbench/internal/syntax"
 	"testbench/internal/value"
 	"testbench/internal/yamlfile"
 )
@@ -53,9 +53,9 @@ type loginName struct {
 
 // Use is a placeholder with its place in a file.
 type Use struct {
-	File *yamlfile.File
-	Node *yamlfile.Node
-	Hole *value.Hole
+	File        *yamlfile.File
+	Node        *yamlfile.Node
+	Placeholder *value.Placeholder
 }
 
 // ReadMapping reads the keys of a mapping by their table. An unknown key is
@@ -77,11 +77,11 @@ next:
 		for i, k := range keys {
 			names[i] = k.Name
 		}
-		meant := nearest.Of(e.Key.Text, names)
+		meant := suggest.Closest(e.Key.Text, names)
 		if others := keysElsewhere[e.Key.Text]; len(others) > 0 {
 			try := e.Key.Text + ": is a key of " + strings.Join(others, " and of ")
 			if meant != "" {
-				try += "; or " + nearest.Try(e.Key.Text, names)
+				try += "; or " + suggest.DidYouMean(e.Key.Text, names)
 			}
 			r.File.Report(e.Key, try, "%s has no key %q", what, e.Key.Text)
 			continue
@@ -90,7 +90,7 @@ next:
 			r.File.Report(e.Key, "there are: "+keyNames(keys, 40), "%s has no key %q", what, e.Key.Text)
 			continue
 		}
-		r.File.Report(e.Key, nearest.Try(e.Key.Text, names), "%s has no key %q", what, e.Key.Text)
+		r.File.Report(e.Key, suggest.DidYouMean(e.Key.Text, names), "%s has no key %q", what, e.Key.Text)
 		if n.Get(meant) == nil {
 			// What stands below it is read as if the key were right, so that its
 			// mistakes are told as well, and nothing is missed for want of it.
@@ -160,7 +160,7 @@ func (r *Reader) Choice(n *yamlfile.Node, what string, words ...string) string {
 		}
 	}
 	if n.Kind == yamlfile.Scalar {
-		try := nearest.Try(text, words)
+		try := suggest.DidYouMean(text, words)
 		if try == "" {
 			try = "there are: " + strings.Join(words, ", ")
 		}
@@ -224,16 +224,16 @@ func (r *Reader) Reading(name string) {
 }
 
 // Note remembers the placeholders of a template with their place.
-func (r *Reader) Note(n *yamlfile.Node, holes []*value.Hole) {
-	for _, h := range holes {
-		*r.Uses = append(*r.Uses, Use{File: r.File, Node: n, Hole: h})
+func (r *Reader) Note(n *yamlfile.Node, placeholders []*value.Placeholder) {
+	for _, h := range placeholders {
+		*r.Uses = append(*r.Uses, Use{File: r.File, Node: n, Placeholder: h})
 	}
 }
 
 // Mistake reports what is wrong in the text of a scalar, at its place; the text
 // that was read begins at the offset.
 func (r *Reader) Mistake(n *yamlfile.Node, offset int, err error) {
-	if e, ok := err.(*mistake.Error); ok {
+	if e, ok := err.(*syntax.Error); ok {
 		r.File.ReportInside(n, offset+e.Offset, e.Try, "%s", e.Message)
 		return
 	}
@@ -261,7 +261,7 @@ func (r *Reader) parse(n *yamlfile.Node, parse func(string) (*value.Template, er
 		r.Mistake(n, 0, err)
 		return value.Unreadable()
 	}
-	r.Note(n, t.Holes())
+	r.Note(n, t.Placeholders())
 	return t
 }
 
@@ -353,7 +353,7 @@ func (r *Reader) PathText(n *yamlfile.Node, text string, offset int) *path.Path 
 		r.Mistake(n, offset, err)
 		return nil
 	}
-	r.Note(n, p.Holes())
+	r.Note(n, p.Placeholders())
 	return p
 }
 
@@ -394,7 +394,7 @@ func (r *Reader) Rule(n *yamlfile.Node) *rule.Rule {
 		r.Mistake(n, 0, err)
 		return nil
 	}
-	r.Note(n, parsed.Holes())
+	r.Note(n, parsed.Placeholders())
 	return parsed
 }
 
@@ -472,7 +472,7 @@ func (r *Reader) keyedRule(n *yamlfile.Node) *rule.Rule {
 	case "over", "under", "at least", "at most", "matches", "is", "same as", "between", "about":
 		return r.wordedRule(content, word.Text+" "+r.Text(content))
 	}
-	try := nearest.Try(word.Text, ruleKeys)
+	try := suggest.DidYouMean(word.Text, ruleKeys)
 	if try == "" {
 		try = "write `equals:` above it if the tree itself is wanted"
 	}
@@ -486,7 +486,7 @@ func (r *Reader) wordedRule(n *yamlfile.Node, text string) *rule.Rule {
 		r.Mistake(n, 0, err)
 		return nil
 	}
-	r.Note(n, parsed.Holes())
+	r.Note(n, parsed.Placeholders())
 	return parsed
 }
 
@@ -495,7 +495,7 @@ type treeOperand struct{ tree *request.Tree }
 
 func (o treeOperand) Node(scope value.Scope) (*document.Node, error) { return o.tree.Node(scope) }
 
-func (o treeOperand) Holes() []*value.Hole { return nil } // noted where the tree was read
+func (o treeOperand) Placeholders() []*value.Placeholder { return nil } // noted where the tree was read
 
 func (o treeOperand) String() string { return o.tree.String() }
 

@@ -10,8 +10,8 @@ import (
 	"testbench/internal/yamlfile"
 )
 
-// HolesIn reads a text that may hold placeholders; nil where it holds none.
-func (r *Reader) HolesIn(n *yamlfile.Node) *value.Template {
+// PlaceholdersIn reads a text that may hold placeholders; nil where it holds none.
+func (r *Reader) PlaceholdersIn(n *yamlfile.Node) *value.Template {
 	if n.Kind != yamlfile.Scalar || !strings.Contains(n.Text, "${") {
 		return nil
 	}

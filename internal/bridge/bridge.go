@@ -24,7 +24,7 @@ import (
 	"golang.org/x/time/rate"
 
 	"testbench/internal/document"
-	"testbench/internal/nearest"
+	"testbench/internal/suggest"
 	"testbench/internal/xsd"
 )
 
@@ -135,7 +135,7 @@ func New(o Options) (*Handler, error) {
 	}
 	for name := range o.Keep {
 		if h.byName[name] == nil {
-			return nil, fmt.Errorf("there is no operation %q whose answers could be kept; %s", name, nearest.Try(name, h.names()))
+			return nil, fmt.Errorf("there is no operation %q whose answers could be kept; %s", name, suggest.DidYouMean(name, h.names()))
 		}
 	}
 	for _, withKeys := range []bool{true, false} {
@@ -254,7 +254,7 @@ func (h *Handler) operation(w http.ResponseWriter, r *http.Request) {
 	op := h.byName[name]
 	switch {
 	case op == nil:
-		h.fail(w, &Problem{Title: "no such operation", Status: http.StatusNotFound, Detail: strings.TrimSuffix(fmt.Sprintf("there is no operation %q; %s", name, nearest.Try(name, h.names())), "; ")})
+		h.fail(w, &Problem{Title: "no such operation", Status: http.StatusNotFound, Detail: strings.TrimSuffix(fmt.Sprintf("there is no operation %q; %s", name, suggest.DidYouMean(name, h.names())), "; ")})
 		return
 	case r.Method != http.MethodPost:
 		w.Header().Set("Allow", http.MethodPost)

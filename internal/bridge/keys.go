@@ -18,8 +18,8 @@ import (
 	"sync"
 	"time"
 
-	"testbench/internal/nearest"
 	"testbench/internal/safefile"
+	"testbench/internal/suggest"
 )
 
 // Keys are those by which a bridge is asked, in a file. Of a key only its hash is held;
@@ -166,7 +166,7 @@ func (k *Keys) Issue(name string, operations, roles []string, until time.Time) (
 		}
 		for _, role := range roles {
 			if _, ok := k.Roles[role]; !ok {
-				return fmt.Errorf("there is no role %q; %s", role, cmp.Or(nearest.Try(role, slices.Sorted(maps.Keys(k.Roles))), "-role NAME makes one"))
+				return fmt.Errorf("there is no role %q; %s", role, cmp.Or(suggest.DidYouMean(role, slices.Sorted(maps.Keys(k.Roles))), "-role NAME makes one"))
 			}
 		}
 		k.Keys = append(k.Keys, &Key{Name: name, Hash: hashOf(text), Operations: operations, Roles: roles, Issued: time.Now().UTC().Round(time.Second), Until: until})

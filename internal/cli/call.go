@@ -12,13 +12,13 @@ import (
 	"testbench"
 	"testbench/internal/document"
 	"testbench/internal/login"
-	"testbench/internal/nearest"
 	"testbench/internal/path"
 	"testbench/internal/report"
 	"testbench/internal/result"
 	"testbench/internal/run"
 	"testbench/internal/safefile"
 	"testbench/internal/sheet"
+	"testbench/internal/suggest"
 	"testbench/internal/value"
 	"testbench/internal/yamlfile"
 )
@@ -87,7 +87,7 @@ func (o *callOptions) effectless() error {
 	case o.dry && len(o.keep) > 0 && o.into == "":
 		return usagef("take it out, or write the call down with -into", "-dry sends nothing, so that there is no answer to keep from")
 	case o.show != "" && o.show != "sent" && o.show != "received" && o.show != "all":
-		return usagef(nearest.Try(o.show, []string{"sent", "received", "all"}), "-show takes sent, received or all, not %q", o.show)
+		return usagef(suggest.DidYouMean(o.show, []string{"sent", "received", "all"}), "-show takes sent, received or all, not %q", o.show)
 	case o.HTTP != "" && o.HTTP != "1.1" && o.HTTP != "2":
 		return usagef("-http 2", "-http takes 1.1 or 2, not %q", o.HTTP)
 	}

@@ -18,8 +18,8 @@ import (
 	"testbench"
 	"testbench/internal/bench"
 	"testbench/internal/login"
-	"testbench/internal/nearest"
 	"testbench/internal/secret"
+	"testbench/internal/suggest"
 )
 
 // The exit statuses.
@@ -161,7 +161,7 @@ func Main(ctx, kill context.Context, args []string, stdin io.Reader, stdout, std
 		}
 		names = append(names, c.name)
 	}
-	try := nearest.Try(name, names)
+	try := suggest.DidYouMean(name, names)
 	if try == "" {
 		try = "`testbench help` lists the commands"
 	}
@@ -321,7 +321,7 @@ func explainFlag(flags *flag.FlagSet, err error) error {
 	}
 	var names []string
 	flags.VisitAll(func(f *flag.Flag) { names = append(names, f.Name) })
-	try := nearest.Try(name, names)
+	try := suggest.DidYouMean(name, names)
 	if try == "" {
 		try = "`testbench help " + flags.Name() + "` lists the options"
 	} else {

@@ -6,7 +6,7 @@ import (
 	"fmt"
 	"strings"
 
-	"testbench/internal/nearest"
+	"testbench/internal/suggest"
 )
 
 var shells = []string{"bash", "zsh", "fish"}
@@ -27,7 +27,7 @@ func completionCommand() *command {
 			case "fish":
 				s.tell.printf("%s", fishCompletion(words))
 			default:
-				return 0, usagef(nearest.Try(args[0], shells), "there is no completion for %q; there are: %s", args[0], strings.Join(shells, ", "))
+				return 0, usagef(suggest.DidYouMean(args[0], shells), "there is no completion for %q; there are: %s", args[0], strings.Join(shells, ", "))
 			}
 			return ExitHeld, nil
 		}}

@@ -9,10 +9,10 @@ import (
 
 	"testbench"
 	"testbench/internal/handover"
-	"testbench/internal/nearest"
 	"testbench/internal/path"
 	"testbench/internal/safefile"
 	"testbench/internal/sheet"
+	"testbench/internal/suggest"
 )
 
 type handoverOptions struct {
@@ -51,7 +51,7 @@ func (s *session) handover(ctx context.Context, o *handoverOptions, args []strin
 			names = append(names, l.Name)
 			titles = append(titles, l.Name+" ("+l.Title+")")
 		}
-		return 0, usagef(firstOf(nearest.Try(o.as, names), "there are: "+strings.Join(titles, ", ")), "-as %s is no language that programs are written in", o.as)
+		return 0, usagef(firstOf(suggest.DidYouMean(o.as, names), "there are: "+strings.Join(titles, ", ")), "-as %s is no language that programs are written in", o.as)
 	}
 	if len(args) == 0 {
 		return 0, usagef("testbench handover stores/search grade=A -as python", "hand over which request?")

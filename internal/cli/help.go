@@ -7,7 +7,7 @@ import (
 	"runtime/debug"
 	"strings"
 
-	"testbench/internal/nearest"
+	"testbench/internal/suggest"
 )
 
 // Version is the program's version.
@@ -32,7 +32,7 @@ func helpCommand() *command {
 				}
 				names = append(names, c.name)
 			}
-			return 0, usagef(nearest.Try(args[0], names), "there is no command %q", args[0])
+			return 0, usagef(suggest.DidYouMean(args[0], names), "there is no command %q", args[0])
 		}}
 }
 

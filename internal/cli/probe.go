@@ -11,10 +11,10 @@ import (
 	"time"
 
 	"testbench"
-	"testbench/internal/nearest"
 	"testbench/internal/probe"
 	"testbench/internal/safefile"
 	"testbench/internal/sheet"
+	"testbench/internal/suggest"
 )
 
 type probeOptions struct {
@@ -71,7 +71,7 @@ func (o *probeOptions) ask(options testbench.Options) (testbench.ProbeOptions, e
 			continue
 		}
 		if !slices.Contains(known, name) {
-			return out, usagef(firstOf(nearest.Try(name, known), "there are: "+strings.Join(known, ", ")), "-only %s is no kind of change", name)
+			return out, usagef(firstOf(suggest.DidYouMean(name, known), "there are: "+strings.Join(known, ", ")), "-only %s is no kind of change", name)
 		}
 		out.Only = append(out.Only, probe.Kind(name))
 	}

@@ -14,10 +14,10 @@ import (
 
 	"testbench"
 	"testbench/internal/exchange"
-	"testbench/internal/nearest"
 	"testbench/internal/report"
 	"testbench/internal/result"
 	"testbench/internal/secret"
+	"testbench/internal/suggest"
 )
 
 type runOptions struct {
@@ -73,7 +73,7 @@ func runCommand() *command {
 
 // asked makes the options of a run of those of the command line.
 func (o *runOptions) asked() (testbench.RunOptions, error) {
-	out := testbench.RunOptions{Steps: o.steps, From: o.from, Stop: o.stop, Dry: o.dry, Jobs: o.jobs, Turns: o.repeat, For: o.during, Listen: o.listen, Public: o.public, Of: o.of}
+	out := testbench.RunOptions{Steps: o.steps, From: o.from, Stop: o.stop, Dry: o.dry, Jobs: o.jobs, Repeat: o.repeat, For: o.during, Listen: o.listen, Public: o.public, Of: o.of}
 	var err error
 	if out.Rows, err = parseRows(o.rows); err != nil {
 		return out, err
@@ -88,7 +88,7 @@ func (o *runOptions) asked() (testbench.RunOptions, error) {
 		if given == "" || slices.Contains(words, given) {
 			return nil
 		}
-		return usagef(nearest.Try(given, words), "-%s takes %s or %s, not %q", option, strings.Join(words[:len(words)-1], ", "), words[len(words)-1], given)
+		return usagef(suggest.DidYouMean(given, words), "-%s takes %s or %s, not %q", option, strings.Join(words[:len(words)-1], ", "), words[len(words)-1], given)
 	}
 	switch {
 	case out.Share.N > 1 && o.of == "":
@@ -310,8 +310,8 @@ func (t *teller) rowWords(sheet *testbench.SheetResult, row *testbench.RowResult
 			words += fmt.Sprintf(" (%s %s)", t.oneLine(row.Column), t.oneLine(row.Label))
 		}
 	}
-	if row.Turn > 0 {
-		words = strings.TrimPrefix(fmt.Sprintf("%s, turn %d", words, row.Turn), ", ")
+	if row.Iteration > 0 {
+		words = strings.TrimPrefix(fmt.Sprintf("%s, turn %d", words, row.Iteration), ", ")
 	}
 	return words
 }
@@ -552,10 +552,10 @@ func (r *jsonRun) SheetStarted(sheet *testbench.SheetResult) {
 }
 func (r *jsonRun) RowStarted(*testbench.SheetResult, *testbench.RowResult) {}
 func (r *jsonRun) StepDone(sheet *testbench.SheetResult, row *testbench.RowResult, step *testbench.StepResult) {
-	r.event("step done", map[string]any{"sheet": sheet.Name, "row": row.Number, "turn": row.Turn, "step": step.Record(r.masker)})
+	r.event("step done", map[string]any{"sheet": sheet.Name, "row": row.Number, "turn": row.Iteration, "step": step.Record(r.masker)})
 }
 func (r *jsonRun) RowDone(sheet *testbench.SheetResult, row *testbench.RowResult) {
-	r.event("row done", map[string]any{"sheet": sheet.Name, "row": row.Number, "turn": row.Turn, "label": row.Label, "phase": row.Phase, "outcome": row.Outcome})
+	r.event("row done", map[string]any{"sheet": sheet.Name, "row": row.Number, "turn": row.Iteration, "label": row.Label, "phase": row.Phase, "outcome": row.Outcome})
 }
 func (r *jsonRun) RecordLost(err error) {
 	r.event("record lost", map[string]any{"reason": r.tell.message(err.Error())})

@@ -6,9 +6,9 @@ import (
 	"strings"
 
 	"testbench/internal/bench"
-	"testbench/internal/nearest"
 	"testbench/internal/report"
 	"testbench/internal/sheet"
+	"testbench/internal/suggest"
 )
 
 // schemas are the JSON Schemas that can be had, by name.
@@ -36,7 +36,7 @@ func schemaCommand() *command {
 			if len(args) != 1 {
 				return 0, usagef("testbench schema result", "the schema of what? There are: %s", strings.Join(names, ", "))
 			}
-			return 0, usagef(firstOf(nearest.Try(args[0], schemaNames()), "there are: "+strings.Join(names, ", ")), "there is no schema %q", args[0])
+			return 0, usagef(firstOf(suggest.DidYouMean(args[0], schemaNames()), "there are: "+strings.Join(names, ", ")), "there is no schema %q", args[0])
 		}}
 }
 

@@ -12,8 +12,8 @@ import (
 
 	"golang.org/x/term"
 
-	"testbench/internal/nearest"
 	"testbench/internal/secret"
+	"testbench/internal/suggest"
 )
 
 func secretCommand() *command {
@@ -74,7 +74,7 @@ func (s *session) secret(o *secretOptions, args []string) (int, error) {
 	case "list":
 		return ExitHeld, s.listSecrets(store)
 	default:
-		return 0, usagef(nearest.Try(word, secretWords), "secret has no %q; there are: %s", word, strings.Join(secretWords, ", "))
+		return 0, usagef(suggest.DidYouMean(word, secretWords), "secret has no %q; there are: %s", word, strings.Join(secretWords, ", "))
 	}
 }
 
@@ -105,7 +105,7 @@ func (s *session) changeSecret(store *secret.Store, word, name string, o *secret
 		file, err := store.Remove(s.common.site, name)
 		var notThere *secret.NotFoundError
 		if errors.As(err, &notThere) {
-			return usagef(nearest.Try(name, notThere.Known), "there is no sealed secret %s", name)
+			return usagef(suggest.DidYouMean(name, notThere.Known), "there is no sealed secret %s", name)
 		}
 		if err != nil {
 			return err
@@ -150,7 +150,7 @@ func (s *session) shareSecrets(store *secret.Store, withdraw bool, key, name str
 	number, err := change(key, name)
 	var notThere *secret.NotFoundError
 	if errors.As(err, &notThere) {
-		return usagef(nearest.Try(name, notThere.Known), "there is no sealed secret %s", name)
+		return usagef(suggest.DidYouMean(name, notThere.Known), "there is no sealed secret %s", name)
 	}
 	if err != nil {
 		return err

@@ -12,7 +12,7 @@ import (
 	"testbench"
 	"testbench/internal/document"
 	"testbench/internal/login"
-	"testbench/internal/nearest"
+	"testbench/internal/suggest"
 )
 
 type tokenOptions struct {
@@ -84,7 +84,7 @@ func checkSpoil(way string) error {
 	if way == "" || slices.Contains(login.Ways, way) {
 		return nil
 	}
-	return usagef(nearest.Try(way, login.Ways), "a token can be spoilt as %s, not as %q", strings.Join(login.Ways, ", "), way)
+	return usagef(suggest.DidYouMean(way, login.Ways), "a token can be spoilt as %s, not as %q", strings.Join(login.Ways, ", "), way)
 }
 
 // bare writes a text past the masker.

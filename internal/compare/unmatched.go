@@ -6,8 +6,8 @@ import (
 	"strings"
 
 	"testbench/internal/document"
-	"testbench/internal/nearest"
 	"testbench/internal/rule"
+	"testbench/internal/suggest"
 )
 
 // Seen are the places and kinds of values that were compared, so that what is asked for
@@ -53,7 +53,7 @@ func (s *Seen) Unmatched(o Options) error {
 		return names
 	}
 	fail := func(option, text, at string) error {
-		try := nearest.Try(at, known())
+		try := suggest.DidYouMean(at, known())
 		if try == "" {
 			try = "`testbench fields` shows the paths of an answer"
 		}

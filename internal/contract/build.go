@@ -7,8 +7,8 @@ import (
 	"strings"
 
 	"testbench/internal/document"
-	"testbench/internal/nearest"
 	"testbench/internal/schema"
+	"testbench/internal/suggest"
 )
 
 // BuildOptions say how a request is built.
@@ -211,7 +211,7 @@ func (b *builder) field(name string, v *document.Node) {
 func (b *builder) unknown(name string, v *document.Node) {
 	if b.op.IsOpen() || b.op.Body != nil && b.op.bodyTakes(name, v) {
 		// A name that is nearly one of the parameters' was most likely meant to be it.
-		near := nearest.Of(name, b.op.FieldNames())
+		near := suggest.Closest(name, b.op.FieldNames())
 		if b.op.Body == nil || near == "" || b.isGiven(near) {
 			b.body.AppendMembers(document.Member{Key: name, Value: v})
 			return
@@ -247,7 +247,7 @@ func (b *builder) inPlace(place In, name, written string, v *document.Node) {
 			names = append(names, p.Name)
 		}
 	}
-	try := nearest.Try(name, names)
+	try := suggest.DidYouMean(name, names)
 	if try == "" {
 		try = "there are: " + strings.Join(names, ", ")
 	}
@@ -282,7 +282,7 @@ func (b *builder) take(p Parameter, written string, v *document.Node) {
 }
 
 // fillParameter gives a value its type. What a list takes may be given alone.
-func fillParameter(p Parameter, v *document.Node) (*document.Node, []schema.Shortcoming) {
+func fillParameter(p Parameter, v *document.Node) (*document.Node, []schema.FillError) {
 	if v == schema.Unknown {
 		return v, nil
 	}
@@ -531,7 +531,7 @@ func (o *Operation) bodyTakes(name string, v *document.Node) bool {
 		return true
 	}
 	_, short := c.Schema.Fill(document.NewObject().Set(name, v))
-	return !slices.ContainsFunc(short, func(s schema.Shortcoming) bool {
+	return !slices.ContainsFunc(short, func(s schema.FillError) bool {
 		return s.Path == name && (strings.HasPrefix(s.Message, "is unknown") || strings.HasPrefix(s.Message, "is not in the schema"))
 	})
 }

@@ -12,8 +12,8 @@ import (
 	"strings"
 
 	"testbench/internal/document"
-	"testbench/internal/nearest"
 	"testbench/internal/schema"
+	"testbench/internal/suggest"
 )
 
 // In says where a parameter stands in a request.
@@ -235,7 +235,7 @@ func (o *Operation) FieldNames() []string {
 // UnknownField describes a field that the operation does not have.
 func (o *Operation) UnknownField(field string) (message, try string) {
 	names := append(o.FieldNames(), o.bodyNames()...)
-	try = nearest.Try(field, names)
+	try = suggest.DidYouMean(field, names)
 	if try == "" {
 		try = "it takes no fields"
 		if len(names) > 0 {

@@ -13,9 +13,9 @@ import (
 	"testbench/internal/document"
 	"testbench/internal/exchange"
 	"testbench/internal/login"
-	"testbench/internal/nearest"
 	"testbench/internal/result"
 	"testbench/internal/soap"
+	"testbench/internal/suggest"
 )
 
 // evidence is what a hint goes by.
@@ -283,12 +283,12 @@ func unknownPath(e *evidence) string {
 			return "" // the path is right; what it names is not there
 		}
 	}
-	if found := nearest.Of(path, e.Context.Paths); found != "" {
+	if found := suggest.Closest(path, e.Context.Paths); found != "" {
 		return fmt.Sprintf("the path was %s; perhaps %s is meant", path, found)
 	}
 	for _, known := range e.Context.Paths {
 		if known != "" && len(path) > len(known) {
-			if found := nearest.Of(path[len(path)-len(known):], []string{known}); found != "" {
+			if found := suggest.Closest(path[len(path)-len(known):], []string{known}); found != "" {
 				return fmt.Sprintf("the path was %s; perhaps it should end in %s", path, found)
 			}
 		}

@@ -88,7 +88,7 @@ func notOfOneRun(a, b *Run) string {
 		return fmt.Sprintf("the site is %q and %q", x.Site, y.Site)
 	case !slices.Equal(x.Steps, y.Steps) || !slices.Equal(x.Rows, y.Rows):
 		return "other steps or rows were chosen"
-	case x.Turns != y.Turns || x.For != y.For:
+	case x.Repeat != y.Repeat || x.For != y.For:
 		return "the rows were repeated in another way"
 	}
 	for _, pair := range [][2]map[string]string{{a.Order.Inputs, b.Order.Inputs}, {b.Order.Inputs, a.Order.Inputs}} {
@@ -175,7 +175,7 @@ func (s *Sheet) merge(times []*Times) error {
 			s.Times = append(s.Times, t)
 			continue
 		}
-		w := NewWatch(t.Step)
+		w := NewHistogram(t.Step)
 		if err := w.Merge(s.Times[at]); err != nil {
 			return err
 		}
@@ -247,5 +247,5 @@ func (g *Gathered) Rows(sheet int) iter.Seq2[*Row, error] {
 
 // before orders rows as the history does.
 func (r *Row) before(o *Row) bool {
-	return slices.Compare([]int{part(r.Phase), r.Turn, r.Number}, []int{part(o.Phase), o.Turn, o.Number}) < 0
+	return slices.Compare([]int{part(r.Phase), r.Iteration, r.Number}, []int{part(o.Phase), o.Iteration, o.Number}) < 0
 }

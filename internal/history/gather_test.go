@@ -19,7 +19,7 @@ func share(number int, change func(*history.Run)) history.Finished {
 	run := &history.Run{
 		ID: fmt.Sprint("r", number), Bench: "b", Share: fmt.Sprintf("%d/2", number), Of: "tonight", Ended: true, Outcome: "held", Started: three.Add(time.Duration(number) * time.Minute), Seconds: 30,
 		Notes: []secret.Text{"note"}, Counts: history.Counts{Rows: 2, Sheets: 1},
-		Order:  history.Order{Files: []string{"s.yaml"}, Site: "live", Steps: []string{"a"}, Rows: [][2]int{{1, 9}}, Turns: 1, Inputs: map[string]string{"bench.yaml": "1", "s.yaml": "2"}},
+		Order:  history.RunRequest{Files: []string{"s.yaml"}, Site: "live", Steps: []string{"a"}, Rows: [][2]int{{1, 9}}, Repeat: 1, Inputs: map[string]string{"bench.yaml": "1", "s.yaml": "2"}},
 		Sheets: []*history.Sheet{{Sheet: "s", File: "s.yaml", Site: "live", Outcome: "held", Seconds: 20, Counts: history.Counts{Rows: 2, Sheets: 1}, Started: three, Running: 5}},
 	}
 	if change != nil {
@@ -27,9 +27,9 @@ func share(number int, change func(*history.Run)) history.Finished {
 	}
 	var rows []*history.Row
 	for turn := 1; turn <= 2; turn++ {
-		rows = append(rows, &history.Row{Turn: turn, Number: number, Outcome: "held"})
+		rows = append(rows, &history.Row{Iteration: turn, Number: number, Outcome: "held"})
 	}
-	return &history.Held{Head: run, Each: [][]*history.Row{rows, nil}}
+	return &history.MemoryRun{Head: run, Each: [][]*history.Row{rows, nil}}
 }
 
 // Shares are put together only where all that decides what is run and judged was the same.
@@ -45,7 +45,7 @@ func TestSharesOfOneRun(t *testing.T) {
 		{"another site", `the site is "live" and "local"`, func(r *history.Run) { r.Order.Site = "local" }},
 		{"other steps", "other steps or rows were chosen", func(r *history.Run) { r.Order.Steps = nil }},
 		{"other rows", "other steps or rows were chosen", func(r *history.Run) { r.Order.Rows = [][2]int{{1, 8}} }},
-		{"other turns", "the rows were repeated in another way", func(r *history.Run) { r.Order.Turns = 2 }},
+		{"other turns", "the rows were repeated in another way", func(r *history.Run) { r.Order.Repeat = 2 }},
 		{"another time", "the rows were repeated in another way", func(r *history.Run) { r.Order.For = time.Second }},
 		{"a changed file", "s.yaml was not the same", func(r *history.Run) { r.Order.Inputs["s.yaml"] = "3" }},
 		{"a further file", "more.csv was not the same", func(r *history.Run) { r.Order.Inputs["more.csv"] = "3" }},
@@ -100,7 +100,7 @@ func TestGathered(t *testing.T) {
 	var order []string
 	for row, err := range g.Rows(0) {
 		require.NoError(t, err)
-		order = append(order, fmt.Sprintf("%d/%d", row.Turn, row.Number))
+		order = append(order, fmt.Sprintf("%d/%d", row.Iteration, row.Number))
 	}
 	assert.Equal(t, []string{"1/1", "1/2", "2/1", "2/2"}, order)
 
@@ -134,7 +134,7 @@ func TestWhatIsMeasured(t *testing.T) {
 
 // A limit is held against each step that it is for, by the figure that it names.
 func TestLimits(t *testing.T) {
-	watch := history.NewWatch("get")
+	watch := history.NewHistogram("get")
 	for i := range 100 {
 		watch.Add(time.Duration(i+1) * time.Millisecond)
 	}

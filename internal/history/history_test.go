@@ -18,7 +18,7 @@ import (
 )
 
 func entry(turn, row int, outcome string) history.Entry {
-	return history.Entry{Turn: turn, Row: row, Outcome: outcome, Body: fmt.Appendf(nil, `{"row":%d,"turn":%d,"outcome":%q,"steps":[{"step":"a","outcome":%q,"says":%q}]}`, row, turn, outcome, outcome, bytes.Repeat([]byte("x"), 900*(row%2)))}
+	return history.Entry{Iteration: turn, Row: row, Outcome: outcome, Body: fmt.Appendf(nil, `{"row":%d,"turn":%d,"outcome":%q,"steps":[{"step":"a","outcome":%q,"says":%q}]}`, row, turn, outcome, outcome, bytes.Repeat([]byte("x"), 900*(row%2)))}
 }
 
 // Rows come back in their order, whatever the order in which they were finished.
@@ -101,11 +101,11 @@ func TestNewer(t *testing.T) {
 
 // Times of several machines are those of all their exchanges, not a mean of means.
 func TestTimesTogether(t *testing.T) {
-	whole := history.NewWatch("get")
+	whole := history.NewHistogram("get")
 	var shares []history.Finished
 	begun := time.Date(2026, 11, 29, 3, 0, 0, 0, time.UTC)
 	for share := range 3 {
-		w := history.NewWatch("get")
+		w := history.NewHistogram("get")
 		for i := range 1000 {
 			took := time.Duration(1+i*(1+share*share)) * time.Millisecond
 			w.Add(took)
@@ -113,7 +113,7 @@ func TestTimesTogether(t *testing.T) {
 		}
 		run := &history.Run{ID: fmt.Sprint(share), Share: fmt.Sprintf("%d/3", share+1), Ended: true, Outcome: "held", Sheets: []*history.Sheet{{Sheet: "s", File: "s.yaml", Outcome: "held", Times: []*history.Times{w.Times(10 * time.Second)},
 			Started: begun.Add(time.Duration(share) * 10 * time.Second), Running: 10, Limits: []history.Limit{{Word: "per second", Rule: "at least 200"}, {Step: "put", Word: "max", Rule: "under 5 s"}}}}}
-		shares = append(shares, &history.Held{Head: run, Each: [][]*history.Row{{{Number: share + 1, Outcome: "held"}}}})
+		shares = append(shares, &history.MemoryRun{Head: run, Each: [][]*history.Row{{{Number: share + 1, Outcome: "held"}}}})
 	}
 	g, err := history.Gather(shares)
 	require.NoError(t, err)
@@ -130,9 +130,9 @@ func TestTimesTogether(t *testing.T) {
 
 func FuzzOpenFile(f *testing.F) {
 	var out bytes.Buffer
-	w := history.NewWatch("a")
+	w := history.NewHistogram("a")
 	w.Add(time.Second)
-	run := &history.Held{Head: &history.Run{ID: "x", Share: "1/2", Sheets: []*history.Sheet{{Sheet: "s", Times: []*history.Times{w.Times(time.Second)}}}}, Each: [][]*history.Row{{{Number: 1, Steps: []*history.Step{{Step: "a"}}}}}}
+	run := &history.MemoryRun{Head: &history.Run{ID: "x", Share: "1/2", Sheets: []*history.Sheet{{Sheet: "s", Times: []*history.Times{w.Times(time.Second)}}}}, Each: [][]*history.Row{{{Number: 1, Steps: []*history.Step{{Step: "a"}}}}}}
 	if err := history.WriteJSON(&out, run); err != nil {
 		f.Fatal(err)
 	}

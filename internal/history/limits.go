@@ -117,9 +117,9 @@ func StepOf(name string) string { return item.ReplaceAllString(name, "") }
 
 // Measured gives the times of the rows of a sheet that are recorded, and how long these
 // rows were run: what was done of a run before it is gone on with.
-func (s *Stored) Measured(sheet int) ([]*Watch, time.Duration, error) {
-	watches := map[string]*Watch{}
-	var order []*Watch
+func (s *Stored) Measured(sheet int) ([]*Histogram, time.Duration, error) {
+	watches := map[string]*Histogram{}
+	var order []*Histogram
 	var over span
 	for row, err := range s.Rows(sheet) {
 		if err != nil {
@@ -133,7 +133,7 @@ func (s *Stored) Measured(sheet int) ([]*Watch, time.Duration, error) {
 			took := time.Duration(step.Millis * float64(time.Millisecond))
 			name := StepOf(step.Step)
 			if watches[name] == nil {
-				watches[name] = NewWatch(name)
+				watches[name] = NewHistogram(name)
 				order = append(order, watches[name])
 			}
 			watches[name].Add(took + late)

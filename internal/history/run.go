@@ -41,21 +41,21 @@ type Run struct {
 	Counts Counts        `json:"counts"`
 	Notes  []secret.Text `json:"notes,omitempty"`
 	Sheets []*Sheet      `json:"sheets"`
-	Order  Order         `json:"order"`
+	Order  RunRequest    `json:"order"`
 }
 
 // Order is what was asked for, as far as going on with it needs.
-type Order struct {
-	Files []string      `json:"files"`
-	Site  string        `json:"site,omitempty"`
-	Write string        `json:"write,omitempty"`
-	Steps []string      `json:"steps,omitempty"`
-	Rows  [][2]int      `json:"rows,omitempty"`
-	Turns int           `json:"turns,omitempty"`
-	For   time.Duration `json:"for,omitempty"`
-	Rate  float64       `json:"rate,omitempty"`
-	Jobs  int           `json:"jobs,omitempty"`
-	Set   bool          `json:"set,omitempty"` // values were set on the command line
+type RunRequest struct {
+	Files  []string      `json:"files"`
+	Site   string        `json:"site,omitempty"`
+	Write  string        `json:"write,omitempty"`
+	Steps  []string      `json:"steps,omitempty"`
+	Rows   [][2]int      `json:"rows,omitempty"`
+	Repeat int           `json:"turns,omitempty"`
+	For    time.Duration `json:"for,omitempty"`
+	Rate   float64       `json:"rate,omitempty"`
+	Jobs   int           `json:"jobs,omitempty"`
+	Set    bool          `json:"set,omitempty"` // values were set on the command line
 	// Inputs are the digests of all that decides what is run and how it is judged: the
 	// bench, the sheets, their rows, the files and contracts that they name, and the values
 	// that were set.
@@ -83,13 +83,13 @@ type Sheet struct {
 
 // Row is what came of a row.
 type Row struct {
-	Number  int     `json:"row,omitempty"`
-	Turn    int     `json:"turn,omitempty"` // from 1, where rows are repeated
-	Label   string  `json:"label,omitempty"`
-	Column  string  `json:"column,omitempty"`
-	Phase   string  `json:"phase,omitempty"`
-	Outcome string  `json:"outcome"`
-	Seconds float64 `json:"seconds,omitempty"`
+	Number    int     `json:"row,omitempty"`
+	Iteration int     `json:"turn,omitempty"` // from 1, where rows are repeated
+	Label     string  `json:"label,omitempty"`
+	Column    string  `json:"column,omitempty"`
+	Phase     string  `json:"phase,omitempty"`
+	Outcome   string  `json:"outcome"`
+	Seconds   float64 `json:"seconds,omitempty"`
 	// Late is by how many milliseconds the row was begun after its turn, where a rate says
 	// when that is.
 	Late  float64 `json:"late,omitempty"`
@@ -105,11 +105,11 @@ func (r *Row) Name() string {
 			name += " · " + r.Label
 		}
 	}
-	if r.Turn > 0 {
+	if r.Iteration > 0 {
 		if name != "" {
 			name += " · "
 		}
-		name += fmt.Sprintf("turn %d", r.Turn)
+		name += fmt.Sprintf("turn %d", r.Iteration)
 	}
 	return name
 }
@@ -287,23 +287,23 @@ const (
 )
 
 // Watch takes the times of one step.
-type Watch struct {
+type Histogram struct {
 	step string
 	hist *hdrhistogram.Histogram
 }
 
 // NewWatch begins to take the times of a step.
-func NewWatch(step string) *Watch {
-	return &Watch{step: step, hist: hdrhistogram.New(1, longest, digits)}
+func NewHistogram(step string) *Histogram {
+	return &Histogram{step: step, hist: hdrhistogram.New(1, longest, digits)}
 }
 
 // Add adds how long one exchange took.
-func (w *Watch) Add(took time.Duration) {
+func (w *Histogram) Add(took time.Duration) {
 	_ = w.hist.RecordValue(min(max(int64(took/time.Microsecond), 1), longest))
 }
 
 // Merge adds the times of another machine or run.
-func (w *Watch) Merge(t *Times) error {
+func (w *Histogram) Merge(t *Times) error {
 	if err := checkSpread(t.Spread); err != nil {
 		return fmt.Errorf("the times of %s: %w", t.Step, err)
 	}
@@ -342,18 +342,18 @@ func checkSpread(spread []byte) error {
 }
 
 // Step is the step whose times are taken.
-func (w *Watch) Step() string { return w.step }
+func (w *Histogram) Step() string { return w.step }
 
 // Count is how many times were taken.
-func (w *Watch) Count() int64 { return w.hist.TotalCount() }
+func (w *Histogram) Count() int64 { return w.hist.TotalCount() }
 
 // At is the time below which so much of a hundred stays.
-func (w *Watch) At(percent float64) time.Duration {
+func (w *Histogram) Percentile(percent float64) time.Duration {
 	return time.Duration(w.hist.ValueAtPercentile(percent)) * time.Microsecond
 }
 
 // Times sums the times up; over is how long they were taken.
-func (w *Watch) Times(over time.Duration) *Times {
+func (w *Histogram) Times(over time.Duration) *Times {
 	at := func(percent float64) float64 { return float64(w.hist.ValueAtPercentile(percent)) / 1000 }
 	t := &Times{Step: w.step, Count: w.hist.TotalCount(), P50: at(50), P90: at(90), P95: at(95), P99: at(99), Max: float64(w.hist.Max()) / 1000}
 	if over > 0 {
@@ -366,7 +366,7 @@ func (w *Watch) Times(over time.Duration) *Times {
 // Percentiles gives a way to the time, in milliseconds, below which so much of a hundred
 // stays. It fails for a histogram that is damaged.
 func (t *Times) Percentiles() (func(percent float64) float64, error) {
-	w := NewWatch(t.Step)
+	w := NewHistogram(t.Step)
 	if err := w.Merge(t); err != nil {
 		return nil, err
 	}
@@ -382,16 +382,16 @@ type Finished interface {
 }
 
 // Held is a finished run in memory.
-type Held struct {
+type MemoryRun struct {
 	Head *Run
 	Each [][]*Row // of each sheet
 }
 
 // Run is the run.
-func (h *Held) Run() *Run { return h.Head }
+func (h *MemoryRun) Run() *Run { return h.Head }
 
 // Rows goes through the rows of a sheet.
-func (h *Held) Rows(sheet int) iter.Seq2[*Row, error] {
+func (h *MemoryRun) Rows(sheet int) iter.Seq2[*Row, error] {
 	return func(yield func(*Row, error) bool) {
 		for _, row := range h.Each[sheet] {
 			if !yield(row, nil) {

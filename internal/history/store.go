@@ -163,10 +163,10 @@ type Writer struct {
 
 // Entry is a finished row on its way into the history.
 type Entry struct {
-	Sheet int
-	Phase string
-	Turn  int
-	Row   int
+	Sheet     int
+	Phase     string
+	Iteration int
+	Row       int
 	// Outcome is that of the row; Body its form in JSON, masked.
 	Outcome string
 	Body    []byte
@@ -201,7 +201,7 @@ func (w *Writer) Add(entries []Entry) error {
 		if err != nil {
 			return err
 		}
-		if _, err := insert.Exec(w.Number, e.Sheet, part(e.Phase), e.Turn, e.Row, e.Outcome, body); err != nil {
+		if _, err := insert.Exec(w.Number, e.Sheet, part(e.Phase), e.Iteration, e.Row, e.Outcome, body); err != nil {
 			return err
 		}
 	}

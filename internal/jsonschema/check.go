@@ -13,8 +13,8 @@ import (
 	"github.com/santhosh-tekuri/jsonschema/v6/kind"
 
 	"testbench/internal/document"
-	"testbench/internal/nearest"
 	"testbench/internal/schema"
+	"testbench/internal/suggest"
 )
 
 // explain puts why a schema cannot be used into words.
@@ -212,7 +212,7 @@ func (t *teller) faults(e *js.ValidationError) []schema.Fault {
 			there := t.at(e.InstanceLocation)
 			message := "is missing"
 			if there != nil {
-				if near := nearest.Of(name, there.Names()); near != "" {
+				if near := suggest.Closest(name, there.Names()); near != "" {
 					message += " (there is " + near + ")"
 				}
 			}

@@ -7,19 +7,19 @@ import (
 	"strings"
 
 	"testbench/internal/document"
-	"testbench/internal/nearest"
 	"testbench/internal/schema"
+	"testbench/internal/suggest"
 )
 
 // Fill gives the values of a request the types that the schema wants, and tells
 // what is wrong with them. Where nothing is said of a value, it becomes what JSON
 // would read it as.
-func (s *Schema) Fill(v *document.Node) (*document.Node, []schema.Shortcoming) {
+func (s *Schema) Fill(v *document.Node) (*document.Node, []schema.FillError) {
 	f := &filler{direction: s.set.direction}
 	filled := f.fill(s, v, "", 0)
 	for _, fault := range s.Check(filled) {
 		if !f.concernsUnknown(fault) {
-			f.short = append(f.short, schema.Shortcoming{Path: fault.Path, Message: strings.TrimPrefix(fault.Message, fault.Path+" ")})
+			f.short = append(f.short, schema.FillError{Path: fault.Path, Message: strings.TrimPrefix(fault.Message, fault.Path+" ")})
 		}
 	}
 	return filled, f.short
@@ -30,7 +30,7 @@ func (s *Schema) Type(v *document.Node) *document.Node { return typed(shapeOf(s.
 
 type filler struct {
 	direction Direction
-	short     []schema.Shortcoming
+	short     []schema.FillError
 	unknown   []string // paths of values that are not known yet
 }
 
@@ -81,10 +81,10 @@ func (f *filler) object(s *Schema, v *document.Node, path string, depth int) *do
 		}
 		switch {
 		case named && p.readOnly && f.direction == Request:
-			f.short = append(f.short, schema.Shortcoming{Path: below, Message: "is read-only: the service sets it"})
+			f.short = append(f.short, schema.FillError{Path: below, Message: "is read-only: the service sets it"})
 		case !named && inner == nil && !s.isOpen():
-			if near := nearest.Of(m.Key, names); near != "" && v.Get(near) == nil {
-				f.short = append(f.short, schema.Shortcoming{Path: below, Message: "is unknown; " + nearest.Try(m.Key, names)})
+			if near := suggest.Closest(m.Key, names); near != "" && v.Get(near) == nil {
+				f.short = append(f.short, schema.FillError{Path: below, Message: "is unknown; " + suggest.DidYouMean(m.Key, names)})
 			}
 		}
 		out.AppendMembers(document.Member{Key: m.Key, Value: f.fill(inner, m.Value, below, depth+1)})

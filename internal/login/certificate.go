@@ -41,5 +41,5 @@ func (c *Certificate) readsBench() bool { return true }
 // spoils says which ways there are: it can be left out.
 func (c *Certificate) spoils(way string) bool { return way == Empty }
 
-// Holes lists the placeholders.
-func (c *Certificate) Holes() []*value.Hole { return c.Material.holes() }
+// Placeholders lists the placeholders.
+func (c *Certificate) Placeholders() []*value.Placeholder { return c.Material.placeholders() }

@@ -183,5 +183,5 @@ func chooseDigest(challenges []Challenge) *digestState {
 	return nil
 }
 
-// Holes lists the placeholders.
-func (d *Digest) Holes() []*value.Hole { return holes(d.User, d.Password) }
+// Placeholders lists the placeholders.
+func (d *Digest) Placeholders() []*value.Placeholder { return placeholders(d.User, d.Password) }

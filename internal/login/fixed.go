@@ -33,8 +33,8 @@ func (b *Basic) Put(r *exchange.Request, env *Env, t *Token) error {
 	return nil
 }
 
-// Holes lists the placeholders.
-func (b *Basic) Holes() []*value.Hole { return holes(b.User, b.Password) }
+// Placeholders lists the placeholders.
+func (b *Basic) Placeholders() []*value.Placeholder { return placeholders(b.User, b.Password) }
 
 func basicCredentials(user, password string) string {
 	return base64.StdEncoding.EncodeToString([]byte(user + ":" + password))
@@ -59,8 +59,8 @@ func (b *Bearer) Put(r *exchange.Request, _ *Env, t *Token) error {
 	return Send{Header: "Authorization", Word: "Bearer"}.put(r, t)
 }
 
-// Holes lists the placeholders.
-func (b *Bearer) Holes() []*value.Hole { return holes(b.Token) }
+// Placeholders lists the placeholders.
+func (b *Bearer) Placeholders() []*value.Placeholder { return placeholders(b.Token) }
 
 // Key sends a key in a header or in the query, with an optional word before it.
 type Key struct {
@@ -80,8 +80,8 @@ func (k *Key) Obtain(_ context.Context, env *Env, _ *Token) (*Token, error) {
 // Put sets the header, query value or cookie.
 func (k *Key) Put(r *exchange.Request, _ *Env, t *Token) error { return k.Send.put(r, t) }
 
-// Holes lists the placeholders.
-func (k *Key) Holes() []*value.Hole { return holes(k.Key) }
+// Placeholders lists the placeholders.
+func (k *Key) Placeholders() []*value.Placeholder { return placeholders(k.Key) }
 
 // Send says where a token goes in a request: into a header, with an optional
 // word before it, into the query, or into a cookie.
@@ -127,11 +127,11 @@ func (s Send) put(r *exchange.Request, t *Token) error {
 	return nil
 }
 
-func holes(templates ...*value.Template) []*value.Hole {
-	var all []*value.Hole
+func placeholders(templates ...*value.Template) []*value.Placeholder {
+	var all []*value.Placeholder
 	for _, t := range templates {
 		if t != nil {
-			all = append(all, t.Holes()...)
+			all = append(all, t.Placeholders()...)
 		}
 	}
 	return all

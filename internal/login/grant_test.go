@@ -96,7 +96,7 @@ func TestTokenRequests(t *testing.T) {
 		_, _ = fmt.Fprint(w, `{"access_token": "a-1", "refresh_token": "r-1", "token_type": "Bearer"}`)
 	}))
 	defer revocation.Close()
-	k = keeper(t, &scope{}, &clock{}, map[string]login.Kind{"l": &login.OAuth2{Grant: login.GrantClient, From: lit(revocation.URL), Revocation: lit(revocation.URL + "/revoke"), Revoke: true, Client: lit("c")}})
+	k = keeper(t, &scope{}, &clock{}, map[string]login.Kind{"l": &login.OAuth2{Grant: login.GrantClient, From: lit(revocation.URL), Revocation: lit(revocation.URL + "/revoke"), Revokes: true, Client: lit("c")}})
 	_, err = k.Token(t.Context(), "l")
 	require.NoError(t, err)
 	require.NoError(t, k.Close(t.Context()))

@@ -306,5 +306,5 @@ func (h *HMAC) spoils(way string) bool {
 	return way == Tampered || way == Empty || way == Expired && h.Stamp != nil
 }
 
-// Holes lists the placeholders.
-func (h *HMAC) Holes() []*value.Hole { return holes(h.Key, h.KeyID) }
+// Placeholders lists the placeholders.
+func (h *HMAC) Placeholders() []*value.Placeholder { return placeholders(h.Key, h.KeyID) }

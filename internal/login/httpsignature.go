@@ -204,7 +204,7 @@ func (h *HTTPSignature) spoils(way string) bool {
 	return slices.Contains([]string{Expired, Tampered, Empty}, way)
 }
 
-// Holes lists the placeholders.
-func (h *HTTPSignature) Holes() []*value.Hole {
-	return slices.Concat(h.Material.holes(), h.Answers.holes(), holes(h.Shared, h.KeyID))
+// Placeholders lists the placeholders.
+func (h *HTTPSignature) Placeholders() []*value.Placeholder {
+	return slices.Concat(h.Material.placeholders(), h.Answers.placeholders(), placeholders(h.Shared, h.KeyID))
 }

@@ -181,7 +181,7 @@ func (k *Kerberos) Put(r *exchange.Request, env *Env, t *Token) error {
 // spoils says which ways there are.
 func (k *Kerberos) spoils(way string) bool { return way == Tampered || way == Empty }
 
-// Holes lists the placeholders.
-func (k *Kerberos) Holes() []*value.Hole {
-	return holes(k.User, k.Realm, k.Password, k.KeyTab, k.Tickets, k.Config, k.KDC, k.Service)
+// Placeholders lists the placeholders.
+func (k *Kerberos) Placeholders() []*value.Placeholder {
+	return placeholders(k.User, k.Realm, k.Password, k.KeyTab, k.Tickets, k.Config, k.KDC, k.Service)
 }

@@ -27,8 +27,8 @@ type Kind interface {
 	Obtain(ctx context.Context, env *Env, before *Token) (*Token, error)
 	// Put adds the token to a request, or signs the request with it.
 	Put(r *exchange.Request, env *Env, t *Token) error
-	// Holes lists the placeholders of the definition.
-	Holes() []*value.Hole
+	// Placeholders lists the placeholders of the definition.
+	Placeholders() []*value.Placeholder
 }
 
 // Verifier is a Kind that can ask the issuer whether a token is still good.
@@ -36,11 +36,11 @@ type Verifier interface {
 	Verify(ctx context.Context, env *Env, t *Token) (*Standing, error)
 }
 
-// Returner is a Kind that gives its token back at the end.
-type Returner interface {
-	// GivesBack says whether the definition asks for that.
-	GivesBack() bool
-	GiveBack(ctx context.Context, env *Env, t *Token) error
+// Revoker is a Kind that gives its token back at the end.
+type Revoker interface {
+	// RevokesToken says whether the definition asks for that.
+	RevokesToken() bool
+	Revoke(ctx context.Context, env *Env, t *Token) error
 }
 
 // Challenged is a Kind that can answer what a service asks back. It returns
@@ -104,7 +104,7 @@ type Env struct {
 	Instead map[string]string
 
 	login  string // the name of the login at work
-	keeper *Keeper
+	keeper *TokenManager
 }
 
 // Prompt asks a person to let the program in.
@@ -300,7 +300,9 @@ func (m Material) identity(e *Env) (*keys.Pair, error) {
 	return pair, err
 }
 
-func (m Material) holes() []*value.Hole { return holes(m.Certificate, m.Key, m.Password) }
+func (m Material) placeholders() []*value.Placeholder {
+	return placeholders(m.Certificate, m.Key, m.Password)
+}
 
 // Error says why no token could be had.
 type Error struct {

@@ -51,7 +51,7 @@ func newRequest(t *testing.T) *exchange.Request {
 	return &exchange.Request{Method: "GET", URL: u}
 }
 
-func keeper(t *testing.T, s *scope, c *clock, kinds map[string]login.Kind) *login.Keeper {
+func keeper(t *testing.T, s *scope, c *clock, kinds map[string]login.Kind) *login.TokenManager {
 	t.Helper()
 	client, err := exchange.NewClient(exchange.Options{})
 	require.NoError(t, err)

@@ -91,5 +91,5 @@ func (n *NTLM) Challenged(answer *exchange.Answer, _ *Env, t *Token) (*Token, bo
 // spoils says which ways there are: the password is spoilt while it is used.
 func (n *NTLM) spoils(way string) bool { return way == Tampered || way == Empty }
 
-// Holes lists the placeholders.
-func (n *NTLM) Holes() []*value.Hole { return holes(n.User, n.Password, n.Domain) }
+// Placeholders lists the placeholders.
+func (n *NTLM) Placeholders() []*value.Placeholder { return placeholders(n.User, n.Password, n.Domain) }

@@ -51,7 +51,7 @@ type OAuth2 struct {
 	Resource []*value.Template // RFC 8707
 	Extra    []request.Pair    // further parameters of the token request
 	Proof    bool              // tokens are bound to a key (DPoP, RFC 9449)
-	Revoke   bool              // the token is revoked at the end
+	Revokes  bool              // the token is revoked at the end
 	Send     Send
 }
 
@@ -452,11 +452,11 @@ func (o *OAuth2) introspect(ctx context.Context, env *Env, s *oauthState, t *Tok
 	return standing, nil
 }
 
-// GivesBack says whether the token is revoked at the end.
-func (o *OAuth2) GivesBack() bool { return o.Revoke }
+// RevokesToken says whether the token is revoked at the end.
+func (o *OAuth2) RevokesToken() bool { return o.Revokes }
 
-// GiveBack revokes the token (RFC 7009).
-func (o *OAuth2) GiveBack(ctx context.Context, env *Env, t *Token) error {
+// Revoke revokes the token (RFC 7009).
+func (o *OAuth2) Revoke(ctx context.Context, env *Env, t *Token) error {
 	if t.Text == "" {
 		return nil
 	}
@@ -484,14 +484,14 @@ func (o *OAuth2) GiveBack(ctx context.Context, env *Env, t *Token) error {
 	return nil
 }
 
-// Holes lists the placeholders.
-func (o *OAuth2) Holes() []*value.Hole {
-	all := holes(append([]*value.Template{o.Issuer, o.From, o.AuthorizeAt, o.DeviceAt, o.Introspection, o.Revocation, o.KeysAt, o.Client, o.ClientSecret, o.KeyID,
+// Placeholders lists the placeholders.
+func (o *OAuth2) Placeholders() []*value.Placeholder {
+	all := placeholders(append([]*value.Template{o.Issuer, o.From, o.AuthorizeAt, o.DeviceAt, o.Introspection, o.Revocation, o.KeysAt, o.Client, o.ClientSecret, o.KeyID,
 		o.User, o.Password, o.RefreshToken, o.Redirect, o.Assertion, o.Subject.Token, o.Subject.Kind, o.Actor.Token, o.Actor.Kind, o.Requested,
 		o.Scope, o.Audience}, o.Resource...)...)
-	all = append(all, o.Material.holes()...)
+	all = append(all, o.Material.placeholders()...)
 	for _, p := range append(o.Claims[:len(o.Claims):len(o.Claims)], o.Extra...) {
-		all = append(all, p.Value.Holes()...)
+		all = append(all, p.Value.Placeholders()...)
 	}
 	return all
 }

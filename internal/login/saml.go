@@ -98,5 +98,5 @@ func (s *SAML) readsBench() bool { return s.From == "" }
 // spoils says which ways there are.
 func (s *SAML) spoils(way string) bool { return way == Tampered || way == Empty }
 
-// Holes lists the placeholders.
-func (s *SAML) Holes() []*value.Hole { return holes(s.Assertion) }
+// Placeholders lists the placeholders.
+func (s *SAML) Placeholders() []*value.Placeholder { return placeholders(s.Assertion) }

@@ -53,7 +53,7 @@ type connected interface{ connected() }
 // asks back. A token that is refused with 401 is got anew, once, unless that is
 // wanted; one that ended on the way more often. Where the server's clock turns out to
 // differ, what carries a time stamp is sent again by the server's time, once.
-func (k *Keeper) Send(ctx context.Context, planned *exchange.Request, use Use) (*Sent, error) {
+func (k *TokenManager) Send(ctx context.Context, planned *exchange.Request, use Use) (*Sent, error) {
 	client := k.env.Client
 	names := k.ordered(use.Names)
 	for _, name := range names {
@@ -109,7 +109,7 @@ func (k *Keeper) Send(ctx context.Context, planned *exchange.Request, use Use) (
 
 // renews lets go of tokens that were refused and says whether another attempt
 // makes sense: the first time always, later only where one of them had died.
-func (k *Keeper) renews(tokens map[string]*Token, isFirst bool) bool {
+func (k *TokenManager) renews(tokens map[string]*Token, isFirst bool) bool {
 	renewed, died := false, false
 	for name, token := range tokens {
 		died = died || !token.Expires.IsZero() && !k.env.now().Before(token.Expires)
@@ -119,7 +119,7 @@ func (k *Keeper) renews(tokens map[string]*Token, isFirst bool) bool {
 }
 
 // receive lets each login check and open the answer, the last one first.
-func (k *Keeper) receive(names []string, tokens map[string]*Token, request *exchange.Request, sent *Sent) {
+func (k *TokenManager) receive(names []string, tokens map[string]*Token, request *exchange.Request, sent *Sent) {
 	for _, name := range slices.Backward(names) {
 		receiver, ok := k.kinds[name].(Receiver)
 		if !ok {
@@ -146,7 +146,7 @@ func mayBeStale(answer *exchange.Answer) bool {
 
 // Preview puts into a request what can be told without asking anybody: marks
 // where tokens would go, and signatures as they would be made.
-func (k *Keeper) Preview(ctx context.Context, r *exchange.Request, names []string) {
+func (k *TokenManager) Preview(ctx context.Context, r *exchange.Request, names []string) {
 	for _, name := range k.ordered(names) {
 		var err error
 		if kind, ok := k.kinds[name].(readsBench); ok && kind.readsBench() {
@@ -161,7 +161,7 @@ func (k *Keeper) Preview(ctx context.Context, r *exchange.Request, names []strin
 }
 
 // ordered sorts logins by their place in a request.
-func (k *Keeper) ordered(names []string) []string {
+func (k *TokenManager) ordered(names []string) []string {
 	place := func(name string) Place {
 		if placed, ok := k.kinds[name].(Placed); ok {
 			return placed.Place()
@@ -174,7 +174,7 @@ func (k *Keeper) ordered(names []string) []string {
 }
 
 // use gets a login's token and puts it into the request.
-func (k *Keeper) use(ctx context.Context, name string, r *exchange.Request, spoil string, passing *Token) (*Token, error) {
+func (k *TokenManager) use(ctx context.Context, name string, r *exchange.Request, spoil string, passing *Token) (*Token, error) {
 	token := passing
 	if token == nil {
 		var err error
@@ -191,7 +191,7 @@ func (k *Keeper) use(ctx context.Context, name string, r *exchange.Request, spoi
 }
 
 // challenged lets each login look at the answer; asked names what was asked for.
-func (k *Keeper) challenged(names []string, tokens, passing map[string]*Token, answer *exchange.Answer) (again bool, asked string, err error) {
+func (k *TokenManager) challenged(names []string, tokens, passing map[string]*Token, answer *exchange.Answer) (again bool, asked string, err error) {
 	for _, name := range names {
 		kind, ok := k.kinds[name].(Challenged)
 		if !ok {
@@ -222,7 +222,7 @@ func (k *Keeper) challenged(names []string, tokens, passing map[string]*Token, a
 }
 
 // stamps says whether any of the logins makes time stamps.
-func (k *Keeper) stamps(names []string) bool {
+func (k *TokenManager) stamps(names []string) bool {
 	return slices.ContainsFunc(names, func(name string) bool {
 		stamped, ok := k.kinds[name].(Stamped)
 		return ok && stamped.spoils(Expired)
@@ -235,7 +235,7 @@ type refusing interface {
 }
 
 // refuses says whether the answer refuses a token of one of the logins.
-func (k *Keeper) refuses(names []string, answer *exchange.Answer) bool {
+func (k *TokenManager) refuses(names []string, answer *exchange.Answer) bool {
 	for _, name := range names {
 		if kind, ok := k.kinds[name].(refusing); ok && kind.refused(answer) {
 			return true

@@ -197,11 +197,11 @@ func (s *Session) refused(answer *exchange.Answer) bool {
 	return answer.Status == 401 || s.Echo != nil && answer.Status == 403 && strings.EqualFold(answer.Header.Get(s.Echo.Header), "required")
 }
 
-// GivesBack says that sessions are closed; they are kept for one command alone.
-func (s *Session) GivesBack() bool { return s.Shut != nil }
+// RevokesToken says that sessions are closed; they are kept for one command alone.
+func (s *Session) RevokesToken() bool { return s.Shut != nil }
 
-// GiveBack closes the session.
-func (s *Session) GiveBack(ctx context.Context, env *Env, t *Token) error {
+// Revoke closes the session.
+func (s *Session) Revoke(ctx context.Context, env *Env, t *Token) error {
 	_, err := s.call(ctx, env, s.Shut, t, "closing the session")
 	return err
 }
@@ -209,9 +209,9 @@ func (s *Session) GiveBack(ctx context.Context, env *Env, t *Token) error {
 // spoils says which ways there are: the cookies are spoilt while they are put in.
 func (s *Session) spoils(way string) bool { return way == Tampered || way == Empty }
 
-// Holes lists the placeholders.
-func (s *Session) Holes() []*value.Hole {
-	return holesOf(s.specs())
+// Placeholders lists the placeholders.
+func (s *Session) Placeholders() []*value.Placeholder {
+	return placeholdersOf(s.specs())
 }
 
 func (s *Session) specs() []*request.Spec {
@@ -230,10 +230,10 @@ func (s *Session) specs() []*request.Spec {
 // Addresses are where the login itself sends requests.
 func (s *Session) Addresses() []*value.Template { return addressesOf(s.specs()) }
 
-func holesOf(specs []*request.Spec) []*value.Hole {
-	var all []*value.Hole
+func placeholdersOf(specs []*request.Spec) []*value.Placeholder {
+	var all []*value.Placeholder
 	for _, spec := range specs {
-		all = append(all, spec.Holes()...)
+		all = append(all, spec.Placeholders()...)
 	}
 	return all
 }

@@ -241,14 +241,14 @@ func (s *Signature) spoils(way string) bool {
 	return way == Tampered || way == Empty || way == Expired && s.Stamp > 0
 }
 
-// Holes lists the placeholders.
-func (s *Signature) Holes() []*value.Hole {
-	all := s.Material.holes()
+// Placeholders lists the placeholders.
+func (s *Signature) Placeholders() []*value.Placeholder {
+	all := s.Material.placeholders()
 	if s.Encrypt != nil {
-		all = append(all, holes(s.Encrypt.For)...)
+		all = append(all, placeholders(s.Encrypt.For)...)
 	}
 	if s.Answers != nil {
-		all = append(all, holes(s.Answers.Certificate, s.Answers.CA)...)
+		all = append(all, placeholders(s.Answers.Certificate, s.Answers.CA)...)
 	}
 	return all
 }

@@ -60,5 +60,5 @@ func (u *UsernameToken) spoils(way string) bool {
 	return way == Tampered || way == Empty || way == Expired && (u.Digest || u.Nonce || u.Stamp > 0)
 }
 
-// Holes lists the placeholders.
-func (u *UsernameToken) Holes() []*value.Hole { return holes(u.User, u.Password) }
+// Placeholders lists the placeholders.
+func (u *UsernameToken) Placeholders() []*value.Placeholder { return placeholders(u.User, u.Password) }

@@ -6,7 +6,7 @@ import (
 	"strings"
 
 	"testbench/internal/document"
-	"testbench/internal/nearest"
+	"testbench/internal/suggest"
 	"testbench/internal/value"
 )
 
@@ -166,7 +166,7 @@ func (f *finder) follow(node *document.Node, where string, steps []step) error {
 		case byKey:
 			next := node.Get(s.name)
 			if next == nil {
-				f.miss(where, s.text(), node.Describe(), nearest.Try(s.name, node.Names()))
+				f.miss(where, s.text(), node.Describe(), suggest.DidYouMean(s.name, node.Names()))
 				return nil
 			}
 			node, where, steps = next, where+s.text(), steps[1:]
@@ -199,7 +199,7 @@ func (f *finder) advice(node *document.Node, s step) string {
 	if node.Kind == document.Element && node.Name().Local == s.name {
 		return "the path starts inside " + s.name + " already: leave it out"
 	}
-	return nearest.Try(s.name, node.Names())
+	return suggest.DidYouMean(s.name, node.Names())
 }
 
 // valuesThere lists what the left side of a condition is in the items, so that

@@ -10,14 +10,14 @@ import (
 	"strings"
 
 	"testbench/internal/document"
-	"testbench/internal/mistake"
 	"testbench/internal/path/jsonpath"
 	"testbench/internal/path/xpath"
+	"testbench/internal/syntax"
 	"testbench/internal/value"
 )
 
 // Error is a mistake in a path's text.
-type Error = mistake.Error
+type Error = syntax.Error
 
 // Path is a compiled path. It is safe for use by several goroutines.
 type Path struct {
@@ -150,15 +150,15 @@ func (p *Path) HasEach() bool {
 	return false
 }
 
-// Holes returns the placeholders in the path's conditions.
-func (p *Path) Holes() []*value.Hole {
-	var holes []*value.Hole
+// Placeholders returns the placeholders in the path's conditions.
+func (p *Path) Placeholders() []*value.Placeholder {
+	var placeholders []*value.Placeholder
 	for _, s := range p.steps {
 		if s.kind == where {
-			holes = append(holes, s.equal.Holes()...)
+			placeholders = append(placeholders, s.equal.Placeholders()...)
 		}
 	}
-	return holes
+	return placeholders
 }
 
 type reader struct {

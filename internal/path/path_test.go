@@ -163,7 +163,7 @@ func FuzzCompile(f *testing.F) {
 		if err != nil {
 			return
 		}
-		if len(compiled.Holes()) == 0 {
+		if len(compiled.Placeholders()) == 0 {
 			if _, err := compiled.Find(path.Roots{Answer: node}, nil); err != nil {
 				t.Fatalf("%q: %v", source, err)
 			}

@@ -158,8 +158,8 @@ func CSV(to io.Writer, run history.Finished) error {
 			if row.Number > 0 {
 				number = strconv.Itoa(row.Number)
 			}
-			if row.Turn > 0 {
-				turn = strconv.Itoa(row.Turn)
+			if row.Iteration > 0 {
+				turn = strconv.Itoa(row.Iteration)
 			}
 			for _, step := range row.Steps {
 				status, ms := "", ""

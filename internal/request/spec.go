@@ -409,31 +409,31 @@ func DropEmpty(n *document.Node) *document.Node {
 	return n
 }
 
-// Holes returns every placeholder of the request.
-func (s *Spec) Holes() []*value.Hole {
-	var holes []*value.Hole
+// Placeholders returns every placeholder of the request.
+func (s *Spec) Placeholders() []*value.Placeholder {
+	var placeholders []*value.Placeholder
 	if s.Address != nil {
-		holes = append(holes, s.Address.Holes()...)
+		placeholders = append(placeholders, s.Address.Placeholders()...)
 	}
 	for _, pairs := range [][]Pair{s.Headers, s.Query, s.Cookies, s.Form} {
 		for _, p := range pairs {
-			holes = append(holes, p.Value.Holes()...)
+			placeholders = append(placeholders, p.Value.Placeholders()...)
 		}
 	}
 	for _, p := range s.Parts {
-		holes = append(holes, p.Value.Holes()...)
+		placeholders = append(placeholders, p.Value.Placeholders()...)
 	}
-	holes = append(holes, s.Body.Holes()...)
+	placeholders = append(placeholders, s.Body.Placeholders()...)
 	if s.Text != nil {
-		holes = append(holes, s.Text.Holes()...)
+		placeholders = append(placeholders, s.Text.Placeholders()...)
 	}
 	if s.SOAP != nil {
 		if s.SOAP.Action != nil {
-			holes = append(holes, s.SOAP.Action.Holes()...)
+			placeholders = append(placeholders, s.SOAP.Action.Placeholders()...)
 		}
-		holes = append(holes, s.SOAP.Blocks.Holes()...)
+		placeholders = append(placeholders, s.SOAP.Blocks.Placeholders()...)
 	}
-	return holes
+	return placeholders
 }
 
 // MergeNames joins maps of prefixes; later ones win.

@@ -127,22 +127,22 @@ func (t *Tree) With(other *Tree) *Tree {
 	return &merged
 }
 
-// Holes returns the placeholders of the tree.
-func (t *Tree) Holes() []*value.Hole {
+// Placeholders returns the placeholders of the tree.
+func (t *Tree) Placeholders() []*value.Placeholder {
 	if t == nil {
 		return nil
 	}
-	var holes []*value.Hole
+	var placeholders []*value.Placeholder
 	if t.Scalar != nil {
-		holes = t.Scalar.Holes()
+		placeholders = t.Scalar.Placeholders()
 	}
 	for _, f := range t.Fields {
-		holes = append(holes, f.Value.Holes()...)
+		placeholders = append(placeholders, f.Value.Placeholders()...)
 	}
 	for _, item := range t.Items {
-		holes = append(holes, item.Holes()...)
+		placeholders = append(placeholders, item.Placeholders()...)
 	}
-	return holes
+	return placeholders
 }
 
 // String writes the tree in a short form, for messages.

@@ -74,7 +74,7 @@ func (s *Step) brief(m *secret.Masker) *history.Step {
 
 // Record gives a row's result in the form in which it is recorded.
 func (r *Row) Record(brief bool, m *secret.Masker) *history.Row {
-	out := &history.Row{Number: r.Number, Turn: r.Turn, Label: m.Text(r.Label), Column: m.Text(r.Column), Phase: r.Phase, Outcome: string(r.Outcome), Seconds: seconds(r.Took), Late: milliseconds(r.Late), Steps: []*history.Step{}}
+	out := &history.Row{Number: r.Number, Iteration: r.Iteration, Label: m.Text(r.Label), Column: m.Text(r.Column), Phase: r.Phase, Outcome: string(r.Outcome), Seconds: seconds(r.Took), Late: milliseconds(r.Late), Steps: []*history.Step{}}
 	for _, step := range r.Steps {
 		if brief && step.Outcome == Held {
 			out.Steps = append(out.Steps, step.brief(m))
@@ -99,7 +99,7 @@ func (r *Row) Entry(sheet int, brief bool, masker *secret.Masker) history.Entry 
 	if err != nil { // there is nothing in it that could not be written
 		text = []byte(`{"outcome":"faulty","steps":[]}`)
 	}
-	return history.Entry{Sheet: sheet, Phase: r.Phase, Turn: r.Turn, Row: r.Number, Outcome: string(r.Outcome), Body: text}
+	return history.Entry{Sheet: sheet, Phase: r.Phase, Iteration: r.Iteration, Row: r.Number, Outcome: string(r.Outcome), Body: text}
 }
 
 // LooseEntry are steps outside of a sheet on their way into the history, masked, and what
@@ -137,8 +137,8 @@ func (r *Run) Record() *history.Run {
 }
 
 // Memory gives a run whose rows are held, masked, as reports want it.
-func (r *Run) Memory() *history.Held {
-	out := &history.Held{Head: r.Record()}
+func (r *Run) Memory() *history.MemoryRun {
+	out := &history.MemoryRun{Head: r.Record()}
 	out.Head.Ended = true
 	for _, s := range r.Sheets {
 		var rows []*history.Row

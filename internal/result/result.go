@@ -111,14 +111,14 @@ func (s *Step) Fell() int {
 
 // Row is what came of one row.
 type Row struct {
-	Number  int    // from 1; 0 for a sheet without rows, and for first and last
-	Turn    int    // from 1 where the rows are repeated; else 0
-	Label   string // the value that names the row
-	Column  string // the column it is from
-	Phase   string // "first", "last", or empty
-	Steps   []*Step
-	Outcome Outcome
-	Took    time.Duration
+	Number    int    // from 1; 0 for a sheet without rows, and for first and last
+	Iteration int    // from 1 where the rows are repeated; else 0
+	Label     string // the value that names the row
+	Column    string // the column it is from
+	Phase     string // "first", "last", or empty
+	Steps     []*Step
+	Outcome   Outcome
+	Took      time.Duration
 	// Late is how long after its turn came the row was begun, where a rate says when
 	// that is.
 	Late time.Duration

@@ -247,14 +247,14 @@ type literal string
 func (l literal) Node(value.Scope) (*document.Node, error) {
 	return document.NewUntyped(string(l)), nil
 }
-func (literal) Holes() []*value.Hole { return nil }
-func (l literal) String() string     { return string(l) }
+func (literal) Placeholders() []*value.Placeholder { return nil }
+func (l literal) String() string                   { return string(l) }
 
 // typed is an operand of a kind of its own.
 type typed struct{ node *document.Node }
 
 func (o typed) Node(value.Scope) (*document.Node, error) { return o.node, nil }
-func (typed) Holes() []*value.Hole                       { return nil }
+func (typed) Placeholders() []*value.Placeholder         { return nil }
 func (o typed) String() string                           { return o.node.Text }
 
 // Rules that are made by the program say what they are, and judge as if they were written.

@@ -14,8 +14,8 @@ import (
 	celparser "cel.dev/cel-go/parser"
 
 	"testbench/internal/document"
-	"testbench/internal/nearest"
 	"testbench/internal/path"
+	"testbench/internal/suggest"
 	"testbench/internal/value"
 )
 
@@ -215,7 +215,7 @@ func celError(source string, issues *cel.Issues) error {
 			e.Offset -= len(m[1]) // a function is reported at its bracket
 		}
 		known := append(append([]string{}, ConditionRoots...), FunctionNames()...)
-		e.Try = nearest.Try(m[1], known)
+		e.Try = suggest.DidYouMean(m[1], known)
 		if e.Try == "" {
 			e.Try = "a condition begins with answer, reply, row, site or kept: kept." + m[1] + " for a kept value, answer." + m[1] + " for a field"
 		}

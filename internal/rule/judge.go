@@ -103,7 +103,7 @@ func came(matches []path.Match) string {
 // FilledIn writes the rule with its values; those that are secret are masked.
 func (r *Rule) FilledIn(scope value.Scope) string {
 	var pairs []string
-	for _, h := range r.Holes() {
+	for _, h := range r.Placeholders() {
 		if filled, err := h.Alone().Text(scope, value.Raw); err == nil {
 			pairs = append(pairs, h.Source, filled.Shown)
 		}

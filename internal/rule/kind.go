@@ -258,12 +258,12 @@ func isGTIN(s string) bool {
 
 func quotedExpression(t *value.Template, scope value.Scope) (string, error) {
 	text := t.Source
-	for _, h := range t.Holes() {
-		hole, err := value.Parse(h.Source)
+	for _, h := range t.Placeholders() {
+		placeholder, err := value.Parse(h.Source)
 		if err != nil {
 			return "", err
 		}
-		filled, err := hole.Text(scope, value.Raw)
+		filled, err := placeholder.Text(scope, value.Raw)
 		if err != nil {
 			return "", err
 		}

@@ -6,7 +6,7 @@ import (
 	"slices"
 	"strings"
 
-	"testbench/internal/nearest"
+	"testbench/internal/suggest"
 )
 
 var operatorWords = []struct{ sign, word string }{
@@ -157,15 +157,15 @@ func mistyped(text string) string {
 				candidates = append(candidates, word)
 			}
 		}
-		meant := nearest.Of(typed, candidates)
+		meant := suggest.Closest(typed, candidates)
 		if meant == "" || strings.HasPrefix(meant, typed) && len(meant) > len(typed)+2 {
 			continue
 		}
-		if count == 2 && nearest.Of(fields[1], []string{strings.Fields(meant)[1]}) == "" && strings.ToLower(fields[1]) != strings.Fields(meant)[1] {
+		if count == 2 && suggest.Closest(fields[1], []string{strings.Fields(meant)[1]}) == "" && strings.ToLower(fields[1]) != strings.Fields(meant)[1] {
 			continue
 		}
 		try := meant + " " + strings.Join(fields[count:], " ")
-		if reads(meant, try) && (!takesAnyText(meant) || nearest.IsSlip(typed, meant)) {
+		if reads(meant, try) && (!takesAnyText(meant) || suggest.IsSlip(typed, meant)) {
 			return try
 		}
 	}
@@ -203,14 +203,14 @@ func (p *parser) meant(start int, find func(text string) string) string {
 	if found == "" {
 		return ""
 	}
-	masked := holes.FindAllStringIndex(text, -1)
-	found = holes.ReplaceAllStringFunc(found, func(string) string {
-		hole := masked[0]
+	masked := placeholders.FindAllStringIndex(text, -1)
+	found = placeholders.ReplaceAllStringFunc(found, func(string) string {
+		placeholder := masked[0]
 		masked = masked[1:]
-		return p.source[start+hole[0] : start+hole[1]]
+		return p.source[start+placeholder[0] : start+placeholder[1]]
 	})
 	return fmt.Sprintf("did you mean `%s`?", found)
 }
 
-// holes finds masked placeholders.
-var holes = regexp.MustCompile("\x00+")
+// placeholders finds masked placeholders.
+var placeholders = regexp.MustCompile("\x00+")

@@ -7,8 +7,8 @@ import (
 	"strings"
 
 	"testbench/internal/document"
-	"testbench/internal/nearest"
 	"testbench/internal/path"
+	"testbench/internal/suggest"
 	"testbench/internal/value"
 )
 
@@ -106,7 +106,7 @@ type parser struct {
 
 func newParser(source string, template *value.Template) *parser {
 	masked := []byte(source)
-	for _, h := range template.Holes() {
+	for _, h := range template.Placeholders() {
 		for i := h.Offset; i < h.Offset+len(h.Source); i++ {
 			masked[i] = 0
 		}
@@ -212,7 +212,7 @@ func (p *parser) operation() (test, error) {
 	}
 	first, _, _ := strings.Cut(p.rest(), " ")
 	e := &Error{Offset: p.pos, Message: fmt.Sprintf("%q is not a rule", p.source[p.pos:p.pos+len(first)])}
-	if meant := nearest.Of(first, Words); meant != "" {
+	if meant := suggest.Closest(first, Words); meant != "" {
 		e.Try = fmt.Sprintf("did you mean `%s`?", meant)
 	}
 	return test{}, e
@@ -449,7 +449,7 @@ func (p *parser) is() (test, error) {
 			e.Try = try
 			return test{}, e
 		}
-		if meant := nearest.Of(word, names); meant != "" {
+		if meant := suggest.Closest(word, names); meant != "" {
 			e.Try = fmt.Sprintf("did you mean `is %s`, or for the text `equals %s`?", meant, p.source)
 		}
 		return test{}, e

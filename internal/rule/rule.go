@@ -11,18 +11,18 @@ import (
 	"github.com/cockroachdb/apd/v3"
 
 	"testbench/internal/document"
-	"testbench/internal/mistake"
 	"testbench/internal/path"
+	"testbench/internal/syntax"
 	"testbench/internal/value"
 )
 
 // Error is a mistake in the text of a rule or condition.
-type Error = mistake.Error
+type Error = syntax.Error
 
 // Operand is a value inside a rule, known only when the rule is judged.
 type Operand interface {
 	Node(scope value.Scope) (*document.Node, error)
-	Holes() []*value.Hole
+	Placeholders() []*value.Placeholder
 	String() string
 }
 
@@ -35,7 +35,7 @@ type textOperand struct {
 func (o textOperand) Node(scope value.Scope) (*document.Node, error) {
 	return o.template.Node(scope, o.typed)
 }
-func (o textOperand) Holes() []*value.Hole { return o.template.Holes() }
+func (o textOperand) Placeholders() []*value.Placeholder { return o.template.Placeholders() }
 func (o textOperand) String() string {
 	if o.typed {
 		return document.QuoteJSON(o.template.Source)
@@ -193,7 +193,7 @@ func (t *test) suits(kind measureKind) error {
 
 func suits(op operation, o Operand, kind measureKind) error {
 	text := o.String()
-	if len(o.Holes()) > 0 {
+	if len(o.Placeholders()) > 0 {
 		return nil // what it will be is not known
 	}
 	m, err := readMeasure(text)
@@ -212,25 +212,25 @@ func suits(op operation, o Operand, kind measureKind) error {
 	return nil
 }
 
-// Holes returns the placeholders of the rule.
-func (r *Rule) Holes() []*value.Hole { return r.test.holes() }
+// Placeholders returns the placeholders of the rule.
+func (r *Rule) Placeholders() []*value.Placeholder { return r.test.placeholders() }
 
-func (t *test) holes() []*value.Hole {
-	var holes []*value.Hole
+func (t *test) placeholders() []*value.Placeholder {
+	var placeholders []*value.Placeholder
 	for _, o := range t.operands {
-		holes = append(holes, o.Holes()...)
+		placeholders = append(placeholders, o.Placeholders()...)
 	}
 	if t.reSource != nil {
-		holes = append(holes, t.reSource.Holes()...)
+		placeholders = append(placeholders, t.reSource.Placeholders()...)
 	}
 	if t.path != nil {
-		holes = append(holes, t.path.Holes()...)
+		placeholders = append(placeholders, t.path.Placeholders()...)
 	}
 	if t.inner != nil {
-		holes = append(holes, t.inner.holes()...)
+		placeholders = append(placeholders, t.inner.placeholders()...)
 	}
 	for i := range t.tests {
-		holes = append(holes, t.tests[i].holes()...)
+		placeholders = append(placeholders, t.tests[i].placeholders()...)
 	}
-	return holes
+	return placeholders
 }

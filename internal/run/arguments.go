@@ -8,8 +8,8 @@ import (
 
 	"testbench/internal/bench"
 	"testbench/internal/document"
-	"testbench/internal/nearest"
 	"testbench/internal/sheet"
+	"testbench/internal/suggest"
 	"testbench/internal/value"
 )
 
@@ -38,8 +38,8 @@ func CheckArguments(b *bench.Bench, a Arguments, sheets []*sheet.Sheet, call *sh
 // checkSet tells of a value that nothing asks for.
 func checkSet(b *bench.Bench, a Arguments, sheets []*sheet.Sheet, call *sheet.Step) error {
 	var known []string
-	add := func(holes ...*value.Hole) {
-		for _, h := range holes {
+	add := func(placeholders ...*value.Placeholder) {
+		for _, h := range placeholders {
 			if h.Space == "" || h.Space == "site" {
 				known = append(known, h.Name)
 			}
@@ -47,7 +47,7 @@ func checkSet(b *bench.Bench, a Arguments, sheets []*sheet.Sheet, call *sheet.St
 	}
 	uses := func(uses []bench.Use) {
 		for _, u := range uses {
-			add(u.Hole)
+			add(u.Placeholder)
 		}
 	}
 	for _, s := range b.Sites {
@@ -71,12 +71,12 @@ func checkSet(b *bench.Bench, a Arguments, sheets []*sheet.Sheet, call *sheet.St
 		})
 	}
 	if call != nil {
-		add(holesOfRequest(call)...)
+		add(placeholdersOfRequest(call)...)
 	}
 	for name := range a.Set {
 		if !slices.Contains(known, name) {
 			slices.Sort(known)
-			try := cmp.Or(nearest.Try(name, known), "there are: "+document.FewNames(slices.Compact(known)))
+			try := cmp.Or(suggest.DidYouMean(name, known), "there are: "+document.FewNames(slices.Compact(known)))
 			return withTry(fmt.Sprintf("-set %s has no effect: nothing asks for a value of that name", name), try)
 		}
 	}

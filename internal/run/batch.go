@@ -152,7 +152,7 @@ func (b *batching) plan(ctx context.Context) error {
 		}
 	}
 	spec := b.step.Spec
-	spec.Method, spec.Address, spec.HasBytes = http.MethodPost, behind(address, value.Literal("/$batch")), true
+	spec.Method, spec.Address, spec.HasBytes = http.MethodPost, joinPath(address, value.Literal("/$batch")), true
 	spec.StayOnRedirect, spec.HTTP = b.step.Stay, b.step.HTTP
 	contentType := ""
 	if batch.JSON {
@@ -164,7 +164,7 @@ func (b *batching) plan(ctx context.Context) error {
 	if batch.JSON {
 		own = append(own, request.Pair{Name: "Accept", Value: request.Fixed(document.NewUntyped("application/json"))})
 	}
-	spec.Headers = under(own, spec.Headers)
+	spec.Headers = mergeDefaults(own, spec.Headers)
 	b.whole = &plan{service: service, writes: writes}
 	b.session.addService(b.whole, &spec)
 	b.session.chooseLogins(b.whole, b.step)

@@ -11,10 +11,10 @@ import (
 	"testbench/internal/contract"
 	"testbench/internal/document"
 	"testbench/internal/exchange"
-	"testbench/internal/nearest"
 	"testbench/internal/request"
 	"testbench/internal/sheet"
 	"testbench/internal/soap"
+	"testbench/internal/suggest"
 	"testbench/internal/value"
 	"testbench/internal/yamlfile"
 )
@@ -124,8 +124,8 @@ func checkCall(b *bench.Bench, step *sheet.Step, vet VetOptions) error {
 	}
 	file := &yamlfile.File{Name: "command line"}
 	v := &vetter{options: vet, site: site}
-	for _, h := range holesOfRequest(step) {
-		v.uses([]bench.Use{{File: file, Node: &yamlfile.Node{Kind: yamlfile.Mapping}, Hole: h}})
+	for _, h := range placeholdersOfRequest(step) {
+		v.uses([]bench.Use{{File: file, Node: &yamlfile.Node{Kind: yamlfile.Mapping}, Placeholder: h}})
 	}
 	if len(file.Problems) > 0 {
 		return withTry(file.Problems[0].Message, file.Problems[0].Try)
@@ -184,7 +184,7 @@ func stepTarget(b *bench.Bench, step *sheet.Step, target []string) error {
 	}
 	line := &sheet.RequestLine{Method: target[len(target)-2], Source: strings.Join(target, " ")}
 	if !bench.IsMethod(line.Method) {
-		try := nearest.Try(strings.ToUpper(line.Method), bench.Methods)
+		try := suggest.DidYouMean(strings.ToUpper(line.Method), bench.Methods)
 		if slices.Contains(bench.Methods, strings.ToUpper(line.Method)) {
 			try = "methods are written in capitals: " + strings.ToUpper(line.Method)
 		}
@@ -321,7 +321,7 @@ func setIn(s *sheet.Step, in []string) error {
 				return err
 			}
 		default:
-			try := nearest.Try(place, callPlaces)
+			try := suggest.DidYouMean(place, callPlaces)
 			if try == "" {
 				try = "there are: " + strings.Join(callPlaces, ", ")
 			}

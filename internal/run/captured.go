@@ -99,7 +99,7 @@ func (s *Session) tokenAnswer(out *Captured, name, token string) (*exchange.Answ
 		out.TokenAt = []path.Plain{{Name: "access_token"}}
 		answer.Body, _ = json.Marshal(map[string]any{"access_token": token, "token_type": "Bearer", "expires_in": 3600})
 		return answer, nil
-	case *login.Desk:
+	case *login.LoginCall:
 		steps, fromReply, ok := kind.TokenAt.PlainSteps()
 		if !ok || len(steps) == 0 {
 			return nil, fmt.Errorf("the token of the login %s is found by %s, of which no code is made", name, kind.TokenAt.Source)
@@ -124,7 +124,7 @@ func (s *Session) tokenAnswer(out *Captured, name, token string) (*exchange.Answ
 }
 
 // nestedAt is an answer that holds a token where it is looked for, and how long it lasts.
-func nestedAt(steps []path.Plain, token string, desk *login.Desk) *document.Node {
+func nestedAt(steps []path.Plain, token string, desk *login.LoginCall) *document.Node {
 	root := document.NewObject()
 	put := func(steps []path.Plain, v *document.Node) {
 		at := root

@@ -14,12 +14,12 @@ import (
 	"testbench/internal/contract/wsdl"
 	"testbench/internal/document"
 	"testbench/internal/exchange"
-	"testbench/internal/nearest"
 	"testbench/internal/reply"
 	"testbench/internal/request"
 	"testbench/internal/safefile"
 	"testbench/internal/sheet"
 	"testbench/internal/soap"
+	"testbench/internal/suggest"
 	"testbench/internal/value"
 	"testbench/internal/xsd"
 )
@@ -145,11 +145,11 @@ func describe(c *wsdl.Contract, service *bench.Service, step *sheet.Step, operat
 }
 
 // fill makes the payload of a request from fields by name.
-func (d *described) fill(fields *document.Node, names map[string]string, attached func(string) *document.Node) ([]*document.Node, []xsd.Shortcoming) {
+func (d *described) fill(fields *document.Node, names map[string]string, attached func(string) *document.Node) ([]*document.Node, []xsd.FillError) {
 	input := d.operation.Input
 	if input == nil || len(input.Payload) == 0 {
 		if len(fields.Members()) > 0 {
-			return nil, []xsd.Shortcoming{{Path: fields.Members()[0].Key, Message: "is unknown: " + d.operation.Name + " takes no fields"}}
+			return nil, []xsd.FillError{{Path: fields.Members()[0].Key, Message: "is unknown: " + d.operation.Name + " takes no fields"}}
 		}
 		return nil, nil
 	}
@@ -160,7 +160,7 @@ func (d *described) fill(fields *document.Node, names map[string]string, attache
 	}
 	// Several elements stand in the Body, each with its fields below its name.
 	var payload []*document.Node
-	var found []xsd.Shortcoming
+	var found []xsd.FillError
 	known := make([]string, len(input.Payload))
 	for i, e := range input.Payload {
 		known[i] = e.Name.Local
@@ -173,7 +173,7 @@ func (d *described) fill(fields *document.Node, names map[string]string, attache
 	}
 	for _, m := range fields.Members() {
 		if !slices.Contains(known, m.Key) {
-			found = append(found, xsd.Shortcoming{Path: m.Key, Message: "is unknown; " + nearest.Try(m.Key, known)})
+			found = append(found, xsd.FillError{Path: m.Key, Message: "is unknown; " + suggest.DidYouMean(m.Key, known)})
 		}
 	}
 	return payload, found
@@ -404,7 +404,7 @@ func operationsOf(b *bench.Bench, service *bench.Service) string {
 }
 
 // broken makes an error of what is wrong with a request, nil of nothing.
-func broken(found []xsd.Shortcoming) error {
+func broken(found []xsd.FillError) error {
 	if len(found) == 0 {
 		return nil
 	}
@@ -443,7 +443,7 @@ func (s *Session) CheckCall(ctx context.Context, step *sheet.Step) error {
 
 // describedProblems finds what is wrong with a step's fields by the contract of
 // its service, as far as both are known.
-func describedProblems(b *bench.Bench, c *wsdl.Contract, service *bench.Service, step *sheet.Step, operation string) ([]xsd.Shortcoming, error) {
+func describedProblems(b *bench.Bench, c *wsdl.Contract, service *bench.Service, step *sheet.Step, operation string) ([]xsd.FillError, error) {
 	d, err := describe(c, service, step, operation)
 	if err != nil || d.version == "" || !holdsRequest(step) || len(step.Contents) > 0 {
 		return nil, err
@@ -466,7 +466,7 @@ func vetDescribed(s *sheet.Sheet, b *bench.Bench, service *bench.Service, step *
 		vetDescription(s, b, c.Description, service, step, operation)
 		return
 	}
-	var problems []xsd.Shortcoming
+	var problems []xsd.FillError
 	if err == nil && c.WSDL == nil {
 		err = errors.New("it is a schema alone, and has no operations")
 	}

@@ -103,14 +103,14 @@ func (p *plan) build(step *sheet.Step, spec *request.Spec, scope *Scope, address
 	if err != nil {
 		return err
 	}
-	spec.Method, spec.Address = built.Method, behind(address, literal)
+	spec.Method, spec.Address = built.Method, joinPath(address, literal)
 	spec.Query = append(pairsOf(built.Query), spec.Query...)
-	spec.Headers = under(p.accept(built), append(pairsOf(built.Headers), spec.Headers...))
+	spec.Headers = mergeDefaults(p.accept(built), append(pairsOf(built.Headers), spec.Headers...))
 	spec.Cookies = append(pairsOf(built.Cookies), spec.Cookies...)
 	if len(step.Contents) > 0 && step.Contents[0] != "form" {
 		return nil
 	}
-	spec.Form = under(pairsOf(built.Form), spec.Form)
+	spec.Form = mergeDefaults(pairsOf(built.Form), spec.Form)
 	if len(step.Contents) > 0 {
 		return nil
 	}
@@ -132,7 +132,7 @@ func (p *plan) build(step *sheet.Step, spec *request.Spec, scope *Scope, address
 		spec.Body = request.Fixed(body)
 	}
 	if built.Type != "" && spec.Body != nil {
-		spec.Headers = under([]request.Pair{{Name: "Content-Type", Value: request.Fixed(document.NewUntyped(built.Type))}}, spec.Headers)
+		spec.Headers = mergeDefaults([]request.Pair{{Name: "Content-Type", Value: request.Fixed(document.NewUntyped(built.Type))}}, spec.Headers)
 	}
 	return nil
 }

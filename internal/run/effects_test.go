@@ -199,7 +199,7 @@ func (e *effects) of(t *testing.T, text string) (said string, problems []string)
 		return err.Error(), nil
 	}
 	e.take()
-	results := run.Run(t.Context(), nil, []*run.Work{{Session: session, Sheet: read}}, run.RunOptions{})
+	results := run.Run(t.Context(), nil, []*run.Job{{Session: session, Sheet: read}}, run.RunOptions{})
 	require.NoError(t, session.Close(t.Context()))
 	out := slices.Clone(session.Notes)
 	for _, one := range results {

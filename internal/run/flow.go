@@ -85,9 +85,9 @@ func (x *rowRun) step(ctx context.Context, step *sheet.Step) {
 	x.waiting = x.waiting && step.Name != x.options.From
 	switch {
 	case x.waiting, len(x.options.Steps) > 0 && !slices.Contains(x.options.Steps, step.Name):
-		x.forget(step, "left out")
+		x.noteMissing(step, "left out")
 	case x.stopped != "":
-		x.leave(step, x.prefix+step.Name, result.NotRun, x.stopped)
+		x.skip(step, x.prefix+step.Name, result.NotRun, x.stopped)
 	default:
 		x.carry(ctx, step, x.prefix+step.Name)
 	}
@@ -121,14 +121,14 @@ func (x *rowRun) once(ctx context.Context, step *sheet.Step, name string) result
 	var results []*result.Step
 	if step.Batch != nil {
 		if reason := x.leftOut(step); reason != "" {
-			return x.leave(step, name, result.NotRun, reason)
+			return x.skip(step, name, result.NotRun, reason)
 		}
 		results = x.batchStep(ctx, step)
 	} else {
 		results = []*result.Step{x.do(ctx, step, name)}
 	}
 	results[0].Name = name
-	x.forget(step, string(results[0].Outcome))
+	x.noteMissing(step, string(results[0].Outcome))
 	if step.Undo != nil && (wasDone(results[0]) || x.options.Dry && results[0].Outcome == result.Held) {
 		x.undos = append(x.undos, undoing{x.prefix + "undo " + strings.TrimPrefix(name, x.prefix), step.Undo, maps.Clone(x.kept)})
 	}
@@ -185,7 +185,7 @@ func (x *rowRun) nameOf(name string) string {
 // group carries out the steps of a group, one after the other.
 func (x *rowRun) group(ctx context.Context, step *sheet.Step, name string) result.Outcome {
 	if reason := x.leftOut(step); reason != "" {
-		return x.leave(step, name, result.NotRun, reason)
+		return x.skip(step, name, result.NotRun, reason)
 	}
 	outcome := result.NotRun
 	for _, inner := range step.Group {
@@ -197,10 +197,10 @@ func (x *rowRun) group(ctx context.Context, step *sheet.Step, name string) resul
 	return outcome
 }
 
-// leave tells that a step is not carried out.
-func (x *rowRun) leave(step *sheet.Step, name string, outcome result.Outcome, reason string) result.Outcome {
+// skip tells that a step is not carried out.
+func (x *rowRun) skip(step *sheet.Step, name string, outcome result.Outcome, reason string) result.Outcome {
 	x.tell(&result.Step{Name: name, Target: targetOf(step), About: step.About, Outcome: outcome, Reason: reason})
-	x.forget(step, string(outcome))
+	x.noteMissing(step, string(outcome))
 	return outcome
 }
 
@@ -221,21 +221,21 @@ func (x *rowRun) leftOut(step *sheet.Step) string {
 func (x *rowRun) each(ctx context.Context, step *sheet.Step, name string) result.Outcome {
 	scope := x.scope(x.session)
 	if reason := missing(step, scope, x.lost); reason != "" {
-		return x.leave(step, name, result.NotRun, reason)
+		return x.skip(step, name, result.NotRun, reason)
 	}
 	list, err := step.Each.List.Node(scope)
 	if err != nil {
-		return x.leave(step, name, result.Faulty, "for each: "+err.Error())
+		return x.skip(step, name, result.Faulty, "for each: "+err.Error())
 	}
 	items := itemsOf(list)
 	switch {
 	case len(items) > mostItems:
-		return x.leave(step, name, result.Faulty, fmt.Sprintf("for each: there are %d items, and at most %d are gone through", len(items), mostItems))
+		return x.skip(step, name, result.Faulty, fmt.Sprintf("for each: there are %d items, and at most %d are gone through", len(items), mostItems))
 	case len(items) == 0:
 		for _, n := range stepNames(step) {
 			x.kept[n] = document.NewList()
 		}
-		return x.leave(step, name, result.NotRun, "for each: there is no item")
+		return x.skip(step, name, result.NotRun, "for each: there is no item")
 	}
 	collected := map[string]*document.Node{}
 	for _, n := range stepNames(step) {

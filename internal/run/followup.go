@@ -22,9 +22,9 @@ import (
 	"testbench/internal/sheet"
 )
 
-// remember notes which versions of what stands at addresses were seen last: that of the
+// recordETag notes which versions of what stands at addresses were seen last: that of the
 // answer, by its header or by what it holds, and of each item of a list.
-func (s *Session) remember(p *plan, record *exchange.Record, re *reply.Reply) {
+func (s *Session) recordETag(p *plan, record *exchange.Record, re *reply.Reply) {
 	a := record.Answer
 	if a == nil || a.Status < 200 || a.Status > 299 {
 		return
@@ -32,7 +32,7 @@ func (s *Session) remember(p *plan, record *exchange.Record, re *reply.Reply) {
 	at := record.Request.URL
 	isRead := record.Request.Method == http.MethodGet || record.Request.Method == http.MethodHead
 	if !isRead {
-		s.outdated(withoutQuery(at))
+		s.dropETags(withoutQuery(at))
 	}
 	tag := a.Header.Get("ETag")
 	if tag == "" {
@@ -118,9 +118,9 @@ func (s *Session) saw(at *url.URL, tag string) {
 	s.versions[withoutQuery(at)] = tag
 }
 
-// outdated forgets the version of a place that was written to, and of what stands above
+// dropETags forgets the version of a place that was written to, and of what stands above
 // it: a line that is added changes its order, too.
-func (s *Session) outdated(written string) {
+func (s *Session) dropETags(written string) {
 	s.mutex.Lock()
 	defer s.mutex.Unlock()
 	for address := range s.versions {
@@ -136,9 +136,9 @@ func withoutQuery(u *url.URL) string {
 	return copied.String()
 }
 
-// version puts the version that a change is meant for into its request: the one
+// setIfMatch puts the version that a change is meant for into its request: the one
 // that was seen last, else, where the service asks for one, the one that there is now.
-func (s *Session) version(ctx context.Context, step *sheet.Step, p *plan, result *result.Step) {
+func (s *Session) setIfMatch(ctx context.Context, step *sheet.Step, p *plan, result *result.Step) {
 	if p.op == nil || !p.op.TakesVersion || p.withoutVersion {
 		return
 	}
@@ -159,7 +159,7 @@ func (s *Session) version(ctx context.Context, step *sheet.Step, p *plan, result
 		if err != nil || sent.Record().Answer == nil {
 			return // the change itself will tell why
 		}
-		s.remember(p, sent.Record(), p.read(sent.Record()))
+		s.recordETag(p, sent.Record(), p.read(sent.Record()))
 		s.mutex.Lock()
 		tag = s.versions[withoutQuery(p.request.URL)]
 		s.mutex.Unlock()

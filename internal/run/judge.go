@@ -10,7 +10,6 @@ import (
 	"testbench/internal/contract"
 	"testbench/internal/document"
 	"testbench/internal/exchange"
-	"testbench/internal/nearest"
 	"testbench/internal/path"
 	"testbench/internal/reply"
 	"testbench/internal/result"
@@ -18,6 +17,7 @@ import (
 	"testbench/internal/secret"
 	"testbench/internal/sheet"
 	"testbench/internal/soap"
+	"testbench/internal/suggest"
 	"testbench/internal/value"
 )
 
@@ -315,7 +315,7 @@ func (j *judging) replyRules(e *sheet.Expect) {
 		if node == nil {
 			names := tree.Get("headers").Names()
 			slices.Sort(names)
-			match.Miss = &path.Miss{Reached: "the reply", Missing: "header " + subject, There: "one with " + document.FewNames(names), Try: nearest.Try(subject, names)}
+			match.Miss = &path.Miss{Reached: "the reply", Missing: "header " + subject, There: "one with " + document.FewNames(names), Try: suggest.DidYouMean(subject, names)}
 		}
 		j.verdict("expect", subject, path.Selection{Matches: []path.Match{match}}, r)
 	}

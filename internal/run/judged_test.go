@@ -116,7 +116,7 @@ func onlyStep(t *testing.T, bench *bench.Bench, read *sheet.Sheet) *result.Step 
 	t.Helper()
 	session, err := run.NewSession(bench, run.Options{Store: &secret.Store{}})
 	require.NoError(t, err)
-	results := run.Run(t.Context(), nil, []*run.Work{{Session: session, Sheet: read}}, run.RunOptions{})
+	results := run.Run(t.Context(), nil, []*run.Job{{Session: session, Sheet: read}}, run.RunOptions{})
 	require.NoError(t, session.Close(t.Context()))
 	return results[0].Rows[0].Steps[0]
 }

@@ -19,21 +19,21 @@ import (
 	"testbench/internal/bench"
 	"testbench/internal/document"
 	"testbench/internal/exchange"
-	"testbench/internal/nearest"
 	"testbench/internal/sheet"
+	"testbench/internal/suggest"
 	"testbench/internal/value"
 )
 
 // callback checks that a step waits for the calls to an address.
 func (v *vetter) callback(u bench.Use) {
-	h := u.Hole
+	h := u.Placeholder
 	switch {
 	case len(v.listens) == 0:
 		u.File.ReportInside(u.Node, h.Offset, "add a step with listen:", "%s: no step waits to be called back", h.Source)
 	case h.Name == "" && len(v.listens) > 1:
 		u.File.ReportInside(u.Node, h.Offset, "write ${callback."+v.listens[0]+"}", "%s: several steps wait to be called back: %s", h.Source, document.FewNames(v.listens))
 	case h.Name != "" && !slices.Contains(v.listens, h.Name):
-		u.File.ReportInside(u.Node, h.Offset, nearest.Try(h.Name, v.listens), "%s: no step with listen: has that name", h.Source)
+		u.File.ReportInside(u.Node, h.Offset, suggest.DidYouMean(h.Name, v.listens), "%s: no step with listen: has that name", h.Source)
 	}
 }
 

@@ -49,6 +49,6 @@ func (s *Session) planMethod(ctx context.Context, p *plan, step *sheet.Step, spe
 		}
 	}
 	spec.Body = request.Fixed(call)
-	spec.Headers = under([]request.Pair{{Name: "Content-Type", Value: request.Fixed(document.NewUntyped(p.speaks.ContentType()))}}, spec.Headers)
+	spec.Headers = mergeDefaults([]request.Pair{{Name: "Content-Type", Value: request.Fixed(document.NewUntyped(p.speaks.ContentType()))}}, spec.Headers)
 	return nil
 }

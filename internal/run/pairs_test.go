@@ -144,7 +144,7 @@ func (e *effects) result(t *testing.T, text string, o run.RunOptions) *result.Sh
 		return text, ok
 	}}})
 	require.NoError(t, err)
-	results := run.Run(t.Context(), nil, []*run.Work{{Session: session, Sheet: read}}, o)
+	results := run.Run(t.Context(), nil, []*run.Job{{Session: session, Sheet: read}}, o)
 	require.NoError(t, session.Close(t.Context()))
 	require.Len(t, results, 1)
 	return results[0]

@@ -107,14 +107,14 @@ func (s *Session) plan(ctx context.Context, step *sheet.Step, scope *Scope, name
 	p.withoutVersion = slices.ContainsFunc(spec.Headers, func(h request.Pair) bool { return h.Value.Null && strings.EqualFold(h.Name, "If-Match") })
 	s.chooseLogins(p, step)
 	if step.Follow != nil {
-		s.keepAtHome(p)
+		s.dropForeignCredentials(p)
 	}
 	return p, nil
 }
 
-// keepAtHome leaves out what belongs to a service where an answer led elsewhere: its logins, what
+// dropForeignCredentials leaves out what belongs to a service where an answer led elsewhere: its logins, what
 // it always sends, and the site's certificate.
-func (s *Session) keepAtHome(p *plan) {
+func (s *Session) dropForeignCredentials(p *plan) {
 	p.request.Foreign = p.away || p.service == nil && !s.isHome(p.request.URL)
 	if !p.away {
 		return
@@ -204,8 +204,8 @@ func (s *Session) serverOf(service *bench.Service, head *contract.Head) (*value.
 	return s.describedAddress(service, head.Location, own)
 }
 
-// behind joins an address and a path, with one slash between.
-func behind(address, path *value.Template) *value.Template {
+// joinPath joins an address and a path, with one slash between.
+func joinPath(address, path *value.Template) *value.Template {
 	if strings.HasPrefix(path.Source, "/") && strings.HasSuffix(address.Source, "/") && address.IsLiteral() {
 		address = value.Literal(strings.TrimSuffix(address.LiteralText(), "/"))
 	}
@@ -223,7 +223,7 @@ func (s *Session) planRequest(ctx context.Context, p *plan, step *sheet.Step, sp
 	}
 	address, err := s.address(ctx, p.service)
 	if err == nil {
-		spec.Address = behind(address, step.Request.Path)
+		spec.Address = joinPath(address, step.Request.Path)
 	}
 	return err
 }
@@ -271,11 +271,11 @@ func (s *Session) addService(p *plan, spec *request.Spec) {
 	p.logins = append([]string{}, p.service.Logins...)
 	always := p.service.Always
 	if p.away {
-		always = bench.Always{}
+		always = bench.Defaults{}
 	}
-	spec.Headers = under(always.Headers, spec.Headers)
-	spec.Query = under(always.Query, spec.Query)
-	spec.Cookies = under(always.Cookies, spec.Cookies)
+	spec.Headers = mergeDefaults(always.Headers, spec.Headers)
+	spec.Query = mergeDefaults(always.Query, spec.Query)
+	spec.Cookies = mergeDefaults(always.Cookies, spec.Cookies)
 	if spec.HTTP == "" {
 		spec.HTTP = p.service.HTTP
 	}
@@ -293,7 +293,7 @@ func (p *plan) addSOAP(step *sheet.Step, spec *request.Spec) error {
 	if p.service != nil {
 		service = *p.service
 		if p.away {
-			service.Always = bench.Always{}
+			service.Always = bench.Defaults{}
 		}
 	}
 	version := service.SOAP
@@ -383,9 +383,9 @@ func checkEnvelope(s *sheet.Step, service *bench.Service) error {
 	return nil
 }
 
-// under puts pairs beneath others: those of the step win over those of the
+// mergeDefaults puts pairs beneath others: those of the step win over those of the
 // service with the same name.
-func under(always, own []request.Pair) []request.Pair {
+func mergeDefaults(always, own []request.Pair) []request.Pair {
 	var merged []request.Pair
 	for _, a := range always {
 		overridden := false

@@ -62,12 +62,12 @@ func (s *Session) Probing(ctx context.Context, step *sheet.Step, scope *Scope) (
 		}
 		p.Target.Logins = append(p.Target.Logins, l)
 	}
-	s.whatIsKnown(ctx, p)
+	s.addContractFacts(ctx, p)
 	return p, nil
 }
 
-// whatIsKnown adds what the contract says.
-func (s *Session) whatIsKnown(ctx context.Context, p *Probing) {
+// addContractFacts adds what the contract says.
+func (s *Session) addContractFacts(ctx context.Context, p *Probing) {
 	t, planned := p.Target, p.plan
 	if d := planned.described; d != nil {
 		t.Hold = func(r *exchange.Request) []string {
@@ -159,7 +159,7 @@ func (s *Session) Probe(ctx context.Context, p *Probing, c *probe.Case) *result.
 	res.Context = s.context(p.step, &planned)
 	res.Context.Spoilt = use.Spoil
 	if c == nil || !c.Versioned {
-		s.version(ctx, p.step, &planned, res)
+		s.setIfMatch(ctx, p.step, &planned, res)
 	}
 	res.Exchanges = nil
 	logins := &asked{}
@@ -178,7 +178,7 @@ func (s *Session) Probe(ctx context.Context, p *Probing, c *probe.Case) *result.
 		return res
 	}
 	res.Reply = planned.read(sent.Record())
-	s.remember(&planned, sent.Record(), res.Reply)
+	s.recordETag(&planned, sent.Record(), res.Reply)
 	return res
 }
 

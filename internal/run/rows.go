@@ -32,7 +32,7 @@ func totalRows(s *sheet.Sheet, o RunOptions) int {
 	if o.For > 0 {
 		return 0
 	}
-	count *= max(o.Turns, 1)
+	count *= max(o.Repeat, 1)
 	if o.Share.N > 1 {
 		count /= o.Share.N // about so many
 	}

@@ -1,5 +1,5 @@
 // Package run runs sheets, and finds before that what is wrong with them at a
-// site. crew.go has rows side by side, with turns.go for which and clerk.go for
+// site. scheduler.go has rows side by side, with repeat.go for which and recorder.go for
 // their record; flow.go is one row, run.go one step; plan.go makes the request
 // of a step, session.go has what steps share, judge.go says what holds.
 // vet.go does as much of it as needs nothing sent. callstep.go makes steps of
@@ -84,8 +84,8 @@ func planSheet(res *result.Sheet, lead string, steps []*sheet.Step) {
 	}
 }
 
-// forget notes which names of a step did not come to be.
-func (x *rowRun) forget(step *sheet.Step, why string) {
+// noteMissing notes which names of a step did not come to be.
+func (x *rowRun) noteMissing(step *sheet.Step, why string) {
 	for _, name := range stepNames(step) {
 		if _, ok := x.kept[name]; !ok {
 			x.lost[name] = fmt.Sprintf("%s was not kept (%s %s)", name, step.Name, why)
@@ -206,12 +206,12 @@ func missing(step *sheet.Step, scope *Scope, lost map[string]string) string {
 		own[k.Name] = true
 	}
 	for _, u := range step.Uses {
-		if u.Hole.Space != "" && u.Hole.Space != "kept" || own[u.Hole.Name] {
+		if u.Placeholder.Space != "" && u.Placeholder.Space != "kept" || own[u.Placeholder.Name] {
 			continue
 		}
-		reason, isLost := lost[u.Hole.Name]
-		if _, err := scope.Lookup(u.Hole.Space, u.Hole.Name); isLost && errors.Is(err, value.ErrNothing) {
-			if !slices.ContainsFunc(u.Hole.Filters, func(f value.Filter) bool { return f.Name == "default" }) {
+		reason, isLost := lost[u.Placeholder.Name]
+		if _, err := scope.Lookup(u.Placeholder.Space, u.Placeholder.Name); isLost && errors.Is(err, value.ErrNothing) {
+			if !slices.ContainsFunc(u.Placeholder.Filters, func(f value.Filter) bool { return f.Name == "default" }) {
 				return reason
 			}
 		}
@@ -321,7 +321,7 @@ func (s *Session) exchange(ctx context.Context, step *sheet.Step, scope *Scope, 
 		res.Outcome, res.Reason = result.Faulty, err.Error()
 		return
 	}
-	s.version(ctx, step, planned, res)
+	s.setIfMatch(ctx, step, planned, res)
 	fresh := planned.request.Clone()
 	sent, err := s.send(ctx, step, planned, res)
 	if err == nil {
@@ -333,7 +333,7 @@ func (s *Session) exchange(ctx context.Context, step *sheet.Step, scope *Scope, 
 	var re *reply.Reply
 	if err == nil {
 		re = planned.read(sent.Record())
-		s.remember(planned, sent.Record(), re)
+		s.recordETag(planned, sent.Record(), re)
 		sent, re = s.pages(ctx, step, planned, sent, re, res)
 	}
 	res.Logins = append(res.Logins, logins.take()...)
@@ -443,7 +443,7 @@ func (s *Session) context(step *sheet.Step, planned *plan) result.Context {
 			if f.Value.Scalar == nil {
 				continue
 			}
-			for _, h := range f.Value.Scalar.Holes() {
+			for _, h := range f.Value.Scalar.Placeholders() {
 				c.Sources[f.Name] = h.Source
 			}
 		}

@@ -61,7 +61,7 @@ type Session struct {
 	Bench   *bench.Bench
 	Site    *bench.Site
 	Client  *exchange.Client
-	Logins  *login.Keeper
+	Logins  *login.TokenManager
 	RunID   string
 	Notes   []string
 	options Options
@@ -237,7 +237,7 @@ func (s *Session) allowed() func(string) bool {
 	scope := s.Scope(nil, nil)
 	fill := func(t *value.Template) {
 		if t != nil {
-			if text, err := t.Text(quiet{scope}, value.Address); err == nil {
+			if text, err := t.Text(withoutSecrets{scope}, value.Address); err == nil {
 				add(text.Sent)
 			}
 		}
@@ -270,11 +270,11 @@ func (s *Session) allowed() func(string) bool {
 	return func(host string) bool { return hosts[strings.ToLower(host)] }
 }
 
-// quiet is a scope that leaves secrets closed: addresses hold none, and
+// withoutSecrets is a scope that leaves secrets closed: addresses hold none, and
 // opening them would need an identity that may not be there.
-type quiet struct{ value.Scope }
+type withoutSecrets struct{ value.Scope }
 
-func (q quiet) Lookup(space, name string) (*document.Node, error) {
+func (q withoutSecrets) Lookup(space, name string) (*document.Node, error) {
 	if space == "sealed" {
 		return nil, errors.New("not opened here")
 	}

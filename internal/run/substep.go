@@ -43,7 +43,7 @@ func vetSub(s *sheet.Sheet, v *vetter, step *sheet.Step) {
 // what it kept is what the step answers with.
 func (x *rowRun) sub(ctx context.Context, step *sheet.Step, name string) result.Outcome {
 	if reason := x.leftOut(step); reason != "" {
-		return x.leave(step, name, result.NotRun, reason)
+		return x.skip(step, name, result.NotRun, reason)
 	}
 	inner := step.Sub.Sheet
 	res := &result.Step{Name: name, Target: targetOf(step), About: step.About, Outcome: result.Held}
@@ -57,11 +57,11 @@ func (x *rowRun) sub(ctx context.Context, step *sheet.Step, name string) result.
 	}
 	if err != nil {
 		x.failed(ctx, res, err)
-		x.forget(step, string(res.Outcome))
+		x.noteMissing(step, string(res.Outcome))
 		x.tell(res)
 		return res.Outcome
 	}
-	r := &runner{crew: x.crew, session: session, sheet: inner, work: &Work{Session: session, Sheet: inner}, index: x.index, result: x.result, outside: given}
+	r := &runner{scheduler: x.scheduler, session: session, sheet: inner, work: &Job{Session: session, Sheet: inner}, index: x.index, result: x.result, outside: given}
 	s := &subRun{outer: x, runner: r, name: name, kept: document.NewObject()}
 	outcome := s.run(ctx)
 	if x.options.Dry {
@@ -73,7 +73,7 @@ func (x *rowRun) sub(ctx context.Context, step *sheet.Step, name string) result.
 	} else {
 		res.Outcome, res.Reason = result.NotRun, "the sheet "+string(outcome)
 	}
-	x.forget(step, string(outcome))
+	x.noteMissing(step, string(outcome))
 	x.tell(res)
 	return result.Worst(outcome, res.Outcome)
 }
@@ -104,7 +104,7 @@ type subRun struct {
 func (s *subRun) run(ctx context.Context) result.Outcome {
 	outcome := result.NotRun
 	phase := func(ctx context.Context, values *document.Node, kept map[string]*document.Node, steps, finally []*sheet.Step, undos []undoing, words string) *rowRun {
-		x := &rowRun{runner: s.runner, events: s.outer.events, row: &result.Row{Number: s.outer.row.Number, Turn: s.outer.row.Turn, Phase: words}, values: values, kept: kept, prefix: s.name + ": ", undos: undos, outer: s.outer}
+		x := &rowRun{runner: s.runner, events: s.outer.events, row: &result.Row{Number: s.outer.row.Number, Iteration: s.outer.row.Iteration, Phase: words}, values: values, kept: kept, prefix: s.name + ": ", undos: undos, outer: s.outer}
 		x.run(ctx, s.kill, steps, finally)
 		outcome = result.Worst(outcome, x.row.Outcome)
 		return x
@@ -114,7 +114,7 @@ func (s *subRun) run(ctx context.Context) result.Outcome {
 		undos = phase(ctx, nil, s.outside, s.sheet.First, nil, nil, "first").undos
 	}
 	rows := 0
-	for row := range s.turn() {
+	for row := range s.iteration() {
 		if ctx.Err() != nil || s.isStopped() || s.outer.isOver(ctx) {
 			break
 		}

@@ -10,9 +10,9 @@ import (
 
 	"testbench/internal/bench"
 	"testbench/internal/document"
-	"testbench/internal/nearest"
 	"testbench/internal/rule"
 	"testbench/internal/sheet"
+	"testbench/internal/suggest"
 	"testbench/internal/value"
 	"testbench/internal/yamlfile"
 )
@@ -224,38 +224,38 @@ func vetSteps(s *sheet.Sheet, v *vetter, steps []*sheet.Step) {
 // vetRequestUses reports a name that the request needs and only the step's own
 // answer could give.
 func vetRequestUses(s *sheet.Sheet, v *vetter, step *sheet.Step) {
-	requestHoles := map[*value.Hole]bool{}
-	for _, h := range holesOfRequest(step) {
+	requestHoles := map[*value.Placeholder]bool{}
+	for _, h := range placeholdersOfRequest(step) {
 		requestHoles[h] = true
 	}
 	for _, u := range step.Uses {
-		if requestHoles[u.Hole] && (u.Hole.Space == "" || u.Hole.Space == "kept") && slices.Contains(stepNames(step), u.Hole.Name) &&
-			!v.defines(u.Hole) && len(step.Set) == 0 {
-			u.File.ReportInside(u.Node, u.Hole.Offset, "", "%s is kept by this very step, so its request cannot use it", u.Hole.Name)
+		if requestHoles[u.Placeholder] && (u.Placeholder.Space == "" || u.Placeholder.Space == "kept") && slices.Contains(stepNames(step), u.Placeholder.Name) &&
+			!v.defines(u.Placeholder) && len(step.Set) == 0 {
+			u.File.ReportInside(u.Node, u.Placeholder.Offset, "", "%s is kept by this very step, so its request cannot use it", u.Placeholder.Name)
 		}
 	}
 }
 
-// holesOfRequest lists the placeholders that the request is made of.
-func holesOfRequest(s *sheet.Step) []*value.Hole {
-	holes := s.Spec.Holes()
-	holes = append(holes, s.Fill.Holes()...)
+// placeholdersOfRequest lists the placeholders that the request is made of.
+func placeholdersOfRequest(s *sheet.Step) []*value.Placeholder {
+	placeholders := s.Spec.Placeholders()
+	placeholders = append(placeholders, s.Fill.Placeholders()...)
 	asked := []*value.Template{s.Follow, s.Action}
 	if s.Lookup != nil {
 		asked = append(asked, s.Lookup.Find, s.Lookup.Open)
 	}
 	for _, t := range asked {
 		if t != nil {
-			holes = append(holes, t.Holes()...)
+			placeholders = append(placeholders, t.Placeholders()...)
 		}
 	}
 	if s.Request != nil {
-		holes = append(holes, s.Request.Path.Holes()...)
+		placeholders = append(placeholders, s.Request.Path.Placeholders()...)
 	}
 	for _, f := range s.Set {
-		holes = append(holes, f.Value.Holes()...)
+		placeholders = append(placeholders, f.Value.Placeholders()...)
 	}
-	return holes
+	return placeholders
 }
 
 func vetConditions(s *sheet.Sheet, v *vetter, step *sheet.Step) {
@@ -265,7 +265,7 @@ func vetConditions(s *sheet.Sheet, v *vetter, step *sheet.Step) {
 		}
 		for _, name := range c.KeptNames() {
 			if !slices.Contains(v.kept, name) && !slices.Contains(v.options.Kept, name) {
-				s.Source.Report(at, nearest.Try(name, v.kept), "the condition asks for kept.%s, which nothing keeps before it", name)
+				s.Source.Report(at, suggest.DidYouMean(name, v.kept), "the condition asks for kept.%s, which nothing keeps before it", name)
 			}
 		}
 	}
@@ -281,7 +281,7 @@ func vetConditions(s *sheet.Sheet, v *vetter, step *sheet.Step) {
 	}
 }
 
-func (v *vetter) defines(h *value.Hole) bool {
+func (v *vetter) defines(h *value.Placeholder) bool {
 	if h.Space == "kept" {
 		return slices.Contains(v.kept, h.Name) || slices.Contains(v.options.Kept, h.Name)
 	}
@@ -300,7 +300,7 @@ func (v *vetter) known() []string {
 
 func (v *vetter) uses(uses []bench.Use) {
 	for _, u := range uses {
-		h := u.Hole
+		h := u.Placeholder
 		switch h.Space {
 		case "", "kept":
 			if !v.defines(h) {
@@ -333,20 +333,20 @@ func (v *vetter) uses(uses []bench.Use) {
 }
 
 func (v *vetter) report(u bench.Use, what string, known []string) {
-	err := &bench.NotFoundError{What: what, Name: u.Hole.Name, Known: known}
+	err := &bench.NotFoundError{What: what, Name: u.Placeholder.Name, Known: known}
 	message, try, _ := strings.Cut(err.Error(), "; ")
-	u.File.ReportInside(u.Node, u.Hole.Offset, try, "%s: %s", u.Hole.Source, message)
+	u.File.ReportInside(u.Node, u.Placeholder.Offset, try, "%s: %s", u.Placeholder.Source, message)
 }
 
 func (v *vetter) undefined(u bench.Use) {
-	h := u.Hole
+	h := u.Placeholder
 	for _, f := range h.Filters {
 		if f.Name == "default" && h.Space != "kept" {
 			return
 		}
 	}
 	known := v.known()
-	try := nearest.Try(h.Name, append(known, "now", "today", "uuid"))
+	try := suggest.DidYouMean(h.Name, append(known, "now", "today", "uuid"))
 	if try == "" {
 		try = "a name comes from -set, from keep: or set: of an earlier step, from a column of the rows, or from the site"
 		if len(known) > 0 {
@@ -357,12 +357,12 @@ func (v *vetter) undefined(u bench.Use) {
 }
 
 func (v *vetter) sealed(u bench.Use) {
-	if v.options.HasSecret == nil || v.options.HasSecret(v.site.Name, u.Hole.Name) {
+	if v.options.HasSecret == nil || v.options.HasSecret(v.site.Name, u.Placeholder.Name) {
 		return
 	}
-	message := fmt.Sprintf("the secret %s is not there: `testbench secret set %s`, or the environment variable TESTBENCH_SEALED_%s", u.Hole.Name, u.Hole.Name, strings.ToUpper(u.Hole.Name))
+	message := fmt.Sprintf("the secret %s is not there: `testbench secret set %s`, or the environment variable TESTBENCH_SEALED_%s", u.Placeholder.Name, u.Placeholder.Name, strings.ToUpper(u.Placeholder.Name))
 	if v.options.ForRun {
-		u.File.ReportInside(u.Node, u.Hole.Offset, "", "%s", message)
+		u.File.ReportInside(u.Node, u.Placeholder.Offset, "", "%s", message)
 		return
 	}
 	u.File.Remark(u.Node, "%s", message)

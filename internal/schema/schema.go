@@ -18,7 +18,7 @@ type Type interface {
 	Outline(depth int) []Row
 	// Fill gives the values of a request the types that the schema wants, and tells
 	// what is wrong with them.
-	Fill(v *document.Node) (*document.Node, []Shortcoming)
+	Fill(v *document.Node) (*document.Node, []FillError)
 	// Check holds a value of an answer against the schema.
 	Check(v *document.Node) []Fault
 	// Sample makes a valid value: the mandatory parts, or all.
@@ -42,13 +42,13 @@ type Row struct {
 	Again bool
 }
 
-// Shortcoming is something wrong with the fields of a request.
-type Shortcoming struct {
+// FillError is something wrong with the fields of a request.
+type FillError struct {
 	Path    string // of the field, as a tester writes it
 	Message string
 }
 
-func (s Shortcoming) String() string {
+func (s FillError) String() string {
 	if s.Path == "" {
 		return s.Message
 	}

@@ -6,9 +6,9 @@ import (
 	"strings"
 
 	"testbench/internal/bench"
-	"testbench/internal/nearest"
 	"testbench/internal/path"
 	"testbench/internal/rule"
+	"testbench/internal/suggest"
 	"testbench/internal/value"
 	"testbench/internal/yamlfile"
 )
@@ -71,7 +71,7 @@ type HeaderRule struct {
 
 var expectKeys = []bench.Key[Expect]{
 	bench.NewKey("status", "201, 200 or 201, 2xx, not 5xx", func(r *bench.Reader, e *Expect, n *yamlfile.Node) {
-		if e.statusText = r.HolesIn(n); e.statusText != nil {
+		if e.statusText = r.PlaceholdersIn(n); e.statusText != nil {
 			return
 		}
 		status, err := bench.ParseStatus(r.Text(n))
@@ -98,7 +98,7 @@ var expectKeys = []bench.Key[Expect]{
 		e.NoError, e.HasError, e.Error = readTold(r, n, "error", "code", "text", "target", "details")
 	}),
 	bench.NewKey("refused", "tls, certificate or connection", func(r *bench.Reader, e *Expect, n *yamlfile.Node) {
-		if e.refusedText = r.HolesIn(n); e.refusedText == nil {
+		if e.refusedText = r.PlaceholdersIn(n); e.refusedText == nil {
 			e.Refused = r.Choice(n, "kind of refusal", refusals...)
 		}
 	}),
@@ -121,7 +121,7 @@ func readTold(r *bench.Reader, n *yamlfile.Node, word string, parts ...string) (
 		first, _, _ := strings.Cut(strings.NewReplacer("[", ".").Replace(entry.Key.Text), ".")
 		if !slices.Contains(parts, first) {
 			article := map[string]string{"fault": "a", "error": "an"}[word]
-			r.File.Report(entry.Key, nearest.Try(first, parts), "%s %s has no %q", article, word, first)
+			r.File.Report(entry.Key, suggest.DidYouMean(first, parts), "%s %s has no %q", article, word, first)
 		}
 	}
 	return false, true, readFieldRules(r, n, "reply."+word+".")

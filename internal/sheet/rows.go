@@ -139,7 +139,7 @@ func readValues(r *bench.Reader, n *yamlfile.Node) ([]*document.Node, error) {
 	var items []*document.Node
 	for _, item := range r.List(n) {
 		tree := r.Tree(item)
-		if len(tree.Holes()) > 0 {
+		if len(tree.Placeholders()) > 0 {
 			r.File.Report(item, "", "a row of the file itself holds no placeholders")
 			continue
 		}

@@ -34,7 +34,7 @@ type Sheet struct {
 	Finally []*Step // at the end of each row, whatever happened
 	Last    []*Step // once, after the rows
 	Names   map[string]string
-	Takes   []Take  // what it is given by whoever runs it
+	Takes   []Param // what it is given by whoever runs it
 	Limits  *Limits // of the times of its steps; nil for none
 
 	Bench  *bench.Bench
@@ -75,10 +75,10 @@ type Step struct {
 	WorkOut []expression
 	Batch   *Batch // several requests as one
 	Pause   time.Duration
-	Group   []*Step // carried out one after the other
-	Lookup  *Lookup // looks into the other side
-	Sub     *Sub    // runs another sheet
-	Listen  *Listen // waits to be called back
+	Group   []*Step   // carried out one after the other
+	Lookup  *Lookup   // looks into the other side
+	Sub     *SubSheet // runs another sheet
+	Listen  *Listen   // waits to be called back
 
 	Service string
 	Site    string

@@ -9,11 +9,11 @@ import (
 	"testbench/internal/bench"
 	"testbench/internal/document"
 	"testbench/internal/login"
-	"testbench/internal/nearest"
 	"testbench/internal/path"
 	"testbench/internal/request"
 	"testbench/internal/safefile"
 	"testbench/internal/soap"
+	"testbench/internal/suggest"
 	"testbench/internal/value"
 	"testbench/internal/yamlfile"
 )
@@ -93,7 +93,7 @@ func finishText(r *bench.Reader, s *Step) {
 		}
 		t = value.Literal("")
 	}
-	r.Note(s.textAt, t.Holes())
+	r.Note(s.textAt, t.Placeholders())
 	s.Spec.Text = t
 }
 
@@ -295,8 +295,8 @@ func readRequest(r *bench.Reader, n *yamlfile.Node) *RequestLine {
 		// Without a path the service's own address is meant, as for SOAP.
 		if !bench.IsMethod(line.Method) || rest != "" && rest[0] != '/' && rest[0] != '?' {
 			try := "write it like stores GET /lots, or GET http://host/path"
-			if meant := nearest.Of(strings.ToUpper(line.Method), bench.Methods); meant != "" && !bench.IsMethod(line.Method) {
-				try = nearest.Try(line.Method, []string{meant})
+			if meant := suggest.Closest(strings.ToUpper(line.Method), bench.Methods); meant != "" && !bench.IsMethod(line.Method) {
+				try = suggest.DidYouMean(line.Method, []string{meant})
 			}
 			r.File.Report(n, try, "%q is no request: a service, a method and a path are wanted", text)
 			return nil
@@ -312,7 +312,7 @@ func readRequest(r *bench.Reader, n *yamlfile.Node) *RequestLine {
 		return nil
 	}
 	line.Path = t
-	r.Note(n, t.Holes())
+	r.Note(n, t.Placeholders())
 	return line
 }
 
@@ -361,7 +361,7 @@ func readKeep(r *bench.Reader, e yamlfile.Entry) *Keep {
 			return nil
 		}
 		k.Filters = t
-		for _, f := range t.Holes()[0].Filters {
+		for _, f := range t.Placeholders()[0].Filters {
 			k.Default = k.Default || f.Name == "default"
 		}
 	}
@@ -407,7 +407,7 @@ func readFieldRules(r *bench.Reader, n *yamlfile.Node, prefix string) []FieldRul
 			r.Mistake(e.Key, -len(prefix), err)
 			continue
 		}
-		r.Note(e.Key, p.Holes())
+		r.Note(e.Key, p.Placeholders())
 		if parsed := r.Rule(e.Value); parsed != nil {
 			rules = append(rules, FieldRule{Source: e.Key.Text, Path: p, Rule: parsed})
 		}

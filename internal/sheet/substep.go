@@ -13,7 +13,7 @@ import (
 )
 
 // Sub is another sheet that a step runs, with values of its own.
-type Sub struct {
+type SubSheet struct {
 	File  string
 	Sheet *Sheet
 	At    *yamlfile.Node
@@ -23,8 +23,8 @@ type Sub struct {
 const mostDepth = 8
 
 // readSub reads the sheet that a step runs.
-func readSub(r *bench.Reader, n *yamlfile.Node) *Sub {
-	s := &Sub{File: r.PlainText(n), At: n}
+func readSub(r *bench.Reader, n *yamlfile.Node) *SubSheet {
+	s := &SubSheet{File: r.PlainText(n), At: n}
 	if s.File == "" {
 		return nil
 	}
@@ -49,7 +49,7 @@ func readSub(r *bench.Reader, n *yamlfile.Node) *Sub {
 }
 
 // Take is a value that a sheet is given by whoever runs it.
-type Take struct {
+type Param struct {
 	Name     string
 	Required bool
 	Default  *document.Node
@@ -58,13 +58,13 @@ type Take struct {
 
 // readTakes reads the values that a sheet is to be given: required, or what is meant
 // without one.
-func readTakes(r *bench.Reader, n *yamlfile.Node) []Take {
-	var out []Take
+func readTakes(r *bench.Reader, n *yamlfile.Node) []Param {
+	var out []Param
 	for _, e := range r.Entries(n, "takes") {
-		t := Take{Name: r.Identifier(e.Key, "a value"), At: e.Key}
+		t := Param{Name: r.Identifier(e.Key, "a value"), At: e.Key}
 		if e.Value.Kind == yamlfile.Scalar && e.Value.Text == "required" {
 			t.Required = true
-		} else if tree := r.Tree(e.Value); len(tree.Holes()) > 0 {
+		} else if tree := r.Tree(e.Value); len(tree.Placeholders()) > 0 {
 			r.File.Report(e.Value, "", "what is meant without a value holds no placeholders")
 		} else if node, err := tree.Node(value.NoNames{}); err == nil {
 			t.Default = node

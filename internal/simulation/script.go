@@ -11,10 +11,10 @@ import (
 	"time"
 
 	"testbench/internal/document"
-	"testbench/internal/nearest"
 	"testbench/internal/path"
 	"testbench/internal/request"
 	"testbench/internal/rule"
+	"testbench/internal/suggest"
 	"testbench/internal/value"
 	"testbench/internal/yamlfile"
 )
@@ -119,7 +119,7 @@ func (s *Script) keys(n *yamlfile.Node, readers map[string]func(*yamlfile.Node))
 			read(e.Value)
 			continue
 		}
-		try := nearest.Try(e.Key.Text, names)
+		try := suggest.DidYouMean(e.Key.Text, names)
 		if try == "" {
 			try = "there are: " + strings.Join(names, ", ")
 		}
@@ -247,7 +247,7 @@ func (s *Script) tree(n *yamlfile.Node) *request.Tree {
 func (s *Script) check(names []string) error {
 	for _, e := range s.entries {
 		if e.operation != "" && !slices.Contains(names, e.operation) {
-			s.file.Report(e.at, nearest.Try(e.operation, names), "the contract has no operation %q", e.operation)
+			s.file.Report(e.at, suggest.DidYouMean(e.operation, names), "the contract has no operation %q", e.operation)
 		}
 	}
 	if serious := s.file.Problems.Serious(); len(serious) > 0 {

@@ -11,7 +11,7 @@ import (
 	"github.com/xuri/excelize/v2"
 
 	"testbench/internal/document"
-	"testbench/internal/nearest"
+	"testbench/internal/suggest"
 )
 
 // mostUnpacked bounds what a spreadsheet may be unpacked to.
@@ -36,7 +36,7 @@ func readSpreadsheet(data []byte, o Options) (*Table, error) {
 	case name == "":
 		name = sheets[0]
 	case !slices.Contains(sheets, name):
-		try := nearest.Try(name, sheets)
+		try := suggest.DidYouMean(name, sheets)
 		if try == "" {
 			try = "there are: " + document.FewNames(sheets)
 		}

@@ -50,7 +50,7 @@ type Text struct {
 // Plain is a text without secrets.
 func Plain(s string) Text { return Text{Sent: s, Shown: s} }
 
-// Text fills the template in. place says where the whole text stands; holes
+// Text fills the template in. place says where the whole text stands; placeholders
 // of a body keep the place they were found in.
 func (t *Template) Text(scope Scope, place Place) (Text, error) {
 	if t.IsLiteral() {
@@ -59,19 +59,19 @@ func (t *Template) Text(scope Scope, place Place) (Text, error) {
 	var sent, shown strings.Builder
 	secret := false
 	for _, p := range t.parts {
-		if p.hole == nil {
+		if p.placeholder == nil {
 			sent.WriteString(p.literal)
 			shown.WriteString(p.literal)
 			continue
 		}
 		where := place
-		if p.hole.place != Anywhere {
-			where = p.hole.place
+		if p.placeholder.place != Anywhere {
+			where = p.placeholder.place
 		}
-		if p.hole != t.parts[0].hole && where == Address {
+		if p.placeholder != t.parts[0].placeholder && where == Address {
 			where = PathSegment
 		}
-		node, ended, err := p.hole.value(scope)
+		node, ended, err := p.placeholder.value(scope)
 		if err != nil {
 			return Text{}, err
 		}
@@ -80,7 +80,7 @@ func (t *Template) Text(scope Scope, place Place) (Text, error) {
 		}
 		text, err := where.escape(node)
 		if err != nil {
-			return Text{}, fmt.Errorf("%s: %w", p.hole.Source, err)
+			return Text{}, fmt.Errorf("%s: %w", p.placeholder.Source, err)
 		}
 		sent.WriteString(text)
 		if node.Secret {
@@ -95,11 +95,11 @@ func (t *Template) Text(scope Scope, place Place) (Text, error) {
 }
 
 // Node fills the template in as a value of a tree. A template that is only one
-// hole keeps the value's type; any other gives a text. typed says whether text
+// placeholder keeps the value's type; any other gives a text. typed says whether text
 // of the file itself is a typed text (it stood in quotes) or untyped.
 func (t *Template) Node(scope Scope, typed bool) (*document.Node, error) {
-	if hole := t.Whole(); hole != nil {
-		node, _, err := hole.value(scope)
+	if placeholder := t.Whole(); placeholder != nil {
+		node, _, err := placeholder.value(scope)
 		return node, err
 	}
 	text, err := t.Text(scope, Raw)
@@ -114,8 +114,8 @@ func (t *Template) Node(scope Scope, typed bool) (*document.Node, error) {
 	return node, nil
 }
 
-// lookup gives what stands behind the hole before any filter.
-func (h *Hole) lookup(scope Scope) (*document.Node, error) {
+// lookup gives what stands behind the placeholder before any filter.
+func (h *Placeholder) lookup(scope Scope) (*document.Node, error) {
 	switch {
 	case h.fixed != nil:
 		return &document.Node{Kind: document.Text, Text: *h.fixed, Secret: true}, nil
@@ -126,9 +126,9 @@ func (h *Hole) lookup(scope Scope) (*document.Node, error) {
 	return scope.Lookup(h.Space, h.Name)
 }
 
-// value looks the hole's name up and sends it through the filters. ended says
+// value looks the placeholder's name up and sends it through the filters. ended says
 // that a filter has already made the text fit for where it stands.
-func (h *Hole) value(scope Scope) (node *document.Node, ended bool, err error) {
+func (h *Placeholder) value(scope Scope) (node *document.Node, ended bool, err error) {
 	node, err = h.lookup(scope)
 	if err != nil && !errors.Is(err, ErrNothing) {
 		return nil, false, fmt.Errorf("%s: %w", h.Source, err)

@@ -76,7 +76,7 @@ func (p Place) escape(node *document.Node) (string, error) {
 }
 
 // ParseBody reads a template that is the text of a whole document, and finds
-// the place of each hole in it. A hole where no value can be put safely (in an
+// the place of each placeholder in it. A placeholder where no value can be put safely (in an
 // XML name or comment) is an *Error.
 func ParseBody(source string, format document.Format) (*Template, error) {
 	t, err := Parse(source)
@@ -89,11 +89,11 @@ func ParseBody(source string, format document.Format) (*Template, error) {
 	case document.XML:
 		return t, placeInXML(t)
 	case document.Form:
-		for _, h := range t.Holes() {
+		for _, h := range t.Placeholders() {
 			h.place = Form
 		}
 	default:
-		for _, h := range t.Holes() {
+		for _, h := range t.Placeholders() {
 			h.place = Raw
 		}
 	}
@@ -103,10 +103,10 @@ func ParseBody(source string, format document.Format) (*Template, error) {
 func placeInJSON(t *Template) {
 	inString := false
 	for _, p := range t.parts {
-		if p.hole != nil {
-			p.hole.place = JSONValue
+		if p.placeholder != nil {
+			p.placeholder.place = JSONValue
 			if inString {
-				p.hole.place = JSONText
+				p.placeholder.place = JSONText
 			}
 			continue
 		}
@@ -143,7 +143,7 @@ func placeInXML(t *Template) error {
 		return i, false
 	}
 	for _, p := range t.parts {
-		if h := p.hole; h != nil {
+		if h := p.placeholder; h != nil {
 			switch state {
 			case content:
 				h.place = XMLText
@@ -223,14 +223,14 @@ func ParseAddress(source string) (*Template, error) {
 	place := PathSegment
 	for i, p := range t.parts {
 		switch {
-		case p.hole == nil:
+		case p.placeholder == nil:
 			if strings.Contains(p.literal, "?") {
 				place = Query
 			}
 		case i == 0:
-			p.hole.place = Raw
+			p.placeholder.place = Raw
 		default:
-			p.hole.place = place
+			p.placeholder.place = place
 		}
 	}
 	return t, nil
@@ -243,8 +243,8 @@ func ParsePath(source string) (*Template, error) {
 	if err != nil {
 		return nil, err
 	}
-	if len(t.parts) > 0 && t.parts[0].hole != nil {
-		t.parts[0].hole.place = PathSegment
+	if len(t.parts) > 0 && t.parts[0].placeholder != nil {
+		t.parts[0].placeholder.place = PathSegment
 	}
 	return t, nil
 }

@@ -11,37 +11,37 @@ import (
 	"unicode/utf8"
 
 	"testbench/internal/document"
-	"testbench/internal/mistake"
-	"testbench/internal/nearest"
+	"testbench/internal/suggest"
+	"testbench/internal/syntax"
 )
 
 // Error is a mistake in the text of a template.
-type Error = mistake.Error
+type Error = syntax.Error
 
-// Template is text with holes. The zero value is the empty text.
+// Template is text with placeholders. The zero value is the empty text.
 type Template struct {
 	Source string
 	parts  []part
 }
 
 type part struct {
-	literal string
-	hole    *Hole
+	literal     string
+	placeholder *Placeholder
 }
 
-// Hole is one placeholder.
-type Hole struct {
+// Placeholder is one placeholder.
+type Placeholder struct {
 	Ref
 	Filters []Filter
 	Source  string // as written, with ${ and }
 	Offset  int    // bytes from the start of the template
-	place   Place  // set in bodies, where each hole has a place of its own
+	place   Place  // set in bodies, where each placeholder has a place of its own
 
 	fixed  *string   // a secret text, in place of a name
-	joined *Template // a text with holes of its own, in place of a name
+	joined *Template // a text with placeholders of its own, in place of a name
 }
 
-// Ref says what a hole asks for.
+// Ref says what a placeholder asks for.
 type Ref struct {
 	Space string // "" for a plain name, or one of Spaces
 	Name  string // empty for now, today, uuid and a bare callback
@@ -78,7 +78,7 @@ func Parse(source string) (*Template, error) {
 			literal.WriteString("${")
 			i += 3
 		case strings.HasPrefix(source[i:], "${"):
-			hole, length, err := parseHole(source[i:], i)
+			placeholder, length, err := parsePlaceholder(source[i:], i)
 			if err != nil {
 				return nil, err
 			}
@@ -86,7 +86,7 @@ func Parse(source string) (*Template, error) {
 				t.parts = append(t.parts, part{literal: literal.String()})
 				literal.Reset()
 			}
-			t.parts = append(t.parts, part{hole: hole})
+			t.parts = append(t.parts, part{placeholder: placeholder})
 			i += length
 		default:
 			literal.WriteByte(source[i])
@@ -107,35 +107,35 @@ func Literal(text string) *Template {
 	return &Template{Source: strings.ReplaceAll(text, "${", "$${"), parts: []part{{literal: text}}}
 }
 
-// Holes returns the holes in order.
-func (t *Template) Holes() []*Hole {
-	var holes []*Hole
+// Placeholders returns the placeholders in order.
+func (t *Template) Placeholders() []*Placeholder {
+	var placeholders []*Placeholder
 	for _, p := range t.parts {
 		switch {
-		case p.hole == nil || p.hole.fixed != nil:
-		case p.hole.joined != nil:
-			holes = append(holes, p.hole.joined.Holes()...)
+		case p.placeholder == nil || p.placeholder.fixed != nil:
+		case p.placeholder.joined != nil:
+			placeholders = append(placeholders, p.placeholder.joined.Placeholders()...)
 		default:
-			holes = append(holes, p.hole)
+			placeholders = append(placeholders, p.placeholder)
 		}
 	}
-	return holes
+	return placeholders
 }
 
-// IsLiteral says whether the template has no holes.
+// IsLiteral says whether the template has no placeholders.
 func (t *Template) IsLiteral() bool {
-	return len(t.parts) == 0 || len(t.parts) == 1 && t.parts[0].hole == nil
+	return len(t.parts) == 0 || len(t.parts) == 1 && t.parts[0].placeholder == nil
 }
 
-// Whole returns the hole of a template that is nothing but one hole, or nil.
-func (t *Template) Whole() *Hole {
+// Whole returns the placeholder of a template that is nothing but one placeholder, or nil.
+func (t *Template) Whole() *Placeholder {
 	if len(t.parts) == 1 {
-		return t.parts[0].hole
+		return t.parts[0].placeholder
 	}
 	return nil
 }
 
-// LiteralText returns the text of a template without holes.
+// LiteralText returns the text of a template without placeholders.
 func (t *Template) LiteralText() string {
 	if len(t.parts) == 0 {
 		return ""
@@ -143,19 +143,19 @@ func (t *Template) LiteralText() string {
 	return t.parts[0].literal
 }
 
-// holeReader reads one hole; pos runs over text, base is text's own offset.
-type holeReader struct {
+// placeholderReader reads one placeholder; pos runs over text, base is text's own offset.
+type placeholderReader struct {
 	text string
 	pos  int
 	base int
 }
 
-func parseHole(text string, base int) (*Hole, int, error) {
-	r := &holeReader{text: text, pos: 2, base: base}
-	hole := &Hole{Offset: base}
+func parsePlaceholder(text string, base int) (*Placeholder, int, error) {
+	r := &placeholderReader{text: text, pos: 2, base: base}
+	placeholder := &Placeholder{Offset: base}
 	r.blanks()
 	var err error
-	if hole.Ref, err = r.ref(); err != nil {
+	if placeholder.Ref, err = r.ref(); err != nil {
 		return nil, 0, err
 	}
 	for {
@@ -163,15 +163,15 @@ func parseHole(text string, base int) (*Hole, int, error) {
 		switch r.peek() {
 		case '}':
 			r.pos++
-			hole.Source = text[:r.pos]
-			return hole, r.pos, nil
+			placeholder.Source = text[:r.pos]
+			return placeholder, r.pos, nil
 		case '|':
 			r.pos++
 			filter, err := r.filter()
 			if err != nil {
 				return nil, 0, err
 			}
-			hole.Filters = append(hole.Filters, filter)
+			placeholder.Filters = append(placeholder.Filters, filter)
 		case 0:
 			return nil, 0, &Error{Offset: base, Message: "${ is not closed", Try: "write } behind the name, or $${ for the two characters themselves"}
 		default:
@@ -180,18 +180,18 @@ func parseHole(text string, base int) (*Hole, int, error) {
 	}
 }
 
-func (r *holeReader) fail(format, try string, args ...any) error {
+func (r *placeholderReader) fail(format, try string, args ...any) error {
 	return &Error{Offset: r.base + r.pos, Message: fmt.Sprintf(format, args...), Try: try}
 }
 
-func (r *holeReader) peek() byte {
+func (r *placeholderReader) peek() byte {
 	if r.pos >= len(r.text) {
 		return 0
 	}
 	return r.text[r.pos]
 }
 
-func (r *holeReader) rest() string {
+func (r *placeholderReader) rest() string {
 	rest := r.text[r.pos:]
 	if end := strings.IndexAny(rest, " }\n"); end > 0 {
 		rest = rest[:end]
@@ -203,7 +203,7 @@ func (r *holeReader) rest() string {
 	return rest
 }
 
-func (r *holeReader) blanks() {
+func (r *placeholderReader) blanks() {
 	for r.peek() == ' ' {
 		r.pos++
 	}
@@ -225,7 +225,7 @@ func IsReserved(name string) bool {
 	return contains(Spaces, name) || contains(moments, name) || name == "callback" || name == "file"
 }
 
-func (r *holeReader) ident() string {
+func (r *placeholderReader) ident() string {
 	start := r.pos
 	for r.pos < len(r.text) && IsIdentifier(r.text[start:r.pos+1]) {
 		r.pos++
@@ -233,7 +233,7 @@ func (r *holeReader) ident() string {
 	return r.text[start:r.pos]
 }
 
-func (r *holeReader) ref() (Ref, error) {
+func (r *placeholderReader) ref() (Ref, error) {
 	start := r.pos
 	word := r.ident()
 	switch {
@@ -282,7 +282,7 @@ func (r *holeReader) ref() (Ref, error) {
 	return ref, nil
 }
 
-func (r *holeReader) tail() ([]Step, error) {
+func (r *placeholderReader) tail() ([]Step, error) {
 	var tail []Step
 	for {
 		switch r.peek() {
@@ -332,7 +332,7 @@ func (r *holeReader) tail() ([]Step, error) {
 
 // quoted reads a text in double quotes, in which \" and \\ stand for themselves
 // and \n for a line break.
-func (r *holeReader) quoted() (string, error) {
+func (r *placeholderReader) quoted() (string, error) {
 	start := r.pos
 	r.pos++
 	var text strings.Builder
@@ -357,7 +357,7 @@ func (r *holeReader) quoted() (string, error) {
 	return "", r.fail("the double quotes are not closed", "")
 }
 
-func (r *holeReader) filter() (Filter, error) {
+func (r *placeholderReader) filter() (Filter, error) {
 	r.blanks()
 	filter := Filter{Offset: r.base + r.pos}
 	start := r.pos
@@ -415,7 +415,7 @@ func checkFilter(f Filter) error {
 		if f.Name == "" {
 			message = "a filter's name is missing behind |"
 		}
-		try := nearest.Try(f.Name, names)
+		try := suggest.DidYouMean(f.Name, names)
 		if try == "" {
 			try = "there are: " + strings.Join(names, ", ")
 		}
@@ -474,14 +474,16 @@ func runeAt(s string, offset int) rune {
 	return r
 }
 
-// Alone returns a template that is just the hole.
-func (h *Hole) Alone() *Template { return &Template{Source: h.Source, parts: []part{{hole: h}}} }
+// Alone returns a template that is just the placeholder.
+func (h *Placeholder) Alone() *Template {
+	return &Template{Source: h.Source, parts: []part{{placeholder: h}}}
+}
 
 // SecretLiteral returns a template that is just the text, which is masked
 // wherever it goes: a credential that somebody wrote into a file.
 func SecretLiteral(text string) *Template {
 	t := &Template{Source: Mask}
-	t.parts = []part{{hole: &Hole{Source: Mask, fixed: &text}}}
+	t.parts = []part{{placeholder: &Placeholder{Source: Mask, fixed: &text}}}
 	return t
 }
 
@@ -489,7 +491,7 @@ func SecretLiteral(text string) *Template {
 // that nothing more is said of its text.
 func Unreadable() *Template {
 	empty := ""
-	return &Template{parts: []part{{hole: &Hole{fixed: &empty}}}}
+	return &Template{parts: []part{{placeholder: &Placeholder{fixed: &empty}}}}
 }
 
 // BasicPair returns the template of an Authorization field with user and
@@ -497,6 +499,6 @@ func Unreadable() *Template {
 func BasicPair(user, password *Template) *Template {
 	t := &Template{Source: "Basic " + user.Source + ":" + password.Source}
 	pair := &Template{parts: append(append(append([]part{}, user.parts...), part{literal: ":"}), password.parts...)}
-	t.parts = []part{{literal: "Basic "}, {hole: &Hole{Source: "user and password", joined: pair, Filters: []Filter{{Name: "base64"}}}}}
+	t.parts = []part{{literal: "Basic "}, {placeholder: &Placeholder{Source: "user and password", joined: pair, Filters: []Filter{{Name: "base64"}}}}}
 	return t
 }

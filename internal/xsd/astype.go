@@ -33,7 +33,7 @@ func (e ElementType) Outline(depth int) []schema.Row {
 }
 
 // Fill makes the element.
-func (e ElementType) Fill(v *document.Node) (*document.Node, []schema.Shortcoming) {
+func (e ElementType) Fill(v *document.Node) (*document.Node, []schema.FillError) {
 	if e.Declared == nil || v.Kind == document.Element {
 		return v, nil
 	}
@@ -79,16 +79,16 @@ func (t ValueType) Words() string { return t.Simple.FacetWords() }
 func (t ValueType) Outline(int) []schema.Row { return nil }
 
 // Fill holds a text against the type.
-func (t ValueType) Fill(v *document.Node) (*document.Node, []schema.Shortcoming) {
+func (t ValueType) Fill(v *document.Node) (*document.Node, []schema.FillError) {
 	if v == schema.Unknown {
 		return v, nil
 	}
 	value := v.Value()
 	if !value.IsScalar() {
-		return v, []schema.Shortcoming{{Message: "must be a single value, and is " + v.Describe()}}
+		return v, []schema.FillError{{Message: "must be a single value, and is " + v.Describe()}}
 	}
 	if err := t.Simple.Check(value.Text, anyPrefix{}); err != nil {
-		return v, []schema.Shortcoming{{Message: err.Error()}}
+		return v, []schema.FillError{{Message: err.Error()}}
 	}
 	return v, nil
 }

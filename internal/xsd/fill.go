@@ -10,8 +10,8 @@ import (
 	"testbench/internal/xmlstream"
 )
 
-// Shortcoming is something wrong with the fields that an instance was made of.
-type Shortcoming = schema.Shortcoming
+// FillError is something wrong with the fields that an instance was made of.
+type FillError = schema.FillError
 
 // FillOptions say how an instance is made.
 type FillOptions struct {
@@ -31,7 +31,7 @@ type FillOptions struct {
 // what repeats; a list of objects with one key each is content in exactly that
 // order. What is missing, unknown or no value of its type is returned; the
 // instance holds what was given all the same.
-func (s *Schema) Fill(e *Element, fields *document.Node, o FillOptions) (*document.Node, []Shortcoming) {
+func (s *Schema) Fill(e *Element, fields *document.Node, o FillOptions) (*document.Node, []FillError) {
 	f := &filler{schema: s, options: o, prefixOf: map[string]string{}}
 	// Of several prefixes for one namespace the first in order is used, so that a
 	// request is the same each time.
@@ -52,12 +52,12 @@ type filler struct {
 	options  FillOptions
 	root     *document.Node // where prefixes are declared
 	prefixOf map[string]string
-	found    []Shortcoming
+	found    []FillError
 	depth    int
 }
 
 func (f *filler) complain(path, format string, args ...any) {
-	f.found = append(f.found, Shortcoming{Path: path, Message: fmt.Sprintf(format, args...)})
+	f.found = append(f.found, FillError{Path: path, Message: fmt.Sprintf(format, args...)})
 }
 
 func below(path, name string) string {

@@ -4,7 +4,7 @@ import (
 	"fmt"
 	"strings"
 
-	"testbench/internal/nearest"
+	"testbench/internal/suggest"
 )
 
 // Constraint is a key, unique or keyref (Part 1, 3.11).
@@ -149,7 +149,7 @@ func (t *keyTarget) words() string {
 	return strings.Join(texts, ", ")
 }
 
-func nearestTry(name string, known []string) string { return nearest.Try(name, known) }
+func nearestTry(name string, known []string) string { return suggest.DidYouMean(name, known) }
 
 // Keys.
 

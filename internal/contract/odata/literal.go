@@ -12,7 +12,7 @@ import (
 	"time"
 
 	"testbench/internal/document"
-	"testbench/internal/nearest"
+	"testbench/internal/suggest"
 )
 
 // primitive is the Edm type that values of a named type have, and its
@@ -252,7 +252,7 @@ func wrongMember(enum *typeDef, v *document.Node) string {
 			continue
 		}
 		says := "must be one of " + document.FewNames(names) + ", and is " + v.Describe()
-		if try := nearest.Try(word, names); try != "" {
+		if try := suggest.DidYouMean(word, names); try != "" {
 			says += "; " + try
 		}
 		return says

@@ -7,8 +7,8 @@ import (
 	"strings"
 
 	"testbench/internal/document"
-	"testbench/internal/nearest"
 	"testbench/internal/schema"
+	"testbench/internal/suggest"
 )
 
 // option is a query option to those that use schemas: a text that is checked.
@@ -25,7 +25,7 @@ func (o *option) Words() string { return o.words }
 func (o *option) Outline(int) []schema.Row { return nil }
 
 // Fill joins a list, and checks the text.
-func (o *option) Fill(v *document.Node) (*document.Node, []schema.Shortcoming) {
+func (o *option) Fill(v *document.Node) (*document.Node, []schema.FillError) {
 	if v == schema.Unknown {
 		return v, nil
 	}
@@ -37,14 +37,14 @@ func (o *option) Fill(v *document.Node) (*document.Node, []schema.Shortcoming) {
 		v = &document.Node{Kind: document.Untyped, Text: strings.Join(parts, ","), Secret: v.Secret}
 	}
 	if !v.IsScalar() {
-		return v, []schema.Shortcoming{{Message: "must be text, and is " + v.Describe()}}
+		return v, []schema.FillError{{Message: "must be text, and is " + v.Describe()}}
 	}
 	if o.check == nil {
 		return v, nil
 	}
-	var short []schema.Shortcoming
+	var short []schema.FillError
 	for _, says := range o.check(v.Text) {
-		short = append(short, schema.Shortcoming{Message: says})
+		short = append(short, schema.FillError{Message: says})
 	}
 	if o.write != nil && len(short) == 0 {
 		v = &document.Node{Kind: v.Kind, Text: o.write(v.Text), Secret: v.Secret}
@@ -68,10 +68,10 @@ type counting struct{ *object }
 func (c counting) Words() string { return "integer, 0 or more" }
 
 // Fill reads the number.
-func (c counting) Fill(v *document.Node) (*document.Node, []schema.Shortcoming) {
+func (c counting) Fill(v *document.Node) (*document.Node, []schema.FillError) {
 	filled, short := c.object.Fill(v)
 	if n, ok := filled.Decimal(); ok && len(short) == 0 && n.Sign() < 0 {
-		short = []schema.Shortcoming{{Message: "must be 0 or more, and is " + v.Describe()}}
+		short = []schema.FillError{{Message: "must be 0 or more, and is " + v.Describe()}}
 	}
 	return filled, short
 }
@@ -134,7 +134,7 @@ func (q queryChecker) find(t *typeDef, path string, says *[]string) *property {
 
 func (q queryChecker) unknown(t *typeDef, name string, says *[]string) {
 	names := q.m.propertyNames(t)
-	try := nearest.Try(name, names)
+	try := suggest.DidYouMean(name, names)
 	if try == "" {
 		try = "there are: " + document.FewNames(names)
 	}
@@ -404,7 +404,7 @@ func (q queryChecker) expression(t *typeDef, text string) []string {
 		case next == "(":
 			name := word[strings.LastIndexByte(word, '/')+1:]
 			if !slices.Contains(known, name) && !strings.Contains(name, ".") {
-				try := nearest.Try(name, known)
+				try := suggest.DidYouMean(name, known)
 				if try == "" {
 					try = "there are: " + document.FewNames(known)
 				}

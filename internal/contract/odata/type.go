@@ -7,8 +7,8 @@ import (
 	"strings"
 
 	"testbench/internal/document"
-	"testbench/internal/nearest"
 	"testbench/internal/schema"
+	"testbench/internal/suggest"
 )
 
 // use says what a value is for.
@@ -189,7 +189,7 @@ func (o *object) Outline(depth int) []schema.Row {
 }
 
 // Fill gives the values of a request the types that the metadata wants.
-func (o *object) Fill(v *document.Node) (*document.Node, []schema.Shortcoming) {
+func (o *object) Fill(v *document.Node) (*document.Node, []schema.FillError) {
 	f := &filler{m: o.m, o: o}
 	if o.single != nil && o.t == nil {
 		return f.value(o.single, v, ""), f.short
@@ -204,11 +204,11 @@ func (o *object) Fill(v *document.Node) (*document.Node, []schema.Shortcoming) {
 type filler struct {
 	m     *model
 	o     *object
-	short []schema.Shortcoming
+	short []schema.FillError
 }
 
 func (f *filler) fail(path, format string, args ...any) {
-	f.short = append(f.short, schema.Shortcoming{Path: path, Message: fmt.Sprintf(format, args...)})
+	f.short = append(f.short, schema.FillError{Path: path, Message: fmt.Sprintf(format, args...)})
 }
 
 // object gives the members of an object their types; from leads to it, and is nil
@@ -292,7 +292,7 @@ func (m *model) fromParent(t *typeDef, from *property) []string {
 
 func (f *filler) unknown(path, name string, t *typeDef) {
 	names := f.m.propertyNames(t)
-	try := nearest.Try(name, names)
+	try := suggest.DidYouMean(name, names)
 	if try == "" {
 		try = local(t.name) + " has: " + document.FewNames(names)
 	}

@@ -15,7 +15,7 @@ import (
 	"testbench/internal/contract"
 	"testbench/internal/document"
 	"testbench/internal/jsonschema"
-	"testbench/internal/nearest"
+	"testbench/internal/suggest"
 )
 
 // Contract is a description with all that it refers to.
@@ -282,7 +282,7 @@ func (c *Contract) Schema(name string) (*jsonschema.Schema, error) {
 		if at.Node != nil {
 			names = at.Node.Names()
 		}
-		try := nearest.Try(name, names)
+		try := suggest.DidYouMean(name, names)
 		if try == "" {
 			try = "there are: " + document.FewNames(names)
 		}

@@ -508,15 +508,15 @@ func (t repeating) Words() string {
 func (t repeating) Outline(int) []schema.Row { return nil }
 
 // Fill holds each item against its type.
-func (t repeating) Fill(v *document.Node) (*document.Node, []schema.Shortcoming) {
+func (t repeating) Fill(v *document.Node) (*document.Node, []schema.FillError) {
 	items := []*document.Node{v}
 	if v.Kind == document.List {
 		items = v.Items()
 	}
-	var short []schema.Shortcoming
+	var short []schema.FillError
 	for _, item := range items {
 		if len(t.oneOf) > 0 && item != schema.Unknown && !slices.Contains(t.oneOf, item.Text) {
-			short = append(short, schema.Shortcoming{Message: "must be one of " + strings.Join(t.oneOf, ", ") + ", and is " + item.Describe()})
+			short = append(short, schema.FillError{Message: "must be one of " + strings.Join(t.oneOf, ", ") + ", and is " + item.Describe()})
 		} else if t.item != nil && len(t.oneOf) == 0 {
 			_, found := t.item.Fill(item)
 			short = append(short, found...)

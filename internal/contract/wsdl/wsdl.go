@@ -10,8 +10,8 @@ import (
 	"strings"
 
 	"testbench/internal/contract"
-	"testbench/internal/nearest"
 	"testbench/internal/soap"
+	"testbench/internal/suggest"
 	"testbench/internal/xsd"
 )
 
@@ -174,7 +174,7 @@ func (c *Contract) Port(name string, version soap.Version) (*Port, error) {
 	}
 	switch {
 	case name != "":
-		try := nearest.Try(name, names)
+		try := suggest.DidYouMean(name, names)
 		if try == "" {
 			try = "there are: " + strings.Join(names, ", ")
 		}

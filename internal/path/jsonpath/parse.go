@@ -8,12 +8,12 @@ import (
 	"unicode/utf8"
 
 	"testbench/internal/document"
-	"testbench/internal/mistake"
-	"testbench/internal/nearest"
+	"testbench/internal/suggest"
+	"testbench/internal/syntax"
 )
 
 // Error is a mistake in a query's text.
-type Error = mistake.Error
+type Error = syntax.Error
 
 type segment struct {
 	descends  bool
@@ -499,7 +499,7 @@ func (p *parser) call(name string, start int) operand {
 			names = append(names, known)
 		}
 		p.at = start
-		try := nearest.Try(name, names)
+		try := suggest.DidYouMean(name, names)
 		if try == "" {
 			try = "there are: length, count, value, match, search"
 		}

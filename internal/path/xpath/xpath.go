@@ -9,12 +9,12 @@ import (
 	"strconv"
 	"strings"
 
-	"testbench/internal/mistake"
-	"testbench/internal/nearest"
+	"testbench/internal/suggest"
+	"testbench/internal/syntax"
 )
 
 // Error is a mistake in an expression, or one that shows when it is evaluated.
-type Error = mistake.Error
+type Error = syntax.Error
 
 // Expr is a compiled expression.
 type Expr struct {
@@ -436,7 +436,7 @@ func (p *parser) step() (*step, error) {
 			for name := range axes {
 				known = append(known, name)
 			}
-			return nil, &Error{Offset: t.at, Message: "there is no axis " + t.text, Try: nearest.Try(t.text, known)}
+			return nil, &Error{Offset: t.at, Message: "there is no axis " + t.text, Try: suggest.DidYouMean(t.text, known)}
 		}
 		s.axis = a
 		t = p.next()
@@ -547,7 +547,7 @@ func (p *parser) call() (expr, error) {
 		for name := range functions {
 			known = append(known, name)
 		}
-		return nil, &Error{Offset: t.at, Message: "XPath 1.0 has no function " + t.text, Try: nearest.Try(t.text, known)}
+		return nil, &Error{Offset: t.at, Message: "XPath 1.0 has no function " + t.text, Try: suggest.DidYouMean(t.text, known)}
 	}
 	c := &call{function: f, at: t.at}
 	p.next()

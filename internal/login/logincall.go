@@ -14,9 +14,9 @@ import (
 	"testbench/internal/value"
 )
 
-// Desk gets a token from any login call: a request of any shape, with the token
+// LoginCall gets a token from any login call: a request of any shape, with the token
 // anywhere in the reply.
-type Desk struct {
+type LoginCall struct {
 	Ask     *request.Spec
 	TokenAt *path.Path
 	// LastsAt leads to the token's life: a number of LastsUnit, or the instant
@@ -31,7 +31,7 @@ type Desk struct {
 }
 
 // Obtain makes the login call.
-func (d *Desk) Obtain(ctx context.Context, env *Env, _ *Token) (*Token, error) {
+func (d *LoginCall) Obtain(ctx context.Context, env *Env, _ *Token) (*Token, error) {
 	asked, err := d.Ask.Build(env.Scope)
 	if err != nil {
 		return nil, &Error{Message: err.Error()}
@@ -81,7 +81,7 @@ func (d *Desk) Obtain(ctx context.Context, env *Env, _ *Token) (*Token, error) {
 	return token, nil
 }
 
-func (d *Desk) end(found path.Selection, now time.Time) (time.Time, error) {
+func (d *LoginCall) end(found path.Selection, now time.Time) (time.Time, error) {
 	node := found.First()
 	if node == nil {
 		return time.Time{}, fmt.Errorf("lasts: %s", found.Missed())
@@ -102,10 +102,10 @@ func (d *Desk) end(found path.Selection, now time.Time) (time.Time, error) {
 }
 
 // Put sends the token as the desk's services want it.
-func (d *Desk) Put(r *exchange.Request, _ *Env, t *Token) error { return d.Send.put(r, t) }
+func (d *LoginCall) Put(r *exchange.Request, _ *Env, t *Token) error { return d.Send.put(r, t) }
 
 // Verify makes the call that says whether a token is still good.
-func (d *Desk) Verify(ctx context.Context, env *Env, t *Token) (*Standing, error) {
+func (d *LoginCall) Verify(ctx context.Context, env *Env, t *Token) (*Standing, error) {
 	if d.StillGood == nil {
 		return nil, &Error{Message: "the login names no call that verifies a token", Try: "add still good: GET ADDRESS to the login"}
 	}
@@ -121,11 +121,11 @@ func (d *Desk) Verify(ctx context.Context, env *Env, t *Token) (*Standing, error
 	return standing, nil
 }
 
-// GivesBack says whether a call ends a token's life.
-func (d *Desk) GivesBack() bool { return d.Return != nil }
+// RevokesToken says whether a call ends a token's life.
+func (d *LoginCall) RevokesToken() bool { return d.Return != nil }
 
-// GiveBack makes the call that ends a token's life.
-func (d *Desk) GiveBack(ctx context.Context, env *Env, t *Token) error {
+// Revoke makes the call that ends a token's life.
+func (d *LoginCall) Revoke(ctx context.Context, env *Env, t *Token) error {
 	status, _, err := d.with(ctx, env, d.Return, t)
 	if err == nil && status >= 400 {
 		err = &Error{Message: fmt.Sprintf("giving the token back was answered with %d", status)}
@@ -134,7 +134,7 @@ func (d *Desk) GiveBack(ctx context.Context, env *Env, t *Token) error {
 }
 
 // with sends a call that carries the token.
-func (d *Desk) with(ctx context.Context, env *Env, spec *request.Spec, t *Token) (int, *document.Node, error) {
+func (d *LoginCall) with(ctx context.Context, env *Env, spec *request.Spec, t *Token) (int, *document.Node, error) {
 	r, err := spec.Build(env.Scope)
 	if err != nil {
 		return 0, nil, &Error{Message: err.Error()}
@@ -154,12 +154,12 @@ func (d *Desk) with(ctx context.Context, env *Env, spec *request.Spec, t *Token)
 	return record.Answer.Status, node, nil
 }
 
-// Holes lists the placeholders.
-func (d *Desk) Holes() []*value.Hole {
-	return holesOf(d.specs())
+// Placeholders lists the placeholders.
+func (d *LoginCall) Placeholders() []*value.Placeholder {
+	return placeholdersOf(d.specs())
 }
 
-func (d *Desk) specs() []*request.Spec {
+func (d *LoginCall) specs() []*request.Spec {
 	specs := []*request.Spec{d.Ask}
 	for _, spec := range []*request.Spec{d.StillGood, d.Return} {
 		if spec != nil {
@@ -170,6 +170,6 @@ func (d *Desk) specs() []*request.Spec {
 }
 
 // Addresses are where the login itself sends requests.
-func (d *Desk) Addresses() []*value.Template { return addressesOf(d.specs()) }
+func (d *LoginCall) Addresses() []*value.Template { return addressesOf(d.specs()) }
 
 func queryEscape(s string) string { return strings.ReplaceAll(url.QueryEscape(s), "+", "%20") }

@@ -26,11 +26,11 @@ type RunOptions struct {
 	Stop  bool     // at the first step that falls short
 	Dry   bool     // nothing is sent; what would be is reported
 
-	Jobs  int           // rows and sheets at work side by side; 0 is 1
-	Rate  float64       // rows begun in a second; 0 for as many as can be
-	Turns int           // how often the rows are run; 0 is once
-	For   time.Duration // the rows are repeated until this is over; 0 for not
-	Share Share         // which part of the rows is run here
+	Jobs   int           // rows and sheets at work side by side; 0 is 1
+	Rate   float64       // rows begun in a second; 0 for as many as can be
+	Repeat int           // how often the rows are run; 0 is once
+	For    time.Duration // the rows are repeated until this is over; 0 for not
+	Share  Share         // which part of the rows is run here
 
 	Observer Observer           // may be nil
 	Explain  func(*result.Step) // adds hints to a finished step; may be nil
@@ -70,7 +70,7 @@ func (s Share) String() string {
 }
 
 // Work is a sheet to be run, and the session that it is run in.
-type Work struct {
+type Job struct {
 	Session *Session
 	Sheet   *sheet.Sheet
 	// Done are the rows that an earlier run finished; nil for none.
@@ -79,7 +79,7 @@ type Work struct {
 	Kept func(phase string, turn, number int) map[string]*document.Node
 	// Before are the times of the rows that an earlier run finished, and BeforeTook how long
 	// these were run.
-	Before     []*history.Watch
+	Before     []*history.Histogram
 	BeforeTook time.Duration
 	// Keep takes what was kept in a row, and before the rows, from several goroutines;
 	// it may be nil.
@@ -87,17 +87,17 @@ type Work struct {
 }
 
 // File is the sheet's file as the bench names it.
-func (w *Work) File() string { return sheet.Inside(w.Session.Bench, w.Sheet.File()) }
+func (w *Job) File() string { return sheet.Inside(w.Session.Bench, w.Sheet.File()) }
 
 // Head is what is known of the sheet before it is run.
-func (w *Work) Head() *history.Sheet {
+func (w *Job) Head() *history.Sheet {
 	return &history.Sheet{Sheet: w.Sheet.Name, File: w.File(), About: w.Sheet.About, Site: w.Session.Site.Name, Outcome: string(result.NotRun), RowCount: w.Sheet.RowCount()}
 }
 
 // Inputs are the files that decide what is run and how it is judged, by their names in the
 // bench, with where they are: the bench, the sheet and those that it runs, their rows, and
 // all files and contracts that are named in them.
-func (w *Work) Inputs() map[string]string {
+func (w *Job) Inputs() map[string]string {
 	b := w.Session.Bench
 	inputs := map[string]string{w.File(): w.Sheet.File()}
 	for _, name := range sheetInputs(w.Sheet) {
@@ -121,8 +121,8 @@ func sheetInputs(s *sheet.Sheet) []string {
 	}
 	s.EveryStep(func(_ *sheet.Sheet, step *sheet.Step) {
 		for _, u := range step.Uses {
-			if u.Hole.Space == "file" {
-				names = append(names, u.Hole.Name)
+			if u.Placeholder.Space == "file" {
+				names = append(names, u.Placeholder.Name)
 			}
 		}
 		if step.Sub != nil {
@@ -133,7 +133,7 @@ func sheetInputs(s *sheet.Sheet) []string {
 }
 
 // Fetched are digests of the contracts that were fetched from addresses, by these.
-func (w *Work) Fetched() map[string]string { return w.Session.contracts.Fetched() }
+func (w *Job) Fetched() map[string]string { return w.Session.contracts.Fetched() }
 
 // What is recorded of exchanges in full: of rows that held, the first ones, and of each
 // step of each sheet some, so that runs can be compared; of those that did not, more.
@@ -143,26 +143,26 @@ const (
 	fullFell = 10_000
 )
 
-// crew runs the rows of several sheets side by side. Rows are recorded when they are
+// scheduler runs the rows of several sheets side by side. Rows are recorded when they are
 // finished and shown in their order.
-type crew struct {
-	options RunOptions
-	ctx     context.Context
-	kill    context.Context
-	slots   chan struct{} // one for each row at work
-	over    atomic.Bool   // nothing more is to be begun
-	full    atomic.Int64  // exchanges of rows that held, recorded in full
-	fell    atomic.Int64
-	clerk   *clerk
-	pace    *pace
+type scheduler struct {
+	options  RunOptions
+	ctx      context.Context
+	kill     context.Context
+	slots    chan struct{} // one for each row at work
+	over     atomic.Bool   // nothing more is to be begun
+	full     atomic.Int64  // exchanges of rows that held, recorded in full
+	fell     atomic.Int64
+	recorder *recorder
+	pace     *pace
 }
 
 // runner runs one sheet.
 type runner struct {
-	*crew
+	*scheduler
 	session *Session
 	sheet   *sheet.Sheet
-	work    *Work
+	work    *Job
 	index   int
 	result  *result.Sheet
 	queue   chan *task // rows in their order, as they are begun
@@ -192,7 +192,7 @@ type task struct {
 // Run runs sheets and returns what came of them. A cancelled context ends the run in
 // order: the exchanges at work are cancelled and the finally and last steps are run;
 // kill, where it is not nil, cuts those short too.
-func Run(ctx, kill context.Context, work []*Work, options RunOptions) []*result.Sheet {
+func Run(ctx, kill context.Context, work []*Job, options RunOptions) []*result.Sheet {
 	if kill == nil {
 		kill = context.Background()
 	}
@@ -200,10 +200,10 @@ func Run(ctx, kill context.Context, work []*Work, options RunOptions) []*result.
 		options.Observer = noObserver{}
 	}
 	options.Jobs = max(options.Jobs, 1)
-	c := &crew{options: options, ctx: ctx, kill: kill, slots: make(chan struct{}, options.Jobs)}
+	c := &scheduler{options: options, ctx: ctx, kill: kill, slots: make(chan struct{}, options.Jobs)}
 	if options.Record != nil && !options.Dry {
-		c.clerk = &clerk{record: options.Record, rows: make(chan finished, 1024), ended: make(chan struct{})}
-		go c.clerk.run()
+		c.recorder = &recorder{record: options.Record, rows: make(chan finished, 1024), ended: make(chan struct{})}
+		go c.recorder.run()
 	}
 	if options.Rate > 0 {
 		c.pace = &pace{every: time.Duration(float64(time.Second) / options.Rate)}
@@ -211,9 +211,9 @@ func Run(ctx, kill context.Context, work []*Work, options RunOptions) []*result.
 	window := 4*options.Jobs + rowsAhead
 	runners := make([]*runner, len(work))
 	for i, w := range work {
-		runners[i] = &runner{crew: c, session: w.Session, sheet: w.Sheet, work: w, index: i, queue: make(chan *task, window+2), ahead: make(chan struct{}, window), load: newLoad(), outside: map[string]*document.Node{},
+		runners[i] = &runner{scheduler: c, session: w.Session, sheet: w.Sheet, work: w, index: i, queue: make(chan *task, window+2), ahead: make(chan struct{}, window), load: newLoad(), outside: map[string]*document.Node{},
 			result: &result.Sheet{Name: w.Sheet.Name, File: w.File(), About: w.Sheet.About, Site: w.Session.Site.Name, Outcome: result.NotRun,
-				RowCount: w.Sheet.RowCount(), Total: totalRows(w.Sheet, options), Repeated: options.Turns > 1 || options.For > 0 || options.Rate > 0, Limits: limitsWithValues(w.Sheet.Limits, w.Session.Scope(nil, nil))}}
+				RowCount: w.Sheet.RowCount(), Total: totalRows(w.Sheet, options), Repeated: options.Repeat > 1 || options.For > 0 || options.Rate > 0, Limits: limitsWithValues(w.Sheet.Limits, w.Session.Scope(nil, nil))}}
 		planSheet(runners[i].result, "", slices.Concat(w.Sheet.First, w.Sheet.Steps, w.Sheet.Finally, w.Sheet.Last))
 	}
 	go func() {
@@ -234,9 +234,9 @@ func Run(ctx, kill context.Context, work []*Work, options RunOptions) []*result.
 			results = append(results, r.result)
 		}
 	}
-	if c.clerk != nil {
-		close(c.clerk.rows)
-		<-c.clerk.ended
+	if c.recorder != nil {
+		close(c.recorder.rows)
+		<-c.recorder.ended
 	}
 	return results
 }
@@ -311,7 +311,7 @@ func (r *runner) run() {
 	}
 	r.result.Started = time.Now()
 	for ; any; row, any = next() {
-		late, ok := r.turnCome()
+		late, ok := r.waitForPlace()
 		if !ok {
 			break
 		}
@@ -339,9 +339,9 @@ func (r *runner) run() {
 	}
 }
 
-// turnCome waits until the next row may begin, and holds a place among those at work for
+// waitForPlace waits until the next row may begin, and holds a place among those at work for
 // it; late is how long after its moment that is. It says no where no more are to begin.
-func (r *runner) turnCome() (late time.Duration, ok bool) {
+func (r *runner) waitForPlace() (late time.Duration, ok bool) {
 	r.ahead <- struct{}{}
 	r.load.wait()
 	var due time.Time
@@ -367,7 +367,7 @@ func (r *runner) kept(row *result.Row) map[string]*document.Node {
 	if r.work.Kept == nil {
 		return nil
 	}
-	return r.work.Kept(row.Phase, row.Turn, row.Number)
+	return r.work.Kept(row.Phase, row.Iteration, row.Number)
 }
 
 // outsideRow runs the steps before or behind the rows.
@@ -431,7 +431,7 @@ func (f *inFull) wants(row *result.Row) bool {
 func (r *runner) finish(t *task) {
 	t.size = size(t.row)
 	r.load.add(t.size)
-	if r.clerk == nil {
+	if r.recorder == nil {
 		t.events.close()
 		return
 	}
@@ -440,7 +440,7 @@ func (r *runner) finish(t *task) {
 		exchanges += int64(len(step.Exchanges))
 	}
 	brief := t.row.Outcome == result.Held && r.full.Add(exchanges) > fullHeld && !r.inFull.wants(t.row) || t.row.Outcome != result.Held && r.fell.Add(exchanges) > fullFell
-	r.clerk.rows <- finished{t.row, r.index, brief, r.session.Masker(), t.events}
+	r.recorder.rows <- finished{t.row, r.index, brief, r.session.Masker(), t.events}
 }
 
 // unclear is a row that cannot be read, or of which it cannot be told whether it is
@@ -456,7 +456,7 @@ func (r *runner) unclear(t *task, why string) {
 // whether the sheet was begun at all.
 func (r *runner) show() bool {
 	o, res := r.options.Observer, r.result
-	watches := map[string]*history.Watch{}
+	watches := map[string]*history.Histogram{}
 	for _, w := range r.work.Before {
 		watches[w.Step()] = w
 	}
@@ -512,7 +512,7 @@ func (r *runner) show() bool {
 
 // watch takes the times of a row's exchanges. The first one of a row that was begun
 // late counts from when it should have been.
-func (r *runner) watch(watches map[string]*history.Watch, row *result.Row) {
+func (r *runner) watch(watches map[string]*history.Histogram, row *result.Row) {
 	late := row.Late
 	for _, step := range row.Steps {
 		last := step.Last()
@@ -521,7 +521,7 @@ func (r *runner) watch(watches map[string]*history.Watch, row *result.Row) {
 		}
 		w := watches[step.Of]
 		if w == nil {
-			w = history.NewWatch(step.Of)
+			w = history.NewHistogram(step.Of)
 			watches[step.Of] = w
 		}
 		w.Add(last.Phases.Total + late)
@@ -530,7 +530,7 @@ func (r *runner) watch(watches map[string]*history.Watch, row *result.Row) {
 }
 
 // sum works out the times of the steps, in the order of the sheet.
-func (r *runner) sum(watches map[string]*history.Watch) {
+func (r *runner) sum(watches map[string]*history.Histogram) {
 	add := func(name string) {
 		if w := watches[name]; w != nil {
 			r.result.Times = append(r.result.Times, w.Times(r.result.Running))

@@ -1,11 +1,11 @@
-package nearest_test
+package suggest_test
 
 import (
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 
-	"testbench/internal/nearest"
+	"testbench/internal/suggest"
 )
 
 func TestOf(t *testing.T) {
@@ -26,8 +26,8 @@ func TestOf(t *testing.T) {
 		"grade":    "GradeLot", // itself is no proposal
 	}
 	for typed, want := range cases {
-		assert.Equal(t, want, nearest.Of(typed, words), typed)
+		assert.Equal(t, want, suggest.Closest(typed, words), typed)
 	}
-	assert.Equal(t, `did you mean "site"?`, nearest.Try("siet", words))
-	assert.Empty(t, nearest.Try("nothing alike", words))
+	assert.Equal(t, `did you mean "site"?`, suggest.DidYouMean("siet", words))
+	assert.Empty(t, suggest.DidYouMean("nothing alike", words))
 }

@@ -1,14 +1,14 @@
-// Package nearest finds the word that a mistyped one was probably meant to
+// Package suggest finds the word that a mistyped one was probably meant to
 // be. It knows nothing of what the words stand for.
-package nearest
+package suggest
 
 import "strings"
 
-// Of returns the candidate closest to word, or "" when none is close: at most
+// Closest returns the candidate closest to word, or "" when none is close: at most
 // a third of the word's letters may be wrong, missing, added or swapped.
 // Differences of case alone always count as close; so does one that begins with
 // the word, and the only one in which it stands.
-func Of(word string, candidates []string) string {
+func Closest(word string, candidates []string) string {
 	best, bestDistance, bestPrefix := "", len([]rune(word))/3+1, 0
 	for _, candidate := range candidates {
 		if candidate == word {
@@ -57,9 +57,9 @@ func commonPrefix(a, b string) int {
 	return n
 }
 
-// Try returns `did you mean "x"?` for the closest candidate, or "".
-func Try(word string, candidates []string) string {
-	if found := Of(word, candidates); found != "" {
+// DidYouMean returns `did you mean "x"?` for the closest candidate, or "".
+func DidYouMean(word string, candidates []string) string {
+	if found := Closest(word, candidates); found != "" {
 		return `did you mean "` + found + `"?`
 	}
 	return ""

@@ -1,6 +1,6 @@
-// Package mistake holds the error of all the small languages that stand in
+// Package syntax holds the error of all the small languages that stand in
 // files and on the command line: placeholders, paths, rules, conditions, XPath.
-package mistake
+package syntax
 
 // Error is a mistake in a text, with its place in it.
 type Error struct {

@@ -73,8 +73,8 @@ func (e *events) all() iter.Seq[event] {
 	}
 }
 
-// clerk records finished rows, as many at once as have come meanwhile.
-type clerk struct {
+// recorder records finished rows, as many at once as have come meanwhile.
+type recorder struct {
 	record func([]history.Entry) error
 	rows   chan finished
 	ended  chan struct{}
@@ -89,7 +89,7 @@ type finished struct {
 }
 
 // rowsAhead is how many rows may be finished and not yet entered and shown, so that rows
-// go on while the clerk rests.
+// go on while the recorder rests.
 const rowsAhead = 1000
 
 // mostLoad is how many bytes the finished rows of a sheet may hold until they are entered
@@ -145,17 +145,17 @@ func size(r *result.Row) (bytes int) {
 	return bytes
 }
 
-// restOfClerk is how long the clerk lets rows gather between two entries: an entry costs
+// recorderPause is how long the recorder lets rows gather between two entries: an entry costs
 // about as much for many rows as for one, and a row is told as finished so much later.
-const restOfClerk = 10 * time.Millisecond
+const recorderPause = 10 * time.Millisecond
 
-func (c *clerk) run() {
+func (c *recorder) run() {
 	defer close(c.ended)
 	var last time.Time
 	for one := range c.rows {
 		// A row that comes alone is entered at once; of many, the others come meanwhile,
 		// and nobody is woken for each.
-		time.Sleep(restOfClerk - time.Since(last))
+		time.Sleep(recorderPause - time.Since(last))
 		some := []finished{one}
 		for more := true; more && len(some) < cap(c.rows); {
 			select {
@@ -173,7 +173,7 @@ func (c *clerk) run() {
 				entries[i] = f.row.Entry(f.sheet, f.brief, f.masker)
 			}
 			if err := c.record(entries); err != nil {
-				// Later rows are not tried: a record with a hole would look whole.
+				// Later rows are not tried: a record with a placeholder would look whole.
 				c.record = nil
 				one.events.add(event{lost: err})
 			}

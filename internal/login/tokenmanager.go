@@ -11,10 +11,10 @@ import (
 	"testbench/internal/exchange"
 )
 
-// Keeper holds the logins of a run, each with the one token it got. It is safe
+// TokenManager holds the logins of a run, each with the one token it got. It is safe
 // for use by several goroutines: of many that need a token at once, one gets
 // it and the others wait.
-type Keeper struct {
+type TokenManager struct {
 	env    Env
 	kinds  map[string]Kind
 	slots  map[string]*slot
@@ -32,13 +32,13 @@ type slot struct {
 }
 
 // NewKeeper returns a keeper of the logins by name.
-func NewKeeper(env Env, kinds map[string]Kind) *Keeper {
-	k := &Keeper{env: env, kinds: kinds, slots: map[string]*slot{}}
+func NewKeeper(env Env, kinds map[string]Kind) *TokenManager {
+	k := &TokenManager{env: env, kinds: kinds, slots: map[string]*slot{}}
 	k.env.keeper = k
 	return k
 }
 
-func (k *Keeper) slot(name string) (*slot, Kind, *Env, error) {
+func (k *TokenManager) slot(name string) (*slot, Kind, *Env, error) {
 	kind, ok := k.kinds[name]
 	if !ok {
 		return nil, nil, nil, &Error{Login: name, Message: "there is no such login"}
@@ -60,7 +60,7 @@ func (k *Keeper) slot(name string) (*slot, Kind, *Env, error) {
 type asking struct{}
 
 // Token returns the login's token, and gets or renews it where needed.
-func (k *Keeper) Token(ctx context.Context, name string) (*Token, error) {
+func (k *TokenManager) Token(ctx context.Context, name string) (*Token, error) {
 	s, kind, env, err := k.slot(name)
 	if err != nil {
 		return nil, err
@@ -97,11 +97,11 @@ func (k *Keeper) Token(ctx context.Context, name string) (*Token, error) {
 }
 
 // take makes a token the login's own.
-func (k *Keeper) take(s *slot, env *Env, name string, token *Token) {
+func (k *TokenManager) take(s *slot, env *Env, name string, token *Token) {
 	hide(env, token)
 	s.token, s.failure = token, nil
 	// Without a known end, a token that is kept would be tried for ever.
-	if returner, ok := k.kinds[name].(Returner); (!ok || !returner.GivesBack()) && env.Kept != nil && !token.Fixed && token.material == nil && !token.Expires.IsZero() {
+	if returner, ok := k.kinds[name].(Revoker); (!ok || !returner.RevokesToken()) && env.Kept != nil && !token.Fixed && token.material == nil && !token.Expires.IsZero() {
 		env.Kept.Store(name, token)
 	}
 }
@@ -113,7 +113,7 @@ func hide(env *Env, token *Token) {
 }
 
 // Forget lets go of a login's token, here and where it is kept between commands.
-func (k *Keeper) Forget(name string) error {
+func (k *TokenManager) Forget(name string) error {
 	s, _, env, err := k.slot(name)
 	if err != nil {
 		return err
@@ -128,7 +128,7 @@ func (k *Keeper) Forget(name string) error {
 }
 
 // ApplyToken puts a given token into a request, in the login's way.
-func (k *Keeper) ApplyToken(name string, r *exchange.Request, token *Token) error {
+func (k *TokenManager) ApplyToken(name string, r *exchange.Request, token *Token) error {
 	_, kind, env, err := k.slot(name)
 	if err != nil {
 		return err
@@ -139,7 +139,7 @@ func (k *Keeper) ApplyToken(name string, r *exchange.Request, token *Token) erro
 // Refused tells the keeper that a service refused the token. It is forgotten,
 // unless another has taken its place meanwhile. The result says whether trying
 // again makes sense.
-func (k *Keeper) Refused(name string, token *Token) bool {
+func (k *TokenManager) Refused(name string, token *Token) bool {
 	s, _, env, err := k.slot(name)
 	if err != nil || token == nil || token.Fixed || token.Spoilt != "" {
 		return false
@@ -157,7 +157,7 @@ func (k *Keeper) Refused(name string, token *Token) bool {
 }
 
 // replace puts a token in the place of another that has not changed meanwhile.
-func (k *Keeper) replace(name string, before, token *Token) {
+func (k *TokenManager) replace(name string, before, token *Token) {
 	s, _, env, err := k.slot(name)
 	if err != nil {
 		return
@@ -170,7 +170,7 @@ func (k *Keeper) replace(name string, before, token *Token) {
 }
 
 // Spoil makes a bad token of a login from a good one.
-func (k *Keeper) Spoil(name string, token *Token, way string) (*Token, error) {
+func (k *TokenManager) Spoil(name string, token *Token, way string) (*Token, error) {
 	_, kind, env, err := k.slot(name)
 	if err != nil {
 		return nil, err
@@ -184,7 +184,7 @@ func (k *Keeper) Spoil(name string, token *Token, way string) (*Token, error) {
 }
 
 // Verify asks the issuer about a token.
-func (k *Keeper) Verify(ctx context.Context, name string, token *Token) (*Standing, error) {
+func (k *TokenManager) Verify(ctx context.Context, name string, token *Token) (*Standing, error) {
 	_, kind, env, err := k.slot(name)
 	if err != nil {
 		return nil, err
@@ -198,7 +198,7 @@ func (k *Keeper) Verify(ctx context.Context, name string, token *Token) (*Standi
 }
 
 // Close gives back the tokens whose kind asks for that. It returns what failed.
-func (k *Keeper) Close(ctx context.Context) error {
+func (k *TokenManager) Close(ctx context.Context) error {
 	k.mutex.Lock()
 	names := make([]string, 0, len(k.slots))
 	for name := range k.slots {
@@ -216,8 +216,8 @@ func (k *Keeper) Close(ctx context.Context) error {
 		token := s.token
 		s.token = nil
 		s.mutex.Unlock()
-		if returner, ok := kind.(Returner); ok && token != nil && returner.GivesBack() {
-			errs = append(errs, of(name, returner.GiveBack(ctx, env, token)))
+		if returner, ok := kind.(Revoker); ok && token != nil && returner.RevokesToken() {
+			errs = append(errs, of(name, returner.Revoke(ctx, env, token)))
 		}
 	}
 	return errors.Join(errs...)

@@ -49,7 +49,7 @@ func TestRowsWaitForTheRecord(t *testing.T) {
 	session, err := run.NewSession(bench, run.Options{})
 	require.NoError(t, err)
 	held := 0
-	run.Run(context.Background(), nil, []*run.Work{{Session: session, Sheet: s}}, run.RunOptions{Jobs: jobs, Forget: true, Record: func(entries []history.Entry) error {
+	run.Run(context.Background(), nil, []*run.Job{{Session: session, Sheet: s}}, run.RunOptions{Jobs: jobs, Forget: true, Record: func(entries []history.Entry) error {
 		if recorded.Load() == 0 { // the record takes its time, and the rows could go on meanwhile
 			select {
 			case <-tooMany:

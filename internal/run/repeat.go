@@ -27,20 +27,20 @@ func labelOf(n *document.Node) string {
 // rows gives the rows to run, turn by turn; a sheet without rows has one, without
 // values.
 func (r *runner) rows() iter.Seq[inputRow] {
-	turns := max(r.options.Turns, 1)
+	turns := max(r.options.Repeat, 1)
 	return func(yield func(inputRow) bool) {
 		for turn := 1; turn <= turns || !r.until.IsZero(); turn++ {
 			any := false
-			for row := range r.turn() {
+			for row := range r.iteration() {
 				any = true
 				if !r.until.IsZero() && !time.Now().Before(r.until) {
 					return
 				}
 				if turns > 1 || !r.until.IsZero() {
-					row.result.Turn = turn
+					row.result.Iteration = turn
 				}
 				n := row.result.Number
-				if !r.options.Share.isMine(r.result.File, row.result.Turn, n) || r.work.Done.Has("", row.result.Turn, n) {
+				if !r.options.Share.isMine(r.result.File, row.result.Iteration, n) || r.work.Done.Has("", row.result.Iteration, n) {
 					continue
 				}
 				if !yield(row) {
@@ -54,8 +54,8 @@ func (r *runner) rows() iter.Seq[inputRow] {
 	}
 }
 
-// turn gives the rows of one turn.
-func (r *runner) turn() iter.Seq[inputRow] {
+// iteration gives the rows of one time through.
+func (r *runner) iteration() iter.Seq[inputRow] {
 	input := r.sheet.Rows
 	if input == nil {
 		return func(yield func(inputRow) bool) { yield(inputRow{result: &result.Row{}}) }

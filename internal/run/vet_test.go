@@ -1,0 +1,47 @@
+package run_test
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"testbench/internal/bench"
+	"testbench/internal/run"
+	"testbench/internal/sheet"
+	"testbench/internal/standin"
+)
+
+// Nothing that stands in a file makes reading or vetting it fail otherwise than
+// by problems.
+func FuzzSheet(f *testing.F) {
+	dir := f.TempDir()
+	require.NoError(f, standin.WriteBench(dir, "http://127.0.0.1:1"))
+	b, err := bench.Open(dir)
+	require.NoError(f, err)
+	files, err := filepath.Glob(filepath.Join(dir, "sheets", "*.yaml"))
+	require.NoError(f, err)
+	for _, file := range append(files, filepath.Join(dir, "bench.yaml")) {
+		data, err := os.ReadFile(file)
+		require.NoError(f, err)
+		f.Add(data)
+	}
+	f.Add([]byte("sheet: x\nsteps:\n  - step: a\n    call: stores/search\n    fill: [1]\n    keep:\n      a: {at: x, secret: true}\n    expect: {fault: {code: A}}\n    fields: {a: {one of: [1, {b: c}]}, b: [not: {is: null}]}\n"))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		run.Vet(sheet.Read(b, "x.yaml", data), run.VetOptions{})
+		run.VetBench(bench.Read(dir, "bench.yaml", data), run.VetOptions{})
+	})
+}
+
+func BenchmarkVet(b *testing.B) {
+	dir := b.TempDir()
+	require.NoError(b, standin.WriteBench(dir, "http://127.0.0.1:1"))
+	bench, err := bench.Open(dir)
+	require.NoError(b, err)
+	for b.Loop() {
+		s, err := sheet.Open(bench, filepath.Join(dir, "sheets", "03-intake.yaml"))
+		require.NoError(b, err)
+		run.Vet(s, run.VetOptions{})
+	}
+}
