@@ -1,0 +1,66 @@
+package testbench_test
+
+import (
+	"flag"
+	"go/build"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+var update = flag.Bool("update", false, "write the map of packages in CONTRIBUTING.md anew")
+
+// The map of packages in CONTRIBUTING.md is in the order in which they may import each other, from the
+// top: an arrow upward fails here. What a package is for is the first sentence of its comment.
+func TestMapOfPackages(t *testing.T) {
+	packages := map[string]*build.Package{}
+	require.NoError(t, filepath.WalkDir(".", func(dir string, entry fs.DirEntry, err error) error {
+		if err != nil || !entry.IsDir() {
+			return err
+		}
+		if name := entry.Name(); name == "node_modules" || name == "testdata" || dir != "." && strings.HasPrefix(name, ".") || dir == "scripts" {
+			return fs.SkipDir
+		}
+		p, err := build.ImportDir(dir, 0)
+		if err == nil {
+			packages[path.Join("testbench", filepath.ToSlash(dir))] = p
+		}
+		return nil
+	}))
+	guide, err := os.ReadFile("CONTRIBUTING.md")
+	require.NoError(t, err)
+	row := regexp.MustCompile("(?m)^\\| `([^`]+)` \\| (.*) \\|$")
+	var order []string
+	text := row.ReplaceAllStringFunc(string(guide), func(line string) string {
+		name := row.FindStringSubmatch(line)[1]
+		p := packages[path.Join("testbench", name)]
+		if p == nil {
+			return line // a row of another table
+		}
+		order = append(order, path.Join("testbench", name))
+		return "| `" + name + "` | " + p.Doc + " |"
+	})
+	if *update {
+		require.NoError(t, os.WriteFile("CONTRIBUTING.md", []byte(text), 0o644))
+	} else {
+		assert.Equal(t, text, string(guide), "go test . -run TestMapOfPackages -update writes it anew")
+	}
+	for name, p := range packages {
+		at := slices.Index(order, name)
+		assert.GreaterOrEqual(t, at, 0, "%s does not stand in the map", name)
+		assert.NotEmpty(t, p.Doc, "%s has no comment", name)
+		for _, imported := range p.Imports {
+			if packages[imported] != nil {
+				assert.Greater(t, slices.Index(order, imported), at, "%s imports %s, which stands above it", name, imported)
+			}
+		}
+	}
+}
