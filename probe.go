@@ -109,7 +109,7 @@ func (b *Bench) ProbeStep(ctx context.Context, file, name string, o ProbeOptions
 		return nil, err
 	}
 	done := false
-	past.before = func(ctx context.Context, session *run.Session, step *sheet.Step, scope *run.Scope) {
+	past.before = func(ctx context.Context, session *run.Session, step *sheet.Step, scope *run.Values) {
 		if step.Name != name || done {
 			return
 		}

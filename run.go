@@ -55,7 +55,7 @@ type RunOptions struct {
 	// order. It may be nil.
 	Kill context.Context
 
-	before func(ctx context.Context, session *run.Session, step *sheet.Step, scope *run.Scope)
+	before func(ctx context.Context, session *run.Session, step *sheet.Step, scope *run.Values)
 }
 
 // Run runs sheets. Mistakes in the bench or in a sheet are returned as Problems, before

@@ -82,7 +82,7 @@ func wantsAgain(a *sheet.Again, res *result.Step, data func() *rule.Data) bool {
 }
 
 // tries carries a step out, and again as it says.
-func (x *rowRun) tries(ctx context.Context, session *Session, step *sheet.Step, scope *Scope, res *result.Step) {
+func (x *rowRun) tries(ctx context.Context, session *Session, step *sheet.Step, scope *Values, res *result.Step) {
 	pause := time.Duration(0)
 	var said []string
 	for try := 1; ; try++ {

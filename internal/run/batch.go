@@ -104,7 +104,7 @@ type batching struct {
 	session *Session
 	step    *sheet.Step
 	sheet   *sheet.Sheet
-	scope   *Scope
+	scope   *Values
 	whole   *plan
 	plans   []*plan
 	parts   []odata.BatchPart

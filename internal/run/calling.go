@@ -13,7 +13,7 @@ import (
 )
 
 // listen carries out a step that waits to be called back.
-func (x *rowRun) listen(ctx context.Context, s *Session, step *sheet.Step, scope *Scope, res *result.Step) {
+func (x *rowRun) listen(ctx context.Context, s *Session, step *sheet.Step, scope *Values, res *result.Step) {
 	if x.options.Dry {
 		res.Outcome, res.Reason = result.NotRun, "a dry run waits for no call"
 		return
@@ -50,7 +50,7 @@ type calling struct {
 	session *Session
 	step    *sheet.Step
 	*opened
-	scope   *Scope
+	scope   *Values
 	wait    *sheet.Waiting
 	result  *result.Step
 	begun   time.Time

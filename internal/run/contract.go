@@ -180,7 +180,7 @@ func (d *described) fill(fields *document.Node, names map[string]string, attache
 }
 
 // planDescribed makes the request of an operation that a WSDL describes.
-func (s *Session) planDescribed(p *plan, c *wsdl.Contract, step *sheet.Step, spec *request.Spec, scope *Scope, operation string) error {
+func (s *Session) planDescribed(p *plan, c *wsdl.Contract, step *sheet.Step, spec *request.Spec, scope *Values, operation string) error {
 	d, err := describe(c, p.service, step, operation)
 	if err != nil {
 		return err

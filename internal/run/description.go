@@ -49,7 +49,7 @@ func buildOptions(s *sheet.Step, service *bench.Service) contract.BuildOptions {
 }
 
 // fill fills the fields of a call in, and remembers what was sent for hints.
-func (p *plan) fill(step *sheet.Step, scope *Scope) (*document.Node, error) {
+func (p *plan) fill(step *sheet.Step, scope *Values) (*document.Node, error) {
 	fields := document.NewObject()
 	p.filled = map[string]string{}
 	if step.Fill == nil {
@@ -78,7 +78,7 @@ func stepFields(s *sheet.Step, all *document.Node) *document.Node {
 
 // build makes the request of an operation that is described by hand or by a
 // contract that is no WSDL.
-func (p *plan) build(step *sheet.Step, spec *request.Spec, scope *Scope, address *value.Template) error {
+func (p *plan) build(step *sheet.Step, spec *request.Spec, scope *Values, address *value.Template) error {
 	fields, err := p.fill(step, scope)
 	if err != nil {
 		return err

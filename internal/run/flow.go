@@ -69,7 +69,7 @@ func (x *rowRun) run(ctx, kill context.Context, steps, finally []*sheet.Step) {
 }
 
 // scope is where the names of the row lead, for a session.
-func (x *rowRun) scope(s *Session) *Scope {
+func (x *rowRun) scope(s *Session) *Values {
 	scope := s.Scope(x.values, x.kept)
 	scope.boxes = x.boxes
 	return scope

@@ -26,7 +26,7 @@ type judging struct {
 	step  *sheet.Step
 	reply *reply.Reply
 	roots path.Roots
-	scope *Scope
+	scope *Values
 	data  *rule.Data
 	out   []result.Check
 	// described is the operation as its WSDL has it, or nil.
@@ -414,7 +414,7 @@ func (j *judging) keep() {
 
 // keptScope lets the filters of a keep work on what the path found.
 type keptScope struct {
-	*Scope
+	*Values
 	it *document.Node
 }
 
@@ -425,5 +425,5 @@ func (s keptScope) Lookup(space, name string) (*document.Node, error) {
 		}
 		return s.it, nil
 	}
-	return s.Scope.Lookup(space, name)
+	return s.Values.Lookup(space, name)
 }

@@ -113,7 +113,7 @@ type listening struct {
 	body         []byte
 }
 
-func readyToListen(l *sheet.Listen, scope *Scope) (*listening, error) {
+func readyToListen(l *sheet.Listen, scope *Values) (*listening, error) {
 	out := &listening{method: l.Method, signed: l.Signed, answer: l.Answer, header: http.Header{}}
 	text := func(t *value.Template) (string, error) {
 		if t == nil {

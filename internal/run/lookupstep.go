@@ -90,7 +90,7 @@ func (s *Session) settings(d *bench.Database) (lookup.Settings, error) {
 }
 
 // queryParameters fills in what a statement asks for.
-func queryParameters(q *sheet.Query, scope *Scope) (map[string]*document.Node, error) {
+func queryParameters(q *sheet.Query, scope *Values) (map[string]*document.Node, error) {
 	out := map[string]*document.Node{}
 	if q.Fill == nil {
 		return out, nil
@@ -134,7 +134,7 @@ func (s *Session) rowsOfQuery(ctx context.Context, q *sheet.Query) *table.Source
 }
 
 // lookInto looks once.
-func lookInto(l *sheet.Lookup, ctx context.Context, s *Session, scope *Scope) (*document.Node, error) {
+func lookInto(l *sheet.Lookup, ctx context.Context, s *Session, scope *Values) (*document.Node, error) {
 	d := s.Bench.Database(l.Database)
 	if d == nil {
 		return nil, &bench.NotFoundError{What: "database", Name: l.Database, Known: s.Bench.DatabaseNames()}
@@ -170,7 +170,7 @@ func lookInto(l *sheet.Lookup, ctx context.Context, s *Session, scope *Scope) (*
 }
 
 // lookup carries out a step that looks into the other side.
-func (x *rowRun) lookup(ctx context.Context, s *Session, step *sheet.Step, scope *Scope, res *result.Step) {
+func (x *rowRun) lookup(ctx context.Context, s *Session, step *sheet.Step, scope *Values, res *result.Step) {
 	start := time.Now()
 	took := time.Duration(0)
 	ask := func(ctx context.Context) (*judging, error) {
@@ -223,7 +223,7 @@ func (x *rowRun) failed(ctx context.Context, res *result.Step, err error) {
 }
 
 // judgingOf prepares judging something that is no reply of an exchange.
-func (x *rowRun) judgingOf(s *Session, step *sheet.Step, scope *Scope, payload, around *document.Node) *judging {
+func (x *rowRun) judgingOf(s *Session, step *sheet.Step, scope *Values, payload, around *document.Node) *judging {
 	re := reply.Of(payload, around)
 	names := map[string]string{}
 	for _, m := range []map[string]string{s.Bench.Names, x.sheet.Names, step.Names} {

@@ -11,7 +11,7 @@ import (
 )
 
 // planMethod makes the call of a method by JSON-RPC or XML-RPC.
-func (s *Session) planMethod(ctx context.Context, p *plan, step *sheet.Step, spec *request.Spec, scope *Scope, name string) error {
+func (s *Session) planMethod(ctx context.Context, p *plan, step *sheet.Step, spec *request.Spec, scope *Values, name string) error {
 	op, err := p.service.Method(name)
 	if err != nil {
 		return err

@@ -10,7 +10,7 @@ import (
 )
 
 // serviceWithValues is an operation with the values of its parameters that hold placeholders.
-func serviceWithValues(s *bench.Service, op *contract.Operation, scope *Scope) (*contract.Operation, error) {
+func serviceWithValues(s *bench.Service, op *contract.Operation, scope *Values) (*contract.Operation, error) {
 	filled := s.Filled[op.Name]
 	if len(filled) == 0 {
 		return op, nil
@@ -37,7 +37,7 @@ func serviceWithValues(s *bench.Service, op *contract.Operation, scope *Scope) (
 
 // fieldsScope knows what is filled in, beside all else.
 type fieldsScope struct {
-	*Scope
+	*Values
 	fields *document.Node
 }
 
@@ -45,11 +45,11 @@ func (s fieldsScope) Lookup(space, name string) (*document.Node, error) {
 	if space == "" && name == "fields" {
 		return s.fields, nil
 	}
-	return s.Scope.Lookup(space, name)
+	return s.Values.Lookup(space, name)
 }
 
 // templated makes a body of the template of its operation.
-func (p *plan) templated(body *document.Node, scope *Scope) (*document.Node, error) {
+func (p *plan) templated(body *document.Node, scope *Values) (*document.Node, error) {
 	t := p.service.Templates[p.op.Name]
 	if t == nil || p.contracted {
 		return body, nil

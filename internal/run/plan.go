@@ -63,7 +63,7 @@ func (e *ContractError) Error() string {
 }
 
 // plan fills a step in.
-func (s *Session) plan(ctx context.Context, step *sheet.Step, scope *Scope, names map[string]string) (*plan, error) {
+func (s *Session) plan(ctx context.Context, step *sheet.Step, scope *Values, names map[string]string) (*plan, error) {
 	p := &plan{}
 	spec := step.Spec
 	spec.StayOnRedirect = step.Stay
@@ -230,7 +230,7 @@ func (s *Session) planRequest(ctx context.Context, p *plan, step *sheet.Step, sp
 
 // planFollow takes an address out of an answer. A relative one is resolved
 // against the service.
-func (s *Session) planFollow(ctx context.Context, p *plan, step *sheet.Step, spec *request.Spec, scope *Scope) error {
+func (s *Session) planFollow(ctx context.Context, p *plan, step *sheet.Step, spec *request.Spec, scope *Values) error {
 	text, err := step.Follow.Text(scope, value.Address)
 	if err != nil {
 		return err
@@ -401,7 +401,7 @@ func mergeDefaults(always, own []request.Pair) []request.Pair {
 
 // planCall puts the fields of a call into the places that the operation's
 // description gives them.
-func (s *Session) planCall(ctx context.Context, p *plan, step *sheet.Step, spec *request.Spec, scope *Scope) error {
+func (s *Session) planCall(ctx context.Context, p *plan, step *sheet.Step, spec *request.Spec, scope *Values) error {
 	serviceName, operation, _ := strings.Cut(step.Call, "/")
 	if p.service = s.Bench.Service(serviceName); p.service == nil {
 		return &bench.NotFoundError{What: "service", Name: serviceName, Known: s.Bench.ServiceNames()}

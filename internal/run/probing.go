@@ -35,7 +35,7 @@ type Probing struct {
 
 // Probing fills a step in as it is right, and gathers what is known of its request. A nil
 // scope is that of a step outside of a sheet.
-func (s *Session) Probing(ctx context.Context, step *sheet.Step, scope *Scope) (*Probing, error) {
+func (s *Session) Probing(ctx context.Context, step *sheet.Step, scope *Values) (*Probing, error) {
 	if scope == nil {
 		scope = s.Scope(nil, map[string]*document.Node{})
 	}

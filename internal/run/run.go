@@ -200,7 +200,7 @@ func targetOf(s *sheet.Step) string {
 
 // missing says which name a step asks for that an earlier step should have
 // kept and did not, or "".
-func missing(step *sheet.Step, scope *Scope, lost map[string]string) string {
+func missing(step *sheet.Step, scope *Values, lost map[string]string) string {
 	own := map[string]bool{}
 	for _, k := range step.Keep {
 		own[k.Name] = true
@@ -237,7 +237,7 @@ func missing(step *sheet.Step, scope *Scope, lost map[string]string) string {
 }
 
 // calculate sets values from templates and from CEL.
-func calculate(s *sheet.Step, scope *Scope, data *rule.Data) error {
+func calculate(s *sheet.Step, scope *Values, data *rule.Data) error {
 	for _, f := range s.Set {
 		node, err := f.Value.Node(scope)
 		if err != nil {
@@ -258,7 +258,7 @@ func calculate(s *sheet.Step, scope *Scope, data *rule.Data) error {
 }
 
 // data gathers what conditions see.
-func (s *Session) data(scope *Scope, row *document.Node, kept map[string]*document.Node, re *reply.Reply, names map[string]string) *rule.Data {
+func (s *Session) data(scope *Values, row *document.Node, kept map[string]*document.Node, re *reply.Reply, names map[string]string) *rule.Data {
 	data := &rule.Data{Row: row, Scope: scope, Kept: document.NewObject(), Site: document.NewObject()}
 	for _, name := range s.options.KeptNames {
 		if node, ok := s.options.Kept(name); ok {
@@ -280,7 +280,7 @@ func (s *Session) data(scope *Scope, row *document.Node, kept map[string]*docume
 }
 
 // exchange plans, sends and judges a step that talks.
-func (s *Session) exchange(ctx context.Context, step *sheet.Step, scope *Scope, names map[string]string, res *result.Step, x *rowRun) {
+func (s *Session) exchange(ctx context.Context, step *sheet.Step, scope *Values, names map[string]string, res *result.Step, x *rowRun) {
 	logins := &asked{}
 	ctx = context.WithValue(ctx, askedKey{}, logins)
 	planned, err := s.plan(ctx, step, scope, names)
@@ -370,7 +370,7 @@ func (s *Session) send(ctx context.Context, step *sheet.Step, planned *plan, res
 	return sent, err
 }
 
-func (s *Session) judge(step *sheet.Step, planned *plan, scope *Scope, names map[string]string, sent *login.Sent, re *reply.Reply, res *result.Step) {
+func (s *Session) judge(step *sheet.Step, planned *plan, scope *Values, names map[string]string, sent *login.Sent, re *reply.Reply, res *result.Step) {
 	record := sent.Record()
 	res.Reply = re
 	j := s.judging(step, planned, scope, names, re)
@@ -402,7 +402,7 @@ func (s *Session) judge(step *sheet.Step, planned *plan, scope *Scope, names map
 }
 
 // judging prepares what a reply is held against.
-func (s *Session) judging(step *sheet.Step, planned *plan, scope *Scope, names map[string]string, re *reply.Reply) *judging {
+func (s *Session) judging(step *sheet.Step, planned *plan, scope *Values, names map[string]string, re *reply.Reply) *judging {
 	all := map[string]string{}
 	for _, m := range []map[string]string{planned.prefixes(), s.Bench.Names, serviceNames(planned.service), names, step.Names} {
 		for prefix, space := range m {

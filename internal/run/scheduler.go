@@ -35,7 +35,7 @@ type RunOptions struct {
 	Observer Observer           // may be nil
 	Explain  func(*result.Step) // adds hints to a finished step; may be nil
 	// Before is told of each step that talks, right before it does; nil for nobody.
-	Before func(ctx context.Context, session *Session, step *sheet.Step, scope *Scope)
+	Before func(ctx context.Context, session *Session, step *sheet.Step, scope *Values)
 	// Record takes rows as they finish, before RowDone is told of them; nil for none.
 	Record func([]history.Entry) error
 	// Forget lets go of the rows when they were observed and recorded.

@@ -282,7 +282,7 @@ func (q withoutSecrets) Lookup(space, name string) (*document.Node, error) {
 }
 
 // Scope says where the names of placeholders lead, for one row.
-type Scope struct {
+type Values struct {
 	session *Session
 	row     *document.Node            // may be nil
 	kept    map[string]*document.Node // may be nil
@@ -292,19 +292,19 @@ type Scope struct {
 
 // Scope returns a scope with the row's values and what was kept so far. Both
 // may be nil.
-func (s *Session) Scope(row *document.Node, kept map[string]*document.Node) *Scope {
-	return &Scope{session: s, row: row, kept: kept}
+func (s *Session) Scope(row *document.Node, kept map[string]*document.Node) *Values {
+	return &Values{session: s, row: row, kept: kept}
 }
 
 // Hide masks a secret from now on.
-func (c *Scope) Hide(text string) { c.session.options.Masker.Hide(text) }
+func (c *Values) Hide(text string) { c.session.options.Masker.Hide(text) }
 
 // maxDepth bounds site values that are made of one another.
 const maxDepth = 20
 
 // Lookup finds a name: from -set, then kept or set in this row, then the row,
 // then the site.
-func (c *Scope) Lookup(space, name string) (*document.Node, error) {
+func (c *Values) Lookup(space, name string) (*document.Node, error) {
 	s := c.session
 	switch space {
 	case "":
@@ -372,7 +372,7 @@ func (c *Scope) Lookup(space, name string) (*document.Node, error) {
 	return nil, fmt.Errorf("%w here", value.ErrNothing)
 }
 
-func (c *Scope) site(name string) (*document.Node, error) {
+func (c *Values) site(name string) (*document.Node, error) {
 	tree := c.session.Site.Value(name)
 	if tree == nil {
 		return nil, fmt.Errorf("%w: nothing defines it", value.ErrNothing)
@@ -385,7 +385,7 @@ func (c *Scope) site(name string) (*document.Node, error) {
 	return tree.Node(&inner)
 }
 
-func (c *Scope) sealed(name string) (*document.Node, error) {
+func (c *Values) sealed(name string) (*document.Node, error) {
 	s := c.session
 	s.mutex.Lock()
 	text, ok := s.sealed[name]

@@ -63,7 +63,7 @@ func wrongState(s *sheet.States, from, to string) string {
 
 // await asks again until what a step waits for is there, or it is clear that it will
 // not be. What came of the waiting is among the checks of the plan.
-func (s *Session) await(ctx context.Context, step *sheet.Step, p *plan, scope *Scope, names map[string]string, fresh *exchange.Request, sent *login.Sent, result *result.Step) (*login.Sent, error) {
+func (s *Session) await(ctx context.Context, step *sheet.Step, p *plan, scope *Values, names map[string]string, fresh *exchange.Request, sent *login.Sent, result *result.Step) (*login.Sent, error) {
 	hold := func() *judging { return s.judging(step, p, scope, names, p.read(sent.Record())) }
 	ask := func(ctx context.Context) (*judging, error) {
 		p.request = fresh.Clone()
