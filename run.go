@@ -14,6 +14,7 @@ import (
 	"strings"
 	"time"
 
+	"testbench/internal/callback"
 	"testbench/internal/hint"
 	"testbench/internal/history"
 	"testbench/internal/result"
@@ -115,7 +116,7 @@ func (b *Bench) run(ctx context.Context, files []string, o RunOptions, resumes *
 			return nil, err
 		}
 	}
-	o.Receiver = &run.Receiver{Listen: o.Listen, Public: o.Public}
+	o.Receiver = &callback.Receiver{Listen: o.Listen, Public: o.Public}
 	r.options = o
 	if err := r.prepare(files); err != nil {
 		return nil, err

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"testbench/internal/callback"
 	"testbench/internal/reply"
 	"testbench/internal/result"
 	"testbench/internal/sheet"
@@ -106,9 +107,9 @@ func (c *calling) run(ctx context.Context) (*judging, error) {
 }
 
 // next takes the next call that did not come before.
-func (c *calling) next(ctx context.Context, deadline time.Time) (*call, error) {
+func (c *calling) next(ctx context.Context, deadline time.Time) (*callback.Call, error) {
 	for {
-		got, err := c.opened.next(ctx, deadline)
+		got, err := c.opened.Next(ctx, deadline)
 		if got == nil || err != nil {
 			return nil, err
 		}
@@ -122,20 +123,20 @@ func (c *calling) next(ctx context.Context, deadline time.Time) (*call, error) {
 
 // again says that a call was taken before, or "" where it was not. Where states are looked
 // at, only the last call counts: what was so once and comes again is a change.
-func (o *opened) again(got *call, isState bool) string {
-	before, known := o.seen[got.digest]
-	isLast := got.digest == o.last
-	o.seen[got.digest], o.last = got.at, got.digest
+func (o *opened) again(got *callback.Call, isState bool) string {
+	before, known := o.seen[got.Digest]
+	isLast := got.Digest == o.last
+	o.seen[got.Digest], o.last = got.At, got.Digest
 	if !known || isState && !isLast {
 		return ""
 	}
-	return fmt.Sprintf("the same call came again, %s after the one before", spanText(got.at.Sub(before)))
+	return fmt.Sprintf("the same call came again, %s after the one before", spanText(got.At.Sub(before)))
 }
 
 // judge looks at a call: nil says that it is not the one; isOver that a state came that
 // may not come.
-func (c *calling) judge(got *call) (j *judging, isOver bool, err error) {
-	re := reply.OfCall(got.method, got.url, got.header, got.body)
+func (c *calling) judge(got *callback.Call) (j *judging, isOver bool, err error) {
+	re := reply.OfCall(got.Method, got.URL, got.Header, got.Body)
 	j = c.x.judgingOf(c.session, c.step, c.scope, re.Payload, re.Tree())
 	for _, f := range c.step.Listen.Match {
 		j.rule("match", f.Source, f.Path, f.Rule)
@@ -153,8 +154,8 @@ func (c *calling) judge(got *call) (j *judging, isOver bool, err error) {
 	c.checks = append(c.checks, j.out...)
 	j.out = nil
 	c.calls++
-	c.result.Exchanges = append(c.result.Exchanges, got.record(c.listen))
-	states, wrong := lookAtState(c.wait.States, j, c.states, got.at.Sub(c.start))
+	c.result.Exchanges = append(c.result.Exchanges, got.Record(c.Listen))
+	states, wrong := lookAtState(c.wait.States, j, c.states, got.At.Sub(c.start))
 	c.states = states
 	if wrong != nil {
 		c.checks = append(c.checks, *wrong)
@@ -174,7 +175,7 @@ func (c *calling) quiet(ctx context.Context) error {
 	}
 	if got != nil {
 		check.Held, check.Got = false, "one more"
-		c.result.Exchanges = append(c.result.Exchanges, got.record(c.listen))
+		c.result.Exchanges = append(c.result.Exchanges, got.Record(c.Listen))
 		check.Note = c.late(got)
 	}
 	c.checks = append(c.checks, check)
@@ -182,14 +183,14 @@ func (c *calling) quiet(ctx context.Context) error {
 }
 
 // late says what a call is that came when nothing was waited for any more.
-func (c *calling) late(got *call) string {
-	re := reply.OfCall(got.method, got.url, got.header, got.body)
+func (c *calling) late(got *callback.Call) string {
+	re := reply.OfCall(got.Method, got.URL, got.Header, got.Body)
 	j := c.x.judgingOf(c.session, c.step, c.scope, re.Payload, re.Tree())
-	after := spanText(got.at.Sub(c.start))
+	after := spanText(got.At.Sub(c.start))
 	if c.wait.States == nil {
 		return "a call came late, after " + after
 	}
-	states, wrong := lookAtState(c.wait.States, j, c.states, got.at.Sub(c.start))
+	states, wrong := lookAtState(c.wait.States, j, c.states, got.At.Sub(c.start))
 	if wrong != nil {
 		return "false: " + wrong.Note
 	}
@@ -213,7 +214,7 @@ func (c *calling) none() {
 
 // notes say how the waiting went.
 func (c *calling) notes() []string {
-	notes := append(c.takeNotes(), c.said...)
+	notes := append(c.TakeNotes(), c.said...)
 	if len(c.states) > 0 {
 		notes = append(notes, fmt.Sprintf("called %s: %s", times(c.calls), statesText(c.states)))
 	}
@@ -225,19 +226,19 @@ func (b *boxes) shut() {
 	b.mutex.Lock()
 	defer b.mutex.Unlock()
 	for _, o := range b.order {
-		b.x.session.options.Receiver.shut(o.box)
+		b.x.session.options.Receiver.Shut(o.Box)
 		w := &sheet.Waiting{}
 		if o.step.Wait != nil {
 			w = o.step.Wait
 		}
-		res := &result.Step{Name: b.x.prefix + o.step.Name + ": late", Target: targetOf(o.step), Outcome: result.Held, Notes: o.takeNotes()}
+		res := &result.Step{Name: b.x.prefix + o.step.Name + ": late", Target: targetOf(o.step), Outcome: result.Held, Notes: o.TakeNotes()}
 		c := &calling{x: b.x, session: b.x.session, step: o.step, opened: o, scope: b.x.scope(b.x.session), wait: w, result: res}
-		for got := o.taken(); got != nil; got = o.taken() {
+		for got := o.Taken(); got != nil; got = o.Taken() {
 			if again := o.again(got, w.States != nil); again != "" {
 				res.Notes = append(res.Notes, again)
 				continue
 			}
-			res.Exchanges = append(res.Exchanges, got.record(o.listen))
+			res.Exchanges = append(res.Exchanges, got.Record(o.Listen))
 			said := c.late(got)
 			if strings.HasPrefix(said, "false: ") {
 				res.Outcome = result.FellShort

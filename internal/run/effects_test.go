@@ -23,6 +23,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"testbench/internal/bench"
+	"testbench/internal/callback"
 	"testbench/internal/run"
 	"testbench/internal/secret"
 	"testbench/internal/sheet"
@@ -189,7 +190,7 @@ func (e *effects) of(t *testing.T, text string) (said string, problems []string)
 	if len(problems) > 0 {
 		return strings.Join(problems, "\n"), problems
 	}
-	receiver := &run.Receiver{}
+	receiver := &callback.Receiver{}
 	defer func() { _ = receiver.Close() }()
 	session, err := run.NewSession(opened, run.Options{Site: read.Site, Receiver: receiver, Store: &secret.Store{Environ: func(name string) (string, bool) {
 		text, ok := standin.Secrets[strings.ToLower(strings.TrimPrefix(name, "TESTBENCH_SEALED_"))]

@@ -1,14 +1,7 @@
 package run
 
 import (
-	"crypto/hmac"
-	"crypto/sha1"
-	"crypto/sha256"
-	"crypto/sha512"
-	"encoding/base64"
-	"encoding/hex"
 	"fmt"
-	"hash"
 	"maps"
 	"net/http"
 	"slices"
@@ -17,8 +10,8 @@ import (
 	"time"
 
 	"testbench/internal/bench"
+	"testbench/internal/callback"
 	"testbench/internal/document"
-	"testbench/internal/exchange"
 	"testbench/internal/sheet"
 	"testbench/internal/suggest"
 	"testbench/internal/value"
@@ -46,7 +39,7 @@ type boxes struct {
 }
 
 type opened struct {
-	*box
+	*callback.Box
 	step    *sheet.Step
 	address string
 	seen    map[[32]byte]time.Time // calls that were taken
@@ -76,7 +69,7 @@ func (b *boxes) of(name string) (*opened, error) {
 		return nil, err
 	}
 	o := &opened{step: step, seen: map[[32]byte]time.Time{}, start: time.Now()}
-	if o.box, o.address, err = receiver.open(l); err != nil {
+	if o.Box, o.address, err = receiver.Open(l); err != nil {
 		return nil, err
 	}
 	if b.open == nil {
@@ -103,18 +96,8 @@ func listenerOf(s *sheet.Sheet, name string) *sheet.Step {
 	return found
 }
 
-// listening is a step's listening with its values filled in: calls come at any time.
-type listening struct {
-	method, path string
-	signed       *sheet.Signed
-	key          []byte
-	answer       sheet.CallAnswer
-	header       http.Header
-	body         []byte
-}
-
-func readyToListen(l *sheet.Listen, scope *Values) (*listening, error) {
-	out := &listening{method: l.Method, signed: l.Signed, answer: l.Answer, header: http.Header{}}
+func readyToListen(l *sheet.Listen, scope *Values) (*callback.Listener, error) {
+	out := &callback.Listener{Method: l.Method, Signed: l.Signed, Answer: l.Answer, Header: http.Header{}}
 	text := func(t *value.Template) (string, error) {
 		if t == nil {
 			return "", nil
@@ -123,23 +106,23 @@ func readyToListen(l *sheet.Listen, scope *Values) (*listening, error) {
 		return filled.Sent, err
 	}
 	var err error
-	if out.path, err = text(l.Path); err != nil {
+	if out.Path, err = text(l.Path); err != nil {
 		return nil, err
 	}
-	out.path = strings.Trim(out.path, "/")
+	out.Path = strings.Trim(out.Path, "/")
 	if l.Signed != nil {
 		key, err := text(l.Signed.Key)
 		if err != nil {
 			return nil, err
 		}
-		out.key = []byte(key)
+		out.Key = []byte(key)
 	}
 	for _, h := range l.Answer.Headers {
 		node, err := h.Value.Node(scope)
 		if err != nil {
 			return nil, err
 		}
-		out.header.Add(h.Name, node.Text)
+		out.Header.Add(h.Name, node.Text)
 	}
 	switch {
 	case l.Answer.Body != nil:
@@ -147,77 +130,22 @@ func readyToListen(l *sheet.Listen, scope *Values) (*listening, error) {
 		if err != nil {
 			return nil, err
 		}
-		out.body = []byte(document.WriteJSON(node, document.Style{}))
-		if out.header.Get("Content-Type") == "" {
-			out.header.Set("Content-Type", "application/json")
+		out.Body = []byte(document.WriteJSON(node, document.Style{}))
+		if out.Header.Get("Content-Type") == "" {
+			out.Header.Set("Content-Type", "application/json")
 		}
 	case l.Answer.Text != nil:
 		filled, err := text(l.Answer.Text)
 		if err != nil {
 			return nil, err
 		}
-		out.body = []byte(filled)
+		out.Body = []byte(filled)
 	}
-	if out.answer.Status == 0 {
-		out.answer.Status = http.StatusOK
-		if len(out.body) == 0 {
-			out.answer.Status = http.StatusNoContent
+	if out.Answer.Status == 0 {
+		out.Answer.Status = http.StatusOK
+		if len(out.Body) == 0 {
+			out.Answer.Status = http.StatusNoContent
 		}
 	}
 	return out, nil
-}
-
-// take looks at a call: one by another method, to another place or with a false
-// signature is refused and noted, all others wait for the step.
-func (l *listening) take(w http.ResponseWriter, b *box, c *call, rest string) {
-	refuse := func(status int, format string, args ...any) {
-		b.note(format, args...)
-		http.Error(w, http.StatusText(status), status)
-	}
-	switch {
-	case c.method != l.method:
-		w.Header().Set("Allow", l.method)
-		refuse(http.StatusMethodNotAllowed, "a call by %s came and was refused: %s is waited for", c.method, l.method)
-		return
-	case strings.Trim(rest, "/") != l.path:
-		refuse(http.StatusNotFound, "a call to /%s came and was refused: /%s is waited for", rest, l.path)
-		return
-	case l.signed != nil && !l.genuine(c):
-		refuse(http.StatusUnauthorized, "a call with a false signature came and was refused (header %s)", l.signed.Header)
-		return
-	}
-	if c.answered = l.answer.Status; !b.add(c) {
-		http.Error(w, "too many calls", http.StatusTooManyRequests)
-		return
-	}
-	maps.Copy(w.Header(), l.header)
-	w.WriteHeader(c.answered)
-	_, _ = w.Write(l.body)
-}
-
-func (l *listening) genuine(c *call) bool {
-	hashes := map[string]func() hash.Hash{"sha1": sha1.New, "sha256": sha256.New, "sha512": sha512.New}
-	got, ok := strings.CutPrefix(c.header.Get(l.signed.Header), l.signed.Before)
-	if !ok {
-		return false
-	}
-	var signature []byte
-	var err error
-	if l.signed.Encode == "base64" {
-		signature, err = base64.StdEncoding.DecodeString(got)
-	} else {
-		signature, err = hex.DecodeString(got)
-	}
-	mac := hmac.New(hashes[l.signed.Hash], l.key)
-	_, _ = mac.Write(c.body)
-	return err == nil && hmac.Equal(signature, mac.Sum(nil))
-}
-
-// record is a call as an exchange: they sent, and were answered.
-func (c *call) record(l *listening) *exchange.Record {
-	return &exchange.Record{
-		Request: &exchange.Request{Method: c.method, URL: c.url, Header: c.header, Body: c.body},
-		Answer:  &exchange.Answer{Status: c.answered, Reason: http.StatusText(c.answered), Proto: "HTTP/1.1", Header: l.header, Body: l.body},
-		Started: c.at,
-	}
 }

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"testbench/internal/bench"
+	"testbench/internal/callback"
 	"testbench/internal/result"
 	"testbench/internal/run"
 	"testbench/internal/secret"
@@ -137,7 +138,7 @@ func (e *effects) result(t *testing.T, text string, o run.RunOptions) *result.Sh
 	require.NoError(t, err)
 	read := sheet.Read(bench, filepath.Join(e.dir, "sheets", "test.yaml"), []byte(text))
 	require.Empty(t, run.Vet(read, run.VetOptions{}).Serious(), text)
-	receiver := &run.Receiver{}
+	receiver := &callback.Receiver{}
 	defer func() { _ = receiver.Close() }()
 	session, err := run.NewSession(bench, run.Options{Receiver: receiver, Store: &secret.Store{Environ: func(name string) (string, bool) {
 		text, ok := standin.Secrets[strings.ToLower(strings.TrimPrefix(name, "TESTBENCH_SEALED_"))]

@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"testbench/internal/bench"
+	"testbench/internal/callback"
 	"testbench/internal/document"
 	"testbench/internal/exchange"
 	"testbench/internal/login"
@@ -50,7 +51,7 @@ type Options struct {
 	// that nobody is there.
 	Person func(login.Prompt)
 	// Receiver takes the calls that services make back; nil for none.
-	Receiver *Receiver
+	Receiver *callback.Receiver
 	// Tokens keeps the tokens of a site between commands; nil keeps none.
 	Tokens func(site string) login.KeptTokens
 }

@@ -1,4 +1,6 @@
-package run
+// Package callback listens for the calls that services make back: each step that waits for one has
+// an address of its own, and what comes there waits in its box until the step takes it.
+package callback
 
 import (
 	"context"
@@ -26,9 +28,10 @@ type Receiver struct {
 
 	mutex    sync.Mutex
 	server   *http.Server
-	loopback bool // nobody else can reach it
+	served   chan struct{} // closed when nobody serves any more
+	loopback bool          // nobody else can reach it
 	base     string
-	boxes    map[string]*box // by the token in their address
+	boxes    map[string]*Box // by the token in their address
 }
 
 // Limits of what comes in.
@@ -37,23 +40,23 @@ const (
 	mostCalls    = 1_000 // that wait in one box
 )
 
-// call is one call that came in.
-type call struct {
-	at       time.Time
-	method   string
-	url      *url.URL
-	header   http.Header
-	body     []byte
+// Call is one call that came in.
+type Call struct {
+	At       time.Time
+	Method   string
+	URL      *url.URL
+	Header   http.Header
+	Body     []byte
 	answered int
-	digest   [sha256.Size]byte // of all that tells calls apart
+	Digest   [sha256.Size]byte // of all that tells calls apart
 }
 
-// box is where the calls for one step of one row come in.
-type box struct {
+// Box is where the calls for one step of one row come in.
+type Box struct {
 	token  string
-	listen *listening
+	Listen *Listener
 	mutex  sync.Mutex
-	calls  []*call
+	calls  []*Call
 	notes  []string // calls that are not what is waited for
 	came   chan struct{}
 	closed bool
@@ -83,14 +86,18 @@ func (r *Receiver) start() error {
 		}
 		r.base = "http://" + net.JoinHostPort(host, port)
 	}
-	r.boxes = map[string]*box{}
+	r.boxes = map[string]*Box{}
 	r.server = &http.Server{Handler: r, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 30 * time.Second, WriteTimeout: 30 * time.Second, MaxHeaderBytes: 64 << 10}
-	go func() { _ = r.server.Serve(listener) }()
+	r.served = make(chan struct{})
+	go func() {
+		defer close(r.served)
+		_ = r.server.Serve(listener)
+	}()
 	return nil
 }
 
-// open makes a box with an address of its own.
-func (r *Receiver) open(l *listening) (*box, string, error) {
+// Open makes a box with an address of its own.
+func (r *Receiver) Open(l *Listener) (*Box, string, error) {
 	r.mutex.Lock()
 	defer r.mutex.Unlock()
 	if err := r.start(); err != nil {
@@ -98,13 +105,13 @@ func (r *Receiver) open(l *listening) (*box, string, error) {
 	}
 	token := make([]byte, 16)
 	_, _ = rand.Read(token)
-	b := &box{token: hex.EncodeToString(token), listen: l, came: make(chan struct{}, 1)}
+	b := &Box{token: hex.EncodeToString(token), Listen: l, came: make(chan struct{}, 1)}
 	r.boxes[b.token] = b
 	return b, r.base + "/" + b.token, nil
 }
 
-// shut takes a box away: later calls are refused.
-func (r *Receiver) shut(b *box) {
+// Shut takes a box away: later calls are refused.
+func (r *Receiver) Shut(b *Box) {
 	r.mutex.Lock()
 	defer r.mutex.Unlock()
 	delete(r.boxes, b.token)
@@ -125,10 +132,12 @@ func (r *Receiver) Close() error {
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), 100*time.Millisecond)
 	defer cancel()
-	if err := r.server.Shutdown(ctx); err != nil {
-		return r.server.Close()
+	err := r.server.Shutdown(ctx)
+	if err != nil {
+		err = r.server.Close()
 	}
-	return nil
+	<-r.served
+	return err
 }
 
 // isMeant says whether a call names a host by which the receiver is known. Where others can
@@ -172,17 +181,17 @@ func (r *Receiver) ServeHTTP(w http.ResponseWriter, request *http.Request) {
 		b.note("a call was cut off: %v", err)
 		return
 	}
-	c := &call{at: time.Now(), method: request.Method, url: &url.URL{Scheme: "http", Host: request.Host, Path: request.URL.Path, RawQuery: request.URL.RawQuery}, header: request.Header, body: body}
+	c := &Call{At: time.Now(), Method: request.Method, URL: &url.URL{Scheme: "http", Host: request.Host, Path: request.URL.Path, RawQuery: request.URL.RawQuery}, Header: request.Header, Body: body}
 	sum := sha256.New()
-	for _, part := range [][]byte{[]byte(c.method), []byte(rest), []byte(c.url.RawQuery), body} {
+	for _, part := range [][]byte{[]byte(c.Method), []byte(rest), []byte(c.URL.RawQuery), body} {
 		_, _ = fmt.Fprintf(sum, "%d:", len(part))
 		_, _ = sum.Write(part)
 	}
-	sum.Sum(c.digest[:0])
-	b.listen.take(w, b, c, rest)
+	sum.Sum(c.Digest[:0])
+	b.Listen.take(w, b, c, rest)
 }
 
-func (b *box) note(format string, args ...any) {
+func (b *Box) note(format string, args ...any) {
 	b.mutex.Lock()
 	defer b.mutex.Unlock()
 	if len(b.notes) < 20 {
@@ -191,7 +200,7 @@ func (b *box) note(format string, args ...any) {
 }
 
 // add puts a call into the box; it says whether there was room.
-func (b *box) add(c *call) bool {
+func (b *Box) add(c *Call) bool {
 	b.mutex.Lock()
 	defer b.mutex.Unlock()
 	if b.closed || len(b.calls) >= mostCalls {
@@ -205,25 +214,26 @@ func (b *box) add(c *call) bool {
 	return true
 }
 
-// next takes the next call, waiting until it comes; nil where none came in time.
-func (b *box) next(ctx context.Context, until time.Time) (*call, error) {
+// Next takes the next call, waiting until it comes; nil where none came in time.
+func (b *Box) Next(ctx context.Context, until time.Time) (*Call, error) {
 	timer := time.NewTimer(time.Until(until))
 	defer timer.Stop()
 	for {
-		if c := b.taken(); c != nil {
+		if c := b.Taken(); c != nil {
 			return c, nil
 		}
 		select {
 		case <-ctx.Done():
 			return nil, ctx.Err()
 		case <-timer.C:
-			return b.taken(), nil
+			return b.Taken(), nil
 		case <-b.came:
 		}
 	}
 }
 
-func (b *box) taken() *call {
+// Taken takes the next call that is there; nil where none is.
+func (b *Box) Taken() *Call {
 	b.mutex.Lock()
 	defer b.mutex.Unlock()
 	if len(b.calls) == 0 {
@@ -234,8 +244,8 @@ func (b *box) taken() *call {
 	return c
 }
 
-// takeNotes gives what is to be said of calls that were not waited for.
-func (b *box) takeNotes() []string {
+// TakeNotes gives what is to be said of calls that were not waited for.
+func (b *Box) TakeNotes() []string {
 	b.mutex.Lock()
 	defer b.mutex.Unlock()
 	notes := b.notes
