@@ -1,8 +1,6 @@
 package path
 
 import (
-	"fmt"
-
 	"testbench/internal/document"
 	"testbench/internal/path/jsonpath"
 )
@@ -29,7 +27,7 @@ func (p *Path) findJSONPath(roots Roots) (Selection, error) {
 	}
 	all, err := p.jsonpath.Find(roots.Answer)
 	if err != nil {
-		return Selection{}, fmt.Errorf("%s: %w", p.Source, err)
+		return Selection{}, err
 	}
 	for _, found := range all {
 		f.selection.Matches = append(f.selection.Matches, Match{Where: found.Path, Node: found.Node})
