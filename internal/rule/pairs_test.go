@@ -78,6 +78,40 @@ func TestEachRuleWordCanPassAndFail(t *testing.T) {
 	}
 }
 
+// Rules that are joined hold and fall as their words say, also one within another.
+func TestJoinedRules(t *testing.T) {
+	one := func(source string) *rule.Rule {
+		parsed, err := rule.Parse(source, false)
+		require.NoError(t, err)
+		return parsed
+	}
+	between := rule.AllOf([]*rule.Rule{one("over 1"), one("under 3")})
+	for name, c := range map[string]struct {
+		rule   *rule.Rule
+		passes []string
+		fails  []string
+	}{
+		"all of":                {between, []string{"2", "1.5"}, []string{"1", "3", `"x"`}},
+		"any of":                {rule.AnyOf([]*rule.Rule{one("1"), one("over 8")}), []string{"1", "9"}, []string{"8", "2"}},
+		"all of within any of":  {rule.AnyOf([]*rule.Rule{one("7"), between}), []string{"7", "2"}, []string{"1", "3", "8"}},
+		"any of within all of":  {rule.AllOf([]*rule.Rule{one("under 9"), rule.AnyOf([]*rule.Rule{one("over 7"), one("1")})}), []string{"8", "1"}, []string{"9", "7", "2"}},
+		"not of all of":         {rule.Prefixed("not", between), []string{"1", "3"}, []string{"2"}},
+		"all of them in a list": {rule.Prefixed("all", between), []string{"[2, 1.5]"}, []string{"[2, 3]"}},
+		"some of them":          {rule.Prefixed("some", between), []string{"[9, 2]"}, []string{"[9, 3]"}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			for want, answers := range map[bool][]string{true: c.passes, false: c.fails} {
+				for _, answer := range answers {
+					found, roots := find(t, `{"x": `+answer+`}`, "x")
+					verdict, err := c.rule.Judge(found, roots, scope{})
+					require.NoError(t, err)
+					assert.Equal(t, want, verdict.Held, "%s: %+v", answer, verdict)
+				}
+			}
+		})
+	}
+}
+
 // A rule is shown with its values, whatever these look like.
 func TestFilledInOnce(t *testing.T) {
 	parsed, err := rule.Parse("between ${a} and ${b}", false)

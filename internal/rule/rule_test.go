@@ -256,6 +256,10 @@ func TestConditions(t *testing.T) {
 	fallen := map[string]string{
 		"answer.total == 60":        "left is 59.97, right is 60",
 		"answer.total + 1 < 60.0":   "left is 60.97, right is 60.0",
+		"answer.total != 59.97":     "left is 59.97, right is 59.97",
+		"answer.total <= 59":        "left is 59.97, right is 59",
+		"answer.total > 59.97":      "left is 59.97, right is 59.97",
+		"answer.total >= 60":        "left is 59.97, right is 60",
 		"answer.nothing + 1 == 2":   "what is not there and 1 cannot be added",
 		"answer.name * 2 == 1":      `"Clover" is no number`,
 		"1 / 0 == 1":                "division by zero",
