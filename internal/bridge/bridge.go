@@ -5,6 +5,7 @@ package bridge
 
 import (
 	"bytes"
+	"container/list"
 	"context"
 	"encoding/json"
 	"errors"
@@ -420,15 +421,20 @@ func newMetrics() *metrics {
 
 // keeping holds answers for a time.
 type keeping struct {
-	mutex sync.Mutex
-	held  map[string]*keptAnswer
-	bytes int
+	mutex  sync.Mutex
+	held   map[string]*keptAnswer
+	oldest *list.List // of them, in the order in which they came
+	bytes  int
 }
 
 type keptAnswer struct {
+	which       string // was asked
 	body        []byte
 	since, ends time.Time
+	place       *list.Element
 }
+
+func (one *keptAnswer) size() int { return len(one.which) + len(one.body) }
 
 // mostKept bounds the answers that are held, in bytes with what they were asked for; one takes
 // at most a part of that.
@@ -437,44 +443,42 @@ const (
 	mostKeptOne = mostKept / 16
 )
 
-func newKeeping() *keeping { return &keeping{held: map[string]*keptAnswer{}} }
+func newKeeping() *keeping { return &keeping{held: map[string]*keptAnswer{}, oldest: list.New()} }
 
 func (k *keeping) get(which string, now time.Time) (body []byte, age time.Duration) {
 	k.mutex.Lock()
 	defer k.mutex.Unlock()
 	one := k.held[which]
-	if one == nil || now.After(one.ends) {
-		k.drop(which)
+	if one == nil {
+		return nil, 0
+	}
+	if now.After(one.ends) {
+		k.drop(one)
 		return nil, 0
 	}
 	return one.body, now.Sub(one.since)
 }
 
-func (k *keeping) drop(which string) {
-	if one := k.held[which]; one != nil {
-		k.bytes -= len(which) + len(one.body)
-		delete(k.held, which)
-	}
+func (k *keeping) drop(one *keptAnswer) {
+	k.bytes -= one.size()
+	k.oldest.Remove(one.place)
+	delete(k.held, one.which)
 }
 
 func (k *keeping) put(which string, body []byte, now time.Time, keep time.Duration) {
 	k.mutex.Lock()
 	defer k.mutex.Unlock()
-	size := len(which) + len(body)
-	if size > mostKeptOne {
+	one := &keptAnswer{which: which, body: body, since: now, ends: now.Add(keep)}
+	if one.size() > mostKeptOne {
 		return
 	}
-	k.drop(which)
-	for _, over := range []bool{false, true} { // those that are over first, then any
-		for key, one := range k.held {
-			if k.bytes+size <= mostKept {
-				break
-			}
-			if over || now.After(one.ends) {
-				k.drop(key)
-			}
-		}
+	if before := k.held[which]; before != nil {
+		k.drop(before)
 	}
-	k.held[which] = &keptAnswer{body, now, now.Add(keep)}
-	k.bytes += size
+	for k.bytes+one.size() > mostKept {
+		k.drop(k.oldest.Front().Value.(*keptAnswer))
+	}
+	one.place = k.oldest.PushBack(one)
+	k.held[which] = one
+	k.bytes += one.size()
 }
