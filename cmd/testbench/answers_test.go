@@ -115,6 +115,7 @@ func answering(t *testing.T, answers map[string]fixedAnswer) *place {
 // What is written for programs is as its published schema says: whole, as lines, and as
 // it happens.
 func TestResultSchema(t *testing.T) {
+	slow(t)
 	t.Parallel()
 	p, _ := newBench(t)
 	o := p.run("schema", "result")

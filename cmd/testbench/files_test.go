@@ -150,6 +150,7 @@ func TestAtOnceInOneBench(t *testing.T) {
 
 // A command that is killed while it writes leaves the old file or the new one.
 func TestKilledWhileWriting(t *testing.T) {
+	slow(t)
 	t.Parallel()
 	p, server := newBench(t)
 	base := "http://" + server.Address

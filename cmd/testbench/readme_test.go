@@ -55,6 +55,7 @@ func TestReadmeLogins(t *testing.T) {
 // The README's examples are true: each command is run on the demo bench, one
 // after the other, and prints what stands there.
 func TestReadme(t *testing.T) {
+	slow(t)
 	t.Parallel()
 	guides, err := filepath.Glob("../../docs/guide/*.md")
 	require.NoError(t, err)

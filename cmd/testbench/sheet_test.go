@@ -152,6 +152,7 @@ func TestEveryKindOfCheckHolds(t *testing.T) {
 
 // Each check can fall short, and says what was wanted and what came.
 func TestEveryKindOfCheckFalls(t *testing.T) {
+	slow(t)
 	t.Parallel()
 	p := answersBench(t)
 	cases := []struct{ rest, want string }{
