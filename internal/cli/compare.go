@@ -154,6 +154,16 @@ func (s *session) comparedAs(o *compareOptions, args []string) (string, error) {
 	}
 	switch {
 	case len(kinds) > 1 && (kinds[asRuns] || kinds[asContracts]):
+		for _, name := range args {
+			if s.kindOfSource(name) != asAnswers {
+				continue
+			}
+			from, _, err := s.source(name)
+			if err != nil {
+				return "", err // what is not there is neither
+			}
+			_ = from.Close()
+		}
 		return "", usagef("-as answers, -as runs or -as contracts says what they are", "%s is one of two %s, and %s of two %s", args[0], s.kindOfSource(args[0]), args[1], s.kindOfSource(args[1]))
 	case kinds[asRuns]:
 		return asRuns, nil

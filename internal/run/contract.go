@@ -201,13 +201,13 @@ func (s *Session) planDescribed(p *plan, c *wsdl.Contract, step *sheet.Step, spe
 	if d.version == "" {
 		return d.plain(spec, fields)
 	}
-	if len(step.Contents) > 0 && step.SOAP == sheet.SoapOff && step.Fill != nil {
+	if len(step.Contents) > 0 && step.SOAP == sheet.SOAPOff && step.Fill != nil {
 		return errors.New("fill: has no effect beside " + step.Contents[0] + ":; keep one of them")
 	}
 	if len(step.Contents) > 0 {
 		return nil // the step writes the payload itself
 	}
-	if d.version == sheet.SoapOff {
+	if d.version == sheet.SOAPOff {
 		return errors.New("soap: off sends a body that the step writes; write text:, file:, bytes: or body:, or take soap: off out")
 	}
 	names := request.MergeNames(c.Prefixes, s.Bench.Names, p.service.Names, step.Names)

@@ -283,7 +283,7 @@ func (s *Session) addService(p *plan, spec *request.Spec) {
 
 // isSOAP says whether a request of a version of SOAP goes into an envelope.
 func (p *plan) isSOAP(version soap.Version, method string) bool {
-	return version != "" && version != sheet.SoapOff && (method == "" || method == "POST") && (p.op == nil || p.op.SOAP)
+	return version != "" && version != sheet.SOAPOff && (method == "" || method == "POST") && (p.op == nil || p.op.SOAP)
 }
 
 // addSOAP makes an envelope of the request, where it is SOAP. What a step says of SOAP is
@@ -345,7 +345,7 @@ func addressesOf(s *sheet.Step, service *bench.Service) bool {
 // withoutSOAP says what is wrong with a request that is not SOAP and says something that
 // only SOAP has.
 func withoutSOAP(s *sheet.Step, method string) error {
-	said := strings.Join(s.SoapWords(), ", ")
+	said := strings.Join(s.SOAPWords(), ", ")
 	switch {
 	case said == "":
 		return nil

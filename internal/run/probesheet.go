@@ -36,7 +36,7 @@ func (s *Session) ProbeText(ctx context.Context, p *Probing, c *probe.Case, spel
 	}
 	line(0, "request", yamlfile.ScalarText(spell(target)))
 	if p.Target.SOAP != "" {
-		line(0, "soap", sheet.SoapOff)
+		line(0, "soap", sheet.SOAPOff)
 	}
 	switch l := c.Login; {
 	case l != nil && l.None:

@@ -282,7 +282,7 @@ func (q withoutSecrets) Lookup(space, name string) (*document.Node, error) {
 	return q.Scope.Lookup(space, name)
 }
 
-// Scope says where the names of placeholders lead, for one row.
+// Values says where the names of placeholders lead, for one row.
 type Values struct {
 	session *Session
 	row     *document.Node            // may be nil
@@ -291,7 +291,7 @@ type Values struct {
 	depth   int
 }
 
-// Scope returns a scope with the row's values and what was kept so far. Both
+// Scope returns the values of a session with the row's values and what was kept so far. Both
 // may be nil.
 func (s *Session) Scope(row *document.Node, kept map[string]*document.Node) *Values {
 	return &Values{session: s, row: row, kept: kept}

@@ -224,12 +224,12 @@ func vetSteps(s *sheet.Sheet, v *vetter, steps []*sheet.Step) {
 // vetRequestUses reports a name that the request needs and only the step's own
 // answer could give.
 func vetRequestUses(s *sheet.Sheet, v *vetter, step *sheet.Step) {
-	requestHoles := map[*value.Placeholder]bool{}
+	asked := map[*value.Placeholder]bool{}
 	for _, h := range placeholdersOfRequest(step) {
-		requestHoles[h] = true
+		asked[h] = true
 	}
 	for _, u := range step.Uses {
-		if requestHoles[u.Placeholder] && (u.Placeholder.Space == "" || u.Placeholder.Space == "kept") && slices.Contains(stepNames(step), u.Placeholder.Name) &&
+		if asked[u.Placeholder] && (u.Placeholder.Space == "" || u.Placeholder.Space == "kept") && slices.Contains(stepNames(step), u.Placeholder.Name) &&
 			!v.defines(u.Placeholder) && len(step.Set) == 0 {
 			u.File.ReportInside(u.Node, u.Placeholder.Offset, "", "%s is kept by this very step, so its request cannot use it", u.Placeholder.Name)
 		}

@@ -17,13 +17,10 @@ func Schema() string {
 	}), document.NewObject().Set("step", step))
 }
 
-// StepKeys are the keys of steps; StepKindKeys are those of each kind, beside its
-// own.
-func StepKeys() []string {
-	return bench.KeyNames(stepKeys)
-}
+// StepKeys are the keys of steps, in the order of their table.
+func StepKeys() []string { return bench.KeyNames(stepKeys) }
 
-// StepKindKeys are the keys of each kind of step.
+// StepKindKeys are the keys of each kind of step beside its own, by the word of the kind.
 func StepKindKeys() map[string][]string {
 	kinds := map[string][]string{}
 	for _, k := range stepKinds {
@@ -41,9 +38,6 @@ func WhatOf(word string) string {
 	}
 	return ""
 }
-
-// PartKeys are the keys of a part of a batch.
-func PartKeys() []string { return ofPart }
 
 // Mappings are the keys of the other mappings of sheets.
 func Mappings() map[string][]string {

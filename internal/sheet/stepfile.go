@@ -159,7 +159,7 @@ var stepKeys = []bench.Key[Step]{
 		s.Addressing = r.Choice(n, "answer to yes or no (true or false)", "true", "false")
 	}),
 	bench.NewKey("soap", "1.1 or 1.2; off for a body that goes without an envelope of ours", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
-		s.SOAP = soap.Version(r.Choice(n, "version of SOAP", "1.1", "1.2", SoapOff))
+		s.SOAP = soap.Version(r.Choice(n, "version of SOAP", "1.1", "1.2", SOAPOff))
 	}),
 	bench.NewKey("action", "the SOAP action", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Action = r.Template(n) }),
 	bench.NewKey("blocks", "SOAP header blocks", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Spec.SOAP = &request.SOAP{Blocks: r.Tree(n)} }),
@@ -421,17 +421,17 @@ func init() {
 	bench.RegisterKeys("expect:", expectKeys)
 }
 
-// SoapOff stands where a version of SOAP would, for a body that is sent as it is.
-const SoapOff = "off"
+// SOAPOff stands where a version of SOAP would, for a body that is sent as it is.
+const SOAPOff = "off"
 
-// SoapWords are the keys of a step that mean something for SOAP alone, as far as it has
+// SOAPWords are the keys of a step that mean something for SOAP alone, as far as it has
 // them.
-func (s *Step) SoapWords() []string {
+func (s *Step) SOAPWords() []string {
 	var words []string
 	for _, one := range []struct {
 		word  string
 		given bool
-	}{{"soap", s.SOAP != "" && s.SOAP != SoapOff}, {"action", s.Action != nil}, {"blocks", s.Spec.SOAP != nil && s.Spec.SOAP.Blocks != nil},
+	}{{"soap", s.SOAP != "" && s.SOAP != SOAPOff}, {"action", s.Action != nil}, {"blocks", s.Spec.SOAP != nil && s.Spec.SOAP.Blocks != nil},
 		{"addressing", s.Addressing != ""}, {"attach", len(s.Spec.Attach) > 0}} {
 		if one.given {
 			words = append(words, one.word+":")

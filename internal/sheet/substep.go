@@ -2,9 +2,7 @@ package sheet
 
 import (
 	"fmt"
-	"path/filepath"
 	"slices"
-	"strings"
 
 	"testbench/internal/bench"
 	"testbench/internal/document"
@@ -101,18 +99,9 @@ func (s *Sheet) Given(fill map[string]*document.Node) (map[string]*document.Node
 
 // openSheet reads a sheet; within are the files that lead to it.
 func openSheet(b *bench.Bench, full string, within []string) (*Sheet, error) {
-	data, err := bench.ReadInside(b.Dir, relative(b, full))
+	data, err := bench.ReadInside(b.Dir, Inside(b, full))
 	if err != nil {
 		return nil, err
 	}
 	return readSheet(b, bench.DisplayName(full), data, within), nil
-}
-
-// relative is a file of the bench by its name in there.
-func relative(b *bench.Bench, full string) string {
-	relative, err := filepath.Rel(b.Dir, full)
-	if err != nil || strings.HasPrefix(relative, "..") {
-		return full
-	}
-	return filepath.ToSlash(relative)
 }
