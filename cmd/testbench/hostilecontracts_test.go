@@ -170,7 +170,7 @@ func TestHostileDescriptions(t *testing.T) {
 		return `<application xmlns="http://wadl.dev.java.net/2009/02"><resources base="http://127.0.0.1:1/"><resource path="a" type="#t0"/></resources>` + inside + `</application>`
 	}
 	double := func(last string, one func(i int) string) string { return ringsOfXSD(40, one, last) }
-	const draftIsCut, tooManyOperations, unfolds = "the draft is cut at 20000 parts", "make more than 300000 operations", "unfold to more than 200000 methods and parameters"
+	const draftIsCut, tooManyOperations, unfolds = "the draft is cut at 20000 parts", "give more than 300000 operations", "unfold to more than 200000 methods and parameters"
 	for name, c := range map[string]struct{ contract, survey, draft, vet string }{
 		"OData types that double": {entity(double(`<ComplexType Name="C40"><Property Name="x" Type="Edm.String"/></ComplexType>`, func(i int) string {
 			return fmt.Sprintf(`<ComplexType Name="C%d"><Property Name="a" Type="T.C%d" Nullable="false"/><Property Name="b" Type="T.C%d" Nullable="false"/></ComplexType>`, i, i+1, i+1)

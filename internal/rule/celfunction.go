@@ -286,7 +286,7 @@ func compareValues(a, b ref.Val) (int, error) {
 		}
 	}
 	if hasNumberType(a) && hasNumberType(b) {
-		return 0, errors.New("a number of more than 100,000 digits, or an exponent beyond 10,000, has no order here")
+		return 0, errors.New("a number with more than 100,000 digits, or with an exponent beyond 10,000, cannot be compared")
 	}
 	x, okX := toText(a)
 	y, okY := toText(b)

@@ -28,7 +28,7 @@ func (c *Contract) plan() error {
 			continue
 		}
 		if c.planSet(s, t); len(c.names) > mostOperations {
-			return fmt.Errorf("%s: its sets and what they lead to make more than %d operations", c.head.Location, mostOperations)
+			return fmt.Errorf("%s: its entity sets and their navigation properties give more than %d operations", c.head.Location, mostOperations)
 		}
 	}
 	for _, f := range m.imports {

@@ -106,7 +106,7 @@ func (s *Source) fetchAddress(base, location string) (string, []byte, error) {
 		s.begun = time.Now()
 	}
 	if spent := time.Since(s.begun); spent > maxTime {
-		return "", nil, fmt.Errorf("%s is not fetched any more: the documents before it took %s", target, spent.Round(time.Second))
+		return "", nil, fmt.Errorf("%s is not fetched: the documents before it already took %s", target, spent.Round(time.Second))
 	}
 	data, public, err := s.Get(target.String(), outside)
 	if base == "" {

@@ -89,7 +89,7 @@ func TestLimitsOfAllDocuments(t *testing.T) {
 		for ; err == nil && fetched < 200; fetched++ {
 			_, _, err = s.Fetch("http://h.example/", "part")
 		}
-		assert.EqualError(t, err, "http://h.example/part is not fetched any more: the documents before it took 5m25s")
+		assert.EqualError(t, err, "http://h.example/part is not fetched: the documents before it already took 5m25s")
 		assert.Equal(t, 14, fetched)
 	})
 	large := make([]byte, 64<<20)
