@@ -1,261 +1,188 @@
 // Command mutants breaks the judging core in one place at a time and runs the tests that
 // should notice. It takes places at random from a seed, prints those that no test noticed,
 // and fails where more than one in twenty was missed. It changes no file: the compiler is
-// given the broken one in place of the right one.
+// given the files with all their places breakable, and an environment variable says which
+// one is broken.
 //
 //	go run ./scripts/mutants -n 100 -seed 1
 //	go run ./scripts/mutants -at internal/rule/judge.go:349,internal/run/again.go:84
 package main
 
 import (
-	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"flag"
 	"fmt"
-	"go/ast"
-	"go/format"
-	"go/parser"
-	"go/token"
 	"math/rand/v2"
 	"os"
 	"os/exec"
+	"os/signal"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 )
 
 // subjects are what is broken, with the tests that should notice.
 var subjects = []struct {
-	files []string
-	tests []string
+	folder string
+	files  []string // all of the folder where there are none
+	tests  []string
 }{
-	{[]string{"internal/rule/*.go"}, []string{"./internal/rule", "./internal/run"}},
-	{append(within("run", "judge", "waiting", "again", "times"), "internal/sheet/expect.go", "internal/reply/error.go", "internal/history/limits.go", "internal/history/gather.go"),
-		[]string{"./internal/run", "./internal/reply", "./internal/history"}},
-	{slices.Concat(within("bench", "read", "together", "operation", "check"), within("sheet", "stepfile", "stepkinds", "rows"), within("run", "vet", "arguments")), []string{"./internal/run"}},
+	{"internal/rule", nil, []string{"internal/rule", "internal/run"}},
+	{"internal/bench", []string{"read", "together", "operation", "check"}, []string{"internal/bench", "internal/run"}},
+	{"internal/sheet", []string{"expect", "stepfile", "stepkinds", "rows"}, []string{"internal/sheet", "internal/run"}},
+	{"internal/run", []string{"judge", "waiting", "again", "times", "vet", "arguments"}, []string{"internal/run"}},
+	{"internal/reply", []string{"error"}, []string{"internal/reply", "internal/run"}},
+	{"internal/history", []string{"limits", "gather"}, []string{"internal/history", "internal/run"}},
 }
 
-func within(folder string, names ...string) []string {
-	for i, name := range names {
-		names[i] = "internal/" + folder + "/" + name + ".go"
-	}
-	return names
-}
+// sessions run the whole program; they are slow, and so are for what the tests beside the
+// code missed.
+const sessions = "cmd/testbench"
 
-// mutant is one place, and what is done there.
-type mutant struct {
+// place is where something is broken, and what is done there; its number is what the
+// environment variable says.
+type place struct {
+	number     int
 	file, what string
 	line       int
 	tests      []string
-	source     []byte
-}
-
-var swapped = map[token.Token]token.Token{
-	token.EQL: token.NEQ, token.NEQ: token.EQL, token.LSS: token.LEQ, token.LEQ: token.LSS, token.GTR: token.GEQ, token.GEQ: token.GTR,
-	token.LAND: token.LOR, token.LOR: token.LAND, token.ADD: token.SUB, token.SUB: token.ADD,
 }
 
 func main() {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
+	defer stop()
 	count := flag.Int("n", 100, "how many places are broken")
 	seed := flag.Uint64("seed", 1, "decides which")
 	places := flag.String("at", "", "break what stands at these lines in place of random ones: FILE:LINE, with commas between")
-	limit := flag.Duration("limit", 3*time.Minute, "how long the tests of one may take")
+	limit := flag.Duration("limit", time.Minute, "how long the tests of one may take beside the code; the sessions may take five times as long")
 	flag.Parse()
-	all, err := find()
+	dir, err := os.MkdirTemp("", "mutants")
 	if err != nil {
-		fmt.Fprintln(os.Stderr, err)
-		os.Exit(2)
+		fail(err)
+	}
+	defer func() { _ = os.RemoveAll(dir) }()
+	all, tests, err := build(ctx, dir)
+	if err != nil {
+		fail(err)
 	}
 	if *places != "" {
 		at := strings.Split(*places, ",")
-		all = slices.DeleteFunc(all, func(m *mutant) bool { return !slices.Contains(at, fmt.Sprintf("%s:%d", m.file, m.line)) })
-		*count = len(all)
+		all = slices.DeleteFunc(all, func(p place) bool { return !slices.Contains(at, fmt.Sprintf("%s:%d", p.file, p.line)) })
 	} else {
 		r := rand.New(rand.NewPCG(*seed, 0))
 		r.Shuffle(len(all), func(i, j int) { all[i], all[j] = all[j], all[i] })
+		all = all[:min(*count, len(all))]
 	}
 	// Tests that fail anyway would notice everything.
-	whole := &mutant{file: all[0].file}
-	if whole.source, err = os.ReadFile(whole.file); err != nil {
-		fmt.Fprintln(os.Stderr, err)
-		os.Exit(2)
-	}
-	for _, tests := range []string{"./internal/rule", "./internal/run", "./internal/reply", "./internal/history", sessions} {
-		if came, err := whole.try(*limit, tests); err != nil || came != lost {
-			fmt.Fprintf(os.Stderr, "with nothing broken %s does not pass: %s %v\n", tests, came, err)
-			os.Exit(2)
+	for folder := range tests.binaries {
+		if tests.notice(ctx, place{}, folder, 10**limit) {
+			fail(fmt.Errorf("with nothing broken the tests of %s do not pass", folder))
 		}
 	}
-	tried, missed := round(all, *count, func(m *mutant) (outcome, error) { return m.try(*limit, m.tests...) })
+	tried := len(all)
+	missed := round(all, func(p place) bool {
+		return slices.ContainsFunc(p.tests, func(folder string) bool { return tests.notice(ctx, p, folder, *limit) })
+	})
 	fmt.Printf("%d were missed by the tests beside them; the sessions follow\n", len(missed))
-	_, missed = round(missed, len(missed), func(m *mutant) (outcome, error) { return m.try(*limit, sessions) })
+	missed = round(missed, func(p place) bool { return tests.notice(ctx, p, sessions, 5**limit) })
 	fmt.Printf("%d of %d were noticed\n", tried-len(missed), tried)
-	if len(missed)*20 > tried {
+	if len(missed)*20 > tried || ctx.Err() != nil {
 		os.Exit(1)
 	}
 }
 
-// outcome is what came of the tests of a mutant. One that the compiler refuses says nothing
-// of them, and is not counted.
-type outcome string
-
-const (
-	noticed outcome = "noticed"
-	lost    outcome = "MISSED"
-	unbuilt outcome = "unbuilt"
-)
-
-// sessions run the whole program; they are slow, and so are for what the tests beside the
-// code missed.
-const sessions = "./cmd/testbench"
-
-// round tries mutants until there are as many as wanted, and gives those that nothing
-// noticed.
-func round(all []*mutant, wanted int, try func(*mutant) (outcome, error)) (tried int, missed []*mutant) {
-	for _, m := range all {
-		if tried == wanted {
-			break
-		}
-		came, err := try(m)
-		if err != nil {
-			fmt.Fprintln(os.Stderr, err)
-			os.Exit(2)
-		}
-		if came == unbuilt {
-			continue
-		}
-		if tried++; came == lost {
-			missed = append(missed, m)
-		}
-		fmt.Printf("%3d %s %s:%d %s\n", tried, came, m.file, m.line, m.what)
-	}
-	return tried, missed
+func fail(err error) {
+	fmt.Fprintln(os.Stderr, err)
+	os.Exit(2)
 }
 
-// find lists every place of the subjects that can be broken.
-func find() ([]*mutant, error) {
-	var all []*mutant
+// round gives those of the places that nothing noticed.
+func round(all []place, noticed func(place) bool) (missed []place) {
+	for i, p := range all {
+		came := "noticed"
+		if !noticed(p) {
+			came, missed = "MISSED", append(missed, p)
+		}
+		fmt.Printf("%3d %s %s:%d %s\n", i+1, came, p.file, p.line, p.what)
+	}
+	return missed
+}
+
+// built are the compiled tests of each folder, with all places of the subjects in them.
+type built struct {
+	binaries map[string]string
+}
+
+// build finds the places and compiles the tests.
+func build(ctx context.Context, dir string) ([]place, built, error) {
+	types, err := exports(ctx)
+	if err != nil {
+		return nil, built{}, err
+	}
+	var all []place
+	replace := map[string]string{}
+	out := built{binaries: map[string]string{sessions: ""}}
 	for _, s := range subjects {
-		for _, pattern := range s.files {
-			names, err := filepath.Glob(pattern)
+		found, files, err := breakable(types, s.folder, s.files, len(all)+1)
+		if err != nil {
+			return nil, built{}, err
+		}
+		for i := range found {
+			found[i].tests = s.tests
+		}
+		all = append(all, found...)
+		for name, text := range files {
+			full, err := filepath.Abs(name)
 			if err != nil {
-				return nil, err
+				return nil, built{}, err
 			}
-			for _, name := range names {
-				if strings.HasSuffix(name, "_test.go") {
-					continue
-				}
-				found, err := inFile(name)
-				if err != nil {
-					return nil, err
-				}
-				for _, m := range found {
-					m.tests = s.tests
-				}
-				all = append(all, found...)
+			replace[full] = filepath.Join(dir, strings.ReplaceAll(name, "/", "_"))
+			if err := os.WriteFile(replace[full], text, 0o600); err != nil {
+				return nil, built{}, err
 			}
 		}
+		for _, folder := range s.tests {
+			out.binaries[folder] = ""
+		}
 	}
-	return all, nil
+	list, err := json.Marshal(map[string]map[string]string{"Replace": replace})
+	if err != nil {
+		return nil, built{}, err
+	}
+	overlay := filepath.Join(dir, "overlay.json")
+	if err := os.WriteFile(overlay, list, 0o600); err != nil {
+		return nil, built{}, err
+	}
+	for folder := range out.binaries {
+		binary := filepath.Join(dir, strings.ReplaceAll(folder, "/", "_")+".test")
+		if said, err := exec.CommandContext(ctx, "go", "test", "-c", "-overlay", overlay, "-o", binary, "./"+folder).CombinedOutput(); err != nil {
+			return nil, built{}, fmt.Errorf("%s: %w\n%s", folder, err, said)
+		}
+		if _, err := os.Stat(binary); err == nil {
+			out.binaries[folder] = binary
+		} else {
+			delete(out.binaries, folder) // there are no tests
+		}
+	}
+	slices.SortFunc(all, func(a, b place) int { return cmp.Compare(a.number, b.number) })
+	return all, out, nil
 }
 
-// inFile breaks a file in each place that it has, one after the other.
-func inFile(name string) ([]*mutant, error) {
-	source, err := os.ReadFile(name)
-	if err != nil {
-		return nil, err
+// notice says whether the tests of a folder fail with a place broken. Tests that hang have
+// noticed.
+func (b built) notice(ctx context.Context, p place, folder string, limit time.Duration) bool {
+	binary, ok := b.binaries[folder]
+	if !ok {
+		return false
 	}
-	files := token.NewFileSet()
-	tree, err := parser.ParseFile(files, name, source, parser.ParseComments)
-	if err != nil {
-		return nil, err
-	}
-	var out []*mutant
-	var failed error
-	take := func(at token.Pos, what string, change, back func()) {
-		change()
-		var text bytes.Buffer
-		if err := format.Node(&text, files, tree); err != nil && failed == nil {
-			failed = err
-		}
-		back()
-		out = append(out, &mutant{file: name, what: what, line: files.Position(at).Line, source: text.Bytes()})
-	}
-	ast.Inspect(tree, func(n ast.Node) bool {
-		switch n := n.(type) {
-		case *ast.BinaryExpr:
-			if to, ok := swapped[n.Op]; ok && !isText(n) {
-				from := n.Op
-				take(n.OpPos, from.String()+" became "+to.String(), func() { n.Op = to }, func() { n.Op = from })
-			}
-		case *ast.IfStmt:
-			cond := n.Cond
-			take(n.Pos(), "a condition became its opposite", func() { n.Cond = &ast.UnaryExpr{Op: token.NOT, X: &ast.ParenExpr{X: cond}} }, func() { n.Cond = cond })
-		case *ast.Ident:
-			if (n.Name == "true" || n.Name == "false") && n.Obj == nil {
-				from := n.Name
-				to := map[string]string{"true": "false", "false": "true"}[from]
-				take(n.Pos(), from+" became "+to, func() { n.Name = to }, func() { n.Name = from })
-			}
-		case *ast.BlockStmt:
-			for i, statement := range n.List {
-				call, ok := statement.(*ast.ExprStmt)
-				if !ok {
-					continue
-				}
-				list := n.List
-				take(call.Pos(), "a call was left out", func() { n.List = slices.Concat(list[:i:i], list[i+1:]) }, func() { n.List = list })
-			}
-		}
-		return true
-	})
-	return out, failed
-}
-
-// isText says whether an expression joins texts, of which there is no difference.
-func isText(n *ast.BinaryExpr) bool {
-	text := func(e ast.Expr) bool {
-		l, ok := e.(*ast.BasicLit)
-		return ok && l.Kind == token.STRING
-	}
-	inner, ok := n.X.(*ast.BinaryExpr)
-	return n.Op == token.ADD && (text(n.X) || text(n.Y) || ok && isText(inner)) || n.Op == token.SUB && (text(n.X) || text(n.Y))
-}
-
-// try runs the tests on the broken file. Tests that hang have noticed.
-func (m *mutant) try(limit time.Duration, tests ...string) (outcome, error) {
-	dir, err := os.MkdirTemp("", "mutant")
-	if err != nil {
-		return "", err
-	}
-	defer func() { _ = os.RemoveAll(dir) }()
-	full, err := filepath.Abs(m.file)
-	if err != nil {
-		return "", err
-	}
-	broken, overlay := filepath.Join(dir, "broken.go"), filepath.Join(dir, "overlay.json")
-	replace, err := json.Marshal(map[string]map[string]string{"Replace": {full: broken}})
-	if err != nil {
-		return "", err
-	}
-	if err := os.WriteFile(broken, m.source, 0o600); err != nil {
-		return "", err
-	}
-	if err := os.WriteFile(overlay, replace, 0o600); err != nil {
-		return "", err
-	}
-	for _, test := range tests {
-		ctx, cancel := context.WithTimeout(context.Background(), limit)
-		said, err := exec.CommandContext(ctx, "go", "test", "-short", "-failfast", "-overlay", overlay, test).CombinedOutput()
-		cancel()
-		switch {
-		case bytes.Contains(said, []byte("[build failed]")):
-			return unbuilt, nil
-		case err != nil:
-			return noticed, nil
-		}
-	}
-	return lost, nil
+	ctx, cancel := context.WithTimeout(ctx, limit)
+	defer cancel()
+	run := exec.CommandContext(ctx, binary, "-test.short", "-test.failfast")
+	run.Dir, run.Env = folder, append(os.Environ(), "BROKEN="+strconv.Itoa(p.number))
+	run.WaitDelay = time.Second
+	return run.Run() != nil
 }
