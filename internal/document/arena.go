@@ -17,6 +17,7 @@ type arena struct {
 	members []Member
 	texts   strings.Builder // what was taken from it stays where it is
 	names   map[string]string
+	tags    map[Name]*Name
 }
 
 // The sizes of the arena; what is kept of a tree keeps no more than these alive.
@@ -70,7 +71,7 @@ func (a *arena) element(kind Kind, name Name, attributes []Attribute) *Node {
 	}
 	made := &a.tagged[0]
 	a.tagged = a.tagged[1:]
-	made.tag = tag{name, attributes}
+	made.tag = tag{a.tagName(name), attributes}
 	made.inner.tag = &made.tag
 	made.node.Kind, made.node.inner = kind, &made.inner
 	return &made.node
@@ -89,6 +90,14 @@ func (a *arena) fill(n *Node, items []*Node, members []Member) {
 	}
 	n.inner.items = take(&a.lists, items, a.most*itemsAtOnce/nodesAtOnce)
 	n.inner.members = take(&a.members, members, a.most)
+}
+
+// push is append for a list that may grow to millions: append leaves five times as much behind.
+func push(list []*Node, item *Node) []*Node {
+	if len(list) == cap(list) {
+		list = slices.Grow(list, max(len(list), itemsAtOnce))
+	}
+	return append(list, item)
 }
 
 func take[T any](from *[]T, items []T, most int) []T {
@@ -132,6 +141,22 @@ func (a *arena) name(text []byte) string {
 	made := string(text)
 	if len(a.names) < mostNames {
 		a.names[made] = made
+	}
+	return made
+}
+
+// tagName is the name of an element, the same for all that are called so.
+func (a *arena) tagName(name Name) *Name {
+	if same, ok := a.tags[name]; ok {
+		return same
+	}
+	made := new(Name) // not &name, which would take memory for each call
+	*made = name
+	if a.tags == nil {
+		a.tags = map[Name]*Name{}
+	}
+	if len(a.tags) < mostNames {
+		a.tags[name] = made
 	}
 	return made
 }

@@ -81,7 +81,7 @@ type inner struct {
 }
 
 type tag struct {
-	name       Name
+	name       *Name // elements of the same name share it; not written to
 	attributes []Attribute
 }
 
@@ -114,7 +114,7 @@ func (n *Node) Name() Name {
 	if n.inner == nil || n.inner.tag == nil {
 		return Name{}
 	}
-	return n.inner.tag.name
+	return *n.inner.tag.name
 }
 
 // Attributes are those of an Element. It may be written to; nil if there are none, and for other kinds.
@@ -135,7 +135,7 @@ func (n *Node) inside() *inner {
 func (n *Node) tagged() *tag {
 	in := n.inside()
 	if in.tag == nil {
-		in.tag = &tag{}
+		in.tag = &tag{name: &Name{}}
 	}
 	return in.tag
 }
@@ -147,7 +147,7 @@ func (n *Node) SetItems(items []*Node) { n.inside().items = items }
 func (n *Node) SetMembers(members []Member) { n.inside().members = members }
 
 // SetName gives an element its name.
-func (n *Node) SetName(name Name) { n.tagged().name = name }
+func (n *Node) SetName(name Name) { n.tagged().name = &name }
 
 // SetAttributes puts the attributes in place of those that were there.
 func (n *Node) SetAttributes(attributes []Attribute) { n.tagged().attributes = attributes }
@@ -212,7 +212,7 @@ func NewList(items ...*Node) *Node { return &Node{Kind: List, inner: &inner{item
 
 // NewElement returns an element without attributes.
 func NewElement(name Name, items ...*Node) *Node {
-	return &Node{Kind: Element, inner: &inner{items: items, tag: &tag{name: name}}}
+	return &Node{Kind: Element, inner: &inner{items: items, tag: &tag{name: &name}}}
 }
 
 // NewObject returns an object with the members.

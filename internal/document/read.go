@@ -222,13 +222,15 @@ func readJSON(data []byte, placed bool) (*Node, error) {
 }
 
 func newJSONReader(size int) *jsonReader {
-	return &jsonReader{decoder: jsontext.NewDecoder(new(bytes.Buffer)), arena: newArena(size)}
+	buffer := new(bytes.Buffer)
+	return &jsonReader{buffer: buffer, decoder: jsontext.NewDecoder(buffer), arena: newArena(size)}
 }
 
 // document reads one document; what it is made of may be shared with those before it.
 func (r *jsonReader) document(data []byte) (*Node, error) {
 	r.data, r.at, r.line, r.column = data, 0, 0, 0
-	r.decoder.Reset(bytes.NewBuffer(data))
+	*r.buffer = *bytes.NewBuffer(data)
+	r.decoder.Reset(r.buffer)
 	node, err := r.value(0)
 	if err != nil {
 		return nil, r.explain(err)
@@ -243,6 +245,7 @@ func (r *jsonReader) document(data []byte) (*Node, error) {
 }
 
 type jsonReader struct {
+	buffer  *bytes.Buffer
 	data    []byte
 	decoder *jsontext.Decoder
 	placed  bool // nodes carry their places
@@ -340,7 +343,7 @@ func (r *jsonReader) list(depth int) (*Node, error) {
 		if err != nil {
 			return nil, err
 		}
-		r.items = append(r.items, item)
+		r.items = push(r.items, item)
 	}
 	r.arena.fill(list, r.items[first:], nil)
 	r.items = r.items[:first]

@@ -115,7 +115,7 @@ func isHeader(row []string) bool {
 // ReadLines reads JSON values, one a line, or each behind a record separator (RFC
 // 7464).
 func ReadLines(data []byte) (*Node, error) {
-	list := NewList()
+	var items []*Node
 	reader := newJSONReader(len(data))
 	number, passed := 0, 0
 	for whole := range bytes.Lines(data) {
@@ -136,9 +136,9 @@ func ReadLines(data []byte) (*Node, error) {
 		if err != nil {
 			return nil, err
 		}
-		list.AppendItems(v)
+		items = push(items, v)
 	}
-	return list, nil
+	return NewList(items...), nil
 }
 
 // mostParts bounds the parts of a multipart body, and their nesting.

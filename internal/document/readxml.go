@@ -69,7 +69,7 @@ type xmlBuilder struct {
 func (b *xmlBuilder) add(made *Node) {
 	b.flush()
 	if len(b.open) > 0 {
-		b.items = append(b.items, made)
+		b.items = push(b.items, made)
 	}
 }
 
@@ -78,9 +78,9 @@ func (b *xmlBuilder) flush() {
 		return
 	}
 	if xmlstream.IsBlank(b.text) {
-		b.items = append(b.items, b.layout())
+		b.items = push(b.items, b.layout())
 	} else {
-		b.items = append(b.items, b.arena.scalar(Untyped, b.arena.string(b.text)))
+		b.items = push(b.items, b.arena.scalar(Untyped, b.arena.string(b.text)))
 	}
 	b.text = b.text[:0]
 }

@@ -61,7 +61,7 @@ func (c *Client) readBody(ctx context.Context, answer *Answer, received *http.Re
 		defer decoded.Close()
 		reader = &wire{Reader: decoded, ctx: ctx}
 	}
-	body, err := io.ReadAll(io.LimitReader(reader, c.options.MaxBody+1))
+	body, err := readAll(io.LimitReader(reader, c.options.MaxBody+1), received.ContentLength)
 	answer.Wire = w.count
 	answer.Body = body
 	if int64(len(body)) > c.options.MaxBody {
@@ -79,6 +79,18 @@ func (c *Client) readBody(ctx context.Context, answer *Answer, received *http.Re
 	}
 	return err
 }
+
+// readAll reads to the end; size is how much the other side says that there is, -1 if it does
+// not. Room is made for a part of it at a time, for it may not be true.
+func readAll(from io.Reader, size int64) ([]byte, error) {
+	var into bytes.Buffer
+	into.Grow(int(min(max(size, 0), believedSize)) + bytes.MinRead)
+	_, err := into.ReadFrom(from)
+	return into.Bytes(), err
+}
+
+// believedSize is how much room is made for a body before any of it is there.
+const believedSize = 64 << 20
 
 // isDamaged says whether an error is one of a compressed body.
 func isDamaged(err error) bool {

@@ -2,6 +2,7 @@ package path
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -184,6 +185,9 @@ func (f *finder) follow(node *document.Node, where string, steps []step) error {
 			}
 			node, steps = next, steps[used:]
 		}
+	}
+	if at := &f.selection.Matches; len(*at) == cap(*at) {
+		*at = slices.Grow(*at, max(len(*at), 1)) // append leaves five times as much behind
 	}
 	f.selection.Matches = append(f.selection.Matches, Match{Where: shortWhere(where), Node: node})
 	return nil

@@ -133,7 +133,7 @@ func field(n *document.Node, name string) *document.Node {
 }
 
 // membersOf lists what stands under names in an object, or in an element as its children
-// and attributes.
+// and attributes, and stops where there are more than something that tells an error has.
 func membersOf(n *document.Node) []document.Member {
 	switch {
 	case n == nil:
@@ -142,8 +142,13 @@ func membersOf(n *document.Node) []document.Member {
 		return n.Members()
 	}
 	var out []document.Member
-	for _, child := range n.Children() {
-		out = append(out, document.Member{Key: child.Name().Local, Value: child})
+	for _, item := range n.Items() {
+		if len(out) > mostNames {
+			return out
+		}
+		if item.Kind == document.Element {
+			out = append(out, document.Member{Key: item.Name().Local, Value: item})
+		}
 	}
 	for _, a := range n.Attributes() {
 		if !a.IsDeclaration() && a.Name.Space != document.SchemaInstance {

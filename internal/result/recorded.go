@@ -158,7 +158,7 @@ func RequestRecord(r *exchange.Request, m *secret.Masker) *history.Request {
 			headers[name] = append(headers[name], m.Show(r.ShownField(name, v)))
 		}
 	}
-	return &history.Request{Method: r.Method, Address: m.Show(r.Shown()), Headers: headers, Body: shownBody(r.BodyShown(), m), Signed: m.ShowAll(r.Signed)}
+	return &history.Request{Method: r.Method, Address: m.Show(r.Shown()), Headers: headers, Body: shownBody([]byte(r.BodyShown()), m), Signed: m.ShowAll(r.Signed)}
 }
 
 func exchangeRecord(record *exchange.Record, m *secret.Masker) history.Exchange {
@@ -171,7 +171,7 @@ func exchangeRecord(record *exchange.Record, m *secret.Masker) history.Exchange 
 				out.Headers[m.Text(name)] = append(out.Headers[m.Text(name)], m.Show(v))
 			}
 		}
-		out.Body = shownBody(string(a.Body), m)
+		out.Body = shownBody(a.Body, m)
 		out.Phases, out.TLS = record.Phases.Record(), record.TLS
 	}
 	if record.Failure != nil {
@@ -189,8 +189,8 @@ func seconds(d time.Duration) float64 {
 }
 
 // shownBody bounds a body, and describes one that is no text.
-func shownBody(body string, m *secret.Masker) secret.Text {
-	if !utf8.ValidString(body) {
+func shownBody(body []byte, m *secret.Masker) secret.Text {
+	if !utf8.Valid(body) {
 		return secret.Plain(fmt.Sprintf("(%d bytes that are not UTF-8 text)", len(body)))
 	}
 	shown, more := m.ShowStart(body, mostBody)

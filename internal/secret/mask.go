@@ -143,11 +143,11 @@ func Plain(s string) Text { return Text(s) }
 func (m *Masker) Show(s string) Text { return Text(m.Text(s)) }
 
 // ShowStart gives the first bytes of a text as they may be shown, and whether there are more.
-func (m *Masker) ShowStart(s string, most int) (start Text, more bool) {
+func (m *Masker) ShowStart(s []byte, most int) (start Text, more bool) {
 	if len(s) <= most {
-		return m.Show(s), false
+		return m.Show(string(s)), false
 	}
-	masked := m.Text(s[:min(len(s), most+excerpt.Most)])
+	masked := m.Text(string(s[:min(len(s), most+excerpt.Most)]))
 	if len(s) > most+excerpt.Most {
 		// A secret that is cut here is never shown, however much before it is masked.
 		masked = masked[:max(len(masked)-longest, 0)]

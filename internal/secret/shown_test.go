@@ -84,14 +84,14 @@ func TestShownText(t *testing.T) {
 	m := &secret.Masker{}
 	m.Hide("the sealed text")
 	body := strings.Repeat("x", 90) + "the sealed text" + strings.Repeat("y", 200<<10)
-	start, more := m.ShowStart(body, 100)
+	start, more := m.ShowStart([]byte(body), 100)
 	assert.True(t, more)
 	assert.Equal(t, secret.Text(strings.Repeat("x", 90)+"[masked]yy"), start, "masked before it is cut")
-	whole, more := m.ShowStart("the sealed text", 100)
+	whole, more := m.ShowStart([]byte("the sealed text"), 100)
 	assert.False(t, more)
 	assert.Equal(t, secret.Text("[masked]"), whole)
 	// However much of it is masked, what was cut off is never shown.
-	start, _ = m.ShowStart(strings.Repeat("the sealed text", 20<<10), 100)
+	start, _ = m.ShowStart([]byte(strings.Repeat("the sealed text", 20<<10)), 100)
 	assert.NotContains(t, strings.ReplaceAll(string(start), "[masked]", ""), "the")
 	assert.Equal(t, secret.Text(`got "`+strings.Repeat("x", 60)+`…"`), m.Message(`got "`+strings.Repeat("x", 90)+`the sealed text"`))
 	assert.Equal(t, secret.Text("a [mask…"), m.Show("a the sealed text").Cut(8))

@@ -38,10 +38,20 @@ type node struct {
 // NewTree prepares the document whose root element is given.
 func NewTree(root *document.Node) *Tree {
 	t := &Tree{declared: map[string]string{}}
-	t.nodes = append(t.nodes, node{parent: -1})
+	t.nodes = append(make([]node, 0, 1+size(root)), node{parent: -1})
 	t.add(root, 0)
 	t.nodes[0].end = int32(len(t.nodes))
 	return t
+}
+
+// size is how many nodes there are from one on. They are counted first: a list that grows to
+// millions leaves five times as much memory behind.
+func size(source *document.Node) int {
+	n := 1 + len(source.Attributes())
+	for _, item := range source.Items() {
+		n += size(item)
+	}
+	return n
 }
 
 func (t *Tree) add(source *document.Node, parent int32) {
