@@ -1,6 +1,8 @@
 package bench_test
 
 import (
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -164,4 +166,28 @@ func FuzzReadCommandLine(f *testing.F) {
 			_ = e.ServiceYAML("s", e.Address, nil)
 		}
 	})
+}
+
+// A schema alone says what an operation by hand answers; a contract belongs to the service.
+func TestAnswerSchemas(t *testing.T) {
+	dir := t.TempDir()
+	write := func(name, text string) { require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600)) }
+	write("lot.json", `{"$schema": "https://json-schema.org/draft/2020-12/schema", "type": "object", "required": ["lot"]}`)
+	write("lot.xsd", `<x:schema xmlns:x="http://www.w3.org/2001/XMLSchema"><x:element name="lot" type="x:string"/></x:schema>`)
+	write("lab.json", `{"openapi": "3.0.3", "info": {"title": "lab", "version": "1"}, "paths": {}}`)
+	write("half.json", `{"type": `)
+	for name, want := range map[string]string{
+		"lot.json": "", "lot.xsd": "", "lab.json": "lab.json is a contract", "half.json": "half.json", "none.json": "none.json", "../lot.json": "leads out of the bench folder",
+	} {
+		t.Run(name, func(t *testing.T) {
+			b := bench.Read(dir, "bench.yaml", []byte("bench: b\nservices:\n  a:\n    address: http://127.0.0.1:1\n    operations:\n      x:\n        request: GET /x\n        answer: "+name+"\n"))
+			if want == "" {
+				assert.Empty(t, b.Problems().Serious())
+				return
+			}
+			require.Len(t, b.Problems().Serious(), 1)
+			assert.Contains(t, b.Problems()[0].Message, want)
+			assert.Equal(t, 8, b.Problems()[0].Line)
+		})
+	}
 }

@@ -90,6 +90,15 @@ func TestGathered(t *testing.T) {
 	assert.Equal(t, three.Add(time.Minute), run.Started, "the first that began")
 	assert.InDelta(t, 150, run.Seconds, 0.001, "until the last that ended")
 	assert.Equal(t, 4, run.Counts.Rows)
+	for _, order := range [][]int{{1, 2}, {2, 1}} {
+		var shares []history.Finished
+		for _, number := range order {
+			shares = append(shares, share(number, func(r *history.Run) { r.Seconds = 300 / float64(number) }))
+		}
+		long, err := history.Gather(shares)
+		require.NoError(t, err)
+		assert.InDelta(t, 300, long.Run().Seconds, 0.001, "the share that began first ended last: %v", order)
+	}
 	assert.Equal(t, []secret.Text{"share 2/2: note", "share 1/2: note"}, run.Notes)
 	require.Len(t, run.Sheets, 2)
 	assert.Equal(t, 2, run.Counts.Sheets)

@@ -1,6 +1,7 @@
 package rule_test
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -29,7 +30,7 @@ func TestKinds(t *testing.T) {
 		{"uuid", []string{"6b1f2a5e-0b7c-4c1f-9d55-0d8f3a1b2c3d", "6B1F2A5E-0B7C-4C1F-9D55-0D8F3A1B2C3D"}, []string{"6b1f2a5e0b7c4c1f9d550d8f3a1b2c3d", "6b1f2a5e-0b7c-4c1f-9d55-0d8f3a1b2c3", "{6b1f2a5e-0b7c-4c1f-9d55-0d8f3a1b2c3d}"}},
 		{"uri", []string{"http://a.example/x?y", "urn:heatherfold:lab", "mailto:lab@heatherfold.example"}, []string{"/x", "a.example", "http://a b", "http:"}},
 		{"email", []string{"lab@heatherfold.example", "a.b+c@d.example"}, []string{"lab", "Lab <lab@heatherfold.example>", "@x.example", "a@"}},
-		{"hostname", []string{"heatherfold.example", "a", "x-1.example."}, []string{"", "-a.example", "a..b", "a_b.example", "ü.example"}},
+		{"hostname", []string{"heatherfold.example", "a", "x-1.example.", "AZaz09.example", strings.Repeat("a", 63)}, []string{"", "a[.example", "`.example", "a/b.example", strings.Repeat("a", 64), "-a.example", "a..b", "a_b.example", "ü.example"}},
 		{"ipv4", []string{"127.0.0.1", "255.255.255.255"}, []string{"256.0.0.1", "127.1", "::1", "127.0.0.01"}},
 		{"ipv6", []string{"::1", "2001:db8::7"}, []string{"127.0.0.1", "2001:db8", ":::"}},
 		{"base64", []string{"aG9uZXk=", "aG9u\nZXk="}, []string{"aG9uZXk", "a-b_", ""}},

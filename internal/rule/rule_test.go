@@ -2,6 +2,7 @@ package rule_test
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 
@@ -153,6 +154,7 @@ func TestRulesThatMislead(t *testing.T) {
 		"is bool":                    "did you mean `is boolean`",
 		"betwen 1 and 5":             "did you mean `between 1 and 5`?",
 		"betwen A and B":             "did you mean `between A and B`?",
+		"betwee 1 and 5":             "did you mean `between 1 and 5`?",
 		"One of A or B":              "did you mean `one of A or B`",
 		">= 5":                       "did you mean `at least 5`?",
 		"!= 5":                       "did you mean `not equals 5`?",
@@ -235,7 +237,7 @@ func TestConditions(t *testing.T) {
 	data := &rule.Data{Roots: roots, Row: row, Kept: document.NewObject().Set("limit", document.NewNumber("20")), Scope: lookup}
 	held := []string{
 		"0.1 + 0.2 == 0.3", "19.99 * 3 == 59.97", "answer.total == sum(answer.lines.map(l, l.amount))", "reply.status == 200",
-		"number(row.moisture) * 1.05 + 0.2 == 18.47", "row.moisture < 18", "row.moisture > 9", "answer.lines.size() == 2", "size(answer.lines) == 2",
+		"number(row.moisture) * 1.05 + 0.2 == 18.47", "row.moisture < 18", "row.moisture > 9", "answer.lines.size() == 2", "size(answer.lines[0]) == 2", "size(answer) > 3", "size(answer.lines) == 2",
 		"answer.lines[0].q == '3'", "answer.lines[0].q + 'x' == '3x'", "absent(answer.no.such.thing)", "!has(answer.nothing)", "has(answer.total)",
 		"reply.xml.m.n == 'hmf'", "reply.xml.m + 1 == 15.2", "reply.xml.lone[0].x == 1", "size(reply.xml.lone) == 1", "reply.xml.lone.map(l, l.x) == [1]",
 		"answer.lines[-1].amount == 39.98", "'hmf' in [reply.xml.m.n]", "answer.lines.exists(l, l.amount > 30)", "answer.lines.filter(l, l.amount > 30)[0].amount == 39.98",
@@ -245,6 +247,9 @@ func TestConditions(t *testing.T) {
 		"at('lines[amount=19.99].q') == '3'", "kept.limit >= row.moisture", "answer.lines[1 - 1].amount == 19.99", "answer.total > 50 ? true : false", "min(3, 1.5) == 1.5",
 		"answer.lines.all(l, l.amount > 0) && 1e2 == 100", "string(answer.total) == '59.97'", "int(answer.total) == 59", "7 % 4 == 3",
 	}
+	names := rule.FunctionNames()
+	assert.Contains(t, names, "sum")
+	assert.False(t, slices.ContainsFunc(names, func(name string) bool { return strings.HasPrefix(name, "@") }), "those cannot be called")
 	for _, source := range held {
 		t.Run(source, func(t *testing.T) {
 			c, err := rule.CompileCondition(source)

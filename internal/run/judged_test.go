@@ -111,14 +111,14 @@ var judgedCases = []judgedCase{
 	{"size and time", "expect:\n  size: over 2 kB\n  time: under 1 min", []string{`200 {"n": 1}`}},
 }
 
-// onlyStep runs a sheet of one step and gives what came of it.
-func onlyStep(t *testing.T, bench *bench.Bench, read *sheet.Sheet) *result.Step {
+// onlyStep runs a sheet of one step and gives what came of it, and what hides the secrets.
+func onlyStep(t *testing.T, bench *bench.Bench, read *sheet.Sheet) (*result.Step, *secret.Masker) {
 	t.Helper()
 	session, err := run.NewSession(bench, run.Options{Store: &secret.Store{}})
 	require.NoError(t, err)
 	results := run.Run(t.Context(), nil, []*run.Job{{Session: session, Sheet: read}}, run.RunOptions{})
 	require.NoError(t, session.Close(t.Context()))
-	return results[0].Rows[0].Steps[0]
+	return results[0].Rows[0].Steps[0], session.Masker()
 }
 
 // What comes of a step is told as it always was: which checks there are, what held, what
@@ -170,7 +170,8 @@ func TestJudged(t *testing.T) {
 			fmt.Fprintf(&out, "mistake: %s; %s\n", problems[0].Message, problems[0].Try)
 			continue
 		}
-		step := onlyStep(t, bench, read)
+		step, masker := onlyStep(t, bench, read)
+		assert.Equal(t, strings.Contains(c.step, "secret: true"), masker.Text("hidden") != "hidden", c.name)
 		fmt.Fprintf(&out, "%s; asked %d times; kept %v; %s\n", step.Outcome, asked[fmt.Sprintf("/%d", i)], step.Kept, step.Reason)
 		for _, check := range step.Checks {
 			word := map[bool]string{true: "+", false: "-"}[check.Held]
@@ -252,7 +253,7 @@ func TestJudgedByContract(t *testing.T) {
 			status, kind, body = c.status, c.kind, c.body
 			read := sheet.Read(opened, "s.yaml", []byte("sheet: s\nsteps:\n  - step: it\n    call: w/"+c.operation+"\n"))
 			require.Empty(t, run.Vet(read, run.VetOptions{}).Serious())
-			step := onlyStep(t, opened, read)
+			step, _ := onlyStep(t, opened, read)
 			wrong := ""
 			for _, check := range step.Checks {
 				if !check.Held {

@@ -1,6 +1,8 @@
 package run_test
 
 import (
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -31,6 +33,7 @@ func place(text string) (clean string, line, column int) {
 func TestEveryMistakeOfASheet(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, standin.WriteBench(dir, "http://127.0.0.1:1"))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "half.txt"), []byte("a\nb ${lot"), 0o600))
 	bench, err := bench.Open(dir)
 	require.NoError(t, err)
 	step := func(rest string) string {
@@ -48,6 +51,8 @@ func TestEveryMistakeOfASheet(t *testing.T) {
 		{"sheet: s\nrows:\n  from: ¦data/intakes.csv\n  kinds:\n    remark: number\nsteps:\n  - step: a\n    call: stores/search\n", `line 2, column remark: "clear" is no number`, ""},
 		{"sheet: s\nsteps:\n  - step: a\n    call: stores/search\n  - ¦step: a\n    call: stores/search\n", `a second step is named "a"`, ""},
 		{"sheet: s\nsteps:\n  - ¦step: a\n", `the step "a" does nothing`, "call:, request:"},
+		{"sheet: s\nsteps:\n  - pause: 1 ms\n  - ¦about: x\n", `the step "step 2" does nothing`, "call:, request:"},
+		{step("request: stores POST /x\nfile: ¦half.txt"), "half.txt:2:3: ${ is not closed", "write }"},
 		{"sheet: s\nsteps:\n  - ¦step: a\n    call: stores/search\n    set:\n      x: 1\n", "does more than one thing: call and set", "two steps"},
 		{step("call: ¦search"), `"search" is no service/operation`, "lab/GradeLot"},
 		{step("call: ¦store/search"), `there is no service "store"`, `"stores"`},
@@ -241,6 +246,9 @@ func TestEveryMistakeOfABench(t *testing.T) {
 		{with("databases:\n  ¦a: {}"), "the database a needs kind: and address:", "postgres"},
 		{with("databases:\n  a:\n    kind: ¦postgress\n    address: x"), `"postgress" is no kind of a database`, `"postgres"`},
 		{with("    ¦gaurd: reading"), `a site has no key "gaurd"`, `"guard"`},
+		{with("    gaurd: ¦writing"), `"writing" is no guard`, "reading"},
+		{with("    timeout: ¦-5 s"), "is less than nothing", "800 ms"},
+		{with("  other:\n    set:\n      x: ¦${nothing}"), "nothing defines ${nothing}", ""},
 		{with("    guard: ¦writing"), `"writing" is no guard`, "reading"},
 		{with("    timeout: ¦soon"), `"soon" is no duration`, "800 ms"},
 		{with("    proxy:\n      login: ¦nobody\n      address: http://127.0.0.1:1"), `there is no login "nobody"`, ""},
@@ -356,6 +364,8 @@ func TestNoMistakes(t *testing.T) {
 		"set:\n  a: 1\nwhere:\n  - kept.a == 1",
 		"steps:\n  - step: b\n    call: stores/search",
 		"for each: depot\nsteps:\n  - step: b\n    set:\n      y: ${each.depot}",
+		"call: stores/search\nfields:\n  depot: ${nothing | default north}",
+		"call: stores/search\nkeep:\n  k: total\nfields:\n  total: ${k}",
 	} {
 		source := "sheet: s\nsteps:\n  - step: one\n    " + strings.ReplaceAll(text, "\n", "\n    ") + "\n"
 		assert.Empty(t, run.Vet(sheet.Read(opened, "s.yaml", []byte(source)), run.VetOptions{}).Serious(), source)
@@ -409,8 +419,18 @@ func TestKeptBefore(t *testing.T) {
 	assert.Empty(t, run.Vet(read("kept.old"), before).Serious())
 	assert.NotEmpty(t, run.Vet(read("kept.old"), run.VetOptions{}).Serious())
 	assert.NotEmpty(t, run.Vet(read("kept.other"), before).Serious())
+	assert.NotEmpty(t, run.Vet(read("kept.other | default x"), before).Serious(), "a name that nothing keeps is a slip of the pen, whatever stands behind it")
 	assert.NotEmpty(t, run.Vet(read("old"), before).Serious())
 	assert.Empty(t, run.Vet(read("old"), run.VetOptions{Set: map[string]string{"old": "1"}}).Serious())
+}
+
+// A sheet is looked at with the values of the site that it is for, and of another one where that is said.
+func TestSiteOfASheet(t *testing.T) {
+	bench := bench.Read(t.TempDir(), "bench.yaml", []byte("bench: b\nsites:\n  north:\n    set:\n      depot: n\n  south:\n    set:\n      wharf: s\n"))
+	read := sheet.Read(bench, "s.yaml", []byte("sheet: s\nsite: south\nsteps:\n  - step: a\n    request: GET http://127.0.0.1:1/${wharf}\n"))
+	assert.Empty(t, run.Vet(read, run.VetOptions{}).Serious())
+	assert.Empty(t, run.Vet(read, run.VetOptions{Site: "south"}).Serious())
+	assert.NotEmpty(t, run.Vet(read, run.VetOptions{Site: "north"}).Serious())
 }
 
 // What stands on a command line has an effect, or is refused.
