@@ -171,7 +171,9 @@ func FuzzReadCommandLine(f *testing.F) {
 // A schema alone says what an operation by hand answers; a contract belongs to the service.
 func TestAnswerSchemas(t *testing.T) {
 	dir := t.TempDir()
-	write := func(name, text string) { require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600)) }
+	write := func(name, text string) {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
+	}
 	write("lot.json", `{"$schema": "https://json-schema.org/draft/2020-12/schema", "type": "object", "required": ["lot"]}`)
 	write("lot.xsd", `<x:schema xmlns:x="http://www.w3.org/2001/XMLSchema"><x:element name="lot" type="x:string"/></x:schema>`)
 	write("lab.json", `{"openapi": "3.0.3", "info": {"title": "lab", "version": "1"}, "paths": {}}`)
