@@ -207,7 +207,7 @@ func (c *Contract) ValidateFor(operation string, status int, in io.Reader, most 
 }
 
 // DescribedOperation finds an operation of a description that is no WSDL.
-func (c *Contract) DescribedOperation(name string) (*contract.Operation, error) {
+func (c *Contract) DescribedOperation(name string) (*contract.Endpoint, error) {
 	op, err := c.Description.Operation(name)
 	if err == nil && op == nil {
 		err = &bench.NotFoundError{What: "operation", Name: name, Known: c.Description.Names()}

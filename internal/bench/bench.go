@@ -81,7 +81,7 @@ type Service struct {
 	Speaks     rpc.Kind     // how methods are called by name; empty for none of those ways
 	HTTP       string
 	Names      map[string]string
-	Operations []*contract.Operation
+	Operations []*contract.Endpoint
 
 	at        *yamlfile.Node
 	loginAt   *yamlfile.Node
@@ -395,7 +395,7 @@ func (b *Bench) LoginAt(site, name string) string {
 }
 
 // Operation returns the operation with the name.
-func (s *Service) Operation(name string) *contract.Operation {
+func (s *Service) Operation(name string) *contract.Endpoint {
 	for _, op := range s.Operations {
 		if op.Name == name {
 			return op

@@ -20,7 +20,7 @@ import (
 
 // description is an operation as it is described by hand.
 type description struct {
-	op       *contract.Operation
+	op       *contract.Endpoint
 	explicit bool // a request line was given
 	template *request.Tree
 	good     *StatusRule
@@ -46,7 +46,7 @@ type parameter struct {
 // mark is what a bench says of an operation that a contract describes.
 type mark struct {
 	at *yamlfile.Node
-	op *contract.Operation
+	op *contract.Endpoint
 }
 
 // Methods are the request methods that HTTP names (RFC 9110, 9; RFC 5789).
@@ -63,8 +63,8 @@ func IsMethod(word string) bool {
 
 // operation reads one operation described by hand. For a SOAP service a
 // payload takes the place of a request line.
-func (r *Reader) operation(e yamlfile.Entry, s *Service) *contract.Operation {
-	d := &description{op: &contract.Operation{Name: e.Key.Text}}
+func (r *Reader) operation(e yamlfile.Entry, s *Service) *contract.Endpoint {
+	d := &description{op: &contract.Endpoint{Name: e.Key.Text}}
 	ReadMapping(r, "an operation", e.Value, d, operationKeys)
 	op := d.op
 	if op.SOAP {

@@ -38,12 +38,12 @@ func (b *Bench) findPaths(service *Service) []string {
 
 // Method finds what is described of a method that is called by name; one that
 // nobody described may be called all the same, unless it looks like a slip.
-func (s *Service) Method(name string) (*contract.Operation, error) {
+func (s *Service) Method(name string) (*contract.Endpoint, error) {
 	if op := s.Operation(name); op != nil {
 		return op, nil
 	}
 	if suggest.Closest(name, s.OperationNames()) != "" {
 		return nil, &NotFoundError{"operation of " + s.Name, name, s.OperationNames()}
 	}
-	return &contract.Operation{Name: name, Method: "POST"}, nil
+	return &contract.Endpoint{Name: name, Method: "POST"}, nil
 }

@@ -136,7 +136,7 @@ func init() {
 // finishService reports keys of a service that have no effect there.
 func (r *Reader) finishService(n *yamlfile.Node, s *Service) {
 	r.Together(n, serviceTogether)
-	isSOAP := s.SOAP != "" || s.Contract != nil || slices.ContainsFunc(s.Operations, func(op *contract.Operation) bool { return op.SOAP })
+	isSOAP := s.SOAP != "" || s.Contract != nil || slices.ContainsFunc(s.Operations, func(op *contract.Endpoint) bool { return op.SOAP })
 	if !isSOAP && s.Addressing {
 		r.File.Report(keyOf(n, "addressing"), "write soap: 1.1 or 1.2, or take it out", "addressing: has no effect: the service is not SOAP")
 	}
@@ -204,7 +204,7 @@ func (b *Bench) CheckContracts() {
 			key   string
 			given bool
 		}{{"port", s.Port != ""}, {"soap", s.SOAP != ""}, {"addressing", s.Addressing}, {"always: blocks", s.Always.Blocks != nil}} {
-			if one.given && c.Description != nil && !slices.ContainsFunc(s.Operations, func(op *contract.Operation) bool { return op.SOAP }) {
+			if one.given && c.Description != nil && !slices.ContainsFunc(s.Operations, func(op *contract.Endpoint) bool { return op.SOAP }) {
 				b.Source.Report(s.at, "take it out", "%s: has no effect at %s: its contract is not a WSDL", one.key, s.Name)
 			}
 		}

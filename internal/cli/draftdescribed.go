@@ -82,7 +82,7 @@ func (s *session) omitted(made *schema.Sample) {
 
 // bodyType finds the media type that is asked for as xml or json among those that
 // an operation takes; empty takes its own choice.
-func bodyType(op *contract.Operation, as string) (string, error) {
+func bodyType(op *contract.Endpoint, as string) (string, error) {
 	if as == "" || op.Body == nil {
 		return "", nil
 	}
@@ -115,7 +115,7 @@ func draftBody(built *contract.Request) string {
 }
 
 // draftAnswer writes an answer of success.
-func (s *session) draftAnswer(op *contract.Operation, options schema.SampleOptions) (int, error) {
+func (s *session) draftAnswer(op *contract.Endpoint, options schema.SampleOptions) (int, error) {
 	for _, a := range op.Answers {
 		if !strings.HasPrefix(a.Status, "2") && a.Status != "default" {
 			continue

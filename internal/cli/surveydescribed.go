@@ -150,7 +150,7 @@ func contentRows(contents []contract.Content, depth int) []schema.Row {
 }
 
 // describedRows are all fields of an operation, request and answers.
-func describedRows(op *contract.Operation) []schema.Row {
+func describedRows(op *contract.Endpoint) []schema.Row {
 	var rows []schema.Row
 	for _, p := range op.Parameters {
 		rows = append(rows, parameterRow(p))
@@ -297,7 +297,7 @@ func (s *session) contents(title, about string, contents []contract.Content, o *
 }
 
 // exampleLine is a request line with values that are valid.
-func exampleLine(op *contract.Operation) string {
+func exampleLine(op *contract.Endpoint) string {
 	built, _ := op.Build(op.SampleFields(schema.SampleOptions{}), contract.BuildOptions{})
 	return built.Line()
 }
@@ -338,7 +338,7 @@ func descriptionJSON(d contract.Description) any {
 		"operations": operations, "notes": notes, "security": securityJSON(head.Security)}
 }
 
-func describedJSON(op *contract.Operation, depth int) any {
+func describedJSON(op *contract.Endpoint, depth int) any {
 	parameters := []any{}
 	for _, p := range op.Parameters {
 		row := rowsJSON([]schema.Row{parameterRow(p)})[0]

@@ -67,7 +67,7 @@ func (p Problem) String() string {
 // Build makes the request of a call from its fields, and tells what is wrong with
 // them. A field is found by its name, or by place and name (query.x) where two
 // have the same.
-func (o *Operation) Build(fields *document.Node, options BuildOptions) (*Request, []Problem) {
+func (o *Endpoint) Build(fields *document.Node, options BuildOptions) (*Request, []Problem) {
 	b := &builder{op: o, options: options, given: map[string]*document.Node{}, as: map[string]string{}, body: document.NewObject()}
 	for _, m := range fields.Undotted(o.names()).Members() {
 		b.field(m.Key, m.Value)
@@ -88,7 +88,7 @@ func (o *Operation) Build(fields *document.Node, options BuildOptions) (*Request
 }
 
 // names lists those of all fields.
-func (o *Operation) names() []string {
+func (o *Endpoint) names() []string {
 	names := o.bodyNames()
 	for _, p := range o.Parameters {
 		names = append(names, p.Name, p.Wire)
@@ -97,7 +97,7 @@ func (o *Operation) names() []string {
 }
 
 // takesForm says whether the body of an operation is a form.
-func (o *Operation) takesForm(wanted string) bool {
+func (o *Endpoint) takesForm(wanted string) bool {
 	if c := o.Body.chosen(wanted); c != nil {
 		mediaType, _, _ := mime.ParseMediaType(c.Type)
 		return mediaType == "application/x-www-form-urlencoded"
@@ -128,7 +128,7 @@ func (b *builder) dropped() {
 func key(p Parameter) string { return string(p.In) + " " + p.Name }
 
 type builder struct {
-	op       *Operation
+	op       *Endpoint
 	options  BuildOptions
 	given    map[string]*document.Node // by place and name
 	as       map[string]string         // how the field was written
@@ -503,7 +503,7 @@ func (b *builder) multipart(c *Content, v *document.Node) {
 }
 
 // bodyNames lists the fields of the body, by its schema.
-func (o *Operation) bodyNames() []string {
+func (o *Endpoint) bodyNames() []string {
 	if o.Body == nil {
 		return nil
 	}
@@ -525,7 +525,7 @@ func (o *Operation) bodyNames() []string {
 
 // bodyTakes says whether the body may have a field that its description does not
 // name.
-func (o *Operation) bodyTakes(name string, v *document.Node) bool {
+func (o *Endpoint) bodyTakes(name string, v *document.Node) bool {
 	c := o.Body.chosen("")
 	if c == nil || c.Schema == nil {
 		return true

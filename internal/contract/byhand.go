@@ -3,12 +3,12 @@ package contract
 // ByHand is the description of a service whose operations stand in the bench.
 type ByHand struct {
 	head       Head
-	operations []*Operation
+	operations []*Endpoint
 }
 
 // NewByHand makes a description of operations that are described by hand in a
 // file.
-func NewByHand(name, file string, operations []*Operation) *ByHand {
+func NewByHand(name, file string, operations []*Endpoint) *ByHand {
 	return &ByHand{head: Head{Title: name, Format: "described by hand", Location: file}, operations: operations}
 }
 
@@ -25,7 +25,7 @@ func (b *ByHand) Names() []string {
 }
 
 // Operation finds one by its name.
-func (b *ByHand) Operation(name string) (*Operation, error) {
+func (b *ByHand) Operation(name string) (*Endpoint, error) {
 	for _, op := range b.operations {
 		if op.Name == name {
 			return op, nil
@@ -42,7 +42,7 @@ type merged struct {
 }
 
 // Merge puts operations of a bench before those of a description.
-func Merge(operations []*Operation, d Description) Description {
+func Merge(operations []*Endpoint, d Description) Description {
 	if len(operations) == 0 {
 		return d
 	}
@@ -53,7 +53,7 @@ func Merge(operations []*Operation, d Description) Description {
 func (m *merged) Names() []string { return append(m.own.Names(), m.Description.Names()...) }
 
 // Operation finds one by its name.
-func (m *merged) Operation(name string) (*Operation, error) {
+func (m *merged) Operation(name string) (*Endpoint, error) {
 	if op, _ := m.own.Operation(name); op != nil {
 		return op, nil
 	}

@@ -112,7 +112,7 @@ type Callback struct {
 }
 
 // Operation is one thing that a service does.
-type Operation struct {
+type Endpoint struct {
 	Name       string
 	Method     string // POST for SOAP
 	Path       string // below the service's address, with {name} for path parameters
@@ -177,7 +177,7 @@ type Description interface {
 	// Names lists the operations in the order of the contract.
 	Names() []string
 	// Operation finds one by its name; nil where there is none.
-	Operation(name string) (*Operation, error)
+	Operation(name string) (*Endpoint, error)
 }
 
 var pathParameter = regexp.MustCompile(`\{([^{}/]+)\}`)
@@ -198,7 +198,7 @@ func FillPath(path string, with map[string]string) string {
 
 // Find returns the parameter that a field of a call means: by its name, or by
 // place and name (query.x) where that is needed to tell two apart.
-func (o *Operation) Find(field string) *Parameter {
+func (o *Endpoint) Find(field string) *Parameter {
 	for _, p := range o.Parameters {
 		if p.Name == field || string(p.In)+"."+p.Name == field {
 			return &p
@@ -214,7 +214,7 @@ func (o *Operation) Find(field string) *Parameter {
 
 // IsOpen says whether the operation takes fields that are not described: a
 // body that nobody described holds whatever is filled in.
-func (o *Operation) IsOpen() bool {
+func (o *Endpoint) IsOpen() bool {
 	if o.Method == "GET" || o.Method == "HEAD" || o.Method == "DELETE" {
 		return false
 	}
@@ -222,7 +222,7 @@ func (o *Operation) IsOpen() bool {
 }
 
 // FieldNames lists the names of all parameters that a call may fill.
-func (o *Operation) FieldNames() []string {
+func (o *Endpoint) FieldNames() []string {
 	var names []string
 	for _, p := range o.Parameters {
 		if p.Fixed == nil {
@@ -233,7 +233,7 @@ func (o *Operation) FieldNames() []string {
 }
 
 // UnknownField describes a field that the operation does not have.
-func (o *Operation) UnknownField(field string) (message, try string) {
+func (o *Endpoint) UnknownField(field string) (message, try string) {
 	names := append(o.FieldNames(), o.bodyNames()...)
 	try = suggest.DidYouMean(field, names)
 	if try == "" {
@@ -247,11 +247,11 @@ func (o *Operation) UnknownField(field string) (message, try string) {
 
 // Missing lists what a call leaves out that it must give: names, and groups of
 // which one is needed as "a, b or c".
-func (o *Operation) Missing(given func(name string) bool) []string {
+func (o *Endpoint) Missing(given func(name string) bool) []string {
 	return o.missing(func(p Parameter) bool { return given(p.Name) }, given, false)
 }
 
-func (o *Operation) missing(has func(p Parameter) bool, given func(name string) bool, withoutBody bool) []string {
+func (o *Endpoint) missing(has func(p Parameter) bool, given func(name string) bool, withoutBody bool) []string {
 	var missing []string
 	for _, p := range o.Parameters {
 		if withoutBody && (p.In == InBody || p.In == InForm) {

@@ -10,7 +10,7 @@ import (
 	"testbench/internal/rule"
 )
 
-var prices = contract.Operation{
+var prices = contract.Endpoint{
 	Name: "prices", Method: "GET", Path: "/prices/{year}/{month}.xml",
 	Parameters: []contract.Parameter{
 		{In: contract.InPath, Wire: "year", Name: "year", Required: true, Kind: "integer"},
@@ -76,5 +76,5 @@ func TestPaths(t *testing.T) {
 	assert.Equal(t, []string{"year", "month"}, contract.PathNames(prices.Path))
 	assert.Equal(t, "/prices/2026/11.xml", contract.FillPath(prices.Path, map[string]string{"year": "2026", "month": "11"}))
 	assert.False(t, prices.IsOpen())
-	assert.True(t, (&contract.Operation{Method: "POST"}).IsOpen(), "a body that nobody described holds what is filled in")
+	assert.True(t, (&contract.Endpoint{Method: "POST"}).IsOpen(), "a body that nobody described holds what is filled in")
 }

@@ -20,7 +20,7 @@ type Got struct {
 
 // AnswerFor finds what is said of a status: by itself, by its class, or by default
 // (OpenAPI 3.1.0, 4.8.16); nil where nothing is.
-func (o *Operation) AnswerFor(status int) *Answer {
+func (o *Endpoint) AnswerFor(status int) *Answer {
 	var class, fallback *Answer
 	for i, a := range o.Answers {
 		switch {
@@ -40,7 +40,7 @@ func (o *Operation) AnswerFor(status int) *Answer {
 
 // Judge holds an answer against the operation, and says what is wrong with it.
 // Where the operation says nothing of answers, nothing is.
-func (o *Operation) Judge(got Got) []string {
+func (o *Endpoint) Judge(got Got) []string {
 	if len(o.Answers) == 0 {
 		return nil
 	}
@@ -128,7 +128,7 @@ func (a *Answer) judgeBody(got Got) []string {
 
 // Faults holds a body against what the operation says of the body of a status, or
 // of its request (status 0).
-func (o *Operation) Faults(status int, body *document.Node) ([]schema.Fault, error) {
+func (o *Endpoint) Faults(status int, body *document.Node) ([]schema.Fault, error) {
 	var contents []Content
 	switch {
 	case status == 0 && o.Body != nil:

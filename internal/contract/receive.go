@@ -24,7 +24,7 @@ type Received struct {
 // Receive holds a request against its operation, and gathers its fields by name. What is
 // wrong comes with the status that a service refuses it with: 400, or 415 for the type of
 // a body that is not described (RFC 9110, 15.5.1 and 15.5.16).
-func (o *Operation) Receive(r *Received) (fields *document.Node, wrong []string, status int) {
+func (o *Endpoint) Receive(r *Received) (fields *document.Node, wrong []string, status int) {
 	fields = document.NewObject()
 	for i := range o.Parameters {
 		p := &o.Parameters[i]
@@ -110,7 +110,7 @@ func (p *Parameter) wrong(node *document.Node, isKind func(string, *document.Nod
 	return wrong
 }
 
-func (o *Operation) receiveBody(r *Received, fields *document.Node) (wrong []string, status int) {
+func (o *Endpoint) receiveBody(r *Received, fields *document.Node) (wrong []string, status int) {
 	switch {
 	case o.Body == nil:
 		return nil, 0

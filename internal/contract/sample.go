@@ -12,12 +12,12 @@ import (
 
 // SampleFields makes the fields of a call, with values that are valid: those that
 // must be given, or all.
-func (o *Operation) SampleFields(options schema.SampleOptions) *document.Node {
+func (o *Endpoint) SampleFields(options schema.SampleOptions) *document.Node {
 	return o.SampleStep(options).Root
 }
 
 // SampleStep makes the fields of a call, with what is to be remarked of them.
-func (o *Operation) SampleStep(options schema.SampleOptions) *schema.Sample {
+func (o *Endpoint) SampleStep(options schema.SampleOptions) *schema.Sample {
 	fields := document.NewObject()
 	remarks := map[*document.Node]string{}
 	made := &schema.Sample{Root: fields, Remarks: remarks}

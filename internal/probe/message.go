@@ -152,7 +152,7 @@ func (m *maker) versions() {
 }
 
 // matching finds the operation's parameters that stand in a place.
-func matching(op *contract.Operation, in ...contract.In) []*contract.Parameter {
+func matching(op *contract.Endpoint, in ...contract.In) []*contract.Parameter {
 	var out []*contract.Parameter
 	for i := range op.Parameters {
 		if slices.Contains(in, op.Parameters[i].In) {

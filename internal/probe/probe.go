@@ -47,7 +47,7 @@ type Target struct {
 	// BothVersions says that the contract has the other version of SOAP, too.
 	BothVersions bool
 	// Operation is what is known of it where it is no SOAP; nil for nothing.
-	Operation *contract.Operation
+	Operation *contract.Endpoint
 	// Payload is the element in the envelope; nil where nothing is known of it.
 	Payload *schema.Shape
 	// Hold says what of a request breaks the contract; nil where nobody knows.

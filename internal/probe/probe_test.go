@@ -118,7 +118,7 @@ func TestCases(t *testing.T) {
 	at, err := url.Parse("http://127.0.0.1/hives/H-12?page=2&kind=a")
 	require.NoError(t, err)
 	good := &exchange.Request{Method: "PUT", URL: at, Header: http.Header{"Content-Type": {"application/json"}, "X-Keeper": {"Ada"}}, Body: []byte(`{"frames":[1,2],"queen":{"born":"2026-05-04"},"note":"a"}`)}
-	op := &contract.Operation{Path: "/hives/{id}", Versioned: true, Parameters: []contract.Parameter{{In: contract.InPath, Wire: "id", Name: "id"},
+	op := &contract.Endpoint{Path: "/hives/{id}", Versioned: true, Parameters: []contract.Parameter{{In: contract.InPath, Wire: "id", Name: "id"},
 		{In: contract.InQuery, Wire: "page", Name: "page", Kind: "integer", Required: true}, {In: contract.InHeader, Wire: "X-Keeper", Name: "X-Keeper", Required: true}}}
 	target := &Target{Request: good, Operation: op, Logins: []Login{{Name: "a", Ways: login.Ways}, {Name: "b"}}, Seed: 1, Writes: true}
 	target.Operation.Body = &contract.Body{Contents: []contract.Content{{Type: "application/json", Schema: hive{}}}}
@@ -195,7 +195,7 @@ func FuzzCases(f *testing.F) {
 			return
 		}
 		good := &exchange.Request{Method: "POST", URL: at, Header: http.Header{"Content-Type": {mediaType}}, Body: []byte(body)}
-		op := &contract.Operation{Path: "/hives/{id}", Parameters: []contract.Parameter{{In: contract.InPath, Wire: "id", Name: "id"}, {In: contract.InQuery, Wire: "page", Name: "page", Kind: "integer"}},
+		op := &contract.Endpoint{Path: "/hives/{id}", Parameters: []contract.Parameter{{In: contract.InPath, Wire: "id", Name: "id"}, {In: contract.InQuery, Wire: "page", Name: "page", Kind: "integer"}},
 			Body: &contract.Body{Contents: []contract.Content{{Schema: hive{}}}}}
 		for _, version := range []soap.Version{"", soap.V11, soap.V12} {
 			target := &Target{Request: good, Operation: op, SOAP: version, Payload: hive{}.Shape(), Logins: []Login{{Name: "a", Ways: login.Ways, Protects: true}}}

@@ -18,7 +18,7 @@ import (
 )
 
 // operationOf finds an operation of a description.
-func operationOf(d contract.Description, service *bench.Service, name string) (*contract.Operation, error) {
+func operationOf(d contract.Description, service *bench.Service, name string) (*contract.Endpoint, error) {
 	op, err := d.Operation(name)
 	if err == nil && op == nil {
 		err = &bench.NotFoundError{What: "operation of " + service.Name, Name: name, Known: append(service.OperationNames(), d.Names()...)}
@@ -163,7 +163,7 @@ func (p *plan) accept(built *contract.Request) []request.Pair {
 
 // descriptionProblems finds what is wrong with a step's fields, as far as they
 // are known.
-func descriptionProblems(d contract.Description, service *bench.Service, step *sheet.Step, operation string) (*contract.Operation, []contract.Problem, error) {
+func descriptionProblems(d contract.Description, service *bench.Service, step *sheet.Step, operation string) (*contract.Endpoint, []contract.Problem, error) {
 	op, err := operationOf(d, service, operation)
 	if err != nil || !holdsRequest(step) {
 		return op, nil, err
@@ -185,7 +185,7 @@ func fillFields(s *sheet.Step) []request.Field {
 
 // stepProblems holds the fields of a call against its operation, as far as they are
 // known without filling anything in.
-func stepProblems(s *sheet.Step, service *bench.Service, op *contract.Operation) []contract.Problem {
+func stepProblems(s *sheet.Step, service *bench.Service, op *contract.Endpoint) []contract.Problem {
 	fields := document.NewObject()
 	if s.Fill != nil {
 		for _, f := range fillFields(s) {

@@ -32,7 +32,7 @@ type judging struct {
 	// described is the operation as its WSDL has it, or nil.
 	described *described
 	// op is the operation as another contract or the bench has it, or nil.
-	op        *contract.Operation
+	op        *contract.Endpoint
 	good      *bench.StatusRule // the statuses that the operation calls good; nil for 2xx
 	messageID string            // of WS-Addressing, "" without
 	err       error             // a rule's own values are not there

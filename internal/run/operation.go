@@ -10,7 +10,7 @@ import (
 )
 
 // serviceWithValues is an operation with the values of its parameters that hold placeholders.
-func serviceWithValues(s *bench.Service, op *contract.Operation, scope *Values) (*contract.Operation, error) {
+func serviceWithValues(s *bench.Service, op *contract.Endpoint, scope *Values) (*contract.Endpoint, error) {
 	filled := s.Filled[op.Name]
 	if len(filled) == 0 {
 		return op, nil

@@ -22,8 +22,8 @@ import (
 // plan is a step that is ready to be sent, but for its credentials.
 type plan struct {
 	request *exchange.Request
-	service *bench.Service      // nil for a plain address
-	op      *contract.Operation // described by hand, or by a contract that is no WSDL
+	service *bench.Service     // nil for a plain address
+	op      *contract.Endpoint // described by hand, or by a contract that is no WSDL
 	// speaks is how a method was called by name; empty where none was.
 	speaks rpc.Kind
 	// away says that an answer led elsewhere than to the service.
@@ -37,7 +37,7 @@ type plan struct {
 	// withoutVersion says that the step sends no version: If-Match: null.
 	withoutVersion bool
 	// sibling finds another operation of the contract; nil where there is none.
-	sibling func(name string) *contract.Operation
+	sibling func(name string) *contract.Endpoint
 	logins  []string
 	writes  bool
 	notes   []string
@@ -430,7 +430,7 @@ func (s *Session) planCall(ctx context.Context, p *plan, step *sheet.Step, spec 
 		return err
 	}
 	p.contracted = true
-	p.sibling = func(name string) *contract.Operation {
+	p.sibling = func(name string) *contract.Endpoint {
 		op, err := c.Description.Operation(name)
 		if err != nil {
 			return nil

@@ -64,7 +64,7 @@ func (s *Service) refuse(w http.ResponseWriter, status int, wrong []string, aske
 }
 
 // sayREST answers with what the script says, else with a sample.
-func (s *Service) sayREST(w http.ResponseWriter, op *contract.Operation, fields *document.Node, said *Saying) {
+func (s *Service) sayREST(w http.ResponseWriter, op *contract.Endpoint, fields *document.Node, said *Saying) {
 	status, answer := goodAnswer(op)
 	if said != nil && said.Status != 0 {
 		status = said.Status
@@ -138,7 +138,7 @@ func (s *Service) sayREST(w http.ResponseWriter, op *contract.Operation, fields 
 }
 
 // goodAnswer is the first answer of success that holds something, or else the first.
-func goodAnswer(op *contract.Operation) (int, *contract.Answer) {
+func goodAnswer(op *contract.Endpoint) (int, *contract.Answer) {
 	first, best := 0, (*contract.Answer)(nil)
 	for i := range op.Answers {
 		a := &op.Answers[i]

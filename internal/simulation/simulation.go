@@ -64,7 +64,7 @@ type Service struct {
 
 // route is an operation with what its paths look like.
 type route struct {
-	op      *contract.Operation
+	op      *contract.Endpoint
 	pattern *regexp.Regexp
 	names   []string
 	literal int // how much of the path is no parameter: the most goes first
@@ -127,7 +127,7 @@ func (r *route) inPath(values []string) map[string]string {
 	return out
 }
 
-func newRoute(op *contract.Operation) *route {
+func newRoute(op *contract.Endpoint) *route {
 	r := &route{op: op, literal: len(contract.FillPath(strings.TrimSuffix(op.Path, "/"), map[string]string{}))}
 	r.pattern, r.names = contract.PathPattern(op.Path)
 	return r

@@ -420,7 +420,7 @@ func (m *model) annotate(t target) {
 
 // newContract makes the operations of a model.
 func newContract(location string, m *model) (*Contract, error) {
-	c := &Contract{model: m, plans: map[string]func() *contract.Operation{}, made: map[string]*contract.Operation{}}
+	c := &Contract{model: m, plans: map[string]func() *contract.Endpoint{}, made: map[string]*contract.Endpoint{}}
 	c.head = contract.Head{Format: "OData " + m.version, Location: location, Title: local(m.container)}
 	if len(m.namespaces) > 0 {
 		c.head.Title = m.namespaces[len(m.namespaces)-1]

@@ -17,10 +17,10 @@ type Contract struct {
 	model *model
 	names []string
 	// plans are the ways to make the operations, by name.
-	plans map[string]func() *contract.Operation
+	plans map[string]func() *contract.Endpoint
 
 	mutex sync.Mutex
-	made  map[string]*contract.Operation
+	made  map[string]*contract.Endpoint
 }
 
 // Head is what the metadata says of itself.
@@ -65,7 +65,7 @@ func (c *Contract) Groups() []contract.Group {
 }
 
 // Operation finds an operation by its name.
-func (c *Contract) Operation(name string) (*contract.Operation, error) {
+func (c *Contract) Operation(name string) (*contract.Endpoint, error) {
 	plan := c.plans[name]
 	if plan == nil {
 		return nil, nil

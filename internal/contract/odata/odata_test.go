@@ -32,7 +32,7 @@ func readFile(t testing.TB, name string) *odata.Contract {
 	return readXML(t, string(data))
 }
 
-func operation(t *testing.T, c *odata.Contract, name string) *contract.Operation {
+func operation(t *testing.T, c *odata.Contract, name string) *contract.Endpoint {
 	t.Helper()
 	op, err := c.Operation(name)
 	require.NoError(t, err)

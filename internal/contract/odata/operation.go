@@ -32,12 +32,12 @@ func (c *Contract) plan() error {
 		}
 	}
 	for _, f := range m.imports {
-		c.add(f.name, func() *contract.Operation { return m.unbound(f) })
+		c.add(f.name, func() *contract.Endpoint { return m.unbound(f) })
 	}
 	return nil
 }
 
-func (c *Contract) add(name string, make func() *contract.Operation) {
+func (c *Contract) add(name string, make func() *contract.Endpoint) {
 	if c.plans[name] == nil {
 		c.names = append(c.names, name)
 	}
@@ -47,10 +47,10 @@ func (c *Contract) add(name string, make func() *contract.Operation) {
 // planSet adds what can be done with a set, unless its annotations say otherwise.
 func (c *Contract) planSet(s *set, t *typeDef) {
 	m := c.model
-	add := func(verb string, make func(o *contract.Operation)) {
+	add := func(verb string, make func(o *contract.Endpoint)) {
 		name := s.name + "." + verb
-		c.add(name, func() *contract.Operation {
-			o := &contract.Operation{Name: name, About: s.about}
+		c.add(name, func() *contract.Endpoint {
+			o := &contract.Endpoint{Name: name, About: s.about}
 			make(o)
 			return o
 		})
@@ -101,10 +101,10 @@ func (c *Contract) planNavigation(s *set, t *typeDef, one *at) {
 		// What cannot be reached in another way is read and changed from here.
 		inner := p.contained || !m.hasSet(target)
 		next := &at{m: m, s: &set{name: p.name}, t: target, path: one.path + "/" + p.name, keys: one.keys}
-		add := func(verb string, make func(o *contract.Operation)) {
+		add := func(verb string, make func(o *contract.Endpoint)) {
 			full := name + "." + verb
-			c.add(full, func() *contract.Operation {
-				o := &contract.Operation{Name: full, About: p.about}
+			c.add(full, func() *contract.Endpoint {
+				o := &contract.Endpoint{Name: full, About: p.about}
 				make(o)
 				return o
 			})
@@ -146,8 +146,8 @@ func (c *Contract) planBound(s *set, t *typeDef, where *at, single bool) {
 			continue
 		}
 		name := s.name + "." + local(f.name)
-		c.add(name, func() *contract.Operation {
-			o := &contract.Operation{Name: name, About: f.about}
+		c.add(name, func() *contract.Endpoint {
+			o := &contract.Endpoint{Name: name, About: f.about}
 			where.invoke(o, f, f.parameters[1:], where.path+"/"+f.name)
 			return o
 		})
@@ -239,7 +239,7 @@ func (a *at) done(result *object) []contract.Answer {
 }
 
 // finish adds what all operations have in common.
-func (a *at) finish(o *contract.Operation, see bool) {
+func (a *at) finish(o *contract.Endpoint, see bool) {
 	o.Parameters = append(o.Parameters, a.m.common()...)
 	if a.m.isV2() && see {
 		o.See = func(body *document.Node) *document.Node { return a.m.see(body, a.t, a.single) }
@@ -291,7 +291,7 @@ func (a *at) filters() []contract.Parameter {
 	return out
 }
 
-func (a *at) list(o *contract.Operation) {
+func (a *at) list(o *contract.Endpoint) {
 	q := &queryChecker{m: a.m, t: a.t, marks: a.s.marks}
 	o.Method, o.Path, o.Reads = http.MethodGet, a.path, true
 	o.Parameters = append(slices.Clone(a.keys), a.filters()...)
@@ -320,7 +320,7 @@ func (a *at) list(o *contract.Operation) {
 	a.finish(o, true)
 }
 
-func (a *at) count(o *contract.Operation) {
+func (a *at) count(o *contract.Endpoint) {
 	o.Method, o.Path, o.Reads = http.MethodGet, a.path+"/$count", true
 	o.Parameters = append(slices.Clone(a.keys), a.filters()...)
 	o.Answers = []contract.Answer{{Status: "2XX", About: "the number, as text", Contents: []contract.Content{{Type: "text/plain"}}}, {Status: "default"}}
@@ -329,7 +329,7 @@ func (a *at) count(o *contract.Operation) {
 	a.finish(o, false)
 }
 
-func (a *at) read(o *contract.Operation) {
+func (a *at) read(o *contract.Endpoint) {
 	o.Method, o.Path, o.Reads = http.MethodGet, a.path, true
 	o.Parameters = append(slices.Clone(a.keys), a.narrowing()...)
 	o.Answers = a.done(&object{t: a.t})
@@ -346,7 +346,7 @@ func (a *at) body(use use) *contract.Body {
 	return &contract.Body{Required: true, Contents: []contract.Content{content}}
 }
 
-func (a *at) create(o *contract.Operation) {
+func (a *at) create(o *contract.Endpoint) {
 	o.Method, o.Path = http.MethodPost, a.path
 	o.Parameters = slices.Clone(a.keys)
 	o.Body = a.body(forCreate)
@@ -369,7 +369,7 @@ func (m *model) isConcurrent(s *set, t *typeDef) bool {
 	return s.marks.concurrency || t.marks.concurrency || slices.ContainsFunc(properties, func(p *property) bool { return p.marks.concurrency })
 }
 
-func (a *at) changing(o *contract.Operation, method string) {
+func (a *at) changing(o *contract.Endpoint, method string) {
 	o.Method, o.Path = method, a.path
 	o.Parameters = append(slices.Clone(a.keys), a.etag())
 	o.Answers = a.done(&object{t: a.t})
@@ -377,7 +377,7 @@ func (a *at) changing(o *contract.Operation, method string) {
 	a.finish(o, true)
 }
 
-func (a *at) change(o *contract.Operation) {
+func (a *at) change(o *contract.Endpoint) {
 	method := http.MethodPatch
 	if a.m.isV2() {
 		method = "MERGE" // OData 2.0 Operations, 2.6
@@ -386,15 +386,15 @@ func (a *at) change(o *contract.Operation) {
 	a.changing(o, method)
 }
 
-func (a *at) replace(o *contract.Operation) {
+func (a *at) replace(o *contract.Endpoint) {
 	o.Body = a.body(forReplace)
 	a.changing(o, http.MethodPut)
 }
 
-func (a *at) remove(o *contract.Operation) { a.changing(o, http.MethodDelete) }
+func (a *at) remove(o *contract.Endpoint) { a.changing(o, http.MethodDelete) }
 
 // invoke calls an action or a function.
-func (a *at) invoke(o *contract.Operation, f *function, parameters []*property, path string) {
+func (a *at) invoke(o *contract.Endpoint, f *function, parameters []*property, path string) {
 	o.Parameters = slices.Clone(a.keys)
 	var result *object
 	if f.returns != nil {
@@ -447,7 +447,7 @@ func (a *at) inQuery(parameters []*property) []contract.Parameter {
 
 // inParentheses writes the parameters of a function: simple ones in place, others
 // by an alias in the query (OData URL Conventions 4.01, 5.1.1.14.2).
-func (a *at) inParentheses(o *contract.Operation, parameters []*property) string {
+func (a *at) inParentheses(o *contract.Endpoint, parameters []*property) string {
 	var parts []string
 	for _, p := range parameters {
 		edm, enum, _ := a.m.primitive(p.typeName)
@@ -471,8 +471,8 @@ func (a *at) inParentheses(o *contract.Operation, parameters []*property) string
 }
 
 // unbound makes the operation of an import.
-func (m *model) unbound(f *function) *contract.Operation {
-	o := &contract.Operation{Name: f.name, About: f.about}
+func (m *model) unbound(f *function) *contract.Endpoint {
+	o := &contract.Endpoint{Name: f.name, About: f.about}
 	a := &at{m: m, s: &set{name: f.name}}
 	a.invoke(o, f, f.parameters, "/"+f.name)
 	if !f.action && !m.isV2() && len(f.parameters) == 0 {

@@ -36,7 +36,7 @@ type Contract struct {
 type found struct {
 	name, method, path string
 	item, at           jsonschema.Place
-	made               *contract.Operation
+	made               *contract.Endpoint
 }
 
 // begins matches what an OpenAPI description says of itself, in JSON or YAML.
@@ -102,7 +102,7 @@ func (c *Contract) Names() []string {
 }
 
 // Operation finds an operation by its name, or by method and path.
-func (c *Contract) Operation(name string) (*contract.Operation, error) {
+func (c *Contract) Operation(name string) (*contract.Endpoint, error) {
 	f := c.byName[name]
 	if f == nil {
 		return nil, nil

@@ -24,7 +24,7 @@ func read(t *testing.T, text string) *openapi.Contract {
 	return c
 }
 
-func operation(t *testing.T, text, name string) *contract.Operation {
+func operation(t *testing.T, text, name string) *contract.Endpoint {
 	t.Helper()
 	op, err := read(t, text).Operation(name)
 	require.NoError(t, err)

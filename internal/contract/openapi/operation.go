@@ -14,7 +14,7 @@ import (
 // reader makes the model of one operation.
 type reader struct {
 	c  *Contract
-	op *contract.Operation
+	op *contract.Endpoint
 }
 
 func (r *reader) note(format string, args ...any) {
@@ -24,9 +24,9 @@ func (r *reader) note(format string, args ...any) {
 	}
 }
 
-func (c *Contract) operation(f *found) *contract.Operation {
+func (c *Contract) operation(f *found) *contract.Endpoint {
 	n := f.at.Node
-	op := &contract.Operation{Name: f.name, Method: f.method, Path: f.path, Deprecated: isTrue(n.Get("deprecated")),
+	op := &contract.Endpoint{Name: f.name, Method: f.method, Path: f.path, Deprecated: isTrue(n.Get("deprecated")),
 		Reads: f.method == http.MethodGet || f.method == http.MethodHead || f.method == http.MethodOptions}
 	op.About = oneLine(text(n, "summary"))
 	if about := oneLine(text(n, "description")); about != "" && about != op.About {
@@ -55,7 +55,7 @@ func (c *Contract) operation(f *found) *contract.Operation {
 }
 
 // newNotes takes over what was noted of references while the operation was read.
-func newNotes(c *Contract, op *contract.Operation) []string {
+func newNotes(c *Contract, op *contract.Endpoint) []string {
 	var out []string
 	for _, note := range c.head.Notes {
 		if strings.Contains(note, "$ref") && !slices.Contains(op.Notes, note) {

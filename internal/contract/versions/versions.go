@@ -153,9 +153,9 @@ func (c *comparing) described(before, after contract.Description) error {
 	if err != nil {
 		return err
 	}
-	partner := map[*contract.Operation]*contract.Operation{}
-	taken := map[*contract.Operation]bool{}
-	match := func(same func(a, b *contract.Operation) bool) {
+	partner := map[*contract.Endpoint]*contract.Endpoint{}
+	taken := map[*contract.Endpoint]bool{}
+	match := func(same func(a, b *contract.Endpoint) bool) {
 		for _, a := range older {
 			for _, b := range newer {
 				if partner[a] == nil && !taken[b] && same(a, b) {
@@ -164,9 +164,9 @@ func (c *comparing) described(before, after contract.Description) error {
 			}
 		}
 	}
-	match(func(a, b *contract.Operation) bool { return line(a) == line(b) && a.Name == b.Name })
-	match(func(a, b *contract.Operation) bool { return line(a) == line(b) })
-	match(func(a, b *contract.Operation) bool { return a.Name == b.Name })
+	match(func(a, b *contract.Endpoint) bool { return line(a) == line(b) && a.Name == b.Name })
+	match(func(a, b *contract.Endpoint) bool { return line(a) == line(b) })
+	match(func(a, b *contract.Endpoint) bool { return a.Name == b.Name })
 	for _, a := range older {
 		c.operation = a.Name
 		if b := partner[a]; b != nil {
@@ -183,8 +183,8 @@ func (c *comparing) described(before, after contract.Description) error {
 	return nil
 }
 
-func operations(d contract.Description) ([]*contract.Operation, error) {
-	var all []*contract.Operation
+func operations(d contract.Description) ([]*contract.Endpoint, error) {
+	var all []*contract.Endpoint
 	for _, name := range d.Names() {
 		op, err := d.Operation(name)
 		if err != nil {
@@ -198,7 +198,7 @@ func operations(d contract.Description) ([]*contract.Operation, error) {
 }
 
 // line is the method and the path, whose parameters may be called anything.
-func line(o *contract.Operation) string {
+func line(o *contract.Endpoint) string {
 	path := o.Path
 	for _, name := range contract.PathNames(path) {
 		path = strings.Replace(path, "{"+name+"}", "{}", 1)
@@ -220,7 +220,7 @@ func (c *comparing) servers(before, after []contract.Server) {
 	})
 }
 
-func (c *comparing) pair(a, b *contract.Operation) {
+func (c *comparing) pair(a, b *contract.Endpoint) {
 	switch {
 	case line(a) != line(b):
 		c.add(Change{What: "is asked for in another way", Before: a.Method + " " + a.Path, After: b.Method + " " + b.Path, Callers: true})
@@ -275,10 +275,10 @@ func (c *comparing) security(before, after []string) {
 	})
 }
 
-func (c *comparing) parameters(a, b *contract.Operation) {
+func (c *comparing) parameters(a, b *contract.Endpoint) {
 	// Parameters of the path are told apart by their place, so that their names do not
 	// matter.
-	key := func(o *contract.Operation) func(*contract.Parameter) string {
+	key := func(o *contract.Endpoint) func(*contract.Parameter) string {
 		names := contract.PathNames(o.Path)
 		return func(p *contract.Parameter) string {
 			switch p.In {
@@ -294,7 +294,7 @@ func (c *comparing) parameters(a, b *contract.Operation) {
 		key string
 		*contract.Parameter
 	}
-	list := func(o *contract.Operation) []keyed {
+	list := func(o *contract.Endpoint) []keyed {
 		var out []keyed
 		for i := range o.Parameters {
 			out = append(out, keyed{key(o)(&o.Parameters[i]), &o.Parameters[i]})
@@ -436,7 +436,7 @@ func orAnything(s *schema.Shape) *schema.Shape {
 
 // answers compares what comes back by status. Who gets a status that is new but of a
 // known class of failures treats it as that class (RFC 9110, 15).
-func (c *comparing) answers(a, b *contract.Operation) {
+func (c *comparing) answers(a, b *contract.Endpoint) {
 	pairs(a.Answers, b.Answers, func(k *contract.Answer) string { return strings.ToLower(k.Status) }, func(status string, old, now *contract.Answer) {
 		where := "answer " + status
 		switch {
@@ -457,7 +457,7 @@ func (c *comparing) answers(a, b *contract.Operation) {
 
 // covering is what was said of a status that is now said something of by itself: by its
 // class, or by default.
-func covering(o *contract.Operation, status string) *contract.Answer {
+func covering(o *contract.Endpoint, status string) *contract.Answer {
 	number := 0
 	if _, err := fmt.Sscanf(status, "%d", &number); err != nil || number < 100 {
 		return nil

@@ -25,7 +25,7 @@ func Is(root *document.Node) bool {
 // Contract is a WADL with its grammars.
 type Contract struct {
 	head       contract.Head
-	operations []*contract.Operation
+	operations []*contract.Endpoint
 }
 
 // Head is what the description says of itself.
@@ -41,7 +41,7 @@ func (c *Contract) Names() []string {
 }
 
 // Operation finds an operation by its name, or by method and path.
-func (c *Contract) Operation(name string) (*contract.Operation, error) {
+func (c *Contract) Operation(name string) (*contract.Endpoint, error) {
 	for _, op := range c.operations {
 		if op.Name == name || op.Method+" "+op.Path == name {
 			return op, nil
@@ -373,7 +373,7 @@ func (r *reader) method(n *document.Node, path string, inherited []contract.Para
 	if !r.unfold(1 + len(inherited)) {
 		return
 	}
-	op := &contract.Operation{Method: attribute(n, "name"), Path: path, About: about(n)}
+	op := &contract.Endpoint{Method: attribute(n, "name"), Path: path, About: about(n)}
 	if op.Method == "" {
 		r.note("line %d: a method has no name", n.Line)
 		return
@@ -448,7 +448,7 @@ func (r *reader) form(n *document.Node) []contract.Parameter {
 }
 
 // response reads what comes back; without a status it is any of success (2.9).
-func (r *reader) response(op *contract.Operation, n *document.Node) {
+func (r *reader) response(op *contract.Endpoint, n *document.Node) {
 	answer := contract.Answer{About: about(n)}
 	for _, p := range children(n, "param") {
 		if read, ok := r.param(r.follow(p)); ok && read.In == contract.InHeader {
