@@ -198,8 +198,8 @@ func (c *Contract) ValidateFor(operation string, status int, in io.Reader, most 
 	if body == nil || err != nil {
 		return out, err
 	}
-	if op.See != nil && status != 0 {
-		body = op.See(body)
+	if status != 0 {
+		body = op.Decode(body)
 	}
 	faults, err := op.Faults(status, body)
 	out.take(faults, report)

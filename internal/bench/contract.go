@@ -35,17 +35,17 @@ func (b *Bench) Offline(service *Service) (*formats.Contract, error) {
 	return b.Contracts.Get(name, (&source.Source{Dir: b.Dir}).Fetch)
 }
 
+// Binding is how the operations of the service's contract are called, unless a step says
+// another version of SOAP.
+func (s *Service) Binding() formats.Binding { return formats.Binding{Port: s.Port, Version: s.SOAP} }
+
 // OperationsIn lists the operations of a service, as far as they are known without asking
 // anybody.
 func (b *Bench) OperationsIn(service *Service) []string {
 	names := service.OperationNames()
 	c, err := b.Offline(service)
-	if err == nil && c != nil && c.Description != nil {
-		names = append(names, c.Description.Names()...)
-	} else if err == nil && c != nil && c.WSDL != nil {
-		if port, err := c.WSDL.Port(service.Port, service.SOAP); err == nil {
-			names = append(names, port.Binding.OperationNames()...)
-		}
+	if err == nil && c != nil {
+		names = append(names, c.Names(service.Binding())...)
 	}
 	return names
 }

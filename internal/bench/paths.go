@@ -25,24 +25,26 @@ func (b *Bench) findPaths(service *Service) []string {
 		paths = append(paths, op.Path)
 	}
 	c, err := b.Offline(service)
-	if err != nil || c == nil || c.Description == nil {
+	if err != nil || c == nil {
 		return paths
 	}
-	for _, name := range c.Description.Names()[:min(mostPaths, len(c.Description.Names()))] {
-		if op, err := c.Description.Operation(name); err == nil && op != nil {
-			paths = append(paths, op.Path)
+	names := c.Names(service.Binding())
+	for _, name := range names[:min(mostPaths, len(names))] {
+		if op, err := c.Operation(name, service.Binding()); err == nil && op != nil && op.Facts().Path != "" {
+			paths = append(paths, op.Facts().Path)
 		}
 	}
 	return paths
 }
 
-// Method finds what is described of a method that is called by name; one that
-// nobody described may be called all the same, unless it looks like a slip.
-func (s *Service) Method(name string) (*contract.Endpoint, error) {
-	if op := s.Operation(name); op != nil {
+// Described finds what the bench says of an operation; nil where it says nothing. A method
+// that is called by name may be called all the same, unless it looks like a slip.
+func (s *Service) Described(name string) (*contract.Endpoint, error) {
+	op := s.Operation(name)
+	switch {
+	case op != nil || s.Speaks == "":
 		return op, nil
-	}
-	if suggest.Closest(name, s.OperationNames()) != "" {
+	case suggest.Closest(name, s.OperationNames()) != "":
 		return nil, &NotFoundError{"operation of " + s.Name, name, s.OperationNames()}
 	}
 	return &contract.Endpoint{Name: name, Method: "POST"}, nil

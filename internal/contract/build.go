@@ -22,6 +22,12 @@ type BuildOptions struct {
 	Body string
 	// Elsewhere says that a parameter is given outside of the fields; nil says none is.
 	Elsewhere func(p Parameter) bool
+	// Template makes the body of what the fields put there; nil leaves it as it is.
+	Template func(body *document.Node) (*document.Node, error)
+	// Prefixes are those of XML that names of fields may have; Attached gives what stands in
+	// a payload for an attachment of the name, nil for what is none.
+	Prefixes map[string]string
+	Attached func(name string) *document.Node
 	// IsKind says whether a value is of a kind that rules know.
 	IsKind func(kind string, v *document.Node) bool
 }
@@ -38,6 +44,10 @@ type Request struct {
 	Body  *document.Node // JSON, XML (an Element), or a text
 	Form  []Pair
 	Parts []Part
+	// Accept are the media types that may come back.
+	Accept []string
+	// Envelope is what goes around the body; nil where the request is not SOAP.
+	Envelope *Envelope
 }
 
 // Part is one part of a multipart body.
@@ -84,7 +94,43 @@ func (o *Endpoint) Build(fields *document.Node, options BuildOptions) (*Request,
 	}
 	b.request.Method = o.Method
 	b.request.Path = FillPath(o.Path, b.path)
+	b.request.Accept = o.accept()
+	if o.SOAP {
+		b.request.Envelope = &Envelope{Action: o.Action, Element: o.Payload}
+	}
+	if !withoutBody {
+		b.finishBody()
+	}
 	return &b.request, b.problems
+}
+
+// accept are the media types of the answers.
+func (o *Endpoint) accept() []string {
+	var types []string
+	for _, a := range o.Answers {
+		for _, c := range a.Contents {
+			if c.Type != "" && !slices.Contains(types, c.Type) {
+				types = append(types, c.Type)
+			}
+		}
+	}
+	return types
+}
+
+// finishBody makes the body by the template, and an empty one where an envelope wants it.
+func (b *builder) finishBody() {
+	body := b.request.Body
+	if body == nil && (b.options.Template != nil || b.op.SOAP) {
+		body = document.NewObject()
+	}
+	if b.options.Template != nil {
+		made, err := b.options.Template(body)
+		if err != nil {
+			b.problems = append(b.problems, Problem{Message: fmt.Sprintf("the template of %s: %v", b.op.Name, err)})
+		}
+		body = made
+	}
+	b.request.Body = body
 }
 
 // names lists those of all fields.

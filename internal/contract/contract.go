@@ -7,6 +7,7 @@ package contract
 
 import (
 	"fmt"
+	"net/url"
 	"regexp"
 	"slices"
 	"strings"
@@ -76,8 +77,8 @@ type Content struct {
 	// Write writes a value as the media type has it: as an element, or in the JSON
 	// of a protocol; nil takes it as it is.
 	Write func(v *document.Node) *document.Node
-	// See is the other way of Write, for those who answer; nil takes it as it is.
-	See func(v *document.Node) *document.Node
+	// Decode is the other way of Write, for those who answer; nil takes it as it is.
+	Decode func(v *document.Node) *document.Node
 	// Example is one that the contract gives; nil for none.
 	Example *document.Node
 }
@@ -111,7 +112,8 @@ type Callback struct {
 	About                 string
 }
 
-// Operation is one thing that a service does.
+// Endpoint is an operation by its method, its path and its parameters: one of a contract of
+// HTTP, or one that is described by hand, of SOAP too.
 type Endpoint struct {
 	Name       string
 	Method     string // POST for SOAP
@@ -134,11 +136,14 @@ type Endpoint struct {
 	// TakesVersion says that a change may carry the version, asked for or not (OData
 	// Protocol 4.01, 8.2.4): one that an answer named goes along.
 	TakesVersion bool
-	// See turns the body of an answer into the form that paths start from; nil takes
+	// DecodeAnswer turns the body of an answer into the form that paths start from; nil takes
 	// it as it is.
-	See func(body *document.Node) *document.Node
-	// Wire is the other way of See, for those who answer; nil sends it as it is.
-	Wire func(body *document.Node) *document.Node
+	DecodeAnswer func(body *document.Node) *document.Node
+	// EncodeAnswer is the other way of DecodeAnswer, for those who answer; nil sends it as it is.
+	EncodeAnswer func(body *document.Node) *document.Node
+
+	// ItemURL is that of Facts.
+	ItemURL func(list *url.URL, item *document.Node) *url.URL
 
 	Call    string // the method that is called by name, where it is not Name
 	SOAP    bool

@@ -8,14 +8,17 @@ import (
 
 	"testbench/internal/document"
 	"testbench/internal/schema"
+	"testbench/internal/soap"
 )
 
 // Got is what came back, as far as a contract judges it.
 type Got struct {
-	Status int
-	Header http.Header
-	Empty  bool           // there is no body
-	Body   *document.Node // nil where it could not be read
+	Status  int
+	Header  http.Header
+	Empty   bool           // there is no body
+	What    string         // what the body is, in a few words
+	Message *soap.Message  // nil where it is no envelope
+	Body    *document.Node // nil where it could not be read
 }
 
 // AnswerFor finds what is said of a status: by itself, by its class, or by default
@@ -38,12 +41,15 @@ func (o *Endpoint) AnswerFor(status int) *Answer {
 	return fallback
 }
 
-// Judge holds an answer against the operation, and says what is wrong with it.
-// Where the operation says nothing of answers, nothing is.
-func (o *Endpoint) Judge(got Got) []string {
+// Judge holds an answer against the operation.
+func (o *Endpoint) Judge(got Got) Judgement {
 	if len(o.Answers) == 0 {
-		return nil
+		return Judgement{}
 	}
+	return Judgement{Judged: true, Wrong: o.wrong(got)}
+}
+
+func (o *Endpoint) wrong(got Got) []string {
 	a := o.AnswerFor(got.Status)
 	if a == nil {
 		var statuses []string

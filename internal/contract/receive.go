@@ -129,8 +129,8 @@ func (o *Endpoint) receiveBody(r *Received, fields *document.Node) (wrong []stri
 	if err != nil {
 		return []string{err.Error()}, http.StatusBadRequest
 	}
-	if content != nil && content.See != nil {
-		read = content.See(read)
+	if content != nil && content.Decode != nil {
+		read = content.Decode(read)
 	}
 	if read.Kind == document.Object {
 		for _, m := range read.Members() {

@@ -127,7 +127,7 @@ func (b *batching) plan(ctx context.Context) error {
 	if !ok {
 		return fmt.Errorf("a batch is a thing of OData, and %s is described otherwise", service.Name)
 	}
-	address, err := b.session.serverOf(service, metadata.Head())
+	address, err := b.session.address(ctx, service)
 	if err != nil {
 		return err
 	}

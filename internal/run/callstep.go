@@ -110,14 +110,12 @@ func checkCall(b *bench.Bench, step *sheet.Step, vet VetOptions) error {
 	if service, operation, ok := strings.Cut(step.Call, "/"); ok {
 		found := b.Service(service)
 		// What a contract describes is held against it when it is read.
-		op := found.Operation(operation)
-		if found.Speaks != "" {
-			if op, err = found.Method(operation); err != nil {
-				return err
-			}
+		endpoint, err := found.Described(operation)
+		if err != nil {
+			return err
 		}
-		if op != nil {
-			if problems := stepProblems(step, found, op); len(problems) > 0 {
+		if endpoint != nil {
+			if _, problems := known(b, step, found, described(found, endpoint)); len(problems) > 0 {
 				return callProblem(step, problems)
 			}
 		}

@@ -13,7 +13,6 @@ import (
 	"strings"
 	"time"
 
-	"testbench/internal/contract"
 	"testbench/internal/document"
 	"testbench/internal/exchange"
 	"testbench/internal/login"
@@ -83,30 +82,10 @@ func (s *Session) placeOf(p *plan, list *url.URL, item *document.Node) *url.URL 
 			}
 		}
 	}
-	set, isList := strings.CutSuffix(p.op.Name, ".list")
-	if !isList || !p.contracted {
-		return nil
+	if url := p.op.Facts().ItemURL; url != nil {
+		return url(list, item)
 	}
-	read := p.sibling(set + ".read")
-	if read == nil {
-		return nil
-	}
-	fields := document.NewObject()
-	for _, key := range read.Parameters {
-		if v := item.Get(key.Name); key.In == contract.InPath && v != nil {
-			fields.Set(key.Name, v)
-		}
-	}
-	built, problems := read.Build(fields, contract.BuildOptions{})
-	if len(problems) > 0 {
-		return nil
-	}
-	root, _ := strings.CutSuffix(withoutQuery(list), p.op.Path)
-	at, err := url.Parse(root + built.Path)
-	if err != nil {
-		return nil
-	}
-	return at
+	return nil
 }
 
 func (s *Session) saw(at *url.URL, tag string) {
@@ -139,7 +118,7 @@ func withoutQuery(u *url.URL) string {
 // setIfMatch puts the version that a change is meant for into its request: the one
 // that was seen last, else, where the service asks for one, the one that there is now.
 func (s *Session) setIfMatch(ctx context.Context, step *sheet.Step, p *plan, result *result.Step) {
-	if p.op == nil || !p.op.TakesVersion || p.withoutVersion {
+	if p.op == nil || !p.op.Facts().TakesVersion || p.withoutVersion {
 		return
 	}
 	switch p.request.GetHeader("If-Match") {
@@ -153,7 +132,7 @@ func (s *Session) setIfMatch(ctx context.Context, step *sheet.Step, p *plan, res
 	s.mutex.Lock()
 	tag := s.versions[withoutQuery(p.request.URL)]
 	s.mutex.Unlock()
-	if tag == "" && p.op.Versioned {
+	if tag == "" && p.op.Facts().Versioned {
 		read := p.reading(p.request.URL)
 		sent, err := s.send(ctx, step, read, result)
 		if err != nil || sent.Record().Answer == nil {
@@ -187,14 +166,14 @@ func (p *plan) reading(at *url.URL) *plan {
 // read reads the answer of a record as the operation sees it.
 func (p *plan) read(record *exchange.Record) *reply.Reply {
 	re := reply.Read(record)
-	if p.speaks != "" {
-		if err := re.SeeRPC(p.speaks); err != nil {
+	if p.op != nil && p.service.Speaks != "" {
+		if err := re.SeeRPC(p.service.Speaks); err != nil {
 			re.Problem = err
 		}
 		return re
 	}
-	if p.op != nil && p.op.See != nil && re.Problem == nil && re.Body != nil {
-		re.Payload = p.op.See(re.Body)
+	if p.op != nil && re.Problem == nil && re.Payload != nil {
+		re.Payload = p.op.Decode(re.Payload)
 	}
 	return re
 }

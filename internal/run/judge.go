@@ -23,20 +23,17 @@ import (
 
 // judging is one reply that is held against a step.
 type judging struct {
-	step  *sheet.Step
-	reply *reply.Reply
-	roots path.Roots
-	scope *Values
-	data  *rule.Data
-	out   []result.Check
-	// described is the operation as its WSDL has it, or nil.
-	described *described
-	// op is the operation as another contract or the bench has it, or nil.
-	op        *contract.Endpoint
-	good      *bench.StatusRule // the statuses that the operation calls good; nil for 2xx
-	messageID string            // of WS-Addressing, "" without
-	err       error             // a rule's own values are not there
-	expect    *sheet.Expect     // with the values of the row
+	step      *sheet.Step
+	reply     *reply.Reply
+	roots     path.Roots
+	scope     *Values
+	data      *rule.Data
+	out       []result.Check
+	op        contract.Operation // nil for a request without one
+	good      *bench.StatusRule  // the statuses that the operation calls good; nil for 2xx
+	messageID string             // of WS-Addressing, "" without
+	err       error              // a rule's own values are not there
+	expect    *sheet.Expect      // with the values of the row
 }
 
 func (j *judging) add(c result.Check) {
@@ -88,34 +85,20 @@ func (j *judging) judge() {
 
 // contract holds the answer against what the contract says of it.
 func (j *judging) contract() {
-	if j.op != nil && holdsAnswer(j.step) {
-		j.operation()
-		return
-	}
-	if j.described == nil || j.described.version == "" || !holdsAnswer(j.step) {
+	if j.op == nil || !holdsAnswer(j.step) {
 		return
 	}
 	answer := j.reply.Record.Answer
-	if j.reply.Message == nil && j.described.operation.Output == nil && answer.Status < 300 {
-		return // one way: nothing needs to come back (SOAP 1.1, 6; Basic Profile 1.1, R2714)
+	judgement := j.op.Judge(contract.Got{
+		Status: answer.Status, Header: answer.Header, Empty: len(answer.Body) == 0, What: whatItIs(j.reply),
+		Body: j.reply.Payload, Message: j.reply.Message,
+	})
+	if judgement.Judged {
+		j.held(j.op.Facts().Name, judgement.Wrong)
 	}
-	found := []string{"the answer is no SOAP envelope, but " + whatItIs(j.reply)}
 	if j.reply.Message != nil {
-		found = j.described.contractFaults(j.reply)
+		j.reply.Message.Departures = append(j.reply.Message.Departures, judgement.Notes...)
 	}
-	j.held(j.described.operation.Name, found)
-	if words := j.described.undeclared(j.reply.Message); words != "" {
-		j.reply.Message.Departures = append(j.reply.Message.Departures, words)
-	}
-}
-
-// operation holds the answer against what is said of the operation's answers.
-func (j *judging) operation() {
-	if len(j.op.Answers) == 0 {
-		return
-	}
-	answer := j.reply.Record.Answer
-	j.held(j.op.Name, j.op.Judge(contract.Got{Status: answer.Status, Header: answer.Header, Empty: len(answer.Body) == 0, Body: j.reply.Payload}))
 }
 
 // held adds what came of holding the answer against its contract.
@@ -169,7 +152,7 @@ func (j *judging) departures(asked soap.Version) []string {
 	}
 	m := j.reply.Message
 	if m == nil {
-		oneWay := j.described != nil && j.described.operation.Output == nil || answer.Status == 202 || answer.Status == 204
+		oneWay := j.op != nil && j.op.Facts().OneWay || answer.Status == 202 || answer.Status == 204
 		if oneWay && len(answer.Body) == 0 {
 			return nil
 		}

@@ -1,12 +1,23 @@
 package run
 
 import (
+	"context"
+	"errors"
 	"fmt"
 	"slices"
+	"strconv"
+	"strings"
 
 	"testbench/internal/bench"
 	"testbench/internal/contract"
+	"testbench/internal/contract/formats"
 	"testbench/internal/document"
+	"testbench/internal/request"
+	"testbench/internal/rule"
+	"testbench/internal/schema"
+	"testbench/internal/sheet"
+	"testbench/internal/soap"
+	"testbench/internal/value"
 )
 
 // serviceWithValues is an operation with the values of its parameters that hold placeholders.
@@ -48,18 +59,287 @@ func (s fieldsScope) Lookup(space, name string) (*document.Node, error) {
 	return s.Values.Lookup(space, name)
 }
 
-// templated makes a body of the template of its operation.
-func (p *plan) templated(body *document.Node, scope *Values) (*document.Node, error) {
-	t := p.service.Templates[p.op.Name]
-	if t == nil || p.contracted {
-		return body, nil
+// described is an operation that the bench describes, as it is called.
+func described(service *bench.Service, endpoint *contract.Endpoint) contract.Operation {
+	if service.Speaks != "" {
+		return contract.Method{Endpoint: endpoint, Kind: service.Speaks}
 	}
-	if body == nil {
-		body = document.NewObject()
+	return endpoint
+}
+
+// operationIn finds an operation of a service in its contract.
+func operationIn(c *formats.Contract, service *bench.Service, step *sheet.Step, name string) (contract.Operation, error) {
+	as := service.Binding()
+	if step.SOAP != "" {
+		as.Version = step.SOAP
 	}
-	made, err := t.Node(fieldsScope{scope, body})
+	op, err := c.Operation(name, as)
+	if err == nil && op == nil {
+		err = &bench.NotFoundError{What: "operation of " + service.Name, Name: name, Known: append(service.OperationNames(), c.Names(as)...)}
+	}
+	return op, err
+}
+
+// planCall finds the operation that a step calls, and makes its request.
+func (s *Session) planCall(ctx context.Context, p *plan, step *sheet.Step, spec *request.Spec, scope *Values) error {
+	serviceName, name, _ := strings.Cut(step.Call, "/")
+	if p.service = s.Bench.Service(serviceName); p.service == nil {
+		return &bench.NotFoundError{What: "service", Name: serviceName, Known: s.Bench.ServiceNames()}
+	}
+	endpoint, err := p.service.Described(name)
+	switch {
+	case err != nil:
+		return err
+	case endpoint != nil:
+		if endpoint, err = serviceWithValues(p.service, endpoint, scope); err != nil {
+			return err
+		}
+		p.op = described(p.service, endpoint)
+	case p.service.Contract == nil:
+		return &bench.NotFoundError{What: "operation of " + serviceName, Name: name, Known: p.service.OperationNames()}
+	default:
+		c, err := s.Contract(ctx, p.service)
+		if err != nil {
+			return err
+		}
+		if p.op, err = operationIn(c, p.service, step, name); err != nil {
+			return err
+		}
+		p.contracted = true
+	}
+	address, err := s.address(ctx, p.service)
 	if err != nil {
-		return nil, fmt.Errorf("the template of %s: %w", p.op.Name, err)
+		return err
 	}
-	return made, nil
+	return s.build(p, step, spec, scope, address)
+}
+
+// buildOptions are those that a step to a service asks for.
+func buildOptions(b *bench.Bench, s *sheet.Step, service *bench.Service) contract.BuildOptions {
+	o := contract.BuildOptions{
+		IsKind:   rule.IsKind,
+		Prefixes: request.MergeNames(b.Names, service.Names, s.Names),
+		Attached: func(name string) *document.Node { return includedIn(s, name) },
+	}
+	if len(s.Contents) > 0 {
+		o.Body = s.Contents[0]
+	}
+	for _, h := range s.Spec.Headers {
+		if strings.EqualFold(h.Name, "Content-Type") && h.Value.Scalar != nil && h.Value.Scalar.IsLiteral() {
+			o.Type = h.Value.Scalar.LiteralText()
+		}
+	}
+	given := map[contract.In][]request.Pair{contract.InHeader: slices.Concat(service.Always.Headers, s.Spec.Headers),
+		contract.InQuery: slices.Concat(service.Always.Query, s.Spec.Query), contract.InCookie: slices.Concat(service.Always.Cookies, s.Spec.Cookies),
+		contract.InForm: s.Spec.Form}
+	o.Elsewhere = func(p contract.Parameter) bool {
+		return slices.ContainsFunc(given[p.In], func(pair request.Pair) bool {
+			return pair.Name == p.Wire || p.In == contract.InHeader && strings.EqualFold(pair.Name, p.Wire)
+		})
+	}
+	return o
+}
+
+// fill fills the fields of a call in, and remembers what was sent for hints.
+func (p *plan) fill(step *sheet.Step, scope *Values) (*document.Node, error) {
+	fields := document.NewObject()
+	p.filled = map[string]string{}
+	if step.Fill == nil {
+		return fields, nil
+	}
+	for _, f := range fillFields(step) {
+		node, err := f.Value.Node(scope)
+		if err != nil {
+			return nil, fmt.Errorf("fill %s: %w", f.Name, err)
+		}
+		fields.AppendMembers(document.Member{Key: f.Name, Value: node})
+		if v := node.Value(); v != nil && v.IsScalar() && !v.Secret {
+			p.filled[f.Name] = v.Text
+		}
+	}
+	return stepFields(step, fields), nil
+}
+
+// stepFields are those of a call that are sent: without the empty ones, where the step says so.
+func stepFields(s *sheet.Step, all *document.Node) *document.Node {
+	if s.Spec.DropEmpty {
+		return request.DropEmpty(all)
+	}
+	return all
+}
+
+// build makes the request of a call.
+func (s *Session) build(p *plan, step *sheet.Step, spec *request.Spec, scope *Values, address *value.Template) error {
+	fields, err := p.fill(step, scope)
+	if err != nil {
+		return err
+	}
+	options := buildOptions(s.Bench, step, p.service)
+	options.Attached = func(name string) *document.Node {
+		include := includedIn(step, name)
+		spec.XOP = spec.XOP || include != nil
+		return include
+	}
+	if t := p.service.Templates[p.operation()]; t != nil && !p.contracted {
+		options.Template = func(body *document.Node) (*document.Node, error) { return t.Node(fieldsScope{scope, body}) }
+	}
+	built, problems := p.op.Build(fields, options)
+	if err := p.refuse(step, built, problems); err != nil {
+		return err
+	}
+	literal, err := value.ParsePath(strings.ReplaceAll(built.Path, "${", "$${"))
+	if err != nil {
+		return err
+	}
+	p.envelope = built.Envelope
+	spec.Method, spec.Address = built.Method, joinPath(address, literal)
+	spec.Query = append(pairsOf(built.Query), spec.Query...)
+	spec.Headers = mergeDefaults(accept(built), append(pairsOf(built.Headers), spec.Headers...))
+	spec.Cookies = append(pairsOf(built.Cookies), spec.Cookies...)
+	if len(step.Contents) > 0 && step.Contents[0] != "form" {
+		return nil
+	}
+	spec.Form = mergeDefaults(pairsOf(built.Form), spec.Form)
+	if len(step.Contents) > 0 {
+		return nil
+	}
+	for _, part := range built.Parts {
+		one := request.Part{Name: part.Name, Type: part.Type, Value: request.Fixed(part.Value)}
+		if part.IsFile {
+			one.FileName = part.Name
+		}
+		spec.Parts = append(spec.Parts, one)
+	}
+	if built.Envelope != nil {
+		spec.Payload = built.Envelope.Payload
+	}
+	if built.Body != nil {
+		spec.Body = request.Fixed(built.Body)
+	}
+	if built.Type != "" && spec.Body != nil {
+		spec.Headers = mergeDefaults([]request.Pair{fixedHeader("Content-Type", built.Type)}, spec.Headers)
+	}
+	return nil
+}
+
+// refuse says why a call is not sent, and notes what is wrong with one that is sent all the
+// same.
+func (p *plan) refuse(step *sheet.Step, built *contract.Request, problems []contract.Problem) error {
+	if built.Envelope != nil && built.Envelope.Version == sheet.SOAPOff {
+		switch {
+		case len(step.Contents) == 0:
+			return errors.New("soap: off sends a body that the step writes; write text:, file:, bytes: or body:, or take soap: off out")
+		case step.Fill != nil:
+			return errors.New("fill: has no effect beside " + step.Contents[0] + ":; keep one of them")
+		}
+	}
+	if len(problems) == 0 {
+		return nil
+	}
+	e := &ContractError{Described: p.contracted, Problems: problemTexts(step, problems)}
+	if !p.contracted || holdsRequest(step) {
+		return e
+	}
+	for _, text := range e.Problems {
+		p.notes = append(p.notes, "sent against the contract: "+text)
+	}
+	return nil
+}
+
+func pairsOf(pairs []contract.Pair) []request.Pair {
+	var out []request.Pair
+	for _, p := range pairs {
+		out = append(out, request.Pair{Name: p.Name, Value: request.Fixed(p.Value), Raw: p.Raw})
+	}
+	return out
+}
+
+func fixedHeader(name, text string) request.Pair {
+	return request.Pair{Name: name, Value: request.Fixed(document.NewUntyped(text))}
+}
+
+// accept asks for what may come back, where the operation has no parameter for it.
+func accept(built *contract.Request) []request.Pair {
+	if len(built.Accept) == 0 || slices.ContainsFunc(built.Headers, func(h contract.Pair) bool { return strings.EqualFold(h.Name, "Accept") }) {
+		return nil
+	}
+	return []request.Pair{fixedHeader("Accept", strings.Join(built.Accept, ", "))}
+}
+
+// includedIn is what stands in a payload for a file that the step attaches.
+func includedIn(s *sheet.Step, name string) *document.Node {
+	for i, a := range s.Spec.Attach {
+		if a.Name == name {
+			return soap.Include(soap.AttachmentID(i + 1))
+		}
+	}
+	return nil
+}
+
+// holdsRequest says whether a request that breaks the contract is held back.
+func holdsRequest(s *sheet.Step) bool { return s.Contract != "off" && s.Contract != "answer" }
+
+func holdsAnswer(s *sheet.Step) bool { return s.Contract != "off" && s.Contract != "request" }
+
+// fillFields are the fields of a call; of a list, by their place in it.
+func fillFields(s *sheet.Step) []request.Field {
+	if !s.Fill.IsList {
+		return s.Fill.Fields
+	}
+	var fields []request.Field
+	for i, item := range s.Fill.Items {
+		fields = append(fields, request.Field{Name: strconv.Itoa(i), Value: item})
+	}
+	return fields
+}
+
+// known makes the request of a call, as far as its fields are known without filling
+// anything in.
+func known(b *bench.Bench, s *sheet.Step, service *bench.Service, op contract.Operation) (*contract.Request, []contract.Problem) {
+	fields := document.NewObject()
+	if s.Fill != nil {
+		for _, f := range fillFields(s) {
+			fields.AppendMembers(document.Member{Key: f.Name, Value: f.Value.Known(schema.Unknown)})
+		}
+	}
+	return op.Build(stepFields(s, fields), buildOptions(b, s, service))
+}
+
+// CheckCall holds a call against the contract of its service, before anything
+// else is sent.
+func (s *Session) CheckCall(ctx context.Context, step *sheet.Step) error {
+	service, name, isCall := strings.Cut(step.Call, "/")
+	found := s.Bench.Service(service)
+	if !isCall || found == nil || found.Contract == nil || found.Operation(name) != nil {
+		return nil
+	}
+	c, err := s.Contract(ctx, found)
+	if err != nil {
+		return err
+	}
+	op, err := operationIn(c, found, step, name)
+	if err != nil || !holdsRequest(step) {
+		return err
+	}
+	if _, problems := known(s.Bench, step, found, op); len(problems) > 0 {
+		return &ContractError{Described: true, Problems: problemTexts(step, problems)}
+	}
+	return nil
+}
+
+// problemTexts puts what is wrong with a call's fields into words, what is missing
+// together.
+func problemTexts(s *sheet.Step, problems []contract.Problem) []string {
+	var texts, missing []string
+	for _, p := range problems {
+		if p.Missing != "" {
+			missing = append(missing, p.Missing)
+			continue
+		}
+		texts = append(texts, p.String())
+	}
+	if len(missing) > 0 {
+		texts = append(texts, s.Call+" needs "+strings.Join(missing, ", "))
+	}
+	return texts
 }

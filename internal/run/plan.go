@@ -13,7 +13,6 @@ import (
 	"testbench/internal/exchange"
 	"testbench/internal/request"
 	"testbench/internal/result"
-	"testbench/internal/rpc"
 	"testbench/internal/sheet"
 	"testbench/internal/soap"
 	"testbench/internal/value"
@@ -23,26 +22,22 @@ import (
 type plan struct {
 	request *exchange.Request
 	service *bench.Service     // nil for a plain address
-	op      *contract.Endpoint // described by hand, or by a contract that is no WSDL
-	// speaks is how a method was called by name; empty where none was.
-	speaks rpc.Kind
+	op      contract.Operation // nil for a request without one
+	// envelope goes around the body; nil where the operation is not SOAP.
+	envelope *contract.Envelope
 	// away says that an answer led elsewhere than to the service.
 	away bool
 	// contracted says that op is a contract's.
 	contracted bool
-	// described is the operation as the contract has it.
-	described *described
 	// messageID names the message where WS-Addressing goes with it.
 	messageID string
 	// withoutVersion says that the step sends no version: If-Match: null.
 	withoutVersion bool
-	// sibling finds another operation of the contract; nil where there is none.
-	sibling func(name string) *contract.Endpoint
-	logins  []string
-	writes  bool
-	notes   []string
-	filled  map[string]string
-	checks  []result.Check // what came of waiting
+	logins         []string
+	writes         bool
+	notes          []string
+	filled         map[string]string
+	checks         []result.Check // what came of waiting
 	// enveloped says that a SOAP message is sent.
 	enveloped bool
 	// refusal holds for the statuses that the step expects, where those are no success;
@@ -97,9 +92,8 @@ func (s *Session) plan(ctx context.Context, step *sheet.Step, scope *Values, nam
 			spec.Method = "POST"
 		}
 	}
-	isRead := p.op != nil && p.op.Reads || p.contracted && p.service.Reads(p.op.Name)
-	p.writes = spec.Method != "GET" && spec.Method != "HEAD" && spec.Method != "OPTIONS" && !isRead &&
-		(p.described == nil || !p.service.Reads(p.described.operation.Name))
+	isRead := p.op != nil && (p.op.Facts().Reads || p.contracted && p.service.Reads(p.operation()))
+	p.writes = spec.Method != "GET" && spec.Method != "HEAD" && spec.Method != "OPTIONS" && !isRead
 	p.request, err = spec.Build(scope)
 	if err != nil {
 		return nil, err
@@ -148,21 +142,18 @@ func (s *Session) chooseLogins(p *plan, step *sheet.Step) {
 
 // operation is the name of the one that is called, "" for a request without one.
 func (p *plan) operation() string {
-	switch {
-	case p.described != nil:
-		return p.described.operation.Name
-	case p.op != nil:
-		return p.op.Name
+	if p.op == nil {
+		return ""
 	}
-	return ""
+	return p.op.Facts().Name
 }
 
 // prefixes are those that the contract declares.
 func (p *plan) prefixes() map[string]string {
-	if p.described == nil {
+	if p.op == nil {
 		return nil
 	}
-	return p.described.contract.Prefixes
+	return p.op.Facts().Prefixes
 }
 
 func serviceNames(s *bench.Service) map[string]string {
@@ -170,38 +161,6 @@ func serviceNames(s *bench.Service) map[string]string {
 		return nil
 	}
 	return s.Names
-}
-
-// address returns the template of a service's address at this site: what the bench
-// says, or what the contract says of itself.
-func (s *Session) address(ctx context.Context, service *bench.Service) (*value.Template, error) {
-	switch t := s.Site.Services[service.Name]; {
-	case t != nil:
-		return t, nil
-	case service.Address != nil:
-		return service.Address, nil
-	case service.Contract != nil:
-		c, err := s.Contract(ctx, service)
-		if err != nil {
-			return nil, err
-		}
-		if c.Description != nil {
-			return s.serverOf(service, c.Description.Head())
-		}
-		if port, err := c.WSDL.Port(service.Port, ""); err == nil {
-			return s.describedAddress(service, c.WSDL.Location, port.Address)
-		}
-	}
-	return nil, fmt.Errorf("the service %s has no address; write address: at it", service.Name)
-}
-
-// serverOf is where a description says that its service is, or the bench.
-func (s *Session) serverOf(service *bench.Service, head *contract.Head) (*value.Template, error) {
-	own := ""
-	if len(head.Servers) > 0 {
-		own = head.Servers[0].Address
-	}
-	return s.describedAddress(service, head.Location, own)
 }
 
 // joinPath joins an address and a path, with one slash between.
@@ -283,7 +242,7 @@ func (s *Session) addService(p *plan, spec *request.Spec) {
 
 // isSOAP says whether a request of a version of SOAP goes into an envelope.
 func (p *plan) isSOAP(version soap.Version, method string) bool {
-	return version != "" && version != sheet.SOAPOff && (method == "" || method == "POST") && (p.op == nil || p.op.SOAP)
+	return version != "" && version != sheet.SOAPOff && (method == "" || method == "POST") && (p.op == nil || p.envelope != nil)
 }
 
 // addSOAP makes an envelope of the request, where it is SOAP. What a step says of SOAP is
@@ -300,8 +259,8 @@ func (p *plan) addSOAP(step *sheet.Step, spec *request.Spec) error {
 	if step.SOAP != "" {
 		version = step.SOAP
 	}
-	if p.described != nil {
-		version = p.described.version
+	if p.envelope != nil && p.envelope.Version != "" {
+		version = p.envelope.Version
 	}
 	if !p.isSOAP(version, spec.Method) {
 		spec.SOAP = nil
@@ -319,18 +278,13 @@ func (p *plan) addSOAP(step *sheet.Step, spec *request.Spec) error {
 		p.messageID = soap.NewMessageID()
 		envelope.Addressing = &soap.Addressing{MessageID: p.messageID}
 	}
-	if p.described != nil {
-		envelope.BlockOf = p.described.block
-	}
-	if p.described != nil && envelope.Action == nil {
-		envelope.Action = value.Literal(p.described.operation.Action)
-	}
-	if p.op != nil {
+	if p.envelope != nil {
+		envelope.BlockOf = p.envelope.Block
 		if envelope.Action == nil {
-			envelope.Action = value.Literal(p.op.Action)
+			envelope.Action = value.Literal(p.envelope.Action)
 		}
 		if spec.Text == nil && len(step.Contents) == 0 {
-			envelope.Payload = p.op.Payload
+			envelope.Payload = p.envelope.Element
 		}
 	}
 	spec.SOAP, p.enveloped = &envelope, true
@@ -397,51 +351,6 @@ func mergeDefaults(always, own []request.Pair) []request.Pair {
 		}
 	}
 	return append(merged, own...)
-}
-
-// planCall puts the fields of a call into the places that the operation's
-// description gives them.
-func (s *Session) planCall(ctx context.Context, p *plan, step *sheet.Step, spec *request.Spec, scope *Values) error {
-	serviceName, operation, _ := strings.Cut(step.Call, "/")
-	if p.service = s.Bench.Service(serviceName); p.service == nil {
-		return &bench.NotFoundError{What: "service", Name: serviceName, Known: s.Bench.ServiceNames()}
-	}
-	if p.service.Speaks != "" {
-		return s.planMethod(ctx, p, step, spec, scope, operation)
-	}
-	if p.op = p.service.Operation(operation); p.op != nil {
-		address, err := s.address(ctx, p.service)
-		if err != nil {
-			return err
-		}
-		return p.build(step, spec, scope, address)
-	}
-	if p.service.Contract == nil {
-		return &bench.NotFoundError{What: "operation of " + serviceName, Name: operation, Known: p.service.OperationNames()}
-	}
-	c, err := s.Contract(ctx, p.service)
-	if err != nil {
-		return err
-	}
-	if c.Description == nil {
-		return s.planDescribed(p, c.WSDL, step, spec, scope, operation)
-	}
-	if p.op, err = operationOf(c.Description, p.service, operation); err != nil {
-		return err
-	}
-	p.contracted = true
-	p.sibling = func(name string) *contract.Endpoint {
-		op, err := c.Description.Operation(name)
-		if err != nil {
-			return nil
-		}
-		return op
-	}
-	address, err := s.serverOf(p.service, c.Description.Head())
-	if err != nil {
-		return err
-	}
-	return p.build(step, spec, scope, address)
 }
 
 // soapVersion tells which version a planned request speaks, or "".

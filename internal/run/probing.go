@@ -1,11 +1,9 @@
 package run
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"net/http"
-	"net/url"
 	"slices"
 	"strings"
 	"time"
@@ -19,7 +17,6 @@ import (
 	"testbench/internal/rule"
 	"testbench/internal/sheet"
 	"testbench/internal/soap"
-	"testbench/internal/xsd"
 )
 
 // Probing is a step that is probed.
@@ -49,7 +46,7 @@ func (s *Session) Probing(ctx context.Context, step *sheet.Step, scope *Values) 
 	if err != nil {
 		return nil, err
 	}
-	p := &Probing{plan: planned, step: step, Target: &probe.Target{Request: planned.request, SOAP: soap.Version(planned.soapVersion()), Operation: planned.op, Writes: planned.writes}}
+	p := &Probing{plan: planned, step: step, Target: &probe.Target{Request: planned.request, SOAP: soap.Version(planned.soapVersion()), Writes: planned.writes}}
 	if planned.service != nil {
 		p.Service = planned.service.Name
 	}
@@ -66,66 +63,54 @@ func (s *Session) Probing(ctx context.Context, step *sheet.Step, scope *Values) 
 	return p, nil
 }
 
-// addContractFacts adds what the contract says.
+// addContractFacts adds what is known of the operation.
 func (s *Session) addContractFacts(ctx context.Context, p *Probing) {
 	t, planned := p.Target, p.plan
-	if d := planned.described; d != nil {
-		t.Hold = func(r *exchange.Request) []string {
-			var wrong []string
-			_, err := d.contract.Validate(bytes.NewReader(r.Body), func(f xsd.Fault) { wrong = append(wrong, f.Text()) })
-			if err != nil {
-				wrong = append(wrong, err.Error())
-			}
-			return wrong
-		}
-		for _, service := range d.contract.Services {
-			for _, port := range service.Ports {
-				version := port.Binding.Protocol.Version()
-				t.BothVersions = t.BothVersions || version != "" && version != t.SOAP
-			}
-		}
-		if input := d.operation.Input; input != nil && len(input.Payload) == 1 {
-			t.Payload = d.contract.Schema.Form(input.Payload[0])
-		}
+	if planned.op == nil {
 		return
 	}
-	op := planned.op
-	if op == nil || op.SOAP {
+	facts := planned.op.Facts()
+	t.Operation, t.BothVersions, t.Payload = facts.Endpoint, facts.BothVersions, planned.op.Shape()
+	if facts.Endpoint != nil && facts.Endpoint.SOAP {
 		return
 	}
-	if service := planned.service; !planned.contracted && service.Templates[op.Name] != nil {
+	held := planned.op
+	if !planned.contracted && planned.service.Templates[facts.Name] != nil {
 		// Where in the body of a template a field ends up only the template knows.
-		outside := *op
-		outside.Parameters = slices.DeleteFunc(slices.Clone(op.Parameters), func(p contract.Parameter) bool { return p.In == contract.InBody || p.In == contract.InForm })
-		t.Operation, op = &outside, &outside
-		p.Notes = append(p.Notes, "the body of "+op.Name+" is made by its template:, and its fields are not changed one by one")
+		outside := *facts.Endpoint
+		outside.Parameters = slices.DeleteFunc(slices.Clone(outside.Parameters), func(p contract.Parameter) bool { return p.In == contract.InBody || p.In == contract.InForm })
+		t.Operation, held = &outside, &outside
+		p.Notes = append(p.Notes, "the body of "+facts.Name+" is made by its template:, and its fields are not changed one by one")
 	}
-	pattern, names := contract.PathPattern(op.Path)
 	t.Hold = func(r *exchange.Request) []string {
-		values := map[string]string{}
-		if found := pattern.FindStringSubmatch(r.URL.EscapedPath()); found != nil {
-			for i, name := range names {
-				values[name], _ = url.PathUnescape(found[i+1])
-			}
-		}
-		_, wrong, _ := op.Receive(&contract.Received{Path: values, Query: r.URL.Query(), Header: canonical(r.Header), Body: r.Body, IsKind: rule.IsKind})
-		return wrong
+		return held.Hold(r.URL, &contract.Received{Header: canonical(r.Header), Body: r.Body, IsKind: rule.IsKind})
 	}
-	if planned.contracted {
-		if c, err := s.Contract(ctx, planned.service); err == nil && c.Description != nil {
-			for _, name := range c.Description.Names() {
-				if other, err := c.Description.Operation(name); err == nil && other != nil && other.Path == op.Path {
-					t.Methods = append(t.Methods, other.Method)
-				}
-			}
-		}
-		return
-	}
-	for _, other := range planned.service.Operations {
-		if other.Path == op.Path {
+	for _, other := range s.operations(ctx, planned) {
+		if facts.Path != "" && other.Path == facts.Path {
 			t.Methods = append(t.Methods, other.Method)
 		}
 	}
+}
+
+// operations are those that stand beside the one of a plan, where it is described.
+func (s *Session) operations(ctx context.Context, p *plan) []contract.Facts {
+	var all []contract.Facts
+	if !p.contracted {
+		for _, op := range p.service.Operations {
+			all = append(all, op.Facts())
+		}
+		return all
+	}
+	c, err := s.Contract(ctx, p.service)
+	if err != nil {
+		return nil
+	}
+	for _, name := range c.Names(p.service.Binding()) {
+		if op, err := c.Operation(name, p.service.Binding()); err == nil && op != nil {
+			all = append(all, op.Facts())
+		}
+	}
+	return all
 }
 
 // canonical are header fields as the contract looks for them.

@@ -409,7 +409,7 @@ func (s *Session) judging(step *sheet.Step, planned *plan, scope *Values, names 
 			all[prefix] = space
 		}
 	}
-	j := &judging{step: step, described: planned.described, op: planned.op, messageID: planned.messageID, reply: re, roots: re.Roots(all), scope: scope}
+	j := &judging{step: step, op: planned.op, messageID: planned.messageID, reply: re, roots: re.Roots(all), scope: scope}
 	if len(step.Where) > 0 {
 		j.data = s.data(scope, scope.row, scope.kept, re, all)
 	}
@@ -453,10 +453,10 @@ func (s *Session) context(step *sheet.Step, planned *plan) result.Context {
 
 // showLogin puts a mark into a request of a dry run where credentials would go.
 func (s *Session) showLogin(planned *plan) {
-	if planned.op != nil && planned.op.TakesVersion && !planned.withoutVersion {
+	if planned.op != nil && planned.op.Facts().TakesVersion && !planned.withoutVersion {
 		switch planned.request.GetHeader("If-Match") {
 		case "":
-			if !planned.op.Versioned {
+			if !planned.op.Facts().Versioned {
 				break // whether an answer named one is not known yet
 			}
 			planned.request.SetHeader("If-Match", "[the version that is read first]")

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"testbench/internal/bench"
+	"testbench/internal/contract"
 	"testbench/internal/document"
 	"testbench/internal/rule"
 	"testbench/internal/sheet"
@@ -407,24 +408,7 @@ func vetTarget(s *sheet.Sheet, v *vetter, step *sheet.Step) {
 		vetSOAP(s, step, &plan{service: found}, method)
 		return
 	}
-	op := found.Operation(operation)
-	if found.Speaks != "" {
-		var err error
-		if op, err = found.Method(operation); err != nil {
-			readerOf(s).NotThere(at, "operation of "+service, operation, found.OperationNames())
-			return
-		}
-	}
-	if op == nil && found.Contract != nil {
-		vetDescribed(s, b, found, step, operation)
-		return
-	}
-	if op == nil {
-		readerOf(s).NotThere(at, "operation of "+service, operation, found.OperationNames())
-		return
-	}
-	vetSOAP(s, step, &plan{service: found, op: op}, op.Method)
-	reportProblems(s, step, stepProblems(step, found, op))
+	vetOperation(s, b, found, step, operation)
 }
 
 // stepMethod is that of a request without an operation, empty where it hangs on the body; it
@@ -449,3 +433,95 @@ func vetSOAP(s *sheet.Sheet, step *sheet.Step, p *plan, method string) {
 }
 
 func readerOf(s *sheet.Sheet) *bench.Reader { return &bench.Reader{File: s.Source} }
+
+// vetOperation finds what is wrong with a call by what is known of its operation without
+// asking anybody.
+func vetOperation(s *sheet.Sheet, b *bench.Bench, service *bench.Service, step *sheet.Step, name string) {
+	op, contracted, err := knownOperation(b, service, step, name)
+	var missing *bench.NotFoundError
+	switch {
+	case errors.As(err, &missing):
+		readerOf(s).NotThere(step.CallAt, missing.What, missing.Name, missing.Known)
+		return
+	case err != nil:
+		s.Source.Report(step.CallAt, "", "%v", err)
+		return
+	case op == nil:
+		return
+	}
+	if contracted {
+		vetAddress(s, b, service, step)
+	}
+	built, problems := known(b, step, service, op)
+	vetSOAP(s, step, &plan{service: service, op: op, envelope: built.Envelope}, built.Method)
+	if contracted && op.Facts().Deprecated {
+		s.Source.Remark(step.CallAt, "%s is deprecated by its contract", step.Call)
+	}
+	if !contracted || holdsRequest(step) {
+		reportProblems(s, step, problems)
+	}
+}
+
+// knownOperation finds an operation without asking anybody; it is nil where only its contract,
+// which lies at an address, could tell.
+func knownOperation(b *bench.Bench, service *bench.Service, step *sheet.Step, name string) (op contract.Operation, contracted bool, err error) {
+	endpoint, err := service.Described(name)
+	switch {
+	case err != nil:
+		return nil, false, err
+	case endpoint != nil:
+		return described(service, endpoint), false, nil
+	case service.Contract == nil:
+		return nil, false, &bench.NotFoundError{What: "operation of " + service.Name, Name: name, Known: service.OperationNames()}
+	}
+	c, err := b.Offline(service)
+	if err != nil || c == nil {
+		return nil, false, err
+	}
+	if !c.HasOperations() {
+		return nil, false, errors.New("it is a schema alone, and has no operations")
+	}
+	op, err = operationIn(c, service, step, name)
+	return op, true, err
+}
+
+// vetAddress asks for an address where the contract's own is not trusted.
+func vetAddress(s *sheet.Sheet, b *bench.Bench, service *bench.Service, step *sheet.Step) {
+	if service.Address == nil && !b.SiteHasAddress(service.Name) {
+		s.Source.Report(step.CallAt, "write address: ${base}/… at the service", "the contract of %s comes from a file, and where that sends is not trusted", service.Name)
+	}
+}
+
+// reportProblems tells what is wrong with a call's fields where they stand.
+func reportProblems(s *sheet.Sheet, step *sheet.Step, problems []contract.Problem) {
+	var missing []string
+	for _, p := range problems {
+		if p.Missing != "" {
+			missing = append(missing, p.Missing)
+			continue
+		}
+		at := step.CallAt
+		if step.FillAt != nil {
+			for _, e := range step.FillAt.Entries {
+				if !isWithin(p.Field, e.Key.Text) {
+					continue
+				}
+				at = e.Key
+				if p.OfValue {
+					at = e.Value
+				}
+			}
+		}
+		s.Source.Report(at, p.Try, "%s", p.Message)
+	}
+	if len(missing) > 0 {
+		list := strings.Join(missing, ", ")
+		s.Source.Report(step.CallAt, "add "+list, "%s needs %s", step.Call, list)
+	}
+}
+
+// isWithin says whether a field is the one of a name, or stands below it.
+func isWithin(field, name string) bool {
+	rest, ok := strings.CutPrefix(field, name)
+	return ok && (rest == "" || rest[0] == '.' || rest[0] == '[')
+}

@@ -115,8 +115,8 @@ func (s *Service) sayREST(w http.ResponseWriter, op *contract.Endpoint, fields *
 		w.WriteHeader(status)
 		return
 	}
-	if op.Wire != nil && status < 300 {
-		body = op.Wire(body)
+	if op.EncodeAnswer != nil && status < 300 {
+		body = op.EncodeAnswer(body)
 	}
 	if mediaType == "" {
 		mediaType = "application/json"

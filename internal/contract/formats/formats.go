@@ -14,6 +14,7 @@ import (
 	"testbench/internal/contract/wsdl"
 	"testbench/internal/document"
 	"testbench/internal/jsonschema"
+	"testbench/internal/soap"
 	"testbench/internal/xsd"
 )
 
@@ -28,6 +29,68 @@ type Contract struct {
 	Schema      *xsd.Schema
 	JSON        *jsonschema.Schema
 	Description contract.Description
+}
+
+// Binding says which of the ports of a WSDL is meant, and in which version of SOAP it is
+// called; empty ones take what there is. Contracts of other formats have none.
+type Binding struct {
+	Port    string
+	Version soap.Version
+}
+
+// HasOperations says whether the contract is more than a schema.
+func (c *Contract) HasOperations() bool { return c.WSDL != nil || c.Description != nil }
+
+// Operation finds an operation by its name; nil where there is none.
+func (c *Contract) Operation(name string, as Binding) (contract.Operation, error) {
+	switch {
+	case c.WSDL != nil:
+		if b, err := c.WSDL.Bind(name, as.Port, as.Version); b != nil || err != nil {
+			return b, err
+		}
+	case c.Description != nil:
+		if op, err := c.Description.Operation(name); op != nil || err != nil {
+			return op, err
+		}
+	}
+	return nil, nil
+}
+
+// Names lists the operations.
+func (c *Contract) Names(as Binding) []string {
+	switch {
+	case c.Description != nil:
+		return c.Description.Names()
+	case c.WSDL != nil:
+		if port, err := c.WSDL.PortFor(as.Port, as.Version); err == nil {
+			return port.Binding.OperationNames()
+		}
+	}
+	return nil
+}
+
+// Address is where the contract itself says that its service is, empty where it does not,
+// and Location where the contract came from.
+func (c *Contract) Address(as Binding) string {
+	switch {
+	case c.Description != nil && len(c.Description.Head().Servers) > 0:
+		return c.Description.Head().Servers[0].Address
+	case c.WSDL != nil:
+		if port, err := c.WSDL.PortFor(as.Port, as.Version); err == nil {
+			return port.Address
+		}
+	}
+	return ""
+}
+
+func (c *Contract) Location() string {
+	switch {
+	case c.Description != nil:
+		return c.Description.Head().Location
+	case c.WSDL != nil:
+		return c.WSDL.Location
+	}
+	return ""
 }
 
 // Load gets a contract and reads it.

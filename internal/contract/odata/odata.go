@@ -4,11 +4,13 @@
 package odata
 
 import (
+	"net/url"
 	"slices"
 	"strings"
 	"sync"
 
 	"testbench/internal/contract"
+	"testbench/internal/document"
 )
 
 // Contract is the metadata of a service.
@@ -73,9 +75,39 @@ func (c *Contract) Operation(name string) (*contract.Endpoint, error) {
 	c.mutex.Lock()
 	defer c.mutex.Unlock()
 	if c.made[name] == nil {
-		c.made[name] = plan()
+		made := plan()
+		if set, isList := strings.CutSuffix(name, ".list"); isList && c.plans[set+".read"] != nil {
+			made.ItemURL = c.itemURL(made, set+".read")
+		}
+		c.made[name] = made
 	}
 	return c.made[name], nil
+}
+
+// itemURL tells where an item of a list stands, as the operation that reads one makes it of
+// its key.
+func (c *Contract) itemURL(list *contract.Endpoint, read string) func(*url.URL, *document.Node) *url.URL {
+	return func(at *url.URL, item *document.Node) *url.URL {
+		one, _ := c.Operation(read)
+		fields := document.NewObject()
+		for _, key := range one.Parameters {
+			if v := item.Get(key.Name); key.In == contract.InPath && v != nil {
+				fields.Set(key.Name, v)
+			}
+		}
+		built, problems := one.Build(fields, contract.BuildOptions{})
+		if len(problems) > 0 {
+			return nil
+		}
+		root := *at
+		root.RawQuery, root.Fragment = "", ""
+		below, _ := strings.CutSuffix(root.String(), list.Path)
+		of, err := url.Parse(below + built.Path)
+		if err != nil {
+			return nil
+		}
+		return of
+	}
 }
 
 // model is what metadata of all versions says.

@@ -225,11 +225,11 @@ func TestAnswers(t *testing.T) {
 		op := operation(t, c.contract, c.name)
 		body, err := document.ReadJSON([]byte(c.body))
 		require.NoError(t, err)
-		if op.See != nil {
-			body = op.See(body)
+		if op.DecodeAnswer != nil {
+			body = op.Decode(body)
 			assert.Equal(t, c.seen, document.WriteJSON(body, document.Style{}))
 		}
-		assert.Equal(t, c.want, strings.Join(op.Judge(contract.Got{Status: 200, Header: http.Header{"Content-Type": {"application/json;odata.metadata=minimal"}}, Body: body}), "; "), c.body)
+		assert.Equal(t, c.want, strings.Join(op.Judge(contract.Got{Status: 200, Header: http.Header{"Content-Type": {"application/json;odata.metadata=minimal"}}, Body: body}).Wrong, "; "), c.body)
 	}
 }
 

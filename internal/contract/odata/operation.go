@@ -242,8 +242,8 @@ func (a *at) done(result *object) []contract.Answer {
 func (a *at) finish(o *contract.Endpoint, see bool) {
 	o.Parameters = append(o.Parameters, a.m.common()...)
 	if a.m.isV2() && see {
-		o.See = func(body *document.Node) *document.Node { return a.m.see(body, a.t, a.single) }
-		o.Wire = func(body *document.Node) *document.Node { return a.m.unsee(body, a.t) }
+		o.DecodeAnswer = func(body *document.Node) *document.Node { return a.m.see(body, a.t, a.single) }
+		o.EncodeAnswer = func(body *document.Node) *document.Node { return a.m.unsee(body, a.t) }
 	}
 }
 
@@ -341,7 +341,7 @@ func (a *at) body(use use) *contract.Body {
 	content := contract.Content{Type: jsonType, Schema: &object{m: a.m, t: a.t, use: use, marks: a.s.marks}}
 	if a.m.isV2() {
 		content.Write = func(v *document.Node) *document.Node { return a.m.wire(v, a.t) }
-		content.See = func(v *document.Node) *document.Node { return a.m.seeEntity(v, a.t) }
+		content.Decode = func(v *document.Node) *document.Node { return a.m.seeEntity(v, a.t) }
 	}
 	return &contract.Body{Required: true, Contents: []contract.Content{content}}
 }

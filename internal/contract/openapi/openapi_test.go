@@ -282,7 +282,7 @@ func TestJudge(t *testing.T) {
 		if c.body != "" {
 			got.Body, _ = document.ReadJSON([]byte(c.body))
 		}
-		assert.Equal(t, c.want, strings.Join(op.Judge(got), "; "), c.body)
+		assert.Equal(t, c.want, strings.Join(op.Judge(got).Wrong, "; "), c.body)
 	}
 	xml := operation(t, everything, "replace").Body.Contents[1].Schema
 	e, err := document.ReadXML([]byte(`<h:job xmlns:h="urn:hall"><state>odd</state><hive>2</hive><frames><frame>x</frame></frames></h:job>`), "")
@@ -334,7 +334,7 @@ definitions:
 	_, problems = put.Build(fields(t, "id: x\nsize: 0"), contract.BuildOptions{})
 	assert.Equal(t, `[id must be integer, and is "x" kind is missing size must be over 0, and is 0]`, fmt.Sprint(problems))
 	body, _ := document.ReadJSON([]byte(`[{"kind": "a"}, {"size": 1}]`))
-	assert.Equal(t, []string{"[1].kind is missing"}, op.Judge(contract.Got{Status: 200, Header: http.Header{"Content-Type": {"application/json"}}, Body: body}))
+	assert.Equal(t, []string{"[1].kind is missing"}, op.Judge(contract.Got{Status: 200, Header: http.Header{"Content-Type": {"application/json"}}, Body: body}).Wrong)
 	servers := read(t, older).Head().Servers
 	assert.Equal(t, "https://hall.heatherfold.example/v1", servers[0].Address)
 }
@@ -369,7 +369,7 @@ func TestDocuments(t *testing.T) {
 	op, err := c.Operation("lots")
 	require.NoError(t, err)
 	body, _ := document.ReadJSON([]byte(`{"inner": {"inner": {"size": "x"}}}`))
-	assert.Equal(t, []string{`inner.inner.size must be integer, and is "x"`}, op.Judge(contract.Got{Status: 200, Header: http.Header{"Content-Type": {"application/json"}}, Body: body}))
+	assert.Equal(t, []string{`inner.inner.size must be integer, and is "x"`}, op.Judge(contract.Got{Status: 200, Header: http.Header{"Content-Type": {"application/json"}}, Body: body}).Wrong)
 	broken, err := c.Operation("get_lots_a")
 	require.NoError(t, err)
 	notes := strings.Join(append(c.Head().Notes, broken.Notes...), "\n")
