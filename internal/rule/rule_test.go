@@ -259,6 +259,7 @@ func TestConditions(t *testing.T) {
 		})
 	}
 	fallen := map[string]string{
+		"duration('1h') - 5 > 0":    "cannot be taken from",
 		"answer.total == 60":        "left is 59.97, right is 60",
 		"answer.total + 1 < 60.0":   "left is 60.97, right is 60.0",
 		"answer.total != 59.97":     "left is 59.97, right is 59.97",

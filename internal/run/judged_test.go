@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -75,6 +76,7 @@ var judgedCases = []judgedCase{
 	{"a place deep in", "fields:\n  lots[*].n: under 3", []string{`200 {"lots": [{"n": 1}, {"n": 3}]}`}},
 	{"where", "where:\n  - answer.n > 1\n  - answer.n > 2", []string{`200 {"n": 2}`}},
 	{"keep", "keep:\n  k: n\n  l: list\n  m: n | upper\n  o: n | number", []string{`200 {"n": "a", "list": [1]}`}},
+	{"keep, with filters behind brackets", "keep:\n  k: list[0] | number\n  l: 'lots[name=\"a|b\"].n | number'", []string{`200 {"list": ["1"], "lots": [{"name": "a|b", "n": "2"}]}`}},
 	{"keep what is not there", "keep:\n  k: m", []string{`200 {"n": "a"}`}},
 	{"keep a secret", "keep:\n  k:\n    at: n\n    secret: true\nfields:\n  n: zebra", []string{`200 {"n": "hidden"}`}},
 	{"until", "until:\n  n: 3\n" + waits, []string{`200 {"n": 1}`, `200 {"n": 2}`, `200 {"n": 3}`, `200 {"n": 4}`}},
@@ -291,7 +293,10 @@ func TestFilesStayInTheBench(t *testing.T) {
 	require.NoError(t, large.Close())
 	bench := bench.Read(dir, "bench.yaml", []byte("bench: b\n"))
 	for name, wrong := range map[string]string{"in.txt": "", "large.txt": "is larger than 256 MiB", "near.txt": "", "..in/b.txt": "", "out.txt": "is a link that leads out of the bench folder", "far/a.txt": "is a link that leads out of the bench folder", "../x.txt": "leads out of the bench folder"} {
-		problems := run.Vet(sheet.Read(bench, "s.yaml", []byte("sheet: s\nsteps:\n  - step: it\n    request: POST http://127.0.0.1:1/\n    file: "+name+"\n")), run.VetOptions{}).Serious()
+		read := sheet.Read(bench, "s.yaml", []byte("sheet: s\nsteps:\n  - step: it\n    request: POST http://127.0.0.1:1/\n    file: "+name+"\n"))
+		untouched := sheet.Read(bench, "s.yaml", []byte("sheet: s\nsteps:\n  - step: it\n    request: POST http://127.0.0.1:1/\n    bytes: "+name+"\n"))
+		assert.Equal(t, []string{name, name}, slices.Concat(read.Reads, untouched.Reads), "what the sheet came to hangs on it")
+		problems := run.Vet(read, run.VetOptions{}).Serious()
 		if wrong == "" {
 			assert.Empty(t, problems, name)
 			continue

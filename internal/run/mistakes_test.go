@@ -214,6 +214,7 @@ func TestEveryMistakeOfASheet(t *testing.T) {
 		{step("call: ¦stores/serch"), "there is no operation", "search"},
 		{step("call: ¦stors/search"), "there is no service", "stores"},
 		{step("for each: lot in ¦${nothing}\nsteps:\n  - step: x\n    pause: 1 ms"), "nothing defines ${nothing}", ""},
+		{step("steps:\n  - step: x\n    call: ¦stores/serch"), "there is no operation", "search"},
 		{step("steps: ¦[]"), "", "write a step with - step: NAME"},
 		{search("query:\n  a: ¦${now | plus days}"), "", ""},
 	}
@@ -435,7 +436,7 @@ func TestSiteOfASheet(t *testing.T) {
 
 // What stands on a command line has an effect, or is refused.
 func TestArgumentsHaveAnEffect(t *testing.T) {
-	bench := bench.Read(t.TempDir(), "bench.yaml", []byte("bench: b\nsites:\n  s:\n    set:\n      base: http://127.0.0.1:1\n  live:\n    like: s\n    guard: reading\nservices:\n  a:\n    address: ${base}/${part}\n"))
+	bench := bench.Read(t.TempDir(), "bench.yaml", []byte("bench: b\nsites:\n  s:\n    set:\n      base: http://127.0.0.1:1\n  live:\n    like: s\n    guard: reading\nservices:\n  a:\n    address: ${base}/${part}\nlogins:\n  l:\n    kind: basic\n    user: ${who}\n    password: ${machine.PASS}\ndatabases:\n  d:\n    kind: sqlite\n    address: ${where}\n"))
 	plain := sheet.Read(bench, "s.yaml", []byte("sheet: s\nsteps:\n  - step: one\n    request: a GET /${lot}\n    keep:\n      k: total\n  - step: undone\n    request: a POST /x\n    undo:\n      step: back\n      request: a DELETE /${gone}\n"))
 	rows := sheet.Read(bench, "r.yaml", []byte("sheet: r\nsite: live\ntakes:\n  depot: north\nrows:\n  list:\n    - n: 1\nsteps:\n  - step: two\n    request: a GET /${row.n}\n  - step: heard\n    listen:\n      answer:\n        status: 204\n    until:\n      a: 1\n"))
 	set := func(name string) run.Arguments { return run.Arguments{Set: map[string]string{name: "1"}} }
@@ -449,6 +450,8 @@ func TestArgumentsHaveAnEffect(t *testing.T) {
 		{"a value of a step", set("lot"), []*sheet.Sheet{plain}, ""},
 		{"a value of what takes back", set("gone"), []*sheet.Sheet{plain}, ""},
 		{"a value of a service", set("part"), []*sheet.Sheet{plain}, ""},
+		{"a value of a login", set("who"), []*sheet.Sheet{plain}, ""},
+		{"a value of a database", set("where"), []*sheet.Sheet{plain}, ""},
 		{"a value of the site", set("base"), []*sheet.Sheet{plain}, ""},
 		{"a value that the sheet takes", set("depot"), []*sheet.Sheet{rows}, ""},
 		{"a value of another sheet", set("depot"), []*sheet.Sheet{plain}, "-set depot has no effect"},

@@ -34,7 +34,7 @@ var subjects = []struct {
 	{"internal/rule", nil, []string{"internal/rule", "internal/run"}},
 	{"internal/bench", []string{"read", "together", "operation", "check"}, []string{"internal/bench", "internal/run"}},
 	{"internal/sheet", []string{"expect", "stepfile", "stepkinds", "rows"}, []string{"internal/sheet", "internal/run"}},
-	{"internal/run", []string{"judge", "waiting", "again", "times", "vet", "arguments"}, []string{"internal/run"}},
+	{"internal/run", []string{"judge", "waiting", "again", "times", "operation", "vet", "arguments"}, []string{"internal/run"}},
 	{"internal/reply", []string{"error"}, []string{"internal/reply", "internal/run"}},
 	{"internal/history", []string{"limits", "gather"}, []string{"internal/history", "internal/run"}},
 }
