@@ -16,7 +16,6 @@ import (
 	"testbench/internal/hint"
 	"testbench/internal/login"
 	"testbench/internal/run"
-	"testbench/internal/soap"
 	"testbench/internal/xsd"
 )
 
@@ -126,24 +125,23 @@ func hostOf(address string) string {
 	return host
 }
 
-// Operation finds an operation of a WSDL, at a port and in a version of SOAP
-// where those are given.
-func (c *Contract) Operation(name, port, version string) (*wsdl.Port, *wsdl.Operation, error) {
-	if c.WSDL == nil {
-		return nil, nil, errors.New("a schema has elements and no operations")
+// Binding says which of the ports of a WSDL is meant, and in which version of SOAP.
+type Binding = formats.Binding
+
+// Operation finds an operation; in place of what the binding leaves open, the bench's own
+// service says it.
+func (c *Contract) Operation(name string, as Binding) (contract.Operation, error) {
+	if !c.HasOperations() {
+		return nil, errors.New("a schema has elements and no operations")
 	}
-	if c.Service != nil && port == "" {
-		port = c.Service.Port
+	if c.Service != nil && as.Port == "" {
+		as.Port = c.Service.Port
 	}
-	p, err := c.WSDL.Port(port, soap.Version(version))
-	if err != nil {
-		return nil, nil, err
+	op, err := c.Contract.Operation(name, as)
+	if err == nil && op == nil {
+		err = &bench.NotFoundError{What: "operation", Name: name, Known: c.Names(as)}
 	}
-	o := p.Binding.Operation(name)
-	if o == nil {
-		return nil, nil, &bench.NotFoundError{What: "operation", Name: name, Known: p.Binding.OperationNames()}
-	}
-	return p, o, nil
+	return op, err
 }
 
 // Validation is what came of holding a message against a contract.
@@ -185,9 +183,13 @@ func (c *Contract) Validate(in io.Reader, most int) (*Validation, error) {
 // ValidateFor holds a body against what an operation of a description says of it:
 // of the answer with a status, or of the request where the status is 0.
 func (c *Contract) ValidateFor(operation string, status int, in io.Reader, most int) (*Validation, error) {
-	op, err := c.DescribedOperation(operation)
+	found, err := c.Operation(operation, Binding{})
 	if err != nil {
 		return nil, err
+	}
+	op := found.Facts().Endpoint
+	if op == nil {
+		return nil, fmt.Errorf("an envelope of %s says itself what it is: validate it without -operation", operation)
 	}
 	out := &Validation{What: "the request of " + op.Name}
 	if status != 0 {
@@ -204,15 +206,6 @@ func (c *Contract) ValidateFor(operation string, status int, in io.Reader, most 
 	faults, err := op.Faults(status, body)
 	out.take(faults, report)
 	return out, err
-}
-
-// DescribedOperation finds an operation of a description that is no WSDL.
-func (c *Contract) DescribedOperation(name string) (*contract.Endpoint, error) {
-	op, err := c.Description.Operation(name)
-	if err == nil && op == nil {
-		err = &bench.NotFoundError{What: "operation", Name: name, Known: c.Description.Names()}
-	}
-	return op, err
 }
 
 // limited counts the faults that it is told, and keeps the first.

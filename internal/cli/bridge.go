@@ -140,7 +140,7 @@ func (s *session) bridgeOperations(ctx context.Context, bench *testbench.Bench, 
 		return nil, err
 	}
 	for _, name := range operations {
-		if _, _, err := c.Operation(name, o.port, ""); err != nil {
+		if _, err := c.Operation(name, testbench.Binding{Port: o.port}); err != nil {
 			return nil, err
 		}
 	}

@@ -9,7 +9,6 @@ import (
 	"testbench"
 	"testbench/internal/bench"
 	"testbench/internal/soap"
-	"testbench/internal/xsd"
 )
 
 func isSOAPVersion(text string) error {
@@ -21,7 +20,7 @@ func isSOAPVersion(text string) error {
 
 // onlyWSDL refuses options that other contracts know nothing of.
 func onlyWSDL(c *testbench.Contract, source, version, port string) error {
-	if c.WSDL == nil && version+port != "" {
+	if !c.HasPorts() && version+port != "" {
 		return usagef("leave them out", "-soap and -port go with a WSDL, and %s is none", source)
 	}
 	return nil
@@ -91,17 +90,6 @@ func (s *session) columns(rows [][]string, indent int) {
 			line += t.fit(t.visible(cell), widths[i]) + "  "
 		}
 		t.printf("%s\n", strings.TrimRight(line, " "))
-	}
-}
-
-func (s *session) contractNotes(notes []xsd.Problem) {
-	if len(notes) == 0 {
-		return
-	}
-	t := s.tell
-	t.printf("\nnotes\n")
-	for _, n := range notes {
-		t.printf("%s\n", t.wrap(fromHere(n.String()), t.width, 2))
 	}
 }
 

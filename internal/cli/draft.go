@@ -2,15 +2,15 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"flag"
 	"strings"
 
 	"testbench"
+	"testbench/internal/contract"
 	"testbench/internal/contract/wsdl"
-	"testbench/internal/document"
 	"testbench/internal/schema"
 	"testbench/internal/soap"
-	"testbench/internal/yamlfile"
 )
 
 type draftOptions struct {
@@ -59,60 +59,62 @@ func (s *session) draft(ctx context.Context, o *draftOptions, args []string) (in
 	if err := onlyWSDL(c, source, o.soap, o.port); err != nil {
 		return 0, err
 	}
-	if c.Description != nil {
-		return s.draftDescribed(source, c, o, operation)
+	options := contract.DraftOptions{As: o.as, Required: o.only != "", Answer: o.answer, Target: source + "/" + operation}
+	made, err := s.drafted(c, o, source, operation, options)
+	var unknown *contract.UnknownFormError
+	if errors.As(err, &unknown) {
+		return 0, usagef("leave -as out", "%s", unknown)
 	}
-	if c.JSON != nil {
-		sample := c.JSON.Sample(schema.SampleOptions{Optional: o.only == ""})
-		s.tell.printf("%s\n", s.tell.visible(bodyText(sample.Root)))
-		return ExitHeld, nil
-	}
-	if c.WSDL == nil {
-		return s.draftElement(c, o, operation)
-	}
-	if operation == "" {
-		return 0, usagef("`testbench survey "+source+"` lists the operations", "draft which operation?")
-	}
-	port, op, err := c.Operation(operation, o.port, "")
 	if err != nil {
 		return 0, err
 	}
-	d, err := c.WSDL.Draft(port.Binding, op, wsdl.DraftOptions{Version: soap.Version(o.soap), Required: o.only != "", Answer: o.answer})
-	if err != nil {
-		return 0, err
+	tell := s.tell.note // beside the body, which may go into a pipe
+	if made.Text == "" {
+		tell = func(format string, args ...any) { s.tell.printf(format+"\n", args...) }
 	}
-	switch o.as {
-	case "", "xml":
-		s.tell.printf("%s", s.tell.visible(d.XML()))
-	case "json":
-		s.tell.printf("%s\n", s.tell.visible(document.WriteJSON(d.Fields(), document.Style{Indent: "  "})))
-	default:
-		s.tell.printf("%s", s.tell.visible(d.Step(source+"/"+op.Name, yamlfile.ScalarText)))
+	for _, line := range made.Lines {
+		tell("%s", s.tell.visible(line))
 	}
-	if d.TooLarge {
+	s.tell.printf("%s", s.tell.visible(made.Text))
+	switch {
+	case made.TooLarge:
 		s.tell.note("note: the draft is cut at %d parts and not valid: the contract asks for more", schema.MostParts)
-	} else if len(d.Cut) > 0 {
-		s.tell.note("note: %s holds itself without end; there the draft is cut and not valid", strings.Join(d.Cut, ", "))
+	case len(made.Cut) > 0:
+		s.tell.note("note: %s holds itself without end; there the draft is cut and not valid", strings.Join(made.Cut, ", "))
+	}
+	if made.Omitted > 0 {
+		s.tell.note("note: %s that may be left out and stand deep in others are not in the draft", count(made.Omitted, "field"))
 	}
 	return ExitHeld, nil
 }
 
+// drafted makes a draft of an operation, or of a schema alone.
+func (s *session) drafted(c *testbench.Contract, o *draftOptions, source, name string, options contract.DraftOptions) (*contract.Draft, error) {
+	switch {
+	case c.JSON != nil:
+		sample := c.JSON.Sample(schema.SampleOptions{Optional: !options.Required})
+		return &contract.Draft{Text: contract.BodyText(sample.Root) + "\n"}, nil
+	case !c.HasOperations():
+		return draftElement(c, options, name)
+	case name == "":
+		return nil, usagef("`testbench survey "+source+"` lists the operations", "draft which operation?")
+	}
+	op, err := c.Operation(name, testbench.Binding{Port: o.port, Version: soap.Version(o.soap)})
+	if err != nil {
+		return nil, err
+	}
+	return op.Draft(options)
+}
+
 // draftElement drafts an instance of a schema's element.
-func (s *session) draftElement(c *testbench.Contract, o *draftOptions, name string) (int, error) {
+func draftElement(c *testbench.Contract, options contract.DraftOptions, name string) (*contract.Draft, error) {
 	for n, e := range c.Schema.Elements {
-		if n.Local != name && (name != "" || len(c.Schema.Elements) > 1) {
-			continue
+		if n.Local == name || name == "" && len(c.Schema.Elements) == 1 {
+			return wsdl.DraftElement(c.Schema, e, options)
 		}
-		d := wsdl.DraftElement(c.Schema, e, o.only != "")
-		if o.as == "json" {
-			s.tell.printf("%s\n", s.tell.visible(document.WriteJSON(d.Fields(), document.Style{Indent: "  "})))
-		} else {
-			s.tell.printf("%s", s.tell.visible(d.XML()))
-		}
-		return ExitHeld, nil
 	}
 	if name == "" {
-		return 0, usagef("`testbench survey` lists the elements", "draft which element of the schema?")
+		return nil, usagef("`testbench survey` lists the elements", "draft which element of the schema?")
 	}
-	return 0, noElement(c, name)
+	return nil, noElement(c, name)
 }

@@ -7,7 +7,8 @@ import (
 
 	"testbench"
 	"testbench/internal/contract"
-	"testbench/internal/contract/wsdl"
+	"testbench/internal/schema"
+	"testbench/internal/soap"
 	"testbench/internal/xsd"
 )
 
@@ -16,6 +17,10 @@ type surveyOptions struct {
 	depth      int
 	find, port string
 	soap       string
+}
+
+func (o *surveyOptions) binding() testbench.Binding {
+	return testbench.Binding{Port: o.port, Version: soap.Version(o.soap)}
 }
 
 func surveyCommand() *command {
@@ -53,17 +58,11 @@ func surveyCommand() *command {
 				return 0, err
 			}
 			switch {
-			case c.Description != nil && operation == "":
-				return s.surveyDescription(source, c, o)
-			case c.Description != nil:
-				return s.surveyDescribed(source, c, o, operation)
 			case c.JSON != nil:
 				return s.surveyJSON(source, c, o)
-			}
-			if c.WSDL == nil {
+			case !c.HasOperations():
 				return s.surveySchema(c, o, operation)
-			}
-			if operation == "" {
+			case operation == "":
 				return s.surveyContract(source, c, o)
 			}
 			return s.surveyOperation(source, c, o, operation)
@@ -86,10 +85,12 @@ func (s *session) surveyBench(ctx context.Context, o *surveyOptions) (int, error
 			s.tell.fail(err)
 			continue
 		}
-		for _, f := range foundIn(c, o.find) {
-			found++
-			s.tell.printf("%s\n", s.tell.in(bold, s.tell.visible(service.Name+"/"+f.name)))
-			s.rows(f.rows)
+		for _, line := range c.Overview().Operations {
+			if rows, ok := foundIn(c, line, o); ok {
+				found++
+				s.tell.printf("%s\n", s.tell.in(bold, s.tell.visible(service.Name+"/"+line.Name)))
+				s.rows(rows)
+			}
 		}
 	}
 	if found == 0 {
@@ -98,104 +99,106 @@ func (s *session) surveyBench(ctx context.Context, o *surveyOptions) (int, error
 	return ExitHeld, nil
 }
 
-// finding is an operation in which a text was found.
-type finding struct {
-	name string
-	rows []xsd.Row // those of its fields that have it
+// foundIn says whether an operation has the text that is looked for in its name or its
+// documentation, and gives those of its fields that have it.
+func foundIn(c *testbench.Contract, line contract.Line, o *surveyOptions) (rows []schema.Row, ok bool) {
+	if op, err := c.Operation(line.Name, o.binding()); err == nil {
+		rows = matchingRows(op.Outline(0).Rows(), o.find)
+	}
+	return rows, len(rows) > 0 || mentions(o.find, append(line.Cells, line.Name, line.About)...)
 }
 
-// foundIn looks through all operations of a contract.
-func foundIn(c *testbench.Contract, find string) []finding {
-	var all []finding
-	if c.Description != nil {
-		for _, name := range c.Description.Names() {
-			op, err := c.Description.Operation(name)
-			if err != nil || op == nil {
-				continue
-			}
-			rows := matchingRows(describedRows(op), find)
-			if len(rows) > 0 || mentions(find, op.Name, op.About, op.Path) {
-				all = append(all, finding{op.Name, rows})
-			}
-		}
-		return all
-	}
-	for _, op := range c.WSDL.Operations() {
-		rows := matchingRows(operationRows(c, op), find)
-		if len(rows) > 0 || mentions(find, op.Name, op.Documentation) {
-			all = append(all, finding{op.Name, rows})
-		}
-	}
-	return all
-}
-
+// surveyContract shows what a contract offers.
 func (s *session) surveyContract(source string, c *testbench.Contract, o *surveyOptions) (int, error) {
-	t, w := s.tell, c.WSDL
+	t := s.tell
 	if s.common.json {
-		return ExitHeld, t.json(contractJSON(w))
+		return ExitHeld, t.json(c.Form())
 	}
-	t.printf("%s\n", t.in(bold, s.tell.visible(firstOf(w.Name, source)+t.sign(" · ", " - ")+"WSDL 1.1"+t.sign(" · ", " - ")+fromHere(w.Location))))
-	if w.Documentation != "" {
-		t.printf("%s\n", s.tell.wrap(w.Documentation, t.width, 0))
+	all := c.Overview()
+	dot := t.sign(" · ", " - ")
+	t.printf("%s\n", t.in(bold, t.visible(firstOf(all.Title, source)+dot+all.Format+dot+fromHere(all.Location))))
+	if all.About != "" {
+		t.printf("%s\n", t.wrap(all.About, t.width, 0))
 	}
-	for _, service := range w.Services {
-		t.printf("\nservice %s\n", s.tell.visible(service.Name))
-		if service.Documentation != "" {
-			t.printf("%s\n", s.tell.wrap(service.Documentation, t.width, 2))
+	for _, place := range all.Places {
+		t.printf("\n%s\n", t.visible(place.Title))
+		if place.About != "" {
+			t.printf("%s\n", t.wrap(place.About, t.width, 2))
 		}
-		rows := [][]string{}
-		for _, p := range service.Ports {
-			rows = append(rows, []string{p.Name, string(p.Binding.Protocol), p.Binding.Style, p.Address})
-		}
-		s.columns(rows, 2)
+		s.columns(place.Rows, 2)
 	}
 	t.printf("\noperations\n")
-	shown := 0
-	rows := [][]string{}
-	for _, op := range w.Operations() {
-		if o.find != "" && !mentions(o.find, op.Name, op.Documentation) && len(matchingRows(operationRows(c, op), o.find)) == 0 {
-			continue
+	var rows [][]string
+	switch {
+	case o.find != "":
+		for _, line := range all.Operations {
+			if _, ok := foundIn(c, line, o); ok {
+				rows = append(rows, operationCells(line))
+			}
 		}
-		shown++
-		about := op.Documentation
-		if op.Output == nil {
-			about = strings.TrimSpace(about + " (not answered)")
+	case all.Groups != nil:
+		rows = s.groupRows(all.Groups)
+	default:
+		for _, line := range all.Operations {
+			rows = append(rows, operationCells(line))
 		}
-		rows = append(rows, []string{op.Name, about})
 	}
 	s.columns(rows, 2)
-	if shown == 0 {
+	if len(rows) == 0 {
 		t.printf("  none%s\n", map[bool]string{true: " with " + o.find, false: ""}[o.find != ""])
 	}
 	if o.find == "" {
-		s.security(source, portsSecurity(w), o.logins)
+		s.security(source, all.Security, o.logins)
 	}
-	s.contractNotes(w.Notes())
-	if shown > 0 && o.find == "" {
-		t.note("next: testbench survey %s %s", source, rows[0][0])
+	s.notes(all.Notes)
+	if len(all.Operations) > 0 && o.find == "" {
+		t.note("next: testbench survey %s %s", source, firstOperation(all))
 	}
 	return ExitHeld, nil
 }
 
-func securityJSON(all []contract.Security) []any {
-	out := []any{}
-	for _, one := range all {
-		out = append(out, map[string]any{"where": one.Where, "says": one.Says, "logins": contract.YAML(one.Logins)})
+func operationCells(line contract.Line) []string {
+	about := line.About
+	for _, note := range line.Notes {
+		about = strings.TrimSpace(about + " (" + note + ")")
 	}
-	return out
+	return append(append([]string{line.Name}, line.Cells...), about)
 }
 
-// portsSecurity gathers what the ports of a contract ask for.
-func portsSecurity(w *wsdl.Contract) []contract.Security {
-	var all []contract.Security
-	for _, service := range w.Services {
-		for _, p := range service.Ports {
-			if p.Security != nil {
-				all = append(all, *p.Security)
-			}
+// groupRows shows operations by what they belong to.
+func (s *session) groupRows(groups []contract.Group) [][]string {
+	var rows [][]string
+	for _, g := range groups {
+		text := strings.Join(g.Operations, ", ")
+		if g.About != "" {
+			dash := s.tell.sign(" – ", " - ")
+			text = strings.TrimPrefix(text+dash+g.About, dash)
 		}
+		rows = append(rows, []string{g.Name, text})
 	}
-	return all
+	return rows
+}
+
+// firstOperation is the one that is proposed to look at next.
+func firstOperation(all *contract.Overview) string {
+	if len(all.Groups) == 0 {
+		return all.Operations[0].Name
+	}
+	first := all.Groups[0]
+	if len(first.Operations) == 0 {
+		return first.Name
+	}
+	return first.Name + "." + first.Operations[0]
+}
+
+func (s *session) notes(notes []string) {
+	if len(notes) == 0 {
+		return
+	}
+	s.tell.printf("\nnotes\n")
+	for _, n := range notes {
+		s.tell.printf("%s\n", s.tell.wrap(fromHere(n), s.tell.width, 2))
+	}
 }
 
 // security shows what a contract says of how to get in and, drafted, logins that
@@ -231,24 +234,11 @@ func mentions(find string, texts ...string) bool {
 	return false
 }
 
-// operationRows are all fields of an operation, request and answer.
-func operationRows(c *testbench.Contract, op *wsdl.Operation) []xsd.Row {
-	var rows []xsd.Row
-	for _, m := range []*wsdl.Message{op.Input, op.Output} {
-		if m != nil {
-			for _, e := range m.Payload {
-				rows = append(rows, c.Schema.Outline(e, 0)...)
-			}
-		}
-	}
-	return rows
-}
-
-func matchingRows(rows []xsd.Row, find string) []xsd.Row {
+func matchingRows(rows []schema.Row, find string) []schema.Row {
 	if find == "" {
 		return rows
 	}
-	var found []xsd.Row
+	var found []schema.Row
 	for _, r := range rows {
 		if mentions(find, r.Name, r.Type, r.About) {
 			r.Name, r.Depth = r.Path, 0
@@ -258,81 +248,58 @@ func matchingRows(rows []xsd.Row, find string) []xsd.Row {
 	return found
 }
 
+// surveyOperation shows one operation.
 func (s *session) surveyOperation(source string, c *testbench.Contract, o *surveyOptions, name string) (int, error) {
-	port, op, err := c.Operation(name, o.port, o.soap)
+	if err := c.CheckBinding(o.binding()); err != nil {
+		return 0, err
+	}
+	op, err := c.Operation(name, o.binding())
 	if err != nil {
 		return 0, err
 	}
 	t := s.tell
 	if s.common.json {
-		return ExitHeld, t.json(operationJSON(c, port, op, o.depth))
+		return ExitHeld, t.json(op.Form(o.depth))
 	}
-	dot := t.sign(" · ", " - ")
-	head := op.Name + dot + string(port.Binding.Protocol) + dot + op.Style
-	if op.Input != nil && op.Input.Encoded {
-		head += ", encoded"
-	}
-	if op.Action != "" {
-		head += dot + "action " + op.Action
-	}
-	t.printf("%s\n", t.in(bold, t.visible(head)))
-	if op.Documentation != "" {
-		t.printf("%s\n", t.wrap(op.Documentation, t.width, 0))
-	}
-	s.message("fill", c, op.Input, o)
-	s.message("answer", c, op.Output, o)
-	for _, f := range op.Faults {
-		t.printf("\nfault %s\n", t.visible(f.Name))
-		if f.Documentation != "" {
-			t.printf("%s\n", t.wrap(f.Documentation, t.width, 2))
-		}
-		if f.Detail != nil {
-			s.rows(matchingRows(c.Schema.Outline(f.Detail, o.depth), o.find))
+	outline := op.Outline(o.depth)
+	t.printf("%s\n", t.in(bold, t.visible(strings.Join(outline.Title, t.sign(" · ", " - ")))))
+	for paragraph := range strings.SplitSeq(outline.About, "\n") {
+		if paragraph != "" {
+			t.printf("%s\n", t.wrap(paragraph, t.width, 0))
 		}
 	}
-	t.note("next: testbench draft %s %s", source, op.Name)
+	for _, section := range outline.Sections {
+		s.section(section, o.find)
+	}
+	s.notes(outline.Notes)
+	t.note("next: testbench draft %s %s", source, op.Facts().Name)
 	return ExitHeld, nil
 }
 
-func (s *session) message(title string, c *testbench.Contract, m *wsdl.Message, o *surveyOptions) {
-	t := s.tell
-	if m == nil {
-		t.printf("\n%s\n  nothing\n", title)
+// section shows a part of an outline; of one in which a text is looked for, what has it.
+func (s *session) section(section contract.Section, find string) {
+	rows := matchingRows(section.Rows, find)
+	if find != "" && len(rows) == 0 {
 		return
 	}
-	if len(m.Headers) > 0 {
-		t.printf("\n%s: header blocks\n", title)
-		for _, h := range m.Headers {
-			t.printf("  %s\n", t.visible(h.Element.Name.Full()))
-			s.rows(matchingRows(c.Schema.Outline(h.Element, o.depth), o.find))
-			for _, f := range h.Faults {
-				t.printf("  %s, where that is at fault\n", t.visible(f.Name.Full()))
-				s.rows(matchingRows(c.Schema.Outline(f, o.depth), o.find))
-			}
-		}
+	t := s.tell
+	if section.Title != "" {
+		t.printf("\n%s\n", strings.TrimRight(t.visible(section.Title)+"  "+t.in(faint, t.visible(section.Kind)), " "))
 	}
-	for _, e := range m.Payload {
-		t.printf("\n%s  %s\n", title, t.in(faint, t.visible(e.Name.Full())))
-		rows := c.Schema.Outline(e, o.depth)
-		if simple, ok := e.Type.(*xsd.SimpleType); ok {
-			t.printf("  . %s\n", t.visible(simple.FacetWords()))
-		} else if e.Type == xsd.Type(xsd.AnyType()) {
-			t.printf("  . anything: the contract does not say what it holds\n")
-		} else if len(rows) == 0 {
-			t.printf("  no fields\n")
-		}
-		s.rows(matchingRows(rows, o.find))
+	if section.About != "" {
+		t.printf("%s\n", t.wrap(section.About, t.width, 2))
 	}
-	if len(m.Payload) == 0 {
-		t.printf("\n%s\n  an empty Body\n", title)
+	if section.Words != "" && find == "" {
+		t.printf("  . %s\n", t.visible(section.Words))
 	}
-	for _, a := range m.Attachments {
-		t.printf("  attachment %s  %s\n", t.visible(a.Part), t.visible(strings.Join(a.Types, ", ")))
+	for _, line := range section.Lines {
+		t.printf("  %s\n", t.visible(line))
 	}
+	s.rows(rows)
 }
 
 // rows prints an outline: the name, indented by depth, then what is known of it.
-func (s *session) rows(rows []xsd.Row) {
+func (s *session) rows(rows []schema.Row) {
 	t := s.tell
 	width := 0
 	for _, r := range rows {
@@ -389,7 +356,7 @@ func (s *session) surveySchema(c *testbench.Contract, o *surveyOptions, name str
 	if s.common.json {
 		out := map[string]any{}
 		for _, n := range names {
-			out[n.Full()] = rowsJSON(c.Schema.Outline(c.Schema.Elements[n], o.depth))
+			out[n.Full()] = append([]schema.Row{}, c.Schema.Outline(c.Schema.Elements[n], o.depth)...)
 		}
 		return ExitHeld, t.json(out)
 	}
@@ -407,76 +374,24 @@ func (s *session) surveySchema(c *testbench.Contract, o *surveyOptions, name str
 		t.printf("%s\n", t.in(bold, t.visible(n.Full())))
 		s.rows(matchingRows(c.Schema.Outline(e, o.depth), o.find))
 	}
-	s.contractNotes(c.Schema.Warnings())
+	var notes []string
+	for _, warning := range c.Schema.Warnings() {
+		notes = append(notes, warning.String())
+	}
+	s.notes(notes)
 	return ExitHeld, nil
 }
 
-// JSON forms.
-
-type rowForm struct {
-	Path     string `json:"path"`
-	Type     string `json:"type,omitempty"`
-	Occurs   string `json:"occurs,omitempty"`
-	Required bool   `json:"required"`
-	OneOf    string `json:"one_of,omitempty"`
-	Nullable bool   `json:"nullable,omitempty"`
-	Default  string `json:"default,omitempty"`
-	Fixed    string `json:"fixed,omitempty"`
-	About    string `json:"about,omitempty"`
-}
-
-func rowsJSON(rows []xsd.Row) []rowForm {
-	out := make([]rowForm, len(rows))
-	for i, r := range rows {
-		out[i] = rowForm{r.Path, r.Type, r.Occurs, r.Required, r.Choice, r.Nillable, r.Default, r.Fixed, r.About}
+// surveyJSON shows a JSON Schema alone.
+func (s *session) surveyJSON(source string, c *testbench.Contract, o *surveyOptions) (int, error) {
+	rows := c.JSON.Outline(o.depth)
+	if s.common.json {
+		return ExitHeld, s.tell.json(append([]schema.Row{}, rows...))
 	}
-	return out
-}
-
-func contractJSON(w *wsdl.Contract) any {
-	out := map[string]any{"name": w.Name, "location": w.Location, "about": w.Documentation}
-	var services []any
-	for _, service := range w.Services {
-		var ports []any
-		for _, p := range service.Ports {
-			ports = append(ports, map[string]string{"name": p.Name, "protocol": string(p.Binding.Protocol), "style": p.Binding.Style, "address": p.Address})
-		}
-		services = append(services, map[string]any{"name": service.Name, "ports": ports})
+	s.tell.printf("%s\n", s.tell.in(bold, s.tell.visible(firstOf(c.JSON.Name(), fromHere(source))+s.tell.sign(" · ", " - ")+"JSON Schema")))
+	if words := c.JSON.Words(); words != "" {
+		s.tell.printf("  . %s\n", s.tell.visible(words))
 	}
-	out["services"] = services
-	var operations []any
-	for _, op := range w.Operations() {
-		operations = append(operations, map[string]any{"name": op.Name, "about": op.Documentation, "action": op.Action, "answered": op.Output != nil})
-	}
-	out["operations"] = operations
-	notes := []string{}
-	for _, n := range w.Notes() {
-		notes = append(notes, n.String())
-	}
-	out["notes"] = notes
-	out["security"] = securityJSON(portsSecurity(w))
-	return out
-}
-
-func operationJSON(c *testbench.Contract, port *wsdl.Port, op *wsdl.Operation, depth int) any {
-	out := map[string]any{"name": op.Name, "port": port.Name, "protocol": string(port.Binding.Protocol), "style": op.Style, "action": op.Action, "about": op.Documentation}
-	for key, m := range map[string]*wsdl.Message{"fill": op.Input, "answer": op.Output} {
-		rows := []rowForm{}
-		if m != nil {
-			for _, e := range m.Payload {
-				rows = append(rows, rowsJSON(c.Schema.Outline(e, depth))...)
-			}
-		}
-		out[key] = rows
-	}
-	faults := map[string]any{}
-	for _, f := range op.Faults {
-		rows := []rowForm{}
-		if f.Detail != nil {
-			rows = rowsJSON(c.Schema.Outline(f.Detail, depth))
-		}
-		faults[f.Name] = rows
-	}
-	out["faults"] = faults
-	return out
+	s.rows(matchingRows(rows, o.find))
+	return ExitHeld, nil
 }

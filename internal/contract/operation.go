@@ -24,6 +24,12 @@ type Operation interface {
 	Shape() *schema.Shape
 	// Judge holds an answer against what is said of answers.
 	Judge(got Got) Judgement
+	// Outline shows it with its fields down to a depth, 0 for all; Form is the same as
+	// programs read it.
+	Outline(depth int) *Outline
+	Form(depth int) map[string]any
+	// Draft writes the skeleton of a request or an answer.
+	Draft(o DraftOptions) (*Draft, error)
 }
 
 // Facts are what is known of an operation whatever its format.

@@ -27,19 +27,19 @@ type Type interface {
 
 // Row is one line of an outline: a field with what its schema says.
 type Row struct {
-	Depth    int
-	Path     string // as fields and paths name it
-	Name     string // with @ before an attribute
-	Type     string // in words, with facets; empty for what only holds others
-	Occurs   string // "" for exactly once, else in words
-	Choice   string // the names of which this is one
-	Required bool
-	Nillable bool
-	Default  string
-	Fixed    string
-	About    string
+	Depth    int    `json:"-"`
+	Path     string `json:"path"`             // as fields and paths name it
+	Name     string `json:"-"`                // with @ before an attribute
+	Type     string `json:"type,omitempty"`   // in words, with facets; empty for what only holds others
+	Occurs   string `json:"occurs,omitempty"` // "" for exactly once, else in words
+	Required bool   `json:"required"`
+	Choice   string `json:"one_of,omitempty"` // the names of which this is one
+	Nillable bool   `json:"nullable,omitempty"`
+	Default  string `json:"default,omitempty"`
+	Fixed    string `json:"fixed,omitempty"`
+	About    string `json:"about,omitempty"`
 	// Again says that the type was outlined above, where it holds itself.
-	Again bool
+	Again bool `json:"-"`
 }
 
 // FillError is something wrong with the fields of a request.

@@ -3,6 +3,7 @@
 package formats
 
 import (
+	"errors"
 	"fmt"
 	"regexp"
 	"slices"
@@ -41,6 +42,9 @@ type Binding struct {
 // HasOperations says whether the contract is more than a schema.
 func (c *Contract) HasOperations() bool { return c.WSDL != nil || c.Description != nil }
 
+// HasPorts says whether it is a WSDL, whose operations are called at ports.
+func (c *Contract) HasPorts() bool { return c.WSDL != nil }
+
 // Operation finds an operation by its name; nil where there is none.
 func (c *Contract) Operation(name string, as Binding) (contract.Operation, error) {
 	switch {
@@ -54,6 +58,37 @@ func (c *Contract) Operation(name string, as Binding) (contract.Operation, error
 		}
 	}
 	return nil, nil
+}
+
+// CheckBinding says what is wrong with a port or a version of SOAP that is asked for.
+func (c *Contract) CheckBinding(as Binding) error {
+	if c.WSDL != nil {
+		_, err := c.WSDL.Port(as.Port, as.Version)
+		return err
+	}
+	if as != (Binding{}) {
+		return errors.New("ports and versions of SOAP belong to a WSDL, and it is none")
+	}
+	return nil
+}
+
+// Overview shows what the contract offers; nil for a schema alone. Form is the same as
+// programs read it.
+func (c *Contract) Overview() *contract.Overview {
+	switch {
+	case c.WSDL != nil:
+		return c.WSDL.Overview()
+	case c.Description != nil:
+		return contract.OverviewOf(c.Description)
+	}
+	return nil
+}
+
+func (c *Contract) Form() map[string]any {
+	if c.WSDL != nil {
+		return c.WSDL.Form()
+	}
+	return contract.FormOf(c.Description)
 }
 
 // Names lists the operations.

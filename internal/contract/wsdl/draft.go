@@ -100,8 +100,8 @@ func (c *Contract) Draft(b *Binding, o *Operation, options DraftOptions) (*Draft
 	return d, nil
 }
 
-// DraftElement makes an instance of a schema's element.
-func DraftElement(schema *xsd.Schema, e *xsd.Element, required bool) *Draft {
+// draftElement makes an instance of a schema's element.
+func draftElement(schema *xsd.Schema, e *xsd.Element, required bool) *Draft {
 	sample := schema.Sample(e, xsd.SampleOptions{Optional: !required})
 	nameTypes(sample.Root)
 	document.Declare(sample.Root)

@@ -1,0 +1,168 @@
+package wsdl
+
+import (
+	"fmt"
+	"strings"
+
+	"testbench/internal/contract"
+	"testbench/internal/document"
+	"testbench/internal/schema"
+	"testbench/internal/xsd"
+	"testbench/internal/yamlfile"
+)
+
+// Overview is what the contract offers, for those who look.
+func (c *Contract) Overview() *contract.Overview {
+	o := &contract.Overview{Head: contract.Head{Format: "WSDL 1.1", Location: c.Location, Title: c.Name, About: c.Documentation}}
+	for _, service := range c.Services {
+		t := contract.Table{Title: "service " + service.Name, About: service.Documentation}
+		for _, p := range service.Ports {
+			t.Rows = append(t.Rows, []string{p.Name, string(p.Binding.Protocol), p.Binding.Style, p.Address})
+			if p.Security != nil {
+				o.Security = append(o.Security, *p.Security)
+			}
+		}
+		o.Places = append(o.Places, t)
+	}
+	for _, op := range c.Operations() {
+		line := contract.Line{Name: op.Name, About: op.Documentation}
+		if op.Output == nil {
+			line.Notes = []string{"not answered"}
+		}
+		o.Operations = append(o.Operations, line)
+	}
+	for _, note := range c.Notes() {
+		o.Notes = append(o.Notes, note.String())
+	}
+	return o
+}
+
+// Form is the contract as programs read it.
+func (c *Contract) Form() map[string]any {
+	o := c.Overview()
+	var services, operations []any
+	for _, service := range c.Services {
+		var ports []any
+		for _, p := range service.Ports {
+			ports = append(ports, map[string]string{"name": p.Name, "protocol": string(p.Binding.Protocol), "style": p.Binding.Style, "address": p.Address})
+		}
+		services = append(services, map[string]any{"name": service.Name, "ports": ports})
+	}
+	for _, op := range c.Operations() {
+		operations = append(operations, map[string]any{"name": op.Name, "about": op.Documentation, "action": op.Action, "answered": op.Output != nil})
+	}
+	return map[string]any{"name": o.Title, "location": o.Location, "about": o.About, "services": services, "operations": operations,
+		"notes": append([]string{}, o.Notes...), "security": contract.SecurityForm(o.Security)}
+}
+
+// Outline shows the operation with its fields down to a depth; 0 shows all.
+func (b *Bound) Outline(depth int) *contract.Outline {
+	op := b.Operation
+	out := &contract.Outline{Title: []string{op.Name, string(b.Port.Binding.Protocol), op.Style}, About: op.Documentation}
+	if op.Input != nil && op.Input.Encoded {
+		out.Title[2] += ", encoded"
+	}
+	if op.Action != "" {
+		out.Title = append(out.Title, "action "+op.Action)
+	}
+	out.Sections = append(b.sections("fill", op.Input, depth), b.sections("answer", op.Output, depth)...)
+	for _, f := range op.Faults {
+		s := contract.Section{Title: "fault " + f.Name, About: f.Documentation}
+		if f.Detail != nil {
+			s.Rows = b.Contract.Schema.Outline(f.Detail, depth)
+		}
+		out.Sections = append(out.Sections, s)
+	}
+	return out
+}
+
+// sections show a message: its header blocks, its payload and what is attached.
+func (b *Bound) sections(title string, m *Message, depth int) []contract.Section {
+	if m == nil {
+		return []contract.Section{{Title: title, Lines: []string{"nothing"}}}
+	}
+	outline := func(e *xsd.Element) []schema.Row { return b.Contract.Schema.Outline(e, depth) }
+	var out []contract.Section
+	heading := title + ": header blocks"
+	for _, h := range m.Headers {
+		out = append(out, contract.Section{Title: heading, Lines: []string{h.Element.Name.Full()}, Rows: outline(h.Element)})
+		heading = ""
+		for _, f := range h.Faults {
+			out = append(out, contract.Section{Lines: []string{f.Name.Full() + ", where that is at fault"}, Rows: outline(f)})
+		}
+	}
+	for _, e := range m.Payload {
+		s := contract.Section{Title: title, Kind: e.Name.Full(), Rows: outline(e)}
+		if simple, ok := e.Type.(*xsd.SimpleType); ok {
+			s.Words = simple.FacetWords()
+		} else if e.Type == xsd.Type(xsd.AnyType()) {
+			s.Words = "anything: the contract does not say what it holds"
+		} else if len(s.Rows) == 0 {
+			s.Lines = []string{"no fields"}
+		}
+		out = append(out, s)
+	}
+	if len(m.Payload) == 0 {
+		out = append(out, contract.Section{Title: title, Lines: []string{"an empty Body"}})
+	}
+	for _, a := range m.Attachments {
+		out = append(out, contract.Section{Lines: []string{"attachment " + a.Part + "  " + strings.Join(a.Types, ", ")}})
+	}
+	return out
+}
+
+// Form is the outline as programs read it.
+func (b *Bound) Form(depth int) map[string]any {
+	op := b.Operation
+	out := map[string]any{"name": op.Name, "port": b.Port.Name, "protocol": string(b.Port.Binding.Protocol), "style": op.Style, "action": op.Action, "about": op.Documentation}
+	for key, m := range map[string]*Message{"fill": op.Input, "answer": op.Output} {
+		rows := []schema.Row{}
+		if m != nil {
+			for _, e := range m.Payload {
+				rows = append(rows, b.Contract.Schema.Outline(e, depth)...)
+			}
+		}
+		out[key] = rows
+	}
+	faults := map[string]any{}
+	for _, f := range op.Faults {
+		rows := []schema.Row{}
+		if f.Detail != nil {
+			rows = append(rows, b.Contract.Schema.Outline(f.Detail, depth)...)
+		}
+		faults[f.Name] = rows
+	}
+	out["faults"] = faults
+	return out
+}
+
+// Draft writes the skeleton of a message.
+func (b *Bound) Draft(o contract.DraftOptions) (*contract.Draft, error) {
+	d, err := b.Contract.Draft(b.Port.Binding, b.Operation, DraftOptions{Version: b.Version, Required: o.Required, Answer: o.Answer})
+	if err != nil {
+		return nil, err
+	}
+	return d.as(o), nil
+}
+
+// as writes a draft in the form that is asked for.
+func (d *Draft) as(o contract.DraftOptions) *contract.Draft {
+	out := &contract.Draft{TooLarge: d.TooLarge, Cut: d.Cut}
+	switch o.As {
+	case "json":
+		out.Text = document.WriteJSON(d.Fields(), document.Style{Indent: "  "}) + "\n"
+	case "step":
+		out.Text = d.Step(o.Target, yamlfile.ScalarText)
+	default:
+		out.Text = d.XML()
+	}
+	return out
+}
+
+// DraftElement writes an instance of an element of a schema.
+func DraftElement(s *xsd.Schema, e *xsd.Element, o contract.DraftOptions) (*contract.Draft, error) {
+	if o.As == "step" {
+		return nil, fmt.Errorf("%s is an element of a schema, and no step is made of it", e.Name.Local)
+	}
+	return draftElement(s, e, o.Required).as(o), nil
+}
