@@ -58,6 +58,7 @@ func main() {
 	count := flag.Int("n", 100, "how many places are broken")
 	seed := flag.Uint64("seed", 1, "decides which")
 	places := flag.String("at", "", "break what stands at these lines in place of random ones: FILE:LINE, with commas between")
+	beside := flag.Bool("beside", false, "run only the tests beside the code, to see where they are thin")
 	limit := flag.Duration("limit", time.Minute, "how long the tests of one may take beside the code; the sessions may take five times as long")
 	flag.Parse()
 	dir, err := os.MkdirTemp("", "mutants")
@@ -87,7 +88,10 @@ func main() {
 	missed := round(all, func(p place) bool {
 		return slices.ContainsFunc(p.tests, func(folder string) bool { return tests.notice(ctx, p, folder, *limit) })
 	})
-	fmt.Printf("%d were missed by the tests beside them; the sessions follow\n", len(missed))
+	fmt.Printf("%d were missed by the tests beside them\n", len(missed))
+	if *beside {
+		return
+	}
 	missed = round(missed, func(p place) bool { return tests.notice(ctx, p, sessions, 5**limit) })
 	fmt.Printf("%d of %d were noticed\n", tried-len(missed), tried)
 	if len(missed)*20 > tried || ctx.Err() != nil {
