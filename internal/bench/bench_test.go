@@ -193,3 +193,24 @@ func TestAnswerSchemas(t *testing.T) {
 		})
 	}
 }
+
+// What a service says and its contract knows nothing of has no effect, and is a mistake.
+func TestContractsOfServices(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "lab.json"), []byte(`{"openapi": "3.0.3", "info": {"title": "lab", "version": "1"}, "paths": {"/lots": {"get": {"operationId": "lots", "responses": {"200": {"description": "all"}}}}}}`), 0o600))
+	for rest, want := range map[string]string{
+		"": "", "port: P": "port: has no effect at a", "soap: 1.1": "soap: has no effect at a", "addressing: true": "addressing: has no effect at a",
+		"operations:\n      lots:\n        good: 200": "", "operations:\n      lost:\n        good: 200": `no operation of a "lost"`,
+	} {
+		t.Run(rest, func(t *testing.T) {
+			b := bench.Read(dir, "bench.yaml", []byte("bench: b\nservices:\n  a:\n    contract: lab.json\n    address: http://127.0.0.1:1\n    "+rest+"\n"))
+			b.CheckContracts()
+			if want == "" {
+				assert.Empty(t, b.Problems().Serious())
+				return
+			}
+			require.NotEmpty(t, b.Problems().Serious())
+			assert.Contains(t, b.Problems().Error(), want)
+		})
+	}
+}

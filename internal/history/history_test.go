@@ -21,6 +21,34 @@ func entry(turn, row int, outcome string) history.Entry {
 	return history.Entry{Iteration: turn, Row: row, Outcome: outcome, Body: fmt.Appendf(nil, `{"row":%d,"turn":%d,"outcome":%q,"steps":[{"step":"a","outcome":%q,"says":%q}]}`, row, turn, outcome, outcome, bytes.Repeat([]byte("x"), 900*(row%2)))}
 }
 
+// What was done of a run is measured from its rows: each step's times, the delay of a row with
+// its first step, and how long the rows took in all.
+func TestMeasured(t *testing.T) {
+	store, err := history.Open(filepath.Join(t.TempDir(), "history.db"))
+	require.NoError(t, err)
+	defer func() { _ = store.Close() }()
+	w, err := store.Begin(&history.Run{ID: "a", Bench: "b"})
+	require.NoError(t, err)
+	require.NoError(t, w.Head(&history.Run{ID: "a", Bench: "b", Sheets: []*history.Sheet{{Sheet: "s"}}}))
+	step := func(name string, at int, took float64) string {
+		return fmt.Sprintf(`{"step":%q,"outcome":"held","target":"a/b","started":"2026-11-30T08:00:%02dZ","milliseconds":%v}`, name, at, took)
+	}
+	require.NoError(t, w.Add([]history.Entry{
+		{Iteration: 1, Row: 1, Outcome: "held", Body: []byte(`{"row":1,"outcome":"held","late":100,"steps":[` + step("get (1 of 2)", 0, 10) + `,` + step("put", 1, 1000) + `]}`)},
+		{Iteration: 1, Row: 2, Outcome: "held", Body: []byte(`{"row":2,"outcome":"held","steps":[` + step("get", 4, 30) + `,{"step":"set","outcome":"held","target":"set"}]}`)},
+	}))
+	run, err := store.Get(w.Number)
+	require.NoError(t, err)
+	measured, over, err := run.Measured(0)
+	require.NoError(t, err)
+	require.Len(t, measured, 2)
+	get, put := measured[0].Times(over), measured[1].Times(over)
+	assert.Equal(t, []any{"get", int64(2), "put", int64(1)}, []any{get.Step, get.Count, put.Step, put.Count})
+	assert.InDelta(t, 110, get.Max, 1)
+	assert.InDelta(t, 1000, put.Max, 10)
+	assert.Equal(t, 4030*time.Millisecond, over)
+}
+
 // Rows come back in their order, whatever the order in which they were finished.
 func TestStore(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "a folder", "history?#%.db")

@@ -57,6 +57,7 @@ func TestErrorsAsTheyAreTold(t *testing.T) {
 		{"a result of success", 200, `{"result": "done", "message": "why"}`, nil},
 		{"a name that tells nothing", 200, `{"state": "error", "message": "why"}`, nil},
 		{"one detail that says what all of it says", 422, `{"message": "x", "errors": [{"field": "a", "message": "x"}]}`, &reply.Error{Text: "x", Target: "a"}},
+		{"a code of something else", 400, `{"message": "m", "sender": {"code": "x"}}`, &reply.Error{Text: "m"}},
 		{"one detail that says it, beside a place of its own", 422, `{"message": "x", "field": "b", "errors": [{"field": "a", "message": "x"}]}`, &reply.Error{Text: "x", Target: "b"}},
 		{"one detail that says something else", 422, `{"message": "all", "errors": [{"field": "a", "message": "x"}]}`, &reply.Error{Text: "all", Target: "a", Details: []reply.Error{{Text: "x", Target: "a"}}}},
 		{"no failure", 200, `{"failed": false, "isError": "false", "reason": "why"}`, nil},

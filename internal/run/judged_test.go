@@ -73,6 +73,7 @@ var judgedCases = []judgedCase{
 	{"type with parameters", "expect:\n  type: text/plain; charset=x", []string{`200 Content-Type=text/plain;charset=utf-8 x`}},
 	{"a header that is not there", "expect:\n  headers:\n    X-Lots: is present\n    X-Lot: one", []string{`200 X-Lot=one {}`}},
 	{"a header that must be absent", "expect:\n  headers:\n    X-Lots: is absent", []string{`200 X-Lot=one {}`}},
+	{"a count and a length in a mapping", "fields:\n  lots:\n    count: 2\n  name:\n    length: 3\n  kinds:\n    count: 3\n  depot:\n    length: 4", []string{`200 {"lots": [7, 8], "name": "abc", "kinds": ["x"], "depot": "north"}`}},
 	{"a place deep in", "fields:\n  lots[*].n: under 3", []string{`200 {"lots": [{"n": 1}, {"n": 3}]}`}},
 	{"where", "where:\n  - answer.n > 1\n  - answer.n > 2", []string{`200 {"n": 2}`}},
 	{"keep", "keep:\n  k: n\n  l: list\n  m: n | upper\n  o: n | number", []string{`200 {"n": "a", "list": [1]}`}},

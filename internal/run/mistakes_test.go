@@ -29,6 +29,29 @@ func place(text string) (clean string, line, column int) {
 	return before + after, 1 + strings.Count(before, "\n"), 1 + len([]rune(before[start:]))
 }
 
+// A request has one body, whichever two of the keys for one stand together.
+func TestOneBody(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "in.txt"), []byte("x"), 0o600))
+	bench := bench.Read(dir, "bench.yaml", []byte("bench: b\n"))
+	bodies := []string{"text: a", "file: in.txt", "bytes: in.txt", "body: {a: 1}", "form: {a: 1}", "parts: [{name: a, value: x}]"}
+	for i, first := range bodies {
+		for j, second := range bodies {
+			text := "sheet: s\nsteps:\n  - step: it\n    request: POST http://127.0.0.1:1/\n    " + first + "\n"
+			if i != j {
+				text += "    " + second + "\n"
+			}
+			problems := run.Vet(sheet.Read(bench, "s.yaml", []byte(text)), run.VetOptions{}).Serious()
+			if i == j {
+				assert.Empty(t, problems, text)
+				continue
+			}
+			require.Len(t, problems, 1, text)
+			assert.Contains(t, problems[0].Message, "has more than one body")
+		}
+	}
+}
+
 // Every key can be got wrong, and each mistake has its place and a way out.
 func TestEveryMistakeOfASheet(t *testing.T) {
 	dir := t.TempDir()
@@ -105,6 +128,11 @@ func TestEveryMistakeOfASheet(t *testing.T) {
 		{search("where:\n  - answer.x ¦= 1"), "the condition cannot be read here", "=="},
 		{search("where:\n  - ¦anser.x == 1"), `"anser" is not known here`, `"answer"`},
 		{search("where:\n  - answer.x == ¦${x}"), "a condition takes no placeholders", "row.x"},
+		{step("work out:\n  x: kept.y + 1"), "the condition asks for kept.y", ""},
+		{search("again:\n  times: 2\n  when: kept.y == 1"), "the condition asks for kept.y", ""},
+		{search("when: kept.y == 1"), "the condition asks for kept.y", ""},
+		{"sheet: s\nrows:\n  from: data/intakes.csv\n  limit: ¦0\nsteps:\n  - step: a\n    call: stores/search\n", "a limit is a whole number from 1", ""},
+		{search("text: ¦[1]"), "a single value is wanted here", ""},
 		{search("where:\n  - ¦kept.x == 1"), "the condition asks for kept.x", ""},
 		{search("when: ¦${x}"), "a condition takes no placeholders", ""},
 		{step("listen:\n  ¦a: 1"), `listen has no key "a"`, "match"},

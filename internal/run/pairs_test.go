@@ -190,6 +190,7 @@ func TestOperationsByHand(t *testing.T) {
       look: {request: HEAD /it}
       ask: {request: OPTIONS /it}
       get: {request: GET /it}
+      defaulted: {request: GET /it, query: {a: {default: "${site.depot}"}, b: {default: 5}}, headers: {a: {default: h}}}
       given: {request: GET /it, query: {lot: required, depot: optional}}
       put: {request: PUT /it}
       search: {request: POST /it, reads: true}
@@ -219,6 +220,8 @@ func TestOperationsByHand(t *testing.T) {
 	assert.Contains(t, sent, "hand/given needs lot")
 	sent, _ = e.of(t, "sheet: s\nsteps:\n  - step: it\n    call: hand/given\n    fill: {lot: L-1}\n")
 	assert.Contains(t, sent, "GET /echo/it?lot=L-1")
+	sent, _ = e.of(t, "sheet: s\nsteps:\n  - step: it\n    call: hand/defaulted\n")
+	assert.Contains(t, sent, "GET /echo/it?a=north&b=5")
 	sent, _ = e.of(t, "sheet: s\nsteps:\n  - step: it\n    request: echo POST /it\n    body: {a: \"1\", b: 1, c: x}\n")
 	assert.Contains(t, sent, `{"a":"1","b":1,"c":"x"}`, "what stands in quotes is a text")
 	sent, _ = e.of(t, "sheet: s\nsteps:\n  - step: it\n    request: echo POST /it\n    body:\n      a: |-\n        1\n")
