@@ -125,7 +125,7 @@ func (d *adder) contract(ctx context.Context, o Options) (*formats.Contract, err
 	if err != nil {
 		return nil, &ContractError{err}
 	}
-	if c.WSDL == nil && c.Description == nil {
+	if !c.HasOperations() {
 		return nil, &ContractError{fmt.Errorf("%s is a schema alone: `testbench validate` holds messages against it; a service needs a contract with operations", d.a.Source)}
 	}
 	return c, nil
@@ -240,26 +240,10 @@ func (d *adder) hasValue(site *bench.Site, name string) bool {
 // described adds a service that a contract describes. A file from elsewhere is
 // copied into the bench.
 func (d *adder) described(c *formats.Contract) error {
-	own := ""
-	switch {
-	case c.WSDL != nil:
-		d.added.What = "WSDL 1.1"
-		for _, s := range c.WSDL.Services {
-			for _, p := range s.Ports {
-				if own == "" || p.Binding.Protocol.Version() != "" && !strings.HasPrefix(own, "http") {
-					own = p.Address
-				}
-			}
-		}
-	default:
-		head := c.Description.Head()
-		d.added.What = head.Format
-		if len(head.Servers) > 0 {
-			own = head.Servers[0].Address
-		}
-		if len(head.Security) > 0 {
-			d.added.Notes = append(d.added.Notes, fmt.Sprintf("it asks for a login: `testbench survey %s -logins` drafts it", d.a.Name))
-		}
+	head, own := c.Overview(), c.Address(Binding{})
+	d.added.What = head.Format
+	if len(head.Security) > 0 {
+		d.added.Notes = append(d.added.Notes, fmt.Sprintf("it asks for a login: `testbench survey %s -logins` drafts it", d.a.Name))
 	}
 	entry := yamlfile.ScalarText(d.a.Name) + ":\n"
 	if source.IsAddress(d.a.Source) {

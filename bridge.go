@@ -33,7 +33,7 @@ func (b *Bench) Bridge(ctx context.Context, service, port string, o bridge.Optio
 	if err != nil {
 		return nil, nil, err
 	}
-	if c.WSDL == nil || c.Service == nil {
+	if !c.HasPorts() || c.Service == nil {
 		return nil, nil, fmt.Errorf("%s is not described by a WSDL: a bridge offers SOAP services as JSON", service)
 	}
 	if port == "" {

@@ -11,7 +11,6 @@ import (
 	"testbench/internal/contract/formats"
 	"testbench/internal/contract/source"
 	"testbench/internal/contract/versions"
-	"testbench/internal/contract/wsdl"
 	"testbench/internal/document"
 	"testbench/internal/hint"
 	"testbench/internal/login"
@@ -80,12 +79,7 @@ func (b *Bench) Contract(ctx context.Context, name string, standard io.Reader, o
 		if err != nil {
 			return nil, &ContractError{err}
 		}
-		if c.Description != nil {
-			with := *c
-			with.Description = contract.Merge(service.Operations, c.Description)
-			c = &with
-		}
-		return &Contract{Contract: c, Service: service}, nil
+		return &Contract{Contract: c.With(service.Operations), Service: service}, nil
 	}
 	from := session.Source(ctx)
 	from.Dir, from.Standard = "", standard
@@ -157,22 +151,15 @@ type Validation struct {
 func (c *Contract) Validate(in io.Reader, most int) (*Validation, error) {
 	out := &Validation{What: "an instance of the schema"}
 	report := out.limited(most)
-	var err error
-	switch {
-	case c.WSDL != nil:
-		var verdict *wsdl.Verdict
-		verdict, err = c.WSDL.Validate(in, report)
-		out.What = verdict.String()
-	case c.Schema != nil:
-		v := xsd.NewValidator(c.Schema)
-		v.Report = report
-		err = v.Validate(in, "")
-	case c.JSON != nil:
-		var body *document.Node
-		if body, err = readBody(in, report); body != nil {
+	if c.JSON != nil {
+		body, err := readBody(in, report)
+		if body != nil {
 			out.take(c.JSON.Check(body), report)
 		}
+		return out, err
 	}
+	what, err := c.Contract.Validate(in, report)
+	out.What = what
 	if fault, ok := xsd.SyntaxFault(err); ok {
 		report(fault)
 		return out, nil

@@ -245,7 +245,7 @@ func (r *Reader) answerSchema(name string) (schema.Type, error) {
 		return nil, err
 	case c.JSON != nil:
 		return c.JSON, nil
-	case c.Schema != nil && c.WSDL == nil:
+	case !c.HasOperations():
 		return xsd.ElementType{Schema: c.Schema}, nil
 	}
 	return nil, fmt.Errorf("%s is a contract; write it at the service: contract: %s", name, name)

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"testbench/internal/contract"
+	"testbench/internal/contract/formats"
 	"testbench/internal/login"
 	"testbench/internal/lookup"
 	"testbench/internal/yamlfile"
@@ -194,8 +195,8 @@ func (b *Bench) CheckContracts() {
 				b.notThere(m.at, "operation of "+s.Name, m.op.Name, names)
 			}
 		}
-		if c.WSDL != nil {
-			if _, err := c.WSDL.Port(s.Port, ""); err != nil && s.Port != "" {
+		if c.HasPorts() {
+			if err := c.CheckBinding(formats.Binding{Port: s.Port}); err != nil && s.Port != "" {
 				b.Source.Report(s.at, "", "%v", err)
 			}
 			continue
@@ -204,7 +205,7 @@ func (b *Bench) CheckContracts() {
 			key   string
 			given bool
 		}{{"port", s.Port != ""}, {"soap", s.SOAP != ""}, {"addressing", s.Addressing}, {"always: blocks", s.Always.Blocks != nil}} {
-			if one.given && c.Description != nil && !slices.ContainsFunc(s.Operations, func(op *contract.Endpoint) bool { return op.SOAP }) {
+			if one.given && c.HasOperations() && !slices.ContainsFunc(s.Operations, func(op *contract.Endpoint) bool { return op.SOAP }) {
 				b.Source.Report(s.at, "take it out", "%s: has no effect at %s: its contract is not a WSDL", one.key, s.Name)
 			}
 		}

@@ -54,9 +54,9 @@ func (s *session) validate(ctx context.Context, o *validateOptions, args []strin
 	switch {
 	case err != nil:
 		return 0, err
-	case c.Description != nil && operation == "":
+	case !c.TellsOperation() && operation == "":
 		return 0, usagef("testbench validate "+source+" "+args[1]+" -operation NAME", "of which operation is it? A body of REST does not say it")
-	case c.Description == nil && (o.operation != "" || o.status != "" || o.request):
+	case c.TellsOperation() && (o.operation != "" || o.status != "" || o.request):
 		return 0, usagef("leave them out", "-operation, -status and -request go with descriptions of REST; of %s the message tells what it is", source)
 	case o.request && o.status != "":
 		return 0, usagef("", "a request has no status: -request and -status exclude one another")
@@ -79,7 +79,7 @@ func (s *session) validate(ctx context.Context, o *validateOptions, args []strin
 		most = 0
 	}
 	var result *testbench.Validation
-	if c.Description != nil {
+	if !c.TellsOperation() {
 		result, err = c.ValidateFor(operation, status, in, most)
 	} else {
 		result, err = c.Validate(in, most)

@@ -5,6 +5,9 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"net/url"
+	"path"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -14,13 +17,81 @@ import (
 	"testbench/internal/schema"
 )
 
-// rest answers a call of a description.
-func (s *Service) rest(w http.ResponseWriter, r *http.Request, body []byte, asked *Asked) {
-	where, method := strings.TrimPrefix(r.URL.EscapedPath(), s.prefix), s.method(r)
+// httpCalls are the operations of a description, by their methods and paths.
+type httpCalls struct {
+	format string // of the description
+	routes []*route
+	prefix string // of the paths, by the contract's own address
+}
+
+func newHTTPCalls(d contract.Description) *httpCalls {
+	c := &httpCalls{format: d.Head().Format}
+	if servers := d.Head().Servers; len(servers) > 0 {
+		if u, err := url.Parse(servers[0].Address); err == nil {
+			c.prefix = strings.TrimSuffix(u.Path, "/")
+		}
+	}
+	for _, name := range d.Names() {
+		if op, err := d.Operation(name); err == nil && op != nil {
+			c.routes = append(c.routes, newRoute(op))
+		}
+	}
+	slices.SortStableFunc(c.routes, func(a, b *route) int { return b.literal - a.literal })
+	return c
+}
+
+func (c *httpCalls) operations() []string {
+	var names []string
+	for _, one := range c.routes {
+		names = append(names, one.op.Name)
+	}
+	return names
+}
+
+func (c *httpCalls) isContract(r *http.Request) bool {
+	switch name := path.Base(r.URL.Path); name {
+	case "$metadata":
+		return strings.HasPrefix(c.format, "OData")
+	case "openapi.json", "openapi.yaml":
+		return strings.HasPrefix(c.format, "OpenAPI")
+	}
+	return false
+}
+
+func (c *httpCalls) at(text, _ string) string { return text }
+
+// route is an operation with what its paths look like.
+type route struct {
+	op      *contract.Endpoint
+	pattern *regexp.Regexp
+	names   []string
+	literal int // how much of the path is no parameter: the most goes first
+}
+
+// inPath are the values of the parameters in a path, by their names.
+func (r *route) inPath(values []string) map[string]string {
+	out := map[string]string{}
+	for i, name := range r.names[:min(len(r.names), len(values))] {
+		if text, err := url.PathUnescape(values[i]); err == nil {
+			out[name] = text
+		}
+	}
+	return out
+}
+
+func newRoute(op *contract.Endpoint) *route {
+	r := &route{op: op, literal: len(contract.FillPath(strings.TrimSuffix(op.Path, "/"), map[string]string{}))}
+	r.pattern, r.names = contract.PathPattern(op.Path)
+	return r
+}
+
+// answer answers a call of a description.
+func (c *httpCalls) answer(s *Service, w http.ResponseWriter, r *http.Request, body []byte, asked *Asked) {
+	where, method := strings.TrimPrefix(r.URL.EscapedPath(), c.prefix), c.method(r)
 	var found *route
 	var values []string
 	var allowed []string
-	for _, one := range s.routes {
+	for _, one := range c.routes {
 		match := one.pattern.FindStringSubmatch(where)
 		if match == nil || match[0] != where {
 			continue
@@ -33,38 +104,38 @@ func (s *Service) rest(w http.ResponseWriter, r *http.Request, body []byte, aske
 	switch {
 	case found == nil && len(allowed) > 0:
 		w.Header().Set("Allow", strings.Join(slices.Compact(allowed), ", "))
-		s.refuse(w, http.StatusMethodNotAllowed, []string{r.Method + " is not what the contract has here"}, asked)
+		c.refuse(w, http.StatusMethodNotAllowed, []string{r.Method + " is not what the contract has here"}, asked)
 		return
 	case found == nil:
-		s.refuse(w, http.StatusNotFound, []string{"the contract has no " + where}, asked)
+		c.refuse(w, http.StatusNotFound, []string{"the contract has no " + where}, asked)
 		return
 	}
 	op := found.op
 	asked.Operation = op.Name
 	fields, wrong, status := op.Receive(&contract.Received{Path: found.inPath(values), Query: r.URL.Query(), Header: r.Header, Body: body, IsKind: rule.IsKind})
 	if len(wrong) > 0 {
-		s.refuse(w, status, wrong, asked)
+		c.refuse(w, status, wrong, asked)
 		return
 	}
 	said := s.scripted(op.Name, fields, asked)
 	if said != nil {
 		s.options.Wait(r, said.After)
 	}
-	s.sayREST(w, op, fields, said)
+	c.say(w, op, fields, said)
 }
 
 // refuse tells what is wrong with a request.
-func (s *Service) refuse(w http.ResponseWriter, status int, wrong []string, asked *Asked) {
+func (c *httpCalls) refuse(w http.ResponseWriter, status int, wrong []string, asked *Asked) {
 	asked.Wrong = wrong
-	mediaType, body := s.errorBody(status, strings.Join(wrong, "; "))
+	mediaType, body := c.errorBody(status, strings.Join(wrong, "; "))
 	text, _ := json.Marshal(body)
 	w.Header().Set("Content-Type", mediaType)
 	w.WriteHeader(status)
 	_, _ = w.Write(append(text, '\n'))
 }
 
-// sayREST answers with what the script says, else with a sample.
-func (s *Service) sayREST(w http.ResponseWriter, op *contract.Endpoint, fields *document.Node, said *Saying) {
+// say answers with what the script says, else with a sample.
+func (c *httpCalls) say(w http.ResponseWriter, op *contract.Endpoint, fields *document.Node, said *Saying) {
 	status, answer := goodAnswer(op)
 	if said != nil && said.Status != 0 {
 		status = said.Status
@@ -79,13 +150,13 @@ func (s *Service) sayREST(w http.ResponseWriter, op *contract.Endpoint, fields *
 			}
 		}
 		if len(answer.Contents) > 0 {
-			c := answer.Contents[0]
-			mediaType = strings.Replace(strings.Replace(c.Type, "*/*", "application/json", 1), "/*", "/plain", 1)
+			content := answer.Contents[0]
+			mediaType = strings.Replace(strings.Replace(content.Type, "*/*", "application/json", 1), "/*", "/plain", 1)
 			switch {
-			case c.Schema != nil:
-				body = s.counted(fields, c.Schema.Sample(schema.SampleOptions{Optional: true}).Root)
+			case content.Schema != nil:
+				body = c.counted(fields, content.Schema.Sample(schema.SampleOptions{Optional: true}).Root)
 				if status < 300 {
-					echo(body, fields, func(body *document.Node) bool { return len(c.Schema.Check(body)) == 0 })
+					echo(body, fields, func(body *document.Node) bool { return len(content.Schema.Check(body)) == 0 })
 				}
 			case strings.HasPrefix(mediaType, "text/plain"):
 				body = document.NewUntyped("1") // a number is a text too, and a count is nothing else

@@ -8,15 +8,11 @@ import (
 	"fmt"
 	"io"
 	"net/http"
-	"net/url"
 	"path"
-	"regexp"
-	"slices"
 	"strings"
 	"sync"
 	"time"
 
-	"testbench/internal/contract"
 	"testbench/internal/contract/formats"
 	"testbench/internal/document"
 )
@@ -53,26 +49,28 @@ type Options struct {
 
 // Service answers for a contract.
 type Service struct {
-	contract *formats.Contract
+	protocol protocol
 	options  Options
-	routes   []*route
-	prefix   string // of the paths, by the contract's own address
 	mutex    sync.Mutex
 	state    *document.Node
 	calls    int
 }
 
-// route is an operation with what its paths look like.
-type route struct {
-	op      *contract.Endpoint
-	pattern *regexp.Regexp
-	names   []string
-	literal int // how much of the path is no parameter: the most goes first
+// protocol is how a contract has its operations called.
+type protocol interface {
+	// operations lists their names.
+	operations() []string
+	// answer answers a call, and notes what came of it.
+	answer(s *Service, w http.ResponseWriter, r *http.Request, body []byte, asked *Asked)
+	// isContract says whether a request asks for the contract itself.
+	isContract(r *http.Request) bool
+	// at gives a document of the contract with the address under which it is answered for.
+	at(text, base string) string
 }
 
 // New makes a service.
 func New(c *formats.Contract, o Options) (*Service, error) {
-	s := &Service{contract: c, options: o, state: document.NewObject()}
+	s := &Service{options: o, state: document.NewObject()}
 	if o.Wait == nil {
 		s.options.Wait = func(r *http.Request, d time.Duration) {
 			select {
@@ -81,27 +79,11 @@ func New(c *formats.Contract, o Options) (*Service, error) {
 			}
 		}
 	}
-	var names []string
 	switch {
 	case c.WSDL != nil:
-		for _, op := range c.WSDL.Operations() {
-			names = append(names, op.Name)
-		}
+		s.protocol = soapCalls{c.WSDL}
 	case c.Description != nil:
-		if servers := c.Description.Head().Servers; len(servers) > 0 {
-			if u, err := url.Parse(servers[0].Address); err == nil {
-				s.prefix = strings.TrimSuffix(u.Path, "/")
-			}
-		}
-		for _, name := range c.Description.Names() {
-			op, err := c.Description.Operation(name)
-			if err != nil || op == nil {
-				continue
-			}
-			names = append(names, name)
-			s.routes = append(s.routes, newRoute(op))
-		}
-		slices.SortStableFunc(s.routes, func(a, b *route) int { return b.literal - a.literal })
+		s.protocol = newHTTPCalls(c.Description)
 	default:
 		return nil, fmt.Errorf("a schema alone says of no operations; a service needs a WSDL, an OpenAPI, WADL or OData description")
 	}
@@ -109,28 +91,11 @@ func New(c *formats.Contract, o Options) (*Service, error) {
 		for name, value := range o.Script.state {
 			s.state.Set(name, value)
 		}
-		if err := o.Script.check(names); err != nil {
+		if err := o.Script.check(s.protocol.operations()); err != nil {
 			return nil, err
 		}
 	}
 	return s, nil
-}
-
-// inPath are the values of the parameters in a path, by their names.
-func (r *route) inPath(values []string) map[string]string {
-	out := map[string]string{}
-	for i, name := range r.names[:min(len(r.names), len(values))] {
-		if text, err := url.PathUnescape(values[i]); err == nil {
-			out[name] = text
-		}
-	}
-	return out
-}
-
-func newRoute(op *contract.Endpoint) *route {
-	r := &route{op: op, literal: len(contract.FillPath(strings.TrimSuffix(op.Path, "/"), map[string]string{}))}
-	r.pattern, r.names = contract.PathPattern(op.Path)
-	return r
 }
 
 // mostAsked bounds a request.
@@ -149,10 +114,8 @@ func (s *Service) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		if played := s.options.Played.next(r, body); played != nil {
 			asked.AnsweredBy = "a past exchange"
 			played.write(seen)
-		} else if s.contract.WSDL != nil {
-			s.soap(seen, r, body, asked)
 		} else {
-			s.rest(seen, r, body, asked)
+			s.protocol.answer(s, seen, r, body, asked)
 		}
 	} else {
 		asked.AnsweredBy = "contract"
@@ -183,15 +146,8 @@ func (s *Service) document(w http.ResponseWriter, r *http.Request) bool {
 	if r.Method != http.MethodGet {
 		return false
 	}
-	query := strings.ToLower(r.URL.RawQuery)
 	name := path.Base(r.URL.Path)
-	switch {
-	case s.contract.WSDL != nil && (query == "wsdl" || query == "singlewsdl"), strings.HasSuffix(r.URL.Path, "/$metadata") && s.contract.Description != nil && strings.HasPrefix(s.contract.Description.Head().Format, "OData"):
-		name = s.options.Main
-	case name == "openapi.json" || name == "openapi.yaml":
-		if s.contract.Description == nil || !strings.HasPrefix(s.contract.Description.Head().Format, "OpenAPI") {
-			return false
-		}
+	if s.protocol.isContract(r) {
 		name = s.options.Main
 	}
 	data, ok := s.options.Documents[name]
@@ -209,14 +165,8 @@ func (s *Service) document(w http.ResponseWriter, r *http.Request) bool {
 	case document.JSON:
 		mediaType = "application/json"
 	}
-	if s.contract.WSDL != nil && s.options.Base != "" {
-		for _, service := range s.contract.WSDL.Services {
-			for _, p := range service.Ports {
-				if p.Address != "" {
-					text = strings.ReplaceAll(text, `"`+p.Address+`"`, `"`+s.options.Base+"/"+p.Name+`"`)
-				}
-			}
-		}
+	if s.options.Base != "" {
+		text = s.protocol.at(text, s.options.Base)
 	}
 	w.Header().Set("Content-Type", mediaType)
 	_, _ = io.WriteString(w, text)

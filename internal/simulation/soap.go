@@ -15,8 +15,35 @@ import (
 	"testbench/internal/xsd"
 )
 
-// soap answers a SOAP call.
-func (s *Service) soap(w http.ResponseWriter, r *http.Request, body []byte, asked *Asked) {
+// soapCalls are the operations of a WSDL.
+type soapCalls struct{ contract *wsdl.Contract }
+
+func (c soapCalls) operations() []string {
+	var names []string
+	for _, op := range c.contract.Operations() {
+		names = append(names, op.Name)
+	}
+	return names
+}
+
+func (c soapCalls) isContract(r *http.Request) bool {
+	query := strings.ToLower(r.URL.RawQuery)
+	return query == "wsdl" || query == "singlewsdl"
+}
+
+func (c soapCalls) at(text, base string) string {
+	for _, service := range c.contract.Services {
+		for _, p := range service.Ports {
+			if p.Address != "" {
+				text = strings.ReplaceAll(text, `"`+p.Address+`"`, `"`+base+"/"+p.Name+`"`)
+			}
+		}
+	}
+	return text
+}
+
+// answer answers a SOAP call.
+func (c soapCalls) answer(s *Service, w http.ResponseWriter, r *http.Request, body []byte, asked *Asked) {
 	version := soap.V11
 	if strings.Contains(r.Header.Get("Content-Type"), "application/soap+xml") {
 		version = soap.V12
@@ -45,14 +72,14 @@ func (s *Service) soap(w http.ResponseWriter, r *http.Request, body []byte, aske
 		return
 	}
 	version = message.Version
-	op, answer, found := s.contract.WSDL.ByPayload(message.Payload.Name().Space, message.Payload.Name().Local)
+	op, answer, found := c.contract.ByPayload(message.Payload.Name().Space, message.Payload.Name().Local)
 	if !found || answer {
 		asked.Wrong = []string{fmt.Sprintf("the contract has no request %s", message.Payload.Name().Local)}
 		writeFault(w, version, &Fault{Code: "Client", Text: asked.Wrong[0]})
 		return
 	}
 	asked.Operation = op.Name
-	_, _ = s.contract.WSDL.Validate(strings.NewReader(string(body)), func(f xsd.Fault) {
+	_, _ = c.contract.Validate(strings.NewReader(string(body)), func(f xsd.Fault) {
 		if len(asked.Wrong) < 20 {
 			asked.Wrong = append(asked.Wrong, f.Text())
 		}
@@ -61,7 +88,7 @@ func (s *Service) soap(w http.ResponseWriter, r *http.Request, body []byte, aske
 		writeFault(w, version, &Fault{Code: "Client", Text: strings.Join(asked.Wrong, "; ")})
 		return
 	}
-	fields := s.contract.Schema.Fields(op.Input.Wrapper(), message.Payload)
+	fields := c.contract.Schema.Fields(op.Input.Wrapper(), message.Payload)
 	said := s.scripted(op.Name, fields, asked)
 	if said != nil {
 		s.options.Wait(r, said.After)
@@ -74,7 +101,7 @@ func (s *Service) soap(w http.ResponseWriter, r *http.Request, body []byte, aske
 		w.WriteHeader(http.StatusAccepted)
 		return
 	}
-	payload := s.soapPayload(op, fields, said)
+	payload := c.payload(op, fields, said)
 	if payload == nil {
 		writeFault(w, version, &Fault{Code: "Server", Text: "the script's answer does not fit the contract: " + strings.Join(asked.Wrong, "; ")})
 		return
@@ -91,17 +118,17 @@ func (s *Service) soap(w http.ResponseWriter, r *http.Request, body []byte, aske
 	writeEnvelope(w, version, status, payload)
 }
 
-// soapPayload is a sample of the answer, with values of the request where the answer has
+// payload is a sample of the answer, with values of the request where the answer has
 // fields of their names, and with what the script says in its place.
-func (s *Service) soapPayload(op *wsdl.Operation, asked *document.Node, said *Saying) *document.Node {
+func (c soapCalls) payload(op *wsdl.Operation, asked *document.Node, said *Saying) *document.Node {
 	wrapper := op.Output.Wrapper()
 	if wrapper == nil {
 		return document.NewObject()
 	}
-	sample := s.contract.Schema.Sample(wrapper, schema.SampleOptions{Optional: true})
-	fields := s.contract.Schema.Fields(wrapper, sample.Root)
+	sample := c.contract.Schema.Sample(wrapper, schema.SampleOptions{Optional: true})
+	fields := c.contract.Schema.Fields(wrapper, sample.Root)
 	fill := func(fields *document.Node) (*document.Node, bool) {
-		filled, short := s.contract.Schema.Fill(wrapper, fields, xsd.FillOptions{})
+		filled, short := c.contract.Schema.Fill(wrapper, fields, xsd.FillOptions{})
 		return filled, len(short) == 0
 	}
 	echo(fields, asked, func(fields *document.Node) bool {

@@ -5,6 +5,7 @@ package formats
 import (
 	"errors"
 	"fmt"
+	"io"
 	"regexp"
 	"slices"
 
@@ -41,6 +42,43 @@ type Binding struct {
 
 // HasOperations says whether the contract is more than a schema.
 func (c *Contract) HasOperations() bool { return c.WSDL != nil || c.Description != nil }
+
+// Format is what the contract is, in words.
+func (c *Contract) Format() string {
+	switch {
+	case c.HasOperations():
+		return c.Overview().Format
+	case c.JSON != nil:
+		return "JSON Schema"
+	}
+	return "XML Schema"
+}
+
+// With puts operations that the bench describes before those of the contract.
+func (c *Contract) With(operations []*contract.Endpoint) *Contract {
+	if c.Description == nil {
+		return c
+	}
+	with := *c
+	with.Description = contract.Merge(operations, c.Description)
+	return &with
+}
+
+// TellsOperation says whether a message tells itself of which operation it is: an envelope
+// does so, and what is held against a schema alone belongs to none.
+func (c *Contract) TellsOperation() bool { return c.Description == nil }
+
+// Validate holds a message against the contract in one pass, and says what it is: an
+// envelope of a WSDL, or an instance of an XML Schema.
+func (c *Contract) Validate(in io.Reader, report func(xsd.Fault)) (what string, err error) {
+	if c.WSDL != nil {
+		verdict, err := c.WSDL.Validate(in, report)
+		return verdict.String(), err
+	}
+	v := xsd.NewValidator(c.Schema)
+	v.Report = report
+	return "an instance of the schema", v.Validate(in, "")
+}
 
 // HasPorts says whether it is a WSDL, whose operations are called at ports.
 func (c *Contract) HasPorts() bool { return c.WSDL != nil }

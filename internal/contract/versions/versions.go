@@ -55,24 +55,12 @@ func Compare(before, after *formats.Contract) ([]Change, error) {
 		}
 	case before.JSON != nil && after.JSON != nil:
 		c.document("document", before.JSON.Shape(), after.JSON.Shape())
-	case before.Schema != nil && after.Schema != nil && before.WSDL == nil && after.WSDL == nil:
+	case before.Schema != nil && after.Schema != nil && !before.HasOperations() && !after.HasOperations():
 		c.elements(before.Schema, after.Schema)
 	default:
-		return nil, fmt.Errorf("the first is %s and the second is %s, and only contracts of one kind can be held against each other", kindOf(before), kindOf(after))
+		return nil, fmt.Errorf("the first is %s and the second is %s, and only contracts of one kind can be held against each other", before.Format(), after.Format())
 	}
 	return c.changes, nil
-}
-
-func kindOf(c *formats.Contract) string {
-	switch {
-	case c.WSDL != nil:
-		return "WSDL"
-	case c.Schema != nil:
-		return "XML Schema"
-	case c.JSON != nil:
-		return "JSON Schema"
-	}
-	return c.Description.Head().Format
 }
 
 type comparing struct {
