@@ -81,9 +81,9 @@ func (x *rowRun) batchStep(ctx context.Context, step *sheet.Step) []*result.Step
 	if err := session.guarded(b.whole); err != nil {
 		return fail(result.Faulty, err.Error())
 	}
-	logins := &asked{}
-	sent, err := session.send(context.WithValue(ctx, askedKey{}, logins), step, b.whole, res)
-	res.Logins = logins.take()
+	gathering, logins := gatherLogins(ctx)
+	sent, err := session.send(gathering, step, b.whole, res)
+	res.Logins = logins()
 	if err != nil {
 		return fail(result.Unreachable, err.Error())
 	}

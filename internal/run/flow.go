@@ -71,7 +71,9 @@ func (x *rowRun) run(ctx, kill context.Context, steps, finally []*sheet.Step) {
 // scope is where the names of the row lead, for a session.
 func (x *rowRun) scope(s *Session) *Values {
 	scope := s.Scope(x.values, x.kept)
-	scope.boxes = x.boxes
+	if x.boxes != nil {
+		scope.listening = x.boxes.addressOf
+	}
 	return scope
 }
 

@@ -48,6 +48,15 @@ type opened struct {
 	start   time.Time
 }
 
+// addressOf is where a step that listens is called.
+func (b *boxes) addressOf(name string) (string, error) {
+	o, err := b.of(name)
+	if err != nil {
+		return "", err
+	}
+	return o.address, nil
+}
+
 // of gives the box of a step, and makes it where it is first asked for. An empty name
 // is the only step that listens.
 func (b *boxes) of(name string) (*opened, error) {

@@ -147,9 +147,9 @@ func (s *Session) Probe(ctx context.Context, p *Probing, c *probe.Case) *result.
 		s.setIfMatch(ctx, p.step, &planned, res)
 	}
 	res.Exchanges = nil
-	logins := &asked{}
-	sent, err := s.Logins.Send(context.WithValue(ctx, askedKey{}, logins), planned.request, use)
-	res.Logins = logins.take()
+	gathering, logins := gatherLogins(ctx)
+	sent, err := s.Logins.Send(gathering, planned.request, use)
+	res.Logins = logins()
 	if sent != nil {
 		res.Exchanges, res.Context.Token = sent.Records, sent.Token
 	}

@@ -281,8 +281,7 @@ func (s *Session) data(scope *Values, row *document.Node, kept map[string]*docum
 
 // exchange plans, sends and judges a step that talks.
 func (s *Session) exchange(ctx context.Context, step *sheet.Step, scope *Values, names map[string]string, res *result.Step, x *rowRun) {
-	logins := &asked{}
-	ctx = context.WithValue(ctx, askedKey{}, logins)
+	ctx, logins := gatherLogins(ctx)
 	planned, err := s.plan(ctx, step, scope, names)
 	if err != nil {
 		res.Outcome, res.Reason = result.Faulty, err.Error()
@@ -336,7 +335,7 @@ func (s *Session) exchange(ctx context.Context, step *sheet.Step, scope *Values,
 		s.recordETag(planned, sent.Record(), re)
 		sent, re = s.pages(ctx, step, planned, sent, re, res)
 	}
-	res.Logins = append(res.Logins, logins.take()...)
+	res.Logins = append(res.Logins, logins()...)
 	if err != nil {
 		if last := res.Last(); last != nil { // a token was refused, and none was to be had in its place
 			res.Reply = reply.Read(last)

@@ -205,6 +205,13 @@ type asked struct {
 // askedKey leads to them in a context.
 type askedKey struct{}
 
+// gatherLogins gives a context whose exchanges of logins are gathered, and what hands them
+// over.
+func gatherLogins(ctx context.Context) (gathering context.Context, take func() []*exchange.Record) {
+	logins := &asked{}
+	return context.WithValue(ctx, askedKey{}, logins), logins.take
+}
+
 // observe takes an exchange of a login: for the step that needed it, else for the session.
 func (s *Session) observe(ctx context.Context, record *exchange.Record) {
 	a, ok := ctx.Value(askedKey{}).(*asked)
@@ -287,7 +294,8 @@ type Values struct {
 	session *Session
 	row     *document.Node            // may be nil
 	kept    map[string]*document.Node // may be nil
-	boxes   *boxes                    // where calls come in; may be nil
+	// listening gives the address of a step that waits to be called back; nil where none can.
+	listening func(step string) (string, error)
 	depth   int
 }
 
@@ -349,14 +357,14 @@ func (c *Values) Lookup(space, name string) (*document.Node, error) {
 			return document.NewText(s.RunID), nil
 		}
 	case "callback":
-		if c.boxes == nil {
+		if c.listening == nil {
 			return nil, fmt.Errorf("%w: only a step of a sheet can be called back", value.ErrNothing)
 		}
-		o, err := c.boxes.of(name)
+		address, err := c.listening(name)
 		if err != nil {
 			return nil, err
 		}
-		return document.NewText(o.address), nil
+		return document.NewText(address), nil
 	case "now":
 		return document.NewUntyped(s.options.Now().Format("2006-01-02T15:04:05Z07:00")), nil
 	case "today":
