@@ -11,13 +11,12 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-
 	"testbench/internal/bench"
 	"testbench/internal/contract/formats"
 	"testbench/internal/contract/source"
 	"testbench/internal/document"
-	"testbench/internal/run"
 	"testbench/internal/safefile"
+	"testbench/internal/session"
 	"testbench/internal/value"
 	"testbench/internal/yamlfile"
 )
@@ -97,7 +96,7 @@ func (d *adder) contract(ctx context.Context, o Options) (*formats.Contract, err
 	if isAddress {
 		o.Named = append(o.Named, hostOf(d.a.Source))
 	}
-	session, err := run.NewSession(d.bench.inner, d.bench.complete(o))
+	session, err := session.NewSession(d.bench.inner, d.bench.complete(o))
 	if err != nil {
 		return nil, err
 	}

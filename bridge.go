@@ -8,13 +8,14 @@ import (
 	"net/http"
 	"path/filepath"
 	"strings"
-
 	"testbench/internal/bench"
 	"testbench/internal/bridge"
 	"testbench/internal/document"
 	"testbench/internal/exchange"
 	"testbench/internal/run"
+	"testbench/internal/session"
 	"testbench/internal/soap"
+	"testbench/internal/vet"
 )
 
 // BridgeKeys opens the keys by which a bridge to a service is asked.
@@ -54,12 +55,12 @@ func (b *Bench) Bridge(ctx context.Context, service, port string, o bridge.Optio
 		}
 		o.Operations = append(o.Operations, one)
 	}
-	if err := run.CheckArguments(b.inner, arguments(options), nil, nil); err != nil {
+	if err := vet.CheckArguments(b.inner, arguments(options), nil, nil); err != nil {
 		return nil, nil, err
 	}
 	options = b.complete(options)
 	o.Mask = options.Masker.Text
-	session, err := run.NewSession(b.inner, options)
+	session, err := session.NewSession(b.inner, options)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -77,7 +78,7 @@ func (b *Bench) Bridge(ctx context.Context, service, port string, o bridge.Optio
 // bridging makes the calls of a bridge.
 type bridging struct {
 	bench   *Bench
-	session *run.Session
+	session *session.Session
 	service string
 	options Options
 }
@@ -90,7 +91,7 @@ func (c *bridging) call(ctx context.Context, operation string, fields *document.
 	if err != nil {
 		return bridge.Result{Problem: wrongRequest([]string{err.Error()}, err)}
 	}
-	result := c.session.Exchange(ctx, step, map[string]*document.Node{})
+	result := run.CarryOut(ctx, c.session, step, map[string]*document.Node{})
 	record := result.Last()
 	switch {
 	case record == nil && result.Outcome == Unreachable:
@@ -118,7 +119,7 @@ func (c *bridging) healthy(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	result := c.session.Exchange(ctx, step, map[string]*document.Node{})
+	result := run.CarryOut(ctx, c.session, step, map[string]*document.Node{})
 	record := result.Last()
 	switch {
 	case record == nil:
@@ -131,7 +132,7 @@ func (c *bridging) healthy(ctx context.Context) error {
 
 // wrongRequest tells what is wrong with the fields of a request.
 func wrongRequest(said []string, err error) *bridge.Problem {
-	var broken *run.ContractError
+	var broken *session.ContractError
 	if errors.As(err, &broken) {
 		said = broken.Problems
 	}

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-
 	"testbench/internal/bench"
 	"testbench/internal/contract"
 	"testbench/internal/contract/formats"
@@ -14,7 +13,8 @@ import (
 	"testbench/internal/document"
 	"testbench/internal/hint"
 	"testbench/internal/login"
-	"testbench/internal/run"
+	"testbench/internal/session"
+	"testbench/internal/vet"
 	"testbench/internal/xsd"
 )
 
@@ -34,7 +34,7 @@ func (e *ContractError) Unwrap() error { return e.Err }
 // where nothing is known.
 func Try(err error) string {
 	var unreached *bench.FetchError
-	var broken *run.ContractError
+	var broken *session.ContractError
 	var refused *login.Error
 	switch {
 	case errors.As(err, &refused) && refused.Try != "":
@@ -66,10 +66,10 @@ func (b *Bench) Contract(ctx context.Context, name string, standard io.Reader, o
 		// The command line names the host, so it is meant.
 		o.Named = append(o.Named, hostOf(name))
 	}
-	if err := run.CheckArguments(b.inner, arguments(o), nil, nil); err != nil {
+	if err := vet.CheckArguments(b.inner, arguments(o), nil, nil); err != nil {
 		return nil, err
 	}
-	session, err := run.NewSession(b.inner, b.complete(o))
+	session, err := session.NewSession(b.inner, b.complete(o))
 	if err != nil {
 		return nil, err
 	}

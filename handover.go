@@ -10,7 +10,6 @@ import (
 	"slices"
 	"sort"
 	"strings"
-
 	"testbench/internal/bench"
 	"testbench/internal/document"
 	"testbench/internal/exchange"
@@ -20,8 +19,10 @@ import (
 	"testbench/internal/result"
 	"testbench/internal/run"
 	"testbench/internal/secret"
+	"testbench/internal/session"
 	"testbench/internal/sheet"
 	"testbench/internal/value"
+	"testbench/internal/vet"
 )
 
 // Handover makes a program of a prepared step: what it sends, with its token and its
@@ -32,11 +33,11 @@ func (b *Bench) Handover(ctx context.Context, step *sheet.Step, takes []*path.Pa
 	o = b.complete(o)
 	o.Store, o.Tokens = &secret.Store{Environ: marks.environ}, nil
 	token := marks.mark("token")
-	session, err := run.NewSession(b.inner, o)
+	session, err := session.NewSession(b.inner, o)
 	if err != nil {
 		return nil, err
 	}
-	captured, err := session.Capture(ctx, step, token)
+	captured, err := run.Capture(ctx, session, step, token)
 	if err != nil {
 		return nil, err
 	}
@@ -91,10 +92,10 @@ func (b *Bench) StepOf(file, name string, o Options) (*sheet.Step, error) {
 	if err != nil {
 		return nil, err
 	}
-	if problems := run.Vet(opened, b.vetOptions(o, false)).Serious(); len(problems) > 0 {
+	if problems := vet.Sheet(opened, b.vetOptions(o, false)).Serious(); len(problems) > 0 {
 		return nil, problems
 	}
-	if err := run.CheckArguments(b.inner, arguments(o), []*sheet.Sheet{opened}, nil); err != nil {
+	if err := vet.CheckArguments(b.inner, arguments(o), []*sheet.Sheet{opened}, nil); err != nil {
 		return nil, err
 	}
 	var names []string

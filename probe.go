@@ -5,17 +5,18 @@ import (
 	"errors"
 	"fmt"
 	"strings"
-	"time"
-
-	"golang.org/x/time/rate"
-
 	"testbench/internal/exchange"
 	"testbench/internal/probe"
 	"testbench/internal/result"
 	"testbench/internal/run"
 	"testbench/internal/secret"
+	"testbench/internal/session"
 	"testbench/internal/sheet"
+	"testbench/internal/vet"
 	"testbench/internal/yamlfile"
+	"time"
+
+	"golang.org/x/time/rate"
 )
 
 // ProbeOptions say how an operation is probed.
@@ -84,11 +85,11 @@ func (e *NotGoodError) Error() string {
 // judges how each is taken. What could create or change something is sent only where the
 // options name the site to write to.
 func (b *Bench) Probe(ctx context.Context, step *sheet.Step, o ProbeOptions) (*ProbeResult, error) {
-	session, err := run.NewSession(b.inner, b.complete(o.Options))
+	session, err := session.NewSession(b.inner, b.complete(o.Options))
 	if err != nil {
 		return nil, err
 	}
-	probing, err := session.Probing(ctx, step, nil)
+	probing, err := run.NewProbing(ctx, session, step, nil)
 	if err != nil {
 		_ = closeInTime(session)
 		return nil, err
@@ -109,13 +110,13 @@ func (b *Bench) ProbeStep(ctx context.Context, file, name string, o ProbeOptions
 		return nil, err
 	}
 	done := false
-	past.before = func(ctx context.Context, session *run.Session, step *sheet.Step, scope *run.Values) {
+	past.before = func(ctx context.Context, session *session.Session, step *sheet.Step, scope *session.Values) {
 		if step.Name != name || done {
 			return
 		}
 		done = true
 		var probing *run.Probing
-		if probing, err = session.Probing(ctx, step, scope); err == nil {
+		if probing, err = run.NewProbing(ctx, session, step, scope); err == nil {
 			result, err = b.probe(ctx, session, probing, step, o)
 		}
 	}
@@ -139,16 +140,16 @@ func (b *Bench) upTo(file, name string, o Options, missing error) ([]string, err
 	if err != nil {
 		return nil, err
 	}
-	return run.UpTo(opened, name), missing
+	return vet.UpTo(opened, name), missing
 }
 
-func (b *Bench) probe(ctx context.Context, session *run.Session, probing *run.Probing, step *sheet.Step, o ProbeOptions) (*ProbeResult, error) {
+func (b *Bench) probe(ctx context.Context, session *session.Session, probing *run.Probing, step *sheet.Step, o ProbeOptions) (*ProbeResult, error) {
 	target := probing.Target
 	target.Only, target.Seed = o.Only, o.Seed
 	if target.Writes && o.Write != session.Site.Name {
 		return nil, ErrWrites
 	}
-	probed := &ProbeResult{Target: step.Name, Site: session.Site.Name, Good: session.Probe(ctx, probing, nil), Outcome: Held}
+	probed := &ProbeResult{Target: step.Name, Site: session.Site.Name, Good: run.Probe(ctx, session, probing, nil), Outcome: Held}
 	if step.Name == "call" {
 		probed.Target = probed.Good.Target
 	}
@@ -203,14 +204,14 @@ func (b *Bench) probe(ctx context.Context, session *run.Session, probing *run.Pr
 }
 
 // probeOne sends a wrong request and judges how it is taken.
-func (b *Bench) probeOne(ctx context.Context, session *run.Session, probing *run.Probing, one *Probed, slow time.Duration) {
+func (b *Bench) probeOne(ctx context.Context, session *session.Session, probing *run.Probing, one *Probed, slow time.Duration) {
 	within := ctx
 	if slow > 0 {
 		var cancel context.CancelFunc
 		within, cancel = context.WithTimeout(ctx, slow)
 		defer cancel()
 	}
-	one.Result = session.Probe(within, probing, one.Case)
+	one.Result = run.Probe(within, session, probing, one.Case)
 	last := one.Result.Last()
 	switch {
 	case last == nil && one.Result.Context.LoginFail != nil && one.Login != nil:
@@ -251,11 +252,11 @@ func (b *Bench) ProbeSheet(ctx context.Context, step *sheet.Step, about string, 
 	marks := &marking{}
 	options := b.complete(o.Options)
 	options.Store, options.Tokens = &secret.Store{Environ: marks.environ}, nil
-	session, err := run.NewSession(b.inner, options)
+	session, err := session.NewSession(b.inner, options)
 	if err != nil {
 		return "", 0, err
 	}
-	probing, err := session.Probing(ctx, step, nil)
+	probing, err := run.NewProbing(ctx, session, step, nil)
 	if err != nil {
 		return "", 0, err
 	}
@@ -270,7 +271,7 @@ func (b *Bench) ProbeSheet(ctx context.Context, step *sheet.Step, about string, 
 	var out strings.Builder
 	var left int
 	for _, c := range probing.Target.Cases() {
-		step, err := session.ProbeText(ctx, probing, c, spell)
+		step, err := run.ProbeText(ctx, session, probing, c, spell)
 		if c.Allowed || err != nil {
 			left++
 			continue

@@ -12,14 +12,15 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"time"
-
 	"testbench/internal/callback"
 	"testbench/internal/hint"
 	"testbench/internal/history"
 	"testbench/internal/result"
 	"testbench/internal/run"
+	"testbench/internal/session"
 	"testbench/internal/sheet"
+	"testbench/internal/vet"
+	"time"
 )
 
 // Share is one of several parts of the rows, I of N; the zero value is all of them.
@@ -56,7 +57,7 @@ type RunOptions struct {
 	// order. It may be nil.
 	Kill context.Context
 
-	before func(ctx context.Context, session *run.Session, step *sheet.Step, scope *run.Values)
+	before func(ctx context.Context, session *session.Session, step *sheet.Step, scope *session.Values)
 }
 
 // Run runs sheets. Mistakes in the bench or in a sheet are returned as Problems, before
@@ -158,7 +159,7 @@ func (r *running) prepare(files []string) error {
 		if err != nil {
 			return err
 		}
-		problems = append(problems, run.Vet(s, b.vetOptions(o.Options, true)).Serious()...)
+		problems = append(problems, vet.Sheet(s, b.vetOptions(o.Options, true)).Serious()...)
 		sheets = append(sheets, s)
 	}
 	if len(problems) > 0 {
@@ -169,29 +170,29 @@ func (r *running) prepare(files []string) error {
 	if o.From != "" {
 		arguments.Steps = append(slices.Clone(o.Steps), o.From)
 	}
-	if err := run.CheckArguments(b.inner, arguments, sheets, nil); err != nil {
+	if err := vet.CheckArguments(b.inner, arguments, sheets, nil); err != nil {
 		return err
 	}
 	r.result = &Result{Bench: b.inner.Name, Started: time.Now(), Outcome: NotRun, Masker: o.Masker}
-	sessions := map[string]*run.Session{}
+	sessions := map[string]*session.Session{}
 	for _, s := range sheets {
 		options := o.Options
 		if options.Site == "" {
 			options.Site = s.Site
 		}
-		session, ok := sessions[options.Site]
+		sess, ok := sessions[options.Site]
 		if !ok {
 			var err error
-			if session, err = run.NewSession(b.inner, options); err != nil {
+			if sess, err = session.NewSession(b.inner, options); err != nil {
 				return err
 			}
-			sessions[options.Site] = session
+			sessions[options.Site] = sess
 			if r.result.Run == "" {
-				r.result.Run = session.RunID
+				r.result.Run = sess.RunID
 			}
-			session.RunID = r.result.Run
+			sess.RunID = r.result.Run
 		}
-		r.work = append(r.work, &run.Job{Session: session, Sheet: s})
+		r.work = append(r.work, &run.Job{Session: sess, Sheet: s})
 	}
 	return nil
 }
@@ -290,7 +291,7 @@ const callSheet = "call"
 
 // recordSteps puts steps that no sheet has into the history of the bench, as a run of
 // their own, and gives its number; 0 without a bench.
-func (b *Bench) recordSteps(session *run.Session, name string, steps ...*StepResult) (int, error) {
+func (b *Bench) recordSteps(session *session.Session, name string, steps ...*StepResult) (int, error) {
 	if b.Dir == "" {
 		return 0, nil
 	}
@@ -422,7 +423,7 @@ func (r *running) resume() error {
 func (r *running) finish() (*Result, error) {
 	result := r.result
 	_ = r.options.Receiver.Close()
-	closed := map[*run.Session]bool{}
+	closed := map[*session.Session]bool{}
 	for _, w := range r.work {
 		if closed[w.Session] {
 			continue

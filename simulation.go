@@ -6,11 +6,11 @@ import (
 	"path"
 	"path/filepath"
 	"strings"
-
 	"testbench/internal/contract/formats"
 	"testbench/internal/history"
-	"testbench/internal/run"
+	"testbench/internal/session"
 	"testbench/internal/simulation"
+	"testbench/internal/vet"
 )
 
 // Simulation answers for a service by its contract: a file, an address, or a service of
@@ -21,10 +21,10 @@ func (b *Bench) Simulation(ctx context.Context, name, base string, standard io.R
 		// The command line names the host, so it is meant.
 		o.Named = append(o.Named, hostOf(name))
 	}
-	if err := run.CheckArguments(b.inner, arguments(o), nil, nil); err != nil {
+	if err := vet.CheckArguments(b.inner, arguments(o), nil, nil); err != nil {
 		return nil, err
 	}
-	session, err := run.NewSession(b.inner, b.complete(o))
+	session, err := session.NewSession(b.inner, b.complete(o))
 	if err != nil {
 		return nil, err
 	}

@@ -7,10 +7,9 @@ import (
 	"path/filepath"
 	"slices"
 	"sync"
-
 	"testbench/internal/document"
 	"testbench/internal/history"
-	"testbench/internal/run"
+	"testbench/internal/vet"
 )
 
 // kept are values by name.
@@ -177,7 +176,7 @@ func (r *running) goOnFrom() error {
 		if err != nil {
 			return err
 		}
-		steps := run.NamesFrom(w.Sheet, r.options.From)
+		steps := vet.NamesFrom(w.Sheet, r.options.From)
 		w.Kept = func(phase string, turn, number int) kept {
 			values := kept{}
 			for name, node := range before.kept(w.File(), phase, turn, number) {

@@ -19,8 +19,6 @@ import (
 	"slices"
 	"strings"
 	"sync"
-	"time"
-
 	"testbench/internal/bench"
 	"testbench/internal/document"
 	"testbench/internal/exchange"
@@ -31,13 +29,16 @@ import (
 	"testbench/internal/run"
 	"testbench/internal/safefile"
 	"testbench/internal/secret"
+	"testbench/internal/session"
 	"testbench/internal/sheet"
+	"testbench/internal/vet"
 	"testbench/internal/yamlfile"
+	"time"
 )
 
 // The types that runs are described with.
 type (
-	Options     = run.Options
+	Options     = session.Options
 	Result      = result.Run
 	SheetResult = result.Sheet
 	RowResult   = result.Row
@@ -173,8 +174,8 @@ func (b *Bench) complete(o Options) Options {
 	return o
 }
 
-func (b *Bench) vetOptions(o Options, forRun bool) run.VetOptions {
-	v := run.VetOptions{Site: o.Site, Set: o.Set, Kept: b.KeptNames(), ForRun: forRun}
+func (b *Bench) vetOptions(o Options, forRun bool) vet.Options {
+	v := vet.Options{Site: o.Site, Set: o.Set, Kept: b.KeptNames(), ForRun: forRun}
 	if b.Store != nil {
 		v.HasSecret = b.Store.Has
 	}
@@ -201,7 +202,7 @@ func (b *Bench) Vet(sheets []string, o Options) (*Vetted, error) {
 	if _, err := b.inner.At(o.Site); err != nil {
 		return nil, err
 	}
-	vetted := &Vetted{Problems: run.VetBench(b.inner, b.vetOptions(o, false))}
+	vetted := &Vetted{Problems: vet.Bench(b.inner, b.vetOptions(o, false))}
 	if len(sheets) == 0 {
 		vetted.Unseen = append(vetted.Unseen, "sheets: there are none in the folder sheets of the bench")
 	}
@@ -211,7 +212,7 @@ func (b *Bench) Vet(sheets []string, o Options) (*Vetted, error) {
 		if err != nil {
 			return vetted, err
 		}
-		vetted.Problems = append(vetted.Problems, run.Vet(s, b.vetOptions(o, false))...)
+		vetted.Problems = append(vetted.Problems, vet.Sheet(s, b.vetOptions(o, false))...)
 		for _, text := range run.Unseen(s) {
 			if !slices.Contains(vetted.Unseen, text) {
 				vetted.Unseen = append(vetted.Unseen, text)
@@ -219,7 +220,7 @@ func (b *Bench) Vet(sheets []string, o Options) (*Vetted, error) {
 		}
 		read = append(read, s)
 	}
-	return vetted, run.CheckArguments(b.inner, run.Arguments{Set: o.Set}, read, nil)
+	return vetted, vet.CheckArguments(b.inner, vet.Arguments{Set: o.Set}, read, nil)
 }
 
 // Vetted is what vetting found, and what it did not look at, with the reasons.
@@ -228,7 +229,7 @@ type Vetted struct {
 	Unseen   []string
 }
 
-func closeInTime(session *run.Session) error {
+func closeInTime(session *session.Session) error {
 	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 	defer cancel()
 	return session.Close(ctx)
@@ -246,17 +247,17 @@ func (b *Bench) Prepare(c Call, o Options) (*sheet.Step, error) {
 	if err != nil {
 		return nil, err
 	}
-	return step, run.CheckArguments(b.inner, arguments(o), nil, step)
+	return step, vet.CheckArguments(b.inner, arguments(o), nil, step)
 }
 
 // arguments are those of a command line without a sheet.
-func arguments(o Options) run.Arguments {
-	return run.Arguments{Set: o.Set, Site: o.Site, Write: o.Write}
+func arguments(o Options) vet.Arguments {
+	return vet.Arguments{Set: o.Set, Site: o.Site, Write: o.Write}
 }
 
 // Do carries out a prepared step and explains what fell short.
 func (b *Bench) Do(ctx context.Context, step *sheet.Step, o Options) (*StepResult, []string, error) {
-	session, err := run.NewSession(b.inner, b.complete(o))
+	session, err := session.NewSession(b.inner, b.complete(o))
 	if err != nil {
 		return nil, nil, err
 	}
@@ -264,7 +265,7 @@ func (b *Bench) Do(ctx context.Context, step *sheet.Step, o Options) (*StepResul
 		_ = closeInTime(session)
 		return nil, nil, err
 	}
-	result := session.Exchange(ctx, step, map[string]*document.Node{})
+	result := run.CarryOut(ctx, session, step, map[string]*document.Node{})
 	hint.Explain(result)
 	notes := session.Notes
 	if _, err := b.recordSteps(session, callSheet, result); err != nil {
@@ -296,12 +297,12 @@ func ReadAnswer(mediaType string, body []byte) (*document.Node, error) {
 // Plan fills a prepared step in without sending it; where credentials would
 // go, a mark stands.
 func (b *Bench) Plan(ctx context.Context, step *sheet.Step, o Options) (*exchange.Request, error) {
-	session, err := run.NewSession(b.inner, b.complete(o))
+	session, err := session.NewSession(b.inner, b.complete(o))
 	if err != nil {
 		return nil, err
 	}
 	defer func() { _ = closeInTime(session) }()
-	return session.Plan(ctx, step)
+	return session.Preview(ctx, step)
 }
 
 // StepText writes a prepared step as a sheet has it, with what it keeps as name=path. It
@@ -315,12 +316,12 @@ func (b *Bench) StepText(ctx context.Context, step *sheet.Step, name string, kee
 	if err == nil {
 		now := time.Now()
 		o.Now = func() time.Time { return now }
-		var session *run.Session
-		if session, err = run.NewSession(b.inner, b.complete(o)); err != nil {
+		var sess *session.Session
+		if sess, err = session.NewSession(b.inner, b.complete(o)); err != nil {
 			return "", err
 		}
-		defer func() { _ = closeInTime(session) }()
-		err = session.SameCall(ctx, step, read)
+		defer func() { _ = closeInTime(sess) }()
+		err = run.SameCall(ctx, sess, step, read)
 	}
 	if err != nil {
 		return "", fmt.Errorf("the call cannot be written as a step that does the same: %w", err)
@@ -341,7 +342,7 @@ func (b *Bench) Token(ctx context.Context, name, spoil string, verify bool, o Op
 	if problems := b.inner.Problems().Serious(); len(problems) > 0 {
 		return nil, problems
 	}
-	if err := run.CheckArguments(b.inner, arguments(o), nil, nil); err != nil {
+	if err := vet.CheckArguments(b.inner, arguments(o), nil, nil); err != nil {
 		return nil, err
 	}
 	o = b.complete(o)
@@ -353,7 +354,7 @@ func (b *Bench) Token(ctx context.Context, name, spoil string, verify bool, o Op
 	if kind, ok := b.inner.Login(name).Kind.(interface{ NeedsPerson() bool }); !ok || !kind.NeedsPerson() {
 		o.Tokens = anew(o.Tokens, name)
 	}
-	session, err := run.NewSession(b.inner, o)
+	session, err := session.NewSession(b.inner, o)
 	if err != nil {
 		return nil, err
 	}

@@ -9,11 +9,11 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-
 	"testbench/internal/bench"
 	"testbench/internal/login"
-	"testbench/internal/run"
 	"testbench/internal/secret"
+	"testbench/internal/session"
+	"testbench/internal/vet"
 )
 
 // keptTokens keeps the tokens of a site between commands: sealed to the user's
@@ -97,10 +97,10 @@ func (b *Bench) Forget(ctx context.Context, name string, o Options) (bool, error
 	if b.inner.Login(name) == nil {
 		return false, &bench.NotFoundError{What: "login", Name: name, Known: b.inner.LoginNames()}
 	}
-	if err := run.CheckArguments(b.inner, arguments(o), nil, nil); err != nil {
+	if err := vet.CheckArguments(b.inner, arguments(o), nil, nil); err != nil {
 		return false, err
 	}
-	session, err := run.NewSession(b.inner, o)
+	session, err := session.NewSession(b.inner, o)
 	if err != nil {
 		return false, err
 	}

@@ -162,7 +162,7 @@ func TestCompareContractsAndRuns(t *testing.T) {
 		{"compare contracts/stores.yaml stores-2.yaml -breaks", 1, []string{"query.grade is gone"}},
 		{"compare stores contracts/stores.yaml", 0, []string{"no difference"}},
 		{"compare contracts/lab.wsdl contracts/lab.wsdl", 0, []string{"no difference"}},
-		{"compare contracts/lab.wsdl contracts/stores.yaml", 2, []string{"the first is WSDL and the second is OpenAPI 3.1.0"}},
+		{"compare contracts/lab.wsdl contracts/stores.yaml", 2, []string{"the first is WSDL 1.1 and the second is OpenAPI 3.1.0"}},
 		{"compare contracts/lab.wsdl gone.wsdl", 2, []string{"there is no file gone.wsdl"}},
 		{"compare contracts/lab.wsdl scale.xml", 2, []string{"contracts/lab.wsdl is one of two contracts, and scale.xml of two answers", "-as answers"}},
 		{"compare contracts/ledger.xml contracts/ledger.xml", 0, []string{"no difference"}},

@@ -4,13 +4,12 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"testbench/internal/bench"
+	"testbench/internal/session"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-
-	"testbench/internal/bench"
-	"testbench/internal/run"
 )
 
 func TestStatusRules(t *testing.T) {
@@ -61,22 +60,22 @@ logins:
 `))
 	require.Len(t, b.Problems(), 2, "%v", b.Problems())
 	assert.Contains(t, b.Problems()[0].Message, "in a ring")
-	session, err := run.NewSession(b, run.Options{Site: "live"})
+	sess, err := session.NewSession(b, session.Options{Site: "live"})
 	require.NoError(t, err)
 	for name, want := range map[string]string{"base": "http://b.example", "depot": "north"} {
-		node, err := session.Scope(nil, nil).Lookup("", name)
+		node, err := sess.Scope(nil, nil).Lookup("", name)
 		require.NoError(t, err)
 		assert.Equal(t, want, node.Text)
 	}
-	assert.True(t, session.Site.Reading)
-	assert.Equal(t, "base_clerk", session.Site.Logins["clerk"])
+	assert.True(t, sess.Site.Reading)
+	assert.Equal(t, "base_clerk", sess.Site.Logins["clerk"])
 	_, err = b.At("lvie")
 	assert.ErrorContains(t, err, `did you mean "live"?`)
 
 	b = bench.Read("", "bench.yaml", []byte("bench: x\nsites:\n  a:\n    set:\n      x: ${y}\n      y: ${x}\n"))
-	session, err = run.NewSession(b, run.Options{})
+	sess, err = session.NewSession(b, session.Options{})
 	require.NoError(t, err)
-	_, err = session.Scope(nil, nil).Lookup("", "x")
+	_, err = sess.Scope(nil, nil).Lookup("", "x")
 	assert.ErrorContains(t, err, "in a ring")
 }
 

@@ -4,45 +4,17 @@ import (
 	"context"
 	"fmt"
 	"math/rand/v2"
-	"net/http"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"testbench/internal/bench"
-	"testbench/internal/exchange"
 	"testbench/internal/result"
 	"testbench/internal/rule"
+	"testbench/internal/session"
 	"testbench/internal/sheet"
 )
-
-// retryAfter is how long a service asks to be left alone (RFC 9110, 10.2.3).
-func (s *Session) retryAfter(record *exchange.Record) time.Duration {
-	if record == nil || record.Answer == nil {
-		return 0
-	}
-	text := record.Answer.Header.Get("Retry-After")
-	if seconds, err := strconv.Atoi(text); err == nil && seconds >= 0 {
-		return time.Duration(seconds) * time.Second
-	}
-	if at, err := http.ParseTime(text); err == nil {
-		return max(at.Sub(s.options.Now()), 0)
-	}
-	return 0
-}
-
-// sleep waits, unless the run ends meanwhile.
-func sleep(ctx context.Context, pause time.Duration) error {
-	timer := time.NewTimer(pause)
-	defer timer.Stop()
-	select {
-	case <-ctx.Done():
-		return ctx.Err()
-	case <-timer.C:
-		return nil
-	}
-}
 
 // longestPause is how long is waited before another try, whatever grows or a service
 // asks for: longer ones are for somebody to come back to.
@@ -82,23 +54,23 @@ func wantsAgain(a *sheet.Again, res *result.Step, data func() *rule.Data) bool {
 }
 
 // tries carries a step out, and again as it says.
-func (x *rowRun) tries(ctx context.Context, session *Session, step *sheet.Step, scope *Values, res *result.Step) {
+func (x *rowRun) tries(ctx context.Context, sess *session.Session, step *sheet.Step, scope *session.Values, res *result.Step) {
 	pause := time.Duration(0)
 	var said []string
 	for try := 1; ; try++ {
 		before := *res
-		session.exchange(ctx, step, scope, x.sheet.Names, res, x)
+		carryOut(ctx, sess, step, scope, x.sheet.Names, res, x)
 		a := step.Again
 		if a == nil || x.options.Dry {
 			return
 		}
 		said = append(said, cameOf(res))
 		wanted := wantsAgain(a, res, func() *rule.Data {
-			return session.data(scope, x.values, x.kept, res.Reply, x.sheet.Names)
+			return sess.Data(scope, x.values, x.kept, res.Reply, x.sheet.Names)
 		}) && try < a.Times
-		asked := session.retryAfter(res.Last())
+		asked := sess.RetryAfter(res.Last())
 		if !wanted || asked > longestPause {
-			note := fmt.Sprintf("tried %s: %s", times(try), strings.Join(said, ", "))
+			note := fmt.Sprintf("tried %s: %s", session.HowOften(try), strings.Join(said, ", "))
 			if wanted {
 				note += fmt.Sprintf("; the service asks to be left alone for %s", asked)
 			}
@@ -110,7 +82,7 @@ func (x *rowRun) tries(ctx context.Context, session *Session, step *sheet.Step, 
 		pause = nextPause(a, pause)
 		// A tenth by chance, so that many do not come back at the same moment.
 		wait := max(pause+time.Duration(rand.Int64N(int64(pause/10)+1)), asked)
-		if sleep(ctx, wait) != nil {
+		if session.Sleep(ctx, wait) != nil {
 			res.Outcome, res.Reason = result.Interrupted, "interrupted"
 			return
 		}

@@ -15,39 +15,14 @@ import (
 	"testbench/internal/document"
 	"testbench/internal/excerpt"
 	"testbench/internal/exchange"
+	"testbench/internal/judge"
 	"testbench/internal/login"
 	"testbench/internal/request"
 	"testbench/internal/result"
+	"testbench/internal/session"
 	"testbench/internal/sheet"
 	"testbench/internal/value"
 )
-
-// vetBatch checks the service of a batch.
-func vetBatch(s *sheet.Sheet, b *bench.Bench, batch *sheet.Batch) {
-	service := b.Service(batch.Service)
-	if service == nil {
-		readerOf(s).NotThere(batch.At, "service", batch.Service, b.ServiceNames())
-		return
-	}
-	if service.Contract == nil {
-		s.Source.Report(batch.At, "give the service its metadata by contract:", "a batch is a thing of OData, and %s has no contract", service.Name)
-	} else if c, err := b.Offline(service); err == nil && c != nil {
-		if _, ok := c.Description.(*odata.Contract); !ok {
-			s.Source.Report(batch.At, "", "a batch is a thing of OData, and %s is described otherwise", service.Name)
-		}
-	}
-	for _, part := range batch.Parts {
-		name, _, _ := strings.Cut(part.Call, "/")
-		if part.Request != nil {
-			name = part.Request.Service
-		} else if part.Follow != nil {
-			name = part.Service
-		}
-		if name != batch.Service {
-			s.Source.Report(part.At, "", "the batch is sent to %s, and its part %s is for %q", batch.Service, part.Name, name)
-		}
-	}
-}
 
 // batchStep runs a batch: one result for it, and one for each part.
 func (x *rowRun) batchStep(ctx context.Context, step *sheet.Step) []*result.Step {
@@ -58,14 +33,14 @@ func (x *rowRun) batchStep(ctx context.Context, step *sheet.Step) []*result.Step
 		res.Outcome, res.Reason = outcome, reason
 		return []*result.Step{res}
 	}
-	session, err := x.session.at(step.Site)
+	sess, err := x.session.At(step.Site)
 	if err != nil {
 		return fail(result.Faulty, err.Error())
 	}
-	scope := x.scope(session)
-	b := &batching{session: session, step: step, sheet: x.sheet, scope: scope}
+	scope := x.scope(sess)
+	b := &batching{session: sess, step: step, sheet: x.sheet, scope: scope}
 	if err := b.plan(ctx); err != nil {
-		var broken *ContractError
+		var broken *session.ContractError
 		if errors.As(err, &broken) {
 			res.Checks = append(res.Checks, result.Check{Kind: "contract", Subject: "request", Judged: true, Wanted: "as the operations are described", Got: err.Error()})
 			return fail(result.FellShort, "not sent")
@@ -74,20 +49,20 @@ func (x *rowRun) batchStep(ctx context.Context, step *sheet.Step) []*result.Step
 	}
 	res.Context = result.Context{Service: step.Batch.Service, Sources: map[string]string{}}
 	if x.options.Dry {
-		session.showLogin(b.whole)
-		x.wouldSend(res, b.whole.request, "")
+		sess.ShowLogin(b.whole)
+		x.wouldSend(res, b.whole.Request, "")
 		return []*result.Step{res}
 	}
-	if err := session.guarded(b.whole); err != nil {
+	if err := sess.Guarded(b.whole); err != nil {
 		return fail(result.Faulty, err.Error())
 	}
-	gathering, logins := gatherLogins(ctx)
-	sent, err := session.send(gathering, step, b.whole, res)
+	gathering, logins := session.GatherLogins(ctx)
+	sent, err := sess.Send(gathering, step, b.whole, res)
 	res.Logins = logins()
 	if err != nil {
 		return fail(result.Unreachable, err.Error())
 	}
-	session.judge(step, b.whole, scope, x.sheet.Names, sent, b.whole.read(sent.Record()), res)
+	judge.Judge(sess, step, b.whole, scope, x.sheet.Names, sent, b.whole.Read(sent.Record()), res)
 	if res.Outcome != result.Held {
 		return []*result.Step{res}
 	}
@@ -101,12 +76,12 @@ func (x *rowRun) batchStep(ctx context.Context, step *sheet.Step) []*result.Step
 
 // batching is a batch under way.
 type batching struct {
-	session *Session
+	session *session.Session
 	step    *sheet.Step
 	sheet   *sheet.Sheet
-	scope   *Values
-	whole   *plan
-	plans   []*plan
+	scope   *session.Values
+	whole   *session.Prepared
+	plans   []*session.Prepared
 	parts   []odata.BatchPart
 }
 
@@ -127,7 +102,7 @@ func (b *batching) plan(ctx context.Context) error {
 	if !ok {
 		return fmt.Errorf("a batch is a thing of OData, and %s is described otherwise", service.Name)
 	}
-	address, err := b.session.address(ctx, service)
+	address, err := b.session.Address(ctx, service)
 	if err != nil {
 		return err
 	}
@@ -137,22 +112,22 @@ func (b *batching) plan(ctx context.Context) error {
 	}
 	writes := false
 	for i, part := range batch.Parts {
-		p, err := b.session.plan(ctx, part, b.scope, b.sheet.Names)
+		p, err := b.session.Prepare(ctx, part, b.scope, b.sheet.Names)
 		if err != nil {
 			return fmt.Errorf("%s: %w", part.Name, err)
 		}
-		writes = writes || p.writes
+		writes = writes || p.Writes
 		id := strconv.Itoa(i + 1)
 		b.plans = append(b.plans, p)
 		b.parts = append(b.parts, partOf(p, id, strings.TrimSuffix(root.Sent, "/")))
 		for _, k := range part.Keep {
 			if sheet.IsPlace(k) {
-				b.scope.kept[k.Name] = sheet.Place(id)
+				b.scope.Kept[k.Name] = sheet.Place(id)
 			}
 		}
 	}
 	spec := b.step.Spec
-	spec.Method, spec.Address, spec.HasBytes = http.MethodPost, joinPath(address, value.Literal("/$batch")), true
+	spec.Method, spec.Address, spec.HasBytes = http.MethodPost, session.JoinPath(address, value.Literal("/$batch")), true
 	spec.StayOnRedirect, spec.HTTP = b.step.Stay, b.step.HTTP
 	contentType := ""
 	if batch.JSON {
@@ -164,19 +139,19 @@ func (b *batching) plan(ctx context.Context) error {
 	if batch.JSON {
 		own = append(own, request.Pair{Name: "Accept", Value: request.Fixed(document.NewUntyped("application/json"))})
 	}
-	spec.Headers = mergeDefaults(own, spec.Headers)
-	b.whole = &plan{service: service, writes: writes}
-	b.session.addService(b.whole, &spec)
-	b.session.chooseLogins(b.whole, b.step)
-	b.whole.request, err = spec.Build(b.scope)
+	spec.Headers = session.MergeDefaults(own, spec.Headers)
+	b.whole = &session.Prepared{Service: service, Writes: writes}
+	b.session.AddService(b.whole, &spec)
+	b.session.ChooseLogins(b.whole, b.step)
+	b.whole.Request, err = spec.Build(b.scope)
 	return err
 }
 
 // partOf writes a planned request as a part, its address below the service's.
-func partOf(p *plan, id, root string) odata.BatchPart {
-	part := odata.BatchPart{ID: id, Method: p.request.Method, Header: p.request.Header, Body: p.request.Body}
-	address := p.request.URL.String()
-	if match := sheet.PlaceForm.FindStringSubmatch(unescaped(p.request.URL)); match != nil {
+func partOf(p *session.Prepared, id, root string) odata.BatchPart {
+	part := odata.BatchPart{ID: id, Method: p.Request.Method, Header: p.Request.Header, Body: p.Request.Body}
+	address := p.Request.URL.String()
+	if match := sheet.PlaceForm.FindStringSubmatch(unescaped(p.Request.URL)); match != nil {
 		part.Address = match[1] + match[2]
 		return part
 	}
@@ -198,7 +173,7 @@ func (b *batching) judge(answers []odata.BatchAnswer, whole *exchange.Record, nu
 	inOrder := len(byID) == 0 && len(answers) == len(b.parts)
 	var results []*result.Step
 	for i, part := range b.step.Batch.Parts {
-		res := &result.Step{Name: b.step.Name + ": " + part.Name, Target: targetOf(part), About: part.About, Outcome: result.Held}
+		res := &result.Step{Name: b.step.Name + ": " + part.Name, Target: session.TargetOf(part), About: part.About, Outcome: result.Held}
 		results = append(results, res)
 		answer := byID[b.parts[i].ID]
 		if inOrder {
@@ -207,20 +182,20 @@ func (b *batching) judge(answers []odata.BatchAnswer, whole *exchange.Record, nu
 		if answer == nil {
 			res.Outcome, res.Reason = result.NotRun, b.unanswered(answers)
 			for _, k := range part.Keep {
-				delete(b.scope.kept, k.Name)
+				delete(b.scope.Kept, k.Name)
 			}
 			continue
 		}
 		for _, k := range part.Keep {
-			delete(b.scope.kept, k.Name) // it stood for what is known now
+			delete(b.scope.Kept, k.Name) // it stood for what is known now
 		}
-		record := &exchange.Record{Request: b.plans[i].request, Started: whole.Started, Answer: &exchange.Answer{Status: answer.Status, Reason: answer.Reason,
+		record := &exchange.Record{Request: b.plans[i].Request, Started: whole.Started, Answer: &exchange.Answer{Status: answer.Status, Reason: answer.Reason,
 			Proto: whole.Answer.Proto, Header: answer.Header, Body: answer.Body, Wire: int64(len(answer.Body))}}
 		record.Phases.Total = whole.Phases.Total
 		res.Exchanges = []*exchange.Record{record}
-		res.Context = b.session.context(part, b.plans[i])
-		re := b.plans[i].read(record)
-		b.session.judge(part, b.plans[i], b.scope, b.sheet.Names, &login.Sent{Records: res.Exchanges}, re, res)
+		res.Context = b.session.ContextOf(part, b.plans[i])
+		re := b.plans[i].Read(record)
+		judge.Judge(b.session, part, b.plans[i], b.scope, b.sheet.Names, &login.Sent{Records: res.Exchanges}, re, res)
 		if b.sheet.Rows != nil && number > 0 {
 			res.Context.Row = fmt.Sprintf("%s row %d", b.sheet.Rows.From, number)
 		}

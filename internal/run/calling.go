@@ -8,13 +8,15 @@ import (
 	"time"
 
 	"testbench/internal/callback"
+	"testbench/internal/judge"
 	"testbench/internal/reply"
 	"testbench/internal/result"
+	"testbench/internal/session"
 	"testbench/internal/sheet"
 )
 
 // listen carries out a step that waits to be called back.
-func (x *rowRun) listen(ctx context.Context, s *Session, step *sheet.Step, scope *Values, res *result.Step) {
+func (x *rowRun) listen(ctx context.Context, s *session.Session, step *sheet.Step, scope *session.Values, res *result.Step) {
 	if x.options.Dry {
 		res.Outcome, res.Reason = result.NotRun, "a dry run waits for no call"
 		return
@@ -40,18 +42,18 @@ func (x *rowRun) listen(ctx context.Context, s *Session, step *sheet.Step, scope
 		res.Outcome = result.FellShort
 		return
 	}
-	j.out = waiting.checks
-	j.finishPayload(res)
+	j.Checks = waiting.checks
+	j.FinishPayload(res)
 	res.Got = "" // the call shows it
 }
 
 // calling is the waiting for a call.
 type calling struct {
 	x       *rowRun
-	session *Session
+	session *session.Session
 	step    *sheet.Step
 	*opened
-	scope   *Values
+	scope   *session.Values
 	wait    *sheet.Waiting
 	result  *result.Step
 	begun   time.Time
@@ -62,9 +64,9 @@ type calling struct {
 }
 
 // run waits; it gives the judging of the call that is judged, nil where none came.
-func (c *calling) run(ctx context.Context) (*judging, error) {
+func (c *calling) run(ctx context.Context) (*judge.Judging, error) {
 	deadline := c.begun.Add(c.wait.Within)
-	var last *judging
+	var last *judge.Judging
 	var open []result.Check // of the last call, what until wants and is not so
 	for {
 		got, err := c.next(ctx, deadline)
@@ -76,7 +78,7 @@ func (c *calling) run(ctx context.Context) (*judging, error) {
 				c.none()
 				return nil, nil
 			}
-			c.checks = append(c.checks, tooLate(c.wait, open)...)
+			c.checks = append(c.checks, judge.TooLate(c.wait, open)...)
 			return last, nil
 		}
 		j, isOver, err := c.judge(got)
@@ -90,17 +92,17 @@ func (c *calling) run(ctx context.Context) (*judging, error) {
 		if isOver {
 			return last, c.quiet(ctx)
 		}
-		checks := j.until(c.wait.Until)
-		if j.err != nil {
-			return nil, j.err
+		checks := j.Until(c.wait.Until)
+		if j.Err != nil {
+			return nil, j.Err
 		}
 		open = checks
 		if !slices.ContainsFunc(checks, func(k result.Check) bool { return !k.Held }) {
 			c.checks = append(c.checks, checks...)
 			return last, c.quiet(ctx)
 		}
-		if n := len(c.states); n > 0 && slices.Contains(c.wait.States.Failed, c.states[n-1].state) {
-			c.checks = append(c.checks, result.Check{Kind: "states", Subject: c.wait.States.Source, Judged: true, Wanted: "not " + strings.Join(c.wait.States.Failed, " or "), Got: c.states[n-1].state})
+		if n := len(c.states); n > 0 && slices.Contains(c.wait.States.Failed, c.states[n-1].State) {
+			c.checks = append(c.checks, result.Check{Kind: "states", Subject: c.wait.States.Source, Judged: true, Wanted: "not " + strings.Join(c.wait.States.Failed, " or "), Got: c.states[n-1].State})
 			return last, nil
 		}
 	}
@@ -130,37 +132,37 @@ func (o *opened) again(got *callback.Call, isState bool) string {
 	if !known || isState && !isLast {
 		return ""
 	}
-	return fmt.Sprintf("the same call came again, %s after the one before", spanText(got.At.Sub(before)))
+	return fmt.Sprintf("the same call came again, %s after the one before", judge.SpanText(got.At.Sub(before)))
 }
 
 // judge looks at a call: nil says that it is not the one; isOver that a state came that
 // may not come.
-func (c *calling) judge(got *callback.Call) (j *judging, isOver bool, err error) {
+func (c *calling) judge(got *callback.Call) (j *judge.Judging, isOver bool, err error) {
 	re := reply.OfCall(got.Method, got.URL, got.Header, got.Body)
 	j = c.x.judgingOf(c.session, c.step, c.scope, re.Payload, re.Tree())
 	for _, f := range c.step.Listen.Match {
-		j.rule("match", f.Source, f.Path, f.Rule)
+		j.Rule("match", f.Source, f.Path, f.Rule)
 	}
-	if j.err != nil {
-		return nil, false, j.err
+	if j.Err != nil {
+		return nil, false, j.Err
 	}
-	for _, check := range j.out {
+	for _, check := range j.Checks {
 		if !check.Held {
 			c.lastBad = fmt.Sprintf("%s wanted %s, got %s", check.Subject, check.Wanted, check.Got)
 			c.said = append(c.said, "a call that does not match came: "+c.lastBad)
 			return nil, false, nil
 		}
 	}
-	c.checks = append(c.checks, j.out...)
-	j.out = nil
+	c.checks = append(c.checks, j.Checks...)
+	j.Checks = nil
 	c.calls++
 	c.result.Exchanges = append(c.result.Exchanges, got.Record(c.Listen))
-	states, wrong := lookAtState(c.wait.States, j, c.states, got.At.Sub(c.start))
+	states, wrong := judge.LookAtState(c.wait.States, j, c.states, got.At.Sub(c.start))
 	c.states = states
 	if wrong != nil {
 		c.checks = append(c.checks, *wrong)
 	}
-	return j, wrong != nil, j.err
+	return j, wrong != nil, j.Err
 }
 
 // quiet holds that nothing more comes for as long as the step says.
@@ -168,7 +170,7 @@ func (c *calling) quiet(ctx context.Context) error {
 	if c.step.Listen.Quiet == 0 {
 		return nil
 	}
-	check := result.Check{Kind: "expect", Subject: "quiet", Judged: true, Wanted: "no more calls for " + spanText(c.step.Listen.Quiet), Got: "none", Held: true}
+	check := result.Check{Kind: "expect", Subject: "quiet", Judged: true, Wanted: "no more calls for " + judge.SpanText(c.step.Listen.Quiet), Got: "none", Held: true}
 	got, err := c.next(ctx, time.Now().Add(c.step.Listen.Quiet))
 	if err != nil {
 		return err
@@ -186,23 +188,23 @@ func (c *calling) quiet(ctx context.Context) error {
 func (c *calling) late(got *callback.Call) string {
 	re := reply.OfCall(got.Method, got.URL, got.Header, got.Body)
 	j := c.x.judgingOf(c.session, c.step, c.scope, re.Payload, re.Tree())
-	after := spanText(got.At.Sub(c.start))
+	after := judge.SpanText(got.At.Sub(c.start))
 	if c.wait.States == nil {
 		return "a call came late, after " + after
 	}
-	states, wrong := lookAtState(c.wait.States, j, c.states, got.At.Sub(c.start))
+	states, wrong := judge.LookAtState(c.wait.States, j, c.states, got.At.Sub(c.start))
 	if wrong != nil {
 		return "false: " + wrong.Note
 	}
 	if len(states) > len(c.states) {
-		return fmt.Sprintf("late: %q came after %s", states[len(states)-1].state, after)
+		return fmt.Sprintf("late: %q came after %s", states[len(states)-1].State, after)
 	}
 	return "a call came late, after " + after
 }
 
 // none says that no call came that matches.
 func (c *calling) none() {
-	check := result.Check{Kind: "expect", Subject: "call", Judged: true, Wanted: fmt.Sprintf("a call by %s within %s", c.step.Listen.Method, spanText(c.wait.Within)), Got: "none"}
+	check := result.Check{Kind: "expect", Subject: "call", Judged: true, Wanted: fmt.Sprintf("a call by %s within %s", c.step.Listen.Method, judge.SpanText(c.wait.Within)), Got: "none"}
 	if c.lastBad != "" {
 		check.Got = "none that matches"
 	}
@@ -216,7 +218,7 @@ func (c *calling) none() {
 func (c *calling) notes() []string {
 	notes := append(c.TakeNotes(), c.said...)
 	if len(c.states) > 0 {
-		notes = append(notes, fmt.Sprintf("called %s: %s", times(c.calls), statesText(c.states)))
+		notes = append(notes, fmt.Sprintf("called %s: %s", session.HowOften(c.calls), judge.StatesText(c.states)))
 	}
 	return notes
 }
@@ -226,12 +228,12 @@ func (b *boxes) shut() {
 	b.mutex.Lock()
 	defer b.mutex.Unlock()
 	for _, o := range b.order {
-		b.x.session.options.Receiver.Shut(o.Box)
+		b.x.session.Options.Receiver.Shut(o.Box)
 		w := &sheet.Waiting{}
 		if o.step.Wait != nil {
 			w = o.step.Wait
 		}
-		res := &result.Step{Name: b.x.prefix + o.step.Name + ": late", Target: targetOf(o.step), Outcome: result.Held, Notes: o.TakeNotes()}
+		res := &result.Step{Name: b.x.prefix + o.step.Name + ": late", Target: session.TargetOf(o.step), Outcome: result.Held, Notes: o.TakeNotes()}
 		c := &calling{x: b.x, session: b.x.session, step: o.step, opened: o, scope: b.x.scope(b.x.session), wait: w, result: res}
 		for got := o.Taken(); got != nil; got = o.Taken() {
 			if again := o.again(got, w.States != nil); again != "" {
@@ -242,7 +244,7 @@ func (b *boxes) shut() {
 			said := c.late(got)
 			if strings.HasPrefix(said, "false: ") {
 				res.Outcome = result.FellShort
-				res.Checks = append(res.Checks, result.Check{Kind: "states", Subject: w.States.Source, Judged: true, Wanted: stateWords(w.States), Got: "a false change", Note: strings.TrimPrefix(said, "false: ")})
+				res.Checks = append(res.Checks, result.Check{Kind: "states", Subject: w.States.Source, Judged: true, Wanted: judge.StateWords(w.States), Got: "a false change", Note: strings.TrimPrefix(said, "false: ")})
 				continue
 			}
 			res.Notes = append(res.Notes, said)

@@ -10,12 +10,13 @@ import (
 	"testbench/internal/bench"
 	"testbench/internal/contract"
 	"testbench/internal/document"
-	"testbench/internal/exchange"
 	"testbench/internal/request"
+	"testbench/internal/session"
 	"testbench/internal/sheet"
 	"testbench/internal/soap"
 	"testbench/internal/suggest"
 	"testbench/internal/value"
+	"testbench/internal/vet"
 	"testbench/internal/yamlfile"
 )
 
@@ -62,7 +63,7 @@ func SplitCall(args []string) (target, fields []string) {
 
 // CallStep makes a step of a call. The values may hold placeholders; kept:name
 // stands for ${kept.name}, and needs no quotes in a shell.
-func CallStep(b *bench.Bench, c CallSpec, vet VetOptions) (*sheet.Step, error) {
+func CallStep(b *bench.Bench, c CallSpec, vet vet.Options) (*sheet.Step, error) {
 	step := &sheet.Step{Name: "call", Contract: c.Contract, SOAP: soap.Version(c.SOAP), Stay: c.Stay, HTTP: c.HTTP, Pages: c.Pages, At: &yamlfile.Node{}}
 	if err := stepTarget(b, step, c.Target); err != nil {
 		return nil, err
@@ -102,8 +103,8 @@ func CallStep(b *bench.Bench, c CallSpec, vet VetOptions) (*sheet.Step, error) {
 }
 
 // checkCall finds placeholders that lead nowhere, before anything is sent.
-func checkCall(b *bench.Bench, step *sheet.Step, vet VetOptions) error {
-	site, err := b.At(vet.Site)
+func checkCall(b *bench.Bench, step *sheet.Step, options vet.Options) error {
+	site, err := b.At(options.Site)
 	if err != nil {
 		return err
 	}
@@ -115,18 +116,18 @@ func checkCall(b *bench.Bench, step *sheet.Step, vet VetOptions) error {
 			return err
 		}
 		if endpoint != nil {
-			if _, problems := known(b, step, found, described(found, endpoint)); len(problems) > 0 {
+			if _, problems := session.KnownRequest(b, step, found, session.ByHand(found, endpoint)); len(problems) > 0 {
 				return callProblem(step, problems)
 			}
 		}
 	}
 	file := &yamlfile.File{Name: "command line"}
-	v := &vetter{options: vet, site: site}
-	for _, h := range placeholdersOfRequest(step) {
-		v.uses([]bench.Use{{File: file, Node: &yamlfile.Node{Kind: yamlfile.Mapping}, Placeholder: h}})
+	v := &vet.Vetter{Options: options, Site: site}
+	for _, h := range vet.PlaceholdersOfRequest(step) {
+		v.Uses([]bench.Use{{File: file, Node: &yamlfile.Node{Kind: yamlfile.Mapping}, Placeholder: h}})
 	}
 	if len(file.Problems) > 0 {
-		return withTry(file.Problems[0].Message, file.Problems[0].Try)
+		return session.WithTry(file.Problems[0].Message, file.Problems[0].Try)
 	}
 	return nil
 }
@@ -136,25 +137,13 @@ func callProblem(step *sheet.Step, problems []contract.Problem) error {
 	var missing []string
 	for _, p := range problems {
 		if p.Missing == "" {
-			return withTry(p.Message, p.Try)
+			return session.WithTry(p.Message, p.Try)
 		}
 		missing = append(missing, p.Missing)
 	}
 	list := strings.Join(missing, ", ")
-	return withTry(step.Call+" needs "+list, "add "+list)
+	return session.WithTry(step.Call+" needs "+list, "add "+list)
 }
-
-// tryError is a mistake with what to try.
-type tryError struct{ message, try string }
-
-func (e *tryError) Error() string {
-	if e.try == "" {
-		return e.message
-	}
-	return e.message + "; " + e.try
-}
-
-func withTry(message, try string) error { return &tryError{message, try} }
 
 func stepTarget(b *bench.Bench, step *sheet.Step, target []string) error {
 	switch {
@@ -169,7 +158,7 @@ func stepTarget(b *bench.Bench, step *sheet.Step, target []string) error {
 		case found == nil:
 			return &bench.NotFoundError{What: "service", Name: service, Known: b.ServiceNames()}
 		case !ok:
-			return fmt.Errorf("call which operation of %s? %s", service, operationsOf(b, found))
+			return fmt.Errorf("call which operation of %s? %s", service, session.OperationsOf(b, found))
 		case found.Operation(operation) == nil && found.Contract == nil && found.Speaks == "":
 			return &bench.NotFoundError{What: "operation of " + service, Name: operation, Known: found.OperationNames()}
 		}
@@ -356,29 +345,3 @@ func setBody(s *sheet.Step, c CallSpec) error {
 	}
 	return nil
 }
-
-// StepNames lists the steps of a sheet.
-func StepNames(s *sheet.Sheet) []string {
-	return bench.Names(slices.Concat(s.First, s.Steps, s.Finally, s.Last), func(s *sheet.Step) string { return s.Name })
-}
-
-// UpTo lists the steps that are run for one of them: those before it, and those that a
-// row begins and ends with.
-func UpTo(s *sheet.Sheet, name string) []string {
-	out := bench.Names(slices.Concat(s.First, s.Finally, s.Last), func(s *sheet.Step) string { return s.Name })
-	for _, step := range s.Steps {
-		out = append(out, step.Name)
-		if holds(step, name) {
-			break
-		}
-	}
-	return out
-}
-
-// holds says whether a step is the one of a name, or has it in its group.
-func holds(s *sheet.Step, name string) bool {
-	return s.Name == name || slices.ContainsFunc(s.Group, func(inner *sheet.Step) bool { return holds(inner, name) })
-}
-
-// LoginRecords hands over the exchanges that logins made.
-func (s *Session) LoginRecords() []*exchange.Record { return s.observed.take() }

@@ -11,6 +11,7 @@ import (
 	"testbench/internal/exchange"
 	"testbench/internal/login"
 	"testbench/internal/path"
+	"testbench/internal/session"
 	"testbench/internal/sheet"
 )
 
@@ -25,21 +26,21 @@ type Captured struct {
 // Capture makes the requests of a step without sending them: a login call is answered by
 // a token that the caller chose, and what is read beforehand (a contract, a version) is
 // read indeed. It fails for logins of which code cannot be made.
-func (s *Session) Capture(ctx context.Context, step *sheet.Step, token string) (*Captured, error) {
+func Capture(ctx context.Context, s *session.Session, step *sheet.Step, token string) (*Captured, error) {
 	if err := s.CheckCall(ctx, step); err != nil {
 		return nil, err
 	}
-	planned, err := s.plan(ctx, step, s.Scope(nil, map[string]*document.Node{}), nil)
+	planned, err := s.Prepare(ctx, step, s.Scope(nil, map[string]*document.Node{}), nil)
 	if err != nil {
 		return nil, err
 	}
-	if planned.request == nil {
+	if planned.Request == nil {
 		return nil, errors.New("the step sends no request of its own")
 	}
 	out := &Captured{}
 	var answer *exchange.Answer
-	for _, name := range planned.logins {
-		asked, err := s.tokenAnswer(out, name, token)
+	for _, name := range planned.Logins {
+		asked, err := tokenAnswer(s, out, name, token)
 		if err != nil {
 			return nil, err
 		}
@@ -57,7 +58,7 @@ func (s *Session) Capture(ctx context.Context, step *sheet.Step, token string) (
 		case r.Login && answer != nil && out.Login == nil:
 			out.Login = r.Clone()
 			return answer
-		case r.Login || r.Method == http.MethodGet && planned.request.Method != http.MethodGet:
+		case r.Login || r.Method == http.MethodGet && planned.Request.Method != http.MethodGet:
 			return nil
 		}
 		if out.Main == nil {
@@ -68,7 +69,7 @@ func (s *Session) Capture(ctx context.Context, step *sheet.Step, token string) (
 	}
 	once := *step
 	once.Wait, once.Again, once.Undo, once.Pages = nil, nil, nil, 1
-	result := s.Exchange(ctx, &once, map[string]*document.Node{})
+	result := CarryOut(ctx, s, &once, map[string]*document.Node{})
 	if out.Main == nil {
 		return nil, fmt.Errorf("no request came of it: %s", result.Reason)
 	}
@@ -76,7 +77,7 @@ func (s *Session) Capture(ctx context.Context, step *sheet.Step, token string) (
 }
 
 // tokenAnswer is what the login call of a login is answered with; nil where none is made.
-func (s *Session) tokenAnswer(out *Captured, name, token string) (*exchange.Answer, error) {
+func tokenAnswer(s *session.Session, out *Captured, name, token string) (*exchange.Answer, error) {
 	var kind login.Kind
 	for _, l := range s.Bench.Logins {
 		if l.Name == name {

@@ -16,18 +16,19 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"testbench/internal/bench"
+	"testbench/internal/callback"
+	"testbench/internal/run"
+	"testbench/internal/secret"
+	"testbench/internal/session"
+	"testbench/internal/sheet"
+	"testbench/internal/standin"
+	"testbench/internal/vet"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-
-	"testbench/internal/bench"
-	"testbench/internal/callback"
-	"testbench/internal/run"
-	"testbench/internal/secret"
-	"testbench/internal/sheet"
-	"testbench/internal/standin"
 )
 
 // watched is the stand-in behind a proxy that writes down what it is sent. Headers of a
@@ -179,12 +180,12 @@ func (e *effects) of(t *testing.T, text string) (said string, problems []string)
 		var err error
 		opened, err = bench.Open(e.dir)
 		require.NoError(t, err)
-		for _, p := range slices.Concat(opened.Problems().Serious(), run.VetBench(opened, run.VetOptions{}).Serious()) {
+		for _, p := range slices.Concat(opened.Problems().Serious(), vet.Bench(opened, vet.Options{}).Serious()) {
 			problems = append(problems, p.Message)
 		}
 	}
 	read := sheet.Read(opened, filepath.Join(e.dir, "sheets", "test.yaml"), []byte(text))
-	for _, p := range run.Vet(read, run.VetOptions{}).Serious() {
+	for _, p := range vet.Sheet(read, vet.Options{}).Serious() {
 		problems = append(problems, p.Message)
 	}
 	if len(problems) > 0 {
@@ -192,7 +193,7 @@ func (e *effects) of(t *testing.T, text string) (said string, problems []string)
 	}
 	receiver := &callback.Receiver{}
 	defer func() { _ = receiver.Close() }()
-	session, err := run.NewSession(opened, run.Options{Site: read.Site, Receiver: receiver, Store: &secret.Store{Environ: func(name string) (string, bool) {
+	session, err := session.NewSession(opened, session.Options{Site: read.Site, Receiver: receiver, Store: &secret.Store{Environ: func(name string) (string, bool) {
 		text, ok := standin.Secrets[strings.ToLower(strings.TrimPrefix(name, "TESTBENCH_SEALED_"))]
 		return text, ok
 	}}})

@@ -11,7 +11,9 @@ import (
 	"testbench/internal/document"
 	"testbench/internal/history"
 	"testbench/internal/result"
+	"testbench/internal/session"
 	"testbench/internal/sheet"
+	"testbench/internal/vet"
 )
 
 // mostItems bounds the items of one step.
@@ -69,10 +71,10 @@ func (x *rowRun) run(ctx, kill context.Context, steps, finally []*sheet.Step) {
 }
 
 // scope is where the names of the row lead, for a session.
-func (x *rowRun) scope(s *Session) *Values {
+func (x *rowRun) scope(s *session.Session) *session.Values {
 	scope := s.Scope(x.values, x.kept)
 	if x.boxes != nil {
-		scope.listening = x.boxes.addressOf
+		scope.Listening = x.boxes.addressOf
 	}
 	return scope
 }
@@ -201,7 +203,7 @@ func (x *rowRun) group(ctx context.Context, step *sheet.Step, name string) resul
 
 // skip tells that a step is not carried out.
 func (x *rowRun) skip(step *sheet.Step, name string, outcome result.Outcome, reason string) result.Outcome {
-	x.tell(&result.Step{Name: name, Target: targetOf(step), About: step.About, Outcome: outcome, Reason: reason})
+	x.tell(&result.Step{Name: name, Target: session.TargetOf(step), About: step.About, Outcome: outcome, Reason: reason})
 	x.noteMissing(step, string(outcome))
 	return outcome
 }
@@ -215,7 +217,7 @@ func (x *rowRun) leftOut(step *sheet.Step) string {
 	if step.When == nil || x.options.Dry {
 		return ""
 	}
-	return unless(step, x.session.data(scope, x.values, x.kept, nil, nil))
+	return unless(step, x.session.Data(scope, x.values, x.kept, nil, nil))
 }
 
 // each carries a step out once for each item. What is kept is a list then, with one
@@ -234,13 +236,13 @@ func (x *rowRun) each(ctx context.Context, step *sheet.Step, name string) result
 	case len(items) > mostItems:
 		return x.skip(step, name, result.Faulty, fmt.Sprintf("for each: there are %d items, and at most %d are gone through", len(items), mostItems))
 	case len(items) == 0:
-		for _, n := range stepNames(step) {
+		for _, n := range vet.KeptBy(step) {
 			x.kept[n] = document.NewList()
 		}
 		return x.skip(step, name, result.NotRun, "for each: there is no item")
 	}
 	collected := map[string]*document.Node{}
-	for _, n := range stepNames(step) {
+	for _, n := range vet.KeptBy(step) {
 		collected[n] = document.NewList()
 	}
 	before, had := x.kept[step.Each.Name]

@@ -11,16 +11,17 @@ import (
 	"slices"
 	"strings"
 	"sync"
-	"testing"
-
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
-
 	"testbench/internal/bench"
 	"testbench/internal/result"
 	"testbench/internal/run"
 	"testbench/internal/secret"
+	"testbench/internal/session"
 	"testbench/internal/sheet"
+	"testbench/internal/vet"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 var update = flag.Bool("update", false, "write what came as what is expected")
@@ -117,7 +118,7 @@ var judgedCases = []judgedCase{
 // onlyStep runs a sheet of one step and gives what came of it, and what hides the secrets.
 func onlyStep(t *testing.T, bench *bench.Bench, read *sheet.Sheet) (*result.Step, *secret.Masker) {
 	t.Helper()
-	session, err := run.NewSession(bench, run.Options{Store: &secret.Store{}})
+	session, err := session.NewSession(bench, session.Options{Store: &secret.Store{}})
 	require.NoError(t, err)
 	results := run.Run(t.Context(), nil, []*run.Job{{Session: session, Sheet: read}}, run.RunOptions{})
 	require.NoError(t, session.Close(t.Context()))
@@ -169,7 +170,7 @@ func TestJudged(t *testing.T) {
 		}
 		read := sheet.Read(bench, filepath.Join(dir, "sheets", "test.yaml"), []byte(fmt.Sprintf("sheet: test\nsteps:\n  - step: it\n    request: s %s /%d\n%s", method, i, indented("redirects: off\n"+body+c.step))))
 		fmt.Fprintf(&out, "-- %s --\n", c.name)
-		if problems := run.Vet(read, run.VetOptions{}).Serious(); len(problems) > 0 {
+		if problems := vet.Sheet(read, vet.Options{}).Serious(); len(problems) > 0 {
 			fmt.Fprintf(&out, "mistake: %s; %s\n", problems[0].Message, problems[0].Try)
 			continue
 		}
@@ -231,7 +232,7 @@ func TestJudgedByContract(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "w.wsdl"), []byte(wsdl), 0o600))
 	text := "bench: b\nsites:\n  local:\n    set:\n      base: " + server.URL + "\nservices:\n  w:\n    contract: w.wsdl\n    address: ${base}\n"
 	opened := bench.Read(dir, "bench.yaml", []byte(text))
-	require.Empty(t, run.VetBench(opened, run.VetOptions{}).Serious())
+	require.Empty(t, vet.Bench(opened, vet.Options{}).Serious())
 	for _, c := range []struct {
 		operation string
 		status    int
@@ -255,7 +256,7 @@ func TestJudgedByContract(t *testing.T) {
 		t.Run(fmt.Sprintf("%s %d %s", c.operation, c.status, c.body), func(t *testing.T) {
 			status, kind, body = c.status, c.kind, c.body
 			read := sheet.Read(opened, "s.yaml", []byte("sheet: s\nsteps:\n  - step: it\n    call: w/"+c.operation+"\n"))
-			require.Empty(t, run.Vet(read, run.VetOptions{}).Serious())
+			require.Empty(t, vet.Sheet(read, vet.Options{}).Serious())
 			step, _ := onlyStep(t, opened, read)
 			wrong := ""
 			for _, check := range step.Checks {
@@ -271,11 +272,28 @@ func TestJudgedByContract(t *testing.T) {
 			assert.Contains(t, strings.Join(step.Last().Notes, "\n"), c.note)
 		})
 	}
-	wrong := run.VetBench(bench.Read(dir, "bench.yaml", []byte(text+"    operations:\n      Aks:\n        good: 2xx\n")), run.VetOptions{}).Serious()
+	wrong := vet.Bench(bench.Read(dir, "bench.yaml", []byte(text+"    operations:\n      Aks:\n        good: 2xx\n")), vet.Options{}).Serious()
 	require.Len(t, wrong, 1)
 	assert.Contains(t, wrong[0].Message+wrong[0].Try, `"Ask"`)
-	right := run.VetBench(bench.Read(dir, "bench.yaml", []byte(text+"    operations:\n      Ask:\n        good: 2xx\n")), run.VetOptions{}).Serious()
+	right := vet.Bench(bench.Read(dir, "bench.yaml", []byte(text+"    operations:\n      Ask:\n        good: 2xx\n")), vet.Options{}).Serious()
 	assert.Empty(t, right)
+}
+
+// What a contract says beside its operations is told before anything is sent: that one is
+// deprecated, and that a file's own address is not trusted.
+func TestToldByContract(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "lab.json"), []byte(`{"openapi": "3.0.3", "info": {"title": "lab", "version": "1"}, "servers": [{"url": "http://127.0.0.1:1"}],
+"paths": {"/lots": {"get": {"operationId": "lots", "deprecated": true, "responses": {"200": {"description": "all"}}}, "post": {"operationId": "add", "responses": {"200": {"description": "one"}}}}}}`), 0o600))
+	vetted := func(address, call string) string {
+		opened := bench.Read(dir, "bench.yaml", []byte("bench: b\nservices:\n  lab:\n    contract: lab.json\n"+address))
+		return vet.Sheet(sheet.Read(opened, "s.yaml", []byte("sheet: s\nsteps:\n  - step: it\n    call: "+call+"\n")), vet.Options{}).Error()
+	}
+	const address = "    address: http://127.0.0.1:1\n"
+	assert.Contains(t, vetted(address, "lab/lots"), "lab/lots is deprecated by its contract")
+	assert.NotContains(t, vetted(address, "lab/add"), "deprecated")
+	assert.Contains(t, vetted("", "lab/add"), "the contract of lab comes from a file, and where that sends is not trusted")
+	assert.NotContains(t, vetted(address, "lab/add"), "not trusted")
 }
 
 // A file is read from the bench folder, and a link does not lead out of it.
@@ -297,7 +315,7 @@ func TestFilesStayInTheBench(t *testing.T) {
 		read := sheet.Read(bench, "s.yaml", []byte("sheet: s\nsteps:\n  - step: it\n    request: POST http://127.0.0.1:1/\n    file: "+name+"\n"))
 		untouched := sheet.Read(bench, "s.yaml", []byte("sheet: s\nsteps:\n  - step: it\n    request: POST http://127.0.0.1:1/\n    bytes: "+name+"\n"))
 		assert.Equal(t, []string{name, name}, slices.Concat(read.Reads, untouched.Reads), "what the sheet came to hangs on it")
-		problems := run.Vet(read, run.VetOptions{}).Serious()
+		problems := vet.Sheet(read, vet.Options{}).Serious()
 		if wrong == "" {
 			assert.Empty(t, problems, name)
 			continue

@@ -4,31 +4,17 @@ import (
 	"fmt"
 	"maps"
 	"net/http"
-	"slices"
 	"strings"
 	"sync"
 	"time"
 
-	"testbench/internal/bench"
 	"testbench/internal/callback"
 	"testbench/internal/document"
+	"testbench/internal/judge"
+	"testbench/internal/session"
 	"testbench/internal/sheet"
-	"testbench/internal/suggest"
 	"testbench/internal/value"
 )
-
-// callback checks that a step waits for the calls to an address.
-func (v *vetter) callback(u bench.Use) {
-	h := u.Placeholder
-	switch {
-	case len(v.listens) == 0:
-		u.File.ReportInside(u.Node, h.Offset, "add a step with listen:", "%s: no step waits to be called back", h.Source)
-	case h.Name == "" && len(v.listens) > 1:
-		u.File.ReportInside(u.Node, h.Offset, "write ${callback."+v.listens[0]+"}", "%s: several steps wait to be called back: %s", h.Source, document.FewNames(v.listens))
-	case h.Name != "" && !slices.Contains(v.listens, h.Name):
-		u.File.ReportInside(u.Node, h.Offset, suggest.DidYouMean(h.Name, v.listens), "%s: no step with listen: has that name", h.Source)
-	}
-}
 
 // boxes are where the calls for a row come in, one for each step that listens.
 type boxes struct {
@@ -44,7 +30,7 @@ type opened struct {
 	address string
 	seen    map[[32]byte]time.Time // calls that were taken
 	last    [32]byte               // the one that was taken last
-	states  []seen
+	states  []judge.StateSeen
 	start   time.Time
 }
 
@@ -69,7 +55,7 @@ func (b *boxes) of(name string) (*opened, error) {
 	if o := b.open[step.Name]; o != nil {
 		return o, nil
 	}
-	receiver := b.x.session.options.Receiver
+	receiver := b.x.session.Options.Receiver
 	if receiver == nil {
 		return nil, fmt.Errorf("%w: nobody can call back here", value.ErrNothing)
 	}
@@ -105,7 +91,7 @@ func listenerOf(s *sheet.Sheet, name string) *sheet.Step {
 	return found
 }
 
-func readyToListen(l *sheet.Listen, scope *Values) (*callback.Listener, error) {
+func readyToListen(l *sheet.Listen, scope *session.Values) (*callback.Listener, error) {
 	out := &callback.Listener{Method: l.Method, Signed: l.Signed, Answer: l.Answer, Header: http.Header{}}
 	text := func(t *value.Template) (string, error) {
 		if t == nil {

@@ -14,17 +14,18 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"testbench/internal/bench"
+	"testbench/internal/document"
+	"testbench/internal/run"
+	"testbench/internal/secret"
+	"testbench/internal/session"
+	"testbench/internal/standin"
+	"testbench/internal/vet"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-
-	"testbench/internal/bench"
-	"testbench/internal/document"
-	"testbench/internal/run"
-	"testbench/internal/secret"
-	"testbench/internal/standin"
 )
 
 // issuing is a server that takes every credential, gives tokens and writes down what it is
@@ -162,10 +163,10 @@ func (c *loginCase) observe(t *testing.T, dir string, service *issuing, base str
 	request := "GET ${base}" + target
 	text := "bench: b\nsites:\n  one:\n    set:\n      base: " + base + "\nservices:\n  s:\n    address: ${base}/soap\n    soap: 1.1\nlogins:\n  other:\n    kind: desk\n    ask: GET ${base}/other\n    token at: token\n  it:\n    kind: " + c.kind + "\n" + c.yaml(keys)
 	bench := bench.Read(dir, "bench.yaml", []byte(text))
-	if problems := slices.Concat(bench.Problems().Serious(), run.VetBench(bench, run.VetOptions{}).Serious()); len(problems) > 0 {
+	if problems := slices.Concat(bench.Problems().Serious(), vet.Bench(bench, vet.Options{}).Serious()); len(problems) > 0 {
 		return "mistake: " + problems[0].Message
 	}
-	session, err := run.NewSession(bench, run.Options{Now: func() time.Time { return time.Date(2026, 11, 29, 3, 0, 0, 0, time.UTC) }, Store: &secret.Store{Environ: func(name string) (string, bool) {
+	session, err := session.NewSession(bench, session.Options{Now: func() time.Time { return time.Date(2026, 11, 29, 3, 0, 0, 0, time.UTC) }, Store: &secret.Store{Environ: func(name string) (string, bool) {
 		text, ok := standin.Secrets[strings.ToLower(strings.TrimPrefix(name, "TESTBENCH_SEALED_"))]
 		return text, ok
 	}}})
@@ -175,9 +176,9 @@ func (c *loginCase) observe(t *testing.T, dir string, service *issuing, base str
 		body := filepath.Join(dir, "payload.xml")
 		call = run.CallSpec{Target: []string{"s", "POST", ""}, Login: "it", Body: body}
 	}
-	step, err := run.CallStep(bench, call, run.VetOptions{})
+	step, err := run.CallStep(bench, call, vet.Options{})
 	require.NoError(t, err)
-	result := session.Exchange(t.Context(), step, map[string]*document.Node{})
+	result := run.CarryOut(t.Context(), session, step, map[string]*document.Node{})
 	said := fmt.Sprintf("%s %s", result.Outcome, result.Reason)
 	if token, err := session.Logins.Token(t.Context(), "it"); err == nil {
 		said += fmt.Sprintf("\ntoken %s until %s", token.Kind, token.Expires)

@@ -4,15 +4,14 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"testbench/internal/bench"
+	"testbench/internal/sheet"
+	"testbench/internal/standin"
+	"testbench/internal/vet"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-
-	"testbench/internal/bench"
-	"testbench/internal/run"
-	"testbench/internal/sheet"
-	"testbench/internal/standin"
 )
 
 // at says where the caret is put in a case below: the text before it is the
@@ -41,7 +40,7 @@ func TestOneBody(t *testing.T) {
 			if i != j {
 				text += "    " + second + "\n"
 			}
-			problems := run.Vet(sheet.Read(bench, "s.yaml", []byte(text)), run.VetOptions{}).Serious()
+			problems := vet.Sheet(sheet.Read(bench, "s.yaml", []byte(text)), vet.Options{}).Serious()
 			if i == j {
 				assert.Empty(t, problems, text)
 				continue
@@ -248,7 +247,7 @@ func TestEveryMistakeOfASheet(t *testing.T) {
 	}
 	for _, c := range cases {
 		text, line, column := place(c.text)
-		problems := run.Vet(sheet.Read(bench, "s.yaml", []byte(text)), run.VetOptions{}).Serious()
+		problems := vet.Sheet(sheet.Read(bench, "s.yaml", []byte(text)), vet.Options{}).Serious()
 		if !assert.NotEmpty(t, problems, text) {
 			continue
 		}
@@ -353,7 +352,7 @@ func TestEveryMistakeOfABench(t *testing.T) {
 	}
 	for _, c := range cases {
 		text, line, column := place(c.text)
-		problems := run.VetBench(bench.Read(t.TempDir(), "bench.yaml", []byte(text)), run.VetOptions{}).Serious()
+		problems := vet.Bench(bench.Read(t.TempDir(), "bench.yaml", []byte(text)), vet.Options{}).Serious()
 		found := false
 		for _, p := range problems {
 			found = found || strings.Contains(p.Message, c.message) && strings.Contains(p.Try, c.try) && (line == 0 || p.Line == line && p.Column == column)
@@ -397,7 +396,7 @@ func TestNoMistakes(t *testing.T) {
 		"call: stores/search\nkeep:\n  k: total\nfields:\n  total: ${k}",
 	} {
 		source := "sheet: s\nsteps:\n  - step: one\n    " + strings.ReplaceAll(text, "\n", "\n    ") + "\n"
-		assert.Empty(t, run.Vet(sheet.Read(opened, "s.yaml", []byte(source)), run.VetOptions{}).Serious(), source)
+		assert.Empty(t, vet.Sheet(sheet.Read(opened, "s.yaml", []byte(source)), vet.Options{}).Serious(), source)
 	}
 	for _, text := range []string{
 		"    soap: 1.1\n    addressing: true\n    always:\n      blocks:\n        a: 1\n",
@@ -407,7 +406,7 @@ func TestNoMistakes(t *testing.T) {
 		"    about: x\ndatabases:\n  d:\n    kind: postgres\n    address: 127.0.0.1:1\n    user: x\n    password: ${machine.HOME}\n  e:\n    kind: sqlite\n    address: a.db\n",
 	} {
 		source := "bench: b\nsites:\n  s:\n    set:\n      base: http://127.0.0.1:1\n  t:\n    like: s\n    guard: reading\nservices:\n  a:\n    address: ${base}\n" + text
-		assert.Empty(t, run.VetBench(bench.Read(t.TempDir(), "bench.yaml", []byte(source)), run.VetOptions{}).Serious(), source)
+		assert.Empty(t, vet.Bench(bench.Read(t.TempDir(), "bench.yaml", []byte(source)), vet.Options{}).Serious(), source)
 	}
 }
 
@@ -415,7 +414,7 @@ func TestNoMistakes(t *testing.T) {
 func TestRulesCutShort(t *testing.T) {
 	opened := bench.Read(t.TempDir(), "bench.yaml", []byte("bench: b\n"))
 	for rule, want := range map[string]string{"A # B": `the rule ends before "# B"`, `"A # B"`: "", `"A" # B`: "", "A": "", "A#B": ""} {
-		problems := run.Vet(sheet.Read(opened, "s.yaml", []byte("sheet: s\nsteps:\n  - step: a\n    request: GET http://127.0.0.1:1/\n    fields:\n      n: "+rule+"\n")), run.VetOptions{})
+		problems := vet.Sheet(sheet.Read(opened, "s.yaml", []byte("sheet: s\nsteps:\n  - step: a\n    request: GET http://127.0.0.1:1/\n    fields:\n      n: "+rule+"\n")), vet.Options{})
 		require.Len(t, problems, map[bool]int{true: 0, false: 1}[want == ""], "%s: %v", rule, problems)
 		if want != "" {
 			assert.True(t, problems[0].Remark)
@@ -428,7 +427,7 @@ func TestRulesCutShort(t *testing.T) {
 func TestRemarks(t *testing.T) {
 	bench := bench.Read(t.TempDir(), "bench.yaml", []byte("bench: b\nsites:\n  s:\n    set:\n      base: http://127.0.0.1:1\nservices:\n  a:\n    address: ${base}\n"))
 	for kept, column := range map[string]string{"n": "n", "base": "m", "other": "base", "one": "two"} {
-		problems := run.Vet(sheet.Read(bench, "s.yaml", []byte("sheet: s\nrows:\n  list:\n    - "+column+": 1\nsteps:\n  - step: a\n    request: a GET /\n    keep:\n      "+kept+": total\n")), run.VetOptions{})
+		problems := vet.Sheet(sheet.Read(bench, "s.yaml", []byte("sheet: s\nrows:\n  list:\n    - "+column+": 1\nsteps:\n  - step: a\n    request: a GET /\n    keep:\n      "+kept+": total\n")), vet.Options{})
 		want := map[string]string{"n": "n is kept here and is a column of the rows too", "base": "base is kept here and set by the site too", "other": "base is a column and set by the site too"}[kept]
 		require.Len(t, problems, map[bool]int{true: 0, false: 1}[want == ""], kept)
 		for _, p := range problems {
@@ -444,22 +443,22 @@ func TestKeptBefore(t *testing.T) {
 	read := func(name string) *sheet.Sheet {
 		return sheet.Read(bench, "s.yaml", []byte("sheet: s\nsteps:\n  - step: a\n    request: GET http://127.0.0.1:1/${"+name+"}\n    keep:\n      k: total\n  - step: b\n    request: GET http://127.0.0.1:1/${kept.k}/${k}\n"))
 	}
-	before := run.VetOptions{Kept: []string{"old"}}
-	assert.Empty(t, run.Vet(read("kept.old"), before).Serious())
-	assert.NotEmpty(t, run.Vet(read("kept.old"), run.VetOptions{}).Serious())
-	assert.NotEmpty(t, run.Vet(read("kept.other"), before).Serious())
-	assert.NotEmpty(t, run.Vet(read("kept.other | default x"), before).Serious(), "a name that nothing keeps is a slip of the pen, whatever stands behind it")
-	assert.NotEmpty(t, run.Vet(read("old"), before).Serious())
-	assert.Empty(t, run.Vet(read("old"), run.VetOptions{Set: map[string]string{"old": "1"}}).Serious())
+	before := vet.Options{Kept: []string{"old"}}
+	assert.Empty(t, vet.Sheet(read("kept.old"), before).Serious())
+	assert.NotEmpty(t, vet.Sheet(read("kept.old"), vet.Options{}).Serious())
+	assert.NotEmpty(t, vet.Sheet(read("kept.other"), before).Serious())
+	assert.NotEmpty(t, vet.Sheet(read("kept.other | default x"), before).Serious(), "a name that nothing keeps is a slip of the pen, whatever stands behind it")
+	assert.NotEmpty(t, vet.Sheet(read("old"), before).Serious())
+	assert.Empty(t, vet.Sheet(read("old"), vet.Options{Set: map[string]string{"old": "1"}}).Serious())
 }
 
 // A sheet is looked at with the values of the site that it is for, and of another one where that is said.
 func TestSiteOfASheet(t *testing.T) {
 	bench := bench.Read(t.TempDir(), "bench.yaml", []byte("bench: b\nsites:\n  north:\n    set:\n      depot: n\n  south:\n    set:\n      wharf: s\n"))
 	read := sheet.Read(bench, "s.yaml", []byte("sheet: s\nsite: south\nsteps:\n  - step: a\n    request: GET http://127.0.0.1:1/${wharf}\n"))
-	assert.Empty(t, run.Vet(read, run.VetOptions{}).Serious())
-	assert.Empty(t, run.Vet(read, run.VetOptions{Site: "south"}).Serious())
-	assert.NotEmpty(t, run.Vet(read, run.VetOptions{Site: "north"}).Serious())
+	assert.Empty(t, vet.Sheet(read, vet.Options{}).Serious())
+	assert.Empty(t, vet.Sheet(read, vet.Options{Site: "south"}).Serious())
+	assert.NotEmpty(t, vet.Sheet(read, vet.Options{Site: "north"}).Serious())
 }
 
 // What stands on a command line has an effect, or is refused.
@@ -467,14 +466,14 @@ func TestArgumentsHaveAnEffect(t *testing.T) {
 	bench := bench.Read(t.TempDir(), "bench.yaml", []byte("bench: b\nsites:\n  s:\n    set:\n      base: http://127.0.0.1:1\n  live:\n    like: s\n    guard: reading\nservices:\n  a:\n    address: ${base}/${part}\nlogins:\n  l:\n    kind: basic\n    user: ${who}\n    password: ${machine.PASS}\ndatabases:\n  d:\n    kind: sqlite\n    address: ${where}\n"))
 	plain := sheet.Read(bench, "s.yaml", []byte("sheet: s\nsteps:\n  - step: one\n    request: a GET /${lot}\n    keep:\n      k: total\n  - step: undone\n    request: a POST /x\n    undo:\n      step: back\n      request: a DELETE /${gone}\n"))
 	rows := sheet.Read(bench, "r.yaml", []byte("sheet: r\nsite: live\ntakes:\n  depot: north\nrows:\n  list:\n    - n: 1\nsteps:\n  - step: two\n    request: a GET /${row.n}\n  - step: heard\n    listen:\n      answer:\n        status: 204\n    until:\n      a: 1\n"))
-	set := func(name string) run.Arguments { return run.Arguments{Set: map[string]string{name: "1"}} }
+	set := func(name string) vet.Arguments { return vet.Arguments{Set: map[string]string{name: "1"}} }
 	for _, c := range []struct {
 		name   string
-		a      run.Arguments
+		a      vet.Arguments
 		sheets []*sheet.Sheet
 		wrong  string
 	}{
-		{"nothing", run.Arguments{}, []*sheet.Sheet{plain}, ""},
+		{"nothing", vet.Arguments{}, []*sheet.Sheet{plain}, ""},
 		{"a value of a step", set("lot"), []*sheet.Sheet{plain}, ""},
 		{"a value of what takes back", set("gone"), []*sheet.Sheet{plain}, ""},
 		{"a value of a service", set("part"), []*sheet.Sheet{plain}, ""},
@@ -484,21 +483,21 @@ func TestArgumentsHaveAnEffect(t *testing.T) {
 		{"a value that the sheet takes", set("depot"), []*sheet.Sheet{rows}, ""},
 		{"a value of another sheet", set("depot"), []*sheet.Sheet{plain}, "-set depot has no effect"},
 		{"a value that nothing asks for", set("lott"), []*sheet.Sheet{plain}, `"lot"`},
-		{"a site that is written to", run.Arguments{Write: "live", Site: "live"}, []*sheet.Sheet{plain}, ""},
-		{"the sheet's own site", run.Arguments{Write: "live"}, []*sheet.Sheet{rows}, ""},
-		{"another site", run.Arguments{Write: "live", Site: "s"}, []*sheet.Sheet{rows}, "-write live has no effect: what is asked is the site s"},
-		{"another site than the first", run.Arguments{Write: "live"}, []*sheet.Sheet{plain}, "-write live has no effect: what is asked is the site s"},
-		{"a site that is not there", run.Arguments{Write: "liv"}, []*sheet.Sheet{rows}, "-write: "},
-		{"rows", run.Arguments{Rows: true}, []*sheet.Sheet{plain, rows}, ""},
-		{"no rows", run.Arguments{Rows: true}, []*sheet.Sheet{plain}, "-rows has no effect: the sheet is without rows"},
-		{"no rows in any", run.Arguments{Rows: true}, []*sheet.Sheet{plain, plain}, "-rows has no effect: the sheets are without rows"},
-		{"listening", run.Arguments{Listen: true}, []*sheet.Sheet{rows}, ""},
-		{"nobody listens", run.Arguments{Listen: true}, []*sheet.Sheet{plain}, "-listen and -callback have no effect"},
-		{"steps", run.Arguments{Steps: []string{"one", "two"}}, []*sheet.Sheet{plain, rows}, ""},
-		{"a step that is not there", run.Arguments{Steps: []string{"one", "tow"}}, []*sheet.Sheet{plain, rows}, `"two"`},
+		{"a site that is written to", vet.Arguments{Write: "live", Site: "live"}, []*sheet.Sheet{plain}, ""},
+		{"the sheet's own site", vet.Arguments{Write: "live"}, []*sheet.Sheet{rows}, ""},
+		{"another site", vet.Arguments{Write: "live", Site: "s"}, []*sheet.Sheet{rows}, "-write live has no effect: what is asked is the site s"},
+		{"another site than the first", vet.Arguments{Write: "live"}, []*sheet.Sheet{plain}, "-write live has no effect: what is asked is the site s"},
+		{"a site that is not there", vet.Arguments{Write: "liv"}, []*sheet.Sheet{rows}, "-write: "},
+		{"rows", vet.Arguments{Rows: true}, []*sheet.Sheet{plain, rows}, ""},
+		{"no rows", vet.Arguments{Rows: true}, []*sheet.Sheet{plain}, "-rows has no effect: the sheet is without rows"},
+		{"no rows in any", vet.Arguments{Rows: true}, []*sheet.Sheet{plain, plain}, "-rows has no effect: the sheets are without rows"},
+		{"listening", vet.Arguments{Listen: true}, []*sheet.Sheet{rows}, ""},
+		{"nobody listens", vet.Arguments{Listen: true}, []*sheet.Sheet{plain}, "-listen and -callback have no effect"},
+		{"steps", vet.Arguments{Steps: []string{"one", "two"}}, []*sheet.Sheet{plain, rows}, ""},
+		{"a step that is not there", vet.Arguments{Steps: []string{"one", "tow"}}, []*sheet.Sheet{plain, rows}, `"two"`},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			err := run.CheckArguments(bench, c.a, c.sheets, nil)
+			err := vet.CheckArguments(bench, c.a, c.sheets, nil)
 			if c.wrong == "" {
 				assert.NoError(t, err)
 				return
@@ -513,14 +512,14 @@ func TestMissingSecrets(t *testing.T) {
 	b := bench.Read("", "bench.yaml", []byte("bench: b\nsites:\n  s:\n    set:\n      base: http://127.0.0.1:1\nservices:\n  a:\n    address: ${base}\n"))
 	s := sheet.Read(b, "s.yaml", []byte("sheet: s\nsteps:\n  - step: one\n    request: a GET /\n    headers:\n      X-Key: ${sealed.key}\n"))
 	has := map[string]bool{}
-	options := run.VetOptions{HasSecret: func(site, name string) bool { return has[site+"/"+name] }}
+	options := vet.Options{HasSecret: func(site, name string) bool { return has[site+"/"+name] }}
 	for _, forRun := range []bool{false, true} {
 		options.ForRun = forRun
-		problems := run.Vet(s, options)
+		problems := vet.Sheet(s, options)
 		require.Len(t, problems, 1)
 		assert.Equal(t, !forRun, problems[0].Remark)
 		assert.Contains(t, problems[0].Message, "TESTBENCH_SEALED_KEY")
 	}
 	has["s/key"] = true
-	assert.Empty(t, run.Vet(s, options))
+	assert.Empty(t, vet.Sheet(s, options))
 }

@@ -5,18 +5,19 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"testing"
-
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
-
 	"testbench/internal/bench"
 	"testbench/internal/callback"
 	"testbench/internal/result"
 	"testbench/internal/run"
 	"testbench/internal/secret"
+	"testbench/internal/session"
 	"testbench/internal/sheet"
 	"testbench/internal/standin"
+	"testbench/internal/vet"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 // check is something that a step says of an answer, with a value for which it must pass and
@@ -137,10 +138,10 @@ func (e *effects) result(t *testing.T, text string, o run.RunOptions) *result.Sh
 	bench, err := bench.Open(e.dir)
 	require.NoError(t, err)
 	read := sheet.Read(bench, filepath.Join(e.dir, "sheets", "test.yaml"), []byte(text))
-	require.Empty(t, run.Vet(read, run.VetOptions{}).Serious(), text)
+	require.Empty(t, vet.Sheet(read, vet.Options{}).Serious(), text)
 	receiver := &callback.Receiver{}
 	defer func() { _ = receiver.Close() }()
-	session, err := run.NewSession(bench, run.Options{Receiver: receiver, Store: &secret.Store{Environ: func(name string) (string, bool) {
+	session, err := session.NewSession(bench, session.Options{Receiver: receiver, Store: &secret.Store{Environ: func(name string) (string, bool) {
 		text, ok := standin.Secrets[strings.ToLower(strings.TrimPrefix(name, "TESTBENCH_SEALED_"))]
 		return text, ok
 	}}})

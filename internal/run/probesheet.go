@@ -8,6 +8,7 @@ import (
 
 	"testbench/internal/exchange"
 	"testbench/internal/probe"
+	"testbench/internal/session"
 	"testbench/internal/sheet"
 	"testbench/internal/value"
 	"testbench/internal/yamlfile"
@@ -15,7 +16,7 @@ import (
 
 // ProbeText writes a wrong request as a step of a sheet. Spell writes texts of the request
 // as a sheet has them, with its placeholders in.
-func (s *Session) ProbeText(ctx context.Context, p *Probing, c *probe.Case, spell func(string) string) (string, error) {
+func ProbeText(ctx context.Context, s *session.Session, p *Probing, c *probe.Case, spell func(string) string) (string, error) {
 	if strings.ContainsFunc(string(c.Request.Body), isUnwritable) {
 		return "", fmt.Errorf("the body cannot be written into a sheet")
 	}
@@ -25,8 +26,8 @@ func (s *Session) ProbeText(ctx context.Context, p *Probing, c *probe.Case, spel
 	}
 	line(0, "step", yamlfile.ScalarText(Unfilled(string(c.Kind)+": "+c.Changed)))
 	target := c.Request.Method + " " + c.Request.URL.String()
-	if p.plan.service != nil {
-		if template, err := s.address(ctx, p.plan.service); err == nil {
+	if p.plan.Service != nil {
+		if template, err := s.Address(ctx, p.plan.Service); err == nil {
 			if base, err := template.Text(s.Scope(nil, nil), value.Address); err == nil {
 				if rest, ok := strings.CutPrefix(c.Request.URL.String(), strings.TrimSuffix(base.Sent, "/")); ok && (rest == "" || rest[0] == '/' || rest[0] == '?') {
 					target = strings.TrimSpace(p.Service + " " + c.Request.Method + " " + rest)

@@ -15,6 +15,7 @@ import (
 	"testbench/internal/probe"
 	"testbench/internal/result"
 	"testbench/internal/rule"
+	"testbench/internal/session"
 	"testbench/internal/sheet"
 	"testbench/internal/soap"
 )
@@ -22,7 +23,7 @@ import (
 // Probing is a step that is probed.
 type Probing struct {
 	Target *probe.Target
-	plan   *plan
+	plan   *session.Prepared
 	step   *sheet.Step
 	// Service is the one that is asked.
 	Service string
@@ -32,7 +33,7 @@ type Probing struct {
 
 // Probing fills a step in as it is right, and gathers what is known of its request. A nil
 // scope is that of a step outside of a sheet.
-func (s *Session) Probing(ctx context.Context, step *sheet.Step, scope *Values) (*Probing, error) {
+func NewProbing(ctx context.Context, s *session.Session, step *sheet.Step, scope *session.Values) (*Probing, error) {
 	if scope == nil {
 		scope = s.Scope(nil, map[string]*document.Node{})
 	}
@@ -42,15 +43,15 @@ func (s *Session) Probing(ctx context.Context, step *sheet.Step, scope *Values) 
 	if err := s.CheckCall(ctx, step); err != nil {
 		return nil, err
 	}
-	planned, err := s.plan(ctx, step, scope, nil)
+	planned, err := s.Prepare(ctx, step, scope, nil)
 	if err != nil {
 		return nil, err
 	}
-	p := &Probing{plan: planned, step: step, Target: &probe.Target{Request: planned.request, SOAP: soap.Version(planned.soapVersion()), Writes: planned.writes}}
-	if planned.service != nil {
-		p.Service = planned.service.Name
+	p := &Probing{plan: planned, step: step, Target: &probe.Target{Request: planned.Request, SOAP: soap.Version(planned.SOAPVersion()), Writes: planned.Writes}}
+	if planned.Service != nil {
+		p.Service = planned.Service.Name
 	}
-	for _, name := range planned.logins {
+	for _, name := range planned.Logins {
 		l := probe.Login{Name: name}
 		if found := s.Bench.Login(name); found != nil {
 			l.Ways = login.WaysOf(found.Kind)
@@ -59,23 +60,23 @@ func (s *Session) Probing(ctx context.Context, step *sheet.Step, scope *Values) 
 		}
 		p.Target.Logins = append(p.Target.Logins, l)
 	}
-	s.addContractFacts(ctx, p)
+	addContractFacts(ctx, s, p)
 	return p, nil
 }
 
 // addContractFacts adds what is known of the operation.
-func (s *Session) addContractFacts(ctx context.Context, p *Probing) {
+func addContractFacts(ctx context.Context, s *session.Session, p *Probing) {
 	t, planned := p.Target, p.plan
-	if planned.op == nil {
+	if planned.Operation == nil {
 		return
 	}
-	facts := planned.op.Facts()
-	t.Operation, t.BothVersions, t.Payload = facts.Endpoint, facts.BothVersions, planned.op.Shape()
+	facts := planned.Operation.Facts()
+	t.Operation, t.BothVersions, t.Payload = facts.Endpoint, facts.BothVersions, planned.Operation.Shape()
 	if facts.Endpoint != nil && facts.Endpoint.SOAP {
 		return
 	}
-	held := planned.op
-	if !planned.contracted && planned.service.Templates[facts.Name] != nil {
+	held := planned.Operation
+	if !planned.Contracted && planned.Service.Templates[facts.Name] != nil {
 		// Where in the body of a template a field ends up only the template knows.
 		outside := *facts.Endpoint
 		outside.Parameters = slices.DeleteFunc(slices.Clone(outside.Parameters), func(p contract.Parameter) bool { return p.In == contract.InBody || p.In == contract.InForm })
@@ -85,28 +86,28 @@ func (s *Session) addContractFacts(ctx context.Context, p *Probing) {
 	t.Hold = func(r *exchange.Request) []string {
 		return held.Hold(r.URL, &contract.Received{Header: canonical(r.Header), Body: r.Body, IsKind: rule.IsKind})
 	}
-	for _, other := range s.operations(ctx, planned) {
+	for _, other := range operationsBeside(ctx, s, planned) {
 		if facts.Path != "" && other.Path == facts.Path {
 			t.Methods = append(t.Methods, other.Method)
 		}
 	}
 }
 
-// operations are those that stand beside the one of a plan, where it is described.
-func (s *Session) operations(ctx context.Context, p *plan) []contract.Facts {
+// operationsBeside are those that stand beside the one of a plan, where it is described.
+func operationsBeside(ctx context.Context, s *session.Session, p *session.Prepared) []contract.Facts {
 	var all []contract.Facts
-	if !p.contracted {
-		for _, op := range p.service.Operations {
+	if !p.Contracted {
+		for _, op := range p.Service.Operations {
 			all = append(all, op.Facts())
 		}
 		return all
 	}
-	c, err := s.Contract(ctx, p.service)
+	c, err := s.Contract(ctx, p.Service)
 	if err != nil {
 		return nil
 	}
-	for _, name := range c.Names(p.service.Binding()) {
-		if op, err := c.Operation(name, p.service.Binding()); err == nil && op != nil {
+	for _, name := range c.Names(p.Service.Binding()) {
+		if op, err := c.Operation(name, p.Service.Binding()); err == nil && op != nil {
 			all = append(all, op.Facts())
 		}
 	}
@@ -124,31 +125,31 @@ func canonical(h http.Header) http.Header {
 
 // Probe sends a wrong request, with the credentials that go with it, and gives what came
 // of it. Good sends the right one.
-func (s *Session) Probe(ctx context.Context, p *Probing, c *probe.Case) *result.Step {
+func Probe(ctx context.Context, s *session.Session, p *Probing, c *probe.Case) *result.Step {
 	start := time.Now()
 	planned := *p.plan
-	planned.notes = nil
-	use := login.Use{Names: planned.logins}
-	res := &result.Step{Name: "as it is right", Target: targetOf(p.step), Outcome: result.Held}
+	planned.Notes = nil
+	use := login.Use{Names: planned.Logins}
+	res := &result.Step{Name: "as it is right", Target: session.TargetOf(p.step), Outcome: result.Held}
 	if c == nil {
-		planned.request = p.Target.Request.Clone()
+		planned.Request = p.Target.Request.Clone()
 	} else {
 		res.Name = string(c.Kind) + ": " + c.Changed
-		planned.request = c.Request.Clone()
+		planned.Request = c.Request.Clone()
 		if l := c.Login; l != nil && l.None {
 			use.Names = nil
 		} else if l != nil {
 			use.Spoil, use.SpoilOf = l.Way, l.Login
 		}
 	}
-	res.Context = s.context(p.step, &planned)
+	res.Context = s.ContextOf(p.step, &planned)
 	res.Context.Spoilt = use.Spoil
 	if c == nil || !c.Versioned {
-		s.setIfMatch(ctx, p.step, &planned, res)
+		s.SetIfMatch(ctx, p.step, &planned, res)
 	}
 	res.Exchanges = nil
-	gathering, logins := gatherLogins(ctx)
-	sent, err := s.Logins.Send(gathering, planned.request, use)
+	gathering, logins := session.GatherLogins(ctx)
+	sent, err := s.Logins.Send(gathering, planned.Request, use)
 	res.Logins = logins()
 	if sent != nil {
 		res.Exchanges, res.Context.Token = sent.Records, sent.Token
@@ -162,8 +163,8 @@ func (s *Session) Probe(ctx context.Context, p *Probing, c *probe.Case) *result.
 		_ = errors.As(err, &res.Context.LoginFail)
 		return res
 	}
-	res.Reply = planned.read(sent.Record())
-	s.recordETag(&planned, sent.Record(), res.Reply)
+	res.Reply = planned.Read(sent.Record())
+	s.RecordETag(&planned, sent.Record(), res.Reply)
 	return res
 }
 

@@ -61,7 +61,7 @@ func (r *runner) iteration() iter.Seq[inputRow] {
 		return func(yield func(inputRow) bool) { yield(inputRow{result: &result.Row{}}) }
 	}
 	return func(yield func(inputRow) bool) {
-		for row := range takeRows(input, r.ctx, r.session) {
+		for row := range takeRows(r.ctx, input, r.session) {
 			if len(r.options.Rows) > 0 && !slices.ContainsFunc(r.options.Rows, func(span [2]int) bool { return row.number >= span[0] && row.number <= span[1] }) {
 				continue
 			}

@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"testbench/internal/document"
+	"testbench/internal/session"
 	"testbench/internal/sheet"
 	"testbench/internal/table"
 )
@@ -49,8 +50,8 @@ type takenRow struct {
 
 // takeRows goes through the rows that are run: those that the condition lets through, as
 // far as sample and limit go.
-func takeRows(rows *sheet.Rows, ctx context.Context, s *Session) iter.Seq[takenRow] {
-	wanted := filteredRows(rows, ctx, s)
+func takeRows(ctx context.Context, rows *sheet.Rows, s *session.Session) iter.Seq[takenRow] {
+	wanted := filteredRows(ctx, rows, s)
 	if rows.Sample > 0 {
 		sample, ordinal := table.NewSample(rows.Sample, rows.Seed), 0
 		for row := range wanted {
@@ -80,11 +81,11 @@ func takeRows(rows *sheet.Rows, ctx context.Context, s *Session) iter.Seq[takenR
 }
 
 // filteredRows goes through the rows that the condition lets through.
-func filteredRows(rows *sheet.Rows, ctx context.Context, s *Session) iter.Seq[takenRow] {
+func filteredRows(ctx context.Context, rows *sheet.Rows, s *session.Session) iter.Seq[takenRow] {
 	return func(yield func(takenRow) bool) {
 		source := rows.Source
 		if source == nil {
-			source = s.rowsOfQuery(ctx, &rows.Query)
+			source = s.RowsOfQuery(ctx, &rows.Query)
 		}
 		scope := s.Scope(nil, nil)
 		number := 0
@@ -95,7 +96,7 @@ func filteredRows(rows *sheet.Rows, ctx context.Context, s *Session) iter.Seq[ta
 			}
 			row.number = number
 			if rows.When != nil && err == nil {
-				verdict := rows.When.Judge(s.data(scope, values, nil, nil, nil))
+				verdict := rows.When.Judge(s.Data(scope, values, nil, nil, nil))
 				if verdict.Unclear {
 					row.wrong = "the condition of the rows cannot be worked out: " + verdict.Note
 				} else if !verdict.Held {

@@ -14,6 +14,7 @@ import (
 	"testbench/internal/document"
 	"testbench/internal/history"
 	"testbench/internal/result"
+	"testbench/internal/session"
 	"testbench/internal/sheet"
 	"testbench/internal/table"
 )
@@ -35,7 +36,7 @@ type RunOptions struct {
 	Observer Observer           // may be nil
 	Explain  func(*result.Step) // adds hints to a finished step; may be nil
 	// Before is told of each step that talks, right before it does; nil for nobody.
-	Before func(ctx context.Context, session *Session, step *sheet.Step, scope *Values)
+	Before func(ctx context.Context, session *session.Session, step *sheet.Step, scope *session.Values)
 	// Record takes rows as they finish, before RowDone is told of them; nil for none.
 	Record func([]history.Entry) error
 	// Forget lets go of the rows when they were observed and recorded.
@@ -71,7 +72,7 @@ func (s Share) String() string {
 
 // Work is a sheet to be run, and the session that it is run in.
 type Job struct {
-	Session *Session
+	Session *session.Session
 	Sheet   *sheet.Sheet
 	// Done are the rows that an earlier run finished; nil for none.
 	Done *history.Done
@@ -133,7 +134,7 @@ func sheetInputs(s *sheet.Sheet) []string {
 }
 
 // Fetched are digests of the contracts that were fetched from addresses, by these.
-func (w *Job) Fetched() map[string]string { return w.Session.contracts.Fetched() }
+func (w *Job) Fetched() map[string]string { return w.Session.Contracts.Fetched() }
 
 // What is recorded of exchanges in full: of rows that held, the first ones, and of each
 // step of each sheet some, so that runs can be compared; of those that did not, more.
@@ -160,7 +161,7 @@ type scheduler struct {
 // runner runs one sheet.
 type runner struct {
 	*scheduler
-	session *Session
+	session *session.Session
 	sheet   *sheet.Sheet
 	work    *Job
 	index   int
@@ -214,7 +215,7 @@ func Run(ctx, kill context.Context, work []*Job, options RunOptions) []*result.S
 		runners[i] = &runner{scheduler: c, session: w.Session, sheet: w.Sheet, work: w, index: i, queue: make(chan *task, window+2), ahead: make(chan struct{}, window), load: newLoad(), outside: map[string]*document.Node{},
 			result: &result.Sheet{Name: w.Sheet.Name, File: w.File(), About: w.Sheet.About, Site: w.Session.Site.Name, Outcome: result.NotRun,
 				RowCount: w.Sheet.RowCount(), Total: totalRows(w.Sheet, options), Repeated: options.Repeat > 1 || options.For > 0 || options.Rate > 0, Limits: limitsWithValues(w.Sheet.Limits, w.Session.Scope(nil, nil))}}
-		planSheet(runners[i].result, "", slices.Concat(w.Sheet.First, w.Sheet.Steps, w.Sheet.Finally, w.Sheet.Last))
+		session.ListSteps(runners[i].result, "", slices.Concat(w.Sheet.First, w.Sheet.Steps, w.Sheet.Finally, w.Sheet.Last))
 	}
 	go func() {
 		// So many sheets side by side; with one job each begins when the one before
@@ -347,7 +348,7 @@ func (r *runner) waitForPlace() (late time.Duration, ok bool) {
 	var due time.Time
 	if r.pace != nil {
 		due = r.pace.due()
-		if sleep(r.ctx, time.Until(due)) != nil {
+		if session.Sleep(r.ctx, time.Until(due)) != nil {
 			return 0, false
 		}
 	}

@@ -8,17 +8,17 @@ import (
 	"os"
 	"path/filepath"
 	"sync/atomic"
+	"testbench/internal/bench"
+	"testbench/internal/history"
+	"testbench/internal/result"
+	"testbench/internal/run"
+	"testbench/internal/session"
+	"testbench/internal/sheet"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-
-	"testbench/internal/bench"
-	"testbench/internal/history"
-	"testbench/internal/result"
-	"testbench/internal/run"
-	"testbench/internal/sheet"
 )
 
 // Rows whose answers are large wait for those before them to be recorded: what a run holds
@@ -46,7 +46,7 @@ func TestRowsWaitForTheRecord(t *testing.T) {
 	require.NoError(t, err)
 	s, err := sheet.Open(bench, file)
 	require.NoError(t, err)
-	session, err := run.NewSession(bench, run.Options{})
+	session, err := session.NewSession(bench, session.Options{})
 	require.NoError(t, err)
 	held := 0
 	run.Run(context.Background(), nil, []*run.Job{{Session: session, Sheet: s}}, run.RunOptions{Jobs: jobs, Forget: true, Record: func(entries []history.Entry) error {

@@ -8,36 +8,9 @@ import (
 
 	"testbench/internal/document"
 	"testbench/internal/result"
+	"testbench/internal/session"
 	"testbench/internal/sheet"
 )
-
-// vetSub checks what the sheet is filled with, and the sheet itself.
-func vetSub(s *sheet.Sheet, v *vetter, step *sheet.Step) {
-	inner := step.Sub.Sheet
-	options := v.options
-	options.given = inner.TakeNames()
-	options.Site = v.site.Name
-	if problems := Vet(inner, options); len(problems.Serious()) > 0 {
-		first := problems.Serious()[0]
-		s.Source.Report(step.Sub.At, "", "%s is not right: %s", step.Sub.File, first.String())
-	}
-	var filled []string
-	if step.Fill != nil {
-		for _, f := range step.Fill.Fields {
-			filled = append(filled, f.Name)
-		}
-	}
-	for _, name := range filled {
-		if !slices.Contains(inner.TakeNames(), name) {
-			readerOf(s).NotThere(step.FillAt, "value that "+step.Sub.File+" takes", name, inner.TakeNames())
-		}
-	}
-	for _, t := range inner.Takes {
-		if t.Required && !slices.Contains(filled, t.Name) {
-			s.Source.Report(step.Sub.At, "write fill: and below it "+t.Name+": VALUE", "%s must be given %s", step.Sub.File, t.Name)
-		}
-	}
-}
 
 // sub runs another sheet as a step. Its steps stand in the row under the step's name;
 // what it kept is what the step answers with.
@@ -46,9 +19,9 @@ func (x *rowRun) sub(ctx context.Context, step *sheet.Step, name string) result.
 		return x.skip(step, name, result.NotRun, reason)
 	}
 	inner := step.Sub.Sheet
-	res := &result.Step{Name: name, Target: targetOf(step), About: step.About, Outcome: result.Held}
-	session, err := x.session.at(inner.Site)
-	if x.session.options.Site != "" {
+	res := &result.Step{Name: name, Target: session.TargetOf(step), About: step.About, Outcome: result.Held}
+	session, err := x.session.At(inner.Site)
+	if x.session.Options.Site != "" {
 		session, err = x.session, nil // whoever asked for a site means all of it
 	}
 	var given map[string]*document.Node
@@ -69,7 +42,7 @@ func (x *rowRun) sub(ctx context.Context, step *sheet.Step, name string) result.
 	}
 	j := x.judgingOf(session, step, x.scope(x.session), s.kept, nil)
 	if outcome == result.Held {
-		j.finishPayload(res)
+		j.FinishPayload(res)
 	} else {
 		res.Outcome, res.Reason = result.NotRun, "the sheet "+string(outcome)
 	}

@@ -22,34 +22,6 @@ func limitsWithValues(l *sheet.Limits, scope value.Scope) []history.Limit {
 	return out
 }
 
-// vetLimits checks that the steps are there whose times are limited, and that they have
-// times.
-func vetLimits(s *sheet.Sheet) {
-	if s.Limits == nil {
-		return
-	}
-	var known []string
-	plan := &result.Sheet{}
-	planSheet(plan, "", s.AllSteps())
-	for _, p := range plan.Plan {
-		known = append(known, history.StepOf(p.Name))
-	}
-	for name, at := range s.Limits.At {
-		found := ""
-		for i, k := range known {
-			if k == name {
-				found = plan.Plan[i].Target
-			}
-		}
-		switch found {
-		case "":
-			readerOf(s).NotThere(at, "step", name, known)
-		case "set", "work out", "listen":
-			s.Source.Report(at, "take it out", "the step %q sends nothing whose time could be limited", name)
-		}
-	}
-}
-
 // judgeLimits holds the times of the sheet against its limits, unless this is a part of the
 // run: then whoever puts the parts together does. Steps that were left out on the command
 // line have no times.

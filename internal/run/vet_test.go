@@ -3,14 +3,13 @@ package run_test
 import (
 	"os"
 	"path/filepath"
+	"testbench/internal/bench"
+	"testbench/internal/sheet"
+	"testbench/internal/standin"
+	"testbench/internal/vet"
 	"testing"
 
 	"github.com/stretchr/testify/require"
-
-	"testbench/internal/bench"
-	"testbench/internal/run"
-	"testbench/internal/sheet"
-	"testbench/internal/standin"
 )
 
 // Nothing that stands in a file makes reading or vetting it fail otherwise than
@@ -29,8 +28,8 @@ func FuzzSheet(f *testing.F) {
 	}
 	f.Add([]byte("sheet: x\nsteps:\n  - step: a\n    call: stores/search\n    fill: [1]\n    keep:\n      a: {at: x, secret: true}\n    expect: {fault: {code: A}}\n    fields: {a: {one of: [1, {b: c}]}, b: [not: {is: null}]}\n"))
 	f.Fuzz(func(t *testing.T, data []byte) {
-		run.Vet(sheet.Read(b, "x.yaml", data), run.VetOptions{})
-		run.VetBench(bench.Read(dir, "bench.yaml", data), run.VetOptions{})
+		vet.Sheet(sheet.Read(b, "x.yaml", data), vet.Options{})
+		vet.Bench(bench.Read(dir, "bench.yaml", data), vet.Options{})
 	})
 }
 
@@ -42,6 +41,6 @@ func BenchmarkVet(b *testing.B) {
 	for b.Loop() {
 		s, err := sheet.Open(bench, filepath.Join(dir, "sheets", "03-intake.yaml"))
 		require.NoError(b, err)
-		run.Vet(s, run.VetOptions{})
+		vet.Sheet(s, vet.Options{})
 	}
 }

@@ -2,246 +2,33 @@ package run
 
 import (
 	"context"
-	"fmt"
-	"slices"
-	"strings"
 	"time"
 
 	"testbench/internal/exchange"
+	"testbench/internal/judge"
 	"testbench/internal/login"
 	"testbench/internal/result"
+	"testbench/internal/session"
 	"testbench/internal/sheet"
 )
 
-// nextOfPauses is the pause behind one that was made; nothing was before the first.
-func nextOfPauses(p sheet.Pauses, before time.Duration) time.Duration {
-	if before == 0 {
-		return p.First
-	}
-	return min(before+before/2, p.Longest)
-}
-
-// seen is a state with the time from when on it was seen.
-type seen struct {
-	state string
-	after time.Duration
-}
-
-// placeOfState is where a state stands in the order, -1 for nowhere.
-func placeOfState(s *sheet.States, state string) int {
-	return slices.IndexFunc(s.Allowed, func(some []string) bool { return slices.Contains(some, state) })
-}
-
-// wrongState says what is wrong with going from one state to another; from is empty at
-// the beginning.
-func wrongState(s *sheet.States, from, to string) string {
-	if slices.Contains(s.Failed, to) {
-		return ""
-	}
-	at, before := placeOfState(s, to), -1
-	if from != "" {
-		before = placeOfState(s, from)
-	}
-	switch {
-	case at < 0:
-		return fmt.Sprintf("%q is none of the states that are allowed", to)
-	case slices.Contains(s.Failed, from):
-		return fmt.Sprintf("%q came after %q, which is the end", to, from)
-	case at < before:
-		return fmt.Sprintf("%q came after %q, and may only come before it", to, from)
-	case at == before && from != to:
-		return fmt.Sprintf("%q came after %q, and only one of them may come", to, from)
-	case at > before+1 && !s.Skips:
-		missed := s.Allowed[before+1]
-		if from == "" {
-			return fmt.Sprintf("it began with %q, and must begin with %s (skips: true lets what asking missed be left out)", to, strings.Join(missed, " or "))
-		}
-		return fmt.Sprintf("%q came after %q, and %s must come between (skips: true lets what asking missed be left out)", to, from, strings.Join(missed, " or "))
-	}
-	return ""
-}
-
 // await asks again until what a step waits for is there, or it is clear that it will
 // not be. What came of the waiting is among the checks of the plan.
-func (s *Session) await(ctx context.Context, step *sheet.Step, p *plan, scope *Values, names map[string]string, fresh *exchange.Request, sent *login.Sent, result *result.Step) (*login.Sent, error) {
-	hold := func() *judging { return s.judging(step, p, scope, names, p.read(sent.Record())) }
-	ask := func(ctx context.Context) (*judging, error) {
-		p.request = fresh.Clone()
-		again, err := s.send(ctx, step, p, result)
+func await(ctx context.Context, s *session.Session, step *sheet.Step, p *session.Prepared, scope *session.Values, names map[string]string, fresh *exchange.Request, sent *login.Sent, result *result.Step) (*login.Sent, error) {
+	hold := func() *judge.Judging { return judge.New(s, step, p, scope, names, p.Read(sent.Record())) }
+	ask := func(ctx context.Context) (*judge.Judging, error) {
+		p.Request = fresh.Clone()
+		again, err := s.Send(ctx, step, p, result)
 		if err != nil {
 			return nil, err
 		}
 		sent = again
 		return hold(), nil
 	}
-	_, checks, note, err := untilMet(step.Wait, ctx, time.Now(), hold(), ask, func() time.Duration { return s.retryAfter(sent.Record()) })
-	p.checks = append(p.checks, checks...)
+	_, checks, note, err := judge.UntilMet(ctx, step.Wait, time.Now(), hold(), ask, func() time.Duration { return s.RetryAfter(sent.Record()) })
+	p.Checks = append(p.Checks, checks...)
 	if note != "" {
-		p.notes = append(p.notes, note)
+		p.Notes = append(p.Notes, note)
 	}
 	return sent, err
-}
-
-// untilMet asks again until what is waited for is there, or it is clear that it will not
-// be. It gives the last judging, the checks that came of the waiting, and in a line how
-// it went. Ask blocks where that is how it waits; left is how long a service wants to be
-// left alone, and nil where nobody says.
-func untilMet(w *sheet.Waiting, ctx context.Context, start time.Time, j *judging, ask func(context.Context) (*judging, error), left func() time.Duration) (*judging, []result.Check, string, error) {
-	var states []seen
-	var out []result.Check
-	var pause time.Duration
-	asked := 1
-	for {
-		if j.reply.Record.Failure != nil || j.reply.Record.Answer != nil && !j.isAsExpected() {
-			if j.err != nil {
-				return j, out, "", j.err
-			}
-			break // the judgement tells what it is
-		}
-		changed, wrong := lookAtState(w.States, j, states, time.Since(start))
-		states = changed
-		if wrong != nil {
-			out = append(out, *wrong)
-			break
-		}
-		checks := j.until(w.Until)
-		if j.err != nil {
-			return j, out, "", j.err
-		}
-		if len(w.Until) > 0 && !slices.ContainsFunc(checks, func(c result.Check) bool { return !c.Held }) {
-			out = append(out, checks...)
-			break
-		}
-		if n := len(states); n > 0 && slices.Contains(w.States.Failed, states[n-1].state) {
-			out = append(out, result.Check{Kind: "states", Subject: w.States.Source, Judged: true, Wanted: "not " + strings.Join(w.States.Failed, " or "), Got: states[n-1].state})
-			break
-		}
-		pause = nextOfPauses(w.Every, pause)
-		if left != nil {
-			pause = max(pause, left())
-		}
-		if time.Since(start)+pause > w.Within {
-			out = append(out, tooLate(w, checks)...)
-			break
-		}
-		if err := sleep(ctx, pause); err != nil {
-			return j, out, "", err
-		}
-		next, err := ask(ctx)
-		if err != nil {
-			return j, out, "", err
-		}
-		j = next
-		asked++
-	}
-	note := ""
-	if asked > 1 || len(states) > 0 {
-		note = fmt.Sprintf("asked %s in %s", times(asked), spanText(time.Since(start)))
-	}
-	if len(states) > 0 {
-		note += ": " + statesText(states)
-	}
-	return j, out, note, nil
-}
-
-// tooLate says of what was waited for that it did not come in time.
-func tooLate(w *sheet.Waiting, checks []result.Check) []result.Check {
-	out := slices.Clone(checks)
-	for i, c := range out {
-		if !c.Held {
-			out[i].Note = strings.TrimSuffix(fmt.Sprintf("not so within %s; %s", spanText(w.Within), c.Note), "; ")
-		}
-	}
-	return out
-}
-
-// isAsExpected judges what must be so at each asking: the reply as such, and the
-// contract.
-func (j *judging) isAsExpected() bool {
-	e, err := j.step.Expect.FilledIn(j.scope)
-	if err != nil {
-		j.err = err
-		return false
-	}
-	j.status(e)
-	j.fault(e)
-	j.errorForm(e)
-	j.readable()
-	j.contract()
-	return !slices.ContainsFunc(j.out, func(c result.Check) bool { return !c.Held })
-}
-
-// until judges what is waited for.
-func (j *judging) until(rules []sheet.FieldRule) []result.Check {
-	before := len(j.out)
-	for _, f := range rules {
-		j.rule("until", f.Source, f.Path, f.Rule)
-	}
-	return slices.Clone(j.out[before:])
-}
-
-// lookAtState adds the state that a reply tells to those that were seen, and says where it
-// may not be.
-func lookAtState(s *sheet.States, j *judging, states []seen, after time.Duration) ([]seen, *result.Check) {
-	if s == nil {
-		return states, nil
-	}
-	found, err := s.Path.Find(j.roots, j.scope)
-	if err != nil {
-		j.err = err
-		return states, nil
-	}
-	c := result.Check{Kind: "states", Subject: s.Source, Judged: true, Wanted: stateWords(s)}
-	node := found.First().Value()
-	if node == nil || !node.IsScalar() {
-		c.Got = "nothing"
-		if miss := found.Missed(); miss != nil {
-			c.Note = miss.String()
-		}
-		return states, &c
-	}
-	from, state := "", node.Text
-	if len(states) > 0 {
-		from = states[len(states)-1].state
-	}
-	if state == from {
-		return states, nil
-	}
-	states = append(states, seen{state, after})
-	if c.Note = wrongState(s, from, state); c.Note != "" {
-		c.Got = statesText(states)
-		return states, &c
-	}
-	return states, nil
-}
-
-// spanText writes how long something took.
-func spanText(d time.Duration) string {
-	switch {
-	case d >= time.Second && d%time.Second == 0:
-		return fmt.Sprintf("%d s", d/time.Second)
-	case d < 10*time.Second:
-		return fmt.Sprintf("%d ms", d.Milliseconds())
-	}
-	return fmt.Sprintf("%.1f s", d.Seconds())
-}
-
-// stateWords are the states in their order.
-func stateWords(s *sheet.States) string {
-	var words []string
-	for _, some := range s.Allowed {
-		words = append(words, strings.Join(some, " or "))
-	}
-	return strings.Join(words, ", then ")
-}
-
-func statesText(states []seen) string {
-	words := make([]string, len(states))
-	for i, one := range states {
-		words[i] = fmt.Sprintf("%s after %s", one.state, spanText(one.after))
-		if i == 0 {
-			words[i] = one.state + " at first"
-		}
-	}
-	return strings.Join(words, ", ")
 }

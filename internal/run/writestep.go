@@ -15,7 +15,9 @@ import (
 	"testbench/internal/document"
 	"testbench/internal/exchange"
 	"testbench/internal/request"
+	"testbench/internal/session"
 	"testbench/internal/sheet"
+	"testbench/internal/vet"
 	"testbench/internal/yamlfile"
 )
 
@@ -164,13 +166,13 @@ func (w *stepWriter) file(key, name string) {
 }
 
 // Reread reads a step that was written with StepText, as a run would.
-func Reread(b *bench.Bench, text string, vet VetOptions) (*sheet.Step, error) {
+func Reread(b *bench.Bench, text string, options vet.Options) (*sheet.Step, error) {
 	source, err := yamlfile.AppendItem([]byte("sheet: written\nsteps:\n"), "steps", text)
 	if err != nil {
 		return nil, err
 	}
 	s := sheet.Read(b, filepath.Join(b.Dir, "sheets", "written.yaml"), source)
-	if problems := Vet(s, vet).Serious(); len(problems) > 0 {
+	if problems := vet.Sheet(s, options).Serious(); len(problems) > 0 {
 		return nil, errors.New(problems[0].Message)
 	}
 	if len(s.Steps) != 1 {
@@ -180,17 +182,17 @@ func Reread(b *bench.Bench, text string, vet VetOptions) (*sheet.Step, error) {
 }
 
 // SameCall says how two steps differ in what they send or hold an answer against, or nil.
-func (s *Session) SameCall(ctx context.Context, a, b *sheet.Step) error {
-	one, err := s.Plan(ctx, a)
+func SameCall(ctx context.Context, s *session.Session, a, b *sheet.Step) error {
+	one, err := s.Preview(ctx, a)
 	if err != nil {
 		return err
 	}
-	other, err := s.Plan(ctx, b)
+	other, err := s.Preview(ctx, b)
 	if err != nil {
 		return err
 	}
 	switch {
-	case holdsRequest(a) != holdsRequest(b) || holdsAnswer(a) != holdsAnswer(b) || max(a.Pages, 1) != max(b.Pages, 1):
+	case session.HoldsRequest(a) != session.HoldsRequest(b) || session.HoldsAnswer(a) != session.HoldsAnswer(b) || max(a.Pages, 1) != max(b.Pages, 1):
 		return errors.New("what is held against the contract, or how many pages are read, is another")
 	case (a.Login == nil) != (b.Login == nil) || a.Login != nil && (!slices.Equal(a.Login.Names, b.Login.Names) || a.Login.Spoil != b.Login.Spoil):
 		return errors.New("the login is another")

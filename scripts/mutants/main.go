@@ -34,7 +34,10 @@ var subjects = []struct {
 	{"internal/rule", nil, []string{"internal/rule", "internal/run"}},
 	{"internal/bench", []string{"read", "together", "operation", "check"}, []string{"internal/bench", "internal/run"}},
 	{"internal/sheet", []string{"expect", "stepfile", "stepkinds", "rows"}, []string{"internal/sheet", "internal/run"}},
-	{"internal/run", []string{"judge", "waiting", "again", "times", "operation", "vet", "arguments"}, []string{"internal/run"}},
+	{"internal/judge", nil, []string{"internal/run"}},
+	{"internal/vet", nil, []string{"internal/run"}},
+	{"internal/session", []string{"operation"}, []string{"internal/run"}},
+	{"internal/run", []string{"again", "times"}, []string{"internal/run"}},
 	{"internal/reply", []string{"error"}, []string{"internal/reply", "internal/run"}},
 	{"internal/history", []string{"limits", "gather"}, []string{"internal/history", "internal/run"}},
 }
@@ -59,7 +62,7 @@ func main() {
 	seed := flag.Uint64("seed", 1, "decides which")
 	places := flag.String("at", "", "break what stands at these lines in place of random ones: FILE:LINE, with commas between")
 	beside := flag.Bool("beside", false, "run only the tests beside the code, to see where they are thin")
-	limit := flag.Duration("limit", time.Minute, "how long the tests of one may take beside the code; the sessions may take five times as long")
+	limit := flag.Duration("limit", time.Minute, "how long the tests of one may take beside the code; the sessions may take ten times as long")
 	flag.Parse()
 	dir, err := os.MkdirTemp("", "mutants")
 	if err != nil {
@@ -80,6 +83,9 @@ func main() {
 	}
 	// Tests that fail anyway would notice everything.
 	for folder := range tests.binaries {
+		if *beside && folder == sessions {
+			continue
+		}
 		if tests.notice(ctx, place{}, folder, 10**limit) {
 			fail(fmt.Errorf("with nothing broken the tests of %s do not pass", folder))
 		}
@@ -92,7 +98,7 @@ func main() {
 	if *beside {
 		return
 	}
-	missed = round(missed, func(p place) bool { return tests.notice(ctx, p, sessions, 5**limit) })
+	missed = round(missed, func(p place) bool { return tests.notice(ctx, p, sessions, 10**limit) })
 	fmt.Printf("%d of %d were noticed\n", tried-len(missed), tried)
 	if len(missed)*20 > tried || ctx.Err() != nil {
 		os.Exit(1)
@@ -185,7 +191,7 @@ func (b built) notice(ctx context.Context, p place, folder string, limit time.Du
 	}
 	ctx, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
-	run := exec.CommandContext(ctx, binary, "-test.short", "-test.failfast")
+	run := exec.CommandContext(ctx, binary, "-test.failfast")
 	run.Dir, run.Env = folder, append(os.Environ(), "BROKEN="+strconv.Itoa(p.number))
 	run.WaitDelay = time.Second
 	return run.Run() != nil

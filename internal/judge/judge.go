@@ -1,4 +1,6 @@
-package run
+// Package judge holds what came back against what a step expects of it: the status, errors,
+// the contract, fields, conditions, what is kept, and what is waited for.
+package judge
 
 import (
 	"fmt"
@@ -15,43 +17,44 @@ import (
 	"testbench/internal/result"
 	"testbench/internal/rule"
 	"testbench/internal/secret"
+	"testbench/internal/session"
 	"testbench/internal/sheet"
 	"testbench/internal/soap"
 	"testbench/internal/suggest"
 	"testbench/internal/value"
 )
 
-// judging is one reply that is held against a step.
-type judging struct {
-	step      *sheet.Step
-	reply     *reply.Reply
-	roots     path.Roots
-	scope     *Values
-	data      *rule.Data
-	out       []result.Check
-	op        contract.Operation // nil for a request without one
+// Judging is one reply that is held against a step.
+type Judging struct {
+	Step      *sheet.Step
+	Reply     *reply.Reply
+	Roots     path.Roots
+	Scope     *session.Values
+	Data      *rule.Data
+	Checks    []result.Check
+	Operation contract.Operation // nil for a request without one
 	good      *bench.StatusRule  // the statuses that the operation calls good; nil for 2xx
-	messageID string             // of WS-Addressing, "" without
-	err       error              // a rule's own values are not there
+	MessageID string             // of WS-Addressing, "" without
+	Err       error              // a rule's own values are not there
 	expect    *sheet.Expect      // with the values of the row
 }
 
-func (j *judging) add(c result.Check) {
+func (j *Judging) add(c result.Check) {
 	c.Judged = true
-	j.out = append(j.out, c)
+	j.Checks = append(j.Checks, c)
 }
 
 // judge holds a reply against everything that a step says of it, and keeps
 // what the step keeps. Where the reply as such is not what was expected, its
 // fields are not judged: they would only say the same again.
-func (j *judging) judge() {
-	e, err := j.step.Expect.FilledIn(j.scope)
+func (j *Judging) judge() {
+	e, err := j.Step.Expect.FilledIn(j.Scope)
 	if err != nil {
-		j.err = err
+		j.Err = err
 		return
 	}
 	j.expect = e
-	failure := j.reply.Record.Failure
+	failure := j.Reply.Record.Failure
 	if e.Refused != "" || failure != nil {
 		j.refusal(e.Refused, failure)
 		return
@@ -60,49 +63,49 @@ func (j *judging) judge() {
 	j.fault(e)
 	j.errorForm(e)
 	pointless := false
-	for _, c := range j.out {
+	for _, c := range j.Checks {
 		pointless = pointless || !c.Held
 	}
-	start := len(j.out)
+	start := len(j.Checks)
 	j.readable()
 	j.contract()
 	j.relation()
 	j.replyRules(e)
 	j.fields()
-	j.where()
+	j.Where()
 	if !pointless {
 		j.keep()
 		return
 	}
 	// Out of a reply of another kind than expected nothing is kept.
-	for _, k := range j.step.Keep {
+	for _, k := range j.Step.Keep {
 		j.add(result.Check{Kind: "keep", Subject: k.Name, Wanted: k.Source})
 	}
-	for i := range j.out[start:] {
-		j.out[start+i].Judged = false
+	for i := range j.Checks[start:] {
+		j.Checks[start+i].Judged = false
 	}
 }
 
 // contract holds the answer against what the contract says of it.
-func (j *judging) contract() {
-	if j.op == nil || !holdsAnswer(j.step) {
+func (j *Judging) contract() {
+	if j.Operation == nil || !session.HoldsAnswer(j.Step) {
 		return
 	}
-	answer := j.reply.Record.Answer
-	judgement := j.op.Judge(contract.Got{
-		Status: answer.Status, Header: answer.Header, Empty: len(answer.Body) == 0, What: whatItIs(j.reply),
-		Body: j.reply.Payload, Message: j.reply.Message,
+	answer := j.Reply.Record.Answer
+	judgement := j.Operation.Judge(contract.Got{
+		Status: answer.Status, Header: answer.Header, Empty: len(answer.Body) == 0, What: whatItIs(j.Reply),
+		Body: j.Reply.Payload, Message: j.Reply.Message,
 	})
 	if judgement.Judged {
-		j.held(j.op.Facts().Name, judgement.Wrong)
+		j.held(j.Operation.Facts().Name, judgement.Wrong)
 	}
-	if j.reply.Message != nil {
-		j.reply.Message.Departures = append(j.reply.Message.Departures, judgement.Notes...)
+	if j.Reply.Message != nil {
+		j.Reply.Message.Departures = append(j.Reply.Message.Departures, judgement.Notes...)
 	}
 }
 
 // held adds what came of holding the answer against its contract.
-func (j *judging) held(operation string, found []string) {
+func (j *Judging) held(operation string, found []string) {
 	c := result.Check{Kind: "contract", Subject: "answer", Wanted: "as " + operation + " is described", Held: len(found) == 0, Got: "so"}
 	const most = 5
 	if len(found) > 0 {
@@ -116,16 +119,16 @@ func (j *judging) held(operation string, found []string) {
 
 // relation checks that the answer says it belongs to the request (WS-Addressing
 // 1.0 Core, 3.4: an answer carries the request's message id).
-func (j *judging) relation() {
-	if j.messageID == "" || j.reply.Message == nil {
+func (j *Judging) relation() {
+	if j.MessageID == "" || j.Reply.Message == nil {
 		return
 	}
-	got, there := j.reply.Message.Property("RelatesTo")
+	got, there := j.Reply.Message.Property("RelatesTo")
 	switch {
 	case !there:
-		j.reply.Message.Departures = append(j.reply.Message.Departures, "the answer does not say which message it relates to (WS-Addressing: RelatesTo)")
+		j.Reply.Message.Departures = append(j.Reply.Message.Departures, "the answer does not say which message it relates to (WS-Addressing: RelatesTo)")
 	default:
-		j.add(result.Check{Kind: "expect", Subject: "relation", Wanted: j.messageID, Got: got, Held: got == j.messageID})
+		j.add(result.Check{Kind: "expect", Subject: "relation", Wanted: j.MessageID, Got: got, Held: got == j.MessageID})
 	}
 }
 
@@ -145,21 +148,21 @@ func whatItIs(re *reply.Reply) string {
 
 // departures tells where an answer to a SOAP request departs from the books.
 // Real services do; it is said, and does not count as falling short.
-func (j *judging) departures(asked soap.Version) []string {
-	answer := j.reply.Record.Answer
+func (j *Judging) departures(asked soap.Version) []string {
+	answer := j.Reply.Record.Answer
 	if asked == "" || answer == nil {
 		return nil
 	}
-	m := j.reply.Message
+	m := j.Reply.Message
 	if m == nil {
-		oneWay := j.op != nil && j.op.Facts().OneWay || answer.Status == 202 || answer.Status == 204
+		oneWay := j.Operation != nil && j.Operation.Facts().OneWay || answer.Status == 202 || answer.Status == 204
 		if oneWay && len(answer.Body) == 0 {
 			return nil
 		}
 		if oneWay {
-			return []string{"nothing was to come back, and here is " + whatItIs(j.reply)}
+			return []string{"nothing was to come back, and here is " + whatItIs(j.Reply)}
 		}
-		return []string{fmt.Sprintf("a SOAP request was answered with %s, not with an envelope", whatItIs(j.reply))}
+		return []string{fmt.Sprintf("a SOAP request was answered with %s, not with an envelope", whatItIs(j.Reply))}
 	}
 	out := append([]string(nil), m.Departures...)
 	if m.Version != asked {
@@ -184,7 +187,7 @@ func (j *judging) departures(asked soap.Version) []string {
 }
 
 // refusal judges an exchange that failed, or one that should have.
-func (j *judging) refusal(wanted string, failure *exchange.Failure) {
+func (j *Judging) refusal(wanted string, failure *exchange.Failure) {
 	if wanted == "" {
 		return // the run shows why no answer came
 	}
@@ -197,13 +200,13 @@ func (j *judging) refusal(wanted string, failure *exchange.Failure) {
 		c.Note = failure.Message
 		c.Held = c.Got == wanted
 	} else {
-		c.Got = fmt.Sprintf("the answer %d", j.reply.Record.Answer.Status)
+		c.Got = fmt.Sprintf("the answer %d", j.Reply.Record.Answer.Status)
 	}
 	j.add(c)
 }
 
-func (j *judging) status(e *sheet.Expect) {
-	answer := j.reply.Record.Answer
+func (j *Judging) status(e *sheet.Expect) {
+	answer := j.Reply.Record.Answer
 	got := fmt.Sprint(answer.Status)
 	switch {
 	case e.Status != nil:
@@ -219,8 +222,8 @@ func (j *judging) status(e *sheet.Expect) {
 	}
 }
 
-func (j *judging) fault(e *sheet.Expect) {
-	fault := j.reply.Fault()
+func (j *Judging) fault(e *sheet.Expect) {
+	fault := j.Reply.Fault()
 	if e.HasFault {
 		got := ""
 		if fault != nil {
@@ -234,13 +237,13 @@ func (j *judging) fault(e *sheet.Expect) {
 	}
 	if fault != nil {
 		j.add(result.Check{Kind: "expect", Subject: "fault", Wanted: "none", Got: fault.String()})
-	} else if e.NoFault || j.reply.Message != nil {
+	} else if e.NoFault || j.Reply.Message != nil {
 		j.add(result.Check{Kind: "expect", Subject: "fault", Wanted: "none", Got: "none", Held: true})
 	}
 }
 
 // told judges a fault or an error that is expected, and what it says.
-func (j *judging) told(word, got string, isThere bool, rules []sheet.FieldRule) {
+func (j *Judging) told(word, got string, isThere bool, rules []sheet.FieldRule) {
 	article := map[string]string{"fault": "a ", "error": "an "}[word]
 	if !isThere {
 		j.add(result.Check{Kind: "expect", Subject: word, Wanted: article + word, Got: "no " + word})
@@ -248,13 +251,13 @@ func (j *judging) told(word, got string, isThere bool, rules []sheet.FieldRule) 
 	}
 	j.add(result.Check{Kind: "expect", Subject: word, Wanted: article + word, Got: got, Held: true})
 	for _, f := range rules {
-		j.rule("expect", word+" "+f.Source, f.Path, f.Rule)
+		j.Rule("expect", word+" "+f.Source, f.Path, f.Rule)
 	}
 }
 
 // errorForm judges what the answer says of an error, in whatever form.
-func (j *judging) errorForm(e *sheet.Expect) {
-	said := j.reply.AnyError()
+func (j *Judging) errorForm(e *sheet.Expect) {
+	said := j.Reply.AnyError()
 	switch {
 	case e.HasError:
 		got := ""
@@ -266,30 +269,30 @@ func (j *judging) errorForm(e *sheet.Expect) {
 		j.add(result.Check{Kind: "expect", Subject: "error", Wanted: "none", Got: said.String()})
 	case e.NoError:
 		j.add(result.Check{Kind: "expect", Subject: "error", Wanted: "none", Got: "none", Held: true})
-	case j.reply.Failed != nil && (e.Status == nil || e.Status.WantsSuccess()):
+	case j.Reply.Failed != nil && (e.Status == nil || e.Status.WantsSuccess()):
 		// The protocol itself tells an error: that is none of the answers that were asked for.
 		j.add(result.Check{Kind: "expect", Subject: "error", Wanted: "none", Got: said.String()})
-	case said != nil && j.reply.Message == nil && j.reply.Record.Answer.Status < 400:
-		j.reply.Record.Notes = append(j.reply.Record.Notes, fmt.Sprintf("the status is %d, and the answer tells of an error: %s", j.reply.Record.Answer.Status, said))
+	case said != nil && j.Reply.Message == nil && j.Reply.Record.Answer.Status < 400:
+		j.Reply.Record.Notes = append(j.Reply.Record.Notes, fmt.Sprintf("the status is %d, and the answer tells of an error: %s", j.Reply.Record.Answer.Status, said))
 	}
 }
 
 // readable judges that the answer can be read at all, where that matters.
-func (j *judging) readable() {
-	if j.reply.Problem != nil {
-		wanted := "well-formed " + string(j.reply.Format)
-		if j.reply.Body != nil {
+func (j *Judging) readable() {
+	if j.Reply.Problem != nil {
+		wanted := "well-formed " + string(j.Reply.Format)
+		if j.Reply.Body != nil {
 			wanted = "an answer of the protocol"
 		}
-		j.add(result.Check{Kind: "expect", Subject: "answer", Wanted: wanted, Got: j.reply.Problem.Error()})
+		j.add(result.Check{Kind: "expect", Subject: "answer", Wanted: wanted, Got: j.Reply.Problem.Error()})
 	}
 }
 
-func (j *judging) replyRules(e *sheet.Expect) {
+func (j *Judging) replyRules(e *sheet.Expect) {
 	if e.Time == nil && e.Size == nil && e.Type == nil && len(e.Headers) == 0 {
 		return
 	}
-	tree := j.reply.Tree()
+	tree := j.Reply.Tree()
 	one := func(subject string, node *document.Node, r *rule.Rule) {
 		if r == nil {
 			return
@@ -300,12 +303,12 @@ func (j *judging) replyRules(e *sheet.Expect) {
 			slices.Sort(names)
 			match.Miss = &path.Miss{Reached: "the reply", Missing: "header " + subject, There: "one with " + document.FewNames(names), Try: suggest.DidYouMean(subject, names)}
 		}
-		j.verdict("expect", subject, path.Selection{Matches: []path.Match{match}}, r)
+		j.Verdict("expect", subject, path.Selection{Matches: []path.Match{match}}, r)
 	}
 	one("time", tree.Get("time"), e.Time)
 	one("size", tree.Get("size"), e.Size)
 	if e.Type != nil {
-		mediaType := j.reply.Record.Answer.ContentType()
+		mediaType := j.Reply.Record.Answer.ContentType()
 		if !strings.Contains(e.Type.Source, ";") {
 			// Parameters such as charset count only where the rule names some.
 			if parsed, _, err := mime.ParseMediaType(mediaType); err == nil {
@@ -319,25 +322,27 @@ func (j *judging) replyRules(e *sheet.Expect) {
 	}
 }
 
-func (j *judging) fields() {
-	for _, f := range j.step.Fields {
-		j.rule("field", f.Source, f.Path, f.Rule)
+func (j *Judging) fields() {
+	for _, f := range j.Step.Fields {
+		j.Rule("field", f.Source, f.Path, f.Rule)
 	}
 }
 
-func (j *judging) rule(kind, subject string, p *path.Path, r *rule.Rule) {
-	found, err := p.Find(j.roots, j.scope)
+// Rule holds what a path finds against a rule.
+func (j *Judging) Rule(kind, subject string, p *path.Path, r *rule.Rule) {
+	found, err := p.Find(j.Roots, j.Scope)
 	if err != nil {
-		j.err = fmt.Errorf("%s: %w", subject, err)
+		j.Err = fmt.Errorf("%s: %w", subject, err)
 		return
 	}
-	j.verdict(kind, subject, found, r)
+	j.Verdict(kind, subject, found, r)
 }
 
-func (j *judging) verdict(kind, subject string, found path.Selection, r *rule.Rule) {
-	verdict, err := r.Judge(found, j.roots, j.scope)
+// Verdict holds what was found against a rule.
+func (j *Judging) Verdict(kind, subject string, found path.Selection, r *rule.Rule) {
+	verdict, err := r.Judge(found, j.Roots, j.Scope)
 	if err != nil {
-		j.err = fmt.Errorf("%s: %w", subject, err)
+		j.Err = fmt.Errorf("%s: %w", subject, err)
 		return
 	}
 	c := result.Check{Kind: kind, Subject: subject, Held: verdict.Held, Wanted: verdict.Wanted, Got: verdict.Got, Note: verdict.Note}
@@ -353,19 +358,20 @@ func (j *judging) verdict(kind, subject string, found path.Selection, r *rule.Ru
 	j.add(c)
 }
 
-func (j *judging) where() {
-	for _, c := range j.step.Where {
-		verdict := c.Judge(j.data)
+// Where judges the conditions of the step.
+func (j *Judging) Where() {
+	for _, c := range j.Step.Where {
+		verdict := c.Judge(j.Data)
 		j.add(result.Check{Kind: "where", Subject: c.Source, Held: verdict.Held, Wanted: "it holds", Got: verdict.Got, Note: verdict.Note})
 	}
 }
 
 // keep takes values out of the reply. One that finds nothing falls short.
-func (j *judging) keep() {
-	for _, k := range j.step.Keep {
-		found, err := k.Path.Find(j.roots, j.scope)
+func (j *Judging) keep() {
+	for _, k := range j.Step.Keep {
+		found, err := k.Path.Find(j.Roots, j.Scope)
 		if err != nil {
-			j.err = fmt.Errorf("keep %s: %w", k.Name, err)
+			j.Err = fmt.Errorf("keep %s: %w", k.Name, err)
 			return
 		}
 		node := found.Whole()
@@ -373,7 +379,7 @@ func (j *judging) keep() {
 			node = v
 		}
 		if k.Filters != nil {
-			node, err = k.Filters.Node(keptScope{j.scope, node}, false)
+			node, err = k.Filters.Node(keptScope{j.Scope, node}, false)
 		}
 		if node == nil || err != nil {
 			c := result.Check{Kind: "keep", Subject: k.Name, Wanted: k.Source, Got: "nothing"}
@@ -388,16 +394,16 @@ func (j *judging) keep() {
 		}
 		if k.Secret {
 			node = node.MarkSecret()
-			node.Scalars(func(n *document.Node) { j.scope.Hide(n.Text) })
+			node.Scalars(func(n *document.Node) { j.Scope.Hide(n.Text) })
 		}
-		j.scope.kept[k.Name] = node
+		j.Scope.Kept[k.Name] = node
 		j.add(result.Check{Kind: "keep", Subject: k.Name, Wanted: k.Source, Held: true, Got: node.Describe()})
 	}
 }
 
 // keptScope lets the filters of a keep work on what the path found.
 type keptScope struct {
-	*Values
+	*session.Values
 	it *document.Node
 }
 

@@ -1,4 +1,4 @@
-package run
+package session
 
 import (
 	"context"
@@ -18,26 +18,26 @@ import (
 	"testbench/internal/value"
 )
 
-// plan is a step that is ready to be sent, but for its credentials.
-type plan struct {
-	request *exchange.Request
-	service *bench.Service     // nil for a plain address
-	op      contract.Operation // nil for a request without one
-	// envelope goes around the body; nil where the operation is not SOAP.
-	envelope *contract.Envelope
+// Prepared is a step that is ready to be sent, but for its credentials.
+type Prepared struct {
+	Request   *exchange.Request
+	Service   *bench.Service     // nil for a plain address
+	Operation contract.Operation // nil for a request without one
+	// Envelope goes around the body; nil where the operation is not SOAP.
+	Envelope *contract.Envelope
 	// away says that an answer led elsewhere than to the service.
 	away bool
-	// contracted says that op is a contract's.
-	contracted bool
-	// messageID names the message where WS-Addressing goes with it.
-	messageID string
+	// Contracted says that a contract describes the operation, and not the bench.
+	Contracted bool
+	// MessageID names the message where WS-Addressing goes with it.
+	MessageID string
 	// withoutVersion says that the step sends no version: If-Match: null.
 	withoutVersion bool
-	logins         []string
-	writes         bool
-	notes          []string
+	Logins         []string
+	Writes         bool
+	Notes          []string
 	filled         map[string]string
-	checks         []result.Check // what came of waiting
+	Checks         []result.Check // what came of waiting
 	// enveloped says that a SOAP message is sent.
 	enveloped bool
 	// refusal holds for the statuses that the step expects, where those are no success;
@@ -57,9 +57,9 @@ func (e *ContractError) Error() string {
 	return strings.ReplaceAll(strings.Join(e.Problems, "; "), "?;", "?")
 }
 
-// plan fills a step in.
-func (s *Session) plan(ctx context.Context, step *sheet.Step, scope *Values, names map[string]string) (*plan, error) {
-	p := &plan{}
+// Prepare fills a step in.
+func (s *Session) Prepare(ctx context.Context, step *sheet.Step, scope *Values, names map[string]string) (*Prepared, error) {
+	p := &Prepared{}
 	spec := step.Spec
 	spec.StayOnRedirect = step.Stay
 	spec.HTTP = step.HTTP
@@ -79,27 +79,27 @@ func (s *Session) plan(ctx context.Context, step *sheet.Step, scope *Values, nam
 	if err != nil {
 		return p, err
 	}
-	if p.service != nil {
-		s.addService(p, &spec)
+	if p.Service != nil {
+		s.AddService(p, &spec)
 	}
-	if err := p.addSOAP(step, &spec); err != nil {
+	if err := p.AddSOAP(step, &spec); err != nil {
 		return p, err
 	}
-	spec.Names = request.MergeNames(p.prefixes(), s.Bench.Names, serviceNames(p.service), names, step.Names)
+	spec.Names = request.MergeNames(p.Prefixes(), s.Bench.Names, ServiceNames(p.Service), names, step.Names)
 	if spec.Method == "" {
 		spec.Method = "GET"
 		if spec.Body != nil || spec.Text != nil || spec.HasBytes || len(spec.Form) > 0 || len(spec.Parts) > 0 || spec.SOAP != nil {
 			spec.Method = "POST"
 		}
 	}
-	isRead := p.op != nil && (p.op.Facts().Reads || p.contracted && p.service.Reads(p.operation()))
-	p.writes = spec.Method != "GET" && spec.Method != "HEAD" && spec.Method != "OPTIONS" && !isRead
-	p.request, err = spec.Build(scope)
+	isRead := p.Operation != nil && (p.Operation.Facts().Reads || p.Contracted && p.Service.Reads(p.OperationName()))
+	p.Writes = spec.Method != "GET" && spec.Method != "HEAD" && spec.Method != "OPTIONS" && !isRead
+	p.Request, err = spec.Build(scope)
 	if err != nil {
 		return nil, err
 	}
 	p.withoutVersion = slices.ContainsFunc(spec.Headers, func(h request.Pair) bool { return h.Value.Null && strings.EqualFold(h.Name, "If-Match") })
-	s.chooseLogins(p, step)
+	s.ChooseLogins(p, step)
 	if step.Follow != nil {
 		s.dropForeignCredentials(p)
 	}
@@ -108,98 +108,99 @@ func (s *Session) plan(ctx context.Context, step *sheet.Step, scope *Values, nam
 
 // dropForeignCredentials leaves out what belongs to a service where an answer led elsewhere: its logins, what
 // it always sends, and the site's certificate.
-func (s *Session) dropForeignCredentials(p *plan) {
-	p.request.Foreign = p.away || p.service == nil && !s.isHome(p.request.URL)
+func (s *Session) dropForeignCredentials(p *Prepared) {
+	p.Request.Foreign = p.away || p.Service == nil && !s.isHome(p.Request.URL)
 	if !p.away {
 		return
 	}
 	var left []string
-	if len(p.logins) > 0 {
+	if len(p.Logins) > 0 {
 		left = append(left, "the login")
 	}
-	if always := p.service.Always; len(always.Headers)+len(always.Query)+len(always.Cookies) > 0 || always.Blocks != nil {
+	if always := p.Service.Always; len(always.Headers)+len(always.Query)+len(always.Cookies) > 0 || always.Blocks != nil {
 		left = append(left, "what the service always sends")
 	}
 	if len(left) > 0 {
 		left[0] += " was left out"
-		p.notes = append(p.notes, fmt.Sprintf("the address leads to %s and not to %s: %s", exchange.Origin(p.request.URL), p.service.Name, strings.Join(left, ", and ")))
+		p.Notes = append(p.Notes, fmt.Sprintf("the address leads to %s and not to %s: %s", exchange.Origin(p.Request.URL), p.Service.Name, strings.Join(left, ", and ")))
 	}
-	p.logins = nil
+	p.Logins = nil
 }
 
-// chooseLogins takes the step's logins in place of the service's, and those that the site
+// ChooseLogins takes the step's logins in place of the service's, and those that the site
 // has in their place.
-func (s *Session) chooseLogins(p *plan, step *sheet.Step) {
+func (s *Session) ChooseLogins(p *Prepared, step *sheet.Step) {
 	if step.Login != nil {
-		p.logins = append([]string{}, step.Login.Names...)
+		p.Logins = append([]string{}, step.Login.Names...)
 	}
-	for i, name := range p.logins {
+	for i, name := range p.Logins {
 		if other, ok := s.Site.Logins[name]; ok {
-			p.logins[i] = other
+			p.Logins[i] = other
 		}
 	}
 }
 
-// operation is the name of the one that is called, "" for a request without one.
-func (p *plan) operation() string {
-	if p.op == nil {
+// OperationName is the name of the one that is called, "" for a request without one.
+func (p *Prepared) OperationName() string {
+	if p.Operation == nil {
 		return ""
 	}
-	return p.op.Facts().Name
+	return p.Operation.Facts().Name
 }
 
-// prefixes are those that the contract declares.
-func (p *plan) prefixes() map[string]string {
-	if p.op == nil {
+// Prefixes are those that the contract declares.
+func (p *Prepared) Prefixes() map[string]string {
+	if p.Operation == nil {
 		return nil
 	}
-	return p.op.Facts().Prefixes
+	return p.Operation.Facts().Prefixes
 }
 
-func serviceNames(s *bench.Service) map[string]string {
+// ServiceNames are the prefixes of XML that a service has; nil for no service.
+func ServiceNames(s *bench.Service) map[string]string {
 	if s == nil {
 		return nil
 	}
 	return s.Names
 }
 
-// joinPath joins an address and a path, with one slash between.
-func joinPath(address, path *value.Template) *value.Template {
+// JoinPath joins an address and a path, with one slash between.
+func JoinPath(address, path *value.Template) *value.Template {
 	if strings.HasPrefix(path.Source, "/") && strings.HasSuffix(address.Source, "/") && address.IsLiteral() {
 		address = value.Literal(strings.TrimSuffix(address.LiteralText(), "/"))
 	}
 	return value.Joined(address, path)
 }
 
-func (s *Session) planRequest(ctx context.Context, p *plan, step *sheet.Step, spec *request.Spec) error {
+func (s *Session) planRequest(ctx context.Context, p *Prepared, step *sheet.Step, spec *request.Spec) error {
 	spec.Method, spec.Address = step.Request.Method, step.Request.Path
 	if step.Request.Service == "" {
 		return nil
 	}
-	p.service = s.Bench.Service(step.Request.Service)
-	if p.service == nil {
+	p.Service = s.Bench.Service(step.Request.Service)
+	if p.Service == nil {
 		return &bench.NotFoundError{What: "service", Name: step.Request.Service, Known: s.Bench.ServiceNames()}
 	}
-	address, err := s.address(ctx, p.service)
+	address, err := s.Address(ctx, p.Service)
 	if err == nil {
-		spec.Address = joinPath(address, step.Request.Path)
+		spec.Address = JoinPath(address, step.Request.Path)
 	}
 	return err
 }
 
 // planFollow takes an address out of an answer. A relative one is resolved
 // against the service.
-func (s *Session) planFollow(ctx context.Context, p *plan, step *sheet.Step, spec *request.Spec, scope *Values) error {
+func (s *Session) planFollow(ctx context.Context, p *Prepared, step *sheet.Step, spec *request.Spec, scope *Values) error {
 	text, err := step.Follow.Text(scope, value.Address)
 	if err != nil {
 		return err
 	}
 	address := text.Sent
 	if step.Service != "" {
-		if p.service = s.Bench.Service(step.Service); p.service == nil {
+		if p.Service = s.Bench.Service(step.Service); p.Service == nil {
 			return &bench.NotFoundError{What: "service", Name: step.Service, Known: s.Bench.ServiceNames()}
 		}
-		template, err := s.address(ctx, p.service)
+		template, err := s.Address(ctx, p.Service)
 		if err != nil {
 			return err
 		}
@@ -225,32 +226,32 @@ func (s *Session) planFollow(ctx context.Context, p *plan, step *sheet.Step, spe
 	return nil
 }
 
-// addService adds what goes into each request to the service.
-func (s *Session) addService(p *plan, spec *request.Spec) {
-	p.logins = append([]string{}, p.service.Logins...)
-	always := p.service.Always
+// AddService adds what goes into each request to the service.
+func (s *Session) AddService(p *Prepared, spec *request.Spec) {
+	p.Logins = append([]string{}, p.Service.Logins...)
+	always := p.Service.Always
 	if p.away {
 		always = bench.Defaults{}
 	}
-	spec.Headers = mergeDefaults(always.Headers, spec.Headers)
-	spec.Query = mergeDefaults(always.Query, spec.Query)
-	spec.Cookies = mergeDefaults(always.Cookies, spec.Cookies)
+	spec.Headers = MergeDefaults(always.Headers, spec.Headers)
+	spec.Query = MergeDefaults(always.Query, spec.Query)
+	spec.Cookies = MergeDefaults(always.Cookies, spec.Cookies)
 	if spec.HTTP == "" {
-		spec.HTTP = p.service.HTTP
+		spec.HTTP = p.Service.HTTP
 	}
 }
 
 // isSOAP says whether a request of a version of SOAP goes into an envelope.
-func (p *plan) isSOAP(version soap.Version, method string) bool {
-	return version != "" && version != sheet.SOAPOff && (method == "" || method == "POST") && (p.op == nil || p.envelope != nil)
+func (p *Prepared) isSOAP(version soap.Version, method string) bool {
+	return version != "" && version != sheet.SOAPOff && (method == "" || method == "POST") && (p.Operation == nil || p.Envelope != nil)
 }
 
-// addSOAP makes an envelope of the request, where it is SOAP. What a step says of SOAP is
+// AddSOAP makes an envelope of the request, where it is SOAP. What a step says of SOAP is
 // a mistake where it is not.
-func (p *plan) addSOAP(step *sheet.Step, spec *request.Spec) error {
+func (p *Prepared) AddSOAP(step *sheet.Step, spec *request.Spec) error {
 	var service bench.Service // a plain address has nothing of its own
-	if p.service != nil {
-		service = *p.service
+	if p.Service != nil {
+		service = *p.Service
 		if p.away {
 			service.Always = bench.Defaults{}
 		}
@@ -259,8 +260,8 @@ func (p *plan) addSOAP(step *sheet.Step, spec *request.Spec) error {
 	if step.SOAP != "" {
 		version = step.SOAP
 	}
-	if p.envelope != nil && p.envelope.Version != "" {
-		version = p.envelope.Version
+	if p.Envelope != nil && p.Envelope.Version != "" {
+		version = p.Envelope.Version
 	}
 	if !p.isSOAP(version, spec.Method) {
 		spec.SOAP = nil
@@ -275,16 +276,16 @@ func (p *plan) addSOAP(step *sheet.Step, spec *request.Spec) error {
 		envelope.Blocks = service.Always.Blocks.With(spec.SOAP.Blocks)
 	}
 	if addressesOf(step, &service) {
-		p.messageID = soap.NewMessageID()
-		envelope.Addressing = &soap.Addressing{MessageID: p.messageID}
+		p.MessageID = soap.NewMessageID()
+		envelope.Addressing = &soap.Addressing{MessageID: p.MessageID}
 	}
-	if p.envelope != nil {
-		envelope.BlockOf = p.envelope.Block
+	if p.Envelope != nil {
+		envelope.BlockOf = p.Envelope.Block
 		if envelope.Action == nil {
-			envelope.Action = value.Literal(p.envelope.Action)
+			envelope.Action = value.Literal(p.Envelope.Action)
 		}
 		if spec.Text == nil && len(step.Contents) == 0 {
-			envelope.Payload = p.envelope.Element
+			envelope.Payload = p.Envelope.Element
 		}
 	}
 	spec.SOAP, p.enveloped = &envelope, true
@@ -304,13 +305,13 @@ func withoutSOAP(s *sheet.Step, method string) error {
 	case said == "":
 		return nil
 	case method != "" && method != "POST":
-		return withTry(fmt.Sprintf("%s goes with SOAP, which is sent by POST, and this is %s", said, method), "take it out")
+		return WithTry(fmt.Sprintf("%s goes with SOAP, which is sent by POST, and this is %s", said, method), "take it out")
 	case s.SOAP == "" && len(s.Spec.Attach) > 0:
-		return withTry("attach: goes with a SOAP envelope", "write soap: 1.1 or 1.2, or parts: for a form with files")
+		return WithTry("attach: goes with a SOAP envelope", "write soap: 1.1 or 1.2, or parts: for a form with files")
 	case s.SOAP == "":
-		return withTry(said+" goes with SOAP, and the request is not SOAP", "write soap: 1.1 or 1.2, or take it out")
+		return WithTry(said+" goes with SOAP, and the request is not SOAP", "write soap: 1.1 or 1.2, or take it out")
 	}
-	return withTry(said+" goes with SOAP, and the operation is not SOAP", "take it out")
+	return WithTry(said+" goes with SOAP, and the operation is not SOAP", "take it out")
 }
 
 // checkEnvelope says what of a step cannot go into an envelope, or has no effect there.
@@ -324,22 +325,22 @@ func checkEnvelope(s *sheet.Step, service *bench.Service) error {
 	}
 	switch {
 	case content == "form" || content == "parts":
-		return withTry(content+": does not go into a SOAP envelope", "soap: off sends it as it is")
+		return WithTry(content+": does not go into a SOAP envelope", "soap: off sends it as it is")
 	case s.Fill != nil && content != "":
-		return withTry("fill: has no effect beside "+content+":, which is the payload", "keep one of them")
+		return WithTry("fill: has no effect beside "+content+":, which is the payload", "keep one of them")
 	case content == "bytes" && (s.Spec.SOAP != nil || len(s.Spec.Attach) > 0 || service.Always.Blocks != nil || addressesOf(s, service)):
-		return withTry("bytes: goes as it is, so that blocks, addressing and attachments cannot be added", "write text: or file:, or take them out")
+		return WithTry("bytes: goes as it is, so that blocks, addressing and attachments cannot be added", "write text: or file:, or take them out")
 	case s.Action != nil && headers("SOAPAction"):
-		return withTry("action: has no effect beside the header SOAPAction", "keep one of them")
+		return WithTry("action: has no effect beside the header SOAPAction", "keep one of them")
 	case s.Action != nil && s.SOAP != soap.V11 && service.SOAP == soap.V12 && headers("Content-Type"):
-		return withTry("action: has no effect beside the header Content-Type, which holds it in SOAP 1.2", "keep one of them")
+		return WithTry("action: has no effect beside the header Content-Type, which holds it in SOAP 1.2", "keep one of them")
 	}
 	return nil
 }
 
-// mergeDefaults puts pairs beneath others: those of the step win over those of the
+// MergeDefaults puts pairs beneath others: those of the step win over those of the
 // service with the same name.
-func mergeDefaults(always, own []request.Pair) []request.Pair {
+func MergeDefaults(always, own []request.Pair) []request.Pair {
 	var merged []request.Pair
 	for _, a := range always {
 		overridden := false
@@ -353,17 +354,17 @@ func mergeDefaults(always, own []request.Pair) []request.Pair {
 	return append(merged, own...)
 }
 
-// soapVersion tells which version a planned request speaks, or "".
-func (p *plan) soapVersion() string {
+// SOAPVersion tells which version a planned request speaks, or "".
+func (p *Prepared) SOAPVersion() string {
 	if !p.enveloped {
 		return ""
 	}
-	return string(soap.VersionOf(p.request.GetHeader("Content-Type")))
+	return string(soap.VersionOf(p.Request.GetHeader("Content-Type")))
 }
 
-// guarded says why a request may not be sent to a guarded site, or nil.
-func (s *Session) guarded(p *plan) error {
-	if !s.Site.Reading || !p.writes || s.options.Write == s.Site.Name {
+// Guarded says why a request may not be sent to a guarded site, or nil.
+func (s *Session) Guarded(p *Prepared) error {
+	if !s.Site.Reading || !p.Writes || s.Options.Write == s.Site.Name {
 		return nil
 	}
 	return errors.New("the site " + s.Site.Name + " is guarded (guard: reading), and this request could write; run with -write " + s.Site.Name + " if it should")

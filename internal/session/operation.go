@@ -1,4 +1,4 @@
-package run
+package session
 
 import (
 	"context"
@@ -59,16 +59,16 @@ func (s fieldsScope) Lookup(space, name string) (*document.Node, error) {
 	return s.Values.Lookup(space, name)
 }
 
-// described is an operation that the bench describes, as it is called.
-func described(service *bench.Service, endpoint *contract.Endpoint) contract.Operation {
+// ByHand is an operation that the bench describes, as it is called.
+func ByHand(service *bench.Service, endpoint *contract.Endpoint) contract.Operation {
 	if service.Speaks != "" {
 		return contract.Method{Endpoint: endpoint, Kind: service.Speaks}
 	}
 	return endpoint
 }
 
-// operationIn finds an operation of a service in its contract.
-func operationIn(c *formats.Contract, service *bench.Service, step *sheet.Step, name string) (contract.Operation, error) {
+// OperationIn finds an operation of a service in its contract.
+func OperationIn(c *formats.Contract, service *bench.Service, step *sheet.Step, name string) (contract.Operation, error) {
 	as := service.Binding()
 	if step.SOAP != "" {
 		as.Version = step.SOAP
@@ -81,33 +81,33 @@ func operationIn(c *formats.Contract, service *bench.Service, step *sheet.Step, 
 }
 
 // planCall finds the operation that a step calls, and makes its request.
-func (s *Session) planCall(ctx context.Context, p *plan, step *sheet.Step, spec *request.Spec, scope *Values) error {
+func (s *Session) planCall(ctx context.Context, p *Prepared, step *sheet.Step, spec *request.Spec, scope *Values) error {
 	serviceName, name, _ := strings.Cut(step.Call, "/")
-	if p.service = s.Bench.Service(serviceName); p.service == nil {
+	if p.Service = s.Bench.Service(serviceName); p.Service == nil {
 		return &bench.NotFoundError{What: "service", Name: serviceName, Known: s.Bench.ServiceNames()}
 	}
-	endpoint, err := p.service.Described(name)
+	endpoint, err := p.Service.Described(name)
 	switch {
 	case err != nil:
 		return err
 	case endpoint != nil:
-		if endpoint, err = serviceWithValues(p.service, endpoint, scope); err != nil {
+		if endpoint, err = serviceWithValues(p.Service, endpoint, scope); err != nil {
 			return err
 		}
-		p.op = described(p.service, endpoint)
-	case p.service.Contract == nil:
-		return &bench.NotFoundError{What: "operation of " + serviceName, Name: name, Known: p.service.OperationNames()}
+		p.Operation = ByHand(p.Service, endpoint)
+	case p.Service.Contract == nil:
+		return &bench.NotFoundError{What: "operation of " + serviceName, Name: name, Known: p.Service.OperationNames()}
 	default:
-		c, err := s.Contract(ctx, p.service)
+		c, err := s.Contract(ctx, p.Service)
 		if err != nil {
 			return err
 		}
-		if p.op, err = operationIn(c, p.service, step, name); err != nil {
+		if p.Operation, err = OperationIn(c, p.Service, step, name); err != nil {
 			return err
 		}
-		p.contracted = true
+		p.Contracted = true
 	}
-	address, err := s.address(ctx, p.service)
+	address, err := s.Address(ctx, p.Service)
 	if err != nil {
 		return err
 	}
@@ -141,7 +141,7 @@ func buildOptions(b *bench.Bench, s *sheet.Step, service *bench.Service) contrac
 }
 
 // fill fills the fields of a call in, and remembers what was sent for hints.
-func (p *plan) fill(step *sheet.Step, scope *Values) (*document.Node, error) {
+func (p *Prepared) fill(step *sheet.Step, scope *Values) (*document.Node, error) {
 	fields := document.NewObject()
 	p.filled = map[string]string{}
 	if step.Fill == nil {
@@ -169,21 +169,21 @@ func stepFields(s *sheet.Step, all *document.Node) *document.Node {
 }
 
 // build makes the request of a call.
-func (s *Session) build(p *plan, step *sheet.Step, spec *request.Spec, scope *Values, address *value.Template) error {
+func (s *Session) build(p *Prepared, step *sheet.Step, spec *request.Spec, scope *Values, address *value.Template) error {
 	fields, err := p.fill(step, scope)
 	if err != nil {
 		return err
 	}
-	options := buildOptions(s.Bench, step, p.service)
+	options := buildOptions(s.Bench, step, p.Service)
 	options.Attached = func(name string) *document.Node {
 		include := includedIn(step, name)
 		spec.XOP = spec.XOP || include != nil
 		return include
 	}
-	if t := p.service.Templates[p.operation()]; t != nil && !p.contracted {
+	if t := p.Service.Templates[p.OperationName()]; t != nil && !p.Contracted {
 		options.Template = func(body *document.Node) (*document.Node, error) { return t.Node(fieldsScope{scope, body}) }
 	}
-	built, problems := p.op.Build(fields, options)
+	built, problems := p.Operation.Build(fields, options)
 	if err := p.refuse(step, built, problems); err != nil {
 		return err
 	}
@@ -191,15 +191,15 @@ func (s *Session) build(p *plan, step *sheet.Step, spec *request.Spec, scope *Va
 	if err != nil {
 		return err
 	}
-	p.envelope = built.Envelope
-	spec.Method, spec.Address = built.Method, joinPath(address, literal)
+	p.Envelope = built.Envelope
+	spec.Method, spec.Address = built.Method, JoinPath(address, literal)
 	spec.Query = append(pairsOf(built.Query), spec.Query...)
-	spec.Headers = mergeDefaults(accept(built), append(pairsOf(built.Headers), spec.Headers...))
+	spec.Headers = MergeDefaults(accept(built), append(pairsOf(built.Headers), spec.Headers...))
 	spec.Cookies = append(pairsOf(built.Cookies), spec.Cookies...)
 	if len(step.Contents) > 0 && step.Contents[0] != "form" {
 		return nil
 	}
-	spec.Form = mergeDefaults(pairsOf(built.Form), spec.Form)
+	spec.Form = MergeDefaults(pairsOf(built.Form), spec.Form)
 	if len(step.Contents) > 0 {
 		return nil
 	}
@@ -217,14 +217,14 @@ func (s *Session) build(p *plan, step *sheet.Step, spec *request.Spec, scope *Va
 		spec.Body = request.Fixed(built.Body)
 	}
 	if built.Type != "" && spec.Body != nil {
-		spec.Headers = mergeDefaults([]request.Pair{fixedHeader("Content-Type", built.Type)}, spec.Headers)
+		spec.Headers = MergeDefaults([]request.Pair{fixedHeader("Content-Type", built.Type)}, spec.Headers)
 	}
 	return nil
 }
 
 // refuse says why a call is not sent, and notes what is wrong with one that is sent all the
 // same.
-func (p *plan) refuse(step *sheet.Step, built *contract.Request, problems []contract.Problem) error {
+func (p *Prepared) refuse(step *sheet.Step, built *contract.Request, problems []contract.Problem) error {
 	if built.Envelope != nil && built.Envelope.Version == sheet.SOAPOff {
 		switch {
 		case len(step.Contents) == 0:
@@ -236,12 +236,12 @@ func (p *plan) refuse(step *sheet.Step, built *contract.Request, problems []cont
 	if len(problems) == 0 {
 		return nil
 	}
-	e := &ContractError{Described: p.contracted, Problems: problemTexts(step, problems)}
-	if !p.contracted || holdsRequest(step) {
+	e := &ContractError{Described: p.Contracted, Problems: problemTexts(step, problems)}
+	if !p.Contracted || HoldsRequest(step) {
 		return e
 	}
 	for _, text := range e.Problems {
-		p.notes = append(p.notes, "sent against the contract: "+text)
+		p.Notes = append(p.Notes, "sent against the contract: "+text)
 	}
 	return nil
 }
@@ -276,10 +276,11 @@ func includedIn(s *sheet.Step, name string) *document.Node {
 	return nil
 }
 
-// holdsRequest says whether a request that breaks the contract is held back.
-func holdsRequest(s *sheet.Step) bool { return s.Contract != "off" && s.Contract != "answer" }
+// HoldsRequest says whether a request that breaks the contract is held back.
+func HoldsRequest(s *sheet.Step) bool { return s.Contract != "off" && s.Contract != "answer" }
 
-func holdsAnswer(s *sheet.Step) bool { return s.Contract != "off" && s.Contract != "request" }
+// HoldsAnswer says whether an answer is held against the contract.
+func HoldsAnswer(s *sheet.Step) bool { return s.Contract != "off" && s.Contract != "request" }
 
 // fillFields are the fields of a call; of a list, by their place in it.
 func fillFields(s *sheet.Step) []request.Field {
@@ -293,9 +294,9 @@ func fillFields(s *sheet.Step) []request.Field {
 	return fields
 }
 
-// known makes the request of a call, as far as its fields are known without filling
+// KnownRequest makes the request of a call, as far as its fields are known without filling
 // anything in.
-func known(b *bench.Bench, s *sheet.Step, service *bench.Service, op contract.Operation) (*contract.Request, []contract.Problem) {
+func KnownRequest(b *bench.Bench, s *sheet.Step, service *bench.Service, op contract.Operation) (*contract.Request, []contract.Problem) {
 	fields := document.NewObject()
 	if s.Fill != nil {
 		for _, f := range fillFields(s) {
@@ -317,11 +318,11 @@ func (s *Session) CheckCall(ctx context.Context, step *sheet.Step) error {
 	if err != nil {
 		return err
 	}
-	op, err := operationIn(c, found, step, name)
-	if err != nil || !holdsRequest(step) {
+	op, err := OperationIn(c, found, step, name)
+	if err != nil || !HoldsRequest(step) {
 		return err
 	}
-	if _, problems := known(s.Bench, step, found, op); len(problems) > 0 {
+	if _, problems := KnownRequest(s.Bench, step, found, op); len(problems) > 0 {
 		return &ContractError{Described: true, Problems: problemTexts(step, problems)}
 	}
 	return nil

@@ -1,4 +1,4 @@
-package run
+package session
 
 import (
 	"context"
@@ -42,7 +42,7 @@ func (s *Session) Contract(ctx context.Context, service *bench.Service) (*format
 			return nil, fmt.Errorf("the contract of %s: %w", service.Name, err)
 		}
 	}
-	contract, err := s.contracts.Get(place, s.Source(ctx).Fetch)
+	contract, err := s.Contracts.Get(place, s.Source(ctx).Fetch)
 	if err == nil && !contract.HasOperations() {
 		err = errors.New("it is a schema alone, and has no operations")
 	}
@@ -55,7 +55,7 @@ func (s *Session) Contract(ctx context.Context, service *bench.Service) (*format
 // Source gets the documents of contracts with the session's connections.
 func (s *Session) Source(ctx context.Context) *source.Source {
 	return &source.Source{Dir: s.Bench.Dir, Allowed: func(host string) bool {
-		return slices.ContainsFunc(s.options.Allow, func(allowed string) bool { return strings.EqualFold(allowed, host) })
+		return slices.ContainsFunc(s.Options.Allow, func(allowed string) bool { return strings.EqualFold(allowed, host) })
 	}, Get: func(address string, outside bool) ([]byte, bool, error) { return s.fetch(ctx, address, outside) }}
 }
 
@@ -99,9 +99,9 @@ func (s *Session) isHome(at *url.URL) bool {
 	return false
 }
 
-// address returns the template of a service's address at this site: what the bench
+// Address returns the template of a service's address at this site: what the bench
 // says, or the contract's own address where the contract came from the same host.
-func (s *Session) address(ctx context.Context, service *bench.Service) (*value.Template, error) {
+func (s *Session) Address(ctx context.Context, service *bench.Service) (*value.Template, error) {
 	switch t := s.Site.Services[service.Name]; {
 	case t != nil:
 		return t, nil
@@ -124,9 +124,9 @@ func (s *Session) address(ctx context.Context, service *bench.Service) (*value.T
 	return value.Literal(own), nil
 }
 
-// operationsOf says for a message what a service offers, as far as that is known
+// OperationsOf says for a message what a service offers, as far as that is known
 // without asking anybody.
-func operationsOf(b *bench.Bench, service *bench.Service) string {
+func OperationsOf(b *bench.Bench, service *bench.Service) string {
 	names := b.OperationsIn(service)
 	if len(names) == 0 {
 		return "`testbench survey " + service.Name + "` lists them"

@@ -1,4 +1,4 @@
-package run
+package session
 
 import (
 	"bufio"
@@ -21,9 +21,9 @@ import (
 	"testbench/internal/sheet"
 )
 
-// recordETag notes which versions of what stands at addresses were seen last: that of the
+// RecordETag notes which versions of what stands at addresses were seen last: that of the
 // answer, by its header or by what it holds, and of each item of a list.
-func (s *Session) recordETag(p *plan, record *exchange.Record, re *reply.Reply) {
+func (s *Session) RecordETag(p *Prepared, record *exchange.Record, re *reply.Reply) {
 	a := record.Answer
 	if a == nil || a.Status < 200 || a.Status > 299 {
 		return
@@ -49,7 +49,7 @@ func (s *Session) recordETag(p *plan, record *exchange.Record, re *reply.Reply) 
 	if list := re.Payload.Get("value"); list != nil {
 		items = list
 	}
-	if p.op == nil || !isRead || items == nil || items.Kind != document.List {
+	if p.Operation == nil || !isRead || items == nil || items.Kind != document.List {
 		return
 	}
 	for _, item := range items.Items() {
@@ -74,7 +74,7 @@ func versionIn(n *document.Node) string {
 
 // placeOf is the address of an item of a list: as it says itself (OData JSON Format 4.01,
 // 4.6.8), else as the contract makes it of its key. It is nil where neither tells.
-func (s *Session) placeOf(p *plan, list *url.URL, item *document.Node) *url.URL {
+func (s *Session) placeOf(p *Prepared, list *url.URL, item *document.Node) *url.URL {
 	for _, name := range []string{"@odata.id", "@id", "@odata.editLink", "@editLink"} {
 		if said := item.Get(name); said != nil {
 			if at, err := list.Parse(said.Text); err == nil {
@@ -82,7 +82,7 @@ func (s *Session) placeOf(p *plan, list *url.URL, item *document.Node) *url.URL 
 			}
 		}
 	}
-	if url := p.op.Facts().ItemURL; url != nil {
+	if url := p.Operation.Facts().ItemURL; url != nil {
 		return url(list, item)
 	}
 	return nil
@@ -115,65 +115,65 @@ func withoutQuery(u *url.URL) string {
 	return copied.String()
 }
 
-// setIfMatch puts the version that a change is meant for into its request: the one
+// SetIfMatch puts the version that a change is meant for into its request: the one
 // that was seen last, else, where the service asks for one, the one that there is now.
-func (s *Session) setIfMatch(ctx context.Context, step *sheet.Step, p *plan, result *result.Step) {
-	if p.op == nil || !p.op.Facts().TakesVersion || p.withoutVersion {
+func (s *Session) SetIfMatch(ctx context.Context, step *sheet.Step, p *Prepared, result *result.Step) {
+	if p.Operation == nil || !p.Operation.Facts().TakesVersion || p.withoutVersion {
 		return
 	}
-	switch p.request.GetHeader("If-Match") {
+	switch p.Request.GetHeader("If-Match") {
 	case "none":
-		p.request.DeleteHeader("If-Match")
+		p.Request.DeleteHeader("If-Match")
 		return
 	case "":
 	default:
 		return
 	}
 	s.mutex.Lock()
-	tag := s.versions[withoutQuery(p.request.URL)]
+	tag := s.versions[withoutQuery(p.Request.URL)]
 	s.mutex.Unlock()
-	if tag == "" && p.op.Facts().Versioned {
-		read := p.reading(p.request.URL)
-		sent, err := s.send(ctx, step, read, result)
+	if tag == "" && p.Operation.Facts().Versioned {
+		read := p.reading(p.Request.URL)
+		sent, err := s.Send(ctx, step, read, result)
 		if err != nil || sent.Record().Answer == nil {
 			return // the change itself will tell why
 		}
-		s.recordETag(p, sent.Record(), p.read(sent.Record()))
+		s.RecordETag(p, sent.Record(), p.Read(sent.Record()))
 		s.mutex.Lock()
-		tag = s.versions[withoutQuery(p.request.URL)]
+		tag = s.versions[withoutQuery(p.Request.URL)]
 		s.mutex.Unlock()
 		if tag != "" {
-			p.notes = append(p.notes, "read first for its version: "+tag)
+			p.Notes = append(p.Notes, "read first for its version: "+tag)
 		}
 	}
 	if tag != "" {
-		p.request.SetHeader("If-Match", tag)
+		p.Request.SetHeader("If-Match", tag)
 	}
 }
 
 // reading is a plan that reads an address of the same service.
-func (p *plan) reading(at *url.URL) *plan {
+func (p *Prepared) reading(at *url.URL) *Prepared {
 	read := *p
-	read.request = p.request.Clone()
-	read.request.Method, read.request.URL = http.MethodGet, at
-	read.request.Body, read.request.ShownBody, read.request.ShownURL = nil, "", ""
+	read.Request = p.Request.Clone()
+	read.Request.Method, read.Request.URL = http.MethodGet, at
+	read.Request.Body, read.Request.ShownBody, read.Request.ShownURL = nil, "", ""
 	for _, name := range []string{"Content-Type", "If-Match", "Prefer"} {
-		read.request.DeleteHeader(name)
+		read.Request.DeleteHeader(name)
 	}
 	return &read
 }
 
-// read reads the answer of a record as the operation sees it.
-func (p *plan) read(record *exchange.Record) *reply.Reply {
+// Read reads the answer of a record as the operation sees it.
+func (p *Prepared) Read(record *exchange.Record) *reply.Reply {
 	re := reply.Read(record)
-	if p.op != nil && p.service.Speaks != "" {
-		if err := re.SeeRPC(p.service.Speaks); err != nil {
+	if p.Operation != nil && p.Service.Speaks != "" {
+		if err := re.SeeRPC(p.Service.Speaks); err != nil {
 			re.Problem = err
 		}
 		return re
 	}
-	if p.op != nil && re.Problem == nil && re.Payload != nil {
-		re.Payload = p.op.Decode(re.Payload)
+	if p.Operation != nil && re.Problem == nil && re.Payload != nil {
+		re.Payload = p.Operation.Decode(re.Payload)
 	}
 	return re
 }
@@ -185,11 +185,11 @@ const (
 	mostPause    = 5 * time.Second
 )
 
-// waitFor follows an answer that was put off, as the request allowed by its
+// WaitFor follows an answer that was put off, as the request allowed by its
 // preference (RFC 7240, 4.1; OData 4.01, 11.6), until it is there.
-func (s *Session) waitFor(ctx context.Context, step *sheet.Step, p *plan, sent *login.Sent, result *result.Step) (*login.Sent, error) {
+func (s *Session) WaitFor(ctx context.Context, step *sheet.Step, p *Prepared, sent *login.Sent, result *result.Step) (*login.Sent, error) {
 	record := sent.Record()
-	if !strings.Contains(p.request.GetHeader("Prefer"), "respond-async") || record.Answer == nil || record.Answer.Status != http.StatusAccepted {
+	if !strings.Contains(p.Request.GetHeader("Prefer"), "respond-async") || record.Answer == nil || record.Answer.Status != http.StatusAccepted {
 		return sent, nil
 	}
 	end := time.Now().Add(mostWaiting)
@@ -201,33 +201,34 @@ func (s *Session) waitFor(ctx context.Context, step *sheet.Step, p *plan, sent *
 			return sent, nil
 		}
 		at, err := record.Request.URL.Parse(place)
-		if err != nil || exchange.Origin(at) != exchange.Origin(p.request.URL) {
-			p.notes = append(p.notes, "the answer was put off, and is to be had at "+place+", which is another host and not asked")
+		if err != nil || exchange.Origin(at) != exchange.Origin(p.Request.URL) {
+			p.Notes = append(p.Notes, "the answer was put off, and is to be had at "+place+", which is another host and not asked")
 			return sent, nil
 		}
-		if after := s.retryAfter(record); after > 0 {
+		if after := s.RetryAfter(record); after > 0 {
 			pause = min(after, mostPause)
 		}
 		if time.Now().Add(pause).After(end) {
-			p.notes = append(p.notes, fmt.Sprintf("the answer was put off, and was not there after %s", mostWaiting))
+			p.Notes = append(p.Notes, fmt.Sprintf("the answer was put off, and was not there after %s", mostWaiting))
 			return sent, nil
 		}
-		if err := sleep(ctx, pause); err != nil {
+		if err := Sleep(ctx, pause); err != nil {
 			return sent, err
 		}
 		pause = min(pause*2, mostPause)
 		asked++
-		if sent, err = s.send(ctx, step, p.reading(at), result); err != nil {
+		if sent, err = s.Send(ctx, step, p.reading(at), result); err != nil {
 			return sent, err
 		}
 		record = sent.Record()
 	}
 	unwrap(record)
-	p.notes = append(p.notes, fmt.Sprintf("the answer was put off: asked for it %s", times(asked)))
+	p.Notes = append(p.Notes, fmt.Sprintf("the answer was put off: asked for it %s", HowOften(asked)))
 	return sent, nil
 }
 
-func times(n int) string {
+// HowOften writes a number of times: once, 3 times.
+func HowOften(n int) string {
 	if n == 1 {
 		return "once"
 	}
@@ -267,19 +268,19 @@ func readHTTP(data []byte, method string) (*exchange.Answer, error) {
 	return &exchange.Answer{Status: response.StatusCode, Reason: reason, Proto: response.Proto, Header: response.Header, Body: body, Wire: int64(len(body))}, nil
 }
 
-// pages reads the pages that follow an answer, as many as the step wants, and
+// Pages reads the pages that follow an answer, as many as the step wants, and
 // puts what they list together. It goes to no other host, and to no page twice.
-func (s *Session) pages(ctx context.Context, step *sheet.Step, p *plan, sent *login.Sent, re *reply.Reply, result *result.Step) (*login.Sent, *reply.Reply) {
+func (s *Session) Pages(ctx context.Context, step *sheet.Step, p *Prepared, sent *login.Sent, re *reply.Reply, result *result.Step) (*login.Sent, *reply.Reply) {
 	if step.Pages < 2 || re.Problem != nil {
 		return sent, re
 	}
-	seen := map[string]bool{p.request.URL.String(): true}
+	seen := map[string]bool{p.Request.URL.String(): true}
 	first := re
 	for page := 1; ; page++ {
 		next := nextPage(re)
 		if next == "" {
 			if page > 1 {
-				p.notes = append(p.notes, fmt.Sprintf("%d pages were read", page))
+				p.Notes = append(p.Notes, fmt.Sprintf("%d pages were read", page))
 			}
 			break
 		}
@@ -290,26 +291,26 @@ func (s *Session) pages(ctx context.Context, step *sheet.Step, p *plan, sent *lo
 			stop = fmt.Sprintf("%d pages were read; there are more", page)
 		case err != nil:
 			stop = fmt.Sprintf("the next page stands at %q, which is no address", next)
-		case exchange.Origin(at) != exchange.Origin(p.request.URL):
+		case exchange.Origin(at) != exchange.Origin(p.Request.URL):
 			stop = "the next page stands at " + exchange.Origin(at) + ", which is another host and not asked"
 		case seen[at.String()]:
 			stop = "the next page was read already: the links go round in a circle"
 		}
 		if stop == "" {
 			seen[at.String()] = true
-			more, err := s.send(ctx, step, p.reading(at), result)
+			more, err := s.Send(ctx, step, p.reading(at), result)
 			if err != nil || more.Record().Answer == nil || more.Record().Answer.Status != http.StatusOK {
 				stop = fmt.Sprintf("page %d could not be read", page+1)
 				if err == nil && more.Record().Answer != nil {
-					sent, re = more, p.read(more.Record())
+					sent, re = more, p.Read(more.Record())
 				}
 			} else {
-				sent, re = more, p.read(more.Record())
+				sent, re = more, p.Read(more.Record())
 				join(first, re)
 				continue
 			}
 		}
-		p.notes = append(p.notes, stop)
+		p.Notes = append(p.Notes, stop)
 		break
 	}
 	if re.Record.Answer != nil && re.Record.Answer.Status == http.StatusOK {

@@ -1,4 +1,6 @@
-package run
+// Package vet finds what is wrong with a bench, a sheet or the arguments of a command before
+// anything is sent.
+package vet
 
 import (
 	"cmp"
@@ -12,6 +14,7 @@ import (
 	"testbench/internal/contract"
 	"testbench/internal/document"
 	"testbench/internal/rule"
+	"testbench/internal/session"
 	"testbench/internal/sheet"
 	"testbench/internal/suggest"
 	"testbench/internal/value"
@@ -19,7 +22,7 @@ import (
 )
 
 // VetOptions say what is known from outside of the files.
-type VetOptions struct {
+type Options struct {
 	Site string            // empty: the sheet's, or the first
 	Set  map[string]string // -set
 	// HasSecret says whether a secret is there for a site; nil skips the check.
@@ -31,10 +34,10 @@ type VetOptions struct {
 	ForRun bool
 }
 
-// vetter knows which names may be asked for at a place.
-type vetter struct {
-	options VetOptions
-	site    *bench.Site
+// Vetter knows which names may be asked for at a place.
+type Vetter struct {
+	Options Options
+	Site    *bench.Site
 	columns []string
 	// anyColumn says that the columns are not known before a database is asked.
 	anyColumn bool
@@ -45,7 +48,7 @@ type vetter struct {
 
 // Vet finds what is wrong with the placeholders of the bench file, beside the
 // problems that reading found.
-func VetBench(b *bench.Bench, options VetOptions) yamlfile.Problems {
+func Bench(b *bench.Bench, options Options) yamlfile.Problems {
 	before := b.Source.Problems
 	b.Source.Problems = nil
 	defer func() { b.Source.Problems = before }()
@@ -59,22 +62,22 @@ func VetBench(b *bench.Bench, options VetOptions) yamlfile.Problems {
 		if err != nil {
 			continue
 		}
-		v := &vetter{options: options, site: merged}
+		v := &Vetter{Options: options, Site: merged}
 		if s := b.Site(name); s != nil {
-			v.uses(s.Uses)
+			v.Uses(s.Uses)
 		}
 	}
 	merged, err := b.At(options.Site)
 	if err == nil {
-		v := &vetter{options: options, site: merged}
+		v := &Vetter{Options: options, Site: merged}
 		for _, s := range b.Services {
-			v.uses(s.Uses)
+			v.Uses(s.Uses)
 		}
 		for _, l := range b.Logins {
-			v.uses(l.Uses)
+			v.Uses(l.Uses)
 		}
 		for _, d := range b.Databases {
-			v.uses(d.Uses)
+			v.Uses(d.Uses)
 		}
 	}
 	return inOrder(append(slices.Clone(before), b.Source.Problems...))
@@ -89,7 +92,7 @@ func inOrder(problems yamlfile.Problems) yamlfile.Problems {
 }
 
 // Vet finds everything that is wrong with a sheet, without sending anything.
-func Vet(s *sheet.Sheet, options VetOptions) yamlfile.Problems {
+func Sheet(s *sheet.Sheet, options Options) yamlfile.Problems {
 	if s.Source.Root == nil {
 		return s.Source.Problems
 	}
@@ -103,7 +106,7 @@ func Vet(s *sheet.Sheet, options VetOptions) yamlfile.Problems {
 	if err != nil {
 		site = &bench.Site{}
 	}
-	v := &vetter{options: options, site: site, isSheet: true, listens: s.Listens()}
+	v := &Vetter{Options: options, Site: site, isSheet: true, listens: s.Listens()}
 	for _, t := range s.Takes {
 		_, set := options.Set[t.Name]
 		if t.Required && !set && options.ForRun && !slices.Contains(options.given, t.Name) {
@@ -111,7 +114,7 @@ func Vet(s *sheet.Sheet, options VetOptions) yamlfile.Problems {
 		}
 	}
 	v.kept = s.TakeNames()
-	v.uses(s.Uses)
+	v.Uses(s.Uses)
 	vetSteps(s, v, s.First)
 	v.columns = s.Rows.Columns()
 	v.anyColumn = s.Rows != nil && s.Rows.Source == nil && v.columns == nil
@@ -132,7 +135,7 @@ func remarkDoubles(s *sheet.Sheet, site *bench.Site) {
 		return
 	}
 	for _, step := range slices.Concat(s.First, s.Steps, s.Finally) {
-		for _, name := range stepNames(step) {
+		for _, name := range KeptBy(step) {
 			switch {
 			case slices.Contains(columns, name):
 				s.Source.Remark(step.At, "%s is kept here and is a column of the rows too: ${%s} is the kept one, ${row.%s} the column", name, name, name)
@@ -148,8 +151,8 @@ func remarkDoubles(s *sheet.Sheet, site *bench.Site) {
 	}
 }
 
-// stepNames lists what a step keeps, sets and works out.
-func stepNames(s *sheet.Step) []string {
+// KeptBy lists what a step keeps, sets and works out.
+func KeptBy(s *sheet.Step) []string {
 	var names []string
 	for _, f := range s.Set {
 		names = append(names, f.Name)
@@ -162,11 +165,11 @@ func stepNames(s *sheet.Step) []string {
 	}
 	if s.Batch != nil {
 		for _, part := range s.Batch.Parts {
-			names = append(names, stepNames(part)...)
+			names = append(names, KeptBy(part)...)
 		}
 	}
 	for _, inner := range s.Group {
-		names = append(names, stepNames(inner)...)
+		names = append(names, KeptBy(inner)...)
 	}
 	return names
 }
@@ -177,13 +180,13 @@ func NamesFrom(s *sheet.Sheet, step string) []string {
 	reached := false
 	for _, one := range s.AllSteps() {
 		if reached = reached || one.Name == step; reached {
-			names = append(names, stepNames(one)...)
+			names = append(names, KeptBy(one)...)
 		}
 	}
 	return names
 }
 
-func vetSteps(s *sheet.Sheet, v *vetter, steps []*sheet.Step) {
+func vetSteps(s *sheet.Sheet, v *Vetter, steps []*sheet.Step) {
 	for _, step := range steps {
 		// Rules and conditions may use what the step itself keeps.
 		before := v.kept
@@ -191,13 +194,13 @@ func vetSteps(s *sheet.Sheet, v *vetter, steps []*sheet.Step) {
 		if step.Each != nil {
 			requestNames = append(slices.Clone(before), step.Each.Name)
 		}
-		own := append(slices.Clone(requestNames), stepNames(step)...)
+		own := append(slices.Clone(requestNames), KeptBy(step)...)
 		v.kept = requestNames
 		if len(step.Group) > 0 {
 			vetSteps(s, v, step.Group)
 		}
 		v.kept = own
-		v.uses(step.Uses)
+		v.Uses(step.Uses)
 		v.kept = requestNames
 		vetRequestUses(s, v, step)
 		v.kept = own
@@ -218,27 +221,27 @@ func vetSteps(s *sheet.Sheet, v *vetter, steps []*sheet.Step) {
 			v.kept = own
 			vetSteps(s, v, []*sheet.Step{step.Undo})
 		}
-		v.kept = append(slices.Clone(before), stepNames(step)...) // an item is known within its step alone
+		v.kept = append(slices.Clone(before), KeptBy(step)...) // an item is known within its step alone
 	}
 }
 
 // vetRequestUses reports a name that the request needs and only the step's own
 // answer could give.
-func vetRequestUses(s *sheet.Sheet, v *vetter, step *sheet.Step) {
+func vetRequestUses(s *sheet.Sheet, v *Vetter, step *sheet.Step) {
 	asked := map[*value.Placeholder]bool{}
-	for _, h := range placeholdersOfRequest(step) {
+	for _, h := range PlaceholdersOfRequest(step) {
 		asked[h] = true
 	}
 	for _, u := range step.Uses {
-		if asked[u.Placeholder] && (u.Placeholder.Space == "" || u.Placeholder.Space == "kept") && slices.Contains(stepNames(step), u.Placeholder.Name) &&
+		if asked[u.Placeholder] && (u.Placeholder.Space == "" || u.Placeholder.Space == "kept") && slices.Contains(KeptBy(step), u.Placeholder.Name) &&
 			!v.defines(u.Placeholder) && len(step.Set) == 0 {
 			u.File.ReportInside(u.Node, u.Placeholder.Offset, "", "%s is kept by this very step, so its request cannot use it", u.Placeholder.Name)
 		}
 	}
 }
 
-// placeholdersOfRequest lists the placeholders that the request is made of.
-func placeholdersOfRequest(s *sheet.Step) []*value.Placeholder {
+// PlaceholdersOfRequest lists the placeholders that the request is made of.
+func PlaceholdersOfRequest(s *sheet.Step) []*value.Placeholder {
 	placeholders := s.Spec.Placeholders()
 	placeholders = append(placeholders, s.Fill.Placeholders()...)
 	asked := []*value.Template{s.Follow, s.Action}
@@ -259,13 +262,13 @@ func placeholdersOfRequest(s *sheet.Step) []*value.Placeholder {
 	return placeholders
 }
 
-func vetConditions(s *sheet.Sheet, v *vetter, step *sheet.Step) {
+func vetConditions(s *sheet.Sheet, v *Vetter, step *sheet.Step) {
 	check := func(c *rule.Condition, at *yamlfile.Node) {
 		if c == nil {
 			return
 		}
 		for _, name := range c.KeptNames() {
-			if !slices.Contains(v.kept, name) && !slices.Contains(v.options.Kept, name) {
+			if !slices.Contains(v.kept, name) && !slices.Contains(v.Options.Kept, name) {
 				s.Source.Report(at, suggest.DidYouMean(name, v.kept), "the condition asks for kept.%s, which nothing keeps before it", name)
 			}
 		}
@@ -282,24 +285,25 @@ func vetConditions(s *sheet.Sheet, v *vetter, step *sheet.Step) {
 	}
 }
 
-func (v *vetter) defines(h *value.Placeholder) bool {
+func (v *Vetter) defines(h *value.Placeholder) bool {
 	if h.Space == "kept" {
-		return slices.Contains(v.kept, h.Name) || slices.Contains(v.options.Kept, h.Name)
+		return slices.Contains(v.kept, h.Name) || slices.Contains(v.Options.Kept, h.Name)
 	}
-	_, set := v.options.Set[h.Name]
-	return set || v.anyColumn || slices.Contains(v.kept, h.Name) || slices.Contains(v.columns, h.Name) || v.site.Value(h.Name) != nil
+	_, set := v.Options.Set[h.Name]
+	return set || v.anyColumn || slices.Contains(v.kept, h.Name) || slices.Contains(v.columns, h.Name) || v.Site.Value(h.Name) != nil
 }
 
 // known lists every plain name that may be asked for.
-func (v *vetter) known() []string {
-	names := slices.Concat(slices.Sorted(maps.Keys(v.options.Set)), v.kept, v.columns)
-	for _, f := range v.site.Set {
+func (v *Vetter) known() []string {
+	names := slices.Concat(slices.Sorted(maps.Keys(v.Options.Set)), v.kept, v.columns)
+	for _, f := range v.Site.Set {
 		names = append(names, f.Name)
 	}
 	return names
 }
 
-func (v *vetter) uses(uses []bench.Use) {
+// Uses finds what is wrong with placeholders where they stand.
+func (v *Vetter) Uses(uses []bench.Use) {
 	for _, u := range uses {
 		h := u.Placeholder
 		switch h.Space {
@@ -318,8 +322,8 @@ func (v *vetter) uses(uses []bench.Use) {
 				v.report(u, "column", v.columns)
 			}
 		case "site":
-			if v.site.Value(h.Name) == nil {
-				v.report(u, "value of the site", bench.Names(v.site.Set, fieldName))
+			if v.Site.Value(h.Name) == nil {
+				v.report(u, "value of the site", bench.Names(v.Site.Set, fieldName))
 			}
 		case "sealed":
 			v.sealed(u)
@@ -333,13 +337,13 @@ func (v *vetter) uses(uses []bench.Use) {
 	}
 }
 
-func (v *vetter) report(u bench.Use, what string, known []string) {
+func (v *Vetter) report(u bench.Use, what string, known []string) {
 	err := &bench.NotFoundError{What: what, Name: u.Placeholder.Name, Known: known}
 	message, try, _ := strings.Cut(err.Error(), "; ")
 	u.File.ReportInside(u.Node, u.Placeholder.Offset, try, "%s: %s", u.Placeholder.Source, message)
 }
 
-func (v *vetter) undefined(u bench.Use) {
+func (v *Vetter) undefined(u bench.Use) {
 	h := u.Placeholder
 	for _, f := range h.Filters {
 		if f.Name == "default" && h.Space != "kept" {
@@ -357,12 +361,12 @@ func (v *vetter) undefined(u bench.Use) {
 	u.File.ReportInside(u.Node, h.Offset, try, "nothing defines %s", h.Source)
 }
 
-func (v *vetter) sealed(u bench.Use) {
-	if v.options.HasSecret == nil || v.options.HasSecret(v.site.Name, u.Placeholder.Name) {
+func (v *Vetter) sealed(u bench.Use) {
+	if v.Options.HasSecret == nil || v.Options.HasSecret(v.Site.Name, u.Placeholder.Name) {
 		return
 	}
 	message := fmt.Sprintf("the secret %s is not there: `testbench secret set %s`, or the environment variable TESTBENCH_SEALED_%s", u.Placeholder.Name, u.Placeholder.Name, strings.ToUpper(u.Placeholder.Name))
-	if v.options.ForRun {
+	if v.Options.ForRun {
 		u.File.ReportInside(u.Node, u.Placeholder.Offset, "", "%s", message)
 		return
 	}
@@ -372,7 +376,7 @@ func (v *vetter) sealed(u bench.Use) {
 func fieldName[F interface{ FieldName() string }](f F) string { return f.FieldName() }
 
 // vetTarget checks service, operation, login and the fields of a call.
-func vetTarget(s *sheet.Sheet, v *vetter, step *sheet.Step) {
+func vetTarget(s *sheet.Sheet, v *Vetter, step *sheet.Step) {
 	b := s.Bench
 	if step.SiteAt != nil && b.Site(step.Site) == nil {
 		readerOf(s).NotThere(step.SiteAt, "site", step.Site, b.SiteNames())
@@ -394,7 +398,7 @@ func vetTarget(s *sheet.Sheet, v *vetter, step *sheet.Step) {
 	}
 	if service == "" {
 		if method, talks := stepMethod(step); talks {
-			vetSOAP(s, step, &plan{}, method)
+			vetSOAP(s, step, &session.Prepared{}, method)
 		}
 		return
 	}
@@ -405,7 +409,7 @@ func vetTarget(s *sheet.Sheet, v *vetter, step *sheet.Step) {
 	}
 	if step.Call == "" {
 		method, _ := stepMethod(step)
-		vetSOAP(s, step, &plan{service: found}, method)
+		vetSOAP(s, step, &session.Prepared{Service: found}, method)
 		return
 	}
 	vetOperation(s, b, found, step, operation)
@@ -421,12 +425,12 @@ func stepMethod(s *sheet.Step) (method string, talks bool) {
 }
 
 // vetSOAP reports what a step says of SOAP and cannot have.
-func vetSOAP(s *sheet.Sheet, step *sheet.Step, p *plan, method string) {
+func vetSOAP(s *sheet.Sheet, step *sheet.Step, p *session.Prepared, method string) {
 	spec := step.Spec
 	spec.Method = method
-	err := p.addSOAP(step, &spec)
-	if wrong := (*tryError)(nil); errors.As(err, &wrong) {
-		s.Source.Report(step.At, wrong.try, "%s", wrong.message)
+	err := p.AddSOAP(step, &spec)
+	if wrong := (*session.TryError)(nil); errors.As(err, &wrong) {
+		s.Source.Report(step.At, wrong.Try, "%s", wrong.Message)
 	} else if err != nil {
 		s.Source.Report(step.At, "", "%v", err)
 	}
@@ -452,12 +456,12 @@ func vetOperation(s *sheet.Sheet, b *bench.Bench, service *bench.Service, step *
 	if contracted {
 		vetAddress(s, b, service, step)
 	}
-	built, problems := known(b, step, service, op)
-	vetSOAP(s, step, &plan{service: service, op: op, envelope: built.Envelope}, built.Method)
+	built, problems := session.KnownRequest(b, step, service, op)
+	vetSOAP(s, step, &session.Prepared{Service: service, Operation: op, Envelope: built.Envelope}, built.Method)
 	if contracted && op.Facts().Deprecated {
 		s.Source.Remark(step.CallAt, "%s is deprecated by its contract", step.Call)
 	}
-	if !contracted || holdsRequest(step) {
+	if !contracted || session.HoldsRequest(step) {
 		reportProblems(s, step, problems)
 	}
 }
@@ -470,7 +474,7 @@ func knownOperation(b *bench.Bench, service *bench.Service, step *sheet.Step, na
 	case err != nil:
 		return nil, false, err
 	case endpoint != nil:
-		return described(service, endpoint), false, nil
+		return session.ByHand(service, endpoint), false, nil
 	case service.Contract == nil:
 		return nil, false, &bench.NotFoundError{What: "operation of " + service.Name, Name: name, Known: service.OperationNames()}
 	}
@@ -481,7 +485,7 @@ func knownOperation(b *bench.Bench, service *bench.Service, step *sheet.Step, na
 	if !c.HasOperations() {
 		return nil, false, errors.New("it is a schema alone, and has no operations")
 	}
-	op, err = operationIn(c, service, step, name)
+	op, err = session.OperationIn(c, service, step, name)
 	return op, true, err
 }
 

@@ -1,4 +1,4 @@
-package run
+package vet
 
 import (
 	"cmp"
@@ -8,6 +8,7 @@ import (
 
 	"testbench/internal/bench"
 	"testbench/internal/document"
+	"testbench/internal/session"
 	"testbench/internal/sheet"
 	"testbench/internal/suggest"
 	"testbench/internal/value"
@@ -71,13 +72,13 @@ func checkSet(b *bench.Bench, a Arguments, sheets []*sheet.Sheet, call *sheet.St
 		})
 	}
 	if call != nil {
-		add(placeholdersOfRequest(call)...)
+		add(PlaceholdersOfRequest(call)...)
 	}
 	for name := range a.Set {
 		if !slices.Contains(known, name) {
 			slices.Sort(known)
 			try := cmp.Or(suggest.DidYouMean(name, known), "there are: "+document.FewNames(slices.Compact(known)))
-			return withTry(fmt.Sprintf("-set %s has no effect: nothing asks for a value of that name", name), try)
+			return session.WithTry(fmt.Sprintf("-set %s has no effect: nothing asks for a value of that name", name), try)
 		}
 	}
 	return nil

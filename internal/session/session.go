@@ -1,4 +1,7 @@
-package run
+// Package session holds what steps share while they run: the site, contracts, logins,
+// cookies, versions and the values of placeholders. It makes the request of a step, puts the
+// credentials in and sends it; what comes back is judged elsewhere.
+package session
 
 import (
 	"context"
@@ -65,14 +68,14 @@ type Session struct {
 	Logins  *login.TokenManager
 	RunID   string
 	Notes   []string
-	options Options
+	Options Options
 	mutex   sync.Mutex
 	// others are sessions of other sites that steps ask for.
 	others    map[string]*Session
 	observed  asked // login exchanges that no step needed
 	sealed    map[string]string
 	versions  map[string]string // address: the version of what stands there that was seen last
-	contracts bench.ContractCache
+	Contracts bench.ContractCache
 	databases map[string]*lookup.Database
 }
 
@@ -91,7 +94,7 @@ func NewSession(b *bench.Bench, options Options) (*Session, error) {
 	if options.Environ == nil {
 		options.Environ = os.LookupEnv
 	}
-	s := &Session{Bench: b, Site: site, options: options, RunID: newRunID(options.Now()), others: map[string]*Session{},
+	s := &Session{Bench: b, Site: site, Options: options, RunID: newRunID(options.Now()), others: map[string]*Session{},
 		sealed: map[string]string{}}
 	file := func(name string) string {
 		if name == "" {
@@ -160,7 +163,7 @@ func (s *Session) note(text string) {
 }
 
 // Masker returns what masks the session's output.
-func (s *Session) Masker() *secret.Masker { return s.options.Masker }
+func (s *Session) Masker() *secret.Masker { return s.Options.Masker }
 
 // Close gives tokens back and lets go of connections.
 func (s *Session) Close(ctx context.Context) error {
@@ -175,8 +178,8 @@ func (s *Session) Close(ctx context.Context) error {
 	return err
 }
 
-// at returns the session of another site.
-func (s *Session) at(site string) (*Session, error) {
+// At returns the session of another site.
+func (s *Session) At(site string) (*Session, error) {
 	if site == "" || site == s.Site.Name {
 		return s, nil
 	}
@@ -185,7 +188,7 @@ func (s *Session) at(site string) (*Session, error) {
 	if other, ok := s.others[site]; ok {
 		return other, nil
 	}
-	options := s.options
+	options := s.Options
 	options.Site = site
 	other, err := NewSession(s.Bench, options)
 	if err != nil {
@@ -205,9 +208,9 @@ type asked struct {
 // askedKey leads to them in a context.
 type askedKey struct{}
 
-// gatherLogins gives a context whose exchanges of logins are gathered, and what hands them
+// GatherLogins gives a context whose exchanges of logins are gathered, and what hands them
 // over.
-func gatherLogins(ctx context.Context) (gathering context.Context, take func() []*exchange.Record) {
+func GatherLogins(ctx context.Context) (gathering context.Context, take func() []*exchange.Record) {
 	logins := &asked{}
 	return context.WithValue(ctx, askedKey{}, logins), logins.take
 }
@@ -255,7 +258,7 @@ func (s *Session) allowed() func(string) bool {
 			fill(f.Value.Scalar)
 		}
 	}
-	for _, text := range s.options.Set {
+	for _, text := range s.Options.Set {
 		add(text)
 	}
 	for _, service := range s.Bench.Services {
@@ -272,7 +275,7 @@ func (s *Session) allowed() func(string) bool {
 			}
 		}
 	}
-	for _, host := range slices.Concat(s.options.Allow, s.options.Named) {
+	for _, host := range slices.Concat(s.Options.Allow, s.Options.Named) {
 		add("http://" + strings.TrimPrefix(strings.TrimPrefix(host, "https://"), "http://"))
 	}
 	return func(host string) bool { return hosts[strings.ToLower(host)] }
@@ -292,21 +295,21 @@ func (q withoutSecrets) Lookup(space, name string) (*document.Node, error) {
 // Values says where the names of placeholders lead, for one row.
 type Values struct {
 	session *Session
-	row     *document.Node            // may be nil
-	kept    map[string]*document.Node // may be nil
+	Row     *document.Node            // may be nil
+	Kept    map[string]*document.Node // may be nil
 	// listening gives the address of a step that waits to be called back; nil where none can.
-	listening func(step string) (string, error)
-	depth   int
+	Listening func(step string) (string, error)
+	depth     int
 }
 
 // Scope returns the values of a session with the row's values and what was kept so far. Both
 // may be nil.
 func (s *Session) Scope(row *document.Node, kept map[string]*document.Node) *Values {
-	return &Values{session: s, row: row, kept: kept}
+	return &Values{session: s, Row: row, Kept: kept}
 }
 
 // Hide masks a secret from now on.
-func (c *Values) Hide(text string) { c.session.options.Masker.Hide(text) }
+func (c *Values) Hide(text string) { c.session.Options.Masker.Hide(text) }
 
 // maxDepth bounds site values that are made of one another.
 const maxDepth = 20
@@ -317,38 +320,38 @@ func (c *Values) Lookup(space, name string) (*document.Node, error) {
 	s := c.session
 	switch space {
 	case "":
-		if text, ok := s.options.Set[name]; ok {
+		if text, ok := s.Options.Set[name]; ok {
 			return document.NewUntyped(text), nil
 		}
-		if node, ok := c.kept[name]; ok {
+		if node, ok := c.Kept[name]; ok {
 			return node, nil
 		}
-		if node := c.row.Get(name); node != nil {
+		if node := c.Row.Get(name); node != nil {
 			return node, nil
 		}
 		return c.site(name)
 	case "kept":
-		if node, ok := c.kept[name]; ok {
+		if node, ok := c.Kept[name]; ok {
 			return node, nil
 		}
-		if s.options.Kept != nil {
-			if node, ok := s.options.Kept(name); ok {
+		if s.Options.Kept != nil {
+			if node, ok := s.Options.Kept(name); ok {
 				return node, nil
 			}
 		}
 	case "row":
-		if node := c.row.Get(name); node != nil {
+		if node := c.Row.Get(name); node != nil {
 			return node, nil
 		}
 	case "site":
-		if text, ok := s.options.Set[name]; ok && s.Site.Value(name) != nil {
+		if text, ok := s.Options.Set[name]; ok && s.Site.Value(name) != nil {
 			return document.NewUntyped(text), nil
 		}
 		return c.site(name)
 	case "sealed":
 		return c.sealed(name)
 	case "machine":
-		if text, ok := s.options.Environ(name); ok {
+		if text, ok := s.Options.Environ(name); ok {
 			return document.NewUntyped(text), nil
 		}
 		return nil, fmt.Errorf("%w: the environment variable %s is not set", value.ErrNothing, name)
@@ -357,18 +360,18 @@ func (c *Values) Lookup(space, name string) (*document.Node, error) {
 			return document.NewText(s.RunID), nil
 		}
 	case "callback":
-		if c.listening == nil {
+		if c.Listening == nil {
 			return nil, fmt.Errorf("%w: only a step of a sheet can be called back", value.ErrNothing)
 		}
-		address, err := c.listening(name)
+		address, err := c.Listening(name)
 		if err != nil {
 			return nil, err
 		}
 		return document.NewText(address), nil
 	case "now":
-		return document.NewUntyped(s.options.Now().Format("2006-01-02T15:04:05Z07:00")), nil
+		return document.NewUntyped(s.Options.Now().Format("2006-01-02T15:04:05Z07:00")), nil
 	case "today":
-		return document.NewUntyped(s.options.Now().Format(time.DateOnly)), nil
+		return document.NewUntyped(s.Options.Now().Format(time.DateOnly)), nil
 	case "uuid":
 		return document.NewText(newUUID()), nil
 	case "file":
@@ -400,11 +403,11 @@ func (c *Values) sealed(name string) (*document.Node, error) {
 	text, ok := s.sealed[name]
 	s.mutex.Unlock()
 	if !ok {
-		if s.options.Store == nil {
+		if s.Options.Store == nil {
 			return nil, &secret.NotFoundError{Name: name}
 		}
 		var err error
-		if text, err = s.options.Store.Get(s.Site.Name, name); err != nil {
+		if text, err = s.Options.Store.Get(s.Site.Name, name); err != nil {
 			return nil, err
 		}
 		s.mutex.Lock()

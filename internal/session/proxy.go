@@ -1,4 +1,4 @@
-package run
+package session
 
 import (
 	"fmt"
@@ -36,7 +36,7 @@ func (s *Session) proxy() (*url.URL, error) {
 		if err != nil {
 			return nil, fmt.Errorf("the login of the proxy: %w", err)
 		}
-		s.options.Masker.Hide(password.Sent)
+		s.Options.Masker.Hide(password.Sent)
 		at.User = url.UserPassword(user.Sent, password.Sent)
 	}
 	return at, nil
