@@ -33,11 +33,13 @@ func (b *Bench) Handover(ctx context.Context, step *sheet.Step, takes []*path.Pa
 	o = b.complete(o)
 	o.Store, o.Tokens = &secret.Store{Environ: marks.environ}, nil
 	token := marks.mark("token")
+	capture := run.NewCapture(token)
+	o.Around = capture.Around
 	session, err := session.NewSession(b.inner, o)
 	if err != nil {
 		return nil, err
 	}
-	captured, err := run.Capture(ctx, session, step, token)
+	captured, err := capture.Step(ctx, session, step)
 	if err != nil {
 		return nil, err
 	}

@@ -360,7 +360,7 @@ func (b *Bench) Token(ctx context.Context, name, spoil string, verify bool, o Op
 	}
 	defer func() {
 		report.Asked = session.LoginRecords()
-		session.Client.Close()
+		session.Sender.Close()
 	}()
 	if report.Token, err = session.Logins.Token(ctx, name); err != nil {
 		return nil, err

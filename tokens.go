@@ -104,7 +104,7 @@ func (b *Bench) Forget(ctx context.Context, name string, o Options) (bool, error
 	if err != nil {
 		return false, err
 	}
-	defer session.Client.Close()
+	defer session.Sender.Close()
 	name = b.inner.LoginAt(o.Site, name)
 	was := o.Tokens != nil && o.Tokens(session.Site.Name).Load(name) != nil
 	return was, session.Logins.Forget(name)

@@ -110,6 +110,7 @@ not valid: an envelope of SOAP 1.1 with the request of RegisterAnalysis, 4 fault
 }
 
 func TestBadContracts(t *testing.T) {
+	slow(t)
 	t.Parallel()
 	silent, err := net.Listen("tcp", "127.0.0.1:0") // takes connections and never answers
 	require.NoError(t, err)
@@ -236,6 +237,7 @@ steps:
 // Servers depart from the books; each departure is said, and the answer can
 // be checked all the same.
 func TestDepartures(t *testing.T) {
+	slow(t)
 	t.Parallel()
 	const e11, e12 = "http://schemas.xmlsoap.org/soap/envelope/", "http://www.w3.org/2003/05/soap-envelope"
 	envelope := func(space, inside string) string {
@@ -427,6 +429,7 @@ func TestSurveyOfTheWholeBench(t *testing.T) {
 // A description of REST is surveyed, drafted from, and held against messages, like
 // any contract.
 func TestOpenAPI(t *testing.T) {
+	slow(t)
 	t.Parallel()
 	p, _ := newBench(t)
 	p.write("contracts/open.json", `{"openapi": "3.1.0", "info": {"title": "Open"}}`)

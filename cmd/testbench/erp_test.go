@@ -12,6 +12,7 @@ import (
 
 // A service is used by its metadata, in both versions, over the same books.
 func TestOData(t *testing.T) {
+	slow(t)
 	t.Parallel()
 	p, _ := newBench(t)
 	for _, c := range []struct {

@@ -85,6 +85,7 @@ func press(t *testing.T, address, button string) string {
 // A person agrees or refuses; the token is kept, sealed, for later commands, until
 // it is forgotten or the bench is another one.
 func TestPersonsAndKeptTokens(t *testing.T) {
+	slow(t)
 	t.Parallel()
 	p, _ := newBench(t)
 	agree := func(button string, said *string) func(string, *os.Process) {
@@ -576,6 +577,7 @@ func (l *lastBody) text() string {
 // the envelope, a key for its holder, PKCS#12, keys written as Base64, signed
 // envelopes with attachments, and passwords too short to be searched for.
 func TestMoreWaysIn(t *testing.T) {
+	slow(t)
 	t.Parallel()
 	p, server := newBench(t)
 	var sent lastBody

@@ -317,6 +317,7 @@ func TestDryCallCanBeInterrupted(t *testing.T) {
 
 // Runs are compared by what was recorded of each step of each sheet, and what was not is told.
 func TestCompareOfLongRuns(t *testing.T) {
+	slow(t)
 	t.Parallel()
 	var more atomic.Bool
 	server, _ := moor(t, func(w http.ResponseWriter, r *http.Request, _ string) {

@@ -49,6 +49,7 @@ func (r probed) verdicts(changed string) []string {
 // The stand-in refuses what is wrong, and says why; of what it takes, the contract forbids
 // nothing.
 func TestProbe(t *testing.T) {
+	slow(t)
 	t.Parallel()
 	p, _ := newBench(t)
 	for _, c := range []struct {

@@ -21,12 +21,10 @@ import (
 // A run that is killed at any moment leaves a record that opens and has every row that
 // was told as finished; going on with it runs the others, and none of these again.
 func TestKilled(t *testing.T) {
+	slow(t)
 	t.Parallel()
 	const rows = 80
-	kills := 50
-	if testing.Short() {
-		kills = 5
-	}
+	const kills = 50
 	var mutex sync.Mutex
 	asked := &tally{}
 	var gate chan struct{} // the last row is not answered before it is closed

@@ -37,6 +37,7 @@ func (p *place) in(args ...string) outcome {
 // Each operation of the demo's contracts is answered by a valid sample, which the program
 // itself finds nothing wrong with; what breaks the contract is refused as its standard says.
 func TestSimulatedByContract(t *testing.T) {
+	slow(t)
 	t.Parallel()
 	p, _ := newBench(t)
 	for contract, calls := range map[string][][2]string{
@@ -138,11 +139,7 @@ func TestSimulatedOperations(t *testing.T) {
 	t.Parallel()
 	p, _ := newBench(t)
 	require.NoError(t, os.WriteFile(filepath.Join(p.dir, "contracts", "scale.wsdl"), scaleContract(t), 0o600))
-	contracts := []string{"contracts/lab.wsdl", "contracts/scale.wsdl", "contracts/stores.yaml", "contracts/index.wadl", "contracts/ledger.xml", "contracts/ledger-2.xml"}
-	if testing.Short() {
-		contracts = contracts[:4]
-	}
-	for _, contract := range contracts {
+	for _, contract := range []string{"contracts/lab.wsdl", "contracts/scale.wsdl", "contracts/stores.yaml", "contracts/index.wadl", "contracts/ledger.xml", "contracts/ledger-2.xml"} {
 		p.simulated("s", contract)
 		var survey struct {
 			Operations []struct{ Name string }

@@ -14,6 +14,7 @@ import (
 // A bench that a stranger made has links to what is the tester's own, and names that lead out of
 // it. No command that only reads follows one, tells what lies there, or writes there.
 func TestBenchOfAStranger(t *testing.T) {
+	slow(t)
 	t.Parallel()
 	const mine = "what-is-mine-alone"
 	p := newPlace(t)
@@ -77,9 +78,6 @@ func TestBenchOfAStranger(t *testing.T) {
 		"what a contract names": {write("bench.yaml", good+"    contract: contracts/c.json\n"), write("contracts/c.json", `{"openapi": "3.1.0", "info": {"title": "t", "version": "1"}, "paths": {"/a": {"$ref": "`+up+`/contract.json#/paths/~1open"}}}`)},
 		"an authority":          {write("bench.yaml", strings.Replace(good, "services:", "    tls:\n      ca: "+up+"/data.csv\nservices:", 1))},
 	} {
-		if testing.Short() && len(name)%4 != 0 {
-			continue // a part of them
-		}
 		t.Run(name, func(t *testing.T) {
 			require.NoError(t, os.RemoveAll(p.dir))
 			require.NoError(t, os.MkdirAll(p.dir, 0o755))

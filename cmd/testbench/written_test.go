@@ -24,6 +24,7 @@ var (
 
 // A drafted step sends what was drafted, for every operation of every contract of the demo.
 func TestDraftedStepsSendTheDraft(t *testing.T) {
+	slow(t)
 	t.Parallel()
 	server, err := standin.Start("127.0.0.1:0", standin.Options{})
 	require.NoError(t, err)
@@ -32,11 +33,7 @@ func TestDraftedStepsSendTheDraft(t *testing.T) {
 	require.NoError(t, standin.WriteBench(p.dir, "http://"+server.Address))
 	p.seal(standin.Secrets)
 	count := 0
-	services := []string{"lab", "scale", "convoy", "stores", "ledger", "older_ledger"}
-	if testing.Short() {
-		services = services[:4]
-	}
-	for _, service := range services {
+	for _, service := range []string{"lab", "scale", "convoy", "stores", "ledger", "older_ledger"} {
 		o := p.run("survey", service, "-json")
 		require.Equal(t, 0, o.status, o.all())
 		var surveyed struct{ Operations []struct{ Name string } }
@@ -77,7 +74,7 @@ func TestDraftedStepsSendTheDraft(t *testing.T) {
 			})
 		}
 	}
-	assert.Greater(t, count, map[bool]int{true: 8, false: 60}[testing.Short()])
+	assert.Greater(t, count, 60)
 }
 
 // asSent takes what is shown of a request apart.

@@ -51,12 +51,20 @@ type Options struct {
 	Log     *slog.Logger
 }
 
-// Client sends requests. It is safe for use by several goroutines.
-type Client struct {
-	// Instead, where not nil, is asked for an answer before a request is sent; with nil
-	// it is sent. It is for those who want to see requests as they would go out.
-	Instead func(r *Request) *Answer
+// Sender carries out exchanges: a Client, or what stands in its place. It is safe for use by
+// several goroutines.
+type Sender interface {
+	// Do carries out an exchange. It always gives a Record, with what went wrong.
+	Do(ctx context.Context, r *Request) *Record
+	// Single gives a sender that sends everything to one host over one connection, for
+	// logins that authenticate the connection.
+	Single() Sender
+	// Close lets go of idle connections.
+	Close()
+}
 
+// Client sends requests over HTTP. It is safe for use by several goroutines.
+type Client struct {
 	options Options
 	single  bool
 	mutex   sync.Mutex
@@ -112,7 +120,7 @@ func NewClient(options Options) (*Client, error) {
 
 // Single returns a client with the same options that sends everything to one
 // host over one connection, for logins that authenticate the connection.
-func (c *Client) Single() *Client {
+func (c *Client) Single() Sender {
 	return &Client{options: c.options, single: true, pools: map[pool]*http.Transport{}, tls: c.tls}
 }
 
@@ -226,11 +234,6 @@ func (c *Client) Do(ctx context.Context, request *Request) *Record {
 	record := &Record{Request: request, Started: time.Now()}
 	ctx, cancel := context.WithTimeout(ctx, c.options.Timeout)
 	defer cancel()
-	if c.Instead != nil {
-		if record.Answer = c.Instead(request); record.Answer != nil {
-			return record
-		}
-	}
 	err := c.follow(ctx, record)
 	record.Phases.Total = time.Since(record.Started)
 	if err != nil {

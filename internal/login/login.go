@@ -86,7 +86,7 @@ type Placed interface{ Place() Place }
 // Env is what a login works with.
 type Env struct {
 	Scope  value.Scope
-	Client *exchange.Client
+	Sender exchange.Sender
 	// Observe is told of each exchange that a login makes, with the context of whoever
 	// needed it; it may be nil.
 	Observe func(ctx context.Context, record *exchange.Record)
@@ -180,7 +180,7 @@ func (e *Env) send(ctx context.Context, spec *request.Spec) (*reply.Reply, error
 // do sends a request of the login's own. Its redirects lead to no other origin.
 func (e *Env) do(ctx context.Context, r *exchange.Request) (*reply.Reply, error) {
 	r.Login = true
-	record := e.Client.Do(ctx, r)
+	record := e.Sender.Do(ctx, r)
 	if e.keeper != nil {
 		e.keeper.clocks.note(record)
 	}

@@ -54,12 +54,12 @@ type connected interface{ connected() }
 // wanted; one that ended on the way more often. Where the server's clock turns out to
 // differ, what carries a time stamp is sent again by the server's time, once.
 func (k *TokenManager) Send(ctx context.Context, planned *exchange.Request, use Use) (*Sent, error) {
-	client := k.env.Client
+	sender := k.env.Sender
 	names := k.ordered(use.Names)
 	for _, name := range names {
 		if _, ok := k.kinds[name].(connected); ok {
-			client = client.Single()
-			defer client.Close()
+			sender = sender.Single()
+			defer sender.Close()
 			break
 		}
 	}
@@ -75,7 +75,7 @@ func (k *TokenManager) Send(ctx context.Context, planned *exchange.Request, use 
 			}
 			tokens[name], sent.Token = token, token
 		}
-		record := client.Do(ctx, request)
+		record := sender.Do(ctx, request)
 		sent.Records = append(sent.Records, record)
 		shift := k.clocks.note(record)
 		if record.Answer == nil {

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"time"
 
 	"testbench/internal/document"
 	"testbench/internal/exchange"
@@ -23,10 +24,52 @@ type Captured struct {
 	Main    *exchange.Request
 }
 
-// Capture makes the requests of a step without sending them: a login call is answered by
-// a token that the caller chose, and what is read beforehand (a contract, a version) is
-// read indeed. It fails for logins of which code cannot be made.
-func Capture(ctx context.Context, s *session.Session, step *sheet.Step, token string) (*Captured, error) {
+// Capture sees the requests of a step without sending them: a login call is answered by a
+// token that the caller chose, and what is read beforehand (a contract, a version) is read
+// indeed. It stands around the sender of one session, and captures one step.
+type Capture struct {
+	exchange.Sender
+	token    string
+	captured Captured
+	answer   *exchange.Answer // to the login call; nil where none is made
+	method   string           // of the step's own request; empty before it is known
+	stop     context.CancelFunc
+}
+
+// NewCapture makes one that answers login calls with a token.
+func NewCapture(token string) *Capture { return &Capture{token: token} }
+
+// Around stands before a sender.
+func (c *Capture) Around(sender exchange.Sender) exchange.Sender {
+	c.Sender = sender
+	return c
+}
+
+// Single sends as everything else does: what authenticates a connection is not captured.
+func (c *Capture) Single() exchange.Sender { return c }
+
+// Do takes the request of the step and its login call, and sends all others.
+func (c *Capture) Do(ctx context.Context, r *exchange.Request) *exchange.Record {
+	record := &exchange.Record{Request: r, Started: time.Now()}
+	switch {
+	case c.method == "":
+		return c.Sender.Do(ctx, r)
+	case r.Login && c.answer != nil && c.captured.Login == nil:
+		c.captured.Login, record.Answer = r.Clone(), c.answer
+		return record
+	case r.Login || r.Method == http.MethodGet && c.method != http.MethodGet:
+		return c.Sender.Do(ctx, r)
+	}
+	if c.captured.Main == nil {
+		c.captured.Main = r.Clone()
+	}
+	c.stop()
+	record.Answer = &exchange.Answer{Status: http.StatusOK, Proto: "HTTP/1.1", Header: http.Header{}}
+	return record
+}
+
+// Step captures a step. It fails for logins of which code cannot be made.
+func (c *Capture) Step(ctx context.Context, s *session.Session, step *sheet.Step) (*Captured, error) {
 	if err := s.CheckCall(ctx, step); err != nil {
 		return nil, err
 	}
@@ -37,43 +80,28 @@ func Capture(ctx context.Context, s *session.Session, step *sheet.Step, token st
 	if planned.Request == nil {
 		return nil, errors.New("the step sends no request of its own")
 	}
-	out := &Captured{}
-	var answer *exchange.Answer
 	for _, name := range planned.Logins {
-		asked, err := tokenAnswer(s, out, name, token)
+		asked, err := tokenAnswer(s, &c.captured, name, c.token)
 		if err != nil {
 			return nil, err
 		}
-		if asked != nil && answer != nil {
+		if asked != nil && c.answer != nil {
 			return nil, errors.New("it needs tokens of several logins; hand over with -login NAME")
 		}
 		if asked != nil {
-			answer = asked
+			c.answer = asked
 		}
 	}
-	ctx, cancel := context.WithCancel(ctx)
-	defer cancel()
-	s.Client.Instead = func(r *exchange.Request) *exchange.Answer {
-		switch {
-		case r.Login && answer != nil && out.Login == nil:
-			out.Login = r.Clone()
-			return answer
-		case r.Login || r.Method == http.MethodGet && planned.Request.Method != http.MethodGet:
-			return nil
-		}
-		if out.Main == nil {
-			out.Main = r.Clone()
-		}
-		cancel()
-		return &exchange.Answer{Status: http.StatusOK, Proto: "HTTP/1.1", Header: http.Header{}}
-	}
+	c.method = planned.Request.Method
+	ctx, c.stop = context.WithCancel(ctx)
+	defer c.stop()
 	once := *step
 	once.Wait, once.Again, once.Undo, once.Pages = nil, nil, nil, 1
 	result := CarryOut(ctx, s, &once, map[string]*document.Node{})
-	if out.Main == nil {
+	if c.captured.Main == nil {
 		return nil, fmt.Errorf("no request came of it: %s", result.Reason)
 	}
-	return out, nil
+	return &c.captured, nil
 }
 
 // tokenAnswer is what the login call of a login is answered with; nil where none is made.

@@ -69,7 +69,7 @@ func (s *Session) fetch(ctx context.Context, address string, outside bool) ([]by
 		return nil, false, err
 	}
 	r.Outside, r.Foreign = outside, outside || !s.isHome(r.URL)
-	record := s.Client.Do(ctx, r)
+	record := s.Sender.Do(ctx, r)
 	switch {
 	case record.Failure != nil:
 		return nil, false, &bench.FetchError{Record: record, Message: record.Failure.Message}

@@ -55,6 +55,8 @@ type Options struct {
 	Person func(login.Prompt)
 	// Receiver takes the calls that services make back; nil for none.
 	Receiver *callback.Receiver
+	// Around puts a sender around the one that sends, or in its place; nil leaves it.
+	Around func(exchange.Sender) exchange.Sender
 	// Tokens keeps the tokens of a site between commands; nil keeps none.
 	Tokens func(site string) login.KeptTokens
 }
@@ -64,7 +66,7 @@ type Options struct {
 type Session struct {
 	Bench   *bench.Bench
 	Site    *bench.Site
-	Client  *exchange.Client
+	Sender  exchange.Sender
 	Logins  *login.TokenManager
 	RunID   string
 	Notes   []string
@@ -122,7 +124,7 @@ func NewSession(b *bench.Bench, options Options) (*Session, error) {
 	if err != nil {
 		return nil, err
 	}
-	s.Client, err = exchange.NewClient(exchange.Options{
+	client, err := exchange.NewClient(exchange.Options{
 		Timeout: timeout, MaxBody: options.MaxBody, CA: file(site.TLS.CA), Certificate: file(site.TLS.Certificate), Key: file(site.TLS.Key), Password: password,
 		Insecure: insecure, Allowed: s.allowed(), Log: options.Log, Proxy: proxy,
 	})
@@ -135,7 +137,11 @@ func NewSession(b *bench.Bench, options Options) (*Session, error) {
 			kinds[l.Name] = l.Kind
 		}
 	}
-	env := login.Env{Scope: s.Scope(nil, nil), Client: s.Client, Observe: s.observe, Now: options.Now, Person: options.Person, Instead: site.Logins}
+	s.Sender = client
+	if options.Around != nil {
+		s.Sender = options.Around(client)
+	}
+	env := login.Env{Scope: s.Scope(nil, nil), Sender: s.Sender, Observe: s.observe, Now: options.Now, Person: options.Person, Instead: site.Logins}
 	if b.Dir != "" {
 		env.ReadFile = func(name string) ([]byte, error) { return bench.ReadInside(b.Dir, name) }
 	}
@@ -168,7 +174,7 @@ func (s *Session) Masker() *secret.Masker { return s.Options.Masker }
 // Close gives tokens back and lets go of connections.
 func (s *Session) Close(ctx context.Context) error {
 	err := s.Logins.Close(ctx)
-	s.Client.Close()
+	s.Sender.Close()
 	for _, db := range s.databases {
 		_ = db.Close()
 	}
