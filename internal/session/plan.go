@@ -223,6 +223,9 @@ func (s *Session) planFollow(ctx context.Context, p *Prepared, step *sheet.Step,
 	// Where an answer leads may name a part of what is there; that is not sent.
 	address, _, _ = strings.Cut(address, "#")
 	spec.Address = value.Literal(address)
+	if len(step.Contents) == 0 && len(step.SOAPWords()) == 0 {
+		spec.Method = "GET" // at a service that speaks SOAP, too: a link is read
+	}
 	return nil
 }
 
