@@ -286,7 +286,7 @@ var effectsOfKeys = map[string]effect{
 	"pages":      {with: "pages: 2", beside: "headers:\n  X-Pages: yes"},
 	"until":      {with: "until:\n  n: over 99", beside: "", bases: nil},
 	"every":      {with: "every: 10 ms", beside: "until:\n  n: over 99\nwithin: 500 ms", without: "every: 10 s"},
-	"within":     {with: "within: 1 ms", beside: "until:\n  n: over 99\nevery: 10 ms", without: "within: 60 ms"},
+	"within":     {with: "within: 1 ms", beside: "until:\n  n: over 99\nevery: 10 ms", without: "within: 500 ms"},
 	"states":     {with: "states:\n  of: n\n  allowed:\n    - 3", beside: "until:\n  n: 3"},
 	"again":      {with: "again: 2", beside: "headers:\n  X-Flaky: yes"},
 	"undo":       {with: "undo:\n  request: GET ${base}/echo/undone"},
@@ -322,7 +322,7 @@ var atSites = map[string]string{
 var particular = map[string]effect{
 	"lookup until":   {with: "until:\n  answer: count 9", beside: "within: 20 ms\nevery: 5 ms", without: "until:\n  answer: count 1"},
 	"lookup every":   {with: "every: 5 ms", beside: "until:\n  answer: count 9\nwithin: 500 ms", without: "every: 10 s"},
-	"lookup within":  {with: "within: 1 ms", beside: "until:\n  answer: count 9\nevery: 5 ms", without: "within: 40 ms"},
+	"lookup within":  {with: "within: 1 ms", beside: "until:\n  answer: count 9\nevery: 5 ms", without: "within: 500 ms"},
 	"lookup states":  {with: "states:\n  of: answer[0].name\n  allowed:\n    - two.csv", beside: "until:\n  answer: count 1"},
 	"lookup keep":    {with: "keep:\n  k: answer"},
 	"sheet keep":     {with: "keep:\n  k: came"},
