@@ -5,7 +5,7 @@
 // one is broken.
 //
 //	go run ./scripts/mutants -n 100 -seed 1
-//	go run ./scripts/mutants -at internal/rule/judge.go:349,internal/run/again.go:84
+//	go run ./scripts/mutants -at internal/rule/judge.go:349,internal/judge/waiting.go:84
 package main
 
 import (
@@ -31,14 +31,14 @@ var subjects = []struct {
 	files  []string // all of the folder where there are none
 	tests  []string
 }{
-	{"internal/rule", nil, []string{"internal/rule", "internal/run"}},
-	{"internal/bench", []string{"read", "together", "operation", "check"}, []string{"internal/bench", "internal/run"}},
-	{"internal/sheet", []string{"expect", "stepfile", "stepkinds", "rows"}, []string{"internal/sheet", "internal/run"}},
-	{"internal/judge", nil, []string{"internal/run"}},
-	{"internal/vet", nil, []string{"internal/run"}},
-	{"internal/session", []string{"operation"}, []string{"internal/run"}},
-	{"internal/run", []string{"again", "times"}, []string{"internal/run"}},
-	{"internal/reply", []string{"error"}, []string{"internal/reply", "internal/run"}},
+	{"internal/rule", nil, []string{"internal/rule", "internal/judge", "internal/run"}},
+	{"internal/bench", []string{"read", "together", "operation", "check"}, []string{"internal/bench", "internal/vet", "internal/run"}},
+	{"internal/sheet", []string{"expect", "stepfile", "stepkinds", "rows"}, []string{"internal/vet", "internal/judge", "internal/run"}},
+	{"internal/session", []string{"operation"}, []string{"internal/session", "internal/vet", "internal/run"}},
+	{"internal/judge", nil, []string{"internal/judge", "internal/run"}},
+	{"internal/vet", nil, []string{"internal/vet", "internal/run"}},
+	{"internal/run", []string{"again", "times"}, []string{"internal/judge", "internal/run"}},
+	{"internal/reply", []string{"error"}, []string{"internal/reply", "internal/judge", "internal/run"}},
 	{"internal/history", []string{"limits", "gather"}, []string{"internal/history", "internal/run"}},
 }
 

@@ -1,4 +1,4 @@
-package run_test
+package judge_test
 
 import (
 	"flag"
@@ -200,7 +200,7 @@ func TestJudged(t *testing.T) {
 	}
 	golden, err := os.ReadFile("testdata/judged.golden")
 	require.NoError(t, err)
-	assert.Equal(t, string(golden), said, "go test ./internal/run -run TestJudged -update writes it anew")
+	assert.Equal(t, string(golden), said, "go test ./internal/judge -run TestJudged -update writes it anew")
 }
 
 var (
@@ -324,3 +324,5 @@ func TestFilesStayInTheBench(t *testing.T) {
 		assert.Contains(t, problems[0].Message, wrong)
 	}
 }
+
+func indented(text string) string { return "    " + strings.ReplaceAll(text, "\n", "\n    ") + "\n" }
