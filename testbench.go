@@ -90,8 +90,8 @@ func Open(dir string) (*Bench, error) {
 		keptDir: filepath.Join(dir, ".testbench", "kept")}, nil
 }
 
-// None returns a bench without a folder, for requests to plain addresses.
-func None() *Bench { return &Bench{inner: bench.Empty()} }
+// AdHoc returns a bench without a folder, for requests to plain addresses.
+func AdHoc() *Bench { return &Bench{inner: bench.Empty()} }
 
 // Model returns what stands in bench.yaml.
 func (b *Bench) Model() *bench.Bench { return b.inner }
@@ -332,8 +332,8 @@ func (b *Bench) StepText(ctx context.Context, step *sheet.Step, name string, kee
 // TokenReport is what is known of a token.
 type TokenReport struct {
 	Token    *login.Token
-	Asked    []*exchange.Record // the exchanges it took
-	Standing *login.Standing    // what the issuer says of it; nil when not asked
+	Asked    []*exchange.Record   // the exchanges it took
+	Standing *login.Introspection // what the issuer says of it; nil when not asked
 }
 
 // Token gets a token of a login. spoil, where not empty, spoils it (see
@@ -352,7 +352,7 @@ func (b *Bench) Token(ctx context.Context, name, spoil string, verify bool, o Op
 	report := &TokenReport{}
 	name = b.inner.LoginAt(o.Site, name)
 	if kind, ok := b.inner.Login(name).Kind.(interface{ NeedsPerson() bool }); !ok || !kind.NeedsPerson() {
-		o.Tokens = anew(o.Tokens, name)
+		o.Tokens = withoutCache(o.Tokens, name)
 	}
 	session, err := session.NewSession(b.inner, o)
 	if err != nil {

@@ -118,7 +118,7 @@ func TestCallAndKeep(t *testing.T) {
 	assert.Equal(t, lot.Text, result.Reply.Payload.Get("id").Text)
 	_, err = again.Prepare(testbench.Call{Target: []string{"stores", "GET", "/lots/kept:lots"}}, testbench.Options{})
 	assert.ErrorContains(t, err, "${kept.lots}")
-	assert.ErrorContains(t, testbench.None().Keep("x", node), "only in a bench")
+	assert.ErrorContains(t, testbench.AdHoc().Keep("x", node), "only in a bench")
 
 	planned, err := again.Plan(t.Context(), step, testbench.Options{})
 	require.NoError(t, err)

@@ -70,8 +70,8 @@ func (k *keptTokens) Store(name string, t *login.Token) {
 
 func (k *keptTokens) Forget(name string) { _, _ = k.store.Remove("", name) }
 
-// anew passes over the kept token of one login.
-func anew(tokens func(string) login.KeptTokens, name string) func(string) login.KeptTokens {
+// withoutCache passes over the kept token of one login.
+func withoutCache(tokens func(string) login.KeptTokens, name string) func(string) login.KeptTokens {
 	if tokens == nil {
 		return nil
 	}

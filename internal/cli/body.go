@@ -138,7 +138,7 @@ const (
 
 var jsonToken = regexp.MustCompile(`("(?:[^"\\]|\\.)*")(\s*:)?|\b(?:true|false|null)\b|-?\b\d[0-9.eE+-]*\b|….*`)
 
-func (t *teller) colouredJSON(text string) string {
+func (t *printer) colouredJSON(text string) string {
 	return jsonToken.ReplaceAllStringFunc(text, func(token string) string {
 		switch {
 		case strings.HasPrefix(token, "…"):
@@ -159,7 +159,7 @@ var (
 	xmlAttribute = regexp.MustCompile(`("[^"]*"|'[^']*')`)
 )
 
-func (t *teller) colouredXML(text string) string {
+func (t *printer) colouredXML(text string) string {
 	return xmlToken.ReplaceAllStringFunc(text, func(token string) string {
 		switch {
 		case strings.HasPrefix(token, "<!--"):

@@ -61,7 +61,7 @@ func commands() []*command {
 type session struct {
 	kill    context.Context
 	stdin   io.Reader
-	tell    *teller
+	tell    *printer
 	masker  *secret.Masker
 	common  common
 	talking talking
@@ -349,7 +349,7 @@ func (s *session) openLog() (func(), error) {
 // options gathers what the core needs to know of the command line.
 func (s *session) options() testbench.Options {
 	return testbench.Options{Site: s.common.site, Set: s.common.set, Write: s.talking.write, Insecure: s.talking.insecure, Allow: s.talking.allow,
-		Timeout: s.talking.timeout, MaxBody: int64(s.talking.most) << 20, Masker: s.masker, Log: s.tell.log, Person: s.person}
+		Timeout: s.talking.timeout, MaxBody: int64(s.talking.most) << 20, Masker: s.masker, Log: s.tell.log, Prompter: s.person}
 }
 
 // benchDir finds the bench folder; it is empty where there is none.
@@ -390,7 +390,7 @@ func (s *session) openOrNone() (*testbench.Bench, error) {
 		return nil, err
 	}
 	if dir == "" {
-		return testbench.None(), nil
+		return testbench.AdHoc(), nil
 	}
 	return s.openAt(dir)
 }

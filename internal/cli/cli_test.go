@@ -145,7 +145,7 @@ func TestBody(t *testing.T) {
 	assert.Equal(t, "(3 B of binary data)", s.body(document.JSON, nil, []byte("\x00\x01\xff"), ""), "its size has no colour")
 }
 
-// What goes to a teller is masked, whichever way it goes.
+// What goes to a printer is masked, whichever way it goes.
 func TestTeller(t *testing.T) {
 	var out, err bytes.Buffer
 	masker := &secret.Masker{}

@@ -192,4 +192,4 @@ func (s *session) showStepChanges(changes []compare.StepChange) {
 }
 
 // inOneLine cuts a value that would fill the terminal.
-func (t *teller) inOneLine(text string) string { return strings.TrimRight(t.fit(text, 80), " ") }
+func (t *printer) inOneLine(text string) string { return strings.TrimRight(t.fit(text, 80), " ") }

@@ -23,7 +23,7 @@ type bar struct {
 
 // startBar begins to show how far something is, on a terminal only. A total of 0 is not
 // known.
-func (t *teller) startBar(name string, total int, during time.Duration) {
+func (t *printer) startBar(name string, total int, during time.Duration) {
 	if t.errTerminal == nil {
 		return
 	}
@@ -46,7 +46,7 @@ func (t *teller) startBar(name string, total int, during time.Duration) {
 }
 
 // stepBar says that one more is done.
-func (t *teller) stepBar(fell bool) {
+func (t *printer) stepBar(fell bool) {
 	b := t.bar
 	if b == nil {
 		return
@@ -89,7 +89,7 @@ func (b *bar) words(passed time.Duration, dot string) string {
 }
 
 // endBar takes the bar away.
-func (t *teller) endBar() {
+func (t *printer) endBar() {
 	if t.bar != nil {
 		_ = t.bar.Clear()
 		t.bar = nil
@@ -97,7 +97,7 @@ func (t *teller) endBar() {
 }
 
 // hideBar takes the bar out of the way of a line.
-func (t *teller) hideBar() {
+func (t *printer) hideBar() {
 	if t.bar != nil && !t.bar.hidden {
 		_ = t.bar.Clear()
 		t.bar.hidden = true

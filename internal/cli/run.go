@@ -299,7 +299,7 @@ func (r *textRun) RowStarted(sheet *testbench.SheetResult, row *testbench.RowRes
 	}
 }
 
-func (t *teller) rowWords(sheet *testbench.SheetResult, row *testbench.RowResult) string {
+func (t *printer) rowWords(sheet *testbench.SheetResult, row *testbench.RowResult) string {
 	words := row.Phase
 	if row.Phase == "" && row.Number > 0 {
 		words = fmt.Sprintf("row %d", row.Number)
@@ -550,20 +550,26 @@ func (r *jsonRun) event(kind string, fields map[string]any) {
 func (r *jsonRun) SheetStarted(sheet *testbench.SheetResult) {
 	r.event("sheet started", map[string]any{"sheet": sheet.Name, "file": sheet.File, "site": sheet.Site, "rows": sheet.RowCount})
 }
+
 func (r *jsonRun) RowStarted(*testbench.SheetResult, *testbench.RowResult) {}
+
 func (r *jsonRun) StepDone(sheet *testbench.SheetResult, row *testbench.RowResult, step *testbench.StepResult) {
 	r.event("step done", map[string]any{"sheet": sheet.Name, "row": row.Number, "turn": row.Iteration, "step": step.Record(r.masker)})
 }
+
 func (r *jsonRun) RowDone(sheet *testbench.SheetResult, row *testbench.RowResult) {
 	r.event("row done", map[string]any{"sheet": sheet.Name, "row": row.Number, "turn": row.Iteration, "label": row.Label, "phase": row.Phase, "outcome": row.Outcome})
 }
+
 func (r *jsonRun) RecordLost(err error) {
 	r.event("record lost", map[string]any{"reason": r.tell.message(err.Error())})
 }
+
 func (r *jsonRun) SheetDone(sheet *testbench.SheetResult) {
 	record := sheet.Record()
 	r.event("sheet done", map[string]any{"sheet": sheet.Name, "outcome": sheet.Outcome, "seconds": sheet.Took.Round(time.Millisecond).Seconds(), "counts": record.Counts, "times": record.Times, "checks": record.Checks})
 }
+
 func (r *jsonRun) WouldSend(_ *testbench.RowResult, step *testbench.StepResult, request *exchange.Request, reason string) {
 	fields := map[string]any{"step": step.Name}
 	if request != nil {

@@ -257,7 +257,7 @@ func (s *session) readSecret(name string) (string, error) {
 }
 
 // prompt writes without a line break.
-func (t *teller) prompt(format string, args ...any) {
+func (t *printer) prompt(format string, args ...any) {
 	_, _ = t.err.Unmasked([]byte(fmt.Sprintf(format, args...)))
 }
 

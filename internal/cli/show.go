@@ -60,7 +60,7 @@ func sortedHeader[T ~string](header map[string][]T) []string {
 	return names
 }
 
-func (t *teller) indented(text, lead string) string {
+func (t *printer) indented(text, lead string) string {
 	lines := strings.Split(strings.TrimRight(t.visible(text), "\n"), "\n")
 	return lead + strings.Join(lines, "\n"+lead)
 }
@@ -103,7 +103,7 @@ func (s *session) showTiming(record *exchange.Record, lead string) {
 	}
 }
 
-func (t *teller) statusLine(a *exchange.Answer) string {
+func (t *printer) statusLine(a *exchange.Answer) string {
 	return strings.TrimSpace(fmt.Sprintf("%s %d %s", a.Proto, a.Status, t.visible(a.Reason)))
 }
 

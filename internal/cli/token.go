@@ -88,7 +88,7 @@ func checkSpoil(way string) error {
 }
 
 // bare writes a text past the masker.
-func (t *teller) bare(text string) { _, _ = t.out.Unmasked([]byte(text + "\n")) }
+func (t *printer) bare(text string) { _, _ = t.out.Unmasked([]byte(text + "\n")) }
 
 func (s *session) showToken(name string, o *tokenOptions, report *testbench.TokenReport, refusedAsItShould bool) {
 	t := s.tell

@@ -403,8 +403,8 @@ func (h *MemoryRun) Rows(sheet int) iter.Seq2[*Row, error] {
 
 // Exchanges goes through the exchanges of a run in their order, with where they belong.
 // One that is recorded without what was sent has no request.
-func Exchanges(run Finished) iter.Seq2[*Place, *Exchange] {
-	return func(yield func(*Place, *Exchange) bool) {
+func Exchanges(run Finished) iter.Seq2[*Source, *Exchange] {
+	return func(yield func(*Source, *Exchange) bool) {
 		for i, sheet := range run.Run().Sheets {
 			for row, err := range run.Rows(i) {
 				if err != nil {
@@ -412,12 +412,12 @@ func Exchanges(run Finished) iter.Seq2[*Place, *Exchange] {
 				}
 				for _, step := range row.Steps {
 					for j := range step.Exchanges {
-						if !yield(&Place{sheet, row, step}, &step.Exchanges[j]) {
+						if !yield(&Source{sheet, row, step}, &step.Exchanges[j]) {
 							return
 						}
 					}
 					for range step.Sent {
-						if !yield(&Place{sheet, row, step}, &Exchange{Status: step.Status, Milliseconds: step.Millis}) {
+						if !yield(&Source{sheet, row, step}, &Exchange{Status: step.Status, Milliseconds: step.Millis}) {
 							return
 						}
 					}
@@ -427,8 +427,8 @@ func Exchanges(run Finished) iter.Seq2[*Place, *Exchange] {
 	}
 }
 
-// Place is where an exchange belongs.
-type Place struct {
+// Source is where an exchange comes from.
+type Source struct {
 	Sheet *Sheet
 	Row   *Row
 	Step  *Step

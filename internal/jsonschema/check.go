@@ -18,7 +18,7 @@ import (
 )
 
 // explain puts why a schema cannot be used into words.
-func (s *Set) explain(at Place, err error) error {
+func (s *Set) explain(at Location, err error) error {
 	var broken *js.SchemaValidationError
 	if errors.As(err, &broken) {
 		var invalid *js.ValidationError
@@ -370,7 +370,7 @@ func (t *teller) discriminated(e *js.ValidationError) (branch *js.ValidationErro
 
 // meant is the index of the alternative that a value says it is, -1 where that
 // cannot be told; problem is set where it says none of them.
-func (t *teller) meant(source Place, v *document.Node) (index int, problem string) {
+func (t *teller) meant(source Location, v *document.Node) (index int, problem string) {
 	discriminator := source.Node.Get("discriminator")
 	property := discriminator.Get("propertyName")
 	if property == nil || v == nil {

@@ -46,7 +46,7 @@ var named = []string{"properties", "patternProperties", "$defs", "definitions", 
 // writer writes schemas out as the compiler takes them.
 type writer struct {
 	set *Set
-	at  Place // of the schema that is written
+	at  Location // of the schema that is written
 }
 
 // schema writes one schema; below is its pointer in the source.

@@ -24,22 +24,22 @@ type Documents struct {
 	roots  map[string]*document.Node
 	failed map[string]error
 	asked  map[[2]string]string
-	ids    map[string]Place
-	found  map[[3]string]Place // what references lead to
+	ids    map[string]Location
+	found  map[[3]string]Location // what references lead to
 }
 
-// Place is where something stands in a file.
-type Place struct {
+// Location is where something stands in a file.
+type Location struct {
 	Location string // of the file
 	Pointer  string // as JSON pointers are written; "" for the whole file
 	Node     *document.Node
 }
 
-func (p Place) String() string { return p.Location + "#" + p.Pointer }
+func (p Location) String() string { return p.Location + "#" + p.Pointer }
 
 // Below is the place of a member or an item of a place.
-func (p Place) Below(name string) Place {
-	next := Place{Location: p.Location, Pointer: p.Pointer + "/" + escapePointer(name)}
+func (p Location) Below(name string) Location {
+	next := Location{Location: p.Location, Pointer: p.Pointer + "/" + escapePointer(name)}
 	if p.Node != nil && p.Node.Kind == document.List {
 		if index, err := strconv.Atoi(name); err == nil && index >= 0 && index < len(p.Node.Items()) {
 			next.Node = p.Node.Items()[index]
@@ -51,8 +51,8 @@ func (p Place) Below(name string) Place {
 }
 
 // Member is the place of a member that is known; it need not be looked for.
-func (p Place) Member(m document.Member) Place {
-	return Place{Location: p.Location, Pointer: p.Pointer + "/" + escapePointer(m.Key), Node: m.Value}
+func (p Location) Member(m document.Member) Location {
+	return Location{Location: p.Location, Pointer: p.Pointer + "/" + escapePointer(m.Key), Node: m.Value}
 }
 
 func escapePointer(name string) string {
@@ -83,19 +83,19 @@ func ReadData(location string, data []byte) (*document.Node, error) {
 }
 
 // Add puts a file in that was read already.
-func (d *Documents) Add(location string, root *document.Node) Place {
+func (d *Documents) Add(location string, root *document.Node) Location {
 	d.mutex.Lock()
 	defer d.mutex.Unlock()
 	return d.add(location, root)
 }
 
-func (d *Documents) add(location string, root *document.Node) Place {
+func (d *Documents) add(location string, root *document.Node) Location {
 	if d.roots == nil {
-		d.roots, d.failed, d.asked, d.ids = map[string]*document.Node{}, map[string]error{}, map[[2]string]string{}, map[string]Place{}
-		d.found = map[[3]string]Place{}
+		d.roots, d.failed, d.asked, d.ids = map[string]*document.Node{}, map[string]error{}, map[[2]string]string{}, map[string]Location{}
+		d.found = map[[3]string]Location{}
 	}
 	d.roots[location] = root
-	place := Place{Location: location, Node: root}
+	place := Location{Location: location, Node: root}
 	if namesItself(root, 0) {
 		d.index(place, "", 0)
 	}
@@ -116,7 +116,7 @@ func namesItself(n *document.Node, depth int) bool {
 }
 
 // index finds what schemas call themselves ($id; JSON Schema 2020-12, 8.2.1).
-func (d *Documents) index(p Place, base string, depth int) {
+func (d *Documents) index(p Location, base string, depth int) {
 	if p.Node == nil || depth > 100 {
 		return
 	}
@@ -176,7 +176,7 @@ func (d *Documents) file(base, location string) (string, error) {
 
 // Resolve finds what a reference in a file leads to. id is what the schema
 // around it calls itself, "" for none.
-func (d *Documents) Resolve(base, id, reference string) (Place, error) {
+func (d *Documents) Resolve(base, id, reference string) (Location, error) {
 	d.mutex.Lock()
 	defer d.mutex.Unlock()
 	key := [3]string{base, id, reference}
@@ -190,9 +190,9 @@ func (d *Documents) Resolve(base, id, reference string) (Place, error) {
 	return found, err
 }
 
-func (d *Documents) resolve(base, id, reference string) (Place, error) {
+func (d *Documents) resolve(base, id, reference string) (Location, error) {
 	location, fragment, _ := strings.Cut(reference, "#")
-	place := Place{Location: base, Node: d.roots[base]}
+	place := Location{Location: base, Node: d.roots[base]}
 	if location != "" || id != "" {
 		own, known := d.ids[resolveID(id, location)]
 		switch {
@@ -201,9 +201,9 @@ func (d *Documents) resolve(base, id, reference string) (Place, error) {
 		case location != "":
 			resolved, err := d.file(base, location)
 			if err != nil {
-				return Place{}, fmt.Errorf("$ref %s: %w", reference, err)
+				return Location{}, fmt.Errorf("$ref %s: %w", reference, err)
 			}
-			place = Place{Location: resolved, Node: d.roots[resolved]}
+			place = Location{Location: resolved, Node: d.roots[resolved]}
 		}
 	}
 	if fragment == "" {
@@ -216,14 +216,14 @@ func (d *Documents) resolve(base, id, reference string) (Place, error) {
 		if found, ok := anchored(place, fragment, 0); ok {
 			return found, nil
 		}
-		return Place{}, fmt.Errorf("$ref %s leads to nowhere: there is no anchor %s", reference, fragment)
+		return Location{}, fmt.Errorf("$ref %s leads to nowhere: there is no anchor %s", reference, fragment)
 	}
 	at := place
 	for _, name := range strings.Split(fragment[1:], "/") {
 		name = unescapePointer(name)
 		next := at.Below(name)
 		if next.Node == nil {
-			return Place{}, fmt.Errorf("$ref %s leads to nowhere: there is no %s%s", reference, name, map[bool]string{true: " in " + at.Pointer, false: ""}[at.Pointer != ""])
+			return Location{}, fmt.Errorf("$ref %s leads to nowhere: there is no %s%s", reference, name, map[bool]string{true: " in " + at.Pointer, false: ""}[at.Pointer != ""])
 		}
 		at = next
 	}
@@ -231,9 +231,9 @@ func (d *Documents) resolve(base, id, reference string) (Place, error) {
 }
 
 // anchored finds a schema by its anchor (JSON Schema 2020-12, 8.2.2).
-func anchored(p Place, name string, depth int) (Place, bool) {
+func anchored(p Location, name string, depth int) (Location, bool) {
 	if p.Node == nil || depth > 100 {
-		return Place{}, false
+		return Location{}, false
 	}
 	for _, key := range []string{"$anchor", "$dynamicAnchor"} {
 		if anchor := p.Node.Get(key); anchor != nil && anchor.Text == name {
@@ -250,5 +250,5 @@ func anchored(p Place, name string, depth int) (Place, bool) {
 			return found, true
 		}
 	}
-	return Place{}, false
+	return Location{}, false
 }

@@ -32,7 +32,7 @@ type Set struct {
 	members sync.Map // *js.Schema: its []property
 
 	placing sync.Mutex
-	sources []Place        // of the resources tb:/0, tb:/1, …
+	sources []Location     // of the resources tb:/0, tb:/1, …
 	numbers map[string]int // place: its number in sources
 
 	unfolded budget
@@ -59,11 +59,11 @@ func NewSet(docs *Documents, dialect Dialect, direction Direction) *Set {
 type Schema struct {
 	set      *Set
 	compiled *js.Schema
-	source   Place
+	source   Location
 }
 
 // Open compiles the schema that stands at a place.
-func (s *Set) Open(at Place) (*Schema, error) {
+func (s *Set) Open(at Location) (*Schema, error) {
 	s.mutex.Lock()
 	defer s.mutex.Unlock()
 	key := at.String()
@@ -93,7 +93,7 @@ func (s *Set) Open(at Place) (*Schema, error) {
 }
 
 // address is what the compiler calls a place.
-func (s *Set) address(at Place) string {
+func (s *Set) address(at Location) string {
 	if s.dialect == Alone {
 		return fileAddress(at.Location) + "#" + at.Pointer
 	}
@@ -101,7 +101,7 @@ func (s *Set) address(at Place) string {
 }
 
 // number is that of a place among the sources.
-func (s *Set) number(at Place) int {
+func (s *Set) number(at Location) int {
 	s.placing.Lock()
 	defer s.placing.Unlock()
 	key := at.String()
@@ -115,12 +115,12 @@ func (s *Set) number(at Place) int {
 }
 
 // numbered is the source of a number.
-func (s *Set) numbered(text string) (Place, bool) {
+func (s *Set) numbered(text string) (Location, bool) {
 	s.placing.Lock()
 	defer s.placing.Unlock()
 	number, err := strconv.Atoi(text)
 	if err != nil || number < 0 || number >= len(s.sources) {
-		return Place{}, false
+		return Location{}, false
 	}
 	return s.sources[number], true
 }
@@ -186,12 +186,12 @@ func (s *Set) root(address string) (*document.Node, error) {
 }
 
 // sourceOf finds where a compiled schema stands in its source.
-func (s *Set) sourceOf(compiled *js.Schema) Place {
+func (s *Set) sourceOf(compiled *js.Schema) Location {
 	address, pointer, _ := strings.Cut(compiled.Location, "#")
 	if unescaped, err := url.PathUnescape(pointer); err == nil {
 		pointer = unescaped
 	}
-	var at Place
+	var at Location
 	if rest, ok := strings.CutPrefix(address, "tb:/"); ok {
 		if at, ok = s.numbered(rest); !ok {
 			return at
@@ -201,7 +201,7 @@ func (s *Set) sourceOf(compiled *js.Schema) Place {
 		if err != nil {
 			return at
 		}
-		at = Place{Location: address, Node: root}
+		at = Location{Location: address, Node: root}
 	}
 	if pointer == "" {
 		return at

@@ -15,7 +15,7 @@ const laterKeyword = "tb:ref"
 // later is a reference to a schema that is compiled when it is asked for.
 type later struct {
 	set    *Set
-	at     Place
+	at     Location
 	once   sync.Once
 	target *Schema
 	err    error

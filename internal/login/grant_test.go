@@ -173,7 +173,7 @@ func TestDyingTokensUnderLoad(t *testing.T) {
 	require.NoError(t, err)
 	defer client.Close()
 	kind := oauth(t, server.URL+"/token")
-	k := login.NewKeeper(login.Env{Scope: &scope{}, Sender: client}, map[string]login.Kind{"l": kind})
+	k := login.NewTokenManager(login.Env{Scope: &scope{}, Sender: client}, map[string]login.Kind{"l": kind})
 	u, err := url.Parse(server.URL + "/lots")
 	require.NoError(t, err)
 	var all sync.WaitGroup
@@ -257,7 +257,7 @@ func TestNTLM(t *testing.T) {
 	kind := func(password string) login.Kind {
 		return &login.NTLM{User: value.Literal("clerk"), Domain: value.Literal("HIVES"), Password: value.Literal(password)}
 	}
-	k := login.NewKeeper(login.Env{Scope: &scope{}, Sender: client}, map[string]login.Kind{"right": kind("smoked-larch-41"), "wrong": kind("smoked-larch-42")})
+	k := login.NewTokenManager(login.Env{Scope: &scope{}, Sender: client}, map[string]login.Kind{"right": kind("smoked-larch-41"), "wrong": kind("smoked-larch-42")})
 	u, err := url.Parse(server.URL)
 	require.NoError(t, err)
 	for name, status := range map[string]int{"right": 200, "wrong": 401} {

@@ -94,7 +94,7 @@ type hmacState struct {
 }
 
 // Place says that the signature covers what other logins put in.
-func (h *HMAC) Place() Place { return Sealing }
+func (h *HMAC) Place() Stage { return Sealing }
 
 // Obtain reads the key.
 func (h *HMAC) Obtain(_ context.Context, env *Env, _ *Token) (*Token, error) {

@@ -43,7 +43,7 @@ type signatureState struct {
 }
 
 // Place says that the signature covers what other logins put in.
-func (h *HTTPSignature) Place() Place { return Sealing }
+func (h *HTTPSignature) Place() Stage { return Sealing }
 
 // Obtain reads the keys.
 func (h *HTTPSignature) Obtain(_ context.Context, env *Env, _ *Token) (*Token, error) {

@@ -161,7 +161,7 @@ func plainValue(n *document.Node) any {
 
 // checkSignature holds a JWT against the issuer's keys (RFC 7515, 5.2; RFC 7519,
 // 7.2). It returns nil where the token is no JWT or no keys are known.
-func (o *OAuth2) checkSignature(ctx context.Context, env *Env, s *oauthState, t *Token) (*Standing, error) {
+func (o *OAuth2) checkSignature(ctx context.Context, env *Env, s *oauthState, t *Token) (*Introspection, error) {
 	if Claims(t.Text) == nil || o.KeysAt == nil && s.metadata.Get("jwks_uri") == nil {
 		return nil, nil
 	}
@@ -184,10 +184,12 @@ func (o *OAuth2) checkSignature(ctx context.Context, env *Env, s *oauthState, t 
 }
 
 // checkJWT says what a token's signature and claims are worth.
-func checkJWT(text string, set []keys.JWK, issuer string, now time.Time) *Standing {
+func checkJWT(text string, set []keys.JWK, issuer string, now time.Time) *Introspection {
 	header := JOSEHeader(text)
 	id, algorithm := textOf(header.Get("kid")), textOf(header.Get("alg"))
-	bad := func(format string, args ...any) *Standing { return &Standing{Said: fmt.Sprintf(format, args...)} }
+	bad := func(format string, args ...any) *Introspection {
+		return &Introspection{Said: fmt.Sprintf(format, args...)}
+	}
 	if algorithm == "" || strings.EqualFold(algorithm, "none") {
 		return bad("the token is not signed (alg %q)", algorithm)
 	}
@@ -218,7 +220,7 @@ func checkJWT(text string, set []keys.JWK, issuer string, now time.Time) *Standi
 	if failure != nil {
 		return bad("the signature does not fit the issuer's key: the token was changed, or another signed it")
 	}
-	standing := &Standing{Good: true, Said: fmt.Sprintf("the signature fits the issuer's key %s (%s)", id, algorithm)}
+	standing := &Introspection{Good: true, Said: fmt.Sprintf("the signature fits the issuer's key %s (%s)", id, algorithm)}
 	all := Claims(text)
 	for _, wrong := range wrongClaims(all, issuer, now) {
 		standing.Good = false

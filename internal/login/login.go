@@ -33,7 +33,7 @@ type Kind interface {
 
 // Verifier is a Kind that can ask the issuer whether a token is still good.
 type Verifier interface {
-	Verify(ctx context.Context, env *Env, t *Token) (*Standing, error)
+	Verify(ctx context.Context, env *Env, t *Token) (*Introspection, error)
 }
 
 // Revoker is a Kind that gives its token back at the end.
@@ -65,12 +65,12 @@ type Finding struct {
 	Got     string
 }
 
-// Place orders the logins of one request: what signs comes after what it signs.
-type Place int
+// Stage orders the logins of one request: what signs comes after what it signs.
+type Stage int
 
-// The places, in the order in which they are put in.
+// The stages, in the order in which they are put in.
 const (
-	Beside   Place = iota // a header, a cookie, the connection
+	Beside   Stage = iota // a header, a cookie, the connection
 	InHeader              // a token in the Security header of an envelope
 	Signing               // a signature in the envelope, and its encryption
 	Sealing               // a signature over the request as a whole
@@ -81,7 +81,7 @@ const (
 type readsBench interface{ readsBench() bool }
 
 // Placed is a Kind that is not put in Beside.
-type Placed interface{ Place() Place }
+type Placed interface{ Place() Stage }
 
 // Env is what a login works with.
 type Env struct {
@@ -94,14 +94,14 @@ type Env struct {
 	Now func() time.Time
 	// ReadFile reads a file of the bench; nil means there are none.
 	ReadFile func(name string) ([]byte, error)
-	// Person shows somebody what to do, for logins that need a person; nil means
+	// Prompter shows somebody what to do, for logins that need a person; nil means
 	// that nobody is there.
-	Person func(Prompt)
+	Prompter func(Prompt)
 	// Kept keeps tokens between commands; it may be nil.
 	Kept KeptTokens
-	// Instead names, for a login that another one needs, the one that is used in its
+	// Substitutes names, for a login that another one needs, the one that is used in its
 	// place.
-	Instead map[string]string
+	Substitutes map[string]string
 
 	login  string // the name of the login at work
 	keeper *TokenManager
@@ -144,7 +144,7 @@ func (e *Env) with(ctx context.Context, name string, r *exchange.Request) error 
 }
 
 func (e *Env) instead(name string) string {
-	if other, ok := e.Instead[name]; ok {
+	if other, ok := e.Substitutes[name]; ok {
 		return other
 	}
 	return name
@@ -320,6 +320,7 @@ func (e *Error) Error() string {
 	}
 	return e.Message
 }
+
 func (e *Error) Unwrap() error { return e.Cause }
 
 // of names the login in an error that does not.
@@ -331,8 +332,8 @@ func of(login string, err error) error {
 	return err
 }
 
-// Standing is what is known of a token's goodness.
-type Standing struct {
+// Introspection is what is known of a token's goodness.
+type Introspection struct {
 	Good    bool
 	Details *document.Node // the issuer's answer; may be nil
 	Said    string         // in words

@@ -56,7 +56,7 @@ func keeper(t *testing.T, s *scope, c *clock, kinds map[string]login.Kind) *logi
 	client, err := exchange.NewClient(exchange.Options{})
 	require.NoError(t, err)
 	t.Cleanup(client.Close)
-	return login.NewKeeper(login.Env{Scope: s, Sender: client, Now: c.now}, kinds)
+	return login.NewTokenManager(login.Env{Scope: s, Sender: client, Now: c.now}, kinds)
 }
 
 func TestFixedKinds(t *testing.T) {

@@ -105,7 +105,7 @@ func (d *LoginCall) end(found path.Selection, now time.Time) (time.Time, error) 
 func (d *LoginCall) Put(r *exchange.Request, _ *Env, t *Token) error { return d.Send.put(r, t) }
 
 // Verify makes the call that says whether a token is still good.
-func (d *LoginCall) Verify(ctx context.Context, env *Env, t *Token) (*Standing, error) {
+func (d *LoginCall) Verify(ctx context.Context, env *Env, t *Token) (*Introspection, error) {
 	if d.StillGood == nil {
 		return nil, &Error{Message: "the login names no call that verifies a token", Try: "add still good: GET ADDRESS to the login"}
 	}
@@ -113,7 +113,7 @@ func (d *LoginCall) Verify(ctx context.Context, env *Env, t *Token) (*Standing, 
 	if err != nil {
 		return nil, err
 	}
-	standing := &Standing{Good: status >= 200 && status <= 299, Details: details}
+	standing := &Introspection{Good: status >= 200 && status <= 299, Details: details}
 	standing.Said = fmt.Sprintf("the desk answered %d: the token is good", status)
 	if !standing.Good {
 		standing.Said = fmt.Sprintf("the desk answered %d: the token is not good", status)

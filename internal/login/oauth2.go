@@ -396,7 +396,7 @@ func (o *OAuth2) NeedsPerson() bool { return o.Grant == GrantCode || o.Grant == 
 
 // Verify asks the introspection endpoint (RFC 7662, section 2), and checks the
 // signature of a JWT by the issuer's keys.
-func (o *OAuth2) Verify(ctx context.Context, env *Env, t *Token) (*Standing, error) {
+func (o *OAuth2) Verify(ctx context.Context, env *Env, t *Token) (*Introspection, error) {
 	env.Scope.Hide(t.Text)
 	s, err := o.state(ctx, env)
 	if err != nil {
@@ -429,7 +429,7 @@ func (o *OAuth2) Verify(ctx context.Context, env *Env, t *Token) (*Standing, err
 	return asked, nil
 }
 
-func (o *OAuth2) introspect(ctx context.Context, env *Env, s *oauthState, t *Token) (*Standing, error) {
+func (o *OAuth2) introspect(ctx context.Context, env *Env, s *oauthState, t *Token) (*Introspection, error) {
 	if o.Introspection == nil && s.metadata.Get("introspection_endpoint") == nil {
 		return nil, nil
 	}
@@ -445,7 +445,7 @@ func (o *OAuth2) introspect(ctx context.Context, env *Env, s *oauthState, t *Tok
 	if r.Record.Answer.Status != 200 || active == nil {
 		return nil, refusal(r)
 	}
-	standing := &Standing{Good: active.Text == "true", Details: r.Payload, Said: "the issuer says the token is good"}
+	standing := &Introspection{Good: active.Text == "true", Details: r.Payload, Said: "the issuer says the token is good"}
 	if !standing.Good {
 		standing.Said = "the issuer says the token is not good (expired, withdrawn or unknown)"
 	}

@@ -55,7 +55,7 @@ func seconds(n *document.Node, otherwise time.Duration) time.Duration {
 // byDevice shows a code to type in elsewhere and waits until somebody did
 // (RFC 8628).
 func (o *OAuth2) byDevice(ctx context.Context, env *Env, s *oauthState) (*Token, error) {
-	if env.Person == nil {
+	if env.Prompter == nil {
 		return nil, nobody()
 	}
 	address, err := o.endpoint(env, s, o.DeviceAt, "device", "device_authorization_endpoint")
@@ -75,7 +75,7 @@ func (o *OAuth2) byDevice(ctx context.Context, env *Env, s *oauthState) (*Token,
 	if complete := textOf(re.Payload.Get("verification_uri_complete")); complete != "" {
 		prompt.Address = complete
 	}
-	env.Person(prompt)
+	env.Prompter(prompt)
 	pause := seconds(re.Payload.Get("interval"), 5*time.Second)
 	for time.Now().Before(prompt.Until) {
 		if err := wait(ctx, pause); err != nil {
@@ -119,7 +119,7 @@ type returned struct {
 // browser brings back to a loopback port (RFC 6749, 4.1; RFC 8252, 7.3), bound
 // to this very request by PKCE (RFC 7636) and a state.
 func (o *OAuth2) byCode(ctx context.Context, env *Env, s *oauthState) (*Token, error) {
-	if env.Person == nil {
+	if env.Prompter == nil {
 		return nil, nobody()
 	}
 	page, err := o.endpoint(env, s, o.AuthorizeAt, "authorize", "authorization_endpoint")
@@ -147,7 +147,7 @@ func (o *OAuth2) byCode(ctx context.Context, env *Env, s *oauthState) (*Token, e
 		_ = server.Shutdown(bounded)
 	}()
 	until := time.Now().Add(personTime)
-	env.Person(Prompt{Login: env.login, Address: address, Until: until})
+	env.Prompter(Prompt{Login: env.login, Address: address, Until: until})
 	timer := time.NewTimer(time.Until(until))
 	defer timer.Stop()
 	select {

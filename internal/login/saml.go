@@ -21,7 +21,7 @@ type SAML struct {
 }
 
 // Place says that it goes into the header of the envelope.
-func (s *SAML) Place() Place { return InHeader }
+func (s *SAML) Place() Stage { return InHeader }
 
 // Obtain reads the assertion, or has it from another login.
 func (s *SAML) Obtain(ctx context.Context, env *Env, _ *Token) (*Token, error) {

@@ -162,7 +162,7 @@ func (k *TokenManager) Preview(ctx context.Context, r *exchange.Request, names [
 
 // ordered sorts logins by their place in a request.
 func (k *TokenManager) ordered(names []string) []string {
-	place := func(name string) Place {
+	place := func(name string) Stage {
 		if placed, ok := k.kinds[name].(Placed); ok {
 			return placed.Place()
 		}

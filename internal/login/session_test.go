@@ -62,7 +62,7 @@ func TestSession(t *testing.T) {
 	require.NoError(t, err)
 	defer client.Close()
 	hidden := &scope{}
-	k := login.NewKeeper(login.Env{Scope: hidden, Sender: client}, map[string]login.Kind{"s": &login.Session{
+	k := login.NewTokenManager(login.Env{Scope: hidden, Sender: client}, map[string]login.Kind{"s": &login.Session{
 		Open: spec("POST", "/open"), Echo: &login.Echo{Header: "X-Word", Ask: spec("GET", "/welcome"), Word: "please"}, Shut: spec("DELETE", "/close")}})
 	send := func(method, path string) (int, []string) {
 		u, err := url.Parse(server.URL + path)

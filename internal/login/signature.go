@@ -54,7 +54,7 @@ type signatureMaterial struct {
 }
 
 // Place says that it signs what stands in the envelope.
-func (s *Signature) Place() Place { return Signing }
+func (s *Signature) Place() Stage { return Signing }
 
 // Obtain reads keys and certificates.
 func (s *Signature) Obtain(_ context.Context, env *Env, _ *Token) (*Token, error) {

@@ -31,8 +31,8 @@ type slot struct {
 	failedAt time.Time
 }
 
-// NewKeeper returns a keeper of the logins by name.
-func NewKeeper(env Env, kinds map[string]Kind) *TokenManager {
+// NewTokenManager returns one for the logins by name.
+func NewTokenManager(env Env, kinds map[string]Kind) *TokenManager {
 	k := &TokenManager{env: env, kinds: kinds, slots: map[string]*slot{}}
 	k.env.keeper = k
 	return k
@@ -184,7 +184,7 @@ func (k *TokenManager) Spoil(name string, token *Token, way string) (*Token, err
 }
 
 // Verify asks the issuer about a token.
-func (k *TokenManager) Verify(ctx context.Context, name string, token *Token) (*Standing, error) {
+func (k *TokenManager) Verify(ctx context.Context, name string, token *Token) (*Introspection, error) {
 	_, kind, env, err := k.slot(name)
 	if err != nil {
 		return nil, err

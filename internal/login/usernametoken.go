@@ -20,7 +20,7 @@ type UsernameToken struct {
 }
 
 // Place says that it goes into the header of the envelope.
-func (u *UsernameToken) Place() Place { return InHeader }
+func (u *UsernameToken) Place() Stage { return InHeader }
 
 // Obtain fills user and password in.
 func (u *UsernameToken) Obtain(_ context.Context, env *Env, _ *Token) (*Token, error) {

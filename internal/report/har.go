@@ -122,7 +122,7 @@ func harPairs(header map[string][]secret.Text) []harPair {
 	return pairs
 }
 
-func harEntry(place *history.Place, e *history.Exchange) *harEntryForm {
+func harEntry(place *history.Source, e *history.Exchange) *harEntryForm {
 	version := e.Protocol
 	if version == "" {
 		version = "HTTP/1.1"

@@ -169,7 +169,7 @@ func escapeQuery(address string) string {
 func isHex(c byte) bool { return c >= '0' && c <= '9' || c >= 'a' && c <= 'f' || c >= 'A' && c <= 'F' }
 
 // pairs fills names and values in and joins them as a query or form does.
-func (s *Spec) pairs(scope value.Scope, what string, pairs []Pair, place value.Place) (value.Text, error) {
+func (s *Spec) pairs(scope value.Scope, what string, pairs []Pair, place value.Escaping) (value.Text, error) {
 	var sent, shown []string
 	var err error
 	for _, p := range pairs {
@@ -192,7 +192,7 @@ func (s *Spec) pairs(scope value.Scope, what string, pairs []Pair, place value.P
 	return value.Text{Sent: strings.Join(sent, "&"), Shown: strings.Join(shown, "&")}, err
 }
 
-func escape(text string, place value.Place) string {
+func escape(text string, place value.Escaping) string {
 	escaped := url.QueryEscape(text)
 	if place == value.Query {
 		escaped = strings.ReplaceAll(escaped, "+", "%20")

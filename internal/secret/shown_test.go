@@ -26,7 +26,7 @@ var plainHere = map[string]string{
 	"internal/report/html.go":     "numbers of bytes, methods, and names of fields that were recorded masked",
 	"internal/report/report.go":   "the kind of a check, and why a run is not whole",
 	"internal/result/recorded.go": "numbers of bytes",
-	"internal/cli/tell.go":        "the end of a text that was masked",
+	"internal/cli/printer.go":     "the end of a text that was masked",
 	"internal/secret/mask.go":     "the Masker itself",
 }
 

@@ -50,9 +50,9 @@ type Options struct {
 	Environ func(string) (string, bool)
 	// Now is the clock; nil means time.Now.
 	Now func() time.Time
-	// Person shows somebody what to do, for logins that need a person; nil means
+	// Prompter shows somebody what to do, for logins that need a person; nil means
 	// that nobody is there.
-	Person func(login.Prompt)
+	Prompter func(login.Prompt)
 	// Receiver takes the calls that services make back; nil for none.
 	Receiver *callback.Receiver
 	// Around puts a sender around the one that sends, or in its place; nil leaves it.
@@ -141,14 +141,14 @@ func NewSession(b *bench.Bench, options Options) (*Session, error) {
 	if options.Around != nil {
 		s.Sender = options.Around(client)
 	}
-	env := login.Env{Scope: s.Scope(nil, nil), Sender: s.Sender, Observe: s.observe, Now: options.Now, Person: options.Person, Instead: site.Logins}
+	env := login.Env{Scope: s.Scope(nil, nil), Sender: s.Sender, Observe: s.observe, Now: options.Now, Prompter: options.Prompter, Substitutes: site.Logins}
 	if b.Dir != "" {
 		env.ReadFile = func(name string) ([]byte, error) { return bench.ReadInside(b.Dir, name) }
 	}
 	if options.Tokens != nil {
 		env.Kept = options.Tokens(site.Name)
 	}
-	s.Logins = login.NewKeeper(env, kinds)
+	s.Logins = login.NewTokenManager(env, kinds)
 	return s, nil
 }
 

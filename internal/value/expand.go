@@ -52,7 +52,7 @@ func Plain(s string) Text { return Text{Sent: s, Shown: s} }
 
 // Text fills the template in. place says where the whole text stands; placeholders
 // of a body keep the place they were found in.
-func (t *Template) Text(scope Scope, place Place) (Text, error) {
+func (t *Template) Text(scope Scope, place Escaping) (Text, error) {
 	if t.IsLiteral() {
 		return Plain(t.LiteralText()), nil
 	}

@@ -10,26 +10,26 @@ import (
 	"testbench/internal/xmlstream"
 )
 
-// Place says where a value is put, and so how it is escaped.
-type Place uint8
+// Escaping says where a value is put, and so how it is escaped.
+type Escaping uint8
 
 // The places.
 const (
-	Anywhere    Place = iota // not yet known
-	Raw                      // as it is
-	Address                  // an address: raw at its start, a path segment after that
-	PathSegment              // RFC 3986, 3.3
-	Query                    // a name or value of a query: RFC 3986, 3.4
-	Form                     // application/x-www-form-urlencoded
-	Header                   // a header field: line breaks are refused
-	JSONText                 // inside a JSON string
-	JSONValue                // a whole JSON value
+	Anywhere    Escaping = iota // not yet known
+	Raw                         // as it is
+	Address                     // an address: raw at its start, a path segment after that
+	PathSegment                 // RFC 3986, 3.3
+	Query                       // a name or value of a query: RFC 3986, 3.4
+	Form                        // application/x-www-form-urlencoded
+	Header                      // a header field: line breaks are refused
+	JSONText                    // inside a JSON string
+	JSONValue                   // a whole JSON value
 	XMLText
 	XMLAttribute
 	CDATA
 )
 
-func (p Place) escape(node *document.Node) (string, error) {
+func (p Escaping) escape(node *document.Node) (string, error) {
 	if p == JSONValue {
 		return document.WriteJSON(node, document.Style{}), nil
 	}

@@ -33,9 +33,9 @@ type part struct {
 type Placeholder struct {
 	Ref
 	Filters []Filter
-	Source  string // as written, with ${ and }
-	Offset  int    // bytes from the start of the template
-	place   Place  // set in bodies, where each placeholder has a place of its own
+	Source  string   // as written, with ${ and }
+	Offset  int      // bytes from the start of the template
+	place   Escaping // set in bodies, where each placeholder has a place of its own
 
 	fixed  *string   // a secret text, in place of a name
 	joined *Template // a text with placeholders of its own, in place of a name

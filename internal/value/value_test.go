@@ -44,7 +44,7 @@ func (s *scope) Hide(text string) { s.hidden = append(s.hidden, text) }
 func TestText(t *testing.T) {
 	cases := []struct {
 		template string
-		place    value.Place
+		place    value.Escaping
 		want     string
 	}{
 		{"plain", value.Raw, "plain"},

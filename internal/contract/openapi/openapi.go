@@ -22,7 +22,7 @@ import (
 type Contract struct {
 	head     contract.Head
 	docs     *jsonschema.Documents
-	root     jsonschema.Place
+	root     jsonschema.Location
 	dialect  jsonschema.Dialect
 	requests *jsonschema.Set
 	answers  *jsonschema.Set
@@ -35,7 +35,7 @@ type Contract struct {
 // found is where an operation stands.
 type found struct {
 	name, method, path string
-	item, at           jsonschema.Place
+	item, at           jsonschema.Location
 	made               *contract.Endpoint
 }
 
@@ -126,7 +126,7 @@ func oneLine(text string) string { return strings.Join(strings.Fields(text), " "
 
 // follow goes where references lead; the node is nil where that is nowhere, which
 // is noted.
-func (c *Contract) follow(at jsonschema.Place) jsonschema.Place {
+func (c *Contract) follow(at jsonschema.Location) jsonschema.Location {
 	for range 30 {
 		ref := at.Node.Get("$ref")
 		if ref == nil || ref.Kind != document.Text {
@@ -135,15 +135,15 @@ func (c *Contract) follow(at jsonschema.Place) jsonschema.Place {
 		next, err := c.docs.Resolve(at.Location, "", ref.Text)
 		if err != nil {
 			c.note("%s: %s", pointerWords(at), err)
-			return jsonschema.Place{Location: at.Location, Pointer: at.Pointer}
+			return jsonschema.Location{Location: at.Location, Pointer: at.Pointer}
 		}
 		at = next
 	}
 	c.note("%s: its $ref goes round in a circle", pointerWords(at))
-	return jsonschema.Place{Location: at.Location, Pointer: at.Pointer}
+	return jsonschema.Location{Location: at.Location, Pointer: at.Pointer}
 }
 
-func pointerWords(at jsonschema.Place) string {
+func pointerWords(at jsonschema.Location) string {
 	if at.Node != nil && at.Node.Line > 0 {
 		return fmt.Sprintf("%s:%d:%d", at.Location, at.Node.Line, at.Node.Column)
 	}

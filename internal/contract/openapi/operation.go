@@ -73,8 +73,8 @@ func isTrue(n *document.Node) bool {
 // those of the path (3.1.0, 4.8.10.1).
 func (r *reader) parameters(f *found) {
 	seen := map[string]bool{}
-	var form []jsonschema.Place
-	for _, list := range []jsonschema.Place{f.at.Below("parameters"), f.item.Below("parameters")} {
+	var form []jsonschema.Location
+	for _, list := range []jsonschema.Location{f.at.Below("parameters"), f.item.Below("parameters")} {
 		if list.Node == nil {
 			continue
 		}
@@ -129,7 +129,7 @@ func (r *reader) parameters(f *found) {
 	})
 }
 
-func (r *reader) parameter(at jsonschema.Place, in contract.In, name string) {
+func (r *reader) parameter(at jsonschema.Location, in contract.In, name string) {
 	// What HTTP itself has to say of the exchange is not a parameter (3.1.0, 4.8.12.1).
 	if in == contract.InHeader && slices.Contains([]string{"accept", "content-type", "authorization"}, strings.ToLower(name)) {
 		return
@@ -144,7 +144,7 @@ func (r *reader) parameter(at jsonschema.Place, in contract.In, name string) {
 }
 
 // described reads what parameters and headers have in common.
-func (r *reader) described(at jsonschema.Place, set *jsonschema.Set) contract.Parameter {
+func (r *reader) described(at jsonschema.Location, set *jsonschema.Set) contract.Parameter {
 	n := at.Node
 	p := contract.Parameter{Required: isTrue(n.Get("required")), About: oneLine(text(n, "description")), Style: text(n, "style"),
 		Reserved: isTrue(n.Get("allowReserved")), Deprecated: isTrue(n.Get("deprecated"))}
@@ -183,7 +183,7 @@ func (r *reader) described(at jsonschema.Place, set *jsonschema.Set) contract.Pa
 }
 
 // schema compiles a schema; one that cannot be used is noted, and says nothing.
-func (r *reader) schema(at jsonschema.Place, set *jsonschema.Set) schemaType {
+func (r *reader) schema(at jsonschema.Location, set *jsonschema.Set) schemaType {
 	s, err := set.Open(at)
 	if err != nil {
 		r.note("%v", err)
@@ -192,7 +192,7 @@ func (r *reader) schema(at jsonschema.Place, set *jsonschema.Set) schemaType {
 	return s
 }
 
-func (r *reader) body(at jsonschema.Place) {
+func (r *reader) body(at jsonschema.Location) {
 	if at.Node == nil {
 		return
 	}
@@ -202,7 +202,7 @@ func (r *reader) body(at jsonschema.Place) {
 }
 
 // bodyOf20 reads the one body parameter of 2.0.
-func (r *reader) bodyOf20(at jsonschema.Place, f *found) {
+func (r *reader) bodyOf20(at jsonschema.Location, f *found) {
 	b := &contract.Body{Required: isTrue(at.Node.Get("required")), About: oneLine(text(at.Node, "description"))}
 	for _, mediaType := range r.mediaTypes(f, "consumes", "application/json") {
 		b.Contents = append(b.Contents, r.content(mediaType, at, r.c.requests))
@@ -229,7 +229,7 @@ func (r *reader) mediaTypes(f *found, key, otherwise string) []string {
 }
 
 // formOf20 makes a body of the form parameters of 2.0, as 3.0 would have it.
-func (r *reader) formOf20(places []jsonschema.Place, f *found) {
+func (r *reader) formOf20(places []jsonschema.Location, f *found) {
 	properties, names := document.NewObject(), document.NewList()
 	forms := map[string]contract.PartForm{}
 	files := false
@@ -256,7 +256,7 @@ func (r *reader) formOf20(places []jsonschema.Place, f *found) {
 	if len(names.Items()) > 0 {
 		node.Set("required", names)
 	}
-	at := jsonschema.Place{Location: places[0].Location, Pointer: f.at.Pointer + "/form", Node: node}
+	at := jsonschema.Location{Location: places[0].Location, Pointer: f.at.Pointer + "/form", Node: node}
 	mediaType := r.mediaTypes(f, "consumes", "application/x-www-form-urlencoded")[0]
 	if files {
 		mediaType = "multipart/form-data"
@@ -268,7 +268,7 @@ func (r *reader) formOf20(places []jsonschema.Place, f *found) {
 	r.op.Body = b
 }
 
-func (r *reader) contents(at jsonschema.Place, set *jsonschema.Set) []contract.Content {
+func (r *reader) contents(at jsonschema.Location, set *jsonschema.Set) []contract.Content {
 	if at.Node == nil {
 		return nil
 	}
@@ -280,7 +280,7 @@ func (r *reader) contents(at jsonschema.Place, set *jsonschema.Set) []contract.C
 }
 
 // content reads a body of one media type; at holds its schema.
-func (r *reader) content(mediaType string, at jsonschema.Place, set *jsonschema.Set) contract.Content {
+func (r *reader) content(mediaType string, at jsonschema.Location, set *jsonschema.Set) contract.Content {
 	c := contract.Content{Type: mediaType, Parts: map[string]contract.PartForm{}}
 	at = r.c.follow(at)
 	if inner := at.Below("schema"); inner.Node != nil {
@@ -315,7 +315,7 @@ func (r *reader) content(mediaType string, at jsonschema.Place, set *jsonschema.
 	return c
 }
 
-func (r *reader) answer(status string, at jsonschema.Place, f *found) contract.Answer {
+func (r *reader) answer(status string, at jsonschema.Location, f *found) contract.Answer {
 	a := contract.Answer{Status: status, About: oneLine(text(at.Node, "description"))}
 	if headers := at.Below("headers"); headers.Node != nil {
 		for _, m := range headers.Node.Members() {
@@ -339,7 +339,7 @@ func (r *reader) answer(status string, at jsonschema.Place, f *found) contract.A
 }
 
 // callbacks lists the requests that the service sends of its own (3.1.0, 4.8.18).
-func (r *reader) callbacks(at jsonschema.Place) {
+func (r *reader) callbacks(at jsonschema.Location) {
 	if at.Node == nil {
 		return
 	}

@@ -19,9 +19,9 @@ import (
 	"testbench/internal/secret"
 )
 
-// teller is the one way to say something to a person: everything goes through
+// printer is the one way to say something to a person: everything goes through
 // the masker, and nothing that came from outside reaches a terminal raw.
-type teller struct {
+type printer struct {
 	masker            *secret.Masker
 	out, err          *secret.Writer
 	log               *slog.Logger
@@ -33,8 +33,8 @@ type teller struct {
 	bar               *bar
 }
 
-func newTeller(stdout, stderr io.Writer, masker *secret.Masker) *teller {
-	t := &teller{masker: masker, out: secret.NewWriter(stdout, masker), err: secret.NewWriter(stderr, masker), width: 100}
+func newTeller(stdout, stderr io.Writer, masker *secret.Masker) *printer {
+	t := &printer{masker: masker, out: secret.NewWriter(stdout, masker), err: secret.NewWriter(stderr, masker), width: 100}
 	_, noColour := os.LookupEnv("NO_COLOR")
 	if f, ok := stdout.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
 		t.terminal, t.colour = true, !noColour
@@ -48,10 +48,10 @@ func newTeller(stdout, stderr io.Writer, masker *secret.Masker) *teller {
 	return t
 }
 
-func (t *teller) plain() { t.colour, t.errColour, t.ascii, t.errTerminal = false, false, true, nil }
+func (t *printer) plain() { t.colour, t.errColour, t.ascii, t.errTerminal = false, false, true, nil }
 
 // close says whether the results could not all be written.
-func (t *teller) close() error {
+func (t *printer) close() error {
 	err := t.out.Close()
 	if err != nil {
 		t.note("testbench: the results could not be written: %v", err)
@@ -61,7 +61,7 @@ func (t *teller) close() error {
 }
 
 // sign gives a special sign, or its plain stand-in.
-func (t *teller) sign(special, plain string) string {
+func (t *printer) sign(special, plain string) string {
 	if t.ascii {
 		return plain
 	}
@@ -69,19 +69,19 @@ func (t *teller) sign(special, plain string) string {
 }
 
 // printf writes a result.
-func (t *teller) printf(format string, args ...any) {
+func (t *printer) printf(format string, args ...any) {
 	t.hideBar()
 	_, _ = fmt.Fprintf(t.out, format, args...)
 }
 
 // note writes something that is no result: progress, remarks, hints.
-func (t *teller) note(format string, args ...any) {
+func (t *printer) note(format string, args ...any) {
 	t.hideBar()
 	_, _ = fmt.Fprintf(t.err, format+"\n", args...)
 }
 
 // json writes one JSON document.
-func (t *teller) json(v any) error {
+func (t *printer) json(v any) error {
 	encoder := json.NewEncoder(t.out)
 	encoder.SetEscapeHTML(false)
 	encoder.SetIndent("", "  ")
@@ -89,7 +89,7 @@ func (t *teller) json(v any) error {
 }
 
 // jsonList writes a list as JSON; one without anything in it as an empty list, not as null.
-func jsonList[T any](t *teller, list []T) error {
+func jsonList[T any](t *printer, list []T) error {
 	if list == nil {
 		list = []T{}
 	}
@@ -97,7 +97,7 @@ func jsonList[T any](t *teller, list []T) error {
 }
 
 // jsonLine writes one JSON document on one line.
-func (t *teller) jsonLine(v any) error {
+func (t *printer) jsonLine(v any) error {
 	encoder := json.NewEncoder(t.out)
 	encoder.SetEscapeHTML(false)
 	return encoder.Encode(v)
@@ -110,7 +110,7 @@ const (
 	bold  = "1"
 )
 
-func (t *teller) in(style, text string) string {
+func (t *printer) in(style, text string) string {
 	if !t.colour || text == "" {
 		return text
 	}
@@ -118,7 +118,7 @@ func (t *teller) in(style, text string) string {
 }
 
 // fail says what went wrong and what to try.
-func (t *teller) fail(err error) {
+func (t *printer) fail(err error) {
 	style := func(code, text string) string {
 		if !t.errColour {
 			return text
@@ -146,7 +146,7 @@ func (t *teller) fail(err error) {
 
 // shown is a text as a terminal may show it: masked first, and with the control characters
 // made harmless that a terminal obeys.
-func (t *teller) shown(s string) secret.Text {
+func (t *printer) shown(s string) secret.Text {
 	text := t.masker.Show(s)
 	if !strings.ContainsFunc(string(text), isControl) && utf8.ValidString(string(text)) {
 		return text
@@ -165,13 +165,13 @@ func (t *teller) shown(s string) secret.Text {
 	})
 }
 
-func (t *teller) visible(s string) string { return string(t.shown(s)) }
+func (t *printer) visible(s string) string { return string(t.shown(s)) }
 
 // message is a text that may quote much of what came, with that shortened.
-func (t *teller) message(s string) string { return t.visible(string(t.masker.Message(s))) }
+func (t *printer) message(s string) string { return t.visible(string(t.masker.Message(s))) }
 
 // oneLine is a text as it stands within a line.
-func (t *teller) oneLine(s string) string {
+func (t *printer) oneLine(s string) string {
 	return strings.NewReplacer("\n", " ", "\t", " ").Replace(t.visible(s))
 }
 
@@ -211,7 +211,7 @@ func size(n int) string {
 
 // fitItem fits the name of a step into a column. One that is done for each item keeps
 // its end, which tells the items apart.
-func (t *teller) fitItem(name string, width int) string {
+func (t *printer) fitItem(name string, width int) string {
 	shown := t.shown(name)
 	runes := []rune(shown)
 	at := strings.LastIndex(string(shown), " (")
@@ -226,7 +226,7 @@ func (t *teller) fitItem(name string, width int) string {
 }
 
 // fit cuts or pads a text to a width in characters.
-func (t *teller) fit(text string, width int) string {
+func (t *printer) fit(text string, width int) string {
 	return padded(t.shown(text).Map(func(s string) string { return strings.ReplaceAll(s, "\n", " ") }), width)
 }
 
@@ -235,7 +235,7 @@ func padded(text secret.Text, width int) string {
 }
 
 // wrap breaks a text at blanks so that it fits, with every line indented.
-func (t *teller) wrap(text string, width, indent int) string {
+func (t *printer) wrap(text string, width, indent int) string {
 	return folded(t.shown(text), width, indent)
 }
 
