@@ -4,15 +4,11 @@ package formats
 
 import (
 	"errors"
-	"fmt"
 	"io"
 	"regexp"
-	"slices"
 
 	"testbench/internal/contract"
-	"testbench/internal/contract/odata"
 	"testbench/internal/contract/openapi"
-	"testbench/internal/contract/wadl"
 	"testbench/internal/contract/wsdl"
 	"testbench/internal/document"
 	"testbench/internal/jsonschema"
@@ -173,83 +169,6 @@ func Load(location string, fetch Fetch) (*Contract, error) {
 		return nil, err
 	}
 	return Read(resolved, data, fetch)
-}
-
-// Read reads a contract of any format.
-func Read(location string, data []byte, fetch Fetch) (*Contract, error) {
-	readOpenAPI := func() (*Contract, error) {
-		c, err := openapi.Read(location, data, fetch)
-		if err != nil {
-			return nil, err
-		}
-		return &Contract{Description: c}, nil
-	}
-	if openapi.Is(data) {
-		return readOpenAPI()
-	}
-	if format := document.Guess(data); format == document.JSON || format == document.Plain {
-		root, err := jsonschema.ReadData(location, data)
-		if err != nil && format == document.JSON {
-			return nil, err
-		}
-		if err == nil && (root.Get("openapi") != nil || root.Get("swagger") != nil) { // behind other members, on one line
-			return readOpenAPI()
-		}
-		if err == nil && root.Kind == document.Object {
-			return readJSON(location, root, fetch)
-		}
-	}
-	root, err := xsd.ReadXML(location, data)
-	if err != nil {
-		return nil, err
-	}
-	if wadl.Is(root) {
-		c, err := wadl.Read(location, root, fetch)
-		if err != nil {
-			return nil, err
-		}
-		return &Contract{Description: c}, nil
-	}
-	if odata.IsXML(root) {
-		c, err := odata.ReadXML(location, root)
-		if err != nil {
-			return nil, err
-		}
-		return &Contract{Description: c}, nil
-	}
-	if root.Name().Local == "schema" {
-		l := &xsd.Loader{Fetch: fetch}
-		if err := l.Add(location, root, nil); err != nil {
-			return nil, err
-		}
-		schema, err := l.Schema()
-		return &Contract{Schema: schema}, err
-	}
-	c, err := wsdl.ReadTree(location, root, fetch)
-	if err != nil {
-		return nil, err
-	}
-	return &Contract{WSDL: c, Schema: c.Schema}, nil
-}
-
-// keywords are those of which a schema has at least one.
-var keywords = []string{"$schema", "$id", "$ref", "$defs", "definitions", "type", "properties", "items", "enum", "const", "allOf", "anyOf", "oneOf", "required", "not"}
-
-func readJSON(location string, root *document.Node, fetch Fetch) (*Contract, error) {
-	if odata.IsJSON(root) {
-		c, err := odata.ReadJSON(location, root)
-		return &Contract{Description: c}, err
-	}
-	if !slices.ContainsFunc(keywords, func(k string) bool { return root.Get(k) != nil }) {
-		return nil, fmt.Errorf("%s is no contract: it is %s, and neither WSDL, XML Schema, OpenAPI, WADL, OData metadata nor JSON Schema", location, root.Describe())
-	}
-	docs := &jsonschema.Documents{Fetch: fetch}
-	at := docs.Add(location, root)
-	s, err := jsonschema.NewSet(docs, jsonschema.Alone, jsonschema.Both).Open(at)
-	if err != nil {
-		return nil, err
-	}
-	return &Contract{JSON: s}, nil
 }
 
 // LooksLike says whether a document, of which the start is enough, is surely a contract.
