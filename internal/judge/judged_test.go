@@ -208,6 +208,39 @@ var (
 	spans      = regexp.MustCompile(`\bin [0-9]+ ms|after [0-9.]+ m?s|"[0-9.]+ ms"`)
 )
 
+// What an operation calls good is expected of it, unless the step says something else; and a
+// host that nobody names is not asked.
+func TestGoodStatuses(t *testing.T) {
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/gone" {
+			w.WriteHeader(404)
+		}
+	}))
+	t.Cleanup(server.Close)
+	dir := t.TempDir()
+	opened := bench.Read(dir, "bench.yaml", []byte("bench: b\nsites:\n  local:\n    set:\n      base: "+server.URL+"\nservices:\n  s:\n    address: ${base}\n    operations:\n      gone: {request: GET /gone, good: 404 or 410}\n      there: {request: GET /there, good: 404 or 410}\n"))
+	require.Empty(t, opened.Problems().Serious())
+	for _, c := range []struct {
+		step    string
+		outcome result.Outcome
+		wanted  string
+	}{
+		{"call: s/gone", result.Held, "404 or 410"},
+		{"call: s/there", result.FellShort, "404 or 410"},
+		{"call: s/there\nexpect: {status: 200}", result.Held, "200"},
+		{"request: GET http://elsewhere.example/", result.Faulty, ""},
+	} {
+		t.Run(c.step, func(t *testing.T) {
+			read := sheet.Read(opened, filepath.Join(dir, "s.yaml"), []byte("sheet: s\nsite: local\nsteps:\n  - step: it\n"+indented(c.step)))
+			step, _ := onlyStep(t, opened, read)
+			assert.Equal(t, c.outcome, step.Outcome, step.Reason)
+			if c.wanted != "" {
+				assert.Equal(t, c.wanted, step.Checks[0].Wanted)
+			}
+		})
+	}
+}
+
 // Answers are held against their contract: what is wrong is told, five of it at most; an
 // operation without an answer needs none.
 func TestJudgedByContract(t *testing.T) {

@@ -347,6 +347,7 @@ func TestWhatIsNoRule(t *testing.T) {
 		`one of "A" or B"`:         "double quotes in the middle of",
 		`equals "A"B`:              `"B" comes right after the closing quotes`,
 		`contains "A`:              "the double quotes are not closed",
+		`equals "A\`:               "the double quotes are not closed",
 		"matches [":                "not a regular expression (RE2)",
 		"eqals A":                  "did you mean `equals A`",
 		"containz A":               "did you mean `contains A`",

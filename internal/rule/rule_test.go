@@ -248,6 +248,8 @@ func TestConditions(t *testing.T) {
 		"answer.lines.all(l, l.amount > 0) && 1e2 == 100", "string(answer.total) == '59.97'", "int(answer.total) == 59", "7 % 4 == 3",
 	}
 	names := rule.FunctionNames()
+	assert.True(t, slices.IsSorted(names))
+	assert.True(t, slices.IsSorted(rule.KindNames()))
 	assert.Contains(t, names, "sum")
 	assert.False(t, slices.ContainsFunc(names, func(name string) bool { return strings.HasPrefix(name, "@") }), "those cannot be called")
 	for _, source := range held {

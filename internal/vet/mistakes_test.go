@@ -56,6 +56,7 @@ func TestEveryMistakeOfASheet(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, standin.WriteBench(dir, "http://127.0.0.1:1"))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "half.txt"), []byte("a\nb ${lot"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "sheets", "wrong.yaml"), []byte("sheet: wrong\nsteps:\n  - step: a\n    call: stores/serch\n"), 0o600))
 	bench, err := bench.Open(dir)
 	require.NoError(t, err)
 	step := func(rest string) string {
@@ -242,6 +243,7 @@ func TestEveryMistakeOfASheet(t *testing.T) {
 		{step("call: ¦stors/search"), "there is no service", "stores"},
 		{step("for each: lot in ¦${nothing}\nsteps:\n  - step: x\n    pause: 1 ms"), "nothing defines ${nothing}", ""},
 		{step("steps:\n  - step: x\n    call: ¦stores/serch"), "there is no operation", "search"},
+		{step("sheet: ¦sheets/wrong.yaml"), "sheets/wrong.yaml is not right", ""},
 		{step("steps: ¦[]"), "", "write a step with - step: NAME"},
 		{search("query:\n  a: ¦${now | plus days}"), "", ""},
 	}
@@ -463,9 +465,10 @@ func TestSiteOfASheet(t *testing.T) {
 
 // What stands on a command line has an effect, or is refused.
 func TestArgumentsHaveAnEffect(t *testing.T) {
-	bench := bench.Read(t.TempDir(), "bench.yaml", []byte("bench: b\nsites:\n  s:\n    set:\n      base: http://127.0.0.1:1\n  live:\n    like: s\n    guard: reading\nservices:\n  a:\n    address: ${base}/${part}\nlogins:\n  l:\n    kind: basic\n    user: ${who}\n    password: ${machine.PASS}\ndatabases:\n  d:\n    kind: sqlite\n    address: ${where}\n"))
+	bench := bench.Read(t.TempDir(), "bench.yaml", []byte("bench: b\nsites:\n  s:\n    set:\n      base: http://127.0.0.1:1\n      url: ${host}\n  live:\n    like: s\n    guard: reading\nservices:\n  a:\n    address: ${base}/${part}\nlogins:\n  l:\n    kind: basic\n    user: ${who}\n    password: ${machine.PASS}\ndatabases:\n  d:\n    kind: sqlite\n    address: ${where}\n"))
 	plain := sheet.Read(bench, "s.yaml", []byte("sheet: s\nsteps:\n  - step: one\n    request: a GET /${lot}\n    keep:\n      k: total\n  - step: undone\n    request: a POST /x\n    undo:\n      step: back\n      request: a DELETE /${gone}\n"))
 	rows := sheet.Read(bench, "r.yaml", []byte("sheet: r\nsite: live\ntakes:\n  depot: north\nrows:\n  list:\n    - n: 1\nsteps:\n  - step: two\n    request: a GET /${row.n}\n  - step: heard\n    listen:\n      answer:\n        status: 204\n    until:\n      a: 1\n"))
+	elsewhere := sheet.Read(bench, "t.yaml", []byte("sheet: t\nsite: s\nsteps:\n  - step: a\n    request: a GET /\n  - step: b\n    request: a POST /\n    site: live\n"))
 	set := func(name string) vet.Arguments { return vet.Arguments{Set: map[string]string{name: "1"}} }
 	for _, c := range []struct {
 		name   string
@@ -477,6 +480,8 @@ func TestArgumentsHaveAnEffect(t *testing.T) {
 		{"a value of a step", set("lot"), []*sheet.Sheet{plain}, ""},
 		{"a value of what takes back", set("gone"), []*sheet.Sheet{plain}, ""},
 		{"a value of a service", set("part"), []*sheet.Sheet{plain}, ""},
+		{"a value that the site is made of", set("host"), []*sheet.Sheet{plain}, ""},
+		{"a site that one of the steps asks", vet.Arguments{Write: "live"}, []*sheet.Sheet{elsewhere}, ""},
 		{"a value of a login", set("who"), []*sheet.Sheet{plain}, ""},
 		{"a value of a database", set("where"), []*sheet.Sheet{plain}, ""},
 		{"a value of the site", set("base"), []*sheet.Sheet{plain}, ""},
