@@ -104,7 +104,7 @@ func newSession(t *testing.T, s *sender) (*session.Session, *bench.Bench) {
 	for name, text := range map[string]string{
 		"open.json": `{"openapi": "3.0.3", "info": {"title": "o", "version": "1"}, "paths": {"/lots/{id}": {"put": {"operationId": "change",
 "parameters": [{"name": "id", "in": "path", "required": true, "schema": {"type": "integer"}}, {"name": "tags", "in": "query", "schema": {"type": "array", "items": {"type": "string"}}}],
-"requestBody": {"content": {"application/json": {"schema": {"type": "object", "properties": {"kilos": {"type": "number"}}, "required": ["kilos"], "additionalProperties": false}}}},
+"requestBody": {"content": {"application/json": {"schema": {"type": "object", "properties": {"kilos": {"type": "number"}}, "required": ["kilos"], "additionalProperties": false}}, "application/vnd.lot+json": {"schema": {"type": "object"}}}},
 "responses": {"200": {"description": "ok", "content": {"application/json": {"schema": {"type": "object"}}}}}}}}}`,
 		"lab.wsdl": `<w:definitions xmlns:w="http://schemas.xmlsoap.org/wsdl/" xmlns:s="http://schemas.xmlsoap.org/wsdl/soap/" xmlns:x="http://www.w3.org/2001/XMLSchema" xmlns:t="urn:t" targetNamespace="urn:t">
 <w:types><x:schema targetNamespace="urn:t" elementFormDefault="qualified"><x:element name="Q"><x:complexType><x:sequence><x:element name="n" type="x:int"/></x:sequence></x:complexType></x:element></x:schema></w:types>
@@ -144,6 +144,7 @@ func TestWhatIsSent(t *testing.T) {
 		{"a template", "call: hand/add\nfill: {name: L}", `POST http://h.example/api/lots | Content-Type: application/json | X-Depot: north | Authorization: opened | {"lot":"L","by":2026}`},
 		{"SOAP by hand", "call: hand/grade\nsoap: 1.1\nfill: {lot: L}", `SOAPAction: "urn:grade" | X-Depot: north | Authorization: opened | <?xml version="1.0" encoding="UTF-8"?>`},
 		{"OpenAPI", "call: open/change\nfill: {id: 7, tags: [a, b], kilos: 2.50}", `PUT http://o.example/v1/lots/7?tags=a&tags=b | Accept: application/json | Content-Type: application/json | {"kilos":2.50}`},
+		{"OpenAPI, with a type that is asked for", "call: open/change\nfill: {id: 7, more: 1}\nheaders: {X-Depot: n, Content-Type: application/vnd.lot+json}", `| Content-Type: application/vnd.lot+json | X-Depot: n | {"more":1}`},
 		{"OpenAPI, broken", "call: open/change\nfill: {id: x, kilos: 2}", "id must be integer"},
 		{"OpenAPI, broken on purpose", "call: open/change\nfill: {id: x, kilos: 2}\ncontract: answer", "PUT http://o.example/v1/lots/x"},
 		{"OpenAPI, with a body of its own", "call: open/change\nfill: {id: 7}\ntext: '{}'", `PUT http://o.example/v1/lots/7 | Accept: application/json | Content-Type: application/json | {}`},
@@ -178,6 +179,23 @@ func TestWhatIsSent(t *testing.T) {
 				assert.Contains(t, strings.Join(p.Notes, "\n"), "the login was left out, and what the service always sends")
 			}
 		})
+	}
+}
+
+// Before anything is sent, a call is held against the contract of its service.
+func TestCheckCall(t *testing.T) {
+	for step, want := range map[string]string{
+		"call: open/change\nfill: {id: 7, kilos: 2}": "", "call: open/change\nfill: {id: x, kilos: 2}": "id must be integer", "call: open/change\nfill: {id: 7}\ncontract: answer": "",
+		"call: open/change\nfill: {kilos: 2}": "open/change needs id", "call: open/other": "no operation of open", "call: lab/Ask\nfill: {n: x}": "n ",
+		"call: hand/look": "", "request: hand GET /": "",
+	} {
+		s, b := newSession(t, &sender{})
+		err := s.CheckCall(t.Context(), stepsOf(t, b, step)[0])
+		if want == "" {
+			assert.NoError(t, err, step)
+			continue
+		}
+		assert.ErrorContains(t, err, want, step)
 	}
 }
 
