@@ -255,7 +255,7 @@ func (b *builder) field(name string, v *document.Node) {
 }
 
 func (b *builder) unknown(name string, v *document.Node) {
-	if b.op.IsOpen() || b.op.Body != nil && b.op.bodyTakes(name, v) {
+	if b.op.IsOpen() || b.op.Body != nil && b.op.Body.takes(name, v, b.options.Type) {
 		// A name that is nearly one of the parameters' was most likely meant to be it.
 		near := suggest.Closest(name, b.op.FieldNames())
 		if b.op.Body == nil || near == "" || b.isGiven(near) {
@@ -569,10 +569,10 @@ func (o *Endpoint) bodyNames() []string {
 	return names
 }
 
-// bodyTakes says whether the body may have a field that its description does not
-// name.
-func (o *Endpoint) bodyTakes(name string, v *document.Node) bool {
-	c := o.Body.chosen("")
+// takes says whether a body of the media type that is wanted may have a field that its
+// description does not name.
+func (b *Body) takes(name string, v *document.Node, wanted string) bool {
+	c := b.chosen(wanted)
 	if c == nil || c.Schema == nil {
 		return true
 	}
