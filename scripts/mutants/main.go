@@ -25,21 +25,32 @@ import (
 	"time"
 )
 
-// subjects are what is broken, with the tests that should notice.
+// subjects are what is broken, in the order of what is tried first.
 var subjects = []struct {
 	folder string
 	files  []string // all of the folder where there are none
-	tests  []string
 }{
-	{"internal/rule", nil, []string{"internal/rule", "internal/judge", "internal/run"}},
-	{"internal/bench", []string{"read", "together", "operation", "check"}, []string{"internal/bench", "internal/vet", "internal/run"}},
-	{"internal/sheet", []string{"expect", "stepfile", "stepkinds", "rows"}, []string{"internal/vet", "internal/judge", "internal/run"}},
-	{"internal/session", []string{"operation"}, []string{"internal/session", "internal/vet", "internal/run"}},
-	{"internal/judge", nil, []string{"internal/judge", "internal/run"}},
-	{"internal/vet", nil, []string{"internal/vet", "internal/run"}},
-	{"internal/run", []string{"again", "times"}, []string{"internal/judge", "internal/run"}},
-	{"internal/reply", []string{"error"}, []string{"internal/reply", "internal/judge", "internal/run"}},
-	{"internal/history", []string{"limits", "gather"}, []string{"internal/history", "internal/run"}},
+	{"internal/rule", nil},
+	{"internal/bench", []string{"read", "together", "operation", "check"}},
+	{"internal/sheet", []string{"expect", "stepfile", "stepkinds", "rows"}},
+	{"internal/session", []string{"operation"}},
+	{"internal/judge", nil},
+	{"internal/vet", nil},
+	{"internal/run", []string{"again", "times"}},
+	{"internal/reply", []string{"error"}},
+	{"internal/history", []string{"limits", "gather"}},
+}
+
+// testsOf are the tests that should notice what is broken in a folder: those beside it, then
+// those of what is built on it, the quick ones first.
+func testsOf(folder string) []string {
+	tests := []string{folder}
+	for _, other := range []string{"internal/judge", "internal/vet", "internal/session", "internal/bench", "internal/run"} {
+		if other != folder {
+			tests = append(tests, other)
+		}
+	}
+	return tests
 }
 
 // sessions run the whole program; they are slow, and so are for what the tests beside the
@@ -142,7 +153,7 @@ func build(ctx context.Context, dir string) ([]place, built, error) {
 			return nil, built{}, err
 		}
 		for i := range found {
-			found[i].tests = s.tests
+			found[i].tests = testsOf(s.folder)
 		}
 		all = append(all, found...)
 		for name, text := range files {
@@ -155,7 +166,7 @@ func build(ctx context.Context, dir string) ([]place, built, error) {
 				return nil, built{}, err
 			}
 		}
-		for _, folder := range s.tests {
+		for _, folder := range testsOf(s.folder) {
 			out.binaries[folder] = ""
 		}
 	}
