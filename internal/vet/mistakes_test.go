@@ -1,6 +1,8 @@
 package vet_test
 
 import (
+	"flag"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -255,9 +257,11 @@ func TestEveryMistakeOfASheet(t *testing.T) {
 		{step("steps: ¦[]"), "", "write a step with - step: NAME"},
 		{search("query:\n  a: ¦${now | plus days}"), "", ""},
 	}
+	var all strings.Builder
 	for _, c := range cases {
 		text, line, column := place(c.text)
 		problems := vet.Sheet(sheet.Read(bench, "s.yaml", []byte(text)), vet.Options{}).Serious()
+		fmt.Fprintln(&all, strings.ReplaceAll(problems.Error(), dir, "DIR"))
 		if !assert.NotEmpty(t, problems, text) {
 			continue
 		}
@@ -267,6 +271,22 @@ func TestEveryMistakeOfASheet(t *testing.T) {
 		}
 		assert.True(t, found, "wanted %d:%d %s (%s) in\n%s\ngot\n%s", line, column, c.message, c.try, text, problems.Error())
 	}
+	asWritten(t, "sheet", all.String())
+}
+
+var update = flag.Bool("update", false, "write what came as what is expected")
+
+// asWritten compares all that was told with what is written down: no mistake is told twice,
+// none is left out, and the words stay as they are until somebody changes them.
+func asWritten(t *testing.T, name, told string) {
+	t.Helper()
+	file := filepath.Join("testdata", name+".golden")
+	if *update {
+		require.NoError(t, os.WriteFile(file, []byte(told), 0o644))
+	}
+	golden, err := os.ReadFile(file)
+	require.NoError(t, err)
+	assert.Equal(t, string(golden), told, "go test ./internal/vet -update writes it anew")
 }
 
 func TestEveryMistakeOfABench(t *testing.T) {
@@ -360,15 +380,19 @@ func TestEveryMistakeOfABench(t *testing.T) {
 		{login("kind: desk\nask:\n  request: GET ${base}/x\ntoken at: a\nlasts: b ¦weeks"), `"weeks" is no unit of time`, "min"},
 		{login("kind: desk\nask:\n  ¦request: GET ${base}/x\n  user: u\ntoken at: a"), "user: and password: go together", ""},
 	}
+	var all strings.Builder
+	dir := t.TempDir()
 	for _, c := range cases {
 		text, line, column := place(c.text)
-		problems := vet.Bench(bench.Read(t.TempDir(), "bench.yaml", []byte(text)), vet.Options{}).Serious()
+		problems := vet.Bench(bench.Read(dir, "bench.yaml", []byte(text)), vet.Options{}).Serious()
+		fmt.Fprintln(&all, strings.ReplaceAll(problems.Error(), dir, "DIR"))
 		found := false
 		for _, p := range problems {
 			found = found || strings.Contains(p.Message, c.message) && strings.Contains(p.Try, c.try) && (line == 0 || p.Line == line && p.Column == column)
 		}
 		assert.True(t, found, "wanted %d:%d %s (%s) in\n%s\ngot\n%s", line, column, c.message, c.try, text, problems.Error())
 	}
+	asWritten(t, "bench", all.String())
 }
 
 // What is right is no mistake: the other side of each condition above.
