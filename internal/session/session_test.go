@@ -3,6 +3,7 @@ package session_test
 import (
 	"context"
 	"encoding/json"
+	"flag"
 	"fmt"
 	"net/http"
 	"os"
@@ -136,6 +137,7 @@ func stepsOf(t *testing.T, b *bench.Bench, text string) []*sheet.Step {
 
 // Whoever describes an operation, and however a request is written: this is what goes out.
 func TestWhatIsSent(t *testing.T) {
+	var all strings.Builder
 	for _, c := range []struct{ name, step, sent string }{
 		{"by hand", "call: hand/look\nfill: {lot: a b}", "GET http://h.example/api/lots/a%20b?page=1 | X-Depot: north | Authorization: opened"},
 		{"by hand, with all", "call: hand/look\nfill: {lot: L, page: 2, depot: ü}\nheaders: {X-Depot: south}\nlogin: none", "GET http://h.example/api/lots/L?page=2&depot=%C3%BC | X-Depot: south"},
@@ -166,6 +168,7 @@ func TestWhatIsSent(t *testing.T) {
 			step := stepsOf(t, b, c.step)[0]
 			p, err := s.Prepare(t.Context(), step, s.Scope(nil, nil), nil)
 			if err != nil {
+				fmt.Fprintf(&all, "-- %s --\nnot sent: %s\n", c.name, err)
 				assert.Contains(t, err.Error(), c.sent)
 				assert.Empty(t, fake.asked)
 				return
@@ -173,6 +176,7 @@ func TestWhatIsSent(t *testing.T) {
 			_, err = s.Send(t.Context(), step, p, &result.Step{})
 			require.NoError(t, err)
 			require.Len(t, fake.asked, 1)
+			fmt.Fprintf(&all, "-- %s --\n%s\n%s", c.name, strings.ReplaceAll(fake.asked[0], " | ", "\n"), strings.Join(append(p.Notes, ""), "\n"))
 			assert.Contains(t, fake.asked[0], c.sent)
 			if strings.Contains(c.name, "away") {
 				assert.NotContains(t, fake.asked[0], "opened", "what belongs to a service goes nowhere else")
@@ -180,7 +184,16 @@ func TestWhatIsSent(t *testing.T) {
 			}
 		})
 	}
+	if *update {
+		require.NoError(t, os.MkdirAll("testdata", 0o755))
+		require.NoError(t, os.WriteFile("testdata/sent.golden", []byte(all.String()), 0o644))
+	}
+	golden, err := os.ReadFile("testdata/sent.golden")
+	require.NoError(t, err)
+	assert.Equal(t, string(golden), all.String(), "go test ./internal/session -update writes it anew")
 }
+
+var update = flag.Bool("update", false, "write what came as what is expected")
 
 // Before anything is sent, a call is held against the contract of its service.
 func TestCheckCall(t *testing.T) {
