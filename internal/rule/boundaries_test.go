@@ -1,6 +1,12 @@
 package rule_test
 
 import (
+	"flag"
+	"fmt"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -333,6 +339,7 @@ func TestMadeRules(t *testing.T) {
 }
 
 func TestWhatIsNoRule(t *testing.T) {
+	told := map[string]string{}
 	for source, want := range map[string]string{
 		"contains \x00":            "a rule cannot hold a zero byte",
 		"about 5 within x %":       `"x" is not a number`,
@@ -398,8 +405,29 @@ func TestWhatIsNoRule(t *testing.T) {
 			wrong := err.(*rule.Error)
 			assert.Contains(t, wrong.Message+" "+wrong.Try, want)
 			assert.LessOrEqual(t, wrong.Offset, len(source))
+			told[source] = fmt.Sprintf("%d: %s; %s", wrong.Offset, wrong.Message, wrong.Try)
 		})
 	}
+	asWritten(t, "norules", told)
+}
+
+var update = flag.Bool("update", false, "write what came as what is expected")
+
+// asWritten compares what was told of each rule with what is written down.
+func asWritten(t *testing.T, name string, told map[string]string) {
+	t.Helper()
+	var all strings.Builder
+	for _, source := range slices.Sorted(maps.Keys(told)) {
+		fmt.Fprintf(&all, "%q\n    %s\n", source, told[source])
+	}
+	file := filepath.Join("testdata", name+".golden")
+	if *update {
+		require.NoError(t, os.MkdirAll("testdata", 0o755))
+		require.NoError(t, os.WriteFile(file, []byte(all.String()), 0o644))
+	}
+	golden, err := os.ReadFile(file)
+	require.NoError(t, err)
+	assert.Equal(t, string(golden), all.String(), "go test ./internal/rule -update writes it anew")
 }
 
 // Texts that are near to a rule and are none.
