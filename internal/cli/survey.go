@@ -86,7 +86,7 @@ func (s *session) surveyBench(ctx context.Context, o *surveyOptions) (int, error
 			continue
 		}
 		for _, line := range c.Overview().Operations {
-			if rows, ok := foundIn(c, line, o); ok {
+			if rows, ok := foundIn(line, o.find); ok {
 				found++
 				s.tell.printf("%s\n", s.tell.in(bold, s.tell.visible(service.Name+"/"+line.Name)))
 				s.rows(rows)
@@ -101,11 +101,9 @@ func (s *session) surveyBench(ctx context.Context, o *surveyOptions) (int, error
 
 // foundIn says whether an operation has the text that is looked for in its name or its
 // documentation, and gives those of its fields that have it.
-func foundIn(c *testbench.Contract, line contract.Line, o *surveyOptions) (rows []schema.Row, ok bool) {
-	if op, err := c.Operation(line.Name, o.binding()); err == nil {
-		rows = matchingRows(op.Outline(0).Rows(), o.find)
-	}
-	return rows, len(rows) > 0 || mentions(o.find, append(line.Cells, line.Name, line.About)...)
+func foundIn(line contract.Line, find string) (rows []schema.Row, ok bool) {
+	rows = matchingRows(line.Operation.Outline(0).Rows(), find)
+	return rows, len(rows) > 0 || mentions(find, append(line.Cells, line.Name, line.About)...)
 }
 
 // surveyContract shows what a contract offers.
@@ -132,7 +130,7 @@ func (s *session) surveyContract(source string, c *testbench.Contract, o *survey
 	switch {
 	case o.find != "":
 		for _, line := range all.Operations {
-			if _, ok := foundIn(c, line, o); ok {
+			if _, ok := foundIn(line, o.find); ok {
 				rows = append(rows, operationCells(line))
 			}
 		}

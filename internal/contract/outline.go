@@ -26,10 +26,11 @@ type Table struct {
 
 // Line is an operation in an overview.
 type Line struct {
-	Name  string
-	Cells []string // its method and path, where it has its own
-	About string
-	Notes []string // a word or two each: deprecated, not answered
+	Operation Operation
+	Name      string
+	Cells     []string // its method and path, where it has its own
+	About     string
+	Notes     []string // a word or two each: deprecated, not answered
 }
 
 // Outline is what is known of one operation, for those who look.
@@ -74,7 +75,7 @@ func OverviewOf(d Description) *Overview {
 	}
 	for _, name := range d.Names() {
 		if op, err := d.Operation(name); err == nil && op != nil {
-			line := Line{Name: op.Name, Cells: []string{op.Method, op.Path}}
+			line := Line{Operation: op, Name: op.Name, Cells: []string{op.Method, op.Path}}
 			line.About, _, _ = strings.Cut(op.About, "\n")
 			if op.Deprecated {
 				line.Notes = []string{"deprecated"}

@@ -102,6 +102,11 @@ func (s *Session) isHome(at *url.URL) bool {
 // Address returns the template of a service's address at this site: what the bench
 // says, or the contract's own address where the contract came from the same host.
 func (s *Session) Address(ctx context.Context, service *bench.Service) (*value.Template, error) {
+	return s.addressAs(ctx, service, service.Binding())
+}
+
+// addressAs is Address for calls that are bound in a way of their own.
+func (s *Session) addressAs(ctx context.Context, service *bench.Service, as formats.Binding) (*value.Template, error) {
 	switch t := s.Site.Services[service.Name]; {
 	case t != nil:
 		return t, nil
@@ -117,7 +122,7 @@ func (s *Session) Address(ctx context.Context, service *bench.Service) (*value.T
 	if !source.IsAddress(c.Location()) {
 		return nil, fmt.Errorf("the service %s needs an address: its contract comes from a file, and where that sends is not trusted", service.Name)
 	}
-	own := c.Address(service.Binding())
+	own := c.Address(as)
 	if own == "" {
 		return nil, fmt.Errorf("the contract of %s says no address; write address: at the service", service.Name)
 	}

@@ -67,12 +67,18 @@ func ByHand(service *bench.Service, endpoint *contract.Endpoint) contract.Operat
 	return endpoint
 }
 
-// OperationIn finds an operation of a service in its contract.
-func OperationIn(c *formats.Contract, service *bench.Service, step *sheet.Step, name string) (contract.Operation, error) {
+// binding is how a step calls the operations of a service's contract.
+func binding(service *bench.Service, step *sheet.Step) formats.Binding {
 	as := service.Binding()
 	if step.SOAP != "" {
 		as.Version = step.SOAP
 	}
+	return as
+}
+
+// OperationIn finds an operation of a service in its contract.
+func OperationIn(c *formats.Contract, service *bench.Service, step *sheet.Step, name string) (contract.Operation, error) {
+	as := binding(service, step)
 	op, err := c.Operation(name, as)
 	if err == nil && op == nil {
 		err = &bench.NotFoundError{What: "operation of " + service.Name, Name: name, Known: append(service.OperationNames(), c.Names(as)...)}
@@ -107,7 +113,7 @@ func (s *Session) planCall(ctx context.Context, p *Prepared, step *sheet.Step, s
 		}
 		p.Contracted = true
 	}
-	address, err := s.Address(ctx, p.Service)
+	address, err := s.addressAs(ctx, p.Service, binding(p.Service, step))
 	if err != nil {
 		return err
 	}

@@ -155,7 +155,7 @@ func (s *Session) ShowLogin(planned *Prepared) {
 	s.Logins.Preview(context.Background(), planned.Request, planned.Logins)
 }
 
-// Plan fills one step in without sending it; credentials are shown as marks.
+// Preview fills one step in without sending it; credentials are shown as marks.
 func (s *Session) Preview(ctx context.Context, step *sheet.Step) (*exchange.Request, error) {
 	planned, err := s.Prepare(ctx, step, s.Scope(nil, map[string]*document.Node{}), nil)
 	if err != nil {

@@ -86,6 +86,8 @@ services:
   lab:
     contract: lab.wsdl
     address: http://l.example/lab
+  far:
+    contract: http://far.example/lab.wsdl
   scale:
     address: http://s.example/rpc
     speaks: json-rpc
@@ -194,6 +196,30 @@ func TestWhatIsSent(t *testing.T) {
 }
 
 var update = flag.Bool("update", false, "write what came as what is expected")
+
+// A contract that came from an address says itself where its ports are: the one that speaks the
+// version of the step is asked.
+func TestAddressOfAPort(t *testing.T) {
+	const soap12 = "http://schemas.xmlsoap.org/wsdl/soap12/"
+	fake := &sender{}
+	s, b := newSession(t, fake)
+	one, err := os.ReadFile(filepath.Join(b.Dir, "lab.wsdl"))
+	require.NoError(t, err)
+	text := strings.Replace(string(one), "http://127.0.0.1:1/", "http://far.example/old", 1)
+	binding := text[strings.Index(text, "<w:binding"):strings.Index(text, "<w:service")]
+	newer := strings.NewReplacer(`name="B"`, `name="C"`, "<s:", "<n:", "</s:", "</n:", "<w:binding ", `<w:binding xmlns:n="`+soap12+`" `).Replace(binding)
+	text = strings.Replace(text, "<w:service", newer+"<w:service", 1)
+	text = strings.Replace(text, "</w:service>", `<w:port name="N" binding="t:C"><n:address xmlns:n="`+soap12+`" location="http://far.example/new"/></w:port></w:service>`, 1)
+	fake.answer = func(r *exchange.Request) *exchange.Answer { return answered(200, text, "Content-Type", "text/xml") }
+	for step, want := range map[string]string{
+		"call: far/Ask\nfill: {n: 5}":            "POST http://far.example/old | Content-Type: text/xml",
+		"call: far/Ask\nfill: {n: 5}\nsoap: 1.2": "POST http://far.example/new | Content-Type: application/soap+xml",
+	} {
+		p, err := s.Prepare(t.Context(), stepsOf(t, b, step)[0], s.Scope(nil, nil), nil)
+		require.NoError(t, err)
+		assert.Contains(t, written(p.Request), want)
+	}
+}
 
 // Before anything is sent, a call is held against the contract of its service.
 func TestCheckCall(t *testing.T) {

@@ -504,13 +504,13 @@ func reportProblems(s *sheet.Sheet, step *sheet.Step, problems []contract.Proble
 			missing = append(missing, p.Missing)
 			continue
 		}
-		at := step.CallAt
+		at, nearest := step.CallAt, ""
 		if step.FillAt != nil {
 			for _, e := range step.FillAt.Entries {
-				if !isWithin(p.Field, e.Key.Text) {
+				if !isWithin(p.Field, e.Key.Text) || len(e.Key.Text) < len(nearest) {
 					continue
 				}
-				at = e.Key
+				at, nearest = e.Key, e.Key.Text
 				if p.OfValue {
 					at = e.Value
 				}

@@ -83,13 +83,17 @@ func (c *Contract) HasPorts() bool { return c.WSDL != nil }
 func (c *Contract) Operation(name string, as Binding) (contract.Operation, error) {
 	switch {
 	case c.WSDL != nil:
-		if b, err := c.WSDL.Bind(name, as.Port, as.Version); b != nil || err != nil {
-			return b, err
+		b, err := c.WSDL.Bind(name, as.Port, as.Version)
+		if b == nil || err != nil {
+			return nil, err // and not an interface that holds nil
 		}
+		return b, nil
 	case c.Description != nil:
-		if op, err := c.Description.Operation(name); op != nil || err != nil {
-			return op, err
+		op, err := c.Description.Operation(name)
+		if op == nil || err != nil {
+			return nil, err
 		}
+		return op, nil
 	}
 	return nil, nil
 }

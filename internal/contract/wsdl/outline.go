@@ -2,6 +2,7 @@ package wsdl
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"testbench/internal/contract"
@@ -25,7 +26,7 @@ func (c *Contract) Overview() *contract.Overview {
 		o.Places = append(o.Places, t)
 	}
 	for _, op := range c.Operations() {
-		line := contract.Line{Name: op.Name, About: op.Documentation}
+		line := contract.Line{Operation: c.anywhere(op), Name: op.Name, About: op.Documentation}
 		if op.Output == nil {
 			line.Notes = []string{"not answered"}
 		}
@@ -35,6 +36,18 @@ func (c *Contract) Overview() *contract.Overview {
 		o.Notes = append(o.Notes, note.String())
 	}
 	return o
+}
+
+// anywhere binds an operation at the first port that has it.
+func (c *Contract) anywhere(op *Operation) *Bound {
+	for _, service := range c.Services {
+		for _, p := range service.Ports {
+			if slices.Contains(p.Binding.Operations, op) {
+				return &Bound{c, p, op, p.Binding.Protocol.Version()}
+			}
+		}
+	}
+	return &Bound{c, &Port{Binding: &Binding{Protocol: Other}}, op, ""} // a binding that no port has
 }
 
 // Form is the contract as programs read it.
