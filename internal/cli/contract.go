@@ -26,6 +26,14 @@ func onlyWSDL(c *testbench.Contract, source, version, port string) error {
 	return nil
 }
 
+// onlyType refuses the name of a part: a JSON Schema is one type.
+func onlyType(source, name string) error {
+	if name == "" {
+		return nil
+	}
+	return usagef("leave "+name+" out", "%s is a JSON Schema, which is one type and has no %s", source, name)
+}
+
 // splitTarget reads SERVICE OPERATION, and SERVICE/OPERATION as call has it.
 func splitTarget(args []string) (source, operation string) {
 	if len(args) == 2 {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"flag"
@@ -49,14 +50,16 @@ func (s *session) draft(ctx context.Context, o *draftOptions, args []string) (in
 	case o.only != "" && o.only != "required":
 		return 0, usagef("-only required", "-only %s is unknown", o.only)
 	}
-	if err := isSOAPVersion(o.soap); err != nil {
-		return 0, err
-	}
 	c, err := s.contract(ctx, source)
 	if err != nil {
 		return 0, err
 	}
-	if err := onlyWSDL(c, source, o.soap, o.port); err != nil {
+	if !c.HasOperations() {
+		if err := s.inForm("of a schema"); err != nil {
+			return 0, err
+		}
+	}
+	if err := cmp.Or(isSOAPVersion(o.soap), onlyWSDL(c, source, o.soap, o.port)); err != nil {
 		return 0, err
 	}
 	options := contract.DraftOptions{As: o.as, Required: o.only != "", Answer: o.answer, Target: source + "/" + operation}
@@ -91,7 +94,12 @@ func (s *session) draft(ctx context.Context, o *draftOptions, args []string) (in
 // drafted makes a draft of an operation, or of a schema alone.
 func (s *session) drafted(c *testbench.Contract, o *draftOptions, source, name string, options contract.DraftOptions) (*contract.Draft, error) {
 	switch {
+	case c.JSON != nil && (options.As == "step" || options.As == "xml"):
+		return nil, usagef("leave -as out", "%s is a JSON Schema: it is drafted as JSON, and not as %s", source, options.As)
 	case c.JSON != nil:
+		if err := onlyType(source, name); err != nil {
+			return nil, err
+		}
 		sample := c.JSON.Sample(schema.SampleOptions{Optional: !options.Required})
 		return &contract.Draft{Text: contract.BodyText(sample.Root) + "\n"}, nil
 	case !c.HasOperations():

@@ -80,8 +80,11 @@ var forms = map[string][]form{
 	},
 	"survey": {
 		{"over all contracts of the bench", func(u used) bool { return len(u.args) == 0 }, take("find", atSite, fetching)},
-		{"with -logins", with("logins"), take("logins port soap", atSite, fetching)},
-		{"", always, take("find depth port soap json", atSite, fetching)},
+		{"with -logins", with("logins"), take("logins", atSite, fetching)},
+		// What is surveyed is known when it is read: see surveyCommand.
+		{"of a whole contract", never, take("find json", atSite, fetching)},
+		{"of an operation", never, take("find depth port soap json", atSite, fetching)},
+		{"of a schema", never, take("find depth json", atSite, fetching)},
 	},
 	"token": {
 		{"with -forget", with("forget"), take("forget", atSite, fetching)},
@@ -99,6 +102,7 @@ var forms = map[string][]form{
 	"draft": {
 		{"with -json", with("json"), take("json only soap port answer", atSite, fetching)},
 		{"", always, take("as only soap port answer", atSite, fetching)},
+		{"of a schema", never, take("as json only", atSite, fetching)},
 	},
 	"call": {
 		{"with -dry", with("dry"), take("dry spoil http pages stay into keep json", ofCall, sending)},

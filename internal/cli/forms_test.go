@@ -31,11 +31,11 @@ import (
 var ways = map[string][]string{
 	"new": {"NEW"}, "demo": {}, "vet": {}, "schema": {"sheet"}, "help": {"call"}, "completion": {"bash"}, "version": {}, "validate": {"stores/lot", "lot.json"},
 	"add": {"lab2", "contracts/lab.wsdl"}, "add with -from-shell": {"seen", "-from-shell", "curl http://127.0.0.1:1/x?a=b"}, "add with -example": {"shown", "http://127.0.0.1:1/x?a=b", "-example"},
-	"survey": {"lab", "GradeLot"}, "survey over all contracts of the bench": {"-find", "moisture"}, "survey with -logins": {"stores", "-logins"},
+	"survey of an operation": {"lab", "GradeLot"}, "survey of a whole contract": {"lab"}, "survey of a schema": {"contracts/lab.xsd", "GradeLot"}, "survey over all contracts of the bench": {"-find", "moisture"}, "survey with -logins": {"stores", "-logins"},
 	"token": {"clerk"}, "token with -forget": {"clerk", "-forget"}, "token with -bare": {"clerk", "-bare"},
 	"secret list": {"list"}, "secret lock and unlock": {"lock"}, "secret share of all secrets": {"share", "age1x"}, "secret share": {"share", "age1x", "clerk"},
 	"secret remove": {"remove", "nothing"}, "secret set": {"set", "one"},
-	"draft": {"lab", "GradeLot"}, "draft with -json": {"lab", "GradeLot", "-json"},
+	"draft": {"lab", "GradeLot"}, "draft of a schema": {"contracts/lab.xsd", "GradeLot"}, "draft with -json": {"lab", "GradeLot", "-json"},
 	"call": {"stores/search", "grade=A"}, "call with -dry": {"stores/search", "grade=A", "-dry"}, "call with -json": {"stores/search", "grade=A", "-json"}, "call with -pick": {"stores/search", "grade=A", "-pick", "depot"},
 	"fields": {"lot.json"}, "fields with -json": {"lot.json", "-json"}, "fields with -as": {"lot.json", "-as", "keep"},
 	"propose of saved answers": {"lot.json"}, "propose with -into": {"lot.json", "-into", "sheets/01-search.yaml", "-step", "details"}, "propose with -times": {"stores/search", "grade=A", "-times", "2"},

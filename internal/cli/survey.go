@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"flag"
 	"strings"
@@ -43,23 +44,20 @@ func surveyCommand() *command {
 			if len(args) == 0 || len(args) > 2 {
 				return 0, usagef("testbench survey lab, testbench survey partner.wsdl", "survey what? A service of the bench, a file or an address")
 			}
-			if err := isSOAPVersion(o.soap); err != nil {
-				return 0, err
-			}
 			source, operation := splitTarget(args)
 			c, err := s.contract(ctx, source)
 			if err != nil {
 				return 0, err
 			}
-			if o.logins && operation != "" {
-				return 0, usagef("testbench survey "+source+" -logins", "-logins goes with a contract as a whole, not with an operation")
+			if err := s.inForm(surveyForm(c, operation, o.logins)); err != nil {
+				return 0, err
 			}
-			if err := onlyWSDL(c, source, o.soap, o.port); err != nil {
+			if err := cmp.Or(isSOAPVersion(o.soap), onlyWSDL(c, source, o.soap, o.port)); err != nil {
 				return 0, err
 			}
 			switch {
 			case c.JSON != nil:
-				return s.surveyJSON(source, c, o)
+				return s.surveyJSON(source, c, o, operation)
 			case !c.HasOperations():
 				return s.surveySchema(c, o, operation)
 			case operation == "":
@@ -67,6 +65,19 @@ func surveyCommand() *command {
 			}
 			return s.surveyOperation(source, c, o, operation)
 		}}
+}
+
+// surveyForm is what is surveyed, by the name of its form.
+func surveyForm(c *testbench.Contract, operation string, logins bool) string {
+	switch {
+	case !c.HasOperations():
+		return "of a schema"
+	case operation != "":
+		return "of an operation"
+	case logins:
+		return "with -logins"
+	}
+	return "of a whole contract"
 }
 
 // surveyBench looks through every contract of the bench.
@@ -266,6 +277,9 @@ func (s *session) surveyOperation(source string, c *testbench.Contract, o *surve
 			t.printf("%s\n", t.wrap(paragraph, t.width, 0))
 		}
 	}
+	if o.find != "" && len(matchingRows(outline.Rows(), o.find)) == 0 {
+		t.printf("\nno field has %q\n", o.find)
+	}
 	for _, section := range outline.Sections {
 		s.section(section, o.find)
 	}
@@ -381,7 +395,10 @@ func (s *session) surveySchema(c *testbench.Contract, o *surveyOptions, name str
 }
 
 // surveyJSON shows a JSON Schema alone.
-func (s *session) surveyJSON(source string, c *testbench.Contract, o *surveyOptions) (int, error) {
+func (s *session) surveyJSON(source string, c *testbench.Contract, o *surveyOptions, name string) (int, error) {
+	if err := onlyType(source, name); err != nil {
+		return 0, err
+	}
 	rows := c.JSON.Outline(o.depth)
 	if s.common.json {
 		return ExitHeld, s.tell.json(append([]schema.Row{}, rows...))
