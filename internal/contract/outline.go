@@ -155,7 +155,10 @@ func (o *Endpoint) rowsIn(place In, depth int) []schema.Row {
 
 // row is a parameter as a line of an outline.
 func (p *Parameter) row() schema.Row {
-	row := schema.Row{Path: p.Name, Name: p.Name, Required: p.Required, Default: shown(p.Default), Fixed: shown(p.Fixed), About: p.About, Type: p.Kind}
+	row := schema.Row{
+		Path: p.Name, Name: p.Name, Required: p.Required, Type: p.Kind,
+		Default: shown(p.Default), Fixed: shown(p.Fixed), About: p.About,
+	}
 	if len(p.OneOf) > 0 {
 		row.Type = "one of " + strings.Join(p.OneOf, ", ")
 	}
@@ -262,7 +265,9 @@ func FormOf(d Description) map[string]any {
 	var operations []any
 	for _, name := range d.Names() {
 		if op, err := d.Operation(name); err == nil && op != nil {
-			operations = append(operations, map[string]any{"name": op.Name, "method": op.Method, "path": op.Path, "about": op.About, "deprecated": op.Deprecated})
+			operations = append(operations, map[string]any{
+				"name": op.Name, "method": op.Method, "path": op.Path, "about": op.About, "deprecated": op.Deprecated,
+			})
 		}
 	}
 	servers := []string{}

@@ -7,6 +7,7 @@ import (
 	"testbench/internal/exchange"
 	"testbench/internal/login"
 	"testbench/internal/reply"
+	"testbench/internal/request"
 	"testbench/internal/result"
 	"testbench/internal/secret"
 	"testbench/internal/session"
@@ -14,23 +15,28 @@ import (
 	"testbench/internal/soap"
 )
 
+// Case is a step that was sent, with what its answer is judged by.
+type Case struct {
+	Session  *session.Session
+	Step     *sheet.Step
+	Prepared *session.Prepared
+	Scope    *session.Values
+	Names    map[string]string // the prefixes of XML that the sheet has
+}
+
 // Judge holds an answer against its step, and puts what comes of it into the result.
-func Judge(s *session.Session, step *sheet.Step, planned *session.Prepared, scope *session.Values, names map[string]string, sent *login.Sent, re *reply.Reply, res *result.Step) {
+func (c *Case) Judge(sent *login.Sent, re *reply.Reply, res *result.Step) {
 	record := sent.Record()
 	res.Reply = re
-	j := New(s, step, planned, scope, names, re)
-	j.Checks = planned.Checks
+	j := c.Judging(re)
+	j.Checks = c.Prepared.Checks
 	j.judge()
 	for _, f := range sent.Findings {
 		j.add(result.Check{Kind: "protection", Subject: f.Subject, Held: f.Held, Wanted: f.Wanted, Got: f.Got})
 	}
-	record.Notes = append(record.Notes, j.departures(soap.Version(planned.SOAPVersion()))...)
+	record.Notes = append(record.Notes, j.departures(soap.Version(c.Prepared.SOAPVersion()))...)
 	res.Checks = j.Checks
-	for _, c := range j.Checks {
-		if c.Kind == "keep" && c.Held {
-			res.Kept = append(res.Kept, c.Subject)
-		}
-	}
+	res.Kept = append(res.Kept, j.kept()...)
 	switch {
 	case record.Failure != nil && record.Failure.Kind == exchange.Interrupted:
 		res.Outcome, res.Reason = result.Interrupted, "interrupted"
@@ -46,22 +52,32 @@ func Judge(s *session.Session, step *sheet.Step, planned *session.Prepared, scop
 	}
 }
 
-// New prepares what a reply is held against.
-func New(s *session.Session, step *sheet.Step, planned *session.Prepared, scope *session.Values, names map[string]string, re *reply.Reply) *Judging {
-	all := map[string]string{}
-	for _, m := range []map[string]string{planned.Prefixes(), s.Bench.Names, session.ServiceNames(planned.Service), names, step.Names} {
-		for prefix, space := range m {
-			all[prefix] = space
-		}
+// Judging prepares what a reply is held against.
+func (c *Case) Judging(re *reply.Reply) *Judging {
+	p := c.Prepared
+	names := request.MergeNames(p.Prefixes(), c.Session.Bench.Names, session.ServiceNames(p.Service), c.Names, c.Step.Names)
+	j := &Judging{
+		Step: c.Step, Operation: p.Operation, MessageID: p.MessageID,
+		Reply: re, Roots: re.Roots(names), Scope: c.Scope,
 	}
-	j := &Judging{Step: step, Operation: planned.Operation, MessageID: planned.MessageID, Reply: re, Roots: re.Roots(all), Scope: scope}
-	if len(step.Where) > 0 {
-		j.Data = s.Data(scope, scope.Row, scope.Kept, re, all)
+	if len(c.Step.Where) > 0 {
+		j.Data = c.Session.Data(c.Scope, c.Scope.Row, c.Scope.Kept, re, names)
 	}
-	if planned.Service != nil {
-		j.good = planned.Service.Good[planned.OperationName()]
+	if p.Service != nil {
+		j.good = p.Service.Good[p.OperationName()]
 	}
 	return j
+}
+
+// kept are the names of what was kept.
+func (j *Judging) kept() []string {
+	var names []string
+	for _, c := range j.Checks {
+		if c.Kind == "keep" && c.Held {
+			names = append(names, c.Subject)
+		}
+	}
+	return names
 }
 
 // FinishPayload judges fields and conditions, and keeps what is to be kept.
@@ -79,11 +95,7 @@ func (j *Judging) FinishPayload(res *result.Step) {
 		}
 	}
 	res.Checks = j.Checks
-	for _, c := range j.Checks {
-		if c.Kind == "keep" && c.Held {
-			res.Kept = append(res.Kept, c.Subject)
-		}
-	}
+	res.Kept = append(res.Kept, j.kept()...)
 	switch {
 	case j.Err != nil:
 		res.Outcome, res.Reason = result.Faulty, j.Err.Error()

@@ -90,8 +90,8 @@ func UntilMet(ctx context.Context, w *sheet.Waiting, start time.Time, j *Judging
 			out = append(out, checks...)
 			break
 		}
-		if n := len(states); n > 0 && slices.Contains(w.States.Failed, states[n-1].State) {
-			out = append(out, result.Check{Kind: "states", Subject: w.States.Source, Judged: true, Wanted: "not " + strings.Join(w.States.Failed, " or "), Got: states[n-1].State})
+		if failed := FailedState(w.States, states); failed != nil {
+			out = append(out, *failed)
 			break
 		}
 		pause = nextOfPauses(w.Every, pause)
@@ -120,6 +120,22 @@ func UntilMet(ctx context.Context, w *sheet.Waiting, start time.Time, j *Judging
 		note += ": " + StatesText(states)
 	}
 	return j, out, note, nil
+}
+
+// FailedState is the check of the last state that was seen, where it is one of those that will
+// not come right; nil for others.
+func FailedState(s *sheet.States, states []StateSeen) *result.Check {
+	if len(states) == 0 {
+		return nil
+	}
+	last := states[len(states)-1].State
+	if !slices.Contains(s.Failed, last) {
+		return nil
+	}
+	return &result.Check{
+		Kind: "states", Subject: s.Source, Judged: true,
+		Wanted: "not " + strings.Join(s.Failed, " or "), Got: last,
+	}
 }
 
 // TooLate says of what was waited for that it did not come in time.

@@ -62,7 +62,8 @@ func (x *rowRun) batchStep(ctx context.Context, step *sheet.Step) []*result.Step
 	if err != nil {
 		return fail(result.Unreachable, err.Error())
 	}
-	judge.Judge(sess, step, b.whole, scope, x.sheet.Names, sent, b.whole.Read(sent.Record()), res)
+	whole := judge.Case{Session: sess, Step: step, Prepared: b.whole, Scope: scope, Names: x.sheet.Names}
+	whole.Judge(sent, b.whole.Read(sent.Record()), res)
 	if res.Outcome != result.Held {
 		return []*result.Step{res}
 	}
@@ -195,7 +196,8 @@ func (b *batching) judge(answers []odata.BatchAnswer, whole *exchange.Record, nu
 		res.Exchanges = []*exchange.Record{record}
 		res.Context = b.session.ContextOf(part, b.plans[i])
 		re := b.plans[i].Read(record)
-		judge.Judge(b.session, part, b.plans[i], b.scope, b.sheet.Names, &login.Sent{Records: res.Exchanges}, re, res)
+		of := judge.Case{Session: b.session, Step: part, Prepared: b.plans[i], Scope: b.scope, Names: b.sheet.Names}
+		of.Judge(&login.Sent{Records: res.Exchanges}, re, res)
 		if b.sheet.Rows != nil && number > 0 {
 			res.Context.Row = fmt.Sprintf("%s row %d", b.sheet.Rows.From, number)
 		}

@@ -101,8 +101,8 @@ func (c *calling) run(ctx context.Context) (*judge.Judging, error) {
 			c.checks = append(c.checks, checks...)
 			return last, c.quiet(ctx)
 		}
-		if n := len(c.states); n > 0 && slices.Contains(c.wait.States.Failed, c.states[n-1].State) {
-			c.checks = append(c.checks, result.Check{Kind: "states", Subject: c.wait.States.Source, Judged: true, Wanted: "not " + strings.Join(c.wait.States.Failed, " or "), Got: c.states[n-1].State})
+		if failed := judge.FailedState(c.wait.States, c.states); failed != nil {
+			c.checks = append(c.checks, *failed)
 			return last, nil
 		}
 	}

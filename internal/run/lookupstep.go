@@ -10,6 +10,7 @@ import (
 	"testbench/internal/lookup"
 	"testbench/internal/path"
 	"testbench/internal/reply"
+	"testbench/internal/request"
 	"testbench/internal/result"
 	"testbench/internal/session"
 	"testbench/internal/sheet"
@@ -71,11 +72,7 @@ func (x *rowRun) failed(ctx context.Context, res *result.Step, err error) {
 // judgingOf prepares judging something that is no reply of an exchange.
 func (x *rowRun) judgingOf(s *session.Session, step *sheet.Step, scope *session.Values, payload, around *document.Node) *judge.Judging {
 	re := reply.Of(payload, around)
-	names := map[string]string{}
-	for _, m := range []map[string]string{s.Bench.Names, x.sheet.Names, step.Names} {
-		for prefix, space := range m {
-			names[prefix] = space
-		}
-	}
-	return &judge.Judging{Step: step, Reply: re, Roots: re.Roots(names), Scope: scope, Data: s.Data(scope, scope.Row, scope.Kept, re, names)}
+	names := request.MergeNames(s.Bench.Names, x.sheet.Names, step.Names)
+	data := s.Data(scope, scope.Row, scope.Kept, re, names)
+	return &judge.Judging{Step: step, Reply: re, Roots: re.Roots(names), Scope: scope, Data: data}
 }

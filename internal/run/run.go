@@ -243,6 +243,7 @@ func carryOut(ctx context.Context, s *session.Session, step *sheet.Step, scope *
 		res.Outcome, res.Reason = result.Faulty, err.Error()
 		return
 	}
+	of := &judge.Case{Session: s, Step: step, Prepared: planned, Scope: scope, Names: names}
 	s.SetIfMatch(ctx, step, planned, res)
 	fresh := planned.Request.Clone()
 	sent, err := s.Send(ctx, step, planned, res)
@@ -250,7 +251,7 @@ func carryOut(ctx context.Context, s *session.Session, step *sheet.Step, scope *
 		sent, err = s.WaitFor(ctx, step, planned, sent, res)
 	}
 	if err == nil && step.Wait != nil {
-		sent, err = await(ctx, s, step, planned, scope, names, fresh, sent, res)
+		sent, err = await(ctx, of, fresh, sent, res)
 	}
 	var re *reply.Reply
 	if err == nil {
@@ -274,10 +275,10 @@ func carryOut(ctx context.Context, s *session.Session, step *sheet.Step, scope *
 	}
 	record := sent.Record()
 	record.Notes = append(planned.Notes, record.Notes...)
-	judge.Judge(s, step, planned, scope, names, sent, re, res)
+	of.Judge(sent, re, res)
 }
 
-// Exchange carries out one step outside of a sheet.
+// CarryOut carries out one step outside of a sheet.
 func CarryOut(ctx context.Context, s *session.Session, step *sheet.Step, kept map[string]*document.Node) *result.Step {
 	start := time.Now()
 	result := &result.Step{Name: step.Name, Target: session.TargetOf(step), Outcome: result.Held}

@@ -8,24 +8,24 @@ import (
 	"testbench/internal/judge"
 	"testbench/internal/login"
 	"testbench/internal/result"
-	"testbench/internal/session"
-	"testbench/internal/sheet"
 )
 
 // await asks again until what a step waits for is there, or it is clear that it will
 // not be. What came of the waiting is among the checks of the plan.
-func await(ctx context.Context, s *session.Session, step *sheet.Step, p *session.Prepared, scope *session.Values, names map[string]string, fresh *exchange.Request, sent *login.Sent, result *result.Step) (*login.Sent, error) {
-	hold := func() *judge.Judging { return judge.New(s, step, p, scope, names, p.Read(sent.Record())) }
+func await(ctx context.Context, of *judge.Case, fresh *exchange.Request, sent *login.Sent, res *result.Step) (*login.Sent, error) {
+	p := of.Prepared
+	hold := func() *judge.Judging { return of.Judging(p.Read(sent.Record())) }
 	ask := func(ctx context.Context) (*judge.Judging, error) {
 		p.Request = fresh.Clone()
-		again, err := s.Send(ctx, step, p, result)
+		again, err := of.Session.Send(ctx, of.Step, p, res)
 		if err != nil {
 			return nil, err
 		}
 		sent = again
 		return hold(), nil
 	}
-	_, checks, note, err := judge.UntilMet(ctx, step.Wait, time.Now(), hold(), ask, func() time.Duration { return s.RetryAfter(sent.Record()) })
+	left := func() time.Duration { return of.Session.RetryAfter(sent.Record()) }
+	_, checks, note, err := judge.UntilMet(ctx, of.Step.Wait, time.Now(), hold(), ask, left)
 	p.Checks = append(p.Checks, checks...)
 	if note != "" {
 		p.Notes = append(p.Notes, note)

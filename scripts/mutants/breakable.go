@@ -59,9 +59,16 @@ var operators = map[token.Token]struct {
 	to   token.Token
 	does string
 }{
-	token.EQL: {token.NEQ, ""}, token.NEQ: {token.EQL, ""},
-	token.LSS: {token.LEQ, "brokenLess"}, token.LEQ: {token.LSS, "brokenAtMost"}, token.GTR: {token.GEQ, "brokenOver"}, token.GEQ: {token.GTR, "brokenAtLeast"},
-	token.LAND: {token.LOR, "brokenAnd"}, token.LOR: {token.LAND, "brokenOr"}, token.ADD: {token.SUB, "brokenSum"}, token.SUB: {token.ADD, "brokenDifference"},
+	token.EQL:  {token.NEQ, ""},
+	token.NEQ:  {token.EQL, ""},
+	token.LSS:  {token.LEQ, "brokenLess"},
+	token.LEQ:  {token.LSS, "brokenAtMost"},
+	token.GTR:  {token.GEQ, "brokenOver"},
+	token.GEQ:  {token.GTR, "brokenAtLeast"},
+	token.LAND: {token.LOR, "brokenAnd"},
+	token.LOR:  {token.LAND, "brokenOr"},
+	token.ADD:  {token.SUB, "brokenSum"},
+	token.SUB:  {token.ADD, "brokenDifference"},
 }
 
 // exports gives the types of the packages that the project uses, as the compiler wrote them.
@@ -78,7 +85,7 @@ func exports(ctx context.Context) (types.Importer, error) {
 	return importer.ForCompiler(token.NewFileSet(), "gc", func(path string) (io.ReadCloser, error) { return os.Open(files[path]) }), nil
 }
 
-// edit is a text that is put into a file: before what stands at an offset, or behind it.
+// edit is a text that is put into a file at an offset, in place of so many bytes that go.
 type edit struct {
 	at, gone int
 	text     string

@@ -180,7 +180,8 @@ func build(ctx context.Context, dir string) ([]place, built, error) {
 	}
 	for folder := range out.binaries {
 		binary := filepath.Join(dir, strings.ReplaceAll(folder, "/", "_")+".test")
-		if said, err := exec.CommandContext(ctx, "go", "test", "-c", "-overlay", overlay, "-o", binary, "./"+folder).CombinedOutput(); err != nil {
+		compile := exec.CommandContext(ctx, "go", "test", "-c", "-overlay", overlay, "-o", binary, "./"+folder)
+		if said, err := compile.CombinedOutput(); err != nil {
 			return nil, built{}, fmt.Errorf("%s: %w\n%s", folder, err, said)
 		}
 		if _, err := os.Stat(binary); err == nil {

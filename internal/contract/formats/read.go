@@ -99,15 +99,20 @@ func read(formats []Format, location string, data []byte, fetch Fetch) (*Contrac
 }
 
 func isOpenAPI(d *Document) bool {
-	return openapi.Is(d.Data) || d.JSON != nil && (d.JSON.Get("openapi") != nil || d.JSON.Get("swagger") != nil) // behind other members, on one line
+	// The member that says it may stand behind others, on one line.
+	return openapi.Is(d.Data) || d.JSON != nil && (d.JSON.Get("openapi") != nil || d.JSON.Get("swagger") != nil)
 }
 
 // keywords are those of which a schema has at least one.
-var keywords = []string{"$schema", "$id", "$ref", "$defs", "definitions", "type", "properties", "items", "enum", "const", "allOf", "anyOf", "oneOf", "required", "not"}
+var keywords = []string{
+	"$schema", "$id", "$ref", "$defs", "definitions", "type", "properties", "items",
+	"enum", "const", "allOf", "anyOf", "oneOf", "required", "not",
+}
 
 func readJSONSchema(d *Document, fetch Fetch) (*Contract, error) {
 	if !slices.ContainsFunc(keywords, func(k string) bool { return d.JSON.Get(k) != nil }) {
-		return nil, fmt.Errorf("%s is no contract: it is %s, and neither WSDL, XML Schema, OpenAPI, WADL, OData metadata nor JSON Schema", d.Location, d.JSON.Describe())
+		const known = "WSDL, XML Schema, OpenAPI, WADL, OData metadata nor JSON Schema"
+		return nil, fmt.Errorf("%s is no contract: it is %s, and neither %s", d.Location, d.JSON.Describe(), known)
 	}
 	docs := &jsonschema.Documents{Fetch: fetch}
 	at := docs.Add(d.Location, d.JSON)

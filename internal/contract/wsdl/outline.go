@@ -57,12 +57,16 @@ func (c *Contract) Form() map[string]any {
 	for _, service := range c.Services {
 		var ports []any
 		for _, p := range service.Ports {
-			ports = append(ports, map[string]string{"name": p.Name, "protocol": string(p.Binding.Protocol), "style": p.Binding.Style, "address": p.Address})
+			ports = append(ports, map[string]string{
+				"name": p.Name, "protocol": string(p.Binding.Protocol), "style": p.Binding.Style, "address": p.Address,
+			})
 		}
 		services = append(services, map[string]any{"name": service.Name, "ports": ports})
 	}
 	for _, op := range c.Operations() {
-		operations = append(operations, map[string]any{"name": op.Name, "about": op.Documentation, "action": op.Action, "answered": op.Output != nil})
+		operations = append(operations, map[string]any{
+			"name": op.Name, "about": op.Documentation, "action": op.Action, "answered": op.Output != nil,
+		})
 	}
 	return map[string]any{"name": o.Title, "location": o.Location, "about": o.About, "services": services, "operations": operations,
 		"notes": append([]string{}, o.Notes...), "security": contract.SecurityForm(o.Security)}
@@ -127,7 +131,10 @@ func (b *Bound) sections(title string, m *Message, depth int) []contract.Section
 // Form is the outline as programs read it.
 func (b *Bound) Form(depth int) map[string]any {
 	op := b.Operation
-	out := map[string]any{"name": op.Name, "port": b.Port.Name, "protocol": string(b.Port.Binding.Protocol), "style": op.Style, "action": op.Action, "about": op.Documentation}
+	out := map[string]any{
+		"name": op.Name, "port": b.Port.Name, "protocol": string(b.Port.Binding.Protocol),
+		"style": op.Style, "action": op.Action, "about": op.Documentation,
+	}
 	for key, m := range map[string]*Message{"fill": op.Input, "answer": op.Output} {
 		rows := []schema.Row{}
 		if m != nil {
