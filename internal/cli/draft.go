@@ -94,8 +94,10 @@ func (s *session) draft(ctx context.Context, o *draftOptions, args []string) (in
 // drafted makes a draft of an operation, or of a schema alone.
 func (s *session) drafted(c *testbench.Contract, o *draftOptions, source, name string, options contract.DraftOptions) (*contract.Draft, error) {
 	switch {
-	case c.JSON != nil && (options.As == "step" || options.As == "xml"):
-		return nil, usagef("leave -as out", "%s is a JSON Schema: it is drafted as JSON, and not as %s", source, options.As)
+	case !c.HasOperations() && options.As == "step":
+		return nil, usagef("leave -as out", "%s is a schema alone, and a step calls an operation", source)
+	case c.JSON != nil && options.As == "xml":
+		return nil, usagef("leave -as out", "%s is a JSON Schema, and is drafted as JSON", source)
 	case c.JSON != nil:
 		if err := onlyType(source, name); err != nil {
 			return nil, err
@@ -118,7 +120,7 @@ func (s *session) drafted(c *testbench.Contract, o *draftOptions, source, name s
 func draftElement(c *testbench.Contract, options contract.DraftOptions, name string) (*contract.Draft, error) {
 	for n, e := range c.Schema.Elements {
 		if n.Local == name || name == "" && len(c.Schema.Elements) == 1 {
-			return wsdl.DraftElement(c.Schema, e, options)
+			return wsdl.DraftElement(c.Schema, e, options), nil
 		}
 	}
 	if name == "" {

@@ -1,7 +1,6 @@
 package wsdl
 
 import (
-	"fmt"
 	"slices"
 	"strings"
 
@@ -180,9 +179,6 @@ func (d *Draft) as(o contract.DraftOptions) *contract.Draft {
 }
 
 // DraftElement writes an instance of an element of a schema.
-func DraftElement(s *xsd.Schema, e *xsd.Element, o contract.DraftOptions) (*contract.Draft, error) {
-	if o.As == "step" {
-		return nil, fmt.Errorf("%s is an element of a schema, and no step is made of it", e.Name.Local)
-	}
-	return draftElement(s, e, o.Required).as(o), nil
+func DraftElement(s *xsd.Schema, e *xsd.Element, o contract.DraftOptions) *contract.Draft {
+	return draftElement(s, e, o.Required).as(o)
 }
