@@ -20,7 +20,14 @@ import (
 // echoing answers with what stands in the path, after whatever before does.
 func echoing(t *testing.T, before func(n string)) *httptest.Server {
 	t.Helper()
-	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+	server := httptest.NewServer(pathEcho(before))
+	t.Cleanup(server.Close)
+	return server
+}
+
+// pathEcho answers with the path that is asked for, as n, after telling it.
+func pathEcho(before func(n string)) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
 		n := strings.TrimPrefix(r.URL.Path, "/")
 		before(n)
 		w.Header().Set("Content-Type", "application/json")
@@ -28,9 +35,7 @@ func echoing(t *testing.T, before func(n string)) *httptest.Server {
 			n = strconv.Quote(n)
 		}
 		_, _ = fmt.Fprintf(w, `{"n": %s}`, n)
-	}))
-	t.Cleanup(server.Close)
-	return server
+	}
 }
 
 // tally counts how often each path was asked for.

@@ -28,7 +28,7 @@ func TestKilled(t *testing.T) {
 	var mutex sync.Mutex
 	asked := &tally{}
 	var gate chan struct{} // the last row is not answered before it is closed
-	server := echoing(t, func(n string) {
+	server := httptest.NewUnstartedServer(pathEcho(func(n string) {
 		asked.add(n)
 		mutex.Lock()
 		held := gate
@@ -36,11 +36,21 @@ func TestKilled(t *testing.T) {
 		if n == fmt.Sprint(rows) && held != nil {
 			<-held
 		}
-	})
+	}))
+	var connections sync.WaitGroup
+	server.Config.ConnState = func(_ net.Conn, state http.ConnState) {
+		switch state {
+		case http.StateNew:
+			connections.Add(1)
+		case http.StateClosed:
+			connections.Done()
+		}
+	}
+	server.Start()
+	t.Cleanup(server.Close)
 	p := newEcho(t, server)
 	killed := func(after int, args ...string) []int {
 		here := make(chan struct{})
-		defer close(here)
 		mutex.Lock()
 		gate = here
 		mutex.Unlock()
@@ -48,6 +58,16 @@ func TestKilled(t *testing.T) {
 		mutex.Lock()
 		gate = nil
 		mutex.Unlock()
+		close(here)
+		// What the killed process sent may still wait at the server, and would be counted with
+		// what the next one asks. Connections are taken in order: this one is the last.
+		last, err := http.NewRequestWithContext(t.Context(), http.MethodGet, server.URL+"/last", nil)
+		require.NoError(t, err)
+		last.Close = true
+		answer, err := http.DefaultClient.Do(last)
+		require.NoError(t, err)
+		require.NoError(t, answer.Body.Close())
+		connections.Wait()
 		return done
 	}
 	p.write("sheets/test.yaml", fmt.Sprintf("sheet: killed\nrows: {numbers: 1 to %d, as: n}\nfirst:\n  - step: first\n    request: GET ${base}/first\n    keep: {base_of_all: n}\n"+
