@@ -8,13 +8,14 @@ import (
 	"net/http"
 	"path/filepath"
 	"strings"
+
 	"testbench/internal/bench"
 	"testbench/internal/bridge"
 	"testbench/internal/document"
 	"testbench/internal/exchange"
-	"testbench/internal/run"
 	"testbench/internal/session"
 	"testbench/internal/soap"
+	"testbench/internal/step"
 	"testbench/internal/vet"
 )
 
@@ -84,14 +85,14 @@ type bridging struct {
 }
 
 func (c *bridging) call(ctx context.Context, operation string, fields *document.Node) bridge.Result {
-	step, err := c.bench.Prepare(Call{Target: []string{c.service + "/" + operation}, Fill: fields}, c.options)
+	call, err := c.bench.Prepare(Call{Target: []string{c.service + "/" + operation}, Fill: fields}, c.options)
 	if err == nil {
-		err = c.session.CheckCall(ctx, step)
+		err = step.CheckCall(ctx, c.session, call)
 	}
 	if err != nil {
 		return bridge.Result{Problem: wrongRequest([]string{err.Error()}, err)}
 	}
-	result := run.CarryOut(ctx, c.session, step, map[string]*document.Node{})
+	result := step.Ask(ctx, c.session, call, map[string]*document.Node{})
 	record := result.Last()
 	switch {
 	case record == nil && result.Outcome == Unreachable:
@@ -115,11 +116,11 @@ func (c *bridging) call(ctx context.Context, operation string, fields *document.
 
 // healthy asks for the service's address without a login: whatever it answers, it is there.
 func (c *bridging) healthy(ctx context.Context) error {
-	step, err := c.bench.Prepare(Call{Target: []string{c.service, "GET", ""}, Login: "none", SOAP: "off"}, c.options)
+	call, err := c.bench.Prepare(Call{Target: []string{c.service, "GET", ""}, Login: "none", SOAP: "off"}, c.options)
 	if err != nil {
 		return err
 	}
-	result := run.CarryOut(ctx, c.session, step, map[string]*document.Node{})
+	result := step.Ask(ctx, c.session, call, map[string]*document.Node{})
 	record := result.Last()
 	switch {
 	case record == nil:

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"sort"
 	"strings"
+
 	"testbench/internal/bench"
 	"testbench/internal/document"
 	"testbench/internal/exchange"
@@ -21,6 +22,7 @@ import (
 	"testbench/internal/secret"
 	"testbench/internal/session"
 	"testbench/internal/sheet"
+	"testbench/internal/step"
 	"testbench/internal/value"
 	"testbench/internal/vet"
 )
@@ -90,7 +92,7 @@ func (b *Bench) Handover(ctx context.Context, step *sheet.Step, takes []*path.Pa
 
 // StepOf finds a step of a sheet by its name, also within groups.
 func (b *Bench) StepOf(file, name string, o Options) (*sheet.Step, error) {
-	opened, err := sheet.Open(b.inner, b.found(file))
+	opened, err := sheet.Open(b.inner, b.found(file), step.Kinds)
 	if err != nil {
 		return nil, err
 	}
@@ -103,19 +105,20 @@ func (b *Bench) StepOf(file, name string, o Options) (*sheet.Step, error) {
 	var names []string
 	var find func(steps []*sheet.Step) *sheet.Step
 	find = func(steps []*sheet.Step) *sheet.Step {
-		for _, step := range steps {
-			names = append(names, step.Name)
-			if step.Name == name {
-				return step
+		for _, one := range steps {
+			names = append(names, one.Name)
+			if one.Name == name {
+				return one
 			}
-			if inner := find(step.Group); inner != nil {
+			held, _ := one.Held()
+			if inner := find(held); inner != nil {
 				return inner
 			}
 		}
 		return nil
 	}
-	if step := find(slices.Concat(opened.First, opened.Steps, opened.Finally, opened.Last)); step != nil {
-		return step, nil
+	if found := find(opened.AllSteps()); found != nil {
+		return found, nil
 	}
 	return nil, &bench.NotFoundError{What: "step", Name: name, Known: names}
 }

@@ -5,6 +5,10 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"time"
+
+	"golang.org/x/time/rate"
+
 	"testbench/internal/exchange"
 	"testbench/internal/probe"
 	"testbench/internal/result"
@@ -12,11 +16,9 @@ import (
 	"testbench/internal/secret"
 	"testbench/internal/session"
 	"testbench/internal/sheet"
+	"testbench/internal/step"
 	"testbench/internal/vet"
 	"testbench/internal/yamlfile"
-	"time"
-
-	"golang.org/x/time/rate"
 )
 
 // ProbeOptions say how an operation is probed.
@@ -136,7 +138,7 @@ func (b *Bench) upTo(file, name string, o Options, missing error) ([]string, err
 	if _, err := b.StepOf(file, name, o); err != nil {
 		return nil, err
 	}
-	opened, err := sheet.Open(b.inner, b.found(file))
+	opened, err := sheet.Open(b.inner, b.found(file), step.Kinds)
 	if err != nil {
 		return nil, err
 	}

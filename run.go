@@ -12,6 +12,8 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
+
 	"testbench/internal/callback"
 	"testbench/internal/hint"
 	"testbench/internal/history"
@@ -19,8 +21,8 @@ import (
 	"testbench/internal/run"
 	"testbench/internal/session"
 	"testbench/internal/sheet"
+	"testbench/internal/step"
 	"testbench/internal/vet"
-	"time"
 )
 
 // Share is one of several parts of the rows, I of N; the zero value is all of them.
@@ -155,7 +157,7 @@ func (r *running) prepare(files []string) error {
 	problems := b.inner.Problems().Serious()
 	var sheets []*sheet.Sheet
 	for _, file := range files {
-		s, err := sheet.Open(b.inner, b.found(file))
+		s, err := sheet.Open(b.inner, b.found(file), step.Kinds)
 		if err != nil {
 			return err
 		}

@@ -19,6 +19,8 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
+
 	"testbench/internal/bench"
 	"testbench/internal/document"
 	"testbench/internal/exchange"
@@ -31,9 +33,9 @@ import (
 	"testbench/internal/secret"
 	"testbench/internal/session"
 	"testbench/internal/sheet"
+	"testbench/internal/step"
 	"testbench/internal/vet"
 	"testbench/internal/yamlfile"
-	"time"
 )
 
 // The types that runs are described with.
@@ -208,7 +210,7 @@ func (b *Bench) Vet(sheets []string, o Options) (*Vetted, error) {
 	}
 	var read []*sheet.Sheet
 	for _, file := range sheets {
-		s, err := sheet.Open(b.inner, b.found(file))
+		s, err := sheet.Open(b.inner, b.found(file), step.Kinds)
 		if err != nil {
 			return vetted, err
 		}
@@ -256,16 +258,16 @@ func arguments(o Options) vet.Arguments {
 }
 
 // Do carries out a prepared step and explains what fell short.
-func (b *Bench) Do(ctx context.Context, step *sheet.Step, o Options) (*StepResult, []string, error) {
+func (b *Bench) Do(ctx context.Context, prepared *sheet.Step, o Options) (*StepResult, []string, error) {
 	session, err := session.NewSession(b.inner, b.complete(o))
 	if err != nil {
 		return nil, nil, err
 	}
-	if err := session.CheckCall(ctx, step); err != nil {
+	if err := step.CheckCall(ctx, session, prepared); err != nil {
 		_ = closeInTime(session)
 		return nil, nil, err
 	}
-	result := run.CarryOut(ctx, session, step, map[string]*document.Node{})
+	result := step.Ask(ctx, session, prepared, map[string]*document.Node{})
 	hint.Explain(result)
 	notes := session.Notes
 	if _, err := b.recordSteps(session, callSheet, result); err != nil {

@@ -58,7 +58,7 @@ func TestFlow(t *testing.T) {
 		{"  - step: get\n    pause: -1 s\n", 2, []string{`"-1 s" is less than nothing`}},
 		{"  - step: get\n    steps: []\n", 2, []string{`the group "get" has no steps`}},
 		{"  - step: all\n    batch: b\n    parts:\n      - step: one\n        request: b GET /x\n        until: {a: 1}\n", 2, []string{"a part of a batch has no until"}},
-		{"  - step: get\n    stop: all\n    pause: 1 ms\n", 2, []string{`there are: row, sheet`}},
+		{"  - step: get\n    stop: all\n    set: {x: 1}\n", 2, []string{`there are: row, sheet`}},
 	} {
 		name := fmt.Sprintf("s%d.yaml", i)
 		p.write(name, "sheet: s\nsteps:\n"+c.steps)
@@ -105,7 +105,7 @@ func TestUndo(t *testing.T) {
 		"POST /a POST /b POST /refused GET /end DELETE /it/9 DELETE /it/8 DELETE /it/1", strings.Join(asked.read(), " "))
 	assert.Contains(t, o.all(), "undo some (2 of 2)")
 	assert.Contains(t, strings.Join(strings.Fields(o.all()), " "), "s · site local · last undo before DELETE ${base}/it/${no} 200")
-	p.write("x.yaml", "sheet: s\nsteps:\n  - step: a\n    pause: 1 ms\n    undo:\n      request: GET ${base}/x/${lost}\n  - step: b\n    pause: 1 ms\n    undo: no\n")
+	p.write("x.yaml", "sheet: s\nsteps:\n  - step: a\n    request: GET ${base}/a\n    undo:\n      request: GET ${base}/x/${lost}\n  - step: b\n    request: GET ${base}/b\n    undo: no\n")
 	o = p.run("run", "x.yaml")
 	assert.Equal(t, 2, o.status, o.all())
 	assert.Contains(t, o.all(), "nothing defines ${lost}")

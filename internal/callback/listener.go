@@ -13,16 +13,35 @@ import (
 	"strings"
 
 	"testbench/internal/exchange"
-	"testbench/internal/sheet"
+	"testbench/internal/request"
+	"testbench/internal/value"
 )
+
+// Signed says how calls show that they come from whoever knows a key: by an HMAC
+// (RFC 2104) of the body in a header.
+type Signed struct {
+	Header string
+	Hash   string // sha1, sha256, sha512
+	Key    *value.Template
+	Encode string // hex, base64
+	Before string // what stands before it, as sha256=
+}
+
+// Answer is what a call is answered with.
+type Answer struct {
+	Status  int
+	Headers []request.Pair
+	Body    *request.Tree // as JSON
+	Text    *value.Template
+}
 
 // Listener says which calls a step waits for, and how they are answered, with the values of a row
 // filled in: calls come at any time.
 type Listener struct {
 	Method, Path string
-	Signed       *sheet.Signed
+	Signed       *Signed
 	Key          []byte
-	Answer       sheet.CallAnswer
+	Answer       Answer
 	Header       http.Header
 	Body         []byte
 }

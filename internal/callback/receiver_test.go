@@ -13,15 +13,14 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"testbench/internal/callback"
-	"testbench/internal/sheet"
 )
 
 // A step is given the calls that it waits for, in order; all others are refused, and told of.
 func TestReceiver(t *testing.T) {
 	receiver := &callback.Receiver{}
 	key := []byte("a key of the press")
-	box, address, err := receiver.Open(&callback.Listener{Method: "POST", Path: "done", Key: key, Signed: &sheet.Signed{Header: "X-Seal", Hash: "sha256", Encode: "hex", Before: "sha256="},
-		Answer: sheet.CallAnswer{Status: 202}, Header: http.Header{"X-Taken": {"yes"}}, Body: []byte("thanks")})
+	box, address, err := receiver.Open(&callback.Listener{Method: "POST", Path: "done", Key: key, Signed: &callback.Signed{Header: "X-Seal", Hash: "sha256", Encode: "hex", Before: "sha256="},
+		Answer: callback.Answer{Status: 202}, Header: http.Header{"X-Taken": {"yes"}}, Body: []byte("thanks")})
 	require.NoError(t, err)
 	call := func(method, address, body, seal string) int {
 		request, err := http.NewRequestWithContext(t.Context(), method, address, strings.NewReader(body))

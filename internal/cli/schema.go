@@ -8,6 +8,7 @@ import (
 	"testbench/internal/bench"
 	"testbench/internal/report"
 	"testbench/internal/sheet"
+	"testbench/internal/step"
 	"testbench/internal/suggest"
 )
 
@@ -17,7 +18,7 @@ var schemas = []struct {
 	text        func() string
 }{
 	{"bench", "of bench.yaml", bench.Schema},
-	{"sheet", "of sheets", sheet.Schema},
+	{"sheet", "of sheets", func() string { return sheet.Schema(step.Kinds) }},
 	{"result", "of reports as .json and .ndjson, and of run -json", func() string { return report.ResultSchema }},
 }
 

@@ -11,17 +11,19 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
 	"testbench/internal/bench"
 	"testbench/internal/result"
 	"testbench/internal/run"
 	"testbench/internal/secret"
 	"testbench/internal/session"
 	"testbench/internal/sheet"
+	"testbench/internal/step"
 	"testbench/internal/vet"
-	"testing"
-
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
 )
 
 var update = flag.Bool("update", false, "write what came as what is expected")
@@ -168,7 +170,7 @@ func TestJudged(t *testing.T) {
 		if strings.Contains(c.step, "soap:") {
 			method, body = "POST", "body:\n  q: 1\n"
 		}
-		read := sheet.Read(bench, filepath.Join(dir, "sheets", "test.yaml"), []byte(fmt.Sprintf("sheet: test\nsteps:\n  - step: it\n    request: s %s /%d\n%s", method, i, indented("redirects: off\n"+body+c.step))))
+		read := sheet.Read(bench, filepath.Join(dir, "sheets", "test.yaml"), []byte(fmt.Sprintf("sheet: test\nsteps:\n  - step: it\n    request: s %s /%d\n%s", method, i, indented("redirects: off\n"+body+c.step))), step.Kinds)
 		fmt.Fprintf(&out, "-- %s --\n", c.name)
 		if problems := vet.Sheet(read, vet.Options{}).Serious(); len(problems) > 0 {
 			fmt.Fprintf(&out, "mistake: %s; %s\n", problems[0].Message, problems[0].Try)
@@ -231,7 +233,7 @@ func TestGoodStatuses(t *testing.T) {
 		{"request: GET http://elsewhere.example/", result.Faulty, ""},
 	} {
 		t.Run(c.step, func(t *testing.T) {
-			read := sheet.Read(opened, filepath.Join(dir, "s.yaml"), []byte("sheet: s\nsite: local\nsteps:\n  - step: it\n"+indented(c.step)))
+			read := sheet.Read(opened, filepath.Join(dir, "s.yaml"), []byte("sheet: s\nsite: local\nsteps:\n  - step: it\n"+indented(c.step)), step.Kinds)
 			step, _ := onlyStep(t, opened, read)
 			assert.Equal(t, c.outcome, step.Outcome, step.Reason)
 			if c.wanted != "" {
@@ -288,7 +290,7 @@ func TestJudgedByContract(t *testing.T) {
 	} {
 		t.Run(fmt.Sprintf("%s %d %s", c.operation, c.status, c.body), func(t *testing.T) {
 			status, kind, body = c.status, c.kind, c.body
-			read := sheet.Read(opened, "s.yaml", []byte("sheet: s\nsteps:\n  - step: it\n    call: w/"+c.operation+"\n"))
+			read := sheet.Read(opened, "s.yaml", []byte("sheet: s\nsteps:\n  - step: it\n    call: w/"+c.operation+"\n"), step.Kinds)
 			require.Empty(t, vet.Sheet(read, vet.Options{}).Serious())
 			step, _ := onlyStep(t, opened, read)
 			wrong := ""
@@ -320,7 +322,7 @@ func TestToldByContract(t *testing.T) {
 "paths": {"/lots": {"get": {"operationId": "lots", "deprecated": true, "responses": {"200": {"description": "all"}}}, "post": {"operationId": "add", "responses": {"200": {"description": "one"}}}}}}`), 0o600))
 	vetted := func(address, call string) string {
 		opened := bench.Read(dir, "bench.yaml", []byte("bench: b\nservices:\n  lab:\n    contract: lab.json\n"+address))
-		return vet.Sheet(sheet.Read(opened, "s.yaml", []byte("sheet: s\nsteps:\n  - step: it\n    call: "+call+"\n")), vet.Options{}).Error()
+		return vet.Sheet(sheet.Read(opened, "s.yaml", []byte("sheet: s\nsteps:\n  - step: it\n    call: "+call+"\n"), step.Kinds), vet.Options{}).Error()
 	}
 	const address = "    address: http://127.0.0.1:1\n"
 	assert.Contains(t, vetted(address, "lab/lots"), "lab/lots is deprecated by its contract")
@@ -345,8 +347,8 @@ func TestFilesStayInTheBench(t *testing.T) {
 	require.NoError(t, large.Close())
 	bench := bench.Read(dir, "bench.yaml", []byte("bench: b\n"))
 	for name, wrong := range map[string]string{"in.txt": "", "large.txt": "is larger than 256 MiB", "near.txt": "", "..in/b.txt": "", "out.txt": "is a link that leads out of the bench folder", "far/a.txt": "is a link that leads out of the bench folder", "../x.txt": "leads out of the bench folder"} {
-		read := sheet.Read(bench, "s.yaml", []byte("sheet: s\nsteps:\n  - step: it\n    request: POST http://127.0.0.1:1/\n    file: "+name+"\n"))
-		untouched := sheet.Read(bench, "s.yaml", []byte("sheet: s\nsteps:\n  - step: it\n    request: POST http://127.0.0.1:1/\n    bytes: "+name+"\n"))
+		read := sheet.Read(bench, "s.yaml", []byte("sheet: s\nsteps:\n  - step: it\n    request: POST http://127.0.0.1:1/\n    file: "+name+"\n"), step.Kinds)
+		untouched := sheet.Read(bench, "s.yaml", []byte("sheet: s\nsteps:\n  - step: it\n    request: POST http://127.0.0.1:1/\n    bytes: "+name+"\n"), step.Kinds)
 		assert.Equal(t, []string{name, name}, slices.Concat(read.Reads, untouched.Reads), "what the sheet came to hangs on it")
 		problems := vet.Sheet(read, vet.Options{}).Serious()
 		if wrong == "" {

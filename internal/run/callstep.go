@@ -14,6 +14,7 @@ import (
 	"testbench/internal/session"
 	"testbench/internal/sheet"
 	"testbench/internal/soap"
+	"testbench/internal/step"
 	"testbench/internal/suggest"
 	"testbench/internal/value"
 	"testbench/internal/vet"
@@ -64,17 +65,18 @@ func SplitCall(args []string) (target, fields []string) {
 // CallStep makes a step of a call. The values may hold placeholders; kept:name
 // stands for ${kept.name}, and needs no quotes in a shell.
 func CallStep(b *bench.Bench, c CallSpec, vet vet.Options) (*sheet.Step, error) {
-	step := &sheet.Step{Name: "call", Contract: c.Contract, SOAP: soap.Version(c.SOAP), Stay: c.Stay, HTTP: c.HTTP, Pages: c.Pages, At: &yamlfile.Node{}}
-	if err := stepTarget(b, step, c.Target); err != nil {
+	s := &sheet.Step{Name: "call", At: &yamlfile.Node{},
+		Message: sheet.Message{Contract: c.Contract, SOAP: soap.Version(c.SOAP), Stay: c.Stay, HTTP: c.HTTP, Pages: c.Pages}}
+	if err := stepTarget(b, s, c.Target); err != nil {
 		return nil, err
 	}
-	if err := setFields(step, c); err != nil {
+	if err := setFields(s, c); err != nil {
 		return nil, err
 	}
-	if err := setIn(step, c.In); err != nil {
+	if err := setIn(s, c.In); err != nil {
 		return nil, err
 	}
-	if err := setBody(step, c); err != nil {
+	if err := setBody(s, c); err != nil {
 		return nil, err
 	}
 	if c.Action != "" {
@@ -82,10 +84,10 @@ func CallStep(b *bench.Bench, c CallSpec, vet vet.Options) (*sheet.Step, error) 
 		if err != nil {
 			return nil, fmt.Errorf("-action: %w", err)
 		}
-		step.Action = t
+		s.SOAPAction = t
 	}
 	if c.Login != "" {
-		step.Login = &sheet.LoginChoice{At: &yamlfile.Node{}, Spoil: c.Spoil}
+		s.Login = &sheet.LoginChoice{At: &yamlfile.Node{}, Spoil: c.Spoil}
 		for name := range strings.SplitSeq(c.Login, ",") {
 			if name = strings.TrimSpace(name); c.Login == "none" || name == "" {
 				continue
@@ -93,37 +95,37 @@ func CallStep(b *bench.Bench, c CallSpec, vet vet.Options) (*sheet.Step, error) 
 			if b.Login(name) == nil {
 				return nil, &bench.NotFoundError{What: "login", Name: name, Known: b.LoginNames()}
 			}
-			step.Login.Names = append(step.Login.Names, name)
+			s.Login.Names = append(s.Login.Names, name)
 		}
 	}
-	if step.Call == "" && c.Contract != "" {
+	if !isCall(s) && c.Contract != "" {
 		return nil, errors.New("-contract has no effect: nothing describes a request without an operation; take it out")
 	}
-	return step, checkCall(b, step, vet)
+	return s, checkCall(b, s, vet)
 }
 
 // checkCall finds placeholders that lead nowhere, before anything is sent.
-func checkCall(b *bench.Bench, step *sheet.Step, options vet.Options) error {
+func checkCall(b *bench.Bench, s *sheet.Step, options vet.Options) error {
 	site, err := b.At(options.Site)
 	if err != nil {
 		return err
 	}
-	if service, operation, ok := strings.Cut(step.Call, "/"); ok {
-		found := b.Service(service)
+	if call, ok := s.Action.(*step.Call); ok {
+		found := b.Service(call.Service)
 		// What a contract describes is held against it when it is read.
-		endpoint, err := found.Described(operation)
+		endpoint, err := found.Described(call.Operation)
 		if err != nil {
 			return err
 		}
 		if endpoint != nil {
-			if _, problems := session.KnownRequest(b, step, found, session.ByHand(found, endpoint)); len(problems) > 0 {
-				return callProblem(step, problems)
+			if _, problems := session.KnownRequest(b, s, found, session.ByHand(found, endpoint)); len(problems) > 0 {
+				return callProblem(s, problems)
 			}
 		}
 	}
 	file := &yamlfile.File{Name: "command line"}
 	v := &vet.Vetter{Options: options, Site: site}
-	for _, h := range vet.PlaceholdersOfRequest(step) {
+	for _, h := range s.Placeholders() {
 		v.Uses([]bench.Use{{File: file, Node: &yamlfile.Node{Kind: yamlfile.Mapping}, Placeholder: h}})
 	}
 	if len(file.Problems) > 0 {
@@ -133,7 +135,7 @@ func checkCall(b *bench.Bench, step *sheet.Step, options vet.Options) error {
 }
 
 // callProblem is the first thing that is wrong with a call, and what is missing.
-func callProblem(step *sheet.Step, problems []contract.Problem) error {
+func callProblem(s *sheet.Step, problems []contract.Problem) error {
 	var missing []string
 	for _, p := range problems {
 		if p.Missing == "" {
@@ -142,15 +144,15 @@ func callProblem(step *sheet.Step, problems []contract.Problem) error {
 		missing = append(missing, p.Missing)
 	}
 	list := strings.Join(missing, ", ")
-	return session.WithTry(step.Call+" needs "+list, "add "+list)
+	return session.WithTry(s.Target()+" needs "+list, "add "+list)
 }
 
-func stepTarget(b *bench.Bench, step *sheet.Step, target []string) error {
+func stepTarget(b *bench.Bench, s *sheet.Step, target []string) error {
 	switch {
 	case len(target) == 0:
 		return fmt.Errorf("call what? service/operation, service METHOD PATH, or METHOD ADDRESS")
 	case len(target) == 1 && strings.Contains(target[0], "://"):
-		return stepTarget(b, step, []string{"GET", target[0]})
+		return stepTarget(b, s, []string{"GET", target[0]})
 	case len(target) == 1:
 		service, operation, ok := strings.Cut(target[0], "/")
 		found := b.Service(service)
@@ -162,14 +164,14 @@ func stepTarget(b *bench.Bench, step *sheet.Step, target []string) error {
 		case found.Operation(operation) == nil && found.Contract == nil && found.Speaks == "":
 			return &bench.NotFoundError{What: "operation of " + service, Name: operation, Known: found.OperationNames()}
 		}
-		step.Call = target[0]
+		s.Action = &step.Call{Service: service, Operation: operation}
 		return nil
 	case len(target) == 2 && b.Service(target[0]) != nil && bench.IsMethod(target[1]):
-		return stepTarget(b, step, []string{target[0], target[1], ""})
+		return stepTarget(b, s, []string{target[0], target[1], ""})
 	case len(target) > 3:
 		return fmt.Errorf("%q is too much: fields are written name=value", target[3])
 	}
-	line := &sheet.RequestLine{Method: target[len(target)-2], Source: strings.Join(target, " ")}
+	line := &step.Request{Method: target[len(target)-2], Source: strings.Join(target, " ")}
 	if !bench.IsMethod(line.Method) {
 		try := suggest.DidYouMean(strings.ToUpper(line.Method), bench.Methods)
 		if slices.Contains(bench.Methods, strings.ToUpper(line.Method)) {
@@ -201,7 +203,7 @@ func stepTarget(b *bench.Bench, step *sheet.Step, target []string) error {
 		return err
 	}
 	line.Path = t
-	step.Request = line
+	s.Action = line
 	return nil
 }
 
@@ -251,7 +253,7 @@ func setFields(s *sheet.Step, c CallSpec) error {
 			return err
 		}
 	}
-	if s.Call == "" && s.Fill != nil {
+	if !isCall(s) && s.Fill != nil {
 		if isQueried(s) {
 			for _, f := range s.Fill.Fields {
 				s.Spec.Query = append(s.Spec.Query, request.Pair{Name: f.Name, Value: f.Value})
@@ -268,7 +270,14 @@ func setFields(s *sheet.Step, c CallSpec) error {
 // isQueried says whether fields of a request without an operation are its query: those of
 // one that has no body.
 func isQueried(s *sheet.Step) bool {
-	return s.Call == "" && (s.Request.Method == "GET" || s.Request.Method == "HEAD" || s.Request.Method == "DELETE")
+	line, ok := s.Action.(*step.Request)
+	return ok && (line.Method == "GET" || line.Method == "HEAD" || line.Method == "DELETE")
+}
+
+// isCall says whether a step calls an operation.
+func isCall(s *sheet.Step) bool {
+	_, ok := s.Action.(*step.Call)
+	return ok
 }
 
 var callPlaces = []string{"query", "header", "form", "cookie", "path"}
@@ -298,7 +307,7 @@ func setIn(s *sheet.Step, in []string) error {
 		case "cookie":
 			s.Spec.Cookies = append(s.Spec.Cookies, pair)
 		case "path":
-			if s.Call == "" {
+			if !isCall(s) {
 				return fmt.Errorf("-in %s: goes with an operation that has {%s} in its path; here write the value into the address", text, name)
 			}
 			if s.Fill == nil {

@@ -14,6 +14,7 @@ import (
 	"testbench/internal/path"
 	"testbench/internal/session"
 	"testbench/internal/sheet"
+	"testbench/internal/step"
 )
 
 // Captured is a step as it would go out: nothing of it is sent.
@@ -69,11 +70,11 @@ func (c *Capture) Do(ctx context.Context, r *exchange.Request) *exchange.Record 
 }
 
 // Step captures a step. It fails for logins of which code cannot be made.
-func (c *Capture) Step(ctx context.Context, s *session.Session, step *sheet.Step) (*Captured, error) {
-	if err := s.CheckCall(ctx, step); err != nil {
+func (c *Capture) Step(ctx context.Context, s *session.Session, one *sheet.Step) (*Captured, error) {
+	if err := step.CheckCall(ctx, s, one); err != nil {
 		return nil, err
 	}
-	planned, err := s.Prepare(ctx, step, s.Scope(nil, map[string]*document.Node{}), nil)
+	planned, err := s.Prepare(ctx, one, s.Scope(nil, map[string]*document.Node{}), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -95,9 +96,9 @@ func (c *Capture) Step(ctx context.Context, s *session.Session, step *sheet.Step
 	c.method = planned.Request.Method
 	ctx, c.stop = context.WithCancel(ctx)
 	defer c.stop()
-	once := *step
+	once := *one
 	once.Wait, once.Again, once.Undo, once.Pages = nil, nil, nil, 1
-	result := CarryOut(ctx, s, &once, map[string]*document.Node{})
+	result := step.Ask(ctx, s, &once, map[string]*document.Node{})
 	if c.captured.Main == nil {
 		return nil, fmt.Errorf("no request came of it: %s", result.Reason)
 	}

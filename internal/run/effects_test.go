@@ -16,6 +16,12 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
 	"testbench/internal/bench"
 	"testbench/internal/callback"
 	"testbench/internal/run"
@@ -23,12 +29,8 @@ import (
 	"testbench/internal/session"
 	"testbench/internal/sheet"
 	"testbench/internal/standin"
+	"testbench/internal/step"
 	"testbench/internal/vet"
-	"testing"
-	"time"
-
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
 )
 
 // watched is the stand-in behind a proxy that writes down what it is sent. Headers of a
@@ -184,7 +186,7 @@ func (e *effects) of(t *testing.T, text string) (said string, problems []string)
 			problems = append(problems, p.Message)
 		}
 	}
-	read := sheet.Read(opened, filepath.Join(e.dir, "sheets", "test.yaml"), []byte(text))
+	read := sheet.Read(opened, filepath.Join(e.dir, "sheets", "test.yaml"), []byte(text), step.Kinds)
 	for _, p := range vet.Sheet(read, vet.Options{}).Serious() {
 		problems = append(problems, p.Message)
 	}
@@ -363,9 +365,9 @@ func TestEachKeyOfAStepHasAnEffectOrIsRefused(t *testing.T) {
 		}
 		return lead + text + after
 	}
-	for _, word := range slices.Sorted(maps.Keys(sheet.StepKindKeys())) {
-		allowed := sheet.StepKindKeys()[word]
-		for _, name := range sheet.StepKeys() {
+	for _, kind := range step.Kinds {
+		word, allowed := kind.Word, kind.Keys()
+		for _, name := range bench.KeyNames(sheet.StepKeys(step.Kinds)) {
 			if name == word {
 				continue
 			}
@@ -388,7 +390,7 @@ func TestEachKeyOfAStepHasAnEffectOrIsRefused(t *testing.T) {
 					if bases[name] != "" {
 						assert.Contains(t, said, "does more than one thing")
 					} else {
-						assert.Contains(t, said, sheet.WhatOf(word)+" has no "+name)
+						assert.Contains(t, said, kind.What+" has no "+name)
 					}
 					return
 				}

@@ -14,18 +14,20 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
 	"testbench/internal/bench"
 	"testbench/internal/document"
 	"testbench/internal/run"
 	"testbench/internal/secret"
 	"testbench/internal/session"
 	"testbench/internal/standin"
+	"testbench/internal/step"
 	"testbench/internal/vet"
-	"testing"
-	"time"
-
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
 )
 
 // issuing is a server that takes every credential, gives tokens and writes down what it is
@@ -176,9 +178,9 @@ func (c *loginCase) observe(t *testing.T, dir string, service *issuing, base str
 		body := filepath.Join(dir, "payload.xml")
 		call = run.CallSpec{Target: []string{"s", "POST", ""}, Login: "it", Body: body}
 	}
-	step, err := run.CallStep(bench, call, vet.Options{})
+	prepared, err := run.CallStep(bench, call, vet.Options{})
 	require.NoError(t, err)
-	result := run.CarryOut(t.Context(), session, step, map[string]*document.Node{})
+	result := step.Ask(t.Context(), session, prepared, map[string]*document.Node{})
 	said := fmt.Sprintf("%s %s", result.Outcome, result.Reason)
 	if token, err := session.Logins.Token(t.Context(), "it"); err == nil {
 		said += fmt.Sprintf("\ntoken %s until %s", token.Kind, token.Expires)

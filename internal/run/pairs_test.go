@@ -5,6 +5,11 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
 	"testbench/internal/bench"
 	"testbench/internal/callback"
 	"testbench/internal/result"
@@ -13,11 +18,8 @@ import (
 	"testbench/internal/session"
 	"testbench/internal/sheet"
 	"testbench/internal/standin"
+	"testbench/internal/step"
 	"testbench/internal/vet"
-	"testing"
-
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
 )
 
 // check is something that a step says of an answer, with a value for which it must pass and
@@ -137,7 +139,7 @@ func (e *effects) result(t *testing.T, text string, o run.RunOptions) *result.Sh
 	t.Helper()
 	bench, err := bench.Open(e.dir)
 	require.NoError(t, err)
-	read := sheet.Read(bench, filepath.Join(e.dir, "sheets", "test.yaml"), []byte(text))
+	read := sheet.Read(bench, filepath.Join(e.dir, "sheets", "test.yaml"), []byte(text), step.Kinds)
 	require.Empty(t, vet.Sheet(read, vet.Options{}).Serious(), text)
 	receiver := &callback.Receiver{}
 	defer func() { _ = receiver.Close() }()

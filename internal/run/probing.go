@@ -18,6 +18,7 @@ import (
 	"testbench/internal/session"
 	"testbench/internal/sheet"
 	"testbench/internal/soap"
+	"testbench/internal/step"
 )
 
 // Probing is a step that is probed.
@@ -33,21 +34,21 @@ type Probing struct {
 
 // Probing fills a step in as it is right, and gathers what is known of its request. A nil
 // scope is that of a step outside of a sheet.
-func NewProbing(ctx context.Context, s *session.Session, step *sheet.Step, scope *session.Values) (*Probing, error) {
+func NewProbing(ctx context.Context, s *session.Session, one *sheet.Step, scope *session.Values) (*Probing, error) {
 	if scope == nil {
 		scope = s.Scope(nil, map[string]*document.Node{})
 	}
-	if step.Wait != nil || step.Batch != nil || step.Group != nil || step.Sub != nil || step.Listen != nil || step.Lookup != nil || step.Call == "" && step.Request == nil && step.Follow == nil {
+	if _, asks := one.Action.(session.Planner); !asks || one.Wait != nil {
 		return nil, errors.New("a probe needs a step that makes one request, and waits for nothing")
 	}
-	if err := s.CheckCall(ctx, step); err != nil {
+	if err := step.CheckCall(ctx, s, one); err != nil {
 		return nil, err
 	}
-	planned, err := s.Prepare(ctx, step, scope, nil)
+	planned, err := s.Prepare(ctx, one, scope, nil)
 	if err != nil {
 		return nil, err
 	}
-	p := &Probing{plan: planned, step: step, Target: &probe.Target{Request: planned.Request, SOAP: soap.Version(planned.SOAPVersion()), Writes: planned.Writes}}
+	p := &Probing{plan: planned, step: one, Target: &probe.Target{Request: planned.Request, SOAP: soap.Version(planned.SOAPVersion()), Writes: planned.Writes}}
 	if planned.Service != nil {
 		p.Service = planned.Service.Name
 	}
@@ -130,7 +131,7 @@ func Probe(ctx context.Context, s *session.Session, p *Probing, c *probe.Case) *
 	planned := *p.plan
 	planned.Notes = nil
 	use := login.Use{Names: planned.Logins}
-	res := &result.Step{Name: "as it is right", Target: session.TargetOf(p.step), Outcome: result.Held}
+	res := &result.Step{Name: "as it is right", Target: p.step.Target(), Outcome: result.Held}
 	if c == nil {
 		planned.Request = p.Target.Request.Clone()
 	} else {

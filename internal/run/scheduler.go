@@ -16,6 +16,7 @@ import (
 	"testbench/internal/result"
 	"testbench/internal/session"
 	"testbench/internal/sheet"
+	"testbench/internal/step"
 	"testbench/internal/table"
 )
 
@@ -126,8 +127,8 @@ func sheetInputs(s *sheet.Sheet) []string {
 				names = append(names, u.Placeholder.Name)
 			}
 		}
-		if step.Sub != nil {
-			names = append(append(names, step.Sub.File), sheetInputs(step.Sub.Sheet)...)
+		if _, other := step.Held(); other != nil {
+			names = append(append(names, sheet.Inside(s.Bench, other.File())), sheetInputs(other)...)
 		}
 	})
 	return names
@@ -215,7 +216,7 @@ func Run(ctx, kill context.Context, work []*Job, options RunOptions) []*result.S
 		runners[i] = &runner{scheduler: c, session: w.Session, sheet: w.Sheet, work: w, index: i, queue: make(chan *task, window+2), ahead: make(chan struct{}, window), load: newLoad(), outside: map[string]*document.Node{},
 			result: &result.Sheet{Name: w.Sheet.Name, File: w.File(), About: w.Sheet.About, Site: w.Session.Site.Name, Outcome: result.NotRun,
 				RowCount: w.Sheet.RowCount(), Total: totalRows(w.Sheet, options), Repeated: options.Repeat > 1 || options.For > 0 || options.Rate > 0, Limits: limitsWithValues(w.Sheet.Limits, w.Session.Scope(nil, nil))}}
-		session.ListSteps(runners[i].result, "", slices.Concat(w.Sheet.First, w.Sheet.Steps, w.Sheet.Finally, w.Sheet.Last))
+		runners[i].result.Plan = step.List("", w.Sheet.AllSteps())
 	}
 	go func() {
 		// So many sheets side by side; with one job each begins when the one before

@@ -8,17 +8,19 @@ import (
 	"os"
 	"path/filepath"
 	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
 	"testbench/internal/bench"
 	"testbench/internal/history"
 	"testbench/internal/result"
 	"testbench/internal/run"
 	"testbench/internal/session"
 	"testbench/internal/sheet"
-	"testing"
-	"time"
-
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
+	"testbench/internal/step"
 )
 
 // Rows whose answers are large wait for those before them to be recorded: what a run holds
@@ -44,7 +46,7 @@ func TestRowsWaitForTheRecord(t *testing.T) {
 	require.NoError(t, os.WriteFile(file, []byte("sheet: large\nrows: {numbers: 1 to 40}\nsteps:\n  - step: ask\n    request: GET ${base}/\n"), 0o600))
 	bench, err := bench.Open(dir)
 	require.NoError(t, err)
-	s, err := sheet.Open(bench, file)
+	s, err := sheet.Open(bench, file, step.Kinds)
 	require.NoError(t, err)
 	session, err := session.NewSession(bench, session.Options{})
 	require.NoError(t, err)

@@ -2,7 +2,6 @@ package run
 
 import (
 	"context"
-	"fmt"
 	"maps"
 	"slices"
 
@@ -12,58 +11,14 @@ import (
 	"testbench/internal/sheet"
 )
 
-// sub runs another sheet as a step. Its steps stand in the row under the step's name;
-// what it kept is what the step answers with.
-func (x *rowRun) sub(ctx context.Context, step *sheet.Step, name string) result.Outcome {
-	if reason := x.leftOut(step); reason != "" {
-		return x.skip(step, name, result.NotRun, reason)
-	}
-	inner := step.Sub.Sheet
-	res := &result.Step{Name: name, Target: session.TargetOf(step), About: step.About, Outcome: result.Held}
-	session, err := x.session.At(inner.Site)
-	if x.session.Options.Site != "" {
-		session, err = x.session, nil // whoever asked for a site means all of it
-	}
-	var given map[string]*document.Node
-	if err == nil {
-		given, err = x.fillSub(step, inner)
-	}
-	if err != nil {
-		x.failed(ctx, res, err)
-		x.noteMissing(step, string(res.Outcome))
-		x.tell(res)
-		return res.Outcome
-	}
-	r := &runner{scheduler: x.scheduler, session: session, sheet: inner, work: &Job{Session: session, Sheet: inner}, index: x.index, result: x.result, outside: given}
+// Sheet runs another sheet with what it is given. Its steps stand in the row under the name of
+// the step that runs it.
+func (x *rowRun) Sheet(ctx context.Context, of *session.Session, inner *sheet.Sheet, given map[string]*document.Node, name string) (
+	*document.Node, result.Outcome) {
+	r := &runner{scheduler: x.scheduler, session: of, sheet: inner, work: &Job{Session: of, Sheet: inner}, index: x.index, result: x.result, outside: given}
 	s := &subRun{outer: x, runner: r, name: name, kept: document.NewObject()}
 	outcome := s.run(ctx)
-	if x.options.Dry {
-		return outcome
-	}
-	j := x.judgingOf(session, step, x.scope(x.session), s.kept, nil)
-	if outcome == result.Held {
-		j.FinishPayload(res)
-	} else {
-		res.Outcome, res.Reason = result.NotRun, "the sheet "+string(outcome)
-	}
-	x.noteMissing(step, string(outcome))
-	x.tell(res)
-	return result.Worst(outcome, res.Outcome)
-}
-
-func (x *rowRun) fillSub(step *sheet.Step, inner *sheet.Sheet) (map[string]*document.Node, error) {
-	scope := x.scope(x.session)
-	fill := map[string]*document.Node{}
-	if step.Fill != nil {
-		for _, f := range step.Fill.Fields {
-			node, err := f.Value.Node(scope)
-			if err != nil {
-				return nil, fmt.Errorf("fill %s: %w", f.Name, err)
-			}
-			fill[f.Name] = node
-		}
-	}
-	return inner.Given(fill)
+	return s.kept, outcome
 }
 
 // subRun is a sheet under way within a row of another one.
@@ -88,11 +43,11 @@ func (s *subRun) run(ctx context.Context) result.Outcome {
 	}
 	rows := 0
 	for row := range s.iteration() {
-		if ctx.Err() != nil || s.isStopped() || s.outer.isOver(ctx) {
+		if ctx.Err() != nil || s.isStopped() || s.outer.IsOver(ctx) {
 			break
 		}
 		if row.wrong != "" {
-			s.outer.tell(&result.Step{Name: s.name + ": rows", Target: "rows", Outcome: result.Faulty, Reason: row.wrong})
+			s.outer.Tell(&result.Step{Name: s.name + ": rows", Target: "rows", Outcome: result.Faulty, Reason: row.wrong})
 			outcome = result.Worst(outcome, result.Faulty)
 			continue
 		}

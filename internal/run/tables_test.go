@@ -13,6 +13,7 @@ import (
 
 	"testbench/internal/bench"
 	"testbench/internal/sheet"
+	"testbench/internal/step"
 )
 
 // change is a key of a mapping, with what shows that it has an effect: the same bench and
@@ -212,6 +213,7 @@ func TestEachKeyOfTheFilesHasAnEffect(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(e.dir, "z.db"), nil, 0o600))
 	tables := bench.Mappings()
 	maps.Copy(tables, sheet.Mappings())
+	maps.Copy(tables, step.Mappings())
 	for table, keys := range tables {
 		for _, key := range keys {
 			name := table + " " + key

@@ -1,9 +1,6 @@
 package run
 
 import (
-	"fmt"
-	"time"
-
 	"testbench/internal/history"
 	"testbench/internal/result"
 	"testbench/internal/sheet"
@@ -54,9 +51,4 @@ func (r *runner) isChosen(step string) bool {
 		}
 	}
 	return true
-}
-
-// sinceText writes how long something took, as rules read it.
-func sinceText(d time.Duration) string {
-	return fmt.Sprintf("%.1f ms", float64(d)/float64(time.Millisecond))
 }

@@ -3,10 +3,10 @@ package run
 import (
 	"fmt"
 	"slices"
-	"strings"
 
 	"testbench/internal/contract/source"
 	"testbench/internal/sheet"
+	"testbench/internal/step"
 )
 
 // Unseen tells what vetting a sheet could not look at without asking somebody, and why.
@@ -20,14 +20,17 @@ func Unseen(s *sheet.Sheet) []string {
 	if s.Rows != nil && s.Rows.Source == nil && s.Rows.Columns() == nil && s.Rows.Query.Sql != nil {
 		add(fmt.Sprintf("the columns of the rows of %s: the database %s is not asked; columns: names them", s.Name, s.Rows.Query.Database))
 	}
-	s.EveryStep(func(_ *sheet.Sheet, step *sheet.Step) {
-		name, operation, isCall := strings.Cut(step.Call, "/")
-		service := s.Bench.Service(name)
-		if !isCall || service == nil || service.Contract == nil || service.Operation(operation) != nil {
+	s.EveryStep(func(_ *sheet.Sheet, one *sheet.Step) {
+		call, isCall := one.Action.(*step.Call)
+		if !isCall {
+			return
+		}
+		service := s.Bench.Service(call.Service)
+		if service == nil || service.Contract == nil || service.Operation(call.Operation) != nil {
 			return
 		}
 		if !service.Contract.IsLiteral() || source.IsAddress(service.Contract.LiteralText()) {
-			add("the operations of " + name + " and their fields: its contract is at an address, and vet asks nobody; `testbench run -dry` looks at them")
+			add("the operations of " + call.Service + " and their fields: its contract is at an address, and vet asks nobody; `testbench run -dry` looks at them")
 		}
 	})
 	return out

@@ -17,46 +17,47 @@ import (
 	"testbench/internal/request"
 	"testbench/internal/session"
 	"testbench/internal/sheet"
+	"testbench/internal/step"
 	"testbench/internal/vet"
 	"testbench/internal/yamlfile"
 )
 
 // StepText writes a step as a sheet has it, in block style, with what it keeps as name=path.
 // It refuses what a sheet cannot say: files outside of the bench.
-func StepText(b *bench.Bench, step *sheet.Step, name string, keep []string) (string, error) {
+func StepText(b *bench.Bench, s *sheet.Step, name string, keep []string) (string, error) {
 	w := &stepWriter{bench: b}
 	w.line(0, "step", yamlfile.ScalarText(name))
-	if step.Call != "" {
-		w.line(0, "call", yamlfile.ScalarText(step.Call))
+	if to, ok := s.Action.(*step.Request); ok {
+		w.line(0, "request", yamlfile.ScalarText(requestLineText(to)))
 	} else {
-		w.line(0, "request", yamlfile.ScalarText(requestLineText(step.Request)))
+		w.line(0, "call", yamlfile.ScalarText(s.Target()))
 	}
-	w.login(step.Login)
-	for _, one := range []struct{ key, text string }{{"soap", string(step.SOAP)}, {"contract", step.Contract}, {"http", step.HTTP}} {
+	w.login(s.Login)
+	for _, one := range []struct{ key, text string }{{"soap", string(s.SOAP)}, {"contract", s.Contract}, {"http", s.HTTP}} {
 		if one.text != "" {
 			w.line(0, one.key, one.text)
 		}
 	}
-	if step.Action != nil {
-		w.line(0, "action", yamlfile.ScalarText(step.Action.Source))
+	if s.SOAPAction != nil {
+		w.line(0, "action", yamlfile.ScalarText(s.SOAPAction.Source))
 	}
-	if step.Stay {
+	if s.Stay {
 		w.line(0, "redirects", "off")
 	}
-	if step.Pages > 1 {
-		w.line(0, "pages", fmt.Sprint(step.Pages))
+	if s.Pages > 1 {
+		w.line(0, "pages", fmt.Sprint(s.Pages))
 	}
-	w.pairs("headers", step.Spec.Headers)
-	w.pairs("query", step.Spec.Query)
-	w.pairs("cookies", step.Spec.Cookies)
-	w.pairs("form", step.Spec.Form)
-	w.tree("fill", step.Fill)
-	w.tree("body", step.Spec.Body)
-	if step.TextFile != "" {
-		w.file("file", step.TextFile)
+	w.pairs("headers", s.Spec.Headers)
+	w.pairs("query", s.Spec.Query)
+	w.pairs("cookies", s.Spec.Cookies)
+	w.pairs("form", s.Spec.Form)
+	w.tree("fill", s.Fill)
+	w.tree("body", s.Spec.Body)
+	if s.TextFile != "" {
+		w.file("file", s.TextFile)
 	}
-	if step.BytesFile != "" {
-		w.file("bytes", step.BytesFile)
+	if s.BytesFile != "" {
+		w.file("bytes", s.BytesFile)
 	}
 	if len(keep) > 0 {
 		w.line(0, "keep", "")
@@ -69,7 +70,7 @@ func StepText(b *bench.Bench, step *sheet.Step, name string, keep []string) (str
 }
 
 // requestLineText writes a request line as files do.
-func requestLineText(l *sheet.RequestLine) string {
+func requestLineText(l *step.Request) string {
 	return strings.TrimSpace(strings.Join([]string{l.Service, l.Method, l.Path.Source}, " "))
 }
 
@@ -171,7 +172,7 @@ func Reread(b *bench.Bench, text string, options vet.Options) (*sheet.Step, erro
 	if err != nil {
 		return nil, err
 	}
-	s := sheet.Read(b, filepath.Join(b.Dir, "sheets", "written.yaml"), source)
+	s := sheet.Read(b, filepath.Join(b.Dir, "sheets", "written.yaml"), source, step.Kinds)
 	if problems := vet.Sheet(s, options).Serious(); len(problems) > 0 {
 		return nil, errors.New(problems[0].Message)
 	}

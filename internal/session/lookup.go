@@ -112,38 +112,21 @@ func (s *Session) RowsOfQuery(ctx context.Context, q *sheet.Query) *table.Source
 	})
 }
 
-// LookInto looks once.
-func LookInto(ctx context.Context, l *sheet.Lookup, s *Session, scope *Values) (*document.Node, error) {
-	d := s.Bench.Database(l.Database)
-	if d == nil {
-		return nil, &bench.NotFoundError{What: "database", Name: l.Database, Known: s.Bench.DatabaseNames()}
+// List gives what a query finds.
+func (s *Session) List(ctx context.Context, q *sheet.Query, scope *Values) (*document.Node, error) {
+	db, err := s.database(q.Database)
+	if err != nil {
+		return nil, err
 	}
-	if d.Kind != lookup.Folder {
-		db, err := s.database(l.Database)
-		if err != nil {
-			return nil, err
-		}
-		fill, err := queryParameters(&l.Query, scope)
-		if err != nil {
-			return nil, err
-		}
-		return db.List(ctx, l.Sql, fill)
+	fill, err := queryParameters(q, scope)
+	if err != nil {
+		return nil, err
 	}
+	return db.List(ctx, q.Sql, fill)
+}
+
+// Folder is where a folder of the bench lies.
+func (s *Session) Folder(d *bench.Database) (string, error) {
 	settings, err := s.settings(d)
-	if err != nil {
-		return nil, err
-	}
-	t := l.Find
-	if t == nil {
-		t = l.Open
-	}
-	pattern, err := t.Text(scope, value.Raw)
-	if err != nil {
-		return nil, err
-	}
-	if l.Find != nil {
-		return lookup.Find(settings.Address, pattern.Sent)
-	}
-	content, _, _, err := lookup.Content(settings.Address, pattern.Sent, l.Options)
-	return content, err
+	return settings.Address, err
 }

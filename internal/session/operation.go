@@ -86,9 +86,8 @@ func OperationIn(c *formats.Contract, service *bench.Service, step *sheet.Step, 
 	return op, err
 }
 
-// planCall finds the operation that a step calls, and makes its request.
-func (s *Session) planCall(ctx context.Context, p *Prepared, step *sheet.Step, spec *request.Spec, scope *Values) error {
-	serviceName, name, _ := strings.Cut(step.Call, "/")
+// PlanOperation finds an operation of a service that a step calls, and makes its request.
+func (s *Session) PlanOperation(ctx context.Context, p *Prepared, serviceName, name string, step *sheet.Step, spec *request.Spec, scope *Values) error {
 	if p.Service = s.Bench.Service(serviceName); p.Service == nil {
 		return &bench.NotFoundError{What: "service", Name: serviceName, Known: s.Bench.ServiceNames()}
 	}
@@ -312,12 +311,11 @@ func KnownRequest(b *bench.Bench, s *sheet.Step, service *bench.Service, op cont
 	return op.Build(stepFields(s, fields), buildOptions(b, s, service))
 }
 
-// CheckCall holds a call against the contract of its service, before anything
-// else is sent.
-func (s *Session) CheckCall(ctx context.Context, step *sheet.Step) error {
-	service, name, isCall := strings.Cut(step.Call, "/")
+// CheckOperation holds a call of an operation against the contract of its service, before
+// anything else is sent.
+func (s *Session) CheckOperation(ctx context.Context, step *sheet.Step, service, name string) error {
 	found := s.Bench.Service(service)
-	if !isCall || found == nil || found.Contract == nil || found.Operation(name) != nil {
+	if found == nil || found.Contract == nil || found.Operation(name) != nil {
 		return nil
 	}
 	c, err := s.Contract(ctx, found)
@@ -346,7 +344,7 @@ func problemTexts(s *sheet.Step, problems []contract.Problem) []string {
 		texts = append(texts, p.String())
 	}
 	if len(missing) > 0 {
-		texts = append(texts, s.Call+" needs "+strings.Join(missing, ", "))
+		texts = append(texts, s.Target()+" needs "+strings.Join(missing, ", "))
 	}
 	return texts
 }

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net/url"
 	"slices"
 	"strings"
 
@@ -25,8 +24,9 @@ type Prepared struct {
 	Operation contract.Operation // nil for a request without one
 	// Envelope goes around the body; nil where the operation is not SOAP.
 	Envelope *contract.Envelope
-	// away says that an answer led elsewhere than to the service.
-	away bool
+	// Led says that an answer says where the request goes, and Away that this is elsewhere
+	// than the service.
+	Led, Away bool
 	// Contracted says that a contract describes the operation, and not the bench.
 	Contracted bool
 	// MessageID names the message where WS-Addressing goes with it.
@@ -57,7 +57,13 @@ func (e *ContractError) Error() string {
 	return strings.ReplaceAll(strings.Join(e.Problems, "; "), "?;", "?")
 }
 
-// Prepare fills a step in.
+// Planner is an action that makes a request: it says where it goes, and adds what it knows
+// of it.
+type Planner interface {
+	Plan(ctx context.Context, s *Session, p *Prepared, step *sheet.Step, spec *request.Spec, scope *Values) error
+}
+
+// Prepare fills in a step that sends something.
 func (s *Session) Prepare(ctx context.Context, step *sheet.Step, scope *Values, names map[string]string) (*Prepared, error) {
 	p := &Prepared{}
 	spec := step.Spec
@@ -67,15 +73,11 @@ func (s *Session) Prepare(ctx context.Context, step *sheet.Step, scope *Values, 
 	if e, err := step.Expect.FilledIn(scope); err == nil && e.Status != nil && !e.Status.WantsSuccess() {
 		p.refusal = e.Status.Holds
 	}
-	var err error
-	switch {
-	case step.Call != "":
-		err = s.planCall(ctx, p, step, &spec, scope)
-	case step.Request != nil:
-		err = s.planRequest(ctx, p, step, &spec)
-	case step.Follow != nil:
-		err = s.planFollow(ctx, p, step, &spec, scope)
+	planner, ok := step.Action.(Planner)
+	if !ok {
+		return p, fmt.Errorf("the step %s sends no request of its own", step.Name)
 	}
+	err := planner.Plan(ctx, s, p, step, &spec, scope)
 	if err != nil {
 		return p, err
 	}
@@ -100,7 +102,7 @@ func (s *Session) Prepare(ctx context.Context, step *sheet.Step, scope *Values, 
 	}
 	p.withoutVersion = slices.ContainsFunc(spec.Headers, func(h request.Pair) bool { return h.Value.Null && strings.EqualFold(h.Name, "If-Match") })
 	s.ChooseLogins(p, step)
-	if step.Follow != nil {
+	if p.Led {
 		s.dropForeignCredentials(p)
 	}
 	return p, nil
@@ -109,8 +111,8 @@ func (s *Session) Prepare(ctx context.Context, step *sheet.Step, scope *Values, 
 // dropForeignCredentials leaves out what belongs to a service where an answer led elsewhere: its logins, what
 // it always sends, and the site's certificate.
 func (s *Session) dropForeignCredentials(p *Prepared) {
-	p.Request.Foreign = p.away || p.Service == nil && !s.isHome(p.Request.URL)
-	if !p.away {
+	p.Request.Foreign = p.Away || p.Service == nil && !s.isHome(p.Request.URL)
+	if !p.Away {
 		return
 	}
 	var left []string
@@ -172,68 +174,11 @@ func JoinPath(address, path *value.Template) *value.Template {
 	return value.Joined(address, path)
 }
 
-func (s *Session) planRequest(ctx context.Context, p *Prepared, step *sheet.Step, spec *request.Spec) error {
-	spec.Method, spec.Address = step.Request.Method, step.Request.Path
-	if step.Request.Service == "" {
-		return nil
-	}
-	p.Service = s.Bench.Service(step.Request.Service)
-	if p.Service == nil {
-		return &bench.NotFoundError{What: "service", Name: step.Request.Service, Known: s.Bench.ServiceNames()}
-	}
-	address, err := s.Address(ctx, p.Service)
-	if err == nil {
-		spec.Address = JoinPath(address, step.Request.Path)
-	}
-	return err
-}
-
-// planFollow takes an address out of an answer. A relative one is resolved
-// against the service.
-func (s *Session) planFollow(ctx context.Context, p *Prepared, step *sheet.Step, spec *request.Spec, scope *Values) error {
-	text, err := step.Follow.Text(scope, value.Address)
-	if err != nil {
-		return err
-	}
-	address := text.Sent
-	if step.Service != "" {
-		if p.Service = s.Bench.Service(step.Service); p.Service == nil {
-			return &bench.NotFoundError{What: "service", Name: step.Service, Known: s.Bench.ServiceNames()}
-		}
-		template, err := s.Address(ctx, p.Service)
-		if err != nil {
-			return err
-		}
-		base, err := template.Text(scope, value.Address)
-		if err != nil {
-			return err
-		}
-		p.away = true
-		// What is relative is meant from the service, not from beside it.
-		if baseURL, err := url.Parse(strings.TrimSuffix(base.Sent, "/") + "/"); err == nil {
-			if resolved, err := baseURL.Parse(address); err == nil {
-				address = resolved.String()
-				p.away = exchange.Origin(resolved) != exchange.Origin(baseURL)
-			}
-		}
-	}
-	if !strings.Contains(address, "://") {
-		return fmt.Errorf("follow: %q is no whole address; name the service: it belongs to", address)
-	}
-	// Where an answer leads may name a part of what is there; that is not sent.
-	address, _, _ = strings.Cut(address, "#")
-	spec.Address = value.Literal(address)
-	if len(step.Contents) == 0 && len(step.SOAPWords()) == 0 {
-		spec.Method = "GET" // at a service that speaks SOAP, too: a link is read
-	}
-	return nil
-}
-
 // AddService adds what goes into each request to the service.
 func (s *Session) AddService(p *Prepared, spec *request.Spec) {
 	p.Logins = append([]string{}, p.Service.Logins...)
 	always := p.Service.Always
-	if p.away {
+	if p.Away {
 		always = bench.Defaults{}
 	}
 	spec.Headers = MergeDefaults(always.Headers, spec.Headers)
@@ -255,7 +200,7 @@ func (p *Prepared) AddSOAP(step *sheet.Step, spec *request.Spec) error {
 	var service bench.Service // a plain address has nothing of its own
 	if p.Service != nil {
 		service = *p.Service
-		if p.away {
+		if p.Away {
 			service.Always = bench.Defaults{}
 		}
 	}
@@ -274,7 +219,7 @@ func (p *Prepared) AddSOAP(step *sheet.Step, spec *request.Spec) error {
 		return err
 	}
 	// A payload and blocks are the step's, or what the service always has.
-	envelope := request.SOAP{Version: version, Action: step.Action, Blocks: service.Always.Blocks}
+	envelope := request.SOAP{Version: version, Action: step.SOAPAction, Blocks: service.Always.Blocks}
 	if spec.SOAP != nil {
 		envelope.Blocks = service.Always.Blocks.With(spec.SOAP.Blocks)
 	}
@@ -333,9 +278,9 @@ func checkEnvelope(s *sheet.Step, service *bench.Service) error {
 		return WithTry("fill: has no effect beside "+content+":, which is the payload", "keep one of them")
 	case content == "bytes" && (s.Spec.SOAP != nil || len(s.Spec.Attach) > 0 || service.Always.Blocks != nil || addressesOf(s, service)):
 		return WithTry("bytes: goes as it is, so that blocks, addressing and attachments cannot be added", "write text: or file:, or take them out")
-	case s.Action != nil && headers("SOAPAction"):
+	case s.SOAPAction != nil && headers("SOAPAction"):
 		return WithTry("action: has no effect beside the header SOAPAction", "keep one of them")
-	case s.Action != nil && s.SOAP != soap.V11 && service.SOAP == soap.V12 && headers("Content-Type"):
+	case s.SOAPAction != nil && s.SOAP != soap.V11 && service.SOAP == soap.V12 && headers("Content-Type"):
 		return WithTry("action: has no effect beside the header Content-Type, which holds it in SOAP 1.2", "keep one of them")
 	}
 	return nil

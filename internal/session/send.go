@@ -17,59 +17,6 @@ import (
 	"testbench/internal/sheet"
 )
 
-// ListSteps lists the steps that there are.
-func ListSteps(res *result.Sheet, lead string, steps []*sheet.Step) {
-	for _, step := range steps {
-		name := lead + step.Name
-		if step.Each != nil {
-			name += " (10 of 10)" // about so long; how many there are is not known yet
-		}
-		if len(step.Group) > 0 {
-			ListSteps(res, name+": ", step.Group)
-			continue
-		}
-		if step.Sub != nil {
-			ListSteps(res, name+": ", step.Sub.Sheet.AllSteps())
-		}
-		res.Plan = append(res.Plan, result.Planned{Name: name, Target: TargetOf(step)})
-		if step.Undo != nil {
-			res.Plan = append(res.Plan, result.Planned{Name: "undo " + name, Target: TargetOf(step.Undo)})
-		}
-		if step.Batch != nil {
-			for _, part := range step.Batch.Parts {
-				res.Plan = append(res.Plan, result.Planned{Name: lead + step.Name + ": " + part.Name, Target: TargetOf(part)})
-			}
-		}
-	}
-}
-
-// TargetOf is what a step calls, as a result names it.
-func TargetOf(s *sheet.Step) string {
-	switch {
-	case len(s.Group) > 0:
-		return "group"
-	case s.Call != "":
-		return s.Call
-	case s.Request != nil:
-		return s.Request.Source
-	case s.Follow != nil:
-		return "follow " + s.Follow.Source
-	case len(s.Set) > 0:
-		return "set"
-	case s.Batch != nil:
-		return "batch " + s.Batch.Service
-	case s.Sub != nil:
-		return "sheet " + s.Sub.File
-	case s.Listen != nil:
-		return "listen"
-	case s.Lookup != nil:
-		return "lookup " + s.Lookup.Database
-	case s.Pause > 0:
-		return "pause " + s.At.Get("pause").Text
-	}
-	return "work out"
-}
-
 // Data gathers what conditions see.
 func (s *Session) Data(scope *Values, row *document.Node, kept map[string]*document.Node, re *reply.Reply, names map[string]string) *rule.Data {
 	data := &rule.Data{Row: row, Scope: scope, Kept: document.NewObject(), Site: document.NewObject()}

@@ -23,6 +23,7 @@ import (
 	"testbench/internal/secret"
 	"testbench/internal/session"
 	"testbench/internal/sheet"
+	"testbench/internal/step"
 )
 
 // sender answers in the place of every service, and remembers what was asked.
@@ -132,7 +133,7 @@ func newSession(t *testing.T, s *sender) (*session.Session, *bench.Bench) {
 
 func stepsOf(t *testing.T, b *bench.Bench, text string) []*sheet.Step {
 	t.Helper()
-	read := sheet.Read(b, filepath.Join(b.Dir, "s.yaml"), []byte("sheet: s\nsteps:\n  - step: it\n    "+strings.ReplaceAll(text, "\n", "\n    ")+"\n"))
+	read := sheet.Read(b, filepath.Join(b.Dir, "s.yaml"), []byte("sheet: s\nsteps:\n  - step: it\n    "+strings.ReplaceAll(text, "\n", "\n    ")+"\n"), step.Kinds)
 	require.Empty(t, read.Source.Problems.Serious(), text)
 	return read.Steps
 }
@@ -223,18 +224,18 @@ func TestAddressOfAPort(t *testing.T) {
 
 // Before anything is sent, a call is held against the contract of its service.
 func TestCheckCall(t *testing.T) {
-	for step, want := range map[string]string{
+	for text, want := range map[string]string{
 		"call: open/change\nfill: {id: 7, kilos: 2}": "", "call: open/change\nfill: {id: x, kilos: 2}": "id must be integer", "call: open/change\nfill: {id: 7}\ncontract: answer": "",
 		"call: open/change\nfill: {kilos: 2}": "open/change needs id", "call: open/other": "no operation of open", "call: lab/Ask\nfill: {n: x}": "n ",
 		"call: hand/look": "", "request: hand GET /": "",
 	} {
 		s, b := newSession(t, &sender{})
-		err := s.CheckCall(t.Context(), stepsOf(t, b, step)[0])
+		err := step.CheckCall(t.Context(), s, stepsOf(t, b, text)[0])
 		if want == "" {
-			assert.NoError(t, err, step)
+			assert.NoError(t, err, text)
 			continue
 		}
-		assert.ErrorContains(t, err, want, step)
+		assert.ErrorContains(t, err, want, text)
 	}
 }
 

@@ -124,5 +124,5 @@ func readTold(r *bench.Reader, n *yamlfile.Node, word string, parts ...string) (
 			r.File.Report(entry.Key, suggest.DidYouMean(first, parts), "%s %s has no %q", article, word, first)
 		}
 	}
-	return false, true, readFieldRules(r, n, "reply."+word+".")
+	return false, true, ReadFieldRules(r, n, "reply."+word+".")
 }

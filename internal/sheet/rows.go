@@ -72,7 +72,7 @@ func (rows *Rows) read(r *bench.Reader) (err error) {
 	column := rows.column
 	switch {
 	case rows.Query.Sql != nil:
-		return finishQuery(r, rows.At, &rows.Query)
+		rows.Query.Check(r, rows.At)
 	case rows.list != nil:
 		var items []*document.Node
 		var t *table.Table
@@ -169,7 +169,7 @@ var rowsKeys = []bench.Key[Rows]{
 		}
 	}),
 	bench.NewKey("when", "a condition: only the rows for which it holds", func(r *bench.Reader, rows *Rows, n *yamlfile.Node) { rows.When = r.Condition(n) }),
-	bench.NewKey("sql", "a query of a database", func(r *bench.Reader, rows *Rows, n *yamlfile.Node) { rows.Query.read(r, n); rows.At = n }),
+	bench.NewKey("sql", "a query of a database", func(r *bench.Reader, rows *Rows, n *yamlfile.Node) { rows.Query.Read(r, n); rows.At = n }),
 	bench.NewKey("database", "the database that the query is for", func(r *bench.Reader, rows *Rows, n *yamlfile.Node) { rows.Query.Database = r.PlainText(n) }),
 	bench.NewKey("columns", "those that a query gives, so that they are known before it is asked", func(r *bench.Reader, rows *Rows, n *yamlfile.Node) {
 		for _, item := range r.List(n) {

@@ -1,7 +1,6 @@
-// Package sheet reads sheets: their head, their rows, their steps with the
-// keys of each kind, what is expected, and what is wrong in the file itself.
-// What can only be told with the bench and a site is vetted by package run,
-// which runs them.
+// Package sheet reads sheets: their head, their rows, what steps of all kinds have in common,
+// what is expected, and what is wrong in the file itself. The kinds of steps are package
+// step's; what can only be told with the bench and a site is vetted by package vet.
 package sheet
 
 import (
@@ -10,16 +9,11 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"time"
 
 	"testbench/internal/bench"
-	"testbench/internal/path"
-	"testbench/internal/request"
 	"testbench/internal/rule"
 	"testbench/internal/safefile"
-	"testbench/internal/soap"
 	"testbench/internal/table"
-	"testbench/internal/value"
 	"testbench/internal/yamlfile"
 )
 
@@ -41,6 +35,8 @@ type Sheet struct {
 	Source *yamlfile.File
 	Uses   []bench.Use
 	Reads  []string // the files that it names
+
+	kinds []Kind // of its steps
 }
 
 // Rows says where the inputs of a sheet come from.
@@ -62,108 +58,9 @@ type Rows struct {
 	Query         Query
 }
 
-// Step is one step of a sheet. Exactly one of the fields from Call to Listen says what
-// it does.
-type Step struct {
-	Name  string
-	About string
-
-	Call    string          // service/operation
-	Request *RequestLine    // SERVICE METHOD PATH, or METHOD and URL
-	Follow  *value.Template // an address out of an answer
-	Set     []request.Field
-	WorkOut []expression
-	Batch   *Batch // several requests as one
-	Pause   time.Duration
-	Group   []*Step   // carried out one after the other
-	Lookup  *Lookup   // looks into the other side
-	Sub     *SubSheet // runs another sheet
-	Listen  *Listen   // waits to be called back
-
-	Service string
-	Site    string
-	Login   *LoginChoice // nil: the service's own
-	SOAP    soap.Version
-	// Addressing is true or false where the step says whether WS-Addressing blocks go
-	// with it, else empty.
-	Addressing string
-	// Contract says what is held against it: both, request, answer, off; empty is both.
-	Contract string
-	Action   *value.Template
-	Fill     *request.Tree
-	Spec     request.Spec // headers, query, body and so on, as the step adds them
-	Stay     bool         // redirects: off
-	Pages    int          // how many pages are read and put together; 0 and 1 read one
-	Timeout  *yamlfile.Node
-	Names    map[string]string
-	HTTP     string
-
-	When   *rule.Condition
-	Wait   *Waiting // asks again until something is so; nil for once
-	Undo   *Step    // takes back what the step did, at the end of the row
-	Each   *Each    // once for each item; nil for once
-	Stop   string   // row or sheet: what ends where the step falls short
-	Again  *Again   // tries again where it goes wrong; nil for never
-	Keep   []Keep
-	Expect Expect
-	Fields []FieldRule
-	Where  []condition
-
-	At        *yamlfile.Node
-	CallAt    *yamlfile.Node
-	ServiceAt *yamlfile.Node
-	SiteAt    *yamlfile.Node
-	FillAt    *yamlfile.Node
-	Contents  []string // the body keys that were given
-	Uses      []bench.Use
-	textAt    *yamlfile.Node
-	TextFile  string
-	BytesFile string // of a command line
-}
-
-// RequestLine is SERVICE METHOD PATH, or METHOD and URL.
-type RequestLine struct {
-	Service, Method string
-	Path            *value.Template
-	Source          string
-}
-
-// LoginChoice is what a step says about logins.
-type LoginChoice struct {
-	Names []string // empty: none
-	Spoil string   // how, where the login is spoilt
-	At    *yamlfile.Node
-}
-
-type expression struct {
-	Name      string
-	Condition *rule.Condition
-}
-
-type condition struct {
-	*rule.Condition
-	At *yamlfile.Node
-}
-
-// Keep says which part of an answer is kept under which name.
-type Keep struct {
-	Name    string
-	Source  string
-	Path    *path.Path
-	Filters *value.Template // ${it | filters}; nil without filters
-	Default bool            // one of them is default
-	Secret  bool
-}
-
-// FieldRule is a path with the rule that holds for it.
-type FieldRule struct {
-	Source string
-	Path   *path.Path
-	Rule   *rule.Rule
-}
-
-// OpenSheet reads a sheet of a bench. Mistakes in it are given as problems.
-func Open(b *bench.Bench, name string) (*Sheet, error) {
+// Open reads a sheet of a bench, whose steps are of the kinds. Mistakes in it are given as
+// problems.
+func Open(b *bench.Bench, name string, kinds []Kind) (*Sheet, error) {
 	if inside, ok := RelativeTo(b.Dir, name); ok && b.Dir != "" {
 		if _, err := safefile.Inside(b.Dir, inside); err != nil {
 			return nil, err
@@ -176,7 +73,7 @@ func Open(b *bench.Bench, name string) (*Sheet, error) {
 	if err != nil {
 		return nil, err
 	}
-	return Read(b, bench.DisplayName(name), data), nil
+	return Read(b, bench.DisplayName(name), data, kinds), nil
 }
 
 // sheetsNear lists the sheets in the folder where one was looked for; of a bare name, which
@@ -194,17 +91,17 @@ func sheetsNear(b *bench.Bench, name string) []string {
 	return slices.DeleteFunc(near, func(f string) bool { return filepath.Base(f) == bench.FileName })
 }
 
-// ReadSheet reads a sheet from memory.
-func Read(b *bench.Bench, name string, data []byte) *Sheet {
+// Read reads a sheet from memory.
+func Read(b *bench.Bench, name string, data []byte, kinds []Kind) *Sheet {
 	full, err := filepath.Abs(name)
 	if err != nil {
 		full = name
 	}
-	return readSheet(b, name, data, []string{full})
+	return readSheet(b, name, data, []string{full}, kinds)
 }
 
-func readSheet(b *bench.Bench, name string, data []byte, within []string) *Sheet {
-	s := &Sheet{Bench: b, Source: yamlfile.Read(name, data)}
+func readSheet(b *bench.Bench, name string, data []byte, within []string, kinds []Kind) *Sheet {
+	s := &Sheet{Bench: b, kinds: kinds, Source: yamlfile.Read(name, data)}
 	if s.Source.Root == nil {
 		return s
 	}
@@ -266,10 +163,10 @@ var sheetKeys = []bench.Key[Sheet]{
 	bench.NewKey("takes", "values that whoever runs the sheet gives it: required, or what is meant without", func(r *bench.Reader, s *Sheet, n *yamlfile.Node) { s.Takes = readTakes(r, n) }),
 	bench.NewKey("rows", "the inputs: a CSV file, or from: with more keys", func(r *bench.Reader, s *Sheet, n *yamlfile.Node) { s.Rows = readRows(r, n) }),
 	bench.NewKey("expect", "limits of the times of its steps: p50, p90, p95, p99, max, per second", func(r *bench.Reader, s *Sheet, n *yamlfile.Node) { s.Limits = readLimits(r, n) }),
-	bench.NewKey("first", "steps before the rows", func(r *bench.Reader, s *Sheet, n *yamlfile.Node) { s.First = readSteps(r, n) }),
-	bench.NewKey("steps", "steps for each row", func(r *bench.Reader, s *Sheet, n *yamlfile.Node) { s.Steps = readSteps(r, n) }),
-	bench.NewKey("finally", "steps at the end of each row, whatever happened", func(r *bench.Reader, s *Sheet, n *yamlfile.Node) { s.Finally = readSteps(r, n) }),
-	bench.NewKey("last", "steps after the rows", func(r *bench.Reader, s *Sheet, n *yamlfile.Node) { s.Last = readSteps(r, n) }),
+	bench.NewKey("first", "steps before the rows", func(r *bench.Reader, s *Sheet, n *yamlfile.Node) { s.First = readSteps(r, n, s.kinds) }),
+	bench.NewKey("steps", "steps for each row", func(r *bench.Reader, s *Sheet, n *yamlfile.Node) { s.Steps = readSteps(r, n, s.kinds) }),
+	bench.NewKey("finally", "steps at the end of each row, whatever happened", func(r *bench.Reader, s *Sheet, n *yamlfile.Node) { s.Finally = readSteps(r, n, s.kinds) }),
+	bench.NewKey("last", "steps after the rows", func(r *bench.Reader, s *Sheet, n *yamlfile.Node) { s.Last = readSteps(r, n, s.kinds) }),
 }
 
 // EveryStep goes through the steps of a sheet, with those within them.
@@ -278,15 +175,13 @@ func (s *Sheet) EveryStep(do func(*Sheet, *Step)) {
 	each = func(steps []*Step) {
 		for _, step := range steps {
 			do(s, step)
-			each(step.Group)
-			if step.Batch != nil {
-				each(step.Batch.Parts)
-			}
+			held, other := step.Held()
+			each(held)
 			if step.Undo != nil {
 				each([]*Step{step.Undo})
 			}
-			if step.Sub != nil {
-				step.Sub.Sheet.EveryStep(do)
+			if other != nil {
+				other.EveryStep(do)
 			}
 		}
 	}

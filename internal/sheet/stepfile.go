@@ -1,7 +1,6 @@
 package sheet
 
 import (
-	"fmt"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -13,46 +12,9 @@ import (
 	"testbench/internal/request"
 	"testbench/internal/safefile"
 	"testbench/internal/soap"
-	"testbench/internal/suggest"
 	"testbench/internal/value"
 	"testbench/internal/yamlfile"
 )
-
-func readSteps(r *bench.Reader, n *yamlfile.Node) []*Step {
-	var steps []*Step
-	seen := map[string]bool{}
-	for i, item := range r.List(n) {
-		step := readStep(r, item, fmt.Sprintf("step %d", i+1))
-		if step == nil {
-			continue
-		}
-		if seen[step.Name] {
-			r.File.Report(item, "", "a second step is named %q", step.Name)
-		}
-		seen[step.Name] = true
-		steps = append(steps, step)
-	}
-	return steps
-}
-
-// readStep reads one step; nil where it is none.
-func readStep(r *bench.Reader, n *yamlfile.Node, otherwise string) *Step {
-	step := &Step{At: n}
-	inner := *r
-	inner.Uses = &step.Uses
-	bench.ReadMapping(&inner, "a step", n, step, stepKeys)
-	if n.Kind != yamlfile.Mapping {
-		return nil
-	}
-	if step.Name == "" {
-		step.Name = otherwise
-		if step.Call != "" {
-			step.Name = step.Call
-		}
-	}
-	finishStep(&inner, step)
-	return step
-}
 
 // TextFormat is the kind of a body given as text or file: that of the step's Content-Type,
 // else of the file's ending, else of the first character.
@@ -97,49 +59,22 @@ func finishText(r *bench.Reader, s *Step) {
 	s.Spec.Text = t
 }
 
-var stepKeys = []bench.Key[Step]{
+// namingKeys is how many of the common keys stand first, and name a step.
+const namingKeys = 2
+
+// commonKeys are those that several kinds of steps have.
+var commonKeys = []bench.Key[Step]{
 	bench.NewKey("step", "the step's name", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Name = r.PlainText(n) }),
 	bench.NewKey("about", "what it shows", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.About = r.Text(n) }),
-	bench.NewKey("call", "service/operation", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
-		s.Call, s.CallAt = r.PlainText(n), n
-		if service, operation, ok := strings.Cut(s.Call, "/"); !ok || service == "" || operation == "" {
-			r.File.Report(n, "write it like lab/GradeLot; a method with a path goes under request:", "%q is no service/operation", s.Call)
-			s.Call = ""
-		}
-	}),
-	bench.NewKey("request", "SERVICE METHOD PATH, or METHOD URL", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Request, s.CallAt = readRequest(r, n), n }),
-	bench.NewKey("follow", "an address out of an answer", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Follow, s.CallAt = r.Address(n), n }),
-	bench.NewKey("set", "values by name", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
-		for _, e := range r.Entries(n, "set") {
-			r.Identifier(e.Key, "a value")
-			s.Set = append(s.Set, request.Field{Name: e.Key.Text, Value: r.Named(e)})
-		}
-	}),
-	bench.NewKey("work out", "values by name, from CEL", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
-		for _, e := range r.Entries(n, "work out") {
-			r.Identifier(e.Key, "a value")
-			if c := r.Condition(e.Value); c != nil {
-				s.WorkOut = append(s.WorkOut, expression{e.Key.Text, c})
-			}
-		}
-	}),
-	bench.NewKey("pause", "how long nothing is done", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Pause = r.Duration(n) }),
 	bench.NewKey("for each", "${list}, or name: ${list}: once for each item", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Each = readEach(r, n) }),
 	bench.NewKey("stop", "row or sheet: what ends where the step falls short", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
 		s.Stop = r.Choice(n, "end of a stop", "row", "sheet")
 	}),
-	bench.NewKey("until", "path: rule: asks again until they hold", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.waiting().Until = readFieldRules(r, n, "") }),
+	bench.NewKey("until", "path: rule: asks again until they hold", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.waiting().Until = ReadFieldRules(r, n, "") }),
 	bench.NewKey("every", "the pause between askings; 200 ms to 5 s grows", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.waiting().Every = readPauses(r, n) }),
 	bench.NewKey("within", "how long is waited at most", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.waiting().Within = r.Duration(n) }),
 	bench.NewKey("states", "the states on the way, in their order", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.waiting().States = readStates(r, n) }),
 	bench.NewKey("again", "how often it is tried, where it goes wrong", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Again = readAgain(r, n) }),
-	bench.NewKey("lookup", "a database or folder of the bench to look into", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
-		s.looking().Database, s.Lookup.At = r.PlainText(n), n
-	}),
-	bench.NewKey("sql", "for lookup: a query, with parameters as :name that fill: fills", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.looking().read(r, n) }),
-	bench.NewKey("find", "for lookup in a folder: a pattern of files that are to be there", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.looking().Find = r.Template(n) }),
-	bench.NewKey("open", "for lookup in a folder: the file that is read", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.looking().Open = r.Template(n) }),
-	bench.NewKey("service", "the service, for follow", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Service, s.ServiceAt = r.PlainText(n), n }),
 	bench.NewKey("site", "another site for this step", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Site, s.SiteAt = r.PlainText(n), n }),
 	bench.NewKey("login", "a login, several, none, or spoil: with how:", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Login = readLoginChoice(r, n) }),
 	bench.NewKey("contract", "what is held against it: both, request, answer or off", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
@@ -161,7 +96,7 @@ var stepKeys = []bench.Key[Step]{
 	bench.NewKey("soap", "1.1 or 1.2; off for a body that goes without an envelope of ours", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
 		s.SOAP = soap.Version(r.Choice(n, "version of SOAP", "1.1", "1.2", SOAPOff))
 	}),
-	bench.NewKey("action", "the SOAP action", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Action = r.Template(n) }),
+	bench.NewKey("action", "the SOAP action", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.SOAPAction = r.Template(n) }),
 	bench.NewKey("blocks", "SOAP header blocks", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Spec.SOAP = &request.SOAP{Blocks: r.Tree(n)} }),
 	bench.NewKey("headers", "header fields; null for one that is not to go with it", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Spec.Headers = r.Pairs(n, "headers") }),
 	bench.NewKey("query", "query values", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Spec.Query = r.Pairs(n, "query") }),
@@ -193,7 +128,7 @@ var stepKeys = []bench.Key[Step]{
 		s.content(r, "form", nil)
 		s.Spec.Form = r.Pairs(n, "form")
 	}),
-	bench.NewKey("parts", "parts of a multipart body", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+	bench.NewKey("parts", "parts of a multipart body; of a batch, steps", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
 		s.content(r, "parts", nil)
 		for _, item := range r.List(n) {
 			p := request.Part{}
@@ -227,24 +162,21 @@ var stepKeys = []bench.Key[Step]{
 	bench.NewKey("expect", "what the reply must be", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
 		bench.ReadMapping(r, "expect", n, &s.Expect, expectKeys)
 	}),
-	bench.NewKey("fields", "path: rule", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Fields = readFieldRules(r, n, "") }),
+	bench.NewKey("fields", "path: rule", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Fields = ReadFieldRules(r, n, "") }),
 	bench.NewKey("where", "conditions", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
 		for _, item := range r.List(n) {
 			if c := r.Condition(item); c != nil {
-				s.Where = append(s.Where, condition{c, item})
+				s.Where = append(s.Where, Condition{c, item})
 			}
 		}
 	}),
 }
 
-// A group holds steps, which are read by the same keys.
+// What takes a step back is a step, which is read by the same keys.
 func init() {
-	stepKeys = append(stepKeys,
-		bench.NewKey("steps", "a group: steps one after the other", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Group = readSteps(r, n) }),
-		bench.NewKey("sheet", "another sheet to run, with fill: for what it takes", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Sub = readSub(r, n) }),
-		bench.NewKey("listen", "waits to be called back: method, path, match, signed, answer", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Listen = readListen(r, n) }),
+	commonKeys = append(commonKeys,
 		bench.NewKey("undo", "a step that takes it back, at the end of the row", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
-			s.Undo = readStep(r, n, "undo")
+			s.Undo = readStep(r, n, "undo", s.kinds)
 			if s.Undo != nil && s.Undo.Undo != nil {
 				r.File.Report(n, "", "what takes something back is not taken back itself")
 			}
@@ -279,41 +211,6 @@ var partKeys = []bench.Key[request.Part]{
 	}),
 	bench.NewKey("file name", "the file name that is sent", func(r *bench.Reader, p *request.Part, n *yamlfile.Node) { p.FileName = r.PlainText(n) }),
 	bench.NewKey("type", "its media type", func(r *bench.Reader, p *request.Part, n *yamlfile.Node) { p.Type = r.PlainText(n) }),
-}
-
-func readRequest(r *bench.Reader, n *yamlfile.Node) *RequestLine {
-	text := strings.TrimSpace(r.Text(n))
-	line := &RequestLine{Source: text}
-	first, rest, _ := strings.Cut(text, " ")
-	rest = strings.TrimSpace(rest)
-	if bench.IsMethod(first) && (strings.Contains(rest, "://") || strings.HasPrefix(rest, "${")) {
-		line.Method = first
-	} else {
-		line.Service = first
-		line.Method, rest, _ = strings.Cut(rest, " ")
-		rest = strings.TrimSpace(rest)
-		// Without a path the service's own address is meant, as for SOAP.
-		if !bench.IsMethod(line.Method) || rest != "" && rest[0] != '/' && rest[0] != '?' {
-			try := "write it like stores GET /lots, or GET http://host/path"
-			if meant := suggest.Closest(strings.ToUpper(line.Method), bench.Methods); meant != "" && !bench.IsMethod(line.Method) {
-				try = suggest.DidYouMean(line.Method, []string{meant})
-			}
-			r.File.Report(n, try, "%q is no request: a service, a method and a path are wanted", text)
-			return nil
-		}
-	}
-	parse := value.ParseAddress
-	if line.Service != "" {
-		parse = value.ParsePath // it stands behind the service's address: nothing in it is raw
-	}
-	t, err := parse(rest)
-	if err != nil {
-		r.Mistake(n, strings.LastIndex(n.Text, rest), err)
-		return nil
-	}
-	line.Path = t
-	r.Note(n, t.Placeholders())
-	return line
 }
 
 func readLoginChoice(r *bench.Reader, n *yamlfile.Node) *LoginChoice {
@@ -398,8 +295,8 @@ var keepKeys = []bench.Key[keeping]{
 	bench.NewKey("secret", "true: it is masked from then on", func(r *bench.Reader, k *keeping, n *yamlfile.Node) { k.secret = r.Yes(n) }),
 }
 
-// readFieldRules reads paths with rules; the paths are put behind prefix.
-func readFieldRules(r *bench.Reader, n *yamlfile.Node, prefix string) []FieldRule {
+// ReadFieldRules reads paths with rules; the paths are put behind prefix.
+func ReadFieldRules(r *bench.Reader, n *yamlfile.Node, prefix string) []FieldRule {
 	var rules []FieldRule
 	for _, e := range r.Entries(n, "fields") {
 		p, err := path.Compile(prefix + e.Key.Text)
@@ -417,7 +314,6 @@ func readFieldRules(r *bench.Reader, n *yamlfile.Node, prefix string) []FieldRul
 
 func init() {
 	bench.RegisterKeys("a sheet", sheetKeys)
-	bench.RegisterKeys("a step", stepKeys)
 	bench.RegisterKeys("expect:", expectKeys)
 }
 
@@ -431,7 +327,7 @@ func (s *Step) SOAPWords() []string {
 	for _, one := range []struct {
 		word  string
 		given bool
-	}{{"soap", s.SOAP != "" && s.SOAP != SOAPOff}, {"action", s.Action != nil}, {"blocks", s.Spec.SOAP != nil && s.Spec.SOAP.Blocks != nil},
+	}{{"soap", s.SOAP != "" && s.SOAP != SOAPOff}, {"action", s.SOAPAction != nil}, {"blocks", s.Spec.SOAP != nil && s.Spec.SOAP.Blocks != nil},
 		{"addressing", s.Addressing != ""}, {"attach", len(s.Spec.Attach) > 0}} {
 		if one.given {
 			words = append(words, one.word+":")

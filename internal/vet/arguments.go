@@ -10,6 +10,7 @@ import (
 	"testbench/internal/document"
 	"testbench/internal/session"
 	"testbench/internal/sheet"
+	"testbench/internal/step"
 	"testbench/internal/suggest"
 	"testbench/internal/value"
 )
@@ -72,7 +73,7 @@ func checkSet(b *bench.Bench, a Arguments, sheets []*sheet.Sheet, call *sheet.St
 		})
 	}
 	if call != nil {
-		add(PlaceholdersOfRequest(call)...)
+		add(call.Placeholders()...)
 	}
 	for name := range a.Set {
 		if !slices.Contains(known, name) {
@@ -127,7 +128,10 @@ func checkRows(b *bench.Bench, a Arguments, sheets []*sheet.Sheet, _ *sheet.Step
 func checkListen(b *bench.Bench, a Arguments, sheets []*sheet.Sheet, _ *sheet.Step) error {
 	listens := false
 	for _, s := range sheets {
-		s.EveryStep(func(_ *sheet.Sheet, step *sheet.Step) { listens = listens || step.Listen != nil })
+		s.EveryStep(func(_ *sheet.Sheet, one *sheet.Step) {
+			_, isOne := one.Action.(*step.Listen)
+			listens = listens || isOne
+		})
 	}
 	if a.Listen && !listens {
 		return fmt.Errorf("-listen and -callback have no effect: no step waits to be called back (listen:)")

@@ -6,14 +6,16 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"testbench/internal/bench"
-	"testbench/internal/sheet"
-	"testbench/internal/standin"
-	"testbench/internal/vet"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"testbench/internal/bench"
+	"testbench/internal/sheet"
+	"testbench/internal/standin"
+	"testbench/internal/step"
+	"testbench/internal/vet"
 )
 
 // at says where the caret is put in a case below: the text before it is the
@@ -42,7 +44,7 @@ func TestOneBody(t *testing.T) {
 			if i != j {
 				text += "    " + second + "\n"
 			}
-			problems := vet.Sheet(sheet.Read(bench, "s.yaml", []byte(text)), vet.Options{}).Serious()
+			problems := vet.Sheet(sheet.Read(bench, "s.yaml", []byte(text), step.Kinds), vet.Options{}).Serious()
 			if i == j {
 				assert.Empty(t, problems, text)
 				continue
@@ -61,10 +63,10 @@ func TestEveryMistakeOfASheet(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "sheets", "wrong.yaml"), []byte("sheet: wrong\nsteps:\n  - step: a\n    call: stores/serch\n"), 0o600))
 	bench, err := bench.Open(dir)
 	require.NoError(t, err)
-	step := func(rest string) string {
+	written := func(rest string) string {
 		return "sheet: s\nsteps:\n  - step: one\n    " + strings.ReplaceAll(rest, "\n", "\n    ") + "\n"
 	}
-	search := func(rest string) string { return step("call: stores/search\n" + rest) }
+	search := func(rest string) string { return written("call: stores/search\n" + rest) }
 	cases := []struct{ text, message, try string }{
 		{"sheet: s\nsteps: ¦7\n", "a list is wanted here, and this is a single value", "with a dash"},
 		{"sheet: s\nsteps:\n  - ¦7\n", "a step must be a mapping", "step, about, call"},
@@ -77,19 +79,19 @@ func TestEveryMistakeOfASheet(t *testing.T) {
 		{"sheet: s\nsteps:\n  - step: a\n    call: stores/search\n  - ¦step: a\n    call: stores/search\n", `a second step is named "a"`, ""},
 		{"sheet: s\nsteps:\n  - ¦step: a\n", `the step "a" does nothing`, "call:, request:"},
 		{"sheet: s\nsteps:\n  - pause: 1 ms\n  - ¦about: x\n", `the step "step 2" does nothing`, "call:, request:"},
-		{step("request: stores POST /x\nfile: ¦half.txt"), "half.txt:2:3: ${ is not closed", "write }"},
+		{written("request: stores POST /x\nfile: ¦half.txt"), "half.txt:2:3: ${ is not closed", "write }"},
 		{"sheet: s\nsteps:\n  - ¦step: a\n    call: stores/search\n    set:\n      x: 1\n", "does more than one thing: call and set", "two steps"},
-		{step("call: ¦search"), `"search" is no service/operation`, "lab/GradeLot"},
-		{step("call: ¦store/search"), `there is no service "store"`, `"stores"`},
-		{step("call: ¦stores/serach"), `there is no operation of stores "serach"`, `"search"`},
-		{step("request: ¦stores GETT /lots"), "is no request", `"GET"`},
-		{step("request: ¦stores GET lots"), "is no request", ""},
-		{step("request: ¦stors GET /lots"), `there is no service "stors"`, `"stores"`},
-		{step("request: stores GET /lots/¦${x"), "${ is not closed", "write }"},
-		{step("follow: ${here}\nset:\n  1x: 2"), `"1x" cannot be the name of a value`, "starts with a letter"},
-		{step("set:\n  ¦row: 2"), `"row" cannot be the name of a value: ${row} means something else`, "another name"},
-		{step("work out:\n  x: 1 +¦"), "the condition cannot be read here", ""},
-		{step("work out:\n  x: ¦foo(1)"), `"foo" is not known here`, ""},
+		{written("call: ¦search"), `"search" is no service/operation`, "lab/GradeLot"},
+		{written("call: ¦store/search"), `there is no service "store"`, `"stores"`},
+		{written("call: ¦stores/serach"), `there is no operation of stores "serach"`, `"search"`},
+		{written("request: ¦stores GETT /lots"), "is no request", `"GET"`},
+		{written("request: ¦stores GET lots"), "is no request", ""},
+		{written("request: ¦stors GET /lots"), `there is no service "stors"`, `"stores"`},
+		{written("request: stores GET /lots/¦${x"), "${ is not closed", "write }"},
+		{written("set:\n  1x: 2"), `"1x" cannot be the name of a value`, "starts with a letter"},
+		{written("set:\n  ¦row: 2"), `"row" cannot be the name of a value: ${row} means something else`, "another name"},
+		{written("work out:\n  x: 1 +¦"), "the condition cannot be read here", ""},
+		{written("work out:\n  x: ¦foo(1)"), `"foo" is not known here`, ""},
 		{search("login: ¦clrk"), `there is no login "clrk"`, `"clerk"`},
 		{search("login:\n  ¦spoil: clerk"), "a spoilt login needs both", "how:"},
 		{search("login:\n  spoil: clerk\n  how: ¦burnt"), `"burnt" is no way to spoil a token`, "expired, tampered, other audience, empty"},
@@ -103,8 +105,8 @@ func TestEveryMistakeOfASheet(t *testing.T) {
 		{search("fill:\n  ¦grad: A"), `search has no field "grad"`, `"grade"`},
 		{search("fill:\n  grade: ¦X"), `grade must be one of A, B, C, and is "X"`, ""},
 		{search("fill:\n  page: ¦one"), `page must be integer, and is "one"`, ""},
-		{step("call: ¦stores/lot"), "stores/lot needs id", "add id"},
-		{step("request: stores GET /lots\n¦fill:\n  a: 1"), "a request without an operation has no fill", "query:"},
+		{written("call: ¦stores/lot"), "stores/lot needs id", "add id"},
+		{written("request: stores GET /lots\n¦fill:\n  a: 1"), "a request without an operation has no fill", "query:"},
 		{search("file: ¦missing.json"), "there is no file missing.json", ""},
 		{search("file: ¦../x.json"), "leads out of the bench folder", ""},
 		{search("bytes: ¦/etc/passwd"), "relative to the bench folder", ""},
@@ -130,32 +132,32 @@ func TestEveryMistakeOfASheet(t *testing.T) {
 		{search("where:\n  - answer.x ¦= 1"), "the condition cannot be read here", "=="},
 		{search("where:\n  - ¦anser.x == 1"), `"anser" is not known here`, `"answer"`},
 		{search("where:\n  - answer.x == ¦${x}"), "a condition takes no placeholders", "row.x"},
-		{step("work out:\n  x: kept.y + 1"), "the condition asks for kept.y", ""},
+		{written("work out:\n  x: kept.y + 1"), "the condition asks for kept.y", ""},
 		{search("again:\n  times: 2\n  when: kept.y == 1"), "the condition asks for kept.y", ""},
 		{search("when: kept.y == 1"), "the condition asks for kept.y", ""},
 		{"sheet: s\nrows:\n  from: data/intakes.csv\n  limit: ¦0\nsteps:\n  - step: a\n    call: stores/search\n", "a limit is a whole number from 1", ""},
 		{search("text: ¦[1]"), "a single value is wanted here", ""},
 		{search("where:\n  - ¦kept.x == 1"), "the condition asks for kept.x", ""},
 		{search("when: ¦${x}"), "a condition takes no placeholders", ""},
-		{step("listen:\n  ¦a: 1"), `listen has no key "a"`, "match"},
-		{step("listen: ¦PSOT"), `"PSOT" is no method`, `"POST"`},
-		{step("listen: POST\n¦headers:\n  A: b"), "a step that listens has no headers", "take it out"},
-		{step("listen:\n  signed:\n    ¦header: X"), "signed needs header: and key:", "sealed"},
-		{step("listen:\n  answer:\n    status: ¦99"), "from 200 to 599", ""},
+		{written("listen:\n  ¦a: 1"), `listen has no key "a"`, "match"},
+		{written("listen: ¦PSOT"), `"PSOT" is no method`, `"POST"`},
+		{written("listen: POST\n¦headers:\n  A: b"), "a step that listens has no headers", "take it out"},
+		{written("listen:\n  signed:\n    ¦header: X"), "signed needs header: and key:", "sealed"},
+		{written("listen:\n  answer:\n    status: ¦99"), "from 200 to 599", ""},
 		{search("query:\n  a: ¦${callback}"), "no step waits to be called back", "listen:"},
 		{search("query:\n  a: ¦${callback.it}"), "no step waits to be called back", "listen:"},
-		{step("lookup: ¦boks\nsql: select 1"), `there is no database "boks"`, `"books"`},
-		{step("lookup: books\nsql: select ¦${x}"), "a value is not pasted into SQL, it is bound", ":name"},
-		{step("lookup: books\nsql: ¦select :x"), "the parameter :x is not filled", "x: VALUE"},
-		{step("lookup: books\nsql: ¦select :lot\nfill:\n  lt: 1"), `there is no parameter of the query "lt"`, "there are: lot"},
-		{step("lookup: books\nsql: select ¦'a"), "is not closed", ""},
-		{step("lookup: books\nsql: select 1; ¦drop table lots"), "a second statement", ""},
-		{step("lookup: ¦books\nfind: x"), "books is a database and has no files", "sql:"},
-		{step("lookup: inbox\nsql: ¦select 1"), "inbox is a folder and knows no SQL", "find:"},
-		{step("lookup: ¦inbox"), "does not say what for", "sql:"},
-		{step("lookup: inbox\nfind: x\nexpect:\n  ¦status: 200"), "only time: can be expected", "count 1"},
-		{step("lookup: inbox\nfind: x\n¦headers:\n  A: b"), "a lookup has no headers", ""},
-		{step("sheet: ¦sheets/none.yaml"), "there is no file sheets/none.yaml", ""},
+		{written("lookup: ¦boks\nsql: select 1"), `there is no database "boks"`, `"books"`},
+		{written("lookup: books\nsql: select ¦${x}"), "a value is not pasted into SQL, it is bound", ":name"},
+		{written("lookup: books\nsql: ¦select :x"), "the parameter :x is not filled", "x: VALUE"},
+		{written("lookup: books\nsql: ¦select :lot\nfill:\n  lt: 1"), `there is no parameter of the query "lt"`, "there are: lot"},
+		{written("lookup: books\nsql: select ¦'a"), "is not closed", ""},
+		{written("lookup: books\nsql: select 1; ¦drop table lots"), "a second statement", ""},
+		{written("lookup: ¦books\nfind: x"), "books is a database and has no files", "sql:"},
+		{written("lookup: inbox\nsql: ¦select 1"), "inbox is a folder and knows no SQL", "find:"},
+		{written("lookup: ¦inbox"), "does not say what for", "sql:"},
+		{written("lookup: inbox\nfind: x\nexpect:\n  ¦status: 200"), "only time: can be expected", "count 1"},
+		{written("lookup: inbox\nfind: x\n¦headers:\n  A: b"), "a lookup has no headers", ""},
+		{written("sheet: ¦sheets/none.yaml"), "there is no file sheets/none.yaml", ""},
 		{"sheet: s\nexpect:\n  ¦p96: under 1 s\nsteps:\n  - step: a\n    pause: 1 ms\n", `what is expected of times has no key "p96"`, `"p90"`},
 		{"sheet: s\nexpect:\n  steps:\n    ¦b:\n      p95: under 1 s\nsteps:\n  - step: a\n    pause: 1 ms\n", `there is no step "b"`, "there are: a"},
 		{"sheet: s\ntakes:\n  ¦a-b: required\nsteps:\n  - step: a\n    pause: 1 ms\n", `"a-b" cannot be the name of a value`, ""},
@@ -169,45 +171,45 @@ func TestEveryMistakeOfASheet(t *testing.T) {
 		{search("query:\n  a: ¦${x}\nkeep:\n  x: total"), "x is kept by this very step", ""},
 		{search("again:\n  times: 2\n  grow: ¦11"), "pauses grow by a factor from 1 to 10", "grow: 2"},
 		{search("again:\n  pause: 1 s"), "again does not say how often", "times: 3"},
-		{step("pause: 1 ms\n¦again:\n  times: 2"), "a pause has no again", "goes with call, request, follow"},
-		{step("pause: 1 ms\n¦until:\n  reply.status: 200"), "a pause has no until", "goes with call, request, follow, lookup, listen"},
+		{written("pause: 1 ms\n¦again:\n  times: 2"), "a pause has no again", "goes with call, request, follow"},
+		{written("pause: 1 ms\n¦until:\n  reply.status: 200"), "a pause has no until", "goes with call, request, follow, lookup, listen"},
 		{search("pages: ¦0"), "pages must be a whole number from 1", "pages: 5"},
 		{search("undo:\n  step: b\n  request: stores POST /${¦nothing}"), "", ""},
 		{search("undo:\n  step: b\n  call: ¦stores/serch"), "there is no operation", "search"},
 		{search("undo:\n  step: b\n  call: stores/search\n  undo:\n    step: c\n    call: stores/search"), "what takes something back is not taken back itself", ""},
 		{search("attach:\n  - ¦name: a"), "an attachment needs a file", "file: NAME"},
-		{step("listen:\n  answer:\n    body:\n      a: 1\n    text: x"), "the answer has a body: and a text:", "keep one of them"},
-		{step("sql: select 1"), "does nothing", "sql: goes with lookup:"},
-		{step("lookup: inbox\nfind: x\nopen: y"), "asks for", "two steps"},
-		{step("lookup: inbox\nfind: x\nfill:\n  a: 1"), "a folder has no parameters", ""},
+		{written("listen:\n  answer:\n    body:\n      a: 1\n    text: x"), "the answer has a body: and a text:", "keep one of them"},
+		{written("sql: select 1"), "does nothing", "sql: goes with lookup:"},
+		{written("lookup: inbox\nfind: x\nopen: y"), "asks for", "two steps"},
+		{written("lookup: inbox\nfind: x\nfill:\n  a: 1"), "a folder has no parameters", ""},
 		{"sheet: s\nrows: ¦{}\nsteps:\n  - step: a\n    pause: 1 ms\n", "rows does not say where they come from", "rows: data/FILE.csv"},
 		{"sheet: s\ntakes:\n  x: ¦${y}\nsteps:\n  - step: a\n    pause: 1 ms\n", "what is meant without a value holds no placeholders", ""},
-		{step("batch: ¦stores\nparts:\n  - step: a\n    call: stores/search"), "a batch is a thing of OData", ""},
-		{step("batch: ¦mishaps\nparts:\n  - step: a\n    request: mishaps GET /x"), "a batch is a thing of OData", ""},
+		{written("batch: ¦stores\nparts:\n  - step: a\n    call: stores/search"), "a batch is a thing of OData", ""},
+		{written("batch: ¦mishaps\nparts:\n  - step: a\n    request: mishaps GET /x"), "a batch is a thing of OData", ""},
 		{search("query:\n  a: ¦${x | upper | cut ''}"), "", ""},
 		{search("expect:\n  time: ¦under 500"), "500 has no unit", "500 ms"},
 		{search("expect:\n  size: ¦over 5 s"), "a size cannot be compared with a duration", ""},
 		{search("¦prefixes:\n  a: b"), `a step has no key "prefixes"`, "there are: "},
-		{step("call: ¦/search"), `"/search" is no service/operation`, "lab/GradeLot"},
-		{step("call: ¦stores/"), `"stores/" is no service/operation`, "lab/GradeLot"},
-		{step("call: ¦stores"), `"stores" is no service/operation`, "lab/GradeLot"},
-		{step("listen:\n  answer:\n    status: 204\n¦for each: ${x}"), "has no for each", "make a step of its own for each call"},
-		{step("set:\n  a: 1\n¦fields:\n  a: 1"), "has no fields", "write a condition under where:, as kept.NAME > 5"},
-		{step("pause: 1 ms\n¦fields:\n  a: 1"), "a pause has no fields", "take it out"},
+		{written("call: ¦/search"), `"/search" is no service/operation`, "lab/GradeLot"},
+		{written("call: ¦stores/"), `"stores/" is no service/operation`, "lab/GradeLot"},
+		{written("call: ¦stores"), `"stores" is no service/operation`, "lab/GradeLot"},
+		{written("listen:\n  answer:\n    status: 204\n¦for each: ${x}"), "has no for each", "make a step of its own for each call"},
+		{written("set:\n  a: 1\n¦fields:\n  a: 1"), "has no fields", "write a condition under where:, as kept.NAME > 5"},
+		{written("pause: 1 ms\n¦fields:\n  a: 1"), "a pause has no fields", "take it out"},
 		{search("¦takes:\n  a: b"), `a step has no key "takes"`, "takes: is a key of a sheet"},
 		{search("¦timeout: 5 s"), `a step has no key "timeout"`, "timeout: is a key of a site"},
 		{search("¦status: 200"), `a step has no key "status"`, "status: is a key of expect:"},
-		{step("work out:\n  a: 1 + 1\n¦fields:\n  a: 1"), "has no fields", "write a condition under where:, as kept.NAME > 5"},
-		{step("set:\n  a: 1\n¦for each: ${x}"), "", ""},
-		{step("request: GET http://127.0.0.1:1/\n¦contract: off"), "has no contract", "nothing describes the request"},
-		{step("follow: http://127.0.0.1:1/\n¦contract: off"), "has no contract", "nothing describes the request"},
-		{step("request: GET http://127.0.0.1:1/\n¦fill:\n  a: 1"), "has no fill", "write body:, form: or query:"},
+		{written("work out:\n  a: 1 + 1\n¦fields:\n  a: 1"), "has no fields", "write a condition under where:, as kept.NAME > 5"},
+		{written("set:\n  a: 1\n¦for each: ${x}"), "", ""},
+		{written("request: GET http://127.0.0.1:1/\n¦contract: off"), "has no contract", "nothing describes the request"},
+		{written("follow: http://127.0.0.1:1/\n¦contract: off"), "has no contract", "nothing describes the request"},
+		{written("request: GET http://127.0.0.1:1/\n¦fill:\n  a: 1"), "has no fill", "write body:, form: or query:"},
 		{"sheet: s\nexpect:\n  times:\n    max: ¦{not: {over: 5 s}}\nsteps:\n  - step: a\n    call: stores/search\n", "", ""},
 		{search("until:\n  total: 1\nevery: ¦0 ms"), "between askings there must be a pause", "200 ms"},
 		{search("until:\n  total: 1\nevery: ¦soon"), `"soon" is no duration`, ""},
 		{search("login:\n  ¦spoil: clerk"), "a spoilt login needs both", "how: expired"},
 		{search("login:\n  ¦how: tampered"), "a spoilt login needs both", "spoil: LOGIN"},
-		{step("work out:\n  ¦1x: 1 + 1"), `"1x" cannot be the name of a value`, ""},
+		{written("work out:\n  ¦1x: 1 + 1"), `"1x" cannot be the name of a value`, ""},
 		{search("expect:\n  time: ¦about 500 ms within 10"), "10 has no unit", ""},
 		{search("fill:\n  grade: ¦${k}\nkeep:\n  k: total"), "k is kept by this very step, so its request cannot use it", ""},
 		{search("fill:\n  grade: ¦${kept.k}\nkeep:\n  k: total"), "k is kept by this very step, so its request cannot use it", ""},
@@ -233,35 +235,35 @@ func TestEveryMistakeOfASheet(t *testing.T) {
 		{search("fields:\n  a:\n    ¦sum: 3"), "", "equals:"},
 		{search("text: a\nbody:\n  b: 1"), "has more than one body", "keep one of them"},
 		{search("file: ¦nothing.txt"), "there is no file nothing.txt", ""},
-		{step("step: x"), "", ""},
+		{written("step: x"), "", ""},
 		{"sheet: s\nrows:\n  from: data/intakes.csv\n  ¦list:\n    - a: 1\nsteps:\n  - step: a\n    pause: 1 ms\n", "", ""},
 		{"sheet: s\nrows:\n  list:\n    - ¦a: ${x}\nsteps:\n  - step: a\n    pause: 1 ms\n", "a row of the file itself holds no p", ""},
 		{"sheet: s\nexpect:\n  steps:\n    ¦a:\n      p95: under 1 s\nsteps:\n  - step: a\n    set:\n      x: 1\n", "sends nothing", "take it out"},
 		{"sheet: s\nexpect:\n  p95: ¦under 5\nsteps:\n  - step: a\n    call: stores/search\n", "5 has no unit", ""},
 		{"sheet: s\nlogin: ¦nobody\nsteps:\n  - step: a\n    call: stores/search\n", "", ""},
 		{"sheet: s\nsite: ¦nowhere\nsteps:\n  - step: a\n    call: stores/search\n", "there is no site", ""},
-		{step("call: stores/search\nsite: ¦nowhere"), "there is no site", ""},
-		{step("call: ¦stores/serch"), "there is no operation", "search"},
-		{step("call: ¦stors/search"), "there is no service", "stores"},
-		{step("for each: lot in ¦${nothing}\nsteps:\n  - step: x\n    pause: 1 ms"), "nothing defines ${nothing}", ""},
-		{step("steps:\n  - step: x\n    call: ¦stores/serch"), "there is no operation", "search"},
+		{written("call: stores/search\nsite: ¦nowhere"), "there is no site", ""},
+		{written("call: ¦stores/serch"), "there is no operation", "search"},
+		{written("call: ¦stors/search"), "there is no service", "stores"},
+		{written("for each: lot in ¦${nothing}\nsteps:\n  - step: x\n    pause: 1 ms"), "nothing defines ${nothing}", ""},
+		{written("steps:\n  - step: x\n    call: ¦stores/serch"), "there is no operation", "search"},
 		{"sheet: s\nfirst:\n  - step: a\n    call: ¦stores/serch\nsteps:\n  - step: b\n    pause: 1 ms\n", "there is no operation", "search"},
 		{"sheet: s\nsteps:\n  - step: b\n    pause: 1 ms\nfinally:\n  - step: a\n    call: ¦stores/serch\n", "there is no operation", "search"},
 		{"sheet: s\nsteps:\n  - step: b\n    pause: 1 ms\nlast:\n  - step: a\n    call: ¦stores/serch\n", "there is no operation", "search"},
 		{"sheet: s\nrows:\n  list:\n    - n: 1\nfirst:\n  - step: a\n    request: GET http://127.0.0.1:1/¦${row.n}\nsteps:\n  - step: b\n    pause: 1 ms\n", "", ""},
 		{"sheet: s\nrows:\n  list:\n    - n: 1\nsteps:\n  - step: b\n    pause: 1 ms\nlast:\n  - step: a\n    request: GET http://127.0.0.1:1/¦${row.n}\n", "", ""},
 		{search("addressing: true"), "addressing: goes with SOAP, which is sent by POST", "take it out"},
-		{step("call: lab/GradeLot\nfill:\n  lot: L-2201\n  moisture: 17\ntext: <a/>"), "fill: has no effect beside text:", ""},
-		{step("request: POST http://127.0.0.1:1/x\naction: urn:a\nbody: {a: 1}"), "action: goes with SOAP", "soap: 1.1 or 1.2"},
+		{written("call: lab/GradeLot\nfill:\n  lot: L-2201\n  moisture: 17\ntext: <a/>"), "fill: has no effect beside text:", ""},
+		{written("request: POST http://127.0.0.1:1/x\naction: urn:a\nbody: {a: 1}"), "action: goes with SOAP", "soap: 1.1 or 1.2"},
 		{"sheet: s\nsteps:\n  - step: tell\n    request: GET http://127.0.0.1:1/${callback.herd}\n  - step: heard\n    listen:\n      answer:\n        status: 204\n", "no step with listen: has that name", `"heard"`},
-		{step("sheet: ¦sheets/wrong.yaml"), "sheets/wrong.yaml is not right", ""},
-		{step("steps: ¦[]"), "", "write a step with - step: NAME"},
+		{written("sheet: ¦sheets/wrong.yaml"), "sheets/wrong.yaml is not right", ""},
+		{written("steps: ¦[]"), "", "write a step with - step: NAME"},
 		{search("query:\n  a: ¦${now | plus days}"), "", ""},
 	}
 	var all strings.Builder
 	for _, c := range cases {
 		text, line, column := place(c.text)
-		problems := vet.Sheet(sheet.Read(bench, "s.yaml", []byte(text)), vet.Options{}).Serious()
+		problems := vet.Sheet(sheet.Read(bench, "s.yaml", []byte(text), step.Kinds), vet.Options{}).Serious()
 		fmt.Fprintln(&all, strings.ReplaceAll(problems.Error(), dir, "DIR"))
 		if !assert.NotEmpty(t, problems, text) {
 			continue
@@ -432,7 +434,7 @@ func TestNoMistakes(t *testing.T) {
 		"call: stores/search\nkeep:\n  k: total\nfields:\n  total: ${k}",
 	} {
 		source := "sheet: s\nsteps:\n  - step: one\n    " + strings.ReplaceAll(text, "\n", "\n    ") + "\n"
-		assert.Empty(t, vet.Sheet(sheet.Read(opened, "s.yaml", []byte(source)), vet.Options{}).Serious(), source)
+		assert.Empty(t, vet.Sheet(sheet.Read(opened, "s.yaml", []byte(source), step.Kinds), vet.Options{}).Serious(), source)
 	}
 	for _, text := range []string{
 		"    soap: 1.1\n    addressing: true\n    always:\n      blocks:\n        a: 1\n",
@@ -450,7 +452,7 @@ func TestNoMistakes(t *testing.T) {
 func TestRulesCutShort(t *testing.T) {
 	opened := bench.Read(t.TempDir(), "bench.yaml", []byte("bench: b\n"))
 	for rule, want := range map[string]string{"A # B": `the rule ends before "# B"`, `"A # B"`: "", `"A" # B`: "", "A": "", "A#B": ""} {
-		problems := vet.Sheet(sheet.Read(opened, "s.yaml", []byte("sheet: s\nsteps:\n  - step: a\n    request: GET http://127.0.0.1:1/\n    fields:\n      n: "+rule+"\n")), vet.Options{})
+		problems := vet.Sheet(sheet.Read(opened, "s.yaml", []byte("sheet: s\nsteps:\n  - step: a\n    request: GET http://127.0.0.1:1/\n    fields:\n      n: "+rule+"\n"), step.Kinds), vet.Options{})
 		require.Len(t, problems, map[bool]int{true: 0, false: 1}[want == ""], "%s: %v", rule, problems)
 		if want != "" {
 			assert.True(t, problems[0].Remark)
@@ -463,7 +465,7 @@ func TestRulesCutShort(t *testing.T) {
 func TestRemarks(t *testing.T) {
 	bench := bench.Read(t.TempDir(), "bench.yaml", []byte("bench: b\nsites:\n  s:\n    set:\n      base: http://127.0.0.1:1\nservices:\n  a:\n    address: ${base}\n"))
 	for kept, column := range map[string]string{"n": "n", "base": "m", "other": "base", "one": "two"} {
-		problems := vet.Sheet(sheet.Read(bench, "s.yaml", []byte("sheet: s\nrows:\n  list:\n    - "+column+": 1\nsteps:\n  - step: a\n    request: a GET /\n    keep:\n      "+kept+": total\n")), vet.Options{})
+		problems := vet.Sheet(sheet.Read(bench, "s.yaml", []byte("sheet: s\nrows:\n  list:\n    - "+column+": 1\nsteps:\n  - step: a\n    request: a GET /\n    keep:\n      "+kept+": total\n"), step.Kinds), vet.Options{})
 		want := map[string]string{"n": "n is kept here and is a column of the rows too", "base": "base is kept here and set by the site too", "other": "base is a column and set by the site too"}[kept]
 		require.Len(t, problems, map[bool]int{true: 0, false: 1}[want == ""], kept)
 		for _, p := range problems {
@@ -477,7 +479,7 @@ func TestRemarks(t *testing.T) {
 func TestKeptBefore(t *testing.T) {
 	bench := bench.Read(t.TempDir(), "bench.yaml", []byte("bench: b\n"))
 	read := func(name string) *sheet.Sheet {
-		return sheet.Read(bench, "s.yaml", []byte("sheet: s\nsteps:\n  - step: a\n    request: GET http://127.0.0.1:1/${"+name+"}\n    keep:\n      k: total\n  - step: b\n    request: GET http://127.0.0.1:1/${kept.k}/${k}\n"))
+		return sheet.Read(bench, "s.yaml", []byte("sheet: s\nsteps:\n  - step: a\n    request: GET http://127.0.0.1:1/${"+name+"}\n    keep:\n      k: total\n  - step: b\n    request: GET http://127.0.0.1:1/${kept.k}/${k}\n"), step.Kinds)
 	}
 	before := vet.Options{Kept: []string{"old"}}
 	assert.Empty(t, vet.Sheet(read("kept.old"), before).Serious())
@@ -491,7 +493,7 @@ func TestKeptBefore(t *testing.T) {
 // A sheet is looked at with the values of the site that it is for, and of another one where that is said.
 func TestSiteOfASheet(t *testing.T) {
 	bench := bench.Read(t.TempDir(), "bench.yaml", []byte("bench: b\nsites:\n  north:\n    set:\n      depot: n\n  south:\n    set:\n      wharf: s\n"))
-	read := sheet.Read(bench, "s.yaml", []byte("sheet: s\nsite: south\nsteps:\n  - step: a\n    request: GET http://127.0.0.1:1/${wharf}\n"))
+	read := sheet.Read(bench, "s.yaml", []byte("sheet: s\nsite: south\nsteps:\n  - step: a\n    request: GET http://127.0.0.1:1/${wharf}\n"), step.Kinds)
 	assert.Empty(t, vet.Sheet(read, vet.Options{}).Serious())
 	assert.Empty(t, vet.Sheet(read, vet.Options{Site: "south"}).Serious())
 	assert.NotEmpty(t, vet.Sheet(read, vet.Options{Site: "north"}).Serious())
@@ -500,9 +502,9 @@ func TestSiteOfASheet(t *testing.T) {
 // What stands on a command line has an effect, or is refused.
 func TestArgumentsHaveAnEffect(t *testing.T) {
 	bench := bench.Read(t.TempDir(), "bench.yaml", []byte("bench: b\nsites:\n  s:\n    set:\n      base: http://127.0.0.1:1\n      url: ${host}\n  live:\n    like: s\n    guard: reading\nservices:\n  a:\n    address: ${base}/${part}\nlogins:\n  l:\n    kind: basic\n    user: ${who}\n    password: ${machine.PASS}\ndatabases:\n  d:\n    kind: sqlite\n    address: ${where}\n"))
-	plain := sheet.Read(bench, "s.yaml", []byte("sheet: s\nsteps:\n  - step: one\n    request: a GET /${lot}\n    keep:\n      k: total\n  - step: undone\n    request: a POST /x\n    undo:\n      step: back\n      request: a DELETE /${gone}\n"))
-	rows := sheet.Read(bench, "r.yaml", []byte("sheet: r\nsite: live\ntakes:\n  depot: north\nrows:\n  list:\n    - n: 1\nsteps:\n  - step: two\n    request: a GET /${row.n}\n  - step: heard\n    listen:\n      answer:\n        status: 204\n    until:\n      a: 1\n"))
-	elsewhere := sheet.Read(bench, "t.yaml", []byte("sheet: t\nsite: s\nsteps:\n  - step: a\n    request: a GET /\n  - step: b\n    request: a POST /\n    site: live\n"))
+	plain := sheet.Read(bench, "s.yaml", []byte("sheet: s\nsteps:\n  - step: one\n    request: a GET /${lot}\n    keep:\n      k: total\n  - step: undone\n    request: a POST /x\n    undo:\n      step: back\n      request: a DELETE /${gone}\n"), step.Kinds)
+	rows := sheet.Read(bench, "r.yaml", []byte("sheet: r\nsite: live\ntakes:\n  depot: north\nrows:\n  list:\n    - n: 1\nsteps:\n  - step: two\n    request: a GET /${row.n}\n  - step: heard\n    listen:\n      answer:\n        status: 204\n    until:\n      a: 1\n"), step.Kinds)
+	elsewhere := sheet.Read(bench, "t.yaml", []byte("sheet: t\nsite: s\nsteps:\n  - step: a\n    request: a GET /\n  - step: b\n    request: a POST /\n    site: live\n"), step.Kinds)
 	set := func(name string) vet.Arguments { return vet.Arguments{Set: map[string]string{name: "1"}} }
 	for _, c := range []struct {
 		name   string
@@ -549,7 +551,7 @@ func TestArgumentsHaveAnEffect(t *testing.T) {
 // A secret that is not there is a mistake for a run and a remark for vet.
 func TestMissingSecrets(t *testing.T) {
 	b := bench.Read("", "bench.yaml", []byte("bench: b\nsites:\n  s:\n    set:\n      base: http://127.0.0.1:1\nservices:\n  a:\n    address: ${base}\n"))
-	s := sheet.Read(b, "s.yaml", []byte("sheet: s\nsteps:\n  - step: one\n    request: a GET /\n    headers:\n      X-Key: ${sealed.key}\n"))
+	s := sheet.Read(b, "s.yaml", []byte("sheet: s\nsteps:\n  - step: one\n    request: a GET /\n    headers:\n      X-Key: ${sealed.key}\n"), step.Kinds)
 	has := map[string]bool{}
 	options := vet.Options{HasSecret: func(site, name string) bool { return has[site+"/"+name] }}
 	for _, forRun := range []bool{false, true} {

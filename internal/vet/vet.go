@@ -4,18 +4,16 @@ package vet
 
 import (
 	"cmp"
-	"errors"
 	"fmt"
 	"maps"
 	"slices"
 	"strings"
 
 	"testbench/internal/bench"
-	"testbench/internal/contract"
 	"testbench/internal/document"
 	"testbench/internal/rule"
-	"testbench/internal/session"
 	"testbench/internal/sheet"
+	"testbench/internal/step"
 	"testbench/internal/suggest"
 	"testbench/internal/value"
 	"testbench/internal/yamlfile"
@@ -106,7 +104,7 @@ func Sheet(s *sheet.Sheet, options Options) yamlfile.Problems {
 	if err != nil {
 		site = &bench.Site{}
 	}
-	v := &Vetter{Options: options, Site: site, isSheet: true, listens: s.Listens()}
+	v := &Vetter{Options: options, Site: site, isSheet: true, listens: bench.Names(step.Listening(s), func(s *sheet.Step) string { return s.Name })}
 	for _, t := range s.Takes {
 		_, set := options.Set[t.Name]
 		if t.Required && !set && options.ForRun && !slices.Contains(options.given, t.Name) {
@@ -135,7 +133,7 @@ func remarkDoubles(s *sheet.Sheet, site *bench.Site) {
 		return
 	}
 	for _, step := range slices.Concat(s.First, s.Steps, s.Finally) {
-		for _, name := range KeptBy(step) {
+		for _, name := range step.KeptNames() {
 			switch {
 			case slices.Contains(columns, name):
 				s.Source.Remark(step.At, "%s is kept here and is a column of the rows too: ${%s} is the kept one, ${row.%s} the column", name, name, name)
@@ -151,115 +149,73 @@ func remarkDoubles(s *sheet.Sheet, site *bench.Site) {
 	}
 }
 
-// KeptBy lists what a step keeps, sets and works out.
-func KeptBy(s *sheet.Step) []string {
-	var names []string
-	for _, f := range s.Set {
-		names = append(names, f.Name)
-	}
-	for _, e := range s.WorkOut {
-		names = append(names, e.Name)
-	}
-	for _, k := range s.Keep {
-		names = append(names, k.Name)
-	}
-	if s.Batch != nil {
-		for _, part := range s.Batch.Parts {
-			names = append(names, KeptBy(part)...)
-		}
-	}
-	for _, inner := range s.Group {
-		names = append(names, KeptBy(inner)...)
-	}
-	return names
-}
-
 // NamesFrom lists what the steps from one on keep, set and work out.
 func NamesFrom(s *sheet.Sheet, step string) []string {
 	var names []string
 	reached := false
 	for _, one := range s.AllSteps() {
 		if reached = reached || one.Name == step; reached {
-			names = append(names, KeptBy(one)...)
+			names = append(names, one.KeptNames()...)
 		}
 	}
 	return names
 }
 
 func vetSteps(s *sheet.Sheet, v *Vetter, steps []*sheet.Step) {
-	for _, step := range steps {
+	for _, one := range steps {
 		// Rules and conditions may use what the step itself keeps.
 		before := v.kept
 		requestNames := before
-		if step.Each != nil {
-			requestNames = append(slices.Clone(before), step.Each.Name)
+		if one.Each != nil {
+			requestNames = append(slices.Clone(before), one.Each.Name)
 		}
-		own := append(slices.Clone(requestNames), KeptBy(step)...)
-		v.kept = requestNames
-		if len(step.Group) > 0 {
-			vetSteps(s, v, step.Group)
-		}
+		own := append(slices.Clone(requestNames), one.KeptNames()...)
 		v.kept = own
-		v.Uses(step.Uses)
+		v.Uses(one.Uses)
 		v.kept = requestNames
-		vetRequestUses(s, v, step)
+		vetRequestUses(v, one)
 		v.kept = own
-		vetConditions(s, v, step)
-		if step.Lookup != nil && step.Lookup.Database != "" {
-			vetLookup(s, step)
+		vetConditions(s, v, one)
+		vetNamed(s, one)
+		if action := step.Of(one); action != nil {
+			action.Vet(&step.Vetting{Sheet: s, Inner: v.inner}, one)
 		}
-		if step.Sub != nil {
-			vetSub(s, v, step)
-		}
-		vetTarget(s, v, step)
-		if step.Batch != nil && step.Batch.At != nil {
-			vetBatch(s, s.Bench, step.Batch)
-			v.kept = requestNames
-			vetSteps(s, v, step.Batch.Parts)
-		}
-		if step.Undo != nil {
+		held, _ := one.Held()
+		v.kept = requestNames
+		vetSteps(s, v, held)
+		if one.Undo != nil {
 			v.kept = own
-			vetSteps(s, v, []*sheet.Step{step.Undo})
+			vetSteps(s, v, []*sheet.Step{one.Undo})
 		}
-		v.kept = append(slices.Clone(before), KeptBy(step)...) // an item is known within its step alone
+		v.kept = append(slices.Clone(before), one.KeptNames()...) // an item is known within its step alone
 	}
+}
+
+// inner finds what is wrong with a sheet that is run by a step, which gives it its values.
+func (v *Vetter) inner(s *sheet.Sheet) yamlfile.Problems {
+	options := v.Options
+	options.given = s.TakeNames()
+	options.Site = v.Site.Name
+	return Sheet(s, options)
 }
 
 // vetRequestUses reports a name that the request needs and only the step's own
 // answer could give.
-func vetRequestUses(s *sheet.Sheet, v *Vetter, step *sheet.Step) {
+func vetRequestUses(v *Vetter, step *sheet.Step) {
 	asked := map[*value.Placeholder]bool{}
-	for _, h := range PlaceholdersOfRequest(step) {
+	for _, h := range step.Placeholders() {
 		asked[h] = true
 	}
 	for _, u := range step.Uses {
-		if asked[u.Placeholder] && (u.Placeholder.Space == "" || u.Placeholder.Space == "kept") && slices.Contains(KeptBy(step), u.Placeholder.Name) &&
-			!v.defines(u.Placeholder) && len(step.Set) == 0 {
+		if asked[u.Placeholder] && (u.Placeholder.Space == "" || u.Placeholder.Space == "kept") && isKept(step, u.Placeholder.Name) && !v.defines(u.Placeholder) {
 			u.File.ReportInside(u.Node, u.Placeholder.Offset, "", "%s is kept by this very step, so its request cannot use it", u.Placeholder.Name)
 		}
 	}
 }
 
-// PlaceholdersOfRequest lists the placeholders that the request is made of.
-func PlaceholdersOfRequest(s *sheet.Step) []*value.Placeholder {
-	placeholders := s.Spec.Placeholders()
-	placeholders = append(placeholders, s.Fill.Placeholders()...)
-	asked := []*value.Template{s.Follow, s.Action}
-	if s.Lookup != nil {
-		asked = append(asked, s.Lookup.Find, s.Lookup.Open)
-	}
-	for _, t := range asked {
-		if t != nil {
-			placeholders = append(placeholders, t.Placeholders()...)
-		}
-	}
-	if s.Request != nil {
-		placeholders = append(placeholders, s.Request.Path.Placeholders()...)
-	}
-	for _, f := range s.Set {
-		placeholders = append(placeholders, f.Value.Placeholders()...)
-	}
-	return placeholders
+// isKept says whether a name is known only when the step has its answer.
+func isKept(s *sheet.Step, name string) bool {
+	return slices.Contains(s.KeptNames(), name) && (s.Action == nil || !slices.Contains(s.Action.Sets(), name))
 }
 
 func vetConditions(s *sheet.Sheet, v *Vetter, step *sheet.Step) {
@@ -277,8 +233,11 @@ func vetConditions(s *sheet.Sheet, v *Vetter, step *sheet.Step) {
 	if step.Again != nil {
 		check(step.Again.When, step.At)
 	}
-	for _, e := range step.WorkOut {
-		check(e.Condition, step.At)
+	if step.Action != nil {
+		_, asked := step.Action.Asks()
+		for _, c := range asked {
+			check(c, step.At)
+		}
 	}
 	for _, c := range step.Where {
 		check(c.Condition, c.At)
@@ -375,157 +334,20 @@ func (v *Vetter) sealed(u bench.Use) {
 
 func fieldName[F interface{ FieldName() string }](f F) string { return f.FieldName() }
 
-// vetTarget checks service, operation, login and the fields of a call.
-func vetTarget(s *sheet.Sheet, v *Vetter, step *sheet.Step) {
+// vetNamed looks for the site and the logins that a step names.
+func vetNamed(s *sheet.Sheet, step *sheet.Step) {
 	b := s.Bench
 	if step.SiteAt != nil && b.Site(step.Site) == nil {
 		readerOf(s).NotThere(step.SiteAt, "site", step.Site, b.SiteNames())
 	}
-	if step.Login != nil {
-		for _, name := range step.Login.Names {
-			if b.Login(name) == nil {
-				readerOf(s).NotThere(step.Login.At, "login", name, b.LoginNames())
-			}
+	if step.Login == nil {
+		return
+	}
+	for _, name := range step.Login.Names {
+		if b.Login(name) == nil {
+			readerOf(s).NotThere(step.Login.At, "login", name, b.LoginNames())
 		}
-	}
-	service, operation, _ := strings.Cut(step.Call, "/")
-	at := step.CallAt
-	if step.Request != nil {
-		service = step.Request.Service
-	}
-	if step.Follow != nil && step.Service != "" {
-		service, at = step.Service, step.ServiceAt
-	}
-	if service == "" {
-		if method, talks := stepMethod(step); talks {
-			vetSOAP(s, step, &session.Prepared{}, method)
-		}
-		return
-	}
-	found := b.Service(service)
-	if found == nil {
-		readerOf(s).NotThere(at, "service", service, b.ServiceNames())
-		return
-	}
-	if step.Call == "" {
-		method, _ := stepMethod(step)
-		vetSOAP(s, step, &session.Prepared{Service: found}, method)
-		return
-	}
-	vetOperation(s, b, found, step, operation)
-}
-
-// stepMethod is that of a request without an operation, empty where it hangs on the body; it
-// says no of a step that makes none.
-func stepMethod(s *sheet.Step) (method string, talks bool) {
-	if s.Request != nil {
-		return s.Request.Method, true
-	}
-	return "", s.Follow != nil
-}
-
-// vetSOAP reports what a step says of SOAP and cannot have.
-func vetSOAP(s *sheet.Sheet, step *sheet.Step, p *session.Prepared, method string) {
-	spec := step.Spec
-	spec.Method = method
-	err := p.AddSOAP(step, &spec)
-	if wrong := (*session.TryError)(nil); errors.As(err, &wrong) {
-		s.Source.Report(step.At, wrong.Try, "%s", wrong.Message)
-	} else if err != nil {
-		s.Source.Report(step.At, "", "%v", err)
 	}
 }
 
 func readerOf(s *sheet.Sheet) *bench.Reader { return &bench.Reader{File: s.Source} }
-
-// vetOperation finds what is wrong with a call by what is known of its operation without
-// asking anybody.
-func vetOperation(s *sheet.Sheet, b *bench.Bench, service *bench.Service, step *sheet.Step, name string) {
-	op, contracted, err := knownOperation(b, service, step, name)
-	var missing *bench.NotFoundError
-	switch {
-	case errors.As(err, &missing):
-		readerOf(s).NotThere(step.CallAt, missing.What, missing.Name, missing.Known)
-		return
-	case err != nil:
-		s.Source.Report(step.CallAt, "", "%v", err)
-		return
-	case op == nil:
-		return
-	}
-	if contracted {
-		vetAddress(s, b, service, step)
-	}
-	built, problems := session.KnownRequest(b, step, service, op)
-	vetSOAP(s, step, &session.Prepared{Service: service, Operation: op, Envelope: built.Envelope}, built.Method)
-	if contracted && op.Facts().Deprecated {
-		s.Source.Remark(step.CallAt, "%s is deprecated by its contract", step.Call)
-	}
-	if !contracted || session.HoldsRequest(step) {
-		reportProblems(s, step, problems)
-	}
-}
-
-// knownOperation finds an operation without asking anybody; it is nil where only its contract,
-// which lies at an address, could tell.
-func knownOperation(b *bench.Bench, service *bench.Service, step *sheet.Step, name string) (op contract.Operation, contracted bool, err error) {
-	endpoint, err := service.Described(name)
-	switch {
-	case err != nil:
-		return nil, false, err
-	case endpoint != nil:
-		return session.ByHand(service, endpoint), false, nil
-	case service.Contract == nil:
-		return nil, false, &bench.NotFoundError{What: "operation of " + service.Name, Name: name, Known: service.OperationNames()}
-	}
-	c, err := b.Offline(service)
-	if err != nil || c == nil {
-		return nil, false, err
-	}
-	if !c.HasOperations() {
-		return nil, false, errors.New("it is a schema alone, and has no operations")
-	}
-	op, err = session.OperationIn(c, service, step, name)
-	return op, true, err
-}
-
-// vetAddress asks for an address where the contract's own is not trusted.
-func vetAddress(s *sheet.Sheet, b *bench.Bench, service *bench.Service, step *sheet.Step) {
-	if service.Address == nil && !b.SiteHasAddress(service.Name) {
-		s.Source.Report(step.CallAt, "write address: ${base}/… at the service", "the contract of %s comes from a file, and where that sends is not trusted", service.Name)
-	}
-}
-
-// reportProblems tells what is wrong with a call's fields where they stand.
-func reportProblems(s *sheet.Sheet, step *sheet.Step, problems []contract.Problem) {
-	var missing []string
-	for _, p := range problems {
-		if p.Missing != "" {
-			missing = append(missing, p.Missing)
-			continue
-		}
-		at, nearest := step.CallAt, ""
-		if step.FillAt != nil {
-			for _, e := range step.FillAt.Entries {
-				if !isWithin(p.Field, e.Key.Text) || len(e.Key.Text) < len(nearest) {
-					continue
-				}
-				at, nearest = e.Key, e.Key.Text
-				if p.OfValue {
-					at = e.Value
-				}
-			}
-		}
-		s.Source.Report(at, p.Try, "%s", p.Message)
-	}
-	if len(missing) > 0 {
-		list := strings.Join(missing, ", ")
-		s.Source.Report(step.CallAt, "add "+list, "%s needs %s", step.Call, list)
-	}
-}
-
-// isWithin says whether a field is the one of a name, or stands below it.
-func isWithin(field, name string) bool {
-	rest, ok := strings.CutPrefix(field, name)
-	return ok && (rest == "" || rest[0] == '.' || rest[0] == '[')
-}

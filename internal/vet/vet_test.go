@@ -3,13 +3,15 @@ package vet_test
 import (
 	"os"
 	"path/filepath"
-	"testbench/internal/bench"
-	"testbench/internal/sheet"
-	"testbench/internal/standin"
-	"testbench/internal/vet"
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"testbench/internal/bench"
+	"testbench/internal/sheet"
+	"testbench/internal/standin"
+	"testbench/internal/step"
+	"testbench/internal/vet"
 )
 
 // Nothing that stands in a file makes reading or vetting it fail otherwise than
@@ -28,7 +30,7 @@ func FuzzSheet(f *testing.F) {
 	}
 	f.Add([]byte("sheet: x\nsteps:\n  - step: a\n    call: stores/search\n    fill: [1]\n    keep:\n      a: {at: x, secret: true}\n    expect: {fault: {code: A}}\n    fields: {a: {one of: [1, {b: c}]}, b: [not: {is: null}]}\n"))
 	f.Fuzz(func(t *testing.T, data []byte) {
-		vet.Sheet(sheet.Read(b, "x.yaml", data), vet.Options{})
+		vet.Sheet(sheet.Read(b, "x.yaml", data, step.Kinds), vet.Options{})
 		vet.Bench(bench.Read(dir, "bench.yaml", data), vet.Options{})
 	})
 }
@@ -39,7 +41,7 @@ func BenchmarkVet(b *testing.B) {
 	bench, err := bench.Open(dir)
 	require.NoError(b, err)
 	for b.Loop() {
-		s, err := sheet.Open(bench, filepath.Join(dir, "sheets", "03-intake.yaml"))
+		s, err := sheet.Open(bench, filepath.Join(dir, "sheets", "03-intake.yaml"), step.Kinds)
 		require.NoError(b, err)
 		vet.Sheet(s, vet.Options{})
 	}

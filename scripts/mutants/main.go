@@ -32,11 +32,12 @@ var subjects = []struct {
 }{
 	{"internal/rule", nil},
 	{"internal/bench", []string{"read", "together", "operation", "check"}},
-	{"internal/sheet", []string{"expect", "stepfile", "stepkinds", "rows"}},
+	{"internal/sheet", []string{"expect", "stepfile", "kind", "step", "rows"}},
 	{"internal/session", []string{"operation"}},
 	{"internal/judge", nil},
 	{"internal/vet", nil},
-	{"internal/run", []string{"again", "times"}},
+	{"internal/step", nil},
+	{"internal/run", []string{"row", "times"}},
 	{"internal/reply", []string{"error"}},
 	{"internal/history", []string{"limits", "gather"}},
 }
@@ -45,7 +46,7 @@ var subjects = []struct {
 // those of what is built on it, the quick ones first.
 func testsOf(folder string) []string {
 	tests := []string{folder}
-	for _, other := range []string{"internal/judge", "internal/vet", "internal/session", "internal/bench", "internal/run"} {
+	for _, other := range []string{"internal/judge", "internal/step", "internal/vet", "internal/session", "internal/bench", "internal/run"} {
 		if other != folder {
 			tests = append(tests, other)
 		}

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/base64"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"mime"
@@ -236,6 +237,9 @@ func readJSONBatch(body []byte) ([]BatchAnswer, error) {
 	}
 	if err := json.Unmarshal(body, &read); err != nil {
 		return nil, fmt.Errorf("the batch cannot be read: %w", err)
+	}
+	if read.Responses == nil { // it must be there (OData JSON Format 4.01, 19.4)
+		return nil, errors.New("a batch is answered by an object with responses, and this has none")
 	}
 	var out []BatchAnswer
 	for _, r := range read.Responses {

@@ -10,43 +10,10 @@ import (
 	"testbench/internal/yamlfile"
 )
 
-// Sub is another sheet that a step runs, with values of its own.
-type SubSheet struct {
-	File  string
-	Sheet *Sheet
-	At    *yamlfile.Node
-}
-
 // mostDepth bounds sheets that run sheets.
 const mostDepth = 8
 
-// readSub reads the sheet that a step runs.
-func readSub(r *bench.Reader, n *yamlfile.Node) *SubSheet {
-	s := &SubSheet{File: r.PlainText(n), At: n}
-	if s.File == "" {
-		return nil
-	}
-	full, err := bench.FileInside(r.Dir, s.File)
-	if err != nil {
-		r.File.Report(n, "sheets/NAME.yaml, as it stands in the bench folder", "%v", err)
-		return nil
-	}
-	if slices.Contains(r.Within, full) {
-		r.File.Report(n, "", "the sheets run one another in a ring: %s", s.File)
-		return nil
-	}
-	if len(r.Within) > mostDepth {
-		r.File.Report(n, "", "sheets run sheets at most %d deep", mostDepth)
-		return nil
-	}
-	if s.Sheet, err = openSheet(r.Bench, full, append(slices.Clone(r.Within), full)); err != nil {
-		r.File.Report(n, "", "%v", err)
-		return nil
-	}
-	return s
-}
-
-// Take is a value that a sheet is given by whoever runs it.
+// Param is a value that a sheet is given by whoever runs it.
 type Param struct {
 	Name     string
 	Required bool
@@ -97,11 +64,28 @@ func (s *Sheet) Given(fill map[string]*document.Node) (map[string]*document.Node
 	return out, nil
 }
 
-// openSheet reads a sheet; within are the files that lead to it.
-func openSheet(b *bench.Bench, full string, within []string) (*Sheet, error) {
-	data, err := bench.ReadInside(b.Dir, Inside(b, full))
-	if err != nil {
-		return nil, err
+// ReadSheet reads the sheet that a step runs; nil where it is none, which is reported.
+func (s *Step) ReadSheet(r *bench.Reader, n *yamlfile.Node) *Sheet {
+	file := r.PlainText(n)
+	if file == "" {
+		return nil
 	}
-	return readSheet(b, bench.DisplayName(full), data, within), nil
+	full, err := bench.FileInside(r.Dir, file)
+	switch {
+	case err != nil:
+		r.File.Report(n, "sheets/NAME.yaml, as it stands in the bench folder", "%v", err)
+		return nil
+	case slices.Contains(r.Within, full):
+		r.File.Report(n, "", "the sheets run one another in a ring: %s", file)
+		return nil
+	case len(r.Within) > mostDepth:
+		r.File.Report(n, "", "sheets run sheets at most %d deep", mostDepth)
+		return nil
+	}
+	data, err := bench.ReadInside(r.Bench.Dir, Inside(r.Bench, full))
+	if err != nil {
+		r.File.Report(n, "", "%v", err)
+		return nil
+	}
+	return readSheet(r.Bench, bench.DisplayName(full), data, append(slices.Clone(r.Within), full), s.kinds)
 }

@@ -2,6 +2,7 @@ package run
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -9,11 +10,14 @@ import (
 	"time"
 
 	"testbench/internal/document"
+	"testbench/internal/exchange"
 	"testbench/internal/history"
 	"testbench/internal/result"
+	"testbench/internal/rule"
 	"testbench/internal/session"
 	"testbench/internal/sheet"
-	"testbench/internal/vet"
+	"testbench/internal/step"
+	"testbench/internal/value"
 )
 
 // mostItems bounds the items of one step.
@@ -31,7 +35,7 @@ type rowRun struct {
 	ending  bool              // what comes at the end is run whatever happens
 	waiting bool              // for the step that the run goes on from
 	undos   []undoing         // in the order of the steps
-	boxes   *boxes            // where calls come in that the row waits for
+	calls   *step.Calls       // where calls come in that the row waits for
 	prefix  string            // before the names of steps, in a sheet within another
 	outer   *rowRun           // the row of the sheet that this one runs in; nil for none
 }
@@ -48,13 +52,11 @@ func (x *rowRun) run(ctx, kill context.Context, steps, finally []*sheet.Step) {
 	start := time.Now()
 	x.row.Outcome = result.NotRun
 	x.lost = map[string]string{}
-	if x.boxes == nil {
-		x.boxes = &boxes{x: x}
-		defer x.boxes.shut()
-	}
+	x.calls = step.NewCalls(x, x.sheet, x.session, func() *session.Values { return x.scope(x.session) }, x.prefix)
+	defer x.calls.Shut()
 	x.waiting = x.options.From != "" && slices.ContainsFunc(steps, func(s *sheet.Step) bool { return s.Name == x.options.From })
 	for _, step := range steps {
-		if x.isOver(ctx) && x.stopped == "" {
+		if x.IsOver(ctx) && x.stopped == "" {
 			break
 		}
 		x.step(ctx, step)
@@ -73,14 +75,14 @@ func (x *rowRun) run(ctx, kill context.Context, steps, finally []*sheet.Step) {
 // scope is where the names of the row lead, for a session.
 func (x *rowRun) scope(s *session.Session) *session.Values {
 	scope := s.Scope(x.values, x.kept)
-	if x.boxes != nil {
-		scope.Listening = x.boxes.addressOf
+	if x.calls != nil {
+		scope.Listening = x.calls.AddressOf
 	}
 	return scope
 }
 
-// isOver says whether nothing more is to be begun.
-func (x *rowRun) isOver(ctx context.Context) bool {
+// IsOver says whether nothing more is to be begun.
+func (x *rowRun) IsOver(ctx context.Context) bool {
 	return ctx.Err() != nil || !x.ending && (x.isStopped() || x.stopped != "")
 }
 
@@ -91,15 +93,15 @@ func (x *rowRun) step(ctx context.Context, step *sheet.Step) {
 	case x.waiting, len(x.options.Steps) > 0 && !slices.Contains(x.options.Steps, step.Name):
 		x.noteMissing(step, "left out")
 	case x.stopped != "":
-		x.skip(step, x.prefix+step.Name, result.NotRun, x.stopped)
+		x.Skip(step, x.prefix+step.Name, result.NotRun, x.stopped)
 	default:
-		x.carry(ctx, step, x.prefix+step.Name)
+		x.Carry(ctx, step, x.prefix+step.Name)
 	}
 }
 
-// carry carries out a step under a name, once or for each item, and says what came of
+// Carry carries out a step under a name, once or for each item, and says what came of
 // it as a whole.
-func (x *rowRun) carry(ctx context.Context, step *sheet.Step, name string) result.Outcome {
+func (x *rowRun) Carry(ctx context.Context, step *sheet.Step, name string) result.Outcome {
 	carry := x.once
 	if step.Each != nil {
 		carry = x.each
@@ -115,34 +117,63 @@ func (x *rowRun) carry(ctx context.Context, step *sheet.Step, name string) resul
 }
 
 // once carries a step out.
-func (x *rowRun) once(ctx context.Context, step *sheet.Step, name string) result.Outcome {
-	switch {
-	case len(step.Group) > 0:
-		return x.group(ctx, step, name)
-	case step.Sub != nil:
-		return x.sub(ctx, step, name)
-	}
-	var results []*result.Step
-	if step.Batch != nil {
-		if reason := x.leftOut(step); reason != "" {
-			return x.skip(step, name, result.NotRun, reason)
-		}
-		results = x.batchStep(ctx, step)
-	} else {
-		results = []*result.Step{x.do(ctx, step, name)}
-	}
-	results[0].Name = name
-	x.noteMissing(step, string(results[0].Outcome))
-	if step.Undo != nil && (wasDone(results[0]) || x.options.Dry && results[0].Outcome == result.Held) {
-		x.undos = append(x.undos, undoing{x.prefix + "undo " + strings.TrimPrefix(name, x.prefix), step.Undo, maps.Clone(x.kept)})
+func (x *rowRun) once(ctx context.Context, s *sheet.Step, name string) result.Outcome {
+	return step.Of(s).Run(ctx, x, s, name)
+}
+
+// End takes what came of a step into the row.
+func (x *rowRun) End(s *sheet.Step, came result.Outcome, results ...*result.Step) result.Outcome {
+	x.noteMissing(s, string(came))
+	first := results[0]
+	if s.Undo != nil && (wasDone(first) || x.options.Dry && first.Outcome == result.Held) {
+		x.undos = append(x.undos, undoing{x.prefix + "undo " + strings.TrimPrefix(first.Name, x.prefix), s.Undo, maps.Clone(x.kept)})
 	}
 	outcome := result.NotRun
 	for _, one := range results {
 		outcome = result.Worst(outcome, one.Outcome)
-		x.tell(one)
+		x.Tell(one)
 	}
 	return outcome
 }
+
+// At is the session for a site, that of the row for "".
+func (x *rowRun) At(site string) (*session.Session, error) { return x.session.At(site) }
+
+// Begin gives what names lead to, and says why the step is left out.
+func (x *rowRun) Begin(s *sheet.Step, of *session.Session) (*session.Values, string) {
+	scope := x.scope(of)
+	if reason := missing(s, scope, x.lost); reason != "" {
+		return scope, reason
+	}
+	if s.When == nil || x.options.Dry {
+		return scope, ""
+	}
+	return scope, unless(s, of.Data(scope, x.values, x.kept, nil, nil))
+}
+
+// IsDry says whether nothing is sent.
+func (x *rowRun) IsDry() bool { return x.options.Dry }
+
+// Names are the prefixes of XML of the sheet.
+func (x *rowRun) Names() map[string]string { return x.sheet.Names }
+
+// Place names the row in its source; "" where there are no rows.
+func (x *rowRun) Place() string {
+	if x.values == nil || x.row.Number == 0 {
+		return ""
+	}
+	return fmt.Sprintf("%s row %d", x.sheet.Rows.From, x.row.Number)
+}
+
+// Before is called with a step before its request is made.
+func (x *rowRun) Before(ctx context.Context, of *session.Session, s *sheet.Step, scope *session.Values) {
+	if x.options.Before != nil {
+		x.options.Before(ctx, of, s, scope)
+	}
+}
+
+// Calls are where the calls for the row come in.
+func (x *rowRun) Calls() *step.Calls { return x.calls }
 
 // undo takes back what was done, the last of it first.
 func (x *rowRun) undo(ctx context.Context) {
@@ -159,15 +190,15 @@ func wasDone(result *result.Step) bool {
 	return last != nil && last.Answer != nil && last.Answer.Status < 400
 }
 
-// tell adds what came of a step to the row.
-func (x *rowRun) tell(res *result.Step) {
+// Tell adds what came of a step to the row.
+func (x *rowRun) Tell(res *result.Step) {
 	if x.options.Explain != nil && x.outer == nil {
 		x.options.Explain(res)
 	}
 	res.Of = x.nameOf(res.Name)
 	if x.outer != nil {
 		x.row.Outcome = result.Worst(x.row.Outcome, res.Outcome)
-		x.outer.tell(res) // it stands in the row that all of this happens in
+		x.outer.Tell(res) // it stands in the row that all of this happens in
 		return
 	}
 	x.row.Steps = append(x.row.Steps, res)
@@ -186,38 +217,11 @@ func (x *rowRun) nameOf(name string) string {
 	return history.StepOf(name)
 }
 
-// group carries out the steps of a group, one after the other.
-func (x *rowRun) group(ctx context.Context, step *sheet.Step, name string) result.Outcome {
-	if reason := x.leftOut(step); reason != "" {
-		return x.skip(step, name, result.NotRun, reason)
-	}
-	outcome := result.NotRun
-	for _, inner := range step.Group {
-		if x.isOver(ctx) {
-			break
-		}
-		outcome = result.Worst(outcome, x.carry(ctx, inner, name+": "+inner.Name))
-	}
-	return outcome
-}
-
-// skip tells that a step is not carried out.
-func (x *rowRun) skip(step *sheet.Step, name string, outcome result.Outcome, reason string) result.Outcome {
-	x.tell(&result.Step{Name: name, Target: session.TargetOf(step), About: step.About, Outcome: outcome, Reason: reason})
+// Skip tells that a step is not carried out.
+func (x *rowRun) Skip(step *sheet.Step, name string, outcome result.Outcome, reason string) result.Outcome {
+	x.Tell(&result.Step{Name: name, Target: step.Target(), About: step.About, Outcome: outcome, Reason: reason})
 	x.noteMissing(step, string(outcome))
 	return outcome
-}
-
-// leftOut says why a group or a batch is not carried out, or "".
-func (x *rowRun) leftOut(step *sheet.Step) string {
-	scope := x.scope(x.session)
-	if reason := missing(step, scope, x.lost); reason != "" {
-		return reason
-	}
-	if step.When == nil || x.options.Dry {
-		return ""
-	}
-	return unless(step, x.session.Data(scope, x.values, x.kept, nil, nil))
 }
 
 // each carries a step out once for each item. What is kept is a list then, with one
@@ -225,30 +229,30 @@ func (x *rowRun) leftOut(step *sheet.Step) string {
 func (x *rowRun) each(ctx context.Context, step *sheet.Step, name string) result.Outcome {
 	scope := x.scope(x.session)
 	if reason := missing(step, scope, x.lost); reason != "" {
-		return x.skip(step, name, result.NotRun, reason)
+		return x.Skip(step, name, result.NotRun, reason)
 	}
 	list, err := step.Each.List.Node(scope)
 	if err != nil {
-		return x.skip(step, name, result.Faulty, "for each: "+err.Error())
+		return x.Skip(step, name, result.Faulty, "for each: "+err.Error())
 	}
 	items := itemsOf(list)
 	switch {
 	case len(items) > mostItems:
-		return x.skip(step, name, result.Faulty, fmt.Sprintf("for each: there are %d items, and at most %d are gone through", len(items), mostItems))
+		return x.Skip(step, name, result.Faulty, fmt.Sprintf("for each: there are %d items, and at most %d are gone through", len(items), mostItems))
 	case len(items) == 0:
-		for _, n := range vet.KeptBy(step) {
+		for _, n := range step.KeptNames() {
 			x.kept[n] = document.NewList()
 		}
-		return x.skip(step, name, result.NotRun, "for each: there is no item")
+		return x.Skip(step, name, result.NotRun, "for each: there is no item")
 	}
 	collected := map[string]*document.Node{}
-	for _, n := range vet.KeptBy(step) {
+	for _, n := range step.KeptNames() {
 		collected[n] = document.NewList()
 	}
 	before, had := x.kept[step.Each.Name]
 	outcome := result.NotRun
 	for i, item := range items {
-		if x.isOver(ctx) {
+		if x.IsOver(ctx) {
 			break
 		}
 		x.kept[step.Each.Name] = item
@@ -286,4 +290,65 @@ func itemsOf(n *document.Node) []*document.Node {
 		return nil
 	}
 	return []*document.Node{n}
+}
+
+// noteMissing notes which names of a step did not come to be.
+func (x *rowRun) noteMissing(step *sheet.Step, why string) {
+	for _, name := range step.KeptNames() {
+		if _, ok := x.kept[name]; !ok {
+			x.lost[name] = fmt.Sprintf("%s was not kept (%s %s)", name, step.Name, why)
+		} else {
+			delete(x.lost, name)
+		}
+	}
+}
+
+// WouldSend tells what a dry run would send.
+func (x *rowRun) WouldSend(res *result.Step, request *exchange.Request, reason string) {
+	if x.options.Dry {
+		now := *res // it goes on to change
+		now.Of = x.nameOf(res.Name)
+		x.events.add(event{step: &now, request: request, reason: reason, would: true})
+	}
+}
+
+// unless says why the condition of a step leaves it out, or "".
+func unless(s *sheet.Step, data *rule.Data) string {
+	verdict := s.When.Judge(data)
+	if verdict.Held {
+		return ""
+	}
+	reason := "when does not hold: " + s.When.Source
+	if verdict.Note != "" {
+		reason += " (" + verdict.Note + ")"
+	}
+	return reason
+}
+
+// missing says which name a step asks for that an earlier step should have
+// kept and did not, or "".
+func missing(step *sheet.Step, scope *session.Values, lost map[string]string) string {
+	own := map[string]bool{}
+	for _, k := range step.Keep {
+		own[k.Name] = true
+	}
+	for _, u := range step.Uses {
+		if u.Placeholder.Space != "" && u.Placeholder.Space != "kept" || own[u.Placeholder.Name] {
+			continue
+		}
+		reason, isLost := lost[u.Placeholder.Name]
+		if _, err := scope.Lookup(u.Placeholder.Space, u.Placeholder.Name); isLost && errors.Is(err, value.ErrNothing) {
+			if !slices.ContainsFunc(u.Placeholder.Filters, func(f value.Filter) bool { return f.Name == "default" }) {
+				return reason
+			}
+		}
+	}
+	for _, c := range step.Conditions() {
+		for _, name := range c.KeptNames() {
+			if reason, isLost := lost[name]; isLost && !own[name] {
+				return reason
+			}
+		}
+	}
+	return ""
 }

@@ -1,0 +1,241 @@
+package sheet
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"testbench/internal/bench"
+	"testbench/internal/yamlfile"
+)
+
+// Kind is one thing that a step can do. A key that the kind does not name cannot be written
+// at it: each key either has its effect or is a mistake.
+type Kind struct {
+	Word string // the key that makes a step one
+	What string // in messages: a pause
+	// Common are the keys that it has of those that several kinds share.
+	Common []string
+	// Own are the keys that read its action; the first is that of its word.
+	Own []bench.Key[Step]
+	// Instead says what to write in place of a key that it does not have; the empty key
+	// stands for all others. Nil for nothing of its own.
+	Instead map[string]string
+	New     func() Action
+}
+
+// has says whether a key may be written at a step of the kind.
+func (k *Kind) has(name string) bool {
+	return slices.Contains(k.Common, name) || slices.ContainsFunc(k.Own, func(own bench.Key[Step]) bool { return own.Name == name })
+}
+
+// Keys are the keys of the kind beside its word.
+func (k *Kind) Keys() []string { return append(bench.KeyNames(k.Own[1:]), k.Common...) }
+
+// StepKeys are all keys of steps of some kinds: the name and what the step shows, the words of
+// the kinds, what kinds share, and what is the kinds' own beside it.
+func StepKeys(kinds []Kind) []bench.Key[Step] {
+	var keys []bench.Key[Step]
+	add := func(more ...bench.Key[Step]) {
+		for _, key := range more {
+			if !slices.ContainsFunc(keys, func(one bench.Key[Step]) bool { return one.Name == key.Name }) {
+				keys = append(keys, key)
+			}
+		}
+	}
+	add(commonKeys[:namingKeys]...)
+	for _, k := range kinds {
+		add(k.Own[0])
+	}
+	add(commonKeys...)
+	for _, k := range kinds {
+		add(k.Own...)
+	}
+	return keys
+}
+
+// keysAt are the keys by which a step is read. Those that its kind does not have are passed
+// by: they are reported as a whole. A step of no kind, or of more than one, is reported too.
+func keysAt(kinds []Kind, kind *Kind) []bench.Key[Step] {
+	keys := StepKeys(kinds)
+	for i, key := range keys {
+		if kind == nil {
+			if !slices.ContainsFunc(commonKeys, func(c bench.Key[Step]) bool { return c.Name == key.Name }) {
+				keys[i].Read = passBy
+			}
+			continue
+		}
+		own := slices.IndexFunc(kind.Own, func(one bench.Key[Step]) bool { return one.Name == key.Name })
+		switch {
+		case own >= 0:
+			keys[i] = kind.Own[own]
+		case !kind.has(key.Name):
+			keys[i].Read = passBy
+		}
+	}
+	return keys
+}
+
+func passBy(*bench.Reader, *Step, *yamlfile.Node) {}
+
+// ReadSteps reads the steps that a step holds.
+func (s *Step) ReadSteps(r *bench.Reader, n *yamlfile.Node) []*Step {
+	return readSteps(r, n, s.kinds)
+}
+
+// HasKey says whether steps have a key of a name, of whatever kind they are.
+func (s *Step) HasKey(name string) bool {
+	return slices.ContainsFunc(StepKeys(s.kinds), func(key bench.Key[Step]) bool { return key.Name == name })
+}
+
+func readSteps(r *bench.Reader, n *yamlfile.Node, kinds []Kind) []*Step {
+	var steps []*Step
+	seen := map[string]bool{}
+	for i, item := range r.List(n) {
+		step := readStep(r, item, fmt.Sprintf("step %d", i+1), kinds)
+		if step == nil {
+			continue
+		}
+		if seen[step.Name] {
+			r.File.Report(item, "", "a second step is named %q", step.Name)
+		}
+		seen[step.Name] = true
+		steps = append(steps, step)
+	}
+	return steps
+}
+
+// readStep reads one step; nil where it is none.
+func readStep(r *bench.Reader, n *yamlfile.Node, otherwise string, kinds []Kind) *Step {
+	step := &Step{At: n, kinds: kinds}
+	inner := *r
+	inner.Uses = &step.Uses
+	kind := kindAt(n, kinds)
+	if kind != nil {
+		step.Action = kind.New()
+	}
+	bench.ReadMapping(&inner, "a step", n, step, keysAt(kinds, kind))
+	if n.Kind != yamlfile.Mapping {
+		return nil
+	}
+	if step.Name == "" {
+		step.Name = otherwise
+	}
+	if kind == nil {
+		reportKind(r, step)
+		return step
+	}
+	finishStep(&inner, step, kind)
+	return step
+}
+
+// kindAt is the kind whose word stands at a step, nil where there is none or more than one.
+func kindAt(n *yamlfile.Node, kinds []Kind) *Kind {
+	var found *Kind
+	for i := range kinds {
+		if n.Get(kinds[i].Word) == nil {
+			continue
+		}
+		if found != nil {
+			return nil
+		}
+		found = &kinds[i]
+	}
+	return found
+}
+
+// reportKind reports a step that does nothing, or more than one thing.
+func reportKind(r *bench.Reader, s *Step) {
+	var words []string
+	for _, k := range s.kinds {
+		if s.At.Get(k.Word) != nil {
+			words = append(words, k.Word)
+		}
+	}
+	if len(words) > 1 {
+		r.File.Report(s.At, "make two steps of it", "the step %q does more than one thing: %s", s.Name, strings.Join(words, " and "))
+		return
+	}
+	try := "write call:, request:, follow:, lookup:, listen:, sheet:, set: or work out:"
+	for _, e := range s.At.Entries {
+		if kinds := kindsWith(s.kinds, e.Key.Text); len(kinds) == 1 {
+			try = e.Key.Text + ": goes with " + kinds[0] + ":"
+			break
+		}
+	}
+	r.File.Report(s.At, try, "the step %q does nothing", s.Name)
+}
+
+// kindsWith lists the kinds at which a key may be written.
+func kindsWith(kinds []Kind, name string) []string {
+	var words []string
+	for _, k := range kinds {
+		if k.Word != name && k.has(name) {
+			words = append(words, k.Word)
+		}
+	}
+	return words
+}
+
+// checkKeys reports the keys of a step that its kind does not have.
+func checkKeys(r *bench.Reader, s *Step, k *Kind) {
+	for _, e := range s.At.Entries {
+		if name := e.Key.Text; !k.has(name) && s.HasKey(name) {
+			r.File.Report(e.Key, insteadOf(s.kinds, k, name), "%s has no %s", k.What, name)
+		}
+	}
+}
+
+// insteadOf says what to write in place of a key that a kind does not have.
+func insteadOf(kinds []Kind, k *Kind, name string) string {
+	for _, key := range []string{name, ""} {
+		if try := k.Instead[key]; try != "" {
+			return try
+		}
+	}
+	if kinds := kindsWith(kinds, name); len(kinds) > 0 {
+		return "take it out; " + name + ": goes with " + strings.Join(kinds, ", ")
+	}
+	return "take it out"
+}
+
+// finishStep checks what only the whole step can tell, and reads bodies, whose
+// format may hang on a header.
+func finishStep(r *bench.Reader, s *Step, k *Kind) {
+	checkKeys(r, s, k)
+	if !s.Action.Check(r, s) {
+		s.Action = nil
+	}
+	if s.Wait != nil && len(s.Wait.Until) == 0 && k.has("every") {
+		r.File.Report(s.At, "write until: and below it PATH: RULE", "the step %q waits, and does not say until when", s.Name)
+	}
+	if len(s.Contents) > 1 {
+		r.File.Report(s.At, "keep one of them", "the step %q has more than one body: %s", s.Name, strings.Join(s.Contents, ", "))
+	}
+	finishRefused(r, s)
+	if s.textAt != nil {
+		finishText(r, s)
+	}
+}
+
+// finishRefused reports what is expected of an answer beside that there is none.
+func finishRefused(r *bench.Reader, s *Step) {
+	if s.Expect.Refused == "" {
+		return
+	}
+	report := func(e yamlfile.Entry) {
+		r.File.Report(e.Key, "take one of them out", "where the connection is refused there is no answer, and nothing to hold %s against", e.Key.Text)
+	}
+	for _, e := range s.At.Entries {
+		if slices.Contains([]string{"fields", "where", "keep", "until", "pages"}, e.Key.Text) {
+			report(e)
+		}
+		if e.Key.Text == "expect" {
+			for _, inner := range e.Value.Entries {
+				if inner.Key.Text != "refused" {
+					report(inner)
+				}
+			}
+		}
+	}
+}

@@ -1,0 +1,185 @@
+package sheet
+
+import (
+	"testbench/internal/bench"
+	"testbench/internal/path"
+	"testbench/internal/request"
+	"testbench/internal/rule"
+	"testbench/internal/soap"
+	"testbench/internal/value"
+	"testbench/internal/yamlfile"
+)
+
+// Step is one step of a sheet: what the steps of all kinds have in common, and its action.
+type Step struct {
+	Name  string
+	About string
+	// Action is what the step does. It is nil where the file does not say it as it must,
+	// which is a problem of the sheet.
+	Action Action
+
+	Site    string
+	Message               // of the kinds that send something
+	Fill    *request.Tree // fields, parameters or values, by name; nil for none
+	When    *rule.Condition
+	Wait    *Waiting // asks again until something is so; nil for once
+	Undo    *Step    // takes back what the step did, at the end of the row
+	Each    *Each    // once for each item; nil for once
+	Stop    string   // row or sheet: what ends where the step falls short
+	Again   *Again   // tries again where it goes wrong; nil for never
+	Keep    []Keep
+	Expect  Expect
+	Fields  []FieldRule
+	Where   []Condition
+
+	At     *yamlfile.Node
+	SiteAt *yamlfile.Node
+	FillAt *yamlfile.Node
+	Uses   []bench.Use
+
+	kinds []Kind // of the steps that it may hold
+}
+
+// Message is what a step says of the message that it sends, beside where that goes.
+type Message struct {
+	Login *LoginChoice // nil: the service's own
+	SOAP  soap.Version
+	// Addressing is true or false where the step says whether WS-Addressing blocks go
+	// with it, else empty.
+	Addressing string
+	// Contract says what is held against it: both, request, answer, off; empty is both.
+	Contract   string
+	SOAPAction *value.Template
+	Spec       request.Spec // headers, query, body and so on, as the step adds them
+	Stay       bool         // redirects: off
+	Pages      int          // how many pages are read and put together; 0 and 1 read one
+	Names      map[string]string
+	HTTP       string
+	Contents   []string // the keys of a body that were given
+	TextFile   string
+	BytesFile  string // of a command line
+	textAt     *yamlfile.Node
+}
+
+// Action is what a step does: a call, a pause. Each kind of step is one.
+type Action interface {
+	// Target names what is done, as results show it: stores/search, pause.
+	Target() string
+	// Check reports what only the whole step can tell. It says no where the step cannot be
+	// carried out or vetted as it is.
+	Check(r *bench.Reader, s *Step) bool
+	// Held are the steps that it holds, and the sheet that it runs; nil for none.
+	Held() ([]*Step, *Sheet)
+	// Sets are the names that it keeps by itself, beside what the step keeps of an answer.
+	Sets() []string
+	// Asks are the placeholders that are filled in before anything is done, and the
+	// conditions that are worked out then, beside those of the step.
+	Asks() ([]*value.Placeholder, []*rule.Condition)
+}
+
+// Simple is an action that holds no steps, keeps no names and asks for none. Kinds embed it
+// and say what is otherwise.
+type Simple struct{}
+
+// Check finds nothing wrong.
+func (Simple) Check(*bench.Reader, *Step) bool { return true }
+
+// Held gives no steps and no sheet.
+func (Simple) Held() ([]*Step, *Sheet) { return nil, nil }
+
+// Sets gives no names.
+func (Simple) Sets() []string { return nil }
+
+// Asks gives neither placeholders nor conditions.
+func (Simple) Asks() ([]*value.Placeholder, []*rule.Condition) { return nil, nil }
+
+// Target names what the step does, as results show it; "" for one that does nothing.
+func (s *Step) Target() string {
+	if s.Action == nil {
+		return ""
+	}
+	return s.Action.Target()
+}
+
+// Held are the steps that the step holds, and the sheet that it runs; nil for none.
+func (s *Step) Held() ([]*Step, *Sheet) {
+	if s.Action == nil {
+		return nil, nil
+	}
+	return s.Action.Held()
+}
+
+// KeptNames lists what the step keeps, sets and works out, and what the steps within it do.
+func (s *Step) KeptNames() []string {
+	var names []string
+	if s.Action != nil {
+		names = s.Action.Sets()
+	}
+	for _, k := range s.Keep {
+		names = append(names, k.Name)
+	}
+	held, _ := s.Held()
+	for _, inner := range held {
+		names = append(names, inner.KeptNames()...)
+	}
+	return names
+}
+
+// Placeholders lists those that the request is made of, or what else is done.
+func (s *Step) Placeholders() []*value.Placeholder {
+	placeholders := append(s.Spec.Placeholders(), s.Fill.Placeholders()...)
+	if s.SOAPAction != nil {
+		placeholders = append(placeholders, s.SOAPAction.Placeholders()...)
+	}
+	if s.Action == nil {
+		return placeholders
+	}
+	asked, _ := s.Action.Asks()
+	return append(placeholders, asked...)
+}
+
+// Conditions are those of the step by which it is begun or judged.
+func (s *Step) Conditions() []*rule.Condition {
+	var conditions []*rule.Condition
+	if s.When != nil {
+		conditions = append(conditions, s.When)
+	}
+	if s.Action != nil {
+		_, asked := s.Action.Asks()
+		conditions = append(conditions, asked...)
+	}
+	for _, c := range s.Where {
+		conditions = append(conditions, c.Condition)
+	}
+	return conditions
+}
+
+// LoginChoice is what a step says about logins.
+type LoginChoice struct {
+	Names []string // empty: none
+	Spoil string   // how, where the login is spoilt
+	At    *yamlfile.Node
+}
+
+// Condition is one with its place in the file.
+type Condition struct {
+	*rule.Condition
+	At *yamlfile.Node
+}
+
+// Keep says which part of an answer is kept under which name.
+type Keep struct {
+	Name    string
+	Source  string
+	Path    *path.Path
+	Filters *value.Template // ${it | filters}; nil without filters
+	Default bool            // one of them is default
+	Secret  bool
+}
+
+// FieldRule is a path with the rule that holds for it.
+type FieldRule struct {
+	Source string
+	Path   *path.Path
+	Rule   *rule.Rule
+}

@@ -1,0 +1,78 @@
+package step
+
+import (
+	"context"
+	"fmt"
+
+	"testbench/internal/bench"
+	"testbench/internal/result"
+	"testbench/internal/rule"
+	"testbench/internal/sheet"
+	"testbench/internal/value"
+	"testbench/internal/yamlfile"
+)
+
+// Calculate works values out, by expressions of CEL.
+type Calculate struct {
+	single
+	Expressions []Expression
+}
+
+// Expression is what one value is worked out by.
+type Expression struct {
+	Name      string
+	Condition *rule.Condition
+}
+
+var calculateKind = sheet.Kind{
+	Word: "work out", What: "a step that works values out", Common: ofValues,
+	Own: []bench.Key[sheet.Step]{
+		own("work out", "values by name, from CEL", func(r *bench.Reader, _ *sheet.Step, c *Calculate, n *yamlfile.Node) {
+			for _, e := range r.Entries(n, "work out") {
+				r.Identifier(e.Key, "a value")
+				if condition := r.Condition(e.Value); condition != nil {
+					c.Expressions = append(c.Expressions, Expression{e.Key.Text, condition})
+				}
+			}
+		}),
+	},
+	Instead: insteadOfFields,
+	New:     func() sheet.Action { return &Calculate{} },
+}
+
+// Check wants expressions.
+func (c *Calculate) Check(*bench.Reader, *sheet.Step) bool { return len(c.Expressions) > 0 }
+
+// Target says that values are worked out.
+func (c *Calculate) Target() string { return "work out" }
+
+// Sets are the names of the values.
+func (c *Calculate) Sets() []string {
+	return bench.Names(c.Expressions, func(e Expression) string { return e.Name })
+}
+
+// Asks are the expressions.
+func (c *Calculate) Asks() ([]*value.Placeholder, []*rule.Condition) {
+	var conditions []*rule.Condition
+	for _, e := range c.Expressions {
+		conditions = append(conditions, e.Condition)
+	}
+	return nil, conditions
+}
+
+// Run works the values out, each by those before it.
+func (c *Calculate) Run(ctx context.Context, row Row, s *sheet.Step, name string) result.Outcome {
+	return once(ctx, row, s, name, func(_ context.Context, at *place, res *result.Step) {
+		data := at.session.Data(at.scope, at.scope.Row, at.scope.Kept, nil, nil)
+		for _, e := range c.Expressions {
+			node, err := e.Condition.WorkOut(data)
+			if err != nil {
+				res.Outcome, res.Reason = result.Faulty, fmt.Sprintf("work out %s: %v", e.Name, err)
+				return
+			}
+			at.scope.Kept[e.Name] = node
+			data.Kept.Set(e.Name, node)
+		}
+		at.judgeKept(s, data, res)
+	})
+}

@@ -1,0 +1,102 @@
+package step
+
+import (
+	"context"
+	"fmt"
+	"net/url"
+	"strings"
+
+	"testbench/internal/bench"
+	"testbench/internal/exchange"
+	"testbench/internal/request"
+	"testbench/internal/rule"
+	"testbench/internal/session"
+	"testbench/internal/sheet"
+	"testbench/internal/value"
+	"testbench/internal/yamlfile"
+)
+
+// Follow goes to an address out of an answer.
+type Follow struct {
+	asking
+	Address *value.Template
+	Service string // that a relative address belongs to; may be empty
+
+	At        *yamlfile.Node
+	serviceAt *yamlfile.Node
+}
+
+var followKind = sheet.Kind{
+	Word: "follow", What: "a step that follows an address", Common: ofAsking,
+	Own: []bench.Key[sheet.Step]{
+		own("follow", "an address out of an answer", func(r *bench.Reader, _ *sheet.Step, f *Follow, n *yamlfile.Node) { f.Address, f.At = r.Address(n), n }),
+		own("service", "the service, for follow", func(r *bench.Reader, _ *sheet.Step, f *Follow, n *yamlfile.Node) {
+			f.Service, f.serviceAt = r.PlainText(n), n
+		}),
+	},
+	Instead: requestKind.Instead,
+	New:     func() sheet.Action { return &Follow{} },
+}
+
+// Check wants an address that could be read.
+func (f *Follow) Check(*bench.Reader, *sheet.Step) bool { return f.Address != nil }
+
+// Target is the address as it was written.
+func (f *Follow) Target() string { return "follow " + f.Address.Source }
+
+// Asks are the placeholders of the address.
+func (f *Follow) Asks() ([]*value.Placeholder, []*rule.Condition) {
+	return f.Address.Placeholders(), nil
+}
+
+// Plan fills the address in. A relative one is resolved against the service.
+func (f *Follow) Plan(ctx context.Context, of *session.Session, p *session.Prepared, s *sheet.Step, spec *request.Spec, scope *session.Values) error {
+	p.Led = true
+	text, err := f.Address.Text(scope, value.Address)
+	if err != nil {
+		return err
+	}
+	address := text.Sent
+	if f.Service != "" {
+		if p.Service = of.Bench.Service(f.Service); p.Service == nil {
+			return &bench.NotFoundError{What: "service", Name: f.Service, Known: of.Bench.ServiceNames()}
+		}
+		template, err := of.Address(ctx, p.Service)
+		if err != nil {
+			return err
+		}
+		base, err := template.Text(scope, value.Address)
+		if err != nil {
+			return err
+		}
+		p.Away = true
+		// What is relative is meant from the service, not from beside it.
+		if baseURL, err := url.Parse(strings.TrimSuffix(base.Sent, "/") + "/"); err == nil {
+			if resolved, err := baseURL.Parse(address); err == nil {
+				address = resolved.String()
+				p.Away = exchange.Origin(resolved) != exchange.Origin(baseURL)
+			}
+		}
+	}
+	if !strings.Contains(address, "://") {
+		return fmt.Errorf("follow: %q is no whole address; name the service: it belongs to", address)
+	}
+	// Where an answer leads may name a part of what is there; that is not sent.
+	address, _, _ = strings.Cut(address, "#")
+	spec.Address = value.Literal(address)
+	if len(s.Contents) == 0 && len(s.SOAPWords()) == 0 {
+		spec.Method = "GET" // at a service that speaks SOAP, too: a link is read
+	}
+	return nil
+}
+
+// Vet looks for the service, and for what only SOAP has.
+func (f *Follow) Vet(v *Vetting, s *sheet.Step) {
+	p := &session.Prepared{}
+	if f.Service != "" {
+		if p.Service = vetService(v, f.Service, f.serviceAt); p.Service == nil {
+			return
+		}
+	}
+	vetSOAP(v, s, p, "")
+}

@@ -1,0 +1,141 @@
+package step
+
+import (
+	"context"
+	"net/http"
+	"strconv"
+	"time"
+
+	"testbench/internal/bench"
+	"testbench/internal/callback"
+	"testbench/internal/result"
+	"testbench/internal/sheet"
+	"testbench/internal/value"
+	"testbench/internal/yamlfile"
+)
+
+// Listen waits to be called back.
+type Listen struct {
+	single
+	Method string
+	Path   *value.Template   // behind the address that was given out; nil for nothing
+	Match  []sheet.FieldRule // which of the calls that come it is
+	Signed *callback.Signed
+	Answer callback.Answer
+	Quiet  time.Duration // so long nothing more may come
+}
+
+var listenKind = sheet.Kind{
+	Word: "listen", What: "a step that listens", Common: bench.KeysOf("step, about, when, stop, until, within, states, keep, fields, where"),
+	Own: []bench.Key[sheet.Step]{
+		own("listen", "waits to be called back: method, path, match, signed, answer", func(r *bench.Reader, _ *sheet.Step, l *Listen, n *yamlfile.Node) {
+			if n.Kind == yamlfile.Scalar {
+				l.Method = r.Choice(n, "method", bench.Methods...)
+				return
+			}
+			bench.ReadMapping(r, "listen", n, l, listenKeys)
+		}),
+	},
+	Instead: map[string]string{"for each": "make a step of its own for each call"},
+	New:     func() sheet.Action { return &Listen{Method: http.MethodPost} },
+}
+
+var listenKeys = []bench.Key[Listen]{
+	bench.NewKey("method", "POST unless said otherwise", func(r *bench.Reader, l *Listen, n *yamlfile.Node) { l.Method = r.Choice(n, "method", bench.Methods...) }),
+	bench.NewKey("path", "what stands behind the address that was given out", func(r *bench.Reader, l *Listen, n *yamlfile.Node) { l.Path = r.Template(n) }),
+	bench.NewKey("match", "path: rule: which of the calls it is", func(r *bench.Reader, l *Listen, n *yamlfile.Node) { l.Match = sheet.ReadFieldRules(r, n, "") }),
+	bench.NewKey("signed", "how calls show that they are genuine: header, hash, key, encode, before", func(r *bench.Reader, l *Listen, n *yamlfile.Node) {
+		l.Signed = &callback.Signed{Hash: "sha256", Encode: "hex"}
+		bench.ReadMapping(r, "signed", n, l.Signed, signedKeys)
+		if n.Kind == yamlfile.Mapping && (l.Signed.Header == "" || l.Signed.Key == nil) {
+			r.File.Report(n, "write header: X-Signature and key: ${sealed.NAME}", "signed needs header: and key:")
+		}
+	}),
+	bench.NewKey("answer", "what calls are answered with: status, headers, body or text", func(r *bench.Reader, l *Listen, n *yamlfile.Node) {
+		bench.ReadMapping(r, "the answer", n, &l.Answer, callAnswerKeys)
+		if l.Answer.Body != nil && l.Answer.Text != nil {
+			r.File.Report(n, "keep one of them", "the answer has a body: and a text:")
+		}
+	}),
+	bench.NewKey("quiet", "so long nothing more may come", func(r *bench.Reader, l *Listen, n *yamlfile.Node) { l.Quiet = r.Duration(n) }),
+}
+
+var signedKeys = []bench.Key[callback.Signed]{
+	bench.NewKey("header", "the header field that holds the signature", func(r *bench.Reader, s *callback.Signed, n *yamlfile.Node) { s.Header = r.PlainText(n) }),
+	bench.NewKey("hash", "sha1, sha256 or sha512", func(r *bench.Reader, s *callback.Signed, n *yamlfile.Node) {
+		s.Hash = r.Choice(n, "hash", "sha1", "sha256", "sha512")
+	}),
+	bench.NewKey("key", "the key, from ${sealed.x}", func(r *bench.Reader, s *callback.Signed, n *yamlfile.Node) { s.Key = r.Secret(n) }),
+	bench.NewKey("encode", "hex or base64", func(r *bench.Reader, s *callback.Signed, n *yamlfile.Node) {
+		s.Encode = r.Choice(n, "encoding", "hex", "base64")
+	}),
+	bench.NewKey("before", "what stands before it, as sha256=", func(r *bench.Reader, s *callback.Signed, n *yamlfile.Node) { s.Before = r.PlainText(n) }),
+}
+
+var callAnswerKeys = []bench.Key[callback.Answer]{
+	bench.NewKey("status", "204 unless said otherwise", func(r *bench.Reader, a *callback.Answer, n *yamlfile.Node) {
+		status, err := strconv.Atoi(r.PlainText(n))
+		if err != nil || status < 200 || status > 599 {
+			r.File.Report(n, "status: 204", "a call is answered with a status from 200 to 599")
+			return
+		}
+		a.Status = status
+	}),
+	bench.NewKey("headers", "header fields", func(r *bench.Reader, a *callback.Answer, n *yamlfile.Node) { a.Headers = r.Pairs(n, "headers") }),
+	bench.NewKey("body", "a body as a tree, written as JSON", func(r *bench.Reader, a *callback.Answer, n *yamlfile.Node) { a.Body = r.Tree(n) }),
+	bench.NewKey("text", "a body as text", func(r *bench.Reader, a *callback.Answer, n *yamlfile.Node) { a.Text = r.Template(n) }),
+}
+
+// Target says that it listens.
+func (l *Listen) Target() string { return "listen" }
+
+// Listening lists the steps of a sheet that wait to be called back, those of groups too.
+func Listening(s *sheet.Sheet) []*sheet.Step {
+	var found []*sheet.Step
+	var look func([]*sheet.Step)
+	look = func(steps []*sheet.Step) {
+		for _, step := range steps {
+			if _, ok := step.Action.(*Listen); ok {
+				found = append(found, step)
+			}
+			held, _ := step.Held()
+			look(held)
+		}
+	}
+	look(s.AllSteps())
+	return found
+}
+
+// Run waits for the call, and judges it. A dry run waits for none.
+func (l *Listen) Run(ctx context.Context, row Row, s *sheet.Step, name string) result.Outcome {
+	return once(ctx, row, s, name, func(ctx context.Context, at *place, res *result.Step) {
+		if at.IsDry() {
+			res.Outcome, res.Reason = result.NotRun, "a dry run waits for no call"
+			return
+		}
+		o, err := at.Calls().of(s.Name)
+		if err != nil {
+			failed(ctx, res, err)
+			return
+		}
+		w := &sheet.Waiting{Within: sheet.UsualWithin}
+		if s.Wait != nil {
+			w = s.Wait
+		}
+		waiting := &calling{at: at, opened: o, wait: w, result: res, begun: time.Now()}
+		j, err := waiting.run(ctx)
+		if err != nil {
+			failed(ctx, res, err)
+			return
+		}
+		res.Notes = append(res.Notes, waiting.notes()...)
+		if j == nil {
+			res.Checks = waiting.checks
+			res.Outcome = result.FellShort
+			return
+		}
+		j.Checks = waiting.checks
+		j.FinishPayload(res)
+		res.Got = "" // the call shows it
+	})
+}

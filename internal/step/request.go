@@ -1,0 +1,112 @@
+package step
+
+import (
+	"context"
+	"strings"
+
+	"testbench/internal/bench"
+	"testbench/internal/request"
+	"testbench/internal/rule"
+	"testbench/internal/session"
+	"testbench/internal/sheet"
+	"testbench/internal/suggest"
+	"testbench/internal/value"
+	"testbench/internal/yamlfile"
+)
+
+// Request makes a request without an operation: SERVICE METHOD PATH, or METHOD and URL.
+type Request struct {
+	asking
+	Service, Method string          // Service is empty for a whole URL
+	Path            *value.Template // behind the service's address, or the URL
+	Source          string
+
+	At *yamlfile.Node // nil for one of a command line
+}
+
+var requestKind = sheet.Kind{
+	Word: "request", What: "a request without an operation", Common: ofAsking,
+	Own: []bench.Key[sheet.Step]{
+		own("request", "SERVICE METHOD PATH, or METHOD URL", func(r *bench.Reader, _ *sheet.Step, to *Request, n *yamlfile.Node) {
+			to.At = n
+			to.read(r, n)
+		}),
+	},
+	Instead: map[string]string{
+		"fill":     "write body:, form: or query:, or describe the operation and use call:",
+		"contract": "nothing describes the request; describe the operation and use call:",
+	},
+	New: func() sheet.Action { return &Request{} },
+}
+
+func (to *Request) read(r *bench.Reader, n *yamlfile.Node) {
+	to.Source = strings.TrimSpace(r.Text(n))
+	first, rest, _ := strings.Cut(to.Source, " ")
+	rest = strings.TrimSpace(rest)
+	if bench.IsMethod(first) && (strings.Contains(rest, "://") || strings.HasPrefix(rest, "${")) {
+		to.Method = first
+	} else {
+		to.Service = first
+		to.Method, rest, _ = strings.Cut(rest, " ")
+		rest = strings.TrimSpace(rest)
+		// Without a path the service's own address is meant, as for SOAP.
+		if !bench.IsMethod(to.Method) || rest != "" && rest[0] != '/' && rest[0] != '?' {
+			try := "write it like stores GET /lots, or GET http://host/path"
+			if meant := suggest.Closest(strings.ToUpper(to.Method), bench.Methods); meant != "" && !bench.IsMethod(to.Method) {
+				try = suggest.DidYouMean(to.Method, []string{meant})
+			}
+			r.File.Report(n, try, "%q is no request: a service, a method and a path are wanted", to.Source)
+			return
+		}
+	}
+	parse := value.ParseAddress
+	if to.Service != "" {
+		parse = value.ParsePath // it stands behind the service's address: nothing in it is raw
+	}
+	t, err := parse(rest)
+	if err != nil {
+		r.Mistake(n, strings.LastIndex(n.Text, rest), err)
+		return
+	}
+	to.Path = t
+	r.Note(n, t.Placeholders())
+}
+
+// Check wants a request that could be read.
+func (to *Request) Check(*bench.Reader, *sheet.Step) bool { return to.Path != nil }
+
+// Target is the request as it was written.
+func (to *Request) Target() string { return to.Source }
+
+// Asks are the placeholders of the address.
+func (to *Request) Asks() ([]*value.Placeholder, []*rule.Condition) {
+	return to.Path.Placeholders(), nil
+}
+
+// Plan takes the method, and joins the path to the address of the service.
+func (to *Request) Plan(ctx context.Context, of *session.Session, p *session.Prepared, _ *sheet.Step, spec *request.Spec, _ *session.Values) error {
+	spec.Method, spec.Address = to.Method, to.Path
+	if to.Service == "" {
+		return nil
+	}
+	p.Service = of.Bench.Service(to.Service)
+	if p.Service == nil {
+		return &bench.NotFoundError{What: "service", Name: to.Service, Known: of.Bench.ServiceNames()}
+	}
+	address, err := of.Address(ctx, p.Service)
+	if err == nil {
+		spec.Address = session.JoinPath(address, to.Path)
+	}
+	return err
+}
+
+// Vet looks for the service, and for what only SOAP has.
+func (to *Request) Vet(v *Vetting, s *sheet.Step) {
+	p := &session.Prepared{}
+	if to.Service != "" {
+		if p.Service = vetService(v, to.Service, to.At); p.Service == nil {
+			return
+		}
+	}
+	vetSOAP(v, s, p, to.Method)
+}
