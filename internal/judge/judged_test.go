@@ -85,6 +85,11 @@ var judgedCases = []judgedCase{
 	{"keep a secret", "keep:\n  k:\n    at: n\n    secret: true\nfields:\n  n: zebra", []string{`200 {"n": "hidden"}`}},
 	{"until", "until:\n  n: 3\n" + waits, []string{`200 {"n": 1}`, `200 {"n": 2}`, `200 {"n": 3}`, `200 {"n": 4}`}},
 	{"until, and an answer between that is none", "until:\n  n: 3\n" + waits, []string{`200 {"n": 1}`, `500 {"n": 2}`, `200 {"n": 3}`}},
+	{"until, and an answer between that cannot be read", "until:\n  n: 3\n" + waits, []string{`200 {"n": 1}`, `200 {"n": `, `200 {"n": 3}`}},
+	{"until, and a fault between", "soap: 1.1\nuntil:\n  n: 1\n" + waits, []string{`200 Content-Type=text/xml ` + strings.Replace(good11, "<n>1", "<n>0", 1), `200 Content-Type=text/xml ` + fault11, `200 Content-Type=text/xml ` + good11}},
+	{"until, and an error between that nobody asked for", "expect:\n  error: none\nuntil:\n  n: 3\n" + waits, []string{`200 {"n": 1}`, `200 {"error": "no"}`, `200 {"n": 3}`}},
+	{"a refusal that is wanted tells of its error", "expect:\n  status: 400", []string{`400 {"error": "no"}`}},
+	{"a success that tells of an error, wanted as it is", "expect:\n  status: 200", []string{`200 {"error": "no"}`}},
 	{"until, too late", "until:\n  n: 3\nevery: 5 s\nwithin: 1 s\n", []string{`200 {"n": 1}`}},
 	{"until, too late by a part of a second", "until:\n  n: 3\nevery: 5 s\nwithin: 1500 ms\n", []string{`200 {"n": 1}`}},
 	{"until, too late by more", "until:\n  n: 3\nevery: 15 s\nwithin: 10500 ms\n", []string{`200 {"n": 1}`}},
@@ -209,6 +214,35 @@ var (
 	headerName = regexp.MustCompile(`^[A-Z][A-Za-z-]+$`)
 	spans      = regexp.MustCompile(`\bin [0-9]+ ms|after [0-9.]+ m?s|"[0-9.]+ ms"`)
 )
+
+// An error that the protocol itself tells is none of the answers that were asked for, unless
+// another status is.
+func TestErrorsOfTheProtocol(t *testing.T) {
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "application/json")
+		w.WriteHeader(404)
+		_, _ = w.Write([]byte(`{"jsonrpc": "2.0", "id": 1, "error": {"code": -3, "message": "no lot"}}`))
+	}))
+	t.Cleanup(server.Close)
+	opened := bench.Read(t.TempDir(), "bench.yaml", []byte("bench: b\nsites:\n  local:\n    set:\n      base: "+server.URL+"\nservices:\n  s:\n    address: ${base}\n    speaks: json-rpc\n"))
+	require.Empty(t, opened.Problems().Serious())
+	for expect, fell := range map[string]string{
+		"": "status error", "expect: {status: 2xx}": "status error", "expect: {status: 404}": "", "expect: {error: '-3'}": "", "expect: {error: none}": "status error", "expect: {status: 404, error: none}": "error",
+	} {
+		t.Run(expect, func(t *testing.T) {
+			read := sheet.Read(opened, "s.yaml", []byte("sheet: s\nsite: local\nsteps:\n  - step: it\n"+indented("call: s/look\n"+expect)), step.Kinds)
+			require.Empty(t, read.Problems())
+			came, _ := onlyStep(t, opened, read)
+			var words []string
+			for _, c := range came.Checks {
+				if !c.Held {
+					words = append(words, c.Subject)
+				}
+			}
+			assert.Equal(t, fell, strings.Join(words, " "))
+		})
+	}
+}
 
 // What an operation calls good is expected of it, unless the step says something else; and a
 // host that nobody names is not asked.

@@ -432,7 +432,7 @@ func asWritten(t *testing.T, name string, told map[string]string) {
 
 // Texts that are near to a rule and are none.
 func TestWhatIsAText(t *testing.T) {
-	for _, source := range []string{"<b>bold</b>", "> quoted", "overview of lots", "counter 5 is open", "almost", "matching colours", "5 > 3", "begin", "anyone of us", "oven 5 is hot", "at noon 5"} {
+	for _, source := range []string{"<b>bold</b>", "> quoted", "overview of lots", "counter 5 is open", "almost", "matching colours", "5 > 3", "begin", "anyone of us", "oven 5 is hot", "at noon 5", "overall 5", "underway", "notable", "containsnothing", "isolated", "one officer"} {
 		parsed, err := rule.Parse(source, false)
 		require.NoError(t, err)
 		found, roots := find(t, `{"x": `+document.QuoteJSON(source)+`}`, "x")

@@ -248,7 +248,7 @@ func TestConditions(t *testing.T) {
 		"round(2.345, 2) == 2.35", "max(answer.lines.map(l, l.amount)) == 39.98", "avg([1, 2, 4.5]) == 2.5", "10 / 4 == 2.5", "1 / 3 * 3 < 1", "-answer.total < 0",
 		"answer.big == 9007199254740993", "answer.big + 1 == 9007199254740994", "answer.name.startsWith('Clo')", "answer.name.matches('^C.*r$')",
 		"at('lines[amount=19.99].q') == '3'", "kept.limit >= row.moisture", "answer.lines[1 - 1].amount == 19.99", "answer.total > 50 ? true : false", "min(3, 1.5) == 1.5",
-		"answer.lines.all(l, l.amount > 0) && 1e2 == 100", "string(answer.total) == '59.97'", "int(answer.total) == 59", "7 % 4 == 3",
+		"answer.lines.all(l, l.amount > 0) && 1e2 == 100", "string(answer.total * 2) == '119.94'", "string(1.50) == '1.50'", "string(answer.total) == '59.97'", "int(answer.total) == 59", "7 % 4 == 3",
 	}
 	names := rule.FunctionNames()
 	assert.True(t, slices.IsSorted(names))

@@ -266,7 +266,8 @@ func (x *rowRun) each(ctx context.Context, step *sheet.Step, name string) result
 			}
 		}
 	}
-	if delete(x.kept, step.Each.Name); had {
+	delete(x.kept, step.Each.Name)
+	if had {
 		x.kept[step.Each.Name] = before
 	}
 	for n, all := range collected {

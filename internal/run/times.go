@@ -1,6 +1,8 @@
 package run
 
 import (
+	"strings"
+
 	"testbench/internal/history"
 	"testbench/internal/result"
 	"testbench/internal/sheet"
@@ -45,7 +47,7 @@ func (r *runner) judgeLimits() {
 // isChosen says whether the command line has a step run.
 func (r *runner) isChosen(step string) bool {
 	for _, one := range r.sheet.AllSteps() {
-		isIt := one.Name == step || len(step) > len(one.Name) && step[:len(one.Name)+1] == one.Name+":"
+		isIt := one.Name == step || strings.HasPrefix(step, one.Name+":")
 		if isIt {
 			return r.options.isRun(one, r.sheet)
 		}

@@ -109,7 +109,8 @@ func newSession(t *testing.T, s *sender) (*session.Session, *bench.Bench) {
 		"open.json": `{"openapi": "3.0.3", "info": {"title": "o", "version": "1"}, "paths": {"/lots/{id}": {"put": {"operationId": "change",
 "parameters": [{"name": "id", "in": "path", "required": true, "schema": {"type": "integer"}}, {"name": "tags", "in": "query", "schema": {"type": "array", "items": {"type": "string"}}}],
 "requestBody": {"content": {"application/json": {"schema": {"type": "object", "properties": {"kilos": {"type": "number"}}, "required": ["kilos"], "additionalProperties": false}}, "application/vnd.lot+json": {"schema": {"type": "object"}}}},
-"responses": {"200": {"description": "ok", "content": {"application/json": {"schema": {"type": "object"}}}}}}}}}`,
+"responses": {"200": {"description": "ok", "content": {"application/json": {"schema": {"type": "object"}}}}}}}, "/moves": {"post": {"operationId": "move", "parameters": [
+{"name": "X-Depot", "in": "header", "required": true, "schema": {"type": "string"}}, {"name": "day", "in": "query", "required": true, "schema": {"type": "string"}}], "responses": {"204": {"description": "done"}}}}}}`,
 		"lab.wsdl": `<w:definitions xmlns:w="http://schemas.xmlsoap.org/wsdl/" xmlns:s="http://schemas.xmlsoap.org/wsdl/soap/" xmlns:x="http://www.w3.org/2001/XMLSchema" xmlns:t="urn:t" targetNamespace="urn:t">
 <w:types><x:schema targetNamespace="urn:t" elementFormDefault="qualified"><x:element name="Q"><x:complexType><x:sequence><x:element name="n" type="x:int"/></x:sequence></x:complexType></x:element></x:schema></w:types>
 <w:message name="Q"><w:part name="p" element="t:Q"/></w:message><w:portType name="P"><w:operation name="Ask"><w:input message="t:Q"/></w:operation></w:portType>
@@ -160,6 +161,7 @@ func TestWhatIsSent(t *testing.T) {
 		{"WSDL, plain and with two", "call: lab/Ask\nsoap: off\nfill: {n: 5}\ntext: <a/>", "fill: has no effect beside text:"},
 		{"a method by name", "call: scale/weigh\nfill: {lot: L}", `POST http://s.example/rpc | Content-Type: application/json | {"jsonrpc":"2.0","method":"weigh","params":{"lot":"L"},"id":`},
 		{"a request line", "request: hand GET /x?a=1\nquery: {b: 2}", "GET http://h.example/api/x?a=1&b=2 | X-Depot: north | Authorization: opened"},
+		{"texts within a body", "request: PUT http://n.example/y\nbody: {a: {as json text: {b: 1}}, c: {as xml text: {r: {d: 2}}}, e: {f: 3}}", `PUT http://n.example/y | Content-Type: application/json | {"a":"{\"b\":1}","c":"<r><d>2</d></r>","e":{"f":3}}`},
 		{"an address", "request: PUT http://n.example/y\nbody: {a: 1}", `PUT http://n.example/y | Content-Type: application/json | {"a":1}`},
 		{"an answer that leads on", "follow: x/y?z=1\nservice: hand", "GET http://h.example/api/x/y?z=1 | X-Depot: north | Authorization: opened"},
 		{"an answer that leads away", "follow: http://n.example/y#part\nservice: hand", "GET http://n.example/y"},
@@ -228,6 +230,7 @@ func TestCheckCall(t *testing.T) {
 		"call: open/change\nfill: {id: 7, kilos: 2}": "", "call: open/change\nfill: {id: x, kilos: 2}": "id must be integer", "call: open/change\nfill: {id: 7}\ncontract: answer": "",
 		"call: open/change\nfill: {kilos: 2}": "open/change needs id", "call: open/other": "no operation of open", "call: lab/Ask\nfill: {n: x}": "n ",
 		"call: hand/look": "", "request: hand GET /": "",
+		"call: open/move\nheaders: {x-depot: north}\nquery: {day: monday}": "", "call: open/move\nheaders: {x-depots: north}\nquery: {day: monday}": "open/move needs X-Depot", "call: open/move\nheaders: {X-Depot: north}\nquery: {Day: monday}": "open/move needs day",
 	} {
 		s, b := newSession(t, &sender{})
 		err := step.CheckCall(t.Context(), s, stepsOf(t, b, text)[0])

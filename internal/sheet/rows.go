@@ -110,7 +110,7 @@ func (rows *Rows) open(dir string) func() (io.ReadCloser, error) {
 
 // IsFile says whether the rows are those of a file of their own.
 func (rows *Rows) IsFile() bool {
-	return rows.list == nil && rows.numbers == "" && rows.days == "" && rows.Query.Sql == nil
+	return rows.From != "" && rows.list == nil && rows.numbers == "" && rows.days == "" && rows.Query.Sql == nil
 }
 
 // Columns are those of the rows; nil where they are not known before a database is
@@ -209,7 +209,7 @@ func checkRowsKeys(r *bench.Reader, n *yamlfile.Node, rows *Rows) {
 		return
 	}
 	r.Together(n, rowsTogether)
-	if rows.IsFile() && rows.From != "" {
+	if rows.IsFile() {
 		r.OnlyBeside(n, "rows of "+rows.From, rowsEndings, "from", strings.ToLower(filepath.Ext(rows.From)))
 	}
 }

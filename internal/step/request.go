@@ -63,10 +63,14 @@ func (to *Request) read(r *bench.Reader, n *yamlfile.Node) {
 	if to.Service != "" {
 		parse = value.ParsePath // it stands behind the service's address: nothing in it is raw
 	}
+	lead := strings.LastIndex(n.Text, rest)
 	t, err := parse(rest)
 	if err != nil {
-		r.Mistake(n, strings.LastIndex(n.Text, rest), err)
+		r.Mistake(n, lead, err)
 		return
+	}
+	for _, h := range t.Placeholders() {
+		h.Offset += lead // it is told where it stands in the whole line
 	}
 	to.Path = t
 	r.Note(n, t.Placeholders())

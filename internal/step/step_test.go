@@ -176,6 +176,44 @@ func (r *row) told() string {
 	return out.String()
 }
 
+// Pauses before another try grow, to two minutes at most.
+func TestPauses(t *testing.T) {
+	for _, c := range []struct {
+		pause  time.Duration
+		grow   float64
+		before time.Duration
+		want   time.Duration
+	}{
+		{time.Second, 2, 0, time.Second}, {time.Second, 2, time.Second, 2 * time.Second}, {time.Second, 1, 3 * time.Second, 3 * time.Second},
+		{time.Hour, 2, 0, 2 * time.Minute}, {time.Second, 10, time.Minute, 2 * time.Minute},
+	} {
+		assert.Equal(t, c.want, nextPause(&sheet.Again{Pause: c.pause, Grow: c.grow}, c.before), "%v", c)
+	}
+}
+
+// What could not be sent, or was interrupted, is not tried again, whatever the step says.
+func TestWantsAgain(t *testing.T) {
+	answered := &exchange.Record{Answer: &exchange.Answer{Status: 503}}
+	all, err := bench.ParseStatus("5xx")
+	require.NoError(t, err)
+	a := &sheet.Again{Times: 9, On: []*bench.StatusRule{all}, Refused: true, Fell: true}
+	for name, c := range map[string]struct {
+		outcome result.Outcome
+		record  *exchange.Record
+		want    bool
+	}{
+		"fell short": {result.FellShort, answered, true}, "held": {result.Held, answered, false}, "interrupted": {result.Interrupted, answered, false}, "faulty": {result.Faulty, answered, false},
+		"not sent": {result.FellShort, nil, false}, "refused": {result.Unreachable, &exchange.Record{Failure: &exchange.Failure{}}, true}, "not answered": {result.FellShort, &exchange.Record{}, false},
+	} {
+		res := &result.Step{Outcome: c.outcome}
+		if c.record != nil {
+			res.Exchanges = []*exchange.Record{c.record}
+		}
+		assert.Equal(t, c.want, wantsAgain(a, res, nil), name)
+	}
+	assert.False(t, wantsAgain(&sheet.Again{Fell: true}, &result.Step{Outcome: result.Unreachable, Exchanges: []*exchange.Record{{Failure: &exchange.Failure{}}}}, nil))
+}
+
 // What each kind of step does in its row: what it asks, keeps and says.
 func TestKinds(t *testing.T) {
 	batched := "--b\nContent-Type: application/http\n\nHTTP/1.1 201 Created\nContent-Type: application/json\n\n{\"id\": \"H-1\"}\n--b--\n"
@@ -204,6 +242,8 @@ func TestKinds(t *testing.T) {
 			asked: []string{"GET /v1/x", "GET /v1/x"}, told: "it: held; tried 2 times: 403, 200\n"},
 		{name: "again by a condition", step: "request: hives GET /x\nagain: {times: 3, when: answer.n < 2, pause: 1 ms}", answers: map[string][]answer{"x": {{200, `{"n": 1}`}, {200, `{"n": 2}`}}},
 			asked: []string{"GET /v1/x", "GET /v1/x"}, told: "it: held; tried 2 times: 200, 200\n"},
+		{name: "a path that holds an address", step: "request: hives GET /x?u=http://n.example/", answers: map[string][]answer{"x": {{200, `{}`}}},
+			asked: []string{"GET /v1/x?u=http://n.example/"}, told: "it: held\n"},
 		{name: "until something is so", step: "request: hives GET /x\nuntil: {n: 2}\nevery: 1 ms", answers: map[string][]answer{"x": {{200, `{"n": 1}`}, {200, `{"n": 2}`}}},
 			asked: []string{"GET /v1/x", "GET /v1/x"}, told: "it: held"},
 		{name: "an address that an answer gave", step: "follow: ${next}\nservice: hives", change: func(r *row) { r.kept["next"] = document.NewText("more?page=2") }, answers: map[string][]answer{"more": {{200, `{}`}}},

@@ -257,6 +257,9 @@ func TestEveryMistakeOfASheet(t *testing.T) {
 		{written("request: POST http://127.0.0.1:1/x\naction: urn:a\nbody: {a: 1}"), "action: goes with SOAP", "soap: 1.1 or 1.2"},
 		{"sheet: s\nsteps:\n  - step: tell\n    request: GET http://127.0.0.1:1/${callback.herd}\n  - step: heard\n    listen:\n      answer:\n        status: 204\n", "no step with listen: has that name", `"heard"`},
 		{written("sheet: ¦sheets/wrong.yaml"), "sheets/wrong.yaml is not right", ""},
+		{"sheet: s\nrows:\n  list:\n    - n: 1\nsteps:\n  - step: a\n    request: GET http://127.0.0.1:1/¦${row.m}\n", `there is no column "m"`, ""},
+		{"sheet: s\nsteps:\n  - step: a\n    request: GET http://127.0.0.1:1/¦${row.m}\n", "the sheet has no rows here", ""},
+		{"sheet: s\nsteps:\n  - step: ¦${row.m}\n    pause: 1 ms\n", "a placeholder cannot stand here", ""},
 		{written("steps: ¦[]"), "", "write a step with - step: NAME"},
 		{search("query:\n  a: ¦${now | plus days}"), "", ""},
 	}
@@ -445,6 +448,51 @@ func TestNoMistakes(t *testing.T) {
 	} {
 		source := "bench: b\nsites:\n  s:\n    set:\n      base: http://127.0.0.1:1\n  t:\n    like: s\n    guard: reading\nservices:\n  a:\n    address: ${base}\n" + text
 		assert.Empty(t, vet.Bench(bench.Read(t.TempDir(), "bench.yaml", []byte(source)), vet.Options{}).Serious(), source)
+	}
+}
+
+// The columns of a query are not known before its database is asked, unless they are named.
+func TestColumnsOfQueries(t *testing.T) {
+	opened := bench.Read(t.TempDir(), "bench.yaml", []byte("bench: b\ndatabases:\n  stock:\n    kind: sqlite\n    address: a.db\n"))
+	for columns, want := range map[string]string{"": "", "\n  columns: [lot]": "", "\n  columns: [jar]": `there is no column "lot"`} {
+		problems := vet.Sheet(sheet.Read(opened, "s.yaml", []byte("sheet: s\nrows:\n  database: stock\n  sql: select * from lots"+columns+"\nsteps:\n  - step: a\n    request: GET http://127.0.0.1:1/${row.lot}\n"), step.Kinds), vet.Options{}).Serious()
+		require.Len(t, problems, map[bool]int{true: 0, false: 1}[want == ""], "%s: %v", columns, problems)
+		if want != "" {
+			assert.Contains(t, problems[0].Message, want)
+		}
+	}
+}
+
+// Where a run goes on from a step, what the steps before it kept is known, and what comes of it
+// and of those behind it is not.
+func TestNamesFrom(t *testing.T) {
+	opened := bench.Read(t.TempDir(), "bench.yaml", []byte("bench: b\n"))
+	read := sheet.Read(opened, "s.yaml", []byte("sheet: s\nsteps:\n  - step: one\n    set: {a: 1}\n  - step: two\n    steps:\n      - step: in\n        set: {b: 1}\n  - step: three\n    work out: {c: 1 + 1}\n"), step.Kinds)
+	for from, want := range map[string][]string{"one": {"a", "b", "c"}, "two": {"b", "c"}, "three": {"c"}, "four": nil} {
+		assert.Equal(t, want, vet.NamesFrom(read, from), from)
+	}
+	assert.Equal(t, []string{"one", "two"}, vet.UpTo(read, "in"))
+}
+
+// A name that nothing defines is told with what there is, where there is something.
+func TestNothingDefines(t *testing.T) {
+	const asks = "sheet: s\nsteps:\n  - step: a\n    request: GET http://127.0.0.1:1/${lot}\n"
+	for text, want := range map[string]string{"bench: b\n": "or from the site", "bench: b\nsites:\n  s:\n    set: {depot: n}\n": "or from the site; there are: depot", "bench: b\nsites:\n  s:\n    set: {lots: n}\n": `did you mean "lots"?`} {
+		problems := vet.Sheet(sheet.Read(bench.Read(t.TempDir(), "bench.yaml", []byte(text)), "s.yaml", []byte(asks), step.Kinds), vet.Options{}).Serious()
+		require.Len(t, problems, 1)
+		assert.True(t, strings.HasSuffix(problems[0].Try, want), problems[0].Try)
+	}
+}
+
+// What looks like a credential is remarked where it stands in the open.
+func TestCredentialsInTheOpen(t *testing.T) {
+	opened := bench.Read(t.TempDir(), "bench.yaml", []byte("bench: b\nsites:\n  s:\n    set: {name: x}\n"))
+	for field, remarked := range map[string]bool{
+		"password: hunter22": true, "password: ${name}": false, "password: a${name}b": false, "password: [hunter22]": false, "lot: L-2201": false, "password: ''": false,
+	} {
+		problems := vet.Sheet(sheet.Read(opened, "s.yaml", []byte("sheet: s\nsteps:\n  - step: a\n    request: POST http://127.0.0.1:1/\n    body:\n      "+field+"\n"), step.Kinds), vet.Options{})
+		assert.Empty(t, problems.Serious(), field)
+		assert.Len(t, problems, map[bool]int{true: 1, false: 0}[remarked], field)
 	}
 }
 
