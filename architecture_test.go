@@ -2,7 +2,10 @@ package testbench_test
 
 import (
 	"flag"
+	"go/ast"
 	"go/build"
+	"go/parser"
+	"go/token"
 	"io/fs"
 	"os"
 	"path"
@@ -61,6 +64,40 @@ func TestMapOfPackages(t *testing.T) {
 			if packages[imported] != nil {
 				assert.Greater(t, slices.Index(order, imported), at, "%s imports %s, which stands above it", name, imported)
 			}
+		}
+	}
+}
+
+// What the library takes and gives has names outside of the module: nothing of it is internal.
+func TestLibraryIsItsOwn(t *testing.T) {
+	for _, dir := range []string{".", "benchtest"} {
+		files, err := filepath.Glob(filepath.Join(dir, "*.go"))
+		require.NoError(t, err)
+		for _, name := range files {
+			if strings.HasSuffix(name, "_test.go") {
+				continue
+			}
+			file, err := parser.ParseFile(token.NewFileSet(), name, nil, parser.SkipObjectResolution)
+			require.NoError(t, err)
+			internal := map[string]bool{}
+			for _, one := range file.Imports {
+				if imported := strings.Trim(one.Path.Value, `"`); strings.Contains(imported, "/internal/") {
+					internal[path.Base(imported)] = true
+				}
+			}
+			ast.FileExports(file) // leaves what is exported, without what functions do
+			ast.Inspect(file, func(n ast.Node) bool {
+				switch n := n.(type) {
+				case *ast.GenDecl:
+					return n.Tok == token.TYPE || n.Tok == token.IMPORT // the values of constants show nothing
+				case *ast.BlockStmt:
+					return false
+				case *ast.SelectorExpr:
+					of, ok := n.X.(*ast.Ident)
+					assert.False(t, ok && internal[of.Name], "%s shows %v.%s", name, n.X, n.Sel)
+				}
+				return true
+			})
 		}
 	}
 }

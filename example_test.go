@@ -2,6 +2,7 @@ package testbench_test
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -24,16 +25,13 @@ func demo() (dir string, end func()) {
 	if err != nil {
 		panic(err)
 	}
+	for name, text := range standin.Secrets {
+		_ = os.Setenv("TESTBENCH_SEALED_"+strings.ToUpper(name), text)
+	}
 	return dir, func() {
 		server.Close()
 		_ = os.RemoveAll(dir)
 	}
-}
-
-// secretsOf gives the demo's secrets as the environment of a program would.
-func secretsOf(name string) (string, bool) {
-	text, ok := standin.Secrets[strings.ToLower(strings.TrimPrefix(name, "TESTBENCH_SEALED_"))]
-	return text, ok && strings.HasPrefix(name, "TESTBENCH_SEALED_")
 }
 
 // A sheet of a bench is run, and what came of its steps is looked at.
@@ -44,7 +42,6 @@ func ExampleBench_Run() {
 	if err != nil {
 		panic(err)
 	}
-	bench.Store.Environ = secretsOf
 	result, err := bench.Run(context.Background(), []string{"sheets/06-too-moist.yaml"}, testbench.RunOptions{Unrecorded: true})
 	if err != nil {
 		panic(err)
@@ -79,32 +76,37 @@ func ExampleBench_Vet() {
 	if err != nil {
 		panic(err)
 	}
-	bench.Store.Environ = secretsOf
-	vetted, err := bench.Vet([]string{"sheets/wrong.yaml"}, testbench.Options{})
+	problems, err := bench.Vet(context.Background(), []string{"sheets/wrong.yaml"}, testbench.Options{})
 	if err != nil {
 		panic(err)
 	}
-	fmt.Println(vetted.Problems[0].Line, vetted.Problems[0].Message)
-	// Output: 4 there is no operation of stores "serch"
+	fmt.Println(problems[0].Line, problems[0].Message, problems[0].Try)
+	// Output: 4 there is no operation of stores "serch" did you mean "search"?
 }
 
 // A single call is made with the login of its service.
-func ExampleBench_Do() {
+func ExampleBench_Call() {
 	dir, end := demo()
 	defer end()
 	bench, err := testbench.Open(dir)
 	if err != nil {
 		panic(err)
 	}
-	bench.Store.Environ = secretsOf
-	step, err := bench.Prepare(testbench.Call{Target: []string{"stores/search"}, Fields: []string{"grade=A"}}, testbench.Options{})
+	call := testbench.Call{Target: []string{"stores/search"}, Fields: map[string]string{"grade": "A"}}
+	step, err := bench.Call(context.Background(), call, testbench.Options{})
 	if err != nil {
 		panic(err)
 	}
-	result, _, err := bench.Do(context.Background(), step, testbench.Options{})
-	if err != nil {
-		panic(err)
+	last := step.Exchanges[len(step.Exchanges)-1]
+	fmt.Println(step.Outcome, last.Status, strings.Contains(last.Body, "north"))
+	fmt.Println(last.RequestHeader["Authorization"][0])
+	_, err = bench.Call(context.Background(), testbench.Call{Target: []string{"stores/serch"}}, testbench.Options{})
+	var wrong *testbench.Error
+	if errors.As(err, &wrong) {
+		fmt.Println(wrong.Message + " | " + wrong.Try)
 	}
-	fmt.Println(result.Outcome, result.Reply.Payload.Get("depot").Text)
-	// Output: held north
+	// Output:
+	// held 200 true
+	// Bearer [masked]
+	// there is no operation of stores "serch" | did you mean "search"?
 }

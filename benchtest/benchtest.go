@@ -13,13 +13,11 @@ package benchtest
 import (
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
 	"testbench"
-	"testbench/internal/history"
-	"testbench/internal/report"
-	"testbench/internal/secret"
 )
 
 // Run runs sheets of the bench in a folder, all of its sheets where none are named, and
@@ -39,7 +37,7 @@ func RunWith(t *testing.T, dir string, o testbench.RunOptions, sheets ...string)
 		t.Fatal(err)
 	}
 	if len(sheets) == 0 {
-		if sheets, err = bench.SheetFiles(); err != nil {
+		if sheets, err = bench.Sheets(); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -51,7 +49,7 @@ func RunWith(t *testing.T, dir string, o testbench.RunOptions, sheets ...string)
 	if err != nil {
 		t.Fatal(err)
 	}
-	tell(t, result.Memory())
+	tell(t, result)
 	return result
 }
 
@@ -77,41 +75,43 @@ func neverCached(dir string) error {
 }
 
 // tell makes subtests of what came of a run.
-func tell(t *testing.T, run *history.MemoryRun) {
+func tell(t *testing.T, result *testbench.Result) {
 	t.Helper()
-	for i, sheet := range run.Head.Sheets {
-		t.Run(sheet.Sheet, func(t *testing.T) {
-			for _, row := range run.Each[i] {
-				steps := func(t *testing.T) {
+	for _, sheet := range result.Sheets {
+		t.Run(sheet.Name, func(t *testing.T) {
+			steps := 0
+			for _, row := range sheet.Rows {
+				steps += len(row.Steps)
+				inRow := func(t *testing.T) {
 					for _, step := range row.Steps {
-						t.Run(step.Step, func(t *testing.T) { judge(t, step) })
+						t.Run(step.Name, func(t *testing.T) { judge(t, step) })
 					}
 				}
 				if row.Name() == "" {
-					steps(t)
+					inRow(t)
 				} else {
-					t.Run(row.Name(), steps)
+					t.Run(row.Name(), inRow)
 				}
 			}
 			for _, c := range sheet.Checks {
 				if !c.Held {
-					t.Error(report.CheckLine(c))
+					t.Errorf("%s %s: wanted %s, got %s", c.Kind, c.Subject, c.Wanted, c.Got)
 				}
 			}
-			if sheet.Counts.Steps == 0 {
+			if steps == 0 {
 				t.Error("nothing was run")
 			}
 		})
 	}
 }
 
-func judge(t *testing.T, step *history.Step) {
+func judge(t *testing.T, step testbench.StepResult) {
 	t.Helper()
-	switch testbench.Outcome(step.Outcome) {
+	switch step.Outcome {
 	case testbench.Held:
 	case testbench.NotRun:
-		t.Skip(string(step.Reason))
+		t.Skip(step.Reason)
 	default:
-		t.Error(step.Outcome + ": " + step.Target + "\n" + string(secret.Join(append([]secret.Text{step.Reason}, report.Lines(step)...), "\n")))
+		t.Errorf("%s: %s\n%s", step.Outcome, step.Target, strings.Join(append([]string{step.Reason}, step.Fell...), "\n"))
 	}
 }

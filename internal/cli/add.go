@@ -7,8 +7,8 @@ import (
 	"os"
 	"strings"
 
-	"testbench"
 	"testbench/internal/secret"
+	"testbench/internal/workbench"
 )
 
 type addOptions struct {
@@ -44,7 +44,7 @@ func (s *session) add(ctx context.Context, o *addOptions, args []string) (int, e
 	if err != nil {
 		return 0, err
 	}
-	added, err := bench.Add(ctx, testbench.Addition{Name: args[0], Source: args[1], Example: o.example, Shell: o.shell != "", Seal: func(name, text string) error {
+	added, err := bench.Add(ctx, workbench.Addition{Name: args[0], Source: args[1], Example: o.example, Shell: o.shell != "", Seal: func(name, text string) error {
 		s.masker.Hide(text)
 		return s.sealed(bench.Store, name, text)
 	}}, s.options())

@@ -9,10 +9,10 @@ import (
 	"path/filepath"
 	"strings"
 
-	"testbench"
 	"testbench/internal/report"
 	"testbench/internal/safefile"
 	"testbench/internal/standin"
+	"testbench/internal/workbench"
 )
 
 func newCommand() *command {
@@ -22,7 +22,7 @@ func newCommand() *command {
 			if len(args) != 1 {
 				return 0, usagef("testbench new DIR", "in which folder?")
 			}
-			written, err := testbench.New(args[0])
+			written, err := workbench.New(args[0])
 			if err != nil {
 				return 0, err
 			}
@@ -166,7 +166,7 @@ func (s *session) demo(ctx context.Context, o *demoOptions) (int, error) {
 	for _, file := range kept {
 		s.tell.note("%s was changed here, and stays as it is", s.tell.visible(file))
 	}
-	bench, err := testbench.Open(dir)
+	bench, err := workbench.Open(dir)
 	if err != nil {
 		return 0, err
 	}
@@ -182,7 +182,7 @@ func (s *session) demo(ctx context.Context, o *demoOptions) (int, error) {
 	if !s.common.json {
 		s.tell.printf("%s\n\n", s.tell.in(bold, "The Heatherfold bench is in "+dir))
 	}
-	result, err := bench.Run(ctx, sheets, testbench.RunOptions{Options: s.options(), Observer: s.observer(&runOptions{}), Kill: s.kill})
+	result, err := bench.Run(ctx, sheets, workbench.RunOptions{Options: s.options(), Observer: s.observer(&runOptions{}), Kill: s.kill})
 	if err != nil {
 		return 0, err
 	}
@@ -194,9 +194,9 @@ func (s *session) demo(ctx context.Context, o *demoOptions) (int, error) {
 	}
 	asPlanned := ctx.Err() == nil
 	for _, sheet := range result.Sheets {
-		planned := testbench.Held
+		planned := workbench.Held
 		if sheet.Name == standin.SheetThatFalls {
-			planned = testbench.FellShort
+			planned = workbench.FellShort
 		}
 		asPlanned = asPlanned && sheet.Outcome == planned
 	}

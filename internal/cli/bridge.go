@@ -17,8 +17,8 @@ import (
 
 	"golang.org/x/net/http/httpguts"
 
-	"testbench"
 	"testbench/internal/bridge"
+	"testbench/internal/workbench"
 )
 
 type bridgeOptions struct {
@@ -97,7 +97,7 @@ func (s *session) bridge(ctx context.Context, o *bridgeOptions, args []string) (
 	return s.serveBridge(ctx, bench, keys, o, args[0])
 }
 
-func (s *session) issueKey(ctx context.Context, bench *testbench.Bench, keys *bridge.Keys, o *bridgeOptions, service string) (int, error) {
+func (s *session) issueKey(ctx context.Context, bench *workbench.Bench, keys *bridge.Keys, o *bridgeOptions, service string) (int, error) {
 	operations, err := s.bridgeOperations(ctx, bench, o, service)
 	if err != nil {
 		return 0, err
@@ -130,7 +130,7 @@ func separated(text string) []string {
 }
 
 // bridgeOperations are those that -operations names, all of which the contract has.
-func (s *session) bridgeOperations(ctx context.Context, bench *testbench.Bench, o *bridgeOptions, service string) ([]string, error) {
+func (s *session) bridgeOperations(ctx context.Context, bench *workbench.Bench, o *bridgeOptions, service string) ([]string, error) {
 	operations := separated(o.operations)
 	if len(operations) == 0 {
 		return nil, nil
@@ -140,14 +140,14 @@ func (s *session) bridgeOperations(ctx context.Context, bench *testbench.Bench, 
 		return nil, err
 	}
 	for _, name := range operations {
-		if _, err := c.Operation(name, testbench.Binding{Port: o.port}); err != nil {
+		if _, err := c.Operation(name, workbench.Binding{Port: o.port}); err != nil {
 			return nil, err
 		}
 	}
 	return operations, nil
 }
 
-func (s *session) setRole(ctx context.Context, bench *testbench.Bench, keys *bridge.Keys, o *bridgeOptions, service string) (int, error) {
+func (s *session) setRole(ctx context.Context, bench *workbench.Bench, keys *bridge.Keys, o *bridgeOptions, service string) (int, error) {
 	operations, err := s.bridgeOperations(ctx, bench, o, service)
 	if err != nil {
 		return 0, err
@@ -199,7 +199,7 @@ func keyIsFor(key *bridge.Key) string {
 	return words
 }
 
-func (s *session) serveBridge(ctx context.Context, bench *testbench.Bench, keys *bridge.Keys, o *bridgeOptions, service string) (int, error) {
+func (s *session) serveBridge(ctx context.Context, bench *workbench.Bench, keys *bridge.Keys, o *bridgeOptions, service string) (int, error) {
 	host, _, err := net.SplitHostPort(o.listen)
 	if err != nil {
 		return 0, usagef("-listen 127.0.0.1:8730", "-listen %s: %v", o.listen, err)

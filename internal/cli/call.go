@@ -9,7 +9,6 @@ import (
 	"slices"
 	"strings"
 
-	"testbench"
 	"testbench/internal/document"
 	"testbench/internal/login"
 	"testbench/internal/path"
@@ -20,11 +19,12 @@ import (
 	"testbench/internal/sheet"
 	"testbench/internal/suggest"
 	"testbench/internal/value"
+	"testbench/internal/workbench"
 	"testbench/internal/yamlfile"
 )
 
 type callOptions struct {
-	testbench.Call
+	workbench.Call
 	in      list
 	fill    string
 	dry     bool
@@ -95,7 +95,7 @@ func (o *callOptions) effectless() error {
 }
 
 // prepareCall makes the step that the arguments describe.
-func (s *session) prepareCall(bench *testbench.Bench, o *callOptions, args []string) (*sheet.Step, testbench.Options, error) {
+func (s *session) prepareCall(bench *workbench.Bench, o *callOptions, args []string) (*sheet.Step, workbench.Options, error) {
 	options := s.options()
 	o.In = o.in
 	o.Target, o.Fields = run.SplitCall(args)
@@ -187,7 +187,7 @@ func (s *session) call(ctx context.Context, o *callOptions, args []string) (int,
 	return status, err
 }
 
-func (s *session) finishCall(bench *testbench.Bench, o *callOptions, result *testbench.StepResult, picked []*path.Path, keeps []keep) (int, error) {
+func (s *session) finishCall(bench *workbench.Bench, o *callOptions, result *workbench.StepResult, picked []*path.Path, keeps []keep) (int, error) {
 	status := result.Outcome.ExitStatus()
 	if o.save != "" && result.Last() != nil && result.Last().Answer != nil {
 		if err := safefile.Write(o.save, result.Last().Answer.Body, 0o644); err != nil {
@@ -227,7 +227,7 @@ func (s *session) finishCall(bench *testbench.Bench, o *callOptions, result *tes
 }
 
 // showCall shows the answer for people.
-func (s *session) showCall(o *callOptions, result *testbench.StepResult) {
+func (s *session) showCall(o *callOptions, result *workbench.StepResult) {
 	t := s.tell
 	record := result.Last()
 	if record != nil && record.Answer != nil {
@@ -265,7 +265,7 @@ func (s *session) showCall(o *callOptions, result *testbench.StepResult) {
 	} else if record != nil && (o.show == "sent" || o.show == "all") {
 		s.showExchange(record, result, true, false, false)
 	}
-	if result.Outcome != testbench.Held {
+	if result.Outcome != workbench.Held {
 		t.printf("%s\n", s.verdict(result))
 		s.details(result)
 	} else if record != nil {
@@ -275,7 +275,7 @@ func (s *session) showCall(o *callOptions, result *testbench.StepResult) {
 	}
 }
 
-func (s *session) find(result *testbench.StepResult, p *path.Path) (*document.Node, error) {
+func (s *session) find(result *workbench.StepResult, p *path.Path) (*document.Node, error) {
 	if result.Reply == nil || result.Last() == nil || result.Last().Answer == nil {
 		return nil, fmt.Errorf("there is no answer to look in")
 	}
@@ -294,8 +294,8 @@ func (s *session) find(result *testbench.StepResult, p *path.Path) (*document.No
 }
 
 // tellOutcome says on standard error why a call fell short.
-func (s *session) tellOutcome(result *testbench.StepResult) {
-	if result.Outcome != testbench.Held {
+func (s *session) tellOutcome(result *workbench.StepResult) {
+	if result.Outcome != workbench.Held {
 		told := result.Told(s.masker)
 		why := strings.TrimSpace(string(told.Reason + " " + told.Says))
 		for _, c := range told.Checks {
@@ -311,7 +311,7 @@ func (s *session) tellOutcome(result *testbench.StepResult) {
 }
 
 // pick prints one value bare.
-func (s *session) pick(result *testbench.StepResult, p *path.Path) error {
+func (s *session) pick(result *workbench.StepResult, p *path.Path) error {
 	node, err := s.find(result, p)
 	if err != nil {
 		return fmt.Errorf("-pick %s: %w", p.Source, err)
@@ -397,7 +397,7 @@ func yamlNode(n *yamlfile.Node) *document.Node {
 
 // appendStep adds the call as a step to a sheet, and leaves the rest of the
 // file as it is.
-func (s *session) appendStep(ctx context.Context, bench *testbench.Bench, step *sheet.Step, o *callOptions, options testbench.Options) error {
+func (s *session) appendStep(ctx context.Context, bench *workbench.Bench, step *sheet.Step, o *callOptions, options workbench.Options) error {
 	unlock, err := safefile.Lock(o.into)
 	if err != nil {
 		return err

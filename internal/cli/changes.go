@@ -6,8 +6,8 @@ import (
 	"slices"
 	"strings"
 
-	"testbench"
 	"testbench/internal/compare"
+	"testbench/internal/workbench"
 )
 
 // compareContracts tells what changed from one version of a contract to another, and
@@ -26,7 +26,7 @@ func (s *session) compareContracts(ctx context.Context, o *compareOptions, args 
 		return 0, err
 	}
 	if o.breaks {
-		changes = slices.DeleteFunc(changes, func(c testbench.Change) bool { return !c.Callers && !c.Readers })
+		changes = slices.DeleteFunc(changes, func(c workbench.Change) bool { return !c.Callers && !c.Readers })
 	}
 	if s.common.json {
 		err = jsonList(s.tell, changes)
@@ -39,7 +39,7 @@ func (s *session) compareContracts(ctx context.Context, o *compareOptions, args 
 	return ExitFellShort, nil
 }
 
-func (s *session) showChanges(changes []testbench.Change) {
+func (s *session) showChanges(changes []workbench.Change) {
 	t := s.tell
 	if len(changes) == 0 {
 		t.printf("%s\n", t.in(green, "no difference"))
@@ -94,7 +94,7 @@ func (s *session) showChanges(changes []testbench.Change) {
 }
 
 // subjectOfChange says what it is that changed.
-func subjectOfChange(c *testbench.Change) string {
+func subjectOfChange(c *workbench.Change) string {
 	return strings.TrimSpace(c.Where + " " + c.Path)
 }
 

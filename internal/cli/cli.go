@@ -15,11 +15,11 @@ import (
 	"strings"
 	"time"
 
-	"testbench"
 	"testbench/internal/bench"
 	"testbench/internal/login"
 	"testbench/internal/secret"
 	"testbench/internal/suggest"
+	"testbench/internal/workbench"
 )
 
 // The exit statuses.
@@ -209,7 +209,7 @@ func statusOf(ctx context.Context, err error) int {
 	var unreached *bench.FetchError
 	var nothing *noAnswerError
 	switch {
-	case errors.As(err, &nothing) && nothing.result.Outcome != testbench.Held:
+	case errors.As(err, &nothing) && nothing.result.Outcome != workbench.Held:
 		return nothing.result.Outcome.ExitStatus()
 	case errors.As(err, &unreached) && ctx.Err() == nil:
 		return ExitUnreachable
@@ -347,8 +347,8 @@ func (s *session) openLog() (func(), error) {
 }
 
 // options gathers what the core needs to know of the command line.
-func (s *session) options() testbench.Options {
-	return testbench.Options{Site: s.common.site, Set: s.common.set, Write: s.talking.write, Insecure: s.talking.insecure, Allow: s.talking.allow,
+func (s *session) options() workbench.Options {
+	return workbench.Options{Site: s.common.site, Set: s.common.set, Write: s.talking.write, Insecure: s.talking.insecure, Allow: s.talking.allow,
 		Timeout: s.talking.timeout, MaxBody: int64(s.talking.most) << 20, Masker: s.masker, Log: s.tell.log, Prompter: s.person}
 }
 
@@ -364,7 +364,7 @@ func (s *session) benchDir() (string, error) {
 }
 
 // open opens the bench, which must be there.
-func (s *session) open() (*testbench.Bench, error) {
+func (s *session) open() (*workbench.Bench, error) {
 	dir, err := s.benchDir()
 	if err != nil {
 		return nil, err
@@ -375,8 +375,8 @@ func (s *session) open() (*testbench.Bench, error) {
 	return s.openAt(dir)
 }
 
-func (s *session) openAt(dir string) (*testbench.Bench, error) {
-	bench, err := testbench.Open(dir)
+func (s *session) openAt(dir string) (*workbench.Bench, error) {
+	bench, err := workbench.Open(dir)
 	if err == nil {
 		bench.Store.Passphrase = s.askPassphrase
 	}
@@ -384,13 +384,13 @@ func (s *session) openAt(dir string) (*testbench.Bench, error) {
 }
 
 // openOrNone opens the bench if there is one.
-func (s *session) openOrNone() (*testbench.Bench, error) {
+func (s *session) openOrNone() (*workbench.Bench, error) {
 	dir, err := s.benchDir()
 	if err != nil {
 		return nil, err
 	}
 	if dir == "" {
-		return testbench.AdHoc(), nil
+		return workbench.AdHoc(), nil
 	}
 	return s.openAt(dir)
 }

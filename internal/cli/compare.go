@@ -9,11 +9,11 @@ import (
 	"strconv"
 	"strings"
 
-	"testbench"
 	"testbench/internal/compare"
 	"testbench/internal/document"
 	"testbench/internal/rule"
 	"testbench/internal/run"
+	"testbench/internal/workbench"
 )
 
 type compareOptions struct {
@@ -188,7 +188,7 @@ func (s *session) kindOfSource(name string) string {
 	}
 	defer func() { _ = file.Close() }()
 	start, err := io.ReadAll(io.LimitReader(file, 64<<10))
-	if err == nil && testbench.LooksLikeContract(start) {
+	if err == nil && workbench.LooksLikeContract(start) {
 		return asContracts
 	}
 	return asAnswers
@@ -211,7 +211,7 @@ func (s *session) tree(name string) (*document.Node, error) {
 	if len(data) > most {
 		return nil, fmt.Errorf("%s is larger than %d MiB", name, most>>20)
 	}
-	node, err := testbench.ReadAnswer(mediaType, data)
+	node, err := workbench.ReadAnswer(mediaType, data)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", name, err)
 	}
@@ -237,7 +237,7 @@ func (s *session) atTwoSites(ctx context.Context, args []string) (a, b *document
 		if last := result.Last(); result.Reply == nil || result.Reply.Payload == nil || last != nil && last.Failure != nil {
 			return nil, nil, &noAnswerError{site, result}
 		}
-		if result.Outcome != testbench.Held {
+		if result.Outcome != workbench.Held {
 			s.tell.note("note: at %s the call %s: %s", s.tell.visible(site), result.Outcome, s.tell.visible(strings.TrimSpace(result.Reason+" "+result.Says)))
 		}
 		answers = append(answers, result.Reply.Payload)
@@ -248,7 +248,7 @@ func (s *session) atTwoSites(ctx context.Context, args []string) (a, b *document
 // noAnswerError says that a call came to nothing that could be looked at.
 type noAnswerError struct {
 	site   string
-	result *testbench.StepResult
+	result *workbench.StepResult
 }
 
 func (e *noAnswerError) Error() string {
@@ -260,8 +260,8 @@ func (e *noAnswerError) Error() string {
 }
 
 // oneCall makes the call that arguments describe.
-func (s *session) oneCall(ctx context.Context, bench *testbench.Bench, args []string) (*testbench.StepResult, []string, error) {
-	call := testbench.Call{Pages: 1}
+func (s *session) oneCall(ctx context.Context, bench *workbench.Bench, args []string) (*workbench.StepResult, []string, error) {
+	call := workbench.Call{Pages: 1}
 	call.Target, call.Fields = run.SplitCall(args)
 	step, err := bench.Prepare(call, s.options())
 	if err != nil {

@@ -6,9 +6,9 @@ import (
 	"slices"
 	"strings"
 
-	"testbench"
 	"testbench/internal/bench"
 	"testbench/internal/soap"
+	"testbench/internal/workbench"
 )
 
 func isSOAPVersion(text string) error {
@@ -19,7 +19,7 @@ func isSOAPVersion(text string) error {
 }
 
 // onlyWSDL refuses options that other contracts know nothing of.
-func onlyWSDL(c *testbench.Contract, source, version, port string) error {
+func onlyWSDL(c *workbench.Contract, source, version, port string) error {
 	if !c.HasPorts() && version+port != "" {
 		return usagef("leave them out", "-soap and -port go with a WSDL, and %s is none", source)
 	}
@@ -48,7 +48,7 @@ func splitTarget(args []string) (source, operation string) {
 }
 
 // contract reads a contract of any kind.
-func (s *session) contract(ctx context.Context, source string) (*testbench.Contract, error) {
+func (s *session) contract(ctx context.Context, source string) (*workbench.Contract, error) {
 	bench, err := s.openOrNone()
 	if err != nil {
 		return nil, err
@@ -102,7 +102,7 @@ func (s *session) columns(rows [][]string, indent int) {
 }
 
 // noElement says which elements a schema has.
-func noElement(c *testbench.Contract, name string) error {
+func noElement(c *workbench.Contract, name string) error {
 	var names []string
 	for n := range c.Schema.Elements {
 		names = append(names, n.Local)

@@ -7,11 +7,11 @@ import (
 	"flag"
 	"strings"
 
-	"testbench"
 	"testbench/internal/contract"
 	"testbench/internal/contract/wsdl"
 	"testbench/internal/schema"
 	"testbench/internal/soap"
+	"testbench/internal/workbench"
 )
 
 type draftOptions struct {
@@ -92,7 +92,7 @@ func (s *session) draft(ctx context.Context, o *draftOptions, args []string) (in
 }
 
 // drafted makes a draft of an operation, or of a schema alone.
-func (s *session) drafted(c *testbench.Contract, o *draftOptions, source, name string, options contract.DraftOptions) (*contract.Draft, error) {
+func (s *session) drafted(c *workbench.Contract, o *draftOptions, source, name string, options contract.DraftOptions) (*contract.Draft, error) {
 	switch {
 	case !c.HasOperations() && options.As == "step":
 		return nil, usagef("leave -as out", "%s is a schema alone, and a step calls an operation", source)
@@ -109,7 +109,7 @@ func (s *session) drafted(c *testbench.Contract, o *draftOptions, source, name s
 	case name == "":
 		return nil, usagef("`testbench survey "+source+"` lists the operations", "draft which operation?")
 	}
-	op, err := c.Operation(name, testbench.Binding{Port: o.port, Version: soap.Version(o.soap)})
+	op, err := c.Operation(name, workbench.Binding{Port: o.port, Version: soap.Version(o.soap)})
 	if err != nil {
 		return nil, err
 	}
@@ -117,7 +117,7 @@ func (s *session) drafted(c *testbench.Contract, o *draftOptions, source, name s
 }
 
 // draftElement drafts an instance of a schema's element.
-func draftElement(c *testbench.Contract, options contract.DraftOptions, name string) (*contract.Draft, error) {
+func draftElement(c *workbench.Contract, options contract.DraftOptions, name string) (*contract.Draft, error) {
 	for n, e := range c.Schema.Elements {
 		if n.Local == name || name == "" && len(c.Schema.Elements) == 1 {
 			return wsdl.DraftElement(c.Schema, e, options), nil

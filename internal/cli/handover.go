@@ -7,12 +7,12 @@ import (
 	"os"
 	"strings"
 
-	"testbench"
 	"testbench/internal/handover"
 	"testbench/internal/path"
 	"testbench/internal/safefile"
 	"testbench/internal/sheet"
 	"testbench/internal/suggest"
+	"testbench/internal/workbench"
 )
 
 type handoverOptions struct {
@@ -88,7 +88,7 @@ func (s *session) program(ctx context.Context, o *handoverOptions, args []string
 		if err != nil {
 			return nil, err
 		}
-		p, err := testbench.HandoverOf(e)
+		p, err := workbench.HandoverOf(e)
 		if err == nil {
 			p.About = append([]string{fmt.Sprintf("%s %s", e.Request.Method, e.Request.Address)}, p.About...)
 		}

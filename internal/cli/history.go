@@ -10,11 +10,11 @@ import (
 	"strings"
 	"time"
 
-	"testbench"
 	"testbench/internal/document"
 	"testbench/internal/exchange"
 	"testbench/internal/history"
 	"testbench/internal/secret"
+	"testbench/internal/workbench"
 )
 
 type historyOptions struct {
@@ -113,9 +113,9 @@ func (s *session) history(o *historyOptions, args []string) (int, error) {
 func (s *session) outcome(outcome string, width int) string {
 	style := red
 	switch outcome {
-	case string(testbench.Held):
+	case string(workbench.Held):
 		style = green
-	case string(testbench.NotRun):
+	case string(workbench.NotRun):
 		style = faint
 	}
 	return s.tell.in(style, s.tell.fit(outcome, width))
@@ -305,9 +305,9 @@ func (s *session) trends(store *history.Store, most int) (int, error) {
 func (s *session) signOf(outcome string) string {
 	t := s.tell
 	switch outcome {
-	case string(testbench.Held):
+	case string(workbench.Held):
 		return t.in(green, t.sign("•", "+"))
-	case string(testbench.NotRun):
+	case string(workbench.NotRun):
 		return t.in(faint, t.sign("·", "."))
 	}
 	return t.in(red, t.sign("✗", "x"))

@@ -14,9 +14,9 @@ import (
 
 	"golang.org/x/term"
 
-	"testbench"
 	"testbench/internal/document"
 	"testbench/internal/secret"
+	"testbench/internal/workbench"
 )
 
 // printer is the one way to say something to a person: everything goes through
@@ -125,7 +125,7 @@ func (t *printer) fail(err error) {
 		}
 		return "\x1b[" + code + "m" + text + "\x1b[0m"
 	}
-	var problems testbench.Problems
+	var problems workbench.Problems
 	if errors.As(err, &problems) {
 		for _, p := range problems {
 			t.note("%s", t.message(p.String()))
@@ -134,7 +134,7 @@ func (t *printer) fail(err error) {
 		return
 	}
 	t.note("%s %s", style(red, "testbench:"), t.message(err.Error()))
-	try := testbench.Try(err)
+	try := workbench.Try(err)
 	var usage *usageError
 	if errors.As(err, &usage) {
 		try = usage.try

@@ -10,11 +10,11 @@ import (
 	"strings"
 	"time"
 
-	"testbench"
 	"testbench/internal/probe"
 	"testbench/internal/safefile"
 	"testbench/internal/sheet"
 	"testbench/internal/suggest"
+	"testbench/internal/workbench"
 )
 
 type probeOptions struct {
@@ -53,8 +53,8 @@ func probeCommand() *command {
 }
 
 // ask reads the options.
-func (o *probeOptions) ask(options testbench.Options) (testbench.ProbeOptions, error) {
-	out := testbench.ProbeOptions{Options: options, Seed: o.seed, Slow: o.within}
+func (o *probeOptions) ask(options workbench.Options) (workbench.ProbeOptions, error) {
+	out := workbench.ProbeOptions{Options: options, Seed: o.seed, Slow: o.within}
 	if o.within <= 0 {
 		return out, usagef("-within 5s", "-within %s is no time", o.within)
 	}
@@ -118,15 +118,15 @@ func (s *session) probe(ctx context.Context, o *probeOptions, args []string) (in
 	if !s.common.json {
 		asked.Begun, asked.Told = table.begin, table.tell
 	}
-	var result *testbench.ProbeResult
+	var result *workbench.ProbeResult
 	if isSheet {
 		result, err = bench.ProbeStep(ctx, args[0], args[1], asked)
 	} else {
 		result, err = bench.Probe(ctx, step, asked)
 	}
-	var notGood *testbench.NotGoodError
+	var notGood *workbench.NotGoodError
 	switch {
-	case errors.Is(err, testbench.ErrWrites):
+	case errors.Is(err, workbench.ErrWrites):
 		return 0, usagef("-write SITE sends it, where that may be; -as sheet writes it down and sends nothing", "%s: %v", strings.Join(args, " "), err)
 	case errors.As(err, &notGood):
 		s.tell.fail(err)
@@ -137,7 +137,7 @@ func (s *session) probe(ctx context.Context, o *probeOptions, args []string) (in
 	return s.finishProbe(bench, o, table, result)
 }
 
-func (s *session) finishProbe(bench *testbench.Bench, o *probeOptions, table *probeTable, result *testbench.ProbeResult) (int, error) {
+func (s *session) finishProbe(bench *workbench.Bench, o *probeOptions, table *probeTable, result *workbench.ProbeResult) (int, error) {
 	if s.common.json {
 		if err := s.tell.json(result.Record()); err != nil {
 			return 0, err
@@ -167,7 +167,7 @@ func (s *session) finishProbe(bench *testbench.Bench, o *probeOptions, table *pr
 }
 
 // probeSheet writes the wrong requests down.
-func (s *session) probeSheet(ctx context.Context, bench *testbench.Bench, o *probeOptions, step *sheet.Step, args []string, asked testbench.ProbeOptions) (int, error) {
+func (s *session) probeSheet(ctx context.Context, bench *workbench.Bench, o *probeOptions, step *sheet.Step, args []string, asked workbench.ProbeOptions) (int, error) {
 	if step == nil {
 		found, err := bench.StepOf(args[0], args[1], asked.Options)
 		if err != nil {
@@ -201,7 +201,7 @@ type probeTable struct {
 	width int    // of the column of what was changed
 }
 
-func (t *probeTable) begin(result *testbench.ProbeResult, cases int) {
+func (t *probeTable) begin(result *workbench.ProbeResult, cases int) {
 	dot := t.session.tell.sign(" · ", " - ")
 	of := dot
 	if t.session.tell.width < narrowProbe {
@@ -216,7 +216,7 @@ func (t *probeTable) begin(result *testbench.ProbeResult, cases int) {
 
 var verdictStyles = map[probe.Verdict]string{probe.Clearly: green, probe.Unclearly: bold, probe.Accepted: bold, probe.Broke: red, probe.LetIn: red, probe.NotSent: faint}
 
-func (t *probeTable) tell(one *testbench.Probed) {
+func (t *probeTable) tell(one *workbench.Probed) {
 	isFine := one.Verdict == probe.Clearly || one.Verdict == probe.Accepted && one.Allowed
 	if t.bad && (isFine || one.Verdict == probe.NotSent) {
 		return
@@ -264,7 +264,7 @@ func (t *probeTable) tell(one *testbench.Probed) {
 const narrowProbe = 80
 
 // end sums up by kind.
-func (t *probeTable) end(result *testbench.ProbeResult) {
+func (t *probeTable) end(result *workbench.ProbeResult) {
 	tell := t.session.tell
 	if tell.width < narrowProbe {
 		for _, kind := range append(slices.Clone(probe.Kinds), "") {
@@ -311,7 +311,7 @@ func (t *probeTable) end(result *testbench.ProbeResult) {
 }
 
 // verdict is the last word.
-func (t *probeTable) verdict(result *testbench.ProbeResult) {
+func (t *probeTable) verdict(result *workbench.ProbeResult) {
 	tell, all, may, gap := t.session.tell, result.Counts(""), 0, " "
 	if tell.width < narrowProbe {
 		gap = "\n"

@@ -9,10 +9,10 @@ import (
 	"path/filepath"
 	"strings"
 
-	"testbench"
 	"testbench/internal/fields"
 	"testbench/internal/safefile"
 	"testbench/internal/secret"
+	"testbench/internal/workbench"
 	"testbench/internal/yamlfile"
 )
 
@@ -114,7 +114,7 @@ func (s *session) gatherCalls(ctx context.Context, p *fields.Proposer, args []st
 			}
 		}
 		switch {
-		case result.Outcome != testbench.Held:
+		case result.Outcome != workbench.Held:
 			s.tell.note("call %d is no good answer to learn from:", n)
 			s.details(result)
 			return result.Outcome.ExitStatus(), nil

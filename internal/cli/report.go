@@ -8,9 +8,9 @@ import (
 	"strconv"
 	"strings"
 
-	"testbench"
 	"testbench/internal/history"
 	"testbench/internal/report"
+	"testbench/internal/workbench"
 )
 
 type reportOptions struct {
@@ -71,7 +71,7 @@ func (s *session) report(o *reportOptions, args []string) (int, error) {
 	} else if err := s.showRun(run); err != nil {
 		return 0, err
 	}
-	return testbench.Outcome(head.Outcome).ExitStatus(), nil
+	return workbench.Outcome(head.Outcome).ExitStatus(), nil
 }
 
 // stored opens a run of the history, by its number or as the last one; done lets go of it.
@@ -126,7 +126,7 @@ func (s *session) showRun(run history.Finished) error {
 	shown := 0
 	for i, sheet := range head.Sheets {
 		outcome := t.in(green, sheet.Outcome)
-		if sheet.Outcome != string(testbench.Held) {
+		if sheet.Outcome != string(workbench.Held) {
 			outcome = t.in(red, sheet.Outcome)
 		}
 		t.printf("%s%ssite %s%s%s   %s\n", t.in(bold, t.visible(sheet.Sheet)), dot, t.visible(sheet.Site), dot, count(sheet.Counts.Rows, "row"), outcome)
@@ -213,7 +213,7 @@ func (s *session) writeReports(files []string, run history.Finished) error {
 }
 
 // runNumber finds a run of the history: by its number, or the last one.
-func runNumber(bench *testbench.Bench, text string) (int, error) {
+func runNumber(bench *workbench.Bench, text string) (int, error) {
 	if text == "last" {
 		store, err := bench.History()
 		if err != nil {

@@ -12,12 +12,12 @@ import (
 	"strings"
 	"time"
 
-	"testbench"
 	"testbench/internal/exchange"
 	"testbench/internal/report"
 	"testbench/internal/result"
 	"testbench/internal/secret"
 	"testbench/internal/suggest"
+	"testbench/internal/workbench"
 )
 
 type runOptions struct {
@@ -72,8 +72,8 @@ func runCommand() *command {
 }
 
 // asked makes the options of a run of those of the command line.
-func (o *runOptions) asked() (testbench.RunOptions, error) {
-	out := testbench.RunOptions{Steps: o.steps, From: o.from, Stop: o.stop, Dry: o.dry, Jobs: o.jobs, Repeat: o.repeat, For: o.during, Listen: o.listen, Public: o.public, Of: o.of}
+func (o *runOptions) asked() (workbench.RunOptions, error) {
+	out := workbench.RunOptions{Steps: o.steps, From: o.from, Stop: o.stop, Dry: o.dry, Jobs: o.jobs, Repeat: o.repeat, For: o.during, Listen: o.listen, Public: o.public, Of: o.of}
 	var err error
 	if out.Rows, err = parseRows(o.rows); err != nil {
 		return out, err
@@ -146,7 +146,7 @@ func (s *session) run(ctx context.Context, o *runOptions, files []string) (int, 
 	}
 	asked.Options, asked.Kill, asked.Forget = s.options(), s.kill, true
 	asked.Observer = s.observer(o)
-	var result *testbench.Result
+	var result *workbench.Result
 	if o.resume != "" {
 		number, err := runNumber(bench, o.resume)
 		if err != nil {
@@ -170,10 +170,10 @@ func (s *session) run(ctx context.Context, o *runOptions, files []string) (int, 
 		}
 		return 0, err
 	}
-	if result.Outcome == testbench.NotRun {
+	if result.Outcome == workbench.NotRun {
 		s.tell.note("nothing was run, so nothing held")
 	}
-	if result.Outcome == testbench.Interrupted && result.Number > 0 {
+	if result.Outcome == workbench.Interrupted && result.Number > 0 {
 		s.tell.note("next: testbench run -resume %d   (goes on with the rows that are not done)", result.Number)
 	}
 	return result.Outcome.ExitStatus(), nil
@@ -194,8 +194,8 @@ func parseRate(text string) (float64, error) {
 }
 
 // parseShare reads I/N.
-func parseShare(text string) (testbench.Share, error) {
-	var share testbench.Share
+func parseShare(text string) (workbench.Share, error) {
+	var share workbench.Share
 	if text == "" {
 		return share, nil
 	}
@@ -208,7 +208,7 @@ func parseShare(text string) (testbench.Share, error) {
 	case n < 1 || i < 1 || i > n || n > 10_000:
 		return share, usagef("the shares of 5 machines are 1/5 to 5/5", "there is no share %s", text)
 	}
-	return testbench.Share{I: i, N: n}, nil
+	return workbench.Share{I: i, N: n}, nil
 }
 
 // parseRows reads 3, 3-5 and lists of them.
@@ -233,7 +233,7 @@ func parseRows(text string) ([][2]int, error) {
 }
 
 // observer shows a run as it goes on: for people, or as a line of JSON an event.
-func (s *session) observer(o *runOptions) testbench.Observer {
+func (s *session) observer(o *runOptions) workbench.Observer {
 	if s.common.json {
 		return &jsonRun{session: s}
 	}
@@ -264,7 +264,7 @@ type textRun struct {
 	told string
 }
 
-func (r *textRun) SheetStarted(sheet *testbench.SheetResult) {
+func (r *textRun) SheetStarted(sheet *workbench.SheetResult) {
 	r.level = r.asked
 	switch {
 	case r.level != "":
@@ -292,14 +292,14 @@ func (r *textRun) SheetStarted(sheet *testbench.SheetResult) {
 	}
 }
 
-func (r *textRun) RowStarted(sheet *testbench.SheetResult, row *testbench.RowResult) {
+func (r *textRun) RowStarted(sheet *workbench.SheetResult, row *workbench.RowResult) {
 	r.told = ""
 	if r.level == tellSteps {
 		r.head(sheet, row)
 	}
 }
 
-func (t *printer) rowWords(sheet *testbench.SheetResult, row *testbench.RowResult) string {
+func (t *printer) rowWords(sheet *workbench.SheetResult, row *workbench.RowResult) string {
 	words := row.Phase
 	if row.Phase == "" && row.Number > 0 {
 		words = fmt.Sprintf("row %d", row.Number)
@@ -316,7 +316,7 @@ func (t *printer) rowWords(sheet *testbench.SheetResult, row *testbench.RowResul
 	return words
 }
 
-func (r *textRun) head(sheet *testbench.SheetResult, row *testbench.RowResult) {
+func (r *textRun) head(sheet *workbench.SheetResult, row *workbench.RowResult) {
 	t := r.tell
 	dot := t.sign(" · ", " - ")
 	head := t.in(bold, t.visible(sheet.Name)) + dot + "site " + t.visible(sheet.Site)
@@ -326,16 +326,16 @@ func (r *textRun) head(sheet *testbench.SheetResult, row *testbench.RowResult) {
 	t.printf("%s\n", head)
 }
 
-func (r *textRun) StepDone(_ *testbench.SheetResult, _ *testbench.RowResult, step *testbench.StepResult) {
+func (r *textRun) StepDone(_ *workbench.SheetResult, _ *workbench.RowResult, step *workbench.StepResult) {
 	if r.level == tellSteps {
 		r.step(step)
 	}
 }
 
-func (r *textRun) RowDone(sheet *testbench.SheetResult, row *testbench.RowResult) {
+func (r *textRun) RowDone(sheet *workbench.SheetResult, row *workbench.RowResult) {
 	t := r.tell
 	if r.level != tellSteps {
-		if row.Outcome != testbench.Held && row.Outcome != testbench.NotRun {
+		if row.Outcome != workbench.Held && row.Outcome != workbench.NotRun {
 			r.head(sheet, row)
 			for _, step := range row.Steps {
 				r.step(step)
@@ -344,14 +344,14 @@ func (r *textRun) RowDone(sheet *testbench.SheetResult, row *testbench.RowResult
 			t.printf("%s%s%s  %s  %s\n", t.visible(sheet.Name), t.sign(" · ", " - "), t.rowWords(sheet, row), milliseconds(row.Took), t.in(green, fmt.Sprintf("%s %d", row.Outcome, len(row.Steps))))
 		}
 	}
-	t.stepBar(row.Outcome != testbench.Held && row.Outcome != testbench.NotRun)
+	t.stepBar(row.Outcome != workbench.Held && row.Outcome != workbench.NotRun)
 }
 
 func (r *textRun) RecordLost(err error) {
 	r.tell.note("note: the run is not recorded from here on: %s", r.tell.message(err.Error()))
 }
 
-func (r *textRun) SheetDone(sheet *testbench.SheetResult) {
+func (r *textRun) SheetDone(sheet *workbench.SheetResult) {
 	t := r.tell
 	t.endBar()
 	if r.level == tellFalls {
@@ -370,7 +370,7 @@ func (r *textRun) SheetDone(sheet *testbench.SheetResult) {
 }
 
 // times shows how long the exchanges of each step took, and what is said of that.
-func (r *textRun) times(sheet *testbench.SheetResult) {
+func (r *textRun) times(sheet *workbench.SheetResult) {
 	t := r.tell
 	if len(sheet.Times) == 0 {
 		return
@@ -392,13 +392,13 @@ func (r *textRun) times(sheet *testbench.SheetResult) {
 	}
 }
 
-func (r *textRun) step(step *testbench.StepResult) {
+func (r *textRun) step(step *workbench.StepResult) {
 	t := r.tell
-	if r.told != "" && r.told == step.Name && (step.Outcome == testbench.Held || step.Outcome == testbench.NotRun) {
+	if r.told != "" && r.told == step.Name && (step.Outcome == workbench.Held || step.Outcome == workbench.NotRun) {
 		return // all that a dry run has to say of it is said
 	}
 	lead := "  " + t.fitItem(step.Name, r.name) + "  "
-	if step.Outcome == testbench.NotRun {
+	if step.Outcome == workbench.NotRun {
 		t.printf("%s%s\n", lead, t.in(faint, t.visible("not run: "+step.Reason)))
 		return
 	}
@@ -415,7 +415,7 @@ func (r *textRun) step(step *testbench.StepResult) {
 	}
 	t.printf("%s%s  %s  %8s   %s\n", lead, t.fit(step.Target, r.target), status, took, r.verdict(step))
 	r.details(step)
-	if step.Got != "" && step.Outcome == testbench.Held && (r.show == "received" || r.show == "all") {
+	if step.Got != "" && step.Outcome == workbench.Held && (r.show == "received" || r.show == "all") {
 		t.printf("%s\n", t.wrap("found: "+step.Got, t.width, 6))
 	}
 	if record := step.Last(); record != nil && r.show != "" {
@@ -423,17 +423,17 @@ func (r *textRun) step(step *testbench.StepResult) {
 	}
 }
 
-func (s *session) verdict(step *testbench.StepResult) string {
+func (s *session) verdict(step *workbench.StepResult) string {
 	t := s.tell
 	switch step.Outcome {
-	case testbench.Held:
+	case workbench.Held:
 		if judged := len(step.Checks); judged > 0 {
 			return t.in(green, fmt.Sprintf("held %d", judged))
 		}
 		return t.in(green, "done")
-	case testbench.FellShort:
+	case workbench.FellShort:
 		return t.in(red, fmt.Sprintf("fell short %d of %d", step.Fell(), len(step.Checks)))
-	case testbench.Interrupted:
+	case workbench.Interrupted:
 		return t.in(red, "interrupted")
 	}
 	return t.in(red, string(step.Outcome))
@@ -441,11 +441,11 @@ func (s *session) verdict(step *testbench.StepResult) string {
 
 // details says why a step did not hold: wanted and got, what the service says,
 // and what to try.
-func (s *session) details(step *testbench.StepResult) {
+func (s *session) details(step *workbench.StepResult) {
 	t := s.tell
 	told := step.Told(s.masker)
 	line := func(text secret.Text) { t.printf("%s\n", t.wrap(string(text), t.width, 6)) }
-	if told.Reason != "" && step.Outcome != testbench.Held && step.Outcome != testbench.Interrupted {
+	if told.Reason != "" && step.Outcome != workbench.Held && step.Outcome != workbench.Interrupted {
 		line(told.Reason)
 	}
 	for _, c := range told.Checks {
@@ -463,7 +463,7 @@ func (s *session) details(step *testbench.StepResult) {
 	for _, text := range told.Hints {
 		line("try: " + text)
 	}
-	if told.Got != "" && step.Outcome == testbench.FellShort {
+	if told.Got != "" && step.Outcome == workbench.FellShort {
 		line("found: " + told.Got)
 	}
 	notes := told.Notes
@@ -475,7 +475,7 @@ func (s *session) details(step *testbench.StepResult) {
 	}
 }
 
-func (r *textRun) WouldSend(_ *testbench.RowResult, step *testbench.StepResult, request *exchange.Request, reason string) {
+func (r *textRun) WouldSend(_ *workbench.RowResult, step *workbench.StepResult, request *exchange.Request, reason string) {
 	t := r.tell
 	r.told = step.Name
 	if request == nil {
@@ -487,7 +487,7 @@ func (r *textRun) WouldSend(_ *testbench.RowResult, step *testbench.StepResult, 
 	s.showRequest(request, 6)
 }
 
-func (s *session) summary(result *testbench.Result) {
+func (s *session) summary(result *workbench.Result) {
 	t := s.tell
 	for _, note := range result.Notes {
 		t.note("note: %s", t.visible(string(note)))
@@ -511,7 +511,7 @@ func (s *session) summary(result *testbench.Result) {
 	if fell := fellTimes(result); fell > 0 {
 		parts = append(parts, t.in(red, count(fell, "limit")+" of times fell short"))
 	}
-	if result.Outcome == testbench.Interrupted {
+	if result.Outcome == workbench.Interrupted {
 		parts = append(parts, t.in(red, "interrupted"))
 	}
 	parts = append(parts, count(c.Exchanges, "exchange"), milliseconds(result.Took))
@@ -527,7 +527,7 @@ func (s *session) summary(result *testbench.Result) {
 }
 
 // fellTimes counts the limits of times that fell short.
-func fellTimes(result *testbench.Result) int {
+func fellTimes(result *workbench.Result) int {
 	fell := 0
 	for _, sheet := range result.Sheets {
 		for _, c := range sheet.Checks {
@@ -547,17 +547,17 @@ func (r *jsonRun) event(kind string, fields map[string]any) {
 	_ = r.tell.jsonLine(fields)
 }
 
-func (r *jsonRun) SheetStarted(sheet *testbench.SheetResult) {
+func (r *jsonRun) SheetStarted(sheet *workbench.SheetResult) {
 	r.event("sheet started", map[string]any{"sheet": sheet.Name, "file": sheet.File, "site": sheet.Site, "rows": sheet.RowCount})
 }
 
-func (r *jsonRun) RowStarted(*testbench.SheetResult, *testbench.RowResult) {}
+func (r *jsonRun) RowStarted(*workbench.SheetResult, *workbench.RowResult) {}
 
-func (r *jsonRun) StepDone(sheet *testbench.SheetResult, row *testbench.RowResult, step *testbench.StepResult) {
+func (r *jsonRun) StepDone(sheet *workbench.SheetResult, row *workbench.RowResult, step *workbench.StepResult) {
 	r.event("step done", map[string]any{"sheet": sheet.Name, "row": row.Number, "turn": row.Iteration, "step": step.Record(r.masker)})
 }
 
-func (r *jsonRun) RowDone(sheet *testbench.SheetResult, row *testbench.RowResult) {
+func (r *jsonRun) RowDone(sheet *workbench.SheetResult, row *workbench.RowResult) {
 	r.event("row done", map[string]any{"sheet": sheet.Name, "row": row.Number, "turn": row.Iteration, "label": row.Label, "phase": row.Phase, "outcome": row.Outcome})
 }
 
@@ -565,12 +565,12 @@ func (r *jsonRun) RecordLost(err error) {
 	r.event("record lost", map[string]any{"reason": r.tell.message(err.Error())})
 }
 
-func (r *jsonRun) SheetDone(sheet *testbench.SheetResult) {
+func (r *jsonRun) SheetDone(sheet *workbench.SheetResult) {
 	record := sheet.Record()
 	r.event("sheet done", map[string]any{"sheet": sheet.Name, "outcome": sheet.Outcome, "seconds": sheet.Took.Round(time.Millisecond).Seconds(), "counts": record.Counts, "times": record.Times, "checks": record.Checks})
 }
 
-func (r *jsonRun) WouldSend(_ *testbench.RowResult, step *testbench.StepResult, request *exchange.Request, reason string) {
+func (r *jsonRun) WouldSend(_ *workbench.RowResult, step *workbench.StepResult, request *exchange.Request, reason string) {
 	fields := map[string]any{"step": step.Name}
 	if request != nil {
 		fields["request"] = result.RequestRecord(request, r.masker)

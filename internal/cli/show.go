@@ -5,10 +5,10 @@ import (
 	"slices"
 	"strings"
 
-	"testbench"
 	"testbench/internal/bench"
 	"testbench/internal/document"
 	"testbench/internal/exchange"
+	"testbench/internal/workbench"
 )
 
 func findBench(dir string) (string, error) { return bench.Find(dir) }
@@ -66,7 +66,7 @@ func (t *printer) indented(text, lead string) string {
 }
 
 // showExchange shows what was sent and received.
-func (s *session) showExchange(record *exchange.Record, step *testbench.StepResult, sent, received, nested bool) {
+func (s *session) showExchange(record *exchange.Record, step *workbench.StepResult, sent, received, nested bool) {
 	t := s.tell
 	indent := 0
 	if nested {
@@ -107,7 +107,7 @@ func (t *printer) statusLine(a *exchange.Answer) string {
 	return strings.TrimSpace(fmt.Sprintf("%s %d %s", a.Proto, a.Status, t.visible(a.Reason)))
 }
 
-func (s *session) showBody(step *testbench.StepResult, indent int) {
+func (s *session) showBody(step *workbench.StepResult, indent int) {
 	a := step.Last().Answer
 	if a == nil || len(a.Body) == 0 {
 		return

@@ -11,8 +11,8 @@ import (
 	"sync"
 	"time"
 
-	"testbench"
 	"testbench/internal/simulation"
+	"testbench/internal/workbench"
 )
 
 // simulate answers for a service by its contract until it is interrupted.
@@ -49,7 +49,7 @@ func (s *session) simulate(ctx context.Context, o *standinOptions) (int, error) 
 		if err != nil {
 			return 0, err
 		}
-		options.Played = testbench.PlayedOf(run)
+		options.Played = workbench.PlayedOf(run)
 		done()
 	}
 	var mutex sync.Mutex

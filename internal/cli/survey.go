@@ -6,10 +6,10 @@ import (
 	"flag"
 	"strings"
 
-	"testbench"
 	"testbench/internal/contract"
 	"testbench/internal/schema"
 	"testbench/internal/soap"
+	"testbench/internal/workbench"
 	"testbench/internal/xsd"
 )
 
@@ -20,8 +20,8 @@ type surveyOptions struct {
 	soap       string
 }
 
-func (o *surveyOptions) binding() testbench.Binding {
-	return testbench.Binding{Port: o.port, Version: soap.Version(o.soap)}
+func (o *surveyOptions) binding() workbench.Binding {
+	return workbench.Binding{Port: o.port, Version: soap.Version(o.soap)}
 }
 
 func surveyCommand() *command {
@@ -68,7 +68,7 @@ func surveyCommand() *command {
 }
 
 // surveyForm is what is surveyed, by the name of its form.
-func surveyForm(c *testbench.Contract, operation string, logins bool) string {
+func surveyForm(c *workbench.Contract, operation string, logins bool) string {
 	switch {
 	case !c.HasOperations():
 		return "of a schema"
@@ -118,7 +118,7 @@ func foundIn(line contract.Line, find string) (rows []schema.Row, ok bool) {
 }
 
 // surveyContract shows what a contract offers.
-func (s *session) surveyContract(source string, c *testbench.Contract, o *surveyOptions) (int, error) {
+func (s *session) surveyContract(source string, c *workbench.Contract, o *surveyOptions) (int, error) {
 	t := s.tell
 	if s.common.json {
 		return ExitHeld, t.json(c.Form())
@@ -258,7 +258,7 @@ func matchingRows(rows []schema.Row, find string) []schema.Row {
 }
 
 // surveyOperation shows one operation.
-func (s *session) surveyOperation(source string, c *testbench.Contract, o *surveyOptions, name string) (int, error) {
+func (s *session) surveyOperation(source string, c *workbench.Contract, o *surveyOptions, name string) (int, error) {
 	if err := c.CheckBinding(o.binding()); err != nil {
 		return 0, err
 	}
@@ -353,7 +353,7 @@ func (s *session) rows(rows []schema.Row) {
 	}
 }
 
-func (s *session) surveySchema(c *testbench.Contract, o *surveyOptions, name string) (int, error) {
+func (s *session) surveySchema(c *workbench.Contract, o *surveyOptions, name string) (int, error) {
 	var names []xsd.Name
 	for n := range c.Schema.Elements {
 		if name == "" || n.Local == name {
@@ -395,7 +395,7 @@ func (s *session) surveySchema(c *testbench.Contract, o *surveyOptions, name str
 }
 
 // surveyJSON shows a JSON Schema alone.
-func (s *session) surveyJSON(source string, c *testbench.Contract, o *surveyOptions, name string) (int, error) {
+func (s *session) surveyJSON(source string, c *workbench.Contract, o *surveyOptions, name string) (int, error) {
 	if err := onlyType(source, name); err != nil {
 		return 0, err
 	}

@@ -9,10 +9,10 @@ import (
 	"strings"
 	"time"
 
-	"testbench"
 	"testbench/internal/document"
 	"testbench/internal/login"
 	"testbench/internal/suggest"
+	"testbench/internal/workbench"
 )
 
 type tokenOptions struct {
@@ -90,7 +90,7 @@ func checkSpoil(way string) error {
 // bare writes a text past the masker.
 func (t *printer) bare(text string) { _, _ = t.out.Unmasked([]byte(text + "\n")) }
 
-func (s *session) showToken(name string, o *tokenOptions, report *testbench.TokenReport, refusedAsItShould bool) {
+func (s *session) showToken(name string, o *tokenOptions, report *workbench.TokenReport, refusedAsItShould bool) {
 	t := s.tell
 	token := report.Token
 	row := func(what, text string) { t.printf("  %s  %s\n", t.fit(what, 9), t.visible(text)) }
@@ -231,7 +231,7 @@ func fromNow(moment time.Time) string {
 	return inWords(time.Since(moment).Round(time.Second)) + " ago"
 }
 
-func tokenJSON(name, spoil string, report *testbench.TokenReport) map[string]any {
+func tokenJSON(name, spoil string, report *workbench.TokenReport) map[string]any {
 	token := report.Token
 	out := map[string]any{"login": name, "kind": token.Kind, "length": len(token.Text), "scope": token.Scope}
 	if !token.Expires.IsZero() {

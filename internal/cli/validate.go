@@ -10,7 +10,7 @@ import (
 	"os"
 	"strconv"
 
-	"testbench"
+	"testbench/internal/workbench"
 )
 
 type validateOptions struct {
@@ -78,7 +78,7 @@ func (s *session) validate(ctx context.Context, o *validateOptions, args []strin
 	if o.all {
 		most = 0
 	}
-	var result *testbench.Validation
+	var result *workbench.Validation
 	if !c.TellsOperation() {
 		result, err = c.ValidateFor(operation, status, in, most)
 	} else {
@@ -106,7 +106,7 @@ func (o *validateOptions) code() (int, error) {
 }
 
 // validation shows what came of it.
-func (s *session) validation(name string, result *testbench.Validation) (int, error) {
+func (s *session) validation(name string, result *workbench.Validation) (int, error) {
 	status := ExitHeld
 	if result.Total > 0 {
 		status = ExitFellShort
@@ -130,7 +130,7 @@ func (s *session) validation(name string, result *testbench.Validation) (int, er
 	return status, nil
 }
 
-func validationJSON(v *testbench.Validation) any {
+func validationJSON(v *workbench.Validation) any {
 	faults := []map[string]any{}
 	for _, f := range v.Faults {
 		faults = append(faults, map[string]any{"line": f.Line, "column": f.Column, "path": f.Path, "message": f.Message})

@@ -5,8 +5,8 @@ import (
 	"fmt"
 	"path/filepath"
 
-	"testbench"
 	"testbench/internal/bench"
+	"testbench/internal/workbench"
 )
 
 func vetCommand() *command {
@@ -36,7 +36,7 @@ func vetCommand() *command {
 		}}
 }
 
-func (s *session) showProblems(vetted *testbench.Vetted) (int, error) {
+func (s *session) showProblems(vetted *workbench.Vetted) (int, error) {
 	problems := vetted.Problems
 	for _, text := range vetted.Unseen {
 		s.tell.note("not looked at: %s", s.tell.visible(text))
@@ -48,7 +48,7 @@ func (s *session) showProblems(vetted *testbench.Vetted) (int, error) {
 	}
 	if s.common.json {
 		if problems == nil {
-			problems = testbench.Problems{}
+			problems = workbench.Problems{}
 		}
 		return status, s.tell.json(problems)
 	}

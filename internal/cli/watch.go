@@ -8,11 +8,11 @@ import (
 	"strings"
 	"time"
 
-	"testbench"
 	"testbench/internal/path"
 	"testbench/internal/rule"
 	"testbench/internal/run"
 	"testbench/internal/secret"
+	"testbench/internal/workbench"
 )
 
 type watchOptions struct {
@@ -45,8 +45,8 @@ func watchCommand() *command {
 // watching is a call that is repeated.
 type watching struct {
 	*session
-	bench  *testbench.Bench
-	step   testbench.Call
+	bench  *workbench.Bench
+	step   workbench.Call
 	paths  []*path.Path
 	until  *path.Path
 	rule   *rule.Rule
@@ -56,7 +56,7 @@ type watching struct {
 }
 
 func (s *session) watch(ctx context.Context, o *watchOptions, args []string) (int, error) {
-	w := &watching{session: s, step: testbench.Call{Pages: 1, Login: o.login}}
+	w := &watching{session: s, step: workbench.Call{Pages: 1, Login: o.login}}
 	w.step.Target, w.step.Fields = run.SplitCall(args)
 	switch {
 	case len(args) == 0:
@@ -115,7 +115,7 @@ func (s *session) watch(ctx context.Context, o *watchOptions, args []string) (in
 }
 
 // once makes the call and tells a line of it.
-func (w *watching) once(ctx context.Context, n int) (isThere bool, outcome testbench.Outcome, err error) {
+func (w *watching) once(ctx context.Context, n int) (isThere bool, outcome workbench.Outcome, err error) {
 	step, err := w.bench.Prepare(w.step, w.options())
 	if err != nil {
 		return false, "", err
@@ -144,7 +144,7 @@ func (w *watching) once(ctx context.Context, n int) (isThere bool, outcome testb
 		switch {
 		case err != nil:
 			values[i] = "-"
-			if n == 1 && result.Outcome == testbench.Held {
+			if n == 1 && result.Outcome == workbench.Held {
 				w.tell.note("note: %s", w.tell.visible(err.Error()))
 			}
 		case node.Secret:
@@ -160,7 +160,7 @@ func (w *watching) once(ctx context.Context, n int) (isThere bool, outcome testb
 }
 
 // holds says whether what is waited for is there.
-func (w *watching) holds(result *testbench.StepResult) (bool, error) {
+func (w *watching) holds(result *workbench.StepResult) (bool, error) {
 	if w.rule == nil || result.Reply == nil || result.Last() == nil || result.Last().Answer == nil {
 		return false, nil
 	}
@@ -197,7 +197,7 @@ func (w *watching) spark() string {
 	return out.String()
 }
 
-func (w *watching) line(n int, at time.Time, result *testbench.StepResult, status int, values []string) {
+func (w *watching) line(n int, at time.Time, result *workbench.StepResult, status int, values []string) {
 	t := w.tell
 	var changed []string
 	if n > 1 && status != w.status {
@@ -236,7 +236,7 @@ func (w *watching) line(n int, at time.Time, result *testbench.StepResult, statu
 		line += "  " + t.in(bold, "changed: "+t.visible(strings.Join(changed, ", ")))
 	}
 	t.printf("%s\n", strings.TrimRight(line, " "))
-	if result.Outcome != testbench.Held {
+	if result.Outcome != workbench.Held {
 		reason := strings.TrimSpace(result.Reason + " " + result.Says)
 		if reason == "" {
 			reason = string(result.Outcome)

@@ -1,4 +1,4 @@
-package testbench_test
+package workbench_test
 
 import (
 	"context"
@@ -11,14 +11,14 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"testbench"
 	"testbench/internal/document"
 	"testbench/internal/secret"
 	"testbench/internal/standin"
+	"testbench/internal/workbench"
 )
 
 // demoBench opens the demo bench at a stand-in of its own.
-func demoBench(t *testing.T) *testbench.Bench {
+func demoBench(t *testing.T) *workbench.Bench {
 	t.Helper()
 	dir := t.TempDir()
 	server, err := standin.Start("127.0.0.1:0", standin.Options{Books: filepath.Join(dir, standin.BooksFile)})
@@ -26,7 +26,7 @@ func demoBench(t *testing.T) *testbench.Bench {
 	t.Cleanup(server.Close)
 	require.NoError(t, standin.WriteBench(dir, "http://"+server.Address))
 	t.Setenv("TESTBENCH_IDENTITY", filepath.Join(dir, "identity.txt"))
-	bench, err := testbench.Open(dir)
+	bench, err := workbench.Open(dir)
 	require.NoError(t, err)
 	for name, text := range standin.Secrets {
 		_, err := bench.Store.Set("", name, text)
@@ -41,14 +41,14 @@ func TestRun(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, sheets, 12)
 	masker := &secret.Masker{}
-	result, err := bench.Run(t.Context(), sheets, testbench.RunOptions{Options: testbench.Options{Masker: masker}})
+	result, err := bench.Run(t.Context(), sheets, workbench.RunOptions{Options: workbench.Options{Masker: masker}})
 	require.NoError(t, err)
-	assert.Equal(t, testbench.FellShort, result.Outcome)
+	assert.Equal(t, workbench.FellShort, result.Outcome)
 	assert.Equal(t, 1, result.Outcome.ExitStatus())
 	counts := result.Counts()
 	assert.Equal(t, []int{12, 17, 16, 1, 79, 76, 1, 2}, []int{counts.Sheets, counts.Rows, counts.RowsHeld, counts.RowsFell, counts.Steps, counts.StepsHeld, counts.StepsFell, counts.StepsNotRun})
 	book := result.Sheets[5].Rows[1].Steps[1]
-	assert.Equal(t, testbench.FellShort, book.Outcome)
+	assert.Equal(t, workbench.FellShort, book.Outcome)
 	assert.Equal(t, `the ledger says: "moisture must not exceed 20" (field moisture)`, book.Says)
 	assert.Equal(t, "[masked]", masker.Text(standin.Secrets["ledger_key"]), "what was used is masked from then on")
 	assert.Equal(t, "L-2208", result.Sheets[5].Rows[1].Label)
@@ -56,14 +56,14 @@ func TestRun(t *testing.T) {
 	// Mistakes come as problems, before anything is sent.
 	broken := filepath.Join(bench.Dir, "sheets", "broken.yaml")
 	require.NoError(t, os.WriteFile(broken, []byte("sheet: x\nsteps:\n  - step: a\n    call: stores/serch\n    fields:\n      a: is nmber\n"), 0o600))
-	_, err = bench.Run(t.Context(), []string{broken}, testbench.RunOptions{})
-	var problems testbench.Problems
+	_, err = bench.Run(t.Context(), []string{broken}, workbench.RunOptions{})
+	var problems workbench.Problems
 	require.ErrorAs(t, err, &problems)
 	require.Len(t, problems, 2)
 	assert.Equal(t, []int{4, 11}, []int{problems[0].Line, problems[0].Column})
-	_, err = bench.Run(t.Context(), []string{"none.yaml"}, testbench.RunOptions{})
+	_, err = bench.Run(t.Context(), []string{"none.yaml"}, workbench.RunOptions{})
 	assert.ErrorContains(t, err, "there is no sheet")
-	_, err = bench.Run(t.Context(), sheets, testbench.RunOptions{Options: testbench.Options{Site: "lokal"}})
+	_, err = bench.Run(t.Context(), sheets, workbench.RunOptions{Options: workbench.Options{Site: "lokal"}})
 	assert.ErrorContains(t, err, `did you mean "local"?`)
 }
 
@@ -73,9 +73,9 @@ func TestRunAtOnce(t *testing.T) {
 	var all sync.WaitGroup
 	for range 8 {
 		all.Go(func() {
-			result, err := bench.Run(t.Context(), []string{filepath.Join(bench.Dir, "sheets", "01-search.yaml"), filepath.Join(bench.Dir, "sheets", "05-refused.yaml")}, testbench.RunOptions{})
+			result, err := bench.Run(t.Context(), []string{filepath.Join(bench.Dir, "sheets", "01-search.yaml"), filepath.Join(bench.Dir, "sheets", "05-refused.yaml")}, workbench.RunOptions{})
 			if assert.NoError(t, err) {
-				assert.Equal(t, testbench.Held, result.Outcome)
+				assert.Equal(t, workbench.Held, result.Outcome)
 			}
 		})
 	}
@@ -86,19 +86,19 @@ func TestCancelled(t *testing.T) {
 	bench := demoBench(t)
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
-	result, err := bench.Run(ctx, []string{filepath.Join(bench.Dir, "sheets", "03-intake.yaml")}, testbench.RunOptions{})
+	result, err := bench.Run(ctx, []string{filepath.Join(bench.Dir, "sheets", "03-intake.yaml")}, workbench.RunOptions{})
 	require.NoError(t, err)
-	assert.Equal(t, testbench.Interrupted, result.Outcome)
+	assert.Equal(t, workbench.Interrupted, result.Outcome)
 	assert.Equal(t, 130, result.Outcome.ExitStatus())
 }
 
 func TestCallAndKeep(t *testing.T) {
 	bench := demoBench(t)
-	step, err := bench.Prepare(testbench.Call{Target: []string{"stores/search"}, Fields: []string{"grade=A"}}, testbench.Options{})
+	step, err := bench.Prepare(workbench.Call{Target: []string{"stores/search"}, Fields: []string{"grade=A"}}, workbench.Options{})
 	require.NoError(t, err)
-	result, _, err := bench.Do(t.Context(), step, testbench.Options{})
+	result, _, err := bench.Do(t.Context(), step, workbench.Options{})
 	require.NoError(t, err)
-	assert.Equal(t, testbench.Held, result.Outcome)
+	assert.Equal(t, workbench.Held, result.Outcome)
 	lot := result.Reply.Payload.Get("lots").Items()[0].Get("id")
 	require.NoError(t, bench.Keep("lot", lot))
 	sealed, err := os.ReadFile(filepath.Join(bench.Dir, ".testbench", "kept", "lot.age"))
@@ -106,21 +106,21 @@ func TestCallAndKeep(t *testing.T) {
 	assert.NotContains(t, string(sealed), lot.Text)
 
 	// Another program finds it again, with its kind, and asks for it by name.
-	again, err := testbench.Open(bench.Dir)
+	again, err := workbench.Open(bench.Dir)
 	require.NoError(t, err)
 	node, ok := again.Kept("lot")
 	require.True(t, ok)
 	assert.Equal(t, document.Text, node.Kind)
-	step, err = again.Prepare(testbench.Call{Target: []string{"stores", "GET", "/lots/kept:lot"}}, testbench.Options{})
+	step, err = again.Prepare(workbench.Call{Target: []string{"stores", "GET", "/lots/kept:lot"}}, workbench.Options{})
 	require.NoError(t, err)
-	result, _, err = again.Do(t.Context(), step, testbench.Options{})
+	result, _, err = again.Do(t.Context(), step, workbench.Options{})
 	require.NoError(t, err)
 	assert.Equal(t, lot.Text, result.Reply.Payload.Get("id").Text)
-	_, err = again.Prepare(testbench.Call{Target: []string{"stores", "GET", "/lots/kept:lots"}}, testbench.Options{})
+	_, err = again.Prepare(workbench.Call{Target: []string{"stores", "GET", "/lots/kept:lots"}}, workbench.Options{})
 	assert.ErrorContains(t, err, "${kept.lots}")
-	assert.ErrorContains(t, testbench.AdHoc().Keep("x", node), "only in a bench")
+	assert.ErrorContains(t, workbench.AdHoc().Keep("x", node), "only in a bench")
 
-	planned, err := again.Plan(t.Context(), step, testbench.Options{})
+	planned, err := again.Plan(t.Context(), step, workbench.Options{})
 	require.NoError(t, err)
 	assert.True(t, strings.HasSuffix(planned.URL.Path, "/lots/"+lot.Text))
 	assert.Equal(t, "Bearer [masked]", planned.ShownField("Authorization", planned.GetHeader("Authorization")))
@@ -130,16 +130,16 @@ func TestNewKeepsWhatIsThere(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "my bench: 1")
 	require.NoError(t, os.MkdirAll(dir, 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, ".gitignore"), []byte("mine\n"), 0o600))
-	written, err := testbench.New(dir)
+	written, err := workbench.New(dir)
 	require.NoError(t, err)
 	assert.Len(t, written, 2)
 	data, err := os.ReadFile(filepath.Join(dir, ".gitignore"))
 	require.NoError(t, err)
 	assert.Equal(t, "mine\n", string(data))
-	bench, err := testbench.Open(dir)
+	bench, err := workbench.Open(dir)
 	require.NoError(t, err)
 	assert.Empty(t, bench.Model().Problems())
 	assert.Equal(t, "my bench: 1", bench.Model().Name)
-	_, err = testbench.Open(filepath.Dir(dir))
+	_, err = workbench.Open(filepath.Dir(dir))
 	assert.ErrorContains(t, err, "there is no bench.yaml")
 }

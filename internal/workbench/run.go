@@ -1,4 +1,4 @@
-package testbench
+package workbench
 
 import (
 	"context"

@@ -1,10 +1,11 @@
-package testbench
+package workbench
 
 import (
 	"context"
 	"errors"
 	"fmt"
 	"io"
+
 	"testbench/internal/bench"
 	"testbench/internal/contract"
 	"testbench/internal/contract/formats"

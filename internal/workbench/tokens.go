@@ -1,4 +1,4 @@
-package testbench
+package workbench
 
 import (
 	"context"
@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+
 	"testbench/internal/bench"
 	"testbench/internal/login"
 	"testbench/internal/secret"

@@ -1,4 +1,4 @@
-package testbench_test
+package workbench_test
 
 import (
 	"fmt"
@@ -16,9 +16,9 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"testbench"
 	"testbench/internal/document"
 	"testbench/internal/standin"
+	"testbench/internal/workbench"
 	"testbench/internal/yamlfile"
 )
 
@@ -64,7 +64,7 @@ func TestWrittenCallsAreTheCallsThatWereMade(t *testing.T) {
 	}
 	outside := filepath.Join(t.TempDir(), "outside.json")
 	require.NoError(t, os.WriteFile(outside, []byte("{}"), 0o600))
-	bench, err := testbench.Open(dir)
+	bench, err := workbench.Open(dir)
 	require.NoError(t, err)
 
 	targets := []string{"stores/search", "stores/lot", "lab/GradeLot", "lab/ConvertIndex", "ledger/Suppliers.list", "ledger/Suppliers.read", "index/prices",
@@ -76,7 +76,7 @@ func TestWrittenCallsAreTheCallsThatWereMade(t *testing.T) {
 	written, refused := 0, map[string]int{}
 	for seed := range uint64(map[bool]int{true: 150, false: 600}[testing.Short()]) {
 		r := rand.New(rand.NewPCG(seed, 17))
-		c := testbench.Call{Target: strings.SplitN(pick(r, targets), " ", 3), Login: "none", Contract: pick(r, []string{"", "off", "answer", "both"})}
+		c := workbench.Call{Target: strings.SplitN(pick(r, targets), " ", 3), Login: "none", Contract: pick(r, []string{"", "off", "answer", "both"})}
 		if first := c.Target[0]; first == "POST" || first == "GET" || first == "PUT" {
 			c.Target = []string{first, strings.Join(c.Target[1:], " ")}
 		}
@@ -102,7 +102,7 @@ func TestWrittenCallsAreTheCallsThatWereMade(t *testing.T) {
 		case 5:
 			c.Stay, c.HTTP, c.Pages = true, "1.1", 2
 		}
-		o := testbench.Options{}
+		o := workbench.Options{}
 		step, err := bench.Prepare(c, o)
 		if err != nil {
 			continue
@@ -122,7 +122,7 @@ func TestWrittenCallsAreTheCallsThatWereMade(t *testing.T) {
 		require.NoError(t, err)
 		name := filepath.Join(dir, "sheets", "written.yaml")
 		require.NoError(t, os.WriteFile(name, source, 0o600))
-		result, err := bench.Run(t.Context(), []string{name}, testbench.RunOptions{Unrecorded: true})
+		result, err := bench.Run(t.Context(), []string{name}, workbench.RunOptions{Unrecorded: true})
 		require.NoError(t, err, "seed %d: %+v\n%s", seed, c, source)
 		require.NoError(t, result.Close())
 		require.Equal(t, made, service.take(), "seed %d: %+v\n%s", seed, c, source)

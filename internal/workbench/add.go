@@ -1,4 +1,4 @@
-package testbench
+package workbench
 
 import (
 	"bytes"
@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+
 	"testbench/internal/bench"
 	"testbench/internal/contract/formats"
 	"testbench/internal/contract/source"

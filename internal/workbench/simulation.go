@@ -1,4 +1,4 @@
-package testbench
+package workbench
 
 import (
 	"context"
@@ -6,6 +6,7 @@ import (
 	"path"
 	"path/filepath"
 	"strings"
+
 	"testbench/internal/contract/formats"
 	"testbench/internal/history"
 	"testbench/internal/session"

@@ -1,4 +1,4 @@
-package testbench
+package workbench
 
 import (
 	"encoding/json"
@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"slices"
 	"sync"
+
 	"testbench/internal/document"
 	"testbench/internal/history"
 	"testbench/internal/vet"

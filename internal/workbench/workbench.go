@@ -1,0 +1,456 @@
+// Package workbench is what commands do with a bench: vet and run its sheets, make calls, get
+// tokens, read contracts, add services, probe, hand over, bridge and simulate. The library for
+// Go programs and the face stand on it.
+package workbench
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"testbench/internal/bench"
+	"testbench/internal/document"
+	"testbench/internal/exchange"
+	"testbench/internal/hint"
+	"testbench/internal/login"
+	"testbench/internal/reply"
+	"testbench/internal/result"
+	"testbench/internal/run"
+	"testbench/internal/safefile"
+	"testbench/internal/secret"
+	"testbench/internal/session"
+	"testbench/internal/sheet"
+	"testbench/internal/step"
+	"testbench/internal/vet"
+	"testbench/internal/yamlfile"
+)
+
+// The types that runs are described with.
+type (
+	Options     = session.Options
+	Result      = result.Run
+	SheetResult = result.Sheet
+	RowResult   = result.Row
+	StepResult  = result.Step
+	Check       = result.Check
+	Outcome     = result.Outcome
+	Observer    = run.Observer
+	Problem     = yamlfile.Problem
+	Problems    = yamlfile.Problems
+)
+
+// The outcomes.
+const (
+	Held        = result.Held
+	FellShort   = result.FellShort
+	NotRun      = result.NotRun
+	Unreachable = result.Unreachable
+	Faulty      = result.Faulty
+	Interrupted = result.Interrupted
+)
+
+// Bench is an opened bench: its folder, what stands in bench.yaml, and the
+// sealed store beside it.
+type Bench struct {
+	Dir     string
+	Store   *secret.Store
+	inner   *bench.Bench
+	keptDir string
+	mutex   sync.Mutex
+	kept    map[string]*document.Node
+}
+
+// Open opens the bench in a folder. What is wrong with its file is reported by
+// Vet and by what would use it, not here.
+func Open(dir string) (*Bench, error) {
+	inner, err := bench.Open(dir)
+	if err != nil {
+		return nil, err
+	}
+	// Of a bench that somebody else made nothing is read, or written, by a link.
+	if err := safefile.CheckLinks(dir, "secrets", ".testbench"); err != nil {
+		return nil, err
+	}
+	identity, err := secret.DefaultIdentity()
+	if err != nil {
+		identity = ""
+	}
+	return &Bench{Dir: dir, inner: inner, Store: &secret.Store{Dir: filepath.Join(dir, "secrets"), Identity: identity, Mine: secret.MineOf(dir, identity)},
+		keptDir: filepath.Join(dir, ".testbench", "kept")}, nil
+}
+
+// AdHoc returns a bench without a folder, for requests to plain addresses.
+func AdHoc() *Bench { return &Bench{inner: bench.Empty()} }
+
+// Model returns what stands in bench.yaml.
+func (b *Bench) Model() *bench.Bench { return b.inner }
+
+// keptStore is where values kept by calls are sealed.
+func (b *Bench) keptStore() *secret.Store {
+	store := b.Store
+	if store == nil {
+		store = &secret.Store{}
+	}
+	return store.Beside(b.keptDir)
+}
+
+// Keep seals a value for later calls, which ask for it as ${kept.name}.
+func (b *Bench) Keep(name string, node *document.Node) error {
+	if b.Dir == "" {
+		return errors.New("a value can be kept only in a bench; `testbench new DIR` starts one")
+	}
+	wrapped := document.NewObject().Set("value", node).Set("secret", document.NewBoolean(node.Secret))
+	_, err := b.keptStore().Set("", name, document.WriteJSON(wrapped, document.Style{}))
+	return err
+}
+
+// Kept returns a value that an earlier call kept.
+func (b *Bench) Kept(name string) (*document.Node, bool) {
+	b.mutex.Lock()
+	defer b.mutex.Unlock()
+	if node, ok := b.kept[name]; ok {
+		return node, true
+	}
+	text, err := b.keptStore().Get("", name)
+	if err != nil {
+		return nil, false
+	}
+	wrapped, err := document.ReadJSON([]byte(text))
+	if err != nil || wrapped.Get("value") == nil {
+		return nil, false
+	}
+	node := wrapped.Get("value")
+	if wrapped.Get("secret").Text == "true" {
+		node.MarkSecret()
+	}
+	if b.kept == nil {
+		b.kept = map[string]*document.Node{}
+	}
+	b.kept[name] = node
+	return node, true
+}
+
+// KeptNames lists the values that earlier calls kept.
+func (b *Bench) KeptNames() []string {
+	if b.Dir == "" {
+		return nil
+	}
+	entries, err := b.keptStore().List()
+	if err != nil {
+		return nil
+	}
+	var names []string
+	for _, e := range entries {
+		names = append(names, e.Name)
+	}
+	return names
+}
+
+// complete fills in what the bench itself knows.
+func (b *Bench) complete(o Options) Options {
+	if o.Store == nil {
+		o.Store = b.Store
+	}
+	if o.Masker == nil {
+		o.Masker = &secret.Masker{}
+	}
+	if b.Dir != "" {
+		o.Kept, o.KeptNames = b.Kept, b.KeptNames()
+		if o.Tokens == nil {
+			o.Tokens = b.tokens(o.Set)
+		}
+	}
+	return o
+}
+
+func (b *Bench) vetOptions(o Options, forRun bool) vet.Options {
+	v := vet.Options{Site: o.Site, Set: o.Set, Kept: b.KeptNames(), ForRun: forRun}
+	if b.Store != nil {
+		v.HasSecret = b.Store.Has
+	}
+	return v
+}
+
+// SheetFiles lists the sheets of the bench: the YAML files of its folder
+// sheets, in order.
+func (b *Bench) SheetFiles() ([]string, error) {
+	found, err := filepath.Glob(filepath.Join(b.Dir, "sheets", "*.yaml"))
+	slices.Sort(found)
+	return found, err
+}
+
+// Vet finds what is wrong with the bench and with sheets, without sending
+// anything. Without sheets it looks at all of the bench's.
+func (b *Bench) Vet(sheets []string, o Options) (*Vetted, error) {
+	if len(sheets) == 0 {
+		var err error
+		if sheets, err = b.SheetFiles(); err != nil {
+			return nil, err
+		}
+	}
+	if _, err := b.inner.At(o.Site); err != nil {
+		return nil, err
+	}
+	vetted := &Vetted{Problems: vet.Bench(b.inner, b.vetOptions(o, false))}
+	if len(sheets) == 0 {
+		vetted.Unseen = append(vetted.Unseen, "sheets: there are none in the folder sheets of the bench")
+	}
+	var read []*sheet.Sheet
+	for _, file := range sheets {
+		s, err := sheet.Open(b.inner, b.found(file), step.Kinds)
+		if err != nil {
+			return vetted, err
+		}
+		vetted.Problems = append(vetted.Problems, vet.Sheet(s, b.vetOptions(o, false))...)
+		for _, text := range run.Unseen(s) {
+			if !slices.Contains(vetted.Unseen, text) {
+				vetted.Unseen = append(vetted.Unseen, text)
+			}
+		}
+		read = append(read, s)
+	}
+	return vetted, vet.CheckArguments(b.inner, vet.Arguments{Set: o.Set}, read, nil)
+}
+
+// Vetted is what vetting found, and what it did not look at, with the reasons.
+type Vetted struct {
+	Problems Problems
+	Unseen   []string
+}
+
+func closeInTime(session *session.Session) error {
+	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+	defer cancel()
+	return session.Close(ctx)
+}
+
+// Call is one exchange asked for outside of a sheet.
+type Call = run.CallSpec
+
+// Prepare makes a step of a call; mistakes are errors.
+func (b *Bench) Prepare(c Call, o Options) (*sheet.Step, error) {
+	if problems := b.inner.Problems().Serious(); len(problems) > 0 {
+		return nil, problems
+	}
+	step, err := run.CallStep(b.inner, c, b.vetOptions(o, true))
+	if err != nil {
+		return nil, err
+	}
+	return step, vet.CheckArguments(b.inner, arguments(o), nil, step)
+}
+
+// arguments are those of a command line without a sheet.
+func arguments(o Options) vet.Arguments {
+	return vet.Arguments{Set: o.Set, Site: o.Site, Write: o.Write}
+}
+
+// Do carries out a prepared step and explains what fell short.
+func (b *Bench) Do(ctx context.Context, prepared *sheet.Step, o Options) (*StepResult, []string, error) {
+	session, err := session.NewSession(b.inner, b.complete(o))
+	if err != nil {
+		return nil, nil, err
+	}
+	if err := step.CheckCall(ctx, session, prepared); err != nil {
+		_ = closeInTime(session)
+		return nil, nil, err
+	}
+	result := step.Ask(ctx, session, prepared, map[string]*document.Node{})
+	hint.Explain(result)
+	notes := session.Notes
+	if _, err := b.recordSteps(session, callSheet, result); err != nil {
+		notes = append(notes, "the call is not recorded: "+err.Error())
+	}
+	if err := closeInTime(session); err != nil {
+		notes = append(notes, "a token could not be given back: "+err.Error())
+	}
+	return result, notes, nil
+}
+
+// ReadAnswer reads what a service answered as the tree that paths start from: of an
+// envelope its payload. The media type may be empty; then the content tells.
+func ReadAnswer(mediaType string, body []byte) (*document.Node, error) {
+	answer := &exchange.Answer{Header: http.Header{}, Body: body}
+	if mediaType != "" {
+		answer.Header.Set("Content-Type", mediaType)
+	}
+	re := reply.Read(&exchange.Record{Answer: answer})
+	switch {
+	case re.Problem != nil:
+		return nil, re.Problem
+	case re.Payload == nil:
+		return nil, errors.New("there is nothing in it")
+	}
+	return re.Payload, nil
+}
+
+// Plan fills a prepared step in without sending it; where credentials would
+// go, a mark stands.
+func (b *Bench) Plan(ctx context.Context, step *sheet.Step, o Options) (*exchange.Request, error) {
+	session, err := session.NewSession(b.inner, b.complete(o))
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = closeInTime(session) }()
+	return session.Preview(ctx, step)
+}
+
+// StepText writes a prepared step as a sheet has it, with what it keeps as name=path. It
+// refuses a step that a sheet would send otherwise than the call does.
+func (b *Bench) StepText(ctx context.Context, step *sheet.Step, name string, keep []string, o Options) (string, error) {
+	text, err := run.StepText(b.inner, step, name, keep)
+	if err != nil {
+		return "", err
+	}
+	read, err := run.Reread(b.inner, text, b.vetOptions(o, false))
+	if err == nil {
+		now := time.Now()
+		o.Now = func() time.Time { return now }
+		var sess *session.Session
+		if sess, err = session.NewSession(b.inner, b.complete(o)); err != nil {
+			return "", err
+		}
+		defer func() { _ = closeInTime(sess) }()
+		err = run.SameCall(ctx, sess, step, read)
+	}
+	if err != nil {
+		return "", fmt.Errorf("the call cannot be written as a step that does the same: %w", err)
+	}
+	return text, nil
+}
+
+// TokenReport is what is known of a token.
+type TokenReport struct {
+	Token    *login.Token
+	Asked    []*exchange.Record   // the exchanges it took
+	Standing *login.Introspection // what the issuer says of it; nil when not asked
+}
+
+// Token gets a token of a login. spoil, where not empty, spoils it (see
+// login.Ways); verify asks the issuer about it.
+func (b *Bench) Token(ctx context.Context, name, spoil string, verify bool, o Options) (*TokenReport, error) {
+	if problems := b.inner.Problems().Serious(); len(problems) > 0 {
+		return nil, problems
+	}
+	if err := vet.CheckArguments(b.inner, arguments(o), nil, nil); err != nil {
+		return nil, err
+	}
+	o = b.complete(o)
+	if b.inner.Login(name) == nil {
+		return nil, &bench.NotFoundError{What: "login", Name: name, Known: b.inner.LoginNames()}
+	}
+	report := &TokenReport{}
+	name = b.inner.LoginAt(o.Site, name)
+	if kind, ok := b.inner.Login(name).Kind.(interface{ NeedsPerson() bool }); !ok || !kind.NeedsPerson() {
+		o.Tokens = withoutCache(o.Tokens, name)
+	}
+	session, err := session.NewSession(b.inner, o)
+	if err != nil {
+		return nil, err
+	}
+	defer func() {
+		report.Asked = session.LoginRecords()
+		session.Sender.Close()
+	}()
+	if report.Token, err = session.Logins.Token(ctx, name); err != nil {
+		return nil, err
+	}
+	if spoil != "" {
+		if report.Token, err = session.Logins.Spoil(name, report.Token, spoil); err != nil {
+			return nil, err
+		}
+	}
+	if verify {
+		report.Standing, err = session.Logins.Verify(ctx, name, report.Token)
+	}
+	return report, err
+}
+
+// New writes the beginnings of a bench into a folder, which must not hold one.
+func New(dir string) ([]string, error) {
+	if _, err := os.Stat(filepath.Join(dir, bench.FileName)); err == nil {
+		return nil, fmt.Errorf("there is a bench in %s already", dir)
+	}
+	name := filepath.Base(dir)
+	if abs, err := filepath.Abs(dir); err == nil {
+		name = filepath.Base(abs)
+	}
+	files := map[string]string{
+		bench.FileName:                        strings.ReplaceAll(newBench, "NAME", yamlfile.ScalarText(name)),
+		filepath.Join("sheets", "first.yaml"): newSheet,
+		".gitignore":                          newIgnore,
+	}
+	var written []string
+	for _, folder := range []string{"sheets", "data", "contracts", "secrets"} {
+		if err := os.MkdirAll(filepath.Join(dir, folder), 0o755); err != nil {
+			return nil, err
+		}
+	}
+	for file, text := range files {
+		full := filepath.Join(dir, file)
+		f, err := os.OpenFile(full, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+		if errors.Is(err, os.ErrExist) {
+			continue // somebody's own file stays as it is
+		}
+		if err != nil {
+			return written, err
+		}
+		_, err = f.WriteString(text)
+		if closeErr := f.Close(); err == nil {
+			err = closeErr
+		}
+		if err != nil {
+			return written, err
+		}
+		written = append(written, full)
+	}
+	slices.Sort(written)
+	return written, nil
+}
+
+const newBench = `bench: NAME
+sites:
+  local:
+    set:
+      base: http://127.0.0.1:8720
+services:
+  # A service without a contract is described by hand; the name before the
+  # slash of a call is the service, the one behind it the operation.
+  stores:
+    address: ${base}/stores
+    operations:
+      search:
+        request: GET /lots
+        query:
+          grade:
+            one of:
+              - A
+              - B
+              - C
+`
+
+const newSheet = `sheet: first
+about: What this sheet shows, in a sentence.
+steps:
+  - step: search
+    call: stores/search
+    fill:
+      grade: A
+    # A step without expect: holds when the status is a success. Here the
+    # stand-in wants a token, which the bench does not have yet.
+    expect:
+      status: 401
+`
+
+const newIgnore = `# kept values and what else belongs to this machine
+.testbench/
+# reports
+*.html
+*.har
+`
