@@ -228,39 +228,53 @@ const (
 	notRun = "not run"
 )
 
+// AddRow counts a row, unless it is one of steps before or behind the rows.
+func (c *Counts) AddRow(phase, outcome string) {
+	if phase != "" {
+		return
+	}
+	c.Rows++
+	switch outcome {
+	case held:
+		c.RowsHeld++
+	case notRun:
+	default:
+		c.RowsFell++
+	}
+}
+
+// AddStep counts a step with how many of its checks were judged, how many of these fell, and how
+// many exchanges it had.
+func (c *Counts) AddStep(outcome string, judged, fell, exchanges int) {
+	c.Steps++
+	switch outcome {
+	case held:
+		c.StepsHeld++
+	case notRun:
+		c.StepsNotRun++
+	default:
+		c.StepsFell++
+	}
+	c.Checks += judged
+	c.ChecksFell += fell
+	c.Exchanges += exchanges
+}
+
 // Counts counts what is in a row.
 func (r *Row) Counts() Counts {
 	var c Counts
-	if r.Phase == "" {
-		c.Rows = 1
-		switch r.Outcome {
-		case held:
-			c.RowsHeld = 1
-		case notRun:
-		default:
-			c.RowsFell = 1
-		}
-	}
+	c.AddRow(r.Phase, r.Outcome)
 	for _, step := range r.Steps {
-		c.Steps++
-		switch step.Outcome {
-		case held:
-			c.StepsHeld++
-		case notRun:
-			c.StepsNotRun++
-		default:
-			c.StepsFell++
-		}
-		c.Checks += step.Judged
+		judged, fell := step.Judged, 0
 		for _, check := range step.Checks {
-			if check.Judged {
-				c.Checks++
-				if !check.Held {
-					c.ChecksFell++
-				}
+			if !check.Judged {
+				continue
+			}
+			if judged++; !check.Held {
+				fell++
 			}
 		}
-		c.Exchanges += len(step.Exchanges) + len(step.Logins) + step.Sent
+		c.AddStep(step.Outcome, judged, fell, len(step.Exchanges)+len(step.Logins)+step.Sent)
 	}
 	return c
 }

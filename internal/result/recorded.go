@@ -109,7 +109,7 @@ func LooseEntry(steps []*Step, outcome Outcome, masker *secret.Masker) (history.
 	for _, step := range steps {
 		row.Took += step.Took
 	}
-	counts := row.Record(false, nil).Counts()
+	counts := row.Counts()
 	counts.Sheets = 1
 	return row.Entry(0, false, masker), counts
 }

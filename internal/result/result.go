@@ -175,6 +175,22 @@ func (r *Run) Close() error {
 // Counts sums a run up.
 type Counts = history.Counts
 
+// Counts counts what is in a row.
+func (r *Row) Counts() Counts {
+	var c Counts
+	c.AddRow(r.Phase, string(r.Outcome))
+	for _, step := range r.Steps {
+		judged := 0
+		for _, check := range step.Checks {
+			if check.Judged {
+				judged++
+			}
+		}
+		c.AddStep(string(step.Outcome), judged, step.Fell(), len(step.Exchanges)+len(step.Logins))
+	}
+	return c
+}
+
 // Counts counts sheets, rows, steps, checks and exchanges.
 func (r *Run) Counts() Counts {
 	if r.Total != nil {

@@ -480,7 +480,7 @@ func (r *runner) show() bool {
 			}
 		}
 		o.RowDone(res, t.row)
-		res.Counts.Add(t.row.Record(true, nil).Counts())
+		res.Counts.Add(t.row.Counts())
 		res.Outcome = result.Worst(res.Outcome, t.row.Outcome)
 		r.watch(watches, t.row)
 		if r.work.Keep != nil && t.row.Phase == "" {
