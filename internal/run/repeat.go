@@ -1,6 +1,7 @@
 package run
 
 import (
+	"context"
 	"iter"
 	"slices"
 	"time"
@@ -26,12 +27,12 @@ func labelOf(n *document.Node) string {
 
 // rows gives the rows to run, turn by turn; a sheet without rows has one, without
 // values.
-func (r *runner) rows() iter.Seq[inputRow] {
+func (r *runner) rows(ctx context.Context) iter.Seq[inputRow] {
 	turns := max(r.options.Repeat, 1)
 	return func(yield func(inputRow) bool) {
 		for turn := 1; turn <= turns || !r.until.IsZero(); turn++ {
 			any := false
-			for row := range r.iteration() {
+			for row := range r.iteration(ctx) {
 				any = true
 				if !r.until.IsZero() && !time.Now().Before(r.until) {
 					return
@@ -55,13 +56,13 @@ func (r *runner) rows() iter.Seq[inputRow] {
 }
 
 // iteration gives the rows of one time through.
-func (r *runner) iteration() iter.Seq[inputRow] {
+func (r *runner) iteration(ctx context.Context) iter.Seq[inputRow] {
 	input := r.sheet.Rows
 	if input == nil {
 		return func(yield func(inputRow) bool) { yield(inputRow{result: &result.Row{}}) }
 	}
 	return func(yield func(inputRow) bool) {
-		for row := range takeRows(r.ctx, input, r.session) {
+		for row := range takeRows(ctx, input, r.session) {
 			if len(r.options.Rows) > 0 && !slices.ContainsFunc(r.options.Rows, func(span [2]int) bool { return row.number >= span[0] && row.number <= span[1] }) {
 				continue
 			}

@@ -148,8 +148,8 @@ const (
 // scheduler runs the rows of several sheets side by side. Rows are recorded when they are
 // finished and shown in their order.
 type scheduler struct {
-	options  RunOptions
-	ctx      context.Context
+	options RunOptions
+	// kill cuts short what a run that is interrupted still does to end in order.
 	kill     context.Context
 	slots    chan struct{} // one for each row at work
 	over     atomic.Bool   // nothing more is to be begun
@@ -202,7 +202,7 @@ func Run(ctx, kill context.Context, work []*Job, options RunOptions) []*result.S
 		options.Observer = noObserver{}
 	}
 	options.Jobs = max(options.Jobs, 1)
-	c := &scheduler{options: options, ctx: ctx, kill: kill, slots: make(chan struct{}, options.Jobs)}
+	c := &scheduler{options: options, kill: kill, slots: make(chan struct{}, options.Jobs)}
 	if options.Record != nil && !options.Dry {
 		c.recorder = &recorder{record: options.Record, rows: make(chan finished, 1024), ended: make(chan struct{})}
 		go c.recorder.run()
@@ -226,13 +226,13 @@ func Run(ctx, kill context.Context, work []*Job, options RunOptions) []*result.S
 			sheets <- struct{}{}
 			go func() {
 				defer func() { <-sheets }()
-				r.run()
+				r.run(ctx)
 			}()
 		}
 	}()
 	var results []*result.Sheet
 	for _, r := range runners {
-		if r.show() {
+		if r.show(ctx) {
 			results = append(results, r.result)
 		}
 	}
@@ -244,7 +244,7 @@ func Run(ctx, kill context.Context, work []*Job, options RunOptions) []*result.S
 }
 
 // isOver says whether no more rows are to be begun.
-func (r *runner) isOver() bool { return r.ctx.Err() != nil || r.isStopped() }
+func (r *runner) isOver(ctx context.Context) bool { return ctx.Err() != nil || r.isStopped() }
 
 func (r *runner) isStopped() bool { return r.ended.Load() || r.over.Load() }
 
@@ -257,9 +257,9 @@ func (r *runner) stop() {
 }
 
 // run begins the rows of the sheet, one after the other, and waits for their end.
-func (r *runner) run() {
+func (r *runner) run(ctx context.Context) {
 	defer close(r.queue)
-	if r.isOver() {
+	if r.isOver(ctx) {
 		return
 	}
 	for _, t := range r.sheet.Takes {
@@ -270,7 +270,7 @@ func (r *runner) run() {
 	if r.options.For > 0 {
 		r.until = time.Now().Add(r.options.For)
 	}
-	next, stop := iter.Pull(r.rows())
+	next, stop := iter.Pull(r.rows(ctx))
 	defer stop()
 	row, any := next()
 	if !any && r.options.Share.N > 1 {
@@ -279,7 +279,7 @@ func (r *runner) run() {
 	r.begun, r.from = true, time.Now()
 	defer func() { r.end = time.Now() }()
 	if len(r.sheet.First) > 0 {
-		r.outsideRow("first", r.sheet.First)
+		r.outsideRow(ctx, "first", r.sheet.First)
 		if r.options.For > 0 {
 			r.until = time.Now().Add(r.options.For) // the time is that of the rows
 		}
@@ -313,7 +313,7 @@ func (r *runner) run() {
 	}
 	r.result.Started = time.Now()
 	for ; any; row, any = next() {
-		late, ok := r.waitForPlace()
+		late, ok := r.waitForPlace(ctx)
 		if !ok {
 			break
 		}
@@ -328,7 +328,7 @@ func (r *runner) run() {
 		}
 		x := &rowRun{runner: r, events: t.events, row: t.row, values: row.values, kept: t.kept}
 		begin(func() {
-			x.run(r.ctx, r.kill, r.sheet.Steps, r.sheet.Finally)
+			x.run(ctx, r.kill, r.sheet.Steps, r.sheet.Finally)
 			<-r.slots
 			r.finish(t)
 		})
@@ -337,24 +337,24 @@ func (r *runner) run() {
 	group.Wait()
 	r.rowsEnd = time.Now()
 	if len(r.sheet.Last) > 0 || len(r.undos) > 0 {
-		r.outsideRow("last", r.sheet.Last)
+		r.outsideRow(ctx, "last", r.sheet.Last)
 	}
 }
 
 // waitForPlace waits until the next row may begin, and holds a place among those at work for
 // it; late is how long after its moment that is. It says no where no more are to begin.
-func (r *runner) waitForPlace() (late time.Duration, ok bool) {
+func (r *runner) waitForPlace(ctx context.Context) (late time.Duration, ok bool) {
 	r.ahead <- struct{}{}
 	r.load.wait()
 	var due time.Time
 	if r.pace != nil {
 		due = r.pace.due()
-		if session.Sleep(r.ctx, time.Until(due)) != nil {
+		if session.Sleep(ctx, time.Until(due)) != nil {
 			return 0, false
 		}
 	}
 	r.slots <- struct{}{}
-	if r.isOver() || !r.until.IsZero() && !time.Now().Before(r.until) {
+	if r.isOver(ctx) || !r.until.IsZero() && !time.Now().Before(r.until) {
 		<-r.slots
 		return 0, false
 	}
@@ -373,7 +373,7 @@ func (r *runner) kept(row *result.Row) map[string]*document.Node {
 }
 
 // outsideRow runs the steps before or behind the rows.
-func (r *runner) outsideRow(phase string, steps []*sheet.Step) {
+func (r *runner) outsideRow(ctx context.Context, phase string, steps []*sheet.Step) {
 	t := &task{row: &result.Row{Phase: phase}, events: newEvents(), kept: r.outside}
 	if phase == "first" {
 		maps.Copy(t.kept, r.kept(t.row))
@@ -384,7 +384,6 @@ func (r *runner) outsideRow(phase string, steps []*sheet.Step) {
 	}
 	r.queue <- t
 	x := &rowRun{runner: r, events: t.events, row: t.row, kept: t.kept}
-	ctx := r.ctx
 	if phase == "last" {
 		ctx, x.undos, x.ending = r.kill, r.undos, true
 	}
@@ -456,7 +455,7 @@ func (r *runner) unclear(t *task, why string) {
 
 // show tells the observer of the sheet, as its rows go on, and sums it up. It says
 // whether the sheet was begun at all.
-func (r *runner) show() bool {
+func (r *runner) show(ctx context.Context) bool {
 	o, res := r.options.Observer, r.result
 	watches := map[string]*history.Histogram{}
 	for _, w := range r.work.Before {
@@ -504,8 +503,8 @@ func (r *runner) show() bool {
 	res.Took = r.end.Sub(r.from)
 	res.Running = r.rowsEnd.Sub(res.Started) + r.work.BeforeTook
 	r.sum(watches)
-	r.judgeLimits()
-	if r.ctx.Err() != nil {
+	r.judgeLimits(ctx)
+	if ctx.Err() != nil {
 		res.Outcome = result.Interrupted
 	}
 	o.SheetDone(res)

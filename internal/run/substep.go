@@ -42,7 +42,7 @@ func (s *subRun) run(ctx context.Context) result.Outcome {
 		undos = phase(ctx, nil, s.outside, s.sheet.First, nil, nil, "first").undos
 	}
 	rows := 0
-	for row := range s.iteration() {
+	for row := range s.iteration(ctx) {
 		if ctx.Err() != nil || s.isStopped() || s.outer.IsOver(ctx) {
 			break
 		}

@@ -1,6 +1,7 @@
 package run
 
 import (
+	"context"
 	"strings"
 
 	"testbench/internal/history"
@@ -24,8 +25,8 @@ func limitsWithValues(l *sheet.Limits, scope value.Scope) []history.Limit {
 // judgeLimits holds the times of the sheet against its limits, unless this is a part of the
 // run: then whoever puts the parts together does. Steps that were left out on the command
 // line have no times.
-func (r *runner) judgeLimits() {
-	if r.options.Dry || r.options.Share.N > 1 || r.ctx.Err() != nil {
+func (r *runner) judgeLimits(ctx context.Context) {
+	if r.options.Dry || r.options.Share.N > 1 || ctx.Err() != nil {
 		return
 	}
 	whole := &history.Sheet{Sheet: r.result.Name, Times: r.result.Times}
