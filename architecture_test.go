@@ -29,7 +29,8 @@ func TestMapOfPackages(t *testing.T) {
 		if err != nil || !entry.IsDir() {
 			return err
 		}
-		if name := entry.Name(); name == "node_modules" || name == "testdata" || dir != "." && strings.HasPrefix(name, ".") || dir == "scripts" {
+		if name := entry.Name(); name == "node_modules" || name == "testdata" ||
+			dir != "." && strings.HasPrefix(name, ".") || dir == "scripts" {
 			return fs.SkipDir
 		}
 		p, err := build.ImportDir(dir, 0)
@@ -62,7 +63,8 @@ func TestMapOfPackages(t *testing.T) {
 		assert.NotEmpty(t, p.Doc, "%s has no comment", name)
 		for _, imported := range p.Imports {
 			if packages[imported] != nil {
-				assert.Greater(t, slices.Index(order, imported), at, "%s imports %s, which stands above it", name, imported)
+				assert.Greater(t, slices.Index(order, imported), at, "%s imports %s, which stands above it", name,
+					imported)
 			}
 		}
 	}

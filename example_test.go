@@ -42,7 +42,8 @@ func ExampleBench_Run() {
 	if err != nil {
 		panic(err)
 	}
-	result, err := bench.Run(context.Background(), []string{"sheets/06-too-moist.yaml"}, testbench.RunOptions{Unrecorded: true})
+	result, err := bench.Run(context.Background(), []string{"sheets/06-too-moist.yaml"},
+		testbench.RunOptions{Unrecorded: true})
 	if err != nil {
 		panic(err)
 	}

@@ -22,7 +22,8 @@ func TestOutside(t *testing.T) {
 	sums, err := os.ReadFile("go.sum")
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "go.sum"), sums, 0o600))
-	module := "module example.test/outside\n\ngo 1.26\n\nrequire testbench v0.0.0\n\nreplace testbench => " + here + "\n"
+	module := "module example.test/outside\n\ngo 1.26\n\nrequire testbench v0.0.0\n\nreplace testbench => " + here +
+		"\n"
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "go.mod"), []byte(module), 0o600))
 	bench, end := demo()
 	t.Cleanup(end)

@@ -88,7 +88,10 @@ func resultOf(r *result.Run) *Result {
 		Took: seconds(run.Head.Seconds), Notes: plainTexts(run.Head.Notes),
 	}
 	for i, s := range run.Head.Sheets {
-		sheet := SheetResult{Name: s.Sheet, File: s.File, Site: s.Site, Outcome: Outcome(s.Outcome), Checks: checksOf(s.Checks)}
+		sheet := SheetResult{
+			Name: s.Sheet, File: s.File, Site: s.Site, Outcome: Outcome(s.Outcome),
+			Checks: checksOf(s.Checks),
+		}
 		for _, row := range run.Each[i] {
 			sheet.Rows = append(sheet.Rows, rowOf(row))
 		}
@@ -98,7 +101,10 @@ func resultOf(r *result.Run) *Result {
 }
 
 func rowOf(r *history.Row) RowResult {
-	out := RowResult{Number: r.Number, Iteration: r.Iteration, Label: r.Label, Phase: r.Phase, Outcome: Outcome(r.Outcome)}
+	out := RowResult{
+		Number: r.Number, Iteration: r.Iteration, Label: r.Label, Phase: r.Phase,
+		Outcome: Outcome(r.Outcome),
+	}
 	for _, s := range r.Steps {
 		out.Steps = append(out.Steps, stepOf(s))
 	}
@@ -132,8 +138,9 @@ func checksOf(checks []history.Check) []Check {
 
 func exchangeOf(e history.Exchange) Exchange {
 	return Exchange{
-		Method: e.Request.Method, URL: string(e.Request.Address), RequestHeader: plainHeader(e.Request.Headers), RequestBody: string(e.Request.Body),
-		Status: e.Status, Header: plainHeader(e.Headers), Body: string(e.Body), Failure: string(e.Failure),
+		Method: e.Request.Method, URL: string(e.Request.Address), RequestHeader: plainHeader(e.Request.Headers),
+		RequestBody: string(e.Request.Body),
+		Status:      e.Status, Header: plainHeader(e.Headers), Body: string(e.Body), Failure: string(e.Failure),
 		Started: e.Started, Took: seconds(e.Milliseconds / 1000),
 	}
 }

@@ -162,7 +162,10 @@ type Problems []Problem
 func (p Problems) Error() string {
 	var lines yamlfile.Problems
 	for _, one := range p {
-		lines = append(lines, yamlfile.Problem{File: one.File, Line: one.Line, Column: one.Column, Message: one.Message, Try: one.Try, Remark: one.IsRemark})
+		lines = append(lines, yamlfile.Problem{
+			File: one.File, Line: one.Line, Column: one.Column, Message: one.Message,
+			Try: one.Try, Remark: one.IsRemark,
+		})
 	}
 	return lines.Error()
 }
@@ -170,7 +173,10 @@ func (p Problems) Error() string {
 func problemsOf(found yamlfile.Problems) Problems {
 	var out Problems
 	for _, p := range found {
-		out = append(out, Problem{File: p.File, Line: p.Line, Column: p.Column, Message: p.Message, Try: p.Try, IsRemark: p.Remark})
+		out = append(out, Problem{
+			File: p.File, Line: p.Line, Column: p.Column, Message: p.Message, Try: p.Try,
+			IsRemark: p.Remark,
+		})
 	}
 	return out
 }

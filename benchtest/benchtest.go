@@ -112,6 +112,7 @@ func judge(t *testing.T, step testbench.StepResult) {
 	case testbench.NotRun:
 		t.Skip(step.Reason)
 	default:
-		t.Errorf("%s: %s\n%s", step.Outcome, step.Target, strings.Join(append([]string{step.Reason}, step.Fell...), "\n"))
+		t.Errorf("%s: %s\n%s", step.Outcome, step.Target,
+			strings.Join(append([]string{step.Reason}, step.Fell...), "\n"))
 	}
 }

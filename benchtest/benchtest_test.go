@@ -50,8 +50,11 @@ func TestFalls(t *testing.T) {
 	said, err := c.CombinedOutput()
 	assert.Error(t, err)
 	text := string(said)
-	for _, says := range []string{"--- PASS: TestFalls/too_moist/row_1_·_L-2207/book", "--- FAIL: TestFalls/too_moist/row_2_·_L-2208/book", "wanted 201, got 422", "moisture must not exceed 20",
-		"--- SKIP: TestFalls/too_moist/row_2_·_L-2208/read_it_back", "number was not kept (book fell short)"} {
+	for _, says := range []string{
+		"--- PASS: TestFalls/too_moist/row_1_·_L-2207/book", "--- FAIL: TestFalls/too_moist/row_2_·_L-2208/book",
+		"wanted 201, got 422", "moisture must not exceed 20",
+		"--- SKIP: TestFalls/too_moist/row_2_·_L-2208/read_it_back", "number was not kept (book fell short)",
+	} {
 		assert.Contains(t, text, says)
 	}
 }

@@ -20,16 +20,25 @@ import (
 func TestAnswersOfOtherKinds(t *testing.T) {
 	t.Parallel()
 	p := answering(t, map[string]fixedAnswer{
-		"csv":       {200, "text/csv", "lot;kilos\nL-1;12.50\nL-2;3\n"},
-		"bare":      {200, "text/csv; header=absent", "L-1,12.50\nL-2,3\n"},
-		"lines":     {200, "application/x-ndjson", "{\"lot\": \"L-1\"}\n{\"lot\": \"L-2\"}\n"},
-		"form":      {200, "application/x-www-form-urlencoded", "token=abc&scope=a+b&scope=c"},
-		"text":      {200, "text/plain", "the order ||PO-7|| is booked"},
-		"page":      {200, "text/html", `<title>Lots</title><a href="/lots/1">one</a><table><tr><th>lot</th><th>kilos</th></tr><tr><td>L-1</td><td>12.50</td></tr></table><form action="/in"><input name="user" value="clerk"></form>`},
-		"parts":     {200, "multipart/mixed; boundary=b", "--b\r\nContent-Type: application/json\r\n\r\n{\"lot\": \"L-1\"}\r\n--b\r\nContent-Type: text/plain\r\n\r\nok\r\n--b--\r\n"},
-		"paper":     {200, "application/octet-stream", "%PDF-1.7\n%\xe2\xe3\xcf\xd3\n1 0 obj"},
-		"picture":   {200, "", "\x89PNG\r\n\x1a\n0000"},
-		"texts":     {200, "application/json", `{"lots": ["{\"lot\": \"L-1\", \"kilos\": 12.50}", "{\"lot\": \"L-2\"}"], "one": "{\"lot\": \"L-9\"}"}`},
+		"csv":   {200, "text/csv", "lot;kilos\nL-1;12.50\nL-2;3\n"},
+		"bare":  {200, "text/csv; header=absent", "L-1,12.50\nL-2,3\n"},
+		"lines": {200, "application/x-ndjson", "{\"lot\": \"L-1\"}\n{\"lot\": \"L-2\"}\n"},
+		"form":  {200, "application/x-www-form-urlencoded", "token=abc&scope=a+b&scope=c"},
+		"text":  {200, "text/plain", "the order ||PO-7|| is booked"},
+		"page": {
+			200, "text/html",
+			`<title>Lots</title><a href="/lots/1">one</a><table><tr><th>lot</th><th>kilos</th></tr><tr><td>L-1</td><td>12.50</td></tr></table><form action="/in"><input name="user" value="clerk"></form>`,
+		},
+		"parts": {
+			200, "multipart/mixed; boundary=b",
+			"--b\r\nContent-Type: application/json\r\n\r\n{\"lot\": \"L-1\"}\r\n--b\r\nContent-Type: text/plain\r\n\r\nok\r\n--b--\r\n",
+		},
+		"paper":   {200, "application/octet-stream", "%PDF-1.7\n%\xe2\xe3\xcf\xd3\n1 0 obj"},
+		"picture": {200, "", "\x89PNG\r\n\x1a\n0000"},
+		"texts": {
+			200, "application/json",
+			`{"lots": ["{\"lot\": \"L-1\", \"kilos\": 12.50}", "{\"lot\": \"L-2\"}"], "one": "{\"lot\": \"L-9\"}"}`,
+		},
 		"mistaken":  {200, "application/json", `{"lot": `},
 		"empty.csv": {200, "text/csv", ""},
 	})
@@ -37,7 +46,10 @@ func TestAnswersOfOtherKinds(t *testing.T) {
 		path, says, step string
 		status           int
 	}{
-		{"csv", "held 4", "fields:\n      answer[1].kilos: 3\n      answer[*].lot: is unique\n      answer: count 2", 0},
+		{
+			"csv", "held 4", "fields:\n      answer[1].kilos: 3\n      answer[*].lot: is unique\n      answer: count 2",
+			0,
+		},
 		{"bare", "held 2", "fields:\n      answer[0][1]: 12.50", 0},
 		{"lines", "held 2", "fields:\n      answer[-1].lot: L-2", 0},
 		{"form", "held 3", "fields:\n      token: abc\n      scope[1]: c", 0},
@@ -64,12 +76,21 @@ func TestAnswersOfOtherKinds(t *testing.T) {
 func TestErrorsOfAllForms(t *testing.T) {
 	t.Parallel()
 	p := answering(t, map[string]fixedAnswer{
-		"well":    {200, "application/json", `{"error": {"code": "locked", "message": "the lot is locked", "field": "lot"}}`},
-		"string":  {400, "application/json", `"the lot is locked"`},
-		"plain":   {500, "text/plain", "the lot is locked\n"},
-		"page":    {503, "text/html", "<html><title>Down</title><h1>the lot is locked</h1></html>"},
-		"many":    {400, "application/problem+json", `{"title": "2 mistakes", "errors": [{"detail": "kilos is too small", "pointer": "#/kilos"}, {"detail": "lot is missing", "pointer": "#/lot"}]}`},
-		"details": {422, "application/json", `{"error": {"code": "bad", "message": "2 mistakes", "details": [{"message": "kilos is too small", "target": "kilos"}]}}`},
+		"well": {
+			200, "application/json",
+			`{"error": {"code": "locked", "message": "the lot is locked", "field": "lot"}}`,
+		},
+		"string": {400, "application/json", `"the lot is locked"`},
+		"plain":  {500, "text/plain", "the lot is locked\n"},
+		"page":   {503, "text/html", "<html><title>Down</title><h1>the lot is locked</h1></html>"},
+		"many": {
+			400, "application/problem+json",
+			`{"title": "2 mistakes", "errors": [{"detail": "kilos is too small", "pointer": "#/kilos"}, {"detail": "lot is missing", "pointer": "#/lot"}]}`,
+		},
+		"details": {
+			422, "application/json",
+			`{"error": {"code": "bad", "message": "2 mistakes", "details": [{"message": "kilos is too small", "target": "kilos"}]}}`,
+		},
 	})
 	for i, c := range []struct {
 		path, expect, says string
@@ -86,7 +107,8 @@ func TestErrorsOfAllForms(t *testing.T) {
 		{"details", "error: {code: good}", `error code wanted good, got "bad"`, 1},
 	} {
 		name := fmt.Sprintf("s%d.yaml", i)
-		p.write(name, "sheet: s\nsteps:\n  - step: it\n    request: GET ${base}/"+c.path+"\n    expect:\n      "+c.expect+"\n")
+		p.write(name, "sheet: s\nsteps:\n  - step: it\n    request: GET ${base}/"+c.path+"\n    expect:\n      "+
+			c.expect+"\n")
 		o := p.run("run", name)
 		assert.Equal(t, c.status, o.status, "%s: %s", c.path, o.all())
 		assert.Contains(t, strings.Join(strings.Fields(o.all()), " "), c.says, c.path)
@@ -160,7 +182,10 @@ func TestResultSchema(t *testing.T) {
 		for _, file := range files {
 			data, err := os.ReadFile(file)
 			require.NoError(t, err)
-			for text, good := range map[string]bool{string(data): true, strings.NewReplacer("steps:", "step s:", "services:", "servces:").Replace(string(data)): false} {
+			for text, good := range map[string]bool{
+				string(data): true,
+				strings.NewReplacer("steps:", "step s:", "services:", "servces:").Replace(string(data)): false,
+			} {
 				node, err := document.ReadYAML([]byte(text))
 				require.NoError(t, err)
 				v, err := jsonschema.UnmarshalJSON(strings.NewReader(document.WriteJSON(node, document.Style{})))

@@ -144,7 +144,8 @@ steps:
     until:
       a: 1
 `)
-	p.write("sheets/fine.yaml", "sheet: fine\nrows: data/intakes.csv\nsteps:\n  - step: a\n    set:\n      lot: ${row.lot}\n    # kept twice\n  - step: b\n    call: stores/search\n    fields:\n      depot: north # or south\n")
+	p.write("sheets/fine.yaml",
+		"sheet: fine\nrows: data/intakes.csv\nsteps:\n  - step: a\n    set:\n      lot: ${row.lot}\n    # kept twice\n  - step: b\n    call: stores/search\n    fields:\n      depot: north # or south\n")
 	o := p.run("vet", "sheets/wrong.yaml", "sheets/fine.yaml")
 	assert.Equal(t, 2, o.status)
 	golden(t, "vet.txt", o.stdout)
@@ -213,11 +214,29 @@ func TestBrokenFiles(t *testing.T) {
 		{"no header", "data/x.csv", "", "the file is empty; its first line must name the columns"},
 		{"two names", "data/x.csv", "lot,lot\n1,2\n", `two columns are named "lot"`},
 		{"latin rows", "data/x.csv", "lot,moisture\n\xe4,1\n", "save it as UTF-8"},
-		{"outside", "sheets/x.yaml", "sheet: x\nrows: ../secret.csv\nsteps:\n  - step: a\n    set:\n      b: 1\n", "leads out of the bench folder"},
-		{"absolute", "sheets/x.yaml", "sheet: x\nrows: /etc/passwd\nsteps:\n  - step: a\n    set:\n      b: 1\n", "relative to the bench folder"},
-		{"body outside", "sheets/x.yaml", "sheet: x\nsteps:\n  - step: a\n    call: stores/search\n    bytes: ../../etc/passwd\n", "leads out of the bench folder"},
-		{"value in a name", "sheets/x.yaml", "sheet: x\nsteps:\n  - step: a\n    request: lab POST\n    text: <${depot}/>\n", "cannot be part of an XML name"},
-		{"value in a comment", "sheets/x.yaml", "sheet: x\nsteps:\n  - step: a\n    request: lab POST\n    text: <a><!-- ${depot} --></a>\n", "XML comment"},
+		{
+			"outside", "sheets/x.yaml", "sheet: x\nrows: ../secret.csv\nsteps:\n  - step: a\n    set:\n      b: 1\n",
+			"leads out of the bench folder",
+		},
+		{
+			"absolute", "sheets/x.yaml", "sheet: x\nrows: /etc/passwd\nsteps:\n  - step: a\n    set:\n      b: 1\n",
+			"relative to the bench folder",
+		},
+		{
+			"body outside", "sheets/x.yaml",
+			"sheet: x\nsteps:\n  - step: a\n    call: stores/search\n    bytes: ../../etc/passwd\n",
+			"leads out of the bench folder",
+		},
+		{
+			"value in a name", "sheets/x.yaml",
+			"sheet: x\nsteps:\n  - step: a\n    request: lab POST\n    text: <${depot}/>\n",
+			"cannot be part of an XML name",
+		},
+		{
+			"value in a comment", "sheets/x.yaml",
+			"sheet: x\nsteps:\n  - step: a\n    request: lab POST\n    text: <a><!-- ${depot} --></a>\n",
+			"XML comment",
+		},
 	}
 	for _, c := range cases {
 		t.Run(c.name, func(t *testing.T) {
@@ -258,13 +277,19 @@ func TestMishaps(t *testing.T) {
 		{"empty", "mishaps GET /empty", 0, "200 OK"},
 		{"reset", "mishaps GET /reset", 3, "closed the connection without an answer"},
 		{"gibberish", "mishaps GET /gibberish", 3, "is not HTTP"},
-		{"away", "mishaps GET /away", 1, "the redirect to http://elsewhere.heatherfold.example/lots was not followed: neither the bench nor the command line names that host"},
+		{
+			"away", "mishaps GET /away", 1,
+			"the redirect to http://elsewhere.heatherfold.example/lots was not followed: neither the bench nor the command line names that host",
+		},
 		{"ring", "mishaps GET /ring", 3, "redirected more than 10 times"},
 		{"enormous", "mishaps GET /enormous -most 1", 3, "larger than 1 MiB"},
 		{"bomb", "mishaps GET /bomb -most 8", 3, "larger than 8 MiB"},
 		{"no mishap", "mishaps GET /brokn", 1, `"no_such_mishap"`},
 		{"nobody", "GET http://127.0.0.1:1/", 3, "refused the connection: nothing listens there"},
-		{"plain to TLS", "GET " + strings.Replace(tlsAddress(t, p, "tls"), "https", "http", 1) + "/stores/lots", 1, "write https:// in the address"},
+		{
+			"plain to TLS", "GET " + strings.Replace(tlsAddress(t, p, "tls"), "https", "http", 1) + "/stores/lots", 1,
+			"write https:// in the address",
+		},
 		{"TLS to plain", "GET https://" + server.Address + "/", 3, "write http:// in the address"},
 		{"unknown authority", "GET " + tlsAddress(t, p, "tls") + "/", 3, "from an authority that is not known here"},
 		{"unchecked", "GET " + tlsAddress(t, p, "tls") + "/ -insecure", 0, "NOT checked"},
@@ -279,8 +304,12 @@ func TestMishaps(t *testing.T) {
 	}
 	// With the authority known, the certificates themselves are judged.
 	p.write("ca.pem", string(server.CA))
-	p.write("bench.yaml", strings.Replace(p.read("bench.yaml"), "      depot: north\n", "      depot: north\n    tls:\n      ca: ca.pem\n", 1))
-	for name, want := range map[string]string{"expired": "expired on", "wrong name": "is for another name: elsewhere.heatherfold.example", "tls": "TLS 1.3"} {
+	p.write("bench.yaml", strings.Replace(p.read("bench.yaml"), "      depot: north\n",
+		"      depot: north\n    tls:\n      ca: ca.pem\n", 1))
+	for name, want := range map[string]string{
+		"expired":    "expired on",
+		"wrong name": "is for another name: elsewhere.heatherfold.example", "tls": "TLS 1.3",
+	} {
 		o := p.run("call", "GET", tlsAddress(t, p, name)+"/")
 		assert.Contains(t, strings.Join(strings.Fields(o.all()), " "), want)
 		assert.Equal(t, map[bool]int{true: 0, false: 3}[name == "tls"], o.status)

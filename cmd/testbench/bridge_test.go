@@ -77,7 +77,10 @@ func TestBridge(t *testing.T) {
 		status          int
 		says            []string
 	}{
-		{"GradeLot", `{"lot": "L-2201", "moisture": 17.40}`, 200, []string{`"measure":[{"name":"moisture","unit":"%",".":17.40}]`}},
+		{
+			"GradeLot", `{"lot": "L-2201", "moisture": 17.40}`, 200,
+			[]string{`"measure":[{"name":"moisture","unit":"%",".":17.40}]`},
+		},
 		{"GradeLot", `{"lot": "2201", "moisture": 17}`, 400, []string{"does not match the pattern"}},
 		{"GradeLot", `{"lot": "L-2201", "moisture": "${sealed.lab}"}`, 400, []string{"${sealed.lab}"}},
 		{"ConvertIndex", `{"refractiveIndex": 9}`, 400, []string{`"errors":[{"detail":"refractiveIndex`}},
@@ -108,7 +111,8 @@ func TestBridge(t *testing.T) {
 	assert.Equal(t, 0, status)
 	assert.Contains(t, said, `"path":"/GradeLot","status":200`)
 	assert.NotContains(t, said, "L-2201")
-	key := strings.TrimSpace(p.run("bridge", "lab", "-issue-key", "orchard", "-operations", "ConvertIndex", "-until", "1h").stdout)
+	key := strings.TrimSpace(p.run("bridge", "lab", "-issue-key", "orchard", "-operations", "ConvertIndex", "-until",
+		"1h").stdout)
 	assert.Regexp(t, `^key-[A-Z0-9]{52}$`, key)
 	assert.NotContains(t, p.read(".testbench/bridge/lab.json"), key)
 	p.cases([]commandCase{
@@ -127,7 +131,10 @@ func TestBridge(t *testing.T) {
 		{"bridge lab -keep None=1s", 2, []string{`no operation "None" whose answers could be kept`}},
 		{"bridge lab -listen x", 2, []string{"-listen x"}},
 		{"bridge lab -cert x", 2, []string{"both -cert and -key are needed"}},
-		{"bridge lab -key-header X:Key", 2, []string{"no header field that could hold a key has this name", "-key-header X-Key"}},
+		{
+			"bridge lab -key-header X:Key", 2,
+			[]string{"no header field that could hold a key has this name", "-key-header X-Key"},
+		},
 		{"bridge lab -key-header host", 2, []string{"no header field that could hold a key"}},
 		{"bridge lab -host a/b", 2, []string{`-host "a/b": no host has this name`}},
 		{"bridge lab -host :80", 2, []string{"no host has this name"}},
@@ -208,7 +215,8 @@ func TestBridgeTLS(t *testing.T) {
 	certificate, key := authority.issue(t, "bridge")
 	p.write("certs/bridge.pem", certificate)
 	p.write("certs/bridge-key.pem", key)
-	address, _ := p.serving("bridge", "lab", "-listen", "127.0.0.1:0", "-cert", "certs/bridge.pem", "-key", "certs/bridge-key.pem")
+	address, _ := p.serving("bridge", "lab", "-listen", "127.0.0.1:0", "-cert", "certs/bridge.pem", "-key",
+		"certs/bridge-key.pem")
 	assert.True(t, strings.HasPrefix(address, "https://"))
 	client := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}
 	answer, err := client.Get(address + "/health")
@@ -220,7 +228,10 @@ func TestBridgeTLS(t *testing.T) {
 		_ = answer.Body.Close()
 		assert.Equal(t, 400, answer.StatusCode)
 	}
-	p.cases([]commandCase{{"bridge lab -listen 127.0.0.1:0 -cert certs/bridge.pem -key bench.yaml", 2, []string{"bench.yaml"}}})
+	p.cases([]commandCase{{
+		"bridge lab -listen 127.0.0.1:0 -cert certs/bridge.pem -key bench.yaml", 2,
+		[]string{"bench.yaml"},
+	}})
 }
 
 // A service that is slow, broken or gone is told as that.
@@ -247,11 +258,15 @@ func TestBridgeUpstream(t *testing.T) {
 			_, _ = io.WriteString(w, "<a>")
 		case "contract":
 			w.Header().Set("Content-Type", "text/xml")
-			_, _ = io.WriteString(w, `<e:Envelope xmlns:e="http://schemas.xmlsoap.org/soap/envelope/"><e:Body><GradeLotResponse xmlns="urn:heatherfold:lab"><lot>x</lot></GradeLotResponse></e:Body></e:Envelope>`)
+			_, _ = io.WriteString(w,
+				`<e:Envelope xmlns:e="http://schemas.xmlsoap.org/soap/envelope/"><e:Body><GradeLotResponse xmlns="urn:heatherfold:lab"><lot>x</lot></GradeLotResponse></e:Body></e:Envelope>`)
 		case "fault", "client":
 			w.Header().Set("Content-Type", "text/xml")
 			w.WriteHeader(500)
-			_, _ = io.WriteString(w, `<e:Envelope xmlns:e="http://schemas.xmlsoap.org/soap/envelope/"><e:Body><e:Fault><faultcode>e:`+map[bool]string{true: "Client", false: "Server"}[all[len(all)-1] == "client"]+`</faultcode><faultstring>out of honey</faultstring></e:Fault></e:Body></e:Envelope>`)
+			_, _ = io.WriteString(w,
+				`<e:Envelope xmlns:e="http://schemas.xmlsoap.org/soap/envelope/"><e:Body><e:Fault><faultcode>e:`+
+					map[bool]string{true: "Client", false: "Server"}[all[len(all)-1] == "client"]+
+					`</faultcode><faultstring>out of honey</faultstring></e:Fault></e:Body></e:Envelope>`)
 		}
 	}))
 	t.Cleanup(server.Close)
@@ -262,7 +277,9 @@ func TestBridgeUpstream(t *testing.T) {
 		status int
 		says   string
 	}{
-		"slow": {504, "took too long"}, "html": {502, ""}, "refused": {502, "refused the login of the bridge"}, "cut": {502, ""}, "contract": {502, "broke its contract"}, "fault": {502, "out of honey"}, "client": {422, `"fault":{"code":"Client"`},
+		"slow": {504, "took too long"}, "html": {502, ""}, "refused": {502, "refused the login of the bridge"},
+		"cut": {502, ""}, "contract": {502, "broke its contract"}, "fault": {502, "out of honey"},
+		"client": {422, `"fault":{"code":"Client"`},
 	} {
 		how.add(what)
 		began := time.Now()

@@ -56,12 +56,27 @@ func TestCalledBack(t *testing.T) {
 		"twice":     {"held", []string{"the same call came again"}},
 		"backwards": {"fell short 1 of 4", []string{`it began with "running", and must begin with queued`}},
 		"skipping":  {"fell short 1 of 5", []string{`"done" came after "queued", and running must come between`}},
-		"never":     {"fell short 1 of 1", []string{"expect call wanted a call by POST within 2 s, got none", "the address that was given out: http://127.0.0.1:"}},
-		"lost":      {"fell short 1 of 4", []string{`until state wanted done, got "running"`, "not so within 2 s"}},
-		"late":      {"fell short 1 of 6", []string{"expect quiet wanted no more calls for 300 ms, got one more", `false: "running" came after "done"`}},
-		"failing":   {"fell short 1 of 5", []string{"wanted not failed, got failed"}},
-		"unsigned":  {"fell short 1 of 1", []string{"a call with a false signature came and was refused (header Press-Signature)"}},
-		"others":    {"held", []string{"a call that does not match came: job wanted", "called 3 times"}},
+		"never": {
+			"fell short 1 of 1",
+			[]string{
+				"expect call wanted a call by POST within 2 s, got none",
+				"the address that was given out: http://127.0.0.1:",
+			},
+		},
+		"lost": {"fell short 1 of 4", []string{`until state wanted done, got "running"`, "not so within 2 s"}},
+		"late": {
+			"fell short 1 of 6",
+			[]string{
+				"expect quiet wanted no more calls for 300 ms, got one more",
+				`false: "running" came after "done"`,
+			},
+		},
+		"failing": {"fell short 1 of 5", []string{"wanted not failed, got failed"}},
+		"unsigned": {
+			"fell short 1 of 1",
+			[]string{"a call with a false signature came and was refused (header Press-Signature)"},
+		},
+		"others": {"held", []string{"a call that does not match came: job wanted", "called 3 times"}},
 	}
 	var list, names []string
 	for name := range wanted {
@@ -108,7 +123,8 @@ func TestCallsOfOthers(t *testing.T) {
 		answers.reset()
 		switch r.URL.Path {
 		case "/xml":
-			call("POST", address+"/done", `<n:lot xmlns:n="urn:x"><n:state>done</n:state></n:lot>`, "Content-Type", "text/xml")
+			call("POST", address+"/done", `<n:lot xmlns:n="urn:x"><n:state>done</n:state></n:lot>`, "Content-Type",
+				"text/xml")
 		case "/query":
 			call("GET", address+"?state=done&lot=L-1", "")
 		case "/wrong":
@@ -126,7 +142,8 @@ func TestCallsOfOthers(t *testing.T) {
 	t.Cleanup(server.Close)
 	p := newEcho(t, server)
 	sheet := func(path, listen, rest string) string {
-		return "sheet: s\nsteps:\n  - step: ask\n    request: GET ${base}/" + path + "?tell=${callback}\n  - step: told\n    listen: " + listen + "\n" + rest
+		return "sheet: s\nsteps:\n  - step: ask\n    request: GET ${base}/" + path +
+			"?tell=${callback}\n  - step: told\n    listen: " + listen + "\n" + rest
 	}
 	done := "{path: done, answer: {status: 202, headers: {X-From: '${base}'}, body: {ok: true}}}"
 	for _, c := range []struct {
@@ -136,12 +153,38 @@ func TestCallsOfOthers(t *testing.T) {
 		answers []string
 	}{
 		{sheet("xml", done, "    fields: {state: done, reply.path: ends with /done, reply.method: POST}\n    keep: {state: state}\n"), 0, []string{"told listen 202 held 4"}, []string{"202 " + server.URL + `{"ok":true}`}},
-		{sheet("query", "GET", "    fields: {state: done, reply.query.lot: L-1}\n"), 0, []string{"told listen 204 held 2"}, []string{"204 "}},
-		{sheet("wrong", done, "    within: 300 ms\n    fields: {state: done}\n"), 1,
-			[]string{"a call by GET came and was refused: POST is waited for", "a call to /dine came and was refused: /done is waited for", "a call was larger than 10 MiB"}, []string{"405 Method Not Allowed", "404 Not Found", "410 nobody waits for a call here, or not any more", "413 too large", "202 " + server.URL + `{"ok":true}`}},
-		{sheet("late", "{path: done}", "    fields: {state: done}\n"), 0, []string{"told listen 204 held 1", "listen 204 done", "a call came late"}, []string{"204 ", "204 "}},
-		{sheet("none", done, "    within: 100 ms\n    stop: row\n"), 1, []string{"wanted a call by POST within 100 ms, got none"}, nil},
-		{sheet("none", "{path: done}", "    until: {a: 1}\n    within: 50 ms\n  - step: after\n    when: 1 > 2\n    listen: POST\n"), 2, []string{"several steps wait to be called back"}, nil},
+		{
+			sheet("query", "GET", "    fields: {state: done, reply.query.lot: L-1}\n"), 0,
+			[]string{"told listen 204 held 2"},
+			[]string{"204 "},
+		},
+		{
+			sheet("wrong", done, "    within: 300 ms\n    fields: {state: done}\n"), 1,
+			[]string{
+				"a call by GET came and was refused: POST is waited for",
+				"a call to /dine came and was refused: /done is waited for", "a call was larger than 10 MiB",
+			},
+			[]string{
+				"405 Method Not Allowed", "404 Not Found", "410 nobody waits for a call here, or not any more",
+				"413 too large", "202 " + server.URL + `{"ok":true}`,
+			},
+		},
+		{
+			sheet("late", "{path: done}", "    fields: {state: done}\n"), 0,
+			[]string{"told listen 204 held 1", "listen 204 done", "a call came late"},
+			[]string{"204 ", "204 "},
+		},
+		{
+			sheet("none", done, "    within: 100 ms\n    stop: row\n"), 1,
+			[]string{"wanted a call by POST within 100 ms, got none"},
+			nil,
+		},
+		{
+			sheet("none", "{path: done}",
+				"    until: {a: 1}\n    within: 50 ms\n  - step: after\n    when: 1 > 2\n    listen: POST\n"), 2,
+			[]string{"several steps wait to be called back"},
+			nil,
+		},
 	} {
 		o := p.sheet(c.sheet)
 		assert.Equal(t, c.status, o.status, "%s: %s", c.sheet, o.all())
@@ -178,10 +221,12 @@ steps:
     request: GET ${base}/${lot}-${grade}
     keep: {booked: n}
 `)
-	p.write("sheets/many.yaml", "sheet: many\ntakes: {before: required}\nrows: {numbers: 1 to 3, as: n}\nsteps:\n  - step: get\n    request: GET ${base}/${before}-${n}\n    keep: {one: n}\n")
+	p.write("sheets/many.yaml",
+		"sheet: many\ntakes: {before: required}\nrows: {numbers: 1 to 3, as: n}\nsteps:\n  - step: get\n    request: GET ${base}/${before}-${n}\n    keep: {one: n}\n")
 	p.write("sheets/ring.yaml", "sheet: ring\nsteps:\n  - step: again\n    sheet: sheets/ring.yaml\n")
 	use := func(rest string) string {
-		return "sheet: outer\nrows: {numbers: 1 to 2, as: n}\nsteps:\n  - step: booking\n    " + strings.ReplaceAll(rest, "\n", "\n    ") + "\n"
+		return "sheet: outer\nrows: {numbers: 1 to 2, as: n}\nsteps:\n  - step: booking\n    " +
+			strings.ReplaceAll(rest, "\n", "\n    ") + "\n"
 	}
 	for _, c := range []struct {
 		sheet  string
@@ -189,16 +234,40 @@ steps:
 		status int
 		says   []string
 	}{
-		{use("sheet: sheets/book.yaml\nfill: {lot: 'L${n}'}\nkeep: {it: booked}\nfields: {booked: 'L${n}-A'}") + "  - step: after\n    request: GET ${base}/after-${it}\n    fields: {n: 'after-L${n}-A'}\n", nil, 0,
-			[]string{"booking: open GET ${base}/open-${lot} 200", "booking: one GET ${base}/${lot}-${grade} 200", "booking: undo open GET ${base}/close-${lot} 200", "booking sheet sheets/book.yaml held 2", "2 rows · 2 held · 8 exchanges"}},
-		{use("sheet: sheets/many.yaml\nfill: {before: x}\nkeep: {all: one}") + "  - step: after\n    for each: ${all}\n    request: GET ${base}/${each}\n", nil, 0, []string{"after (3 of 3)", "12 exchanges"}},
-		{use("sheet: sheets/book.yaml\nfill: {lot: x}\nfor each: [1, 2]\nkeep: {all: booked}") + "  - step: after\n    work out: {n: size(kept.all)}\n", nil, 0, []string{"booking (2 of 2): one", "12 exchanges"}},
-		{use("sheet: sheets/book.yaml\nfill: {lot: x}\nfields: {booked: y}"), nil, 1, []string{`booked wanted y, got "x-A"`}},
+		{
+			use("sheet: sheets/book.yaml\nfill: {lot: 'L${n}'}\nkeep: {it: booked}\nfields: {booked: 'L${n}-A'}") +
+				"  - step: after\n    request: GET ${base}/after-${it}\n    fields: {n: 'after-L${n}-A'}\n", nil, 0,
+			[]string{
+				"booking: open GET ${base}/open-${lot} 200", "booking: one GET ${base}/${lot}-${grade} 200",
+				"booking: undo open GET ${base}/close-${lot} 200", "booking sheet sheets/book.yaml held 2",
+				"2 rows · 2 held · 8 exchanges",
+			},
+		},
+		{
+			use("sheet: sheets/many.yaml\nfill: {before: x}\nkeep: {all: one}") +
+				"  - step: after\n    for each: ${all}\n    request: GET ${base}/${each}\n", nil, 0,
+			[]string{"after (3 of 3)", "12 exchanges"},
+		},
+		{
+			use("sheet: sheets/book.yaml\nfill: {lot: x}\nfor each: [1, 2]\nkeep: {all: booked}") +
+				"  - step: after\n    work out: {n: size(kept.all)}\n", nil, 0,
+			[]string{"booking (2 of 2): one", "12 exchanges"},
+		},
+		{
+			use("sheet: sheets/book.yaml\nfill: {lot: x}\nfields: {booked: y}"), nil, 1,
+			[]string{`booked wanted y, got "x-A"`},
+		},
 		{use("sheet: sheets/book.yaml"), nil, 2, []string{"sheets/book.yaml must be given lot"}},
-		{use("sheet: sheets/book.yaml\nfill: {lot: 1, grad: B}"), nil, 2, []string{`there is no value that sheets/book.yaml takes "grad"`, `did you mean "grade"?`}},
+		{
+			use("sheet: sheets/book.yaml\nfill: {lot: 1, grad: B}"), nil, 2,
+			[]string{`there is no value that sheets/book.yaml takes "grad"`, `did you mean "grade"?`},
+		},
 		{use("sheet: sheets/bok.yaml"), nil, 2, []string{"there is no file sheets/bok.yaml"}},
 		{use("sheet: sheets/ring.yaml"), nil, 2, []string{"the sheets run one another in a ring"}},
-		{use("sheet: sheets/book.yaml\nfill: {lot: 1}\nexpect: {status: 200}"), nil, 2, []string{"a step that runs a sheet has no expect"}},
+		{
+			use("sheet: sheets/book.yaml\nfill: {lot: 1}\nexpect: {status: 200}"), nil, 2,
+			[]string{"a step that runs a sheet has no expect"},
+		},
 	} {
 		o := p.sheet(c.sheet, c.args...)
 		assert.Equal(t, c.status, o.status, "%s: %s", c.sheet, o.all())

@@ -24,10 +24,20 @@ func TestSurveyAndDraft(t *testing.T) {
 	steady := strings.NewReplacer(server.Address, "HOST", p.dir, "DIR")
 	var all strings.Builder
 	for _, args := range [][]string{
-		{"survey", "lab", "-logins"}, {"survey", "lab", "RegisterAnalysis"}, {"survey", "convoy/WeighAll"}, {"survey", "lab", "-find", "hives"},
-		{"survey", "lab", "RegisterAnalysis", "-depth", "1", "-find", "by"}, {"survey", "contracts/lab.xsd", "LabFault"}, {"survey", "http://" + server.Address + "/scale?wsdl"},
-		{"draft", "lab", "RegisterAnalysis"}, {"draft", "lab", "GradeLot", "-only", "required", "-soap", "1.2"}, {"draft", "lab/RegisterAnalysis", "-as", "step"},
-		{"draft", "lab", "RegisterAnalysis", "-as", "json", "-only", "required"}, {"draft", "convoy", "WeighAll"}, {"draft", "lab", "GradeLot", "-answer"}, {"draft", "contracts/lab.xsd", "finding"},
+		{"survey", "lab", "-logins"},
+		{"survey", "lab", "RegisterAnalysis"},
+		{"survey", "convoy/WeighAll"},
+		{"survey", "lab", "-find", "hives"},
+		{"survey", "lab", "RegisterAnalysis", "-depth", "1", "-find", "by"},
+		{"survey", "contracts/lab.xsd", "LabFault"},
+		{"survey", "http://" + server.Address + "/scale?wsdl"},
+		{"draft", "lab", "RegisterAnalysis"},
+		{"draft", "lab", "GradeLot", "-only", "required", "-soap", "1.2"},
+		{"draft", "lab/RegisterAnalysis", "-as", "step"},
+		{"draft", "lab", "RegisterAnalysis", "-as", "json", "-only", "required"},
+		{"draft", "convoy", "WeighAll"},
+		{"draft", "lab", "GradeLot", "-answer"},
+		{"draft", "contracts/lab.xsd", "finding"},
 	} {
 		o := p.run(args...)
 		require.Equal(t, 0, o.status, o.all())
@@ -63,7 +73,8 @@ func TestDraftedStepRuns(t *testing.T) {
 	for _, target := range []string{"lab/RegisterAnalysis", "lab/GradeLot", "scale/Weigh", "convoy/WeighAll"} {
 		step := p.run("draft", target, "-as", "step")
 		require.Equal(t, 0, step.status, step.all())
-		o := p.sheet("sheet: drafted\nsteps:\n  " + strings.ReplaceAll(strings.TrimSpace(step.stdout), "\n", "\n  ") + "\n")
+		o := p.sheet("sheet: drafted\nsteps:\n  " + strings.ReplaceAll(strings.TrimSpace(step.stdout), "\n", "\n  ") +
+			"\n")
 		assert.Equal(t, 0, o.status, "%s\n%s", o.all(), step.stdout)
 	}
 }
@@ -71,14 +82,16 @@ func TestDraftedStepRuns(t *testing.T) {
 func TestValidate(t *testing.T) {
 	t.Parallel()
 	p, _ := newBench(t)
-	o := p.run("call", "lab/RegisterAnalysis", "lot=L-2201", "takenOn=2026-05-04", "sentBy.@xsi:type=Shop", "sentBy.name=Corner shop", "value.0.of=hmf", "value.0..=3", "diastase=8", "-save", "answer.xml")
+	o := p.run("call", "lab/RegisterAnalysis", "lot=L-2201", "takenOn=2026-05-04", "sentBy.@xsi:type=Shop",
+		"sentBy.name=Corner shop", "value.0.of=hmf", "value.0..=3", "diastase=8", "-save", "answer.xml")
 	require.Equal(t, 0, o.status, o.all())
 	o = p.run("validate", "lab", "answer.xml")
 	assert.Equal(t, 0, o.status, o.all())
 	assert.Equal(t, "valid: an envelope of SOAP 1.1 with the answer of RegisterAnalysis\n", o.stdout)
 
 	draft := p.run("draft", "lab", "RegisterAnalysis").stdout
-	p.stdin = strings.NewReplacer("2026-05-04", "2026-02-30", "<hives>1", "<hives>none", `of="moisture"`, `off="moisture"`).Replace(draft)
+	p.stdin = strings.NewReplacer("2026-05-04", "2026-02-30", "<hives>1", "<hives>none", `of="moisture"`,
+		`off="moisture"`).Replace(draft)
 	o = p.run("validate", "contracts/lab.wsdl", "-")
 	assert.Equal(t, 1, o.status, o.all())
 	assert.Equal(t, `standard input:6:7: takenOn: "2026-02-30" is not a date like 2026-05-04: that month has 28 days
@@ -115,7 +128,9 @@ func TestBadContracts(t *testing.T) {
 	silent, err := net.Listen("tcp", "127.0.0.1:0") // takes connections and never answers
 	require.NoError(t, err)
 	defer silent.Close()
-	other := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { w.WriteHeader(http.StatusNotFound) }))
+	other := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.WriteHeader(http.StatusNotFound)
+	}))
 	defer other.Close()
 	p, _ := newBench(t)
 	wsdl := p.read("contracts/lab.wsdl")
@@ -126,9 +141,11 @@ func TestBadContracts(t *testing.T) {
 	p.write("c/empty.wsdl", "")
 	p.write("c/lab.xsd", p.read("contracts/lab.xsd"))
 	p.write("c/noservice.wsdl", wsdl[:strings.Index(wsdl, "<service")]+"</definitions>")
-	p.write("c/elsewhere.wsdl", strings.Replace(wsdl, "lab.xsd", strings.Replace(other.URL, "127.0.0.1", "localhost", 1)+"/lab.xsd", 1))
+	p.write("c/elsewhere.wsdl",
+		strings.Replace(wsdl, "lab.xsd", strings.Replace(other.URL, "127.0.0.1", "localhost", 1)+"/lab.xsd", 1))
 	p.write("c/self.xsd", `<schema xmlns="http://www.w3.org/2001/XMLSchema" targetNamespace="urn:a"><include schemaLocation="self.xsd"/><import namespace="urn:b" schemaLocation="self.xsd"/><element name="e" type="int"/></schema>`)
-	p.write("c/broken.xsd", `<schema xmlns="http://www.w3.org/2001/XMLSchema"><element name="e" type="nothing"/></schema>`)
+	p.write("c/broken.xsd",
+		`<schema xmlns="http://www.w3.org/2001/XMLSchema"><element name="e" type="nothing"/></schema>`)
 	p.write("wrong.xml", `<Envelope xmlns="urn:other"/>`)
 	p.write("cut.xml", `<soap:Envelope xmlns:soap="http://schemas.xmlsoap.org/soap/envelope/"><soap:Body>`)
 	for _, c := range []struct {
@@ -139,7 +156,10 @@ func TestBadContracts(t *testing.T) {
 		{"survey c/doctype.wsdl", 2, "c/doctype.wsdl:1:1: not well-formed XML: it has a DOCTYPE, which is refused"},
 		{"survey c/deep.wsdl", 2, "elements are nested deeper than 1000"},
 		{"survey c/token.wsdl", 2, "larger than 64 MiB"},
-		{"survey c/plain.wsdl", 2, `c/plain.wsdl:1:1: not well-formed XML: it does not begin with < as XML does, but with "moisture,hmf\n17.4,12\n"`},
+		{
+			"survey c/plain.wsdl", 2,
+			`c/plain.wsdl:1:1: not well-formed XML: it does not begin with < as XML does, but with "moisture,hmf\n17.4,12\n"`,
+		},
 		{"survey c/empty.wsdl", 2, "c/empty.wsdl:1:1: not well-formed XML: it is empty"},
 		{"survey c/noservice.wsdl", 0, "it has no service, so it says no address"},
 		{"draft c/noservice.wsdl GradeLot", 2, "has no service with a port"},
@@ -210,8 +230,12 @@ steps:
 `)
 	o := p.run("vet", "wrong.yaml")
 	assert.Equal(t, 2, o.status)
-	for _, want := range []string{`wrong.yaml:6:7: moisture "45" is over the most allowed, 30`, `wrong.yaml:7:7: remrk is unknown; did you mean "remark"?`,
-		"wrong.yaml:4:11: lot is missing: it is mandatory, text, matches L-[0-9]{4}", `there is no operation of lab "GradLot"`, `"maybe" is no part of an exchange`} {
+	for _, want := range []string{
+		`wrong.yaml:6:7: moisture "45" is over the most allowed, 30`,
+		`wrong.yaml:7:7: remrk is unknown; did you mean "remark"?`,
+		"wrong.yaml:4:11: lot is missing: it is mandatory, text, matches L-[0-9]{4}",
+		`there is no operation of lab "GradLot"`, `"maybe" is no part of an exchange`,
+	} {
 		assert.Contains(t, o.stdout, want)
 	}
 	assert.NotContains(t, o.stdout, "colour")
@@ -229,7 +253,8 @@ steps:
 	o = p.sheet(call)
 	assert.Equal(t, 1, o.status, o.all())
 	flat := strings.Join(strings.Fields(o.stdout), " ")
-	assert.Contains(t, flat, `the answer breaks the contract: lot: "2201" does not match the pattern L-[0-9]{4}; grade: "D" is not one of A, B, C; GradeLotResponse is not complete: after grade, gradedAt expected`)
+	assert.Contains(t, flat,
+		`the answer breaks the contract: lot: "2201" does not match the pattern L-[0-9]{4}; grade: "D" is not one of A, B, C; GradeLotResponse is not complete: after grade, gradedAt expected`)
 	o = p.sheet(call + "    contract: request\n")
 	assert.Equal(t, 0, o.status, o.all())
 }
@@ -244,7 +269,8 @@ func TestDepartures(t *testing.T) {
 		return `<e:Envelope xmlns:e="` + space + `"><e:Body>` + inside + `</e:Body></e:Envelope>`
 	}
 	fault := func(code, rest string) string {
-		return envelope(e11, `<e:Fault><faultcode>`+code+`</faultcode><faultstring>too moist</faultstring>`+rest+`</e:Fault>`)
+		return envelope(e11, `<e:Fault><faultcode>`+code+`</faultcode><faultstring>too moist</faultstring>`+rest+
+			`</e:Fault>`)
 	}
 	const anyFault = "    expect:\n      fault:\n        text: too moist\n"
 	cases := []struct {
@@ -253,24 +279,58 @@ func TestDepartures(t *testing.T) {
 		expect, want            string
 		exit                    int
 	}{
-		{"fault under 200", "text/xml", fault("e:Client", ""), 200, anyFault, "a fault came under the status 200; SOAP 1.1 gives it 500", 0},
+		{
+			"fault under 200", "text/xml", fault("e:Client", ""), 200, anyFault,
+			"a fault came under the status 200; SOAP 1.1 gives it 500", 0,
+		},
 		{"fault under 202", "text/xml", fault("e:Client", ""), 202, anyFault, "a fault came under the status 202", 0},
 		{"fault under 401", "text/xml", fault("e:Client", ""), 401, anyFault, "a fault came under the status 401", 0},
-		{"unbound prefix", "text/xml", fault("srv:Client", ""), 500, anyFault + "        code: Client\n", "the prefix of the fault code srv:Client is not declared", 0},
-		{"own prefix", "text/xml", strings.Replace(fault("o:Moist", ""), "<e:Fault", `<e:Fault xmlns:o="urn:own"`, 1), 500, anyFault, "is a name of the service's own, in urn:own", 0},
-		{"dotted", "text/xml", fault("e:Client.Moisture", ""), 500, anyFault + "        code: Client.Moisture\n", "", 0},
-		{"text in the detail", "text/xml", fault("e:Client", "<detail>see log</detail>"), 500, anyFault, "the detail of the fault is bare text, not an element: see log", 0},
-		{"another detail", "text/xml", fault("e:Client", "<detail><x/></detail>"), 500, anyFault, "the detail holds x; the contract declares for GradeLot: LabFault", 0},
-		{"shape of 1.2", "text/xml", envelope(e11, `<e:Fault><e:Code><e:Value>e:Client</e:Value></e:Code><e:Reason><e:Text>too moist</e:Text></e:Reason></e:Fault>`), 500, anyFault, "the fault in it has the shape of 1.2", 0},
-		{"other version", "application/soap+xml", envelope(e12, `<e:Fault><e:Code><e:Value>e:Sender</e:Value></e:Code><e:Reason><e:Text>too moist</e:Text></e:Reason></e:Fault>`), 400, anyFault, "SOAP 1.1 was sent, and SOAP 1.2 came back", 0},
-		{"content type", "application/soap+xml", fault("e:Client", ""), 500, anyFault, "the content type application/soap+xml does not go with an envelope of SOAP 1.1", 0},
+		{
+			"unbound prefix", "text/xml", fault("srv:Client", ""), 500, anyFault + "        code: Client\n",
+			"the prefix of the fault code srv:Client is not declared", 0,
+		},
+		{
+			"own prefix", "text/xml",
+			strings.Replace(fault("o:Moist", ""), "<e:Fault", `<e:Fault xmlns:o="urn:own"`, 1),
+			500, anyFault, "is a name of the service's own, in urn:own", 0,
+		},
+		{
+			"dotted", "text/xml", fault("e:Client.Moisture", ""), 500, anyFault + "        code: Client.Moisture\n", "",
+			0,
+		},
+		{
+			"text in the detail", "text/xml", fault("e:Client", "<detail>see log</detail>"), 500, anyFault,
+			"the detail of the fault is bare text, not an element: see log", 0,
+		},
+		{
+			"another detail", "text/xml", fault("e:Client", "<detail><x/></detail>"), 500, anyFault,
+			"the detail holds x; the contract declares for GradeLot: LabFault", 0,
+		},
+		{
+			"shape of 1.2", "text/xml",
+			envelope(e11, `<e:Fault><e:Code><e:Value>e:Client</e:Value></e:Code><e:Reason><e:Text>too moist</e:Text></e:Reason></e:Fault>`), 500, anyFault, "the fault in it has the shape of 1.2", 0,
+		},
+		{
+			"other version", "application/soap+xml",
+			envelope(e12, `<e:Fault><e:Code><e:Value>e:Sender</e:Value></e:Code><e:Reason><e:Text>too moist</e:Text></e:Reason></e:Fault>`), 400, anyFault, "SOAP 1.1 was sent, and SOAP 1.2 came back", 0,
+		},
+		{
+			"content type", "application/soap+xml", fault("e:Client", ""), 500, anyFault,
+			"the content type application/soap+xml does not go with an envelope of SOAP 1.1", 0,
+		},
 		{"HTML", "text/html", "<!doctype html><p>maintenance", 200, "", "the answer is no SOAP envelope, but HTML", 1},
 		{"plain text", "text/plain", "out of honey", 200, "", "the answer is no SOAP envelope, but text", 1},
 		{"other XML", "text/xml", "<oops/>", 200, "", "the answer is no SOAP envelope, but the XML element oops", 1},
 		{"empty", "text/xml", "", 200, "", "the answer is no SOAP envelope, but empty", 1},
 		{"empty body", "text/xml", envelope(e11, ""), 200, "", "the Body is empty; GradeLotResponse expected", 1},
-		{"another payload", "text/xml", envelope(e11, "<x/>"), 200, "", "the Body holds x, and the contract says {urn:heatherfold:lab}GradeLotResponse", 1},
-		{"202 with a body", "text/xml", envelope(e11, "<x/>"), 202, "", "the status 202 says that nothing is answered, and here is x", 1},
+		{
+			"another payload", "text/xml", envelope(e11, "<x/>"), 200, "",
+			"the Body holds x, and the contract says {urn:heatherfold:lab}GradeLotResponse", 1,
+		},
+		{
+			"202 with a body", "text/xml", envelope(e11, "<x/>"), 202, "",
+			"the status 202 says that nothing is answered, and here is x", 1,
+		},
 	}
 	var current atomic.Int64
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -300,7 +360,11 @@ func TestAddressing(t *testing.T) {
 	step := "sheet: t\nsteps:\n  - step: one\n    call: lab/GradeLot\n    addressing: true\n    fill:\n      lot: L-2201\n      moisture: 17\n"
 	o := p.sheet(step+"    keep:\n      relation: reply.soap.header.RelatesTo\n    fields:\n      reply.soap.header.RelatesTo: starts with \"urn:uuid:\"\n", "-show", "sent")
 	assert.Equal(t, 0, o.status, o.all())
-	for _, want := range []string{`<To xmlns="http://www.w3.org/2005/08/addressing">http://127.0.0.1`, `>urn:heatherfold:lab:GradeLot</Action>`, `>urn:uuid:`, `<Address>http://www.w3.org/2005/08/addressing/anonymous</Address>`} {
+	for _, want := range []string{
+		`<To xmlns="http://www.w3.org/2005/08/addressing">http://127.0.0.1`,
+		`>urn:heatherfold:lab:GradeLot</Action>`, `>urn:uuid:`,
+		`<Address>http://www.w3.org/2005/08/addressing/anonymous</Address>`,
+	} {
 		assert.Contains(t, o.stdout, want)
 	}
 	var answer atomic.Value
@@ -327,14 +391,18 @@ func TestAttachments(t *testing.T) {
 	p.write("data/certificate.pdf", content)
 	sum := sha256.Sum256([]byte(content))
 	step := func(soap, rest string) string {
-		return "  - step: by " + soap + rest[:4] + "\n    call: lab/FileCertificate\n    soap: " + soap + "\n    attach:\n      - file: data/certificate.pdf\n        type: application/pdf\n        name: paper\n    fill:\n      lot: L-2201\n" + rest[4:] +
-			"    fields:\n      size: " + strconv.Itoa(len(content)) + "\n      sha256: " + hex.EncodeToString(sum[:]) + "\n      reply.attachments: count 1\n      reply.attachments[0].type: text/plain\n      reply.attachments[0].size: 28\n      reply.attachments[0].sha256: matches [0-9a-f]{64}\n      stamp: is base64\n"
+		return "  - step: by " + soap + rest[:4] + "\n    call: lab/FileCertificate\n    soap: " + soap +
+			"\n    attach:\n      - file: data/certificate.pdf\n        type: application/pdf\n        name: paper\n    fill:\n      lot: L-2201\n" + rest[4:] +
+			"    fields:\n      size: " + strconv.Itoa(len(content)) + "\n      sha256: " + hex.EncodeToString(sum[:]) +
+			"\n      reply.attachments: count 1\n      reply.attachments[0].type: text/plain\n      reply.attachments[0].size: 28\n      reply.attachments[0].sha256: matches [0-9a-f]{64}\n      stamp: is base64\n"
 	}
 	mtom := " mto      certificate:\n        attached: paper\n"
 	along := " swa      certificate: \"\"\n"
-	o := p.sheet("sheet: t\nsteps:\n"+step("1.1", mtom)+step("1.2", mtom)+step("1.1", along)+step("1.2", along), "-show", "all")
+	o := p.sheet("sheet: t\nsteps:\n"+step("1.1", mtom)+step("1.2", mtom)+step("1.1", along)+step("1.2", along),
+		"-show", "all")
 	assert.Equal(t, 0, o.status, o.all())
-	assert.Contains(t, o.stdout, `<Include xmlns="http://www.w3.org/2004/08/xop/include" href="cid:part1@attached.invalid"/>`)
+	assert.Contains(t, o.stdout,
+		`<Include xmlns="http://www.w3.org/2004/08/xop/include" href="cid:part1@attached.invalid"/>`)
 	assert.Contains(t, o.stdout, "(attached: stamp.txt, text/plain, 28 B)")
 	assert.Contains(t, o.stdout, "(attached: paper, application/pdf, "+strconv.Itoa(len(content))+" bytes)")
 	assert.Contains(t, o.stdout, "multipart/related")
@@ -375,12 +443,18 @@ func TestContractFromAddress(t *testing.T) {
 		switch {
 		case r.URL.Query().Has("wsdl"):
 			ask("wsdl")
-			text := strings.ReplaceAll(contract, "lab.xsd", strings.Replace(schema.URL, "127.0.0.1", "localhost", 1)+"/lab.xsd")
-			text = strings.Replace(text, `<service name="Lab">`, `<binding name="Plain" type="lab:Lab" xmlns:h="http://schemas.xmlsoap.org/wsdl/http/"><h:binding verb="GET"/><operation name="ConvertIndex"><h:operation location="/convert"/><input><h:urlEncoded/></input></operation></binding><service name="Lab">`, 1)
-			text = strings.Replace(text, `<service name="Lab">`, `<binding name="Posted" type="lab:Lab" xmlns:h="http://schemas.xmlsoap.org/wsdl/http/"><h:binding verb="POST"/><operation name="ConvertIndex"><h:operation location="/convert"/></operation></binding><service name="Lab">`, 1)
-			text = strings.Replace(text, `</service>`, `<port name="PostPort" binding="lab:Posted"><h:address xmlns:h="http://schemas.xmlsoap.org/wsdl/http/" location="`+base+`"/></port></service>`, 1)
-			text = strings.Replace(text, `</service>`, `<port name="PlainPort" binding="lab:Plain"><h:address xmlns:h="http://schemas.xmlsoap.org/wsdl/http/" location="`+base+`"/></port></service>`, 1)
-			_, _ = w.Write([]byte(regexp.MustCompile(`(soap1?2?:address location=")[^"]*`).ReplaceAllString(text, "${1}"+base+"/soap")))
+			text := strings.ReplaceAll(contract, "lab.xsd",
+				strings.Replace(schema.URL, "127.0.0.1", "localhost", 1)+"/lab.xsd")
+			text = strings.Replace(text, `<service name="Lab">`,
+				`<binding name="Plain" type="lab:Lab" xmlns:h="http://schemas.xmlsoap.org/wsdl/http/"><h:binding verb="GET"/><operation name="ConvertIndex"><h:operation location="/convert"/><input><h:urlEncoded/></input></operation></binding><service name="Lab">`, 1)
+			text = strings.Replace(text, `<service name="Lab">`,
+				`<binding name="Posted" type="lab:Lab" xmlns:h="http://schemas.xmlsoap.org/wsdl/http/"><h:binding verb="POST"/><operation name="ConvertIndex"><h:operation location="/convert"/></operation></binding><service name="Lab">`, 1)
+			text = strings.Replace(text, `</service>`,
+				`<port name="PostPort" binding="lab:Posted"><h:address xmlns:h="http://schemas.xmlsoap.org/wsdl/http/" location="`+base+`"/></port></service>`, 1)
+			text = strings.Replace(text, `</service>`,
+				`<port name="PlainPort" binding="lab:Plain"><h:address xmlns:h="http://schemas.xmlsoap.org/wsdl/http/" location="`+base+`"/></port></service>`, 1)
+			_, _ = w.Write([]byte(regexp.MustCompile(`(soap1?2?:address location=")[^"]*`).ReplaceAllString(text,
+				"${1}"+base+"/soap")))
 		case r.URL.Path == "/convert" && r.Method == "POST":
 			w.Header().Set("Content-Type", "application/xml")
 			_, _ = w.Write([]byte("<moisture>" + r.PostFormValue("refractiveIndex") + "</moisture>"))
@@ -399,14 +473,17 @@ func TestContractFromAddress(t *testing.T) {
 	})
 	server.Start()
 	defer server.Close()
-	p.write("bench.yaml", "bench: t\nsites:\n  local:\n    set:\n      base: "+base+"\nservices:\n  lab: ${base}/x?wsdl\n  plain:\n    contract: ${base}/x?wsdl\n    port: PlainPort\n  posted:\n    contract: ${base}/x?wsdl\n    port: PostPort\n")
+	p.write("bench.yaml", "bench: t\nsites:\n  local:\n    set:\n      base: "+base+
+		"\nservices:\n  lab: ${base}/x?wsdl\n  plain:\n    contract: ${base}/x?wsdl\n    port: PlainPort\n  posted:\n    contract: ${base}/x?wsdl\n    port: PostPort\n")
 	sheet := "sheet: t\nsteps:\n"
 	for _, name := range []string{"one", "two"} {
-		sheet += "  - step: " + name + "\n    call: lab/ConvertIndex\n    fill:\n      refractiveIndex: 1.4940\n    fields:\n      moisture: 17.02\n"
+		sheet += "  - step: " + name +
+			"\n    call: lab/ConvertIndex\n    fill:\n      refractiveIndex: 1.4940\n    fields:\n      moisture: 17.02\n"
 	}
 	sheet += "  - step: plain\n    call: plain/ConvertIndex\n    fill:\n      refractiveIndex: 1.5\n    fields:\n      .: 1.5\n"
 	sheet += "  - step: posted\n    call: posted/ConvertIndex\n    fill:\n      refractiveIndex: 1.5\n    where:\n      - answer == 1.5\n"
-	o := p.sheet(strings.Replace(sheet, "    fields:\n      .: 1.5\n", "    where:\n      - answer == 1.5\n", 1), "-allow", "localhost")
+	o := p.sheet(strings.Replace(sheet, "    fields:\n      .: 1.5\n", "    where:\n      - answer == 1.5\n", 1),
+		"-allow", "localhost")
 	assert.Equal(t, 0, o.status, o.all())
 	assert.Equal(t, []string{"wsdl", "schema"}, taken())
 	o = p.run("survey", "lab")
@@ -434,7 +511,8 @@ func TestOpenAPI(t *testing.T) {
 	p, _ := newBench(t)
 	p.write("contracts/open.json", `{"openapi": "3.1.0", "info": {"title": "Open"}}`)
 	p.write("contracts/broken.yaml", "openapi: [\n")
-	p.write("contracts/lot.schema.json", `{"$schema": "http://json-schema.org/draft-07/schema#", "title": "Lot", "type": "object", "required": ["id"], "properties": {"id": {"type": "string", "pattern": "^L-"}, "kilos": {"type": "number", "exclusiveMinimum": 0}}}`)
+	p.write("contracts/lot.schema.json",
+		`{"$schema": "http://json-schema.org/draft-07/schema#", "title": "Lot", "type": "object", "required": ["id"], "properties": {"id": {"type": "string", "pattern": "^L-"}, "kilos": {"type": "number", "exclusiveMinimum": 0}}}`)
 	p.write("good.json", "{\n  \"id\": \"L-1\"\n}")
 	p.write("bad.json", "{\n  \"id\": 1,\n  \"kilos\": 0\n}")
 	p.write("lot.json", `{"id": "L-2201", "keeper": "a", "kind": "moss"}`)
@@ -443,28 +521,46 @@ func TestOpenAPI(t *testing.T) {
 		status int
 		says   []string
 	}{
-		{"survey contracts/stores.yaml -logins", 0, []string{"scopes: stores.read, stores.write", "/gate/token\n", "search  GET   /lots"}},
+		{
+			"survey contracts/stores.yaml -logins", 0,
+			[]string{"scopes: stores.read, stores.write", "/gate/token\n", "search  GET   /lots"},
+		},
 		{"survey stores -json", 0, []string{`"format": "OpenAPI 3.1.0"`, `"path": "/lots/{id}"`}},
-		{"survey stores/search", 0, []string{"page    integer, 1 or more; may be left out; default 1", "answer 401, 403", "request line  GET /lots", "login  clerk (stores.read)"}},
+		{
+			"survey stores/search", 0,
+			[]string{
+				"page    integer, 1 or more; may be left out; default 1", "answer 401, 403",
+				"request line  GET /lots", "login  clerk (stores.read)",
+			},
+		},
 		{"survey stores move -json", 0, []string{`"in": "header"`, `"required": true`}},
 		{"survey stores -find barrels", 0, []string{"lot     GET  /lots/{id}"}},
 		{"survey stores lots", 2, []string{`there is no operation "lots"; did you mean "lot"?`}},
 		{"survey -find barrels", 0, []string{"lots[0].barrels  a list of objects"}},
 		{"survey contracts/open.json", 0, []string{"Open · OpenAPI 3.1.0"}},
 		{"survey contracts/broken.yaml", 2, []string{"not well-formed YAML at line 2"}},
-		{"survey contracts/lot.schema.json", 0, []string{"Lot · JSON Schema", "kilos  number, over 0; may be left out"}},
+		{
+			"survey contracts/lot.schema.json", 0,
+			[]string{"Lot · JSON Schema", "kilos  number, over 0; may be left out"},
+		},
 		{"draft stores move", 0, []string{`"lot": "L-2201"`, "POST /moves\n"}},
 		{"draft stores search -only required", 0, []string{"GET /lots\nX-Depot: north\n"}},
 		{"draft stores lot -as step", 0, []string{"  call: stores/lot\n", "    id: L-2201  # text, matches"}},
 		{"draft stores move -as json", 0, []string{`"lot": "L-2201"`}},
 		{"draft stores move -as xml", 2, []string{"move takes no XML; it takes application/json"}},
 		{"draft stores move -soap 1.2", 2, []string{"-soap and -port go with a WSDL"}},
-		{"survey stores -port X", 2, []string{"-port has no effect in survey of a whole contract", "survey of an operation"}},
+		{
+			"survey stores -port X", 2,
+			[]string{"-port has no effect in survey of a whole contract", "survey of an operation"},
+		},
 		{"survey stores lot -port X", 2, []string{"-soap and -port go with a WSDL"}},
 		{"survey lab GradeLot -find nothing-like-it", 0, []string{`no field has "nothing-like-it"`}},
 		{"survey contracts/lot.schema.json Lot", 2, []string{"a JSON Schema, which is one type and has no Lot"}},
 		{"draft contracts/lot.schema.json Lot", 2, []string{"a JSON Schema, which is one type and has no Lot"}},
-		{"draft contracts/lot.schema.json -as step", 2, []string{"is a schema alone, and a step calls an operation", "leave -as out"}},
+		{
+			"draft contracts/lot.schema.json -as step", 2,
+			[]string{"is a schema alone, and a step calls an operation", "leave -as out"},
+		},
 		{"draft contracts/lot.schema.json -as xml", 2, []string{"is a JSON Schema, and is drafted as JSON"}},
 		{"draft contracts/lot.schema.json -answer", 2, []string{"-answer has no effect in draft of a schema"}},
 		{"draft contracts/lab.xsd LabFault -as step", 2, []string{"is a schema alone, and a step calls an operation"}},
@@ -473,17 +569,38 @@ func TestOpenAPI(t *testing.T) {
 		{"validate stores/lot lot.json -status 99", 2, []string{"-status 99 is no status"}},
 		{"draft contracts/lot.schema.json", 0, []string{`"id": "L-"`}},
 		{"validate contracts/lot.schema.json good.json", 0, []string{"valid: an instance of the schema"}},
-		{"validate contracts/lot.schema.json bad.json", 1, []string{"bad.json:2:9: id must be text, and is 1\n", "bad.json:3:12: kilos must be over 0, and is 0\n", "2 faults"}},
-		{"validate stores/lot lot.json", 1, []string{`lot.json:1:41: kind must be one of heather, clover, linden, and is "moss"`, "barrels is missing"}},
+		{
+			"validate contracts/lot.schema.json bad.json", 1,
+			[]string{
+				"bad.json:2:9: id must be text, and is 1\n", "bad.json:3:12: kilos must be over 0, and is 0\n",
+				"2 faults",
+			},
+		},
+		{
+			"validate stores/lot lot.json", 1,
+			[]string{
+				`lot.json:1:41: kind must be one of heather, clover, linden, and is "moss"`,
+				"barrels is missing",
+			},
+		},
 		{"validate stores/lot lot.json -status 404", 1, []string{"error is missing"}},
 		{"validate stores/lot lot.json -status 204", 2, []string{"lot declares no answer of status 204"}},
 		{"validate stores lot.json", 2, []string{"of which operation is it?"}},
 		{"validate stores/lot lot.json -request", 2, []string{"lot says nothing of such a body"}},
 		{"validate stores/lot bench.yaml", 1, []string{"not well-formed JSON"}},
-		{"survey lab GradeLot -logins", 2, []string{"-logins has no effect in survey of an operation", "survey with -logins"}},
-		{"call stores/move lot=L-22 to=south", 2, []string{`lot must match ^L-[0-9]{4}$, and is "L-22"`, "-contract answer"}},
+		{
+			"survey lab GradeLot -logins", 2,
+			[]string{"-logins has no effect in survey of an operation", "survey with -logins"},
+		},
+		{
+			"call stores/move lot=L-22 to=south", 2,
+			[]string{`lot must match ^L-[0-9]{4}$, and is "L-22"`, "-contract answer"},
+		},
 		{"call stores/move lot=L-2299 to=south -login clerk_in_person", 1, []string{"404", "there is no lot L-2299"}},
-		{"call stores/move lot=L-22 to=south -login clerk_in_person -contract answer", 1, []string{"404", "sent against the contract: lot must match"}},
+		{
+			"call stores/move lot=L-22 to=south -login clerk_in_person -contract answer", 1,
+			[]string{"404", "sent against the contract: lot must match"},
+		},
 		{"call stores/move lot=L-2201 to=south on=2026-11-23 -login clerk_in_person -pick lot", 0, []string{"L-2201"}},
 		{"call stores/lot id=L-2201 -in header.X-Depot=south -pick depot", 0, []string{"south"}},
 	} {
@@ -495,12 +612,17 @@ func TestOpenAPI(t *testing.T) {
 	}
 	// A value that is wrong and secret is not shown, however short.
 	p.env = append(p.env, "TESTBENCH_SEALED_SHORT=qxz7")
-	for _, args := range []string{"call stores/move lot=${sealed.short} to=south", "call stores/search kind=${sealed.short}", "call ledger/Suppliers.list top=${sealed.short}", "call ledger/PurchaseOrders.create supplierNumber=S-1 orderedOn=${sealed.short}"} {
+	for _, args := range []string{
+		"call stores/move lot=${sealed.short} to=south",
+		"call stores/search kind=${sealed.short}", "call ledger/Suppliers.list top=${sealed.short}",
+		"call ledger/PurchaseOrders.create supplierNumber=S-1 orderedOn=${sealed.short}",
+	} {
 		o := p.run(strings.Fields(args)...)
 		assert.Contains(t, o.all(), "a secret value", args)
 		assert.NotContains(t, o.all(), "qxz7", args)
 	}
-	p.write("sheets/typo.yaml", "sheet: typo\nsteps:\n  - step: move\n    call: stores/move\n    fill:\n      lott: L-2201\n      to: sideways\n      on: ${today}\n")
+	p.write("sheets/typo.yaml",
+		"sheet: typo\nsteps:\n  - step: move\n    call: stores/move\n    fill:\n      lott: L-2201\n      to: sideways\n      on: ${today}\n")
 	o := p.run("vet")
 	assert.Contains(t, o.all(), "sheets/typo.yaml:6:7: move has no field \"lott\"")
 	assert.Contains(t, o.all(), `sheets/typo.yaml:7:11: to must be one of north, south, and is "sideways"`)

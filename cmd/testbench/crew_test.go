@@ -156,7 +156,9 @@ func TestSideBySide(t *testing.T) {
 	assert.Contains(t, o.stdout, "12 rows · 12 held · 24 exchanges")
 	// Sheets too, and what they tell does not mix.
 	for i := range 3 {
-		p.write(fmt.Sprintf("s%d.yaml", i), strings.Replace(strings.ReplaceAll(echoSheet, "ROWS", "30"), "sheet: echo", fmt.Sprintf("sheet: echo%d", i), 1))
+		p.write(fmt.Sprintf("s%d.yaml", i),
+			strings.Replace(strings.ReplaceAll(echoSheet, "ROWS", "30"), "sheet: echo", fmt.Sprintf("sheet: echo%d", i),
+				1))
 	}
 	o = p.run("run", "s0.yaml", "s1.yaml", "s2.yaml", "-jobs", "5", "-tell", "rows")
 	assert.Equal(t, 0, o.status, o.all())
@@ -221,7 +223,12 @@ func TestTimes(t *testing.T) {
 	}{
 		{"  p95: under 20 s\n  per second: over 0\n", nil, 0, "get per second wanted over 0"},
 		{"  max: under 0.000001 ms\n", nil, 1, "get max wanted under 0.000001 ms, got"},
-		{"  steps:\n    get:\n      p50: under 0.000001 ms\n", []string{"-out", "r.xml", "-out", "r.html"}, 1, "1 limit of times fell short"},
+		{
+			"  steps:\n    get:\n      p50: under 0.000001 ms\n",
+			[]string{"-out", "r.xml", "-out", "r.html"},
+			1,
+			"1 limit of times fell short",
+		},
 		{"", []string{"-repeat", "3"}, 0, "60 rows · 60 held"},
 		{"", []string{"-for", "300ms"}, 0, "get"},
 		{"", []string{"-rows", "2-3", "-repeat", "2", "-tell", "steps"}, 0, "row 3 of 20 (n 3), turn 2"},
@@ -275,16 +282,19 @@ func TestShares(t *testing.T) {
 	t.Parallel()
 	server, seen := counting(t)
 	p := newEcho(t, server)
-	p.write("sheets/test.yaml", "sheet: shares\nrows: {numbers: 1 to 60, as: n}\nfirst:\n  - step: first\n    request: GET ${base}/first\nsteps:\n  - step: get\n    request: GET ${base}/${n}\n    fields: {n: not equals 7}\n")
+	p.write("sheets/test.yaml",
+		"sheet: shares\nrows: {numbers: 1 to 60, as: n}\nfirst:\n  - step: first\n    request: GET ${base}/first\nsteps:\n  - step: get\n    request: GET ${base}/${n}\n    fields: {n: not equals 7}\n")
 	for i := 1; i <= 3; i++ {
-		o := p.run("run", "sheets/test.yaml", "-share", fmt.Sprintf("%d/3", i), "-of", "night", "-out", fmt.Sprintf("s%d.json", i))
+		o := p.run("run", "sheets/test.yaml", "-share", fmt.Sprintf("%d/3", i), "-of", "night", "-out",
+			fmt.Sprintf("s%d.json", i))
 		assert.LessOrEqual(t, o.status, 1, o.all())
 		assert.Greater(t, p.report(fmt.Sprintf("s%d.json", i)).Counts.Rows, 5)
 	}
 	for n := 1; n <= 60; n++ {
 		assert.Equal(t, 1, seen.of(fmt.Sprint(n)), n)
 	}
-	o := p.run("report", "-gather", "s3.json", "s1.json", "s2.json", "-out", "all.json", "-out", "all.html", "-out", "all.xml")
+	o := p.run("report", "-gather", "s3.json", "s1.json", "s2.json", "-out", "all.json", "-out", "all.html", "-out",
+		"all.xml")
 	assert.Equal(t, 1, o.status, o.all())
 	assert.Contains(t, o.stdout, "60 rows · 59 held · 1 fell short · 63 exchanges")
 	assert.Contains(t, o.stdout, "get · row 7")
@@ -302,12 +312,16 @@ func TestShares(t *testing.T) {
 		{"report -gather", 2, []string{"gather which shares?"}},
 	})
 	p.write("sheets/test.yaml", strings.Replace(p.read("sheets/test.yaml"), "not equals 7", "not equals 8", 1))
-	assert.LessOrEqual(t, p.run("run", "sheets/test.yaml", "-share", "2/3", "-of", "night", "-out", "other.json").status, 1)
+	assert.LessOrEqual(t, p.run("run", "sheets/test.yaml", "-share", "2/3", "-of", "night", "-out",
+		"other.json").status, 1)
 	o = p.run("report", "-gather", "s1.json", "other.json", "s3.json")
 	assert.Contains(t, o.all(), "sheets/test.yaml was not the same")
 	// More machines than rows: those with nothing to do hold.
 	p.write("sheets/test.yaml", "sheet: one\nsteps:\n  - step: get\n    request: GET ${base}/1\n")
-	statuses := []int{p.run("run", "sheets/test.yaml", "-share", "1/2", "-of", "x").status, p.run("run", "sheets/test.yaml", "-share", "2/2", "-of", "x").status}
+	statuses := []int{
+		p.run("run", "sheets/test.yaml", "-share", "1/2", "-of", "x").status,
+		p.run("run", "sheets/test.yaml", "-share", "2/2", "-of", "x").status,
+	}
 	assert.Equal(t, []int{0, 0}, statuses)
 }
 

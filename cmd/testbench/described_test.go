@@ -26,7 +26,8 @@ func (p *place) cases(cases []commandCase) {
 			said = o.stderr
 		}
 		for _, says := range c.says {
-			assert.Contains(p.t, strings.Join(strings.Fields(said), " "), strings.Join(strings.Fields(says), " "), c.args)
+			assert.Contains(p.t, strings.Join(strings.Fields(said), " "), strings.Join(strings.Fields(says), " "),
+				c.args)
 		}
 	}
 }
@@ -48,21 +49,44 @@ func TestWADL(t *testing.T) {
 <method id="m" name="POST"><request><representation mediaType="application/xml" element="x:e"/></request></method>
 <resources base="http://127.0.0.1/"><resource path="in"><method id="post" name="POST"><request><representation mediaType="application/x-www-form-urlencoded"><param name="user" style="query" required="true"/><param name="age" style="query" type="xsd:int"/></representation></request></method></resource></resources></application>`)
 	p.cases([]commandCase{
-		{"survey index", 0, []string{"Heatherfold price index · WADL", "prices GET /prices.xml Prices of a range of days"}},
-		{"survey index prices", 0, []string{"fy year – its year", "kind a list of heather, clover, linden; may be left out", "@day date", "answer 400 text/plain", "request line GET /prices.xml?fd=1&fm=1&fy=2026"}},
+		{"survey index", 0, []string{
+			"Heatherfold price index · WADL",
+			"prices GET /prices.xml Prices of a range of days",
+		}},
+		{
+			"survey index prices", 0,
+			[]string{
+				"fy year – its year", "kind a list of heather, clover, linden; may be left out", "@day date",
+				"answer 400 text/plain", "request line GET /prices.xml?fd=1&fm=1&fy=2026",
+			},
+		},
 		{"survey index -find month", 0, []string{"prices GET"}},
-		{"survey odd.wadl", 0, []string{"delete_a_b DELETE /a/{b}{m}{dry}", "m POST /a/{b}{m}{dry}/c", "the grammar gone.xsd", "the type xsd:unheard is not known", "has the style odd", "the element x:e is not in the grammars"}},
+		{"survey odd.wadl", 0, []string{
+			"delete_a_b DELETE /a/{b}{m}{dry}", "m POST /a/{b}{m}{dry}/c",
+			"the grammar gone.xsd", "the type xsd:unheard is not known", "has the style odd",
+			"the element x:e is not in the grammars",
+		}},
 		{"survey odd.wadl delete_a_b", 0, []string{"q always 1"}},
 		{"draft odd.wadl delete_a_b", 0, []string{"DELETE /a/text;m=text;dry?q=1"}},
 		{"draft odd.wadl delete_a_b -only required", 0, []string{"DELETE /a/text?q=1"}},
 		{"draft odd.wadl post", 0, []string{"POST /in", "user=text&age=1"}},
 		{"draft index price -answer", 0, []string{`xmlns="urn:heatherfold:index"`}},
 		{"draft index prices -only required", 0, []string{"GET /prices.xml?fd=1&fm=1&fy=2026"}},
-		{"call index/prices fd=1 fm=11 fy=2026 td=2 tm=11 ty=2026 kind.0=heather kind.1=linden -pick price[*].kind", 0, []string{`["heather","linden","heather","linden"]`}},
-		{"call index/prices fd=one fm=11 fy=2026 kind=moss", 2, []string{`fd "one" is not an integer`, `kind must be one of heather, clover, linden, and is "moss"`}},
+		{
+			"call index/prices fd=1 fm=11 fy=2026 td=2 tm=11 ty=2026 kind.0=heather kind.1=linden -pick price[*].kind",
+			0,
+			[]string{`["heather","linden","heather","linden"]`},
+		},
+		{
+			"call index/prices fd=one fm=11 fy=2026 kind=moss", 2,
+			[]string{`fd "one" is not an integer`, `kind must be one of heather, clover, linden, and is "moss"`},
+		},
 		{"call index/prices fm=11 fy=2026", 2, []string{"index/prices needs fd"}},
 		{"call index/price day=2026-11-23 -pick price[kind=clover]", 0, []string{"10.32"}},
-		{"call index/price day=yesterday -contract answer", 1, []string{`the index says: "There are no prices of yesterday"`}},
+		{
+			"call index/price day=yesterday -contract answer", 1,
+			[]string{`the index says: "There are no prices of yesterday"`},
+		},
 		{"call index/prices fd=31 fm=2 fy=2026", 1, []string{`the index says: "2026-02-31 is no day"`}},
 	})
 	p.write("good.xml", `<prices xmlns="urn:heatherfold:index" currency="EUR"><price day="2026-11-23" kind="heather">9.5</price></prices>`)
@@ -84,19 +108,31 @@ func TestRPC(t *testing.T) {
 		{"call ledger_json/find", 2, []string{"ledger_json/find needs name"}},
 		{"survey ledger_json find", 0, []string{"find · POST · calls Suppliers.find"}},
 		{"survey ledger_xml", 2, []string{"called by name (xml-rpc), and none is described"}},
-		{"call ledger_json/find name=x -login none", 1, []string{"fell short 1 of 1", "wanted 2xx, got 401", "the header Ledger-Key is missing"}},
+		{
+			"call ledger_json/find name=x -login none", 1,
+			[]string{"fell short 1 of 1", "wanted 2xx, got 401", "the header Ledger-Key is missing"},
+		},
 		{"call ledger_xml/Suppliers.get 0=x -login none", 1, []string{"fell short 1 of 1", "wanted 2xx, got 401"}},
 		{"call ledger_json/fnd name=x", 2, []string{`did you mean "find"?`}},
 		{"call ledger_json/Orders.total currency=USD", 2, []string{"currency must be one of EUR, CHF"}},
 		{"call ledger_json/Orders.total currency=EUR -pick answer", 0, []string{"1484.00"}},
 		{"call ledger_json/Suppliers.get 0=S-102 -pick name", 0, []string{"Bryony Garrow"}},
-		{"call ledger_json/Suppliers.get number=S-999", 1, []string{"expect error wanted none, got 1404: there is no supplier S-999 (field number)", "number was sent as S-999"}},
+		{
+			"call ledger_json/Suppliers.get number=S-999", 1,
+			[]string{
+				"expect error wanted none, got 1404: there is no supplier S-999 (field number)",
+				"number was sent as S-999",
+			},
+		},
 		{"call ledger_json/Nothing.there", 1, []string{"-32601: there is no method Nothing.there"}},
 		{"call ledger_xml/Suppliers.find 0=ansel -pick [0].active", 0, []string{"true"}},
 		{"call ledger_xml/Orders.create supplier=S-101 on=2026-11-23 lines.0.article=J lines.0.quantity=2 lines.0.price=1.5 -pick total", 0, []string{"3.00"}},
 		{"call ledger_xml/Orders.total currency=EUR -pick answer", 0, []string{"1487.00"}},
 		{"call ledger/OpenTotal currency=EUR -pick value", 0, []string{"1487.00"}},
-		{"call ledger_xml/Suppliers.get number=S-999", 1, []string{`the ledger_xml says: "there is no supplier S-999"`}},
+		{
+			"call ledger_xml/Suppliers.get number=S-999", 1,
+			[]string{`the ledger_xml says: "there is no supplier S-999"`},
+		},
 	})
 	o := p.sheet("sheet: session\nsteps:\n  - step: open\n    call: ledger_json/Session.open\n    fill:\n      user: clerk\n      password: ${sealed.clerk}\n    keep:\n      session:\n        at: session\n        secret: true\n"+
 		"  - step: order\n    call: ledger_json/Orders.create\n    fill:\n      supplier: S-101\n      \"on\": 2026-11-23\n      lines:\n        - article: J\n          quantity: 1\n          price: 2.5\n    keep:\n      order: number\n"+
@@ -118,7 +154,8 @@ func TestRPC(t *testing.T) {
 			}
 			fmt.Fprint(w, body)
 		}))
-		p.write("bench.yaml", "bench: t\nsites:\n  local:\n    set:\n      base: "+server.URL+"\nservices:\n  r:\n    address: ${base}\n    speaks: json-rpc\n")
+		p.write("bench.yaml", "bench: t\nsites:\n  local:\n    set:\n      base: "+server.URL+
+			"\nservices:\n  r:\n    address: ${base}\n    speaks: json-rpc\n")
 		o := p.run("call", "r/a.b")
 		assert.Equal(t, 1, o.status, o.all())
 		assert.Contains(t, strings.Join(strings.Fields(o.all()), " "), says)
@@ -133,20 +170,37 @@ func TestByHand(t *testing.T) {
 	p, _ := newBench(t)
 	bench := p.read("bench.yaml")
 	const balance = "        request: POST /rpc/stock/Balance/Read\n        reads: true\n"
-	p.write("contracts/balance.json", `{"type": "object", "required": ["response", "error"], "properties": {"response": {"type": ["object", "null"], "properties": {"kilos": {"type": "string"}}}}}`)
-	p.write("bench.yaml", strings.Replace(bench, balance, balance+"        answer: contracts/balance.json\n      method:\n        about: Any method.\n        request: POST /rpc/{group}/{service}/{method}\n        good: 200 or 404\n        template:\n          request: ${fields}\n          desk: ${site.depot}\n", 1))
+	p.write("contracts/balance.json",
+		`{"type": "object", "required": ["response", "error"], "properties": {"response": {"type": ["object", "null"], "properties": {"kilos": {"type": "string"}}}}}`)
+	p.write("bench.yaml", strings.Replace(bench, balance,
+		balance+"        answer: contracts/balance.json\n      method:\n        about: Any method.\n        request: POST /rpc/{group}/{service}/{method}\n        good: 200 or 404\n        template:\n          request: ${fields}\n          desk: ${site.depot}\n", 1))
 	p.cases([]commandCase{
 		{"vet", 0, []string{"no mistakes"}},
 		{"survey ledger", 0, []string{"method Any method.", "Suppliers list, read"}},
 		{"survey ledger method", 0, []string{"method · POST /rpc/{group}/{service}/{method}"}},
-		{"call ledger/method group=stock service=Balance method=Read lot=L-2201 -pick response.lot", 0, []string{"L-2201"}},
-		{"call ledger/method group=stock service=Balance method=Read lot=L-2201 -dry", 0, []string{`"request": { "lot": "L-2201" }, "desk": "north"`}},
+		{
+			"call ledger/method group=stock service=Balance method=Read lot=L-2201 -pick response.lot", 0,
+			[]string{"L-2201"},
+		},
+		{
+			"call ledger/method group=stock service=Balance method=Read lot=L-2201 -dry", 0,
+			[]string{`"request": { "lot": "L-2201" }, "desk": "north"`},
+		},
 		{"call ledger/method group=stock service=Balance method=Burn", 0, []string{"404"}},
 		{"call ledger/method group=stock service=Balance", 2, []string{"ledger/method needs method"}},
-		{"call ledger/balance request.lot=L-2201", 1, []string{"the answer breaks the contract: response.kilos must be text, and is 0.00"}},
-		{"call ledger/method group=stock service=Balance method=Read lot=L-9", 0, []string{"note: the status is 200, and the answer tells of an error: NOT_FOUND: lot"}},
+		{
+			"call ledger/balance request.lot=L-2201", 1,
+			[]string{"the answer breaks the contract: response.kilos must be text, and is 0.00"},
+		},
+		{
+			"call ledger/method group=stock service=Balance method=Read lot=L-9", 0,
+			[]string{"note: the status is 200, and the answer tells of an error: NOT_FOUND: lot"},
+		},
 	})
-	for text, says := range map[string]string{"answer: contracts/stores.yaml": "is a contract; write it at the service", "answer: gone.json": "there is no file", "good: fine": "status"} {
+	for text, says := range map[string]string{
+		"answer: contracts/stores.yaml": "is a contract; write it at the service",
+		"answer: gone.json":             "there is no file", "good: fine": "status",
+	} {
 		p.write("bench.yaml", strings.Replace(bench, balance, balance+"        "+text+"\n", 1))
 		o := p.run("vet")
 		assert.Equal(t, 2, o.status, o.all())

@@ -25,8 +25,10 @@ func TestCredentialsGoNowhereElse(t *testing.T) {
 		if r.TLS != nil && len(r.TLS.PeerCertificates) > 0 {
 			certificate = r.TLS.PeerCertificates[0].Subject.CommonName
 		}
-		seen.add(fmt.Sprintf("%s %s?%s cert=%q auth=%q cookie=%q key=%q always=%q body=%q", where, r.URL.Path, r.URL.RawQuery, certificate,
-			r.Header.Get("Authorization"), r.Header.Get("Cookie"), r.Header.Get("X-Key"), r.Header.Get("X-Always"), body))
+		seen.add(fmt.Sprintf("%s %s?%s cert=%q auth=%q cookie=%q key=%q always=%q body=%q", where, r.URL.Path,
+			r.URL.RawQuery, certificate,
+			r.Header.Get("Authorization"), r.Header.Get("Cookie"), r.Header.Get("X-Key"), r.Header.Get("X-Always"),
+			body))
 	}
 	start := func(handler http.HandlerFunc, secure bool) *httptest.Server {
 		server := httptest.NewUnstartedServer(handler)
@@ -47,7 +49,10 @@ func TestCredentialsGoNowhereElse(t *testing.T) {
 	otherPort, plain := start(elsewhere, true), start(elsewhere, false)
 	home := start(func(w http.ResponseWriter, r *http.Request) {
 		q := r.URL.Query()
-		to := map[string]string{"home": "https://" + r.Host, "port": otherPort.URL, "scheme": plain.URL, "host": "https://" + strings.Replace(r.Host, "127.0.0.1", "localhost", 1)}[q.Get("to")]
+		to := map[string]string{
+			"home": "https://" + r.Host, "port": otherPort.URL, "scheme": plain.URL,
+			"host": "https://" + strings.Replace(r.Host, "127.0.0.1", "localhost", 1),
+		}[q.Get("to")]
 		tell("home", r)
 		http.SetCookie(w, &http.Cookie{Name: "way", Value: "set-on-the-way", Path: "/"})
 		w.Header().Set("Content-Type", "application/json")
@@ -73,7 +78,8 @@ func TestCredentialsGoNowhereElse(t *testing.T) {
 	certificate, key := newCertificates(t).issue(t, "client")
 	p.write("client.pem", certificate)
 	p.write("client.key", key)
-	p.env = append(p.env, "TESTBENCH_SEALED_WORD=sealed-word-1", "TESTBENCH_SEALED_KEY=sealed-key-1", "TESTBENCH_SEALED_ALWAYS=sealed-always-1")
+	p.env = append(p.env, "TESTBENCH_SEALED_WORD=sealed-word-1", "TESTBENCH_SEALED_KEY=sealed-key-1",
+		"TESTBENCH_SEALED_ALWAYS=sealed-always-1")
 	p.write("bench.yaml", `bench: elsewhere
 sites:
   local:
@@ -101,14 +107,21 @@ logins:
 			continue
 		}
 		for name, step := range map[string]string{
-			"redirect 301": "request: s GET /?by=redirect&status=301&to=" + to, "redirect 302": "request: s GET /?by=redirect&status=302&to=" + to, "redirect 303": "request: s POST /?by=redirect&status=303&to=" + to,
-			"redirect 307": "request: s GET /?by=redirect&status=307&to=" + to, "redirect 308": "request: s GET /?by=redirect&status=308&to=" + to,
-			"redirect 302 of a POST": "request: s POST /?by=redirect&status=302&to=" + to + "\n    body: {word: \"${sealed.word}\"}",
-			"redirect 307 of a POST": "request: s POST /?by=redirect&status=307&to=" + to + "\n    body: {word: \"${sealed.word}\"}",
-			"next page":              "request: s GET /?by=next&to=" + to + "\n    pages: 3",
-			"put off":                "request: s GET /?by=later&to=" + to + "\n    headers: {Prefer: respond-async}",
-			"link, of the service":   "request: s GET /?by=link&to=" + to + "\n    keep: {at: at}\n  - step: follows\n    follow: ${at}\n    service: s",
-			"link, of nobody":        "request: s GET /?by=link&to=" + to + "\n    keep: {at: at}\n  - step: follows\n    follow: ${at}",
+			"redirect 301": "request: s GET /?by=redirect&status=301&to=" + to,
+			"redirect 302": "request: s GET /?by=redirect&status=302&to=" + to,
+			"redirect 303": "request: s POST /?by=redirect&status=303&to=" + to,
+			"redirect 307": "request: s GET /?by=redirect&status=307&to=" + to,
+			"redirect 308": "request: s GET /?by=redirect&status=308&to=" + to,
+			"redirect 302 of a POST": "request: s POST /?by=redirect&status=302&to=" + to +
+				"\n    body: {word: \"${sealed.word}\"}",
+			"redirect 307 of a POST": "request: s POST /?by=redirect&status=307&to=" + to +
+				"\n    body: {word: \"${sealed.word}\"}",
+			"next page": "request: s GET /?by=next&to=" + to + "\n    pages: 3",
+			"put off":   "request: s GET /?by=later&to=" + to + "\n    headers: {Prefer: respond-async}",
+			"link, of the service": "request: s GET /?by=link&to=" + to +
+				"\n    keep: {at: at}\n  - step: follows\n    follow: ${at}\n    service: s",
+			"link, of nobody": "request: s GET /?by=link&to=" + to +
+				"\n    keep: {at: at}\n  - step: follows\n    follow: ${at}",
 		} {
 			t.Run(to+", "+name, func(t *testing.T) {
 				p.write("sheets/one.yaml", "sheet: one\nsteps:\n  - step: it\n    "+step+"\n")
@@ -123,7 +136,10 @@ logins:
 						continue
 					}
 					landed++
-					for _, credential := range []string{`cert="client"`, `auth="Basic`, "sealed-key-1", "sealed-always-1", "sealed-word-1", "set-on-the-way"} {
+					for _, credential := range []string{
+						`cert="client"`, `auth="Basic`, "sealed-key-1",
+						"sealed-always-1", "sealed-word-1", "set-on-the-way",
+					} {
 						if to != "home" {
 							assert.NotContains(t, line, credential)
 						}
@@ -172,11 +188,16 @@ func TestProxyOfASite(t *testing.T) {
 	defer proxy.Close()
 	p := newPlace(t)
 	p.env = append(p.env, "TESTBENCH_SEALED_WORD=sealed-word-1")
-	bench := "bench: b\nsites:\n  local:\n    proxy:\n      address: " + proxy.URL + "\nLOGINservices:\n  s:\n    address: " + service.URL + "\nlogins:\n  gate: {kind: basic, user: clerk, password: \"${sealed.word}\"}\n"
+	bench := "bench: b\nsites:\n  local:\n    proxy:\n      address: " + proxy.URL +
+		"\nLOGINservices:\n  s:\n    address: " + service.URL +
+		"\nlogins:\n  gate: {kind: basic, user: clerk, password: \"${sealed.word}\"}\n"
 	p.write("bench.yaml", strings.Replace(bench, "LOGIN", "      login: gate\n", 1))
 	o := p.run("call", "s", "GET", "/", "-show", "all")
 	require.Zero(t, o.status, o.all())
-	assert.Equal(t, []string{"proxy Basic Y2xlcms6c2VhbGVkLXdvcmQtMQ== " + strings.TrimPrefix(service.URL, "http://"), "service "}, seen.take())
+	assert.Equal(t, []string{
+		"proxy Basic Y2xlcms6c2VhbGVkLXdvcmQtMQ== " + strings.TrimPrefix(service.URL, "http://"),
+		"service ",
+	}, seen.take())
 	assert.NotContains(t, o.all(), "sealed-word-1")
 	p.write("bench.yaml", strings.Replace(bench, "LOGIN", "", 1))
 	o = p.run("call", "s", "GET", "/")

@@ -20,43 +20,148 @@ func TestOData(t *testing.T) {
 		status int
 		says   []string
 	}{
-		{[]string{"survey", "ledger"}, 0, []string{"Suppliers       list, read, create", "lines.read, lines.create, lines.change", "OpenTotal       What the orders come to"}},
-		{[]string{"survey", "ledger", "PurchaseOrders.create"}, 0, []string{"quantity      integer\n", "supplierNumber  text, at most 6 characters – Who delivers."}},
+		{
+			[]string{"survey", "ledger"},
+			0,
+			[]string{
+				"Suppliers       list, read, create", "lines.read, lines.create, lines.change",
+				"OpenTotal       What the orders come to",
+			},
+		},
+		{
+			[]string{"survey", "ledger", "PurchaseOrders.create"},
+			0,
+			[]string{"quantity      integer\n", "supplierNumber  text, at most 6 characters – Who delivers."},
+		},
 		{[]string{"survey", "ledger", "-find", "credit"}, 0, []string{"Suppliers.read"}},
-		{[]string{"draft", "ledger", "Suppliers.create", "-only", "required"}, 0, []string{"{\n  \"name\": \"text\",\n  \"since\": \"2026-11-23\"\n}\n"}},
+		{
+			[]string{"draft", "ledger", "Suppliers.create", "-only", "required"},
+			0,
+			[]string{"{\n  \"name\": \"text\",\n  \"since\": \"2026-11-23\"\n}\n"},
+		},
 		{[]string{"draft", "older_ledger", "Suppliers.create", "-only", "required"}, 0, []string{`"since": "/Date(`}},
-		{[]string{"call", "ledger/Suppliers.list", "filter=since gt 2013-01-01 and contains(tolower(city),'heath')", "-pick", "value[*].number"}, 0, []string{`["S-104","S-105","S-108","S-109"]`}},
-		{[]string{"call", "ledger/Suppliers.list", "select=number", "-pages", "9", "-pick", "value"}, 0, []string{"S-101", "S-109"}},
-		{[]string{"call", "ledger/Suppliers.list", "-pages", "1", "-pick", "answer.@odata.nextLink"}, 0, []string{"skiptoken=5"}},
-		{[]string{"call", "ledger/Suppliers.list", "filter=nmae eq 'x'"}, 2, []string{`filter names nmae, which Supplier does not have; did you mean "name"?`}},
-		{[]string{"call", "ledger/Suppliers.list", "filter=nmae eq 'x'", "-contract", "answer"}, 1, []string{`the ledger says: "there is no property nmae" (field $filter)`}},
-		{[]string{"call", "ledger/PurchaseOrders.change", "number=PO-9001", "note=first"}, 0, []string{`"note": "first"`, `note: read first for its version: W/"PO-9001-`}},
-		{[]string{"call", "ledger/PurchaseOrders.change", "number=PO-9001", "note=x", "etag=none"}, 1, []string{"428", "the service wants If-Match"}},
-		{[]string{"call", "ledger/PurchaseOrders.change", "number=PO-9001", "note=x", `etag=W/"1"`}, 1, []string{"412", "If-Match names a version that is not the present one"}},
+		{[]string{
+			"call", "ledger/Suppliers.list", "filter=since gt 2013-01-01 and contains(tolower(city),'heath')",
+			"-pick", "value[*].number",
+		}, 0, []string{`["S-104","S-105","S-108","S-109"]`}},
+		{
+			[]string{"call", "ledger/Suppliers.list", "select=number", "-pages", "9", "-pick", "value"},
+			0,
+			[]string{"S-101", "S-109"},
+		},
+		{
+			[]string{"call", "ledger/Suppliers.list", "-pages", "1", "-pick", "answer.@odata.nextLink"},
+			0,
+			[]string{"skiptoken=5"},
+		},
+		{
+			[]string{"call", "ledger/Suppliers.list", "filter=nmae eq 'x'"},
+			2,
+			[]string{`filter names nmae, which Supplier does not have; did you mean "name"?`},
+		},
+		{
+			[]string{"call", "ledger/Suppliers.list", "filter=nmae eq 'x'", "-contract", "answer"},
+			1,
+			[]string{`the ledger says: "there is no property nmae" (field $filter)`},
+		},
+		{
+			[]string{"call", "ledger/PurchaseOrders.change", "number=PO-9001", "note=first"},
+			0,
+			[]string{`"note": "first"`, `note: read first for its version: W/"PO-9001-`},
+		},
+		{
+			[]string{"call", "ledger/PurchaseOrders.change", "number=PO-9001", "note=x", "etag=none"},
+			1,
+			[]string{"428", "the service wants If-Match"},
+		},
+		{
+			[]string{"call", "ledger/PurchaseOrders.change", "number=PO-9001", "note=x", `etag=W/"1"`},
+			1,
+			[]string{"412", "If-Match names a version that is not the present one"},
+		},
 		{[]string{"call", "older_ledger/PurchaseOrders.change", "number=PO-9001", "note=second"}, 0, []string{"204"}},
 		{[]string{"call", "ledger/PurchaseOrders.read", "number=PO-9001", "-pick", "note"}, 0, []string{"second"}},
-		{[]string{"call", "older_ledger/PurchaseOrders.read", "number=PO-9001", "expand=lines", "-pick", "lines[1].amount"}, 0, []string{"11.00"}},
-		{[]string{"call", "ledger/PurchaseOrders.lines.list", "number=PO-9001", "-pick", "value[1].amount"}, 0, []string{"11.00"}},
-		{[]string{"call", "ledger/PurchaseOrders.create", "supplierNumber=S-101", "orderedOn=2026-11-23", "lines.0.article=J", "lines.0.quantity=3", "lines.0.price=0.10", "prefer=respond-async", "-pick", "total"}, 0, []string{"0.30"}},
-		{[]string{"call", "ledger/PurchaseOrders.create", "supplierNumber=S-999", "orderedOn=2026-11-23", "lines.0.article=J", "lines.0.quantity=0", "lines.0.price=0.1"}, 1,
-			[]string{`the ledger says: "2 fields are wrong"; "quantity must be a whole number over 0" (field lines[0].quantity); "there is no supplier S-999" (field supplierNumber)`}},
-		{[]string{"call", "older_ledger/Suppliers.create", "name=x", "since=2026-11-23", "note=" + strings.Repeat("x", 81), "-contract", "answer"}, 1, []string{`the older_ledger says: "note may have 80 characters" (field note)`}},
-		{[]string{"call", "older_ledger/PurchaseOrders.list", "filter=orderedOn gt 2026-10-09 and 300 lt total", "-pick", "value[*].orderedOn"}, 0, []string{`["2026-10-10T00:00:00","2026-10-11T00:00:00"]`}},
-		{[]string{"call", "ledger/Suppliers.list", "filter=rating eq 'poor'", "search=S-104", "-pick", "value[*].number"}, 0, []string{`["S-104"]`}},
+		{[]string{
+			"call", "older_ledger/PurchaseOrders.read", "number=PO-9001", "expand=lines", "-pick",
+			"lines[1].amount",
+		}, 0, []string{"11.00"}},
+		{
+			[]string{"call", "ledger/PurchaseOrders.lines.list", "number=PO-9001", "-pick", "value[1].amount"},
+			0,
+			[]string{"11.00"},
+		},
+		{
+			[]string{
+				"call", "ledger/PurchaseOrders.create", "supplierNumber=S-101", "orderedOn=2026-11-23",
+				"lines.0.article=J", "lines.0.quantity=3", "lines.0.price=0.10", "prefer=respond-async", "-pick",
+				"total",
+			},
+			0,
+			[]string{"0.30"},
+		},
+		{
+			[]string{
+				"call", "ledger/PurchaseOrders.create", "supplierNumber=S-999", "orderedOn=2026-11-23",
+				"lines.0.article=J", "lines.0.quantity=0", "lines.0.price=0.1",
+			},
+			1,
+			[]string{`the ledger says: "2 fields are wrong"; "quantity must be a whole number over 0" (field lines[0].quantity); "there is no supplier S-999" (field supplierNumber)`},
+		},
+		{
+			[]string{
+				"call", "older_ledger/Suppliers.create", "name=x", "since=2026-11-23",
+				"note=" + strings.Repeat("x", 81), "-contract", "answer",
+			},
+			1,
+			[]string{`the older_ledger says: "note may have 80 characters" (field note)`},
+		},
+		{[]string{
+			"call", "older_ledger/PurchaseOrders.list", "filter=orderedOn gt 2026-10-09 and 300 lt total",
+			"-pick", "value[*].orderedOn",
+		}, 0, []string{`["2026-10-10T00:00:00","2026-10-11T00:00:00"]`}},
+		{[]string{
+			"call", "ledger/Suppliers.list", "filter=rating eq 'poor'", "search=S-104", "-pick",
+			"value[*].number",
+		}, 0, []string{`["S-104"]`}},
 		{[]string{"call", "older_ledger/OpenTotal", "currency=EUR", "-pick", "value"}, 0, []string{"1484.30"}},
 		{[]string{"call", "ledger/OpenTotal", "currency=EUR", "-pick", "value"}, 0, []string{"1484.30"}},
 		{[]string{"call", "ledger/PurchaseOrders.remove", "number=PO-9002"}, 0, []string{"204"}},
 		{[]string{"call", "ledger/PurchaseOrders.count", "-pick", "answer"}, 0, []string{"7"}},
-		{[]string{"call", "ledger/PurchaseOrders.lines.change", "number=PO-9003", "position=2", "quantity=10", "-pick", "amount"}, 0, []string{"1.10"}},
-		{[]string{"call", "older_ledger/PurchaseOrders.lines.replace", "number=PO-9003", "position=2", "article=LID", "quantity=3", "price=0.5"}, 0, []string{"204"}},
-		{[]string{"call", "ledger/PurchaseOrders.lines.replace", "number=PO-9003", "position=2", "article=LID"}, 2, []string{"lines.replace needs quantity, price"}},
+		{[]string{
+			"call", "ledger/PurchaseOrders.lines.change", "number=PO-9003", "position=2", "quantity=10", "-pick",
+			"amount",
+		}, 0, []string{"1.10"}},
+		{[]string{
+			"call", "older_ledger/PurchaseOrders.lines.replace", "number=PO-9003", "position=2", "article=LID",
+			"quantity=3", "price=0.5",
+		}, 0, []string{"204"}},
+		{
+			[]string{"call", "ledger/PurchaseOrders.lines.replace", "number=PO-9003", "position=2", "article=LID"},
+			2,
+			[]string{"lines.replace needs quantity, price"},
+		},
 		{[]string{"call", "ledger/PurchaseOrders.lines.remove", "number=PO-9003", "position=1"}, 0, []string{"204"}},
-		{[]string{"call", "ledger/PurchaseOrders.lines.read", "number=PO-9003", "position=1"}, 1, []string{"404", "has no line 1"}},
-		{[]string{"call", "ledger/PurchaseOrders.lines.count", "number=PO-9003", "filter=quantity lt 10", "-pick", "answer"}, 0, []string{"1"}},
+		{
+			[]string{"call", "ledger/PurchaseOrders.lines.read", "number=PO-9003", "position=1"},
+			1,
+			[]string{"404", "has no line 1"},
+		},
+		{[]string{
+			"call", "ledger/PurchaseOrders.lines.count", "number=PO-9003", "filter=quantity lt 10", "-pick",
+			"answer",
+		}, 0, []string{"1"}},
 		{[]string{"call", "ledger/PurchaseOrders.read", "number=PO-9003", "-pick", "total"}, 0, []string{"1.5"}},
 		{[]string{"call", "ledger/PurchaseOrders.Post", "number=PO-9999"}, 1, []string{`(field number)`}},
-		{[]string{"call", "ledger/PurchaseOrders.change", "number=PO-9001", "note=x", "-dry"}, 0, []string{"If-Match: [the version that is read first]"}},
-		{[]string{"call", "ledger/PurchaseOrders.change", "number=PO-9001", "note=x", "etag=none", "-dry"}, 0, []string{"PATCH"}},
+		{
+			[]string{"call", "ledger/PurchaseOrders.change", "number=PO-9001", "note=x", "-dry"},
+			0,
+			[]string{"If-Match: [the version that is read first]"},
+		},
+		{
+			[]string{"call", "ledger/PurchaseOrders.change", "number=PO-9001", "note=x", "etag=none", "-dry"},
+			0,
+			[]string{"PATCH"},
+		},
 		{[]string{"call", "ledger/PurchaseOrders.lst"}, 2, []string{`did you mean "PurchaseOrders.list"?`}},
 	} {
 		o := p.run(c.args...)
@@ -80,7 +185,9 @@ func TestODataLeads(t *testing.T) {
 	const metadata = `<edmx:Edmx Version="4.0" xmlns:edmx="http://docs.oasis-open.org/odata/ns/edmx"><edmx:DataServices><Schema Namespace="L" xmlns="http://docs.oasis-open.org/odata/ns/edm">
 <EntityType Name="T"><Key><PropertyRef Name="id"/></Key><Property Name="id" Type="Edm.Int32" Nullable="false"/></EntityType>
 <EntityContainer Name="C"><EntitySet Name="Same" EntityType="L.T"/><EntitySet Name="Other" EntityType="L.T"/><EntitySet Name="Broken" EntityType="L.T"/><EntitySet Name="Wrong" EntityType="L.T"/></EntityContainer></Schema></edmx:DataServices></edmx:Edmx>`
-	other := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { t.Error("another host was asked") }))
+	other := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) {
+		t.Error("another host was asked")
+	}))
 	defer other.Close()
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Content-Type", "application/json")
@@ -104,7 +211,8 @@ func TestODataLeads(t *testing.T) {
 	}))
 	defer server.Close()
 	p := newPlace(t)
-	p.write("bench.yaml", "bench: t\nsites:\n  local:\n    set:\n      base: "+server.URL+"\nservices:\n  l: ${base}/$metadata\n  gone: ${base}/none\n")
+	p.write("bench.yaml", "bench: t\nsites:\n  local:\n    set:\n      base: "+server.URL+
+		"\nservices:\n  l: ${base}/$metadata\n  gone: ${base}/none\n")
 	for _, c := range []struct {
 		args   string
 		status int
@@ -239,8 +347,11 @@ func TestODataBatch(t *testing.T) {
 	o := p.sheet(batchSheet)
 	assert.Equal(t, 0, o.status, o.all())
 	for _, says := range []string{
-		"all: nobody    ledger/Suppliers.read                404", "json: line      follow ${place}/lines                201", "older: change  older_ledger/PurchaseOrders.change   204",
-		"undone: order ledger/PurchaseOrders.create 422", "undone: order of nobody ledger/PurchaseOrders.create 422", "as before",
+		"all: nobody    ledger/Suppliers.read                404",
+		"json: line      follow ${place}/lines                201",
+		"older: change  older_ledger/PurchaseOrders.change   204",
+		"undone: order ledger/PurchaseOrders.create 422", "undone: order of nobody ledger/PurchaseOrders.create 422",
+		"as before",
 	} {
 		assert.Contains(t, strings.Join(strings.Fields(o.all()), " "), strings.Join(strings.Fields(says), " "))
 	}

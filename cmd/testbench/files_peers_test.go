@@ -28,7 +28,8 @@ func TestReadOnlyBench(t *testing.T) {
 		}
 		return os.Chmod(path, mode)
 	}))
-	for dir := filepath.Dir(p.dir); strings.HasPrefix(dir, os.TempDir()) && dir != os.TempDir(); dir = filepath.Dir(dir) {
+	for dir := filepath.Dir(p.dir); strings.HasPrefix(dir,
+		os.TempDir()) && dir != os.TempDir(); dir = filepath.Dir(dir) {
 		require.NoError(t, os.Chmod(dir, 0o755))
 	}
 	require.NoError(t, os.Chmod(filepath.Dir(built), 0o755))

@@ -60,7 +60,8 @@ var writers = []string{
 
 func (p *place) writing() {
 	p.stdin = "a secret that is long enough\n"
-	p.write("sheets/mine.yaml", "sheet: mine\nsteps:\n  - step: search\n    call: stores/search\n    fill:\n      grade: A\n")
+	p.write("sheets/mine.yaml",
+		"sheet: mine\nsteps:\n  - step: search\n    call: stores/search\n    fill:\n      grade: A\n")
 	p.write("sheets/mine2.yaml", p.read("sheets/mine.yaml"))
 	require.Equal(p.t, 0, p.run("bridge", "lab", "-issue-key", "first").status)
 	require.Equal(p.t, 0, p.run("secret", "set", "first").status)
@@ -141,7 +142,8 @@ func TestAtOnceInOneBench(t *testing.T) {
 		assert.Contains(t, bench, fmt.Sprintf("\n  z%d:", n))
 		assert.Contains(t, secrets, fmt.Sprintf("s%d", n))
 		assert.Contains(t, keys, fmt.Sprintf("k%d", n))
-		assert.Equal(t, 1, strings.Count(p.run("call", "stores", "GET", "/lots/L-2201", "-in", fmt.Sprintf("header.X-N=kept:k%d", n), "-dry").stdout, "X-N"))
+		assert.Equal(t, 1, strings.Count(p.run("call", "stores", "GET", "/lots/L-2201", "-in",
+			fmt.Sprintf("header.X-N=kept:k%d", n), "-dry").stdout, "X-N"))
 	}
 	assert.Equal(t, each, strings.Count(sheet, "call: stores/search")-1)
 	assert.Equal(t, 0, p.run("vet").status)
@@ -199,7 +201,9 @@ func TestKilledWhileWriting(t *testing.T) {
 func TestRunThatIsNotRecordedToItsEnd(t *testing.T) {
 	slow(t)
 	t.Parallel()
-	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { _, _ = io.WriteString(w, strings.Repeat("x", 3000)) }))
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		_, _ = io.WriteString(w, strings.Repeat("x", 3000))
+	}))
 	defer server.Close()
 	p := newPlace(t)
 	p.write("bench.yaml", "bench: b\nsites:\n  l: {}\nservices:\n  s:\n    address: "+server.URL+"\n")

@@ -25,7 +25,10 @@ func TestFlow(t *testing.T) {
 			w.WriteHeader(404)
 			fmt.Fprint(w, `{"error": "no such lot"}`)
 		default:
-			_ = json.NewEncoder(w).Encode(map[string]string{"no": strings.TrimPrefix(r.URL.Path, "/lot/"), "twice": strings.Repeat(r.URL.Query().Get("k"), 2)})
+			_ = json.NewEncoder(w).Encode(map[string]string{
+				"no":    strings.TrimPrefix(r.URL.Path, "/lot/"),
+				"twice": strings.Repeat(r.URL.Query().Get("k"), 2),
+			})
 		}
 	}))
 	t.Cleanup(server.Close)
@@ -37,23 +40,51 @@ func TestFlow(t *testing.T) {
 		status int
 		says   []string
 	}{
-		{lots + "  - step: lot\n    for each: ${lots}\n    request: GET ${base}/lot/${each.no}?k=${each.kilos}\n    keep: {twice: twice}\n  - step: all\n    work out: {n: size(kept.twice), last: \"kept.twice[1]\"}\n  - step: last\n    request: GET ${base}/lot/${last}\n    fields: {no: 4.504.50}\n",
-			0, []string{"lot (1 of 2)", "lot (2 of 2)", "last GET ${base}/lot/${last} 200"}},
+		{
+			lots + "  - step: lot\n    for each: ${lots}\n    request: GET ${base}/lot/${each.no}?k=${each.kilos}\n    keep: {twice: twice}\n  - step: all\n    work out: {n: size(kept.twice), last: \"kept.twice[1]\"}\n  - step: last\n    request: GET ${base}/lot/${last}\n    fields: {no: 4.504.50}\n",
+			0,
+			[]string{"lot (1 of 2)", "lot (2 of 2)", "last GET ${base}/lot/${last} 200"},
+		},
 		{lots + "  - step: lot\n    for each: {item: '${one}'}\n    request: GET ${base}/lot/${item.no}\n    fields: {no: L-9}\n", 0, []string{"lot (1 of 1)"}},
 		{lots + "  - step: lot\n    for each: ${none}\n    request: GET ${base}/lot/${each.no}\n    keep: {x: no}\n  - step: all\n    work out: {n: size(kept.x)}\n", 0, []string{"lot not run: for each: there is no item", "all work out done"}},
-		{"  - step: lot\n    for each: [L-1, L-3]\n    request: GET ${base}/lot/${each}\n    keep: {x: no}\n  - step: after\n    request: GET ${base}/lot/${x}\n  - step: sum\n    work out: {n: size(kept.x)}\n", 1,
-			[]string{"lot (2 of 2) GET ${base}/lot/${each} 404", "after not run: x was not kept for each item (lot fell short)", "sum not run: x was not kept"}},
-		{lots + "  - step: each lot\n    for each: ${lots}\n    steps:\n      - step: get\n        request: GET ${base}/lot/${each.no}\n        keep: {no: no}\n      - step: again\n        request: GET ${base}/lot/${no}\n        fields: {no: '${each.no}'}\n  - step: both\n    work out: {n: \"size(kept.no) == 2 ? 'L-1' : 'L-3'\"}\n  - step: sum\n    request: GET ${base}/lot/${n}\n",
-			0, []string{"each lot (1 of 2): get", "each lot (2 of 2): again", "sum GET ${base}/lot/${n} 200"}},
-		{"  - step: group\n    when: 1 > 2\n    steps:\n      - step: get\n        request: GET ${base}/lot/L-3\n", 1, []string{"group not run: when does not hold: 1 > 2"}},
-		{"  - step: get\n    request: GET ${base}/lot/L-3\n    stop: row\n  - step: rest\n    request: GET ${base}/lot/L-1\nfinally:\n  - step: end\n    request: GET ${base}/lot/L-1\n", 1,
-			[]string{"rest not run: get fell short, and stops the row", "end GET ${base}/lot/L-1 200"}},
-		{"  - step: get\n    request: GET ${base}/lot/L-${n}\n    stop: sheet\nrows: {numbers: 2 to 5, as: n}\n", 1, []string{"row 2 of 4 (n 3)", "2 rows · 1 held · 1 fell short"}},
-		{"  - step: get\n    request: GET ${base}/lot/L-3\n  - step: rest\n    request: GET ${base}/lot/L-1\nfinally:\n  - step: end\n    stop: sheet\n    for each: [1, 2]\n    steps:\n      - step: it\n        request: GET ${base}/lot/L-3\nlast:\n  - step: all\n    steps:\n      - step: over\n        request: GET ${base}/lot/L-1\n", 1,
-			[]string{"rest GET ${base}/lot/L-1 200", "end (2 of 2): it GET ${base}/lot/L-3 404", "all: over GET ${base}/lot/L-1 200"}},
+		{
+			"  - step: lot\n    for each: [L-1, L-3]\n    request: GET ${base}/lot/${each}\n    keep: {x: no}\n  - step: after\n    request: GET ${base}/lot/${x}\n  - step: sum\n    work out: {n: size(kept.x)}\n", 1,
+			[]string{
+				"lot (2 of 2) GET ${base}/lot/${each} 404",
+				"after not run: x was not kept for each item (lot fell short)", "sum not run: x was not kept",
+			},
+		},
+		{
+			lots + "  - step: each lot\n    for each: ${lots}\n    steps:\n      - step: get\n        request: GET ${base}/lot/${each.no}\n        keep: {no: no}\n      - step: again\n        request: GET ${base}/lot/${no}\n        fields: {no: '${each.no}'}\n  - step: both\n    work out: {n: \"size(kept.no) == 2 ? 'L-1' : 'L-3'\"}\n  - step: sum\n    request: GET ${base}/lot/${n}\n",
+			0,
+			[]string{"each lot (1 of 2): get", "each lot (2 of 2): again", "sum GET ${base}/lot/${n} 200"},
+		},
+		{
+			"  - step: group\n    when: 1 > 2\n    steps:\n      - step: get\n        request: GET ${base}/lot/L-3\n",
+			1,
+			[]string{"group not run: when does not hold: 1 > 2"},
+		},
+		{
+			"  - step: get\n    request: GET ${base}/lot/L-3\n    stop: row\n  - step: rest\n    request: GET ${base}/lot/L-1\nfinally:\n  - step: end\n    request: GET ${base}/lot/L-1\n", 1,
+			[]string{"rest not run: get fell short, and stops the row", "end GET ${base}/lot/L-1 200"},
+		},
+		{
+			"  - step: get\n    request: GET ${base}/lot/L-${n}\n    stop: sheet\nrows: {numbers: 2 to 5, as: n}\n", 1,
+			[]string{"row 2 of 4 (n 3)", "2 rows · 1 held · 1 fell short"},
+		},
+		{
+			"  - step: get\n    request: GET ${base}/lot/L-3\n  - step: rest\n    request: GET ${base}/lot/L-1\nfinally:\n  - step: end\n    stop: sheet\n    for each: [1, 2]\n    steps:\n      - step: it\n        request: GET ${base}/lot/L-3\nlast:\n  - step: all\n    steps:\n      - step: over\n        request: GET ${base}/lot/L-1\n", 1,
+			[]string{
+				"rest GET ${base}/lot/L-1 200", "end (2 of 2): it GET ${base}/lot/L-3 404",
+				"all: over GET ${base}/lot/L-1 200",
+			},
+		},
 		{"  - step: group\n    expect: {status: 200}\n    steps:\n      - step: get\n        request: GET ${base}/lots\n", 2, []string{`a group has no expect`}},
 		{"  - step: get\n    request: GET ${base}/lots\n    steps:\n      - step: get\n        request: GET ${base}/lots\n", 2, []string{`does more than one thing: request and steps`}},
-		{"  - step: get\n    for each: [1]\n    set: {x: '${each}'}\n  - step: after\n    set: {y: '${each}'}\n", 2, []string{"nothing defines ${each}"}},
+		{
+			"  - step: get\n    for each: [1]\n    set: {x: '${each}'}\n  - step: after\n    set: {y: '${each}'}\n", 2,
+			[]string{"nothing defines ${each}"},
+		},
 		{"  - step: get\n    for each: {a: [1], b: [2]}\n    pause: 1 ms\n", 2, []string{"for each names one list"}},
 		{"  - step: get\n    pause: -1 s\n", 2, []string{`"-1 s" is less than nothing`}},
 		{"  - step: get\n    steps: []\n", 2, []string{`the group "get" has no steps`}},
@@ -102,9 +133,11 @@ func TestUndo(t *testing.T) {
 	o := p.run("run", "s.yaml")
 	assert.Equal(t, 1, o.status, o.all())
 	assert.Equal(t, "POST /before POST /a POST /b POST /refused GET /end DELETE /it/3 DELETE /it/2 "+
-		"POST /a POST /b POST /refused GET /end DELETE /it/9 DELETE /it/8 DELETE /it/1", strings.Join(asked.read(), " "))
+		"POST /a POST /b POST /refused GET /end DELETE /it/9 DELETE /it/8 DELETE /it/1",
+		strings.Join(asked.read(), " "))
 	assert.Contains(t, o.all(), "undo some (2 of 2)")
-	assert.Contains(t, strings.Join(strings.Fields(o.all()), " "), "s · site local · last undo before DELETE ${base}/it/${no} 200")
+	assert.Contains(t, strings.Join(strings.Fields(o.all()), " "),
+		"s · site local · last undo before DELETE ${base}/it/${no} 200")
 	p.write("x.yaml", "sheet: s\nsteps:\n  - step: a\n    request: GET ${base}/a\n    undo:\n      request: GET ${base}/x/${lost}\n  - step: b\n    request: GET ${base}/b\n    undo: no\n")
 	o = p.run("run", "x.yaml")
 	assert.Equal(t, 2, o.status, o.all())
@@ -123,7 +156,10 @@ func TestEndAfterStop(t *testing.T) {
 		"finally:\n  - step: group\n    for each: [a, b]\n    steps:\n      - step: end\n        request: GET ${base}/${each}\nlast:\n  - step: last\n    pause: 1 ms\n")
 	o := p.run("run", "s.yaml", "-stop")
 	assert.Equal(t, 1, o.status, o.all())
-	for says, times := range map[string]int{"falls": 1, "never": 0, "(1 of 2): end": 1, "(2 of 2): end": 1, "row 2": 0, "  last": 1} {
+	for says, times := range map[string]int{
+		"falls": 1, "never": 0, "(1 of 2): end": 1, "(2 of 2): end": 1, "row 2": 0,
+		"  last": 1,
+	} {
 		assert.Equal(t, times, strings.Count(o.stdout, says), "%s in %s", says, o.stdout)
 	}
 }

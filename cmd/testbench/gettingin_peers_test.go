@@ -67,9 +67,14 @@ func (p *place) newRealm(t *testing.T) (kdc string) {
 [logging]
   kdc = FILE:DIR/krb/kdc.log
 `))
-	p.env = append(p.env, "KRB5_CONFIG="+filepath.Join(p.dir, "krb/krb5.conf"), "KRB5_KDC_PROFILE="+filepath.Join(p.dir, "krb/kdc.conf"))
+	p.env = append(p.env, "KRB5_CONFIG="+filepath.Join(p.dir, "krb/krb5.conf"),
+		"KRB5_KDC_PROFILE="+filepath.Join(p.dir, "krb/kdc.conf"))
 	p.must("kdb5_util", "create", "-s", "-P", "master", "-r", "HEATHERFOLD.EXAMPLE")
-	for _, query := range []string{"addprinc -pw smoked-larch-41 clerk", "addprinc -randkey HTTP/localhost", "ktadd -k " + p.dir + "/krb/http.keytab HTTP/localhost", "ktadd -norandkey -k " + p.dir + "/krb/clerk.keytab clerk"} {
+	for _, query := range []string{
+		"addprinc -pw smoked-larch-41 clerk", "addprinc -randkey HTTP/localhost",
+		"ktadd -k " + p.dir + "/krb/http.keytab HTTP/localhost",
+		"ktadd -norandkey -k " + p.dir + "/krb/clerk.keytab clerk",
+	} {
 		p.must("kadmin.local", "-r", "HEATHERFOLD.EXAMPLE", "-q", query)
 	}
 	require.NoError(t, os.Chmod(filepath.Join(p.dir, "krb/http.keytab"), 0o644))
@@ -130,7 +135,8 @@ TypesConfig DIR/mime.types
 	})
 	serve(t, port, "apache2", "-f", filepath.Join(p.dir, "apache.conf"), "-DFOREGROUND")
 	p.must("kinit", "-k", "-t", "krb/clerk.keytab", "-c", "FILE:krb/tickets", "clerk")
-	p.env = append(p.env, "TESTBENCH_SEALED_BEES="+password, "TESTBENCH_SEALED_CLERK=smoked-larch-41", "TESTBENCH_SEALED_WRONG=not the password")
+	p.env = append(p.env, "TESTBENCH_SEALED_BEES="+password, "TESTBENCH_SEALED_CLERK=smoked-larch-41",
+		"TESTBENCH_SEALED_WRONG=not the password")
 	p.write("bench.yaml", strings.NewReplacer("PORT", port, "KDC", kdc).Replace(`bench: apache
 sites:
   local:
@@ -222,11 +228,15 @@ steps:
       status: not 2xx
 `)
 	assert.Equal(t, 0, o.status, o.all())
-	assert.Equal(t, 2, strings.Count(o.stdout, "asked for Digest"), "only the first request of a login waits for the challenge: %s", o.stdout)
+	assert.Equal(t, 2, strings.Count(o.stdout, "asked for Digest"),
+		"only the first request of a login waits for the challenge: %s", o.stdout)
 	o = p.run("call", "digest", "GET", "/lots.json", "-login", "wrong")
 	assert.Equal(t, 1, o.status, o.all())
 	assert.Contains(t, o.stdout, "user or password is wrong", o.all())
-	for name, message := range map[string]string{"wrong_password": "the password or key is wrong", "stranger": "does not know this user", "other_service": "does not know the service"} {
+	for name, message := range map[string]string{
+		"wrong_password": "the password or key is wrong",
+		"stranger":       "does not know this user", "other_service": "does not know the service",
+	} {
 		o = p.run("call", "ticket", "GET", "/lots.json", "-login", name)
 		assert.NotEqual(t, 0, o.status)
 		assert.Contains(t, strings.Join(strings.Fields(o.all()), " "), message)
@@ -256,19 +266,26 @@ func TestNginxTLS(t *testing.T) {
 	write("client", client, clientKey)
 	p.write("certs/ca.pem", authority.pem)
 	ports := map[string]string{}
-	config := "daemon off;\nmaster_process off;\nerror_log " + p.dir + "/nginx.log;\npid " + p.dir + "/nginx.pid;\nevents {}\nhttp {\n  access_log off;\n"
-	for _, folder := range []string{"client_body_temp_path", "proxy_temp_path", "fastcgi_temp_path", "uwsgi_temp_path", "scgi_temp_path"} {
+	config := "daemon off;\nmaster_process off;\nerror_log " + p.dir + "/nginx.log;\npid " + p.dir +
+		"/nginx.pid;\nevents {}\nhttp {\n  access_log off;\n"
+	for _, folder := range []string{
+		"client_body_temp_path", "proxy_temp_path", "fastcgi_temp_path", "uwsgi_temp_path",
+		"scgi_temp_path",
+	} {
 		config += "  " + folder + " " + p.dir + "/" + folder + ";\n"
 	}
 	for name, more := range map[string]string{
-		"good": "", "other": "", "old": "", "foreign": "", "ancient": "ssl_protocols TLSv1 TLSv1.1; ssl_ciphers ALL:@SECLEVEL=0;", "mutual": "ssl_client_certificate " + p.dir + "/certs/ca.pem; ssl_verify_client on;",
+		"good": "", "other": "", "old": "", "foreign": "",
+		"ancient": "ssl_protocols TLSv1 TLSv1.1; ssl_ciphers ALL:@SECLEVEL=0;",
+		"mutual":  "ssl_client_certificate " + p.dir + "/certs/ca.pem; ssl_verify_client on;",
 	} {
 		certificate := name
 		if name == "ancient" || name == "mutual" {
 			certificate = "good"
 		}
 		ports[name] = freePort(t)
-		config += "  server { listen 127.0.0.1:" + ports[name] + " ssl; ssl_certificate " + p.dir + "/certs/" + certificate + ".pem; ssl_certificate_key " + p.dir + "/certs/" + certificate + "-key.pem; " + more +
+		config += "  server { listen 127.0.0.1:" + ports[name] + " ssl; ssl_certificate " + p.dir + "/certs/" +
+			certificate + ".pem; ssl_certificate_key " + p.dir + "/certs/" + certificate + "-key.pem; " + more +
 			" location / { default_type application/json; return 200 '{\"by\": \"" + name + "\"}'; } }\n"
 	}
 	p.write("nginx.conf", config+"}\n")
@@ -279,7 +296,8 @@ func TestNginxTLS(t *testing.T) {
 		bench += "      " + name + ": https://localhost:" + port + "\n"
 		services += "  " + name + ":\n    address: ${" + name + "}\n"
 	}
-	p.write("bench.yaml", bench+"    tls:\n      ca: certs/ca.pem\n"+services+"logins:\n  bryony:\n    kind: certificate\n    certificate: certs/client.pem\n    key: certs/client-key.pem\n  keyless:\n    kind: certificate\n    certificate: certs/client.pem\n")
+	p.write("bench.yaml", bench+"    tls:\n      ca: certs/ca.pem\n"+services+
+		"logins:\n  bryony:\n    kind: certificate\n    certificate: certs/client.pem\n    key: certs/client-key.pem\n  keyless:\n    kind: certificate\n    certificate: certs/client.pem\n")
 	for _, c := range []struct {
 		service, login string
 		status         int

@@ -46,7 +46,8 @@ func (p *place) agreeing(agree func(address string, running *os.Process), args .
 	lines := bufio.NewScanner(pipe)
 	for lines.Scan() {
 		stderr.WriteString(lines.Text() + "\n")
-		if address := promptedAddress.FindString(lines.Text()); address != "" && strings.HasPrefix(lines.Text(), "  http") {
+		if address := promptedAddress.FindString(lines.Text()); address != "" && strings.HasPrefix(lines.Text(),
+			"  http") {
 			agree(address, c.Process)
 		}
 	}
@@ -166,11 +167,15 @@ func TestClockAnHourOff(t *testing.T) {
 		o := p.run("run", "sheets/07-getting-in.yaml")
 		assert.Equal(t, 0, o.status, "%v: %s", offset, o.all())
 		// The first step of its own, so that the difference is not known beforehand.
-		for step, isStamped := range map[string]bool{"a password as digest": true, "signed envelope": true, "sealed envelope": true, "signed message": true, "by a key": false, "with a bound token": false} {
+		for step, isStamped := range map[string]bool{
+			"a password as digest": true, "signed envelope": true,
+			"sealed envelope": true, "signed message": true, "by a key": false, "with a bound token": false,
+		} {
 			o := p.run("run", "sheets/07-getting-in.yaml", "-step", step)
 			assert.Equal(t, 0, o.status, "%v: %s: %s", offset, step, o.all())
 			if isStamped {
-				assert.Contains(t, strings.Join(strings.Fields(o.stdout), " "), "sent again with time stamps by the server's")
+				assert.Contains(t, strings.Join(strings.Fields(o.stdout), " "),
+					"sent again with time stamps by the server's")
 			}
 		}
 		server.Close()
@@ -226,7 +231,8 @@ func TestLoginsThatFail(t *testing.T) {
 			_, _ = io.WriteString(w, `{"access_token": "unbound", "token_type": "Bearer"}`)
 		case "/slow":
 			w.Header().Set("Content-Type", "application/json")
-			_, _ = io.WriteString(w, `{"device_code": "d", "user_code": "U", "verification_uri": "http://127.0.0.1/x", "expires_in": 1, "interval": 0}`)
+			_, _ = io.WriteString(w,
+				`{"device_code": "d", "user_code": "U", "verification_uri": "http://127.0.0.1/x", "expires_in": 1, "interval": 0}`)
 		case "/pending":
 			w.WriteHeader(http.StatusBadRequest)
 			_, _ = io.WriteString(w, `{"error": "authorization_pending"}`)
@@ -244,8 +250,11 @@ func TestLoginsThatFail(t *testing.T) {
 		return "  " + name + ":\n    kind: oauth2\n    client: honey-desk\n    client secret: ${sealed.honey_desk}\n    " + rest + "\n"
 	}
 	p.write("bench.yaml", strings.Replace(bench, "logins:\n", "  elsewhere:\n    address: "+issuer.URL+"\nlogins:\n"+
-		oauth("moved", "from: "+issuer.URL+"/moved")+oauth("html", "from: "+issuer.URL+"/html")+oauth("away", "from: http://127.0.0.1:1/token")+oauth("another", "issuer: "+issuer.URL+"/else")+oauth("poor", "issuer: "+issuer.URL+"/poor")+
-		oauth("nowhere", "issuer: "+issuer.URL+"/nowhere")+oauth("unbound", "from: "+issuer.URL+"/bearer\n    proof: dpop")+
+		oauth("moved", "from: "+issuer.URL+"/moved")+oauth("html", "from: "+issuer.URL+"/html")+oauth("away",
+		"from: http://127.0.0.1:1/token")+oauth("another", "issuer: "+issuer.URL+"/else")+oauth("poor",
+		"issuer: "+issuer.URL+"/poor")+
+		oauth("nowhere", "issuer: "+issuer.URL+"/nowhere")+oauth("unbound",
+		"from: "+issuer.URL+"/bearer\n    proof: dpop")+
 		oauth("endless", "grant: device\n    device: "+issuer.URL+"/slow\n    from: "+issuer.URL+"/pending")+
 		oauth("wrong_kind", "issuer: ${base}/gate\n    client in: private key jwt\n    key: ${sealed.bryony_key}\n    algorithm: ES256")+
 		oauth("far_redirect", "grant: authorization code\n    issuer: ${base}/gate\n    redirect: http://elsewhere.example/back")+
@@ -275,7 +284,10 @@ func TestLoginsThatFail(t *testing.T) {
 		{"token no_file", 2, "there is no file certs/nowhere.pem"},
 		{"token others_key", 2, "do not go together"},
 		{"token no_word", 3, "no value in that header"},
-		{"call courier/deliveries day=2026-09-01 -login no_header", 2, "the header X-Missing is to be signed, and the request has none"},
+		{
+			"call courier/deliveries day=2026-09-01 -login no_header", 2,
+			"the header X-Missing is to be signed, and the request has none",
+		},
 		{"token no_assertion", 2, "the assertion is not well-formed"},
 		{"call stores/search -login lab_signature", 2, "WS-Security protects SOAP envelopes"},
 		{"call elsewhere POST /x -login office", 2, "none of its cookies goes to"},
@@ -283,14 +295,26 @@ func TestLoginsThatFail(t *testing.T) {
 		{"token courier -verify", 2, "testbench call SERVICE/OPERATION -login courier -spoil tampered"},
 		{"token away", 3, "is the service running, and is 127.0.0.1:1 the right port?"},
 		{"call lab_signed/ConvertIndex refractiveIndex=1.49 -login none", 1, "the envelope had no Security header"},
-		{"call lab_sealed/ConvertIndex refractiveIndex=1.49 -login lab_signature", 1, "nothing in the envelope was encrypted"},
-		{"call stores/search -login office", 1, "the login office sends no Authorization, and the service asks for Bearer there"},
+		{
+			"call lab_sealed/ConvertIndex refractiveIndex=1.49 -login lab_signature", 1,
+			"nothing in the envelope was encrypted",
+		},
+		{
+			"call stores/search -login office", 1,
+			"the login office sends no Authorization, and the service asks for Bearer there",
+		},
 		{"call courier/deliveries day=2026-09-01 -login courier -spoil empty", 1, "the request is not signed"},
 		{"call courier/pickup lot=L-2201 -login courier_pickups -spoil tampered", 1, "does not fit"},
 		{"call lab_digested/ConvertIndex refractiveIndex=1.49 -login lab_digest -spoil expired", 1, "MessageExpired"},
-		{"call lab_digested/ConvertIndex refractiveIndex=1.49 -login lab_desk", 1, "the service wants it as a digest (digest: true at the login)"},
+		{
+			"call lab_digested/ConvertIndex refractiveIndex=1.49 -login lab_desk", 1,
+			"the service wants it as a digest (digest: true at the login)",
+		},
 		{"call lab_signed/ConvertIndex refractiveIndex=1.49 -login lab_desk", 1, "InvalidSecurity"},
-		{"call office/book lot=L-2207 grade=A kilos=1 moisture=17 -login office -spoil tampered", 1, "there is no session"},
+		{
+			"call office/book lot=L-2207 grade=A kilos=1 moisture=17 -login office -spoil tampered", 1,
+			"there is no session",
+		},
 	} {
 		o := p.run(strings.Fields(c.args)...)
 		assert.Equal(t, c.status, o.status, "%s: %s", c.args, o.all())
@@ -324,11 +348,15 @@ func TestLoginsLeakNothing(t *testing.T) {
 	require.NoError(t, os.MkdirAll(filepath.Join(p.dir, "tmp"), 0o755))
 	var output strings.Builder
 	keep := func(o outcome) { output.WriteString(o.all()) }
-	keep(p.run("run", "sheets/07-getting-in.yaml", "-show", "all", "-out", "r.html", "-out", "r.json", "-out", "r.xml", "-log", "log.txt"))
+	keep(p.run("run", "sheets/07-getting-in.yaml", "-show", "all", "-out", "r.html", "-out", "r.json", "-out", "r.xml",
+		"-log", "log.txt"))
 	keep(p.run("run", "sheets/07-getting-in.yaml", "-json"))
 	keep(p.run("run", "sheets/07-getting-in.yaml", "-dry"))
 	tokens := map[string]string{}
-	logins := []string{"clerk", "clerk_in_person", "clerk_by_key", "clerk_bound", "clerk_on_behalf", "old_desk", "slip_desk", "office", "courier", "courier_pickups", "lab_desk", "lab_digest", "lab_signature", "lab_envelope"}
+	logins := []string{
+		"clerk", "clerk_in_person", "clerk_by_key", "clerk_bound", "clerk_on_behalf", "old_desk",
+		"slip_desk", "office", "courier", "courier_pickups", "lab_desk", "lab_digest", "lab_signature", "lab_envelope",
+	}
 	for _, name := range logins {
 		bare := p.run("token", name, "-bare")
 		require.Equal(t, 0, bare.status, bare.all())
@@ -338,7 +366,12 @@ func TestLoginsLeakNothing(t *testing.T) {
 		keep(p.run("token", name))
 		keep(p.run("token", name, "-json"))
 	}
-	for _, args := range []string{"call stores/search -login clerk_bound -show all", "call office/book lot=L-2207 -show all -dry", "call lab_desk ConvertIndex -dry", "call lab_sealed/ConvertIndex refractiveIndex=1.49 -show all", "call lab/ConvertIndex refractiveIndex=1.49 -login lab_desk -show all -json"} {
+	for _, args := range []string{
+		"call stores/search -login clerk_bound -show all",
+		"call office/book lot=L-2207 -show all -dry", "call lab_desk ConvertIndex -dry",
+		"call lab_sealed/ConvertIndex refractiveIndex=1.49 -show all",
+		"call lab/ConvertIndex refractiveIndex=1.49 -login lab_desk -show all -json",
+	} {
 		keep(p.run(strings.Fields(args)...))
 	}
 	keep(p.agreeing(func(address string, _ *os.Process) { press(t, address, "allow") }, "token", "phone"))
@@ -368,7 +401,8 @@ func TestLoginsLeakNothing(t *testing.T) {
 			}
 			for _, form := range forms(secret) {
 				if at := strings.Index(text, form); at >= 0 {
-					t.Errorf("%s stands in %s as %q: …%s…", name, where, form, text[max(0, at-60):min(len(text), at+len(form)+20)])
+					t.Errorf("%s stands in %s as %q: …%s…", name, where, form,
+						text[max(0, at-60):min(len(text), at+len(form)+20)])
 				}
 			}
 		}
@@ -391,9 +425,11 @@ func TestLoginsTogether(t *testing.T) {
 	p.write("certs/bryony-key.pem", standin.Secrets["bryony_key"])
 	bench := p.read("bench.yaml")
 	bench = strings.Replace(bench, "      depot: north\n", "      depot: north\n    tls:\n      ca: certs/ca.pem\n", 1)
-	bench = strings.Replace(bench, "logins:\n", "  secure:\n    address: "+string(secure[1])+"/stores\n    always:\n      headers:\n        X-Depot: north\nlogins:\n"+
-		"  bryony:\n    kind: certificate\n    certificate: certs/bryony.pem\n    key: ${sealed.bryony_key}\n"+
-		"  user_signed:\n    kind: signature\n    certificate: certs/bryony.pem\n    key: ${sealed.bryony_key}\n    sign:\n      - body\n      - time stamp\n      - user\n    reference: thumbprint\n", 1)
+	bench = strings.Replace(bench, "logins:\n",
+		"  secure:\n    address: "+string(secure[1])+
+			"/stores\n    always:\n      headers:\n        X-Depot: north\nlogins:\n"+
+			"  bryony:\n    kind: certificate\n    certificate: certs/bryony.pem\n    key: ${sealed.bryony_key}\n"+
+			"  user_signed:\n    kind: signature\n    certificate: certs/bryony.pem\n    key: ${sealed.bryony_key}\n    sign:\n      - body\n      - time stamp\n      - user\n    reference: thumbprint\n", 1)
 	p.write("bench.yaml", bench)
 	o := p.sheet(`sheet: together
 steps:
@@ -464,11 +500,12 @@ func TestProtectedAnswers(t *testing.T) {
 		_, _ = io.WriteString(w, change(string(body)))
 	}))
 	defer between.Close()
-	bench := strings.Replace(p.read("bench.yaml"), "logins:\n", "  between:\n    contract: contracts/lab.wsdl\n    address: "+between.URL+"\nlogins:\n"+
-		"  stranger:\n    kind: signature\n    certificate: certs/bryony.pem\n    key: ${sealed.bryony_key}\n    answers:\n      certificate: certs/bryony.pem\n"+
-		"  authority:\n    kind: signature\n    certificate: certs/bryony.pem\n    key: ${sealed.bryony_key}\n    answers:\n      ca: certs/lab.pem\n      signed:\n        - body\n        - Receipt\n"+
-		"  confirming:\n    kind: signature\n    certificate: certs/bryony.pem\n    key: ${sealed.bryony_key}\n    answers:\n      certificate: certs/lab.pem\n      confirmed: true\n"+
-		"  easy:\n    kind: signature\n    certificate: certs/bryony.pem\n    key: ${sealed.bryony_key}\n", 1)
+	bench := strings.Replace(p.read("bench.yaml"), "logins:\n",
+		"  between:\n    contract: contracts/lab.wsdl\n    address: "+between.URL+"\nlogins:\n"+
+			"  stranger:\n    kind: signature\n    certificate: certs/bryony.pem\n    key: ${sealed.bryony_key}\n    answers:\n      certificate: certs/bryony.pem\n"+
+			"  authority:\n    kind: signature\n    certificate: certs/bryony.pem\n    key: ${sealed.bryony_key}\n    answers:\n      ca: certs/lab.pem\n      signed:\n        - body\n        - Receipt\n"+
+			"  confirming:\n    kind: signature\n    certificate: certs/bryony.pem\n    key: ${sealed.bryony_key}\n    answers:\n      certificate: certs/lab.pem\n      confirmed: true\n"+
+			"  easy:\n    kind: signature\n    certificate: certs/bryony.pem\n    key: ${sealed.bryony_key}\n", 1)
 	p.write("bench.yaml", bench)
 	security := regexp.MustCompile(`(?s)<wsse:Security.*</wsse:Security>`)
 	for _, c := range []struct {
@@ -479,8 +516,12 @@ func TestProtectedAnswers(t *testing.T) {
 	}{
 		{"as it came", "lab_signature", "signed", nil, 0, ">17.02<"},
 		{"nobody vouches for it", "easy", "signed", nil, 0, ">17.02<"},
-		{"changed", "lab_signature", "signed", func(body string) string { return strings.Replace(body, ">17.02<", ">16.02<", 1) }, 1, "the body was changed after it was signed"},
-		{"not signed", "lab_signature", "signed", func(body string) string { return security.ReplaceAllString(body, "") }, 1, "the answer has no signature"},
+		{"changed", "lab_signature", "signed", func(body string) string {
+			return strings.Replace(body, ">17.02<", ">16.02<", 1)
+		}, 1, "the body was changed after it was signed"},
+		{"not signed", "lab_signature", "signed", func(body string) string {
+			return security.ReplaceAllString(body, "")
+		}, 1, "the answer has no signature"},
 		{"by somebody else", "stranger", "signed", nil, 1, "whose certificate is not the one expected"},
 		{"not all of it", "authority", "signed", nil, 1, "one over the Receipt, got it is not signed"},
 		{"not confirmed", "confirming", "signed", nil, 1, "the answer does not confirm it"},
@@ -531,7 +572,10 @@ func TestLockAndWithdraw(t *testing.T) {
 	assert.Equal(t, 0, p.run("secret", "unlock").status)
 	p.env = env
 
-	mate := &place{t: t, dir: p.dir, env: append(env[:len(env):len(env)], "TESTBENCH_IDENTITY="+filepath.Join(p.dir, "mate.txt")), stdin: "x"}
+	mate := &place{
+		t: t, dir: p.dir,
+		env: append(env[:len(env):len(env)], "TESTBENCH_IDENTITY="+filepath.Join(p.dir, "mate.txt")), stdin: "x",
+	}
 	require.Equal(t, 0, mate.run("secret", "set", "own").status)
 	key := regexp.MustCompile(`age1\S+`).FindString(mate.run("secret", "list").stderr)
 	require.NotEmpty(t, key)
@@ -584,7 +628,8 @@ func TestMoreWaysIn(t *testing.T) {
 	echo := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		sent.take(r)
 		w.Header().Set("Content-Type", "text/xml")
-		_, _ = io.WriteString(w, `<soap:Envelope xmlns:soap="http://schemas.xmlsoap.org/soap/envelope/"><soap:Body/></soap:Envelope>`)
+		_, _ = io.WriteString(w,
+			`<soap:Envelope xmlns:soap="http://schemas.xmlsoap.org/soap/envelope/"><soap:Body/></soap:Envelope>`)
 	}))
 	defer echo.Close()
 	pair, err := keys.Read([]byte(p.read("certs/bryony.pem")), []byte(standin.Secrets["bryony_key"]), "")
@@ -599,44 +644,65 @@ func TestMoreWaysIn(t *testing.T) {
 	}
 	p.write("roster.xml", assertion(time.Hour))
 	p.write("ended.xml", assertion(-time.Hour))
-	p.env = append(p.env, "TESTBENCH_SEALED_P12=skep & comb", "TESTBENCH_SEALED_SHORT=b3e!", "TESTBENCH_SEALED_COURIER64="+base64.StdEncoding.EncodeToString([]byte(standin.Secrets["courier"])))
+	p.env = append(p.env, "TESTBENCH_SEALED_P12=skep & comb", "TESTBENCH_SEALED_SHORT=b3e!",
+		"TESTBENCH_SEALED_COURIER64="+base64.StdEncoding.EncodeToString([]byte(standin.Secrets["courier"])))
 	answer, err := http.Get("http://" + server.Address + "/mishaps")
 	require.NoError(t, err)
 	body, err := io.ReadAll(answer.Body)
 	require.NoError(t, err)
 	_ = answer.Body.Close()
 	secure := string(regexp.MustCompile(`"client certificate": ?"([^"]+)"`).FindSubmatch(body)[1])
-	bench := strings.Replace(p.read("bench.yaml"), "      depot: north\n", "      depot: north\n    tls:\n      ca: certs/ca.pem\n", 1)
-	bench = strings.Replace(bench, "sites:\n", "sites:\n  packed:\n    like: local\n    tls:\n      certificate: certs/bryony.p12\n      password: ${sealed.p12}\n", 1)
+	bench := strings.Replace(p.read("bench.yaml"), "      depot: north\n",
+		"      depot: north\n    tls:\n      ca: certs/ca.pem\n", 1)
+	bench = strings.Replace(bench, "sites:\n",
+		"sites:\n  packed:\n    like: local\n    tls:\n      certificate: certs/bryony.p12\n      password: ${sealed.p12}\n", 1)
 	oauth := "    kind: oauth2\n    issuer: ${base}/gate\n    scope: stores.read\n"
-	bench = strings.Replace(bench, "logins:\n", "  secure:\n    address: "+secure+"/stores\n    always:\n      headers:\n        X-Depot: north\n  echo:\n    address: "+echo.URL+"\n    soap: 1.1\nlogins:\n"+
-		"  by_assertion:\n"+oauth+"    grant: jwt bearer\n    client: honey-key\n    key: ${sealed.bryony_key}\n    user: clerk\n    claims:\n      depot: north\n      level: 3\n      may:\n        - read\n"+
-		"  by_shared:\n"+oauth+"    grant: jwt bearer\n    client: honey-desk\n    client secret: ${sealed.honey_desk}\n    user: clerk\n"+
-		"  by_roster:\n"+oauth+"    grant: saml bearer\n    client: honey-desk\n    client secret: ${sealed.honey_desk}\n    assertion: roster.xml\n"+
-		"  secret_jwt:\n"+oauth+"    client: honey-desk\n    client secret: ${sealed.honey_desk}\n    client in: client secret jwt\n"+
-		"  roster:\n    kind: saml\n    assertion: roster.xml\n    stamp: 1 min\n"+
-		"  ended:\n    kind: saml\n    assertion: ended.xml\n"+
-		"  holder:\n    kind: signature\n    key: ${sealed.bryony_key}\n    reference: assertion\n    sign:\n      - body\n      - assertion\n"+
-		"  short:\n    kind: username token\n    user: bee\n    password: ${sealed.short}\n    nonce: true\n    stamp: 1 min\n"+
-		"  packed:\n    kind: certificate\n    certificate: certs/bryony.p12\n    password: ${sealed.p12}\n"+
-		"  courier64:\n    kind: hmac\n    sign:\n      - method\n      - host\n      - path\n      - sorted query\n    key: ${sealed.courier64}\n    key is: base64\n    stamp: query Timestamp\n    into: query Signature\n", 1)
+	bench = strings.Replace(bench, "logins:\n",
+		"  secure:\n    address: "+secure+
+			"/stores\n    always:\n      headers:\n        X-Depot: north\n  echo:\n    address: "+echo.URL+
+			"\n    soap: 1.1\nlogins:\n"+
+			"  by_assertion:\n"+oauth+
+			"    grant: jwt bearer\n    client: honey-key\n    key: ${sealed.bryony_key}\n    user: clerk\n    claims:\n      depot: north\n      level: 3\n      may:\n        - read\n"+
+			"  by_shared:\n"+oauth+"    grant: jwt bearer\n    client: honey-desk\n    client secret: ${sealed.honey_desk}\n    user: clerk\n"+
+			"  by_roster:\n"+oauth+"    grant: saml bearer\n    client: honey-desk\n    client secret: ${sealed.honey_desk}\n    assertion: roster.xml\n"+
+			"  secret_jwt:\n"+oauth+
+			"    client: honey-desk\n    client secret: ${sealed.honey_desk}\n    client in: client secret jwt\n"+
+			"  roster:\n    kind: saml\n    assertion: roster.xml\n    stamp: 1 min\n"+
+			"  ended:\n    kind: saml\n    assertion: ended.xml\n"+
+			"  holder:\n    kind: signature\n    key: ${sealed.bryony_key}\n    reference: assertion\n    sign:\n      - body\n      - assertion\n"+
+			"  short:\n    kind: username token\n    user: bee\n    password: ${sealed.short}\n    nonce: true\n    stamp: 1 min\n"+
+			"  packed:\n    kind: certificate\n    certificate: certs/bryony.p12\n    password: ${sealed.p12}\n"+
+			"  courier64:\n    kind: hmac\n    sign:\n      - method\n      - host\n      - path\n      - sorted query\n    key: ${sealed.courier64}\n    key is: base64\n    stamp: query Timestamp\n    into: query Signature\n", 1)
 	p.write("bench.yaml", bench)
-	for name, says := range map[string]string{"by_assertion": "sub        clerk", "by_shared": "sub        clerk", "by_roster": "sub        bryony", "secret_jwt": "sub        honey-desk"} {
+	for name, says := range map[string]string{
+		"by_assertion": "sub        clerk", "by_shared": "sub        clerk",
+		"by_roster": "sub        bryony", "secret_jwt": "sub        honey-desk",
+	} {
 		o := p.run("token", name, "-verify", "-site", "local")
 		assert.Equal(t, 0, o.status, "%s: %s", name, o.all())
 		assert.Contains(t, o.stdout, says)
 	}
-	for _, args := range []string{"call secure GET /lots -login packed,clerk -site local", "call secure GET /lots -login clerk -site packed", "call courier/deliveries day=2026-09-01 -login courier64 -site local"} {
+	for _, args := range []string{
+		"call secure GET /lots -login packed,clerk -site local",
+		"call secure GET /lots -login clerk -site packed",
+		"call courier/deliveries day=2026-09-01 -login courier64 -site local",
+	} {
 		o := p.run(strings.Fields(args)...)
 		assert.Equal(t, 0, o.status, "%s: %s", args, o.all())
 	}
 	p.write("body.xml", `<a xmlns="urn:a">b</a>`)
 	call := func(login string, more ...string) outcome {
-		return p.run(append([]string{"call", "echo", "POST", "/", "-body", "body.xml", "-login", login, "-site", "local", "-show", "sent"}, more...)...)
+		return p.run(append([]string{
+			"call", "echo", "POST", "/", "-body", "body.xml", "-login", login, "-site",
+			"local", "-show", "sent",
+		}, more...)...)
 	}
 	o := call("holder,roster")
 	assert.Equal(t, 0, o.status, o.all())
-	for _, part := range []string{`<saml:NameID>bryony</saml:NameID>`, `#SAMLID">a1</wsse:KeyIdentifier>`, `URI="#a1"`, "<wsu:Expires>"} {
+	for _, part := range []string{
+		`<saml:NameID>bryony</saml:NameID>`, `#SAMLID">a1</wsse:KeyIdentifier>`, `URI="#a1"`,
+		"<wsu:Expires>",
+	} {
 		assert.Contains(t, sent.text(), part)
 	}
 	assert.NotContains(t, o.all(), "bryony</saml:NameID>", "an assertion is a credential")
@@ -691,23 +757,34 @@ func TestLoginsOfASite(t *testing.T) {
 	t.Parallel()
 	p, server := newBench(t)
 	bench := p.read("bench.yaml")
-	bench = strings.Replace(bench, "  south:\n    like: local\n", "  south:\n    like: local\n    logins:\n      clerk: clerk_in_person\n      clerk_in_person: clerk\n", 1)
-	bench = strings.Replace(bench, "logins:\n  clerk:\n", "logins:\n  given:\n    kind: saml\n    from: clerk\n  clerk:\n", 1)
+	bench = strings.Replace(bench, "  south:\n    like: local\n",
+		"  south:\n    like: local\n    logins:\n      clerk: clerk_in_person\n      clerk_in_person: clerk\n", 1)
+	bench = strings.Replace(bench, "logins:\n  clerk:\n",
+		"logins:\n  given:\n    kind: saml\n    from: clerk\n  clerk:\n", 1)
 	p.write("bench.yaml", bench)
-	for args, sub := range map[string]string{"clerk -site local": "honey-desk", "clerk -site south": "clerk", "clerk_in_person -site south": "honey-desk", "clerk_on_behalf -site local": "clerk", "clerk_on_behalf -site south": "honey-desk"} {
+	for args, sub := range map[string]string{
+		"clerk -site local": "honey-desk", "clerk -site south": "clerk",
+		"clerk_in_person -site south": "honey-desk", "clerk_on_behalf -site local": "clerk",
+		"clerk_on_behalf -site south": "honey-desk",
+	} {
 		o := p.run(append([]string{"token"}, strings.Fields(args)...)...)
 		assert.Contains(t, o.stdout, "sub        "+sub+"\n", "%s: %s", args, o.all())
 	}
 	server.Close()
 	for login, shown := range map[string]string{
-		"clerk": "Authorization: Bearer [masked]", "clerk_bound": "Authorization: DPoP [masked]", "phone": "Authorization: Bearer [masked]", "old_desk": "Authorization: Ticket [masked]",
-		"office": "Cookie: (the cookies of the session office)\nLedger-Word: [masked]", "ledger_key": "Ledger-Key: [masked]", "courier": "signed over\n", "courier_pickups": "Signature-Input: sig1=",
+		"clerk": "Authorization: Bearer [masked]", "clerk_bound": "Authorization: DPoP [masked]",
+		"phone": "Authorization: Bearer [masked]", "old_desk": "Authorization: Ticket [masked]",
+		"office":     "Cookie: (the cookies of the session office)\nLedger-Word: [masked]",
+		"ledger_key": "Ledger-Key: [masked]", "courier": "signed over\n", "courier_pickups": "Signature-Input: sig1=",
 	} {
 		o := p.run("call", "courier/pickup", "lot=L-2201", "-login", login, "-dry")
 		assert.Equal(t, 0, o.status, o.all())
 		assert.Contains(t, o.stdout, shown, login)
 	}
-	for login, shown := range map[string]string{"lab_desk": "<wsse:UsernameToken>", "lab_signature": "<ds:Signature ", "lab_envelope": "<xenc:EncryptedData", "given": "signed over\n  (not made: login given"} {
+	for login, shown := range map[string]string{
+		"lab_desk": "<wsse:UsernameToken>", "lab_signature": "<ds:Signature ",
+		"lab_envelope": "<xenc:EncryptedData", "given": "signed over\n  (not made: login given",
+	} {
 		o := p.run("call", "lab/ConvertIndex", "refractiveIndex=1.4940", "-login", login, "-dry")
 		assert.Equal(t, 0, o.status, o.all())
 		assert.Contains(t, o.stdout, shown, login)

@@ -42,7 +42,8 @@ func moor(t *testing.T, answer func(w http.ResponseWriter, r *http.Request, body
 func moorBench(t *testing.T, server *httptest.Server, more string) *place {
 	t.Helper()
 	p := newPlace(t)
-	p.write("bench.yaml", "bench: moor\nsites:\n  local:\n    set:\n      base: "+server.URL+"\n  other:\n    like: local\n    set:\n      kind: b\n"+more)
+	p.write("bench.yaml", "bench: moor\nsites:\n  local:\n    set:\n      base: "+server.URL+
+		"\n  other:\n    like: local\n    set:\n      kind: b\n"+more)
 	return p
 }
 
@@ -63,7 +64,8 @@ func TestContractIsFetchedAgain(t *testing.T) {
 		}
 	})
 	p := moorBench(t, server, "services:\n  moor:\n    contract: ${base}/api.json\n    address: ${base}\n")
-	p.write("sheets/test.yaml", "sheet: s\nrows:\n  numbers: 1 to 4\nsteps:\n  - step: get\n    call: moor/lots\n    again:\n      times: 4\n      pause: 1 ms\n")
+	p.write("sheets/test.yaml",
+		"sheet: s\nrows:\n  numbers: 1 to 4\nsteps:\n  - step: get\n    call: moor/lots\n    again:\n      times: 4\n      pause: 1 ms\n")
 	o := p.run("run", "sheets/test.yaml", "-jobs", "2", "-out", "r.json")
 	assert.Equal(t, 0, o.status, o.all())
 	asked := map[string]int{}
@@ -92,7 +94,8 @@ func TestTimesOfSeveralSheets(t *testing.T) {
 	})
 	p := moorBench(t, server, "")
 	p.write("sheets/a.yaml", "sheet: a\nsteps:\n  - step: get\n    request: GET ${base}/slow\n")
-	p.write("sheets/b.yaml", "sheet: b\nrows:\n  numbers: 1 to 3\nexpect:\n  per second: under 301\nsteps:\n  - step: get\n    request: GET ${base}/quick\n")
+	p.write("sheets/b.yaml",
+		"sheet: b\nrows:\n  numbers: 1 to 3\nexpect:\n  per second: under 301\nsteps:\n  - step: get\n    request: GET ${base}/quick\n")
 	o := p.run("run", "sheets/a.yaml", "sheets/b.yaml", "-jobs", "2")
 	assert.Equal(t, 0, o.status, o.all())
 	o = p.run("run", "sheets/a.yaml", "sheets/b.yaml", "-for", "60ms", "-out", "r.json")
@@ -121,7 +124,8 @@ func TestLimitsOverAResumedRun(t *testing.T) {
 		w.WriteHeader(http.StatusNoContent)
 	})
 	p := moorBench(t, server, "")
-	p.write("sheets/test.yaml", "sheet: s\nrows:\n  numbers: 1 to 6\nexpect:\n  max: under 50 ms\nsteps:\n  - step: get\n    request: GET ${base}/x\n")
+	p.write("sheets/test.yaml",
+		"sheet: s\nrows:\n  numbers: 1 to 6\nexpect:\n  max: under 50 ms\nsteps:\n  - step: get\n    request: GET ${base}/x\n")
 	c := p.start("run", "sheets/test.yaml", "-out", "first.xml")
 	for range 3 {
 		<-asked
@@ -148,7 +152,8 @@ func TestSharesThatDoNotBelongTogether(t *testing.T) {
 	p.write("sheets/test.yaml", text)
 	share := func(i int, out string, more ...string) {
 		t.Helper()
-		o := p.run(append([]string{"run", "sheets/test.yaml", "-share", fmt.Sprintf("%d/2", i), "-out", out}, more...)...)
+		o := p.run(append([]string{"run", "sheets/test.yaml", "-share", fmt.Sprintf("%d/2", i), "-out", out},
+			more...)...)
 		require.Equal(t, 0, o.status, o.all())
 	}
 	share(1, "s1.json", "-of", "tonight")
@@ -162,8 +167,11 @@ func TestSharesThatDoNotBelongTogether(t *testing.T) {
 	p.write("sheets/inner.yaml", "sheet: inner\nsteps:\n  - step: nothing\n    pause: 0.1 ms\n")
 	p.write("bench.yaml", p.read("bench.yaml")+"# another\n")
 	share(2, "bench.json", "-of", "tonight")
-	for file, why := range map[string]string{"last.json": `they belong to "tonight" and "last night"`, "site.json": "the site is", "rows.json": "other steps or rows were chosen", "repeat.json": "repeated in another way",
-		"inner.json": "sheets/inner.yaml was not the same", "bench.json": "bench.yaml was not the same"} {
+	for file, why := range map[string]string{
+		"last.json": `they belong to "tonight" and "last night"`, "site.json": "the site is",
+		"rows.json": "other steps or rows were chosen", "repeat.json": "repeated in another way",
+		"inner.json": "sheets/inner.yaml was not the same", "bench.json": "bench.yaml was not the same",
+	} {
 		o := p.run("report", "-gather", "s1.json", file)
 		assert.Equal(t, 2, o.status, o.all())
 		assert.Contains(t, o.stderr, why)
@@ -199,10 +207,12 @@ func TestReportsThatCannotBeWritten(t *testing.T) {
 func TestKindsAndEmptyValues(t *testing.T) {
 	t.Parallel()
 	server, seen := moor(t, nil)
-	p := moorBench(t, server, "services:\n  moor:\n    address: ${base}\n    operations:\n      put:\n        request: POST /lots\n        query:\n          nt:\n            default: \"\"\n          of:\n            default: ${site.kind}\n"+
-		"        body:\n          name:\n            kind: text\n          size:\n            kind: integer\n          good:\n            kind: boolean\n            default: true\n          code:\n            kind: text\n            fixed: \"\"\n")
+	p := moorBench(t, server,
+		"services:\n  moor:\n    address: ${base}\n    operations:\n      put:\n        request: POST /lots\n        query:\n          nt:\n            default: \"\"\n          of:\n            default: ${site.kind}\n"+
+			"        body:\n          name:\n            kind: text\n          size:\n            kind: integer\n          good:\n            kind: boolean\n            default: true\n          code:\n            kind: text\n            fixed: \"\"\n")
 	p.write("data/rows.csv", "name,size\n3,4\n00123,\n")
-	p.write("sheets/test.yaml", "sheet: s\nsite: other\nrows: data/rows.csv\nsteps:\n  - step: put\n    call: moor/put\n    drop empty: true\n    fill:\n      name: ${row.name}\n      size: ${row.size}\n")
+	p.write("sheets/test.yaml",
+		"sheet: s\nsite: other\nrows: data/rows.csv\nsteps:\n  - step: put\n    call: moor/put\n    drop empty: true\n    fill:\n      name: ${row.name}\n      size: ${row.size}\n")
 	require.Equal(t, 0, p.run("call", "moor/put", "name=3", "size=5", "-site", "other").status)
 	assert.Equal(t, []string{`POST /lots?nt=&of=b {"name":"3","size":5,"good":true,"code":""}`}, seen.take())
 	o := p.run("run", "sheets/test.yaml")
@@ -329,8 +339,10 @@ func TestCompareOfLongRuns(t *testing.T) {
 		_, _ = io.WriteString(w, `{"n": 1}`)
 	})
 	p := moorBench(t, server, "")
-	p.write("sheets/a.yaml", "sheet: a\nrows:\n  numbers: 1 to 1100\nsteps:\n  - step: get\n    request: GET ${base}/first\n")
-	p.write("sheets/b.yaml", "sheet: b\nrows:\n  numbers: 1 to 30\nsteps:\n  - step: get\n    request: GET ${base}/later\n")
+	p.write("sheets/a.yaml",
+		"sheet: a\nrows:\n  numbers: 1 to 1100\nsteps:\n  - step: get\n    request: GET ${base}/first\n")
+	p.write("sheets/b.yaml",
+		"sheet: b\nrows:\n  numbers: 1 to 30\nsteps:\n  - step: get\n    request: GET ${base}/later\n")
 	require.Equal(t, 0, p.run("run", "sheets/a.yaml", "sheets/b.yaml").status)
 	more.Store(true)
 	require.Equal(t, 0, p.run("run", "sheets/a.yaml", "sheets/b.yaml").status)
@@ -347,10 +359,12 @@ func TestCompareOfLongRuns(t *testing.T) {
 func TestVetTellsWhatItDidNotLookAt(t *testing.T) {
 	t.Parallel()
 	server, _ := moor(t, nil)
-	p := moorBench(t, server, "services:\n  moor: ${base}/api.json\ndatabases:\n  books:\n    kind: sqlite\n    address: books.db\n")
+	p := moorBench(t, server,
+		"services:\n  moor: ${base}/api.json\ndatabases:\n  books:\n    kind: sqlite\n    address: books.db\n")
 	o := p.run("vet")
 	assert.Contains(t, o.stderr, "not looked at: sheets: there are none")
-	p.write("sheets/test.yaml", "sheet: s\nrows:\n  sql: select 1 as a\n  database: books\nsteps:\n  - step: one\n    call: moor/lots\n    fill:\n      x: ${row.a}\n")
+	p.write("sheets/test.yaml",
+		"sheet: s\nrows:\n  sql: select 1 as a\n  database: books\nsteps:\n  - step: one\n    call: moor/lots\n    fill:\n      x: ${row.a}\n")
 	o = p.run("vet")
 	assert.Equal(t, 0, o.status, o.all())
 	assert.Contains(t, o.stdout, "no mistakes in what was looked at")

@@ -33,11 +33,14 @@ var runners = map[string]func(dir, file string) *exec.Cmd{
 	"requests":   func(_, file string) *exec.Cmd { return exec.Command("/usr/bin/python3", file) },
 	"javascript": func(_, file string) *exec.Cmd { return exec.Command("node", file) },
 	"typescript": func(dir, file string) *exec.Cmd {
-		return exec.Command("sh", "-c", "node "+peersFolder+"/node_modules/typescript/bin/tsc --strict --target es2022 --module nodenext --moduleResolution nodenext --typeRoots "+peersFolder+"/node_modules/@types --types node --outDir "+dir+" "+file+" && node "+strings.TrimSuffix(file, ".mts")+".mjs")
+		return exec.Command("sh", "-c",
+			"node "+peersFolder+"/node_modules/typescript/bin/tsc --strict --target es2022 --module nodenext --moduleResolution nodenext --typeRoots "+peersFolder+"/node_modules/@types --types node --outDir "+dir+" "+file+" && node "+strings.TrimSuffix(file, ".mts")+".mjs")
 	},
 	"java": func(_, file string) *exec.Cmd { return exec.Command("java", "-Dfile.encoding=UTF-8", file) },
 	"kotlin": func(dir, file string) *exec.Cmd {
-		return exec.Command("sh", "-c", "kotlinc "+file+" -include-runtime -d "+dir+"/h.jar && java -Dfile.encoding=UTF-8 -Dstdout.encoding=UTF-8 -jar "+dir+"/h.jar")
+		return exec.Command("sh", "-c",
+			"kotlinc "+file+" -include-runtime -d "+dir+
+				"/h.jar && java -Dfile.encoding=UTF-8 -Dstdout.encoding=UTF-8 -jar "+dir+"/h.jar")
 	},
 	// There is no runtime for it here; its syntax is looked at.
 	"csharp": func(_, file string) *exec.Cmd { return exec.Command("mcs", "--parse", file) },
@@ -62,7 +65,8 @@ func meaning(r *http.Request, body []byte) string {
 			login, _ = url.QueryUnescape(login)
 		}
 	}
-	if len(body) == 0 && r.Method != http.MethodGet { // RFC 9110 section 8.6: a method that has a body says that it is empty
+	// RFC 9110 section 8.6: a method that has a body says that it is empty
+	if len(body) == 0 && r.Method != http.MethodGet {
 		out = append(out, "Content-Length: "+r.Header.Get("Content-Length"))
 	}
 	text := strings.TrimSpace(betweenTags.ReplaceAllString(string(body), "><"))
@@ -94,16 +98,20 @@ func TestHandedOver(t *testing.T) {
 			_, _ = io.WriteString(w, `{"access_token": "tok+en/1=", "token_type": "Bearer"}`)
 		case strings.HasPrefix(r.URL.Path, "/json"):
 			w.Header().Set("Content-Type", "application/json")
-			_, _ = io.WriteString(w, `{"lots": [{"id": "L \"1\" \u00e9蜂\n", "kilos": 12.5}, {"id": "L-2", "kilos": 7, "list": [1, true, null]}]}`)
+			_, _ = io.WriteString(w,
+				`{"lots": [{"id": "L \"1\" \u00e9蜂\n", "kilos": 12.5}, {"id": "L-2", "kilos": 7, "list": [1, true, null]}]}`)
 		case strings.HasPrefix(r.URL.Path, "/soap"):
 			w.Header().Set("Content-Type", "text/xml; charset=utf-8")
-			_, _ = io.WriteString(w, `<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Body><a:R xmlns:a="urn:a"><a:lot no="1"><id>x &amp; y</id></a:lot><a:lot no="2"><id>&#233;</id></a:lot></a:R></s:Body></s:Envelope>`)
+			_, _ = io.WriteString(w,
+				`<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Body><a:R xmlns:a="urn:a"><a:lot no="1"><id>x &amp; y</id></a:lot><a:lot no="2"><id>&#233;</id></a:lot></a:R></s:Body></s:Envelope>`)
 		case strings.HasPrefix(r.URL.Path, "/latin"): // as the header says, though the first line says otherwise
 			w.Header().Set("Content-Type", "application/xml; charset=ISO-8859-1")
-			_, _ = io.WriteString(w, "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<stock xmlns:x=\"urn:x\" place=\"K\xf6ln\"><lot no=\"1\" x:no=\"1\" id=\"\xe9\"><id>inside</id></lot><lot id=\"\xfc2\"><name>Bl\xfcte</name></lot></stock>")
+			_, _ = io.WriteString(w,
+				"<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<stock xmlns:x=\"urn:x\" place=\"K\xf6ln\"><lot no=\"1\" x:no=\"1\" id=\"\xe9\"><id>inside</id></lot><lot id=\"\xfc2\"><name>Bl\xfcte</name></lot></stock>")
 		case strings.HasPrefix(r.URL.Path, "/prolog"): // as the first line says
 			w.Header().Set("Content-Type", "application/xml")
-			_, _ = io.WriteString(w, "<?xml version='1.0' encoding='ISO-8859-1'?><stock><lot id=\"\xfc2\"><name>Bl\xfcte</name></lot></stock>")
+			_, _ = io.WriteString(w,
+				"<?xml version='1.0' encoding='ISO-8859-1'?><stock><lot id=\"\xfc2\"><name>Bl\xfcte</name></lot></stock>")
 		case strings.HasPrefix(r.URL.Path, "/no"):
 			w.WriteHeader(http.StatusTeapot)
 			_, _ = io.WriteString(w, "no tea here")
@@ -155,12 +163,33 @@ logins:
 		args []string
 		pick []string
 	}{
-		{"JSON", []string{"o", "POST", "/json", "note=" + nasty, "secret=${sealed.odd}"}, []string{"lots[1].kilos", "lots[0].id", "lots[1].list", "reply.headers.X-Made"}},
-		{"query", []string{"s", "GET", "/text", "-in", "query.q=" + nasty, "-in", "header.X-Odd=a \"b\" 'c' $d `e` \\f #{g}", "-login", "basic"}, []string{"reply.text"}},
-		{"form", []string{"s", "POST", "/text", "-in", "form.a=" + nasty, "-in", "form.b=${sealed.odd}", "-login", "query"}, nil},
-		{"SOAP", []string{"s", "POST", "/soap", "-body", "body.xml", "-in", "header.Content-Type=text/xml", "-set", "note=" + nasty}, []string{"lot[1].id", "lot[0].no", "lot[1].no"}},
-		{"binary", []string{"s", "PUT", "/text", "-bytes", "data.bin", "-in", "header.Content-Type=application/x-comb"}, nil},
-		{"header's charset", []string{"s", "GET", "/latin", "-in", "header.Accept=application/xml"}, []string{"@place", "lot[0].@id", "lot[0].id", "lot[1].@id", "lot[1].name"}},
+		{
+			"JSON",
+			[]string{"o", "POST", "/json", "note=" + nasty, "secret=${sealed.odd}"},
+			[]string{"lots[1].kilos", "lots[0].id", "lots[1].list", "reply.headers.X-Made"},
+		},
+		{"query", []string{
+			"s", "GET", "/text", "-in", "query.q=" + nasty, "-in",
+			"header.X-Odd=a \"b\" 'c' $d `e` \\f #{g}", "-login", "basic",
+		}, []string{"reply.text"}},
+		{"form", []string{
+			"s", "POST", "/text", "-in", "form.a=" + nasty, "-in", "form.b=${sealed.odd}", "-login",
+			"query",
+		}, nil},
+		{"SOAP", []string{
+			"s", "POST", "/soap", "-body", "body.xml", "-in", "header.Content-Type=text/xml", "-set",
+			"note=" + nasty,
+		}, []string{"lot[1].id", "lot[0].no", "lot[1].no"}},
+		{
+			"binary",
+			[]string{"s", "PUT", "/text", "-bytes", "data.bin", "-in", "header.Content-Type=application/x-comb"},
+			nil,
+		},
+		{
+			"header's charset",
+			[]string{"s", "GET", "/latin", "-in", "header.Accept=application/xml"},
+			[]string{"@place", "lot[0].@id", "lot[0].id", "lot[1].@id", "lot[1].name"},
+		},
 		{"first line's charset", []string{"s", "POST", "/prolog"}, []string{"lot.@id", "reply.headers.X-Made"}},
 		{"refused", []string{"s", "GET", "/no"}, nil},
 		{"unreached", []string{"GET", "http://127.0.0.1:1/", "-allow", "127.0.0.1", "-login", "none"}, nil},
@@ -180,13 +209,21 @@ logins:
 			require.Equal(t, 0, one.status, "%s: %s", pick, one.all())
 			picked += one.stdout
 		}
-		for _, language := range []string{"shell", "go", "python", "requests", "javascript", "typescript", "java", "kotlin", "csharp", "php", "ruby", "perl"} {
-			if (language == "kotlin" || language == "typescript") && c.name != "JSON" && c.name != "SOAP" && c.name != "header's charset" {
+		for _, language := range []string{
+			"shell", "go", "python", "requests", "javascript", "typescript", "java",
+			"kotlin", "csharp", "php", "ruby", "perl",
+		} {
+			if (language == "kotlin" || language == "typescript") && c.name != "JSON" && c.name != "SOAP" &&
+				c.name != "header's charset" {
 				continue // they take seconds each
 			}
 			t.Run(c.name+" "+language, func(t *testing.T) {
 				dir := t.TempDir()
-				ending := map[string]string{"shell": ".sh", "go": ".go", "javascript": ".mjs", "typescript": ".mts", "java": ".java", "kotlin": ".kt", "csharp": ".cs", "php": ".php", "ruby": ".rb", "perl": ".pl"}[language]
+				ending := map[string]string{
+					"shell": ".sh", "go": ".go", "javascript": ".mjs", "typescript": ".mts",
+					"java": ".java", "kotlin": ".kt", "csharp": ".cs", "php": ".php", "ruby": ".rb",
+					"perl": ".pl",
+				}[language]
 				if ending == "" {
 					ending = ".py"
 				}
@@ -231,7 +268,8 @@ logins:
 				got := stdout.String()
 				for line := range strings.Lines(picked) {
 					if value := strings.TrimSpace(line); value != "" {
-						assert.Contains(t, strings.ReplaceAll(got, " ", ""), strings.ReplaceAll(value, " ", ""), fmt.Sprint(c.pick))
+						assert.Contains(t, strings.ReplaceAll(got, " ", ""), strings.ReplaceAll(value, " ", ""),
+							fmt.Sprint(c.pick))
 					}
 				}
 				t.Log(time.Since(began).Round(time.Millisecond))

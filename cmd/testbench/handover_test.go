@@ -19,13 +19,25 @@ func TestHandover(t *testing.T) {
 	t.Parallel()
 	p, _ := newBench(t)
 	p.cases([]commandCase{
-		{"handover stores/search grade=A -as python -pick lots[0].id", 0, []string{`secret("SECRET_HONEY_DESK")`, `"Bearer " + token`, `at(text, "lots", 0, "id")`, "it reads from the environment: SECRET_HONEY_DESK"}},
-		{"handover lab/GradeLot lot=L-2201 moisture=17 -as go -pick grade", 0, []string{`<lot>L-2201</lot>`, `read(body).in("grade", 0)`}},
+		{
+			"handover stores/search grade=A -as python -pick lots[0].id", 0,
+			[]string{
+				`secret("SECRET_HONEY_DESK")`, `"Bearer " + token`, `at(text, "lots", 0, "id")`,
+				"it reads from the environment: SECRET_HONEY_DESK",
+			},
+		},
+		{
+			"handover lab/GradeLot lot=L-2201 moisture=17 -as go -pick grade", 0,
+			[]string{`<lot>L-2201</lot>`, `read(body).in("grade", 0)`},
+		},
 		{"handover sheets/01-search.yaml search -as shell", 0, []string{"search of sheets/01-search.yaml", "lot="}},
 		{"handover sheets/01-search.yaml details -as ruby -set lot=L-2201", 0, []string{"/stores/lots/L-2201"}},
 		{"handover sheets/03-intake.yaml book -as php", 0, []string{"$status < 201 || $status > 201", "SECRET_"}},
 		{"handover ledger/Suppliers.list top=2 -as csharp", 0, []string{"Handover", "Suppliers"}},
-		{"handover courier GET /deliveries -login courier", 2, []string{"of the kind of the login courier no code is made", "-login none"}},
+		{
+			"handover courier GET /deliveries -login courier", 2,
+			[]string{"of the kind of the login courier no code is made", "-login none"},
+		},
 		{"handover sheets/01-search.yaml details", 2, []string{"lot"}},
 		{"handover sheets/01-search.yaml detail", 2, []string{`no step "detail"`, "details"}},
 		{"handover sheets/01-search.yaml", 2, []string{"hand over which step of sheets/01-search.yaml?"}},
@@ -52,7 +64,8 @@ func TestAddFromShell(t *testing.T) {
 	t.Parallel()
 	p, _ := newBench(t)
 	p.env = append(p.env, "TESTBENCH_IDENTITY="+filepath.Join(t.TempDir(), "identity"))
-	o := p.run("add", "moves", "-from-shell", `curl -sS -X POST 'https://h.example/v2/lots/L-2201/moves' -H 'X-Key: geheim-7781-abc' -u clerk:word-4451 -d '{"to": "south", "kilos": 12.50}'`)
+	o := p.run("add", "moves", "-from-shell",
+		`curl -sS -X POST 'https://h.example/v2/lots/L-2201/moves' -H 'X-Key: geheim-7781-abc' -u clerk:word-4451 -d '{"to": "south", "kilos": 12.50}'`)
 	assert.Equal(t, 0, o.status, o.all())
 	assert.Contains(t, o.stdout, "from a command line")
 	assert.Contains(t, o.stderr, "sealed: moves_password, which stood in the command line")
@@ -60,11 +73,17 @@ func TestAddFromShell(t *testing.T) {
 	assert.NotContains(t, o.all()+p.read("bench.yaml"), "geheim-7781")
 	o = p.run("call", "moves/moves", "to=north", "-dry")
 	assert.Equal(t, 0, o.status, o.all())
-	for _, says := range []string{"POST https://h.example/v2/lots/L-2201/moves", "Authorization: Basic [masked]", "X-Key: [masked]", `"to": "north"`, `"kilos": 12.50`} {
+	for _, says := range []string{
+		"POST https://h.example/v2/lots/L-2201/moves", "Authorization: Basic [masked]",
+		"X-Key: [masked]", `"to": "north"`, `"kilos": 12.50`,
+	} {
 		assert.Contains(t, o.stdout, says)
 	}
 	p.cases([]commandCase{
-		{"add x -from-shell fetch", 2, []string{`"fetch" is no client whose command lines are read; curl and wget are`}},
+		{
+			"add x -from-shell fetch", 2,
+			[]string{`"fetch" is no client whose command lines are read; curl and wget are`},
+		},
 		{"add x y -from-shell curl~z", 2, []string{"with -from-shell, add takes a name alone"}},
 	})
 }

@@ -33,7 +33,8 @@ func TestHints(t *testing.T) {
 	defer server.Close()
 	p, _ := newBench(t)
 	bench := p.read("bench.yaml")
-	bench = strings.Replace(bench, "    scope: stores.read\n    introspection", "    scope: ledger.post\n    introspection", 1)
+	bench = strings.Replace(bench, "    scope: stores.read\n    introspection",
+		"    scope: ledger.post\n    introspection", 1)
 	bench = strings.Replace(bench, "logins:\n", `  other:
     address: `+server.URL+`
     operations:
@@ -75,32 +76,74 @@ logins:
 	p.write("bench.yaml", bench)
 	p.write("quotes.csv", "v\n\"say \"\"hi\"\"\"\n")
 	cases := []struct{ name, step, want string }{
-		{"no credentials", "request: stores GET /lots\n    login: none", "no login was used: no credentials were sent at all; the service asks for Bearer"},
-		{"scheme missing", "request: other GET /ticket\n    login: fixed", `Authorization was sent without a scheme word; the service asks for "Ticket" before the token`},
-		{"scheme unlike", "request: other GET /ticket\n    login: worded", `was sent with the word "Bearer"; the service asks for "Ticket"`},
+		{
+			"no credentials", "request: stores GET /lots\n    login: none",
+			"no login was used: no credentials were sent at all; the service asks for Bearer",
+		},
+		{
+			"scheme missing", "request: other GET /ticket\n    login: fixed",
+			`Authorization was sent without a scheme word; the service asks for "Ticket" before the token`,
+		},
+		{
+			"scheme unlike", "request: other GET /ticket\n    login: worded",
+			`was sent with the word "Bearer"; the service asks for "Ticket"`,
+		},
 		{"expired", "request: stores GET /lots\n    login: short", "the token expired"},
-		{"scope", "request: stores GET /lots\n    login: clerk", "the token lacks the scope stores.read (it has: ledger.post)"},
+		{
+			"scope", "request: stores GET /lots\n    login: clerk",
+			"the token lacks the scope stores.read (it has: ledger.post)",
+		},
 		{"wrong secret", "request: stores GET /lots\n    login: wrong", "the client or its secret is wrong"},
-		{"issuer away", "request: stores GET /lots\n    login: away", "is the service running, and is 127.0.0.1:1 the right port?"},
+		{
+			"issuer away", "request: stores GET /lots\n    login: away",
+			"is the service running, and is 127.0.0.1:1 the right port?",
+		},
 		{"issuer answers HTML", "request: stores GET /lots\n    login: page", "without an access_token (an HTML page)"},
-		{"media type", "request: other POST /media\n    form:\n      a: 1", "the body was sent as application/x-www-form-urlencoded; set another Content-Type"},
+		{
+			"media type", "request: other POST /media\n    form:\n      a: 1",
+			"the body was sent as application/x-www-form-urlencoded; set another Content-Type",
+		},
 		{"SOAP version", "call: lab/GradeLot\n    soap: 1.2\n    headers:\n      Content-Type: text/xml\n    fill:\n      lot: L-2201\n      moisture: 17", "perhaps the service speaks 1.2"},
 		{"SOAP media type", "call: lab/GradeLot\n    headers:\n      Content-Type: application/json\n    fill:\n      lot: L-2201\n      moisture: 17", `the lab takes text/xml (SOAP 1.1)`},
-		{"action wrong", "call: lab/GradeLot\n    action: urn:other\n    fill:\n      lot: L-2201\n      moisture: 17", `SOAPAction was sent as "urn:other"`},
+		{
+			"action wrong", "call: lab/GradeLot\n    action: urn:other\n    fill:\n      lot: L-2201\n      moisture: 17",
+			`SOAPAction was sent as "urn:other"`,
+		},
 		{"near path", "request: other GET /medai\n    expect:\n      status: 404\n    fields:\n      a: 1", ""},
 		{"unknown path", "request: stores GET /lotz\n    login: none", "perhaps it should end in /lots"},
 		{"method", "request: other DELETE /method", "allowed: GET, PUT"},
 		{"no version", "request: ledger PUT /Intakes/IN-1\n    body:\n      lot: L-2201", `there is no intake IN-1`},
 		{"field", "call: ledger/book\n    fill:\n      lot: L-2201\n      grade: A\n      kilos: 10\n      moisture: 25", "moisture was sent as 25"},
-		{"field missing", "call: ledger/book\n    fill:\n      lot: L-2201\n      grade: A\n      kilos: 10", "moisture was not sent"},
-		{"header missing", "request: stores GET /lots\n    login: clerk_in_person\n    headers:\n      X-Depot: west", `the header X-Depot was sent as "west"`},
-		{"HTML", "request: mishaps GET /page\n    fields:\n      lots: count 1", `the answer is an HTML page, not data (its title is "Please sign in")`},
+		{
+			"field missing", "call: ledger/book\n    fill:\n      lot: L-2201\n      grade: A\n      kilos: 10",
+			"moisture was not sent",
+		},
+		{
+			"header missing", "request: stores GET /lots\n    login: clerk_in_person\n    headers:\n      X-Depot: west",
+			`the header X-Depot was sent as "west"`,
+		},
+		{
+			"HTML", "request: mishaps GET /page\n    fields:\n      lots: count 1",
+			`the answer is an HTML page, not data (its title is "Please sign in")`,
+		},
 		{"error in 200", "call: ledger/balance\n    fill:\n      request:\n        lot: L-1\n    fields:\n      response.kilos: 1", "the status is 200, but the body carries an error"},
 		{"error in 200 says", "call: ledger/balance\n    fill:\n      request:\n        lot: L-1\n    fields:\n      response.kilos: 1", `the ledger says: "lot \"L-1\" is not in the stores"`},
-		{"broken by quotes", "request: other POST /json\n    text: '{\"a\": \"${row.v | raw}\"}'", "perhaps a value with quotes was put in with | raw"},
-		{"text that is JSON", "request: other GET /text\n    fields:\n      a: 1", `answer has no a: it is "{\"a\": 1}"`},
-		{"not allowed", "request: GET http://elsewhere.heatherfold.example/x", "name the host in the site's values or with -allow elsewhere.heatherfold.example"},
-		{"fault", "call: lab/GradeLot\n    contract: answer\n    fill:\n      lot: L-2201\n      moisture: 45", `the lab says: "moisture: 45 is out of range: 10 to 30" (field moisture)`},
+		{
+			"broken by quotes", "request: other POST /json\n    text: '{\"a\": \"${row.v | raw}\"}'",
+			"perhaps a value with quotes was put in with | raw",
+		},
+		{
+			"text that is JSON", "request: other GET /text\n    fields:\n      a: 1",
+			`answer has no a: it is "{\"a\": 1}"`,
+		},
+		{
+			"not allowed", "request: GET http://elsewhere.heatherfold.example/x",
+			"name the host in the site's values or with -allow elsewhere.heatherfold.example",
+		},
+		{
+			"fault", "call: lab/GradeLot\n    contract: answer\n    fill:\n      lot: L-2201\n      moisture: 45",
+			`the lab says: "moisture: 45 is out of range: 10 to 30" (field moisture)`,
+		},
 	}
 	for _, c := range cases {
 		t.Run(c.name, func(t *testing.T) {

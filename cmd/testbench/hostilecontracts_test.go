@@ -40,9 +40,14 @@ func wsdlOf(schema string) string {
 func openAPIOf(t *testing.T, schemas map[string]any) string {
 	t.Helper()
 	content := map[string]any{"application/json": map[string]any{"schema": ref("R")}}
-	data, err := json.Marshal(map[string]any{"openapi": "3.1.0", "info": map[string]any{"title": "t", "version": "1"}, "servers": []any{map[string]any{"url": "http://127.0.0.1:1"}},
-		"paths": map[string]any{"/a": map[string]any{"post": map[string]any{"operationId": "Op", "requestBody": map[string]any{"required": true, "content": content},
-			"responses": map[string]any{"200": map[string]any{"description": "x", "content": content}}}}}, "components": map[string]any{"schemas": schemas}})
+	data, err := json.Marshal(map[string]any{
+		"openapi": "3.1.0", "info": map[string]any{"title": "t", "version": "1"},
+		"servers": []any{map[string]any{"url": "http://127.0.0.1:1"}},
+		"paths": map[string]any{"/a": map[string]any{"post": map[string]any{
+			"operationId": "Op", "requestBody": map[string]any{"required": true, "content": content},
+			"responses": map[string]any{"200": map[string]any{"description": "x", "content": content}},
+		}}}, "components": map[string]any{"schemas": schemas},
+	})
 	require.NoError(t, err)
 	return string(data)
 }
@@ -71,7 +76,9 @@ func TestHostileContracts(t *testing.T) {
 		return map[string]any{"type": "object", "required": names, "properties": properties}
 	}
 	of := func(keyword string) map[string]any {
-		return chain(30, func(next map[string]any) map[string]any { return map[string]any{keyword: []any{next, next}} }, object(map[string]any{"z": map[string]any{"type": "string"}}))
+		return chain(30, func(next map[string]any) map[string]any {
+			return map[string]any{keyword: []any{next, next}}
+		}, object(map[string]any{"z": map[string]any{"type": "string"}}))
 	}
 	items := make([]string, 100_000)
 	for i := range items {
@@ -86,36 +93,84 @@ func TestHostileContracts(t *testing.T) {
 		draft    string
 		validate string
 	}{
-		"a type that holds itself": {wsdlOf(`<x:element name="E" type="t:T"/><x:complexType name="T"><x:sequence><x:element name="a" type="t:T"/><x:element name="b" type="t:T"/></x:sequence></x:complexType>`), "", "Op", isCut, ""},
-		"many of many": {wsdlOf(`<x:element name="E" type="t:T0"/>` + ringsOfXSD(4, func(i int) string {
-			return fmt.Sprintf(`<x:complexType name="T%d"><x:sequence><x:element name="a" type="t:T%d" minOccurs="100000" maxOccurs="unbounded"/></x:sequence></x:complexType>`, i, i+1)
-		}, `<x:complexType name="T4"><x:sequence><x:element name="z" type="x:string"/></x:sequence></x:complexType>`)), "", "Op", isCut, ""},
-		"groups that double": {wsdlOf(`<x:element name="E"><x:complexType><x:sequence><x:group ref="t:G0"/></x:sequence></x:complexType></x:element>` + ringsOfXSD(30, func(i int) string {
-			return fmt.Sprintf(`<x:group name="G%d"><x:sequence><x:group ref="t:G%d"/><x:group ref="t:G%d"/></x:sequence></x:group>`, i, i+1, i+1)
-		}, `<x:group name="G30"><x:sequence><x:element name="a" type="x:string"/></x:sequence></x:group>`)), "", unfolds, unfolds, ""},
-		"types that double": {wsdlOf(`<x:element name="E" type="t:T0"/>` + ringsOfXSD(30, func(i int) string {
-			return fmt.Sprintf(`<x:complexType name="T%d"><x:sequence><x:element name="a" type="t:T%d"/><x:element name="b" type="t:T%d"/></x:sequence></x:complexType>`, i, i+1, i+1)
-		}, `<x:complexType name="T30"><x:sequence><x:element name="z" type="x:string"/></x:sequence></x:complexType>`)), "", "Op", isCut, ""},
+		"a type that holds itself": {wsdlOf(
+			`<x:element name="E" type="t:T"/><x:complexType name="T"><x:sequence><x:element name="a" type="t:T"/><x:element name="b" type="t:T"/></x:sequence></x:complexType>`), "", "Op", isCut, ""},
+		"many of many": {
+			wsdlOf(`<x:element name="E" type="t:T0"/>` + ringsOfXSD(4, func(i int) string {
+				return fmt.Sprintf(`<x:complexType name="T%d"><x:sequence><x:element name="a" type="t:T%d" minOccurs="100000" maxOccurs="unbounded"/></x:sequence></x:complexType>`, i, i+1)
+			}, `<x:complexType name="T4"><x:sequence><x:element name="z" type="x:string"/></x:sequence></x:complexType>`)),
+			"", "Op", isCut, "",
+		},
+		"groups that double": {
+			wsdlOf(
+				`<x:element name="E"><x:complexType><x:sequence><x:group ref="t:G0"/></x:sequence></x:complexType></x:element>` + ringsOfXSD(30, func(i int) string {
+					return fmt.Sprintf(`<x:group name="G%d"><x:sequence><x:group ref="t:G%d"/><x:group ref="t:G%d"/></x:sequence></x:group>`, i, i+1, i+1)
+				}, `<x:group name="G30"><x:sequence><x:element name="a" type="x:string"/></x:sequence></x:group>`)), "",
+			unfolds, unfolds, "",
+		},
+		"types that double": {
+			wsdlOf(`<x:element name="E" type="t:T0"/>` + ringsOfXSD(30, func(i int) string {
+				return fmt.Sprintf(`<x:complexType name="T%d"><x:sequence><x:element name="a" type="t:T%d"/><x:element name="b" type="t:T%d"/></x:sequence></x:complexType>`, i, i+1, i+1)
+			}, `<x:complexType name="T30"><x:sequence><x:element name="z" type="x:string"/></x:sequence></x:complexType>`)),
+			"", "Op", isCut, "",
+		},
 		"unions that double": {wsdlOf(`<x:element name="E" type="t:S0"/>` + ringsOfXSD(30, func(i int) string {
-			return fmt.Sprintf(`<x:simpleType name="S%d"><x:union memberTypes="t:S%d t:S%d"/></x:simpleType>`, i, i+1, i+1)
+			return fmt.Sprintf(`<x:simpleType name="S%d"><x:union memberTypes="t:S%d t:S%d"/></x:simpleType>`, i, i+1,
+				i+1)
 		}, `<x:simpleType name="S30"><x:restriction base="x:int"/></x:simpleType>`)), "", "Op", "Envelope", ""},
-		"attributes that double": {wsdlOf(`<x:element name="E"><x:complexType><x:attributeGroup ref="t:A0"/></x:complexType></x:element>` + ringsOfXSD(30, func(i int) string {
-			return fmt.Sprintf(`<x:attributeGroup name="A%d"><x:attributeGroup ref="t:A%d"/><x:attributeGroup ref="t:A%d"/></x:attributeGroup>`, i, i+1, i+1)
-		}, `<x:attributeGroup name="A30"><x:attribute name="a" type="x:string"/></x:attributeGroup>`)), "", "", "", ""},
-		"counts of counts":           {wsdlOf(`<x:element name="E"><x:complexType><x:sequence minOccurs="0" maxOccurs="100000"><x:sequence minOccurs="0" maxOccurs="100000"><x:element name="a" type="x:string" minOccurs="0" maxOccurs="100000"/><x:element name="b" type="x:string" minOccurs="0" maxOccurs="100000"/></x:sequence></x:sequence></x:complexType></x:element>`), "", "Op", "Envelope", ""},
-		"a length without end":       {wsdlOf(`<x:element name="E"><x:simpleType><x:restriction base="x:string"><x:minLength value="2000000000"/></x:restriction></x:simpleType></x:element>`), "", "Op", "Envelope", ""},
-		"a schema that holds itself": {openAPIOf(t, map[string]any{"R": object(map[string]any{"a": ref("R"), "b": ref("R")})}), `{"z":1}`, "Op", isCut, "a is missing"},
-		"anyOf that doubles":         {openAPIOf(t, of("anyOf")), `{"z":1}`, "Op", "", unfolds},
-		"allOf that doubles":         {openAPIOf(t, of("allOf")), `{"z":1}`, "Op", "", unfolds},
-		"oneOf that doubles":         {openAPIOf(t, of("oneOf")), `{"z":1}`, "Op", "", unfolds},
-		"properties that double":     {openAPIOf(t, chain(30, func(next map[string]any) map[string]any { return object(map[string]any{"a": next, "b": next}) }, map[string]any{"type": "string"})), `{"z":1}`, "Op", isCut, "is missing"},
+		"attributes that double": {
+			wsdlOf(
+				`<x:element name="E"><x:complexType><x:attributeGroup ref="t:A0"/></x:complexType></x:element>` +
+					ringsOfXSD(30, func(i int) string {
+						return fmt.Sprintf(`<x:attributeGroup name="A%d"><x:attributeGroup ref="t:A%d"/><x:attributeGroup ref="t:A%d"/></x:attributeGroup>`, i, i+1, i+1)
+					}, `<x:attributeGroup name="A30"><x:attribute name="a" type="x:string"/></x:attributeGroup>`)), "",
+			"",
+			"", "",
+		},
+		"counts of counts": {wsdlOf(
+			`<x:element name="E"><x:complexType><x:sequence minOccurs="0" maxOccurs="100000"><x:sequence minOccurs="0" maxOccurs="100000"><x:element name="a" type="x:string" minOccurs="0" maxOccurs="100000"/><x:element name="b" type="x:string" minOccurs="0" maxOccurs="100000"/></x:sequence></x:sequence></x:complexType></x:element>`), "", "Op", "Envelope", ""},
+		"a length without end": {wsdlOf(
+			`<x:element name="E"><x:simpleType><x:restriction base="x:string"><x:minLength value="2000000000"/></x:restriction></x:simpleType></x:element>`), "", "Op", "Envelope", ""},
+		"a schema that holds itself": {
+			openAPIOf(t,
+				map[string]any{"R": object(map[string]any{"a": ref("R"), "b": ref("R")})}), `{"z":1}`, "Op", isCut,
+			"a is missing",
+		},
+		"anyOf that doubles": {openAPIOf(t, of("anyOf")), `{"z":1}`, "Op", "", unfolds},
+		"allOf that doubles": {openAPIOf(t, of("allOf")), `{"z":1}`, "Op", "", unfolds},
+		"oneOf that doubles": {openAPIOf(t, of("oneOf")), `{"z":1}`, "Op", "", unfolds},
+		"properties that double": {openAPIOf(t, chain(30, func(next map[string]any) map[string]any {
+			return object(map[string]any{"a": next, "b": next})
+		}, map[string]any{"type": "string"})), `{"z":1}`, "Op", isCut, "is missing"},
 		"lists of lists": {openAPIOf(t, chain(4, func(next map[string]any) map[string]any {
 			return map[string]any{"type": "array", "minItems": 100_000, "items": next}
 		}, map[string]any{"type": "string"})), `[]`, "Op", isCut, "at least 100000 items"},
-		"items that differ":               {openAPIOf(t, map[string]any{"R": map[string]any{"type": "object", "properties": map[string]any{"l": map[string]any{"type": "array", "uniqueItems": true}}}}), list, "no item twice", "", "valid"},
-		"items of which two are the same": {openAPIOf(t, map[string]any{"R": map[string]any{"type": "object", "properties": map[string]any{"l": map[string]any{"type": "array", "uniqueItems": true}}}}), strings.Replace(list, `"i":99999`, `"i":1.0`, 1), "no item twice", "", "holds the same item twice: [1] and [99999]"},
-		"a pattern":                       {openAPIOf(t, map[string]any{"R": object(map[string]any{"l": map[string]any{"type": "string", "pattern": "^(a+)+$"}})}), `{"l":"` + strings.Repeat("a", 60) + `!"}`, "Op", "", "must match"},
-		"a ring of names":                 {openAPIOf(t, map[string]any{"R": ref("Q"), "Q": ref("R")}), `{"z":1}`, "Op", "", ""},
+		"items that differ": {
+			openAPIOf(t,
+				map[string]any{"R": map[string]any{
+					"type":       "object",
+					"properties": map[string]any{"l": map[string]any{"type": "array", "uniqueItems": true}},
+				}}), list,
+			"no item twice", "", "valid",
+		},
+		"items of which two are the same": {
+			openAPIOf(t,
+				map[string]any{"R": map[string]any{
+					"type":       "object",
+					"properties": map[string]any{"l": map[string]any{"type": "array", "uniqueItems": true}},
+				}}),
+			strings.Replace(list, `"i":99999`, `"i":1.0`, 1), "no item twice", "",
+			"holds the same item twice: [1] and [99999]",
+		},
+		"a pattern": {
+			openAPIOf(t,
+				map[string]any{"R": object(map[string]any{"l": map[string]any{
+					"type":    "string",
+					"pattern": "^(a+)+$",
+				}})}),
+			`{"l":"` + strings.Repeat("a", 60) + `!"}`, "Op", "", "must match",
+		},
+		"a ring of names": {openAPIOf(t, map[string]any{"R": ref("Q"), "Q": ref("R")}), `{"z":1}`, "Op", "", ""},
 	} {
 		t.Run(name, func(t *testing.T) {
 			p := newPlace(t)
@@ -125,7 +180,11 @@ func TestHostileContracts(t *testing.T) {
 			}
 			p.write(file, c.contract)
 			p.write("answer.json", c.answer)
-			for _, try := range [][]string{{c.survey, "survey", file, "Op"}, {c.draft, "draft", file, "Op"}, {c.validate, "validate", file, "answer.json", "-operation", "Op"}} {
+			for _, try := range [][]string{
+				{c.survey, "survey", file, "Op"},
+				{c.draft, "draft", file, "Op"},
+				{c.validate, "validate", file, "answer.json", "-operation", "Op"},
+			} {
 				if try[1] == "validate" && c.answer == "" {
 					continue
 				}
@@ -170,21 +229,29 @@ func TestHostileDescriptions(t *testing.T) {
 	double := func(last string, one func(i int) string) string { return ringsOfXSD(40, one, last) }
 	const draftIsCut, tooManyOperations, unfolds = "the draft is cut at 20000 parts", "give more than 300000 operations", "unfold to more than 200000 methods and parameters"
 	for name, c := range map[string]struct{ contract, survey, draft, vet string }{
-		"OData types that double": {entity(double(`<ComplexType Name="C40"><Property Name="x" Type="Edm.String"/></ComplexType>`, func(i int) string {
-			return fmt.Sprintf(`<ComplexType Name="C%d"><Property Name="a" Type="T.C%d" Nullable="false"/><Property Name="b" Type="T.C%d" Nullable="false"/></ComplexType>`, i, i+1, i+1)
-		})), "POST /Es", draftIsCut, "no mistakes"},
-		"OData types in a ring": {entity(`<ComplexType Name="C0" BaseType="T.C1"><Property Name="a" Type="T.C0" Nullable="false"/></ComplexType><ComplexType Name="C1" BaseType="T.C0"/>`), "POST /Es", `"c": {}`, "no mistakes"},
+		"OData types that double": {entity(
+			double(`<ComplexType Name="C40"><Property Name="x" Type="Edm.String"/></ComplexType>`, func(i int) string {
+				return fmt.Sprintf(`<ComplexType Name="C%d"><Property Name="a" Type="T.C%d" Nullable="false"/><Property Name="b" Type="T.C%d" Nullable="false"/></ComplexType>`, i, i+1, i+1)
+			})), "POST /Es", draftIsCut, "no mistakes"},
+		"OData types in a ring": {entity(
+			`<ComplexType Name="C0" BaseType="T.C1"><Property Name="a" Type="T.C0" Nullable="false"/></ComplexType><ComplexType Name="C1" BaseType="T.C0"/>`), "POST /Es", `"c": {}`, "no mistakes"},
 		"OData types of many properties": {entity(`<ComplexType Name="C0">` + ringsOfXSD(50_000, func(i int) string {
 			return fmt.Sprintf(`<Property Name="p%d" Type="Edm.String"/>`, i)
 		}, `</ComplexType>`)), "POST /Es", "", "no mistakes"},
-		"OData sets times navigation": {edmx(`<EntityType Name="E"><Key><PropertyRef Name="id"/></Key><Property Name="id" Type="Edm.String" Nullable="false"/>` + ringsOfXSD(1000, func(i int) string {
-			return fmt.Sprintf(`<NavigationProperty Name="n%d" Type="Collection(T.E)"/>`, i)
-		}, `</EntityType><EntityContainer Name="X">`) + ringsOfXSD(5000, func(i int) string { return fmt.Sprintf(`<EntitySet Name="S%d" EntityType="T.E"/>`, i) }, `</EntityContainer>`)), tooManyOperations, tooManyOperations, tooManyOperations},
-		"WADL resource types in a ring": {wadl(`<resource_type id="t0"><resource path="x" type="#t1"/><resource path="y" type="#t1"/></resource_type><resource_type id="t1"><resource path="x" type="#t0"/><resource path="y" type="#t0"/></resource_type>`), unfolds, unfolds, unfolds},
-		"WADL resource types that double": {wadl(double(`<resource_type id="t40"><method name="GET"/></resource_type>`, func(i int) string {
-			return fmt.Sprintf(`<resource_type id="t%d"><resource path="x" type="#t%d"/><resource path="y" type="#t%d"/></resource_type>`, i, i+1, i+1)
-		})), unfolds, unfolds, unfolds},
-		"WADL methods of the same name": {wadl(`<resource_type id="t0">` + strings.Repeat(`<method name="GET" id="m"/>`, 50_000) + `</resource_type>`), "there is no operation", "", "no mistakes"},
+		"OData sets times navigation": {edmx(
+			`<EntityType Name="E"><Key><PropertyRef Name="id"/></Key><Property Name="id" Type="Edm.String" Nullable="false"/>` + ringsOfXSD(1000, func(i int) string {
+				return fmt.Sprintf(`<NavigationProperty Name="n%d" Type="Collection(T.E)"/>`, i)
+			}, `</EntityType><EntityContainer Name="X">`) + ringsOfXSD(5000, func(i int) string {
+				return fmt.Sprintf(`<EntitySet Name="S%d" EntityType="T.E"/>`, i)
+			}, `</EntityContainer>`)), tooManyOperations, tooManyOperations, tooManyOperations},
+		"WADL resource types in a ring": {wadl(
+			`<resource_type id="t0"><resource path="x" type="#t1"/><resource path="y" type="#t1"/></resource_type><resource_type id="t1"><resource path="x" type="#t0"/><resource path="y" type="#t0"/></resource_type>`), unfolds, unfolds, unfolds},
+		"WADL resource types that double": {wadl(double(`<resource_type id="t40"><method name="GET"/></resource_type>`,
+			func(i int) string {
+				return fmt.Sprintf(`<resource_type id="t%d"><resource path="x" type="#t%d"/><resource path="y" type="#t%d"/></resource_type>`, i, i+1, i+1)
+			})), unfolds, unfolds, unfolds},
+		"WADL methods of the same name": {wadl(`<resource_type id="t0">` + strings.Repeat(`<method name="GET" id="m"/>`,
+			50_000) + `</resource_type>`), "there is no operation", "", "no mistakes"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			p := newPlace(t)

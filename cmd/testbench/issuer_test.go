@@ -33,22 +33,29 @@ func newIssuer(t *testing.T) (p *place, ca []byte) {
 	authority := newCertificates(t)
 	serverCertificate, serverKey := authority.issue(t, "localhost")
 	clientCertificate, clientKey := authority.issue(t, "bryony")
-	for name, text := range map[string]string{"ca.pem": authority.pem, "server.pem": serverCertificate, "server-key.pem": serverKey, "client.pem": clientCertificate, "client-key.pem": clientKey} {
+	for name, text := range map[string]string{
+		"ca.pem": authority.pem, "server.pem": serverCertificate,
+		"server-key.pem": serverKey, "client.pem": clientCertificate, "client-key.pem": clientKey,
+	} {
 		p.write("certs/"+name, text)
 	}
 	serve(t, port, "node", "testdata/node/issuer.mjs", port, peersDir, filepath.Join(p.dir, "certs"))
 	p.env = append(p.env, "TESTBENCH_SEALED_SECRET="+issuerSecret, "TESTBENCH_SEALED_WRONG=wrong secret, wrong")
 	login := func(name, client, more string) string {
-		return "  " + name + ":\n    kind: oauth2\n    issuer: ${base}\n    client: " + client + "\n    scope: honey\n" + more
+		return "  " + name + ":\n    kind: oauth2\n    issuer: ${base}\n    client: " + client +
+			"\n    scope: honey\n" + more
 	}
 	const secret = "    client secret: ${sealed.secret}\n"
-	p.write("bench.yaml", "bench: issuer\nsites:\n  local:\n    set:\n      base: https://localhost:"+port+"\n    tls:\n      ca: certs/ca.pem\nservices:\n  me:\n    address: ${base}\nlogins:\n"+
+	p.write("bench.yaml", "bench: issuer\nsites:\n  local:\n    set:\n      base: https://localhost:"+port+
+		"\n    tls:\n      ca: certs/ca.pem\nservices:\n  me:\n    address: ${base}\nlogins:\n"+
 		login("basic", "basic", secret)+
 		login("form", "form", secret+"    client in: form\n")+
 		login("secret_jwt", "secret jwt", secret+"    client in: client secret jwt\n")+
 		login("key_jwt", "key jwt", "    client in: private key jwt\n    key: certs/client-key.pem\n    key id: one\n")+
-		login("key_jwt_pss", "key jwt", "    client in: private key jwt\n    key: certs/client-key.pem\n    algorithm: ES256\n")+
-		login("certificate", "certificate", "    client in: certificate\n    certificate: certs/client.pem\n    key: certs/client-key.pem\n")+
+		login("key_jwt_pss", "key jwt",
+			"    client in: private key jwt\n    key: certs/client-key.pem\n    algorithm: ES256\n")+
+		login("certificate", "certificate",
+			"    client in: certificate\n    certificate: certs/client.pem\n    key: certs/client-key.pem\n")+
 		login("proven", "proven", secret+"    proof: dpop\n")+
 		login("unproven", "proven", secret)+
 		login("for_stores", "basic", secret+"    resource: https://stores.heatherfold.example/\n")+
@@ -66,7 +73,10 @@ func newIssuer(t *testing.T) (p *place, ca []byte) {
 func TestIssuerClients(t *testing.T) {
 	t.Parallel()
 	p, _ := newIssuer(t)
-	for _, name := range []string{"basic", "form", "secret_jwt", "key_jwt", "key_jwt_pss", "certificate", "proven", "for_stores", "swap", "revoked"} {
+	for _, name := range []string{
+		"basic", "form", "secret_jwt", "key_jwt", "key_jwt_pss", "certificate", "proven",
+		"for_stores", "swap", "revoked",
+	} {
 		o := p.run("token", name, "-verify")
 		assert.Equal(t, 0, o.status, "%s: %s", name, o.all())
 		if name != "for_stores" { // a JWT, which this server does not introspect
@@ -83,7 +93,8 @@ func TestIssuerClients(t *testing.T) {
 	o = p.run("token", "proven")
 	assert.Contains(t, o.stdout, "kind       DPoP")
 	for name, message := range map[string]string{
-		"wrong": "refused with 401 invalid_client", "unproven": "refused with 400 invalid_grant", "for_nobody": "refused with 400 invalid_target",
+		"wrong": "refused with 401 invalid_client", "unproven": "refused with 400 invalid_grant",
+		"for_nobody": "refused with 400 invalid_target",
 	} {
 		o := p.run("token", name)
 		assert.Equal(t, 3, o.status, "%s: %s", name, o.all())
@@ -91,8 +102,10 @@ func TestIssuerClients(t *testing.T) {
 	}
 }
 
-var formAction = regexp.MustCompile(`(?s)<form[^>]*action="([^"]*)"(.*?)</form>`)
-var hiddenField = regexp.MustCompile(`<input[^>]*type="hidden"[^>]*name="([^"]*)"[^>]*value="([^"]*)"`)
+var (
+	formAction  = regexp.MustCompile(`(?s)<form[^>]*action="([^"]*)"(.*?)</form>`)
+	hiddenField = regexp.MustCompile(`<input[^>]*type="hidden"[^>]*name="([^"]*)"[^>]*value="([^"]*)"`)
+)
 
 // browse opens a page and agrees to whatever it asks, until it leads away from
 // the issuer or has nothing more to ask.
@@ -102,7 +115,10 @@ func browse(t *testing.T, ca []byte, address string) string {
 	pool.AppendCertsFromPEM(ca)
 	jar, err := cookiejar.New(nil)
 	require.NoError(t, err)
-	client := &http.Client{Jar: jar, Timeout: 10 * time.Second, Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: pool}}}
+	client := &http.Client{
+		Jar: jar, Timeout: 10 * time.Second,
+		Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: pool}},
+	}
 	answer, err := client.Get(address)
 	require.NoError(t, err)
 	for range 8 {

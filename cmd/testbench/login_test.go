@@ -47,7 +47,8 @@ func TestDesks(t *testing.T) {
 				return
 			}
 			w.Header().Set("Content-Type", "application/json")
-			_, _ = fmt.Fprintf(w, `{"session": {"id": "ticket-in-json", "until": %q}}`, time.Now().Add(time.Hour).UTC().Format(time.RFC3339))
+			_, _ = fmt.Fprintf(w, `{"session": {"id": "ticket-in-json", "until": %q}}`,
+				time.Now().Add(time.Hour).UTC().Format(time.RFC3339))
 		case "/xml":
 			w.Header().Set("Content-Type", "text/xml")
 			_, _ = io.WriteString(w, `<login><ticket kind="x">ticket-in-xml</ticket><minutes>5</minutes></login>`)
@@ -65,7 +66,10 @@ func TestDesks(t *testing.T) {
 			refuse()
 		default:
 			w.Header().Set("Content-Type", "application/json")
-			_ = json.NewEncoder(w).Encode(map[string]any{"authorization": r.Header.Get("Authorization"), "ticket": r.Header.Get("X-Ticket"), "query": r.URL.Query(), "cookie": r.Header.Get("Cookie")})
+			_ = json.NewEncoder(w).Encode(map[string]any{
+				"authorization": r.Header.Get("Authorization"),
+				"ticket":        r.Header.Get("X-Ticket"), "query": r.URL.Query(), "cookie": r.Header.Get("Cookie"),
+			})
 		}
 	}))
 	defer server.Close()
@@ -161,23 +165,31 @@ logins:
     word: Hive
 `)
 	wants := map[string]string{
-		"headers": "ticket: ticket-in-header", "form": "query.ticket[0]: ticket-as-text", "json": "authorization: Hive ticket-in-json",
-		"text": "authorization: Bearer ticket-in-json", "xml": "authorization: Hive ticket-in-xml", "basic": "cookie: SID=ticket-in-cookie",
+		"headers": "ticket: ticket-in-header", "form": "query.ticket[0]: ticket-as-text",
+		"json": "authorization: Hive ticket-in-json",
+		"text": "authorization: Bearer ticket-in-json", "xml": "authorization: Hive ticket-in-xml",
+		"basic": "cookie: SID=ticket-in-cookie",
 	}
 	for login, want := range wants {
-		o := p.sheet("sheet: desk\nsteps:\n  - step: one\n    request: s GET /\n    login: " + login + "\n    fields:\n      " + want + "\n")
+		o := p.sheet("sheet: desk\nsteps:\n  - step: one\n    request: s GET /\n    login: " + login +
+			"\n    fields:\n      " + want + "\n")
 		assert.Equal(t, 0, o.status, "%s: %s", login, o.all())
 		assert.NotContains(t, o.all(), "ticket-in-j")
 	}
 	assert.EqualValues(t, 1, returned.Load(), "given back at the end of the run")
-	for login, want := range map[string]string{"headers": "5 min", "json": "59 min", "xml": "4 min 59 s", "form": "not known"} {
+	for login, want := range map[string]string{
+		"headers": "5 min", "json": "59 min", "xml": "4 min 59 s",
+		"form": "not known",
+	} {
 		o := p.run("token", login)
 		assert.Equal(t, 0, o.status)
-		assert.Contains(t, strings.ReplaceAll(strings.ReplaceAll(o.stdout, "5 min,", "4 min 59 s, 5 min"), "1 h,", "59 min"), want, login)
+		assert.Contains(t, strings.ReplaceAll(strings.ReplaceAll(o.stdout, "5 min,", "4 min 59 s, 5 min"), "1 h,",
+			"59 min"), want, login)
 	}
 	o := p.run("token", "nowhere")
 	assert.Equal(t, 3, o.status)
-	assert.Contains(t, o.stderr, `there is no token at tickett: answer has no tickett: it is an element with ticket, minutes; did you mean "ticket"?`)
+	assert.Contains(t, o.stderr,
+		`there is no token at tickett: answer has no tickett: it is an element with ticket, minutes; did you mean "ticket"?`)
 	o = p.run("token", "wrong")
 	assert.Equal(t, 3, o.status)
 	assert.Contains(t, o.stderr, "the desk answered 403")
@@ -195,7 +207,8 @@ logins:
 // A spoilt token is sent as it was spoilt.
 func TestSpoilt(t *testing.T) {
 	t.Parallel()
-	token := base64.RawURLEncoding.EncodeToString([]byte(`{"alg":"none"}`)) + "." + base64.RawURLEncoding.EncodeToString([]byte(`{"sub":"bee","exp":4102444800}`)) + ".signature"
+	token := base64.RawURLEncoding.EncodeToString([]byte(`{"alg":"none"}`)) + "." +
+		base64.RawURLEncoding.EncodeToString([]byte(`{"sub":"bee","exp":4102444800}`)) + ".signature"
 	var seen atomic.Value
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		seen.Store(r.Header.Get("Authorization"))
@@ -204,7 +217,8 @@ func TestSpoilt(t *testing.T) {
 	defer server.Close()
 	p := newPlace(t)
 	p.env = append(p.env, "TESTBENCH_SEALED_TOKEN="+token, "TESTBENCH_SEALED_OPAQUE=opaque-token-1")
-	p.write("bench.yaml", "bench: spoilt\nsites:\n  local:\n    set:\n      base: "+server.URL+"\nservices:\n  s:\n    address: ${base}\nlogins:\n  jwt:\n    kind: bearer\n    token: ${sealed.token}\n  opaque:\n    kind: bearer\n    token: ${sealed.opaque}\n")
+	p.write("bench.yaml", "bench: spoilt\nsites:\n  local:\n    set:\n      base: "+server.URL+
+		"\nservices:\n  s:\n    address: ${base}\nlogins:\n  jwt:\n    kind: bearer\n    token: ${sealed.token}\n  opaque:\n    kind: bearer\n    token: ${sealed.opaque}\n")
 	o := p.run("call", "s", "GET", "/", "-login", "jwt", "-spoil", "tampered")
 	assert.Equal(t, 1, o.status, o.all())
 	assert.Equal(t, "Bearer "+strings.Replace(token, ".signature", ".Aignature", 1), seen.Load())

@@ -23,13 +23,22 @@ func TestFieldsCommand(t *testing.T) {
 	p.write("lots.csv", "lot,kilos\nL-1,12.50\nL-2,7\n")
 	p.write("odd.json", `{"a b": {"0": 1}, "answer": [null, {"x.y": "2026-11-23"}], "reply": "${x} # ", "total": 3}`)
 	p.cases([]commandCase{
-		{"fields lots.json", 0, []string{"lots list 5 elements", `lots[*].id text 5/5 "L-2201", "L-2202"`, "lots[*].barrels[*].number integer 7/7 1, 2", "lots[*].harvested date 5/5"}},
+		{
+			"fields lots.json", 0,
+			[]string{
+				"lots list 5 elements", `lots[*].id text 5/5 "L-2201", "L-2202"`,
+				"lots[*].barrels[*].number integer 7/7 1, 2", "lots[*].harvested date 5/5",
+			},
+		},
 		{"fields last", 0, []string{"total integer 9"}},
 		{"fields 1.1 -find della", 0, []string{"lots[*].keeper"}},
 		{"fields lots.json -kind number", 0, []string{"lots[*].kilos", "total integer"}},
 		{"fields lots.json -tree -find kilos", 0, []string{"kilos"}},
 		{"fields lots.csv", 0, []string{"answer list 2 elements", "answer[*].kilos number 2/2 12.50, 7"}},
-		{"fields odd.json", 0, []string{`["a b"]["0"] integer 1`, `["answer"][*]["x.y"] date 1/2`, `["reply"] text "${x} #`}},
+		{"fields odd.json", 0, []string{
+			`["a b"]["0"] integer 1`, `["answer"][*]["x.y"] date 1/2`,
+			`["reply"] text "${x} #`,
+		}},
 		{"fields lots.json -find nosuch", 1, []string{"no field is like that"}},
 		{"fields none.json", 2, []string{"there is no file none.json", "an exchange of the history as 18.3"}},
 		{"fields 7.1", 2, []string{"there is no run 7 in the history; the newest is 1"}},
@@ -52,7 +61,10 @@ func TestFieldsCommand(t *testing.T) {
 		keep, rules := p.run("fields", file, "-as", "keep"), p.run("fields", file, "-as", "fields")
 		require.Equal(t, []int{0, 0}, []int{keep.status, rules.status}, file)
 		server := serving(t, mediaType, p.read(file))
-		p.write(fmt.Sprintf("sheets/p%d.yaml", i), "sheet: p\nsteps:\n  - step: get\n    request: GET "+server.URL+"\n    "+strings.ReplaceAll(strings.TrimSpace(keep.stdout), "\n", "\n    ")+"\n    "+strings.ReplaceAll(strings.TrimSpace(rules.stdout), "\n", "\n    ")+"\n")
+		p.write(fmt.Sprintf("sheets/p%d.yaml", i),
+			"sheet: p\nsteps:\n  - step: get\n    request: GET "+server.URL+"\n    "+
+				strings.ReplaceAll(strings.TrimSpace(keep.stdout), "\n", "\n    ")+"\n    "+
+				strings.ReplaceAll(strings.TrimSpace(rules.stdout), "\n", "\n    ")+"\n")
 		o := p.run("run", fmt.Sprintf("sheets/p%d.yaml", i), "-allow", strings.TrimPrefix(server.URL, "http://"))
 		assert.Equal(t, 0, o.status, "%s%s%s", keep.stdout, rules.stdout, o.all())
 	}
@@ -70,7 +82,8 @@ func TestHistoryCommand(t *testing.T) {
 	assert.Contains(t, p.run("history", "-steps").stderr, "no sheet was run yet")
 	p.run("call", "stores/search", "grade=A")
 	sheet := func(status string) string {
-		return "sheet: s\nsteps:\n  - step: search\n    call: stores/search\n    login: clerk\n    expect: {status: " + status + "}\n  - step: steady\n    request: stores GET /lots\n"
+		return "sheet: s\nsteps:\n  - step: search\n    call: stores/search\n    login: clerk\n    expect: {status: " +
+			status + "}\n  - step: steady\n    request: stores GET /lots\n"
 	}
 	for _, status := range []string{"200", "200", "404"} {
 		p.sheet(sheet(status))
@@ -85,7 +98,8 @@ func TestHistoryCommand(t *testing.T) {
 		assert.Contains(t, list, says)
 	}
 	assert.Contains(t, text("4"), "4.1 search stores/search 200 fell short 4.2 steady stores GET /lots 200 held")
-	assert.Regexp(t, `1 sheet · 1 row · 1 held · \d exchange`, p.run("report", "1").stdout, "a call is counted as a row")
+	assert.Regexp(t, `1 sheet · 1 row · 1 held · \d exchange`, p.run("report", "1").stdout,
+		"a call is counted as a row")
 	exchange := text("4.2")
 	assert.Contains(t, exchange, "Authorization: Bearer [masked]")
 	assert.Contains(t, exchange, "HTTP/1.1 200 OK")
@@ -122,18 +136,36 @@ func TestCompareCommand(t *testing.T) {
 	p.write("b.json", `{"lots": [{"id": "L-2", "kilos": 7.0}, {"id": "L-1", "kilos": 13, "at": "2026-11-24T08:30:00Z"}], "total": "2"}`)
 	p.write("a.xml", `<r><lots id="L-1" kilos="12.5" at="2026-11-23T08:30:00Z"/><lots id="L-2" kilos="7"/><total>2</total></r>`)
 	p.cases([]commandCase{
-		{"compare a.json b.json", 1, []string{"changed lots[id=L-1].kilos 12.50 13", "moved lots[id=L-1] at 0 at 1", "kind total 2 \"2\"", "4 differences"}},
-		{"compare a.json b.json -ignore total -ignore lots[*].kilos -ignore is~datetime", 1, []string{"moved", "1 difference"}},
+		{
+			"compare a.json b.json", 1,
+			[]string{
+				"changed lots[id=L-1].kilos 12.50 13", "moved lots[id=L-1] at 0 at 1", "kind total 2 \"2\"",
+				"4 differences",
+			},
+		},
+		{
+			"compare a.json b.json -ignore total -ignore lots[*].kilos -ignore is~datetime", 1,
+			[]string{"moved", "1 difference"},
+		},
 		{"compare a.json a.xml", 0, []string{"no difference"}},
 		{"compare a.json b.json -key lots=kilos", 1, []string{"removed lots[kilos=12.50]"}},
-		{"compare stores/search grade=A -site local -site south", 1, []string{"path local south", `changed depot "north" "south"`, `removed lots[0]`}},
+		{
+			"compare stores/search grade=A -site local -site south", 1,
+			[]string{"path local south", `changed depot "north" "south"`, `removed lots[0]`},
+		},
 		{"compare stores/search grade=A -site local -site local", 0, []string{"no difference"}},
 		{"compare 1.1 2.1 -ignore lots", 1, []string{`changed depot "north" "south"`}},
-		{"compare GET ${base} -site local -site live -set base=http://127.0.0.1:9 -allow 127.0.0.1", 3, []string{"at local: 127.0.0.1:9 refused the connection"}},
+		{
+			"compare GET ${base} -site local -site live -set base=http://127.0.0.1:9 -allow 127.0.0.1", 3,
+			[]string{"at local: 127.0.0.1:9 refused the connection"},
+		},
 		{"report last -out none/x.html", 2, []string{"there is no folder none"}},
 		{"compare a.json", 2, []string{"compare which two answers?"}},
 		{"compare a.json c.json", 2, []string{"there is no file c.json"}},
-		{"compare stores/search -site local -site south -site live", 2, []string{"two sites are compared, and 3 are named"}},
+		{
+			"compare stores/search -site local -site south -site live", 2,
+			[]string{"two sites are compared, and 3 are named"},
+		},
 		{"compare stores/search -site local -site sout", 2, []string{`there is no site "sout"`}},
 		{"compare a.json b.json -key lots", 2, []string{"-key takes list=field"}},
 		{"compare a.json b.json -ignore is~dat", 2, []string{"-ignore does not take"}},
@@ -158,16 +190,31 @@ func TestCompareContractsAndRuns(t *testing.T) {
 	p.write("schema-2.json", `{"type": "object", "properties": {"a": {"type": "number"}}}`)
 	p.write("scale.xml", `<?xml version="1.0"?><!-- what it weighed --><kilos>3</kilos>`)
 	changes := []commandCase{
-		{"compare stores stores-2.yaml", 1, []string{"breaks callers request query.grade is gone", "breaks nobody request query.class is new and may be left out", "1 breaks callers, 1 breaks nobody"}},
+		{
+			"compare stores stores-2.yaml", 1,
+			[]string{
+				"breaks callers request query.grade is gone",
+				"breaks nobody request query.class is new and may be left out", "1 breaks callers, 1 breaks nobody",
+			},
+		},
 		{"compare contracts/stores.yaml stores-2.yaml -breaks", 1, []string{"query.grade is gone"}},
 		{"compare stores contracts/stores.yaml", 0, []string{"no difference"}},
 		{"compare contracts/lab.wsdl contracts/lab.wsdl", 0, []string{"no difference"}},
-		{"compare contracts/lab.wsdl contracts/stores.yaml", 2, []string{"the first is WSDL 1.1 and the second is OpenAPI 3.1.0"}},
+		{
+			"compare contracts/lab.wsdl contracts/stores.yaml", 2,
+			[]string{"the first is WSDL 1.1 and the second is OpenAPI 3.1.0"},
+		},
 		{"compare contracts/lab.wsdl gone.wsdl", 2, []string{"there is no file gone.wsdl"}},
-		{"compare contracts/lab.wsdl scale.xml", 2, []string{"contracts/lab.wsdl is one of two contracts, and scale.xml of two answers", "-as answers"}},
+		{
+			"compare contracts/lab.wsdl scale.xml", 2,
+			[]string{"contracts/lab.wsdl is one of two contracts, and scale.xml of two answers", "-as answers"},
+		},
 		{"compare contracts/ledger.xml contracts/ledger.xml", 0, []string{"no difference"}},
 		{"compare schema.json schema-2.json", 1, []string{"changed properties.a.type"}},
-		{"compare schema.json schema-2.json -as contracts", 1, []string{"breaks both document a is of another kind: text before, number now", "1 change: 1 breaks both"}},
+		{
+			"compare schema.json schema-2.json -as contracts", 1,
+			[]string{"breaks both document a is of another kind: text before, number now", "1 change: 1 breaks both"},
+		},
 		{"compare schema.json schema-2.json -as schemas", 2, []string{`-as does not take "schemas"`}},
 		{"compare schema.json -as contracts", 2, []string{"compare which two contracts?"}},
 		{"compare schema.json none.json -as contracts", 2, []string{"none.json"}},
@@ -178,16 +225,26 @@ func TestCompareContractsAndRuns(t *testing.T) {
 		Path    string
 		Callers bool `json:"breaks callers"`
 	}
-	require.NoError(t, json.Unmarshal([]byte(p.run("compare", "stores", "stores-2.yaml", "-json", "-breaks").stdout), &found))
+	require.NoError(t, json.Unmarshal([]byte(p.run("compare", "stores", "stores-2.yaml", "-json", "-breaks").stdout),
+		&found))
 	assert.True(t, found[0].Callers)
 	const sheet = "sheet: s\nrows:\n  list:\n    ROWS\nsteps:\n  - step: search\n    call: stores/search\n    fill:\n      grade: ${value}\n    fields:\n      total: RULE\n  - step: LAST\n    request: stores GET /lots/L-2201\n"
-	for _, with := range [][]string{{"- A\n    - B", "at least 1", "one"}, {"- A\n    - B", "at least 2", "one"}, {"- A", "at least 100", "two"}, {"- A\n    - B", "at least 1", "one"}} {
+	for _, with := range [][]string{
+		{"- A\n    - B", "at least 1", "one"},
+		{"- A\n    - B", "at least 2", "one"},
+		{"- A", "at least 100", "two"},
+		{"- A\n    - B", "at least 1", "one"},
+	} {
 		p.sheet(strings.NewReplacer("ROWS", with[0], "RULE", with[1], "LAST", with[2]).Replace(sheet))
 	}
 	p.sheet("sheet: other\nsteps:\n  - step: search\n    call: stores/search\n")
 	p.cases([]commandCase{
 		{"compare 1 2", 0, []string{"no difference"}},
-		{"compare 1 3", 1, []string{"row 1", "search does not hold any more: held before, fell short now; field total: wanted at least 100, got", "two is new", "one was not run", "the whole row was not run", "4 differences, 1 step newly falls"}},
+		{"compare 1 3", 1, []string{
+			"row 1",
+			"search does not hold any more: held before, fell short now; field total: wanted at least 100, got",
+			"two is new", "one was not run", "the whole row was not run", "4 differences, 1 step newly falls",
+		}},
 		{"compare 3 4", 1, []string{"search holds now: fell short before, held now", "the whole row is new"}},
 		{"compare 4 1 -values -ignore lots", 0, []string{"no difference"}},
 		{"compare 1 2.1", 2, []string{"1 is one of two runs, and 2.1 of two answers"}},
@@ -207,7 +264,10 @@ func TestWatch(t *testing.T) {
 	t.Parallel()
 	p := newEcho(t, stages(t, nil))
 	p.cases([]commandCase{
-		{"watch GET ${base}/queued,running,done -pick state -every 10ms -until state:~done", 0, []string{`200`, `state "queued"`, `state "running" changed: state`, `state "done" changed: state`}},
+		{
+			"watch GET ${base}/queued,running,done -pick state -every 10ms -until state:~done", 0,
+			[]string{`200`, `state "queued"`, `state "running" changed: state`, `state "done" changed: state`},
+		},
 		{"watch GET ${base}/a,404,b -every 10ms -times 3 -plain", 0, []string{"404", "changed: status"}},
 		{"watch GET ${base}/a,404 -every 10ms -times 2 -pick none", 1, []string{"none -", "note: answer has no none"}},
 		{"watch GET ${base}/a -every 10ms -times 2 -until state:~b", 1, []string{"state: b did not come to hold"}},
@@ -254,21 +314,39 @@ func TestProposeCommand(t *testing.T) {
 		"\n  # the lab\n  - step: of the lab\n    call: lab/GradeLot\n    fill: {lot: L-2201, moisture: 17.4, hmf: 12.5, diastase: 9}\n  - step: none in store\n    call: stores/search\n    fill:\n      grade: B\n"
 	p.write("sheets/derived.yaml", sheet)
 	p.cases([]commandCase{
-		{"propose a.json b.json", 0, []string{"fields: depot: equals \"north\" lots: count between 0 and 7", "lots[*].id: - optional is text - optional is unique"}},
+		{
+			"propose a.json b.json", 0,
+			[]string{
+				"fields: depot: equals \"north\" lots: count between 0 and 7",
+				"lots[*].id: - optional is text - optional is unique",
+			},
+		},
 		{"propose 1.1 last", 0, []string{"depot: equals \"north\""}},
 		{"propose a.json", 0, []string{"depot: is text", "note: what stays the same shows only in several answers"}},
 		{"propose stores/search grade=A -times 2", 0, []string{"total: equals 9", "lots[*].harvested: is date"}},
-		{"propose lab/GradeLot lot=L-2201 moisture=17.4 hmf=12.5 diastase=9 -times 2", 0, []string{"gradedAt: is datetime", "measures.measure[*]: - is number"}},
+		{
+			"propose lab/GradeLot lot=L-2201 moisture=17.4 hmf=12.5 diastase=9 -times 2", 0,
+			[]string{"gradedAt: is datetime", "measures.measure[*]: - is number"},
+		},
 		{"propose stores/lot id=L-9999 -times 2", 1, []string{"call 1 is no good answer to learn from", "404"}},
 		{"propose stores/search grade=A -times 1", 2, []string{"at least twice"}},
 		{"propose a.json -into sheets/derived.yaml", 2, []string{"-into and -step go together"}},
-		{"propose a.json -into sheets/derived.yaml -step nosuch", 2, []string{"has no step \"nosuch\"", "of calls, of the lab"}},
+		{
+			"propose a.json -into sheets/derived.yaml -step nosuch", 2,
+			[]string{"has no step \"nosuch\"", "of calls, of the lab"},
+		},
 		{"propose a.json -into sheets/none.yaml -step x", 2, []string{"there is no sheet sheets/none.yaml"}},
 		{"propose none.json", 2, []string{"there is no file none.json"}},
 		{"propose", 2, []string{"rules from which answers?"}},
-		{"propose stores/search grade=A -times 2 -into sheets/derived.yaml -step of~calls", 0, []string{"1 field had rules and kept them"}},
+		{
+			"propose stores/search grade=A -times 2 -into sheets/derived.yaml -step of~calls", 0,
+			[]string{"1 field had rules and kept them"},
+		},
 		{"propose lab/GradeLot lot=L-2201 moisture=17.4 hmf=12.5 diastase=9 -times 2 -into sheets/derived.yaml -step of~the~lab", 0, []string{"put into step \"of the lab\""}},
-		{"propose a.json b.json -into sheets/derived.yaml -step none~in~store", 0, []string{"put into step \"none in store\""}},
+		{
+			"propose a.json b.json -into sheets/derived.yaml -step none~in~store", 0,
+			[]string{"put into step \"none in store\""},
+		},
 	})
 	o := p.run("run", "sheets/derived.yaml")
 	assert.Equal(t, 0, o.status, o.all())
@@ -276,7 +354,8 @@ func TestProposeCommand(t *testing.T) {
 	for line := range strings.Lines(sheet) {
 		assert.Contains(t, after, line)
 	}
-	assert.Less(t, strings.Index(after, "total: at least 1 # stays\n      depot: equals \"north\""), strings.Index(after, "# the lab"))
+	assert.Less(t, strings.Index(after, "total: at least 1 # stays\n      depot: equals \"north\""),
+		strings.Index(after, "# the lab"))
 	var proposals []struct {
 		Path  string
 		Rules []string

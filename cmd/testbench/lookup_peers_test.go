@@ -96,7 +96,8 @@ steps:
 	assert.Contains(t, o.stdout, "row 2 (lot L-2203)")
 	assert.Contains(t, o.stdout, "2 rows · 2 held")
 	step := func(rest string) string {
-		return "sheet: s\nsteps:\n  - step: it\n    lookup: books\n    " + strings.ReplaceAll(rest, "\n", "\n    ") + "\n"
+		return "sheet: s\nsteps:\n  - step: it\n    lookup: books\n    " + strings.ReplaceAll(rest, "\n", "\n    ") +
+			"\n"
 	}
 	for _, c := range []struct {
 		sheet  string
@@ -110,7 +111,10 @@ steps:
 		{step("sql: delete from intake where lot = 'L-2201'"), 2, "a lookup only reads"},
 		{step("sql: select lott from intake"), 2, "the database says: "},
 		{step("sql: select lot from intake where lot = :lot\nfill: {lot: [1, 2]}"), 2, "a parameter is a single value"},
-		{step("sql: select lot from intake where lot = 'L-9'\nuntil: {answer: count 1}\nevery: 50 ms\nwithin: 300 ms"), 1, "not so within 300 ms"},
+		{
+			step("sql: select lot from intake where lot = 'L-9'\nuntil: {answer: count 1}\nevery: 50 ms\nwithin: 300 ms"),
+			1, "not so within 300 ms",
+		},
 	} {
 		o := p.sheet(c.sheet)
 		assert.Equal(t, c.status, o.status, "%s: %s", c.sheet, o.all())
@@ -143,10 +147,12 @@ func TestPostgres(t *testing.T) {
 	require.NotEmpty(t, found, "PostgreSQL is not installed; scripts/test does that")
 	bin := filepath.Dir(found[len(found)-1])
 	dir := openFolder(t, "postgres")
-	name, args := asUser("postgres", filepath.Join(bin, "initdb"), "-D", filepath.Join(dir, "data"), "-A", "trust", "-U", "owner", "-E", "UTF8", "--no-sync")
+	name, args := asUser("postgres", filepath.Join(bin, "initdb"), "-D", filepath.Join(dir, "data"), "-A", "trust",
+		"-U", "owner", "-E", "UTF8", "--no-sync")
 	mustRun(t, "", name, args...)
 	port := freePort(t)
-	name, args = asUser("postgres", filepath.Join(bin, "postgres"), "-D", filepath.Join(dir, "data"), "-h", "127.0.0.1", "-p", port, "-k", dir, "-c", "fsync=off")
+	name, args = asUser("postgres", filepath.Join(bin, "postgres"), "-D", filepath.Join(dir, "data"), "-h", "127.0.0.1",
+		"-p", port, "-k", dir, "-c", "fsync=off")
 	serve(t, port, name, args...)
 	// It listens a moment before it lets anybody in, and tells nobody when.
 	for range 500 {
@@ -156,15 +162,18 @@ func TestPostgres(t *testing.T) {
 		time.Sleep(20 * time.Millisecond)
 	}
 	psql := func(sql string) {
-		mustRun(t, sql, filepath.Join(bin, "psql"), "-q", "-v", "ON_ERROR_STOP=1", "-h", "127.0.0.1", "-p", port, "-U", "owner", "-d", "postgres")
+		mustRun(t, sql, filepath.Join(bin, "psql"), "-q", "-v", "ON_ERROR_STOP=1", "-h", "127.0.0.1", "-p", port, "-U",
+			"owner", "-d", "postgres")
 	}
 	psql(tablesOf + "create role reader login password 'reader''s pass/word'; grant all on intake to reader;")
 	hba := filepath.Join(dir, "data", "pg_hba.conf")
-	require.NoError(t, os.WriteFile(hba, []byte("host all owner 127.0.0.1/32 trust\nhost all reader 127.0.0.1/32 scram-sha-256\n"), 0o644))
+	require.NoError(t, os.WriteFile(hba,
+		[]byte("host all owner 127.0.0.1/32 trust\nhost all reader 127.0.0.1/32 scram-sha-256\n"), 0o644))
 	psql("select pg_reload_conf();")
 	p := newPlace(t)
 	p.env = append(p.env, "TESTBENCH_SEALED_READER=reader's pass/word")
-	p.write("bench.yaml", "bench: t\nsites:\n  local:\n    set:\n      books: 127.0.0.1:"+port+"\nservices: {}\ndatabases:\n  books:\n    kind: postgres\n    address: postgres://reader@${books}/postgres?sslmode=disable\n    password: ${sealed.reader}\n")
+	p.write("bench.yaml", "bench: t\nsites:\n  local:\n    set:\n      books: 127.0.0.1:"+port+
+		"\nservices: {}\ndatabases:\n  books:\n    kind: postgres\n    address: postgres://reader@${books}/postgres?sslmode=disable\n    password: ${sealed.reader}\n")
 	lookupsOf(t, p, "select 1/(3-number) from (values (1),(2),(3)) as n(number)")
 }
 
@@ -172,14 +181,19 @@ func TestMariaDB(t *testing.T) {
 	t.Parallel()
 	dir := openFolder(t, "mysql")
 	data := filepath.Join(dir, "data")
-	name, args := asUser("mysql", program("mariadb-install-db"), "--no-defaults", "--datadir="+data, "--auth-root-authentication-method=normal", "--skip-test-db")
+	name, args := asUser("mysql", program("mariadb-install-db"), "--no-defaults", "--datadir="+data,
+		"--auth-root-authentication-method=normal", "--skip-test-db")
 	mustRun(t, "", name, args...)
 	port := freePort(t)
-	name, args = asUser("mysql", program("mariadbd"), "--no-defaults", "--datadir="+data, "--bind-address=127.0.0.1", "--port="+port, "--socket="+filepath.Join(dir, "s.sock"), "--pid-file="+filepath.Join(dir, "pid"))
+	name, args = asUser("mysql", program("mariadbd"), "--no-defaults", "--datadir="+data, "--bind-address=127.0.0.1",
+		"--port="+port, "--socket="+filepath.Join(dir, "s.sock"), "--pid-file="+filepath.Join(dir, "pid"))
 	serve(t, port, name, args...)
-	mustRun(t, "create database books; use books; "+tablesOf+"create user reader@localhost identified by 'reader''s pass/word'; grant all on books.* to reader@localhost;", "mariadb", "--no-defaults", "-u", "root", "-S", filepath.Join(dir, "s.sock"))
+	mustRun(t, "create database books; use books; "+tablesOf+
+		"create user reader@localhost identified by 'reader''s pass/word'; grant all on books.* to reader@localhost;",
+		"mariadb", "--no-defaults", "-u", "root", "-S", filepath.Join(dir, "s.sock"))
 	p := newPlace(t)
 	p.env = append(p.env, "TESTBENCH_SEALED_READER=reader's pass/word")
-	p.write("bench.yaml", "bench: t\nsites:\n  local:\n    set:\n      books: 127.0.0.1:"+port+"\nservices: {}\ndatabases:\n  books:\n    kind: mariadb\n    address: mysql://${books}/books\n    user: reader\n    password: ${sealed.reader}\n")
+	p.write("bench.yaml", "bench: t\nsites:\n  local:\n    set:\n      books: 127.0.0.1:"+port+
+		"\nservices: {}\ndatabases:\n  books:\n    kind: mariadb\n    address: mysql://${books}/books\n    user: reader\n    password: ${sealed.reader}\n")
 	lookupsOf(t, p, "select (select number from intake)")
 }

@@ -102,7 +102,8 @@ func measure(args []string) int {
 		fmt.Println(err)
 		return 1
 	}
-	fmt.Println(measures, c.ProcessState.ExitCode(), int64(time.Since(begun)), c.ProcessState.SysUsage().(*syscall.Rusage).Maxrss>>10)
+	fmt.Println(measures, c.ProcessState.ExitCode(), int64(time.Since(begun)),
+		c.ProcessState.SysUsage().(*syscall.Rusage).Maxrss>>10)
 	return 0
 }
 
@@ -115,13 +116,17 @@ func TestMishapsOfEveryCommand(t *testing.T) {
 	base := "http://" + server.Address
 	var services, logins strings.Builder
 	for name := range mishapOutcomes {
-		services.WriteString("  s_" + name + ":\n    contract: ${base}/mishaps/" + name + "\n    address: ${base}/mishaps/" + name + "\n")
-		logins.WriteString("  l_" + name + ":\n    kind: oauth2\n    grant: client credentials\n    from: ${base}/mishaps/" + name + "\n    client: c\n    client secret: ${sealed.clerk}\n")
+		services.WriteString("  s_" + name + ":\n    contract: ${base}/mishaps/" + name +
+			"\n    address: ${base}/mishaps/" + name + "\n")
+		logins.WriteString("  l_" + name +
+			":\n    kind: oauth2\n    grant: client credentials\n    from: ${base}/mishaps/" + name +
+			"\n    client: c\n    client secret: ${sealed.clerk}\n")
 	}
 	bench := strings.Replace(p.read("bench.yaml"), "\nlogins:\n", "\n"+services.String()+"logins:\n"+logins.String(), 1)
 	p.write("bench.yaml", bench)
 	p.write("x.json", "{}")
-	p.write("sheets/mishap.yaml", "sheet: mishap\nsite: local\nsteps:\n  - step: ask\n    request: mishaps GET /${name}\n    fields:\n      lots: is present\n")
+	p.write("sheets/mishap.yaml",
+		"sheet: mishap\nsite: local\nsteps:\n  - step: ask\n    request: mishaps GET /${name}\n    fields:\n      lots: is present\n")
 	for name, outcomes := range mishapOutcomes {
 		wanted := strings.ReplaceAll(outcomes, " ", "")
 		require.Len(t, wanted, len(mishapCommands), name)

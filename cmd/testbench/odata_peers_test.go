@@ -18,7 +18,8 @@ func TestODataOfOthers(t *testing.T) {
 	port := freePort(t)
 	serve(t, port, "node", "testdata/node/books.cjs", port, peers)
 	p := newPlace(t)
-	p.write("bench.yaml", "bench: t\nsites:\n  local:\n    set:\n      base: http://127.0.0.1:"+port+"\nservices:\n  b: ${base}/$metadata\n")
+	p.write("bench.yaml", "bench: t\nsites:\n  local:\n    set:\n      base: http://127.0.0.1:"+port+
+		"\nservices:\n  b: ${base}/$metadata\n")
 	p.write("batch.yaml", `sheet: batch
 steps:
   - step: all
@@ -63,7 +64,11 @@ steps:
 		{"survey b Suppliers.create", 0, []string{"integer, key (the service may choose it)"}},
 		{"call b/Suppliers.create name=Hettie limit=12.50 since=2026-11-23T08:00:00.000Z active=true orders.0.note=first orders.1.note=second", 0, []string{"201 Created", `"number": 1`}},
 		{"call b/Suppliers.read number=1", 0, []string{`"limit": "12.5"`}},
-		{"call b/Suppliers.list filter=startswith(name,'Het') select=name,limit orderby=name~desc top=5 count=true", 0, []string{`"@odata.count": 1`, `"name": "Hettie"`}},
+		{
+			"call b/Suppliers.list filter=startswith(name,'Het') select=name,limit orderby=name~desc top=5 count=true",
+			0,
+			[]string{`"@odata.count": 1`, `"name": "Hettie"`},
+		},
 		{"call b/Suppliers.list filter=nmae~eq~'x'", 2, []string{`did you mean "name"?`}},
 		{"call b/Orders.list filter=supplierNumber~eq~1 expand=supplier -pick value[1].note", 0, []string{"second"}},
 		{"call b/Suppliers.orders.list number=1 -pick value[0].note", 0, []string{"first"}},
@@ -73,8 +78,14 @@ steps:
 		{"call b/Orders.remove number=2", 0, []string{"204"}},
 		{"call b/Orders.read number=2", 1, []string{"404", `the b says: "Resource not found: Order[2]"`}},
 		{"call b/Orders.count -pick answer", 0, []string{"1"}},
-		{"call b/Suppliers.create name=12345678901234567890123456789012345678901", 2, []string{"name must have at most 40 characters, and has 41"}},
-		{"call b/Suppliers.create name=12345678901234567890123456789012345678901 -contract answer", 1, []string{"400", "too long (maximum is 40 characters)"}},
+		{
+			"call b/Suppliers.create name=12345678901234567890123456789012345678901", 2,
+			[]string{"name must have at most 40 characters, and has 41"},
+		},
+		{
+			"call b/Suppliers.create name=12345678901234567890123456789012345678901 -contract answer", 1,
+			[]string{"400", "too long (maximum is 40 characters)"},
+		},
 		{"run batch.yaml", 0, []string{"all: wrong", "alone: supplier"}},
 	})
 }

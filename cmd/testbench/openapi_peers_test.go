@@ -81,7 +81,8 @@ func TestDraftsForOthers(t *testing.T) {
 	total, unjudged := 0, 0
 	for i, d := range all {
 		bench := newPlace(t)
-		bench.write("bench.yaml", fmt.Sprintf("bench: t\nsites:\n  local: {}\nservices:\n  s:\n    contract: d.json\n    address: http://127.0.0.1:%s/%d\n", port, i))
+		bench.write("bench.yaml",
+			fmt.Sprintf("bench: t\nsites:\n  local: {}\nservices:\n  s:\n    contract: d.json\n    address: http://127.0.0.1:%s/%d\n", port, i))
 		data, err := os.ReadFile(d.file)
 		require.NoError(t, err)
 		bench.write("d.json", string(data))
@@ -105,10 +106,12 @@ func TestDraftsForOthers(t *testing.T) {
 var refusals = regexp.MustCompile(`[0-9]+ [^ ]+ s/[^ ]+ +[45][0-9][0-9][^:]*the s says: "((?:[^"\\]|\\.)*)"`)
 
 // notJudged is what the other reader cannot do, or gets wrong: objects and lists in
-// forms and in some styles, a header parameter Authorization (which 4.7.12.1 ignores), bodies that may be left out, numbers in forms, descriptions
+// forms and in some styles, a header parameter Authorization (which 4.7.12.1 ignores), bodies that
+// may be left out, numbers in forms, descriptions
 // that it cannot compile, and values by default that break their own schema, which it
 // fills in itself.
-var notJudged = regexp.MustCompile(`^(Parameter 'style'|request/headers must have required property 'authorization'|unsupported media type undefined|Cannot |can't resolve|Invalid regular|\\"nullable\\"|exclusiveM|schema is invalid|request/(params|query|headers|body)/(object|array) must be|request/body/[A-Za-z]+ must be (integer|boolean|array|number)|request/body/id is read-only|request/query/time must match)`)
+var notJudged = regexp.MustCompile(
+	`^(Parameter 'style'|request/headers must have required property 'authorization'|unsupported media type undefined|Cannot |can't resolve|Invalid regular|\\"nullable\\"|exclusiveM|schema is invalid|request/(params|query|headers|body)/(object|array) must be|request/body/[A-Za-z]+ must be (integer|boolean|array|number)|request/body/id is read-only|request/query/time must match)`)
 
 // Drafts of schemas of every draft of JSON Schema, and of the grammars of a WADL, are
 // valid for other readers of them.
@@ -141,7 +144,8 @@ func TestSchemasForOthers(t *testing.T) {
 		o := p.run("draft", "index", operation, "-answer")
 		require.Equal(t, 0, o.status, o.all())
 		p.write("answer.xml", o.stdout)
-		output, err := exec.Command("xmllint", "--noout", "--schema", filepath.Join(p.dir, "contracts/index.xsd"), filepath.Join(p.dir, "answer.xml")).CombinedOutput()
+		output, err := exec.Command("xmllint", "--noout", "--schema", filepath.Join(p.dir, "contracts/index.xsd"),
+			filepath.Join(p.dir, "answer.xml")).CombinedOutput()
 		assert.NoError(t, err, "%s\n%s", output, o.stdout)
 	}
 }

@@ -39,8 +39,10 @@ type viewer struct {
 
 func newViewer(t *testing.T) *viewer {
 	t.Helper()
-	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath("/usr/bin/chromium"), chromedp.NoSandbox, chromedp.WindowSize(1280, 800),
-		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true), chromedp.UserDataDir(t.TempDir()))
+	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath("/usr/bin/chromium"),
+		chromedp.NoSandbox, chromedp.WindowSize(1280, 800),
+		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true),
+		chromedp.UserDataDir(t.TempDir()))
 	allocator, stop := chromedp.NewExecAllocator(context.Background(), options...)
 	t.Cleanup(stop)
 	ctx, stopTab := chromedp.NewContext(allocator)
@@ -84,7 +86,8 @@ func awaited(p *cdpruntime.EvaluateParams) *cdpruntime.EvaluateParams {
 
 // until waits for an expression of the page to become true.
 func until(expression string) chromedp.Action {
-	return chromedp.Evaluate(`new Promise((done, fail) => { let left = 1000; const look = () => (`+expression+`) ? done(true) : left-- > 0 ? setTimeout(look, 20) : fail(new Error("never so")); look(); })`, nil, awaited)
+	return chromedp.Evaluate(`new Promise((done, fail) => { let left = 1000; const look = () => (`+expression+
+		`) ? done(true) : left-- > 0 ? setTimeout(look, 20) : fail(new Error("never so")); look(); })`, nil, awaited)
 }
 
 // clicked clicks what a selector finds, where it stands.
@@ -101,12 +104,17 @@ func clicked(selector string) chromedp.Action {
 
 // typed puts a text into a field, key by key, in place of what stood there.
 func typed(selector, text string) chromedp.Action {
-	return chromedp.Tasks{chromedp.Evaluate(fmt.Sprintf(`(() => { const e = document.querySelector(%q); e.focus(); e.select(); })()`, selector), nil), chromedp.KeyEvent(kb.Delete), chromedp.KeyEvent(text)}
+	return chromedp.Tasks{
+		chromedp.Evaluate(
+			fmt.Sprintf(`(() => { const e = document.querySelector(%q); e.focus(); e.select(); })()`, selector), nil),
+		chromedp.KeyEvent(kb.Delete), chromedp.KeyEvent(text),
+	}
 }
 
 // chosen picks an entry of a list.
 func chosen(selector, value string) chromedp.Action {
-	return chromedp.Evaluate(fmt.Sprintf(`(() => { const e = document.querySelector(%q); e.value = %q; e.dispatchEvent(new Event("change", {bubbles: true})); })()`, selector, value), nil)
+	return chromedp.Evaluate(
+		fmt.Sprintf(`(() => { const e = document.querySelector(%q); e.value = %q; e.dispatchEvent(new Event("change", {bubbles: true})); })()`, selector, value), nil)
 }
 
 func (v *viewer) open(address string) {
@@ -151,7 +159,10 @@ func (v *viewer) dark(dark bool) {
 	if dark {
 		scheme = "dark"
 	}
-	v.do(emulation.SetEmulatedMedia().WithFeatures([]*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: scheme}}))
+	v.do(emulation.SetEmulatedMedia().WithFeatures([]*emulation.MediaFeature{{
+		Name:  "prefers-color-scheme",
+		Value: scheme,
+	}}))
 }
 
 // accessible holds the page against the rules of a checker of accessibility.
@@ -176,13 +187,18 @@ func (v *viewer) accessible() {
 func TestReportInBrowser(t *testing.T) {
 	t.Parallel()
 	const evil = `<img src=x onerror="document.title='live'"></script><b>bold</b>`
-	server := serving(t, "application/json", `{"say": "`+strings.ReplaceAll(evil, `"`, `\"`)+`", "n": 12345678901234567890.10}`)
+	server := serving(t, "application/json",
+		`{"say": "`+strings.ReplaceAll(evil, `"`, `\"`)+`", "n": 12345678901234567890.10}`)
 	p, _ := newBench(t)
 	p.write("data/three.csv", "name,n\n\"<i>one</i>\nline two\",1\ntwo\u202e,2\nthree,3\n")
-	p.write("bench.yaml", strings.Replace(p.read("bench.yaml"), "services:\n", "services:\n  evil:\n    address: "+server.URL+"\n", 1))
-	p.write("sheets/evil.yaml", "sheet: what <b>they</b> say\nrows:\n  from: data/three.csv\n  label: name\nsteps:\n  - step: say <u>it</u>\n    request: evil GET /it?n=${row.n}\n    fields:\n      say: not is empty\n      n: at least ${row.n}\n  - step: say again\n    request: evil GET /again\n    fields:\n      n: under 5\n")
-	p.write("sheets/times.yaml", "sheet: times\nrows:\n  numbers: 1 to 40\n  as: n\nsteps:\n  - step: search\n    call: stores/search\n  - step: lot\n    request: stores GET /lots\n")
-	o := p.run("run", "sheets/evil.yaml", "sheets/times.yaml", "sheets/06-too-moist.yaml", "-allow", "127.0.0.1", "-out", "r.html")
+	p.write("bench.yaml", strings.Replace(p.read("bench.yaml"), "services:\n",
+		"services:\n  evil:\n    address: "+server.URL+"\n", 1))
+	p.write("sheets/evil.yaml",
+		"sheet: what <b>they</b> say\nrows:\n  from: data/three.csv\n  label: name\nsteps:\n  - step: say <u>it</u>\n    request: evil GET /it?n=${row.n}\n    fields:\n      say: not is empty\n      n: at least ${row.n}\n  - step: say again\n    request: evil GET /again\n    fields:\n      n: under 5\n")
+	p.write("sheets/times.yaml",
+		"sheet: times\nrows:\n  numbers: 1 to 40\n  as: n\nsteps:\n  - step: search\n    call: stores/search\n  - step: lot\n    request: stores GET /lots\n")
+	o := p.run("run", "sheets/evil.yaml", "sheets/times.yaml", "sheets/06-too-moist.yaml", "-allow", "127.0.0.1",
+		"-out", "r.html")
 	require.Equal(t, 1, o.status, o.all())
 	address := "file://" + filepath.Join(p.dir, "r.html")
 
@@ -190,11 +206,17 @@ func TestReportInBrowser(t *testing.T) {
 	v.open(address)
 	assert.Contains(t, v.text(`document.querySelector("h1").textContent`), "steps did not hold, in 2 of 3 sheets.")
 	assert.Equal(t, "4", v.text(`document.querySelectorAll("#falls article").length`))
-	assert.Contains(t, v.text(`document.querySelector("#falls").innerText`), "n\nwanted under 5, got 12345678901234567890.10")
-	assert.Equal(t, "0", v.text(`document.querySelectorAll("img, article b b, .row i, u").length`), "no markup of others")
+	assert.Contains(t, v.text(`document.querySelector("#falls").innerText`),
+		"n\nwanted under 5, got 12345678901234567890.10")
+	assert.Equal(t, "0", v.text(`document.querySelectorAll("img, article b b, .row i, u").length`),
+		"no markup of others")
 	// The plots say what they show, in which units.
-	for _, words := range []string{"Exchanges over the run", "since the start (s)", "time (ms)", "Times of times", "percentile (%)", "|90|", "did not hold"} {
-		assert.Contains(t, v.text(`[...document.querySelectorAll("svg text")].map(e => e.textContent).join("|")`), words)
+	for _, words := range []string{
+		"Exchanges over the run", "since the start (s)", "time (ms)", "Times of times",
+		"percentile (%)", "|90|", "did not hold",
+	} {
+		assert.Contains(t, v.text(`[...document.querySelectorAll("svg text")].map(e => e.textContent).join("|")`),
+			words)
 	}
 	v.looked("report-light.png", true)
 	v.accessible()
@@ -216,12 +238,16 @@ func TestReportInBrowser(t *testing.T) {
 	v.do(typed("#find", `<IMG SRC=x`), until(`document.getElementById("shown").textContent.startsWith("6 of ")`),
 		typed("#find", "L-2208"), until(`document.querySelectorAll(".step").length === 4`),
 		clicked("#outcomes label.held input"), until(`document.querySelectorAll(".step").length === 3`),
-		clicked("#outcomes label.held input"), typed("#find", ""), chosen("#sheet", "1"), until(`document.getElementById("shown").textContent.startsWith("80 of ")`), chosen("#sheet", ""))
+		clicked("#outcomes label.held input"), typed("#find", ""), chosen("#sheet", "1"),
+		until(`document.getElementById("shown").textContent.startsWith("80 of ")`), chosen("#sheet", ""))
 
 	// By keyboard alone: over the head to the steps; and through a grid by the arrows.
-	v.do(chromedp.Evaluate(`history.replaceState(null, "", location.pathname)`, nil), chromedp.Reload(), until(`document.querySelector(".step")`),
-		chromedp.KeyEvent(kb.Tab), until(`document.activeElement.className === "skip"`), chromedp.KeyEvent(kb.Enter), until(`location.hash === "#steps"`),
-		chromedp.Evaluate(`document.querySelector(".grid button").focus()`, nil), chromedp.KeyEvent(kb.ArrowRight), chromedp.KeyEvent(kb.ArrowDown))
+	v.do(chromedp.Evaluate(`history.replaceState(null, "", location.pathname)`, nil), chromedp.Reload(),
+		until(`document.querySelector(".step")`),
+		chromedp.KeyEvent(kb.Tab), until(`document.activeElement.className === "skip"`), chromedp.KeyEvent(kb.Enter),
+		until(`location.hash === "#steps"`),
+		chromedp.Evaluate(`document.querySelector(".grid button").focus()`, nil), chromedp.KeyEvent(kb.ArrowRight),
+		chromedp.KeyEvent(kb.ArrowDown))
 	assert.Contains(t, v.text(`document.activeElement.getAttribute("aria-label")`), "say again, row 2")
 	v.do(chromedp.KeyEvent(kb.Enter), until(`document.querySelector(".step .detail")`))
 	assert.Contains(t, v.text(`document.activeElement.textContent`), "say again")
@@ -234,7 +260,8 @@ func TestReportInBrowser(t *testing.T) {
 	v.looked("report-dark.png", true)
 	v.dark(false)
 	v.do(emulation.SetDeviceMetricsOverride(390, 800, 1, true))
-	assert.Equal(t, "true", v.text(`document.documentElement.scrollWidth <= 390`), v.text(`document.documentElement.scrollWidth`))
+	assert.Equal(t, "true", v.text(`document.documentElement.scrollWidth <= 390`),
+		v.text(`document.documentElement.scrollWidth`))
 	v.looked("report-narrow.png", true)
 	v.do(emulation.ClearDeviceMetricsOverride(), chromedp.ActionFunc(func(ctx context.Context) error {
 		paper, _, err := cdppage.PrintToPDF().WithPrintBackground(true).Do(ctx)
@@ -253,7 +280,8 @@ func TestLargeReportInBrowser(t *testing.T) {
 	t.Parallel()
 	server := serving(t, "application/json", `{"n": 1, "text": "`+strings.Repeat("comb ", 60)+`"}`)
 	p := newEcho(t, server)
-	p.write("sheets/test.yaml", "sheet: much\nrows:\n  numbers: 1 to 10000\n  as: n\nsteps:\n  - step: get\n    request: GET ${base}/lot-${n}\n    fields:\n      n: equals ${n}\n")
+	p.write("sheets/test.yaml",
+		"sheet: much\nrows:\n  numbers: 1 to 10000\n  as: n\nsteps:\n  - step: get\n    request: GET ${base}/lot-${n}\n    fields:\n      n: equals ${n}\n")
 	o := p.run("run", "sheets/test.yaml", "-jobs", "8", "-out", "r.html")
 	require.Equal(t, 1, o.status, o.all())
 	files := httpFiles(t, p.dir)
@@ -269,7 +297,8 @@ func TestLargeReportInBrowser(t *testing.T) {
 	assert.Contains(t, v.text(`document.querySelector(".detail").innerText`), "/lot-9876")
 	info, err := os.Stat(filepath.Join(p.dir, "r.html"))
 	require.NoError(t, err)
-	t.Logf("%d exchanges, %.1f MB: open after %s ms, found after %v", 10_000, float64(info.Size())/1e6, opened, found.Round(time.Millisecond))
+	t.Logf("%d exchanges, %.1f MB: open after %s ms, found after %v", 10_000, float64(info.Size())/1e6, opened,
+		found.Round(time.Millisecond))
 	v.isClean(files)
 }
 
@@ -298,20 +327,24 @@ func TestBridgePage(t *testing.T) {
 	require.NoError(t, err)
 	_ = described.Body.Close()
 	p.write("openapi.json", string(text))
-	validated, err := exec.Command("node", "testdata/node/describes.mjs", peersFolder, filepath.Join(p.dir, "openapi.json")).CombinedOutput()
+	validated, err := exec.Command("node", "testdata/node/describes.mjs", peersFolder,
+		filepath.Join(p.dir, "openapi.json")).CombinedOutput()
 	require.NoError(t, err, string(validated))
 
 	v := newViewer(t)
 	v.open(address)
 	v.do(until(`document.querySelector("details")`))
 	v.accessible()
-	v.do(typed("#key", key), chromedp.KeyEvent(kb.Tab), chromedp.KeyEvent(kb.Enter), until(`document.querySelector("details[open]").id === "GradeLot"`))
+	v.do(typed("#key", key), chromedp.KeyEvent(kb.Tab), chromedp.KeyEvent(kb.Enter),
+		until(`document.querySelector("details[open]").id === "GradeLot"`))
 	v.accessible()
-	v.do(typed("#GradeLot textarea", `{"lot": "L-2201", "moisture": 17.40}`), chromedp.KeyEvent(kb.Tab), chromedp.KeyEvent(kb.Enter),
+	v.do(typed("#GradeLot textarea", `{"lot": "L-2201", "moisture": 17.40}`), chromedp.KeyEvent(kb.Tab),
+		chromedp.KeyEvent(kb.Enter),
 		until(`document.querySelector("#GradeLot output").textContent.startsWith("200")`))
 	assert.Contains(t, v.text(`document.querySelector("#GradeLot pre").textContent`), `".": 17.40`)
 	v.looked("bridge.png", false)
-	v.do(typed("#GradeLot textarea", `{"lot": "<img src=x onerror=alert(1)>"}`), clicked("#GradeLot button"), until(`document.querySelector("#GradeLot output").textContent.startsWith("400")`))
+	v.do(typed("#GradeLot textarea", `{"lot": "<img src=x onerror=alert(1)>"}`), clicked("#GradeLot button"),
+		until(`document.querySelector("#GradeLot output").textContent.startsWith("400")`))
 	assert.Equal(t, "0", v.text(`document.querySelectorAll("img").length`))
 	v.dark(true)
 	v.accessible()
@@ -368,7 +401,10 @@ func BenchmarkBridge(b *testing.B) {
 	client := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 64}}
 	for name, one := range map[string][3]string{
 		"bridge": {address + "/GradeLot", "application/json", `{"lot": "L-2201", "moisture": 17.4}`},
-		"direct": {"http://" + server.Address + "/lab", "text/xml", `<e:Envelope xmlns:e="http://schemas.xmlsoap.org/soap/envelope/"><e:Body><GradeLot xmlns="urn:heatherfold:lab"><lot>L-2201</lot><moisture>17.4</moisture></GradeLot></e:Body></e:Envelope>`},
+		"direct": {
+			"http://" + server.Address + "/lab", "text/xml",
+			`<e:Envelope xmlns:e="http://schemas.xmlsoap.org/soap/envelope/"><e:Body><GradeLot xmlns="urn:heatherfold:lab"><lot>L-2201</lot><moisture>17.4</moisture></GradeLot></e:Body></e:Envelope>`,
+		},
 	} {
 		b.Run(name, func(b *testing.B) {
 			b.SetParallelism(16)

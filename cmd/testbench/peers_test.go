@@ -276,7 +276,12 @@ steps:
 	assert.Equal(t, 7, strings.Count(o.stdout, "   held "), o.stdout)
 
 	// Every draft of its contracts is valid by xmllint too, and taken by the server.
-	for _, c := range []struct{ service, operation string }{{"hive", "Weigh"}, {"hive12", "Weigh"}, {"literal", "Count"}, {"crates", "Stack"}} {
+	for _, c := range []struct{ service, operation string }{
+		{"hive", "Weigh"},
+		{"hive12", "Weigh"},
+		{"literal", "Count"},
+		{"crates", "Stack"},
+	} {
 		draft := p.run("draft", c.service, c.operation)
 		assert.Equal(t, 0, draft.status, draft.all())
 		p.write("draft.xml", draft.stdout)
@@ -348,12 +353,16 @@ steps:
 func TestDraftsByXmllint(t *testing.T) {
 	t.Parallel()
 	p, _ := newBench(t)
-	for _, element := range []string{"GradeLot", "GradeLotResponse", "ConvertIndex", "ConvertIndexResponse", "RegisterAnalysis", "RegisterAnalysisResponse", "LabFault", "finding", "residue"} {
+	for _, element := range []string{
+		"GradeLot", "GradeLotResponse", "ConvertIndex", "ConvertIndexResponse",
+		"RegisterAnalysis", "RegisterAnalysisResponse", "LabFault", "finding", "residue",
+	} {
 		for _, args := range [][]string{{}, {"-only", "required"}} {
 			draft := p.run(append([]string{"draft", "contracts/lab.xsd", element}, args...)...)
 			require.Equal(t, 0, draft.status, draft.all())
 			p.write("draft.xml", draft.stdout)
-			output, err := exec.Command("xmllint", "--noout", "--schema", filepath.Join(p.dir, "contracts/lab.xsd"), filepath.Join(p.dir, "draft.xml")).CombinedOutput()
+			output, err := exec.Command("xmllint", "--noout", "--schema", filepath.Join(p.dir, "contracts/lab.xsd"),
+				filepath.Join(p.dir, "draft.xml")).CombinedOutput()
 			assert.NoError(t, err, "%s\n%s", output, draft.stdout)
 		}
 	}
@@ -368,14 +377,16 @@ func TestDraftsOfTheHiveByXmllint(t *testing.T) {
 	p.write("hive.wsdl", string(text))
 	schema := string(text)[strings.Index(string(text), "<xs:schema"):]
 	schema = schema[:strings.Index(schema, "</xs:schema>")+len("</xs:schema>")]
-	p.write("hive.xsd", strings.Replace(schema, "<xs:schema", `<xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema" xmlns:h="urn:heatherfold:hive"`, 1))
+	p.write("hive.xsd", strings.Replace(schema, "<xs:schema",
+		`<xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema" xmlns:h="urn:heatherfold:hive"`, 1))
 	for _, args := range [][]string{{}, {"-only", "required"}, {"-answer"}, {"-soap", "1.2"}} {
 		draft := p.run(append([]string{"draft", "hive.wsdl", "Weigh"}, args...)...)
 		require.Equal(t, 0, draft.status, draft.all())
 		_, payload, found := strings.Cut(draft.stdout, "<soap:Body>")
 		require.True(t, found)
 		p.write("payload.xml", strings.TrimSpace(payload[:strings.Index(payload, "</soap:Body>")]))
-		output, err := exec.Command("xmllint", "--noout", "--schema", filepath.Join(p.dir, "hive.xsd"), filepath.Join(p.dir, "payload.xml")).CombinedOutput()
+		output, err := exec.Command("xmllint", "--noout", "--schema", filepath.Join(p.dir, "hive.xsd"),
+			filepath.Join(p.dir, "payload.xml")).CombinedOutput()
 		assert.NoError(t, err, "%s\n%s", output, draft.stdout)
 	}
 }
@@ -403,7 +414,10 @@ func TestApache(t *testing.T) {
 	authority := newCertificates(t)
 	serverCertificate, serverKey := authority.issue(t, "localhost")
 	clientCertificate, clientKey := authority.issue(t, "bryony")
-	for name, text := range map[string]string{"ca.pem": authority.pem, "server.pem": serverCertificate, "server-key.pem": serverKey, "client.pem": clientCertificate, "client-key.pem": clientKey} {
+	for name, text := range map[string]string{
+		"ca.pem": authority.pem, "server.pem": serverCertificate,
+		"server-key.pem": serverKey, "client.pem": clientCertificate, "client-key.pem": clientKey,
+	} {
 		p.write("certs/"+name, text)
 	}
 	p.write("mime.types", "application/json json\n")
@@ -495,7 +509,8 @@ logins:
     user: clerk
     password: ${sealed.wrong}
 `
-	p.write("bench.yaml", strings.Replace(bench, "CERT", "      certificate: certs/client.pem\n      key: certs/client-key.pem\n", 1))
+	p.write("bench.yaml", strings.Replace(bench, "CERT",
+		"      certificate: certs/client.pem\n      key: certs/client-key.pem\n", 1))
 	o := p.sheet(`sheet: apache
 steps:
   - step: right

@@ -71,7 +71,8 @@ services:
 			for _, one := range got.Cases {
 				if strings.HasPrefix(one.Changed, changed) {
 					found = true
-					assert.True(t, strings.HasPrefix(strings.TrimSpace(one.Verdict+" "+one.Said+" "+one.Why), want), "%s: %s: %s, %s, %s", c.args, changed, one.Verdict, one.Said, one.Why)
+					assert.True(t, strings.HasPrefix(strings.TrimSpace(one.Verdict+" "+one.Said+" "+one.Why), want),
+						"%s: %s: %s, %s, %s", c.args, changed, one.Verdict, one.Said, one.Why)
 				}
 			}
 			assert.True(t, found, "%s: %s was not tried", c.args, changed)

@@ -60,13 +60,32 @@ func TestProbe(t *testing.T) {
 	}{
 		{"stores/search grade=A", 25, []string{"credentials", "method", "missing", "type", "limits", "text"}, nil},
 		{"stores/lot id=L-2201", 15, []string{"identity"}, nil},
-		{"lab/GradeLot lot=L-2201 moisture=17", 30, []string{"envelope", "missing", "type", "limits", "null", "doubled", "unknown", "text", "identity"}, nil},
+		{
+			"lab/GradeLot lot=L-2201 moisture=17", 30,
+			[]string{"envelope", "missing", "type", "limits", "null", "doubled", "unknown", "text", "identity"},
+			nil,
+		},
 		{"lab/GradeLot lot=L-2201 moisture=17 -soap 1.2", 30, []string{"envelope"}, nil},
 		{"lab_digested/GradeLot lot=L-2201 moisture=17", 30, []string{"credentials"}, nil},
 		{"lab_signed/GradeLot lot=L-2201 moisture=17", 30, []string{"credentials"}, nil},
-		{"lab_sealed/GradeLot lot=L-2201 moisture=17", 30, []string{"credentials"}, []string{"what it says is encrypted"}},
-		{"scale/Weigh load.plate=AB-123 load.gross=900 load.tare=100 -write local", 40, []string{"content", "type"}, nil},
-		{"ledger/Suppliers.create name=Moor city=Heatherfold since=2026-05-04 -write local", 40, []string{"credentials", "content", "envelope", "missing", "type", "limits", "null", "doubled", "unknown", "text"}, nil},
+		{
+			"lab_sealed/GradeLot lot=L-2201 moisture=17", 30,
+			[]string{"credentials"},
+			[]string{"what it says is encrypted"},
+		},
+		{
+			"scale/Weigh load.plate=AB-123 load.gross=900 load.tare=100 -write local", 40,
+			[]string{"content", "type"},
+			nil,
+		},
+		{
+			"ledger/Suppliers.create name=Moor city=Heatherfold since=2026-05-04 -write local", 40,
+			[]string{
+				"credentials", "content", "envelope", "missing", "type", "limits", "null", "doubled", "unknown",
+				"text",
+			},
+			nil,
+		},
 		{"sheets/01-search.yaml details", 15, []string{"credentials", "identity"}, nil},
 		{"sheets/02-grading.yaml register -write local", 55, []string{"list", "unknown"}, nil},
 	} {
@@ -77,8 +96,10 @@ func TestProbe(t *testing.T) {
 		for _, one := range got.Cases {
 			kinds[one.Kind] = true
 			known := slices.ContainsFunc(c.leave, func(why string) bool { return strings.Contains(one.Why, why) })
-			isFine := one.Verdict == "refused clearly" || one.Verdict == "accepted" && one.Allowed || one.Verdict == "not sent"
-			assert.True(t, isFine || known, "%s: %s: %s %s: %s %s", c.args, one.Changed, one.Verdict, one.Said, one.Why, one.Breaks)
+			isFine := one.Verdict == "refused clearly" || one.Verdict == "accepted" && one.Allowed ||
+				one.Verdict == "not sent"
+			assert.True(t, isFine || known, "%s: %s: %s %s: %s %s", c.args, one.Changed, one.Verdict, one.Said, one.Why,
+				one.Breaks)
 		}
 		assert.Subset(t, slices.Collect(maps.Keys(kinds)), c.kinds, c.args)
 	}
@@ -101,12 +122,19 @@ func TestProbe(t *testing.T) {
 	assert.NotContains(t, o.all()+p.read("probe.html"), standin.Secrets["clerk"])
 	assert.Contains(t, p.run("history").stdout, "probe stores/lot")
 
-	p.write("sheets/late.yaml", "sheet: late\nsteps:\n  - step: wait\n    call: stores/search\n    fill: { grade: A }\n    until: { total: over 0 }\n  - step: never\n    when: 1 == 2\n    call: stores/search\n    fill: { grade: A }\n")
+	p.write("sheets/late.yaml",
+		"sheet: late\nsteps:\n  - step: wait\n    call: stores/search\n    fill: { grade: A }\n    until: { total: over 0 }\n  - step: never\n    when: 1 == 2\n    call: stores/search\n    fill: { grade: A }\n")
 	p.cases([]commandCase{
 		{"probe stores/search", 0, []string{"as it is right: 200", "held: none broke it"}},
-		{"probe stores/search grade=Z -contract answer", 1, []string{"the request is not taken as it is right", "grade must be A, B or C"}},
+		{
+			"probe stores/search grade=Z -contract answer", 1,
+			[]string{"the request is not taken as it is right", "grade must be A, B or C"},
+		},
 		{"probe stores/lot id=L-0000", 1, []string{"the request is not taken as it is right"}},
-		{"probe stores/move lot=L-2201 to=south", 2, []string{"it changes something where it is taken", "-write SITE sends it"}},
+		{
+			"probe stores/move lot=L-2201 to=south", 2,
+			[]string{"it changes something where it is taken", "-write SITE sends it"},
+		},
 		{"probe", 2, []string{"probe which operation?"}},
 		{"probe stores/search -only lmits", 2, []string{`did you mean "limits"?`}},
 		{"probe stores/search -rate fast", 2, []string{"-rate 20/s"}},
@@ -126,7 +154,8 @@ func TestProbeFindsWeaknesses(t *testing.T) {
 	slow(t)
 	t.Parallel()
 	p := newPlace(t)
-	server, err := standin.Start("127.0.0.1:0", standin.Options{Books: filepath.Join(p.dir, standin.BooksFile), Weak: true})
+	server, err := standin.Start("127.0.0.1:0",
+		standin.Options{Books: filepath.Join(p.dir, standin.BooksFile), Weak: true})
 	require.NoError(t, err)
 	t.Cleanup(server.Close)
 	require.NoError(t, standin.WriteBench(p.dir, "http://"+server.Address))
@@ -137,11 +166,28 @@ func TestProbeFindsWeaknesses(t *testing.T) {
 	for _, c := range []struct{ weakness, args, changed, verdict string }{
 		{"stores: a token that has expired is let in", "stores/search grade=A", "has expired", "let in"},
 		{"stores/search: a page below 1 breaks it", "stores/search grade=A", "page just below its least", "broke"},
-		{"stores/lot: an id of more than 1,000 characters is never answered", "stores/lot id=L-2201 -within 2s -only text", "id very long", "broke"},
-		{"lab/GradeLot: letters for a number break it", "lab/GradeLot lot=L-2201 moisture=17", "moisture with letters", "broke"},
-		{"lab/GradeLot: a lot that is null cuts the connection", "lab/GradeLot lot=L-2201 moisture=17", "lot null", "broke"},
-		{"ledger/Suppliers.create: a name that is left out is taken", "ledger/Suppliers.create name=Moor since=2026-05-04 -write local", "without name", "accepted"},
-		{"ledger/Suppliers.change: any version is taken", "ledger/Suppliers.change number=" + strings.TrimSpace(created.stdout) + " city=Moor -write local", "for a version that there is not", "accepted"},
+		{
+			"stores/lot: an id of more than 1,000 characters is never answered",
+			"stores/lot id=L-2201 -within 2s -only text", "id very long", "broke",
+		},
+		{
+			"lab/GradeLot: letters for a number break it", "lab/GradeLot lot=L-2201 moisture=17",
+			"moisture with letters",
+			"broke",
+		},
+		{
+			"lab/GradeLot: a lot that is null cuts the connection", "lab/GradeLot lot=L-2201 moisture=17", "lot null",
+			"broke",
+		},
+		{
+			"ledger/Suppliers.create: a name that is left out is taken",
+			"ledger/Suppliers.create name=Moor since=2026-05-04 -write local", "without name", "accepted",
+		},
+		{
+			"ledger/Suppliers.change: any version is taken",
+			"ledger/Suppliers.change number=" + strings.TrimSpace(created.stdout) + " city=Moor -write local",
+			"for a version that there is not", "accepted",
+		},
 	} {
 		got, o := p.probe(strings.Fields(c.args)...)
 		assert.Equal(t, []string{c.verdict}, got.verdicts(c.changed), "%s: %s", c.args, o.stdout)
@@ -159,9 +205,12 @@ func TestProbeFindsWeaknesses(t *testing.T) {
 func TestProbeAsSheet(t *testing.T) {
 	t.Parallel()
 	p, _ := newBench(t)
-	for _, c := range []string{"stores/search grade=A", "lab/GradeLot lot=L-2201 moisture=17", "lab_signed/GradeLot lot=L-2201 moisture=17",
-		"ledger/Suppliers.create name=Moor city=${x} since=2026-05-04"} {
-		o := p.run(append(append([]string{"probe"}, strings.Fields(strings.ReplaceAll(c, "${x}", "$${x}"))...), "-as", "sheet", "-out", "sheets/kept.yaml")...)
+	for _, c := range []string{
+		"stores/search grade=A", "lab/GradeLot lot=L-2201 moisture=17", "lab_signed/GradeLot lot=L-2201 moisture=17",
+		"ledger/Suppliers.create name=Moor city=${x} since=2026-05-04",
+	} {
+		o := p.run(append(append([]string{"probe"}, strings.Fields(strings.ReplaceAll(c, "${x}", "$${x}"))...), "-as",
+			"sheet", "-out", "sheets/kept.yaml")...)
 		require.Equal(t, 0, o.status, o.all())
 		sheet := p.read("sheets/kept.yaml")
 		for name, text := range standin.Secrets {

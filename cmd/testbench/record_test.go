@@ -70,8 +70,9 @@ func TestKilled(t *testing.T) {
 		connections.Wait()
 		return done
 	}
-	p.write("sheets/test.yaml", fmt.Sprintf("sheet: killed\nrows: {numbers: 1 to %d, as: n}\nfirst:\n  - step: first\n    request: GET ${base}/first\n    keep: {base_of_all: n}\n"+
-		"steps:\n  - step: get\n    request: GET ${base}/${n}\n    fields: {n: '${n}'}\n  - step: with it\n    request: GET ${base}/${base_of_all}-${n}\n    fields: {n: 'first-${n}'}\n", rows))
+	p.write("sheets/test.yaml",
+		fmt.Sprintf("sheet: killed\nrows: {numbers: 1 to %d, as: n}\nfirst:\n  - step: first\n    request: GET ${base}/first\n    keep: {base_of_all: n}\n"+
+			"steps:\n  - step: get\n    request: GET ${base}/${n}\n    fields: {n: '${n}'}\n  - step: with it\n    request: GET ${base}/${base_of_all}-${n}\n    fields: {n: 'first-${n}'}\n", rows))
 	random := rand.New(rand.NewPCG(6, 26))
 	for range kills {
 		asked.reset()
@@ -174,14 +175,15 @@ func TestFromStep(t *testing.T) {
 	o = p.run("run", "sheets/test.yaml", "-from", "three", "-rows", "2", "-show", "all")
 	assert.Equal(t, 0, o.status, o.all())
 	assert.NotContains(t, o.all(), "secret-of", "what was kept as secret is masked in what comes of it")
-	require.NoError(t, filepath.WalkDir(filepath.Join(p.dir, ".testbench"), func(name string, d os.DirEntry, err error) error {
-		if err == nil && !d.IsDir() {
-			data, err := os.ReadFile(name)
-			require.NoError(t, err)
-			assert.NotContains(t, string(data), "secret-of-2", name)
-		}
-		return err
-	}))
+	require.NoError(t, filepath.WalkDir(filepath.Join(p.dir, ".testbench"),
+		func(name string, d os.DirEntry, err error) error {
+			if err == nil && !d.IsDir() {
+				data, err := os.ReadFile(name)
+				require.NoError(t, err)
+				assert.NotContains(t, string(data), "secret-of-2", name)
+			}
+			return err
+		}))
 }
 
 // A history that is damaged is put aside, and one that cannot be written keeps nothing
@@ -228,8 +230,18 @@ type faulty struct{ asked tally }
 
 // What is done to exchanges, and what must come of them.
 var faults = []struct{ name, outcome string }{
-	{"well", "held"}, {"well", "held"}, {"well", "held"}, {"delayed", "held"}, {"twice", "held"}, {"reset", "unreachable"}, {"reset within", "unreachable"},
-	{"cut", "unreachable"}, {"head only", "unreachable"}, {"in pieces", "held"}, {"closed", "unreachable"}, {"garbage", "unreachable"},
+	{"well", "held"},
+	{"well", "held"},
+	{"well", "held"},
+	{"delayed", "held"},
+	{"twice", "held"},
+	{"reset", "unreachable"},
+	{"reset within", "unreachable"},
+	{"cut", "unreachable"},
+	{"head only", "unreachable"},
+	{"in pieces", "held"},
+	{"closed", "unreachable"},
+	{"garbage", "unreachable"},
 }
 
 func (f *faulty) ServeHTTP(w http.ResponseWriter, r *http.Request) {
@@ -291,7 +303,8 @@ func TestEveryExchangeIsAccountedFor(t *testing.T) {
 	server := httptest.NewServer(f)
 	t.Cleanup(server.Close)
 	p := newEcho(t, server)
-	o := p.sheet(fmt.Sprintf("sheet: s\nrows: {numbers: 1 to %d, as: n}\nsteps:\n  - step: get\n    request: GET ${base}/${n}\n    fields: {n: '${n}'}\n", rows), "-jobs", "8", "-out", "r.json", "-out", "r.xml")
+	o := p.sheet(fmt.Sprintf(
+		"sheet: s\nrows: {numbers: 1 to %d, as: n}\nsteps:\n  - step: get\n    request: GET ${base}/${n}\n    fields: {n: '${n}'}\n", rows), "-jobs", "8", "-out", "r.json", "-out", "r.xml")
 	assert.Equal(t, 3, o.status)
 	run := p.report("r.json")
 	assert.Equal(t, "unreachable", run.Outcome)
@@ -314,7 +327,8 @@ func TestEveryExchangeIsAccountedFor(t *testing.T) {
 		require.Equal(t, 1, step.Sent+len(step.Exchanges))
 	}
 	assert.Equal(t, rows, exchanges)
-	assert.Equal(t, []int{rows, held, rows - held, rows}, []int{run.Counts.Rows, run.Counts.RowsHeld, run.Counts.RowsFell, run.Counts.Exchanges})
+	assert.Equal(t, []int{rows, held, rows - held, rows},
+		[]int{run.Counts.Rows, run.Counts.RowsHeld, run.Counts.RowsFell, run.Counts.Exchanges})
 	assert.Equal(t, rows+again, f.asked.total(), "none is lost, and none goes out twice without a word")
 	assert.Contains(t, p.read("r.xml"), fmt.Sprintf(`tests="%d" failures="0" errors="%d"`, rows, rows-held))
 }

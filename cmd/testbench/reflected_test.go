@@ -89,10 +89,15 @@ func TestReflectedSecretsAppearNowhere(t *testing.T) {
 		}
 		return string(out)
 	}
-	secrets := map[string]string{"token": made(200), "phrase": made(9) + " " + made(7) + "  " + made(11) + " " + made(8), "word": made(14)}
+	secrets := map[string]string{
+		"token":  made(200),
+		"phrase": made(9) + " " + made(7) + "  " + made(11) + " " + made(8), "word": made(14),
+	}
 	found := &leaks{of: map[int]map[string]string{}}
 	for name, text := range secrets {
-		found.add(name, strings.Repeat(" ", window), text, strings.Repeat(" ", window), func(s string) string { return s })
+		found.add(name, strings.Repeat(" ", window), text, strings.Repeat(" ", window), func(s string) string {
+			return s
+		})
 	}
 	var mutex sync.Mutex
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -107,12 +112,13 @@ func TestReflectedSecretsAppearNowhere(t *testing.T) {
 			}
 			name := slices.Sorted(maps.Keys(secrets))[random.IntN(3)]
 			before := strings.Repeat("honey ", random.IntN(20))
-			return found.add(name+" as "+strings.Join(chain, " in "), before, secrets[name], " of the hive", func(s string) string {
-				for _, one := range chain {
-					s = secrettest.Encodings[one](s)
-				}
-				return s
-			})
+			return found.add(name+" as "+strings.Join(chain, " in "), before, secrets[name], " of the hive",
+				func(s string) string {
+					for _, one := range chain {
+						s = secrettest.Encodings[one](s)
+					}
+					return s
+				})
 		}
 		if text := said(); !strings.ContainsAny(text, "\r\n") {
 			w.Header().Set("X-Said", text)
@@ -126,20 +132,29 @@ func TestReflectedSecretsAppearNowhere(t *testing.T) {
 			w.Header().Set("Content-Type", "application/xml")
 			var text strings.Builder
 			_ = xml.EscapeText(&text, []byte(said()))
-			_, _ = io.WriteString(w, `<error><message kind="`+secrets["word"]+`">`+text.String()+`</message><code>`+secrets["token"]+`</code></error>`)
+			_, _ = io.WriteString(w,
+				`<error><message kind="`+secrets["word"]+`">`+text.String()+`</message><code>`+secrets["token"]+
+					`</code></error>`)
 		case "text":
 			w.Header().Set("Content-Type", "text/plain")
 			_, _ = io.WriteString(w, secrets["token"]+" "+said()+"\n"+secrets["phrase"])
 		case "html":
 			w.Header().Set("Content-Type", "text/html")
-			_, _ = io.WriteString(w, "<html><title>"+secrets["phrase"]+"</title><h1>"+secrets["phrase"]+" "+secrets["token"]+"</h1></html>")
+			_, _ = io.WriteString(w,
+				"<html><title>"+secrets["phrase"]+"</title><h1>"+secrets["phrase"]+" "+secrets["token"]+"</h1></html>")
 		case "broken":
 			w.Header().Set("Content-Type", "application/xml")
 			_, _ = io.WriteString(w, secrets["token"]+said())
 		default:
 			w.Header().Set("Content-Type", "application/json")
-			_ = json.NewEncoder(w).Encode(map[string]any{"said": said(), "token": secrets["token"], "phrase": "it is " + secrets["phrase"] + ".", secrets["word"]: 1, "list": []string{said(), said()},
-				"error": map[string]string{"message": "no: " + secrets["phrase"] + "\n" + said(), "code": secrets["word"]}})
+			_ = json.NewEncoder(w).Encode(map[string]any{
+				"said": said(), "token": secrets["token"], "phrase": "it is " + secrets["phrase"] + ".",
+				secrets["word"]: 1, "list": []string{said(), said()},
+				"error": map[string]string{
+					"message": "no: " + secrets["phrase"] + "\n" + said(),
+					"code":    secrets["word"],
+				},
+			})
 		}
 	}))
 	defer server.Close()
@@ -206,14 +221,30 @@ steps:
 	var output strings.Builder
 	post := []string{"s", "POST", "/?in=json", "a=${sealed.phrase}"}
 	for _, args := range [][]string{
-		{"run", "sheets/s.yaml", "-show", "all", "-out", "r.html", "-out", "r.json", "-out", "r.ndjson", "-out", "r.xml", "-out", "r.har", "-out", "r.md", "-out", "r.csv", "-log", "log.txt"},
+		{
+			"run", "sheets/s.yaml", "-show", "all", "-out", "r.html", "-out", "r.json", "-out", "r.ndjson", "-out",
+			"r.xml", "-out", "r.har", "-out", "r.md", "-out", "r.csv", "-log", "log.txt",
+		},
 		{"run", "sheets/s.yaml", "-json", "-repeat", "3"},
-		append([]string{"call"}, append(post, "-show", "all")...), append([]string{"call"}, append(post, "-json")...), append([]string{"call"}, append(post, "-pick", "token")...),
-		{"call", "s", "POST", "/?in=text", "a=${sealed.phrase}"}, {"call", "s", "POST", "/?in=html&fail=1", "a=${sealed.phrase}"}, {"call", "s", "POST", "/?in=broken", "a=${sealed.phrase}", "-pick", "x"},
-		{"history", "1.2"}, {"history", "1", "-json"}, {"report", "1"}, {"fields", "1.2"}, {"fields", "1.3"}, {"fields", "1.2", "-as", "fields"}, {"compare", "1.2", "1.7"}, {"compare", "1", "2", "-values"},
-		append([]string{"watch"}, append(post, "-times", "3", "-every", "1ms", "-pick", "token", "-pick", "phrase", "-pick", "said")...),
-		append([]string{"propose"}, append(post, "-times", "3")...), append([]string{"probe"}, append(post, "-write", "local")...),
-		append([]string{"handover"}, append(post, "-as", "python")...), {"handover", "1.2", "-as", "go"},
+		append([]string{"call"}, append(post, "-show", "all")...), append([]string{"call"}, append(post, "-json")...),
+		append([]string{"call"}, append(post, "-pick", "token")...),
+		{"call", "s", "POST", "/?in=text", "a=${sealed.phrase}"},
+		{"call", "s", "POST", "/?in=html&fail=1", "a=${sealed.phrase}"},
+		{"call", "s", "POST", "/?in=broken", "a=${sealed.phrase}", "-pick", "x"},
+		{"history", "1.2"},
+		{"history", "1", "-json"},
+		{"report", "1"},
+		{"fields", "1.2"},
+		{"fields", "1.3"},
+		{"fields", "1.2", "-as", "fields"},
+		{"compare", "1.2", "1.7"},
+		{"compare", "1", "2", "-values"},
+		append([]string{"watch"},
+			append(post, "-times", "3", "-every", "1ms", "-pick", "token", "-pick", "phrase", "-pick", "said")...),
+		append([]string{"propose"}, append(post, "-times", "3")...),
+		append([]string{"probe"}, append(post, "-write", "local")...),
+		append([]string{"handover"}, append(post, "-as", "python")...),
+		{"handover", "1.2", "-as", "go"},
 	} {
 		o := p.run(args...)
 		require.NotContains(t, o.all(), "nothing was sent", "%q", args)

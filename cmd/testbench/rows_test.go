@@ -22,8 +22,17 @@ func TestRows(t *testing.T) {
 		status int
 		says   []string
 	}{
-		{"{from: week.xml, path: lot, label: no, limit: 2}", 0, []string{"row 1 of 3 (no 1)", "row 2 of 3 (no 2)", "2 rows · 2 held"}},
-		{"{from: week.xml, path: lot, when: number(row.kilos) > 20, label: no}", 2, []string{"row 2 of 3 (no 2)", `faulty the condition of the rows cannot be worked out: "x" is no number`, "1 held · 1 fell short"}},
+		{
+			"{from: week.xml, path: lot, label: no, limit: 2}", 0,
+			[]string{"row 1 of 3 (no 1)", "row 2 of 3 (no 2)", "2 rows · 2 held"},
+		},
+		{
+			"{from: week.xml, path: lot, when: number(row.kilos) > 20, label: no}", 2,
+			[]string{
+				"row 2 of 3 (no 2)", `faulty the condition of the rows cannot be worked out: "x" is no number`,
+				"1 held · 1 fell short",
+			},
+		},
 		{"{from: week.json, path: lots, when: \"row.day > '2026-11-10'\"}", 0, []string{"row 2 of 2 (no 2)", "1 held"}},
 		{"week.ndjson", 0, []string{"2 rows"}},
 		{"[{no: 1}, {no: '007'}]", 0, []string{"(no 007)"}},
@@ -31,7 +40,10 @@ func TestRows(t *testing.T) {
 		{"{numbers: 1 to 1000, as: no, sample: 3, seed: x}", 0, []string{"3 rows"}},
 		{"{days: 2026-02-27 to 2026-03-01, by: 2, as: no}", 0, []string{"(no 2026-03-01)", "2 rows"}},
 		{"{days: 2026-02-27 to 2026-02-30}", 2, []string{"days: ", "is no span of days"}},
-		{"{days: 2026-02-27 to 2026-02-28, numbers: 1 to 2}", 2, []string{"rows come from one place: numbers and days"}},
+		{
+			"{days: 2026-02-27 to 2026-02-28, numbers: 1 to 2}", 2,
+			[]string{"rows come from one place: numbers and days"},
+		},
 		{"{from: week.json}", 2, []string{"week.json: it is an object", "say with path: where the list stands"}},
 		{"{from: week.xml, path: lot, label: n}", 2, []string{`there is no column "n"`}},
 		{"{from: week.xml, path: lot, limit: 0}", 2, []string{"a limit is a whole number from 1"}},
@@ -39,7 +51,8 @@ func TestRows(t *testing.T) {
 		{"{numbers: 1 to 3, as: no, when: row.no > 5}", 1, []string{"nothing was run, so nothing held"}},
 	} {
 		name := fmt.Sprintf("s%d.yaml", i)
-		p.write(name, "sheet: s\nrows: "+c.rows+"\nsteps:\n  - step: show\n    set:\n      a: ${no}\n      d: ${today | day}.${today | month}.${today | year}\n")
+		p.write(name, "sheet: s\nrows: "+c.rows+
+			"\nsteps:\n  - step: show\n    set:\n      a: ${no}\n      d: ${today | day}.${today | month}.${today | year}\n")
 		o := p.run("run", name)
 		assert.Equal(t, c.status, o.status, "%s: %s", c.rows, o.all())
 		for _, says := range c.says {

@@ -23,7 +23,13 @@ func TestMethodsOfOthers(t *testing.T) {
 		{"call j/grade moisture=23.1", 1, []string{"1422: too moist (field moisture)", "moisture was sent as 23.1"}},
 		{"call j/sum 0=1 1=2 2=3 -pick answer", 0, []string{"6"}},
 		{"call j/graed moisture=1", 1, []string{"-32601"}},
-		{"call x/grade moisture=17.4 lot=L-1 tags.0=a tags.1=b ripe=true", 0, []string{`"lot": "L-1"`, `"tags": [ "a", "b" ]`, `"ripe": true`, `"moisture": 17.4`, `"day": "2026-11-23T`, `"raw": "aG9uZXk="`}},
+		{
+			"call x/grade moisture=17.4 lot=L-1 tags.0=a tags.1=b ripe=true", 0,
+			[]string{
+				`"lot": "L-1"`, `"tags": [ "a", "b" ]`, `"ripe": true`, `"moisture": 17.4`, `"day": "2026-11-23T`,
+				`"raw": "aG9uZXk="`,
+			},
+		},
 		{"call x/grade moisture=23.1", 1, []string{`the x says: "too moist"`}},
 		{"call x/sum 0=1 1=2.5 -pick answer", 0, []string{"3.5"}},
 	})

@@ -104,7 +104,8 @@ func TestNewBench(t *testing.T) {
 func TestReports(t *testing.T) {
 	t.Parallel()
 	p, _ := newBench(t)
-	o := p.run("run", "sheets/06-too-moist.yaml", "sheets/03-intake.yaml", "-out", "r.xml", "-out", "r.json", "-out", "r.html")
+	o := p.run("run", "sheets/06-too-moist.yaml", "sheets/03-intake.yaml", "-out", "r.xml", "-out", "r.json", "-out",
+		"r.html")
 	assert.Equal(t, 1, o.status, o.all())
 
 	var suites struct {
@@ -226,7 +227,8 @@ func TestCallInto(t *testing.T) {
 	assert.True(t, strings.HasPrefix(got, "# mine\nsheet: mine   # by hand\nsteps:\n  - step: first\n"))
 	assert.True(t, strings.HasSuffix(got, "\nlast:\n  - step: z\n    call: stores/search\n"))
 	assert.Equal(t, 0, p.run("vet", "sheets/mine.yaml").status)
-	o := p.run("run", "sheets/mine.yaml", "-step", "stores/search", "-step", "stores/lot", "-step", "lab/GradeLot", "-step", "stores/search 2")
+	o := p.run("run", "sheets/mine.yaml", "-step", "stores/search", "-step", "stores/lot", "-step", "lab/GradeLot",
+		"-step", "stores/search 2")
 	assert.Equal(t, 0, o.status, o.all())
 	p.write("sheets/flow.yaml", "sheet: x\nsteps: [{step: a, call: stores/search}]\n")
 	o = p.run("call", "stores/search", "-into", "sheets/flow.yaml")
@@ -238,8 +240,10 @@ func TestGuard(t *testing.T) {
 	t.Parallel()
 	p, _ := newBench(t)
 	bench := p.read("bench.yaml")
-	p.write("bench.yaml", strings.Replace(bench, "base: https://services.heatherfold.example\n    guard", "depot: north\n    guard", 1))
-	p.write("bench.yaml", strings.ReplaceAll(p.read("bench.yaml"), "      base: https://services.heatherfold.example\n", "      depot: north\n"))
+	p.write("bench.yaml", strings.Replace(bench, "base: https://services.heatherfold.example\n    guard",
+		"depot: north\n    guard", 1))
+	p.write("bench.yaml", strings.ReplaceAll(p.read("bench.yaml"), "      base: https://services.heatherfold.example\n",
+		"      depot: north\n"))
 	o := p.run("run", "sheets/03-intake.yaml", "-site", "live")
 	assert.Equal(t, 2, o.status, o.all())
 	assert.Contains(t, o.stdout, "the site live is guarded")

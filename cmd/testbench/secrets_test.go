@@ -26,9 +26,12 @@ func forms(secret string) []string {
 	quoted, _ := json.Marshal(secret)
 	var escaped strings.Builder
 	_ = xml.EscapeText(&escaped, []byte(secret))
-	all := []string{secret, strings.Trim(string(quoted), `"`), escaped.String(), url.QueryEscape(secret), url.PathEscape(secret),
-		strings.ReplaceAll(url.QueryEscape(secret), "+", "%20"), hex.EncodeToString([]byte(secret)), strings.ToUpper(hex.EncodeToString([]byte(secret))),
-		base64.StdEncoding.EncodeToString([]byte(secret)), base64.RawURLEncoding.EncodeToString([]byte(secret))}
+	all := []string{
+		secret, strings.Trim(string(quoted), `"`), escaped.String(), url.QueryEscape(secret), url.PathEscape(secret),
+		strings.ReplaceAll(url.QueryEscape(secret), "+", "%20"), hex.EncodeToString([]byte(secret)),
+		strings.ToUpper(hex.EncodeToString([]byte(secret))),
+		base64.StdEncoding.EncodeToString([]byte(secret)), base64.RawURLEncoding.EncodeToString([]byte(secret)),
+	}
 	for _, user := range []string{"clerk", "honey-desk", "a", "ab"} {
 		pair := base64.StdEncoding.EncodeToString([]byte(user + ":" + secret))
 		all = append(all, pair, pair[len(pair)/2:])
@@ -46,7 +49,10 @@ func TestSecretsAppearNowhere(t *testing.T) {
 		switch r.URL.Path {
 		case "/token":
 			w.Header().Set("Content-Type", "application/json")
-			_ = json.NewEncoder(w).Encode(map[string]any{"access_token": token, "token_type": "Bearer", "expires_in": 60, "refresh_token": refresh})
+			_ = json.NewEncoder(w).Encode(map[string]any{
+				"access_token": token, "token_type": "Bearer",
+				"expires_in": 60, "refresh_token": refresh,
+			})
 			return
 		case "/desk":
 			_, _ = io.WriteString(w, "desk<token>&'quoted'\n")
@@ -54,20 +60,27 @@ func TestSecretsAppearNowhere(t *testing.T) {
 		case "/fail":
 			w.Header().Set("Content-Type", "application/json")
 			w.WriteHeader(http.StatusBadRequest)
-			_ = json.NewEncoder(w).Encode(map[string]any{"error": map[string]string{"message": "bad: " + r.Header.Get("Authorization") + " " + string(body), "field": "note"}})
+			_ = json.NewEncoder(w).Encode(
+				map[string]any{"error": map[string]string{"message": "bad: " + r.Header.Get("Authorization") + " " +
+					string(body), "field": "note"}})
 			return
 		}
 		// Everything comes back, as JSON, in a header, and encoded.
 		w.Header().Set("Content-Type", "application/json")
-		w.Header().Set("X-Echo", strings.NewReplacer("\r", "", "\n", "").Replace(r.Header.Get("Authorization")+r.URL.RawQuery))
+		w.Header().Set("X-Echo",
+			strings.NewReplacer("\r", "", "\n", "").Replace(r.Header.Get("Authorization")+r.URL.RawQuery))
 		user, password, _ := r.BasicAuth()
-		_ = json.NewEncoder(w).Encode(map[string]any{"headers": r.Header, "query": r.URL.Query(), "body": string(body), "user": user, "again": password,
-			"packed": base64.StdEncoding.EncodeToString([]byte("x" + password + string(body))), "hex": hex.EncodeToString([]byte(password))})
+		_ = json.NewEncoder(w).Encode(map[string]any{
+			"headers": r.Header, "query": r.URL.Query(), "body": string(body), "user": user, "again": password,
+			"packed": base64.StdEncoding.EncodeToString([]byte("x" + password + string(body))),
+			"hex":    hex.EncodeToString([]byte(password)),
+		})
 	}))
 	defer server.Close()
 
 	secrets := map[string]string{
-		"plain": "heather-Bell_4711", "odd": `q"u\o<t>e&'d/ +%20=ü`, "lines": "-----BEGIN KEY-----\nMIIBVQIBADANBgkqhkiG9w0BAQ\n-----END KEY-----", "short": "7x!q",
+		"plain": "heather-Bell_4711", "odd": `q"u\o<t>e&'d/ +%20=ü`,
+		"lines": "-----BEGIN KEY-----\nMIIBVQIBADANBgkqhkiG9w0BAQ\n-----END KEY-----", "short": "7x!q",
 	}
 	p := newPlace(t)
 	p.seal(secrets)
@@ -178,25 +191,56 @@ logins:
       how: tampered
 `)
 	p.write("sheets/s.yaml", steps.String())
-	p.write("sheets/derived.yaml", "sheet: derived\nsteps:\n  - step: derived\n    request: s POST /echo\n    body:\n      a: ${sealed.odd}\n")
+	p.write("sheets/derived.yaml",
+		"sheet: derived\nsteps:\n  - step: derived\n    request: s POST /echo\n    body:\n      a: ${sealed.odd}\n")
 	var output strings.Builder
 	for _, args := range [][]string{
-		{"run", "sheets/s.yaml", "-show", "all", "-out", "r.html", "-out", "r.json", "-out", "r.xml", "-log", "log.txt"},
+		{
+			"run", "sheets/s.yaml", "-show", "all", "-out", "r.html", "-out", "r.json", "-out", "r.xml", "-log",
+			"log.txt",
+		},
 		{"run", "sheets/s.yaml", "-json"},
 		{"run", "sheets/s.yaml", "-dry"},
-		{"call", "s", "POST", "/echo", "a=${sealed.odd}", "b=${sealed.short}", "-show", "all", "-in", "query.k=${sealed.odd}"},
+		{
+			"call", "s", "POST", "/echo", "a=${sealed.odd}", "b=${sealed.short}", "-show", "all", "-in",
+			"query.k=${sealed.odd}",
+		},
 		{"call", "s", "POST", "/echo", "a=${sealed.odd}", "-json", "-keep", "all=headers"},
 		{"call", "s", "POST", "/fail", "a=${sealed.odd}", "-pick", "error.message"},
 		{"call", "s", "GET", "/echo", "-login", "basic", "-dry"},
 		{"call", "s", "GET", "/echo", "-login", "shortquery", "-dry", "-json"},
-		{"token", "oauth"}, {"token", "oauth", "-json"}, {"token", "desk"}, {"token", "basic"}, {"token", "oauth", "-spoil", "tampered", "-verify"},
-		{"vet"}, {"history"}, {"history", "1.1"}, {"history", "2", "-json"}, {"fields", "last"}, {"fields", "1.8", "-as", "fields"}, {"compare", "1.7", "1.8"}, {"compare", "1.7", "1.8", "-json"}, {"compare", "1", "2"}, {"compare", "1", "2", "-values"}, {"compare", "1", "2", "-values", "-json"},
+		{"token", "oauth"},
+		{"token", "oauth", "-json"},
+		{"token", "desk"},
+		{"token", "basic"},
+		{"token", "oauth", "-spoil", "tampered", "-verify"},
+		{"vet"},
+		{"history"},
+		{"history", "1.1"},
+		{"history", "2", "-json"},
+		{"fields", "last"},
+		{"fields", "1.8", "-as", "fields"},
+		{"compare", "1.7", "1.8"},
+		{"compare", "1.7", "1.8", "-json"},
+		{"compare", "1", "2"},
+		{"compare", "1", "2", "-values"},
+		{"compare", "1", "2", "-values", "-json"},
 		{"watch", "s", "POST", "/echo", "a=${sealed.odd}", "-times", "2", "-every", "10ms", "-pick", "body"},
-		{"handover", "s", "POST", "/echo", "a=${sealed.odd}", "-as", "java"}, {"handover", "s", "POST", "/echo", "a=${sealed.odd}", "-login", "basic"}, {"handover", "1.8", "-as", "python"},
-		{"probe", "s", "POST", "/echo", "a=${sealed.odd}", "-write", "local", "-out", "probe.html"}, {"probe", "s", "POST", "/echo", "a=${sealed.odd}", "b=${sealed.short}", "-login", "basic", "-write", "local", "-json"},
+		{"handover", "s", "POST", "/echo", "a=${sealed.odd}", "-as", "java"},
+		{"handover", "s", "POST", "/echo", "a=${sealed.odd}", "-login", "basic"},
+		{"handover", "1.8", "-as", "python"},
+		{"probe", "s", "POST", "/echo", "a=${sealed.odd}", "-write", "local", "-out", "probe.html"},
+		{
+			"probe", "s", "POST", "/echo", "a=${sealed.odd}", "b=${sealed.short}", "-login", "basic", "-write", "local",
+			"-json",
+		},
 		{"probe", "s", "POST", "/echo", "a=${sealed.odd}", "b=${sealed.short}", "-as", "sheet"},
-		{"propose", "1.7", "1.7"}, {"propose", "s", "POST", "/echo", "a=${sealed.odd}", "-times", "2"},
-		{"propose", "s", "POST", "/echo", "a=${sealed.odd}", "-times", "2", "-into", "sheets/derived.yaml", "-step", "derived"},
+		{"propose", "1.7", "1.7"},
+		{"propose", "s", "POST", "/echo", "a=${sealed.odd}", "-times", "2"},
+		{
+			"propose", "s", "POST", "/echo", "a=${sealed.odd}", "-times", "2", "-into", "sheets/derived.yaml", "-step",
+			"derived",
+		},
 	} {
 		o := p.run(args...)
 		require.NotContains(t, o.all(), "nothing was sent")
@@ -240,7 +284,8 @@ logins:
 		for name, secret := range checked {
 			for _, form := range forms(secret) {
 				if at := strings.Index(text, form); at >= 0 {
-					t.Errorf("%s stands in %s as %q: …%s…", name, where, form, text[max(0, at-60):min(len(text), at+len(form)+20)])
+					t.Errorf("%s stands in %s as %q: …%s…", name, where, form,
+						text[max(0, at-60):min(len(text), at+len(form)+20)])
 				}
 			}
 		}

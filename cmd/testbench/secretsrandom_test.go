@@ -17,7 +17,8 @@ import (
 )
 
 // oddCharacters are those that some form of output writes in another way.
-var oddCharacters = []rune(`"'\\<>&%+/=?#;:,.|{}[]()$^~` + "`" + `!@*-_ ` + "\t" + "äßéñ蜂🐝\u0301\u200b\u202eABCdef0123456789")
+var oddCharacters = []rune(`"'\\<>&%+/=?#;:,.|{}[]()$^~` + "`" + `!@*-_ ` + "\t" +
+	"äßéñ蜂🐝\u0301\u200b\u202eABCdef0123456789")
 
 // randomSecret makes a secret that is long enough to be found by searching.
 func randomSecret(random *rand.Rand, header bool) string {
@@ -49,7 +50,10 @@ func TestRandomSecretsAppearNowhere(t *testing.T) {
 		if r.URL.Path == "/fail" {
 			w.WriteHeader(http.StatusBadRequest)
 		}
-		_ = json.NewEncoder(w).Encode(map[string]any{"query": r.URL.Query(), "raw": r.URL.RawQuery, "headers": r.Header, "body": string(body), "user": user, "password": password})
+		_ = json.NewEncoder(w).Encode(map[string]any{
+			"query": r.URL.Query(), "raw": r.URL.RawQuery, "headers": r.Header,
+			"body": string(body), "user": user, "password": password,
+		})
 	}))
 	defer server.Close()
 	random := rand.New(rand.NewPCG(20261126, 9))
@@ -59,7 +63,10 @@ func TestRandomSecretsAppearNowhere(t *testing.T) {
 	}
 	for range rounds {
 		p := newPlace(t)
-		secrets := map[string]string{"body": randomSecret(random, false), "key": randomSecret(random, true), "word": randomSecret(random, false)}
+		secrets := map[string]string{
+			"body": randomSecret(random, false), "key": randomSecret(random, true),
+			"word": randomSecret(random, false),
+		}
 		p.seal(secrets)
 		p.write("bench.yaml", `bench: random
 sites:
@@ -109,14 +116,32 @@ steps:
 `)
 		var output strings.Builder
 		for _, args := range [][]string{
-			{"run", "sheets/s.yaml", "-show", "all", "-out", "r.html", "-out", "r.json", "-out", "r.ndjson", "-out", "r.xml", "-out", "r.har", "-out", "r.md", "-out", "r.csv", "-log", "log.txt"},
-			{"run", "sheets/s.yaml", "-json"}, {"run", "sheets/s.yaml", "-dry"},
-			{"call", "s", "POST", "/json", "a=${sealed.body}", "b=${sealed.word}", "-login", "both,key,ask", "-show", "all", "-save", "saved.json"},
-			{"call", "s", "POST", "/fail", "a=${sealed.body}"}, {"call", "s", "POST", "/json", "a=${sealed.body}", "-pick", "body"},
-			{"history", "1.1"}, {"history", "1", "-json"}, {"report", "1"}, {"report", "1", "-json"}, {"fields", "1.1"}, {"fields", "1.3", "-as", "fields"}, {"compare", "1.1", "1.2"},
-			{"watch", "s", "POST", "/json", "a=${sealed.body}", "-times", "1", "-pick", "body"}, {"propose", "s", "POST", "/json", "a=${sealed.body}", "-times", "2"},
+			{
+				"run", "sheets/s.yaml", "-show", "all", "-out", "r.html", "-out", "r.json", "-out", "r.ndjson", "-out",
+				"r.xml", "-out", "r.har", "-out", "r.md", "-out", "r.csv", "-log", "log.txt",
+			},
+			{"run", "sheets/s.yaml", "-json"},
+			{"run", "sheets/s.yaml", "-dry"},
+			{
+				"call", "s", "POST", "/json", "a=${sealed.body}", "b=${sealed.word}", "-login", "both,key,ask", "-show",
+				"all", "-save", "saved.json",
+			},
+			{"call", "s", "POST", "/fail", "a=${sealed.body}"},
+			{"call", "s", "POST", "/json", "a=${sealed.body}", "-pick", "body"},
+			{"history", "1.1"},
+			{"history", "1", "-json"},
+			{"report", "1"},
+			{"report", "1", "-json"},
+			{"fields", "1.1"},
+			{"fields", "1.3", "-as", "fields"},
+			{"compare", "1.1", "1.2"},
+			{"watch", "s", "POST", "/json", "a=${sealed.body}", "-times", "1", "-pick", "body"},
+			{"propose", "s", "POST", "/json", "a=${sealed.body}", "-times", "2"},
 			{"probe", "s", "POST", "/json", "a=${sealed.body}", "-login", "both,key,ask", "-write", "local"},
-			{"handover", "s", "POST", "/json", "a=${sealed.body}", "-as", "python"}, {"handover", "1.1", "-as", "go"}, {"token", "key"}, {"vet"},
+			{"handover", "s", "POST", "/json", "a=${sealed.body}", "-as", "python"},
+			{"handover", "1.1", "-as", "go"},
+			{"token", "key"},
+			{"vet"},
 		} {
 			o := p.run(args...)
 			require.NotContains(t, o.all(), "nothing was sent", "%q", secrets)
@@ -142,7 +167,8 @@ steps:
 								where = text[before:min(at, before+80)]
 							}
 						}
-						assert.Fail(t, "a secret stands in "+where, "%s %q as %q: …%q…", name, secret, form, text[max(0, at-60):min(len(text), at+len(form)+20)])
+						assert.Fail(t, "a secret stands in "+where, "%s %q as %q: …%q…", name, secret, form,
+							text[max(0, at-60):min(len(text), at+len(form)+20)])
 					}
 				}
 			}

@@ -63,12 +63,15 @@ func TestNoEscapesFromAnswers(t *testing.T) {
 		case "/reason":
 			hijacked, _, err := w.(http.Hijacker).Hijack()
 			if err == nil {
-				_, _ = io.WriteString(hijacked, "HTTP/1.1 400 "+strings.NewReplacer("\r", "", "\n", "").Replace(evil)+"\r\nContent-Type: text/plain\r\nContent-Length: 2\r\nConnection: close\r\n\r\nno")
+				_, _ = io.WriteString(hijacked,
+					"HTTP/1.1 400 "+strings.NewReplacer("\r", "", "\n", "").Replace(evil)+
+						"\r\nContent-Type: text/plain\r\nContent-Length: 2\r\nConnection: close\r\n\r\nno")
 				_ = hijacked.Close()
 			}
 		case "/xml":
 			w.Header().Set("Content-Type", "text/xml")
-			_, _ = io.WriteString(w, `<e:Envelope xmlns:e="http://schemas.xmlsoap.org/soap/envelope/"><e:Body><e:Fault><faultcode>e:Client</faultcode><faultstring>a&#x9b;2J`+"\u202e\u009b31m\u2028"+`</faultstring></e:Fault></e:Body></e:Envelope>`)
+			_, _ = io.WriteString(w,
+				`<e:Envelope xmlns:e="http://schemas.xmlsoap.org/soap/envelope/"><e:Body><e:Fault><faultcode>e:Client</faultcode><faultstring>a&#x9b;2J`+"\u202e\u009b31m\u2028"+`</faultstring></e:Fault></e:Body></e:Envelope>`)
 		case "/text":
 			w.Header().Set("Content-Type", "text/plain; charset="+"\x01")
 			_, _ = io.WriteString(w, evil)
@@ -78,30 +81,52 @@ func TestNoEscapesFromAnswers(t *testing.T) {
 			_, _ = io.WriteString(w, "<h1>"+evil+"</h1>")
 		case "/openapi.json":
 			w.Header().Set("Content-Type", "application/json")
-			_, _ = io.WriteString(w, `{"openapi":"3.1.0","info":{"title":`+jsonOf(evil)+`,"version":"1","description":`+jsonOf(evil)+`},"paths":{"/x":{"get":{"operationId":"op","summary":`+jsonOf(evil)+`,"parameters":[{"in":"query","name":`+jsonOf("p"+evil)+`,"description":`+jsonOf(evil)+`,"schema":{"type":"string","enum":[`+jsonOf(evil)+`]}}],"responses":{"200":{"description":`+jsonOf(evil)+`}}}}}}`)
+			_, _ = io.WriteString(w,
+				`{"openapi":"3.1.0","info":{"title":`+jsonOf(evil)+`,"version":"1","description":`+jsonOf(evil)+
+					`},"paths":{"/x":{"get":{"operationId":"op","summary":`+jsonOf(evil)+
+					`,"parameters":[{"in":"query","name":`+jsonOf("p"+evil)+`,"description":`+jsonOf(evil)+
+					`,"schema":{"type":"string","enum":[`+jsonOf(evil)+`]}}],"responses":{"200":{"description":`+
+					jsonOf(evil)+`}}}}}}`)
 		default:
 			w.Header().Set("Content-Type", "application/json")
 			w.Header().Set("X-Evil", strings.NewReplacer("\r", "", "\n", "").Replace(evil))
 			if r.URL.Path == "/error" {
 				w.WriteHeader(400)
 			}
-			_, _ = io.WriteString(w, `{"error": {"message": `+jsonOf(evil)+`, "field": `+jsonOf(evil)+`}, `+jsonOf("k"+evil)+`: [`+jsonOf(evil)+`]}`)
+			_, _ = io.WriteString(w,
+				`{"error": {"message": `+jsonOf(evil)+`, "field": `+jsonOf(evil)+`}, `+jsonOf("k"+evil)+`: [`+
+					jsonOf(evil)+`]}`)
 		}
 	}))
 	defer server.Close()
 	p := newPlace(t)
-	p.write("bench.yaml", "bench: evil\nsites:\n  local:\n    set: { base: \""+server.URL+"\" }\n  other:\n    set: { base: \""+server.URL+"\" }\nservices:\n  s: { address: \"${base}\" }\n  d: { contract: \"${base}/openapi.json\", address: \"${base}\" }\n")
-	p.write("sheets/s.yaml", "sheet: s\nsteps:\n  - step: a\n    request: s GET /x\n    fields: { error.message: equals x, error.field: equals y }\n    keep: { m: error.message }\n  - step: b\n    request: s GET /error\n  - step: c\n    request: s GET /reason\n  - step: d\n    request: s GET /xml\n  - step: e\n    request: s GET /html\n  - step: f\n    request: s GET /x?q=${m}\n")
-	for _, command := range []string{"call s GET /x -show all -headers", "call s GET /error", "call s GET /reason", "call s GET /xml", "call s GET /text", "call s GET /html", "call s GET /x -pick error.message",
-		"run sheets/s.yaml -show all", "history", "history 1.1", "report 1", "fields last", "fields 1.1", "fields 1.1 -tree", "propose s GET /x -times 2", "compare 1.1 1.2", "compare s GET /x -site local -site other", "watch s GET /x -times 1 -pick error.message",
-		"survey d", "survey d op", "draft d op", "probe s GET /x", "probe d/op", "handover s GET /x -as shell", "add n " + server.URL + "/openapi.json"} {
-		for _, shown := range []string{p.run(strings.Fields(command)...).all(), p.onTerminal("", "", "testbench "+command)} {
+	p.write("bench.yaml", "bench: evil\nsites:\n  local:\n    set: { base: \""+server.URL+
+		"\" }\n  other:\n    set: { base: \""+server.URL+
+		"\" }\nservices:\n  s: { address: \"${base}\" }\n  d: { contract: \"${base}/openapi.json\", address: \"${base}\" }\n")
+	p.write("sheets/s.yaml",
+		"sheet: s\nsteps:\n  - step: a\n    request: s GET /x\n    fields: { error.message: equals x, error.field: equals y }\n    keep: { m: error.message }\n  - step: b\n    request: s GET /error\n  - step: c\n    request: s GET /reason\n  - step: d\n    request: s GET /xml\n  - step: e\n    request: s GET /html\n  - step: f\n    request: s GET /x?q=${m}\n")
+	for _, command := range []string{
+		"call s GET /x -show all -headers", "call s GET /error", "call s GET /reason", "call s GET /xml",
+		"call s GET /text", "call s GET /html", "call s GET /x -pick error.message",
+		"run sheets/s.yaml -show all", "history", "history 1.1", "report 1", "fields last", "fields 1.1",
+		"fields 1.1 -tree", "propose s GET /x -times 2", "compare 1.1 1.2", "compare s GET /x -site local -site other",
+		"watch s GET /x -times 1 -pick error.message",
+		"survey d", "survey d op", "draft d op", "probe s GET /x", "probe d/op", "handover s GET /x -as shell",
+		"add n " + server.URL + "/openapi.json",
+	} {
+		for _, shown := range []string{
+			p.run(strings.Fields(command)...).all(),
+			p.onTerminal("", "", "testbench "+command),
+		} {
 			plain := colours.ReplaceAllString(shown, "") // our own
 			for _, r := range strings.ReplaceAll(strings.ReplaceAll(plain, "\r\n", "\n"), "\r", "") {
-				isObeyed := r != '\n' && r != '\t' && (unicode.IsControl(r) || r == 0x2028 || r == 0x2029 || r >= 0x202A && r <= 0x202E || r >= 0x2066 && r <= 0x2069)
+				isObeyed := r != '\n' && r != '\t' &&
+					(unicode.IsControl(r) || r == 0x2028 || r == 0x2029 || r >= 0x202A && r <= 0x202E ||
+						r >= 0x2066 && r <= 0x2069)
 				if isObeyed {
 					at := strings.IndexRune(plain, r)
-					assert.Fail(t, "a control character comes through", "%s: %q: …%q", command, r, plain[max(0, at-60):min(len(plain), at+20)])
+					assert.Fail(t, "a control character comes through", "%s: %q: …%q", command, r,
+						plain[max(0, at-60):min(len(plain), at+20)])
 					break
 				}
 			}
@@ -120,10 +145,13 @@ func jsonOf(text string) string {
 // What a contract names is read only where the contract itself came from.
 func TestContractsLeadNowhere(t *testing.T) {
 	t.Parallel()
-	other := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { t.Error("the other host was asked") }))
+	other := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) {
+		t.Error("the other host was asked")
+	}))
 	defer other.Close()
 	secret := filepath.Join(t.TempDir(), "secret.xsd")
-	require.NoError(t, os.WriteFile(secret, []byte(`<xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema"><xs:element name="TOLD"/></xs:schema>`), 0o644))
+	require.NoError(t, os.WriteFile(secret,
+		[]byte(`<xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema"><xs:element name="TOLD"/></xs:schema>`), 0o644))
 	home := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		where := r.URL.Query().Get("at")
 		switch r.URL.Path {
@@ -137,9 +165,14 @@ func TestContractsLeadNowhere(t *testing.T) {
 	}))
 	defer home.Close()
 	p := newPlace(t)
-	for _, where := range []string{"file://" + secret, secret, "ftp://127.0.0.1/x", "gopher://127.0.0.1/x", other.URL + "/x", "//" + strings.TrimPrefix(other.URL, "http://") + "/x", "jar:file://" + secret + "!/x", `\\127.0.0.1\share\x`} {
+	for _, where := range []string{
+		"file://" + secret, secret, "ftp://127.0.0.1/x", "gopher://127.0.0.1/x",
+		other.URL + "/x", "//" + strings.TrimPrefix(other.URL, "http://") + "/x", "jar:file://" + secret + "!/x",
+		`\\127.0.0.1\share\x`,
+	} {
 		for _, format := range []string{"wsdl", "openapi"} {
-			o := p.run("survey", home.URL+"/"+format+"?at="+strings.NewReplacer("/", "%2F", ":", "%3A", `\`, "%5C").Replace(where), "-json")
+			o := p.run("survey", home.URL+"/"+format+"?at="+
+				strings.NewReplacer("/", "%2F", ":", "%3A", `\`, "%5C").Replace(where), "-json")
 			assert.NotContains(t, o.all(), "TOLD", "%s: %s", format, where)
 			assert.NotContains(t, o.all(), "goroutine ")
 		}
@@ -155,7 +188,8 @@ func TestWhereFilesAreWritten(t *testing.T) {
 		switch r.URL.Path {
 		case "/parts":
 			w.Header().Set("Content-Type", `multipart/related; boundary=b; type="text/xml"; start="<root>"`)
-			_, _ = io.WriteString(w, "--b\r\nContent-Type: text/xml\r\nContent-ID: <root>\r\n\r\n<e:Envelope xmlns:e=\"http://schemas.xmlsoap.org/soap/envelope/\"><e:Body><a/></e:Body></e:Envelope>\r\n--b\r\nContent-Type: text/plain\r\nContent-ID: <../../evil.txt>\r\nContent-Disposition: attachment; filename=\"../../../evil.txt\"\r\n\r\nevil\r\n--b--\r\n")
+			_, _ = io.WriteString(w,
+				"--b\r\nContent-Type: text/xml\r\nContent-ID: <root>\r\n\r\n<e:Envelope xmlns:e=\"http://schemas.xmlsoap.org/soap/envelope/\"><e:Body><a/></e:Body></e:Envelope>\r\n--b\r\nContent-Type: text/plain\r\nContent-ID: <../../evil.txt>\r\nContent-Disposition: attachment; filename=\"../../../evil.txt\"\r\n\r\nevil\r\n--b--\r\n")
 		default:
 			w.Header().Set("Content-Type", "application/json")
 			_, _ = io.WriteString(w, `{"name": "../../evil.txt"}`)
@@ -166,10 +200,15 @@ func TestWhereFilesAreWritten(t *testing.T) {
 	deep := filepath.Join(p.dir, "a", "b", "c")
 	require.NoError(t, os.MkdirAll(deep, 0o755))
 	p.write("a/b/c/bench.yaml", "bench: files\nsites:\n  local: {}\nservices:\n  s: { address: \""+server.URL+"\" }\n")
-	p.write("a/b/c/sheets/s.yaml", "sheet: ../../../evil\nsteps:\n  - step: ../../evil.txt\n    request: s GET /parts\n  - step: b\n    request: s GET /x\n    keep: { name: name }\n  - step: c\n    request: s GET /x?${name}\n")
+	p.write("a/b/c/sheets/s.yaml",
+		"sheet: ../../../evil\nsteps:\n  - step: ../../evil.txt\n    request: s GET /parts\n  - step: b\n    request: s GET /x\n    keep: { name: name }\n  - step: c\n    request: s GET /x?${name}\n")
 	q := *p
 	q.dir = deep
-	for _, command := range []string{"call s GET /parts -save saved", "call s GET /x -save saved2 -log log.txt", "run sheets/s.yaml -out r.html -out r.har -out r.csv -out r.json", "history 1.1", "handover s GET /x -as go -out h.go"} {
+	for _, command := range []string{
+		"call s GET /parts -save saved", "call s GET /x -save saved2 -log log.txt",
+		"run sheets/s.yaml -out r.html -out r.har -out r.csv -out r.json", "history 1.1",
+		"handover s GET /x -as go -out h.go",
+	} {
 		o := q.run(strings.Fields(command)...)
 		assert.NotContains(t, o.all(), "goroutine ")
 	}
@@ -186,7 +225,11 @@ func TestWhereFilesAreWritten(t *testing.T) {
 		}
 		return err
 	}))
-	assert.ElementsMatch(t, []string{"bench.yaml", "sheets/s.yaml", "saved", "saved2", "log.txt", "r.html", "r.har", "r.csv", "r.json", "h.go", "../../../identity/identity.txt"}, names)
+	assert.ElementsMatch(t,
+		[]string{
+			"bench.yaml", "sheets/s.yaml", "saved", "saved2", "log.txt", "r.html", "r.har", "r.csv", "r.json",
+			"h.go", "../../../identity/identity.txt",
+		}, names)
 	for _, name := range []string{"log.txt", "../../../identity/identity.txt"} {
 		info, err := os.Stat(filepath.Join(deep, name))
 		require.NoError(t, err)
@@ -258,7 +301,8 @@ func TestCredentialsStayBehindTLS(t *testing.T) {
 	defer locked.Close()
 	p := newPlace(t)
 	p.env = append(p.env, "TESTBENCH_SEALED_WORD=drone word 88")
-	p.write("bench.yaml", "bench: locked\nsites:\n  local:\n    set: { base: \""+locked.URL+"\" }\nservices:\n  s: { address: \"${base}\", login: basic }\nlogins:\n  basic: { kind: basic, user: clerk, password: \"${sealed.word}\" }\n")
+	p.write("bench.yaml", "bench: locked\nsites:\n  local:\n    set: { base: \""+locked.URL+
+		"\" }\nservices:\n  s: { address: \"${base}\", login: basic }\nlogins:\n  basic: { kind: basic, user: clerk, password: \"${sealed.word}\" }\n")
 	o := p.run("call", "s", "GET", "/x", "-insecure", "-in", "cookie.SID=session-1234")
 	assert.Equal(t, 0, o.status, o.all())
 	assert.Equal(t, []string{""}, seen.read())

@@ -22,7 +22,8 @@ func answersBench(t *testing.T) *place {
 	}))
 	t.Cleanup(server.Close)
 	p := newPlace(t)
-	p.write("bench.yaml", "bench: answers\nsites:\n  local:\n    set:\n      base: "+server.URL+"\nservices:\n  back:\n    address: ${base}\n")
+	p.write("bench.yaml", "bench: answers\nsites:\n  local:\n    set:\n      base: "+server.URL+
+		"\nservices:\n  back:\n    address: ${base}\n")
 	return p
 }
 
@@ -160,27 +161,48 @@ func TestEveryKindOfCheckFalls(t *testing.T) {
 		{"    expect:\n      time: over 20 s\n", "expect time   wanted over 20 s, got"},
 		{"    expect:\n      size: under 10 B\n", "expect size   wanted under 10 B, got"},
 		{"    expect:\n      type: text/xml\n", `expect type   wanted text/xml, got "application/json"`},
-		{"    expect:\n      type: application/json; charset=utf-8\n", `wanted application/json; charset=utf-8, got "application/json"`},
+		{
+			"    expect:\n      type: application/json; charset=utf-8\n",
+			`wanted application/json; charset=utf-8, got "application/json"`,
+		},
 		{"    expect:\n      headers:\n        X-Served-Bee: is present\n", `did you mean "X-Served-By"?`},
 		{"    expect:\n      fault:\n        code: Client\n", "expect fault   wanted a fault, got no fault"},
 		{"    expect:\n      refused: connection\n", "wanted connection, got the answer 200"},
-		{"    fields:\n      lines[*].kind: heather\n", `lines[*].kind   wanted heather, got "clover" at lines[1].kind`},
-		{"    fields:\n      lines[*].colour: is text\n", "lines[0] has no colour: it is an object with sku, amount, kind"},
+		{
+			"    fields:\n      lines[*].kind: heather\n",
+			`lines[*].kind   wanted heather, got "clover" at lines[1].kind`,
+		},
+		{
+			"    fields:\n      lines[*].colour: is text\n",
+			"lines[0] has no colour: it is an object with sku, amount, kind",
+		},
 		{"    fields:\n      total: \"59.97\"\n", `total   wanted "59.97", got 59.97`},
 		{"    fields:\n      total: one of 1 or 2\n", "total   wanted one of 1 or 2, got 59.97"},
 		{"    fields:\n      number: is integer\n", `number   wanted is integer, got "PO-7"`},
 		{"    fields:\n      answer.x: 1\n    expect:\n      type: application/json\n", "answer has no x"},
 		{"    fields:\n      placed: under 2026-01-01\n", "a time with a zone cannot be compared with a date"},
 		{"    fields:\n      tags: not is empty\n", "tags   wanted not is empty, got an empty list"},
-		{"    fields:\n      lines:\n        equals:\n          - sku: HON-1\n", "lines   wanted equals a list of 1, got a list of 2"},
-		{"    fields:\n      note:\n        all of:\n          - is null\n          - is text\n", "note   wanted is null and is text, got null"},
+		{
+			"    fields:\n      lines:\n        equals:\n          - sku: HON-1\n",
+			"lines   wanted equals a list of 1, got a list of 2",
+		},
+		{
+			"    fields:\n      note:\n        all of:\n          - is null\n          - is text\n",
+			"note   wanted is null and is text, got null",
+		},
 		{"    fields:\n      reply.by: post\n", "the answer has a field reply of its own: write answer.reply.by"},
-		{"    where:\n      - answer.total > 100\n", "where answer.total > 100   it is not so left is 59.97, right is 100"},
+		{
+			"    where:\n      - answer.total > 100\n",
+			"where answer.total > 100   it is not so left is 59.97, right is 100",
+		},
 		{"    where:\n      - answer.lines.all(l, l.amount > 20)\n", "it is not so"},
 		{"    where:\n      - answer.note.x + 1 == 2\n", "it cannot be worked out"},
 		{"    where:\n      - answer.total\n", "a condition must come to true or false"},
 		{"    keep:\n      x: nothing.here\n", "keep x   wanted nothing.here, got nothing answer has no nothing"},
-		{"    keep:\n      x: number | format yyyy\n", `keep x   wanted number | format yyyy, got "PO-7" format: "PO-7" is no date or time`},
+		{
+			"    keep:\n      x: number | format yyyy\n",
+			`keep x   wanted number | format yyyy, got "PO-7" format: "PO-7" is no date or time`,
+		},
 		{"    keep:\n      x: lines | upper\n", "it works on a single value, and this is a list of 2"},
 		{"  - step: two\n    work out:\n      x: kept.nothing + 1\n", "nothing keeps before it"},
 		{"  - step: two\n    work out:\n      x: row.x + 1\n", "work out x: what is not there and 1 cannot be added"},
@@ -191,7 +213,8 @@ func TestEveryKindOfCheckFalls(t *testing.T) {
 	for _, c := range cases {
 		o := p.sheet(back(order, c.rest))
 		assert.NotEqual(t, 0, o.status, c.rest)
-		assert.Contains(t, strings.Join(strings.Fields(o.all()), " "), strings.Join(strings.Fields(c.want), " "), c.rest)
+		assert.Contains(t, strings.Join(strings.Fields(o.all()), " "), strings.Join(strings.Fields(c.want), " "),
+			c.rest)
 	}
 }
 
@@ -236,7 +259,8 @@ func TestOtherSites(t *testing.T) {
 		_, _ = io.WriteString(w, `{"at": "other"}`)
 	}))
 	defer other.Close()
-	p.write("bench.yaml", strings.Replace(p.read("bench.yaml"), "services:", "  other:\n    like: local\n    services:\n      back: "+other.URL+"/deep\nservices:", 1))
+	p.write("bench.yaml", strings.Replace(p.read("bench.yaml"), "services:",
+		"  other:\n    like: local\n    services:\n      back: "+other.URL+"/deep\nservices:", 1))
 	o := p.sheet("sheet: sites\nsteps:\n  - step: here\n    request: back POST /?type=application/json\n    body:\n      at: here\n    fields:\n      at: here\n  - step: there\n    site: other\n    request: back GET /x\n    fields:\n      at: other\n")
 	assert.Equal(t, 0, o.status, o.all())
 	o = p.run("call", "back", "GET", "/x", "-site", "other", "-dry")

@@ -27,16 +27,47 @@ func TestSimulatedForForeignClients(t *testing.T) {
 		operations       string // each answered, a set's as SET: NAME NAME
 		says             []string
 	}{
-		{"contracts/lab.wsdl", "lab", []string{"php", "testdata/php/simulated.php"}, "GradeLot ConvertIndex RegisterAnalysis FileCertificate", []string{`"lot":"L-2201"`, "refused soap:Client"}},
-		{"contracts/scale.wsdl", "scale", []string{"php", "testdata/php/simulated.php"}, "Weigh WeighAll", []string{`"tickets":[{"number":`, "refused soap:Client"}},
-		{"contracts/lab.wsdl", "soap", []string{"node", "testdata/node/foreign.cjs", peersFolder}, "GradeLot ConvertIndex", []string{`GradeLot {"lot":"L-2201"`, "refused"}},
-		{"contracts/stores.yaml", "openapi", []string{"node", "testdata/node/foreign.cjs", peersFolder}, "search lot move", []string{`lot {"id":"L-2201"`, "refused 400"}},
-		{"contracts/ledger.xml", "odata", []string{"node", "testdata/node/foreign.cjs", peersFolder},
-			"Suppliers:" + ofSet + " orders.list orders.create orders.count\nPurchaseOrders:" + ofSet + " supplier.read Post\nPurchaseOrders('P-1')/lines:" + ofSet + "\nIntakes:" + ofSet + "\nOpenTotal",
-			[]string{`Suppliers.create {"number":"text","name":"Moor & Söhne"`, "Suppliers.count 1", "wrong FAULT name must be text, and is 5"}},
-		{"contracts/ledger-2.xml", "odata2", []string{"node", "testdata/node/foreign.cjs", peersFolder},
-			"Suppliers:" + ofSet + " orders.list orders.create orders.count\nPurchaseOrders:" + ofSet + " supplier.read\nPurchaseOrders('P-1')/lines:" + ofSet + "\nOpenTotal Post",
-			[]string{`"since":"/Date(1777852800000)/"`, "Suppliers.count 1", "wrong FAULT name must be text, and is 5"}},
+		{
+			"contracts/lab.wsdl", "lab",
+			[]string{"php", "testdata/php/simulated.php"},
+			"GradeLot ConvertIndex RegisterAnalysis FileCertificate",
+			[]string{`"lot":"L-2201"`, "refused soap:Client"},
+		},
+		{
+			"contracts/scale.wsdl", "scale",
+			[]string{"php", "testdata/php/simulated.php"},
+			"Weigh WeighAll",
+			[]string{`"tickets":[{"number":`, "refused soap:Client"},
+		},
+		{
+			"contracts/lab.wsdl", "soap",
+			[]string{"node", "testdata/node/foreign.cjs", peersFolder},
+			"GradeLot ConvertIndex",
+			[]string{`GradeLot {"lot":"L-2201"`, "refused"},
+		},
+		{
+			"contracts/stores.yaml", "openapi",
+			[]string{"node", "testdata/node/foreign.cjs", peersFolder},
+			"search lot move",
+			[]string{`lot {"id":"L-2201"`, "refused 400"},
+		},
+		{
+			"contracts/ledger.xml", "odata",
+			[]string{"node", "testdata/node/foreign.cjs", peersFolder},
+			"Suppliers:" + ofSet + " orders.list orders.create orders.count\nPurchaseOrders:" + ofSet +
+				" supplier.read Post\nPurchaseOrders('P-1')/lines:" + ofSet + "\nIntakes:" + ofSet + "\nOpenTotal",
+			[]string{
+				`Suppliers.create {"number":"text","name":"Moor & Söhne"`, "Suppliers.count 1",
+				"wrong FAULT name must be text, and is 5",
+			},
+		},
+		{
+			"contracts/ledger-2.xml", "odata2",
+			[]string{"node", "testdata/node/foreign.cjs", peersFolder},
+			"Suppliers:" + ofSet + " orders.list orders.create orders.count\nPurchaseOrders:" + ofSet +
+				" supplier.read\nPurchaseOrders('P-1')/lines:" + ofSet + "\nOpenTotal Post",
+			[]string{`"since":"/Date(1777852800000)/"`, "Suppliers.count 1", "wrong FAULT name must be text, and is 5"},
+		},
 	} {
 		address, _ := p.serving("standin", "-contract", c.contract, "-listen", "127.0.0.1:0")
 		command := append(slices.Clone(c.command), c.client, address)

@@ -18,8 +18,12 @@ func (p *place) simulated(service, contract string, more ...string) (asked func(
 	p.t.Helper()
 	args := append([]string{"standin", "-contract", contract, "-listen", "127.0.0.1:0"}, more...)
 	address, stop := p.serving(args...)
-	from := map[string]string{"wsdl": "?wsdl", "yaml": "openapi.yaml", "xml": "$metadata", "wadl": "index.wadl"}[contract[strings.LastIndexByte(contract, '.')+1:]]
-	bench := "bench: simulated\nsites:\n  local: {}\nservices:\n  " + service + ":\n    contract: " + address + "/" + from + "\n    address: " + address + "\n"
+	from := map[string]string{
+		"wsdl": "?wsdl", "yaml": "openapi.yaml", "xml": "$metadata",
+		"wadl": "index.wadl",
+	}[contract[strings.LastIndexByte(contract, '.')+1:]]
+	bench := "bench: simulated\nsites:\n  local: {}\nservices:\n  " + service + ":\n    contract: " + address + "/" +
+		from + "\n    address: " + address + "\n"
 	p.write("sim/bench.yaml", bench)
 	return func() string {
 		_, said := stop()
@@ -41,11 +45,27 @@ func TestSimulatedByContract(t *testing.T) {
 	t.Parallel()
 	p, _ := newBench(t)
 	for contract, calls := range map[string][][2]string{
-		"contracts/lab.wsdl": {{"GradeLot lot=L-2201 moisture=17", ""}, {"ConvertIndex refractiveIndex=1.494", ""}, {"GradeLot lot=L-2201 moisture=17 -soap 1.2", ""},
-			{"GradeLot lot=X moisture=17 -contract answer", "does not match the pattern"}},
-		"contracts/stores.yaml": {{"search X-Depot=north grade=A", ""}, {"search X-Depot=north grade=A grade=B", ""}, {"lot X-Depot=north id=L-2201", ""}, {"move X-Depot=north lot=L-2201 to=south", ""},
-			{"search grade=A -contract answer", "header X-Depot is missing"}, {"search X-Depot=north grade=Z -contract answer", "grade"}, {"move X-Depot=north lot=L-2201 -contract answer", "to"}},
-		"contracts/ledger.xml": {{"Suppliers.list top=2", ""}, {"Suppliers.read number=S-1", ""}, {"Suppliers.create number=S-1 name=n city=c -contract answer", ""}, {"Suppliers.count", ""}},
+		"contracts/lab.wsdl": {
+			{"GradeLot lot=L-2201 moisture=17", ""},
+			{"ConvertIndex refractiveIndex=1.494", ""},
+			{"GradeLot lot=L-2201 moisture=17 -soap 1.2", ""},
+			{"GradeLot lot=X moisture=17 -contract answer", "does not match the pattern"},
+		},
+		"contracts/stores.yaml": {
+			{"search X-Depot=north grade=A", ""},
+			{"search X-Depot=north grade=A grade=B", ""},
+			{"lot X-Depot=north id=L-2201", ""},
+			{"move X-Depot=north lot=L-2201 to=south", ""},
+			{"search grade=A -contract answer", "header X-Depot is missing"},
+			{"search X-Depot=north grade=Z -contract answer", "grade"},
+			{"move X-Depot=north lot=L-2201 -contract answer", "to"},
+		},
+		"contracts/ledger.xml": {
+			{"Suppliers.list top=2", ""},
+			{"Suppliers.read number=S-1", ""},
+			{"Suppliers.create number=S-1 name=n city=c -contract answer", ""},
+			{"Suppliers.count", ""},
+		},
 		"contracts/index.wadl": {{"prices fd=1 fm=11 fy=2026 -contract request", ""}},
 	} {
 		asked := p.simulated("s", contract)
@@ -107,7 +127,10 @@ func TestSimulationScript(t *testing.T) {
 	assert.Equal(t, "C\n", pick("L-2203", "17"), "what an earlier call left")
 	asked()
 	recorded := p.read("asked.ndjson")
-	for _, says := range []string{`"operation":"GradeLot"`, `"answered by":"script line 4"`, `"fields":{"lot":"L-2203","moisture":17}`, `"status":500`} {
+	for _, says := range []string{
+		`"operation":"GradeLot"`, `"answered by":"script line 4"`,
+		`"fields":{"lot":"L-2203","moisture":17}`, `"status":500`,
+	} {
 		assert.Contains(t, recorded, says)
 	}
 
@@ -123,9 +146,21 @@ func TestSimulationScript(t *testing.T) {
 	p.write("broken.yaml", "answer: []\nanswers:\n  - operation: GradeLo\n    asked:\n      moisture: is nmber\n    says:\n      status: 99\n      bdy: x\n    after: soon\n")
 	p.write("other.yaml", "answers:\n  - operation: GradeLo\n")
 	p.cases([]commandCase{
-		{"standin -contract contracts/lab.wsdl -script broken.yaml -listen 127.0.0.1:0", 2, []string{`did you mean "answers"?`, "nmber", `"99" is no status`, `did you mean "body"?`, `"soon" is no time`}},
-		{"standin -contract contracts/lab.wsdl -script other.yaml -listen 127.0.0.1:0", 2, []string{`the contract has no operation "GradeLo"`, `did you mean "GradeLot"?`}},
-		{"standin -contract contracts/lab.xsd -listen 127.0.0.1:0", 2, []string{"a schema alone says of no operations"}},
+		{
+			"standin -contract contracts/lab.wsdl -script broken.yaml -listen 127.0.0.1:0", 2,
+			[]string{
+				`did you mean "answers"?`, "nmber", `"99" is no status`, `did you mean "body"?`,
+				`"soon" is no time`,
+			},
+		},
+		{
+			"standin -contract contracts/lab.wsdl -script other.yaml -listen 127.0.0.1:0", 2,
+			[]string{`the contract has no operation "GradeLo"`, `did you mean "GradeLot"?`},
+		},
+		{
+			"standin -contract contracts/lab.xsd -listen 127.0.0.1:0", 2,
+			[]string{"a schema alone says of no operations"},
+		},
 		{"standin -contract none.wsdl -listen 127.0.0.1:0", 2, []string{"none.wsdl"}},
 		{"standin -contract contracts/lab.wsdl -script none.yaml -listen 127.0.0.1:0", 2, []string{"none.yaml"}},
 		{"standin -script x", 2, []string{"-script has no effect in standin without -contract"}},
@@ -139,7 +174,10 @@ func TestSimulatedOperations(t *testing.T) {
 	t.Parallel()
 	p, _ := newBench(t)
 	require.NoError(t, os.WriteFile(filepath.Join(p.dir, "contracts", "scale.wsdl"), scaleContract(t), 0o600))
-	for _, contract := range []string{"contracts/lab.wsdl", "contracts/scale.wsdl", "contracts/stores.yaml", "contracts/index.wadl", "contracts/ledger.xml", "contracts/ledger-2.xml"} {
+	for _, contract := range []string{
+		"contracts/lab.wsdl", "contracts/scale.wsdl", "contracts/stores.yaml",
+		"contracts/index.wadl", "contracts/ledger.xml", "contracts/ledger-2.xml",
+	} {
 		p.simulated("s", contract)
 		var survey struct {
 			Operations []struct{ Name string }

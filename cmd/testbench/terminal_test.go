@@ -76,8 +76,10 @@ func TestTerminal(t *testing.T) {
 	assert.NotContains(t, p.run("run", "-plain", "sheets/03-intake.yaml").stdout, "·")
 
 	// On 80 columns no line is longer.
-	for _, line := range strings.Split(p.onTerminal("", "", "stty cols 80; testbench run sheets/05-refused.yaml"), "\n") {
-		plain := strings.NewReplacer("\x1b[31m", "", "\x1b[32m", "", "\x1b[1m", "", "\x1b[2m", "", "\x1b[0m", "", "\r", "").Replace(line)
+	for _, line := range strings.Split(p.onTerminal("", "", "stty cols 80; testbench run sheets/05-refused.yaml"),
+		"\n") {
+		plain := strings.NewReplacer("\x1b[31m", "", "\x1b[32m", "", "\x1b[1m", "", "\x1b[2m", "", "\x1b[0m", "", "\r",
+			"").Replace(line)
 		if !strings.Contains(plain, " run 20") {
 			assert.LessOrEqual(t, len([]rune(plain)), 80, plain)
 		}
@@ -91,7 +93,13 @@ func TestControlCharacters(t *testing.T) {
 	p.write("evil.json", "{\"note\": \"\\u001b]0;owned\\u0007 \u202e\\u009b31m\"}")
 	p.write("www.yaml", "")
 	p.write("bench.yaml", "bench: \"b\\x1b[31m\"\nsites:\n  s:\n    set:\n      base: http://127.0.0.1:1\nservices:\n  \"s\\x07\":\n    address: ${base}\n")
-	for _, args := range [][]string{{"call", "x\x1b[31m/y"}, {"run", "no\x1b]0;x\x07.yaml"}, {"call", "GET", "http://127.0.0.1:1/\x1b[2J"}, {"vet"}, {"token", "\u202eabc"}} {
+	for _, args := range [][]string{
+		{"call", "x\x1b[31m/y"},
+		{"run", "no\x1b]0;x\x07.yaml"},
+		{"call", "GET", "http://127.0.0.1:1/\x1b[2J"},
+		{"vet"},
+		{"token", "\u202eabc"},
+	} {
 		o := p.run(args...)
 		assert.NotContains(t, o.all(), "\x1b", "%q", args)
 		assert.NotContains(t, o.all(), "\x07", "%q", args)
@@ -105,9 +113,13 @@ func TestCompletion(t *testing.T) {
 	o := p.run("completion", "bash")
 	require.Equal(t, 0, o.status)
 	p.write("completion.bash", o.stdout)
-	for words, want := range map[string]string{"testbench ca": "call", "testbench run -ro": "-rows", "testbench token -ver": "-verify"} {
+	for words, want := range map[string]string{
+		"testbench ca": "call", "testbench run -ro": "-rows",
+		"testbench token -ver": "-verify",
+	} {
 		fields := strings.Fields(words)
-		script := `source completion.bash; COMP_WORDS=(` + words + `); COMP_CWORD=` + string(rune('0'+len(fields)-1)) + `; _testbench; printf '%s ' "${COMPREPLY[@]}"`
+		script := `source completion.bash; COMP_WORDS=(` + words + `); COMP_CWORD=` + string(rune('0'+len(fields)-1)) +
+			`; _testbench; printf '%s ' "${COMPREPLY[@]}"`
 		c := exec.Command("bash", "-c", script)
 		c.Dir = p.dir
 		output, err := c.CombinedOutput()
@@ -134,7 +146,10 @@ func TestHelp(t *testing.T) {
 	p := newPlace(t)
 	overview := p.run("help")
 	require.Equal(t, 0, overview.status)
-	for _, name := range []string{"new", "demo", "call", "token", "secret", "run", "vet", "standin", "help", "completion", "version"} {
+	for _, name := range []string{
+		"new", "demo", "call", "token", "secret", "run", "vet", "standin", "help",
+		"completion", "version",
+	} {
 		assert.Contains(t, overview.stdout, "\n  "+name)
 		for _, args := range [][]string{{"help", name}, {name, "-h"}, {name, "--help"}} {
 			o := p.run(args...)
@@ -167,7 +182,8 @@ func TestNarrowTerminal(t *testing.T) {
 		shown := p.onTerminal("", "", "stty cols 40; testbench "+command)
 		assert.Contains(t, strings.Join(strings.Fields(shown), " "), says, command)
 		for line := range strings.Lines(shown) {
-			assert.LessOrEqual(t, len([]rune(colours.ReplaceAllString(strings.TrimRight(line, "\r\n"), ""))), 40, "%s: %s", command, line)
+			assert.LessOrEqual(t, len([]rune(colours.ReplaceAllString(strings.TrimRight(line, "\r\n"), ""))), 40,
+				"%s: %s", command, line)
 		}
 	}
 }

@@ -74,7 +74,10 @@ func TestWaiting(t *testing.T) {
 		{"queued,running,checked,done", until + order, 1, `"done" came after "checked", and only one of them may come`},
 		{"queued,lost", until + order, 1, `"lost" is none of the states that are allowed`},
 		{"queued,running,failed", until + order, 1, "wanted not failed, got failed"},
-		{"queued", "\n    until: {state: done}\n    every: 1 ms\n    within: 20 ms", 1, `until state wanted done, got "queued" not so within 20 ms`},
+		{
+			"queued", "\n    until: {state: done}\n    every: 1 ms\n    within: 20 ms", 1,
+			`until state wanted done, got "queued" not so within 20 ms`,
+		},
 		{"queued,500", until, 1, "expect status wanted 2xx, got 500"},
 		{"queued,cut", until, 3, "unreachable"},
 		{"queued,done", until + "\n    states: {of: stage, allowed: [queued]}", 1, `wanted queued, got nothing`},
@@ -95,7 +98,8 @@ func TestWaiting(t *testing.T) {
 		{"a", "\n    until: {state: a}\n    states: {of: state}", 2, "states needs of: and allowed:"},
 	} {
 		name := fmt.Sprintf("s%d.yaml", i)
-		p.write(name, fmt.Sprintf("sheet: s\nsteps:\n  - step: it\n    request: GET ${base}/%s?n=%d%s\n", c.path, i, c.rest))
+		p.write(name, fmt.Sprintf("sheet: s\nsteps:\n  - step: it\n    request: GET ${base}/%s?n=%d%s\n", c.path, i,
+			c.rest))
 		o := p.run("run", name)
 		assert.Equal(t, c.status, o.status, "%s %s: %s", c.path, c.rest, o.all())
 		assert.Contains(t, strings.Join(strings.Fields(o.all()), " "), c.says, "%s %s", c.path, c.rest)
@@ -110,7 +114,8 @@ func TestWaitingInterrupted(t *testing.T) {
 		server := stages(t, func(path string) { asked <- path })
 		p := newPlace(t)
 		p.write("bench.yaml", "bench: t\nsites:\n  local:\n    set:\n      base: "+server.URL+"\nservices: {}\n")
-		p.write("s.yaml", "sheet: s\nsteps:\n  - step: first\n    request: GET ${base}/first\n  - step: it\n    "+step+"\nfinally:\n  - step: end\n    request: GET ${base}/end\n")
+		p.write("s.yaml", "sheet: s\nsteps:\n  - step: first\n    request: GET ${base}/first\n  - step: it\n    "+step+
+			"\nfinally:\n  - step: end\n    request: GET ${base}/end\n")
 		command := p.command("run", "s.yaml")
 		var out strings.Builder
 		command.Stdout, command.Stderr = &out, &out
@@ -185,8 +190,10 @@ func TestEveryOrderOfStates(t *testing.T) {
 		for _, order := range orders {
 			fmt.Fprintf(&rows, "  - order: %s\n", strings.Join(order, ","))
 		}
-		o := p.sheet(fmt.Sprintf("sheet: orders\nrows:\n%ssteps:\n  - step: ask\n    request: GET ${base}/${order}?skips=%t\n    until: {state: done}\n    every: 1 ms\n    within: 200 ms\n"+
-			"    states: {of: state, allowed: [queued, running, done], failed: [failed], skips: %t}\n", rows.String(), skips, skips), "-jobs", "16", "-out", "r.json")
+		o := p.sheet(fmt.Sprintf(
+			"sheet: orders\nrows:\n%ssteps:\n  - step: ask\n    request: GET ${base}/${order}?skips=%t\n    until: {state: done}\n    every: 1 ms\n    within: 200 ms\n"+
+				"    states: {of: state, allowed: [queued, running, done], failed: [failed], skips: %t}\n",
+			rows.String(), skips, skips), "-jobs", "16", "-out", "r.json")
 		assert.Equal(t, 1, o.status)
 		run := p.report("r.json")
 		require.Len(t, run.Sheets[0].Rows, len(orders))

@@ -29,7 +29,10 @@ import (
 
 // echo tells what arrived, as a server's own decoders read it.
 func echo(w http.ResponseWriter, r *http.Request) {
-	seen := map[string]any{"method": r.Method, "path": r.URL.Path, "rawPath": r.URL.EscapedPath(), "query": r.URL.Query(), "proto": r.Proto, "host": r.Host}
+	seen := map[string]any{
+		"method": r.Method, "path": r.URL.Path, "rawPath": r.URL.EscapedPath(),
+		"query": r.URL.Query(), "proto": r.Proto, "host": r.Host,
+	}
 	headers := map[string]string{}
 	for name := range r.Header {
 		headers[name] = r.Header.Get(name)
@@ -47,7 +50,8 @@ func echo(w http.ResponseWriter, r *http.Request) {
 			seen["broken"] = err.Error()
 		}
 		seen["json"] = v
-	case strings.HasPrefix(contentType, "application/xml"), strings.HasPrefix(contentType, "text/xml"), strings.HasPrefix(contentType, "application/soap"):
+	case strings.HasPrefix(contentType, "application/xml"), strings.HasPrefix(contentType, "text/xml"),
+		strings.HasPrefix(contentType, "application/soap"):
 		var v struct {
 			Inner string `xml:",innerxml"`
 			Note  struct {
@@ -65,7 +69,10 @@ func echo(w http.ResponseWriter, r *http.Request) {
 		for name, files := range r.MultipartForm.File {
 			f, _ := files[0].Open()
 			data, _ := io.ReadAll(f)
-			seen["file"] = map[string]string{"part": name, "name": files[0].Filename, "type": files[0].Header.Get("Content-Type"), "data": string(data)}
+			seen["file"] = map[string]string{
+				"part": name, "name": files[0].Filename,
+				"type": files[0].Header.Get("Content-Type"), "data": string(data),
+			}
 		}
 	case strings.HasPrefix(contentType, "application/x-www-form-urlencoded"):
 		_ = r.ParseForm()
@@ -81,7 +88,8 @@ func echo(w http.ResponseWriter, r *http.Request) {
 // echoBench is a bench with one service, at the server.
 func echoBench(t *testing.T, address string) *place {
 	p := newPlace(t)
-	p.write("bench.yaml", "bench: wire\nsites:\n  local:\n    set:\n      base: "+address+"\nservices:\n  echo:\n    address: ${base}\n")
+	p.write("bench.yaml", "bench: wire\nsites:\n  local:\n    set:\n      base: "+address+
+		"\nservices:\n  echo:\n    address: ${base}\n")
 	return p
 }
 
@@ -91,7 +99,10 @@ func TestValuesArriveUnharmed(t *testing.T) {
 	server := httptest.NewServer(http.HandlerFunc(echo))
 	defer server.Close()
 	p := echoBench(t, server.URL)
-	nasty := []string{`say "best" & <more>`, `a'b\c/d?e#f%20g+h`, "line\nbreak\tand tab", "Grüße, 蜂蜜 🐝", `${not} a {"placeholder"}`, " blanks ", "1e5", "]]>"}
+	nasty := []string{
+		`say "best" & <more>`, `a'b\c/d?e#f%20g+h`, "line\nbreak\tand tab", "Grüße, 蜂蜜 🐝",
+		`${not} a {"placeholder"}`, " blanks ", "1e5", "]]>",
+	}
 	var rows strings.Builder
 	rows.WriteString("n,value\n")
 	for i, v := range nasty {
@@ -301,7 +312,10 @@ func TestContentCodings(t *testing.T) {
 	}))
 	defer server.Close()
 	p := echoBench(t, server.URL)
-	for path, want := range map[string]string{"/gzip": "true\n", "/deflate": "true\n", "/latin": "Grüße\n", "/utf16": "true\n"} {
+	for path, want := range map[string]string{
+		"/gzip": "true\n", "/deflate": "true\n", "/latin": "Grüße\n",
+		"/utf16": "true\n",
+	} {
 		o := p.run("call", "echo", "GET", path, "-pick", "ok")
 		assert.Equal(t, want, o.stdout, "%s: %s", path, o.all())
 	}
@@ -380,7 +394,8 @@ logins:
     client secret: ${sealed.word}
 `)
 	for _, service := range []string{"keyed", "named", "asked"} {
-		o := p.run("call", service, "GET", "/away", "-in", "cookie.SID=secret-session", "-in", "header.X-Other=also-secret")
+		o := p.run("call", service, "GET", "/away", "-in", "cookie.SID=secret-session", "-in",
+			"header.X-Other=also-secret")
 		assert.Equal(t, 0, o.status, o.all())
 		assert.Contains(t, o.all(), "led to another origin")
 	}
@@ -415,7 +430,8 @@ func TestFollow(t *testing.T) {
 	defer home.Close()
 	p := newPlace(t)
 	p.env = append(p.env, "TESTBENCH_SEALED_KEY=comb-key-1234")
-	p.write("bench.yaml", "bench: follow\nsites:\n  local:\n    set:\n      base: "+home.URL+"\nservices:\n  echo:\n    address: ${base}/at\n    login: key\nlogins:\n  key:\n    kind: key\n    key: ${sealed.key}\n    header: X-Hive-Key\n")
+	p.write("bench.yaml", "bench: follow\nsites:\n  local:\n    set:\n      base: "+home.URL+
+		"\nservices:\n  echo:\n    address: ${base}/at\n    login: key\nlogins:\n  key:\n    kind: key\n    key: ${sealed.key}\n    header: X-Hive-Key\n")
 	o := p.sheet(`sheet: follow
 steps:
   - step: start
@@ -451,7 +467,8 @@ func TestTokenLife(t *testing.T) {
 		switch {
 		case r.URL.Path == "/token" && r.PostForm.Get("grant_type") == "refresh_token":
 			refreshed.Add(1)
-			_, _ = fmt.Fprintf(w, `{"access_token":"fresh-%d-token","token_type":"Bearer","expires_in":3600}`, refreshed.Load())
+			_, _ = fmt.Fprintf(w, `{"access_token":"fresh-%d-token","token_type":"Bearer","expires_in":3600}`,
+				refreshed.Load())
 		case r.URL.Path == "/token":
 			asked.Add(1)
 			user, password, _ := r.BasicAuth()
@@ -469,7 +486,8 @@ func TestTokenLife(t *testing.T) {
 	defer server.Close()
 	p := newPlace(t)
 	p.env = append(p.env, "TESTBENCH_SEALED_S=p&q r")
-	p.write("bench.yaml", "bench: life\nsites:\n  local:\n    set:\n      base: "+server.URL+"\nservices:\n  s:\n    address: ${base}\n    login: l\nlogins:\n  l:\n    kind: oauth2\n    from: ${base}/token\n    client: desk/a\n    client secret: ${sealed.s}\n")
+	p.write("bench.yaml", "bench: life\nsites:\n  local:\n    set:\n      base: "+server.URL+
+		"\nservices:\n  s:\n    address: ${base}\n    login: l\nlogins:\n  l:\n    kind: oauth2\n    from: ${base}/token\n    client: desk/a\n    client secret: ${sealed.s}\n")
 	steps := func(paths ...string) string {
 		text := "sheet: life\nsteps:\n"
 		for i, path := range paths {
@@ -511,8 +529,12 @@ func newCertificates(t *testing.T) *certificates {
 	t.Helper()
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	require.NoError(t, err)
-	template := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "test authority"}, IsCA: true, BasicConstraintsValid: true,
-		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour), KeyUsage: x509.KeyUsageCertSign}
+	template := &x509.Certificate{
+		SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "test authority"}, IsCA: true,
+		BasicConstraintsValid: true,
+		NotBefore:             time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour),
+		KeyUsage: x509.KeyUsageCertSign,
+	}
 	der, err := x509.CreateCertificate(rand.Reader, template, template, &key.PublicKey, key)
 	require.NoError(t, err)
 	certificate, err := x509.ParseCertificate(der)
@@ -528,13 +550,19 @@ func (c *certificates) issueUntil(t *testing.T, name string, until time.Time) (c
 	t.Helper()
 	private, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	require.NoError(t, err)
-	template := &x509.Certificate{SerialNumber: big.NewInt(time.Now().UnixNano()), Subject: pkix.Name{CommonName: name}, NotBefore: time.Now().Add(-time.Hour),
-		NotAfter: until, KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth, x509.ExtKeyUsageServerAuth}, DNSNames: []string{name}}
+	template := &x509.Certificate{
+		SerialNumber: big.NewInt(time.Now().UnixNano()), Subject: pkix.Name{CommonName: name},
+		NotBefore: time.Now().Add(-time.Hour),
+		NotAfter:  until, KeyUsage: x509.KeyUsageDigitalSignature,
+		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth, x509.ExtKeyUsageServerAuth},
+		DNSNames:    []string{name},
+	}
 	der, err := x509.CreateCertificate(rand.Reader, template, c.certificate, &private.PublicKey, c.key)
 	require.NoError(t, err)
 	encoded, err := x509.MarshalECPrivateKey(private)
 	require.NoError(t, err)
-	return string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})), string(pem.EncodeToMemory(&pem.Block{Type: "EC PRIVATE KEY", Bytes: encoded}))
+	return string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})),
+		string(pem.EncodeToMemory(&pem.Block{Type: "EC PRIVATE KEY", Bytes: encoded}))
 }
 
 func TestTLSAndHTTP2(t *testing.T) {
@@ -553,9 +581,12 @@ func TestTLSAndHTTP2(t *testing.T) {
 	certificate, key := authority.issue(t, "bryony")
 	p.write("certs/client.pem", certificate)
 	p.write("certs/client-key.pem", key)
-	p.write("certs/ca.pem", string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: server.Certificate().Raw})))
-	bench := "bench: tls\nsites:\n  local:\n    set:\n      base: " + server.URL + "\n    tls:\n      ca: certs/ca.pem\nCERTservices:\n  s:\n    address: ${base}\n"
-	p.write("bench.yaml", strings.Replace(bench, "CERT", "      certificate: certs/client.pem\n      key: certs/client-key.pem\n", 1))
+	p.write("certs/ca.pem",
+		string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: server.Certificate().Raw})))
+	bench := "bench: tls\nsites:\n  local:\n    set:\n      base: " + server.URL +
+		"\n    tls:\n      ca: certs/ca.pem\nCERTservices:\n  s:\n    address: ${base}\n"
+	p.write("bench.yaml", strings.Replace(bench, "CERT",
+		"      certificate: certs/client.pem\n      key: certs/client-key.pem\n", 1))
 	o := p.sheet("sheet: tls\nsteps:\n  - step: two\n    request: s GET /\n    headers:\n      Accept: application/json\n    where:\n      - reply.protocol == 'HTTP/2.0' && reply.text.contains('bryony')\n  - step: one\n    request: s GET /\n    http: 1.1\n    where:\n      - reply.protocol == 'HTTP/1.1'\n")
 	assert.Equal(t, 0, o.status, o.all())
 
@@ -564,7 +595,8 @@ func TestTLSAndHTTP2(t *testing.T) {
 	assert.Equal(t, 3, o.status)
 	assert.Contains(t, strings.Join(strings.Fields(o.all()), " "), "perhaps the service wants a client certificate")
 	p.write("certs/client-key.pem", "no key")
-	p.write("bench.yaml", strings.Replace(bench, "CERT", "      certificate: certs/client.pem\n      key: certs/client-key.pem\n", 1))
+	p.write("bench.yaml", strings.Replace(bench, "CERT",
+		"      certificate: certs/client.pem\n      key: certs/client-key.pem\n", 1))
 	o = p.run("call", "s", "GET", "/")
 	assert.Equal(t, 2, o.status)
 	assert.Contains(t, o.stderr, "neither PEM nor PKCS#12")
@@ -617,7 +649,10 @@ func TestCallLine(t *testing.T) {
 		{"lab/GradeLot -fill b.csv", 2, "b.csv: fields with their values are wanted"},
 		{"lab/GradeLot -fill none.json", 2, "none.json"},
 		{"lab/GradeLot -fill f.json -action urn:other", 0, `SOAPAction: "urn:other"`},
-		{"lab/GradeLot -fill f.json -soap 1.2", 0, `application/soap+xml; charset=utf-8; action="urn:heatherfold:lab:GradeLot"`},
+		{
+			"lab/GradeLot -fill f.json -soap 1.2", 0,
+			`application/soap+xml; charset=utf-8; action="urn:heatherfold:lab:GradeLot"`,
+		},
 		{"lab/GradeLot -fill f.json -soap 2", 2, "1.1 and 1.2 are there"},
 		{"GET BASE/x a=1 b=ü", 0, "/x?a=1&b=%C3%BC"},
 		{"DELETE BASE/x a=1", 0, "/x?a=1"},

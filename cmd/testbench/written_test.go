@@ -51,7 +51,9 @@ func TestDraftedStepsSendTheDraft(t *testing.T) {
 				require.Equal(t, 0, draft.status, draft.all())
 				step := p.run("draft", service, operation.Name, "-as", "step")
 				require.Equal(t, 0, step.status, step.all())
-				p.write("sheets/drafted.yaml", "sheet: drafted\nsteps:\n  "+strings.ReplaceAll(strings.TrimRight(step.stdout, "\n"), "\n", "\n  ")+"\n")
+				p.write("sheets/drafted.yaml",
+					"sheet: drafted\nsteps:\n  "+strings.ReplaceAll(strings.TrimRight(step.stdout, "\n"), "\n", "\n  ")+
+						"\n")
 				dry := p.run("run", "sheets/drafted.yaml", "-dry")
 				require.Equal(t, 0, dry.status, "%s\n%s", step.stdout, dry.all())
 				var sent []string
@@ -61,11 +63,14 @@ func TestDraftedStepsSendTheDraft(t *testing.T) {
 					}
 				}
 				head, body := asSent(sent)
-				wantedHead, wantedBody := asSent(strings.Split(strings.TrimSpace(prolog.ReplaceAllString(draft.stdout, "")), "\n"))
+				wantedHead, wantedBody := asSent(strings.Split(strings.TrimSpace(prolog.ReplaceAllString(draft.stdout,
+					"")), "\n"))
 				assert.Equal(t, wantedBody, body)
 				for i, line := range wantedHead {
 					if method, path, ok := strings.Cut(line, " /"); i == 0 && ok {
-						assert.True(t, strings.HasPrefix(head[0], method+" http://") && strings.HasSuffix(head[0], "/"+path), "%s, drafted: %s", head[0], line)
+						assert.True(t, strings.HasPrefix(head[0],
+							method+" http://") && strings.HasSuffix(head[0], "/"+path), "%s, drafted: %s", head[0],
+							line)
 						continue
 					}
 					assert.Contains(t, head, line)
@@ -98,10 +103,19 @@ func TestAddedIsWhatWasShown(t *testing.T) {
 	t.Parallel()
 	for _, c := range []struct{ name, shown, want string }{
 		{"a query", "BASE/moor/lots?b=2&a=1&empty=&word=a%20b%26c", "GET /moor/lots?b=2&a=1&empty=&word=a%20b%26c "},
-		{"letters of the world", "BASE/h%C3%A4user/%E8%9C%82?na%C3%AFf=%C3%A9", "GET /h%C3%A4user/%E8%9C%82?na%C3%AFf=%C3%A9 "},
-		{"names with dots and brackets", "BASE/x?page.size=4&filter%5Bmin%5D=3", "GET /x?page.size=4&filter%5Bmin%5D=3 "},
+		{
+			"letters of the world", "BASE/h%C3%A4user/%E8%9C%82?na%C3%AFf=%C3%A9",
+			"GET /h%C3%A4user/%E8%9C%82?na%C3%AFf=%C3%A9 ",
+		},
+		{
+			"names with dots and brackets", "BASE/x?page.size=4&filter%5Bmin%5D=3",
+			"GET /x?page.size=4&filter%5Bmin%5D=3 ",
+		},
 		{"a form", "curl -d a=1 -d 'b=x y' BASE/form", "POST /form a=1&b=x+y"},
-		{"JSON", `curl -X PUT -H 'Content-Type: application/json' -d '{"a": [1, "${x}"]}' BASE/things/7`, `PUT /things/7 {"a": [1, "${x}"]}`},
+		{
+			"JSON", `curl -X PUT -H 'Content-Type: application/json' -d '{"a": [1, "${x}"]}' BASE/things/7`,
+			`PUT /things/7 {"a": [1, "${x}"]}`,
+		},
 		{"a method", "curl -X DELETE BASE/things/7", "DELETE /things/7 "},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -150,7 +164,8 @@ func TestAServiceOfStrangers(t *testing.T) {
 			return
 		}
 		w.Header().Set("Content-Type", "application/soap+xml; charset=iso-8859-1")
-		_, _ = io.WriteString(w, "<e:Envelope xmlns:e=\"http://www.w3.org/2003/05/soap-envelope\"><e:Body><t:Told xmlns:t=\"tag:&#954;&#955;&#943;&#956;&#945;\"><place>K\xf6ln</place></t:Told></e:Body></e:Envelope>")
+		_, _ = io.WriteString(w,
+			"<e:Envelope xmlns:e=\"http://www.w3.org/2003/05/soap-envelope\"><e:Body><t:Told xmlns:t=\"tag:&#954;&#955;&#943;&#956;&#945;\"><place>K\xf6ln</place></t:Told></e:Body></e:Envelope>")
 	})
 	p := newPlace(t)
 	require.Equal(t, 0, p.run("new", "own").status)
@@ -159,7 +174,8 @@ func TestAServiceOfStrangers(t *testing.T) {
 	require.Equal(t, 0, o.status, o.all())
 	assert.Contains(t, p.read("bench.yaml"), "contract: ${klima_base}/ask?wsdl\n    address: ${klima_base}/κλ/ask\n")
 	seen.take()
-	o = p.run("call", "klima/Ask.Now", "station.id=S1", "από=2026-01-01", "tag.0=α", "tag.1=β", "-pick", "place", "-into", "sheets/k.yaml")
+	o = p.run("call", "klima/Ask.Now", "station.id=S1", "από=2026-01-01", "tag.0=α", "tag.1=β", "-pick", "place",
+		"-into", "sheets/k.yaml")
 	require.Equal(t, 0, o.status, o.all())
 	assert.Equal(t, "Köln\n", o.stdout)
 	posted := func() (out []string) {
@@ -195,9 +211,11 @@ func TestAnExpectedRefusalIsNotAskedAgain(t *testing.T) {
 		}
 		_, _ = io.WriteString(w, `{"access_token": "t", "token_type": "Bearer", "expires_in": 600}`)
 	})
-	p := moorBench(t, server, "services:\n  moor:\n    address: ${base}\n    login: l\nlogins:\n  l:\n    kind: oauth2\n    from: ${base}/token\n    client: c\n    client secret: ${machine.HOME}\n")
+	p := moorBench(t, server,
+		"services:\n  moor:\n    address: ${base}\n    login: l\nlogins:\n  l:\n    kind: oauth2\n    from: ${base}/token\n    client: c\n    client secret: ${machine.HOME}\n")
 	for expect, want := range map[string]int{"401": 2, "4xx": 2, "200 or 401": 4, "200": 4} {
-		o := p.sheet("sheet: s\nsteps:\n  - step: a\n    request: moor GET /x\n    expect:\n      status: " + expect + "\n")
+		o := p.sheet("sheet: s\nsteps:\n  - step: a\n    request: moor GET /x\n    expect:\n      status: " + expect +
+			"\n")
 		assert.Equal(t, expect != "200", o.status == 0, o.all())
 		assert.Len(t, seen.take(), want, expect)
 	}
@@ -213,7 +231,8 @@ func TestVersionsThatNobodyAskedFor(t *testing.T) {
 		switch {
 		case strings.HasSuffix(r.URL.Path, "$metadata"):
 			w.Header().Set("Content-Type", "application/xml")
-			_, _ = io.WriteString(w, `<edmx:Edmx Version="4.0" xmlns:edmx="http://docs.oasis-open.org/odata/ns/edmx"><edmx:DataServices><Schema Namespace="L" xmlns="http://docs.oasis-open.org/odata/ns/edm"><EntityType Name="T"><Key><PropertyRef Name="Id"/></Key><Property Name="Id" Type="Edm.String" Nullable="false"/><Property Name="N" Type="Edm.Int32"/></EntityType><EntityContainer Name="C"><EntitySet Name="Ts" EntityType="L.T"/></EntityContainer></Schema></edmx:DataServices></edmx:Edmx>`)
+			_, _ = io.WriteString(w,
+				`<edmx:Edmx Version="4.0" xmlns:edmx="http://docs.oasis-open.org/odata/ns/edmx"><edmx:DataServices><Schema Namespace="L" xmlns="http://docs.oasis-open.org/odata/ns/edm"><EntityType Name="T"><Key><PropertyRef Name="Id"/></Key><Property Name="Id" Type="Edm.String" Nullable="false"/><Property Name="N" Type="Edm.Int32"/></EntityType><EntityContainer Name="C"><EntitySet Name="Ts" EntityType="L.T"/></EntityContainer></Schema></edmx:DataServices></edmx:Edmx>`)
 			return
 		case r.Method == http.MethodPatch && r.Header.Get("If-Match") != fmt.Sprintf(`W/"%d"`, version):
 			w.WriteHeader(http.StatusPreconditionFailed)

@@ -169,7 +169,10 @@ func Read(dir, name string, data []byte) *Bench {
 // EmptyBench is a bench of one site without a file, for requests to plain
 // addresses.
 func Empty() *Bench {
-	return &Bench{Contracts: &ContractCache{}, Source: &yamlfile.File{Name: FileName}, Sites: []*Site{{Name: "none", at: &yamlfile.Node{}}}}
+	return &Bench{
+		Contracts: &ContractCache{}, Source: &yamlfile.File{Name: FileName},
+		Sites: []*Site{{Name: "none", at: &yamlfile.Node{}}},
+	}
 }
 
 // DisplayName names a file as it is reached from the current folder, if that is
@@ -250,12 +253,17 @@ var siteKeys = []Key[Site]{
 	{"guard", "reading: nothing that could write is sent", func(r *Reader, s *Site, n *yamlfile.Node) {
 		s.Reading = r.Choice(n, "guard", "reading") != ""
 	}},
-	{"timeout", "how long an exchange may take", func(r *Reader, s *Site, n *yamlfile.Node) { s.Timeout = r.Duration(n) }},
+	{"timeout", "how long an exchange may take", func(r *Reader, s *Site, n *yamlfile.Node) {
+		s.Timeout = r.Duration(n)
+	}},
 	{"tls", "certificates", func(r *Reader, s *Site, n *yamlfile.Node) {
 		ReadMapping(r, "tls", n, &s.TLS, tlsKeys)
 		r.Together(n, tlsTogether)
 	}},
-	{"proxy", "what requests go through, in place of what the environment names", func(r *Reader, s *Site, n *yamlfile.Node) { r.proxy(n, &s.Proxy) }},
+	{
+		"proxy", "what requests go through, in place of what the environment names",
+		func(r *Reader, s *Site, n *yamlfile.Node) { r.proxy(n, &s.Proxy) },
+	},
 	{"logins", "login: the one used here in its place", func(r *Reader, s *Site, n *yamlfile.Node) {
 		s.Logins = map[string]string{}
 		for _, e := range r.Entries(n, "logins") {
@@ -272,10 +280,16 @@ var siteKeys = []Key[Site]{
 
 var tlsKeys = []Key[TLS]{
 	{"ca", "file of further authorities (PEM)", func(r *Reader, t *TLS, n *yamlfile.Node) { t.CA = r.BenchFile(n) }},
-	{"certificate", "file of the client certificate (PEM, PKCS#12)", func(r *Reader, t *TLS, n *yamlfile.Node) { t.Certificate = r.BenchFile(n) }},
+	{"certificate", "file of the client certificate (PEM, PKCS#12)", func(r *Reader, t *TLS, n *yamlfile.Node) {
+		t.Certificate = r.BenchFile(n)
+	}},
 	{"key", "file of its key (PEM)", func(r *Reader, t *TLS, n *yamlfile.Node) { t.Key = r.BenchFile(n) }},
-	{"password", "password of the key, from ${sealed.x}", func(r *Reader, t *TLS, n *yamlfile.Node) { t.Password = r.Secret(n) }},
-	{"insecure", "true: certificates are not checked", func(r *Reader, t *TLS, n *yamlfile.Node) { t.Insecure = r.Yes(n) }},
+	{"password", "password of the key, from ${sealed.x}", func(r *Reader, t *TLS, n *yamlfile.Node) {
+		t.Password = r.Secret(n)
+	}},
+	{"insecure", "true: certificates are not checked", func(r *Reader, t *TLS, n *yamlfile.Node) {
+		t.Insecure = r.Yes(n)
+	}},
 }
 
 // BenchFile reads the name of a file in the bench folder, which must be there.
@@ -300,7 +314,9 @@ func (r *Reader) BenchFile(n *yamlfile.Node) string {
 
 var serviceKeys = []Key[Service]{
 	{"about", "what it is", func(r *Reader, _ *Service, n *yamlfile.Node) { r.Text(n) }},
-	{"contract", "file or address of its description", func(r *Reader, s *Service, n *yamlfile.Node) { s.Contract = r.Address(n) }},
+	{"contract", "file or address of its description", func(r *Reader, s *Service, n *yamlfile.Node) {
+		s.Contract = r.Address(n)
+	}},
 	{"address", "where it is", func(r *Reader, s *Service, n *yamlfile.Node) { s.Address = r.Address(n) }},
 	{"login", "a login, several as a list, or none", func(r *Reader, s *Service, n *yamlfile.Node) {
 		s.Logins, s.loginAt = r.LoginNames(n), n
@@ -308,13 +324,17 @@ var serviceKeys = []Key[Service]{
 	{"always", "what goes into each request", func(r *Reader, s *Service, n *yamlfile.Node) {
 		ReadMapping(r, "always", n, &s.Always, alwaysKeys)
 	}},
-	{"addressing", "true: WS-Addressing blocks go with each request", func(r *Reader, s *Service, n *yamlfile.Node) { s.Addressing = r.Yes(n) }},
+	{"addressing", "true: WS-Addressing blocks go with each request", func(r *Reader, s *Service, n *yamlfile.Node) {
+		s.Addressing = r.Yes(n)
+	}},
 	{"speaks", "json-rpc or xml-rpc: methods are called by name", func(r *Reader, s *Service, n *yamlfile.Node) {
 		s.Speaks = rpc.Kind(r.Choice(n, "way to call methods", string(rpc.JSON), string(rpc.XML)))
 	}},
 	{"port", "a port of the contract", func(r *Reader, s *Service, n *yamlfile.Node) { s.Port = r.PlainText(n) }},
 	{"soap", "1.1 or 1.2", func(r *Reader, s *Service, n *yamlfile.Node) { s.SOAP = r.soapVersion(n) }},
-	{"http", "1.1 or 2", func(r *Reader, s *Service, n *yamlfile.Node) { s.HTTP = r.Choice(n, "version of HTTP", "1.1", "2") }},
+	{"http", "1.1 or 2", func(r *Reader, s *Service, n *yamlfile.Node) {
+		s.HTTP = r.Choice(n, "version of HTTP", "1.1", "2")
+	}},
 	{"names", "prefixes of XML names", func(r *Reader, s *Service, n *yamlfile.Node) { s.Names = r.Names(n) }},
 	{"operations", "operations by name", func(r *Reader, s *Service, n *yamlfile.Node) {
 		for _, e := range r.Entries(n, "operations") {

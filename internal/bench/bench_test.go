@@ -4,9 +4,10 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"testing"
+
 	"testbench/internal/bench"
 	"testbench/internal/session"
-	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -14,8 +15,11 @@ import (
 
 func TestStatusRules(t *testing.T) {
 	cases := map[string]map[int]bool{
-		"201": {201: true, 200: false}, "200 or 201": {200: true, 201: true, 204: false}, "2xx": {204: true, 301: false}, "1xx": {100: true, 200: false}, "5xx": {599: true, 499: false}, "100 or 599": {100: true, 599: true},
-		"not 5xx": {200: true, 404: true, 503: false}, "4xx or 503": {404: true, 503: true, 500: false}, "not 200 or 201": {200: false, 202: true},
+		"201": {201: true, 200: false}, "200 or 201": {200: true, 201: true, 204: false},
+		"2xx": {204: true, 301: false}, "1xx": {100: true, 200: false}, "5xx": {599: true, 499: false},
+		"100 or 599": {100: true, 599: true},
+		"not 5xx":    {200: true, 404: true, 503: false}, "4xx or 503": {404: true, 503: true, 500: false},
+		"not 200 or 201": {200: false, 202: true},
 	}
 	for text, statuses := range cases {
 		r, err := bench.ParseStatus(text)
@@ -83,16 +87,39 @@ logins:
 func TestReadCommandLine(t *testing.T) {
 	for _, c := range []struct{ line, want, notes string }{
 		{`curl https://h.example/lots/L-1`, "GET https://h.example /lots/{lot} lot=L-1", ""},
-		{`$ curl -sSXPOST "h.example/a" -d 'x=1&y=two words' -d z=%41`, "POST http://h.example /a x=1 y=two words z=A", ""},
+		{
+			`$ curl -sSXPOST "h.example/a" -d 'x=1&y=two words' -d z=%41`,
+			"POST http://h.example /a x=1 y=two words z=A",
+			"",
+		},
 		{`curl -G https://h.example/a --data-urlencode "q=a b&c" -d n=2`, "GET https://h.example /a q=a b&c n=2", ""},
-		{"curl --request=PUT \\\n  --url https://h.example/a \\\n  --json '{\"a\": 1.50, \"b\": \"x\"}'", "PUT https://h.example /a a=1.50 b=x", ""},
-		{`curl -u "clerk:a b" https://h.example/a -H 'X-Depot: north' -H "Accept: */*"`, "GET https://h.example /a X-Depot=north secret:password", ""},
-		{`curl -H "Authorization: Bearer $TOKEN" https://h.example/a`, "GET https://h.example /a secret:Authorization", "$TOKEN stands in it"},
-		{`curl -H 'Authorization: Basic Y2xlcms6d29yZA==' -I https://h.example/a`, "HEAD https://h.example /a secret:password", ""},
+		{
+			"curl --request=PUT \\\n  --url https://h.example/a \\\n  --json '{\"a\": 1.50, \"b\": \"x\"}'",
+			"PUT https://h.example /a a=1.50 b=x", "",
+		},
+		{
+			`curl -u "clerk:a b" https://h.example/a -H 'X-Depot: north' -H "Accept: */*"`,
+			"GET https://h.example /a X-Depot=north secret:password", "",
+		},
+		{
+			`curl -H "Authorization: Bearer $TOKEN" https://h.example/a`,
+			"GET https://h.example /a secret:Authorization",
+			"$TOKEN stands in it",
+		},
+		{
+			`curl -H 'Authorization: Basic Y2xlcms6d29yZA==' -I https://h.example/a`,
+			"HEAD https://h.example /a secret:password", "",
+		},
 		{`curl -k -b 'a=b' --digest https://h.example/a -F f=@x`, "GET https://h.example /a", "certificates"},
-		{`curl https://h.example/a -d '{"a": {"b": 1}}' -H 'Content-Type: application/json'`, "POST https://h.example /a Content-Type=application/json body", ""},
+		{
+			`curl https://h.example/a -d '{"a": {"b": 1}}' -H 'Content-Type: application/json'`,
+			"POST https://h.example /a Content-Type=application/json body", "",
+		},
 		{`curl https://h.example/a -d $'{"a": "it\'s"}'`, "POST https://h.example /a a=it's", "taken for JSON"},
-		{`wget --method=POST --header="X-A: 1" --body-data="a=1" https://h.example/a -O -`, "POST https://h.example /a X-A=1 a=1", ""},
+		{
+			`wget --method=POST --header="X-A: 1" --body-data="a=1" https://h.example/a -O -`,
+			"POST https://h.example /a X-A=1 a=1", "",
+		},
 		{`fetch https://h.example`, "", `"fetch" is no client`},
 		{`curl -X`, "", "-X stands without what it takes"},
 		{`curl -s`, "", "no address stands in it"},
@@ -117,7 +144,8 @@ func TestReadCommandLine(t *testing.T) {
 		if e.Body != "" {
 			got += " body"
 		}
-		assert.Equal(t, strings.Fields(strings.ReplaceAll(c.want, "{lot} lot", "{lot} lot")), strings.Fields(strings.ReplaceAll(got, "  ", " ")), c.line)
+		assert.Equal(t, strings.Fields(strings.ReplaceAll(c.want, "{lot} lot", "{lot} lot")),
+			strings.Fields(strings.ReplaceAll(got, "  ", " ")), c.line)
 		assert.Contains(t, strings.Join(e.Notes, "\n"), c.notes, c.line)
 	}
 }
@@ -130,13 +158,16 @@ func TestCredentialsOfExamples(t *testing.T) {
 		line    string
 		secrets []string
 	}{
-		"deep in JSON":      {`curl https://h.example/a --json '{"who": {"name": "clerk", "password": "hun ter\"2"}, "list": [{"token": "abc-123-def"}], "again": "abc-123-def"}'`, []string{`hun ter"2`, "abc-123-def"}},
-		"in XML":            {`curl https://h.example/a -H 'Content-Type: text/xml' -d '<a pwd="hunter2"><b><Password>a&amp;b&lt;cd</Password></b></a>'`, []string{"hunter2", "a&b<cd"}},
-		"in a form":         {`curl https://h.example/a -d 'user=clerk&pass=h4nter22&note=x'`, []string{"h4nter22"}},
-		"in the query":      {`curl 'https://h.example/a?appid=abcdef12&q=x'`, []string{"abcdef12"}},
-		"in the path":       {`curl https://h.example/hooks/` + jwt + `/lots`, []string{jwt}},
-		"in a header":       {`curl https://h.example/a -H 'X-Auth-Token: abcdef12'`, []string{"abcdef12"}},
-		"of no name at all": {`curl https://h.example/a --json '{"x": {"y": "Zk93bXJ4Q2h2S1d1a2pYN0p4Qm5aT2s"}}'`, []string{"Zk93bXJ4Q2h2S1d1a2pYN0p4Qm5aT2s"}},
+		"deep in JSON": {`curl https://h.example/a --json '{"who": {"name": "clerk", "password": "hun ter\"2"}, "list": [{"token": "abc-123-def"}], "again": "abc-123-def"}'`, []string{`hun ter"2`, "abc-123-def"}},
+		"in XML":       {`curl https://h.example/a -H 'Content-Type: text/xml' -d '<a pwd="hunter2"><b><Password>a&amp;b&lt;cd</Password></b></a>'`, []string{"hunter2", "a&b<cd"}},
+		"in a form":    {`curl https://h.example/a -d 'user=clerk&pass=h4nter22&note=x'`, []string{"h4nter22"}},
+		"in the query": {`curl 'https://h.example/a?appid=abcdef12&q=x'`, []string{"abcdef12"}},
+		"in the path":  {`curl https://h.example/hooks/` + jwt + `/lots`, []string{jwt}},
+		"in a header":  {`curl https://h.example/a -H 'X-Auth-Token: abcdef12'`, []string{"abcdef12"}},
+		"of no name at all": {
+			`curl https://h.example/a --json '{"x": {"y": "Zk93bXJ4Q2h2S1d1a2pYN0p4Qm5aT2s"}}'`,
+			[]string{"Zk93bXJ4Q2h2S1d1a2pYN0p4Qm5aT2s"},
+		},
 	} {
 		t.Run(name, func(t *testing.T) {
 			e, err := bench.ReadCommandLine("s", c.line)
@@ -178,10 +209,12 @@ func TestAnswerSchemas(t *testing.T) {
 	write("lab.json", `{"openapi": "3.0.3", "info": {"title": "lab", "version": "1"}, "paths": {}}`)
 	write("half.json", `{"type": `)
 	for name, want := range map[string]string{
-		"lot.json": "", "lot.xsd": "", "lab.json": "lab.json is a contract", "half.json": "half.json", "none.json": "none.json", "../lot.json": "leads out of the bench folder",
+		"lot.json": "", "lot.xsd": "", "lab.json": "lab.json is a contract", "half.json": "half.json",
+		"none.json": "none.json", "../lot.json": "leads out of the bench folder",
 	} {
 		t.Run(name, func(t *testing.T) {
-			b := bench.Read(dir, "bench.yaml", []byte("bench: b\nservices:\n  a:\n    address: http://127.0.0.1:1\n    operations:\n      x:\n        request: GET /x\n        answer: "+name+"\n"))
+			b := bench.Read(dir, "bench.yaml",
+				[]byte("bench: b\nservices:\n  a:\n    address: http://127.0.0.1:1\n    operations:\n      x:\n        request: GET /x\n        answer: "+name+"\n"))
 			if want == "" {
 				assert.Empty(t, b.Problems().Serious())
 				return
@@ -196,13 +229,18 @@ func TestAnswerSchemas(t *testing.T) {
 // What a service says and its contract knows nothing of has no effect, and is a mistake.
 func TestContractsOfServices(t *testing.T) {
 	dir := t.TempDir()
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "lab.json"), []byte(`{"openapi": "3.0.3", "info": {"title": "lab", "version": "1"}, "paths": {"/lots": {"get": {"operationId": "lots", "responses": {"200": {"description": "all"}}}}}}`), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "lab.json"),
+		[]byte(`{"openapi": "3.0.3", "info": {"title": "lab", "version": "1"}, "paths": {"/lots": {"get": {"operationId": "lots", "responses": {"200": {"description": "all"}}}}}}`), 0o600))
 	for rest, want := range map[string]string{
-		"": "", "port: P": "port: has no effect at a", "soap: 1.1": "soap: has no effect at a", "addressing: true": "addressing: has no effect at a",
-		"operations:\n      lots:\n        good: 200": "", "operations:\n      lost:\n        good: 200": `no operation of a "lost"`,
+		"": "", "port: P": "port: has no effect at a", "soap: 1.1": "soap: has no effect at a",
+		"addressing: true": "addressing: has no effect at a",
+		"operations:\n      lots:\n        good: 200": "",
+		"operations:\n      lost:\n        good: 200": `no operation of a "lost"`,
 	} {
 		t.Run(rest, func(t *testing.T) {
-			b := bench.Read(dir, "bench.yaml", []byte("bench: b\nservices:\n  a:\n    contract: lab.json\n    address: http://127.0.0.1:1\n    "+rest+"\n"))
+			b := bench.Read(dir, "bench.yaml",
+				[]byte("bench: b\nservices:\n  a:\n    contract: lab.json\n    address: http://127.0.0.1:1\n    "+rest+
+					"\n"))
 			b.CheckContracts()
 			if want == "" {
 				assert.Empty(t, b.Problems().Serious())

@@ -17,11 +17,13 @@ func (b *Bench) check() {
 	b.checkLogins()
 	for _, s := range b.Services {
 		if s.Address == nil && s.Contract == nil {
-			b.Source.Report(s.at, "write address: ${base}/…", "the service %s says neither address: nor contract:", s.Name)
+			b.Source.Report(s.at, "write address: ${base}/…", "the service %s says neither address: nor contract:",
+				s.Name)
 		}
 		for _, m := range s.marks {
 			if s.Contract == nil || len(m.op.Parameters) > 0 {
-				b.Source.Report(m.at, "write request: GET /path, or payload: prefix:Name for SOAP", "the operation %s has no request line", m.op.Name)
+				b.Source.Report(m.at, "write request: GET /path, or payload: prefix:Name for SOAP",
+					"the operation %s has no request line", m.op.Name)
 			}
 		}
 		for _, name := range s.Logins {
@@ -33,7 +35,8 @@ func (b *Bench) check() {
 		for _, op := range s.Operations {
 			for _, p := range op.Parameters {
 				if seen[op.Name+"\x00"+string(p.In)+p.Name] {
-					b.Source.Report(s.at, "give one of them another name:", "%s/%s has two fields named %q", s.Name, op.Name, p.Name)
+					b.Source.Report(s.at, "give one of them another name:", "%s/%s has two fields named %q", s.Name,
+						op.Name, p.Name)
 				}
 				seen[op.Name+"\x00"+string(p.In)+p.Name] = true
 			}
@@ -85,7 +88,8 @@ func (b *Bench) checkSite(s *Site) {
 		}
 		for next, seen := b.Site(s.Like), []string{s.Name}; next != nil; next = b.Site(next.Like) {
 			if slices.Contains(seen, next.Name) {
-				b.Source.Report(s.at, "", "the sites %s are like one another in a ring", strings.Join(append(seen, next.Name), ", "))
+				b.Source.Report(s.at, "", "the sites %s are like one another in a ring",
+					strings.Join(append(seen, next.Name), ", "))
 				break
 			}
 			seen = append(seen, next.Name)

@@ -17,12 +17,26 @@ import (
 // options of the two clients whose command lines stand in documentation: those that take
 // a value, by what is done with it, and those that take none and change nothing.
 var (
-	curlValues = map[string]string{"-X": "method", "--request": "method", "-H": "header", "--header": "header", "-d": "data", "--data": "data", "--data-raw": "raw", "--data-ascii": "data",
-		"--data-binary": "data", "--data-urlencode": "encoded", "--json": "json", "-u": "user", "--user": "user", "--url": "url", "-A": "agent", "--user-agent": "agent", "-e": "referer", "--referer": "referer",
-		"-b": "cookie", "--cookie": "cookie", "-F": "part", "--form": "part", "--oauth2-bearer": "bearer", "-T": "upload", "--upload-file": "upload",
-		"-o": "", "--output": "", "-m": "", "--max-time": "", "--connect-timeout": "", "--retry": "", "-x": "", "--proxy": "", "--cacert": "", "-w": "", "--write-out": "", "-D": "", "-c": "", "--resolve": "", "--cert": "cert", "-E": "cert", "--key": "cert"}
-	curlFlags  = map[string]string{"-G": "get", "--get": "get", "-I": "head", "--head": "head", "-k": "insecure", "--insecure": "insecure", "--digest": "digest", "--ntlm": "ntlm", "--negotiate": "negotiate"}
-	wgetValues = map[string]string{"--method": "method", "--header": "header", "--body-data": "raw", "--post-data": "raw", "--user": "name", "--password": "password", "--http-user": "name", "--http-password": "password", "-O": "", "-U": "agent"}
+	curlValues = map[string]string{
+		"-X": "method", "--request": "method", "-H": "header", "--header": "header", "-d": "data", "--data": "data",
+		"--data-raw": "raw", "--data-ascii": "data",
+		"--data-binary": "data", "--data-urlencode": "encoded", "--json": "json", "-u": "user", "--user": "user",
+		"--url": "url", "-A": "agent", "--user-agent": "agent", "-e": "referer", "--referer": "referer",
+		"-b": "cookie", "--cookie": "cookie", "-F": "part", "--form": "part", "--oauth2-bearer": "bearer",
+		"-T": "upload", "--upload-file": "upload",
+		"-o": "", "--output": "", "-m": "", "--max-time": "", "--connect-timeout": "", "--retry": "", "-x": "",
+		"--proxy": "", "--cacert": "", "-w": "", "--write-out": "", "-D": "", "-c": "", "--resolve": "",
+		"--cert": "cert", "-E": "cert", "--key": "cert",
+	}
+	curlFlags = map[string]string{
+		"-G": "get", "--get": "get", "-I": "head", "--head": "head", "-k": "insecure",
+		"--insecure": "insecure", "--digest": "digest", "--ntlm": "ntlm", "--negotiate": "negotiate",
+	}
+	wgetValues = map[string]string{
+		"--method": "method", "--header": "header", "--body-data": "raw",
+		"--post-data": "raw", "--user": "name", "--password": "password", "--http-user": "name",
+		"--http-password": "password", "-O": "", "-U": "agent",
+	}
 )
 
 // ReadCommandLine takes a command line out of somebody's documentation apart: an address
@@ -133,7 +147,8 @@ func (c *commandLine) flag(what string) {
 	case "head":
 		c.method = "HEAD"
 	case "insecure":
-		c.notes = append(c.notes, "it does not check certificates; `tls: {insecure: true}` at a site does that, and is no good idea")
+		c.notes = append(c.notes,
+			"it does not check certificates; `tls: {insecure: true}` at a site does that, and is no good idea")
 	case "digest", "ntlm", "negotiate":
 		c.notes = append(c.notes, "it logs in by "+what+": write that kind at the login")
 	}
@@ -182,8 +197,12 @@ func (c *commandLine) value(what, text string) {
 	case "url":
 		c.address = text
 	case "cookie", "part", "upload", "cert":
-		c.notes = append(c.notes, map[string]string{"cookie": "its cookies were left out: `-in cookie.name=value` sends one", "part": "its parts were left out: `parts:` of a step sends them",
-			"upload": "its file was left out: `-bytes FILE` sends it", "cert": "its certificate was left out: a login of kind certificate shows one"}[what])
+		c.notes = append(c.notes, map[string]string{
+			"cookie": "its cookies were left out: `-in cookie.name=value` sends one",
+			"part":   "its parts were left out: `parts:` of a step sends them",
+			"upload": "its file was left out: `-bytes FILE` sends it",
+			"cert":   "its certificate was left out: a login of kind certificate shows one",
+		}[what])
 	}
 }
 
@@ -238,7 +257,8 @@ func (c *commandLine) example(service string) (*Example, error) {
 func (e *Example) header(prefix, name, text string) {
 	word, credential, hasWord := strings.Cut(text, " ")
 	switch {
-	case strings.EqualFold(name, "Accept") && text == "*/*" || strings.EqualFold(name, "Content-Length") || strings.EqualFold(name, "Host"):
+	case strings.EqualFold(name, "Accept") && text == "*/*" || strings.EqualFold(name, "Content-Length") ||
+		strings.EqualFold(name, "Host"):
 	case strings.EqualFold(name, "Cookie"):
 		e.Notes = append(e.Notes, "its cookies were left out: `-in cookie.name=value` sends one")
 	case strings.EqualFold(name, "Authorization") && strings.EqualFold(word, "Basic"):
@@ -252,7 +272,8 @@ func (e *Example) header(prefix, name, text string) {
 	case strings.EqualFold(name, "Authorization") || secret.IsCredential(name, text):
 		e.Secrets = append(e.Secrets, ExampleSecret{Name: prefix + identifier(name), Header: name, Text: text})
 	default:
-		e.Fields = append(e.Fields, e.field(ExampleField{In: "headers", Wire: name, Name: identifier(name), Default: text}))
+		e.Fields = append(e.Fields,
+			e.field(ExampleField{In: "headers", Wire: name, Name: identifier(name), Default: text}))
 	}
 }
 
@@ -265,7 +286,8 @@ func (e *Example) body(prefix, mediaType, body string) {
 	switch document.FormatOf(mediaType, []byte(body)) {
 	case document.Form:
 		if root, err := document.ReadJSON([]byte(body)); err == nil && root.Kind == document.Object {
-			e.Notes = append(e.Notes, "its body is JSON, and its content type says that it is a form; it was taken for JSON")
+			e.Notes = append(e.Notes,
+				"its body is JSON, and its content type says that it is a form; it was taken for JSON")
 			e.body(prefix, "application/json", body)
 			return
 		}
@@ -276,7 +298,10 @@ func (e *Example) body(prefix, mediaType, body string) {
 		return
 	case document.JSON:
 		root, err := document.ReadJSON([]byte(body))
-		if err == nil && root.Kind == document.Object && !slices.ContainsFunc(root.Members(), func(m document.Member) bool { return !m.Value.IsScalar() || m.Value.Kind == document.Null }) {
+		if err == nil && root.Kind == document.Object &&
+			!slices.ContainsFunc(root.Members(), func(m document.Member) bool {
+				return !m.Value.IsScalar() || m.Value.Kind == document.Null
+			}) {
 			for _, m := range root.Members() {
 				e.bodyField(prefix, "body", m.Key, m.Value)
 			}
@@ -294,12 +319,14 @@ func (e *Example) body(prefix, mediaType, body string) {
 				m := &secret.Masker{}
 				m.Hide(text)
 				e.Body = strings.ReplaceAll(m.Text(e.Body), secret.Mask, "${sealed."+sealed+"}")
-				e.Notes = append(e.Notes, fmt.Sprintf("%s looks like a secret: ${sealed.%s} stands for it in the body", name, sealed))
+				e.Notes = append(e.Notes,
+					fmt.Sprintf("%s looks like a secret: ${sealed.%s} stands for it in the body", name, sealed))
 			}
 		})
 	}
 	if mediaType != "" {
-		e.Fields = append(e.Fields, ExampleField{In: "headers", Wire: "Content-Type", Name: "content_type", Default: mediaType})
+		e.Fields = append(e.Fields,
+			ExampleField{In: "headers", Wire: "Content-Type", Name: "content_type", Default: mediaType})
 	}
 }
 
@@ -321,7 +348,9 @@ func (e *Example) seal(prefix, wire, text string) string {
 func (e *Example) bodyField(prefix, in, wire string, v *document.Node) {
 	if secret.IsCredential(wire, v.Text) {
 		name := e.seal(prefix, wire, v.Text)
-		e.Notes = append(e.Notes, fmt.Sprintf("%s looks like a secret and is not kept in the bench: fill it in as %s='${sealed.%s}'", wire, wire, name))
+		e.Notes = append(e.Notes,
+			fmt.Sprintf("%s looks like a secret and is not kept in the bench: fill it in as %s='${sealed.%s}'", wire,
+				wire, name))
 		e.Fields = append(e.Fields, ExampleField{In: in, Wire: wire, Name: wire})
 		return
 	}

@@ -24,9 +24,14 @@ var databaseKeys = []Key[Database]{
 	{"kind", strings.Join(lookup.Kinds, ", "), func(r *Reader, d *Database, n *yamlfile.Node) {
 		d.Kind = r.Choice(n, "kind of a database", lookup.Kinds...)
 	}},
-	{"address", "postgres://host/name and so on; a file for SQLite; a folder", func(r *Reader, d *Database, n *yamlfile.Node) { d.Address = r.Address(n) }},
+	{
+		"address", "postgres://host/name and so on; a file for SQLite; a folder",
+		func(r *Reader, d *Database, n *yamlfile.Node) { d.Address = r.Address(n) },
+	},
 	{"user", "who asks", func(r *Reader, d *Database, n *yamlfile.Node) { d.User = r.Template(n) }},
-	{"password", "the password, from ${sealed.x}", func(r *Reader, d *Database, n *yamlfile.Node) { d.Password = r.Secret(n) }},
+	{"password", "the password, from ${sealed.x}", func(r *Reader, d *Database, n *yamlfile.Node) {
+		d.Password = r.Secret(n)
+	}},
 	{"about", "what it is", func(r *Reader, _ *Database, n *yamlfile.Node) { r.Text(n) }},
 }
 
@@ -38,7 +43,8 @@ func (r *Reader) database(e yamlfile.Entry) *Database {
 	ReadMapping(&inner, "a database", e.Value, d, databaseKeys)
 	r.OnlyBeside(e.Value, "a database of kind "+d.Kind, databaseTogether, "kind", d.Kind)
 	if e.Value.Kind == yamlfile.Mapping && (d.Kind == "" && e.Value.Get("kind") == nil || d.Address == nil) {
-		r.File.Report(e.Key, "write kind: postgres and address: postgres://host/name", "the database %s needs kind: and address:", d.Name)
+		r.File.Report(e.Key, "write kind: postgres and address: postgres://host/name",
+			"the database %s needs kind: and address:", d.Name)
 	}
 	return d
 }

@@ -48,7 +48,8 @@ type ExampleSecret struct {
 var (
 	// idForm is a path piece that looks like an identifier: it has a digit, or is
 	// written as hexadecimal or Base64 are.
-	idForm      = regexp.MustCompile(`^([A-Za-z]{0,6}[-_]?[0-9][0-9A-Za-z._-]*|[0-9a-fA-F]{8}(-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12})$`)
+	idForm = regexp.MustCompile(
+		`^([A-Za-z]{0,6}[-_]?[0-9][0-9A-Za-z._-]*|[0-9a-fA-F]{8}(-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12})$`)
 	versionForm = regexp.MustCompile(`^v[0-9]+(\.[0-9]+)*$`)
 )
 
@@ -82,7 +83,8 @@ var kindsOfExamples = []string{"integer", "number", "boolean", "date", "datetime
 func ReadExample(service, address string) (*Example, error) {
 	u, err := url.Parse(address)
 	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
-		return nil, fmt.Errorf("%q is neither a file nor an address: it must begin with http:// or https:// and a host", address)
+		return nil, fmt.Errorf("%q is neither a file nor an address: it must begin with http:// or https:// and a host",
+			address)
 	}
 	e := &Example{Method: "GET", Operation: "get"}
 	prefix := identifier(service) + "_"
@@ -160,7 +162,8 @@ func (e *Example) path(prefix string, u *url.URL) {
 			text = pieces[i]
 		}
 		bare, extension := text, ""
-		if dot := strings.LastIndexByte(text, '.'); dot > 0 && len(text)-dot <= 6 && !strings.ContainsAny(text[dot:], "0123456789") {
+		if dot := strings.LastIndexByte(text, '.'); dot > 0 && len(text)-dot <= 6 &&
+			!strings.ContainsAny(text[dot:], "0123456789") {
 			bare, extension = text[:dot], text[dot:]
 		}
 		if !isIdentifier(text) && !isIdentifier(bare) && !secret.IsCredential("", bare) {
@@ -178,7 +181,8 @@ func (e *Example) path(prefix string, u *url.URL) {
 		if secret.IsCredential("", bare) {
 			sealed := e.seal(prefix, name, bare)
 			field = ExampleField{In: "path", Wire: name, Name: name}
-			e.Notes = append(e.Notes, fmt.Sprintf("a piece of the path looks like a secret and is not kept in the bench: fill it in as %s='${sealed.%s}'", name, sealed))
+			e.Notes = append(e.Notes,
+				fmt.Sprintf("a piece of the path looks like a secret and is not kept in the bench: fill it in as %s='${sealed.%s}'", name, sealed))
 		}
 		e.Fields = append(e.Fields, field)
 		pieces[i] = "{" + name + "}" + extension

@@ -13,17 +13,34 @@ import (
 var usernameTokenKeys = []Key[login.UsernameToken]{
 	ignoreKind[login.UsernameToken](),
 	{"user", "user name", func(r *Reader, u *login.UsernameToken, n *yamlfile.Node) { u.User = r.Template(n) }},
-	{"password", "password, from ${sealed.x}", func(r *Reader, u *login.UsernameToken, n *yamlfile.Node) { u.Password = r.Secret(n) }},
-	{"digest", "true: the password is sent as a digest", func(r *Reader, u *login.UsernameToken, n *yamlfile.Node) { u.Digest = r.Yes(n) }},
-	{"nonce", "true: with nonce and created beside a password in plain", func(r *Reader, u *login.UsernameToken, n *yamlfile.Node) { u.Nonce = r.Yes(n) }},
-	{"stamp", "how long the message's time stamp is good; without it there is none", func(r *Reader, u *login.UsernameToken, n *yamlfile.Node) { u.Stamp = r.Duration(n) }},
+	{"password", "password, from ${sealed.x}", func(r *Reader, u *login.UsernameToken, n *yamlfile.Node) {
+		u.Password = r.Secret(n)
+	}},
+	{"digest", "true: the password is sent as a digest", func(r *Reader, u *login.UsernameToken, n *yamlfile.Node) {
+		u.Digest = r.Yes(n)
+	}},
+	{
+		"nonce", "true: with nonce and created beside a password in plain",
+		func(r *Reader, u *login.UsernameToken, n *yamlfile.Node) { u.Nonce = r.Yes(n) },
+	},
+	{
+		"stamp", "how long the message's time stamp is good; without it there is none",
+		func(r *Reader, u *login.UsernameToken, n *yamlfile.Node) { u.Stamp = r.Duration(n) },
+	},
 }
 
 var samlKeys = []Key[login.SAML]{
 	ignoreKind[login.SAML](),
-	{"assertion", "a SAML 2.0 assertion: file or ${sealed.x}", func(r *Reader, s *login.SAML, n *yamlfile.Node) { s.Assertion = r.Template(n) }},
-	{"from", "another login, whose token the assertion is", func(r *Reader, s *login.SAML, n *yamlfile.Node) { s.From = r.otherLogin(n) }},
-	{"stamp", "how long the message's time stamp is good; without it there is none", func(r *Reader, s *login.SAML, n *yamlfile.Node) { s.Stamp = r.Duration(n) }},
+	{"assertion", "a SAML 2.0 assertion: file or ${sealed.x}", func(r *Reader, s *login.SAML, n *yamlfile.Node) {
+		s.Assertion = r.Template(n)
+	}},
+	{"from", "another login, whose token the assertion is", func(r *Reader, s *login.SAML, n *yamlfile.Node) {
+		s.From = r.otherLogin(n)
+	}},
+	{
+		"stamp", "how long the message's time stamp is good; without it there is none",
+		func(r *Reader, s *login.SAML, n *yamlfile.Node) { s.Stamp = r.Duration(n) },
+	},
 }
 
 func (r *Reader) signatureLogin(n *yamlfile.Node) login.Kind {
@@ -61,21 +78,33 @@ func (r *Reader) texts(n *yamlfile.Node, what string) []string {
 
 var signatureKeys = slices.Concat([]Key[login.Signature]{
 	ignoreKind[login.Signature](),
-	{"sign", "what is signed: body, time stamp, user, token, assertion, or the name of a header block", func(r *Reader, s *login.Signature, n *yamlfile.Node) {
-		s.Sign = r.texts(n, "sign")
-	}},
-	{"reference", "how the message names the key: " + strings.Join(wssecurity.References, ", "), func(r *Reader, s *login.Signature, n *yamlfile.Node) {
-		s.Reference = r.Choice(n, "reference", wssecurity.References...)
-	}},
-	{"algorithm", strings.Join(wssecurity.SignatureAlgorithms, ", "), func(r *Reader, s *login.Signature, n *yamlfile.Node) {
-		s.Algorithm = r.Choice(n, "algorithm", wssecurity.SignatureAlgorithms...)
-	}},
+	{
+		"sign", "what is signed: body, time stamp, user, token, assertion, or the name of a header block",
+		func(r *Reader, s *login.Signature, n *yamlfile.Node) {
+			s.Sign = r.texts(n, "sign")
+		},
+	},
+	{
+		"reference", "how the message names the key: " + strings.Join(wssecurity.References, ", "),
+		func(r *Reader, s *login.Signature, n *yamlfile.Node) {
+			s.Reference = r.Choice(n, "reference", wssecurity.References...)
+		},
+	},
+	{
+		"algorithm", strings.Join(wssecurity.SignatureAlgorithms, ", "),
+		func(r *Reader, s *login.Signature, n *yamlfile.Node) {
+			s.Algorithm = r.Choice(n, "algorithm", wssecurity.SignatureAlgorithms...)
+		},
+	},
 	{"digest", "sha256 or sha1", func(r *Reader, s *login.Signature, n *yamlfile.Node) {
 		s.Digest = r.Choice(n, "digest", "sha256", "sha1")
 	}},
-	{"inclusive", "prefixes that are signed though nothing seems to use them", func(r *Reader, s *login.Signature, n *yamlfile.Node) {
-		s.Inclusive = r.texts(n, "inclusive")
-	}},
+	{
+		"inclusive", "prefixes that are signed though nothing seems to use them",
+		func(r *Reader, s *login.Signature, n *yamlfile.Node) {
+			s.Inclusive = r.texts(n, "inclusive")
+		},
+	},
 	{"stamp", "how long the time stamp is good; none for none", func(r *Reader, s *login.Signature, n *yamlfile.Node) {
 		if s.Stamp = 0; r.Text(n) != "none" {
 			s.Stamp = r.Duration(n)
@@ -96,23 +125,44 @@ var signatureKeys = slices.Concat([]Key[login.Signature]{
 }, inside(materialKeys, func(s *login.Signature) *login.Material { return &s.Material }))
 
 var encryptingKeys = []Key[login.Encrypting]{
-	{"for", "the receiver's certificate: file or ${sealed.x}", func(r *Reader, e *login.Encrypting, n *yamlfile.Node) { e.For = r.Template(n) }},
-	{"parts", "what is encrypted; the body unless said", func(r *Reader, e *login.Encrypting, n *yamlfile.Node) { e.Parts = r.texts(n, "parts") }},
+	{"for", "the receiver's certificate: file or ${sealed.x}", func(r *Reader, e *login.Encrypting, n *yamlfile.Node) {
+		e.For = r.Template(n)
+	}},
+	{"parts", "what is encrypted; the body unless said", func(r *Reader, e *login.Encrypting, n *yamlfile.Node) {
+		e.Parts = r.texts(n, "parts")
+	}},
 	{"cipher", strings.Join(wssecurity.Ciphers, ", "), func(r *Reader, e *login.Encrypting, n *yamlfile.Node) {
 		e.Cipher = r.Choice(n, "cipher", wssecurity.Ciphers...)
 	}},
-	{"transport", "how the key travels: " + strings.Join(wssecurity.KeyTransports, ", "), func(r *Reader, e *login.Encrypting, n *yamlfile.Node) {
-		e.Transport = r.Choice(n, "way for a key to travel", wssecurity.KeyTransports...)
-	}},
-	{"reference", "how the receiver's key is named: " + strings.Join(wssecurity.References[:5], ", "), func(r *Reader, e *login.Encrypting, n *yamlfile.Node) {
-		e.Reference = r.Choice(n, "reference", wssecurity.References[:5]...)
-	}},
+	{
+		"transport", "how the key travels: " + strings.Join(wssecurity.KeyTransports, ", "),
+		func(r *Reader, e *login.Encrypting, n *yamlfile.Node) {
+			e.Transport = r.Choice(n, "way for a key to travel", wssecurity.KeyTransports...)
+		},
+	},
+	{
+		"reference", "how the receiver's key is named: " + strings.Join(wssecurity.References[:5], ", "),
+		func(r *Reader, e *login.Encrypting, n *yamlfile.Node) {
+			e.Reference = r.Choice(n, "reference", wssecurity.References[:5]...)
+		},
+	},
 }
 
 var answersKeys = []Key[login.Answers]{
-	{"certificate", "the certificate of who signs them: file or ${sealed.x}", func(r *Reader, a *login.Answers, n *yamlfile.Node) { a.Certificate = r.Template(n) }},
-	{"ca", "the authority that vouches for who signs them", func(r *Reader, a *login.Answers, n *yamlfile.Node) { a.CA = r.Template(n) }},
-	{"signed", "the parts that must be signed", func(r *Reader, a *login.Answers, n *yamlfile.Node) { a.Signed = r.texts(n, "signed") }},
-	{"encrypted", "true: they must be encrypted", func(r *Reader, a *login.Answers, n *yamlfile.Node) { a.Encrypted = r.Yes(n) }},
-	{"confirmed", "true: they must confirm our signature", func(r *Reader, a *login.Answers, n *yamlfile.Node) { a.Confirmed = r.Yes(n) }},
+	{
+		"certificate", "the certificate of who signs them: file or ${sealed.x}",
+		func(r *Reader, a *login.Answers, n *yamlfile.Node) { a.Certificate = r.Template(n) },
+	},
+	{"ca", "the authority that vouches for who signs them", func(r *Reader, a *login.Answers, n *yamlfile.Node) {
+		a.CA = r.Template(n)
+	}},
+	{"signed", "the parts that must be signed", func(r *Reader, a *login.Answers, n *yamlfile.Node) {
+		a.Signed = r.texts(n, "signed")
+	}},
+	{"encrypted", "true: they must be encrypted", func(r *Reader, a *login.Answers, n *yamlfile.Node) {
+		a.Encrypted = r.Yes(n)
+	}},
+	{"confirmed", "true: they must confirm our signature", func(r *Reader, a *login.Answers, n *yamlfile.Node) {
+		a.Confirmed = r.Yes(n)
+	}},
 }

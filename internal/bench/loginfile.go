@@ -33,7 +33,8 @@ var loginKinds = map[string]func(r *Reader, n *yamlfile.Node) login.Kind{
 		r.Together(n, keyTogether)
 		r.need(n, "key", k.Key)
 		if k.Send == (login.Send{Word: k.Send.Word}) {
-			r.File.Report(n, "write header: NAME, query: NAME or cookie: NAME", "a key login must say where the key goes")
+			r.File.Report(n, "write header: NAME, query: NAME or cookie: NAME",
+				"a key login must say where the key goes")
 		}
 		return k
 	},
@@ -133,28 +134,44 @@ func ignoreKind[T any]() Key[T] {
 var basicKeys = []Key[login.Basic]{
 	ignoreKind[login.Basic](),
 	{"user", "user name", func(r *Reader, b *login.Basic, n *yamlfile.Node) { b.User = r.Template(n) }},
-	{"password", "password, from ${sealed.x}", func(r *Reader, b *login.Basic, n *yamlfile.Node) { b.Password = r.Secret(n) }},
+	{"password", "password, from ${sealed.x}", func(r *Reader, b *login.Basic, n *yamlfile.Node) {
+		b.Password = r.Secret(n)
+	}},
 }
 
 var bearerKeys = []Key[login.Bearer]{
 	ignoreKind[login.Bearer](),
-	{"token", "the token, from ${sealed.x}", func(r *Reader, b *login.Bearer, n *yamlfile.Node) { b.Token = r.Secret(n) }},
+	{"token", "the token, from ${sealed.x}", func(r *Reader, b *login.Bearer, n *yamlfile.Node) {
+		b.Token = r.Secret(n)
+	}},
 }
 
 var keyKeys = []Key[login.Key]{
 	ignoreKind[login.Key](),
 	{"key", "the key, from ${sealed.x}", func(r *Reader, k *login.Key, n *yamlfile.Node) { k.Key = r.Secret(n) }},
-	{"header", "the header it goes into", func(r *Reader, k *login.Key, n *yamlfile.Node) { k.Send.Header = r.headerName(n) }},
-	{"query", "the query name it goes under", func(r *Reader, k *login.Key, n *yamlfile.Node) { k.Send.Query = r.PlainText(n) }},
-	{"cookie", "the cookie it goes into", func(r *Reader, k *login.Key, n *yamlfile.Node) { k.Send.Cookie = r.PlainText(n) }},
+	{"header", "the header it goes into", func(r *Reader, k *login.Key, n *yamlfile.Node) {
+		k.Send.Header = r.headerName(n)
+	}},
+	{"query", "the query name it goes under", func(r *Reader, k *login.Key, n *yamlfile.Node) {
+		k.Send.Query = r.PlainText(n)
+	}},
+	{"cookie", "the cookie it goes into", func(r *Reader, k *login.Key, n *yamlfile.Node) {
+		k.Send.Cookie = r.PlainText(n)
+	}},
 	{"word", "a word before it", func(r *Reader, k *login.Key, n *yamlfile.Node) { k.Send.Word = r.PlainText(n) }},
 }
 
 var sendKeys = []Key[login.Send]{
-	{"header", "the header it goes into", func(r *Reader, s *login.Send, n *yamlfile.Node) { s.Header = r.headerName(n) }},
+	{"header", "the header it goes into", func(r *Reader, s *login.Send, n *yamlfile.Node) {
+		s.Header = r.headerName(n)
+	}},
 	{"word", "the word before it", func(r *Reader, s *login.Send, n *yamlfile.Node) { s.Word = r.PlainText(n) }},
-	{"query", "the query name it goes under", func(r *Reader, s *login.Send, n *yamlfile.Node) { s.Query = r.PlainText(n) }},
-	{"cookie", "the cookie it goes into", func(r *Reader, s *login.Send, n *yamlfile.Node) { s.Cookie = r.PlainText(n) }},
+	{"query", "the query name it goes under", func(r *Reader, s *login.Send, n *yamlfile.Node) {
+		s.Query = r.PlainText(n)
+	}},
+	{"cookie", "the cookie it goes into", func(r *Reader, s *login.Send, n *yamlfile.Node) {
+		s.Cookie = r.PlainText(n)
+	}},
 }
 
 // asking is a login call while it is read.
@@ -170,7 +187,9 @@ var askKeys = []Key[asking]{
 			a.spec.Method, a.spec.Address = spec.Method, spec.Address
 		}
 	}},
-	{"headers", "header fields", func(r *Reader, a *asking, n *yamlfile.Node) { a.spec.Headers = r.Pairs(n, "headers") }},
+	{"headers", "header fields", func(r *Reader, a *asking, n *yamlfile.Node) {
+		a.spec.Headers = r.Pairs(n, "headers")
+	}},
 	{"query", "query values", func(r *Reader, a *asking, n *yamlfile.Node) { a.spec.Query = r.Pairs(n, "query") }},
 	{"form", "form fields", func(r *Reader, a *asking, n *yamlfile.Node) { a.spec.Form = r.Pairs(n, "form") }},
 	{"body", "a JSON body", func(r *Reader, a *asking, n *yamlfile.Node) { a.spec.Body = r.Tree(n) }},
@@ -179,7 +198,9 @@ var askKeys = []Key[asking]{
 		a.spec.Text = r.body(n, a.spec.TextFormat)
 	}},
 	{"cookies", "cookies", func(r *Reader, a *asking, n *yamlfile.Node) { a.spec.Cookies = r.Pairs(n, "cookies") }},
-	{"login", "another login that goes with the call", func(r *Reader, a *asking, n *yamlfile.Node) { a.with = r.otherLogin(n) }},
+	{"login", "another login that goes with the call", func(r *Reader, a *asking, n *yamlfile.Node) {
+		a.with = r.otherLogin(n)
+	}},
 	{"user", "user name, sent as Basic", func(r *Reader, a *asking, n *yamlfile.Node) { a.user = n }},
 	{"password", "password, sent as Basic", func(r *Reader, a *asking, n *yamlfile.Node) { a.password = n }},
 }
@@ -199,7 +220,8 @@ func (r *Reader) requestLine(n *yamlfile.Node) *request.Spec {
 	text := r.Text(n)
 	method, address, ok := strings.Cut(strings.TrimSpace(text), " ")
 	if !ok || !IsMethod(method) {
-		r.File.Report(n, "write it like POST ${base}/gate/ticket", "%q is no request: a method and an address are wanted", text)
+		r.File.Report(n, "write it like POST ${base}/gate/ticket",
+			"%q is no request: a method and an address are wanted", text)
 		return nil
 	}
 	t, err := value.ParseAddress(strings.TrimSpace(address))
@@ -211,7 +233,10 @@ func (r *Reader) requestLine(n *yamlfile.Node) *request.Spec {
 	return &request.Spec{Method: method, Address: t}
 }
 
-var lifeUnits = map[string]time.Duration{"ms": time.Millisecond, "s": time.Second, "min": time.Minute, "h": time.Hour, "d": 24 * time.Hour}
+var lifeUnits = map[string]time.Duration{
+	"ms": time.Millisecond, "s": time.Second, "min": time.Minute, "h": time.Hour,
+	"d": 24 * time.Hour,
+}
 
 // lasts reads a duration, a path to an instant, or a path and a unit.
 func (r *Reader) lasts(d *login.LoginCall, n *yamlfile.Node) {

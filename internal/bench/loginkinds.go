@@ -14,13 +14,19 @@ import (
 var digestKeys = []Key[login.Digest]{
 	ignoreKind[login.Digest](),
 	{"user", "user name", func(r *Reader, d *login.Digest, n *yamlfile.Node) { d.User = r.Template(n) }},
-	{"password", "password, from ${sealed.x}", func(r *Reader, d *login.Digest, n *yamlfile.Node) { d.Password = r.Secret(n) }},
+	{"password", "password, from ${sealed.x}", func(r *Reader, d *login.Digest, n *yamlfile.Node) {
+		d.Password = r.Secret(n)
+	}},
 }
 
 var ntlmKeys = []Key[login.NTLM]{
 	ignoreKind[login.NTLM](),
-	{"user", `user name, also as DOMAIN\user`, func(r *Reader, k *login.NTLM, n *yamlfile.Node) { k.User = r.Template(n) }},
-	{"password", "password, from ${sealed.x}", func(r *Reader, k *login.NTLM, n *yamlfile.Node) { k.Password = r.Secret(n) }},
+	{"user", `user name, also as DOMAIN\user`, func(r *Reader, k *login.NTLM, n *yamlfile.Node) {
+		k.User = r.Template(n)
+	}},
+	{"password", "password, from ${sealed.x}", func(r *Reader, k *login.NTLM, n *yamlfile.Node) {
+		k.Password = r.Secret(n)
+	}},
 	{"domain", "the user's domain", func(r *Reader, k *login.NTLM, n *yamlfile.Node) { k.Domain = r.Template(n) }},
 }
 
@@ -31,7 +37,8 @@ func (r *Reader) kerberosLogin(n *yamlfile.Node) login.Kind {
 	if k.Tickets == nil {
 		r.need(n, "user", k.User)
 		if k.Password == nil && k.KeyTab == nil {
-			r.File.Report(n, "write password: ${sealed.x}, keytab: FILE or tickets: FILE", "a kerberos login must say what proves the user")
+			r.File.Report(n, "write password: ${sealed.x}, keytab: FILE or tickets: FILE",
+				"a kerberos login must say what proves the user")
 		}
 		if k.Realm == nil && k.Config == nil {
 			r.need(n, "realm", k.Realm)
@@ -42,21 +49,43 @@ func (r *Reader) kerberosLogin(n *yamlfile.Node) login.Kind {
 
 var kerberosKeys = []Key[login.Kerberos]{
 	ignoreKind[login.Kerberos](),
-	{"user", "the user's principal, without the realm", func(r *Reader, k *login.Kerberos, n *yamlfile.Node) { k.User = r.Template(n) }},
+	{"user", "the user's principal, without the realm", func(r *Reader, k *login.Kerberos, n *yamlfile.Node) {
+		k.User = r.Template(n)
+	}},
 	{"realm", "the realm", func(r *Reader, k *login.Kerberos, n *yamlfile.Node) { k.Realm = r.Template(n) }},
-	{"password", "password, from ${sealed.x}", func(r *Reader, k *login.Kerberos, n *yamlfile.Node) { k.Password = r.Secret(n) }},
-	{"keytab", "file with the user's keys", func(r *Reader, k *login.Kerberos, n *yamlfile.Node) { k.KeyTab = r.Template(n) }},
-	{"tickets", "file with tickets that were got before", func(r *Reader, k *login.Kerberos, n *yamlfile.Node) { k.Tickets = r.Template(n) }},
-	{"config", "a krb5.conf of the bench", func(r *Reader, k *login.Kerberos, n *yamlfile.Node) { k.Config = r.Template(n) }},
-	{"kdc", "host:port of the realm's server", func(r *Reader, k *login.Kerberos, n *yamlfile.Node) { k.KDC = r.Template(n) }},
-	{"service", "the service's principal; HTTP/host unless said", func(r *Reader, k *login.Kerberos, n *yamlfile.Node) { k.Service = r.Template(n) }},
+	{"password", "password, from ${sealed.x}", func(r *Reader, k *login.Kerberos, n *yamlfile.Node) {
+		k.Password = r.Secret(n)
+	}},
+	{"keytab", "file with the user's keys", func(r *Reader, k *login.Kerberos, n *yamlfile.Node) {
+		k.KeyTab = r.Template(n)
+	}},
+	{"tickets", "file with tickets that were got before", func(r *Reader, k *login.Kerberos, n *yamlfile.Node) {
+		k.Tickets = r.Template(n)
+	}},
+	{"config", "a krb5.conf of the bench", func(r *Reader, k *login.Kerberos, n *yamlfile.Node) {
+		k.Config = r.Template(n)
+	}},
+	{"kdc", "host:port of the realm's server", func(r *Reader, k *login.Kerberos, n *yamlfile.Node) {
+		k.KDC = r.Template(n)
+	}},
+	{"service", "the service's principal; HTTP/host unless said", func(r *Reader, k *login.Kerberos, n *yamlfile.Node) {
+		k.Service = r.Template(n)
+	}},
 }
 
 // MaterialKeys name a certificate and its key.
 var materialKeys = []Key[login.Material]{
-	{"certificate", "file (PEM, PKCS#12) or ${sealed.x} with PEM text", func(r *Reader, m *login.Material, n *yamlfile.Node) { m.Certificate = r.Template(n) }},
-	{"key", "its private key: file or ${sealed.x}; left out where it stands beside the certificate", func(r *Reader, m *login.Material, n *yamlfile.Node) { m.Key = r.Template(n) }},
-	{"password", "password of the key, from ${sealed.x}", func(r *Reader, m *login.Material, n *yamlfile.Node) { m.Password = r.Secret(n) }},
+	{
+		"certificate", "file (PEM, PKCS#12) or ${sealed.x} with PEM text",
+		func(r *Reader, m *login.Material, n *yamlfile.Node) { m.Certificate = r.Template(n) },
+	},
+	{
+		"key", "its private key: file or ${sealed.x}; left out where it stands beside the certificate",
+		func(r *Reader, m *login.Material, n *yamlfile.Node) { m.Key = r.Template(n) },
+	},
+	{"password", "password of the key, from ${sealed.x}", func(r *Reader, m *login.Material, n *yamlfile.Node) {
+		m.Password = r.Secret(n)
+	}},
 }
 
 // inside makes keys of a part into keys of the whole.
@@ -110,11 +139,13 @@ func (r *Reader) oauth2Login(n *yamlfile.Node) login.Kind {
 		r.need(n, "assertion", o.Assertion)
 	case login.GrantJWTBearer:
 		if o.Assertion == nil && !o.Material.IsSet() && o.ClientSecret == nil {
-			r.File.Report(n, "write key: to have one made, or assertion: with one", "a jwt bearer grant needs an assertion")
+			r.File.Report(n, "write key: to have one made, or assertion: with one",
+				"a jwt bearer grant needs an assertion")
 		}
 	case login.GrantTokenExchange:
 		if o.Subject.Token == nil && o.Subject.Login == "" {
-			r.File.Report(n, "write subject: with login: NAME or token: ${sealed.x} below it", "a token exchange needs a token to begin with")
+			r.File.Report(n, "write subject: with login: NAME or token: ${sealed.x} below it",
+				"a token exchange needs a token to begin with")
 		}
 	}
 	switch o.ClientIn {
@@ -135,41 +166,97 @@ var oauth2Keys = slices.Concat([]Key[login.OAuth2]{
 			o.Grant = word
 		}
 	}},
-	{"issuer", "the issuer; its metadata says where its endpoints are", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) { o.Issuer = r.Address(n) }},
+	{
+		"issuer", "the issuer; its metadata says where its endpoints are",
+		func(r *Reader, o *login.OAuth2, n *yamlfile.Node) { o.Issuer = r.Address(n) },
+	},
 	{"from", "the token endpoint", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) { o.From = r.Address(n) }},
-	{"authorize", "the authorization endpoint", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) { o.AuthorizeAt = r.Address(n) }},
-	{"device", "the device authorization endpoint", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) { o.DeviceAt = r.Address(n) }},
-	{"introspection", "the endpoint that verifies", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) { o.Introspection = r.Address(n) }},
-	{"revocation", "the endpoint that withdraws", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) { o.Revocation = r.Address(n) }},
-	{"keys", "where the issuer publishes its keys", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) { o.KeysAt = r.Address(n) }},
+	{"authorize", "the authorization endpoint", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) {
+		o.AuthorizeAt = r.Address(n)
+	}},
+	{"device", "the device authorization endpoint", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) {
+		o.DeviceAt = r.Address(n)
+	}},
+	{"introspection", "the endpoint that verifies", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) {
+		o.Introspection = r.Address(n)
+	}},
+	{"revocation", "the endpoint that withdraws", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) {
+		o.Revocation = r.Address(n)
+	}},
+	{"keys", "where the issuer publishes its keys", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) {
+		o.KeysAt = r.Address(n)
+	}},
 	{"client", "the client's name", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) { o.Client = r.Template(n) }},
-	{"client secret", "its secret, from ${sealed.x}", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) { o.ClientSecret = r.Secret(n) }},
+	{"client secret", "its secret, from ${sealed.x}", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) {
+		o.ClientSecret = r.Secret(n)
+	}},
 	{"client in", strings.Join(login.ClientWays, ", "), func(r *Reader, o *login.OAuth2, n *yamlfile.Node) {
 		o.ClientIn = r.Choice(n, "place for the client's credentials", login.ClientWays...)
 	}},
-	{"certificate", "the client's certificate: file or ${sealed.x}", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) { o.Material.Certificate = r.Template(n) }},
-	{"key", "the client's private key: file or ${sealed.x}", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) { o.Material.Key = r.Template(n) }},
-	{"key password", "password of the key, from ${sealed.x}", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) { o.Material.Password = r.Secret(n) }},
-	{"key id", "the key's name at the issuer", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) { o.KeyID = r.Template(n) }},
-	{"algorithm", "of what is signed; what fits the key unless said", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) {
-		o.Algorithm = r.Choice(n, "algorithm", login.Algorithms...)
+	{
+		"certificate", "the client's certificate: file or ${sealed.x}",
+		func(r *Reader, o *login.OAuth2, n *yamlfile.Node) {
+			o.Material.Certificate = r.Template(n)
+		},
+	},
+	{"key", "the client's private key: file or ${sealed.x}", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) {
+		o.Material.Key = r.Template(n)
 	}},
+	{"key password", "password of the key, from ${sealed.x}", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) {
+		o.Material.Password = r.Secret(n)
+	}},
+	{"key id", "the key's name at the issuer", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) {
+		o.KeyID = r.Template(n)
+	}},
+	{
+		"algorithm", "of what is signed; what fits the key unless said",
+		func(r *Reader, o *login.OAuth2, n *yamlfile.Node) {
+			o.Algorithm = r.Choice(n, "algorithm", login.Algorithms...)
+		},
+	},
 	{"user", "user name", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) { o.User = r.Template(n) }},
-	{"password", "password, from ${sealed.x}", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) { o.Password = r.Secret(n) }},
-	{"refresh token", "a refresh token, from ${sealed.x}", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) { o.RefreshToken = r.Secret(n) }},
-	{"redirect", "where the browser comes back to, on this machine", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) { o.Redirect = r.Address(n) }},
-	{"assertion", "an assertion: file or ${sealed.x}", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) { o.Assertion = r.Template(n) }},
-	{"claims", "further claims of the assertion that is made", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) { o.Claims = r.Pairs(n, "claims") }},
+	{"password", "password, from ${sealed.x}", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) {
+		o.Password = r.Secret(n)
+	}},
+	{"refresh token", "a refresh token, from ${sealed.x}", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) {
+		o.RefreshToken = r.Secret(n)
+	}},
+	{
+		"redirect", "where the browser comes back to, on this machine",
+		func(r *Reader, o *login.OAuth2, n *yamlfile.Node) {
+			o.Redirect = r.Address(n)
+		},
+	},
+	{"assertion", "an assertion: file or ${sealed.x}", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) {
+		o.Assertion = r.Template(n)
+	}},
+	{"claims", "further claims of the assertion that is made", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) {
+		o.Claims = r.Pairs(n, "claims")
+	}},
 	{"subject", "the token to exchange", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) {
 		ReadMapping(r, "subject", n, &o.Subject, sourceKeys)
 	}},
-	{"actor", "the token of who acts", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) { ReadMapping(r, "actor", n, &o.Actor, sourceKeys) }},
-	{"requested", "the kind of token asked for", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) { o.Requested = r.Template(n) }},
-	{"scope", "the scopes, with blanks between", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) { o.Scope = r.Template(n) }},
-	{"audience", "whom the token is for", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) { o.Audience = r.Template(n) }},
-	{"resource", "the service's address, or a list", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) { o.Resource = r.templates(n) }},
-	{"extra", "further parameters", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) { o.Extra = r.Pairs(n, "extra") }},
-	{"proof", "dpop: tokens are bound to a key", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) { o.Proof = r.Choice(n, "proof", "dpop") != "" }},
+	{"actor", "the token of who acts", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) {
+		ReadMapping(r, "actor", n, &o.Actor, sourceKeys)
+	}},
+	{"requested", "the kind of token asked for", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) {
+		o.Requested = r.Template(n)
+	}},
+	{"scope", "the scopes, with blanks between", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) {
+		o.Scope = r.Template(n)
+	}},
+	{"audience", "whom the token is for", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) {
+		o.Audience = r.Template(n)
+	}},
+	{"resource", "the service's address, or a list", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) {
+		o.Resource = r.templates(n)
+	}},
+	{"extra", "further parameters", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) {
+		o.Extra = r.Pairs(n, "extra")
+	}},
+	{"proof", "dpop: tokens are bound to a key", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) {
+		o.Proof = r.Choice(n, "proof", "dpop") != ""
+	}},
 	{"give back", "revoke: the token is withdrawn at the end", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) {
 		o.Revokes = r.Choice(n, "way to give back", "revoke") != ""
 	}},
@@ -180,9 +267,16 @@ var oauth2Keys = slices.Concat([]Key[login.OAuth2]{
 })
 
 var sourceKeys = []Key[login.TokenSource]{
-	{"token", "a token, from ${sealed.x}", func(r *Reader, s *login.TokenSource, n *yamlfile.Node) { s.Token = r.Secret(n) }},
-	{"login", "another login, whose token is taken", func(r *Reader, s *login.TokenSource, n *yamlfile.Node) { s.Login = r.otherLogin(n) }},
-	{"kind", "access token, id token, jwt, saml2, or an identifier", func(r *Reader, s *login.TokenSource, n *yamlfile.Node) { s.Kind = r.Template(n) }},
+	{"token", "a token, from ${sealed.x}", func(r *Reader, s *login.TokenSource, n *yamlfile.Node) {
+		s.Token = r.Secret(n)
+	}},
+	{"login", "another login, whose token is taken", func(r *Reader, s *login.TokenSource, n *yamlfile.Node) {
+		s.Login = r.otherLogin(n)
+	}},
+	{
+		"kind", "access token, id token, jwt, saml2, or an identifier",
+		func(r *Reader, s *login.TokenSource, n *yamlfile.Node) { s.Kind = r.Template(n) },
+	},
 }
 
 // templates reads a text or a list of texts.
@@ -215,14 +309,23 @@ func (r *Reader) deskLogin(n *yamlfile.Node) login.Kind {
 var deskKeys = []Key[login.LoginCall]{
 	ignoreKind[login.LoginCall](),
 	{"ask", "the login call", func(r *Reader, d *login.LoginCall, n *yamlfile.Node) { d.Ask, d.With = r.loginCall(n) }},
-	{"token at", "path to the token, or reply.text", func(r *Reader, d *login.LoginCall, n *yamlfile.Node) { d.TokenAt = r.Path(n) }},
-	{"lasts", "how long it is good: 300 s, or a path with a unit", func(r *Reader, d *login.LoginCall, n *yamlfile.Node) { r.lasts(d, n) }},
+	{"token at", "path to the token, or reply.text", func(r *Reader, d *login.LoginCall, n *yamlfile.Node) {
+		d.TokenAt = r.Path(n)
+	}},
+	{
+		"lasts", "how long it is good: 300 s, or a path with a unit",
+		func(r *Reader, d *login.LoginCall, n *yamlfile.Node) { r.lasts(d, n) },
+	},
 	{"send", "how it is sent", func(r *Reader, d *login.LoginCall, n *yamlfile.Node) {
 		ReadMapping(r, "send", n, &d.Send, sendKeys)
 		r.Together(n, keyTogether)
 	}},
-	{"still good", "the call that verifies it", func(r *Reader, d *login.LoginCall, n *yamlfile.Node) { d.StillGood = r.callAlone(n) }},
-	{"give back", "the call that ends it", func(r *Reader, d *login.LoginCall, n *yamlfile.Node) { d.Return = r.callAlone(n) }},
+	{"still good", "the call that verifies it", func(r *Reader, d *login.LoginCall, n *yamlfile.Node) {
+		d.StillGood = r.callAlone(n)
+	}},
+	{"give back", "the call that ends it", func(r *Reader, d *login.LoginCall, n *yamlfile.Node) {
+		d.Return = r.callAlone(n)
+	}},
 }
 
 // loginCall reads a call of a login: its request line alone, or all of it.
@@ -238,7 +341,8 @@ func (r *Reader) loginCall(n *yamlfile.Node) (spec *request.Spec, with string) {
 		a.spec.Address = value.Literal("")
 	}
 	if a.user != nil || a.password != nil {
-		a.spec.Headers = append(a.spec.Headers, request.Pair{Name: "Authorization", Value: request.Text(basicTemplate(r, n, a), true)})
+		a.spec.Headers = append(a.spec.Headers,
+			request.Pair{Name: "Authorization", Value: request.Text(basicTemplate(r, n, a), true)})
 	}
 	return a.spec, a.with
 }
@@ -247,7 +351,8 @@ func (r *Reader) loginCall(n *yamlfile.Node) (spec *request.Spec, with string) {
 func (r *Reader) callAlone(n *yamlfile.Node) *request.Spec {
 	spec, with := r.loginCall(n)
 	if with != "" {
-		r.File.Report(keyOf(n, "login"), "write it at the first call of the login", "login: has no effect at this call of a login")
+		r.File.Report(keyOf(n, "login"), "write it at the first call of the login",
+			"login: has no effect at this call of a login")
 	}
 	return spec
 }
@@ -270,23 +375,36 @@ var sessionKeys = []Key[login.Session]{
 			s.With = with
 		}
 	}},
-	{"with", "another login that goes with the session's own calls", func(r *Reader, s *login.Session, n *yamlfile.Node) { s.With = r.otherLogin(n) }},
-	{"repeat", "a header that is asked for and repeated when writing", func(r *Reader, s *login.Session, n *yamlfile.Node) {
-		s.Echo = &login.Echo{}
-		ReadMapping(r, "repeat", n, s.Echo, echoKeys)
-		if s.Echo.Header == "" || s.Echo.Ask == nil {
-			r.File.Report(n, "write header: NAME and ask: GET ADDRESS", "repeat must say which header, and where its value is asked for")
-			s.Echo = nil
-		}
-	}},
+	{
+		"with", "another login that goes with the session's own calls",
+		func(r *Reader, s *login.Session, n *yamlfile.Node) { s.With = r.otherLogin(n) },
+	},
+	{
+		"repeat", "a header that is asked for and repeated when writing",
+		func(r *Reader, s *login.Session, n *yamlfile.Node) {
+			s.Echo = &login.Echo{}
+			ReadMapping(r, "repeat", n, s.Echo, echoKeys)
+			if s.Echo.Header == "" || s.Echo.Ask == nil {
+				r.File.Report(n, "write header: NAME and ask: GET ADDRESS",
+					"repeat must say which header, and where its value is asked for")
+				s.Echo = nil
+			}
+		},
+	},
 	{"lasts", "how long it is good", func(r *Reader, s *login.Session, n *yamlfile.Node) { s.Lasts = r.Duration(n) }},
-	{"close", "the call that closes it", func(r *Reader, s *login.Session, n *yamlfile.Node) { s.Shut = r.callAlone(n) }},
+	{"close", "the call that closes it", func(r *Reader, s *login.Session, n *yamlfile.Node) {
+		s.Shut = r.callAlone(n)
+	}},
 }
 
 var echoKeys = []Key[login.Echo]{
 	{"header", "the header's name", func(r *Reader, e *login.Echo, n *yamlfile.Node) { e.Header = r.headerName(n) }},
-	{"ask", "the call whose answer gives its value", func(r *Reader, e *login.Echo, n *yamlfile.Node) { e.Ask = r.callAlone(n) }},
-	{"word", "what is sent in the header to ask", func(r *Reader, e *login.Echo, n *yamlfile.Node) { e.Word = r.PlainText(n) }},
+	{"ask", "the call whose answer gives its value", func(r *Reader, e *login.Echo, n *yamlfile.Node) {
+		e.Ask = r.callAlone(n)
+	}},
+	{"word", "what is sent in the header to ask", func(r *Reader, e *login.Echo, n *yamlfile.Node) {
+		e.Word = r.PlainText(n)
+	}},
 }
 
 func (r *Reader) hmacLogin(n *yamlfile.Node) login.Kind {
@@ -295,7 +413,9 @@ func (r *Reader) hmacLogin(n *yamlfile.Node) login.Kind {
 	r.Together(n, hmacTogether)
 	r.need(n, "key", h.Key)
 	if len(h.Sign) == 0 || h.Into.Name == "" {
-		r.File.Report(n, "write sign: with a list of "+strings.Join(login.SignedParts, ", ")+"; and into: header NAME or query NAME", "an hmac login must say what is signed, and where the signature goes")
+		r.File.Report(n, "write sign: with a list of "+strings.Join(login.SignedParts, ", ")+
+			"; and into: header NAME or query NAME",
+			"an hmac login must say what is signed, and where the signature goes")
 	}
 	return h
 }
@@ -311,7 +431,9 @@ var hmacKeys = []Key[login.HMAC]{
 			h.Sign = append(h.Sign, part)
 		}
 	}},
-	{"join", "what stands between the parts", func(r *Reader, h *login.HMAC, n *yamlfile.Node) { h.Join = r.PlainText(n) }},
+	{"join", "what stands between the parts", func(r *Reader, h *login.HMAC, n *yamlfile.Node) {
+		h.Join = r.PlainText(n)
+	}},
 	{"hash", "sha256, sha384, sha512, sha1, md5", func(r *Reader, h *login.HMAC, n *yamlfile.Node) {
 		if word := r.Choice(n, "hash", "sha256", "sha384", "sha512", "sha1", "md5"); word != "" {
 			h.Hash = word
@@ -322,10 +444,15 @@ var hmacKeys = []Key[login.HMAC]{
 			h.Encode = word
 		}
 	}},
-	{"key", "the shared key, from ${sealed.x}", func(r *Reader, h *login.HMAC, n *yamlfile.Node) { h.Key = r.Secret(n) }},
-	{"key is", "how the key is written: base64, hex; as it is unless said", func(r *Reader, h *login.HMAC, n *yamlfile.Node) {
-		h.KeyIs = r.Choice(n, "encoding", login.HMACEncodings...)
+	{"key", "the shared key, from ${sealed.x}", func(r *Reader, h *login.HMAC, n *yamlfile.Node) {
+		h.Key = r.Secret(n)
 	}},
+	{
+		"key is", "how the key is written: base64, hex; as it is unless said",
+		func(r *Reader, h *login.HMAC, n *yamlfile.Node) {
+			h.KeyIs = r.Choice(n, "encoding", login.HMACEncodings...)
+		},
+	},
 	{"key id", "the key's name", func(r *Reader, h *login.HMAC, n *yamlfile.Node) { h.KeyID = r.Template(n) }},
 	{"id", "where the key's name goes", func(r *Reader, h *login.HMAC, n *yamlfile.Node) { h.ID = r.target(n) }},
 	{"into", "where the signature goes: header NAME or query NAME", func(r *Reader, h *login.HMAC, n *yamlfile.Node) {
@@ -333,7 +460,10 @@ var hmacKeys = []Key[login.HMAC]{
 			h.Into = *t
 		}
 	}},
-	{"write", "what is written there: ${id}, ${signature}, ${stamp} and ${nonce} stand for those", func(r *Reader, h *login.HMAC, n *yamlfile.Node) { h.Write = r.Text(n) }},
+	{
+		"write", "what is written there: ${id}, ${signature}, ${stamp} and ${nonce} stand for those",
+		func(r *Reader, h *login.HMAC, n *yamlfile.Node) { h.Write = r.Text(n) },
+	},
 	{"stamp", "where the time stamp goes", func(r *Reader, h *login.HMAC, n *yamlfile.Node) {
 		if t := r.target(n); t != nil {
 			if h.Stamp == nil {
@@ -349,13 +479,16 @@ var hmacKeys = []Key[login.HMAC]{
 		h.Stamp.As = r.Choice(n, "form of a time stamp", login.StampForms...)
 	}},
 	{"nonce", "where a random word goes", func(r *Reader, h *login.HMAC, n *yamlfile.Node) { h.Nonce = r.target(n) }},
-	{"body hash", "where the body's hash goes", func(r *Reader, h *login.HMAC, n *yamlfile.Node) { h.Body = r.target(n) }},
+	{"body hash", "where the body's hash goes", func(r *Reader, h *login.HMAC, n *yamlfile.Node) {
+		h.Body = r.target(n)
+	}},
 }
 
 // items reads a list.
 func (r *Reader) items(n *yamlfile.Node, what string) []*yamlfile.Node {
 	if n.Kind != yamlfile.Sequence {
-		r.File.Report(n, "write a list: each item on a line of its own that begins with -", "%s must be a list, and is %s", what, n.Kind)
+		r.File.Report(n, "write a list: each item on a line of its own that begins with -",
+			"%s must be a list, and is %s", what, n.Kind)
 		return nil
 	}
 	return n.Items
@@ -385,7 +518,8 @@ func (r *Reader) httpSignatureLogin(n *yamlfile.Node) login.Kind {
 		r.need(n, "key", h.Material.Key)
 	}
 	if len(h.Cover) == 0 {
-		r.File.Report(n, `write cover: with a list like "@method", "@target-uri", content-digest`, "an http signature login must say what is covered")
+		r.File.Report(n, `write cover: with a list like "@method", "@target-uri", content-digest`,
+			"an http signature login must say what is covered")
 	}
 	return h
 }
@@ -402,20 +536,40 @@ var httpSignatureKeys = slices.Concat([]Key[login.HTTPSignature]{
 			h.Cover = append(h.Cover, component)
 		}
 	}},
-	{"shared key", "a shared key, from ${sealed.x}, in place of key:", func(r *Reader, h *login.HTTPSignature, n *yamlfile.Node) { h.Shared = r.Secret(n) }},
+	{
+		"shared key", "a shared key, from ${sealed.x}, in place of key:",
+		func(r *Reader, h *login.HTTPSignature, n *yamlfile.Node) { h.Shared = r.Secret(n) },
+	},
 	{"key id", "the key's name", func(r *Reader, h *login.HTTPSignature, n *yamlfile.Node) { h.KeyID = r.Template(n) }},
 	{"algorithm", strings.Join(httpsign.Algorithms, ", "), func(r *Reader, h *login.HTTPSignature, n *yamlfile.Node) {
 		h.Algorithm = r.Choice(n, "algorithm", httpsign.Algorithms...)
 	}},
-	{"names algorithm", "true: the signature says its algorithm", func(r *Reader, h *login.HTTPSignature, n *yamlfile.Node) { h.NamesAlgorithm = r.Yes(n) }},
-	{"label", "the signature's label; sig1 unless said", func(r *Reader, h *login.HTTPSignature, n *yamlfile.Node) { h.Label = r.PlainText(n) }},
-	{"lasts", "how long it is good", func(r *Reader, h *login.HTTPSignature, n *yamlfile.Node) { h.Lasts = r.Duration(n) }},
-	{"nonce", "true: with a random word", func(r *Reader, h *login.HTTPSignature, n *yamlfile.Node) { h.Nonce = r.Yes(n) }},
-	{"tag", "what the signature is for", func(r *Reader, h *login.HTTPSignature, n *yamlfile.Node) { h.Tag = r.PlainText(n) }},
-	{"digest", strings.Join(httpsign.Digests, " or ") + ", of the content", func(r *Reader, h *login.HTTPSignature, n *yamlfile.Node) {
-		h.Digest = r.Choice(n, "digest", httpsign.Digests...)
+	{
+		"names algorithm", "true: the signature says its algorithm",
+		func(r *Reader, h *login.HTTPSignature, n *yamlfile.Node) { h.NamesAlgorithm = r.Yes(n) },
+	},
+	{"label", "the signature's label; sig1 unless said", func(r *Reader, h *login.HTTPSignature, n *yamlfile.Node) {
+		h.Label = r.PlainText(n)
 	}},
-	{"answers", "certificate: or key: of who signs the answers", func(r *Reader, h *login.HTTPSignature, n *yamlfile.Node) {
-		ReadMapping(r, "answers", n, &h.Answers, materialKeys)
+	{"lasts", "how long it is good", func(r *Reader, h *login.HTTPSignature, n *yamlfile.Node) {
+		h.Lasts = r.Duration(n)
 	}},
+	{"nonce", "true: with a random word", func(r *Reader, h *login.HTTPSignature, n *yamlfile.Node) {
+		h.Nonce = r.Yes(n)
+	}},
+	{"tag", "what the signature is for", func(r *Reader, h *login.HTTPSignature, n *yamlfile.Node) {
+		h.Tag = r.PlainText(n)
+	}},
+	{
+		"digest", strings.Join(httpsign.Digests, " or ") + ", of the content",
+		func(r *Reader, h *login.HTTPSignature, n *yamlfile.Node) {
+			h.Digest = r.Choice(n, "digest", httpsign.Digests...)
+		},
+	},
+	{
+		"answers", "certificate: or key: of who signs the answers",
+		func(r *Reader, h *login.HTTPSignature, n *yamlfile.Node) {
+			ReadMapping(r, "answers", n, &h.Answers, materialKeys)
+		},
+	},
 }, inside(materialKeys, func(h *login.HTTPSignature) *login.Material { return &h.Material }))

@@ -96,14 +96,18 @@ func (r *Reader) operation(e yamlfile.Entry, s *Service) *contract.Endpoint {
 		return nil
 	}
 	for _, name := range contract.PathNames(op.Path) {
-		if !slices.ContainsFunc(op.Parameters, func(p contract.Parameter) bool { return p.In == contract.InPath && p.Wire == name }) {
-			op.Parameters = append(op.Parameters, contract.Parameter{In: contract.InPath, Wire: name, Name: name, Required: true})
+		if !slices.ContainsFunc(op.Parameters, func(p contract.Parameter) bool {
+			return p.In == contract.InPath && p.Wire == name
+		}) {
+			op.Parameters = append(op.Parameters,
+				contract.Parameter{In: contract.InPath, Wire: name, Name: name, Required: true})
 		}
 	}
 	for _, group := range op.Needs {
 		for _, name := range group {
 			if op.Find(name) == nil {
-				r.File.Report(e.Key, suggest.DidYouMean(name, op.FieldNames()), "needs names %q, which is no parameter of %s", name, op.Name)
+				r.File.Report(e.Key, suggest.DidYouMean(name, op.FieldNames()),
+					"needs names %q, which is no parameter of %s", name, op.Name)
 			}
 		}
 	}
@@ -118,27 +122,34 @@ var operationKeys = []Key[description]{
 		path = strings.TrimSpace(path)
 		switch {
 		case !IsMethod(method):
-			r.File.Report(n, "write it like GET /lots/{id}; "+suggest.DidYouMean(strings.ToUpper(method), Methods), "%q is no request method", method)
+			r.File.Report(n, "write it like GET /lots/{id}; "+suggest.DidYouMean(strings.ToUpper(method), Methods),
+				"%q is no request method", method)
 		case !strings.HasPrefix(path, "/") && path != "":
 			r.File.Report(n, "", "the path must begin with /: %q", path)
 		}
 		d.op.Method, d.op.Path = method, path
 		d.op.Reads = d.op.Reads || method == "GET" || method == "HEAD" || method == "OPTIONS"
 	}},
-	{"method", "of a service that speaks json-rpc or xml-rpc, what is called, where it is not the operation's name", func(r *Reader, d *description, n *yamlfile.Node) {
-		d.op.Call = r.PlainText(n)
-	}},
+	{
+		"method", "of a service that speaks json-rpc or xml-rpc, what is called, where it is not the operation's name",
+		func(r *Reader, d *description, n *yamlfile.Node) {
+			d.op.Call = r.PlainText(n)
+		},
+	},
 	{"about", "what it does", func(r *Reader, d *description, n *yamlfile.Node) { d.op.About = r.Text(n) }},
 	{"path", "path parameters", parameters(contract.InPath)},
 	{"query", "query parameters", parameters(contract.InQuery)},
 	{"headers", "header parameters", parameters(contract.InHeader)},
 	{"form", "form parameters", parameters(contract.InForm)},
 	{"body", "fields of the body", parameters(contract.InBody)},
-	{"template", "what the body is made of; ${fields} stands for the fields that are filled in", func(r *Reader, d *description, n *yamlfile.Node) {
-		inner := *r
-		inner.Uses = new([]Use) // fields is known only while a call is built
-		d.template = inner.Tree(n)
-	}},
+	{
+		"template", "what the body is made of; ${fields} stands for the fields that are filled in",
+		func(r *Reader, d *description, n *yamlfile.Node) {
+			inner := *r
+			inner.Uses = new([]Use) // fields is known only while a call is built
+			d.template = inner.Tree(n)
+		},
+	},
 	{"good", "the statuses of success: 200 or 404", func(r *Reader, d *description, n *yamlfile.Node) {
 		good, err := ParseStatus(r.Text(n))
 		if err != nil {
@@ -147,15 +158,21 @@ var operationKeys = []Key[description]{
 		}
 		d.good = good
 	}},
-	{"answer", "a file with the schema of what comes back: JSON Schema or XML Schema", func(r *Reader, d *description, n *yamlfile.Node) {
-		r.Reading(n.Text)
-		answer, err := r.answerSchema(r.PlainText(n))
-		if err != nil {
-			r.File.Report(n, "", "%v", err)
-			return
-		}
-		d.op.Answers = []contract.Answer{{Status: "2XX", Contents: []contract.Content{{Schema: answer}}}, {Status: "default"}}
-	}},
+	{
+		"answer", "a file with the schema of what comes back: JSON Schema or XML Schema",
+		func(r *Reader, d *description, n *yamlfile.Node) {
+			r.Reading(n.Text)
+			answer, err := r.answerSchema(r.PlainText(n))
+			if err != nil {
+				r.File.Report(n, "", "%v", err)
+				return
+			}
+			d.op.Answers = []contract.Answer{
+				{Status: "2XX", Contents: []contract.Content{{Schema: answer}}},
+				{Status: "default"},
+			}
+		},
+	},
 	{"needs", "groups of which at least one must be given", func(r *Reader, d *description, n *yamlfile.Node) {
 		for _, group := range r.List(n) {
 			var names []string
@@ -166,7 +183,9 @@ var operationKeys = []Key[description]{
 		}
 	}},
 	{"reads", "true: it changes nothing", func(r *Reader, d *description, n *yamlfile.Node) { d.op.Reads = r.Yes(n) }},
-	{"action", "the SOAP action", func(r *Reader, d *description, n *yamlfile.Node) { d.op.SOAP, d.op.Action = true, r.PlainText(n) }},
+	{"action", "the SOAP action", func(r *Reader, d *description, n *yamlfile.Node) {
+		d.op.SOAP, d.op.Action = true, r.PlainText(n)
+	}},
 	{"payload", "the SOAP payload's element: prefix:Name", func(r *Reader, d *description, n *yamlfile.Node) {
 		d.op.SOAP, d.op.Payload = true, r.PlainText(n)
 	}},
@@ -175,14 +194,18 @@ var operationKeys = []Key[description]{
 func parameters(in contract.In) func(*Reader, *description, *yamlfile.Node) {
 	return func(r *Reader, d *description, n *yamlfile.Node) {
 		for _, e := range r.Entries(n, string(in)) {
-			p := parameter{Parameter: contract.Parameter{In: in, Wire: e.Key.Text, Name: e.Key.Text, Required: in == contract.InPath}}
+			p := parameter{Parameter: contract.Parameter{
+				In: in, Wire: e.Key.Text, Name: e.Key.Text,
+				Required: in == contract.InPath,
+			}}
 			switch {
 			case e.Value.Kind == yamlfile.Mapping:
 				ReadMapping(r, "a parameter", e.Value, &p, parameterKeys)
 			case e.Value.Text == "required":
 				p.Required = true
 			case e.Value.Text != "optional":
-				r.File.Report(e.Value, "write required, optional, or keys below it: "+keyNames(parameterKeys, 9), "a parameter is described by a mapping")
+				r.File.Report(e.Value, "write required, optional, or keys below it: "+keyNames(parameterKeys, 9),
+					"a parameter is described by a mapping")
 			}
 			r.finishParameter(d, &p)
 			d.op.Parameters = append(d.op.Parameters, p.Parameter)
@@ -194,7 +217,8 @@ func parameters(in contract.In) func(*Reader, *description, *yamlfile.Node) {
 // known only when a call is made.
 func (r *Reader) finishParameter(d *description, p *parameter) {
 	if p.fixed != nil && (p.fallback != nil || len(p.OneOf) > 0) {
-		r.File.Report(p.fixedAt, "keep one of them", "%s is always the same: default: and one of: have no effect beside fixed:", p.Name)
+		r.File.Report(p.fixedAt, "keep one of them",
+			"%s is always the same: default: and one of: have no effect beside fixed:", p.Name)
 	}
 	for _, one := range []struct {
 		tree    *request.Tree
@@ -220,7 +244,8 @@ var parameterKeys = []Key[parameter]{
 	{"required", "true or false", func(r *Reader, p *parameter, n *yamlfile.Node) { p.Required = r.Yes(n) }},
 	{"kind", "integer, number, date, …", func(r *Reader, p *parameter, n *yamlfile.Node) {
 		word, _, _ := strings.Cut(r.PlainText(n), " ")
-		if r.Choice(&yamlfile.Node{Kind: n.Kind, Text: word, Line: n.Line, Column: n.Column}, "kind", rule.KindNames()...) != "" {
+		if r.Choice(&yamlfile.Node{Kind: n.Kind, Text: word, Line: n.Line, Column: n.Column}, "kind",
+			rule.KindNames()...) != "" {
 			p.Kind = n.Text
 		}
 	}},
@@ -229,7 +254,9 @@ var parameterKeys = []Key[parameter]{
 			p.OneOf = append(p.OneOf, r.PlainText(item))
 		}
 	}},
-	{"default", "sent when nothing else is", func(r *Reader, p *parameter, n *yamlfile.Node) { p.fallback, p.fallbackAt = r.Tree(n), n }},
+	{"default", "sent when nothing else is", func(r *Reader, p *parameter, n *yamlfile.Node) {
+		p.fallback, p.fallbackAt = r.Tree(n), n
+	}},
 	{"fixed", "always sent", func(r *Reader, p *parameter, n *yamlfile.Node) { p.fixed, p.fixedAt = r.Tree(n), n }},
 	{"about", "what it means", func(r *Reader, p *parameter, n *yamlfile.Node) { p.About = r.Text(n) }},
 }

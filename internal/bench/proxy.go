@@ -19,7 +19,9 @@ type Proxy struct {
 
 var proxyKeys = []Key[Proxy]{
 	{"address", "http://host:port", func(r *Reader, p *Proxy, n *yamlfile.Node) { p.Address = r.Address(n) }},
-	{"login", "the login of kind basic that the proxy asks for", func(r *Reader, p *Proxy, n *yamlfile.Node) { p.Login = r.PlainText(n) }},
+	{"login", "the login of kind basic that the proxy asks for", func(r *Reader, p *Proxy, n *yamlfile.Node) {
+		p.Login = r.PlainText(n)
+	}},
 }
 
 func (r *Reader) proxy(n *yamlfile.Node, p *Proxy) {
@@ -44,7 +46,8 @@ func (b *Bench) vetProxy(s *Site) {
 	if l == nil {
 		b.notThere(s.Proxy.at.Get("login"), "login", s.Proxy.Login, b.LoginNames())
 	} else if _, ok := l.Kind.(*login.Basic); !ok {
-		b.Source.Report(s.Proxy.at.Get("login"), "write a login of kind: basic", "a proxy is shown a login of kind basic, and %s is another", l.Name)
+		b.Source.Report(s.Proxy.at.Get("login"), "write a login of kind: basic",
+			"a proxy is shown a login of kind basic, and %s is another", l.Name)
 	}
 }
 

@@ -177,7 +177,8 @@ func (r *Reader) Yes(n *yamlfile.Node) bool {
 // List reads a list; one value alone is a list of one.
 func (r *Reader) List(n *yamlfile.Node) []*yamlfile.Node {
 	if n.Kind != yamlfile.Sequence {
-		r.File.Report(n, "write each item on a line of its own, with a dash before it", "a list is wanted here, and this is %s", n.Kind)
+		r.File.Report(n, "write each item on a line of its own, with a dash before it",
+			"a list is wanted here, and this is %s", n.Kind)
 		return nil
 	}
 	return n.Items
@@ -195,10 +196,12 @@ func (r *Reader) Entries(n *yamlfile.Node, what string) []yamlfile.Entry {
 // Identifier checks the name of something that placeholders can ask for.
 func (r *Reader) Identifier(n *yamlfile.Node, what string) string {
 	if !value.IsIdentifier(n.Text) {
-		r.File.Report(n, "a name has letters, digits and _ and starts with a letter or _", "%q cannot be the name of %s", n.Text, what)
+		r.File.Report(n, "a name has letters, digits and _ and starts with a letter or _",
+			"%q cannot be the name of %s", n.Text, what)
 	}
 	if value.IsReserved(n.Text) && what != "a login" {
-		r.File.Report(n, "choose another name", "%q cannot be the name of %s: ${%s} means something else", n.Text, what, n.Text)
+		r.File.Report(n, "choose another name", "%q cannot be the name of %s: ${%s} means something else", n.Text, what,
+			n.Text)
 	}
 	return n.Text
 }
@@ -318,7 +321,8 @@ func (r *Reader) Pairs(n *yamlfile.Node, what string) []request.Pair {
 	for _, e := range r.Entries(n, what) {
 		t := r.Named(e)
 		if len(t.Fields) > 0 {
-			r.File.Report(e.Value, "write a single value, or a list to repeat the name", "%s %s cannot be a mapping", what, e.Key.Text)
+			r.File.Report(e.Value, "write a single value, or a list to repeat the name", "%s %s cannot be a mapping",
+				what, e.Key.Text)
 			continue
 		}
 		if what == "headers" {
@@ -432,8 +436,10 @@ func (r *Reader) rules(items []*yamlfile.Node) []*rule.Rule {
 	return rules
 }
 
-var ruleKeys = []string{"equals", "one of", "all of", "any of", "not", "all", "some", "count", "length", "optional", "over", "under",
-	"at least", "at most", "contains", "starts with", "ends with", "matches", "is", "same as", "between", "about"}
+var ruleKeys = []string{
+	"equals", "one of", "all of", "any of", "not", "all", "some", "count", "length", "optional", "over", "under",
+	"at least", "at most", "contains", "starts with", "ends with", "matches", "is", "same as", "between", "about",
+}
 
 func (r *Reader) keyedRule(n *yamlfile.Node) *rule.Rule {
 	if len(n.Entries) != 1 {
@@ -461,7 +467,8 @@ func (r *Reader) keyedRule(n *yamlfile.Node) *rule.Rule {
 	case "contains", "starts with", "ends with":
 		return rule.TextRule(word.Text, treeOperand{r.Tree(content)})
 	case "not", "all", "some", "count", "length", "optional":
-		if content.Kind == yamlfile.Scalar && (word.Text == "count" || word.Text == "length") && document.IsNumber(content.Text) {
+		if content.Kind == yamlfile.Scalar && (word.Text == "count" || word.Text == "length") &&
+			document.IsNumber(content.Text) {
 			return r.wordedRule(content, word.Text+" "+content.Text)
 		}
 		inner := r.Rule(content)

@@ -13,7 +13,8 @@ func KeySchema[T any](keys []Key[T], below map[string]*document.Node) *document.
 		}
 		properties.Set(k.Name, one.Set("description", document.NewText(k.Holds)))
 	}
-	return document.NewObject().Set("type", document.NewText("object")).Set("properties", properties).Set("additionalProperties", document.NewBoolean(false))
+	return document.NewObject().Set("type", document.NewText("object")).Set("properties",
+		properties).Set("additionalProperties", document.NewBoolean(false))
 }
 
 // MapSchema is a mapping whose keys are names.
@@ -28,7 +29,9 @@ func ListSchema(of *document.Node) *document.Node {
 
 // OrScalarSchema is a mapping, or a single value in its place.
 func OrScalarSchema(of *document.Node) *document.Node {
-	return document.NewObject().Set("anyOf", document.NewList(document.NewObject().Set("type", document.NewList(document.NewText("string"), document.NewText("number"), document.NewText("boolean"))), of))
+	return document.NewObject().Set("anyOf",
+		document.NewList(document.NewObject().Set("type",
+			document.NewList(document.NewText("string"), document.NewText("number"), document.NewText("boolean"))), of))
 }
 
 // RefSchema refers to a definition of the same schema.
@@ -59,26 +62,40 @@ func FileSchema(id, title string, root, defs *document.Node) string {
 // BenchSchema is the JSON Schema of bench.yaml, made of the tables by which it is read.
 func Schema() string {
 	parameters := MapSchema(OrScalarSchema(KeySchema(parameterKeys, nil)))
-	operation := KeySchema(operationKeys, map[string]*document.Node{"path": parameters, "query": parameters, "headers": parameters, "form": parameters, "body": parameters})
+	operation := KeySchema(operationKeys,
+		map[string]*document.Node{
+			"path": parameters, "query": parameters, "headers": parameters, "form": parameters,
+			"body": parameters,
+		})
 	kind := EnumSchema(LoginKinds()...)
 	login := document.NewObject().Set("type", document.NewText("object")).
-		Set("properties", document.NewObject().Set("kind", kind.Set("description", document.NewText("how it gets in")))).
+		Set("properties", document.NewObject().Set("kind",
+			kind.Set("description", document.NewText("how it gets in")))).
 		Set("required", document.NewList(document.NewText("kind")))
 	rules := document.NewList()
 	for _, of := range []struct {
 		kind string
 		keys *document.Node
-	}{{"basic", KeySchema(basicKeys, nil)}, {"bearer", KeySchema(bearerKeys, nil)}, {"key", KeySchema(keyKeys, nil)}, {"digest", KeySchema(digestKeys, nil)}} {
+	}{
+		{"basic", KeySchema(basicKeys, nil)},
+		{"bearer", KeySchema(bearerKeys, nil)},
+		{"key", KeySchema(keyKeys, nil)},
+		{"digest", KeySchema(digestKeys, nil)},
+	} {
 		name, one := of.kind, of.keys
 		one.Get("properties").Set("kind", document.NewObject())
-		is := document.NewObject().Set("properties", document.NewObject().Set("kind", document.NewObject().Set("const", document.NewText(name))))
+		is := document.NewObject().Set("properties",
+			document.NewObject().Set("kind", document.NewObject().Set("const", document.NewText(name))))
 		rules.AppendItems(document.NewObject().Set("if", is).Set("then", one))
 	}
 	login.Set("allOf", rules)
 	return FileSchema("bench", "bench.yaml of Test Bench", KeySchema(benchKeys, map[string]*document.Node{
-		"sites":     MapSchema(KeySchema(siteKeys, map[string]*document.Node{"tls": KeySchema(tlsKeys, nil), "proxy": KeySchema(proxyKeys, nil)})),
-		"services":  MapSchema(OrScalarSchema(KeySchema(serviceKeys, map[string]*document.Node{"operations": MapSchema(operation), "always": KeySchema(alwaysKeys, nil)}))),
-		"logins":    MapSchema(document.NewObject().Set("anyOf", document.NewList(login, document.NewObject().Set("type", document.NewText("array"))))),
+		"sites": MapSchema(KeySchema(siteKeys,
+			map[string]*document.Node{"tls": KeySchema(tlsKeys, nil), "proxy": KeySchema(proxyKeys, nil)})),
+		"services": MapSchema(OrScalarSchema(KeySchema(serviceKeys,
+			map[string]*document.Node{"operations": MapSchema(operation), "always": KeySchema(alwaysKeys, nil)}))),
+		"logins": MapSchema(document.NewObject().Set("anyOf",
+			document.NewList(login, document.NewObject().Set("type", document.NewText("array"))))),
 		"databases": MapSchema(KeySchema(databaseKeys, nil)),
 	}), nil)
 }
@@ -95,9 +112,12 @@ func Mappings() map[string][]string {
 // LoginMappings are the keys of each kind of login.
 func LoginMappings() map[string][]string {
 	return map[string][]string{
-		"basic": KeyNames(basicKeys), "bearer": KeyNames(bearerKeys), "key": KeyNames(keyKeys), "digest": KeyNames(digestKeys),
-		"ntlm": KeyNames(ntlmKeys), "kerberos": KeyNames(kerberosKeys), "certificate": KeyNames(materialKeys), "oauth2": KeyNames(oauth2Keys),
-		"desk": KeyNames(deskKeys), "session": KeyNames(sessionKeys), "hmac": KeyNames(hmacKeys), "http signature": KeyNames(httpSignatureKeys),
+		"basic": KeyNames(basicKeys), "bearer": KeyNames(bearerKeys), "key": KeyNames(keyKeys),
+		"digest": KeyNames(digestKeys),
+		"ntlm":   KeyNames(ntlmKeys), "kerberos": KeyNames(kerberosKeys), "certificate": KeyNames(materialKeys),
+		"oauth2": KeyNames(oauth2Keys),
+		"desk":   KeyNames(deskKeys), "session": KeyNames(sessionKeys), "hmac": KeyNames(hmacKeys),
+		"http signature": KeyNames(httpSignatureKeys),
 		"username token": KeyNames(usernameTokenKeys), "signature": KeyNames(signatureKeys), "saml": KeyNames(samlKeys),
 	}
 }

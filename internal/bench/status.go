@@ -67,5 +67,6 @@ func (s *StatusRule) Holds(status int) bool {
 
 // WantsSuccess says whether the rule can hold for a success.
 func (s *StatusRule) WantsSuccess() bool {
-	return s.Holds(http.StatusOK) || s.Holds(http.StatusCreated) || s.Holds(http.StatusAccepted) || s.Holds(http.StatusNoContent)
+	return s.Holds(http.StatusOK) || s.Holds(http.StatusCreated) || s.Holds(http.StatusAccepted) ||
+		s.Holds(http.StatusNoContent)
 }

@@ -32,7 +32,8 @@ func (r *Reader) Together(n *yamlfile.Node, table []Together) {
 			continue
 		}
 		if t.With != nil && !slices.ContainsFunc(t.With, has) {
-			r.File.Report(at, "take it out, or write "+strings.Join(t.With, ": or ")+": too", "%s: has no effect without %s:", t.Key, strings.Join(t.With, ": or "))
+			r.File.Report(at, "take it out, or write "+strings.Join(t.With, ": or ")+": too",
+				"%s: has no effect without %s:", t.Key, strings.Join(t.With, ": or "))
 		}
 		if i := slices.IndexFunc(t.Without, has); i >= 0 {
 			r.File.Report(at, "keep one of them", "%s: has no effect beside %s:", t.Key, t.Without[i])
@@ -56,7 +57,8 @@ func (r *Reader) OnlyBeside(n *yamlfile.Node, what string, allowed map[string][]
 	for _, e := range n.Entries {
 		values, isBound := allowed[e.Key.Text]
 		if isBound && !slices.Contains(values, value) {
-			r.File.Report(e.Key, "take it out; it goes with "+key+": "+strings.Join(values, ", "), "%s: has no effect at %s", e.Key.Text, what)
+			r.File.Report(e.Key, "take it out; it goes with "+key+": "+strings.Join(values, ", "),
+				"%s: has no effect at %s", e.Key.Text, what)
 		}
 	}
 }
@@ -79,11 +81,15 @@ var (
 	ofMark = []string{"reads", "good"}
 
 	keyTogether = []Together{
-		{"header", nil, []string{"query", "cookie"}}, {"query", nil, []string{"header", "cookie"}}, {"cookie", nil, []string{"header", "query"}},
+		{"header", nil, []string{"query", "cookie"}},
+		{"query", nil, []string{"header", "cookie"}},
+		{"cookie", nil, []string{"header", "query"}},
 	}
 
 	askTogether = []Together{
-		{"form", nil, []string{"body", "text"}}, {"body", nil, []string{"form", "text"}}, {"text", nil, []string{"form", "body"}},
+		{"form", nil, []string{"body", "text"}},
+		{"body", nil, []string{"form", "text"}},
+		{"text", nil, []string{"form", "body"}},
 	}
 
 	kerberosTogether = []Together{
@@ -103,22 +109,31 @@ var (
 	}
 
 	signatureTogether = []Together{
-		{"sign", []string{"certificate", "key"}, nil}, {"reference", []string{"certificate", "key"}, nil}, {"algorithm", []string{"certificate", "key"}, nil},
-		{"digest", []string{"certificate", "key"}, nil}, {"inclusive", []string{"certificate", "key"}, nil}, {"password", []string{"certificate", "key"}, nil},
+		{"sign", []string{"certificate", "key"}, nil},
+		{"reference", []string{"certificate", "key"}, nil},
+		{"algorithm", []string{"certificate", "key"}, nil},
+		{"digest", []string{"certificate", "key"}, nil},
+		{"inclusive", []string{"certificate", "key"}, nil},
+		{"password", []string{"certificate", "key"}, nil},
 	}
 
 	oauth2Together = []Together{
-		{"key password", []string{"key", "certificate"}, nil}, {"key id", []string{"key", "certificate", "client secret"}, nil},
-		{"actor", []string{"subject"}, nil}, {"claims", nil, []string{"assertion"}}, {"give back", []string{"revocation", "issuer"}, nil},
+		{"key password", []string{"key", "certificate"}, nil},
+		{"key id", []string{"key", "certificate", "client secret"}, nil},
+		{"actor", []string{"subject"}, nil},
+		{"claims", nil, []string{"assertion"}},
+		{"give back", []string{"revocation", "issuer"}, nil},
 		{"client in", []string{"client"}, nil},
 	}
 
 	// oauth2Grants are the keys that belong to some grants alone.
 	oauth2Grants = map[string][]string{
 		"authorize": {login.GrantCode}, "redirect": {login.GrantCode}, "device": {login.GrantDevice},
-		"user": {login.GrantPassword, login.GrantJWTBearer}, "password": {login.GrantPassword}, "refresh token": {login.GrantRefresh},
-		"assertion": {login.GrantSAMLBearer, login.GrantJWTBearer}, "claims": {login.GrantJWTBearer},
-		"subject": {login.GrantTokenExchange}, "actor": {login.GrantTokenExchange}, "requested": {login.GrantTokenExchange},
+		"user": {login.GrantPassword, login.GrantJWTBearer}, "password": {login.GrantPassword},
+		"refresh token": {login.GrantRefresh},
+		"assertion":     {login.GrantSAMLBearer, login.GrantJWTBearer}, "claims": {login.GrantJWTBearer},
+		"subject": {login.GrantTokenExchange}, "actor": {login.GrantTokenExchange},
+		"requested": {login.GrantTokenExchange},
 	}
 
 	databaseTogether = map[string][]string{"user": nil, "password": nil}
@@ -137,12 +152,16 @@ func init() {
 // finishService reports keys of a service that have no effect there.
 func (r *Reader) finishService(n *yamlfile.Node, s *Service) {
 	r.Together(n, serviceTogether)
-	isSOAP := s.SOAP != "" || s.Contract != nil || slices.ContainsFunc(s.Operations, func(op *contract.Endpoint) bool { return op.SOAP })
+	isSOAP := s.SOAP != "" || s.Contract != nil || slices.ContainsFunc(s.Operations, func(op *contract.Endpoint) bool {
+		return op.SOAP
+	})
 	if !isSOAP && s.Addressing {
-		r.File.Report(keyOf(n, "addressing"), "write soap: 1.1 or 1.2, or take it out", "addressing: has no effect: the service is not SOAP")
+		r.File.Report(keyOf(n, "addressing"), "write soap: 1.1 or 1.2, or take it out",
+			"addressing: has no effect: the service is not SOAP")
 	}
 	if at := keyOf(n, "always"); at != nil && !isSOAP && s.Always.Blocks != nil {
-		r.File.Report(at, "write soap: 1.1 or 1.2, or take it out", "always: blocks: has no effect: the service is not SOAP")
+		r.File.Report(at, "write soap: 1.1 or 1.2, or take it out",
+			"always: blocks: has no effect: the service is not SOAP")
 	}
 	if operations := n.Get("operations"); operations != nil {
 		for _, e := range operations.Entries {
@@ -156,7 +175,8 @@ func (r *Reader) finishOperation(e yamlfile.Entry, s *Service) {
 	r.Together(e.Value, operationTogether)
 	only := func(allowed []string, why, try string) {
 		for _, inner := range e.Value.Entries {
-			if !slices.Contains(allowed, inner.Key.Text) && slices.ContainsFunc(operationKeys, func(k Key[description]) bool { return k.Name == inner.Key.Text }) {
+			if !slices.Contains(allowed, inner.Key.Text) && slices.ContainsFunc(operationKeys,
+				func(k Key[description]) bool { return k.Name == inner.Key.Text }) {
 				r.File.Report(inner.Key, try, "%s: has no effect: %s", inner.Key.Text, why)
 			}
 		}
@@ -170,7 +190,8 @@ func (r *Reader) finishOperation(e yamlfile.Entry, s *Service) {
 		r.File.Report(keyOf(e.Value, "method"), "write request: GET /path, or speaks: json-rpc at the service",
 			"method: has no effect: the service's methods are not called by name")
 	case !has("request") && !has("payload") && !has("action") && s.Contract != nil:
-		only(ofMark, "the contract describes "+e.Key.Text, "take it out, or write request: to describe the operation here")
+		only(ofMark, "the contract describes "+e.Key.Text,
+			"take it out, or write request: to describe the operation here")
 	case (has("payload") || has("action")) && has("request"):
 		if method, _, _ := strings.Cut(e.Value.Get("request").Text, " "); method != "POST" {
 			r.File.Report(e.Value.Get("request"), "write request: POST /path, or take it out", "SOAP is sent by POST")
@@ -204,9 +225,17 @@ func (b *Bench) CheckContracts() {
 		for _, one := range []struct {
 			key   string
 			given bool
-		}{{"port", s.Port != ""}, {"soap", s.SOAP != ""}, {"addressing", s.Addressing}, {"always: blocks", s.Always.Blocks != nil}} {
-			if one.given && c.HasOperations() && !slices.ContainsFunc(s.Operations, func(op *contract.Endpoint) bool { return op.SOAP }) {
-				b.Source.Report(s.at, "take it out", "%s: has no effect at %s: its contract is not a WSDL", one.key, s.Name)
+		}{
+			{"port", s.Port != ""},
+			{"soap", s.SOAP != ""},
+			{"addressing", s.Addressing},
+			{"always: blocks", s.Always.Blocks != nil},
+		} {
+			if one.given && c.HasOperations() && !slices.ContainsFunc(s.Operations, func(op *contract.Endpoint) bool {
+				return op.SOAP
+			}) {
+				b.Source.Report(s.at, "take it out", "%s: has no effect at %s: its contract is not a WSDL", one.key,
+					s.Name)
 			}
 		}
 	}

@@ -129,14 +129,18 @@ func New(o Options) (*Handler, error) {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
-	h := &Handler{options: o, byName: map[string]*Operation{}, openAPI: map[bool][]byte{}, page: map[bool][]byte{}, origins: http.NewCrossOriginProtection(),
-		metrics: newMetrics(), kept: newKeeping(), mux: http.NewServeMux()}
+	h := &Handler{
+		options: o, byName: map[string]*Operation{}, openAPI: map[bool][]byte{}, page: map[bool][]byte{},
+		origins: http.NewCrossOriginProtection(),
+		metrics: newMetrics(), kept: newKeeping(), mux: http.NewServeMux(),
+	}
 	for i := range o.Operations {
 		h.byName[o.Operations[i].Name] = &o.Operations[i]
 	}
 	for name := range o.Keep {
 		if h.byName[name] == nil {
-			return nil, fmt.Errorf("there is no operation %q whose answers could be kept; %s", name, suggest.DidYouMean(name, h.names()))
+			return nil, fmt.Errorf("there is no operation %q whose answers could be kept; %s", name,
+				suggest.DidYouMean(name, h.names()))
 		}
 	}
 	for _, withKeys := range []bool{true, false} {
@@ -147,12 +151,18 @@ func New(o Options) (*Handler, error) {
 		}
 	}
 	metrics := promhttp.HandlerFor(h.metrics.registry, promhttp.HandlerOpts{})
-	for pattern, show := range map[string]http.HandlerFunc{"GET /openapi.json": h.showDescription, "GET /health": h.showHealth, "GET /metrics": metrics.ServeHTTP, "GET /{$}": h.showPage} {
+	for pattern, show := range map[string]http.HandlerFunc{
+		"GET /openapi.json": h.showDescription,
+		"GET /health":       h.showHealth, "GET /metrics": metrics.ServeHTTP, "GET /{$}": h.showPage,
+	} {
 		h.mux.HandleFunc(pattern, h.guarded(show))
 	}
 	h.mux.HandleFunc("/{operation}", h.operation)
 	h.mux.HandleFunc("/", func(w http.ResponseWriter, r *http.Request) {
-		h.fail(w, &Problem{Title: "no such place", Status: http.StatusNotFound, Detail: "operations are asked for by POST /OPERATION; /openapi.json lists them"})
+		h.fail(w, &Problem{
+			Title: "no such place", Status: http.StatusNotFound,
+			Detail: "operations are asked for by POST /OPERATION; /openapi.json lists them",
+		})
 	})
 	return h, nil
 }
@@ -192,12 +202,20 @@ func (h *Handler) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	seen := &recorder{ResponseWriter: w, status: http.StatusOK}
 	w.Header().Set("X-Content-Type-Options", "nosniff")
 	switch {
-	case len(h.options.Hosts) > 0 && !slices.ContainsFunc(h.options.Hosts, func(host string) bool { return strings.EqualFold(host, r.Host) }):
-		h.fail(seen, &Problem{Title: "another host", Status: http.StatusMisdirectedRequest, Detail: "this bridge is not for the host that the request names"})
+	case len(h.options.Hosts) > 0 && !slices.ContainsFunc(h.options.Hosts, func(host string) bool {
+		return strings.EqualFold(host, r.Host)
+	}):
+		h.fail(seen, &Problem{
+			Title: "another host", Status: http.StatusMisdirectedRequest,
+			Detail: "this bridge is not for the host that the request names",
+		})
 	case h.origins.Check(r) != nil:
 		// By Sec-Fetch-Site, else by Origin: a page of elsewhere is not to act with the
 		// credentials of the bridge.
-		h.fail(seen, &Problem{Title: "another origin", Status: http.StatusForbidden, Detail: "the bridge is not asked by pages of another origin"})
+		h.fail(seen, &Problem{
+			Title: "another origin", Status: http.StatusForbidden,
+			Detail: "the bridge is not asked by pages of another origin",
+		})
 	default:
 		h.mux.ServeHTTP(seen, r)
 	}
@@ -209,7 +227,9 @@ func (h *Handler) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	h.metrics.requests.WithLabelValues(operation, strconv.Itoa(seen.status)).Inc()
 	h.metrics.seconds.WithLabelValues(operation).Observe(took.Seconds())
 	// Neither the query nor headers and bodies are logged: they may hold anything.
-	h.options.Log.Info("request", "method", r.Method, "path", r.URL.EscapedPath(), "status", seen.status, "bytes", seen.bytes, "ms", float64(took.Microseconds())/1000, "from", r.RemoteAddr, "key", seen.key, "kept", seen.kept, "cause", seen.cause)
+	h.options.Log.Info("request", "method", r.Method, "path", r.URL.EscapedPath(), "status", seen.status, "bytes",
+		seen.bytes, "ms", float64(took.Microseconds())/1000, "from", r.RemoteAddr, "key", seen.key, "kept", seen.kept,
+		"cause", seen.cause)
 }
 
 // recorder notes what is answered.
@@ -255,11 +275,18 @@ func (h *Handler) operation(w http.ResponseWriter, r *http.Request) {
 	op := h.byName[name]
 	switch {
 	case op == nil:
-		h.fail(w, &Problem{Title: "no such operation", Status: http.StatusNotFound, Detail: strings.TrimSuffix(fmt.Sprintf("there is no operation %q; %s", name, suggest.DidYouMean(name, h.names())), "; ")})
+		h.fail(w, &Problem{
+			Title: "no such operation", Status: http.StatusNotFound,
+			Detail: strings.TrimSuffix(fmt.Sprintf("there is no operation %q; %s", name,
+				suggest.DidYouMean(name, h.names())), "; "),
+		})
 		return
 	case r.Method != http.MethodPost:
 		w.Header().Set("Allow", http.MethodPost)
-		h.fail(w, &Problem{Title: "another method", Status: http.StatusMethodNotAllowed, Detail: "operations are asked for by POST"})
+		h.fail(w, &Problem{
+			Title: "another method", Status: http.StatusMethodNotAllowed,
+			Detail: "operations are asked for by POST",
+		})
 		return
 	}
 	key, problem := h.allowed(w, r, op)
@@ -315,14 +342,21 @@ func (h *Handler) allowed(w http.ResponseWriter, r *http.Request, op *Operation)
 			what = op.Name
 		}
 		if !h.options.Keys.Allows(key, op, r.Method) {
-			return name, &Problem{Title: "not for this key", Status: http.StatusForbidden, Detail: fmt.Sprintf("the key %s is not for %s", key.Name, what)}
+			return name, &Problem{
+				Title: "not for this key", Status: http.StatusForbidden,
+				Detail: fmt.Sprintf("the key %s is not for %s", key.Name, what),
+			}
 		}
 	}
 	if h.options.PerSecond > 0 {
-		one, _ := h.limiters.LoadOrStore(name, rate.NewLimiter(rate.Limit(h.options.PerSecond), max(int(h.options.PerSecond), 1)))
+		one, _ := h.limiters.LoadOrStore(name,
+			rate.NewLimiter(rate.Limit(h.options.PerSecond), max(int(h.options.PerSecond), 1)))
 		if !one.(*rate.Limiter).Allow() {
 			w.Header().Set("Retry-After", "1")
-			return name, &Problem{Title: "too often", Status: http.StatusTooManyRequests, Detail: fmt.Sprintf("at most %g requests a second are answered", h.options.PerSecond)}
+			return name, &Problem{
+				Title: "too often", Status: http.StatusTooManyRequests,
+				Detail: fmt.Sprintf("at most %g requests a second are answered", h.options.PerSecond),
+			}
 		}
 	}
 	return name, nil
@@ -334,13 +368,23 @@ func (h *Handler) fields(w http.ResponseWriter, r *http.Request, op *Operation) 
 	var large *http.MaxBytesError
 	switch {
 	case errors.As(err, &large):
-		return nil, &Problem{Title: "too large", Status: http.StatusRequestEntityTooLarge, Detail: fmt.Sprintf("a request may hold %d bytes", large.Limit)}
+		return nil, &Problem{
+			Title: "too large", Status: http.StatusRequestEntityTooLarge,
+			Detail: fmt.Sprintf("a request may hold %d bytes", large.Limit),
+		}
 	case err != nil:
-		return nil, &Problem{Title: "the request is not whole", Status: http.StatusBadRequest, Detail: "its body ended before its end"}
+		return nil, &Problem{
+			Title: "the request is not whole", Status: http.StatusBadRequest,
+			Detail: "its body ended before its end",
+		}
 	}
 	// An empty body is JSON too: what a page of elsewhere can send without asking is not.
-	if mediaType, _, err := mime.ParseMediaType(r.Header.Get("Content-Type")); err != nil || mediaType != "application/json" {
-		return nil, &Problem{Title: "not JSON", Status: http.StatusUnsupportedMediaType, Detail: "the content type must be application/json"}
+	if mediaType, _, err := mime.ParseMediaType(r.Header.Get("Content-Type")); err != nil ||
+		mediaType != "application/json" {
+		return nil, &Problem{
+			Title: "not JSON", Status: http.StatusUnsupportedMediaType,
+			Detail: "the content type must be application/json",
+		}
 	}
 	if len(bytes.TrimSpace(body)) == 0 {
 		return document.NewObject(), nil
@@ -350,7 +394,10 @@ func (h *Handler) fields(w http.ResponseWriter, r *http.Request, op *Operation) 
 		return nil, &Problem{Title: "not JSON", Status: http.StatusBadRequest, Detail: err.Error()}
 	}
 	if fields.Kind != document.Object && fields.Kind != document.List {
-		return nil, &Problem{Title: "no fields", Status: http.StatusBadRequest, Detail: "the body must be an object with the fields of " + op.Name + ", and is " + fields.Describe()}
+		return nil, &Problem{
+			Title: "no fields", Status: http.StatusBadRequest,
+			Detail: "the body must be an object with the fields of " + op.Name + ", and is " + fields.Describe(),
+		}
 	}
 	return fields, nil
 }
@@ -385,7 +432,8 @@ func (h *Handler) answer(w http.ResponseWriter, r *http.Request, op *Operation, 
 		w.WriteHeader(http.StatusAccepted)
 		return
 	}
-	body := []byte(h.options.Mask(document.WriteJSON(h.options.Schema.Fields(op.Answer, result.Answer), document.Style{}) + "\n"))
+	body := []byte(h.options.Mask(document.WriteJSON(h.options.Schema.Fields(op.Answer, result.Answer),
+		document.Style{}) + "\n"))
 	if keep > 0 {
 		h.kept.put(which, body, time.Now(), keep)
 	}
@@ -409,12 +457,29 @@ type metrics struct {
 }
 
 func newMetrics() *metrics {
-	m := &metrics{registry: prometheus.NewRegistry(),
-		requests: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "bridge_requests_total", Help: "Requests by operation and status."}, []string{"operation", "status"}),
-		kept:     prometheus.NewCounterVec(prometheus.CounterOpts{Name: "bridge_kept_answers_total", Help: "Answers that were given out of what is kept."}, []string{"operation"}),
-		seconds:  prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "bridge_request_seconds", Help: "Time of requests."}, []string{"operation"}),
-		upstream: prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "bridge_call_seconds", Help: "Time of the calls to the service."}, []string{"operation"}),
-		waiting:  prometheus.NewGauge(prometheus.GaugeOpts{Name: "bridge_calls_waiting", Help: "Calls that the service has not answered yet."})}
+	m := &metrics{
+		registry: prometheus.NewRegistry(),
+		requests: prometheus.NewCounterVec(prometheus.CounterOpts{
+			Name: "bridge_requests_total",
+			Help: "Requests by operation and status.",
+		}, []string{"operation", "status"}),
+		kept: prometheus.NewCounterVec(prometheus.CounterOpts{
+			Name: "bridge_kept_answers_total",
+			Help: "Answers that were given out of what is kept.",
+		}, []string{"operation"}),
+		seconds: prometheus.NewHistogramVec(prometheus.HistogramOpts{
+			Name: "bridge_request_seconds",
+			Help: "Time of requests.",
+		}, []string{"operation"}),
+		upstream: prometheus.NewHistogramVec(prometheus.HistogramOpts{
+			Name: "bridge_call_seconds",
+			Help: "Time of the calls to the service.",
+		}, []string{"operation"}),
+		waiting: prometheus.NewGauge(prometheus.GaugeOpts{
+			Name: "bridge_calls_waiting",
+			Help: "Calls that the service has not answered yet.",
+		}),
+	}
 	m.registry.MustRegister(m.requests, m.kept, m.seconds, m.upstream, m.waiting)
 	return m
 }

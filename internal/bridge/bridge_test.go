@@ -165,7 +165,10 @@ func (m *maker) value(schema map[string]any, depth int) any {
 		case strings.HasPrefix(about, "date"):
 			return fmt.Sprintf("2026-11-%02d", 1+m.random.IntN(28))
 		}
-		return pick([]any{"plain", "", "a <b> & \"c\"", "  blanks  ", "line\nbreak\tand tab", "Grüße, 蜂蜜 🐝", "]]>", "${sealed.x}", "12.50", "true", "null"})
+		return pick([]any{
+			"plain", "", "a <b> & \"c\"", "  blanks  ", "line\nbreak\tand tab", "Grüße, 蜂蜜 🐝", "]]>",
+			"${sealed.x}", "12.50", "true", "null",
+		})
 	}
 	return nil
 }
@@ -305,8 +308,10 @@ func TestProblems(t *testing.T) {
 // told; a host that the bridge is not for is refused; secrets are masked.
 func TestKeepingAndBounds(t *testing.T) {
 	calls := 0
-	h := echo(t, bridge.Options{Keep: map[string]time.Duration{"Echo": time.Hour}, PerSecond: 4, Hosts: []string{"example.com"},
-		Mask: func(text string) string { return strings.ReplaceAll(text, "hidden", "[masked]") }}, func(*bridge.Result) { calls++ })
+	h := echo(t, bridge.Options{
+		Keep: map[string]time.Duration{"Echo": time.Hour}, PerSecond: 4, Hosts: []string{"example.com"},
+		Mask: func(text string) string { return strings.ReplaceAll(text, "hidden", "[masked]") },
+	}, func(*bridge.Result) { calls++ })
 	const good = `{"id": 1, "text": "hidden", "exact": 1.50, "yes": true, "grade": "A", "measure": [{"unit": "%", ".": 5}], "left": "l"}`
 	first := ask(h, "POST", "/Echo", good)
 	assert.Empty(t, first.Header().Get("Age"))
@@ -345,21 +350,76 @@ func TestPagesOfElsewhere(t *testing.T) {
 		body    string
 		status  int
 	}{
-		"no browser":                  {"127.0.0.1:8730", []string{"Content-Type", "application/json"}, goodShapes, 200},
-		"a page of its own":           {"127.0.0.1:8730", []string{"Content-Type", "application/json; charset=utf-8", "Origin", "http://127.0.0.1:8730", "Sec-Fetch-Site", "same-origin"}, goodShapes, 200},
-		"one of its own, long ago":    {"localhost:8730", []string{"Content-Type", "application/json", "Origin", "http://localhost:8730"}, goodShapes, 200},
-		"typed by hand":               {"127.0.0.1:8730", []string{"Content-Type", "application/json", "Sec-Fetch-Site", "none"}, goodShapes, 200},
-		"another origin":              {"127.0.0.1:8730", []string{"Content-Type", "application/json", "Origin", "https://evil.example", "Sec-Fetch-Site", "cross-site"}, goodShapes, 403},
-		"another port":                {"127.0.0.1:8730", []string{"Content-Type", "application/json", "Origin", "http://127.0.0.1:9999", "Sec-Fetch-Site", "same-site"}, goodShapes, 403},
-		"another origin, long ago":    {"127.0.0.1:8730", []string{"Content-Type", "application/json", "Origin", "https://evil.example"}, goodShapes, 403},
-		"an origin of null":           {"127.0.0.1:8730", []string{"Content-Type", "application/json", "Origin", "null"}, goodShapes, 403},
-		"nothing, as a form sends it": {"127.0.0.1:8730", []string{"Content-Type", "application/x-www-form-urlencoded"}, "", 415},
-		"nothing, and no type":        {"127.0.0.1:8730", nil, "", 415},
-		"text":                        {"127.0.0.1:8730", []string{"Content-Type", "text/plain"}, goodShapes, 415},
-		"a name of its own":           {"evil.example:8730", []string{"Content-Type", "application/json"}, goodShapes, 421},
-		"another port of the name":    {"127.0.0.1:9999", []string{"Content-Type", "application/json"}, goodShapes, 421},
-		"no port":                     {"127.0.0.1", []string{"Content-Type", "application/json"}, goodShapes, 421},
-		"a longer name":               {"127.0.0.1:8730.evil.example", []string{"Content-Type", "application/json"}, goodShapes, 421},
+		"no browser": {
+			"127.0.0.1:8730",
+			[]string{"Content-Type", "application/json"},
+			goodShapes,
+			200,
+		},
+		"a page of its own": {
+			"127.0.0.1:8730",
+			[]string{
+				"Content-Type", "application/json; charset=utf-8", "Origin", "http://127.0.0.1:8730",
+				"Sec-Fetch-Site", "same-origin",
+			},
+			goodShapes, 200,
+		},
+		"one of its own, long ago": {
+			"localhost:8730",
+			[]string{"Content-Type", "application/json", "Origin", "http://localhost:8730"},
+			goodShapes, 200,
+		},
+		"typed by hand": {
+			"127.0.0.1:8730",
+			[]string{"Content-Type", "application/json", "Sec-Fetch-Site", "none"},
+			goodShapes, 200,
+		},
+		"another origin": {
+			"127.0.0.1:8730",
+			[]string{
+				"Content-Type", "application/json", "Origin", "https://evil.example", "Sec-Fetch-Site",
+				"cross-site",
+			},
+			goodShapes, 403,
+		},
+		"another port": {
+			"127.0.0.1:8730",
+			[]string{
+				"Content-Type", "application/json", "Origin", "http://127.0.0.1:9999", "Sec-Fetch-Site",
+				"same-site",
+			},
+			goodShapes, 403,
+		},
+		"another origin, long ago": {
+			"127.0.0.1:8730",
+			[]string{"Content-Type", "application/json", "Origin", "https://evil.example"},
+			goodShapes, 403,
+		},
+		"an origin of null": {
+			"127.0.0.1:8730",
+			[]string{"Content-Type", "application/json", "Origin", "null"},
+			goodShapes, 403,
+		},
+		"nothing, as a form sends it": {
+			"127.0.0.1:8730",
+			[]string{"Content-Type", "application/x-www-form-urlencoded"},
+			"", 415,
+		},
+		"nothing, and no type": {"127.0.0.1:8730", nil, "", 415},
+		"text":                 {"127.0.0.1:8730", []string{"Content-Type", "text/plain"}, goodShapes, 415},
+		"a name of its own": {
+			"evil.example:8730",
+			[]string{"Content-Type", "application/json"},
+			goodShapes,
+			421,
+		},
+		"another port of the name": {"127.0.0.1:9999", []string{"Content-Type", "application/json"}, goodShapes, 421},
+		"no port":                  {"127.0.0.1", []string{"Content-Type", "application/json"}, goodShapes, 421},
+		"a longer name": {
+			"127.0.0.1:8730.evil.example",
+			[]string{"Content-Type", "application/json"},
+			goodShapes, 421,
+		},
 	} {
 		t.Run(name, func(t *testing.T) {
 			before := calls
@@ -390,7 +450,8 @@ func TestKeysAndRoles(t *testing.T) {
 
 	elsewhere, err := bridge.OpenKeys(file) // another process
 	require.NoError(t, err)
-	require.NoError(t, elsewhere.SetRole("grader", bridge.Role{Operations: []string{"Echo"}, Methods: []string{"POST"}}))
+	require.NoError(t, elsewhere.SetRole("grader",
+		bridge.Role{Operations: []string{"Echo"}, Methods: []string{"POST"}}))
 	require.NoError(t, elsewhere.SetRole("reader", bridge.Role{Methods: []string{"GET"}}))
 	assert.Equal(t, 200, ask(h, "POST", "/Echo", goodShapes).Code, "a role is no key")
 	issue := func(name string, roles ...string) string {
@@ -398,7 +459,8 @@ func TestKeysAndRoles(t *testing.T) {
 		require.NoError(t, err)
 		return key
 	}
-	grader, reader, both, all := issue("grader", "grader"), issue("reader", "reader"), issue("both", "grader", "reader"), issue("all")
+	grader, reader, both, all := issue("grader", "grader"), issue("reader", "reader"), issue("both", "grader",
+		"reader"), issue("all")
 	_, err = elsewhere.Issue("x", nil, []string{"graders"}, time.Time{})
 	assert.ErrorContains(t, err, `there is no role "graders"; did you mean "grader"?`)
 	assert.Equal(t, 401, ask(h, "POST", "/Echo", goodShapes).Code, "it counts at once")
@@ -406,7 +468,13 @@ func TestKeysAndRoles(t *testing.T) {
 	for _, c := range []struct {
 		key              string
 		echo, tell, page int
-	}{{grader, 200, 403, 403}, {reader, 403, 403, 200}, {both, 200, 403, 200}, {all, 200, 202, 200}, {"key-of-nobody", 401, 401, 401}} {
+	}{
+		{grader, 200, 403, 403},
+		{reader, 403, 403, 200},
+		{both, 200, 403, 200},
+		{all, 200, 202, 200},
+		{"key-of-nobody", 401, 401, 401},
+	} {
 		for _, word := range []string{"Bearer ", "bearer ", "BEARER  "} {
 			assert.Equal(t, c.echo, ask(h, "POST", "/Echo", goodShapes, "Authorization", word+c.key).Code)
 		}
@@ -414,26 +482,36 @@ func TestKeysAndRoles(t *testing.T) {
 		assert.Equal(t, 200, ask(h, "GET", "/metrics", "").Code, "open unless it is closed")
 		for _, path := range []string{"/", "/openapi.json", "/metrics", "/health"} {
 			assert.Equal(t, c.page, ask(closed, "GET", path, "", "X-Hive-Key", c.key).Code, path)
-			assert.Equal(t, 401, ask(closed, "GET", path, "", "Authorization", "Bearer "+c.key).Code, "by its own header alone")
+			assert.Equal(t, 401, ask(closed, "GET", path, "", "Authorization", "Bearer "+c.key).Code,
+				"by its own header alone")
 		}
 	}
 	assert.Contains(t, ask(closed, "GET", "/openapi.json", "", "X-Hive-Key", all).Body.String(), `"name": "X-Hive-Key"`)
 	assert.Equal(t, 401, ask(h, "POST", "/Echo", goodShapes, "Authorization", "Basic "+all).Code)
 	require.NoError(t, elsewhere.Withdraw("all"))
-	assert.Equal(t, 401, ask(h, "POST", "/Echo", goodShapes, "Authorization", "Bearer "+all).Code, "nor does a key that was withdrawn open it to all")
+	assert.Equal(t, 401, ask(h, "POST", "/Echo", goodShapes, "Authorization", "Bearer "+all).Code,
+		"nor does a key that was withdrawn open it to all")
 	require.NoError(t, os.WriteFile(file, []byte("{damaged"), 0o600))
 	assert.Equal(t, 401, ask(h, "POST", "/Echo", goodShapes, "Authorization", "Bearer "+both).Code)
 	assert.Equal(t, 401, ask(h, "POST", "/Echo", goodShapes).Code)
-	require.NoError(t, os.WriteFile(file, []byte(`[{"name": "old", "hash": "00", "issued": "2026-11-29T00:00:00Z"}]`), 0o600))
-	require.Len(t, func() []*bridge.Key { k, err := bridge.OpenKeys(file); require.NoError(t, err); return k.List() }(), 1, "as it was before there were roles")
+	require.NoError(t, os.WriteFile(file, []byte(`[{"name": "old", "hash": "00", "issued": "2026-11-29T00:00:00Z"}]`),
+		0o600))
+	require.Len(t, func() []*bridge.Key { k, err := bridge.OpenKeys(file); require.NoError(t, err); return k.List() }(),
+		1, "as it was before there were roles")
 }
 
 // Health says whether the service answers; why it does not is for whoever runs the bridge.
 func TestHealth(t *testing.T) {
 	var log strings.Builder
 	asked := 0
-	down := echo(t, bridge.Options{Log: slog.New(slog.NewJSONHandler(&log, nil)), Healthy: func(context.Context) error { asked++; return errors.New("10.1.2.3:443 refused the connection") }}, func(r *bridge.Result) {
-		*r = bridge.Result{Problem: &bridge.Problem{Title: "the service was not reached", Status: 502, Detail: "connection refused", Cause: "inner.heatherfold.example refused the connection"}}
+	down := echo(t, bridge.Options{Log: slog.New(slog.NewJSONHandler(&log, nil)), Healthy: func(context.Context) error {
+		asked++
+		return errors.New("10.1.2.3:443 refused the connection")
+	}}, func(r *bridge.Result) {
+		*r = bridge.Result{Problem: &bridge.Problem{
+			Title: "the service was not reached", Status: 502,
+			Detail: "connection refused", Cause: "inner.heatherfold.example refused the connection",
+		}}
 	})
 	for range 3 {
 		w := ask(down, "GET", "/health", "")
@@ -480,7 +558,10 @@ func BenchmarkAnswer(b *testing.B) {
 
 // FuzzAsk asks a bridge for anything: what it answers is JSON, and never its own fault.
 func FuzzAsk(f *testing.F) {
-	for _, seed := range []string{`{}`, `{"name":"a","list":["x"]}`, `[1]`, `{"@id":"1","list":null}`, `null`, `{"a":{"b":{"c":1e999}}}`, `{"name":"\ud800"}`} {
+	for _, seed := range []string{
+		`{}`, `{"name":"a","list":["x"]}`, `[1]`, `{"@id":"1","list":null}`, `null`,
+		`{"a":{"b":{"c":1e999}}}`, `{"name":"\ud800"}`,
+	} {
 		f.Add("/Echo", seed)
 	}
 	f.Add("/Tell", "x")

@@ -25,11 +25,13 @@ func (h *Handler) describe(withKeys bool) string {
 			op.Set("description", text(o.About))
 		}
 		if o.Request != nil {
-			op.Set("requestBody", document.NewObject().Set("required", document.NewBoolean(true)).Set("content", content("application/json", form.Element(o.Request))))
+			op.Set("requestBody", document.NewObject().Set("required", document.NewBoolean(true)).Set("content",
+				content("application/json", form.Element(o.Request))))
 		}
 		answers := document.NewObject()
 		if o.Answer != nil {
-			answers.Set("200", document.NewObject().Set("description", text("What the service answers.")).Set("content", content("application/json", form.Element(o.Answer))))
+			answers.Set("200", document.NewObject().Set("description", text("What the service answers.")).Set("content",
+				content("application/json", form.Element(o.Answer))))
 		} else {
 			answers.Set("202", document.NewObject().Set("description", text("The service took it.")))
 		}
@@ -43,12 +45,15 @@ func (h *Handler) describe(withKeys bool) string {
 		op.Set("responses", answers)
 		paths.Set("/"+o.Name, document.NewObject().Set("post", op))
 	}
-	components := document.NewObject().Set("schemas", form.Definitions()).Set("responses", document.NewObject().Set("Problem",
-		document.NewObject().Set("description", text("Why there is no answer (RFC 9457).")).Set("content", content("application/problem+json", problemSchema()))))
+	components := document.NewObject().Set("schemas", form.Definitions()).Set("responses",
+		document.NewObject().Set("Problem",
+			document.NewObject().Set("description", text("Why there is no answer (RFC 9457).")).Set("content",
+				content("application/problem+json", problemSchema()))))
 	if withKeys {
 		scheme := document.NewObject().Set("type", text("http")).Set("scheme", text("bearer"))
 		if h.options.KeyHeader != "" {
-			scheme = document.NewObject().Set("type", text("apiKey")).Set("in", text("header")).Set("name", text(h.options.KeyHeader))
+			scheme = document.NewObject().Set("type", text("apiKey")).Set("in", text("header")).Set("name",
+				text(h.options.KeyHeader))
 		}
 		components.Set("securitySchemes", document.NewObject().Set("key", scheme))
 	}
@@ -65,8 +70,10 @@ func content(mediaType string, s *document.Node) *document.Node {
 
 func problemSchema() *document.Node {
 	of := func(kind string) *document.Node { return document.NewObject().Set("type", document.NewText(kind)) }
-	return of("object").Set("properties", document.NewObject().Set("type", of("string")).Set("title", of("string")).Set("status", of("integer")).Set("detail", of("string")).
-		Set("errors", of("array").Set("items", of("object"))).Set("fault", of("object")))
+	return of("object").Set("properties",
+		document.NewObject().Set("type", of("string")).Set("title", of("string")).Set("status",
+			of("integer")).Set("detail", of("string")).
+			Set("errors", of("array").Set("items", of("object"))).Set("fault", of("object")))
 }
 
 //go:embed page.html
@@ -89,17 +96,22 @@ func (h *Handler) renderPage(withKeys bool) ([]byte, error) {
 		if o.Request != nil {
 			one.Fields = h.options.Schema.Outline(o.Request, 0)
 			sample := h.options.Schema.Sample(o.Request, schema.SampleOptions{})
-			one.Sample = document.WriteJSON(h.options.Schema.Fields(o.Request, sample.Root), document.Style{Indent: "  "})
+			one.Sample = document.WriteJSON(h.options.Schema.Fields(o.Request, sample.Root),
+				document.Style{Indent: "  "})
 		}
 		operations = append(operations, one)
 	}
 	var out bytes.Buffer
-	err = t.Execute(&out, map[string]any{"Title": h.options.Title, "Operations": operations, "Keys": withKeys, "KeyHeader": h.options.KeyHeader})
+	err = t.Execute(&out, map[string]any{
+		"Title": h.options.Title, "Operations": operations, "Keys": withKeys,
+		"KeyHeader": h.options.KeyHeader,
+	})
 	return out.Bytes(), err
 }
 
 func (h *Handler) showPage(w http.ResponseWriter, _ *http.Request) {
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
-	w.Header().Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'; script-src 'unsafe-inline'; connect-src 'self'; img-src data:; frame-ancestors 'none'; form-action 'none'")
+	w.Header().Set("Content-Security-Policy",
+		"default-src 'none'; style-src 'unsafe-inline'; script-src 'unsafe-inline'; connect-src 'self'; img-src data:; frame-ancestors 'none'; form-action 'none'")
 	_, _ = w.Write(h.page[h.wantsKeys()])
 }

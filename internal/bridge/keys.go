@@ -45,7 +45,8 @@ type Role struct {
 }
 
 func (r Role) allows(op *Operation, method string) bool {
-	return (op == nil || len(r.Operations) == 0 || slices.Contains(r.Operations, op.Name)) && (len(r.Methods) == 0 || slices.Contains(r.Methods, method))
+	return (op == nil || len(r.Operations) == 0 || slices.Contains(r.Operations, op.Name)) &&
+		(len(r.Methods) == 0 || slices.Contains(r.Methods, method))
 }
 
 // Key is what is known of a key.
@@ -166,10 +167,15 @@ func (k *Keys) Issue(name string, operations, roles []string, until time.Time) (
 		}
 		for _, role := range roles {
 			if _, ok := k.Roles[role]; !ok {
-				return fmt.Errorf("there is no role %q; %s", role, cmp.Or(suggest.DidYouMean(role, slices.Sorted(maps.Keys(k.Roles))), "-role NAME makes one"))
+				return fmt.Errorf("there is no role %q; %s", role,
+					cmp.Or(suggest.DidYouMean(role, slices.Sorted(maps.Keys(k.Roles))), "-role NAME makes one"))
 			}
 		}
-		k.Keys = append(k.Keys, &Key{Name: name, Hash: hashOf(text), Operations: operations, Roles: roles, Issued: time.Now().UTC().Round(time.Second), Until: until})
+		k.Keys = append(k.Keys,
+			&Key{
+				Name: name, Hash: hashOf(text), Operations: operations, Roles: roles,
+				Issued: time.Now().UTC().Round(time.Second), Until: until,
+			})
 		return nil
 	})
 }

@@ -62,7 +62,8 @@ func (l *Listener) take(w http.ResponseWriter, b *Box, c *Call, rest string) {
 		refuse(http.StatusNotFound, "a call to /%s came and was refused: /%s is waited for", rest, l.Path)
 		return
 	case l.Signed != nil && !l.genuine(c):
-		refuse(http.StatusUnauthorized, "a call with a false signature came and was refused (header %s)", l.Signed.Header)
+		refuse(http.StatusUnauthorized, "a call with a false signature came and was refused (header %s)",
+			l.Signed.Header)
 		return
 	}
 	if c.answered = l.Answer.Status; !b.add(c) {
@@ -96,7 +97,10 @@ func (l *Listener) genuine(c *Call) bool {
 func (c *Call) Record(l *Listener) *exchange.Record {
 	return &exchange.Record{
 		Request: &exchange.Request{Method: c.Method, URL: c.URL, Header: c.Header, Body: c.Body},
-		Answer:  &exchange.Answer{Status: c.answered, Reason: http.StatusText(c.answered), Proto: "HTTP/1.1", Header: l.Header, Body: l.Body},
+		Answer: &exchange.Answer{
+			Status: c.answered, Reason: http.StatusText(c.answered), Proto: "HTTP/1.1",
+			Header: l.Header, Body: l.Body,
+		},
 		Started: c.At,
 	}
 }

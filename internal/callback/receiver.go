@@ -87,7 +87,10 @@ func (r *Receiver) start() error {
 		r.base = "http://" + net.JoinHostPort(host, port)
 	}
 	r.boxes = map[string]*Box{}
-	r.server = &http.Server{Handler: r, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 30 * time.Second, WriteTimeout: 30 * time.Second, MaxHeaderBytes: 64 << 10}
+	r.server = &http.Server{
+		Handler: r, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 30 * time.Second,
+		WriteTimeout: 30 * time.Second, MaxHeaderBytes: 64 << 10,
+	}
 	r.served = make(chan struct{})
 	go func() {
 		defer close(r.served)
@@ -181,7 +184,11 @@ func (r *Receiver) ServeHTTP(w http.ResponseWriter, request *http.Request) {
 		b.note("a call was cut off: %v", err)
 		return
 	}
-	c := &Call{At: time.Now(), Method: request.Method, URL: &url.URL{Scheme: "http", Host: request.Host, Path: request.URL.Path, RawQuery: request.URL.RawQuery}, Header: request.Header, Body: body}
+	c := &Call{
+		At: time.Now(), Method: request.Method,
+		URL:    &url.URL{Scheme: "http", Host: request.Host, Path: request.URL.Path, RawQuery: request.URL.RawQuery},
+		Header: request.Header, Body: body,
+	}
 	sum := sha256.New()
 	for _, part := range [][]byte{[]byte(c.Method), []byte(rest), []byte(c.URL.RawQuery), body} {
 		_, _ = fmt.Fprintf(sum, "%d:", len(part))

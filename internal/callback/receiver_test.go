@@ -19,8 +19,11 @@ import (
 func TestReceiver(t *testing.T) {
 	receiver := &callback.Receiver{}
 	key := []byte("a key of the press")
-	box, address, err := receiver.Open(&callback.Listener{Method: "POST", Path: "done", Key: key, Signed: &callback.Signed{Header: "X-Seal", Hash: "sha256", Encode: "hex", Before: "sha256="},
-		Answer: callback.Answer{Status: 202}, Header: http.Header{"X-Taken": {"yes"}}, Body: []byte("thanks")})
+	box, address, err := receiver.Open(&callback.Listener{
+		Method: "POST", Path: "done", Key: key,
+		Signed: &callback.Signed{Header: "X-Seal", Hash: "sha256", Encode: "hex", Before: "sha256="},
+		Answer: callback.Answer{Status: 202}, Header: http.Header{"X-Taken": {"yes"}}, Body: []byte("thanks"),
+	})
 	require.NoError(t, err)
 	call := func(method, address, body, seal string) int {
 		request, err := http.NewRequestWithContext(t.Context(), method, address, strings.NewReader(body))
@@ -59,9 +62,13 @@ func TestReceiver(t *testing.T) {
 	none, err := box.Next(t.Context(), time.Now())
 	require.NoError(t, err)
 	assert.Nil(t, none)
-	assert.Equal(t, []string{"a call by PUT came and was refused: POST is waited for", "a call to /undone came and was refused: /done is waited for",
-		"a call with a false signature came and was refused (header X-Seal)", "a call with a false signature came and was refused (header X-Seal)",
-		"a call was larger than 10 MiB, and refused"}, box.TakeNotes())
+	assert.Equal(t, []string{
+		"a call by PUT came and was refused: POST is waited for",
+		"a call to /undone came and was refused: /done is waited for",
+		"a call with a false signature came and was refused (header X-Seal)",
+		"a call with a false signature came and was refused (header X-Seal)",
+		"a call was larger than 10 MiB, and refused",
+	}, box.TakeNotes())
 	receiver.Shut(box)
 	assert.Equal(t, 410, call("POST", address+"/done", "3", sealOf("3")))
 	require.NoError(t, receiver.Close())

@@ -17,17 +17,27 @@ type addOptions struct {
 }
 
 func addCommand() *command {
-	return &command{name: "add", group: "finding out", purpose: "adds a service to the bench, from its contract, an example address or a command line", usage: "NAME FILE|ADDRESS",
-		examples: []string{"testbench add lab2 contracts/lab.wsdl", "testbench add prices 'http://127.0.0.1:8720/index/prices.xml?fd=1&fm=11&fy=2026'", "testbench add lots -from-shell 'curl -u clerk:word http://127.0.0.1:8720/stores/lots'"},
+	return &command{
+		name: "add", group: "finding out",
+		purpose: "adds a service to the bench, from its contract, an example address or a command line",
+		usage:   "NAME FILE|ADDRESS",
+		examples: []string{
+			"testbench add lab2 contracts/lab.wsdl",
+			"testbench add prices 'http://127.0.0.1:8720/index/prices.xml?fd=1&fm=11&fy=2026'",
+			"testbench add lots -from-shell 'curl -u clerk:word http://127.0.0.1:8720/stores/lots'",
+		},
 		options: func(f *flag.FlagSet) any {
 			o := &addOptions{}
-			f.BoolVar(&o.example, "example", false, "the address is an example of a request, and not fetched as a contract")
-			f.StringVar(&o.shell, "from-shell", "", "a `command line` of curl or wget out of somebody's documentation, in place of a file or an address")
+			f.BoolVar(&o.example, "example", false,
+				"the address is an example of a request, and not fetched as a contract")
+			f.StringVar(&o.shell, "from-shell", "",
+				"a `command line` of curl or wget out of somebody's documentation, in place of a file or an address")
 			return o
 		},
 		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
 			return s.add(ctx, options.(*addOptions), args)
-		}}
+		},
+	}
 }
 
 func (s *session) add(ctx context.Context, o *addOptions, args []string) (int, error) {
@@ -38,24 +48,33 @@ func (s *session) add(ctx context.Context, o *addOptions, args []string) (int, e
 		return 0, usagef("testbench add NAME -from-shell 'COMMAND LINE'", "with -from-shell, add takes a name alone")
 	}
 	if len(args) != 2 {
-		return 0, usagef("testbench help add", "add takes a name and a contract (a file or an address), or an example address")
+		return 0, usagef("testbench help add",
+			"add takes a name and a contract (a file or an address), or an example address")
 	}
 	bench, err := s.open()
 	if err != nil {
 		return 0, err
 	}
-	added, err := bench.Add(ctx, workbench.Addition{Name: args[0], Source: args[1], Example: o.example, Shell: o.shell != "", Seal: func(name, text string) error {
-		s.masker.Hide(text)
-		return s.sealed(bench.Store, name, text)
-	}}, s.options())
+	added, err := bench.Add(ctx,
+		workbench.Addition{
+			Name: args[0], Source: args[1], Example: o.example, Shell: o.shell != "",
+			Seal: func(name, text string) error {
+				s.masker.Hide(text)
+				return s.sealed(bench.Store, name, text)
+			},
+		}, s.options())
 	if err != nil {
 		return 0, err
 	}
 	t := s.tell
 	if s.common.json {
-		return ExitHeld, t.json(map[string]any{"name": args[0], "from": added.What, "entries": added.Entries, "files": added.Files, "sealed": added.Secrets, "notes": added.Notes})
+		return ExitHeld, t.json(map[string]any{
+			"name": args[0], "from": added.What, "entries": added.Entries,
+			"files": added.Files, "sealed": added.Secrets, "notes": added.Notes,
+		})
 	}
-	t.printf("%s was added to %s, from %s\n", t.in(bold, t.visible(args[0])), t.visible(bench.Model().File()), t.visible(added.What))
+	t.printf("%s was added to %s, from %s\n", t.in(bold, t.visible(args[0])), t.visible(bench.Model().File()),
+		t.visible(added.What))
 	for _, entry := range added.Entries {
 		lines := strings.Split(strings.TrimRight(entry, "\n"), "\n")
 		t.printf("\n%s\n", t.in(faint, t.visible(lines[0])))
@@ -70,7 +89,8 @@ func (s *session) add(ctx context.Context, o *addOptions, args []string) (int, e
 		t.note("copied: %s", file)
 	}
 	for _, name := range added.Secrets {
-		t.note("sealed: %s, which stood in the %s", name, map[bool]string{true: "command line", false: "address"}[o.shell != ""])
+		t.note("sealed: %s, which stood in the %s", name,
+			map[bool]string{true: "command line", false: "address"}[o.shell != ""])
 	}
 	for _, note := range added.Notes {
 		t.note("note: %s", note)

@@ -16,7 +16,8 @@ import (
 )
 
 func newCommand() *command {
-	return &command{name: "new", group: "starting", purpose: "starts a bench: bench.yaml, folders, a first sheet", usage: "DIR",
+	return &command{
+		name: "new", group: "starting", purpose: "starts a bench: bench.yaml, folders, a first sheet", usage: "DIR",
 		examples: []string{"testbench new honey", "cd honey && testbench vet"},
 		run: func(_ context.Context, s *session, _ any, args []string) (int, error) {
 			if len(args) != 1 {
@@ -32,9 +33,11 @@ func newCommand() *command {
 			for _, file := range written {
 				s.tell.printf("written: %s\n", file)
 			}
-			s.tell.note("next: say in %s where your services are, then `testbench vet`", filepath.Join(args[0], "bench.yaml"))
+			s.tell.note("next: say in %s where your services are, then `testbench vet`",
+				filepath.Join(args[0], "bench.yaml"))
 			return ExitHeld, nil
-		}}
+		},
+	}
 }
 
 type standinOptions struct {
@@ -44,26 +47,38 @@ type standinOptions struct {
 }
 
 func standinCommand() *command {
-	return &command{name: "standin", group: "services to talk to", purpose: "runs the simulated services of the demo, or one by its contract",
-		examples: []string{"testbench standin", "testbench standin -listen 127.0.0.1:9000", "testbench standin -contract partner.wsdl -script partner.yaml -record asked.ndjson"},
+	return &command{
+		name: "standin", group: "services to talk to",
+		purpose: "runs the simulated services of the demo, or one by its contract",
+		examples: []string{
+			"testbench standin", "testbench standin -listen 127.0.0.1:9000",
+			"testbench standin -contract partner.wsdl -script partner.yaml -record asked.ndjson",
+		},
 		options: func(f *flag.FlagSet) any {
 			o := &standinOptions{}
-			f.StringVar(&o.listen, "listen", standin.DefaultAddress, "the `address` to listen on; port 0 takes a free one")
-			f.StringVar(&o.contract, "contract", "", "simulate a service by its contract: a `file`, an address, or a service of the bench")
-			f.StringVar(&o.script, "script", "", "a `file` that says where another answer than a valid sample is wanted")
+			f.StringVar(&o.listen, "listen", standin.DefaultAddress,
+				"the `address` to listen on; port 0 takes a free one")
+			f.StringVar(&o.contract, "contract", "",
+				"simulate a service by its contract: a `file`, an address, or a service of the bench")
+			f.StringVar(&o.script, "script", "",
+				"a `file` that says where another answer than a valid sample is wanted")
 			f.StringVar(&o.record, "record", "", "write what was asked to a `file`, a line of JSON each")
 			f.StringVar(&o.play, "play", "", "answer requests of a past `run` as they were answered then")
 			f.StringVar(&o.ca, "ca", "", "write the authority of its TLS certificates to a `file`")
 			f.DurationVar(&o.Offset, "offset", 0, "by how `much` its clock is ahead of the machine's (1h, -5m)")
 			f.IntVar(&o.Lifetime, "lifetime", 0, "how many `seconds` its tokens and sessions live (else 600)")
-			f.BoolVar(&o.Weak, "weak", false, "do several things wrong that a probe is to find; they are told at the start")
-			f.StringVar(&o.Books, "books", "", "a `file` in which the ledger keeps its intakes as a database (SQLite) too")
-			f.IntVar(&o.Refuse, "refuse", 0, "refuse the token at every so many-th request that shows one: the `number`")
+			f.BoolVar(&o.Weak, "weak", false,
+				"do several things wrong that a probe is to find; they are told at the start")
+			f.StringVar(&o.Books, "books", "",
+				"a `file` in which the ledger keeps its intakes as a database (SQLite) too")
+			f.IntVar(&o.Refuse, "refuse", 0,
+				"refuse the token at every so many-th request that shows one: the `number`")
 			return o
 		},
 		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
 			if len(args) > 0 {
-				return 0, usagef("testbench standin -contract "+args[0], "standin takes no arguments, and there is %q", args[0])
+				return 0, usagef("testbench standin -contract "+args[0], "standin takes no arguments, and there is %q",
+					args[0])
 			}
 			o := options.(*standinOptions)
 			if o.contract != "" {
@@ -87,7 +102,8 @@ func standinCommand() *command {
 				s.tell.printf("it is weak:\n  %s\n", strings.Join(standin.Weaknesses, "\n  "))
 			}
 			return ExitHeld, server.Wait(ctx)
-		}}
+		},
+	}
 }
 
 // checkLoopback keeps the stand-in, whose credentials everyone knows, off the network.
@@ -97,13 +113,15 @@ func checkLoopback(address string) error {
 		return usagef("-listen 127.0.0.1:8720", "-listen %s: %v", address, err)
 	}
 	if ip := net.ParseIP(host); host != "localhost" && (ip == nil || !ip.IsLoopback()) {
-		return usagef("-listen 127.0.0.1:8720", "the stand-in listens on loopback addresses only, not on %q: everybody knows its passwords", host)
+		return usagef("-listen 127.0.0.1:8720",
+			"the stand-in listens on loopback addresses only, not on %q: everybody knows its passwords", host)
 	}
 	return nil
 }
 
 func explainListen(address string, err error) error {
-	return usagef("perhaps a stand-in runs already; -listen 127.0.0.1:0 takes a free port", "cannot listen on %s: %v", address, err)
+	return usagef("perhaps a stand-in runs already; -listen 127.0.0.1:0 takes a free port", "cannot listen on %s: %v",
+		address, err)
 }
 
 func (s *session) announce(server *standin.Server) {
@@ -124,7 +142,9 @@ type demoOptions struct {
 }
 
 func demoCommand() *command {
-	return &command{name: "demo", group: "starting", purpose: "writes the Heatherfold bench, starts its services, runs every sheet, writes the report",
+	return &command{
+		name: "demo", group: "starting",
+		purpose:  "writes the Heatherfold bench, starts its services, runs every sheet, writes the report",
 		examples: []string{"testbench demo", "testbench demo -dir honey -serve"},
 		options: func(f *flag.FlagSet) any {
 			o := &demoOptions{}
@@ -134,7 +154,8 @@ func demoCommand() *command {
 		},
 		run: func(ctx context.Context, s *session, options any, _ []string) (int, error) {
 			return s.demo(ctx, options.(*demoOptions))
-		}}
+		},
+	}
 }
 
 // demo runs the demo bench. One sheet falls short on purpose, to show how that
@@ -182,7 +203,8 @@ func (s *session) demo(ctx context.Context, o *demoOptions) (int, error) {
 	if !s.common.json {
 		s.tell.printf("%s\n\n", s.tell.in(bold, "The Heatherfold bench is in "+dir))
 	}
-	result, err := bench.Run(ctx, sheets, workbench.RunOptions{Options: s.options(), Observer: s.observer(&runOptions{}), Kill: s.kill})
+	result, err := bench.Run(ctx, sheets,
+		workbench.RunOptions{Options: s.options(), Observer: s.observer(&runOptions{}), Kill: s.kill})
 	if err != nil {
 		return 0, err
 	}
@@ -219,10 +241,12 @@ func (s *session) demo(ctx context.Context, o *demoOptions) (int, error) {
 func (s *session) demoEnd(dir, reportFile string, asPlanned bool) {
 	t := s.tell
 	if asPlanned {
-		t.printf("%s: the sheet %q falls short on purpose, to show how that looks.\n", t.in(green, "All of it came out as planned"), standin.SheetThatFalls)
+		t.printf("%s: the sheet %q falls short on purpose, to show how that looks.\n",
+			t.in(green, "All of it came out as planned"), standin.SheetThatFalls)
 	} else {
 		t.printf("%s\n", t.in(red, "Not all of it came out as planned; see above."))
 	}
-	t.printf("\n  the bench    %s\n  the sheets   %s\n  the report   %s\n", filepath.Join(dir, "bench.yaml"), filepath.Join(dir, "sheets"), reportFile)
+	t.printf("\n  the bench    %s\n  the sheets   %s\n  the report   %s\n", filepath.Join(dir, "bench.yaml"),
+		filepath.Join(dir, "sheets"), reportFile)
 	t.printf("\nnext: testbench demo -dir honey -serve      (keeps the services up; in another terminal:)\n      cd honey && testbench call stores/search grade=A\n")
 }

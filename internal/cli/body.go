@@ -58,7 +58,9 @@ func (s *session) firstLines(text string) string {
 	if len(lines) <= mostLines {
 		return strings.Join(lines, "\n")
 	}
-	return strings.Join(lines[:mostLines], "\n") + fmt.Sprintf("\n… %d more lines; -full shows them, -save FILE writes all of it", 1+strings.Count(lines[mostLines], "\n"))
+	return strings.Join(lines[:mostLines],
+		"\n") + fmt.Sprintf("\n… %d more lines; -full shows them, -save FILE writes all of it",
+		1+strings.Count(lines[mostLines], "\n"))
 }
 
 // A remark that stands in a tree for what is left out is marked on both sides, so that it
@@ -122,7 +124,11 @@ func (s *session) shortenedElements(items []*document.Node) []*document.Node {
 		case n <= mostElements || counts[item.Name()] == mostElements+1:
 			out = append(out, s.shortened(item))
 		case n == mostElements+1:
-			out = append(out, &document.Node{Kind: document.Comment, Text: fmt.Sprintf(" %d more of %d %s ", counts[item.Name()]-mostElements, counts[item.Name()], item.Name().Local)})
+			out = append(out, &document.Node{
+				Kind: document.Comment,
+				Text: fmt.Sprintf(" %d more of %d %s ", counts[item.Name()]-mostElements, counts[item.Name()],
+					item.Name().Local),
+			})
 		}
 	}
 	return out

@@ -35,28 +35,39 @@ type bridgeOptions struct {
 }
 
 func bridgeCommand() *command {
-	return &command{name: "bridge", group: "handing over", purpose: "offers the operations of a SOAP service as JSON over HTTP", usage: "SERVICE",
-		examples: []string{"testbench bridge lab", "testbench bridge lab -issue-key orchard -operations GradeLot -until 720h", "testbench bridge lab -role grader -operations GradeLot -methods POST",
-			"testbench bridge lab -issue-key orchard -roles grader", "testbench bridge lab -listen 127.0.0.1:8730 -keep GradeLot=30s -rate 20"},
+	return &command{
+		name: "bridge", group: "handing over", purpose: "offers the operations of a SOAP service as JSON over HTTP",
+		usage: "SERVICE",
+		examples: []string{
+			"testbench bridge lab", "testbench bridge lab -issue-key orchard -operations GradeLot -until 720h",
+			"testbench bridge lab -role grader -operations GradeLot -methods POST",
+			"testbench bridge lab -issue-key orchard -roles grader",
+			"testbench bridge lab -listen 127.0.0.1:8730 -keep GradeLot=30s -rate 20",
+		},
 		options: func(f *flag.FlagSet) any {
 			o := &bridgeOptions{}
 			f.StringVar(&o.listen, "listen", "127.0.0.1:8730", "the `address` to listen on; port 0 takes a free one")
 			f.StringVar(&o.port, "port", "", "the `port` of the contract")
 			f.StringVar(&o.cert, "cert", "", "a `file` with the certificate for TLS, in PEM")
 			f.StringVar(&o.key, "key", "", "the `file` with its key")
-			f.StringVar(&o.log, "access-log", "", "write a line of JSON for each request to a `file`; else they go to standard error")
+			f.StringVar(&o.log, "access-log", "",
+				"write a line of JSON for each request to a `file`; else they go to standard error")
 			f.Var(&o.keep, "keep", "`OPERATION=30s`: keep answers of an operation for a time; may stand several times")
-			f.Var(&o.hosts, "host", "a `name` by which it is asked, beside those of the loopback, with :PORT where it is another there; may stand several times")
+			f.Var(&o.hosts, "host",
+				"a `name` by which it is asked, beside those of the loopback, with :PORT where it is another there; may stand several times")
 			f.Float64Var(&o.rate, "rate", 0, "how many requests a `second` each key may make")
 			f.Int64Var(&o.maxBody, "max-request", 1<<20, "how many `bytes` a request may hold")
 			f.DurationVar(&o.timeout, "wait", 30*time.Second, "how `long` the service is waited for")
 			f.BoolVar(&o.open, "open", false, "answer everybody beyond the loopback too, without a key")
 			f.StringVar(&o.issue, "issue-key", "", "make a key for whoever is called `NAME`, and print it")
-			f.StringVar(&o.operations, "operations", "", "the operations that the key or role is for, with commas between `them`; else all")
+			f.StringVar(&o.operations, "operations", "",
+				"the operations that the key or role is for, with commas between `them`; else all")
 			f.StringVar(&o.role, "role", "", "say what the role of this `NAME` is for, by -operations and -methods")
-			f.StringVar(&o.methods, "methods", "", "the methods that the role is for: POST asks for operations, GET for the page, /openapi.json, /metrics and /health; else `both`")
+			f.StringVar(&o.methods, "methods", "",
+				"the methods that the role is for: POST asks for operations, GET for the page, /openapi.json, /metrics and /health; else `both`")
 			f.StringVar(&o.roles, "roles", "", "the roles that the key has, with commas between `them`")
-			f.StringVar(&o.header, "key-header", "", "the header field that holds the key, as `X-Key`; else it is Authorization: Bearer KEY")
+			f.StringVar(&o.header, "key-header", "",
+				"the header field that holds the key, as `X-Key`; else it is Authorization: Bearer KEY")
 			f.BoolVar(&o.closed, "closed", false, "ask for a key for the page, /openapi.json, /metrics and /health too")
 			f.DurationVar(&o.until, "until", 0, "for how `long` the key is good; else for ever")
 			f.BoolVar(&o.list, "list-keys", false, "list the keys that were issued")
@@ -65,7 +76,8 @@ func bridgeCommand() *command {
 		},
 		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
 			return s.bridge(ctx, options.(*bridgeOptions), args)
-		}}
+		},
+	}
 }
 
 func (s *session) bridge(ctx context.Context, o *bridgeOptions, args []string) (int, error) {
@@ -97,7 +109,9 @@ func (s *session) bridge(ctx context.Context, o *bridgeOptions, args []string) (
 	return s.serveBridge(ctx, bench, keys, o, args[0])
 }
 
-func (s *session) issueKey(ctx context.Context, bench *workbench.Bench, keys *bridge.Keys, o *bridgeOptions, service string) (int, error) {
+func (s *session) issueKey(ctx context.Context, bench *workbench.Bench, keys *bridge.Keys, o *bridgeOptions,
+	service string,
+) (int, error) {
 	operations, err := s.bridgeOperations(ctx, bench, o, service)
 	if err != nil {
 		return 0, err
@@ -130,7 +144,9 @@ func separated(text string) []string {
 }
 
 // bridgeOperations are those that -operations names, all of which the contract has.
-func (s *session) bridgeOperations(ctx context.Context, bench *workbench.Bench, o *bridgeOptions, service string) ([]string, error) {
+func (s *session) bridgeOperations(ctx context.Context, bench *workbench.Bench, o *bridgeOptions,
+	service string,
+) ([]string, error) {
 	operations := separated(o.operations)
 	if len(operations) == 0 {
 		return nil, nil
@@ -147,7 +163,9 @@ func (s *session) bridgeOperations(ctx context.Context, bench *workbench.Bench, 
 	return operations, nil
 }
 
-func (s *session) setRole(ctx context.Context, bench *workbench.Bench, keys *bridge.Keys, o *bridgeOptions, service string) (int, error) {
+func (s *session) setRole(ctx context.Context, bench *workbench.Bench, keys *bridge.Keys, o *bridgeOptions,
+	service string,
+) (int, error) {
 	operations, err := s.bridgeOperations(ctx, bench, o, service)
 	if err != nil {
 		return 0, err
@@ -161,7 +179,8 @@ func (s *session) setRole(ctx context.Context, bench *workbench.Bench, keys *bri
 	if err := keys.SetRole(o.role, bridge.Role{Operations: operations, Methods: methods}); err != nil {
 		return 0, err
 	}
-	s.tell.note("the role %s is for %s %s", s.tell.visible(o.role), firstOf(strings.Join(methods, ", "), "GET, POST"), firstOf(strings.Join(operations, ", "), "of all operations"))
+	s.tell.note("the role %s is for %s %s", s.tell.visible(o.role), firstOf(strings.Join(methods, ", "), "GET, POST"),
+		firstOf(strings.Join(operations, ", "), "of all operations"))
 	return ExitHeld, nil
 }
 
@@ -183,7 +202,8 @@ func (s *session) listKeys(keys *bridge.Keys) error {
 		case !key.Until.IsZero():
 			state = "good until " + key.Until.Format("2006-01-02 15:04")
 		}
-		s.tell.printf("%s  %s  %s  %s\n", s.tell.fit(key.Name, 16), key.Issued.Format("2006-01-02"), s.tell.fit(keyIsFor(key), 28), state)
+		s.tell.printf("%s  %s  %s  %s\n", s.tell.fit(key.Name, 16), key.Issued.Format("2006-01-02"),
+			s.tell.fit(keyIsFor(key), 28), state)
 	}
 	return nil
 }
@@ -199,7 +219,9 @@ func keyIsFor(key *bridge.Key) string {
 	return words
 }
 
-func (s *session) serveBridge(ctx context.Context, bench *workbench.Bench, keys *bridge.Keys, o *bridgeOptions, service string) (int, error) {
+func (s *session) serveBridge(ctx context.Context, bench *workbench.Bench, keys *bridge.Keys, o *bridgeOptions,
+	service string,
+) (int, error) {
 	host, _, err := net.SplitHostPort(o.listen)
 	if err != nil {
 		return 0, usagef("-listen 127.0.0.1:8730", "-listen %s: %v", o.listen, err)
@@ -208,16 +230,21 @@ func (s *session) serveBridge(ctx context.Context, bench *workbench.Bench, keys 
 	isLoopback := host == "localhost" || ip != nil && ip.IsLoopback()
 	switch hasKeys := keys.Any(); {
 	case !hasKeys && o.closed:
-		return 0, usagef("`testbench bridge "+service+" -issue-key NAME` makes a key", "-closed asks for a key for everything, and no key was issued")
+		return 0, usagef("`testbench bridge "+service+" -issue-key NAME` makes a key",
+			"-closed asks for a key for everything, and no key was issued")
 	case !hasKeys && !isLoopback && !o.open:
-		return 0, usagef("`testbench bridge "+service+" -issue-key NAME` makes a key; -open does without", "on %s everybody could ask, and no key was issued", o.listen)
+		return 0, usagef("`testbench bridge "+service+" -issue-key NAME` makes a key; -open does without",
+			"on %s everybody could ask, and no key was issued", o.listen)
 	case hasKeys && o.open:
 		return 0, usagef("take -open out", "-open has no effect: keys were issued, and nothing is answered without one")
 	}
 	if err := o.check(); err != nil {
 		return 0, err
 	}
-	options := bridge.Options{Keys: keys, KeyHeader: o.header, Closed: o.closed, PerSecond: o.rate, MaxBody: o.maxBody, Timeout: o.timeout, Keep: map[string]time.Duration{}}
+	options := bridge.Options{
+		Keys: keys, KeyHeader: o.header, Closed: o.closed, PerSecond: o.rate, MaxBody: o.maxBody,
+		Timeout: o.timeout, Keep: map[string]time.Duration{},
+	}
 	for _, text := range o.keep {
 		name, long, ok := strings.Cut(text, "=")
 		keep, err := time.ParseDuration(long)
@@ -261,7 +288,8 @@ func (o *bridgeOptions) check() error {
 	case (o.cert == "") != (o.key == ""):
 		return usagef("-cert cert.pem -key key.pem", "for TLS both -cert and -key are needed")
 	case o.header != "" && (!httpguts.ValidHeaderFieldName(o.header) || strings.EqualFold(o.header, "Host")):
-		return usagef("-key-header X-Key", "-key-header %q: no header field that could hold a key has this name", o.header)
+		return usagef("-key-header X-Key", "-key-header %q: no header field that could hold a key has this name",
+			o.header)
 	case o.rate < 0:
 		return usagef("-rate 20", "-rate takes how many requests a second, not %g", o.rate)
 	case o.maxBody <= 0:
@@ -302,8 +330,13 @@ func bridgeHosts(at net.Addr, isLoopback bool, o *bridgeOptions) []string {
 }
 
 // listenBridge answers until it is interrupted, and lets what is being answered end.
-func (s *session) listenBridge(ctx context.Context, listener net.Listener, handler http.Handler, o *bridgeOptions) (int, error) {
-	server := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute, WriteTimeout: o.timeout + time.Minute, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10}
+func (s *session) listenBridge(ctx context.Context, listener net.Listener, handler http.Handler,
+	o *bridgeOptions,
+) (int, error) {
+	server := &http.Server{
+		Handler: handler, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute,
+		WriteTimeout: o.timeout + time.Minute, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
+	}
 	scheme := "http"
 	if o.cert != "" {
 		pair, err := tls.LoadX509KeyPair(o.cert, o.key)

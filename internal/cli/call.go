@@ -38,7 +38,8 @@ type callOptions struct {
 }
 
 func callCommand() *command {
-	return &command{name: "call", group: "building and asking", purpose: "makes one exchange and shows the answer",
+	return &command{
+		name: "call", group: "building and asking", purpose: "makes one exchange and shows the answer",
 		usage: "SERVICE/OPERATION | SERVICE METHOD PATH | METHOD ADDRESS [field=value ...]",
 		examples: []string{
 			"testbench call stores/search grade=A",
@@ -56,7 +57,8 @@ func callCommand() *command {
 			f.BoolVar(&o.Stay, "stay", false, "do not follow redirects")
 			f.BoolVar(&o.dry, "dry", false, "show what would be sent, masked, and send nothing")
 			f.BoolVar(&o.headers, "headers", false, "show the answer's headers")
-			f.StringVar(&o.show, "show", "", "show `what` was exchanged, with headers and where the time went: sent, received or all")
+			f.StringVar(&o.show, "show", "",
+				"show `what` was exchanged, with headers and where the time went: sent, received or all")
 			f.BoolVar(&o.full, "full", false, "show bodies in full, however long, on a terminal too")
 			f.StringVar(&o.save, "save", "", "save the answer's body to a `file`")
 			f.Var(&o.picks, "pick", "print only the value at this `path`, bare, for the shell; may stand several times")
@@ -66,7 +68,8 @@ func callCommand() *command {
 		},
 		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
 			return s.call(ctx, options.(*callOptions), args)
-		}}
+		},
+	}
 }
 
 // shape are the options that say what is sent.
@@ -85,9 +88,11 @@ func (o *callOptions) shape(f *flag.FlagSet) {
 func (o *callOptions) effectless() error {
 	switch {
 	case o.dry && len(o.keep) > 0 && o.into == "":
-		return usagef("take it out, or write the call down with -into", "-dry sends nothing, so that there is no answer to keep from")
+		return usagef("take it out, or write the call down with -into",
+			"-dry sends nothing, so that there is no answer to keep from")
 	case o.show != "" && o.show != "sent" && o.show != "received" && o.show != "all":
-		return usagef(suggest.DidYouMean(o.show, []string{"sent", "received", "all"}), "-show takes sent, received or all, not %q", o.show)
+		return usagef(suggest.DidYouMean(o.show, []string{"sent", "received", "all"}),
+			"-show takes sent, received or all, not %q", o.show)
 	case o.HTTP != "" && o.HTTP != "1.1" && o.HTTP != "2":
 		return usagef("-http 2", "-http takes 1.1 or 2, not %q", o.HTTP)
 	}
@@ -95,7 +100,9 @@ func (o *callOptions) effectless() error {
 }
 
 // prepareCall makes the step that the arguments describe.
-func (s *session) prepareCall(bench *workbench.Bench, o *callOptions, args []string) (*sheet.Step, workbench.Options, error) {
+func (s *session) prepareCall(bench *workbench.Bench, o *callOptions,
+	args []string,
+) (*sheet.Step, workbench.Options, error) {
 	options := s.options()
 	o.In = o.in
 	o.Target, o.Fields = run.SplitCall(args)
@@ -144,7 +151,8 @@ func (s *session) call(ctx context.Context, o *callOptions, args []string) (int,
 		return 0, err
 	}
 	if len(keeps) > 0 && bench.Dir == "" {
-		return 0, usagef("`testbench new DIR` starts a bench", "values are kept in a bench, and there is none here or above")
+		return 0, usagef("`testbench new DIR` starts a bench",
+			"values are kept in a bench, and there is none here or above")
 	}
 	step, options, err := s.prepareCall(bench, o, args)
 	if err != nil {
@@ -187,7 +195,9 @@ func (s *session) call(ctx context.Context, o *callOptions, args []string) (int,
 	return status, err
 }
 
-func (s *session) finishCall(bench *workbench.Bench, o *callOptions, result *workbench.StepResult, picked []*path.Path, keeps []keep) (int, error) {
+func (s *session) finishCall(bench *workbench.Bench, o *callOptions, result *workbench.StepResult, picked []*path.Path,
+	keeps []keep,
+) (int, error) {
 	status := result.Outcome.ExitStatus()
 	if o.save != "" && result.Last() != nil && result.Last().Answer != nil {
 		if err := safefile.Write(o.save, result.Last().Answer.Body, 0o644); err != nil {
@@ -251,7 +261,8 @@ func (s *session) showCall(o *callOptions, result *workbench.StepResult) {
 		}
 		switch {
 		case o.show != "":
-			s.showExchange(record, result, o.show == "sent" || o.show == "all", o.show == "received" || o.show == "all", false)
+			s.showExchange(record, result, o.show == "sent" || o.show == "all", o.show == "received" || o.show == "all",
+				false)
 		default:
 			if o.headers {
 				for _, name := range sortedHeader(a.Header) {
@@ -397,7 +408,9 @@ func yamlNode(n *yamlfile.Node) *document.Node {
 
 // appendStep adds the call as a step to a sheet, and leaves the rest of the
 // file as it is.
-func (s *session) appendStep(ctx context.Context, bench *workbench.Bench, step *sheet.Step, o *callOptions, options workbench.Options) error {
+func (s *session) appendStep(ctx context.Context, bench *workbench.Bench, step *sheet.Step, o *callOptions,
+	options workbench.Options,
+) error {
 	unlock, err := safefile.Lock(o.into)
 	if err != nil {
 		return err
@@ -405,7 +418,8 @@ func (s *session) appendStep(ctx context.Context, bench *workbench.Bench, step *
 	defer unlock()
 	source, err := os.ReadFile(o.into)
 	if os.IsNotExist(err) {
-		source = []byte("sheet: " + yamlfile.ScalarText(strings.TrimSuffix(filepath.Base(o.into), filepath.Ext(o.into))) + "\nsteps:\n")
+		source = []byte("sheet: " +
+			yamlfile.ScalarText(strings.TrimSuffix(filepath.Base(o.into), filepath.Ext(o.into))) + "\nsteps:\n")
 	} else if err != nil {
 		return err
 	}

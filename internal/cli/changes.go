@@ -134,7 +134,8 @@ func (s *session) compareRuns(o compare.RunOptions, args []string) (int, error) 
 		s.showStepChanges(changes.Steps)
 	}
 	if changes.Unseen > 0 {
-		s.tell.note("note: what was in %s was not recorded in full, and could not be compared", count(changes.Unseen, "answer"))
+		s.tell.note("note: what was in %s was not recorded in full, and could not be compared",
+			count(changes.Unseen, "answer"))
 	}
 	if err != nil || len(changes.Steps) == 0 {
 		return ExitHeld, err

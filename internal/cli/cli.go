@@ -137,7 +137,10 @@ func usagef(try, format string, args ...any) error {
 // order; kill cuts that short.
 func Main(ctx, kill context.Context, args []string, stdin io.Reader, stdout, stderr io.Writer) (status int) {
 	masker := &secret.Masker{}
-	s := &session{kill: kill, stdin: stdin, masker: masker, tell: newTeller(stdout, stderr, masker), talking: talking{most: usualMost}}
+	s := &session{
+		kill: kill, stdin: stdin, masker: masker, tell: newTeller(stdout, stderr, masker),
+		talking: talking{most: usualMost},
+	}
 	defer func() {
 		if s.tell.close() != nil {
 			status = max(status, ExitWrong)
@@ -246,13 +249,18 @@ func (s *session) flags(c *command) (*flag.FlagSet, any) {
 		}},
 		{"json", func() { flags.BoolVar(&s.common.json, "json", false, "results as JSON") }},
 		{"log", func() { flags.StringVar(&s.common.log, "log", "", "a log of every exchange into a `file`, masked") }},
-		{"write", func() { flags.StringVar(&s.talking.write, "write", "", "the guarded `site` that may be written to") }},
-		{"insecure", func() { flags.BoolVar(&s.talking.insecure, "insecure", false, "server certificates are not checked") }},
+		{"write", func() {
+			flags.StringVar(&s.talking.write, "write", "", "the guarded `site` that may be written to")
+		}},
+		{"insecure", func() {
+			flags.BoolVar(&s.talking.insecure, "insecure", false, "server certificates are not checked")
+		}},
 		{"allow", func() {
 			flags.Var(&s.talking.allow, "allow", "a further `host` that requests may go to; may stand several times")
 		}},
 		{"timeout", func() {
-			flags.DurationVar(&s.talking.timeout, "timeout", 0, "how long one exchange may take (30s unless the site says otherwise)")
+			flags.DurationVar(&s.talking.timeout, "timeout", 0,
+				"how long one exchange may take (30s unless the site says otherwise)")
 		}},
 		{"most", func() { flags.IntVar(&s.talking.most, "most", usualMost, "how large an answer may be, in `MiB`") }},
 	} {
@@ -286,7 +294,8 @@ func parse(flags *flag.FlagSet, args []string) ([]string, error) {
 }
 
 // invalidValue is what the flag package says of a number or a time that it cannot read.
-var invalidValue = regexp.MustCompile(`^invalid (?:boolean )?value (".*") for (?:flag )?-([a-z-]+): (?:parse error|value out of range)$`)
+var invalidValue = regexp.MustCompile(
+	`^invalid (?:boolean )?value (".*") for (?:flag )?-([a-z-]+): (?:parse error|value out of range)$`)
 
 // kindOf says what an option takes.
 func kindOf(f *flag.Flag) string {
@@ -348,8 +357,12 @@ func (s *session) openLog() (func(), error) {
 
 // options gathers what the core needs to know of the command line.
 func (s *session) options() workbench.Options {
-	return workbench.Options{Site: s.common.site, Set: s.common.set, Write: s.talking.write, Insecure: s.talking.insecure, Allow: s.talking.allow,
-		Timeout: s.talking.timeout, MaxBody: int64(s.talking.most) << 20, Masker: s.masker, Log: s.tell.log, Prompter: s.person}
+	return workbench.Options{
+		Site: s.common.site, Set: s.common.set, Write: s.talking.write, Insecure: s.talking.insecure,
+		Allow:   s.talking.allow,
+		Timeout: s.talking.timeout, MaxBody: int64(s.talking.most) << 20, Masker: s.masker, Log: s.tell.log,
+		Prompter: s.person,
+	}
 }
 
 // benchDir finds the bench folder; it is empty where there is none.

@@ -63,13 +63,19 @@ func TestParseRows(t *testing.T) {
 func TestWords(t *testing.T) {
 	assert.Equal(t, "1 row", count(1, "row"))
 	assert.Equal(t, "0 rows", count(0, "row"))
-	for d, want := range map[time.Duration]string{1500 * time.Microsecond: "1.5 ms", 99 * time.Millisecond: "99 ms", 12 * time.Second: "12.0 s"} {
+	for d, want := range map[time.Duration]string{
+		1500 * time.Microsecond: "1.5 ms", 99 * time.Millisecond: "99 ms",
+		12 * time.Second: "12.0 s",
+	} {
 		assert.Equal(t, want, milliseconds(d))
 	}
 	for n, want := range map[int]string{999: "999 B", 1500: "1.5 kB", 64_000_000: "64.0 MB"} {
 		assert.Equal(t, want, size(n))
 	}
-	for d, want := range map[time.Duration]string{0: "less than a second", 40 * time.Second: "40 s", 65 * time.Minute: "1 h 5 min", 49*time.Hour + time.Second: "2 d 1 h"} {
+	for d, want := range map[time.Duration]string{
+		0: "less than a second", 40 * time.Second: "40 s",
+		65 * time.Minute: "1 h 5 min", 49*time.Hour + time.Second: "2 d 1 h",
+	} {
 		assert.Equal(t, want, inWords(d))
 	}
 }
@@ -103,11 +109,13 @@ func TestLayOut(t *testing.T) {
 	assert.Equal(t, "{\n  \"a\": [\n    1\n  ]\n}", layOut(document.JSON, node, nil))
 	node, err = document.ReadXML([]byte("<a><b>1</b><c>x<d/>y</c></a>"), "")
 	require.NoError(t, err)
-	assert.Equal(t, "<a>\n  <b>1</b>\n  <c>x<d/>y</c>\n</a>", layOut(document.XML, node, nil), "blanks are added only where they carry no content")
+	assert.Equal(t, "<a>\n  <b>1</b>\n  <c>x<d/>y</c>\n</a>", layOut(document.XML, node, nil),
+		"blanks are added only where they carry no content")
 	assert.Equal(t, "(3 B of binary data)", layOut(document.Binary, document.NewUntyped("x"), []byte("\x00\x01\xff")))
 	for sent, shown := range map[string]string{
-		"plain": "plain", "sp\xe4te Ernte\r\n": "sp\ufffdte Ernte\r\n", "\x1b[31mred\tand a text": "\x1b[31mred\tand a text",
-		"a\x00text": "(6 B of binary data)", "\x01\x02abcdefgh\x7f\x80": "(12 B of binary data)",
+		"plain": "plain", "sp\xe4te Ernte\r\n": "sp\ufffdte Ernte\r\n",
+		"\x1b[31mred\tand a text": "\x1b[31mred\tand a text",
+		"a\x00text":               "(6 B of binary data)", "\x01\x02abcdefgh\x7f\x80": "(12 B of binary data)",
 	} {
 		assert.Equal(t, shown, layOut(document.Plain, document.NewUntyped(sent), []byte(sent)))
 	}
@@ -122,12 +130,16 @@ func TestBody(t *testing.T) {
 	masker.Hide(key)
 	s := &session{tell: newTeller(&out, &out, masker), masker: masker}
 	s.tell.terminal, s.tell.colour = true, true
-	json, err := document.ReadJSON([]byte(`{"n": -1.50, "yes": true, "list": [` + strings.Repeat(`"x",`, 40) + `null], "long": "` + strings.Repeat("é", 400) + `", "key": "` + key + `", "odd": "1 … \u001b[31m\" }"}`))
+	json, err := document.ReadJSON([]byte(`{"n": -1.50, "yes": true, "list": [` + strings.Repeat(`"x",`, 40) +
+		`null], "long": "` + strings.Repeat("é", 400) + `", "key": "` + key + `", "odd": "1 … \u001b[31m\" }"}`))
 	require.NoError(t, err)
 	s.tell.printf("%s\n", s.body(document.JSON, json, nil, "  "))
 	s.tell.close()
 	text := out.String()
-	for _, says := range []string{"  \x1b[1m\"n\"\x1b[0m: \x1b[36m-1.50\x1b[0m,", "\x1b[35mtrue\x1b[0m", "\x1b[2m… 29 more of 41\x1b[0m", strings.Repeat("é", 280) + "… (400 characters)", `\"key\"`} {
+	for _, says := range []string{
+		"  \x1b[1m\"n\"\x1b[0m: \x1b[36m-1.50\x1b[0m,", "\x1b[35mtrue\x1b[0m",
+		"\x1b[2m… 29 more of 41\x1b[0m", strings.Repeat("é", 280) + "… (400 characters)", `\"key\"`,
+	} {
 		assert.Contains(t, text, strings.ReplaceAll(says, `\"`, `"`))
 	}
 	assert.NotContains(t, text, "sealed-key")
@@ -136,13 +148,18 @@ func TestBody(t *testing.T) {
 	xml, err := document.ReadXML([]byte(`<a b="1">`+strings.Repeat("<lot>5</lot>", 30)+`<t>text</t></a>`), "")
 	require.NoError(t, err)
 	text = s.body(document.XML, xml, nil, "")
-	for _, says := range []string{"<a b=\x1b[32m\"1\"\x1b[0m>", "\x1b[36m5\x1b[0m", "\x1b[2m<!-- 18 more of 30 lot -->\x1b[0m", "\x1b[32mtext\x1b[0m"} {
+	for _, says := range []string{
+		"<a b=\x1b[32m\"1\"\x1b[0m>", "\x1b[36m5\x1b[0m",
+		"\x1b[2m<!-- 18 more of 30 lot -->\x1b[0m", "\x1b[32mtext\x1b[0m",
+	} {
 		assert.Contains(t, text, says)
 	}
 	s.full = true
 	assert.Equal(t, 40, strings.Count(s.body(document.JSON, json, nil, ""), `"x"`))
-	assert.Equal(t, "(8 B of binary data, image/png)", s.body(document.Binary, nil, []byte("\x89PNG\x0d\x0a\x1a\x0a"), ""))
-	assert.Equal(t, "(3 B of binary data)", s.body(document.JSON, nil, []byte("\x00\x01\xff"), ""), "its size has no colour")
+	assert.Equal(t, "(8 B of binary data, image/png)",
+		s.body(document.Binary, nil, []byte("\x89PNG\x0d\x0a\x1a\x0a"), ""))
+	assert.Equal(t, "(3 B of binary data)", s.body(document.JSON, nil, []byte("\x00\x01\xff"), ""),
+		"its size has no colour")
 }
 
 // What goes to a printer is masked, whichever way it goes.

@@ -31,20 +31,31 @@ const (
 )
 
 func compareCommand() *command {
-	return &command{name: "compare", group: "finding one's way in answers", purpose: "says what differs between two answers, two runs or two versions of a contract", usage: "A B | TARGET [field=value ...] -site ONE -site OTHER",
-		examples: []string{"testbench compare before.json after.json -ignore lots[*].seen", "testbench compare 17.2 18.2 -key lots=id", "testbench compare stores/search grade=A -site local -site south", "testbench compare 17 18", "testbench compare stores-1.yaml stores-2.yaml -breaks"},
+	return &command{
+		name: "compare", group: "finding one's way in answers",
+		purpose: "says what differs between two answers, two runs or two versions of a contract",
+		usage:   "A B | TARGET [field=value ...] -site ONE -site OTHER",
+		examples: []string{
+			"testbench compare before.json after.json -ignore lots[*].seen",
+			"testbench compare 17.2 18.2 -key lots=id",
+			"testbench compare stores/search grade=A -site local -site south", "testbench compare 17 18",
+			"testbench compare stores-1.yaml stores-2.yaml -breaks",
+		},
 		options: func(f *flag.FlagSet) any {
 			o := &compareOptions{}
-			f.Var(&o.ignore, "ignore", "a `path` that is not looked at, with all below it, or \"is datetime\" for a kind; may stand several times")
+			f.Var(&o.ignore, "ignore",
+				"a `path` that is not looked at, with all below it, or \"is datetime\" for a kind; may stand several times")
 			f.StringVar(&o.as, "as", "", "what they are: answers, runs or contracts (`kind`); by itself it is seen")
 			f.BoolVar(&o.breaks, "breaks", false, "of two contracts, only what breaks callers or readers")
-			f.BoolVar(&o.values, "values", false, "of two runs, the values of answers too, not only which fields they have")
+			f.BoolVar(&o.values, "values", false,
+				"of two runs, the values of answers too, not only which fields they have")
 			f.Var(&o.keys, "key", "`list=field`: by which field the elements of a list are matched; may stand several times")
 			return o
 		},
 		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
 			return s.compare(ctx, options.(*compareOptions), args)
-		}}
+		},
+	}
 }
 
 // asked makes the options of a comparison of those of the command line.
@@ -82,7 +93,8 @@ func (s *session) compare(ctx context.Context, o *compareOptions, args []string)
 	if err != nil {
 		return 0, err
 	}
-	if err := s.inForm("of " + kind + map[bool]string{true: " at two sites"}[kind == asAnswers && len(s.common.sites) > 0]); err != nil {
+	if err := s.inForm("of " + kind +
+		map[bool]string{true: " at two sites"}[kind == asAnswers && len(s.common.sites) > 0]); err != nil {
 		return 0, err
 	}
 	switch kind {
@@ -100,7 +112,8 @@ func (s *session) compare(ctx context.Context, o *compareOptions, args []string)
 	case len(s.common.sites) > 2:
 		return 0, usagef("", "two sites are compared, and %d are named", len(s.common.sites))
 	case len(args) != 2:
-		return 0, usagef("testbench compare before.json after.json, testbench compare TARGET -site ONE -site OTHER", "compare which two answers?")
+		return 0, usagef("testbench compare before.json after.json, testbench compare TARGET -site ONE -site OTHER",
+			"compare which two answers?")
 	default:
 		if a, err = s.tree(args[0]); err == nil {
 			b, err = s.tree(args[1])
@@ -141,7 +154,8 @@ func (s *session) comparedAs(o *compareOptions, args []string) (string, error) {
 			return "", err
 		}
 		if o.as != asAnswers && len(args) != 2 {
-			return "", usagef("testbench compare 17 18, testbench compare old.wsdl new.wsdl", "compare which two %s?", o.as)
+			return "", usagef("testbench compare 17 18, testbench compare old.wsdl new.wsdl", "compare which two %s?",
+				o.as)
 		}
 		return o.as, nil
 	}
@@ -164,7 +178,8 @@ func (s *session) comparedAs(o *compareOptions, args []string) (string, error) {
 			}
 			_ = from.Close()
 		}
-		return "", usagef("-as answers, -as runs or -as contracts says what they are", "%s is one of two %s, and %s of two %s", args[0], s.kindOfSource(args[0]), args[1], s.kindOfSource(args[1]))
+		return "", usagef("-as answers, -as runs or -as contracts says what they are",
+			"%s is one of two %s, and %s of two %s", args[0], s.kindOfSource(args[0]), args[1], s.kindOfSource(args[1]))
 	case kinds[asRuns]:
 		return asRuns, nil
 	case kinds[asContracts]:
@@ -234,11 +249,13 @@ func (s *session) atTwoSites(ctx context.Context, args []string) (a, b *document
 		for _, note := range notes {
 			s.tell.note("note: at %s: %s", s.tell.visible(site), s.tell.visible(note))
 		}
-		if last := result.Last(); result.Reply == nil || result.Reply.Payload == nil || last != nil && last.Failure != nil {
+		if last := result.Last(); result.Reply == nil || result.Reply.Payload == nil ||
+			last != nil && last.Failure != nil {
 			return nil, nil, &noAnswerError{site, result}
 		}
 		if result.Outcome != workbench.Held {
-			s.tell.note("note: at %s the call %s: %s", s.tell.visible(site), result.Outcome, s.tell.visible(strings.TrimSpace(result.Reason+" "+result.Says)))
+			s.tell.note("note: at %s the call %s: %s", s.tell.visible(site), result.Outcome,
+				s.tell.visible(strings.TrimSpace(result.Reason+" "+result.Says)))
 		}
 		answers = append(answers, result.Reply.Payload)
 	}
@@ -260,7 +277,9 @@ func (e *noAnswerError) Error() string {
 }
 
 // oneCall makes the call that arguments describe.
-func (s *session) oneCall(ctx context.Context, bench *workbench.Bench, args []string) (*workbench.StepResult, []string, error) {
+func (s *session) oneCall(ctx context.Context, bench *workbench.Bench,
+	args []string,
+) (*workbench.StepResult, []string, error) {
 	call := workbench.Call{Pages: 1}
 	call.Target, call.Fields = run.SplitCall(args)
 	step, err := bench.Prepare(call, s.options())
@@ -317,7 +336,10 @@ func (s *session) showDifferences(names []string, differences []compare.Differen
 	if wide {
 		t.printf("%s\n", t.in(faint, "         "+t.fit("path", width)+"  "+t.fit(names[0], side)+"  "+names[1]))
 	}
-	signs := map[compare.Kind]string{compare.Changed: "changed", compare.Added: "added", compare.Removed: "removed", compare.Moved: "moved", compare.Retyped: "kind"}
+	signs := map[compare.Kind]string{
+		compare.Changed: "changed", compare.Added: "added", compare.Removed: "removed",
+		compare.Moved: "moved", compare.Retyped: "kind",
+	}
 	for _, d := range differences {
 		a, b := shortValue(d.A), shortValue(d.B)
 		if d.Kind == compare.Moved {
@@ -331,7 +353,8 @@ func (s *session) showDifferences(names []string, differences []compare.Differen
 			word = t.fit(word, 7)
 		}
 		if wide {
-			t.printf("%s\n", strings.TrimRight(word+"  "+t.fit(d.Path, width)+"  "+t.fit(a, side)+"  "+t.fit(b, side), " "))
+			t.printf("%s\n", strings.TrimRight(word+"  "+t.fit(d.Path, width)+"  "+t.fit(a, side)+"  "+t.fit(b, side),
+				" "))
 			continue
 		}
 		t.printf("%s  %s\n", word, t.visible(d.Path))

@@ -12,8 +12,13 @@ import (
 var shells = []string{"bash", "zsh", "fish"}
 
 func completionCommand() *command {
-	return &command{name: "completion", group: "the program", purpose: "prints a script that lets a shell complete commands and options", usage: "bash|zsh|fish",
-		examples: []string{"source <(testbench completion bash)", "testbench completion fish > ~/.config/fish/completions/testbench.fish"},
+	return &command{
+		name: "completion", group: "the program",
+		purpose: "prints a script that lets a shell complete commands and options", usage: "bash|zsh|fish",
+		examples: []string{
+			"source <(testbench completion bash)",
+			"testbench completion fish > ~/.config/fish/completions/testbench.fish",
+		},
 		run: func(_ context.Context, s *session, _ any, args []string) (int, error) {
 			if len(args) != 1 {
 				return 0, usagef("testbench completion bash", "for which shell? %s", strings.Join(shells, ", "))
@@ -27,10 +32,12 @@ func completionCommand() *command {
 			case "fish":
 				s.tell.printf("%s", fishCompletion(words))
 			default:
-				return 0, usagef(suggest.DidYouMean(args[0], shells), "there is no completion for %q; there are: %s", args[0], strings.Join(shells, ", "))
+				return 0, usagef(suggest.DidYouMean(args[0], shells), "there is no completion for %q; there are: %s",
+					args[0], strings.Join(shells, ", "))
 			}
 			return ExitHeld, nil
-		}}
+		},
+	}
 }
 
 // word is a command with its options, for completion.
@@ -106,9 +113,11 @@ compdef _testbench testbench
 func fishCompletion(words []word) string {
 	var out strings.Builder
 	for _, w := range words {
-		fmt.Fprintf(&out, "complete -c testbench -n __fish_use_subcommand -a %s -d '%s'\n", w.name, strings.ReplaceAll(w.purpose, "'", `\'`))
+		fmt.Fprintf(&out, "complete -c testbench -n __fish_use_subcommand -a %s -d '%s'\n", w.name,
+			strings.ReplaceAll(w.purpose, "'", `\'`))
 		for _, option := range w.options {
-			fmt.Fprintf(&out, "complete -c testbench -n '__fish_seen_subcommand_from %s' -o %s\n", w.name, strings.TrimPrefix(option, "-"))
+			fmt.Fprintf(&out, "complete -c testbench -n '__fish_seen_subcommand_from %s' -o %s\n", w.name,
+				strings.TrimPrefix(option, "-"))
 		}
 	}
 	return out.String()

@@ -20,11 +20,17 @@ type draftOptions struct {
 }
 
 func draftCommand() *command {
-	return &command{name: "draft", group: "building and asking", purpose: "writes the skeleton of a request, valid by its contract", usage: "SERVICE|FILE|ADDRESS OPERATION",
-		examples: []string{"testbench draft lab GradeLot", "testbench draft lab GradeLot -as step", "testbench draft lab GradeLot -only required -soap 1.2"},
+	return &command{
+		name: "draft", group: "building and asking", purpose: "writes the skeleton of a request, valid by its contract",
+		usage: "SERVICE|FILE|ADDRESS OPERATION",
+		examples: []string{
+			"testbench draft lab GradeLot", "testbench draft lab GradeLot -as step",
+			"testbench draft lab GradeLot -only required -soap 1.2",
+		},
 		options: func(f *flag.FlagSet) any {
 			o := &draftOptions{}
-			f.StringVar(&o.as, "as", "", "the `form`: step (for a sheet), xml (of SOAP with remarks) or json (of SOAP the fields); else what the operation takes")
+			f.StringVar(&o.as, "as", "",
+				"the `form`: step (for a sheet), xml (of SOAP with remarks) or json (of SOAP the fields); else what the operation takes")
 			f.StringVar(&o.only, "only", "", "`required` leaves out what may be left out")
 			f.StringVar(&o.soap, "soap", "", "the `version` of SOAP: 1.1 or 1.2")
 			f.StringVar(&o.port, "port", "", "the `port` of the contract")
@@ -33,12 +39,14 @@ func draftCommand() *command {
 		},
 		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
 			return s.draft(ctx, options.(*draftOptions), args)
-		}}
+		},
+	}
 }
 
 func (s *session) draft(ctx context.Context, o *draftOptions, args []string) (int, error) {
 	if len(args) == 0 || len(args) > 2 {
-		return 0, usagef("testbench draft lab GradeLot, testbench draft partner.wsdl OPERATION", "draft what? A contract and an operation")
+		return 0, usagef("testbench draft lab GradeLot, testbench draft partner.wsdl OPERATION",
+			"draft what? A contract and an operation")
 	}
 	source, operation := splitTarget(args)
 	if s.common.json {
@@ -62,7 +70,10 @@ func (s *session) draft(ctx context.Context, o *draftOptions, args []string) (in
 	if err := cmp.Or(isSOAPVersion(o.soap), onlyWSDL(c, source, o.soap, o.port)); err != nil {
 		return 0, err
 	}
-	options := contract.DraftOptions{As: o.as, Required: o.only != "", Answer: o.answer, Target: source + "/" + operation}
+	options := contract.DraftOptions{
+		As: o.as, Required: o.only != "", Answer: o.answer,
+		Target: source + "/" + operation,
+	}
 	made, err := s.drafted(c, o, source, operation, options)
 	var unknown *contract.UnknownFormError
 	if errors.As(err, &unknown) {
@@ -83,16 +94,20 @@ func (s *session) draft(ctx context.Context, o *draftOptions, args []string) (in
 	case made.TooLarge:
 		s.tell.note("note: the draft is cut at %d parts and not valid: the contract asks for more", schema.MostParts)
 	case len(made.Cut) > 0:
-		s.tell.note("note: %s holds itself without end; there the draft is cut and not valid", strings.Join(made.Cut, ", "))
+		s.tell.note("note: %s holds itself without end; there the draft is cut and not valid",
+			strings.Join(made.Cut, ", "))
 	}
 	if made.Omitted > 0 {
-		s.tell.note("note: %s that may be left out and stand deep in others are not in the draft", count(made.Omitted, "field"))
+		s.tell.note("note: %s that may be left out and stand deep in others are not in the draft",
+			count(made.Omitted, "field"))
 	}
 	return ExitHeld, nil
 }
 
 // drafted makes a draft of an operation, or of a schema alone.
-func (s *session) drafted(c *workbench.Contract, o *draftOptions, source, name string, options contract.DraftOptions) (*contract.Draft, error) {
+func (s *session) drafted(c *workbench.Contract, o *draftOptions, source, name string,
+	options contract.DraftOptions,
+) (*contract.Draft, error) {
 	switch {
 	case !c.HasOperations() && options.As == "step":
 		return nil, usagef("leave -as out", "%s is a schema alone, and a step calls an operation", source)

@@ -21,8 +21,13 @@ type fieldsOptions struct {
 }
 
 func fieldsCommand() *command {
-	return &command{name: "fields", group: "finding one's way in answers", purpose: "shows every field of an answer: its path, its kind, what stands in it", usage: "SOURCE",
-		examples: []string{"testbench call stores/search grade=A -save lots.json", "testbench fields lots.json", "testbench fields last -find keeper -as keep"},
+	return &command{
+		name: "fields", group: "finding one's way in answers",
+		purpose: "shows every field of an answer: its path, its kind, what stands in it", usage: "SOURCE",
+		examples: []string{
+			"testbench call stores/search grade=A -save lots.json", "testbench fields lots.json",
+			"testbench fields last -find keeper -as keep",
+		},
 		options: func(f *flag.FlagSet) any {
 			o := &fieldsOptions{}
 			f.StringVar(&o.find, "find", "", "only fields with this `text` in their path or values")
@@ -33,7 +38,8 @@ func fieldsCommand() *command {
 		},
 		run: func(_ context.Context, s *session, options any, args []string) (int, error) {
 			return s.fields(options.(*fieldsOptions), args)
-		}}
+		},
+	}
 }
 
 func fieldKinds() []string {
@@ -105,7 +111,8 @@ func (s *session) source(name string) (from io.ReadCloser, mediaType string, err
 	run, number, ok := exchangeName(name)
 	if !ok {
 		if errors.Is(err, os.ErrNotExist) {
-			return nil, "", usagef("a file, - for standard input, last, or an exchange of the history as 18.3", "there is no file %s", name)
+			return nil, "", usagef("a file, - for standard input, last, or an exchange of the history as 18.3",
+				"there is no file %s", name)
 		}
 		return nil, "", err
 	}
@@ -124,7 +131,11 @@ func (s *session) source(name string) (from io.ReadCloser, mediaType string, err
 
 // mediaTypeOf tells files apart whose content could be something else.
 func mediaTypeOf(name string) string {
-	for ending, mediaType := range map[string]string{".csv": "text/csv", ".ndjson": "application/x-ndjson", ".jsonl": "application/x-ndjson", ".html": "text/html", ".json": "application/json", ".xml": "application/xml"} {
+	for ending, mediaType := range map[string]string{
+		".csv": "text/csv", ".ndjson": "application/x-ndjson",
+		".jsonl": "application/x-ndjson", ".html": "text/html", ".json": "application/json",
+		".xml": "application/xml",
+	} {
 		if strings.HasSuffix(strings.ToLower(name), ending) {
 			return mediaType
 		}
@@ -183,7 +194,8 @@ func (s *session) exchange(run, number int) (*history.Exchange, error) {
 	case found == nil && count == 0:
 		return nil, fmt.Errorf("run %d has no exchange", run)
 	case found == nil:
-		return nil, usagef(fmt.Sprintf("they are numbered from %d.1 to %d.%d", run, run, count), "run %d has no exchange %d", run, number)
+		return nil, usagef(fmt.Sprintf("they are numbered from %d.1 to %d.%d", run, run, count),
+			"run %d has no exchange %d", run, number)
 	case found.Request == nil:
 		return nil, errors.New("that exchange held, and is recorded without what was sent: of long runs only the first ones and those that fell are whole")
 	}
@@ -206,7 +218,8 @@ func (s *session) showFields(found []fields.Field, tree bool) {
 	width, kinds = min(width, max(t.width*2/5, 30)), min(kinds, 24)
 	narrow := t.width < width+kinds+33
 	if !narrow {
-		t.printf("%s  %s  %s  %s\n", t.in(faint, t.fit("path", width)), t.in(faint, t.fit("kind", kinds)), t.in(faint, "     in"), t.in(faint, "value"))
+		t.printf("%s  %s  %s  %s\n", t.in(faint, t.fit("path", width)), t.in(faint, t.fit("kind", kinds)),
+			t.in(faint, "     in"), t.in(faint, "value"))
 	}
 	for i, f := range found {
 		in := ""
@@ -224,7 +237,8 @@ func (s *session) showFields(found []fields.Field, tree bool) {
 			path = ""
 		}
 		left := max(t.width-width-kinds-13, 20)
-		t.printf("%s  %s  %7s  %s\n", t.fit(path, width), t.fit(f.Kind, kinds), in, strings.TrimRight(t.fit(f.Span(), left), " "))
+		t.printf("%s  %s  %7s  %s\n", t.fit(path, width), t.fit(f.Kind, kinds), in,
+			strings.TrimRight(t.fit(f.Span(), left), " "))
 	}
 }
 

@@ -79,7 +79,9 @@ var forms = map[string][]form{
 		{"", always, take("json", atSite, fetching)},
 	},
 	"survey": {
-		{"over all contracts of the bench", func(u used) bool { return len(u.args) == 0 }, take("find", atSite, fetching)},
+		{"over all contracts of the bench", func(u used) bool {
+			return len(u.args) == 0
+		}, take("find", atSite, fetching)},
 		{"with -logins", with("logins"), take("logins", atSite, fetching)},
 		// What is surveyed is known when it is read: see surveyCommand.
 		{"of a whole contract", never, take("find json", atSite, fetching)},
@@ -94,7 +96,9 @@ var forms = map[string][]form{
 	"secret": {
 		{"list", on("list"), take("bench json")},
 		{"lock and unlock", on("lock", "unlock"), take("bench")},
-		{"share of all secrets", func(u used) bool { return len(u.args) == 2 && u.args[0] == "share" }, take("bench withdraw")},
+		{"share of all secrets", func(u used) bool {
+			return len(u.args) == 2 && u.args[0] == "share"
+		}, take("bench withdraw")},
 		{"share", on("share"), take("bench site withdraw")},
 		{"remove", on("remove"), take("bench site mine")},
 		{"set", always, take("bench site mine replace")},
@@ -116,7 +120,9 @@ var forms = map[string][]form{
 		{"", always, take("find kind tree bench")},
 	},
 	"propose": {
-		{"with -times and -into", func(u used) bool { return u.has("times") && u.has("into") }, take("times into step", sending)},
+		{"with -times and -into", func(u used) bool {
+			return u.has("times") && u.has("into")
+		}, take("times into step", sending)},
 		{"with -times", with("times"), take("times step json", sending)},
 		{"with -into", with("into"), take("into step bench")},
 		{"of saved answers", always, take("step json bench")},
@@ -130,14 +136,25 @@ var forms = map[string][]form{
 	},
 	"watch": the("every for times until pick login json", sending),
 	"run": {
-		{"with -resume", with("resume"), take("resume stop out show full tell jobs listen callback json bench set", fetching)},
+		{
+			"with -resume", with("resume"),
+			take("resume stop out show full tell jobs listen callback json bench set", fetching),
+		},
 		{"with -dry", with("dry"), take("dry step rows share of full json", sending)},
-		{"with -json", with("json"), take("step from rows stop out jobs rate repeat for share of listen callback json", sending)},
-		{"without -show", func(u used) bool { return !u.has("show") }, take("step from rows stop out tell jobs rate repeat for share of listen callback", sending)},
-		{"", always, take("step from rows stop out show full tell jobs rate repeat for share of listen callback", sending)},
+		{
+			"with -json", with("json"),
+			take("step from rows stop out jobs rate repeat for share of listen callback json", sending),
+		},
+		{"without -show", func(u used) bool {
+			return !u.has("show")
+		}, take("step from rows stop out tell jobs rate repeat for share of listen callback", sending)},
+		{"", always, take("step from rows stop out show full tell jobs rate repeat for share of listen callback",
+			sending)},
 	},
 	"probe": {
-		{"with -as sheet, of a step", func(u used) bool { return u.has("as") && onSheet(u) }, take("as out only seed", sending)},
+		{"with -as sheet, of a step", func(u used) bool {
+			return u.has("as") && onSheet(u)
+		}, take("as out only seed", sending)},
 		{"with -as sheet", with("as"), take("as out only seed", ofCall, sending)},
 		{"of a step", onSheet, take("only seed rate within bad out json", sending)},
 		{"with -json", with("json"), take("only seed rate within out json", ofCall, sending)},
@@ -148,7 +165,9 @@ var forms = map[string][]form{
 	"history": {
 		{"with -prune", with("prune"), take("prune bench")},
 		{"with -steps", with("steps"), take("steps most json bench")},
-		{"of a run", func(u used) bool { return len(u.args) > 0 && u.args[0] != "last" && !strings.Contains(u.args[0], ".") }, take("json bench")},
+		{"of a run", func(u used) bool {
+			return len(u.args) > 0 && u.args[0] != "last" && !strings.Contains(u.args[0], ".")
+		}, take("json bench")},
 		{"of an exchange", func(u used) bool { return len(u.args) > 0 }, take("full json bench")},
 		{"", always, take("most json bench")},
 	},
@@ -158,7 +177,10 @@ var forms = map[string][]form{
 	},
 	"schema": the(""),
 	"handover": {
-		{"of a past exchange", func(u used) bool { _, _, ok := exchangeName(strings.Join(u.args, " ")); return ok }, take("as out bench")},
+		{"of a past exchange", func(u used) bool {
+			_, _, ok := exchangeName(strings.Join(u.args, " "))
+			return ok
+		}, take("as out bench")},
 		{"of a step", onSheet, take("as out pick", sending)},
 		{"", always, take("as out pick", ofCall, sending)},
 	},
@@ -167,7 +189,8 @@ var forms = map[string][]form{
 		{"with -issue-key", with("issue-key"), take("issue-key operations roles until port", atSite, fetching)},
 		{"with -withdraw-key", with("withdraw-key"), take("withdraw-key bench")},
 		{"with -list-keys", with("list-keys"), take("list-keys json bench")},
-		{"", always, take("listen port cert key access-log keep host rate max-request wait open closed key-header", sending)},
+		{"", always, take("listen port cert key access-log keep host rate max-request wait open closed key-header",
+			sending)},
 	},
 	"standin": {
 		{"with -contract", with("contract"), take("contract script record play listen", atSite, fetching)},

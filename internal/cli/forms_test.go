@@ -29,35 +29,62 @@ import (
 // ways are command lines for each form of each command, without options but for the one
 // that makes the form.
 var ways = map[string][]string{
-	"new": {"NEW"}, "demo": {}, "vet": {}, "schema": {"sheet"}, "help": {"call"}, "completion": {"bash"}, "version": {}, "validate": {"stores/lot", "lot.json"},
-	"add": {"lab2", "contracts/lab.wsdl"}, "add with -from-shell": {"seen", "-from-shell", "curl http://127.0.0.1:1/x?a=b"}, "add with -example": {"shown", "http://127.0.0.1:1/x?a=b", "-example"},
-	"survey of an operation": {"lab", "GradeLot"}, "survey of a whole contract": {"lab"}, "survey of a schema": {"contracts/lab.xsd", "GradeLot"}, "survey over all contracts of the bench": {"-find", "moisture"}, "survey with -logins": {"stores", "-logins"},
+	"new": {"NEW"}, "demo": {}, "vet": {}, "schema": {"sheet"}, "help": {"call"}, "completion": {"bash"}, "version": {},
+	"validate":               {"stores/lot", "lot.json"},
+	"add":                    {"lab2", "contracts/lab.wsdl"},
+	"add with -from-shell":   {"seen", "-from-shell", "curl http://127.0.0.1:1/x?a=b"},
+	"add with -example":      {"shown", "http://127.0.0.1:1/x?a=b", "-example"},
+	"survey of an operation": {"lab", "GradeLot"}, "survey of a whole contract": {"lab"},
+	"survey of a schema":                     {"contracts/lab.xsd", "GradeLot"},
+	"survey over all contracts of the bench": {"-find", "moisture"}, "survey with -logins": {"stores", "-logins"},
 	"token": {"clerk"}, "token with -forget": {"clerk", "-forget"}, "token with -bare": {"clerk", "-bare"},
-	"secret list": {"list"}, "secret lock and unlock": {"lock"}, "secret share of all secrets": {"share", "age1x"}, "secret share": {"share", "age1x", "clerk"},
+	"secret list": {"list"}, "secret lock and unlock": {"lock"}, "secret share of all secrets": {"share", "age1x"},
+	"secret share":  {"share", "age1x", "clerk"},
 	"secret remove": {"remove", "nothing"}, "secret set": {"set", "one"},
-	"draft": {"lab", "GradeLot"}, "draft of a schema": {"contracts/lab.xsd", "GradeLot"}, "draft with -json": {"lab", "GradeLot", "-json"},
-	"call": {"stores/search", "grade=A"}, "call with -dry": {"stores/search", "grade=A", "-dry"}, "call with -json": {"stores/search", "grade=A", "-json"}, "call with -pick": {"stores/search", "grade=A", "-pick", "depot"},
-	"fields": {"lot.json"}, "fields with -json": {"lot.json", "-json"}, "fields with -as": {"lot.json", "-as", "keep"},
-	"propose of saved answers": {"lot.json"}, "propose with -into": {"lot.json", "-into", "sheets/01-search.yaml", "-step", "details"}, "propose with -times": {"stores/search", "grade=A", "-times", "2"},
-	"propose with -times and -into": {"stores/search", "grade=A", "-times", "2", "-into", "sheets/01-search.yaml", "-step", "details"},
-	"compare of contracts":          {"contracts/stores.yaml", "contracts/stores-next.yaml"}, "compare of runs": {"1", "2"}, "compare of answers": {"lot.json", "lot2.json"},
+	"draft": {"lab", "GradeLot"}, "draft of a schema": {"contracts/lab.xsd", "GradeLot"},
+	"draft with -json": {"lab", "GradeLot", "-json"},
+	"call":             {"stores/search", "grade=A"}, "call with -dry": {"stores/search", "grade=A", "-dry"},
+	"call with -json": {"stores/search", "grade=A", "-json"},
+	"call with -pick": {"stores/search", "grade=A", "-pick", "depot"},
+	"fields":          {"lot.json"}, "fields with -json": {"lot.json", "-json"},
+	"fields with -as":          {"lot.json", "-as", "keep"},
+	"propose of saved answers": {"lot.json"},
+	"propose with -into":       {"lot.json", "-into", "sheets/01-search.yaml", "-step", "details"},
+	"propose with -times":      {"stores/search", "grade=A", "-times", "2"},
+	"propose with -times and -into": {
+		"stores/search", "grade=A", "-times", "2", "-into", "sheets/01-search.yaml",
+		"-step", "details",
+	},
+	"compare of contracts": {"contracts/stores.yaml", "contracts/stores-next.yaml"}, "compare of runs": {"1", "2"},
+	"compare of answers":              {"lot.json", "lot2.json"},
 	"compare of answers at two sites": {"stores/search", "grade=A", "-site", "local", "-site", "south"},
 	"watch":                           {"stores/search", "grade=A", "-times", "1"},
-	"run with -resume":                {"-resume", "99"}, "run with -dry": {"sheets/01-search.yaml", "-dry"}, "run with -json": {"sheets/01-search.yaml", "-json"}, "run without -show": {"sheets/01-search.yaml"},
-	"run":   {"sheets/01-search.yaml", "-show", "sent"},
-	"probe": {"stores/search", "grade=A", "-only", "missing"}, "probe with -json": {"stores/search", "grade=A", "-only", "missing", "-json"}, "probe of a step": {"sheets/01-search.yaml", "details", "-only", "missing"},
-	"probe with -as sheet": {"stores/search", "grade=A", "-as", "sheet", "-only", "missing"}, "probe with -as sheet, of a step": {"sheets/01-search.yaml", "the lots", "-as", "sheet"},
-	"history": {}, "history with -prune": {"-prune", "99"}, "history with -steps": {"-steps"}, "history of a run": {"1"}, "history of an exchange": {"1.1"},
+	"run with -resume":                {"-resume", "99"}, "run with -dry": {"sheets/01-search.yaml", "-dry"},
+	"run with -json": {"sheets/01-search.yaml", "-json"}, "run without -show": {"sheets/01-search.yaml"},
+	"run":                             {"sheets/01-search.yaml", "-show", "sent"},
+	"probe":                           {"stores/search", "grade=A", "-only", "missing"},
+	"probe with -json":                {"stores/search", "grade=A", "-only", "missing", "-json"},
+	"probe of a step":                 {"sheets/01-search.yaml", "details", "-only", "missing"},
+	"probe with -as sheet":            {"stores/search", "grade=A", "-as", "sheet", "-only", "missing"},
+	"probe with -as sheet, of a step": {"sheets/01-search.yaml", "the lots", "-as", "sheet"},
+	"history":                         {}, "history with -prune": {"-prune", "99"}, "history with -steps": {"-steps"},
+	"history of a run": {"1"}, "history of an exchange": {"1.1"},
 	"report": {"1"}, "report with -gather": {"-gather", "s1.json", "s2.json"},
-	"handover of a past exchange": {"1.1"}, "handover of a step": {"sheets/01-search.yaml", "the lots"}, "handover": {"stores/search", "grade=A"},
-	"bridge with -role": {"lab", "-role", "grader"}, "bridge with -issue-key": {"lab", "-issue-key", "orchard"}, "bridge with -withdraw-key": {"lab", "-withdraw-key", "orchard"}, "bridge with -list-keys": {"lab", "-list-keys"}, "bridge": {"lab", "-listen", "x"},
-	"standin with -contract": {"-contract", "contracts/lab.wsdl", "-listen", "x"}, "standin without -contract": {"-listen", "x"},
+	"handover of a past exchange": {"1.1"}, "handover of a step": {"sheets/01-search.yaml", "the lots"},
+	"handover":          {"stores/search", "grade=A"},
+	"bridge with -role": {"lab", "-role", "grader"}, "bridge with -issue-key": {"lab", "-issue-key", "orchard"},
+	"bridge with -withdraw-key": {"lab", "-withdraw-key", "orchard"}, "bridge with -list-keys": {"lab", "-list-keys"},
+	"bridge":                    {"lab", "-listen", "x"},
+	"standin with -contract":    {"-contract", "contracts/lab.wsdl", "-listen", "x"},
+	"standin without -contract": {"-listen", "x"},
 }
 
 // values are options as they are given where they are not wanted.
 var values = map[string]string{
-	"timeout": "1s", "within": "1s", "every": "1s", "for": "1s", "until": "1h", "wait": "1s", "offset": "1h", "most": "5", "pages": "2", "depth": "1", "jobs": "2", "repeat": "2", "times": "2", "seed": "2",
-	"prune": "1", "lifetime": "1", "refuse": "1", "max-request": "5", "set": "a=b", "key": "a=b", "keep": "a=b", "rate": "5", "share": "1/2",
+	"timeout": "1s", "within": "1s", "every": "1s", "for": "1s", "until": "1h", "wait": "1s", "offset": "1h",
+	"most": "5", "pages": "2", "depth": "1", "jobs": "2", "repeat": "2", "times": "2", "seed": "2",
+	"prune": "1", "lifetime": "1", "refuse": "1", "max-request": "5", "set": "a=b", "key": "a=b", "keep": "a=b",
+	"rate": "5", "share": "1/2",
 }
 
 // workplace is a bench with a stand-in behind a proxy that counts.
@@ -79,7 +106,8 @@ func newWorkplace(t *testing.T) *workplace {
 		body, _ := io.ReadAll(r.Body)
 		r.Body = io.NopCloser(bytes.NewReader(body))
 		w.mutex.Lock()
-		w.asked = append(w.asked, fmt.Sprintf("%s %s %v %s", r.Method, r.RequestURI, lasting(fmt.Sprint(r.Header)), body))
+		w.asked = append(w.asked,
+			fmt.Sprintf("%s %s %v %s", r.Method, r.RequestURI, lasting(fmt.Sprint(r.Header)), body))
 		w.mutex.Unlock()
 		proxy.ServeHTTP(rw, r)
 	}))
@@ -94,12 +122,18 @@ func newWorkplace(t *testing.T) *workplace {
 	t.Setenv("TESTBENCH_IDENTITY", filepath.Join(w.dir, "identity.txt"))
 	t.Chdir(w.dir)
 	for name, text := range map[string]string{
-		"lot.json": `{"id": "L-2201", "list": [{"id": 1, "at": "2026-11-01"}]}`, "lot2.json": `{"id": "L-2202", "list": [{"id": 1, "at": "2026-11-02"}]}`, "fill.yaml": "kind: heather\n", "raw.txt": "raw",
+		"lot.json":  `{"id": "L-2201", "list": [{"id": 1, "at": "2026-11-01"}]}`,
+		"lot2.json": `{"id": "L-2202", "list": [{"id": 1, "at": "2026-11-02"}]}`, "fill.yaml": "kind: heather\n",
+		"raw.txt": "raw",
 	} {
 		require.NoError(t, os.WriteFile(name, []byte(text), 0o600))
 	}
-	for _, args := range [][]string{{"call", "stores/search", "grade=A"}, {"call", "stores/search", "grade=B"}, {"run", "sheets/04-rows.yaml", "-share", "1/2", "-of", "n", "-out", "s1.json"},
-		{"run", "sheets/04-rows.yaml", "-share", "2/2", "-of", "n", "-out", "s2.json"}} {
+	for _, args := range [][]string{
+		{"call", "stores/search", "grade=A"},
+		{"call", "stores/search", "grade=B"},
+		{"run", "sheets/04-rows.yaml", "-share", "1/2", "-of", "n", "-out", "s1.json"},
+		{"run", "sheets/04-rows.yaml", "-share", "2/2", "-of", "n", "-out", "s2.json"},
+	} {
 		said := w.run(t, args...)
 		require.True(t, strings.HasPrefix(said, "0\n"), "%v: %s", args, said)
 	}
@@ -107,7 +141,8 @@ func newWorkplace(t *testing.T) *workplace {
 }
 
 // passing is what differs from one run to the next though nothing else does.
-var passing = regexp.MustCompile(`[0-9.]+ m?s\b|[0-9-]{10}[T ][0-9:.]+(Z| UTC)?|[0-9]{8}-[0-9]{6}-[0-9a-f]+|run \d+|\d+:\d+:\d+|127\.0\.0\.1:\d+|[A-Za-z0-9+/_-]{24,}|in \d+ seconds|"(milliseconds|seconds|number|started|p\d+|max|per second|millis)": ?"?[^,}]*|Bearer [^\]]*|\d+ (runs?|exchanges?)|\b\d+\b +[0-9-]{10}`)
+var passing = regexp.MustCompile(
+	`[0-9.]+ m?s\b|[0-9-]{10}[T ][0-9:.]+(Z| UTC)?|[0-9]{8}-[0-9]{6}-[0-9a-f]+|run \d+|\d+:\d+:\d+|127\.0\.0\.1:\d+|[A-Za-z0-9+/_-]{24,}|in \d+ seconds|"(milliseconds|seconds|number|started|p\d+|max|per second|millis)": ?"?[^,}]*|Bearer [^\]]*|\d+ (runs?|exchanges?)|\b\d+\b +[0-9-]{10}`)
 
 func lasting(text string) string { return passing.ReplaceAllString(text, "…") }
 
@@ -159,7 +194,8 @@ func TestOptionsWithoutEffectAreRefused(t *testing.T) {
 			}
 		}
 		for _, option := range options {
-			assert.True(t, option == "plain" || c.has(option), "the option -%s of %s is in none of its forms", option, c.name)
+			assert.True(t, option == "plain" || c.has(option), "the option -%s of %s is in none of its forms", option,
+				c.name)
 		}
 	}
 }
@@ -184,32 +220,53 @@ func makesForm(c *command, f form, args []string, option string) bool {
 // added are options of a form with a value that must make a difference: in what is said,
 // asked or written.
 var added = map[string][]string{
-	"bench": {"-bench", "nowhere"}, "site": {"-site", "south"}, "set": {"-set", "depot=west"}, "insecure": {"-insecure"}, "allow": nil, "log": {"-log", "log.txt"}, "timeout": {"-timeout", "1us"}, "most": {"-most", "0"},
+	"bench": {"-bench", "nowhere"}, "site": {"-site", "south"}, "set": {"-set", "depot=west"},
+	"insecure": {"-insecure"}, "allow": nil, "log": {"-log", "log.txt"}, "timeout": {"-timeout", "1us"},
+	"most":  {"-most", "0"},
 	"write": {"-write", "live"}, "json": {"-json"},
 }
 
 // differing has those that a command or form alone has.
 var differing = map[string][]string{
-	"call in": {"-in", "query.odd=1"}, "call fill": {"-fill", "fill.yaml"}, "call body": {"-body", "lot.json"}, "call bytes": {"-bytes", "raw.txt"}, "call login": {"-login", "none"}, "call soap": {"-soap", "1.1"},
-	"call action": {"-action", "urn:x"}, "call contract": nil, "call spoil": {"-spoil", "tampered", "-login", "clerk"}, "call http": {"-http", "2"}, "call pages": nil, "call stay": nil,
-	"call headers": {"-headers"}, "call show": {"-show", "all"}, "call full": nil, "call save": {"-save", "saved.json"}, "call keep": {"-keep", "k=depot"}, "call into": {"-into", "sheets/new.yaml"}, "call pick": {"-pick", "total"},
+	"call in": {"-in", "query.odd=1"}, "call fill": {"-fill", "fill.yaml"}, "call body": {"-body", "lot.json"},
+	"call bytes": {"-bytes", "raw.txt"}, "call login": {"-login", "none"}, "call soap": {"-soap", "1.1"},
+	"call action": {"-action", "urn:x"}, "call contract": nil, "call spoil": {"-spoil", "tampered", "-login", "clerk"},
+	"call http": {"-http", "2"}, "call pages": nil, "call stay": nil,
+	"call headers": {"-headers"}, "call show": {"-show", "all"}, "call full": nil, "call save": {"-save", "saved.json"},
+	"call keep": {"-keep", "k=depot"}, "call into": {"-into", "sheets/new.yaml"}, "call pick": {"-pick", "total"},
 	"call dry": {"-dry"}, "vet set": {"-set", "x=1"}, "vet site": {"-site", "nowhere"},
-	"fields find": {"-find", "at"}, "fields kind": {"-kind", "date"}, "fields tree": {"-tree"}, "fields as": {"-as", "keep"}, "compare ignore": {"-ignore", "id"}, "compare key": {"-key", "list=id"}, "compare as": {"-as", "answers"},
-	"survey find": {"-find", "moisture"}, "survey depth": {"-depth", "1"}, "survey port": {"-port", "Nowhere"}, "survey soap": {"-soap", "1.2"}, "survey logins": nil,
-	"draft as": {"-as", "step"}, "draft only": {"-only", "required"}, "draft soap": {"-soap", "1.2"}, "draft port": {"-port", "Nowhere"}, "draft answer": {"-answer"},
-	"validate all": nil, "validate operation": {"-operation", "search"}, "validate status": {"-status", "404"}, "validate request": {"-request"},
-	"watch every": nil, "watch for": nil, "watch times": nil, "watch until": {"-until", "depot: south"}, "watch pick": {"-pick", "depot"}, "watch login": {"-login", "none"},
-	"run step": {"-step", "details"}, "run rows": {"-rows", "2"}, "run stop": nil, "run dry": {"-dry"}, "run out": {"-out", "r.csv"}, "run show": {"-show", "sent"}, "run full": nil, "run tell": {"-tell", "falls"}, "run jobs": nil, "run rate": nil,
-	"run repeat": {"-repeat", "2"}, "run for": {"-for", "1ms"}, "run share": nil, "run of": {"-of", "x"}, "run from": {"-from", "details"}, "run listen": {"-listen", "127.0.0.1:0"}, "run callback": {"-callback", "http://h.example/"}, "run resume": nil,
-	"history most": {"-most", "1"}, "history steps": nil, "history prune": nil, "history full": nil, "report out": {"-out", "rep.md"}, "report gather": nil, "report full": {"-out", "rep.har", "-full"},
-	"handover as": {"-as", "go"}, "handover out": {"-out", "prog.sh"}, "handover pick": {"-pick", "depot"}, "handover in": {"-in", "query.odd=1"}, "handover login": {"-login", "none"}, "token verify": {"-verify"}, "token spoil": {"-spoil", "tampered"},
+	"fields find": {"-find", "at"}, "fields kind": {"-kind", "date"}, "fields tree": {"-tree"},
+	"fields as": {"-as", "keep"}, "compare ignore": {"-ignore", "id"}, "compare key": {"-key", "list=id"},
+	"compare as":  {"-as", "answers"},
+	"survey find": {"-find", "moisture"}, "survey depth": {"-depth", "1"}, "survey port": {"-port", "Nowhere"},
+	"survey soap": {"-soap", "1.2"}, "survey logins": nil,
+	"draft as": {"-as", "step"}, "draft only": {"-only", "required"}, "draft soap": {"-soap", "1.2"},
+	"draft port": {"-port", "Nowhere"}, "draft answer": {"-answer"},
+	"validate all": nil, "validate operation": {"-operation", "search"}, "validate status": {"-status", "404"},
+	"validate request": {"-request"},
+	"watch every":      nil, "watch for": nil, "watch times": nil, "watch until": {"-until", "depot: south"},
+	"watch pick": {"-pick", "depot"}, "watch login": {"-login", "none"},
+	"run step": {"-step", "details"}, "run rows": {"-rows", "2"}, "run stop": nil, "run dry": {"-dry"},
+	"run out": {"-out", "r.csv"}, "run show": {"-show", "sent"}, "run full": nil, "run tell": {"-tell", "falls"},
+	"run jobs": nil, "run rate": nil,
+	"run repeat": {"-repeat", "2"}, "run for": {"-for", "1ms"}, "run share": nil, "run of": {"-of", "x"},
+	"run from": {"-from", "details"}, "run listen": {"-listen", "127.0.0.1:0"},
+	"run callback": {"-callback", "http://h.example/"}, "run resume": nil,
+	"history most": {"-most", "1"}, "history steps": nil, "history prune": nil, "history full": nil,
+	"report out": {"-out", "rep.md"}, "report gather": nil, "report full": {"-out", "rep.har", "-full"},
+	"handover as": {"-as", "go"}, "handover out": {"-out", "prog.sh"}, "handover pick": {"-pick", "depot"},
+	"handover in": {"-in", "query.odd=1"}, "handover login": {"-login", "none"}, "token verify": {"-verify"},
+	"token spoil": {"-spoil", "tampered"},
 }
 
 // What a form names has an effect there. An option without one that can be seen here (what
 // it changes is time, or a terminal) is named with nothing, and has a test of its own.
 func TestOptionsHaveAnEffect(t *testing.T) {
 	w := newWorkplace(t)
-	for _, name := range []string{"call", "vet", "fields", "compare of answers", "survey", "draft", "validate", "watch", "run without -show", "history", "report", "handover", "token"} {
+	for _, name := range []string{
+		"call", "vet", "fields", "compare of answers", "survey", "draft", "validate", "watch",
+		"run without -show", "history", "report", "handover", "token",
+	} {
 		command, formName, _ := strings.Cut(name, " ")
 		for _, f := range forms[command] {
 			if f.name != formName {
@@ -223,9 +280,13 @@ func TestOptionsHaveAnEffect(t *testing.T) {
 				if !ok {
 					given, ok = added[option]
 				}
-				if !assert.True(t, ok, "-%s of %s has no effect that is tried here", option, name) || given == nil || command == "token" && (option == "site" || option == "set") ||
-					command == "survey" && slices.Contains(atSite[1:], option) || slices.Contains([]string{"draft", "validate", "history", "report"}, command) && option != "bench" && option != "json" && len(differing[command+" "+option]) == 0 ||
-					command == "survey" && slices.Contains(fetching, option) || (option == "set" || option == "site") && command != "call" && command != "vet" {
+				if !assert.True(t, ok, "-%s of %s has no effect that is tried here", option, name) || given == nil ||
+					command == "token" && (option == "site" || option == "set") ||
+					command == "survey" && slices.Contains(atSite[1:], option) ||
+					slices.Contains([]string{"draft", "validate", "history", "report"},
+						command) && option != "bench" && option != "json" && len(differing[command+" "+option]) == 0 ||
+					command == "survey" && slices.Contains(fetching, option) ||
+					(option == "set" || option == "site") && command != "call" && command != "vet" {
 					continue
 				}
 				t.Run(name+" -"+option, func(t *testing.T) {
@@ -247,7 +308,8 @@ func (w *workplace) files(t *testing.T) string {
 	t.Helper()
 	found := map[string]int64{}
 	require.NoError(t, filepath.WalkDir(w.dir, func(name string, d os.DirEntry, err error) error {
-		if err != nil || d.IsDir() || strings.Contains(name, "history.db") || strings.Contains(name, filepath.Join(".testbench", "tokens")) {
+		if err != nil || d.IsDir() || strings.Contains(name, "history.db") ||
+			strings.Contains(name, filepath.Join(".testbench", "tokens")) {
 			return nil
 		}
 		info, err := d.Info()
@@ -261,15 +323,21 @@ func (w *workplace) files(t *testing.T) string {
 
 // What is called, in each way of naming it, with a call that the contract breaks.
 var targets = map[string]struct{ good, bad []string }{
-	"an operation by WSDL":    {[]string{"lab/GradeLot", "lot=L-2201", "moisture=17"}, []string{"lab/GradeLot", "lot=L-2201"}},
+	"an operation by WSDL": {
+		[]string{"lab/GradeLot", "lot=L-2201", "moisture=17"},
+		[]string{"lab/GradeLot", "lot=L-2201"},
+	},
 	"an operation by OpenAPI": {[]string{"stores/search", "grade=A"}, []string{"stores/search", "grade=Z"}},
 	"an operation by OData":   {[]string{"ledger/Suppliers.list", "top=2"}, []string{"ledger/Suppliers.list", "top=x"}},
-	"an operation by WADL":    {[]string{"index/prices", "fd=1", "fm=11", "fy=2026", "td=2", "tm=11", "ty=2026"}, []string{"index/prices", "fd=x"}},
-	"an operation by hand":    {[]string{"press/submit", "lot=L-2201", "kilos=5"}, []string{"press/submit", "lot=L-2201"}},
-	"a method by name":        {[]string{"ledger_json/find", "name=Moor"}, []string{"ledger_json/find"}},
-	"SERVICE METHOD PATH":     {[]string{"stores", "GET", "/lots"}, nil},
-	"SERVICE POST PATH":       {[]string{"press", "POST", "/jobs"}, nil},
-	"METHOD ADDRESS":          {[]string{"POST", "BASE/press/jobs"}, nil},
+	"an operation by WADL": {
+		[]string{"index/prices", "fd=1", "fm=11", "fy=2026", "td=2", "tm=11", "ty=2026"},
+		[]string{"index/prices", "fd=x"},
+	},
+	"an operation by hand": {[]string{"press/submit", "lot=L-2201", "kilos=5"}, []string{"press/submit", "lot=L-2201"}},
+	"a method by name":     {[]string{"ledger_json/find", "name=Moor"}, []string{"ledger_json/find"}},
+	"SERVICE METHOD PATH":  {[]string{"stores", "GET", "/lots"}, nil},
+	"SERVICE POST PATH":    {[]string{"press", "POST", "/jobs"}, nil},
+	"METHOD ADDRESS":       {[]string{"POST", "BASE/press/jobs"}, nil},
 }
 
 // Each option that says what is sent changes the request, whatever is called and however it
@@ -281,9 +349,12 @@ func TestEachOptionOfACallForEachTarget(t *testing.T) {
 	base := regexp.MustCompile(`http://127\.0\.0\.1:\d+`).FindString(string(data))
 	for name, target := range targets {
 		for option, given := range map[string][]string{
-			"in query": {"-in", "query.odd=1"}, "in header": {"-in", "header.X-Odd=1"}, "in cookie": {"-in", "cookie.odd=1"}, "in form": {"-in", "form.odd=1"}, "in path": {"-in", "path.odd=1"},
-			"fill": {"-fill", "fill.yaml"}, "body": {"-body", "lot.json"}, "bytes": {"-bytes", "raw.txt"}, "login": {"-login", "courier"}, "spoil": {"-spoil", "tampered", "-login", "clerk"},
-			"soap 1.1": {"-soap", "1.1"}, "soap 1.2": {"-soap", "1.2"}, "action": {"-action", "urn:odd"}, "contract": {"-contract", "off"}, "http": {"-http", "2"}, "a field": {"odd=http://x/y"},
+			"in query": {"-in", "query.odd=1"}, "in header": {"-in", "header.X-Odd=1"},
+			"in cookie": {"-in", "cookie.odd=1"}, "in form": {"-in", "form.odd=1"}, "in path": {"-in", "path.odd=1"},
+			"fill": {"-fill", "fill.yaml"}, "body": {"-body", "lot.json"}, "bytes": {"-bytes", "raw.txt"},
+			"login": {"-login", "courier"}, "spoil": {"-spoil", "tampered", "-login", "clerk"},
+			"soap 1.1": {"-soap", "1.1"}, "soap 1.2": {"-soap", "1.2"}, "action": {"-action", "urn:odd"},
+			"contract": {"-contract", "off"}, "http": {"-http", "2"}, "a field": {"odd=http://x/y"},
 			"site": {"-site", "other"}, "set": {"-set", "base=http://127.0.0.1:1"},
 		} {
 			t.Run(name+" "+option, func(t *testing.T) {
@@ -297,7 +368,8 @@ func TestEachOptionOfACallForEachTarget(t *testing.T) {
 				}
 				before := w.run(t, call...)
 				after := w.run(t, slices.Concat(call, given)...)
-				if name == "METHOD ADDRESS" && (option == "set" || option == "spoil") || name == "an operation by WSDL" && option == "soap 1.1" || strings.HasPrefix(after, "2\n") {
+				if name == "METHOD ADDRESS" && (option == "set" || option == "spoil") ||
+					name == "an operation by WSDL" && option == "soap 1.1" || strings.HasPrefix(after, "2\n") {
 					return // an address is what it is; SOAP 1.1 is what the service has
 				}
 				assert.NotEqual(t, before, after)

@@ -22,10 +22,15 @@ type handoverOptions struct {
 }
 
 func handoverCommand() *command {
-	return &command{name: "handover", group: "handing over", purpose: "writes a request as a program that runs as it stands",
+	return &command{
+		name: "handover", group: "handing over", purpose: "writes a request as a program that runs as it stands",
 		usage: "SERVICE/OPERATION [field=value ...] | SHEET STEP | RUN.EXCHANGE",
-		examples: []string{"testbench handover stores/search grade=A -as python -pick lots.0.id", "testbench handover lab/GradeLot lot=L-2201 moisture=17 -as java -out Grade.java",
-			"testbench handover sheets/01-search.yaml details -set lot=L-2201 -as go", "testbench handover 18.3 -as shell"},
+		examples: []string{
+			"testbench handover stores/search grade=A -as python -pick lots.0.id",
+			"testbench handover lab/GradeLot lot=L-2201 moisture=17 -as java -out Grade.java",
+			"testbench handover sheets/01-search.yaml details -set lot=L-2201 -as go",
+			"testbench handover 18.3 -as shell",
+		},
 		options: func(f *flag.FlagSet) any {
 			o := &handoverOptions{}
 			var names []string
@@ -40,7 +45,8 @@ func handoverCommand() *command {
 		},
 		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
 			return s.handover(ctx, options.(*handoverOptions), args)
-		}}
+		},
+	}
 }
 
 func (s *session) handover(ctx context.Context, o *handoverOptions, args []string) (int, error) {
@@ -51,7 +57,8 @@ func (s *session) handover(ctx context.Context, o *handoverOptions, args []strin
 			names = append(names, l.Name)
 			titles = append(titles, l.Name+" ("+l.Title+")")
 		}
-		return 0, usagef(firstOf(suggest.DidYouMean(o.as, names), "there are: "+strings.Join(titles, ", ")), "-as %s is no language that programs are written in", o.as)
+		return 0, usagef(firstOf(suggest.DidYouMean(o.as, names), "there are: "+strings.Join(titles, ", ")),
+			"-as %s is no language that programs are written in", o.as)
 	}
 	if len(args) == 0 {
 		return 0, usagef("testbench handover stores/search grade=A -as python", "hand over which request?")
@@ -109,7 +116,8 @@ func (s *session) program(ctx context.Context, o *handoverOptions, args []string
 	var step *sheet.Step
 	options := s.options()
 	about := strings.Join(args, " ")
-	if _, statErr := os.Stat(args[0]); statErr == nil && (strings.HasSuffix(args[0], ".yaml") || strings.HasSuffix(args[0], ".yml")) {
+	if _, statErr := os.Stat(args[0]); statErr == nil &&
+		(strings.HasSuffix(args[0], ".yaml") || strings.HasSuffix(args[0], ".yml")) {
 		if len(args) != 2 {
 			return nil, usagef("testbench handover "+args[0]+" STEP", "hand over which step of %s?", args[0])
 		}

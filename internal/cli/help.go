@@ -14,7 +14,8 @@ import (
 const Version = "0.1.0"
 
 func helpCommand() *command {
-	return &command{name: "help", group: "the program", purpose: "explains the commands", usage: "[COMMAND]",
+	return &command{
+		name: "help", group: "the program", purpose: "explains the commands", usage: "[COMMAND]",
 		examples: []string{"testbench help call"},
 		run: func(_ context.Context, s *session, _ any, args []string) (int, error) {
 			if len(args) > 1 {
@@ -33,7 +34,8 @@ func helpCommand() *command {
 				names = append(names, c.name)
 			}
 			return 0, usagef(suggest.DidYouMean(args[0], names), "there is no command %q", args[0])
-		}}
+		},
+	}
 }
 
 func (s *session) overview() {
@@ -53,7 +55,8 @@ func (s *session) overview() {
 
 func (s *session) help(c *command) {
 	t := s.tell
-	t.printf("testbench %s %s %s\n\nusage: testbench %s\n", c.name, t.sign("·", "-"), c.purpose, strings.TrimSpace(c.name+" [options] "+c.usage))
+	t.printf("testbench %s %s %s\n\nusage: testbench %s\n", c.name, t.sign("·", "-"), c.purpose,
+		strings.TrimSpace(c.name+" [options] "+c.usage))
 	flags, _ := s.flags(c)
 	t.printf("\n%s\n", t.in(bold, "options"))
 	flags.VisitAll(func(f *flag.Flag) {
@@ -76,7 +79,8 @@ func (s *session) help(c *command) {
 }
 
 func versionCommand() *command {
-	return &command{name: "version", group: "the program", purpose: "says which version this is",
+	return &command{
+		name: "version", group: "the program", purpose: "says which version this is",
 		run: func(_ context.Context, s *session, _ any, args []string) (int, error) {
 			if len(args) > 0 {
 				return 0, usagef("testbench version", "version takes no arguments, and there is %q", args[0])
@@ -90,9 +94,13 @@ func versionCommand() *command {
 				}
 			}
 			if s.common.json {
-				return ExitHeld, s.tell.json(map[string]string{"version": Version, "go": runtime.Version(), "system": runtime.GOOS + "/" + runtime.GOARCH, "revision": revision})
+				return ExitHeld, s.tell.json(map[string]string{
+					"version": Version, "go": runtime.Version(),
+					"system": runtime.GOOS + "/" + runtime.GOARCH, "revision": revision,
+				})
 			}
 			s.tell.printf("testbench %s (%s, %s/%s)\n", Version, runtime.Version(), runtime.GOOS, runtime.GOARCH)
 			return ExitHeld, nil
-		}}
+		},
+	}
 }

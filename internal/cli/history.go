@@ -25,8 +25,14 @@ type historyOptions struct {
 }
 
 func historyCommand() *command {
-	return &command{name: "history", group: "looking back", purpose: "shows past runs and calls, an exchange of them in full, and how steps fared over time", usage: "[RUN or RUN.EXCHANGE]",
-		examples: []string{"testbench history", "testbench history 3", "testbench history 3.2", "testbench history -steps"},
+	return &command{
+		name: "history", group: "looking back",
+		purpose: "shows past runs and calls, an exchange of them in full, and how steps fared over time",
+		usage:   "[RUN or RUN.EXCHANGE]",
+		examples: []string{
+			"testbench history", "testbench history 3", "testbench history 3.2",
+			"testbench history -steps",
+		},
 		options: func(f *flag.FlagSet) any {
 			o := &historyOptions{}
 			f.IntVar(&o.most, "most", 20, "how many runs are looked at")
@@ -44,7 +50,8 @@ func historyCommand() *command {
 		},
 		run: func(_ context.Context, s *session, options any, args []string) (int, error) {
 			return s.history(options.(*historyOptions), args)
-		}}
+		},
+	}
 }
 
 func (s *session) history(o *historyOptions, args []string) (int, error) {
@@ -95,15 +102,22 @@ func (s *session) history(o *historyOptions, args []string) (int, error) {
 	t := s.tell
 	narrow := t.width < 90
 	if !narrow {
-		t.printf("%s\n", t.in(faint, fmt.Sprintf("%3s  %-19s  %-11s  %4s  %9s  %8s  %s", "run", "when", "outcome", "rows", "exchanges", "time", "what")))
+		t.printf("%s\n", t.in(faint,
+			fmt.Sprintf("%3s  %-19s  %-11s  %4s  %9s  %8s  %s", "run", "when", "outcome", "rows", "exchanges", "time",
+				"what")))
 	}
 	for _, run := range runs {
 		if narrow {
-			t.printf("%3d  %s  %s\n%s\n", run.Number, run.Started.Local().Format("2006-01-02 15:04:05"), s.outcome(run.Outcome, len(run.Outcome)),
-				t.wrap(fmt.Sprintf("%s, %s, %s: %s", count(run.Counts.Rows, "row"), count(run.Counts.Exchanges, "exchange"), milliseconds(time.Duration(run.Seconds*float64(time.Second))), t.visible(whatRan(store, run))), t.width, 5))
+			t.printf("%3d  %s  %s\n%s\n", run.Number, run.Started.Local().Format("2006-01-02 15:04:05"),
+				s.outcome(run.Outcome, len(run.Outcome)),
+				t.wrap(fmt.Sprintf("%s, %s, %s: %s", count(run.Counts.Rows, "row"),
+					count(run.Counts.Exchanges, "exchange"),
+					milliseconds(time.Duration(run.Seconds*float64(time.Second))), t.visible(whatRan(store, run))),
+					t.width, 5))
 			continue
 		}
-		t.printf("%3d  %s  %s  %4d  %9d  %8s  %s\n", run.Number, run.Started.Local().Format("2006-01-02 15:04:05"), s.outcome(run.Outcome, 11), run.Counts.Rows, run.Counts.Exchanges,
+		t.printf("%3d  %s  %s  %4d  %9d  %8s  %s\n", run.Number, run.Started.Local().Format("2006-01-02 15:04:05"),
+			s.outcome(run.Outcome, 11), run.Counts.Rows, run.Counts.Exchanges,
 			milliseconds(time.Duration(run.Seconds*float64(time.Second))), t.visible(whatRan(store, run)))
 	}
 	return ExitHeld, nil
@@ -154,7 +168,8 @@ func whatRan(store *history.Store, run *history.Run) string {
 func (s *session) pastRun(name string) (int, error) {
 	run, number, ok := exchangeName(name)
 	if !ok {
-		return 0, usagef("testbench history 18, testbench history 18.3, testbench history last", "%q is no run and no exchange", name)
+		return 0, usagef("testbench history 18, testbench history 18.3, testbench history last",
+			"%q is no run and no exchange", name)
 	}
 	if name == "last" || strings.Contains(name, ".") {
 		return s.pastExchange(run, number)
@@ -169,7 +184,9 @@ func (s *session) pastRun(name string) (int, error) {
 	}
 	t := s.tell
 	head := stored.Run()
-	t.printf("%s\n", t.in(bold, fmt.Sprintf("run %d", run))+t.sign(" · ", " - ")+head.Started.Local().Format("2006-01-02 15:04:05")+t.sign(" · ", " - ")+s.outcome(head.Outcome, len(head.Outcome)))
+	t.printf("%s\n", t.in(bold,
+		fmt.Sprintf("run %d", run))+t.sign(" · ", " - ")+head.Started.Local().Format("2006-01-02 15:04:05")+
+		t.sign(" · ", " - ")+s.outcome(head.Outcome, len(head.Outcome)))
 	exchange := 0
 	for i, sheet := range head.Sheets {
 		t.printf("%s%ssite %s\n", t.in(bold, t.visible(sheet.Sheet)), t.sign(" · ", " - "), t.visible(sheet.Site))
@@ -190,7 +207,8 @@ func (s *session) pastRun(name string) (int, error) {
 				if step.Status > 0 {
 					status = fmt.Sprintf("%3d", step.Status)
 				}
-				t.printf("  %s  %s  %s  %s  %s\n", t.fit(which, 8), t.fit(step.Step, 24), t.fit(step.Target, 28), status, s.outcome(step.Outcome, 0+len(step.Outcome)))
+				t.printf("  %s  %s  %s  %s  %s\n", t.fit(which, 8), t.fit(step.Step, 24), t.fit(step.Target, 28),
+					status, s.outcome(step.Outcome, 0+len(step.Outcome)))
 			}
 		}
 	}
@@ -235,7 +253,8 @@ func (s *session) pastExchange(run, number int) (int, error) {
 	}
 	if e.Status > 0 {
 		dot := t.sign(" · ", " - ")
-		t.printf("%s%s%.1f ms%s%s\n", t.in(bold, t.visible(string(e.StatusLine()))), dot, e.Milliseconds, dot, size(len(e.Body)))
+		t.printf("%s%s%.1f ms%s%s\n", t.in(bold, t.visible(string(e.StatusLine()))), dot, e.Milliseconds, dot,
+			size(len(e.Body)))
 		if words := exchange.PhasesOf(e.Phases).Words(); words != "" {
 			t.printf("%s\n", t.in(faint, words))
 		}
@@ -292,13 +311,15 @@ func (s *session) trends(store *history.Store, most int) (int, error) {
 		if slices.Contains([]string{"newly falls", "falls", "comes and goes"}, word) {
 			word = t.in(red, word)
 		}
-		line := t.fit(trend.Step, width) + "  " + signs.String() + strings.Repeat(" ", max(min(most, 20)-len(trend.Outcomes), 0)) + "  "
+		line := t.fit(trend.Step,
+			width) + "  " + signs.String() + strings.Repeat(" ", max(min(most, 20)-len(trend.Outcomes), 0)) + "  "
 		if word != "" {
 			took = t.fit(took, 26) + "  " + word
 		}
 		t.printf("  %s\n", strings.TrimRight(line+took, " "))
 	}
-	t.note("%s held, %s did not hold, %s not run; the newest at the right", t.sign("•", "+"), t.sign("✗", "x"), t.sign("·", "."))
+	t.note("%s held, %s did not hold, %s not run; the newest at the right", t.sign("•", "+"), t.sign("✗", "x"),
+		t.sign("·", "."))
 	return ExitHeld, nil
 }
 

@@ -38,7 +38,10 @@ func (s *session) canOpen() bool {
 // openPage asks the system to open a page; that it cannot is no failure, for
 // the address was printed.
 func openPage(address string) {
-	command := map[string][]string{"darwin": {"open"}, "windows": {"rundll32", "url.dll,FileProtocolHandler"}}[runtime.GOOS]
+	command := map[string][]string{
+		"darwin":  {"open"},
+		"windows": {"rundll32", "url.dll,FileProtocolHandler"},
+	}[runtime.GOOS]
 	if command == nil {
 		command = []string{"xdg-open"}
 	}

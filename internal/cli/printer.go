@@ -34,7 +34,10 @@ type printer struct {
 }
 
 func newTeller(stdout, stderr io.Writer, masker *secret.Masker) *printer {
-	t := &printer{masker: masker, out: secret.NewWriter(stdout, masker), err: secret.NewWriter(stderr, masker), width: 100}
+	t := &printer{
+		masker: masker, out: secret.NewWriter(stdout, masker), err: secret.NewWriter(stderr, masker),
+		width: 100,
+	}
 	_, noColour := os.LookupEnv("NO_COLOR")
 	if f, ok := stdout.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
 		t.terminal, t.colour = true, !noColour
@@ -176,7 +179,8 @@ func (t *printer) oneLine(s string) string {
 }
 
 func isControl(r rune) bool {
-	return r != '\n' && r != '\t' && (unicode.IsControl(r) || r == 0x2028 || r == 0x2029 || r >= 0x202A && r <= 0x202E || r >= 0x2066 && r <= 0x2069)
+	return r != '\n' && r != '\t' &&
+		(unicode.IsControl(r) || r == 0x2028 || r == 0x2029 || r >= 0x202A && r <= 0x202E || r >= 0x2066 && r <= 0x2069)
 }
 
 // count writes a number with its word: 1 row, 2 rows.

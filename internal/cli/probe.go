@@ -27,10 +27,17 @@ type probeOptions struct {
 }
 
 func probeCommand() *command {
-	return &command{name: "probe", group: "checking", purpose: "sends wrong requests on purpose, and says how the service takes each",
-		usage: "SERVICE/OPERATION [field=value ...] | SHEET STEP",
-		examples: []string{"testbench probe lab/GradeLot lot=L-2201 moisture=17", "testbench probe stores/search grade=A -only credentials,limits", "testbench probe sheets/01-search.yaml details -bad",
-			"testbench probe ledger/Suppliers.create name=Moor city=Heatherfold -write local -rate 20/s", "testbench probe stores/search grade=A -as sheet -out sheets/wrong-search.yaml"},
+	return &command{
+		name: "probe", group: "checking",
+		purpose: "sends wrong requests on purpose, and says how the service takes each",
+		usage:   "SERVICE/OPERATION [field=value ...] | SHEET STEP",
+		examples: []string{
+			"testbench probe lab/GradeLot lot=L-2201 moisture=17",
+			"testbench probe stores/search grade=A -only credentials,limits",
+			"testbench probe sheets/01-search.yaml details -bad",
+			"testbench probe ledger/Suppliers.create name=Moor city=Heatherfold -write local -rate 20/s",
+			"testbench probe stores/search grade=A -as sheet -out sheets/wrong-search.yaml",
+		},
 		options: func(f *flag.FlagSet) any {
 			o := &probeOptions{}
 			var kinds []string
@@ -49,7 +56,8 @@ func probeCommand() *command {
 		},
 		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
 			return s.probe(ctx, options.(*probeOptions), args)
-		}}
+		},
+	}
 }
 
 // ask reads the options.
@@ -71,7 +79,8 @@ func (o *probeOptions) ask(options workbench.Options) (workbench.ProbeOptions, e
 			continue
 		}
 		if !slices.Contains(known, name) {
-			return out, usagef(firstOf(suggest.DidYouMean(name, known), "there are: "+strings.Join(known, ", ")), "-only %s is no kind of change", name)
+			return out, usagef(firstOf(suggest.DidYouMean(name, known), "there are: "+strings.Join(known, ", ")),
+				"-only %s is no kind of change", name)
 		}
 		out.Only = append(out.Only, probe.Kind(name))
 	}
@@ -97,10 +106,12 @@ func (s *session) probe(ctx context.Context, o *probeOptions, args []string) (in
 		return 0, err
 	}
 	if len(o.out) > 0 && o.as == "" && bench.Dir == "" {
-		return 0, usagef("testbench new FOLDER starts a bench", "-out writes what the history of a bench holds, and there is no bench")
+		return 0, usagef("testbench new FOLDER starts a bench",
+			"-out writes what the history of a bench holds, and there is no bench")
 	}
 	isSheet := false
-	if _, statErr := os.Stat(args[0]); statErr == nil && (strings.HasSuffix(args[0], ".yaml") || strings.HasSuffix(args[0], ".yml")) {
+	if _, statErr := os.Stat(args[0]); statErr == nil &&
+		(strings.HasSuffix(args[0], ".yaml") || strings.HasSuffix(args[0], ".yml")) {
 		if isSheet = true; len(args) != 2 {
 			return 0, usagef("testbench probe "+args[0]+" STEP", "probe which step of %s?", args[0])
 		}
@@ -127,7 +138,8 @@ func (s *session) probe(ctx context.Context, o *probeOptions, args []string) (in
 	var notGood *workbench.NotGoodError
 	switch {
 	case errors.Is(err, workbench.ErrWrites):
-		return 0, usagef("-write SITE sends it, where that may be; -as sheet writes it down and sends nothing", "%s: %v", strings.Join(args, " "), err)
+		return 0, usagef("-write SITE sends it, where that may be; -as sheet writes it down and sends nothing",
+			"%s: %v", strings.Join(args, " "), err)
 	case errors.As(err, &notGood):
 		s.tell.fail(err)
 		return max(ExitFellShort, notGood.Result.Outcome.ExitStatus()), nil
@@ -137,7 +149,9 @@ func (s *session) probe(ctx context.Context, o *probeOptions, args []string) (in
 	return s.finishProbe(bench, o, table, result)
 }
 
-func (s *session) finishProbe(bench *workbench.Bench, o *probeOptions, table *probeTable, result *workbench.ProbeResult) (int, error) {
+func (s *session) finishProbe(bench *workbench.Bench, o *probeOptions, table *probeTable,
+	result *workbench.ProbeResult,
+) (int, error) {
 	if s.common.json {
 		if err := s.tell.json(result.Record()); err != nil {
 			return 0, err
@@ -150,7 +164,8 @@ func (s *session) finishProbe(bench *workbench.Bench, o *probeOptions, table *pr
 	}
 	if result.Number > 0 {
 		if !s.common.json {
-			s.tell.note("%s", s.tell.wrap(fmt.Sprintf("recorded as run %d: testbench report %d -out probe.html", result.Number, result.Number), s.tell.width, 0))
+			s.tell.note("%s", s.tell.wrap(fmt.Sprintf("recorded as run %d: testbench report %d -out probe.html",
+				result.Number, result.Number), s.tell.width, 0))
 		}
 		for _, file := range o.out {
 			run, done, err := s.stored(fmt.Sprint(result.Number))
@@ -167,7 +182,9 @@ func (s *session) finishProbe(bench *workbench.Bench, o *probeOptions, table *pr
 }
 
 // probeSheet writes the wrong requests down.
-func (s *session) probeSheet(ctx context.Context, bench *workbench.Bench, o *probeOptions, step *sheet.Step, args []string, asked workbench.ProbeOptions) (int, error) {
+func (s *session) probeSheet(ctx context.Context, bench *workbench.Bench, o *probeOptions, step *sheet.Step,
+	args []string, asked workbench.ProbeOptions,
+) (int, error) {
 	if step == nil {
 		found, err := bench.StepOf(args[0], args[1], asked.Options)
 		if err != nil {
@@ -207,14 +224,20 @@ func (t *probeTable) begin(result *workbench.ProbeResult, cases int) {
 	if t.session.tell.width < narrowProbe {
 		of = "\n"
 	}
-	t.session.tell.printf("%s%ssite %s%s%s\n", t.session.tell.in(bold, "probe "+t.session.tell.visible(result.Target)), of, t.session.tell.visible(result.Site), dot, count(cases, "wrong request"))
+	t.session.tell.printf("%s%ssite %s%s%s\n", t.session.tell.in(bold, "probe "+t.session.tell.visible(result.Target)),
+		of, t.session.tell.visible(result.Site), dot, count(cases, "wrong request"))
 	if last := result.Good.Last(); last != nil && last.Answer != nil {
-		t.session.tell.printf("%s\n", t.session.tell.in(faint, fmt.Sprintf("as it is right: %d in %s", last.Answer.Status, milliseconds(last.Phases.Total))))
+		t.session.tell.printf("%s\n",
+			t.session.tell.in(faint,
+				fmt.Sprintf("as it is right: %d in %s", last.Answer.Status, milliseconds(last.Phases.Total))))
 	}
 	t.width = min(max(t.session.tell.width-48, 30), 70)
 }
 
-var verdictStyles = map[probe.Verdict]string{probe.Clearly: green, probe.Unclearly: bold, probe.Accepted: bold, probe.Broke: red, probe.LetIn: red, probe.NotSent: faint}
+var verdictStyles = map[probe.Verdict]string{
+	probe.Clearly: green, probe.Unclearly: bold, probe.Accepted: bold,
+	probe.Broke: red, probe.LetIn: red, probe.NotSent: faint,
+}
 
 func (t *probeTable) tell(one *workbench.Probed) {
 	isFine := one.Verdict == probe.Clearly || one.Verdict == probe.Accepted && one.Allowed
@@ -241,12 +264,14 @@ func (t *probeTable) tell(one *workbench.Probed) {
 		if said != "" {
 			said += dot
 		}
-		tell.printf("%s\n    %s%s\n", tell.wrap(words, tell.width, 2), tell.visible(said), tell.in(style, string(one.Verdict)))
+		tell.printf("%s\n    %s%s\n", tell.wrap(words, tell.width, 2), tell.visible(said),
+			tell.in(style, string(one.Verdict)))
 		t.why = ""
 		return
 	}
 	lines := strings.Split(tell.wrap(words, t.width, 0), "\n")
-	tell.printf("  %s  %s %s  %s\n", tell.fit(lines[0], t.width), tell.fit(one.Said, 20), tell.fit(took, 8), tell.in(style, string(one.Verdict)))
+	tell.printf("  %s  %s %s  %s\n", tell.fit(lines[0], t.width), tell.fit(one.Said, 20), tell.fit(took, 8),
+		tell.in(style, string(one.Verdict)))
 	for _, line := range lines[1:] {
 		tell.printf("    %s\n", line)
 	}
@@ -275,7 +300,8 @@ func (t *probeTable) end(result *workbench.ProbeResult) {
 				}
 			}
 			if len(words) > 0 {
-				tell.printf("%s\n", tell.wrap(firstOf(string(kind), "all")+": "+strings.Join(words, ", "), tell.width, 0))
+				tell.printf("%s\n", tell.wrap(firstOf(string(kind), "all")+": "+strings.Join(words, ", "), tell.width,
+					0))
 			}
 		}
 		t.verdict(result)
@@ -327,7 +353,8 @@ func (t *probeTable) verdict(result *workbench.ProbeResult) {
 	}
 	switch {
 	case all[probe.Broke]+all[probe.LetIn] > 0:
-		tell.printf("%s:%s%d broke it, %d let in without the right\n", tell.in(red, "fell short"), gap, all[probe.Broke], all[probe.LetIn])
+		tell.printf("%s:%s%d broke it, %d let in without the right\n", tell.in(red, "fell short"), gap,
+			all[probe.Broke], all[probe.LetIn])
 	default:
 		tell.printf("%s: none broke it, and none was let in\n", tell.in(green, "held"))
 	}

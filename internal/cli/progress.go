@@ -35,9 +35,15 @@ func (t *printer) startBar(name string, total int, during time.Duration) {
 		most = -1
 	}
 	b := &bar{name: t.visible(name), total: total, started: time.Now(), during: during}
-	options := []progressbar.Option{progressbar.OptionSetWriter(t.errTerminal), progressbar.OptionSetWidth(24),
-		progressbar.OptionClearOnFinish(), progressbar.OptionSetPredictTime(false), progressbar.OptionSetElapsedTime(false), progressbar.OptionSetDescription(b.name),
-		progressbar.OptionSetTheme(progressbar.Theme{Saucer: t.sign("━", "="), SaucerHead: t.sign("━", ">"), SaucerPadding: t.sign("─", "-"), BarStart: " ", BarEnd: " "})}
+	options := []progressbar.Option{
+		progressbar.OptionSetWriter(t.errTerminal), progressbar.OptionSetWidth(24),
+		progressbar.OptionClearOnFinish(), progressbar.OptionSetPredictTime(false),
+		progressbar.OptionSetElapsedTime(false), progressbar.OptionSetDescription(b.name),
+		progressbar.OptionSetTheme(progressbar.Theme{
+			Saucer: t.sign("━", "="), SaucerHead: t.sign("━", ">"),
+			SaucerPadding: t.sign("─", "-"), BarStart: " ", BarEnd: " ",
+		}),
+	}
 	if during == 0 {
 		options = append(options, progressbar.OptionShowCount())
 	}

@@ -22,8 +22,15 @@ type proposeOptions struct {
 }
 
 func proposeCommand() *command {
-	return &command{name: "propose", group: "finding one's way in answers", purpose: "derives rules from good answers: what they have in common", usage: "SOURCE ... | TARGET [field=value ...] -times N",
-		examples: []string{"testbench propose monday.json tuesday.json", "testbench propose 17.2 18.2 last", "testbench propose stores/search grade=A -times 2", "testbench propose stores/search grade=A -times 2 -into sheets/01-search.yaml -step \"the lots\""},
+	return &command{
+		name: "propose", group: "finding one's way in answers",
+		purpose: "derives rules from good answers: what they have in common",
+		usage:   "SOURCE ... | TARGET [field=value ...] -times N",
+		examples: []string{
+			"testbench propose monday.json tuesday.json", "testbench propose 17.2 18.2 last",
+			"testbench propose stores/search grade=A -times 2",
+			"testbench propose stores/search grade=A -times 2 -into sheets/01-search.yaml -step \"the lots\"",
+		},
 		options: func(f *flag.FlagSet) any {
 			o := &proposeOptions{}
 			f.IntVar(&o.times, "times", 0, "make a call so many times, and take its answers")
@@ -33,7 +40,8 @@ func proposeCommand() *command {
 		},
 		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
 			return s.propose(ctx, options.(*proposeOptions), args)
-		}}
+		},
+	}
 }
 
 func (s *session) propose(ctx context.Context, o *proposeOptions, args []string) (int, error) {
@@ -135,7 +143,8 @@ func (s *session) putRules(o *proposeOptions, proposals []fields.Proposal) error
 	defer unlock()
 	source, err := os.ReadFile(o.into)
 	if errors.Is(err, os.ErrNotExist) {
-		return usagef("-into takes a sheet that is there; testbench new starts a bench with one", "there is no sheet %s", o.into)
+		return usagef("-into takes a sheet that is there; testbench new starts a bench with one",
+			"there is no sheet %s", o.into)
 	}
 	if err != nil {
 		return err

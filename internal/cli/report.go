@@ -20,24 +20,33 @@ type reportOptions struct {
 }
 
 func reportCommand() *command {
-	return &command{name: "report", group: "looking back", purpose: "shows a past run, writes it in any format, puts shares together", usage: "RUN, or -gather FILE...",
-		examples: []string{"testbench report last", "testbench report 18 -out report.html", "testbench report -gather share-*.json -out whole.html"},
+	return &command{
+		name: "report", group: "looking back",
+		purpose: "shows a past run, writes it in any format, puts shares together", usage: "RUN, or -gather FILE...",
+		examples: []string{
+			"testbench report last", "testbench report 18 -out report.html",
+			"testbench report -gather share-*.json -out whole.html",
+		},
 		options: func(f *flag.FlagSet) any {
 			o := &reportOptions{}
 			f.Var(&o.out, "out", "a report into a `file`: "+report.Endings+"; may stand several times")
-			f.BoolVar(&o.full, "full", false, "show cookies and tokens that steps received in .html and .har too; without it they are masked there")
-			f.BoolVar(&o.gather, "gather", false, "put the shares of a run together, as they were written with -out FILE.json")
+			f.BoolVar(&o.full, "full", false,
+				"show cookies and tokens that steps received in .html and .har too; without it they are masked there")
+			f.BoolVar(&o.gather, "gather", false,
+				"put the shares of a run together, as they were written with -out FILE.json")
 			return o
 		},
 		run: func(_ context.Context, s *session, options any, args []string) (int, error) {
 			return s.report(options.(*reportOptions), args)
-		}}
+		},
+	}
 }
 
 func (s *session) report(o *reportOptions, args []string) (int, error) {
 	s.full = o.full
 	if o.full && !slices.ContainsFunc(o.out, report.MasksReceived) {
-		return 0, usagef("name the file: -full -out report.html", "-full is about what is written into .html and .har files, and no -out names one")
+		return 0, usagef("name the file: -full -out report.html",
+			"-full is about what is written into .html and .har files, and no -out names one")
 	}
 	if err := reportNames(o.out); err != nil {
 		return 0, err
@@ -122,14 +131,16 @@ func (s *session) showRun(run history.Finished) error {
 	if head.Number > 0 {
 		which = fmt.Sprintf("%d", head.Number)
 	}
-	t.printf("%s%s%s%s%s\n", t.in(bold, "run "+which), dot, t.visible(head.Bench), dot, head.Started.Format("2006-01-02 15:04:05 MST"))
+	t.printf("%s%s%s%s%s\n", t.in(bold, "run "+which), dot, t.visible(head.Bench), dot,
+		head.Started.Format("2006-01-02 15:04:05 MST"))
 	shown := 0
 	for i, sheet := range head.Sheets {
 		outcome := t.in(green, sheet.Outcome)
 		if sheet.Outcome != string(workbench.Held) {
 			outcome = t.in(red, sheet.Outcome)
 		}
-		t.printf("%s%ssite %s%s%s   %s\n", t.in(bold, t.visible(sheet.Sheet)), dot, t.visible(sheet.Site), dot, count(sheet.Counts.Rows, "row"), outcome)
+		t.printf("%s%ssite %s%s%s   %s\n", t.in(bold, t.visible(sheet.Sheet)), dot, t.visible(sheet.Site), dot,
+			count(sheet.Counts.Rows, "row"), outcome)
 		for _, check := range sheet.Checks {
 			if !check.Held {
 				t.printf("  %s\n", t.wrap(string(report.CheckLine(check)), t.width, 2))
@@ -145,7 +156,8 @@ func (s *session) showRun(run history.Finished) error {
 		}
 		for _, c := range sheet.Checks {
 			if !c.Held {
-				t.printf("  %s  wanted %s, got %s  %s\n", t.visible(string(c.Subject)), t.visible(string(c.Wanted)), t.visible(string(c.Got)), t.in(red, "fell short"))
+				t.printf("  %s  wanted %s, got %s  %s\n", t.visible(string(c.Subject)), t.visible(string(c.Wanted)),
+					t.visible(string(c.Got)), t.in(red, "fell short"))
 			}
 		}
 	}

@@ -42,38 +42,53 @@ type runOptions struct {
 }
 
 func runCommand() *command {
-	return &command{name: "run", group: "checking", purpose: "runs sheets and judges every answer", usage: "SHEET...",
-		examples: []string{"testbench run sheets/search.yaml", "testbench run sheets/*.yaml -out report.html -out junit.xml", "testbench run sheets/rows.yaml -rows 3-5 -show all", "testbench run sheets/rows.yaml -repeat 100 -jobs 4 -rate 50/s"},
+	return &command{
+		name: "run", group: "checking", purpose: "runs sheets and judges every answer", usage: "SHEET...",
+		examples: []string{
+			"testbench run sheets/search.yaml",
+			"testbench run sheets/*.yaml -out report.html -out junit.xml",
+			"testbench run sheets/rows.yaml -rows 3-5 -show all",
+			"testbench run sheets/rows.yaml -repeat 100 -jobs 4 -rate 50/s",
+		},
 		options: func(f *flag.FlagSet) any {
 			o := &runOptions{}
 			f.Var(&o.steps, "step", "only the step of this `name`; may stand several times")
-			f.StringVar(&o.from, "from", "", "go on from the step of this `name`, with what the last run of the sheet kept")
+			f.StringVar(&o.from, "from", "",
+				"go on from the step of this `name`, with what the last run of the sheet kept")
 			f.StringVar(&o.rows, "rows", "", "only these `rows`: 3, 3-5, 1,4-6")
 			f.BoolVar(&o.stop, "stop", false, "stop at the first step that falls short")
 			f.BoolVar(&o.dry, "dry", false, "show every request and send nothing")
 			f.Var(&o.out, "out", "a report into a `file`: "+report.Endings+"; may stand several times")
 			f.StringVar(&o.show, "show", "", "also show `what` was exchanged: sent, received or all")
-			f.BoolVar(&o.full, "full", false, "show bodies in full, however long, on a terminal too, and cookies and tokens that steps received in .html and .har")
-			f.StringVar(&o.tell, "tell", "", "how much is told: steps, rows or falls (`what`; else by how many rows there are)")
+			f.BoolVar(&o.full, "full", false,
+				"show bodies in full, however long, on a terminal too, and cookies and tokens that steps received in .html and .har")
+			f.StringVar(&o.tell, "tell", "",
+				"how much is told: steps, rows or falls (`what`; else by how many rows there are)")
 			f.IntVar(&o.jobs, "jobs", 1, "how many rows and sheets are at work side by side")
 			f.StringVar(&o.rate, "rate", "", "how many rows are begun in a time: 20/s, 100/min (`rows/time`)")
 			f.IntVar(&o.repeat, "repeat", 1, "how often the rows are run")
 			f.DurationVar(&o.during, "for", 0, "repeat the rows for this `time`, as 90s or 2m")
 			f.StringVar(&o.share, "share", "", "only this machine's part of the rows: `I/N`, with I from 1")
-			f.StringVar(&o.of, "of", "", "the `name` of the run that a share belongs to: the same on each machine, another for each run")
+			f.StringVar(&o.of, "of", "",
+				"the `name` of the run that a share belongs to: the same on each machine, another for each run")
 			f.StringVar(&o.resume, "resume", "", "go on with a `run` that was cut down: its number, or last")
 			f.StringVar(&o.listen, "listen", "", "where calls back come in: `host:port` (127.0.0.1 and a free port)")
-			f.StringVar(&o.public, "callback", "", "the `address` under which others reach that, as https://tests.heatherfold.example/back")
+			f.StringVar(&o.public, "callback", "",
+				"the `address` under which others reach that, as https://tests.heatherfold.example/back")
 			return o
 		},
 		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
 			return s.run(ctx, options.(*runOptions), args)
-		}}
+		},
+	}
 }
 
 // asked makes the options of a run of those of the command line.
 func (o *runOptions) asked() (workbench.RunOptions, error) {
-	out := workbench.RunOptions{Steps: o.steps, From: o.from, Stop: o.stop, Dry: o.dry, Jobs: o.jobs, Repeat: o.repeat, For: o.during, Listen: o.listen, Public: o.public, Of: o.of}
+	out := workbench.RunOptions{
+		Steps: o.steps, From: o.from, Stop: o.stop, Dry: o.dry, Jobs: o.jobs, Repeat: o.repeat,
+		For: o.during, Listen: o.listen, Public: o.public, Of: o.of,
+	}
 	var err error
 	if out.Rows, err = parseRows(o.rows); err != nil {
 		return out, err
@@ -88,11 +103,13 @@ func (o *runOptions) asked() (workbench.RunOptions, error) {
 		if given == "" || slices.Contains(words, given) {
 			return nil
 		}
-		return usagef(suggest.DidYouMean(given, words), "-%s takes %s or %s, not %q", option, strings.Join(words[:len(words)-1], ", "), words[len(words)-1], given)
+		return usagef(suggest.DidYouMean(given, words), "-%s takes %s or %s, not %q", option,
+			strings.Join(words[:len(words)-1], ", "), words[len(words)-1], given)
 	}
 	switch {
 	case out.Share.N > 1 && o.of == "":
-		return out, usagef("-share "+o.share+" -of nightly-17", "a share belongs to a run: -of gives it a name, the same on each machine and another for each run")
+		return out, usagef("-share "+o.share+" -of nightly-17",
+			"a share belongs to a run: -of gives it a name, the same on each machine and another for each run")
 	case o.of != "" && out.Share.N < 2:
 		return out, usagef("take it out, or write -share 1/4", "-of has no effect without -share")
 	case o.jobs < 1 || o.jobs > mostJobs:
@@ -104,8 +121,10 @@ func (o *runOptions) asked() (workbench.RunOptions, error) {
 	case o.during > 0 && o.repeat > 1:
 		return out, usagef("take one of them out", "-for and -repeat both say how often the rows are run")
 	}
-	if u, err := url.Parse(o.public); o.public != "" && (err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https") {
-		return out, usagef("-callback https://tests.heatherfold.example/back", "-callback takes an address, not %q", o.public)
+	if u, err := url.Parse(o.public); o.public != "" &&
+		(err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https") {
+		return out, usagef("-callback https://tests.heatherfold.example/back", "-callback takes an address, not %q",
+			o.public)
 	}
 	if _, _, err := net.SplitHostPort(o.listen); o.listen != "" && err != nil {
 		return out, usagef("-listen 127.0.0.1:8799", "-listen takes host:port, not %q", o.listen)
@@ -341,7 +360,8 @@ func (r *textRun) RowDone(sheet *workbench.SheetResult, row *workbench.RowResult
 				r.step(step)
 			}
 		} else if r.level == tellRows {
-			t.printf("%s%s%s  %s  %s\n", t.visible(sheet.Name), t.sign(" · ", " - "), t.rowWords(sheet, row), milliseconds(row.Took), t.in(green, fmt.Sprintf("%s %d", row.Outcome, len(row.Steps))))
+			t.printf("%s%s%s  %s  %s\n", t.visible(sheet.Name), t.sign(" · ", " - "), t.rowWords(sheet, row),
+				milliseconds(row.Took), t.in(green, fmt.Sprintf("%s %d", row.Outcome, len(row.Steps))))
 		}
 	}
 	t.stepBar(row.Outcome != workbench.Held && row.Outcome != workbench.NotRun)
@@ -357,7 +377,8 @@ func (r *textRun) SheetDone(sheet *workbench.SheetResult) {
 	if r.level == tellFalls {
 		dot := t.sign(" · ", " - ")
 		c := sheet.Counts
-		sum := t.in(bold, t.visible(sheet.Name)) + dot + "site " + t.visible(sheet.Site) + dot + count(c.Rows, "row") + dot + t.in(green, fmt.Sprintf("%d held", c.RowsHeld))
+		sum := t.in(bold, t.visible(sheet.Name)) + dot + "site " + t.visible(sheet.Site) + dot + count(c.Rows, "row") +
+			dot + t.in(green, fmt.Sprintf("%d held", c.RowsHeld))
 		if c.RowsFell > 0 {
 			sum += dot + t.in(red, fmt.Sprintf("%d fell short", c.RowsFell))
 		}
@@ -375,7 +396,8 @@ func (r *textRun) times(sheet *workbench.SheetResult) {
 	if len(sheet.Times) == 0 {
 		return
 	}
-	t.printf("%s  %s\n", t.fit("times", r.name+2), t.in(faint, "calls    per s       p50       p90       p95       p99       max"))
+	t.printf("%s  %s\n", t.fit("times", r.name+2),
+		t.in(faint, "calls    per s       p50       p90       p95       p99       max"))
 	for _, one := range sheet.Times {
 		line := fmt.Sprintf("  %s  %5d  %7.1f", t.fitItem(one.Step, r.name), one.Count, one.PerSecond)
 		for _, ms := range []float64{one.P50, one.P90, one.P95, one.P99, one.Max} {
@@ -388,7 +410,8 @@ func (r *textRun) times(sheet *workbench.SheetResult) {
 		if !c.Held {
 			outcome = t.in(red, "fell short")
 		}
-		t.printf("  %s  wanted %s, got %s   %s\n", t.visible(string(c.Subject)), t.visible(string(c.Wanted)), t.visible(string(c.Got)), outcome)
+		t.printf("  %s  wanted %s, got %s   %s\n", t.visible(string(c.Subject)), t.visible(string(c.Wanted)),
+			t.visible(string(c.Got)), outcome)
 	}
 }
 
@@ -475,7 +498,9 @@ func (s *session) details(step *workbench.StepResult) {
 	}
 }
 
-func (r *textRun) WouldSend(_ *workbench.RowResult, step *workbench.StepResult, request *exchange.Request, reason string) {
+func (r *textRun) WouldSend(_ *workbench.RowResult, step *workbench.StepResult, request *exchange.Request,
+	reason string,
+) {
 	t := r.tell
 	r.told = step.Name
 	if request == nil {
@@ -548,17 +573,24 @@ func (r *jsonRun) event(kind string, fields map[string]any) {
 }
 
 func (r *jsonRun) SheetStarted(sheet *workbench.SheetResult) {
-	r.event("sheet started", map[string]any{"sheet": sheet.Name, "file": sheet.File, "site": sheet.Site, "rows": sheet.RowCount})
+	r.event("sheet started",
+		map[string]any{"sheet": sheet.Name, "file": sheet.File, "site": sheet.Site, "rows": sheet.RowCount})
 }
 
 func (r *jsonRun) RowStarted(*workbench.SheetResult, *workbench.RowResult) {}
 
 func (r *jsonRun) StepDone(sheet *workbench.SheetResult, row *workbench.RowResult, step *workbench.StepResult) {
-	r.event("step done", map[string]any{"sheet": sheet.Name, "row": row.Number, "turn": row.Iteration, "step": step.Record(r.masker)})
+	r.event("step done", map[string]any{
+		"sheet": sheet.Name, "row": row.Number, "turn": row.Iteration,
+		"step": step.Record(r.masker),
+	})
 }
 
 func (r *jsonRun) RowDone(sheet *workbench.SheetResult, row *workbench.RowResult) {
-	r.event("row done", map[string]any{"sheet": sheet.Name, "row": row.Number, "turn": row.Iteration, "label": row.Label, "phase": row.Phase, "outcome": row.Outcome})
+	r.event("row done", map[string]any{
+		"sheet": sheet.Name, "row": row.Number, "turn": row.Iteration,
+		"label": row.Label, "phase": row.Phase, "outcome": row.Outcome,
+	})
 }
 
 func (r *jsonRun) RecordLost(err error) {
@@ -567,10 +599,16 @@ func (r *jsonRun) RecordLost(err error) {
 
 func (r *jsonRun) SheetDone(sheet *workbench.SheetResult) {
 	record := sheet.Record()
-	r.event("sheet done", map[string]any{"sheet": sheet.Name, "outcome": sheet.Outcome, "seconds": sheet.Took.Round(time.Millisecond).Seconds(), "counts": record.Counts, "times": record.Times, "checks": record.Checks})
+	r.event("sheet done", map[string]any{
+		"sheet": sheet.Name, "outcome": sheet.Outcome,
+		"seconds": sheet.Took.Round(time.Millisecond).Seconds(), "counts": record.Counts, "times": record.Times,
+		"checks": record.Checks,
+	})
 }
 
-func (r *jsonRun) WouldSend(_ *workbench.RowResult, step *workbench.StepResult, request *exchange.Request, reason string) {
+func (r *jsonRun) WouldSend(_ *workbench.RowResult, step *workbench.StepResult, request *exchange.Request,
+	reason string,
+) {
 	fields := map[string]any{"step": step.Name}
 	if request != nil {
 		fields["request"] = result.RequestRecord(request, r.masker)

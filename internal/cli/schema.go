@@ -23,8 +23,13 @@ var schemas = []struct {
 }
 
 func schemaCommand() *command {
-	return &command{name: "schema", group: "looking back", purpose: "prints a JSON Schema, for editors and for programs", usage: "NAME",
-		examples: []string{"testbench schema sheet > sheet.schema.json", "testbench schema result > result.schema.json"},
+	return &command{
+		name: "schema", group: "looking back", purpose: "prints a JSON Schema, for editors and for programs",
+		usage: "NAME",
+		examples: []string{
+			"testbench schema sheet > sheet.schema.json",
+			"testbench schema result > result.schema.json",
+		},
 		run: func(_ context.Context, s *session, _ any, args []string) (int, error) {
 			var names []string
 			for _, one := range schemas {
@@ -35,10 +40,13 @@ func schemaCommand() *command {
 				names = append(names, one.name+" ("+one.about+")")
 			}
 			if len(args) != 1 {
-				return 0, usagef("testbench schema result", "the schema of what? There are: %s", strings.Join(names, ", "))
+				return 0, usagef("testbench schema result", "the schema of what? There are: %s",
+					strings.Join(names, ", "))
 			}
-			return 0, usagef(firstOf(suggest.DidYouMean(args[0], schemaNames()), "there are: "+strings.Join(names, ", ")), "there is no schema %q", args[0])
-		}}
+			return 0, usagef(firstOf(suggest.DidYouMean(args[0], schemaNames()),
+				"there are: "+strings.Join(names, ", ")), "there is no schema %q", args[0])
+		},
+	}
 }
 
 func schemaNames() []string {

@@ -17,19 +17,26 @@ import (
 )
 
 func secretCommand() *command {
-	return &command{name: "secret", group: "getting in", purpose: "seals passwords, keys and tokens in the bench", usage: "set NAME | list | remove NAME | share PUBLIC-KEY [NAME] | lock | unlock",
-		examples: []string{"testbench secret set clerk", "printf %s \"$PASSWORD\" | testbench secret set clerk -site live", "testbench secret set clerk -mine", "testbench secret list",
-			"testbench secret share age1…", "testbench secret share age1… clerk -withdraw", "testbench secret lock"},
+	return &command{
+		name: "secret", group: "getting in", purpose: "seals passwords, keys and tokens in the bench",
+		usage: "set NAME | list | remove NAME | share PUBLIC-KEY [NAME] | lock | unlock",
+		examples: []string{
+			"testbench secret set clerk", "printf %s \"$PASSWORD\" | testbench secret set clerk -site live",
+			"testbench secret set clerk -mine", "testbench secret list",
+			"testbench secret share age1…", "testbench secret share age1… clerk -withdraw", "testbench secret lock",
+		},
 		options: func(f *flag.FlagSet) any {
 			o := &secretOptions{}
-			f.BoolVar(&o.mine, "mine", false, "set, remove: your own secret, kept outside of the bench, in place of the shared one of its name")
+			f.BoolVar(&o.mine, "mine", false,
+				"set, remove: your own secret, kept outside of the bench, in place of the shared one of its name")
 			f.BoolVar(&o.replace, "replace", false, "set: replace a secret that others can open too, without asking")
 			f.BoolVar(&o.withdraw, "withdraw", false, "share: take the key away instead of adding it")
 			return o
 		},
 		run: func(_ context.Context, s *session, options any, args []string) (int, error) {
 			return s.secret(options.(*secretOptions), args)
-		}}
+		},
+	}
 }
 
 type secretOptions struct {
@@ -58,7 +65,8 @@ func (s *session) secret(o *secretOptions, args []string) (int, error) {
 	switch word {
 	case "share":
 		if len(args) != 2 && len(args) != 3 {
-			return 0, usagef("testbench secret list shows yours", "secret share takes a public key (age1…), and a secret's name where it is for that one alone")
+			return 0, usagef("testbench secret list shows yours",
+				"secret share takes a public key (age1…), and a secret's name where it is for that one alone")
 		}
 		return ExitHeld, s.shareSecrets(store, o.withdraw, args[1], strings.Join(args[2:], ""))
 	case "lock", "unlock":
@@ -74,7 +82,8 @@ func (s *session) secret(o *secretOptions, args []string) (int, error) {
 	case "list":
 		return ExitHeld, s.listSecrets(store)
 	default:
-		return 0, usagef(suggest.DidYouMean(word, secretWords), "secret has no %q; there are: %s", word, strings.Join(secretWords, ", "))
+		return 0, usagef(suggest.DidYouMean(word, secretWords), "secret has no %q; there are: %s", word,
+			strings.Join(secretWords, ", "))
 	}
 }
 
@@ -128,7 +137,8 @@ func (s *session) mayReplace(store *secret.Store, name string, o *secretOptions)
 	}
 	f, ok := s.stdin.(*os.File)
 	if !ok || !term.IsTerminal(int(f.Fd())) {
-		return usagef("testbench secret set "+name+" -mine keeps one for you alone; -replace replaces it for all", "%s", is)
+		return usagef("testbench secret set "+name+" -mine keeps one for you alone; -replace replaces it for all", "%s",
+			is)
 	}
 	s.tell.prompt("%s; replace it for all of them? (yes or no; -mine keeps one for you alone): ", is)
 	var answer string
@@ -160,7 +170,8 @@ func (s *session) shareSecrets(store *secret.Store, withdraw bool, key, name str
 		s.tell.note("  copies that were made before, also those in version control, stay readable with it: change the secrets themselves")
 		return nil
 	}
-	s.tell.note("%s sealed anew; the key %s opens %s from now on", count(number, "secret"), key, map[bool]string{true: "it", false: "them"}[number == 1])
+	s.tell.note("%s sealed anew; the key %s opens %s from now on", count(number, "secret"), key,
+		map[bool]string{true: "it", false: "them"}[number == 1])
 	return nil
 }
 
@@ -184,7 +195,8 @@ func (s *session) lockIdentity(store *secret.Store, lock bool) error {
 		return err
 	}
 	if lock {
-		s.tell.note("locked: %s; whoever opens a secret is asked for the passphrase, or has it in %s", store.Identity, passphraseVariable)
+		s.tell.note("locked: %s; whoever opens a secret is asked for the passphrase, or has it in %s", store.Identity,
+			passphraseVariable)
 	} else {
 		s.tell.note("unlocked: %s is protected by nothing but the file's own permissions", store.Identity)
 	}
@@ -205,7 +217,8 @@ func (s *session) ask(what, variable string) (string, error) {
 	}
 	f, ok := s.stdin.(*os.File)
 	if !ok || !term.IsTerminal(int(f.Fd())) {
-		return "", usagef("set "+variable+" where nobody can type", "%s is needed, and there is no terminal to ask at", what)
+		return "", usagef("set "+variable+" where nobody can type", "%s is needed, and there is no terminal to ask at",
+			what)
 	}
 	text, err := s.readUnseen(f, what)
 	if err == nil {
@@ -287,7 +300,8 @@ func (s *session) listSecrets(store *secret.Store) error {
 		if site == "" {
 			site = "every site"
 		}
-		t.printf("%s  %s  %s%s\n", t.fit(e.Name, 20), t.fit(site, 12), e.Changed.Format("2006-01-02 15:04"), map[bool]string{true: "  yours alone"}[e.Mine])
+		t.printf("%s  %s  %s%s\n", t.fit(e.Name, 20), t.fit(site, 12), e.Changed.Format("2006-01-02 15:04"),
+			map[bool]string{true: "  yours alone"}[e.Mine])
 	}
 	if key, err := store.PublicKey(false); err == nil {
 		t.note("your public key: %s", key)

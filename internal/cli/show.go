@@ -25,7 +25,8 @@ func (s *session) showRequest(r *exchange.Request, indent int) {
 	}
 	defer s.showSigned(r, lead)
 	if r.Certificate != nil && r.Certificate.Leaf != nil {
-		t.printf("%s%s\n", lead, t.in(faint, "(with the certificate of "+t.visible(r.Certificate.Leaf.Subject.String())+")"))
+		t.printf("%s%s\n", lead,
+			t.in(faint, "(with the certificate of "+t.visible(r.Certificate.Leaf.Subject.String())+")"))
 	}
 	if len(r.Body) == 0 {
 		return
@@ -122,7 +123,8 @@ func (s *session) showBody(step *workbench.StepResult, indent int) {
 		s.tell.printf("%s\n", s.body(re.Format, re.Body, a.Body, lead))
 	}
 	for _, attached := range step.Reply.Attachments {
-		s.tell.printf("%s(attached: %s, %s, %s)\n", lead, s.tell.visible(firstOf(attached.Name, attached.ID)), s.tell.visible(attached.Type), size(len(attached.Content)))
+		s.tell.printf("%s(attached: %s, %s, %s)\n", lead, s.tell.visible(firstOf(attached.Name, attached.ID)),
+			s.tell.visible(attached.Type), size(len(attached.Content)))
 	}
 	if a.Partial {
 		s.tell.note("%s(the answer is not whole)", lead)

@@ -22,7 +22,8 @@ func (s *session) simulate(ctx context.Context, o *standinOptions) (int, error) 
 		return 0, usagef("-listen 127.0.0.1:8720", "-listen %s: %v", o.listen, err)
 	}
 	if host == "" {
-		return 0, usagef("-listen 127.0.0.1:8720; 0.0.0.0 is every address of the machine", "-listen %s names no address", o.listen)
+		return 0, usagef("-listen 127.0.0.1:8720; 0.0.0.0 is every address of the machine",
+			"-listen %s names no address", o.listen)
 	}
 	bench, err := s.openOrNone()
 	if err != nil {
@@ -79,7 +80,10 @@ func (s *session) simulate(ctx context.Context, o *standinOptions) (int, error) 
 	if err != nil {
 		return 0, err
 	}
-	server := &http.Server{Handler: service, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute, MaxHeaderBytes: 64 << 10}
+	server := &http.Server{
+		Handler: service, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute,
+		MaxHeaderBytes: 64 << 10,
+	}
 	s.tell.printf("%s\n", base)
 	ended := make(chan error, 1)
 	go func() { ended <- server.Serve(listener) }()

@@ -25,8 +25,13 @@ func (o *surveyOptions) binding() workbench.Binding {
 }
 
 func surveyCommand() *command {
-	return &command{name: "survey", group: "finding out", purpose: "shows what a contract offers, or the fields of one operation", usage: "[SERVICE|FILE|ADDRESS [OPERATION]]",
-		examples: []string{"testbench survey lab", "testbench survey lab GradeLot", "testbench survey -find moisture", "testbench survey lab -logins", "testbench survey contracts/lab.wsdl -find grade"},
+	return &command{
+		name: "survey", group: "finding out", purpose: "shows what a contract offers, or the fields of one operation",
+		usage: "[SERVICE|FILE|ADDRESS [OPERATION]]",
+		examples: []string{
+			"testbench survey lab", "testbench survey lab GradeLot", "testbench survey -find moisture",
+			"testbench survey lab -logins", "testbench survey contracts/lab.wsdl -find grade",
+		},
 		options: func(f *flag.FlagSet) any {
 			o := &surveyOptions{}
 			f.IntVar(&o.depth, "depth", 0, "show fields down to this `depth`; 0 shows all")
@@ -42,7 +47,8 @@ func surveyCommand() *command {
 				return s.surveyBench(ctx, o)
 			}
 			if len(args) == 0 || len(args) > 2 {
-				return 0, usagef("testbench survey lab, testbench survey partner.wsdl", "survey what? A service of the bench, a file or an address")
+				return 0, usagef("testbench survey lab, testbench survey partner.wsdl",
+					"survey what? A service of the bench, a file or an address")
 			}
 			source, operation := splitTarget(args)
 			c, err := s.contract(ctx, source)
@@ -64,7 +70,8 @@ func surveyCommand() *command {
 				return s.surveyContract(source, c, o)
 			}
 			return s.surveyOperation(source, c, o, operation)
-		}}
+		},
+	}
 }
 
 // surveyForm is what is surveyed, by the name of its form.
@@ -403,7 +410,8 @@ func (s *session) surveyJSON(source string, c *workbench.Contract, o *surveyOpti
 	if s.common.json {
 		return ExitHeld, s.tell.json(append([]schema.Row{}, rows...))
 	}
-	s.tell.printf("%s\n", s.tell.in(bold, s.tell.visible(firstOf(c.JSON.Name(), fromHere(source))+s.tell.sign(" · ", " - ")+"JSON Schema")))
+	s.tell.printf("%s\n", s.tell.in(bold,
+		s.tell.visible(firstOf(c.JSON.Name(), fromHere(source))+s.tell.sign(" · ", " - ")+"JSON Schema")))
 	if words := c.JSON.Words(); words != "" {
 		s.tell.printf("  . %s\n", s.tell.visible(words))
 	}

@@ -21,19 +21,28 @@ type tokenOptions struct {
 }
 
 func tokenCommand() *command {
-	return &command{name: "token", group: "getting in", purpose: "gets a token and says what is known of it", usage: "LOGIN",
-		examples: []string{"testbench token clerk", "testbench token clerk -verify", "testbench token clerk -spoil tampered", "testbench token clerk -forget", "testbench token clerk -bare | other-program"},
+	return &command{
+		name: "token", group: "getting in", purpose: "gets a token and says what is known of it", usage: "LOGIN",
+		examples: []string{
+			"testbench token clerk", "testbench token clerk -verify",
+			"testbench token clerk -spoil tampered", "testbench token clerk -forget",
+			"testbench token clerk -bare | other-program",
+		},
 		options: func(f *flag.FlagSet) any {
 			o := &tokenOptions{}
 			f.BoolVar(&o.bare, "bare", false, "print the token itself and nothing else, for a pipe")
-			f.BoolVar(&o.verify, "verify", false, "ask the issuer whether it is good, and check its signature by the issuer's keys")
+			f.BoolVar(&o.verify, "verify", false,
+				"ask the issuer whether it is good, and check its signature by the issuer's keys")
 			f.BoolVar(&o.forget, "forget", false, "let go of the one that is kept between commands, and get none")
-			f.StringVar(&o.spoil, "spoil", "", "make a bad one of it this `way` ("+strings.Join(login.Ways, ", ")+"), and show that the issuer refuses it")
+			f.StringVar(&o.spoil, "spoil", "",
+				"make a bad one of it this `way` ("+strings.Join(login.Ways, ", ")+
+					"), and show that the issuer refuses it")
 			return o
 		},
 		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
 			return s.token(ctx, options.(*tokenOptions), args)
-		}}
+		},
+	}
 }
 
 func (s *session) token(ctx context.Context, o *tokenOptions, args []string) (int, error) {
@@ -55,7 +64,10 @@ func (s *session) token(ctx context.Context, o *tokenOptions, args []string) (in
 		if err != nil {
 			return 0, err
 		}
-		s.tell.note("%s", map[bool]string{true: "forgotten: the next command gets a new token", false: "no token of that login was kept"}[was])
+		s.tell.note("%s", map[bool]string{
+			true:  "forgotten: the next command gets a new token",
+			false: "no token of that login was kept",
+		}[was])
 		return ExitHeld, nil
 	}
 	report, err := bench.Token(ctx, args[0], o.spoil, o.verify, s.options())
@@ -84,7 +96,8 @@ func checkSpoil(way string) error {
 	if way == "" || slices.Contains(login.Ways, way) {
 		return nil
 	}
-	return usagef(suggest.DidYouMean(way, login.Ways), "a token can be spoilt as %s, not as %q", strings.Join(login.Ways, ", "), way)
+	return usagef(suggest.DidYouMean(way, login.Ways), "a token can be spoilt as %s, not as %q",
+		strings.Join(login.Ways, ", "), way)
 }
 
 // bare writes a text past the masker.
@@ -103,7 +116,8 @@ func (s *session) showToken(name string, o *tokenOptions, report *workbench.Toke
 		row(map[bool]string{true: "asked", false: ""}[i == 0], text)
 	}
 	if token.Reused {
-		row("kept", fmt.Sprintf("since %s, by an earlier command (-forget lets go of it)", token.Obtained.Format("15:04:05")))
+		row("kept", fmt.Sprintf("since %s, by an earlier command (-forget lets go of it)",
+			token.Obtained.Format("15:04:05")))
 	}
 	claims := login.Claims(token.Text)
 	switch {

@@ -19,25 +19,34 @@ type validateOptions struct {
 }
 
 func validateCommand() *command {
-	return &command{name: "validate", group: "checking", purpose: "holds a saved message, body or instance against its contract or schema", usage: "SERVICE|FILE|ADDRESS MESSAGE",
-		examples: []string{"testbench draft lab GradeLot | testbench validate lab -", "testbench draft lab GradeLot -answer | testbench validate contracts/lab.wsdl - -all",
-			"testbench draft stores lot -answer | testbench validate stores/lot -"},
+	return &command{
+		name: "validate", group: "checking",
+		purpose: "holds a saved message, body or instance against its contract or schema",
+		usage:   "SERVICE|FILE|ADDRESS MESSAGE",
+		examples: []string{
+			"testbench draft lab GradeLot | testbench validate lab -",
+			"testbench draft lab GradeLot -answer | testbench validate contracts/lab.wsdl - -all",
+			"testbench draft stores lot -answer | testbench validate stores/lot -",
+		},
 		options: func(f *flag.FlagSet) any {
 			o := &validateOptions{}
 			f.BoolVar(&o.all, "all", false, "show all faults, not only the first 20")
-			f.StringVar(&o.operation, "operation", "", "the `name` of the operation whose answer it is, where no body tells that; also as SERVICE/OPERATION")
+			f.StringVar(&o.operation, "operation", "",
+				"the `name` of the operation whose answer it is, where no body tells that; also as SERVICE/OPERATION")
 			f.StringVar(&o.status, "status", "", "the `status` that the answer came with (default 200)")
 			f.BoolVar(&o.request, "request", false, "it is the body of a request, and not of an answer")
 			return o
 		},
 		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
 			return s.validate(ctx, options.(*validateOptions), args)
-		}}
+		},
+	}
 }
 
 func (s *session) validate(ctx context.Context, o *validateOptions, args []string) (int, error) {
 	if len(args) != 2 {
-		return 0, usagef("testbench validate partner.wsdl message.xml", "validate what? A contract, and a message (- for the standard input)")
+		return 0, usagef("testbench validate partner.wsdl message.xml",
+			"validate what? A contract, and a message (- for the standard input)")
 	}
 	if args[0] == "-" && args[1] == "-" {
 		return 0, usagef("", "the contract and the message cannot both come from the standard input")
@@ -55,9 +64,11 @@ func (s *session) validate(ctx context.Context, o *validateOptions, args []strin
 	case err != nil:
 		return 0, err
 	case !c.TellsOperation() && operation == "":
-		return 0, usagef("testbench validate "+source+" "+args[1]+" -operation NAME", "of which operation is it? A body of REST does not say it")
+		return 0, usagef("testbench validate "+source+" "+args[1]+" -operation NAME",
+			"of which operation is it? A body of REST does not say it")
 	case c.TellsOperation() && (o.operation != "" || o.status != "" || o.request):
-		return 0, usagef("leave them out", "-operation, -status and -request go with descriptions of REST; of %s the message tells what it is", source)
+		return 0, usagef("leave them out",
+			"-operation, -status and -request go with descriptions of REST; of %s the message tells what it is", source)
 	case o.request && o.status != "":
 		return 0, usagef("", "a request has no status: -request and -status exclude one another")
 	}
@@ -133,7 +144,8 @@ func (s *session) validation(name string, result *workbench.Validation) (int, er
 func validationJSON(v *workbench.Validation) any {
 	faults := []map[string]any{}
 	for _, f := range v.Faults {
-		faults = append(faults, map[string]any{"line": f.Line, "column": f.Column, "path": f.Path, "message": f.Message})
+		faults = append(faults,
+			map[string]any{"line": f.Line, "column": f.Column, "path": f.Path, "message": f.Message})
 	}
 	return map[string]any{"message": v.What, "valid": v.Total == 0, "faults": faults, "total": v.Total}
 }

@@ -10,7 +10,9 @@ import (
 )
 
 func vetCommand() *command {
-	return &command{name: "vet", group: "checking", purpose: "finds mistakes in bench and sheets without sending anything", usage: "[SHEET...]",
+	return &command{
+		name: "vet", group: "checking", purpose: "finds mistakes in bench and sheets without sending anything",
+		usage:    "[SHEET...]",
 		examples: []string{"testbench vet", "testbench vet sheets/intake.yaml -site live"},
 		run: func(_ context.Context, s *session, _ any, args []string) (int, error) {
 			if s.common.bench == "" && len(args) > 0 {
@@ -33,7 +35,8 @@ func vetCommand() *command {
 				return 0, err
 			}
 			return s.showProblems(vetted)
-		}}
+		},
+	}
 }
 
 func (s *session) showProblems(vetted *workbench.Vetted) (int, error) {

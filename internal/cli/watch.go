@@ -24,9 +24,14 @@ type watchOptions struct {
 }
 
 func watchCommand() *command {
-	return &command{name: "watch", group: "finding one's way in answers", purpose: "repeats a call, a line a time: status, time, values, what changed",
-		usage:    "SERVICE/OPERATION | SERVICE METHOD PATH | METHOD ADDRESS [field=value ...]",
-		examples: []string{"testbench watch stores/search grade=A -pick total -every 2s -times 3", "testbench watch press/job number=1 -pick state -every 500ms -until \"state: done\""},
+	return &command{
+		name: "watch", group: "finding one's way in answers",
+		purpose: "repeats a call, a line a time: status, time, values, what changed",
+		usage:   "SERVICE/OPERATION | SERVICE METHOD PATH | METHOD ADDRESS [field=value ...]",
+		examples: []string{
+			"testbench watch stores/search grade=A -pick total -every 2s -times 3",
+			"testbench watch press/job number=1 -pick state -every 500ms -until \"state: done\"",
+		},
 		options: func(f *flag.FlagSet) any {
 			o := &watchOptions{}
 			f.DurationVar(&o.every, "every", 5*time.Second, "how long is waited between two calls")
@@ -39,7 +44,8 @@ func watchCommand() *command {
 		},
 		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
 			return s.watch(ctx, options.(*watchOptions), args)
-		}}
+		},
+	}
 }
 
 // watching is a call that is repeated.
@@ -217,7 +223,10 @@ func (w *watching) line(n int, at time.Time, result *workbench.StepResult, statu
 		shown = append(shown, text)
 	}
 	if w.common.json {
-		_ = t.jsonLine(map[string]any{"call": n, "at": at.UTC(), "status": status, "milliseconds": w.times[len(w.times)-1], "outcome": result.Outcome, "values": named, "changed": changed})
+		_ = t.jsonLine(map[string]any{
+			"call": n, "at": at.UTC(), "status": status,
+			"milliseconds": w.times[len(w.times)-1], "outcome": result.Outcome, "values": named, "changed": changed,
+		})
 		return
 	}
 	took := milliseconds(time.Duration(w.times[len(w.times)-1] * float64(time.Millisecond)))

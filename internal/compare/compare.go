@@ -178,7 +178,10 @@ func (c *comparing) list(a, b *document.Node, where, at string) {
 		default:
 			c.node(a.Items()[i], b.Items()[j], name(a.Items(), i), at)
 			if m.moved[i] {
-				c.add(Difference{Kind: Moved, Path: name(a.Items(), i), A: a.Items()[i], B: b.Items()[j], From: i, To: j, at: at})
+				c.add(Difference{
+					Kind: Moved, Path: name(a.Items(), i), A: a.Items()[i], B: b.Items()[j], From: i,
+					To: j, at: at,
+				})
 			}
 		}
 	}
@@ -299,7 +302,9 @@ func plainElement(n *document.Node) *document.Node {
 }
 
 func isAttribute(n *document.Node, name string) bool {
-	return slices.ContainsFunc(n.Attributes(), func(a document.Attribute) bool { return a.Name.Local == name && !a.IsDeclaration() })
+	return slices.ContainsFunc(n.Attributes(), func(a document.Attribute) bool {
+		return a.Name.Local == name && !a.IsDeclaration()
+	})
 }
 
 // matching says which elements of two lists belong together: ofA[i] is the place in the
@@ -341,7 +346,8 @@ func commonKey(a, b []*document.Node) string {
 	var names []string
 	for _, m := range a[0].Members() {
 		lower := strings.ToLower(m.Key)
-		if m.Value.IsScalar() && (slices.Contains(keyNames, lower) || strings.HasSuffix(lower, "id") || strings.HasSuffix(lower, "number")) {
+		if m.Value.IsScalar() &&
+			(slices.Contains(keyNames, lower) || strings.HasSuffix(lower, "id") || strings.HasSuffix(lower, "number")) {
 			names = append(names, m.Key)
 		}
 	}
@@ -481,7 +487,8 @@ func likeness(a, b *document.Node) float64 {
 			other := b.Get(m.Key)
 			switch {
 			case other == nil:
-			case m.Value.IsScalar() && other.IsScalar() && Same(m.Value, other), !m.Value.IsScalar() && canonical(m.Value) == canonical(other):
+			case m.Value.IsScalar() && other.IsScalar() && Same(m.Value, other),
+				!m.Value.IsScalar() && canonical(m.Value) == canonical(other):
 				same += 2
 			case m.Value.Kind == other.Kind:
 				same++

@@ -52,17 +52,47 @@ func TestTrees(t *testing.T) {
 		want    string
 	}{
 		{`{"a": 1, "b": "x"}`, `{"b": "x", "a": 1.0}`, compare.Options{}, ""},
-		{`{"a": 1, "c": null}`, `{"a": "1", "b": []}`, compare.Options{}, `kind a 1>"1"; removed c null>-; added b ->[]`},
-		{`{"at": "2026-11-23T08:30:00Z", "on": "2026-11-23"}`, `{"at": "2026-11-23T09:30:00+01:00", "on": "2026-11-24"}`, compare.Options{}, `changed on "2026-11-23">"2026-11-24"`},
-		{`[{"id": 1, "g": "A"}, {"id": 2, "g": "B"}, {"id": 3, "g": "C"}]`, `[{"id": 3, "g": "C"}, {"id": 1, "g": "A"}, {"id": 2, "g": "D"}, {"id": 4, "g": "E"}]`, compare.Options{},
-			`changed [id=2].g "B">"D"; moved [id=3] 2>0; added [id=4] ->{"id":4,"g":"E"}`},
-		{`{"l": [{"lot": "x 1", "n": 1}, {"lot": "y", "n": 1}]}`, `{"l": [{"lot": "y", "n": 1}, {"lot": "x 1", "n": 2}]}`, compare.Options{Keys: map[string]string{"l": "lot"}}, `changed l[lot="x 1"].n 1>2; moved l[lot="x 1"] 0>1`},
-		{`[{"a": 1, "b": 2, "c": 3}, {"a": 5, "b": 6, "c": 7}]`, `[{"a": 5, "b": 6, "c": 8}]`, compare.Options{}, `removed [0] {"a":1,"b":2,"c":3}>-; changed [1].c 7>8`},
+		{
+			`{"a": 1, "c": null}`, `{"a": "1", "b": []}`,
+			compare.Options{},
+			`kind a 1>"1"; removed c null>-; added b ->[]`,
+		},
+		{
+			`{"at": "2026-11-23T08:30:00Z", "on": "2026-11-23"}`,
+			`{"at": "2026-11-23T09:30:00+01:00", "on": "2026-11-24"}`,
+			compare.Options{},
+			`changed on "2026-11-23">"2026-11-24"`,
+		},
+		{
+			`[{"id": 1, "g": "A"}, {"id": 2, "g": "B"}, {"id": 3, "g": "C"}]`,
+			`[{"id": 3, "g": "C"}, {"id": 1, "g": "A"}, {"id": 2, "g": "D"}, {"id": 4, "g": "E"}]`,
+			compare.Options{},
+			`changed [id=2].g "B">"D"; moved [id=3] 2>0; added [id=4] ->{"id":4,"g":"E"}`,
+		},
+		{
+			`{"l": [{"lot": "x 1", "n": 1}, {"lot": "y", "n": 1}]}`,
+			`{"l": [{"lot": "y", "n": 1}, {"lot": "x 1", "n": 2}]}`,
+			compare.Options{Keys: map[string]string{"l": "lot"}},
+			`changed l[lot="x 1"].n 1>2; moved l[lot="x 1"] 0>1`,
+		},
+		{
+			`[{"a": 1, "b": 2, "c": 3}, {"a": 5, "b": 6, "c": 7}]`, `[{"a": 5, "b": 6, "c": 8}]`,
+			compare.Options{},
+			`removed [0] {"a":1,"b":2,"c":3}>-; changed [1].c 7>8`,
+		},
 		{`[1, 2, 3, 2]`, `[2, 3, 2]`, compare.Options{}, `removed [0] 1>-`},
 		{`["a", "b", "c", "d"]`, `["d", "a", "b", "c"]`, compare.Options{}, `moved [3] 3>0`},
-		{`{"lots": [{"id": 1, "seen": "2026-11-23T08:30:00Z", "x": {"y": 1}}], "token": "a"}`, `{"lots": [{"id": 1, "seen": "2026-11-24T08:30:00Z", "x": {"y": 2}}], "token": "b"}`,
-			compare.Options{Ignore: []string{"lots[*].x", "token"}, Kinds: []string{"datetime"}}, ""},
-		{`<w><lot n="1"><k>12.50</k></lot><lot n="2"/></w>`, `<w><lot n="2"/><lot n="1"><k>12.5</k></lot></w>`, compare.Options{Keys: map[string]string{"lot": "n"}}, `moved lot[n=1] 0>1`},
+		{
+			`{"lots": [{"id": 1, "seen": "2026-11-23T08:30:00Z", "x": {"y": 1}}], "token": "a"}`,
+			`{"lots": [{"id": 1, "seen": "2026-11-24T08:30:00Z", "x": {"y": 2}}], "token": "b"}`,
+			compare.Options{Ignore: []string{"lots[*].x", "token"}, Kinds: []string{"datetime"}},
+			"",
+		},
+		{
+			`<w><lot n="1"><k>12.50</k></lot><lot n="2"/></w>`, `<w><lot n="2"/><lot n="1"><k>12.5</k></lot></w>`,
+			compare.Options{Keys: map[string]string{"lot": "n"}},
+			`moved lot[n=1] 0>1`,
+		},
 		{`<w><lot><k>12.50</k></lot><t>yes</t></w>`, `{"lot": [{"k": 12.5}], "t": "yes"}`, compare.Options{}, ""},
 		{`<w x="1"><x>2</x></w>`, `<w x="1"><x>3</x></w>`, compare.Options{}, `changed x 2>3`},
 		{`5`, `{"a": 5}`, compare.Options{}, `changed answer 5>{"a":5}`},
@@ -146,13 +176,15 @@ func TestPatch(t *testing.T) {
 		written, err := json.Marshal(operations)
 		require.NoError(t, err)
 		// The library wants an object or a list at the root.
-		patch, err := jsonpatch.DecodePatch([]byte(strings.ReplaceAll(strings.ReplaceAll(string(written), `"path":"`, `"path":"/r`), `"from":"`, `"from":"/r`)))
+		patch, err := jsonpatch.DecodePatch([]byte(strings.ReplaceAll(strings.ReplaceAll(string(written), `"path":"`,
+			`"path":"/r`), `"from":"`, `"from":"/r`)))
 		require.NoError(t, err)
 		got, err := patch.Apply([]byte(`{"r":` + string(first) + `}`))
 		require.NoError(t, err, "%s\n%s\n%s", first, second, written)
 		require.JSONEq(t, `{"r":`+string(second)+`}`, string(got), "%s\n%s", first, written)
 		differences := compare.Trees(a, b, compare.Options{})
-		require.Equal(t, len(operations) == 0, len(differences) == 0, "%s\n%s\n%s\n%s", first, second, written, text(differences))
+		require.Equal(t, len(operations) == 0, len(differences) == 0, "%s\n%s\n%s\n%s", first, second, written,
+			text(differences))
 		if len(differences) > 0 {
 			differ++
 		}

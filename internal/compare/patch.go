@@ -57,7 +57,8 @@ func (p *patching) node(a, b *document.Node, at string) {
 		}
 	case a.Kind == document.List && b.Kind == document.List:
 		p.list(a, b, at)
-	case a.Kind == b.Kind && a.IsScalar() && (a.Text == b.Text || a.Kind == document.Number && Same(a, b) || a.Kind == document.Null):
+	case a.Kind == b.Kind && a.IsScalar() &&
+		(a.Text == b.Text || a.Kind == document.Number && Same(a, b) || a.Kind == document.Null):
 	default:
 		p.add("replace", "", at, b)
 	}

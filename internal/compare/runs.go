@@ -215,7 +215,8 @@ func (k stepKey) compare(a, b *stepSeen, o RunOptions, all *Changes) []StepChang
 	}
 	for _, d := range Trees(old, now, o.Options) {
 		// Elements of lists come and go with what is there; of what kind they are stays.
-		if !o.Values && (d.Kind == Changed && (d.A.IsScalar() == d.B.IsScalar()) && !isOtherKind(d) || d.Kind == Moved || strings.HasSuffix(d.Path, "]")) {
+		if !o.Values && (d.Kind == Changed && (d.A.IsScalar() == d.B.IsScalar()) && !isOtherKind(d) ||
+			d.Kind == Moved || strings.HasSuffix(d.Path, "]")) {
 			continue
 		}
 		out = append(out, k.change(string(d.Kind)+" "+d.Path, inShort(d.A), inShort(d.B)))

@@ -78,7 +78,10 @@ func (p Problem) String() string {
 // them. A field is found by its name, or by place and name (query.x) where two
 // have the same.
 func (o *Endpoint) Build(fields *document.Node, options BuildOptions) (*Request, []Problem) {
-	b := &builder{op: o, options: options, given: map[string]*document.Node{}, as: map[string]string{}, body: document.NewObject()}
+	b := &builder{
+		op: o, options: options, given: map[string]*document.Node{}, as: map[string]string{},
+		body: document.NewObject(),
+	}
 	for _, m := range fields.Undotted(o.names()).Members() {
 		b.field(m.Key, m.Value)
 	}
@@ -89,7 +92,9 @@ func (o *Endpoint) Build(fields *document.Node, options BuildOptions) (*Request,
 	} else {
 		b.content()
 	}
-	for _, name := range o.missing(func(p Parameter) bool { return b.has(p) }, func(name string) bool { return b.isGiven(name) }, withoutBody) {
+	for _, name := range o.missing(func(p Parameter) bool { return b.has(p) }, func(name string) bool {
+		return b.isGiven(name)
+	}, withoutBody) {
 		b.problems = append(b.problems, Problem{Missing: name, Message: name + " is missing"})
 	}
 	b.request.Method = o.Method
@@ -167,7 +172,8 @@ func (b *builder) dropped() {
 		if p != nil && b.given[key(*p)] == nil {
 			continue // a default of the operation
 		}
-		b.fail(name, false, "keep one of them", "%s is a field of the body, and has no effect beside %s:", name, b.options.Body)
+		b.fail(name, false, "keep one of them", "%s is a field of the body, and has no effect beside %s:", name,
+			b.options.Body)
 	}
 }
 
@@ -199,19 +205,22 @@ func (b *builder) isGiven(name string) bool {
 }
 
 func (b *builder) fail(field string, ofValue bool, try, format string, args ...any) {
-	b.problems = append(b.problems, Problem{Field: field, OfValue: ofValue, Try: try, Message: fmt.Sprintf(format, args...)})
+	b.problems = append(b.problems,
+		Problem{Field: field, OfValue: ofValue, Try: try, Message: fmt.Sprintf(format, args...)})
 }
 
 // field finds what a field means.
 func (b *builder) field(name string, v *document.Node) {
 	place, rest, qualified := strings.Cut(name, ".")
-	if !qualified && v.Kind == document.Object && slices.Contains(Places, In(name)) && b.op.Find(name) == nil && !slices.Contains(b.op.bodyNames(), name) {
+	if !qualified && v.Kind == document.Object && slices.Contains(Places, In(name)) && b.op.Find(name) == nil &&
+		!slices.Contains(b.op.bodyNames(), name) {
 		for _, m := range v.Members() {
 			b.inPlace(In(name), m.Key, name+"."+m.Key, m.Value)
 		}
 		return
 	}
-	if qualified && slices.Contains(Places, In(place)) && b.op.Find(place) == nil && !slices.Contains(b.op.bodyNames(), place) {
+	if qualified && slices.Contains(Places, In(place)) && b.op.Find(place) == nil &&
+		!slices.Contains(b.op.bodyNames(), place) {
 		b.inPlace(In(place), rest, name, v)
 		return
 	}
@@ -578,6 +587,7 @@ func (b *Body) takes(name string, v *document.Node, wanted string) bool {
 	}
 	_, short := c.Schema.Fill(document.NewObject().Set(name, v))
 	return !slices.ContainsFunc(short, func(s schema.FillError) bool {
-		return s.Path == name && (strings.HasPrefix(s.Message, "is unknown") || strings.HasPrefix(s.Message, "is not in the schema"))
+		return s.Path == name &&
+			(strings.HasPrefix(s.Message, "is unknown") || strings.HasPrefix(s.Message, "is not in the schema"))
 	})
 }

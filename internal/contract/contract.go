@@ -223,7 +223,9 @@ func (o *Endpoint) IsOpen() bool {
 	if o.Method == "GET" || o.Method == "HEAD" || o.Method == "DELETE" {
 		return false
 	}
-	return o.Body == nil && !slices.ContainsFunc(o.Parameters, func(p Parameter) bool { return p.In == InBody || p.In == InForm })
+	return o.Body == nil && !slices.ContainsFunc(o.Parameters, func(p Parameter) bool {
+		return p.In == InBody || p.In == InForm
+	})
 }
 
 // FieldNames lists the names of all parameters that a call may fill.

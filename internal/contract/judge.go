@@ -56,7 +56,8 @@ func (o *Endpoint) wrong(got Got) []string {
 		for _, one := range o.Answers {
 			statuses = append(statuses, one.Status)
 		}
-		return []string{fmt.Sprintf("the status %d is none that is declared: %s", got.Status, strings.Join(statuses, ", "))}
+		return []string{fmt.Sprintf("the status %d is none that is declared: %s", got.Status,
+			strings.Join(statuses, ", "))}
 	}
 	var out []string
 	for _, h := range a.Headers {
@@ -109,14 +110,16 @@ func (a *Answer) judgeBody(got Got) []string {
 		if got.Status == http.StatusNoContent || got.Status == http.StatusAccepted && a.Status != "202" {
 			return nil
 		}
-		return []string{fmt.Sprintf("the answer is empty, and %s is declared for %s", strings.Join(types, " or "), a.Status)}
+		return []string{fmt.Sprintf("the answer is empty, and %s is declared for %s", strings.Join(types, " or "),
+			a.Status)}
 	}
 	at := slices.IndexFunc(a.Contents, func(c Content) bool { return c.Type == "" || MatchesType(c.Type, mediaType) })
 	if at < 0 {
 		if mediaType == "" {
 			mediaType = "(none)"
 		}
-		return []string{fmt.Sprintf("the content type %s is none that is declared for %s: %s", mediaType, a.Status, strings.Join(types, ", "))}
+		return []string{fmt.Sprintf("the content type %s is none that is declared for %s: %s", mediaType, a.Status,
+			strings.Join(types, ", "))}
 	}
 	c := a.Contents[at]
 	if c.Schema == nil || got.Body == nil {

@@ -87,8 +87,10 @@ func OverviewOf(d Description) *Overview {
 }
 
 // placeWords head the parameters of each place.
-var placeWords = map[In]string{InPath: "in the path", InQuery: "in the query", InHeader: "in headers",
-	InForm: "in the form", InCookie: "in cookies", InBody: "in the body"}
+var placeWords = map[In]string{
+	InPath: "in the path", InQuery: "in the query", InHeader: "in headers",
+	InForm: "in the form", InCookie: "in cookies", InBody: "in the body",
+}
 
 // Outline shows the operation with its fields down to a depth; 0 shows all.
 func (o *Endpoint) Outline(depth int) *Outline {
@@ -123,7 +125,8 @@ func (o *Endpoint) Outline(depth int) *Outline {
 		}
 	}
 	for _, one := range o.Callbacks {
-		out.Sections = append(out.Sections, Section{Title: "calls back: " + one.Name, Kind: one.Method + " " + one.Address, About: one.About})
+		out.Sections = append(out.Sections,
+			Section{Title: "calls back: " + one.Name, Kind: one.Method + " " + one.Address, About: one.About})
 	}
 	if len(o.Security) > 0 {
 		out.Sections = append(out.Sections, Section{Title: "login  " + strings.Join(o.Security, " or ")})
@@ -251,8 +254,10 @@ func (o *Endpoint) Form(depth int) map[string]any {
 	for _, a := range o.Answers {
 		answers = append(answers, map[string]any{"status": a.Status, "about": a.About, "contents": bodies(a.Contents)})
 	}
-	out := map[string]any{"name": o.Name, "method": o.Method, "path": o.Path, "about": o.About, "deprecated": o.Deprecated,
-		"parameters": parameters, "answers": answers, "notes": o.Notes}
+	out := map[string]any{
+		"name": o.Name, "method": o.Method, "path": o.Path, "about": o.About, "deprecated": o.Deprecated,
+		"parameters": parameters, "answers": answers, "notes": o.Notes,
+	}
 	if o.Body != nil {
 		out["body"] = map[string]any{"required": o.Body.Required, "contents": bodies(o.Body.Contents)}
 	}
@@ -274,8 +279,10 @@ func FormOf(d Description) map[string]any {
 	for _, server := range head.Servers {
 		servers = append(servers, server.Address)
 	}
-	return map[string]any{"name": head.Title, "format": head.Format, "location": head.Location, "about": head.About, "servers": servers,
-		"operations": operations, "notes": append([]string{}, head.Notes...), "security": SecurityForm(head.Security)}
+	return map[string]any{
+		"name": head.Title, "format": head.Format, "location": head.Location, "about": head.About, "servers": servers,
+		"operations": operations, "notes": append([]string{}, head.Notes...), "security": SecurityForm(head.Security),
+	}
 }
 
 // SecurityForm is what a contract says of how to get in, as programs read it.

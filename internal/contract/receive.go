@@ -122,7 +122,8 @@ func (o *Endpoint) receiveBody(r *Received, fields *document.Node) (wrong []stri
 	mediaType := r.Header.Get("Content-Type")
 	content := o.Body.ContentFor(mediaType)
 	if content == nil && len(o.Body.Contents) > 0 {
-		return []string{fmt.Sprintf("the content type %s is none that the contract has", mediaType)}, http.StatusUnsupportedMediaType
+		return []string{fmt.Sprintf("the content type %s is none that the contract has", mediaType)},
+			http.StatusUnsupportedMediaType
 	}
 	format := document.FormatOf(mediaType, r.Body)
 	read, err := document.ReadAs(format, mediaType, r.Body)

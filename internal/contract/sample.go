@@ -82,9 +82,13 @@ func (p *Parameter) words() string {
 }
 
 // kindSamples are values of the kinds that operations described by hand name.
-var kindSamples = map[string]string{"integer": "1", "number": "1", "decimal": "1.5", "boolean": "true", "date": "2026-11-23", "time": "08:00:00",
-	"datetime": "2026-11-23T08:00:00Z", "uuid": "3f2c1a90-6b7d-4e58-9c01-2d3e4f506172", "email": "desk@heatherfold.example", "uri": "https://heatherfold.example/",
-	"currency": "EUR", "country": "DE", "language": "en", "duration": "P1D", "hostname": "heatherfold.example", "ipv4": "192.0.2.1", "ipv6": "2001:db8::1"}
+var kindSamples = map[string]string{
+	"integer": "1", "number": "1", "decimal": "1.5", "boolean": "true", "date": "2026-11-23", "time": "08:00:00",
+	"datetime": "2026-11-23T08:00:00Z", "uuid": "3f2c1a90-6b7d-4e58-9c01-2d3e4f506172",
+	"email": "desk@heatherfold.example", "uri": "https://heatherfold.example/",
+	"currency": "EUR", "country": "DE", "language": "en", "duration": "P1D", "hostname": "heatherfold.example",
+	"ipv4": "192.0.2.1", "ipv6": "2001:db8::1",
+}
 
 func (p *Parameter) sample(options schema.SampleOptions) *document.Node {
 	kind, _, _ := strings.Cut(p.Kind, " ")
@@ -128,7 +132,8 @@ func (p Pair) Text() string {
 	if p.Raw {
 		return p.Name + "=" + p.Value.Text
 	}
-	return strings.ReplaceAll(url.QueryEscape(p.Name), "%24", "$") + "=" + strings.ReplaceAll(url.QueryEscape(scalarText(p.Value)), "+", "%20")
+	return strings.ReplaceAll(url.QueryEscape(p.Name), "%24",
+		"$") + "=" + strings.ReplaceAll(url.QueryEscape(scalarText(p.Value)), "+", "%20")
 }
 
 // PairsText writes pairs as a query or a form has them.
@@ -153,7 +158,8 @@ func (r *Request) Line() string {
 func StepText(target string, sample *schema.Sample) string {
 	fields, remarks := sample.Root, sample.Remarks
 	var out strings.Builder
-	fmt.Fprintf(&out, "- step: %s\n  call: %s\n", yamlfile.ScalarText(target[strings.IndexByte(target, '/')+1:]), yamlfile.ScalarText(target))
+	fmt.Fprintf(&out, "- step: %s\n  call: %s\n", yamlfile.ScalarText(target[strings.IndexByte(target, '/')+1:]),
+		yamlfile.ScalarText(target))
 	if len(fields.Members()) > 0 {
 		out.WriteString("  fill:\n")
 		writeFields(&out, fields, remarks, "    ")
@@ -193,7 +199,8 @@ func writeValue(out *strings.Builder, v *document.Node, remarks map[*document.No
 		out.WriteString(" []" + remark + "\n")
 	case v.Kind == document.Null:
 		out.WriteString(" null" + remark + "\n")
-	case v.Kind == document.Text && (document.IsNumber(v.Text) || v.Text == "true" || v.Text == "false" || v.Text == "null"):
+	case v.Kind == document.Text &&
+		(document.IsNumber(v.Text) || v.Text == "true" || v.Text == "false" || v.Text == "null"):
 		out.WriteString(" " + yamlfile.Quote(v.Text) + remark + "\n") // it is a text all the same
 	default:
 		out.WriteString(" " + yamlfile.ScalarText(v.Text) + remark + "\n")

@@ -89,20 +89,32 @@ func joined(v *document.Node, separator string, exploded bool, escape func(strin
 func (p *Parameter) pairs(v *document.Node) []Pair {
 	v = v.Value()
 	if p.Content != "" && !v.IsScalar() {
-		return []Pair{{Name: p.Wire, Value: &document.Node{Kind: document.Text, Text: document.WriteJSON(v, document.Style{}), Secret: hasSecret(v)}}}
+		return []Pair{{
+			Name: p.Wire,
+			Value: &document.Node{
+				Kind: document.Text, Text: document.WriteJSON(v, document.Style{}),
+				Secret: hasSecret(v),
+			},
+		}}
 	}
 	if v.IsScalar() {
 		if v.Kind == document.Null {
 			return nil
 		}
 		if p.Reserved {
-			return []Pair{{Name: escape(p.Wire, false), Raw: true, Value: &document.Node{Kind: document.Untyped, Text: escape(v.Text, true), Secret: v.Secret}}}
+			return []Pair{{
+				Name: escape(p.Wire, false), Raw: true,
+				Value: &document.Node{Kind: document.Untyped, Text: escape(v.Text, true), Secret: v.Secret},
+			}}
 		}
 		return []Pair{{Name: p.Wire, Value: v}}
 	}
 	names, values := parts(v)
 	raw := func(name, text string) Pair {
-		return Pair{Name: escape(name, false), Raw: true, Value: &document.Node{Kind: document.Untyped, Text: text, Secret: hasSecret(v)}}
+		return Pair{
+			Name: escape(name, false), Raw: true,
+			Value: &document.Node{Kind: document.Untyped, Text: text, Secret: hasSecret(v)},
+		}
 	}
 	encode := func(text string) string { return escape(text, p.Reserved) }
 	var out []Pair

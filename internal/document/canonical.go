@@ -195,7 +195,8 @@ func (w *canonicalWriter) declarations(n *Node, scope, rendered map[string]strin
 			}
 		}
 	}
-	if rendered[""] != "" && scope[""] == "" && (w.how.Inclusive || n.Name().Prefix == "") && !slices.Contains(prefixes, "") {
+	if rendered[""] != "" && scope[""] == "" && (w.how.Inclusive || n.Name().Prefix == "") &&
+		!slices.Contains(prefixes, "") {
 		prefixes = append(prefixes, "") // the default namespace is undone: xmlns=""
 	}
 	slices.Sort(prefixes)
@@ -212,7 +213,9 @@ func sortedAttributes(n *Node, inherited []Attribute) []Attribute {
 		}
 	}
 	for _, a := range inherited {
-		if !slices.ContainsFunc(sorted, func(b Attribute) bool { return b.Name.Space == xmlNamespace && b.Name.Local == a.Name.Local }) {
+		if !slices.ContainsFunc(sorted, func(b Attribute) bool {
+			return b.Name.Space == xmlNamespace && b.Name.Local == a.Name.Local
+		}) {
 			sorted = append(sorted, a)
 		}
 	}
@@ -227,8 +230,9 @@ func sortedAttributes(n *Node, inherited []Attribute) []Attribute {
 
 // What is escaped in canonical form (Canonical XML 1.0, section 2.3).
 var (
-	canonicalAttribute = strings.NewReplacer("&", "&amp;", "<", "&lt;", `"`, "&quot;", "\t", "&#x9;", "\n", "&#xA;", "\r", "&#xD;")
-	canonicalText      = strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;", "\r", "&#xD;")
+	canonicalAttribute = strings.NewReplacer("&", "&amp;", "<", "&lt;", `"`, "&quot;", "\t", "&#x9;", "\n", "&#xA;",
+		"\r", "&#xD;")
+	canonicalText = strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;", "\r", "&#xD;")
 )
 
 func (w *canonicalWriter) attribute(name, value string) {

@@ -50,7 +50,8 @@ func (g *canonicalGenerator) element(depth int, scope map[string]bool) {
 	}
 	name := prefixed(g.pick("a", "b", "c-d", "é"))
 	g.out.WriteString("<" + name)
-	attributes := append(declared, fmt.Sprintf(` %s="%s"`, prefixed("x"), g.pick("1", "&lt;&amp;&quot;", " a\tb ", "&#13;&#10;&#9;", "'>")),
+	attributes := append(declared,
+		fmt.Sprintf(` %s="%s"`, prefixed("x"), g.pick("1", "&lt;&amp;&quot;", " a\tb ", "&#13;&#10;&#9;", "'>")),
 		fmt.Sprintf(` %s='%s'`, prefixed("y"), g.pick("", "ü", `"`)))
 	if g.random.IntN(3) == 0 {
 		attributes = append(attributes, ` xml:lang="de"`)
@@ -58,7 +59,8 @@ func (g *canonicalGenerator) element(depth int, scope map[string]bool) {
 	g.random.Shuffle(len(attributes), func(i, j int) { attributes[i], attributes[j] = attributes[j], attributes[i] })
 	g.out.WriteString(strings.Join(attributes, "") + g.pick("", " ", "\n") + ">")
 	for range g.random.IntN(4) {
-		g.out.WriteString(g.pick("", "\n  ", "text &gt; &amp; &#13;", "<![CDATA[<x>&]]>", "<!-- - -->", "<?pi  data ?>", "é𝄞"))
+		g.out.WriteString(g.pick("", "\n  ", "text &gt; &amp; &#13;", "<![CDATA[<x>&]]>", "<!-- - -->", "<?pi  data ?>",
+			"é𝄞"))
 		if depth < 4 {
 			g.element(depth+1, inner)
 		}
@@ -75,10 +77,14 @@ func TestCanonicalXMLAgainstLibxml2(t *testing.T) {
 		require.NoError(t, os.WriteFile(file, []byte(g.out.String()), 0o600))
 		root, err := document.ReadXML([]byte(g.out.String()), "")
 		require.NoError(t, err, g.out.String())
-		for option, how := range map[string]document.Canonical{"--exc-c14n": {Comments: true}, "--c14n": {Inclusive: true, Comments: true}} {
+		for option, how := range map[string]document.Canonical{
+			"--exc-c14n": {Comments: true},
+			"--c14n":     {Inclusive: true, Comments: true},
+		} {
 			want, err := exec.Command("xmllint", option, file).Output()
 			require.NoError(t, err)
-			require.Equal(t, string(want), string(document.CanonicalXML(root, root, how)), "%s of %s", option, g.out.String())
+			require.Equal(t, string(want), string(document.CanonicalXML(root, root, how)), "%s of %s", option,
+				g.out.String())
 		}
 	}
 }

@@ -27,7 +27,8 @@ func declare(n *Node, inherited string, prefixes map[string]string) {
 	scope := prefixes
 	if p := n.Name().Prefix; p != "" && p != "xml" && scope[p] != n.Name().Space {
 		scope = withPrefix(scope, p, n.Name().Space)
-		n.SetAttributes(append([]Attribute{{Name: Name{Prefix: "xmlns", Local: p}, Value: n.Name().Space}}, n.Attributes()...))
+		n.SetAttributes(append([]Attribute{{Name: Name{Prefix: "xmlns", Local: p}, Value: n.Name().Space}},
+			n.Attributes()...))
 	}
 	for _, a := range n.Attributes() {
 		if a.Name.Prefix == "" || a.IsDeclaration() || a.Name.Prefix == "xml" || scope[a.Name.Prefix] == a.Name.Space {

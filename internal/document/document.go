@@ -33,7 +33,10 @@ const (
 	Instruction // a processing instruction: Name and Text
 )
 
-var kindNames = [...]string{"null", "boolean", "number", "text", "text", "list", "object", "element", "blanks", "comment", "processing instruction"}
+var kindNames = [...]string{
+	"null", "boolean", "number", "text", "text", "list", "object", "element", "blanks",
+	"comment", "processing instruction",
+}
 
 func (k Kind) String() string { return kindNames[k] }
 
@@ -180,7 +183,8 @@ func (n *Node) Copy() *Node {
 
 // Become makes the node what the other is, as Copy does.
 func (n *Node) Become(other *Node) {
-	n.Kind, n.Secret, n.FoldCase, n.Line, n.Column, n.Text, n.inner = other.Kind, other.Secret, other.FoldCase, other.Line, other.Column, other.Text, nil
+	n.Kind, n.Secret, n.FoldCase, n.Line, n.Column, n.Text, n.inner = other.Kind, other.Secret, other.FoldCase,
+		other.Line, other.Column, other.Text, nil
 	if other.inner == nil {
 		return
 	}

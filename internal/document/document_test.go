@@ -57,7 +57,10 @@ func TestNumbersKeepTheirText(t *testing.T) {
 	node, err := document.ReadJSON([]byte(`{"a": 1.10, "b": 12345678901234567890.5e2, "c": "é\u0000"}`))
 	require.NoError(t, err)
 	assert.Equal(t, `{"a":1.10,"b":12345678901234567890.5e2,"c":"é\u0000"}`, document.WriteJSON(node, document.Style{}))
-	for text, want := range map[string]bool{"0": true, "-1.5e+3": true, "00": false, "1.": false, ".5": false, "+1": false, "NaN": false, "1_000": false, "": false, "0x1": false, "1e": false} {
+	for text, want := range map[string]bool{
+		"0": true, "-1.5e+3": true, "00": false, "1.": false, ".5": false,
+		"+1": false, "NaN": false, "1_000": false, "": false, "0x1": false, "1e": false,
+	} {
 		assert.Equal(t, want, document.IsNumber(text), text)
 	}
 	_, ok := document.Decimal("1e99999")
@@ -70,9 +73,17 @@ func TestEqual(t *testing.T) {
 		a, b *document.Node
 		want bool
 	}{
-		{untyped("1.0"), number("1"), true}, {untyped("1.0"), text("1"), false}, {untyped("1.0"), untyped("1"), true}, {untyped("00123"), untyped("123"), false},
-		{text("1"), number("1"), false}, {untyped("true"), document.NewBoolean(true), true}, {text("true"), document.NewBoolean(true), false},
-		{untyped("null"), &document.Node{}, true}, {number("100"), number("1e2"), true}, {untyped("A"), text("A"), true}, {untyped("a"), text("A"), false},
+		{untyped("1.0"), number("1"), true},
+		{untyped("1.0"), text("1"), false},
+		{untyped("1.0"), untyped("1"), true},
+		{untyped("00123"), untyped("123"), false},
+		{text("1"), number("1"), false},
+		{untyped("true"), document.NewBoolean(true), true},
+		{text("true"), document.NewBoolean(true), false},
+		{untyped("null"), &document.Node{}, true},
+		{number("100"), number("1e2"), true},
+		{untyped("A"), text("A"), true},
+		{untyped("a"), text("A"), false},
 	}
 	for _, c := range cases {
 		assert.Equal(t, c.want, document.Equal(c.a, c.b), "%v %v", c.a, c.b)
@@ -87,12 +98,16 @@ func TestEqual(t *testing.T) {
 
 // What is written is read back by the standard library as the same text.
 func FuzzWrite(f *testing.F) {
-	for _, seed := range []string{"a", `"q" & <x> ]]>`, "line\r\nbreak\ttab", "\x00\x1f\u007f\u2028", "Grüße 蜂", "\xff"} {
+	for _, seed := range []string{
+		"a", `"q" & <x> ]]>`, "line\r\nbreak\ttab", "\x00\x1f\u007f\u2028", "Grüße 蜂",
+		"\xff",
+	} {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, text string) {
 		var back string
-		if err := json.Unmarshal([]byte(document.QuoteJSON(text)), &back); err != nil || back != strings.ToValidUTF8(text, "\ufffd") && !strings.Contains(back, "\ufffd") {
+		if err := json.Unmarshal([]byte(document.QuoteJSON(text)), &back); err != nil ||
+			back != strings.ToValidUTF8(text, "\ufffd") && !strings.Contains(back, "\ufffd") {
 			t.Fatalf("JSON: %q came back as %q (%v)", text, back, err)
 		}
 		if !xmlstream.IsText(text) {
@@ -104,18 +119,25 @@ func FuzzWrite(f *testing.F) {
 			Text string `xml:",chardata"`
 			B    string `xml:"b,attr"`
 		}
-		if err := xml.Unmarshal([]byte(document.WriteXML(element, document.Style{})), &read); err != nil || read.Text != text || read.B != text {
+		if err := xml.Unmarshal([]byte(document.WriteXML(element, document.Style{})), &read); err != nil ||
+			read.Text != text || read.B != text {
 			t.Fatalf("XML: %q came back as %q and %q (%v)", text, read.Text, read.B, err)
 		}
 	})
 }
 
 func FuzzRead(f *testing.F) {
-	for _, seed := range []string{`{"a": [1, "x", null]}`, `<a b="c"><d/>text</a>`, "a=b&c=d", "<?xml version='1.0' encoding='iso-8859-1'?><a>\xe4</a>", "\xfe\xff\x00<\x00a\x00/\x00>", "<\u3130/>", "[[[["} {
+	for _, seed := range []string{
+		`{"a": [1, "x", null]}`, `<a b="c"><d/>text</a>`, "a=b&c=d",
+		"<?xml version='1.0' encoding='iso-8859-1'?><a>\xe4</a>", "\xfe\xff\x00<\x00a\x00/\x00>", "<\u3130/>", "[[[[",
+	} {
 		f.Add([]byte(seed))
 	}
 	f.Fuzz(func(t *testing.T, data []byte) {
-		for _, contentType := range []string{"", "application/json", "text/xml", "application/xml; charset=utf-16", "application/x-www-form-urlencoded", "text/plain; charset=latin1"} {
+		for _, contentType := range []string{
+			"", "application/json", "text/xml", "application/xml; charset=utf-16",
+			"application/x-www-form-urlencoded", "text/plain; charset=latin1",
+		} {
 			node, format, err := document.Read(contentType, data)
 			if err != nil {
 				continue
@@ -126,7 +148,8 @@ func FuzzRead(f *testing.F) {
 				if !json.Valid(data) {
 					t.Fatalf("not JSON, yet read: %q", data)
 				}
-				if again, err := document.ReadJSON([]byte(document.WriteJSON(node, document.Style{Indent: " "}))); err != nil || !document.Equal(node, again) {
+				if again, err := document.ReadJSON([]byte(document.WriteJSON(node,
+					document.Style{Indent: " "}))); err != nil || !document.Equal(node, again) {
 					t.Fatalf("%q does not come back: %v", data, err)
 				}
 			case document.XML:

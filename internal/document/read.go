@@ -72,13 +72,15 @@ func FormatOf(contentType string, data []byte) Format {
 	switch {
 	case mediaType == "application/json", strings.HasSuffix(mediaType, "+json"), mediaType == "text/json":
 		return JSON
-	case mediaType == "application/xml", mediaType == "text/xml", strings.HasSuffix(mediaType, "+xml") && mediaType != "application/xhtml+xml":
+	case mediaType == "application/xml", mediaType == "text/xml",
+		strings.HasSuffix(mediaType, "+xml") && mediaType != "application/xhtml+xml":
 		return XML
 	case mediaType == "application/x-www-form-urlencoded":
 		return Form
 	case mediaType == "text/csv", mediaType == "application/csv", mediaType == "text/tab-separated-values":
 		return CSV
-	case mediaType == "application/x-ndjson", mediaType == "application/jsonl", mediaType == "application/jsonlines", mediaType == "application/json-seq":
+	case mediaType == "application/x-ndjson", mediaType == "application/jsonl", mediaType == "application/jsonlines",
+		mediaType == "application/json-seq":
 		return Lines
 	case strings.HasPrefix(mediaType, "multipart/"):
 		return Multipart
@@ -101,7 +103,8 @@ func Guess(data []byte) Format {
 	case trimmed[0] == '{' || trimmed[0] == '[':
 		return JSON
 	case trimmed[0] == '<':
-		if head := bytes.ToLower(trimmed[:min(len(trimmed), 14)]); bytes.HasPrefix(head, []byte("<!doctype html")) || bytes.HasPrefix(head, []byte("<html")) {
+		if head := bytes.ToLower(trimmed[:min(len(trimmed), 14)]); bytes.HasPrefix(head, []byte("<!doctype html")) ||
+			bytes.HasPrefix(head, []byte("<html")) {
 			return HTML
 		}
 		return XML
@@ -398,6 +401,8 @@ func (r *jsonReader) explain(err error) error {
 		}
 	}
 	line, column := Position(r.data, offset)
-	return &Error{Format: "JSON", Line: line, Column: column, Offset: offset,
-		Message: strings.TrimPrefix(message, "jsontext: ")}
+	return &Error{
+		Format: "JSON", Line: line, Column: column, Offset: offset,
+		Message: strings.TrimPrefix(message, "jsontext: "),
+	}
 }

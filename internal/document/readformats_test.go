@@ -17,7 +17,10 @@ func TestReadOthers(t *testing.T) {
 <a href="/lots" rel=next>All lots</a><table><tr><th>Lot<th>Kilos</tr><tr><td>L-1<td>40<td>x</tr></table><table><tr><td>1<td>2</tr></table>
 <form action="/in" method=post><input name=user value=clerk><textarea name=note>a  b</textarea><select name=grade><option>A<option value=B selected>b</select><input type=hidden name=word value="w"></form>`
 	for _, c := range []struct{ name, contentType, text, want string }{
-		{"CSV", "text/csv", "lot,kilos,note\nL-1,40,\"a, \"\"b\"\"\"\nL-2,1.50,\n", `[{"lot":"L-1","kilos":40,"note":"a, \"b\""},{"lot":"L-2","kilos":1.50,"note":""}]`},
+		{
+			"CSV", "text/csv", "lot,kilos,note\nL-1,40,\"a, \"\"b\"\"\"\nL-2,1.50,\n",
+			`[{"lot":"L-1","kilos":40,"note":"a, \"b\""},{"lot":"L-2","kilos":1.50,"note":""}]`,
+		},
 		{"CSV with semicolons", "text/csv; charset=utf-8", "lot;kilos\r\n\"L;1\";40\r\n", `[{"lot":"L;1","kilos":40}]`},
 		{"CSV without a header", "text/csv; header=absent", "lot,kilos\nL-1,40\n", `[["lot","kilos"],["L-1",40]]`},
 		{"CSV that cannot have one", "text/csv", "L-1,40\nL-2,41\n", `[["L-1",40],["L-2",41]]`},
@@ -27,7 +30,10 @@ func TestReadOthers(t *testing.T) {
 		{"lines", "application/x-ndjson", "{\"a\":1}\n\n[2]\r\n", `[{"a":1},[2]]`},
 		{"a sequence", "application/json-seq", "\x1e{\"a\":1}\n\x1e2\n", `[{"a":1},2]`},
 		{"parts", "multipart/form-data; boundary=b", mixed, ""},
-		{"a page", "text/html", page, `{"title":"Hall list","headings":["The hall"],"text":"Hall list The hall Two lines All lots Lot Kilos L-1 40 x 1 2 a b A b","links":[{"href":"/lots","text":"All lots","rel":"next"}],"tables":[[{"Lot":"L-1","Kilos":40,"column 3":"x"}],[[1,2]]],"forms":[{"action":"/in","method":"post","fields":{"user":"clerk","note":"a b","grade":"B","word":"w"}}]}`},
+		{
+			"a page", "text/html", page,
+			`{"title":"Hall list","headings":["The hall"],"text":"Hall list The hall Two lines All lots Lot Kilos L-1 40 x 1 2 a b A b","links":[{"href":"/lots","text":"All lots","rel":"next"}],"tables":[[{"Lot":"L-1","Kilos":40,"column 3":"x"}],[[1,2]]],"forms":[{"action":"/in","method":"post","fields":{"user":"clerk","note":"a b","grade":"B","word":"w"}}]}`,
+		},
 	} {
 		node, _, err := document.Read(c.contentType, []byte(c.text))
 		require.NoError(t, err, c.name)
@@ -37,8 +43,13 @@ func TestReadOthers(t *testing.T) {
 		}
 		require.Len(t, node.Items(), 3)
 		assert.Equal(t, `{"lot":1}`, document.WriteJSON(node.Items()[0].Get("content"), document.Style{}))
-		assert.Equal(t, []string{"photo", "a.png", "image/png", "4"}, []string{node.Items()[1].Get("name").Text, node.Items()[1].Get("file").Text, node.Items()[1].Get("type").Text, node.Items()[1].Get("size").Text})
-		assert.Equal(t, "0f4636c78f65d3639ece5a064b5ae753e3408614a14fb18ab4d7540d2c248543", node.Items()[1].Get("sha256").Text)
+		assert.Equal(t, []string{"photo", "a.png", "image/png", "4"},
+			[]string{
+				node.Items()[1].Get("name").Text, node.Items()[1].Get("file").Text,
+				node.Items()[1].Get("type").Text, node.Items()[1].Get("size").Text,
+			})
+		assert.Equal(t, "0f4636c78f65d3639ece5a064b5ae753e3408614a14fb18ab4d7540d2c248543",
+			node.Items()[1].Get("sha256").Text)
 		assert.Equal(t, "plain", node.Items()[2].Get("content").Text)
 	}
 	for contentType, c := range map[string][2]string{
@@ -63,15 +74,21 @@ func TestReadYAML(t *testing.T) {
 		require.NoError(t, err, text)
 		assert.Equal(t, want, document.WriteJSON(node, document.Style{}), text)
 	}
-	for text, says := range map[string]string{"a: 1\na: 2\n": "line 2, column 1: \"a\" stands here a second time", "a: [\n": "not well-formed YAML", "? [a]\n: b\n": "a key must be a text", "a: \xff": "not UTF-8", "a: &a [*a]": "inside of what it stands for",
-		strings.Repeat("[", 2000) + strings.Repeat("]", 2000): "nested deeper"} {
+	for text, says := range map[string]string{
+		"a: 1\na: 2\n": "line 2, column 1: \"a\" stands here a second time", "a: [\n": "not well-formed YAML",
+		"? [a]\n: b\n": "a key must be a text", "a: \xff": "not UTF-8", "a: &a [*a]": "inside of what it stands for",
+		strings.Repeat("[", 2000) + strings.Repeat("]", 2000): "nested deeper",
+	} {
 		_, err := document.ReadYAML([]byte(text))
 		assert.ErrorContains(t, err, says)
 	}
 }
 
 func FuzzReadOthers(f *testing.F) {
-	for i, text := range []string{"a,b\n1,2", "{}\n[]", "--b\n\nx\n--b--", "<table><tr><th>a<tr><td>b<form><input name=x>", "a: &b [1]\nc: *b"} {
+	for i, text := range []string{
+		"a,b\n1,2", "{}\n[]", "--b\n\nx\n--b--",
+		"<table><tr><th>a<tr><td>b<form><input name=x>", "a: &b [1]\nc: *b",
+	} {
 		f.Add(byte(i), []byte(text))
 	}
 	f.Fuzz(func(_ *testing.T, kind byte, data []byte) {

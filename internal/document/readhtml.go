@@ -19,7 +19,8 @@ func ReadHTML(text string) (*Node, error) {
 	p := &page{headings: NewList(), links: NewList(), tables: NewList(), forms: NewList()}
 	p.walk(root, 0)
 	page := NewObject().Set("title", NewUntyped(p.title)).Set("headings", p.headings)
-	return page.Set("text", NewUntyped(words(root))).Set("links", p.links).Set("tables", p.tables).Set("forms", p.forms), nil
+	return page.Set("text", NewUntyped(words(root))).Set("links", p.links).Set("tables", p.tables).Set("forms",
+		p.forms), nil
 }
 
 type page struct {
@@ -68,8 +69,10 @@ func attributeOf(n *html.Node, name string) (string, bool) {
 }
 
 // apart are elements whose text does not run on into that of their neighbours.
-var apart = []atom.Atom{atom.P, atom.Div, atom.Li, atom.Table, atom.Form, atom.Textarea, atom.Select, atom.Td, atom.Th, atom.Tr, atom.Br,
-	atom.H1, atom.H2, atom.H3, atom.H4, atom.H5, atom.H6, atom.Title, atom.Option}
+var apart = []atom.Atom{
+	atom.P, atom.Div, atom.Li, atom.Table, atom.Form, atom.Textarea, atom.Select, atom.Td, atom.Th, atom.Tr, atom.Br,
+	atom.H1, atom.H2, atom.H3, atom.H4, atom.H5, atom.H6, atom.Title, atom.Option,
+}
 
 // words is the text of a node, without what nobody reads, blanks put together.
 func words(n *html.Node) string {
@@ -77,7 +80,8 @@ func words(n *html.Node) string {
 	var walk func(*html.Node, int)
 	walk = func(n *html.Node, depth int) {
 		switch {
-		case depth > MaxDepth, n.Type == html.ElementNode && (n.DataAtom == atom.Script || n.DataAtom == atom.Style || n.DataAtom == atom.Template):
+		case depth > MaxDepth, n.Type == html.ElementNode &&
+			(n.DataAtom == atom.Script || n.DataAtom == atom.Style || n.DataAtom == atom.Template):
 			return
 		case n.Type == html.TextNode:
 			out.WriteString(n.Data)
@@ -120,7 +124,9 @@ func tableOf(table *html.Node) *Node {
 	list := NewList()
 	var heads []string
 	for i, cells := range rows {
-		if i == 0 && len(cells) > 0 && !slices.ContainsFunc(cells, func(c *html.Node) bool { return c.DataAtom != atom.Th }) {
+		if i == 0 && len(cells) > 0 && !slices.ContainsFunc(cells, func(c *html.Node) bool {
+			return c.DataAtom != atom.Th
+		}) {
 			for _, c := range cells {
 				heads = append(heads, words(c))
 			}

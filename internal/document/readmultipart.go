@@ -43,7 +43,10 @@ func readMultipart(contentType string, data []byte, depth int) (*Node, error) {
 			return nil, &Error{Format: string(Multipart), Line: 1, Column: 1, Message: err.Error()}
 		}
 		if len(list.Items()) == mostParts {
-			return nil, &Error{Format: string(Multipart), Line: 1, Column: 1, Message: fmt.Sprintf("it has more than %d parts", mostParts)}
+			return nil, &Error{
+				Format: string(Multipart), Line: 1, Column: 1,
+				Message: fmt.Sprintf("it has more than %d parts", mostParts),
+			}
 		}
 		content, err := io.ReadAll(part)
 		if err != nil {
@@ -56,7 +59,8 @@ func readMultipart(contentType string, data []byte, depth int) (*Node, error) {
 func partNode(part *multipart.Part, content []byte, depth int) *Node {
 	switch strings.ToLower(part.Header.Get("Content-Transfer-Encoding")) {
 	case "base64":
-		if decoded, err := base64.StdEncoding.DecodeString(strings.Join(strings.Fields(string(content)), "")); err == nil {
+		if decoded, err := base64.StdEncoding.DecodeString(strings.Join(strings.Fields(string(content)),
+			"")); err == nil {
 			content = decoded
 		}
 	case "quoted-printable":
@@ -73,7 +77,8 @@ func partNode(part *multipart.Part, content []byte, depth int) *Node {
 	if file := part.FileName(); file != "" {
 		node.Set("file", NewUntyped(file))
 	}
-	node.Set("type", NewUntyped(mediaType)).Set("size", NewNumber(itoa(len(content)))).Set("sha256", NewUntyped(hex.EncodeToString(sum[:])))
+	node.Set("type", NewUntyped(mediaType)).Set("size", NewNumber(itoa(len(content)))).Set("sha256",
+		NewUntyped(hex.EncodeToString(sum[:])))
 	headers := NewFields()
 	headers.Object().FoldCase = true
 	names := make([]string, 0, len(part.Header))

@@ -31,7 +31,10 @@ func readXML(r *xmlstream.Reader, size int) (*Node, error) {
 			}
 			var syntax *xmlstream.Error
 			if errors.As(err, &syntax) {
-				err = &Error{Format: "XML", Line: syntax.Line, Column: syntax.Column, Offset: int(syntax.Offset), Message: syntax.Message}
+				err = &Error{
+					Format: "XML", Line: syntax.Line, Column: syntax.Column, Offset: int(syntax.Offset),
+					Message: syntax.Message,
+				}
 			}
 			return nil, err
 		}

@@ -153,7 +153,8 @@ func scalarYAML(y *yaml.Node) (Kind, string) {
 			return Text, strings.Join(strings.Fields(y.Value), "")
 		}
 	}
-	if y.Style&(yaml.DoubleQuotedStyle|yaml.SingleQuotedStyle|yaml.LiteralStyle|yaml.FoldedStyle) != 0 || tag == "!!str" {
+	if y.Style&(yaml.DoubleQuotedStyle|yaml.SingleQuotedStyle|yaml.LiteralStyle|yaml.FoldedStyle) != 0 ||
+		tag == "!!str" {
 		return Text, y.Value
 	}
 	switch y.Value {

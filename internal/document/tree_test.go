@@ -21,7 +21,10 @@ func TestDescribe(t *testing.T) {
 		{`[1, 2]`, "a list of 2"},
 		{`{}`, "an empty object"},
 		{`{"a": 1, "b": 2}`, "an object with a, b"},
-		{`{"a":1,"b":1,"c":1,"d":1,"e":1,"f":1,"g":1,"h":1,"i":1,"j":1}`, "an object with a, b, c, d, e, f, g, h and 2 more"},
+		{
+			`{"a":1,"b":1,"c":1,"d":1,"e":1,"f":1,"g":1,"h":1,"i":1,"j":1}`,
+			"an object with a, b, c, d, e, f, g, h and 2 more",
+		},
 		{`"` + strings.Repeat("x", 100) + `"`, `"` + strings.Repeat("x", 100) + `"`}, // whoever shows it shortens it
 	}
 	for _, c := range cases {
@@ -88,7 +91,8 @@ func TestXMLComesBack(t *testing.T) {
 		require.NoError(t, err, text)
 		assert.Equal(t, text, document.WriteXML(node, document.Style{}))
 	}
-	node, err := document.ReadXML([]byte("<?xml version='1.0' encoding='windows-1252'?><a>\n  <b><![CDATA[1 < 2]]> \x80</b>\n</a>"), "")
+	node, err := document.ReadXML(
+		[]byte("<?xml version='1.0' encoding='windows-1252'?><a>\n  <b><![CDATA[1 < 2]]> \x80</b>\n</a>"), "")
 	require.NoError(t, err)
 	assert.Equal(t, "1 < 2 €", node.Child("b").OwnText())
 	assert.Len(t, node.Children(), 1)
@@ -114,12 +118,20 @@ func TestHiding(t *testing.T) {
 }
 
 func TestDecimals(t *testing.T) {
-	for text, want := range map[string]string{"1.10": "1.10", "1e3": "1000", "-0": "-0", "1E-7": "0.0000001", "1e50": "1E+50", "12345678901234567890.123": "12345678901234567890.123"} {
+	for text, want := range map[string]string{
+		"1.10": "1.10", "1e3": "1000", "-0": "-0", "1E-7": "0.0000001",
+		"1e50": "1E+50", "12345678901234567890.123": "12345678901234567890.123",
+	} {
 		d, ok := document.Decimal(text)
 		require.True(t, ok, text)
 		assert.Equal(t, want, document.FormatDecimal(d))
 	}
-	for _, node := range []*document.Node{nil, {}, document.NewBoolean(true), document.NewList(), document.NewText("x"), document.NewUntyped("")} {
+	for _, node := range []*document.Node{
+		nil,
+		{},
+		document.NewBoolean(true), document.NewList(), document.NewText("x"),
+		document.NewUntyped(""),
+	} {
 		_, ok := node.Decimal()
 		assert.False(t, ok)
 	}
@@ -131,7 +143,8 @@ func TestDecimals(t *testing.T) {
 
 func BenchmarkRead(b *testing.B) {
 	json := []byte("[" + strings.Repeat(`{"id": "L-2201", "kilos": 120.50, "barrels": [1, 2, 3]},`, 10_000) + "null]")
-	xml := []byte("<lots>" + strings.Repeat(`<lot id="L-2201"><kilos>120.50</kilos><barrel>1</barrel></lot>`, 10_000) + "</lots>")
+	xml := []byte("<lots>" + strings.Repeat(`<lot id="L-2201"><kilos>120.50</kilos><barrel>1</barrel></lot>`, 10_000) +
+		"</lots>")
 	b.Run("JSON", func(b *testing.B) {
 		b.SetBytes(int64(len(json)))
 		for b.Loop() {

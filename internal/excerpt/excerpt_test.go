@@ -12,10 +12,19 @@ import (
 func TestShorten(t *testing.T) {
 	long := strings.Repeat("蜂蜜", 50)
 	for name, c := range map[string]struct{ message, want string }{
-		"short":               {`got "a"`, `got "a"`},
-		"long":                {`got ` + excerpt.Quote(long) + `, wanted "b"`, `got "` + strings.Repeat("蜂蜜", 30) + `…", wanted "b"`},
-		"two":                 {excerpt.Quote(long) + " and " + excerpt.Quote(long), `"` + strings.Repeat("蜂蜜", 30) + `…" and "` + strings.Repeat("蜂蜜", 30) + `…"`},
-		"an escape stays":     {excerpt.Quote(strings.Repeat("x", 59) + "\x00" + strings.Repeat("y", 99)), `"` + strings.Repeat("x", 59) + `\x00…"`},
+		"short": {`got "a"`, `got "a"`},
+		"long": {
+			`got ` + excerpt.Quote(long) + `, wanted "b"`,
+			`got "` + strings.Repeat("蜂蜜", 30) + `…", wanted "b"`,
+		},
+		"two": {
+			excerpt.Quote(long) + " and " + excerpt.Quote(long),
+			`"` + strings.Repeat("蜂蜜", 30) + `…" and "` + strings.Repeat("蜂蜜", 30) + `…"`,
+		},
+		"an escape stays": {
+			excerpt.Quote(strings.Repeat("x", 59) + "\x00" + strings.Repeat("y", 99)),
+			`"` + strings.Repeat("x", 59) + `\x00…"`,
+		},
 		"marks inside":        {excerpt.Quote(strings.Repeat(`"`, 90)), `"` + strings.Repeat(`\"`, 60) + `…"`},
 		"not closed":          {`one " ` + long, `one " ` + long},
 		"not in marks":        {long, long},

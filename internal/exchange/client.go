@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"log/slog"
 	"net"
 	"net/http"
 	"net/http/cookiejar"
@@ -19,8 +20,6 @@ import (
 	"sync"
 	"syscall"
 	"time"
-
-	"log/slog"
 
 	"testbench/internal/keys"
 )
@@ -191,8 +190,10 @@ func refusedByProxy(_ context.Context, proxy *url.URL, asked *http.Request, answ
 	if answer.StatusCode >= 200 && answer.StatusCode <= 299 {
 		return nil
 	}
-	message := fmt.Sprintf("the proxy %s did not let the connection to %s through: %s", proxy.Host, asked.Host, answer.Status)
-	if scheme := answer.Header.Get("Proxy-Authenticate"); answer.StatusCode == http.StatusProxyAuthRequired && scheme != "" {
+	message := fmt.Sprintf("the proxy %s did not let the connection to %s through: %s", proxy.Host, asked.Host,
+		answer.Status)
+	if scheme := answer.Header.Get("Proxy-Authenticate"); answer.StatusCode == http.StatusProxyAuthRequired &&
+		scheme != "" {
 		message += " (it asks for a login: " + scheme + ")"
 	}
 	return &Failure{Kind: NoProxy, Message: message}
@@ -205,7 +206,10 @@ func onlyOutside(_ context.Context, _, address string, _ syscall.RawConn) error 
 	if err == nil && !IsPrivate(at.Addr()) {
 		return nil
 	}
-	return &Failure{Kind: NotAllowed, Message: address + " is an address of a private network, which what came from outside is not to lead to"}
+	return &Failure{
+		Kind:    NotAllowed,
+		Message: address + " is an address of a private network, which what came from outside is not to lead to",
+	}
 }
 
 // shared is what carriers share among their customers (RFC 6598).
@@ -215,7 +219,8 @@ var shared = netip.MustParsePrefix("100.64.0.0/10")
 // no machine at all (RFC 1918, 4193, 6598, 6890).
 func IsPrivate(a netip.Addr) bool {
 	a = a.Unmap()
-	return !a.IsValid() || a.IsLoopback() || a.IsPrivate() || a.IsLinkLocalUnicast() || a.IsUnspecified() || a.IsMulticast() || a.IsInterfaceLocalMulticast() || shared.Contains(a) ||
+	return !a.IsValid() || a.IsLoopback() || a.IsPrivate() || a.IsLinkLocalUnicast() || a.IsUnspecified() ||
+		a.IsMulticast() || a.IsInterfaceLocalMulticast() || shared.Contains(a) ||
 		a.Is4() && (a.As4()[0] == 0 || a.As4()[0] >= 240)
 }
 
@@ -268,7 +273,10 @@ func (c *Client) follow(ctx context.Context, record *Record) error {
 	jar := jar{}
 	for {
 		if c.options.Allowed != nil && !c.options.Allowed(current.URL.Hostname()) {
-			return &Failure{Kind: NotAllowed, Message: fmt.Sprintf("requests to %s are not allowed: neither the bench nor the command line names that host", current.URL.Hostname())}
+			return &Failure{
+				Kind:    NotAllowed,
+				Message: fmt.Sprintf("requests to %s are not allowed: neither the bench nor the command line names that host", current.URL.Hostname()),
+			}
 		}
 		if err := c.once(ctx, record, current, jar); err != nil {
 			return err
@@ -293,7 +301,10 @@ func (c *Client) follow(ctx context.Context, record *Record) error {
 			record.note("the redirect led to another origin, %s: no credentials were sent there", Origin(next.URL))
 		}
 		if len(record.Hops) == maxRedirects {
-			return &Failure{Kind: Redirects, Message: fmt.Sprintf("redirected more than %d times, last to %s", maxRedirects, target.Redacted())}
+			return &Failure{
+				Kind:    Redirects,
+				Message: fmt.Sprintf("redirected more than %d times, last to %s", maxRedirects, target.Redacted()),
+			}
 		}
 		record.Hops = append(record.Hops, Hop{Status: status, From: current.Shown(), To: target.String()})
 		current = next
@@ -332,7 +343,10 @@ func (r *Record) note(format string, args ...any) {
 
 // harmless are the header fields that may go along to another origin; anything
 // else may hold credentials under a name of its own.
-var harmless = map[string]bool{"accept": true, "accept-encoding": true, "accept-language": true, "content-type": true, "user-agent": true}
+var harmless = map[string]bool{
+	"accept": true, "accept-encoding": true, "accept-language": true, "content-type": true,
+	"user-agent": true,
+}
 
 // redirected gives the request to send to the target, or says why none may be.
 func (c *Client) redirected(from *Request, target *url.URL, status int) (next *Request, why string) {
@@ -367,7 +381,8 @@ func (c *Client) redirected(from *Request, target *url.URL, status int) (next *R
 // once sends one request and reads its answer.
 func (c *Client) once(ctx context.Context, record *Record, request *Request, jar jar) error {
 	watch := &stopwatch{}
-	sent, err := http.NewRequestWithContext(httptrace.WithClientTrace(ctx, watch.trace()), request.Method, request.URL.String(), bytes.NewReader(request.Body))
+	sent, err := http.NewRequestWithContext(httptrace.WithClientTrace(ctx, watch.trace()), request.Method,
+		request.URL.String(), bytes.NewReader(request.Body))
 	if err != nil {
 		return err
 	}
@@ -409,8 +424,10 @@ func (c *Client) once(ctx context.Context, record *Record, request *Request, jar
 	if err := jar.set(request.URL, cookies); err != nil {
 		return err
 	}
-	answer := &Answer{Status: received.StatusCode, Proto: received.Proto, Header: received.Header, Cookies: cookies,
-		Reason: strings.TrimSpace(strings.TrimPrefix(received.Status, fmt.Sprint(received.StatusCode)))}
+	answer := &Answer{
+		Status: received.StatusCode, Proto: received.Proto, Header: received.Header, Cookies: cookies,
+		Reason: strings.TrimSpace(strings.TrimPrefix(received.Status, fmt.Sprint(received.StatusCode))),
+	}
 	if record.Answer != nil {
 		answer.SetOnWay = record.Answer.SetOnWay
 	}

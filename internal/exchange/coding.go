@@ -47,7 +47,11 @@ func (c *Client) readBody(ctx context.Context, answer *Answer, received *http.Re
 	var reader io.Reader = w
 	codings := strings.Split(strings.ToLower(received.Header.Get("Content-Encoding")), ",")
 	if len(codings) > mostCodings {
-		return &Failure{Kind: BadCoding, Message: fmt.Sprintf("the answer says it is coded %d times over; %d are undone at most", len(codings), mostCodings)}
+		return &Failure{
+			Kind: BadCoding,
+			Message: fmt.Sprintf("the answer says it is coded %d times over; %d are undone at most", len(codings),
+				mostCodings),
+		}
 	}
 	for i := len(codings) - 1; i >= 0; i-- {
 		decoded, err := decoder(strings.TrimSpace(codings[i]), reader)
@@ -56,7 +60,11 @@ func (c *Client) readBody(ctx context.Context, answer *Answer, received *http.Re
 				return nil
 			}
 			answer.Partial = true
-			return &Failure{Kind: BadCoding, Message: fmt.Sprintf("the answer says it is coded as %s, and is not", strings.TrimSpace(codings[i])), Cause: err}
+			return &Failure{
+				Kind:    BadCoding,
+				Message: fmt.Sprintf("the answer says it is coded as %s, and is not", strings.TrimSpace(codings[i])),
+				Cause:   err,
+			}
 		}
 		defer decoded.Close()
 		reader = &wire{Reader: decoded, ctx: ctx}
@@ -66,13 +74,21 @@ func (c *Client) readBody(ctx context.Context, answer *Answer, received *http.Re
 	answer.Body = body
 	if int64(len(body)) > c.options.MaxBody {
 		answer.Body, answer.Partial = body[:c.options.MaxBody], true
-		return &Failure{Kind: TooLarge, Message: fmt.Sprintf("the answer is larger than %d MiB; reading stopped after %d bytes on the wire", c.options.MaxBody>>20, w.count)}
+		return &Failure{
+			Kind: TooLarge,
+			Message: fmt.Sprintf("the answer is larger than %d MiB; reading stopped after %d bytes on the wire",
+				c.options.MaxBody>>20, w.count),
+		}
 	}
 	if err != nil {
 		answer.Partial = true
 		switch isCoded := received.Header.Get("Content-Encoding") != ""; {
 		case isCoded && w.ended && len(body) == 0:
-			return &Failure{Kind: BadCoding, Message: fmt.Sprintf("the answer says it is coded as %s, and is not", strings.Join(codings, ",")), Cause: err}
+			return &Failure{
+				Kind:    BadCoding,
+				Message: fmt.Sprintf("the answer says it is coded as %s, and is not", strings.Join(codings, ",")),
+				Cause:   err,
+			}
 		case isCoded && w.ended, isDamaged(err):
 			return &Failure{Kind: BadCoding, Message: "the answer's compressed body is damaged", Cause: err}
 		}
@@ -95,7 +111,11 @@ const believedSize = 64 << 20
 // isDamaged says whether an error is one of a compressed body.
 func isDamaged(err error) bool {
 	var corrupt flate.CorruptInputError
-	for _, one := range []error{gzip.ErrHeader, gzip.ErrChecksum, zlib.ErrHeader, zlib.ErrChecksum, zstd.ErrMagicMismatch, zstd.ErrCRCMismatch, zstd.ErrWindowSizeExceeded, zstd.ErrDecoderSizeExceeded, zstd.ErrReservedBlockType} {
+	for _, one := range []error{
+		gzip.ErrHeader, gzip.ErrChecksum, zlib.ErrHeader, zlib.ErrChecksum,
+		zstd.ErrMagicMismatch, zstd.ErrCRCMismatch, zstd.ErrWindowSizeExceeded, zstd.ErrDecoderSizeExceeded,
+		zstd.ErrReservedBlockType,
+	} {
 		if errors.Is(err, one) {
 			return true
 		}
@@ -113,7 +133,8 @@ func decoder(coding string, from io.Reader) (io.ReadCloser, error) {
 	case "br":
 		return io.NopCloser(brotli.NewReader(from)), nil
 	case "zstd":
-		r, err := zstd.NewReader(from, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(zstdWindow), zstd.WithDecoderLowmem(true))
+		r, err := zstd.NewReader(from, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(zstdWindow),
+			zstd.WithDecoderLowmem(true))
 		if err != nil {
 			return nil, err
 		}

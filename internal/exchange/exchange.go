@@ -135,7 +135,13 @@ type Phases struct {
 // parts are the phases in their order: the key under which they are recorded, and in
 // words.
 func (p *Phases) parts() []phasePart {
-	return []phasePart{{"lookup", "name look-up", &p.Lookup}, {"connect", "connecting", &p.Connect}, {"tls", "TLS", &p.TLS}, {"waiting", "waiting", &p.Waiting}, {"receiving", "receiving", &p.Receiving}}
+	return []phasePart{
+		{"lookup", "name look-up", &p.Lookup},
+		{"connect", "connecting", &p.Connect},
+		{"tls", "TLS", &p.TLS},
+		{"waiting", "waiting", &p.Waiting},
+		{"receiving", "receiving", &p.Receiving},
+	}
 }
 
 type phasePart struct {
@@ -184,7 +190,8 @@ type TLS struct {
 
 // Words says it in a line.
 func (t *TLS) Words() string {
-	words := fmt.Sprintf("%s, certificate of %s, by %s, until %s", t.Version, t.Subject, t.Issuer, t.Expires.Format("2006-01-02"))
+	words := fmt.Sprintf("%s, certificate of %s, by %s, until %s", t.Version, t.Subject, t.Issuer,
+		t.Expires.Format("2006-01-02"))
 	if t.Unchecked {
 		words += ", not checked"
 	}

@@ -123,18 +123,57 @@ func TestFailures(t *testing.T) {
 		message       string
 	}{
 		{"nobody", "http://127.0.0.1:1/", exchange.Options{}, exchange.Refused, "connection", "nothing listens there"},
-		{"unknown host", "http://nowhere.heatherfold.invalid/", exchange.Options{Timeout: 5 * time.Second}, exchange.Unknown, "connection", "is not known"},
-		{"hang", hang.URL, exchange.Options{Timeout: 100 * time.Millisecond}, exchange.TimedOut, "", "no answer within 100ms"},
-		{"half, then nothing", half.URL, exchange.Options{Timeout: 200 * time.Millisecond}, exchange.TimedOut, "", "the whole answer did not come within 200ms (4 bytes did)"},
-		{"cut", raw(t, "HTTP/1.1 200 OK\r\nContent-Length: 50\r\n\r\nshort"), exchange.Options{}, exchange.CutOff, "", "5 bytes did"},
+		{
+			"unknown host", "http://nowhere.heatherfold.invalid/",
+			exchange.Options{Timeout: 5 * time.Second},
+			exchange.Unknown, "connection", "is not known",
+		},
+		{
+			"hang", hang.URL,
+			exchange.Options{Timeout: 100 * time.Millisecond},
+			exchange.TimedOut, "",
+			"no answer within 100ms",
+		},
+		{
+			"half, then nothing", half.URL,
+			exchange.Options{Timeout: 200 * time.Millisecond},
+			exchange.TimedOut, "",
+			"the whole answer did not come within 200ms (4 bytes did)",
+		},
+		{
+			"cut", raw(t, "HTTP/1.1 200 OK\r\nContent-Length: 50\r\n\r\nshort"),
+			exchange.Options{},
+			exchange.CutOff, "",
+			"5 bytes did",
+		},
 		{"closed", raw(t, ""), exchange.Options{}, exchange.Reset, "connection", "without an answer"},
 		{"not HTTP", raw(t, "SSH-2.0-hive\r\n"), exchange.Options{}, exchange.NotHTTP, "", "is not HTTP"},
-		{"bad chunk", raw(t, "HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\nzz\r\n"), exchange.Options{}, exchange.NotHTTP, "", ""},
-		{"endless header", raw(t, "HTTP/1.1 200 OK\r\nX: "+strings.Repeat("y", 2<<20)+"\r\n\r\n"), exchange.Options{}, exchange.TooLarge, "", "larger than 1 MiB"},
+		{
+			"bad chunk", raw(t, "HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\nzz\r\n"),
+			exchange.Options{},
+			exchange.NotHTTP, "", "",
+		},
+		{
+			"endless header", raw(t, "HTTP/1.1 200 OK\r\nX: "+strings.Repeat("y", 2<<20)+"\r\n\r\n"),
+			exchange.Options{},
+			exchange.TooLarge, "", "larger than 1 MiB",
+		},
 		{"large", large.URL, exchange.Options{MaxBody: 1000}, exchange.TooLarge, "", "larger than"},
-		{"plain where TLS was meant", strings.Replace(large.URL, "http:", "https:", 1), exchange.Options{}, exchange.BadTLS, "tls", "does not speak TLS"},
-		{"not allowed", "http://127.0.0.1:1/", exchange.Options{Allowed: func(string) bool { return false }}, exchange.NotAllowed, "", "are not allowed"},
-		{"unknown coding", raw(t, "HTTP/1.1 200 OK\r\nContent-Encoding: br\r\nContent-Length: 2\r\n\r\nxx"), exchange.Options{}, exchange.BadCoding, "", "coded as br"},
+		{
+			"plain where TLS was meant", strings.Replace(large.URL, "http:", "https:", 1),
+			exchange.Options{},
+			exchange.BadTLS, "tls", "does not speak TLS",
+		},
+		{
+			"not allowed", "http://127.0.0.1:1/",
+			exchange.Options{Allowed: func(string) bool { return false }},
+			exchange.NotAllowed, "", "are not allowed",
+		},
+		{
+			"unknown coding", raw(t, "HTTP/1.1 200 OK\r\nContent-Encoding: br\r\nContent-Length: 2\r\n\r\nxx"),
+			exchange.Options{},
+			exchange.BadCoding, "", "coded as br",
+		},
 	}
 	for _, c := range cases {
 		t.Run(c.name, func(t *testing.T) {
@@ -166,7 +205,11 @@ func TestRedirectMethods(t *testing.T) {
 		w.WriteHeader(status)
 	}))
 	defer server.Close()
-	for path, want := range map[string]string{"POST /301": "GET ", "POST /302": "GET ", "POST /303": "GET ", "PUT /303": "GET ", "POST /307": "POST body", "PUT /308": "PUT body", "PUT /301": "PUT body", "GET /302": "GET body"} {
+	for path, want := range map[string]string{
+		"POST /301": "GET ", "POST /302": "GET ", "POST /303": "GET ",
+		"PUT /303": "GET ", "POST /307": "POST body", "PUT /308": "PUT body", "PUT /301": "PUT body",
+		"GET /302": "GET body",
+	} {
 		method, target, _ := strings.Cut(path, " ")
 		r := request(t, method, server.URL+target)
 		r.Body = []byte("body")
@@ -193,7 +236,11 @@ func TestCertificateFiles(t *testing.T) {
 }
 
 func TestOrigin(t *testing.T) {
-	for address, want := range map[string]string{"http://A.example/x": "http://a.example:80", "https://a.example:443": "https://a.example:443", "https://a.example": "https://a.example:443", "http://[::1]:8080/": "http://::1:8080"} {
+	for address, want := range map[string]string{
+		"http://A.example/x":    "http://a.example:80",
+		"https://a.example:443": "https://a.example:443", "https://a.example": "https://a.example:443",
+		"http://[::1]:8080/": "http://::1:8080",
+	} {
 		u, err := url.Parse(address)
 		require.NoError(t, err)
 		assert.Equal(t, want, exchange.Origin(u))
@@ -203,7 +250,9 @@ func TestOrigin(t *testing.T) {
 // The program's own cost beside net/http alone.
 func BenchmarkDo(b *testing.B) {
 	body := []byte(strings.Repeat(`{"id": "L-2201"}`, 100))
-	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write(body) }))
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		_, _ = w.Write(body)
+	}))
 	defer server.Close()
 	u, err := url.Parse(server.URL)
 	require.NoError(b, err)
@@ -237,8 +286,12 @@ func TestOnlyOutside(t *testing.T) {
 		assert.Equal(t, exchange.NotAllowed, record.Failure.Kind)
 		assert.Contains(t, record.Failure.Message, "private network")
 	}
-	for text, want := range map[string]bool{"127.0.0.1": true, "10.1.2.3": true, "172.16.0.1": true, "192.168.0.1": true, "169.254.169.254": true, "100.64.0.1": true, "0.0.0.0": true, "::1": true, "fe80::1": true, "fd00::1": true,
-		"::ffff:10.0.0.1": true, "224.0.0.1": true, "255.255.255.255": true, "93.184.216.34": false, "2606:2800:220:1::1": false} {
+	for text, want := range map[string]bool{
+		"127.0.0.1": true, "10.1.2.3": true, "172.16.0.1": true, "192.168.0.1": true, "169.254.169.254": true,
+		"100.64.0.1": true, "0.0.0.0": true, "::1": true, "fe80::1": true, "fd00::1": true,
+		"::ffff:10.0.0.1": true, "224.0.0.1": true, "255.255.255.255": true, "93.184.216.34": false,
+		"2606:2800:220:1::1": false,
+	} {
 		assert.Equal(t, want, exchange.IsPrivate(netip.MustParseAddr(text)), text)
 	}
 	assert.True(t, exchange.IsPrivate(netip.Addr{}))

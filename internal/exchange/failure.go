@@ -42,7 +42,8 @@ func (c *Client) explain(ctx context.Context, record *Record, err error) *Failur
 	var network net.Error
 	if errors.Is(err, context.DeadlineExceeded) || errors.As(err, &network) && network.Timeout() {
 		if record.Answer != nil {
-			return fail(TimedOut, "%s answered %d, but the whole answer did not come within %v (%d bytes did)", host, record.Answer.Status, c.options.Timeout, len(record.Answer.Body))
+			return fail(TimedOut, "%s answered %d, but the whole answer did not come within %v (%d bytes did)", host,
+				record.Answer.Status, c.options.Timeout, len(record.Answer.Body))
 		}
 		return fail(TimedOut, "%s gave no answer within %v", host, c.options.Timeout)
 	}
@@ -67,16 +68,25 @@ func (c *Client) explain(ctx context.Context, record *Record, err error) *Failur
 	case errors.As(err, &header):
 		return fail(BadTLS, "%s does not speak TLS on this port", host)
 	case errors.As(err, &alert), strings.Contains(text, "tls: "):
-		return fail(BadTLS, "no TLS connection to %s could be made: %s", host, strings.TrimPrefix(text, "remote error: "))
-	case record.Answer != nil && (errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, syscall.ECONNRESET) || strings.Contains(text, "stream error")):
-		return fail(CutOff, "%s answered %d, then the connection ended before the whole answer had come (%d bytes did)", host, record.Answer.Status, len(record.Answer.Body))
+		return fail(BadTLS, "no TLS connection to %s could be made: %s", host,
+			strings.TrimPrefix(text, "remote error: "))
+	case record.Answer != nil &&
+		(errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, syscall.ECONNRESET) ||
+			strings.Contains(text, "stream error")):
+		return fail(CutOff, "%s answered %d, then the connection ended before the whole answer had come (%d bytes did)",
+			host, record.Answer.Status, len(record.Answer.Body))
 	case errors.Is(err, syscall.ECONNRESET), errors.Is(err, io.EOF), errors.Is(err, syscall.EPIPE),
-		strings.Contains(text, "server closed idle connection"), strings.Contains(text, "client conn could not be established"), strings.Contains(text, "client connection lost"):
+		strings.Contains(text, "server closed idle connection"),
+		strings.Contains(text, "client conn could not be established"),
+		strings.Contains(text, "client connection lost"):
 		return fail(Reset, "%s closed the connection without an answer", host)
-	case strings.Contains(text, "malformed"), strings.Contains(text, "in chunk"), strings.Contains(text, "chunked line"), strings.Contains(text, "invalid header"), strings.Contains(text, "bad Content-Length"), strings.Contains(text, "unsupported transfer encoding"):
+	case strings.Contains(text, "malformed"), strings.Contains(text, "in chunk"),
+		strings.Contains(text, "chunked line"), strings.Contains(text, "invalid header"),
+		strings.Contains(text, "bad Content-Length"), strings.Contains(text, "unsupported transfer encoding"):
 		return fail(NotHTTP, "what %s sent is not HTTP: %s", host, strings.TrimPrefix(text, "net/http: "))
 	case strings.Contains(text, "readLoopPeekFail"): // what came before the request had gone out
-		return fail(NotHTTP, "what %s sent is not HTTP: it spoke before it was asked, as servers of other protocols do", host)
+		return fail(NotHTTP, "what %s sent is not HTTP: it spoke before it was asked, as servers of other protocols do",
+			host)
 	case strings.Contains(text, "server response headers exceeded"):
 		return fail(TooLarge, "the header of the answer from %s is larger than %d MiB", host, maxHeader>>20)
 	}
@@ -103,9 +113,11 @@ func explainCertificate(host string, err error, fail func(FailureKind, string, .
 	case errors.As(err, &invalid):
 		if invalid.Reason == x509.Expired {
 			if now := time.Now(); now.Before(invalid.Cert.NotBefore) {
-				return fail(BadCertificate, "the certificate of %s is valid only from %s on", host, invalid.Cert.NotBefore.Format(time.RFC3339))
+				return fail(BadCertificate, "the certificate of %s is valid only from %s on", host,
+					invalid.Cert.NotBefore.Format(time.RFC3339))
 			}
-			return fail(BadCertificate, "the certificate of %s expired on %s", host, invalid.Cert.NotAfter.Format(time.RFC3339))
+			return fail(BadCertificate, "the certificate of %s expired on %s", host,
+				invalid.Cert.NotAfter.Format(time.RFC3339))
 		}
 		return fail(BadCertificate, "the certificate of %s is not valid: %v", host, invalid)
 	}

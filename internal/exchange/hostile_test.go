@@ -68,19 +68,26 @@ func TestCodings(t *testing.T) {
 		{"brotli", "br", coded(t, text, "br"), "", ""},
 		{"Zstandard", "zstd", coded(t, text, "zstd"), "", ""},
 		{"one over another", "br, zstd, gzip", coded(t, text, "br", "zstd", "gzip"), "", ""},
-		{"too many", "gzip, gzip, gzip, gzip", coded(t, text, "gzip", "gzip", "gzip", "gzip"), exchange.BadCoding, "coded 4 times over"},
+		{
+			"too many", "gzip, gzip, gzip, gzip", coded(t, text, "gzip", "gzip", "gzip", "gzip"), exchange.BadCoding,
+			"coded 4 times over",
+		},
 		{"a bomb of gzip", "gzip", coded(t, zeros, "gzip"), exchange.TooLarge, "larger than 1 MiB"},
 		{"a bomb of brotli", "br", coded(t, zeros, "br"), exchange.TooLarge, "larger than 1 MiB"},
 		{"a bomb of Zstandard", "zstd", coded(t, zeros, "zstd"), exchange.TooLarge, "larger than 1 MiB"},
 		{"a bomb in a bomb", "gzip, gzip", coded(t, zeros, "gzip", "gzip"), exchange.TooLarge, "larger than 1 MiB"},
 		{"a window of 2 GiB", "zstd", []byte("\x28\xb5\x2f\xfd\x00\xa8\x01\x00\x00"), exchange.BadCoding, "is damaged"},
 		{"damaged brotli", "br", append(coded(t, text, "br")[:20], "damaged"...), exchange.BadCoding, "is damaged"},
-		{"damaged Zstandard", "zstd", append(coded(t, text, "zstd")[:4], "damaged, whatever it says"...), exchange.BadCoding, "is damaged"},
+		{
+			"damaged Zstandard", "zstd", append(coded(t, text, "zstd")[:4], "damaged, whatever it says"...),
+			exchange.BadCoding, "is damaged",
+		},
 		{"not known", "zipped", text, exchange.BadCoding, "coded as zipped"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			before := allocated()
-			record := client(t, exchange.Options{MaxBody: 1 << 20, Timeout: 10 * time.Second}).Do(t.Context(), request(t, "GET", serve(c.coding, c.body)))
+			record := client(t, exchange.Options{MaxBody: 1 << 20, Timeout: 10 * time.Second}).Do(t.Context(),
+				request(t, "GET", serve(c.coding, c.body)))
 			assert.Less(t, allocated()-before, uint64(64<<20))
 			if c.kind == "" {
 				require.Nil(t, record.Failure, "%+v", record.Failure)
@@ -142,12 +149,14 @@ func TestBadManners(t *testing.T) {
 	}{
 		{"101 and silence", func(conn net.Conn) {
 			readRequest(conn)
-			_, _ = io.WriteString(conn, "HTTP/1.1 101 Switching Protocols\r\nConnection: Upgrade\r\nUpgrade: hive/1\r\n\r\n")
+			_, _ = io.WriteString(conn,
+				"HTTP/1.1 101 Switching Protocols\r\nConnection: Upgrade\r\nUpgrade: hive/1\r\n\r\n")
 			_, _ = io.Copy(io.Discard, conn)
 		}, 0, 30 * time.Second, 101, "", "goes on in another protocol (hive/1)"},
 		{"101 and a flood", func(conn net.Conn) {
 			readRequest(conn)
-			_, _ = io.WriteString(conn, "HTTP/1.1 101 Switching Protocols\r\nConnection: Upgrade\r\nUpgrade: hive/1\r\n\r\n")
+			_, _ = io.WriteString(conn,
+				"HTTP/1.1 101 Switching Protocols\r\nConnection: Upgrade\r\nUpgrade: hive/1\r\n\r\n")
 			for {
 				if _, err := conn.Write(make([]byte, 64<<10)); err != nil {
 					return
@@ -186,7 +195,9 @@ func TestBadManners(t *testing.T) {
 				time.Sleep(20 * time.Millisecond) // that it is slow is what is tried
 			}
 		}, 0, 300 * time.Millisecond, 0, exchange.TimedOut, ""},
-		{"nothing is read of the upload", func(conn net.Conn) { <-t.Context().Done() }, 32 << 20, 300 * time.Millisecond, 0, exchange.TimedOut, ""},
+		{"nothing is read of the upload", func(conn net.Conn) {
+			<-t.Context().Done()
+		}, 32 << 20, 300 * time.Millisecond, 0, exchange.TimedOut, ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			before := allocated()
@@ -216,8 +227,10 @@ func TestBadMannersOfHTTP2(t *testing.T) {
 	certificate.Close()
 	// each is told the stream of the first request.
 	for name, misbehave := range map[string]func(*http2.Framer, uint32) error{
-		"stalls":    func(*http2.Framer, uint32) error { <-t.Context().Done(); return nil },
-		"resets":    func(f *http2.Framer, stream uint32) error { return f.WriteRSTStream(stream, http2.ErrCodeInternal) },
+		"stalls": func(*http2.Framer, uint32) error { <-t.Context().Done(); return nil },
+		"resets": func(f *http2.Framer, stream uint32) error {
+			return f.WriteRSTStream(stream, http2.ErrCodeInternal)
+		},
 		"goes away": func(f *http2.Framer, stream uint32) error { return f.WriteGoAway(stream, http2.ErrCodeNo, nil) },
 		"floods settings": func(f *http2.Framer, _ uint32) error {
 			return f.WriteSettings(http2.Setting{ID: http2.SettingInitialWindowSize, Val: 1 << 16})
@@ -228,17 +241,24 @@ func TestBadMannersOfHTTP2(t *testing.T) {
 			return f.WritePushPromise(http2.PushPromiseParam{StreamID: stream, PromiseID: 2, EndHeaders: true})
 		},
 		"continues": func(f *http2.Framer, stream uint32) error {
-			if err := f.WriteHeaders(http2.HeadersFrameParam{StreamID: stream, BlockFragment: hpackOf(":status", "200"), EndHeaders: false}); err != nil {
+			if err := f.WriteHeaders(http2.HeadersFrameParam{
+				StreamID: stream, BlockFragment: hpackOf(":status", "200"),
+				EndHeaders: false,
+			}); err != nil {
 				return err
 			}
 			for {
-				if err := f.WriteContinuation(stream, false, hpackOf("x-more", strings.Repeat("y", 1<<12))); err != nil {
+				if err := f.WriteContinuation(stream, false,
+					hpackOf("x-more", strings.Repeat("y", 1<<12))); err != nil {
 					return err
 				}
 			}
 		},
 		"sends empty frames": func(f *http2.Framer, stream uint32) error {
-			_ = f.WriteHeaders(http2.HeadersFrameParam{StreamID: stream, BlockFragment: hpackOf(":status", "200"), EndHeaders: true})
+			_ = f.WriteHeaders(http2.HeadersFrameParam{
+				StreamID: stream, BlockFragment: hpackOf(":status", "200"),
+				EndHeaders: true,
+			})
 			for {
 				if err := f.WriteData(stream, false, nil); err != nil {
 					return err
@@ -266,7 +286,8 @@ func TestBadMannersOfHTTP2(t *testing.T) {
 				}
 			})
 			before := allocated()
-			record := client(t, exchange.Options{Timeout: time.Second, Insecure: true, MaxBody: 1 << 20}).Do(t.Context(), request(t, "GET", address))
+			record := client(t, exchange.Options{Timeout: time.Second, Insecure: true, MaxBody: 1 << 20}).Do(
+				t.Context(), request(t, "GET", address))
 			require.NotNil(t, record.Failure)
 			assert.Less(t, record.Phases.Total, 5*time.Second)
 			assert.Less(t, allocated()-before, uint64(256<<20))
@@ -288,8 +309,15 @@ func TestProxies(t *testing.T) {
 	}))
 	defer refusing.Close()
 	for name, c := range map[string]struct{ proxy, message string }{
-		"nobody there": {"http://127.0.0.1:1", "the proxy 127.0.0.1:1, through which h.example is asked, cannot be reached"},
-		"refuses":      {refusing.URL, `the proxy ` + strings.TrimPrefix(refusing.URL, "http://") + ` did not let the connection to h.example:443 through: 407 Proxy Authentication Required (it asks for a login: Basic realm="gate")`},
+		"nobody there": {
+			"http://127.0.0.1:1",
+			"the proxy 127.0.0.1:1, through which h.example is asked, cannot be reached",
+		},
+		"refuses": {
+			refusing.URL,
+			`the proxy ` + strings.TrimPrefix(refusing.URL, "http://") +
+				` did not let the connection to h.example:443 through: 407 Proxy Authentication Required (it asks for a login: Basic realm="gate")`,
+		},
 	} {
 		t.Run(name, func(t *testing.T) {
 			proxy, err := url.Parse(c.proxy)
@@ -309,7 +337,8 @@ func TestProxies(t *testing.T) {
 	proxy, err := url.Parse(plain.URL)
 	require.NoError(t, err)
 	proxy.User = url.UserPassword("clerk", "sealed-word")
-	record := client(t, exchange.Options{Proxy: proxy}).Do(context.Background(), request(t, "GET", "http://h.example/x"))
+	record := client(t, exchange.Options{Proxy: proxy}).Do(context.Background(),
+		request(t, "GET", "http://h.example/x"))
 	require.Nil(t, record.Failure)
 	assert.Equal(t, "http://h.example/x", string(record.Answer.Body))
 	assert.Equal(t, "Basic Y2xlcms6c2VhbGVkLXdvcmQ=", asked)

@@ -18,8 +18,9 @@ import (
 
 // Field is one field of a document, or the same field of all elements of a list.
 type Field struct {
-	Path  string `json:"path"`
-	Kind  string `json:"kind"`               // text, integer, number, boolean, null, date, …, object, list; several with "or"
+	Path string `json:"path"`
+	// text, integer, number, boolean, null, date, …, object, list; several with "or"
+	Kind  string `json:"kind"`
 	Count int    `json:"count"`              // how often it is there
 	Of    int    `json:"of"`                 // how often it could be: in each element of the list that it belongs to
 	Items []int  `json:"elements,omitempty"` // of a list: how many elements, the least and the most
@@ -314,7 +315,10 @@ func (n *node) fields(out *[]Field, at string, steps []string, of, depth int) {
 		}
 		*out = append(*out, f)
 	} else if n.lists > 0 {
-		*out = append(*out, Field{Path: "answer", Kind: n.kind(), Count: n.count, Of: of, Items: []int{n.least, n.most}, steps: steps})
+		*out = append(*out, Field{
+			Path: "answer", Kind: n.kind(), Count: n.count, Of: of, Items: []int{n.least, n.most},
+			steps: steps,
+		})
 	}
 	if n.element != nil {
 		n.element.below(out, each(at), steps, n.element.count, depth)
@@ -333,7 +337,10 @@ func each(at string) string {
 // below adds what is below a node, and the values of a list of single ones.
 func (n *node) below(out *[]Field, at string, steps []string, of, depth int) {
 	if n.parent != nil && n.parent.element == n && (n.values > 0 || n.lists > 0 || n.nulls > 0) {
-		f := Field{Path: at, Kind: n.kind(), Count: n.count, Of: of, Depth: depth + 1, name: n.parent.name, steps: steps, Values: n.stats.values, More: n.stats.more, stats: n.stats.ended()}
+		f := Field{
+			Path: at, Kind: n.kind(), Count: n.count, Of: of, Depth: depth + 1, name: n.parent.name,
+			steps: steps, Values: n.stats.values, More: n.stats.more, stats: n.stats.ended(),
+		}
 		if n.lists > 0 {
 			f.Items = []int{n.least, n.most}
 		}
@@ -365,9 +372,15 @@ func (n *node) below(out *[]Field, at string, steps []string, of, depth int) {
 
 // asList adds an element of XML that is repeated: the list, then its elements.
 func (n *node) asList(out *[]Field, at string, steps []string, of, depth int) {
-	*out = append(*out, Field{Path: at, Kind: "list", Count: n.parents, Of: of, Items: []int{n.fewest, n.many}, Depth: depth + 1, name: n.name, steps: steps})
+	*out = append(*out, Field{
+		Path: at, Kind: "list", Count: n.parents, Of: of, Items: []int{n.fewest, n.many},
+		Depth: depth + 1, name: n.name, steps: steps,
+	})
 	if n.values > 0 {
-		f := Field{Path: at + "[*]", Kind: n.kind(), Count: n.values, Of: n.count, Values: n.stats.values, More: n.stats.more, Depth: depth + 2, name: n.name, steps: steps, stats: n.stats.ended()}
+		f := Field{
+			Path: at + "[*]", Kind: n.kind(), Count: n.values, Of: n.count, Values: n.stats.values,
+			More: n.stats.more, Depth: depth + 2, name: n.name, steps: steps, stats: n.stats.ended(),
+		}
 		if len(f.Values) > 1 || f.More {
 			f.Least, f.Most = n.stats.order.bounds()
 		}
@@ -398,7 +411,8 @@ func (n *node) kind() string {
 
 // Is says whether a field is of a kind, or has it among others.
 func (f *Field) Is(kind string) bool {
-	return slices.Contains(strings.Split(f.Kind, " or "), kind) || kind == "number" && strings.Contains(f.Kind, "integer") ||
+	return slices.Contains(strings.Split(f.Kind, " or "), kind) ||
+		kind == "number" && strings.Contains(f.Kind, "integer") ||
 		kind == "text" && !slices.ContainsFunc(strings.Split(f.Kind, " or "), func(k string) bool {
 			return slices.Contains([]string{"integer", "number", "boolean", "null", "list", "object", "empty"}, k)
 		})

@@ -36,7 +36,8 @@ func lines(found []fields.Field) string {
 
 func TestFields(t *testing.T) {
 	for _, c := range []struct{ text, want string }{
-		{`{"lots": [{"id": "L-1", "moisture": 17.40, "on": "2026-11-23", "tags": ["a", "b"]}, {"id": "L-2", "moisture": 9, "note": null, "on": "2026-11-22"}], "total": 2, "odd key": {}, "none": []}`,
+		{
+			`{"lots": [{"id": "L-1", "moisture": 17.40, "on": "2026-11-23", "tags": ["a", "b"]}, {"id": "L-2", "moisture": 9, "note": null, "on": "2026-11-22"}], "total": 2, "odd key": {}, "none": []}`,
 			`lots: list, 1 of 1, 2 elements
 lots[*].id: text, 2 of 2, "L-1", "L-2"
 lots[*].moisture: number, 2 of 2, 17.40, 9
@@ -47,7 +48,8 @@ lots[*].note: null, 1 of 2,
 total: integer, 1 of 1, 2
 ["odd key"]: object, 1 of 1, 
 none: list, 1 of 1, 0 elements
-`},
+`,
+		},
 		{`[[1, 2], [3]]`, `answer: list, 1 of 1, 2 elements
 answer[*]: list, 2 of 2, 1 to 2 elements
 answer[*][*]: integer, 3 of 3, 1, 2, 3
@@ -68,7 +70,11 @@ keeper.name: text, 1 of 1, "Bryony"
 	} {
 		assert.Equal(t, c.want, lines(read(t, c.text)), c.text)
 	}
-	for text, wrong := range map[string]string{`{"a": 1`: "ends too early", `{"a": 01}`: "not well-formed JSON", `{} {}`: "stands behind", "": "there is nothing in it", "<a><b></a>": "line 1", "\x00\x01": "binary", `{"a": 1, "a": 2}`: "duplicate"} {
+	for text, wrong := range map[string]string{
+		`{"a": 1`: "ends too early", `{"a": 01}`: "not well-formed JSON",
+		`{} {}`: "stands behind", "": "there is nothing in it", "<a><b></a>": "line 1", "\x00\x01": "binary",
+		`{"a": 1, "a": 2}`: "duplicate",
+	} {
 		_, _, err := fields.Read(strings.NewReader(text), "")
 		assert.ErrorContains(t, err, wrong, text)
 	}

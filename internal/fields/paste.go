@@ -35,7 +35,8 @@ func shortNames(found []Field) []string {
 		}
 		for i := range found {
 			name := found[i].nameOf(depth)
-			if names[i] == "" && found[i].IsValue() && (seen[name] == 1 || depth >= len(found[i].steps)) && !slices.Contains(names, name) {
+			if names[i] == "" && found[i].IsValue() && (seen[name] == 1 || depth >= len(found[i].steps)) &&
+				!slices.Contains(names, name) {
 				names[i] = name
 			}
 		}

@@ -211,7 +211,8 @@ func AsRules(proposals []Proposal) string {
 // ruleText is a rule as a scalar of YAML; it is no text, so only what YAML itself would
 // misread is quoted.
 func ruleText(rule string) string {
-	if strings.Contains(rule, ": ") || strings.Contains(rule, " #") || strings.HasSuffix(rule, ":") || strings.ContainsAny(rule, "\\") {
+	if strings.Contains(rule, ": ") || strings.Contains(rule, " #") || strings.HasSuffix(rule, ":") ||
+		strings.ContainsAny(rule, "\\") {
 		return document.QuoteJSON(rule)
 	}
 	return rule

@@ -34,17 +34,21 @@ func answer(r *rand.Rand, n int) *document.Node {
 	}
 	remarks := document.NewList()
 	for i := range r.IntN(3) {
-		remarks.AppendItems(document.NewObject().Set("text", text(fmt.Sprint("remark ", i))).Set("seen", document.NewList()))
+		remarks.AppendItems(document.NewObject().Set("text", text(fmt.Sprint("remark ", i))).Set("seen",
+			document.NewList()))
 	}
 	root := document.NewObject()
 	switch r.IntN(3) {
 	case 0:
-		root.Set("transport", document.NewObject().Set("driver", document.NewObject().Set("name", text([]string{"Ansel", "Della"}[r.IntN(2)]))))
+		root.Set("transport", document.NewObject().Set("driver",
+			document.NewObject().Set("name", text([]string{"Ansel", "Della"}[r.IntN(2)]))))
 	case 1:
 		root.Set("transport", &document.Node{Kind: document.Null})
 	}
-	return root.Set("remarks", remarks).Set("depot", text("not north: #1")).Set("version", text("2")).Set("at", text(fmt.Sprintf("2026-11-23T08:%02d:00Z", r.IntN(60)))).
-		Set("lots", lots).Set("total", document.NewNumber(fmt.Sprint(len(lots.Items())))).Set("page", document.NewObject().Set("number", document.NewNumber("1")).Set("next", &document.Node{Kind: document.Null}))
+	return root.Set("remarks", remarks).Set("depot", text("not north: #1")).Set("version", text("2")).Set("at",
+		text(fmt.Sprintf("2026-11-23T08:%02d:00Z", r.IntN(60)))).
+		Set("lots", lots).Set("total", document.NewNumber(fmt.Sprint(len(lots.Items())))).Set("page",
+		document.NewObject().Set("number", document.NewNumber("1")).Set("next", &document.Node{Kind: document.Null}))
 }
 
 // holds says whether all proposals hold for an answer.
@@ -78,19 +82,37 @@ var mutations = []struct {
 }{
 	{"a field is gone", func(r *rand.Rand, _, lot *document.Node) { lot.SetMembers(lot.Members()[1:]) }},
 	{"a number is a text", func(_ *rand.Rand, _, lot *document.Node) { lot.Set("barrels", document.NewText("two")) }},
-	{"a number is far out", func(_ *rand.Rand, _, lot *document.Node) { lot.Set("moisture", document.NewNumber("99.5")) }},
-	{"a number is below nothing", func(_ *rand.Rand, _, lot *document.Node) { lot.Set("barrels", document.NewNumber("-1")) }},
+	{"a number is far out", func(_ *rand.Rand, _, lot *document.Node) {
+		lot.Set("moisture", document.NewNumber("99.5"))
+	}},
+	{"a number is below nothing", func(_ *rand.Rand, _, lot *document.Node) {
+		lot.Set("barrels", document.NewNumber("-1"))
+	}},
 	{"a word is unknown", func(_ *rand.Rand, _, lot *document.Node) { lot.Set("grade", document.NewText("D")) }},
-	{"a date is none", func(_ *rand.Rand, _, lot *document.Node) { lot.Set("harvested", document.NewText("23.11.2026")) }},
-	{"what is constant changed", func(_ *rand.Rand, root, _ *document.Node) { root.Set("depot", document.NewText("south")) }},
-	{"an id is there twice", func(_ *rand.Rand, root, lot *document.Node) { root.Get("lots").Items()[0].Set("id", lot.Get("id")) }},
+	{"a date is none", func(_ *rand.Rand, _, lot *document.Node) {
+		lot.Set("harvested", document.NewText("23.11.2026"))
+	}},
+	{"what is constant changed", func(_ *rand.Rand, root, _ *document.Node) {
+		root.Set("depot", document.NewText("south"))
+	}},
+	{"an id is there twice", func(_ *rand.Rand, root, lot *document.Node) {
+		root.Get("lots").Items()[0].Set("id", lot.Get("id"))
+	}},
 	{"a list is empty", func(_ *rand.Rand, root, _ *document.Node) { root.Set("lots", document.NewList()) }},
 	{"a list is an object", func(_ *rand.Rand, root, _ *document.Node) { root.Set("lots", document.NewObject()) }},
-	{"null stands where a value should", func(_ *rand.Rand, _, lot *document.Node) { lot.Set("organic", &document.Node{Kind: document.Null}) }},
-	{"a whole part is gone", func(_ *rand.Rand, root, _ *document.Node) { root.SetMembers(root.Members()[:len(root.Members())-1]) }},
+	{"null stands where a value should", func(_ *rand.Rand, _, lot *document.Node) {
+		lot.Set("organic", &document.Node{Kind: document.Null})
+	}},
+	{"a whole part is gone", func(_ *rand.Rand, root, _ *document.Node) {
+		root.SetMembers(root.Members()[:len(root.Members())-1])
+	}},
 	{"a moment is none", func(_ *rand.Rand, root, _ *document.Node) { root.Set("at", document.NewText("today")) }},
-	{"a number has a fraction", func(_ *rand.Rand, _, lot *document.Node) { lot.Set("barrels", document.NewNumber("1.5")) }},
-	{"a free text is another one", func(_ *rand.Rand, _, lot *document.Node) { lot.Set("note", document.NewText("anything")) }},
+	{"a number has a fraction", func(_ *rand.Rand, _, lot *document.Node) {
+		lot.Set("barrels", document.NewNumber("1.5"))
+	}},
+	{"a free text is another one", func(_ *rand.Rand, _, lot *document.Node) {
+		lot.Set("note", document.NewText("anything"))
+	}},
 }
 
 // Rules from 20 answers hold on all of them and on more of the kind, and of what can go
@@ -125,7 +147,11 @@ func TestPropose(t *testing.T) {
 	}
 	assert.GreaterOrEqual(t, caught*10, all*9, "%v", missed)
 	text := fields.AsRules(proposals)
-	for _, says := range []string{"depot: \"equals \\\"not north: #1\\\"\"\n", "lots: count between 1 and ", "lots[*].grade: one of \"A\" or \"B\" or \"C\"\n", "  - is unique\n", "lots[*].note: optional is text\n", "version: equals \"2\"\n", "page.next: is null\n", "at: is datetime\n"} {
+	for _, says := range []string{
+		"depot: \"equals \\\"not north: #1\\\"\"\n", "lots: count between 1 and ",
+		"lots[*].grade: one of \"A\" or \"B\" or \"C\"\n", "  - is unique\n", "lots[*].note: optional is text\n",
+		"version: equals \"2\"\n", "page.next: is null\n", "at: is datetime\n",
+	} {
 		assert.Contains(t, text, says)
 	}
 }
@@ -135,10 +161,13 @@ func TestPropose(t *testing.T) {
 func TestProposeOfTheSameTwice(t *testing.T) {
 	g := fields.NewProposer(func(string) bool { return false })
 	for range 4 {
-		err := g.Add(strings.NewReader(`{"lots": [{"id": "L-1", "keeper": "Ansel"}, {"id": "L-2", "keeper": "Della"}], "at": 1}`), "application/json")
+		err := g.Add(strings.NewReader(
+			`{"lots": [{"id": "L-1", "keeper": "Ansel"}, {"id": "L-2", "keeper": "Della"}], "at": 1}`),
+			"application/json")
 		require.NoError(t, err)
 	}
-	assert.Equal(t, "lots: count 2\nlots[*].id: is text\nlots[*].keeper: is text\nat: equals 1\n", fields.AsRules(g.Propose()))
+	assert.Equal(t, "lots: count 2\nlots[*].id: is text\nlots[*].keeper: is text\nat: equals 1\n",
+		fields.AsRules(g.Propose()))
 	g = fields.NewProposer(func(string) bool { return false })
 	err := g.Add(strings.NewReader(`{"page": 2, "kilos": 7.25, "none": 0}`), "application/json")
 	require.NoError(t, err)

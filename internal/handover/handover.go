@@ -112,7 +112,8 @@ func Find(name string) *Language {
 
 // Write writes a program.
 func (l *Language) Write(p *Program) (string, error) {
-	t, err := template.New(l.template).Funcs(l.functions(p)).ParseFS(files, "languages/"+l.template, "languages/shared.tmpl")
+	t, err := template.New(l.template).Funcs(l.functions(p)).ParseFS(files, "languages/"+l.template,
+		"languages/shared.tmpl")
 	if err != nil {
 		return "", err
 	}
@@ -153,8 +154,10 @@ func (l *Language) functions(p *Program) template.FuncMap {
 		"uses":    func(as string) bool { return p.uses(as) },
 		"takes":   func(from string) bool { return p.takes(from) },
 		"basic":   func() bool { return slices.ContainsFunc(p.requests(), (*Request).hasBasic) },
-		"binary":  func() bool { return slices.ContainsFunc(p.requests(), func(r *Request) bool { return r.Bytes != nil }) },
-		"hasBody": (Request).hasBody,
+		"binary": func() bool {
+			return slices.ContainsFunc(p.requests(), func(r *Request) bool { return r.Bytes != nil })
+		},
+		"hasBody": Request.hasBody,
 		// RFC 9110 section 8.6: methods whose body means something say that it is empty.
 		"emptyBody": func(r Request) bool {
 			return !r.hasBody() && slices.Contains([]string{"POST", "PUT", "PATCH"}, r.Method)
@@ -223,7 +226,9 @@ func (p *Program) Uses(name string) bool {
 
 // takes says whether something is taken out of answers of a kind.
 func (p *Program) takes(from string) bool {
-	return p.Token != nil && p.Token.At.From == from || slices.ContainsFunc(p.Takes, func(t Take) bool { return t.From == from })
+	return p.Token != nil && p.Token.At.From == from || slices.ContainsFunc(p.Takes, func(t Take) bool {
+		return t.From == from
+	})
 }
 
 // text writes pieces as an expression.

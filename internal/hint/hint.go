@@ -28,7 +28,8 @@ type evidence struct {
 // rules are tried in order; the first few that have something to say are kept.
 var rules = []func(*evidence) string{
 	loginRefused, unreachable, notAllowed, wrongTLS, certificate, timedOut,
-	noCertificate, proxyLogin, noCredentials, schemeWord, noSecurity, digestWanted, strayBlank, staleStamp, expired, notYet, wrongClaims, insufficientScope, signedOtherwise, wrongPassword, wentToTLS, loginPage,
+	noCertificate, proxyLogin, noCredentials, schemeWord, noSecurity, digestWanted, strayBlank, staleStamp, expired,
+	notYet, wrongClaims, insufficientScope, signedOtherwise, wrongPassword, wentToTLS, loginPage,
 	soapVersion, soapAction, mediaType, unknownPath, wrongMethod, conflict,
 	brokenBody, namedField, htmlAnswer, unreadable, errorUnderSuccess, redirectKept,
 }
@@ -176,7 +177,8 @@ func notAllowed(e *evidence) string {
 
 // plainToTLS matches what common servers say when plain HTTP reaches a port
 // that speaks TLS.
-var plainToTLS = regexp.MustCompile(`(?i)HTTP request to an HTTPS server|plain HTTP to an SSL|plain HTTP request was sent to HTTPS`)
+var plainToTLS = regexp.MustCompile(
+	`(?i)HTTP request to an HTTPS server|plain HTTP to an SSL|plain HTTP request was sent to HTTPS`)
 
 func wrongTLS(e *evidence) string {
 	if e.status(400) && plainToTLS.Match(e.answer.Body) {
@@ -190,7 +192,8 @@ func wrongTLS(e *evidence) string {
 		return "write http:// in the address, or use the port that speaks TLS"
 	case strings.Contains(text, "speaks TLS"):
 		return "write https:// in the address"
-	case strings.Contains(text, "certificate required"), strings.Contains(text, "bad certificate"), strings.Contains(text, "handshake failure"):
+	case strings.Contains(text, "certificate required"), strings.Contains(text, "bad certificate"),
+		strings.Contains(text, "handshake failure"):
 		return "perhaps the service wants a client certificate: tls: certificate: and key: at the site"
 	}
 	return ""
@@ -233,7 +236,8 @@ func soapVersion(e *evidence) string {
 	if !mismatch {
 		return ""
 	}
-	return fmt.Sprintf("the request was SOAP %s (%s); perhaps the service speaks %s: set soap: %s", e.Context.SOAP, e.record.Request.GetHeader("Content-Type"), other, other)
+	return fmt.Sprintf("the request was SOAP %s (%s); perhaps the service speaks %s: set soap: %s", e.Context.SOAP,
+		e.record.Request.GetHeader("Content-Type"), other, other)
 }
 
 func soapAction(e *evidence) string {
@@ -246,12 +250,14 @@ func soapAction(e *evidence) string {
 	}
 	sent := e.record.Request.GetHeader("SOAPAction")
 	if e.Context.SOAP == string(soap.V12) {
-		return "the action goes into the content type in SOAP 1.2; sent was: " + e.record.Request.GetHeader("Content-Type")
+		return "the action goes into the content type in SOAP 1.2; sent was: " +
+			e.record.Request.GetHeader("Content-Type")
 	}
 	if sent == `""` || sent == "" {
 		return "SOAPAction was sent empty; set action: at the operation or the step"
 	}
-	return fmt.Sprintf("SOAPAction was sent as %s; the service wants another, as its contract says under soapAction", sent)
+	return fmt.Sprintf("SOAPAction was sent as %s; the service wants another, as its contract says under soapAction",
+		sent)
 }
 
 // Requests
@@ -266,7 +272,8 @@ func mediaType(e *evidence) string {
 	case sent == "" && len(e.record.Request.Body) == 0 && (method == "POST" || method == "PUT" || method == "PATCH"):
 		return "the request had no body, and so no Content-Type; perhaps the service wants one"
 	case sent == "" && len(e.record.Request.Body) == 0 && accept != "":
-		return fmt.Sprintf("perhaps the service sends none of what Accept asks for (%s); it should say so with 406", accept)
+		return fmt.Sprintf("perhaps the service sends none of what Accept asks for (%s); it should say so with 406",
+			accept)
 	case sent == "":
 		return "the request had no Content-Type; set it under headers:"
 	}
@@ -410,7 +417,8 @@ func unreadable(e *evidence) string {
 	if e.Reply == nil || e.Reply.Problem == nil {
 		return ""
 	}
-	if guessed := document.Guess(e.answer.Body); guessed != e.Reply.Format && (guessed == document.JSON || guessed == document.XML) {
+	if guessed := document.Guess(e.answer.Body); guessed != e.Reply.Format &&
+		(guessed == document.JSON || guessed == document.XML) {
 		return fmt.Sprintf("the service calls it %s, but it looks like %s", e.answer.ContentType(), guessed)
 	}
 	return "see the body with -show received"
@@ -423,7 +431,8 @@ func errorUnderSuccess(e *evidence) string {
 	if slices.ContainsFunc(e.Checks, func(c result.Check) bool { return c.Subject == "error" }) {
 		return "" // it was checked
 	}
-	return fmt.Sprintf("the status is %d, but the body carries an error; check it with expect: error: none", e.answer.Status)
+	return fmt.Sprintf("the status is %d, but the body carries an error; check it with expect: error: none",
+		e.answer.Status)
 }
 
 func redirectKept(e *evidence) string {

@@ -60,7 +60,10 @@ func (e *evidence) isRefusal() bool {
 	return e.securityFault() != ""
 }
 
-var securityFaults = []string{"UnsupportedSecurityToken", "UnsupportedAlgorithm", "InvalidSecurity", "InvalidSecurityToken", "FailedAuthentication", "FailedCheck", "SecurityTokenUnavailable", "MessageExpired"}
+var securityFaults = []string{
+	"UnsupportedSecurityToken", "UnsupportedAlgorithm", "InvalidSecurity",
+	"InvalidSecurityToken", "FailedAuthentication", "FailedCheck", "SecurityTokenUnavailable", "MessageExpired",
+}
 
 // securityFault gives the fault code of WS-Security that came back, or "".
 func (e *evidence) securityFault() string {
@@ -79,10 +82,12 @@ func (e *evidence) securityFault() string {
 	return ""
 }
 
-var wantsCertificate = regexp.MustCompile(`(?i)no required SSL certificate|client certificate|SSL certificate (was )?(required|sent)`)
+var wantsCertificate = regexp.MustCompile(
+	`(?i)no required SSL certificate|client certificate|SSL certificate (was )?(required|sent)`)
 
 func noCertificate(e *evidence) string {
-	if !e.status(400, 401, 403, 495, 496) || !wantsCertificate.Match(e.answer.Body) || e.record.Request.Certificate != nil {
+	if !e.status(400, 401, 403, 495, 496) || !wantsCertificate.Match(e.answer.Body) ||
+		e.record.Request.Certificate != nil {
 		return ""
 	}
 	return "the service wants a client certificate: a login of kind certificate, or tls: certificate: and key: at the site"
@@ -104,9 +109,11 @@ func noCredentials(e *evidence) string {
 	case e.Context.Login == "" && schemes == "":
 		return "no login was used: no credentials were sent at all; add login: to the step or to the service (or -login NAME)"
 	case e.Context.Login == "":
-		return "no login was used: no credentials were sent at all; the service asks for " + schemes + "; add login: to the step or to the service (or -login NAME)"
+		return "no login was used: no credentials were sent at all; the service asks for " + schemes +
+			"; add login: to the step or to the service (or -login NAME)"
 	case schemes != "":
-		return fmt.Sprintf("the login %s sends no Authorization, and the service asks for %s there", e.Context.Login, schemes)
+		return fmt.Sprintf("the login %s sends no Authorization, and the service asks for %s there", e.Context.Login,
+			schemes)
 	}
 	return ""
 }
@@ -114,7 +121,8 @@ func noCredentials(e *evidence) string {
 var looksLikeScheme = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9-]{2,19}$`)
 
 func schemeWord(e *evidence) string {
-	if !e.status(401) || e.record.Request.GetHeader("Authorization") == "" || len(e.challenges()) == 0 || e.Context.Spoilt != "" {
+	if !e.status(401) || e.record.Request.GetHeader("Authorization") == "" || len(e.challenges()) == 0 ||
+		e.Context.Spoilt != "" {
 		return ""
 	}
 	word, _ := e.sentAuthorization()
@@ -125,13 +133,18 @@ func schemeWord(e *evidence) string {
 	case word == "":
 		return fmt.Sprintf("Authorization was sent without a scheme word; the service asks for %q before the token (word: %s)", asked, asked)
 	case kindOfScheme[asked] != "":
-		return fmt.Sprintf("Authorization was sent with the word %q; the service asks for %s: use a login of kind %s", word, e.schemes(), kindOfScheme[asked])
+		return fmt.Sprintf("Authorization was sent with the word %q; the service asks for %s: use a login of kind %s",
+			word, e.schemes(), kindOfScheme[asked])
 	}
-	return fmt.Sprintf("Authorization was sent with the word %q; the service asks for %q (word: %s)", word, asked, asked)
+	return fmt.Sprintf("Authorization was sent with the word %q; the service asks for %q (word: %s)", word, asked,
+		asked)
 }
 
 // kindOfScheme names the login for schemes that are more than a word.
-var kindOfScheme = map[string]string{"Basic": "basic", "Digest": "digest", "Negotiate": "kerberos", "NTLM": "ntlm", "DPoP": "oauth2 with proof: dpop"}
+var kindOfScheme = map[string]string{
+	"Basic": "basic", "Digest": "digest", "Negotiate": "kerberos", "NTLM": "ntlm",
+	"DPoP": "oauth2 with proof: dpop",
+}
 
 // noSecurity tells an envelope that goes without what WS-Security would put in.
 func noSecurity(e *evidence) string {
@@ -142,7 +155,8 @@ func noSecurity(e *evidence) string {
 	switch {
 	case !bytes.Contains(body, []byte(soap.Security)):
 		return "the envelope had no Security header: use a login of kind username token, signature or saml (testbench survey shows what the contract says)"
-	case strings.Contains(strings.ToLower(ReadMessage(e.Step).Text), "encrypt") && !bytes.Contains(body, []byte("EncryptedData")):
+	case strings.Contains(strings.ToLower(ReadMessage(e.Step).Text),
+		"encrypt") && !bytes.Contains(body, []byte("EncryptedData")):
 		return "nothing in the envelope was encrypted: encrypt: at the login"
 	}
 	return ""
@@ -177,10 +191,12 @@ func staleStamp(e *evidence) string {
 		return ""
 	}
 	skew := login.Skew(e.record)
-	stamped := len(e.record.Request.Signed) > 0 || e.record.Request.GetHeader("DPoP") != "" || bytes.Contains(e.record.Request.Body, []byte("<wsu:Created>"))
+	stamped := len(e.record.Request.Signed) > 0 || e.record.Request.GetHeader("DPoP") != "" ||
+		bytes.Contains(e.record.Request.Body, []byte("<wsu:Created>"))
 	// What is quoted is a part of the request, as a rule.
 	said := strings.ToLower(quoted.ReplaceAllString(ReadMessage(e.Step).Text, ""))
-	speaksOfTime := e.securityFault() == "MessageExpired" || strings.Contains(said, "stamp") || strings.Contains(said, "expired") || strings.Contains(said, "nonce")
+	speaksOfTime := e.securityFault() == "MessageExpired" || strings.Contains(said, "stamp") ||
+		strings.Contains(said, "expired") || strings.Contains(said, "nonce")
 	switch {
 	case skew != 0 && stamped:
 		return login.SkewInWords(skew) + ": time stamps made here look wrong there; set the clock right"
@@ -225,7 +241,8 @@ func expired(e *evidence) string {
 	if ends.IsZero() || e.now().Before(ends) {
 		return ""
 	}
-	text := fmt.Sprintf("the token expired %v before the call, by the service's clock", e.now().Sub(ends).Round(time.Second))
+	text := fmt.Sprintf("the token expired %v before the call, by the service's clock",
+		e.now().Sub(ends).Round(time.Second))
 	if e.Context.Token != nil && e.Context.Token.Fixed {
 		text += "; it stands in the bench itself: get a new one and seal it"
 	}
@@ -252,8 +269,12 @@ func wrongClaims(e *evidence) string {
 	if !e.status(401, 403) || e.claims() == nil || e.Context.Spoilt != "" {
 		return ""
 	}
-	said := strings.ToLower(strings.Join(e.answer.Header.Values("WWW-Authenticate"), " ") + " " + ReadMessage(e.Step).Text)
-	for _, one := range []struct{ claim, word, means string }{{"aud", "audience", "is for another audience"}, {"iss", "issuer", "is of another issuer"}} {
+	said := strings.ToLower(strings.Join(e.answer.Header.Values("WWW-Authenticate"),
+		" ") + " " + ReadMessage(e.Step).Text)
+	for _, one := range []struct{ claim, word, means string }{
+		{"aud", "audience", "is for another audience"},
+		{"iss", "issuer", "is of another issuer"},
+	} {
 		if value := e.claims().Get(one.claim); value != nil && strings.Contains(said, one.word) {
 			return fmt.Sprintf("perhaps the token %s: it says %s", one.means, value.Describe())
 		}
@@ -271,7 +292,8 @@ func insufficientScope(e *evidence) string {
 			if has == "" {
 				has = "none"
 			}
-			return fmt.Sprintf("the token lacks the scope %s (it has: %s); add it to scope: of the login %s", wanted, has, e.Context.Login)
+			return fmt.Sprintf("the token lacks the scope %s (it has: %s); add it to scope: of the login %s", wanted,
+				has, e.Context.Login)
 		}
 	}
 	return ""
@@ -283,7 +305,8 @@ var quoted = regexp.MustCompile("(?s)[\"“`']([^\"“”`]{12,})[\"”`']")
 
 // signedOtherwise shows what was signed beside what the service says it wanted.
 func signedOtherwise(e *evidence) string {
-	if e.answer == nil || len(e.record.Request.Signed) == 0 || e.Context.Spoilt != "" || !e.isRefusal() && !e.status(400) {
+	if e.answer == nil || len(e.record.Request.Signed) == 0 || e.Context.Spoilt != "" ||
+		!e.isRefusal() && !e.status(400) {
 		return ""
 	}
 	ours := e.record.Request.Signed[len(e.record.Request.Signed)-1]
@@ -339,12 +362,14 @@ func firstDifference(ours, theirs string) string {
 
 // wrongPassword says so where the way in was the one that was asked for.
 func wrongPassword(e *evidence) string {
-	if e.answer == nil || e.Context.Token == nil || e.Context.Token.User == "" || e.Context.Spoilt != "" || digestWanted(e) != "" {
+	if e.answer == nil || e.Context.Token == nil || e.Context.Token.User == "" || e.Context.Spoilt != "" ||
+		digestWanted(e) != "" {
 		return ""
 	}
 	word, _ := e.sentAuthorization()
 	switch {
-	case e.status(401) && (strings.EqualFold(word, "Basic") || strings.EqualFold(word, "Digest")) && login.Asks(e.challenges(), word) != nil:
+	case e.status(401) && (strings.EqualFold(word, "Basic") || strings.EqualFold(word, "Digest")) &&
+		login.Asks(e.challenges(), word) != nil:
 	case e.securityFault() == "FailedAuthentication":
 	default:
 		return ""
@@ -367,7 +392,8 @@ func wentToTLS(e *evidence) string {
 	switch {
 	case isPlain && strings.HasPrefix(to, "https://") && (e.status(301, 302, 303, 307, 308) || e.isRefusal()):
 		return "the service leads from http to https, and credentials do not go along: write https:// in the address"
-	case isPlain && e.status(http.StatusUpgradeRequired) && strings.Contains(strings.ToUpper(e.answer.Header.Get("Upgrade")), "TLS"):
+	case isPlain && e.status(http.StatusUpgradeRequired) &&
+		strings.Contains(strings.ToUpper(e.answer.Header.Get("Upgrade")), "TLS"):
 		return "the service wants TLS: write https:// in the address"
 	}
 	return ""

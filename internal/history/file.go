@@ -122,7 +122,9 @@ func (f *File) Run() *Run { return f.head }
 // Rows goes through the rows of a sheet.
 func (f *File) Rows(sheet int) iter.Seq2[*Row, error] {
 	return func(yield func(*Row, error) bool) {
-		err := f.walk(func(json.RawMessage, json.RawMessage) error { return nil }, func(of int, text json.RawMessage) error {
+		err := f.walk(func(json.RawMessage, json.RawMessage) error {
+			return nil
+		}, func(of int, text json.RawMessage) error {
 			if of > sheet {
 				return errEnough
 			}
@@ -146,7 +148,9 @@ func (f *File) Rows(sheet int) iter.Seq2[*Row, error] {
 
 // walk goes through the document. The head of the run, and that of each sheet, are told
 // without what stands below them; a sheet is told behind its rows.
-func (f *File) walk(heads func(run, sheet json.RawMessage) error, row func(sheet int, text json.RawMessage) error) error {
+func (f *File) walk(heads func(run, sheet json.RawMessage) error,
+	row func(sheet int, text json.RawMessage) error,
+) error {
 	file, err := os.Open(f.Name)
 	if err != nil {
 		return err

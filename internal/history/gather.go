@@ -33,7 +33,8 @@ func Gather(shares []Finished) (*Gathered, error) {
 	for i, s := range shares {
 		run := s.Run()
 		var number, of int
-		if _, err := fmt.Sscanf(run.Share, "%d/%d", &number, &of); err != nil || number < 1 || number > of || of > mostShares {
+		if _, err := fmt.Sscanf(run.Share, "%d/%d", &number, &of); err != nil || number < 1 || number > of ||
+			of > mostShares {
 			return nil, fmt.Errorf("run %s is no share of one; shares are made with run -share I/N", run.ID)
 		}
 		if i == 0 {

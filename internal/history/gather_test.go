@@ -17,10 +17,17 @@ var three = time.Date(2026, 11, 29, 3, 0, 0, 0, time.UTC)
 // share is one of two shares of a run that held; change makes it another one.
 func share(number int, change func(*history.Run)) history.Finished {
 	run := &history.Run{
-		ID: fmt.Sprint("r", number), Bench: "b", Share: fmt.Sprintf("%d/2", number), Of: "tonight", Ended: true, Outcome: "held", Started: three.Add(time.Duration(number) * time.Minute), Seconds: 30,
+		ID: fmt.Sprint("r", number), Bench: "b", Share: fmt.Sprintf("%d/2", number), Of: "tonight", Ended: true,
+		Outcome: "held", Started: three.Add(time.Duration(number) * time.Minute), Seconds: 30,
 		Notes: []secret.Text{"note"}, Counts: history.Counts{Rows: 2, Sheets: 1},
-		Order:  history.RunRequest{Files: []string{"s.yaml"}, Site: "live", Steps: []string{"a"}, Rows: [][2]int{{1, 9}}, Repeat: 1, Inputs: map[string]string{"bench.yaml": "1", "s.yaml": "2"}},
-		Sheets: []*history.Sheet{{Sheet: "s", File: "s.yaml", Site: "live", Outcome: "held", Seconds: 20, Counts: history.Counts{Rows: 2, Sheets: 1}, Started: three, Running: 5}},
+		Order: history.RunRequest{
+			Files: []string{"s.yaml"}, Site: "live", Steps: []string{"a"},
+			Rows: [][2]int{{1, 9}}, Repeat: 1, Inputs: map[string]string{"bench.yaml": "1", "s.yaml": "2"},
+		},
+		Sheets: []*history.Sheet{{
+			Sheet: "s", File: "s.yaml", Site: "live", Outcome: "held", Seconds: 20,
+			Counts: history.Counts{Rows: 2, Sheets: 1}, Started: three, Running: 5,
+		}},
 	}
 	if change != nil {
 		change(run)
@@ -83,7 +90,8 @@ func TestGathered(t *testing.T) {
 			r.Sheets[0].Seconds, r.Sheets[0].Started = 40, three.Add(time.Minute)
 			r.Sheets = append(r.Sheets, &history.Sheet{Sheet: "s", File: "s.yaml", Site: "other", Outcome: "held"})
 		}),
-		share(1, nil)})
+		share(1, nil),
+	})
 	require.NoError(t, err)
 	run := g.Run()
 	assert.Equal(t, []any{"fell short", true, "", 0}, []any{run.Outcome, run.Ended, run.Share, run.Number})

@@ -18,7 +18,11 @@ import (
 )
 
 func entry(turn, row int, outcome string) history.Entry {
-	return history.Entry{Iteration: turn, Row: row, Outcome: outcome, Body: fmt.Appendf(nil, `{"row":%d,"turn":%d,"outcome":%q,"steps":[{"step":"a","outcome":%q,"says":%q}]}`, row, turn, outcome, outcome, bytes.Repeat([]byte("x"), 900*(row%2)))}
+	return history.Entry{
+		Iteration: turn, Row: row, Outcome: outcome,
+		Body: fmt.Appendf(nil, `{"row":%d,"turn":%d,"outcome":%q,"steps":[{"step":"a","outcome":%q,"says":%q}]}`, row,
+			turn, outcome, outcome, bytes.Repeat([]byte("x"), 900*(row%2))),
+	}
 }
 
 // What was done of a run is measured from its rows: each step's times, the delay of a row with
@@ -34,8 +38,16 @@ func TestMeasured(t *testing.T) {
 		return fmt.Sprintf(`{"step":%q,"outcome":"held","target":"a/b","started":"2026-11-30T08:00:%02dZ","milliseconds":%v}`, name, at, took)
 	}
 	require.NoError(t, w.Add([]history.Entry{
-		{Iteration: 1, Row: 1, Outcome: "held", Body: []byte(`{"row":1,"outcome":"held","late":100,"steps":[` + step("get (1 of 2)", 0, 10) + `,` + step("put", 1, 1000) + `]}`)},
-		{Iteration: 1, Row: 2, Outcome: "held", Body: []byte(`{"row":2,"outcome":"held","steps":[` + step("get", 4, 30) + `,{"step":"set","outcome":"held","target":"set"}]}`)},
+		{
+			Iteration: 1, Row: 1, Outcome: "held",
+			Body: []byte(`{"row":1,"outcome":"held","late":100,"steps":[` + step("get (1 of 2)", 0, 10) + `,` +
+				step("put", 1, 1000) + `]}`),
+		},
+		{
+			Iteration: 1, Row: 2, Outcome: "held",
+			Body: []byte(`{"row":2,"outcome":"held","steps":[` + step("get", 4, 30) +
+				`,{"step":"set","outcome":"held","target":"set"}]}`),
+		},
 	}))
 	run, err := store.Get(w.Number)
 	require.NoError(t, err)
@@ -59,24 +71,37 @@ func TestStore(t *testing.T) {
 	w, err := store.Begin(&history.Run{ID: "a", Bench: "b"})
 	require.NoError(t, err)
 	require.NoError(t, w.Head(&history.Run{ID: "a", Bench: "b", Sheets: []*history.Sheet{{Sheet: "s"}, {Sheet: "t"}}}))
-	require.NoError(t, w.Add([]history.Entry{entry(2, 1, "held"), {Phase: "last", Outcome: "held", Body: []byte(`{"phase":"last","outcome":"held","steps":[]}`)}, entry(1, 70, "interrupted"), entry(1, 2, "held")}))
-	require.NoError(t, w.Add([]history.Entry{{Phase: "first", Outcome: "held", Body: []byte(`{"phase":"first","outcome":"held","steps":[]}`)}, entry(1, 1, "fell short")}))
+	require.NoError(t, w.Add([]history.Entry{
+		entry(2, 1, "held"),
+		{Phase: "last", Outcome: "held", Body: []byte(`{"phase":"last","outcome":"held","steps":[]}`)},
+		entry(1, 70, "interrupted"), entry(1, 2, "held"),
+	}))
+	require.NoError(t, w.Add([]history.Entry{{
+		Phase: "first", Outcome: "held",
+		Body: []byte(`{"phase":"first","outcome":"held","steps":[]}`),
+	}, entry(1, 1, "fell short")}))
 	// The file is read while it is written, as after a power cut.
 	other, err := history.Open(file)
 	require.NoError(t, err)
 	run, err := other.Get(w.Number)
 	require.NoError(t, err)
 	assert.Equal(t, "interrupted", run.Run().Outcome)
-	assert.Equal(t, history.Counts{Sheets: 1, Rows: 4, RowsHeld: 2, RowsFell: 2, Steps: 4, StepsHeld: 2, StepsFell: 2}, run.Run().Counts)
+	assert.Equal(t, history.Counts{Sheets: 1, Rows: 4, RowsHeld: 2, RowsFell: 2, Steps: 4, StepsHeld: 2, StepsFell: 2},
+		run.Run().Counts)
 	var names []string
 	for row, err := range run.Rows(0) {
 		require.NoError(t, err)
 		names = append(names, row.Name())
 	}
-	assert.Equal(t, []string{"first", "row 1 · turn 1", "row 2 · turn 1", "row 70 · turn 1", "row 1 · turn 2", "last"}, names)
+	assert.Equal(t, []string{"first", "row 1 · turn 1", "row 2 · turn 1", "row 70 · turn 1", "row 1 · turn 2", "last"},
+		names)
 	done, err := run.Done(0)
 	require.NoError(t, err)
-	assert.Equal(t, []bool{true, true, false, true, false, true}, []bool{done.Has("first", 0, 0), done.Has("", 1, 2), done.Has("", 1, 70), done.Has("", 2, 1), done.Has("", 3, 1), done.Has("last", 0, 0)})
+	assert.Equal(t, []bool{true, true, false, true, false, true},
+		[]bool{
+			done.Has("first", 0, 0), done.Has("", 1, 2), done.Has("", 1, 70), done.Has("", 2, 1), done.Has("", 3, 1),
+			done.Has("last", 0, 0),
+		})
 	require.NoError(t, other.Close())
 	require.NoError(t, store.Close())
 }
@@ -92,7 +117,10 @@ func TestBound(t *testing.T) {
 		w, err := store.Begin(&history.Run{ID: fmt.Sprint(i)})
 		require.NoError(t, err)
 		require.NoError(t, w.Head(&history.Run{ID: fmt.Sprint(i), Sheets: []*history.Sheet{{Sheet: "s"}}}))
-		require.NoError(t, w.Add([]history.Entry{{Row: 1, Outcome: "held", Body: []byte(`{"outcome":"held","steps":[],"label":"` + hex.EncodeToString(noise) + `"}`)}}))
+		require.NoError(t, w.Add([]history.Entry{{
+			Row: 1, Outcome: "held",
+			Body: []byte(`{"outcome":"held","steps":[],"label":"` + hex.EncodeToString(noise) + `"}`),
+		}}))
 	}
 	gone, err := store.Bound(100 << 20)
 	require.NoError(t, err)
@@ -139,9 +167,19 @@ func TestTimesTogether(t *testing.T) {
 			w.Add(took)
 			whole.Add(took)
 		}
-		run := &history.Run{ID: fmt.Sprint(share), Share: fmt.Sprintf("%d/3", share+1), Ended: true, Outcome: "held", Sheets: []*history.Sheet{{Sheet: "s", File: "s.yaml", Outcome: "held", Times: []*history.Times{w.Times(10 * time.Second)},
-			Started: begun.Add(time.Duration(share) * 10 * time.Second), Running: 10, Limits: []history.Limit{{Word: "per second", Rule: "at least 200"}, {Step: "put", Word: "max", Rule: "under 5 s"}}}}}
-		shares = append(shares, &history.MemoryRun{Head: run, Each: [][]*history.Row{{{Number: share + 1, Outcome: "held"}}}})
+		run := &history.Run{
+			ID: fmt.Sprint(share), Share: fmt.Sprintf("%d/3", share+1), Ended: true, Outcome: "held",
+			Sheets: []*history.Sheet{{
+				Sheet: "s", File: "s.yaml", Outcome: "held", Times: []*history.Times{w.Times(10 * time.Second)},
+				Started: begun.Add(time.Duration(share) * 10 * time.Second), Running: 10,
+				Limits: []history.Limit{
+					{Word: "per second", Rule: "at least 200"},
+					{Step: "put", Word: "max", Rule: "under 5 s"},
+				},
+			}},
+		}
+		shares = append(shares,
+			&history.MemoryRun{Head: run, Each: [][]*history.Row{{{Number: share + 1, Outcome: "held"}}}})
 	}
 	g, err := history.Gather(shares)
 	require.NoError(t, err)
@@ -151,8 +189,10 @@ func TestTimesTogether(t *testing.T) {
 	assert.InDelta(t, 100, got.PerSecond, 0.001, "they ran one after the other")
 	checks := g.Run().Sheets[0].Checks
 	require.Len(t, checks, 2)
-	assert.Equal(t, []any{"get per second", false, "100.0"}, []any{string(checks[0].Subject), checks[0].Held, string(checks[0].Got)})
-	assert.Equal(t, []any{"put max", false, "nothing was measured"}, []any{string(checks[1].Subject), checks[1].Held, string(checks[1].Got)})
+	assert.Equal(t, []any{"get per second", false, "100.0"},
+		[]any{string(checks[0].Subject), checks[0].Held, string(checks[0].Got)})
+	assert.Equal(t, []any{"put max", false, "nothing was measured"},
+		[]any{string(checks[1].Subject), checks[1].Held, string(checks[1].Got)})
 	assert.Equal(t, "fell short", g.Run().Outcome)
 }
 
@@ -160,7 +200,13 @@ func FuzzOpenFile(f *testing.F) {
 	var out bytes.Buffer
 	w := history.NewHistogram("a")
 	w.Add(time.Second)
-	run := &history.MemoryRun{Head: &history.Run{ID: "x", Share: "1/2", Sheets: []*history.Sheet{{Sheet: "s", Times: []*history.Times{w.Times(time.Second)}}}}, Each: [][]*history.Row{{{Number: 1, Steps: []*history.Step{{Step: "a"}}}}}}
+	run := &history.MemoryRun{
+		Head: &history.Run{
+			ID: "x", Share: "1/2",
+			Sheets: []*history.Sheet{{Sheet: "s", Times: []*history.Times{w.Times(time.Second)}}},
+		},
+		Each: [][]*history.Row{{{Number: 1, Steps: []*history.Step{{Step: "a"}}}}},
+	}
 	if err := history.WriteJSON(&out, run); err != nil {
 		f.Fatal(err)
 	}
@@ -193,7 +239,10 @@ func BenchmarkRecent(b *testing.B) {
 	require.NoError(b, err)
 	defer func() { _ = store.Close() }()
 	for i := range 1_000 {
-		head := &history.Run{ID: fmt.Sprint(i), Bench: "b", Ended: true, Sheets: []*history.Sheet{{Sheet: "s", File: "s.yaml"}, {Sheet: "t", File: "t.yaml"}}}
+		head := &history.Run{
+			ID: fmt.Sprint(i), Bench: "b", Ended: true,
+			Sheets: []*history.Sheet{{Sheet: "s", File: "s.yaml"}, {Sheet: "t", File: "t.yaml"}},
+		}
 		w, err := store.Begin(head)
 		require.NoError(b, err)
 		require.NoError(b, w.Head(head))

@@ -35,7 +35,9 @@ var LimitWords = []LimitWord{
 	{"p95", "19 of 20 took no longer", rule.Durations, func(t *Times) string { return millisText(t.P95) }},
 	{"p99", "99 of 100 took no longer", rule.Durations, func(t *Times) string { return millisText(t.P99) }},
 	{"max", "none took longer", rule.Durations, func(t *Times) string { return millisText(t.Max) }},
-	{"per second", "how many there were in a second", rule.Numbers, func(t *Times) string { return fmt.Sprintf("%.1f", t.PerSecond) }},
+	{"per second", "how many there were in a second", rule.Numbers, func(t *Times) string {
+		return fmt.Sprintf("%.1f", t.PerSecond)
+	}},
 }
 
 func millisText(ms float64) string { return fmt.Sprintf("%.1f ms", ms) }
@@ -51,7 +53,8 @@ func (l Limit) judge(t *Times) Check {
 	}
 	got := LimitWords[at].of(t)
 	c.Got = secret.Plain(got)
-	verdict, err := parsed.Judge(path.Selection{Matches: []path.Match{{Node: document.NewUntyped(got)}}}, path.Roots{}, nil)
+	verdict, err := parsed.Judge(path.Selection{Matches: []path.Match{{Node: document.NewUntyped(got)}}}, path.Roots{},
+		nil)
 	if err != nil {
 		c.Note = secret.Plain(err.Error())
 		return c
@@ -82,7 +85,10 @@ func (s *Sheet) JudgeLimits() []Check {
 			if step == "" {
 				step = s.Sheet
 			}
-			out = append(out, Check{Kind: "times", Subject: secret.Plain(step + " " + l.Word), Judged: true, Wanted: secret.Plain(l.Rule), Got: "nothing was measured"})
+			out = append(out, Check{
+				Kind: "times", Subject: secret.Plain(step + " " + l.Word), Judged: true,
+				Wanted: secret.Plain(l.Rule), Got: "nothing was measured",
+			})
 		}
 	}
 	return out

@@ -349,7 +349,9 @@ func checkSpread(spread []byte) error {
 		return errors.New("the histogram is damaged")
 	}
 	number := binary.BigEndian
-	if length := number.Uint32(data[4:]); int(length) != len(data)-40 || number.Uint32(data[8:]) != 0 || number.Uint32(data[12:]) != digits || number.Uint64(data[16:]) != 1 || number.Uint64(data[24:]) != uint64(longest) {
+	if length := number.Uint32(data[4:]); int(length) != len(data)-40 || number.Uint32(data[8:]) != 0 ||
+		number.Uint32(data[12:]) != digits || number.Uint64(data[16:]) != 1 ||
+		number.Uint64(data[24:]) != uint64(longest) {
 		return errors.New("the histogram is of another kind")
 	}
 	return nil
@@ -369,7 +371,10 @@ func (w *Histogram) Percentile(percent float64) time.Duration {
 // Times sums the times up; over is how long they were taken.
 func (w *Histogram) Times(over time.Duration) *Times {
 	at := func(percent float64) float64 { return float64(w.hist.ValueAtPercentile(percent)) / 1000 }
-	t := &Times{Step: w.step, Count: w.hist.TotalCount(), P50: at(50), P90: at(90), P95: at(95), P99: at(99), Max: float64(w.hist.Max()) / 1000}
+	t := &Times{
+		Step: w.step, Count: w.hist.TotalCount(), P50: at(50), P90: at(90), P95: at(95), P99: at(99),
+		Max: float64(w.hist.Max()) / 1000,
+	}
 	if over > 0 {
 		t.PerSecond = float64(t.Count) / over.Seconds()
 	}
@@ -431,7 +436,8 @@ func Exchanges(run Finished) iter.Seq2[*Source, *Exchange] {
 						}
 					}
 					for range step.Sent {
-						if !yield(&Source{sheet, row, step}, &Exchange{Status: step.Status, Milliseconds: step.Millis}) {
+						if !yield(&Source{sheet, row, step},
+							&Exchange{Status: step.Status, Milliseconds: step.Millis}) {
 							return
 						}
 					}

@@ -47,13 +47,15 @@ func Open(file string) (*Store, error) {
 		return &Store{db: db}, nil
 	}
 	var damage *sqlite.Error
-	if errors.As(err, &damage) && (damage.Code()&0xff == sqlite3.SQLITE_CANTOPEN || damage.Code()&0xff == sqlite3.SQLITE_READONLY) {
+	if errors.As(err, &damage) &&
+		(damage.Code()&0xff == sqlite3.SQLITE_CANTOPEN || damage.Code()&0xff == sqlite3.SQLITE_READONLY) {
 		return openForReading(file)
 	}
 	if !errors.As(err, &damage) || damage.Code() != sqlite3.SQLITE_NOTADB && damage.Code() != sqlite3.SQLITE_CORRUPT {
 		return nil, fmt.Errorf("the history %s: %w", file, err)
 	}
-	aside := strings.TrimSuffix(file, filepath.Ext(file)) + "-damaged-" + time.Now().UTC().Format("20060102-150405.000") + filepath.Ext(file)
+	aside := strings.TrimSuffix(file,
+		filepath.Ext(file)) + "-damaged-" + time.Now().UTC().Format("20060102-150405.000") + filepath.Ext(file)
 	for _, ending := range []string{"", "-wal", "-shm"} {
 		if err := os.Rename(file+ending, aside+ending); err != nil && !errors.Is(err, os.ErrNotExist) {
 			return nil, err
@@ -62,14 +64,16 @@ func Open(file string) (*Store, error) {
 	if db, err = open(file); err != nil {
 		return nil, fmt.Errorf("the history %s: %w", file, err)
 	}
-	return &Store{db: db, Note: fmt.Sprintf("the history was damaged and cannot be read; it is put aside as %s, and a new one is begun", aside)}, nil
+	return &Store{db: db, Note: fmt.Sprintf(
+		"the history was damaged and cannot be read; it is put aside as %s, and a new one is begun", aside)}, nil
 }
 
 // openForReading opens a history in a folder that cannot be written to. What another
 // program has in its log at that moment is not seen.
 func openForReading(file string) (*Store, error) {
 	if _, err := os.Stat(file); err != nil {
-		return nil, fmt.Errorf("there is no history here, and none can be begun: %s cannot be written to", filepath.Dir(file))
+		return nil, fmt.Errorf("there is no history here, and none can be begun: %s cannot be written to",
+			filepath.Dir(file))
 	}
 	db, err := sql.Open("sqlite", "file:"+escaped(file)+"?mode=ro&immutable=1")
 	if err != nil {
@@ -86,7 +90,8 @@ func openForReading(file string) (*Store, error) {
 func open(file string) (*sql.DB, error) {
 	// In the write-ahead log a commit outlives the program; only a power cut can take
 	// the last ones, and none in part.
-	db, err := sql.Open("sqlite", "file:"+escaped(file)+"?_txlock=immediate&_pragma=busy_timeout(10000)&_pragma=journal_mode(wal)&_pragma=synchronous(normal)")
+	db, err := sql.Open("sqlite",
+		"file:"+escaped(file)+"?_txlock=immediate&_pragma=busy_timeout(10000)&_pragma=journal_mode(wal)&_pragma=synchronous(normal)")
 	if err != nil {
 		return nil, err
 	}
@@ -191,7 +196,8 @@ func (w *Writer) Add(entries []Entry) error {
 	}
 	defer func() { _ = tx.Rollback() }()
 	if w.insert == nil {
-		if w.insert, err = w.store.db.Prepare("insert or replace into row (run, sheet, part, turn, number, outcome, body) values (?, ?, ?, ?, ?, ?, ?)"); err != nil {
+		if w.insert, err = w.store.db.Prepare(
+			"insert or replace into row (run, sheet, part, turn, number, outcome, body) values (?, ?, ?, ?, ?, ?, ?)"); err != nil {
 			return err
 		}
 	}
@@ -265,7 +271,8 @@ func (w *Writer) Head(head *Run) error {
 		if err != nil {
 			return err
 		}
-		if _, err := tx.Exec("insert or replace into sheet (run, sheet, head) values (?, ?, ?)", w.Number, i, string(text)); err != nil {
+		if _, err := tx.Exec("insert or replace into sheet (run, sheet, head) values (?, ?, ?)", w.Number, i,
+			string(text)); err != nil {
 			return err
 		}
 	}
@@ -275,7 +282,8 @@ func (w *Writer) Head(head *Run) error {
 	if err != nil {
 		return err
 	}
-	if _, err := tx.Exec("update run set head = ?, ended = ? where number = ?", string(text), head.Ended, w.Number); err != nil {
+	if _, err := tx.Exec("update run set head = ?, ended = ? where number = ?", string(text), head.Ended,
+		w.Number); err != nil {
 		return err
 	}
 	return tx.Commit()
@@ -377,7 +385,8 @@ func (s *Store) Bound(most int64) ([]int, error) {
 		return nil, err
 	}
 	defer func() { _ = tx.Rollback() }()
-	oldest, err := numbersOf(tx.Query("select number from run where number not in (select number from run order by number desc limit ?) order by number", alwaysKept))
+	oldest, err := numbersOf(
+		tx.Query("select number from run where number not in (select number from run order by number desc limit ?) order by number", alwaysKept))
 	if err != nil {
 		return nil, err
 	}
@@ -401,7 +410,8 @@ func (s *Store) Bound(most int64) ([]int, error) {
 // used is how many bytes of the file hold something.
 func used(db interface {
 	QueryRow(query string, args ...any) *sql.Row
-}) (int64, error) {
+},
+) (int64, error) {
 	var size int64
 	err := db.QueryRow("select (page_count - freelist_count) * page_size from pragma_page_count, pragma_freelist_count, pragma_page_size").Scan(&size)
 	return size, err
@@ -508,7 +518,8 @@ func (s *Stored) Run() *Run { return s.head }
 // Rows goes through the rows of a sheet, out of the database.
 func (s *Stored) Rows(sheet int) iter.Seq2[*Row, error] {
 	return func(yield func(*Row, error) bool) {
-		rows, err := s.store.db.Query("select body from row where run = ? and sheet = ? order by part, turn, number", s.head.Number, sheet)
+		rows, err := s.store.db.Query("select body from row where run = ? and sheet = ? order by part, turn, number",
+			s.head.Number, sheet)
 		if err != nil {
 			yield(nil, err)
 			return
@@ -561,7 +572,9 @@ func (d *Done) Has(phase string, turn, number int) bool {
 
 // Done lists the rows of a sheet that were finished. One that was interrupted was not.
 func (s *Stored) Done(sheet int) (*Done, error) {
-	rows, err := s.store.db.Query("select part, turn, number from row where run = ? and sheet = ? and outcome <> 'interrupted'", s.head.Number, sheet)
+	rows, err := s.store.db.Query(
+		"select part, turn, number from row where run = ? and sheet = ? and outcome <> 'interrupted'", s.head.Number,
+		sheet)
 	if err != nil {
 		return nil, err
 	}

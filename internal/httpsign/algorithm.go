@@ -21,7 +21,10 @@ import (
 )
 
 // Algorithms lists the algorithms by the names of their registry (section 6.2).
-var Algorithms = []string{"rsa-pss-sha512", "rsa-v1_5-sha256", "hmac-sha256", "ecdsa-p256-sha256", "ecdsa-p384-sha384", "ed25519"}
+var Algorithms = []string{
+	"rsa-pss-sha512", "rsa-v1_5-sha256", "hmac-sha256", "ecdsa-p256-sha256", "ecdsa-p384-sha384",
+	"ed25519",
+}
 
 // AlgorithmFor gives the algorithm that fits a key: a crypto.Signer, a public
 // key or the bytes of a shared one. It is empty where none does.
@@ -124,7 +127,8 @@ func Verify(algorithm string, key any, base, signature []byte) error {
 		}
 		half := len(signature) / 2
 		valid = half == (public.Curve.Params().BitSize+7)/8 && len(signature) == 2*half &&
-			ecdsa.Verify(public, digest, new(big.Int).SetBytes(signature[:half]), new(big.Int).SetBytes(signature[half:]))
+			ecdsa.Verify(public, digest, new(big.Int).SetBytes(signature[:half]),
+				new(big.Int).SetBytes(signature[half:]))
 	}
 	if !valid {
 		return wrong

@@ -58,7 +58,9 @@ func ParseComponent(text string) (Component, error) {
 	}
 	name, ok := item.Value.(string)
 	if !ok || name == "" || name != strings.ToLower(name) {
-		return Component{}, fmt.Errorf("%q is no component to sign: a field's name in lower case is wanted, or one of %s", source, strings.Join(Derived, ", "))
+		return Component{}, fmt.Errorf(
+			"%q is no component to sign: a field's name in lower case is wanted, or one of %s", source,
+			strings.Join(Derived, ", "))
 	}
 	if name[0] == '@' && !slices.Contains(Derived, name) {
 		return Component{}, fmt.Errorf("%q is no derived component; there are: %s", name, strings.Join(Derived, ", "))
@@ -67,7 +69,10 @@ func ParseComponent(text string) (Component, error) {
 }
 
 // Derived lists the derived components (section 2.2).
-var Derived = []string{"@method", "@target-uri", "@authority", "@scheme", "@request-target", "@path", "@query", "@query-param", "@status"}
+var Derived = []string{
+	"@method", "@target-uri", "@authority", "@scheme", "@request-target", "@path", "@query",
+	"@query-param", "@status",
+}
 
 // Base makes the signature base (section 2.5) and the text of the signature
 // parameters, which is also the member of Signature-Input.

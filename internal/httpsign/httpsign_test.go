@@ -57,13 +57,16 @@ func TestVector(t *testing.T) {
 	require.NoError(t, err)
 	key, err := x509.ParsePKCS8PrivateKey(raw)
 	require.NoError(t, err)
-	base, input, err := httpsign.Base(request(t), components(t, "date", "@method", "@path", "@authority", "content-type", "content-length"), params("created", int64(1618884473), "keyid", "test-key-ed25519"))
+	base, input, err := httpsign.Base(request(t),
+		components(t, "date", "@method", "@path", "@authority", "content-type", "content-length"),
+		params("created", int64(1618884473), "keyid", "test-key-ed25519"))
 	require.NoError(t, err)
 	assert.Equal(t, `("date" "@method" "@path" "@authority" "content-type" "content-length");created=1618884473;keyid="test-key-ed25519"`, input)
 	assert.Equal(t, "\"date\": Tue, 20 Apr 2021 02:07:55 GMT\n\"@method\": POST\n\"@path\": /foo\n\"@authority\": example.com\n\"content-type\": application/json\n\"content-length\": 18\n\"@signature-params\": "+input, base)
 	signature, err := httpsign.Sign("ed25519", key, []byte(base))
 	require.NoError(t, err)
-	assert.Equal(t, "wqcAqbmYJ2ji2glfAMaRy4gruYYnx2nEFN2HN6jrnDnQCK1u02Gb04v9EDgwUPiu4A0w6vuQv5lIp5WPpBKRCw==", base64.StdEncoding.EncodeToString(signature))
+	assert.Equal(t, "wqcAqbmYJ2ji2glfAMaRy4gruYYnx2nEFN2HN6jrnDnQCK1u02Gb04v9EDgwUPiu4A0w6vuQv5lIp5WPpBKRCw==",
+		base64.StdEncoding.EncodeToString(signature))
 }
 
 // The values of components, as in the examples of RFC 9421, sections 2.1 and 2.2.
@@ -78,11 +81,15 @@ func TestComponents(t *testing.T) {
 	m.URL, err = url.Parse("https://WWW.example.com:443/path?param=value&foo=bar&baz=bat%20man&qux=")
 	require.NoError(t, err)
 	for name, want := range map[string]string{
-		"x-ows": "Leading and trailing.", "cache-control": "max-age=60, must-revalidate", "empty": "", "host": "www.example.com",
-		`"example-dict";sf`: "a=1, b=2;x=1;y=2, c=(a b c), d", `"example-dict";key="b"`: "2;x=1;y=2", `"example-dict";key="c"`: "(a b c)",
-		`"example-header";bs`: ":dmFsdWUsIHdpdGgsIGxvdHM=:, :b2YsIGNvbW1hcw==:",
-		"@method":             "POST", "@authority": "www.example.com", "@scheme": "https", "@path": "/path", "@request-target": "/path?param=value&foo=bar&baz=bat%20man&qux=",
-		"@query": "?param=value&foo=bar&baz=bat%20man&qux=", `"@query-param";name="baz"`: "bat%20man", `"@query-param";name="qux"`: "",
+		"x-ows": "Leading and trailing.", "cache-control": "max-age=60, must-revalidate", "empty": "",
+		"host":              "www.example.com",
+		`"example-dict";sf`: "a=1, b=2;x=1;y=2, c=(a b c), d", `"example-dict";key="b"`: "2;x=1;y=2",
+		`"example-dict";key="c"`: "(a b c)",
+		`"example-header";bs`:    ":dmFsdWUsIHdpdGgsIGxvdHM=:, :b2YsIGNvbW1hcw==:",
+		"@method":                "POST", "@authority": "www.example.com", "@scheme": "https", "@path": "/path",
+		"@request-target": "/path?param=value&foo=bar&baz=bat%20man&qux=",
+		"@query":          "?param=value&foo=bar&baz=bat%20man&qux=", `"@query-param";name="baz"`: "bat%20man",
+		`"@query-param";name="qux"`: "",
 	} {
 		base, _, err := httpsign.Base(m, components(t, name), params())
 		require.NoError(t, err, name)
@@ -93,8 +100,10 @@ func TestComponents(t *testing.T) {
 		assert.Equal(t, identifier+": "+want+"\n\"@signature-params\": ("+identifier+")", base)
 	}
 	for name, message := range map[string]string{
-		"nothing": "no such field", "@status": "no status", `"@query-param";name="a"`: "has no a", `"@query-param"`: "wants a parameter",
-		`"example-dict";key="z"`: "no member z", `"x-ows";req`: "no request", `"x-ows";tr`: "trailers", `"date";sf`: "structured",
+		"nothing": "no such field", "@status": "no status", `"@query-param";name="a"`: "has no a",
+		`"@query-param"`:         "wants a parameter",
+		`"example-dict";key="z"`: "no member z", `"x-ows";req`: "no request", `"x-ows";tr`: "trailers",
+		`"date";sf`: "structured",
 	} {
 		_, _, err := httpsign.Base(request(t), components(t, name), params())
 		assert.Error(t, err, message)
@@ -119,8 +128,11 @@ func keysByAlgorithm(t *testing.T) map[string]any {
 	require.NoError(t, err)
 	_, ed, err := ed25519.GenerateKey(rand.Reader)
 	require.NoError(t, err)
-	return map[string]any{"rsa-pss-sha512": rsaKey, "rsa-v1_5-sha256": rsaKey, "ecdsa-p256-sha256": p256, "ecdsa-p384-sha384": p384, "ed25519": ed,
-		"hmac-sha256": []byte("a key that both sides know of")}
+	return map[string]any{
+		"rsa-pss-sha512": rsaKey, "rsa-v1_5-sha256": rsaKey, "ecdsa-p256-sha256": p256, "ecdsa-p384-sha384": p384,
+		"ed25519":     ed,
+		"hmac-sha256": []byte("a key that both sides know of"),
+	}
 }
 
 // publicOf is what the other side checks with.
@@ -138,7 +150,8 @@ func TestSignAndCheck(t *testing.T) {
 	keys := keysByAlgorithm(t)
 	for algorithm, key := range keys {
 		m := request(t)
-		base, input, err := httpsign.Base(m, components(t, "@method", "@target-uri", "content-digest"), params("created", now.Unix(), "expires", now.Unix()+60, "alg", algorithm))
+		base, input, err := httpsign.Base(m, components(t, "@method", "@target-uri", "content-digest"),
+			params("created", now.Unix(), "expires", now.Unix()+60, "alg", algorithm))
 		require.NoError(t, err)
 		signature, err := httpsign.Sign(algorithm, key, []byte(base))
 		require.NoError(t, err, algorithm)
@@ -177,7 +190,10 @@ func TestDigest(t *testing.T) {
 func FuzzRead(f *testing.F) {
 	f.Add(`sig1=("@method" "date";sf);created=1`, "sig1=:AAAA:")
 	f.Fuzz(func(_ *testing.T, input, signature string) {
-		m := &httpsign.Message{Method: "GET", URL: &url.URL{Scheme: "https", Host: "h"}, Header: http.Header{"Signature-Input": {input}, "Signature": {signature}, "Date": {input}}}
+		m := &httpsign.Message{
+			Method: "GET", URL: &url.URL{Scheme: "https", Host: "h"},
+			Header: http.Header{"Signature-Input": {input}, "Signature": {signature}, "Date": {input}},
+		}
 		signatures, err := httpsign.Read(m)
 		if err != nil {
 			return

@@ -27,7 +27,9 @@ func TestAgainstNode(t *testing.T) {
 	for algorithm, key := range keysByAlgorithm(t) {
 		m := request(t)
 		params := params("created", time.Now().Unix(), "keyid", "one", "alg", algorithm)
-		base, input, err := httpsign.Base(m, components(t, "@method", "@target-uri", "@authority", `"@query-param";name="Pet"`, "content-digest", "date"), params)
+		base, input, err := httpsign.Base(m,
+			components(t, "@method", "@target-uri", "@authority", `"@query-param";name="Pet"`, "content-digest",
+				"date"), params)
 		require.NoError(t, err)
 		signature, err := httpsign.Sign(algorithm, key, []byte(base))
 		require.NoError(t, err)
@@ -38,11 +40,17 @@ func TestAgainstNode(t *testing.T) {
 			require.NoError(t, err)
 			secret = string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: raw}))
 		}
-		headers := map[string]string{"signature-input": "sig1=" + input, "signature": "sig1=:" + base64.StdEncoding.EncodeToString(signature) + ":"}
+		headers := map[string]string{
+			"signature-input": "sig1=" + input,
+			"signature":       "sig1=:" + base64.StdEncoding.EncodeToString(signature) + ":",
+		}
 		for name, values := range m.Header {
 			headers[name] = values[0]
 		}
-		asked, err := json.Marshal(map[string]any{"algorithm": algorithm, "key": secret, "method": m.Method, "url": m.URL.String(), "headers": headers})
+		asked, err := json.Marshal(map[string]any{
+			"algorithm": algorithm, "key": secret, "method": m.Method,
+			"url": m.URL.String(), "headers": headers,
+		})
 		require.NoError(t, err)
 		file := filepath.Join(t.TempDir(), "asked.json")
 		require.NoError(t, os.WriteFile(file, asked, 0o600))

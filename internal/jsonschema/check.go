@@ -59,7 +59,7 @@ func inOrder(root *document.Node, faults []schema.Fault) []schema.Fault {
 	walk = func(n *document.Node, path string) {
 		places[path] = len(places)
 		for _, m := range n.Members() {
-			walk(m.Value, schema.Below(path, m.Key))
+			walk(m.Value, memberPath(path, m.Key))
 		}
 		for i, item := range n.Items() {
 			walk(item, path+"["+strconv.Itoa(i)+"]")
@@ -71,7 +71,7 @@ func inOrder(root *document.Node, faults []schema.Fault) []schema.Fault {
 			if at, ok := places[path]; ok || path == "" {
 				return at
 			}
-			path = path[:max(0, strings.LastIndexAny(path, ".["))]
+			path = path[:max(0, strings.LastIndexAny(path, ".["))] // to what holds it
 		}
 	}
 	slices.SortStableFunc(faults, func(a, b schema.Fault) int { return place(a.Path) - place(b.Path) })
@@ -100,7 +100,8 @@ func (s *Schema) beyond(v *document.Node, path string, faults *[]schema.Fault, d
 			switch {
 			case member == nil:
 			case p.writeOnly && s.set.direction == Answer:
-				*faults = append(*faults, schema.Fault{Path: below, Message: below + " is write-only, and stands in the answer"})
+				*faults = append(*faults,
+					schema.Fault{Path: below, Message: below + " is write-only, and stands in the answer"})
 			case len(member.Members()) > 0 || len(member.Items()) > 0:
 				p.schema.beyond(member, below, faults, depth+1)
 			}
@@ -153,15 +154,20 @@ func (t *teller) pathOf(tokens []string) string {
 			} else {
 				at = nil
 			}
-		case strings.ContainsAny(token, ". []\"|=") || token == "":
-			path += "[" + strconv.Quote(token) + "]"
-			at = at.Get(token)
 		default:
-			path = schema.Below(path, token)
+			path = memberPath(path, token)
 			at = at.Get(token)
 		}
 	}
 	return path
+}
+
+// memberPath is the path of a member: its name in quotes where paths mean something else by it.
+func memberPath(path, name string) string {
+	if strings.ContainsAny(name, ". []\"|=") || name == "" {
+		return path + "[" + strconv.Quote(name) + "]"
+	}
+	return schema.Below(path, name)
 }
 
 func (t *teller) at(tokens []string) *document.Node {
@@ -220,7 +226,8 @@ func (t *teller) faults(e *js.ValidationError) []schema.Fault {
 		}
 	case *kind.AdditionalProperties:
 		for _, name := range k.Properties {
-			out = append(out, t.fault(append(slices.Clone(e.InstanceLocation), name), schema.Below(t.pathOf(e.InstanceLocation), name), "is not in the schema, which takes no others"))
+			out = append(out, t.fault(append(slices.Clone(e.InstanceLocation), name),
+				schema.Below(t.pathOf(e.InstanceLocation), name), "is not in the schema, which takes no others"))
 		}
 	case *kind.FalseSchema:
 		add("may not be there")
@@ -325,7 +332,8 @@ func (t *teller) nearest(e *js.ValidationError) []schema.Fault {
 			words = append(words, wantedTypes(cause)...)
 		}
 		if len(words) > 0 {
-			return []schema.Fault{t.fault(e.InstanceLocation, path, "must be "+inWords(unique(words))+", and is "+t.described(e.InstanceLocation, ""))}
+			return []schema.Fault{t.fault(e.InstanceLocation, path,
+				"must be "+inWords(unique(words))+", and is "+t.described(e.InstanceLocation, ""))}
 		}
 	}
 	for i := range faults {
@@ -341,7 +349,9 @@ func typeMissed(e *js.ValidationError, depth int) bool {
 	if _, ok := e.ErrorKind.(*kind.Type); ok {
 		return len(e.InstanceLocation) == depth
 	}
-	return len(e.Causes) > 0 && slices.ContainsFunc(e.Causes, func(c *js.ValidationError) bool { return typeMissed(c, depth) })
+	return len(e.Causes) > 0 && slices.ContainsFunc(e.Causes, func(c *js.ValidationError) bool {
+		return typeMissed(c, depth)
+	})
 }
 
 func wantedTypes(e *js.ValidationError) []string {
@@ -404,7 +414,8 @@ func (t *teller) meant(source Location, v *document.Node) (index int, problem st
 			return i, ""
 		}
 	}
-	return -1, fmt.Sprintf("says by %s that it is %s, and may be: %s", property.Text, word.Describe(), strings.Join(names, ", "))
+	return -1, fmt.Sprintf("says by %s that it is %s, and may be: %s", property.Text, word.Describe(),
+		strings.Join(names, ", "))
 }
 
 func unique(words []string) []string {
@@ -425,7 +436,10 @@ func (t *teller) described(tokens []string, otherwise string) string {
 	return otherwise
 }
 
-var typeWords = map[string]string{"string": "text", "array": "a list", "object": "an object", "null": "null", "integer": "integer", "number": "number", "boolean": "true or false"}
+var typeWords = map[string]string{
+	"string": "text", "array": "a list", "object": "an object", "null": "null",
+	"integer": "integer", "number": "number", "boolean": "true or false",
+}
 
 func inWords(types []string) string {
 	words := make([]string, len(types))

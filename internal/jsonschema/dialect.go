@@ -33,12 +33,20 @@ const (
 
 // known30 are the keywords of the Schema Object before 3.1; others say nothing
 // there (OpenAPI 3.0.3, 4.7.24; 2.0, Schema Object).
-var known30 = []string{"title", "multipleOf", "maximum", "exclusiveMaximum", "minimum", "exclusiveMinimum", "maxLength", "minLength", "pattern",
-	"maxItems", "minItems", "uniqueItems", "maxProperties", "minProperties", "required", "enum", "type", "allOf", "oneOf", "anyOf", "not", "items",
-	"properties", "additionalProperties", "description", "format", "default", "nullable", "discriminator", "readOnly", "writeOnly", "deprecated", "$ref"}
+var known30 = []string{
+	"title", "multipleOf", "maximum", "exclusiveMaximum", "minimum", "exclusiveMinimum", "maxLength", "minLength",
+	"pattern",
+	"maxItems", "minItems", "uniqueItems", "maxProperties", "minProperties", "required", "enum", "type", "allOf",
+	"oneOf", "anyOf", "not", "items",
+	"properties", "additionalProperties", "description", "format", "default", "nullable", "discriminator", "readOnly",
+	"writeOnly", "deprecated", "$ref",
+}
 
 // data are keywords whose values are values and not schemas.
-var data = []string{"enum", "const", "default", "example", "examples", "required", "type", "discriminator", "xml", "externalDocs", "dependentRequired", "$vocabulary"}
+var data = []string{
+	"enum", "const", "default", "example", "examples", "required", "type", "discriminator", "xml",
+	"externalDocs", "dependentRequired", "$vocabulary",
+}
 
 // named are keywords whose values hold schemas by name.
 var named = []string{"properties", "patternProperties", "$defs", "definitions", "dependentSchemas"}
@@ -129,7 +137,8 @@ func (w *writer) modern(n *document.Node, out map[string]any) {
 		delete(out, "type")
 	}
 	// Without a type, nullable says nothing (3.0.3, 4.7.24.1 as clarified).
-	if nullable, _ := out["nullable"].(bool); nullable && typed && w.set.dialect == OpenAPI30 || typed && isTrue(n.Get("x-nullable")) {
+	if nullable, _ := out["nullable"].(bool); nullable && typed && w.set.dialect == OpenAPI30 ||
+		typed && isTrue(n.Get("x-nullable")) {
 		out["type"] = []any{kind, "null"}
 		if allowed, ok := out["enum"].([]any); ok && !slices.Contains(allowed, nil) {
 			out["enum"] = append(slices.Clone(allowed), nil)

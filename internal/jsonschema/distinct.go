@@ -84,7 +84,11 @@ func (s *Set) linear(one *js.Schema) {
 		one.UniqueItems = false
 		one.Extensions = append(one.Extensions, distinct{})
 	}
-	for _, inner := range []*js.Schema{one.Ref, one.RecursiveRef, one.Not, one.If, one.Then, one.Else, one.PropertyNames, one.UnevaluatedProperties, one.Contains, one.Items2020, one.UnevaluatedItems, one.ContentSchema} {
+	for _, inner := range []*js.Schema{
+		one.Ref, one.RecursiveRef, one.Not, one.If, one.Then, one.Else,
+		one.PropertyNames, one.UnevaluatedProperties, one.Contains, one.Items2020, one.UnevaluatedItems,
+		one.ContentSchema,
+	} {
 		s.linear(inner)
 	}
 	if one.DynamicRef != nil {

@@ -91,7 +91,8 @@ func (d *Documents) Add(location string, root *document.Node) Location {
 
 func (d *Documents) add(location string, root *document.Node) Location {
 	if d.roots == nil {
-		d.roots, d.failed, d.asked, d.ids = map[string]*document.Node{}, map[string]error{}, map[[2]string]string{}, map[string]Location{}
+		d.roots, d.failed, d.asked, d.ids = map[string]*document.Node{}, map[string]error{}, map[[2]string]string{},
+			map[string]Location{}
 		d.found = map[[3]string]Location{}
 	}
 	d.roots[location] = root
@@ -223,7 +224,8 @@ func (d *Documents) resolve(base, id, reference string) (Location, error) {
 		name = unescapePointer(name)
 		next := at.Below(name)
 		if next.Node == nil {
-			return Location{}, fmt.Errorf("$ref %s leads to nowhere: there is no %s%s", reference, name, map[bool]string{true: " in " + at.Pointer, false: ""}[at.Pointer != ""])
+			return Location{}, fmt.Errorf("$ref %s leads to nowhere: there is no %s%s", reference, name,
+				map[bool]string{true: " in " + at.Pointer, false: ""}[at.Pointer != ""])
 		}
 		at = next
 	}

@@ -19,7 +19,8 @@ func (s *Schema) Fill(v *document.Node) (*document.Node, []schema.FillError) {
 	filled := f.fill(s, v, "", 0)
 	for _, fault := range s.Check(filled) {
 		if !f.concernsUnknown(fault) {
-			f.short = append(f.short, schema.FillError{Path: fault.Path, Message: strings.TrimPrefix(fault.Message, fault.Path+" ")})
+			f.short = append(f.short,
+				schema.FillError{Path: fault.Path, Message: strings.TrimPrefix(fault.Message, fault.Path+" ")})
 		}
 	}
 	return filled, f.short
@@ -84,7 +85,8 @@ func (f *filler) object(s *Schema, v *document.Node, path string, depth int) *do
 			f.short = append(f.short, schema.FillError{Path: below, Message: "is read-only: the service sets it"})
 		case !named && inner == nil && !s.isOpen():
 			if near := suggest.Closest(m.Key, names); near != "" && v.Get(near) == nil {
-				f.short = append(f.short, schema.FillError{Path: below, Message: "is unknown; " + suggest.DidYouMean(m.Key, names)})
+				f.short = append(f.short,
+					schema.FillError{Path: below, Message: "is unknown; " + suggest.DidYouMean(m.Key, names)})
 			}
 		}
 		out.AppendMembers(document.Member{Key: m.Key, Value: f.fill(inner, m.Value, below, depth+1)})
@@ -118,7 +120,8 @@ func typed(h *shape, v *document.Node) *document.Node {
 	switch {
 	case document.IsNumber(v.Text) && (h.takes("number") || h.takes("integer")) && isAllowed(json.Number(v.Text)):
 		return as(document.Number, v.Text)
-	case (v.Text == "true" || v.Text == "false") && (untold || slices.Contains(types, "boolean")) && isAllowed(v.Text == "true"):
+	case (v.Text == "true" || v.Text == "false") && (untold || slices.Contains(types, "boolean")) &&
+		isAllowed(v.Text == "true"):
 		return as(document.Boolean, v.Text)
 	case v.Text == "null" && !untold && slices.Contains(types, "null") && !slices.Contains(types, "string"):
 		return as(document.Null, "")

@@ -15,8 +15,11 @@ import (
 var kindWords = map[string]string{"string": "text", "array": "list"}
 
 // unjudged are keywords of which can be told that they changed, and not what that means.
-var unjudged = []string{"not", "if", "then", "else", "dependentRequired", "dependentSchemas", "dependencies", "contains", "minContains", "maxContains",
-	"propertyNames", "patternProperties", "minProperties", "maxProperties", "prefixItems", "discriminator"}
+var unjudged = []string{
+	"not", "if", "then", "else", "dependentRequired", "dependentSchemas", "dependencies", "contains", "minContains",
+	"maxContains",
+	"propertyNames", "patternProperties", "minProperties", "maxProperties", "prefixItems", "discriminator",
+}
 
 // Shape says what the schema takes.
 func (s *Schema) Shape() *schema.Shape {
@@ -157,7 +160,10 @@ func (s *Schema) shapeFields(h *shape) []schema.ShapeField {
 		if p.maybe || p.readOnly && s.set.direction == Request || p.writeOnly && s.set.direction == Answer {
 			continue
 		}
-		out = append(out, schema.ShapeField{Name: p.name, Required: p.required, Default: p.schema.DefaultText(), Deprecated: p.schema.isDeprecated(), Shape: p.schema.Shape})
+		out = append(out, schema.ShapeField{
+			Name: p.name, Required: p.required, Default: p.schema.DefaultText(),
+			Deprecated: p.schema.isDeprecated(), Shape: p.schema.Shape,
+		})
 	}
 	for _, one := range h.all {
 		if inner, ok := one.AdditionalProperties.(*js.Schema); ok {

@@ -41,7 +41,10 @@ type Set struct {
 
 // NewSet prepares a set of the schemas of documents.
 func NewSet(docs *Documents, dialect Dialect, direction Direction) *Set {
-	s := &Set{docs: docs, dialect: dialect, direction: direction, numbers: map[string]int{}, compiled: map[string]*Schema{}, seen: map[*js.Schema]bool{}, broken: map[string]error{}}
+	s := &Set{
+		docs: docs, dialect: dialect, direction: direction, numbers: map[string]int{},
+		compiled: map[string]*Schema{}, seen: map[*js.Schema]bool{}, broken: map[string]error{},
+	}
 	s.compiler = js.NewCompiler()
 	s.compiler.DefaultDraft(js.Draft2020)
 	s.compiler.AssertFormat()

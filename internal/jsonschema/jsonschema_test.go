@@ -55,9 +55,15 @@ $defs:
 		{"{properties: {lots: {maxItems: 1}}}", `{"lots": [1, 2]}`, "lots must have at most 1 items, and has 2"},
 		{"{uniqueItems: true}", `[1, 2, 1.0]`, "holds the same item twice: [0] and [2]"},
 		{"{contains: {type: string}}", `[1]`, "does not hold the items that the schema asks for"},
-		{"{contains: {type: string}, maxContains: 1}", `["a", "b"]`, "does not hold the items that the schema asks for"},
+		{
+			"{contains: {type: string}, maxContains: 1}", `["a", "b"]`,
+			"does not hold the items that the schema asks for",
+		},
 		{"{prefixItems: [{type: string}], items: false}", `["a", 1]`, "may not be there"},
-		{"{$schema: 'http://json-schema.org/draft-07/schema#', items: [{type: string}], additionalItems: false}", `["a", 1]`, "has 1 items more than the schema takes"},
+		{
+			"{$schema: 'http://json-schema.org/draft-07/schema#', items: [{type: string}], additionalItems: false}",
+			`["a", 1]`, "has 1 items more than the schema takes",
+		},
 		{"{minLength: 2}", `"蜂"`, "must have at least 2 characters, and has 1"},
 		{"{maxLength: 2}", `"🐝🐝🐝"`, "must have at most 2 characters, and has 3"},
 		{`{pattern: '^L-\d{4}$'}`, `"L-22"`, `must match ^L-\d{4}$, and is "L-22"`},
@@ -69,15 +75,30 @@ $defs:
 		{"{exclusiveMaximum: 10}", `10`, "must be under 10, and is 10"},
 		{"{multipleOf: 0.01}", `0.07`, ""},
 		{"{multipleOf: 0.01}", `0.075`, "must be a multiple of 0.01, and is 0.075"},
-		{"{dependentRequired: {card: [until, owner]}}", `{"card": 1, "owner": 2}`, "has card, and then needs until too"},
-		{"{$schema: 'http://json-schema.org/draft-07/schema#', dependencies: {card: [until]}}", `{"card": 1}`, "has card, and then needs until too"},
-		{"{propertyNames: {pattern: '^[a-z]+$'}}", `{"A1": 1}`, `has a member "A1", whose name the schema does not take`},
+		{
+			"{dependentRequired: {card: [until, owner]}}", `{"card": 1, "owner": 2}`,
+			"has card, and then needs until too",
+		},
+		{
+			"{$schema: 'http://json-schema.org/draft-07/schema#', dependencies: {card: [until]}}", `{"card": 1}`,
+			"has card, and then needs until too",
+		},
+		{
+			"{propertyNames: {pattern: '^[a-z]+$'}}", `{"A1": 1}`,
+			`has a member "A1", whose name the schema does not take`,
+		},
 		{"{required: [moisture]}", `{"moistur": 1}`, "moisture is missing (there is moistur)"},
 		{"{required: [a, b]}", `{}`, "a is missing; b is missing"},
-		{"{properties: {a: {}}, additionalProperties: false}", `{"b": 1}`, "b is not in the schema, which takes no others"},
+		{
+			"{properties: {a: {}}, additionalProperties: false}", `{"b": 1}`,
+			"b is not in the schema, which takes no others",
+		},
 		{"{properties: {a: {}}, unevaluatedProperties: false}", `{"b": 1}`, "b may not be there"},
 		{"{items: {required: [id]}}", `[{"id": 1}, {}]`, "[1].id is missing"},
-		{"{properties: {'a.b': {type: string}, 'c d': {type: string}}}", `{"a.b": 1, "c d": 2}`, `["a.b"] must be text, and is 1; ["c d"] must be text, and is 2`},
+		{
+			"{properties: {'a.b': {type: string}, 'c d': {type: string}}}", `{"a.b": 1, "c d": 2}`,
+			`["a.b"] must be text, and is 1; ["c d"] must be text, and is 2`,
+		},
 		{"{format: date}", `"2026-02-30"`, `is no date`},
 		{"{format: date-time}", `"2026-11-23"`, `is no date-time (2026-11-23T08:00:00Z): "2026-11-23"`},
 		{"{format: time}", `"8"`, `is no time (08:00:00Z): "8"`},
@@ -85,10 +106,19 @@ $defs:
 		{"{format: uuid}", `"x"`, `is no uuid`},
 		{"{format: int32}", `3000000000`, `is no int32`},
 		{"{format: nobody-knows-it}", `"x"`, ``},
-		{"{if: {properties: {a: {const: 1}}}, then: {required: [b]}, else: {required: [c]}}", `{"a": 1}`, "b is missing"},
-		{"{allOf: [{required: [a]}, {minProperties: 2}]}", `{"b": 1}`, "a is missing; must have at least 2 members, and has 1"},
+		{
+			"{if: {properties: {a: {const: 1}}}, then: {required: [b]}, else: {required: [c]}}", `{"a": 1}`,
+			"b is missing",
+		},
+		{
+			"{allOf: [{required: [a]}, {minProperties: 2}]}", `{"b": 1}`,
+			"a is missing; must have at least 2 members, and has 1",
+		},
 		{"{anyOf: [{type: string}, {type: boolean}]}", `5`, "must be text or true or false, and is 5"},
-		{"{oneOf: [{type: number}, {type: integer}]}", `5`, "fits more than one of the alternatives, and must fit just one"},
+		{
+			"{oneOf: [{type: number}, {type: integer}]}", `5`,
+			"fits more than one of the alternatives, and must fit just one",
+		},
 		{"{anyOf: [false, false]}", `5`, "may not be there"},
 		{pet, `{"kind": "queen", "born": "x"}`, `born is no date`},
 		{pet, `{"kind": "frame"}`, `kilos is missing`},
@@ -146,8 +176,14 @@ func TestDialects(t *testing.T) {
 		{jsonschema.OpenAPI30, jsonschema.Answer, `{"id": "1", "name": "x"}`, ""},
 		{jsonschema.OpenAPI30, jsonschema.Answer, `{"name": "x"}`, "id is missing"},
 		{jsonschema.OpenAPI30, jsonschema.Request, `{"name": "x"}`, "pin is missing"},
-		{jsonschema.OpenAPI30, jsonschema.Request, `{"pin": "1", "name": "x", "kilos": 0}`, "kilos must be over 0, and is 0"},
-		{jsonschema.OpenAPI20, jsonschema.Answer, `{"id": "1", "pin": "2", "name": null}`, "name must be text, and is null; pin is write-only, and stands in the answer"},
+		{
+			jsonschema.OpenAPI30, jsonschema.Request, `{"pin": "1", "name": "x", "kilos": 0}`,
+			"kilos must be over 0, and is 0",
+		},
+		{
+			jsonschema.OpenAPI20, jsonschema.Answer, `{"id": "1", "pin": "2", "name": null}`,
+			"name must be text, and is null; pin is write-only, and stands in the answer",
+		},
 	} {
 		var said []string
 		for _, f := range open(t, c.dialect, c.direction, source).Check(read(t, c.value)) {
@@ -176,7 +212,10 @@ func TestSamples(t *testing.T) {
 		{"{type: object, minProperties: 2}", `{"name1":"text","name2":"text"}`, `{"name1":"text","name2":"text"}`},
 		{"{type: object, required: [x], additionalProperties: {type: integer}}", `{"x":1}`, `{"x":1}`},
 		{"{type: object, minProperties: 1, additionalProperties: {type: integer}}", `{"name1":1}`, `{"name1":1}`},
-		{"{type: array, minItems: 2, uniqueItems: true, items: {type: string}}", `["text","text2"]`, `["text","text2"]`},
+		{
+			"{type: array, minItems: 2, uniqueItems: true, items: {type: string}}", `["text","text2"]`,
+			`["text","text2"]`,
+		},
 		{"{prefixItems: [{type: integer}, {type: boolean}], minItems: 2}", `[1,true]`, `[1,true]`},
 		{"{minItems: 1}", `["item 1"]`, `["item 1"]`},
 		{"{type: string, format: date}", "", ""},
@@ -189,8 +228,14 @@ func TestSamples(t *testing.T) {
 		{"{type: string, pattern: '^L-[0-9]{4}$'}", "", ""},
 		{"{type: string, examples: [Clover], default: Lime}", "", `"Lime"`},
 		{"{type: string, examples: [17], default: Lime}", "", `"Lime"`},
-		{"{allOf: [{required: [a], properties: {a: {minimum: 3}}}, {properties: {a: {type: integer, maximum: 3}}}]}", `{"a":3}`, `{"a":3}`},
-		{"{oneOf: [{required: [a], properties: {a: {const: 1}}}, {required: [b], properties: {b: {const: 2}}}]}", `{"a":1}`, `{"a":1}`},
+		{
+			"{allOf: [{required: [a], properties: {a: {minimum: 3}}}, {properties: {a: {type: integer, maximum: 3}}}]}",
+			`{"a":3}`, `{"a":3}`,
+		},
+		{
+			"{oneOf: [{required: [a], properties: {a: {const: 1}}}, {required: [b], properties: {b: {const: 2}}}]}",
+			`{"a":1}`, `{"a":1}`,
+		},
 		{"{type: object, properties: {next: {$ref: '#'}}}", `{}`, ""},
 	} {
 		s := open(t, jsonschema.Alone, jsonschema.Both, c.schema)
@@ -206,19 +251,24 @@ func TestSamples(t *testing.T) {
 			}
 		}
 	}
-	made := open(t, jsonschema.Alone, jsonschema.Both, "{type: object, required: [next], properties: {next: {$ref: '#'}}}").Sample(schema.SampleOptions{})
+	made := open(t, jsonschema.Alone, jsonschema.Both,
+		"{type: object, required: [next], properties: {next: {$ref: '#'}}}").Sample(schema.SampleOptions{})
 	assert.NotEmpty(t, made.Cut, "what holds itself is never whole")
 }
 
 // Values get the types that the schema wants; what does not fit is told.
 func TestFill(t *testing.T) {
 	t.Parallel()
-	s := open(t, jsonschema.OpenAPI31, jsonschema.Request, `{type: object, required: [lot, kilos], additionalProperties: false, properties: {lot: {type: string}, kilos: {type: number}, count: {type: integer}, organic: {type: boolean}, tags: {type: array, items: {type: string}}, note: {type: [string, 'null']}, id: {type: string, readOnly: true}, owner: {type: object, properties: {age: {type: integer}}}}}`)
+	s := open(t, jsonschema.OpenAPI31, jsonschema.Request,
+		`{type: object, required: [lot, kilos], additionalProperties: false, properties: {lot: {type: string}, kilos: {type: number}, count: {type: integer}, organic: {type: boolean}, tags: {type: array, items: {type: string}}, note: {type: [string, 'null']}, id: {type: string, readOnly: true}, owner: {type: object, properties: {age: {type: integer}}}}}`)
 	for _, c := range []struct{ value, want, short string }{
 		{`lot=2201 kilos=12.50 organic=true`, `{"lot":"2201","kilos":12.50,"organic":true}`, ""},
 		{`lot=x kilos=heavy`, `{"lot":"x","kilos":"heavy"}`, `kilos must be number, and is "heavy"`},
 		{`lot=x kilos=1 count=1.5`, `{"lot":"x","kilos":1,"count":1.5}`, `count must be integer, and is 1.5`},
-		{`lot=x kilos=1 organic=yes`, `{"lot":"x","kilos":1,"organic":"yes"}`, `organic must be true or false, and is "yes"`},
+		{
+			`lot=x kilos=1 organic=yes`, `{"lot":"x","kilos":1,"organic":"yes"}`,
+			`organic must be true or false, and is "yes"`,
+		},
 		{`lot=x kilo=1`, "", `kilo is unknown; did you mean "kilos"?`},
 		{`kilos=1`, `{"kilos":1}`, `lot is missing`},
 		{`lot=x kilos=1 owner.age=41`, `{"lot":"x","kilos":1,"owner":{"age":41}}`, ""},

@@ -177,8 +177,10 @@ func (o *outliner) inside(s *Schema, depth int, path string) {
 			continue // it does not go this way
 		}
 		h := shapeOf(p.schema.compiled)
-		row := schema.Row{Depth: depth, Path: schema.Below(path, p.name), Name: p.name, Type: p.schema.Words(), Required: p.required,
-			Nillable: h.isNullable(p.schema.compiled), About: p.schema.about()}
+		row := schema.Row{
+			Depth: depth, Path: schema.Below(path, p.name), Name: p.name, Type: p.schema.Words(), Required: p.required,
+			Nillable: h.isNullable(p.schema.compiled), About: p.schema.about(),
+		}
 		if !p.required {
 			row.Occurs = "may be left out"
 		}

@@ -25,7 +25,8 @@ func compilePattern(source string) (js.Regexp, error) {
 		compiled, err = regexp2.Compile(source, regexp2.None)
 	}
 	if err != nil {
-		return nil, fmt.Errorf("the pattern %s is no regular expression: %s", source, strings.TrimPrefix(err.Error(), "error parsing regexp: "))
+		return nil, fmt.Errorf("the pattern %s is no regular expression: %s", source,
+			strings.TrimPrefix(err.Error(), "error parsing regexp: "))
 	}
 	compiled.MatchTimeout = time.Second
 	return &pattern{source, compiled}, nil
@@ -55,7 +56,8 @@ func patternSample(source string, least, most int) (string, bool) {
 		s := &patternSampler{extra: extra, left: 5_000}
 		s.write(parsed.Simplify())
 		text := string(s.out)
-		if length := utf8.RuneCountInString(text); length >= least && (most < 0 || length <= most) && compiled.MatchString(text) {
+		if length := utf8.RuneCountInString(text); length >= least && (most < 0 || length <= most) &&
+			compiled.MatchString(text) {
 			return text, true
 		}
 	}

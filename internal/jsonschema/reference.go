@@ -41,14 +41,17 @@ func (l *later) open() (*Schema, error) {
 
 // referring is the vocabulary of the keyword.
 func (s *Set) referring() *js.Vocabulary {
-	return &js.Vocabulary{URL: "tb:referring", Compile: func(_ *js.CompilerContext, object map[string]any) (js.SchemaExt, error) {
-		number, ok := object[laterKeyword].(string)
-		if !ok {
-			return nil, nil
-		}
-		at, _ := s.numbered(number)
-		return &later{set: s, at: at}, nil
-	}}
+	return &js.Vocabulary{
+		URL: "tb:referring",
+		Compile: func(_ *js.CompilerContext, object map[string]any) (js.SchemaExt, error) {
+			number, ok := object[laterKeyword].(string)
+			if !ok {
+				return nil, nil
+			}
+			at, _ := s.numbered(number)
+			return &later{set: s, at: at}, nil
+		},
+	}
 }
 
 // Validate holds a value against what is referred to.

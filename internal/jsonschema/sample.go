@@ -31,7 +31,10 @@ func (s *Schema) Sample(options schema.SampleOptions) *schema.Sample {
 		for _, unlike := range []int{0, 1, 2} {
 			var m *sampler
 			for deepest := deepestOptional; m == nil || m.left < 0 && deepest >= 0; deepest-- {
-				m = &sampler{optional: options.Optional, examples: own, choice: unlike, remarks: map[*document.Node]string{}, deepest: deepest, left: 10 * mostParts}
+				m = &sampler{
+					optional: options.Optional, examples: own, choice: unlike,
+					remarks: map[*document.Node]string{}, deepest: deepest, left: 10 * mostParts,
+				}
 				if deepest > 0 && options.Optional {
 					m.left = mostParts
 				}
@@ -154,12 +157,15 @@ func saysList(h *shape) bool {
 }
 
 func saysText(h *shape) bool {
-	return slices.ContainsFunc(h.all, func(s *js.Schema) bool { return s.MinLength != nil || s.Pattern != nil || s.Format != nil })
+	return slices.ContainsFunc(h.all, func(s *js.Schema) bool {
+		return s.MinLength != nil || s.Pattern != nil || s.Format != nil
+	})
 }
 
 func saysNumber(h *shape) bool {
 	return slices.ContainsFunc(h.all, func(s *js.Schema) bool {
-		return s.Minimum != nil || s.Maximum != nil || s.ExclusiveMinimum != nil || s.ExclusiveMaximum != nil || s.MultipleOf != nil
+		return s.Minimum != nil || s.Maximum != nil || s.ExclusiveMinimum != nil || s.ExclusiveMaximum != nil ||
+			s.MultipleOf != nil
 	})
 }
 
@@ -195,7 +201,9 @@ func (m *sampler) object(s *Schema, h *shape, path string, depth int) *document.
 	// Members that are demanded and not described hold anything.
 	for _, one := range h.all {
 		for _, name := range one.Required {
-			if object.Get(name) == nil && !slices.ContainsFunc(chosen, func(p property) bool { return p.name == name }) {
+			if object.Get(name) == nil && !slices.ContainsFunc(chosen, func(p property) bool {
+				return p.name == name
+			}) {
 				inner := s.property(name)
 				if inner == nil {
 					object.Set(name, document.NewText("text"))
@@ -258,7 +266,9 @@ func (m *sampler) word(s *Schema, h *shape, object *document.Node) {
 // again says whether a part holds what it stands in.
 func (m *sampler) again(s *Schema) bool {
 	for range 4 {
-		if slices.ContainsFunc(shapeOf(s.compiled).all, func(one *js.Schema) bool { return slices.Contains(m.open, one) }) {
+		if slices.ContainsFunc(shapeOf(s.compiled).all, func(one *js.Schema) bool {
+			return slices.Contains(m.open, one)
+		}) {
 			return true
 		}
 		items := s.items()
@@ -318,11 +328,16 @@ func (m *sampler) list(s *Schema, h *shape, path string, depth int) *document.No
 
 // formatSamples are texts of the formats that JSON Schema and OpenAPI name.
 var formatSamples = map[string]string{
-	"date-time": "2026-11-23T08:00:00Z", "date": "2026-11-23", "time": "08:00:00Z", "duration": "P1D", "email": "desk@heatherfold.example",
-	"idn-email": "desk@heatherfold.example", "hostname": "heatherfold.example", "idn-hostname": "heatherfold.example", "ipv4": "192.0.2.1",
-	"ipv6": "2001:db8::1", "uri": "https://heatherfold.example/", "uri-reference": "/lots", "iri": "https://heatherfold.example/",
-	"iri-reference": "/lots", "uri-template": "/lots/{id}", "uuid": "3f2c1a90-6b7d-4e58-9c01-2d3e4f506172", "json-pointer": "/lots/0",
-	"relative-json-pointer": "0", "regex": "^a$", "byte": "aG9uZXk=", "url": "https://heatherfold.example/", "period": "2026-11-23T08:00:00Z/P1D", "semver": "1.0.0",
+	"date-time": "2026-11-23T08:00:00Z", "date": "2026-11-23", "time": "08:00:00Z", "duration": "P1D",
+	"email":     "desk@heatherfold.example",
+	"idn-email": "desk@heatherfold.example", "hostname": "heatherfold.example", "idn-hostname": "heatherfold.example",
+	"ipv4": "192.0.2.1",
+	"ipv6": "2001:db8::1", "uri": "https://heatherfold.example/", "uri-reference": "/lots",
+	"iri":           "https://heatherfold.example/",
+	"iri-reference": "/lots", "uri-template": "/lots/{id}", "uuid": "3f2c1a90-6b7d-4e58-9c01-2d3e4f506172",
+	"json-pointer":          "/lots/0",
+	"relative-json-pointer": "0", "regex": "^a$", "byte": "aG9uZXk=", "url": "https://heatherfold.example/",
+	"period": "2026-11-23T08:00:00Z/P1D", "semver": "1.0.0",
 }
 
 func (m *sampler) text(h *shape) string {

@@ -43,25 +43,37 @@ func TestSuite(t *testing.T) {
 				}
 				if node.Kind == document.Object && node.Get("$schema") == nil && draft == "draft7" {
 					node = document.NewObject()
-					node.SetMembers(append([]document.Member{{Key: "$schema", Value: document.NewText("http://json-schema.org/draft-07/schema#")}}, group.Get("schema").Members()...))
+					node.SetMembers(append([]document.Member{{
+						Key:   "$schema",
+						Value: document.NewText("http://json-schema.org/draft-07/schema#"),
+					}},
+						group.Get("schema").Members()...))
 				}
 				docs := &jsonschema.Documents{}
 				s, err := jsonschema.NewSet(docs, jsonschema.Alone, jsonschema.Both).Open(docs.Add("schema.json", node))
 				if err != nil {
-					fell = append(fell, fmt.Sprintf("%s %s: %v", filepath.Base(file), group.Get("description").Text, err))
+					fell = append(fell, fmt.Sprintf("%s %s: %v", filepath.Base(file), group.Get("description").Text,
+						err))
 					continue
 				}
-				if made := s.Sample(schema.SampleOptions{Optional: true}); len(s.Check(made.Root)) == 0 && draft != "draft7" && !strings.Contains(document.WriteJSON(node, document.Style{}), "$dynamicRef") {
+				if made := s.Sample(schema.SampleOptions{Optional: true}); len(s.Check(made.Root)) == 0 &&
+					draft != "draft7" && !strings.Contains(document.WriteJSON(node, document.Style{}), "$dynamicRef") {
 					// The other reader does not know all of $dynamicRef.
-					files := []string{filepath.Join(t.TempDir(), "schema.json"), filepath.Join(t.TempDir(), "sample.json")}
-					require.NoError(t, os.WriteFile(files[0], []byte(document.WriteJSON(node, document.Style{})), 0o600))
-					require.NoError(t, os.WriteFile(files[1], []byte(document.WriteJSON(made.Root, document.Style{})), 0o600))
+					files := []string{
+						filepath.Join(t.TempDir(), "schema.json"),
+						filepath.Join(t.TempDir(), "sample.json"),
+					}
+					require.NoError(t, os.WriteFile(files[0], []byte(document.WriteJSON(node, document.Style{})),
+						0o600))
+					require.NoError(t, os.WriteFile(files[1], []byte(document.WriteJSON(made.Root, document.Style{})),
+						0o600))
 					sampled = append(sampled, files...)
 				}
 				for _, one := range group.Get("tests").Items() {
 					valid := len(s.Check(one.Get("data"))) == 0
 					if valid != (one.Get("valid").Text == "true") {
-						fell = append(fell, fmt.Sprintf("%s/%s %s: %s: %t", draft, filepath.Base(file), group.Get("description").Text, one.Get("description").Text, valid))
+						fell = append(fell, fmt.Sprintf("%s/%s %s: %s: %t", draft, filepath.Base(file),
+							group.Get("description").Text, one.Get("description").Text, valid))
 						continue
 					}
 					held++
@@ -78,7 +90,9 @@ func TestSuite(t *testing.T) {
 	}
 	assert.Greater(t, held, 1_500)
 	t.Logf("%d samples", len(sampled)/2)
-	output, err := exec.Command("node", append([]string{"../../cmd/testbench/testdata/node/schemas.cjs", "../../scripts/peers"}, sampled...)...).CombinedOutput()
+	output, err := exec.Command("node",
+		append([]string{"../../cmd/testbench/testdata/node/schemas.cjs", "../../scripts/peers"},
+			sampled...)...).CombinedOutput()
 	assert.NoError(t, err, "%s", output)
 	last := strings.Split(strings.TrimSpace(string(output)), "\n")
 	t.Log(last[len(last)-1])

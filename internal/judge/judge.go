@@ -106,7 +106,10 @@ func (j *Judging) contract() {
 
 // held adds what came of holding the answer against its contract.
 func (j *Judging) held(operation string, found []string) {
-	c := result.Check{Kind: "contract", Subject: "answer", Wanted: "as " + operation + " is described", Held: len(found) == 0, Got: "so"}
+	c := result.Check{
+		Kind: "contract", Subject: "answer", Wanted: "as " + operation + " is described",
+		Held: len(found) == 0, Got: "so",
+	}
 	const most = 5
 	if len(found) > 0 {
 		c.Got = strings.Join(found[:min(len(found), most)], "; ")
@@ -126,9 +129,13 @@ func (j *Judging) relation() {
 	got, there := j.Reply.Message.Property("RelatesTo")
 	switch {
 	case !there:
-		j.Reply.Message.Departures = append(j.Reply.Message.Departures, "the answer does not say which message it relates to (WS-Addressing: RelatesTo)")
+		j.Reply.Message.Departures = append(j.Reply.Message.Departures,
+			"the answer does not say which message it relates to (WS-Addressing: RelatesTo)")
 	default:
-		j.add(result.Check{Kind: "expect", Subject: "relation", Wanted: j.MessageID, Got: got, Held: got == j.MessageID})
+		j.add(result.Check{
+			Kind: "expect", Subject: "relation", Wanted: j.MessageID, Got: got,
+			Held: got == j.MessageID,
+		})
 	}
 }
 
@@ -169,7 +176,8 @@ func (j *Judging) departures(asked soap.Version) []string {
 		out = append(out, fmt.Sprintf("SOAP %s was sent, and SOAP %s came back", asked, m.Version))
 	}
 	if told := soap.VersionOf(answer.ContentType()); told != m.Version {
-		out = append(out, fmt.Sprintf("the content type %s does not go with an envelope of SOAP %s", answer.ContentType(), m.Version))
+		out = append(out, fmt.Sprintf("the content type %s does not go with an envelope of SOAP %s",
+			answer.ContentType(), m.Version))
 	}
 	if f := m.Fault; f != nil {
 		wanted := 500
@@ -178,7 +186,8 @@ func (j *Judging) departures(asked soap.Version) []string {
 			wanted = 400
 		}
 		if answer.Status != wanted {
-			out = append(out, fmt.Sprintf("a fault came under the status %d; SOAP %s gives it %d", answer.Status, m.Version, wanted))
+			out = append(out, fmt.Sprintf("a fault came under the status %d; SOAP %s gives it %d", answer.Status,
+				m.Version, wanted))
 		}
 	} else if answer.Status == 202 && m.Payload != nil {
 		out = append(out, "the status 202 says that nothing is answered, and here is "+m.Payload.Name().Local)
@@ -210,15 +219,24 @@ func (j *Judging) status(e *sheet.Expect) {
 	got := fmt.Sprint(answer.Status)
 	switch {
 	case e.Status != nil:
-		j.add(result.Check{Kind: "expect", Subject: "status", Wanted: e.Status.Source, Got: got, Held: e.Status.Holds(answer.Status)})
+		j.add(result.Check{
+			Kind: "expect", Subject: "status", Wanted: e.Status.Source, Got: got,
+			Held: e.Status.Holds(answer.Status),
+		})
 	case e.HasError:
 		// An error comes under whatever status; only the error is asked for.
 	case e.HasFault:
 		// A fault comes under a status of its own; only the fault is asked for.
 	case j.good != nil:
-		j.add(result.Check{Kind: "expect", Subject: "status", Wanted: j.good.Source, Got: got, Held: j.good.Holds(answer.Status)})
+		j.add(result.Check{
+			Kind: "expect", Subject: "status", Wanted: j.good.Source, Got: got,
+			Held: j.good.Holds(answer.Status),
+		})
 	default:
-		j.add(result.Check{Kind: "expect", Subject: "status", Wanted: "2xx", Got: got, Held: answer.Status >= 200 && answer.Status <= 299})
+		j.add(result.Check{
+			Kind: "expect", Subject: "status", Wanted: "2xx", Got: got,
+			Held: answer.Status >= 200 && answer.Status <= 299,
+		})
 	}
 }
 
@@ -273,7 +291,8 @@ func (j *Judging) errorForm(e *sheet.Expect) {
 		// The protocol itself tells an error: that is none of the answers that were asked for.
 		j.add(result.Check{Kind: "expect", Subject: "error", Wanted: "none", Got: said.String()})
 	case said != nil && j.Reply.Message == nil && j.Reply.Record.Answer.Status < 400:
-		j.Reply.Record.Notes = append(j.Reply.Record.Notes, fmt.Sprintf("the status is %d, and the answer tells of an error: %s", j.Reply.Record.Answer.Status, said))
+		j.Reply.Record.Notes = append(j.Reply.Record.Notes,
+			fmt.Sprintf("the status is %d, and the answer tells of an error: %s", j.Reply.Record.Answer.Status, said))
 	}
 }
 
@@ -301,7 +320,10 @@ func (j *Judging) replyRules(e *sheet.Expect) {
 		if node == nil {
 			names := tree.Get("headers").Names()
 			slices.Sort(names)
-			match.Miss = &path.Miss{Reached: "the reply", Missing: "header " + subject, There: "one with " + document.FewNames(names), Try: suggest.DidYouMean(subject, names)}
+			match.Miss = &path.Miss{
+				Reached: "the reply", Missing: "header " + subject,
+				There: "one with " + document.FewNames(names), Try: suggest.DidYouMean(subject, names),
+			}
 		}
 		j.Verdict("expect", subject, path.Selection{Matches: []path.Match{match}}, r)
 	}
@@ -345,7 +367,10 @@ func (j *Judging) Verdict(kind, subject string, found path.Selection, r *rule.Ru
 		j.Err = fmt.Errorf("%s: %w", subject, err)
 		return
 	}
-	c := result.Check{Kind: kind, Subject: subject, Held: verdict.Held, Wanted: verdict.Wanted, Got: verdict.Got, Note: verdict.Note}
+	c := result.Check{
+		Kind: kind, Subject: subject, Held: verdict.Held, Wanted: verdict.Wanted, Got: verdict.Got,
+		Note: verdict.Note,
+	}
 	if verdict.Secret || found.First() != nil && found.First().Secret {
 		c.Got = secret.Mask
 	}
@@ -362,7 +387,10 @@ func (j *Judging) Verdict(kind, subject string, found path.Selection, r *rule.Ru
 func (j *Judging) Where() {
 	for _, c := range j.Step.Where {
 		verdict := c.Judge(j.Data)
-		j.add(result.Check{Kind: "where", Subject: c.Source, Held: verdict.Held, Wanted: "it holds", Got: verdict.Got, Note: verdict.Note})
+		j.add(result.Check{
+			Kind: "where", Subject: c.Source, Held: verdict.Held, Wanted: "it holds", Got: verdict.Got,
+			Note: verdict.Note,
+		})
 	}
 }
 

@@ -54,67 +54,160 @@ var judgedCases = []judgedCase{
 	{"error none where there is one", "expect:\n  error: none", []string{`200 {"error": "no"}`}},
 	{"an error that nobody asked for", "", []string{`200 {"error": "no"}`}},
 	{"an error wanted and none", "expect:\n  error: E", []string{`200 {"n": 1}`}},
-	{"an error's parts", "expect:\n  error:\n    code: E1\n    text: contains no\n    target: lot", []string{`400 {"code": "E1", "message": "no lot", "field": "lot"}`}},
+	{
+		"an error's parts", "expect:\n  error:\n    code: E1\n    text: contains no\n    target: lot",
+		[]string{`400 {"code": "E1", "message": "no lot", "field": "lot"}`},
+	},
 	{"an error's details", "expect:\n  status: 422\n  error:\n    text: two\n    details: count 2\n    details[1].target: b\n    details[0].text: x", []string{`422 {"message": "two", "errors": [{"field": "a", "message": "x"}, {"field": "b", "message": "y"}]}`}},
-	{"an error in XML under a success", "expect:\n  error:\n    code: 17\n    text: no", []string{`200 Content-Type=text/xml <r ok="false" code="17"><errorMessage>no</errorMessage></r>`}},
-	{"an error without details", "expect:\n  status: 422\n  error:\n    details: is absent\n    target: is absent\n    code: is absent", []string{`422 {"message": "two"}`}},
+	{
+		"an error in XML under a success", "expect:\n  error:\n    code: 17\n    text: no",
+		[]string{`200 Content-Type=text/xml <r ok="false" code="17"><errorMessage>no</errorMessage></r>`},
+	},
+	{
+		"an error without details",
+		"expect:\n  status: 422\n  error:\n    details: is absent\n    target: is absent\n    code: is absent",
+		[]string{`422 {"message": "two"}`},
+	},
 	{"fault under a success", "soap: 1.1", []string{`200 Content-Type=text/xml ` + fault11}},
 	{"fault of 1.1", "soap: 1.1\nexpect:\n  fault: Client", []string{`500 Content-Type=text/xml ` + fault11}},
-	{"fault of 1.2 under 500", "soap: 1.2\nexpect:\n  fault: Sender", []string{`500 Content-Type=application/soap+xml ` + fault12}},
-	{"fault of 1.2 under 400", "soap: 1.2\nexpect:\n  fault: Sender", []string{`400 Content-Type=application/soap+xml ` + fault12}},
+	{
+		"fault of 1.2 under 500", "soap: 1.2\nexpect:\n  fault: Sender",
+		[]string{`500 Content-Type=application/soap+xml ` + fault12},
+	},
+	{
+		"fault of 1.2 under 400", "soap: 1.2\nexpect:\n  fault: Sender",
+		[]string{`400 Content-Type=application/soap+xml ` + fault12},
+	},
 	{"another version", "soap: 1.2\nexpect:\n  fault: none", []string{`200 Content-Type=text/xml ` + good11}},
 	{"another type", "soap: 1.1", []string{`200 Content-Type=application/soap+xml ` + good11}},
-	{"fault none where there is one", "soap: 1.1\nexpect:\n  fault: none\n  status: 500", []string{`500 Content-Type=text/xml ` + fault11}},
+	{
+		"fault none where there is one", "soap: 1.1\nexpect:\n  fault: none\n  status: 500",
+		[]string{`500 Content-Type=text/xml ` + fault11},
+	},
 	{"fault wanted and none", "soap: 1.1\nexpect:\n  fault: Client", []string{`200 Content-Type=text/xml ` + good11}},
-	{"a status that is no success allows a fault", "soap: 1.1\nexpect:\n  status: 500", []string{`500 Content-Type=text/xml ` + fault11}},
+	{
+		"a status that is no success allows a fault", "soap: 1.1\nexpect:\n  status: 500",
+		[]string{`500 Content-Type=text/xml ` + fault11},
+	},
 	{"no envelope", "soap: 1.1", []string{`200 {"n": 1}`}},
 	{"an envelope under 202", "soap: 1.1\nexpect:\n  status: 202", []string{`202 Content-Type=text/xml ` + good11}},
 	{"nothing under 202", "soap: 1.1\nexpect:\n  status: 202", []string{`202 `}},
 	{"something under 202", "soap: 1.1\nexpect:\n  status: 202", []string{`202 Content-Type=text/plain taken`}},
 	{"not well-formed", "fields:\n  n: 1", []string{`200 {"n": `}},
 	{"type without parameters", "expect:\n  type: text/plain", []string{`200 Content-Type=text/plain;charset=utf-8 x`}},
-	{"type with parameters", "expect:\n  type: text/plain; charset=x", []string{`200 Content-Type=text/plain;charset=utf-8 x`}},
-	{"a header that is not there", "expect:\n  headers:\n    X-Lots: is present\n    X-Lot: one", []string{`200 X-Lot=one {}`}},
+	{
+		"type with parameters", "expect:\n  type: text/plain; charset=x",
+		[]string{`200 Content-Type=text/plain;charset=utf-8 x`},
+	},
+	{
+		"a header that is not there", "expect:\n  headers:\n    X-Lots: is present\n    X-Lot: one",
+		[]string{`200 X-Lot=one {}`},
+	},
 	{"a header that must be absent", "expect:\n  headers:\n    X-Lots: is absent", []string{`200 X-Lot=one {}`}},
-	{"a count and a length in a mapping", "fields:\n  lots:\n    count: 2\n  name:\n    length: 3\n  kinds:\n    count: 3\n  depot:\n    length: 4", []string{`200 {"lots": [7, 8], "name": "abc", "kinds": ["x"], "depot": "north"}`}},
+	{
+		"a count and a length in a mapping",
+		"fields:\n  lots:\n    count: 2\n  name:\n    length: 3\n  kinds:\n    count: 3\n  depot:\n    length: 4",
+		[]string{`200 {"lots": [7, 8], "name": "abc", "kinds": ["x"], "depot": "north"}`},
+	},
 	{"a place deep in", "fields:\n  lots[*].n: under 3", []string{`200 {"lots": [{"n": 1}, {"n": 3}]}`}},
 	{"where", "where:\n  - answer.n > 1\n  - answer.n > 2", []string{`200 {"n": 2}`}},
 	{"keep", "keep:\n  k: n\n  l: list\n  m: n | upper\n  o: n | number", []string{`200 {"n": "a", "list": [1]}`}},
-	{"keep, with filters behind brackets", "keep:\n  k: list[0] | number\n  l: 'lots[name=\"a|b\"].n | number'", []string{`200 {"list": ["1"], "lots": [{"name": "a|b", "n": "2"}]}`}},
+	{
+		"keep, with filters behind brackets", "keep:\n  k: list[0] | number\n  l: 'lots[name=\"a|b\"].n | number'",
+		[]string{`200 {"list": ["1"], "lots": [{"name": "a|b", "n": "2"}]}`},
+	},
 	{"keep what is not there", "keep:\n  k: m", []string{`200 {"n": "a"}`}},
 	{"keep a secret", "keep:\n  k:\n    at: n\n    secret: true\nfields:\n  n: zebra", []string{`200 {"n": "hidden"}`}},
 	{"until", "until:\n  n: 3\n" + waits, []string{`200 {"n": 1}`, `200 {"n": 2}`, `200 {"n": 3}`, `200 {"n": 4}`}},
-	{"until, and an answer between that is none", "until:\n  n: 3\n" + waits, []string{`200 {"n": 1}`, `500 {"n": 2}`, `200 {"n": 3}`}},
-	{"until, and an answer between that cannot be read", "until:\n  n: 3\n" + waits, []string{`200 {"n": 1}`, `200 {"n": `, `200 {"n": 3}`}},
-	{"until, and a fault between", "soap: 1.1\nuntil:\n  n: 1\n" + waits, []string{`200 Content-Type=text/xml ` + strings.Replace(good11, "<n>1", "<n>0", 1), `200 Content-Type=text/xml ` + fault11, `200 Content-Type=text/xml ` + good11}},
-	{"until, and an error between that nobody asked for", "expect:\n  error: none\nuntil:\n  n: 3\n" + waits, []string{`200 {"n": 1}`, `200 {"error": "no"}`, `200 {"n": 3}`}},
+	{
+		"until, and an answer between that is none", "until:\n  n: 3\n" + waits,
+		[]string{`200 {"n": 1}`, `500 {"n": 2}`, `200 {"n": 3}`},
+	},
+	{
+		"until, and an answer between that cannot be read", "until:\n  n: 3\n" + waits,
+		[]string{`200 {"n": 1}`, `200 {"n": `, `200 {"n": 3}`},
+	},
+	{
+		"until, and a fault between", "soap: 1.1\nuntil:\n  n: 1\n" + waits,
+		[]string{
+			`200 Content-Type=text/xml ` + strings.Replace(good11, "<n>1", "<n>0", 1),
+			`200 Content-Type=text/xml ` + fault11, `200 Content-Type=text/xml ` + good11,
+		},
+	},
+	{
+		"until, and an error between that nobody asked for", "expect:\n  error: none\nuntil:\n  n: 3\n" + waits,
+		[]string{`200 {"n": 1}`, `200 {"error": "no"}`, `200 {"n": 3}`},
+	},
 	{"a refusal that is wanted tells of its error", "expect:\n  status: 400", []string{`400 {"error": "no"}`}},
 	{"a success that tells of an error, wanted as it is", "expect:\n  status: 200", []string{`200 {"error": "no"}`}},
 	{"until, too late", "until:\n  n: 3\nevery: 5 s\nwithin: 1 s\n", []string{`200 {"n": 1}`}},
-	{"until, too late by a part of a second", "until:\n  n: 3\nevery: 5 s\nwithin: 1500 ms\n", []string{`200 {"n": 1}`}},
+	{
+		"until, too late by a part of a second", "until:\n  n: 3\nevery: 5 s\nwithin: 1500 ms\n",
+		[]string{`200 {"n": 1}`},
+	},
 	{"until, too late by more", "until:\n  n: 3\nevery: 15 s\nwithin: 10500 ms\n", []string{`200 {"n": 1}`}},
-	{"states in order", "until:\n  s: done\nstates:\n  of: s\n  allowed:\n    - new\n    - open or half\n    - done\n" + waits, []string{`200 {"s": "new"}`, `200 {"s": "open"}`, `200 {"s": "open"}`, `200 {"s": "done"}`}},
-	{"a state that was missed", "until:\n  s: done\nstates:\n  of: s\n  allowed:\n    - new\n    - open\n    - done\n" + waits, []string{`200 {"s": "new"}`, `200 {"s": "done"}`}},
-	{"a state that may be missed", "until:\n  s: done\nstates:\n  of: s\n  skips: true\n  allowed:\n    - new\n    - open\n    - done\n" + waits, []string{`200 {"s": "new"}`, `200 {"s": "done"}`}},
-	{"a beginning in the middle", "until:\n  s: done\nstates:\n  of: s\n  allowed:\n    - new\n    - open\n    - done\n" + waits, []string{`200 {"s": "open"}`, `200 {"s": "done"}`}},
-	{"states and nothing else to wait for", "states:\n  of: s\n  allowed:\n    - new\n    - done\n" + waits, []string{`200 {"s": "new"}`, `200 {"s": "done"}`}},
-	{"a way back", "until:\n  s: done\nstates:\n  of: s\n  allowed:\n    - new\n    - open\n    - done\n" + waits, []string{`200 {"s": "new"}`, `200 {"s": "open"}`, `200 {"s": "new"}`}},
-	{"two of one place", "until:\n  s: done\nstates:\n  of: s\n  allowed:\n    - [new, young]\n    - done\n" + waits, []string{`200 {"s": "new"}`, `200 {"s": "young"}`}},
-	{"a state that is none", "until:\n  s: done\nstates:\n  of: s\n  allowed:\n    - new\n    - done\n" + waits, []string{`200 {"s": "old"}`}},
-	{"a state that is not told", "until:\n  s: done\nstates:\n  of: s\n  allowed:\n    - new\n    - done\n" + waits, []string{`200 {"t": "old"}`}},
+	{"states in order", "until:\n  s: done\nstates:\n  of: s\n  allowed:\n    - new\n    - open or half\n    - done\n" +
+		waits, []string{`200 {"s": "new"}`, `200 {"s": "open"}`, `200 {"s": "open"}`, `200 {"s": "done"}`}},
+	{
+		"a state that was missed",
+		"until:\n  s: done\nstates:\n  of: s\n  allowed:\n    - new\n    - open\n    - done\n" + waits,
+		[]string{`200 {"s": "new"}`, `200 {"s": "done"}`},
+	},
+	{
+		"a state that may be missed",
+		"until:\n  s: done\nstates:\n  of: s\n  skips: true\n  allowed:\n    - new\n    - open\n    - done\n" + waits,
+		[]string{`200 {"s": "new"}`, `200 {"s": "done"}`},
+	},
+	{
+		"a beginning in the middle",
+		"until:\n  s: done\nstates:\n  of: s\n  allowed:\n    - new\n    - open\n    - done\n" + waits,
+		[]string{`200 {"s": "open"}`, `200 {"s": "done"}`},
+	},
+	{
+		"states and nothing else to wait for", "states:\n  of: s\n  allowed:\n    - new\n    - done\n" + waits,
+		[]string{`200 {"s": "new"}`, `200 {"s": "done"}`},
+	},
+	{
+		"a way back", "until:\n  s: done\nstates:\n  of: s\n  allowed:\n    - new\n    - open\n    - done\n" + waits,
+		[]string{`200 {"s": "new"}`, `200 {"s": "open"}`, `200 {"s": "new"}`},
+	},
+	{
+		"two of one place", "until:\n  s: done\nstates:\n  of: s\n  allowed:\n    - [new, young]\n    - done\n" + waits,
+		[]string{`200 {"s": "new"}`, `200 {"s": "young"}`},
+	},
+	{
+		"a state that is none", "until:\n  s: done\nstates:\n  of: s\n  allowed:\n    - new\n    - done\n" + waits,
+		[]string{`200 {"s": "old"}`},
+	},
+	{
+		"a state that is not told", "until:\n  s: done\nstates:\n  of: s\n  allowed:\n    - new\n    - done\n" + waits,
+		[]string{`200 {"t": "old"}`},
+	},
 	{"a state that fails", "until:\n  s: done\nstates:\n  of: s\n  allowed:\n    - new\n    - done\n  failed:\n    - lost\n" + waits, []string{`200 {"s": "new"}`, `200 {"s": "lost"}`, `200 {"s": "done"}`}},
 	{"again, and it goes well", "again:\n  times: 3\n  pause: 1 ms", []string{`503 `, `502 `, `200 {}`}},
 	{"again, and it does not", "again:\n  times: 2\n  pause: 1 ms", []string{`503 `, `503 `, `200 {}`}},
 	{"again, of another status", "again:\n  times: 3\n  pause: 1 ms", []string{`500 `, `200 {}`}},
 	{"again on a status that is named", "again:\n  times: 3\n  pause: 1 ms\n  on: 401", []string{`401 `, `200 {}`}},
-	{"again on two statuses", "again:\n  times: 3\n  pause: 1 ms\n  on:\n    - 401\n    - 5xx", []string{`500 `, `401 `, `200 {}`}},
-	{"again where it falls short", "again:\n  times: 3\n  pause: 1 ms\n  on: fell short\nfields:\n  n: 2", []string{`200 {"n": 1}`, `200 {"n": 2}`}},
-	{"again where it falls short, by what stays", "again:\n  times: 3\n  pause: 1 ms\n  on: fell short", []string{`403 `, `200 {}`}},
+	{
+		"again on two statuses", "again:\n  times: 3\n  pause: 1 ms\n  on:\n    - 401\n    - 5xx",
+		[]string{`500 `, `401 `, `200 {}`},
+	},
+	{
+		"again where it falls short", "again:\n  times: 3\n  pause: 1 ms\n  on: fell short\nfields:\n  n: 2",
+		[]string{`200 {"n": 1}`, `200 {"n": 2}`},
+	},
+	{
+		"again where it falls short, by what stays", "again:\n  times: 3\n  pause: 1 ms\n  on: fell short",
+		[]string{`403 `, `200 {}`},
+	},
 	{"again where it holds", "again:\n  times: 3\n  pause: 1 ms\n  on: 200", []string{`200 {}`, `500 `}},
 	{"again when", "again:\n  times: 3\n  pause: 1 ms\n  when: answer.n < 2", []string{`200 {"n": 1}`, `200 {"n": 2}`}},
 	{"again, left alone for long", "again:\n  times: 3\n  pause: 1 ms", []string{`503 Retry-After=600 `, `200 {}`}},
 	{"again, left alone for no time", "again:\n  times: 3\n  pause: 1 ms", []string{`503 Retry-After=0 `, `200 {}`}},
-	{"again, until a time that is over", "again:\n  times: 3\n  pause: 1 ms", []string{`503 Retry-After=Mon,_02_Jan_2006_15:04:05_GMT `, `200 {}`}},
+	{
+		"again, until a time that is over", "again:\n  times: 3\n  pause: 1 ms",
+		[]string{`503 Retry-After=Mon,_02_Jan_2006_15:04:05_GMT `, `200 {}`},
+	},
 	{"a status that is not", "expect:\n  status: not 404", []string{`500 {}`}},
 	{"one of two statuses", "expect:\n  status: 201 or 4xx", []string{`404 {}`}},
 	{"a refusal that does not come", "expect:\n  refused: connection", []string{`200 {}`}},
@@ -165,7 +258,9 @@ func TestJudged(t *testing.T) {
 	}))
 	t.Cleanup(server.Close)
 	dir := t.TempDir()
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "bench.yaml"), []byte("bench: b\nsites:\n  local:\n    set:\n      base: "+server.URL+"\nservices:\n  s:\n    address: ${base}\n"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "bench.yaml"),
+		[]byte("bench: b\nsites:\n  local:\n    set:\n      base: "+server.URL+
+			"\nservices:\n  s:\n    address: ${base}\n"), 0o600))
 	bench, err := bench.Open(dir)
 	require.NoError(t, err)
 	require.Empty(t, bench.Problems().Serious())
@@ -175,7 +270,9 @@ func TestJudged(t *testing.T) {
 		if strings.Contains(c.step, "soap:") {
 			method, body = "POST", "body:\n  q: 1\n"
 		}
-		read := sheet.Read(bench, filepath.Join(dir, "sheets", "test.yaml"), []byte(fmt.Sprintf("sheet: test\nsteps:\n  - step: it\n    request: s %s /%d\n%s", method, i, indented("redirects: off\n"+body+c.step))), step.Kinds)
+		read := sheet.Read(bench, filepath.Join(dir, "sheets", "test.yaml"),
+			[]byte(fmt.Sprintf("sheet: test\nsteps:\n  - step: it\n    request: s %s /%d\n%s", method, i,
+				indented("redirects: off\n"+body+c.step))), step.Kinds)
 		fmt.Fprintf(&out, "-- %s --\n", c.name)
 		if problems := vet.Sheet(read, vet.Options{}).Serious(); len(problems) > 0 {
 			fmt.Fprintf(&out, "mistake: %s; %s\n", problems[0].Message, problems[0].Try)
@@ -183,7 +280,8 @@ func TestJudged(t *testing.T) {
 		}
 		step, masker := onlyStep(t, bench, read)
 		assert.Equal(t, strings.Contains(c.step, "secret: true"), masker.Text("hidden") != "hidden", c.name)
-		fmt.Fprintf(&out, "%s; asked %d times; kept %v; %s\n", step.Outcome, asked[fmt.Sprintf("/%d", i)], step.Kept, step.Reason)
+		fmt.Fprintf(&out, "%s; asked %d times; kept %v; %s\n", step.Outcome, asked[fmt.Sprintf("/%d", i)], step.Kept,
+			step.Reason)
 		for _, check := range step.Checks {
 			word := map[bool]string{true: "+", false: "-"}[check.Held]
 			if !check.Judged {
@@ -224,13 +322,18 @@ func TestErrorsOfTheProtocol(t *testing.T) {
 		_, _ = w.Write([]byte(`{"jsonrpc": "2.0", "id": 1, "error": {"code": -3, "message": "no lot"}}`))
 	}))
 	t.Cleanup(server.Close)
-	opened := bench.Read(t.TempDir(), "bench.yaml", []byte("bench: b\nsites:\n  local:\n    set:\n      base: "+server.URL+"\nservices:\n  s:\n    address: ${base}\n    speaks: json-rpc\n"))
+	opened := bench.Read(t.TempDir(), "bench.yaml",
+		[]byte("bench: b\nsites:\n  local:\n    set:\n      base: "+server.URL+
+			"\nservices:\n  s:\n    address: ${base}\n    speaks: json-rpc\n"))
 	require.Empty(t, opened.Problems().Serious())
 	for expect, fell := range map[string]string{
-		"": "status error", "expect: {status: 2xx}": "status error", "expect: {status: 404}": "", "expect: {error: '-3'}": "", "expect: {error: none}": "status error", "expect: {status: 404, error: none}": "error",
+		"": "status error", "expect: {status: 2xx}": "status error", "expect: {status: 404}": "",
+		"expect: {error: '-3'}": "", "expect: {error: none}": "status error",
+		"expect: {status: 404, error: none}": "error",
 	} {
 		t.Run(expect, func(t *testing.T) {
-			read := sheet.Read(opened, "s.yaml", []byte("sheet: s\nsite: local\nsteps:\n  - step: it\n"+indented("call: s/look\n"+expect)), step.Kinds)
+			read := sheet.Read(opened, "s.yaml",
+				[]byte("sheet: s\nsite: local\nsteps:\n  - step: it\n"+indented("call: s/look\n"+expect)), step.Kinds)
 			require.Empty(t, read.Problems())
 			came, _ := onlyStep(t, opened, read)
 			var words []string
@@ -254,7 +357,9 @@ func TestGoodStatuses(t *testing.T) {
 	}))
 	t.Cleanup(server.Close)
 	dir := t.TempDir()
-	opened := bench.Read(dir, "bench.yaml", []byte("bench: b\nsites:\n  local:\n    set:\n      base: "+server.URL+"\nservices:\n  s:\n    address: ${base}\n    operations:\n      gone: {request: GET /gone, good: 404 or 410}\n      there: {request: GET /there, good: 404 or 410}\n"))
+	opened := bench.Read(dir, "bench.yaml",
+		[]byte("bench: b\nsites:\n  local:\n    set:\n      base: "+server.URL+
+			"\nservices:\n  s:\n    address: ${base}\n    operations:\n      gone: {request: GET /gone, good: 404 or 410}\n      there: {request: GET /there, good: 404 or 410}\n"))
 	require.Empty(t, opened.Problems().Serious())
 	for _, c := range []struct {
 		step    string
@@ -267,7 +372,8 @@ func TestGoodStatuses(t *testing.T) {
 		{"request: GET http://elsewhere.example/", result.Faulty, ""},
 	} {
 		t.Run(c.step, func(t *testing.T) {
-			read := sheet.Read(opened, filepath.Join(dir, "s.yaml"), []byte("sheet: s\nsite: local\nsteps:\n  - step: it\n"+indented(c.step)), step.Kinds)
+			read := sheet.Read(opened, filepath.Join(dir, "s.yaml"),
+				[]byte("sheet: s\nsite: local\nsteps:\n  - step: it\n"+indented(c.step)), step.Kinds)
 			step, _ := onlyStep(t, opened, read)
 			assert.Equal(t, c.outcome, step.Outcome, step.Reason)
 			if c.wanted != "" {
@@ -288,7 +394,8 @@ func TestJudgedByContract(t *testing.T) {
 <w:binding name="B" type="t:P"><s:binding transport="http://schemas.xmlsoap.org/soap/http"/><w:operation name="Ask"><s:operation soapAction="a"/><w:input><s:body use="literal"/></w:input><w:output><s:body use="literal"/></w:output></w:operation><w:operation name="Tell"><s:operation soapAction="b"/><w:input><s:body use="literal"/></w:input></w:operation></w:binding>
 <w:service name="S"><w:port name="P" binding="t:B"><s:address location="http://127.0.0.1:1/"/></w:port></w:service></w:definitions>`
 	envelope := func(n string) string {
-		return `<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Body><R xmlns="urn:t">` + n + `</R></s:Body></s:Envelope>`
+		return `<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Body><R xmlns="urn:t">` + n +
+			`</R></s:Body></s:Envelope>`
 	}
 	status, kind, body := 0, "", ""
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
@@ -299,7 +406,8 @@ func TestJudgedByContract(t *testing.T) {
 	t.Cleanup(server.Close)
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "w.wsdl"), []byte(wsdl), 0o600))
-	text := "bench: b\nsites:\n  local:\n    set:\n      base: " + server.URL + "\nservices:\n  w:\n    contract: w.wsdl\n    address: ${base}\n"
+	text := "bench: b\nsites:\n  local:\n    set:\n      base: " + server.URL +
+		"\nservices:\n  w:\n    contract: w.wsdl\n    address: ${base}\n"
 	opened := bench.Read(dir, "bench.yaml", []byte(text))
 	require.Empty(t, vet.Bench(opened, vet.Options{}).Serious())
 	for _, c := range []struct {
@@ -314,17 +422,24 @@ func TestJudgedByContract(t *testing.T) {
 		{"Ask", 200, "text/xml", envelope("<n>a</n>"), "n[0]: ", ""},
 		{"Ask", 200, "text/xml", envelope(strings.Repeat("<n>a</n>", 5)), "n[4]: ", ""},
 		{"Ask", 200, "text/xml", envelope(strings.Repeat("<n>a</n>", 8)), "; and 3 more", ""},
-		{"Ask", 200, "application/json", `{"n": 1}`, "the answer is no SOAP envelope, but JSON", "a SOAP request was answered with JSON, not with an envelope"},
+		{
+			"Ask", 200, "application/json", `{"n": 1}`, "the answer is no SOAP envelope, but JSON",
+			"a SOAP request was answered with JSON, not with an envelope",
+		},
 		{"Ask", 200, "text/xml", `<x/>`, "but the XML element x", "with the XML element x"},
 		{"Ask", 200, "text/xml", ``, "but empty", "with empty"},
 		{"Ask", 202, "text/xml", ``, "but empty", ""},
 		{"Tell", 202, "", ``, "", ""},
 		{"Tell", 200, "application/json", `{}`, "", "nothing was to come back, and here is JSON"},
-		{"Tell", 202, "text/xml", envelope("<n>1</n>"), "R", "the status 202 says that nothing is answered, and here is R"},
+		{
+			"Tell", 202, "text/xml", envelope("<n>1</n>"), "R",
+			"the status 202 says that nothing is answered, and here is R",
+		},
 	} {
 		t.Run(fmt.Sprintf("%s %d %s", c.operation, c.status, c.body), func(t *testing.T) {
 			status, kind, body = c.status, c.kind, c.body
-			read := sheet.Read(opened, "s.yaml", []byte("sheet: s\nsteps:\n  - step: it\n    call: w/"+c.operation+"\n"), step.Kinds)
+			read := sheet.Read(opened, "s.yaml",
+				[]byte("sheet: s\nsteps:\n  - step: it\n    call: w/"+c.operation+"\n"), step.Kinds)
 			require.Empty(t, vet.Sheet(read, vet.Options{}).Serious())
 			step, _ := onlyStep(t, opened, read)
 			wrong := ""
@@ -341,10 +456,12 @@ func TestJudgedByContract(t *testing.T) {
 			assert.Contains(t, strings.Join(step.Last().Notes, "\n"), c.note)
 		})
 	}
-	wrong := vet.Bench(bench.Read(dir, "bench.yaml", []byte(text+"    operations:\n      Aks:\n        good: 2xx\n")), vet.Options{}).Serious()
+	wrong := vet.Bench(bench.Read(dir, "bench.yaml", []byte(text+"    operations:\n      Aks:\n        good: 2xx\n")),
+		vet.Options{}).Serious()
 	require.Len(t, wrong, 1)
 	assert.Contains(t, wrong[0].Message+wrong[0].Try, `"Ask"`)
-	right := vet.Bench(bench.Read(dir, "bench.yaml", []byte(text+"    operations:\n      Ask:\n        good: 2xx\n")), vet.Options{}).Serious()
+	right := vet.Bench(bench.Read(dir, "bench.yaml", []byte(text+"    operations:\n      Ask:\n        good: 2xx\n")),
+		vet.Options{}).Serious()
 	assert.Empty(t, right)
 }
 
@@ -356,12 +473,14 @@ func TestToldByContract(t *testing.T) {
 "paths": {"/lots": {"get": {"operationId": "lots", "deprecated": true, "responses": {"200": {"description": "all"}}}, "post": {"operationId": "add", "responses": {"200": {"description": "one"}}}}}}`), 0o600))
 	vetted := func(address, call string) string {
 		opened := bench.Read(dir, "bench.yaml", []byte("bench: b\nservices:\n  lab:\n    contract: lab.json\n"+address))
-		return vet.Sheet(sheet.Read(opened, "s.yaml", []byte("sheet: s\nsteps:\n  - step: it\n    call: "+call+"\n"), step.Kinds), vet.Options{}).Error()
+		return vet.Sheet(sheet.Read(opened, "s.yaml", []byte("sheet: s\nsteps:\n  - step: it\n    call: "+call+"\n"),
+			step.Kinds), vet.Options{}).Error()
 	}
 	const address = "    address: http://127.0.0.1:1\n"
 	assert.Contains(t, vetted(address, "lab/lots"), "lab/lots is deprecated by its contract")
 	assert.NotContains(t, vetted(address, "lab/add"), "deprecated")
-	assert.Contains(t, vetted("", "lab/add"), "the contract of lab comes from a file, and where that sends is not trusted")
+	assert.Contains(t, vetted("", "lab/add"),
+		"the contract of lab comes from a file, and where that sends is not trusted")
 	assert.NotContains(t, vetted(address, "lab/add"), "not trusted")
 }
 
@@ -380,10 +499,19 @@ func TestFilesStayInTheBench(t *testing.T) {
 	require.NoError(t, large.Truncate(256<<20+1))
 	require.NoError(t, large.Close())
 	bench := bench.Read(dir, "bench.yaml", []byte("bench: b\n"))
-	for name, wrong := range map[string]string{"in.txt": "", "large.txt": "is larger than 256 MiB", "near.txt": "", "..in/b.txt": "", "out.txt": "is a link that leads out of the bench folder", "far/a.txt": "is a link that leads out of the bench folder", "../x.txt": "leads out of the bench folder"} {
-		read := sheet.Read(bench, "s.yaml", []byte("sheet: s\nsteps:\n  - step: it\n    request: POST http://127.0.0.1:1/\n    file: "+name+"\n"), step.Kinds)
-		untouched := sheet.Read(bench, "s.yaml", []byte("sheet: s\nsteps:\n  - step: it\n    request: POST http://127.0.0.1:1/\n    bytes: "+name+"\n"), step.Kinds)
-		assert.Equal(t, []string{name, name}, slices.Concat(read.Reads, untouched.Reads), "what the sheet came to hangs on it")
+	for name, wrong := range map[string]string{
+		"in.txt": "", "large.txt": "is larger than 256 MiB", "near.txt": "",
+		"..in/b.txt": "", "out.txt": "is a link that leads out of the bench folder",
+		"far/a.txt": "is a link that leads out of the bench folder", "../x.txt": "leads out of the bench folder",
+	} {
+		read := sheet.Read(bench, "s.yaml",
+			[]byte("sheet: s\nsteps:\n  - step: it\n    request: POST http://127.0.0.1:1/\n    file: "+name+"\n"),
+			step.Kinds)
+		untouched := sheet.Read(bench, "s.yaml",
+			[]byte("sheet: s\nsteps:\n  - step: it\n    request: POST http://127.0.0.1:1/\n    bytes: "+name+"\n"),
+			step.Kinds)
+		assert.Equal(t, []string{name, name}, slices.Concat(read.Reads, untouched.Reads),
+			"what the sheet came to hangs on it")
 		problems := vet.Sheet(read, vet.Options{}).Serious()
 		if wrong == "" {
 			assert.Empty(t, problems, name)

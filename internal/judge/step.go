@@ -55,7 +55,8 @@ func (c *Case) Judge(sent *login.Sent, re *reply.Reply, res *result.Step) {
 // Judging prepares what a reply is held against.
 func (c *Case) Judging(re *reply.Reply) *Judging {
 	p := c.Prepared
-	names := request.MergeNames(p.Prefixes(), c.Session.Bench.Names, session.ServiceNames(p.Service), c.Names, c.Step.Names)
+	names := request.MergeNames(p.Prefixes(), c.Session.Bench.Names, session.ServiceNames(p.Service), c.Names,
+		c.Step.Names)
 	j := &Judging{
 		Step: c.Step, Operation: p.Operation, MessageID: p.MessageID,
 		Reply: re, Roots: re.Roots(names), Scope: c.Scope,

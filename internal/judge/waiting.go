@@ -64,7 +64,9 @@ func wrongState(s *sheet.States, from, to string) string {
 // be. It gives the last judging, the checks that came of the waiting, and in a line how
 // it went. Ask blocks where that is how it waits; left is how long a service wants to be
 // left alone, and nil where nobody says.
-func UntilMet(ctx context.Context, w *sheet.Waiting, start time.Time, j *Judging, ask func(context.Context) (*Judging, error), left func() time.Duration) (*Judging, []result.Check, string, error) {
+func UntilMet(ctx context.Context, w *sheet.Waiting, start time.Time, j *Judging,
+	ask func(context.Context) (*Judging, error), left func() time.Duration,
+) (*Judging, []result.Check, string, error) {
 	var states []StateSeen
 	var out []result.Check
 	var pause time.Duration

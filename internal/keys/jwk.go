@@ -191,7 +191,8 @@ func PublicJWK(public any) (*document.Node, error) {
 			return nil, err
 		}
 		size := (len(point) - 1) / 2
-		return set("crv", key.Curve.Params().Name, "kty", "EC", "x", b64(point[1:1+size]), "y", b64(point[1+size:])), nil
+		return set("crv", key.Curve.Params().Name, "kty", "EC", "x", b64(point[1:1+size]), "y", b64(point[1+size:])),
+			nil
 	case ed25519.PublicKey:
 		return set("crv", "Ed25519", "kty", "OKP", "x", b64(key)), nil
 	case *ecdh.PublicKey:

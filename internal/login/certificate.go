@@ -22,10 +22,14 @@ func (c *Certificate) Obtain(_ context.Context, env *Env, _ *Token) (*Token, err
 	}
 	leaf := pair.Leaf()
 	if now := env.now(); now.After(leaf.NotAfter) || now.Before(leaf.NotBefore) {
-		return nil, &Error{Message: fmt.Sprintf("the certificate of %s is good from %s to %s only", leaf.Subject, leaf.NotBefore.Format("2006-01-02"), leaf.NotAfter.Format("2006-01-02"))}
+		return nil, &Error{Message: fmt.Sprintf("the certificate of %s is good from %s to %s only", leaf.Subject,
+			leaf.NotBefore.Format("2006-01-02"), leaf.NotAfter.Format("2006-01-02"))}
 	}
 	certificate := pair.TLS()
-	return &Token{Kind: "certificate", User: leaf.Subject.String(), Obtained: env.now(), Expires: leaf.NotAfter, Fixed: true, material: &certificate}, nil
+	return &Token{
+		Kind: "certificate", User: leaf.Subject.String(), Obtained: env.now(), Expires: leaf.NotAfter,
+		Fixed: true, material: &certificate,
+	}, nil
 }
 
 // Put makes the connection show the certificate.

@@ -134,7 +134,8 @@ func (r *challengeReader) token68() string {
 	}
 	text := r.text[r.pos:end]
 	rest := strings.TrimLeft(r.text[end:], " \t")
-	if text == "" || rest != "" && rest[0] != ',' || strings.HasSuffix(text, "=") && !strings.HasSuffix(text, "==") && len(text)%4 != 0 {
+	if text == "" || rest != "" && rest[0] != ',' ||
+		strings.HasSuffix(text, "=") && !strings.HasSuffix(text, "==") && len(text)%4 != 0 {
 		return ""
 	}
 	r.pos = end

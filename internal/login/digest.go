@@ -132,7 +132,8 @@ func (s *digestState) qop() string {
 func (d *Digest) Challenged(answer *exchange.Answer, _ *Env, t *Token) (*Token, bool, bool, error) {
 	before, _ := t.material.(*digestState)
 	if answer.Status != 401 {
-		if info := readChallenges("Digest " + answer.Header.Get("Authentication-Info")); before != nil && len(info) == 1 && info[0].Parameters["nextnonce"] != "" {
+		if info := readChallenges("Digest " + answer.Header.Get("Authentication-Info")); before != nil &&
+			len(info) == 1 && info[0].Parameters["nextnonce"] != "" {
 			next := &digestState{Challenge: before.Challenge, algorithm: before.algorithm}
 			next.Parameters = map[string]string{}
 			for name, text := range before.Parameters {

@@ -39,14 +39,20 @@ func (o *OAuth2) discover(ctx context.Context, env *Env) (*document.Node, error)
 			return nil, err
 		}
 		if re.Record.Answer.Status != 200 || re.Format != document.JSON {
-			last = &Error{Message: fmt.Sprintf("the issuer's metadata cannot be read: %s answered %d: %s", at, re.Record.Answer.Status, answerInWords(re)), Record: re.Record,
-				Try: "check issuer:, or name the endpoints in the login (from:, …)"}
+			last = &Error{
+				Message: fmt.Sprintf("the issuer's metadata cannot be read: %s answered %d: %s", at,
+					re.Record.Answer.Status, answerInWords(re)), Record: re.Record,
+				Try: "check issuer:, or name the endpoints in the login (from:, …)",
+			}
 			continue
 		}
 		// Section 3.3 of RFC 8414: another issuer's metadata must not be used.
 		if said := strings.TrimSuffix(textOf(re.Payload.Get("issuer")), "/"); said != issuer {
-			return nil, &Error{Message: fmt.Sprintf("the metadata at %s is of another issuer: it says %q, and the login says %q", at, said, issuer), Record: re.Record,
-				Try: "write issuer: just as the metadata says it, if that is the one you mean"}
+			return nil, &Error{
+				Message: fmt.Sprintf("the metadata at %s is of another issuer: it says %q, and the login says %q", at,
+					said, issuer), Record: re.Record,
+				Try: "write issuer: just as the metadata says it, if that is the one you mean",
+			}
 		}
 		env.keeper.metadata.Store(issuer, re.Payload)
 		return re.Payload, nil
@@ -55,5 +61,8 @@ func (o *OAuth2) discover(ctx context.Context, env *Env) (*document.Node, error)
 }
 
 func fetchJSON(ctx context.Context, env *Env, address string) (*reply.Reply, error) {
-	return env.send(ctx, &request.Spec{Method: "GET", Address: value.Literal(address), Headers: []request.Pair{pair("Accept", "application/json")}})
+	return env.send(ctx, &request.Spec{
+		Method: "GET", Address: value.Literal(address),
+		Headers: []request.Pair{pair("Accept", "application/json")},
+	})
 }

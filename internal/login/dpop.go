@@ -43,7 +43,10 @@ func (p *prover) put(r *exchange.Request, env *Env, token string, shift time.Dur
 	// htu is the address without query and fragment.
 	target := *r.URL
 	target.RawQuery, target.Fragment, target.ForceQuery = "", "", false
-	claims := jwt.MapClaims{"jti": randomText(), "htm": r.Method, "htu": target.String(), "iat": env.serverNow(r.URL.Host).Add(shift).Unix()}
+	claims := jwt.MapClaims{
+		"jti": randomText(), "htm": r.Method, "htu": target.String(),
+		"iat": env.serverNow(r.URL.Host).Add(shift).Unix(),
+	}
 	where := exchange.Origin(r.URL)
 	if token != "" {
 		sum := sha256.Sum256([]byte(token))

@@ -22,7 +22,10 @@ func protect(r *exchange.Request, change func(m *wssecurity.Message) error) erro
 	if !ok {
 		var err error
 		if m, err = wssecurity.Parse(r.Body[start:end]); err != nil {
-			return &Error{Message: "WS-Security protects SOAP envelopes: " + err.Error(), Try: "use the login at a SOAP service, or set soap: at the service"}
+			return &Error{
+				Message: "WS-Security protects SOAP envelopes: " + err.Error(),
+				Try:     "use the login at a SOAP service, or set soap: at the service",
+			}
 		}
 		r.Protected = m
 	}

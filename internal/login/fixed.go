@@ -119,7 +119,10 @@ func (s Send) put(r *exchange.Request, t *Token) error {
 		r.Show("Cookie", s.Cookie+"="+shown)
 	default:
 		if strings.ContainsAny(text, "\r\n\x00") {
-			return &Error{Message: "the token holds a line break, which a header cannot carry", Try: "trim it where it is kept"}
+			return &Error{
+				Message: "the token holds a line break, which a header cannot carry",
+				Try:     "trim it where it is kept",
+			}
 		}
 		r.SetHeader(s.Header, strings.TrimSpace(text))
 		r.Show(s.Header, shown)

@@ -22,7 +22,10 @@ const (
 )
 
 // Grants lists the grants that can be asked for.
-var Grants = []string{GrantClient, GrantPassword, GrantRefresh, GrantCode, GrantDevice, GrantJWTBearer, GrantSAMLBearer, GrantTokenExchange}
+var Grants = []string{
+	GrantClient, GrantPassword, GrantRefresh, GrantCode, GrantDevice, GrantJWTBearer, GrantSAMLBearer,
+	GrantTokenExchange,
+}
 
 // grants get a token, each in its own way.
 var grants = map[string]func(o *OAuth2, ctx context.Context, env *Env, s *oauthState) (*Token, error){
@@ -30,10 +33,12 @@ var grants = map[string]func(o *OAuth2, ctx context.Context, env *Env, s *oauthS
 		return o.ask(ctx, env, s, o.scoped(pair("grant_type", "client_credentials")))
 	},
 	GrantPassword: func(o *OAuth2, ctx context.Context, env *Env, s *oauthState) (*Token, error) {
-		return o.ask(ctx, env, s, o.scoped(pair("grant_type", "password"), filled("username", o.User), filled("password", o.Password)))
+		return o.ask(ctx, env, s,
+			o.scoped(pair("grant_type", "password"), filled("username", o.User), filled("password", o.Password)))
 	},
 	GrantRefresh: func(o *OAuth2, ctx context.Context, env *Env, s *oauthState) (*Token, error) {
-		return o.ask(ctx, env, s, o.scoped(pair("grant_type", "refresh_token"), filled("refresh_token", o.RefreshToken)))
+		return o.ask(ctx, env, s,
+			o.scoped(pair("grant_type", "refresh_token"), filled("refresh_token", o.RefreshToken)))
 	},
 	GrantCode:          (*OAuth2).byCode,
 	GrantDevice:        (*OAuth2).byDevice,
@@ -75,7 +80,9 @@ func (o *OAuth2) byJWT(ctx context.Context, env *Env, s *oauthState) (*Token, er
 		return nil, err
 	}
 	env.Scope.Hide(assertion)
-	return o.ask(ctx, env, s, o.scoped(pair("grant_type", "urn:ietf:params:oauth:grant-type:jwt-bearer"), pair("assertion", strings.TrimSpace(assertion))))
+	return o.ask(ctx, env, s,
+		o.scoped(pair("grant_type", "urn:ietf:params:oauth:grant-type:jwt-bearer"),
+			pair("assertion", strings.TrimSpace(assertion))))
 }
 
 // bySAML gives the definition's assertion (RFC 7522, 2.1): base64url of its XML;
@@ -91,7 +98,8 @@ func (o *OAuth2) bySAML(ctx context.Context, env *Env, s *oauthState) (*Token, e
 		text = base64.URLEncoding.EncodeToString([]byte(text))
 	}
 	env.Scope.Hide(text)
-	return o.ask(ctx, env, s, o.scoped(pair("grant_type", "urn:ietf:params:oauth:grant-type:saml2-bearer"), pair("assertion", text)))
+	return o.ask(ctx, env, s,
+		o.scoped(pair("grant_type", "urn:ietf:params:oauth:grant-type:saml2-bearer"), pair("assertion", text)))
 }
 
 // accessTokenType is the kind of a subject token unless said otherwise (RFC 8693, 3).

@@ -51,25 +51,75 @@ func TestTokenRequests(t *testing.T) {
 		form          string
 	}{
 		{"client credentials", login.OAuth2{Grant: login.GrantClient}, basic, "grant_type=client_credentials"},
-		{"password", login.OAuth2{Grant: login.GrantPassword, User: lit("johndoe"), Password: lit("A3ddj3w")}, basic, "grant_type=password&username=johndoe&password=A3ddj3w"},
-		{"refresh, client in the form", login.OAuth2{Grant: login.GrantRefresh, RefreshToken: lit("tGzv3JOkF0XG5Qx2TlKWIA"), ClientIn: login.InForm}, "", "grant_type=refresh_token&refresh_token=tGzv3JOkF0XG5Qx2TlKWIA&client_id=s6BhdRkqt3&client_secret=7Fjfp0ZBr1KtDRbnfVdmIw"},
-		{"an assertion that is there", login.OAuth2{Grant: login.GrantJWTBearer, Assertion: lit("eyJhbGciOiJFUzI1NiIsImtpZCI6IjE2In0.eyJpc3Mi.J9l-ZhwP")}, basic,
-			"grant_type=urn%3Aietf%3Aparams%3Aoauth%3Agrant-type%3Ajwt-bearer&assertion=eyJhbGciOiJFUzI1NiIsImtpZCI6IjE2In0.eyJpc3Mi.J9l-ZhwP"},
-		{"SAML", login.OAuth2{Grant: login.GrantSAMLBearer, Assertion: lit("<Assertion/>")}, basic, "grant_type=urn%3Aietf%3Aparams%3Aoauth%3Agrant-type%3Asaml2-bearer&assertion=PEFzc2VydGlvbi8-"},
-		{"token exchange", login.OAuth2{Grant: login.GrantTokenExchange, Subject: login.TokenSource{Token: lit("accVkjcJyb4BWCxGsndESCJQbdFMogUC5PbRDqceLTC")}, Requested: lit("saml2"), Resource: []*value.Template{lit("https://backend.example.com/api")}}, basic,
-			"grant_type=urn%3Aietf%3Aparams%3Aoauth%3Agrant-type%3Atoken-exchange&resource=https%3A%2F%2Fbackend.example.com%2Fapi&subject_token=accVkjcJyb4BWCxGsndESCJQbdFMogUC5PbRDqceLTC&subject_token_type=urn%3Aietf%3Aparams%3Aoauth%3Atoken-type%3Aaccess_token&requested_token_type=urn%3Aietf%3Aparams%3Aoauth%3Atoken-type%3Asaml2"},
-		{"on behalf", login.OAuth2{Grant: login.GrantTokenExchange, Subject: login.TokenSource{Login: "other", Kind: lit("urn:x")}, Actor: login.TokenSource{Token: lit("a"), Kind: lit("id token")}}, basic,
-			"grant_type=urn%3Aietf%3Aparams%3Aoauth%3Agrant-type%3Atoken-exchange&subject_token=of-the-other&subject_token_type=urn%3Ax&actor_token=a&actor_token_type=urn%3Aietf%3Aparams%3Aoauth%3Atoken-type%3Aid_token"},
-		{"scopes, audience, resources and more", login.OAuth2{Grant: login.GrantClient, Scope: lit("calendar contacts"), Audience: lit("hives"), Resource: []*value.Template{lit("https://a.example/"), lit("https://b.example/")},
-			Extra: []request.Pair{{Name: "lifetime", Value: request.Text(lit("60"), true)}}}, basic,
-			"grant_type=client_credentials&scope=calendar+contacts&audience=hives&resource=https%3A%2F%2Fa.example%2F&resource=https%3A%2F%2Fb.example%2F&lifetime=60"},
+		{
+			"password",
+			login.OAuth2{Grant: login.GrantPassword, User: lit("johndoe"), Password: lit("A3ddj3w")},
+			basic,
+			"grant_type=password&username=johndoe&password=A3ddj3w",
+		},
+		{
+			"refresh, client in the form",
+			login.OAuth2{
+				Grant: login.GrantRefresh, RefreshToken: lit("tGzv3JOkF0XG5Qx2TlKWIA"),
+				ClientIn: login.InForm,
+			},
+			"",
+			"grant_type=refresh_token&refresh_token=tGzv3JOkF0XG5Qx2TlKWIA&client_id=s6BhdRkqt3&client_secret=7Fjfp0ZBr1KtDRbnfVdmIw",
+		},
+		{
+			"an assertion that is there",
+			login.OAuth2{
+				Grant:     login.GrantJWTBearer,
+				Assertion: lit("eyJhbGciOiJFUzI1NiIsImtpZCI6IjE2In0.eyJpc3Mi.J9l-ZhwP"),
+			},
+			basic,
+			"grant_type=urn%3Aietf%3Aparams%3Aoauth%3Agrant-type%3Ajwt-bearer&assertion=eyJhbGciOiJFUzI1NiIsImtpZCI6IjE2In0.eyJpc3Mi.J9l-ZhwP",
+		},
+		{
+			"SAML",
+			login.OAuth2{Grant: login.GrantSAMLBearer, Assertion: lit("<Assertion/>")},
+			basic,
+			"grant_type=urn%3Aietf%3Aparams%3Aoauth%3Agrant-type%3Asaml2-bearer&assertion=PEFzc2VydGlvbi8-",
+		},
+		{
+			"token exchange",
+			login.OAuth2{
+				Grant:     login.GrantTokenExchange,
+				Subject:   login.TokenSource{Token: lit("accVkjcJyb4BWCxGsndESCJQbdFMogUC5PbRDqceLTC")},
+				Requested: lit("saml2"), Resource: []*value.Template{lit("https://backend.example.com/api")},
+			},
+			basic,
+			"grant_type=urn%3Aietf%3Aparams%3Aoauth%3Agrant-type%3Atoken-exchange&resource=https%3A%2F%2Fbackend.example.com%2Fapi&subject_token=accVkjcJyb4BWCxGsndESCJQbdFMogUC5PbRDqceLTC&subject_token_type=urn%3Aietf%3Aparams%3Aoauth%3Atoken-type%3Aaccess_token&requested_token_type=urn%3Aietf%3Aparams%3Aoauth%3Atoken-type%3Asaml2",
+		},
+		{
+			"on behalf",
+			login.OAuth2{
+				Grant:   login.GrantTokenExchange,
+				Subject: login.TokenSource{Login: "other", Kind: lit("urn:x")},
+				Actor:   login.TokenSource{Token: lit("a"), Kind: lit("id token")},
+			},
+			basic,
+			"grant_type=urn%3Aietf%3Aparams%3Aoauth%3Agrant-type%3Atoken-exchange&subject_token=of-the-other&subject_token_type=urn%3Ax&actor_token=a&actor_token_type=urn%3Aietf%3Aparams%3Aoauth%3Atoken-type%3Aid_token",
+		},
+		{
+			"scopes, audience, resources and more",
+			login.OAuth2{
+				Grant: login.GrantClient, Scope: lit("calendar contacts"), Audience: lit("hives"),
+				Resource: []*value.Template{lit("https://a.example/"), lit("https://b.example/")},
+				Extra:    []request.Pair{{Name: "lifetime", Value: request.Text(lit("60"), true)}},
+			},
+			basic,
+			"grant_type=client_credentials&scope=calendar+contacts&audience=hives&resource=https%3A%2F%2Fa.example%2F&resource=https%3A%2F%2Fb.example%2F&lifetime=60",
+		},
 	}
 	for _, c := range cases {
 		t.Run(c.name, func(t *testing.T) {
 			from, err := value.ParseAddress(server.URL)
 			require.NoError(t, err)
-			c.login.From, c.login.Client, c.login.ClientSecret = from, lit("s6BhdRkqt3"), value.SecretLiteral("7Fjfp0ZBr1KtDRbnfVdmIw")
-			k := keeper(t, &scope{}, &clock{}, map[string]login.Kind{"l": &c.login, "other": &login.Bearer{Token: lit("of-the-other")}})
+			c.login.From, c.login.Client, c.login.ClientSecret = from, lit("s6BhdRkqt3"),
+				value.SecretLiteral("7Fjfp0ZBr1KtDRbnfVdmIw")
+			k := keeper(t, &scope{}, &clock{},
+				map[string]login.Kind{"l": &c.login, "other": &login.Bearer{Token: lit("of-the-other")}})
 			token, err := k.Token(t.Context(), "l")
 			require.NoError(t, err)
 			assert.Equal(t, "2YotnFZFEjr1zCsicMWpAA", token.Text)
@@ -81,10 +131,15 @@ func TestTokenRequests(t *testing.T) {
 		})
 	}
 	// Both are form-encoded before they go into Basic (RFC 6749, 2.3.1).
-	k := keeper(t, &scope{}, &clock{}, map[string]login.Kind{"l": &login.OAuth2{Grant: login.GrantClient, From: lit(server.URL), Client: lit("a:b c"), ClientSecret: lit("ü&=%")}})
+	k := keeper(t, &scope{}, &clock{},
+		map[string]login.Kind{"l": &login.OAuth2{
+			Grant: login.GrantClient, From: lit(server.URL), Client: lit("a:b c"),
+			ClientSecret: lit("ü&=%"),
+		}})
 	_, err := k.Token(t.Context(), "l")
 	require.NoError(t, err)
-	assert.Equal(t, "Basic "+base64.StdEncoding.EncodeToString([]byte("a%3Ab+c:%C3%BC%26%3D%25")), got.Header.Get("Authorization"))
+	assert.Equal(t, "Basic "+base64.StdEncoding.EncodeToString([]byte("a%3Ab+c:%C3%BC%26%3D%25")),
+		got.Header.Get("Authorization"))
 	// What is given back is both tokens (RFC 7009, 2.1).
 	var revoked []string
 	revocation := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -96,14 +151,21 @@ func TestTokenRequests(t *testing.T) {
 		_, _ = fmt.Fprint(w, `{"access_token": "a-1", "refresh_token": "r-1", "token_type": "Bearer"}`)
 	}))
 	defer revocation.Close()
-	k = keeper(t, &scope{}, &clock{}, map[string]login.Kind{"l": &login.OAuth2{Grant: login.GrantClient, From: lit(revocation.URL), Revocation: lit(revocation.URL + "/revoke"), Revokes: true, Client: lit("c")}})
+	k = keeper(t, &scope{}, &clock{},
+		map[string]login.Kind{"l": &login.OAuth2{
+			Grant: login.GrantClient, From: lit(revocation.URL),
+			Revocation: lit(revocation.URL + "/revoke"), Revokes: true, Client: lit("c"),
+		}})
 	_, err = k.Token(t.Context(), "l")
 	require.NoError(t, err)
 	require.NoError(t, k.Close(t.Context()))
 	assert.ElementsMatch(t, []string{"refresh_token r-1", "access_token a-1"}, revoked)
 	// Logins that need one another are told, not waited for.
 	ring := func(of string) login.Kind {
-		return &login.OAuth2{Grant: login.GrantTokenExchange, From: lit(server.URL), Client: lit("c"), Subject: login.TokenSource{Login: of}}
+		return &login.OAuth2{
+			Grant: login.GrantTokenExchange, From: lit(server.URL), Client: lit("c"),
+			Subject: login.TokenSource{Login: of},
+		}
 	}
 	k = keeper(t, &scope{}, &clock{}, map[string]login.Kind{"a": ring("b"), "b": ring("a")})
 	_, err = k.Token(t.Context(), "a")
@@ -122,7 +184,11 @@ func TestRefreshOutlivesAnOutage(t *testing.T) {
 	}))
 	server.Start()
 	c := &clock{}
-	k := keeper(t, &scope{}, c, map[string]login.Kind{"l": &login.OAuth2{Grant: login.GrantPassword, From: value.Literal(server.URL), Client: value.Literal("c"), User: value.Literal("u"), Password: value.Literal("p")}})
+	k := keeper(t, &scope{}, c,
+		map[string]login.Kind{"l": &login.OAuth2{
+			Grant: login.GrantPassword, From: value.Literal(server.URL),
+			Client: value.Literal("c"), User: value.Literal("u"), Password: value.Literal("p"),
+		}})
 	got := func() string {
 		token, err := k.Token(t.Context(), "l")
 		if err != nil {
@@ -181,7 +247,8 @@ func TestDyingTokensUnderLoad(t *testing.T) {
 	for range 20 {
 		all.Go(func() {
 			for start := time.Now(); time.Since(start) < 2500*time.Millisecond; {
-				sent, err := k.Send(t.Context(), &exchange.Request{Method: "GET", URL: u}, login.Use{Names: []string{"l"}})
+				sent, err := k.Send(t.Context(), &exchange.Request{Method: "GET", URL: u},
+					login.Use{Names: []string{"l"}})
 				if err != nil || sent.Record().Answer == nil || sent.Record().Answer.Status != 200 {
 					refused.Add(1)
 				}
@@ -217,7 +284,8 @@ func TestNTLM(t *testing.T) {
 	info := append(append([]byte{2, 0, byte(len(target)), 0}, target...), 0, 0, 0, 0)
 	message := append([]byte("NTLMSSP\x00"), 2, 0, 0, 0)
 	field := func(length, offset int) []byte {
-		return binary.LittleEndian.AppendUint32(binary.LittleEndian.AppendUint16(binary.LittleEndian.AppendUint16(nil, uint16(length)), uint16(length)), uint32(offset))
+		return binary.LittleEndian.AppendUint32(binary.LittleEndian.AppendUint16(binary.LittleEndian.AppendUint16(nil,
+			uint16(length)), uint16(length)), uint32(offset))
 	}
 	message = append(message, field(len(target), 56)...)
 	message = binary.LittleEndian.AppendUint32(message, 0x00828201|0x00000004|0x20000000)
@@ -244,7 +312,8 @@ func TestNTLM(t *testing.T) {
 			hash := md4.New()
 			hash.Write(utf16le("smoked-larch-41"))
 			key := mac(hash.Sum(nil), utf16le("CLERK"), domain)
-			if string(user) != string(utf16le("clerk")) || !hmac.Equal(response[:16], mac(key, challenge, response[16:])) {
+			if string(user) != string(utf16le("clerk")) ||
+				!hmac.Equal(response[:16], mac(key, challenge, response[16:])) {
 				w.Header().Set("WWW-Authenticate", "NTLM")
 				w.WriteHeader(401)
 			}
@@ -255,14 +324,19 @@ func TestNTLM(t *testing.T) {
 	require.NoError(t, err)
 	defer client.Close()
 	kind := func(password string) login.Kind {
-		return &login.NTLM{User: value.Literal("clerk"), Domain: value.Literal("HIVES"), Password: value.Literal(password)}
+		return &login.NTLM{
+			User: value.Literal("clerk"), Domain: value.Literal("HIVES"),
+			Password: value.Literal(password),
+		}
 	}
-	k := login.NewTokenManager(login.Env{Scope: &scope{}, Sender: client}, map[string]login.Kind{"right": kind("smoked-larch-41"), "wrong": kind("smoked-larch-42")})
+	k := login.NewTokenManager(login.Env{Scope: &scope{}, Sender: client},
+		map[string]login.Kind{"right": kind("smoked-larch-41"), "wrong": kind("smoked-larch-42")})
 	u, err := url.Parse(server.URL)
 	require.NoError(t, err)
 	for name, status := range map[string]int{"right": 200, "wrong": 401} {
 		clear(connections)
-		sent, err := k.Send(t.Context(), &exchange.Request{Method: "POST", URL: u, Body: []byte("lots")}, login.Use{Names: []string{name}})
+		sent, err := k.Send(t.Context(), &exchange.Request{Method: "POST", URL: u, Body: []byte("lots")},
+			login.Use{Names: []string{name}})
 		require.NoError(t, err)
 		assert.Equal(t, status, sent.Record().Answer.Status, name)
 		assert.Len(t, sent.Records, 3)

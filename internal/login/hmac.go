@@ -43,7 +43,10 @@ type HMAC struct {
 }
 
 // HMACHashes are the hashes by name.
-var HMACHashes = map[string]func() hash.Hash{"sha256": sha256.New, "sha384": sha512.New384, "sha512": sha512.New, "sha1": sha1.New, "md5": md5.New}
+var HMACHashes = map[string]func() hash.Hash{
+	"sha256": sha256.New, "sha384": sha512.New384, "sha512": sha512.New,
+	"sha1": sha1.New, "md5": md5.New,
+}
 
 // HMACEncodings are the ways to write bytes as text.
 var HMACEncodings = []string{"base64", "base64url", "hex", "HEX"}
@@ -71,12 +74,16 @@ type SignedPart struct {
 
 // SignedParts lists what can be signed. header, named header, parameter and text
 // are followed by a name or a text.
-var SignedParts = []string{"method", "scheme", "host", "path", "target", "query", "sorted query", "address", "stamp", "nonce", "key id", "body", "body hash", "header", "named header", "parameter", "text"}
+var SignedParts = []string{
+	"method", "scheme", "host", "path", "target", "query", "sorted query", "address", "stamp",
+	"nonce", "key id", "body", "body hash", "header", "named header", "parameter", "text",
+}
 
 // ParseSignedPart reads one part as a file writes it.
 func ParseSignedPart(text string) (SignedPart, error) {
 	text = strings.TrimSpace(text)
-	if slices.Contains(SignedParts, text) && text != "header" && text != "named header" && text != "parameter" && text != "text" {
+	if slices.Contains(SignedParts,
+		text) && text != "header" && text != "named header" && text != "parameter" && text != "text" {
 		return SignedPart{What: text}, nil
 	}
 	for _, what := range []string{"named header", "header", "parameter", "text"} {
@@ -84,7 +91,8 @@ func ParseSignedPart(text string) (SignedPart, error) {
 			return SignedPart{What: what, Name: strings.TrimSpace(name)}, nil
 		}
 	}
-	return SignedPart{}, fmt.Errorf("%q cannot be signed; there are: %s (a header, a named header, a parameter and a text with their name or text behind)", text, strings.Join(SignedParts, ", "))
+	return SignedPart{}, fmt.Errorf(
+		"%q cannot be signed; there are: %s (a header, a named header, a parameter and a text with their name or text behind)", text, strings.Join(SignedParts, ", "))
 }
 
 // hmacState is what was read for the login.
@@ -195,7 +203,8 @@ func (h *HMAC) Put(r *exchange.Request, env *Env, t *Token) error {
 	made["signature"] = encodeText(h.Encode, t.spoilSignature(mac.Sum(nil)))
 	written := made["signature"]
 	if h.Write != "" {
-		written = strings.NewReplacer("${id}", made["id"], "${signature}", made["signature"], "${stamp}", made["stamp"], "${nonce}", made["nonce"]).Replace(h.Write)
+		written = strings.NewReplacer("${id}", made["id"], "${signature}", made["signature"], "${stamp}", made["stamp"],
+			"${nonce}", made["nonce"]).Replace(h.Write)
 	}
 	h.Into.put(r, written)
 	return nil
@@ -248,7 +257,10 @@ func (p SignedPart) text(r *exchange.Request, made map[string]string) (string, e
 		return string(r.Body), nil
 	case "header", "named header":
 		if r.GetHeader(p.Name) == "" && !strings.EqualFold(p.Name, "Host") {
-			return "", &Error{Message: fmt.Sprintf("the header %s is to be signed, and the request has none", p.Name), Try: "set it at the step, or under always: of the service"}
+			return "", &Error{
+				Message: fmt.Sprintf("the header %s is to be signed, and the request has none", p.Name),
+				Try:     "set it at the step, or under always: of the service",
+			}
 		}
 		text := strings.TrimSpace(r.GetHeader(p.Name))
 		if text == "" {

@@ -143,12 +143,18 @@ func (h *HTTPSignature) Put(r *exchange.Request, env *Env, t *Token) error {
 	}
 	base, input, err := httpsign.Base(messageOf(r), h.Cover, params)
 	if err != nil {
-		return &Error{Message: "the signature cannot be made: " + err.Error(), Try: "correct cover: of the login, or set the field at the step"}
+		return &Error{
+			Message: "the signature cannot be made: " + err.Error(),
+			Try:     "correct cover: of the login, or set the field at the step",
+		}
 	}
 	r.Signed = append(r.Signed, base)
 	signature, err := httpsign.Sign(algorithm, state.key, []byte(base))
 	if err != nil {
-		return &Error{Message: "the signature cannot be made: " + err.Error(), Try: "algorithm: names one that goes with the key, of " + strings.Join(httpsign.Algorithms, ", ")}
+		return &Error{
+			Message: "the signature cannot be made: " + err.Error(),
+			Try:     "algorithm: names one that goes with the key, of " + strings.Join(httpsign.Algorithms, ", "),
+		}
 	}
 	label := h.Label
 	if label == "" {

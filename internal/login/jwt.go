@@ -19,7 +19,10 @@ import (
 )
 
 // Algorithms lists the signature algorithms of JWTs (RFC 7518, 3.1; RFC 8037, 3.1).
-var Algorithms = []string{"RS256", "RS384", "RS512", "PS256", "PS384", "PS512", "ES256", "ES384", "ES512", "EdDSA", "HS256", "HS384", "HS512"}
+var Algorithms = []string{
+	"RS256", "RS384", "RS512", "PS256", "PS384", "PS512", "ES256", "ES384", "ES512", "EdDSA",
+	"HS256", "HS384", "HS512",
+}
 
 // assertionLife is how long an assertion made here is good.
 const assertionLife = 2 * time.Minute
@@ -59,14 +62,17 @@ func sign(algorithm string, header map[string]any, claims jwt.MapClaims, key any
 	signed, err := token.SignedString(key)
 	if errors.Is(err, jwt.ErrInvalidKeyType) || errors.Is(err, jwt.ErrInvalidKey) {
 		if signer, ok := key.(crypto.Signer); ok {
-			return "", fmt.Errorf("the algorithm %s does not go with the key (%s)", algorithm, keys.Describe(signer.Public()))
+			return "", fmt.Errorf("the algorithm %s does not go with the key (%s)", algorithm,
+				keys.Describe(signer.Public()))
 		}
 	}
 	return signed, err
 }
 
 // signWithClient makes an assertion by the client's key or, for HMAC, its secret.
-func (o *OAuth2) signWithClient(env *Env, s *oauthState, claims jwt.MapClaims, secret string, shared bool) (string, error) {
+func (o *OAuth2) signWithClient(env *Env, s *oauthState, claims jwt.MapClaims, secret string,
+	shared bool,
+) (string, error) {
 	header := map[string]any{}
 	id, err := env.text("key id", o.KeyID)
 	if err != nil {
@@ -87,7 +93,10 @@ func (o *OAuth2) signWithClient(env *Env, s *oauthState, claims jwt.MapClaims, s
 	}
 	signed, err := sign(algorithm, header, claims, key)
 	if err != nil {
-		return "", &Error{Message: "the assertion cannot be signed: " + err.Error(), Try: "algorithm: names one that goes with the key, of " + strings.Join(Algorithms, ", ")}
+		return "", &Error{
+			Message: "the assertion cannot be signed: " + err.Error(),
+			Try:     "algorithm: names one that goes with the key, of " + strings.Join(Algorithms, ", "),
+		}
 	}
 	return signed, nil
 }
@@ -100,7 +109,10 @@ func (o *OAuth2) clientAssertion(env *Env, s *oauthState, client, secret, endpoi
 		audience = issuer
 	}
 	now := env.serverNow(hostOf(endpoint))
-	claims := jwt.MapClaims{"iss": client, "sub": client, "aud": audience, "jti": randomText(), "iat": now.Unix(), "exp": now.Add(assertionLife).Unix()}
+	claims := jwt.MapClaims{
+		"iss": client, "sub": client, "aud": audience, "jti": randomText(), "iat": now.Unix(),
+		"exp": now.Add(assertionLife).Unix(),
+	}
 	return o.signWithClient(env, s, claims, secret, o.ClientIn == InSecretJWT)
 }
 
@@ -115,7 +127,10 @@ func (o *OAuth2) grantAssertion(env *Env, s *oauthState) (string, error) {
 		return "", err
 	}
 	now := env.serverNow(hostOf(endpoint))
-	claims := jwt.MapClaims{"iss": filled[0], "sub": filled[1], "aud": endpoint, "jti": randomText(), "iat": now.Unix(), "exp": now.Add(assertionLife).Unix()}
+	claims := jwt.MapClaims{
+		"iss": filled[0], "sub": filled[1], "aud": endpoint, "jti": randomText(), "iat": now.Unix(),
+		"exp": now.Add(assertionLife).Unix(),
+	}
 	if filled[1] == "" {
 		claims["sub"] = filled[0]
 	}
@@ -174,11 +189,15 @@ func (o *OAuth2) checkSignature(ctx context.Context, env *Env, s *oauthState, t 
 		return nil, err
 	}
 	if re.Record.Answer.Status != 200 {
-		return nil, &Error{Message: fmt.Sprintf("the issuer's keys cannot be read: %s answered %d: %s", address, re.Record.Answer.Status, answerInWords(re)), Record: re.Record}
+		return nil, &Error{Message: fmt.Sprintf("the issuer's keys cannot be read: %s answered %d: %s", address,
+			re.Record.Answer.Status, answerInWords(re)), Record: re.Record}
 	}
 	set, err := keys.ReadJWKs(re.Record.Answer.Body)
 	if err != nil {
-		return nil, &Error{Message: fmt.Sprintf("the issuer's keys at %s cannot be read: %v", address, err), Record: re.Record}
+		return nil, &Error{
+			Message: fmt.Sprintf("the issuer's keys at %s cannot be read: %v", address, err),
+			Record:  re.Record,
+		}
 	}
 	return checkJWT(t.Text, set, textOf(s.metadata.Get("issuer")), env.serverNow(hostOf(address))), nil
 }
@@ -200,27 +219,34 @@ func checkJWT(text string, set []keys.JWK, issuer string, now time.Time) *Intros
 	var ids []string
 	for _, key := range set {
 		ids = append(ids, key.ID)
-		if key.Use == "enc" || id != "" && key.ID != "" && key.ID != id || key.Algorithm != "" && key.Algorithm != algorithm {
+		if key.Use == "enc" || id != "" && key.ID != "" && key.ID != id ||
+			key.Algorithm != "" && key.Algorithm != algorithm {
 			continue
 		}
 		candidates = append(candidates, key.Public)
 	}
 	if len(candidates) == 0 {
-		return bad("the token is signed by key %q (%s), and the issuer's keys have none for that; they are: %s", id, algorithm, strings.Join(ids, ", "))
+		return bad("the token is signed by key %q (%s), and the issuer's keys have none for that; they are: %s", id,
+			algorithm, strings.Join(ids, ", "))
 	}
 	parser := jwt.NewParser(jwt.WithValidMethods([]string{algorithm}), jwt.WithoutClaimsValidation())
 	var claims jwt.MapClaims
 	var failure error
 	for _, key := range candidates {
 		claims = jwt.MapClaims{}
-		if _, failure = parser.ParseWithClaims(text, claims, func(*jwt.Token) (any, error) { return key, nil }); failure == nil {
+		if _, failure = parser.ParseWithClaims(text, claims, func(*jwt.Token) (any, error) {
+			return key, nil
+		}); failure == nil {
 			break
 		}
 	}
 	if failure != nil {
 		return bad("the signature does not fit the issuer's key: the token was changed, or another signed it")
 	}
-	standing := &Introspection{Good: true, Said: fmt.Sprintf("the signature fits the issuer's key %s (%s)", id, algorithm)}
+	standing := &Introspection{
+		Good: true,
+		Said: fmt.Sprintf("the signature fits the issuer's key %s (%s)", id, algorithm),
+	}
 	all := Claims(text)
 	for _, wrong := range wrongClaims(all, issuer, now) {
 		standing.Good = false
@@ -238,7 +264,8 @@ func wrongClaims(claims *document.Node, issuer string, now time.Time) []string {
 	if nbf := instant(claims, "nbf"); now.Before(nbf) {
 		wrong = append(wrong, fmt.Sprintf("it is not good before %v from now", nbf.Sub(now).Round(time.Second)))
 	}
-	if said := textOf(claims.Get("iss")); issuer != "" && said != "" && strings.TrimSuffix(said, "/") != strings.TrimSuffix(issuer, "/") {
+	if said := textOf(claims.Get("iss")); issuer != "" && said != "" && strings.TrimSuffix(said,
+		"/") != strings.TrimSuffix(issuer, "/") {
 		wrong = append(wrong, fmt.Sprintf("it is of another issuer: it says %q, not %q", said, issuer))
 	}
 	return wrong

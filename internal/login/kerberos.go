@@ -39,7 +39,8 @@ type kerberosState struct {
 
 // Obtain gets a ticket-granting ticket.
 func (k *Kerberos) Obtain(_ context.Context, env *Env, _ *Token) (*Token, error) {
-	filled, err := env.texts("user", k.User, "realm", k.Realm, "password", k.Password, "kdc", k.KDC, "service", k.Service)
+	filled, err := env.texts("user", k.User, "realm", k.Realm, "password", k.Password, "kdc", k.KDC, "service",
+		k.Service)
 	if err != nil {
 		return nil, err
 	}
@@ -68,7 +69,10 @@ func (k *Kerberos) Obtain(_ context.Context, env *Env, _ *Token) (*Token, error)
 			return nil, kerberosError(err, realm)
 		}
 	}
-	return &Token{User: user + "@" + realm, Kind: "Negotiate", Obtained: env.now(), Fixed: true, material: &kerberosState{client: c, service: service}}, nil
+	return &Token{
+		User: user + "@" + realm, Kind: "Negotiate", Obtained: env.now(), Fixed: true,
+		material: &kerberosState{client: c, service: service},
+	}, nil
 }
 
 func (k *Kerberos) settings(env *Env, realm, kdc string) (*config.Config, error) {
@@ -86,7 +90,10 @@ func (k *Kerberos) settings(env *Env, realm, kdc string) (*config.Config, error)
 	if kdc == "" {
 		settings, err := config.Load("/etc/krb5.conf")
 		if err != nil {
-			return nil, &Error{Message: "the machine's own settings of Kerberos cannot be read: " + err.Error(), Try: "name the realm's server under kdc:, or a krb5.conf of the bench under config:"}
+			return nil, &Error{
+				Message: "the machine's own settings of Kerberos cannot be read: " + err.Error(),
+				Try:     "name the realm's server under kdc:, or a krb5.conf of the bench under config:",
+			}
 		}
 		return settings, nil
 	}

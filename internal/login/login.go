@@ -252,7 +252,8 @@ func (e *Env) piece(what string, t *value.Template) ([]byte, error) {
 	if err != nil || text == "" {
 		return nil, err
 	}
-	if strings.Contains(text, "-----BEGIN ") || strings.HasPrefix(strings.TrimSpace(text), "{") || strings.HasPrefix(strings.TrimSpace(text), "<") {
+	if strings.Contains(text, "-----BEGIN ") || strings.HasPrefix(strings.TrimSpace(text), "{") ||
+		strings.HasPrefix(strings.TrimSpace(text), "<") {
 		return []byte(text), nil
 	}
 	if e.ReadFile == nil {
@@ -260,7 +261,10 @@ func (e *Env) piece(what string, t *value.Template) ([]byte, error) {
 	}
 	data, err := e.ReadFile(text)
 	if err != nil {
-		return nil, &Error{Message: what + ": " + err.Error(), Try: "name a file of the bench folder, or ${sealed.NAME} that holds the text of a PEM file"}
+		return nil, &Error{
+			Message: what + ": " + err.Error(),
+			Try:     "name a file of the bench folder, or ${sealed.NAME} that holds the text of a PEM file",
+		}
 	}
 	return data, nil
 }

@@ -67,14 +67,46 @@ func TestFixedKinds(t *testing.T) {
 		header, text   string
 		address, shown string
 	}{
-		{name: "basic", kind: &login.Basic{User: lit("Aladdin"), Password: lit("open sesame")}, header: "Authorization", text: "Basic QWxhZGRpbjpvcGVuIHNlc2FtZQ=="}, // RFC 7617, section 2
-		{name: "basic with an empty password", kind: &login.Basic{User: lit("a"), Password: lit("")}, header: "Authorization", text: "Basic YTo="},
-		{name: "basic in UTF-8", kind: &login.Basic{User: lit("test"), Password: lit("123£")}, header: "Authorization", text: "Basic dGVzdDoxMjPCow=="}, // RFC 7617, 2.1
-		{name: "bearer", kind: &login.Bearer{Token: lit("mF_9.B5f-4.1JqM")}, header: "Authorization", text: "Bearer mF_9.B5f-4.1JqM"},                   // RFC 6750, 2.1
-		{name: "key", kind: &login.Key{Key: lit("k-1"), Send: login.Send{Header: "X-Key"}}, header: "X-Key", text: "k-1"},
-		{name: "key with a word", kind: &login.Key{Key: lit("k-1"), Send: login.Send{Header: "Authorization", Word: "Hive"}}, header: "Authorization", text: "Hive k-1"},
-		{name: "key in the query", kind: &login.Key{Key: lit("k 1&"), Send: login.Send{Query: "api key"}}, address: "http://127.0.0.1/lots?a=1&api%20key=k%201%26", shown: "http://127.0.0.1/lots?a=1&api%20key=[masked]"},
-		{name: "key in a cookie", kind: &login.Key{Key: lit("k-1"), Send: login.Send{Cookie: "SID"}}, header: "Cookie", text: "SID=k-1"},
+		// RFC 7617, section 2
+		{
+			name: "basic", kind: &login.Basic{User: lit("Aladdin"), Password: lit("open sesame")},
+			header: "Authorization",
+			text:   "Basic QWxhZGRpbjpvcGVuIHNlc2FtZQ==",
+		},
+		{
+			name: "basic with an empty password", kind: &login.Basic{User: lit("a"), Password: lit("")},
+			header: "Authorization", text: "Basic YTo=",
+		},
+		// RFC 7617, 2.1
+		{
+			name: "basic in UTF-8", kind: &login.Basic{User: lit("test"), Password: lit("123£")},
+			header: "Authorization",
+			text:   "Basic dGVzdDoxMjPCow==",
+		},
+		// RFC 6750, 2.1
+		{
+			name: "bearer", kind: &login.Bearer{Token: lit("mF_9.B5f-4.1JqM")}, header: "Authorization",
+			text: "Bearer mF_9.B5f-4.1JqM",
+		},
+		{
+			name: "key", kind: &login.Key{Key: lit("k-1"), Send: login.Send{Header: "X-Key"}}, header: "X-Key",
+			text: "k-1",
+		},
+		{
+			name:   "key with a word",
+			kind:   &login.Key{Key: lit("k-1"), Send: login.Send{Header: "Authorization", Word: "Hive"}},
+			header: "Authorization", text: "Hive k-1",
+		},
+		{
+			name: "key in the query", kind: &login.Key{Key: lit("k 1&"), Send: login.Send{Query: "api key"}},
+			address: "http://127.0.0.1/lots?a=1&api%20key=k%201%26",
+			shown:   "http://127.0.0.1/lots?a=1&api%20key=[masked]",
+		},
+		{
+			name: "key in a cookie", kind: &login.Key{Key: lit("k-1"), Send: login.Send{Cookie: "SID"}},
+			header: "Cookie",
+			text:   "SID=k-1",
+		},
 	}
 	for _, c := range cases {
 		t.Run(c.name, func(t *testing.T) {
@@ -96,7 +128,11 @@ func TestFixedKinds(t *testing.T) {
 			assert.NoError(t, k.Close(t.Context()))
 		})
 	}
-	k := keeper(t, &scope{}, &clock{}, map[string]login.Kind{"colon": &login.Basic{User: lit("a:b"), Password: lit("c")}, "lines": &login.Key{Key: lit("a\nb"), Send: login.Send{Header: "X"}}})
+	k := keeper(t, &scope{}, &clock{},
+		map[string]login.Kind{
+			"colon": &login.Basic{User: lit("a:b"), Password: lit("c")},
+			"lines": &login.Key{Key: lit("a\nb"), Send: login.Send{Header: "X"}},
+		})
 	_, err := k.Token(t.Context(), "colon")
 	assert.ErrorContains(t, err, "cannot hold a colon")
 	token, err := k.Token(t.Context(), "lines")
@@ -127,7 +163,8 @@ func issuer(t *testing.T, life int, refresh bool) (*httptest.Server, *atomic.Int
 		if refresh {
 			more = `, "refresh_token": "again"`
 		}
-		_, _ = fmt.Fprintf(w, `{"access_token": %q, "token_type": "Bearer", "expires_in": %d, "scope": "a b"%s}`, text, life, more)
+		_, _ = fmt.Fprintf(w, `{"access_token": %q, "token_type": "Bearer", "expires_in": %d, "scope": "a b"%s}`, text,
+			life, more)
 	}))
 	t.Cleanup(server.Close)
 	return server, &asked, &refreshed
@@ -137,7 +174,10 @@ func oauth(t *testing.T, address string) *login.OAuth2 {
 	t.Helper()
 	from, err := value.ParseAddress(address)
 	require.NoError(t, err)
-	return &login.OAuth2{Grant: "client credentials", From: from, Client: value.Literal("desk"), ClientSecret: value.SecretLiteral("desk-secret")}
+	return &login.OAuth2{
+		Grant: "client credentials", From: from, Client: value.Literal("desk"),
+		ClientSecret: value.SecretLiteral("desk-secret"),
+	}
 }
 
 // A token is used until a tenth of its life, at most 30 seconds, is left.
@@ -190,14 +230,26 @@ func TestRefusals(t *testing.T) {
 		contentType, answer string
 		message, try        string
 	}{
-		{400, "application/json", `{"error": "invalid_scope", "error_description": "no such scope"}`, "refused with 400 invalid_scope: no such scope", "more than this client may have"},
-		{401, "application/json", `{"error": "invalid_client"}`, "refused with 401 invalid_client", "client in: basic, form"},
+		{
+			400, "application/json", `{"error": "invalid_scope", "error_description": "no such scope"}`,
+			"refused with 400 invalid_scope: no such scope", "more than this client may have",
+		},
+		{
+			401, "application/json", `{"error": "invalid_client"}`, "refused with 401 invalid_client",
+			"client in: basic, form",
+		},
 		{400, "application/json", `{"error": "unauthorized_client"}`, "unauthorized_client", "may not use this grant"},
-		{400, "application/json", `{"error": "unsupported_grant_type"}`, "unsupported_grant_type", "does not know this grant"},
+		{
+			400, "application/json", `{"error": "unsupported_grant_type"}`, "unsupported_grant_type",
+			"does not know this grant",
+		},
 		{400, "application/json", `{"error": "custom"}`, "custom", ""},
 		{500, "text/html", `<html>`, "answered 500: an HTML page", ""},
 		{404, "text/plain", ``, "answered 404: an empty answer", ""},
-		{200, "application/json", `{"token": "x"}`, "200 without an access_token (an object with token)", "RFC 6749, section 5.1"},
+		{
+			200, "application/json", `{"token": "x"}`, "200 without an access_token (an object with token)",
+			"RFC 6749, section 5.1",
+		},
 		{200, "text/html", `<html>`, "200 without an access_token (an HTML page)", ""},
 		{200, "application/json", `{"access_token": ""}`, "without an access_token", ""},
 	}
@@ -246,7 +298,10 @@ func TestSpoil(t *testing.T) {
 	assert.ErrorContains(t, err, "expired, tampered, other audience, empty")
 	_, err = login.Spoil(bearer, &login.Token{}, "tampered", now)
 	assert.Error(t, err)
-	for _, text := range []string{"", "a.b", "a.b.c", "a." + base64.RawURLEncoding.EncodeToString([]byte("[]")) + ".c"} {
+	for _, text := range []string{
+		"", "a.b", "a.b.c",
+		"a." + base64.RawURLEncoding.EncodeToString([]byte("[]")) + ".c",
+	} {
 		assert.Nil(t, login.Claims(text), text)
 	}
 }

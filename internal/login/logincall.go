@@ -44,8 +44,10 @@ func (d *LoginCall) Obtain(ctx context.Context, env *Env, _ *Token) (*Token, err
 		return nil, err
 	}
 	if status := r.Record.Answer.Status; status < 200 || status > 299 {
-		return nil, &Error{Message: fmt.Sprintf("the desk answered %d: %s", status, answerInWords(r)), Record: r.Record,
-			Try: "check user and password, and where the desk wants them (headers, form, JSON, Basic)"}
+		return nil, &Error{
+			Message: fmt.Sprintf("the desk answered %d: %s", status, answerInWords(r)), Record: r.Record,
+			Try: "check user and password, and where the desk wants them (headers, form, JSON, Basic)",
+		}
 	}
 	roots := r.Roots(nil)
 	found, err := d.TokenAt.Find(roots, env.Scope)
@@ -58,8 +60,10 @@ func (d *LoginCall) Obtain(ctx context.Context, env *Env, _ *Token) (*Token, err
 		if miss := found.Missed(); miss != nil {
 			why = miss.String()
 		}
-		return nil, &Error{Message: fmt.Sprintf("there is no token at %s: %s", d.TokenAt.Source, why), Record: r.Record,
-			Try: "see what the desk answers with `testbench call`, and correct token at:"}
+		return nil, &Error{
+			Message: fmt.Sprintf("there is no token at %s: %s", d.TokenAt.Source, why), Record: r.Record,
+			Try: "see what the desk answers with `testbench call`, and correct token at:",
+		}
 	}
 	text := strings.TrimSpace(node.Value().Text)
 	token := &Token{Text: text, Kind: d.Send.Word, Obtained: env.now()}
@@ -89,7 +93,8 @@ func (d *LoginCall) end(found path.Selection, now time.Time) (time.Time, error) 
 	if d.LastsUnit == 0 {
 		moment, _, err := value.Moment(node.Value().Text)
 		if err != nil {
-			return time.Time{}, fmt.Errorf("lasts: %w; with a unit behind the path (s, min, h) it is read as a duration", err)
+			return time.Time{}, fmt.Errorf(
+				"lasts: %w; with a unit behind the path (s, min, h) it is read as a duration", err)
 		}
 		return moment, nil
 	}
@@ -107,7 +112,10 @@ func (d *LoginCall) Put(r *exchange.Request, _ *Env, t *Token) error { return d.
 // Verify makes the call that says whether a token is still good.
 func (d *LoginCall) Verify(ctx context.Context, env *Env, t *Token) (*Introspection, error) {
 	if d.StillGood == nil {
-		return nil, &Error{Message: "the login names no call that verifies a token", Try: "add still good: GET ADDRESS to the login"}
+		return nil, &Error{
+			Message: "the login names no call that verifies a token",
+			Try:     "add still good: GET ADDRESS to the login",
+		}
 	}
 	status, details, err := d.with(ctx, env, d.StillGood, t)
 	if err != nil {

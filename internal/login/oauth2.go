@@ -133,7 +133,8 @@ func (o *OAuth2) Obtain(ctx context.Context, env *Env, before *Token) (*Token, e
 		if held, ok := before.material.(*oauthState); ok {
 			s.prover = held.prover // the refresh token is bound to its key (RFC 9449, section 5)
 		}
-		token, err := o.ask(ctx, env, s, o.targeted(pair("grant_type", "refresh_token"), pair("refresh_token", before.Refresh)))
+		token, err := o.ask(ctx, env, s,
+			o.targeted(pair("grant_type", "refresh_token"), pair("refresh_token", before.Refresh)))
 		if err == nil {
 			if token.Refresh == "" {
 				token.Refresh = before.Refresh
@@ -154,7 +155,9 @@ func pair(name, text string) request.Pair {
 }
 
 // clientRequest builds a request in which the client proves who it is.
-func (o *OAuth2) clientRequest(env *Env, s *oauthState, address string, form []request.Pair) (*exchange.Request, error) {
+func (o *OAuth2) clientRequest(env *Env, s *oauthState, address string,
+	form []request.Pair,
+) (*exchange.Request, error) {
 	spec := &request.Spec{Method: "POST", Address: value.Literal(address), Form: form}
 	spec.Headers = []request.Pair{pair("Accept", "application/json")}
 	filled, err := env.texts("client", o.Client, "client secret", o.ClientSecret)
@@ -171,7 +174,8 @@ func (o *OAuth2) clientRequest(env *Env, s *oauthState, address string, form []r
 	}
 	switch way {
 	case InForm:
-		spec.Form = append(spec.Form, pair("client_id", client), request.Pair{Name: "client_secret", Value: request.Text(o.ClientSecret, true)})
+		spec.Form = append(spec.Form, pair("client_id", client),
+			request.Pair{Name: "client_secret", Value: request.Text(o.ClientSecret, true)})
 	case InBasic:
 		// Both are form-encoded before they go into Basic (section 2.3.1).
 		credentials := basicCredentials(url.QueryEscape(client), url.QueryEscape(secret))
@@ -183,7 +187,9 @@ func (o *OAuth2) clientRequest(env *Env, s *oauthState, address string, form []r
 			return nil, err
 		}
 		env.Scope.Hide(assertion)
-		spec.Form = append(spec.Form, pair("client_id", client), pair("client_assertion_type", "urn:ietf:params:oauth:client-assertion-type:jwt-bearer"), pair("client_assertion", assertion))
+		spec.Form = append(spec.Form, pair("client_id", client),
+			pair("client_assertion_type", "urn:ietf:params:oauth:client-assertion-type:jwt-bearer"),
+			pair("client_assertion", assertion))
 	default:
 		if client != "" {
 			spec.Form = append(spec.Form, pair("client_id", client))
@@ -229,12 +235,19 @@ func (o *OAuth2) ask(ctx context.Context, env *Env, s *oauthState, form []reques
 	}
 	text := re.Payload.Get("access_token")
 	if re.Format != document.JSON || text == nil || text.Text == "" {
-		return nil, &Error{Message: fmt.Sprintf("the token endpoint answered 200 without an access_token (%s)", answerInWords(re)), Record: re.Record,
-			Try: "is from: the token endpoint? It should answer in JSON (RFC 6749, section 5.1)"}
+		return nil, &Error{
+			Message: fmt.Sprintf("the token endpoint answered 200 without an access_token (%s)", answerInWords(re)),
+			Record:  re.Record,
+			Try:     "is from: the token endpoint? It should answer in JSON (RFC 6749, section 5.1)",
+		}
 	}
 	now := env.now()
-	token := &Token{Text: text.Text, Obtained: now, Kind: textOf(re.Payload.Get("token_type")), Refresh: textOf(re.Payload.Get("refresh_token")),
-		Identity: textOf(re.Payload.Get("id_token")), Scope: strings.Fields(textOf(re.Payload.Get("scope"))), Expires: expiry(text.Text)}
+	token := &Token{
+		Text: text.Text, Obtained: now, Kind: textOf(re.Payload.Get("token_type")),
+		Refresh:  textOf(re.Payload.Get("refresh_token")),
+		Identity: textOf(re.Payload.Get("id_token")), Scope: strings.Fields(textOf(re.Payload.Get("scope"))),
+		Expires: expiry(text.Text),
+	}
 	if !token.Expires.IsZero() {
 		token.Expires = token.Expires.Add(-Skew(re.Record)) // the claim follows the server's clock
 	}
@@ -247,15 +260,20 @@ func (o *OAuth2) ask(ctx context.Context, env *Env, s *oauthState, form []reques
 		token.material = s
 	}
 	if s.prover != nil && !strings.EqualFold(token.Kind, "DPoP") {
-		return nil, &Error{Record: re.Record, Message: fmt.Sprintf("the token endpoint gave a token of type %q, which is not bound to the key that was proven (RFC 9449, section 5)", token.Kind),
-			Try: "the server may not know DPoP; leave proof: dpop out to use its tokens all the same"}
+		return nil, &Error{
+			Record: re.Record, Message: fmt.Sprintf(
+				"the token endpoint gave a token of type %q, which is not bound to the key that was proven (RFC 9449, section 5)", token.Kind),
+			Try: "the server may not know DPoP; leave proof: dpop out to use its tokens all the same",
+		}
 	}
 	return token, nil
 }
 
 // askEndpoint sends one request of the client, with a proof of its key where
 // tokens are bound to one. A nonce that is asked for is given, once (RFC 9449, 8).
-func (o *OAuth2) askEndpoint(ctx context.Context, env *Env, s *oauthState, address string, form []request.Pair) (*reply.Reply, error) {
+func (o *OAuth2) askEndpoint(ctx context.Context, env *Env, s *oauthState, address string,
+	form []request.Pair,
+) (*reply.Reply, error) {
 	for attempt := 0; ; attempt++ {
 		r, err := o.clientRequest(env, s, address, form)
 		if err != nil {
@@ -276,9 +294,11 @@ func (o *OAuth2) askEndpoint(ctx context.Context, env *Env, s *oauthState, addre
 				re.Format, re.Payload = document.JSON, node
 			}
 		}
-		wantsNonce := s.prover != nil && s.prover.learn(re.Record.Answer, r.URL) && textOf(re.Payload.Get("error")) == "use_dpop_nonce"
+		wantsNonce := s.prover != nil && s.prover.learn(re.Record.Answer, r.URL) &&
+			textOf(re.Payload.Get("error")) == "use_dpop_nonce"
 		// A server whose clock differs finds our assertions too old or too young.
-		skewed := attempt == 0 && re.Record.Answer.Status >= 400 && Skew(re.Record) != 0 && (o.ClientIn == InKeyJWT || o.ClientIn == InSecretJWT || s.prover != nil)
+		skewed := attempt == 0 && re.Record.Answer.Status >= 400 && Skew(re.Record) != 0 &&
+			(o.ClientIn == InKeyJWT || o.ClientIn == InSecretJWT || s.prover != nil)
 		if attempt > 0 || !wantsNonce && !skewed {
 			return re, nil
 		}
@@ -293,7 +313,8 @@ func refusal(r *reply.Reply) *Error {
 	switch location := answer.Header.Get("Location"); {
 	case code != "":
 	case answer.Status >= 300 && answer.Status < 400 && location != "":
-		e.Message = fmt.Sprintf("the endpoint answered %d and leads to %s, where credentials were not sent", answer.Status, location)
+		e.Message = fmt.Sprintf("the endpoint answered %d and leads to %s, where credentials were not sent",
+			answer.Status, location)
 		e.Try = "if that is where it is now, write its address into the login"
 		return e
 	case r.Format == document.HTML:
@@ -384,7 +405,8 @@ func (o *OAuth2) Challenged(answer *exchange.Answer, _ *Env, t *Token) (*Token, 
 	isNew := s.prover.learnAt("", answer)
 	next := *t
 	next.Kind = "a nonce (DPoP)"
-	again := isNew && answer.Status == 401 && strings.Contains(strings.Join(answer.Header.Values("WWW-Authenticate"), " "), "use_dpop_nonce")
+	again := isNew && answer.Status == 401 &&
+		strings.Contains(strings.Join(answer.Header.Values("WWW-Authenticate"), " "), "use_dpop_nonce")
 	if !again {
 		return nil, false, false, nil
 	}
@@ -416,8 +438,10 @@ func (o *OAuth2) Verify(ctx context.Context, env *Env, t *Token) (*Introspection
 	}
 	switch {
 	case asked == nil && signed == nil:
-		return nil, &Error{Message: "nobody can be asked: the login names neither an introspection endpoint nor the issuer's keys",
-			Try: "add introspection: ADDRESS, or keys: ADDRESS for tokens that are JWTs, or issuer: to find both"}
+		return nil, &Error{
+			Message: "nobody can be asked: the login names neither an introspection endpoint nor the issuer's keys",
+			Try:     "add introspection: ADDRESS, or keys: ADDRESS for tokens that are JWTs, or issuer: to find both",
+		}
 	case asked == nil:
 		return signed, nil
 	case signed == nil:
@@ -437,7 +461,8 @@ func (o *OAuth2) introspect(ctx context.Context, env *Env, s *oauthState, t *Tok
 	if err != nil {
 		return nil, err
 	}
-	r, err := o.askEndpoint(ctx, env, &oauthState{metadata: s.metadata, pair: s.pair}, address, []request.Pair{pair("token", t.Text), pair("token_type_hint", "access_token")})
+	r, err := o.askEndpoint(ctx, env, &oauthState{metadata: s.metadata, pair: s.pair}, address,
+		[]request.Pair{pair("token", t.Text), pair("token_type_hint", "access_token")})
 	if err != nil {
 		return nil, err
 	}
@@ -445,7 +470,10 @@ func (o *OAuth2) introspect(ctx context.Context, env *Env, s *oauthState, t *Tok
 	if r.Record.Answer.Status != 200 || active == nil {
 		return nil, refusal(r)
 	}
-	standing := &Introspection{Good: active.Text == "true", Details: r.Payload, Said: "the issuer says the token is good"}
+	standing := &Introspection{
+		Good: active.Text == "true", Details: r.Payload,
+		Said: "the issuer says the token is good",
+	}
 	if !standing.Good {
 		standing.Said = "the issuer says the token is not good (expired, withdrawn or unknown)"
 	}
@@ -473,7 +501,8 @@ func (o *OAuth2) Revoke(ctx context.Context, env *Env, t *Token) error {
 		if text == "" {
 			continue
 		}
-		r, err := o.askEndpoint(ctx, env, s, address, []request.Pair{pair("token", text), pair("token_type_hint", hint)})
+		r, err := o.askEndpoint(ctx, env, s, address,
+			[]request.Pair{pair("token", text), pair("token_type_hint", hint)})
 		if err != nil {
 			return err
 		}
@@ -486,9 +515,13 @@ func (o *OAuth2) Revoke(ctx context.Context, env *Env, t *Token) error {
 
 // Placeholders lists the placeholders.
 func (o *OAuth2) Placeholders() []*value.Placeholder {
-	all := placeholders(append([]*value.Template{o.Issuer, o.From, o.AuthorizeAt, o.DeviceAt, o.Introspection, o.Revocation, o.KeysAt, o.Client, o.ClientSecret, o.KeyID,
-		o.User, o.Password, o.RefreshToken, o.Redirect, o.Assertion, o.Subject.Token, o.Subject.Kind, o.Actor.Token, o.Actor.Kind, o.Requested,
-		o.Scope, o.Audience}, o.Resource...)...)
+	all := placeholders(append([]*value.Template{
+		o.Issuer, o.From, o.AuthorizeAt, o.DeviceAt, o.Introspection, o.Revocation, o.KeysAt, o.Client, o.ClientSecret,
+		o.KeyID,
+		o.User, o.Password, o.RefreshToken, o.Redirect, o.Assertion, o.Subject.Token, o.Subject.Kind, o.Actor.Token,
+		o.Actor.Kind, o.Requested,
+		o.Scope, o.Audience,
+	}, o.Resource...)...)
 	all = append(all, o.Material.placeholders()...)
 	for _, p := range append(o.Claims[:len(o.Claims):len(o.Claims)], o.Extra...) {
 		all = append(all, p.Value.Placeholders()...)

@@ -24,8 +24,10 @@ const personTime = 5 * time.Minute
 const longestWait = 30 * time.Minute
 
 func nobody() *Error {
-	return &Error{Message: "this login needs a person, and nobody is there to open a page",
-		Try: "run `testbench token LOGIN` on a terminal first; its token is kept, sealed, for later commands"}
+	return &Error{
+		Message: "this login needs a person, and nobody is there to open a page",
+		Try:     "run `testbench token LOGIN` on a terminal first; its token is kept, sealed, for later commands",
+	}
 }
 
 func randomText() string {
@@ -71,7 +73,10 @@ func (o *OAuth2) byDevice(ctx context.Context, env *Env, s *oauthState) (*Token,
 		return nil, refusal(re)
 	}
 	env.Scope.Hide(code)
-	prompt := Prompt{Login: env.login, Address: page, Code: textOf(re.Payload.Get("user_code")), Until: time.Now().Add(min(seconds(re.Payload.Get("expires_in"), personTime), longestWait))}
+	prompt := Prompt{
+		Login: env.login, Address: page, Code: textOf(re.Payload.Get("user_code")),
+		Until: time.Now().Add(min(seconds(re.Payload.Get("expires_in"), personTime), longestWait)),
+	}
 	if complete := textOf(re.Payload.Get("verification_uri_complete")); complete != "" {
 		prompt.Address = complete
 	}
@@ -81,7 +86,8 @@ func (o *OAuth2) byDevice(ctx context.Context, env *Env, s *oauthState) (*Token,
 		if err := wait(ctx, pause); err != nil {
 			return nil, err
 		}
-		token, err := o.ask(ctx, env, s, o.targeted(pair("grant_type", "urn:ietf:params:oauth:grant-type:device_code"), pair("device_code", code)))
+		token, err := o.ask(ctx, env, s,
+			o.targeted(pair("grant_type", "urn:ietf:params:oauth:grant-type:device_code"), pair("device_code", code)))
 		var failure *Error
 		if err == nil || !errors.As(err, &failure) || failure.Record == nil || failure.Record.Answer == nil {
 			return token, err
@@ -138,7 +144,10 @@ func (o *OAuth2) byCode(ctx context.Context, env *Env, s *oauthState) (*Token, e
 		return nil, err
 	}
 	came := make(chan returned, 1)
-	server := &http.Server{ReadHeaderTimeout: 10 * time.Second, MaxHeaderBytes: 64 << 10, Handler: catcher(redirect, state, textOf(s.metadata.Get("issuer")), came)}
+	server := &http.Server{
+		ReadHeaderTimeout: 10 * time.Second, MaxHeaderBytes: 64 << 10,
+		Handler: catcher(redirect, state, textOf(s.metadata.Get("issuer")), came),
+	}
 	go func() { _ = server.Serve(listener) }()
 	defer func() {
 		// The page that says that all is well must still reach the browser.
@@ -154,13 +163,19 @@ func (o *OAuth2) byCode(ctx context.Context, env *Env, s *oauthState) (*Token, e
 	case <-ctx.Done():
 		return nil, &Error{Message: "interrupted while waiting for somebody to agree", Cause: ctx.Err()}
 	case <-timer.C:
-		return nil, &Error{Asked: true, Message: fmt.Sprintf("nobody came back from the authorization page within %v", personTime), Try: "the server must know the redirect address " + redirect.String()}
+		return nil, &Error{
+			Asked:   true,
+			Message: fmt.Sprintf("nobody came back from the authorization page within %v", personTime),
+			Try:     "the server must know the redirect address " + redirect.String(),
+		}
 	case got := <-came:
 		if got.err != nil {
 			return nil, got.err
 		}
 		env.Scope.Hide(got.code)
-		return o.ask(ctx, env, s, o.targeted(pair("grant_type", "authorization_code"), pair("code", got.code), pair("redirect_uri", redirect.String()), pair("code_verifier", verifier)))
+		return o.ask(ctx, env, s,
+			o.targeted(pair("grant_type", "authorization_code"), pair("code", got.code),
+				pair("redirect_uri", redirect.String()), pair("code_verifier", verifier)))
 	}
 }
 
@@ -173,12 +188,18 @@ func (o *OAuth2) listen(env *Env) (net.Listener, *url.URL, error) {
 			return nil, nil, &Error{Message: "redirect: " + err.Error()}
 		}
 		if redirect, err = url.Parse(text.Sent); err != nil || redirect.Scheme != "http" || redirect.Host == "" {
-			return nil, nil, &Error{Message: fmt.Sprintf("redirect: %q is no http address", text.Sent), Try: "write it like http://127.0.0.1:8765/back"}
+			return nil, nil, &Error{
+				Message: fmt.Sprintf("redirect: %q is no http address", text.Sent),
+				Try:     "write it like http://127.0.0.1:8765/back",
+			}
 		}
 	}
 	host := redirect.Hostname()
 	if ip := net.ParseIP(host); host != "localhost" && (ip == nil || !ip.IsLoopback()) {
-		return nil, nil, &Error{Message: fmt.Sprintf("redirect: %s is not on this machine's loopback", redirect.Host), Try: "write it like http://127.0.0.1:8765/back"}
+		return nil, nil, &Error{
+			Message: fmt.Sprintf("redirect: %s is not on this machine's loopback", redirect.Host),
+			Try:     "write it like http://127.0.0.1:8765/back",
+		}
 	}
 	port := redirect.Port()
 	if port == "" {
@@ -186,7 +207,11 @@ func (o *OAuth2) listen(env *Env) (net.Listener, *url.URL, error) {
 	}
 	listener, err := net.Listen("tcp", net.JoinHostPort(host, port))
 	if err != nil {
-		return nil, nil, &Error{Message: fmt.Sprintf("the port that the browser should come back to cannot be opened: %v", err), Try: "name another one under redirect:"}
+		return nil, nil, &Error{
+			Message: fmt.Sprintf(
+				"the port that the browser should come back to cannot be opened: %v", err),
+			Try: "name another one under redirect:",
+		}
 	}
 	if port == "0" {
 		redirect.Host = listener.Addr().String()
@@ -247,7 +272,10 @@ func catcher(redirect *url.URL, state, issuer string, came chan<- returned) http
 			got.err = &Error{Asked: true, Message: message, Try: errorWords[code]}
 		case query.Has("iss") && issuer != "" && query.Get("iss") != issuer:
 			// RFC 9207, section 2.4: another server answered in the place of ours.
-			got.err = &Error{Asked: true, Message: fmt.Sprintf("the answer came from another issuer: %q, not %q", query.Get("iss"), issuer)}
+			got.err = &Error{
+				Asked:   true,
+				Message: fmt.Sprintf("the answer came from another issuer: %q, not %q", query.Get("iss"), issuer),
+			}
 		case got.code == "":
 			got.err = &Error{Asked: true, Message: "the authorization server sent the browser back without a code"}
 		}

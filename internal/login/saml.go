@@ -46,9 +46,13 @@ func (s *SAML) Obtain(ctx context.Context, env *Env, _ *Token) (*Token, error) {
 	from, until := wssecurity.AssertionLife(assertion)
 	switch now := env.now(); {
 	case !until.IsZero() && !now.Before(until) && s.From == "":
-		return nil, &Error{Message: fmt.Sprintf("the assertion ended %v ago", now.Sub(until).Round(time.Second)), Try: "get a new one and seal it"}
+		return nil, &Error{
+			Message: fmt.Sprintf("the assertion ended %v ago", now.Sub(until).Round(time.Second)),
+			Try:     "get a new one and seal it",
+		}
 	case now.Before(from.Add(-stampLife)):
-		return nil, &Error{Message: fmt.Sprintf("the assertion is not good before %v from now", from.Sub(now).Round(time.Second))}
+		return nil, &Error{Message: fmt.Sprintf("the assertion is not good before %v from now",
+			from.Sub(now).Round(time.Second))}
 	}
 	token.Expires = until
 	return token, nil

@@ -88,7 +88,8 @@ func (k *TokenManager) Send(ctx context.Context, planned *exchange.Request, use 
 		switch {
 		case again && rounds < mostRounds:
 			rounds++
-			sent.Notes = append(sent.Notes, fmt.Sprintf("the service answered %d and asked for %s: sent again", record.Answer.Status, asked))
+			sent.Notes = append(sent.Notes,
+				fmt.Sprintf("the service answered %d and asked for %s: sent again", record.Answer.Status, asked))
 			continue
 		case shift != 0 && use.Spoil == "" && rounds == 0 && k.stamps(names) && mayBeStale(record.Answer):
 			rounds++
@@ -99,7 +100,8 @@ func (k *TokenManager) Send(ctx context.Context, planned *exchange.Request, use 
 		if renewals < mostRenewals && !wanted && k.refuses(names, record.Answer) && k.renews(tokens, renewals == 0) {
 			renewals++
 			clear(passing) // it held on to what was refused
-			sent.Notes = append(sent.Notes, fmt.Sprintf("the answer was %d: a new token was got and the request sent again", record.Answer.Status))
+			sent.Notes = append(sent.Notes,
+				fmt.Sprintf("the answer was %d: a new token was got and the request sent again", record.Answer.Status))
 			continue
 		}
 		k.receive(names, tokens, request, sent)
@@ -139,7 +141,8 @@ func mayBeStale(answer *exchange.Answer) bool {
 	case 400, 401, 403:
 		return true
 	case 500:
-		return bytes.Contains(answer.Body, []byte(soap.Security)) || bytes.Contains(answer.Body, []byte("MessageExpired"))
+		return bytes.Contains(answer.Body, []byte(soap.Security)) ||
+			bytes.Contains(answer.Body, []byte("MessageExpired"))
 	}
 	return false
 }
@@ -174,7 +177,9 @@ func (k *TokenManager) ordered(names []string) []string {
 }
 
 // use gets a login's token and puts it into the request.
-func (k *TokenManager) use(ctx context.Context, name string, r *exchange.Request, spoil string, passing *Token) (*Token, error) {
+func (k *TokenManager) use(ctx context.Context, name string, r *exchange.Request, spoil string,
+	passing *Token,
+) (*Token, error) {
 	token := passing
 	if token == nil {
 		var err error
@@ -191,7 +196,9 @@ func (k *TokenManager) use(ctx context.Context, name string, r *exchange.Request
 }
 
 // challenged lets each login look at the answer; asked names what was asked for.
-func (k *TokenManager) challenged(names []string, tokens, passing map[string]*Token, answer *exchange.Answer) (again bool, asked string, err error) {
+func (k *TokenManager) challenged(names []string, tokens, passing map[string]*Token,
+	answer *exchange.Answer,
+) (again bool, asked string, err error) {
 	for _, name := range names {
 		kind, ok := k.kinds[name].(Challenged)
 		if !ok {

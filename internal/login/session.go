@@ -51,7 +51,10 @@ func (s *Session) Obtain(ctx context.Context, env *Env, _ *Token) (*Token, error
 		return nil, err
 	}
 	state := &sessionState{jar: jar}
-	token := &Token{Kind: "session", Obtained: env.now(), Cookies: map[string]string{}, Headers: map[string]string{}, material: state}
+	token := &Token{
+		Kind: "session", Obtained: env.now(), Cookies: map[string]string{}, Headers: map[string]string{},
+		material: state,
+	}
 	if s.Lasts > 0 {
 		token.Expires = token.Obtained.Add(s.Lasts)
 	}
@@ -69,8 +72,11 @@ func (s *Session) Obtain(ctx context.Context, env *Env, _ *Token) (*Token, error
 		}
 		text := re.Record.Answer.Header.Get(s.Echo.Header)
 		if text == "" || strings.EqualFold(text, "required") {
-			return nil, &Error{Message: fmt.Sprintf("asking for %s was answered with %d and no value in that header", s.Echo.Header, re.Record.Answer.Status), Record: re.Record,
-				Try: "see with `testbench call` which header the service gives, and to which word; word: of the login says what is sent to ask"}
+			return nil, &Error{
+				Message: fmt.Sprintf("asking for %s was answered with %d and no value in that header", s.Echo.Header,
+					re.Record.Answer.Status), Record: re.Record,
+				Try: "see with `testbench call` which header the service gives, and to which word; word: of the login says what is sent to ask",
+			}
 		}
 		token.Headers[s.Echo.Header] = text
 	}
@@ -78,7 +84,9 @@ func (s *Session) Obtain(ctx context.Context, env *Env, _ *Token) (*Token, error
 }
 
 // call makes one of the session's own calls.
-func (s *Session) call(ctx context.Context, env *Env, spec *request.Spec, t *Token, doing string) (*reply.Reply, error) {
+func (s *Session) call(ctx context.Context, env *Env, spec *request.Spec, t *Token,
+	doing string,
+) (*reply.Reply, error) {
 	r, err := spec.Build(env.Scope)
 	if err != nil {
 		return nil, &Error{Message: err.Error()}
@@ -100,7 +108,10 @@ func (s *Session) call(ctx context.Context, env *Env, spec *request.Spec, t *Tok
 	state.learn(re.Record.Answer, t)
 	hide(env, t)
 	if status := re.Record.Answer.Status; status >= 400 {
-		return nil, &Error{Message: fmt.Sprintf("%s was answered with %d: %s", doing, status, answerInWords(re)), Record: re.Record}
+		return nil, &Error{
+			Message: fmt.Sprintf("%s was answered with %d: %s", doing, status, answerInWords(re)),
+			Record:  re.Record,
+		}
 	}
 	return re, nil
 }
@@ -129,8 +140,11 @@ func (s *Session) Put(r *exchange.Request, _ *Env, t *Token) error {
 	hasAny, home := len(t.Cookies) > 0, state.home
 	state.mutex.Unlock()
 	if len(cookies) == 0 && hasAny && t.Spoilt == "" && exchange.Origin(home) != exchange.Origin(r.URL) {
-		return &Error{Message: fmt.Sprintf("the session was opened at %s, and none of its cookies goes to %s", exchange.Origin(home), exchange.Origin(r.URL)),
-			Try: "use a login for the service's own address"}
+		return &Error{
+			Message: fmt.Sprintf("the session was opened at %s, and none of its cookies goes to %s",
+				exchange.Origin(home), exchange.Origin(r.URL)),
+			Try: "use a login for the service's own address",
+		}
 	}
 	var sent, shown []string
 	if before := r.GetHeader("Cookie"); before != "" {
@@ -194,7 +208,8 @@ func (s *Session) Challenged(answer *exchange.Answer, env *Env, t *Token) (*Toke
 
 // refused says whether the session is over, or its header no longer good.
 func (s *Session) refused(answer *exchange.Answer) bool {
-	return answer.Status == 401 || s.Echo != nil && answer.Status == 403 && strings.EqualFold(answer.Header.Get(s.Echo.Header), "required")
+	return answer.Status == 401 ||
+		s.Echo != nil && answer.Status == 403 && strings.EqualFold(answer.Header.Get(s.Echo.Header), "required")
 }
 
 // RevokesToken says that sessions are closed; they are kept for one command alone.

@@ -63,7 +63,9 @@ func TestSession(t *testing.T) {
 	defer client.Close()
 	hidden := &scope{}
 	k := login.NewTokenManager(login.Env{Scope: hidden, Sender: client}, map[string]login.Kind{"s": &login.Session{
-		Open: spec("POST", "/open"), Echo: &login.Echo{Header: "X-Word", Ask: spec("GET", "/welcome"), Word: "please"}, Shut: spec("DELETE", "/close")}})
+		Open: spec("POST", "/open"), Echo: &login.Echo{Header: "X-Word", Ask: spec("GET", "/welcome"), Word: "please"},
+		Shut: spec("DELETE", "/close"),
+	}})
 	send := func(method, path string) (int, []string) {
 		u, err := url.Parse(server.URL + path)
 		require.NoError(t, err)

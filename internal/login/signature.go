@@ -73,7 +73,8 @@ func (s *Signature) Obtain(_ context.Context, env *Env, _ *Token) (*Token, error
 		if leaf := read.own.Leaf(); leaf != nil {
 			token.User, token.Expires = leaf.Subject.String(), leaf.NotAfter
 			if now := env.now(); now.After(leaf.NotAfter) {
-				return nil, &Error{Message: fmt.Sprintf("the certificate of %s ended on %s", leaf.Subject, leaf.NotAfter.Format("2006-01-02"))}
+				return nil, &Error{Message: fmt.Sprintf("the certificate of %s ended on %s", leaf.Subject,
+					leaf.NotAfter.Format("2006-01-02"))}
 			}
 		}
 	}
@@ -124,14 +125,20 @@ func (s *Signature) Put(r *exchange.Request, env *Env, t *Token) error {
 			m.AddTimestamp(env.serverNow(r.URL.Host).Add(t.stampShift()), s.Stamp)
 		}
 		if read.own != nil && len(s.Sign) > 0 && t.Spoilt != Empty {
-			signed, err := m.Sign(wssecurity.Signing{Pair: read.own, Parts: s.Sign, Reference: s.Reference, Algorithm: s.Algorithm, SHA1: s.Digest == "sha1", Inclusive: s.Inclusive, Change: t.spoilSignature})
+			signed, err := m.Sign(wssecurity.Signing{
+				Pair: read.own, Parts: s.Sign, Reference: s.Reference,
+				Algorithm: s.Algorithm, SHA1: s.Digest == "sha1", Inclusive: s.Inclusive, Change: t.spoilSignature,
+			})
 			if err != nil {
 				return err
 			}
 			r.Signed = append(r.Signed, signed)
 		}
 		if read.receiver != nil {
-			return m.Encrypt(wssecurity.Encryption{For: read.receiver, Parts: s.Encrypt.Parts, Cipher: s.Encrypt.Cipher, Transport: s.Encrypt.Transport, Reference: s.Encrypt.Reference})
+			return m.Encrypt(wssecurity.Encryption{
+				For: read.receiver, Parts: s.Encrypt.Parts, Cipher: s.Encrypt.Cipher,
+				Transport: s.Encrypt.Transport, Reference: s.Encrypt.Reference,
+			})
 		}
 		return nil
 	})
@@ -155,7 +162,8 @@ func (s *Signature) Receive(r *exchange.Request, answer *exchange.Answer, env *E
 	}
 	if m.IsEncrypted() {
 		if read.own == nil || read.own.Key == nil {
-			note("encryption of the answer", "one that our key opens", "there is no key to open it with: name it under key:", false)
+			note("encryption of the answer", "one that our key opens",
+				"there is no key to open it with: name it under key:", false)
 			return findings
 		}
 		opened, err := m.Decrypt(read.own.Key)
@@ -177,7 +185,9 @@ func (s *Signature) Receive(r *exchange.Request, answer *exchange.Answer, env *E
 	return findings
 }
 
-func (s *Signature) judgeSignatures(m *wssecurity.Message, read *signatureMaterial, wanted *Answers, r *exchange.Request, note func(subject, wanted, got string, held bool)) {
+func (s *Signature) judgeSignatures(m *wssecurity.Message, read *signatureMaterial, wanted *Answers,
+	r *exchange.Request, note func(subject, wanted, got string, held bool),
+) {
 	const subject = "signature of the answer"
 	signatures := m.Verify(read.trust)
 	covered := map[string]bool{}
@@ -187,7 +197,9 @@ func (s *Signature) judgeSignatures(m *wssecurity.Message, read *signatureMateri
 			note(subject, "one that holds", one.Problem.Error(), false)
 			return
 		case one.Unknown && s.Answers != nil:
-			note(subject, "one by a certificate that is known", fmt.Sprintf("it is by %s, and the login names no certificate: or ca: under answers:", one.Signer.Subject), false)
+			note(subject, "one by a certificate that is known",
+				fmt.Sprintf("it is by %s, and the login names no certificate: or ca: under answers:",
+					one.Signer.Subject), false)
 			return
 		}
 		for _, part := range one.Covers {
@@ -213,7 +225,8 @@ func (s *Signature) judgeSignatures(m *wssecurity.Message, read *signatureMateri
 	}
 	for _, own := range ownSignatures(r) {
 		if !slices.Contains(m.Confirmations(), own) {
-			note("confirmation of our signature", "SignatureConfirmation with its value", "the answer does not confirm it", false)
+			note("confirmation of our signature", "SignatureConfirmation with its value",
+				"the answer does not confirm it", false)
 			return
 		}
 	}

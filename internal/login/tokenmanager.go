@@ -67,7 +67,10 @@ func (k *TokenManager) Token(ctx context.Context, name string) (*Token, error) {
 	}
 	chain, _ := ctx.Value(asking{}).([]string)
 	if slices.Contains(chain, name) {
-		return nil, &Error{Login: name, Message: "the logins need one another in a ring: " + strings.Join(append(chain, name), " needs ")}
+		return nil, &Error{
+			Login:   name,
+			Message: "the logins need one another in a ring: " + strings.Join(append(chain, name), " needs "),
+		}
 	}
 	came := time.Now()
 	s.mutex.Lock()
@@ -101,7 +104,8 @@ func (k *TokenManager) take(s *slot, env *Env, name string, token *Token) {
 	hide(env, token)
 	s.token, s.failure = token, nil
 	// Without a known end, a token that is kept would be tried for ever.
-	if returner, ok := k.kinds[name].(Revoker); (!ok || !returner.RevokesToken()) && env.Kept != nil && !token.Fixed && token.material == nil && !token.Expires.IsZero() {
+	if returner, ok := k.kinds[name].(Revoker); (!ok || !returner.RevokesToken()) && env.Kept != nil && !token.Fixed &&
+		token.material == nil && !token.Expires.IsZero() {
 		env.Kept.Store(name, token)
 	}
 }
@@ -191,7 +195,11 @@ func (k *TokenManager) Verify(ctx context.Context, name string, token *Token) (*
 	}
 	verifier, ok := kind.(Verifier)
 	if !ok {
-		return nil, &Error{Login: name, Message: "nobody can be asked about a token of this kind of login", Try: "see it let in, and spoilt refused, on a call: testbench call SERVICE/OPERATION -login " + name + " -spoil tampered"}
+		return nil, &Error{
+			Login: name, Message: "nobody can be asked about a token of this kind of login",
+			Try: "see it let in, and spoilt refused, on a call: testbench call SERVICE/OPERATION -login " + name +
+				" -spoil tampered",
+		}
 	}
 	standing, err := verifier.Verify(ctx, env, token)
 	return standing, of(name, err)

@@ -26,12 +26,31 @@ func TestDigestVectors(t *testing.T) {
 		user, password, cnonce, want string
 	}{
 		{[]string{old}, "Mufasa", "Circle Of Life", "0a4f113b", `response="6629fae49393a05397450978507c4ef1"`},
-		{[]string{"Digest " + both + ", algorithm=MD5"}, "Mufasa", "Circle of Life", "f2/wE4q74E6zIJEtWaHKaf5wv/H5QzzpXusqGemxURZJ", `response="8ca523f5e9506fed4657c9700eebdbec"`},
-		{[]string{"Digest " + both + ", algorithm=MD5", "Digest " + both + ", algorithm=SHA-256"}, "Mufasa", "Circle of Life", "f2/wE4q74E6zIJEtWaHKaf5wv/H5QzzpXusqGemxURZJ",
-			`response="753927fa0e85d155564e2e272a28d1802ca10daf4496794697cf8db5856cb6c1"`},
-		{[]string{`Basic realm="x", ` + old + `, algorithm="md5-SESS"`}, "Mufasa", "Circle Of Life", "0a4f113b", "algorithm=MD5-sess"},
-		{[]string{`Digest realm=r, nonce=n`}, "u", "p", "c", `username="u", realm="r", uri="/dir/index.html", nonce="n", response="`},
-		{[]string{`Digest realm="r", nonce="n", qop="auth-int", userhash=true, algorithm=SHA-256`}, "u", "p", "c", `qop=auth-int`},
+		{
+			[]string{"Digest " + both + ", algorithm=MD5"},
+			"Mufasa", "Circle of Life",
+			"f2/wE4q74E6zIJEtWaHKaf5wv/H5QzzpXusqGemxURZJ", `response="8ca523f5e9506fed4657c9700eebdbec"`,
+		},
+		{
+			[]string{"Digest " + both + ", algorithm=MD5", "Digest " + both + ", algorithm=SHA-256"},
+			"Mufasa", "Circle of Life", "f2/wE4q74E6zIJEtWaHKaf5wv/H5QzzpXusqGemxURZJ",
+			`response="753927fa0e85d155564e2e272a28d1802ca10daf4496794697cf8db5856cb6c1"`,
+		},
+		{
+			[]string{`Basic realm="x", ` + old + `, algorithm="md5-SESS"`},
+			"Mufasa", "Circle Of Life", "0a4f113b",
+			"algorithm=MD5-sess",
+		},
+		{
+			[]string{`Digest realm=r, nonce=n`},
+			"u", "p", "c",
+			`username="u", realm="r", uri="/dir/index.html", nonce="n", response="`,
+		},
+		{
+			[]string{`Digest realm="r", nonce="n", qop="auth-int", userhash=true, algorithm=SHA-256`},
+			"u", "p", "c",
+			`qop=auth-int`,
+		},
 	}
 	for _, c := range cases {
 		state := chooseDigest(Challenges(401, http.Header{"Www-Authenticate": c.challenges}))
@@ -46,7 +65,8 @@ func TestDigestVectors(t *testing.T) {
 			assert.NotContains(t, got, `username="u"`)
 		}
 	}
-	assert.Nil(t, chooseDigest(Challenges(401, http.Header{"Www-Authenticate": {`Digest realm="r", nonce="n", algorithm=SHA-1024`, "Basic realm=x"}})))
+	assert.Nil(t, chooseDigest(Challenges(401,
+		http.Header{"Www-Authenticate": {`Digest realm="r", nonce="n", algorithm=SHA-1024`, "Basic realm=x"}})))
 }
 
 func TestChallenges(t *testing.T) {
@@ -54,14 +74,40 @@ func TestChallenges(t *testing.T) {
 		field string
 		want  []Challenge
 	}{
-		{`Basic realm="simple", charset="UTF-8"`, []Challenge{{"Basic", "", map[string]string{"realm": "simple", "charset": "UTF-8"}}}},
+		{
+			`Basic realm="simple", charset="UTF-8"`,
+			[]Challenge{{"Basic", "", map[string]string{"realm": "simple", "charset": "UTF-8"}}},
+		},
 		// The field of RFC 9110, 11.6.1.
-		{`Basic realm="simple", Newauth realm="apps", type=1, title="Login to \"apps\""`, []Challenge{{"Basic", "", map[string]string{"realm": "simple"}}, {"Newauth", "", map[string]string{"realm": "apps", "type": "1", "title": `Login to "apps"`}}}},
-		{`Negotiate, NTLM TlRMTVNTUAACAAAA==, Bearer`, []Challenge{{"Negotiate", "", map[string]string{}}, {"NTLM", "TlRMTVNTUAACAAAA==", map[string]string{}}, {"Bearer", "", map[string]string{}}}},
-		{`, , Bearer error="invalid_token", scope = "a b"`, []Challenge{{"Bearer", "", map[string]string{"error": "invalid_token", "scope": "a b"}}}},
-		{`Bearer authorization_uri=https://login.example/x, realm=""`, []Challenge{{"Bearer", "", map[string]string{"authorization_uri": "https://login.example/x", "realm": ""}}}},
+		{
+			`Basic realm="simple", Newauth realm="apps", type=1, title="Login to \"apps\""`,
+			[]Challenge{
+				{"Basic", "", map[string]string{"realm": "simple"}},
+				{"Newauth", "", map[string]string{"realm": "apps", "type": "1", "title": `Login to "apps"`}},
+			},
+		},
+		{
+			`Negotiate, NTLM TlRMTVNTUAACAAAA==, Bearer`,
+			[]Challenge{
+				{"Negotiate", "", map[string]string{}},
+				{"NTLM", "TlRMTVNTUAACAAAA==", map[string]string{}},
+				{"Bearer", "", map[string]string{}},
+			},
+		},
+		{
+			`, , Bearer error="invalid_token", scope = "a b"`,
+			[]Challenge{{"Bearer", "", map[string]string{"error": "invalid_token", "scope": "a b"}}},
+		},
+		{
+			`Bearer authorization_uri=https://login.example/x, realm=""`,
+			[]Challenge{{
+				"Bearer", "",
+				map[string]string{"authorization_uri": "https://login.example/x", "realm": ""},
+			}},
+		},
 		{`Basic realm="open`, []Challenge{{"Basic", "", map[string]string{}}}},
-		{``, nil}, {`"x"`, nil},
+		{``, nil},
+		{`"x"`, nil},
 	}
 	for _, c := range cases {
 		assert.Equal(t, c.want, Challenges(401, http.Header{"Www-Authenticate": {c.field}}), c.field)
@@ -100,15 +146,27 @@ func TestAccessTokenHash(t *testing.T) {
 // signs just that text.
 func TestHMACVectors(t *testing.T) {
 	for _, c := range []struct{ hash, encode, key, text, want string }{
-		{"sha256", "hex", "Jefe", "what do ya want for nothing?", "5bdcc146bf60754e6a042426089575c75a003f089d2739839dec58b964ec3843"},
-		{"sha256", "HEX", "Jefe", "what do ya want for nothing?", "5BDCC146BF60754E6A042426089575C75A003F089D2739839DEC58B964EC3843"},
-		{"sha384", "hex", "Jefe", "what do ya want for nothing?", "af45d2e376484031617f78d2b58a6b1b9c7ef464f5a01b47e42ec3736322445e8e2240ca5e69e2c78b3239ecfab21649"},
+		{
+			"sha256", "hex", "Jefe", "what do ya want for nothing?",
+			"5bdcc146bf60754e6a042426089575c75a003f089d2739839dec58b964ec3843",
+		},
+		{
+			"sha256", "HEX", "Jefe", "what do ya want for nothing?",
+			"5BDCC146BF60754E6A042426089575C75A003F089D2739839DEC58B964EC3843",
+		},
+		{
+			"sha384", "hex", "Jefe", "what do ya want for nothing?",
+			"af45d2e376484031617f78d2b58a6b1b9c7ef464f5a01b47e42ec3736322445e8e2240ca5e69e2c78b3239ecfab21649",
+		},
 		{"sha1", "hex", "Jefe", "what do ya want for nothing?", "effcdf6ae5eb2fa2d27416d5f184df9c259a7c79"},
 		{"md5", "hex", "Jefe", "what do ya want for nothing?", "750c783e6ab0b503eaa86e310a5db738"},
 		{"md5", "base64", "Jefe", "what do ya want for nothing?", "dQx4PmqwtQPqqG4xCl23OA=="},
 		{"md5", "base64url", "Jefe", "what do ya want for nothing?", "dQx4PmqwtQPqqG4xCl23OA"},
 	} {
-		h := &HMAC{Sign: []SignedPart{{What: "text", Name: c.text}}, Hash: c.hash, Encode: c.encode, Into: Target{"header", "Signature"}}
+		h := &HMAC{
+			Sign: []SignedPart{{What: "text", Name: c.text}}, Hash: c.hash, Encode: c.encode,
+			Into: Target{"header", "Signature"},
+		}
 		u, err := url.Parse("http://127.0.0.1/")
 		require.NoError(t, err)
 		r := &exchange.Request{Method: "GET", URL: u}
@@ -122,22 +180,40 @@ func TestHMACVectors(t *testing.T) {
 func TestSignedParts(t *testing.T) {
 	u, err := url.Parse("https://Courier.example:8443/a%20b/c?z=1&a=%C3%A4&a=b")
 	require.NoError(t, err)
-	h := &HMAC{Join: "|", Hash: "sha256", Encode: "base64", Into: Target{"header", "Authorization"}, Stamp: &Stamp{Target{"header", "X-Stamp"}, "compact"}, Nonce: &Target{"header", "X-Nonce"},
-		ID: &Target{"header", "X-Id"}, Body: &Target{"header", "X-Body"}, Write: "Hive ${id}:${signature};${stamp};${nonce}"}
-	for _, text := range []string{"method", "scheme", "host", "path", "target", "query", "sorted query", "address", "stamp", "key id", "body", "body hash", "header Content-Type", "named header Content-Type", "parameter z", "text v1"} {
+	h := &HMAC{
+		Join: "|", Hash: "sha256", Encode: "base64", Into: Target{"header", "Authorization"},
+		Stamp: &Stamp{Target{"header", "X-Stamp"}, "compact"}, Nonce: &Target{"header", "X-Nonce"},
+		ID: &Target{"header", "X-Id"}, Body: &Target{"header", "X-Body"},
+		Write: "Hive ${id}:${signature};${stamp};${nonce}",
+	}
+	for _, text := range []string{
+		"method", "scheme", "host", "path", "target", "query", "sorted query", "address",
+		"stamp", "key id", "body", "body hash", "header Content-Type", "named header Content-Type", "parameter z",
+		"text v1",
+	} {
 		part, err := ParseSignedPart(text)
 		require.NoError(t, err)
 		h.Sign = append(h.Sign, part)
 	}
-	r := &exchange.Request{Method: "POST", URL: u, Body: []byte("lots"), Header: http.Header{"Content-Type": {"text/plain"}}}
+	r := &exchange.Request{
+		Method: "POST", URL: u, Body: []byte("lots"),
+		Header: http.Header{"Content-Type": {"text/plain"}},
+	}
 	now := time.Date(2026, 9, 1, 8, 0, 0, 0, time.UTC)
-	require.NoError(t, h.Put(r, &Env{Now: func() time.Time { return now }}, &Token{material: &hmacState{key: []byte("k"), id: "bee"}}))
+	require.NoError(t, h.Put(r, &Env{Now: func() time.Time { return now }},
+		&Token{material: &hmacState{key: []byte("k"), id: "bee"}}))
 	parts := strings.Split(r.Signed[0], "|")
-	assert.Equal(t, []string{"POST", "https", "courier.example:8443", "/a%20b/c", "/a%20b/c?z=1&a=%C3%A4&a=b", "z=1&a=%C3%A4&a=b", "a=%C3%A4&a=b&z=1", "https://Courier.example:8443/a%20b/c?z=1&a=%C3%A4&a=b",
-		"20260901T080000Z", "bee", "lots", r.GetHeader("X-Body"), "text/plain", "content-type:text/plain", "1", "v1"}, parts)
+	assert.Equal(t, []string{
+		"POST", "https", "courier.example:8443", "/a%20b/c", "/a%20b/c?z=1&a=%C3%A4&a=b", "z=1&a=%C3%A4&a=b",
+		"a=%C3%A4&a=b&z=1", "https://Courier.example:8443/a%20b/c?z=1&a=%C3%A4&a=b",
+		"20260901T080000Z", "bee", "lots", r.GetHeader("X-Body"), "text/plain", "content-type:text/plain", "1", "v1",
+	}, parts)
 	assert.Regexp(t, `^Hive bee:[\w+/=]+;20260901T080000Z;`+r.GetHeader("X-Nonce")+`$`, r.GetHeader("Authorization"))
 	assert.Equal(t, "20260901T080000Z", r.GetHeader("X-Stamp"))
-	for form, want := range map[string]string{"": "1788249600", "milliseconds": "1788249600000", "date and time": "2026-09-01T08:00:00Z", "http": "Tue, 01 Sep 2026 08:00:00 GMT"} {
+	for form, want := range map[string]string{
+		"": "1788249600", "milliseconds": "1788249600000",
+		"date and time": "2026-09-01T08:00:00Z", "http": "Tue, 01 Sep 2026 08:00:00 GMT",
+	} {
 		assert.Equal(t, want, formatStamp(form, now))
 	}
 }
@@ -145,8 +221,10 @@ func TestSignedParts(t *testing.T) {
 // The tokens and keys of RFC 7515, A.1 and A.3, and what makes a token bad.
 func TestCheckJWT(t *testing.T) {
 	const payload = "eyJpc3MiOiJqb2UiLA0KICJleHAiOjEzMDA4MTkzODAsDQogImh0dHA6Ly9leGFtcGxlLmNvbS9pc19yb290Ijp0cnVlfQ"
-	const shared = "eyJ0eXAiOiJKV1QiLA0KICJhbGciOiJIUzI1NiJ9." + payload + ".dBjftJeZ4CVP-mB92K27uhbUJU1p1r_wW1gFWFOEjXk"
-	const curve = "eyJhbGciOiJFUzI1NiJ9." + payload + ".DtEhU3ljbEg8L38VWAfUAqOyKAM6-Xx-F4GawxaepmXFCgfTjDxw5djxLa8ISlSApmWQxfKTUJqPP3-Kg6NU1Q"
+	const shared = "eyJ0eXAiOiJKV1QiLA0KICJhbGciOiJIUzI1NiJ9." + payload +
+		".dBjftJeZ4CVP-mB92K27uhbUJU1p1r_wW1gFWFOEjXk"
+	const curve = "eyJhbGciOiJFUzI1NiJ9." + payload +
+		".DtEhU3ljbEg8L38VWAfUAqOyKAM6-Xx-F4GawxaepmXFCgfTjDxw5djxLa8ISlSApmWQxfKTUJqPP3-Kg6NU1Q"
 	set, err := keys.ReadJWKs([]byte(`{"keys": [
 		{"kty":"oct","kid":"s","k":"AyM1SysPpbyDfgZld3umj1qzKObwVMkoqQ-EstJQLr_T-1qS0gZH75aKtMN3Yj0iPS4hcgUuTwjAzZr1Z9CAow"},
 		{"kty":"EC","crv":"P-256","alg":"ES256","x":"f83OJ3D2xF1Bg8vub9tLe1gHMzV76e8Tus9uPHvRVEU","y":"x_FEzRu9m36HLN_tue659LNpXW6pCyStikYjKIWI5a0"}]}`))
@@ -167,7 +245,10 @@ func TestCheckJWT(t *testing.T) {
 		{"curve", curve, "", now, true, "(ES256)"},
 		{"expired", curve, "", now.Add(time.Hour), false, "it expired 58m40s ago"},
 		{"of another issuer", curve, "jim", now, false, `it says "joe", not "jim"`},
-		{"not yet", signed(nil, jwt.MapClaims{"nbf": now.Add(time.Minute).Unix()}), "", now, false, "not good before 1m0s from now"},
+		{
+			"not yet", signed(nil, jwt.MapClaims{"nbf": now.Add(time.Minute).Unix()}), "", now, false,
+			"not good before 1m0s from now",
+		},
 		{"changed", curve[:len(curve)-4] + "AAAA", "", now, false, "the signature does not fit"},
 		{"not signed", "eyJhbGciOiJub25lIn0." + payload + ".x", "", now, false, "the token is not signed"},
 		{"an unheard-of algorithm", "eyJhbGciOiJYUzI1NiJ9." + payload + ".x", "", now, false, "not known here"},

@@ -70,7 +70,8 @@ func openFolder(dir string) (*os.Root, error) {
 }
 
 func matches(root *os.Root, pattern string) ([]string, error) {
-	if _, err := path.Match(pattern, ""); err != nil || pattern == "" || strings.HasPrefix(pattern, "/") || slices.Contains(strings.Split(pattern, "/"), "..") {
+	if _, err := path.Match(pattern, ""); err != nil || pattern == "" || strings.HasPrefix(pattern, "/") ||
+		slices.Contains(strings.Split(pattern, "/"), "..") {
 		return nil, fmt.Errorf("%q is no name of a file in the folder, and no pattern of one", pattern)
 	}
 	names, err := fs.Glob(root.FS(), pattern)
@@ -126,7 +127,9 @@ func Content(dir, pattern string, o table.Options) (content *document.Node, name
 func read(name string, data []byte, o table.Options) (*document.Node, error) {
 	switch ending := strings.ToLower(path.Ext(name)); ending {
 	case ".csv", ".ndjson", ".jsonl", ".xlsx":
-		source, err := table.Open(name, func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(string(data))), nil }, o)
+		source, err := table.Open(name, func() (io.ReadCloser, error) {
+			return io.NopCloser(strings.NewReader(string(data))), nil
+		}, o)
 		if err != nil {
 			return nil, err
 		}

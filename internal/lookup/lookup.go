@@ -85,10 +85,14 @@ func Open(s Settings) (*Database, error) {
 func (s Settings) source() (driver, source string, err error) {
 	if s.Kind == SQLite {
 		// A file that is not there must not be made.
-		return "sqlite", "file:" + strings.NewReplacer("%", "%25", "?", "%3f", "#", "%23").Replace(s.Address) + "?mode=ro&_pragma=query_only(1)&_pragma=busy_timeout(5000)", nil
+		return "sqlite", "file:" + strings.NewReplacer("%", "%25", "?", "%3f", "#", "%23").Replace(s.Address) +
+			"?mode=ro&_pragma=query_only(1)&_pragma=busy_timeout(5000)", nil
 	}
 	u, err := url.Parse(s.Address)
-	wanted := map[string]string{Postgres: "postgres://host/name", MySQL: "mysql://host/name", SQLServer: "sqlserver://host/name"}[s.Kind]
+	wanted := map[string]string{
+		Postgres: "postgres://host/name", MySQL: "mysql://host/name",
+		SQLServer: "sqlserver://host/name",
+	}[s.Kind]
 	if wanted == "" {
 		return "", "", fmt.Errorf("a database is of the kind %s, not %q", strings.Join(Kinds, ", "), s.Kind)
 	}
@@ -123,7 +127,10 @@ func (s Settings) source() (driver, source string, err error) {
 			values.Set("database", name)
 		}
 		values.Set("app name", "testbench")
-		out := url.URL{Scheme: "sqlserver", User: url.UserPassword(user, s.Password), Host: u.Host, RawQuery: values.Encode()}
+		out := url.URL{
+			Scheme: "sqlserver", User: url.UserPassword(user, s.Password), Host: u.Host,
+			RawQuery: values.Encode(),
+		}
 		return "sqlserver", out.String(), nil
 	}
 	values := u.Query()
@@ -167,7 +174,9 @@ func (d *Database) unreached(err error) error {
 // Query asks and goes through the rows, objects with the columns as members. The
 // session reads only, as far as the database knows such: PostgreSQL, MySQL and SQLite
 // do; on SQL Server everything is taken back at the end.
-func (d *Database) Query(ctx context.Context, s *Statement, fill map[string]*document.Node) iter.Seq2[*document.Node, error] {
+func (d *Database) Query(ctx context.Context, s *Statement,
+	fill map[string]*document.Node,
+) iter.Seq2[*document.Node, error] {
 	return func(yield func(*document.Node, error) bool) {
 		tx, err := d.db.BeginTx(ctx, &sql.TxOptions{ReadOnly: d.kind == Postgres || d.kind == MySQL})
 		if err != nil {
@@ -338,7 +347,8 @@ func textCell(text, kind string) (*document.Node, error) {
 		return nil, fmt.Errorf("a cell has more than %d bytes", mostCell)
 	}
 	switch kind {
-	case "NUMERIC", "DECIMAL", "MONEY", "SMALLMONEY", "INT", "INTEGER", "BIGINT", "SMALLINT", "TINYINT", "MEDIUMINT", "FLOAT", "DOUBLE", "YEAR":
+	case "NUMERIC", "DECIMAL", "MONEY", "SMALLMONEY", "INT", "INTEGER", "BIGINT", "SMALLINT", "TINYINT", "MEDIUMINT",
+		"FLOAT", "DOUBLE", "YEAR":
 		return number(text), nil
 	case "JSON", "JSONB":
 		return document.ReadJSON([]byte(text))

@@ -81,10 +81,26 @@ func TestSQLite(t *testing.T) {
 		fill map[string]*document.Node
 		want string
 	}{
-		{"select * from lot where no = :no", map[string]*document.Node{"no": document.NewUntyped("L-1")}, `[{"no":"L-1","kilos":12.5,"n":7,"r":0.1,"raw":"AP8=","day":"2026-11-23","at":"2026-11-23T08:30:00","note":null}]`},
-		{"select no from lot where n > :n and :n = :n", map[string]*document.Node{"n": document.NewNumber("7")}, `[{"no":"L-2"}]`},
-		{"select no from lot where note is :x", map[string]*document.Node{"x": {Kind: document.Null}}, `[{"no":"L-1"}]`},
-		{"select count(*) as n, 1 = 1 as yes from lot where no = :no", map[string]*document.Node{"no": document.NewText("' or 1=1 --")}, `[{"n":0,"yes":1}]`},
+		{
+			"select * from lot where no = :no",
+			map[string]*document.Node{"no": document.NewUntyped("L-1")},
+			`[{"no":"L-1","kilos":12.5,"n":7,"r":0.1,"raw":"AP8=","day":"2026-11-23","at":"2026-11-23T08:30:00","note":null}]`,
+		},
+		{
+			"select no from lot where n > :n and :n = :n",
+			map[string]*document.Node{"n": document.NewNumber("7")},
+			`[{"no":"L-2"}]`,
+		},
+		{
+			"select no from lot where note is :x",
+			map[string]*document.Node{"x": {Kind: document.Null}},
+			`[{"no":"L-1"}]`,
+		},
+		{
+			"select count(*) as n, 1 = 1 as yes from lot where no = :no",
+			map[string]*document.Node{"no": document.NewText("' or 1=1 --")},
+			`[{"n":0,"yes":1}]`,
+		},
 	} {
 		got, err := ask(c.sql, c.fill)
 		require.NoError(t, err, c.sql)

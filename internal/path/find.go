@@ -99,7 +99,8 @@ func (p *Path) Find(roots Roots, scope value.Scope) (Selection, error) {
 	if err := f.follow(root, name, p.steps); err != nil {
 		return Selection{}, err
 	}
-	if len(f.selection.Matches) == 1 && !f.selection.Many && p.reply && f.selection.Matches[0].Node == nil && roots.Answer.Get("reply") != nil {
+	if len(f.selection.Matches) == 1 && !f.selection.Many && p.reply && f.selection.Matches[0].Node == nil &&
+		roots.Answer.Get("reply") != nil {
 		f.selection.Matches[0].Miss.Try = "the answer has a field reply of its own: write answer." + p.Source
 	}
 	return f.selection, nil
@@ -259,7 +260,8 @@ func (f *finder) named(node *document.Node, steps []step) (*document.Node, int, 
 			return next, used, nil
 		}
 	}
-	if index, err := strconv.Atoi(steps[0].name); err == nil && index >= 0 && node.Kind == document.List && index < len(node.Items()) {
+	if index, err := strconv.Atoi(steps[0].name); err == nil && index >= 0 && node.Kind == document.List &&
+		index < len(node.Items()) {
 		return node.Items()[index], 1, nil
 	}
 	if steps[0].name == "0" && node.Kind == document.Element {
@@ -337,7 +339,10 @@ func (f *finder) selected(node *document.Node, s step) (*document.Node, error) {
 	}
 	var found []*document.Node
 	for _, item := range items {
-		inner := finder{roots: Roots{Answer: item, Reply: f.roots.Reply, Later: f.roots.Later, Prefixes: f.roots.Prefixes}, scope: f.scope}
+		inner := finder{roots: Roots{
+			Answer: item, Reply: f.roots.Reply, Later: f.roots.Later,
+			Prefixes: f.roots.Prefixes,
+		}, scope: f.scope}
 		if err := inner.follow(item, "answer", s.inner.steps); err != nil {
 			return nil, err
 		}

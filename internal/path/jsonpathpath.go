@@ -22,7 +22,8 @@ func (p *Path) findJSONPath(roots Roots) (Selection, error) {
 		return f.selection, nil
 	}
 	if roots.Answer.Kind == document.Element {
-		f.miss("answer", p.Source, roots.Answer.Describe(), "JSONPath (a path that begins with $) reads JSON only: write names with dots, or XPath")
+		f.miss("answer", p.Source, roots.Answer.Describe(),
+			"JSONPath (a path that begins with $) reads JSON only: write names with dots, or XPath")
 		return f.selection, nil
 	}
 	all, err := p.jsonpath.Find(roots.Answer)

@@ -94,7 +94,8 @@ func (s step) text() string {
 // Segment writes a name as one step of a path, in brackets and quotes where it could be
 // read as something else.
 func Segment(name string) string {
-	plain := name != "" && !strings.ContainsAny(name, " .[]\"|=(){}\t\r\n") && !strings.ContainsRune("/$*@-", rune(name[0]))
+	plain := name != "" && !strings.ContainsAny(name, " .[]\"|=(){}\t\r\n") &&
+		!strings.ContainsRune("/$*@-", rune(name[0]))
 	if plain && strings.Trim(name, "0123456789") != "" && name != "answer" && name != "reply" {
 		return name
 	}
@@ -251,7 +252,10 @@ func (r *reader) insideBrackets() (step, error) {
 		key, err := r.quoted()
 		return step{kind: byKey, name: key}, err
 	case c == ']':
-		return step{}, &Error{Offset: r.pos, Message: "nothing stands between [ and ]", Try: "write [*] for every element, [0] for the first"}
+		return step{}, &Error{
+			Offset: r.pos, Message: "nothing stands between [ and ]",
+			Try: "write [*] for every element, [0] for the first",
+		}
 	}
 	start := r.pos
 	if r.peek() == '-' {
@@ -271,8 +275,10 @@ func (r *reader) insideBrackets() (step, error) {
 	inner.setRoot()
 	if r.peek() != '=' {
 		r.pos = start
-		return step{}, &Error{Offset: start, Message: fmt.Sprintf("[%s] is neither an index nor a condition", inner.Source),
-			Try: "write [0], [*], [name=value] or [\"" + inner.Source + "\"]"}
+		return step{}, &Error{
+			Offset: start, Message: fmt.Sprintf("[%s] is neither an index nor a condition", inner.Source),
+			Try: "write [0], [*], [name=value] or [\"" + inner.Source + "\"]",
+		}
 	}
 	r.pos++
 	s := step{kind: where, inner: inner}

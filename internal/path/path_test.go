@@ -62,10 +62,16 @@ func TestFind(t *testing.T) {
 		{source: "answer", want: ""},
 		{source: "lots.id", miss: "lots has no id: it is a list of 2; write [0] or [*] before .id"},
 		{source: "lots[5].id", miss: "lots has no [5]: it is a list of 2"},
-		{source: "lots[0].grad", miss: `lots[0] has no grad: it is an object with id, grade, prices; did you mean "grade"?`},
+		{
+			source: "lots[0].grad",
+			miss:   `lots[0] has no grad: it is an object with id, grade, prices; did you mean "grade"?`,
+		},
 		{source: "lots[0].id.more", miss: `lots[0].id has no more: it is "L-2201"`},
 		{source: "reply.own", miss: "reply has no own: it is an object with status, headers; the answer has a field reply of its own: write answer.reply.own"},
-		{source: "lots[id=L-9].grade", miss: "lots has no [id=L-9]: it is a list of 2; id there is \"L-2201\", \"L-2207\""},
+		{
+			source: "lots[id=L-9].grade",
+			miss:   "lots has no [id=L-9]: it is a list of 2; id there is \"L-2201\", \"L-2207\"",
+		},
 		{source: "lots[1].prices[*].price", miss: "lots[1].prices has no [*]: it is an empty list"},
 
 		{document: measuresXML, source: "measure[name=hmf]", want: "14.2"},
@@ -78,15 +84,27 @@ func TestFind(t *testing.T) {
 		{document: measuresXML, source: "//lab:measure", want: "[14.2,9]"},
 		{document: measuresXML, source: "//lab:measure/@name", want: `["hmf","diastase"]`},
 		{document: measuresXML, source: "//h:measure[. > 10] ", want: "14.2"},
-		{document: measuresXML, source: "//measure", miss: "the answer has no //measure: it is an element with measure, remark, single, note, lot; measure is in the namespace urn:heatherfold:lab: write h:measure"},
+		{
+			document: measuresXML, source: "//measure",
+			miss: "the answer has no //measure: it is an element with measure, remark, single, note, lot; measure is in the namespace urn:heatherfold:lab: write h:measure",
+		},
 		{source: "//lots", miss: "answer has no //lots: it is an object with lots, @odata.count, odata, a.b, a, a key with spaces, 0, reply; XPath (a path that begins with /) reads XML only: write names with dots"},
 		{document: measuresXML, source: "remark.lot", want: `"own"`},
 		{document: measuresXML, source: "remark.@lot", want: `"L-9"`},
 		{document: measuresXML, source: "lab:single.h:line", want: `"only"`},
 		{document: measuresXML, source: "note", want: "null"},
-		{document: measuresXML, source: "other:single", miss: "answer has no other:single: it is an element with measure, remark, single, note, lot"},
-		{document: measuresXML, source: "GradeLotResponse.lot", miss: "answer has no GradeLotResponse: it is an element with measure, remark, single, note, lot; the path starts inside GradeLotResponse already: leave it out"},
-		{document: measuresXML, source: "measure.name", miss: "measure has no name: it is a list of 2; write [0] or [*] before .name"},
+		{
+			document: measuresXML, source: "other:single",
+			miss: "answer has no other:single: it is an element with measure, remark, single, note, lot",
+		},
+		{
+			document: measuresXML, source: "GradeLotResponse.lot",
+			miss: "answer has no GradeLotResponse: it is an element with measure, remark, single, note, lot; the path starts inside GradeLotResponse already: leave it out",
+		},
+		{
+			document: measuresXML, source: "measure.name",
+			miss: "measure has no name: it is a list of 2; write [0] or [*] before .name",
+		},
 	}
 	for _, c := range cases {
 		t.Run(c.source, func(t *testing.T) {
@@ -151,7 +169,10 @@ func TestCompileErrors(t *testing.T) {
 }
 
 func FuzzCompile(f *testing.F) {
-	for _, seed := range []string{"lots[0].id", "a[b=c].d", `["x"]`, "a[*][-1]", "a[b=${c}]", "$.a", "reply.headers.X", "a[b[c=d]=e]"} {
+	for _, seed := range []string{
+		"lots[0].id", "a[b=c].d", `["x"]`, "a[*][-1]", "a[b=${c}]", "$.a", "reply.headers.X",
+		"a[b[c=d]=e]",
+	} {
 		f.Add(seed)
 	}
 	node, err := document.ReadJSON([]byte(lotsJSON))

@@ -37,7 +37,8 @@ func (p *Path) findXPath(roots Roots) (Selection, error) {
 		return f.selection, nil
 	}
 	if roots.Answer.Kind != document.Element {
-		f.miss("answer", p.Source, roots.Answer.Describe(), "XPath (a path that begins with /) reads XML only: write names with dots")
+		f.miss("answer", p.Source, roots.Answer.Describe(),
+			"XPath (a path that begins with /) reads XML only: write names with dots")
 		return f.selection, nil
 	}
 	found, err := p.xpath.Evaluate(roots.Index.of(roots.Answer), roots.Prefixes)
@@ -52,7 +53,13 @@ func (p *Path) findXPath(roots Roots) (Selection, error) {
 	case len(found.Nodes) > 1:
 		node = document.NewList(found.Nodes...)
 	default:
-		f.selection.Matches = []Match{{Where: p.Source, Miss: &Miss{Reached: "the answer", Missing: p.Source, There: roots.Answer.Describe(), Try: p.namespaceAdvice(roots)}}}
+		f.selection.Matches = []Match{{
+			Where: p.Source,
+			Miss: &Miss{
+				Reached: "the answer", Missing: p.Source, There: roots.Answer.Describe(),
+				Try: p.namespaceAdvice(roots),
+			},
+		}}
 		return f.selection, nil
 	}
 	f.selection.Matches = []Match{{Where: p.Source, Node: node}}

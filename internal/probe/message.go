@@ -24,7 +24,8 @@ func (m *maker) methods() {
 			r.Body, r.ShownBody = nil, ""
 			r.DeleteHeader("Content-Type")
 		}
-		c := m.add(&Case{Kind: Method, Changed: "by " + method, Request: r, Clear: []int{405, 501}}) // RFC 9110, 15.5.6 and 15.6.2
+		// RFC 9110, 15.5.6 and 15.6.2
+		c := m.add(&Case{Kind: Method, Changed: "by " + method, Request: r, Clear: []int{405, 501}})
 		c.Writes = c.Writes && method != http.MethodGet || !slices.Contains(safeMethods, method) && method != "NOSUCH"
 		// A page for people, or the contract, may well be had by GET.
 		c.Allowed = method == http.MethodGet && m.SOAP != ""
@@ -90,7 +91,11 @@ func (m *maker) envelopes(body string) {
 			r.SetHeader("Content-Type", mediaType)
 		}
 		// A service may well speak both.
-		m.add(&Case{Kind: Envelope, Changed: changed, Request: r, Login: m.unprotected(), Allowed: mediaType != "" && m.BothVersions, Clear: []int{http.StatusBadRequest, http.StatusUnsupportedMediaType}})
+		m.add(&Case{
+			Kind: Envelope, Changed: changed, Request: r, Login: m.unprotected(),
+			Allowed: mediaType != "" && m.BothVersions,
+			Clear:   []int{http.StatusBadRequest, http.StatusUnsupportedMediaType},
+		})
 	}
 	inVersion("in an envelope of SOAP "+string(other), other.Namespace(), other.ContentType(action))
 	inVersion("in an envelope of SOAP "+string(other)+", said to be "+string(m.SOAP), other.Namespace(), "")
@@ -122,7 +127,10 @@ func (m *maker) envelopes(body string) {
 		if open := strings.Index(body, "Body>"); open > 0 && open < start {
 			r := m.Request.Clone()
 			r.Body, r.ShownBody = []byte(body[:open+len("Body>")]+body[start:]), m.shown()
-			m.add(&Case{Kind: Envelope, Changed: "with nothing in the body of the envelope", Request: r, Clear: []int{http.StatusBadRequest}})
+			m.add(&Case{
+				Kind: Envelope, Changed: "with nothing in the body of the envelope", Request: r,
+				Clear: []int{http.StatusBadRequest},
+			})
 		}
 	}
 }
@@ -144,11 +152,18 @@ func (m *maker) versions() {
 	}
 	r := m.Request.Clone()
 	r.SetHeader("If-Match", `"of-another-time"`)
-	m.add(&Case{Kind: Version, Changed: "for a version that there is not", Request: r, Versioned: true, Clear: []int{http.StatusPreconditionFailed}}) // RFC 9110, 13.1.1
+	// RFC 9110, 13.1.1
+	m.add(&Case{
+		Kind: Version, Changed: "for a version that there is not", Request: r, Versioned: true,
+		Clear: []int{http.StatusPreconditionFailed},
+	})
 	r = m.Request.Clone()
 	r.DeleteHeader("If-Match")
 	// 428 is what a service says that wants it (RFC 6585, 3).
-	m.add(&Case{Kind: Version, Changed: "without saying for which version", Request: r, Versioned: true, Allowed: true, Clear: []int{http.StatusPreconditionRequired, http.StatusPreconditionFailed}})
+	m.add(&Case{
+		Kind: Version, Changed: "without saying for which version", Request: r, Versioned: true, Allowed: true,
+		Clear: []int{http.StatusPreconditionRequired, http.StatusPreconditionFailed},
+	})
 }
 
 // matching finds the operation's parameters that stand in a place.

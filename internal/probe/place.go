@@ -71,7 +71,9 @@ func shapeOfParameter(p *contract.Parameter) *schema.Shape {
 }
 
 func fieldOfParameter(p *contract.Parameter) schema.ShapeField {
-	return schema.ShapeField{Name: p.Wire, Required: p.IsMandatory(), Max: 1, Shape: func() *schema.Shape { return shapeOfParameter(p) }}
+	return schema.ShapeField{Name: p.Wire, Required: p.IsMandatory(), Max: 1, Shape: func() *schema.Shape {
+		return shapeOfParameter(p)
+	}}
 }
 
 // parameter is a field outside of the body.
@@ -79,7 +81,10 @@ func (m *maker) parameter(p *contract.Parameter) *place {
 	if p.Fixed != nil || p.Content != "" || strings.EqualFold(p.Wire, "Prefer") {
 		return nil // whoever does not understand a preference passes over it (RFC 7240, 2)
 	}
-	out := &place{path: p.Name, field: fieldOfParameter(p), shape: shapeOfParameter(p), percent: p.In != contract.InHeader && p.In != contract.InCookie}
+	out := &place{
+		path: p.Name, field: fieldOfParameter(p), shape: shapeOfParameter(p),
+		percent: p.In != contract.InHeader && p.In != contract.InCookie,
+	}
 	if shape := out.shape; len(shape.Kinds) == 1 && shape.Kinds[0] == "list" && shape.Items != nil {
 		if out.shape = shape.Items(); out.shape == nil { // one value may stand for a list of one
 			out.shape = &schema.Shape{}
@@ -197,7 +202,8 @@ func (m *maker) inQuery(p *contract.Parameter, out *place, written func(*documen
 
 // body finds the fields of the body.
 func (m *maker) body() []*place {
-	if len(m.Request.Body) == 0 || strings.HasPrefix(strings.ToLower(m.Request.GetHeader("Content-Type")), "multipart/") {
+	if len(m.Request.Body) == 0 ||
+		strings.HasPrefix(strings.ToLower(m.Request.GetHeader("Content-Type")), "multipart/") {
 		return nil
 	}
 	shape := m.Payload
@@ -340,7 +346,9 @@ func (b *bodyPlaces) walk(shape *schema.Shape, at *document.Node, path string, s
 	if at == nil || shape == nil || depth > mostDeep || len(b.places) > mostCases {
 		return
 	}
-	if shape.Items != nil && (at.Kind == document.List || slices.Contains(shape.Kinds, "list") && at.Kind == document.Element && len(at.Children()) > 0) {
+	if shape.Items != nil &&
+		(at.Kind == document.List ||
+			slices.Contains(shape.Kinds, "list") && at.Kind == document.Element && len(at.Children()) > 0) {
 		b.item(shape, at, path, steps, depth)
 		return
 	}
@@ -417,7 +425,9 @@ func (b *bodyPlaces) attribute(f schema.ShapeField, name string, at *document.No
 		if holder == nil {
 			return nil
 		}
-		index := slices.IndexFunc(holder.Attributes(), func(a document.Attribute) bool { return a.Name.Local == name && !a.IsDeclaration() })
+		index := slices.IndexFunc(holder.Attributes(), func(a document.Attribute) bool {
+			return a.Name.Local == name && !a.IsDeclaration()
+		})
 		if index < 0 {
 			return nil
 		}
@@ -444,7 +454,10 @@ func (b *bodyPlaces) field(f schema.ShapeField, at *document.Node, path string, 
 		return // where it would have to stand among the others is not known
 	}
 	shape := f.Shape()
-	p := &place{path: schema.Below(path, f.Name), field: f, shape: shape, good: found, typed: !isXML && at.Kind == document.Object && b.isJSON()}
+	p := &place{
+		path: schema.Below(path, f.Name), field: f, shape: shape, good: found,
+		typed: !isXML && at.Kind == document.Object && b.isJSON(),
+	}
 	if value := found.Value(); value != nil && value.IsScalar() {
 		p.good = value
 	}
@@ -500,7 +513,10 @@ func (b *bodyPlaces) isJSON() bool {
 	return document.FormatOf(b.Request.GetHeader("Content-Type"), b.Request.Body) == document.JSON
 }
 
-var nilled = document.Attribute{Name: document.Name{Space: document.SchemaInstance, Prefix: "xsi", Local: "nil"}, Value: "true"}
+var nilled = document.Attribute{
+	Name:  document.Name{Space: document.SchemaInstance, Prefix: "xsi", Local: "nil"},
+	Value: "true",
+}
 
 // without takes a field out of what holds it.
 func without(holder, found *document.Node, name string) {

@@ -37,7 +37,10 @@ const (
 )
 
 // Kinds lists the kinds.
-var Kinds = []Kind{Credentials, Method, Content, Envelope, Version, Missing, Typed, Limits, Null, Doubled, Lists, Unknown, Texts, Identity}
+var Kinds = []Kind{
+	Credentials, Method, Content, Envelope, Version, Missing, Typed, Limits, Null, Doubled, Lists,
+	Unknown, Texts, Identity,
+}
 
 // Target is what is probed.
 type Target struct {
@@ -114,7 +117,9 @@ func (t *Target) Cases() []*Case {
 	m.messages()
 	m.versions()
 	m.fields()
-	slices.SortStableFunc(m.cases, func(a, b *Case) int { return slices.Index(Kinds, a.Kind) - slices.Index(Kinds, b.Kind) })
+	slices.SortStableFunc(m.cases, func(a, b *Case) int {
+		return slices.Index(Kinds, a.Kind) - slices.Index(Kinds, b.Kind)
+	})
 	return m.cases
 }
 
@@ -149,8 +154,11 @@ func (m *maker) add(c *Case) *Case {
 }
 
 // words are the ways to spoil a login, as they are told.
-var wayWords = map[string]string{login.MadeUp: "with credentials that are made up", login.Tampered: "with a token that was tampered with", login.Expired: "with a token that has expired",
-	login.OtherAudience: "with a token for somebody else", login.Empty: "with an empty token"}
+var wayWords = map[string]string{
+	login.MadeUp: "with credentials that are made up", login.Tampered: "with a token that was tampered with",
+	login.Expired:       "with a token that has expired",
+	login.OtherAudience: "with a token for somebody else", login.Empty: "with an empty token",
+}
 
 func (m *maker) credentials() {
 	if len(m.Logins) == 0 {
@@ -167,7 +175,10 @@ func (m *maker) credentials() {
 			if len(m.Logins) > 1 {
 				changed += ", " + l.Name
 			}
-			m.add(&Case{Kind: Credentials, Changed: changed, Login: &LoginChange{Login: l.Name, Way: way}, Clear: refused})
+			m.add(&Case{
+				Kind: Credentials, Changed: changed, Login: &LoginChange{Login: l.Name, Way: way},
+				Clear: refused,
+			})
 		}
 	}
 }

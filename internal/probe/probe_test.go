@@ -32,20 +32,64 @@ func TestWrongValues(t *testing.T) {
 		typed bool
 		want  []string // kind: value
 	}{
-		"integer":   {&schema.Shape{Kinds: []string{"integer"}, Least: &schema.Limit{Text: "1"}, Most: &schema.Limit{Text: "9", Exclusive: true}}, "5", true, []string{"type: abc", "type: 1.5", "limits: 0", "limits: 9", "type: 5"}},
-		"int":       {&schema.Shape{Kinds: []string{"text"}, Formats: []string{"int", "long", "integer", "decimal"}}, "5", false, []string{"type: abc", "type: 1.5", "limits: -2147483649", "limits: 2147483648"}},
-		"decimal":   {&schema.Shape{Kinds: []string{"text"}, Formats: []string{"decimal"}, FractionDigits: count(2), TotalDigits: count(5), Most: &schema.Limit{Text: "30"}}, "17.4", false, []string{"type: abc", "limits: 30.01", "limits: 17.001", "limits: 1000"}},
-		"multiple":  {&schema.Shape{Kinds: []string{"number"}, MultipleOf: "0.5"}, "", true, []string{"limits: 0.5001"}},
-		"date":      {&schema.Shape{Kinds: []string{"text"}, Formats: []string{"date"}}, "2026-11-26", false, []string{"type: soon", "type: 2026-02-30", "type: 30.11.2026"}},
-		"moment":    {&schema.Shape{Kinds: []string{"text"}, Formats: []string{"date-time"}}, "2026-11-26T00:00:00Z", true, []string{"type: 2026-11-26T10:00:00+25:00", "type: 5"}},
-		"boolean":   {&schema.Shape{Kinds: []string{"boolean"}}, "true", true, []string{"type: perhaps"}},
-		"values":    {&schema.Shape{Kinds: []string{"text"}, Only: []string{"north", "south"}}, "north", false, []string{"limits: none-of-these", "limits: NORTH"}},
-		"length":    {&schema.Shape{Kinds: []string{"text"}, MinLength: count(3), MaxLength: count(5)}, "honey", false, []string{"limits: ho", "limits: honeyy"}},
-		"pattern":   {&schema.Shape{Kinds: []string{"text"}, Patterns: []string{"L-[0-9]{4}"}}, "L-2201", false, []string{"limits: L-2201!", "identity: L-", "text: O'Brien"}},
-		"list":      {&schema.Shape{Kinds: []string{"list"}}, "", true, []string{"type: text"}},
-		"clock":     {&schema.Shape{Kinds: []string{"text"}, Formats: []string{"time"}}, "10:00:00", false, []string{"type: 25:00:00"}},
-		"hex":       {&schema.Shape{Kinds: []string{"text"}, Formats: []string{"hexBinary"}}, "00", false, []string{"type: § not encoded §"}},
-		"old dates": {&schema.Shape{Kinds: []string{"text"}, Formats: []string{"Edm.DateTime"}}, "/Date(0)/", true, []string{"type: soon"}},
+		"integer": {
+			&schema.Shape{
+				Kinds: []string{"integer"}, Least: &schema.Limit{Text: "1"},
+				Most: &schema.Limit{Text: "9", Exclusive: true},
+			}, "5", true,
+			[]string{"type: abc", "type: 1.5", "limits: 0", "limits: 9", "type: 5"},
+		},
+		"int": {
+			&schema.Shape{Kinds: []string{"text"}, Formats: []string{"int", "long", "integer", "decimal"}},
+			"5", false,
+			[]string{"type: abc", "type: 1.5", "limits: -2147483649", "limits: 2147483648"},
+		},
+		"decimal": {
+			&schema.Shape{
+				Kinds: []string{"text"}, Formats: []string{"decimal"}, FractionDigits: count(2),
+				TotalDigits: count(5), Most: &schema.Limit{Text: "30"},
+			}, "17.4", false,
+			[]string{"type: abc", "limits: 30.01", "limits: 17.001", "limits: 1000"},
+		},
+		"multiple": {
+			&schema.Shape{Kinds: []string{"number"}, MultipleOf: "0.5"}, "", true,
+			[]string{"limits: 0.5001"},
+		},
+		"date": {
+			&schema.Shape{Kinds: []string{"text"}, Formats: []string{"date"}}, "2026-11-26", false,
+			[]string{"type: soon", "type: 2026-02-30", "type: 30.11.2026"},
+		},
+		"moment": {
+			&schema.Shape{Kinds: []string{"text"}, Formats: []string{"date-time"}}, "2026-11-26T00:00:00Z",
+			true,
+			[]string{"type: 2026-11-26T10:00:00+25:00", "type: 5"},
+		},
+		"boolean": {&schema.Shape{Kinds: []string{"boolean"}}, "true", true, []string{"type: perhaps"}},
+		"values": {
+			&schema.Shape{Kinds: []string{"text"}, Only: []string{"north", "south"}}, "north", false,
+			[]string{"limits: none-of-these", "limits: NORTH"},
+		},
+		"length": {
+			&schema.Shape{Kinds: []string{"text"}, MinLength: count(3), MaxLength: count(5)}, "honey", false,
+			[]string{"limits: ho", "limits: honeyy"},
+		},
+		"pattern": {
+			&schema.Shape{Kinds: []string{"text"}, Patterns: []string{"L-[0-9]{4}"}}, "L-2201", false,
+			[]string{"limits: L-2201!", "identity: L-", "text: O'Brien"},
+		},
+		"list": {&schema.Shape{Kinds: []string{"list"}}, "", true, []string{"type: text"}},
+		"clock": {
+			&schema.Shape{Kinds: []string{"text"}, Formats: []string{"time"}}, "10:00:00", false,
+			[]string{"type: 25:00:00"},
+		},
+		"hex": {
+			&schema.Shape{Kinds: []string{"text"}, Formats: []string{"hexBinary"}}, "00", false,
+			[]string{"type: § not encoded §"},
+		},
+		"old dates": {
+			&schema.Shape{Kinds: []string{"text"}, Formats: []string{"Edm.DateTime"}}, "/Date(0)/", true,
+			[]string{"type: soon"},
+		},
 	} {
 		p := &place{path: "field", shape: c.shape, typed: c.typed}
 		if c.good != "" {
@@ -59,7 +103,8 @@ func TestWrongValues(t *testing.T) {
 			got = append(got, string(w.kind)+": "+w.value.Text[:min(len(w.value.Text), 60)])
 		}
 		for _, want := range c.want {
-			assert.True(t, strings.Contains("\n"+strings.Join(got, "\n"), "\n"+want), "%s: %s is not among %q", name, want, got)
+			assert.True(t, strings.Contains("\n"+strings.Join(got, "\n"), "\n"+want), "%s: %s is not among %q", name,
+				want, got)
 		}
 	}
 }
@@ -68,7 +113,8 @@ func TestWrongValues(t *testing.T) {
 func TestVerdicts(t *testing.T) {
 	t.Parallel()
 	fault := func(code, text string) string {
-		return `<e:Envelope xmlns:e="` + soap.Namespace11 + `"><e:Body><e:Fault><faultcode>e:` + code + `</faultcode><faultstring>` + text + `</faultstring></e:Fault></e:Body></e:Envelope>`
+		return `<e:Envelope xmlns:e="` + soap.Namespace11 + `"><e:Body><e:Fault><faultcode>e:` + code +
+			`</faultcode><faultstring>` + text + `</faultstring></e:Fault></e:Body></e:Envelope>`
 	}
 	field := &Case{Kind: Typed, Field: "load.plate", name: "plate"}
 	lock := &Case{Kind: Credentials, Clear: []int{401, 403}}
@@ -79,36 +125,51 @@ func TestVerdicts(t *testing.T) {
 		want   Verdict
 		why    string
 	}{
-		"named":                    {field, 400, `{"error": {"message": "the plate is none"}}`, Clearly, ""},
-		"named as the target":      {field, 422, `{"errors": [{"field": "load/plate", "message": "no"}]}`, Clearly, ""},
-		"a word that holds it":     {field, 400, `{"error": {"message": "the templates are wrong"}}`, Unclearly, "plate is not named"},
-		"not a word":               {field, 400, ``, Unclearly, "no word more"},
-		"a fault of the client's":  {field, 500, fault("Client", "plate: no"), Clearly, ""},
-		"an unclear one":           {field, 500, fault("Client", "no"), Unclearly, "plate is not named"},
-		"a fault of the server's":  {field, 500, fault("Server", "plate: no"), Broke, "itself is to blame"},
-		"no fault":                 {field, 500, "Stack trace", Broke, "server's own fault"},
-		"taken":                    {field, 200, "{}", Accepted, ""},
-		"an error under 200":       {field, 200, `{"error": "the plate is none"}`, Unclearly, "under a status of success"},
+		"named":               {field, 400, `{"error": {"message": "the plate is none"}}`, Clearly, ""},
+		"named as the target": {field, 422, `{"errors": [{"field": "load/plate", "message": "no"}]}`, Clearly, ""},
+		"a word that holds it": {
+			field, 400, `{"error": {"message": "the templates are wrong"}}`, Unclearly,
+			"plate is not named",
+		},
+		"not a word":              {field, 400, ``, Unclearly, "no word more"},
+		"a fault of the client's": {field, 500, fault("Client", "plate: no"), Clearly, ""},
+		"an unclear one":          {field, 500, fault("Client", "no"), Unclearly, "plate is not named"},
+		"a fault of the server's": {field, 500, fault("Server", "plate: no"), Broke, "itself is to blame"},
+		"no fault":                {field, 500, "Stack trace", Broke, "server's own fault"},
+		"taken":                   {field, 200, "{}", Accepted, ""},
+		"an error under 200": {
+			field, 200, `{"error": "the plate is none"}`, Unclearly,
+			"under a status of success",
+		},
 		"elsewhere":                {field, 302, "", Unclearly, "leads elsewhere"},
 		"let in":                   {lock, 200, "{}", LetIn, ""},
 		"kept out":                 {lock, 401, "", Clearly, ""},
 		"kept out by another name": {lock, 404, "", Unclearly, "401 or 403 would say it"},
 		"kept out by a fault":      {lock, 500, fault("FailedAuthentication", "no"), Clearly, ""},
 		"not possible":             {&Case{Kind: Method, Clear: []int{405, 501}}, 501, "", Clearly, ""},
-		"another version":          {&Case{Kind: Envelope, Clear: []int{400}}, 500, fault("VersionMismatch", "no"), Clearly, ""},
+		"another version": {
+			&Case{Kind: Envelope, Clear: []int{400}}, 500, fault("VersionMismatch", "no"),
+			Clearly, "",
+		},
 	} {
 		header := http.Header{"Content-Type": {"application/json"}}
 		if strings.HasPrefix(c.body, "<") {
 			header.Set("Content-Type", "text/xml")
 		}
-		record := &exchange.Record{Request: &exchange.Request{Method: "POST", URL: &url.URL{}}, Answer: &exchange.Answer{Status: c.status, Header: header, Body: []byte(c.body)}}
+		record := &exchange.Record{
+			Request: &exchange.Request{Method: "POST", URL: &url.URL{}},
+			Answer:  &exchange.Answer{Status: c.status, Header: header, Body: []byte(c.body)},
+		}
 		got := c.of.Judge(record, reply.Read(record), time.Second)
 		assert.Equal(t, c.want, got.Verdict, "%s: %+v", name, got)
 		assert.Contains(t, got.Why, c.why, name)
 	}
 	cut := &exchange.Record{Failure: &exchange.Failure{Kind: exchange.CutOff, Message: "cut", Cause: errors.New("cut")}}
 	assert.Equal(t, Broke, field.Judge(cut, reply.Read(cut), 0).Verdict)
-	late := &exchange.Record{Answer: &exchange.Answer{Status: 400, Header: http.Header{}}, Phases: exchange.Phases{Total: 3 * time.Second}}
+	late := &exchange.Record{
+		Answer: &exchange.Answer{Status: 400, Header: http.Header{}},
+		Phases: exchange.Phases{Total: 3 * time.Second},
+	}
 	assert.Equal(t, Broke, field.Judge(late, reply.Read(late), time.Second).Verdict)
 }
 
@@ -117,10 +178,20 @@ func TestCases(t *testing.T) {
 	t.Parallel()
 	at, err := url.Parse("http://127.0.0.1/hives/H-12?page=2&kind=a")
 	require.NoError(t, err)
-	good := &exchange.Request{Method: "PUT", URL: at, Header: http.Header{"Content-Type": {"application/json"}, "X-Keeper": {"Ada"}}, Body: []byte(`{"frames":[1,2],"queen":{"born":"2026-05-04"},"note":"a"}`)}
-	op := &contract.Endpoint{Path: "/hives/{id}", Versioned: true, Parameters: []contract.Parameter{{In: contract.InPath, Wire: "id", Name: "id"},
-		{In: contract.InQuery, Wire: "page", Name: "page", Kind: "integer", Required: true}, {In: contract.InHeader, Wire: "X-Keeper", Name: "X-Keeper", Required: true}}}
-	target := &Target{Request: good, Operation: op, Logins: []Login{{Name: "a", Ways: login.Ways}, {Name: "b"}}, Seed: 1, Writes: true}
+	good := &exchange.Request{
+		Method: "PUT", URL: at,
+		Header: http.Header{"Content-Type": {"application/json"}, "X-Keeper": {"Ada"}},
+		Body:   []byte(`{"frames":[1,2],"queen":{"born":"2026-05-04"},"note":"a"}`),
+	}
+	op := &contract.Endpoint{Path: "/hives/{id}", Versioned: true, Parameters: []contract.Parameter{
+		{In: contract.InPath, Wire: "id", Name: "id"},
+		{In: contract.InQuery, Wire: "page", Name: "page", Kind: "integer", Required: true},
+		{In: contract.InHeader, Wire: "X-Keeper", Name: "X-Keeper", Required: true},
+	}}
+	target := &Target{
+		Request: good, Operation: op, Logins: []Login{{Name: "a", Ways: login.Ways}, {Name: "b"}},
+		Seed: 1, Writes: true,
+	}
 	target.Operation.Body = &contract.Body{Contents: []contract.Content{{Type: "application/json", Schema: hive{}}}}
 	seen := map[string]*Case{}
 	for _, c := range target.Cases() {
@@ -172,12 +243,18 @@ func (hive) Shape() *schema.Shape {
 	return &schema.Shape{Kinds: []string{"object"}, Fields: func() []schema.ShapeField {
 		return []schema.ShapeField{
 			{Name: "frames", Shape: func() *schema.Shape {
-				return &schema.Shape{Kinds: []string{"list"}, MinLength: count(1), MaxLength: count(3), Items: func() *schema.Shape { return &schema.Shape{Kinds: []string{"integer"}} }}
+				return &schema.Shape{
+					Kinds: []string{"list"}, MinLength: count(1), MaxLength: count(3),
+					Items: func() *schema.Shape { return &schema.Shape{Kinds: []string{"integer"}} },
+				}
 			}},
 			{Name: "queen", Required: true, Shape: func() *schema.Shape {
-				return &schema.Shape{Kinds: []string{"object"}, Members: schema.Closed, Fields: func() []schema.ShapeField {
-					return []schema.ShapeField{{Name: "born", Required: true, Shape: born}}
-				}}
+				return &schema.Shape{
+					Kinds: []string{"object"}, Members: schema.Closed,
+					Fields: func() []schema.ShapeField {
+						return []schema.ShapeField{{Name: "born", Required: true, Shape: born}}
+					},
+				}
 			}},
 			{Name: "note", Shape: text},
 		}
@@ -187,18 +264,30 @@ func (hive) Shape() *schema.Shape {
 // FuzzCases makes wrong requests out of any body.
 func FuzzCases(f *testing.F) {
 	f.Add("application/json", `{"frames":[1,2],"queen":{"born":"2026-05-04"},"note":"a"}`, "/hives/H-12?page=2")
-	f.Add("text/xml", `<e:Envelope xmlns:e="`+soap.Namespace11+`"><e:Body><hive xmlns="urn:x" a="b"><frames>1</frames><queen><born>2026</born></queen><note/></hive></e:Body></e:Envelope>`, "/hives/7")
+	f.Add("text/xml", `<e:Envelope xmlns:e="`+soap.Namespace11+
+		`"><e:Body><hive xmlns="urn:x" a="b"><frames>1</frames><queen><born>2026</born></queen><note/></hive></e:Body></e:Envelope>`, "/hives/7")
 	f.Add("application/x-www-form-urlencoded", "frames=1&note=2", "/hives/%27a%27?&=&x")
 	f.Fuzz(func(t *testing.T, mediaType, body, path string) {
 		at, err := url.Parse("http://127.0.0.1" + path)
 		if err != nil {
 			return
 		}
-		good := &exchange.Request{Method: "POST", URL: at, Header: http.Header{"Content-Type": {mediaType}}, Body: []byte(body)}
-		op := &contract.Endpoint{Path: "/hives/{id}", Parameters: []contract.Parameter{{In: contract.InPath, Wire: "id", Name: "id"}, {In: contract.InQuery, Wire: "page", Name: "page", Kind: "integer"}},
-			Body: &contract.Body{Contents: []contract.Content{{Schema: hive{}}}}}
+		good := &exchange.Request{
+			Method: "POST", URL: at, Header: http.Header{"Content-Type": {mediaType}},
+			Body: []byte(body),
+		}
+		op := &contract.Endpoint{
+			Path: "/hives/{id}", Parameters: []contract.Parameter{
+				{In: contract.InPath, Wire: "id", Name: "id"},
+				{In: contract.InQuery, Wire: "page", Name: "page", Kind: "integer"},
+			},
+			Body: &contract.Body{Contents: []contract.Content{{Schema: hive{}}}},
+		}
 		for _, version := range []soap.Version{"", soap.V11, soap.V12} {
-			target := &Target{Request: good, Operation: op, SOAP: version, Payload: hive{}.Shape(), Logins: []Login{{Name: "a", Ways: login.Ways, Protects: true}}}
+			target := &Target{
+				Request: good, Operation: op, SOAP: version, Payload: hive{}.Shape(),
+				Logins: []Login{{Name: "a", Ways: login.Ways, Protects: true}},
+			}
 			for _, c := range target.Cases() {
 				if c.Request == good || c.Request.URL == at {
 					t.Fatalf("%s changes the right request", c.Changed)

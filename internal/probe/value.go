@@ -45,9 +45,12 @@ const (
 // name them.
 var formatSorts = map[string]sort{
 	"decimal": numberSort, "double": numberSort, "float": numberSort, "integer": integerSort, "boolean": booleanSort,
-	"date": dateSort, "dateTime": momentSort, "date-time": momentSort, "time stamp": momentSort, "time": clockSort, "base64Binary": bytesSort, "hexBinary": bytesSort, "byte": bytesSort,
-	"Edm.Decimal": numberSort, "Edm.Double": numberSort, "Edm.Single": numberSort, "Edm.Byte": integerSort, "Edm.SByte": integerSort, "Edm.Int16": integerSort,
-	"Edm.Int32": integerSort, "Edm.Int64": integerSort, "Edm.Boolean": booleanSort, "Edm.Date": dateSort, "Edm.DateTime": momentSort, "Edm.DateTimeOffset": momentSort,
+	"date": dateSort, "dateTime": momentSort, "date-time": momentSort, "time stamp": momentSort, "time": clockSort,
+	"base64Binary": bytesSort, "hexBinary": bytesSort, "byte": bytesSort,
+	"Edm.Decimal": numberSort, "Edm.Double": numberSort, "Edm.Single": numberSort, "Edm.Byte": integerSort,
+	"Edm.SByte": integerSort, "Edm.Int16": integerSort,
+	"Edm.Int32": integerSort, "Edm.Int64": integerSort, "Edm.Boolean": booleanSort, "Edm.Date": dateSort,
+	"Edm.DateTime": momentSort, "Edm.DateTimeOffset": momentSort,
 	"Edm.TimeOfDay": clockSort, "Edm.Binary": bytesSort,
 }
 
@@ -55,7 +58,10 @@ func sortOf(s *schema.Shape) sort {
 	kind := anySort
 	for _, k := range s.Kinds {
 		if k != "null" {
-			kind = map[string]sort{"text": textSort, "integer": integerSort, "number": numberSort, "boolean": booleanSort, "list": listSort, "object": objectSort}[k]
+			kind = map[string]sort{
+				"text": textSort, "integer": integerSort, "number": numberSort,
+				"boolean": booleanSort, "list": listSort, "object": objectSort,
+			}[k]
 			break
 		}
 	}
@@ -72,11 +78,15 @@ func sortOf(s *schema.Shape) sort {
 
 // builtinEnds are the ends of types that have some by themselves.
 var builtinEnds = map[string][2]string{
-	"byte": {"-128", "127"}, "short": {"-32768", "32767"}, "int": {"-2147483648", "2147483647"}, "long": {"-9223372036854775808", "9223372036854775807"},
-	"unsignedByte": {"0", "255"}, "unsignedShort": {"0", "65535"}, "unsignedInt": {"0", "4294967295"}, "unsignedLong": {"0", "18446744073709551615"},
-	"nonNegativeInteger": {"0", ""}, "positiveInteger": {"1", ""}, "nonPositiveInteger": {"", "0"}, "negativeInteger": {"", "-1"},
-	"int32": {"-2147483648", "2147483647"}, "int64": {"-9223372036854775808", "9223372036854775807"},
-	"Edm.Byte": {"0", "255"}, "Edm.SByte": {"-128", "127"}, "Edm.Int16": {"-32768", "32767"}, "Edm.Int32": {"-2147483648", "2147483647"}, "Edm.Int64": {"-9223372036854775808", "9223372036854775807"},
+	"byte": {"-128", "127"}, "short": {"-32768", "32767"}, "int": {"-2147483648", "2147483647"},
+	"long":         {"-9223372036854775808", "9223372036854775807"},
+	"unsignedByte": {"0", "255"}, "unsignedShort": {"0", "65535"}, "unsignedInt": {"0", "4294967295"},
+	"unsignedLong":       {"0", "18446744073709551615"},
+	"nonNegativeInteger": {"0", ""}, "positiveInteger": {"1", ""}, "nonPositiveInteger": {"", "0"},
+	"negativeInteger": {"", "-1"},
+	"int32":           {"-2147483648", "2147483647"}, "int64": {"-9223372036854775808", "9223372036854775807"},
+	"Edm.Byte": {"0", "255"}, "Edm.SByte": {"-128", "127"}, "Edm.Int16": {"-32768", "32767"},
+	"Edm.Int32": {"-2147483648", "2147483647"}, "Edm.Int64": {"-9223372036854775808", "9223372036854775807"},
 }
 
 // values gathers wrong values of one place.
@@ -279,7 +289,10 @@ func (v *values) texts() {
 	v.text(Texts, "in other scripts", "蜂蜜 مرحبا 🐝 Ǆ")
 	v.out[len(v.out)-1].what = "in other scripts" // signs of other widths would tear tables apart
 	v.text(Texts, "very long", strings.Repeat("honey", longText/5))
-	v.add(wrong{kind: Texts, what: "with a zero byte", raw: `a\u0000b`, rawXML: "a&#0;b", value: document.NewText("a\x00b")})
+	v.add(wrong{
+		kind: Texts, what: "with a zero byte", raw: `a\u0000b`, rawXML: "a&#0;b",
+		value: document.NewText("a\x00b"),
+	})
 }
 
 func padded(text string, length int) string {
@@ -295,7 +308,8 @@ func padded(text string, length int) string {
 }
 
 // isIdentity are texts that look like a name of something: letters, then digits, or a UUID.
-var isIdentity = regexp.MustCompile(`^([A-Za-z]{0,6}[-_/]?[0-9]{2,}|[0-9a-fA-F]{8}(-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12})$`)
+var isIdentity = regexp.MustCompile(
+	`^([A-Za-z]{0,6}[-_/]?[0-9]{2,}|[0-9a-fA-F]{8}(-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12})$`)
 
 // strange is an id of the same form with other digits.
 func (v *values) strange(id string) string {

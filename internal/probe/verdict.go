@@ -48,7 +48,10 @@ func (c *Case) Judge(record *exchange.Record, re *reply.Reply, slow time.Duratio
 	case record.Failure != nil:
 		return Judged{Broke, fmt.Sprint(record.Answer.Status), "the answer was cut off: " + record.Failure.Message}
 	case slow > 0 && record.Phases.Total > slow:
-		return Judged{Broke, fmt.Sprint(record.Answer.Status), "it took " + record.Phases.Total.Round(time.Millisecond).String()}
+		return Judged{
+			Broke, fmt.Sprint(record.Answer.Status),
+			"it took " + record.Phases.Total.Round(time.Millisecond).String(),
+		}
 	}
 	status := record.Answer.Status
 	out := Judged{Said: fmt.Sprint(status)}
@@ -57,7 +60,8 @@ func (c *Case) Judge(record *exchange.Record, re *reply.Reply, slow time.Duratio
 	}
 	told := re.Error()
 	switch {
-	case status >= 400 && re.Message != nil && re.Message.Payload != nil && re.Message.Payload.Name().Local == "EncryptedData":
+	case status >= 400 && re.Message != nil && re.Message.Payload != nil &&
+		re.Message.Payload.Name().Local == "EncryptedData":
 		out.Verdict, out.Why = Unclearly, "what it says is encrypted, and whoever has no key reads nothing of it"
 	case status >= 500 && !slices.Contains(c.Clear, status):
 		out.Verdict, out.Why = Broke, "a status of the server's own fault"
@@ -99,8 +103,11 @@ func (c *Case) faulted(out Judged, fault *soap.Fault, re *reply.Reply) Judged {
 }
 
 // securityCodes are the codes of faults of WS-Security (1.1, section 12).
-var securityCodes = map[string]bool{"UnsupportedSecurityToken": true, "UnsupportedAlgorithm": true, "InvalidSecurity": true, "InvalidSecurityToken": true,
-	"FailedAuthentication": true, "FailedCheck": true, "SecurityTokenUnavailable": true, "MessageExpired": true}
+var securityCodes = map[string]bool{
+	"UnsupportedSecurityToken": true, "UnsupportedAlgorithm": true, "InvalidSecurity": true,
+	"InvalidSecurityToken": true,
+	"FailedAuthentication": true, "FailedCheck": true, "SecurityTokenUnavailable": true, "MessageExpired": true,
+}
 
 // refused tells a clear refusal from one that leaves the caller guessing.
 func (c *Case) refused(status int, re *reply.Reply, what string) (Verdict, string) {

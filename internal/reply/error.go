@@ -86,7 +86,8 @@ func (r *Reply) findError() *Error {
 func unwrapped(n *document.Node) *document.Node {
 	for range mostWrappers {
 		members := membersOf(n)
-		if len(members) != 1 || !isHolder(members[0].Value) || slices.Contains(errorNames, plainName(members[0].Key)) || isError(n) {
+		if len(members) != 1 || !isHolder(members[0].Value) || slices.Contains(errorNames, plainName(members[0].Key)) ||
+			isError(n) {
 			return n
 		}
 		n = members[0].Value
@@ -183,8 +184,10 @@ func tellsError(payload *document.Node) bool {
 			return v.Value() != nil && v.Value().IsScalar() && slices.Contains(words, strings.ToLower(v.Value().Text))
 		}
 		switch plain := plainName(name); {
-		case slices.Contains(errorNames, plain) && isGiven(v), slices.Contains(goodNames, plain) && says("false", "0", "no"),
-			slices.Contains(badNames, plain) && says("true", "1", "yes"), (plain == "status" || plain == "result") && says("error", "fail", "failure"):
+		case slices.Contains(errorNames, plain) && isGiven(v),
+			slices.Contains(goodNames, plain) && says("false", "0", "no"),
+			slices.Contains(badNames, plain) && says("true", "1", "yes"),
+			(plain == "status" || plain == "result") && says("error", "fail", "failure"):
 			return true
 		}
 	}
@@ -194,14 +197,16 @@ func tellsError(payload *document.Node) bool {
 // isGiven says whether a member says something: not nothing, no, or zero.
 func isGiven(v *document.Node) bool {
 	if v != nil && v.Kind == document.Element && v.Value().IsScalar() && v.Value().Text == "" {
-		return slices.ContainsFunc(membersOf(v), func(m document.Member) bool { return isGiven(m.Value) }) // <error code="5"/>
+		// <error code="5"/>
+		return slices.ContainsFunc(membersOf(v), func(m document.Member) bool { return isGiven(m.Value) })
 	}
 	v = v.Value()
 	switch {
 	case v == nil || v.Kind == document.Null:
 		return false
 	case v.IsScalar():
-		return !slices.Contains([]string{"", "false", "none", "ok"}, strings.ToLower(v.Text)) && strings.Trim(v.Text, "0") != ""
+		return !slices.Contains([]string{"", "false", "none", "ok"}, strings.ToLower(v.Text)) && strings.Trim(v.Text,
+			"0") != ""
 	}
 	return v.Kind == document.Element || len(v.Members())+len(v.Items()) > 0
 }
@@ -213,7 +218,10 @@ func isHolder(n *document.Node) bool {
 
 // Names under which services put what they say, the most telling first.
 var (
-	textNames   = []string{"message", "error_description", "detail", "errorMessage", "faultString", "description", "title", "reason", "text", "value", "error"}
+	textNames = []string{
+		"message", "error_description", "detail", "errorMessage", "faultString", "description",
+		"title", "reason", "text", "value", "error",
+	}
 	codeNames   = []string{"code", "errorCode", "faultCode", "error", "type", "status"}
 	targetNames = []string{"field", "target", "propertyref", "parameter", "property", "pointer", "path", "name"}
 	detailNames = []string{"details", "errordetails", "errors", "invalid-params", "violations", "fieldErrors", "causes"}
@@ -236,7 +244,10 @@ func errorOf(n *document.Node) *Error {
 	if inner.Kind == document.Element && e.Code == "" {
 		e.Code = findScalar(inner, []string{"code", "errorCode"})
 	}
-	for _, holder := range []*document.Node{inner, n, field(inner, "innererror"), field(inner, "data"), field(inner, "extensions")} {
+	for _, holder := range []*document.Node{
+		inner, n, field(inner, "innererror"), field(inner, "data"),
+		field(inner, "extensions"),
+	} {
 		if holder == nil || len(e.Details) > 0 {
 			continue
 		}
@@ -262,7 +273,9 @@ func errorOf(n *document.Node) *Error {
 		e.Details = nil
 	}
 	// What is said of all of them comes before what is said of one.
-	if all := own(inner, textNames); all != "" && slices.ContainsFunc(e.Details, func(d Error) bool { return d.Text == e.Text }) {
+	if all := own(inner, textNames); all != "" && slices.ContainsFunc(e.Details, func(d Error) bool {
+		return d.Text == e.Text
+	}) {
 		e.Text = all
 	}
 	if len(e.Details) > 1 && e.Target != "" && own(inner, targetNames) == "" {
@@ -351,7 +364,8 @@ func under(node *document.Node, name string, depth int) string {
 		}
 	}
 	for _, m := range children {
-		if v := m.Value.Value(); plainName(m.Key) == plainName(name) && v.IsScalar() && v.Kind != document.Null && v.Text != "" {
+		if v := m.Value.Value(); plainName(m.Key) == plainName(name) && v.IsScalar() && v.Kind != document.Null &&
+			v.Text != "" {
 			return v.Text
 		}
 	}

@@ -108,7 +108,8 @@ func (r *Reply) SeeRPC(kind rpc.Kind) error {
 	if r.Problem != nil || r.Body == nil || r.Record.Answer == nil {
 		return nil
 	}
-	isOurs := kind == rpc.JSON && r.Body.Get("jsonrpc") != nil || kind == rpc.XML && r.Body.Name().Local == "methodResponse"
+	isOurs := kind == rpc.JSON && r.Body.Get("jsonrpc") != nil ||
+		kind == rpc.XML && r.Body.Name().Local == "methodResponse"
 	if r.Record.Answer.Status >= 400 && !isOurs {
 		return nil // it was refused before the protocol came to speak
 	}

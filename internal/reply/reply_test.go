@@ -18,7 +18,8 @@ import (
 func record(contentType, body string) *exchange.Record {
 	header := http.Header{"Content-Type": {contentType}, "X-Two": {"a", "b"}}
 	return &exchange.Record{Phases: exchange.Phases{Total: 14200 * time.Microsecond}, Answer: &exchange.Answer{
-		Status: 200, Reason: "OK", Proto: "HTTP/1.1", Header: header, Body: []byte(body), Cookies: []*http.Cookie{{Name: "SID", Value: "7"}},
+		Status: 200, Reason: "OK", Proto: "HTTP/1.1", Header: header, Body: []byte(body),
+		Cookies: []*http.Cookie{{Name: "SID", Value: "7"}},
 	}}
 }
 
@@ -66,14 +67,27 @@ func TestUnreadable(t *testing.T) {
 
 // FuzzRead reads any answer, and what it says of an error.
 func FuzzRead(f *testing.F) {
-	for _, seed := range [][2]string{{"application/json", `{"error":{"code":"x","message":"y","details":[{"target":"a/0/b","message":"z"}]}}`}, {"text/html", "<h1>a</h1><title>b</title>"}, {"text/plain", "no"},
-		{"application/problem+json", `{"detail":"d","invalid-params":[{"name":"n","reason":"r"}],"errors":{"a":["b"]}}`}, {"text/xml", `<e:Envelope xmlns:e="http://schemas.xmlsoap.org/soap/envelope/"><e:Body><e:Fault><faultcode>e:Client</faultcode></e:Fault></e:Body></e:Envelope>`},
-		{"multipart/related; boundary=b", "--b\r\n\r\n{}\r\n--b--"}, {"application/soap+xml", `<Envelope xmlns="http://www.w3.org/2003/05/soap-envelope"><Body/></Envelope>`}, {"", "[[]]"}} {
+	for _, seed := range [][2]string{
+		{"application/json", `{"error":{"code":"x","message":"y","details":[{"target":"a/0/b","message":"z"}]}}`},
+		{"text/html", "<h1>a</h1><title>b</title>"},
+		{"text/plain", "no"},
+		{
+			"application/problem+json",
+			`{"detail":"d","invalid-params":[{"name":"n","reason":"r"}],"errors":{"a":["b"]}}`,
+		},
+		{"text/xml", `<e:Envelope xmlns:e="http://schemas.xmlsoap.org/soap/envelope/"><e:Body><e:Fault><faultcode>e:Client</faultcode></e:Fault></e:Body></e:Envelope>`},
+		{"multipart/related; boundary=b", "--b\r\n\r\n{}\r\n--b--"},
+		{"application/soap+xml", `<Envelope xmlns="http://www.w3.org/2003/05/soap-envelope"><Body/></Envelope>`},
+		{"", "[[]]"},
+	} {
 		f.Add(500, seed[0], []byte(seed[1]))
 		f.Add(200, seed[0], []byte(seed[1]))
 	}
 	f.Fuzz(func(t *testing.T, status int, mediaType string, body []byte) {
-		record := &exchange.Record{Request: &exchange.Request{Method: "GET", URL: &url.URL{}}, Answer: &exchange.Answer{Status: status, Header: http.Header{"Content-Type": {mediaType}}, Body: body}}
+		record := &exchange.Record{
+			Request: &exchange.Request{Method: "GET", URL: &url.URL{}},
+			Answer:  &exchange.Answer{Status: status, Header: http.Header{"Content-Type": {mediaType}}, Body: body},
+		}
 		re := reply.Read(record)
 		_, _, _ = re.Error(), re.Fault(), re.Tree()
 	})

@@ -16,7 +16,8 @@ import (
 // exchange. One that is recorded without what was sent has no entry.
 func HAR(to io.Writer, run history.Finished) error {
 	head := run.Run()
-	if _, err := io.WriteString(to, `{"log":{"version":"1.2","creator":{"name":"Test Bench","version":"1"},"comment":`); err != nil {
+	if _, err := io.WriteString(to,
+		`{"log":{"version":"1.2","creator":{"name":"Test Bench","version":"1"},"comment":`); err != nil {
 		return err
 	}
 	comment, err := json.Marshal(head.Bench + ", run " + head.ID)
@@ -118,7 +119,9 @@ func harPairs(header map[string][]secret.Text) []harPair {
 			pairs = append(pairs, harPair{name, string(v)})
 		}
 	}
-	slices.SortFunc(pairs, func(a, b harPair) int { return strings.Compare(a.Name+"\x00"+a.Value, b.Name+"\x00"+b.Value) })
+	slices.SortFunc(pairs, func(a, b harPair) int {
+		return strings.Compare(a.Name+"\x00"+a.Value, b.Name+"\x00"+b.Value)
+	})
 	return pairs
 }
 
@@ -127,14 +130,27 @@ func harEntry(place *history.Source, e *history.Exchange) *harEntryForm {
 	if version == "" {
 		version = "HTTP/1.1"
 	}
-	out := &harEntryForm{Started: e.Started.Format(time.RFC3339Nano),
-		Request: harRequest{Method: e.Request.Method, URL: string(e.Request.Address), HTTPVersion: version, Cookies: []harPair{}, Headers: harPairs(e.Request.Headers), QueryString: []harPair{},
-			HeadersSize: -1, BodySize: len(e.Request.Body)},
-		Response: harResponse{Status: e.Status, StatusText: string(e.Reason), HTTPVersion: version, Cookies: []harPair{}, Headers: harPairs(e.Headers),
-			Content: harContent{Size: len(e.Body), MimeType: string(history.Field(e.Headers, "Content-Type")), Text: string(e.Body)}, HeadersSize: -1, BodySize: len(e.Body)},
+	out := &harEntryForm{
+		Started: e.Started.Format(time.RFC3339Nano),
+		Request: harRequest{
+			Method: e.Request.Method, URL: string(e.Request.Address), HTTPVersion: version, Cookies: []harPair{},
+			Headers: harPairs(e.Request.Headers), QueryString: []harPair{},
+			HeadersSize: -1, BodySize: len(e.Request.Body),
+		},
+		Response: harResponse{
+			Status: e.Status, StatusText: string(e.Reason), HTTPVersion: version, Cookies: []harPair{},
+			Headers: harPairs(e.Headers),
+			Content: harContent{
+				Size: len(e.Body), MimeType: string(history.Field(e.Headers, "Content-Type")),
+				Text: string(e.Body),
+			}, HeadersSize: -1, BodySize: len(e.Body),
+		},
 	}
 	if e.Request.Body != "" {
-		out.Request.PostData = &harPost{string(history.Field(e.Request.Headers, "Content-Type")), string(e.Request.Body)}
+		out.Request.PostData = &harPost{
+			string(history.Field(e.Request.Headers, "Content-Type")),
+			string(e.Request.Body),
+		}
 	}
 	if u, err := url.Parse(string(e.Request.Address)); err == nil {
 		for _, pair := range strings.Split(u.RawQuery, "&") {
@@ -146,7 +162,10 @@ func harEntry(place *history.Source, e *history.Exchange) *harEntryForm {
 	}
 	out.Response.RedirectURL = string(history.Field(e.Headers, "Location"))
 	out.Timings = harTimings{DNS: -1, Connect: -1, SSL: -1}
-	for name, into := range map[string]*float64{"lookup": &out.Timings.DNS, "connect": &out.Timings.Connect, "tls": &out.Timings.SSL} {
+	for name, into := range map[string]*float64{
+		"lookup": &out.Timings.DNS, "connect": &out.Timings.Connect,
+		"tls": &out.Timings.SSL,
+	} {
 		if ms := e.Phases[name]; ms > 0 {
 			*into = ms // -1 says that it was not needed
 		}

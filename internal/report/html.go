@@ -172,7 +172,8 @@ func (p *page) precise(sentence string) string {
 // add takes a step into the page.
 func (p *page) add(sheetNumber, rowNumber, stepNumber int, row *history.Row, step *history.Step) {
 	if !step.Started.IsZero() && step.Millis > 0 {
-		p.index.moments = append(p.index.moments, moment{max(step.Started.Sub(p.Run.Started).Seconds(), 0), step.Millis, !step.Fallen()})
+		p.index.moments = append(p.index.moments,
+			moment{max(step.Started.Sub(p.Run.Started).Seconds(), 0), step.Millis, !step.Fallen()})
 	}
 	if !step.Fallen() {
 		if p.held >= mostSteps {
@@ -194,7 +195,11 @@ func (p *page) add(sheetNumber, rowNumber, stepNumber int, row *history.Row, ste
 		outcome = len(p.index.Outcomes)
 		p.index.Outcomes = append(p.index.Outcomes, step.Outcome)
 	}
-	p.index.Steps = append(p.index.Steps, []any{sheetNumber, row.Name(), step.Step, step.Target, step.Status, step.Millis, outcome, len(step.Checks) + step.Judged})
+	p.index.Steps = append(p.index.Steps,
+		[]any{
+			sheetNumber, row.Name(), step.Step, step.Target, step.Status, step.Millis, outcome,
+			len(step.Checks) + step.Judged,
+		})
 	p.index.places = append(p.index.places, [3]int{sheetNumber, rowNumber, stepNumber})
 }
 
@@ -303,7 +308,10 @@ func detailOf(step *history.Step) *detail {
 	if len(step.Exchanges)+len(step.Logins)+len(step.Checks)+len(step.Notes) == 0 && step.Reason+step.Got == "" {
 		return nil
 	}
-	d := &detail{About: step.About, Reason: step.Reason, Says: step.Says, Hints: step.Hints, Got: step.Got, Kept: step.Kept, Notes: step.Notes}
+	d := &detail{
+		About: step.About, Reason: step.Reason, Says: step.Says, Hints: step.Hints, Got: step.Got,
+		Kept: step.Kept, Notes: step.Notes,
+	}
 	for _, c := range step.Checks {
 		var verdict secret.Text = "fell short"
 		switch {
@@ -326,11 +334,13 @@ func detailOf(step *history.Step) *detail {
 func exchangeOf(e *history.Exchange) detailExchange {
 	out := detailExchange{Failure: e.Failure, Notes: e.Notes}
 	if r := e.Request; r != nil {
-		out.Request, out.Head, out.Body = secret.Plain(r.Method)+" "+r.Address, headerLines(r.Headers), laidOut(history.Field(r.Headers, "Content-Type"), r.Body)
+		out.Request, out.Head, out.Body = secret.Plain(r.Method)+" "+
+			r.Address, headerLines(r.Headers), laidOut(history.Field(r.Headers, "Content-Type"), r.Body)
 	}
 	if e.Status > 0 {
 		out.Answer = e.StatusLine()
-		out.AnswerHead, out.AnswerBody = headerLines(e.Headers), laidOut(history.Field(e.Headers, "Content-Type"), e.Body)
+		out.AnswerHead, out.AnswerBody = headerLines(e.Headers), laidOut(history.Field(e.Headers, "Content-Type"),
+			e.Body)
 		out.Took = fmt.Sprintf("%.1f ms", e.Milliseconds)
 		if words := exchange.PhasesOf(e.Phases).Words(); words != "" {
 			out.Took += ": " + words
@@ -403,7 +413,8 @@ func sentence(run *history.Run) string {
 	case result.Outcome(run.Outcome) == result.Interrupted:
 		return fmt.Sprintf("The run was interrupted after %s.", count(c.Steps, "step"))
 	case result.Outcome(run.Outcome) == result.Held:
-		return fmt.Sprintf("All of it held: %s in %s, %s.", count(c.Steps, "step"), count(c.Sheets, "sheet"), count(c.Checks, "check"))
+		return fmt.Sprintf("All of it held: %s in %s, %s.", count(c.Steps, "step"), count(c.Sheets, "sheet"),
+			count(c.Checks, "check"))
 	case c.StepsFell == 0 && c.ChecksFell > 0:
 		return fmt.Sprintf("%s held, and %s of times did not.", count(c.Steps, "step"), count(c.ChecksFell, "limit"))
 	case c.StepsFell == 0:
@@ -428,8 +439,11 @@ func tally(run *history.Run) []string {
 		}
 		return all
 	}
-	return []string{count(c.Sheets, "sheet"), with(count(c.Rows, "row"), c.RowsFell, 0), with(count(c.Steps, "step"), c.StepsFell, c.StepsNotRun),
-		with(count(c.Checks, "check"), c.ChecksFell, 0), count(c.Exchanges, "exchange")}
+	return []string{
+		count(c.Sheets, "sheet"), with(count(c.Rows, "row"), c.RowsFell, 0),
+		with(count(c.Steps, "step"), c.StepsFell, c.StepsNotRun),
+		with(count(c.Checks, "check"), c.ChecksFell, 0), count(c.Exchanges, "exchange"),
+	}
 }
 
 func headerLines(header map[string][]secret.Text) secret.Text {

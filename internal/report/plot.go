@@ -39,7 +39,10 @@ func seriesColour(i int) color.Color {
 }
 
 var variables = func() map[string]string {
-	out := map[string]string{"#010101": "var(--ink)", "#020202": "var(--quiet)", "#030303": "var(--line)", "#040404": "var(--held)", "#050505": "var(--fell)"}
+	out := map[string]string{
+		"#010101": "var(--ink)", "#020202": "var(--quiet)", "#030303": "var(--line)",
+		"#040404": "var(--held)", "#050505": "var(--fell)",
+	}
 	for i := range mostSeries {
 		out[fmt.Sprintf("#%02x%02x%02x", 10+i, 10+i, 10+i)] = fmt.Sprintf("var(--series-%d)", i)
 		out[fmt.Sprintf("#%02X%02X%02X", 10+i, 10+i, 10+i)] = fmt.Sprintf("var(--series-%d)", i)
@@ -57,7 +60,10 @@ func newPlot(title, x, y string) *plot.Plot {
 	p := plot.New()
 	p.BackgroundColor = color.Transparent
 	sans := font.Font{Typeface: "Liberation", Variant: "Sans", Size: 10}
-	for _, style := range []*draw.TextStyle{&p.Title.TextStyle, &p.X.Label.TextStyle, &p.Y.Label.TextStyle, &p.X.Tick.Label, &p.Y.Tick.Label, &p.Legend.TextStyle} {
+	for _, style := range []*draw.TextStyle{
+		&p.Title.TextStyle, &p.X.Label.TextStyle, &p.Y.Label.TextStyle,
+		&p.X.Tick.Label, &p.Y.Tick.Label, &p.Legend.TextStyle,
+	} {
 		style.Font = sans
 		style.Color = quietColour
 	}
@@ -78,8 +84,9 @@ func newPlot(title, x, y string) *plot.Plot {
 }
 
 var (
-	anyColour  = regexp.MustCompile(`#[0-9A-Fa-f]{6}`)
-	anyFont    = regexp.MustCompile(`font-family:[^;"]*;?(font-variant:[^;"]*;?)?(font-weight:[^;"]*;?)?(font-style:[^;"]*;?)?`)
+	anyColour = regexp.MustCompile(`#[0-9A-Fa-f]{6}`)
+	anyFont   = regexp.MustCompile(
+		`font-family:[^;"]*;?(font-variant:[^;"]*;?)?(font-weight:[^;"]*;?)?(font-style:[^;"]*;?)?`)
 	plotHeader = regexp.MustCompile(`(?s)^.*?<svg[^>]*>`)
 )
 
@@ -91,7 +98,9 @@ func drawn(p *plot.Plot, words string) (string, error) {
 	if _, err := canvas.WriteTo(&buffer); err != nil {
 		return "", err
 	}
-	text := plotHeader.ReplaceAllLiteralString(buffer.String(), fmt.Sprintf(`<svg viewBox="0 0 %d %d" role="img" aria-label="%s">`, plotWidth, plotHeight, html.EscapeString(words)))
+	text := plotHeader.ReplaceAllLiteralString(buffer.String(),
+		fmt.Sprintf(`<svg viewBox="0 0 %d %d" role="img" aria-label="%s">`, plotWidth, plotHeight,
+			html.EscapeString(words)))
 	text = anyFont.ReplaceAllLiteralString(text, "")
 	text = anyColour.ReplaceAllStringFunc(text, func(c string) string {
 		if v := variables[c]; v != "" {
@@ -183,7 +192,9 @@ func percentiles(s *history.Sheet) (string, error) {
 		line.LineStyle.Dashes = [][]vg.Length{nil, {6, 3}, {2, 2}, {8, 3, 2, 3}, {4, 4}, {1, 3}}[i%mostSeries]
 		p.Add(line)
 		p.Legend.Add(harmlessText(t.Step), line)
-		words = append(words, fmt.Sprintf("%s: half took at most %.1f ms, 99 of 100 at most %.1f ms, the slowest %.1f ms", harmlessText(t.Step), t.P50, t.P99, t.Max))
+		words = append(words, fmt.Sprintf(
+			"%s: half took at most %.1f ms, 99 of 100 at most %.1f ms, the slowest %.1f ms", harmlessText(t.Step),
+			t.P50, t.P99, t.Max))
 	}
 	p.X.Min, p.X.Max, p.Y.Min = 0, most, 0
 	p.X.Tick.Marker, p.Y.Tick.Marker = ninesTicks{most}, niceTicks{}
@@ -248,7 +259,8 @@ func timeline(moments []moment) (svg, remark string, err error) {
 	if p.Y.Max <= 0 {
 		p.Y.Max = 1
 	}
-	svg, err = drawn(p, fmt.Sprintf("%s. %d held and %d did not; the slowest took %.1f ms", p.Title.Text, len(held), len(fell), slowest))
+	svg, err = drawn(p, fmt.Sprintf("%s. %d held and %d did not; the slowest took %.1f ms", p.Title.Text, len(held),
+		len(fell), slowest))
 	return svg, remark, err
 }
 

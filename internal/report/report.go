@@ -118,13 +118,18 @@ func JUnit(out io.Writer, run history.Finished) error {
 			return err
 		}
 		suites = append(suites, one)
-		all = suite{all.tests + one.tests, all.failures + one.failures, all.errors + one.errors, all.skipped + one.skipped}
+		all = suite{
+			all.tests + one.tests, all.failures + one.failures, all.errors + one.errors,
+			all.skipped + one.skipped,
+		}
 	}
 	broken := suite{tests: len(head.Broken), errors: len(head.Broken)}
 	all.tests, all.errors = all.tests+broken.tests, all.errors+broken.errors
-	_, _ = fmt.Fprintf(out, "<testsuites name=%s %s time=\"%.3f\">\n", attribute(head.Bench), all.fallen(), head.Seconds)
+	_, _ = fmt.Fprintf(out, "<testsuites name=%s %s time=\"%.3f\">\n", attribute(head.Bench), all.fallen(),
+		head.Seconds)
 	for i, s := range head.Sheets {
-		_, _ = fmt.Fprintf(out, "  <testsuite name=%s %s time=\"%.3f\" timestamp=\"%s\">\n", attribute(s.Sheet), suites[i], s.Seconds, head.Started.UTC().Format("2006-01-02T15:04:05"))
+		_, _ = fmt.Fprintf(out, "  <testsuite name=%s %s time=\"%.3f\" timestamp=\"%s\">\n", attribute(s.Sheet),
+			suites[i], s.Seconds, head.Started.UTC().Format("2006-01-02T15:04:05"))
 		for row, err := range run.Rows(i) {
 			if err != nil {
 				return err
@@ -134,7 +139,10 @@ func JUnit(out io.Writer, run history.Finished) error {
 			}
 		}
 		for _, c := range s.Checks {
-			step := &history.Step{Step: "times: " + string(c.Subject), Outcome: string(result.Held), Checks: []history.Check{c}}
+			step := &history.Step{
+				Step: "times: " + string(c.Subject), Outcome: string(result.Held),
+				Checks: []history.Check{c},
+			}
 			if !c.Held {
 				step.Outcome = string(result.FellShort)
 			}
@@ -145,7 +153,8 @@ func JUnit(out io.Writer, run history.Finished) error {
 	if len(head.Broken) > 0 {
 		_, _ = fmt.Fprintf(out, "  <testsuite name=\"the run as a whole\" %s>\n", broken)
 		for _, why := range head.Broken {
-			writeCase(out, &history.Sheet{Sheet: "the run as a whole"}, &history.Row{}, &history.Step{Step: why, Outcome: string(result.Interrupted), Reason: secret.Plain(why)})
+			writeCase(out, &history.Sheet{Sheet: "the run as a whole"}, &history.Row{},
+				&history.Step{Step: why, Outcome: string(result.Interrupted), Reason: secret.Plain(why)})
 		}
 		_, _ = io.WriteString(out, "  </testsuite>\n")
 	}
@@ -203,8 +212,12 @@ func writeCase(out io.Writer, s *history.Sheet, row *history.Row, step *history.
 	if which := row.Name(); which != "" {
 		name += " [" + strings.ReplaceAll(which, " · ", " ") + "]"
 	}
-	_, _ = fmt.Fprintf(out, "    <testcase name=%s classname=%s time=\"%.3f\"", attribute(name), attribute(s.Sheet), step.Seconds)
-	element := map[result.Outcome]string{result.FellShort: "failure", result.NotRun: "skipped"}[result.Outcome(step.Outcome)]
+	_, _ = fmt.Fprintf(out, "    <testcase name=%s classname=%s time=\"%.3f\"", attribute(name), attribute(s.Sheet),
+		step.Seconds)
+	element := map[result.Outcome]string{
+		result.FellShort: "failure",
+		result.NotRun:    "skipped",
+	}[result.Outcome(step.Outcome)]
 	if element == "" && step.Outcome != string(result.Held) {
 		element = "error"
 	}
@@ -222,7 +235,8 @@ func writeCase(out io.Writer, s *history.Sheet, row *history.Row, step *history.
 		start, lines = element, []secret.Text{first}
 	}
 	text := secret.Join(lines, "\n")
-	_, _ = fmt.Fprintf(out, ">\n      <%s>%s</%s>\n    </testcase>\n", start, xmlstream.Escape(string(text), false), element)
+	_, _ = fmt.Fprintf(out, ">\n      <%s>%s</%s>\n    </testcase>\n", start, xmlstream.Escape(string(text), false),
+		element)
 }
 
 // Lines says why a step did not hold, a line each: what fell short, what the

@@ -31,24 +31,54 @@ func res(t *testing.T) *result.Run {
 	u, err := url.Parse("http://127.0.0.1/lots?key=sealed-key-77&q=%3Cb%3E")
 	require.NoError(t, err)
 	record := &exchange.Record{
-		Request: &exchange.Request{Method: "POST", URL: u, Header: http.Header{"X-Key": {"sealed-key-77"}, "X-Pin": {"12"}}, ShownHeader: map[string]string{"X-Pin": "[masked]"}, Body: []byte(`{"a": "` + "sealed-key-77" + `"}`)},
-		Answer:  &exchange.Answer{Status: 500, Proto: "HTTP/1.1", Header: http.Header{"Content-Type": {"text/plain"}, "X-Evil": {nasty}}, Body: []byte(nasty + strings.Repeat("é", 1_000_000))},
-		Phases:  exchange.Phases{Total: 14 * time.Millisecond},
+		Request: &exchange.Request{
+			Method: "POST", URL: u,
+			Header:      http.Header{"X-Key": {"sealed-key-77"}, "X-Pin": {"12"}},
+			ShownHeader: map[string]string{"X-Pin": "[masked]"}, Body: []byte(`{"a": "` + "sealed-key-77" + `"}`),
+		},
+		Answer: &exchange.Answer{
+			Status: 500, Proto: "HTTP/1.1",
+			Header: http.Header{"Content-Type": {"text/plain"}, "X-Evil": {nasty}},
+			Body:   []byte(nasty + strings.Repeat("é", 1_000_000)),
+		},
+		Phases: exchange.Phases{Total: 14 * time.Millisecond},
 	}
-	binary := &exchange.Record{Request: &exchange.Request{Method: "GET", URL: u}, Answer: &exchange.Answer{Status: 200, Body: []byte("\x89PNG\xff")}}
+	binary := &exchange.Record{
+		Request: &exchange.Request{Method: "GET", URL: u},
+		Answer:  &exchange.Answer{Status: 200, Body: []byte("\x89PNG\xff")},
+	}
 	masker := &secret.Masker{}
 	masker.Hide("sealed-key-77")
 	check := result.Check{Kind: "field", Subject: nasty, Judged: true, Wanted: nasty, Got: nasty, Note: nasty}
 	steps := []*result.Step{
-		{Name: "held", Outcome: result.Held, Exchanges: []*exchange.Record{binary}, Checks: []result.Check{{Kind: "expect", Subject: "status", Held: true, Judged: true}}},
-		{Name: "fell " + nasty, Target: nasty, Outcome: result.FellShort, Checks: []result.Check{check, {Kind: "where", Subject: "x", Judged: false}}, Exchanges: []*exchange.Record{record}, Reply: reply.Read(record), Says: nasty, Hints: []string{nasty}},
-		{Name: "unreachable", Outcome: result.Unreachable, Reason: "refused " + nasty, Exchanges: []*exchange.Record{{Request: &exchange.Request{Method: "GET", URL: u}, Failure: &exchange.Failure{Message: nasty}}}},
+		{
+			Name: "held", Outcome: result.Held, Exchanges: []*exchange.Record{binary},
+			Checks: []result.Check{{Kind: "expect", Subject: "status", Held: true, Judged: true}},
+		},
+		{
+			Name: "fell " + nasty, Target: nasty, Outcome: result.FellShort,
+			Checks:    []result.Check{check, {Kind: "where", Subject: "x", Judged: false}},
+			Exchanges: []*exchange.Record{record}, Reply: reply.Read(record), Says: nasty, Hints: []string{nasty},
+		},
+		{
+			Name: "unreachable", Outcome: result.Unreachable, Reason: "refused " + nasty,
+			Exchanges: []*exchange.Record{{
+				Request: &exchange.Request{Method: "GET", URL: u},
+				Failure: &exchange.Failure{Message: nasty},
+			}},
+		},
 		{Name: "not run", Outcome: result.NotRun, Reason: nasty},
 	}
 	row := &result.Row{Number: 2, Label: nasty, Outcome: result.FellShort, Steps: steps}
 	counts := result.Counts{Sheets: 1, Rows: 1, RowsFell: 1, Steps: 4, StepsHeld: 1, StepsFell: 2, StepsNotRun: 1}
-	return &result.Run{Run: "r", Bench: nasty, Outcome: result.FellShort, Masker: masker, Notes: []string{nasty}, Started: time.Unix(0, 0),
-		Sheets: []*result.Sheet{{Name: nasty, File: nasty, About: nasty, Outcome: result.FellShort, Counts: counts, Rows: []*result.Row{row}}}}
+	return &result.Run{
+		Run: "r", Bench: nasty, Outcome: result.FellShort, Masker: masker, Notes: []string{nasty},
+		Started: time.Unix(0, 0),
+		Sheets: []*result.Sheet{{
+			Name: nasty, File: nasty, About: nasty, Outcome: result.FellShort, Counts: counts,
+			Rows: []*result.Row{row},
+		}},
+	}
 }
 
 // Nothing that a service or a sheet says is live in a report, and no secret is
@@ -154,13 +184,20 @@ func TestReports(t *testing.T) {
 		}
 	}
 	assert.ErrorContains(t, report.CheckName("x.doc"), "the ending says the format")
-	assert.Error(t, report.WriteFile(filepath.Join(dir, "no", "folder.html"), run.Memory(), report.Options{Masker: run.Masker}))
+	assert.Error(t, report.WriteFile(filepath.Join(dir, "no", "folder.html"), run.Memory(),
+		report.Options{Masker: run.Masker}))
 }
 
 // No cell of an export is a formula.
 func TestCellsAreTexts(t *testing.T) {
-	step := &result.Step{Name: "=1+1", Target: "@x", Outcome: result.Held, Checks: []result.Check{{Kind: "field", Subject: "-a", Judged: true, Wanted: "+b", Got: "\tc"}}}
-	run := (&result.Run{Masker: &secret.Masker{}, Sheets: []*result.Sheet{{Name: "s", Rows: []*result.Row{{Steps: []*result.Step{step}}}}}}).Memory()
+	step := &result.Step{
+		Name: "=1+1", Target: "@x", Outcome: result.Held,
+		Checks: []result.Check{{Kind: "field", Subject: "-a", Judged: true, Wanted: "+b", Got: "\tc"}},
+	}
+	run := (&result.Run{
+		Masker: &secret.Masker{},
+		Sheets: []*result.Sheet{{Name: "s", Rows: []*result.Row{{Steps: []*result.Step{step}}}}},
+	}).Memory()
 	var out strings.Builder
 	require.NoError(t, report.CSV(&out, run))
 	rows, err := csv.NewReader(strings.NewReader(out.String())).ReadAll()
@@ -182,12 +219,23 @@ func TestEmptyRun(t *testing.T) {
 func BenchmarkHTML(b *testing.B) {
 	u, _ := url.Parse("http://127.0.0.1/lots")
 	var rows []*result.Row
-	body := []byte(`{"id": "L-2201", "grade": "A", "barrels": [` + strings.Repeat(`{"number": 1, "kilos": 20.5}, `, 30) + `null]}`)
+	body := []byte(`{"id": "L-2201", "grade": "A", "barrels": [` + strings.Repeat(`{"number": 1, "kilos": 20.5}, `,
+		30) + `null]}`)
 	for i := range 10_000 {
-		record := &exchange.Record{Request: &exchange.Request{Method: "GET", URL: u}, Answer: &exchange.Answer{Status: 200, Body: body}, Started: time.Unix(int64(i), 0), Phases: exchange.Phases{Total: time.Millisecond}}
-		rows = append(rows, &result.Row{Number: i + 1, Outcome: result.Held, Steps: []*result.Step{{Name: "s", Outcome: result.Held, Exchanges: []*exchange.Record{record}}}})
+		record := &exchange.Record{
+			Request: &exchange.Request{Method: "GET", URL: u},
+			Answer:  &exchange.Answer{Status: 200, Body: body}, Started: time.Unix(int64(i), 0),
+			Phases: exchange.Phases{Total: time.Millisecond},
+		}
+		rows = append(rows, &result.Row{
+			Number: i + 1, Outcome: result.Held,
+			Steps: []*result.Step{{Name: "s", Outcome: result.Held, Exchanges: []*exchange.Record{record}}},
+		})
 	}
-	run := &result.Run{Masker: &secret.Masker{}, Outcome: result.Held, Sheets: []*result.Sheet{{Name: "s", Rows: rows, Outcome: result.Held}}}
+	run := &result.Run{
+		Masker: &secret.Masker{}, Outcome: result.Held,
+		Sheets: []*result.Sheet{{Name: "s", Rows: rows, Outcome: result.Held}},
+	}
 	held := run.Memory()
 	for b.Loop() {
 		if err := report.HTML(io.Discard, held); err != nil {

@@ -27,7 +27,9 @@ func Markdown(to io.Writer, run history.Finished) error {
 	if head.Number > 0 {
 		which = strconv.Itoa(head.Number)
 	}
-	w.line("%s, run %s, %s, %s, %s", inMarkdown(head.Bench), which, head.Started.UTC().Format("2006-01-02 15:04:05 MST"), took(head.Seconds), count(head.Counts.Exchanges, "exchange"))
+	w.line("%s, run %s, %s, %s, %s", inMarkdown(head.Bench), which,
+		head.Started.UTC().Format("2006-01-02 15:04:05 MST"), took(head.Seconds),
+		count(head.Counts.Exchanges, "exchange"))
 	for _, why := range head.Broken {
 		w.line("")
 		w.line("**Not whole**: %s", inMarkdown(why))
@@ -40,7 +42,8 @@ func Markdown(to io.Writer, run history.Finished) error {
 	w.line("| sheet | site | rows | held | fell short | outcome |")
 	w.line("| --- | --- | ---: | ---: | ---: | --- |")
 	for _, s := range head.Sheets {
-		w.line("| %s | %s | %d | %d | %d | %s |", inMarkdown(s.Sheet), inMarkdown(s.Site), s.Counts.Rows, s.Counts.RowsHeld, s.Counts.RowsFell, s.Outcome)
+		w.line("| %s | %s | %d | %d | %d | %s |", inMarkdown(s.Sheet), inMarkdown(s.Site), s.Counts.Rows,
+			s.Counts.RowsHeld, s.Counts.RowsFell, s.Outcome)
 	}
 	told := 0
 	for i, s := range head.Sheets {
@@ -55,7 +58,8 @@ func Markdown(to io.Writer, run history.Finished) error {
 		for _, c := range s.Checks {
 			if !c.Held {
 				w.line("")
-				w.line("**%s**: times of %s wanted %s, got %s", inMarkdown(s.Sheet), inMarkdown(c.Subject), inMarkdown(c.Wanted), inMarkdown(c.Got))
+				w.line("**%s**: times of %s wanted %s, got %s", inMarkdown(s.Sheet), inMarkdown(c.Subject),
+					inMarkdown(c.Wanted), inMarkdown(c.Got))
 			}
 		}
 	}
@@ -103,7 +107,8 @@ func (w *writer) line(format string, args ...any) {
 // inMarkdown is a text of which nothing is markup.
 func inMarkdown[T ~string](text T) string {
 	plain := strings.Map(harmless, strings.Join(strings.Fields(string(text)), " "))
-	return strings.NewReplacer(`\`, `\\`, "`", "\\`", "*", `\*`, "_", `\_`, "[", `\[`, "]", `\]`, "<", "&lt;", ">", "&gt;", "|", `\|`, "#", `\#`, "~", `\~`).Replace(plain)
+	return strings.NewReplacer(`\`, `\\`, "`", "\\`", "*", `\*`, "_", `\_`, "[", `\[`, "]", `\]`, "<", "&lt;", ">",
+		"&gt;", "|", `\|`, "#", `\#`, "~", `\~`).Replace(plain)
 }
 
 // NDJSON writes lines of JSON: the run first, then each row with its sheet, then the sheets as they
@@ -122,7 +127,10 @@ func NDJSON(to io.Writer, run history.Finished) error {
 			if err != nil {
 				return err
 			}
-			if err := encoder.Encode(map[string]any{"kind": "row", "sheet": s.Sheet, "file": s.File, "row": row}); err != nil {
+			if err := encoder.Encode(map[string]any{
+				"kind": "row", "sheet": s.Sheet, "file": s.File,
+				"row": row,
+			}); err != nil {
 				return err
 			}
 		}
@@ -143,7 +151,8 @@ func CSV(to io.Writer, run history.Finished) error {
 		}
 		_ = w.Write(cells) // Error tells
 	}
-	write("run", "sheet", "site", "row", "label", "turn", "step", "target", "status", "milliseconds", "check", "subject", "outcome", "wanted", "got", "note")
+	write("run", "sheet", "site", "row", "label", "turn", "step", "target", "status", "milliseconds", "check",
+		"subject", "outcome", "wanted", "got", "note")
 	head := run.Run()
 	which := head.ID
 	if head.Number > 0 {
@@ -174,16 +183,19 @@ func CSV(to io.Writer, run history.Finished) error {
 					write(append(lead, "", "", step.Outcome, "", "", string(step.Reason))...)
 				}
 				for _, c := range step.Checks {
-					write(append(lead, c.Kind, string(c.Subject), checkOutcome(c), string(c.Wanted), string(c.Got), string(c.Note))...)
+					write(append(lead, c.Kind, string(c.Subject), checkOutcome(c), string(c.Wanted), string(c.Got),
+						string(c.Note))...)
 				}
 			}
 		}
 		for _, c := range s.Checks {
-			write(which, s.Sheet, s.Site, "", "", "", "", "", "", "", c.Kind, string(c.Subject), checkOutcome(c), string(c.Wanted), string(c.Got), string(c.Note))
+			write(which, s.Sheet, s.Site, "", "", "", "", "", "", "", c.Kind, string(c.Subject), checkOutcome(c),
+				string(c.Wanted), string(c.Got), string(c.Note))
 		}
 	}
 	for _, why := range head.Broken {
-		write(which, "", "", "", "", "", "the run as a whole", "", "", "", "", "", string(result.Interrupted), "", "", why)
+		write(which, "", "", "", "", "", "the run as a whole", "", "", "", "", "", string(result.Interrupted), "", "",
+			why)
 	}
 	w.Flush()
 	return w.Error()

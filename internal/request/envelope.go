@@ -51,7 +51,8 @@ func (s *Spec) attach(scope value.Scope, r *exchange.Request) error {
 		if contentType == "" {
 			contentType = "application/octet-stream"
 		}
-		attachments = append(attachments, soap.Attachment{ID: soap.AttachmentID(i + 1), Name: a.Name, Type: contentType, Content: content})
+		attachments = append(attachments,
+			soap.Attachment{ID: soap.AttachmentID(i + 1), Name: a.Name, Type: contentType, Content: content})
 		lines = append(lines, fmt.Sprintf("(attached: %s, %s, %d bytes)", a.Name, contentType, len(content)))
 	}
 	action := ""
@@ -119,7 +120,8 @@ func (s *Spec) setEnvelope(scope value.Scope, r *exchange.Request) error {
 		if message, ok := soap.Read(root); ok {
 			// The whole envelope was written: it goes as it is.
 			if message.Version != s.SOAP.Version {
-				return fmt.Errorf("text: the envelope is SOAP %s, and SOAP %s was to be sent: set soap: %s", message.Version, s.SOAP.Version, message.Version)
+				return fmt.Errorf("text: the envelope is SOAP %s, and SOAP %s was to be sent: set soap: %s",
+					message.Version, s.SOAP.Version, message.Version)
 			}
 			if len(blocks) > 0 {
 				return errors.New("text: it is a whole envelope, so that blocks and addressing cannot be added; write the payload alone, or take them out")
@@ -163,7 +165,8 @@ func (s *Spec) setEnvelope(scope value.Scope, r *exchange.Request) error {
 	}
 	const declaration = `<?xml version="1.0" encoding="UTF-8"?>` + "\n"
 	r.Body = []byte(declaration + document.WriteXML(envelope, document.Style{Indent: "  "}))
-	if shown := declaration + document.WriteXML(envelope, document.Style{Indent: "  ", Hide: value.Mask}); shown != string(r.Body) {
+	if shown := declaration + document.WriteXML(envelope,
+		document.Style{Indent: "  ", Hide: value.Mask}); shown != string(r.Body) {
 		r.ShownBody = shown
 	}
 	if shownPayload != "" {

@@ -75,37 +75,156 @@ func TestBuild(t *testing.T) {
 		shown   string // of the body, if it differs
 		err     string
 	}{
-		{name: "query", spec: request.Spec{Method: "GET", Address: address(t, "http://h/x?a=${lot}"), Query: []request.Pair{{Name: "b c", Value: text(t, "${list}")}, {Name: "d", Value: text(t, "${none}")}}},
-			address: "http://h/x?a=L-2201&b%20c=a&b%20c=b&d="},
-		{name: "query without empty ones", spec: request.Spec{Method: "GET", DropEmpty: true, Address: address(t, "http://h/x"), Query: []request.Pair{{Name: "d", Value: text(t, "${none}")}}}},
-		{name: "a tree cannot stand in a query", spec: request.Spec{Address: address(t, "http://h/x"), Query: []request.Pair{{Name: "d", Value: text(t, "${deep}")}}}, err: "query d"},
+		{
+			name: "query", spec: request.Spec{
+				Method: "GET", Address: address(t, "http://h/x?a=${lot}"),
+				Query: []request.Pair{
+					{Name: "b c", Value: text(t, "${list}")},
+					{Name: "d", Value: text(t, "${none}")},
+				},
+			},
+			address: "http://h/x?a=L-2201&b%20c=a&b%20c=b&d=",
+		},
+		{
+			name: "query without empty ones",
+			spec: request.Spec{
+				Method: "GET", DropEmpty: true, Address: address(t, "http://h/x"),
+				Query: []request.Pair{{Name: "d", Value: text(t, "${none}")}},
+			},
+		},
+		{
+			name: "a tree cannot stand in a query",
+			spec: request.Spec{
+				Address: address(t, "http://h/x"),
+				Query:   []request.Pair{{Name: "d", Value: text(t, "${deep}")}},
+			}, err: "query d",
+		},
 		{name: "no address", spec: request.Spec{Address: address(t, "${lot}/x")}, err: "must begin with http://"},
 		{name: "unknown name", spec: request.Spec{Address: address(t, "http://h/${nothing}")}, err: "${nothing}"},
-		{name: "headers", spec: request.Spec{Address: address(t, "http://h/x"), Headers: []request.Pair{{Name: "X-Pin", Value: text(t, "a ${pin} b")}}, Cookies: []request.Pair{{Name: "c", Value: text(t, "1")}, {Name: "d", Value: text(t, "2")}}},
-			headers: map[string]string{"X-Pin": "a 9#a b", "Cookie": "c=1; d=2"}},
-		{name: "header twice", spec: request.Spec{Address: address(t, "http://h/x"), Headers: []request.Pair{{Name: "Content-Length", Value: text(t, "3")}}}, err: "is set by the program"},
-		{name: "JSON", spec: request.Spec{Address: address(t, "http://h/x"), Body: tree(t, "lot", "${lot}", "zip", "${zip}", "n", "1.10", "deep", "${deep}", "null", &request.Tree{Null: true})},
-			headers: map[string]string{"Content-Type": "application/json"}, body: `{"lot":"L-2201","zip":"00123","n":1.10,"deep":{"x":1.50},"null":null}`},
-		{name: "JSON with a short secret", spec: request.Spec{Address: address(t, "http://h/x"), Body: tree(t, "pin", "${pin}")}, body: `{"pin":"9#a"}`, shown: `{"pin":"[masked]"}`},
-		{name: "JSON without empty ones", spec: request.Spec{Address: address(t, "http://h/x"), DropEmpty: true, Body: tree(t, "a", "${none}", "b", tree(t, "c", "${none}"), "d", "1")}, body: `{"d":1}`},
-		{name: "form", spec: request.Spec{Address: address(t, "http://h/x"), Form: []request.Pair{{Name: "a&", Value: text(t, "b c")}, {Name: "l", Value: text(t, "${list}")}}},
-			headers: map[string]string{"Content-Type": "application/x-www-form-urlencoded"}, body: "a%26=b+c&l=a&l=b"},
-		{name: "XML", spec: request.Spec{Address: address(t, "http://h/x"), Names: names, Headers: []request.Pair{{Name: "Content-Type", Value: text(t, "application/xml")}},
-			Body: tree(t, "l:order", tree(t, "@id", "7", "@o:x", "y", "line", &request.Tree{IsList: true, Items: []*request.Tree{text(t, "a"), text(t, "<b>")}}, "o:note", &request.Tree{Null: true}))},
-			body: `<order xmlns="urn:lab" id="7" o:x="y" xmlns:o="urn:other"><line>a</line><line>&lt;b&gt;</line><note xmlns="urn:other" xsi:nil="true" xmlns:xsi="http://www.w3.org/2001/XMLSchema-instance"/></order>`},
-		{name: "XML with two roots", spec: request.Spec{Address: address(t, "http://h/x"), Headers: []request.Pair{{Name: "Content-Type", Value: text(t, "text/xml")}}, Body: tree(t, "a", "1", "b", "2")}, err: "one root element"},
-		{name: "XML without the prefix", spec: request.Spec{Address: address(t, "http://h/x"), Headers: []request.Pair{{Name: "Content-Type", Value: text(t, "text/xml")}}, Body: tree(t, "q:a", "1")}, err: "the prefix q of q:a is not declared"},
-		{name: "XML with a bad name", spec: request.Spec{Address: address(t, "http://h/x"), Headers: []request.Pair{{Name: "Content-Type", Value: text(t, "text/xml")}}, Body: tree(t, "a b", "1")}, err: "cannot be the name"},
-		{name: "SOAP 1.1", spec: request.Spec{Address: address(t, "http://h/x"), Names: names, SOAP: &request.SOAP{Version: soap.V11, Action: template(t, "urn:${lot}"), Payload: "l:Grade"}, Body: tree(t, "lot", "${lot}")},
+		{
+			name: "headers", spec: request.Spec{
+				Address: address(t, "http://h/x"),
+				Headers: []request.Pair{{Name: "X-Pin", Value: text(t, "a ${pin} b")}},
+				Cookies: []request.Pair{{Name: "c", Value: text(t, "1")}, {Name: "d", Value: text(t, "2")}},
+			},
+			headers: map[string]string{"X-Pin": "a 9#a b", "Cookie": "c=1; d=2"},
+		},
+		{name: "header twice", spec: request.Spec{
+			Address: address(t, "http://h/x"),
+			Headers: []request.Pair{{Name: "Content-Length", Value: text(t, "3")}},
+		}, err: "is set by the program"},
+		{
+			name: "JSON", spec: request.Spec{
+				Address: address(t, "http://h/x"),
+				Body: tree(t, "lot", "${lot}", "zip", "${zip}", "n", "1.10", "deep", "${deep}", "null",
+					&request.Tree{Null: true}),
+			},
+			headers: map[string]string{"Content-Type": "application/json"},
+			body:    `{"lot":"L-2201","zip":"00123","n":1.10,"deep":{"x":1.50},"null":null}`,
+		},
+		{
+			name: "JSON with a short secret",
+			spec: request.Spec{Address: address(t, "http://h/x"), Body: tree(t, "pin", "${pin}")},
+			body: `{"pin":"9#a"}`, shown: `{"pin":"[masked]"}`,
+		},
+		{
+			name: "JSON without empty ones",
+			spec: request.Spec{
+				Address: address(t, "http://h/x"), DropEmpty: true,
+				Body: tree(t, "a", "${none}", "b", tree(t, "c", "${none}"), "d", "1"),
+			}, body: `{"d":1}`,
+		},
+		{
+			name: "form", spec: request.Spec{
+				Address: address(t, "http://h/x"),
+				Form:    []request.Pair{{Name: "a&", Value: text(t, "b c")}, {Name: "l", Value: text(t, "${list}")}},
+			},
+			headers: map[string]string{"Content-Type": "application/x-www-form-urlencoded"}, body: "a%26=b+c&l=a&l=b",
+		},
+		{
+			name: "XML", spec: request.Spec{
+				Address: address(t, "http://h/x"), Names: names,
+				Headers: []request.Pair{{Name: "Content-Type", Value: text(t, "application/xml")}},
+				Body: tree(t, "l:order",
+					tree(t, "@id", "7", "@o:x", "y", "line",
+						&request.Tree{IsList: true, Items: []*request.Tree{text(t, "a"), text(t, "<b>")}}, "o:note",
+						&request.Tree{Null: true})),
+			},
+			body: `<order xmlns="urn:lab" id="7" o:x="y" xmlns:o="urn:other"><line>a</line><line>&lt;b&gt;</line><note xmlns="urn:other" xsi:nil="true" xmlns:xsi="http://www.w3.org/2001/XMLSchema-instance"/></order>`,
+		},
+		{
+			name: "XML with two roots",
+			spec: request.Spec{
+				Address: address(t, "http://h/x"),
+				Headers: []request.Pair{{Name: "Content-Type", Value: text(t, "text/xml")}},
+				Body:    tree(t, "a", "1", "b", "2"),
+			}, err: "one root element",
+		},
+		{
+			name: "XML without the prefix",
+			spec: request.Spec{
+				Address: address(t, "http://h/x"),
+				Headers: []request.Pair{{Name: "Content-Type", Value: text(t, "text/xml")}}, Body: tree(t, "q:a", "1"),
+			},
+			err: "the prefix q of q:a is not declared",
+		},
+		{
+			name: "XML with a bad name",
+			spec: request.Spec{
+				Address: address(t, "http://h/x"),
+				Headers: []request.Pair{{Name: "Content-Type", Value: text(t, "text/xml")}}, Body: tree(t, "a b", "1"),
+			},
+			err: "cannot be the name",
+		},
+		{
+			name: "SOAP 1.1", spec: request.Spec{
+				Address: address(t, "http://h/x"), Names: names,
+				SOAP: &request.SOAP{Version: soap.V11, Action: template(t, "urn:${lot}"), Payload: "l:Grade"},
+				Body: tree(t, "lot", "${lot}"),
+			},
 			headers: map[string]string{"Content-Type": "text/xml; charset=utf-8", "SOAPAction": `"urn:L-2201"`},
-			body:    "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<soap:Envelope xmlns:soap=\"http://schemas.xmlsoap.org/soap/envelope/\">\n  <soap:Body>\n    <Grade xmlns=\"urn:lab\">\n      <lot>L-2201</lot>\n    </Grade>\n  </soap:Body>\n</soap:Envelope>"},
-		{name: "SOAP 1.2", spec: request.Spec{Address: address(t, "http://h/x"), Names: names, SOAP: &request.SOAP{Version: soap.V12, Action: template(t, "urn:a"), Payload: "l:Grade"}},
-			headers: map[string]string{"Content-Type": `application/soap+xml; charset=utf-8; action="urn:a"`, "SOAPAction": ""},
-			body:    "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<soap:Envelope xmlns:soap=\"http://www.w3.org/2003/05/soap-envelope\">\n  <soap:Body>\n    <Grade xmlns=\"urn:lab\"/>\n  </soap:Body>\n</soap:Envelope>"},
-		{name: "an envelope of the other version", spec: request.Spec{Address: address(t, "http://h/x"), SOAP: &request.SOAP{Version: soap.V12}, Text: template(t, `<e:Envelope xmlns:e="`+soap.Namespace11+`"><e:Body/></e:Envelope>`)}, err: "set soap: 1.1"},
-		{name: "a payload that is not XML", spec: request.Spec{Address: address(t, "http://h/x"), SOAP: &request.SOAP{Version: soap.V11}, Text: template(t, `<a>`)}, err: "not well-formed XML"},
-		{name: "bytes", spec: request.Spec{Address: address(t, "http://h/x"), HasBytes: true, Bytes: []byte("\x00${lot}")}, headers: map[string]string{"Content-Type": "application/octet-stream"}, body: "\x00${lot}"},
-		{name: "text", spec: request.Spec{Address: address(t, "http://h/x"), Text: template(t, "pin ${pin}"), TextFormat: document.Plain}, headers: map[string]string{"Content-Type": "text/plain; charset=utf-8"}, body: "pin 9#a", shown: "pin [masked]"},
+			body:    "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<soap:Envelope xmlns:soap=\"http://schemas.xmlsoap.org/soap/envelope/\">\n  <soap:Body>\n    <Grade xmlns=\"urn:lab\">\n      <lot>L-2201</lot>\n    </Grade>\n  </soap:Body>\n</soap:Envelope>",
+		},
+		{
+			name: "SOAP 1.2", spec: request.Spec{
+				Address: address(t, "http://h/x"), Names: names,
+				SOAP: &request.SOAP{Version: soap.V12, Action: template(t, "urn:a"), Payload: "l:Grade"},
+			},
+			headers: map[string]string{
+				"Content-Type": `application/soap+xml; charset=utf-8; action="urn:a"`,
+				"SOAPAction":   "",
+			},
+			body: "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<soap:Envelope xmlns:soap=\"http://www.w3.org/2003/05/soap-envelope\">\n  <soap:Body>\n    <Grade xmlns=\"urn:lab\"/>\n  </soap:Body>\n</soap:Envelope>",
+		},
+		{
+			name: "an envelope of the other version",
+			spec: request.Spec{
+				Address: address(t, "http://h/x"), SOAP: &request.SOAP{Version: soap.V12},
+				Text: template(t, `<e:Envelope xmlns:e="`+soap.Namespace11+`"><e:Body/></e:Envelope>`),
+			},
+			err: "set soap: 1.1",
+		},
+		{
+			name: "a payload that is not XML",
+			spec: request.Spec{
+				Address: address(t, "http://h/x"), SOAP: &request.SOAP{Version: soap.V11},
+				Text: template(t, `<a>`),
+			}, err: "not well-formed XML",
+		},
+		{
+			name: "bytes", spec: request.Spec{
+				Address: address(t, "http://h/x"), HasBytes: true,
+				Bytes: []byte("\x00${lot}"),
+			}, headers: map[string]string{"Content-Type": "application/octet-stream"},
+			body: "\x00${lot}",
+		},
+		{
+			name: "text", spec: request.Spec{
+				Address: address(t, "http://h/x"), Text: template(t, "pin ${pin}"),
+				TextFormat: document.Plain,
+			}, headers: map[string]string{"Content-Type": "text/plain; charset=utf-8"},
+			body: "pin 9#a", shown: "pin [masked]",
+		},
 	}
 	for _, c := range cases {
 		t.Run(c.name, func(t *testing.T) {
@@ -128,7 +247,8 @@ func TestBuild(t *testing.T) {
 				c.shown = c.body
 			}
 			assert.Equal(t, c.shown, got.BodyShown())
-			assert.NotContains(t, got.ShownField("X-Pin", "9#a"), map[bool]string{true: "9#a", false: "nothing"}[got.GetHeader("X-Pin") != ""])
+			assert.NotContains(t, got.ShownField("X-Pin", "9#a"),
+				map[bool]string{true: "9#a", false: "nothing"}[got.GetHeader("X-Pin") != ""])
 		})
 	}
 }
@@ -137,7 +257,9 @@ func TestMultipart(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "certificate of analysis.pdf")
 	require.NoError(t, os.WriteFile(file, []byte("%PDF-\x00"), 0o600))
 	spec := request.Spec{Method: "POST", Address: address(t, "http://h/x"), Parts: []request.Part{
-		{Name: `no"te`, Value: text(t, "${lot}")}, {Name: "deep", Value: text(t, "${deep}")}, {Name: "paper", File: file, Type: "application/pdf"},
+		{Name: `no"te`, Value: text(t, "${lot}")},
+		{Name: "deep", Value: text(t, "${deep}")},
+		{Name: "paper", File: file, Type: "application/pdf"},
 	}}
 	got, err := spec.Build(values)
 	require.NoError(t, err)
@@ -145,12 +267,19 @@ func TestMultipart(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "multipart/form-data", mediaType)
 	reader := multipart.NewReader(bytes.NewReader(got.Body), parameters["boundary"])
-	for _, want := range [][4]string{{`no%22te`, "", "", "L-2201"}, {"deep", "", "application/json", `{"x":1.50}`}, {"paper", "certificate of analysis.pdf", "application/pdf", "%PDF-\x00"}} {
+	for _, want := range [][4]string{
+		{`no%22te`, "", "", "L-2201"},
+		{"deep", "", "application/json", `{"x":1.50}`},
+		{"paper", "certificate of analysis.pdf", "application/pdf", "%PDF-\x00"},
+	} {
 		part, err := reader.NextPart()
 		require.NoError(t, err)
 		data, err := io.ReadAll(part)
 		require.NoError(t, err)
-		assert.Equal(t, want, [4]string{part.FormName(), part.FileName(), part.Header.Get("Content-Type"), string(data)})
+		assert.Equal(t, want, [4]string{
+			part.FormName(), part.FileName(), part.Header.Get("Content-Type"),
+			string(data),
+		})
 	}
 	spec.Parts = []request.Part{{Name: "gone", File: file + ".not"}}
 	_, err = spec.Build(values)

@@ -157,7 +157,8 @@ func escapeQuery(address string) string {
 		c := query[i]
 		isEscape := c == '%' && i+2 < len(query) && isHex(query[i+1]) && isHex(query[i+2])
 		switch {
-		case isEscape, c >= 'a' && c <= 'z', c >= 'A' && c <= 'Z', c >= '0' && c <= '9', strings.IndexByte("-._~!$&'()*+,;=:@/?[]#", c) >= 0:
+		case isEscape, c >= 'a' && c <= 'z', c >= 'A' && c <= 'Z', c >= '0' && c <= '9',
+			strings.IndexByte("-._~!$&'()*+,;=:@/?[]#", c) >= 0:
 			out.WriteByte(c)
 		default:
 			fmt.Fprintf(&out, "%%%02X", c)
@@ -393,7 +394,8 @@ func DropEmpty(n *document.Node) *document.Node {
 		kept := document.NewObject()
 		for _, m := range n.Members() {
 			v := DropEmpty(m.Value)
-			empty := v.Kind == document.Null || v.IsScalar() && v.Text == "" || (v.Kind == document.Object && len(v.Members()) == 0)
+			empty := v.Kind == document.Null || v.IsScalar() && v.Text == "" ||
+				(v.Kind == document.Object && len(v.Members()) == 0)
 			if !empty {
 				kept.AppendMembers(document.Member{Key: m.Key, Value: v})
 			}

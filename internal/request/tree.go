@@ -60,7 +60,8 @@ func (t *Tree) Set(path string, v *Tree) error {
 		name, rest, deeper = ".", "", false // an element's own text
 	}
 	var index int
-	if _, err := fmt.Sscanf(name, "%d", &index); err == nil && fmt.Sprint(index) == name && (t.IsList || len(t.Fields) == 0 && t.Scalar == nil) {
+	if _, err := fmt.Sscanf(name, "%d", &index); err == nil && fmt.Sprint(index) == name &&
+		(t.IsList || len(t.Fields) == 0 && t.Scalar == nil) {
 		t.IsList = true
 		if index > len(t.Items) {
 			return fmt.Errorf("%s: the list has %d items so far; the next is %d", path, len(t.Items), len(t.Items))
@@ -187,7 +188,10 @@ func (t *Tree) Node(scope value.Scope) (*document.Node, error) {
 			}
 			return &document.Node{Kind: document.Text, Text: text.String(), Secret: hasSecret(node)}, nil
 		}
-		return &document.Node{Kind: document.Text, Text: document.WriteJSON(node, document.Style{}), Secret: hasSecret(node)}, nil
+		return &document.Node{
+			Kind: document.Text, Text: document.WriteJSON(node, document.Style{}),
+			Secret: hasSecret(node),
+		}, nil
 	case t.Null:
 		return &document.Node{Kind: document.Null}, nil
 	case t.Scalar != nil:
@@ -245,7 +249,9 @@ func Elements(object *document.Node, namespace string, names map[string]string) 
 	return elements, nil
 }
 
-func newElement(name string, content *document.Node, namespace string, names map[string]string) (*document.Node, error) {
+func newElement(name string, content *document.Node, namespace string,
+	names map[string]string,
+) (*document.Node, error) {
 	prefix, local, ok := strings.Cut(name, ":")
 	if !ok {
 		prefix, local = "", name
@@ -266,7 +272,10 @@ func newElement(name string, content *document.Node, namespace string, names map
 		return element, nil
 	}
 	if content.Kind == document.Null {
-		element.AppendAttributes(document.Attribute{Name: document.Name{Space: document.SchemaInstance, Prefix: "xsi", Local: "nil"}, Value: "true"})
+		element.AppendAttributes(document.Attribute{Name: document.Name{
+			Space: document.SchemaInstance, Prefix: "xsi",
+			Local: "nil",
+		}, Value: "true"})
 		return element, nil
 	}
 	if content.IsScalar() {

@@ -37,7 +37,8 @@ func (s *Step) Record(m *secret.Masker) *history.Step {
 // Told is what is to be said of a step beside its exchanges, masked.
 func (s *Step) Told(m *secret.Masker) *history.Step {
 	out := s.brief(m)
-	out.Says, out.Hints, out.Got = m.Show(s.Says).OneLine().Cut(mostSaid), m.Messages(s.Hints), m.Show(s.Got).Cut(mostShown)
+	out.Says, out.Hints, out.Got = m.Show(s.Says).OneLine().Cut(mostSaid), m.Messages(s.Hints),
+		m.Show(s.Got).Cut(mostShown)
 	for _, c := range s.Checks {
 		out.Checks = append(out.Checks, c.record(m))
 	}
@@ -45,15 +46,21 @@ func (s *Step) Told(m *secret.Masker) *history.Step {
 }
 
 func (c Check) record(m *secret.Masker) history.Check {
-	return history.Check{Kind: c.Kind, Subject: m.Show(c.Subject), Held: c.Held, Judged: c.Judged,
-		Wanted: m.Message(c.Wanted), Got: m.Message(c.Got), Where: m.Show(c.Where), Note: m.Message(c.Note)}
+	return history.Check{
+		Kind: c.Kind, Subject: m.Show(c.Subject), Held: c.Held, Judged: c.Judged,
+		Wanted: m.Message(c.Wanted), Got: m.Message(c.Got), Where: m.Show(c.Where), Note: m.Message(c.Note),
+	}
 }
 
 // brief is the record of a step without its exchanges and checks, but with how many
 // there were: enough of what held, where there is much of it.
 func (s *Step) brief(m *secret.Masker) *history.Step {
-	out := &history.Step{Step: m.Text(s.Name), Target: m.Text(s.Target), About: m.Text(s.About), Outcome: string(s.Outcome), Reason: m.Message(s.Reason),
-		Kept: m.ShowAll(s.Kept), Notes: m.Messages(s.Notes), Seconds: seconds(s.Took), Sent: len(s.Exchanges) + len(s.Logins)}
+	out := &history.Step{
+		Step: m.Text(s.Name), Target: m.Text(s.Target), About: m.Text(s.About), Outcome: string(s.Outcome),
+		Reason: m.Message(s.Reason),
+		Kept:   m.ShowAll(s.Kept), Notes: m.Messages(s.Notes), Seconds: seconds(s.Took),
+		Sent: len(s.Exchanges) + len(s.Logins),
+	}
 	for _, c := range s.Checks {
 		if c.Judged {
 			out.Judged++
@@ -74,7 +81,11 @@ func (s *Step) brief(m *secret.Masker) *history.Step {
 
 // Record gives a row's result in the form in which it is recorded.
 func (r *Row) Record(brief bool, m *secret.Masker) *history.Row {
-	out := &history.Row{Number: r.Number, Iteration: r.Iteration, Label: m.Text(r.Label), Column: m.Text(r.Column), Phase: r.Phase, Outcome: string(r.Outcome), Seconds: seconds(r.Took), Late: milliseconds(r.Late), Steps: []*history.Step{}}
+	out := &history.Row{
+		Number: r.Number, Iteration: r.Iteration, Label: m.Text(r.Label), Column: m.Text(r.Column),
+		Phase: r.Phase, Outcome: string(r.Outcome), Seconds: seconds(r.Took), Late: milliseconds(r.Late),
+		Steps: []*history.Step{},
+	}
 	for _, step := range r.Steps {
 		if brief && step.Outcome == Held {
 			out.Steps = append(out.Steps, step.brief(m))
@@ -99,7 +110,10 @@ func (r *Row) Entry(sheet int, brief bool, masker *secret.Masker) history.Entry 
 	if err != nil { // there is nothing in it that could not be written
 		text = []byte(`{"outcome":"faulty","steps":[]}`)
 	}
-	return history.Entry{Sheet: sheet, Phase: r.Phase, Iteration: r.Iteration, Row: r.Number, Outcome: string(r.Outcome), Body: text}
+	return history.Entry{
+		Sheet: sheet, Phase: r.Phase, Iteration: r.Iteration, Row: r.Number,
+		Outcome: string(r.Outcome), Body: text,
+	}
 }
 
 // LooseEntry are steps outside of a sheet on their way into the history, masked, and what
@@ -116,8 +130,11 @@ func LooseEntry(steps []*Step, outcome Outcome, masker *secret.Masker) (history.
 
 // Record gives what came of a sheet, but for its rows.
 func (s *Sheet) Record() *history.Sheet {
-	out := &history.Sheet{Sheet: s.Name, File: s.File, About: s.About, Site: s.Site, Outcome: string(s.Outcome), Seconds: seconds(s.Took),
-		RowCount: s.RowCount, Counts: s.Counts, Times: s.Times, Checks: s.Checks, Limits: s.Limits, Running: seconds(s.Running)}
+	out := &history.Sheet{
+		Sheet: s.Name, File: s.File, About: s.About, Site: s.Site, Outcome: string(s.Outcome), Seconds: seconds(s.Took),
+		RowCount: s.RowCount, Counts: s.Counts, Times: s.Times, Checks: s.Checks, Limits: s.Limits,
+		Running: seconds(s.Running),
+	}
 	if !s.Started.IsZero() {
 		out.Started = s.Started.UTC()
 	}
@@ -126,7 +143,10 @@ func (s *Sheet) Record() *history.Sheet {
 
 // Record gives what came of a run, but for its rows.
 func (r *Run) Record() *history.Run {
-	out := &history.Run{Number: r.Number, ID: r.Run, Bench: r.Bench, Started: r.Started.UTC(), Seconds: seconds(r.Took), Outcome: string(r.Outcome), Counts: r.Counts(), Notes: r.Masker.Messages(r.Notes), Sheets: []*history.Sheet{}}
+	out := &history.Run{
+		Number: r.Number, ID: r.Run, Bench: r.Bench, Started: r.Started.UTC(), Seconds: seconds(r.Took),
+		Outcome: string(r.Outcome), Counts: r.Counts(), Notes: r.Masker.Messages(r.Notes), Sheets: []*history.Sheet{},
+	}
 	for _, s := range r.Sheets {
 		out.Sheets = append(out.Sheets, s.Record())
 	}
@@ -158,11 +178,17 @@ func RequestRecord(r *exchange.Request, m *secret.Masker) *history.Request {
 			headers[name] = append(headers[name], m.Show(r.ShownField(name, v)))
 		}
 	}
-	return &history.Request{Method: r.Method, Address: m.Show(r.Shown()), Headers: headers, Body: shownBody([]byte(r.BodyShown()), m), Signed: m.ShowAll(r.Signed)}
+	return &history.Request{
+		Method: r.Method, Address: m.Show(r.Shown()), Headers: headers,
+		Body: shownBody([]byte(r.BodyShown()), m), Signed: m.ShowAll(r.Signed),
+	}
 }
 
 func exchangeRecord(record *exchange.Record, m *secret.Masker) history.Exchange {
-	out := history.Exchange{Request: RequestRecord(record.Request, m), Started: record.Started.UTC(), Milliseconds: milliseconds(record.Phases.Total), Notes: m.Messages(record.Notes)}
+	out := history.Exchange{
+		Request: RequestRecord(record.Request, m), Started: record.Started.UTC(),
+		Milliseconds: milliseconds(record.Phases.Total), Notes: m.Messages(record.Notes),
+	}
 	if a := record.Answer; a != nil {
 		out.Status, out.Reason, out.Protocol = a.Status, m.Show(a.Reason), a.Proto
 		out.Headers = map[string][]secret.Text{}

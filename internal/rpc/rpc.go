@@ -95,7 +95,8 @@ func AnswerJSON(body *document.Node) (result *document.Node, fault *Fault, err e
 	case body.Get("jsonrpc") == nil || body.Get("jsonrpc").Text != "2.0":
 		return result, nil, errors.New(`the answer does not say "jsonrpc": "2.0"`)
 	case id == nil || id.Text != identity:
-		return result, nil, fmt.Errorf("the answer is to the call %s, and this was the call %s", id.Describe(), identity)
+		return result, nil, fmt.Errorf("the answer is to the call %s, and this was the call %s", id.Describe(),
+			identity)
 	}
 	return result, nil, nil
 }

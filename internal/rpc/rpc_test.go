@@ -12,7 +12,8 @@ import (
 
 // Values keep their types on the way, in XML as well.
 func TestXMLTypes(t *testing.T) {
-	given, err := document.ReadJSON([]byte(`{"i":-5,"l":3000000000,"d":1.50,"b":true,"s":"a<b","n":null,"list":[1,[]],"o":{}}`))
+	given, err := document.ReadJSON(
+		[]byte(`{"i":-5,"l":3000000000,"d":1.50,"b":true,"s":"a<b","n":null,"list":[1,[]],"o":{}}`))
 	require.NoError(t, err)
 	given.Set("day", document.NewUntyped("2026-11-23T08:00:00"))
 	call, err := rpc.CallXML("x", given)

@@ -237,7 +237,8 @@ func TestBoundaries(t *testing.T) {
 				}
 			}
 			// Neither a rule nor its opposite holds where the value is of no kind that it is about.
-			if opposite, err := rule.Parse("not "+source, false); err == nil && strings.Contains(want, "no; ") && strings.Contains(want, "cannot") {
+			if opposite, err := rule.Parse("not "+source, false); err == nil && strings.Contains(want, "no; ") &&
+				strings.Contains(want, "cannot") {
 				found, roots := find(t, text, "x")
 				verdict, err := opposite.Judge(found, roots, values)
 				require.NoError(t, err)
@@ -278,13 +279,25 @@ func TestMadeRules(t *testing.T) {
 		pass, fail string
 	}{
 		{rule: rule.Equals(text("A")), source: "equals A", pass: `"A"`, fail: `"B"`},
-		{rule: rule.OneOf([]rule.Operand{text("A"), text("B")}), source: "one of A or B", pass: `"B"`, fail: `"A or B"`},
+		{
+			rule: rule.OneOf([]rule.Operand{text("A"), text("B")}), source: "one of A or B", pass: `"B"`,
+			fail: `"A or B"`,
+		},
 		{rule: rule.TextRule("contains", text("b")), source: "contains b", pass: `"abc"`, fail: `"ac"`},
 		{rule: rule.TextRule("starts with", text("b")), source: "starts with b", pass: `"bc"`, fail: `"ab"`},
 		{rule: rule.TextRule("ends with", text("b")), source: "ends with b", pass: `"ab"`, fail: `"bc"`},
 		{rule: rule.Prefixed("not", rule.Equals(text("A"))), source: "not equals A", pass: `"B"`, fail: `"A"`},
-		{rule: rule.AnyOf([]*rule.Rule{rule.Equals(text("A")), rule.Equals(text("B"))}), source: "equals A, or equals B", pass: `"B"`, fail: `"C"`},
-		{rule: rule.AllOf([]*rule.Rule{rule.TextRule("contains", text("a")), rule.TextRule("contains", text("b"))}), source: "contains a and contains b", pass: `"ab"`, fail: `"a"`},
+		{
+			rule:   rule.AnyOf([]*rule.Rule{rule.Equals(text("A")), rule.Equals(text("B"))}),
+			source: "equals A, or equals B", pass: `"B"`, fail: `"C"`,
+		},
+		{
+			rule: rule.AllOf([]*rule.Rule{
+				rule.TextRule("contains", text("a")),
+				rule.TextRule("contains", text("b")),
+			}),
+			source: "contains a and contains b", pass: `"ab"`, fail: `"a"`,
+		},
 	} {
 		t.Run(c.source, func(t *testing.T) {
 			assert.Equal(t, c.source, c.rule.Source)
@@ -299,7 +312,11 @@ func TestMadeRules(t *testing.T) {
 		note    string
 		held    bool
 	}{
-		{number, `"5"`, "it is a text, not a number", false}, {number, `"6"`, "", false}, {number, "5.0", "", true}, {five, "5", "", false}, {five, `"5"`, "", true},
+		{number, `"5"`, "it is a text, not a number", false},
+		{number, `"6"`, "", false},
+		{number, "5.0", "", true},
+		{five, "5", "", false},
+		{five, `"5"`, "", true},
 	} {
 		found, roots := find(t, `{"x": `+c.answer+`}`, "x")
 		verdict, err := rule.Equals(typed{c.operand}).Judge(found, roots, lookup)
@@ -313,10 +330,14 @@ func TestMadeRules(t *testing.T) {
 	assert.Empty(t, verdict.Note, "of several values none is the one that was meant")
 	secret := document.NewUntyped("hidden")
 	secret.Secret = true
-	verdict, err = rule.Equals(literal("x")).Judge(path.Selection{Matches: []path.Match{{Where: "x", Node: secret}}}, roots, lookup)
+	verdict, err = rule.Equals(literal("x")).Judge(path.Selection{Matches: []path.Match{{Where: "x", Node: secret}}},
+		roots, lookup)
 	require.NoError(t, err)
 	assert.True(t, verdict.Secret)
-	verdict, err = rule.Equals(literal("x")).Judge(path.Selection{Matches: []path.Match{{Where: "x", Node: document.NewUntyped("shown")}}}, roots, lookup)
+	verdict, err = rule.Equals(literal("x")).Judge(path.Selection{Matches: []path.Match{{
+		Where: "x",
+		Node:  document.NewUntyped("shown"),
+	}}}, roots, lookup)
 	require.NoError(t, err)
 	assert.False(t, verdict.Secret)
 	for _, c := range []struct {
@@ -324,14 +345,20 @@ func TestMadeRules(t *testing.T) {
 		wrong bool
 	}{
 		{rule.AllOf([]*rule.Rule{rule.TextRule("over", literal("5 s")), rule.TextRule("under", literal("9"))}), true},
-		{rule.AnyOf([]*rule.Rule{rule.TextRule("over", literal("5 s")), rule.TextRule("under", literal("9 s"))}), false},
+		{
+			rule.AnyOf([]*rule.Rule{rule.TextRule("over", literal("5 s")), rule.TextRule("under", literal("9 s"))}),
+			false,
+		},
 		{rule.Prefixed("all", rule.TextRule("under", literal("9"))), true},
 		{rule.Prefixed("some", rule.TextRule("under", literal("9"))), true},
 		{rule.Prefixed("count", rule.TextRule("under", literal("9"))), false},
 	} {
 		assert.Equal(t, c.wrong, c.rule.Suits(rule.Durations) != nil, c.rule.Source)
 	}
-	made := rule.AnyOf([]*rule.Rule{rule.Prefixed("count", rule.Equals(literal("2"))), rule.Prefixed("optional", rule.Equals(text("A")))})
+	made := rule.AnyOf([]*rule.Rule{
+		rule.Prefixed("count", rule.Equals(literal("2"))),
+		rule.Prefixed("optional", rule.Equals(text("A"))),
+	})
 	found, roots = find(t, `{"x": ["a", "b"]}`, "x[*]")
 	verdict, err = made.Judge(found, roots, lookup)
 	require.NoError(t, err)
@@ -432,7 +459,11 @@ func asWritten(t *testing.T, name string, told map[string]string) {
 
 // Texts that are near to a rule and are none.
 func TestWhatIsAText(t *testing.T) {
-	for _, source := range []string{"<b>bold</b>", "> quoted", "overview of lots", "counter 5 is open", "almost", "matching colours", "5 > 3", "begin", "anyone of us", "oven 5 is hot", "at noon 5", "overall 5", "underway", "notable", "containsnothing", "isolated", "one officer"} {
+	for _, source := range []string{
+		"<b>bold</b>", "> quoted", "overview of lots", "counter 5 is open", "almost",
+		"matching colours", "5 > 3", "begin", "anyone of us", "oven 5 is hot", "at noon 5", "overall 5", "underway",
+		"notable", "containsnothing", "isolated", "one officer",
+	} {
 		parsed, err := rule.Parse(source, false)
 		require.NoError(t, err)
 		found, roots := find(t, `{"x": `+document.QuoteJSON(source)+`}`, "x")
@@ -444,10 +475,14 @@ func TestWhatIsAText(t *testing.T) {
 
 func TestKindsOfValues(t *testing.T) {
 	for answer, want := range map[string]string{
-		"5": "integer", "-5": "integer", "5.5": "number", "1e3": "integer", "true": "boolean", "null": "null", `"a"`: "text", `""`: "text",
-		`"2026-11-23T08:30:00Z"`: "datetime", `"2026-11-23T08:30:00"`: "datetime", `"2026-11-23"`: "date", `"2026-13-23"`: "text", `"2026-11-23T99"`: "text",
-		`"6b1f2a5e-0b7c-4c1f-9d55-0d8f3a1b2c3d"`: "uuid", `"6b1f2a5e-0b7c-4c1f-9d55-0d8f3a1b2c3x"`: "text", `"eyJhIjoxfQ.e30.AA"`: "jwt", `"eyJhIjoxfQ"`: "text",
-		`"lab@heatherfold.example"`: "email", `"lab@"`: "text", `"https://heatherfold.example/a"`: "uri", `"urn:heatherfold:lab"`: "uri", `"127.0.0.1"`: "ipv4", `"127.0.0.256"`: "text", `"1.2.3.4"`: "ipv4",
+		"5": "integer", "-5": "integer", "5.5": "number", "1e3": "integer", "true": "boolean", "null": "null",
+		`"a"`: "text", `""`: "text",
+		`"2026-11-23T08:30:00Z"`: "datetime", `"2026-11-23T08:30:00"`: "datetime", `"2026-11-23"`: "date",
+		`"2026-13-23"`: "text", `"2026-11-23T99"`: "text",
+		`"6b1f2a5e-0b7c-4c1f-9d55-0d8f3a1b2c3d"`: "uuid", `"6b1f2a5e-0b7c-4c1f-9d55-0d8f3a1b2c3x"`: "text",
+		`"eyJhIjoxfQ.e30.AA"`: "jwt", `"eyJhIjoxfQ"`: "text",
+		`"lab@heatherfold.example"`: "email", `"lab@"`: "text", `"https://heatherfold.example/a"`: "uri",
+		`"urn:heatherfold:lab"`: "uri", `"127.0.0.1"`: "ipv4", `"127.0.0.256"`: "text", `"1.2.3.4"`: "ipv4",
 	} {
 		node, err := document.ReadJSON([]byte(answer))
 		require.NoError(t, err)
@@ -484,9 +519,13 @@ func TestKindsOfValues(t *testing.T) {
 
 // What conditions come to, and of which kind it is when it is kept.
 func TestWorkedOut(t *testing.T) {
-	data := &rule.Data{Kept: document.NewObject().Set("limit", document.NewNumber("20")), Row: document.NewObject().Set("n", document.NewUntyped("7")).Set("e", document.NewUntyped("")), Scope: lookup}
+	data := &rule.Data{
+		Kept: document.NewObject().Set("limit", document.NewNumber("20")),
+		Row:  document.NewObject().Set("n", document.NewUntyped("7")).Set("e", document.NewUntyped("")), Scope: lookup,
+	}
 	var err error
-	data.Roots.Answer, err = document.ReadJSON([]byte(`{"n": 2.50, "list": [1, "b", null], "none": null, "name": "Clover", "owner": {"a": 1, "b": [2]}, "at": "2026-11-23T08:30:00Z", "yes": true, "no": false}`))
+	data.Roots.Answer, err = document.ReadJSON(
+		[]byte(`{"n": 2.50, "list": [1, "b", null], "none": null, "name": "Clover", "owner": {"a": 1, "b": [2]}, "at": "2026-11-23T08:30:00Z", "yes": true, "no": false}`))
 	require.NoError(t, err)
 	for source, want := range map[string]string{
 		"answer.n":                            "number 2.50",
@@ -573,7 +612,11 @@ func TestWorkedOut(t *testing.T) {
 			}
 			require.NoError(t, err)
 			kind, text, _ := strings.Cut(want, " ")
-			got := map[document.Kind]string{document.Number: "number", document.Text: "text", document.Boolean: "boolean", document.Null: "null", document.Untyped: "untyped", document.List: "list", document.Object: "object"}[node.Kind]
+			got := map[document.Kind]string{
+				document.Number: "number", document.Text: "text",
+				document.Boolean: "boolean", document.Null: "null", document.Untyped: "untyped", document.List: "list",
+				document.Object: "object",
+			}[node.Kind]
 			shown := node.Text
 			if !node.IsScalar() {
 				shown = strings.NewReplacer(",", ", ", ":", ": ").Replace(document.WriteJSON(node, document.Style{}))
@@ -581,7 +624,10 @@ func TestWorkedOut(t *testing.T) {
 			assert.Equal(t, kind+" "+strings.TrimSpace(text), got+" "+strings.TrimSpace(shown))
 		})
 	}
-	for source, names := range map[string][]string{"kept.a + kept.b > 1": {"a", "b"}, "answer.a > 1": nil, "has(kept.a)": {"a"}, "answer.kept.a > 1": nil} {
+	for source, names := range map[string][]string{
+		"kept.a + kept.b > 1": {"a", "b"}, "answer.a > 1": nil,
+		"has(kept.a)": {"a"}, "answer.kept.a > 1": nil,
+	} {
 		c, err := rule.CompileCondition(source)
 		require.NoError(t, err)
 		assert.Equal(t, names, c.KeptNames(), source)

@@ -46,10 +46,11 @@ func functionCosts() cel.ProgramOption {
 			of = costOfArguments
 		}
 		for _, arity := range f.arities {
-			trackers = append(trackers, cost.OverloadTracker(overloadID(name, arity), func(args []ref.Val, result ref.Val) *uint64 {
-				steps := uint64(1 + of(args) + costOf(result, false))
-				return &steps
-			}))
+			trackers = append(trackers,
+				cost.OverloadTracker(overloadID(name, arity), func(args []ref.Val, result ref.Val) *uint64 {
+					steps := uint64(1 + of(args) + costOf(result, false))
+					return &steps
+				}))
 		}
 	}
 	return cel.CostTrackerOptions(trackers...)

@@ -56,8 +56,12 @@ func FunctionNames() []string {
 
 func functions() map[string]function {
 	return map[string]function{
-		"@same":         {[]int{2}, func(a []ref.Val) (ref.Val, error) { return types.Bool(same(a[0], a[1])), nil }, costOfComparing},
-		"@differ":       {[]int{2}, func(a []ref.Val) (ref.Val, error) { return types.Bool(!same(a[0], a[1])), nil }, costOfComparing},
+		"@same": {[]int{2}, func(a []ref.Val) (ref.Val, error) {
+			return types.Bool(same(a[0], a[1])), nil
+		}, costOfComparing},
+		"@differ": {[]int{2}, func(a []ref.Val) (ref.Val, error) {
+			return types.Bool(!same(a[0], a[1])), nil
+		}, costOfComparing},
 		"@less":         {[]int{2}, ordering(func(order int) bool { return order < 0 }), nil},
 		"@less_or_same": {[]int{2}, ordering(func(order int) bool { return order <= 0 }), nil},
 		"@more":         {[]int{2}, ordering(func(order int) bool { return order > 0 }), nil},
@@ -67,31 +71,35 @@ func functions() map[string]function {
 		"@multiply":     {[]int{2}, arithmetic(computing.Mul), nil},
 		"@divide":       {[]int{2}, arithmetic(quotient), nil},
 		"@modulo":       {[]int{2}, arithmetic(computing.Rem), nil},
-		"@negate":       {[]int{1}, numeric(func(d *apd.Decimal) (*apd.Decimal, error) { return new(apd.Decimal).Neg(d), nil }), nil},
-		"@dec":          {[]int{1}, number, nil},
-		"@int":          {[]int{1}, numeric(truncated), nil},
-		"@size":         {[]int{1}, size, costOfSize},
-		"@within":       {[]int{2}, within, costOfComparing},
-		"@index":        {[]int{2}, index, nil},
-		"@startsWith":   {[]int{2}, textual(strings.HasPrefix), nil},
-		"@endsWith":     {[]int{2}, textual(strings.HasSuffix), nil},
-		"@contains":     {[]int{2}, containing, costOfComparing},
-		"@matches":      {[]int{2}, matchingText, costOfMatching},
-		"@duration":     {[]int{1}, duration, nil},
-		"number":        {[]int{1}, number, nil},
-		"text":          {[]int{1}, asText, nil},
-		"sum":           {[]int{1}, folded(sum), nil},
-		"avg":           {[]int{1}, folded(average), nil},
-		"min":           {[]int{1, 2, 3}, extreme(-1), nil},
-		"max":           {[]int{1, 2, 3}, extreme(1), nil},
-		"abs":           {[]int{1}, numeric(func(d *apd.Decimal) (*apd.Decimal, error) { return new(apd.Decimal).Abs(d), nil }), nil},
-		"round":         {[]int{1, 2}, round, nil},
-		"date":          {[]int{1}, date, nil},
-		"datetime":      {[]int{1}, datetime, nil},
-		"days":          {[]int{1}, days, nil},
-		"absent":        {[]int{1}, func(a []ref.Val) (ref.Val, error) { return types.Bool(isAbsent(a[0])), nil }, nil},
-		"present":       {[]int{1}, func(a []ref.Val) (ref.Val, error) { return types.Bool(!isAbsent(a[0])), nil }, nil},
-		"at":            {[]int{2}, at, nil},
+		"@negate": {[]int{1}, numeric(func(d *apd.Decimal) (*apd.Decimal, error) {
+			return new(apd.Decimal).Neg(d), nil
+		}), nil},
+		"@dec":        {[]int{1}, number, nil},
+		"@int":        {[]int{1}, numeric(truncated), nil},
+		"@size":       {[]int{1}, size, costOfSize},
+		"@within":     {[]int{2}, within, costOfComparing},
+		"@index":      {[]int{2}, index, nil},
+		"@startsWith": {[]int{2}, textual(strings.HasPrefix), nil},
+		"@endsWith":   {[]int{2}, textual(strings.HasSuffix), nil},
+		"@contains":   {[]int{2}, containing, costOfComparing},
+		"@matches":    {[]int{2}, matchingText, costOfMatching},
+		"@duration":   {[]int{1}, duration, nil},
+		"number":      {[]int{1}, number, nil},
+		"text":        {[]int{1}, asText, nil},
+		"sum":         {[]int{1}, folded(sum), nil},
+		"avg":         {[]int{1}, folded(average), nil},
+		"min":         {[]int{1, 2, 3}, extreme(-1), nil},
+		"max":         {[]int{1, 2, 3}, extreme(1), nil},
+		"abs": {[]int{1}, numeric(func(d *apd.Decimal) (*apd.Decimal, error) {
+			return new(apd.Decimal).Abs(d), nil
+		}), nil},
+		"round":    {[]int{1, 2}, round, nil},
+		"date":     {[]int{1}, date, nil},
+		"datetime": {[]int{1}, datetime, nil},
+		"days":     {[]int{1}, days, nil},
+		"absent":   {[]int{1}, func(a []ref.Val) (ref.Val, error) { return types.Bool(isAbsent(a[0])), nil }, nil},
+		"present":  {[]int{1}, func(a []ref.Val) (ref.Val, error) { return types.Bool(!isAbsent(a[0])), nil }, nil},
+		"at":       {[]int{2}, at, nil},
 	}
 }
 
@@ -118,7 +126,8 @@ func functionOptions() []cel.EnvOption {
 			for i := range args {
 				args[i] = cel.DynType
 			}
-			overloads = append(overloads, cel.Overload(overloadID(name, arity), args, cel.DynType, cel.FunctionBinding(binding)))
+			overloads = append(overloads,
+				cel.Overload(overloadID(name, arity), args, cel.DynType, cel.FunctionBinding(binding)))
 		}
 		options = append(options, cel.Function(name, overloads...))
 	}

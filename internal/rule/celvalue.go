@@ -26,7 +26,8 @@ type nodeValue struct {
 }
 
 var (
-	nodeType = types.NewObjectType("testbench.Value", traits.IndexerType, traits.FieldTesterType, traits.SizerType, traits.IterableType, traits.ContainerType)
+	nodeType = types.NewObjectType("testbench.Value", traits.IndexerType, traits.FieldTesterType, traits.SizerType,
+		traits.IterableType, traits.ContainerType)
 
 	_ traits.Indexer     = nodeValue{}
 	_ traits.FieldTester = nodeValue{}

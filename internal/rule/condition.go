@@ -58,7 +58,10 @@ func CompileCondition(source string) (*Condition, error) {
 		return nil, &Error{Message: "the condition is empty"}
 	}
 	if at := strings.Index(source, "${"); at >= 0 {
-		return nil, &Error{Offset: at, Message: "a condition takes no placeholders", Try: "write row.x, kept.x or site.x"}
+		return nil, &Error{
+			Offset: at, Message: "a condition takes no placeholders",
+			Try: "write row.x, kept.x or site.x",
+		}
 	}
 	env, err := environment()
 	if err != nil {
@@ -87,8 +90,9 @@ func CompileCondition(source string) (*Condition, error) {
 // rewritten maps the names of CEL's own operators and functions to ours, which
 // compute with decimals and look through the values of answers.
 var rewritten = map[string]string{
-	"_==_": "@same", "_!=_": "@differ", "_<_": "@less", "_<=_": "@less_or_same", "_>_": "@more", "_>=_": "@more_or_same",
-	"_+_": "@add", "_-_": "@subtract", "_*_": "@multiply", "_/_": "@divide", "_%_": "@modulo", "-_": "@negate",
+	"_==_": "@same", "_!=_": "@differ", "_<_": "@less", "_<=_": "@less_or_same", "_>_": "@more",
+	"_>=_": "@more_or_same",
+	"_+_":  "@add", "_-_": "@subtract", "_*_": "@multiply", "_/_": "@divide", "_%_": "@modulo", "-_": "@negate",
 	"@in": "@within", "size": "@size", "int": "@int", "uint": "@int", "double": "number", "string": "text",
 	"timestamp": "datetime", "duration": "@duration", "startsWith": "@startsWith", "endsWith": "@endsWith",
 	"contains": "@contains", "matches": "@matches",
@@ -114,7 +118,8 @@ func rewrite(parsed *ast.AST, source []rune) {
 			}
 			if r, ok := parsed.SourceInfo().GetOffsetRange(e.ID()); ok {
 				if text := numberAt(source, int(r.Start)); text != "" {
-					e.SetKindCase(factory.NewCall(e.ID(), "@dec", factory.NewLiteral(newID(e.ID()), types.String(text))))
+					e.SetKindCase(factory.NewCall(e.ID(), "@dec",
+						factory.NewLiteral(newID(e.ID()), types.String(text))))
 				}
 			}
 		case ast.CallKind:
@@ -166,7 +171,10 @@ func numberAt(source []rune, offset int) string {
 	return text
 }
 
-var comparisons = map[string]bool{"@same": true, "@differ": true, "@less": true, "@less_or_same": true, "@more": true, "@more_or_same": true}
+var comparisons = map[string]bool{
+	"@same": true, "@differ": true, "@less": true, "@less_or_same": true, "@more": true,
+	"@more_or_same": true,
+}
 
 // remember notes what is needed later: the sides of a comparison for messages,
 // and the kept names for vet.
@@ -217,7 +225,8 @@ func celError(source string, issues *cel.Issues) error {
 		known := append(append([]string{}, ConditionRoots...), FunctionNames()...)
 		e.Try = suggest.DidYouMean(m[1], known)
 		if e.Try == "" {
-			e.Try = "a condition begins with answer, reply, row, site or kept: kept." + m[1] + " for a kept value, answer." + m[1] + " for a field"
+			e.Try = "a condition begins with answer, reply, row, site or kept: kept." + m[1] +
+				" for a kept value, answer." + m[1] + " for a field"
 		}
 		return e
 	}
@@ -233,7 +242,8 @@ func celError(source string, issues *cel.Issues) error {
 		}
 	}
 	if strings.Contains(first.Message, "no matching overload") {
-		e.Message = strings.ReplaceAll(strings.SplitN(first.Message, " applied to", 2)[0], "found no matching overload for", "there is no such use of")
+		e.Message = strings.ReplaceAll(strings.SplitN(first.Message, " applied to", 2)[0],
+			"found no matching overload for", "there is no such use of")
 	}
 	return e
 }
@@ -248,7 +258,8 @@ type Data struct {
 func (d *Data) activation() map[string]any {
 	b := &budget{costLimit}
 	return map[string]any{
-		"answer": b.wrap(d.Answer), "reply": b.wrap(d.Around()), "row": b.wrap(d.Row), "site": b.wrap(d.Site), "kept": b.wrap(d.Kept),
+		"answer": b.wrap(d.Answer), "reply": b.wrap(d.Around()), "row": b.wrap(d.Row), "site": b.wrap(d.Site),
+		"kept":             b.wrap(d.Kept),
 		evaluationVariable: evaluation{nodeValue{budget: b}, d, map[string]*document.Node{}},
 	}
 }

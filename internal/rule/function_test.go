@@ -16,9 +16,11 @@ import (
 func TestFunctions(t *testing.T) {
 	roots := path.Roots{Reply: document.NewObject()}
 	var err error
-	roots.Answer, err = document.ReadJSON([]byte(`{"kilos": 12.50, "lots": [{"id": "L-1", "kilos": 3}, {"id": "L-2", "kilos": 4.5}], "day": "2026-11-23", "at": "2026-11-23T08:30:00+01:00", "keeper": "Bryony Marl", "none": [], "empty": null, "yes": true, "weight": "1.5 t", "owner": {"name": "Ansel"}}`))
+	roots.Answer, err = document.ReadJSON(
+		[]byte(`{"kilos": 12.50, "lots": [{"id": "L-1", "kilos": 3}, {"id": "L-2", "kilos": 4.5}], "day": "2026-11-23", "at": "2026-11-23T08:30:00+01:00", "keeper": "Bryony Marl", "none": [], "empty": null, "yes": true, "weight": "1.5 t", "owner": {"name": "Ansel"}}`))
 	require.NoError(t, err)
-	row := document.NewObject().Set("kilos", document.NewUntyped("17.4")).Set("day", document.NewUntyped("2026-11-30")).Set("note", document.NewUntyped("späte Ernte"))
+	row := document.NewObject().Set("kilos", document.NewUntyped("17.4")).Set("day",
+		document.NewUntyped("2026-11-30")).Set("note", document.NewUntyped("späte Ernte"))
 	data := &rule.Data{Roots: roots, Row: row, Kept: document.NewObject(), Scope: lookup}
 	for source, want := range map[string]string{
 		// numbers
@@ -73,32 +75,32 @@ func TestFunctions(t *testing.T) {
 		"answer.kilos != 12.5":            "false",
 
 		// lists
-		"sum(answer.none)":                         "0",
-		"avg(answer.none)":                         "an empty list has no average",
-		"sum(answer.lots)":                         "[0]:",
-		"sum([1, 'x'])":                            `[1]: "x" is no number`,
-		"avg(answer.lots.map(l, l.kilos))":         "3.75",
-		"max(answer.none)":                         "has no smallest or largest",
-		"max(answer.kilos)":                        "has no smallest or largest",
-		"max(1, 'b', answer.none)":                 "cannot be compared",
-		"max('2026-11-23', row.day)":               "2026-11-30",
-		"size(answer.lots + [1])":                  "3",
-		"size(answer.lots + answer.lots)":          "4",
-		"size(answer.nothing)":                     "0",
-		"size(row.note)":                           "11",
-		"size(answer.keeper)":                      "11",
-		"size(answer.owner)":                       "1",
-		"size(12)":                                 "has no size",
-		"3 in answer.lots.map(l, l.kilos)":         "true",
-		"5 in answer.lots.map(l, l.kilos)":         "false",
-		"'name' in answer.owner":                   "true",
-		"1 in 2":                                   "is no list",
-		"answer.lots.map(l, l.id).contains('L-2')": "true",
-		"[1, 2, 3][1]":                             "2",
-		"[1, 2, 3][row.kilos - 15.4]":              "3",
-		"{'a': 5}['a']":                            "5",
-		"answer.lots[7].id":                        "",
-		"answer.lots.exists_one(l, l.kilos > 4)":   "true",
+		"sum(answer.none)":                                     "0",
+		"avg(answer.none)":                                     "an empty list has no average",
+		"sum(answer.lots)":                                     "[0]:",
+		"sum([1, 'x'])":                                        `[1]: "x" is no number`,
+		"avg(answer.lots.map(l, l.kilos))":                     "3.75",
+		"max(answer.none)":                                     "has no smallest or largest",
+		"max(answer.kilos)":                                    "has no smallest or largest",
+		"max(1, 'b', answer.none)":                             "cannot be compared",
+		"max('2026-11-23', row.day)":                           "2026-11-30",
+		"size(answer.lots + [1])":                              "3",
+		"size(answer.lots + answer.lots)":                      "4",
+		"size(answer.nothing)":                                 "0",
+		"size(row.note)":                                       "11",
+		"size(answer.keeper)":                                  "11",
+		"size(answer.owner)":                                   "1",
+		"size(12)":                                             "has no size",
+		"3 in answer.lots.map(l, l.kilos)":                     "true",
+		"5 in answer.lots.map(l, l.kilos)":                     "false",
+		"'name' in answer.owner":                               "true",
+		"1 in 2":                                               "is no list",
+		"answer.lots.map(l, l.id).contains('L-2')":             "true",
+		"[1, 2, 3][1]":                                         "2",
+		"[1, 2, 3][row.kilos - 15.4]":                          "3",
+		"{'a': 5}['a']":                                        "5",
+		"answer.lots[7].id":                                    "",
+		"answer.lots.exists_one(l, l.kilos > 4)":               "true",
 		"answer.lots.filter(l, l.id == 'L-2').map(l, l.id)[0]": "L-2",
 
 		// texts
@@ -160,7 +162,8 @@ func TestFunctions(t *testing.T) {
 // An answer has as many items and as long texts as a stranger likes: what a condition takes is
 // counted by them, and what can be done in one pass is done.
 func TestConditionsThatTakeLong(t *testing.T) {
-	lots, err := document.ReadJSON([]byte(`{"lots": [` + strings.Repeat(`{"n": 1, "t": "heather"},`, 20_000) + `{}], "big": "` + strings.Repeat("x", 1_000_000) + `", "digits": ` + strings.Repeat("7", 1_000_000) + `}`))
+	lots, err := document.ReadJSON([]byte(`{"lots": [` + strings.Repeat(`{"n": 1, "t": "heather"},`, 20_000) +
+		`{}], "big": "` + strings.Repeat("x", 1_000_000) + `", "digits": ` + strings.Repeat("7", 1_000_000) + `}`))
 	require.NoError(t, err)
 	rows, err := document.ReadXML([]byte("<r>"+strings.Repeat("<a><b>1</b></a>", 20_000)+"</r>"), "")
 	require.NoError(t, err)
@@ -191,7 +194,10 @@ func TestConditionsThatTakeLong(t *testing.T) {
 		}
 		condition, err := rule.CompileCondition(source)
 		require.NoError(t, err, source)
-		verdict := condition.Judge(&rule.Data{Roots: path.Roots{Answer: answer, Reply: document.NewObject()}, Scope: lookup})
+		verdict := condition.Judge(&rule.Data{
+			Roots: path.Roots{Answer: answer, Reply: document.NewObject()},
+			Scope: lookup,
+		})
 		if want == "" {
 			assert.True(t, verdict.Held, "%s: %s", source, verdict.Note)
 			continue

@@ -217,7 +217,8 @@ func (j *judge) holds(t *test, node *document.Node) (held bool, why string, err 
 				return true, "", nil
 			}
 		}
-		if v.Kind == document.Text && len(operands) == 1 && operands[0].Kind == document.Number && document.Equal(document.NewUntyped(v.Text), operands[0]) {
+		if v.Kind == document.Text && len(operands) == 1 && operands[0].Kind == document.Number &&
+			document.Equal(document.NewUntyped(v.Text), operands[0]) {
 			return false, "it is a text, not a number", nil
 		}
 		return false, "", nil
@@ -347,7 +348,8 @@ func ordered(t *test, v *document.Node, operands []*document.Node) (bool, error)
 		return first <= 0, nil
 	}
 	if order, err := compare(bounds[0], bounds[1]); err == nil && order > 0 {
-		return false, &cannotCompare{fmt.Sprintf("the rule's own values: nothing is between %s and %s", operands[0].Value().Text, operands[1].Value().Text)}
+		return false, &cannotCompare{fmt.Sprintf("the rule's own values: nothing is between %s and %s",
+			operands[0].Value().Text, operands[1].Value().Text)}
 	}
 	second, err := compare(subject, bounds[1])
 	if err != nil {

@@ -48,8 +48,12 @@ var kinds = map[string]kindOf{
 	"boolean": {is: func(v *document.Node, _ int) bool {
 		return v.Kind == document.Boolean || v.Kind == document.Untyped && (v.Text == "true" || v.Text == "false")
 	}},
-	"text":     {is: func(v *document.Node, _ int) bool { return v.Kind == document.Text || v.Kind == document.Untyped }},
-	"object":   {is: func(v *document.Node, _ int) bool { return v.Kind == document.Object || v.Kind == document.Element }},
+	"text": {is: func(v *document.Node, _ int) bool {
+		return v.Kind == document.Text || v.Kind == document.Untyped
+	}},
+	"object": {is: func(v *document.Node, _ int) bool {
+		return v.Kind == document.Object || v.Kind == document.Element
+	}},
 	"list":     {is: func(v *document.Node, _ int) bool { return v.Kind == document.List }},
 	"date":     {matches: func(s string) bool { return isMeasure(s, aDate) }},
 	"time":     {matches: func(s string) bool { return isMeasure(s, timeOfDay, zonedOfDay) }},
@@ -58,7 +62,8 @@ var kinds = map[string]kindOf{
 	"uuid":     {matches: matching(`[0-9a-fA-F]{8}(-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}`)},
 	"uri": {matches: func(s string) bool {
 		u, err := url.Parse(s)
-		return err == nil && u.Scheme != "" && (u.Host != "" || u.Opaque != "" || u.Path != "") && !strings.ContainsAny(s, " <>\"")
+		return err == nil && u.Scheme != "" && (u.Host != "" || u.Opaque != "" || u.Path != "") &&
+			!strings.ContainsAny(s, " <>\"")
 	}},
 	"email": {matches: func(s string) bool {
 		address, err := mail.ParseAddress(s)
@@ -71,9 +76,12 @@ var kinds = map[string]kindOf{
 		_, err := base64.StdEncoding.DecodeString(strings.Join(strings.Fields(s), ""))
 		return err == nil && s != ""
 	}},
-	"hex":      {matches: func(s string) bool { _, err := hex.DecodeString(s); return err == nil && s != "" }},
-	"jwt":      {matches: isJWT},
-	"currency": {matches: func(s string) bool { _, err := currency.ParseISO(s); return err == nil && strings.ToUpper(s) == s }},
+	"hex": {matches: func(s string) bool { _, err := hex.DecodeString(s); return err == nil && s != "" }},
+	"jwt": {matches: isJWT},
+	"currency": {matches: func(s string) bool {
+		_, err := currency.ParseISO(s)
+		return err == nil && strings.ToUpper(s) == s
+	}},
 	"country": {matches: func(s string) bool {
 		region, err := language.ParseRegion(s)
 		return err == nil && len(s) == 2 && region.IsCountry() && region.String() == s

@@ -19,18 +19,59 @@ func TestKinds(t *testing.T) {
 		is   []string
 		not  []string
 	}{
-		{"integer", []string{"0", "-7", "12345678901234567890123", "1e3", "5.0"}, []string{"5.5", "007", "1_000", "five", ""}},
+		{
+			"integer",
+			[]string{"0", "-7", "12345678901234567890123", "1e3", "5.0"},
+			[]string{"5.5", "007", "1_000", "five", ""},
+		},
 		{"number", []string{"0", "9", "-9.9", "-0.5", "1e-3"}, []string{".5", "5.", "NaN", "1,5", "+5"}},
 		{"decimal 2", []string{"5", "5.5", "5.55", "-5.50"}, []string{"5.555", "5e1", "x"}},
 		{"boolean", []string{"true", "false"}, []string{"yes", "1", "True", ""}},
-		{"date", []string{"2026-11-23", "2024-02-29", "1999-09-09", "2000-10-10"}, []string{"2026-02-29", "23.11.2026", "2026-11-23T00:00:00Z", " 2026-11-23"}},
-		{"time", []string{"08:30:00", "09:59:59", "00:00:00", "08:30:00.5", "08:30:00+01:00"}, []string{"8:30", "25:00:00", "08:30"}},
-		{"datetime", []string{"2026-11-23T08:30:00Z", "2026-11-23T08:30:00.123+01:00", "2026-11-23T08:30:00", "2026-11-23T08:30"}, []string{"2026-11-23 08:30:00", "2026-11-23", "2026-13-01T00:00:00Z"}},
-		{"duration", []string{"PT5S", "P1DT2H", "-PT0.5S", "800 ms", "5 min", "2h", "9 s", "0 s", "PT9S"}, []string{"P", "PT", "5 weeks", "P1Y", "5"}},
-		{"uuid", []string{"6b1f2a5e-0b7c-4c1f-9d55-0d8f3a1b2c3d", "6B1F2A5E-0B7C-4C1F-9D55-0D8F3A1B2C3D"}, []string{"6b1f2a5e0b7c4c1f9d550d8f3a1b2c3d", "6b1f2a5e-0b7c-4c1f-9d55-0d8f3a1b2c3", "{6b1f2a5e-0b7c-4c1f-9d55-0d8f3a1b2c3d}"}},
-		{"uri", []string{"http://a.example/x?y", "urn:heatherfold:lab", "mailto:lab@heatherfold.example"}, []string{"/x", "a.example", "http://a b", "http:"}},
-		{"email", []string{"lab@heatherfold.example", "a.b+c@d.example"}, []string{"lab", "Lab <lab@heatherfold.example>", "@x.example", "a@"}},
-		{"hostname", []string{"heatherfold.example", "a", "x-1.example.", "AZaz09.example", strings.Repeat("a", 63)}, []string{"", "a[.example", "`.example", "a/b.example", strings.Repeat("a", 64), "-a.example", "a..b", "a_b.example", "ü.example"}},
+		{
+			"date",
+			[]string{"2026-11-23", "2024-02-29", "1999-09-09", "2000-10-10"},
+			[]string{"2026-02-29", "23.11.2026", "2026-11-23T00:00:00Z", " 2026-11-23"},
+		},
+		{
+			"time",
+			[]string{"08:30:00", "09:59:59", "00:00:00", "08:30:00.5", "08:30:00+01:00"},
+			[]string{"8:30", "25:00:00", "08:30"},
+		},
+		{"datetime", []string{
+			"2026-11-23T08:30:00Z", "2026-11-23T08:30:00.123+01:00", "2026-11-23T08:30:00",
+			"2026-11-23T08:30",
+		}, []string{"2026-11-23 08:30:00", "2026-11-23", "2026-13-01T00:00:00Z"}},
+		{
+			"duration",
+			[]string{"PT5S", "P1DT2H", "-PT0.5S", "800 ms", "5 min", "2h", "9 s", "0 s", "PT9S"},
+			[]string{"P", "PT", "5 weeks", "P1Y", "5"},
+		},
+		{
+			"uuid",
+			[]string{"6b1f2a5e-0b7c-4c1f-9d55-0d8f3a1b2c3d", "6B1F2A5E-0B7C-4C1F-9D55-0D8F3A1B2C3D"},
+			[]string{
+				"6b1f2a5e0b7c4c1f9d550d8f3a1b2c3d", "6b1f2a5e-0b7c-4c1f-9d55-0d8f3a1b2c3",
+				"{6b1f2a5e-0b7c-4c1f-9d55-0d8f3a1b2c3d}",
+			},
+		},
+		{
+			"uri",
+			[]string{"http://a.example/x?y", "urn:heatherfold:lab", "mailto:lab@heatherfold.example"},
+			[]string{"/x", "a.example", "http://a b", "http:"},
+		},
+		{
+			"email",
+			[]string{"lab@heatherfold.example", "a.b+c@d.example"},
+			[]string{"lab", "Lab <lab@heatherfold.example>", "@x.example", "a@"},
+		},
+		{
+			"hostname",
+			[]string{"heatherfold.example", "a", "x-1.example.", "AZaz09.example", strings.Repeat("a", 63)},
+			[]string{
+				"", "a[.example", "`.example", "a/b.example", strings.Repeat("a", 64), "-a.example", "a..b",
+				"a_b.example", "ü.example",
+			},
+		},
 		{"ipv4", []string{"127.0.0.1", "255.255.255.255"}, []string{"256.0.0.1", "127.1", "::1", "127.0.0.01"}},
 		{"ipv6", []string{"::1", "2001:db8::7"}, []string{"127.0.0.1", "2001:db8", ":::"}},
 		{"base64", []string{"aG9uZXk=", "aG9u\nZXk="}, []string{"aG9uZXk", "a-b_", ""}},
@@ -39,15 +80,24 @@ func TestKinds(t *testing.T) {
 		{"currency", []string{"EUR", "CHF", "JPY"}, []string{"eur", "EURO", "XYZW", "€"}},
 		{"country", []string{"CH", "GB", "NZ"}, []string{"ch", "CHE", "XX1", "001"}},
 		{"language", []string{"en", "de-CH", "zh-Hant"}, []string{"", "e", "english-please-now"}},
-		{"iban", []string{"GB82WEST12345698765432", "GB82 WEST 1234 5698 7654 32", "DE89370400440532013000"}, []string{"GB82WEST12345698765433", "GB82", "8282WEST12345698765432"}},
-		{"gtin", []string{"4006381333931", "96385074", "036000291452"}, []string{"4006381333932", "123", "400638133393a"}},
+		{
+			"iban",
+			[]string{"GB82WEST12345698765432", "GB82 WEST 1234 5698 7654 32", "DE89370400440532013000"},
+			[]string{"GB82WEST12345698765433", "GB82", "8282WEST12345698765432"},
+		},
+		{
+			"gtin",
+			[]string{"4006381333931", "96385074", "036000291452"},
+			[]string{"4006381333932", "123", "400638133393a"},
+		},
 		{"text", []string{"", "x", "5"}, nil},
 	}
 	for _, c := range cases {
 		parsed, err := rule.Parse("is "+c.kind, false)
 		require.NoError(t, err, c.kind)
 		judge := func(node *document.Node) bool {
-			verdict, err := parsed.Judge(path.Selection{Matches: []path.Match{{Where: "x", Node: node}}}, path.Roots{}, nil)
+			verdict, err := parsed.Judge(path.Selection{Matches: []path.Match{{Where: "x", Node: node}}}, path.Roots{},
+				nil)
 			require.NoError(t, err)
 			return verdict.Held
 		}
@@ -63,7 +113,8 @@ func TestKinds(t *testing.T) {
 	for kind, nodes := range map[string][]*document.Node{
 		"number": {document.NewText("5")}, "integer": {document.NewText("5")}, "boolean": {document.NewText("true")},
 		"text": {document.NewNumber("5"), document.NewBoolean(true), document.NewList(), document.NewObject()},
-		"date": {document.NewNumber("2026")}, "list": {document.NewObject()}, "object": {document.NewList(), document.NewText("{}")},
+		"date": {document.NewNumber("2026")}, "list": {document.NewObject()},
+		"object": {document.NewList(), document.NewText("{}")},
 	} {
 		for _, node := range nodes {
 			assert.False(t, rule.IsKind(kind, node), "%s %v", kind, node)
@@ -103,7 +154,10 @@ func TestOrder(t *testing.T) {
 	for _, c := range cases {
 		parsed, err := rule.Parse(c.rule, false)
 		require.NoError(t, err, c.rule)
-		verdict, err := parsed.Judge(path.Selection{Matches: []path.Match{{Where: "x", Node: document.NewUntyped(c.value)}}}, path.Roots{}, nil)
+		verdict, err := parsed.Judge(path.Selection{Matches: []path.Match{{
+			Where: "x",
+			Node:  document.NewUntyped(c.value),
+		}}}, path.Roots{}, nil)
 		require.NoError(t, err)
 		assert.Equal(t, c.held, verdict.Held, "%s %s (%s)", c.value, c.rule, verdict.Note)
 	}
@@ -131,19 +185,41 @@ func TestComposed(t *testing.T) {
 		held   bool
 		wanted string
 	}{
-		{rule.AllOf([]*rule.Rule{part("over 5"), part("under 9")}), document.NewNumber("7"), true, "over 5 and under 9"},
-		{rule.AllOf([]*rule.Rule{part("over 5"), part("under 9")}), document.NewNumber("9"), false, "over 5 and under 9"},
-		{rule.AnyOf([]*rule.Rule{part("is null"), part("over 5")}), document.NewNumber("7"), true, "is null, or over 5"},
-		{rule.AnyOf([]*rule.Rule{part("is null"), part("over 5")}), document.NewNumber("3"), false, "is null, or over 5"},
-		{rule.AnyOf([]*rule.Rule{part("optional is null"), part("optional over 5")}), nil, true, "optional is null, or over 5"},
+		{
+			rule.AllOf([]*rule.Rule{part("over 5"), part("under 9")}), document.NewNumber("7"), true,
+			"over 5 and under 9",
+		},
+		{
+			rule.AllOf([]*rule.Rule{part("over 5"), part("under 9")}), document.NewNumber("9"), false,
+			"over 5 and under 9",
+		},
+		{
+			rule.AnyOf([]*rule.Rule{part("is null"), part("over 5")}), document.NewNumber("7"), true,
+			"is null, or over 5",
+		},
+		{
+			rule.AnyOf([]*rule.Rule{part("is null"), part("over 5")}), document.NewNumber("3"), false,
+			"is null, or over 5",
+		},
+		{
+			rule.AnyOf([]*rule.Rule{part("optional is null"), part("optional over 5")}), nil, true,
+			"optional is null, or over 5",
+		},
 		{rule.AnyOf([]*rule.Rule{part("is null"), part("optional over 5")}), nil, false, "is null, or over 5"},
 		{rule.Prefixed("not", part("over 5")), document.NewNumber("3"), true, "not over 5"},
 		{rule.Prefixed("count", part("over 1")), document.NewList(document.NewNumber("1")), false, "count over 1"},
 		{rule.Prefixed("optional", part("over 5")), nil, true, "optional over 5"},
-		{rule.Prefixed("all", part("length 2")), document.NewList(document.NewText("ab"), document.NewText("üü")), true, "all length 2"},
+		{
+			rule.Prefixed("all", part("length 2")), document.NewList(document.NewText("ab"), document.NewText("üü")),
+			true,
+			"all length 2",
+		},
 	}
 	for _, c := range cases {
-		verdict, err := c.r.Judge(path.Selection{Matches: []path.Match{{Where: "x", Node: c.value, Miss: &path.Miss{}}}}, path.Roots{}, nil)
+		verdict, err := c.r.Judge(path.Selection{Matches: []path.Match{{
+			Where: "x", Node: c.value,
+			Miss: &path.Miss{},
+		}}}, path.Roots{}, nil)
 		require.NoError(t, err)
 		assert.Equal(t, c.held, verdict.Held, c.wanted)
 		assert.Equal(t, c.wanted, verdict.Wanted)

@@ -68,7 +68,8 @@ func readMeasure(text string) (measure, error) {
 			}
 		}
 	}
-	if m := isoDuration.FindStringSubmatch(text); m != nil && text != "P" && text != "-P" && !strings.HasSuffix(text, "T") {
+	if m := isoDuration.FindStringSubmatch(text); m != nil && text != "P" && text != "-P" &&
+		!strings.HasSuffix(text, "T") {
 		return readISODuration(m)
 	}
 	moment, layout, err := value.Moment(text)

@@ -10,8 +10,15 @@ import (
 )
 
 var operatorWords = []struct{ sign, word string }{
-	{">=", "at least"}, {"<=", "at most"}, {"==", "equals"}, {"!=", "not equals"}, {"=~", "matches"},
-	{"=", "equals"}, {">", "over"}, {"<", "under"}, {"!", "not equals"},
+	{">=", "at least"},
+	{"<=", "at most"},
+	{"==", "equals"},
+	{"!=", "not equals"},
+	{"=~", "matches"},
+	{"=", "equals"},
+	{">", "over"},
+	{"<", "under"},
+	{"!", "not equals"},
 }
 
 // synonyms are what people write in place of a rule's own words. Those that begin a rule
@@ -22,24 +29,34 @@ var synonyms = []struct {
 	begin []string
 	whole []string
 }{
-	{right: "over", begin: listed("greater than, is greater than, bigger than, larger than, more than, is more than, higher than, " +
-		"longer than, later than, after, above, is above, is over, exceeds, gt")},
-	{right: "under", begin: listed("less than, is less than, lower than, smaller than, fewer than, shorter than, earlier than, before, below, " +
-		"is below, is under, lt")},
-	{right: "at least", begin: listed("greater than or equal to, greater than or equals, greater or equal, more than or equal to, no less than, " +
-		"not less than, minimum, min, gte, is at least, from")},
-	{right: "at most", begin: listed("less than or equal to, less than or equals, less or equal, fewer than or equal to, no more than, " +
-		"not more than, up to, maximum, max, lte, is at most, within")},
+	{right: "over", begin: listed(
+		"greater than, is greater than, bigger than, larger than, more than, is more than, higher than, " +
+			"longer than, later than, after, above, is above, is over, exceeds, gt")},
+	{right: "under", begin: listed(
+		"less than, is less than, lower than, smaller than, fewer than, shorter than, earlier than, before, below, " +
+			"is below, is under, lt")},
+	{right: "at least", begin: listed(
+		"greater than or equal to, greater than or equals, greater or equal, more than or equal to, no less than, " +
+			"not less than, minimum, min, gte, is at least, from")},
+	{right: "at most", begin: listed(
+		"less than or equal to, less than or equals, less or equal, fewer than or equal to, no more than, " +
+			"not more than, up to, maximum, max, lte, is at most, within")},
 	{right: "between", begin: listed("is between, in range, range, in between")},
 	{right: "about", begin: listed("is about, approximately, approx, close to, near, roughly")},
-	{right: "equals", begin: listed("equal to, equal, equals to, is equal to, is equals, eq, is exactly, exactly, should be, must be, " +
-		"should equal, must equal")},
-	{right: "not equals", begin: listed("not equal to, not equal, is not equal to, does not equal, differs from, different from, " +
-		"is different from, unequal to, other than, should not be, must not be, neq, ne")},
+	{right: "equals", begin: listed(
+		"equal to, equal, equals to, is equal to, is equals, eq, is exactly, exactly, should be, must be, " +
+			"should equal, must equal")},
+	{right: "not equals", begin: listed(
+		"not equal to, not equal, is not equal to, does not equal, differs from, different from, " +
+			"is different from, unequal to, other than, should not be, must not be, neq, ne")},
 	{right: "contains", begin: listed("includes, include, including, contain, containing, has, holds")},
-	{right: "not contains", begin: listed("does not contain, doesn't contain, does not include, excludes, not includes, not contain, not containing, " +
-		"without")},
-	{right: "starts with", begin: listed("start with, starting with, begins with, begin with, beginning with, startswith, starts, prefix")},
+	{
+		right: "not contains",
+		begin: listed("does not contain, doesn't contain, does not include, excludes, not includes, not contain, not containing, " +
+			"without"),
+	},
+	{right: "starts with", begin: listed(
+		"start with, starting with, begins with, begin with, beginning with, startswith, starts, prefix")},
 	{right: "ends with", begin: listed("end with, ending with, endswith, ends, finishes with, suffix")},
 	{right: "matches", begin: listed("match, matching, is matching, regex, regexp, pattern, like, is like")},
 	{right: "not matches", begin: listed("does not match, doesn't match, not match, not like")},
@@ -51,10 +68,12 @@ var synonyms = []struct {
 	{right: "same as", begin: listed("is same as, is the same as, the same as, equal as")},
 	{right: "is", begin: listed("is a, is an, is of type, is of kind, of type, type, kind")},
 	{right: "is not", begin: listed("isn't, is no, is not a, is not an, isnt")},
-	{right: "is present", whole: listed("exists, exist, is existing, is there, present, is defined, is set, is not absent, not missing, " +
-		"is not missing")},
-	{right: "is absent", whole: listed("absent, not exists, not exist, does not exist, doesn't exist, is missing, not present, is undefined, " +
-		"is not there, is not set, is not defined")},
+	{right: "is present", whole: listed(
+		"exists, exist, is existing, is there, present, is defined, is set, is not absent, not missing, " +
+			"is not missing")},
+	{right: "is absent", whole: listed(
+		"absent, not exists, not exist, does not exist, doesn't exist, is missing, not present, is undefined, " +
+			"is not there, is not set, is not defined")},
 	{right: "is null", whole: listed("isnull, is nil, is none")},
 	{right: "not is null", whole: listed("not null, notnull, isnotnull, non-null, not nil, is not nil")},
 	{right: "is empty", whole: listed("isempty, is blank")},
@@ -76,9 +95,10 @@ func listed(text string) []string { return strings.Split(text, ", ") }
 
 // wordsOfTexts are synonyms that many a plain text begins with: before them a rule is
 // meant only where what follows has an order, as in `after 2026-11-01` or `min 5`.
-var wordsOfTexts = listed("after, before, from, within, above, below, min, max, minimum, maximum, near, range, up to, size, prefix, " +
-	"suffix, pattern, like, has, in, holds, without, include, including, either, each, every, starts, ends, " +
-	"type, kind, exactly, eq, ne, gt, lt, gte, lte, len, match, matching, neither")
+var wordsOfTexts = listed(
+	"after, before, from, within, above, below, min, max, minimum, maximum, near, range, up to, size, prefix, " +
+		"suffix, pattern, like, has, in, holds, without, include, including, either, each, every, starts, ends, " +
+		"type, kind, exactly, eq, ne, gt, lt, gte, lte, len, match, matching, neither")
 
 // nearMiss finds the rule that was probably meant, or "": a sign or a synonym in place of a
 // word, or a mistyped word after which the rest reads as that rule. Placeholders in the
@@ -122,7 +142,8 @@ func synonym(text string) string {
 	for _, s := range synonyms {
 		for _, word := range s.begin {
 			rest, ok := strings.CutPrefix(lower, word+" ")
-			if ok && len(word) > len(best) && (!slices.Contains(wordsOfTexts, word) || isOrderly(strings.TrimSpace(rest))) {
+			if ok && len(word) > len(best) &&
+				(!slices.Contains(wordsOfTexts, word) || isOrderly(strings.TrimSpace(rest))) {
 				best, right = word, s.right+" "+strings.TrimSpace(text[len(word):])
 			}
 		}
@@ -138,7 +159,8 @@ func synonym(text string) string {
 func mistyped(text string) string {
 	fields := strings.Fields(text)
 	for _, word := range Words {
-		if first, second, two := strings.Cut(word, " "); two && len(fields) > 1 && strings.EqualFold(strings.NewReplacer("-", "", "_", "").Replace(fields[0]), first+second) {
+		if first, second, two := strings.Cut(word, " "); two && len(fields) > 1 &&
+			strings.EqualFold(strings.NewReplacer("-", "", "_", "").Replace(fields[0]), first+second) {
 			return word + " " + strings.Join(fields[1:], " ")
 		}
 	}
@@ -161,7 +183,8 @@ func mistyped(text string) string {
 		if meant == "" || strings.HasPrefix(meant, typed) && len(meant) > len(typed)+2 {
 			continue
 		}
-		if count == 2 && suggest.Closest(fields[1], []string{strings.Fields(meant)[1]}) == "" && strings.ToLower(fields[1]) != strings.Fields(meant)[1] {
+		if count == 2 && suggest.Closest(fields[1], []string{strings.Fields(meant)[1]}) == "" &&
+			strings.ToLower(fields[1]) != strings.Fields(meant)[1] {
 			continue
 		}
 		try := meant + " " + strings.Join(fields[count:], " ")

@@ -91,10 +91,21 @@ func TestJoinedRules(t *testing.T) {
 		passes []string
 		fails  []string
 	}{
-		"all of":                {between, []string{"2", "1.5"}, []string{"1", "3", `"x"`}},
-		"any of":                {rule.AnyOf([]*rule.Rule{one("1"), one("over 8")}), []string{"1", "9"}, []string{"8", "2"}},
-		"all of within any of":  {rule.AnyOf([]*rule.Rule{one("7"), between}), []string{"7", "2"}, []string{"1", "3", "8"}},
-		"any of within all of":  {rule.AllOf([]*rule.Rule{one("under 9"), rule.AnyOf([]*rule.Rule{one("over 7"), one("1")})}), []string{"8", "1"}, []string{"9", "7", "2"}},
+		"all of": {between, []string{"2", "1.5"}, []string{"1", "3", `"x"`}},
+		"any of": {
+			rule.AnyOf([]*rule.Rule{one("1"), one("over 8")}),
+			[]string{"1", "9"},
+			[]string{"8", "2"},
+		},
+		"all of within any of": {
+			rule.AnyOf([]*rule.Rule{one("7"), between}),
+			[]string{"7", "2"},
+			[]string{"1", "3", "8"},
+		},
+		"any of within all of": {rule.AllOf([]*rule.Rule{
+			one("under 9"),
+			rule.AnyOf([]*rule.Rule{one("over 7"), one("1")}),
+		}), []string{"8", "1"}, []string{"9", "7", "2"}},
 		"not of all of":         {rule.Prefixed("not", between), []string{"1", "3"}, []string{"2"}},
 		"all of them in a list": {rule.Prefixed("all", between), []string{"[2, 1.5]"}, []string{"[2, 3]"}},
 		"some of them":          {rule.Prefixed("some", between), []string{"[9, 2]"}, []string{"[9, 3]"}},

@@ -31,13 +31,19 @@ func Parse(source string, quoted bool) (*Rule, error) {
 	if word == "" {
 		if try := p.meant(start, nearMiss); try != "" {
 			text := p.from(start)
-			return nil, &Error{Message: fmt.Sprintf("%q is not a rule", text), Try: strings.TrimSpace(try + plainAdvice(text))}
+			return nil, &Error{
+				Message: fmt.Sprintf("%q is not a rule", text),
+				Try:     strings.TrimSpace(try + plainAdvice(text)),
+			}
 		}
 		if source == "null" && !quoted {
 			return &Rule{Source: source, test: test{op: opIs, state: "null", source: source}}, nil
 		}
 		operand := textOperand{template: template, typed: quoted}
-		return &Rule{Source: operand.String(), test: test{op: opEquals, operands: []Operand{operand}, source: operand.String()}}, nil
+		return &Rule{
+			Source: operand.String(),
+			test:   test{op: opEquals, operands: []Operand{operand}, source: operand.String()},
+		}, nil
 	}
 	r := &Rule{Source: source}
 	if p.word("optional") {
@@ -280,7 +286,10 @@ func (p *parser) between() (test, error) {
 	high, err := p.ordered("")
 	if err == nil {
 		if reason := reversed(low, high); reason != "" {
-			return test{}, &Error{Offset: start, Message: reason, Try: fmt.Sprintf("did you mean `between %s and %s`?", high, low)}
+			return test{}, &Error{
+				Offset: start, Message: reason,
+				Try: fmt.Sprintf("did you mean `between %s and %s`?", high, low),
+			}
 		}
 	}
 	return test{op: opBetween, operands: []Operand{low, high}}, err
@@ -461,7 +470,10 @@ func (p *parser) is() (test, error) {
 		digits, _, _ := strings.Cut(p.rest(), " ")
 		count, err := strconv.Atoi(digits)
 		if err != nil || count < 0 {
-			return test{}, &Error{Offset: p.pos, Message: "is decimal needs the number of digits after the point", Try: "write is decimal 2"}
+			return test{}, &Error{
+				Offset: p.pos, Message: "is decimal needs the number of digits after the point",
+				Try: "write is decimal 2",
+			}
 		}
 		t.digits = count
 		p.pos += len(digits)

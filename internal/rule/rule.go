@@ -100,7 +100,10 @@ type test struct {
 
 // Equals returns the rule that a value equals the operand, as a tree does.
 func Equals(operand Operand) *Rule {
-	return &Rule{Source: "equals " + operand.String(), test: test{op: opEquals, operands: []Operand{operand}, source: "equals " + operand.String()}}
+	return &Rule{
+		Source: "equals " + operand.String(),
+		test:   test{op: opEquals, operands: []Operand{operand}, source: "equals " + operand.String()},
+	}
 }
 
 // OneOf returns the rule that a value equals one of the operands.
@@ -201,13 +204,19 @@ func suits(op operation, o Operand, kind measureKind) error {
 		return &Error{Message: fmt.Sprintf("%s is not %s", text, kind)}
 	}
 	if kind == aDuration && m.kind == aNumber {
-		return &Error{Message: fmt.Sprintf("%s has no unit", text), Try: fmt.Sprintf("did you mean %s ms, or %s s?", text, text)}
+		return &Error{
+			Message: fmt.Sprintf("%s has no unit", text),
+			Try:     fmt.Sprintf("did you mean %s ms, or %s s?", text, text),
+		}
 	}
 	if _, err := compare(measure{kind: kind, number: new(apd.Decimal)}, m); err != nil {
 		return &Error{Message: err.Error()}
 	}
 	if kind == aDuration && (op == opEquals || op == opOneOf) {
-		return &Error{Message: "no two durations are equal to the digit", Try: fmt.Sprintf("did you mean `under %s`?", text)}
+		return &Error{
+			Message: "no two durations are equal to the digit",
+			Try:     fmt.Sprintf("did you mean `under %s`?", text),
+		}
 	}
 	return nil
 }

@@ -47,18 +47,30 @@ const answer = `{"grade": "A", "n": 17.40, "s": "17.4", "zip": "00123", "empty":
 
 func TestRules(t *testing.T) {
 	held := []string{
-		"grade: A", "grade: equals A", "grade: one of A or B", "grade: not equals B", "n: 17.4", "n: 17.40", "n: equals 17.4",
-		`s: equals "17.4"`, "s: 17.4", "n: over 17", "n: at most 17.4", "n: at least 17.40", "n: between 17.4 and 18", "n: about 17 within 0.4",
-		"n: about 17 within 3 %", "n: is number", "n: is decimal 2", "n: not is integer", "zip: 00123", "zip: is text", "zip: length 5",
-		"zip: length between 3 and 6", "empty: is empty", "none: is null", "none: is present", "nolist: is empty", "object: is empty",
-		"nothing: is absent", "nothing: optional is number", "n: optional is number", "flag: true", "flag: is boolean", "open: equals not started",
-		`open: one of "not started" or done`, "list: count 3", "list: count at least 2", "list: is unique", "list[*]: is integer", "list[*]: count 3",
-		"up: is ascending", "up[*]: is ascending", "list: not is ascending", "list: all over 0", "list: some over 2", "list: contains 3", "words: not is unique",
-		"grade: starts with A", "open: contains start", "open: ends with ted", "open: matches not .*", "open: not matches not", "at: is datetime",
-		"at: over 2026-11-23T09:29:00+01:00", "at: under 2026-11-23T09:31:00+01:00", "day: over 2026-11-22", "day: is date",
-		"took: under 2 min", "took: is duration", "at: about 2026-11-23T08:30:05Z within 10 s", "big: 123456789012345678901234567890.50",
-		"id: is uuid", "mail: is email", "iban: is iban", "gtin: is gtin", "grade: ${grade}", "n: under ${limit}", "n: between 1 and ${limit}",
-		"list[0]: same as list[0]", "grade: not equals ${trick}", "n: one of 1 or 17.4", "grade: is text", "lines: count 3", "lines[*]: count 3", "object: is object", "list: is list",
+		"grade: A", "grade: equals A", "grade: one of A or B", "grade: not equals B", "n: 17.4", "n: 17.40",
+		"n: equals 17.4",
+		`s: equals "17.4"`, "s: 17.4", "n: over 17", "n: at most 17.4", "n: at least 17.40", "n: between 17.4 and 18",
+		"n: about 17 within 0.4",
+		"n: about 17 within 3 %", "n: is number", "n: is decimal 2", "n: not is integer", "zip: 00123", "zip: is text",
+		"zip: length 5",
+		"zip: length between 3 and 6", "empty: is empty", "none: is null", "none: is present", "nolist: is empty",
+		"object: is empty",
+		"nothing: is absent", "nothing: optional is number", "n: optional is number", "flag: true", "flag: is boolean",
+		"open: equals not started",
+		`open: one of "not started" or done`, "list: count 3", "list: count at least 2", "list: is unique",
+		"list[*]: is integer", "list[*]: count 3",
+		"up: is ascending", "up[*]: is ascending", "list: not is ascending", "list: all over 0", "list: some over 2",
+		"list: contains 3", "words: not is unique",
+		"grade: starts with A", "open: contains start", "open: ends with ted", "open: matches not .*",
+		"open: not matches not", "at: is datetime",
+		"at: over 2026-11-23T09:29:00+01:00", "at: under 2026-11-23T09:31:00+01:00", "day: over 2026-11-22",
+		"day: is date",
+		"took: under 2 min", "took: is duration", "at: about 2026-11-23T08:30:05Z within 10 s",
+		"big: 123456789012345678901234567890.50",
+		"id: is uuid", "mail: is email", "iban: is iban", "gtin: is gtin", "grade: ${grade}", "n: under ${limit}",
+		"n: between 1 and ${limit}",
+		"list[0]: same as list[0]", "grade: not equals ${trick}", "n: one of 1 or 17.4", "grade: is text",
+		"lines: count 3", "lines[*]: count 3", "object: is object", "list: is list",
 		"local: under 2026-11-23T08:30:01", "grade: all of A or B", "grade: call me",
 	}
 	held = held[:len(held)-2]
@@ -75,16 +87,31 @@ func TestRules(t *testing.T) {
 	}
 	fallen := []struct{ rule, where, got, note string }{
 		{"grade: B", "grade", `"A"`, ""},
-		{"grade: same as nowhere", "grade", `"A"`, "answer has no nowhere: it is an object with grade, n, s, zip, empty, none, flag, open and 15 more"},
+		{
+			"grade: same as nowhere", "grade", `"A"`,
+			"answer has no nowhere: it is an object with grade, n, s, zip, empty, none, flag, open and 15 more",
+		},
 		{`zip: equals "123"`, "zip", `"00123"`, ""},
 		{"zip: 123", "zip", `"00123"`, ""},
 		{"s: is number", "s", `"17.4"`, ""},
 		{"n: is decimal 1", "n", "17.40", ""},
 		{"grade: over 3", "grade", `"A"`, `"A" is no number, date, time, duration or size`},
-		{"local: under 2027-01-01T00:00:00Z", "local", `"2026-11-23T08:30:00"`, "a time without a zone cannot be compared with a time with a zone"},
-		{"local: not under 2027-01-01T00:00:00Z", "local", `"2026-11-23T08:30:00"`, "a time without a zone cannot be compared with a time with a zone"},
-		{"nothing: over 3", "nothing", "nothing", "answer has no nothing: it is an object with grade, n, s, zip, empty, none, flag, open and 15 more"},
-		{"nothing: not equals 3", "nothing", "nothing", "answer has no nothing: it is an object with grade, n, s, zip, empty, none, flag, open and 15 more"},
+		{
+			"local: under 2027-01-01T00:00:00Z", "local", `"2026-11-23T08:30:00"`,
+			"a time without a zone cannot be compared with a time with a zone",
+		},
+		{
+			"local: not under 2027-01-01T00:00:00Z", "local", `"2026-11-23T08:30:00"`,
+			"a time without a zone cannot be compared with a time with a zone",
+		},
+		{
+			"nothing: over 3", "nothing", "nothing",
+			"answer has no nothing: it is an object with grade, n, s, zip, empty, none, flag, open and 15 more",
+		},
+		{
+			"nothing: not equals 3", "nothing", "nothing",
+			"answer has no nothing: it is an object with grade, n, s, zip, empty, none, flag, open and 15 more",
+		},
 		{"none: optional is number", "none", "null", ""},
 		{"list: count 4", "list", "a list of 3", "there are 3"},
 		{"list[*]: over 1", "list[1]", "1", ""},
@@ -141,7 +168,8 @@ func TestListOfRules(t *testing.T) {
 		found, roots := find(t, answer, c.path)
 		verdict, err := rule.AllOf(parts).Judge(found, roots, lookup)
 		require.NoError(t, err)
-		assert.Equal(t, []any{c.where == "", c.where, c.reason}, []any{verdict.Held, verdict.Where, verdict.Note}, "%s %v", c.path, c.rules)
+		assert.Equal(t, []any{c.where == "", c.where, c.reason}, []any{verdict.Held, verdict.Where, verdict.Note},
+			"%s %v", c.path, c.rules)
 	}
 }
 
@@ -221,8 +249,11 @@ func TestRulesThatMislead(t *testing.T) {
 		}
 	}
 	asWritten(t, "misleading", told)
-	for _, plain := range []string{"note the date", "overt", "isn't", "A or B", "at home", "the rest", "allow all", "ist gut", "empty", "after the rain", "in transit", "max speed",
-		"Patches welcome", "match day", "from Heather", "equality", "countess", "notes", "like new", "type A"} {
+	for _, plain := range []string{
+		"note the date", "overt", "isn't", "A or B", "at home", "the rest", "allow all", "ist gut", "empty",
+		"after the rain", "in transit", "max speed",
+		"Patches welcome", "match day", "from Heather", "equality", "countess", "notes", "like new", "type A",
+	} {
 		_, err := rule.Parse(plain, false)
 		assert.NoError(t, err, plain)
 	}
@@ -231,30 +262,45 @@ func TestRulesThatMislead(t *testing.T) {
 func TestConditions(t *testing.T) {
 	roots := path.Roots{}
 	var err error
-	roots.Answer, err = document.ReadJSON([]byte(`{"total": 59.97, "lines": [{"amount": 19.99, "q": "3"},{"amount": 39.98}], "day": "2026-11-23", "name": "Clover", "big": 9007199254740993}`))
+	roots.Answer, err = document.ReadJSON(
+		[]byte(`{"total": 59.97, "lines": [{"amount": 19.99, "q": "3"},{"amount": 39.98}], "day": "2026-11-23", "name": "Clover", "big": 9007199254740993}`))
 	require.NoError(t, err)
 	xml, err := document.ReadXML([]byte(`<g><m n="hmf">14.2</m><lone><x>1</x></lone></g>`), "")
 	require.NoError(t, err)
 	roots.Reply = document.NewObject().Set("status", document.NewNumber("200")).Set("xml", xml)
 	row := document.NewObject().Set("moisture", document.NewUntyped("17.4"))
-	data := &rule.Data{Roots: roots, Row: row, Kept: document.NewObject().Set("limit", document.NewNumber("20")), Scope: lookup}
+	data := &rule.Data{
+		Roots: roots, Row: row, Kept: document.NewObject().Set("limit", document.NewNumber("20")),
+		Scope: lookup,
+	}
 	held := []string{
-		"0.1 + 0.2 == 0.3", "19.99 * 3 == 59.97", "answer.total == sum(answer.lines.map(l, l.amount))", "reply.status == 200",
-		"number(row.moisture) * 1.05 + 0.2 == 18.47", "row.moisture < 18", "row.moisture > 9", "answer.lines.size() == 2", "size(answer.lines[0]) == 2", "size(answer) > 3", "size(answer.lines) == 2",
-		"answer.lines[0].q == '3'", "answer.lines[0].q + 'x' == '3x'", "absent(answer.no.such.thing)", "!has(answer.nothing)", "has(answer.total)",
-		"reply.xml.m.n == 'hmf'", "reply.xml.m + 1 == 15.2", "reply.xml.lone[0].x == 1", "size(reply.xml.lone) == 1", "reply.xml.lone.map(l, l.x) == [1]",
-		"answer.lines[-1].amount == 39.98", "'hmf' in [reply.xml.m.n]", "answer.lines.exists(l, l.amount > 30)", "answer.lines.filter(l, l.amount > 30)[0].amount == 39.98",
-		"date(answer.day) + days(8) == date('2026-12-01')", "date('2026-12-01') - date(answer.day) == duration('192h')", "answer.day < '2026-12-01'",
-		"round(2.345, 2) == 2.35", "max(answer.lines.map(l, l.amount)) == 39.98", "avg([1, 2, 4.5]) == 2.5", "10 / 4 == 2.5", "1 / 3 * 3 < 1", "-answer.total < 0",
-		"answer.big == 9007199254740993", "answer.big + 1 == 9007199254740994", "answer.name.startsWith('Clo')", "answer.name.matches('^C.*r$')",
-		"at('lines[amount=19.99].q') == '3'", "kept.limit >= row.moisture", "answer.lines[1 - 1].amount == 19.99", "answer.total > 50 ? true : false", "min(3, 1.5) == 1.5",
-		"answer.lines.all(l, l.amount > 0) && 1e2 == 100", "string(answer.total * 2) == '119.94'", "string(1.50) == '1.50'", "string(answer.total) == '59.97'", "int(answer.total) == 59", "7 % 4 == 3",
+		"0.1 + 0.2 == 0.3", "19.99 * 3 == 59.97", "answer.total == sum(answer.lines.map(l, l.amount))",
+		"reply.status == 200",
+		"number(row.moisture) * 1.05 + 0.2 == 18.47", "row.moisture < 18", "row.moisture > 9",
+		"answer.lines.size() == 2", "size(answer.lines[0]) == 2", "size(answer) > 3", "size(answer.lines) == 2",
+		"answer.lines[0].q == '3'", "answer.lines[0].q + 'x' == '3x'", "absent(answer.no.such.thing)",
+		"!has(answer.nothing)", "has(answer.total)",
+		"reply.xml.m.n == 'hmf'", "reply.xml.m + 1 == 15.2", "reply.xml.lone[0].x == 1", "size(reply.xml.lone) == 1",
+		"reply.xml.lone.map(l, l.x) == [1]",
+		"answer.lines[-1].amount == 39.98", "'hmf' in [reply.xml.m.n]", "answer.lines.exists(l, l.amount > 30)",
+		"answer.lines.filter(l, l.amount > 30)[0].amount == 39.98",
+		"date(answer.day) + days(8) == date('2026-12-01')", "date('2026-12-01') - date(answer.day) == duration('192h')",
+		"answer.day < '2026-12-01'",
+		"round(2.345, 2) == 2.35", "max(answer.lines.map(l, l.amount)) == 39.98", "avg([1, 2, 4.5]) == 2.5",
+		"10 / 4 == 2.5", "1 / 3 * 3 < 1", "-answer.total < 0",
+		"answer.big == 9007199254740993", "answer.big + 1 == 9007199254740994", "answer.name.startsWith('Clo')",
+		"answer.name.matches('^C.*r$')",
+		"at('lines[amount=19.99].q') == '3'", "kept.limit >= row.moisture", "answer.lines[1 - 1].amount == 19.99",
+		"answer.total > 50 ? true : false", "min(3, 1.5) == 1.5",
+		"answer.lines.all(l, l.amount > 0) && 1e2 == 100", "string(answer.total * 2) == '119.94'",
+		"string(1.50) == '1.50'", "string(answer.total) == '59.97'", "int(answer.total) == 59", "7 % 4 == 3",
 	}
 	names := rule.FunctionNames()
 	assert.True(t, slices.IsSorted(names))
 	assert.True(t, slices.IsSorted(rule.KindNames()))
 	assert.Contains(t, names, "sum")
-	assert.False(t, slices.ContainsFunc(names, func(name string) bool { return strings.HasPrefix(name, "@") }), "those cannot be called")
+	assert.False(t, slices.ContainsFunc(names, func(name string) bool { return strings.HasPrefix(name, "@") }),
+		"those cannot be called")
 	for _, source := range held {
 		t.Run(source, func(t *testing.T) {
 			c, err := rule.CompileCondition(source)
@@ -313,7 +359,10 @@ func TestConditions(t *testing.T) {
 }
 
 func FuzzParse(f *testing.F) {
-	for _, seed := range []string{"one of A or B", "between 1 and ${x}", "not is present", "about 5 within 3 %", `contains "a\"b"`, "count at least 2", "optional matches a+", "betwen 1 and 2", "equals ${a | default x}"} {
+	for _, seed := range []string{
+		"one of A or B", "between 1 and ${x}", "not is present", "about 5 within 3 %",
+		`contains "a\"b"`, "count at least 2", "optional matches a+", "betwen 1 and 2", "equals ${a | default x}",
+	} {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, source string) {
@@ -330,7 +379,10 @@ func FuzzParse(f *testing.F) {
 }
 
 func FuzzCondition(f *testing.F) {
-	for _, seed := range []string{"answer.a == 1.5", "sum([1,2]) > 0", "at('a') == 1", "answer[-1].x", "-1.5 + .5", "[1].map(x, x)"} {
+	for _, seed := range []string{
+		"answer.a == 1.5", "sum([1,2]) > 0", "at('a') == 1", "answer[-1].x", "-1.5 + .5",
+		"[1].map(x, x)",
+	} {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, source string) {

@@ -65,8 +65,13 @@ func SplitCall(args []string) (target, fields []string) {
 // CallStep makes a step of a call. The values may hold placeholders; kept:name
 // stands for ${kept.name}, and needs no quotes in a shell.
 func CallStep(b *bench.Bench, c CallSpec, vet vet.Options) (*sheet.Step, error) {
-	s := &sheet.Step{Name: "call", At: &yamlfile.Node{},
-		Message: sheet.Message{Contract: c.Contract, SOAP: soap.Version(c.SOAP), Stay: c.Stay, HTTP: c.HTTP, Pages: c.Pages}}
+	s := &sheet.Step{
+		Name: "call", At: &yamlfile.Node{},
+		Message: sheet.Message{
+			Contract: c.Contract, SOAP: soap.Version(c.SOAP), Stay: c.Stay, HTTP: c.HTTP,
+			Pages: c.Pages,
+		},
+	}
 	if err := stepTarget(b, s, c.Target); err != nil {
 		return nil, err
 	}

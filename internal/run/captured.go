@@ -113,7 +113,10 @@ func tokenAnswer(s *session.Session, out *Captured, name, token string) (*exchan
 			kind = l.Kind
 		}
 	}
-	answer := &exchange.Answer{Status: http.StatusOK, Proto: "HTTP/1.1", Header: http.Header{"Content-Type": {"application/json"}}}
+	answer := &exchange.Answer{
+		Status: http.StatusOK, Proto: "HTTP/1.1",
+		Header: http.Header{"Content-Type": {"application/json"}},
+	}
 	switch kind := kind.(type) {
 	case *login.Basic, *login.Bearer, *login.Key:
 		return nil, nil
@@ -123,7 +126,8 @@ func tokenAnswer(s *session.Session, out *Captured, name, token string) (*exchan
 		}
 		return nil, nil
 	case *login.OAuth2:
-		if kind.NeedsPerson() || kind.Proof || kind.ClientIn != "" && kind.ClientIn != login.InBasic && kind.ClientIn != login.InForm {
+		if kind.NeedsPerson() || kind.Proof ||
+			kind.ClientIn != "" && kind.ClientIn != login.InBasic && kind.ClientIn != login.InForm {
 			return nil, fmt.Errorf("the login %s needs a person or signs what it asks, of which no code is made", name)
 		}
 		out.TokenAt = []path.Plain{{Name: "access_token"}}
@@ -132,7 +136,8 @@ func tokenAnswer(s *session.Session, out *Captured, name, token string) (*exchan
 	case *login.LoginCall:
 		steps, fromReply, ok := kind.TokenAt.PlainSteps()
 		if !ok || len(steps) == 0 {
-			return nil, fmt.Errorf("the token of the login %s is found by %s, of which no code is made", name, kind.TokenAt.Source)
+			return nil, fmt.Errorf("the token of the login %s is found by %s, of which no code is made", name,
+				kind.TokenAt.Source)
 		}
 		out.TokenAt, out.Reply = steps, fromReply
 		if !fromReply {
@@ -146,11 +151,13 @@ func tokenAnswer(s *session.Session, out *Captured, name, token string) (*exchan
 		case steps[0].Name == "headers" && len(steps) == 2:
 			answer.Header.Set(steps[1].Name, token)
 		default:
-			return nil, fmt.Errorf("the token of the login %s is found by %s, of which no code is made", name, kind.TokenAt.Source)
+			return nil, fmt.Errorf("the token of the login %s is found by %s, of which no code is made", name,
+				kind.TokenAt.Source)
 		}
 		return answer, nil
 	}
-	return nil, fmt.Errorf("of the kind of the login %s no code is made; hand over with -login none, or with another", name)
+	return nil, fmt.Errorf("of the kind of the login %s no code is made; hand over with -login none, or with another",
+		name)
 }
 
 // nestedAt is an answer that holds a token where it is looked for, and how long it lasts.

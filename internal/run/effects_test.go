@@ -44,7 +44,8 @@ type watched struct {
 }
 
 // volatile is what differs from one run to another though nothing else does.
-var volatile = regexp.MustCompile(`[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f-]{22}|eyJ[\w.-]+|[0-9a-f]{40,}|PO-[0-9]+|\d{4}-\d\d-\d\dT[0-9:.]+(Z|[+-]\d\d:\d\d)|J-[0-9]+|127\.0\.0\.1:[0-9]+|[0-9.]+ m?s\b|in-\d+|callback/[^ "]+`)
+var volatile = regexp.MustCompile(
+	`[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f-]{22}|eyJ[\w.-]+|[0-9a-f]{40,}|PO-[0-9]+|\d{4}-\d\d-\d\dT[0-9:.]+(Z|[+-]\d\d:\d\d)|J-[0-9]+|127\.0\.0\.1:[0-9]+|[0-9.]+ m?s\b|in-\d+|callback/[^ "]+`)
 
 func watch(t *testing.T) *watched {
 	t.Helper()
@@ -73,7 +74,8 @@ func watch(t *testing.T) *watched {
 		case r.Header.Get("X-Say") == "fault":
 			rw.Header().Set("Content-Type", "text/xml")
 			rw.WriteHeader(http.StatusInternalServerError)
-			_, _ = io.WriteString(rw, `<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Body><s:Fault><faultcode>s:Client</faultcode><faultstring>no</faultstring></s:Fault></s:Body></s:Envelope>`)
+			_, _ = io.WriteString(rw,
+				`<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Body><s:Fault><faultcode>s:Client</faultcode><faultstring>no</faultstring></s:Fault></s:Body></s:Envelope>`)
 		case r.Header.Get("X-Say") == "error":
 			rw.Header().Set("Content-Type", "application/json")
 			rw.WriteHeader(http.StatusBadRequest)
@@ -89,7 +91,10 @@ func watch(t *testing.T) *watched {
 			rw.WriteHeader(http.StatusTeapot)
 		case strings.HasPrefix(r.URL.Path, "/echo"):
 			rw.Header().Set("Content-Type", "application/json")
-			_ = json.NewEncoder(rw).Encode(map[string]any{"path": r.URL.Path, "body": string(body), "n": 3, "list": []int{1, 2}})
+			_ = json.NewEncoder(rw).Encode(map[string]any{
+				"path": r.URL.Path, "body": string(body), "n": 3,
+				"list": []int{1, 2},
+			})
 		case r.URL.Path == "/callme":
 			var asked struct{ URL, Body string }
 			_ = json.Unmarshal(body, &asked)
@@ -195,10 +200,14 @@ func (e *effects) of(t *testing.T, text string) (said string, problems []string)
 	}
 	receiver := &callback.Receiver{}
 	defer func() { _ = receiver.Close() }()
-	session, err := session.NewSession(opened, session.Options{Site: read.Site, Receiver: receiver, Store: &secret.Store{Environ: func(name string) (string, bool) {
-		text, ok := standin.Secrets[strings.ToLower(strings.TrimPrefix(name, "TESTBENCH_SEALED_"))]
-		return text, ok
-	}}})
+	session, err := session.NewSession(opened,
+		session.Options{
+			Site: read.Site, Receiver: receiver,
+			Store: &secret.Store{Environ: func(name string) (string, bool) {
+				text, ok := standin.Secrets[strings.ToLower(strings.TrimPrefix(name, "TESTBENCH_SEALED_"))]
+				return text, ok
+			}},
+		})
 	if err != nil {
 		return err.Error(), nil
 	}
@@ -209,9 +218,11 @@ func (e *effects) of(t *testing.T, text string) (said string, problems []string)
 	for _, one := range results {
 		for _, row := range one.Rows {
 			for _, step := range row.Steps {
-				out = append(out, fmt.Sprintf("%s %s | %s | %s | %s | %q | kept %v | %v", row.Label, step.Name, step.Target, step.About, step.Outcome, step.Reason, step.Kept, step.Notes))
+				out = append(out, fmt.Sprintf("%s %s | %s | %s | %s | %q | kept %v | %v", row.Label, step.Name,
+					step.Target, step.About, step.Outcome, step.Reason, step.Kept, step.Notes))
 				for _, c := range step.Checks {
-					out = append(out, fmt.Sprintf("  %s %s %v %v wanted %s got %s", c.Kind, c.Subject, c.Held, c.Judged, c.Wanted, c.Got))
+					out = append(out, fmt.Sprintf("  %s %s %v %v wanted %s got %s", c.Kind, c.Subject, c.Held, c.Judged,
+						c.Wanted, c.Got))
 				}
 				for _, record := range step.Exchanges {
 					out = append(out, fmt.Sprintf("  notes %v", record.Notes))
@@ -262,12 +273,18 @@ type effect struct {
 }
 
 var effectsOfKeys = map[string]effect{
-	"about":      {with: "about: shown"},
-	"when":       {with: "when: 1 == 2"},
-	"stop":       {with: "stop: row", bases: failing},
-	"for each":   {with: "for each: ${row.list}"},
-	"site":       {with: "site: south", bases: atSites},
-	"login":      {with: "login: none", bases: map[string]string{"call": "call: stores/search", "request": "request: stores GET /lots", "follow": "follow: ${base}/stores/lots\nservice: stores"}},
+	"about":    {with: "about: shown"},
+	"when":     {with: "when: 1 == 2"},
+	"stop":     {with: "stop: row", bases: failing},
+	"for each": {with: "for each: ${row.list}"},
+	"site":     {with: "site: south", bases: atSites},
+	"login": {
+		with: "login: none",
+		bases: map[string]string{
+			"call": "call: stores/search", "request": "request: stores GET /lots",
+			"follow": "follow: ${base}/stores/lots\nservice: stores",
+		},
+	},
 	"http":       {with: "http: 2"},
 	"redirects":  {with: "redirects: off", beside: "headers:\n  X-Moved: yes"},
 	"headers":    {with: "headers:\n  X-Odd: a"},
@@ -296,44 +313,74 @@ var effectsOfKeys = map[string]effect{
 	"expect":     {with: "expect:\n  time: under 1 min"},
 	"fields":     {with: "fields:\n  answer: is present"},
 	"where":      {with: "where:\n  - 1 == 1"},
-	"fill":       {with: "fill:\n  id: 7", bases: map[string]string{"call": "call: echo/get", "sheet": "sheet: sheets/inner.yaml", "lookup": "lookup: books\nsql: select :id as n"}},
-	"contract":   {with: "contract: off", bases: map[string]string{"call": "call: stores/search\nfill:\n  grade: Z"}},
-	"service":    {with: "service: stores", bases: map[string]string{"follow": "follow: ${base}/stores/lots"}},
-	"sql":        {with: "sql: select 1 as n", without: "", bases: map[string]string{"lookup": "lookup: books"}},
-	"find":       {with: "find: two.csv", bases: map[string]string{"lookup": "lookup: inbox"}},
-	"open":       {with: "open: two.csv", bases: map[string]string{"lookup": "lookup: inbox"}},
-	"as":         {with: "as: json"},
-	"together":   {with: "together: true", bases: map[string]string{"batch": "batch: ledger\nparts:\n  - step: part\n    call: ledger/Suppliers.create\n    fill:\n      name: Moor\n      city: Heatherfold\n      since: 2020-01-01"}},
-	"step":       {with: "step: another"},
+	"fill": {
+		with: "fill:\n  id: 7",
+		bases: map[string]string{
+			"call": "call: echo/get", "sheet": "sheet: sheets/inner.yaml",
+			"lookup": "lookup: books\nsql: select :id as n",
+		},
+	},
+	"contract": {with: "contract: off", bases: map[string]string{"call": "call: stores/search\nfill:\n  grade: Z"}},
+	"service":  {with: "service: stores", bases: map[string]string{"follow": "follow: ${base}/stores/lots"}},
+	"sql":      {with: "sql: select 1 as n", without: "", bases: map[string]string{"lookup": "lookup: books"}},
+	"find":     {with: "find: two.csv", bases: map[string]string{"lookup": "lookup: inbox"}},
+	"open":     {with: "open: two.csv", bases: map[string]string{"lookup": "lookup: inbox"}},
+	"as":       {with: "as: json"},
+	"together": {
+		with:  "together: true",
+		bases: map[string]string{"batch": "batch: ledger\nparts:\n  - step: part\n    call: ledger/Suppliers.create\n    fill:\n      name: Moor\n      city: Heatherfold\n      since: 2020-01-01"},
+	},
+	"step": {with: "step: another"},
 }
 
 var failing = map[string]string{
-	"call": bases["call"] + "\nexpect:\n  status: 500", "request": bases["request"] + "\nexpect:\n  status: 500", "follow": bases["follow"] + "\nexpect:\n  status: 500",
-	"set": bases["set"] + "\nwhere:\n  - 1 == 2", "work out": bases["work out"] + "\nwhere:\n  - 1 == 2",
-	"steps": "steps:\n  - step: inside\n    request: GET ${base}/echo/in\n    expect:\n      status: 500", "lookup": bases["lookup"] + "\nwhere:\n  - 1 == 2",
-	"sheet": bases["sheet"] + "\nwhere:\n  - 1 == 2", "listen": bases["listen"] + "\nwhere:\n  - 1 == 2", "batch": bases["batch"] + "\nexpect:\n  status: 500",
+	"call": bases["call"] + "\nexpect:\n  status: 500", "request": bases["request"] + "\nexpect:\n  status: 500",
+	"follow": bases["follow"] + "\nexpect:\n  status: 500",
+	"set":    bases["set"] + "\nwhere:\n  - 1 == 2", "work out": bases["work out"] + "\nwhere:\n  - 1 == 2",
+	"steps":  "steps:\n  - step: inside\n    request: GET ${base}/echo/in\n    expect:\n      status: 500",
+	"lookup": bases["lookup"] + "\nwhere:\n  - 1 == 2",
+	"sheet":  bases["sheet"] + "\nwhere:\n  - 1 == 2", "listen": bases["listen"] + "\nwhere:\n  - 1 == 2",
+	"batch": bases["batch"] + "\nexpect:\n  status: 500",
 }
 
 var atSites = map[string]string{
-	"call": "call: stores/search", "request": "request: stores GET /lots", "follow": "follow: ${base}/stores/lots\nservice: stores", "set": "set:\n  x: ${site.depot}\nwhere:\n  - kept.x == 'north'",
-	"work out": "work out:\n  x: site.depot\nwhere:\n  - kept.x == 'north'", "lookup": "lookup: inbox\nfind: ${site.depot}.csv\nfields:\n  answer: count 0\nexpect:\n  time: under 1 min",
-	"batch": "batch: ledger\nheaders:\n  X-Depot: ${site.depot}\nparts:\n  - step: part\n    call: ledger/Suppliers.list",
+	"call": "call: stores/search", "request": "request: stores GET /lots",
+	"follow":   "follow: ${base}/stores/lots\nservice: stores",
+	"set":      "set:\n  x: ${site.depot}\nwhere:\n  - kept.x == 'north'",
+	"work out": "work out:\n  x: site.depot\nwhere:\n  - kept.x == 'north'",
+	"lookup":   "lookup: inbox\nfind: ${site.depot}.csv\nfields:\n  answer: count 0\nexpect:\n  time: under 1 min",
+	"batch":    "batch: ledger\nheaders:\n  X-Depot: ${site.depot}\nparts:\n  - step: part\n    call: ledger/Suppliers.list",
 }
 
 // particular are effects of a key that one kind alone shows in another way.
 var particular = map[string]effect{
-	"lookup until":   {with: "until:\n  answer: count 9", beside: "within: 20 ms\nevery: 5 ms", without: "until:\n  answer: count 1"},
-	"lookup every":   {with: "every: 5 ms", beside: "until:\n  answer: count 9\nwithin: 500 ms", without: "every: 10 s"},
-	"lookup within":  {with: "within: 1 ms", beside: "until:\n  answer: count 9\nevery: 5 ms", without: "within: 500 ms"},
-	"lookup states":  {with: "states:\n  of: answer[0].name\n  allowed:\n    - two.csv", beside: "until:\n  answer: count 1"},
-	"lookup keep":    {with: "keep:\n  k: answer"},
-	"sheet keep":     {with: "keep:\n  k: came"},
-	"listen until":   {with: "until:\n  n: over 99", beside: "within: 50 ms"},
-	"listen within":  {with: "within: 1 min", beside: "until:\n  n: 3", without: "within: 1 ms"},
-	"listen states":  {with: "states:\n  of: n\n  allowed:\n    - 3"},
-	"listen keep":    {with: "keep:\n  k: n"},
-	"listen when":    {with: "when: 1 == 2", beside: "within: 500 ms"},
-	"batch parts":    {with: bases["batch"][strings.Index(bases["batch"], "parts:"):], bases: map[string]string{"batch": "batch: ledger"}},
+	"lookup until": {
+		with: "until:\n  answer: count 9", beside: "within: 20 ms\nevery: 5 ms",
+		without: "until:\n  answer: count 1",
+	},
+	"lookup every": {
+		with: "every: 5 ms", beside: "until:\n  answer: count 9\nwithin: 500 ms",
+		without: "every: 10 s",
+	},
+	"lookup within": {
+		with: "within: 1 ms", beside: "until:\n  answer: count 9\nevery: 5 ms",
+		without: "within: 500 ms",
+	},
+	"lookup states": {
+		with:   "states:\n  of: answer[0].name\n  allowed:\n    - two.csv",
+		beside: "until:\n  answer: count 1",
+	},
+	"lookup keep":   {with: "keep:\n  k: answer"},
+	"sheet keep":    {with: "keep:\n  k: came"},
+	"listen until":  {with: "until:\n  n: over 99", beside: "within: 50 ms"},
+	"listen within": {with: "within: 1 min", beside: "until:\n  n: 3", without: "within: 1 ms"},
+	"listen states": {with: "states:\n  of: n\n  allowed:\n    - 3"},
+	"listen keep":   {with: "keep:\n  k: n"},
+	"listen when":   {with: "when: 1 == 2", beside: "within: 500 ms"},
+	"batch parts": {
+		with:  bases["batch"][strings.Index(bases["batch"], "parts:"):],
+		bases: map[string]string{"batch": "batch: ledger"},
+	},
 	"sheet fill":     {with: "fill:\n  lot: L-7"},
 	"batch keep":     {with: "keep:\n  k: reply.status"},
 	"call until":     {with: "until:\n  n: over 99", beside: "within: 50 ms\nevery: 10 ms", without: "until:\n  n: 3"},

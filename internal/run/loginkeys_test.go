@@ -38,13 +38,15 @@ type issuing struct {
 }
 
 // byChance are texts that are another one each time: keys, signatures, random words.
-var byChance = regexp.MustCompile(`eyJ[A-Za-z0-9_-]+|[A-Za-z0-9+/_-]{20,}={0,2}|\b[a-z]+-[A-Za-z0-9]{12}\b|127\.0\.0\.1:\d+`)
+var byChance = regexp.MustCompile(
+	`eyJ[A-Za-z0-9_-]+|[A-Za-z0-9+/_-]{20,}={0,2}|\b[a-z]+-[A-Za-z0-9]{12}\b|127\.0\.0\.1:\d+`)
 
 // lasting is a text without what is made by chance; of that stays how long it is, and of a
 // signed token its head.
 func lasting(text string) string {
 	return byChance.ReplaceAllStringFunc(text, func(m string) string {
-		if head, err := base64.RawURLEncoding.DecodeString(m); err == nil && strings.Contains(string(head), "alg") && !strings.Contains(string(head), "jwk") {
+		if head, err := base64.RawURLEncoding.DecodeString(m); err == nil && strings.Contains(string(head), "alg") &&
+			!strings.Contains(string(head), "jwk") {
 			return string(head)
 		}
 		return fmt.Sprintf("(%d)", len(m))
@@ -63,7 +65,8 @@ func (i *issuing) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Content-Type", "application/json")
 	base := "http://" + r.Host
 	switch {
-	case strings.HasPrefix(r.URL.Path, "/.well-known"), strings.HasSuffix(r.URL.Path, "/openid-configuration"), strings.HasSuffix(r.URL.Path, "oauth-authorization-server"):
+	case strings.HasPrefix(r.URL.Path, "/.well-known"), strings.HasSuffix(r.URL.Path, "/openid-configuration"),
+		strings.HasSuffix(r.URL.Path, "oauth-authorization-server"):
 		_, _ = fmt.Fprintf(w, `{"issuer": "%s", "token_endpoint": "%s/found", "jwks_uri": "%s/jwks", "introspection_endpoint": "%s/introspect"}`, base, base, base, base)
 	case strings.HasPrefix(r.URL.Path, "/digest") && r.Header.Get("Authorization") == "":
 		w.Header().Set("WWW-Authenticate", `Digest realm="r", nonce="n", qop="auth"`)
@@ -72,9 +75,11 @@ func (i *issuing) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Word", "w1")
 	case strings.HasPrefix(r.URL.Path, "/soap"):
 		w.Header().Set("Content-Type", "text/xml")
-		_, _ = io.WriteString(w, `<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Body><r/></s:Body></s:Envelope>`)
+		_, _ = io.WriteString(w,
+			`<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Body><r/></s:Body></s:Envelope>`)
 	default:
-		_, _ = io.WriteString(w, `{"access_token": "eyJhbGciOiJSUzI1NiJ9.eyJzdWIiOiJjIn0.AAAA", "token_type": "Bearer", "expires_in": 600, "active": true, "keys": [], "token": "t2", "seconds": 60}`)
+		_, _ = io.WriteString(w,
+			`{"access_token": "eyJhbGciOiJSUzI1NiJ9.eyJzdWIiOiJjIn0.AAAA", "token_type": "Bearer", "expires_in": 600, "active": true, "keys": [], "token": "t2", "seconds": 60}`)
 	}
 }
 
@@ -101,42 +106,108 @@ type loginCase struct {
 // credential cannot.
 var provedBy = map[string]string{
 	"kerberos": "TestApacheLogins", "ntlm": "TestNTLM", "certificate": "TestNginxTLS",
-	"oauth2 authorize": "TestIssuerPersons", "oauth2 redirect": "TestIssuerPersons", "oauth2 device": "TestIssuerPersons", "oauth2 certificate": "TestIssuerClients",
-	"oauth2 key password": "TestIssuerClients", "hmac key is": "TestHMACVectors", "http signature password": "TestIssuerClients", "signature password": "TestIssuerClients",
-	"http signature answers": "TestProtectedAnswers", "signature answers": "TestProtectedAnswers", "signature inclusive": "TestSignAndVerify", "http signature algorithm": "TestAgainstNode", "session lasts": "TestSession",
-	"hmac hash": "TestHMACVectors", "hmac encode": "TestHMACVectors", "hmac join": "TestSignedParts", "http signature certificate": "TestProtectedAnswers",
+	"oauth2 authorize": "TestIssuerPersons", "oauth2 redirect": "TestIssuerPersons",
+	"oauth2 device": "TestIssuerPersons", "oauth2 certificate": "TestIssuerClients",
+	"oauth2 key password": "TestIssuerClients", "hmac key is": "TestHMACVectors",
+	"http signature password": "TestIssuerClients", "signature password": "TestIssuerClients",
+	"http signature answers": "TestProtectedAnswers", "signature answers": "TestProtectedAnswers",
+	"signature inclusive": "TestSignAndVerify", "http signature algorithm": "TestAgainstNode",
+	"session lasts": "TestSession",
+	"hmac hash":     "TestHMACVectors", "hmac encode": "TestHMACVectors", "hmac join": "TestSignedParts",
+	"http signature certificate": "TestProtectedAnswers",
 }
 
 var loginCases = []loginCase{
 	{kind: "basic", base: map[string]string{"user": "clerk", "password": "${sealed.clerk}"}},
 	{kind: "bearer", base: map[string]string{"token": "${sealed.clerk}"}},
-	{kind: "key", base: map[string]string{"key": "${sealed.clerk}", "header": "X-Key"}, more: map[string]string{"query": "k", "cookie": "k", "word": "Key"},
-		instead: map[string][]string{"query": {"header"}, "cookie": {"header"}}},
+	{
+		kind: "key", base: map[string]string{"key": "${sealed.clerk}", "header": "X-Key"},
+		more:    map[string]string{"query": "k", "cookie": "k", "word": "Key"},
+		instead: map[string][]string{"query": {"header"}, "cookie": {"header"}},
+	},
 	{kind: "digest", target: "/digest", base: map[string]string{"user": "clerk", "password": "${sealed.clerk}"}},
-	{kind: "oauth2", base: map[string]string{"from": "${base}/token", "client": "c", "client secret": "${sealed.clerk}"},
-		more: map[string]string{"grant": "password", "issuer": "${base}", "introspection": "${base}/introspect2", "revocation": "${base}/revoke", "keys": "${base}/keys", "client in": "form",
-			"key": "${sealed.bryony_key}", "key id": "k1", "algorithm": "RS512", "user": "u", "password": "${sealed.clerk}", "refresh token": "${sealed.clerk}", "assertion": "${sealed.clerk}",
-			"claims": "{role: a}", "subject": "{token: \"${sealed.clerk}\"}", "actor": "{token: \"${sealed.clerk}\"}", "requested": "jwt", "scope": "a b", "audience": "aud", "resource": "urn:r",
-			"extra": "{x: y}", "proof": "dpop", "give back": "revoke", "send": "{header: X-Token}"},
-		beside: map[string]map[string]string{"user": {"grant": "password", "password": "${sealed.clerk}"}, "password": {"grant": "password", "user": "u"}, "grant": {"user!": "u", "password!": "${sealed.clerk}"},
-			"refresh token": {"grant": "refresh"}, "assertion": {"grant": "saml bearer"}, "claims": {"grant": "jwt bearer"}, "subject": {"grant": "token exchange"},
-			"actor": {"grant": "token exchange", "subject": "{token: \"${sealed.clerk}\"}"}, "requested": {"grant": "token exchange", "subject": "{token: \"${sealed.clerk}\"}"},
-			"give back": {"revocation": "${base}/revoke"}, "revocation": {"give back": "revoke"}, "key": {"client in": "private key jwt"}, "key id": {"client in": "private key jwt", "key": "${sealed.bryony_key}", "verify": ""},
-			"algorithm": {"client in": "private key jwt", "key": "${sealed.bryony_key}"}}},
-	{kind: "desk", base: map[string]string{"ask": "GET ${base}/ask", "token at": "token"}, more: map[string]string{"lasts": "seconds s", "send": "{header: X-Token}",
-		"still good": "GET ${base}/good", "give back": "DELETE ${base}/back"}},
-	{kind: "session", base: map[string]string{"open": "POST ${base}/open"}, more: map[string]string{"with": "other", "repeat": "{header: Word, ask: \"GET ${base}/word\"}", "close": "DELETE ${base}/open"}},
-	{kind: "hmac", base: map[string]string{"sign": "[method, path]", "key": "${sealed.clerk}", "into": "query Signature"},
-		more:   map[string]string{"key id": "k1", "id": "header X-Id", "write": "v1 ${signature}", "stamp": "header X-Stamp", "stamp as": "compact", "nonce": "header X-Nonce", "body hash": "header X-Hash"},
-		beside: map[string]map[string]string{"key id": {"id": "header X-Id"}, "id": {"key id": "k1"}, "stamp as": {"stamp": "header X-Stamp"}}},
-	{kind: "http signature", base: map[string]string{"cover": "[\"@method\"]", "shared key": "${sealed.courier}"},
-		more:    map[string]string{"key": "${sealed.bryony_key}", "key id": "k1", "algorithm": "hmac-sha256", "names algorithm": "true", "label": "mine", "lasts": "5 min", "nonce": "true", "tag": "a", "digest": "sha-512"},
-		beside:  map[string]map[string]string{"algorithm": {"names algorithm": "true"}, "digest": {"cover": "[\"@method\", content-digest]"}},
-		instead: map[string][]string{"key": {"shared key"}}},
-	{kind: "username token", soap: true, base: map[string]string{"user": "lab", "password": "${sealed.lab}"}, more: map[string]string{"digest": "true", "nonce": "true", "stamp": "5 min"}},
-	{kind: "signature", soap: true, base: map[string]string{"certificate": "certs/bryony.pem", "key": "${sealed.bryony_key}"},
-		more: map[string]string{"sign": "[time stamp]", "reference": "thumbprint", "algorithm": "rsa-sha512", "digest": "sha1", "stamp": "none", "encrypt": "{for: certs/lab.pem}"}},
-	{kind: "saml", soap: true, base: map[string]string{"assertion": "assertion.xml"}, more: map[string]string{"stamp": "5 min", "from": "other"}, instead: map[string][]string{"from": {"assertion"}}},
+	{
+		kind: "oauth2", base: map[string]string{
+			"from": "${base}/token", "client": "c",
+			"client secret": "${sealed.clerk}",
+		},
+		more: map[string]string{
+			"grant": "password", "issuer": "${base}", "introspection": "${base}/introspect2",
+			"revocation": "${base}/revoke", "keys": "${base}/keys", "client in": "form",
+			"key": "${sealed.bryony_key}", "key id": "k1", "algorithm": "RS512", "user": "u",
+			"password": "${sealed.clerk}", "refresh token": "${sealed.clerk}", "assertion": "${sealed.clerk}",
+			"claims": "{role: a}", "subject": "{token: \"${sealed.clerk}\"}", "actor": "{token: \"${sealed.clerk}\"}",
+			"requested": "jwt", "scope": "a b", "audience": "aud", "resource": "urn:r",
+			"extra": "{x: y}", "proof": "dpop", "give back": "revoke", "send": "{header: X-Token}",
+		},
+		beside: map[string]map[string]string{
+			"user":     {"grant": "password", "password": "${sealed.clerk}"},
+			"password": {"grant": "password", "user": "u"}, "grant": {"user!": "u", "password!": "${sealed.clerk}"},
+			"refresh token": {"grant": "refresh"}, "assertion": {"grant": "saml bearer"},
+			"claims": {"grant": "jwt bearer"}, "subject": {"grant": "token exchange"},
+			"actor":     {"grant": "token exchange", "subject": "{token: \"${sealed.clerk}\"}"},
+			"requested": {"grant": "token exchange", "subject": "{token: \"${sealed.clerk}\"}"},
+			"give back": {"revocation": "${base}/revoke"}, "revocation": {"give back": "revoke"},
+			"key":       {"client in": "private key jwt"},
+			"key id":    {"client in": "private key jwt", "key": "${sealed.bryony_key}", "verify": ""},
+			"algorithm": {"client in": "private key jwt", "key": "${sealed.bryony_key}"},
+		},
+	},
+	{kind: "desk", base: map[string]string{"ask": "GET ${base}/ask", "token at": "token"}, more: map[string]string{
+		"lasts": "seconds s", "send": "{header: X-Token}",
+		"still good": "GET ${base}/good", "give back": "DELETE ${base}/back",
+	}},
+	{
+		kind: "session", base: map[string]string{"open": "POST ${base}/open"},
+		more: map[string]string{
+			"with": "other", "repeat": "{header: Word, ask: \"GET ${base}/word\"}",
+			"close": "DELETE ${base}/open",
+		},
+	},
+	{
+		kind: "hmac", base: map[string]string{
+			"sign": "[method, path]", "key": "${sealed.clerk}",
+			"into": "query Signature",
+		},
+		more: map[string]string{
+			"key id": "k1", "id": "header X-Id", "write": "v1 ${signature}",
+			"stamp": "header X-Stamp", "stamp as": "compact", "nonce": "header X-Nonce", "body hash": "header X-Hash",
+		},
+		beside: map[string]map[string]string{
+			"key id": {"id": "header X-Id"}, "id": {"key id": "k1"},
+			"stamp as": {"stamp": "header X-Stamp"},
+		},
+	},
+	{
+		kind: "http signature", base: map[string]string{"cover": "[\"@method\"]", "shared key": "${sealed.courier}"},
+		more: map[string]string{
+			"key": "${sealed.bryony_key}", "key id": "k1", "algorithm": "hmac-sha256",
+			"names algorithm": "true", "label": "mine", "lasts": "5 min", "nonce": "true", "tag": "a",
+			"digest": "sha-512",
+		},
+		beside: map[string]map[string]string{
+			"algorithm": {"names algorithm": "true"},
+			"digest":    {"cover": "[\"@method\", content-digest]"},
+		},
+		instead: map[string][]string{"key": {"shared key"}},
+	},
+	{
+		kind: "username token", soap: true, base: map[string]string{"user": "lab", "password": "${sealed.lab}"},
+		more: map[string]string{"digest": "true", "nonce": "true", "stamp": "5 min"},
+	},
+	{
+		kind: "signature", soap: true,
+		base: map[string]string{"certificate": "certs/bryony.pem", "key": "${sealed.bryony_key}"},
+		more: map[string]string{
+			"sign": "[time stamp]", "reference": "thumbprint", "algorithm": "rsa-sha512",
+			"digest": "sha1", "stamp": "none", "encrypt": "{for: certs/lab.pem}",
+		},
+	},
+	{
+		kind: "saml", soap: true, base: map[string]string{"assertion": "assertion.xml"},
+		more:    map[string]string{"stamp": "5 min", "from": "other"},
+		instead: map[string][]string{"from": {"assertion"}},
+	},
 }
 
 func (c *loginCase) yaml(keys map[string]string) string {
@@ -163,12 +234,16 @@ func (c *loginCase) observe(t *testing.T, dir string, service *issuing, base str
 		target = "/echo"
 	}
 	request := "GET ${base}" + target
-	text := "bench: b\nsites:\n  one:\n    set:\n      base: " + base + "\nservices:\n  s:\n    address: ${base}/soap\n    soap: 1.1\nlogins:\n  other:\n    kind: desk\n    ask: GET ${base}/other\n    token at: token\n  it:\n    kind: " + c.kind + "\n" + c.yaml(keys)
+	text := "bench: b\nsites:\n  one:\n    set:\n      base: " + base +
+		"\nservices:\n  s:\n    address: ${base}/soap\n    soap: 1.1\nlogins:\n  other:\n    kind: desk\n    ask: GET ${base}/other\n    token at: token\n  it:\n    kind: " + c.kind + "\n" + c.yaml(keys)
 	bench := bench.Read(dir, "bench.yaml", []byte(text))
-	if problems := slices.Concat(bench.Problems().Serious(), vet.Bench(bench, vet.Options{}).Serious()); len(problems) > 0 {
+	if problems := slices.Concat(bench.Problems().Serious(),
+		vet.Bench(bench, vet.Options{}).Serious()); len(problems) > 0 {
 		return "mistake: " + problems[0].Message
 	}
-	session, err := session.NewSession(bench, session.Options{Now: func() time.Time { return time.Date(2026, 11, 29, 3, 0, 0, 0, time.UTC) }, Store: &secret.Store{Environ: func(name string) (string, bool) {
+	session, err := session.NewSession(bench, session.Options{Now: func() time.Time {
+		return time.Date(2026, 11, 29, 3, 0, 0, 0, time.UTC)
+	}, Store: &secret.Store{Environ: func(name string) (string, bool) {
 		text, ok := standin.Secrets[strings.ToLower(strings.TrimPrefix(name, "TESTBENCH_SEALED_"))]
 		return text, ok
 	}}})
@@ -199,7 +274,10 @@ func TestEachKeyOfALoginHasAnEffect(t *testing.T) {
 	defer server.Close()
 	dir := t.TempDir()
 	require.NoError(t, standin.WriteBench(dir, server.URL))
-	for name, text := range map[string]string{"payload.xml": "<n/>", "assertion.xml": `<Assertion xmlns="urn:oasis:names:tc:SAML:2.0:assertion" ID="a" Version="2.0"/>`} {
+	for name, text := range map[string]string{
+		"payload.xml":   "<n/>",
+		"assertion.xml": `<Assertion xmlns="urn:oasis:names:tc:SAML:2.0:assertion" ID="a" Version="2.0"/>`,
+	} {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
 	}
 	tried := map[string]bool{}

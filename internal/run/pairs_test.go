@@ -39,24 +39,45 @@ var checksOfReplies = []check{
 	{name: "time", text: "expect:\n  time: under VALUE", pass: "30 s", fail: "0 ms", alone: true},
 	{name: "size", text: "expect:\n  size: over VALUE", pass: "1", fail: "999999"},
 	{name: "type", text: "expect:\n  type: VALUE", pass: "application/json", fail: "text/plain"},
-	{name: "headers", text: "expect:\n  headers:\n    Content-Type: starts with VALUE", pass: "application", fail: "text"},
-	{name: "fault", text: "expect:\n  fault:\n    code: VALUE", pass: "Client", fail: "Server", say: "fault", alone: true},
-	{name: "fault by its code", text: "expect:\n  fault: VALUE", pass: "Client", fail: "Server", say: "fault", alone: true},
-	{name: "no fault", text: "expect:\n  fault: none\n  status: 200 or 500", failed: "expect:\n  fault:\n    code: is present\n  status: 200 or 500", alone: true},
+	{
+		name: "headers", text: "expect:\n  headers:\n    Content-Type: starts with VALUE", pass: "application",
+		fail: "text",
+	},
+	{
+		name: "fault", text: "expect:\n  fault:\n    code: VALUE", pass: "Client", fail: "Server", say: "fault",
+		alone: true,
+	},
+	{
+		name: "fault by its code", text: "expect:\n  fault: VALUE", pass: "Client", fail: "Server", say: "fault",
+		alone: true,
+	},
+	{
+		name: "no fault", text: "expect:\n  fault: none\n  status: 200 or 500",
+		failed: "expect:\n  fault:\n    code: is present\n  status: 200 or 500", alone: true,
+	},
 	{name: "error", text: "expect:\n  error:\n    code: VALUE", pass: "E1", fail: "E2", say: "error", alone: true},
 	{name: "error by its code", text: "expect:\n  error: VALUE", pass: "E1", fail: "E2", say: "error", alone: true},
-	{name: "error that nobody understands", text: "expect:\n  error: VALUE", pass: "418", fail: "419", say: "teapot", alone: true},
+	{
+		name: "error that nobody understands", text: "expect:\n  error: VALUE", pass: "418", fail: "419", say: "teapot",
+		alone: true,
+	},
 	{name: "no error", text: "expect:\n  error: none", failed: "expect:\n  error: is present", alone: true},
 	{name: "fields", text: "fields:\n  n: VALUE", pass: "3", fail: "4", alone: true},
 	{name: "fields of a list", text: "fields:\n  list[*]: between 1 and VALUE", pass: "2", fail: "1", alone: true},
 	{name: "list of rules", text: "fields:\n  n:\n    - over 2\n    - under VALUE", pass: "4", fail: "3", alone: true},
 	{name: "any of", text: "fields:\n  n:\n    any of:\n      - 9\n      - VALUE", pass: "3", fail: "4", alone: true},
-	{name: "all of", text: "fields:\n  n:\n    all of:\n      - over 2\n      - under VALUE", pass: "4", fail: "3", alone: true},
+	{
+		name: "all of", text: "fields:\n  n:\n    all of:\n      - over 2\n      - under VALUE", pass: "4", fail: "3",
+		alone: true,
+	},
 	{name: "where", text: "where:\n  - answer.n < number(CEL)", pass: "4", fail: "3", alone: true},
 	{name: "where of a batch", text: "where:\n  - reply.status < number(CEL)", pass: "201", fail: "200"},
 	{name: "keep", text: "keep:\n  k: n", failed: "keep:\n  k: m", alone: true},
 	{name: "until", text: "until:\n  n: VALUE\nevery: 5 ms\nwithin: 20 ms", pass: "3", fail: "4", alone: true},
-	{name: "states", text: "until:\n  n: 3\nstates:\n  of: n\n  allowed:\n    - 3", failed: "until:\n  n: 3\nstates:\n  of: n\n  allowed:\n    - 4", alone: true},
+	{
+		name: "states", text: "until:\n  n: 3\nstates:\n  of: n\n  allowed:\n    - 3",
+		failed: "until:\n  n: 3\nstates:\n  of: n\n  allowed:\n    - 4", alone: true,
+	},
 }
 
 var said = map[string]string{
@@ -71,7 +92,10 @@ var checksOfLookups = []check{
 	{name: "where", text: "where:\n  - size(answer) < number(CEL)", pass: "2", fail: "1"},
 	{name: "time", text: "expect:\n  time: under VALUE", pass: "30 s", fail: "0 ms"},
 	{name: "until", text: "until:\n  answer: count VALUE\nevery: 5 ms\nwithin: 20 ms", pass: "1", fail: "2"},
-	{name: "states", text: "until:\n  answer: count 1\nstates:\n  of: answer[0].name\n  allowed:\n    - two.csv", failed: "until:\n  answer: count 1\nstates:\n  of: answer[0].name\n  allowed:\n    - three.csv"},
+	{
+		name: "states", text: "until:\n  answer: count 1\nstates:\n  of: answer[0].name\n  allowed:\n    - two.csv",
+		failed: "until:\n  answer: count 1\nstates:\n  of: answer[0].name\n  allowed:\n    - three.csv",
+	},
 	{name: "keep", text: "keep:\n  k: answer[0].name", failed: "keep:\n  k: answer[1].name"},
 }
 
@@ -94,7 +118,8 @@ var contexts = []struct {
 		return fmt.Sprintf("sheet: s\nsteps:\n  - step: given\n    set:\n      v: %s\n", quoted(value)) + step
 	}},
 	{"each item", "${each}", "kept.each", func(step, value string) string {
-		return "sheet: s\nrows:\n  list:\n    - v:\n        - " + quoted(value) + "\nsteps:\n" + step + "    for each: ${row.v}\n"
+		return "sheet: s\nrows:\n  list:\n    - v:\n        - " + quoted(value) + "\nsteps:\n" + step +
+			"    for each: ${row.v}\n"
 	}},
 	{"a group", "${row.v}", "row.v", func(step, value string) string {
 		return rowsOf(value) + "steps:\n  - step: group\n    steps:\n" + deeper(step, "    ")
@@ -103,7 +128,8 @@ var contexts = []struct {
 		return rowsOf(value) + "steps:\n  - step: before\n    pause: 1 ms\nfinally:\n" + step
 	}},
 	{"an undo", "${row.v}", "row.v", func(step, value string) string {
-		return rowsOf(value) + "steps:\n  - step: before\n    request: echo GET /it\n    undo:\n" + deeper(strings.Replace(step, "  - step", "    step", 1), "  ")
+		return rowsOf(value) + "steps:\n  - step: before\n    request: echo GET /it\n    undo:\n" +
+			deeper(strings.Replace(step, "  - step", "    step", 1), "  ")
 	}},
 }
 
@@ -143,10 +169,11 @@ func (e *effects) result(t *testing.T, text string, o run.RunOptions) *result.Sh
 	require.Empty(t, vet.Sheet(read, vet.Options{}).Serious(), text)
 	receiver := &callback.Receiver{}
 	defer func() { _ = receiver.Close() }()
-	session, err := session.NewSession(bench, session.Options{Receiver: receiver, Store: &secret.Store{Environ: func(name string) (string, bool) {
-		text, ok := standin.Secrets[strings.ToLower(strings.TrimPrefix(name, "TESTBENCH_SEALED_"))]
-		return text, ok
-	}}})
+	session, err := session.NewSession(bench,
+		session.Options{Receiver: receiver, Store: &secret.Store{Environ: func(name string) (string, bool) {
+			text, ok := standin.Secrets[strings.ToLower(strings.TrimPrefix(name, "TESTBENCH_SEALED_"))]
+			return text, ok
+		}}})
 	require.NoError(t, err)
 	results := run.Run(t.Context(), nil, []*run.Job{{Session: session, Sheet: read}}, o)
 	require.NoError(t, session.Close(t.Context()))
@@ -159,7 +186,8 @@ func (e *effects) result(t *testing.T, text string, o run.RunOptions) *result.Sh
 func TestLimitsOfChosenSteps(t *testing.T) {
 	e := newEffects(t)
 	text := func(limited, rule string) string {
-		return "sheet: s\nexpect:\n  steps:\n    \"" + limited + "\":\n      max: " + rule + "\nsteps:\n  - step: one\n    request: echo POST /it\n  - step: two\n    steps:\n      - step: inner\n        request: echo POST /it\n"
+		return "sheet: s\nexpect:\n  steps:\n    \"" + limited + "\":\n      max: " + rule +
+			"\nsteps:\n  - step: one\n    request: echo POST /it\n  - step: two\n    steps:\n      - step: inner\n        request: echo POST /it\n"
 	}
 	for _, c := range []struct {
 		limited, rule string
@@ -203,7 +231,8 @@ func TestOperationsByHand(t *testing.T) {
       soap: {action: "urn:heatherfold:lab#Grade", payload: "GradeLot"}
 `)
 	for name, want := range map[string]string{
-		"look": "HEAD /echo/it ", "ask": "OPTIONS /echo/it ", "get": "GET /echo/it ", "put": "PUT /echo/it ", "search": "POST /echo/it ",
+		"look": "HEAD /echo/it ", "ask": "OPTIONS /echo/it ", "get": "GET /echo/it ", "put": "PUT /echo/it ",
+		"search":  "POST /echo/it ",
 		"wrapped": `{"request":{"lot":"L-1"},"desk":"north","day":"2026-11-30"}`, "soap": "POST /echo ",
 	} {
 		fields := ""
@@ -234,8 +263,13 @@ func TestOperationsByHand(t *testing.T) {
 // How many rows there are to run is known beforehand, unless a database says so.
 func TestRowsToRun(t *testing.T) {
 	e := newEffects(t)
-	for rows, want := range map[string]int{"list: [{n: 1}, {n: 2}, {n: 3}]": 3, "list: [{n: 1}, {n: 2}, {n: 3}]\n  sample: 2": 2, "list: [{n: 1}, {n: 2}, {n: 3}]\n  limit: 1": 1, "list: [{n: 1}, {n: 2}]\n  sample: 5\n  limit: 9": 2} {
-		result := e.result(t, "sheet: s\nrows:\n  "+rows+"\nsteps:\n  - step: it\n    request: echo POST /it\n", run.RunOptions{})
+	for rows, want := range map[string]int{
+		"list: [{n: 1}, {n: 2}, {n: 3}]":              3,
+		"list: [{n: 1}, {n: 2}, {n: 3}]\n  sample: 2": 2, "list: [{n: 1}, {n: 2}, {n: 3}]\n  limit: 1": 1,
+		"list: [{n: 1}, {n: 2}]\n  sample: 5\n  limit: 9": 2,
+	} {
+		result := e.result(t, "sheet: s\nrows:\n  "+rows+"\nsteps:\n  - step: it\n    request: echo POST /it\n",
+			run.RunOptions{})
 		assert.Equal(t, want, result.Total, rows)
 		assert.Equal(t, want, result.Counts.Rows, rows)
 	}
@@ -246,7 +280,8 @@ func TestRowsToRun(t *testing.T) {
 func TestConditionsOfRows(t *testing.T) {
 	e := newEffects(t)
 	text := func(when, rule string) string {
-		return "sheet: s\nrows:\n  list:\n    - n: 1\n    - n: x\n  when: " + when + "\nsteps:\n" + "  - step: it\n    request: echo POST /${row.n}\n    fields:\n      path: ends with " + rule + "\n"
+		return "sheet: s\nrows:\n  list:\n    - n: 1\n    - n: x\n  when: " + when + "\nsteps:\n" +
+			"  - step: it\n    request: echo POST /${row.n}\n    fields:\n      path: ends with " + rule + "\n"
 	}
 	assert.Equal(t, result.Held, e.outcome(t, text("row.n == '1'", "1")))
 	assert.Equal(t, result.FellShort, e.outcome(t, text("row.n == 'x'", "1")))
@@ -276,7 +311,8 @@ func TestEachCheckCanPassAndFail(t *testing.T) {
 			t.Run("of a reply, in "+at.name+": "+c.name, func(t *testing.T) {
 				pass, fail := c.texts(at.value, at.cel)
 				base := "request: echo POST /it"
-				both(t, at.sheet(step(base, said[c.say], pass), c.pass), at.sheet(step(base, said[c.say], fail), c.fail))
+				both(t, at.sheet(step(base, said[c.say], pass), c.pass),
+					at.sheet(step(base, said[c.say], fail), c.fail))
 			})
 		}
 		for _, c := range checksOfLookups {
@@ -291,7 +327,8 @@ func TestEachCheckCanPassAndFail(t *testing.T) {
 		if !c.alone {
 			t.Run("of a part of a batch: "+c.name, func(t *testing.T) {
 				batch := func(text, value string) string {
-					part := deeper(step("call: ledger/Suppliers.list", strings.NewReplacer("${v}", "${row.v}", "kept.v", "row.v").Replace(text)), "    ")
+					part := deeper(step("call: ledger/Suppliers.list",
+						strings.NewReplacer("${v}", "${row.v}", "kept.v", "row.v").Replace(text)), "    ")
 					return rowsOf(value) + "steps:\n  - step: all\n    batch: ledger\n    parts:\n" + part
 				}
 				both(t, batch(pass, c.pass), batch(fail, c.fail))
@@ -299,9 +336,11 @@ func TestEachCheckCanPassAndFail(t *testing.T) {
 		}
 		t.Run("in a sheet that a sheet runs: "+c.name, func(t *testing.T) {
 			outer := func(text, value string) string {
-				inner := "sheet: inner\ntakes:\n  v: required\nsteps:\n" + step("request: echo POST /it", said[c.say], text)
+				inner := "sheet: inner\ntakes:\n  v: required\nsteps:\n" + step("request: echo POST /it", said[c.say],
+					text)
 				require.NoError(t, os.WriteFile(filepath.Join(e.dir, "sheets", "checked.yaml"), []byte(inner), 0o600))
-				return "sheet: s\nsteps:\n  - step: other\n    sheet: sheets/checked.yaml\n    fill:\n      v: " + quoted(value) + "\n"
+				return "sheet: s\nsteps:\n  - step: other\n    sheet: sheets/checked.yaml\n    fill:\n      v: " +
+					quoted(value) + "\n"
 			}
 			first := outer(pass, c.pass)
 			assert.Equal(t, result.Held, e.outcome(t, first))
@@ -334,18 +373,26 @@ func TestEachCheckCanPassAndFail(t *testing.T) {
 		}
 		both(t, set("3"), set("4"))
 	})
-	for word, values := range map[string][2]string{"p50": {"under 30 s", "under 0 ms"}, "p90": {"under 30 s", "under 0 ms"}, "p95": {"under 30 s", "under 0 ms"}, "p99": {"under 30 s", "under 0 ms"},
-		"max": {"under 30 s", "under 0 ms"}, "per second": {"over 0.001", "over 999999"}} {
-		for name, text := range map[string]string{"each step": "expect:\n  %s: %s\n", "one step": "expect:\n  steps:\n    it:\n      %s: %s\n"} {
+	for word, values := range map[string][2]string{
+		"p50": {"under 30 s", "under 0 ms"}, "p90": {"under 30 s", "under 0 ms"}, "p95": {"under 30 s", "under 0 ms"},
+		"p99": {"under 30 s", "under 0 ms"},
+		"max": {"under 30 s", "under 0 ms"}, "per second": {"over 0.001", "over 999999"},
+	} {
+		for name, text := range map[string]string{
+			"each step": "expect:\n  %s: %s\n",
+			"one step":  "expect:\n  steps:\n    it:\n      %s: %s\n",
+		} {
 			t.Run("of the times of "+name+": "+word, func(t *testing.T) {
 				limited := func(rule string) string {
-					return "sheet: s\n" + fmt.Sprintf(text, quoted(word), quoted(rule)) + "steps:\n" + step("request: echo POST /it")
+					return "sheet: s\n" + fmt.Sprintf(text, quoted(word), quoted(rule)) + "steps:\n" +
+						step("request: echo POST /it")
 				}
 				both(t, limited(values[0]), limited(values[1]))
 			})
 		}
 	}
 	t.Run("of times that nobody measured", func(t *testing.T) {
-		assert.Equal(t, result.FellShort, e.outcome(t, "sheet: s\nexpect:\n  p95: under 30 s\nsteps:\n"+step("pause: 1 ms")))
+		assert.Equal(t, result.FellShort,
+			e.outcome(t, "sheet: s\nexpect:\n  p95: under 30 s\nsteps:\n"+step("pause: 1 ms")))
 	})
 }

@@ -16,7 +16,9 @@ import (
 
 // ProbeText writes a wrong request as a step of a sheet. Spell writes texts of the request
 // as a sheet has them, with its placeholders in.
-func ProbeText(ctx context.Context, s *session.Session, p *Probing, c *probe.Case, spell func(string) string) (string, error) {
+func ProbeText(ctx context.Context, s *session.Session, p *Probing, c *probe.Case,
+	spell func(string) string,
+) (string, error) {
 	if strings.ContainsFunc(string(c.Request.Body), isUnwritable) {
 		return "", fmt.Errorf("the body cannot be written into a sheet")
 	}
@@ -29,7 +31,8 @@ func ProbeText(ctx context.Context, s *session.Session, p *Probing, c *probe.Cas
 	if p.plan.Service != nil {
 		if template, err := s.Address(ctx, p.plan.Service); err == nil {
 			if base, err := template.Text(s.Scope(nil, nil), value.Address); err == nil {
-				if rest, ok := strings.CutPrefix(c.Request.URL.String(), strings.TrimSuffix(base.Sent, "/")); ok && (rest == "" || rest[0] == '/' || rest[0] == '?') {
+				if rest, ok := strings.CutPrefix(c.Request.URL.String(), strings.TrimSuffix(base.Sent, "/")); ok &&
+					(rest == "" || rest[0] == '/' || rest[0] == '?') {
 					target = strings.TrimSpace(p.Service + " " + c.Request.Method + " " + rest)
 				}
 			}
@@ -107,7 +110,8 @@ func blockText(text string) string {
 	if strings.ContainsFunc(text, func(r rune) bool {
 		return r != '\n' && (r < 0x20 || r == 0x7f || r == 0x85 || r == 0x2028 || r == 0x2029 || r == 0xfeff)
 	}) ||
-		strings.HasSuffix(body, "\n") || strings.HasPrefix(body, " ") || strings.TrimSpace(body) == "" || !strings.Contains(body, "\n") {
+		strings.HasSuffix(body, "\n") || strings.HasPrefix(body, " ") || strings.TrimSpace(body) == "" ||
+		!strings.Contains(body, "\n") {
 		return yamlfile.Quote(text) + "\n"
 	}
 	style := "|-"

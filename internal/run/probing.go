@@ -48,7 +48,13 @@ func NewProbing(ctx context.Context, s *session.Session, one *sheet.Step, scope 
 	if err != nil {
 		return nil, err
 	}
-	p := &Probing{plan: planned, step: one, Target: &probe.Target{Request: planned.Request, SOAP: soap.Version(planned.SOAPVersion()), Writes: planned.Writes}}
+	p := &Probing{
+		plan: planned, step: one,
+		Target: &probe.Target{
+			Request: planned.Request, SOAP: soap.Version(planned.SOAPVersion()),
+			Writes: planned.Writes,
+		},
+	}
 	if planned.Service != nil {
 		p.Service = planned.Service.Name
 	}
@@ -80,9 +86,12 @@ func addContractFacts(ctx context.Context, s *session.Session, p *Probing) {
 	if !planned.Contracted && planned.Service.Templates[facts.Name] != nil {
 		// Where in the body of a template a field ends up only the template knows.
 		outside := *facts.Endpoint
-		outside.Parameters = slices.DeleteFunc(slices.Clone(outside.Parameters), func(p contract.Parameter) bool { return p.In == contract.InBody || p.In == contract.InForm })
+		outside.Parameters = slices.DeleteFunc(slices.Clone(outside.Parameters), func(p contract.Parameter) bool {
+			return p.In == contract.InBody || p.In == contract.InForm
+		})
 		t.Operation, held = &outside, &outside
-		p.Notes = append(p.Notes, "the body of "+facts.Name+" is made by its template:, and its fields are not changed one by one")
+		p.Notes = append(p.Notes,
+			"the body of "+facts.Name+" is made by its template:, and its fields are not changed one by one")
 	}
 	t.Hold = func(r *exchange.Request) []string {
 		return held.Hold(r.URL, &contract.Received{Header: canonical(r.Header), Body: r.Body, IsKind: rule.IsKind})
@@ -175,7 +184,10 @@ func Judged(r *result.Step, j probe.Judged) {
 		r.Outcome, r.Reason = result.NotRun, j.Why
 		return
 	}
-	check := result.Check{Kind: "expect", Subject: "how it is taken", Judged: true, Held: !j.Verdict.IsBad(), Wanted: "refused clearly", Got: strings.TrimSpace(string(j.Verdict) + ", " + j.Said), Note: j.Why}
+	check := result.Check{
+		Kind: "expect", Subject: "how it is taken", Judged: true, Held: !j.Verdict.IsBad(),
+		Wanted: "refused clearly", Got: strings.TrimSpace(string(j.Verdict) + ", " + j.Said), Note: j.Why,
+	}
 	if !check.Held {
 		r.Outcome = result.FellShort
 	}

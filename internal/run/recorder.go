@@ -132,7 +132,8 @@ func (l *load) wait() {
 // size is about how many bytes a row holds.
 func size(r *result.Row) (bytes int) {
 	for _, step := range r.Steps {
-		if last := step.Last(); last != nil && last.Answer != nil && step.Reply != nil && step.Reply.Format != document.Plain {
+		if last := step.Last(); last != nil && last.Answer != nil && step.Reply != nil &&
+			step.Reply.Format != document.Plain {
 			bytes += treeSize * len(last.Answer.Body)
 		}
 		for _, record := range slices.Concat(step.Exchanges, step.Logins) {

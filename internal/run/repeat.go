@@ -41,7 +41,8 @@ func (r *runner) rows(ctx context.Context) iter.Seq[inputRow] {
 					row.result.Iteration = turn
 				}
 				n := row.result.Number
-				if !r.options.Share.isMine(r.result.File, row.result.Iteration, n) || r.work.Done.Has("", row.result.Iteration, n) {
+				if !r.options.Share.isMine(r.result.File, row.result.Iteration, n) ||
+					r.work.Done.Has("", row.result.Iteration, n) {
 					continue
 				}
 				if !yield(row) {
@@ -63,14 +64,19 @@ func (r *runner) iteration(ctx context.Context) iter.Seq[inputRow] {
 	}
 	return func(yield func(inputRow) bool) {
 		for row := range takeRows(ctx, input, r.session) {
-			if len(r.options.Rows) > 0 && !slices.ContainsFunc(r.options.Rows, func(span [2]int) bool { return row.number >= span[0] && row.number <= span[1] }) {
+			if len(r.options.Rows) > 0 && !slices.ContainsFunc(r.options.Rows, func(span [2]int) bool {
+				return row.number >= span[0] && row.number <= span[1]
+			}) {
 				continue
 			}
 			column := input.Label
 			if column == "" && row.values != nil && len(row.values.Members()) > 0 {
 				column = row.values.Members()[0].Key
 			}
-			if !yield(inputRow{values: row.values, wrong: row.wrong, result: &result.Row{Number: row.number, Column: column, Label: labelOf(row.values.Get(column))}}) {
+			if !yield(inputRow{
+				values: row.values, wrong: row.wrong,
+				result: &result.Row{Number: row.number, Column: column, Label: labelOf(row.values.Get(column))},
+			}) {
 				return
 			}
 		}

@@ -54,7 +54,9 @@ func (x *rowRun) run(ctx, kill context.Context, steps, finally []*sheet.Step) {
 	x.lost = map[string]string{}
 	x.calls = step.NewCalls(x, x.sheet, x.session, func() *session.Values { return x.scope(x.session) }, x.prefix)
 	defer x.calls.Shut()
-	x.waiting = x.options.From != "" && slices.ContainsFunc(steps, func(s *sheet.Step) bool { return s.Name == x.options.From })
+	x.waiting = x.options.From != "" && slices.ContainsFunc(steps, func(s *sheet.Step) bool {
+		return s.Name == x.options.From
+	})
 	for _, step := range steps {
 		if x.IsOver(ctx) && x.stopped == "" {
 			break
@@ -107,7 +109,8 @@ func (x *rowRun) Carry(ctx context.Context, step *sheet.Step, name string) resul
 		carry = x.each
 	}
 	outcome := carry(ctx, step, name)
-	if step.Stop != "" && !x.ending && outcome != result.Held && outcome != result.NotRun && outcome != result.Interrupted {
+	if step.Stop != "" && !x.ending && outcome != result.Held && outcome != result.NotRun &&
+		outcome != result.Interrupted {
 		x.stopped = fmt.Sprintf("%s %s, and stops the %s", name, outcome, step.Stop)
 		if step.Stop == "sheet" {
 			x.stop()
@@ -126,7 +129,8 @@ func (x *rowRun) End(s *sheet.Step, came result.Outcome, results ...*result.Step
 	x.noteMissing(s, string(came))
 	first := results[0]
 	if s.Undo != nil && (wasDone(first) || x.options.Dry && first.Outcome == result.Held) {
-		x.undos = append(x.undos, undoing{x.prefix + "undo " + strings.TrimPrefix(first.Name, x.prefix), s.Undo, maps.Clone(x.kept)})
+		x.undos = append(x.undos,
+			undoing{x.prefix + "undo " + strings.TrimPrefix(first.Name, x.prefix), s.Undo, maps.Clone(x.kept)})
 	}
 	outcome := result.NotRun
 	for _, one := range results {
@@ -238,7 +242,8 @@ func (x *rowRun) each(ctx context.Context, step *sheet.Step, name string) result
 	items := itemsOf(list)
 	switch {
 	case len(items) > mostItems:
-		return x.Skip(step, name, result.Faulty, fmt.Sprintf("for each: there are %d items, and at most %d are gone through", len(items), mostItems))
+		return x.Skip(step, name, result.Faulty,
+			fmt.Sprintf("for each: there are %d items, and at most %d are gone through", len(items), mostItems))
 	case len(items) == 0:
 		for _, n := range step.KeptNames() {
 			x.kept[n] = document.NewList()

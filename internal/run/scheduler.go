@@ -93,7 +93,10 @@ func (w *Job) File() string { return sheet.Inside(w.Session.Bench, w.Sheet.File(
 
 // Head is what is known of the sheet before it is run.
 func (w *Job) Head() *history.Sheet {
-	return &history.Sheet{Sheet: w.Sheet.Name, File: w.File(), About: w.Sheet.About, Site: w.Session.Site.Name, Outcome: string(result.NotRun), RowCount: w.Sheet.RowCount()}
+	return &history.Sheet{
+		Sheet: w.Sheet.Name, File: w.File(), About: w.Sheet.About, Site: w.Session.Site.Name,
+		Outcome: string(result.NotRun), RowCount: w.Sheet.RowCount(),
+	}
 }
 
 // Inputs are the files that decide what is run and how it is judged, by their names in the
@@ -213,9 +216,17 @@ func Run(ctx, kill context.Context, work []*Job, options RunOptions) []*result.S
 	window := 4*options.Jobs + rowsAhead
 	runners := make([]*runner, len(work))
 	for i, w := range work {
-		runners[i] = &runner{scheduler: c, session: w.Session, sheet: w.Sheet, work: w, index: i, queue: make(chan *task, window+2), ahead: make(chan struct{}, window), load: newLoad(), outside: map[string]*document.Node{},
-			result: &result.Sheet{Name: w.Sheet.Name, File: w.File(), About: w.Sheet.About, Site: w.Session.Site.Name, Outcome: result.NotRun,
-				RowCount: w.Sheet.RowCount(), Total: totalRows(w.Sheet, options), Repeated: options.Repeat > 1 || options.For > 0 || options.Rate > 0, Limits: limitsWithValues(w.Sheet.Limits, w.Session.Scope(nil, nil))}}
+		runners[i] = &runner{
+			scheduler: c, session: w.Session, sheet: w.Sheet, work: w, index: i, queue: make(chan *task, window+2),
+			ahead: make(chan struct{}, window), load: newLoad(), outside: map[string]*document.Node{},
+			result: &result.Sheet{
+				Name: w.Sheet.Name, File: w.File(), About: w.Sheet.About, Site: w.Session.Site.Name,
+				Outcome:  result.NotRun,
+				RowCount: w.Sheet.RowCount(), Total: totalRows(w.Sheet, options),
+				Repeated: options.Repeat > 1 || options.For > 0 || options.Rate > 0,
+				Limits:   limitsWithValues(w.Sheet.Limits, w.Session.Scope(nil, nil)),
+			},
+		}
 		runners[i].result.Plan = step.List("", w.Sheet.AllSteps())
 	}
 	go func() {
@@ -377,7 +388,9 @@ func (r *runner) outsideRow(ctx context.Context, phase string, steps []*sheet.St
 	t := &task{row: &result.Row{Phase: phase}, events: newEvents(), kept: r.outside}
 	if phase == "first" {
 		maps.Copy(t.kept, r.kept(t.row))
-		isFromHere := r.options.From == "" || slices.ContainsFunc(steps, func(s *sheet.Step) bool { return s.Name == r.options.From })
+		isFromHere := r.options.From == "" || slices.ContainsFunc(steps, func(s *sheet.Step) bool {
+			return s.Name == r.options.From
+		})
 		if r.work.Done.Has(phase, 0, 0) || !isFromHere {
 			return
 		}
@@ -440,7 +453,8 @@ func (r *runner) finish(t *task) {
 	for _, step := range t.row.Steps {
 		exchanges += int64(len(step.Exchanges))
 	}
-	brief := t.row.Outcome == result.Held && r.full.Add(exchanges) > fullHeld && !r.inFull.wants(t.row) || t.row.Outcome != result.Held && r.fell.Add(exchanges) > fullFell
+	brief := t.row.Outcome == result.Held && r.full.Add(exchanges) > fullHeld && !r.inFull.wants(t.row) ||
+		t.row.Outcome != result.Held && r.fell.Add(exchanges) > fullFell
 	r.recorder.rows <- finished{t.row, r.index, brief, r.session.Masker(), t.events}
 }
 

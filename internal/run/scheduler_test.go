@@ -41,9 +41,11 @@ func TestRowsWaitForTheRecord(t *testing.T) {
 	}))
 	t.Cleanup(server.Close)
 	dir := t.TempDir()
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "bench.yaml"), []byte("bench: b\nsites: {local: {set: {base: "+server.URL+"}}}\n"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "bench.yaml"),
+		[]byte("bench: b\nsites: {local: {set: {base: "+server.URL+"}}}\n"), 0o600))
 	file := filepath.Join(dir, "large.yaml")
-	require.NoError(t, os.WriteFile(file, []byte("sheet: large\nrows: {numbers: 1 to 40}\nsteps:\n  - step: ask\n    request: GET ${base}/\n"), 0o600))
+	require.NoError(t, os.WriteFile(file,
+		[]byte("sheet: large\nrows: {numbers: 1 to 40}\nsteps:\n  - step: ask\n    request: GET ${base}/\n"), 0o600))
 	bench, err := bench.Open(dir)
 	require.NoError(t, err)
 	s, err := sheet.Open(bench, file, step.Kinds)
@@ -51,21 +53,22 @@ func TestRowsWaitForTheRecord(t *testing.T) {
 	session, err := session.NewSession(bench, session.Options{})
 	require.NoError(t, err)
 	held := 0
-	run.Run(context.Background(), nil, []*run.Job{{Session: session, Sheet: s}}, run.RunOptions{Jobs: jobs, Forget: true, Record: func(entries []history.Entry) error {
-		if recorded.Load() == 0 { // the record takes its time, and the rows could go on meanwhile
-			select {
-			case <-tooMany:
-			case <-time.After(time.Second):
+	run.Run(context.Background(), nil, []*run.Job{{Session: session, Sheet: s}},
+		run.RunOptions{Jobs: jobs, Forget: true, Record: func(entries []history.Entry) error {
+			if recorded.Load() == 0 { // the record takes its time, and the rows could go on meanwhile
+				select {
+				case <-tooMany:
+				case <-time.After(time.Second):
+				}
 			}
-		}
-		for _, e := range entries {
-			if e.Outcome == string(result.Held) {
-				held++
+			for _, e := range entries {
+				if e.Outcome == string(result.Held) {
+					held++
+				}
 			}
-		}
-		recorded.Add(int64(len(entries)))
-		return nil
-	}})
+			recorded.Add(int64(len(entries)))
+			return nil
+		}})
 	assert.Equal(t, rows, held)
 	assert.Zero(t, over.Load(), "more than %d rows waited", most)
 }

@@ -13,9 +13,14 @@ import (
 
 // Sheet runs another sheet with what it is given. Its steps stand in the row under the name of
 // the step that runs it.
-func (x *rowRun) Sheet(ctx context.Context, of *session.Session, inner *sheet.Sheet, given map[string]*document.Node, name string) (
-	*document.Node, result.Outcome) {
-	r := &runner{scheduler: x.scheduler, session: of, sheet: inner, work: &Job{Session: of, Sheet: inner}, index: x.index, result: x.result, outside: given}
+func (x *rowRun) Sheet(ctx context.Context, of *session.Session, inner *sheet.Sheet, given map[string]*document.Node,
+	name string) (
+	*document.Node, result.Outcome,
+) {
+	r := &runner{
+		scheduler: x.scheduler, session: of, sheet: inner, work: &Job{Session: of, Sheet: inner},
+		index: x.index, result: x.result, outside: given,
+	}
 	s := &subRun{outer: x, runner: r, name: name, kept: document.NewObject()}
 	outcome := s.run(ctx)
 	return s.kept, outcome
@@ -31,8 +36,14 @@ type subRun struct {
 
 func (s *subRun) run(ctx context.Context) result.Outcome {
 	outcome := result.NotRun
-	phase := func(ctx context.Context, values *document.Node, kept map[string]*document.Node, steps, finally []*sheet.Step, undos []undoing, words string) *rowRun {
-		x := &rowRun{runner: s.runner, events: s.outer.events, row: &result.Row{Number: s.outer.row.Number, Iteration: s.outer.row.Iteration, Phase: words}, values: values, kept: kept, prefix: s.name + ": ", undos: undos, outer: s.outer}
+	phase := func(ctx context.Context, values *document.Node, kept map[string]*document.Node,
+		steps, finally []*sheet.Step, undos []undoing, words string,
+	) *rowRun {
+		x := &rowRun{
+			runner: s.runner, events: s.outer.events,
+			row:    &result.Row{Number: s.outer.row.Number, Iteration: s.outer.row.Iteration, Phase: words},
+			values: values, kept: kept, prefix: s.name + ": ", undos: undos, outer: s.outer,
+		}
 		x.run(ctx, s.kill, steps, finally)
 		outcome = result.Worst(outcome, x.row.Outcome)
 		return x
@@ -47,7 +58,10 @@ func (s *subRun) run(ctx context.Context) result.Outcome {
 			break
 		}
 		if row.wrong != "" {
-			s.outer.Tell(&result.Step{Name: s.name + ": rows", Target: "rows", Outcome: result.Faulty, Reason: row.wrong})
+			s.outer.Tell(&result.Step{
+				Name: s.name + ": rows", Target: "rows", Outcome: result.Faulty,
+				Reason: row.wrong,
+			})
 			outcome = result.Worst(outcome, result.Faulty)
 			continue
 		}

@@ -37,12 +37,16 @@ func ofOperation(with string) change {
 func ofParameter(without, with, fill string) change {
 	text := op + "    body:\n      p:\n"
 	sheet := "sheet: s\nsteps:\n  - step: it\n    call: x/op\n" + fill
-	return change{service: text + deeper(without, "        "), with: text + deeper(with, "        "), sheet: [2]string{sheet, sheet}}
+	return change{
+		service: text + deeper(without, "        "), with: text + deeper(with, "        "),
+		sheet: [2]string{sheet, sheet},
+	}
 }
 
 func ofRows(without, with string) change {
 	text := func(rows string) string {
-		return "sheet: s\nrows:\n" + deeper(rows, "  ") + "steps:\n  - step: it\n    request: POST ${base}/echo/it\n    body:\n      row: ${row.n}\n"
+		return "sheet: s\nrows:\n" + deeper(rows, "  ") +
+			"steps:\n  - step: it\n    request: POST ${base}/echo/it\n    body:\n      row: ${row.n}\n"
 	}
 	return change{service: op, with: op, sheet: [2]string{text(without), text(with)}}
 }
@@ -62,25 +66,47 @@ const soapy = "address: ${base}/echo\nsoap: 1.1\noperations:\n  op:\n    payload
 // changes have every key of every mapping of the bench and of sheets, but for those of steps
 // and logins, which have tests of their own.
 var changes = map[string]change{
-	"service contract":   {service: "address: ${base}/lab\nsoap: 1.1\noperations:\n  op:\n    payload: lab:GradeLot", with: "address: ${base}/lab\ncontract: contracts/lab.wsdl\nsoap: 1.1\noperations:\n  op:\n    payload: lab:GradeLot", sheet: [2]string{"sheet: s\nsteps:\n  - step: it\n    call: x/GradeLot\n    fill:\n      lot: L-2201\n      moisture: 17\n", "sheet: s\nsteps:\n  - step: it\n    call: x/GradeLot\n    fill:\n      lot: L-2201\n      moisture: 17\n"}},
+	"service contract": {
+		service: "address: ${base}/lab\nsoap: 1.1\noperations:\n  op:\n    payload: lab:GradeLot",
+		with:    "address: ${base}/lab\ncontract: contracts/lab.wsdl\nsoap: 1.1\noperations:\n  op:\n    payload: lab:GradeLot", sheet: [2]string{"sheet: s\nsteps:\n  - step: it\n    call: x/GradeLot\n    fill:\n      lot: L-2201\n      moisture: 17\n", "sheet: s\nsteps:\n  - step: it\n    call: x/GradeLot\n    fill:\n      lot: L-2201\n      moisture: 17\n"},
+	},
 	"service address":    {service: op, with: strings.Replace(op, "/echo", "/echo/other", 1)},
 	"service login":      ofService("login: clerk\n"),
 	"service always":     ofService("always:\n  headers:\n    X-Odd: a\n"),
 	"service addressing": {service: soapy, with: soapy + "addressing: true\n"},
-	"service speaks":     {service: "address: ${base}/echo\nspeaks: json-rpc", with: "address: ${base}/echo\nspeaks: xml-rpc"},
-	"service port":       {service: "contract: ${base}/scale?wsdl", with: "contract: ${base}/scale?wsdl\nport: ConvoyPort", sheet: [2]string{"sheet: s\nsteps:\n  - step: it\n    call: x/Weigh\n", "sheet: s\nsteps:\n  - step: it\n    call: x/Weigh\n"}},
-	"service soap":       {service: soapy, with: strings.Replace(soapy, "1.1", "1.2", 1)},
-	"service http":       ofService("http: 2\n"),
-	"service names":      {service: strings.Replace(soapy, "lab:", "odd:", 1), with: strings.Replace(soapy, "lab:", "odd:", 1) + "names:\n  odd: urn:odd\n"},
+	"service speaks": {
+		service: "address: ${base}/echo\nspeaks: json-rpc",
+		with:    "address: ${base}/echo\nspeaks: xml-rpc",
+	},
+	"service port": {
+		service: "contract: ${base}/scale?wsdl",
+		with:    "contract: ${base}/scale?wsdl\nport: ConvoyPort",
+		sheet: [2]string{
+			"sheet: s\nsteps:\n  - step: it\n    call: x/Weigh\n",
+			"sheet: s\nsteps:\n  - step: it\n    call: x/Weigh\n",
+		},
+	},
+	"service soap": {service: soapy, with: strings.Replace(soapy, "1.1", "1.2", 1)},
+	"service http": ofService("http: 2\n"),
+	"service names": {
+		service: strings.Replace(soapy, "lab:", "odd:", 1),
+		with:    strings.Replace(soapy, "lab:", "odd:", 1) + "names:\n  odd: urn:odd\n",
+	},
 	"service operations": {service: "address: ${base}/echo", with: op},
 	"always headers":     ofService("always:\n  headers:\n    X-Odd: a\n"),
 	"always query":       ofService("always:\n  query:\n    q: a\n"),
 	"always cookies":     ofService("always:\n  cookies:\n    c: a\n"),
 	"always blocks":      {service: soapy, with: soapy + "always:\n  blocks:\n    lab:Odd: a\n"},
 
-	"operation request":  {service: op, with: strings.Replace(op, "POST /it", "PUT /it/more", 1)},
-	"operation method":   {service: "address: ${base}/echo\nspeaks: json-rpc\noperations:\n  op:\n    reads: true", with: "address: ${base}/echo\nspeaks: json-rpc\noperations:\n  op:\n    reads: true\n    method: Other.name"},
-	"operation path":     {service: strings.Replace(op, "/it", "/it/{id}", 1), with: strings.Replace(op, "/it", "/it/{id}", 1) + "    path:\n      id:\n        default: a\n"},
+	"operation request": {service: op, with: strings.Replace(op, "POST /it", "PUT /it/more", 1)},
+	"operation method": {
+		service: "address: ${base}/echo\nspeaks: json-rpc\noperations:\n  op:\n    reads: true",
+		with:    "address: ${base}/echo\nspeaks: json-rpc\noperations:\n  op:\n    reads: true\n    method: Other.name",
+	},
+	"operation path": {
+		service: strings.Replace(op, "/it", "/it/{id}", 1),
+		with:    strings.Replace(op, "/it", "/it/{id}", 1) + "    path:\n      id:\n        default: a\n",
+	},
 	"operation query":    ofOperation("query:\n  q:\n    default: a\n"),
 	"operation headers":  ofOperation("headers:\n  X-Odd:\n    default: a\n"),
 	"operation form":     ofOperation("form:\n  f:\n    default: a\n"),
@@ -89,9 +115,12 @@ var changes = map[string]change{
 	"operation good":     ofOperation("good: 201\n"),
 	"operation answer":   ofOperation("answer: strict.json\n"),
 	"operation needs":    ofOperation("query:\n  a: optional\n  b: optional\nneeds:\n  -\n    - a\n    - b\n"),
-	"operation reads":    {service: op, with: op + "    reads: true\n", site: [2]string{"guard: reading", "guard: reading"}},
-	"operation action":   {service: soapy, with: soapy + "    action: urn:odd\n"},
-	"operation payload":  {service: soapy, with: strings.Replace(soapy, "GradeLot", "Other", 1)},
+	"operation reads": {
+		service: op, with: op + "    reads: true\n",
+		site: [2]string{"guard: reading", "guard: reading"},
+	},
+	"operation action":  {service: soapy, with: soapy + "    action: urn:odd\n"},
+	"operation payload": {service: soapy, with: strings.Replace(soapy, "GradeLot", "Other", 1)},
 
 	"parameter name":     ofParameter("name: p", "name: q", "    fill:\n      q: a\n"),
 	"parameter required": ofParameter("required: false", "required: true", ""),
@@ -100,21 +129,39 @@ var changes = map[string]change{
 	"parameter default":  ofParameter("about: x", "default: \"\"", ""),
 	"parameter fixed":    ofParameter("about: x", "fixed: ${site.depot}", ""),
 
-	"site like":       {service: op, with: op, site: [2]string{"", "like: other_site"}},
-	"site set":        {service: op + "always:\n  headers:\n    X-Depot: ${depot}\n", with: op + "always:\n  headers:\n    X-Depot: ${depot}\n", site: [2]string{"", "set:\n  depot: west"}},
-	"site guard":      {service: op, with: op, site: [2]string{"", "guard: reading"}},
-	"site timeout":    {service: op, with: op, site: [2]string{"", "timeout: 1 ms"}, sheet: [2]string{slow, slow}},
-	"site tls":        {service: op, with: op, site: [2]string{"", "tls:\n  ca: b.txt"}},
-	"site logins":     {service: op + "login: ledger_key\n", with: op + "login: ledger_key\n", site: [2]string{"", "logins:\n  ledger_key: lab_desk"}},
-	"site services":   {service: op, with: op, site: [2]string{"", "services:\n  x: ${base}/echo/here"}},
-	"proxy address":   {service: op, with: op, site: [2]string{"", "proxy:\n  address: http://127.0.0.1:1"}},
-	"proxy login":     {service: op, with: op, site: [2]string{"proxy:\n  address: http://127.0.0.1:1", "proxy:\n  address: http://127.0.0.1:1\n  login: nobody"}},
+	"site like": {service: op, with: op, site: [2]string{"", "like: other_site"}},
+	"site set": {
+		service: op + "always:\n  headers:\n    X-Depot: ${depot}\n",
+		with:    op + "always:\n  headers:\n    X-Depot: ${depot}\n", site: [2]string{"", "set:\n  depot: west"},
+	},
+	"site guard":   {service: op, with: op, site: [2]string{"", "guard: reading"}},
+	"site timeout": {service: op, with: op, site: [2]string{"", "timeout: 1 ms"}, sheet: [2]string{slow, slow}},
+	"site tls":     {service: op, with: op, site: [2]string{"", "tls:\n  ca: b.txt"}},
+	"site logins": {
+		service: op + "login: ledger_key\n", with: op + "login: ledger_key\n",
+		site: [2]string{"", "logins:\n  ledger_key: lab_desk"},
+	},
+	"site services": {service: op, with: op, site: [2]string{"", "services:\n  x: ${base}/echo/here"}},
+	"proxy address": {service: op, with: op, site: [2]string{"", "proxy:\n  address: http://127.0.0.1:1"}},
+	"proxy login": {
+		service: op, with: op,
+		site: [2]string{
+			"proxy:\n  address: http://127.0.0.1:1",
+			"proxy:\n  address: http://127.0.0.1:1\n  login: nobody",
+		},
+	},
 	"site proxy":      {service: op, with: op, site: [2]string{"", "proxy:\n  address: http://127.0.0.1:1"}},
 	"tls ca":          {service: op, with: op, site: [2]string{"", "tls:\n  ca: b.txt"}},
 	"tls certificate": {service: op, with: op, site: [2]string{"", "tls:\n  certificate: b.txt"}},
-	"tls key":         {service: op, with: op, site: [2]string{"tls:\n  certificate: certs/bryony.pem", "tls:\n  certificate: certs/bryony.pem\n  key: b.txt"}},
-	"tls password":    {service: op, with: op, site: [2]string{"", "tls:\n  password: ${sealed.clerk}"}},
-	"tls insecure":    {service: op, with: op, site: [2]string{"", "tls:\n  insecure: true"}},
+	"tls key": {
+		service: op, with: op,
+		site: [2]string{
+			"tls:\n  certificate: certs/bryony.pem",
+			"tls:\n  certificate: certs/bryony.pem\n  key: b.txt",
+		},
+	},
+	"tls password": {service: op, with: op, site: [2]string{"", "tls:\n  password: ${sealed.clerk}"}},
+	"tls insecure": {service: op, with: op, site: [2]string{"", "tls:\n  insecure: true"}},
 
 	"rows from":     ofRows("list:\n  - n: 9", "from: data/two.csv"),
 	"rows path":     ofRows("from: deep.json", "from: deep.json\npath: inner"),
@@ -136,21 +183,28 @@ var changes = map[string]change{
 	"rows seed":     ofRows("numbers: 1 to 100\nas: n\nsample: 3", "numbers: 1 to 100\nas: n\nsample: 3\nseed: odd"),
 	"rows limit":    ofRows("from: data/two.csv", "from: data/two.csv\nlimit: 1"),
 
-	"database kind":     ofDatabase("kind: sqlite\naddress: data", "kind: folder\naddress: data", "    find: two.csv\n"),
-	"database address":  ofDatabase("kind: folder\naddress: data", "kind: folder\naddress: sheets", "    find: two.csv\n    fields:\n      answer: count 1\n"),
-	"database user":     ofDatabase("kind: folder\naddress: data", "kind: folder\naddress: data\nuser: a", "    find: two.csv\n"),
-	"database password": ofDatabase("kind: folder\naddress: data", "kind: folder\naddress: data\npassword: ${sealed.clerk}", "    find: two.csv\n"),
+	"database kind": ofDatabase("kind: sqlite\naddress: data", "kind: folder\naddress: data",
+		"    find: two.csv\n"),
+	"database address": ofDatabase("kind: folder\naddress: data", "kind: folder\naddress: sheets",
+		"    find: two.csv\n    fields:\n      answer: count 1\n"),
+	"database user": ofDatabase("kind: folder\naddress: data", "kind: folder\naddress: data\nuser: a",
+		"    find: two.csv\n"),
+	"database password": ofDatabase("kind: folder\naddress: data",
+		"kind: folder\naddress: data\npassword: ${sealed.clerk}", "    find: two.csv\n"),
 
 	"again times": ofStep(again+"  times: 2\n", again+"  times: 3\n"),
 	"again pause": ofStep(again+"  times: 3\n  pause: 0 ms\nstop: row", again+"  times: 3\n  pause: soon\nstop: row"),
 	"again grow":  ofStep(again+"  times: 3\n", again+"  times: 3\n  grow: 99\n"),
 	"again on":    ofStep(again+"  times: 3\n", again+"  times: 3\n  on: 599\n"),
-	"again when":  ofStep("request: POST ${base}/echo/it\nagain:\n  times: 2\n", "request: POST ${base}/echo/it\nagain:\n  times: 2\n  pause: 1 ms\n  when: answer.n == 3\n"),
+	"again when": ofStep("request: POST ${base}/echo/it\nagain:\n  times: 2\n",
+		"request: POST ${base}/echo/it\nagain:\n  times: 2\n  pause: 1 ms\n  when: answer.n == 3\n"),
 
 	"states of":      ofStep(states+"  of: n\n  allowed:\n    - 3", states+"  of: m\n  allowed:\n    - 3"),
 	"states allowed": ofStep(states+"  of: n\n  allowed:\n    - 3", states+"  of: n\n  allowed:\n    - 4"),
-	"states failed":  ofStep(states+"  of: n\n  allowed:\n    - 3", strings.Replace(states, "n: 3", "n: 4", 1)+"  of: n\n  allowed:\n    - 4\n  failed:\n    - 3"),
-	"states skips":   ofStep(states+"  of: n\n  allowed:\n    - 2\n    - 3", states+"  of: n\n  allowed:\n    - 2\n    - 3\n  skips: true"),
+	"states failed": ofStep(states+"  of: n\n  allowed:\n    - 3",
+		strings.Replace(states, "n: 3", "n: 4", 1)+"  of: n\n  allowed:\n    - 4\n  failed:\n    - 3"),
+	"states skips": ofStep(states+"  of: n\n  allowed:\n    - 2\n    - 3",
+		states+"  of: n\n  allowed:\n    - 2\n    - 3\n  skips: true"),
 
 	"listen method": ofCallback("method: POST", "method: PUT"),
 	"listen path":   ofCallback("method: POST", "method: POST\npath: /deeper"),
@@ -174,13 +228,19 @@ func ofCallback(without, with string) change {
 }
 
 // told are keys whose effect is that something can be read where the bench is looked at.
-var told = []string{"service about", "operation about", "parameter about", "site about", "database about", "expect ", "limits ", "oauth2 "}
+var told = []string{
+	"service about", "operation about", "parameter about", "site about", "database about", "expect ",
+	"limits ", "oauth2 ",
+}
 
 // Each key of each mapping has an effect: without it what is found wrong, sent or judged is
 // another.
 func TestEachKeyOfTheFilesHasAnEffect(t *testing.T) {
 	e := newEffects(t)
-	for name, text := range map[string]string{"strict.json": `{"type": "object", "required": ["never"]}`, "deep.json": `{"n": 0, "inner": [{"n": 4}]}`} {
+	for name, text := range map[string]string{
+		"strict.json": `{"type": "object", "required": ["never"]}`,
+		"deep.json":   `{"n": 0, "inner": [{"n": 4}]}`,
+	} {
 		require.NoError(t, os.WriteFile(filepath.Join(e.dir, name), []byte(text), 0o600))
 	}
 	file := filepath.Join(e.dir, "bench.yaml")
@@ -195,13 +255,15 @@ func TestEachKeyOfTheFilesHasAnEffect(t *testing.T) {
 			site += deeper(c.site[i], "    ")
 		}
 		site = strings.Replace(site, "    like: local\n    like: other_site", "    like: other_site", 1)
-		text = strings.Replace(text, "\nsites:\n", "\nsites:\n  other_site:\n    like: local\n    set:\n      base: "+e.URL+"/echo/elsewhere\n"+site, 1)
+		text = strings.Replace(text, "\nsites:\n",
+			"\nsites:\n  other_site:\n    like: local\n    set:\n      base: "+e.URL+"/echo/elsewhere\n"+site, 1)
 		database := "  z:\n    kind: sqlite\n    address: z.db\n"
 		if c.database[i] != "" {
 			database += "  y:\n" + deeper(c.database[i], "    ")
 		}
 		text = strings.Replace(text, "\ndatabases:", "\ndatabases_:", 1)
-		text = strings.Replace(text, "\ndatabases_:                      # other sides to look into\n", "\ndatabases:\n"+database, 1)
+		text = strings.Replace(text, "\ndatabases_:                      # other sides to look into\n",
+			"\ndatabases:\n"+database, 1)
 		require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
 		sheet := c.sheet[i]
 		if sheet == "" {
@@ -231,6 +293,8 @@ func TestEachKeyOfTheFilesHasAnEffect(t *testing.T) {
 	}
 	// What can be expected is held against answers in the test of checks.
 	for _, key := range sheet.Mappings()["expect"] {
-		assert.True(t, key == "refused" || slices.ContainsFunc(checksOfReplies, func(c check) bool { return strings.Contains(c.text, "  "+key+":") }), "expect: %s: has no pair", key)
+		assert.True(t, key == "refused" || slices.ContainsFunc(checksOfReplies, func(c check) bool {
+			return strings.Contains(c.text, "  "+key+":")
+		}), "expect: %s: has no pair", key)
 	}
 }

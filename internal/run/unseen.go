@@ -18,7 +18,8 @@ func Unseen(s *sheet.Sheet) []string {
 		}
 	}
 	if s.Rows != nil && s.Rows.Source == nil && s.Rows.Columns() == nil && s.Rows.Query.Sql != nil {
-		add(fmt.Sprintf("the columns of the rows of %s: the database %s is not asked; columns: names them", s.Name, s.Rows.Query.Database))
+		add(fmt.Sprintf("the columns of the rows of %s: the database %s is not asked; columns: names them", s.Name,
+			s.Rows.Query.Database))
 	}
 	s.EveryStep(func(_ *sheet.Sheet, one *sheet.Step) {
 		call, isCall := one.Action.(*step.Call)
@@ -30,7 +31,8 @@ func Unseen(s *sheet.Sheet) []string {
 			return
 		}
 		if !service.Contract.IsLiteral() || source.IsAddress(service.Contract.LiteralText()) {
-			add("the operations of " + call.Service + " and their fields: its contract is at an address, and vet asks nobody; `testbench run -dry` looks at them")
+			add("the operations of " + call.Service +
+				" and their fields: its contract is at an address, and vet asks nobody; `testbench run -dry` looks at them")
 		}
 	})
 	return out

@@ -33,7 +33,11 @@ func StepText(b *bench.Bench, s *sheet.Step, name string, keep []string) (string
 		w.line(0, "call", yamlfile.ScalarText(s.Target()))
 	}
 	w.login(s.Login)
-	for _, one := range []struct{ key, text string }{{"soap", string(s.SOAP)}, {"contract", s.Contract}, {"http", s.HTTP}} {
+	for _, one := range []struct{ key, text string }{
+		{"soap", string(s.SOAP)},
+		{"contract", s.Contract},
+		{"http", s.HTTP},
+	} {
 		if one.text != "" {
 			w.line(0, one.key, one.text)
 		}
@@ -193,9 +197,11 @@ func SameCall(ctx context.Context, s *session.Session, a, b *sheet.Step) error {
 		return err
 	}
 	switch {
-	case session.HoldsRequest(a) != session.HoldsRequest(b) || session.HoldsAnswer(a) != session.HoldsAnswer(b) || max(a.Pages, 1) != max(b.Pages, 1):
+	case session.HoldsRequest(a) != session.HoldsRequest(b) || session.HoldsAnswer(a) != session.HoldsAnswer(b) ||
+		max(a.Pages, 1) != max(b.Pages, 1):
 		return errors.New("what is held against the contract, or how many pages are read, is another")
-	case (a.Login == nil) != (b.Login == nil) || a.Login != nil && (!slices.Equal(a.Login.Names, b.Login.Names) || a.Login.Spoil != b.Login.Spoil):
+	case (a.Login == nil) != (b.Login == nil) ||
+		a.Login != nil && (!slices.Equal(a.Login.Names, b.Login.Names) || a.Login.Spoil != b.Login.Spoil):
 		return errors.New("the login is another")
 	}
 	return sameRequest(one, other)

@@ -51,7 +51,10 @@ func TestSweep(t *testing.T) {
 	gone := exec.Command("true")
 	require.NoError(t, gone.Run())
 	left := filepath.Join(dir, fmt.Sprintf(".sheet.yaml.%d-1234567", gone.Process.Pid))
-	others := []string{fmt.Sprintf(".sheet.yaml.%d-7654321", os.Getppid()), fmt.Sprintf(".other.yaml.%d-1234567", gone.Process.Pid), ".sheet.yaml.swp", ".sheet.yaml.x-1"}
+	others := []string{
+		fmt.Sprintf(".sheet.yaml.%d-7654321", os.Getppid()),
+		fmt.Sprintf(".other.yaml.%d-1234567", gone.Process.Pid), ".sheet.yaml.swp", ".sheet.yaml.x-1",
+	}
 	for _, name := range append(others, filepath.Base(left)) {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), nil, 0o600))
 	}
@@ -66,15 +69,23 @@ func TestSweep(t *testing.T) {
 func TestInside(t *testing.T) {
 	dir, outside := t.TempDir(), t.TempDir()
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "a", "..b"), 0o755))
-	for name, to := range map[string]string{"far": outside, "near": filepath.Join(dir, "a"), "relative": "a/..b", "dangling": filepath.Join(outside, "none"), "gone": "a/none",
-		"to gone": "gone", "to dangling": "to far", "to far": "dangling", "ring": "a/back", "odd": "far/../none"} {
+	for name, to := range map[string]string{
+		"far": outside, "near": filepath.Join(dir, "a"), "relative": "a/..b",
+		"dangling": filepath.Join(outside, "none"), "gone": "a/none",
+		"to gone": "gone", "to dangling": "to far", "to far": "dangling", "ring": "a/back", "odd": "far/../none",
+	} {
 		require.NoError(t, os.Symlink(to, filepath.Join(dir, name)))
 	}
 	require.NoError(t, os.Symlink("../ring", filepath.Join(dir, "a", "back")))
 	require.NoError(t, os.Symlink("../none", filepath.Join(dir, "a", "up")))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "a", "file"), nil, 0o600))
-	for name, ok := range map[string]bool{"a/x": true, "a/..b/x": true, "./a": true, "near/x": true, "relative/x": true, "gone": true, "to gone": true, "a/up": true, "near/up": true, "a/file/x": true, "none/x": true,
-		"..": false, "../x": false, "a/../../x": false, "far": false, "far/x": false, "far/new/x": false, "dangling": false, "to dangling": false, "to dangling/x": false, "ring": false, "odd": false, "/etc/passwd": false} {
+	for name, ok := range map[string]bool{
+		"a/x": true, "a/..b/x": true, "./a": true, "near/x": true, "relative/x": true, "gone": true, "to gone": true,
+		"a/up": true, "near/up": true, "a/file/x": true, "none/x": true,
+		"..": false, "../x": false, "a/../../x": false, "far": false, "far/x": false, "far/new/x": false,
+		"dangling": false, "to dangling": false, "to dangling/x": false, "ring": false, "odd": false,
+		"/etc/passwd": false,
+	} {
 		full, err := safefile.Inside(dir, name)
 		assert.Equal(t, ok, err == nil, "%s: %v", name, err)
 		if ok {

@@ -159,7 +159,10 @@ func hexByte(pair string) (byte, bool) {
 	return byte(n), err == nil
 }
 
-var letterEscapes = map[byte]string{'n': "\n", 't': "\t", 'r': "\r", 'b': "\b", 'f': "\f", 'a': "\a", 'v': "\v", '0': "\x00"}
+var letterEscapes = map[byte]string{
+	'n': "\n", 't': "\t", 'r': "\r", 'b': "\b", 'f': "\f", 'a': "\a", 'v': "\v",
+	'0': "\x00",
+}
 
 // jsonEscapes undoes RFC 8259, section 7, and what programming languages add to it.
 func jsonEscapes(s string) *plain {
@@ -274,8 +277,10 @@ const (
 )
 
 var alphabet = func() (table [256]byte) {
-	for set, letters := range map[byte]string{inBase64: "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/-_",
-		inBase32: "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz234567", inHex: "0123456789abcdefABCDEF:"} {
+	for set, letters := range map[byte]string{
+		inBase64: "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/-_",
+		inBase32: "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz234567", inHex: "0123456789abcdefABCDEF:",
+	} {
 		for _, letter := range []byte(letters) {
 			table[letter] |= set
 		}

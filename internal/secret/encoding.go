@@ -20,7 +20,8 @@ func forms(secret string) []string {
 		for i := range text {
 			colons[i] = pairs[2*i : 2*i+2]
 		}
-		all = append(all, text, pairs, strings.ToUpper(pairs), strings.Join(colons, ":"), strings.ToUpper(strings.Join(colons, ":")))
+		all = append(all, text, pairs, strings.ToUpper(pairs), strings.Join(colons, ":"),
+			strings.ToUpper(strings.Join(colons, ":")))
 		for offset := range 3 {
 			for _, encoding := range []*base64.Encoding{base64.RawStdEncoding, base64.RawURLEncoding} {
 				all = append(all, inside(text, offset, 6, encoding.EncodeToString))
@@ -33,7 +34,10 @@ func forms(secret string) []string {
 	}
 	// Its own letters at the end, and what fills them up, go with the whole.
 	whole := []byte(secret)
-	for _, encoding := range []*base64.Encoding{base64.StdEncoding, base64.URLEncoding, base64.RawStdEncoding, base64.RawURLEncoding} {
+	for _, encoding := range []*base64.Encoding{
+		base64.StdEncoding, base64.URLEncoding, base64.RawStdEncoding,
+		base64.RawURLEncoding,
+	} {
 		all = append(all, encoding.EncodeToString(whole))
 	}
 	all = append(all, base32.StdEncoding.EncodeToString(whole))

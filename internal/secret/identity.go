@@ -27,7 +27,10 @@ type openedIdentity struct {
 // Beside returns a store in another folder that is sealed to the same identity
 // and looks nowhere else.
 func (s *Store) Beside(dir string) *Store {
-	return &Store{Dir: dir, Identity: s.Identity, Passphrase: s.Passphrase, opened: s.shared(), Environ: func(string) (string, bool) { return "", false }}
+	return &Store{
+		Dir: dir, Identity: s.Identity, Passphrase: s.Passphrase, opened: s.shared(),
+		Environ: func(string) (string, bool) { return "", false },
+	}
 }
 
 func (s *Store) shared() *openedIdentity {
@@ -154,7 +157,8 @@ func (s *Store) newIdentity() ([]age.Identity, error) {
 	if err := os.MkdirAll(filepath.Dir(s.Identity), 0o700); err != nil {
 		return nil, err
 	}
-	text := fmt.Sprintf("# identity of the sealed store; keep it to yourself\n# public key: %s\n%s\n", identity.Recipient(), identity)
+	text := fmt.Sprintf("# identity of the sealed store; keep it to yourself\n# public key: %s\n%s\n",
+		identity.Recipient(), identity)
 	err = safefile.Create(s.Identity, []byte(text), 0o600)
 	if errors.Is(err, fs.ErrExist) {
 		return s.readIdentity(false) // another command was quicker

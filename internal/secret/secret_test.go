@@ -46,7 +46,8 @@ func TestMasking(t *testing.T) {
 		left := len(strings.ReplaceAll(masked, secret.Mask, ""))
 		// What is left is what stands around it, but for letters that hold a part of both.
 		shared := 6 * len(form) / len(text)
-		assert.LessOrEqual(t, left, len(around)+40*len(chain)+shared, "%q of %q: %q became %q", chain, text, form, masked)
+		assert.LessOrEqual(t, left, len(around)+40*len(chain)+shared, "%q of %q: %q became %q", chain, text, form,
+			masked)
 		assert.Contains(t, masked, secret.Mask, "%q of %q: %q", chain, text, form)
 	}
 	for _, one := range names {
@@ -84,10 +85,13 @@ func TestWriter(t *testing.T) {
 func TestStore(t *testing.T) {
 	dir := t.TempDir()
 	environment := map[string]string{}
-	store := &secret.Store{Dir: filepath.Join(dir, "secrets"), Identity: filepath.Join(dir, "id", "identity.txt"), Environ: func(name string) (string, bool) {
-		text, ok := environment[name]
-		return text, ok
-	}}
+	store := &secret.Store{
+		Dir: filepath.Join(dir, "secrets"), Identity: filepath.Join(dir, "id", "identity.txt"),
+		Environ: func(name string) (string, bool) {
+			text, ok := environment[name]
+			return text, ok
+		},
+	}
 	_, err := store.Get("", "clerk")
 	var missing *secret.NotFoundError
 	require.ErrorAs(t, err, &missing)
@@ -134,7 +138,10 @@ func TestStore(t *testing.T) {
 func TestOneIdentity(t *testing.T) {
 	dir := t.TempDir()
 	open := func() *secret.Store {
-		return &secret.Store{Dir: filepath.Join(dir, "secrets"), Identity: filepath.Join(dir, "id", "identity.txt"), Environ: func(string) (string, bool) { return "", false }}
+		return &secret.Store{
+			Dir: filepath.Join(dir, "secrets"), Identity: filepath.Join(dir, "id", "identity.txt"),
+			Environ: func(string) (string, bool) { return "", false },
+		}
 	}
 	var all sync.WaitGroup
 	for i := range 16 {
@@ -226,7 +233,8 @@ func TestShareOneAndWithdraw(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, c.number, number, "%+v", c)
 		set("", "new")
-		assert.Equal(t, []bool{c.a, c.b, c.live, c.new}, []bool{opens("", "a"), opens("", "b"), opens("live", "a"), opens("", "new")}, "%+v", c)
+		assert.Equal(t, []bool{c.a, c.b, c.live, c.new},
+			[]bool{opens("", "a"), opens("", "b"), opens("live", "a"), opens("", "new")}, "%+v", c)
 		_, err = mine.Remove("", "new")
 		require.NoError(t, err)
 	}
@@ -277,7 +285,10 @@ func BenchmarkMask(b *testing.B) {
 		m.Hide(fmt.Sprintf("hive-%d-%d", i, i*7919))
 	}
 	line := `{"id": "L-2201", "keeper": "Ansel Thripp", "refractiveIndex": 1.4912, "harvestedAt": "2026-08-14T10:00:00Z", "address": "https://stores.heatherfold.example/lots/L-2201"}` + "\n"
-	for name, text := range map[string]string{"an answer": strings.Repeat(line, 6), "in JSON": strings.ReplaceAll(strings.Repeat(line, 6), `"`, `\"`), "a megabyte": strings.Repeat(line, 6_000)} {
+	for name, text := range map[string]string{
+		"an answer": strings.Repeat(line, 6),
+		"in JSON":   strings.ReplaceAll(strings.Repeat(line, 6), `"`, `\"`), "a megabyte": strings.Repeat(line, 6_000),
+	} {
 		b.Run(name, func(b *testing.B) {
 			b.SetBytes(int64(len(text)))
 			for b.Loop() {

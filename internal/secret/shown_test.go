@@ -58,7 +58,8 @@ func TestWhoMakesShownTexts(t *testing.T) {
 				return true
 			}
 			used[short] = true
-			assert.Contains(t, plainHere, short, "%s makes a text that may be shown past the Masker", files.Position(call.Pos()))
+			assert.Contains(t, plainHere, short, "%s makes a text that may be shown past the Masker",
+				files.Position(call.Pos()))
 			return true
 		})
 		return nil
@@ -93,7 +94,8 @@ func TestShownText(t *testing.T) {
 	// However much of it is masked, what was cut off is never shown.
 	start, _ = m.ShowStart([]byte(strings.Repeat("the sealed text", 20<<10)), 100)
 	assert.NotContains(t, strings.ReplaceAll(string(start), "[masked]", ""), "the")
-	assert.Equal(t, secret.Text(`got "`+strings.Repeat("x", 60)+`…"`), m.Message(`got "`+strings.Repeat("x", 90)+`the sealed text"`))
+	assert.Equal(t, secret.Text(`got "`+strings.Repeat("x", 60)+`…"`),
+		m.Message(`got "`+strings.Repeat("x", 90)+`the sealed text"`))
 	assert.Equal(t, secret.Text("a [mask…"), m.Show("a the sealed text").Cut(8))
 	assert.Equal(t, secret.Text("a b"), m.Show(" a\n\tb ").OneLine())
 	assert.Nil(t, m.Messages(nil))

@@ -70,7 +70,8 @@ func DefaultIdentity() (string, error) {
 	}
 	dir, err := os.UserConfigDir()
 	if err != nil {
-		return "", fmt.Errorf("no folder for the identity of the sealed store: %w; set TESTBENCH_IDENTITY to a file", err)
+		return "", fmt.Errorf("no folder for the identity of the sealed store: %w; set TESTBENCH_IDENTITY to a file",
+			err)
 	}
 	return filepath.Join(dir, "testbench", "identity.txt"), nil
 }
@@ -218,7 +219,8 @@ func (s *Store) open(file string, sealed []byte) (string, error) {
 // CheckName says what is wrong with the name of a secret, if anything is.
 func CheckName(name string) error {
 	if !value.IsIdentifier(name) {
-		return fmt.Errorf("%q cannot name a secret: a name has letters, digits and _ and starts with a letter or _", name)
+		return fmt.Errorf("%q cannot name a secret: a name has letters, digits and _ and starts with a letter or _",
+			name)
 	}
 	return nil
 }
@@ -301,14 +303,19 @@ func (s *Store) List() ([]Entry, error) {
 		if err != nil {
 			return err
 		}
-		entry := Entry{Name: strings.TrimSuffix(d.Name(), extension), Changed: info.ModTime().UTC().Truncate(time.Second)}
+		entry := Entry{
+			Name:    strings.TrimSuffix(d.Name(), extension),
+			Changed: info.ModTime().UTC().Truncate(time.Second),
+		}
 		if parent := filepath.Dir(file); parent != filepath.Clean(s.Dir) {
 			entry.Site = filepath.Base(parent)
 		}
 		entries = append(entries, entry)
 		return nil
 	})
-	slices.SortFunc(entries, func(a, b Entry) int { return strings.Compare(a.Name+"\x00"+a.Site, b.Name+"\x00"+b.Site) })
+	slices.SortFunc(entries, func(a, b Entry) int {
+		return strings.Compare(a.Name+"\x00"+a.Site, b.Name+"\x00"+b.Site)
+	})
 	return entries, err
 }
 

@@ -55,7 +55,9 @@ func (s *Session) Contract(ctx context.Context, service *bench.Service) (*format
 // Source gets the documents of contracts with the session's connections.
 func (s *Session) Source(ctx context.Context) *source.Source {
 	return &source.Source{Dir: s.Bench.Dir, Allowed: func(host string) bool {
-		return slices.ContainsFunc(s.Options.Allow, func(allowed string) bool { return strings.EqualFold(allowed, host) })
+		return slices.ContainsFunc(s.Options.Allow, func(allowed string) bool {
+			return strings.EqualFold(allowed, host)
+		})
 	}, Get: func(address string, outside bool) ([]byte, bool, error) { return s.fetch(ctx, address, outside) }}
 }
 
@@ -74,7 +76,10 @@ func (s *Session) fetch(ctx context.Context, address string, outside bool) ([]by
 	case record.Failure != nil:
 		return nil, false, &bench.FetchError{Record: record, Message: record.Failure.Message}
 	case record.Answer.Status != 200:
-		return nil, false, &bench.FetchError{Record: record, Message: fmt.Sprintf("the answer was %d %s", record.Answer.Status, record.Answer.Reason)}
+		return nil, false, &bench.FetchError{
+			Record:  record,
+			Message: fmt.Sprintf("the answer was %d %s", record.Answer.Status, record.Answer.Reason),
+		}
 	}
 	return record.Answer.Body, !exchange.IsPrivate(record.Remote), nil
 }
@@ -91,7 +96,8 @@ func (s *Session) isHome(at *url.URL) bool {
 			if err != nil {
 				continue
 			}
-			if home, err := url.Parse(text.Sent); err == nil && home.Host != "" && exchange.Origin(home) == exchange.Origin(at) {
+			if home, err := url.Parse(text.Sent); err == nil && home.Host != "" &&
+				exchange.Origin(home) == exchange.Origin(at) {
 				return true
 			}
 		}

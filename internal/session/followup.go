@@ -187,9 +187,12 @@ const (
 
 // WaitFor follows an answer that was put off, as the request allowed by its
 // preference (RFC 7240, 4.1; OData 4.01, 11.6), until it is there.
-func (s *Session) WaitFor(ctx context.Context, step *sheet.Step, p *Prepared, sent *login.Sent, result *result.Step) (*login.Sent, error) {
+func (s *Session) WaitFor(ctx context.Context, step *sheet.Step, p *Prepared, sent *login.Sent,
+	result *result.Step,
+) (*login.Sent, error) {
 	record := sent.Record()
-	if !strings.Contains(p.Request.GetHeader("Prefer"), "respond-async") || record.Answer == nil || record.Answer.Status != http.StatusAccepted {
+	if !strings.Contains(p.Request.GetHeader("Prefer"), "respond-async") || record.Answer == nil ||
+		record.Answer.Status != http.StatusAccepted {
 		return sent, nil
 	}
 	end := time.Now().Add(mostWaiting)
@@ -202,7 +205,8 @@ func (s *Session) WaitFor(ctx context.Context, step *sheet.Step, p *Prepared, se
 		}
 		at, err := record.Request.URL.Parse(place)
 		if err != nil || exchange.Origin(at) != exchange.Origin(p.Request.URL) {
-			p.Notes = append(p.Notes, "the answer was put off, and is to be had at "+place+", which is another host and not asked")
+			p.Notes = append(p.Notes,
+				"the answer was put off, and is to be had at "+place+", which is another host and not asked")
 			return sent, nil
 		}
 		if after := s.RetryAfter(record); after > 0 {
@@ -265,12 +269,17 @@ func readHTTP(data []byte, method string) (*exchange.Answer, error) {
 		return nil, err
 	}
 	_, reason, _ := strings.Cut(response.Status, " ")
-	return &exchange.Answer{Status: response.StatusCode, Reason: reason, Proto: response.Proto, Header: response.Header, Body: body, Wire: int64(len(body))}, nil
+	return &exchange.Answer{
+		Status: response.StatusCode, Reason: reason, Proto: response.Proto, Header: response.Header,
+		Body: body, Wire: int64(len(body)),
+	}, nil
 }
 
 // Pages reads the pages that follow an answer, as many as the step wants, and
 // puts what they list together. It goes to no other host, and to no page twice.
-func (s *Session) Pages(ctx context.Context, step *sheet.Step, p *Prepared, sent *login.Sent, re *reply.Reply, result *result.Step) (*login.Sent, *reply.Reply) {
+func (s *Session) Pages(ctx context.Context, step *sheet.Step, p *Prepared, sent *login.Sent, re *reply.Reply,
+	result *result.Step,
+) (*login.Sent, *reply.Reply) {
 	if step.Pages < 2 || re.Problem != nil {
 		return sent, re
 	}
@@ -333,10 +342,12 @@ func nextPage(re *reply.Reply) string {
 	for _, field := range re.Record.Answer.Header.Values("Link") {
 		for link := range strings.SplitSeq(field, ",") {
 			target, parameters, ok := strings.Cut(strings.TrimSpace(link), ">")
-			if ok && strings.HasPrefix(target, "<") && slices.ContainsFunc(strings.Split(parameters, ";"), func(p string) bool {
-				name, value, _ := strings.Cut(strings.TrimSpace(p), "=")
-				return strings.EqualFold(name, "rel") && slices.Contains(strings.Fields(strings.Trim(value, `"`)), "next")
-			}) {
+			if ok && strings.HasPrefix(target, "<") && slices.ContainsFunc(strings.Split(parameters, ";"),
+				func(p string) bool {
+					name, value, _ := strings.Cut(strings.TrimSpace(p), "=")
+					return strings.EqualFold(name,
+						"rel") && slices.Contains(strings.Fields(strings.Trim(value, `"`)), "next")
+				}) {
 				return target[1:]
 			}
 		}

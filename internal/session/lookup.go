@@ -99,7 +99,8 @@ func (s *Session) RowsOfQuery(ctx context.Context, q *sheet.Query) *table.Source
 		for row, err := range db.Query(ctx, q.Sql, fill) {
 			for _, column := range q.Columns {
 				if err == nil && row.Get(column) == nil {
-					err = fmt.Errorf("the query gives no column %s; there are: %s", column, document.FewNames(row.Names()))
+					err = fmt.Errorf("the query gives no column %s; there are: %s", column,
+						document.FewNames(row.Names()))
 				}
 			}
 			if err != nil {

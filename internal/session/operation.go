@@ -77,17 +77,24 @@ func binding(service *bench.Service, step *sheet.Step) formats.Binding {
 }
 
 // OperationIn finds an operation of a service in its contract.
-func OperationIn(c *formats.Contract, service *bench.Service, step *sheet.Step, name string) (contract.Operation, error) {
+func OperationIn(c *formats.Contract, service *bench.Service, step *sheet.Step,
+	name string,
+) (contract.Operation, error) {
 	as := binding(service, step)
 	op, err := c.Operation(name, as)
 	if err == nil && op == nil {
-		err = &bench.NotFoundError{What: "operation of " + service.Name, Name: name, Known: append(service.OperationNames(), c.Names(as)...)}
+		err = &bench.NotFoundError{
+			What: "operation of " + service.Name, Name: name,
+			Known: append(service.OperationNames(), c.Names(as)...),
+		}
 	}
 	return op, err
 }
 
 // PlanOperation finds an operation of a service that a step calls, and makes its request.
-func (s *Session) PlanOperation(ctx context.Context, p *Prepared, serviceName, name string, step *sheet.Step, spec *request.Spec, scope *Values) error {
+func (s *Session) PlanOperation(ctx context.Context, p *Prepared, serviceName, name string, step *sheet.Step,
+	spec *request.Spec, scope *Values,
+) error {
 	if p.Service = s.Bench.Service(serviceName); p.Service == nil {
 		return &bench.NotFoundError{What: "service", Name: serviceName, Known: s.Bench.ServiceNames()}
 	}
@@ -134,9 +141,12 @@ func buildOptions(b *bench.Bench, s *sheet.Step, service *bench.Service) contrac
 			o.Type = h.Value.Scalar.LiteralText()
 		}
 	}
-	given := map[contract.In][]request.Pair{contract.InHeader: slices.Concat(service.Always.Headers, s.Spec.Headers),
-		contract.InQuery: slices.Concat(service.Always.Query, s.Spec.Query), contract.InCookie: slices.Concat(service.Always.Cookies, s.Spec.Cookies),
-		contract.InForm: s.Spec.Form}
+	given := map[contract.In][]request.Pair{
+		contract.InHeader: slices.Concat(service.Always.Headers, s.Spec.Headers),
+		contract.InQuery:  slices.Concat(service.Always.Query, s.Spec.Query),
+		contract.InCookie: slices.Concat(service.Always.Cookies, s.Spec.Cookies),
+		contract.InForm:   s.Spec.Form,
+	}
 	o.Elsewhere = func(p contract.Parameter) bool {
 		return slices.ContainsFunc(given[p.In], func(pair request.Pair) bool {
 			return pair.Name == p.Wire || p.In == contract.InHeader && strings.EqualFold(pair.Name, p.Wire)
@@ -174,7 +184,9 @@ func stepFields(s *sheet.Step, all *document.Node) *document.Node {
 }
 
 // build makes the request of a call.
-func (s *Session) build(p *Prepared, step *sheet.Step, spec *request.Spec, scope *Values, address *value.Template) error {
+func (s *Session) build(p *Prepared, step *sheet.Step, spec *request.Spec, scope *Values,
+	address *value.Template,
+) error {
 	fields, err := p.fill(step, scope)
 	if err != nil {
 		return err
@@ -265,7 +277,9 @@ func fixedHeader(name, text string) request.Pair {
 
 // accept asks for what may come back, where the operation has no parameter for it.
 func accept(built *contract.Request) []request.Pair {
-	if len(built.Accept) == 0 || slices.ContainsFunc(built.Headers, func(h contract.Pair) bool { return strings.EqualFold(h.Name, "Accept") }) {
+	if len(built.Accept) == 0 || slices.ContainsFunc(built.Headers, func(h contract.Pair) bool {
+		return strings.EqualFold(h.Name, "Accept")
+	}) {
 		return nil
 	}
 	return []request.Pair{fixedHeader("Accept", strings.Join(built.Accept, ", "))}
@@ -301,7 +315,9 @@ func fillFields(s *sheet.Step) []request.Field {
 
 // KnownRequest makes the request of a call, as far as its fields are known without filling
 // anything in.
-func KnownRequest(b *bench.Bench, s *sheet.Step, service *bench.Service, op contract.Operation) (*contract.Request, []contract.Problem) {
+func KnownRequest(b *bench.Bench, s *sheet.Step, service *bench.Service,
+	op contract.Operation,
+) (*contract.Request, []contract.Problem) {
 	fields := document.NewObject()
 	if s.Fill != nil {
 		for _, f := range fillFields(s) {

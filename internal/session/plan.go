@@ -64,7 +64,9 @@ type Planner interface {
 }
 
 // Prepare fills in a step that sends something.
-func (s *Session) Prepare(ctx context.Context, step *sheet.Step, scope *Values, names map[string]string) (*Prepared, error) {
+func (s *Session) Prepare(ctx context.Context, step *sheet.Step, scope *Values,
+	names map[string]string,
+) (*Prepared, error) {
 	p := &Prepared{}
 	spec := step.Spec
 	spec.StayOnRedirect = step.Stay
@@ -90,7 +92,8 @@ func (s *Session) Prepare(ctx context.Context, step *sheet.Step, scope *Values, 
 	spec.Names = request.MergeNames(p.Prefixes(), s.Bench.Names, ServiceNames(p.Service), names, step.Names)
 	if spec.Method == "" {
 		spec.Method = "GET"
-		if spec.Body != nil || spec.Text != nil || spec.HasBytes || len(spec.Form) > 0 || len(spec.Parts) > 0 || spec.SOAP != nil {
+		if spec.Body != nil || spec.Text != nil || spec.HasBytes || len(spec.Form) > 0 || len(spec.Parts) > 0 ||
+			spec.SOAP != nil {
 			spec.Method = "POST"
 		}
 	}
@@ -100,7 +103,9 @@ func (s *Session) Prepare(ctx context.Context, step *sheet.Step, scope *Values, 
 	if err != nil {
 		return nil, err
 	}
-	p.withoutVersion = slices.ContainsFunc(spec.Headers, func(h request.Pair) bool { return h.Value.Null && strings.EqualFold(h.Name, "If-Match") })
+	p.withoutVersion = slices.ContainsFunc(spec.Headers, func(h request.Pair) bool {
+		return h.Value.Null && strings.EqualFold(h.Name, "If-Match")
+	})
 	s.ChooseLogins(p, step)
 	if p.Led {
 		s.dropForeignCredentials(p)
@@ -119,12 +124,15 @@ func (s *Session) dropForeignCredentials(p *Prepared) {
 	if len(p.Logins) > 0 {
 		left = append(left, "the login")
 	}
-	if always := p.Service.Always; len(always.Headers)+len(always.Query)+len(always.Cookies) > 0 || always.Blocks != nil {
+	if always := p.Service.Always; len(always.Headers)+len(always.Query)+len(always.Cookies) > 0 ||
+		always.Blocks != nil {
 		left = append(left, "what the service always sends")
 	}
 	if len(left) > 0 {
 		left[0] += " was left out"
-		p.Notes = append(p.Notes, fmt.Sprintf("the address leads to %s and not to %s: %s", exchange.Origin(p.Request.URL), p.Service.Name, strings.Join(left, ", and ")))
+		p.Notes = append(p.Notes,
+			fmt.Sprintf("the address leads to %s and not to %s: %s", exchange.Origin(p.Request.URL), p.Service.Name,
+				strings.Join(left, ", and ")))
 	}
 	p.Logins = nil
 }
@@ -191,7 +199,8 @@ func (s *Session) AddService(p *Prepared, spec *request.Spec) {
 
 // isSOAP says whether a request of a version of SOAP goes into an envelope.
 func (p *Prepared) isSOAP(version soap.Version, method string) bool {
-	return version != "" && version != sheet.SOAPOff && (method == "" || method == "POST") && (p.Operation == nil || p.Envelope != nil)
+	return version != "" && version != sheet.SOAPOff && (method == "" || method == "POST") &&
+		(p.Operation == nil || p.Envelope != nil)
 }
 
 // AddSOAP makes an envelope of the request, where it is SOAP. What a step says of SOAP is
@@ -253,7 +262,8 @@ func withoutSOAP(s *sheet.Step, method string) error {
 	case said == "":
 		return nil
 	case method != "" && method != "POST":
-		return WithTry(fmt.Sprintf("%s goes with SOAP, which is sent by POST, and this is %s", said, method), "take it out")
+		return WithTry(fmt.Sprintf("%s goes with SOAP, which is sent by POST, and this is %s", said, method),
+			"take it out")
 	case s.SOAP == "" && len(s.Spec.Attach) > 0:
 		return WithTry("attach: goes with a SOAP envelope", "write soap: 1.1 or 1.2, or parts: for a form with files")
 	case s.SOAP == "":
@@ -276,12 +286,15 @@ func checkEnvelope(s *sheet.Step, service *bench.Service) error {
 		return WithTry(content+": does not go into a SOAP envelope", "soap: off sends it as it is")
 	case s.Fill != nil && content != "":
 		return WithTry("fill: has no effect beside "+content+":, which is the payload", "keep one of them")
-	case content == "bytes" && (s.Spec.SOAP != nil || len(s.Spec.Attach) > 0 || service.Always.Blocks != nil || addressesOf(s, service)):
-		return WithTry("bytes: goes as it is, so that blocks, addressing and attachments cannot be added", "write text: or file:, or take them out")
+	case content == "bytes" &&
+		(s.Spec.SOAP != nil || len(s.Spec.Attach) > 0 || service.Always.Blocks != nil || addressesOf(s, service)):
+		return WithTry("bytes: goes as it is, so that blocks, addressing and attachments cannot be added",
+			"write text: or file:, or take them out")
 	case s.SOAPAction != nil && headers("SOAPAction"):
 		return WithTry("action: has no effect beside the header SOAPAction", "keep one of them")
 	case s.SOAPAction != nil && s.SOAP != soap.V11 && service.SOAP == soap.V12 && headers("Content-Type"):
-		return WithTry("action: has no effect beside the header Content-Type, which holds it in SOAP 1.2", "keep one of them")
+		return WithTry("action: has no effect beside the header Content-Type, which holds it in SOAP 1.2",
+			"keep one of them")
 	}
 	return nil
 }
@@ -315,5 +328,6 @@ func (s *Session) Guarded(p *Prepared) error {
 	if !s.Site.Reading || !p.Writes || s.Options.Write == s.Site.Name {
 		return nil
 	}
-	return errors.New("the site " + s.Site.Name + " is guarded (guard: reading), and this request could write; run with -write " + s.Site.Name + " if it should")
+	return errors.New("the site " + s.Site.Name +
+		" is guarded (guard: reading), and this request could write; run with -write " + s.Site.Name + " if it should")
 }

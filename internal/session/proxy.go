@@ -26,7 +26,8 @@ func (s *Session) proxy() (*url.URL, error) {
 	if l := s.Bench.Login(p.Login); l != nil {
 		basic, ok := l.Kind.(*login.Basic)
 		if !ok {
-			return nil, fmt.Errorf("the proxy of the site %s is shown a login of kind basic, and %s is another", s.Site.Name, l.Name)
+			return nil, fmt.Errorf("the proxy of the site %s is shown a login of kind basic, and %s is another",
+				s.Site.Name, l.Name)
 		}
 		user, err := basic.User.Text(s.Scope(nil, nil), value.Raw)
 		if err != nil {

@@ -18,7 +18,9 @@ import (
 )
 
 // Data gathers what conditions see.
-func (s *Session) Data(scope *Values, row *document.Node, kept map[string]*document.Node, re *reply.Reply, names map[string]string) *rule.Data {
+func (s *Session) Data(scope *Values, row *document.Node, kept map[string]*document.Node, re *reply.Reply,
+	names map[string]string,
+) *rule.Data {
 	data := &rule.Data{Row: row, Scope: scope, Kept: document.NewObject(), Site: document.NewObject()}
 	for _, name := range s.Options.KeptNames {
 		if node, ok := s.Options.Kept(name); ok {
@@ -40,7 +42,9 @@ func (s *Session) Data(scope *Values, row *document.Node, kept map[string]*docum
 }
 
 // Send puts the credentials in and sends the request.
-func (s *Session) Send(ctx context.Context, step *sheet.Step, planned *Prepared, result *result.Step) (*login.Sent, error) {
+func (s *Session) Send(ctx context.Context, step *sheet.Step, planned *Prepared,
+	result *result.Step,
+) (*login.Sent, error) {
 	use := login.Use{Names: planned.Logins, Wanted: planned.refusal}
 	if step.Login != nil {
 		use.Spoil = step.Login.Spoil

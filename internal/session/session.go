@@ -96,8 +96,10 @@ func NewSession(b *bench.Bench, options Options) (*Session, error) {
 	if options.Environ == nil {
 		options.Environ = os.LookupEnv
 	}
-	s := &Session{Bench: b, Site: site, Options: options, RunID: newRunID(options.Now()), others: map[string]*Session{},
-		sealed: map[string]string{}}
+	s := &Session{
+		Bench: b, Site: site, Options: options, RunID: newRunID(options.Now()), others: map[string]*Session{},
+		sealed: map[string]string{},
+	}
 	file := func(name string) string {
 		if name == "" {
 			return ""
@@ -125,7 +127,8 @@ func NewSession(b *bench.Bench, options Options) (*Session, error) {
 		return nil, err
 	}
 	client, err := exchange.NewClient(exchange.Options{
-		Timeout: timeout, MaxBody: options.MaxBody, CA: file(site.TLS.CA), Certificate: file(site.TLS.Certificate), Key: file(site.TLS.Key), Password: password,
+		Timeout: timeout, MaxBody: options.MaxBody, CA: file(site.TLS.CA), Certificate: file(site.TLS.Certificate),
+		Key: file(site.TLS.Key), Password: password,
 		Insecure: insecure, Allowed: s.allowed(), Log: options.Log, Proxy: proxy,
 	})
 	if err != nil {
@@ -141,7 +144,10 @@ func NewSession(b *bench.Bench, options Options) (*Session, error) {
 	if options.Around != nil {
 		s.Sender = options.Around(client)
 	}
-	env := login.Env{Scope: s.Scope(nil, nil), Sender: s.Sender, Observe: s.observe, Now: options.Now, Prompter: options.Prompter, Substitutes: site.Logins}
+	env := login.Env{
+		Scope: s.Scope(nil, nil), Sender: s.Sender, Observe: s.observe, Now: options.Now,
+		Prompter: options.Prompter, Substitutes: site.Logins,
+	}
 	if b.Dir != "" {
 		env.ReadFile = func(name string) ([]byte, error) { return bench.ReadInside(b.Dir, name) }
 	}

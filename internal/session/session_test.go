@@ -49,7 +49,10 @@ func (s *sender) Single() exchange.Sender { return s }
 func (s *sender) Close() {}
 
 func answered(status int, body string, headers ...string) *exchange.Answer {
-	a := &exchange.Answer{Status: status, Proto: "HTTP/1.1", Header: http.Header{"Content-Type": {"application/json"}}, Body: []byte(body)}
+	a := &exchange.Answer{
+		Status: status, Proto: "HTTP/1.1", Header: http.Header{"Content-Type": {"application/json"}},
+		Body: []byte(body),
+	}
 	for i := 0; i < len(headers); i += 2 {
 		a.Header.Set(headers[i], headers[i+1])
 	}
@@ -125,7 +128,9 @@ func newSession(t *testing.T, s *sender) (*session.Session, *bench.Bench) {
 	b := bench.Read(dir, "bench.yaml", []byte(theBench))
 	require.Empty(t, b.Problems().Serious())
 	made, err := session.NewSession(b, session.Options{
-		Store: &secret.Store{}, Environ: func(string) (string, bool) { return "opened", true }, Now: func() time.Time { return time.Date(2026, 11, 30, 8, 0, 0, 0, time.UTC) },
+		Store: &secret.Store{}, Environ: func(string) (string, bool) { return "opened", true }, Now: func() time.Time {
+			return time.Date(2026, 11, 30, 8, 0, 0, 0, time.UTC)
+		},
 		Around: func(exchange.Sender) exchange.Sender { return s },
 	})
 	require.NoError(t, err)
@@ -134,7 +139,8 @@ func newSession(t *testing.T, s *sender) (*session.Session, *bench.Bench) {
 
 func stepsOf(t *testing.T, b *bench.Bench, text string) []*sheet.Step {
 	t.Helper()
-	read := sheet.Read(b, filepath.Join(b.Dir, "s.yaml"), []byte("sheet: s\nsteps:\n  - step: it\n    "+strings.ReplaceAll(text, "\n", "\n    ")+"\n"), step.Kinds)
+	read := sheet.Read(b, filepath.Join(b.Dir, "s.yaml"),
+		[]byte("sheet: s\nsteps:\n  - step: it\n    "+strings.ReplaceAll(text, "\n", "\n    ")+"\n"), step.Kinds)
 	require.Empty(t, read.Source.Problems.Serious(), text)
 	return read.Steps
 }
@@ -143,27 +149,73 @@ func stepsOf(t *testing.T, b *bench.Bench, text string) []*sheet.Step {
 func TestWhatIsSent(t *testing.T) {
 	var all strings.Builder
 	for _, c := range []struct{ name, step, sent string }{
-		{"by hand", "call: hand/look\nfill: {lot: a b}", "GET http://h.example/api/lots/a%20b?page=1 | X-Depot: north | Authorization: opened"},
+		{
+			"by hand", "call: hand/look\nfill: {lot: a b}",
+			"GET http://h.example/api/lots/a%20b?page=1 | X-Depot: north | Authorization: opened",
+		},
 		{"by hand, with all", "call: hand/look\nfill: {lot: L, page: 2, depot: ü}\nheaders: {X-Depot: south}\nlogin: none", "GET http://h.example/api/lots/L?page=2&depot=%C3%BC | X-Depot: south"},
 		{"by hand, without what it needs", "call: hand/look", "hand/look needs lot"},
-		{"by hand, of another name", "call: hand/look\nfill: {lot: L, dept: n}", `look has no field "dept"; did you mean "depot"?`},
-		{"a template", "call: hand/add\nfill: {name: L}", `POST http://h.example/api/lots | Content-Type: application/json | X-Depot: north | Authorization: opened | {"lot":"L","by":2026}`},
-		{"SOAP by hand", "call: hand/grade\nsoap: 1.1\nfill: {lot: L}", `SOAPAction: "urn:grade" | X-Depot: north | Authorization: opened | <?xml version="1.0" encoding="UTF-8"?>`},
-		{"OpenAPI", "call: open/change\nfill: {id: 7, tags: [a, b], kilos: 2.50}", `PUT http://o.example/v1/lots/7?tags=a&tags=b | Accept: application/json | Content-Type: application/json | {"kilos":2.50}`},
-		{"OpenAPI, with a type that is asked for", "call: open/change\nfill: {id: 7, more: 1}\nheaders: {X-Depot: n, Content-Type: application/vnd.lot+json}", `| Content-Type: application/vnd.lot+json | X-Depot: n | {"more":1}`},
+		{
+			"by hand, of another name", "call: hand/look\nfill: {lot: L, dept: n}",
+			`look has no field "dept"; did you mean "depot"?`,
+		},
+		{
+			"a template", "call: hand/add\nfill: {name: L}",
+			`POST http://h.example/api/lots | Content-Type: application/json | X-Depot: north | Authorization: opened | {"lot":"L","by":2026}`,
+		},
+		{
+			"SOAP by hand", "call: hand/grade\nsoap: 1.1\nfill: {lot: L}",
+			`SOAPAction: "urn:grade" | X-Depot: north | Authorization: opened | <?xml version="1.0" encoding="UTF-8"?>`,
+		},
+		{
+			"OpenAPI", "call: open/change\nfill: {id: 7, tags: [a, b], kilos: 2.50}",
+			`PUT http://o.example/v1/lots/7?tags=a&tags=b | Accept: application/json | Content-Type: application/json | {"kilos":2.50}`,
+		},
+		{
+			"OpenAPI, with a type that is asked for",
+			"call: open/change\nfill: {id: 7, more: 1}\nheaders: {X-Depot: n, Content-Type: application/vnd.lot+json}",
+			`| Content-Type: application/vnd.lot+json | X-Depot: n | {"more":1}`,
+		},
 		{"OpenAPI, broken", "call: open/change\nfill: {id: x, kilos: 2}", "id must be integer"},
-		{"OpenAPI, broken on purpose", "call: open/change\nfill: {id: x, kilos: 2}\ncontract: answer", "PUT http://o.example/v1/lots/x"},
-		{"OpenAPI, with a body of its own", "call: open/change\nfill: {id: 7}\ntext: '{}'", `PUT http://o.example/v1/lots/7 | Accept: application/json | Content-Type: application/json | {}`},
+		{
+			"OpenAPI, broken on purpose", "call: open/change\nfill: {id: x, kilos: 2}\ncontract: answer",
+			"PUT http://o.example/v1/lots/x",
+		},
+		{
+			"OpenAPI, with a body of its own", "call: open/change\nfill: {id: 7}\ntext: '{}'",
+			`PUT http://o.example/v1/lots/7 | Accept: application/json | Content-Type: application/json | {}`,
+		},
 		{"OpenAPI, of another name", "call: open/chnge\nfill: {id: 7}", `"change"`},
-		{"WSDL", "call: lab/Ask\nfill: {n: 5}", `POST http://l.example/lab | Content-Type: text/xml; charset=utf-8 | SOAPAction: "urn:ask" | <?xml version="1.0" encoding="UTF-8"?>`},
+		{
+			"WSDL", "call: lab/Ask\nfill: {n: 5}",
+			`POST http://l.example/lab | Content-Type: text/xml; charset=utf-8 | SOAPAction: "urn:ask" | <?xml version="1.0" encoding="UTF-8"?>`,
+		},
 		{"WSDL, broken", "call: lab/Ask\nfill: {n: five}", "n "},
 		{"WSDL, plain and without a body", "call: lab/Ask\nsoap: off", "soap: off sends a body that the step writes"},
-		{"WSDL, plain and with two", "call: lab/Ask\nsoap: off\nfill: {n: 5}\ntext: <a/>", "fill: has no effect beside text:"},
-		{"a method by name", "call: scale/weigh\nfill: {lot: L}", `POST http://s.example/rpc | Content-Type: application/json | {"jsonrpc":"2.0","method":"weigh","params":{"lot":"L"},"id":`},
-		{"a request line", "request: hand GET /x?a=1\nquery: {b: 2}", "GET http://h.example/api/x?a=1&b=2 | X-Depot: north | Authorization: opened"},
-		{"texts within a body", "request: PUT http://n.example/y\nbody: {a: {as json text: {b: 1}}, c: {as xml text: {r: {d: 2}}}, e: {f: 3}}", `PUT http://n.example/y | Content-Type: application/json | {"a":"{\"b\":1}","c":"<r><d>2</d></r>","e":{"f":3}}`},
-		{"an address", "request: PUT http://n.example/y\nbody: {a: 1}", `PUT http://n.example/y | Content-Type: application/json | {"a":1}`},
-		{"an answer that leads on", "follow: x/y?z=1\nservice: hand", "GET http://h.example/api/x/y?z=1 | X-Depot: north | Authorization: opened"},
+		{
+			"WSDL, plain and with two", "call: lab/Ask\nsoap: off\nfill: {n: 5}\ntext: <a/>",
+			"fill: has no effect beside text:",
+		},
+		{
+			"a method by name", "call: scale/weigh\nfill: {lot: L}",
+			`POST http://s.example/rpc | Content-Type: application/json | {"jsonrpc":"2.0","method":"weigh","params":{"lot":"L"},"id":`,
+		},
+		{
+			"a request line", "request: hand GET /x?a=1\nquery: {b: 2}",
+			"GET http://h.example/api/x?a=1&b=2 | X-Depot: north | Authorization: opened",
+		},
+		{
+			"texts within a body",
+			"request: PUT http://n.example/y\nbody: {a: {as json text: {b: 1}}, c: {as xml text: {r: {d: 2}}}, e: {f: 3}}", `PUT http://n.example/y | Content-Type: application/json | {"a":"{\"b\":1}","c":"<r><d>2</d></r>","e":{"f":3}}`,
+		},
+		{
+			"an address", "request: PUT http://n.example/y\nbody: {a: 1}",
+			`PUT http://n.example/y | Content-Type: application/json | {"a":1}`,
+		},
+		{
+			"an answer that leads on", "follow: x/y?z=1\nservice: hand",
+			"GET http://h.example/api/x/y?z=1 | X-Depot: north | Authorization: opened",
+		},
 		{"an answer that leads away", "follow: http://n.example/y#part\nservice: hand", "GET http://n.example/y"},
 		{"an answer that leads nowhere", "follow: y", "is no whole address"},
 	} {
@@ -181,11 +233,13 @@ func TestWhatIsSent(t *testing.T) {
 			_, err = s.Send(t.Context(), step, p, &result.Step{})
 			require.NoError(t, err)
 			require.Len(t, fake.asked, 1)
-			fmt.Fprintf(&all, "-- %s --\n%s\n%s", c.name, strings.ReplaceAll(fake.asked[0], " | ", "\n"), strings.Join(append(p.Notes, ""), "\n"))
+			fmt.Fprintf(&all, "-- %s --\n%s\n%s", c.name, strings.ReplaceAll(fake.asked[0], " | ", "\n"),
+				strings.Join(append(p.Notes, ""), "\n"))
 			assert.Contains(t, fake.asked[0], c.sent)
 			if strings.Contains(c.name, "away") {
 				assert.NotContains(t, fake.asked[0], "opened", "what belongs to a service goes nowhere else")
-				assert.Contains(t, strings.Join(p.Notes, "\n"), "the login was left out, and what the service always sends")
+				assert.Contains(t, strings.Join(p.Notes, "\n"),
+					"the login was left out, and what the service always sends")
 			}
 		})
 	}
@@ -210,9 +264,12 @@ func TestAddressOfAPort(t *testing.T) {
 	require.NoError(t, err)
 	text := strings.Replace(string(one), "http://127.0.0.1:1/", "http://far.example/old", 1)
 	binding := text[strings.Index(text, "<w:binding"):strings.Index(text, "<w:service")]
-	newer := strings.NewReplacer(`name="B"`, `name="C"`, "<s:", "<n:", "</s:", "</n:", "<w:binding ", `<w:binding xmlns:n="`+soap12+`" `).Replace(binding)
+	newer := strings.NewReplacer(`name="B"`, `name="C"`, "<s:", "<n:", "</s:", "</n:", "<w:binding ",
+		`<w:binding xmlns:n="`+soap12+`" `).Replace(binding)
 	text = strings.Replace(text, "<w:service", newer+"<w:service", 1)
-	text = strings.Replace(text, "</w:service>", `<w:port name="N" binding="t:C"><n:address xmlns:n="`+soap12+`" location="http://far.example/new"/></w:port></w:service>`, 1)
+	text = strings.Replace(text, "</w:service>",
+		`<w:port name="N" binding="t:C"><n:address xmlns:n="`+soap12+
+			`" location="http://far.example/new"/></w:port></w:service>`, 1)
 	fake.answer = func(r *exchange.Request) *exchange.Answer { return answered(200, text, "Content-Type", "text/xml") }
 	for step, want := range map[string]string{
 		"call: far/Ask\nfill: {n: 5}":            "POST http://far.example/old | Content-Type: text/xml",
@@ -227,10 +284,16 @@ func TestAddressOfAPort(t *testing.T) {
 // Before anything is sent, a call is held against the contract of its service.
 func TestCheckCall(t *testing.T) {
 	for text, want := range map[string]string{
-		"call: open/change\nfill: {id: 7, kilos: 2}": "", "call: open/change\nfill: {id: x, kilos: 2}": "id must be integer", "call: open/change\nfill: {id: 7}\ncontract: answer": "",
-		"call: open/change\nfill: {kilos: 2}": "open/change needs id", "call: open/other": "no operation of open", "call: lab/Ask\nfill: {n: x}": "n ",
-		"call: hand/look": "", "request: hand GET /": "",
-		"call: open/move\nheaders: {x-depot: north}\nquery: {day: monday}": "", "call: open/move\nheaders: {x-depots: north}\nquery: {day: monday}": "open/move needs X-Depot", "call: open/move\nheaders: {X-Depot: north}\nquery: {Day: monday}": "open/move needs day",
+		"call: open/change\nfill: {id: 7, kilos: 2}":         "",
+		"call: open/change\nfill: {id: x, kilos: 2}":         "id must be integer",
+		"call: open/change\nfill: {id: 7}\ncontract: answer": "",
+		"call: open/change\nfill: {kilos: 2}":                "open/change needs id",
+		"call: open/other":                                   "no operation of open",
+		"call: lab/Ask\nfill: {n: x}":                        "n ",
+		"call: hand/look":                                    "", "request: hand GET /": "",
+		"call: open/move\nheaders: {x-depot: north}\nquery: {day: monday}":  "",
+		"call: open/move\nheaders: {x-depots: north}\nquery: {day: monday}": "open/move needs X-Depot",
+		"call: open/move\nheaders: {X-Depot: north}\nquery: {Day: monday}":  "open/move needs day",
 	} {
 		s, b := newSession(t, &sender{})
 		err := step.CheckCall(t.Context(), s, stepsOf(t, b, text)[0])
@@ -327,7 +390,10 @@ func TestValues(t *testing.T) {
 	s, _ := newSession(t, &sender{})
 	row := document.NewObject().Set("a", document.NewText("row")).Set("b", document.NewText("row"))
 	scope := s.Scope(row, map[string]*document.Node{"b": document.NewText("kept")})
-	for name, want := range map[string]string{"a": "row", "b": "kept", "row.b": "row", "kept.b": "kept", "machine.KEY": "opened", "now": "2026-11-30T08:00:00Z", "today": "2026-11-30"} {
+	for name, want := range map[string]string{
+		"a": "row", "b": "kept", "row.b": "row", "kept.b": "kept",
+		"machine.KEY": "opened", "now": "2026-11-30T08:00:00Z", "today": "2026-11-30",
+	} {
 		space, name, qualified := strings.Cut(name, ".")
 		if !qualified {
 			space, name = "", space

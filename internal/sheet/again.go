@@ -26,18 +26,25 @@ type Again struct {
 const usualAgain = "429 or 502 or 503 or 504"
 
 var againKeys = []bench.Key[Again]{
-	bench.NewKey("times", "how often at most", func(r *bench.Reader, a *Again, n *yamlfile.Node) { a.Times = readWhole(r, n, "how often") }),
-	bench.NewKey("pause", "how long before the second try", func(r *bench.Reader, a *Again, n *yamlfile.Node) { a.Pause = r.Duration(n) }),
-	bench.NewKey("grow", "by what each pause is longer than the one before; 2", func(r *bench.Reader, a *Again, n *yamlfile.Node) {
-		factor, err := strconv.ParseFloat(r.PlainText(n), 64)
-		if err != nil || factor < 1 || factor > 10 {
-			r.File.Report(n, "grow: 2", "pauses grow by a factor from 1 to 10")
-			return
-		}
-		a.Grow = factor
+	bench.NewKey("times", "how often at most", func(r *bench.Reader, a *Again, n *yamlfile.Node) {
+		a.Times = readWhole(r, n, "how often")
 	}),
-	bench.NewKey("when", "a condition on the answer: it is tried again where it holds", func(r *bench.Reader, a *Again, n *yamlfile.Node) { a.When = r.Condition(n) }),
-	bench.NewKey("on", "statuses, refused, fell short (not 400, 401, 403 and the like, unless they are named)", func(r *bench.Reader, a *Again, n *yamlfile.Node) { a.onAt = n }),
+	bench.NewKey("pause", "how long before the second try", func(r *bench.Reader, a *Again, n *yamlfile.Node) {
+		a.Pause = r.Duration(n)
+	}),
+	bench.NewKey("grow", "by what each pause is longer than the one before; 2",
+		func(r *bench.Reader, a *Again, n *yamlfile.Node) {
+			factor, err := strconv.ParseFloat(r.PlainText(n), 64)
+			if err != nil || factor < 1 || factor > 10 {
+				r.File.Report(n, "grow: 2", "pauses grow by a factor from 1 to 10")
+				return
+			}
+			a.Grow = factor
+		}),
+	bench.NewKey("when", "a condition on the answer: it is tried again where it holds",
+		func(r *bench.Reader, a *Again, n *yamlfile.Node) { a.When = r.Condition(n) }),
+	bench.NewKey("on", "statuses, refused, fell short (not 400, 401, 403 and the like, unless they are named)",
+		func(r *bench.Reader, a *Again, n *yamlfile.Node) { a.onAt = n }),
 }
 
 func readAgain(r *bench.Reader, n *yamlfile.Node) *Again {
@@ -71,7 +78,8 @@ func readAgain(r *bench.Reader, n *yamlfile.Node) *Again {
 		default:
 			status, err := bench.ParseStatus(text)
 			if err != nil {
-				r.File.Report(item, "write statuses (503, 5xx), refused, or fell short", "%q says nothing that a step could be tried again on", text)
+				r.File.Report(item, "write statuses (503, 5xx), refused, or fell short",
+					"%q says nothing that a step could be tried again on", text)
 				continue
 			}
 			a.On = append(a.On, status)

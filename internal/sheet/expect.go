@@ -54,7 +54,8 @@ func (e *Expect) FilledIn(scope value.Scope) (*Expect, error) {
 			return nil, fmt.Errorf("refused: %w", err)
 		}
 		if out.Refused = text.Sent; out.Refused != "" && !slices.Contains(refusals, out.Refused) {
-			return nil, fmt.Errorf("refused: %q is not a kind of refusal; there are: %s, or nothing for an answer", out.Refused, strings.Join(refusals, ", "))
+			return nil, fmt.Errorf("refused: %q is not a kind of refusal; there are: %s, or nothing for an answer",
+				out.Refused, strings.Join(refusals, ", "))
 		}
 	}
 	return &out, nil
@@ -81,9 +82,15 @@ var expectKeys = []bench.Key[Expect]{
 		}
 		e.Status = status
 	}),
-	bench.NewKey("time", "a rule: under 800 ms", func(r *bench.Reader, e *Expect, n *yamlfile.Node) { e.Time = r.OrderRule(n, rule.Durations) }),
-	bench.NewKey("size", "a rule: under 20 kB", func(r *bench.Reader, e *Expect, n *yamlfile.Node) { e.Size = r.OrderRule(n, rule.Sizes) }),
-	bench.NewKey("type", "a media type, or a rule", func(r *bench.Reader, e *Expect, n *yamlfile.Node) { e.Type = r.Rule(n) }),
+	bench.NewKey("time", "a rule: under 800 ms", func(r *bench.Reader, e *Expect, n *yamlfile.Node) {
+		e.Time = r.OrderRule(n, rule.Durations)
+	}),
+	bench.NewKey("size", "a rule: under 20 kB", func(r *bench.Reader, e *Expect, n *yamlfile.Node) {
+		e.Size = r.OrderRule(n, rule.Sizes)
+	}),
+	bench.NewKey("type", "a media type, or a rule", func(r *bench.Reader, e *Expect, n *yamlfile.Node) {
+		e.Type = r.Rule(n)
+	}),
 	bench.NewKey("headers", "header: rule", func(r *bench.Reader, e *Expect, n *yamlfile.Node) {
 		for _, entry := range r.Entries(n, "headers") {
 			if parsed := r.Rule(entry.Value); parsed != nil {
@@ -91,12 +98,14 @@ var expectKeys = []bench.Key[Expect]{
 			}
 		}
 	}),
-	bench.NewKey("fault", "none, a rule for its code, or rules for code, subcode, text, role, detail", func(r *bench.Reader, e *Expect, n *yamlfile.Node) {
-		e.NoFault, e.HasFault, e.Fault = readTold(r, n, "fault", "code", "subcode", "text", "role", "detail")
-	}),
-	bench.NewKey("error", "none, a rule for its code, or rules for code, text, target, details, however it is told", func(r *bench.Reader, e *Expect, n *yamlfile.Node) {
-		e.NoError, e.HasError, e.Error = readTold(r, n, "error", "code", "text", "target", "details")
-	}),
+	bench.NewKey("fault", "none, a rule for its code, or rules for code, subcode, text, role, detail",
+		func(r *bench.Reader, e *Expect, n *yamlfile.Node) {
+			e.NoFault, e.HasFault, e.Fault = readTold(r, n, "fault", "code", "subcode", "text", "role", "detail")
+		}),
+	bench.NewKey("error", "none, a rule for its code, or rules for code, text, target, details, however it is told",
+		func(r *bench.Reader, e *Expect, n *yamlfile.Node) {
+			e.NoError, e.HasError, e.Error = readTold(r, n, "error", "code", "text", "target", "details")
+		}),
 	bench.NewKey("refused", "tls, certificate or connection", func(r *bench.Reader, e *Expect, n *yamlfile.Node) {
 		if e.refusedText = r.PlaceholdersIn(n); e.refusedText == nil {
 			e.Refused = r.Choice(n, "kind of refusal", refusals...)

@@ -21,7 +21,8 @@ func readEach(r *bench.Reader, n *yamlfile.Node) *Each {
 	list := n
 	if n.Kind == yamlfile.Mapping {
 		if len(n.Entries) != 1 {
-			r.File.Report(n, "write for each: ${lots}, or for each: and below it lot: ${lots}", "for each names one list")
+			r.File.Report(n, "write for each: ${lots}, or for each: and below it lot: ${lots}",
+				"for each names one list")
 			return nil
 		}
 		e.Name, list = r.Identifier(n.Entries[0].Key, "an item"), n.Entries[0].Value

@@ -26,7 +26,9 @@ type Kind struct {
 
 // has says whether a key may be written at a step of the kind.
 func (k *Kind) has(name string) bool {
-	return slices.Contains(k.Common, name) || slices.ContainsFunc(k.Own, func(own bench.Key[Step]) bool { return own.Name == name })
+	return slices.Contains(k.Common, name) || slices.ContainsFunc(k.Own, func(own bench.Key[Step]) bool {
+		return own.Name == name
+	})
 }
 
 // Keys are the keys of the kind beside its word.
@@ -153,7 +155,8 @@ func reportKind(r *bench.Reader, s *Step) {
 		}
 	}
 	if len(words) > 1 {
-		r.File.Report(s.At, "make two steps of it", "the step %q does more than one thing: %s", s.Name, strings.Join(words, " and "))
+		r.File.Report(s.At, "make two steps of it", "the step %q does more than one thing: %s", s.Name,
+			strings.Join(words, " and "))
 		return
 	}
 	try := "write call:, request:, follow:, lookup:, listen:, sheet:, set: or work out:"
@@ -207,10 +210,12 @@ func finishStep(r *bench.Reader, s *Step, k *Kind) {
 		s.Action = nil
 	}
 	if s.Wait != nil && len(s.Wait.Until) == 0 && k.has("every") {
-		r.File.Report(s.At, "write until: and below it PATH: RULE", "the step %q waits, and does not say until when", s.Name)
+		r.File.Report(s.At, "write until: and below it PATH: RULE", "the step %q waits, and does not say until when",
+			s.Name)
 	}
 	if len(s.Contents) > 1 {
-		r.File.Report(s.At, "keep one of them", "the step %q has more than one body: %s", s.Name, strings.Join(s.Contents, ", "))
+		r.File.Report(s.At, "keep one of them", "the step %q has more than one body: %s", s.Name,
+			strings.Join(s.Contents, ", "))
 	}
 	finishRefused(r, s)
 	if s.textAt != nil {
@@ -224,7 +229,8 @@ func finishRefused(r *bench.Reader, s *Step) {
 		return
 	}
 	report := func(e yamlfile.Entry) {
-		r.File.Report(e.Key, "take one of them out", "where the connection is refused there is no answer, and nothing to hold %s against", e.Key.Text)
+		r.File.Report(e.Key, "take one of them out",
+			"where the connection is refused there is no answer, and nothing to hold %s against", e.Key.Text)
 	}
 	for _, e := range s.At.Entries {
 		if slices.Contains([]string{"fields", "where", "keep", "until", "pages"}, e.Key.Text) {

@@ -25,7 +25,8 @@ func (q *Query) Read(r *bench.Reader, n *yamlfile.Node) {
 	q.SqlAt = n
 	text := r.Text(n)
 	if at := strings.Index(text, "${"); at >= 0 {
-		r.File.ReportInside(n, at, "write :name there, and under fill: name: ${…}", "a value is not pasted into SQL, it is bound")
+		r.File.ReportInside(n, at, "write :name there, and under fill: name: ${…}",
+			"a value is not pasted into SQL, it is bound")
 	}
 	statement, err := lookup.Parse(text)
 	var wrong *lookup.SyntaxError
@@ -39,7 +40,8 @@ func (q *Query) Read(r *bench.Reader, n *yamlfile.Node) {
 // Check reports where a statement and what fills it do not fit.
 func (q *Query) Check(r *bench.Reader, at *yamlfile.Node) {
 	if q.Database == "" {
-		r.File.Report(at, "write database: NAME, one of the bench's databases", "the query does not say which database it is for")
+		r.File.Report(at, "write database: NAME, one of the bench's databases",
+			"the query does not say which database it is for")
 	}
 	var filled []string
 	if q.Fill != nil {

@@ -32,7 +32,13 @@ func readRows(r *bench.Reader, n *yamlfile.Node) *Rows {
 	for _, one := range []struct {
 		word  string
 		given bool
-	}{{"from", rows.From != ""}, {"list", rows.list != nil}, {"numbers", rows.numbers != ""}, {"days", rows.days != ""}, {"sql", rows.Query.Sql != nil}} {
+	}{
+		{"from", rows.From != ""},
+		{"list", rows.list != nil},
+		{"numbers", rows.numbers != ""},
+		{"days", rows.days != ""},
+		{"sql", rows.Query.Sql != nil},
+	} {
 		if one.given {
 			given = append(given, one.word)
 		}
@@ -153,34 +159,64 @@ func readValues(r *bench.Reader, n *yamlfile.Node) ([]*document.Node, error) {
 }
 
 var rowsKeys = []bench.Key[Rows]{
-	bench.NewKey("from", "the file: "+strings.Join(table.Endings, ", "), func(r *bench.Reader, rows *Rows, n *yamlfile.Node) { rows.From, rows.At = r.PlainText(n), n }),
-	bench.NewKey("path", "where the list or the repeated element stands, in JSON and XML", func(r *bench.Reader, rows *Rows, n *yamlfile.Node) { rows.options.Path = r.Path(n) }),
-	bench.NewKey("sheet", "the sheet of a spreadsheet", func(r *bench.Reader, rows *Rows, n *yamlfile.Node) { rows.options.Sheet = r.PlainText(n) }),
-	bench.NewKey("header", "the row of a spreadsheet that names the columns", func(r *bench.Reader, rows *Rows, n *yamlfile.Node) { rows.options.Header = readWhole(r, n, "a row") }),
+	bench.NewKey("from", "the file: "+strings.Join(table.Endings, ", "),
+		func(r *bench.Reader, rows *Rows, n *yamlfile.Node) { rows.From, rows.At = r.PlainText(n), n }),
+	bench.NewKey("path", "where the list or the repeated element stands, in JSON and XML",
+		func(r *bench.Reader, rows *Rows, n *yamlfile.Node) { rows.options.Path = r.Path(n) }),
+	bench.NewKey("sheet", "the sheet of a spreadsheet", func(r *bench.Reader, rows *Rows, n *yamlfile.Node) {
+		rows.options.Sheet = r.PlainText(n)
+	}),
+	bench.NewKey("header", "the row of a spreadsheet that names the columns",
+		func(r *bench.Reader, rows *Rows, n *yamlfile.Node) { rows.options.Header = readWhole(r, n, "a row") }),
 	bench.NewKey("list", "the rows themselves", func(_ *bench.Reader, rows *Rows, n *yamlfile.Node) { rows.list = n }),
-	bench.NewKey("numbers", "a span: 1 to 100", func(r *bench.Reader, rows *Rows, n *yamlfile.Node) { rows.numbers = r.PlainText(n) }),
-	bench.NewKey("days", "a span: 2026-11-01 to 2026-11-30", func(r *bench.Reader, rows *Rows, n *yamlfile.Node) { rows.days = r.PlainText(n) }),
-	bench.NewKey("by", "the step of a span", func(r *bench.Reader, rows *Rows, n *yamlfile.Node) { rows.step = readWhole(r, n, "a step") }),
-	bench.NewKey("as", "the column of a span", func(r *bench.Reader, rows *Rows, n *yamlfile.Node) { rows.column = r.Identifier(n, "a column") }),
+	bench.NewKey("numbers", "a span: 1 to 100", func(r *bench.Reader, rows *Rows, n *yamlfile.Node) {
+		rows.numbers = r.PlainText(n)
+	}),
+	bench.NewKey("days", "a span: 2026-11-01 to 2026-11-30", func(r *bench.Reader, rows *Rows, n *yamlfile.Node) {
+		rows.days = r.PlainText(n)
+	}),
+	bench.NewKey("by", "the step of a span", func(r *bench.Reader, rows *Rows, n *yamlfile.Node) {
+		rows.step = readWhole(r, n, "a step")
+	}),
+	bench.NewKey("as", "the column of a span", func(r *bench.Reader, rows *Rows, n *yamlfile.Node) {
+		rows.column = r.Identifier(n, "a column")
+	}),
 	bench.NewKey("kinds", "column: text, number or boolean", func(r *bench.Reader, rows *Rows, n *yamlfile.Node) {
 		rows.options.Kinds = table.Kinds{}
 		for _, e := range r.Entries(n, "kinds") {
 			rows.options.Kinds[e.Key.Text] = r.Choice(e.Value, "kind of a column", "text", "number", "boolean")
 		}
 	}),
-	bench.NewKey("when", "a condition: only the rows for which it holds", func(r *bench.Reader, rows *Rows, n *yamlfile.Node) { rows.When = r.Condition(n) }),
-	bench.NewKey("sql", "a query of a database", func(r *bench.Reader, rows *Rows, n *yamlfile.Node) { rows.Query.Read(r, n); rows.At = n }),
-	bench.NewKey("database", "the database that the query is for", func(r *bench.Reader, rows *Rows, n *yamlfile.Node) { rows.Query.Database = r.PlainText(n) }),
-	bench.NewKey("columns", "those that a query gives, so that they are known before it is asked", func(r *bench.Reader, rows *Rows, n *yamlfile.Node) {
-		for _, item := range r.List(n) {
-			rows.Query.Columns = append(rows.Query.Columns, r.PlainText(item))
-		}
+	bench.NewKey("when", "a condition: only the rows for which it holds",
+		func(r *bench.Reader, rows *Rows, n *yamlfile.Node) { rows.When = r.Condition(n) }),
+	bench.NewKey("sql", "a query of a database", func(r *bench.Reader, rows *Rows, n *yamlfile.Node) {
+		rows.Query.Read(r, n)
+		rows.At = n
 	}),
-	bench.NewKey("fill", "the parameters of the query", func(r *bench.Reader, rows *Rows, n *yamlfile.Node) { rows.Query.Fill = r.Tree(n) }),
-	bench.NewKey("label", "the column that names a row in output", func(r *bench.Reader, rows *Rows, n *yamlfile.Node) { rows.Label = r.PlainText(n) }),
-	bench.NewKey("sample", "how many rows, by chance", func(r *bench.Reader, rows *Rows, n *yamlfile.Node) { rows.Sample = readWhole(r, n, "a sample") }),
-	bench.NewKey("seed", "decides which rows a sample takes", func(r *bench.Reader, rows *Rows, n *yamlfile.Node) { rows.Seed = r.PlainText(n) }),
-	bench.NewKey("limit", "how many rows at most", func(r *bench.Reader, rows *Rows, n *yamlfile.Node) { rows.Limit = readWhole(r, n, "a limit") }),
+	bench.NewKey("database", "the database that the query is for", func(r *bench.Reader, rows *Rows, n *yamlfile.Node) {
+		rows.Query.Database = r.PlainText(n)
+	}),
+	bench.NewKey("columns", "those that a query gives, so that they are known before it is asked",
+		func(r *bench.Reader, rows *Rows, n *yamlfile.Node) {
+			for _, item := range r.List(n) {
+				rows.Query.Columns = append(rows.Query.Columns, r.PlainText(item))
+			}
+		}),
+	bench.NewKey("fill", "the parameters of the query", func(r *bench.Reader, rows *Rows, n *yamlfile.Node) {
+		rows.Query.Fill = r.Tree(n)
+	}),
+	bench.NewKey("label", "the column that names a row in output", func(r *bench.Reader, rows *Rows, n *yamlfile.Node) {
+		rows.Label = r.PlainText(n)
+	}),
+	bench.NewKey("sample", "how many rows, by chance", func(r *bench.Reader, rows *Rows, n *yamlfile.Node) {
+		rows.Sample = readWhole(r, n, "a sample")
+	}),
+	bench.NewKey("seed", "decides which rows a sample takes", func(r *bench.Reader, rows *Rows, n *yamlfile.Node) {
+		rows.Seed = r.PlainText(n)
+	}),
+	bench.NewKey("limit", "how many rows at most", func(r *bench.Reader, rows *Rows, n *yamlfile.Node) {
+		rows.Limit = readWhole(r, n, "a limit")
+	}),
 }
 
 // readWhole reads a whole number from 1.
@@ -194,9 +230,16 @@ func readWhole(r *bench.Reader, n *yamlfile.Node, what string) int {
 
 var (
 	rowsTogether = []bench.Together{
-		{Key: "path", With: []string{"from"}, Without: nil}, {Key: "sheet", With: []string{"from"}, Without: nil}, {Key: "header", With: []string{"from"}, Without: nil}, {Key: "kinds", With: []string{"from", "list"}, Without: nil},
-		{Key: "by", With: []string{"numbers", "days"}, Without: nil}, {Key: "as", With: []string{"numbers", "days"}, Without: nil},
-		{Key: "database", With: []string{"sql"}, Without: nil}, {Key: "fill", With: []string{"sql"}, Without: nil}, {Key: "columns", With: []string{"sql"}, Without: nil}, {Key: "seed", With: []string{"sample"}, Without: nil},
+		{Key: "path", With: []string{"from"}, Without: nil},
+		{Key: "sheet", With: []string{"from"}, Without: nil},
+		{Key: "header", With: []string{"from"}, Without: nil},
+		{Key: "kinds", With: []string{"from", "list"}, Without: nil},
+		{Key: "by", With: []string{"numbers", "days"}, Without: nil},
+		{Key: "as", With: []string{"numbers", "days"}, Without: nil},
+		{Key: "database", With: []string{"sql"}, Without: nil},
+		{Key: "fill", With: []string{"sql"}, Without: nil},
+		{Key: "columns", With: []string{"sql"}, Without: nil},
+		{Key: "seed", With: []string{"sample"}, Without: nil},
 	}
 
 	// rowsEndings are the keys of rows that belong to some kinds of files.

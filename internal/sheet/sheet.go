@@ -110,7 +110,8 @@ func readSheet(b *bench.Bench, name string, data []byte, within []string, kinds 
 	if s.Name == "" {
 		s.Name = strings.TrimSuffix(filepath.Base(name), filepath.Ext(name))
 	}
-	if steps := s.Source.Root.Get("steps"); len(s.Steps) == 0 && (steps == nil || steps.Kind == yamlfile.Sequence && len(steps.Items) == 0) {
+	if steps := s.Source.Root.Get("steps"); len(s.Steps) == 0 &&
+		(steps == nil || steps.Kind == yamlfile.Sequence && len(steps.Items) == 0) {
 		s.Source.Report(s.Source.Root, "write steps: and below it a step with - step: NAME", "the sheet has no steps")
 	}
 	return s
@@ -151,7 +152,9 @@ func RelativeTo(folder, file string) (name string, ok bool) {
 func (s *Sheet) File() string { return s.Source.Name }
 
 var sheetKeys = []bench.Key[Sheet]{
-	bench.NewKey("sheet", "the sheet's name", func(r *bench.Reader, s *Sheet, n *yamlfile.Node) { s.Name = r.PlainText(n) }),
+	bench.NewKey("sheet", "the sheet's name", func(r *bench.Reader, s *Sheet, n *yamlfile.Node) {
+		s.Name = r.PlainText(n)
+	}),
 	bench.NewKey("about", "what it shows", func(r *bench.Reader, s *Sheet, n *yamlfile.Node) { s.About = r.Text(n) }),
 	bench.NewKey("site", "the site, unless another is asked for", func(r *bench.Reader, s *Sheet, n *yamlfile.Node) {
 		s.Site = r.PlainText(n)
@@ -159,14 +162,26 @@ var sheetKeys = []bench.Key[Sheet]{
 			r.NotThere(n, "site", s.Site, s.Bench.SiteNames())
 		}
 	}),
-	bench.NewKey("names", "prefixes of XML names", func(r *bench.Reader, s *Sheet, n *yamlfile.Node) { s.Names = r.Names(n) }),
-	bench.NewKey("takes", "values that whoever runs the sheet gives it: required, or what is meant without", func(r *bench.Reader, s *Sheet, n *yamlfile.Node) { s.Takes = readTakes(r, n) }),
-	bench.NewKey("rows", "the inputs: a CSV file, or from: with more keys", func(r *bench.Reader, s *Sheet, n *yamlfile.Node) { s.Rows = readRows(r, n) }),
-	bench.NewKey("expect", "limits of the times of its steps: p50, p90, p95, p99, max, per second", func(r *bench.Reader, s *Sheet, n *yamlfile.Node) { s.Limits = readLimits(r, n) }),
-	bench.NewKey("first", "steps before the rows", func(r *bench.Reader, s *Sheet, n *yamlfile.Node) { s.First = readSteps(r, n, s.kinds) }),
-	bench.NewKey("steps", "steps for each row", func(r *bench.Reader, s *Sheet, n *yamlfile.Node) { s.Steps = readSteps(r, n, s.kinds) }),
-	bench.NewKey("finally", "steps at the end of each row, whatever happened", func(r *bench.Reader, s *Sheet, n *yamlfile.Node) { s.Finally = readSteps(r, n, s.kinds) }),
-	bench.NewKey("last", "steps after the rows", func(r *bench.Reader, s *Sheet, n *yamlfile.Node) { s.Last = readSteps(r, n, s.kinds) }),
+	bench.NewKey("names", "prefixes of XML names", func(r *bench.Reader, s *Sheet, n *yamlfile.Node) {
+		s.Names = r.Names(n)
+	}),
+	bench.NewKey("takes", "values that whoever runs the sheet gives it: required, or what is meant without",
+		func(r *bench.Reader, s *Sheet, n *yamlfile.Node) { s.Takes = readTakes(r, n) }),
+	bench.NewKey("rows", "the inputs: a CSV file, or from: with more keys",
+		func(r *bench.Reader, s *Sheet, n *yamlfile.Node) { s.Rows = readRows(r, n) }),
+	bench.NewKey("expect", "limits of the times of its steps: p50, p90, p95, p99, max, per second",
+		func(r *bench.Reader, s *Sheet, n *yamlfile.Node) { s.Limits = readLimits(r, n) }),
+	bench.NewKey("first", "steps before the rows", func(r *bench.Reader, s *Sheet, n *yamlfile.Node) {
+		s.First = readSteps(r, n, s.kinds)
+	}),
+	bench.NewKey("steps", "steps for each row", func(r *bench.Reader, s *Sheet, n *yamlfile.Node) {
+		s.Steps = readSteps(r, n, s.kinds)
+	}),
+	bench.NewKey("finally", "steps at the end of each row, whatever happened",
+		func(r *bench.Reader, s *Sheet, n *yamlfile.Node) { s.Finally = readSteps(r, n, s.kinds) }),
+	bench.NewKey("last", "steps after the rows", func(r *bench.Reader, s *Sheet, n *yamlfile.Node) {
+		s.Last = readSteps(r, n, s.kinds)
+	}),
 }
 
 // EveryStep goes through the steps of a sheet, with those within them.

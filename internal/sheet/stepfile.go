@@ -19,7 +19,10 @@ import (
 // TextFormat is the kind of a body given as text or file: that of the step's Content-Type,
 // else of the file's ending, else of the first character.
 func (s *Step) TextFormat(file, text string) document.Format {
-	format := map[string]document.Format{".json": document.JSON, ".xml": document.XML, ".txt": document.Plain, ".csv": document.Plain}[strings.ToLower(filepath.Ext(file))]
+	format := map[string]document.Format{
+		".json": document.JSON, ".xml": document.XML, ".txt": document.Plain,
+		".csv": document.Plain,
+	}[strings.ToLower(filepath.Ext(file))]
 	for _, h := range s.Spec.Headers {
 		if strings.EqualFold(h.Name, "Content-Type") && h.Value.Scalar != nil && h.Value.Scalar.IsLiteral() {
 			format = document.FormatOf(h.Value.Scalar.LiteralText(), nil)
@@ -49,7 +52,8 @@ func finishText(r *bench.Reader, s *Step) {
 	if err != nil {
 		if s.TextFile != "" {
 			line, column := document.Position([]byte(text), err.(*value.Error).Offset)
-			r.File.Report(s.textAt, err.(*value.Error).Try, "%s:%d:%d: %s", s.TextFile, line, column, err.(*value.Error).Message)
+			r.File.Report(s.textAt, err.(*value.Error).Try, "%s:%d:%d: %s", s.TextFile, line, column,
+				err.(*value.Error).Message)
 		} else {
 			r.Mistake(s.textAt, 0, err)
 		}
@@ -64,22 +68,38 @@ const namingKeys = 2
 
 // commonKeys are those that several kinds of steps have.
 var commonKeys = []bench.Key[Step]{
-	bench.NewKey("step", "the step's name", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Name = r.PlainText(n) }),
+	bench.NewKey("step", "the step's name", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+		s.Name = r.PlainText(n)
+	}),
 	bench.NewKey("about", "what it shows", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.About = r.Text(n) }),
-	bench.NewKey("for each", "${list}, or name: ${list}: once for each item", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Each = readEach(r, n) }),
-	bench.NewKey("stop", "row or sheet: what ends where the step falls short", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
-		s.Stop = r.Choice(n, "end of a stop", "row", "sheet")
+	bench.NewKey("for each", "${list}, or name: ${list}: once for each item",
+		func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Each = readEach(r, n) }),
+	bench.NewKey("stop", "row or sheet: what ends where the step falls short",
+		func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+			s.Stop = r.Choice(n, "end of a stop", "row", "sheet")
+		}),
+	bench.NewKey("until", "path: rule: asks again until they hold", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+		s.waiting().Until = ReadFieldRules(r, n, "")
 	}),
-	bench.NewKey("until", "path: rule: asks again until they hold", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.waiting().Until = ReadFieldRules(r, n, "") }),
-	bench.NewKey("every", "the pause between askings; 200 ms to 5 s grows", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.waiting().Every = readPauses(r, n) }),
-	bench.NewKey("within", "how long is waited at most", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.waiting().Within = r.Duration(n) }),
-	bench.NewKey("states", "the states on the way, in their order", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.waiting().States = readStates(r, n) }),
-	bench.NewKey("again", "how often it is tried, where it goes wrong", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Again = readAgain(r, n) }),
-	bench.NewKey("site", "another site for this step", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Site, s.SiteAt = r.PlainText(n), n }),
-	bench.NewKey("login", "a login, several, none, or spoil: with how:", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Login = readLoginChoice(r, n) }),
-	bench.NewKey("contract", "what is held against it: both, request, answer or off", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
-		s.Contract = r.Choice(n, "part of an exchange", "both", "request", "answer", "off")
+	bench.NewKey("every", "the pause between askings; 200 ms to 5 s grows",
+		func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.waiting().Every = readPauses(r, n) }),
+	bench.NewKey("within", "how long is waited at most", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+		s.waiting().Within = r.Duration(n)
 	}),
+	bench.NewKey("states", "the states on the way, in their order", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+		s.waiting().States = readStates(r, n)
+	}),
+	bench.NewKey("again", "how often it is tried, where it goes wrong",
+		func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Again = readAgain(r, n) }),
+	bench.NewKey("site", "another site for this step", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+		s.Site, s.SiteAt = r.PlainText(n), n
+	}),
+	bench.NewKey("login", "a login, several, none, or spoil: with how:",
+		func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Login = readLoginChoice(r, n) }),
+	bench.NewKey("contract", "what is held against it: both, request, answer or off",
+		func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+			s.Contract = r.Choice(n, "part of an exchange", "both", "request", "answer", "off")
+		}),
 	bench.NewKey("attach", "files that travel beside the envelope", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
 		for _, item := range r.List(n) {
 			var a request.Attachment
@@ -90,22 +110,35 @@ var commonKeys = []bench.Key[Step]{
 			s.Spec.Attach = append(s.Spec.Attach, a)
 		}
 	}),
-	bench.NewKey("addressing", "true: WS-Addressing blocks go with it", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
-		s.Addressing = r.Choice(n, "answer to yes or no (true or false)", "true", "false")
+	bench.NewKey("addressing", "true: WS-Addressing blocks go with it",
+		func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+			s.Addressing = r.Choice(n, "answer to yes or no (true or false)", "true", "false")
+		}),
+	bench.NewKey("soap", "1.1 or 1.2; off for a body that goes without an envelope of ours",
+		func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+			s.SOAP = soap.Version(r.Choice(n, "version of SOAP", "1.1", "1.2", SOAPOff))
+		}),
+	bench.NewKey("action", "the SOAP action", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+		s.SOAPAction = r.Template(n)
 	}),
-	bench.NewKey("soap", "1.1 or 1.2; off for a body that goes without an envelope of ours", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
-		s.SOAP = soap.Version(r.Choice(n, "version of SOAP", "1.1", "1.2", SOAPOff))
+	bench.NewKey("blocks", "SOAP header blocks", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+		s.Spec.SOAP = &request.SOAP{Blocks: r.Tree(n)}
 	}),
-	bench.NewKey("action", "the SOAP action", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.SOAPAction = r.Template(n) }),
-	bench.NewKey("blocks", "SOAP header blocks", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Spec.SOAP = &request.SOAP{Blocks: r.Tree(n)} }),
-	bench.NewKey("headers", "header fields; null for one that is not to go with it", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Spec.Headers = r.Pairs(n, "headers") }),
-	bench.NewKey("query", "query values", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Spec.Query = r.Pairs(n, "query") }),
-	bench.NewKey("cookies", "cookies", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Spec.Cookies = r.Pairs(n, "cookies") }),
+	bench.NewKey("headers", "header fields; null for one that is not to go with it",
+		func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Spec.Headers = r.Pairs(n, "headers") }),
+	bench.NewKey("query", "query values", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+		s.Spec.Query = r.Pairs(n, "query")
+	}),
+	bench.NewKey("cookies", "cookies", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+		s.Spec.Cookies = r.Pairs(n, "cookies")
+	}),
 	bench.NewKey("fill", "fields by name", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
 		r.Entries(n, "fill")
 		s.Fill, s.FillAt = r.Tree(n), n
 	}),
-	bench.NewKey("body", "a body as a tree", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Spec.Body = s.content(r, "body", r.Tree(n)) }),
+	bench.NewKey("body", "a body as a tree", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+		s.Spec.Body = s.content(r, "body", r.Tree(n))
+	}),
 	bench.NewKey("text", "a body as text, filled in and escaped", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
 		r.Text(n)
 		s.content(r, "text", nil)
@@ -128,30 +161,36 @@ var commonKeys = []bench.Key[Step]{
 		s.content(r, "form", nil)
 		s.Spec.Form = r.Pairs(n, "form")
 	}),
-	bench.NewKey("parts", "parts of a multipart body; of a batch, steps", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
-		s.content(r, "parts", nil)
-		for _, item := range r.List(n) {
-			p := request.Part{}
-			bench.ReadMapping(r, "a part", item, &p, partKeys)
-			if p.Name == "" || (p.Value == nil) == (p.File == "") {
-				r.File.Report(item, "", "a part has a name: and either value: or file:")
+	bench.NewKey("parts", "parts of a multipart body; of a batch, steps",
+		func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+			s.content(r, "parts", nil)
+			for _, item := range r.List(n) {
+				p := request.Part{}
+				bench.ReadMapping(r, "a part", item, &p, partKeys)
+				if p.Name == "" || (p.Value == nil) == (p.File == "") {
+					r.File.Report(item, "", "a part has a name: and either value: or file:")
+				}
+				s.Spec.Parts = append(s.Spec.Parts, p)
 			}
-			s.Spec.Parts = append(s.Spec.Parts, p)
-		}
-	}),
-	bench.NewKey("drop empty", "true: fields without a value are left out", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Spec.DropEmpty = r.Yes(n) }),
-	bench.NewKey("pages", "how many pages of a list are read, where an answer leads to the next one", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
-		pages, err := strconv.Atoi(r.PlainText(n))
-		if err != nil || pages < 1 {
-			r.File.Report(n, "pages: 5", "pages must be a whole number from 1")
-		}
-		s.Pages = pages
-	}),
+		}),
+	bench.NewKey("drop empty", "true: fields without a value are left out",
+		func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Spec.DropEmpty = r.Yes(n) }),
+	bench.NewKey("pages", "how many pages of a list are read, where an answer leads to the next one",
+		func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+			pages, err := strconv.Atoi(r.PlainText(n))
+			if err != nil || pages < 1 {
+				r.File.Report(n, "pages: 5", "pages must be a whole number from 1")
+			}
+			s.Pages = pages
+		}),
 	bench.NewKey("redirects", "follow or off", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
 		s.Stay = r.Choice(n, "way with redirects", "follow", "off") == "off"
 	}),
-	bench.NewKey("http", "1.1 or 2", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.HTTP = r.Choice(n, "version of HTTP", "1.1", "2") }),
-	bench.NewKey("when", "a condition: the step is left out unless it holds", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.When = r.Condition(n) }),
+	bench.NewKey("http", "1.1 or 2", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+		s.HTTP = r.Choice(n, "version of HTTP", "1.1", "2")
+	}),
+	bench.NewKey("when", "a condition: the step is left out unless it holds",
+		func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.When = r.Condition(n) }),
 	bench.NewKey("keep", "name: path", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
 		for _, e := range r.Entries(n, "keep") {
 			if k := readKeep(r, e); k != nil {
@@ -162,7 +201,9 @@ var commonKeys = []bench.Key[Step]{
 	bench.NewKey("expect", "what the reply must be", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
 		bench.ReadMapping(r, "expect", n, &s.Expect, expectKeys)
 	}),
-	bench.NewKey("fields", "path: rule", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Fields = ReadFieldRules(r, n, "") }),
+	bench.NewKey("fields", "path: rule", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+		s.Fields = ReadFieldRules(r, n, "")
+	}),
 	bench.NewKey("where", "conditions", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
 		for _, item := range r.List(n) {
 			if c := r.Condition(item); c != nil {
@@ -175,12 +216,13 @@ var commonKeys = []bench.Key[Step]{
 // What takes a step back is a step, which is read by the same keys.
 func init() {
 	commonKeys = append(commonKeys,
-		bench.NewKey("undo", "a step that takes it back, at the end of the row", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
-			s.Undo = readStep(r, n, "undo", s.kinds)
-			if s.Undo != nil && s.Undo.Undo != nil {
-				r.File.Report(n, "", "what takes something back is not taken back itself")
-			}
-		}))
+		bench.NewKey("undo", "a step that takes it back, at the end of the row",
+			func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+				s.Undo = readStep(r, n, "undo", s.kinds)
+				if s.Undo != nil && s.Undo.Undo != nil {
+					r.File.Report(n, "", "what takes something back is not taken back itself")
+				}
+			}))
 }
 
 // content notes that a body was given; it hands the tree through.
@@ -197,20 +239,32 @@ var attachKeys = []bench.Key[request.Attachment]{
 			a.Name = filepath.Base(name)
 		}
 	}),
-	bench.NewKey("type", "its media type", func(r *bench.Reader, a *request.Attachment, n *yamlfile.Node) { a.Type = r.PlainText(n) }),
-	bench.NewKey("name", "how fields refer to it", func(r *bench.Reader, a *request.Attachment, n *yamlfile.Node) { a.Name = r.PlainText(n) }),
+	bench.NewKey("type", "its media type", func(r *bench.Reader, a *request.Attachment, n *yamlfile.Node) {
+		a.Type = r.PlainText(n)
+	}),
+	bench.NewKey("name", "how fields refer to it", func(r *bench.Reader, a *request.Attachment, n *yamlfile.Node) {
+		a.Name = r.PlainText(n)
+	}),
 }
 
 var partKeys = []bench.Key[request.Part]{
-	bench.NewKey("name", "the part's name", func(r *bench.Reader, p *request.Part, n *yamlfile.Node) { p.Name = r.PlainText(n) }),
-	bench.NewKey("value", "its content", func(r *bench.Reader, p *request.Part, n *yamlfile.Node) { p.Value = r.Tree(n) }),
+	bench.NewKey("name", "the part's name", func(r *bench.Reader, p *request.Part, n *yamlfile.Node) {
+		p.Name = r.PlainText(n)
+	}),
+	bench.NewKey("value", "its content", func(r *bench.Reader, p *request.Part, n *yamlfile.Node) {
+		p.Value = r.Tree(n)
+	}),
 	bench.NewKey("file", "the file with its content", func(r *bench.Reader, p *request.Part, n *yamlfile.Node) {
 		name := r.BenchFile(n)
 		p.FileName = filepath.Base(name)
 		p.File, _ = safefile.Inside(r.Dir, name)
 	}),
-	bench.NewKey("file name", "the file name that is sent", func(r *bench.Reader, p *request.Part, n *yamlfile.Node) { p.FileName = r.PlainText(n) }),
-	bench.NewKey("type", "its media type", func(r *bench.Reader, p *request.Part, n *yamlfile.Node) { p.Type = r.PlainText(n) }),
+	bench.NewKey("file name", "the file name that is sent", func(r *bench.Reader, p *request.Part, n *yamlfile.Node) {
+		p.FileName = r.PlainText(n)
+	}),
+	bench.NewKey("type", "its media type", func(r *bench.Reader, p *request.Part, n *yamlfile.Node) {
+		p.Type = r.PlainText(n)
+	}),
 }
 
 func readLoginChoice(r *bench.Reader, n *yamlfile.Node) *LoginChoice {
@@ -227,7 +281,9 @@ func readLoginChoice(r *bench.Reader, n *yamlfile.Node) *LoginChoice {
 }
 
 var loginChoiceKeys = []bench.Key[LoginChoice]{
-	bench.NewKey("spoil", "the login whose token is spoilt", func(r *bench.Reader, c *LoginChoice, n *yamlfile.Node) { c.Names, c.At = []string{r.PlainText(n)}, n }),
+	bench.NewKey("spoil", "the login whose token is spoilt", func(r *bench.Reader, c *LoginChoice, n *yamlfile.Node) {
+		c.Names, c.At = []string{r.PlainText(n)}, n
+	}),
 	bench.NewKey("how", strings.Join(login.Ways, ", "), func(r *bench.Reader, c *LoginChoice, n *yamlfile.Node) {
 		c.Spoil = r.Choice(n, "way to spoil a token", login.Ways...)
 	}),
@@ -292,7 +348,9 @@ type keeping struct {
 
 var keepKeys = []bench.Key[keeping]{
 	bench.NewKey("at", "path of the value", func(_ *bench.Reader, k *keeping, n *yamlfile.Node) { k.at = n }),
-	bench.NewKey("secret", "true: it is masked from then on", func(r *bench.Reader, k *keeping, n *yamlfile.Node) { k.secret = r.Yes(n) }),
+	bench.NewKey("secret", "true: it is masked from then on", func(r *bench.Reader, k *keeping, n *yamlfile.Node) {
+		k.secret = r.Yes(n)
+	}),
 }
 
 // ReadFieldRules reads paths with rules; the paths are put behind prefix.
@@ -327,8 +385,13 @@ func (s *Step) SOAPWords() []string {
 	for _, one := range []struct {
 		word  string
 		given bool
-	}{{"soap", s.SOAP != "" && s.SOAP != SOAPOff}, {"action", s.SOAPAction != nil}, {"blocks", s.Spec.SOAP != nil && s.Spec.SOAP.Blocks != nil},
-		{"addressing", s.Addressing != ""}, {"attach", len(s.Spec.Attach) > 0}} {
+	}{
+		{"soap", s.SOAP != "" && s.SOAP != SOAPOff},
+		{"action", s.SOAPAction != nil},
+		{"blocks", s.Spec.SOAP != nil && s.Spec.SOAP.Blocks != nil},
+		{"addressing", s.Addressing != ""},
+		{"attach", len(s.Spec.Attach) > 0},
+	} {
 		if one.given {
 			words = append(words, one.word+":")
 		}

@@ -38,7 +38,8 @@ func limitKeys() []bench.Key[limitsOf] {
 					continue
 				}
 				if _, err := rule.Parse(parsed.Source, false); err != nil {
-					r.File.Report(item, "write it like under 800 ms; of several in a list all must be met", "a limit is a rule in words")
+					r.File.Report(item, "write it like under 800 ms; of several in a list all must be met",
+						"a limit is a rule in words")
 					continue
 				}
 				of.into.All = append(of.into.All, limit{of.step, w.Word, parsed})
@@ -51,12 +52,13 @@ func limitKeys() []bench.Key[limitsOf] {
 // readLimits reads expect: of a sheet.
 func readLimits(r *bench.Reader, n *yamlfile.Node) *Limits {
 	l := &Limits{At: map[string]*yamlfile.Node{}}
-	keys := append(limitKeys(), bench.NewKey("steps", "step: limits of its own", func(r *bench.Reader, _ *limitsOf, n *yamlfile.Node) {
-		for _, e := range r.Entries(n, "steps") {
-			l.At[e.Key.Text] = e.Key
-			bench.ReadMapping(r, "what is expected of times", e.Value, &limitsOf{e.Key.Text, l}, limitKeys())
-		}
-	}))
+	keys := append(limitKeys(),
+		bench.NewKey("steps", "step: limits of its own", func(r *bench.Reader, _ *limitsOf, n *yamlfile.Node) {
+			for _, e := range r.Entries(n, "steps") {
+				l.At[e.Key.Text] = e.Key
+				bench.ReadMapping(r, "what is expected of times", e.Value, &limitsOf{e.Key.Text, l}, limitKeys())
+			}
+		}))
 	bench.ReadMapping(r, "what is expected of times", n, &limitsOf{"", l}, keys)
 	return l
 }

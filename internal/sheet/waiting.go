@@ -46,7 +46,8 @@ func readPauses(r *bench.Reader, n *yamlfile.Node) Pauses {
 		one.Text = longest
 		p.Longest = r.Duration(&one)
 		if p.Longest < p.First {
-			r.File.Report(n, "write the shorter one first", "the pauses are to grow, and %s is shorter than %s", longest, first)
+			r.File.Report(n, "write the shorter one first", "the pauses are to grow, and %s is shorter than %s",
+				longest, first)
 		}
 	}
 	if p.First > 0 {
@@ -67,26 +68,30 @@ func (s *Step) waiting() *Waiting {
 }
 
 var statesKeys = []bench.Key[States]{
-	bench.NewKey("of", "path of the state", func(r *bench.Reader, s *States, n *yamlfile.Node) { s.Source, s.Path = r.Text(n), r.Path(n) }),
-	bench.NewKey("allowed", "the states in their order; a list within it is one of several", func(r *bench.Reader, s *States, n *yamlfile.Node) {
-		for _, item := range r.List(n) {
-			var some []string
-			if item.Kind == yamlfile.Sequence {
-				for _, one := range r.List(item) {
-					some = append(some, r.PlainText(one))
-				}
-			} else {
-				some = []string{r.PlainText(item)}
-			}
-			s.Allowed = append(s.Allowed, some)
-		}
+	bench.NewKey("of", "path of the state", func(r *bench.Reader, s *States, n *yamlfile.Node) {
+		s.Source, s.Path = r.Text(n), r.Path(n)
 	}),
+	bench.NewKey("allowed", "the states in their order; a list within it is one of several",
+		func(r *bench.Reader, s *States, n *yamlfile.Node) {
+			for _, item := range r.List(n) {
+				var some []string
+				if item.Kind == yamlfile.Sequence {
+					for _, one := range r.List(item) {
+						some = append(some, r.PlainText(one))
+					}
+				} else {
+					some = []string{r.PlainText(item)}
+				}
+				s.Allowed = append(s.Allowed, some)
+			}
+		}),
 	bench.NewKey("failed", "states that end the waiting", func(r *bench.Reader, s *States, n *yamlfile.Node) {
 		for _, item := range r.List(n) {
 			s.Failed = append(s.Failed, r.PlainText(item))
 		}
 	}),
-	bench.NewKey("skips", "true: states that asking missed may be left out", func(r *bench.Reader, s *States, n *yamlfile.Node) { s.Skips = r.Yes(n) }),
+	bench.NewKey("skips", "true: states that asking missed may be left out",
+		func(r *bench.Reader, s *States, n *yamlfile.Node) { s.Skips = r.Yes(n) }),
 }
 
 func readStates(r *bench.Reader, n *yamlfile.Node) *States {

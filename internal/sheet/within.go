@@ -58,7 +58,8 @@ func (s *Sheet) Given(fill map[string]*document.Node) (map[string]*document.Node
 		case t.Default != nil:
 			out[t.Name] = t.Default
 		case t.Required:
-			return nil, fmt.Errorf("the sheet %s must be given %s; write it under fill:, or -set %s=VALUE", s.Name, t.Name, t.Name)
+			return nil, fmt.Errorf("the sheet %s must be given %s; write it under fill:, or -set %s=VALUE", s.Name,
+				t.Name, t.Name)
 		}
 	}
 	return out, nil

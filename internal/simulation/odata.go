@@ -36,7 +36,8 @@ func (c *httpCalls) counted(fields, body *document.Node) *document.Node {
 	is, _ := c.isOData()
 	list := body.Get("value")
 	asked := fields.Get("count")
-	if !is || asked == nil || list == nil || list.Kind != document.List || asked.Text != "true" && asked.Text != "allpages" {
+	if !is || asked == nil || list == nil || list.Kind != document.List ||
+		asked.Text != "true" && asked.Text != "allpages" {
 		return body
 	}
 	body.Set("@odata.count", document.NewNumber(strconv.Itoa(len(list.Items()))))
@@ -48,9 +49,15 @@ func (c *httpCalls) counted(fields, body *document.Node) *document.Node {
 func (c *httpCalls) errorBody(status int, detail string) (mediaType string, body any) {
 	switch is, two := c.isOData(); {
 	case two:
-		return "application/json", map[string]any{"error": map[string]any{"code": fmt.Sprint(status), "message": map[string]any{"lang": "en", "value": detail}}}
+		return "application/json",
+			map[string]any{"error": map[string]any{
+				"code":    fmt.Sprint(status),
+				"message": map[string]any{"lang": "en", "value": detail},
+			}}
 	case is:
-		return "application/json", map[string]any{"error": map[string]any{"code": fmt.Sprint(status), "message": detail}}
+		return "application/json",
+			map[string]any{"error": map[string]any{"code": fmt.Sprint(status), "message": detail}}
 	}
-	return "application/problem+json", map[string]any{"type": "about:blank", "title": http.StatusText(status), "status": status, "detail": detail}
+	return "application/problem+json",
+		map[string]any{"type": "about:blank", "title": http.StatusText(status), "status": status, "detail": detail}
 }

@@ -112,7 +112,10 @@ func (c *httpCalls) answer(s *Service, w http.ResponseWriter, r *http.Request, b
 	}
 	op := found.op
 	asked.Operation = op.Name
-	fields, wrong, status := op.Receive(&contract.Received{Path: found.inPath(values), Query: r.URL.Query(), Header: r.Header, Body: body, IsKind: rule.IsKind})
+	fields, wrong, status := op.Receive(&contract.Received{
+		Path: found.inPath(values), Query: r.URL.Query(),
+		Header: r.Header, Body: body, IsKind: rule.IsKind,
+	})
 	if len(wrong) > 0 {
 		c.refuse(w, status, wrong, asked)
 		return

@@ -150,7 +150,8 @@ func (s *Script) entry(n *yamlfile.Node) *entry {
 					s.keys(n, map[string]func(*yamlfile.Node){
 						"code": func(n *yamlfile.Node) {
 							if n.Text != "Client" && n.Text != "Server" {
-								s.file.Report(n, "Client or Server", "a fault is the client's or the server's, not %q", n.Text)
+								s.file.Report(n, "Client or Server", "a fault is the client's or the server's, not %q",
+									n.Text)
 							}
 							e.fault.code = n.Text
 						},
@@ -370,7 +371,8 @@ func (s *scope) Lookup(space, name string) (*document.Node, error) {
 		b[6], b[8] = b[6]&0x0f|0x40, b[8]&0x3f|0x80 // version 4 (RFC 9562, 5.4)
 		return document.NewText(fmt.Sprintf("%x-%x-%x-%x-%x", b[:4], b[4:6], b[6:8], b[8:10], b[10:])), nil
 	}
-	return nil, fmt.Errorf("there is no ${%s}; there are asked.FIELD, state.NAME, number, now, today, uuid", strings.TrimPrefix(space+"."+name, "."))
+	return nil, fmt.Errorf("there is no ${%s}; there are asked.FIELD, state.NAME, number, now, today, uuid",
+		strings.TrimPrefix(space+"."+name, "."))
 }
 
 // Played are past exchanges that are answered again, each request with the answer that it

@@ -108,7 +108,10 @@ func (s *Service) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, "the request is not whole, or too large", http.StatusRequestEntityTooLarge)
 		return
 	}
-	asked := &Asked{At: time.Now().UTC().Round(time.Millisecond), Method: r.Method, Path: r.URL.Path, Query: r.URL.RawQuery, Body: string(body), AnsweredBy: "sample"}
+	asked := &Asked{
+		At: time.Now().UTC().Round(time.Millisecond), Method: r.Method, Path: r.URL.Path,
+		Query: r.URL.RawQuery, Body: string(body), AnsweredBy: "sample",
+	}
 	seen := &statusOf{ResponseWriter: w, status: http.StatusOK}
 	if !s.document(seen, r) {
 		if played := s.options.Played.next(r, body); played != nil {
@@ -191,7 +194,10 @@ func (s *Service) scripted(operation string, fields *document.Node, asked *Asked
 	said, line, err := s.options.Script.say(operation, fields, s.state, s.calls)
 	if err != nil {
 		asked.Wrong = append(asked.Wrong, err.Error())
-		return &Saying{Status: http.StatusInternalServerError, Fault: &Fault{Code: "Server", Text: err.Error()}, Text: err.Error()}
+		return &Saying{
+			Status: http.StatusInternalServerError, Fault: &Fault{Code: "Server", Text: err.Error()},
+			Text: err.Error(),
+		}
 	}
 	if said == nil {
 		return workedOut()

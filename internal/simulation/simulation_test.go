@@ -112,7 +112,8 @@ func FuzzReadScript(f *testing.F) {
 		if err != nil {
 			return
 		}
-		s, err := simulation.New(contract, simulation.Options{Script: script, Wait: func(*http.Request, time.Duration) {}})
+		s, err := simulation.New(contract,
+			simulation.Options{Script: script, Wait: func(*http.Request, time.Duration) {}})
 		if err != nil {
 			return
 		}

@@ -53,7 +53,8 @@ func (c soapCalls) answer(s *Service, w http.ResponseWriter, r *http.Request, bo
 		http.Error(w, "SOAP is asked for by POST; ?wsdl gives the contract", http.StatusMethodNotAllowed)
 		return
 	}
-	if mediaType, _, _ := mime.ParseMediaType(r.Header.Get("Content-Type")); mediaType != "text/xml" && mediaType != "application/soap+xml" {
+	if mediaType, _, _ := mime.ParseMediaType(r.Header.Get("Content-Type")); mediaType != "text/xml" &&
+		mediaType != "application/soap+xml" {
 		// SOAP 1.1, 6; SOAP 1.2, Part 2, 7.1.4.
 		asked.Wrong = []string{"a message comes as text/xml or application/soap+xml, not as " + mediaType}
 		http.Error(w, asked.Wrong[0], http.StatusUnsupportedMediaType)
@@ -103,7 +104,10 @@ func (c soapCalls) answer(s *Service, w http.ResponseWriter, r *http.Request, bo
 	}
 	payload := c.payload(op, fields, said)
 	if payload == nil {
-		writeFault(w, version, &Fault{Code: "Server", Text: "the script's answer does not fit the contract: " + strings.Join(asked.Wrong, "; ")})
+		writeFault(w, version, &Fault{
+			Code: "Server",
+			Text: "the script's answer does not fit the contract: " + strings.Join(asked.Wrong, "; "),
+		})
 		return
 	}
 	status := http.StatusOK
@@ -237,7 +241,10 @@ func writeFault(w http.ResponseWriter, version soap.Version, f *Fault) {
 			status = http.StatusBadRequest
 		}
 		reason := in("Text", text(f.Text))
-		reason.SetAttributes([]document.Attribute{{Name: document.Name{Space: "http://www.w3.org/XML/1998/namespace", Prefix: "xml", Local: "lang"}, Value: "en"}})
+		reason.SetAttributes([]document.Attribute{{Name: document.Name{
+			Space:  "http://www.w3.org/XML/1998/namespace",
+			Prefix: "xml", Local: "lang",
+		}, Value: "en"}})
 		fault = in("Fault", in("Code", in("Value", text("soap:"+code))), in("Reason", reason))
 		if detail != nil {
 			fault.AppendItems(in("Detail", detail...))

@@ -42,7 +42,9 @@ func Include(id string) *document.Node {
 // payload refers to them (MTOM, section 4); without it they just travel along
 // (SOAP Messages with Attachments, section 3). The content type replaces that of
 // the envelope.
-func Package(version Version, action string, envelope []byte, attachments []Attachment, xop bool) (contentType string, body []byte, err error) {
+func Package(version Version, action string, envelope []byte, attachments []Attachment,
+	xop bool,
+) (contentType string, body []byte, err error) {
 	var out bytes.Buffer
 	w := multipart.NewWriter(&out)
 	plain, _, _ := strings.Cut(version.ContentType(""), ";")
@@ -60,7 +62,10 @@ func Package(version Version, action string, envelope []byte, attachments []Atta
 		}
 	}
 	write := func(id, contentType, name string, content []byte) error {
-		header := textproto.MIMEHeader{"Content-Id": {"<" + id + ">"}, "Content-Type": {contentType}, "Content-Transfer-Encoding": {"binary"}}
+		header := textproto.MIMEHeader{
+			"Content-Id": {"<" + id + ">"}, "Content-Type": {contentType},
+			"Content-Transfer-Encoding": {"binary"},
+		}
 		if name != "" {
 			header.Set("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": name}))
 		}
@@ -111,7 +116,10 @@ func Unpack(contentType string, body []byte) (root Attachment, rest []Attachment
 		if n >= mostParts {
 			return root, rest, true, fmt.Errorf("there are more than %d parts", mostParts)
 		}
-		a := Attachment{ID: strings.Trim(part.Header.Get("Content-Id"), "<>"), Type: part.Header.Get("Content-Type"), Name: part.FileName()}
+		a := Attachment{
+			ID: strings.Trim(part.Header.Get("Content-Id"), "<>"), Type: part.Header.Get("Content-Type"),
+			Name: part.FileName(),
+		}
 		var in io.Reader = part
 		if strings.EqualFold(part.Header.Get("Content-Transfer-Encoding"), "base64") {
 			in = base64.NewDecoder(base64.StdEncoding, part)

@@ -13,7 +13,10 @@ import (
 
 func TestPackageComesBack(t *testing.T) {
 	attachments := []soap.Attachment{
-		{ID: soap.AttachmentID(1), Name: "certificate ü \"1\".pdf", Type: "application/pdf", Content: []byte("a\x00\xff\r\n--b")},
+		{
+			ID: soap.AttachmentID(1), Name: "certificate ü \"1\".pdf", Type: "application/pdf",
+			Content: []byte("a\x00\xff\r\n--b"),
+		},
 		{ID: soap.AttachmentID(2), Type: "text/plain", Content: nil},
 	}
 	for _, version := range []soap.Version{soap.V11, soap.V12} {
@@ -65,7 +68,8 @@ func TestUnpack(t *testing.T) {
 }
 
 func TestRestore(t *testing.T) {
-	root := read(t, `<a><b><x:Include xmlns:x="`+soap.XOPNamespace+`" href="cid:part%201@h"/></b><c><x:Include xmlns:x="`+soap.XOPNamespace+`" href="cid:gone"/></c></a>`)
+	root := read(t, `<a><b><x:Include xmlns:x="`+soap.XOPNamespace+
+		`" href="cid:part%201@h"/></b><c><x:Include xmlns:x="`+soap.XOPNamespace+`" href="cid:gone"/></c></a>`)
 	soap.Restore(root, []soap.Attachment{{ID: "part 1@h", Content: []byte("honey")}})
 	assert.Equal(t, "aG9uZXk=", root.Child("b").OwnText())
 	assert.NotNil(t, root.Child("c").Child("Include"), "what is not there stays referred to")
@@ -74,7 +78,8 @@ func TestRestore(t *testing.T) {
 
 func TestReferences(t *testing.T) {
 	message := func(payload, beside string) *soap.Message {
-		envelope := read(t, `<e:Envelope xmlns:e="`+soap.Namespace11+`" xmlns:enc="`+soap.Encoding12+`"><e:Body>`+payload+beside+`</e:Body></e:Envelope>`)
+		envelope := read(t, `<e:Envelope xmlns:e="`+soap.Namespace11+`" xmlns:enc="`+soap.Encoding12+`"><e:Body>`+
+			payload+beside+`</e:Body></e:Envelope>`)
 		before := document.WriteXML(envelope, document.Style{})
 		m, ok := soap.Read(envelope)
 		require.True(t, ok)
@@ -82,11 +87,17 @@ func TestReferences(t *testing.T) {
 		return m
 	}
 	for _, c := range []struct{ payload, beside, want string }{
-		{`<p><a href="#1"/><b href="#1"/></p>`, `<v id="1" t="x"><n>7</n></v>`, `<p><a t="x"><n>7</n></a><b t="x"><n>7</n></b></p>`},
+		{
+			`<p><a href="#1"/><b href="#1"/></p>`, `<v id="1" t="x"><n>7</n></v>`,
+			`<p><a t="x"><n>7</n></a><b t="x"><n>7</n></b></p>`,
+		},
 		{`<p><a href="#1"/></p>`, `<v id="1"><n href="#2"/></v><w id="2">7</w>`, `<p><a><n>7</n></a></p>`},
 		{`<p><a enc:ref="1"/></p>`, `<v enc:id="1">7</v>`, `<p><a>7</a></p>`},
 		{`<p><a href="#1"/></p>`, `<v id="1"><self href="#1"/></v>`, `<p><a><self href="#1"/></a></p>`},
-		{`<p><a href="#9"/><b href="http://h.example/#1"/></p>`, `<v id="1">7</v>`, `<p><a href="#9"/><b href="http://h.example/#1"/></p>`},
+		{
+			`<p><a href="#9"/><b href="http://h.example/#1"/></p>`, `<v id="1">7</v>`,
+			`<p><a href="#9"/><b href="http://h.example/#1"/></p>`,
+		},
 		{`<p><a href="#1"/></p>`, ``, `<p><a href="#1"/></p>`},
 	} {
 		assert.Equal(t, c.want, document.WriteXML(message(c.payload, c.beside).Payload, document.Style{}))
@@ -94,13 +105,16 @@ func TestReferences(t *testing.T) {
 	// References that double at each step come to an end.
 	var beside strings.Builder
 	for i := range 40 {
-		beside.WriteString(strings.NewReplacer("N", string(rune('0'+i/10))+string(rune('0'+i%10)), "M", string(rune('0'+(i+1)/10))+string(rune('0'+(i+1)%10))).Replace(`<v id="N"><a href="#M"/><b href="#M"/></v>`))
+		beside.WriteString(strings.NewReplacer("N", string(rune('0'+i/10))+string(rune('0'+i%10)), "M",
+			string(rune('0'+(i+1)/10))+string(rune('0'+(i+1)%10))).Replace(
+			`<v id="N"><a href="#M"/><b href="#M"/></v>`))
 	}
 	assert.NotNil(t, message(`<p><a href="#00"/></p>`, beside.String()).Payload)
 }
 
 func FuzzUnpack(f *testing.F) {
-	contentType, body, err := soap.Package(soap.V12, "urn:a", []byte("<e/>"), []soap.Attachment{{ID: "1", Type: "text/plain", Content: []byte("x")}}, true)
+	contentType, body, err := soap.Package(soap.V12, "urn:a", []byte("<e/>"),
+		[]soap.Attachment{{ID: "1", Type: "text/plain", Content: []byte("x")}}, true)
 	require.NoError(f, err)
 	f.Add(contentType, body)
 	f.Add("multipart/related; boundary=b", []byte("--b\r\n\r\n<e/>\r\n--b--"))

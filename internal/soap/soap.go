@@ -68,7 +68,10 @@ func Envelope(version Version, blocks []*document.Node, payload []*document.Node
 		return document.Name{Space: version.Namespace(), Prefix: envelopePrefix, Local: local}
 	}
 	envelope := document.NewElement(name("Envelope"))
-	envelope.AppendAttributes(document.Attribute{Name: document.Name{Prefix: "xmlns", Local: envelopePrefix}, Value: version.Namespace()})
+	envelope.AppendAttributes(document.Attribute{
+		Name:  document.Name{Prefix: "xmlns", Local: envelopePrefix},
+		Value: version.Namespace(),
+	})
 	if len(blocks) > 0 {
 		header := document.NewElement(name("Header"))
 		for _, block := range blocks {
@@ -86,7 +89,8 @@ func forVersion(version Version, block *document.Node) *document.Node {
 	changed := block.Copy()
 	changed.SetAttributes(nil)
 	for _, a := range block.Attributes() {
-		if a.Name.Prefix == "" && (a.Name.Local == "mustUnderstand" || a.Name.Local == "role" || a.Name.Local == "actor") {
+		if a.Name.Prefix == "" &&
+			(a.Name.Local == "mustUnderstand" || a.Name.Local == "role" || a.Name.Local == "actor") {
 			a.Name.Prefix, a.Name.Space = envelopePrefix, version.Namespace()
 			switch {
 			case a.Name.Local == "mustUnderstand":
@@ -209,7 +213,8 @@ func Read(envelope *document.Node) (message *Message, ok bool) {
 	}
 	if children := resolve(body); len(children) > 0 {
 		m.Payload = children[0]
-		if m.Payload.Name().Local == "Fault" && (m.Payload.Name().Space == Namespace11 || m.Payload.Name().Space == Namespace12) {
+		if m.Payload.Name().Local == "Fault" &&
+			(m.Payload.Name().Space == Namespace11 || m.Payload.Name().Space == Namespace12) {
 			m.readFault(m.Payload)
 		}
 	}
@@ -243,7 +248,8 @@ func (m *Message) readFault(fault *document.Node) {
 	}
 	f.Text = strings.TrimSpace(f.Text)
 	if shape != m.Version {
-		m.Departures = append(m.Departures, fmt.Sprintf("the envelope is SOAP %s, the fault in it has the shape of %s", m.Version, shape))
+		m.Departures = append(m.Departures,
+			fmt.Sprintf("the envelope is SOAP %s, the fault in it has the shape of %s", m.Version, shape))
 	}
 	if f.Detail != nil && len(f.Detail.Children()) == 0 && strings.TrimSpace(f.Detail.OwnText()) != "" {
 		m.depart("the detail of the fault is bare text, not an element: %s", strings.TrimSpace(f.Detail.OwnText()))

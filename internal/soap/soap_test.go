@@ -21,11 +21,18 @@ func TestEnvelope(t *testing.T) {
 	block := read(t, `<k:Keeper xmlns:k="urn:k" mustUnderstand="true" role="urn:next">Bryony</k:Keeper>`)
 	payload := read(t, `<Weigh xmlns="urn:h"/>`)
 	cases := map[soap.Version][]string{
-		soap.V11: {`xmlns:soap="http://schemas.xmlsoap.org/soap/envelope/"`, `soap:mustUnderstand="1"`, `soap:actor="urn:next"`},
-		soap.V12: {`xmlns:soap="http://www.w3.org/2003/05/soap-envelope"`, `soap:mustUnderstand="true"`, `soap:role="urn:next"`},
+		soap.V11: {
+			`xmlns:soap="http://schemas.xmlsoap.org/soap/envelope/"`, `soap:mustUnderstand="1"`,
+			`soap:actor="urn:next"`,
+		},
+		soap.V12: {
+			`xmlns:soap="http://www.w3.org/2003/05/soap-envelope"`, `soap:mustUnderstand="true"`,
+			`soap:role="urn:next"`,
+		},
 	}
 	for version, parts := range cases {
-		written := document.WriteXML(soap.Envelope(version, []*document.Node{block}, []*document.Node{payload}), document.Style{})
+		written := document.WriteXML(soap.Envelope(version, []*document.Node{block}, []*document.Node{payload}),
+			document.Style{})
 		for _, part := range parts {
 			assert.Contains(t, written, part)
 		}
@@ -63,23 +70,28 @@ func TestFaults(t *testing.T) {
 	}{
 		{
 			name: "1.1",
-			text: `<e:Envelope xmlns:e="` + soap.Namespace11 + `"><e:Body><e:Fault><faultcode>e:Client</faultcode><faultstring> too moist </faultstring><faultactor>urn:lab</faultactor><detail>` + detail + `</detail></e:Fault></e:Body></e:Envelope>`,
+			text: `<e:Envelope xmlns:e="` + soap.Namespace11 +
+				`"><e:Body><e:Fault><faultcode>e:Client</faultcode><faultstring> too moist </faultstring><faultactor>urn:lab</faultactor><detail>` + detail + `</detail></e:Fault></e:Body></e:Envelope>`,
 			want: soap.Fault{Code: "Client", Text: "too moist", Role: "urn:lab"},
 		},
 		{
 			name: "1.2",
-			text: `<e:Envelope xmlns:e="` + soap.Namespace12 + `"><e:Body><e:Fault><e:Code><e:Value>e:Sender</e:Value><e:Subcode><e:Value>x:Moist</e:Value></e:Subcode></e:Code><e:Reason><e:Text xml:lang="en">too moist</e:Text></e:Reason><e:Role>urn:lab</e:Role><e:Detail>` + detail + `</e:Detail></e:Fault></e:Body></e:Envelope>`,
+			text: `<e:Envelope xmlns:e="` + soap.Namespace12 +
+				`"><e:Body><e:Fault><e:Code><e:Value>e:Sender</e:Value><e:Subcode><e:Value>x:Moist</e:Value></e:Subcode></e:Code><e:Reason><e:Text xml:lang="en">too moist</e:Text></e:Reason><e:Role>urn:lab</e:Role><e:Detail>` + detail + `</e:Detail></e:Fault></e:Body></e:Envelope>`,
 			want: soap.Fault{Code: "Sender", Subcode: "Moist", Text: "too moist", Role: "urn:lab"},
 		},
 		{
-			name:    "1.2 in 1.1",
-			text:    `<e:Envelope xmlns:e="` + soap.Namespace11 + `"><e:Body><e:Fault><e:Code><e:Value>Sender</e:Value></e:Code><e:Reason><e:Text>x</e:Text></e:Reason><e:Detail>` + detail + `</e:Detail></e:Fault></e:Body></e:Envelope>`,
+			name: "1.2 in 1.1",
+			text: `<e:Envelope xmlns:e="` + soap.Namespace11 +
+				`"><e:Body><e:Fault><e:Code><e:Value>Sender</e:Value></e:Code><e:Reason><e:Text>x</e:Text></e:Reason><e:Detail>` + detail + `</e:Detail></e:Fault></e:Body></e:Envelope>`,
 			want:    soap.Fault{Code: "Sender", Text: "x"},
 			departs: true,
 		},
 		{
 			name: "unbound prefix, nothing else",
-			text: `<e:Envelope xmlns:e="` + soap.Namespace11 + `"><e:Body><e:Fault><faultcode>srv.Server</faultcode><detail>` + detail + `</detail></e:Fault></e:Body></e:Envelope>`,
+			text: `<e:Envelope xmlns:e="` + soap.Namespace11 +
+				`"><e:Body><e:Fault><faultcode>srv.Server</faultcode><detail>` + detail +
+				`</detail></e:Fault></e:Body></e:Envelope>`,
 			want: soap.Fault{Code: "srv.Server"},
 		},
 	}

@@ -36,7 +36,8 @@ func openAccounts(file string) (*accounts, error) {
 // enter writes an intake as it is now.
 func (a *accounts) enter(i *intake) {
 	if a != nil {
-		_, _ = a.db.Exec("insert or replace into intake values (?, ?, ?, ?, ?, ?)", i.Number, i.Lot, i.Grade, i.Kilos.String(), i.Moisture.String(), i.Total.String())
+		_, _ = a.db.Exec("insert or replace into intake values (?, ?, ?, ?, ?, ?)", i.Number, i.Lot, i.Grade,
+			i.Kilos.String(), i.Moisture.String(), i.Total.String())
 	}
 }
 

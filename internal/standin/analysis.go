@@ -34,7 +34,10 @@ func registerAnalysis(payload *document.Node, prefixes map[string]string) (*docu
 	}
 	v.Tree(payload, nil, prefixes)
 	if first != nil {
-		return nil, &labFault{sender: true, text: "the analysis is not valid", field: first.Path, problem: first.Message}
+		return nil, &labFault{
+			sender: true, text: "the analysis is not valid", field: first.Path,
+			problem: first.Message,
+		}
 	}
 	values, findings := 0, 0
 	hash := fnv.New32a()
@@ -52,8 +55,14 @@ func registerAnalysis(payload *document.Node, prefixes map[string]string) (*docu
 	diastase := element("diastase", payload.Child("diastase").OwnText())
 	if payload.Child("diastase").IsNil() {
 		diastase = element("diastase")
-		diastase.AppendAttributes(document.Attribute{Name: document.Name{Prefix: "xmlns", Local: "xsi"}, Value: document.SchemaInstance},
-			document.Attribute{Name: document.Name{Space: document.SchemaInstance, Prefix: "xsi", Local: "nil"}, Value: "true"})
+		diastase.AppendAttributes(document.Attribute{
+			Name:  document.Name{Prefix: "xmlns", Local: "xsi"},
+			Value: document.SchemaInstance,
+		},
+			document.Attribute{
+				Name:  document.Name{Space: document.SchemaInstance, Prefix: "xsi", Local: "nil"},
+				Value: "true",
+			})
 	}
 	answer.AppendItems(diastase)
 	return answer, nil

@@ -28,7 +28,11 @@ func newAuthority() (*authority, error) {
 		return nil, err
 	}
 	template := &x509.Certificate{
-		SerialNumber: big.NewInt(1), Subject: pkix.Name{Organization: []string{"Heatherfold Honey Co-operative"}, CommonName: "Heatherfold stand-in authority"},
+		SerialNumber: big.NewInt(1),
+		Subject: pkix.Name{
+			Organization: []string{"Heatherfold Honey Co-operative"},
+			CommonName:   "Heatherfold stand-in authority",
+		},
 		NotBefore: time.Now().Add(-72 * time.Hour), NotAfter: time.Now().Add(72 * time.Hour),
 		IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageDigitalSignature,
 	}
@@ -37,7 +41,10 @@ func newAuthority() (*authority, error) {
 		return nil, err
 	}
 	certificate, err := x509.ParseCertificate(der)
-	return &authority{certificate: certificate, key: key, pem: pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})}, err
+	return &authority{
+		certificate: certificate, key: key,
+		pem: pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}),
+	}, err
 }
 
 // issue makes a server certificate for a host name or address.
@@ -50,8 +57,10 @@ func (a *authority) issue(host string, from, to time.Time) (tls.Certificate, err
 	if err != nil {
 		return tls.Certificate{}, err
 	}
-	template := &x509.Certificate{SerialNumber: serial, Subject: pkix.Name{CommonName: host}, NotBefore: from, NotAfter: to,
-		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
+	template := &x509.Certificate{
+		SerialNumber: serial, Subject: pkix.Name{CommonName: host}, NotBefore: from, NotAfter: to,
+		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
+	}
 	if ip := net.ParseIP(host); ip != nil {
 		template.IPAddresses = []net.IP{ip}
 	} else {

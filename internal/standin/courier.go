@@ -57,13 +57,17 @@ func (c *courier) deliveries(w http.ResponseWriter, r *http.Request) {
 	case signature == "":
 		problem(w, http.StatusUnauthorized, "not_signed", "Signature", "the request is not signed")
 	case !same(signature, base64.StdEncoding.EncodeToString(mac.Sum(nil))):
-		problem(w, http.StatusForbidden, "bad_signature", "Signature", fmt.Sprintf("the signature does not fit; it should be over %q", base))
+		problem(w, http.StatusForbidden, "bad_signature", "Signature",
+			fmt.Sprintf("the signature does not fit; it should be over %q", base))
 	case err != nil || age.Abs() > signatureLife:
-		problem(w, http.StatusForbidden, "stale_stamp", "Timestamp", fmt.Sprintf("the time stamp is %d s old, and may be %d", int(age.Seconds()), int(signatureLife.Seconds())))
+		problem(w, http.StatusForbidden, "stale_stamp", "Timestamp",
+			fmt.Sprintf("the time stamp is %d s old, and may be %d", int(age.Seconds()), int(signatureLife.Seconds())))
 	default:
 		day := r.URL.Query().Get("day")
 		writeJSON(w, http.StatusOK, map[string]any{"day": day, "deliveries": []any{
-			map[string]any{"lot": "L-2201", "to": "Farm shop & café", "jars": 48}, map[string]any{"lot": "L-2203", "to": "Market hall", "jars": 12}}})
+			map[string]any{"lot": "L-2201", "to": "Farm shop & café", "jars": 48},
+			map[string]any{"lot": "L-2203", "to": "Market hall", "jars": 12},
+		}})
 	}
 }
 
@@ -104,7 +108,8 @@ func (c *courier) pickups(w http.ResponseWriter, r *http.Request) {
 		refuse("@method, @target-uri and content-digest must be covered")
 		return
 	case age.Abs() > signatureLife:
-		refuse(fmt.Sprintf("the signature is %d s old, and may be %d", int(age.Seconds()), int(signatureLife.Seconds())))
+		refuse(fmt.Sprintf("the signature is %d s old, and may be %d", int(age.Seconds()),
+			int(signatureLife.Seconds())))
 		return
 	}
 	if err := s.Check(m, "hmac-sha256", key, c.options.now()); err != nil {
@@ -136,7 +141,8 @@ func (c *courier) answer(w http.ResponseWriter, asked *httpsign.Message, key []b
 	if err == nil {
 		header.Set("Content-Digest", digest)
 		m := &httpsign.Message{Status: http.StatusCreated, Header: header, Request: asked}
-		err = m.SignInto("answer", "hmac-sha256", key, []string{"@status", "content-digest", `"@method";req`}, c.options.now())
+		err = m.SignInto("answer", "hmac-sha256", key, []string{"@status", "content-digest", `"@method";req`},
+			c.options.now())
 	}
 	if err != nil {
 		w.WriteHeader(http.StatusInternalServerError)

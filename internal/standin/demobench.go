@@ -39,7 +39,8 @@ func WriteBench(dir, base string) error {
 // RenewBench writes the bench as WriteBench does, into a folder where it may lie already,
 // and names the files that their owner changed and that stay as they are.
 func RenewBench(dir, base string) (kept []string, err error) {
-	if data, err := os.ReadFile(filepath.Join(dir, "bench.yaml")); err == nil && !strings.HasPrefix(string(data), "bench: heatherfold\n") {
+	if data, err := os.ReadFile(filepath.Join(dir, "bench.yaml")); err == nil &&
+		!strings.HasPrefix(string(data), "bench: heatherfold\n") {
 		return nil, fmt.Errorf("there is another bench in %s already; choose another folder", dir)
 	} else if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, err
@@ -56,7 +57,10 @@ func RenewBench(dir, base string) (kept []string, err error) {
 	}
 	w := &benchWriter{dir: dir, written: map[string]string{}}
 	w.read()
-	for name, text := range map[string]string{"lab.wsdl": saved, "lab.xsd": labXSD, "stores-next.yaml": strings.ReplaceAll(next, demoAddress, base)} {
+	for name, text := range map[string]string{
+		"lab.wsdl": saved, "lab.xsd": labXSD,
+		"stores-next.yaml": strings.ReplaceAll(next, demoAddress, base),
+	} {
 		if err := w.write(path.Join("contracts", name), text); err != nil {
 			return nil, err
 		}
@@ -143,7 +147,10 @@ func nextStores() (string, error) {
 	for _, change := range [][2]string{
 		{"version: 1.4.0", "version: 2.0.0"},
 		{"        - name: keeper\n          in: query\n", "        - name: beekeeper\n          in: query\n"},
-		{"        harvested:\n          type: string\n          format: date\n", "        harvested:\n          type: string\n          format: date-time\n        hive:\n          type: string\n          description: Where the honey comes from.\n"},
+		{
+			"        harvested:\n          type: string\n          format: date\n",
+			"        harvested:\n          type: string\n          format: date-time\n        hive:\n          type: string\n          description: Where the honey comes from.\n",
+		},
 		{"          maxItems: 5\n", "          maxItems: 20\n"},
 		{"          maxLength: 40\n", "          maxLength: 80\n"},
 	} {

@@ -49,8 +49,11 @@ func newGate(issuer string, o Options) (*gate, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &gate{options: o, issuer: issuer, key: signing, bryony: bryony, tickets: map[string]ticket{}, refresh: map[string]grant{}, revoked: map[string]bool{},
-		codes: map[string]*code{}, devices: map[string]*waiting{}, seen: map[string]bool{}, nonce: random()}, nil
+	return &gate{
+		options: o, issuer: issuer, key: signing, bryony: bryony, tickets: map[string]ticket{},
+		refresh: map[string]grant{}, revoked: map[string]bool{},
+		codes: map[string]*code{}, devices: map[string]*waiting{}, seen: map[string]bool{}, nonce: random(),
+	}, nil
 }
 
 type ticket struct {
@@ -118,7 +121,10 @@ func (g *gate) token(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	form := r.PostForm
-	given := grant{client: client, scope: form.Get("scope"), audience: form.Get("audience"), lifetime: g.options.Lifetime}
+	given := grant{
+		client: client, scope: form.Get("scope"), audience: form.Get("audience"),
+		lifetime: g.options.Lifetime,
+	}
 	if given.lifetime == 0 {
 		given.lifetime = defaultLifetime
 	}
@@ -127,11 +133,13 @@ func (g *gate) token(w http.ResponseWriter, r *http.Request) {
 	}
 	for _, scope := range strings.Fields(given.scope) {
 		if !slices.Contains(knownScopes, scope) {
-			oauthError(w, http.StatusBadRequest, "invalid_scope", "the scope "+scope+" is not known; there are: "+strings.Join(knownScopes, " "))
+			oauthError(w, http.StatusBadRequest, "invalid_scope",
+				"the scope "+scope+" is not known; there are: "+strings.Join(knownScopes, " "))
 			return
 		}
 	}
-	if resource := form.Get("resource"); resource != "" && resource != "stores" && !strings.HasSuffix(resource, "/stores") {
+	if resource := form.Get("resource"); resource != "" && resource != "stores" &&
+		!strings.HasSuffix(resource, "/stores") {
 		oauthError(w, http.StatusBadRequest, "invalid_target", "the resource "+resource+" is not known") // RFC 8707, 2
 		return
 	}
@@ -153,7 +161,8 @@ func (g *gate) token(w http.ResponseWriter, r *http.Request) {
 	case form.Get("grant_type") == "":
 		oauthError(w, http.StatusBadRequest, "invalid_request", "grant_type is missing")
 	case !known:
-		oauthError(w, http.StatusBadRequest, "unsupported_grant_type", "there are: "+strings.Join(slices.Sorted(maps.Keys(gateGrants)), ", "))
+		oauthError(w, http.StatusBadRequest, "unsupported_grant_type",
+			"there are: "+strings.Join(slices.Sorted(maps.Keys(gateGrants)), ", "))
 	default:
 		way(g, w, r, given)
 	}
@@ -197,8 +206,11 @@ func (g *gate) issue(w http.ResponseWriter, given grant, withRefresh bool) {
 	if given.audience == "" {
 		given.audience = audience
 	}
-	claims := jwt.MapClaims{"iss": g.issuer, "aud": given.audience, "sub": given.subject, "client_id": given.client, "scope": given.scope, "jti": id,
-		"iat": now.Unix(), "exp": now.Add(time.Duration(given.lifetime) * time.Second).Unix()}
+	claims := jwt.MapClaims{
+		"iss": g.issuer, "aud": given.audience, "sub": given.subject, "client_id": given.client, "scope": given.scope,
+		"jti": id,
+		"iat": now.Unix(), "exp": now.Add(time.Duration(given.lifetime) * time.Second).Unix(),
+	}
 	kind := "Bearer"
 	if given.key != "" {
 		claims["cnf"], kind = map[string]string{"jkt": given.key}, "DPoP" // RFC 9449, 6.1
@@ -213,7 +225,10 @@ func (g *gate) issue(w http.ResponseWriter, given grant, withRefresh bool) {
 		oauthError(w, http.StatusInternalServerError, "server_error", err.Error())
 		return
 	}
-	body := map[string]any{"access_token": signed, "token_type": kind, "expires_in": given.lifetime, "scope": given.scope}
+	body := map[string]any{
+		"access_token": signed, "token_type": kind, "expires_in": given.lifetime,
+		"scope": given.scope,
+	}
 	if withRefresh {
 		refresh := random()
 		g.mutex.Lock()
@@ -244,7 +259,8 @@ func (g *gate) withdrawn(claims jwt.MapClaims) bool {
 // verify checks signature, issuer, audience, life and revocation.
 func (g *gate) verify(text string) (jwt.MapClaims, error) {
 	claims := jwt.MapClaims{}
-	_, err := jwt.NewParser(jwt.WithValidMethods([]string{"ES256"}), jwt.WithIssuer(g.issuer), jwt.WithAudience(audience), jwt.WithExpirationRequired(), jwt.WithTimeFunc(g.options.now)).
+	_, err := jwt.NewParser(jwt.WithValidMethods([]string{"ES256"}), jwt.WithIssuer(g.issuer),
+		jwt.WithAudience(audience), jwt.WithExpirationRequired(), jwt.WithTimeFunc(g.options.now)).
 		ParseWithClaims(text, claims, func(*jwt.Token) (any, error) { return &g.key.PublicKey, nil })
 	if err != nil {
 		return nil, err
@@ -363,7 +379,8 @@ func (g *gate) jwks(w http.ResponseWriter, _ *http.Request) {
 	point := public.Bytes() // 0x04, x, y
 	encode := base64.RawURLEncoding.EncodeToString
 	writeJSON(w, http.StatusOK, map[string]any{"keys": []any{map[string]string{
-		"kty": "EC", "crv": "P-256", "alg": "ES256", "use": "sig", "kid": keyID, "x": encode(point[1:33]), "y": encode(point[33:]),
+		"kty": "EC", "crv": "P-256", "alg": "ES256", "use": "sig", "kid": keyID, "x": encode(point[1:33]),
+		"y": encode(point[33:]),
 	}}})
 }
 

@@ -32,11 +32,17 @@ func (g *gate) metadata(w http.ResponseWriter, _ *http.Request) {
 	}
 	slices.Sort(grants)
 	writeJSON(w, http.StatusOK, map[string]any{
-		"issuer": g.issuer, "token_endpoint": g.issuer + "/token", "authorization_endpoint": g.issuer + "/authorize", "device_authorization_endpoint": g.issuer + "/device",
-		"introspection_endpoint": g.issuer + "/introspect", "revocation_endpoint": g.issuer + "/revoke", "jwks_uri": g.issuer + "/jwks",
-		"grant_types_supported": grants, "response_types_supported": []string{"code"}, "code_challenge_methods_supported": []string{"S256"}, "scopes_supported": knownScopes,
-		"token_endpoint_auth_methods_supported": []string{"client_secret_basic", "client_secret_post", "client_secret_jwt", "private_key_jwt", "none"},
-		"dpop_signing_alg_values_supported":     []string{"ES256"}, "authorization_response_iss_parameter_supported": true,
+		"issuer": g.issuer, "token_endpoint": g.issuer + "/token", "authorization_endpoint": g.issuer + "/authorize",
+		"device_authorization_endpoint": g.issuer + "/device",
+		"introspection_endpoint":        g.issuer + "/introspect", "revocation_endpoint": g.issuer + "/revoke",
+		"jwks_uri":              g.issuer + "/jwks",
+		"grant_types_supported": grants, "response_types_supported": []string{"code"},
+		"code_challenge_methods_supported": []string{"S256"}, "scopes_supported": knownScopes,
+		"token_endpoint_auth_methods_supported": []string{
+			"client_secret_basic", "client_secret_post",
+			"client_secret_jwt", "private_key_jwt", "none",
+		},
+		"dpop_signing_alg_values_supported": []string{"ES256"}, "authorization_response_iss_parameter_supported": true,
 	})
 }
 
@@ -63,7 +69,8 @@ func (g *gate) client(w http.ResponseWriter, r *http.Request) (string, bool) {
 		return fmt.Sprint(claims["sub"]), true
 	}
 	switch {
-	case name == phoneClient && secret == "", name == keyClient && secret == "" && strings.HasSuffix(r.PostForm.Get("grant_type"), "jwt-bearer"):
+	case name == phoneClient && secret == "",
+		name == keyClient && secret == "" && strings.HasSuffix(r.PostForm.Get("grant_type"), "jwt-bearer"):
 		return name, true
 	case name != deskClient || !same(secret, Secrets["honey_desk"]):
 		return refuse("the client is not known or its secret is wrong")
@@ -75,7 +82,8 @@ func (g *gate) client(w http.ResponseWriter, r *http.Request) (string, bool) {
 // its secret (RFC 7523, section 3).
 func (g *gate) assertion(text, client string) (jwt.MapClaims, error) {
 	claims := jwt.MapClaims{}
-	_, err := jwt.NewParser(jwt.WithValidMethods([]string{"RS256", "PS256", "HS256"}), jwt.WithExpirationRequired(), jwt.WithIssuedAt(), jwt.WithTimeFunc(g.options.now)).
+	_, err := jwt.NewParser(jwt.WithValidMethods([]string{"RS256", "PS256", "HS256"}), jwt.WithExpirationRequired(),
+		jwt.WithIssuedAt(), jwt.WithTimeFunc(g.options.now)).
 		ParseWithClaims(text, claims, func(t *jwt.Token) (any, error) {
 			_, shared := t.Method.(*jwt.SigningMethodHMAC)
 			switch issuer := fmt.Sprint(claims["iss"]); {
@@ -127,7 +135,8 @@ func (g *gate) proven(w http.ResponseWriter, r *http.Request, token string) (str
 	if token == "" {
 		oauthError(w, http.StatusBadRequest, code, err.Error())
 	} else {
-		w.Header().Set("WWW-Authenticate", fmt.Sprintf(`DPoP error=%q, error_description=%q, algs="ES256"`, code, err.Error()))
+		w.Header().Set("WWW-Authenticate",
+			fmt.Sprintf(`DPoP error=%q, error_description=%q, algs="ES256"`, code, err.Error()))
 		problem(w, http.StatusUnauthorized, code, "", err.Error())
 	}
 	return "", false
@@ -138,18 +147,19 @@ var errNonce = errors.New("the proof must repeat the nonce")
 func (g *gate) checkProof(r *http.Request, token string) (string, error) {
 	var thumbprint string
 	claims := jwt.MapClaims{}
-	parsed, err := jwt.NewParser(jwt.WithValidMethods([]string{"ES256"})).ParseWithClaims(r.Header.Get("DPoP"), claims, func(t *jwt.Token) (any, error) {
-		raw, err := json.Marshal(t.Header["jwk"])
-		if err != nil {
-			return nil, err
-		}
-		set, err := keys.ReadJWKs(raw)
-		if err != nil || len(set) != 1 || set[0].Private != nil {
-			return nil, errors.New("it holds no public key")
-		}
-		thumbprint, err = keys.Thumbprint(set[0].Public)
-		return set[0].Public, err
-	})
+	parsed, err := jwt.NewParser(jwt.WithValidMethods([]string{"ES256"})).ParseWithClaims(r.Header.Get("DPoP"), claims,
+		func(t *jwt.Token) (any, error) {
+			raw, err := json.Marshal(t.Header["jwk"])
+			if err != nil {
+				return nil, err
+			}
+			set, err := keys.ReadJWKs(raw)
+			if err != nil || len(set) != 1 || set[0].Private != nil {
+				return nil, errors.New("it holds no public key")
+			}
+			thumbprint, err = keys.Thumbprint(set[0].Public)
+			return set[0].Public, err
+		})
 	if err != nil {
 		return "", err
 	}
@@ -185,7 +195,8 @@ func (g *gate) provenToken(w http.ResponseWriter, r *http.Request, token string)
 		return true // told where tokens are
 	}
 	if bound, _ := claims["cnf"].(map[string]any); bound["jkt"] != thumbprint {
-		w.Header().Set("WWW-Authenticate", `DPoP error="invalid_token", error_description="the token is bound to another key"`)
+		w.Header().Set("WWW-Authenticate",
+			`DPoP error="invalid_token", error_description="the token is bound to another key"`)
 		problem(w, http.StatusUnauthorized, "invalid_token", "", "the token is bound to another key")
 		return false
 	}

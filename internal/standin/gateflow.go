@@ -78,7 +78,8 @@ func (g *gate) authorize(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	back := func(code string) {
-		http.Redirect(w, r, withQuery(query.Get("redirect_uri"), "error", code, "state", query.Get("state"), "iss", g.issuer), http.StatusFound)
+		http.Redirect(w, r, withQuery(query.Get("redirect_uri"), "error", code, "state", query.Get("state"), "iss",
+			g.issuer), http.StatusFound)
 	}
 	switch {
 	case query.Get("response_type") != "code":
@@ -90,7 +91,11 @@ func (g *gate) authorize(w http.ResponseWriter, r *http.Request) {
 		for _, name := range []string{"client_id", "redirect_uri", "state", "code_challenge", "scope", "audience"} {
 			hidden[name] = query.Get(name)
 		}
-		showPage(w, http.StatusOK, agreement{Client: query.Get("client_id"), Scope: query.Get("scope"), Action: "/gate/authorize", Hidden: hidden})
+		showPage(w, http.StatusOK,
+			agreement{
+				Client: query.Get("client_id"), Scope: query.Get("scope"), Action: "/gate/authorize",
+				Hidden: hidden,
+			})
 	}
 }
 
@@ -117,15 +122,22 @@ func (g *gate) decideCode(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	if form.Get("decision") != "allow" {
-		http.Redirect(w, r, withQuery(redirect, "error", "access_denied", "error_description", "Bryony refused", "state", form.Get("state"), "iss", g.issuer), http.StatusFound)
+		http.Redirect(w, r, withQuery(redirect, "error", "access_denied", "error_description", "Bryony refused",
+			"state", form.Get("state"), "iss", g.issuer), http.StatusFound)
 		return
 	}
 	text := random()
 	g.mutex.Lock()
-	g.codes[text] = &code{grant: grant{subject: "clerk", client: form.Get("client_id"), scope: form.Get("scope"), audience: form.Get("audience")},
-		redirect: redirect, challenge: form.Get("code_challenge"), expires: time.Now().Add(time.Minute)}
+	g.codes[text] = &code{
+		grant: grant{
+			subject: "clerk", client: form.Get("client_id"), scope: form.Get("scope"),
+			audience: form.Get("audience"),
+		},
+		redirect: redirect, challenge: form.Get("code_challenge"), expires: time.Now().Add(time.Minute),
+	}
 	g.mutex.Unlock()
-	http.Redirect(w, r, withQuery(redirect, "code", text, "state", form.Get("state"), "iss", g.issuer), http.StatusFound)
+	http.Redirect(w, r, withQuery(redirect, "code", text, "state", form.Get("state"), "iss", g.issuer),
+		http.StatusFound)
 }
 
 func (g *gate) redeemCode(w http.ResponseWriter, r *http.Request, given grant) {
@@ -166,14 +178,24 @@ func (g *gate) startDevice(w http.ResponseWriter, r *http.Request) {
 	device, userCode := random(), strings.ToUpper(strings.NewReplacer("-", "B", "_", "C").Replace(random()[:8]))
 	userCode = userCode[:4] + "-" + userCode[4:]
 	g.mutex.Lock()
-	g.devices[device] = &waiting{grant: grant{subject: "clerk", client: client, scope: r.PostForm.Get("scope")}, userCode: userCode, expires: time.Now().Add(5 * time.Minute), pause: devicePause}
+	g.devices[device] = &waiting{
+		grant:    grant{subject: "clerk", client: client, scope: r.PostForm.Get("scope")},
+		userCode: userCode, expires: time.Now().Add(5 * time.Minute), pause: devicePause,
+	}
 	g.mutex.Unlock()
-	writeJSON(w, http.StatusOK, map[string]any{"device_code": device, "user_code": userCode, "verification_uri": g.issuer + "/device",
-		"verification_uri_complete": g.issuer + "/device?user_code=" + userCode, "expires_in": 300, "interval": int(devicePause / time.Second)})
+	writeJSON(w, http.StatusOK, map[string]any{
+		"device_code": device, "user_code": userCode, "verification_uri": g.issuer + "/device",
+		"verification_uri_complete": g.issuer + "/device?user_code=" + userCode, "expires_in": 300,
+		"interval": int(devicePause / time.Second),
+	})
 }
 
 func (g *gate) devicePage(w http.ResponseWriter, r *http.Request) {
-	showPage(w, http.StatusOK, agreement{Client: phoneClient, Scope: "what it needs", Action: "/gate/device/decide", AskCode: true, Code: r.URL.Query().Get("user_code")})
+	showPage(w, http.StatusOK,
+		agreement{
+			Client: phoneClient, Scope: "what it needs", Action: "/gate/device/decide", AskCode: true,
+			Code: r.URL.Query().Get("user_code"),
+		})
 }
 
 func (g *gate) decideDevice(w http.ResponseWriter, r *http.Request) {

@@ -67,7 +67,8 @@ func (l *lab) contract(w http.ResponseWriter, r *http.Request) {
 		_, _ = io.WriteString(w, labXSD)
 	default:
 		w.Header().Set("Content-Type", "text/html; charset=utf-8")
-		_, _ = io.WriteString(w, "<!doctype html><title>Heatherfold lab</title><p>The lab speaks SOAP by POST. Its contract is at <a href=\"?wsdl\">?wsdl</a>.\n")
+		_, _ = io.WriteString(w,
+			"<!doctype html><title>Heatherfold lab</title><p>The lab speaks SOAP by POST. Its contract is at <a href=\"?wsdl\">?wsdl</a>.\n")
 	}
 }
 
@@ -84,7 +85,8 @@ func (l *lab) serve(w http.ResponseWriter, r *http.Request) {
 	if version == "" {
 		w.Header().Set("Content-Type", "text/plain; charset=utf-8")
 		w.WriteHeader(http.StatusUnsupportedMediaType)
-		_, _ = fmt.Fprintf(w, "the lab takes text/xml (SOAP 1.1) or application/soap+xml (SOAP 1.2), not %q\n", r.Header.Get("Content-Type"))
+		_, _ = fmt.Fprintf(w, "the lab takes text/xml (SOAP 1.1) or application/soap+xml (SOAP 1.2), not %q\n",
+			r.Header.Get("Content-Type"))
 		return
 	}
 	data, err := io.ReadAll(r.Body)
@@ -119,7 +121,10 @@ func (l *lab) serve(w http.ResponseWriter, r *http.Request) {
 	message, _ = soap.Read(root) // what was encrypted can be read now
 	payload := message.Payload
 	if payload == nil || payload.Name().Space != labNamespace {
-		writeFault(w, version, &labFault{sender: true, text: "the body must hold an element of the namespace " + labNamespace})
+		writeFault(w, version, &labFault{
+			sender: true,
+			text:   "the body must hold an element of the namespace " + labNamespace,
+		})
 		return
 	}
 	if fault := checkAction(r, version, payload.Name().Local); fault != nil {
@@ -139,7 +144,10 @@ func (l *lab) serve(w http.ResponseWriter, r *http.Request) {
 	case "RegisterAnalysis":
 		answer, fault = registerAnalysis(payload, message.Prefixes())
 	default:
-		fault = &labFault{sender: true, text: "there is no operation " + payload.Name().Local, field: payload.Name().Local, problem: "unknown operation"}
+		fault = &labFault{
+			sender: true, text: "there is no operation " + payload.Name().Local,
+			field: payload.Name().Local, problem: "unknown operation",
+		}
 	}
 	if fault != nil {
 		writeFault(w, version, fault)
@@ -148,7 +156,10 @@ func (l *lab) serve(w http.ResponseWriter, r *http.Request) {
 	var blocks []*document.Node
 	if id, asked := message.Property("MessageID"); asked {
 		relates := named(document.Name{Space: soap.AddressingNamespace, Prefix: "wsa", Local: "RelatesTo"}, id)
-		relates.SetAttributes([]document.Attribute{{Name: document.Name{Prefix: "xmlns", Local: "wsa"}, Value: soap.AddressingNamespace}})
+		relates.SetAttributes([]document.Attribute{{
+			Name:  document.Name{Prefix: "xmlns", Local: "wsa"},
+			Value: soap.AddressingNamespace,
+		}})
 		blocks = append(blocks, relates)
 	}
 	receipt := element("Receipt", element("serial", strconv.FormatInt(100_000+time.Now().UnixNano()%900_000, 10)))
@@ -267,7 +278,8 @@ func gradeLot(payload *document.Node) (*document.Node, *labFault) {
 	if diastase != nil {
 		measures.AppendItems(measure("diastase", "DN", diastase))
 	}
-	answer := element("GradeLotResponse", element("lot", lot), element("grade", grade), element("gradedAt", time.Now().UTC().Format(time.RFC3339)), measures)
+	answer := element("GradeLotResponse", element("lot", lot), element("grade", grade),
+		element("gradedAt", time.Now().UTC().Format(time.RFC3339)), measures)
 	if remark := in.fields["remark"]; remark != nil {
 		answer.AppendItems(element("remark", remark.OwnText()))
 	}
@@ -276,7 +288,10 @@ func gradeLot(payload *document.Node) (*document.Node, *labFault) {
 
 func measure(name, unit string, d *apd.Decimal) *document.Node {
 	m := element("measure", document.FormatDecimal(d))
-	m.SetAttributes([]document.Attribute{{Name: document.Name{Local: "name"}, Value: name}, {Name: document.Name{Local: "unit"}, Value: unit}})
+	m.SetAttributes([]document.Attribute{
+		{Name: document.Name{Local: "name"}, Value: name},
+		{Name: document.Name{Local: "unit"}, Value: unit},
+	})
 	return m
 }
 
@@ -290,7 +305,8 @@ func convertIndex(payload *document.Node) (*document.Node, *labFault) {
 	}
 	x, _ := index.Float64()
 	moisture := (-0.2681 - math.Log10(x-1)) / 0.002243
-	return element("ConvertIndexResponse", element("refractiveIndex", document.FormatDecimal(index)), element("moisture", strconv.FormatFloat(moisture, 'f', 2, 64))), nil
+	return element("ConvertIndexResponse", element("refractiveIndex", document.FormatDecimal(index)),
+		element("moisture", strconv.FormatFloat(moisture, 'f', 2, 64))), nil
 }
 
 // element makes an element of the lab's namespace from texts and elements.
@@ -313,19 +329,28 @@ func named(name document.Name, content ...any) *document.Node {
 	return e
 }
 
-func writeEnvelope(w http.ResponseWriter, version soap.Version, status int, blocks []*document.Node, payload *document.Node) {
+func writeEnvelope(w http.ResponseWriter, version soap.Version, status int, blocks []*document.Node,
+	payload *document.Node,
+) {
 	envelope := soap.Envelope(version, blocks, []*document.Node{payload})
-	envelope.AppendAttributes(document.Attribute{Name: document.Name{Prefix: "xmlns", Local: "lab"}, Value: labNamespace})
+	envelope.AppendAttributes(document.Attribute{
+		Name:  document.Name{Prefix: "xmlns", Local: "lab"},
+		Value: labNamespace,
+	})
 	w.Header().Set("Content-Type", version.ContentType(""))
 	w.WriteHeader(status)
-	_, _ = io.WriteString(w, `<?xml version="1.0" encoding="UTF-8"?>`+"\n"+document.WriteXML(envelope, document.Style{})+"\n")
+	_, _ = io.WriteString(w,
+		`<?xml version="1.0" encoding="UTF-8"?>`+"\n"+document.WriteXML(envelope, document.Style{})+"\n")
 }
 
 // writeFault writes a fault in the form of the version, under the status that
 // its binding gives (SOAP 1.1, 6.2: 500; SOAP 1.2 Part 2, 7.5.2.2: 400 for Sender).
 // securityCode declares the prefix of a code of WS-Security.
 func securityCode(n *document.Node) *document.Node {
-	n.SetAttributes([]document.Attribute{{Name: document.Name{Prefix: "xmlns", Local: "wsse"}, Value: "http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-wssecurity-secext-1.0.xsd"}})
+	n.SetAttributes([]document.Attribute{{
+		Name:  document.Name{Prefix: "xmlns", Local: "wsse"},
+		Value: "http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-wssecurity-secext-1.0.xsd",
+	}})
 	return n
 }
 
@@ -378,6 +403,7 @@ func writeFault(w http.ResponseWriter, version soap.Version, f *labFault) {
 func writeVersionMismatch(w http.ResponseWriter, version, got soap.Version) {
 	text := fmt.Sprintf("the content type says SOAP %s, the envelope is SOAP %s", version, got)
 	fault := named(document.Name{Space: soap.Namespace11, Prefix: "soap", Local: "Fault"},
-		named(document.Name{Local: "faultcode"}, "soap:VersionMismatch"), named(document.Name{Local: "faultstring"}, text))
+		named(document.Name{Local: "faultcode"}, "soap:VersionMismatch"),
+		named(document.Name{Local: "faultstring"}, text))
 	writeEnvelope(w, soap.V11, http.StatusInternalServerError, nil, fault)
 }

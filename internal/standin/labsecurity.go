@@ -100,7 +100,8 @@ func (s *security) user(m *soap.Message, digested bool) *labFault {
 	}
 	at, err := time.Parse(time.RFC3339, created)
 	if age := s.options.now().Sub(at); err != nil || age.Abs() > stampLife {
-		return refusal("MessageExpired", "the token was made %d s ago, and may be %d", int(age.Seconds()), int(stampLife.Seconds()))
+		return refusal("MessageExpired", "the token was made %d s ago, and may be %d", int(age.Seconds()),
+			int(stampLife.Seconds()))
 	}
 	s.mutex.Lock()
 	defer s.mutex.Unlock()

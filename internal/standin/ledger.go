@@ -47,7 +47,10 @@ type intakeLine struct {
 var prices = map[string]int64{"A": 1250, "B": 980, "C": 715}
 
 func newLedger(s *stores, o Options, a *accounts) *ledger {
-	return &ledger{office: &office{options: o, open: map[string]*officeSession{}}, stores: s, next: 4501, intakes: map[string]*intake{}, accounts: a}
+	return &ledger{
+		office: &office{options: o, open: map[string]*officeSession{}}, stores: s, next: 4501,
+		intakes: map[string]*intake{}, accounts: a,
+	}
 }
 
 func (l *ledger) register(mux *http.ServeMux) {
@@ -85,7 +88,8 @@ func (l *ledger) guard(next http.HandlerFunc) http.HandlerFunc {
 // body reads a JSON object in which numbers keep their text.
 func body(w http.ResponseWriter, r *http.Request) (map[string]any, bool) {
 	if contentType := r.Header.Get("Content-Type"); !strings.HasPrefix(contentType, "application/json") {
-		problem(w, http.StatusUnsupportedMediaType, "wrong_type", "", fmt.Sprintf("the ledger takes application/json, not %q", contentType))
+		problem(w, http.StatusUnsupportedMediaType, "wrong_type", "",
+			fmt.Sprintf("the ledger takes application/json, not %q", contentType))
 		return nil, false
 	}
 	decoder := json.NewDecoder(r.Body)
@@ -134,7 +138,10 @@ func (l *ledger) fill(i *intake, fields map[string]any) *fault {
 		}
 		hundredths, err := hundredths(number.String())
 		if err != nil || hundredths <= 0 {
-			return &fault{"bad_value", name, name + " must be a positive number with at most two digits after the point"}
+			return &fault{
+				"bad_value", name,
+				name + " must be a positive number with at most two digits after the point",
+			}
 		}
 		amounts[at] = hundredths
 	}
@@ -183,7 +190,10 @@ func (l *ledger) book(fields map[string]any) (*intake, *fault, int) {
 	}
 	for _, other := range l.intakes {
 		if other.Lot == i.Lot {
-			return nil, &fault{"booked_already", "lot", fmt.Sprintf("lot %s is booked already as %s", i.Lot, other.Number)}, http.StatusConflict
+			return nil, &fault{
+				"booked_already", "lot",
+				fmt.Sprintf("lot %s is booked already as %s", i.Lot, other.Number),
+			}, http.StatusConflict
 		}
 	}
 	i.Number = fmt.Sprintf("IN-%d", l.next)
@@ -245,9 +255,11 @@ func (l *ledger) read(w http.ResponseWriter, r *http.Request) {
 func (l *ledger) matches(w http.ResponseWriter, r *http.Request, i *intake) bool {
 	switch match := r.Header.Get("If-Match"); {
 	case match == "":
-		problem(w, http.StatusPreconditionRequired, "no_version", "If-Match", "If-Match must say which version is meant")
+		problem(w, http.StatusPreconditionRequired, "no_version", "If-Match",
+			"If-Match must say which version is meant")
 	case match != "*" && match != i.etag():
-		problem(w, http.StatusPreconditionFailed, "changed_meanwhile", "If-Match", "the intake was changed meanwhile; it is now "+i.etag())
+		problem(w, http.StatusPreconditionFailed, "changed_meanwhile", "If-Match",
+			"the intake was changed meanwhile; it is now "+i.etag())
 	default:
 		return true
 	}
@@ -296,7 +308,8 @@ func (l *ledger) rpc(w http.ResponseWriter, r *http.Request) {
 	}
 	name := strings.Join([]string{r.PathValue("group"), r.PathValue("service"), r.PathValue("method")}, "/")
 	fail := func(code, message string) {
-		writeJSON(w, http.StatusOK, map[string]any{"response": nil, "error": map[string]string{"code": code, "message": message}})
+		writeJSON(w, http.StatusOK,
+			map[string]any{"response": nil, "error": map[string]string{"code": code, "message": message}})
 	}
 	request, ok := fields["request"].(map[string]any)
 	if !ok {
@@ -321,7 +334,11 @@ func (l *ledger) rpc(w http.ResponseWriter, r *http.Request) {
 				bookings++
 			}
 		}
-		writeJSON(w, http.StatusOK, map[string]any{"response": map[string]any{"lot": lot, "kilos": cents(total), "bookings": bookings}, "error": nil})
+		writeJSON(w, http.StatusOK,
+			map[string]any{
+				"response": map[string]any{"lot": lot, "kilos": cents(total), "bookings": bookings},
+				"error":    nil,
+			})
 	case "stock/Lots/Count":
 		writeJSON(w, http.StatusOK, map[string]any{"response": map[string]any{"lots": len(l.intakes)}, "error": nil})
 	default:

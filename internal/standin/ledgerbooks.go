@@ -26,7 +26,8 @@ type books struct {
 
 // column is a property with what is asked of it.
 type column struct {
-	name, kind string // kind: text, date, instant, money, integer, boolean, or the words that are allowed, with a bar between
+	// kind: text, date, instant, money, integer, boolean, or the words that are allowed, with a bar between
+	name, kind string
 	required   bool
 	computed   bool
 	most       int // characters
@@ -67,15 +68,35 @@ func (t *table) inner(name string) *table {
 	return t.books.lines
 }
 
-var supplierColumns = []column{{name: "number", kind: "text", computed: true}, {name: "name", kind: "text", required: true, most: 40}, {name: "city", kind: "text", most: 30},
-	{name: "since", kind: "date", required: true}, {name: "rating", kind: "good|fair|poor"}, {name: "creditLimit", kind: "money"}, {name: "active", kind: "boolean"}, {name: "note", kind: "text", most: 80}}
+var supplierColumns = []column{
+	{name: "number", kind: "text", computed: true},
+	{name: "name", kind: "text", required: true, most: 40},
+	{name: "city", kind: "text", most: 30},
+	{name: "since", kind: "date", required: true},
+	{name: "rating", kind: "good|fair|poor"},
+	{name: "creditLimit", kind: "money"},
+	{name: "active", kind: "boolean"},
+	{name: "note", kind: "text", most: 80},
+}
 
-var orderColumns = []column{{name: "number", kind: "text", computed: true}, {name: "supplierNumber", kind: "text", required: true, most: 6}, {name: "orderedOn", kind: "date", required: true},
-	{name: "state", kind: "draft|posted", computed: true}, {name: "currency", kind: "text", most: 3}, {name: "total", kind: "money", computed: true},
-	{name: "changedAt", kind: "instant", computed: true}, {name: "note", kind: "text", most: 40}}
+var orderColumns = []column{
+	{name: "number", kind: "text", computed: true},
+	{name: "supplierNumber", kind: "text", required: true, most: 6},
+	{name: "orderedOn", kind: "date", required: true},
+	{name: "state", kind: "draft|posted", computed: true},
+	{name: "currency", kind: "text", most: 3},
+	{name: "total", kind: "money", computed: true},
+	{name: "changedAt", kind: "instant", computed: true},
+	{name: "note", kind: "text", most: 40},
+}
 
-var lineColumns = []column{{name: "position", kind: "integer", computed: true}, {name: "article", kind: "text", required: true, most: 12}, {name: "quantity", kind: "integer", required: true},
-	{name: "price", kind: "money", required: true}, {name: "amount", kind: "money", computed: true}}
+var lineColumns = []column{
+	{name: "position", kind: "integer", computed: true},
+	{name: "article", kind: "text", required: true, most: 12},
+	{name: "quantity", kind: "integer", required: true},
+	{name: "price", kind: "money", required: true},
+	{name: "amount", kind: "money", computed: true},
+}
 
 func newBooks(l *ledger) *books {
 	b := &books{ledger: l, tables: map[string]*table{}, next: 9000, monitors: map[string]func() (*outcome, bool){}}
@@ -83,20 +104,36 @@ func newBooks(l *ledger) *books {
 	b.table("Suppliers", "supplier", "no_such_supplier", supplierColumns, []string{"orders"})
 	b.table("PurchaseOrders", "order", "no_such_order", orderColumns, []string{"supplier", "lines"})
 	b.intakes()
-	names := []string{"Ansel Thripp", "Bryony Garrow", "Corin Fenwick", "Della Marsh", "Edda Loke", "Fenn & Daughters", "Gorse Hill Apiary", "Hollin O'Dea", "Ivo Tarn"}
+	names := []string{
+		"Ansel Thripp", "Bryony Garrow", "Corin Fenwick", "Della Marsh", "Edda Loke", "Fenn & Daughters",
+		"Gorse Hill Apiary", "Hollin O'Dea", "Ivo Tarn",
+	}
 	cities := []string{"Heathwick", "Lower Comb", "Sallow", "Heathwick"}
 	suppliers, orders := b.tables["Suppliers"], b.tables["PurchaseOrders"]
 	for i, name := range names {
-		fields := entity{"name": name, "city": cities[i%len(cities)], "since": fmt.Sprintf("20%02d-04-%02d", 10+i, 1+i), "rating": []string{"good", "fair", "good", "poor"}[i%4],
-			"creditLimit": json.Number(fmt.Sprintf("%d.50", 1000*(i+1)))}
+		fields := entity{
+			"name": name, "city": cities[i%len(cities)], "since": fmt.Sprintf("20%02d-04-%02d", 10+i, 1+i),
+			"rating":      []string{"good", "fair", "good", "poor"}[i%4],
+			"creditLimit": json.Number(fmt.Sprintf("%d.50", 1000*(i+1))),
+		}
 		if _, refused := suppliers.create(fields); refused != nil {
 			panic(refused.message)
 		}
 	}
 	for i := range 7 {
-		fields := entity{"supplierNumber": fmt.Sprintf("S-%d", 101+i%4), "orderedOn": fmt.Sprintf("2026-10-%02d", 5+i), "lines": []any{
-			entity{"article": "JAR-500", "quantity": json.Number(fmt.Sprint(100 * (i + 1))), "price": json.Number("0.42")},
-			entity{"article": "LID-63", "quantity": json.Number(fmt.Sprint(100 * (i + 1))), "price": json.Number("0.11")}}}
+		fields := entity{
+			"supplierNumber": fmt.Sprintf("S-%d", 101+i%4), "orderedOn": fmt.Sprintf("2026-10-%02d", 5+i),
+			"lines": []any{
+				entity{
+					"article": "JAR-500", "quantity": json.Number(fmt.Sprint(100 * (i + 1))),
+					"price": json.Number("0.42"),
+				},
+				entity{
+					"article": "LID-63", "quantity": json.Number(fmt.Sprint(100 * (i + 1))),
+					"price": json.Number("0.11"),
+				},
+			},
+		}
 		if _, refused := orders.create(fields); refused != nil {
 			panic(refused.message)
 		}
@@ -106,7 +143,10 @@ func newBooks(l *ledger) *books {
 
 // table makes a table of the books' own.
 func (b *books) table(name, word, missing string, columns []column, leads []string) *table {
-	t := &table{name: name, word: word, missing: missing, columns: columns, kinds: map[string]string{}, leads: leads, books: b}
+	t := &table{
+		name: name, word: word, missing: missing, columns: columns, kinds: map[string]string{}, leads: leads,
+		books: b,
+	}
 	for _, c := range columns {
 		t.kinds[c.name] = c.kind
 	}
@@ -207,7 +247,8 @@ func check(t *table, fields entity, complete bool, prefix string) (wrong []misst
 				fail("bad_type", c.name, "%s must be true or false", c.name)
 			}
 		case c.kind == "integer":
-			if n, ok := v.(json.Number); !ok || strings.ContainsAny(text, ".eE") || strings.HasPrefix(n.String(), "-") || text == "0" {
+			if n, ok := v.(json.Number); !ok || strings.ContainsAny(text, ".eE") ||
+				strings.HasPrefix(n.String(), "-") || text == "0" {
 				fail("bad_value", c.name, "%s must be a whole number over 0", c.name)
 			}
 		case c.kind == "money":
@@ -234,7 +275,10 @@ func refusedFor(wrong []misstep) *misstep {
 	case 1:
 		return &misstep{status: 422, code: wrong[0].code, target: wrong[0].target, message: wrong[0].message}
 	}
-	return &misstep{status: 400, code: "several_mistakes", message: fmt.Sprintf("%d fields are wrong", len(wrong)), details: wrong}
+	return &misstep{
+		status: 400, code: "several_mistakes", message: fmt.Sprintf("%d fields are wrong", len(wrong)),
+		details: wrong,
+	}
 }
 
 // made makes an entity, an order with its lines.
@@ -244,13 +288,20 @@ func (b *books) made(t *table, fields entity) (entity, *misstep) {
 	for i, line := range lines {
 		inner, ok := line.(entity)
 		if !ok {
-			wrong = append(wrong, misstep{code: "bad_type", target: fmt.Sprintf("lines/%d", i), message: "a line must be an object"})
+			wrong = append(wrong, misstep{
+				code: "bad_type", target: fmt.Sprintf("lines/%d", i),
+				message: "a line must be an object",
+			})
 			continue
 		}
 		wrong = append(wrong, check(b.lines, inner, true, fmt.Sprintf("lines/%d/", i))...)
 	}
-	if number, ok := fields["supplierNumber"].(string); ok && t.name == "PurchaseOrders" && b.tables["Suppliers"].find(number) == nil {
-		wrong = append(wrong, misstep{code: "no_such_supplier", target: "supplierNumber", message: "there is no supplier " + number})
+	if number, ok := fields["supplierNumber"].(string); ok && t.name == "PurchaseOrders" &&
+		b.tables["Suppliers"].find(number) == nil {
+		wrong = append(wrong, misstep{
+			code: "no_such_supplier", target: "supplierNumber",
+			message: "there is no supplier " + number,
+		})
 	}
 	if refused := refusedFor(wrong); refused != nil {
 		return nil, refused
@@ -293,7 +344,10 @@ func appendLine(order, fields entity) {
 		last, _ := strconv.Atoi(fmt.Sprint(lines[len(lines)-1]["position"]))
 		position = last + 1
 	}
-	line := entity{"position": json.Number(strconv.Itoa(position)), "article": fields["article"], "quantity": fields["quantity"], "price": fields["price"]}
+	line := entity{
+		"position": json.Number(strconv.Itoa(position)), "article": fields["article"],
+		"quantity": fields["quantity"], "price": fields["price"],
+	}
 	line["amount"] = amountOf(line)
 	order["lines"] = append(lines, line)
 	sumUp(order)
@@ -340,8 +394,17 @@ func (b *books) changed(t *table, one, fields entity, whole bool) (entity, *miss
 
 // intakes shows the ledger's intakes as a table.
 func (b *books) intakes() {
-	columns := []column{{name: "number", kind: "text"}, {name: "lot", kind: "text"}, {name: "grade", kind: "text"}, {name: "kilos", kind: "money"}, {name: "moisture", kind: "money"},
-		{name: "note", kind: "text"}, {name: "currency", kind: "text"}, {name: "lines", kind: "lines"}, {name: "total", kind: "money"}}
+	columns := []column{
+		{name: "number", kind: "text"},
+		{name: "lot", kind: "text"},
+		{name: "grade", kind: "text"},
+		{name: "kilos", kind: "money"},
+		{name: "moisture", kind: "money"},
+		{name: "note", kind: "text"},
+		{name: "currency", kind: "text"},
+		{name: "lines", kind: "lines"},
+		{name: "total", kind: "money"},
+	}
 	t := b.table("Intakes", "intake", "no_such_intake", columns, nil)
 	l := b.ledger
 	shown := func(i *intake) entity {
@@ -360,7 +423,9 @@ func (b *books) intakes() {
 		for _, i := range l.intakes {
 			all = append(all, shown(i))
 		}
-		slices.SortFunc(all, func(a, b entity) int { return strings.Compare(fmt.Sprint(a["number"]), fmt.Sprint(b["number"])) })
+		slices.SortFunc(all, func(a, b entity) int {
+			return strings.Compare(fmt.Sprint(a["number"]), fmt.Sprint(b["number"]))
+		})
 		return all
 	}
 	t.find = func(number string) entity {

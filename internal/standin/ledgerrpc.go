@@ -32,8 +32,11 @@ type rpcFault struct {
 // do calls a method with its parameters by name, or by position in the order of
 // the names.
 func (f *rpcFace) do(method string, given any) (any, *rpcFault) {
-	names, known := map[string][]string{"Session.open": {"user", "password"}, "Suppliers.find": {"name"}, "Suppliers.get": {"number"},
-		"Orders.create": {"supplier", "on", "lines"}, "Orders.post": {"session", "number"}, "Orders.total": {"currency"}}[method]
+	names, known := map[string][]string{
+		"Session.open": {"user", "password"}, "Suppliers.find": {"name"}, "Suppliers.get": {"number"},
+		"Orders.create": {"supplier", "on", "lines"}, "Orders.post": {"session", "number"},
+		"Orders.total": {"currency"},
+	}[method]
 	if !known {
 		return nil, &rpcFault{-32601, "there is no method " + method, ""}
 	}
@@ -242,7 +245,10 @@ func (f *rpcFace) xml(w http.ResponseWriter, r *http.Request) {
 	}
 	w.Header().Set("Content-Type", "text/xml")
 	fail := func(fault *rpcFault) {
-		_, _ = io.WriteString(w, xml.Header+"<methodResponse><fault>"+writeXMLValue(entity{"faultCode": json.Number(strconv.Itoa(fault.code)), "faultString": fault.message})+"</fault></methodResponse>")
+		_, _ = io.WriteString(w,
+			xml.Header+"<methodResponse><fault>"+
+				writeXMLValue(entity{"faultCode": json.Number(strconv.Itoa(fault.code)), "faultString": fault.message})+
+				"</fault></methodResponse>")
 	}
 	if err := xml.NewDecoder(r.Body).Decode(&call); err != nil {
 		fail(&rpcFault{-32700, "the call is no XML-RPC", ""})
@@ -257,7 +263,8 @@ func (f *rpcFace) xml(w http.ResponseWriter, r *http.Request) {
 		fail(fault)
 		return
 	}
-	_, _ = io.WriteString(w, xml.Header+"<methodResponse><params><param>"+writeXMLValue(result)+"</param></params></methodResponse>")
+	_, _ = io.WriteString(w,
+		xml.Header+"<methodResponse><params><param>"+writeXMLValue(result)+"</param></params></methodResponse>")
 }
 
 func writeXMLValue(v any) string {

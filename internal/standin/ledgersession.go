@@ -36,7 +36,8 @@ func (o *office) register(mux *http.ServeMux, l *ledger) {
 	mux.HandleFunc("GET /ledger/session", o.guard(o.ask))
 	mux.HandleFunc("DELETE /ledger/session", o.guard(o.end))
 	for pattern, handler := range map[string]http.HandlerFunc{
-		"POST /ledger/office/Intakes": l.create, "GET /ledger/office/Intakes": l.list, "GET /ledger/office/Intakes/{number}": l.read,
+		"POST /ledger/office/Intakes": l.create, "GET /ledger/office/Intakes": l.list,
+		"GET /ledger/office/Intakes/{number}": l.read,
 		"PUT /ledger/office/Intakes/{number}": l.change, "DELETE /ledger/office/Intakes/{number}": l.remove,
 	} {
 		mux.HandleFunc(pattern, o.guard(o.repeated(handler)))
@@ -97,7 +98,8 @@ func (o *office) repeated(next http.HandlerFunc) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		if _, s := o.find(r); r.Method != http.MethodGet && (s == nil || !same(r.Header.Get(officeHeader), s.word)) {
 			w.Header().Set(officeHeader, "Required")
-			problem(w, http.StatusForbidden, "word_missing", officeHeader, "the word of the session must be repeated in "+officeHeader)
+			problem(w, http.StatusForbidden, "word_missing", officeHeader,
+				"the word of the session must be repeated in "+officeHeader)
 			return
 		}
 		next(w, r)

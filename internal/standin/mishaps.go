@@ -25,19 +25,29 @@ var failures = map[string]struct {
 	about string
 	do    http.HandlerFunc
 }{
-	"slow":      {"answers after ms milliseconds (3000 unless said)", slow},
-	"hang":      {"never answers", hang},
-	"cut":       {"says 1000 bytes and sends 300", cut},
-	"long":      {"sends more than it says", long},
-	"type":      {"JSON under the type of a picture", wrongType},
-	"broken":    {"JSON that ends in the middle", broken("application/json", `{"lots": [{"id": "L-2201", "grade": `)},
-	"markup":    {"XML with a tag that is never closed", broken("application/xml", `<lots><lot id="L-2201"><grade>A</lot></lots>`)},
-	"doctype":   {"XML with a DOCTYPE and an entity bomb", broken("application/xml", entityBomb)},
-	"bytes":     {"JSON with bytes that are not UTF-8", broken("application/json", "{\"keeper\": \"Br\xffony\"}")},
-	"deep":      {"JSON 100,000 levels deep", deep},
-	"page":      {"an HTML page where JSON was asked for", broken("text/html; charset=utf-8", "<!doctype html><html><head><title>Please sign in</title></head><body><form>…</form></body></html>")},
-	"empty":     {"status 200 and nothing else", broken("application/json", "")},
-	"quiet":     {"an error under status 200", broken("application/json", `{"result": null, "error": {"code": "E-17", "message": "the lot is locked"}}`)},
+	"slow":   {"answers after ms milliseconds (3000 unless said)", slow},
+	"hang":   {"never answers", hang},
+	"cut":    {"says 1000 bytes and sends 300", cut},
+	"long":   {"sends more than it says", long},
+	"type":   {"JSON under the type of a picture", wrongType},
+	"broken": {"JSON that ends in the middle", broken("application/json", `{"lots": [{"id": "L-2201", "grade": `)},
+	"markup": {
+		"XML with a tag that is never closed",
+		broken("application/xml", `<lots><lot id="L-2201"><grade>A</lot></lots>`),
+	},
+	"doctype": {"XML with a DOCTYPE and an entity bomb", broken("application/xml", entityBomb)},
+	"bytes":   {"JSON with bytes that are not UTF-8", broken("application/json", "{\"keeper\": \"Br\xffony\"}")},
+	"deep":    {"JSON 100,000 levels deep", deep},
+	"page": {
+		"an HTML page where JSON was asked for",
+		broken("text/html; charset=utf-8",
+			"<!doctype html><html><head><title>Please sign in</title></head><body><form>…</form></body></html>"),
+	},
+	"empty": {"status 200 and nothing else", broken("application/json", "")},
+	"quiet": {
+		"an error under status 200",
+		broken("application/json", `{"result": null, "error": {"code": "E-17", "message": "the lot is locked"}}`),
+	},
 	"reset":     {"resets the connection", reset},
 	"away":      {"redirects to another host", away},
 	"ring":      {"redirects to itself", ring},
@@ -107,11 +117,13 @@ func raw(w http.ResponseWriter, r *http.Request, text string, abort bool) {
 }
 
 func cut(w http.ResponseWriter, r *http.Request) {
-	raw(w, r, "HTTP/1.1 200 OK\r\nContent-Type: application/json\r\nContent-Length: 1000\r\n\r\n"+`{"lots": [`+strings.Repeat(" ", 290), false)
+	raw(w, r, "HTTP/1.1 200 OK\r\nContent-Type: application/json\r\nContent-Length: 1000\r\n\r\n"+`{"lots": [`+
+		strings.Repeat(" ", 290), false)
 }
 
 func long(w http.ResponseWriter, r *http.Request) {
-	raw(w, r, "HTTP/1.1 200 OK\r\nContent-Type: application/json\r\nContent-Length: 10\r\nConnection: close\r\n\r\n"+`{"id": 1, "more": "than was said"}`, false)
+	raw(w, r, "HTTP/1.1 200 OK\r\nContent-Type: application/json\r\nContent-Length: 10\r\nConnection: close\r\n\r\n"+
+		`{"id": 1, "more": "than was said"}`, false)
 }
 
 func reset(w http.ResponseWriter, r *http.Request) { raw(w, r, "", true) }

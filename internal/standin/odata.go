@@ -207,7 +207,10 @@ func (f *face) route(c *call) (*outcome, *misstep) {
 		if refused != nil {
 			return nil, refused
 		}
-		return &outcome{status: 200, header: http.Header{"Content-Type": {"text/plain"}}, text: strconv.Itoa(len(rows))}, nil
+		return &outcome{
+			status: 200, header: http.Header{"Content-Type": {"text/plain"}},
+			text: strconv.Itoa(len(rows)),
+		}, nil
 	case !p.keyed && p.rest == "" && c.method == http.MethodPost:
 		return f.create(c, t)
 	case !p.keyed:
@@ -371,7 +374,10 @@ func (f *face) openTotal(c *call, p place) (*outcome, *misstep) {
 	if f.older {
 		return &outcome{status: 200, body: entity{"d": entity{"OpenTotal": cents(total).String()}}}, nil
 	}
-	return &outcome{status: 200, body: entity{"@odata.context": f.root + "/$metadata#Edm.Decimal", "value": cents(total)}}, nil
+	return &outcome{
+		status: 200,
+		body:   entity{"@odata.context": f.root + "/$metadata#Edm.Decimal", "value": cents(total)},
+	}, nil
 }
 
 // later puts an answer off: it is asked for at a place of its own.
@@ -387,7 +393,10 @@ func (f *face) later(c *call, t *table, one entity) *outcome {
 		o, _ := f.one(c, t, one, 201)
 		return o, true
 	}
-	return &outcome{status: 202, header: http.Header{"Location": {f.root + "/monitor/" + number}, "Preference-Applied": {"respond-async"}}}
+	return &outcome{
+		status: 202,
+		header: http.Header{"Location": {f.root + "/monitor/" + number}, "Preference-Applied": {"respond-async"}},
+	}
 }
 
 // monitored answers for something that was put off (OData 4.0, 11.6).
@@ -407,6 +416,9 @@ func (f *face) monitored(c *call, number string) (*outcome, *misstep) {
 		return done, nil
 	}
 	text, _ := json.Marshal(done.body)
-	return &outcome{status: 200, header: http.Header{"Content-Type": {"application/http"}},
-		text: fmt.Sprintf("HTTP/1.1 %d %s\r\nContent-Type: %s\r\n\r\n%s", done.status, http.StatusText(done.status), f.mediaType(), text)}, nil
+	return &outcome{
+		status: 200, header: http.Header{"Content-Type": {"application/http"}},
+		text: fmt.Sprintf("HTTP/1.1 %d %s\r\nContent-Type: %s\r\n\r\n%s", done.status, http.StatusText(done.status),
+			f.mediaType(), text),
+	}, nil
 }

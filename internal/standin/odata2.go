@@ -40,7 +40,10 @@ func toOlder(t *table, root string, one entity) entity {
 		return out
 	}
 	address := root + "/" + t.name + "('" + fmt.Sprint(one["number"]) + "')"
-	out["__metadata"] = entity{"uri": address, "type": "Heatherfold.Ledger." + strings.TrimSuffix(t.name, "s"), "etag": one["@odata.etag"]}
+	out["__metadata"] = entity{
+		"uri": address, "type": "Heatherfold.Ledger." + strings.TrimSuffix(t.name, "s"),
+		"etag": one["@odata.etag"],
+	}
 	for _, name := range t.leads {
 		if _, has := out[name]; !has {
 			out[name] = entity{"__deferred": entity{"uri": address + "/" + name}}

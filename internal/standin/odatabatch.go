@@ -77,12 +77,16 @@ func (b *batch) parts(data []byte, boundary string, out *multipart.Writer) error
 			_ = writer.Close()
 			if b.failed != nil { // one answer stands for the whole change set
 				restore()
-				to, _ := out.CreatePart(textproto.MIMEHeader{"Content-Type": {"application/http"}, "Content-Transfer-Encoding": {"binary"}})
+				to, _ := out.CreatePart(textproto.MIMEHeader{
+					"Content-Type":              {"application/http"},
+					"Content-Transfer-Encoding": {"binary"},
+				})
 				_, _ = to.Write(b.face.written(b.failed))
 				b.failed = nil
 				continue
 			}
-			to, _ := out.CreatePart(textproto.MIMEHeader{"Content-Type": {"multipart/mixed; boundary=" + writer.Boundary()}})
+			to, _ := out.CreatePart(
+				textproto.MIMEHeader{"Content-Type": {"multipart/mixed; boundary=" + writer.Boundary()}})
 			_, _ = to.Write(inner.Bytes())
 			continue
 		}
@@ -127,7 +131,8 @@ func (b *batch) do(method, address string, header http.Header, body []byte, id s
 		name, below, _ := strings.Cut(rest, "/")
 		location, known := b.locations[name]
 		if !known {
-			return b.face.failed(refuse(424, "no_such_reference", "", "there is no request %s before this one that made something", name)), nil
+			return b.face.failed(refuse(424, "no_such_reference", "",
+				"there is no request %s before this one that made something", name)), nil
 		}
 		address = location
 		if below != "" {

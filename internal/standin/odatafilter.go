@@ -24,7 +24,8 @@ func parseFilter(text string) (func(entity) (any, error), error) {
 	return func(one entity) (any, error) { return e(scope{"": one}) }, nil
 }
 
-var filterWord = regexp.MustCompile(`(?:datetimeoffset|datetime|guid|time|[\w.]+)?'(?:[^']|'')*'|-?[0-9][\w:.+-]*|[\w$][\w.$/]*|[(),:]`)
+var filterWord = regexp.MustCompile(
+	`(?:datetimeoffset|datetime|guid|time|[\w.]+)?'(?:[^']|'')*'|-?[0-9][\w:.+-]*|[\w$][\w.$/]*|[(),:]`)
 
 // scope are the entity and the variables of any and all.
 type scope map[string]any
@@ -59,7 +60,9 @@ func (p *filterParser) both() (expression, error) {
 	return p.joined("and", p.compared, func(a, b any) any { return a == true && b == true })
 }
 
-func (p *filterParser) joined(word string, inner func() (expression, error), join func(a, b any) any) (expression, error) {
+func (p *filterParser) joined(word string, inner func() (expression, error),
+	join func(a, b any) any,
+) (expression, error) {
 	left, err := inner()
 	for err == nil && p.take(word) {
 		var right expression
@@ -95,8 +98,14 @@ func (p *filterParser) compared() (expression, error) {
 		return nil, err
 	}
 	operator := p.next()
-	holds, ok := map[string]func(n int) bool{"eq": func(n int) bool { return n == 0 }, "ne": func(n int) bool { return n != 0 }, "gt": func(n int) bool { return n > 0 },
-		"ge": func(n int) bool { return n >= 0 }, "lt": func(n int) bool { return n < 0 }, "le": func(n int) bool { return n <= 0 }}[operator]
+	holds, ok := map[string]func(n int) bool{
+		"eq": func(n int) bool { return n == 0 }, "ne": func(n int) bool { return n != 0 }, "gt": func(n int) bool {
+			return n > 0
+		},
+		"ge": func(n int) bool { return n >= 0 }, "lt": func(n int) bool { return n < 0 }, "le": func(n int) bool {
+			return n <= 0
+		},
+	}[operator]
 	if !ok {
 		return left, nil
 	}

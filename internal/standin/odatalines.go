@@ -29,7 +29,10 @@ func (f *face) linesBelow(c *call, order entity, rest string) (*outcome, *misste
 		if refused != nil {
 			return nil, refused
 		}
-		return &outcome{status: 200, header: http.Header{"Content-Type": {"text/plain"}}, text: strconv.Itoa(len(rows))}, nil
+		return &outcome{
+			status: 200, header: http.Header{"Content-Type": {"text/plain"}},
+			text: strconv.Itoa(len(rows)),
+		}, nil
 	case !p.keyed && p.rest == "" && c.method == http.MethodPost:
 		fields, refused := f.fields(c)
 		if refused == nil {
@@ -83,7 +86,9 @@ func (f *face) line(c *call, order, line entity) (*outcome, *misstep) {
 		}
 		changed["amount"] = amountOf(changed)
 		lines := slices.Clone(rowsOf(order["lines"]))
-		lines[slices.IndexFunc(lines, func(other entity) bool { return other["position"] == line["position"] })] = changed
+		lines[slices.IndexFunc(lines, func(other entity) bool {
+			return other["position"] == line["position"]
+		})] = changed
 		order["lines"] = lines
 		sumUp(order)
 		f.books.touch(order)
@@ -92,7 +97,9 @@ func (f *face) line(c *call, order, line entity) (*outcome, *misstep) {
 		}
 		return f.oneAt(c, t, changed, 200, f.lineAddress(order, line))
 	case http.MethodDelete:
-		order["lines"] = slices.DeleteFunc(slices.Clone(rowsOf(order["lines"])), func(other entity) bool { return other["position"] == line["position"] })
+		order["lines"] = slices.DeleteFunc(slices.Clone(rowsOf(order["lines"])), func(other entity) bool {
+			return other["position"] == line["position"]
+		})
 		sumUp(order)
 		f.books.touch(order)
 		return &outcome{status: 204}, nil

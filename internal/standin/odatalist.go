@@ -43,7 +43,11 @@ const ledgerPage = 5
 // list gives what is asked for of a set, page by page.
 func (f *face) list(c *call, t *table, rows []entity) (*outcome, *misstep) {
 	for name := range c.query {
-		if strings.HasPrefix(name, "$") && !slices.Contains([]string{"$filter", "$select", "$expand", "$orderby", "$top", "$skip", "$count", "$inlinecount", "$search", "$format", "$skiptoken"}, name) {
+		if strings.HasPrefix(name,
+			"$") && !slices.Contains([]string{
+			"$filter", "$select", "$expand", "$orderby", "$top", "$skip", "$count",
+			"$inlinecount", "$search", "$format", "$skiptoken",
+		}, name) {
 			return nil, refuse(400, "bad_option", name, "there is no option %s", name)
 		}
 	}
@@ -123,7 +127,8 @@ func (f *face) filtered(c *call, t *table, rows []entity) ([]entity, *misstep) {
 		if err != nil {
 			return nil, refuse(400, "bad_filter", "$filter", "%s", err)
 		}
-		if words := c.query.Get("$search"); words != "" && !strings.Contains(strings.ToLower(fmt.Sprint(one)), strings.ToLower(words)) {
+		if words := c.query.Get("$search"); words != "" &&
+			!strings.Contains(strings.ToLower(fmt.Sprint(one)), strings.ToLower(words)) {
 			continue
 		}
 		if taken == true {
@@ -172,7 +177,8 @@ func (f *face) shaped(c *call, t *table, one entity) (entity, *misstep) {
 		out["@odata.etag"] = tag
 	}
 	for _, name := range selected {
-		if name = strings.TrimSpace(name); name != "" && name != "*" && !slices.Contains(t.properties(), name) && !slices.Contains(t.leads, name) {
+		if name = strings.TrimSpace(name); name != "" && name != "*" && !slices.Contains(t.properties(), name) &&
+			!slices.Contains(t.leads, name) {
 			return nil, refuse(400, "bad_option", "$select", "%s has no property %s", t.name, name)
 		}
 	}

@@ -61,7 +61,9 @@ type pressCall struct {
 
 func (p *press) register(mux *http.ServeMux) {
 	mux.HandleFunc("POST /press/jobs", p.submit)
-	mux.HandleFunc("GET /press/jobs/{number}", p.job(func(w http.ResponseWriter, _ *http.Request, j *pressJob) { writeJSON(w, http.StatusOK, p.shown(j)) }))
+	mux.HandleFunc("GET /press/jobs/{number}", p.job(func(w http.ResponseWriter, _ *http.Request, j *pressJob) {
+		writeJSON(w, http.StatusOK, p.shown(j))
+	}))
 	mux.HandleFunc("PATCH /press/jobs/{number}", p.job(p.change))
 }
 
@@ -95,11 +97,15 @@ func (p *press) submit(w http.ResponseWriter, r *http.Request) {
 		problem(w, http.StatusUnprocessableEntity, "bad_value", "manner", "there is no manner "+wanted.Manner)
 		return
 	case wanted.Tell != "" && !isLoopback(wanted.Tell):
-		problem(w, http.StatusUnprocessableEntity, "bad_value", "tell", "changes are told to http addresses of this machine only")
+		problem(w, http.StatusUnprocessableEntity, "bad_value", "tell",
+			"changes are told to http addresses of this machine only")
 		return
 	}
 	p.mutex.Lock()
-	j := &pressJob{number: len(p.jobs) + 1, lot: wanted.Lot, kilos: *wanted.Kilos, begun: p.now(), tell: wanted.Tell, manner: wanted.Manner}
+	j := &pressJob{
+		number: len(p.jobs) + 1, lot: wanted.Lot, kilos: *wanted.Kilos, begun: p.now(), tell: wanted.Tell,
+		manner: wanted.Manner,
+	}
 	p.jobs = append(p.jobs, j)
 	p.mutex.Unlock()
 	if j.tell != "" {
@@ -211,7 +217,8 @@ func (p *press) change(w http.ResponseWriter, r *http.Request, j *pressJob) {
 		return
 	}
 	if state := p.state(j); wanted.State != "cancelled" || state != "queued" {
-		problem(w, http.StatusConflict, "not_allowed", "state", fmt.Sprintf("the job is %s, and cannot become %s", state, wanted.State))
+		problem(w, http.StatusConflict, "not_allowed", "state",
+			fmt.Sprintf("the job is %s, and cannot become %s", state, wanted.State))
 		return
 	}
 	j.cancelled = true

@@ -97,7 +97,8 @@ func (x *priceIndex) send(w http.ResponseWriter, from, to time.Time, kinds []str
 	fmt.Fprint(w, `<?xml version="1.0" encoding="utf-8"?>`+"\n"+`<prices xmlns="urn:heatherfold:index" currency="EUR">`)
 	for day := from; !day.After(to); day = day.AddDate(0, 0, 1) {
 		for _, kind := range kinds {
-			fmt.Fprintf(w, `<price day="%s" kind="%s">%s</price>`, day.Format(time.DateOnly), kind, cents(centsOn(day, kind)))
+			fmt.Fprintf(w, `<price day="%s" kind="%s">%s</price>`, day.Format(time.DateOnly), kind,
+				cents(centsOn(day, kind)))
 		}
 	}
 	fmt.Fprint(w, "</prices>")
@@ -109,7 +110,8 @@ func (x *priceIndex) price(w http.ResponseWriter, r *http.Request) {
 	if err != nil || !isXML {
 		w.Header().Set("Content-Type", "text/html; charset=utf-8")
 		w.WriteHeader(http.StatusNotFound)
-		fmt.Fprintf(w, "<!doctype html><title>Not found</title><h1>There are no prices of %s</h1>", html.EscapeString(text))
+		fmt.Fprintf(w, "<!doctype html><title>Not found</title><h1>There are no prices of %s</h1>",
+			html.EscapeString(text))
 		return
 	}
 	w.Header().Set("Last-Modified", day.Format(http.TimeFormat))

@@ -63,7 +63,8 @@ func (s *scale) serve(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	message, ok := soap.Read(root)
-	if !ok || message.Payload == nil || message.Payload.Name().Space != scaleNamespace || message.Payload.Name().Local != "WeighAll" {
+	if !ok || message.Payload == nil || message.Payload.Name().Space != scaleNamespace ||
+		message.Payload.Name().Local != "WeighAll" {
 		s.simulated.ServeHTTP(w, r)
 		return
 	}
@@ -97,7 +98,10 @@ func (s *scale) ticket(plate, gross, tare string) (weighed, bool) {
 	if err != nil || err2 != nil || full < empty {
 		return weighed{}, false
 	}
-	return weighed{fmt.Sprintf("T-%04d", s.tickets.Add(1)), plate, full - empty, time.Now().UTC().Format("2006-01-02T15:04:05Z")}, true
+	return weighed{
+		fmt.Sprintf("T-%04d", s.tickets.Add(1)), plate, full - empty,
+		time.Now().UTC().Format("2006-01-02T15:04:05Z"),
+	}, true
 }
 
 // weigh works out the answer to Weigh.
@@ -135,7 +139,10 @@ func (s *scale) weighAll(loads *document.Node) ([]*document.Node, *labFault) {
 		if !ok {
 			return nil, &labFault{sender: true, text: wrongLoad}
 		}
-		content := []any{local("number", t.number), local("plate", t.plate), local("net", strconv.Itoa(t.net)), local("weighedAt", t.at)}
+		content := []any{
+			local("number", t.number), local("plate", t.plate), local("net", strconv.Itoa(t.net)),
+			local("weighedAt", t.at),
+		}
 		for j, kind := range []string{"xsd:string", "s:Plate", "xsd:int", "xsd:dateTime"} {
 			typed(content[j].(*document.Node), kind)
 		}
@@ -148,12 +155,17 @@ func (s *scale) weighAll(loads *document.Node) ([]*document.Node, *labFault) {
 		value.AppendAttributes(attribute("", "", "id", id))
 		beside = append(beside, value)
 	}
-	tickets.SetAttributes([]document.Attribute{attribute("enc", soap.Encoding11, "arrayType", fmt.Sprintf("s:Ticket[%d]", len(beside)))})
+	tickets.SetAttributes([]document.Attribute{attribute("enc", soap.Encoding11, "arrayType",
+		fmt.Sprintf("s:Ticket[%d]", len(beside)))})
 	typed(tickets, "enc:Array")
-	wrapper := named(document.Name{Space: scaleNamespace, Prefix: "s", Local: "WeighAllResponse"}, tickets, typed(local("total", strconv.Itoa(total)), "xsd:int"))
+	wrapper := named(document.Name{Space: scaleNamespace, Prefix: "s", Local: "WeighAllResponse"}, tickets,
+		typed(local("total", strconv.Itoa(total)), "xsd:int"))
 	answer := append([]*document.Node{wrapper}, beside...)
 	for _, n := range answer {
-		for prefix, space := range map[string]string{"s": scaleNamespace, "xsi": document.SchemaInstance, "xsd": "http://www.w3.org/2001/XMLSchema", "enc": soap.Encoding11} {
+		for prefix, space := range map[string]string{
+			"s": scaleNamespace, "xsi": document.SchemaInstance,
+			"xsd": "http://www.w3.org/2001/XMLSchema", "enc": soap.Encoding11,
+		} {
 			n.AppendAttributes(attribute("xmlns", "", prefix, space))
 		}
 	}

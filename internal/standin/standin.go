@@ -110,7 +110,10 @@ func (s *Server) serve(listener net.Listener, handler http.Handler) {
 	protocols.SetHTTP1(true)
 	protocols.SetHTTP2(true)
 	protocols.SetUnencryptedHTTP2(true)
-	server := &http.Server{Handler: handler, Protocols: protocols, ReadHeaderTimeout: 10 * time.Second, ErrorLog: quietLog()}
+	server := &http.Server{
+		Handler: handler, Protocols: protocols, ReadHeaderTimeout: 10 * time.Second,
+		ErrorLog: quietLog(),
+	}
 	s.servers = append(s.servers, server)
 	go func() { _ = server.Serve(listener) }()
 }
@@ -146,7 +149,10 @@ func (s *Server) startTLS(m *mishaps, handler http.Handler) ([]byte, error) {
 			return nil, err
 		}
 		m.addresses[c.name] = "https://" + listener.Addr().String()
-		settings := &tls.Config{Certificates: []tls.Certificate{certificate}, NextProtos: []string{"h2", "http/1.1"}, MinVersion: tls.VersionTLS12}
+		settings := &tls.Config{
+			Certificates: []tls.Certificate{certificate}, NextProtos: []string{"h2", "http/1.1"},
+			MinVersion: tls.VersionTLS12,
+		}
 		if c.name == "client certificate" {
 			// TLS 1.3 tells a missing certificate only when the request is under way, and
 			// not always (RFC 8446, 4.4.2.4); 1.2 tells it in the handshake.
@@ -230,7 +236,11 @@ func onlyBy(methods string) http.HandlerFunc {
 }
 
 func index(w http.ResponseWriter, _ *http.Request) {
-	writeJSON(w, http.StatusOK, map[string]any{"services": []string{"/gate", "/lab", "/scale", "/stores", "/ledger", "/index", "/courier", "/mishaps"}, "of": "Heatherfold Honey Co-operative"})
+	writeJSON(w, http.StatusOK,
+		map[string]any{"services": []string{
+			"/gate", "/lab", "/scale", "/stores", "/ledger", "/index", "/courier",
+			"/mishaps",
+		}, "of": "Heatherfold Honey Co-operative"})
 }
 
 func writeJSON(w http.ResponseWriter, status int, v any) {

@@ -83,7 +83,10 @@ func TestGate(t *testing.T) {
 	assert.Equal(t, keys["kid"], parsed.Header["kid"])
 	assert.Equal(t, "ES256", parsed.Header["alg"])
 
-	client := []string{"Content-Type", "application/x-www-form-urlencoded", "Authorization", "Basic " + basic("honey-desk", url.QueryEscape(standin.Secrets["honey_desk"]))}
+	client := []string{
+		"Content-Type", "application/x-www-form-urlencoded", "Authorization",
+		"Basic " + basic("honey-desk", url.QueryEscape(standin.Secrets["honey_desk"])),
+	}
 	assert.Equal(t, true, p.ask("POST", "/gate/introspect", "token="+token, client...).json["active"])
 	assert.Equal(t, false, p.ask("POST", "/gate/introspect", "token="+token+"x", client...).json["active"])
 	assert.Equal(t, 200, p.ask("POST", "/gate/revoke", "token="+token, client...).status)
@@ -97,15 +100,20 @@ func TestGate(t *testing.T) {
 	assert.Equal(t, "invalid_grant", p.token(refresh).json["error"])
 
 	for form, want := range map[string]string{
-		"": "invalid_request", "grant_type=magic": "unsupported_grant_type", "grant_type=client_credentials&scope=all": "invalid_scope",
-		"grant_type=password&username=clerk&password=x": "invalid_grant", "grant_type=client_credentials&lifetime=x": "invalid_request",
+		"": "invalid_request", "grant_type=magic": "unsupported_grant_type",
+		"grant_type=client_credentials&scope=all":       "invalid_scope",
+		"grant_type=password&username=clerk&password=x": "invalid_grant",
+		"grant_type=client_credentials&lifetime=x":      "invalid_request",
 	} {
 		got := p.token(form)
 		assert.Equal(t, []any{400, want}, []any{got.status, got.json["error"]}, form)
 	}
-	got = p.ask("POST", "/gate/token", "grant_type=client_credentials&client_id=honey-desk&client_secret=false", "Content-Type", "application/x-www-form-urlencoded")
+	got = p.ask("POST", "/gate/token", "grant_type=client_credentials&client_id=honey-desk&client_secret=false",
+		"Content-Type", "application/x-www-form-urlencoded")
 	assert.Equal(t, []any{401, "invalid_client"}, []any{got.status, got.json["error"]})
-	got = p.ask("POST", "/gate/token", "grant_type=client_credentials&client_id=honey-desk&client_secret="+url.QueryEscape(standin.Secrets["honey_desk"]), "Content-Type", "application/x-www-form-urlencoded")
+	got = p.ask("POST", "/gate/token",
+		"grant_type=client_credentials&client_id=honey-desk&client_secret="+
+			url.QueryEscape(standin.Secrets["honey_desk"]), "Content-Type", "application/x-www-form-urlencoded")
 	assert.Equal(t, 200, got.status, "the client's credentials may stand in the form")
 
 	got = p.ask("POST", "/gate/ticket", "", "User", "clerk", "Password", standin.Secrets["clerk"])
@@ -114,7 +122,8 @@ func TestGate(t *testing.T) {
 	assert.Equal(t, 401, p.ask("GET", "/gate/ticket", "", "Authorization", "Bearer "+ticket).status)
 	assert.Equal(t, 204, p.ask("DELETE", "/gate/ticket", "", "Authorization", "Ticket "+ticket).status)
 	assert.Equal(t, 401, p.ask("GET", "/gate/ticket", "", "Authorization", "Ticket "+ticket).status)
-	assert.Equal(t, 403, p.ask("POST", "/gate/slip", "user=clerk&password=x", "Content-Type", "application/x-www-form-urlencoded").status)
+	assert.Equal(t, 403, p.ask("POST", "/gate/slip", "user=clerk&password=x", "Content-Type",
+		"application/x-www-form-urlencoded").status)
 }
 
 func TestStores(t *testing.T) {
@@ -160,11 +169,17 @@ func TestLedger(t *testing.T) {
 		body, field string
 		status      int
 	}{
-		{`{"grade":"A","kilos":1,"moisture":17}`, "lot", 422}, {`{"lot":"L-1","grade":"A","kilos":1,"moisture":17}`, "lot", 422},
-		{`{"lot":"L-2201","grade":"D","kilos":1,"moisture":17}`, "grade", 422}, {`{"lot":"L-2201","grade":"A","kilos":"1","moisture":17}`, "kilos", 422},
-		{`{"lot":"L-2201","grade":"A","kilos":-1,"moisture":17}`, "kilos", 422}, {`{"lot":"L-2201","grade":"A","kilos":1.234,"moisture":17}`, "kilos", 422},
-		{`{"lot":"L-2201","grade":"A","kilos":1,"moisture":20.01}`, "moisture", 422}, {`{"lot":"L-2201","grade":"A","kilos":1,"moisture":17,"x":1}`, "x", 422},
-		{`{"lot":`, "", 400}, {`[]`, "", 400}, {`{}{}`, "", 400},
+		{`{"grade":"A","kilos":1,"moisture":17}`, "lot", 422},
+		{`{"lot":"L-1","grade":"A","kilos":1,"moisture":17}`, "lot", 422},
+		{`{"lot":"L-2201","grade":"D","kilos":1,"moisture":17}`, "grade", 422},
+		{`{"lot":"L-2201","grade":"A","kilos":"1","moisture":17}`, "kilos", 422},
+		{`{"lot":"L-2201","grade":"A","kilos":-1,"moisture":17}`, "kilos", 422},
+		{`{"lot":"L-2201","grade":"A","kilos":1.234,"moisture":17}`, "kilos", 422},
+		{`{"lot":"L-2201","grade":"A","kilos":1,"moisture":20.01}`, "moisture", 422},
+		{`{"lot":"L-2201","grade":"A","kilos":1,"moisture":17,"x":1}`, "x", 422},
+		{`{"lot":`, "", 400},
+		{`[]`, "", 400},
+		{`{}{}`, "", 400},
 	}
 	for _, c := range cases {
 		got := book(c.body)
@@ -196,7 +211,8 @@ func TestLedger(t *testing.T) {
 	assert.Contains(t, got.text, `"NOT_FOUND"`)
 	assert.Contains(t, p.ask("POST", "/ledger/rpc/stock/Balance/Read", `{"lot":"L-9"}`, key...).text, "BAD_WRAPPER")
 	assert.Equal(t, 404, p.ask("POST", "/ledger/rpc/stock/Balance/Burn", `{"request":{}}`, key...).status)
-	assert.EqualValues(t, 1, p.ask("GET", "/ledger/Intakes?$filter=lot%20eq%20'L-2204'&$count=true", "", key...).json["@odata.count"])
+	assert.EqualValues(t, 1,
+		p.ask("GET", "/ledger/Intakes?$filter=lot%20eq%20'L-2204'&$count=true", "", key...).json["@odata.count"])
 	assert.Equal(t, 204, p.ask("DELETE", place, "", key...).status)
 	assert.Equal(t, 404, p.ask("GET", place, "", key...).status)
 }
@@ -209,25 +225,35 @@ func TestLab(t *testing.T) {
 	assert.Contains(t, p.ask("GET", "/lab?xsd", "").text, `targetNamespace="urn:heatherfold:lab"`)
 
 	envelope := func(namespace, header, payload string) string {
-		return `<s:Envelope xmlns:s="` + namespace + `" xmlns="urn:heatherfold:lab"><s:Header>` + header + `</s:Header><s:Body>` + payload + `</s:Body></s:Envelope>`
+		return `<s:Envelope xmlns:s="` + namespace + `" xmlns="urn:heatherfold:lab"><s:Header>` + header +
+			`</s:Header><s:Body>` + payload + `</s:Body></s:Envelope>`
 	}
 	const v11, v12 = "http://schemas.xmlsoap.org/soap/envelope/", "http://www.w3.org/2003/05/soap-envelope"
 	grade := func(fields string) asked {
-		return p.ask("POST", "/lab", envelope(v11, "", "<GradeLot>"+fields+"</GradeLot>"), "Content-Type", "text/xml", "SOAPAction", `"urn:heatherfold:lab:GradeLot"`)
+		return p.ask("POST", "/lab", envelope(v11, "", "<GradeLot>"+fields+"</GradeLot>"), "Content-Type", "text/xml",
+			"SOAPAction", `"urn:heatherfold:lab:GradeLot"`)
 	}
 	for fields, want := range map[string]string{
-		"<lot>L-2201</lot><moisture>18</moisture><hmf>15</hmf><diastase>8</diastase>": "<lab:grade>A<", "<lot>L-2201</lot><moisture>18.01</moisture>": "<lab:grade>B<",
-		"<lot>L-2201</lot><moisture>17</moisture><hmf>40.1</hmf>": "<lab:grade>C<", "<lot>L-2201</lot><moisture>17</moisture><diastase>7</diastase>": "<lab:grade>B<",
-		"<moisture>17</moisture>": "lot: is mandatory", "<lot>2201</lot><moisture>17</moisture>": "not of the form", "<lot>L-2201</lot>": "moisture: is mandatory",
-		"<lot>L-2201</lot><moisture>wet</moisture>": "is no decimal", "<lot>L-2201</lot><moisture>9.99</moisture>": "out of range: 10 to 30",
-		"<moisture>17</moisture><lot>L-2201</lot>": "out of order", "<lot>L-2201</lot><moisture>17</moisture><colour>red</colour>": "colour: is not expected",
+		"<lot>L-2201</lot><moisture>18</moisture><hmf>15</hmf><diastase>8</diastase>": "<lab:grade>A<",
+		"<lot>L-2201</lot><moisture>18.01</moisture>":                                 "<lab:grade>B<",
+		"<lot>L-2201</lot><moisture>17</moisture><hmf>40.1</hmf>":                     "<lab:grade>C<",
+		"<lot>L-2201</lot><moisture>17</moisture><diastase>7</diastase>":              "<lab:grade>B<",
+		"<moisture>17</moisture>":                                                     "lot: is mandatory",
+		"<lot>2201</lot><moisture>17</moisture>":                                      "not of the form",
+		"<lot>L-2201</lot>":                                                           "moisture: is mandatory",
+		"<lot>L-2201</lot><moisture>wet</moisture>":                                   "is no decimal",
+		"<lot>L-2201</lot><moisture>9.99</moisture>":                                  "out of range: 10 to 30",
+		"<moisture>17</moisture><lot>L-2201</lot>":                                    "out of order",
+		"<lot>L-2201</lot><moisture>17</moisture><colour>red</colour>":                "colour: is not expected",
 	} {
 		got := grade(fields)
 		assert.Contains(t, got.text, want, fields)
 		assert.Equal(t, map[bool]int{true: 200, false: 500}[strings.HasPrefix(want, "<lab:")], got.status, fields)
 	}
 	for index, want := range map[string]string{"1.4940": "17.02", "1.4740": "25.02", "1.5044": "12.98"} {
-		got := p.ask("POST", "/lab", envelope(v12, "", "<ConvertIndex><refractiveIndex>"+index+"</refractiveIndex></ConvertIndex>"), "Content-Type", "application/soap+xml")
+		got := p.ask("POST", "/lab",
+			envelope(v12, "", "<ConvertIndex><refractiveIndex>"+index+"</refractiveIndex></ConvertIndex>"),
+			"Content-Type", "application/soap+xml")
 		assert.Contains(t, got.text, "<lab:moisture>"+want, index)
 	}
 	payload := "<ConvertIndex><refractiveIndex>1.49</refractiveIndex></ConvertIndex>"
@@ -255,7 +281,8 @@ func TestLab(t *testing.T) {
 		assert.Equal(t, c.status, got.status, c.want)
 		assert.Contains(t, got.text, c.want)
 	}
-	assert.Contains(t, p.ask("POST", "/lab", envelope(v11, "", payload), "Content-Type", "text/xml").text, "SOAPAction is missing")
+	assert.Contains(t, p.ask("POST", "/lab", envelope(v11, "", payload), "Content-Type", "text/xml").text,
+		"SOAPAction is missing")
 
 	// The guarded port wants a UsernameToken; the digest is that of the profile's
 	// section 3.1: Base64(SHA-1(nonce + created + password)).
@@ -269,7 +296,8 @@ func TestLab(t *testing.T) {
 		security("lab", "<w:Password>"+standin.Secrets["lab"]+"</w:Password>"): "<lab:moisture>",
 		security("lab", `<w:Password Type="urn:p#PasswordDigest">gYeNBBh0b/YP29e7UCDdjMB5RYA=</w:Password><w:Nonce>aG9uZXk=</w:Nonce><w:Created>2026-11-23T08:00:00Z</w:Created>`): "is wrong",
 	} {
-		got := p.ask("POST", "/lab/guarded", envelope(v11, header, payload), "Content-Type", "text/xml", "SOAPAction", `""`)
+		got := p.ask("POST", "/lab/guarded", envelope(v11, header, payload), "Content-Type", "text/xml", "SOAPAction",
+			`""`)
 		assert.Contains(t, got.text, want, header)
 	}
 }
@@ -280,7 +308,10 @@ func TestCertificates(t *testing.T) {
 	require.True(t, pool.AppendCertsFromPEM(server.CA))
 	client := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: pool}}}
 	addresses := p.ask("GET", "/mishaps", "").json["addresses"].(map[string]any)
-	for name, want := range map[string]string{"tls": "", "expired": "expired", "wrong name": "doesn't contain any IP SANs"} {
+	for name, want := range map[string]string{
+		"tls": "", "expired": "expired",
+		"wrong name": "doesn't contain any IP SANs",
+	} {
 		response, err := client.Get(addresses[name].(string) + "/")
 		if want == "" {
 			require.NoError(t, err)

@@ -46,8 +46,11 @@ func newStores(g *gate) *stores {
 	grades := []string{"A", "A", "B", "A", "C", "B"}
 	depots := []string{"north", "north", "south"}
 	for i := range 18 {
-		l := &lot{ID: fmt.Sprintf("L-%d", 2201+i), Keeper: keepers[i%len(keepers)], Kind: kinds[i%len(kinds)], Depot: depots[i%len(depots)],
-			Grade: grades[i%len(grades)], Harvested: fmt.Sprintf("2026-%02d-%02d", 7+i%3, 3+i)}
+		l := &lot{
+			ID: fmt.Sprintf("L-%d", 2201+i), Keeper: keepers[i%len(keepers)], Kind: kinds[i%len(kinds)],
+			Depot: depots[i%len(depots)],
+			Grade: grades[i%len(grades)], Harvested: fmt.Sprintf("2026-%02d-%02d", 7+i%3, 3+i),
+		}
 		for n := range 1 + i%3 {
 			kilos := float64(40*(n+1)) + float64(i)*0.5
 			l.Barrels = append(l.Barrels, barrel{Number: n + 1, Kilos: kilos})
@@ -120,7 +123,8 @@ func (s *stores) search(w http.ResponseWriter, r *http.Request) {
 	}
 	for _, kind := range query["kind"] {
 		if !slices.Contains(indexKinds, kind) {
-			problem(w, http.StatusBadRequest, "bad_value", "kind", "kind must be one of "+strings.Join(indexKinds, ", "))
+			problem(w, http.StatusBadRequest, "bad_value", "kind",
+				"kind must be one of "+strings.Join(indexKinds, ", "))
 			return
 		}
 	}
@@ -136,7 +140,8 @@ func (s *stores) search(w http.ResponseWriter, r *http.Request) {
 	s.mutex.Lock()
 	for _, l := range s.lots {
 		if l.Depot == depot && (len(query["grade"]) == 0 || slices.Contains(query["grade"], l.Grade)) &&
-			(query.Get("from") == "" || l.Grade >= query.Get("from")) && (query.Get("to") == "" || l.Grade <= query.Get("to")) &&
+			(query.Get("from") == "" || l.Grade >= query.Get("from")) &&
+			(query.Get("to") == "" || l.Grade <= query.Get("to")) &&
 			(query.Get("kind") == "" || l.Kind == query.Get("kind")) &&
 			(query.Get("keeper") == "" || strings.EqualFold(l.Keeper, query.Get("keeper"))) {
 			found = append(found, l)
@@ -146,7 +151,10 @@ func (s *stores) search(w http.ResponseWriter, r *http.Request) {
 	total := len(found)
 	start := min((page-1)*pageSize, total)
 	end := min(start+pageSize, total)
-	body := map[string]any{"depot": depot, "total": total, "page": page, "pages": (total + pageSize - 1) / pageSize, "lots": found[start:end]}
+	body := map[string]any{
+		"depot": depot, "total": total, "page": page, "pages": (total + pageSize - 1) / pageSize,
+		"lots": found[start:end],
+	}
 	writeJSON(w, http.StatusOK, body)
 }
 
@@ -157,7 +165,8 @@ func (s *stores) details(w http.ResponseWriter, r *http.Request) {
 	}
 	l := s.find(r.PathValue("id"))
 	if l == nil || l.Depot != depot {
-		problem(w, http.StatusNotFound, "no_such_lot", "id", fmt.Sprintf("there is no lot %s in the depot %s", r.PathValue("id"), depot))
+		problem(w, http.StatusNotFound, "no_such_lot", "id",
+			fmt.Sprintf("there is no lot %s in the depot %s", r.PathValue("id"), depot))
 		return
 	}
 	w.Header().Set("Last-Modified", "Mon, 02 Nov 2026 08:00:00 GMT")
@@ -200,7 +209,8 @@ func (s *stores) move(w http.ResponseWriter, r *http.Request) {
 	case err != nil:
 		problem(w, http.StatusUnprocessableEntity, "bad_value", "on", "on must be a day: 2026-11-23")
 	case l == nil || l.Depot != depot:
-		problem(w, http.StatusNotFound, "no_such_lot", "lot", fmt.Sprintf("there is no lot %s in the depot %s", texts["lot"], depot))
+		problem(w, http.StatusNotFound, "no_such_lot", "lot",
+			fmt.Sprintf("there is no lot %s in the depot %s", texts["lot"], depot))
 	default:
 		s.mutex.Lock()
 		l.Depot = texts["to"]

@@ -41,7 +41,8 @@ func weakened(o Options, next http.Handler) http.Handler {
 			<-r.Context().Done()
 		case r.URL.Path == "/lab" && bytes.Contains(body, []byte(">abc<")):
 			writeFault(w, soap.V11, &labFault{text: "number format: for input string abc, at Lab line 218"})
-		case r.URL.Path == "/lab" && bytes.Contains(body, []byte("nil=\"true\"")) && !bytes.Contains(body, []byte("RegisterAnalysis")):
+		case r.URL.Path == "/lab" && bytes.Contains(body, []byte("nil=\"true\"")) &&
+			!bytes.Contains(body, []byte("RegisterAnalysis")):
 			panic(http.ErrAbortHandler) // cuts the connection
 		case r.URL.Path == "/ledger/Suppliers" && r.Method == http.MethodPost:
 			next.ServeHTTP(w, withName(r, body))

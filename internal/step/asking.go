@@ -91,7 +91,9 @@ func wantsAgain(a *sheet.Again, res *result.Step, data func() *rule.Data) bool {
 	case res.Outcome == result.FellShort && a.Fell && !slices.Contains(final, last.Answer.Status):
 		return true
 	case res.Outcome != result.Held:
-		return slices.ContainsFunc(a.On, func(status *bench.StatusRule) bool { return status.Holds(last.Answer.Status) })
+		return slices.ContainsFunc(a.On, func(status *bench.StatusRule) bool {
+			return status.Holds(last.Answer.Status)
+		})
 	}
 	return false
 }
@@ -213,7 +215,8 @@ func (at *place) ask(ctx context.Context, s *sheet.Step, res *result.Step) {
 		if ctx.Err() != nil {
 			res.Outcome, res.Reason = result.Interrupted, "interrupted"
 		}
-		if errors.As(err, &res.Context.LoginFail) && res.Context.LoginFail.Record == nil && !res.Context.LoginFail.Asked && res.Outcome == result.Unreachable {
+		if errors.As(err, &res.Context.LoginFail) && res.Context.LoginFail.Record == nil &&
+			!res.Context.LoginFail.Asked && res.Outcome == result.Unreachable {
 			res.Outcome = result.Faulty // nobody was asked: a secret or a setting is wrong
 		}
 		return
@@ -242,14 +245,20 @@ func unplanned(res *result.Step, err error) {
 			res.Hints = append(res.Hints, "contract: answer at the step sends it all the same")
 		}
 		for _, problem := range broken.Problems {
-			res.Checks = append(res.Checks, result.Check{Kind: "contract", Subject: "request", Judged: true, Wanted: "as the operation is described", Got: problem})
+			res.Checks = append(res.Checks,
+				result.Check{
+					Kind: "contract", Subject: "request", Judged: true,
+					Wanted: "as the operation is described", Got: problem,
+				})
 		}
 	}
 }
 
 // await asks again until what a step waits for is there, or it is clear that it will
 // not be. What came of the waiting is among the checks of the plan.
-func await(ctx context.Context, by *judge.Case, fresh *exchange.Request, sent *login.Sent, res *result.Step) (*login.Sent, error) {
+func await(ctx context.Context, by *judge.Case, fresh *exchange.Request, sent *login.Sent,
+	res *result.Step,
+) (*login.Sent, error) {
 	p := by.Prepared
 	hold := func() *judge.Judging { return by.Judging(p.Read(sent.Record())) }
 	ask := func(ctx context.Context) (*judge.Judging, error) {

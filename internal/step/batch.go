@@ -38,17 +38,21 @@ type Batch struct {
 }
 
 var batchKind = sheet.Kind{
-	Word: "batch", What: "a batch", Common: bench.KeysOf("site, login, http, redirects, headers, query, cookies, undo, keep, expect, fields, where", anyStep),
+	Word: "batch", What: "a batch",
+	Common: bench.KeysOf("site, login, http, redirects, headers, query, cookies, undo, keep, expect, fields, where",
+		anyStep),
 	Own: []bench.Key[sheet.Step]{
-		own("batch", "a service: the parts are sent to it as one request", func(r *bench.Reader, _ *sheet.Step, b *Batch, n *yamlfile.Node) {
-			b.Service, b.At = r.PlainText(n), n
-		}),
+		own("batch", "a service: the parts are sent to it as one request",
+			func(r *bench.Reader, _ *sheet.Step, b *Batch, n *yamlfile.Node) {
+				b.Service, b.At = r.PlainText(n), n
+			}),
 		own("as", "of a batch: multipart or json", func(r *bench.Reader, _ *sheet.Step, b *Batch, n *yamlfile.Node) {
 			b.JSON = r.Choice(n, "form of a batch", "multipart", "json") == "json"
 		}),
-		own("together", "of a batch: true where its changes are done as a whole or not at all", func(r *bench.Reader, _ *sheet.Step, b *Batch, n *yamlfile.Node) {
-			b.Together = r.Yes(n)
-		}),
+		own("together", "of a batch: true where its changes are done as a whole or not at all",
+			func(r *bench.Reader, _ *sheet.Step, b *Batch, n *yamlfile.Node) {
+				b.Together = r.Yes(n)
+			}),
 		own("parts", "of a batch: its steps", func(r *bench.Reader, s *sheet.Step, b *Batch, n *yamlfile.Node) {
 			b.Parts = s.ReadSteps(r, n)
 			for _, part := range b.Parts {
@@ -60,8 +64,9 @@ var batchKind = sheet.Kind{
 }
 
 // ofPart are the keys of a part of a batch: all else is said of the batch as a whole.
-var ofPart = bench.KeysOf("step, about, call, request, follow, service, fill, contract, headers, query, body, text, file, bytes, form, parts, " +
-	"drop empty, keep, expect, fields, where")
+var ofPart = bench.KeysOf(
+	"step, about, call, request, follow, service, fill, contract, headers, query, body, text, file, bytes, form, parts, " +
+		"drop empty, keep, expect, fields, where")
 
 // checkPart reports a part of a batch that is no request, or says what only steps have.
 func checkPart(r *bench.Reader, part *sheet.Step) {
@@ -70,7 +75,8 @@ func checkPart(r *bench.Reader, part *sheet.Step) {
 	}
 	for _, e := range part.At.Entries {
 		if !slices.Contains(ofPart, e.Key.Text) && part.HasKey(e.Key.Text) {
-			r.File.Report(e.Key, "put it at the batch as a whole, or make a step of the part", "a part of a batch has no %s", e.Key.Text)
+			r.File.Report(e.Key, "put it at the batch as a whole, or make a step of the part",
+				"a part of a batch has no %s", e.Key.Text)
 		}
 	}
 }
@@ -105,7 +111,8 @@ func (b *Batch) Vet(v *Vetting, _ *sheet.Step) {
 		return
 	}
 	if service.Contract == nil {
-		v.report(b.At, "give the service its metadata by contract:", "a batch is a thing of OData, and %s has no contract", service.Name)
+		v.report(b.At, "give the service its metadata by contract:",
+			"a batch is a thing of OData, and %s has no contract", service.Name)
 	} else if c, err := v.Sheet.Bench.Offline(service); err == nil && c != nil {
 		if _, ok := c.Description.(*odata.Contract); !ok {
 			v.report(b.At, "", "a batch is a thing of OData, and %s is described otherwise", service.Name)
@@ -156,7 +163,11 @@ func (b *Batch) send(ctx context.Context, row Row, s *sheet.Step, res *result.St
 	if err := sending.plan(ctx); err != nil {
 		var broken *session.ContractError
 		if errors.As(err, &broken) {
-			res.Checks = append(res.Checks, result.Check{Kind: "contract", Subject: "request", Judged: true, Wanted: "as the operations are described", Got: err.Error()})
+			res.Checks = append(res.Checks,
+				result.Check{
+					Kind: "contract", Subject: "request", Judged: true,
+					Wanted: "as the operations are described", Got: err.Error(),
+				})
 			return fail(result.FellShort, "not sent")
 		}
 		return fail(result.Faulty, err.Error())
@@ -183,7 +194,8 @@ func (b *Batch) send(ctx context.Context, row Row, s *sheet.Step, res *result.St
 	}
 	answers, err := odata.ReadBatch(sent.Record().Answer.ContentType(), sent.Record().Answer.Body)
 	if err != nil {
-		res.Checks = append(res.Checks, result.Check{Kind: "expect", Subject: "answer", Judged: true, Wanted: "a batch", Got: err.Error()})
+		res.Checks = append(res.Checks,
+			result.Check{Kind: "expect", Subject: "answer", Judged: true, Wanted: "a batch", Got: err.Error()})
 		return fail(result.FellShort, "")
 	}
 	return sending.judge(answers, sent.Record())
@@ -242,7 +254,8 @@ func (b *batching) plan(ctx context.Context) error {
 		}
 	}
 	spec := b.step.Spec
-	spec.Method, spec.Address, spec.HasBytes = http.MethodPost, session.JoinPath(address, value.Literal("/$batch")), true
+	spec.Method, spec.Address, spec.HasBytes = http.MethodPost, session.JoinPath(address,
+		value.Literal("/$batch")), true
 	spec.StayOnRedirect, spec.HTTP = b.step.Stay, b.step.HTTP
 	contentType := ""
 	if batch.JSON {
@@ -290,7 +303,10 @@ func (b *batching) judge(answers []odata.BatchAnswer, whole *exchange.Record) []
 	inOrder := len(byID) == 0 && len(answers) == len(b.parts)
 	var results []*result.Step
 	for i, part := range b.batch.Parts {
-		res := &result.Step{Name: b.name + ": " + part.Name, Target: part.Target(), About: part.About, Outcome: result.Held}
+		res := &result.Step{
+			Name: b.name + ": " + part.Name, Target: part.Target(), About: part.About,
+			Outcome: result.Held,
+		}
 		results = append(results, res)
 		for _, k := range part.Keep {
 			delete(b.scope.Kept, k.Name) // it stood for what is known now
@@ -307,10 +323,13 @@ func (b *batching) judge(answers []odata.BatchAnswer, whole *exchange.Record) []
 			unanswered(res, answers)
 			continue
 		}
-		record := &exchange.Record{Request: b.plans[i].Request, Started: whole.Started, Notes: notes, Answer: &exchange.Answer{
-			Status: answer.Status, Reason: answer.Reason, Proto: whole.Answer.Proto,
-			Header: answer.Header, Body: answer.Body, Wire: int64(len(answer.Body)),
-		}}
+		record := &exchange.Record{
+			Request: b.plans[i].Request, Started: whole.Started, Notes: notes,
+			Answer: &exchange.Answer{
+				Status: answer.Status, Reason: answer.Reason, Proto: whole.Answer.Proto,
+				Header: answer.Header, Body: answer.Body, Wire: int64(len(answer.Body)),
+			},
+		}
 		record.Phases.Total = whole.Phases.Total
 		res.Exchanges = []*exchange.Record{record}
 		res.Context = b.session.ContextOf(part, b.plans[i])
@@ -327,12 +346,14 @@ func unanswered(res *result.Step, answers []odata.BatchAnswer) {
 	for _, a := range answers {
 		if a.Status >= 400 {
 			res.Outcome = result.NotRun
-			res.Reason = fmt.Sprintf("the batch ended at an answer %d: %s", a.Status, excerpt.Quote(strings.TrimSpace(string(a.Body))))
+			res.Reason = fmt.Sprintf("the batch ended at an answer %d: %s", a.Status,
+				excerpt.Quote(strings.TrimSpace(string(a.Body))))
 			return
 		}
 	}
 	res.Outcome, res.Reason = result.FellShort, "the service did not answer it"
-	res.Checks = append(res.Checks, result.Check{Kind: "expect", Subject: "answer", Judged: true, Wanted: "an answer to the part", Got: "none"})
+	res.Checks = append(res.Checks,
+		result.Check{Kind: "expect", Subject: "answer", Judged: true, Wanted: "an answer to the part", Got: "none"})
 }
 
 // partAddress finds what an earlier part makes at the end of an address.
@@ -341,5 +362,6 @@ var partAddress = regexp.MustCompile(`/(\$[0-9]+)(/.*)?$`)
 // isMade says whether a kept value is the address of what a part makes. It is known by the
 // number of the part until the batch is answered.
 func isMade(k sheet.Keep) bool {
-	return k.Filters == nil && (strings.EqualFold(k.Source, "reply.headers.Location") || strings.HasSuffix(k.Source, "@odata.id"))
+	return k.Filters == nil &&
+		(strings.EqualFold(k.Source, "reply.headers.Location") || strings.HasSuffix(k.Source, "@odata.id"))
 }

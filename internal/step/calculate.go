@@ -27,14 +27,15 @@ type Expression struct {
 var calculateKind = sheet.Kind{
 	Word: "work out", What: "a step that works values out", Common: ofValues,
 	Own: []bench.Key[sheet.Step]{
-		own("work out", "values by name, from CEL", func(r *bench.Reader, _ *sheet.Step, c *Calculate, n *yamlfile.Node) {
-			for _, e := range r.Entries(n, "work out") {
-				r.Identifier(e.Key, "a value")
-				if condition := r.Condition(e.Value); condition != nil {
-					c.Expressions = append(c.Expressions, Expression{e.Key.Text, condition})
+		own("work out", "values by name, from CEL",
+			func(r *bench.Reader, _ *sheet.Step, c *Calculate, n *yamlfile.Node) {
+				for _, e := range r.Entries(n, "work out") {
+					r.Identifier(e.Key, "a value")
+					if condition := r.Condition(e.Value); condition != nil {
+						c.Expressions = append(c.Expressions, Expression{e.Key.Text, condition})
+					}
 				}
-			}
-		}),
+			}),
 	},
 	Instead: insteadOfFields,
 	New:     func() sheet.Action { return &Calculate{} },

@@ -29,7 +29,8 @@ var callKind = sheet.Kind{
 			c.At = n
 			var ok bool
 			if c.Service, c.Operation, ok = strings.Cut(text, "/"); !ok || c.Service == "" || c.Operation == "" {
-				r.File.Report(n, "write it like lab/GradeLot; a method with a path goes under request:", "%q is no service/operation", text)
+				r.File.Report(n, "write it like lab/GradeLot; a method with a path goes under request:",
+					"%q is no service/operation", text)
 				c.Service, c.Operation = "", ""
 			}
 		}),
@@ -52,7 +53,9 @@ func (c *Call) Check(_ *bench.Reader, s *sheet.Step) bool {
 }
 
 // Plan finds the operation, and makes its request of the fields.
-func (c *Call) Plan(ctx context.Context, of *session.Session, p *session.Prepared, s *sheet.Step, spec *request.Spec, scope *session.Values) error {
+func (c *Call) Plan(ctx context.Context, of *session.Session, p *session.Prepared, s *sheet.Step, spec *request.Spec,
+	scope *session.Values,
+) error {
 	return of.PlanOperation(ctx, p, c.Service, c.Operation, s, spec, scope)
 }
 
@@ -84,7 +87,8 @@ func (c *Call) Vet(v *Vetting, s *sheet.Step) {
 		return
 	}
 	if contracted && service.Address == nil && !v.Sheet.Bench.SiteHasAddress(service.Name) {
-		v.report(c.At, "write address: ${base}/… at the service", "the contract of %s comes from a file, and where that sends is not trusted", service.Name)
+		v.report(c.At, "write address: ${base}/… at the service",
+			"the contract of %s comes from a file, and where that sends is not trusted", service.Name)
 	}
 	built, problems := session.KnownRequest(v.Sheet.Bench, s, service, op)
 	vetSOAP(v, s, &session.Prepared{Service: service, Operation: op, Envelope: built.Envelope}, built.Method)
@@ -98,7 +102,9 @@ func (c *Call) Vet(v *Vetting, s *sheet.Step) {
 
 // known finds the operation without asking anybody; it is nil where only its contract,
 // which lies at an address, could tell.
-func (c *Call) known(b *bench.Bench, service *bench.Service, s *sheet.Step) (op contract.Operation, contracted bool, err error) {
+func (c *Call) known(b *bench.Bench, service *bench.Service,
+	s *sheet.Step,
+) (op contract.Operation, contracted bool, err error) {
 	endpoint, err := service.Described(c.Operation)
 	switch {
 	case err != nil:
@@ -106,7 +112,10 @@ func (c *Call) known(b *bench.Bench, service *bench.Service, s *sheet.Step) (op 
 	case endpoint != nil:
 		return session.ByHand(service, endpoint), false, nil
 	case service.Contract == nil:
-		return nil, false, &bench.NotFoundError{What: "operation of " + service.Name, Name: c.Operation, Known: service.OperationNames()}
+		return nil, false, &bench.NotFoundError{
+			What: "operation of " + service.Name, Name: c.Operation,
+			Known: service.OperationNames(),
+		}
 	}
 	described, err := b.Offline(service)
 	if err != nil || described == nil {

@@ -267,7 +267,10 @@ func (c *calling) quiet(ctx context.Context) error {
 	if c.listen.Quiet == 0 {
 		return nil
 	}
-	check := result.Check{Kind: "expect", Subject: "quiet", Judged: true, Wanted: "no more calls for " + judge.SpanText(c.listen.Quiet), Got: "none", Held: true}
+	check := result.Check{
+		Kind: "expect", Subject: "quiet", Judged: true,
+		Wanted: "no more calls for " + judge.SpanText(c.listen.Quiet), Got: "none", Held: true,
+	}
 	got, err := c.next(ctx, time.Now().Add(c.listen.Quiet))
 	if err != nil {
 		return err
@@ -301,7 +304,10 @@ func (c *calling) late(got *callback.Call) string {
 
 // none says that no call came that matches.
 func (c *calling) none() {
-	check := result.Check{Kind: "expect", Subject: "call", Judged: true, Wanted: fmt.Sprintf("a call by %s within %s", c.listen.Method, judge.SpanText(c.wait.Within)), Got: "none"}
+	check := result.Check{
+		Kind: "expect", Subject: "call", Judged: true,
+		Wanted: fmt.Sprintf("a call by %s within %s", c.listen.Method, judge.SpanText(c.wait.Within)), Got: "none",
+	}
 	if c.lastBad != "" {
 		check.Got = "none that matches"
 	}
@@ -330,7 +336,10 @@ func (c *Calls) Shut() {
 		if o.step.Wait != nil {
 			w = o.step.Wait
 		}
-		res := &result.Step{Name: c.lead + o.step.Name + ": late", Target: o.step.Target(), Outcome: result.Held, Notes: o.TakeNotes()}
+		res := &result.Step{
+			Name: c.lead + o.step.Name + ": late", Target: o.step.Target(), Outcome: result.Held,
+			Notes: o.TakeNotes(),
+		}
 		late := &calling{at: &place{c.row, c.session, c.scope()}, opened: o, wait: w, result: res}
 		for got := o.Taken(); got != nil; got = o.Taken() {
 			late.tell(got)
@@ -356,5 +365,9 @@ func (c *calling) tell(got *callback.Call) {
 		return
 	}
 	res.Outcome = result.FellShort
-	res.Checks = append(res.Checks, result.Check{Kind: "states", Subject: c.wait.States.Source, Judged: true, Wanted: judge.StateWords(c.wait.States), Got: "a false change", Note: wrong})
+	res.Checks = append(res.Checks,
+		result.Check{
+			Kind: "states", Subject: c.wait.States.Source, Judged: true,
+			Wanted: judge.StateWords(c.wait.States), Got: "a false change", Note: wrong,
+		})
 }

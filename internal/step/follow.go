@@ -29,7 +29,9 @@ type Follow struct {
 var followKind = sheet.Kind{
 	Word: "follow", What: "a step that follows an address", Common: ofAsking,
 	Own: []bench.Key[sheet.Step]{
-		own("follow", "an address out of an answer", func(r *bench.Reader, _ *sheet.Step, f *Follow, n *yamlfile.Node) { f.Address, f.At = r.Address(n), n }),
+		own("follow", "an address out of an answer", func(r *bench.Reader, _ *sheet.Step, f *Follow, n *yamlfile.Node) {
+			f.Address, f.At = r.Address(n), n
+		}),
 		own("service", "the service, for follow", func(r *bench.Reader, _ *sheet.Step, f *Follow, n *yamlfile.Node) {
 			f.Service, f.serviceAt = r.PlainText(n), n
 		}),
@@ -50,7 +52,9 @@ func (f *Follow) Asks() ([]*value.Placeholder, []*rule.Condition) {
 }
 
 // Plan fills the address in. A relative one is resolved against the service.
-func (f *Follow) Plan(ctx context.Context, of *session.Session, p *session.Prepared, s *sheet.Step, spec *request.Spec, scope *session.Values) error {
+func (f *Follow) Plan(ctx context.Context, of *session.Session, p *session.Prepared, s *sheet.Step, spec *request.Spec,
+	scope *session.Values,
+) error {
 	p.Led = true
 	text, err := f.Address.Text(scope, value.Address)
 	if err != nil {

@@ -19,9 +19,10 @@ type Group struct {
 var groupKind = sheet.Kind{
 	Word: "steps", What: "a group", Common: anyStep,
 	Own: []bench.Key[sheet.Step]{
-		own("steps", "a group: steps one after the other", func(r *bench.Reader, s *sheet.Step, g *Group, n *yamlfile.Node) {
-			g.Steps = s.ReadSteps(r, n)
-		}),
+		own("steps", "a group: steps one after the other",
+			func(r *bench.Reader, s *sheet.Step, g *Group, n *yamlfile.Node) {
+				g.Steps = s.ReadSteps(r, n)
+			}),
 	},
 	Instead: map[string]string{"": "put it into the steps of the group"},
 	New:     func() sheet.Action { return &Group{} },

@@ -8,7 +8,8 @@ import (
 
 // Kinds are all kinds of steps, in the order in which they are listed.
 var Kinds = []sheet.Kind{
-	callKind, requestKind, followKind, setKind, calculateKind, pauseKind, groupKind, lookupKind, subSheetKind, listenKind, batchKind,
+	callKind, requestKind, followKind, setKind, calculateKind, pauseKind, groupKind, lookupKind, subSheetKind,
+	listenKind, batchKind,
 }
 
 func init() { bench.RegisterKeys("a step", sheet.StepKeys(Kinds)) }
@@ -16,12 +17,15 @@ func init() { bench.RegisterKeys("a step", sheet.StepKeys(Kinds)) }
 // Keys that several kinds share.
 var (
 	anyStep  = bench.KeysOf("step, about, when, stop, for each")
-	ofAsking = bench.KeysOf("site, login, http, redirects, headers, query, cookies, soap, action, addressing, blocks, attach, "+
-		"body, text, file, bytes, form, parts, drop empty, pages, until, every, within, states, again, undo, keep, expect, fields, where", anyStep)
+	ofAsking = bench.KeysOf(
+		"site, login, http, redirects, headers, query, cookies, soap, action, addressing, blocks, attach, "+
+			"body, text, file, bytes, form, parts, drop empty, pages, until, every, within, states, again, undo, keep, expect, fields, where", anyStep)
 )
 
 // own is a key that reads the action of one kind.
-func own[A sheet.Action](name, holds string, read func(r *bench.Reader, s *sheet.Step, action A, n *yamlfile.Node)) bench.Key[sheet.Step] {
+func own[A sheet.Action](name, holds string,
+	read func(r *bench.Reader, s *sheet.Step, action A, n *yamlfile.Node),
+) bench.Key[sheet.Step] {
 	return bench.NewKey(name, holds, func(r *bench.Reader, s *sheet.Step, n *yamlfile.Node) {
 		read(r, s, s.Action.(A), n) // it was made by the kind that has the key
 	})

@@ -26,50 +26,65 @@ type Listen struct {
 }
 
 var listenKind = sheet.Kind{
-	Word: "listen", What: "a step that listens", Common: bench.KeysOf("step, about, when, stop, until, within, states, keep, fields, where"),
+	Word: "listen", What: "a step that listens",
+	Common: bench.KeysOf("step, about, when, stop, until, within, states, keep, fields, where"),
 	Own: []bench.Key[sheet.Step]{
-		own("listen", "waits to be called back: method, path, match, signed, answer", func(r *bench.Reader, _ *sheet.Step, l *Listen, n *yamlfile.Node) {
-			if n.Kind == yamlfile.Scalar {
-				l.Method = r.Choice(n, "method", bench.Methods...)
-				return
-			}
-			bench.ReadMapping(r, "listen", n, l, listenKeys)
-		}),
+		own("listen", "waits to be called back: method, path, match, signed, answer",
+			func(r *bench.Reader, _ *sheet.Step, l *Listen, n *yamlfile.Node) {
+				if n.Kind == yamlfile.Scalar {
+					l.Method = r.Choice(n, "method", bench.Methods...)
+					return
+				}
+				bench.ReadMapping(r, "listen", n, l, listenKeys)
+			}),
 	},
 	Instead: map[string]string{"for each": "make a step of its own for each call"},
 	New:     func() sheet.Action { return &Listen{Method: http.MethodPost} },
 }
 
 var listenKeys = []bench.Key[Listen]{
-	bench.NewKey("method", "POST unless said otherwise", func(r *bench.Reader, l *Listen, n *yamlfile.Node) { l.Method = r.Choice(n, "method", bench.Methods...) }),
-	bench.NewKey("path", "what stands behind the address that was given out", func(r *bench.Reader, l *Listen, n *yamlfile.Node) { l.Path = r.Template(n) }),
-	bench.NewKey("match", "path: rule: which of the calls it is", func(r *bench.Reader, l *Listen, n *yamlfile.Node) { l.Match = sheet.ReadFieldRules(r, n, "") }),
-	bench.NewKey("signed", "how calls show that they are genuine: header, hash, key, encode, before", func(r *bench.Reader, l *Listen, n *yamlfile.Node) {
-		l.Signed = &callback.Signed{Hash: "sha256", Encode: "hex"}
-		bench.ReadMapping(r, "signed", n, l.Signed, signedKeys)
-		if n.Kind == yamlfile.Mapping && (l.Signed.Header == "" || l.Signed.Key == nil) {
-			r.File.Report(n, "write header: X-Signature and key: ${sealed.NAME}", "signed needs header: and key:")
-		}
+	bench.NewKey("method", "POST unless said otherwise", func(r *bench.Reader, l *Listen, n *yamlfile.Node) {
+		l.Method = r.Choice(n, "method", bench.Methods...)
 	}),
-	bench.NewKey("answer", "what calls are answered with: status, headers, body or text", func(r *bench.Reader, l *Listen, n *yamlfile.Node) {
-		bench.ReadMapping(r, "the answer", n, &l.Answer, callAnswerKeys)
-		if l.Answer.Body != nil && l.Answer.Text != nil {
-			r.File.Report(n, "keep one of them", "the answer has a body: and a text:")
-		}
+	bench.NewKey("path", "what stands behind the address that was given out",
+		func(r *bench.Reader, l *Listen, n *yamlfile.Node) { l.Path = r.Template(n) }),
+	bench.NewKey("match", "path: rule: which of the calls it is", func(r *bench.Reader, l *Listen, n *yamlfile.Node) {
+		l.Match = sheet.ReadFieldRules(r, n, "")
 	}),
-	bench.NewKey("quiet", "so long nothing more may come", func(r *bench.Reader, l *Listen, n *yamlfile.Node) { l.Quiet = r.Duration(n) }),
+	bench.NewKey("signed", "how calls show that they are genuine: header, hash, key, encode, before",
+		func(r *bench.Reader, l *Listen, n *yamlfile.Node) {
+			l.Signed = &callback.Signed{Hash: "sha256", Encode: "hex"}
+			bench.ReadMapping(r, "signed", n, l.Signed, signedKeys)
+			if n.Kind == yamlfile.Mapping && (l.Signed.Header == "" || l.Signed.Key == nil) {
+				r.File.Report(n, "write header: X-Signature and key: ${sealed.NAME}", "signed needs header: and key:")
+			}
+		}),
+	bench.NewKey("answer", "what calls are answered with: status, headers, body or text",
+		func(r *bench.Reader, l *Listen, n *yamlfile.Node) {
+			bench.ReadMapping(r, "the answer", n, &l.Answer, callAnswerKeys)
+			if l.Answer.Body != nil && l.Answer.Text != nil {
+				r.File.Report(n, "keep one of them", "the answer has a body: and a text:")
+			}
+		}),
+	bench.NewKey("quiet", "so long nothing more may come", func(r *bench.Reader, l *Listen, n *yamlfile.Node) {
+		l.Quiet = r.Duration(n)
+	}),
 }
 
 var signedKeys = []bench.Key[callback.Signed]{
-	bench.NewKey("header", "the header field that holds the signature", func(r *bench.Reader, s *callback.Signed, n *yamlfile.Node) { s.Header = r.PlainText(n) }),
+	bench.NewKey("header", "the header field that holds the signature",
+		func(r *bench.Reader, s *callback.Signed, n *yamlfile.Node) { s.Header = r.PlainText(n) }),
 	bench.NewKey("hash", "sha1, sha256 or sha512", func(r *bench.Reader, s *callback.Signed, n *yamlfile.Node) {
 		s.Hash = r.Choice(n, "hash", "sha1", "sha256", "sha512")
 	}),
-	bench.NewKey("key", "the key, from ${sealed.x}", func(r *bench.Reader, s *callback.Signed, n *yamlfile.Node) { s.Key = r.Secret(n) }),
+	bench.NewKey("key", "the key, from ${sealed.x}", func(r *bench.Reader, s *callback.Signed, n *yamlfile.Node) {
+		s.Key = r.Secret(n)
+	}),
 	bench.NewKey("encode", "hex or base64", func(r *bench.Reader, s *callback.Signed, n *yamlfile.Node) {
 		s.Encode = r.Choice(n, "encoding", "hex", "base64")
 	}),
-	bench.NewKey("before", "what stands before it, as sha256=", func(r *bench.Reader, s *callback.Signed, n *yamlfile.Node) { s.Before = r.PlainText(n) }),
+	bench.NewKey("before", "what stands before it, as sha256=",
+		func(r *bench.Reader, s *callback.Signed, n *yamlfile.Node) { s.Before = r.PlainText(n) }),
 }
 
 var callAnswerKeys = []bench.Key[callback.Answer]{
@@ -81,9 +96,14 @@ var callAnswerKeys = []bench.Key[callback.Answer]{
 		}
 		a.Status = status
 	}),
-	bench.NewKey("headers", "header fields", func(r *bench.Reader, a *callback.Answer, n *yamlfile.Node) { a.Headers = r.Pairs(n, "headers") }),
-	bench.NewKey("body", "a body as a tree, written as JSON", func(r *bench.Reader, a *callback.Answer, n *yamlfile.Node) { a.Body = r.Tree(n) }),
-	bench.NewKey("text", "a body as text", func(r *bench.Reader, a *callback.Answer, n *yamlfile.Node) { a.Text = r.Template(n) }),
+	bench.NewKey("headers", "header fields", func(r *bench.Reader, a *callback.Answer, n *yamlfile.Node) {
+		a.Headers = r.Pairs(n, "headers")
+	}),
+	bench.NewKey("body", "a body as a tree, written as JSON",
+		func(r *bench.Reader, a *callback.Answer, n *yamlfile.Node) { a.Body = r.Tree(n) }),
+	bench.NewKey("text", "a body as text", func(r *bench.Reader, a *callback.Answer, n *yamlfile.Node) {
+		a.Text = r.Template(n)
+	}),
 }
 
 // Target says that it listens.

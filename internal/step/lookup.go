@@ -31,20 +31,25 @@ type Lookup struct {
 }
 
 var lookupKind = sheet.Kind{
-	Word: "lookup", What: "a lookup", Common: bench.KeysOf("fill, site, until, every, within, states, keep, expect, fields, where", anyStep),
+	Word: "lookup", What: "a lookup",
+	Common: bench.KeysOf("fill, site, until, every, within, states, keep, expect, fields, where", anyStep),
 	Own: []bench.Key[sheet.Step]{
-		own("lookup", "a database or folder of the bench to look into", func(r *bench.Reader, _ *sheet.Step, l *Lookup, n *yamlfile.Node) {
-			l.Database, l.At = r.PlainText(n), n
-		}),
-		own("sql", "for lookup: a query, with parameters as :name that fill: fills", func(r *bench.Reader, _ *sheet.Step, l *Lookup, n *yamlfile.Node) {
-			l.Query.Read(r, n)
-		}),
-		own("find", "for lookup in a folder: a pattern of files that are to be there", func(r *bench.Reader, _ *sheet.Step, l *Lookup, n *yamlfile.Node) {
-			l.Find = r.Template(n)
-		}),
-		own("open", "for lookup in a folder: the file that is read", func(r *bench.Reader, _ *sheet.Step, l *Lookup, n *yamlfile.Node) {
-			l.Open = r.Template(n)
-		}),
+		own("lookup", "a database or folder of the bench to look into",
+			func(r *bench.Reader, _ *sheet.Step, l *Lookup, n *yamlfile.Node) {
+				l.Database, l.At = r.PlainText(n), n
+			}),
+		own("sql", "for lookup: a query, with parameters as :name that fill: fills",
+			func(r *bench.Reader, _ *sheet.Step, l *Lookup, n *yamlfile.Node) {
+				l.Query.Read(r, n)
+			}),
+		own("find", "for lookup in a folder: a pattern of files that are to be there",
+			func(r *bench.Reader, _ *sheet.Step, l *Lookup, n *yamlfile.Node) {
+				l.Find = r.Template(n)
+			}),
+		own("open", "for lookup in a folder: the file that is read",
+			func(r *bench.Reader, _ *sheet.Step, l *Lookup, n *yamlfile.Node) {
+				l.Open = r.Template(n)
+			}),
 	},
 	New: func() sheet.Action { return &Lookup{} },
 }
@@ -65,7 +70,8 @@ func (l *Lookup) Check(r *bench.Reader, s *sheet.Step) bool {
 	}
 	switch {
 	case len(asks) == 0:
-		r.File.Report(l.At, "write sql: for a database, find: or open: for a folder", "the lookup %q does not say what for", s.Name)
+		r.File.Report(l.At, "write sql: for a database, find: or open: for a folder",
+			"the lookup %q does not say what for", s.Name)
 	case len(asks) > 1:
 		r.File.Report(l.At, "make two steps of it", "the lookup %q asks for %s", s.Name, strings.Join(asks, " and "))
 	case l.Sql != nil:
@@ -77,7 +83,8 @@ func (l *Lookup) Check(r *bench.Reader, s *sheet.Step) bool {
 	if e := s.At.Get("expect"); e != nil && e.Kind == yamlfile.Mapping {
 		for _, entry := range e.Entries {
 			if entry.Key.Text != "time" {
-				r.File.Report(entry.Key, "write a rule under fields:, as answer: count 1", "of a lookup only time: can be expected")
+				r.File.Report(entry.Key, "write a rule under fields:, as answer: count 1",
+					"of a lookup only time: can be expected")
 			}
 		}
 	}
@@ -149,7 +156,8 @@ func (l *Lookup) Run(ctx context.Context, row Row, s *sheet.Step, name string) r
 		}
 		j.Checks = waited
 		if e := s.Expect.Time; e != nil {
-			j.Verdict("expect", "time", path.Selection{Matches: []path.Match{{Where: "time", Node: document.NewUntyped(sinceText(took))}}}, e)
+			j.Verdict("expect", "time",
+				path.Selection{Matches: []path.Match{{Where: "time", Node: document.NewUntyped(sinceText(took))}}}, e)
 		}
 		j.FinishPayload(res)
 	})

@@ -27,10 +27,11 @@ type Request struct {
 var requestKind = sheet.Kind{
 	Word: "request", What: "a request without an operation", Common: ofAsking,
 	Own: []bench.Key[sheet.Step]{
-		own("request", "SERVICE METHOD PATH, or METHOD URL", func(r *bench.Reader, _ *sheet.Step, to *Request, n *yamlfile.Node) {
-			to.At = n
-			to.read(r, n)
-		}),
+		own("request", "SERVICE METHOD PATH, or METHOD URL",
+			func(r *bench.Reader, _ *sheet.Step, to *Request, n *yamlfile.Node) {
+				to.At = n
+				to.read(r, n)
+			}),
 	},
 	Instead: map[string]string{
 		"fill":     "write body:, form: or query:, or describe the operation and use call:",
@@ -52,7 +53,8 @@ func (to *Request) read(r *bench.Reader, n *yamlfile.Node) {
 		// Without a path the service's own address is meant, as for SOAP.
 		if !bench.IsMethod(to.Method) || rest != "" && rest[0] != '/' && rest[0] != '?' {
 			try := "write it like stores GET /lots, or GET http://host/path"
-			if meant := suggest.Closest(strings.ToUpper(to.Method), bench.Methods); meant != "" && !bench.IsMethod(to.Method) {
+			if meant := suggest.Closest(strings.ToUpper(to.Method), bench.Methods); meant != "" &&
+				!bench.IsMethod(to.Method) {
 				try = suggest.DidYouMean(to.Method, []string{meant})
 			}
 			r.File.Report(n, try, "%q is no request: a service, a method and a path are wanted", to.Source)
@@ -88,7 +90,9 @@ func (to *Request) Asks() ([]*value.Placeholder, []*rule.Condition) {
 }
 
 // Plan takes the method, and joins the path to the address of the service.
-func (to *Request) Plan(ctx context.Context, of *session.Session, p *session.Prepared, _ *sheet.Step, spec *request.Spec, _ *session.Values) error {
+func (to *Request) Plan(ctx context.Context, of *session.Session, p *session.Prepared, _ *sheet.Step,
+	spec *request.Spec, _ *session.Values,
+) error {
 	spec.Method, spec.Address = to.Method, to.Path
 	if to.Service == "" {
 		return nil

@@ -127,7 +127,9 @@ type place struct {
 }
 
 // once carries out a step that stands in results once.
-func once(ctx context.Context, row Row, s *sheet.Step, name string, do func(ctx context.Context, at *place, res *result.Step)) result.Outcome {
+func once(ctx context.Context, row Row, s *sheet.Step, name string,
+	do func(ctx context.Context, at *place, res *result.Step),
+) result.Outcome {
 	res := &result.Step{Name: name, Target: s.Target(), About: s.About, Outcome: result.Held}
 	start := time.Now()
 	if at := begin(row, s, res); at != nil {

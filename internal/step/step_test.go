@@ -98,7 +98,10 @@ func newBench(t *testing.T) (*bench.Bench, string) {
 func newRow(t *testing.T, s *sender) *row {
 	t.Helper()
 	b, _ := newBench(t)
-	of, err := session.NewSession(b, session.Options{Store: &secret.Store{}, Now: time.Now, Around: func(exchange.Sender) exchange.Sender { return s }})
+	of, err := session.NewSession(b,
+		session.Options{Store: &secret.Store{}, Now: time.Now, Around: func(exchange.Sender) exchange.Sender {
+			return s
+		}})
 	require.NoError(t, err)
 	return &row{t: t, of: of, kept: map[string]*document.Node{}}
 }
@@ -128,7 +131,9 @@ func (r *row) Carry(ctx context.Context, inner *sheet.Step, name string) result.
 	return Of(inner).Run(ctx, r, inner, name)
 }
 
-func (r *row) Sheet(_ context.Context, _ *session.Session, _ *sheet.Sheet, given map[string]*document.Node, _ string) (*document.Node, result.Outcome) {
+func (r *row) Sheet(_ context.Context, _ *session.Session, _ *sheet.Sheet, given map[string]*document.Node,
+	_ string,
+) (*document.Node, result.Outcome) {
 	return r.inner(given)
 }
 
@@ -184,8 +189,11 @@ func TestPauses(t *testing.T) {
 		before time.Duration
 		want   time.Duration
 	}{
-		{time.Second, 2, 0, time.Second}, {time.Second, 2, time.Second, 2 * time.Second}, {time.Second, 1, 3 * time.Second, 3 * time.Second},
-		{time.Hour, 2, 0, 2 * time.Minute}, {time.Second, 10, time.Minute, 2 * time.Minute},
+		{time.Second, 2, 0, time.Second},
+		{time.Second, 2, time.Second, 2 * time.Second},
+		{time.Second, 1, 3 * time.Second, 3 * time.Second},
+		{time.Hour, 2, 0, 2 * time.Minute},
+		{time.Second, 10, time.Minute, 2 * time.Minute},
 	} {
 		assert.Equal(t, c.want, nextPause(&sheet.Again{Pause: c.pause, Grow: c.grow}, c.before), "%v", c)
 	}
@@ -202,8 +210,11 @@ func TestWantsAgain(t *testing.T) {
 		record  *exchange.Record
 		want    bool
 	}{
-		"fell short": {result.FellShort, answered, true}, "held": {result.Held, answered, false}, "interrupted": {result.Interrupted, answered, false}, "faulty": {result.Faulty, answered, false},
-		"not sent": {result.FellShort, nil, false}, "refused": {result.Unreachable, &exchange.Record{Failure: &exchange.Failure{}}, true}, "not answered": {result.FellShort, &exchange.Record{}, false},
+		"fell short": {result.FellShort, answered, true}, "held": {result.Held, answered, false},
+		"interrupted": {result.Interrupted, answered, false}, "faulty": {result.Faulty, answered, false},
+		"not sent":     {result.FellShort, nil, false},
+		"refused":      {result.Unreachable, &exchange.Record{Failure: &exchange.Failure{}}, true},
+		"not answered": {result.FellShort, &exchange.Record{}, false},
 	} {
 		res := &result.Step{Outcome: c.outcome}
 		if c.record != nil {
@@ -211,7 +222,8 @@ func TestWantsAgain(t *testing.T) {
 		}
 		assert.Equal(t, c.want, wantsAgain(a, res, nil), name)
 	}
-	assert.False(t, wantsAgain(&sheet.Again{Fell: true}, &result.Step{Outcome: result.Unreachable, Exchanges: []*exchange.Record{{Failure: &exchange.Failure{}}}}, nil))
+	assert.False(t, wantsAgain(&sheet.Again{Fell: true},
+		&result.Step{Outcome: result.Unreachable, Exchanges: []*exchange.Record{{Failure: &exchange.Failure{}}}}, nil))
 }
 
 // What each kind of step does in its row: what it asks, keeps and says.
@@ -225,74 +237,177 @@ func TestKinds(t *testing.T) {
 		kept       string
 		told       string
 	}{
-		{name: "a call", step: "call: hives/weigh\nfill: {hive: H 1}\nkeep: {kilos: kilos}", answers: map[string][]answer{"H 1": {{200, `{"kilos": 31}`}}},
-			asked: []string{"GET /v1/hives/H%201"}, kept: "kilos=31", told: "it: held\n"},
-		{name: "a call that is told otherwise", step: "call: hives/weigh\nfill: {hive: H}\nfields: {kilos: over 40}", answers: map[string][]answer{"H": {{200, `{"kilos": 31}`}}},
-			asked: []string{"GET /v1/hives/H"}, told: "it: fell short; kilos wanted over 40, got 31\n"},
-		{name: "nobody is there", step: "request: hives GET /x", asked: []string{"GET /v1/x"}, told: "it: unreachable (nobody is there)\n"},
-		{name: "what is left out", step: "request: hives GET /x", change: func(r *row) { r.leftOut = "kilos was not kept" }, told: "it: not run (kilos was not kept)\n"},
-		{name: "a dry run", step: "request: hives GET /x", change: func(r *row) { r.dry = true }, told: "it: held\nwould it: GET http://hives.example/v1/x\n"},
-		{name: "again until it is well", step: "request: hives GET /x\nagain: {times: 4, pause: 1 ms}", answers: map[string][]answer{"x": {{503, `{}`}, {429, `{}`}, {200, `{}`}}},
-			asked: []string{"GET /v1/x", "GET /v1/x", "GET /v1/x"}, told: "it: held; tried 3 times: 503, 429, 200\n"},
-		{name: "again, and never well", step: "request: hives GET /x\nagain: {times: 2, pause: 1 ms}", answers: map[string][]answer{"x": {{503, `{}`}}},
-			asked: []string{"GET /v1/x", "GET /v1/x"}, told: "it: fell short; status wanted 2xx, got 503; tried 2 times: 503, 503\n"},
-		{name: "not again, as it may lock an account", step: "request: hives GET /x\nagain: {times: 3, on: fell short}", answers: map[string][]answer{"x": {{403, `{}`}}},
-			asked: []string{"GET /v1/x"}, told: "it: fell short; status wanted 2xx, got 403\n"},
-		{name: "again, as it is named", step: "request: hives GET /x\nagain: {times: 2, on: 403, pause: 1 ms}", answers: map[string][]answer{"x": {{403, `{}`}, {200, `{}`}}},
-			asked: []string{"GET /v1/x", "GET /v1/x"}, told: "it: held; tried 2 times: 403, 200\n"},
-		{name: "again by a condition", step: "request: hives GET /x\nagain: {times: 3, when: answer.n < 2, pause: 1 ms}", answers: map[string][]answer{"x": {{200, `{"n": 1}`}, {200, `{"n": 2}`}}},
-			asked: []string{"GET /v1/x", "GET /v1/x"}, told: "it: held; tried 2 times: 200, 200\n"},
-		{name: "a path that holds an address", step: "request: hives GET /x?u=http://n.example/", answers: map[string][]answer{"x": {{200, `{}`}}},
-			asked: []string{"GET /v1/x?u=http://n.example/"}, told: "it: held\n"},
-		{name: "until something is so", step: "request: hives GET /x\nuntil: {n: 2}\nevery: 1 ms", answers: map[string][]answer{"x": {{200, `{"n": 1}`}, {200, `{"n": 2}`}}},
-			asked: []string{"GET /v1/x", "GET /v1/x"}, told: "it: held"},
-		{name: "an address that an answer gave", step: "follow: ${next}\nservice: hives", change: func(r *row) { r.kept["next"] = document.NewText("more?page=2") }, answers: map[string][]answer{"more": {{200, `{}`}}},
-			asked: []string{"GET /v1/more?page=2"}, told: "it: held\n"},
-		{name: "an address that leads nowhere", step: "follow: ${next}", change: func(r *row) { r.kept["next"] = document.NewText("more") },
-			told: "it: faulty (follow: \"more\" is no whole address; name the service: it belongs to)\n"},
-		{name: "values that build on one another", step: "set:\n  a: 2\n  b: ${a}1", kept: "a=2 b=21", told: "it: held\n"},
-		{name: "values that are not as they must be", step: "set:\n  a: 2\nwhere:\n  - kept.a > 3", kept: "a=2", told: "it: fell short"},
-		{name: "values that cannot be set", step: "set:\n  a: 2\n  b: ${none}", kept: "a=2", told: "it: faulty (set b: "},
-		{name: "values that are worked out", step: "work out:\n  a: 1 + 1\n  b: kept.a * 2", kept: "a=2 b=4", told: "it: held\n"},
+		{
+			name: "a call", step: "call: hives/weigh\nfill: {hive: H 1}\nkeep: {kilos: kilos}",
+			answers: map[string][]answer{"H 1": {{200, `{"kilos": 31}`}}},
+			asked:   []string{"GET /v1/hives/H%201"}, kept: "kilos=31", told: "it: held\n",
+		},
+		{
+			name: "a call that is told otherwise", step: "call: hives/weigh\nfill: {hive: H}\nfields: {kilos: over 40}",
+			answers: map[string][]answer{"H": {{200, `{"kilos": 31}`}}},
+			asked:   []string{"GET /v1/hives/H"}, told: "it: fell short; kilos wanted over 40, got 31\n",
+		},
+		{
+			name: "nobody is there", step: "request: hives GET /x", asked: []string{"GET /v1/x"},
+			told: "it: unreachable (nobody is there)\n",
+		},
+		{name: "what is left out", step: "request: hives GET /x", change: func(r *row) {
+			r.leftOut = "kilos was not kept"
+		}, told: "it: not run (kilos was not kept)\n"},
+		{name: "a dry run", step: "request: hives GET /x", change: func(r *row) {
+			r.dry = true
+		}, told: "it: held\nwould it: GET http://hives.example/v1/x\n"},
+		{
+			name: "again until it is well", step: "request: hives GET /x\nagain: {times: 4, pause: 1 ms}",
+			answers: map[string][]answer{"x": {{503, `{}`}, {429, `{}`}, {200, `{}`}}},
+			asked:   []string{"GET /v1/x", "GET /v1/x", "GET /v1/x"}, told: "it: held; tried 3 times: 503, 429, 200\n",
+		},
+		{
+			name: "again, and never well", step: "request: hives GET /x\nagain: {times: 2, pause: 1 ms}",
+			answers: map[string][]answer{"x": {{503, `{}`}}},
+			asked:   []string{"GET /v1/x", "GET /v1/x"},
+			told:    "it: fell short; status wanted 2xx, got 503; tried 2 times: 503, 503\n",
+		},
+		{
+			name:    "not again, as it may lock an account",
+			step:    "request: hives GET /x\nagain: {times: 3, on: fell short}",
+			answers: map[string][]answer{"x": {{403, `{}`}}},
+			asked:   []string{"GET /v1/x"}, told: "it: fell short; status wanted 2xx, got 403\n",
+		},
+		{
+			name: "again, as it is named", step: "request: hives GET /x\nagain: {times: 2, on: 403, pause: 1 ms}",
+			answers: map[string][]answer{"x": {{403, `{}`}, {200, `{}`}}},
+			asked:   []string{"GET /v1/x", "GET /v1/x"}, told: "it: held; tried 2 times: 403, 200\n",
+		},
+		{
+			name:    "again by a condition",
+			step:    "request: hives GET /x\nagain: {times: 3, when: answer.n < 2, pause: 1 ms}",
+			answers: map[string][]answer{"x": {{200, `{"n": 1}`}, {200, `{"n": 2}`}}},
+			asked:   []string{"GET /v1/x", "GET /v1/x"}, told: "it: held; tried 2 times: 200, 200\n",
+		},
+		{
+			name: "a path that holds an address", step: "request: hives GET /x?u=http://n.example/",
+			answers: map[string][]answer{"x": {{200, `{}`}}},
+			asked:   []string{"GET /v1/x?u=http://n.example/"}, told: "it: held\n",
+		},
+		{
+			name: "until something is so", step: "request: hives GET /x\nuntil: {n: 2}\nevery: 1 ms",
+			answers: map[string][]answer{"x": {{200, `{"n": 1}`}, {200, `{"n": 2}`}}},
+			asked:   []string{"GET /v1/x", "GET /v1/x"}, told: "it: held",
+		},
+		{
+			name: "an address that an answer gave", step: "follow: ${next}\nservice: hives", change: func(r *row) {
+				r.kept["next"] = document.NewText("more?page=2")
+			}, answers: map[string][]answer{"more": {{200, `{}`}}},
+			asked: []string{"GET /v1/more?page=2"}, told: "it: held\n",
+		},
+		{
+			name: "an address that leads nowhere", step: "follow: ${next}", change: func(r *row) {
+				r.kept["next"] = document.NewText("more")
+			},
+			told: "it: faulty (follow: \"more\" is no whole address; name the service: it belongs to)\n",
+		},
+		{
+			name: "values that build on one another", step: "set:\n  a: 2\n  b: ${a}1", kept: "a=2 b=21",
+			told: "it: held\n",
+		},
+		{
+			name: "values that are not as they must be", step: "set:\n  a: 2\nwhere:\n  - kept.a > 3", kept: "a=2",
+			told: "it: fell short",
+		},
+		{
+			name: "values that cannot be set", step: "set:\n  a: 2\n  b: ${none}", kept: "a=2",
+			told: "it: faulty (set b: ",
+		},
+		{
+			name: "values that are worked out", step: "work out:\n  a: 1 + 1\n  b: kept.a * 2", kept: "a=2 b=4",
+			told: "it: held\n",
+		},
 		{name: "values that cannot be worked out", step: "work out:\n  a: 1 / 0", told: "it: faulty (work out a: "},
 		{name: "a pause", step: "pause: 1 ms", told: "it: held\n"},
-		{name: "a pause that is interrupted", step: "pause: 1 h", change: func(r *row) { r.over = func() bool { return true } }, told: "it: interrupted (interrupted)\n"},
-		{name: "a group", step: "steps:\n  - step: a\n    pause: 1 ms\n  - step: b\n    set: {x: 1}", kept: "x=1", told: "it: a: held\nit: b: held\n"},
-		{name: "a group in a row that is over", step: "steps:\n  - step: a\n    set: {x: 1}\n  - step: b\n    set: {y: 1}", change: func(r *row) { r.over = func() bool { return len(r.results) > 0 } },
-			kept: "x=1", told: "it: a: held\n"},
+		{name: "a pause that is interrupted", step: "pause: 1 h", change: func(r *row) {
+			r.over = func() bool { return true }
+		}, told: "it: interrupted (interrupted)\n"},
+		{
+			name: "a group", step: "steps:\n  - step: a\n    pause: 1 ms\n  - step: b\n    set: {x: 1}", kept: "x=1",
+			told: "it: a: held\nit: b: held\n",
+		},
+		{
+			name: "a group in a row that is over",
+			step: "steps:\n  - step: a\n    set: {x: 1}\n  - step: b\n    set: {y: 1}", change: func(r *row) {
+				r.over = func() bool { return len(r.results) > 0 }
+			},
+			kept: "x=1", told: "it: a: held\n",
+		},
 		{name: "a file", step: "lookup: stock\nopen: jars.json\nfields: {jars: 12}", told: "it: held\n"},
 		{name: "a file that is not there", step: "lookup: stock\nopen: lids.json", told: "it: faulty"},
 		{name: "files", step: "lookup: stock\nfind: '*.json'\nfields: {answer: count 2}", told: "it: fell short"},
-		{name: "a lookup in a dry run", step: "lookup: stock\nopen: jars.json", change: func(r *row) { r.dry = true }, told: "it: not run (a dry run looks nothing up)\n"},
-		{name: "a sheet", step: "sheet: sheets/inner.yaml\nfill: {hive: H}\nkeep: {kilos: kilos}", change: func(r *row) {
-			r.inner = func(given map[string]*document.Node) (*document.Node, result.Outcome) {
-				assert.Equal(r.t, "H", given["hive"].Text)
-				return document.NewObject().Set("kilos", document.NewNumber("7")), result.Held
-			}
-		}, kept: "kilos=7", told: "it: held\n"},
-		{name: "a sheet that falls short", step: "sheet: sheets/inner.yaml\nfill: {hive: H}\nkeep: {kilos: kilos}", change: func(r *row) {
-			r.inner = func(map[string]*document.Node) (*document.Node, result.Outcome) {
-				return document.NewObject(), result.FellShort
-			}
-		}, told: "it: not run (the sheet fell short)\n"},
-		{name: "a sheet without what it takes", step: "sheet: sheets/inner.yaml", told: "it: faulty (the sheet inner must be given hive"},
-		{name: "a batch", step: "batch: ledger\nparts:\n  - step: put\n    request: ledger POST /Hives\n    body: {id: H-1}\n    expect: {status: 201}\n    keep: {id: id}",
-			answers: map[string][]answer{"$batch": {{200, batched}}}, kept: "id=H-1", told: "it: held\nit: put: held\n"},
-		{name: "a batch that is refused", step: "batch: ledger\nparts:\n  - step: put\n    request: ledger POST /Hives\n    body: {id: H-1}",
-			answers: map[string][]answer{"$batch": {{400, `{}`}}}, told: "it: fell short; status wanted 2xx, got 400\n"},
-		{name: "a batch that is answered by something else", step: "batch: ledger\nparts:\n  - step: put\n    request: ledger POST /Hives\n    body: {id: H-1}",
-			answers: map[string][]answer{"$batch": {{200, `{}`}}}, told: "it: fell short; answer wanted a batch, got a batch is answered by an object with responses"},
-		{name: "a batch with a part that is not answered", step: "batch: ledger\nas: json\nparts:\n  - step: get\n    request: ledger GET /Hives\n  - step: put\n    request: ledger POST /Hives\n    body: {id: H-1}",
-			answers: map[string][]answer{"$batch": {{200, `{"responses": [{"id": "1", "status": 200}]}`}}}, told: "it: held\nit: get: held\nit: put: fell short (the service did not answer it); answer wanted an answer to the part, got none\n"},
-		{name: "a batch that ends at a part", step: "batch: ledger\nas: json\nparts:\n  - step: get\n    request: ledger GET /Hives\n  - step: put\n    request: ledger POST /Hives\n    body: {id: H-1}",
-			answers: map[string][]answer{"$batch": {{200, `{"responses": [{"id": "1", "status": 404}]}`}}}, told: "it: held\nit: get: fell short; status wanted 2xx, got 404\nit: put: not run (the batch ended at an answer 404"},
-		{name: "a batch whose change set is refused as one", step: "batch: ledger\nparts:\n  - step: put\n    request: ledger POST /Hives\n    body: {id: H-1}\n  - step: other\n    request: ledger POST /Hives\n    body: {id: H-2}",
-			answers: map[string][]answer{"$batch": {{200, strings.Replace(batched, "201 Created", "400 Bad Request", 1)}}}, told: "it: held\nit: put: fell short; status wanted 2xx, got 400; the change set was refused as a whole, with one answer\nit: other: fell short; status wanted 2xx, got 400"},
+		{name: "a lookup in a dry run", step: "lookup: stock\nopen: jars.json", change: func(r *row) {
+			r.dry = true
+		}, told: "it: not run (a dry run looks nothing up)\n"},
+		{
+			name: "a sheet", step: "sheet: sheets/inner.yaml\nfill: {hive: H}\nkeep: {kilos: kilos}",
+			change: func(r *row) {
+				r.inner = func(given map[string]*document.Node) (*document.Node, result.Outcome) {
+					assert.Equal(r.t, "H", given["hive"].Text)
+					return document.NewObject().Set("kilos", document.NewNumber("7")), result.Held
+				}
+			}, kept: "kilos=7", told: "it: held\n",
+		},
+		{
+			name: "a sheet that falls short", step: "sheet: sheets/inner.yaml\nfill: {hive: H}\nkeep: {kilos: kilos}",
+			change: func(r *row) {
+				r.inner = func(map[string]*document.Node) (*document.Node, result.Outcome) {
+					return document.NewObject(), result.FellShort
+				}
+			}, told: "it: not run (the sheet fell short)\n",
+		},
+		{
+			name: "a sheet without what it takes", step: "sheet: sheets/inner.yaml",
+			told: "it: faulty (the sheet inner must be given hive",
+		},
+		{
+			name: "a batch", step: "batch: ledger\nparts:\n  - step: put\n    request: ledger POST /Hives\n    body: {id: H-1}\n    expect: {status: 201}\n    keep: {id: id}",
+			answers: map[string][]answer{"$batch": {{200, batched}}}, kept: "id=H-1", told: "it: held\nit: put: held\n",
+		},
+		{
+			name:    "a batch that is refused",
+			step:    "batch: ledger\nparts:\n  - step: put\n    request: ledger POST /Hives\n    body: {id: H-1}",
+			answers: map[string][]answer{"$batch": {{400, `{}`}}}, told: "it: fell short; status wanted 2xx, got 400\n",
+		},
+		{
+			name:    "a batch that is answered by something else",
+			step:    "batch: ledger\nparts:\n  - step: put\n    request: ledger POST /Hives\n    body: {id: H-1}",
+			answers: map[string][]answer{"$batch": {{200, `{}`}}},
+			told:    "it: fell short; answer wanted a batch, got a batch is answered by an object with responses",
+		},
+		{
+			name:    "a batch with a part that is not answered",
+			step:    "batch: ledger\nas: json\nparts:\n  - step: get\n    request: ledger GET /Hives\n  - step: put\n    request: ledger POST /Hives\n    body: {id: H-1}",
+			answers: map[string][]answer{"$batch": {{200, `{"responses": [{"id": "1", "status": 200}]}`}}},
+			told:    "it: held\nit: get: held\nit: put: fell short (the service did not answer it); answer wanted an answer to the part, got none\n",
+		},
+		{
+			name:    "a batch that ends at a part",
+			step:    "batch: ledger\nas: json\nparts:\n  - step: get\n    request: ledger GET /Hives\n  - step: put\n    request: ledger POST /Hives\n    body: {id: H-1}",
+			answers: map[string][]answer{"$batch": {{200, `{"responses": [{"id": "1", "status": 404}]}`}}},
+			told:    "it: held\nit: get: fell short; status wanted 2xx, got 404\nit: put: not run (the batch ended at an answer 404",
+		},
+		{
+			name: "a batch whose change set is refused as one",
+			step: "batch: ledger\nparts:\n  - step: put\n    request: ledger POST /Hives\n    body: {id: H-1}\n  - step: other\n    request: ledger POST /Hives\n    body: {id: H-2}",
+			answers: map[string][]answer{"$batch": {{
+				200,
+				strings.Replace(batched, "201 Created", "400 Bad Request", 1),
+			}}},
+			told: "it: held\nit: put: fell short; status wanted 2xx, got 400; the change set was refused as a whole, with one answer\nit: other: fell short; status wanted 2xx, got 400",
+		},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			s := &sender{answers: c.answers}
 			r := newRow(t, s)
-			read := sheet.Read(r.of.Bench, filepath.Join(r.of.Bench.Dir, "s.yaml"), []byte("sheet: s\nsteps:\n  - step: it\n    "+strings.ReplaceAll(c.step, "\n", "\n    ")+"\n"), Kinds)
+			read := sheet.Read(r.of.Bench, filepath.Join(r.of.Bench.Dir, "s.yaml"),
+				[]byte("sheet: s\nsteps:\n  - step: it\n    "+strings.ReplaceAll(c.step, "\n", "\n    ")+"\n"), Kinds)
 			require.Empty(t, read.Problems().Serious())
 			if c.change != nil {
 				c.change(r)

@@ -25,9 +25,10 @@ type SubSheet struct {
 var subSheetKind = sheet.Kind{
 	Word: "sheet", What: "a step that runs a sheet", Common: bench.KeysOf("fill, keep, fields, where", anyStep),
 	Own: []bench.Key[sheet.Step]{
-		own("sheet", "another sheet to run, with fill: for what it takes", func(r *bench.Reader, s *sheet.Step, sub *SubSheet, n *yamlfile.Node) {
-			sub.File, sub.At, sub.Sheet = r.PlainText(n), n, s.ReadSheet(r, n)
-		}),
+		own("sheet", "another sheet to run, with fill: for what it takes",
+			func(r *bench.Reader, s *sheet.Step, sub *SubSheet, n *yamlfile.Node) {
+				sub.File, sub.At, sub.Sheet = r.PlainText(n), n, s.ReadSheet(r, n)
+			}),
 	},
 	New: func() sheet.Action { return &SubSheet{} },
 }

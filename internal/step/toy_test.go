@@ -25,7 +25,9 @@ type Shout struct {
 var shoutKind = sheet.Kind{
 	Word: "shout", What: "a shout", Common: bench.KeysOf("step, about, when"),
 	Own: []bench.Key[sheet.Step]{
-		own("shout", "a text", func(r *bench.Reader, _ *sheet.Step, s *Shout, n *yamlfile.Node) { s.Text = r.PlainText(n) }),
+		own("shout", "a text", func(r *bench.Reader, _ *sheet.Step, s *Shout, n *yamlfile.Node) {
+			s.Text = r.PlainText(n)
+		}),
 		own("loud", "true: with a mark behind it", func(r *bench.Reader, _ *sheet.Step, s *Shout, n *yamlfile.Node) {
 			if r.Yes(n) {
 				s.Text += "!"
@@ -57,9 +59,11 @@ func (s *Shout) Run(ctx context.Context, row Row, one *sheet.Step, name string) 
 func TestToyKind(t *testing.T) {
 	kinds := append([]sheet.Kind{shoutKind}, Kinds...)
 	b, _ := newBench(t)
-	read := sheet.Read(b, "s.yaml", []byte("sheet: s\nsteps:\n  - step: call them\n    shout: lots\n    loud: true\n  - steps:\n      - step: ask\n        shout: lots?\n"), kinds)
+	read := sheet.Read(b, "s.yaml",
+		[]byte("sheet: s\nsteps:\n  - step: call them\n    shout: lots\n    loud: true\n  - steps:\n      - step: ask\n        shout: lots?\n"), kinds)
 	require.Empty(t, read.Problems())
-	assert.Equal(t, []result.Planned{{Name: "call them", Target: "shout"}, {Name: "step 2: ask", Target: "shout"}}, List("", read.Steps))
+	assert.Equal(t, []result.Planned{{Name: "call them", Target: "shout"}, {Name: "step 2: ask", Target: "shout"}},
+		List("", read.Steps))
 	row := newRow(t, nil)
 	assert.Equal(t, result.Held, Of(read.Steps[0]).Run(t.Context(), row, read.Steps[0], "call them"))
 	assert.Equal(t, "LOTS!", row.kept["shouted"].Text)
@@ -69,10 +73,12 @@ func TestToyKind(t *testing.T) {
 	assert.Contains(t, read.Problems()[0].Message, "nobody shouts")
 	for name, text := range map[string]string{
 		"a shout has no fill": "shout: x\n    fill: {a: 1}", "a pause has no loud": "pause: 1 s\n    loud: true",
-		`the step "it" does more than one thing: shout and pause`: "shout: x\n    pause: 1 s", `the step "it" does nothing`: "loud: true",
+		`the step "it" does more than one thing: shout and pause`: "shout: x\n    pause: 1 s",
+		`the step "it" does nothing`:                              "loud: true",
 	} {
 		t.Run(name, func(t *testing.T) {
-			problems := sheet.Read(b, "s.yaml", []byte("sheet: s\nsteps:\n  - step: it\n    "+text+"\n"), kinds).Problems()
+			problems := sheet.Read(b, "s.yaml", []byte("sheet: s\nsteps:\n  - step: it\n    "+text+"\n"),
+				kinds).Problems()
 			require.Len(t, problems, 1)
 			assert.Equal(t, name, problems[0].Message)
 		})

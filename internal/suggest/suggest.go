@@ -93,5 +93,6 @@ func distance(a, b string) int {
 // swapped, and begins as it does.
 func IsSlip(word, candidate string) bool {
 	word, candidate = strings.ToLower(word), strings.ToLower(candidate)
-	return word != candidate && word != "" && candidate != "" && word[0] == candidate[0] && distance(word, candidate) == 1
+	return word != candidate && word != "" && candidate != "" && word[0] == candidate[0] && distance(word,
+		candidate) == 1
 }

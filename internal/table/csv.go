@@ -131,7 +131,10 @@ func csvError(err error, cells []string, columns ...string) error {
 	if errors.Is(parse.Err, csv.ErrFieldCount) {
 		return fmt.Errorf("line %d has %d cells, and the header names %d columns; is a cell with the separator in it not in quotes?", parse.Line, len(cells), len(columns))
 	}
-	reason := map[error]string{csv.ErrBareQuote: `a " stands in a cell that is not in quotes; write "" inside quotes`, csv.ErrQuote: "the quotes of a cell are not closed, or something stands behind them"}[parse.Err]
+	reason := map[error]string{
+		csv.ErrBareQuote: `a " stands in a cell that is not in quotes; write "" inside quotes`,
+		csv.ErrQuote:     "the quotes of a cell are not closed, or something stands behind them",
+	}[parse.Err]
 	if reason == "" {
 		reason = parse.Err.Error()
 	}

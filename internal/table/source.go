@@ -140,7 +140,9 @@ func lines(open func() (io.ReadCloser, error), begin func(io.Reader) (reading, e
 	if columns == nil {
 		columns = []string{}
 	}
-	return &Source{Columns: columns, Count: count, all: func(yield func(*document.Node, error) bool) { pass(columns, yield) }}, nil
+	return &Source{Columns: columns, Count: count, all: func(yield func(*document.Node, error) bool) {
+		pass(columns, yield)
+	}}, nil
 }
 
 // mostColumns bounds the names that lines of JSON may bring.

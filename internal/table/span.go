@@ -16,7 +16,9 @@ const mostOfSpan = 10_000_000
 func Numbers(span string, step int, column string) (*Source, error) {
 	const words = "no span of whole numbers; write 1 to 100"
 	read := func(text string) (int, error) { return strconv.Atoi(text) }
-	return spanned(span, step, column, words, read, func(n int) *document.Node { return document.NewNumber(strconv.Itoa(n)) })
+	return spanned(span, step, column, words, read, func(n int) *document.Node {
+		return document.NewNumber(strconv.Itoa(n))
+	})
 }
 
 // Days makes rows of the days of a span, as 2026-11-01 to 2026-11-30, in steps.
@@ -32,7 +34,9 @@ func Days(span string, step int, column string) (*Source, error) {
 }
 
 // spanned makes rows of a span of whatever can be counted. A step of 0 is one of 1.
-func spanned(span string, step int, column, words string, read func(string) (int, error), write func(int) *document.Node) (*Source, error) {
+func spanned(span string, step int, column, words string, read func(string) (int, error),
+	write func(int) *document.Node,
+) (*Source, error) {
 	first, last, ok := strings.Cut(span, " to ")
 	if !ok {
 		return nil, fmt.Errorf("%q is no span; write FIRST to LAST", span)
@@ -48,11 +52,14 @@ func spanned(span string, step int, column, words string, read func(string) (int
 	case (to-from)/step >= mostOfSpan || to-from < 0: // or more than can be counted
 		return nil, fmt.Errorf("%q has more than %d rows", span, mostOfSpan)
 	}
-	return &Source{Columns: []string{column}, Count: (to-from)/step + 1, all: func(yield func(*document.Node, error) bool) {
-		for n := from; n <= to; n += step {
-			if !yield(document.NewObject().Set(column, write(n)), nil) {
-				return
+	return &Source{
+		Columns: []string{column}, Count: (to-from)/step + 1,
+		all: func(yield func(*document.Node, error) bool) {
+			for n := from; n <= to; n += step {
+				if !yield(document.NewObject().Set(column, write(n)), nil) {
+					return
+				}
 			}
-		}
-	}}, nil
+		},
+	}, nil
 }

@@ -23,7 +23,8 @@ const mostRows = 1 << 20
 // readSpreadsheet reads a sheet of an .xlsx (ISO/IEC 29500). Numbers stay numbers with
 // their own digits, days and times become ISO 8601, all else is text.
 func readSpreadsheet(data []byte, o Options) (*Table, error) {
-	book, err := excelize.OpenReader(bytes.NewReader(data), excelize.Options{RawCellValue: true, UnzipSizeLimit: mostUnpacked, UnzipXMLSizeLimit: 1 << 26})
+	book, err := excelize.OpenReader(bytes.NewReader(data),
+		excelize.Options{RawCellValue: true, UnzipSizeLimit: mostUnpacked, UnzipXMLSizeLimit: 1 << 26})
 	if err != nil {
 		return nil, fmt.Errorf("it cannot be read as a spreadsheet: %w", err)
 	}
@@ -157,7 +158,8 @@ func (s *spreadsheet) isMoment(cell string) bool {
 	known, ok := s.styles[style]
 	if !ok {
 		if details, err := s.book.GetStyle(style); err == nil {
-			known = details.NumFmt >= 14 && details.NumFmt <= 22 || details.NumFmt >= 45 && details.NumFmt <= 47 // ISO/IEC 29500-1, 18.8.30
+			// ISO/IEC 29500-1, 18.8.30
+			known = details.NumFmt >= 14 && details.NumFmt <= 22 || details.NumFmt >= 45 && details.NumFmt <= 47
 			if details.CustomNumFmt != nil {
 				known = showsMoment(*details.CustomNumFmt)
 			}

@@ -194,7 +194,9 @@ func NewSample(wanted int, seed string) *Sample { return &Sample{wanted: wanted,
 // Offer is told of the next row. The number is what Numbers gives back.
 func (s *Sample) Offer(ordinal, number int) {
 	rank := Hash(s.seed, ordinal)
-	at, _ := slices.BinarySearchFunc(s.taken, rank, func(r ranked, rank uint64) int { return cmp.Compare(r.rank, rank) })
+	at, _ := slices.BinarySearchFunc(s.taken, rank, func(r ranked, rank uint64) int {
+		return cmp.Compare(r.rank, rank)
+	})
 	if at == s.wanted {
 		return
 	}

@@ -31,9 +31,13 @@ func spreadsheet(t testing.TB) []byte {
 	money := `0.00 "days"`
 	price, err := book.NewStyle(&excelize.Style{CustomNumFmt: &money})
 	require.NoError(t, err)
-	for cell, v := range map[string]any{"A1": "Lots of the week", "A3": "lot", "B3": " kilos ", "C3": "day", "D3": "at", "E3": "ripe", "F3": "price", "G3": "code",
-		"A4": "L-1", "B4": 12.5, "C4": time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC), "D4": time.Date(2026, 11, 23, 8, 30, 0, 0, time.UTC), "E4": true, "F4": 3, "G4": "007",
-		"A6": "L-2", "B6": 7} {
+	for cell, v := range map[string]any{
+		"A1": "Lots of the week", "A3": "lot", "B3": " kilos ", "C3": "day", "D3": "at", "E3": "ripe", "F3": "price",
+		"G3": "code",
+		"A4": "L-1", "B4": 12.5, "C4": time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC),
+		"D4": time.Date(2026, 11, 23, 8, 30, 0, 0, time.UTC), "E4": true, "F4": 3, "G4": "007",
+		"A6": "L-2", "B6": 7,
+	} {
 		require.NoError(t, book.SetCellValue("lots", cell, v))
 	}
 	for cell, style := range map[string]int{"C4": day, "D4": stamp, "F4": price} {
@@ -69,21 +73,42 @@ func TestRead(t *testing.T) {
 		options          table.Options
 		want             string // the rows, or what is wrong
 	}{
-		{"a.csv", "\ufefflot;Lot No.;kilos\r\nL-1;\"a;b\r\nc\"\"d\"\"\";00120.50\r\nL-2;;7", "", table.Options{Kinds: table.Kinds{"Lot No.": "text"}},
-			`{"lot":"L-1","Lot No.":"a;b\nc\"d\"","kilos":"00120.50"} {"lot":"L-2","Lot No.":"","kilos":7} `},
-		{"a.csv", "a,b\n1,x\n", "", table.Options{Kinds: table.Kinds{"b": "number"}}, `line 2, column b: "x" is no number`},
-		{"a.json", `[{"lot": "L-1", "kilos": 12.50}, {"lot": "L-2", "note": {"a": [1]}}]`, "", table.Options{}, `{"lot":"L-1","kilos":12.50,"note":null} {"lot":"L-2","note":{"a":[1]},"kilos":null} `},
-		{"a.json", `{"page": {"lots": [{"lot": "1"}]}}`, "page.lots", table.Options{Kinds: table.Kinds{"lot": "number"}}, `{"lot":1} `},
+		{
+			"a.csv", "\ufefflot;Lot No.;kilos\r\nL-1;\"a;b\r\nc\"\"d\"\"\";00120.50\r\nL-2;;7", "",
+			table.Options{Kinds: table.Kinds{"Lot No.": "text"}},
+			`{"lot":"L-1","Lot No.":"a;b\nc\"d\"","kilos":"00120.50"} {"lot":"L-2","Lot No.":"","kilos":7} `,
+		},
+		{
+			"a.csv", "a,b\n1,x\n", "",
+			table.Options{Kinds: table.Kinds{"b": "number"}},
+			`line 2, column b: "x" is no number`,
+		},
+		{
+			"a.json", `[{"lot": "L-1", "kilos": 12.50}, {"lot": "L-2", "note": {"a": [1]}}]`, "",
+			table.Options{},
+			`{"lot":"L-1","kilos":12.50,"note":null} {"lot":"L-2","note":{"a":[1]},"kilos":null} `,
+		},
+		{
+			"a.json", `{"page": {"lots": [{"lot": "1"}]}}`, "page.lots",
+			table.Options{Kinds: table.Kinds{"lot": "number"}},
+			`{"lot":1} `,
+		},
 		{"a.json", `{"page": 1}`, "", table.Options{}, "say with path: where the list stands"},
 		{"a.json", `{"page": 1}`, "lots", table.Options{}, "leads to nothing"},
 		{"a.json", `["L-1", 2]`, "", table.Options{}, `{"value":"L-1"} {"value":2} `},
 		{"a.ndjson", "{\"lot\": \"L-1\"}\n\n{\"lot\": \"L-2\"}\n", "", table.Options{}, `{"lot":"L-1"} {"lot":"L-2"} `},
 		{"a.ndjson", "{\"lot\": \"L-1\"}\n{\"lot\n", "", table.Options{}, "2"},
-		{"a.xml", `<week><lot no="1"><kilos>12.50</kilos><tag>a</tag><tag>b</tag></lot><lot no="2"/></week>`, "lot", table.Options{},
-			`{"no":1,"kilos":12.50,"tag":["a","b"]} {"no":2,"kilos":null,"tag":null} `},
+		{
+			"a.xml", `<week><lot no="1"><kilos>12.50</kilos><tag>a</tag><tag>b</tag></lot><lot no="2"/></week>`, "lot",
+			table.Options{},
+			`{"no":1,"kilos":12.50,"tag":["a","b"]} {"no":2,"kilos":null,"tag":null} `,
+		},
 		{"a.xml", `<week><lot/></week>`, "", table.Options{}, "path: lot"},
-		{"a.xlsx", string(spreadsheet(t)), "", table.Options{Sheet: "lots", Header: 3},
-			`{"lot":"L-1","kilos":12.5,"day":"2026-11-23","at":"2026-11-23T08:30:00","ripe":true,"price":3,"code":"007"} {"lot":"L-2","kilos":7,"day":"","at":"","ripe":"","price":"","code":""} `},
+		{
+			"a.xlsx", string(spreadsheet(t)), "",
+			table.Options{Sheet: "lots", Header: 3},
+			`{"lot":"L-1","kilos":12.5,"day":"2026-11-23","at":"2026-11-23T08:30:00","ripe":true,"price":3,"code":"007"} {"lot":"L-2","kilos":7,"day":"","at":"","ripe":"","price":"","code":""} `,
+		},
 		{"a.xlsx", string(spreadsheet(t)), "", table.Options{Sheet: "lotz"}, `no sheet "lotz"; did you mean "lots"?`},
 		{"a.xlsx", string(spreadsheet(t)), "", table.Options{}, "has no row 1 to name the columns"},
 		{"a.xlsx", "PK", "", table.Options{}, "cannot be read as a spreadsheet"},
@@ -116,7 +141,10 @@ func TestSpans(t *testing.T) {
 		{table.Numbers, "1 to x", "write 1 to 100", 0},
 		{table.Numbers, "1 to 99999999", "more than 10000000", 0},
 		{table.Numbers, "-9223372036854775808 to 9223372036854775807", "more than 10000000 rows", 0},
-		{table.Days, "1969-12-30 to 1970-01-02", `{"n":"1969-12-30"} {"n":"1969-12-31"} {"n":"1970-01-01"} {"n":"1970-01-02"} `, 0},
+		{
+			table.Days, "1969-12-30 to 1970-01-02",
+			`{"n":"1969-12-30"} {"n":"1969-12-31"} {"n":"1970-01-01"} {"n":"1970-01-02"} `, 0,
+		},
 		{table.Numbers, "1-9", "write FIRST to LAST", 0},
 		{table.Days, "2026-02-27 to 2026-03-01", `{"n":"2026-02-27"} {"n":"2026-02-28"} {"n":"2026-03-01"} `, 0},
 		{table.Days, "2026-02-27 to 2026-02-30", "no span of days", 0},

@@ -37,23 +37,35 @@ func FilterNames() []string {
 }
 
 var filters = map[string]filter{
-	"add":        {usage: "add 30 d (ms, s, min, h, d, months, years)", least: 1, most: 2, check: checkSpan, apply: addSpan},
-	"format":     {usage: "format dd.MM.yyyy", least: 1, most: 1, check: checkPattern, apply: formatMoment},
-	"day":        {usage: "day", apply: partOf("d")},
-	"month":      {usage: "month", apply: partOf("M")},
-	"year":       {usage: "year", apply: partOf("yyyy")},
-	"default":    {usage: "default x", least: 1, most: 1},
-	"upper":      {usage: "upper", apply: onText(strings.ToUpper)},
-	"lower":      {usage: "lower", apply: onText(strings.ToLower)},
-	"trim":       {usage: "trim", apply: onText(strings.TrimSpace)},
-	"number":     {usage: "number 2", most: 1, check: checkPlaces, apply: asNumber},
-	"base64":     {usage: "base64", apply: onText(func(s string) string { return base64.StdEncoding.EncodeToString([]byte(s)) })},
-	"hex":        {usage: "hex", apply: onText(func(s string) string { return hex.EncodeToString([]byte(s)) })},
-	"sha256":     {usage: "sha256", apply: onText(func(s string) string { sum := sha256.Sum256([]byte(s)); return hex.EncodeToString(sum[:]) })},
-	"url":        {usage: "url", ends: true, apply: onText(func(s string) string { return strings.ReplaceAll(url.QueryEscape(s), "+", "%20") })},
-	"json":       {usage: "json", ends: true, apply: asJSON},
-	"xml":        {usage: "xml", ends: true, apply: onText(func(s string) string { return xmlstream.Escape(s, true) })},
-	"raw":        {usage: "raw", ends: true, apply: func(n *document.Node, _ []string) (*document.Node, error) { return n, nil }},
+	"add": {
+		usage: "add 30 d (ms, s, min, h, d, months, years)", least: 1, most: 2, check: checkSpan,
+		apply: addSpan,
+	},
+	"format":  {usage: "format dd.MM.yyyy", least: 1, most: 1, check: checkPattern, apply: formatMoment},
+	"day":     {usage: "day", apply: partOf("d")},
+	"month":   {usage: "month", apply: partOf("M")},
+	"year":    {usage: "year", apply: partOf("yyyy")},
+	"default": {usage: "default x", least: 1, most: 1},
+	"upper":   {usage: "upper", apply: onText(strings.ToUpper)},
+	"lower":   {usage: "lower", apply: onText(strings.ToLower)},
+	"trim":    {usage: "trim", apply: onText(strings.TrimSpace)},
+	"number":  {usage: "number 2", most: 1, check: checkPlaces, apply: asNumber},
+	"base64": {usage: "base64", apply: onText(func(s string) string {
+		return base64.StdEncoding.EncodeToString([]byte(s))
+	})},
+	"hex": {usage: "hex", apply: onText(func(s string) string { return hex.EncodeToString([]byte(s)) })},
+	"sha256": {usage: "sha256", apply: onText(func(s string) string {
+		sum := sha256.Sum256([]byte(s))
+		return hex.EncodeToString(sum[:])
+	})},
+	"url": {usage: "url", ends: true, apply: onText(func(s string) string {
+		return strings.ReplaceAll(url.QueryEscape(s), "+", "%20")
+	})},
+	"json": {usage: "json", ends: true, apply: asJSON},
+	"xml":  {usage: "xml", ends: true, apply: onText(func(s string) string { return xmlstream.Escape(s, true) })},
+	"raw": {usage: "raw", ends: true, apply: func(n *document.Node, _ []string) (*document.Node, error) {
+		return n, nil
+	}},
 	"inside":     {usage: `inside "[" "]"`, least: 2, most: 2, apply: inside},
 	"parse json": {usage: "parse json", apply: parseJSON},
 }
@@ -147,7 +159,8 @@ func asNumber(node *document.Node, args []string) (*document.Node, error) {
 		return document.NewNumber(strings.TrimSpace(node.Value().Text)), nil
 	}
 	places, _ := strconv.Atoi(args[0])
-	context := apd.BaseContext.WithPrecision(uint32(d.NumDigits()) + uint32(max(int64(d.Exponent), 0)) + uint32(places) + 2)
+	context := apd.BaseContext.WithPrecision(uint32(d.NumDigits()) + uint32(max(int64(d.Exponent), 0)) +
+		uint32(places) + 2)
 	rounded := new(apd.Decimal)
 	if _, err := context.Quantize(rounded, d, int32(-places)); err != nil {
 		return nil, err
@@ -245,7 +258,8 @@ func addSpan(node *document.Node, args []string) (*document.Node, error) {
 // one month after 31 January is the end of February.
 func addMonths(moment time.Time, months int) time.Time {
 	year, month, day := moment.Date()
-	first := time.Date(year, month+time.Month(months), 1, moment.Hour(), moment.Minute(), moment.Second(), moment.Nanosecond(), moment.Location())
+	first := time.Date(year, month+time.Month(months), 1, moment.Hour(), moment.Minute(), moment.Second(),
+		moment.Nanosecond(), moment.Location())
 	last := first.AddDate(0, 1, -1).Day()
 	return first.AddDate(0, 0, min(day, last)-1)
 }
@@ -278,9 +292,21 @@ func formatMoment(node *document.Node, args []string) (*document.Node, error) {
 // patternLetters maps the letters of a date pattern to Go's layouts, longest
 // run first.
 var patternLetters = []struct{ letters, layout string }{
-	{"yyyy", "2006"}, {"yy", "06"}, {"MMMM", "January"}, {"MMM", "Jan"}, {"MM", "01"}, {"M", "1"},
-	{"dd", "02"}, {"d", "2"}, {"HH", "15"}, {"mm", "04"}, {"ss", "05"}, {"SSS", "000"},
-	{"EEEE", "Monday"}, {"EEE", "Mon"}, {"XXX", "Z07:00"},
+	{"yyyy", "2006"},
+	{"yy", "06"},
+	{"MMMM", "January"},
+	{"MMM", "Jan"},
+	{"MM", "01"},
+	{"M", "1"},
+	{"dd", "02"},
+	{"d", "2"},
+	{"HH", "15"},
+	{"mm", "04"},
+	{"ss", "05"},
+	{"SSS", "000"},
+	{"EEEE", "Monday"},
+	{"EEE", "Mon"},
+	{"XXX", "Z07:00"},
 }
 
 // formatPattern writes a moment by a pattern like dd.MM.yyyy HH:mm. Letters in

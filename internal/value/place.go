@@ -152,9 +152,16 @@ func placeInXML(t *Template) error {
 			case cdata:
 				h.place = CDATA
 			case tag:
-				return &Error{Offset: h.Offset, Message: "a value cannot be part of an XML name", Try: "put it into an element's text or an attribute's quotes"}
+				return &Error{
+					Offset: h.Offset, Message: "a value cannot be part of an XML name",
+					Try: "put it into an element's text or an attribute's quotes",
+				}
 			default:
-				return &Error{Offset: h.Offset, Message: "a value cannot be put into an XML comment or processing instruction", Try: "write $${ if it is meant as text"}
+				return &Error{
+					Offset:  h.Offset,
+					Message: "a value cannot be put into an XML comment or processing instruction",
+					Try:     "write $${ if it is meant as text",
+				}
 			}
 			continue
 		}
@@ -251,5 +258,8 @@ func ParsePath(source string) (*Template, error) {
 
 // Joined returns the template of one text right behind another.
 func Joined(first, second *Template) *Template {
-	return &Template{Source: first.Source + second.Source, parts: append(append([]part{}, first.parts...), second.parts...)}
+	return &Template{
+		Source: first.Source + second.Source,
+		parts:  append(append([]part{}, first.parts...), second.parts...),
+	}
 }

@@ -173,9 +173,13 @@ func parsePlaceholder(text string, base int) (*Placeholder, int, error) {
 			}
 			placeholder.Filters = append(placeholder.Filters, filter)
 		case 0:
-			return nil, 0, &Error{Offset: base, Message: "${ is not closed", Try: "write } behind the name, or $${ for the two characters themselves"}
+			return nil, 0, &Error{
+				Offset: base, Message: "${ is not closed",
+				Try: "write } behind the name, or $${ for the two characters themselves",
+			}
 		default:
-			return nil, 0, r.fail("%q cannot stand in a placeholder here", "write | before a filter, or } to close", r.rest())
+			return nil, 0, r.fail("%q cannot stand in a placeholder here", "write | before a filter, or } to close",
+				r.rest())
 		}
 	}
 }
@@ -240,7 +244,8 @@ func (r *placeholderReader) ref() (Ref, error) {
 	case word == "" && (r.peek() == '}' || r.peek() == 0):
 		return Ref{}, r.fail("the placeholder names nothing", "write ${name}")
 	case word == "":
-		return Ref{}, r.fail("%q is no name", "a name has letters, digits and _ and starts with a letter or _", r.rest())
+		return Ref{}, r.fail("%q is no name", "a name has letters, digits and _ and starts with a letter or _",
+			r.rest())
 	case word == "file" && r.peek() == ':':
 		r.pos++
 		begin := r.pos
@@ -289,7 +294,8 @@ func (r *placeholderReader) tail() ([]Step, error) {
 		case '.':
 			r.pos++
 			begin := r.pos
-			for c := r.peek(); c == '_' || c == '-' || c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z'; c = r.peek() {
+			for c := r.peek(); c == '_' || c == '-' || c >= '0' && c <= '9' || c >= 'a' && c <= 'z' ||
+				c >= 'A' && c <= 'Z'; c = r.peek() {
 				r.pos++
 			}
 			word := r.text[begin:r.pos]
@@ -316,7 +322,8 @@ func (r *placeholderReader) tail() ([]Step, error) {
 				}
 				index, err := strconv.Atoi(r.text[begin:r.pos])
 				if err != nil {
-					return nil, r.fail("between [ and ] stands a number or a name in double quotes", `write [0] or ["a name"]`)
+					return nil, r.fail("between [ and ] stands a number or a name in double quotes",
+						`write [0] or ["a name"]`)
 				}
 				tail = append(tail, Step{Index: index, IsIndex: true})
 			}
@@ -422,7 +429,10 @@ func checkFilter(f Filter) error {
 		return &Error{Offset: f.Offset, Message: message, Try: try}
 	}
 	if len(f.Args) < known.least || len(f.Args) > known.most {
-		return &Error{Offset: f.Offset, Message: fmt.Sprintf("%s does not go with %d values", f.Name, len(f.Args)), Try: "write | " + known.usage}
+		return &Error{
+			Offset: f.Offset, Message: fmt.Sprintf("%s does not go with %d values", f.Name, len(f.Args)),
+			Try: "write | " + known.usage,
+		}
 	}
 	if known.check != nil {
 		if err := known.check(f.Args); err != nil {
@@ -499,6 +509,9 @@ func Unreadable() *Template {
 func BasicPair(user, password *Template) *Template {
 	t := &Template{Source: "Basic " + user.Source + ":" + password.Source}
 	pair := &Template{parts: append(append(append([]part{}, user.parts...), part{literal: ":"}), password.parts...)}
-	t.parts = []part{{literal: "Basic "}, {placeholder: &Placeholder{Source: "user and password", joined: pair, Filters: []Filter{{Name: "base64"}}}}}
+	t.parts = []part{
+		{literal: "Basic "},
+		{placeholder: &Placeholder{Source: "user and password", joined: pair, Filters: []Filter{{Name: "base64"}}}},
+	}
 	return t
 }

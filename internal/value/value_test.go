@@ -91,9 +91,12 @@ func TestText(t *testing.T) {
 
 func TestParseErrors(t *testing.T) {
 	cases := map[string]string{
-		"${": "names nothing", "${}": "names nothing", "${a": "not closed", "${a b}": "cannot stand in a placeholder", "${a | uper}": `did you mean "upper"?`,
-		"${a | add}": "write | add 30 d", "${a | add 3 weeks}": "no unit of time", "${day | format dQ}": "the letter Q means nothing", "${row}": "needs a name behind it",
-		"${a |}": "a filter's name is missing", `${a | default "x}`: "not closed", "${a.}": "missing behind the dot", "${a[x]}": "between [ and ]", "${file:}": "names no file",
+		"${": "names nothing", "${}": "names nothing", "${a": "not closed", "${a b}": "cannot stand in a placeholder",
+		"${a | uper}": `did you mean "upper"?`,
+		"${a | add}":  "write | add 30 d", "${a | add 3 weeks}": "no unit of time",
+		"${day | format dQ}": "the letter Q means nothing", "${row}": "needs a name behind it",
+		"${a |}": "a filter's name is missing", `${a | default "x}`: "not closed", "${a.}": "missing behind the dot",
+		"${a[x]}": "between [ and ]", "${file:}": "names no file",
 		"${1a}": "is no name", "${a | number 200}": "0 to 100", "${a | inside x}": "inside",
 	}
 	for source, want := range cases {
@@ -113,7 +116,8 @@ func TestBodies(t *testing.T) {
 		return got.Sent
 	}
 	assert.Equal(t, `{"a\"": "x & \"y\"", "b": 2.345}`, fill(`{"a\"": "${a}", "b": ${price}}`, document.JSON))
-	assert.Equal(t, `<a b='x &amp; &quot;y&quot;'>x &amp; "y"<![CDATA[x & "y"]]><!-- c --></a>`, fill(`<a b='${a}'>${a}<![CDATA[${a}]]><!-- c --></a>`, document.XML))
+	assert.Equal(t, `<a b='x &amp; &quot;y&quot;'>x &amp; "y"<![CDATA[x & "y"]]><!-- c --></a>`,
+		fill(`<a b='${a}'>${a}<![CDATA[${a}]]><!-- c --></a>`, document.XML))
 	for _, source := range []string{"<${a}/>", "<a ${a}='x'/>", "<!-- ${a} -->", "<?x ${a}?>"} {
 		_, err := value.ParseBody(source, document.XML)
 		assert.Error(t, err, source)
@@ -141,7 +145,10 @@ func TestSecretsAreFollowed(t *testing.T) {
 }
 
 func FuzzParse(f *testing.F) {
-	for _, seed := range []string{"${a | upper}", "$${", "${row[\"x\"].0}", "${a | format dd 'x'}", "${a | add -3 months | default \"q\\\"\"}", "<a b='${a}'>", "{\"a\": ${a}}"} {
+	for _, seed := range []string{
+		"${a | upper}", "$${", "${row[\"x\"].0}", "${a | format dd 'x'}",
+		"${a | add -3 months | default \"q\\\"\"}", "<a b='${a}'>", "{\"a\": ${a}}",
+	} {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, source string) {

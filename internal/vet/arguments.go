@@ -29,7 +29,10 @@ type Arguments struct {
 // Check tells of arguments that have no effect on the sheets and on the step of a call,
 // which may be nil.
 func CheckArguments(b *bench.Bench, a Arguments, sheets []*sheet.Sheet, call *sheet.Step) error {
-	for _, check := range []func(*bench.Bench, Arguments, []*sheet.Sheet, *sheet.Step) error{checkSet, checkWrite, checkRows, checkListen, checkSteps} {
+	for _, check := range []func(*bench.Bench, Arguments, []*sheet.Sheet, *sheet.Step) error{
+		checkSet, checkWrite,
+		checkRows, checkListen, checkSteps,
+	} {
 		if err := check(b, a, sheets, call); err != nil {
 			return err
 		}
@@ -79,7 +82,8 @@ func checkSet(b *bench.Bench, a Arguments, sheets []*sheet.Sheet, call *sheet.St
 		if !slices.Contains(known, name) {
 			slices.Sort(known)
 			try := cmp.Or(suggest.DidYouMean(name, known), "there are: "+document.FewNames(slices.Compact(known)))
-			return session.WithTry(fmt.Sprintf("-set %s has no effect: nothing asks for a value of that name", name), try)
+			return session.WithTry(fmt.Sprintf("-set %s has no effect: nothing asks for a value of that name", name),
+				try)
 		}
 	}
 	return nil
@@ -120,7 +124,8 @@ func checkWrite(b *bench.Bench, a Arguments, sheets []*sheet.Sheet, _ *sheet.Ste
 
 func checkRows(b *bench.Bench, a Arguments, sheets []*sheet.Sheet, _ *sheet.Step) error {
 	if a.Rows && !slices.ContainsFunc(sheets, func(s *sheet.Sheet) bool { return s.Rows != nil }) {
-		return fmt.Errorf("-rows has no effect: %s without rows", map[bool]string{true: "the sheet is", false: "the sheets are"}[len(sheets) == 1])
+		return fmt.Errorf("-rows has no effect: %s without rows",
+			map[bool]string{true: "the sheet is", false: "the sheets are"}[len(sheets) == 1])
 	}
 	return nil
 }

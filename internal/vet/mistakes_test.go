@@ -37,7 +37,10 @@ func TestOneBody(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "in.txt"), []byte("x"), 0o600))
 	bench := bench.Read(dir, "bench.yaml", []byte("bench: b\n"))
-	bodies := []string{"text: a", "file: in.txt", "bytes: in.txt", "body: {a: 1}", "form: {a: 1}", "parts: [{name: a, value: x}]"}
+	bodies := []string{
+		"text: a", "file: in.txt", "bytes: in.txt", "body: {a: 1}", "form: {a: 1}",
+		"parts: [{name: a, value: x}]",
+	}
 	for i, first := range bodies {
 		for j, second := range bodies {
 			text := "sheet: s\nsteps:\n  - step: it\n    request: POST http://127.0.0.1:1/\n    " + first + "\n"
@@ -60,7 +63,8 @@ func TestEveryMistakeOfASheet(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, standin.WriteBench(dir, "http://127.0.0.1:1"))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "half.txt"), []byte("a\nb ${lot"), 0o600))
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "sheets", "wrong.yaml"), []byte("sheet: wrong\nsteps:\n  - step: a\n    call: stores/serch\n"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "sheets", "wrong.yaml"),
+		[]byte("sheet: wrong\nsteps:\n  - step: a\n    call: stores/serch\n"), 0o600))
 	bench, err := bench.Open(dir)
 	require.NoError(t, err)
 	written := func(rest string) string {
@@ -70,17 +74,35 @@ func TestEveryMistakeOfASheet(t *testing.T) {
 	cases := []struct{ text, message, try string }{
 		{"sheet: s\nsteps: ¦7\n", "a list is wanted here, and this is a single value", "with a dash"},
 		{"sheet: s\nsteps:\n  - ¦7\n", "a step must be a mapping", "step, about, call"},
-		{"sheet: s\nsite: ¦lokal\nsteps:\n  - step: a\n    call: stores/search\n", `there is no site "lokal"`, `did you mean "local"?`},
-		{"sheet: s\nrows: ¦data/intake.csv\nsteps:\n  - step: a\n    call: stores/search\n", "there is no file data/intake.csv in the bench folder", ""},
+		{
+			"sheet: s\nsite: ¦lokal\nsteps:\n  - step: a\n    call: stores/search\n", `there is no site "lokal"`,
+			`did you mean "local"?`,
+		},
+		{
+			"sheet: s\nrows: ¦data/intake.csv\nsteps:\n  - step: a\n    call: stores/search\n",
+			"there is no file data/intake.csv in the bench folder", "",
+		},
 		{"sheet: s\nrows: ¦data\nsteps:\n  - step: a\n    call: stores/search\n", "data is a folder", ""},
-		{"sheet: s\nrows:\n  from: ¦data/intakes.csv\n  label: lott\nsteps:\n  - step: a\n    call: stores/search\n", `there is no column "lott"`, `did you mean "lot"?`},
-		{"sheet: s\nrows:\n  from: data/intakes.csv\n  limit: ¦none\nsteps:\n  - step: a\n    call: stores/search\n", "a limit is a whole number from 1", ""},
+		{
+			"sheet: s\nrows:\n  from: ¦data/intakes.csv\n  label: lott\nsteps:\n  - step: a\n    call: stores/search\n",
+			`there is no column "lott"`, `did you mean "lot"?`,
+		},
+		{
+			"sheet: s\nrows:\n  from: data/intakes.csv\n  limit: ¦none\nsteps:\n  - step: a\n    call: stores/search\n",
+			"a limit is a whole number from 1", "",
+		},
 		{"sheet: s\nrows:\n  from: ¦data/intakes.csv\n  kinds:\n    remark: number\nsteps:\n  - step: a\n    call: stores/search\n", `line 2, column remark: "clear" is no number`, ""},
-		{"sheet: s\nsteps:\n  - step: a\n    call: stores/search\n  - ¦step: a\n    call: stores/search\n", `a second step is named "a"`, ""},
+		{
+			"sheet: s\nsteps:\n  - step: a\n    call: stores/search\n  - ¦step: a\n    call: stores/search\n",
+			`a second step is named "a"`, "",
+		},
 		{"sheet: s\nsteps:\n  - ¦step: a\n", `the step "a" does nothing`, "call:, request:"},
 		{"sheet: s\nsteps:\n  - pause: 1 ms\n  - ¦about: x\n", `the step "step 2" does nothing`, "call:, request:"},
 		{written("request: stores POST /x\nfile: ¦half.txt"), "half.txt:2:3: ${ is not closed", "write }"},
-		{"sheet: s\nsteps:\n  - ¦step: a\n    call: stores/search\n    set:\n      x: 1\n", "does more than one thing: call and set", "two steps"},
+		{
+			"sheet: s\nsteps:\n  - ¦step: a\n    call: stores/search\n    set:\n      x: 1\n",
+			"does more than one thing: call and set", "two steps",
+		},
 		{written("call: ¦search"), `"search" is no service/operation`, "lab/GradeLot"},
 		{written("call: ¦store/search"), `there is no service "store"`, `"stores"`},
 		{written("call: ¦stores/serach"), `there is no operation of stores "serach"`, `"search"`},
@@ -89,12 +111,18 @@ func TestEveryMistakeOfASheet(t *testing.T) {
 		{written("request: ¦stors GET /lots"), `there is no service "stors"`, `"stores"`},
 		{written("request: stores GET /lots/¦${x"), "${ is not closed", "write }"},
 		{written("set:\n  1x: 2"), `"1x" cannot be the name of a value`, "starts with a letter"},
-		{written("set:\n  ¦row: 2"), `"row" cannot be the name of a value: ${row} means something else`, "another name"},
+		{
+			written("set:\n  ¦row: 2"), `"row" cannot be the name of a value: ${row} means something else`,
+			"another name",
+		},
 		{written("work out:\n  x: 1 +¦"), "the condition cannot be read here", ""},
 		{written("work out:\n  x: ¦foo(1)"), `"foo" is not known here`, ""},
 		{search("login: ¦clrk"), `there is no login "clrk"`, `"clerk"`},
 		{search("login:\n  ¦spoil: clerk"), "a spoilt login needs both", "how:"},
-		{search("login:\n  spoil: clerk\n  how: ¦burnt"), `"burnt" is no way to spoil a token`, "expired, tampered, other audience, empty"},
+		{
+			search("login:\n  spoil: clerk\n  how: ¦burnt"), `"burnt" is no way to spoil a token`,
+			"expired, tampered, other audience, empty",
+		},
 		{search("soap: ¦1.3"), `"1.3" is no version of SOAP`, "1.1"},
 		{search("http: ¦3"), `"3" is no version of HTTP`, "1.1, 2"},
 		{search("redirects: ¦none"), `"none" is no way with redirects`, "follow, off"},
@@ -135,7 +163,10 @@ func TestEveryMistakeOfASheet(t *testing.T) {
 		{written("work out:\n  x: kept.y + 1"), "the condition asks for kept.y", ""},
 		{search("again:\n  times: 2\n  when: kept.y == 1"), "the condition asks for kept.y", ""},
 		{search("when: kept.y == 1"), "the condition asks for kept.y", ""},
-		{"sheet: s\nrows:\n  from: data/intakes.csv\n  limit: ¦0\nsteps:\n  - step: a\n    call: stores/search\n", "a limit is a whole number from 1", ""},
+		{
+			"sheet: s\nrows:\n  from: data/intakes.csv\n  limit: ¦0\nsteps:\n  - step: a\n    call: stores/search\n",
+			"a limit is a whole number from 1", "",
+		},
 		{search("text: ¦[1]"), "a single value is wanted here", ""},
 		{search("where:\n  - ¦kept.x == 1"), "the condition asks for kept.x", ""},
 		{search("when: ¦${x}"), "a condition takes no placeholders", ""},
@@ -149,7 +180,10 @@ func TestEveryMistakeOfASheet(t *testing.T) {
 		{written("lookup: ¦boks\nsql: select 1"), `there is no database "boks"`, `"books"`},
 		{written("lookup: books\nsql: select ¦${x}"), "a value is not pasted into SQL, it is bound", ":name"},
 		{written("lookup: books\nsql: ¦select :x"), "the parameter :x is not filled", "x: VALUE"},
-		{written("lookup: books\nsql: ¦select :lot\nfill:\n  lt: 1"), `there is no parameter of the query "lt"`, "there are: lot"},
+		{
+			written("lookup: books\nsql: ¦select :lot\nfill:\n  lt: 1"), `there is no parameter of the query "lt"`,
+			"there are: lot",
+		},
 		{written("lookup: books\nsql: select ¦'a"), "is not closed", ""},
 		{written("lookup: books\nsql: select 1; ¦drop table lots"), "a second statement", ""},
 		{written("lookup: ¦books\nfind: x"), "books is a database and has no files", "sql:"},
@@ -158,12 +192,27 @@ func TestEveryMistakeOfASheet(t *testing.T) {
 		{written("lookup: inbox\nfind: x\nexpect:\n  ¦status: 200"), "only time: can be expected", "count 1"},
 		{written("lookup: inbox\nfind: x\n¦headers:\n  A: b"), "a lookup has no headers", ""},
 		{written("sheet: ¦sheets/none.yaml"), "there is no file sheets/none.yaml", ""},
-		{"sheet: s\nexpect:\n  ¦p96: under 1 s\nsteps:\n  - step: a\n    pause: 1 ms\n", `what is expected of times has no key "p96"`, `"p90"`},
-		{"sheet: s\nexpect:\n  steps:\n    ¦b:\n      p95: under 1 s\nsteps:\n  - step: a\n    pause: 1 ms\n", `there is no step "b"`, "there are: a"},
-		{"sheet: s\ntakes:\n  ¦a-b: required\nsteps:\n  - step: a\n    pause: 1 ms\n", `"a-b" cannot be the name of a value`, ""},
+		{
+			"sheet: s\nexpect:\n  ¦p96: under 1 s\nsteps:\n  - step: a\n    pause: 1 ms\n",
+			`what is expected of times has no key "p96"`, `"p90"`,
+		},
+		{
+			"sheet: s\nexpect:\n  steps:\n    ¦b:\n      p95: under 1 s\nsteps:\n  - step: a\n    pause: 1 ms\n",
+			`there is no step "b"`, "there are: a",
+		},
+		{
+			"sheet: s\ntakes:\n  ¦a-b: required\nsteps:\n  - step: a\n    pause: 1 ms\n",
+			`"a-b" cannot be the name of a value`, "",
+		},
 		{"sheet: s\nrows:\n  database: books\n  sql: select lot from intake\n  columns:\n    - lot\nsteps:\n  - step: a\n    set:\n      x: ¦${lott}\n", "nothing defines ${lott}", `"lot"`},
-		{"sheet: s\nrows:\n  from: data/intakes.csv\n  ¦columns:\n    - lot\nsteps:\n  - step: a\n    pause: 1 ms\n", "columns: has no effect without sql:", "take it out"},
-		{"sheet: s\nrows:\n  sql: ¦select 1\nsteps:\n  - step: a\n    pause: 1 ms\n", "does not say which database", "database:"},
+		{
+			"sheet: s\nrows:\n  from: data/intakes.csv\n  ¦columns:\n    - lot\nsteps:\n  - step: a\n    pause: 1 ms\n",
+			"columns: has no effect without sql:", "take it out",
+		},
+		{
+			"sheet: s\nrows:\n  sql: ¦select 1\nsteps:\n  - step: a\n    pause: 1 ms\n", "does not say which database",
+			"database:",
+		},
 		{search("query:\n  a: ¦${run.number}"), "there is no value of the run", "id"},
 		{search("query:\n  a: ¦${site.bas}"), `there is no value of the site "bas"`, `"base"`},
 		{search("query:\n  a: ¦${row.x}"), "the sheet has no rows here", "rows:"},
@@ -172,20 +221,38 @@ func TestEveryMistakeOfASheet(t *testing.T) {
 		{search("again:\n  times: 2\n  grow: ¦11"), "pauses grow by a factor from 1 to 10", "grow: 2"},
 		{search("again:\n  pause: 1 s"), "again does not say how often", "times: 3"},
 		{written("pause: 1 ms\n¦again:\n  times: 2"), "a pause has no again", "goes with call, request, follow"},
-		{written("pause: 1 ms\n¦until:\n  reply.status: 200"), "a pause has no until", "goes with call, request, follow, lookup, listen"},
+		{
+			written("pause: 1 ms\n¦until:\n  reply.status: 200"), "a pause has no until",
+			"goes with call, request, follow, lookup, listen",
+		},
 		{search("pages: ¦0"), "pages must be a whole number from 1", "pages: 5"},
 		{search("undo:\n  step: b\n  request: stores POST /${¦nothing}"), "", ""},
 		{search("undo:\n  step: b\n  call: ¦stores/serch"), "there is no operation", "search"},
-		{search("undo:\n  step: b\n  call: stores/search\n  undo:\n    step: c\n    call: stores/search"), "what takes something back is not taken back itself", ""},
+		{
+			search("undo:\n  step: b\n  call: stores/search\n  undo:\n    step: c\n    call: stores/search"),
+			"what takes something back is not taken back itself", "",
+		},
 		{search("attach:\n  - ¦name: a"), "an attachment needs a file", "file: NAME"},
-		{written("listen:\n  answer:\n    body:\n      a: 1\n    text: x"), "the answer has a body: and a text:", "keep one of them"},
+		{
+			written("listen:\n  answer:\n    body:\n      a: 1\n    text: x"), "the answer has a body: and a text:",
+			"keep one of them",
+		},
 		{written("sql: select 1"), "does nothing", "sql: goes with lookup:"},
 		{written("lookup: inbox\nfind: x\nopen: y"), "asks for", "two steps"},
 		{written("lookup: inbox\nfind: x\nfill:\n  a: 1"), "a folder has no parameters", ""},
-		{"sheet: s\nrows: ¦{}\nsteps:\n  - step: a\n    pause: 1 ms\n", "rows does not say where they come from", "rows: data/FILE.csv"},
-		{"sheet: s\ntakes:\n  x: ¦${y}\nsteps:\n  - step: a\n    pause: 1 ms\n", "what is meant without a value holds no placeholders", ""},
+		{
+			"sheet: s\nrows: ¦{}\nsteps:\n  - step: a\n    pause: 1 ms\n", "rows does not say where they come from",
+			"rows: data/FILE.csv",
+		},
+		{
+			"sheet: s\ntakes:\n  x: ¦${y}\nsteps:\n  - step: a\n    pause: 1 ms\n",
+			"what is meant without a value holds no placeholders", "",
+		},
 		{written("batch: ¦stores\nparts:\n  - step: a\n    call: stores/search"), "a batch is a thing of OData", ""},
-		{written("batch: ¦mishaps\nparts:\n  - step: a\n    request: mishaps GET /x"), "a batch is a thing of OData", ""},
+		{
+			written("batch: ¦mishaps\nparts:\n  - step: a\n    request: mishaps GET /x"), "a batch is a thing of OData",
+			"",
+		},
 		{search("query:\n  a: ¦${x | upper | cut ''}"), "", ""},
 		{search("expect:\n  time: ¦under 500"), "500 has no unit", "500 ms"},
 		{search("expect:\n  size: ¦over 5 s"), "a size cannot be compared with a duration", ""},
@@ -193,39 +260,76 @@ func TestEveryMistakeOfASheet(t *testing.T) {
 		{written("call: ¦/search"), `"/search" is no service/operation`, "lab/GradeLot"},
 		{written("call: ¦stores/"), `"stores/" is no service/operation`, "lab/GradeLot"},
 		{written("call: ¦stores"), `"stores" is no service/operation`, "lab/GradeLot"},
-		{written("listen:\n  answer:\n    status: 204\n¦for each: ${x}"), "has no for each", "make a step of its own for each call"},
-		{written("set:\n  a: 1\n¦fields:\n  a: 1"), "has no fields", "write a condition under where:, as kept.NAME > 5"},
+		{
+			written("listen:\n  answer:\n    status: 204\n¦for each: ${x}"), "has no for each",
+			"make a step of its own for each call",
+		},
+		{
+			written("set:\n  a: 1\n¦fields:\n  a: 1"), "has no fields",
+			"write a condition under where:, as kept.NAME > 5",
+		},
 		{written("pause: 1 ms\n¦fields:\n  a: 1"), "a pause has no fields", "take it out"},
 		{search("¦takes:\n  a: b"), `a step has no key "takes"`, "takes: is a key of a sheet"},
 		{search("¦timeout: 5 s"), `a step has no key "timeout"`, "timeout: is a key of a site"},
 		{search("¦status: 200"), `a step has no key "status"`, "status: is a key of expect:"},
-		{written("work out:\n  a: 1 + 1\n¦fields:\n  a: 1"), "has no fields", "write a condition under where:, as kept.NAME > 5"},
+		{
+			written("work out:\n  a: 1 + 1\n¦fields:\n  a: 1"), "has no fields",
+			"write a condition under where:, as kept.NAME > 5",
+		},
 		{written("set:\n  a: 1\n¦for each: ${x}"), "", ""},
-		{written("request: GET http://127.0.0.1:1/\n¦contract: off"), "has no contract", "nothing describes the request"},
+		{
+			written("request: GET http://127.0.0.1:1/\n¦contract: off"), "has no contract",
+			"nothing describes the request",
+		},
 		{written("follow: http://127.0.0.1:1/\n¦contract: off"), "has no contract", "nothing describes the request"},
 		{written("request: GET http://127.0.0.1:1/\n¦fill:\n  a: 1"), "has no fill", "write body:, form: or query:"},
-		{"sheet: s\nexpect:\n  times:\n    max: ¦{not: {over: 5 s}}\nsteps:\n  - step: a\n    call: stores/search\n", "", ""},
+		{
+			"sheet: s\nexpect:\n  times:\n    max: ¦{not: {over: 5 s}}\nsteps:\n  - step: a\n    call: stores/search\n",
+			"", "",
+		},
 		{search("until:\n  total: 1\nevery: ¦0 ms"), "between askings there must be a pause", "200 ms"},
 		{search("until:\n  total: 1\nevery: ¦soon"), `"soon" is no duration`, ""},
 		{search("login:\n  ¦spoil: clerk"), "a spoilt login needs both", "how: expired"},
 		{search("login:\n  ¦how: tampered"), "a spoilt login needs both", "spoil: LOGIN"},
 		{written("work out:\n  ¦1x: 1 + 1"), `"1x" cannot be the name of a value`, ""},
 		{search("expect:\n  time: ¦about 500 ms within 10"), "10 has no unit", ""},
-		{search("fill:\n  grade: ¦${k}\nkeep:\n  k: total"), "k is kept by this very step, so its request cannot use it", ""},
-		{search("fill:\n  grade: ¦${kept.k}\nkeep:\n  k: total"), "k is kept by this very step, so its request cannot use it", ""},
+		{
+			search("fill:\n  grade: ¦${k}\nkeep:\n  k: total"),
+			"k is kept by this very step, so its request cannot use it", "",
+		},
+		{
+			search("fill:\n  grade: ¦${kept.k}\nkeep:\n  k: total"),
+			"k is kept by this very step, so its request cannot use it", "",
+		},
 		{search("¦sites: {}"), `a step has no key "sites"`, "sites: is a key of the bench"},
 		{search("¦operations: {}"), `a step has no key "operations"`, "operations: is a key of a service"},
 		{search("¦template: {}"), `a step has no key "template"`, "template: is a key of an operation"},
-		{"sheet: s\n¦call: stores/search\nsteps:\n  - step: a\n    call: stores/search\n", `a sheet has no key "call"`, "call: is a key of a step"},
+		{
+			"sheet: s\n¦call: stores/search\nsteps:\n  - step: a\n    call: stores/search\n",
+			`a sheet has no key "call"`,
+			"call: is a key of a step",
+		},
 		{"sheet: s\nsteps:\n  - step: a\n    call: ¦[1]\n", "a single value is wanted here", ""},
 		{search("expect:\n  status: ¦20"), "is not a status", ""},
 		{search("expect:\n  refused: ¦tsl"), "is no kind of refusal", "tls"},
 		{search("expect:\n  fault:\n    ¦cod: x"), "", ""},
-		{search("expect:\n  refused: connection\n¦fields:\n  a: 1"), "where the connection is refused", "take one of them out"},
-		{search("expect:\n  refused: connection\n¦keep:\n  a: b"), "where the connection is refused", "take one of them out"},
+		{
+			search("expect:\n  refused: connection\n¦fields:\n  a: 1"), "where the connection is refused",
+			"take one of them out",
+		},
+		{
+			search("expect:\n  refused: connection\n¦keep:\n  a: b"), "where the connection is refused",
+			"take one of them out",
+		},
 		{search("expect:\n  refused: tls\n  ¦status: 200"), "where the connection is refused", "take one of them out"},
-		{search("again:\n  times: 2\n  on: ¦sometimes"), "says nothing that a step could be tried again on", "503, 5xx"},
-		{search("again:\n  times: 2\n  on:\n    - 503\n    - ¦never"), "says nothing that a step could be tried again on", "refused"},
+		{
+			search("again:\n  times: 2\n  on: ¦sometimes"), "says nothing that a step could be tried again on",
+			"503, 5xx",
+		},
+		{
+			search("again:\n  times: 2\n  on:\n    - 503\n    - ¦never"),
+			"says nothing that a step could be tried again on", "refused",
+		},
 		{search("until:\n  a: 1\nevery: ¦5 s to 1 s"), "the pauses are to grow", "write the shorter one first"},
 		{search("until:\n  a: 1\nevery: ¦0 s"), "between askings there mus", "every: 200 ms"},
 		{search("¦within: 5 s"), "", "write until:"},
@@ -236,29 +340,64 @@ func TestEveryMistakeOfASheet(t *testing.T) {
 		{search("text: a\nbody:\n  b: 1"), "has more than one body", "keep one of them"},
 		{search("file: ¦nothing.txt"), "there is no file nothing.txt", ""},
 		{written("step: x"), "", ""},
-		{"sheet: s\nrows:\n  from: data/intakes.csv\n  ¦list:\n    - a: 1\nsteps:\n  - step: a\n    pause: 1 ms\n", "", ""},
-		{"sheet: s\nrows:\n  list:\n    - ¦a: ${x}\nsteps:\n  - step: a\n    pause: 1 ms\n", "a row of the file itself holds no p", ""},
-		{"sheet: s\nexpect:\n  steps:\n    ¦a:\n      p95: under 1 s\nsteps:\n  - step: a\n    set:\n      x: 1\n", "sends nothing", "take it out"},
+		{
+			"sheet: s\nrows:\n  from: data/intakes.csv\n  ¦list:\n    - a: 1\nsteps:\n  - step: a\n    pause: 1 ms\n",
+			"",
+			"",
+		},
+		{
+			"sheet: s\nrows:\n  list:\n    - ¦a: ${x}\nsteps:\n  - step: a\n    pause: 1 ms\n",
+			"a row of the file itself holds no p", "",
+		},
+		{
+			"sheet: s\nexpect:\n  steps:\n    ¦a:\n      p95: under 1 s\nsteps:\n  - step: a\n    set:\n      x: 1\n",
+			"sends nothing", "take it out",
+		},
 		{"sheet: s\nexpect:\n  p95: ¦under 5\nsteps:\n  - step: a\n    call: stores/search\n", "5 has no unit", ""},
 		{"sheet: s\nlogin: ¦nobody\nsteps:\n  - step: a\n    call: stores/search\n", "", ""},
 		{"sheet: s\nsite: ¦nowhere\nsteps:\n  - step: a\n    call: stores/search\n", "there is no site", ""},
 		{written("call: stores/search\nsite: ¦nowhere"), "there is no site", ""},
 		{written("call: ¦stores/serch"), "there is no operation", "search"},
 		{written("call: ¦stors/search"), "there is no service", "stores"},
-		{written("for each: lot in ¦${nothing}\nsteps:\n  - step: x\n    pause: 1 ms"), "nothing defines ${nothing}", ""},
+		{
+			written("for each: lot in ¦${nothing}\nsteps:\n  - step: x\n    pause: 1 ms"), "nothing defines ${nothing}",
+			"",
+		},
 		{written("steps:\n  - step: x\n    call: ¦stores/serch"), "there is no operation", "search"},
-		{"sheet: s\nfirst:\n  - step: a\n    call: ¦stores/serch\nsteps:\n  - step: b\n    pause: 1 ms\n", "there is no operation", "search"},
-		{"sheet: s\nsteps:\n  - step: b\n    pause: 1 ms\nfinally:\n  - step: a\n    call: ¦stores/serch\n", "there is no operation", "search"},
-		{"sheet: s\nsteps:\n  - step: b\n    pause: 1 ms\nlast:\n  - step: a\n    call: ¦stores/serch\n", "there is no operation", "search"},
+		{
+			"sheet: s\nfirst:\n  - step: a\n    call: ¦stores/serch\nsteps:\n  - step: b\n    pause: 1 ms\n",
+			"there is no operation", "search",
+		},
+		{
+			"sheet: s\nsteps:\n  - step: b\n    pause: 1 ms\nfinally:\n  - step: a\n    call: ¦stores/serch\n",
+			"there is no operation", "search",
+		},
+		{
+			"sheet: s\nsteps:\n  - step: b\n    pause: 1 ms\nlast:\n  - step: a\n    call: ¦stores/serch\n",
+			"there is no operation", "search",
+		},
 		{"sheet: s\nrows:\n  list:\n    - n: 1\nfirst:\n  - step: a\n    request: GET http://127.0.0.1:1/¦${row.n}\nsteps:\n  - step: b\n    pause: 1 ms\n", "", ""},
 		{"sheet: s\nrows:\n  list:\n    - n: 1\nsteps:\n  - step: b\n    pause: 1 ms\nlast:\n  - step: a\n    request: GET http://127.0.0.1:1/¦${row.n}\n", "", ""},
 		{search("addressing: true"), "addressing: goes with SOAP, which is sent by POST", "take it out"},
-		{written("call: lab/GradeLot\nfill:\n  lot: L-2201\n  moisture: 17\ntext: <a/>"), "fill: has no effect beside text:", ""},
-		{written("request: POST http://127.0.0.1:1/x\naction: urn:a\nbody: {a: 1}"), "action: goes with SOAP", "soap: 1.1 or 1.2"},
+		{
+			written("call: lab/GradeLot\nfill:\n  lot: L-2201\n  moisture: 17\ntext: <a/>"),
+			"fill: has no effect beside text:", "",
+		},
+		{
+			written("request: POST http://127.0.0.1:1/x\naction: urn:a\nbody: {a: 1}"), "action: goes with SOAP",
+			"soap: 1.1 or 1.2",
+		},
 		{"sheet: s\nsteps:\n  - step: tell\n    request: GET http://127.0.0.1:1/${callback.herd}\n  - step: heard\n    listen:\n      answer:\n        status: 204\n", "no step with listen: has that name", `"heard"`},
 		{written("sheet: ¦sheets/wrong.yaml"), "sheets/wrong.yaml is not right", ""},
-		{"sheet: s\nrows:\n  list:\n    - n: 1\nsteps:\n  - step: a\n    request: GET http://127.0.0.1:1/¦${row.m}\n", `there is no column "m"`, ""},
-		{"sheet: s\nsteps:\n  - step: a\n    request: GET http://127.0.0.1:1/¦${row.m}\n", "the sheet has no rows here", ""},
+		{
+			"sheet: s\nrows:\n  list:\n    - n: 1\nsteps:\n  - step: a\n    request: GET http://127.0.0.1:1/¦${row.m}\n",
+			`there is no column "m"`, "",
+		},
+		{
+			"sheet: s\nsteps:\n  - step: a\n    request: GET http://127.0.0.1:1/¦${row.m}\n",
+			"the sheet has no rows here",
+			"",
+		},
 		{"sheet: s\nsteps:\n  - step: ¦${row.m}\n    pause: 1 ms\n", "a placeholder cannot stand here", ""},
 		{written("steps: ¦[]"), "", "write a step with - step: NAME"},
 		{search("query:\n  a: ¦${now | plus days}"), "", ""},
@@ -273,9 +412,12 @@ func TestEveryMistakeOfASheet(t *testing.T) {
 		}
 		found := false
 		for _, p := range problems {
-			found = found || strings.Contains(p.Message, c.message) && strings.Contains(p.Try, c.try) && (line == 0 || c.message == "" || p.Line == line && p.Column == column)
+			found = found || strings.Contains(p.Message,
+				c.message) && strings.Contains(p.Try, c.try) &&
+				(line == 0 || c.message == "" || p.Line == line && p.Column == column)
 		}
-		assert.True(t, found, "wanted %d:%d %s (%s) in\n%s\ngot\n%s", line, column, c.message, c.try, text, problems.Error())
+		assert.True(t, found, "wanted %d:%d %s (%s) in\n%s\ngot\n%s", line, column, c.message, c.try, text,
+			problems.Error())
 	}
 	asWritten(t, "sheet", all.String())
 }
@@ -308,7 +450,10 @@ func TestEveryMistakeOfABench(t *testing.T) {
 	cases := []struct{ text, message, try string }{
 		{with("¦servces: {}"), `the bench has no key "servces"`, `"services"`},
 		{with("databases:\n  ¦a: {}"), "the database a needs kind: and address:", "postgres"},
-		{with("databases:\n  a:\n    kind: ¦postgress\n    address: x"), `"postgress" is no kind of a database`, `"postgres"`},
+		{
+			with("databases:\n  a:\n    kind: ¦postgress\n    address: x"), `"postgress" is no kind of a database`,
+			`"postgres"`,
+		},
 		{with("    ¦gaurd: reading"), `a site has no key "gaurd"`, `"guard"`},
 		{with("    gaurd: ¦writing"), `"writing" is no guard`, "reading"},
 		{with("    timeout: ¦-5 s"), "is less than nothing", "800 ms"},
@@ -331,9 +476,18 @@ func TestEveryMistakeOfABench(t *testing.T) {
 		{service("operations:\n  ¦x:\n    about: y"), "the operation x has no request line", "payload:"},
 		{service("operations:\n  x:\n    request: ¦get /x"), `"get" is no request method`, `"GET"`},
 		{service("operations:\n  x:\n    request: ¦GET x"), "the path must begin with /", ""},
-		{service("operations:\n  x:\n    request: GET /x\n    query:\n      a: ¦maybe"), "described by a mapping", "required, optional"},
-		{service("operations:\n  x:\n    request: GET /x\n    query:\n      a:\n        ¦requird: true"), `a parameter has no key "requird"`, `"required"`},
-		{service("operations:\n  x:\n    request: GET /x\n    query:\n      a:\n        kind: ¦int"), `"int" is no kind`, `"integer"`},
+		{
+			service("operations:\n  x:\n    request: GET /x\n    query:\n      a: ¦maybe"), "described by a mapping",
+			"required, optional",
+		},
+		{
+			service("operations:\n  x:\n    request: GET /x\n    query:\n      a:\n        ¦requird: true"),
+			`a parameter has no key "requird"`, `"required"`,
+		},
+		{
+			service("operations:\n  x:\n    request: GET /x\n    query:\n      a:\n        kind: ¦int"),
+			`"int" is no kind`, `"integer"`,
+		},
 		{service("operations:\n  ¦x:\n    request: GET /x\n    needs:\n      - [a]"), `needs names "a"`, ""},
 		{with("services:\n  ¦a:\n    about: x"), "says neither address: nor contract:", "write address:"},
 		{service("¦addressing: true"), "addressing: has no effect: the service is not SOAP", "soap: 1.1"},
@@ -359,7 +513,10 @@ func TestEveryMistakeOfABench(t *testing.T) {
 		{login("kind: session\nrepeat:\n  ¦header: X"), "repeat must say which header", "ask: GET"},
 		{login("¦kind: hmac\nkey: ${machine.X}"), "what is signed, and where the signature goes", "sorted query"},
 		{login("kind: hmac\nkey: ${machine.X}\ninto: header S\nsign:\n  - ¦metod"), `"metod" cannot be signed`, ""},
-		{login("kind: hmac\nkey: ${machine.X}\ninto: ¦cookie S\nsign:\n  - method"), "no place in a request", "header NAME"},
+		{
+			login("kind: hmac\nkey: ${machine.X}\ninto: ¦cookie S\nsign:\n  - method"), "no place in a request",
+			"header NAME",
+		},
 		{login("kind: hmac\nkey: ${machine.X}\ninto: header S\nsign: ¦method"), "sign must be a list", "write a list"},
 		{login("¦kind: http signature\nkey: k.pem"), "what is covered", "@target-uri"},
 		{login("kind: http signature\nkey: k.pem\ncover:\n  - ¦\"@metod\""), "no derived component", ""},
@@ -371,21 +528,40 @@ func TestEveryMistakeOfABench(t *testing.T) {
 		{login("kind: saml\nfrom: ¦nobody"), `there is no login "nobody"`, ""},
 		{login("¦kind: oauth2\nclient: c\nclient secret: ${machine.X}"), "does not say from:", "issuer:"},
 		{login("¦kind: oauth2\nfrom: http://127.0.0.1/t\ngrant: device\nclient: c"), "does not say device:", ""},
-		{login("¦kind: oauth2\nfrom: http://127.0.0.1/t\ngrant: token exchange"), "needs a token to begin with", "login: NAME"},
+		{
+			login("¦kind: oauth2\nfrom: http://127.0.0.1/t\ngrant: token exchange"), "needs a token to begin with",
+			"login: NAME",
+		},
 		{login("¦kind: oauth2\nfrom: http://127.0.0.1/t\ngrant: jwt bearer"), "needs an assertion", "key:"},
-		{login("¦kind: oauth2\nfrom: http://127.0.0.1/t\nclient in: private key jwt\nclient: c"), "does not say key:", ""},
+		{
+			login("¦kind: oauth2\nfrom: http://127.0.0.1/t\nclient in: private key jwt\nclient: c"),
+			"does not say key:",
+			"",
+		},
 		{login("kind: saml\nfrom: l"), "need one another in a ring", ""},
 		{login("¦kind: basic\nuser: x"), "the login does not say password:", ""},
 		{login("¦kind: key\nkey: ${sealed.x}"), "must say where the key goes", "header: NAME"},
 		{login("kind: key\nkey: ${sealed.x}\nheader: ¦X Y"), "cannot be the name of a header", ""},
 		{login("¦kind: oauth2\nclient: x\nclient secret: ${sealed.x}"), "does not say from:", ""},
-		{login("kind: oauth2\nfrom: ${base}\nclient: x\nclient secret: ${sealed.x}\ngrant: ¦implicit"), "is no grant that can be used", "client credentials"},
-		{login("¦kind: oauth2\nfrom: ${base}\nclient: x\nclient secret: ${sealed.x}\ngrant: password"), "does not say user:", ""},
+		{
+			login("kind: oauth2\nfrom: ${base}\nclient: x\nclient secret: ${sealed.x}\ngrant: ¦implicit"),
+			"is no grant that can be used", "client credentials",
+		},
+		{
+			login("¦kind: oauth2\nfrom: ${base}\nclient: x\nclient secret: ${sealed.x}\ngrant: password"),
+			"does not say user:", "",
+		},
 		{login("¦kind: desk"), "needs ask:", ""},
 		{login("kind: desk\nask:\n  request: ¦${base}/x\ntoken at: a"), "a method and an address are wanted", "POST"},
 		{login("kind: desk\nask:\n  request: GET ${base}/x\ntoken at: $.a[¦x]"), "is expected in brackets", ""},
-		{login("kind: desk\nask:\n  request: GET ${base}/x\ntoken at: a\nlasts: b ¦weeks"), `"weeks" is no unit of time`, "min"},
-		{login("kind: desk\nask:\n  ¦request: GET ${base}/x\n  user: u\ntoken at: a"), "user: and password: go together", ""},
+		{
+			login("kind: desk\nask:\n  request: GET ${base}/x\ntoken at: a\nlasts: b ¦weeks"),
+			`"weeks" is no unit of time`, "min",
+		},
+		{
+			login("kind: desk\nask:\n  ¦request: GET ${base}/x\n  user: u\ntoken at: a"),
+			"user: and password: go together", "",
+		},
 	}
 	var all strings.Builder
 	dir := t.TempDir()
@@ -395,9 +571,11 @@ func TestEveryMistakeOfABench(t *testing.T) {
 		fmt.Fprintln(&all, strings.ReplaceAll(problems.Error(), dir, "DIR"))
 		found := false
 		for _, p := range problems {
-			found = found || strings.Contains(p.Message, c.message) && strings.Contains(p.Try, c.try) && (line == 0 || p.Line == line && p.Column == column)
+			found = found || strings.Contains(p.Message,
+				c.message) && strings.Contains(p.Try, c.try) && (line == 0 || p.Line == line && p.Column == column)
 		}
-		assert.True(t, found, "wanted %d:%d %s (%s) in\n%s\ngot\n%s", line, column, c.message, c.try, text, problems.Error())
+		assert.True(t, found, "wanted %d:%d %s (%s) in\n%s\ngot\n%s", line, column, c.message, c.try, text,
+			problems.Error())
 	}
 	asWritten(t, "bench", all.String())
 }
@@ -437,7 +615,8 @@ func TestNoMistakes(t *testing.T) {
 		"call: stores/search\nkeep:\n  k: total\nfields:\n  total: ${k}",
 	} {
 		source := "sheet: s\nsteps:\n  - step: one\n    " + strings.ReplaceAll(text, "\n", "\n    ") + "\n"
-		assert.Empty(t, vet.Sheet(sheet.Read(opened, "s.yaml", []byte(source), step.Kinds), vet.Options{}).Serious(), source)
+		assert.Empty(t, vet.Sheet(sheet.Read(opened, "s.yaml", []byte(source), step.Kinds), vet.Options{}).Serious(),
+			source)
 	}
 	for _, text := range []string{
 		"    soap: 1.1\n    addressing: true\n    always:\n      blocks:\n        a: 1\n",
@@ -447,15 +626,23 @@ func TestNoMistakes(t *testing.T) {
 		"    about: x\ndatabases:\n  d:\n    kind: postgres\n    address: 127.0.0.1:1\n    user: x\n    password: ${machine.HOME}\n  e:\n    kind: sqlite\n    address: a.db\n",
 	} {
 		source := "bench: b\nsites:\n  s:\n    set:\n      base: http://127.0.0.1:1\n  t:\n    like: s\n    guard: reading\nservices:\n  a:\n    address: ${base}\n" + text
-		assert.Empty(t, vet.Bench(bench.Read(t.TempDir(), "bench.yaml", []byte(source)), vet.Options{}).Serious(), source)
+		assert.Empty(t, vet.Bench(bench.Read(t.TempDir(), "bench.yaml", []byte(source)), vet.Options{}).Serious(),
+			source)
 	}
 }
 
 // The columns of a query are not known before its database is asked, unless they are named.
 func TestColumnsOfQueries(t *testing.T) {
-	opened := bench.Read(t.TempDir(), "bench.yaml", []byte("bench: b\ndatabases:\n  stock:\n    kind: sqlite\n    address: a.db\n"))
-	for columns, want := range map[string]string{"": "", "\n  columns: [lot]": "", "\n  columns: [jar]": `there is no column "lot"`} {
-		problems := vet.Sheet(sheet.Read(opened, "s.yaml", []byte("sheet: s\nrows:\n  database: stock\n  sql: select * from lots"+columns+"\nsteps:\n  - step: a\n    request: GET http://127.0.0.1:1/${row.lot}\n"), step.Kinds), vet.Options{}).Serious()
+	opened := bench.Read(t.TempDir(), "bench.yaml",
+		[]byte("bench: b\ndatabases:\n  stock:\n    kind: sqlite\n    address: a.db\n"))
+	for columns, want := range map[string]string{
+		"": "", "\n  columns: [lot]": "",
+		"\n  columns: [jar]": `there is no column "lot"`,
+	} {
+		problems := vet.Sheet(sheet.Read(opened, "s.yaml",
+			[]byte("sheet: s\nrows:\n  database: stock\n  sql: select * from lots"+columns+
+				"\nsteps:\n  - step: a\n    request: GET http://127.0.0.1:1/${row.lot}\n"), step.Kinds),
+			vet.Options{}).Serious()
 		require.Len(t, problems, map[bool]int{true: 0, false: 1}[want == ""], "%s: %v", columns, problems)
 		if want != "" {
 			assert.Contains(t, problems[0].Message, want)
@@ -467,8 +654,12 @@ func TestColumnsOfQueries(t *testing.T) {
 // and of those behind it is not.
 func TestNamesFrom(t *testing.T) {
 	opened := bench.Read(t.TempDir(), "bench.yaml", []byte("bench: b\n"))
-	read := sheet.Read(opened, "s.yaml", []byte("sheet: s\nsteps:\n  - step: one\n    set: {a: 1}\n  - step: two\n    steps:\n      - step: in\n        set: {b: 1}\n  - step: three\n    work out: {c: 1 + 1}\n"), step.Kinds)
-	for from, want := range map[string][]string{"one": {"a", "b", "c"}, "two": {"b", "c"}, "three": {"c"}, "four": nil} {
+	read := sheet.Read(opened, "s.yaml",
+		[]byte("sheet: s\nsteps:\n  - step: one\n    set: {a: 1}\n  - step: two\n    steps:\n      - step: in\n        set: {b: 1}\n  - step: three\n    work out: {c: 1 + 1}\n"), step.Kinds)
+	for from, want := range map[string][]string{
+		"one": {"a", "b", "c"}, "two": {"b", "c"}, "three": {"c"},
+		"four": nil,
+	} {
 		assert.Equal(t, want, vet.NamesFrom(read, from), from)
 	}
 	assert.Equal(t, []string{"one", "two"}, vet.UpTo(read, "in"))
@@ -477,8 +668,13 @@ func TestNamesFrom(t *testing.T) {
 // A name that nothing defines is told with what there is, where there is something.
 func TestNothingDefines(t *testing.T) {
 	const asks = "sheet: s\nsteps:\n  - step: a\n    request: GET http://127.0.0.1:1/${lot}\n"
-	for text, want := range map[string]string{"bench: b\n": "or from the site", "bench: b\nsites:\n  s:\n    set: {depot: n}\n": "or from the site; there are: depot", "bench: b\nsites:\n  s:\n    set: {lots: n}\n": `did you mean "lots"?`} {
-		problems := vet.Sheet(sheet.Read(bench.Read(t.TempDir(), "bench.yaml", []byte(text)), "s.yaml", []byte(asks), step.Kinds), vet.Options{}).Serious()
+	for text, want := range map[string]string{
+		"bench: b\n": "or from the site",
+		"bench: b\nsites:\n  s:\n    set: {depot: n}\n": "or from the site; there are: depot",
+		"bench: b\nsites:\n  s:\n    set: {lots: n}\n":  `did you mean "lots"?`,
+	} {
+		problems := vet.Sheet(sheet.Read(bench.Read(t.TempDir(), "bench.yaml", []byte(text)), "s.yaml", []byte(asks),
+			step.Kinds), vet.Options{}).Serious()
 		require.Len(t, problems, 1)
 		assert.True(t, strings.HasSuffix(problems[0].Try, want), problems[0].Try)
 	}
@@ -488,9 +684,12 @@ func TestNothingDefines(t *testing.T) {
 func TestCredentialsInTheOpen(t *testing.T) {
 	opened := bench.Read(t.TempDir(), "bench.yaml", []byte("bench: b\nsites:\n  s:\n    set: {name: x}\n"))
 	for field, remarked := range map[string]bool{
-		"password: hunter22": true, "password: ${name}": false, "password: a${name}b": false, "password: [hunter22]": false, "lot: L-2201": false, "password: ''": false,
+		"password: hunter22": true, "password: ${name}": false, "password: a${name}b": false,
+		"password: [hunter22]": false, "lot: L-2201": false, "password: ''": false,
 	} {
-		problems := vet.Sheet(sheet.Read(opened, "s.yaml", []byte("sheet: s\nsteps:\n  - step: a\n    request: POST http://127.0.0.1:1/\n    body:\n      "+field+"\n"), step.Kinds), vet.Options{})
+		problems := vet.Sheet(sheet.Read(opened, "s.yaml",
+			[]byte("sheet: s\nsteps:\n  - step: a\n    request: POST http://127.0.0.1:1/\n    body:\n      "+field+
+				"\n"), step.Kinds), vet.Options{})
 		assert.Empty(t, problems.Serious(), field)
 		assert.Len(t, problems, map[bool]int{true: 1, false: 0}[remarked], field)
 	}
@@ -499,8 +698,13 @@ func TestCredentialsInTheOpen(t *testing.T) {
 // A rule that a comment cut short is no mistake, and is remarked; one in quotes is meant so.
 func TestRulesCutShort(t *testing.T) {
 	opened := bench.Read(t.TempDir(), "bench.yaml", []byte("bench: b\n"))
-	for rule, want := range map[string]string{"A # B": `the rule ends before "# B"`, `"A # B"`: "", `"A" # B`: "", "A": "", "A#B": ""} {
-		problems := vet.Sheet(sheet.Read(opened, "s.yaml", []byte("sheet: s\nsteps:\n  - step: a\n    request: GET http://127.0.0.1:1/\n    fields:\n      n: "+rule+"\n"), step.Kinds), vet.Options{})
+	for rule, want := range map[string]string{
+		"A # B": `the rule ends before "# B"`, `"A # B"`: "", `"A" # B`: "",
+		"A": "", "A#B": "",
+	} {
+		problems := vet.Sheet(sheet.Read(opened, "s.yaml",
+			[]byte("sheet: s\nsteps:\n  - step: a\n    request: GET http://127.0.0.1:1/\n    fields:\n      n: "+rule+
+				"\n"), step.Kinds), vet.Options{})
 		require.Len(t, problems, map[bool]int{true: 0, false: 1}[want == ""], "%s: %v", rule, problems)
 		if want != "" {
 			assert.True(t, problems[0].Remark)
@@ -511,10 +715,18 @@ func TestRulesCutShort(t *testing.T) {
 
 // A name that stands in two places is no mistake, and is remarked.
 func TestRemarks(t *testing.T) {
-	bench := bench.Read(t.TempDir(), "bench.yaml", []byte("bench: b\nsites:\n  s:\n    set:\n      base: http://127.0.0.1:1\nservices:\n  a:\n    address: ${base}\n"))
+	bench := bench.Read(t.TempDir(), "bench.yaml",
+		[]byte("bench: b\nsites:\n  s:\n    set:\n      base: http://127.0.0.1:1\nservices:\n  a:\n    address: ${base}\n"))
 	for kept, column := range map[string]string{"n": "n", "base": "m", "other": "base", "one": "two"} {
-		problems := vet.Sheet(sheet.Read(bench, "s.yaml", []byte("sheet: s\nrows:\n  list:\n    - "+column+": 1\nsteps:\n  - step: a\n    request: a GET /\n    keep:\n      "+kept+": total\n"), step.Kinds), vet.Options{})
-		want := map[string]string{"n": "n is kept here and is a column of the rows too", "base": "base is kept here and set by the site too", "other": "base is a column and set by the site too"}[kept]
+		problems := vet.Sheet(sheet.Read(bench, "s.yaml",
+			[]byte("sheet: s\nrows:\n  list:\n    - "+column+
+				": 1\nsteps:\n  - step: a\n    request: a GET /\n    keep:\n      "+kept+": total\n"), step.Kinds),
+			vet.Options{})
+		want := map[string]string{
+			"n":     "n is kept here and is a column of the rows too",
+			"base":  "base is kept here and set by the site too",
+			"other": "base is a column and set by the site too",
+		}[kept]
 		require.Len(t, problems, map[bool]int{true: 0, false: 1}[want == ""], kept)
 		for _, p := range problems {
 			assert.True(t, p.Remark)
@@ -527,21 +739,28 @@ func TestRemarks(t *testing.T) {
 func TestKeptBefore(t *testing.T) {
 	bench := bench.Read(t.TempDir(), "bench.yaml", []byte("bench: b\n"))
 	read := func(name string) *sheet.Sheet {
-		return sheet.Read(bench, "s.yaml", []byte("sheet: s\nsteps:\n  - step: a\n    request: GET http://127.0.0.1:1/${"+name+"}\n    keep:\n      k: total\n  - step: b\n    request: GET http://127.0.0.1:1/${kept.k}/${k}\n"), step.Kinds)
+		return sheet.Read(bench, "s.yaml",
+			[]byte("sheet: s\nsteps:\n  - step: a\n    request: GET http://127.0.0.1:1/${"+name+
+				"}\n    keep:\n      k: total\n  - step: b\n    request: GET http://127.0.0.1:1/${kept.k}/${k}\n"),
+			step.Kinds)
 	}
 	before := vet.Options{Kept: []string{"old"}}
 	assert.Empty(t, vet.Sheet(read("kept.old"), before).Serious())
 	assert.NotEmpty(t, vet.Sheet(read("kept.old"), vet.Options{}).Serious())
 	assert.NotEmpty(t, vet.Sheet(read("kept.other"), before).Serious())
-	assert.NotEmpty(t, vet.Sheet(read("kept.other | default x"), before).Serious(), "a name that nothing keeps is a slip of the pen, whatever stands behind it")
+	assert.NotEmpty(t, vet.Sheet(read("kept.other | default x"), before).Serious(),
+		"a name that nothing keeps is a slip of the pen, whatever stands behind it")
 	assert.NotEmpty(t, vet.Sheet(read("old"), before).Serious())
 	assert.Empty(t, vet.Sheet(read("old"), vet.Options{Set: map[string]string{"old": "1"}}).Serious())
 }
 
 // A sheet is looked at with the values of the site that it is for, and of another one where that is said.
 func TestSiteOfASheet(t *testing.T) {
-	bench := bench.Read(t.TempDir(), "bench.yaml", []byte("bench: b\nsites:\n  north:\n    set:\n      depot: n\n  south:\n    set:\n      wharf: s\n"))
-	read := sheet.Read(bench, "s.yaml", []byte("sheet: s\nsite: south\nsteps:\n  - step: a\n    request: GET http://127.0.0.1:1/${wharf}\n"), step.Kinds)
+	bench := bench.Read(t.TempDir(), "bench.yaml",
+		[]byte("bench: b\nsites:\n  north:\n    set:\n      depot: n\n  south:\n    set:\n      wharf: s\n"))
+	read := sheet.Read(bench, "s.yaml",
+		[]byte("sheet: s\nsite: south\nsteps:\n  - step: a\n    request: GET http://127.0.0.1:1/${wharf}\n"),
+		step.Kinds)
 	assert.Empty(t, vet.Sheet(read, vet.Options{}).Serious())
 	assert.Empty(t, vet.Sheet(read, vet.Options{Site: "south"}).Serious())
 	assert.NotEmpty(t, vet.Sheet(read, vet.Options{Site: "north"}).Serious())
@@ -549,10 +768,14 @@ func TestSiteOfASheet(t *testing.T) {
 
 // What stands on a command line has an effect, or is refused.
 func TestArgumentsHaveAnEffect(t *testing.T) {
-	bench := bench.Read(t.TempDir(), "bench.yaml", []byte("bench: b\nsites:\n  s:\n    set:\n      base: http://127.0.0.1:1\n      url: ${host}\n  live:\n    like: s\n    guard: reading\nservices:\n  a:\n    address: ${base}/${part}\nlogins:\n  l:\n    kind: basic\n    user: ${who}\n    password: ${machine.PASS}\ndatabases:\n  d:\n    kind: sqlite\n    address: ${where}\n"))
-	plain := sheet.Read(bench, "s.yaml", []byte("sheet: s\nsteps:\n  - step: one\n    request: a GET /${lot}\n    keep:\n      k: total\n  - step: undone\n    request: a POST /x\n    undo:\n      step: back\n      request: a DELETE /${gone}\n"), step.Kinds)
-	rows := sheet.Read(bench, "r.yaml", []byte("sheet: r\nsite: live\ntakes:\n  depot: north\nrows:\n  list:\n    - n: 1\nsteps:\n  - step: two\n    request: a GET /${row.n}\n  - step: heard\n    listen:\n      answer:\n        status: 204\n    until:\n      a: 1\n"), step.Kinds)
-	elsewhere := sheet.Read(bench, "t.yaml", []byte("sheet: t\nsite: s\nsteps:\n  - step: a\n    request: a GET /\n  - step: b\n    request: a POST /\n    site: live\n"), step.Kinds)
+	bench := bench.Read(t.TempDir(), "bench.yaml",
+		[]byte("bench: b\nsites:\n  s:\n    set:\n      base: http://127.0.0.1:1\n      url: ${host}\n  live:\n    like: s\n    guard: reading\nservices:\n  a:\n    address: ${base}/${part}\nlogins:\n  l:\n    kind: basic\n    user: ${who}\n    password: ${machine.PASS}\ndatabases:\n  d:\n    kind: sqlite\n    address: ${where}\n"))
+	plain := sheet.Read(bench, "s.yaml",
+		[]byte("sheet: s\nsteps:\n  - step: one\n    request: a GET /${lot}\n    keep:\n      k: total\n  - step: undone\n    request: a POST /x\n    undo:\n      step: back\n      request: a DELETE /${gone}\n"), step.Kinds)
+	rows := sheet.Read(bench, "r.yaml",
+		[]byte("sheet: r\nsite: live\ntakes:\n  depot: north\nrows:\n  list:\n    - n: 1\nsteps:\n  - step: two\n    request: a GET /${row.n}\n  - step: heard\n    listen:\n      answer:\n        status: 204\n    until:\n      a: 1\n"), step.Kinds)
+	elsewhere := sheet.Read(bench, "t.yaml",
+		[]byte("sheet: t\nsite: s\nsteps:\n  - step: a\n    request: a GET /\n  - step: b\n    request: a POST /\n    site: live\n"), step.Kinds)
 	set := func(name string) vet.Arguments { return vet.Arguments{Set: map[string]string{name: "1"}} }
 	for _, c := range []struct {
 		name   string
@@ -574,16 +797,36 @@ func TestArgumentsHaveAnEffect(t *testing.T) {
 		{"a value that nothing asks for", set("lott"), []*sheet.Sheet{plain}, `"lot"`},
 		{"a site that is written to", vet.Arguments{Write: "live", Site: "live"}, []*sheet.Sheet{plain}, ""},
 		{"the sheet's own site", vet.Arguments{Write: "live"}, []*sheet.Sheet{rows}, ""},
-		{"another site", vet.Arguments{Write: "live", Site: "s"}, []*sheet.Sheet{rows}, "-write live has no effect: what is asked is the site s"},
-		{"another site than the first", vet.Arguments{Write: "live"}, []*sheet.Sheet{plain}, "-write live has no effect: what is asked is the site s"},
+		{
+			"another site",
+			vet.Arguments{Write: "live", Site: "s"},
+			[]*sheet.Sheet{rows},
+			"-write live has no effect: what is asked is the site s",
+		},
+		{
+			"another site than the first",
+			vet.Arguments{Write: "live"},
+			[]*sheet.Sheet{plain},
+			"-write live has no effect: what is asked is the site s",
+		},
 		{"a site that is not there", vet.Arguments{Write: "liv"}, []*sheet.Sheet{rows}, "-write: "},
 		{"rows", vet.Arguments{Rows: true}, []*sheet.Sheet{plain, rows}, ""},
 		{"no rows", vet.Arguments{Rows: true}, []*sheet.Sheet{plain}, "-rows has no effect: the sheet is without rows"},
-		{"no rows in any", vet.Arguments{Rows: true}, []*sheet.Sheet{plain, plain}, "-rows has no effect: the sheets are without rows"},
+		{
+			"no rows in any",
+			vet.Arguments{Rows: true},
+			[]*sheet.Sheet{plain, plain},
+			"-rows has no effect: the sheets are without rows",
+		},
 		{"listening", vet.Arguments{Listen: true}, []*sheet.Sheet{rows}, ""},
 		{"nobody listens", vet.Arguments{Listen: true}, []*sheet.Sheet{plain}, "-listen and -callback have no effect"},
 		{"steps", vet.Arguments{Steps: []string{"one", "two"}}, []*sheet.Sheet{plain, rows}, ""},
-		{"a step that is not there", vet.Arguments{Steps: []string{"one", "tow"}}, []*sheet.Sheet{plain, rows}, `"two"`},
+		{
+			"a step that is not there",
+			vet.Arguments{Steps: []string{"one", "tow"}},
+			[]*sheet.Sheet{plain, rows},
+			`"two"`,
+		},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			err := vet.CheckArguments(bench, c.a, c.sheets, nil)
@@ -598,8 +841,11 @@ func TestArgumentsHaveAnEffect(t *testing.T) {
 
 // A secret that is not there is a mistake for a run and a remark for vet.
 func TestMissingSecrets(t *testing.T) {
-	b := bench.Read("", "bench.yaml", []byte("bench: b\nsites:\n  s:\n    set:\n      base: http://127.0.0.1:1\nservices:\n  a:\n    address: ${base}\n"))
-	s := sheet.Read(b, "s.yaml", []byte("sheet: s\nsteps:\n  - step: one\n    request: a GET /\n    headers:\n      X-Key: ${sealed.key}\n"), step.Kinds)
+	b := bench.Read("", "bench.yaml",
+		[]byte("bench: b\nsites:\n  s:\n    set:\n      base: http://127.0.0.1:1\nservices:\n  a:\n    address: ${base}\n"))
+	s := sheet.Read(b, "s.yaml",
+		[]byte("sheet: s\nsteps:\n  - step: one\n    request: a GET /\n    headers:\n      X-Key: ${sealed.key}\n"),
+		step.Kinds)
 	has := map[string]bool{}
 	options := vet.Options{HasSecret: func(site, name string) bool { return has[site+"/"+name] }}
 	for _, forRun := range []bool{false, true} {

@@ -43,11 +43,14 @@ func (v *Vetter) callback(u bench.Use) {
 	h := u.Placeholder
 	switch {
 	case len(v.listens) == 0:
-		u.File.ReportInside(u.Node, h.Offset, "add a step with listen:", "%s: no step waits to be called back", h.Source)
+		u.File.ReportInside(u.Node, h.Offset, "add a step with listen:", "%s: no step waits to be called back",
+			h.Source)
 	case h.Name == "" && len(v.listens) > 1:
-		u.File.ReportInside(u.Node, h.Offset, "write ${callback."+v.listens[0]+"}", "%s: several steps wait to be called back: %s", h.Source, document.FewNames(v.listens))
+		u.File.ReportInside(u.Node, h.Offset, "write ${callback."+v.listens[0]+"}",
+			"%s: several steps wait to be called back: %s", h.Source, document.FewNames(v.listens))
 	case h.Name != "" && !slices.Contains(v.listens, h.Name):
-		u.File.ReportInside(u.Node, h.Offset, suggest.DidYouMean(h.Name, v.listens), "%s: no step with listen: has that name", h.Source)
+		u.File.ReportInside(u.Node, h.Offset, suggest.DidYouMean(h.Name, v.listens),
+			"%s: no step with listen: has that name", h.Source)
 	}
 }
 

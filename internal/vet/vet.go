@@ -104,7 +104,10 @@ func Sheet(s *sheet.Sheet, options Options) yamlfile.Problems {
 	if err != nil {
 		site = &bench.Site{}
 	}
-	v := &Vetter{Options: options, Site: site, isSheet: true, listens: bench.Names(step.Listening(s), func(s *sheet.Step) string { return s.Name })}
+	v := &Vetter{
+		Options: options, Site: site, isSheet: true,
+		listens: bench.Names(step.Listening(s), func(s *sheet.Step) string { return s.Name }),
+	}
 	for _, t := range s.Takes {
 		_, set := options.Set[t.Name]
 		if t.Required && !set && options.ForRun && !slices.Contains(options.given, t.Name) {
@@ -136,15 +139,21 @@ func remarkDoubles(s *sheet.Sheet, site *bench.Site) {
 		for _, name := range step.KeptNames() {
 			switch {
 			case slices.Contains(columns, name):
-				s.Source.Remark(step.At, "%s is kept here and is a column of the rows too: ${%s} is the kept one, ${row.%s} the column", name, name, name)
+				s.Source.Remark(step.At,
+					"%s is kept here and is a column of the rows too: ${%s} is the kept one, ${row.%s} the column",
+					name, name, name)
 			case site.Value(name) != nil:
-				s.Source.Remark(step.At, "%s is kept here and set by the site too: ${%s} is the kept one, ${site.%s} the site's", name, name, name)
+				s.Source.Remark(step.At,
+					"%s is kept here and set by the site too: ${%s} is the kept one, ${site.%s} the site's", name, name,
+					name)
 			}
 		}
 	}
 	for _, column := range columns {
 		if site.Value(column) != nil {
-			s.Source.Remark(s.Rows.At, "%s is a column and set by the site too: ${%s} is the column, ${site.%s} the site's", column, column, column)
+			s.Source.Remark(s.Rows.At,
+				"%s is a column and set by the site too: ${%s} is the column, ${site.%s} the site's", column, column,
+				column)
 		}
 	}
 }
@@ -207,8 +216,10 @@ func vetRequestUses(v *Vetter, step *sheet.Step) {
 		asked[h] = true
 	}
 	for _, u := range step.Uses {
-		if asked[u.Placeholder] && (u.Placeholder.Space == "" || u.Placeholder.Space == "kept") && isKept(step, u.Placeholder.Name) && !v.defines(u.Placeholder) {
-			u.File.ReportInside(u.Node, u.Placeholder.Offset, "", "%s is kept by this very step, so its request cannot use it", u.Placeholder.Name)
+		if asked[u.Placeholder] && (u.Placeholder.Space == "" || u.Placeholder.Space == "kept") && isKept(step,
+			u.Placeholder.Name) && !v.defines(u.Placeholder) {
+			u.File.ReportInside(u.Node, u.Placeholder.Offset, "",
+				"%s is kept by this very step, so its request cannot use it", u.Placeholder.Name)
 		}
 	}
 }
@@ -225,7 +236,8 @@ func vetConditions(s *sheet.Sheet, v *Vetter, step *sheet.Step) {
 		}
 		for _, name := range c.KeptNames() {
 			if !slices.Contains(v.kept, name) && !slices.Contains(v.Options.Kept, name) {
-				s.Source.Report(at, suggest.DidYouMean(name, v.kept), "the condition asks for kept.%s, which nothing keeps before it", name)
+				s.Source.Report(at, suggest.DidYouMean(name, v.kept),
+					"the condition asks for kept.%s, which nothing keeps before it", name)
 			}
 		}
 	}
@@ -249,7 +261,8 @@ func (v *Vetter) defines(h *value.Placeholder) bool {
 		return slices.Contains(v.kept, h.Name) || slices.Contains(v.Options.Kept, h.Name)
 	}
 	_, set := v.Options.Set[h.Name]
-	return set || v.anyColumn || slices.Contains(v.kept, h.Name) || slices.Contains(v.columns, h.Name) || v.Site.Value(h.Name) != nil
+	return set || v.anyColumn || slices.Contains(v.kept, h.Name) || slices.Contains(v.columns, h.Name) ||
+		v.Site.Value(h.Name) != nil
 }
 
 // known lists every plain name that may be asked for.
@@ -276,7 +289,8 @@ func (v *Vetter) Uses(uses []bench.Use) {
 				u.File.ReportInside(u.Node, h.Offset, "", "%s: there are no rows in the bench file", h.Source)
 			case v.anyColumn:
 			case len(v.columns) == 0:
-				u.File.ReportInside(u.Node, h.Offset, "add rows: data/FILE.csv to the sheet", "%s: the sheet has no rows here", h.Source)
+				u.File.ReportInside(u.Node, h.Offset, "add rows: data/FILE.csv to the sheet",
+					"%s: the sheet has no rows here", h.Source)
 			case !slices.Contains(v.columns, h.Name):
 				v.report(u, "column", v.columns)
 			}

@@ -46,7 +46,8 @@ type Addition struct {
 // example of a request.
 func (b *Bench) Add(ctx context.Context, a Addition, o Options) (*Added, error) {
 	if strings.ContainsAny(a.Name, " /\t:") || a.Name == "" {
-		return nil, fmt.Errorf("%q cannot be the name of a service: it holds a blank, a slash or a colon, or nothing", a.Name)
+		return nil, fmt.Errorf("%q cannot be the name of a service: it holds a blank, a slash or a colon, or nothing",
+			a.Name)
 	}
 	adder := &adder{bench: b, a: a, added: &Added{}, file: filepath.Join(b.inner.Dir, bench.FileName)}
 	var err error
@@ -55,7 +56,8 @@ func (b *Bench) Add(ctx context.Context, a Addition, o Options) (*Added, error) 
 	}
 	adder.before = len(b.inner.Problems().Serious())
 	if b.inner.Service(a.Name) != nil {
-		return nil, fmt.Errorf("there is a service %s already; take another name, or change it in %s", a.Name, b.inner.File())
+		return nil, fmt.Errorf("there is a service %s already; take another name, or change it in %s", a.Name,
+			b.inner.File())
 	}
 	c, err := adder.contract(ctx, o)
 	switch {
@@ -126,7 +128,8 @@ func (d *adder) contract(ctx context.Context, o Options) (*formats.Contract, err
 		return nil, &ContractError{err}
 	}
 	if !c.HasOperations() {
-		return nil, &ContractError{fmt.Errorf("%s is a schema alone: `testbench validate` holds messages against it; a service needs a contract with operations", d.a.Source)}
+		return nil, &ContractError{fmt.Errorf(
+			"%s is a schema alone: `testbench validate` holds messages against it; a service needs a contract with operations", d.a.Source)}
 	}
 	return c, nil
 }
@@ -154,7 +157,8 @@ func looksLikeExample(address string) bool {
 	}
 	first, _, _ := strings.Cut(strings.ToLower(u.RawQuery), "=")
 	switch first {
-	case "wsdl", "singlewsdl", "xsd", "wadl", "openapi", "swagger", "_wadl", "sap-language", "sap-client", "format", "$format":
+	case "wsdl", "singlewsdl", "xsd", "wadl", "openapi", "swagger", "_wadl", "sap-language", "sap-client", "format",
+		"$format":
 		return false
 	}
 	return !strings.HasSuffix(u.Path, "$metadata")
@@ -202,7 +206,8 @@ func (d *adder) address(whole string) (string, error) {
 		if node == nil || !node.IsScalar() || !source.IsAddress(node.Text) {
 			continue
 		}
-		if rest, ok := strings.CutPrefix(whole, node.Text); ok && (rest == "" || rest[0] == '/') && len(node.Text) > len(text) {
+		if rest, ok := strings.CutPrefix(whole, node.Text); ok && (rest == "" || rest[0] == '/') &&
+			len(node.Text) > len(text) {
 			best, text = f.Name, node.Text
 		}
 	}
@@ -243,7 +248,8 @@ func (d *adder) described(c *formats.Contract) error {
 	head, own := c.Overview(), c.Address(Binding{})
 	d.added.What = head.Format
 	if len(head.Security) > 0 {
-		d.added.Notes = append(d.added.Notes, fmt.Sprintf("it asks for a login: `testbench survey %s -logins` drafts it", d.a.Name))
+		d.added.Notes = append(d.added.Notes,
+			fmt.Sprintf("it asks for a login: `testbench survey %s -logins` drafts it", d.a.Name))
 	}
 	entry := yamlfile.ScalarText(d.a.Name) + ":\n"
 	if source.IsAddress(d.a.Source) {
@@ -358,7 +364,8 @@ func (d *adder) example() error {
 		return err
 	}
 	if d.notYet != nil {
-		d.added.Notes = append(d.added.Notes, fmt.Sprintf("the address gives no contract (%v), so it was taken for an example", d.notYet))
+		d.added.Notes = append(d.added.Notes,
+			fmt.Sprintf("the address gives no contract (%v), so it was taken for an example", d.notYet))
 	}
 	d.added.Notes = append(d.added.Notes, e.Notes...)
 	address, err := d.address(e.Address)
@@ -387,7 +394,8 @@ func (d *adder) example() error {
 			login += "  header: " + yamlfile.ScalarText(s.Header) + "\n  word: " + yamlfile.ScalarText(s.Word) + "\n"
 		}
 		if s.Password {
-			login = s.Name + ":\n  kind: basic\n  user: " + yamlfile.ScalarText(e.User) + "\n  password: ${sealed." + s.Name + "}\n"
+			login = s.Name + ":\n  kind: basic\n  user: " + yamlfile.ScalarText(e.User) + "\n  password: ${sealed." +
+				s.Name + "}\n"
 		}
 		if err := d.insert("logins", login); err != nil {
 			return err
@@ -396,16 +404,20 @@ func (d *adder) example() error {
 	}
 	for _, f := range e.Fields {
 		if f.In == "path" && f.Default != "" {
-			d.added.Notes = append(d.added.Notes, fmt.Sprintf("%q looks like an identifier: it is the field %s, and %q where nothing is filled in", f.Default, f.Name, f.Default))
+			d.added.Notes = append(d.added.Notes,
+				fmt.Sprintf("%q looks like an identifier: it is the field %s, and %q where nothing is filled in",
+					f.Default, f.Name, f.Default))
 		}
 	}
 	if e.Body != "" {
-		ending := map[document.Format]string{document.JSON: ".json", document.XML: ".xml"}[document.FormatOf(e.BodyType, []byte(e.Body))]
+		ending := map[document.Format]string{document.JSON: ".json", document.XML: ".xml"}[document.FormatOf(e.BodyType,
+			[]byte(e.Body))]
 		name := path.Join("data", d.a.Name+"-"+e.Operation+ending)
 		if err := d.copy(name, []byte(e.Body)); err != nil {
 			return err
 		}
-		d.added.Notes = append(d.added.Notes, fmt.Sprintf("its body is kept: `testbench call %s/%s -body %s` sends it", d.a.Name, e.Operation, name))
+		d.added.Notes = append(d.added.Notes,
+			fmt.Sprintf("its body is kept: `testbench call %s/%s -body %s` sends it", d.a.Name, e.Operation, name))
 	}
 	return d.insert("services", e.ServiceYAML(d.a.Name, address, logins))
 }

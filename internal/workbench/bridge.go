@@ -30,7 +30,9 @@ func (b *Bench) BridgeKeys(service string) (*bridge.Keys, error) {
 
 // Bridge offers the operations of a SOAP service as JSON. Logins, headers and time limits
 // are those of the bench. The session is to be closed when nothing is asked any more.
-func (b *Bench) Bridge(ctx context.Context, service, port string, o bridge.Options, options Options) (*bridge.Handler, func() error, error) {
+func (b *Bench) Bridge(ctx context.Context, service, port string, o bridge.Options,
+	options Options,
+) (*bridge.Handler, func() error, error) {
 	c, err := b.Contract(ctx, service, nil, options)
 	if err != nil {
 		return nil, nil, err
@@ -50,7 +52,10 @@ func (b *Bench) Bridge(ctx context.Context, service, port string, o bridge.Optio
 		o.Title = service
 	}
 	for _, op := range p.Binding.Operations {
-		one := bridge.Operation{Name: op.Name, About: strings.Join(strings.Fields(op.Documentation), " "), Request: op.Input.Wrapper()}
+		one := bridge.Operation{
+			Name: op.Name, About: strings.Join(strings.Fields(op.Documentation), " "),
+			Request: op.Input.Wrapper(),
+		}
 		if op.Output != nil {
 			one.Answer = op.Output.Wrapper()
 		}
@@ -96,7 +101,10 @@ func (c *bridging) call(ctx context.Context, operation string, fields *document.
 	record := result.Last()
 	switch {
 	case record == nil && result.Outcome == Unreachable:
-		return bridge.Result{Problem: &bridge.Problem{Title: "no token", Status: http.StatusBadGateway, Detail: "the bridge could not log in at the service", Cause: result.Reason}}
+		return bridge.Result{Problem: &bridge.Problem{
+			Title: "no token", Status: http.StatusBadGateway,
+			Detail: "the bridge could not log in at the service", Cause: result.Reason,
+		}}
 	case record == nil:
 		var said []string
 		for _, check := range result.Checks {
@@ -137,7 +145,10 @@ func wrongRequest(said []string, err error) *bridge.Problem {
 	if errors.As(err, &broken) {
 		said = broken.Problems
 	}
-	p := &bridge.Problem{Title: "the request does not fit", Status: http.StatusBadRequest, Detail: strings.Join(said, "; ")}
+	p := &bridge.Problem{
+		Title: "the request does not fit", Status: http.StatusBadRequest,
+		Detail: strings.Join(said, "; "),
+	}
 	for _, one := range said {
 		p.Errors = append(p.Errors, bridge.FieldProblem{Detail: one})
 	}
@@ -146,7 +157,10 @@ func wrongRequest(said []string, err error) *bridge.Problem {
 
 func unreached(record *exchange.Record) *bridge.Problem {
 	// Which host it was is not for who asks.
-	p := &bridge.Problem{Title: "the service was not reached", Status: http.StatusBadGateway, Detail: string(record.Failure.Kind), Cause: record.Failure.Message}
+	p := &bridge.Problem{
+		Title: "the service was not reached", Status: http.StatusBadGateway,
+		Detail: string(record.Failure.Kind), Cause: record.Failure.Message,
+	}
 	switch record.Failure.Kind {
 	case exchange.TimedOut, exchange.Interrupted:
 		p.Title, p.Status = "the service took too long", http.StatusGatewayTimeout
@@ -159,7 +173,10 @@ func answered(result *StepResult) bridge.Result {
 	re := result.Reply
 	status := result.Last().Answer.Status
 	problem := func(title, format string, args ...any) bridge.Result {
-		return bridge.Result{Problem: &bridge.Problem{Title: title, Status: http.StatusBadGateway, Detail: fmt.Sprintf(format, args...)}}
+		return bridge.Result{Problem: &bridge.Problem{
+			Title: title, Status: http.StatusBadGateway,
+			Detail: fmt.Sprintf(format, args...),
+		}}
 	}
 	switch {
 	case re == nil || re.Problem != nil:
@@ -186,7 +203,10 @@ func answered(result *StepResult) bridge.Result {
 // faultProblem tells a fault: what the request is to blame for is unprocessable, all else
 // the service's (SOAP 1.1, 4.4.1; SOAP 1.2, Part 1, 5.4.6).
 func faultProblem(f *soap.Fault) *bridge.Problem {
-	p := &bridge.Problem{Title: "the service refused the request", Status: http.StatusUnprocessableEntity, Detail: f.Text, Fault: &bridge.Fault{Code: f.Code, Subcode: f.Subcode, Text: f.Text}}
+	p := &bridge.Problem{
+		Title: "the service refused the request", Status: http.StatusUnprocessableEntity,
+		Detail: f.Text, Fault: &bridge.Fault{Code: f.Code, Subcode: f.Subcode, Text: f.Text},
+	}
 	if code, _, _ := strings.Cut(f.Code, "."); code != "Client" && code != "Sender" {
 		p.Title, p.Status = "the service failed", http.StatusBadGateway
 	}

@@ -61,7 +61,8 @@ func (b *Bench) Contract(ctx context.Context, name string, standard io.Reader, o
 		if len(service.Operations) == 0 {
 			return nil, fmt.Errorf("the service %s has no contract, and no operations are described; write contract: or operations: at it", name)
 		}
-		return &Contract{Contract: &formats.Contract{Description: contract.NewByHand(service.Name, b.inner.File(), service.Operations)}, Service: service}, nil
+		return &Contract{Contract: &formats.Contract{Description: contract.NewByHand(service.Name, b.inner.File(),
+			service.Operations)}, Service: service}, nil
 	}
 	if source.IsAddress(name) {
 		// The command line names the host, so it is meant.
@@ -230,7 +231,10 @@ func readBody(in io.Reader, report func(xsd.Fault)) (*document.Node, error) {
 	body, err := read(data)
 	var syntax *document.Error
 	if errors.As(err, &syntax) {
-		report(xsd.Fault{Line: syntax.Line, Column: syntax.Column, Message: "not well-formed " + syntax.Format + ": " + syntax.Message})
+		report(xsd.Fault{
+			Line: syntax.Line, Column: syntax.Column,
+			Message: "not well-formed " + syntax.Format + ": " + syntax.Message,
+		})
 		return nil, nil
 	}
 	return body, err

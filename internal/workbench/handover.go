@@ -30,7 +30,9 @@ import (
 // Handover makes a program of a prepared step: what it sends, with its token and its
 // secrets by name, and what it keeps. Nothing of it is sent, no secret is opened; what
 // has to be read beforehand (a contract, a version) is.
-func (b *Bench) Handover(ctx context.Context, step *sheet.Step, takes []*path.Path, o Options) (*handover.Program, error) {
+func (b *Bench) Handover(ctx context.Context, step *sheet.Step, takes []*path.Path,
+	o Options,
+) (*handover.Program, error) {
 	marks := &marking{}
 	o = b.complete(o)
 	o.Store, o.Tokens = &secret.Store{Environ: marks.environ}, nil
@@ -58,7 +60,8 @@ func (b *Bench) Handover(ctx context.Context, step *sheet.Step, takes []*path.Pa
 		if !h.Basic && slices.ContainsFunc(h.Value, func(piece handover.Piece) bool {
 			return strings.ContainsFunc(piece.Text, func(r rune) bool { return r > '~' })
 		}) {
-			p.About = append(p.About, "The header "+h.Name+" holds signs beyond ASCII, which RFC 9110, 5.5 leaves open: not every library sends them alike.")
+			p.About = append(p.About,
+				"The header "+h.Name+" holds signs beyond ASCII, which RFC 9110, 5.5 leaves open: not every library sends them alike.")
 		}
 	}
 	if captured.Login != nil {
@@ -171,7 +174,9 @@ func answersXML(r *exchange.Request, steps []path.Plain) bool {
 	case len(r.Body) > 0:
 		return document.FormatOf(r.GetHeader("Content-Type"), r.Body) == document.XML
 	}
-	return slices.ContainsFunc(steps, func(s path.Plain) bool { return strings.HasPrefix(s.Name, "@") && !strings.Contains(s.Name, ".") })
+	return slices.ContainsFunc(steps, func(s path.Plain) bool {
+		return strings.HasPrefix(s.Name, "@") && !strings.Contains(s.Name, ".")
+	})
 }
 
 // marking gives marks for secrets while requests are made.
@@ -274,7 +279,8 @@ func legible(r *exchange.Request, as string) string {
 // client is form-encoded before (RFC 6749, 2.3.1).
 func (m *marking) header(name, text string, isLogin bool) handover.Header {
 	pair, isBasic := strings.CutPrefix(text, "Basic ")
-	if plain, err := base64.StdEncoding.DecodeString(pair); isBasic && err == nil && strings.EqualFold(name, "Authorization") {
+	if plain, err := base64.StdEncoding.DecodeString(pair); isBasic && err == nil && strings.EqualFold(name,
+		"Authorization") {
 		as := ""
 		if isLogin {
 			as = "url"
@@ -319,12 +325,17 @@ func HandoverOf(e *history.Exchange) (*handover.Program, error) {
 	for _, name := range names {
 		for _, text := range e.Request.Headers[name] {
 			if !slices.Contains(notHanded, http.CanonicalHeaderKey(name)) {
-				p.Request.Headers = append(p.Request.Headers, handover.Header{Name: name, Value: split(string(text), "")})
+				p.Request.Headers = append(p.Request.Headers,
+					handover.Header{Name: name, Value: split(string(text), "")})
 			}
 		}
 	}
 	if e.Request.Body != "" {
-		as := map[document.Format]string{document.JSON: "json", document.XML: "xml", document.Form: "url"}[document.FormatOf(string(history.Field(e.Request.Headers, "Content-Type")), []byte(e.Request.Body))]
+		as := map[document.Format]string{
+			document.JSON: "json", document.XML: "xml",
+			document.Form: "url",
+		}[document.FormatOf(string(history.Field(e.Request.Headers, "Content-Type")),
+			[]byte(e.Request.Body))]
 		p.Request.Body = split(string(e.Request.Body), as)
 	}
 	if masked > 0 {

@@ -106,7 +106,9 @@ func (b *Bench) Probe(ctx context.Context, step *sheet.Step, o ProbeOptions) (*P
 // ProbeStep probes a step of a sheet: the steps before it are run for the first row, and
 // what undoes them afterwards.
 func (b *Bench) ProbeStep(ctx context.Context, file, name string, o ProbeOptions) (*ProbeResult, error) {
-	result, err := (*ProbeResult)(nil), fmt.Errorf("the step %s of %s was not come to: a step before it fell short, or its condition leaves it out", name, file)
+	result, err := (*ProbeResult)(nil),
+		fmt.Errorf("the step %s of %s was not come to: a step before it fell short, or its condition leaves it out",
+			name, file)
 	past := RunOptions{Options: o.Options, Rows: [][2]int{{1, 1}}, Unrecorded: true}
 	if past.Steps, err = b.upTo(file, name, o.Options, err); past.Steps == nil {
 		return nil, err
@@ -145,13 +147,18 @@ func (b *Bench) upTo(file, name string, o Options, missing error) ([]string, err
 	return vet.UpTo(opened, name), missing
 }
 
-func (b *Bench) probe(ctx context.Context, session *session.Session, probing *run.Probing, step *sheet.Step, o ProbeOptions) (*ProbeResult, error) {
+func (b *Bench) probe(ctx context.Context, session *session.Session, probing *run.Probing, step *sheet.Step,
+	o ProbeOptions,
+) (*ProbeResult, error) {
 	target := probing.Target
 	target.Only, target.Seed = o.Only, o.Seed
 	if target.Writes && o.Write != session.Site.Name {
 		return nil, ErrWrites
 	}
-	probed := &ProbeResult{Target: step.Name, Site: session.Site.Name, Good: run.Probe(ctx, session, probing, nil), Outcome: Held}
+	probed := &ProbeResult{
+		Target: step.Name, Site: session.Site.Name, Good: run.Probe(ctx, session, probing, nil),
+		Outcome: Held,
+	}
 	if step.Name == "call" {
 		probed.Target = probed.Good.Target
 	}
@@ -173,7 +180,10 @@ func (b *Bench) probe(ctx context.Context, session *session.Session, probing *ru
 	for _, c := range cases {
 		one := &Probed{Case: c}
 		if c.Writes && o.Write != session.Site.Name {
-			one.Judged = probe.Judged{Verdict: probe.NotSent, Why: "it could change something: -write " + session.Site.Name + " sends it"}
+			one.Judged = probe.Judged{
+				Verdict: probe.NotSent,
+				Why:     "it could change something: -write " + session.Site.Name + " sends it",
+			}
 		} else if limit == nil || limit.Wait(ctx) == nil {
 			b.probeOne(ctx, session, probing, one, o.Slow)
 		}
@@ -193,7 +203,8 @@ func (b *Bench) probe(ctx context.Context, session *session.Session, probing *ru
 		}
 		if isGone(one) {
 			probed.Outcome = Unreachable
-			probed.Notes = append(probed.Notes, "the service is not reached any more; what would have come next was not sent")
+			probed.Notes = append(probed.Notes,
+				"the service is not reached any more; what would have come next was not sent")
 			break
 		}
 	}
@@ -206,7 +217,9 @@ func (b *Bench) probe(ctx context.Context, session *session.Session, probing *ru
 }
 
 // probeOne sends a wrong request and judges how it is taken.
-func (b *Bench) probeOne(ctx context.Context, session *session.Session, probing *run.Probing, one *Probed, slow time.Duration) {
+func (b *Bench) probeOne(ctx context.Context, session *session.Session, probing *run.Probing, one *Probed,
+	slow time.Duration,
+) {
 	within := ctx
 	if slow > 0 {
 		var cancel context.CancelFunc
@@ -221,7 +234,10 @@ func (b *Bench) probeOne(ctx context.Context, session *session.Session, probing 
 	case last == nil && within.Err() == nil:
 		one.Judged = probe.Judged{Verdict: probe.NotSent, Why: one.Result.Reason}
 	case last == nil || last.Failure != nil && within.Err() != nil:
-		one.Judged = probe.Judged{Verdict: probe.Broke, Said: string(exchange.TimedOut), Why: "no answer within " + slow.String()}
+		one.Judged = probe.Judged{
+			Verdict: probe.Broke, Said: string(exchange.TimedOut),
+			Why: "no answer within " + slow.String(),
+		}
 	default:
 		one.Judged = one.Case.Judge(last, one.Result.Reply, slow)
 	}
@@ -250,7 +266,9 @@ func isGone(one *Probed) bool {
 // ProbeSheet writes the wrong requests of a step as a sheet to be kept, and gives how many
 // there are. What may be taken is left out. Nothing is sent and no secret is opened:
 // placeholders stand for them.
-func (b *Bench) ProbeSheet(ctx context.Context, step *sheet.Step, about string, o ProbeOptions) (text string, count int, err error) {
+func (b *Bench) ProbeSheet(ctx context.Context, step *sheet.Step, about string,
+	o ProbeOptions,
+) (text string, count int, err error) {
 	marks := &marking{}
 	options := b.complete(o.Options)
 	options.Store, options.Tokens = &secret.Store{Environ: marks.environ}, nil
@@ -288,7 +306,9 @@ func (b *Bench) ProbeSheet(ctx context.Context, step *sheet.Step, about string, 
 			lead = "    "
 		}
 	}
-	head := fmt.Sprintf("sheet: %s\nabout: %s\n", yamlfile.ScalarText(run.Unfilled("wrong "+about)), yamlfile.ScalarText(fmt.Sprintf("Wrong requests, one change each, that are to be refused; %d more may be taken and are left out.", left)))
+	head := fmt.Sprintf("sheet: %s\nabout: %s\n", yamlfile.ScalarText(run.Unfilled("wrong "+about)),
+		yamlfile.ScalarText(fmt.Sprintf(
+			"Wrong requests, one change each, that are to be refused; %d more may be taken and are left out.", left)))
 	if count == 0 {
 		return "", 0, errors.New("nothing of it would have to be refused")
 	}
@@ -320,9 +340,15 @@ type probedRecord struct {
 
 // Record gives the probe in the form in which programs read it.
 func (r *ProbeResult) Record() any {
-	out := probeRecord{Target: r.Target, Site: r.Site, Run: r.Number, Outcome: r.Outcome, Counts: r.Counts(""), Cases: []probedRecord{}, Notes: r.Notes}
+	out := probeRecord{
+		Target: r.Target, Site: r.Site, Run: r.Number, Outcome: r.Outcome, Counts: r.Counts(""),
+		Cases: []probedRecord{}, Notes: r.Notes,
+	}
 	for _, c := range r.Cases {
-		one := probedRecord{Kind: c.Kind, Field: c.Field, Changed: c.Changed, Breaks: c.Breaks, Allowed: c.Allowed, Said: c.Said, Verdict: c.Verdict, Why: c.Why}
+		one := probedRecord{
+			Kind: c.Kind, Field: c.Field, Changed: c.Changed, Breaks: c.Breaks, Allowed: c.Allowed,
+			Said: c.Said, Verdict: c.Verdict, Why: c.Why,
+		}
 		if c.Result != nil && c.Result.Last() != nil {
 			one.Millis = float64(c.Result.Last().Phases.Total.Round(10*time.Microsecond)) / float64(time.Millisecond)
 		}

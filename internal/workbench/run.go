@@ -127,8 +127,11 @@ func (b *Bench) run(ctx context.Context, files []string, o RunOptions, resumes *
 	if err := r.record(); err != nil {
 		return nil, err
 	}
-	options := run.RunOptions{Steps: o.Steps, From: o.From, Rows: o.Rows, Stop: o.Stop, Dry: o.Dry, Jobs: o.Jobs, Rate: o.Rate, Repeat: o.Repeat, For: o.For, Share: o.Share,
-		Observer: o.Observer, Explain: hint.Explain, Before: o.before, Forget: o.Forget && r.writer != nil}
+	options := run.RunOptions{
+		Steps: o.Steps, From: o.From, Rows: o.Rows, Stop: o.Stop, Dry: o.Dry, Jobs: o.Jobs, Rate: o.Rate,
+		Repeat: o.Repeat, For: o.For, Share: o.Share,
+		Observer: o.Observer, Explain: hint.Explain, Before: o.before, Forget: o.Forget && r.writer != nil,
+	}
 	if r.writer != nil {
 		options.Record = func(entries []history.Entry) error {
 			r.lost = r.writer.Add(entries)
@@ -168,7 +171,8 @@ func (r *running) prepare(files []string) error {
 		return problems
 	}
 	arguments := arguments(o.Options)
-	arguments.Rows, arguments.Listen, arguments.Steps = len(o.Rows) > 0 && o.before == nil, o.Listen != "" || o.Public != "", o.Steps
+	arguments.Rows, arguments.Listen, arguments.Steps = len(o.Rows) > 0 && o.before == nil, o.Listen != "" ||
+		o.Public != "", o.Steps
 	if o.From != "" {
 		arguments.Steps = append(slices.Clone(o.Steps), o.From)
 	}
@@ -249,7 +253,9 @@ func (r *running) record() error {
 	if r.store != nil {
 		// What cannot make room now can do so next time.
 		if gone, err := r.store.Bound(history.MostBytes); err == nil && len(gone) > 0 {
-			r.result.Notes = append(r.result.Notes, fmt.Sprintf("the history held more than %d MiB; its oldest runs, up to %d, were taken away", history.MostBytes>>20, gone[len(gone)-1]))
+			r.result.Notes = append(r.result.Notes,
+				fmt.Sprintf("the history held more than %d MiB; its oldest runs, up to %d, were taken away",
+					history.MostBytes>>20, gone[len(gone)-1]))
 		}
 	}
 	if o.From != "" {
@@ -309,7 +315,10 @@ func (b *Bench) recordSteps(session *session.Session, name string, steps ...*Ste
 	}
 	var entry history.Entry
 	entry, one.Counts = result.LooseEntry(steps, one.Outcome, session.Masker())
-	result := &Result{Run: session.RunID, Bench: b.inner.Name, Started: time.Now().Add(-one.Took), Took: one.Took, Outcome: one.Outcome, Sheets: []*SheetResult{one}}
+	result := &Result{
+		Run: session.RunID, Bench: b.inner.Name, Started: time.Now().Add(-one.Took), Took: one.Took,
+		Outcome: one.Outcome, Sheets: []*SheetResult{one},
+	}
 	head := result.Record()
 	writer, err := store.Begin(head)
 	if err != nil {
@@ -325,7 +334,10 @@ func (b *Bench) recordSteps(session *session.Session, name string, steps ...*Ste
 // order is what is asked for, so that it can be gone on with.
 func (r *running) order() (history.RunRequest, error) {
 	o := r.options
-	order := history.RunRequest{Site: o.Site, Write: o.Write, Steps: o.Steps, Rows: o.Rows, Repeat: o.Repeat, For: o.For, Rate: o.Rate, Jobs: o.Jobs, Set: len(o.Set) > 0, Inputs: map[string]string{}}
+	order := history.RunRequest{
+		Site: o.Site, Write: o.Write, Steps: o.Steps, Rows: o.Rows, Repeat: o.Repeat,
+		For: o.For, Rate: o.Rate, Jobs: o.Jobs, Set: len(o.Set) > 0, Inputs: map[string]string{},
+	}
 	for _, w := range r.work {
 		order.Files = append(order.Files, w.File())
 		for name, file := range w.Inputs() {
@@ -369,7 +381,8 @@ func (r *running) asBefore(o *RunOptions) error {
 	if before.Order.For > 0 {
 		return fmt.Errorf("run %d was to go on for a time, and cannot be resumed; run it anew", before.Number)
 	}
-	o.Site, o.Write, o.Steps, o.Rows, o.Repeat, o.Rate = before.Order.Site, before.Order.Write, before.Order.Steps, before.Order.Rows, before.Order.Repeat, before.Order.Rate
+	o.Site, o.Write, o.Steps, o.Rows, o.Repeat, o.Rate = before.Order.Site, before.Order.Write, before.Order.Steps,
+		before.Order.Rows, before.Order.Repeat, before.Order.Rate
 	if o.Jobs == 0 {
 		o.Jobs = before.Order.Jobs
 	}
@@ -380,7 +393,8 @@ func (r *running) asBefore(o *RunOptions) error {
 	r.state = r.bench.readState(before.Number)
 	if before.Order.Set && len(o.Set) == 0 {
 		if r.state == nil {
-			return fmt.Errorf("run %d was given values by -set, and they cannot be read back; give them again", before.Number)
+			return fmt.Errorf("run %d was given values by -set, and they cannot be read back; give them again",
+				before.Number)
 		}
 		o.Set = r.state.Set
 	}
@@ -392,7 +406,8 @@ func (r *running) resume() error {
 	before := r.resumes.stored.Run()
 	for name, digest := range before.Order.Inputs {
 		if now, ok := r.head.Order.Inputs[name]; (!ok || now != digest) && !strings.Contains(name, "://") {
-			return fmt.Errorf("%s is not what it was in run %d, so its rows may be others; run it anew", name, before.Number)
+			return fmt.Errorf("%s is not what it was in run %d, so its rows may be others; run it anew", name,
+				before.Number)
 		}
 	}
 	for i, w := range r.work {
@@ -490,7 +505,8 @@ func (p *partly) Run() *history.Run { return p.head }
 // from the rows.
 func (r *running) complete() error {
 	head := r.result.Record()
-	head.Order, head.Share, head.Of, head.ID, head.Started = r.head.Order, r.head.Share, r.head.Of, r.head.ID, r.head.Started
+	head.Order, head.Share, head.Of, head.ID, head.Started = r.head.Order, r.head.Share, r.head.Of, r.head.ID,
+		r.head.Started
 	for _, w := range r.work {
 		maps.Copy(head.Order.Inputs, w.Fetched())
 	}

@@ -16,7 +16,9 @@ import (
 
 // Simulation answers for a service by its contract: a file, an address, or a service of
 // the bench. Base is the address under which it will answer.
-func (b *Bench) Simulation(ctx context.Context, name, base string, standard io.Reader, s simulation.Options, o Options) (*simulation.Service, error) {
+func (b *Bench) Simulation(ctx context.Context, name, base string, standard io.Reader, s simulation.Options,
+	o Options,
+) (*simulation.Service, error) {
 	service := b.inner.Service(name)
 	if service == nil && strings.Contains(name, "://") {
 		// The command line names the host, so it is meant.

@@ -82,8 +82,14 @@ func Open(dir string) (*Bench, error) {
 	if err != nil {
 		identity = ""
 	}
-	return &Bench{Dir: dir, inner: inner, Store: &secret.Store{Dir: filepath.Join(dir, "secrets"), Identity: identity, Mine: secret.MineOf(dir, identity)},
-		keptDir: filepath.Join(dir, ".testbench", "kept")}, nil
+	return &Bench{
+		Dir: dir, inner: inner,
+		Store: &secret.Store{
+			Dir: filepath.Join(dir, "secrets"), Identity: identity,
+			Mine: secret.MineOf(dir, identity),
+		},
+		keptDir: filepath.Join(dir, ".testbench", "kept"),
+	}, nil
 }
 
 // AdHoc returns a bench without a folder, for requests to plain addresses.

@@ -46,7 +46,11 @@ func TestRun(t *testing.T) {
 	assert.Equal(t, workbench.FellShort, result.Outcome)
 	assert.Equal(t, 1, result.Outcome.ExitStatus())
 	counts := result.Counts()
-	assert.Equal(t, []int{12, 17, 16, 1, 79, 76, 1, 2}, []int{counts.Sheets, counts.Rows, counts.RowsHeld, counts.RowsFell, counts.Steps, counts.StepsHeld, counts.StepsFell, counts.StepsNotRun})
+	assert.Equal(t, []int{12, 17, 16, 1, 79, 76, 1, 2},
+		[]int{
+			counts.Sheets, counts.Rows, counts.RowsHeld, counts.RowsFell, counts.Steps, counts.StepsHeld,
+			counts.StepsFell, counts.StepsNotRun,
+		})
 	book := result.Sheets[5].Rows[1].Steps[1]
 	assert.Equal(t, workbench.FellShort, book.Outcome)
 	assert.Equal(t, `the ledger says: "moisture must not exceed 20" (field moisture)`, book.Says)
@@ -55,7 +59,8 @@ func TestRun(t *testing.T) {
 
 	// Mistakes come as problems, before anything is sent.
 	broken := filepath.Join(bench.Dir, "sheets", "broken.yaml")
-	require.NoError(t, os.WriteFile(broken, []byte("sheet: x\nsteps:\n  - step: a\n    call: stores/serch\n    fields:\n      a: is nmber\n"), 0o600))
+	require.NoError(t, os.WriteFile(broken,
+		[]byte("sheet: x\nsteps:\n  - step: a\n    call: stores/serch\n    fields:\n      a: is nmber\n"), 0o600))
 	_, err = bench.Run(t.Context(), []string{broken}, workbench.RunOptions{})
 	var problems workbench.Problems
 	require.ErrorAs(t, err, &problems)
@@ -73,7 +78,11 @@ func TestRunAtOnce(t *testing.T) {
 	var all sync.WaitGroup
 	for range 8 {
 		all.Go(func() {
-			result, err := bench.Run(t.Context(), []string{filepath.Join(bench.Dir, "sheets", "01-search.yaml"), filepath.Join(bench.Dir, "sheets", "05-refused.yaml")}, workbench.RunOptions{})
+			result, err := bench.Run(t.Context(),
+				[]string{
+					filepath.Join(bench.Dir, "sheets", "01-search.yaml"),
+					filepath.Join(bench.Dir, "sheets", "05-refused.yaml"),
+				}, workbench.RunOptions{})
 			if assert.NoError(t, err) {
 				assert.Equal(t, workbench.Held, result.Outcome)
 			}
@@ -86,7 +95,8 @@ func TestCancelled(t *testing.T) {
 	bench := demoBench(t)
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
-	result, err := bench.Run(ctx, []string{filepath.Join(bench.Dir, "sheets", "03-intake.yaml")}, workbench.RunOptions{})
+	result, err := bench.Run(ctx, []string{filepath.Join(bench.Dir, "sheets", "03-intake.yaml")},
+		workbench.RunOptions{})
 	require.NoError(t, err)
 	assert.Equal(t, workbench.Interrupted, result.Outcome)
 	assert.Equal(t, 130, result.Outcome.ExitStatus())
@@ -94,7 +104,8 @@ func TestCancelled(t *testing.T) {
 
 func TestCallAndKeep(t *testing.T) {
 	bench := demoBench(t)
-	step, err := bench.Prepare(workbench.Call{Target: []string{"stores/search"}, Fields: []string{"grade=A"}}, workbench.Options{})
+	step, err := bench.Prepare(workbench.Call{Target: []string{"stores/search"}, Fields: []string{"grade=A"}},
+		workbench.Options{})
 	require.NoError(t, err)
 	result, _, err := bench.Do(t.Context(), step, workbench.Options{})
 	require.NoError(t, err)

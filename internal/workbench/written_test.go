@@ -58,7 +58,10 @@ func TestWrittenCallsAreTheCallsThatWereMade(t *testing.T) {
 	defer server.Close()
 	dir := t.TempDir()
 	require.NoError(t, standin.WriteBench(dir, server.URL))
-	files := map[string]string{"b.json": `{"a": "x", "n": 03}`, "b.xml": "<n><a>x &amp; y</a></n>", "b.bin": "\x00\xff${x}", "b.txt": "plain $${text}", "b.csv": "a,b\n1,2\n"}
+	files := map[string]string{
+		"b.json": `{"a": "x", "n": 03}`, "b.xml": "<n><a>x &amp; y</a></n>",
+		"b.bin": "\x00\xff${x}", "b.txt": "plain $${text}", "b.csv": "a,b\n1,2\n",
+	}
 	for name, content := range files {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(content), 0o600))
 	}
@@ -67,16 +70,30 @@ func TestWrittenCallsAreTheCallsThatWereMade(t *testing.T) {
 	bench, err := workbench.Open(dir)
 	require.NoError(t, err)
 
-	targets := []string{"stores/search", "stores/lot", "lab/GradeLot", "lab/ConvertIndex", "ledger/Suppliers.list", "ledger/Suppliers.read", "index/prices",
-		"stores POST /lots", "stores GET /lots?q=a b", "lab POST", "POST " + server.URL + "/x?y=1&z", "GET " + server.URL + "/${site.depot}", "PUT " + server.URL + "/ä/%41"}
-	names := []string{"grade", "id", "lot", "moisture", "refractiveIndex", "top", "from_day", "a", "page.size", "lines.0.sku", "@x", ".", "true", "a b", "-"}
-	texts := []string{"A", "3", "03", "1e3", "true", "null", "~", "yes", "", " lead", "trail ", "a: b", "a #b", "http://x/y", "/z", "$${x}", "${site.depot}", "é", "[1]", "{a: 1}",
-		"#x", `'q"`, "- d", "*a", "&b", "!c", "%41", "two\nlines", "tab\t", "L-2201", "17.0", "A,B", "> x", "| y", "@z", "`w`", "\u2028", "=", "0x1F", "2026-11-29"}
+	targets := []string{
+		"stores/search", "stores/lot", "lab/GradeLot", "lab/ConvertIndex", "ledger/Suppliers.list",
+		"ledger/Suppliers.read", "index/prices",
+		"stores POST /lots", "stores GET /lots?q=a b", "lab POST", "POST " + server.URL + "/x?y=1&z",
+		"GET " + server.URL + "/${site.depot}", "PUT " + server.URL + "/ä/%41",
+	}
+	names := []string{
+		"grade", "id", "lot", "moisture", "refractiveIndex", "top", "from_day", "a", "page.size",
+		"lines.0.sku", "@x", ".", "true", "a b", "-",
+	}
+	texts := []string{
+		"A", "3", "03", "1e3", "true", "null", "~", "yes", "", " lead", "trail ", "a: b", "a #b", "http://x/y", "/z",
+		"$${x}", "${site.depot}", "é", "[1]", "{a: 1}",
+		"#x", `'q"`, "- d", "*a", "&b", "!c", "%41", "two\nlines", "tab\t", "L-2201", "17.0", "A,B", "> x", "| y", "@z",
+		"`w`", "\u2028", "=", "0x1F", "2026-11-29",
+	}
 	pick := func(r *rand.Rand, from []string) string { return from[r.IntN(len(from))] }
 	written, refused := 0, map[string]int{}
 	for seed := range uint64(map[bool]int{true: 150, false: 600}[testing.Short()]) {
 		r := rand.New(rand.NewPCG(seed, 17))
-		c := workbench.Call{Target: strings.SplitN(pick(r, targets), " ", 3), Login: "none", Contract: pick(r, []string{"", "off", "answer", "both"})}
+		c := workbench.Call{
+			Target: strings.SplitN(pick(r, targets), " ", 3), Login: "none",
+			Contract: pick(r, []string{"", "off", "answer", "both"}),
+		}
 		if first := c.Target[0]; first == "POST" || first == "GET" || first == "PUT" {
 			c.Target = []string{first, strings.Join(c.Target[1:], " ")}
 		}
@@ -84,16 +101,23 @@ func TestWrittenCallsAreTheCallsThatWereMade(t *testing.T) {
 			c.Fields = append(c.Fields, pick(r, names)+"="+pick(r, texts))
 		}
 		for range r.IntN(3) {
-			c.In = append(c.In, pick(r, []string{"query.q", "query.a.b", "header.X-Odd", "header.Accept", "cookie.c", "form.f", "query.q"})+"="+pick(r, texts))
+			c.In = append(c.In, pick(r,
+				[]string{"query.q", "query.a.b", "header.X-Odd", "header.Accept", "cookie.c", "form.f", "query.q"})+"="+
+				pick(r, texts))
 		}
 		switch r.IntN(8) {
 		case 0:
-			c.Body = pick(r, []string{filepath.Join(dir, "b.json"), filepath.Join(dir, "b.xml"), filepath.Join(dir, "b.txt"), filepath.Join(dir, "b.csv"), outside})
+			c.Body = pick(r, []string{
+				filepath.Join(dir, "b.json"), filepath.Join(dir, "b.xml"),
+				filepath.Join(dir, "b.txt"), filepath.Join(dir, "b.csv"), outside,
+			})
 		case 1:
 			c.Bytes = filepath.Join(dir, "b.bin")
 		case 2:
-			c.Fill = document.NewObject().Set("a", document.NewText(pick(r, texts))).Set("n", document.NewNumber("1.50")).Set("e", document.NewList()).
-				Set("o", document.NewObject()).Set("z", &document.Node{Kind: document.Null}).Set("u", document.NewUntyped(pick(r, texts)))
+			c.Fill = document.NewObject().Set("a", document.NewText(pick(r, texts))).Set("n",
+				document.NewNumber("1.50")).Set("e", document.NewList()).
+				Set("o", document.NewObject()).Set("z", &document.Node{Kind: document.Null}).Set("u",
+				document.NewUntyped(pick(r, texts)))
 		case 3:
 			c.SOAP = pick(r, []string{"1.1", "1.2", "off"})
 		case 4:

@@ -110,17 +110,20 @@ func (m *Message) Encrypt(e Encryption) error {
 
 // wrap encrypts the key for the receiver: the method and the cipher data.
 func (e Encryption) wrap(public *rsa.PublicKey, key []byte) ([]*document.Node, error) {
-	method := with(element(xenc, "EncryptionMethod", declareHere(with(element(ds, "DigestMethod"), "Algorithm", ds+"sha1"), ds)), "Algorithm", xenc+"rsa-oaep-mgf1p")
+	method := with(element(xenc, "EncryptionMethod",
+		declareHere(with(element(ds, "DigestMethod"), "Algorithm", ds+"sha1"), ds)), "Algorithm", xenc+"rsa-oaep-mgf1p")
 	options := &rsa.OAEPOptions{Hash: crypto.SHA1}
 	switch e.Transport {
 	case "", "rsa-oaep":
 	case "rsa-oaep-sha256":
 		method = with(element(xenc, "EncryptionMethod",
 			declareHere(with(element(ds, "DigestMethod"), "Algorithm", xenc+"sha256"), ds),
-			declareHere(with(element(xenc11, "MGF"), "Algorithm", xenc11+"mgf1sha256"), xenc11)), "Algorithm", xenc11+"rsa-oaep")
+			declareHere(with(element(xenc11, "MGF"), "Algorithm", xenc11+"mgf1sha256"), xenc11)), "Algorithm",
+			xenc11+"rsa-oaep")
 		options.Hash = crypto.SHA256
 	default:
-		return nil, fmt.Errorf("there is no key transport %q; there are: %s", e.Transport, strings.Join(KeyTransports, ", "))
+		return nil, fmt.Errorf("there is no key transport %q; there are: %s", e.Transport,
+			strings.Join(KeyTransports, ", "))
 	}
 	wrapped, err := rsa.EncryptOAEP(options.Hash.New(), rand.Reader, public, key, nil)
 	if err != nil {
@@ -143,7 +146,8 @@ func (m *Message) encryptPart(n *document.Node, content bool, uri string, key []
 			switch item.Kind {
 			case document.Element:
 				// Namespaces around it must hold where it is read again.
-				plain = append(plain, document.CanonicalXML(m.Root, item, document.Canonical{Inclusive: true, Comments: true, Undone: true})...)
+				plain = append(plain, document.CanonicalXML(m.Root, item,
+					document.Canonical{Inclusive: true, Comments: true, Undone: true})...)
 			case document.Comment, document.Instruction:
 			default:
 				plain = append(plain, document.CanonicalXML(n, element("", "t", item), document.Canonical{})[3:]...)
@@ -158,7 +162,8 @@ func (m *Message) encryptPart(n *document.Node, content bool, uri string, key []
 		return "", err
 	}
 	id := newID("data")
-	data := declareHere(with(element(xenc, "EncryptedData", with(element(xenc, "EncryptionMethod"), "Algorithm", uri), cipherData(sealed)), "Id", id, "Type", kind), xenc)
+	data := declareHere(with(element(xenc, "EncryptedData", with(element(xenc, "EncryptionMethod"), "Algorithm", uri),
+		cipherData(sealed)), "Id", id, "Type", kind), xenc)
 	if content {
 		n.SetItems([]*document.Node{data})
 		return id, nil
@@ -302,7 +307,8 @@ func unwrap(private *rsa.PrivateKey, encrypted *document.Node) ([]byte, error) {
 		newHash = sha1.New
 		if digest := find(method, ds, "DigestMethod"); digest != nil {
 			if newHash = digests[algorithmOf(digest)]; newHash == nil {
-				return nil, fmt.Errorf("the key travels with the digest %q, which is not known here", algorithmOf(digest))
+				return nil, fmt.Errorf("the key travels with the digest %q, which is not known here",
+					algorithmOf(digest))
 			}
 		}
 		if mgf := find(method, xenc11, "MGF"); mgf != nil {
@@ -327,7 +333,10 @@ func unwrap(private *rsa.PrivateKey, encrypted *document.Node) ([]byte, error) {
 			return nil, errors.New("the parameters of the encrypted key are not Base64")
 		}
 	}
-	sum := map[int]crypto.Hash{20: crypto.SHA1, 32: crypto.SHA256, 48: crypto.SHA384, 64: crypto.SHA512}[newHash().Size()]
+	sum := map[int]crypto.Hash{
+		20: crypto.SHA1, 32: crypto.SHA256, 48: crypto.SHA384,
+		64: crypto.SHA512,
+	}[newHash().Size()]
 	secret, err := private.Decrypt(nil, wrapped, &rsa.OAEPOptions{Hash: sum, MGFHash: mask, Label: label})
 	if err != nil {
 		return nil, errors.New("the encrypted key does not open: it is for another certificate than ours")

@@ -57,7 +57,10 @@ var signatureAlgorithms = map[string]signatureAlgorithm{
 }
 
 // SignatureAlgorithms lists the algorithms that can be asked for.
-var SignatureAlgorithms = []string{"rsa-sha256", "rsa-sha384", "rsa-sha512", "rsa-sha1", "ecdsa-sha256", "ecdsa-sha384", "ecdsa-sha512"}
+var SignatureAlgorithms = []string{
+	"rsa-sha256", "rsa-sha384", "rsa-sha512", "rsa-sha1", "ecdsa-sha256", "ecdsa-sha384",
+	"ecdsa-sha512",
+}
 
 // References lists the ways in which a message says which key signed it (X.509
 // Token Profile 1.1, section 3.2; SAML Token Profile 1.1, 3.4): the certificate
@@ -124,7 +127,9 @@ func refersByXOP(n *document.Node) bool {
 	if n.Name().Space == "http://www.w3.org/2004/08/xop/include" && n.Name().Local == "Include" {
 		return true
 	}
-	return slices.ContainsFunc(n.Items(), func(item *document.Node) bool { return item.Kind == document.Element && refersByXOP(item) })
+	return slices.ContainsFunc(n.Items(), func(item *document.Node) bool {
+		return item.Kind == document.Element && refersByXOP(item)
+	})
 }
 
 // part finds what is to be signed or encrypted.
@@ -199,11 +204,13 @@ func (s Signing) algorithm() (string, error) {
 			continue
 		}
 		if _, isRSA := s.Pair.Key.Public().(*rsa.PublicKey); a.curve != curve || !a.curve && !isRSA {
-			return "", fmt.Errorf("the algorithm %s does not go with the key (%s)", name, keys.Describe(s.Pair.Key.Public()))
+			return "", fmt.Errorf("the algorithm %s does not go with the key (%s)", name,
+				keys.Describe(s.Pair.Key.Public()))
 		}
 		return uri, nil
 	}
-	return "", fmt.Errorf("there is no signature algorithm %q; there are: %s", name, strings.Join(SignatureAlgorithms, ", "))
+	return "", fmt.Errorf("there is no signature algorithm %q; there are: %s", name,
+		strings.Join(SignatureAlgorithms, ", "))
 }
 
 func (s Signing) sign(uri string, base []byte) ([]byte, error) {
@@ -236,8 +243,12 @@ func (m *Message) keyInfo(s Signing) (*document.Node, error) {
 			return nil, errors.New("reference: assertion wants a SAML assertion in the header: put a saml login before this one")
 		}
 		id := idOf(assertion)
-		reference := declareHere(element(wsse, "SecurityTokenReference", with(element(wsse, "KeyIdentifier", text(id)), "ValueType", samlProfile11+"#SAMLID")), wsse11)
-		reference.AppendAttributes(document.Attribute{Name: document.Name{Space: wsse11, Prefix: "wsse11", Local: "TokenType"}, Value: samlProfile11 + "#SAMLV2.0"})
+		reference := declareHere(element(wsse, "SecurityTokenReference",
+			with(element(wsse, "KeyIdentifier", text(id)), "ValueType", samlProfile11+"#SAMLID")), wsse11)
+		reference.AppendAttributes(document.Attribute{Name: document.Name{
+			Space: wsse11, Prefix: "wsse11",
+			Local: "TokenType",
+		}, Value: samlProfile11 + "#SAMLV2.0"})
 		return element(ds, "KeyInfo", reference), nil
 	}
 	if s.Pair.Leaf() == nil {
@@ -258,16 +269,19 @@ func (m *Message) keyInfo(s Signing) (*document.Node, error) {
 func certificateReference(certificate *x509.Certificate, how string) (reference, token *document.Node, err error) {
 	encode := base64.StdEncoding.EncodeToString
 	identifier := func(value []byte, kind string) *document.Node {
-		return with(element(wsse, "KeyIdentifier", text(encode(value))), "EncodingType", soapMessageSecurity+"#Base64Binary", "ValueType", kind)
+		return with(element(wsse, "KeyIdentifier", text(encode(value))), "EncodingType",
+			soapMessageSecurity+"#Base64Binary", "ValueType", kind)
 	}
 	var what *document.Node
 	switch how {
 	case "token":
-		token = with(element(wsse, "BinarySecurityToken", text(encode(certificate.Raw))), "EncodingType", soapMessageSecurity+"#Base64Binary", "ValueType", x509Profile+"#X509v3")
+		token = with(element(wsse, "BinarySecurityToken", text(encode(certificate.Raw))), "EncodingType",
+			soapMessageSecurity+"#Base64Binary", "ValueType", x509Profile+"#X509v3")
 		what = with(element(wsse, "Reference"), "URI", "#"+identify(token, "token"), "ValueType", x509Profile+"#X509v3")
 	case "issuer":
 		what = element(ds, "X509Data", element(ds, "X509IssuerSerial",
-			element(ds, "X509IssuerName", text(certificate.Issuer.String())), element(ds, "X509SerialNumber", text(certificate.SerialNumber.String()))))
+			element(ds, "X509IssuerName", text(certificate.Issuer.String())),
+			element(ds, "X509SerialNumber", text(certificate.SerialNumber.String()))))
 	case "key identifier":
 		if len(certificate.SubjectKeyId) == 0 {
 			return nil, nil, errors.New("the certificate has no key identifier: choose another reference")

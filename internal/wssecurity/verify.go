@@ -32,7 +32,8 @@ func verifyBytes(uri string, public any, base, signature []byte) error {
 		}
 	case *ecdsa.PublicKey:
 		half := len(signature) / 2
-		if a.curve && half > 0 && len(signature) == 2*half && ecdsa.Verify(key, sum, new(big.Int).SetBytes(signature[:half]), new(big.Int).SetBytes(signature[half:])) {
+		if a.curve && half > 0 && len(signature) == 2*half && ecdsa.Verify(key, sum,
+			new(big.Int).SetBytes(signature[:half]), new(big.Int).SetBytes(signature[half:])) {
 			return nil
 		}
 	}
@@ -137,7 +138,9 @@ func canonicalOf(method *document.Node) (document.Canonical, error) {
 	return how, nil
 }
 
-func (m *Message) verify(signature *document.Node, out *Signature, trust Trust, ids map[string]*document.Node, doubled string) error {
+func (m *Message) verify(signature *document.Node, out *Signature, trust Trust, ids map[string]*document.Node,
+	doubled string,
+) error {
 	if doubled != "" {
 		return fmt.Errorf("the id %q stands twice, so that nobody can say what is signed", doubled)
 	}
@@ -176,7 +179,8 @@ func (m *Message) verify(signature *document.Node, out *Signature, trust Trust, 
 	if err != nil {
 		return errors.New("its value is not Base64")
 	}
-	if err := verifyBytes(algorithmOf(find(info, ds, "SignatureMethod")), public, document.CanonicalXML(m.Root, info, how), value); err != nil {
+	if err := verifyBytes(algorithmOf(find(info, ds, "SignatureMethod")), public,
+		document.CanonicalXML(m.Root, info, how), value); err != nil {
 		return err
 	}
 	return out.judgeSigner(trust)
@@ -194,7 +198,10 @@ func (s *Signature) judgeSigner(trust Trust) error {
 		}
 	}
 	if trust.Roots != nil {
-		_, err := s.Signer.Verify(x509.VerifyOptions{Roots: trust.Roots, KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageAny}})
+		_, err := s.Signer.Verify(x509.VerifyOptions{
+			Roots:     trust.Roots,
+			KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageAny},
+		})
 		if err != nil {
 			return fmt.Errorf("the signer %s is not vouched for: %w", s.Signer.Subject, err)
 		}
@@ -298,7 +305,8 @@ func (m *Message) signer(info *document.Node, trust Trust, ids map[string]*docum
 			return certificate, nil
 		}
 	}
-	return nil, fmt.Errorf("it was made by the key of %s, whose certificate is not known here (answers: of the login)", described)
+	return nil, fmt.Errorf("it was made by the key of %s, whose certificate is not known here (answers: of the login)",
+		described)
 }
 
 func parseCertificate(text string) (*x509.Certificate, error) {
@@ -316,7 +324,8 @@ func parseCertificate(text string) (*x509.Certificate, error) {
 // matcher says how to tell the certificate that a reference describes.
 func matcher(reference, data *document.Node) (func(*x509.Certificate) bool, string, error) {
 	if serial := find(data, ds, "X509IssuerSerial"); serial != nil {
-		issuer, number := ownText(find(serial, ds, "X509IssuerName")), strings.TrimSpace(ownText(find(serial, ds, "X509SerialNumber")))
+		issuer, number := ownText(find(serial, ds,
+			"X509IssuerName")), strings.TrimSpace(ownText(find(serial, ds, "X509SerialNumber")))
 		return func(c *x509.Certificate) bool {
 			return c.SerialNumber.String() == number && sameName(c.Issuer, issuer)
 		}, issuer + ", number " + number, nil
@@ -329,9 +338,14 @@ func matcher(reference, data *document.Node) (func(*x509.Certificate) bool, stri
 		}
 		switch {
 		case strings.HasSuffix(kind, "#ThumbprintSHA1"):
-			return func(c *x509.Certificate) bool { sum := sha1.Sum(c.Raw); return slices.Equal(sum[:], value) }, "the thumbprint " + ownText(identifier), nil
+			return func(c *x509.Certificate) bool {
+				sum := sha1.Sum(c.Raw)
+				return slices.Equal(sum[:], value)
+			}, "the thumbprint " + ownText(identifier), nil
 		case strings.HasSuffix(kind, "#X509SubjectKeyIdentifier"):
-			return func(c *x509.Certificate) bool { return slices.Equal(c.SubjectKeyId, value) }, "the key identifier " + ownText(identifier), nil
+			return func(c *x509.Certificate) bool {
+				return slices.Equal(c.SubjectKeyId, value)
+			}, "the key identifier " + ownText(identifier), nil
 		}
 		return nil, "", fmt.Errorf("the key is referred to as %q, which is not known here", kind)
 	}

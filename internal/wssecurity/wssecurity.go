@@ -108,7 +108,8 @@ func (m *Message) Bytes() []byte {
 
 // Shown writes the envelope with its secrets hidden.
 func (m *Message) Shown(hide string) string {
-	return string(document.CanonicalXML(m.Root, m.Root, document.Canonical{Inclusive: true, Comments: true, Hide: hide}))
+	return string(document.CanonicalXML(m.Root, m.Root,
+		document.Canonical{Inclusive: true, Comments: true, Hide: hide}))
 }
 
 // TakeSecurity puts the Security block of another message in the place of its own,
@@ -157,7 +158,9 @@ func (m *Message) secured() *document.Node {
 		}
 	}
 	m.security.AppendAttributes(document.Attribute{
-		Name: document.Name{Space: envelope.Space, Prefix: envelope.Prefix, Local: "mustUnderstand"}, Value: map[soap.Version]string{soap.V11: "1", soap.V12: "true"}[m.version]})
+		Name:  document.Name{Space: envelope.Space, Prefix: envelope.Prefix, Local: "mustUnderstand"},
+		Value: map[soap.Version]string{soap.V11: "1", soap.V12: "true"}[m.version],
+	})
 	if envelope.Prefix == "" {
 		// An attribute without a prefix would have no namespace.
 		last := len(m.security.Attributes()) - 1
@@ -200,7 +203,8 @@ func idOf(n *document.Node) string {
 	for _, a := range n.Attributes() {
 		switch {
 		case a.Name.Space == wsu && a.Name.Local == "Id",
-			a.Name.Space == "" && a.Name.Local == "Id" && (n.Name().Space == ds || n.Name().Space == xenc || n.Name().Space == wsse),
+			a.Name.Space == "" && a.Name.Local == "Id" &&
+				(n.Name().Space == ds || n.Name().Space == xenc || n.Name().Space == wsse),
 			a.Name.Space == "" && a.Name.Local == "ID" && n.Name().Space == saml2,
 			a.Name.Space == "http://www.w3.org/XML/1998/namespace" && a.Name.Local == "id":
 			return a.Value
@@ -219,7 +223,8 @@ func identify(n *document.Node, what string) string {
 		n.AppendAttributes(document.Attribute{Name: document.Name{Local: "Id"}, Value: id})
 		return id
 	}
-	n.AppendAttributes(declaration(prefixes[wsu], wsu), document.Attribute{Name: document.Name{Space: wsu, Prefix: prefixes[wsu], Local: "Id"}, Value: id})
+	n.AppendAttributes(declaration(prefixes[wsu], wsu),
+		document.Attribute{Name: document.Name{Space: wsu, Prefix: prefixes[wsu], Local: "Id"}, Value: id})
 	return id
 }
 
@@ -270,7 +275,8 @@ func (m *Message) AddUsernameToken(t UsernameToken) {
 	password.Secret = true
 	token.AppendItems(with(element(wsse, "Password", password), "Type", userNameProfile+kind))
 	if t.Nonce != nil {
-		token.AppendItems(with(element(wsse, "Nonce", text(base64.StdEncoding.EncodeToString(t.Nonce))), "EncodingType", soapMessageSecurity+"#Base64Binary"))
+		token.AppendItems(with(element(wsse, "Nonce", text(base64.StdEncoding.EncodeToString(t.Nonce))), "EncodingType",
+			soapMessageSecurity+"#Base64Binary"))
 	}
 	if created != "" {
 		token.AppendItems(element(wsu, "Created", text(created)))
@@ -282,7 +288,8 @@ func (m *Message) AddUsernameToken(t UsernameToken) {
 // Its namespaces must be declared on it.
 func (m *Message) AddAssertion(assertion *document.Node) error {
 	if assertion.Name().Local != "Assertion" || assertion.Name().Space != saml2 {
-		return fmt.Errorf("the token is no SAML 2.0 assertion, but the element %s in %q", assertion.Name().Local, assertion.Name().Space)
+		return fmt.Errorf("the token is no SAML 2.0 assertion, but the element %s in %q", assertion.Name().Local,
+			assertion.Name().Space)
 	}
 	m.prepend(assertion)
 	return nil

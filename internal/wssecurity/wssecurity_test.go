@@ -31,8 +31,11 @@ const envelope = `<?xml version="1.0"?>
 
 func pair(t testing.TB, key crypto.Signer, name string) *keys.Pair {
 	t.Helper()
-	template := &x509.Certificate{SerialNumber: big.NewInt(4711), Subject: pkix.Name{CommonName: name, Organization: []string{"Heatherfold Honey Co-operative"}},
-		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour), SubjectKeyId: []byte(name)}
+	template := &x509.Certificate{
+		SerialNumber: big.NewInt(4711),
+		Subject:      pkix.Name{CommonName: name, Organization: []string{"Heatherfold Honey Co-operative"}},
+		NotBefore:    time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour), SubjectKeyId: []byte(name),
+	}
 	raw, err := x509.CreateCertificate(rand.Reader, template, template, key.Public(), key)
 	require.NoError(t, err)
 	certificate, err := x509.ParseCertificate(raw)
@@ -62,7 +65,8 @@ func parse(t *testing.T, data []byte) *wssecurity.Message {
 // What is written is read again, and holds; one letter changed anywhere that is
 // signed, and it does not.
 func TestSignAndVerify(t *testing.T) {
-	own, curve, curve384, stranger := rsaPair(t, "lab"), ecPair(t, elliptic.P256()), ecPair(t, elliptic.P384()), rsaPair(t, "stranger")
+	own, curve, curve384, stranger := rsaPair(t, "lab"), ecPair(t, elliptic.P256()), ecPair(t,
+		elliptic.P384()), rsaPair(t, "stranger")
 	cases := []struct {
 		name string
 		wssecurity.Signing
@@ -96,10 +100,14 @@ func TestSignAndVerify(t *testing.T) {
 			assert.Equal(t, c.Parts, found[0].Covers)
 			assert.True(t, found[0].Signer.Equal(c.Pair.Leaf()))
 
-			for from, to := range map[string]string{"L-2201": "L-2202", "heather bell 9": "heather bell 8", "//lab.": "//lob.", "Created>20": "Created>21"} {
+			for from, to := range map[string]string{
+				"L-2201": "L-2202", "heather bell 9": "heather bell 8",
+				"//lab.": "//lob.", "Created>20": "Created>21",
+			} {
 				changed := strings.Replace(sent, from, to, 1)
 				require.NotEqual(t, sent, changed)
-				assert.ErrorContains(t, parse(t, []byte(changed)).Verify(trust)[0].Problem, "was changed after it was signed", to)
+				assert.ErrorContains(t, parse(t, []byte(changed)).Verify(trust)[0].Problem,
+					"was changed after it was signed", to)
 			}
 			changed := strings.Replace(sent, "URI=\"#part", "URI=\"#nothing", 1)
 			assert.Error(t, parse(t, []byte(changed)).Verify(trust)[0].Problem)
@@ -110,11 +118,17 @@ func TestSignAndVerify(t *testing.T) {
 			assert.Error(t, parse(t, []byte(sent)).Verify(wssecurity.Trust{Roots: roots, Certificates: nil})[0].Problem)
 		})
 	}
-	_, err := parse(t, []byte(envelope)).Sign(wssecurity.Signing{Pair: curve, Algorithm: "rsa-sha256", Parts: []string{"body"}})
+	_, err := parse(t, []byte(envelope)).Sign(wssecurity.Signing{
+		Pair: curve, Algorithm: "rsa-sha256",
+		Parts: []string{"body"},
+	})
 	assert.ErrorContains(t, err, "does not go with the key (EC P-256)")
 	_, err = parse(t, []byte(envelope)).Sign(wssecurity.Signing{Pair: own, Parts: []string{"From"}})
 	assert.ErrorContains(t, err, "there is no From to sign or encrypt; the header has: Security, To")
-	_, err = parse(t, []byte(envelope)).Sign(wssecurity.Signing{Pair: own, Reference: "assertion", Parts: []string{"body"}})
+	_, err = parse(t, []byte(envelope)).Sign(wssecurity.Signing{
+		Pair: own, Reference: "assertion",
+		Parts: []string{"body"},
+	})
 	assert.ErrorContains(t, err, "put a saml login before")
 }
 
@@ -128,7 +142,8 @@ func TestWrapping(t *testing.T) {
 	sent := string(m.Bytes())
 	start, end := strings.Index(sent, "<soap:Body"), strings.Index(sent, "</soap:Body>")+len("</soap:Body>")
 	body := sent[start:end]
-	moved := strings.Replace(sent[:start], "</soap:Header>", "<wrapper xmlns=\"\">"+body+"</wrapper></soap:Header>", 1) + "<soap:Body><forged xmlns=\"urn:x\"/></soap:Body>" + sent[end:]
+	moved := strings.Replace(sent[:start], "</soap:Header>", "<wrapper xmlns=\"\">"+body+"</wrapper></soap:Header>",
+		1) + "<soap:Body><forged xmlns=\"urn:x\"/></soap:Body>" + sent[end:]
 	found := parse(t, []byte(moved)).Verify(wssecurity.Trust{Certificates: own.Chain})
 	require.Len(t, found, 1)
 	if found[0].Problem == nil {
@@ -147,7 +162,10 @@ func TestEncrypt(t *testing.T) {
 			m.AddUsernameToken(wssecurity.UsernameToken{User: "lab", Password: "heather bell 9"})
 			_, err := m.Sign(wssecurity.Signing{Pair: stranger, Parts: []string{"body", "user"}})
 			require.NoError(t, err)
-			require.NoError(t, m.Encrypt(wssecurity.Encryption{For: receiver.Leaf(), Parts: []string{"body", "user"}, Cipher: name, Transport: transport, Reference: "token"}))
+			require.NoError(t, m.Encrypt(wssecurity.Encryption{
+				For: receiver.Leaf(), Parts: []string{"body", "user"},
+				Cipher: name, Transport: transport, Reference: "token",
+			}))
 			sent := string(m.Bytes())
 			assert.NotContains(t, sent, "L-2201")
 			assert.NotContains(t, sent, "heather bell")
@@ -174,7 +192,10 @@ func TestEncrypt(t *testing.T) {
 			}
 		}
 	}
-	err := parse(t, []byte(envelope)).Encrypt(wssecurity.Encryption{For: ecPair(t, elliptic.P256()).Leaf(), Parts: []string{"body"}})
+	err := parse(t, []byte(envelope)).Encrypt(wssecurity.Encryption{
+		For:   ecPair(t, elliptic.P256()).Leaf(),
+		Parts: []string{"body"},
+	})
 	assert.ErrorContains(t, err, "RSA key")
 	_, err = parse(t, []byte(strings.Replace(envelope, "L-2201", "", 1))).Decrypt(receiver.Key)
 	assert.Error(t, err)
@@ -200,11 +221,19 @@ func TestUsernameToken(t *testing.T) {
 	nonce, err := base64.StdEncoding.DecodeString("LKqI6G/AikKCQrN0zqZFlg==")
 	require.NoError(t, err)
 	// A token as it is published over and over: nonce, created, password and digest.
-	assert.Equal(t, "tuOSpGlFlIXsozq4HFNeeGeFLEI=", wssecurity.PasswordDigest(nonce, "2010-09-16T07:50:45Z", "userpassword"))
+	assert.Equal(t, "tuOSpGlFlIXsozq4HFNeeGeFLEI=",
+		wssecurity.PasswordDigest(nonce, "2010-09-16T07:50:45Z", "userpassword"))
 	m := parse(t, []byte(envelope))
-	m.AddUsernameToken(wssecurity.UsernameToken{User: "lab", Password: "heather bell 9", Digest: true, Nonce: []byte("0123456789abcdef"), Created: time.Unix(1_800_000_000, 0)})
+	m.AddUsernameToken(wssecurity.UsernameToken{
+		User: "lab", Password: "heather bell 9", Digest: true,
+		Nonce: []byte("0123456789abcdef"), Created: time.Unix(1_800_000_000, 0),
+	})
 	text := string(m.Bytes())
-	for _, part := range []string{`#PasswordDigest"`, `MDEyMzQ1Njc4OWFiY2RlZg==`, `<wsu:Created>2027-01-15T08:00:00.000Z`, `soap:mustUnderstand="1"`, wssecurity.PasswordDigest([]byte("0123456789abcdef"), "2027-01-15T08:00:00.000Z", "heather bell 9")} {
+	for _, part := range []string{
+		`#PasswordDigest"`, `MDEyMzQ1Njc4OWFiY2RlZg==`,
+		`<wsu:Created>2027-01-15T08:00:00.000Z`, `soap:mustUnderstand="1"`,
+		wssecurity.PasswordDigest([]byte("0123456789abcdef"), "2027-01-15T08:00:00.000Z", "heather bell 9"),
+	} {
 		assert.Contains(t, text, part)
 	}
 	assert.NotContains(t, text, "heather bell 9")

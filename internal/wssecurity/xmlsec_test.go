@@ -49,16 +49,24 @@ func (x *xmlsec) run(arguments ...string) (string, error) {
 	return string(output), err
 }
 
-var identified = []string{"--id-attr:Id", utility + ":Timestamp", "--id-attr:Id", "http://schemas.xmlsoap.org/soap/envelope/:Body", "--id-attr:Id",
-	"http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-wssecurity-secext-1.0.xsd:UsernameToken", "--id-attr:Id", "http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-wssecurity-secext-1.0.xsd:BinarySecurityToken",
-	"--id-attr:Id", "http://www.w3.org/2005/08/addressing:To"}
+var identified = []string{
+	"--id-attr:Id", utility + ":Timestamp", "--id-attr:Id", "http://schemas.xmlsoap.org/soap/envelope/:Body",
+	"--id-attr:Id",
+	"http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-wssecurity-secext-1.0.xsd:UsernameToken", "--id-attr:Id",
+	"http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-wssecurity-secext-1.0.xsd:BinarySecurityToken",
+	"--id-attr:Id", "http://www.w3.org/2005/08/addressing:To",
+}
 
 // What is signed here xmlsec1 verifies; one letter changed, and it does not.
 func TestSignaturesByXmlsec(t *testing.T) {
 	rsaKey, curve := rsaPair(t, "lab"), ecPair(t, elliptic.P256())
 	for _, s := range []wssecurity.Signing{
-		{Pair: rsaKey}, {Pair: rsaKey, Algorithm: "rsa-sha1", SHA1: true, Reference: "issuer"}, {Pair: rsaKey, Algorithm: "rsa-sha512", Reference: "thumbprint"},
-		{Pair: rsaKey, Inclusive: []string{"unused", "soap"}}, {Pair: curve}, {Pair: ecPair(t, elliptic.P384()), Algorithm: "ecdsa-sha384", Reference: "certificate"},
+		{Pair: rsaKey},
+		{Pair: rsaKey, Algorithm: "rsa-sha1", SHA1: true, Reference: "issuer"},
+		{Pair: rsaKey, Algorithm: "rsa-sha512", Reference: "thumbprint"},
+		{Pair: rsaKey, Inclusive: []string{"unused", "soap"}},
+		{Pair: curve},
+		{Pair: ecPair(t, elliptic.P384()), Algorithm: "ecdsa-sha384", Reference: "certificate"},
 	} {
 		x := newXmlsec(t, s.Pair)
 		m := parse(t, []byte(envelope))
@@ -79,8 +87,12 @@ func TestSignaturesByXmlsec(t *testing.T) {
 
 // What xmlsec1 signs is verified here.
 func TestSignaturesOfXmlsec(t *testing.T) {
-	for algorithm, p := range map[string]*keys.Pair{"http://www.w3.org/2001/04/xmldsig-more#rsa-sha256": rsaPair(t, "lab"), "http://www.w3.org/2001/04/xmldsig-more#ecdsa-sha256": ecPair(t, elliptic.P256())} {
-		for _, form := range []string{"http://www.w3.org/2001/10/xml-exc-c14n#", "http://www.w3.org/TR/2001/REC-xml-c14n-20010315", "http://www.w3.org/2001/10/xml-exc-c14n#WithComments"} {
+	for algorithm, p := range map[string]*keys.Pair{"http://www.w3.org/2001/04/xmldsig-more#rsa-sha256": rsaPair(t,
+		"lab"), "http://www.w3.org/2001/04/xmldsig-more#ecdsa-sha256": ecPair(t, elliptic.P256())} {
+		for _, form := range []string{
+			"http://www.w3.org/2001/10/xml-exc-c14n#",
+			"http://www.w3.org/TR/2001/REC-xml-c14n-20010315", "http://www.w3.org/2001/10/xml-exc-c14n#WithComments",
+		} {
 			x := newXmlsec(t, p)
 			template := strings.NewReplacer(
 				"<soap:Body>", `<soap:Body xmlns:wsu="`+utility+`" wsu:Id="the-body"><!-- a comment -->`,
@@ -88,7 +100,10 @@ func TestSignaturesOfXmlsec(t *testing.T) {
 <CanonicalizationMethod Algorithm="`+form+`"/><SignatureMethod Algorithm="`+algorithm+`"/><Reference URI="#the-body"><Transforms><Transform Algorithm="`+form+`"/></Transforms><DigestMethod Algorithm="http://www.w3.org/2001/04/xmlenc#sha256"/><DigestValue/></Reference></SignedInfo><SignatureValue/><KeyInfo><X509Data><X509Certificate/></X509Data></KeyInfo></Signature></wsse:Security>`,
 			).Replace(envelope)
 			x.write("template.xml", template)
-			output, err := x.run(append(append([]string{"--sign", "--privkey-pem", "key.pem,cert.pem", "--output", "signed.xml"}, identified...), "template.xml")...)
+			output, err := x.run(append(append([]string{
+				"--sign", "--privkey-pem", "key.pem,cert.pem", "--output",
+				"signed.xml",
+			}, identified...), "template.xml")...)
 			require.NoError(t, err, output)
 			signed, err := os.ReadFile(filepath.Join(x.dir, "signed.xml"))
 			require.NoError(t, err)
@@ -111,13 +126,17 @@ func TestEncryptionByXmlsec(t *testing.T) {
 	x := newXmlsec(t, receiver)
 	for _, cipher := range wssecurity.Ciphers {
 		m := parse(t, []byte(envelope))
-		require.NoError(t, m.Encrypt(wssecurity.Encryption{For: receiver.Leaf(), Parts: []string{"body"}, Cipher: cipher, Reference: "certificate"}))
+		require.NoError(t, m.Encrypt(wssecurity.Encryption{
+			For: receiver.Leaf(), Parts: []string{"body"},
+			Cipher: cipher, Reference: "certificate",
+		}))
 		sent := string(m.Bytes())
 		key := encryptedKey.FindString(sent)
 		key = regexp.MustCompile(`(?s)<ds:KeyInfo.*</ds:KeyInfo>`).ReplaceAllString(key, "")
 		moved := encryptedKey.ReplaceAllString(sent, "")
 		at := strings.LastIndex(moved, "<xenc:CipherData>")
-		moved = moved[:at] + `<ds:KeyInfo xmlns:ds="http://www.w3.org/2000/09/xmldsig#">` + key + `</ds:KeyInfo>` + moved[at:]
+		moved = moved[:at] + `<ds:KeyInfo xmlns:ds="http://www.w3.org/2000/09/xmldsig#">` + key + `</ds:KeyInfo>` +
+			moved[at:]
 		x.write("sealed.xml", moved)
 		output, err := x.run("--decrypt", "--privkey-pem", "key.pem", "sealed.xml")
 		require.NoError(t, err, "%s\n%s\n%s", cipher, output, moved)
@@ -129,20 +148,27 @@ func TestEncryptionByXmlsec(t *testing.T) {
 func TestEncryptionOfXmlsec(t *testing.T) {
 	receiver := rsaPair(t, "receiver")
 	x := newXmlsec(t, receiver)
-	for _, cipher := range []string{"http://www.w3.org/2001/04/xmlenc#aes128-cbc", "http://www.w3.org/2001/04/xmlenc#aes256-cbc", "http://www.w3.org/2009/xmlenc11#aes128-gcm", "http://www.w3.org/2009/xmlenc11#aes256-gcm"} {
+	for _, cipher := range []string{
+		"http://www.w3.org/2001/04/xmlenc#aes128-cbc",
+		"http://www.w3.org/2001/04/xmlenc#aes256-cbc", "http://www.w3.org/2009/xmlenc11#aes128-gcm",
+		"http://www.w3.org/2009/xmlenc11#aes256-gcm",
+	} {
 		x.write("template.xml", `<EncryptedData xmlns="http://www.w3.org/2001/04/xmlenc#" Id="d" Type="http://www.w3.org/2001/04/xmlenc#Content"><EncryptionMethod Algorithm="`+cipher+`"/>
 <KeyInfo xmlns="http://www.w3.org/2000/09/xmldsig#"><EncryptedKey xmlns="http://www.w3.org/2001/04/xmlenc#"><EncryptionMethod Algorithm="http://www.w3.org/2001/04/xmlenc#rsa-oaep-mgf1p"/><CipherData><CipherValue/></CipherData></EncryptedKey></KeyInfo><CipherData><CipherValue/></CipherData></EncryptedData>`)
 		x.write("plain.xml", envelope)
 		size := map[bool]string{true: "aes-128", false: "aes-256"}[strings.Contains(cipher, "128")]
-		output, err := x.run("--encrypt", "--pubkey-cert-pem", "cert.pem", "--session-key", size, "--xml-data", "plain.xml", "--node-xpath", "//*[local-name()='Body']/*", "--output", "sealed.xml", "template.xml")
+		output, err := x.run("--encrypt", "--pubkey-cert-pem", "cert.pem", "--session-key", size, "--xml-data",
+			"plain.xml", "--node-xpath", "//*[local-name()='Body']/*", "--output", "sealed.xml", "template.xml")
 		require.NoError(t, err, output)
 		data, err := os.ReadFile(filepath.Join(x.dir, "sealed.xml"))
 		require.NoError(t, err)
 		sealed := string(data)
 		key := regexp.MustCompile(`(?s)<EncryptedKey.*</EncryptedKey>`).FindString(sealed)
 		sealed = regexp.MustCompile(`(?s)<KeyInfo.*</KeyInfo>`).ReplaceAllString(sealed, "")
-		key = strings.Replace(key, "</EncryptedKey>", `<ReferenceList><DataReference URI="#d"/></ReferenceList></EncryptedKey>`, 1)
-		sealed = strings.Replace(sealed, "<soap:Header>", `<soap:Header><wsse:Security xmlns:wsse="http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-wssecurity-secext-1.0.xsd">`+key+`</wsse:Security>`, 1)
+		key = strings.Replace(key, "</EncryptedKey>",
+			`<ReferenceList><DataReference URI="#d"/></ReferenceList></EncryptedKey>`, 1)
+		sealed = strings.Replace(sealed, "<soap:Header>",
+			`<soap:Header><wsse:Security xmlns:wsse="http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-wssecurity-secext-1.0.xsd">`+key+`</wsse:Security>`, 1)
 		m := parse(t, []byte(sealed))
 		_, err = m.Decrypt(receiver.Key)
 		require.NoError(t, err, "%s\n%s", cipher, sealed)

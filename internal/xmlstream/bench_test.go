@@ -11,7 +11,8 @@ import (
 // lots writes a document of about size bytes, of the kind that services answer.
 func lots(size int) []byte {
 	var out bytes.Buffer
-	out.WriteString(`<?xml version="1.0" encoding="UTF-8"?>` + "\n" + `<h:lots xmlns:h="urn:heatherfold:lots" xmlns:xsi="http://www.w3.org/2001/XMLSchema-instance">` + "\n")
+	out.WriteString(`<?xml version="1.0" encoding="UTF-8"?>` + "\n" +
+		`<h:lots xmlns:h="urn:heatherfold:lots" xmlns:xsi="http://www.w3.org/2001/XMLSchema-instance">` + "\n")
 	for i := 0; out.Len() < size; i++ {
 		fmt.Fprintf(&out, `  <h:lot id="L-%07d" depot="north">
     <h:keeper>Beekeeper No. %d &amp; daughters</h:keeper>

@@ -36,7 +36,8 @@ var class = func() (table [256]uint8) {
 
 // IsChar says whether XML can carry the character (XML 1.0, production 2).
 func IsChar(r rune) bool {
-	return r >= 0x20 && r <= 0xD7FF || r == '\t' || r == '\n' || r == '\r' || r >= 0xE000 && r <= 0xFFFD || r >= 0x10000 && r <= utf8.MaxRune
+	return r >= 0x20 && r <= 0xD7FF || r == '\t' || r == '\n' || r == '\r' || r >= 0xE000 && r <= 0xFFFD ||
+		r >= 0x10000 && r <= utf8.MaxRune
 }
 
 // IsNameStart says whether a name may begin with the character (XML 1.0, fifth

@@ -77,7 +77,8 @@ func judge(t *testing.T, file string, attributes map[string]string) string {
 		return "other edition"
 	}
 	if wanted != (err == nil) {
-		t.Errorf("%s (%s, section %s, edition %q, namespaces %q): %s, but %v", attributes["ID"], file, attributes["SECTIONS"], attributes["EDITION"], attributes["NAMESPACE"], attributes["TYPE"], err)
+		t.Errorf("%s (%s, section %s, edition %q, namespaces %q): %s, but %v", attributes["ID"], file,
+			attributes["SECTIONS"], attributes["EDITION"], attributes["NAMESPACE"], attributes["TYPE"], err)
 		return "wrong"
 	}
 	return attributes["TYPE"]

@@ -37,7 +37,8 @@ func (r *Reader) declaration() error {
 	if d.found && !isEncodingName(encoding) {
 		return r.failf(0, "%q is not the name of an encoding", encoding)
 	}
-	if d.found && r.declaredMustMatch && r.encoding == "UTF-16" && !strings.HasPrefix(strings.ToLower(encoding), "utf-16") && !strings.EqualFold(encoding, "iso-10646-ucs-2") {
+	if d.found && r.declaredMustMatch && r.encoding == "UTF-16" &&
+		!strings.HasPrefix(strings.ToLower(encoding), "utf-16") && !strings.EqualFold(encoding, "iso-10646-ucs-2") {
 		return r.failf(0, "it declares itself as %s, but is written as UTF-16", encoding)
 	}
 	standalone, err := d.pseudo("standalone")

@@ -262,7 +262,9 @@ func singleBytes(charset string) (table [256]rune, err error) {
 	found, err := htmlindex.Get(charset)
 	single, ok := found.(*charmap.Charmap)
 	if err != nil || !ok {
-		return table, fmt.Errorf("the character set %q is not one that can be read; UTF-8, UTF-16 and those of one byte a character can", charset)
+		return table, fmt.Errorf(
+			"the character set %q is not one that can be read; UTF-8, UTF-16 and those of one byte a character can",
+			charset)
 	}
 	for c := range table {
 		table[c] = single.DecodeByte(byte(c))

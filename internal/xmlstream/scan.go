@@ -153,7 +153,8 @@ func (r *Reader) scanOutside(b []byte) (Kind, int, error) {
 		if r.rooted {
 			return None, 0, r.failf(i, "text after the root element")
 		}
-		return None, 0, r.failf(i, "it does not begin with < as XML does, but with %s", excerpt.Quote(string(b[i:min(len(b), i+excerpt.Most)])))
+		return None, 0, r.failf(i, "it does not begin with < as XML does, but with %s",
+			excerpt.Quote(string(b[i:min(len(b), i+excerpt.Most)])))
 	}
 	return None, i, nil
 }
@@ -175,7 +176,8 @@ func (r *Reader) character(b []byte, at int) (size int, err error) {
 			}
 			return 0, r.failf(at, "it ends in the middle of a character")
 		}
-		return 0, r.failf(at, "the byte %02X is not UTF-8 here; if the text is in another encoding, it must say so", b[0])
+		return 0, r.failf(at, "the byte %02X is not UTF-8 here; if the text is in another encoding, it must say so",
+			b[0])
 	}
 	if char == 0xFFFE || char == 0xFFFF {
 		return 0, r.badCharacter(char, at)
@@ -196,13 +198,15 @@ func (r *Reader) reference(b []byte, at int) (char rune, used int, err error) {
 			return 0, 0, nil
 		}
 		// A reference may have any number of leading zeros.
-		if digits := bytes.TrimLeft(b[min(len(b), 2):], "x0"); bytes.HasPrefix(b, []byte("&#")) && len(b) >= 64 && len(digits) < len(b)-40 {
+		if digits := bytes.TrimLeft(b[min(len(b), 2):], "x0"); bytes.HasPrefix(b,
+			[]byte("&#")) && len(b) >= 64 && len(digits) < len(b)-40 {
 			if end = bytes.IndexByte(b, ';'); end < 0 && !r.eof {
 				return 0, 0, nil
 			}
 		}
 		if end < 0 {
-			return 0, 0, r.failf(at, "& begins a reference like &amp; and this one has no end; for the sign itself write &amp;")
+			return 0, 0, r.failf(at,
+				"& begins a reference like &amp; and this one has no end; for the sign itself write &amp;")
 		}
 	}
 	name := string(b[1:end])
@@ -231,7 +235,8 @@ func (r *Reader) reference(b []byte, at int) (char rune, used int, err error) {
 	if !IsName(name) {
 		return 0, 0, r.failf(at, "& must be written &amp; where it does not begin a reference")
 	}
-	return 0, 0, r.failf(at, "the entity &%s; is not declared; XML knows amp, lt, gt, quot and apos without a DOCTYPE", name)
+	return 0, 0, r.failf(at, "the entity &%s; is not declared; XML knows amp, lt, gt, quot and apos without a DOCTYPE",
+		name)
 }
 
 func codePoint(digits string) (rune, bool) {
@@ -300,7 +305,8 @@ func (r *Reader) checked(b []byte, at int) ([]byte, error) {
 		case c >= utf8.RuneSelf:
 			char, size := utf8.DecodeRune(b[i:])
 			if char == utf8.RuneError && size == 1 {
-				return nil, r.failf(at+i, "the byte %02X is not UTF-8 here; if the text is in another encoding, it must say so", c)
+				return nil, r.failf(at+i,
+					"the byte %02X is not UTF-8 here; if the text is in another encoding, it must say so", c)
 			}
 			if char == 0xFFFE || char == 0xFFFF {
 				return nil, r.badCharacter(char, at+i)
@@ -362,7 +368,8 @@ func (r *Reader) scanInstruction(b []byte) (Kind, int, error) {
 	case !IsName(name):
 		return None, 0, r.failf(2, "%q is not a name for a processing instruction", name)
 	case strings.Contains(name, ":"):
-		return None, 0, r.failf(2, "the name %s of a processing instruction cannot hold a colon (Namespaces in XML)", name)
+		return None, 0, r.failf(2, "the name %s of a processing instruction cannot hold a colon (Namespaces in XML)",
+			name)
 	}
 	data := blanks(b[:end], target)
 	text, err := r.checked(b[data:end], data)

@@ -252,7 +252,8 @@ func (r *Reader) more() (bool, error) {
 	}
 	if r.end > len(r.buf)/2 {
 		if len(r.buf) > r.options.MaxToken {
-			return false, r.limit("something begins here that is longer than %d MiB and cannot be taken in pieces", r.options.MaxToken>>20)
+			return false, r.limit("something begins here that is longer than %d MiB and cannot be taken in pieces",
+				r.options.MaxToken>>20)
 		}
 		r.buf = append(r.buf, make([]byte, len(r.buf))...)
 	}

@@ -92,13 +92,22 @@ func TestTokens(t *testing.T) {
 func TestText(t *testing.T) {
 	for _, c := range []struct{ document, want string }{
 		{"<a>&#xaF;&#xAf;&#0065;&quot;&apos;&gt;</a>", "1:1 start {}a\ntext \"\u00af\u00afA\\\"'>\"\nend a\n"},
-		{"<a b='&#" + strings.Repeat("0", 60) + "65;'>&#x" + strings.Repeat("0", 90) + "42;</a>", "1:1 start {}a 1:4 {}b=\"A\"\ntext \"B\"\nend a\n"},
+		{
+			"<a b='&#" + strings.Repeat("0", 60) + "65;'>&#x" + strings.Repeat("0", 90) + "42;</a>",
+			"1:1 start {}a 1:4 {}b=\"A\"\ntext \"B\"\nend a\n",
+		},
 		{"<a>\r\r\n\n\r</a>", "1:1 start {}a\ntext \"\\n\\n\\n\\n\"\nend a\n"},
 		{"<a b='\r\n\t&#13;&#10;&#9;\r'/>", "1:1 start {}a 1:4 {}b=\"  \\r\\n\\t \"\nend a\n"},
 		{"<a><?b c?d>?><?e?></a>", "1:1 start {}a\n1:4 instruction b \"c?d>\"\n1:14 instruction e \"\"\nend a\n"},
-		{"<a><!---->\r\n<!-- x\r\n--></a>", "1:1 start {}a\n1:4 comment \"\"\ntext \"\\n\"\n2:1 comment \" x\\n\"\nend a\n"},
+		{
+			"<a><!---->\r\n<!-- x\r\n--></a>",
+			"1:1 start {}a\n1:4 comment \"\"\ntext \"\\n\"\n2:1 comment \" x\\n\"\nend a\n",
+		},
 		{"<a><![CDATA[]]]]>]&gt;<![CDATA[]]></a >", "1:1 start {}a\ntext \"]]]>\"\nend a\n"},
-		{"<a xml:lang='de' xmlns:xml='http://www.w3.org/XML/1998/namespace'/>", "1:1 start {}a 1:4 {http://www.w3.org/XML/1998/namespace}xml:lang=\"de\" 1:18 {http://www.w3.org/2000/xmlns/}xmlns:xml=\"http://www.w3.org/XML/1998/namespace\"\nend a\n"},
+		{
+			"<a xml:lang='de' xmlns:xml='http://www.w3.org/XML/1998/namespace'/>",
+			"1:1 start {}a 1:4 {http://www.w3.org/XML/1998/namespace}xml:lang=\"de\" 1:18 {http://www.w3.org/2000/xmlns/}xmlns:xml=\"http://www.w3.org/XML/1998/namespace\"\nend a\n",
+		},
 		{"<é ü='1'\n>\U0001D11E</é>", "1:1 start {}é 1:4 {}ü=\"1\"\ntext \"𝄞\"\nend é\n"},
 	} {
 		for chunk := 8; chunk < 40; chunk++ {
@@ -136,33 +145,78 @@ func TestEncodings(t *testing.T) {
 	}{
 		{"UTF-8", "", text, "Hönig € 𝄞"},
 		{"UTF-8 with a mark", "", "\ufeff" + text, "Hönig € 𝄞"},
-		{"UTF-8 by the transport, whatever is declared", "utf-8", `<?xml version="1.0" encoding="us-ascii"?>` + text, "Hönig € 𝄞"},
+		{
+			"UTF-8 by the transport, whatever is declared", "utf-8", `<?xml version="1.0" encoding="us-ascii"?>` + text,
+			"Hönig € 𝄞",
+		},
 		{"UTF-16 big with a mark", "", string(pairs(text, true, true)), "Hönig € 𝄞"},
 		{"UTF-16 little with a mark", "", string(pairs(text, false, true)), "Hönig € 𝄞"},
 		{"UTF-16 big without", "", string(pairs(text, true, false)), "Hönig € 𝄞"},
 		{"UTF-16 little without", "utf-16", string(pairs(text, false, false)), "Hönig € 𝄞"},
-		{"UTF-16 declared", "", string(pairs(`<?xml version="1.0" encoding="UTF-16"?>`+text, false, true)), "Hönig € 𝄞"},
+		{
+			"UTF-16 declared", "", string(pairs(`<?xml version="1.0" encoding="UTF-16"?>`+text, false, true)),
+			"Hönig € 𝄞",
+		},
 		{"a mark before what the transport says", "iso-8859-1", string(pairs(text, false, true)), "Hönig € 𝄞"},
-		{"ISO-8859-1 declared", "", `<?xml version="1.0" encoding="ISO-8859-1"?>` + single(latin, "ö", "\xf6"), "Hönig"},
+		{
+			"ISO-8859-1 declared", "", `<?xml version="1.0" encoding="ISO-8859-1"?>` + single(latin, "ö", "\xf6"),
+			"Hönig",
+		},
 		{"ISO-8859-1 by the transport", "ISO-8859-1", single(latin, "ö", "\xf6"), "Hönig"},
 		{"a control character of ISO-8859-1", "iso-8859-1", "<p>\x80</p>", "\u0080"},
 		{"windows-1252", "", `<?xml version='1.0' encoding='windows-1252'?>` + "<p>\x80 5</p>", "€ 5"},
 		{"iso-8859-2 as another", "iso-8859-2", "<p>\xb3</p>", "ł"},
 		{"US-ASCII", "us-ascii", "<p>&#246;</p>", "ö"},
-		{"US-ASCII that is not", "us-ascii", "<p>\xf6</p>", "! line 1, column 4: the byte F6 is no character of us-ascii"},
-		{"windows-1252 without a meaning", "windows-1252", "<p>\x81</p>", "! line 1, column 4: the byte 81 is no character of windows-1252"},
-		{"half a pair", "", string(pairs("<p>", true, true)) + "\xd8\x00\x00<", "! line 1, column 4: it is UTF-16 and holds half a surrogate pair"},
-		{"half a character", "", string(pairs("<p/>", true, true)) + "\x00", "! line 1, column 5: it is UTF-16 and ends in the middle of a character"},
-		{"not UTF-8", "", "<p>H\xf6nig</p>", "! line 1, column 5: the byte F6 is not UTF-8 here; if the text is in another encoding, it must say so"},
-		{"overlong", "", "<p>\xc0\xaf</p>", "! line 1, column 4: the byte C0 is not UTF-8 here; if the text is in another encoding, it must say so"},
-		{"UTF-16 declared in bytes", "", `<?xml version="1.0" encoding="UTF-16"?><p/>`, "! line 1, column 1: it declares itself as UTF-16, but is not written so"},
-		{"UTF-8 declared in UTF-16", "", string(pairs(`<?xml version="1.0" encoding="utf-8"?><p/>`, true, true)), "! line 1, column 1: it declares itself as utf-8, but is written as UTF-16"},
+		{
+			"US-ASCII that is not", "us-ascii", "<p>\xf6</p>",
+			"! line 1, column 4: the byte F6 is no character of us-ascii",
+		},
+		{
+			"windows-1252 without a meaning", "windows-1252", "<p>\x81</p>",
+			"! line 1, column 4: the byte 81 is no character of windows-1252",
+		},
+		{
+			"half a pair", "", string(pairs("<p>", true, true)) + "\xd8\x00\x00<",
+			"! line 1, column 4: it is UTF-16 and holds half a surrogate pair",
+		},
+		{
+			"half a character", "", string(pairs("<p/>", true, true)) + "\x00",
+			"! line 1, column 5: it is UTF-16 and ends in the middle of a character",
+		},
+		{
+			"not UTF-8", "", "<p>H\xf6nig</p>",
+			"! line 1, column 5: the byte F6 is not UTF-8 here; if the text is in another encoding, it must say so",
+		},
+		{
+			"overlong", "", "<p>\xc0\xaf</p>",
+			"! line 1, column 4: the byte C0 is not UTF-8 here; if the text is in another encoding, it must say so",
+		},
+		{
+			"UTF-16 declared in bytes", "", `<?xml version="1.0" encoding="UTF-16"?><p/>`,
+			"! line 1, column 1: it declares itself as UTF-16, but is not written so",
+		},
+		{
+			"UTF-8 declared in UTF-16", "", string(pairs(`<?xml version="1.0" encoding="utf-8"?><p/>`, true, true)),
+			"! line 1, column 1: it declares itself as utf-8, but is written as UTF-16",
+		},
 		{"UTF-16LE by the transport", "utf-16le", string(pairs(text, false, false)), "Hönig € 𝄞"},
 		{"UTF-16BE by the transport", "UTF-16BE", string(pairs(text, true, false)), "Hönig € 𝄞"},
-		{"a mark of UTF-8 and another name", "", "\ufeff" + `<?xml version="1.0" encoding="iso-8859-1"?><p/>`, "! line 1, column 1: it declares itself as iso-8859-1, but begins with the mark of UTF-8"},
-		{"no name, where the transport says it", "utf-8", `<?xml version="1.0" encoding="8bit"?><p/>`, `! line 1, column 1: "8bit" is not the name of an encoding`},
-		{"declared without quotes", "", `<?xml version="1.0" encoding=utf-8?><p/>`, "! line 1, column 30: the value of encoding in the XML declaration must stand in quotes"},
-		{"unknown", "ebcdic", "<p/>", `! line 1, column 1: the character set "ebcdic" is not one that can be read; UTF-8, UTF-16 and those of one byte a character can`},
+		{
+			"a mark of UTF-8 and another name", "", "\ufeff" + `<?xml version="1.0" encoding="iso-8859-1"?><p/>`,
+			"! line 1, column 1: it declares itself as iso-8859-1, but begins with the mark of UTF-8",
+		},
+		{
+			"no name, where the transport says it", "utf-8", `<?xml version="1.0" encoding="8bit"?><p/>`,
+			`! line 1, column 1: "8bit" is not the name of an encoding`,
+		},
+		{
+			"declared without quotes", "", `<?xml version="1.0" encoding=utf-8?><p/>`,
+			"! line 1, column 30: the value of encoding in the XML declaration must stand in quotes",
+		},
+		{
+			"unknown", "ebcdic", "<p/>",
+			`! line 1, column 1: the character set "ebcdic" is not one that can be read; UTF-8, UTF-16 and those of one byte a character can`,
+		},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			for _, r := range []*Reader{
@@ -232,14 +286,29 @@ func TestNotWellFormed(t *testing.T) {
 		{"<?xml", "line 1, column 6: it ends inside a processing instruction"},
 		{"<?xml version='1.0'", "line 1, column 1: the XML declaration has no end"},
 		{"<?xml encoding='utf-8'?><a/>", "line 1, column 7: the XML declaration must begin with version"},
-		{"<?xml version=1.0?><a/>", "line 1, column 15: the value of version in the XML declaration must stand in quotes"},
+		{
+			"<?xml version=1.0?><a/>",
+			"line 1, column 15: the value of version in the XML declaration must stand in quotes",
+		},
 		{"<?xml version '1.0'?><a/>", "line 1, column 15: version in the XML declaration needs = and a value"},
 		{"<?xml version='1.0?><a/>", "line 1, column 15: the value of version in the XML declaration has no end"},
-		{"<?xml version='1.0' encoding='8bit'?><a/>", `line 1, column 1: the character set "8bit" is not one that can be read; UTF-8, UTF-16 and those of one byte a character can`},
-		{"<?xml version='1.0' standalone='yes' encoding='utf-8'?><a/>", `line 1, column 38: "encoding='utf-8'" cannot stand in the XML declaration: it has version, encoding and standalone, in this order`},
-		{"<?xml version='1.0' lang='de'?><a/>", `line 1, column 21: "lang='de'" cannot stand in the XML declaration: it has version, encoding and standalone, in this order`},
+		{
+			"<?xml version='1.0' encoding='8bit'?><a/>",
+			`line 1, column 1: the character set "8bit" is not one that can be read; UTF-8, UTF-16 and those of one byte a character can`,
+		},
+		{
+			"<?xml version='1.0' standalone='yes' encoding='utf-8'?><a/>",
+			`line 1, column 38: "encoding='utf-8'" cannot stand in the XML declaration: it has version, encoding and standalone, in this order`,
+		},
+		{
+			"<?xml version='1.0' lang='de'?><a/>",
+			`line 1, column 21: "lang='de'" cannot stand in the XML declaration: it has version, encoding and standalone, in this order`,
+		},
 		{"<![CDATA[x]]><a/>", "line 1, column 1: a CDATA section cannot stand outside of the root element"},
-		{"<a><!ELEMENT b></a>", "line 1, column 4: <! begins a comment (<!--) or a CDATA section (<![CDATA[) here, and this is neither"},
+		{
+			"<a><!ELEMENT b></a>",
+			"line 1, column 4: <! begins a comment (<!--) or a CDATA section (<![CDATA[) here, and this is neither",
+		},
 		{"<a></ b></a>", `line 1, column 4: "</ b>" is not an end tag`},
 		{"<a><1/></a>", "line 1, column 4: < must be written &lt; where it does not begin a tag"},
 		{"<\xff/>", "line 1, column 2: the byte FF is not UTF-8 here; if the text is in another encoding, it must say so"},
@@ -254,8 +323,14 @@ func TestNotWellFormed(t *testing.T) {
 		{"<a b='c", "line 1, column 8: it ends inside a tag"},
 		{"<a b='&lt", "line 1, column 7: & begins a reference like &amp; and this one has no end; for the sign itself write &amp;"},
 		{"<a><!-- \x03 --></a>", "line 1, column 9: the character U+0003 cannot stand in XML, not even as a reference"},
-		{"<a><!-- \xf6 --></a>", "line 1, column 9: the byte F6 is not UTF-8 here; if the text is in another encoding, it must say so"},
-		{"<a><![CDATA[\ufffe]]></a>", "line 1, column 13: the character U+FFFE cannot stand in XML, not even as a reference"},
+		{
+			"<a><!-- \xf6 --></a>",
+			"line 1, column 9: the byte F6 is not UTF-8 here; if the text is in another encoding, it must say so",
+		},
+		{
+			"<a><![CDATA[\ufffe]]></a>",
+			"line 1, column 13: the character U+FFFE cannot stand in XML, not even as a reference",
+		},
 		{"<a><? b?></a>", "line 1, column 4: a processing instruction needs a name"},
 		{"<a><??></a>", "line 1, column 4: a processing instruction needs a name"},
 		{"<a><?></a>", "line 1, column 11: it ends inside a processing instruction"},
@@ -267,13 +342,28 @@ func TestNotWellFormed(t *testing.T) {
 		{"<a>H\xc3", "line 1, column 5: it ends in the middle of a character"},
 		{"<a xmlns:xmlns='u'/>", "line 1, column 4: the prefix xmlns cannot be declared"},
 		{"<a xmlns:xml='u'/>", "line 1, column 4: the prefix xml and the namespace http://www.w3.org/XML/1998/namespace belong together and to nothing else"},
-		{"<a xmlns:b='http://www.w3.org/XML/1998/namespace'/>", "line 1, column 4: the prefix xml and the namespace http://www.w3.org/XML/1998/namespace belong together and to nothing else"},
-		{"<a xmlns:b='http://www.w3.org/2000/xmlns/'/>", "line 1, column 4: the namespace http://www.w3.org/2000/xmlns/ cannot be declared"},
+		{
+			"<a xmlns:b='http://www.w3.org/XML/1998/namespace'/>",
+			"line 1, column 4: the prefix xml and the namespace http://www.w3.org/XML/1998/namespace belong together and to nothing else",
+		},
+		{
+			"<a xmlns:b='http://www.w3.org/2000/xmlns/'/>",
+			"line 1, column 4: the namespace http://www.w3.org/2000/xmlns/ cannot be declared",
+		},
 		{"<a xmlns='' xmlns=''/>", "line 1, column 13: the attribute xmlns stands twice on <a>"},
-		{"<a " + attributes(20) + " xmlns='' xmlns=''/>", "line 1, column 173: the attribute xmlns stands twice on <a>"},
+		{
+			"<a " + attributes(20) + " xmlns='' xmlns=''/>",
+			"line 1, column 173: the attribute xmlns stands twice on <a>",
+		},
 		{"<a " + attributes(20) + " n7=''/>", "line 1, column 164: the attribute n7 stands twice on <a>"},
-		{"<a " + attributes(20) + " xmlns:p='u' xmlns:q='u' p:n7='' q:n7=''/>", "line 1, column 196: the attribute q:n7 stands twice on <a>"},
-		{"<a " + attributes(20) + " xmlns:p='u' xmlns:p='v'/>", "line 1, column 176: the attribute xmlns:p stands twice on <a>"},
+		{
+			"<a " + attributes(20) + " xmlns:p='u' xmlns:q='u' p:n7='' q:n7=''/>",
+			"line 1, column 196: the attribute q:n7 stands twice on <a>",
+		},
+		{
+			"<a " + attributes(20) + " xmlns:p='u' xmlns:p='v'/>",
+			"line 1, column 176: the attribute xmlns:p stands twice on <a>",
+		},
 	} {
 		_, err := transcript(NewBytes([]byte(c.document), Options{}))
 		require.EqualError(t, err, c.want, "%.60s", c.document)
@@ -292,7 +382,8 @@ func attributes(count int) string {
 }
 
 func TestDoctypeIsToldApart(t *testing.T) {
-	_, err := transcript(NewBytes([]byte("<?xml version='1.0'?>\n<!DOCTYPE a [<!ENTITY b 'c'>]>\n<a>&b;</a>"), Options{}))
+	_, err := transcript(NewBytes([]byte("<?xml version='1.0'?>\n<!DOCTYPE a [<!ENTITY b 'c'>]>\n<a>&b;</a>"),
+		Options{}))
 	var e *Error
 	require.ErrorAs(t, err, &e)
 	require.True(t, e.Doctype)
@@ -303,7 +394,10 @@ func TestBounds(t *testing.T) {
 	endless := func(head string) io.Reader {
 		return io.MultiReader(strings.NewReader(head), io.LimitReader(iotest.DataErrReader(repeated('x')), 200<<20))
 	}
-	for name, head := range map[string]string{"a name": "<", "a value": "<a b='", "a comment": "<a><!--", "an instruction": "<a><?b "} {
+	for name, head := range map[string]string{
+		"a name": "<", "a value": "<a b='", "a comment": "<a><!--",
+		"an instruction": "<a><?b ",
+	} {
 		r := NewReader(endless(head), Options{MaxToken: 1 << 20})
 		_, err := transcript(r)
 		var e *Error
@@ -366,7 +460,10 @@ func TestSourceFails(t *testing.T) {
 
 func FuzzReader(f *testing.F) {
 	f.Add([]byte(honey), uint8(16))
-	for _, s := range []string{"<a>]]&gt;</a>", "<a b='&#10;'\r\n/>", "\xff\xfe<\x00a\x00/\x00>\x00", "<?xml version='1.0' encoding='latin1'?><a>\xe4</a>", "<a><![CDATA[]]]]></a>"} {
+	for _, s := range []string{
+		"<a>]]&gt;</a>", "<a b='&#10;'\r\n/>", "\xff\xfe<\x00a\x00/\x00>\x00",
+		"<?xml version='1.0' encoding='latin1'?><a>\xe4</a>", "<a><![CDATA[]]]]></a>",
+	} {
 		f.Add([]byte(s), uint8(9))
 	}
 	f.Fuzz(func(t *testing.T, document []byte, chunk uint8) {

@@ -71,7 +71,8 @@ func (r *Reader) newName(raw []byte, at int) (*entry, error) {
 	before, after, qualified := strings.Cut(name, ":")
 	if qualified {
 		if !IsNCName(before) || !IsNCName(after) {
-			return nil, r.failf(at, "the name %s can hold one colon, between a prefix and a name (Namespaces in XML)", name)
+			return nil, r.failf(at, "the name %s can hold one colon, between a prefix and a name (Namespaces in XML)",
+				name)
 		}
 		e.prefix, e.local = r.names.prefix(before), after
 	}
@@ -159,7 +160,8 @@ func (r *Reader) enter(element *entry, used int, declares, empty bool) (Kind, in
 		case p == nil:
 			a.Name = Name{Local: a.entry.local}
 		case !p.bound:
-			return None, 0, r.failf(int(a.Offset-r.start), "the prefix %s of the attribute %s is not declared", p.text, a.entry.raw)
+			return None, 0, r.failf(int(a.Offset-r.start), "the prefix %s of the attribute %s is not declared", p.text,
+				a.entry.raw)
 		default:
 			a.Name = Name{Space: p.space, Prefix: p.text, Local: a.entry.local}
 		}
@@ -229,7 +231,8 @@ func (r *Reader) repeated() error {
 		a := &r.attrs[i]
 		for j := range i {
 			b := &r.attrs[j]
-			if a.entry == b.entry || a.entry.local == b.entry.local && a.Name.Space == b.Name.Space && a.Name.Space != XMLNSSpace {
+			if a.entry == b.entry ||
+				a.entry.local == b.entry.local && a.Name.Space == b.Name.Space && a.Name.Space != XMLNSSpace {
 				return r.twice(a)
 			}
 		}

@@ -48,14 +48,28 @@ func TestWriter(t *testing.T) {
 
 func TestWriterRefuses(t *testing.T) {
 	for want, write := range map[string]func(*Writer){
-		`"2nd" is not a name that an element can have`:   func(w *Writer) { w.Start("2nd"); w.End() },
-		`"a b" is not a name that an attribute can have`: func(w *Writer) { w.Start("a"); w.Attribute("a b", ""); w.End() },
-		"the attribute b comes after the tag":            func(w *Writer) { w.Start("a"); w.Text("x"); w.Attribute("b", ""); w.End() },
-		"<a> is not closed":                              func(w *Writer) { w.Start("a") },
-		"no element is open":                             func(w *Writer) { w.End() },
-		"text stands outside of the root element":        func(w *Writer) { w.Text("x") },
-		"<?xml ?> is no processing instruction":          func(w *Writer) { w.Instruction("xml", "") },
-		"full":                                           func(w *Writer) { w.out = full{}; w.Start("a"); w.Text(strings.Repeat("x", 1<<16)); w.End() },
+		`"2nd" is not a name that an element can have`: func(w *Writer) { w.Start("2nd"); w.End() },
+		`"a b" is not a name that an attribute can have`: func(w *Writer) {
+			w.Start("a")
+			w.Attribute("a b", "")
+			w.End()
+		},
+		"the attribute b comes after the tag": func(w *Writer) {
+			w.Start("a")
+			w.Text("x")
+			w.Attribute("b", "")
+			w.End()
+		},
+		"<a> is not closed":                       func(w *Writer) { w.Start("a") },
+		"no element is open":                      func(w *Writer) { w.End() },
+		"text stands outside of the root element": func(w *Writer) { w.Text("x") },
+		"<?xml ?> is no processing instruction":   func(w *Writer) { w.Instruction("xml", "") },
+		"full": func(w *Writer) {
+			w.out = full{}
+			w.Start("a")
+			w.Text(strings.Repeat("x", 1<<16))
+			w.End()
+		},
 	} {
 		w := NewWriter(new(bytes.Buffer))
 		write(w)

@@ -1,7 +1,5 @@
 package xsd
 
-import ()
-
 // ambiguous finds two particles of which a reader could not tell which an
 // element belongs to (Part 1, 3.8.6: Unique Particle Attribution). Copies of one
 // particle are one to the author, and count as several only if asked for.

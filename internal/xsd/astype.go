@@ -49,10 +49,16 @@ func (e ElementType) Check(v *document.Node) []schema.Fault {
 	if name := (Name{Space: v.Name().Space, Local: v.Name().Local}); decl == nil {
 		decl = e.Schema.Elements[name]
 		if decl == nil {
-			return []schema.Fault{{Line: int(v.Line), Column: int(v.Column), Message: name.Full() + " is no element of the schema"}}
+			return []schema.Fault{{
+				Line: int(v.Line), Column: int(v.Column),
+				Message: name.Full() + " is no element of the schema",
+			}}
 		}
 	} else if decl.Name != name {
-		return []schema.Fault{{Line: int(v.Line), Column: int(v.Column), Message: "is " + name.Full() + ", and must be " + decl.Name.Full()}}
+		return []schema.Fault{{
+			Line: int(v.Line), Column: int(v.Column),
+			Message: "is " + name.Full() + ", and must be " + decl.Name.Full(),
+		}}
 	}
 	var faults []schema.Fault
 	validator := NewValidator(e.Schema)

@@ -39,6 +39,7 @@ type attributeSet struct {
 }
 
 func (b *builder) fail(x xnode, format string, args ...any) { b.loader.fail(x.at(), format, args...) }
+
 func (b *builder) warn(x xnode, format string, args ...any) { b.loader.warn(x.at(), format, args...) }
 
 func (b *builder) build() {
@@ -53,7 +54,9 @@ func (b *builder) build() {
 	for g := range b.globals {
 		names = append(names, g)
 	}
-	slices.SortFunc(names, func(a, b global) int { return cmp.Or(cmp.Compare(a.kind, b.kind), compareNames(a.Name, b.Name)) })
+	slices.SortFunc(names, func(a, b global) int {
+		return cmp.Or(cmp.Compare(a.kind, b.kind), compareNames(a.Name, b.Name))
+	})
 	for _, g := range names {
 		x := b.globals[g]
 		switch g.kind {
@@ -73,7 +76,8 @@ func (b *builder) build() {
 	known := map[*Group]int{}
 	for _, t := range b.complexes {
 		if contentSize(t.Particle, known) > mostContent {
-			b.loader.fail(t.at, "the content of %s unfolds to more than %d parts", nameOr(t.Name, "a type"), mostContent)
+			b.loader.fail(t.at, "the content of %s unfolds to more than %d parts", nameOr(t.Name, "a type"),
+				mostContent)
 			t.Particle = nil
 		}
 	}
@@ -118,7 +122,8 @@ func (b *builder) collect() {
 				x = anew
 			}
 			if before, twice := b.globals[g]; twice {
-				if before.Node == x.Node || before.doc.location == d.location && before.Line == x.Line && before.Column == x.Column {
+				if before.Node == x.Node ||
+					before.doc.location == d.location && before.Line == x.Line && before.Column == x.Column {
 					continue
 				}
 				b.fail(x, "%s %s is declared twice, first at %s:%d", kind, name, before.doc.location, before.Line)
@@ -246,14 +251,16 @@ func (b *builder) substitutionGroups() {
 			}
 			seen[head] = true
 			if !derivedFrom(e.Type, head.Type, 0) {
-				b.loader.fail(e.at, "%s cannot stand in for %s: its type is not derived from that one's", e.Name, head.Name)
+				b.loader.fail(e.at, "%s cannot stand in for %s: its type is not derived from that one's", e.Name,
+					head.Name)
 				break
 			}
 			if !derivedFrom(e.Type, head.Type, head.final) {
 				b.loader.fail(e.at, "%s cannot stand in for %s, which is final for such a type", e.Name, head.Name)
 				break
 			}
-			if head.block&bySubstitution == 0 && derivedFrom(e.Type, head.Type, head.block&^bySubstitution|blockOf(head.Type)) {
+			if head.block&bySubstitution == 0 && derivedFrom(e.Type, head.Type,
+				head.block&^bySubstitution|blockOf(head.Type)) {
 				b.schema.substitutes[head] = append(b.schema.substitutes[head], e)
 			}
 		}

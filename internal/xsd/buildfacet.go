@@ -53,7 +53,8 @@ func (b *builder) facets(t, base *SimpleType, form xnode) {
 			if base.primitive == notationType && base.Variety == Atomic {
 				b.checkNotation(f, text)
 			}
-			values = append(values, EnumerationValue{Text: base.Normalize(text), Documentation: f.documentation(), value: v})
+			values = append(values,
+				EnumerationValue{Text: base.Normalize(text), Documentation: f.documentation(), value: v})
 		case "whiteSpace":
 			b.whitespace(t, base, f, text)
 		case "length", "minLength", "maxLength", "totalDigits", "fractionDigits":
@@ -134,7 +135,10 @@ func (b *builder) numericFacet(t *SimpleType, f xnode, name, text string) {
 		return
 	}
 	digits := name == "totalDigits" || name == "fractionDigits"
-	lengthy := t.Variety == List || t.Variety == Atomic && (t.primitive == stringType || t.primitive == hexBinaryType || t.primitive == base64BinaryType || t.primitive == anyURIType || t.primitive == qnameType || t.primitive == notationType)
+	lengthy := t.Variety == List ||
+		t.Variety == Atomic && (t.primitive == stringType || t.primitive == hexBinaryType ||
+			t.primitive == base64BinaryType || t.primitive == anyURIType || t.primitive == qnameType ||
+			t.primitive == notationType)
 	if !t.missing && (digits && (t.Variety != Atomic || t.primitive != decimalType) || !digits && !lengthy) {
 		b.fail(f, "the facet %s cannot be used with this type", name)
 		return
@@ -212,7 +216,8 @@ func (b *builder) consistent(t *SimpleType, form xnode) {
 	if t.MinLength != nil && t.MaxLength != nil && *t.MinLength > *t.MaxLength {
 		b.fail(form, "minLength %d is over maxLength %d", *t.MinLength, *t.MaxLength)
 	}
-	if t.Length != nil && (t.MinLength != nil && *t.MinLength > *t.Length || t.MaxLength != nil && *t.MaxLength < *t.Length) {
+	if t.Length != nil && (t.MinLength != nil && *t.MinLength > *t.Length ||
+		t.MaxLength != nil && *t.MaxLength < *t.Length) {
 		b.fail(form, "length %d contradicts minLength or maxLength", *t.Length)
 	}
 	if t.TotalDigits != nil && t.FractionDigits != nil && *t.FractionDigits > *t.TotalDigits {

@@ -384,7 +384,10 @@ func (b *builder) groupBody(x xnode) *Group {
 }
 
 func (b *builder) modelGroup(x xnode) *Group {
-	group := &Group{Kind: map[string]GroupKind{"sequence": Sequence, "choice": Choice, "all": All}[x.Name().Local], Documentation: x.documentation()}
+	group := &Group{
+		Kind:          map[string]GroupKind{"sequence": Sequence, "choice": Choice, "all": All}[x.Name().Local],
+		Documentation: x.documentation(),
+	}
 	for c := range x.children() {
 		if p := b.particle(c); p != nil {
 			if inner, isGroup := p.Term.(*Group); isGroup && inner.Kind == All {
@@ -456,7 +459,8 @@ func (b *builder) occurs(x xnode, name string) int {
 	switch {
 	case text == "":
 		return 1
-	case text == "unbounded" && name == "maxOccurs" || text == "*" && name == "maxOccurs" && oldNamespaces[x.Name().Space]:
+	case text == "unbounded" && name == "maxOccurs" ||
+		text == "*" && name == "maxOccurs" && oldNamespaces[x.Name().Space]:
 		return Unbounded
 	case !isDigits(text):
 		b.fail(x, "%s is a number, not %q", name, text)

@@ -28,7 +28,10 @@ func (b *builder) typeNamed(x xnode, text string) Type {
 
 // missingType stands in for a type that is not there: everything is a value of it.
 func missingType(name Name) Type {
-	return &ComplexType{Name: name, Base: anyType, Content: MixedContent, AnyAttribute: anyType.AnyAttribute, Particle: anyType.Particle}
+	return &ComplexType{
+		Name: name, Base: anyType, Content: MixedContent, AnyAttribute: anyType.AnyAttribute,
+		Particle: anyType.Particle,
+	}
 }
 
 // builtinNamed knows the names of the drafts too.
@@ -146,7 +149,10 @@ func (b *builder) simpleType(x xnode) *SimpleType {
 		}
 		b.facets(t, base, form)
 	case "list":
-		t = &SimpleType{Base: builtins["anySimpleType"], Variety: List, Whitespace: Collapse, fixed: map[string]bool{"whiteSpace": true}}
+		t = &SimpleType{
+			Base: builtins["anySimpleType"], Variety: List, Whitespace: Collapse,
+			fixed: map[string]bool{"whiteSpace": true},
+		}
 		if item := form.value("itemType"); item != "" {
 			t.Item = b.simpleNamed(form, item)
 		} else if inner, ok := form.child("simpleType"); ok {
@@ -342,7 +348,8 @@ func (b *builder) simpleContent(t *ComplexType, base Type, form xnode) {
 func (b *builder) complexContent(t *ComplexType, base Type, form xnode, mixed bool) {
 	c, isComplex := base.(*ComplexType)
 	if !isComplex {
-		b.fail(form, "complexContent needs a complex type to derive from; for the simple type %s write simpleContent", base.TypeName())
+		b.fail(form, "complexContent needs a complex type to derive from; for the simple type %s write simpleContent",
+			base.TypeName())
 		c = anyType
 	}
 	own := b.contentParticle(form)
@@ -385,7 +392,8 @@ func (b *builder) complexContent(t *ComplexType, base Type, form xnode, mixed bo
 		t.Content = MixedContent
 	}
 	if c.Content != EmptyContent && (c.Content == MixedContent) != mixed && c != anyType {
-		b.warn(form, "a type and what it extends must both be mixed or both not; %s is taken as mixed", nameOr(t.Name, "the type"))
+		b.warn(form, "a type and what it extends must both be mixed or both not; %s is taken as mixed",
+			nameOr(t.Name, "the type"))
 	}
 }
 
@@ -421,7 +429,8 @@ func (b *builder) takeAttributes(t *ComplexType, set *attributeSet, x xnode) {
 				continue
 			case anew != nil:
 				if inherited.Required && !anew.Required {
-					b.fail(x, "the attribute %s is required in %s and cannot be optional here", inherited.Name, base.Name)
+					b.fail(x, "the attribute %s is required in %s and cannot be optional here", inherited.Name,
+						base.Name)
 				}
 				continue
 			}
@@ -438,7 +447,8 @@ func (b *builder) takeAttributes(t *ComplexType, set *attributeSet, x xnode) {
 			t.AnyAttribute = base.AnyAttribute
 		} else {
 			if !t.AnyAttribute.unites(base.AnyAttribute) {
-				b.warn(x, "the anyAttribute of %s and that of %s, which it extends, come to none that could be written", nameOr(t.Name, "a type"), base.Name)
+				b.warn(x, "the anyAttribute of %s and that of %s, which it extends, come to none that could be written",
+					nameOr(t.Name, "a type"), base.Name)
 			}
 			t.AnyAttribute = t.AnyAttribute.unite(base.AnyAttribute)
 		}

@@ -32,8 +32,10 @@ func allPairs(t testing.TB) []pair {
 			}
 			for _, text := range strings.Split(texts, "|") {
 				escaped := strings.NewReplacer("&", "&amp;", "<", "&lt;", "\t", "&#9;", "\n", "&#10;").Replace(text)
-				pairs = append(pairs, pair{name: name + " " + text, schema: schema, valid: verdict,
-					instance: `<t:v xmlns:t="urn:t" xmlns:xs="http://www.w3.org/2001/XMLSchema">` + escaped + `</t:v>`})
+				pairs = append(pairs, pair{
+					name: name + " " + text, schema: schema, valid: verdict,
+					instance: `<t:v xmlns:t="urn:t" xmlns:xs="http://www.w3.org/2001/XMLSchema">` + escaped + `</t:v>`,
+				})
 			}
 		}
 	}
@@ -41,10 +43,13 @@ func allPairs(t testing.TB) []pair {
 		return strings.NewReplacer("</", "</xs:", "<", "<xs:").Replace(s)
 	}
 	for _, c := range simpleCases {
-		add(c.base+" "+c.facets, schemaHead+`<xs:element name="v"><xs:simpleType><xs:restriction base="xs:`+c.base+`">`+prefixed(c.facets)+`</xs:restriction></xs:simpleType></xs:element></xs:schema>`, c.holds, c.falls)
+		add(c.base+" "+c.facets,
+			schemaHead+`<xs:element name="v"><xs:simpleType><xs:restriction base="xs:`+c.base+`">`+prefixed(c.facets)+
+				`</xs:restriction></xs:simpleType></xs:element></xs:schema>`, c.holds, c.falls)
 	}
 	for _, c := range listCases {
-		add(c.definition, schemaHead+`<xs:element name="v"><xs:simpleType>`+prefixed(c.definition)+`</xs:simpleType></xs:element></xs:schema>`, c.holds, c.falls)
+		add(c.definition, schemaHead+`<xs:element name="v"><xs:simpleType>`+prefixed(c.definition)+
+			`</xs:simpleType></xs:element></xs:schema>`, c.holds, c.falls)
 	}
 	files, err := filepath.Glob("testdata/cases/*.txt")
 	require.NoError(t, err)
@@ -54,7 +59,11 @@ func allPairs(t testing.TB) []pair {
 		parts := strings.Split("\n"+string(text), "\n== ")
 		for i, part := range parts[1:] {
 			verdict, instance, _ := strings.Cut(part, "\n")
-			p := pair{name: fmt.Sprintf("%s %d", filepath.Base(file), i+1), schema: schemaHead + parts[0] + "</xs:schema>", instance: strings.TrimSpace(instance), valid: verdict == "valid"}
+			p := pair{
+				name:   fmt.Sprintf("%s %d", filepath.Base(file), i+1),
+				schema: schemaHead + parts[0] + "</xs:schema>", instance: strings.TrimSpace(instance),
+				valid: verdict == "valid",
+			}
 			if !p.valid {
 				_, p.message, _ = strings.Cut(verdict, "invalid: ")
 				require.NotEmpty(t, p.message, "%s: %s", p.name, verdict)

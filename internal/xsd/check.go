@@ -20,12 +20,18 @@ var grammar = sync.OnceValue(func() map[string]allowance {
 		facets = " length minLength maxLength pattern enumeration whiteSpace minInclusive maxInclusive minExclusive maxExclusive totalDigits fractionDigits simpleType"
 	)
 	words := map[string][2]string{
-		"schema":         {"targetNamespace elementFormDefault attributeFormDefault blockDefault finalDefault version", "include import redefine simpleType complexType element attribute attributeGroup group notation"},
-		"include":        {"schemaLocation", ""},
-		"import":         {"schemaLocation namespace", ""},
-		"redefine":       {"schemaLocation", "simpleType complexType group attributeGroup"},
-		"notation":       {"name public system", ""},
-		"element":        {"name ref type substitutionGroup nillable abstract default fixed block final form" + occurs, "simpleType complexType key keyref unique"},
+		"schema": {
+			"targetNamespace elementFormDefault attributeFormDefault blockDefault finalDefault version",
+			"include import redefine simpleType complexType element attribute attributeGroup group notation",
+		},
+		"include":  {"schemaLocation", ""},
+		"import":   {"schemaLocation namespace", ""},
+		"redefine": {"schemaLocation", "simpleType complexType group attributeGroup"},
+		"notation": {"name public system", ""},
+		"element": {
+			"name ref type substitutionGroup nillable abstract default fixed block final form" + occurs,
+			"simpleType complexType key keyref unique",
+		},
 		"attribute":      {"name ref type use default fixed form", "simpleType"},
 		"attributeGroup": {"name ref", strings.TrimSpace(attrs)},
 		"group":          {"name ref" + occurs, "sequence choice all"},
@@ -68,13 +74,16 @@ func (b *builder) vet(x xnode) {
 	}
 	allowed := grammar()[x.Name().Local]
 	for _, a := range x.Attributes() {
-		if a.Name.Space == "" && !a.IsDeclaration() && a.Name.Local != "id" && !slices.Contains(allowed.attributes, a.Name.Local) {
-			b.fail(x, "%s has no attribute %s%s", x.Name().Local, a.Name.Local, nearestName(a.Name.Local, allowed.attributes))
+		if a.Name.Space == "" && !a.IsDeclaration() && a.Name.Local != "id" &&
+			!slices.Contains(allowed.attributes, a.Name.Local) {
+			b.fail(x, "%s has no attribute %s%s", x.Name().Local, a.Name.Local,
+				nearestName(a.Name.Local, allowed.attributes))
 		}
 	}
 	for c := range x.children() {
 		if !slices.Contains(allowed.elements, c.Name().Local) {
-			b.fail(c, "%s cannot stand in %s%s", c.Name().Local, x.Name().Local, nearestName(c.Name().Local, allowed.elements))
+			b.fail(c, "%s cannot stand in %s%s", c.Name().Local, x.Name().Local,
+				nearestName(c.Name().Local, allowed.elements))
 			continue
 		}
 		b.vet(c)
@@ -98,7 +107,8 @@ func (s *Schema) Warnings() []Problem {
 				continue
 			}
 			if words, found := s.ambiguous(m, true); found {
-				s.warned = appendWarning(s.warned, t.at, "the content of %s is ambiguous: %s (unique particle attribution)", nameOr(t.Name, "a type"), words)
+				s.warned = appendWarning(s.warned, t.at,
+					"the content of %s is ambiguous: %s (unique particle attribution)", nameOr(t.Name, "a type"), words)
 			}
 			s.consistentElements(t, m)
 		}
@@ -117,7 +127,9 @@ func (s *Schema) distinctElements(t *ComplexType, all []*Particle) {
 			continue
 		}
 		if met[e.Name] {
-			s.warned = appendWarning(s.warned, t.at, "the content of %s is ambiguous: %s stands in all twice (unique particle attribution)", nameOr(t.Name, "a type"), e.Name)
+			s.warned = appendWarning(s.warned, t.at,
+				"the content of %s is ambiguous: %s stands in all twice (unique particle attribution)",
+				nameOr(t.Name, "a type"), e.Name)
 		}
 		met[e.Name] = true
 	}
@@ -185,7 +197,8 @@ func (b *builder) checkRestriction(t, base *ComplexType, form xnode) {
 		seen[at] = true
 		ownState, wideState := stateAt(at.own), stateAt(at.wide)
 		if own.mayEnd(&ownState) && !wide.mayEnd(&wideState) {
-			b.warn(form, "%s allows less than its base %s asks for: it may end too early", nameOr(t.Name, "the type"), base.Name)
+			b.warn(form, "%s allows less than its base %s asks for: it may end too early", nameOr(t.Name, "the type"),
+				base.Name)
 			return
 		}
 		for _, set := range own.sets(&ownState) {
@@ -193,7 +206,8 @@ func (b *builder) checkRestriction(t, base *ComplexType, form xnode) {
 				p := &own.positions[e.to]
 				to, ok := b.accepts(wide, &wideState, p)
 				if !ok {
-					b.warn(form, "%s allows %s where its base %s does not", nameOr(t.Name, "the type"), wordOf(p), base.Name)
+					b.warn(form, "%s allows %s where its base %s does not", nameOr(t.Name, "the type"), wordOf(p),
+						base.Name)
 					return
 				}
 				queue = append(queue, pair{e.to, to})

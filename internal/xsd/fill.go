@@ -80,7 +80,8 @@ func (f *filler) element(e *Element, given *document.Node, path string) *documen
 		return n
 	}
 	if e.Abstract {
-		f.complain(path, "is abstract: give one of its substitutes in its place%s", behind(": ", f.schema.substituteNames(e)))
+		f.complain(path, "is abstract: give one of its substitutes in its place%s",
+			behind(": ", f.schema.substituteNames(e)))
 	}
 	if given == Unknown {
 		return n
@@ -138,7 +139,10 @@ func isBinary(t Type) bool {
 // instance adds an attribute of the schema-instance namespace.
 func (f *filler) instance(n *document.Node, local, value string) {
 	declare(f.root, "xsi", InstanceNamespace)
-	n.AppendAttributes(document.Attribute{Name: document.Name{Space: InstanceNamespace, Prefix: "xsi", Local: local}, Value: value})
+	n.AppendAttributes(document.Attribute{
+		Name:  document.Name{Space: InstanceNamespace, Prefix: "xsi", Local: local},
+		Value: value,
+	})
 }
 
 // qualified writes a name with a prefix, which it declares on the root.
@@ -176,7 +180,10 @@ func declare(n *document.Node, prefix, space string) {
 			return
 		}
 	}
-	n.AppendAttributes(document.Attribute{Name: document.Name{Space: xmlstream.XMLNSSpace, Prefix: "xmlns", Local: prefix}, Value: space})
+	n.AppendAttributes(document.Attribute{Name: document.Name{
+		Space: xmlstream.XMLNSSpace, Prefix: "xmlns",
+		Local: prefix,
+	}, Value: space})
 }
 
 // derived takes the type that @xsi:type names, or the declared one.
@@ -187,7 +194,8 @@ func (f *filler) derived(n *document.Node, e *Element, given *document.Node, pat
 	}
 	if named == nil {
 		if c, ok := e.Type.(*ComplexType); ok && c.Abstract {
-			f.complain(path, "has an abstract type: write @xsi:type with one of %s", strings.Join(f.schema.derivedNames(c), ", "))
+			f.complain(path, "has an abstract type: write @xsi:type with one of %s",
+				strings.Join(f.schema.derivedNames(c), ", "))
 		}
 		return e.Type
 	}
@@ -253,7 +261,8 @@ func (f *filler) text(n *document.Node, t *SimpleType, given *document.Node, pat
 	if err != nil {
 		f.complain(path, "%s", err)
 	}
-	if prefix, _, qualified := strings.Cut(text, ":"); qualified && (t.primitive == qnameType || t.primitive == notationType) && t.Variety == Atomic {
+	if prefix, _, qualified := strings.Cut(text, ":"); qualified &&
+		(t.primitive == qnameType || t.primitive == notationType) && t.Variety == Atomic {
 		if space, known := f.options.Prefixes[prefix]; known {
 			declare(n, prefix, space)
 		}
@@ -332,7 +341,10 @@ func (f *filler) complex(n *document.Node, t *ComplexType, e *Element, given *do
 			}
 		}
 		if own != nil && own.Text != "" {
-			n.AppendItems(&document.Node{Kind: document.Untyped, Text: f.text(n, t.Simple, own, path), Secret: own.Secret})
+			n.AppendItems(&document.Node{
+				Kind: document.Untyped, Text: f.text(n, t.Simple, own, path),
+				Secret: own.Secret,
+			})
 		}
 	case EmptyContent:
 		if own != nil {
@@ -341,7 +353,8 @@ func (f *filler) complex(n *document.Node, t *ComplexType, e *Element, given *do
 	default:
 		if own != nil && own.Text != "" {
 			if t.Content != MixedContent {
-				f.complain(path, "is %s, not fields by name: %s", own.Describe(), strings.Join(cut(t.FieldNames(), 12), ", "))
+				f.complain(path, "is %s, not fields by name: %s", own.Describe(),
+					strings.Join(cut(t.FieldNames(), 12), ", "))
 			}
 			n.AppendItems(&document.Node{Kind: document.Untyped, Text: own.Text, Secret: own.Secret})
 		}

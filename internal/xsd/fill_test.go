@@ -32,25 +32,47 @@ const orderSchema = schemaHead + `
 func TestFill(t *testing.T) {
 	schema := load(t, orderSchema)
 	for _, c := range []struct{ name, fields, want, short string }{
-		{"any order comes out in the schema's", `{"line": {"amount": 5, "no": 1, "sku": "HON-1"}, "shop": "north", "number": 7}`,
-			`<Order><number>7</number><shop>north</shop><line no="1"><sku>HON-1</sku><amount>5</amount></line></Order>`, ""},
-		{"lists, attributes, own text, a branch of a choice", `{"number": 7, "@number": "x", "keeper": {"name": "Ada"}, "line": [{"no": 1, "sku": "HON-1", "amount": {".": 2.50, "unit": "jar"}}, {"no": 2, "sku": "HON-2", "amount": 1}], "tags": ["a", "b"]}`,
-			`<Order number="x"><number>7</number><keeper><name>Ada</name></keeper><line no="1"><sku>HON-1</sku><amount unit="jar">2.50</amount></line><line no="2"><sku>HON-2</sku><amount>1</amount></line><tags>a b</tags></Order>`, ""},
-		{"derived, substituted, nil, mixed, any", `{"number": 1e1, "keeper": {"@xsi:type": "Member", "since": 2001, "name": "Ada"}, "line": [{"no": 1, "sku": "HON-1", "amount": 1}], "remark": "r", "warning": ["w", "v"], "due": null, "note": ["a ", {"b": "bold"}, " word"], "o:extra": {"o:x": 1}}`,
-			`<Order xmlns:t="urn:t" xmlns:xsi="http://www.w3.org/2001/XMLSchema-instance"><number>10</number><keeper xsi:type="t:Member"><name>Ada</name><since>2001</since></keeper><line no="1"><sku>HON-1</sku><amount>1</amount></line><remark>r</remark><warning>w</warning><warning>v</warning><due xsi:nil="true"/><note>a <b>bold</b> word</note><extra><x>1</x></extra></Order>`, ""},
-		{"what is missing", `{}`, `<Order/>`, "number is missing: it is mandatory, integer|needs one of keeper or shop|line is missing: it is mandatory"},
-		{"what is unknown or wrong", `{"numbr": 7, "number": "x", "shop": "n", "line": {"no": 1.5, "sku": "HON", "amount": {".": "much", "unit": "t"}}}`,
+		{
+			"any order comes out in the schema's",
+			`{"line": {"amount": 5, "no": 1, "sku": "HON-1"}, "shop": "north", "number": 7}`,
+			`<Order><number>7</number><shop>north</shop><line no="1"><sku>HON-1</sku><amount>5</amount></line></Order>`,
+			"",
+		},
+		{
+			"lists, attributes, own text, a branch of a choice",
+			`{"number": 7, "@number": "x", "keeper": {"name": "Ada"}, "line": [{"no": 1, "sku": "HON-1", "amount": {".": 2.50, "unit": "jar"}}, {"no": 2, "sku": "HON-2", "amount": 1}], "tags": ["a", "b"]}`,
+			`<Order number="x"><number>7</number><keeper><name>Ada</name></keeper><line no="1"><sku>HON-1</sku><amount unit="jar">2.50</amount></line><line no="2"><sku>HON-2</sku><amount>1</amount></line><tags>a b</tags></Order>`, "",
+		},
+		{
+			"derived, substituted, nil, mixed, any",
+			`{"number": 1e1, "keeper": {"@xsi:type": "Member", "since": 2001, "name": "Ada"}, "line": [{"no": 1, "sku": "HON-1", "amount": 1}], "remark": "r", "warning": ["w", "v"], "due": null, "note": ["a ", {"b": "bold"}, " word"], "o:extra": {"o:x": 1}}`,
+			`<Order xmlns:t="urn:t" xmlns:xsi="http://www.w3.org/2001/XMLSchema-instance"><number>10</number><keeper xsi:type="t:Member"><name>Ada</name><since>2001</since></keeper><line no="1"><sku>HON-1</sku><amount>1</amount></line><remark>r</remark><warning>w</warning><warning>v</warning><due xsi:nil="true"/><note>a <b>bold</b> word</note><extra><x>1</x></extra></Order>`, "",
+		},
+		{
+			"what is missing", `{}`, `<Order/>`,
+			"number is missing: it is mandatory, integer|needs one of keeper or shop|line is missing: it is mandatory",
+		},
+		{
+			"what is unknown or wrong",
+			`{"numbr": 7, "number": "x", "shop": "n", "line": {"no": 1.5, "sku": "HON", "amount": {".": "much", "unit": "t"}}}`,
 			`<Order><number>x</number><shop>n</shop><line no="1.5"><sku>HON</sku><amount unit="t">much</amount></line><numbr>7</numbr></Order>`,
-			`numbr is unknown; did you mean "number"?|number "x" is not an integer|line[0].no "1.5" is not an integer|line[0].sku "HON" does not match the pattern HON-[0-9]+|line[0].amount "much" is not a decimal number|line[0].amount.unit "t" is not one of kg, jar`},
-		{"both branches, null, too often", `{"number": null, "shop": "n", "keeper": {"name": "a"}, "line": {"no": 1, "sku": "HON-1", "amount": 1}, "remark": ["1", "2", "3", "4"]}`, "",
-			`number cannot be null|shop cannot stand beside what else is given|remark is there too often`},
-		{"another type", `{"number": 7, "keeper": {"@xsi:type": "Membr", "name": "Ada"}, "line": {"no": 1, "sku": "HON-1", "amount": 1}, "tags": {"x": 1}}`, "",
-			`keeper cannot be of the type Membr; did you mean "Member"?|tags.x is unknown: tags holds a list, each item an XML name without a colon`},
+			`numbr is unknown; did you mean "number"?|number "x" is not an integer|line[0].no "1.5" is not an integer|line[0].sku "HON" does not match the pattern HON-[0-9]+|line[0].amount "much" is not a decimal number|line[0].amount.unit "t" is not one of kg, jar`,
+		},
+		{
+			"both branches, null, too often",
+			`{"number": null, "shop": "n", "keeper": {"name": "a"}, "line": {"no": 1, "sku": "HON-1", "amount": 1}, "remark": ["1", "2", "3", "4"]}`, "",
+			`number cannot be null|shop cannot stand beside what else is given|remark is there too often`,
+		},
+		{
+			"another type", `{"number": 7, "keeper": {"@xsi:type": "Membr", "name": "Ada"}, "line": {"no": 1, "sku": "HON-1", "amount": 1}, "tags": {"x": 1}}`, "",
+			`keeper cannot be of the type Membr; did you mean "Member"?|tags.x is unknown: tags holds a list, each item an XML name without a colon`,
+		},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			fields, err := document.ReadJSON([]byte(c.fields))
 			require.NoError(t, err)
-			root, found := schema.Fill(schema.Element("urn:t", "Order"), fields, FillOptions{Prefixes: map[string]string{"o": "urn:o"}})
+			root, found := schema.Fill(schema.Element("urn:t", "Order"), fields,
+				FillOptions{Prefixes: map[string]string{"o": "urn:o"}})
 			if c.want != "" {
 				assert.Equal(t, c.want, document.WriteXML(root, document.Style{}))
 			}
@@ -87,13 +109,19 @@ func TestFillGroups(t *testing.T) {
 <xs:element name="shape" abstract="true" type="t:Shape"/><xs:element name="jar" type="t:Shape" substitutionGroup="t:shape"/><xs:complexType name="Shape"><xs:attribute name="grams" type="xs:int" use="required"/></xs:complexType>
 </xs:schema>`)
 	for _, c := range []struct{ fields, want, short string }{
-		{`{"at": ["08:00:00", "09:00:00"], "kg": [1, 2]}`, `<Log><at>08:00:00</at><kg>1</kg><at>09:00:00</at><kg>2</kg></Log>`, ""},
+		{
+			`{"at": ["08:00:00", "09:00:00"], "kg": [1, 2]}`,
+			`<Log><at>08:00:00</at><kg>1</kg><at>09:00:00</at><kg>2</kg></Log>`, "",
+		},
 		{`{"photo": "a.png", "note": ["x", "y"]}`, `<Log><note>x</note><note>y</note><photo>a.png</photo></Log>`, ""},
 		{`{"note": "element", "@note": "attribute"}`, `<Log note="attribute"><note>element</note></Log>`, ""},
 		{`{"@o:mark": "x"}`, `<Log xmlns:o="urn:o" o:mark="x"/>`, ""},
 		{`{"seal": {"on": "2026-05-04", "by": "Ada"}}`, `<Log><seal><by>Ada</by><on>2026-05-04</on></seal></Log>`, ""},
 		{`{"seal": {}}`, "", "seal.by is missing: it is mandatory, text"},
-		{`{"seal": "sealed"}`, "", "seal is \"sealed\", not fields by name: by, on|seal.by is missing: it is mandatory, text"},
+		{
+			`{"seal": "sealed"}`, "",
+			"seal is \"sealed\", not fields by name: by, on|seal.by is missing: it is mandatory, text",
+		},
 		{`{"empty": {}}`, `<Log><empty/></Log>`, ""},
 		{`{"empty": "x"}`, `<Log><empty/></Log>`, `empty must be empty, and is "x"`},
 		{`{"fixed": 7.0}`, `<Log><fixed>7</fixed></Log>`, ""},
@@ -103,14 +131,27 @@ func TestFillGroups(t *testing.T) {
 		{`{"jar": {"grams": 500}}`, `<Log><jar grams="500"/></Log>`, ""},
 		{`{"shape": {"grams": 500}}`, "", "shape is abstract: give one of its substitutes in its place: jar"},
 		{`{"jar": {}}`, "", "jar.grams is missing: it is mandatory, integer"},
-		{`{"kg": {"x": 1}}`, "", "at is missing: it is mandatory, time|kg.x is unknown: kg holds a decimal number|kg has no value: it is decimal number"},
-		{`[{"note": "1"}, {"photo": "p"}, {"note": "2"}, {"@note": "a"}]`, `<Log note="a"><note>1</note><photo>p</photo><note>2</note></Log>`, ""},
-		{`[{"nte": "1"}, {"a": 1, "b": 2}]`, "", `nte is unknown; did you mean "note"?|[1] content in order is a list of texts and of maps with one key each`},
-		{`{"nothing": null, "@nowhere": 1}`, "", "nothing is unknown; its fields are at, kg, note, photo, seal, empty, fixed, name, shape|@nowhere is unknown"},
+		{
+			`{"kg": {"x": 1}}`, "",
+			"at is missing: it is mandatory, time|kg.x is unknown: kg holds a decimal number|kg has no value: it is decimal number",
+		},
+		{
+			`[{"note": "1"}, {"photo": "p"}, {"note": "2"}, {"@note": "a"}]`,
+			`<Log note="a"><note>1</note><photo>p</photo><note>2</note></Log>`, "",
+		},
+		{
+			`[{"nte": "1"}, {"a": 1, "b": 2}]`, "",
+			`nte is unknown; did you mean "note"?|[1] content in order is a list of texts and of maps with one key each`,
+		},
+		{
+			`{"nothing": null, "@nowhere": 1}`, "",
+			"nothing is unknown; its fields are at, kg, note, photo, seal, empty, fixed, name, shape|@nowhere is unknown",
+		},
 	} {
 		fields, err := document.ReadJSON([]byte(c.fields))
 		require.NoError(t, err)
-		root, found := schema.Fill(schema.Element("urn:t", "Log"), fields, FillOptions{Prefixes: map[string]string{"o": "urn:o"}})
+		root, found := schema.Fill(schema.Element("urn:t", "Log"), fields,
+			FillOptions{Prefixes: map[string]string{"o": "urn:o"}})
 		if c.want != "" {
 			assert.Equal(t, c.want, document.WriteXML(root, document.Style{}), c.fields)
 		}

@@ -37,7 +37,8 @@ func (f *filler) array(n *document.Node, t *ComplexType, given *document.Node, p
 		items = given.Items()
 	} else if given.Kind == document.Object && len(given.Members()) == 0 {
 		items = nil
-	} else if given.Kind == document.Object && len(given.Members()) == 1 && (given.Members()[0].Key == "item" || given.Members()[0].Value.Kind == document.List) {
+	} else if given.Kind == document.Object && len(given.Members()) == 1 &&
+		(given.Members()[0].Key == "item" || given.Members()[0].Value.Kind == document.List) {
 		items = []*document.Node{given.Members()[0].Value} // under the name of the items
 		if items[0].Kind == document.List {
 			items = items[0].Items()

@@ -37,7 +37,8 @@ func (p *pool) key(name Name, prefixes map[string]string) (string, bool) {
 		return name.Local, true
 	}
 	for key := range p.values {
-		if prefix, local, qualified := strings.Cut(key, ":"); qualified && local == name.Local && prefixes[prefix] == name.Space && prefixes[prefix] != "" {
+		if prefix, local, qualified := strings.Cut(key, ":"); qualified && local == name.Local &&
+			prefixes[prefix] == name.Space && prefixes[prefix] != "" {
 			return key, true
 		}
 	}
@@ -190,7 +191,8 @@ func (f *filler) takesList(e *Element, list *document.Node, many bool) bool {
 		if !many && (t.Content == MixedContent || t.Content == ElementContent) && len(list.Items()) > 0 {
 			return true
 		}
-		return f.options.Encoded && t.ArrayOf != nil || t.Content == SimpleContent && t.Simple.Variety == List && allScalars(list)
+		return f.options.Encoded && t.ArrayOf != nil ||
+			t.Content == SimpleContent && t.Simple.Variety == List && allScalars(list)
 	}
 	return false
 }

@@ -22,7 +22,10 @@ func (s *Schema) Form(e *Element) *schema.Shape { return (&shaper{s}).element(e)
 
 // simpleShape is what a simple type takes.
 func simpleShape(t *SimpleType) *schema.Shape {
-	out := &schema.Shape{Words: t.FacetWords(), TotalDigits: t.TotalDigits, FractionDigits: t.FractionDigits, MinLength: t.MinLength, MaxLength: t.MaxLength}
+	out := &schema.Shape{
+		Words: t.FacetWords(), TotalDigits: t.TotalDigits, FractionDigits: t.FractionDigits,
+		MinLength: t.MinLength, MaxLength: t.MaxLength,
+	}
 	if t.missing {
 		return out
 	}
@@ -55,7 +58,8 @@ func simpleShape(t *SimpleType) *schema.Shape {
 		}
 	}
 	for _, alternatives := range t.Patterns {
-		if words := patternWords(alternatives); t.Name.Space != Namespace && !slices.ContainsFunc(b.Patterns, func(own []*Pattern) bool { return patternWords(own) == words }) {
+		if words := patternWords(alternatives); t.Name.Space != Namespace &&
+			!slices.ContainsFunc(b.Patterns, func(own []*Pattern) bool { return patternWords(own) == words }) {
 			out.Patterns = append(out.Patterns, words)
 		}
 	}
@@ -200,7 +204,10 @@ func (w *fieldWalk) particle(p *Particle, required bool, choice string, times in
 }
 
 func (w *fieldWalk) element(e *Element, p *Particle, required bool, choice string, times int) {
-	f := schema.ShapeField{Name: e.Name.Local, Required: required, Min: p.Min, Max: times, Choice: choice, Shape: func() *schema.Shape { return w.shaper.element(e) }}
+	f := schema.ShapeField{
+		Name: e.Name.Local, Required: required, Min: p.Min, Max: times, Choice: choice,
+		Shape: func() *schema.Shape { return w.shaper.element(e) },
+	}
 	if !required {
 		f.Min = 0
 	}

@@ -176,7 +176,8 @@ func (v *Validator) selectIn(k *keyScope, attrs attributesOf) {
 	depth := len(v.names)
 	for i := range k.constraint.selector {
 		if k.constraint.selector[i].leadsTo(v.names[k.depth:]) {
-			k.targets = append(k.targets, &keyTarget{depth: depth, fields: make([]keyField, len(k.constraint.fields)), at: v.where()})
+			k.targets = append(k.targets,
+				&keyTarget{depth: depth, fields: make([]keyField, len(k.constraint.fields)), at: v.where()})
 			break
 		}
 	}
@@ -231,7 +232,8 @@ func (v *Validator) attributeField(k *keyScope, target *keyTarget, i int, path *
 
 func (v *Validator) setField(k *keyScope, target *keyTarget, i int, value Value, text string) {
 	if target.fields[i].found {
-		v.fault("the field %s of %s %s is there more than once", k.constraint.fieldTexts[i], k.constraint.Kind, k.constraint.Name)
+		v.fault("the field %s of %s %s is there more than once", k.constraint.fieldTexts[i], k.constraint.Kind,
+			k.constraint.Name)
 		return
 	}
 	target.fields[i] = keyField{found: true, key: value.identity(), text: strings.TrimSpace(text)}
@@ -255,7 +257,8 @@ func (v *Validator) endKeys(f *frame, value Value, text string, hasValue bool) {
 						v.fault("the field %s of key %s cannot be nil", k.constraint.fieldTexts[i], k.constraint.Name)
 						target.fields[i].found = true
 					case f.mode == validated && f.simple == nil && !f.isNil:
-						v.fault("the field %s of %s %s is no simple value", k.constraint.fieldTexts[i], k.constraint.Kind, k.constraint.Name)
+						v.fault("the field %s of %s %s is no simple value", k.constraint.fieldTexts[i],
+							k.constraint.Kind, k.constraint.Name)
 					}
 				}
 			}
@@ -277,7 +280,8 @@ func (v *Validator) endTarget(k *keyScope, target *keyTarget) {
 	for i, field := range target.fields {
 		if !field.found {
 			if k.constraint.Kind == "key" {
-				v.faultAt(target.at, v.path(), "the field %s of key %s is missing", k.constraint.fieldTexts[i], k.constraint.Name)
+				v.faultAt(target.at, v.path(), "the field %s of key %s is missing", k.constraint.fieldTexts[i],
+					k.constraint.Name)
 			}
 			return
 		}
@@ -289,7 +293,8 @@ func (v *Validator) endTarget(k *keyScope, target *keyTarget) {
 		return
 	}
 	if _, twice := k.table[key]; twice {
-		v.faultAt(target.at, v.path(), "%s is there before, and must be one of a kind (%s %s)", target.words(), k.constraint.Kind, k.constraint.Name)
+		v.faultAt(target.at, v.path(), "%s is there before, and must be one of a kind (%s %s)", target.words(),
+			k.constraint.Kind, k.constraint.Name)
 		return
 	}
 	k.table[key] = ""
@@ -318,7 +323,8 @@ func (v *Validator) endScopes(f *frame) {
 		for _, ref := range k.refs {
 			if _, there := f.tables[k.constraint.refer][ref.key]; !there {
 				words, path, _ := strings.Cut(ref.words, "\x00")
-				v.faultAt(ref.at, path, "%s is not a value of the key %s (keyref %s)", words, k.constraint.refer.Name, k.constraint.Name)
+				v.faultAt(ref.at, path, "%s is not a value of the key %s (keyref %s)", words, k.constraint.refer.Name,
+					k.constraint.Name)
 			}
 		}
 	}

@@ -169,7 +169,8 @@ func (j *JSONForm) complex(t *ComplexType) *document.Node {
 		}
 	}
 	if together {
-		one := typeIs("object").Set("properties", properties).Set("minProperties", number(1)).Set("maxProperties", number(1))
+		one := typeIs("object").Set("properties", properties).Set("minProperties", number(1)).Set("maxProperties",
+			number(1))
 		return typeIs("array").Set("items", one)
 	}
 	out := typeIs("object").Set("properties", properties)
@@ -190,7 +191,8 @@ func (j *JSONForm) complex(t *ComplexType) *document.Node {
 
 // plainPattern are patterns that mean the same in XML Schema and in ECMA-262: without the
 // classes and the subtractions that only the former has.
-var plainPattern = regexp.MustCompile(`^(?:[A-Za-z0-9 ,:;_@#/%=|()?*+{}.-]|\[\^?(?:[A-Za-z0-9_.@+]|[A-Za-z0-9]-[A-Za-z0-9])+\]|\\[d.*+?()\[\]{}|-])*$`)
+var plainPattern = regexp.MustCompile(
+	`^(?:[A-Za-z0-9 ,:;_@#/%=|()?*+{}.-]|\[\^?(?:[A-Za-z0-9_.@+]|[A-Za-z0-9]-[A-Za-z0-9])+\]|\\[d.*+?()\[\]{}|-])*$`)
 
 func (j *JSONForm) simple(t *SimpleType) *document.Node {
 	out := document.NewObject()
@@ -221,13 +223,20 @@ func (j *JSONForm) simple(t *SimpleType) *document.Node {
 			name = "integer"
 		}
 		if t.primitive != decimalType { // INF and NaN are no numbers in JSON
-			return out.Set("anyOf", document.NewList(typeIs("number"), document.NewObject().Set("enum", document.NewList(text("INF"), text("-INF"), text("NaN")))))
+			return out.Set("anyOf",
+				document.NewList(typeIs("number"),
+					document.NewObject().Set("enum", document.NewList(text("INF"), text("-INF"), text("NaN")))))
 		}
 		out.Set("type", text(name))
 		for _, b := range []struct {
 			key   string
 			bound *Bound
-		}{{"minimum", t.MinInclusive}, {"maximum", t.MaxInclusive}, {"exclusiveMinimum", t.MinExclusive}, {"exclusiveMaximum", t.MaxExclusive}} {
+		}{
+			{"minimum", t.MinInclusive},
+			{"maximum", t.MaxInclusive},
+			{"exclusiveMinimum", t.MinExclusive},
+			{"exclusiveMaximum", t.MaxExclusive},
+		} {
 			if b.bound != nil && jsonNumber(b.bound.Text) != "" {
 				out.Set(b.key, document.NewNumber(jsonNumber(b.bound.Text)))
 			}

@@ -124,7 +124,8 @@ func today(space string) string {
 func (x xnode) children() iter.Seq[xnode] {
 	return func(yield func(xnode) bool) {
 		for _, item := range x.Items() {
-			if item.Kind == document.Element && today(item.Name().Space) == Namespace && item.Name().Local != "annotation" && !yield(x.with(item)) {
+			if item.Kind == document.Element && today(item.Name().Space) == Namespace &&
+				item.Name().Local != "annotation" && !yield(x.with(item)) {
 				return
 			}
 		}
@@ -266,7 +267,10 @@ func ReadXML(location string, data []byte) (*document.Node, error) {
 	root, err := document.ReadXML(data, "")
 	var syntax *document.Error
 	if errors.As(err, &syntax) {
-		return nil, &SchemaError{[]Problem{{Location: location, Line: syntax.Line, Column: syntax.Column, Message: "not well-formed XML: " + syntax.Message}}}
+		return nil, &SchemaError{[]Problem{{
+			Location: location, Line: syntax.Line, Column: syntax.Column,
+			Message: "not well-formed XML: " + syntax.Message,
+		}}}
 	}
 	return root, err
 }
@@ -275,8 +279,11 @@ func ReadXML(location string, data []byte) (*document.Node, error) {
 // that hold outside of it.
 func (l *Loader) Add(location string, root *document.Node, prefixes map[string]string) error {
 	if root.Name().Local != "schema" || today(root.Name().Space) != Namespace {
-		return &SchemaError{[]Problem{{Location: location, Line: int(root.Line), Column: int(root.Column),
-			Message: fmt.Sprintf("<%s> is not a schema: the root element must be schema in the namespace %s", root.Name(), Namespace)}}}
+		return &SchemaError{[]Problem{{
+			Location: location, Line: int(root.Line), Column: int(root.Column),
+			Message: fmt.Sprintf("<%s> is not a schema: the root element must be schema in the namespace %s",
+				root.Name(), Namespace),
+		}}}
 	}
 	l.init()
 	d := l.document(location, root, prefixes, "", false)
@@ -299,7 +306,9 @@ func (l *Loader) init() {
 	}
 }
 
-func (l *Loader) document(location string, root *document.Node, prefixes map[string]string, adopted string, chameleon bool) *schemaDocument {
+func (l *Loader) document(location string, root *document.Node, prefixes map[string]string, adopted string,
+	chameleon bool,
+) *schemaDocument {
 	d := &schemaDocument{location: location, imports: map[string]bool{Namespace: true}}
 	outer := &nodeScope{prefixes: prefixes}
 	d.root = xnode{Node: root, scope: outer.inner(root), doc: d}
@@ -353,7 +362,8 @@ func (l *Loader) follow(d *schemaDocument) {
 			}
 			included := l.fetch(c, location, d.namespace, true)
 			if included != nil && included.namespace != d.namespace {
-				l.fail(c.at(), "%s has the namespace %q; include and redefine need %q or none", location, included.namespace, d.namespace)
+				l.fail(c.at(), "%s has the namespace %q; include and redefine need %q or none", location,
+					included.namespace, d.namespace)
 			}
 			if included != nil && c.Name().Local == "redefine" {
 				l.redefine(d, included, c)
@@ -452,7 +462,8 @@ func (l *Loader) fetch(from xnode, location, adopted string, chameleon bool) *sc
 		return nil
 	}
 	if root.Name().Local != "schema" || today(root.Name().Space) != Namespace {
-		l.fail(Problem{Location: resolved, Line: int(root.Line), Column: int(root.Column)}, "<%s> is not a schema", root.Name())
+		l.fail(Problem{Location: resolved, Line: int(root.Line), Column: int(root.Column)}, "<%s> is not a schema",
+			root.Name())
 		return nil
 	}
 	d := l.document(resolved, root, nil, adopted, chameleon)

@@ -1,7 +1,5 @@
 package xsd
 
-import ()
-
 // A model is a content model as an automaton: one position for each place where an
 // element or wildcard is named, edges to what may follow (the construction of
 // Glushkov). Small numbers of occurrences are written out; large ones are counted,

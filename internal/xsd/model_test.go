@@ -111,7 +111,8 @@ func TestModelsAgainstRegularExpressions(t *testing.T) {
 			require.Equal(t, want, accepts(s, m, text), "%s on %q", source, text)
 		}
 	}
-	t.Logf("%d models, %d with counters, %d ambiguous; %d texts accepted, %d refused", models, counted, ambiguities, accepted, refused)
+	t.Logf("%d models, %d with counters, %d ambiguous; %d texts accepted, %d refused", models, counted, ambiguities,
+		accepted, refused)
 	require.Greater(t, counted, 50)
 	require.Greater(t, accepted, 4_000)
 	require.Greater(t, refused, 4_000)
@@ -207,7 +208,8 @@ func TestLargeChoice(t *testing.T) {
 	s := &Schema{}
 	g := &Group{Kind: Choice}
 	for i := range 3000 {
-		g.Particles = append(g.Particles, &Particle{Min: 1, Max: 1, Term: &Element{Name: Name{Local: fmt.Sprint("e", i)}, Type: anyType}})
+		g.Particles = append(g.Particles,
+			&Particle{Min: 1, Max: 1, Term: &Element{Name: Name{Local: fmt.Sprint("e", i)}, Type: anyType}})
 	}
 	m := newModel(&Particle{Min: 0, Max: Unbounded, Term: g})
 	s.prepare(m)

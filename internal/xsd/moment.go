@@ -123,7 +123,8 @@ func (m *moment) parseZone(text string) bool {
 	case text == "Z":
 		m.zoned = true
 		return true
-	case len(text) != 6 || text[0] != '+' && text[0] != '-' || text[3] != ':' || !isDigits(text[1:3]) || !isDigits(text[4:]):
+	case len(text) != 6 || text[0] != '+' && text[0] != '-' || text[3] != ':' || !isDigits(text[1:3]) ||
+		!isDigits(text[4:]):
 		return false
 	}
 	hours, _ := strconv.Atoi(text[1:3])
@@ -231,7 +232,8 @@ func (m moment) key() string {
 	if m.zoned {
 		u = m.inUTC(m.zone)
 	}
-	return fmt.Sprintf("%d-%d-%d %d:%d:%d.%s %v", u.year, u.month, u.day, u.hour, u.minute, u.second, u.fraction, u.zoned)
+	return fmt.Sprintf("%d-%d-%d %d:%d:%d.%s %v", u.year, u.month, u.day, u.hour, u.minute, u.second, u.fraction,
+		u.zoned)
 }
 
 // compare orders moments (Part 2, 3.2.7.4): one with and one without a zone only
@@ -257,8 +259,12 @@ func (m moment) compare(other moment) (int, bool) {
 
 func (m moment) order(other moment) int {
 	for _, pair := range [][2]int64{
-		{m.year, other.year}, {int64(m.month), int64(other.month)}, {int64(m.day), int64(other.day)},
-		{int64(m.hour), int64(other.hour)}, {int64(m.minute), int64(other.minute)}, {int64(m.second), int64(other.second)},
+		{m.year, other.year},
+		{int64(m.month), int64(other.month)},
+		{int64(m.day), int64(other.day)},
+		{int64(m.hour), int64(other.hour)},
+		{int64(m.minute), int64(other.minute)},
+		{int64(m.second), int64(other.second)},
 	} {
 		switch {
 		case pair[0] < pair[1]:
@@ -353,7 +359,12 @@ func (d duration) compare(other duration) (int, bool) {
 		return 0, true
 	}
 	result, first := 0, true
-	for _, start := range []moment{{year: 1696, month: 9}, {year: 1697, month: 2}, {year: 1903, month: 3}, {year: 1903, month: 7}} {
+	for _, start := range []moment{
+		{year: 1696, month: 9},
+		{year: 1697, month: 2},
+		{year: 1903, month: 3},
+		{year: 1903, month: 7},
+	} {
 		order := d.after(start).compare(other.after(start))
 		if !first && order != result {
 			return 0, false

@@ -39,7 +39,10 @@ func (o *outliner) inside(t Type, depth int, path string) {
 		return
 	}
 	for _, use := range c.Attributes {
-		row := Row{Depth: depth, Path: below(path, use.Name.Local), Name: "@" + use.Name.Local, Type: use.Type.FacetWords(), Required: use.Required, About: use.Documentation}
+		row := Row{
+			Depth: depth, Path: below(path, use.Name.Local), Name: "@" + use.Name.Local,
+			Type: use.Type.FacetWords(), Required: use.Required, About: use.Documentation,
+		}
 		if !use.Required {
 			row.Occurs = "may be left out"
 		}
@@ -74,10 +77,15 @@ func (o *outliner) particle(p *Particle, depth int, path string, required bool, 
 			choice = inWords(words, 12)
 		}
 		for _, inner := range term.Particles {
-			o.particle(&Particle{Min: inner.Min, Max: widest(p.Max, inner.Max), Term: inner.Term}, depth, path, required && term.Kind != Choice, choice)
+			o.particle(&Particle{Min: inner.Min, Max: widest(p.Max, inner.Max), Term: inner.Term}, depth, path,
+				required && term.Kind != Choice, choice)
 		}
 	case *Wildcard:
-		o.rows = append(o.rows, Row{Depth: depth, Path: path, Name: "…", Type: term.String(), Occurs: OccursWords(p), Required: required, Choice: choice, About: term.Documentation})
+		o.rows = append(o.rows,
+			Row{
+				Depth: depth, Path: path, Name: "…", Type: term.String(), Occurs: OccursWords(p), Required: required,
+				Choice: choice, About: term.Documentation,
+			})
 	case *Element:
 		o.element(term, p, depth, path, required, choice)
 	}
@@ -94,7 +102,10 @@ func widest(outer, inner int) int {
 }
 
 func (o *outliner) element(e *Element, p *Particle, depth int, path string, required bool, choice string) {
-	row := Row{Depth: depth, Path: below(path, e.Name.Local), Name: e.Name.Local, Occurs: OccursWords(p), Required: required, Choice: choice, Nillable: e.Nillable, About: e.Documentation}
+	row := Row{
+		Depth: depth, Path: below(path, e.Name.Local), Name: e.Name.Local, Occurs: OccursWords(p),
+		Required: required, Choice: choice, Nillable: e.Nillable, About: e.Documentation,
+	}
 	if row.About == "" && e.Type != nil && e.Type.TypeName().Space != Namespace {
 		row.About = e.Type.documentation()
 	}
@@ -119,7 +130,8 @@ func (o *outliner) element(e *Element, p *Particle, depth int, path string, requ
 			row.Type = "text with elements in it"
 		}
 		if t.Abstract {
-			row.Type = strings.TrimPrefix(row.Type+"; @xsi:type says which: "+inWords(o.schema.derivedNames(t), 8), "; ")
+			row.Type = strings.TrimPrefix(row.Type+"; @xsi:type says which: "+inWords(o.schema.derivedNames(t), 8),
+				"; ")
 		}
 	}
 	if names := o.schema.substituteNames(e); len(names) > 0 {
@@ -149,7 +161,8 @@ func (o *outliner) derived(base *ComplexType, depth int, path string) {
 		if o.open[d] {
 			continue
 		}
-		o.rows = append(o.rows, Row{Depth: depth, Path: below(path, "@xsi:type"), Name: d.Name.Local + ":", About: d.Documentation})
+		o.rows = append(o.rows,
+			Row{Depth: depth, Path: below(path, "@xsi:type"), Name: d.Name.Local + ":", About: d.Documentation})
 		from := len(o.rows)
 		o.inside(d, depth+1, path)
 		added := o.rows[from:from]

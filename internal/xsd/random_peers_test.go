@@ -78,8 +78,18 @@ func (a *author) name() string {
 
 // simple are simple types with texts that they take.
 var simple = []struct{ name, texts string }{
-	{"xs:string", "x|a b|"}, {"xs:int", "1|-5|2147483647"}, {"xs:boolean", "true|0"}, {"xs:date", "2026-11-26|2024-02-29Z"}, {"xs:decimal", "1.50|-.5"},
-	{"xs:token", "a b|x"}, {"t:grade", "A|B"}, {"t:lots", "L-1 L-2|L-9"}, {"t:either", "7|A"}, {"xs:anyURI", "urn:x|a/b"}, {"t:short", "ab|abc"}, {"xs:NMTOKENS", "a b|c"},
+	{"xs:string", "x|a b|"},
+	{"xs:int", "1|-5|2147483647"},
+	{"xs:boolean", "true|0"},
+	{"xs:date", "2026-11-26|2024-02-29Z"},
+	{"xs:decimal", "1.50|-.5"},
+	{"xs:token", "a b|x"},
+	{"t:grade", "A|B"},
+	{"t:lots", "L-1 L-2|L-9"},
+	{"t:either", "7|A"},
+	{"xs:anyURI", "urn:x|a/b"},
+	{"t:short", "ab|abc"},
+	{"xs:NMTOKENS", "a b|c"},
 }
 
 const simpleTypes = `<xs:simpleType name="grade"><xs:restriction base="xs:string"><xs:enumeration value="A"/><xs:enumeration value="B"/></xs:restriction></xs:simpleType>` +
@@ -123,14 +133,16 @@ func (a *author) element(depth int) content {
 	if a.rarely() { // a head with a member that stands for it
 		a.names++
 		head, member := fmt.Sprintf("h%d", a.names), fmt.Sprintf("m%d", a.names)
-		fmt.Fprintf(&a.globals, `<xs:complexType name="%s">%s</xs:complexType><xs:element name="%s" type="t:%s"/><xs:element name="%s" substitutionGroup="t:%s"/>`, head, kind.schema, head, head, member, head)
+		fmt.Fprintf(&a.globals,
+			`<xs:complexType name="%s">%s</xs:complexType><xs:element name="%s" type="t:%s"/><xs:element name="%s" substitutionGroup="t:%s"/>`, head, kind.schema, head, head, member, head)
 		return content{fmt.Sprintf(`<xs:element ref="t:%s"%s/>`, head, bounds), repeat(func() *tag {
 			one := kind.write()[0]
 			one.name = "t:" + a.of(head, member)
 			return one
 		})}
 	}
-	return content{fmt.Sprintf(`<xs:element name="%s"%s><xs:complexType>%s</xs:complexType></xs:element>`, name, bounds, kind.schema), repeat(func() *tag {
+	return content{fmt.Sprintf(`<xs:element name="%s"%s><xs:complexType>%s</xs:complexType></xs:element>`, name, bounds,
+		kind.schema), repeat(func() *tag {
 		one := kind.write()[0]
 		one.name = "t:" + name
 		return one
@@ -147,7 +159,8 @@ func (a *author) particle(depth int) content {
 	case 2:
 		if a.rarely() {
 			spaces := a.of("##other", "##any", "urn:o urn:p", "##targetNamespace", "##local")
-			return content{fmt.Sprintf(`<xs:any namespace="%s" processContents="%s" minOccurs="0"/>`, spaces, a.of("lax", "skip", "strict")), func() []*tag {
+			return content{fmt.Sprintf(`<xs:any namespace="%s" processContents="%s" minOccurs="0"/>`, spaces,
+				a.of("lax", "skip", "strict")), func() []*tag {
 				return []*tag{{name: a.of("o:x", "p:y", "none", "t:free")}}
 			}}
 		}
@@ -170,7 +183,8 @@ func (a *author) group(depth int, kind string) content {
 	text := fmt.Sprintf(`<xs:%s%s>%s</xs:%s>`, kind, bounds, schema.String(), kind)
 	if a.rarely() {
 		a.names++
-		fmt.Fprintf(&a.globals, `<xs:group name="g%d"><xs:%s>%s</xs:%s></xs:group>`, a.names, kind, schema.String(), kind)
+		fmt.Fprintf(&a.globals, `<xs:group name="g%d"><xs:%s>%s</xs:%s></xs:group>`, a.names, kind, schema.String(),
+			kind)
 		text = fmt.Sprintf(`<xs:group ref="t:g%d"%s/>`, a.names, bounds)
 	}
 	return content{text, func() (all []*tag) {
@@ -233,7 +247,8 @@ func (a *author) attributes() (schema string, write func(*tag)) {
 				t.attributes[a.of("o:x", "p:y", "free")] = "1"
 			}
 		})
-		return fmt.Sprintf(`<xs:anyAttribute namespace="%s" processContents="%s"/>`, a.of("##other", "##any", "urn:o", "urn:o urn:p ##local", "##local"), a.of("lax", "skip"))
+		return fmt.Sprintf(`<xs:anyAttribute namespace="%s" processContents="%s"/>`,
+			a.of("##other", "##any", "urn:o", "urn:o urn:p ##local", "##local"), a.of("lax", "skip"))
 	}
 	for range a.IntN(3) {
 		out.WriteString(declare())
@@ -259,7 +274,8 @@ func (a *author) complex(depth int) content {
 	attributes, decorate := a.attributes()
 	if a.IntN(5) == 0 {
 		kind := simple[a.IntN(len(simple))]
-		return content{fmt.Sprintf(`<xs:simpleContent><xs:extension base="%s">%s</xs:extension></xs:simpleContent>`, kind.name, attributes), func() []*tag {
+		return content{fmt.Sprintf(`<xs:simpleContent><xs:extension base="%s">%s</xs:extension></xs:simpleContent>`,
+			kind.name, attributes), func() []*tag {
 			one := &tag{attributes: map[string]string{}, text: a.of(strings.Split(kind.texts, "|")...)}
 			decorate(one)
 			return []*tag{one}
@@ -282,7 +298,8 @@ func (a *author) complex(depth int) content {
 	also, further := a.attributes()
 	a.names++
 	fmt.Fprintf(&a.globals, `<xs:complexType name="c%d">%s%s</xs:complexType>`, a.names, model.schema, attributes)
-	return content{fmt.Sprintf(`<xs:complexContent><xs:extension base="t:c%d">%s%s</xs:extension></xs:complexContent>`, a.names, more.schema, also), func() []*tag {
+	return content{fmt.Sprintf(`<xs:complexContent><xs:extension base="t:c%d">%s%s</xs:extension></xs:complexContent>`,
+		a.names, more.schema, also), func() []*tag {
 		one := write()[0]
 		one.inner = append(one.inner, more.write()...)
 		further(one)
@@ -451,7 +468,8 @@ func (tr *trial) judge() (judged, valid, alone int) {
 			alone++
 		}
 	}
-	t.Logf("%d documents judged, %d valid; %d schemas refused; xmllint alone differs %d times", judged, valid, refused, alone)
+	t.Logf("%d documents judged, %d valid; %d schemas refused; xmllint alone differs %d times", judged, valid, refused,
+		alone)
 	return judged, valid, alone
 }
 
@@ -467,7 +485,10 @@ func samples(t *testing.T, text string) (documents []string) {
 	for _, optional := range []bool{false, true} {
 		sample := schema.Sample(schema.Element("urn:t", "v"), SampleOptions{Optional: optional})
 		resolveTypes(sample.Root)
-		sample.Root.AppendAttributes(document.Attribute{Name: document.Name{Prefix: "xmlns", Local: "t"}, Value: "urn:t"})
+		sample.Root.AppendAttributes(document.Attribute{
+			Name:  document.Name{Prefix: "xmlns", Local: "t"},
+			Value: "urn:t",
+		})
 		document.Declare(sample.Root)
 		documents = append(documents, document.WriteXML(sample.Root, document.Style{}))
 	}
@@ -488,9 +509,12 @@ func TestRandomSchemas(t *testing.T) {
 			for range i % 3 {
 				a.spoil(one)
 			}
-			instances = append(instances, strings.Replace(one.String(), "<t:v", `<t:v xmlns:t="urn:t" xmlns:o="urn:o" xmlns:p="urn:p"`, 1))
+			instances = append(instances,
+				strings.Replace(one.String(), "<t:v", `<t:v xmlns:t="urn:t" xmlns:o="urn:o" xmlns:p="urn:p"`, 1))
 		}
-		schema := schemaHead + simpleTypes + a.globals.String() + `<xs:element name="free" type="xs:int"/><xs:element name="v"><xs:complexType>` + kind.schema + `</xs:complexType></xs:element></xs:schema>`
+		schema := schemaHead + simpleTypes + a.globals.String() +
+			`<xs:element name="free" type="xs:int"/><xs:element name="v"><xs:complexType>` + kind.schema +
+			`</xs:complexType></xs:element></xs:schema>`
 		tr.add(schema, instances, samples(t, schema)...)
 	}
 	judged, valid, alone := tr.judge()
@@ -513,7 +537,8 @@ func (a *author) pattern(depth int) (source, text string) {
 			least, quantifier = 1+a.IntN(2), "+"
 		case 3:
 			least = 1 + a.IntN(2)
-			quantifier = a.of(fmt.Sprintf("{%d}", least), fmt.Sprintf("{%d,}", least), fmt.Sprintf("{%d,%d}", least, least+1), fmt.Sprintf("{0,%d}", least))
+			quantifier = a.of(fmt.Sprintf("{%d}", least), fmt.Sprintf("{%d,}", least),
+				fmt.Sprintf("{%d,%d}", least, least+1), fmt.Sprintf("{0,%d}", least))
 		}
 		source += atom + quantifier
 		text += strings.Repeat(match, least)
@@ -530,10 +555,54 @@ func (a *author) atom(depth int) (source, match string) {
 		inner, match := a.pattern(depth + 1)
 		return "(" + inner + ")", match
 	}
-	all := [][2]string{{"a", "a"}, {"b", "b"}, {"1", "1"}, {"-", "-"}, {"é", "é"}, {`\.`, "."}, {`\-`, "-"}, {`\^`, "^"}, {"^", "^"}, {"$", "$"}, {".", "c"}, {`\d`, "7"}, {`\D`, "x"}, {`\s`, " "}, {`\S`, "y"},
-		{`\w`, "w"}, {`\W`, "."}, {`\i`, "_"}, {`\I`, "1"}, {`\c`, "-"}, {`\C`, "+"}, {`\p{L}`, "é"}, {`\P{L}`, "1"}, {`\p{Lu}`, "A"}, {`\p{Nd}`, "5"}, {`\p{IsBasicLatin}`, "a"}, {`\P{IsBasicLatin}`, "漢"},
-		{`\p{IsLatin-1Supplement}`, "é"}, {`\p{P}`, "."}, {`\p{Sm}`, "+"}, {"[a-c]", "b"}, {"[^a-c]", "d"}, {"[a-z-[aeiou]]", "b"}, {`[\d\s]`, "3"}, {`[^\d]`, "a"}, {"[-a]", "-"}, {"[a-]", "-"}, {`[\p{L}-[a-z]]`, "A"},
-		{`[\w-[\d]]`, "x"}, {`[^a-z-[q]]`, "A"}, {`[.+*]`, "+"}, {`[\[\]]`, "]"}, {"漢", "漢"}, {`[+--]`, ","}, {`\n`, "\n"}, {`\t`, "\t"}}
+	all := [][2]string{
+		{"a", "a"},
+		{"b", "b"},
+		{"1", "1"},
+		{"-", "-"},
+		{"é", "é"},
+		{`\.`, "."},
+		{`\-`, "-"},
+		{`\^`, "^"},
+		{"^", "^"},
+		{"$", "$"},
+		{".", "c"},
+		{`\d`, "7"},
+		{`\D`, "x"},
+		{`\s`, " "},
+		{`\S`, "y"},
+		{`\w`, "w"},
+		{`\W`, "."},
+		{`\i`, "_"},
+		{`\I`, "1"},
+		{`\c`, "-"},
+		{`\C`, "+"},
+		{`\p{L}`, "é"},
+		{`\P{L}`, "1"},
+		{`\p{Lu}`, "A"},
+		{`\p{Nd}`, "5"},
+		{`\p{IsBasicLatin}`, "a"},
+		{`\P{IsBasicLatin}`, "漢"},
+		{`\p{IsLatin-1Supplement}`, "é"},
+		{`\p{P}`, "."},
+		{`\p{Sm}`, "+"},
+		{"[a-c]", "b"},
+		{"[^a-c]", "d"},
+		{"[a-z-[aeiou]]", "b"},
+		{`[\d\s]`, "3"},
+		{`[^\d]`, "a"},
+		{"[-a]", "-"},
+		{"[a-]", "-"},
+		{`[\p{L}-[a-z]]`, "A"},
+		{`[\w-[\d]]`, "x"},
+		{`[^a-z-[q]]`, "A"},
+		{`[.+*]`, "+"},
+		{`[\[\]]`, "]"},
+		{"漢", "漢"},
+		{`[+--]`, ","},
+		{`\n`, "\n"},
+		{`\t`, "\t"},
+	}
 	one := all[a.IntN(len(all))]
 	return one[0], one[1]
 }
@@ -558,7 +627,8 @@ func TestRandomPatterns(t *testing.T) {
 			}
 			documents = append(documents, `<t:v xmlns:t="urn:t">`+escape.Replace(string(text))+`</t:v>`)
 		}
-		tr.add(schemaHead+`<xs:element name="v"><xs:simpleType><xs:restriction base="xs:string"><xs:pattern value="`+escape.Replace(source)+`"/></xs:restriction></xs:simpleType></xs:element></xs:schema>`, documents)
+		tr.add(schemaHead+`<xs:element name="v"><xs:simpleType><xs:restriction base="xs:string"><xs:pattern value="`+
+			escape.Replace(source)+`"/></xs:restriction></xs:simpleType></xs:element></xs:schema>`, documents)
 	}
 	judged, valid, _ := tr.judge()
 	require.Greater(t, judged, patterns*texts*3/4)
@@ -567,11 +637,22 @@ func TestRandomPatterns(t *testing.T) {
 
 // builtIn are texts of the types that there are.
 var builtIn = map[string]string{
-	"boolean": "true|0", "decimal": "-12.50|.5|+7.|0", "integer": "-12|+7|007", "long": "9223372036854775807|-9223372036854775808", "int": "2147483647|-2147483648", "short": "32767|-32768", "byte": "127|-128",
-	"nonNegativeInteger": "0|-0|12", "positiveInteger": "1|+3", "negativeInteger": "-1", "nonPositiveInteger": "0|-4", "unsignedLong": "18446744073709551615|0", "unsignedInt": "4294967295", "unsignedShort": "65535", "unsignedByte": "255",
-	"float": "1.5E3|-INF|NaN|.5e-3|INF", "double": "-1.5e300|INF|0", "duration": "P1Y2M3DT4H5M6.7S|-P1M|PT0S|P400D", "dateTime": "2026-11-26T08:30:00Z|2024-02-29T24:00:00|-0044-03-15T00:00:00.5+14:00|2026-11-26T08:30:00-13:59",
-	"date": "2026-11-26|2024-02-29Z|12026-01-01|1900-02-28+01:00", "time": "08:30:00|23:59:59.999Z|24:00:00|08:30:00+05:30", "gYear": "2026|-0044|12026Z", "gYearMonth": "2026-11|2026-01+01:00", "gMonth": "--11|--02Z", "gMonthDay": "--02-29|--11-30Z", "gDay": "---31|---09+02:00",
-	"hexBinary": "0aFF|", "base64Binary": "AAEC|AA==|AAE=|A A E C|", "anyURI": "urn:x|a b|http://h.example/%20?x=1#y|", "QName": "t:v|v", "Name": "a:b|_x|é-1", "NCName": "a-b|_x|é", "NMTOKEN": "-a:1|.b", "language": "de|en-GB|x-honey", "token": "a b|", "normalizedString": " a  b ", "string": "x|", "ID": "a-1|_b", "NMTOKENS": "a b|-1",
+	"boolean": "true|0", "decimal": "-12.50|.5|+7.|0", "integer": "-12|+7|007",
+	"long": "9223372036854775807|-9223372036854775808", "int": "2147483647|-2147483648", "short": "32767|-32768",
+	"byte":               "127|-128",
+	"nonNegativeInteger": "0|-0|12", "positiveInteger": "1|+3", "negativeInteger": "-1", "nonPositiveInteger": "0|-4",
+	"unsignedLong": "18446744073709551615|0", "unsignedInt": "4294967295", "unsignedShort": "65535",
+	"unsignedByte": "255",
+	"float":        "1.5E3|-INF|NaN|.5e-3|INF", "double": "-1.5e300|INF|0",
+	"duration": "P1Y2M3DT4H5M6.7S|-P1M|PT0S|P400D",
+	"dateTime": "2026-11-26T08:30:00Z|2024-02-29T24:00:00|-0044-03-15T00:00:00.5+14:00|2026-11-26T08:30:00-13:59",
+	"date":     "2026-11-26|2024-02-29Z|12026-01-01|1900-02-28+01:00",
+	"time":     "08:30:00|23:59:59.999Z|24:00:00|08:30:00+05:30", "gYear": "2026|-0044|12026Z",
+	"gYearMonth": "2026-11|2026-01+01:00", "gMonth": "--11|--02Z", "gMonthDay": "--02-29|--11-30Z",
+	"gDay":      "---31|---09+02:00",
+	"hexBinary": "0aFF|", "base64Binary": "AAEC|AA==|AAE=|A A E C|", "anyURI": "urn:x|a b|http://h.example/%20?x=1#y|",
+	"QName": "t:v|v", "Name": "a:b|_x|é-1", "NCName": "a-b|_x|é", "NMTOKEN": "-a:1|.b", "language": "de|en-GB|x-honey",
+	"token": "a b|", "normalizedString": " a  b ", "string": "x|", "ID": "a-1|_b", "NMTOKENS": "a b|-1",
 }
 
 // Texts of the built-in types, and such that differ from one in a character, are judged as

@@ -66,7 +66,8 @@ func CompilePattern(source string) (*Pattern, error) {
 	root.write(w)
 	w.out.WriteString(`)\z`)
 	if w.size > maxPatternSize {
-		return nil, fmt.Errorf("the pattern is too large: its repetitions come to more than %d characters", maxPatternSize)
+		return nil, fmt.Errorf("the pattern is too large: its repetitions come to more than %d characters",
+			maxPatternSize)
 	}
 	matcher, err := regexp.Compile(w.out.String())
 	if err != nil {
@@ -202,7 +203,8 @@ type regexParser struct {
 }
 
 func (p *regexParser) fail(format string, args ...any) error {
-	return fmt.Errorf("at character %d of the pattern: %s", utf8.RuneCountInString(p.text[:p.pos])+1, fmt.Sprintf(format, args...))
+	return fmt.Errorf("at character %d of the pattern: %s", utf8.RuneCountInString(p.text[:p.pos])+1,
+		fmt.Sprintf(format, args...))
 }
 
 func (p *regexParser) peek() rune {

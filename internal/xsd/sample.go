@@ -158,7 +158,10 @@ func (m *sampler) attributes(n *document.Node, t *ComplexType, remarks *[]string
 		default:
 			text = use.Type.Sample()
 		}
-		n.AppendAttributes(document.Attribute{Name: document.Name{Space: use.Name.Space, Local: use.Name.Local}, Value: text})
+		n.AppendAttributes(document.Attribute{
+			Name:  document.Name{Space: use.Name.Space, Local: use.Name.Local},
+			Value: text,
+		})
 		words := notJustText(use.Type)
 		if !use.Required {
 			words = strings.TrimSuffix("may be left out; "+words, "; ")
@@ -232,7 +235,8 @@ func (m *sampler) group(parent *document.Node, g *Group) {
 			words = append(words, particleWords(p))
 		}
 		first := parent.Items()[before]
-		m.sample.Remarks[first] = strings.TrimSuffix("one of these: "+inWords(words, 12)+"; "+m.sample.Remarks[first], "; ")
+		m.sample.Remarks[first] = strings.TrimSuffix("one of these: "+inWords(words, 12)+"; "+m.sample.Remarks[first],
+			"; ")
 	}
 }
 

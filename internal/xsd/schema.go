@@ -333,7 +333,10 @@ var anyType = func() *ComplexType {
 	everything := &Wildcard{any: true, Process: Lax}
 	return &ComplexType{
 		Name: Name{Namespace, "anyType"}, Content: MixedContent, AnyAttribute: everything,
-		Particle: &Particle{Min: 1, Max: 1, Term: &Group{Particles: []*Particle{{Min: 0, Max: Unbounded, Term: everything}}}},
+		Particle: &Particle{
+			Min: 1, Max: 1,
+			Term: &Group{Particles: []*Particle{{Min: 0, Max: Unbounded, Term: everything}}},
+		},
 	}
 }()
 

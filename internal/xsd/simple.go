@@ -129,7 +129,8 @@ func isBlank(r rune) bool { return r == ' ' || r == '\t' || r == '\n' || r == '\
 // why not. Names resolves the prefixes of qualified names and may be nil.
 func (t *SimpleType) Check(text string, names interface {
 	Lookup(prefix string) (space string, known bool)
-}) error {
+},
+) error {
 	_, err := t.parse(text, names)
 	return err
 }
@@ -226,7 +227,8 @@ func (t *SimpleType) facets(text string, v Value) error {
 	if t.TotalDigits != nil || t.FractionDigits != nil {
 		total, fraction := v.decimal.digits()
 		if t.FractionDigits != nil && fraction > *t.FractionDigits {
-			return fmt.Errorf("%s has %s after the point, %s allowed", excerpt.Quote(text), count(fraction, "digit"), only(*t.FractionDigits))
+			return fmt.Errorf("%s has %s after the point, %s allowed", excerpt.Quote(text), count(fraction, "digit"),
+				only(*t.FractionDigits))
 		}
 		if t.TotalDigits != nil && total > *t.TotalDigits {
 			return fmt.Errorf("%s has %s, %s allowed", excerpt.Quote(text), count(total, "digit"), only(*t.TotalDigits))
@@ -398,14 +400,30 @@ var builtins = func() map[string]*SimpleType {
 		local, words string
 		primitive    primitive
 	}{
-		{"string", "a text", stringType}, {"boolean", "a boolean", booleanType}, {"decimal", "a decimal number", decimalType},
-		{"float", "a floating-point number", floatType}, {"double", "a floating-point number", doubleType}, {"duration", "a duration", durationType},
-		{"dateTime", "a date with time", dateTimeType}, {"time", "a time", timeType}, {"date", "a date", dateType}, {"gYearMonth", "a year with month", gYearMonthType},
-		{"gYear", "a year", gYearType}, {"gMonthDay", "a month with day", gMonthDayType}, {"gDay", "a day of the month", gDayType}, {"gMonth", "a month", gMonthType},
-		{"hexBinary", "hexadecimal bytes", hexBinaryType}, {"base64Binary", "Base64 bytes", base64BinaryType}, {"anyURI", "a URI reference", anyURIType},
-		{"QName", "a qualified name", qnameType}, {"NOTATION", "a notation", notationType},
+		{"string", "a text", stringType},
+		{"boolean", "a boolean", booleanType},
+		{"decimal", "a decimal number", decimalType},
+		{"float", "a floating-point number", floatType},
+		{"double", "a floating-point number", doubleType},
+		{"duration", "a duration", durationType},
+		{"dateTime", "a date with time", dateTimeType},
+		{"time", "a time", timeType},
+		{"date", "a date", dateType},
+		{"gYearMonth", "a year with month", gYearMonthType},
+		{"gYear", "a year", gYearType},
+		{"gMonthDay", "a month with day", gMonthDayType},
+		{"gDay", "a day of the month", gDayType},
+		{"gMonth", "a month", gMonthType},
+		{"hexBinary", "hexadecimal bytes", hexBinaryType},
+		{"base64Binary", "Base64 bytes", base64BinaryType},
+		{"anyURI", "a URI reference", anyURIType},
+		{"QName", "a qualified name", qnameType},
+		{"NOTATION", "a notation", notationType},
 	} {
-		t := &SimpleType{Name: name(p.local), Base: ur, primitive: p.primitive, words: p.words, Whitespace: Collapse, fixed: map[string]bool{"whiteSpace": true}}
+		t := &SimpleType{
+			Name: name(p.local), Base: ur, primitive: p.primitive, words: p.words, Whitespace: Collapse,
+			fixed: map[string]bool{"whiteSpace": true},
+		}
 		if p.primitive == stringType {
 			t.Whitespace, t.fixed = Preserve, nil
 		}
@@ -430,7 +448,10 @@ var builtins = func() map[string]*SimpleType {
 	}
 	for list, item := range map[string]string{"NMTOKENS": "NMTOKEN", "IDREFS": "IDREF", "ENTITIES": "ENTITY"} {
 		one := 1
-		all[list] = &SimpleType{Name: name(list), Base: ur, Variety: List, Item: all[item], Whitespace: Collapse, MinLength: &one}
+		all[list] = &SimpleType{
+			Name: name(list), Base: ur, Variety: List, Item: all[item], Whitespace: Collapse,
+			MinLength: &one,
+		}
 	}
 	zero := 0
 	derive("integer", "decimal", "an integer", func(t *SimpleType) {

@@ -16,10 +16,16 @@ var simpleCases = []struct{ base, facets, holds, falls string }{
 	{"decimal", "", "0|-1|+1|1.|.5|00.50|1234567890123456789012345678901234567890.5", "|.|1e3|1,5|INF|--1"},
 	{"decimal", "<minInclusive value='0'/><maxInclusive value='100'/>", "0|100|17.4|-0|100.00", "-0.1|100.01"},
 	{"decimal", "<minExclusive value='0'/><maxExclusive value='1'/>", "0.0001|.9999999999999999999999", "0|1|0.0"},
-	{"decimal", "<totalDigits value='4'/><fractionDigits value='2'/>", "12.34|1234|12.340|0012.5|-99.99", "12.345|12345|123.45"},
+	{
+		"decimal", "<totalDigits value='4'/><fractionDigits value='2'/>", "12.34|1234|12.340|0012.5|-99.99",
+		"12.345|12345|123.45",
+	},
 	{"decimal", "<totalDigits value='2'/>", "0.5|12|1.2|.12", "123|1.23"},
 	{"decimal", "<enumeration value='1.0'/><enumeration value='2'/>", "1|1.00|02|2.0", "1.5"},
-	{"decimal", "<maxInclusive value='99999999999999999999'/>", "99999999999999999999|99999999999999999999.0", "99999999999999999999.1|100000000000000000000"},
+	{
+		"decimal", "<maxInclusive value='99999999999999999999'/>", "99999999999999999999|99999999999999999999.0",
+		"99999999999999999999.1|100000000000000000000",
+	},
 	{"integer", "", "0|-5|+5|007|123456789012345678901234567890", "1.0|1.|abc|"},
 	{"integer", "<pattern value='\\d{3}'/>", "123|007", "12|1234"},
 	{"byte", "", "127|-128|0", "128|-129|1.5"},
@@ -37,10 +43,20 @@ var simpleCases = []struct{ base, facets, holds, falls string }{
 	{"float", "", "1|1.5e3|-1E-4|INF|-INF|NaN|.5|1.", "+INF|inf|1e|e5|1e1.5|"},
 	{"double", "<minInclusive value='0'/>", "0|1e300|INF", "-1|-INF|NaN"},
 	{"double", "<maxExclusive value='10'/>", "9.9999|-INF", "10|1e1|INF"},
-	{"date", "", "2026-05-04|2024-02-29|2026-05-04Z|2026-05-04+02:00|-0044-03-15|12026-01-01|2000-02-29", "2026-02-29|2026-13-01|2026-00-10|2026-5-4|26-05-04|2026-04-31|1900-02-29|2026-05-04T00:00:00|2026-05-04+15:00|02026-01-01"},
+	{
+		"date", "", "2026-05-04|2024-02-29|2026-05-04Z|2026-05-04+02:00|-0044-03-15|12026-01-01|2000-02-29",
+		"2026-02-29|2026-13-01|2026-00-10|2026-5-4|26-05-04|2026-04-31|1900-02-29|2026-05-04T00:00:00|2026-05-04+15:00|02026-01-01",
+	},
 	{"date", "<minInclusive value='2026-01-01'/>", "2026-01-01|2027-01-01", "2025-12-31"},
-	{"dateTime", "", "2026-05-04T08:30:00|2026-05-04T08:30:00.125Z|2026-05-04T24:00:00|2026-05-04T08:30:00-14:00", "2026-05-04|2026-05-04T8:30:00|2026-05-04T08:60:00|2026-05-04T08:30:60|2026-05-04T24:00:01|2026-05-04 08:30:00|2026-05-04T08:30|2026-05-04T08:30:00.|2026-05-04T08:30:00+14:01"},
-	{"dateTime", "<maxInclusive value='2026-05-04T08:00:00Z'/>", "2026-05-04T08:00:00Z|2026-05-04T10:00:00+02:00|2026-05-03T10:00:00", "2026-05-04T08:00:01Z|2026-05-04T09:30:00+01:00|2026-05-04T08:00:00"},
+	{
+		"dateTime", "", "2026-05-04T08:30:00|2026-05-04T08:30:00.125Z|2026-05-04T24:00:00|2026-05-04T08:30:00-14:00",
+		"2026-05-04|2026-05-04T8:30:00|2026-05-04T08:60:00|2026-05-04T08:30:60|2026-05-04T24:00:01|2026-05-04 08:30:00|2026-05-04T08:30|2026-05-04T08:30:00.|2026-05-04T08:30:00+14:01",
+	},
+	{
+		"dateTime", "<maxInclusive value='2026-05-04T08:00:00Z'/>",
+		"2026-05-04T08:00:00Z|2026-05-04T10:00:00+02:00|2026-05-03T10:00:00",
+		"2026-05-04T08:00:01Z|2026-05-04T09:30:00+01:00|2026-05-04T08:00:00",
+	},
 	{"time", "", "08:30:00|23:59:59.999|24:00:00|08:30:00Z|00:00:00", "8:30:00|25:00:00|08:30|24:00:01"},
 	{"gYear", "", "2026|-0044|12026|2026Z", "26|02026|abc"},
 	{"gYearMonth", "", "2026-05|2026-05Z", "2026-5|2026-13|2026"},
@@ -67,8 +83,14 @@ var simpleCases = []struct{ base, facets, holds, falls string }{
 // listCases are list and union types.
 var listCases = []struct{ definition, holds, falls string }{
 	{"<list itemType='xs:integer'/>", "1 2 3|| 1 ", "1 a|1.5"},
-	{"<restriction><simpleType><list itemType='xs:decimal'/></simpleType><maxLength value='2'/></restriction>", "1 2|1.5", "1 2 3"},
-	{"<restriction><simpleType><list itemType='xs:token'/></simpleType><enumeration value='a b'/></restriction>", "a b| a  b", "a|b a"},
+	{
+		"<restriction><simpleType><list itemType='xs:decimal'/></simpleType><maxLength value='2'/></restriction>",
+		"1 2|1.5", "1 2 3",
+	},
+	{
+		"<restriction><simpleType><list itemType='xs:token'/></simpleType><enumeration value='a b'/></restriction>",
+		"a b| a  b", "a|b a",
+	},
 	{"<union memberTypes='xs:integer xs:date'/>", "5|2026-05-04", "x|2026-13-04"},
 	{"<union><simpleType><restriction base='xs:string'><enumeration value='none'/></restriction></simpleType><simpleType><restriction base='xs:integer'><minInclusive value='10'/></restriction></simpleType></union>", "none|10|99", "9|some"},
 	{"<restriction><simpleType><union memberTypes='xs:integer xs:boolean'/></simpleType><pattern value='[0-9t].*'/></restriction>", "5|true", "false|-5"},

@@ -9,7 +9,8 @@ import (
 // at a glance and without making anything: nearly all values are valid, and most
 // types are simple. False means only that a closer look is needed.
 func (t *SimpleType) surely(text []byte) bool {
-	if t.Variety != Atomic || t.missing || t.lexical != nil || t.values != nil && t.texts == nil || t.TotalDigits != nil {
+	if t.Variety != Atomic || t.missing || t.lexical != nil || t.values != nil && t.texts == nil ||
+		t.TotalDigits != nil {
 		return false
 	}
 	if t.Whitespace != Preserve && !tidyText(text, t.Whitespace) {
@@ -29,7 +30,8 @@ func (t *SimpleType) surely(text []byte) bool {
 			return true
 		}
 		length := utf8.RuneCount(text)
-		return t.Length == nil && (t.MinLength == nil || length >= *t.MinLength) && (t.MaxLength == nil || length <= *t.MaxLength)
+		return t.Length == nil && (t.MinLength == nil || length >= *t.MinLength) &&
+			(t.MaxLength == nil || length <= *t.MaxLength)
 	case decimalType:
 		return t.surelyDecimal(text)
 	case dateTimeType, dateType:
@@ -87,8 +89,12 @@ func (t *SimpleType) surelyDecimal(text []byte) bool {
 	if err != nil {
 		return false
 	}
-	return t.MinInclusive.near(func(b float64) bool { return n >= b }) && t.MaxInclusive.near(func(b float64) bool { return n <= b }) &&
-		t.MinExclusive.near(func(b float64) bool { return n > b }) && t.MaxExclusive.near(func(b float64) bool { return n < b })
+	return t.MinInclusive.near(func(b float64) bool {
+		return n >= b
+	}) && t.MaxInclusive.near(func(b float64) bool { return n <= b }) &&
+		t.MinExclusive.near(func(b float64) bool { return n > b }) && t.MaxExclusive.near(func(b float64) bool {
+		return n < b
+	})
 }
 
 // near holds a number against a bound, if there is one and it has few digits.

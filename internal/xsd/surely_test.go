@@ -12,7 +12,8 @@ func TestSurely(t *testing.T) {
 	glanced := 0
 	for _, c := range simpleCases {
 		schema := load(t, schemaHead+`<xs:element name="v"><xs:simpleType><xs:restriction base="xs:`+c.base+`">`+
-			strings.NewReplacer("</", "</xs:", "<", "<xs:").Replace(c.facets)+`</xs:restriction></xs:simpleType></xs:element></xs:schema>`)
+			strings.NewReplacer("</", "</xs:", "<", "<xs:").Replace(c.facets)+
+			`</xs:restriction></xs:simpleType></xs:element></xs:schema>`)
 		typ := schema.Element("urn:t", "v").Type.(*SimpleType)
 		for _, text := range strings.Split(c.holds+"|"+c.falls, "|") {
 			for _, blanks := range []string{text, " " + text, text + "\n", text + "  x"} {

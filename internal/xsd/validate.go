@@ -249,7 +249,10 @@ func (v *Validator) fault(format string, args ...any) {
 
 func (v *Validator) faultAt(at place, path, format string, args ...any) {
 	if v.Report != nil {
-		v.Report(Fault{Line: at.line, Column: at.column, Offset: at.offset, Path: path, Message: fmt.Sprintf(format, args...)})
+		v.Report(Fault{
+			Line: at.line, Column: at.column, Offset: at.offset, Path: path,
+			Message: fmt.Sprintf(format, args...),
+		})
 	}
 }
 
@@ -329,7 +332,8 @@ func (v *Validator) open(f *frame, name Name, decl *Element, attrs attributesOf,
 	if decl != nil {
 		f.typ = decl.Type
 		if decl.Abstract {
-			v.fault("%s is abstract: one of its substitutes must stand there%s", name.Local, behind(", ", v.schema.substituteNames(decl)))
+			v.fault("%s is abstract: one of its substitutes must stand there%s", name.Local,
+				behind(", ", v.schema.substituteNames(decl)))
 		}
 	}
 	named, nilText := attrs.instance()
@@ -346,7 +350,8 @@ func (v *Validator) open(f *frame, name Name, decl *Element, attrs attributesOf,
 		return
 	}
 	if c, ok := f.typ.(*ComplexType); ok && c.Abstract {
-		v.fault("the type %s is abstract: xsi:type must name one derived from it%s", nameOr(c.Name, "of "+name.Local), behind(", ", v.schema.derivedNames(c)))
+		v.fault("the type %s is abstract: xsi:type must name one derived from it%s", nameOr(c.Name, "of "+name.Local),
+			behind(", ", v.schema.derivedNames(c)))
 	}
 	if nilText != "" {
 		v.instanceNil(f, nilText)
@@ -392,5 +397,8 @@ func SyntaxFault(err error) (Fault, bool) {
 	if !errors.As(err, &syntax) {
 		return Fault{}, false
 	}
-	return Fault{Line: syntax.Line, Column: syntax.Column, Offset: syntax.Offset, Message: "not well-formed XML: " + syntax.Message}, true
+	return Fault{
+		Line: syntax.Line, Column: syntax.Column, Offset: syntax.Offset,
+		Message: "not well-formed XML: " + syntax.Message,
+	}, true
 }

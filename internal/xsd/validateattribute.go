@@ -29,7 +29,8 @@ func (v *Validator) attributes(t *ComplexType, attrs attributesOf) {
 			if use.Required {
 				found++
 			}
-			if attrs.tree != nil || use.Fixed != nil || !use.Type.surely(attrs.stream[i].Value) || use.Type.mayIdentify() {
+			if attrs.tree != nil || use.Fixed != nil || !use.Type.surely(attrs.stream[i].Value) ||
+				use.Type.mayIdentify() {
 				v.attribute(attrs, i, use.Attribute, use.Fixed, attrs.text(i))
 			}
 			continue
@@ -45,7 +46,8 @@ func (v *Validator) attributes(t *ComplexType, attrs attributesOf) {
 		for _, use := range t.Attributes {
 			known = append(known, use.Name.Local)
 		}
-		v.faultAt(v.placeOf(attrs, i), v.path(), "%s has no attribute %s%s", v.names[len(v.names)-1].Local, name.Local, nearestName(name.Local, known))
+		v.faultAt(v.placeOf(attrs, i), v.path(), "%s has no attribute %s%s", v.names[len(v.names)-1].Local, name.Local,
+			nearestName(name.Local, known))
 	}
 	required := 0
 	for _, use := range t.Attributes {
@@ -87,7 +89,8 @@ func (v *Validator) attribute(attrs attributesOf, i int, a *Attribute, fixed *st
 	}
 	if fixed != nil {
 		if wanted, err := a.Type.parse(*fixed, nil); err == nil && !wanted.same(value) {
-			v.faultAt(v.placeOf(attrs, i), v.path()+"."+a.Name.Local, "%s must be %s", excerpt.Quote(text), excerpt.Quote(*fixed))
+			v.faultAt(v.placeOf(attrs, i), v.path()+"."+a.Name.Local, "%s must be %s", excerpt.Quote(text),
+				excerpt.Quote(*fixed))
 		}
 	}
 	if a.Type.mayIdentify() {
@@ -110,7 +113,8 @@ func (v *Validator) anyAttribute(w *Wildcard, attrs attributesOf, i int, name Na
 
 // mayIdentify says whether values of the type could be IDs or refer to them.
 func (t *SimpleType) mayIdentify() bool {
-	return t.Variety == Atomic && t.lexical != nil && t.primitive == stringType || t.Variety == List && t.Item.mayIdentify()
+	return t.Variety == Atomic && t.lexical != nil && t.primitive == stringType ||
+		t.Variety == List && t.Item.mayIdentify()
 }
 
 // identifier notes values of ID and IDREF (Part 1, 3.3.4: Validation Root Valid).

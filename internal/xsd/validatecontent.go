@@ -29,7 +29,8 @@ func (v *Validator) child(parent *frame, name Name) (decl *Element, process Proc
 		return nil, 0, false
 	}
 	if parent.model == nil {
-		v.fault("%s cannot stand in %s, which holds %s", name.Local, v.names[len(v.names)-2].Local, parent.simple.Words())
+		v.fault("%s cannot stand in %s, which holds %s", name.Local, v.names[len(v.names)-2].Local,
+			parent.simple.Words())
 		return nil, 0, false
 	}
 	before := parent.state
@@ -64,7 +65,8 @@ func (v *Validator) unexpected(parent *frame, name Name, expected []string) stri
 	case len(expected) == 0:
 		return fmt.Sprintf("%sthe end of %s expected, found %s", after, v.names[len(v.names)-2].Local, name.Local)
 	case parent.model.mayEnd(&parent.state):
-		return fmt.Sprintf("%s%s or the end of %s expected, found %s", after, strings.Join(cut(expected, 8), ", "), v.names[len(v.names)-2].Local, name.Local)
+		return fmt.Sprintf("%s%s or the end of %s expected, found %s", after, strings.Join(cut(expected, 8), ", "),
+			v.names[len(v.names)-2].Local, name.Local)
 	}
 	return fmt.Sprintf("%s%s expected, found %s", after, inWords(expected, 8), name.Local)
 }
@@ -131,7 +133,8 @@ func (v *Validator) characters(text []byte) {
 	}
 	if !xmlstream.IsBlank(text) && !f.hasText {
 		f.hasText = true
-		v.fault("%s holds elements, but here is the text %s", v.names[len(v.names)-1].Local, excerpt.Quote(strings.TrimSpace(string(text))))
+		v.fault("%s holds elements, but here is the text %s", v.names[len(v.names)-1].Local,
+			excerpt.Quote(strings.TrimSpace(string(text))))
 	}
 }
 
@@ -149,7 +152,8 @@ func (v *Validator) end() {
 		}
 		if f.model != nil && f.decl != nil && f.decl.Fixed != nil && f.state.begun {
 			v.fault("%s has a fixed value and cannot hold elements", f.decl.Name.Local)
-		} else if f.model != nil && f.decl != nil && f.decl.Fixed != nil && f.hasText && string(v.text[f.text:]) != *f.decl.Fixed {
+		} else if f.model != nil && f.decl != nil && f.decl.Fixed != nil && f.hasText &&
+			string(v.text[f.text:]) != *f.decl.Fixed {
 			v.fault("%s must be %s", excerpt.Quote(string(v.text[f.text:])), excerpt.Quote(*f.decl.Fixed))
 		}
 	}

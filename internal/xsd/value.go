@@ -196,7 +196,8 @@ func isURI(text string) bool {
 		for i := range end {
 			c := text[i] | 0x20
 			letter := c >= 'a' && c <= 'z'
-			if !letter && (i == 0 || (text[i] < '0' || text[i] > '9') && text[i] != '+' && text[i] != '-' && text[i] != '.') {
+			if !letter && (i == 0 ||
+				(text[i] < '0' || text[i] > '9') && text[i] != '+' && text[i] != '-' && text[i] != '.') {
 				return false
 			}
 		}

@@ -105,9 +105,12 @@ func soapEncoding(namespace, own string) string {
   <xs:simpleType name="base64"><xs:restriction base="xs:base64Binary"/></xs:simpleType>
 `
 	for _, local := range []string{
-		"string", "boolean", "float", "double", "decimal", "duration", "dateTime", "time", "date", "gYearMonth", "gYear", "gMonthDay", "gDay", "gMonth",
-		"hexBinary", "base64Binary", "anyURI", "QName", "normalizedString", "token", "language", "Name", "NMTOKEN", "NCName", "integer", "nonPositiveInteger",
-		"negativeInteger", "long", "int", "short", "byte", "nonNegativeInteger", "unsignedLong", "unsignedInt", "unsignedShort", "unsignedByte", "positiveInteger",
+		"string", "boolean", "float", "double", "decimal", "duration", "dateTime", "time", "date", "gYearMonth",
+		"gYear", "gMonthDay", "gDay", "gMonth",
+		"hexBinary", "base64Binary", "anyURI", "QName", "normalizedString", "token", "language", "Name", "NMTOKEN",
+		"NCName", "integer", "nonPositiveInteger",
+		"negativeInteger", "long", "int", "short", "byte", "nonNegativeInteger", "unsignedLong", "unsignedInt",
+		"unsignedShort", "unsignedByte", "positiveInteger",
 	} {
 		text += `<xs:complexType name="` + local + `"><xs:simpleContent><xs:extension base="xs:` + local + `"><xs:attributeGroup ref="e:commonAttributes"/></xs:extension></xs:simpleContent></xs:complexType><xs:element name="` + local + `" type="e:` + local + `" nillable="true"/>
 `

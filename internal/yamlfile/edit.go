@@ -13,7 +13,8 @@ func AppendItem(source []byte, key, item string) ([]byte, error) {
 	start := -1
 	for i, line := range lines {
 		if strings.HasPrefix(line, key+":") {
-			if rest := strings.TrimSpace(strings.TrimPrefix(line, key+":")); rest != "" && !strings.HasPrefix(rest, "#") {
+			if rest := strings.TrimSpace(strings.TrimPrefix(line, key+":")); rest != "" &&
+				!strings.HasPrefix(rest, "#") {
 				return nil, errors.New(key + " is not written as a list of lines with dashes; put the item in by hand")
 			}
 			start = i
@@ -126,7 +127,8 @@ func InsertEntry(source []byte, path []string, entry string) ([]byte, error) {
 		}
 		rest := strings.TrimSpace(strings.TrimPrefix(strings.TrimSpace(e.lines[line]), ScalarText(name)+":"))
 		if rest != "" && !strings.HasPrefix(rest, "#") {
-			return nil, errors.New(strings.Join(path[:i+1], ".") + " is not written as lines below its key; put the entry in by hand")
+			return nil, errors.New(strings.Join(path[:i+1],
+				".") + " is not written as lines below its key; put the entry in by hand")
 		}
 		at, indent = line, leadOf(e.lines[line])
 	}
@@ -219,7 +221,9 @@ func (e *editor) find(name string, at int, indent string) (int, bool) {
 			break
 		}
 		text := strings.TrimSpace(e.lines[i])
-		if leadOf(e.lines[i]) == inner && (strings.HasPrefix(text, name+":") || strings.HasPrefix(text, Quote(name)+":") || strings.HasPrefix(text, "'"+name+"':")) {
+		if leadOf(e.lines[i]) == inner &&
+			(strings.HasPrefix(text, name+":") || strings.HasPrefix(text, Quote(name)+":") ||
+				strings.HasPrefix(text, "'"+name+"':")) {
 			return i, true
 		}
 	}

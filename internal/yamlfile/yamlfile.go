@@ -79,7 +79,8 @@ func (p Problem) String() string {
 	}
 	out.WriteString(p.Message)
 	if p.Source != "" {
-		fmt.Fprintf(&out, "\n    %s\n    %s^", strings.ReplaceAll(p.Source, "\t", " "), strings.Repeat(" ", max(p.Column-1, 0)))
+		fmt.Fprintf(&out, "\n    %s\n    %s^", strings.ReplaceAll(p.Source, "\t", " "),
+			strings.Repeat(" ", max(p.Column-1, 0)))
 	}
 	if p.Try != "" {
 		out.WriteString("\n    " + p.Try)
@@ -148,14 +149,18 @@ func (f *File) ReportInside(at *Node, offset int, try, format string, args ...an
 
 // ReportAt adds a problem at a place.
 func (f *File) ReportAt(line, column int, try, format string, args ...any) {
-	f.Problems = append(f.Problems, Problem{File: f.Name, Line: line, Column: column,
-		Message: fmt.Sprintf(format, args...), Try: try, Source: f.line(line)})
+	f.Problems = append(f.Problems, Problem{
+		File: f.Name, Line: line, Column: column,
+		Message: fmt.Sprintf(format, args...), Try: try, Source: f.line(line),
+	})
 }
 
 // Remark adds something worth knowing.
 func (f *File) Remark(at *Node, format string, args ...any) {
-	f.Problems = append(f.Problems, Problem{File: f.Name, Line: at.Line, Column: at.Column,
-		Message: fmt.Sprintf(format, args...), Source: f.line(at.Line), Remark: true})
+	f.Problems = append(f.Problems, Problem{
+		File: f.Name, Line: at.Line, Column: at.Column,
+		Message: fmt.Sprintf(format, args...), Source: f.line(at.Line), Remark: true,
+	})
 }
 
 func (f *File) line(number int) string {
@@ -257,7 +262,8 @@ func (f *File) convert(y *yaml.Node) *Node {
 		n.Quoted = y.Style&(yaml.DoubleQuotedStyle|yaml.SingleQuotedStyle) != 0
 		n.Block = y.Style&(yaml.LiteralStyle|yaml.FoldedStyle) != 0
 		if n.Block && blockHeader.MatchString(f.line(n.Line)) && strings.TrimSpace(n.Text) == "" {
-			f.Report(n, f.quoted(n.Line, n.Column), "YAML reads this as the start of a text of several lines, which is empty")
+			f.Report(n, f.quoted(n.Line, n.Column),
+				"YAML reads this as the start of a text of several lines, which is empty")
 		}
 		if !n.Quoted && !n.Block && n.Text == "" && y.Style&yaml.TaggedStyle == 0 {
 			f.Report(n, `write "" for an empty text, null for no value, or take the key away`, "there is no value")
@@ -274,17 +280,21 @@ func (f *File) mapping(n *Node, y *yaml.Node) {
 	for i := 0; i+1 < len(y.Content); i += 2 {
 		keyNode, valueNode := y.Content[i], y.Content[i+1]
 		if keyNode.Kind != yaml.ScalarNode {
-			f.ReportAt(keyNode.Line, keyNode.Column, f.quoted(keyNode.Line, keyNode.Column), "a key must be a single word or text; braces and brackets begin a mapping or list in YAML")
+			f.ReportAt(keyNode.Line, keyNode.Column, f.quoted(keyNode.Line, keyNode.Column),
+				"a key must be a single word or text; braces and brackets begin a mapping or list in YAML")
 			continue
 		}
-		key := &Node{Text: keyNode.Value, Line: keyNode.Line, Column: keyNode.Column,
-			Quoted: keyNode.Style&(yaml.DoubleQuotedStyle|yaml.SingleQuotedStyle) != 0}
+		key := &Node{
+			Text: keyNode.Value, Line: keyNode.Line, Column: keyNode.Column,
+			Quoted: keyNode.Style&(yaml.DoubleQuotedStyle|yaml.SingleQuotedStyle) != 0,
+		}
 		if key.Text == "<<" {
 			f.Report(key, "write the keys out", "merge keys (<<) are not read")
 			continue
 		}
 		if first, ok := seen[key.Text]; ok {
-			f.Report(key, "put both values under one key, or take one away", "%q stands here a second time (first in line %d)", key.Text, first.Line)
+			f.Report(key, "put both values under one key, or take one away",
+				"%q stands here a second time (first in line %d)", key.Text, first.Line)
 			continue
 		}
 		seen[key.Text] = key
@@ -361,7 +371,9 @@ func (f *File) syntax(err error) {
 		for number, text := range f.lines {
 			if at := strings.IndexFunc(text, isControl); at >= 0 {
 				sign, _ := utf8.DecodeRuneInString(text[at:])
-				f.ReportAt(number+1, utf8.RuneCountInString(text[:at])+1, fmt.Sprintf(`take it out, or write "\u%04X" in double quotes`, sign), "not valid YAML: a control character (U+%04X) stands here", sign)
+				f.ReportAt(number+1, utf8.RuneCountInString(text[:at])+1,
+					fmt.Sprintf(`take it out, or write "\u%04X" in double quotes`, sign),
+					"not valid YAML: a control character (U+%04X) stands here", sign)
 				return
 			}
 		}
@@ -372,8 +384,10 @@ func (f *File) syntax(err error) {
 		}
 		if m := keyAndValue.FindStringSubmatch(f.line(candidate)); m != nil {
 			value := strings.Trim(m[2], " \t") // other blanks are what is wrong with it
-			if strings.ContainsAny(value[:1], misleading) && !balanced(value) || strings.Contains(value, ": ") || strings.ContainsAny(value[:1], "@`%!*&") {
-				f.ReportAt(candidate, utf8.RuneCountInString(m[1])+1, "write: "+strings.TrimSpace(m[1]+Quote(value)), "this value cannot stand without quotes (%s)", message)
+			if strings.ContainsAny(value[:1], misleading) && !balanced(value) || strings.Contains(value, ": ") ||
+				strings.ContainsAny(value[:1], "@`%!*&") {
+				f.ReportAt(candidate, utf8.RuneCountInString(m[1])+1, "write: "+strings.TrimSpace(m[1]+Quote(value)),
+					"this value cannot stand without quotes (%s)", message)
 				return
 			}
 		}

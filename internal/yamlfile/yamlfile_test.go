@@ -10,9 +10,13 @@ import (
 )
 
 func TestReadKeepsSourceText(t *testing.T) {
-	f := yamlfile.Read("x.yaml", []byte("a: 00123\nb: 1.10\nc: 1_000\nd: yes\ne: \"7\"\nf: ${x} # note\ng: |\n  two\n  lines\nh: ~x\ni: 0x1F\nj: [1, 2]\n"))
+	f := yamlfile.Read("x.yaml",
+		[]byte("a: 00123\nb: 1.10\nc: 1_000\nd: yes\ne: \"7\"\nf: ${x} # note\ng: |\n  two\n  lines\nh: ~x\ni: 0x1F\nj: [1, 2]\n"))
 	require.Empty(t, f.Problems)
-	want := map[string]string{"a": "00123", "b": "1.10", "c": "1_000", "d": "yes", "e": "7", "f": "${x}", "g": "two\nlines\n", "h": "~x", "i": "0x1F"}
+	want := map[string]string{
+		"a": "00123", "b": "1.10", "c": "1_000", "d": "yes", "e": "7", "f": "${x}",
+		"g": "two\nlines\n", "h": "~x", "i": "0x1F",
+	}
 	for key, text := range want {
 		assert.Equal(t, text, f.Root.Get(key).Text, key)
 	}
@@ -64,7 +68,10 @@ func TestAppendItem(t *testing.T) {
 	assert.Equal(t, "sheet: x\nsteps:\n  # first\n  - step: a\n    call: lab/A\n  - step: b\n    fill:\n      x: 1\n\n# the end\nfinally:\n  - step: z\n", string(got))
 	_, err = yamlfile.AppendItem([]byte("steps: []\n"), "steps", "step: b")
 	assert.ErrorContains(t, err, "by hand")
-	for _, text := range []string{"", "a: b", "- x", "00123", "it's", "${x}", "x #y", "line\nbreak", "@x", "-5", "\u2028"} {
+	for _, text := range []string{
+		"", "a: b", "- x", "00123", "it's", "${x}", "x #y", "line\nbreak", "@x", "-5",
+		"\u2028",
+	} {
 		f := yamlfile.Read("x", []byte("a: "+yamlfile.ScalarText(text)+"\n"))
 		require.Empty(t, f.Problems, text)
 		assert.Equal(t, text, f.Root.Get("a").Text)
@@ -89,10 +96,18 @@ func FuzzRead(f *testing.F) {
 // Entries go to the end of a mapping inside a list, and nothing else changes.
 func TestInsertInto(t *testing.T) {
 	for _, c := range []struct{ name, source, becomes, says string }{
-		{"key is there", "steps:\n  - step: a\n    fields:\n      x: is text # why\n      # more\n\n    # end\n  - step: b\n",
-			"steps:\n  - step: a\n    fields:\n      x: is text # why\n      # more\n      y: count 1\n      z:\n        - is list\n\n    # end\n  - step: b\n", ""},
-		{"key is missing", "steps:\n- step: a\n  body: |\n    text\n\n    more\n\n- step: b", "steps:\n- step: a\n  body: |\n    text\n\n    more\n  fields:\n    y: count 1\n    z:\n      - is list\n\n- step: b", ""},
-		{"no line break at the end", "steps:\n  - step: a", "steps:\n  - step: a\n    fields:\n      y: count 1\n      z:\n        - is list\n", ""},
+		{
+			"key is there", "steps:\n  - step: a\n    fields:\n      x: is text # why\n      # more\n\n    # end\n  - step: b\n",
+			"steps:\n  - step: a\n    fields:\n      x: is text # why\n      # more\n      y: count 1\n      z:\n        - is list\n\n    # end\n  - step: b\n", "",
+		},
+		{
+			"key is missing", "steps:\n- step: a\n  body: |\n    text\n\n    more\n\n- step: b",
+			"steps:\n- step: a\n  body: |\n    text\n\n    more\n  fields:\n    y: count 1\n    z:\n      - is list\n\n- step: b", "",
+		},
+		{
+			"no line break at the end", "steps:\n  - step: a",
+			"steps:\n  - step: a\n    fields:\n      y: count 1\n      z:\n        - is list\n", "",
+		},
 		{"braces", "steps:\n  - {step: a}\n", "", "by hand"},
 		{"braces of the key", "steps:\n  - step: a\n    fields: {x: is text}\n", "", "by hand"},
 		{"braces below the key", "steps:\n  - step: a\n    fields:\n      {x: is text}\n", "", "by hand"},

@@ -44,7 +44,10 @@ func run(args []string) error {
 	if err := m.build(); err != nil {
 		return err
 	}
-	for _, measure := range []func() error{m.startUp, m.calls, m.soap, m.validating, m.contracts, m.judging, m.looking, m.rows} {
+	for _, measure := range []func() error{
+		m.startUp, m.calls, m.soap, m.validating, m.contracts, m.judging, m.looking,
+		m.rows,
+	} {
 		if err := measure(); err != nil {
 			return err
 		}
@@ -122,7 +125,11 @@ func (m *measuring) against(what, other string, times int, theirs, ours command)
 		b, most = append(b, took), max(most, memory)
 	}
 	them, us := median(a), median(b)
-	m.pairs = append(m.pairs, []string{what, other, brief(them), brief(us), fmt.Sprintf("%.2f", float64(us)/float64(them)), fmt.Sprintf("%.0f MB", most)})
+	m.pairs = append(m.pairs,
+		[]string{
+			what, other, brief(them), brief(us), fmt.Sprintf("%.2f", float64(us)/float64(them)),
+			fmt.Sprintf("%.0f MB", most),
+		})
 	fmt.Fprintln(os.Stderr, strings.Join(m.pairs[len(m.pairs)-1], "  "))
 	return nil
 }
@@ -143,7 +150,11 @@ func (m *measuring) grown(what string, little, much command) error {
 		b, most = append(b, took), max(most, memory)
 	}
 	once, tenfold := median(a), median(b)
-	m.growth = append(m.growth, []string{what, brief(once), brief(tenfold), fmt.Sprintf("%.1f", float64(tenfold)/float64(once)), fmt.Sprintf("%.0f MB", least), fmt.Sprintf("%.0f MB", most)})
+	m.growth = append(m.growth,
+		[]string{
+			what, brief(once), brief(tenfold), fmt.Sprintf("%.1f", float64(tenfold)/float64(once)),
+			fmt.Sprintf("%.0f MB", least), fmt.Sprintf("%.0f MB", most),
+		})
 	fmt.Fprintln(os.Stderr, strings.Join(m.growth[len(m.growth)-1], "  "))
 	return nil
 }
@@ -171,7 +182,8 @@ func (m *measuring) machine() string {
 			}
 		}
 	}
-	return fmt.Sprintf("Measured on %s with %d cores (%s), %s, by `go run ./scripts/measure`.\n", time.Now().Format("2006-01-02"), runtime.NumCPU(), model, runtime.Version())
+	return fmt.Sprintf("Measured on %s with %d cores (%s), %s, by `go run ./scripts/measure`.\n",
+		time.Now().Format("2006-01-02"), runtime.NumCPU(), model, runtime.Version())
 }
 
 func table(kind string, rows [][]string) string {

@@ -96,8 +96,10 @@ services:
 			inJSON += fmt.Sprintf("      lots[%d].id: %s\n", i, lotName(i))
 			inXML += fmt.Sprintf("      lot[%d].@id: %s\n", i, lotName(i))
 		}
-		files["json-"+size+".yaml"] = "sheet: json\nsteps:\n  - step: read\n    request: GET ${base}/files/" + size + ".json\n    fields:\n" + inJSON
-		files["xml-"+size+".yaml"] = "sheet: xml\nsteps:\n  - step: read\n    request: GET ${base}/files/" + size + ".xml\n    fields:\n" + inXML
+		files["json-"+size+".yaml"] = "sheet: json\nsteps:\n  - step: read\n    request: GET ${base}/files/" + size +
+			".json\n    fields:\n" + inJSON
+		files["xml-"+size+".yaml"] = "sheet: xml\nsteps:\n  - step: read\n    request: GET ${base}/files/" + size +
+			".xml\n    fields:\n" + inXML
 	}
 	for name, text := range files {
 		if err := os.WriteFile(filepath.Join(m.dir, name), []byte(text), 0o600); err != nil {
@@ -109,7 +111,8 @@ services:
 		if err != nil {
 			return err
 		}
-		text := strings.NewReplacer("@BASE@", "http://"+address, `schemaLocation="`+"http://"+address+`/lab?xsd"`, `schemaLocation="lab.xsd"`).Replace(string(data))
+		text := strings.NewReplacer("@BASE@", "http://"+address, `schemaLocation="`+"http://"+address+`/lab?xsd"`,
+			`schemaLocation="lab.xsd"`).Replace(string(data))
 		text = strings.ReplaceAll(text, "http://"+address+"/lab?xsd", "lab.xsd")
 		if err := os.WriteFile(filepath.Join(m.dir, name), []byte(text), 0o600); err != nil {
 			return err
@@ -125,15 +128,19 @@ func (m *measuring) calls() error {
 	}{{"0s", 10_000}, {"1ms", 3_000}, {"5ms", 1_000}} {
 		if err := m.serving(c.pause, func(address string) error {
 			for _, jobs := range []string{"1", "16"} {
-				what := fmt.Sprintf("%d calls, %s at once, to a server that takes %s", c.rows, jobs, strings.Replace(c.pause, "0s", "no time", 1))
-				if err := m.against(what, "a client by hand", 5, command{m.self, "client", address, strconv.Itoa(c.rows), jobs}, command{m.program, "run", fmt.Sprintf("calls-%d.yaml", c.rows), "-jobs", jobs}); err != nil {
+				what := fmt.Sprintf("%d calls, %s at once, to a server that takes %s", c.rows, jobs,
+					strings.Replace(c.pause, "0s", "no time", 1))
+				if err := m.against(what, "a client by hand", 5,
+					command{m.self, "client", address, strconv.Itoa(c.rows), jobs},
+					command{m.program, "run", fmt.Sprintf("calls-%d.yaml", c.rows), "-jobs", jobs}); err != nil {
 					return err
 				}
 			}
 			if c.pause != "0s" {
 				return nil
 			}
-			return m.grown("1,000 calls, one after the other", command{m.program, "run", "calls-1000.yaml"}, command{m.program, "run", "calls-10000.yaml"})
+			return m.grown("1,000 calls, one after the other", command{m.program, "run", "calls-1000.yaml"},
+				command{m.program, "run", "calls-10000.yaml"})
 		}); err != nil {
 			return err
 		}
@@ -143,11 +150,14 @@ func (m *measuring) calls() error {
 
 func (m *measuring) soap() error {
 	return m.serving("0s", func(address string) error {
-		if err := m.against("3,000 SOAP calls by contract, answers held against the schema", "encoding/xml by hand, no schema", 5,
-			command{m.self, "soap-client", address, "3000", "1"}, command{m.program, "run", "soap-3000.yaml"}); err != nil {
+		if err := m.against("3,000 SOAP calls by contract, answers held against the schema",
+			"encoding/xml by hand, no schema", 5,
+			command{m.self, "soap-client", address, "3000", "1"},
+			command{m.program, "run", "soap-3000.yaml"}); err != nil {
 			return err
 		}
-		return m.grown("1,000 SOAP calls by contract", command{m.program, "run", "soap-1000.yaml"}, command{m.program, "run", "soap-10000.yaml"})
+		return m.grown("1,000 SOAP calls by contract", command{m.program, "run", "soap-1000.yaml"},
+			command{m.program, "run", "soap-10000.yaml"})
 	})
 }
 
@@ -156,10 +166,12 @@ func (m *measuring) validating() error {
 		return err
 	}
 	if err := m.against("50 MB of XML held against a schema", "xmllint --stream --schema (libxml2)", 5,
-		command{"xmllint", "--stream", "--noout", "--schema", "lots.xsd", "much.xml"}, command{m.program, "validate", "lots.xsd", "much.xml"}); err != nil {
+		command{"xmllint", "--stream", "--noout", "--schema", "lots.xsd", "much.xml"},
+		command{m.program, "validate", "lots.xsd", "much.xml"}); err != nil {
 		return err
 	}
-	return m.grown("5 MB of XML held against a schema", command{m.program, "validate", "lots.xsd", "little.xml"}, command{m.program, "validate", "lots.xsd", "much.xml"})
+	return m.grown("5 MB of XML held against a schema", command{m.program, "validate", "lots.xsd", "little.xml"},
+		command{m.program, "validate", "lots.xsd", "much.xml"})
 }
 
 // contracts loads large contracts. libxml2 knows no WSDL: it reads the schema of the same.
@@ -169,37 +181,52 @@ func (m *measuring) contracts() error {
 		for i := range operations {
 			fmt.Fprintf(&schema, `<xs:complexType name="T%d"><xs:sequence><xs:element name="a" type="xs:string"/><xs:element name="b" type="xs:int" minOccurs="0" maxOccurs="unbounded"/><xs:element name="c" type="xs:date"/></xs:sequence></xs:complexType><xs:element name="Op%d" type="t:T%d"/><xs:element name="Op%dResponse" type="t:T%d"/>`+"\n", i, i, i, i, i)
 			fmt.Fprintf(&messages, `<message name="In%d"><part name="p" element="t:Op%d"/></message><message name="Out%d"><part name="p" element="t:Op%dResponse"/></message>`+"\n", i, i, i, i)
-			fmt.Fprintf(&port, `<operation name="Op%d"><input message="t:In%d"/><output message="t:Out%d"/></operation>`+"\n", i, i, i)
+			fmt.Fprintf(&port, `<operation name="Op%d"><input message="t:In%d"/><output message="t:Out%d"/></operation>`+
+				"\n", i, i, i)
 			fmt.Fprintf(&binding, `<operation name="Op%d"><soap:operation soapAction="urn:t:Op%d"/><input><soap:body use="literal"/></input><output><soap:body use="literal"/></output></operation>`+"\n", i, i)
 		}
 		own := `<xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema" xmlns:t="urn:t" targetNamespace="urn:t" elementFormDefault="qualified">` + "\n" + schema.String() + `</xs:schema>`
 		whole := `<definitions xmlns="http://schemas.xmlsoap.org/wsdl/" xmlns:soap="http://schemas.xmlsoap.org/wsdl/soap/" xmlns:t="urn:t" targetNamespace="urn:t"><types>` + own + `</types>` + messages.String() +
-			`<portType name="P">` + port.String() + `</portType><binding name="B" type="t:P"><soap:binding transport="http://schemas.xmlsoap.org/soap/http"/>` + binding.String() + `</binding><service name="S"><port name="SP" binding="t:B"><soap:address location="http://127.0.0.1/"/></port></service></definitions>`
+			`<portType name="P">` + port.String() +
+			`</portType><binding name="B" type="t:P"><soap:binding transport="http://schemas.xmlsoap.org/soap/http"/>` +
+			binding.String() + `</binding><service name="S"><port name="SP" binding="t:B"><soap:address location="http://127.0.0.1/"/></port></service></definitions>`
 		payload := `<Op7 xmlns="urn:t"><a>x</a><c>2026-11-26</c></Op7>`
-		for file, text := range map[string]string{name + ".wsdl": whole, name + "-types.xsd": own, "payload.xml": payload, "message.xml": `<e:Envelope xmlns:e="http://schemas.xmlsoap.org/soap/envelope/"><e:Body>` + payload + `</e:Body></e:Envelope>`} {
+		for file, text := range map[string]string{
+			name + ".wsdl": whole, name + "-types.xsd": own,
+			"payload.xml": payload,
+			"message.xml": `<e:Envelope xmlns:e="http://schemas.xmlsoap.org/soap/envelope/"><e:Body>` + payload +
+				`</e:Body></e:Envelope>`,
+		} {
 			if err := m.write(file, func(w io.Writer) { _, _ = io.WriteString(w, text) }); err != nil {
 				return err
 			}
 		}
 	}
-	if err := m.against("a WSDL of 1,500 operations loaded, and a message held against it", "xmllint --schema with its schema alone (libxml2)", 9,
-		command{"xmllint", "--noout", "--schema", "much-types.xsd", "payload.xml"}, command{m.program, "validate", "much.wsdl", "message.xml"}); err != nil {
+	if err := m.against("a WSDL of 1,500 operations loaded, and a message held against it",
+		"xmllint --schema with its schema alone (libxml2)", 9,
+		command{"xmllint", "--noout", "--schema", "much-types.xsd", "payload.xml"},
+		command{m.program, "validate", "much.wsdl", "message.xml"}); err != nil {
 		return err
 	}
-	if err := m.against("the schema of that WSDL alone loaded, and a document held against it", "xmllint --schema (libxml2)", 9,
-		command{"xmllint", "--noout", "--schema", "much-types.xsd", "payload.xml"}, command{m.program, "validate", "much-types.xsd", "payload.xml"}); err != nil {
+	if err := m.against("the schema of that WSDL alone loaded, and a document held against it",
+		"xmllint --schema (libxml2)", 9,
+		command{"xmllint", "--noout", "--schema", "much-types.xsd", "payload.xml"},
+		command{m.program, "validate", "much-types.xsd", "payload.xml"}); err != nil {
 		return err
 	}
-	return m.grown("a WSDL of 150 operations loaded", command{m.program, "validate", "little.wsdl", "message.xml"}, command{m.program, "validate", "much.wsdl", "message.xml"})
+	return m.grown("a WSDL of 150 operations loaded", command{m.program, "validate", "little.wsdl", "message.xml"},
+		command{m.program, "validate", "much.wsdl", "message.xml"})
 }
 
 func (m *measuring) judging() error {
 	return m.serving("0s", func(address string) error {
 		if err := m.against("50 MB of JSON fetched, 20 paths judged", "encoding/json by hand", 5,
-			command{m.self, "judge", "http://" + address + "/files/much.json"}, command{m.program, "run", "json-much.yaml"}); err != nil {
+			command{m.self, "judge", "http://" + address + "/files/much.json"},
+			command{m.program, "run", "json-much.yaml"}); err != nil {
 			return err
 		}
-		if err := m.grown("5 MB of JSON fetched, 20 paths judged", command{m.program, "run", "json-little.yaml"}, command{m.program, "run", "json-much.yaml"}); err != nil {
+		if err := m.grown("5 MB of JSON fetched, 20 paths judged", command{m.program, "run", "json-little.yaml"},
+			command{m.program, "run", "json-much.yaml"}); err != nil {
 			return err
 		}
 		var paths []string
@@ -207,10 +234,13 @@ func (m *measuring) judging() error {
 			paths = append(paths, fmt.Sprintf(`string(/*/*[%d]/@id)`, i+1))
 		}
 		if err := m.against("50 MB of XML fetched, 20 paths judged", "curl and xmllint --xpath (libxml2)", 5,
-			command{"sh", "-c", "curl -s http://" + address + "/files/much.xml -o fetched.xml && xmllint --huge --xpath \"concat(" + strings.Join(paths, ",") + ")\" fetched.xml"}, command{m.program, "run", "xml-much.yaml"}); err != nil {
+			command{"sh", "-c", "curl -s http://" + address +
+				"/files/much.xml -o fetched.xml && xmllint --huge --xpath \"concat(" + strings.Join(paths, ",") +
+				")\" fetched.xml"}, command{m.program, "run", "xml-much.yaml"}); err != nil {
 			return err
 		}
-		return m.grown("5 MB of XML fetched, 20 paths judged", command{m.program, "run", "xml-little.yaml"}, command{m.program, "run", "xml-much.yaml"})
+		return m.grown("5 MB of XML fetched, 20 paths judged", command{m.program, "run", "xml-little.yaml"},
+			command{m.program, "run", "xml-much.yaml"})
 	})
 }
 
@@ -232,13 +262,18 @@ func (m *measuring) looking() error {
 			}
 			numbers[rows] = strconv.Itoa(runs[0].Number)
 		}
-		if err := m.grown("the page of 1,000 recorded exchanges written", command{m.program, "report", numbers["1000"], "-out", "r.html"}, command{m.program, "report", numbers["10000"], "-out", "r.html"}); err != nil {
+		if err := m.grown("the page of 1,000 recorded exchanges written",
+			command{m.program, "report", numbers["1000"], "-out", "r.html"},
+			command{m.program, "report", numbers["10000"], "-out", "r.html"}); err != nil {
 			return err
 		}
-		if err := m.grown("1,000 recorded exchanges listed", command{m.program, "history", numbers["1000"]}, command{m.program, "history", numbers["10000"]}); err != nil {
+		if err := m.grown("1,000 recorded exchanges listed", command{m.program, "history", numbers["1000"]},
+			command{m.program, "history", numbers["10000"]}); err != nil {
 			return err
 		}
-		return m.grown("1,000 exchanges run, recorded and reported", command{m.program, "run", "calls-1000.yaml", "-jobs", "4", "-out", "r.html"}, command{m.program, "run", "calls-10000.yaml", "-jobs", "4", "-out", "r.html"})
+		return m.grown("1,000 exchanges run, recorded and reported",
+			command{m.program, "run", "calls-1000.yaml", "-jobs", "4", "-out", "r.html"},
+			command{m.program, "run", "calls-10000.yaml", "-jobs", "4", "-out", "r.html"})
 	})
 }
 
@@ -259,5 +294,6 @@ func (m *measuring) rows() error {
 			return err
 		}
 	}
-	return m.grown("10,000 rows of CSV that send nothing", command{m.program, "run", "rows-little.yaml"}, command{m.program, "run", "rows-much.yaml"})
+	return m.grown("10,000 rows of CSV that send nothing", command{m.program, "run", "rows-little.yaml"},
+		command{m.program, "run", "rows-much.yaml"})
 }

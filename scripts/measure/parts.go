@@ -120,7 +120,8 @@ func askLot(c *http.Client, address string, n int) bool {
 	data, err := io.ReadAll(answer.Body)
 	var got lot
 	return err == nil && json.Unmarshal(data, &got) == nil && answer.StatusCode == http.StatusOK &&
-		got.Lot == id && got.Grade == "A" && got.Moisture < 20 && got.Depot == "north" && got.Keeper.Name == "Bryony Marl"
+		got.Lot == id && got.Grade == "A" && got.Moisture < 20 && got.Depot == "north" &&
+		got.Keeper.Name == "Bryony Marl"
 }
 
 const gradeAnswer = `<soap:Envelope xmlns:soap="http://schemas.xmlsoap.org/soap/envelope/"><soap:Body><GradeLotResponse xmlns="urn:heatherfold:lab"><lot>L-2201</lot><grade>A</grade><gradedAt>2026-11-26T08:30:00Z</gradedAt><measures><measure name="moisture" unit="%">17</measure></measures></GradeLotResponse></soap:Body></soap:Envelope>`
@@ -166,7 +167,8 @@ func askGrade(c *http.Client, address string, _ int) bool {
 	defer func() { _ = answer.Body.Close() }()
 	data, err := io.ReadAll(answer.Body)
 	var got gradeReply
-	return err == nil && xml.Unmarshal(data, &got) == nil && got.Body.Grade.Lot == "L-2201" && got.Body.Grade.Grade == "A" && got.Body.Grade.GradedAt == "2026-11-26T08:30:00Z"
+	return err == nil && xml.Unmarshal(data, &got) == nil && got.Body.Grade.Lot == "L-2201" &&
+		got.Body.Grade.Grade == "A" && got.Body.Grade.GradedAt == "2026-11-26T08:30:00Z"
 }
 
 // judged are the paths that are judged in a large answer: the elements, and a field of each.
@@ -209,7 +211,8 @@ func lotName(i int) string { return fmt.Sprintf("L-%07d", i) }
 func (m *measuring) files() error {
 	for name, lots := range map[string]int{"little": littleLots, "much": 10 * littleLots} {
 		if err := m.write(name+".xml", func(w io.Writer) {
-			_, _ = io.WriteString(w, `<?xml version="1.0" encoding="UTF-8"?>`+"\n"+`<lots xmlns="urn:heatherfold:measured">`+"\n")
+			_, _ = io.WriteString(w,
+				`<?xml version="1.0" encoding="UTF-8"?>`+"\n"+`<lots xmlns="urn:heatherfold:measured">`+"\n")
 			for i := range lots {
 				_, _ = fmt.Fprintf(w, "  <lot id=%q><keeper>Keeper %d of the moor</keeper><grade>%s</grade><moisture>%.2f</moisture><on>2026-11-%02d</on><kilos>%d.50</kilos><note>a note of some length &amp; more</note></lot>\n",
 					lotName(i), i%97, []string{"A", "B", "C"}[i%3], 14+float64(i%60)/10, 1+i%28, 10+i%90)
@@ -225,7 +228,8 @@ func (m *measuring) files() error {
 					_, _ = io.WriteString(w, ",\n")
 				}
 				_, _ = fmt.Fprintf(w, `{"id": %q, "keeper": {"name": "Keeper %d of the moor", "number": "K-%d"}, "grade": "%s", "moisture": %.2f, "on": "2026-11-%02d", "kilos": %d.5, "sold": %t, "note": "a note of some length"}`,
-					lotName(i), i%97, i%97, []string{"A", "B", "C"}[i%3], 14+float64(i%60)/10, 1+i%28, 10+i%90, i%2 == 0)
+					lotName(i), i%97, i%97, []string{"A", "B", "C"}[i%3], 14+float64(i%60)/10, 1+i%28, 10+i%90,
+					i%2 == 0)
 			}
 			_, _ = io.WriteString(w, "]}\n")
 		}); err != nil {

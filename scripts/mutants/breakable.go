@@ -73,7 +73,8 @@ var operators = map[token.Token]struct {
 
 // exports gives the types of the packages that the project uses, as the compiler wrote them.
 func exports(ctx context.Context) (types.Importer, error) {
-	list, err := exec.CommandContext(ctx, "go", "list", "-export", "-deps", "-f", "{{.ImportPath}}\t{{.Export}}", "./internal/...").Output()
+	list, err := exec.CommandContext(ctx, "go", "list", "-export", "-deps", "-f", "{{.ImportPath}}\t{{.Export}}",
+		"./internal/...").Output()
 	if err != nil {
 		return nil, fmt.Errorf("go list -export: %w", err)
 	}
@@ -82,7 +83,9 @@ func exports(ctx context.Context) (types.Importer, error) {
 		path, file, _ := strings.Cut(strings.TrimSpace(line), "\t")
 		files[path] = file
 	}
-	return importer.ForCompiler(token.NewFileSet(), "gc", func(path string) (io.ReadCloser, error) { return os.Open(files[path]) }), nil
+	return importer.ForCompiler(token.NewFileSet(), "gc", func(path string) (io.ReadCloser, error) {
+		return os.Open(files[path])
+	}), nil
 }
 
 // edit is a text that is put into a file at an offset, in place of so many bytes that go.
@@ -153,7 +156,8 @@ func (b *breaker) visit(n ast.Node) bool {
 		number := b.place(n.Pos(), "a condition became its opposite")
 		b.around(n.Cond, "(", fmt.Sprintf(") != (brokenPlace == %d)", number))
 	case *ast.Ident:
-		if object := b.info.Uses[n]; object == types.Universe.Lookup("true") || object == types.Universe.Lookup("false") {
+		if object := b.info.Uses[n]; object == types.Universe.Lookup("true") ||
+			object == types.Universe.Lookup("false") {
 			number := b.place(n.Pos(), n.Name+" became its opposite")
 			b.around(n, "(", fmt.Sprintf(" != (brokenPlace == %d))", number))
 		}

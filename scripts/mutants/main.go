@@ -46,7 +46,10 @@ var subjects = []struct {
 // those of what is built on it, the quick ones first.
 func testsOf(folder string) []string {
 	tests := []string{folder}
-	for _, other := range []string{"internal/judge", "internal/step", "internal/vet", "internal/session", "internal/bench", "internal/run"} {
+	for _, other := range []string{
+		"internal/judge", "internal/step", "internal/vet", "internal/session",
+		"internal/bench", "internal/run",
+	} {
 		if other != folder {
 			tests = append(tests, other)
 		}
@@ -72,9 +75,11 @@ func main() {
 	defer stop()
 	count := flag.Int("n", 100, "how many places are broken")
 	seed := flag.Uint64("seed", 1, "decides which")
-	places := flag.String("at", "", "break what stands at these lines in place of random ones: FILE:LINE, with commas between")
+	places := flag.String("at", "",
+		"break what stands at these lines in place of random ones: FILE:LINE, with commas between")
 	beside := flag.Bool("beside", false, "run only the tests beside the code, to see where they are thin")
-	limit := flag.Duration("limit", time.Minute, "how long the tests of one may take beside the code; the sessions may take ten times as long")
+	limit := flag.Duration("limit", time.Minute,
+		"how long the tests of one may take beside the code; the sessions may take ten times as long")
 	flag.Parse()
 	dir, err := os.MkdirTemp("", "mutants")
 	if err != nil {
@@ -87,7 +92,9 @@ func main() {
 	}
 	if *places != "" {
 		at := strings.Split(*places, ",")
-		all = slices.DeleteFunc(all, func(p place) bool { return !slices.Contains(at, fmt.Sprintf("%s:%d", p.file, p.line)) })
+		all = slices.DeleteFunc(all, func(p place) bool {
+			return !slices.Contains(at, fmt.Sprintf("%s:%d", p.file, p.line))
+		})
 	} else {
 		r := rand.New(rand.NewPCG(*seed, 0))
 		r.Shuffle(len(all), func(i, j int) { all[i], all[j] = all[j], all[i] })

@@ -36,7 +36,8 @@ func check(ctx context.Context, dir string) error {
 			}
 		}
 	}
-	step, err := bench.Call(ctx, testbench.Call{Target: []string{"stores/search"}, Fields: map[string]string{"grade": "A"}}, testbench.Options{})
+	step, err := bench.Call(ctx,
+		testbench.Call{Target: []string{"stores/search"}, Fields: map[string]string{"grade": "A"}}, testbench.Options{})
 	if err != nil {
 		return err
 	}

@@ -189,6 +189,7 @@ func LooksLike(start []byte) bool {
 
 // How contracts begin that are not OpenAPI.
 var (
-	rootOfContract = regexp.MustCompile(`^(?s)(?:[^<]*<(?:\?|!--|!DOCTYPE).*?>)*[^<]*<(?:[\w.-]+:)?(?:definitions|schema|application|Edmx)[\s>]`)
+	rootOfContract = regexp.MustCompile(
+		`^(?s)(?:[^<]*<(?:\?|!--|!DOCTYPE).*?>)*[^<]*<(?:[\w.-]+:)?(?:definitions|schema|application|Edmx)[\s>]`)
 	jsonOfContract = regexp.MustCompile(`^\s*\{\s*(?:"\$id"[^,]*,\s*)?"(?:\$schema|\$Version)"\s*:`)
 )

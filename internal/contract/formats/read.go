@@ -33,20 +33,28 @@ var All = []Format{
 		c, err := openapi.Read(d.Location, d.Data, fetch)
 		return &Contract{Description: c}, err
 	}},
-	{func(d *Document) bool { return d.JSON != nil && odata.IsJSON(d.JSON) }, func(d *Document, _ Fetch) (*Contract, error) {
+	{func(d *Document) bool {
+		return d.JSON != nil && odata.IsJSON(d.JSON)
+	}, func(d *Document, _ Fetch) (*Contract, error) {
 		c, err := odata.ReadJSON(d.Location, d.JSON)
 		return &Contract{Description: c}, err
 	}},
 	{func(d *Document) bool { return d.JSON != nil && d.JSON.Kind == document.Object }, readJSONSchema},
-	{func(d *Document) bool { return d.XML != nil && wadl.Is(d.XML) }, func(d *Document, fetch Fetch) (*Contract, error) {
+	{func(d *Document) bool {
+		return d.XML != nil && wadl.Is(d.XML)
+	}, func(d *Document, fetch Fetch) (*Contract, error) {
 		c, err := wadl.Read(d.Location, d.XML, fetch)
 		return &Contract{Description: c}, err
 	}},
-	{func(d *Document) bool { return d.XML != nil && odata.IsXML(d.XML) }, func(d *Document, _ Fetch) (*Contract, error) {
+	{func(d *Document) bool {
+		return d.XML != nil && odata.IsXML(d.XML)
+	}, func(d *Document, _ Fetch) (*Contract, error) {
 		c, err := odata.ReadXML(d.Location, d.XML)
 		return &Contract{Description: c}, err
 	}},
-	{func(d *Document) bool { return d.XML != nil && d.XML.Name().Local == "schema" }, func(d *Document, fetch Fetch) (*Contract, error) {
+	{func(d *Document) bool {
+		return d.XML != nil && d.XML.Name().Local == "schema"
+	}, func(d *Document, fetch Fetch) (*Contract, error) {
 		l := &xsd.Loader{Fetch: fetch}
 		if err := l.Add(d.Location, d.XML, nil); err != nil {
 			return nil, err

@@ -45,10 +45,14 @@ func TestToyFormat(t *testing.T) {
 		Read: func(d *Document, _ Fetch) (*Contract, error) {
 			head, lines, _ := strings.Cut(strings.TrimSpace(string(d.Data)), "\n")
 			address := strings.TrimPrefix(head, "honey list ")
-			return &Contract{Description: &honeyList{contract.Head{Format: "honey list", Location: d.Location, Servers: []contract.Server{{Address: address}}}, strings.Split(lines, "\n")}}, nil
+			return &Contract{Description: &honeyList{contract.Head{
+				Format: "honey list", Location: d.Location,
+				Servers: []contract.Server{{Address: address}},
+			}, strings.Split(lines, "\n")}}, nil
 		},
 	}
-	c, err := read(append([]Format{toy}, All...), "list.txt", []byte("honey list http://h.example\nGET /lots\nPOST /intakes\n"), nil)
+	c, err := read(append([]Format{toy}, All...), "list.txt",
+		[]byte("honey list http://h.example\nGET /lots\nPOST /intakes\n"), nil)
 	require.NoError(t, err)
 	assert.True(t, c.HasOperations())
 	assert.Equal(t, []string{"lots", "intakes"}, c.Names(Binding{}))

@@ -85,7 +85,10 @@ func WriteMultipart(parts []BatchPart, together, older bool) (contentType string
 }
 
 func writePart(w *multipart.Writer, p *BatchPart) {
-	header := textproto.MIMEHeader{"Content-Type": {"application/http"}, "Content-Transfer-Encoding": {"binary"}, "Content-ID": {p.ID}}
+	header := textproto.MIMEHeader{
+		"Content-Type": {"application/http"}, "Content-Transfer-Encoding": {"binary"},
+		"Content-ID": {p.ID},
+	}
 	to, _ := w.CreatePart(header)
 	fmt.Fprintf(to, "%s %s HTTP/1.1\r\n", p.Method, p.Address)
 	names := make([]string, 0, len(p.Header))
@@ -110,11 +113,14 @@ func writePart(w *multipart.Writer, p *BatchPart) {
 func WriteJSON(parts []BatchPart, together bool) (contentType string, body []byte) {
 	requests := document.NewList()
 	for i, p := range parts {
-		one := document.NewObject().Set("id", document.NewText(p.ID)).Set("method", document.NewText(p.Method)).Set("url", document.NewText(p.Address))
+		one := document.NewObject().Set("id", document.NewText(p.ID)).Set("method",
+			document.NewText(p.Method)).Set("url", document.NewText(p.Address))
 		if together && p.writes() {
 			one.Set("atomicityGroup", document.NewText("g1"))
 		}
-		if needed := p.startsFrom(); slices.ContainsFunc(parts[:i], func(other BatchPart) bool { return other.ID == needed }) {
+		if needed := p.startsFrom(); slices.ContainsFunc(parts[:i], func(other BatchPart) bool {
+			return other.ID == needed
+		}) {
 			one.Set("dependsOn", document.NewList(document.NewText(needed)))
 		}
 		headers := document.NewObject()
@@ -218,7 +224,8 @@ func readInner(content []byte) (*BatchAnswer, error) {
 	a.Body = rest
 	// What belongs to the boundary is not the body's.
 	var length int
-	if n, err := fmt.Sscan(a.Header.Get("Content-Length"), &length); n == 1 && err == nil && length >= 0 && length <= len(rest) {
+	if n, err := fmt.Sscan(a.Header.Get("Content-Length"), &length); n == 1 && err == nil && length >= 0 &&
+		length <= len(rest) {
 		a.Body = rest[:length]
 	} else {
 		a.Body = bytes.TrimRight(rest, "\r\n")
@@ -243,7 +250,10 @@ func readJSONBatch(body []byte) ([]BatchAnswer, error) {
 	}
 	var out []BatchAnswer
 	for _, r := range read.Responses {
-		a := BatchAnswer{ID: r.ID, Status: r.Status, Reason: http.StatusText(r.Status), Header: http.Header{}, Body: r.Body}
+		a := BatchAnswer{
+			ID: r.ID, Status: r.Status, Reason: http.StatusText(r.Status), Header: http.Header{},
+			Body: r.Body,
+		}
 		for name, value := range r.Headers {
 			a.Header.Set(name, value)
 		}

@@ -89,7 +89,10 @@ func (r *jsonReader) schema(space string, n *document.Node) {
 		case "EntityType", "ComplexType":
 			r.structured(v, name)
 		case "EnumType":
-			t := &typeDef{kind: enumKind, name: name, flags: says(v, "$IsFlags"), underlying: text(v, "$UnderlyingType"), about: r.about(v)}
+			t := &typeDef{
+				kind: enumKind, name: name, flags: says(v, "$IsFlags"),
+				underlying: text(v, "$UnderlyingType"), about: r.about(v),
+			}
 			for _, one := range v.Members() {
 				if !strings.HasPrefix(one.Key, "$") && !strings.Contains(one.Key, "@") {
 					t.members = append(t.members, enumMember{name: one.Key, value: one.Value.Text})
@@ -97,7 +100,10 @@ func (r *jsonReader) schema(space string, n *document.Node) {
 			}
 			r.m.types[name] = t
 		case "TypeDefinition":
-			r.m.types[name] = &typeDef{kind: definitionKind, name: name, underlying: text(v, "$UnderlyingType"), facets: jsonFacets(v), about: r.about(v)}
+			r.m.types[name] = &typeDef{
+				kind: definitionKind, name: name, underlying: text(v, "$UnderlyingType"),
+				facets: jsonFacets(v), about: r.about(v),
+			}
 		case "EntityContainer":
 			r.container(v, name)
 		}
@@ -119,7 +125,10 @@ func jsonFacets(n *document.Node) facets {
 }
 
 func (r *jsonReader) structured(n *document.Node, name string) {
-	t := &typeDef{name: name, kind: complexKind, base: text(n, "$BaseType"), abstract: says(n, "$Abstract"), open: says(n, "$OpenType"), stream: says(n, "$HasStream"), about: r.about(n)}
+	t := &typeDef{
+		name: name, kind: complexKind, base: text(n, "$BaseType"), abstract: says(n, "$Abstract"),
+		open: says(n, "$OpenType"), stream: says(n, "$HasStream"), about: r.about(n),
+	}
 	if text(n, "$Kind") == "EntityType" {
 		t.kind = entityKind
 	}
@@ -143,8 +152,12 @@ func (r *jsonReader) structured(n *document.Node, name string) {
 }
 
 func (r *jsonReader) property(name string, n *document.Node) *property {
-	p := &property{name: name, nullable: says(n, "$Nullable"), collection: says(n, "$Collection"), facets: jsonFacets(n), typeName: text(n, "$Type"),
-		navigation: text(n, "$Kind") == "NavigationProperty", contained: says(n, "$ContainsTarget"), fallback: text(n, "$DefaultValue"), partner: text(n, "$Partner"), about: r.about(n)}
+	p := &property{
+		name: name, nullable: says(n, "$Nullable"), collection: says(n, "$Collection"), facets: jsonFacets(n),
+		typeName:   text(n, "$Type"),
+		navigation: text(n, "$Kind") == "NavigationProperty", contained: says(n, "$ContainsTarget"),
+		fallback: text(n, "$DefaultValue"), partner: text(n, "$Partner"), about: r.about(n),
+	}
 	if p.typeName == "" {
 		p.typeName = "Edm.String"
 	}

@@ -101,15 +101,22 @@ func (r *xmlReader) schema(n *document.Node) {
 		case "EntityType", "ComplexType":
 			r.structured(child, name)
 		case "EnumType":
-			t := &typeDef{kind: enumKind, name: name, flags: attribute(child, "IsFlags") == "true", underlying: attribute(child, "UnderlyingType"), about: r.about(child)}
+			t := &typeDef{
+				kind: enumKind, name: name, flags: attribute(child, "IsFlags") == "true",
+				underlying: attribute(child, "UnderlyingType"), about: r.about(child),
+			}
 			for _, member := range child.Children() {
 				if member.Name().Local == "Member" {
-					t.members = append(t.members, enumMember{attribute(member, "Name"), attribute(member, "Value"), r.about(member)})
+					t.members = append(t.members,
+						enumMember{attribute(member, "Name"), attribute(member, "Value"), r.about(member)})
 				}
 			}
 			r.m.types[name] = t
 		case "TypeDefinition":
-			r.m.types[name] = &typeDef{kind: definitionKind, name: name, underlying: attribute(child, "UnderlyingType"), facets: facetsOf(child), about: r.about(child)}
+			r.m.types[name] = &typeDef{
+				kind: definitionKind, name: name, underlying: attribute(child, "UnderlyingType"),
+				facets: facetsOf(child), about: r.about(child),
+			}
 		case "Action", "Function":
 			r.m.functions = append(r.m.functions, r.function(child, name))
 		case "Association":
@@ -126,7 +133,10 @@ func (r *xmlReader) association(n *document.Node, name string) {
 	ends := map[string]end{}
 	for _, child := range n.Children() {
 		if child.Name().Local == "End" {
-			ends[attribute(child, "Role")] = end{typeName: attribute(child, "Type"), multiplicity: attribute(child, "Multiplicity")}
+			ends[attribute(child, "Role")] = end{
+				typeName:     attribute(child, "Type"),
+				multiplicity: attribute(child, "Multiplicity"),
+			}
 		}
 	}
 	if constraint := n.Child("ReferentialConstraint"); constraint != nil {
@@ -168,8 +178,10 @@ func number(text string) int {
 }
 
 func (r *xmlReader) structured(n *document.Node, name string) {
-	t := &typeDef{name: name, kind: complexKind, base: attribute(n, "BaseType"), abstract: attribute(n, "Abstract") == "true",
-		open: attribute(n, "OpenType") == "true", stream: attribute(n, "HasStream") == "true", about: r.about(n)}
+	t := &typeDef{
+		name: name, kind: complexKind, base: attribute(n, "BaseType"), abstract: attribute(n, "Abstract") == "true",
+		open: attribute(n, "OpenType") == "true", stream: attribute(n, "HasStream") == "true", about: r.about(n),
+	}
 	if n.Name().Local == "EntityType" {
 		t.kind = entityKind
 	}
@@ -199,7 +211,10 @@ func (p *property) typed(name string) {
 }
 
 func (r *xmlReader) property(n *document.Node) *property {
-	p := &property{name: attribute(n, "Name"), nullable: attribute(n, "Nullable") != "false", facets: facetsOf(n), fallback: attribute(n, "DefaultValue"), about: r.about(n)}
+	p := &property{
+		name: attribute(n, "Name"), nullable: attribute(n, "Nullable") != "false", facets: facetsOf(n),
+		fallback: attribute(n, "DefaultValue"), about: r.about(n),
+	}
 	p.typed(attribute(n, "Type"))
 	if attribute(n, "CollectionKind") != "" {
 		p.collection = true
@@ -213,8 +228,11 @@ func (r *xmlReader) property(n *document.Node) *property {
 }
 
 func (r *xmlReader) navigation(n *document.Node) *property {
-	p := &property{name: attribute(n, "Name"), navigation: true, nullable: attribute(n, "Nullable") != "false", contained: attribute(n, "ContainsTarget") == "true",
-		partner: attribute(n, "Partner"), about: r.about(n)}
+	p := &property{
+		name: attribute(n, "Name"), navigation: true, nullable: attribute(n, "Nullable") != "false",
+		contained: attribute(n, "ContainsTarget") == "true",
+		partner:   attribute(n, "Partner"), about: r.about(n),
+	}
 	for _, child := range n.Children() {
 		if child.Name().Local == "ReferentialConstraint" {
 			p.dependents = append(p.dependents, attribute(child, "Property"))
@@ -230,7 +248,10 @@ func (r *xmlReader) navigation(n *document.Node) *property {
 }
 
 func (r *xmlReader) function(n *document.Node, name string) *function {
-	f := &function{name: name, action: n.Name().Local == "Action", bound: attribute(n, "IsBound") == "true", about: r.about(n)}
+	f := &function{
+		name: name, action: n.Name().Local == "Action", bound: attribute(n, "IsBound") == "true",
+		about: r.about(n),
+	}
 	for _, child := range n.Children() {
 		switch child.Name().Local {
 		case "Parameter":
@@ -247,7 +268,10 @@ func (r *xmlReader) container(n *document.Node, name string) {
 	for _, child := range n.Children() {
 		switch child.Name().Local {
 		case "EntitySet", "Singleton":
-			s := &set{name: attribute(child, "Name"), typeName: attribute(child, "EntityType"), singleton: child.Name().Local == "Singleton", about: r.about(child)}
+			s := &set{
+				name: attribute(child, "Name"), typeName: attribute(child, "EntityType"),
+				singleton: child.Name().Local == "Singleton", about: r.about(child),
+			}
 			if s.singleton {
 				s.typeName = attribute(child, "Type")
 			}

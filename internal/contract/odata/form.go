@@ -41,7 +41,11 @@ func (o *object) typed(t *typeDef) *schema.Shape {
 			if !o.isSettable(p, key) || p.navigation && o.use != forAnswer {
 				continue
 			}
-			fields = append(fields, schema.ShapeField{Name: p.name, Required: o.isRequired(p, key), Default: p.fallback, Shape: func() *schema.Shape { return o.property(p) }})
+			fields = append(fields,
+				schema.ShapeField{
+					Name: p.name, Required: o.isRequired(p, key), Default: p.fallback,
+					Shape: func() *schema.Shape { return o.property(p) },
+				})
 		}
 		return fields
 	}
@@ -85,7 +89,9 @@ func (o *object) property(p *property) *schema.Shape {
 		}
 	}
 	if p.collection {
-		return &schema.Shape{Words: o.m.words(p), Kinds: []string{"list"}, Items: func() *schema.Shape { return single }}
+		return &schema.Shape{Words: o.m.words(p), Kinds: []string{"list"}, Items: func() *schema.Shape {
+			return single
+		}}
 	}
 	if p.nullable && !p.navigation {
 		single.Kinds = append(slices.Clone(single.Kinds), "null")

@@ -112,10 +112,11 @@ func dateTime(text string) string {
 }
 
 var (
-	guidForm     = regexp.MustCompile(`^[0-9a-fA-F]{8}(-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}$`)
-	dateForm     = regexp.MustCompile(`^-?[0-9]{4,}-(0[1-9]|1[0-2])-(0[1-9]|[12][0-9]|3[01])$`)
-	timeForm     = regexp.MustCompile(`^([01][0-9]|2[0-3]):[0-5][0-9](:[0-5][0-9](\.[0-9]{1,12})?)?$`)
-	instantForm  = regexp.MustCompile(`^-?[0-9]{4,}-[0-9]{2}-[0-9]{2}T[0-9]{2}:[0-9]{2}(:[0-9]{2}(\.([0-9]{1,12}))?)?(Z|[+-][0-9]{2}:[0-9]{2})$`)
+	guidForm    = regexp.MustCompile(`^[0-9a-fA-F]{8}(-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}$`)
+	dateForm    = regexp.MustCompile(`^-?[0-9]{4,}-(0[1-9]|1[0-2])-(0[1-9]|[12][0-9]|3[01])$`)
+	timeForm    = regexp.MustCompile(`^([01][0-9]|2[0-3]):[0-5][0-9](:[0-5][0-9](\.[0-9]{1,12})?)?$`)
+	instantForm = regexp.MustCompile(
+		`^-?[0-9]{4,}-[0-9]{2}-[0-9]{2}T[0-9]{2}:[0-9]{2}(:[0-9]{2}(\.([0-9]{1,12}))?)?(Z|[+-][0-9]{2}:[0-9]{2})$`)
 	localForm    = regexp.MustCompile(`^[0-9]{4}-[0-9]{2}-[0-9]{2}(T[0-9]{2}:[0-9]{2}(:[0-9]{2}(\.[0-9]{1,7})?)?)?Z?$`)
 	durationForm = regexp.MustCompile(`^-?P([0-9]+D)?(T([0-9]+H)?([0-9]+M)?([0-9]+(\.[0-9]+)?S)?)?$`)
 )
@@ -148,7 +149,8 @@ func (m *model) wrong(p *property, v *document.Node) string {
 		if v.Kind != document.Number && !slices.Contains([]string{"INF", "-INF", "NaN"}, v.Text) {
 			return "must be a number, and is " + is
 		}
-	case strings.HasPrefix(edm, "Edm.Geo") || edm == "Edm.Stream" || edm == "Edm.Untyped" || edm == "Edm.PrimitiveType" || edm == "Edm.ComplexType" || edm == "Edm.EntityType" || edm == "":
+	case strings.HasPrefix(edm, "Edm.Geo") || edm == "Edm.Stream" || edm == "Edm.Untyped" ||
+		edm == "Edm.PrimitiveType" || edm == "Edm.ComplexType" || edm == "Edm.EntityType" || edm == "":
 		return ""
 	default:
 		return wrongText(edm, f, v)
@@ -161,9 +163,12 @@ var forms = map[string]struct {
 	form *regexp.Regexp
 	says string
 }{
-	"Edm.Guid": {guidForm, "a GUID"}, "Edm.Date": {dateForm, "a date (2026-11-23)"}, "Edm.TimeOfDay": {timeForm, "a time (08:00:00)"},
-	"Edm.DateTimeOffset": {instantForm, "a time stamp with a zone (2026-11-23T08:00:00Z)"}, "Edm.Duration": {durationForm, "a duration (P1DT2H)"},
-	"Edm.DateTime": {localForm, "a time stamp (2026-11-23T08:00:00)"}, "Edm.Time": {durationForm, "a time (PT8H30M)"},
+	"Edm.Guid": {guidForm, "a GUID"}, "Edm.Date": {dateForm, "a date (2026-11-23)"},
+	"Edm.TimeOfDay":      {timeForm, "a time (08:00:00)"},
+	"Edm.DateTimeOffset": {instantForm, "a time stamp with a zone (2026-11-23T08:00:00Z)"},
+	"Edm.Duration":       {durationForm, "a duration (P1DT2H)"},
+	"Edm.DateTime":       {localForm, "a time stamp (2026-11-23T08:00:00)"},
+	"Edm.Time":           {durationForm, "a time (PT8H30M)"},
 }
 
 func wrongText(edm string, f facets, v *document.Node) string {
@@ -178,7 +183,8 @@ func wrongText(edm string, f facets, v *document.Node) string {
 	if !ok {
 		return ""
 	}
-	if v.Kind != document.Text || !known.form.MatchString(v.Text) || strings.HasSuffix(v.Text, "P") || strings.HasSuffix(v.Text, "T") {
+	if v.Kind != document.Text || !known.form.MatchString(v.Text) || strings.HasSuffix(v.Text, "P") ||
+		strings.HasSuffix(v.Text, "T") {
 		return "must be " + known.says + ", and is " + v.Describe()
 	}
 	if edm == "Edm.Date" {

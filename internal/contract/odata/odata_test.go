@@ -83,40 +83,105 @@ func written(r *contract.Request) string {
 // Calls are built by the metadata in both versions: keys and literals by their
 // type, options by their names, bodies with what may be given.
 func TestBuild(t *testing.T) {
-	contracts := map[string]*odata.Contract{"4": readFile(t, "ledger.xml"), "2": readFile(t, "ledger-2.xml"), "hall": readXML(t, hall)}
+	contracts := map[string]*odata.Contract{
+		"4": readFile(t, "ledger.xml"), "2": readFile(t, "ledger-2.xml"),
+		"hall": readXML(t, hall),
+	}
 	const id = "3f2c1a90-6b7d-4e58-9c01-2d3e4f506172"
 	for _, c := range []struct{ contract, name, give, want, problems string }{
-		{"4", "Suppliers.read", "number: O'Dea/1", "GET /Suppliers('O''Dea%2F1')", `number must have at most 6 characters, and has 7`},
-		{"4", "Suppliers.list", "filter: name eq 'a b'\ntop: 5\nselect: [name, city]\norderby: name desc,city\ncount: true\nsearch: x", "GET /Suppliers?$filter=name%20eq%20%27a%20b%27&$search=x&$select=name%2Ccity&$orderby=name%20desc%2Ccity&$top=5&$count=true", ""},
-		{"2", "Suppliers.list", "filter: substringof('a', name)\ncount: true\nexpand: orders/lines", "GET /Suppliers?$filter=substringof%28%27a%27%2C%20name%29&$expand=orders%2Flines&$inlinecount=allpages", ""},
-		{"2", "PurchaseOrders.list", "filter: orderedOn gt 2026-11-01 and 100 lt total and changedAt ge 2026-11-23T08:00:00Z and note eq null and length(note) gt 2", "GET /PurchaseOrders?$filter=orderedOn%20gt%20datetime%272026-11-01T00%3A00%3A00%27%20and%20100M%20lt%20total%20and%20changedAt%20ge%20datetimeoffset%272026-11-23T08%3A00%3A00Z%27%20and%20note%20eq%20null%20and%20length%28note%29%20gt%202", ""},
-		{"2", "PurchaseOrders.list", "filter: orderedOn gt datetime'2026-11-01T00:00:00' and total gt 1.5M", "GET /PurchaseOrders?$filter=orderedOn%20gt%20datetime%272026-11-01T00%3A00%3A00%27%20and%20total%20gt%201.5M", ""},
-		{"4", "Suppliers.list", "filter: rating eq 'good' and since gt 2013-01-01 and creditLimit gt 5", "GET /Suppliers?$filter=rating%20eq%20Heatherfold.Ledger.Rating%27good%27%20and%20since%20gt%202013-01-01%20and%20creditLimit%20gt%205", ""},
-		{"4", "Suppliers.list", "filter: rating eq Heatherfold.Ledger.Rating'good'", "GET /Suppliers?$filter=rating%20eq%20Heatherfold.Ledger.Rating%27good%27", ""},
-		{"4", "Suppliers.list", "expand: orders($select=numbr;$filter=total gt 'x';$tip=1),name,lines", "", `expand names numbr, which PurchaseOrder does not have; did you mean "number"?, expand compares total, which is decimal number, with the text 'x'; take the quotes away, expand has "$tip=1" in the parentheses of orders, which is no option there, expand names name, which is part of the entity and leads nowhere, expand names lines, which Supplier does not have; there are: number, name, city, since, rating, creditLimit, active, note and 1 more`},
-		{"4", "PurchaseOrders.create", "supplierNumber: S-1\norderedOn: 2026-11-23\nlines:\n  - {article: JAR, quantity: 2, price: 1.50}", `POST /PurchaseOrders {"supplierNumber":"S-1","orderedOn":"2026-11-23","lines":[{"article":"JAR","quantity":2,"price":1.50}]}`, ""},
-		{"4", "PurchaseOrders.create", "orderedOn: 2026-02-30\ntotal: 5\nlines:\n  - {article: null, quantity: 2.5, prise: 1}\nsupplier@odata.bind: Suppliers('S-1')", "", `orderedOn is no day that there is: "2026-02-30", total is set by the service, lines[0].article cannot be null, lines[0].quantity must be a whole number, and is 2.5, lines[0].prise is unknown; did you mean "price"?, lines[0].price is missing, supplierNumber is missing`},
-		{"4", "PurchaseOrders.change", "number: PO-1\nnote: x\netag: '*'", `PATCH /PurchaseOrders('PO-1') | If-Match: * {"note":"x"}`, ""},
+		{
+			"4", "Suppliers.read", "number: O'Dea/1", "GET /Suppliers('O''Dea%2F1')",
+			`number must have at most 6 characters, and has 7`,
+		},
+		{
+			"4", "Suppliers.list",
+			"filter: name eq 'a b'\ntop: 5\nselect: [name, city]\norderby: name desc,city\ncount: true\nsearch: x",
+			"GET /Suppliers?$filter=name%20eq%20%27a%20b%27&$search=x&$select=name%2Ccity&$orderby=name%20desc%2Ccity&$top=5&$count=true", "",
+		},
+		{
+			"2", "Suppliers.list", "filter: substringof('a', name)\ncount: true\nexpand: orders/lines",
+			"GET /Suppliers?$filter=substringof%28%27a%27%2C%20name%29&$expand=orders%2Flines&$inlinecount=allpages",
+			"",
+		},
+		{
+			"2", "PurchaseOrders.list",
+			"filter: orderedOn gt 2026-11-01 and 100 lt total and changedAt ge 2026-11-23T08:00:00Z and note eq null and length(note) gt 2", "GET /PurchaseOrders?$filter=orderedOn%20gt%20datetime%272026-11-01T00%3A00%3A00%27%20and%20100M%20lt%20total%20and%20changedAt%20ge%20datetimeoffset%272026-11-23T08%3A00%3A00Z%27%20and%20note%20eq%20null%20and%20length%28note%29%20gt%202", "",
+		},
+		{
+			"2", "PurchaseOrders.list", "filter: orderedOn gt datetime'2026-11-01T00:00:00' and total gt 1.5M",
+			"GET /PurchaseOrders?$filter=orderedOn%20gt%20datetime%272026-11-01T00%3A00%3A00%27%20and%20total%20gt%201.5M", "",
+		},
+		{
+			"4", "Suppliers.list", "filter: rating eq 'good' and since gt 2013-01-01 and creditLimit gt 5",
+			"GET /Suppliers?$filter=rating%20eq%20Heatherfold.Ledger.Rating%27good%27%20and%20since%20gt%202013-01-01%20and%20creditLimit%20gt%205", "",
+		},
+		{
+			"4", "Suppliers.list", "filter: rating eq Heatherfold.Ledger.Rating'good'",
+			"GET /Suppliers?$filter=rating%20eq%20Heatherfold.Ledger.Rating%27good%27", "",
+		},
+		{
+			"4", "Suppliers.list", "expand: orders($select=numbr;$filter=total gt 'x';$tip=1),name,lines", "",
+			`expand names numbr, which PurchaseOrder does not have; did you mean "number"?, expand compares total, which is decimal number, with the text 'x'; take the quotes away, expand has "$tip=1" in the parentheses of orders, which is no option there, expand names name, which is part of the entity and leads nowhere, expand names lines, which Supplier does not have; there are: number, name, city, since, rating, creditLimit, active, note and 1 more`,
+		},
+		{
+			"4", "PurchaseOrders.create",
+			"supplierNumber: S-1\norderedOn: 2026-11-23\nlines:\n  - {article: JAR, quantity: 2, price: 1.50}",
+			`POST /PurchaseOrders {"supplierNumber":"S-1","orderedOn":"2026-11-23","lines":[{"article":"JAR","quantity":2,"price":1.50}]}`, "",
+		},
+		{
+			"4", "PurchaseOrders.create",
+			"orderedOn: 2026-02-30\ntotal: 5\nlines:\n  - {article: null, quantity: 2.5, prise: 1}\nsupplier@odata.bind: Suppliers('S-1')", "", `orderedOn is no day that there is: "2026-02-30", total is set by the service, lines[0].article cannot be null, lines[0].quantity must be a whole number, and is 2.5, lines[0].prise is unknown; did you mean "price"?, lines[0].price is missing, supplierNumber is missing`,
+		},
+		{
+			"4", "PurchaseOrders.change", "number: PO-1\nnote: x\netag: '*'",
+			`PATCH /PurchaseOrders('PO-1') | If-Match: * {"note":"x"}`, "",
+		},
 		{"4", "PurchaseOrders.replace", "number: PO-1\nnote: x", "", "supplierNumber is missing, orderedOn is missing"},
 		{"4", "PurchaseOrders.remove", "number: PO-1", "DELETE /PurchaseOrders('PO-1')", ""},
-		{"4", "PurchaseOrders.lines.create", "number: PO-1\narticle: LID\nquantity: 1\nprice: 0.5", `POST /PurchaseOrders('PO-1')/lines {"article":"LID","quantity":1,"price":0.5}`, ""},
-		{"4", "PurchaseOrders.Post", "number: PO-1\non: 2026-11-23", `POST /PurchaseOrders('PO-1')/Heatherfold.Ledger.Post {"on":"2026-11-23"}`, ""},
+		{
+			"4", "PurchaseOrders.lines.create", "number: PO-1\narticle: LID\nquantity: 1\nprice: 0.5",
+			`POST /PurchaseOrders('PO-1')/lines {"article":"LID","quantity":1,"price":0.5}`, "",
+		},
+		{
+			"4", "PurchaseOrders.Post", "number: PO-1\non: 2026-11-23",
+			`POST /PurchaseOrders('PO-1')/Heatherfold.Ledger.Post {"on":"2026-11-23"}`, "",
+		},
 		{"4", "OpenTotal", "currency: EUR", "GET /OpenTotal(currency='EUR')", ""},
 		{"2", "OpenTotal", "currency: EUR", "GET /OpenTotal?currency=%27EUR%27", ""},
 		{"2", "Post", "number: PO-1", "POST /Post?number=%27PO-1%27", ""},
-		{"2", "PurchaseOrders.change", "number: PO-1\norderedOn: 2026-11-23", `MERGE /PurchaseOrders('PO-1') {"orderedOn":"/Date(1795392000000)/"}`, ""},
-		{"2", "PurchaseOrders.create", "supplierNumber: S-1\norderedOn: 2026-11-23T10:00:00\nlines:\n  - {article: JAR, quantity: 2, price: 1.50}", `POST /PurchaseOrders {"supplierNumber":"S-1","orderedOn":"/Date(1795428000000)/","lines":[{"article":"JAR","quantity":2,"price":"1.50"}]}`, ""},
+		{
+			"2", "PurchaseOrders.change", "number: PO-1\norderedOn: 2026-11-23",
+			`MERGE /PurchaseOrders('PO-1') {"orderedOn":"/Date(1795392000000)/"}`, "",
+		},
+		{
+			"2", "PurchaseOrders.create",
+			"supplierNumber: S-1\norderedOn: 2026-11-23T10:00:00\nlines:\n  - {article: JAR, quantity: 2, price: 1.50}",
+			`POST /PurchaseOrders {"supplierNumber":"S-1","orderedOn":"/Date(1795428000000)/","lines":[{"article":"JAR","quantity":2,"price":"1.50"}]}`, "",
+		},
 		{"hall", "Presses.read", "Hall: A\nId: " + id, "GET /Presses(Hall='A',Id=" + id + ")", ""},
 		{"hall", "Presses.read", "Hall: A\nId: seven", "", `Id must be a GUID, and is "seven"`},
-		{"hall", "Presses.create", "Hall: A\nId: " + id + "\nLoad: 1.25\nTools: press,siev\nBuilt: 2026-11-23T08:00:00.5Z\nRuns: [1, 40000]\nSum: 3\nStay: 1 day\nOpen: 25:00\nSeal: '?'\nSmall: 128\nOther: x", "",
-			`Load must have at most 1 digits after the point, and is 1.25, Tools must be one of press, sieve, and is "press,siev"; did you mean "sieve"?, Built must have at most 0 digits of a second, and is "2026-11-23T08:00:00.5Z", Runs[1] is out of the range of Int16: 40000, Sum is set by the service, Stay must be a duration (P1DT2H), and is "1 day", Open must be a time (08:00:00), and is "25:00", Seal must be Base64, and is "?", Small is out of the range of SByte: 128`},
-		{"hall", "Presses.Clean", "span: {From: 2026-11-23}\ndeep: true", `POST /Presses/Hall.Clean {"span":{"From":"2026-11-23"},"deep":true}`, ""},
+		{
+			"hall", "Presses.create",
+			"Hall: A\nId: " + id + "\nLoad: 1.25\nTools: press,siev\nBuilt: 2026-11-23T08:00:00.5Z\nRuns: [1, 40000]\nSum: 3\nStay: 1 day\nOpen: 25:00\nSeal: '?'\nSmall: 128\nOther: x", "",
+			`Load must have at most 1 digits after the point, and is 1.25, Tools must be one of press, sieve, and is "press,siev"; did you mean "sieve"?, Built must have at most 0 digits of a second, and is "2026-11-23T08:00:00.5Z", Runs[1] is out of the range of Int16: 40000, Sum is set by the service, Stay must be a duration (P1DT2H), and is "1 day", Open must be a time (08:00:00), and is "25:00", Seal must be Base64, and is "?", Small is out of the range of SByte: 128`,
+		},
+		{
+			"hall", "Presses.Clean", "span: {From: 2026-11-23}\ndeep: true",
+			`POST /Presses/Hall.Clean {"span":{"From":"2026-11-23"},"deep":true}`, "",
+		},
 		{"hall", "Presses.Clean", "deep: yes", "", `deep must be true or false, and is "yes", span is missing`},
-		{"hall", "Presses.Free", "Hall: A\nId: " + id + "\non: 2026-11-23\nword: a'b\nspan: {From: 2026-11-23}", "GET /Presses(Hall='A',Id=" + id + ")/Hall.Free(on=2026-11-23,word='a''b',span=@span)?%40span=%7B%22From%22%3A%222026-11-23%22%7D", ""},
+		{
+			"hall", "Presses.Free", "Hall: A\nId: " + id + "\non: 2026-11-23\nword: a'b\nspan: {From: 2026-11-23}",
+			"GET /Presses(Hall='A',Id=" + id +
+				")/Hall.Free(on=2026-11-23,word='a''b',span=@span)?%40span=%7B%22From%22%3A%222026-11-23%22%7D", "",
+		},
 		{"hall", "Main.read", "", "GET /Main", ""},
 		{"hall", "Now", "", "GET /Now()", ""},
 		{"hall", "Closed.list", "filter: Load gt 1", "", "filter must name Hall"},
-		{"hall", "Presses.list", "filter: Anything eq 5 and Runs/any(r:r gt 5) and Hall.Press/Load add 2 gt 5 and Tools has Hall.Tools'press' and not (Built lt 2026-11-23T08:00:00Z)", "GET /Presses?$filter=Anything%20eq%205%20and%20Runs%2Fany%28r%3Ar%20gt%205%29%20and%20Hall.Press%2FLoad%20add%202%20gt%205%20and%20Tools%20has%20Hall.Tools%27press%27%20and%20not%20%28Built%20lt%202026-11-23T08%3A00%3A00Z%29", ""},
+		{
+			"hall", "Presses.list",
+			"filter: Anything eq 5 and Runs/any(r:r gt 5) and Hall.Press/Load add 2 gt 5 and Tools has Hall.Tools'press' and not (Built lt 2026-11-23T08:00:00Z)", "GET /Presses?$filter=Anything%20eq%205%20and%20Runs%2Fany%28r%3Ar%20gt%205%29%20and%20Hall.Press%2FLoad%20add%202%20gt%205%20and%20Tools%20has%20Hall.Tools%27press%27%20and%20not%20%28Built%20lt%202026-11-23T08%3A00%3A00Z%29", "",
+		},
 	} {
 		op := operation(t, contracts[c.contract], c.name)
 		give := document.NewObject()
@@ -145,7 +210,10 @@ func TestBuild(t *testing.T) {
 
 // Each way in which a query option can be wrong is told before anything is sent.
 func TestOptionsRefused(t *testing.T) {
-	contracts := map[string]*odata.Contract{"4": readFile(t, "ledger.xml"), "2": readFile(t, "ledger-2.xml"), "hall": readXML(t, hall)}
+	contracts := map[string]*odata.Contract{
+		"4": readFile(t, "ledger.xml"), "2": readFile(t, "ledger-2.xml"),
+		"hall": readXML(t, hall),
+	}
 	for _, c := range []struct{ contract, option, text, want string }{
 		{"4", "filter", "nme eq 'x'", `filter names nme, which Supplier does not have; did you mean "name"?`},
 		{"4", "filter", "name = 'x'", "filter has = where eq is meant"},
@@ -156,8 +224,14 @@ func TestOptionsRefused(t *testing.T) {
 		{"4", "filter", "name eq 'x", "filter opens a text that is not closed"},
 		{"4", "filter", "name eq ~x", "filter cannot be read from"},
 		{"4", "filter", "name eq 5", "filter compares name, which is text, with the number 5; write '5'"},
-		{"4", "filter", "since eq '2026-11-23'", "filter compares since, which is a date, with the text '2026-11-23'; take the quotes away"},
-		{"4", "filter", "creditLimit eq '5'", "filter compares creditLimit, which is decimal number, with the text '5'; take the quotes away"},
+		{
+			"4", "filter", "since eq '2026-11-23'",
+			"filter compares since, which is a date, with the text '2026-11-23'; take the quotes away",
+		},
+		{
+			"4", "filter", "creditLimit eq '5'",
+			"filter compares creditLimit, which is decimal number, with the text '5'; take the quotes away",
+		},
 		{"4", "filter", "rating eq 'god'", `did you mean "good"?`},
 		{"4", "filter", "nonsense(name)", "nonsense"},
 		{"4", "filter", "orders/any(o:o/totl gt 5)", `did you mean "total"?`},
@@ -188,7 +262,8 @@ func TestOptionsRefused(t *testing.T) {
 		if name == "" {
 			name = "Suppliers.list"
 		}
-		_, problems := operation(t, contracts[c.contract], name).Build(document.NewObject().Set(c.option, document.NewUntyped(c.text)), contract.BuildOptions{})
+		_, problems := operation(t, contracts[c.contract], name).Build(document.NewObject().Set(c.option,
+			document.NewUntyped(c.text)), contract.BuildOptions{})
 		var words []string
 		for _, p := range problems {
 			words = append(words, p.Message)
@@ -209,18 +284,37 @@ func TestAnswers(t *testing.T) {
 		name, body string
 		want, seen string
 	}{
-		{four, "PurchaseOrders.read", `{"@odata.context": "x", "number": "PO-1", "total": 5.50, "state": "draft", "lines": [{"position": 1, "price": "1.25"}], "supplier": null}`, "", ""},
-		{four, "PurchaseOrders.read", `{"number": null, "total": 1.555, "state": "lost", "colour": 1, "lines": [{"quantity": 3000000000}, 5], "changedAt": "2026-11-23", "note": "` + strings.Repeat("x", 41) + `"}`,
-			`number is null, and cannot be; total must have at most 2 digits after the point, and is 1.555; state must be one of draft, posted, and is "lost"; colour is not in the metadata of PurchaseOrder; lines[0].quantity is out of the range of Int32: 3000000000; lines[1] must be an object, and is 5; changedAt must be a time stamp with a zone (2026-11-23T08:00:00Z), and is "2026-11-23"; note must have at most 40 characters, and has 41`, ""},
-		{four, "Suppliers.list", `{"value": [{"number": "S-1", "active": "yes"}]}`, `value[0].active must be true or false, and is "yes"`, ""},
+		{
+			four, "PurchaseOrders.read",
+			`{"@odata.context": "x", "number": "PO-1", "total": 5.50, "state": "draft", "lines": [{"position": 1, "price": "1.25"}], "supplier": null}`, "", "",
+		},
+		{
+			four, "PurchaseOrders.read",
+			`{"number": null, "total": 1.555, "state": "lost", "colour": 1, "lines": [{"quantity": 3000000000}, 5], "changedAt": "2026-11-23", "note": "` + strings.Repeat("x", 41) + `"}`,
+			`number is null, and cannot be; total must have at most 2 digits after the point, and is 1.555; state must be one of draft, posted, and is "lost"; colour is not in the metadata of PurchaseOrder; lines[0].quantity is out of the range of Int32: 3000000000; lines[1] must be an object, and is 5; changedAt must be a time stamp with a zone (2026-11-23T08:00:00Z), and is "2026-11-23"; note must have at most 40 characters, and has 41`, "",
+		},
+		{
+			four, "Suppliers.list", `{"value": [{"number": "S-1", "active": "yes"}]}`,
+			`value[0].active must be true or false, and is "yes"`, "",
+		},
 		{four, "Suppliers.list", `{"values": []}`, "the body has no member value, which holds what was asked for", ""},
 		{four, "OpenTotal", `{"value": "x"}`, `value must be a decimal number, and is "x"`, ""},
-		{two, "PurchaseOrders.read", `{"d": {"__metadata": {"uri": "u", "type": "Heatherfold.Ledger.PurchaseOrder", "etag": "W/\"1\""}, "number": "PO-1", "orderedOn": "/Date(1795392000000)/", "changedAt": "/Date(1795392000000+0060)/", "total": "5.50", "lines": {"results": [{"price": "1.25"}]}, "supplier": {"__deferred": {"uri": "s"}}}}`,
-			"", `{"@odata.id":"u","@odata.type":"#Heatherfold.Ledger.PurchaseOrder","@odata.etag":"W/\"1\"","number":"PO-1","orderedOn":"2026-11-23T00:00:00","changedAt":"2026-11-23T01:00:00+01:00","total":5.50,"lines":[{"price":1.25}],"supplier@odata.navigationLink":"s"}`},
-		{two, "Suppliers.list", `{"d": {"results": [{"creditLimit": "x"}], "__count": "9", "__next": "n"}}`, `value[0].creditLimit must be a decimal number, and is "x"`, `{"@odata.count":9,"value":[{"creditLimit":"x"}],"@odata.nextLink":"n"}`},
+		{
+			two, "PurchaseOrders.read",
+			`{"d": {"__metadata": {"uri": "u", "type": "Heatherfold.Ledger.PurchaseOrder", "etag": "W/\"1\""}, "number": "PO-1", "orderedOn": "/Date(1795392000000)/", "changedAt": "/Date(1795392000000+0060)/", "total": "5.50", "lines": {"results": [{"price": "1.25"}]}, "supplier": {"__deferred": {"uri": "s"}}}}`,
+			"", `{"@odata.id":"u","@odata.type":"#Heatherfold.Ledger.PurchaseOrder","@odata.etag":"W/\"1\"","number":"PO-1","orderedOn":"2026-11-23T00:00:00","changedAt":"2026-11-23T01:00:00+01:00","total":5.50,"lines":[{"price":1.25}],"supplier@odata.navigationLink":"s"}`,
+		},
+		{
+			two, "Suppliers.list", `{"d": {"results": [{"creditLimit": "x"}], "__count": "9", "__next": "n"}}`,
+			`value[0].creditLimit must be a decimal number, and is "x"`,
+			`{"@odata.count":9,"value":[{"creditLimit":"x"}],"@odata.nextLink":"n"}`,
+		},
 		{two, "Suppliers.list", `{"d": [{"number": "S-1"}]}`, "", `{"value":[{"number":"S-1"}]}`},
 		{two, "OpenTotal", `{"d": {"OpenTotal": "5.50"}}`, "", `{"value":5.50}`},
-		{two, "Suppliers.read", `{"error": {"code": "x"}}`, "error is not in the metadata of Supplier", `{"error":{"code":"x"}}`},
+		{
+			two, "Suppliers.read", `{"error": {"code": "x"}}`, "error is not in the metadata of Supplier",
+			`{"error":{"code":"x"}}`,
+		},
 	} {
 		op := operation(t, c.contract, c.name)
 		body, err := document.ReadJSON([]byte(c.body))
@@ -229,7 +323,12 @@ func TestAnswers(t *testing.T) {
 			body = op.Decode(body)
 			assert.Equal(t, c.seen, document.WriteJSON(body, document.Style{}))
 		}
-		assert.Equal(t, c.want, strings.Join(op.Judge(contract.Got{Status: 200, Header: http.Header{"Content-Type": {"application/json;odata.metadata=minimal"}}, Body: body}).Wrong, "; "), c.body)
+		assert.Equal(t, c.want,
+			strings.Join(op.Judge(contract.Got{
+				Status: 200,
+				Header: http.Header{"Content-Type": {"application/json;odata.metadata=minimal"}}, Body: body,
+			}).Wrong,
+				"; "), c.body)
 	}
 }
 
@@ -252,7 +351,9 @@ func TestJSON(t *testing.T) {
 	c, err := odata.ReadJSON("m.json", root)
 	require.NoError(t, err)
 	assert.Equal(t, "Presses.list Presses.read Presses.create Presses.change Presses.replace Presses.count Presses.Parts.list Presses.Parts.read Presses.Parts.create Presses.Parts.change Presses.Parts.replace Presses.Parts.remove Presses.Parts.count Presses.Clean Main.read Main.change Main.Clean Main.Parts.list Main.Parts.read Main.Parts.create Main.Parts.change Main.Parts.replace Main.Parts.remove Main.Parts.count Count", strings.Join(c.Names(), " "))
-	_, problems := operation(t, c, "Presses.create").Build(document.NewObject().Set("Name", document.NewUntyped("long")).Set("Kind", document.NewUntyped("pres")).Set("Load", document.NewUntyped("1.55")), contract.BuildOptions{})
+	_, problems := operation(t, c,
+		"Presses.create").Build(document.NewObject().Set("Name", document.NewUntyped("long")).Set("Kind",
+		document.NewUntyped("pres")).Set("Load", document.NewUntyped("1.55")), contract.BuildOptions{})
 	assert.Equal(t, `[Name must have at most 3 characters, and has 4 Kind must be one of press, sieve, and is "pres"; did you mean "press"? Load must have at most 1 digits after the point, and is 1.55]`, fmt.Sprint(problems))
 }
 
@@ -381,14 +482,19 @@ func FuzzFilter(f *testing.F) {
 	op, _ := c.Operation("Presses.list")
 	f.Add("Load gt 5 and (Runs/any(r: r eq 1) or startswith(Hall,'a'))")
 	f.Fuzz(func(_ *testing.T, text string) {
-		op.Build(document.NewObject().Set("filter", document.NewText(text)).Set("expand", document.NewText(text)).Set("orderby", document.NewText(text)), contract.BuildOptions{})
+		op.Build(document.NewObject().Set("filter", document.NewText(text)).Set("expand",
+			document.NewText(text)).Set("orderby", document.NewText(text)), contract.BuildOptions{})
 	})
 }
 
 func FuzzReadBatch(f *testing.F) {
-	contentType, body := odata.WriteMultipart([]odata.BatchPart{{ID: "1", Method: "GET", Address: "A"}, {ID: "2", Method: "POST", Address: "$1/b", Body: []byte("{}")}}, true, false)
+	contentType, body := odata.WriteMultipart([]odata.BatchPart{
+		{ID: "1", Method: "GET", Address: "A"},
+		{ID: "2", Method: "POST", Address: "$1/b", Body: []byte("{}")},
+	}, true, false)
 	f.Add(contentType, body)
-	f.Add("multipart/mixed; boundary=b", []byte("--b\r\nContent-Type: application/http\r\n\r\nHTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\n{}\r\n--b--"))
+	f.Add("multipart/mixed; boundary=b",
+		[]byte("--b\r\nContent-Type: application/http\r\n\r\nHTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\n{}\r\n--b--"))
 	f.Add("application/json", []byte(`{"responses": [{"id": "1", "status": 200, "body": {}}]}`))
 	f.Fuzz(func(_ *testing.T, contentType string, body []byte) { _, _ = odata.ReadBatch(contentType, body) })
 }

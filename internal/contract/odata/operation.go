@@ -24,11 +24,13 @@ func (c *Contract) plan() error {
 	for _, s := range m.sets {
 		t := m.find(s.typeName)
 		if t == nil {
-			c.head.Notes = append(c.head.Notes, "the set "+s.name+" is of the type "+s.typeName+", which is not in the metadata")
+			c.head.Notes = append(c.head.Notes,
+				"the set "+s.name+" is of the type "+s.typeName+", which is not in the metadata")
 			continue
 		}
 		if c.planSet(s, t); len(c.names) > mostOperations {
-			return fmt.Errorf("%s: its entity sets and their navigation properties give more than %d operations", c.head.Location, mostOperations)
+			return fmt.Errorf("%s: its entity sets and their navigation properties give more than %d operations",
+				c.head.Location, mostOperations)
 		}
 	}
 	for _, f := range m.imports {
@@ -216,8 +218,11 @@ func (m *model) pathParameter(p *property) contract.Parameter {
 	required := *p
 	required.nullable = false
 	required.marks = marks{}
-	return contract.Parameter{In: contract.InPath, Wire: p.name, Name: p.name, Required: true, About: p.about, Schema: &object{m: m, single: &required},
-		Write: func(v *document.Node) string { return m.literal(p.typeName, v.Text) }}
+	return contract.Parameter{
+		In: contract.InPath, Wire: p.name, Name: p.name, Required: true, About: p.about,
+		Schema: &object{m: m, single: &required},
+		Write:  func(v *document.Node) string { return m.literal(p.typeName, v.Text) },
+	}
 }
 
 const jsonType = "application/json"
@@ -230,7 +235,10 @@ func (a *at) answers(result *object) []contract.Answer {
 		result.m = a.m
 		content.Schema = result
 	}
-	return []contract.Answer{{Status: "2XX", Contents: []contract.Content{content}}, {Status: "default", About: "an error, with its code, message, target and details"}}
+	return []contract.Answer{
+		{Status: "2XX", Contents: []contract.Content{content}},
+		{Status: "default", About: "an error, with its code, message, target and details"},
+	}
 }
 
 // done are the answers of an operation that may give nothing back.
@@ -249,11 +257,17 @@ func (a *at) finish(o *contract.Endpoint, see bool) {
 
 func (m *model) common() []contract.Parameter {
 	if m.isV2() {
-		return []contract.Parameter{{In: contract.InHeader, Wire: "MaxDataServiceVersion", Name: "MaxDataServiceVersion", Fixed: document.NewUntyped("2.0")}}
+		return []contract.Parameter{{
+			In: contract.InHeader, Wire: "MaxDataServiceVersion",
+			Name: "MaxDataServiceVersion", Fixed: document.NewUntyped("2.0"),
+		}}
 	}
 	return []contract.Parameter{
 		{In: contract.InHeader, Wire: "OData-MaxVersion", Name: "OData-MaxVersion", Fixed: document.NewUntyped("4.0")},
-		{In: contract.InHeader, Wire: "Prefer", Name: "prefer", Schema: &option{words: "a preference"}, About: "respond-async, return=minimal, …"},
+		{
+			In: contract.InHeader, Wire: "Prefer", Name: "prefer", Schema: &option{words: "a preference"},
+			About: "respond-async, return=minimal, …",
+		},
 	}
 }
 
@@ -265,9 +279,11 @@ func (a *at) query(name string, t schema.Type, about string) contract.Parameter 
 // narrowing are the parameters that say what of an entity comes back.
 func (a *at) narrowing() []contract.Parameter {
 	q := &queryChecker{m: a.m, t: a.t, marks: a.s.marks}
-	out := []contract.Parameter{a.query("select", &option{words: "properties, with commas", check: q.selected}, "only these properties")}
+	out := []contract.Parameter{a.query("select", &option{words: "properties, with commas", check: q.selected},
+		"only these properties")}
 	if !a.s.marks.noExpand {
-		out = append(out, a.query("expand", &option{words: "what navigation leads to, with commas", check: q.expanded}, "what is related, in the same answer"))
+		out = append(out, a.query("expand", &option{words: "what navigation leads to, with commas", check: q.expanded},
+			"what is related, in the same answer"))
 	}
 	return out
 }
@@ -281,7 +297,10 @@ func (a *at) filters() []contract.Parameter {
 		if len(a.s.marks.filterNeeded) > 0 {
 			about += "; it must name " + strings.Join(a.s.marks.filterNeeded, ", ")
 		}
-		p := a.query("filter", &option{words: "a condition: Name eq 'x' and Total gt 5", check: q.filter, write: q.written}, about)
+		p := a.query("filter", &option{
+			words: "a condition: Name eq 'x' and Total gt 5", check: q.filter,
+			write: q.written,
+		}, about)
 		p.Required = len(a.s.marks.filterNeeded) > 0
 		out = append(out, p)
 	}
@@ -297,7 +316,8 @@ func (a *at) list(o *contract.Endpoint) {
 	o.Parameters = append(slices.Clone(a.keys), a.filters()...)
 	o.Parameters = append(o.Parameters, a.narrowing()...)
 	if !a.s.marks.unsortable {
-		o.Parameters = append(o.Parameters, a.query("orderby", &option{words: "properties, each with asc or desc behind it", check: q.ordered}, ""))
+		o.Parameters = append(o.Parameters,
+			a.query("orderby", &option{words: "properties, each with asc or desc behind it", check: q.ordered}, ""))
 	}
 	whole := counting{&object{m: a.m, single: &property{typeName: "Edm.Int32", facets: noFacets}}}
 	if !a.s.marks.noTop {
@@ -307,7 +327,8 @@ func (a *at) list(o *contract.Endpoint) {
 		o.Parameters = append(o.Parameters, a.query("skip", whole, "how many are passed over first"))
 	}
 	if !a.s.marks.noCount {
-		count := a.query("count", &object{m: a.m, single: &property{typeName: "Edm.Boolean", facets: noFacets}}, "true: how many there are stands in @odata.count")
+		count := a.query("count", &object{m: a.m, single: &property{typeName: "Edm.Boolean", facets: noFacets}},
+			"true: how many there are stands in @odata.count")
 		if a.m.isV2() {
 			count.Wire = "$inlinecount"
 			count.Write = func(v *document.Node) string {
@@ -323,9 +344,16 @@ func (a *at) list(o *contract.Endpoint) {
 func (a *at) count(o *contract.Endpoint) {
 	o.Method, o.Path, o.Reads = http.MethodGet, a.path+"/$count", true
 	o.Parameters = append(slices.Clone(a.keys), a.filters()...)
-	o.Answers = []contract.Answer{{Status: "2XX", About: "the number, as text", Contents: []contract.Content{{Type: "text/plain"}}}, {Status: "default"}}
+	o.Answers = []contract.Answer{{
+		Status: "2XX", About: "the number, as text",
+		Contents: []contract.Content{{Type: "text/plain"}},
+	}, {Status: "default"}}
 	// Some services refuse a request for text alone: they send their number as JSON.
-	o.Parameters = append(o.Parameters, contract.Parameter{In: contract.InHeader, Wire: "Accept", Name: "Accept", Fixed: document.NewUntyped("text/plain, */*;q=0.1")})
+	o.Parameters = append(o.Parameters,
+		contract.Parameter{
+			In: contract.InHeader, Wire: "Accept", Name: "Accept",
+			Fixed: document.NewUntyped("text/plain, */*;q=0.1"),
+		})
 	a.finish(o, false)
 }
 
@@ -360,13 +388,18 @@ func (a *at) etag() contract.Parameter {
 	if !a.m.isConcurrent(a.s, a.t) {
 		about = "the version that is meant"
 	}
-	return contract.Parameter{In: contract.InHeader, Wire: "If-Match", Name: "etag", Schema: &option{words: "a version"}, About: about}
+	return contract.Parameter{
+		In: contract.InHeader, Wire: "If-Match", Name: "etag",
+		Schema: &option{words: "a version"}, About: about,
+	}
 }
 
 // isConcurrent says whether changes ask for the version that they are meant for.
 func (m *model) isConcurrent(s *set, t *typeDef) bool {
 	properties, _ := m.all(t)
-	return s.marks.concurrency || t.marks.concurrency || slices.ContainsFunc(properties, func(p *property) bool { return p.marks.concurrency })
+	return s.marks.concurrency || t.marks.concurrency || slices.ContainsFunc(properties, func(p *property) bool {
+		return p.marks.concurrency
+	})
 }
 
 func (a *at) changing(o *contract.Endpoint, method string) {
@@ -417,7 +450,10 @@ func (a *at) invoke(o *contract.Endpoint, f *function, parameters []*property, p
 		if len(parameters) > 0 {
 			t := &typeDef{kind: complexKind, name: f.name, properties: parameters}
 			t.index()
-			o.Body = &contract.Body{Required: true, Contents: []contract.Content{{Type: jsonType, Schema: &object{m: a.m, t: t, use: forParameters}}}}
+			o.Body = &contract.Body{
+				Required: true,
+				Contents: []contract.Content{{Type: jsonType, Schema: &object{m: a.m, t: t, use: forParameters}}},
+			}
 		}
 	case a.m.isV2():
 		o.Method, o.Path, o.Reads = http.MethodGet, path, true
@@ -464,8 +500,10 @@ func (a *at) inParentheses(o *contract.Endpoint, parameters []*property) string 
 		if p.collection {
 			s.t = nil
 		}
-		o.Parameters = append(o.Parameters, contract.Parameter{In: contract.InQuery, Wire: "@" + p.name, Name: p.name, Required: true, About: p.about, Schema: s,
-			Write: func(v *document.Node) string { return document.WriteJSON(v, document.Style{}) }})
+		o.Parameters = append(o.Parameters, contract.Parameter{
+			In: contract.InQuery, Wire: "@" + p.name, Name: p.name, Required: true, About: p.about, Schema: s,
+			Write: func(v *document.Node) string { return document.WriteJSON(v, document.Style{}) },
+		})
 	}
 	return "(" + strings.Join(parts, ",") + ")"
 }

@@ -238,8 +238,10 @@ func (q queryChecker) expanded(text string) []string {
 // nested checks the options within an expand.
 func (q queryChecker) nested(p *property, text string) []string {
 	inner := queryChecker{m: q.m, t: q.m.find(p.typeName)}
-	checks := map[string]func(string) []string{"$select": inner.selected, "$expand": inner.expanded, "$orderby": inner.ordered, "$filter": inner.filter,
-		"$top": nil, "$skip": nil, "$count": nil, "$search": nil, "$levels": nil, "$compute": nil}
+	checks := map[string]func(string) []string{
+		"$select": inner.selected, "$expand": inner.expanded, "$orderby": inner.ordered, "$filter": inner.filter,
+		"$top": nil, "$skip": nil, "$count": nil, "$search": nil, "$levels": nil, "$compute": nil,
+	}
 	var says []string
 	for _, one := range split(text, ';') {
 		name, value, ok := strings.Cut(one, "=")
@@ -259,18 +261,26 @@ func (q queryChecker) nested(p *property, text string) []string {
 }
 
 // tokenForm cuts a condition into its words.
-var tokenForm = regexp.MustCompile(`^(?:'(?:[^']|'')*'|[A-Za-z_@$][\w.$@]*(?:/[A-Za-z_$][\w.$]*)*'(?:[^']|'')*'|[0-9]{4}-[0-9]{2}-[0-9]{2}(?:T[0-9:.]+(?:Z|[+-][0-9:]+)?)?|[0-9]{2}:[0-9]{2}(?::[0-9.]+)?|[0-9a-fA-F]{8}-[0-9a-fA-F-]{27}|-?[0-9]+(?:\.[0-9]+)?(?:[eE][+-]?[0-9]+)?[MmLlDdFf]?|[\p{L}_@$][\p{L}\p{N}_.$@-]*(?:/[\p{L}_$][\p{L}\p{N}_.$]*)*|[(),:=\[\]{}"*-])`)
+var tokenForm = regexp.MustCompile(
+	`^(?:'(?:[^']|'')*'|[A-Za-z_@$][\w.$@]*(?:/[A-Za-z_$][\w.$]*)*'(?:[^']|'')*'|[0-9]{4}-[0-9]{2}-[0-9]{2}(?:T[0-9:.]+(?:Z|[+-][0-9:]+)?)?|[0-9]{2}:[0-9]{2}(?::[0-9.]+)?|[0-9a-fA-F]{8}-[0-9a-fA-F-]{27}|-?[0-9]+(?:\.[0-9]+)?(?:[eE][+-]?[0-9]+)?[MmLlDdFf]?|[\p{L}_@$][\p{L}\p{N}_.$@-]*(?:/[\p{L}_$][\p{L}\p{N}_.$]*)*|[(),:=\[\]{}"*-])`)
 
 var comparisons = []string{"eq", "ne", "gt", "ge", "lt", "le", "in", "has"}
 
 var operators = append([]string{"and", "or", "not", "add", "sub", "mul", "div", "divby", "mod"}, comparisons...)
 
-var functions4 = []string{"contains", "startswith", "endswith", "length", "indexof", "substring", "tolower", "toupper", "trim", "concat", "matchesPattern", "year", "month", "day",
-	"hour", "minute", "second", "fractionalseconds", "date", "time", "totaloffsetminutes", "now", "maxdatetime", "mindatetime", "totalseconds", "round", "floor", "ceiling",
-	"cast", "isof", "geo.distance", "geo.length", "geo.intersects", "any", "all", "hassubset", "hassubsequence", "case"}
+var functions4 = []string{
+	"contains", "startswith", "endswith", "length", "indexof", "substring", "tolower", "toupper", "trim", "concat",
+	"matchesPattern", "year", "month", "day",
+	"hour", "minute", "second", "fractionalseconds", "date", "time", "totaloffsetminutes", "now", "maxdatetime",
+	"mindatetime", "totalseconds", "round", "floor", "ceiling",
+	"cast", "isof", "geo.distance", "geo.length", "geo.intersects", "any", "all", "hassubset", "hassubsequence", "case",
+}
 
-var functions2 = []string{"substringof", "startswith", "endswith", "length", "indexof", "replace", "substring", "tolower", "toupper", "trim", "concat", "day", "hour", "minute",
-	"month", "second", "year", "round", "floor", "ceiling", "isof", "cast", "any", "all"}
+var functions2 = []string{
+	"substringof", "startswith", "endswith", "length", "indexof", "replace", "substring", "tolower", "toupper", "trim",
+	"concat", "day", "hour", "minute",
+	"month", "second", "year", "round", "floor", "ceiling", "isof", "cast", "any", "all",
+}
 
 // filter checks a condition: that it can be read, that its properties are there
 // and may be filtered, and that what is compared fits.
@@ -427,7 +437,8 @@ func isLambda(word string) bool {
 
 func isWord(word string) bool {
 	c := word[0]
-	return !strings.HasSuffix(word, "'") && (c == '_' || c == '$' || c == '@' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= 0x80)
+	return !strings.HasSuffix(word, "'") &&
+		(c == '_' || c == '$' || c == '@' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= 0x80)
 }
 
 // constantsOf are words that are values.
@@ -435,7 +446,8 @@ var constantsOf = []string{"true", "false", "null", "INF", "NaN", "asc", "desc",
 
 // name checks a word that should be a property, or the path to one.
 func (q queryChecker) name(t *typeDef, variables map[string]*typeDef, word, before, next string, says *[]string) {
-	if slices.Contains(constantsOf, word) || strings.HasPrefix(word, "@") || strings.Contains(word, ".") && q.m.find(word) != nil || strings.HasPrefix(word, "Edm.") {
+	if slices.Contains(constantsOf, word) || strings.HasPrefix(word, "@") ||
+		strings.Contains(word, ".") && q.m.find(word) != nil || strings.HasPrefix(word, "Edm.") {
 		return
 	}
 	if slices.Contains(comparisons, before) && next != "/" {
@@ -464,7 +476,9 @@ func (q queryChecker) resolve(t *typeDef, variables map[string]*typeDef, path st
 }
 
 // compared says so where a property is held against a value of another kind.
-func (q queryChecker) compared(t *typeDef, variables map[string]*typeDef, left, operator, right string, says *[]string) {
+func (q queryChecker) compared(t *typeDef, variables map[string]*typeDef, left, operator, right string,
+	says *[]string,
+) {
 	var ignored []string
 	if left == "" || right == "" || !isWord(left) || slices.Contains(constantsOf, left) {
 		return
@@ -485,7 +499,8 @@ func (q queryChecker) compared(t *typeDef, variables map[string]*typeDef, left, 
 	case isText && (edm == "Edm.Date" || edm == "Edm.DateTimeOffset" || edm == "Edm.Guid" || edm == "Edm.TimeOfDay"):
 		q.fail(says, "compares %s, which is a %s, with the text %s; take the quotes away", left, edmWords(edm), right)
 	case isText && q.m.isV2() && (edm == "Edm.DateTime" || edm == "Edm.Guid" || edm == "Edm.Time"):
-		q.fail(says, "compares %s with the text %s; write %s", left, right, q.m.literal(p.typeName, strings.Trim(right, "'")))
+		q.fail(says, "compares %s with the text %s; write %s", left, right,
+			q.m.literal(p.typeName, strings.Trim(right, "'")))
 	case isText && enum != nil:
 		if wrong := wrongMember(enum, document.NewText(strings.Trim(right, "'"))); wrong != "" {
 			q.fail(says, "compares %s, which %s", left, wrong)

@@ -90,10 +90,15 @@ func (m *model) words(p *property) string {
 	return text
 }
 
-var edmNames = map[string]string{"Edm.String": "text", "Edm.Boolean": "true or false", "Edm.Decimal": "decimal number", "Edm.Double": "number", "Edm.Single": "number",
-	"Edm.Date": "date", "Edm.DateTimeOffset": "time stamp with a zone", "Edm.DateTime": "time stamp", "Edm.TimeOfDay": "time", "Edm.Time": "time (PT8H)",
-	"Edm.Duration": "duration", "Edm.Guid": "GUID", "Edm.Binary": "Base64", "Edm.Byte": "integer, 0 to 255", "Edm.SByte": "integer, -128 to 127",
-	"Edm.Int16": "integer of 16 bits", "Edm.Int32": "integer", "Edm.Int64": "integer of 64 bits"}
+var edmNames = map[string]string{
+	"Edm.String": "text", "Edm.Boolean": "true or false", "Edm.Decimal": "decimal number", "Edm.Double": "number",
+	"Edm.Single": "number",
+	"Edm.Date":   "date", "Edm.DateTimeOffset": "time stamp with a zone", "Edm.DateTime": "time stamp",
+	"Edm.TimeOfDay": "time", "Edm.Time": "time (PT8H)",
+	"Edm.Duration": "duration", "Edm.Guid": "GUID", "Edm.Binary": "Base64", "Edm.Byte": "integer, 0 to 255",
+	"Edm.SByte": "integer, -128 to 127",
+	"Edm.Int16": "integer of 16 bits", "Edm.Int32": "integer", "Edm.Int64": "integer of 64 bits",
+}
 
 func edmWords(edm string) string {
 	if words := edmNames[edm]; words != "" {
@@ -121,7 +126,8 @@ func (o *object) isRequired(p *property, key []string) bool {
 	case o.use == forCreate && o.m.isAssigned(p, key):
 		return slices.Contains(o.marks.notNull, p.name)
 	case o.use == forCreate || o.use == forReplace:
-		return !p.nullable && !p.collection && !slices.Contains(o.marks.notInsertable, p.name) && (o.use == forCreate || !slices.Contains(key, p.name)) || slices.Contains(o.marks.notNull, p.name)
+		return !p.nullable && !p.collection && !slices.Contains(o.marks.notInsertable, p.name) &&
+			(o.use == forCreate || !slices.Contains(key, p.name)) || slices.Contains(o.marks.notNull, p.name)
 	}
 	return o.use == forAnswer && !p.nullable
 }
@@ -132,7 +138,8 @@ func (o *object) isSettable(p *property, key []string) bool {
 	case forCreate:
 		return !p.marks.computed && !slices.Contains(o.marks.notInsertable, p.name)
 	case forChange, forReplace:
-		return !p.marks.computed && !p.marks.immutable && !slices.Contains(o.marks.notUpdatable, p.name) && !slices.Contains(key, p.name)
+		return !p.marks.computed && !p.marks.immutable && !slices.Contains(o.marks.notUpdatable, p.name) &&
+			!slices.Contains(key, p.name)
 	}
 	return true
 }
@@ -153,8 +160,11 @@ func (o *object) Outline(depth int) []schema.Row {
 			if !o.isSettable(p, key) || p.navigation && o.use == forChange {
 				continue
 			}
-			row := schema.Row{Depth: level, Path: schema.Below(path, p.name), Name: p.name, Type: o.words(p), Required: o.isRequired(p, key), Nillable: p.nullable && !p.navigation,
-				Default: p.fallback, About: p.about}
+			row := schema.Row{
+				Depth: level, Path: schema.Below(path, p.name), Name: p.name, Type: o.words(p),
+				Required: o.isRequired(p, key), Nillable: p.nullable && !p.navigation,
+				Default: p.fallback, About: p.about,
+			}
 			if !row.Required && o.use != forAnswer {
 				row.Occurs = "may be left out"
 			}
@@ -168,7 +178,8 @@ func (o *object) Outline(depth int) []schema.Row {
 			row.Again = slices.Contains(open, inner)
 			rows = append(rows, row)
 			// What navigation leads to is only asked for by expand, and given by deep insert.
-			if inner != nil && inner.kind <= complexKind && !row.Again && (!p.navigation || p.contained && o.use == forCreate || depth > level+1 && o.use == forAnswer) {
+			if inner != nil && inner.kind <= complexKind && !row.Again &&
+				(!p.navigation || p.contained && o.use == forCreate || depth > level+1 && o.use == forAnswer) {
 				at := row.Path
 				if p.collection {
 					at += "[0]"
@@ -255,7 +266,8 @@ func (f *filler) object(t *typeDef, v *document.Node, path string, from *propert
 			out.AppendMembers(m)
 		default:
 			if top && !f.o.isSettable(p, key) || !top && p.marks.computed {
-				f.fail(below, "is set by the service%s", map[bool]string{true: ", or cannot be changed", false: ""}[f.o.use != forCreate])
+				f.fail(below, "is set by the service%s",
+					map[bool]string{true: ", or cannot be changed", false: ""}[f.o.use != forCreate])
 			}
 			out.AppendMembers(document.Member{Key: m.Key, Value: f.value(p, m.Value, below)})
 		}
@@ -461,9 +473,12 @@ func (c *checker) value(p *property, v *document.Node, path string) {
 
 // edmSamples are values of the Edm types.
 var edmSamples = map[string]*document.Node{
-	"Edm.Boolean": document.NewBoolean(true), "Edm.Date": document.NewText("2026-11-23"), "Edm.DateTimeOffset": document.NewText("2026-11-23T08:00:00Z"),
-	"Edm.DateTime": document.NewText("2026-11-23T08:00:00"), "Edm.TimeOfDay": document.NewText("08:00:00"), "Edm.Time": document.NewText("PT8H"),
-	"Edm.Duration": document.NewText("P1D"), "Edm.Guid": document.NewText("3f2c1a90-6b7d-4e58-9c01-2d3e4f506172"), "Edm.Binary": document.NewText("aG9uZXk="),
+	"Edm.Boolean": document.NewBoolean(true), "Edm.Date": document.NewText("2026-11-23"),
+	"Edm.DateTimeOffset": document.NewText("2026-11-23T08:00:00Z"),
+	"Edm.DateTime":       document.NewText("2026-11-23T08:00:00"), "Edm.TimeOfDay": document.NewText("08:00:00"),
+	"Edm.Time":     document.NewText("PT8H"),
+	"Edm.Duration": document.NewText("P1D"), "Edm.Guid": document.NewText("3f2c1a90-6b7d-4e58-9c01-2d3e4f506172"),
+	"Edm.Binary": document.NewText("aG9uZXk="),
 }
 
 func (m *model) sample(p *property) *document.Node {
@@ -502,7 +517,9 @@ func (o *object) Sample(options schema.SampleOptions) *schema.Sample {
 			inner := o.m.find(p.typeName)
 			deep := inner != nil && inner.kind <= complexKind
 			if !o.isSettable(p, key) || p.marks.computed && o.use != forAnswer || !required && !options.Optional ||
-				p.navigation && !(p.contained && o.use == forCreate) || deep && (slices.Contains(open, inner) || inner.abstract) || p.typeName == "Edm.Stream" || strings.HasPrefix(p.typeName, "Edm.Geo") {
+				p.navigation && !(p.contained && o.use == forCreate) ||
+				deep && (slices.Contains(open, inner) || inner.abstract) || p.typeName == "Edm.Stream" ||
+				strings.HasPrefix(p.typeName, "Edm.Geo") {
 				continue
 			}
 			if parts++; parts > schema.MostParts {

@@ -193,7 +193,10 @@ func (m *model) wireValue(p *property, v *document.Node) *document.Node {
 	case edm != "Edm.DateTime" && edm != "Edm.DateTimeOffset" || strings.HasPrefix(v.Text, "/Date("):
 		return v
 	}
-	for _, layout := range []string{time.RFC3339Nano, "2006-01-02T15:04:05.999999999", "2006-01-02T15:04", time.DateOnly} {
+	for _, layout := range []string{
+		time.RFC3339Nano, "2006-01-02T15:04:05.999999999", "2006-01-02T15:04",
+		time.DateOnly,
+	} {
 		if at, err := time.Parse(layout, v.Text); err == nil {
 			_, offset := at.Zone()
 			zone := ""

@@ -71,7 +71,10 @@ func Read(location string, data []byte, fetch func(base, location string) (strin
 		return nil, fmt.Errorf("%s is no OpenAPI description: neither openapi nor swagger says its version", location)
 	}
 	info := root.Get("info")
-	c.head = contract.Head{Format: "OpenAPI " + version, Location: location, Title: text(info, "title"), About: oneLine(text(info, "description"))}
+	c.head = contract.Head{
+		Format: "OpenAPI " + version, Location: location, Title: text(info, "title"),
+		About: oneLine(text(info, "description")),
+	}
 	if schemes != nil {
 		needed := required(root)
 		for _, m := range schemes.Members() {
@@ -184,7 +187,8 @@ func (c *Contract) operations() {
 			f := &found{method: strings.ToUpper(one.Key), path: m.Key, item: item, at: item.Member(one)}
 			f.name = text(one.Value, "operationId")
 			if f.name != "" && c.byName[f.name] != nil {
-				c.note("two operations are called %s: %s %s and %s %s", f.name, c.byName[f.name].method, c.byName[f.name].path, f.method, f.path)
+				c.note("two operations are called %s: %s %s and %s %s", f.name, c.byName[f.name].method,
+					c.byName[f.name].path, f.method, f.path)
 				f.name = ""
 			}
 			if f.name == "" {
@@ -256,7 +260,8 @@ func (c *Contract) servers(n *document.Node) []contract.Server {
 		if variables := s.Get("variables"); variables != nil {
 			for _, v := range variables.Members() {
 				def := text(v.Value, "default")
-				if allowed := v.Value.Get("enum"); allowed != nil && !slices.ContainsFunc(allowed.Items(), func(n *document.Node) bool { return n.Text == def }) {
+				if allowed := v.Value.Get("enum"); allowed != nil &&
+					!slices.ContainsFunc(allowed.Items(), func(n *document.Node) bool { return n.Text == def }) {
 					c.note("the default %q of the server variable %s is not among those that it allows", def, v.Key)
 				}
 				address = strings.ReplaceAll(address, "{"+v.Key+"}", def)

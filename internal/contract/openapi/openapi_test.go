@@ -105,7 +105,9 @@ func TestStyles(t *testing.T) {
 		if c.in == "path" {
 			path += "/{color}"
 		}
-		description := "openapi: 3.1.0\npaths:\n  " + path + ":\n    get:\n      operationId: x\n      parameters:\n        - name: color\n          in: " + c.in + "\n          required: true\n          schema: {}\n"
+		description := "openapi: 3.1.0\npaths:\n  " + path +
+			":\n    get:\n      operationId: x\n      parameters:\n        - name: color\n          in: " + c.in +
+			"\n          required: true\n          schema: {}\n"
 		if c.style != "" {
 			description += "          style: " + c.style + "\n"
 		}
@@ -218,23 +220,53 @@ components:
 func TestBuild(t *testing.T) {
 	for _, c := range []struct{ name, give, mediaType, want, problems string }{
 		{"job", "path.id: 7\nquery.id: x\nwhen: 2026-11-23", "", "GET /jobs/7?id=x&when=2026-11-23", ""},
-		{"job", "path: {id: 7}\nwhen: 2026-11-23\nfilter: {a: 1}\nfree: a/b", "", "GET /jobs/7?when=2026-11-23&filter=%7B%22a%22%3A1%7D&free=a/b", ""},
-		{"job", "id: 7", "", "", `job has "id" in several places; write path.id or query.id, id is missing, when is missing`},
-		{"job", "path.id: 3000000000\nwhen: soon\nfilter: {a: x}", "", "", `id is no int32: it is too large: 3000000000, when is no date (2026-11-23): "soon", filter.a must be integer, and is "x"`},
+		{
+			"job", "path: {id: 7}\nwhen: 2026-11-23\nfilter: {a: 1}\nfree: a/b", "",
+			"GET /jobs/7?when=2026-11-23&filter=%7B%22a%22%3A1%7D&free=a/b", "",
+		},
+		{
+			"job", "id: 7", "", "",
+			`job has "id" in several places; write path.id or query.id, id is missing, when is missing`,
+		},
+		{
+			"job", "path.id: 3000000000\nwhen: soon\nfilter: {a: x}", "", "",
+			`id is no int32: it is too large: 3000000000, when is no date (2026-11-23): "soon", filter.a must be integer, and is "x"`,
+		},
 		{"job", "path.id: 7\nwhen: 2026-11-23\nwhn: 1", "", "", `job has no field "whn"; did you mean "when"?`},
 		{"GET /jobs/{id}", "path.id: 7\nwhen: 2026-11-23", "", "GET /jobs/7?when=2026-11-23", ""},
-		{"replace", "id: 7\nstate: done\nhive: 2\nframes: [1, 2]", "", `PUT /jobs/7 | application/json {"state":"done","hive":2,"frames":[1,2]}`, ""},
+		{
+			"replace", "id: 7\nstate: done\nhive: 2\nframes: [1, 2]", "",
+			`PUT /jobs/7 | application/json {"state":"done","hive":2,"frames":[1,2]}`, "",
+		},
 		{"replace", "id: 7\nstate: null\nhive: 2", "", `PUT /jobs/7 | application/json {"state":null,"hive":2}`, ""},
-		{"replace", "id: 7\nstate: gone\nhive: 1\nnumber: x", "", "", `number is read-only: the service sets it, state must be one of queued, done, null, and is "gone", hive must be over 1, and is 1`},
-		{"replace", "id: 7\nhive: 10\nstat: done", "", "", `replace has no field "stat"; did you mean "state"?, state is missing, hive must be at most 9, and is 10`},
-		{"replace", "id: 7\nstate: done\nhive: 2\nframes: [1, 2]\nnext: {state: queued, hive: 3}", "application/xml",
-			`PUT /jobs/7 | application/xml <h:job xmlns:h="urn:hall"><state>done</state><hive>2</hive><frames><frame>1</frame><frame>2</frame></frames><h:job><state>queued</state><hive>3</hive></h:job></h:job>`, ""},
+		{
+			"replace", "id: 7\nstate: gone\nhive: 1\nnumber: x", "", "",
+			`number is read-only: the service sets it, state must be one of queued, done, null, and is "gone", hive must be over 1, and is 1`,
+		},
+		{
+			"replace", "id: 7\nhive: 10\nstat: done", "", "",
+			`replace has no field "stat"; did you mean "state"?, state is missing, hive must be at most 9, and is 10`,
+		},
+		{
+			"replace", "id: 7\nstate: done\nhive: 2\nframes: [1, 2]\nnext: {state: queued, hive: 3}", "application/xml",
+			`PUT /jobs/7 | application/xml <h:job xmlns:h="urn:hall"><state>done</state><hive>2</hive><frames><frame>1</frame><frame>2</frame></frames><h:job><state>queued</state><hive>3</hive></h:job></h:job>`, "",
+		},
 		{"replace", "id: 7\nbody: hi", "text/plain", `PUT /jobs/7 | text/plain "hi"`, ""},
 		{"replace", "id: 7\nbody: high", "text/plain", "", "must have at most 3 characters, and has 4"},
 		{"replace", "id: 7", "", "", "state is missing, hive is missing"},
-		{"picture", "file: abc\nabout: {by: me}\ntags: [a, b]", "", `POST /pictures | multipart/form-data [file image/png true "abc"] [about application/json false {"by":"me"}] [tags  false "a"] [tags  false "b"]`, ""},
-		{"post_notes", "text: a&b\nplaces: [x y, z]\nmore: {a: 1}", "", "POST /notes | application/x-www-form-urlencoded text=a%26b&places=x%20y%20z&more=%7B%22a%22%3A1%7D", ""},
-		{"animal", "kind: worker\nsting: true", "", `POST /animals | application/json {"kind":"worker","sting":true}`, ""},
+		{
+			"picture", "file: abc\nabout: {by: me}\ntags: [a, b]", "",
+			`POST /pictures | multipart/form-data [file image/png true "abc"] [about application/json false {"by":"me"}] [tags  false "a"] [tags  false "b"]`, "",
+		},
+		{
+			"post_notes", "text: a&b\nplaces: [x y, z]\nmore: {a: 1}", "",
+			"POST /notes | application/x-www-form-urlencoded text=a%26b&places=x%20y%20z&more=%7B%22a%22%3A1%7D", "",
+		},
+		{
+			"animal", "kind: worker\nsting: true", "",
+			`POST /animals | application/json {"kind":"worker","sting":true}`,
+			"",
+		},
 		{"animal", "kind: worker\nnest: big", "", "", "sting is missing"},
 		{"animal", "kind: fly", "", "", `says by kind that it is "fly", and may be: worker, Wasp`},
 	} {
@@ -264,13 +296,29 @@ func TestJudge(t *testing.T) {
 		want                  string
 	}{
 		{200, "application/json", "5", `{"number": "1", "state": null, "hive": 2}`, ""},
-		{206, "application/json; charset=utf-8", "5", `{"number": "1", "state": "done", "hive": 2, "next": {"number": "2", "state": "queued", "hive": 3}}`, ""},
+		{
+			206, "application/json; charset=utf-8", "5",
+			`{"number": "1", "state": "done", "hive": 2, "next": {"number": "2", "state": "queued", "hive": 3}}`, "",
+		},
 		{200, "application/json", "", `{"number": "1", "state": "done", "hive": 2}`, "the header X-Left is missing"},
-		{200, "application/json", "-1", `{"number": "1", "state": "done", "hive": 2}`, "the header X-Left must be at least 0, and is -1"},
-		{200, "application/json", "5", `{"state": "done", "hive": 2.5, "next": {"number": 1, "state": "done", "hive": 2}}`, "number is missing; hive must be integer, and is 2.5; next.number must be text, and is 1"},
-		{200, "application/json", "5", `{"number": "1", "state": "done", "hive": 2, "secret": "x"}`, "secret is write-only, and stands in the answer"},
+		{
+			200, "application/json", "-1", `{"number": "1", "state": "done", "hive": 2}`,
+			"the header X-Left must be at least 0, and is -1",
+		},
+		{
+			200, "application/json", "5",
+			`{"state": "done", "hive": 2.5, "next": {"number": 1, "state": "done", "hive": 2}}`,
+			"number is missing; hive must be integer, and is 2.5; next.number must be text, and is 1",
+		},
+		{
+			200, "application/json", "5", `{"number": "1", "state": "done", "hive": 2, "secret": "x"}`,
+			"secret is write-only, and stands in the answer",
+		},
 		{200, "text/html", "5", `{}`, ""},
-		{200, "image/png", "5", `{}`, "the content type image/png is none that is declared for 2XX: application/json, text/*"},
+		{
+			200, "image/png", "5", `{}`,
+			"the content type image/png is none that is declared for 2XX: application/json, text/*",
+		},
 		{200, "application/json", "5", "", "the answer is empty, and application/json or text/* is declared for 2XX"},
 		{404, "application/problem+json", "", `{}`, "title is missing"},
 		{500, "application/json", "", `{}`, "the status 500 is none that is declared: 2XX, 404"},
@@ -285,13 +333,16 @@ func TestJudge(t *testing.T) {
 		assert.Equal(t, c.want, strings.Join(op.Judge(got).Wrong, "; "), c.body)
 	}
 	xml := operation(t, everything, "replace").Body.Contents[1].Schema
-	e, err := document.ReadXML([]byte(`<h:job xmlns:h="urn:hall"><state>odd</state><hive>2</hive><frames><frame>x</frame></frames></h:job>`), "")
+	e, err := document.ReadXML(
+		[]byte(`<h:job xmlns:h="urn:hall"><state>odd</state><hive>2</hive><frames><frame>x</frame></frames></h:job>`),
+		"")
 	require.NoError(t, err)
 	var words []string
 	for _, f := range xml.Check(e) {
 		words = append(words, f.Text())
 	}
-	assert.Equal(t, `state must be one of queued, done, null, and is "odd"; frames[0] must be integer, and is "x"`, strings.Join(words, "; "))
+	assert.Equal(t, `state must be one of queued, done, null, and is "odd"; frames[0] must be integer, and is "x"`,
+		strings.Join(words, "; "))
 }
 
 // The older form says the same in other words.
@@ -324,7 +375,8 @@ definitions:
   Lot: {type: object, required: [kind], properties: {kind: {type: string, x-nullable: true}, size: {type: number, minimum: 0, exclusiveMinimum: true}}}
 `
 	op := operation(t, older, "post")
-	built, problems := op.Build(fields(t, "id: 1\ntags: [a, b]\nmore: [a, b]\nall: [a, b]\nphoto: x\nnote: abc"), contract.BuildOptions{})
+	built, problems := op.Build(fields(t, "id: 1\ntags: [a, b]\nmore: [a, b]\nall: [a, b]\nphoto: x\nnote: abc"),
+		contract.BuildOptions{})
 	assert.Empty(t, problems)
 	assert.Equal(t, `POST /lots/1?tags=a&tags=b&more=a%20b&all=a,b | multipart/form-data [photo application/octet-stream true "x"] [note  false "abc"]`, written(built))
 	put := operation(t, older, "put")
@@ -332,9 +384,14 @@ definitions:
 	assert.Empty(t, problems)
 	assert.Equal(t, `PUT /lots/1 | application/json {"kind":null,"size":0.5}`, written(built))
 	_, problems = put.Build(fields(t, "id: x\nsize: 0"), contract.BuildOptions{})
-	assert.Equal(t, `[id must be integer, and is "x" kind is missing size must be over 0, and is 0]`, fmt.Sprint(problems))
+	assert.Equal(t, `[id must be integer, and is "x" kind is missing size must be over 0, and is 0]`,
+		fmt.Sprint(problems))
 	body, _ := document.ReadJSON([]byte(`[{"kind": "a"}, {"size": 1}]`))
-	assert.Equal(t, []string{"[1].kind is missing"}, op.Judge(contract.Got{Status: 200, Header: http.Header{"Content-Type": {"application/json"}}, Body: body}).Wrong)
+	assert.Equal(t, []string{"[1].kind is missing"},
+		op.Judge(contract.Got{
+			Status: 200, Header: http.Header{"Content-Type": {"application/json"}},
+			Body: body,
+		}).Wrong)
 	servers := read(t, older).Head().Servers
 	assert.Equal(t, "https://hall.heatherfold.example/v1", servers[0].Address)
 }
@@ -369,24 +426,37 @@ func TestDocuments(t *testing.T) {
 	op, err := c.Operation("lots")
 	require.NoError(t, err)
 	body, _ := document.ReadJSON([]byte(`{"inner": {"inner": {"size": "x"}}}`))
-	assert.Equal(t, []string{`inner.inner.size must be integer, and is "x"`}, op.Judge(contract.Got{Status: 200, Header: http.Header{"Content-Type": {"application/json"}}, Body: body}).Wrong)
+	assert.Equal(t, []string{`inner.inner.size must be integer, and is "x"`},
+		op.Judge(contract.Got{
+			Status: 200, Header: http.Header{"Content-Type": {"application/json"}},
+			Body: body,
+		}).Wrong)
 	broken, err := c.Operation("get_lots_a")
 	require.NoError(t, err)
 	notes := strings.Join(append(c.Head().Notes, broken.Notes...), "\n")
-	for _, says := range []string{"two operations are called lots: GET /lots and GET /lots/{a}", "the paths /lots/{a} and /lots/{z} cannot be told apart", `the path "away" does not begin with /`,
-		"goes round in a circle", "the path /lots/{a} has no place for its parameter b", "the path's parameter a is not described", `the parameter q stands twice in the query`,
-		"$ref #/components/schemas/None leads to nowhere", `breaks its own rules: type must be one of`} {
+	for _, says := range []string{
+		"two operations are called lots: GET /lots and GET /lots/{a}",
+		"the paths /lots/{a} and /lots/{z} cannot be told apart", `the path "away" does not begin with /`,
+		"goes round in a circle", "the path /lots/{a} has no place for its parameter b",
+		"the path's parameter a is not described", `the parameter q stands twice in the query`,
+		"$ref #/components/schemas/None leads to nowhere", `breaks its own rules: type must be one of`,
+	} {
 		assert.Contains(t, notes, says)
 	}
 	data, _ = os.ReadFile(filepath.Join(dir, "elsewhere.yaml"))
 	c, err = openapi.Read(filepath.Join(dir, "elsewhere.yaml"), data, fetch)
 	require.NoError(t, err)
-	assert.Contains(t, c.Head().Notes[0], "elsewhere.yaml:4:5: $ref https://elsewhere.example/paths.yaml: leads to another host")
+	assert.Contains(t, c.Head().Notes[0],
+		"elsewhere.yaml:4:5: $ref https://elsewhere.example/paths.yaml: leads to another host")
 	bomb := "openapi: 3.1.0\nx0: &x0 [a, a, a, a, a, a, a, a, a, a]\n"
 	for i := range 9 {
-		bomb += fmt.Sprintf("x%d: &x%d [%s]\n", i+1, i+1, strings.TrimSuffix(strings.Repeat(fmt.Sprintf("*x%d, ", i), 10), ", "))
+		bomb += fmt.Sprintf("x%d: &x%d [%s]\n", i+1, i+1,
+			strings.TrimSuffix(strings.Repeat(fmt.Sprintf("*x%d, ", i), 10), ", "))
 	}
-	for text, says := range map[string]string{"openapi: 2.5.0\n": "2.0, 3.0 and 3.1 are read", "openapi: 3.1.0\na: &a [*a]\n": "stands inside of what it stands for", bomb: "aliases"} {
+	for text, says := range map[string]string{
+		"openapi: 2.5.0\n":             "2.0, 3.0 and 3.1 are read",
+		"openapi: 3.1.0\na: &a [*a]\n": "stands inside of what it stands for", bomb: "aliases",
+	} {
 		_, err := openapi.Read("x", []byte(text), nil)
 		assert.ErrorContains(t, err, says)
 	}
@@ -443,7 +513,9 @@ func TestNet(t *testing.T) {
 	assert.Empty(t, problems)
 	assert.Positive(t, made.Omitted)
 	assert.Less(t, len(document.WriteJSON(made.Root, document.Style{})), 10_000)
-	broken := strings.Replace(string(net(30)), "properties:\n        id: {type: integer, format: int64}\n        next: {$ref: '#/components/schemas/T10'}", "properties:\n        next: {$ref: '#/components/schemas/None'}", 1)
+	broken := strings.Replace(string(net(30)),
+		"properties:\n        id: {type: integer, format: int64}\n        next: {$ref: '#/components/schemas/T10'}",
+		"properties:\n        next: {$ref: '#/components/schemas/None'}", 1)
 	c, err = openapi.Read("net.yaml", []byte(broken), nil)
 	require.NoError(t, err)
 	op, err = c.Operation("put7")
@@ -470,7 +542,8 @@ components: {schemas: {E: {anyOf: [{type: object, required: [n], properties: {n:
 	assert.Empty(t, problems)
 	_, problems = op.Build(fields(t, strings.Replace(text, "{n: 1}", "{n: one}", 1)), contract.BuildOptions{})
 	require.Len(t, problems, 1)
-	assert.Contains(t, problems[0].String(), strings.Repeat("e.", 40)+`n must be integer, and is "one" (the nearest of 2 alternatives)`)
+	assert.Contains(t, problems[0].String(),
+		strings.Repeat("e.", 40)+`n must be integer, and is "one" (the nearest of 2 alternatives)`)
 	assert.Equal(t, 1, strings.Count(problems[0].String(), "nearest"))
 }
 

@@ -26,8 +26,10 @@ func (r *reader) note(format string, args ...any) {
 
 func (c *Contract) operation(f *found) *contract.Endpoint {
 	n := f.at.Node
-	op := &contract.Endpoint{Name: f.name, Method: f.method, Path: f.path, Deprecated: isTrue(n.Get("deprecated")),
-		Reads: f.method == http.MethodGet || f.method == http.MethodHead || f.method == http.MethodOptions}
+	op := &contract.Endpoint{
+		Name: f.name, Method: f.method, Path: f.path, Deprecated: isTrue(n.Get("deprecated")),
+		Reads: f.method == http.MethodGet || f.method == http.MethodHead || f.method == http.MethodOptions,
+	}
 	op.About = oneLine(text(n, "summary"))
 	if about := oneLine(text(n, "description")); about != "" && about != op.About {
 		op.About = strings.TrimSpace(op.About + "\n" + about)
@@ -119,9 +121,12 @@ func (r *reader) parameters(f *found) {
 		return p.In == contract.InPath && !slices.Contains(inPath, p.Wire)
 	})
 	for _, name := range inPath {
-		if !slices.ContainsFunc(r.op.Parameters, func(p contract.Parameter) bool { return p.In == contract.InPath && p.Wire == name }) {
+		if !slices.ContainsFunc(r.op.Parameters, func(p contract.Parameter) bool {
+			return p.In == contract.InPath && p.Wire == name
+		}) {
 			r.note("the path's parameter %s is not described", name)
-			r.op.Parameters = append(r.op.Parameters, contract.Parameter{In: contract.InPath, Wire: name, Name: name, Required: true})
+			r.op.Parameters = append(r.op.Parameters,
+				contract.Parameter{In: contract.InPath, Wire: name, Name: name, Required: true})
 		}
 	}
 	slices.SortStableFunc(r.op.Parameters, func(a, b contract.Parameter) int {
@@ -131,7 +136,8 @@ func (r *reader) parameters(f *found) {
 
 func (r *reader) parameter(at jsonschema.Location, in contract.In, name string) {
 	// What HTTP itself has to say of the exchange is not a parameter (3.1.0, 4.8.12.1).
-	if in == contract.InHeader && slices.Contains([]string{"accept", "content-type", "authorization"}, strings.ToLower(name)) {
+	if in == contract.InHeader && slices.Contains([]string{"accept", "content-type", "authorization"},
+		strings.ToLower(name)) {
 		return
 	}
 	p := r.described(at, r.c.requests)
@@ -146,8 +152,10 @@ func (r *reader) parameter(at jsonschema.Location, in contract.In, name string) 
 // described reads what parameters and headers have in common.
 func (r *reader) described(at jsonschema.Location, set *jsonschema.Set) contract.Parameter {
 	n := at.Node
-	p := contract.Parameter{Required: isTrue(n.Get("required")), About: oneLine(text(n, "description")), Style: text(n, "style"),
-		Reserved: isTrue(n.Get("allowReserved")), Deprecated: isTrue(n.Get("deprecated"))}
+	p := contract.Parameter{
+		Required: isTrue(n.Get("required")), About: oneLine(text(n, "description")), Style: text(n, "style"),
+		Reserved: isTrue(n.Get("allowReserved")), Deprecated: isTrue(n.Get("deprecated")),
+	}
 	in := text(n, "in")
 	exploded := p.Style == "form" || p.Style == "" && (in == "query" || in == "cookie")
 	if explode := n.Get("explode"); explode != nil {
@@ -359,7 +367,11 @@ func (r *reader) callbacks(at jsonschema.Location) {
 					if about == "" {
 						about = text(method.Value, "description")
 					}
-					r.op.Callbacks = append(r.op.Callbacks, contract.Callback{Name: m.Key, Method: strings.ToUpper(method.Key), Address: expression.Key, About: oneLine(about)})
+					r.op.Callbacks = append(r.op.Callbacks,
+						contract.Callback{
+							Name: m.Key, Method: strings.ToUpper(method.Key), Address: expression.Key,
+							About: oneLine(about),
+						})
 				}
 			}
 		}

@@ -34,10 +34,12 @@ func moduleDir(t *testing.T, module string) string {
 // that the draft holds.
 func TestRealDescriptions(t *testing.T) {
 	var files []string
-	inModule, err := filepath.Glob(filepath.Join(moduleDir(t, "github.com/pb33f/libopenapi@v0.42.3"), "test_specs", "*"))
+	inModule, err := filepath.Glob(filepath.Join(moduleDir(t, "github.com/pb33f/libopenapi@v0.42.3"), "test_specs",
+		"*"))
 	require.NoError(t, err)
 	for _, file := range inModule {
-		if info, err := os.Stat(file); err == nil && info.Size() > 30_000 && !strings.Contains(file, "old") && !strings.Contains(file, "badref") {
+		if info, err := os.Stat(file); err == nil && info.Size() > 30_000 && !strings.Contains(file, "old") &&
+			!strings.Contains(file, "badref") {
 			files = append(files, file)
 		}
 	}
@@ -84,10 +86,13 @@ func TestRealDescriptions(t *testing.T) {
 			}
 		}
 		unheld += wrong
-		t.Logf("%s: %d operations, %d drafts do not hold, %s", filepath.Base(file), len(c.Names()), wrong, time.Since(start).Round(time.Millisecond))
+		t.Logf("%s: %d operations, %d drafts do not hold, %s", filepath.Base(file), len(c.Names()), wrong,
+			time.Since(start).Round(time.Millisecond))
 	}
 	assert.GreaterOrEqual(t, large, 5)
-	assert.LessOrEqual(t, unheld, operations/80, "what no example shows, as patterns that cannot be sampled, may be left")
+	assert.LessOrEqual(t, unheld, operations/80,
+		"what no example shows, as patterns that cannot be sampled, may be left")
 	assert.LessOrEqual(t, unheldAnswers, answers/40)
-	t.Logf("%d descriptions, %d operations, %d drafts do not hold; of %d answers %d", len(files), operations, unheld, answers, unheldAnswers)
+	t.Logf("%d descriptions, %d operations, %d drafts do not hold; of %d answers %d", len(files), operations, unheld,
+		answers, unheldAnswers)
 }

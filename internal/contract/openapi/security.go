@@ -51,7 +51,8 @@ func scheme(name string, n *document.Node, required []string) contract.Security 
 		add("basic", user...)
 	case "apiKey":
 		say("a key in the %s %s", text(n, "in"), text(n, "name"))
-		add("key", contract.Setting{Name: "key", Text: sealed("")}, contract.Setting{Name: text(n, "in"), Text: text(n, "name")})
+		add("key", contract.Setting{Name: "key", Text: sealed("")},
+			contract.Setting{Name: text(n, "in"), Text: text(n, "name")})
 	case "http":
 		switch word := strings.ToLower(text(n, "scheme")); word {
 		case "basic":
@@ -61,21 +62,26 @@ func scheme(name string, n *document.Node, required []string) contract.Security 
 			say("user and password by Digest")
 			add("digest", user...)
 		case "bearer":
-			say("a bearer token%s", map[bool]string{true: " (" + text(n, "bearerFormat") + ")", false: ""}[text(n, "bearerFormat") != ""])
+			say("a bearer token%s",
+				map[bool]string{true: " (" + text(n, "bearerFormat") + ")", false: ""}[text(n, "bearerFormat") != ""])
 			add("bearer", contract.Setting{Name: "token", Text: sealed("")})
 		default:
 			say("HTTP authentication by %s", text(n, "scheme"))
-			add("key", contract.Setting{Name: "key", Text: sealed("")}, contract.Setting{Name: "header", Text: "Authorization"}, contract.Setting{Name: "word", Text: text(n, "scheme")})
+			add("key", contract.Setting{Name: "key", Text: sealed("")},
+				contract.Setting{Name: "header", Text: "Authorization"},
+				contract.Setting{Name: "word", Text: text(n, "scheme")})
 		}
 	case "oauth2":
 		flows(&s, identifier, n)
 	case "openIdConnect":
 		issuer := strings.TrimSuffix(text(n, "openIdConnectUrl"), "/.well-known/openid-configuration")
 		say("OpenID Connect by %s", issuer)
-		add("oauth2", contract.Setting{Name: "issuer", Text: issuer}, contract.Setting{Name: "client", Text: "CLIENT"}, contract.Setting{Name: "client secret", Text: sealed("")})
+		add("oauth2", contract.Setting{Name: "issuer", Text: issuer}, contract.Setting{Name: "client", Text: "CLIENT"},
+			contract.Setting{Name: "client secret", Text: sealed("")})
 	case "mutualTLS":
 		say("a client certificate")
-		add("certificate", contract.Setting{Name: "certificate", Text: "certs/own.pem"}, contract.Setting{Name: "key", Text: sealed("_key")})
+		add("certificate", contract.Setting{Name: "certificate", Text: "certs/own.pem"},
+			contract.Setting{Name: "key", Text: sealed("_key")})
 	default:
 		say("a scheme of type %q, which is not known", kind)
 	}
@@ -94,8 +100,10 @@ func flows(s *contract.Security, name string, n *document.Node) {
 	if all == nil { // 2.0 has one
 		all = document.NewObject().Set(text(n, "flow"), n)
 	}
-	grants := map[string]string{"clientCredentials": "client credentials", "application": "client credentials", "password": "password",
-		"authorizationCode": "authorization code", "accessCode": "authorization code", "deviceAuthorization": "device"}
+	grants := map[string]string{
+		"clientCredentials": "client credentials", "application": "client credentials", "password": "password",
+		"authorizationCode": "authorization code", "accessCode": "authorization code", "deviceAuthorization": "device",
+	}
 	for _, m := range all.Members() {
 		grant, ok := grants[m.Key]
 		if !ok {
@@ -114,7 +122,11 @@ func flows(s *contract.Security, name string, n *document.Node) {
 		}
 		s.Says = append(s.Says, said)
 		settings := []contract.Setting{{Name: "grant", Text: grant}}
-		for _, endpoint := range [][2]string{{"from", "tokenUrl"}, {"authorize", "authorizationUrl"}, {"device", "deviceAuthorizationUrl"}} {
+		for _, endpoint := range [][2]string{
+			{"from", "tokenUrl"},
+			{"authorize", "authorizationUrl"},
+			{"device", "deviceAuthorizationUrl"},
+		} {
 			if address := text(m.Value, endpoint[1]); address != "" {
 				settings = append(settings, contract.Setting{Name: endpoint[0], Text: address})
 			}
@@ -124,7 +136,8 @@ func flows(s *contract.Security, name string, n *document.Node) {
 			settings = append(settings, contract.Setting{Name: "client secret", Text: "${sealed." + name + "}"})
 		}
 		if grant == "password" {
-			settings = append(settings, contract.Setting{Name: "user", Text: "USER"}, contract.Setting{Name: "password", Text: "${sealed." + name + "_user}"})
+			settings = append(settings, contract.Setting{Name: "user", Text: "USER"},
+				contract.Setting{Name: "password", Text: "${sealed." + name + "_user}"})
 		}
 		if len(scopes) > 0 {
 			settings = append(settings, contract.Setting{Name: "scope", Text: strings.Join(scopes, " ")})

@@ -70,8 +70,12 @@ func TestSecurity(t *testing.T) {
 		logins = append(logins, s.Logins...)
 	}
 	for _, text := range []string{
-		"key: a key in the header X-Hive-Key\n", "crumb: a key in the cookie crumb\n", "plain: user and password by Basic; For the older programs.\n", "hashed: user and password by Digest\n", "carried: a bearer token (JWT)\n",
-		"odd-one: HTTP authentication by Ticket\n", "OAuth 2.0 by client credentials; scopes: read, write", "the flow implicit, which is no longer used", "asked for by every operation", "connect: OpenID Connect by https://gate.heatherfold.example\n",
+		"key: a key in the header X-Hive-Key\n", "crumb: a key in the cookie crumb\n",
+		"plain: user and password by Basic; For the older programs.\n", "hashed: user and password by Digest\n",
+		"carried: a bearer token (JWT)\n",
+		"odd-one: HTTP authentication by Ticket\n", "OAuth 2.0 by client credentials; scopes: read, write",
+		"the flow implicit, which is no longer used", "asked for by every operation",
+		"connect: OpenID Connect by https://gate.heatherfold.example\n",
 		"mutual: a client certificate\n", `a scheme of type "telepathy"`,
 	} {
 		assert.Contains(t, said, text)
@@ -85,13 +89,17 @@ func TestSecurity(t *testing.T) {
 			logins = append(logins, l)
 		}
 	}
-	bench := bench.Read(t.TempDir(), "bench.yaml", []byte("bench: b\nsites:\n  s:\n    set:\n      a: b\nlogins:\n"+contract.YAML(logins)))
+	bench := bench.Read(t.TempDir(), "bench.yaml",
+		[]byte("bench: b\nsites:\n  s:\n    set:\n      a: b\nlogins:\n"+contract.YAML(logins)))
 	assert.Empty(t, bench.Problems().Serious(), contract.YAML(logins))
 	assert.Len(t, bench.Logins, len(logins))
 
 	assert.True(t, openapi.Is([]byte(stores)))
-	for other, says := range map[string]string{"<a/>": "is no OpenAPI description", "{}": "is no OpenAPI description", "a: b": "is no OpenAPI description", "- a": "is no OpenAPI description",
-		"{": "not well-formed JSON", "\x00": "not well-formed YAML", "": "is no OpenAPI description"} {
+	for other, says := range map[string]string{
+		"<a/>": "is no OpenAPI description", "{}": "is no OpenAPI description", "a: b": "is no OpenAPI description",
+		"- a": "is no OpenAPI description",
+		"{":   "not well-formed JSON", "\x00": "not well-formed YAML", "": "is no OpenAPI description",
+	} {
 		assert.False(t, openapi.Is([]byte(other)), other)
 		_, err := openapi.Read("other", []byte(other), nil)
 		assert.ErrorContains(t, err, says)

@@ -30,7 +30,8 @@ func (x asXML) Check(v *document.Node) []schema.Fault {
 // xmlOf reads the XML Object of a schema.
 func xmlOf(s *jsonschema.Schema) (name, prefix, namespace string, attribute, wrapped bool) {
 	n := s.Keyword("xml")
-	return text(n, "name"), text(n, "prefix"), text(n, "namespace"), isTrue(n.Get("attribute")), isTrue(n.Get("wrapped"))
+	return text(n, "name"), text(n, "prefix"), text(n, "namespace"), isTrue(n.Get("attribute")),
+		isTrue(n.Get("wrapped"))
 }
 
 // element writes a value as an element.
@@ -53,7 +54,10 @@ func element(s *jsonschema.Schema, name string, v *document.Node) *document.Node
 			member(e, s, m.Key, m.Value)
 		}
 	case v.Kind == document.Null:
-		e.AppendAttributes(document.Attribute{Name: document.Name{Space: document.SchemaInstance, Prefix: "xsi", Local: "nil"}, Value: "true"})
+		e.AppendAttributes(document.Attribute{Name: document.Name{
+			Space: document.SchemaInstance, Prefix: "xsi",
+			Local: "nil",
+		}, Value: "true"})
 	case v.Text != "":
 		e.SetItems([]*document.Node{{Kind: document.Untyped, Text: v.Text, Secret: v.Secret}})
 	}

@@ -90,8 +90,10 @@ func (s *Source) fetchAddress(base, location string) (string, []byte, error) {
 		target = home.ResolveReference(target)
 	}
 	target.Fragment = ""
-	if base != "" && !(IsAddress(base) && strings.EqualFold(home.Host, target.Host)) && (s.Allowed == nil || !s.Allowed(target.Hostname())) {
-		return "", nil, fmt.Errorf("the contract leads to another host, %s, which is not asked; -allow %s lets it", target.Host, target.Hostname())
+	if base != "" && !(IsAddress(base) && strings.EqualFold(home.Host, target.Host)) &&
+		(s.Allowed == nil || !s.Allowed(target.Hostname())) {
+		return "", nil, fmt.Errorf("the contract leads to another host, %s, which is not asked; -allow %s lets it",
+			target.Host, target.Hostname())
 	}
 	if target.Scheme != "http" && target.Scheme != "https" {
 		return "", nil, fmt.Errorf("%s is not fetched: only http and https are", target)
@@ -106,7 +108,8 @@ func (s *Source) fetchAddress(base, location string) (string, []byte, error) {
 		s.begun = time.Now()
 	}
 	if spent := time.Since(s.begun); spent > maxTime {
-		return "", nil, fmt.Errorf("%s is not fetched: the documents before it already took %s", target, spent.Round(time.Second))
+		return "", nil, fmt.Errorf("%s is not fetched: the documents before it already took %s", target,
+			spent.Round(time.Second))
 	}
 	data, public, err := s.Get(target.String(), outside)
 	if base == "" {

@@ -18,8 +18,12 @@ func TestWhereAContractMayLead(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "c", "folder"), 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "c", "a b.xsd"), []byte("file"), 0o644))
-	s := &source.Source{Dir: dir, Standard: strings.NewReader("standard"), Allowed: func(host string) bool { return host == "other.example" },
-		Get: func(address string, _ bool) ([]byte, bool, error) { return []byte(address), false, nil }}
+	s := &source.Source{
+		Dir: dir, Standard: strings.NewReader("standard"), Allowed: func(host string) bool {
+			return host == "other.example"
+		},
+		Get: func(address string, _ bool) ([]byte, bool, error) { return []byte(address), false, nil },
+	}
 	main := filepath.Join(dir, "c", "main.wsdl")
 	for _, c := range []struct{ base, location, want string }{
 		{"", "-", "standard"},
@@ -61,16 +65,28 @@ func TestWhereAContractMayLead(t *testing.T) {
 // to; a host that the tester allowed is meant.
 func TestContractsFromOutside(t *testing.T) {
 	asked := map[string]bool{}
-	s := &source.Source{Allowed: func(host string) bool { return host == "named.example" }, Get: func(address string, outside bool) ([]byte, bool, error) {
+	s := &source.Source{Allowed: func(host string) bool {
+		return host == "named.example"
+	}, Get: func(address string, outside bool) ([]byte, bool, error) {
 		asked[address] = outside
 		return nil, address != "http://inside.example/x", nil
 	}}
-	for _, c := range []struct{ base, location string }{{"", "http://h.example/x"}, {"http://h.example/x", "y"}, {"http://h.example/y", "http://named.example/z"}} {
+	for _, c := range []struct{ base, location string }{
+		{"", "http://h.example/x"},
+		{"http://h.example/x", "y"},
+		{"http://h.example/y", "http://named.example/z"},
+	} {
 		_, _, err := s.Fetch(c.base, c.location)
 		require.NoError(t, err)
 	}
-	assert.Equal(t, map[string]bool{"http://h.example/x": false, "http://h.example/y": true, "http://named.example/z": false}, asked)
-	for _, c := range []struct{ base, location string }{{"", "http://inside.example/x"}, {"http://inside.example/x", "y"}} {
+	assert.Equal(t, map[string]bool{
+		"http://h.example/x": false, "http://h.example/y": true,
+		"http://named.example/z": false,
+	}, asked)
+	for _, c := range []struct{ base, location string }{
+		{"", "http://inside.example/x"},
+		{"http://inside.example/x", "y"},
+	} {
 		_, _, err := s.Fetch(c.base, c.location)
 		require.NoError(t, err)
 	}

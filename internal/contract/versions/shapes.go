@@ -42,7 +42,10 @@ func (c *comparing) shapes(where string, way way, before, after *schema.Shape) {
 // tell adds a change by what it does to the values that are allowed: narrows says that
 // some of before are not any more, widens that some are that were not.
 func (s *shaping) tell(path, what, before, after string, narrows, widens bool) {
-	s.add(Change{Where: s.where, Path: path, What: what, Before: before, After: after, Callers: narrows && s.way != toReader, Readers: widens && s.way != toService})
+	s.add(Change{
+		Where: s.where, Path: path, What: what, Before: before, After: after,
+		Callers: narrows && s.way != toReader, Readers: widens && s.way != toService,
+	})
 }
 
 // How deep two schemas are followed, and how many changes are told.
@@ -92,7 +95,8 @@ func (s *shaping) pair(a, b *schema.Shape, path string) {
 // nothing more.
 func (s *shaping) isOtherKind(a, b *schema.Shape, path string) bool {
 	takes := func(shape *schema.Shape, kind string) bool {
-		return len(shape.Kinds) == 0 || slices.Contains(shape.Kinds, kind) || kind == "integer" && slices.Contains(shape.Kinds, "number")
+		return len(shape.Kinds) == 0 || slices.Contains(shape.Kinds, kind) ||
+			kind == "integer" && slices.Contains(shape.Kinds, "number")
 	}
 	var narrows, widens, common bool
 	for _, kind := range a.Kinds {
@@ -107,7 +111,8 @@ func (s *shaping) isOtherKind(a, b *schema.Shape, path string) bool {
 	widens = widens || len(b.Kinds) == 0 && len(a.Kinds) > 0
 	nullable := func(shape *schema.Shape) bool { return slices.Contains(shape.Kinds, "null") }
 	without := func(shape *schema.Shape) string {
-		return strings.Join(slices.DeleteFunc(slices.Clone(shape.Kinds), func(k string) bool { return k == "null" }), " or ")
+		return strings.Join(slices.DeleteFunc(slices.Clone(shape.Kinds), func(k string) bool { return k == "null" }),
+			" or ")
 	}
 	switch {
 	case !narrows && !widens:
@@ -196,10 +201,13 @@ func (s *shaping) facets(a, b *schema.Shape, path string) {
 		s.tell(path, what, "", "", b.Unique, a.Unique)
 	}
 	if a.MultipleOf != b.MultipleOf {
-		s.tell(path, "is a multiple of something else", a.MultipleOf, b.MultipleOf, b.MultipleOf != "" && !isMultiple(a.MultipleOf, b.MultipleOf), a.MultipleOf != "" && !isMultiple(b.MultipleOf, a.MultipleOf))
+		s.tell(path, "is a multiple of something else", a.MultipleOf, b.MultipleOf,
+			b.MultipleOf != "" && !isMultiple(a.MultipleOf, b.MultipleOf),
+			a.MultipleOf != "" && !isMultiple(b.MultipleOf, a.MultipleOf))
 	}
 	if !slices.Equal(a.Patterns, b.Patterns) {
-		s.tell(path, "matches another pattern", strings.Join(a.Patterns, " and "), strings.Join(b.Patterns, " and "), hasMore(b.Patterns, a.Patterns), hasMore(a.Patterns, b.Patterns))
+		s.tell(path, "matches another pattern", strings.Join(a.Patterns, " and "), strings.Join(b.Patterns, " and "),
+			hasMore(b.Patterns, a.Patterns), hasMore(a.Patterns, b.Patterns))
 	}
 }
 
@@ -289,7 +297,9 @@ func (s *shaping) fields(a, b *schema.Shape, path string) {
 	if a.Ordered && b.Ordered {
 		s.order(before, after, path)
 	}
-	pairs(before, after, func(f *schema.ShapeField) string { return f.Name }, func(name string, old, now *schema.ShapeField) {
+	pairs(before, after, func(f *schema.ShapeField) string {
+		return f.Name
+	}, func(name string, old, now *schema.ShapeField) {
 		at := schema.Below(path, name)
 		switch {
 		case now == nil:
@@ -350,7 +360,10 @@ func (s *shaping) field(a, b *schema.ShapeField, path string) {
 		s.tell(path, what, a.Choice, b.Choice, a.Choice == "", a.Choice != "")
 	}
 	if a.Default != b.Default && s.way != toReader {
-		s.add(Change{Where: s.where, Path: path, What: "stands for something else where it is left out", Before: a.Default, After: b.Default, Callers: a.Default != ""})
+		s.add(Change{
+			Where: s.where, Path: path, What: "stands for something else where it is left out",
+			Before: a.Default, After: b.Default, Callers: a.Default != "",
+		})
 	}
 	if !a.Deprecated && b.Deprecated {
 		s.tell(path, "is deprecated now", "", "", false, false)
@@ -386,7 +399,8 @@ func (s *shaping) occurs(a, b *schema.ShapeField, path string) {
 		}
 		return fmt.Sprintf("%d to %d", least(f), most(f))
 	}
-	s.tell(path, "stands another number of times", words(a), words(b), least(b) > least(a) || most(b) < most(a), least(b) < least(a) || most(b) > most(a))
+	s.tell(path, "stands another number of times", words(a), words(b), least(b) > least(a) || most(b) < most(a),
+		least(b) < least(a) || most(b) > most(a))
 }
 
 // order tells when elements that both versions have follow one another in another order.
@@ -394,14 +408,17 @@ func (s *shaping) order(before, after []schema.ShapeField, path string) {
 	names := func(list, other []schema.ShapeField) []string {
 		var out []string
 		for _, f := range list {
-			if !strings.HasPrefix(f.Name, "@") && slices.ContainsFunc(other, func(o schema.ShapeField) bool { return o.Name == f.Name }) {
+			if !strings.HasPrefix(f.Name, "@") && slices.ContainsFunc(other, func(o schema.ShapeField) bool {
+				return o.Name == f.Name
+			}) {
 				out = append(out, f.Name)
 			}
 		}
 		return out
 	}
 	if old, now := names(before, after), names(after, before); !slices.Equal(old, now) {
-		s.tell(path, "holds its elements in another order", strings.Join(old, ", "), strings.Join(now, ", "), true, true)
+		s.tell(path, "holds its elements in another order", strings.Join(old, ", "), strings.Join(now, ", "), true,
+			true)
 	}
 }
 
@@ -425,7 +442,9 @@ func (s *shaping) choices(a, b *schema.Shape, path string) {
 		s.tell(path, "has no alternatives any more", wordsOf(before), "", false, true)
 		return
 	}
-	pairs(before, after, func(k **schema.Shape) string { return (*k).Words }, func(words string, old, now **schema.Shape) {
+	pairs(before, after, func(k **schema.Shape) string {
+		return (*k).Words
+	}, func(words string, old, now **schema.Shape) {
 		switch {
 		case now == nil:
 			s.tell(path, "this alternative is gone", words, "", true, false)

@@ -198,7 +198,9 @@ func (c *comparing) servers(before, after []contract.Server) {
 	if len(after) == 0 {
 		return
 	}
-	pairs(before, after, func(s *contract.Server) string { return s.Address }, func(address string, a, b *contract.Server) {
+	pairs(before, after, func(s *contract.Server) string {
+		return s.Address
+	}, func(address string, a, b *contract.Server) {
 		switch {
 		case b == nil:
 			c.add(Change{Where: "address " + address, What: "is gone", Callers: true})
@@ -211,7 +213,10 @@ func (c *comparing) servers(before, after []contract.Server) {
 func (c *comparing) pair(a, b *contract.Endpoint) {
 	switch {
 	case line(a) != line(b):
-		c.add(Change{What: "is asked for in another way", Before: a.Method + " " + a.Path, After: b.Method + " " + b.Path, Callers: true})
+		c.add(Change{
+			What: "is asked for in another way", Before: a.Method + " " + a.Path,
+			After: b.Method + " " + b.Path, Callers: true,
+		})
 	case a.Name != b.Name:
 		c.add(Change{What: "has another name; what is sent is the same", Before: a.Name, After: b.Name})
 	}
@@ -225,12 +230,17 @@ func (c *comparing) pair(a, b *contract.Endpoint) {
 	c.parameters(a, b)
 	for _, group := range b.Needs {
 		if !slices.ContainsFunc(a.Needs, func(other []string) bool { return slices.Equal(group, other) }) {
-			c.add(Change{Where: "request", What: "needs one of these now", After: strings.Join(group, ", "), Callers: true})
+			c.add(Change{
+				Where: "request", What: "needs one of these now", After: strings.Join(group, ", "),
+				Callers: true,
+			})
 		}
 	}
 	c.body(a.Body, b.Body)
 	c.answers(a, b)
-	pairs(a.Callbacks, b.Callbacks, func(k *contract.Callback) string { return k.Name }, func(name string, old, now *contract.Callback) {
+	pairs(a.Callbacks, b.Callbacks, func(k *contract.Callback) string {
+		return k.Name
+	}, func(name string, old, now *contract.Callback) {
 		where := "callback " + name
 		switch {
 		case now == nil:
@@ -238,7 +248,10 @@ func (c *comparing) pair(a, b *contract.Endpoint) {
 		case old == nil:
 			c.add(Change{Where: where, What: "is new"})
 		case old.Method != now.Method || old.Address != now.Address:
-			c.add(Change{Where: where, What: "goes to another address", Before: old.Method + " " + old.Address, After: now.Method + " " + now.Address, Readers: true})
+			c.add(Change{
+				Where: where, What: "goes to another address", Before: old.Method + " " + old.Address,
+				After: now.Method + " " + now.Address, Readers: true,
+			})
 		}
 	})
 }
@@ -294,10 +307,16 @@ func (c *comparing) parameters(a, b *contract.Endpoint) {
 		case now == nil && old.In == contract.InPath, old == nil && now.In == contract.InPath:
 			// the path itself is another
 		case now == nil:
-			c.add(Change{Where: "request", Path: parameterPath(old.Parameter), What: "is gone; what is sent there is not heard any more", Callers: true})
+			c.add(Change{
+				Where: "request", Path: parameterPath(old.Parameter),
+				What: "is gone; what is sent there is not heard any more", Callers: true,
+			})
 		case old == nil:
 			mandatory := now.IsMandatory()
-			c.add(Change{Where: "request", Path: parameterPath(now.Parameter), What: isNew(mandatory), Callers: mandatory})
+			c.add(Change{
+				Where: "request", Path: parameterPath(now.Parameter), What: isNew(mandatory),
+				Callers: mandatory,
+			})
 		default:
 			c.parameter(old.Parameter, now.Parameter)
 		}
@@ -323,13 +342,22 @@ func (c *comparing) parameter(a, b *contract.Parameter) {
 		c.add(Change{Where: "request", Path: path, What: "may be left out now"})
 	}
 	if styleOf(a) != styleOf(b) {
-		c.add(Change{Where: "request", Path: path, What: "is written in another way", Before: styleOf(a), After: styleOf(b), Callers: true})
+		c.add(Change{
+			Where: "request", Path: path, What: "is written in another way", Before: styleOf(a),
+			After: styleOf(b), Callers: true,
+		})
 	}
 	if old, now := meantWithout(a), meantWithout(b); old != now {
-		c.add(Change{Where: "request", Path: path, What: "stands for something else where it is left out", Before: old, After: now, Callers: old != ""})
+		c.add(Change{
+			Where: "request", Path: path, What: "stands for something else where it is left out", Before: old,
+			After: now, Callers: old != "",
+		})
 	}
 	if a.Fixed.OwnText() != b.Fixed.OwnText() {
-		c.add(Change{Where: "request", Path: path, What: "always has another value", Before: a.Fixed.OwnText(), After: b.Fixed.OwnText(), Callers: true})
+		c.add(Change{
+			Where: "request", Path: path, What: "always has another value", Before: a.Fixed.OwnText(),
+			After: b.Fixed.OwnText(), Callers: true,
+		})
 	}
 	if !a.Deprecated && b.Deprecated {
 		c.add(Change{Where: "request", Path: path, What: "is deprecated now"})
@@ -387,7 +415,10 @@ func (c *comparing) body(a, b *contract.Body) {
 		c.add(Change{Where: "request", Path: "body", What: isNew(b.Required), Callers: b.Required})
 		return
 	case b == nil:
-		c.add(Change{Where: "request", Path: "body", What: "is gone; what is sent there is not heard any more", Callers: true})
+		c.add(Change{
+			Where: "request", Path: "body", What: "is gone; what is sent there is not heard any more",
+			Callers: true,
+		})
 		return
 	case !a.Required && b.Required:
 		c.add(Change{Where: "request", Path: "body", What: "has to be given now", Callers: true})
@@ -400,10 +431,15 @@ func (c *comparing) body(a, b *contract.Body) {
 // contents compares bodies by their media types. Callers choose among those of requests;
 // readers choose, by Accept, among those of answers.
 func (c *comparing) contents(where string, way way, before, after []contract.Content) {
-	pairs(before, after, func(k *contract.Content) string { return strings.ToLower(k.Type) }, func(mediaType string, a, b *contract.Content) {
+	pairs(before, after, func(k *contract.Content) string {
+		return strings.ToLower(k.Type)
+	}, func(mediaType string, a, b *contract.Content) {
 		switch {
 		case b == nil:
-			c.add(Change{Where: where, Path: "body", What: "this content is gone", Before: mediaType, Callers: way == toService, Readers: way == toReader})
+			c.add(Change{
+				Where: where, Path: "body", What: "this content is gone", Before: mediaType,
+				Callers: way == toService, Readers: way == toReader,
+			})
 		case a == nil:
 			c.add(Change{Where: where, Path: "body", What: "another content is there", After: mediaType})
 		default:
@@ -425,7 +461,9 @@ func orAnything(s *schema.Shape) *schema.Shape {
 // answers compares what comes back by status. Who gets a status that is new but of a
 // known class of failures treats it as that class (RFC 9110, 15).
 func (c *comparing) answers(a, b *contract.Endpoint) {
-	pairs(a.Answers, b.Answers, func(k *contract.Answer) string { return strings.ToLower(k.Status) }, func(status string, old, now *contract.Answer) {
+	pairs(a.Answers, b.Answers, func(k *contract.Answer) string {
+		return strings.ToLower(k.Status)
+	}, func(status string, old, now *contract.Answer) {
 		where := "answer " + status
 		switch {
 		case now == nil:
@@ -454,7 +492,9 @@ func covering(o *contract.Endpoint, status string) *contract.Answer {
 }
 
 func (c *comparing) answer(where string, a, b *contract.Answer) {
-	pairs(a.Headers, b.Headers, func(p *contract.Parameter) string { return strings.ToLower(p.Wire) }, func(_ string, old, now *contract.Parameter) {
+	pairs(a.Headers, b.Headers, func(p *contract.Parameter) string {
+		return strings.ToLower(p.Wire)
+	}, func(_ string, old, now *contract.Parameter) {
 		switch {
 		case now == nil:
 			c.add(Change{Where: where, Path: "header." + old.Wire, What: "is gone", Readers: true})

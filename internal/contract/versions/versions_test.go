@@ -100,68 +100,205 @@ func TestOpenAPIChanges(t *testing.T) {
 		{"same", "", "", "", ""},
 		{"operation gone", "      operationId: read\n", "      operationId: look\n", nobody, "has another name"},
 		{"path moved", "  /lots:\n", "  /batches:\n", callers, "asked for in another way"},
-		{"method changed", "    post:\n      operationId: create", "    put:\n      operationId: create", callers, "asked for in another way"},
-		{"path parameter renamed", "/lots/{no}:\n    get:\n      operationId: read\n      parameters:\n        - {name: no,", "/lots/{lot}:\n    get:\n      operationId: read\n      parameters:\n        - {name: lot,", nobody, ""},
+		{
+			"method changed", "    post:\n      operationId: create", "    put:\n      operationId: create", callers,
+			"asked for in another way",
+		},
+		{
+			"path parameter renamed",
+			"/lots/{no}:\n    get:\n      operationId: read\n      parameters:\n        - {name: no,",
+			"/lots/{lot}:\n    get:\n      operationId: read\n      parameters:\n        - {name: lot,", nobody, "",
+		},
 		{"address gone", "heatherfold.example/stores", "heatherfold.example/v2/stores", callers, "is gone"},
-		{"deprecated", "      operationId: read\n", "      operationId: read\n      deprecated: true\n", nobody, "deprecated"},
-		{"query parameter added, optional", "        - {name: view,", "        - {name: sort, in: query, schema: {type: string}}\n        - {name: view,", nobody, "may be left out"},
-		{"query parameter added, mandatory", "        - {name: view,", "        - {name: sort, in: query, required: true, schema: {type: string}}\n        - {name: view,", callers, "has to be given"},
-		{"query parameter gone", "        - {name: view, in: query, schema: {type: string, enum: [short, full]}}\n", "", callers, "query.view is gone"},
-		{"query parameter mandatory now", "{name: view, in", "{name: view, required: true, in", callers, "has to be given now"},
-		{"header optional now", "in: header, required: true, schema", "in: header, schema", nobody, "may be left out now"},
-		{"parameter to another place", "{name: X-Depot, in: header, required: true", "{name: X-Depot, in: query, required: true", callers, "header.X-Depot is gone"},
-		{"parameter of another kind", "{name: X-Depot, in: header, required: true, schema: {type: string}", "{name: X-Depot, in: header, required: true, schema: {type: integer}", callers, "another kind"},
-		{"values of a parameter fewer", "enum: [short, full]", "enum: [short]", callers, "does not take this value any more: it was full"},
-		{"values of a parameter more", "enum: [short, full]", "enum: [short, full, raw]", nobody, "one more value: raw"},
+		{
+			"deprecated", "      operationId: read\n", "      operationId: read\n      deprecated: true\n", nobody,
+			"deprecated",
+		},
+		{
+			"query parameter added, optional", "        - {name: view,",
+			"        - {name: sort, in: query, schema: {type: string}}\n        - {name: view,", nobody,
+			"may be left out",
+		},
+		{
+			"query parameter added, mandatory", "        - {name: view,",
+			"        - {name: sort, in: query, required: true, schema: {type: string}}\n        - {name: view,",
+			callers, "has to be given",
+		},
+		{
+			"query parameter gone", "        - {name: view, in: query, schema: {type: string, enum: [short, full]}}\n",
+			"",
+			callers, "query.view is gone",
+		},
+		{
+			"query parameter mandatory now", "{name: view, in", "{name: view, required: true, in", callers,
+			"has to be given now",
+		},
+		{
+			"header optional now", "in: header, required: true, schema", "in: header, schema", nobody,
+			"may be left out now",
+		},
+		{
+			"parameter to another place", "{name: X-Depot, in: header, required: true",
+			"{name: X-Depot, in: query, required: true", callers, "header.X-Depot is gone",
+		},
+		{
+			"parameter of another kind", "{name: X-Depot, in: header, required: true, schema: {type: string}",
+			"{name: X-Depot, in: header, required: true, schema: {type: integer}", callers, "another kind",
+		},
+		{
+			"values of a parameter fewer", "enum: [short, full]", "enum: [short]", callers,
+			"does not take this value any more: it was full",
+		},
+		{
+			"values of a parameter more", "enum: [short, full]", "enum: [short, full, raw]", nobody,
+			"one more value: raw",
+		},
 		{"least value raised", "minimum: 1, maximum: 50", "minimum: 2, maximum: 50", callers, "the least value"},
 		{"greatest value raised", "minimum: 1, maximum: 50", "minimum: 1, maximum: 500", nobody, "the greatest value"},
 		{"default another", "maximum: 50, default: 1", "maximum: 50, default: 2", callers, "stands for something else"},
-		{"list written in another way", "{name: tags, in: query, schema", "{name: tags, in: query, explode: false, schema", callers, "written in another way"},
+		{
+			"list written in another way", "{name: tags, in: query, schema",
+			"{name: tags, in: query, explode: false, schema", callers, "written in another way",
+		},
 		{"pattern of a path parameter", `pattern: "L-[0-9]+"`, `pattern: "L-[0-9]{4}"`, callers, "another pattern"},
-		{"login asked for", "      operationId: read\n", "      operationId: read\n      security: [{key: []}]\n", callers, "is asked for now"},
+		{
+			"login asked for", "      operationId: read\n", "      operationId: read\n      security: [{key: []}]\n",
+			callers, "is asked for now",
+		},
 		{"login not asked for", "      security: [{key: []}]\n", "", nobody, "not asked for any more"},
 		{"one more way in", "security: [{key: []}]", "security: [{key: []}, {clerk: []}]", nobody, "another way in"},
 		{"another way in alone", "security: [{key: []}]", "security: [{clerk: []}]", callers, "this way in is gone"},
-		{"body mandatory now", "      requestBody:\n", "      requestBody:\n        required: true\n", callers, "has to be given now"},
-		{"content of a request gone", "          text/csv: {schema: {type: string}}\n", "", callers, "this content is gone"},
-		{"content of a request more", "          text/csv:", "          text/plain: {schema: {type: string}}\n          text/csv:", nobody, "another content is there"},
-		{"field of a request mandatory now", "      required: [kilos]\n", "      required: [kilos, grade]\n", callers, "grade has to be given now"},
+		{
+			"body mandatory now", "      requestBody:\n", "      requestBody:\n        required: true\n", callers,
+			"has to be given now",
+		},
+		{
+			"content of a request gone", "          text/csv: {schema: {type: string}}\n", "", callers,
+			"this content is gone",
+		},
+		{
+			"content of a request more", "          text/csv:",
+			"          text/plain: {schema: {type: string}}\n          text/csv:", nobody, "another content is there",
+		},
+		{
+			"field of a request mandatory now", "      required: [kilos]\n", "      required: [kilos, grade]\n",
+			callers,
+			"grade has to be given now",
+		},
 		{"field of a request optional now", "      required: [kilos]\n", "", nobody, "kilos may be left out now"},
-		{"field of a request new", "        day: {type", "        color: {type: string}\n        day: {type", nobody, "color is new and may be left out"},
+		{
+			"field of a request new", "        day: {type", "        color: {type: string}\n        day: {type", nobody,
+			"color is new and may be left out",
+		},
 		{"field of a request gone", "        day: {type: string, format: date}\n", "", callers, "day is gone"},
 		{"format of a request", "format: date}", "format: date-time}", callers, "another type"},
-		{"request longer", "minLength: 2, maxLength: 10, pattern", "minLength: 2, maxLength: 20, pattern", nobody, "greatest length"},
-		{"request shorter", "minLength: 2, maxLength: 10, pattern", "minLength: 2, maxLength: 8, pattern", callers, "greatest length"},
-		{"request least length", "minLength: 2, maxLength: 10, pattern", "maxLength: 10, pattern", nobody, "not bounded any more"},
+		{
+			"request longer", "minLength: 2, maxLength: 10, pattern", "minLength: 2, maxLength: 20, pattern", nobody,
+			"greatest length",
+		},
+		{
+			"request shorter", "minLength: 2, maxLength: 10, pattern", "minLength: 2, maxLength: 8, pattern", callers,
+			"greatest length",
+		},
+		{
+			"request least length", "minLength: 2, maxLength: 10, pattern", "maxLength: 10, pattern", nobody,
+			"not bounded any more",
+		},
 		{"pattern of a request gone", `, pattern: "L.*"`, "", nobody, "another pattern"},
 		{"fewer items", "maxItems: 5", "maxItems: 3", callers, "number of items"},
 		{"finer multiple", "multipleOf: 0.5", "multipleOf: 0.25", nobody, "multiple"},
 		{"coarser multiple", "multipleOf: 0.5", "multipleOf: 1", callers, "multiple"},
-		{"null not taken", "note: {type: [string, \"null\"]", "note: {type: [string]", callers, "may not be null any more"},
+		{
+			"null not taken", "note: {type: [string, \"null\"]", "note: {type: [string]", callers,
+			"may not be null any more",
+		},
 		{"other members taken", "      additionalProperties: false\n", "", nobody, "not described now"},
-		{"number to integer in a request", "kilos: {type: number, minimum: 0, maximum: 100, multipleOf: 0.5}", "kilos: {type: integer, minimum: 0, maximum: 100, multipleOf: 0.5}", callers, "another kind: number before, integer now"},
+		{
+			"number to integer in a request", "kilos: {type: number, minimum: 0, maximum: 100, multipleOf: 0.5}",
+			"kilos: {type: integer, minimum: 0, maximum: 100, multipleOf: 0.5}", callers,
+			"another kind: number before, integer now",
+		},
 		{"field of an answer gone", "        remark: {type: [string, \"null\"]}\n", "", readers, "remark is gone"},
-		{"field of an answer new", "        remark: {type", "        weight: {type: number}\n        remark: {type", nobody, "weight is new"},
-		{"field of an answer may be missing", "required: [no, kilos]", "required: [no]", readers, "kilos may be missing now"},
-		{"field of an answer always there", "required: [no, kilos]", "required: [no, kilos, grade]", nobody, "grade is always there now"},
-		{"value of an answer more", "        grade: {type: string, enum: [A, B]}\n        remark", "        grade: {type: string, enum: [A, B, C]}\n        remark", readers, "one more value: C"},
-		{"value of an answer fewer", "        grade: {type: string, enum: [A, B]}\n        remark", "        grade: {type: string, enum: [A]}\n        remark", nobody, "does not take this value"},
-		{"null in an answer", "no: {type: string, maxLength: 10}\n        kilos: {type: number, minimum: 0}", "no: {type: string, maxLength: 10}\n        kilos: {type: [number, \"null\"], minimum: 0}", readers, "kilos may be null now"},
-		{"no null in an answer", "remark: {type: [string, \"null\"]}", "remark: {type: string}", nobody, "may not be null any more"},
-		{"text becomes number in an answer", "no: {type: string, maxLength: 10}", "no: {type: integer}", readers, "no is of another kind"},
-		{"answer longer", "no: {type: string, maxLength: 10}", "no: {type: string, maxLength: 12}", readers, "greatest length"},
-		{"integers of an answer longer", "items: {type: integer, format: int32}", "items: {type: integer, format: int64}", readers, "readings[*] has a wider type"},
+		{
+			"field of an answer new", "        remark: {type", "        weight: {type: number}\n        remark: {type",
+			nobody, "weight is new",
+		},
+		{
+			"field of an answer may be missing", "required: [no, kilos]", "required: [no]", readers,
+			"kilos may be missing now",
+		},
+		{
+			"field of an answer always there", "required: [no, kilos]", "required: [no, kilos, grade]", nobody,
+			"grade is always there now",
+		},
+		{
+			"value of an answer more", "        grade: {type: string, enum: [A, B]}\n        remark",
+			"        grade: {type: string, enum: [A, B, C]}\n        remark", readers, "one more value: C",
+		},
+		{
+			"value of an answer fewer", "        grade: {type: string, enum: [A, B]}\n        remark",
+			"        grade: {type: string, enum: [A]}\n        remark", nobody, "does not take this value",
+		},
+		{
+			"null in an answer", "no: {type: string, maxLength: 10}\n        kilos: {type: number, minimum: 0}",
+			"no: {type: string, maxLength: 10}\n        kilos: {type: [number, \"null\"], minimum: 0}", readers,
+			"kilos may be null now",
+		},
+		{
+			"no null in an answer", "remark: {type: [string, \"null\"]}", "remark: {type: string}", nobody,
+			"may not be null any more",
+		},
+		{
+			"text becomes number in an answer", "no: {type: string, maxLength: 10}", "no: {type: integer}", readers,
+			"no is of another kind",
+		},
+		{
+			"answer longer", "no: {type: string, maxLength: 10}", "no: {type: string, maxLength: 12}", readers,
+			"greatest length",
+		},
+		{
+			"integers of an answer longer", "items: {type: integer, format: int32}",
+			"items: {type: integer, format: int64}", readers, "readings[*] has a wider type",
+		},
 		{"list of an answer may be empty", "          minItems: 1\n", "", readers, "number of items"},
-		{"one more alternative", "{$ref: \"#/components/schemas/Firm\"}]", "{$ref: \"#/components/schemas/Firm\"}, {title: State, type: object}]", readers, "one more alternative: State"},
-		{"within an alternative", "properties: {firm: {type: string}}", "properties: {firm: {type: boolean}}", readers, "maker.firm is of another kind"},
-		{"status of success new", "        \"404\": {description: none}\n", "        \"404\": {description: none}\n        \"206\": {description: a part}\n", readers, "answer 206 is new"},
-		{"status of failure new", "        \"404\": {description: none}\n", "        \"404\": {description: none}\n        \"429\": {description: later}\n", nobody, "answer 429 is new"},
+		{
+			"one more alternative", "{$ref: \"#/components/schemas/Firm\"}]",
+			"{$ref: \"#/components/schemas/Firm\"}, {title: State, type: object}]", readers,
+			"one more alternative: State",
+		},
+		{
+			"within an alternative", "properties: {firm: {type: string}}", "properties: {firm: {type: boolean}}",
+			readers,
+			"maker.firm is of another kind",
+		},
+		{
+			"status of success new", "        \"404\": {description: none}\n",
+			"        \"404\": {description: none}\n        \"206\": {description: a part}\n", readers,
+			"answer 206 is new",
+		},
+		{
+			"status of failure new", "        \"404\": {description: none}\n",
+			"        \"404\": {description: none}\n        \"429\": {description: later}\n", nobody,
+			"answer 429 is new",
+		},
 		{"status gone", "        \"404\": {description: none}\n", "", nobody, "not given any more"},
-		{"header of an answer gone", "            X-Served-By: {required: true, schema: {type: string}}\n", "            X-Other: {schema: {type: string}}\n", readers, "header.X-Served-By is gone"},
-		{"header of an answer may be missing", "X-Served-By: {required: true, ", "X-Served-By: {", readers, "may be missing"},
-		{"content of an answer another", "          content:\n            application/json:\n              schema: {$ref: \"#/components/schemas/Lot\"}", "          content:\n            application/xml:\n              schema: {$ref: \"#/components/schemas/Lot\"}", readers, "this content is gone"},
+		{
+			"header of an answer gone", "            X-Served-By: {required: true, schema: {type: string}}\n",
+			"            X-Other: {schema: {type: string}}\n", readers, "header.X-Served-By is gone",
+		},
+		{
+			"header of an answer may be missing", "X-Served-By: {required: true, ", "X-Served-By: {", readers,
+			"may be missing",
+		},
+		{
+			"content of an answer another",
+			"          content:\n            application/json:\n              schema: {$ref: \"#/components/schemas/Lot\"}", "          content:\n            application/xml:\n              schema: {$ref: \"#/components/schemas/Lot\"}", readers, "this content is gone",
+		},
 		{"callback gone", "        graded:\n", "        weighed:\n", readers, "callback graded is gone"},
-		{"what cannot be told", "        grade: {type: string, enum: [A, B]}\n        no:", "        grade: {type: string, enum: [A, B], not: {const: B}}\n        no:", callers, "cannot be told"},
+		{
+			"what cannot be told", "        grade: {type: string, enum: [A, B]}\n        no:",
+			"        grade: {type: string, enum: [A, B], not: {const: B}}\n        no:", callers, "cannot be told",
+		},
 	} {
 		t.Run(c.name, func(t *testing.T) { check(t, "stores.yaml", stores, c.from, c.to, c.verdict, c.says) })
 	}
@@ -187,29 +324,84 @@ func TestWSDLChanges(t *testing.T) {
 		{"address", "127.0.0.1:1/scale", "127.0.0.1:1/scales", callers, "another address"},
 		{"namespace", "urn:heatherfold:scale", "urn:heatherfold:scale:2", both, "is another element"},
 		{"operation renamed", `name="Weigh"><input`, `name="Weight"><input`, callers, "is gone"},
-		{"element of a request new, optional", `<x:element name="unit"`, `<x:element name="by" type="x:string" minOccurs="0"/><x:element name="unit"`, nobody, "by is new and may be left out"},
-		{"element of a request new, mandatory", `<x:element name="unit"`, `<x:element name="by" type="x:string"/><x:element name="unit"`, callers, "by is new and has to be given"},
-		{"element of a request mandatory now", `name="unit" type="x:string" minOccurs="0"`, `name="unit" type="x:string"`, callers, "has to be given now"},
+		{
+			"element of a request new, optional", `<x:element name="unit"`,
+			`<x:element name="by" type="x:string" minOccurs="0"/><x:element name="unit"`, nobody,
+			"by is new and may be left out",
+		},
+		{
+			"element of a request new, mandatory", `<x:element name="unit"`,
+			`<x:element name="by" type="x:string"/><x:element name="unit"`, callers, "by is new and has to be given",
+		},
+		{
+			"element of a request mandatory now", `name="unit" type="x:string" minOccurs="0"`,
+			`name="unit" type="x:string"`, callers, "has to be given now",
+		},
 		{"order of a request", `<x:element name="lot" type="t:Lot"/><x:element name="unit" type="x:string" minOccurs="0"/>`, `<x:element name="unit" type="x:string" minOccurs="0"/><x:element name="lot" type="t:Lot"/>`, callers, "in another order"},
-		{"type of a request wider", `name="desk" type="x:int"`, `name="desk" type="x:long"`, nobody, "a wider type: int before, long now"},
-		{"type of a request narrower", `name="hall" type="x:int"`, `name="hall" type="x:short"`, callers, "a narrower type"},
+		{
+			"type of a request wider", `name="desk" type="x:int"`, `name="desk" type="x:long"`, nobody,
+			"a wider type: int before, long now",
+		},
+		{
+			"type of a request narrower", `name="hall" type="x:int"`, `name="hall" type="x:short"`, callers,
+			"a narrower type",
+		},
 		{"choice left", `<x:element name="hall" type="x:int"/>`, ``, callers, "hall is gone"},
-		{"choice more", `<x:element name="hall" type="x:int"/>`, `<x:element name="hall" type="x:int"/><x:element name="yard" type="x:int"/>`, nobody, "yard is new"},
-		{"attribute mandatory now", `name="urgent" type="x:boolean"`, `name="urgent" type="x:boolean" use="required"`, callers, "@urgent has to be given now"},
+		{
+			"choice more", `<x:element name="hall" type="x:int"/>`,
+			`<x:element name="hall" type="x:int"/><x:element name="yard" type="x:int"/>`, nobody, "yard is new",
+		},
+		{
+			"attribute mandatory now", `name="urgent" type="x:boolean"`,
+			`name="urgent" type="x:boolean" use="required"`,
+			callers, "@urgent has to be given now",
+		},
 		{"attribute gone", `<x:attribute name="urgent" type="x:boolean"/>`, ``, callers, "@urgent is gone"},
 		{"pattern", `L-[0-9]{4}`, `L-[0-9]{5}`, callers, "another pattern"},
-		{"element of an answer new", `<x:element name="seen"`, `<x:element name="by" type="x:string" minOccurs="0"/><x:element name="seen"`, readers, "by is new"},
-		{"element of an answer may be missing", `name="kilos" type="x:decimal"`, `name="kilos" type="x:decimal" minOccurs="0"`, readers, "kilos may be missing now"},
-		{"element of an answer more often", `maxOccurs="3"`, `maxOccurs="unbounded"`, readers, "another number of times: 1 to 3 before, 1 or more now"},
+		{
+			"element of an answer new", `<x:element name="seen"`,
+			`<x:element name="by" type="x:string" minOccurs="0"/><x:element name="seen"`, readers, "by is new",
+		},
+		{
+			"element of an answer may be missing", `name="kilos" type="x:decimal"`,
+			`name="kilos" type="x:decimal" minOccurs="0"`, readers, "kilos may be missing now",
+		},
+		{
+			"element of an answer more often", `maxOccurs="3"`, `maxOccurs="unbounded"`, readers,
+			"another number of times: 1 to 3 before, 1 or more now",
+		},
 		{"element of an answer less often", `maxOccurs="3"`, `maxOccurs="2"`, nobody, "another number of times"},
-		{"element of an answer nil", `name="kilos" type="x:decimal"`, `name="kilos" type="x:decimal" nillable="true"`, readers, "may be null now"},
-		{"type of an answer narrower", `name="kilos" type="x:decimal"`, `name="kilos" type="x:integer"`, nobody, "a narrower type"},
-		{"type of an answer another", `name="seen" type="x:dateTime"`, `name="seen" type="x:date"`, readers, "another type"},
+		{
+			"element of an answer nil", `name="kilos" type="x:decimal"`,
+			`name="kilos" type="x:decimal" nillable="true"`,
+			readers, "may be null now",
+		},
+		{
+			"type of an answer narrower", `name="kilos" type="x:decimal"`, `name="kilos" type="x:integer"`, nobody,
+			"a narrower type",
+		},
+		{
+			"type of an answer another", `name="seen" type="x:dateTime"`, `name="seen" type="x:date"`, readers,
+			"another type",
+		},
 		{"fault gone", `<fault name="Broken" message="t:Fault"/>`, ``, nobody, "not declared any more"},
-		{"detail of a fault", `name="code" type="x:string"`, `name="code" type="x:string" minOccurs="0"`, readers, "code may be missing now"},
-		{"header block", `<input><s:body use="literal"/>`, `<input><s:header message="t:Head" part="h" use="literal"/><s:body use="literal"/>`, callers, "a header block that is new"},
-		{"SOAP 1.2", `http://schemas.xmlsoap.org/wsdl/soap/`, `http://schemas.xmlsoap.org/wsdl/soap12/`, both, "another protocol"},
-		{"one-way", `<output message="t:Out"/><fault name="Broken" message="t:Fault"/>`, ``, readers, "is not given any more"},
+		{
+			"detail of a fault", `name="code" type="x:string"`, `name="code" type="x:string" minOccurs="0"`, readers,
+			"code may be missing now",
+		},
+		{
+			"header block", `<input><s:body use="literal"/>`,
+			`<input><s:header message="t:Head" part="h" use="literal"/><s:body use="literal"/>`, callers,
+			"a header block that is new",
+		},
+		{
+			"SOAP 1.2", `http://schemas.xmlsoap.org/wsdl/soap/`, `http://schemas.xmlsoap.org/wsdl/soap12/`, both,
+			"another protocol",
+		},
+		{
+			"one-way", `<output message="t:Out"/><fault name="Broken" message="t:Fault"/>`, ``, readers,
+			"is not given any more",
+		},
 	} {
 		t.Run(c.name, func(t *testing.T) { check(t, "scale.wsdl", scale, c.from, c.to, c.verdict, c.says) })
 	}
@@ -224,15 +416,31 @@ func TestODataChanges(t *testing.T) {
 	for _, c := range []struct{ name, from, to, verdict, says string }{
 		{"same", "", "", "", ""},
 		{"entity set gone", `<EntitySet Name="Old" EntityType="Books.Order"/>`, ``, callers, "is gone"},
-		{"entity set new", `<EntitySet Name="Old"`, `<EntitySet Name="New" EntityType="Books.Order"/><EntitySet Name="Old"`, nobody, "is new"},
-		{"property new", `<Property Name="state"`, `<Property Name="by" Type="Edm.String"/><Property Name="state"`, nobody, "by is new"},
-		{"property new, mandatory", `<Property Name="state"`, `<Property Name="by" Type="Edm.String" Nullable="false"/><Property Name="state"`, callers, "by is new and has to be given"},
+		{
+			"entity set new", `<EntitySet Name="Old"`,
+			`<EntitySet Name="New" EntityType="Books.Order"/><EntitySet Name="Old"`, nobody, "is new",
+		},
+		{
+			"property new", `<Property Name="state"`, `<Property Name="by" Type="Edm.String"/><Property Name="state"`,
+			nobody, "by is new",
+		},
+		{
+			"property new, mandatory", `<Property Name="state"`,
+			`<Property Name="by" Type="Edm.String" Nullable="false"/><Property Name="state"`, callers,
+			"by is new and has to be given",
+		},
 		{"property gone", `<Property Name="pieces" Type="Edm.Int32"/>`, ``, both, "pieces is gone"},
 		{"property longer", `MaxLength="10"`, `MaxLength="20"`, readers, "greatest length"},
 		{"type wider", `Type="Edm.Int32"`, `Type="Edm.Int64"`, readers, "a wider type"},
-		{"no null any more", `Name="pieces" Type="Edm.Int32"`, `Name="pieces" Type="Edm.Int32" Nullable="false"`, callers, "may not be null any more"},
+		{
+			"no null any more", `Name="pieces" Type="Edm.Int32"`, `Name="pieces" Type="Edm.Int32" Nullable="false"`,
+			callers, "may not be null any more",
+		},
 		{"null", `Scale="2" Nullable="false"`, `Scale="2"`, readers, "may be null now"},
-		{"one more value", `<Member Name="shut"/>`, `<Member Name="shut"/><Member Name="lost"/>`, readers, "one more value: lost"},
+		{
+			"one more value", `<Member Name="shut"/>`, `<Member Name="shut"/><Member Name="lost"/>`, readers,
+			"one more value: lost",
+		},
 		{"more digits", `Precision="9"`, `Precision="12"`, readers, "number of digits"},
 	} {
 		t.Run(c.name, func(t *testing.T) { check(t, "books.xml", books, c.from, c.to, c.verdict, c.says) })
@@ -273,7 +481,9 @@ func check(t *testing.T, name, text, from, to, verdict, says string) {
 }
 
 func read(t testing.TB, name, text string) *formats.Contract {
-	c, err := formats.Read(name, []byte(text), func(string, string) (string, []byte, error) { return "", nil, errors.New("nothing is fetched") })
+	c, err := formats.Read(name, []byte(text), func(string, string) (string, []byte, error) {
+		return "", nil, errors.New("nothing is fetched")
+	})
 	require.NoError(t, err)
 	return c
 }

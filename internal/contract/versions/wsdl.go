@@ -12,7 +12,9 @@ import (
 func (c *comparing) wsdl(before, after *wsdl.Contract) {
 	s := &soaping{comparing: c, before: before.Schema, after: after.Schema}
 	done := map[[2]*wsdl.Binding]bool{}
-	pairs(ports(before), ports(after), func(p **wsdl.Port) string { return (*p).Name }, func(name string, a, b **wsdl.Port) {
+	pairs(ports(before), ports(after), func(p **wsdl.Port) string {
+		return (*p).Name
+	}, func(name string, a, b **wsdl.Port) {
 		c.operation = ""
 		where := "port " + name
 		switch {
@@ -23,11 +25,17 @@ func (c *comparing) wsdl(before, after *wsdl.Contract) {
 			c.add(Change{Where: where, What: "is new", After: (*b).Address})
 			return
 		case (*a).Address != (*b).Address:
-			c.add(Change{Where: where, What: "has another address", Before: (*a).Address, After: (*b).Address, Callers: true})
+			c.add(Change{
+				Where: where, What: "has another address", Before: (*a).Address, After: (*b).Address,
+				Callers: true,
+			})
 		}
 		old, now := (*a).Binding, (*b).Binding
 		if old.Protocol != now.Protocol {
-			c.add(Change{Where: where, What: "speaks another protocol", Before: string(old.Protocol), After: string(now.Protocol), Callers: true, Readers: true})
+			c.add(Change{
+				Where: where, What: "speaks another protocol", Before: string(old.Protocol),
+				After: string(now.Protocol), Callers: true, Readers: true,
+			})
 		}
 		asked := func(p *wsdl.Port) string {
 			if p.Security == nil {
@@ -64,7 +72,9 @@ type soaping struct {
 }
 
 func (s *soaping) bindings(before, after *wsdl.Binding) {
-	pairs(before.Operations, after.Operations, func(o **wsdl.Operation) string { return (*o).Name }, func(name string, a, b **wsdl.Operation) {
+	pairs(before.Operations, after.Operations, func(o **wsdl.Operation) string {
+		return (*o).Name
+	}, func(name string, a, b **wsdl.Operation) {
 		s.operation = name
 		from := len(s.changes)
 		switch {
@@ -115,7 +125,9 @@ func (s *soaping) pair(a, b *wsdl.Operation) {
 	default:
 		s.message("answer", toReader, a.Output, b.Output)
 	}
-	pairs(a.Faults, b.Faults, func(f **wsdl.Fault) string { return (*f).Name }, func(name string, old, now **wsdl.Fault) {
+	pairs(a.Faults, b.Faults, func(f **wsdl.Fault) string {
+		return (*f).Name
+	}, func(name string, old, now **wsdl.Fault) {
 		where := "fault " + name
 		switch {
 		case now == nil:
@@ -133,32 +145,51 @@ func (s *soaping) message(where string, way way, a, b *wsdl.Message) {
 		return
 	}
 	if a.Encoded != b.Encoded {
-		s.add(Change{Where: where, What: "is written by other rules of encoding", Callers: way == toService, Readers: way == toReader})
+		s.add(Change{
+			Where: where, What: "is written by other rules of encoding", Callers: way == toService,
+			Readers: way == toReader,
+		})
 	}
 	for i := range max(len(a.Payload), len(b.Payload)) {
 		switch {
 		case i >= len(b.Payload):
-			s.add(Change{Where: where, What: "is without this element", Before: a.Payload[i].Name.Full(), Callers: way == toService, Readers: way == toReader})
+			s.add(Change{
+				Where: where, What: "is without this element", Before: a.Payload[i].Name.Full(),
+				Callers: way == toService, Readers: way == toReader,
+			})
 		case i >= len(a.Payload):
-			s.add(Change{Where: where, What: "holds one more element", After: b.Payload[i].Name.Full(), Callers: way == toService, Readers: way == toReader})
+			s.add(Change{
+				Where: where, What: "holds one more element", After: b.Payload[i].Name.Full(),
+				Callers: way == toService, Readers: way == toReader,
+			})
 		default:
 			s.element(where, way, a.Payload[i], b.Payload[i])
 		}
 	}
-	pairs(a.Headers, b.Headers, func(h **wsdl.Header) string { return (*h).Element.Name.Full() }, func(name string, old, now **wsdl.Header) {
+	pairs(a.Headers, b.Headers, func(h **wsdl.Header) string {
+		return (*h).Element.Name.Full()
+	}, func(name string, old, now **wsdl.Header) {
 		switch {
 		case now == nil:
-			s.add(Change{Where: where, What: "is without this header block", Before: name, Callers: way == toService, Readers: way == toReader})
+			s.add(Change{
+				Where: where, What: "is without this header block", Before: name, Callers: way == toService,
+				Readers: way == toReader,
+			})
 		case old == nil:
 			s.add(Change{Where: where, What: "has a header block that is new", After: name, Callers: way == toService})
 		default:
 			s.element(where+" header "+(*now).Element.Name.Local, way, (*old).Element, (*now).Element)
 		}
 	})
-	pairs(a.Attachments, b.Attachments, func(t *wsdl.Attachment) string { return t.Part }, func(part string, old, now *wsdl.Attachment) {
+	pairs(a.Attachments, b.Attachments, func(t *wsdl.Attachment) string {
+		return t.Part
+	}, func(part string, old, now *wsdl.Attachment) {
 		switch {
 		case now == nil:
-			s.add(Change{Where: where, What: "is without this attachment", Before: part, Callers: way == toService, Readers: way == toReader})
+			s.add(Change{
+				Where: where, What: "is without this attachment", Before: part, Callers: way == toService,
+				Readers: way == toReader,
+			})
 		case old == nil:
 			s.add(Change{Where: where, What: "has an attachment that is new", After: part, Callers: way == toService})
 		}
@@ -167,7 +198,10 @@ func (s *soaping) message(where string, way way, a, b *wsdl.Message) {
 
 func (s *soaping) element(where string, way way, a, b *xsd.Element) {
 	if a.Name != b.Name {
-		s.add(Change{Where: where, What: "is another element", Before: a.Name.Full(), After: b.Name.Full(), Callers: way == toService, Readers: way == toReader})
+		s.add(Change{
+			Where: where, What: "is another element", Before: a.Name.Full(), After: b.Name.Full(),
+			Callers: way == toService, Readers: way == toReader,
+		})
 	}
 	shaping := &shaping{comparing: s.comparing, where: where, way: way}
 	shaping.pair(s.before.Form(a), s.after.Form(b), "")

@@ -19,7 +19,8 @@ const Namespace = "http://wadl.dev.java.net/2009/02"
 
 // Is says whether a root element is that of a WADL.
 func Is(root *document.Node) bool {
-	return root.Name().Local == "application" && strings.HasPrefix(root.Name().Space, "http://wadl.dev.java.net/") || root.Name().Space == "http://research.sun.com/wadl/2006/10"
+	return root.Name().Local == "application" && strings.HasPrefix(root.Name().Space, "http://wadl.dev.java.net/") ||
+		root.Name().Space == "http://research.sun.com/wadl/2006/10"
 }
 
 // Contract is a WADL with its grammars.
@@ -75,7 +76,10 @@ func (r *reader) unfold(parts int) bool {
 
 // Read reads a WADL. Fetch gets the grammars that it includes.
 func Read(location string, root *document.Node, fetch Fetch) (*Contract, error) {
-	r := &reader{c: &Contract{}, location: location, root: root, byID: map[string]*document.Node{}, next: map[string]int{}}
+	r := &reader{
+		c: &Contract{}, location: location, root: root, byID: map[string]*document.Node{},
+		next: map[string]int{},
+	}
 	r.c.head = contract.Head{Format: "WADL", Location: location, Title: title(root), About: about(root)}
 	r.index(root, 0)
 	if err := r.grammars(fetch); err != nil {
@@ -87,7 +91,8 @@ func Read(location string, root *document.Node, fetch Fetch) (*Contract, error) 
 			r.base = base
 		}
 		if base != "" {
-			r.c.head.Servers = append(r.c.head.Servers, contract.Server{Address: strings.TrimSuffix(base, "/"), About: title(resources)})
+			r.c.head.Servers = append(r.c.head.Servers,
+				contract.Server{Address: strings.TrimSuffix(base, "/"), About: title(resources)})
 		}
 		for _, resource := range children(resources, "resource") {
 			r.resource(resource, "", r.own(resources, nil), 0)
@@ -214,7 +219,8 @@ func (r *reader) grammars(fetch Fetch) error {
 				}
 				found = true
 			case child.Name().Local == "schema" && child.Name().Space == xsd.Namespace:
-				if err := l.Add(fmt.Sprintf("%s#grammar%d", r.location, i), child, prefixes(r.root, grammars)); err != nil {
+				if err := l.Add(fmt.Sprintf("%s#grammar%d", r.location, i), child,
+					prefixes(r.root, grammars)); err != nil {
 					return err
 				}
 				found = true
@@ -294,7 +300,9 @@ func (r *reader) own(n *document.Node, inherited []contract.Parameter) []contrac
 			break
 		}
 		if read, ok := r.param(r.follow(p)); ok {
-			out = slices.DeleteFunc(out, func(other contract.Parameter) bool { return other.In == read.In && other.Name == read.Name })
+			out = slices.DeleteFunc(out, func(other contract.Parameter) bool {
+				return other.In == read.In && other.Name == read.Name
+			})
 			out = append(out, read)
 		}
 	}
@@ -302,7 +310,10 @@ func (r *reader) own(n *document.Node, inherited []contract.Parameter) []contrac
 }
 
 // places are those of the styles of parameters (2.12.2).
-var places = map[string]contract.In{"query": contract.InQuery, "header": contract.InHeader, "template": contract.InPath, "matrix": contract.InPath}
+var places = map[string]contract.In{
+	"query": contract.InQuery, "header": contract.InHeader, "template": contract.InPath,
+	"matrix": contract.InPath,
+}
 
 func (r *reader) param(n *document.Node) (contract.Parameter, bool) {
 	style := attribute(n, "style")
@@ -315,8 +326,10 @@ func (r *reader) param(n *document.Node) (contract.Parameter, bool) {
 		r.note("line %d: the parameter %s has the style %s, which is not written", n.Line, name, style)
 		return contract.Parameter{}, false
 	}
-	p := contract.Parameter{In: in, Wire: name, Name: name, Required: attribute(n, "required") == "true" || style == "template",
-		Fixed: fixed(n), About: about(n)}
+	p := contract.Parameter{
+		In: in, Wire: name, Name: name, Required: attribute(n, "required") == "true" || style == "template",
+		Fixed: fixed(n), About: about(n),
+	}
 	p.Schema = r.valueType(n)
 	if style == "matrix" {
 		p.Style = style
@@ -390,7 +403,8 @@ func (r *reader) method(n *document.Node, path string, inherited []contract.Para
 				plain = strings.ReplaceAll(plain, "{"+p.Name+"}", "")
 			}
 		}
-		op.Name = strings.ToLower(op.Method) + "_" + strings.Trim(strings.NewReplacer("/", "_", "{", "", "}", "", ".", "_").Replace(plain), "_")
+		op.Name = strings.ToLower(op.Method) + "_" +
+			strings.Trim(strings.NewReplacer("/", "_", "{", "", "}", "", ".", "_").Replace(plain), "_")
 	}
 	for name := op.Name; r.next[op.Name] > 0; {
 		r.next[name]++
@@ -413,8 +427,11 @@ func (r *reader) method(n *document.Node, path string, inherited []contract.Para
 		}
 	}
 	for _, name := range contract.PathNames(path) {
-		if !slices.ContainsFunc(op.Parameters, func(p contract.Parameter) bool { return p.In == contract.InPath && p.Wire == name }) {
-			op.Parameters = append(op.Parameters, contract.Parameter{In: contract.InPath, Wire: name, Name: name, Required: true})
+		if !slices.ContainsFunc(op.Parameters, func(p contract.Parameter) bool {
+			return p.In == contract.InPath && p.Wire == name
+		}) {
+			op.Parameters = append(op.Parameters,
+				contract.Parameter{In: contract.InPath, Wire: name, Name: name, Required: true})
 		}
 	}
 	op.Parameters = slices.DeleteFunc(op.Parameters, func(p contract.Parameter) bool {
@@ -427,7 +444,8 @@ func (r *reader) method(n *document.Node, path string, inherited []contract.Para
 		r.response(op, response)
 	}
 	for _, fault := range children(n, "fault") { // of the older form
-		op.Answers = append(op.Answers, contract.Answer{Status: attribute(fault, "status"), Contents: []contract.Content{r.content(fault)}})
+		op.Answers = append(op.Answers,
+			contract.Answer{Status: attribute(fault, "status"), Contents: []contract.Content{r.content(fault)}})
 	}
 	r.c.operations = append(r.c.operations, op)
 }
@@ -516,7 +534,8 @@ func (t repeating) Fill(v *document.Node) (*document.Node, []schema.FillError) {
 	var short []schema.FillError
 	for _, item := range items {
 		if len(t.oneOf) > 0 && item != schema.Unknown && !slices.Contains(t.oneOf, item.Text) {
-			short = append(short, schema.FillError{Message: "must be one of " + strings.Join(t.oneOf, ", ") + ", and is " + item.Describe()})
+			short = append(short, schema.FillError{Message: "must be one of " + strings.Join(t.oneOf, ", ") +
+				", and is " + item.Describe()})
 		} else if t.item != nil && len(t.oneOf) == 0 {
 			_, found := t.item.Fill(item)
 			short = append(short, found...)

@@ -43,10 +43,14 @@ func (l *loader) services() error {
 		l.contract.Services = append(l.contract.Services, s)
 	}
 	if len(l.contract.Services) == 0 {
-		l.contract.notes = append(l.contract.notes, xsd.Problem{Location: l.contract.Location, Message: "it has no service, so it says no address"})
+		l.contract.notes = append(l.contract.notes,
+			xsd.Problem{Location: l.contract.Location, Message: "it has no service, so it says no address"})
 	}
 	if len(l.contract.Bindings) == 0 {
-		return &xsd.SchemaError{Problems: []xsd.Problem{{Location: l.contract.Location, Message: "it has no binding, so nothing in it can be called; a WSDL that imports this one may have them"}}}
+		return &xsd.SchemaError{Problems: []xsd.Problem{{
+			Location: l.contract.Location,
+			Message:  "it has no binding, so nothing in it can be called; a WSDL that imports this one may have them",
+		}}}
 	}
 	return nil
 }
@@ -62,8 +66,10 @@ func (l *loader) binding(name xsd.Name, e element) (*Binding, error) {
 			if style := x.value("style"); style != "" {
 				b.Style = style
 			}
-			if b.Transport != "http://schemas.xmlsoap.org/soap/http" && b.Transport != "http://www.w3.org/2003/05/soap/bindings/HTTP/" {
-				l.note(x, "the binding %s has the transport %q; HTTP is spoken all the same (Basic Profile 1.1, R2702)", name, b.Transport)
+			if b.Transport != "http://schemas.xmlsoap.org/soap/http" &&
+				b.Transport != "http://www.w3.org/2003/05/soap/bindings/HTTP/" {
+				l.note(x, "the binding %s has the transport %q; HTTP is spoken all the same (Basic Profile 1.1, R2702)",
+					name, b.Transport)
 			}
 		}
 	}
@@ -147,7 +153,8 @@ func (l *loader) operation(b *Binding, o element, abstracts []element) (*Operati
 		} else if len(parts) > 0 {
 			fault.Detail = parts[0].element
 			if fault.Detail == nil {
-				l.note(f, "the fault %s has a part with a type; it needs an element (Basic Profile 1.1, R2205)", fault.Name)
+				l.note(f, "the fault %s has a part with a type; it needs an element (Basic Profile 1.1, R2205)",
+					fault.Name)
 			}
 		}
 		op.Faults = append(op.Faults, fault)
@@ -174,7 +181,8 @@ func matching(o element, abstracts []element) (element, bool) {
 func sameNames(o, abstract element) bool {
 	for _, way := range []string{"input", "output"} {
 		ours, theirs := o.children(Namespace, way), abstract.children(Namespace, way)
-		if len(ours) > 0 && len(theirs) > 0 && ours[0].value("name") != "" && ours[0].value("name") != theirs[0].value("name") {
+		if len(ours) > 0 && len(theirs) > 0 && ours[0].value("name") != "" &&
+			ours[0].value("name") != theirs[0].value("name") {
 			return false
 		}
 	}
@@ -214,7 +222,8 @@ func (l *loader) partsOf(of element, reference string) ([]part, error) {
 			}
 			one.element = l.contract.Schema.Elements[name]
 			if one.element == nil {
-				l.note(p, "the part %s is the element %s, which is not declared; anything is taken for it", one.name, name.Full())
+				l.note(p, "the part %s is the element %s, which is not declared; anything is taken for it", one.name,
+					name.Full())
 				one.element = &xsd.Element{Name: name, Type: xsd.AnyType()}
 			}
 		} else if reference := p.value("type"); reference != "" {
@@ -224,7 +233,8 @@ func (l *loader) partsOf(of element, reference string) ([]part, error) {
 			}
 			one.typ = l.contract.Schema.Type(name)
 			if one.typ == nil {
-				l.note(p, "the part %s has the type %s, which is not declared; anything is taken for it", one.name, name.Full())
+				l.note(p, "the part %s has the type %s, which is not declared; anything is taken for it", one.name,
+					name.Full())
 				one.typ = xsd.AnyType()
 			}
 		} else {
@@ -267,7 +277,8 @@ func (l *loader) message(op *Operation, b *Binding, o, abstract element, way str
 				}
 			}
 			if m.Encoded {
-				l.note(o, "%s is encoded (SOAP 1.1, section 5), which the Basic Profile 1.1 leaves out (R2706)", op.Wire)
+				l.note(o, "%s is encoded (SOAP 1.1, section 5), which the Basic Profile 1.1 leaves out (R2706)",
+					op.Wire)
 			}
 		}
 		if err := l.headers(m, concrete); err != nil {
@@ -319,7 +330,8 @@ func (l *loader) payload(m *Message, op *Operation, b *Binding, parts []part, na
 	for _, p := range parts {
 		accessor := &xsd.Element{Name: xsd.Name{Local: p.name}, Type: p.typ, Nillable: m.Encoded}
 		if p.element != nil {
-			l.note(p.at, "the part %s of an rpc message is an element; it needs a type (Basic Profile 1.1, R2203)", p.name)
+			l.note(p.at, "the part %s of an rpc message is an element; it needs a type (Basic Profile 1.1, R2203)",
+				p.name)
 			accessor.Type = p.element.Type
 		}
 		group.Particles = append(group.Particles, &xsd.Particle{Min: 1, Max: 1, Term: accessor})
@@ -344,7 +356,10 @@ func (l *loader) headers(m *Message, concrete element) error {
 				}
 				block := &Header{Element: p.element, Part: p.name}
 				if block.Element == nil {
-					block.Element = &xsd.Element{Name: xsd.Name{Space: h.value("namespace"), Local: p.name}, Type: p.typ}
+					block.Element = &xsd.Element{
+						Name: xsd.Name{Space: h.value("namespace"), Local: p.name},
+						Type: p.typ,
+					}
 				}
 				for _, f := range h.children(space, "headerfault") {
 					faults, err := l.partsOf(f, f.value("message"))
@@ -382,7 +397,8 @@ func (l *loader) mime(m *Message, concrete *element) error {
 					}
 				}
 				if !added {
-					m.Attachments = append(m.Attachments, Attachment{Part: name, Types: []string{content.value("type")}})
+					m.Attachments = append(m.Attachments,
+						Attachment{Part: name, Types: []string{content.value("type")}})
 				}
 			}
 		}

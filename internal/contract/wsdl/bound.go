@@ -74,7 +74,9 @@ func (b *Bound) Facts() contract.Facts {
 // Hold says what is wrong with an envelope.
 func (b *Bound) Hold(_ *url.URL, r *contract.Received) []string {
 	var wrong []string
-	if _, err := b.Contract.Validate(bytes.NewReader(r.Body), func(f xsd.Fault) { wrong = append(wrong, f.Text()) }); err != nil {
+	if _, err := b.Contract.Validate(bytes.NewReader(r.Body), func(f xsd.Fault) {
+		wrong = append(wrong, f.Text())
+	}); err != nil {
 		wrong = append(wrong, err.Error())
 	}
 	return wrong
@@ -129,7 +131,10 @@ func (b *Bound) fill(fields *document.Node, o contract.BuildOptions) ([]*documen
 	input := b.Operation.Input
 	if input == nil || len(input.Payload) == 0 {
 		if len(fields.Members()) > 0 {
-			return nil, []xsd.FillError{{Path: fields.Members()[0].Key, Message: "is unknown: " + b.Operation.Name + " takes no fields"}}
+			return nil, []xsd.FillError{{
+				Path:    fields.Members()[0].Key,
+				Message: "is unknown: " + b.Operation.Name + " takes no fields",
+			}}
 		}
 		return nil, nil
 	}
@@ -156,7 +161,10 @@ func (b *Bound) fill(fields *document.Node, o contract.BuildOptions) ([]*documen
 	}
 	for _, m := range fields.Members() {
 		if !slices.Contains(known, m.Key) {
-			found = append(found, xsd.FillError{Path: m.Key, Message: "is unknown; " + suggest.DidYouMean(m.Key, known)})
+			found = append(found, xsd.FillError{
+				Path:    m.Key,
+				Message: "is unknown; " + suggest.DidYouMean(m.Key, known),
+			})
 		}
 	}
 	return payload, found
@@ -287,5 +295,6 @@ func (b *Bound) undeclared(m *soap.Message) string {
 	if len(names) == 0 {
 		return fmt.Sprintf("the detail holds %s; the contract declares no faults of %s", entry, b.Operation.Name)
 	}
-	return fmt.Sprintf("the detail holds %s; the contract declares for %s: %s", entry, b.Operation.Name, strings.Join(names, ", "))
+	return fmt.Sprintf("the detail holds %s; the contract declares for %s: %s", entry, b.Operation.Name,
+		strings.Join(names, ", "))
 }

@@ -105,7 +105,10 @@ func draftElement(schema *xsd.Schema, e *xsd.Element, required bool) *Draft {
 	sample := schema.Sample(e, xsd.SampleOptions{Optional: !required})
 	nameTypes(sample.Root)
 	document.Declare(sample.Root)
-	return &Draft{Envelope: sample.Root, Payload: []*document.Node{sample.Root}, samples: []*document.Node{sample.Root}, Remarks: sample.Remarks, Cut: sample.Cut}
+	return &Draft{
+		Envelope: sample.Root, Payload: []*document.Node{sample.Root}, samples: []*document.Node{sample.Root},
+		Remarks: sample.Remarks, Cut: sample.Cut,
+	}
 }
 
 // nameTypes gives xsi:type, which a sample holds with the whole namespace, a prefix.
@@ -119,7 +122,10 @@ func nameTypes(n *document.Node) {
 		a.Value = local
 		if space != "" {
 			a.Value = "t:" + local
-			n.AppendAttributes(document.Attribute{Name: document.Name{Space: xmlstream.XMLNSSpace, Prefix: "xmlns", Local: "t"}, Value: space})
+			n.AppendAttributes(document.Attribute{Name: document.Name{
+				Space: xmlstream.XMLNSSpace, Prefix: "xmlns",
+				Local: "t",
+			}, Value: space})
 		}
 	}
 	for _, child := range n.Children() {

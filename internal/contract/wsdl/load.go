@@ -50,7 +50,8 @@ func ReadTree(location string, tree *document.Node, fetch xsd.Fetch) (*Contract,
 		if root.Name().Space == "http://www.w3.org/ns/wsdl" {
 			return nil, l.refuse(root, "this is WSDL 2.0; WSDL 1.1 can be read")
 		}
-		return nil, l.refuse(root, "<%s> is not a WSDL: the root element must be definitions in the namespace %s", root.Name(), Namespace)
+		return nil, l.refuse(root, "<%s> is not a WSDL: the root element must be definitions in the namespace %s",
+			root.Name(), Namespace)
 	}
 	c := l.contract
 	c.Name, c.Namespace = root.value("name"), root.value("targetNamespace")
@@ -239,7 +240,8 @@ func (l *loader) collect(root element) error {
 		for _, e := range root.children(Namespace, kind.local) {
 			name := xsd.Name{Space: root.namespace, Local: e.value("name")}
 			if before, twice := kind.into[name]; twice {
-				l.note(e, "%s %s is declared twice, first at %s:%d; the first counts", kind.local, name, before.location, before.Line)
+				l.note(e, "%s %s is declared twice, first at %s:%d; the first counts", kind.local, name,
+					before.location, before.Line)
 				continue
 			}
 			kind.into[name] = e

@@ -13,7 +13,10 @@ import (
 
 // Overview is what the contract offers, for those who look.
 func (c *Contract) Overview() *contract.Overview {
-	o := &contract.Overview{Head: contract.Head{Format: "WSDL 1.1", Location: c.Location, Title: c.Name, About: c.Documentation}}
+	o := &contract.Overview{Head: contract.Head{
+		Format: "WSDL 1.1", Location: c.Location, Title: c.Name,
+		About: c.Documentation,
+	}}
 	for _, service := range c.Services {
 		t := contract.Table{Title: "service " + service.Name, About: service.Documentation}
 		for _, p := range service.Ports {
@@ -67,14 +70,19 @@ func (c *Contract) Form() map[string]any {
 			"name": op.Name, "about": op.Documentation, "action": op.Action, "answered": op.Output != nil,
 		})
 	}
-	return map[string]any{"name": o.Title, "location": o.Location, "about": o.About, "services": services, "operations": operations,
-		"notes": append([]string{}, o.Notes...), "security": contract.SecurityForm(o.Security)}
+	return map[string]any{
+		"name": o.Title, "location": o.Location, "about": o.About, "services": services, "operations": operations,
+		"notes": append([]string{}, o.Notes...), "security": contract.SecurityForm(o.Security),
+	}
 }
 
 // Outline shows the operation with its fields down to a depth; 0 shows all.
 func (b *Bound) Outline(depth int) *contract.Outline {
 	op := b.Operation
-	out := &contract.Outline{Title: []string{op.Name, string(b.Port.Binding.Protocol), op.Style}, About: op.Documentation}
+	out := &contract.Outline{
+		Title: []string{op.Name, string(b.Port.Binding.Protocol), op.Style},
+		About: op.Documentation,
+	}
 	if op.Input != nil && op.Input.Encoded {
 		out.Title[2] += ", encoded"
 	}
@@ -101,10 +109,16 @@ func (b *Bound) sections(title string, m *Message, depth int) []contract.Section
 	var out []contract.Section
 	heading := title + ": header blocks"
 	for _, h := range m.Headers {
-		out = append(out, contract.Section{Title: heading, Lines: []string{h.Element.Name.Full()}, Rows: outline(h.Element)})
+		out = append(out, contract.Section{
+			Title: heading, Lines: []string{h.Element.Name.Full()},
+			Rows: outline(h.Element),
+		})
 		heading = ""
 		for _, f := range h.Faults {
-			out = append(out, contract.Section{Lines: []string{f.Name.Full() + ", where that is at fault"}, Rows: outline(f)})
+			out = append(out, contract.Section{
+				Lines: []string{f.Name.Full() + ", where that is at fault"},
+				Rows:  outline(f),
+			})
 		}
 	}
 	for _, e := range m.Payload {
@@ -122,7 +136,8 @@ func (b *Bound) sections(title string, m *Message, depth int) []contract.Section
 		out = append(out, contract.Section{Title: title, Lines: []string{"an empty Body"}})
 	}
 	for _, a := range m.Attachments {
-		out = append(out, contract.Section{Lines: []string{"attachment " + a.Part + "  " + strings.Join(a.Types, ", ")}})
+		out = append(out, contract.Section{Lines: []string{"attachment " + a.Part + "  " + strings.Join(a.Types,
+			", ")}})
 	}
 	return out
 }
@@ -157,7 +172,8 @@ func (b *Bound) Form(depth int) map[string]any {
 
 // Draft writes the skeleton of a message.
 func (b *Bound) Draft(o contract.DraftOptions) (*contract.Draft, error) {
-	d, err := b.Contract.Draft(b.Port.Binding, b.Operation, DraftOptions{Version: b.Version, Required: o.Required, Answer: o.Answer})
+	d, err := b.Contract.Draft(b.Port.Binding, b.Operation,
+		DraftOptions{Version: b.Version, Required: o.Required, Answer: o.Answer})
 	if err != nil {
 		return nil, err
 	}

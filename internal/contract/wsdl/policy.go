@@ -11,7 +11,10 @@ import (
 
 // The namespaces of WS-Policy and WS-SecurityPolicy, in their versions.
 var (
-	policySpaces = []string{"http://www.w3.org/ns/ws-policy", "http://schemas.xmlsoap.org/ws/2004/09/policy", "http://www.w3.org/2006/07/ws-policy"}
+	policySpaces = []string{
+		"http://www.w3.org/ns/ws-policy", "http://schemas.xmlsoap.org/ws/2004/09/policy",
+		"http://www.w3.org/2006/07/ws-policy",
+	}
 	securityWord = "securitypolicy" // all versions have it in their namespace
 )
 
@@ -70,7 +73,8 @@ func (l *loader) security(service, port, binding element) *contract.Security {
 // collectPolicies notes the policies of a document by their ids.
 func (l *loader) collectPolicies(root element) {
 	for _, item := range root.Items() {
-		if item.Kind != document.Element || item.Name().Local != "Policy" || !slices.Contains(policySpaces, item.Name().Space) {
+		if item.Kind != document.Element || item.Name().Local != "Policy" ||
+			!slices.Contains(policySpaces, item.Name().Space) {
 			continue
 		}
 		for _, a := range item.Attributes() {
@@ -218,7 +222,13 @@ func (r *requirements) inWords(port string) *contract.Security {
 	}
 	if r.clientCertificate {
 		say("a client certificate")
-		add(contract.Login{Name: name + "_certificate", Kind: "certificate", Settings: []contract.Setting{{Name: "certificate", Text: "certs/own.pem"}, {Name: "key", Text: "${sealed.own_key}"}}})
+		add(contract.Login{
+			Name: name + "_certificate", Kind: "certificate",
+			Settings: []contract.Setting{
+				{Name: "certificate", Text: "certs/own.pem"},
+				{Name: "key", Text: "${sealed.own_key}"},
+			},
+		})
 	}
 	for _, scheme := range slices.Compact(slices.Sorted(slices.Values(r.http))) {
 		say("HTTP authentication by %s", scheme)
@@ -245,7 +255,10 @@ func (r *requirements) inWords(port string) *contract.Security {
 	}
 	if r.saml {
 		say("a SAML token")
-		add(contract.Login{Name: name + "_saml", Kind: "saml", Settings: []contract.Setting{{Name: "assertion", Text: "${sealed." + name + "_assertion}"}}})
+		add(contract.Login{
+			Name: name + "_saml", Kind: "saml",
+			Settings: []contract.Setting{{Name: "assertion", Text: "${sealed." + name + "_assertion}"}},
+		})
 	}
 	if r.kerberos {
 		say("a Kerberos token in the header, which logins here do not make")
@@ -283,12 +296,17 @@ func (r *requirements) signature(s *contract.Security, name string, say func(str
 		return
 	}
 	say("a signature by an X.509 key over %s", strings.Join(signed, ", "))
-	settings := []contract.Setting{{Name: "certificate", Text: "certs/own.pem"}, {Name: "key", Text: "${sealed.own_key}"}, {Name: "sign", List: signed}}
+	settings := []contract.Setting{
+		{Name: "certificate", Text: "certs/own.pem"},
+		{Name: "key", Text: "${sealed.own_key}"},
+		{Name: "sign", List: signed},
+	}
 	if r.reference != "" {
 		settings = append(settings, contract.Setting{Name: "reference", Text: r.reference})
 	}
 	if strings.HasPrefix(r.suite, "Basic") && !strings.Contains(r.suite, "Sha256") {
-		settings = append(settings, contract.Setting{Name: "algorithm", Text: "rsa-sha1"}, contract.Setting{Name: "digest", Text: "sha1"})
+		settings = append(settings, contract.Setting{Name: "algorithm", Text: "rsa-sha1"},
+			contract.Setting{Name: "digest", Text: "sha1"})
 	}
 	if len(r.encrypted) > 0 {
 		say("encryption of %s", strings.Join(r.encrypted, ", "))

@@ -85,7 +85,8 @@ func (e *envelopeReader) read() error {
 			if err := e.root(name); err != nil {
 				return err
 			}
-		case e.reader.Depth() == 2 && name.Space == e.verdict.Version.Namespace() && name.Local == "Header" && !e.headed && !e.bodied:
+		case e.reader.Depth() == 2 && name.Space == e.verdict.Version.Namespace() && name.Local == "Header" &&
+			!e.headed && !e.bodied:
 			e.headed = true
 			err = e.inside(e.block)
 		case e.reader.Depth() == 2 && name.Space == e.verdict.Version.Namespace() && name.Local == "Body" && !e.bodied:
@@ -196,7 +197,8 @@ func (e *envelopeReader) payload() error {
 		o, answer, found = e.contract.ByPayload(name.Space, name.Local)
 	}
 	if !found {
-		e.fault("%s is the payload of no operation of the contract", xsd.Name{Space: name.Space, Local: name.Local}.Full())
+		e.fault("%s is the payload of no operation of the contract",
+			xsd.Name{Space: name.Space, Local: name.Local}.Full())
 		if decl := e.contract.Schema.Element(name.Space, name.Local); decl != nil {
 			return e.validator().Element(e.reader, decl)
 		}

@@ -182,7 +182,8 @@ func (c *Contract) Port(name string, version soap.Version) (*Port, error) {
 	case len(names) == 0:
 		return nil, fmt.Errorf("the contract %s has no service with a port", c.Location)
 	case version != "":
-		return nil, fmt.Errorf("the contract has no port that speaks SOAP %s; its ports are: %s", version, strings.Join(names, ", "))
+		return nil, fmt.Errorf("the contract has no port that speaks SOAP %s; its ports are: %s", version,
+			strings.Join(names, ", "))
 	}
 	return other, nil
 }

@@ -106,7 +106,8 @@ func TestOtherBindings(t *testing.T) {
 	require.NoError(t, err)
 	input := c.Services[0].Ports[0].Binding.Operation("Start").Input
 	require.Len(t, input.Payload, 1)
-	assert.Equal(t, []wsdl.Attachment{{Part: "scan", Types: []string{"image/png", "application/pdf"}}}, input.Attachments)
+	assert.Equal(t, []wsdl.Attachment{{Part: "scan", Types: []string{"image/png", "application/pdf"}}},
+		input.Attachments)
 	require.Len(t, input.Headers, 1)
 	assert.Equal(t, "Jam", input.Headers[0].Faults[0].Name.Local)
 	form, err := c.Port("F", "")
@@ -118,9 +119,11 @@ func TestOtherBindings(t *testing.T) {
 
 func TestImports(t *testing.T) {
 	c, err := read(map[string]string{
-		"main.wsdl":  definitions(`<import namespace="urn:p" location="types.wsdl"/><import namespace="urn:gone" location="gone.wsdl"/><import namespace="urn:s" location="plain.xsd"/><service name="Hall"><port name="P" binding="p:B"><s:address location="http://hall.example/"/></port></service>`),
-		"types.wsdl": definitions(`<import namespace="urn:p" location="main.wsdl"/>` + pressTypes + `<portType name="Press"><operation name="Start"><input message="p:In"/></operation></portType><binding name="B" type="p:Press"><s:binding transport="urn:smoke"/><operation name="Start"><input>` + body("literal") + `</input></operation></binding>`),
-		"plain.xsd":  `<schema xmlns="http://www.w3.org/2001/XMLSchema" targetNamespace="urn:s"><element name="e"/></schema>`,
+		"main.wsdl": definitions(
+			`<import namespace="urn:p" location="types.wsdl"/><import namespace="urn:gone" location="gone.wsdl"/><import namespace="urn:s" location="plain.xsd"/><service name="Hall"><port name="P" binding="p:B"><s:address location="http://hall.example/"/></port></service>`),
+		"types.wsdl": definitions(`<import namespace="urn:p" location="main.wsdl"/>` + pressTypes +
+			`<portType name="Press"><operation name="Start"><input message="p:In"/></operation></portType><binding name="B" type="p:Press"><s:binding transport="urn:smoke"/><operation name="Start"><input>` + body("literal") + `</input></operation></binding>`),
+		"plain.xsd": `<schema xmlns="http://www.w3.org/2001/XMLSchema" targetNamespace="urn:s"><element name="e"/></schema>`,
 	})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"Start"}, c.Services[0].Ports[0].Binding.OperationNames())
@@ -157,8 +160,12 @@ func TestHalfOfAContract(t *testing.T) {
 <service name="Hall"><port name="P" binding="p:B"/><port name="Q" binding="p:Missing"/></service>`)})
 	require.NoError(t, err)
 	notes := fmt.Sprint(c.Notes())
-	for _, want := range []string{"the message Nowhere is not declared", "the part a is the element {urn:p}Gone, which is not declared", "the part b has neither an element nor a type",
-		"the binding has the operation Extra, which its port type has not", "the port Q has the binding Missing, which is not declared", "the binding C is of the port type NoType"} {
+	for _, want := range []string{
+		"the message Nowhere is not declared", "the part a is the element {urn:p}Gone, which is not declared",
+		"the part b has neither an element nor a type",
+		"the binding has the operation Extra, which its port type has not",
+		"the port Q has the binding Missing, which is not declared", "the binding C is of the port type NoType",
+	} {
 		assert.Contains(t, notes, want)
 	}
 }
@@ -177,7 +184,8 @@ func TestValidateEnvelopes(t *testing.T) {
 <service name="Hall"><port name="P" binding="p:B"/></service>`)})
 	require.NoError(t, err)
 	envelope := func(inside string) string {
-		return `<e:Envelope xmlns:e="http://schemas.xmlsoap.org/soap/envelope/" xmlns:p="urn:p">` + inside + `</e:Envelope>`
+		return `<e:Envelope xmlns:e="http://schemas.xmlsoap.org/soap/envelope/" xmlns:p="urn:p">` + inside +
+			`</e:Envelope>`
 	}
 	for message, want := range map[string]string{
 		envelope(`<e:Body><p:Start><p:lot>L</p:lot></p:Start></e:Body>`):                                                                 "an envelope of SOAP 1.1 with the request of Start []",
@@ -210,8 +218,11 @@ func large(operations int) string {
 		fmt.Fprintf(&binding, `<operation name="Do%[1]d"><s:operation soapAction="urn:do:%[1]d"/><input>`+body("literal")+`</input><output>`+body("literal")+`</output></operation>
 `, i)
 	}
-	return definitions(`<types><xs:schema targetNamespace="urn:p" elementFormDefault="qualified">` + types.String() + `</xs:schema></types>` + messages.String() +
-		`<portType name="Press">` + portType.String() + `</portType><binding name="B" type="p:Press"><s:binding transport="http://schemas.xmlsoap.org/soap/http"/>` + binding.String() +
+	return definitions(`<types><xs:schema targetNamespace="urn:p" elementFormDefault="qualified">` + types.String() +
+		`</xs:schema></types>` + messages.String() +
+		`<portType name="Press">` + portType.String() +
+		`</portType><binding name="B" type="p:Press"><s:binding transport="http://schemas.xmlsoap.org/soap/http"/>` +
+		binding.String() +
 		`</binding><service name="Hall"><port name="P" binding="p:B"><s:address location="http://hall.example/"/></port></service>`)
 }
 
@@ -243,7 +254,8 @@ func BenchmarkLoad1500(b *testing.B) {
 
 // A contract of 5 MB with 2,000 operations, as large systems write them.
 func BenchmarkLoad5MB(b *testing.B) {
-	text := strings.ReplaceAll(large(2000), "of the press hall.", "of the press hall. "+strings.Repeat("It is explained at length, as generated contracts do. ", 28))
+	text := strings.ReplaceAll(large(2000), "of the press hall.",
+		"of the press hall. "+strings.Repeat("It is explained at length, as generated contracts do. ", 28))
 	b.SetBytes(int64(len(text)))
 	for b.Loop() {
 		if _, err := read(map[string]string{"main.wsdl": text}); err != nil {
@@ -268,7 +280,8 @@ func BenchmarkDraft1500(b *testing.B) {
 
 func FuzzRead(f *testing.F) {
 	f.Add(large(1), `<e:Envelope xmlns:e="http://schemas.xmlsoap.org/soap/envelope/"><e:Body><Do0 xmlns="urn:p"/></e:Body></e:Envelope>`)
-	f.Add(definitions(pressTypes+`<portType name="P"><operation name="O"><input message="p:Text"/></operation></portType><binding name="B" type="p:P"><s:binding style="rpc"/><operation name="O"><input><s:body use="encoded" namespace="n"/></input></operation></binding>`), "<a/>")
+	f.Add(definitions(pressTypes+
+		`<portType name="P"><operation name="O"><input message="p:Text"/></operation></portType><binding name="B" type="p:P"><s:binding style="rpc"/><operation name="O"><input><s:body use="encoded" namespace="n"/></input></operation></binding>`), "<a/>")
 	f.Fuzz(func(t *testing.T, text, message string) {
 		c, err := wsdl.Read("fuzz.wsdl", []byte(text), nil)
 		if err != nil {

@@ -221,31 +221,43 @@ var functions map[string]function
 func init() {
 	number := func(n int) *document.Node { return document.NewNumber(strconv.Itoa(n)) }
 	functions = map[string]function{
-		"length": {[]types{valueType}, valueType, func(e *evaluation, at *document.Node, arguments []operand) *document.Node {
-			v := arguments[0].value(e, at)
-			switch {
-			case v == nil:
+		"length": {
+			[]types{valueType},
+			valueType,
+			func(e *evaluation, at *document.Node, arguments []operand) *document.Node {
+				v := arguments[0].value(e, at)
+				switch {
+				case v == nil:
+					return nil
+				case v.Kind == document.Text || v.Kind == document.Untyped:
+					return number(utf8.RuneCountInString(v.Text))
+				case v.Kind == document.List:
+					return number(len(v.Items()))
+				case v.Kind == document.Object:
+					return number(len(v.Members()))
+				}
 				return nil
-			case v.Kind == document.Text || v.Kind == document.Untyped:
-				return number(utf8.RuneCountInString(v.Text))
-			case v.Kind == document.List:
-				return number(len(v.Items()))
-			case v.Kind == document.Object:
-				return number(len(v.Members()))
-			}
-			return nil
-		}},
-		"count": {[]types{nodesType}, valueType, func(e *evaluation, at *document.Node, arguments []operand) *document.Node {
-			count := 0
-			arguments[0].(*subquery).follow(e, at, func(*place) bool {
-				count++
-				return true
-			})
-			return number(count)
-		}},
-		"value": {[]types{nodesType}, valueType, func(e *evaluation, at *document.Node, arguments []operand) *document.Node {
-			return arguments[0].(*subquery).value(e, at)
-		}},
+			},
+		},
+		"count": {
+			[]types{nodesType},
+			valueType,
+			func(e *evaluation, at *document.Node, arguments []operand) *document.Node {
+				count := 0
+				arguments[0].(*subquery).follow(e, at, func(*place) bool {
+					count++
+					return true
+				})
+				return number(count)
+			},
+		},
+		"value": {
+			[]types{nodesType},
+			valueType,
+			func(e *evaluation, at *document.Node, arguments []operand) *document.Node {
+				return arguments[0].(*subquery).value(e, at)
+			},
+		},
 		"match":  {[]types{valueType, valueType}, logicalType, expression(true)},
 		"search": {[]types{valueType, valueType}, logicalType, expression(false)},
 	}

@@ -57,7 +57,8 @@ func (q *Query) find(root *document.Node, steps int) ([]Located, error) {
 }
 
 // ErrTooMuch is a query that grows without bound on the document: what it found is not all.
-var ErrTooMuch = errors.New("the path visits too many values of this answer; ask for less with .. or with queries in filters")
+var ErrTooMuch = errors.New(
+	"the path visits too many values of this answer; ask for less with .. or with queries in filters")
 
 // mostSteps bounds what one query looks at: descending within descending grows
 // without bound. bytesToAStep is how many bytes of text are as much work as a node.

@@ -76,7 +76,10 @@ func TestFind(t *testing.T) {
 		{"2.3.5 not of parentheses", "$.n[?!(@ > 1)]", "0 1"},
 		{"2.3.5 true and false", "$[?@ == true]", "true"},
 		{"2.3.5 deep", "$.depots[?@.lots[?@.kilos > 20 && @.tags[?@ == 'old']]].name", `"north"`},
-		{"2.3.5 from the root", "$.depots[*].lots[?@.kilos > $.keeper.lots && @.id == $.depots[0].lots[0].id].kilos", "40"},
+		{
+			"2.3.5 from the root", "$.depots[*].lots[?@.kilos > $.keeper.lots && @.id == $.depots[0].lots[0].id].kilos",
+			"40",
+		},
 		{"2.3.5 members of an object", "$.keeper[?@ == 4]", "4"},
 		{"2.3.5 whole objects", `$.depots[?@.name == $.depots[1]['name']].lots[0].id`, `"L-4"`},
 		{"2.4.4 length", "$.depots[?length(@.lots) == 3].name", `"north"`},
@@ -90,7 +93,10 @@ func TestFind(t *testing.T) {
 		{"2.4.6 the dollar stands for itself", `$.depots[*].lots[?search(@.id, '1$')].id`, ""},
 		{"2.4.7 search", `$.depots[*].lots[?search(@.id, '[3-9]')].id`, `"L-3" "L-4"`},
 		{"2.4.7 the dot is no line end", `$.depots[1]['a b'][?search('a\nb', 'a.b')]`, ""},
-		{"2.4.7 classes of characters", `$.depots[*].lots[?search(@.id, '\\p{Lu}-\\p{Nd}{1}')].id`, `"L-1" "L-2" "L-3" "L-4"`},
+		{
+			"2.4.7 classes of characters", `$.depots[*].lots[?search(@.id, '\\p{Lu}-\\p{Nd}{1}')].id`,
+			`"L-1" "L-2" "L-3" "L-4"`,
+		},
 		{"2.4.8 value", "$.depots[?value(@.lots[*].kilos) == null].name", `"south"`},
 		{"2.4.8 value of several is nothing", "$.depots[?value(@.lots[*].id) == 'L-1'].name", ""},
 		{"2.5.1 several selectors", "$.n[0, 0, 5:, -7]", "0 0 5 6 0"},
@@ -106,7 +112,8 @@ func TestFind(t *testing.T) {
 		assert.Equal(t, c.want, got, "%s: %s", c.section, c.query)
 	}
 	for query, want := range map[string]string{
-		"$": "$", "$.depots[-1].name": "$['depots'][1]['name']", "$..tags[::-1]": "$['depots'][0]['lots'][0]['tags'][1] $['depots'][0]['lots'][0]['tags'][0]",
+		"$": "$", "$.depots[-1].name": "$['depots'][1]['name']",
+		"$..tags[::-1]":        "$['depots'][0]['lots'][0]['tags'][1] $['depots'][0]['lots'][0]['tags'][0]",
 		`$.depots[1]["a b"].*`: `$['depots'][1]['a b']['\''] $['depots'][1]['a b']['\\'] $['depots'][1]['a b']['\n'] $['depots'][1]['a b']['☺'] $['depots'][1]['a b']['\u000b']`,
 	} {
 		_, got := find(t, query, depots)
@@ -174,7 +181,8 @@ func TestMistakes(t *testing.T) {
 // What would take for ever is refused, and not cut short in silence; what takes its time once
 // for each node is done.
 func TestWork(t *testing.T) {
-	flat := "[" + strings.Repeat(`{"a": {"b": 1, "c": "xxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxx"}, "p": "(x+x+)+y"},`, 5_000) + "0]"
+	flat := "[" + strings.Repeat(`{"a": {"b": 1, "c": "xxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxx"}, "p": "(x+x+)+y"},`, 5_000) +
+		"0]"
 	deep := strings.Repeat(`[`, 400) + "1" + strings.Repeat("]", 400)
 	var members strings.Builder
 	for i := range 20_000 {

@@ -91,7 +91,8 @@ func (a asker) operand(depth int) string {
 	case 0:
 		return a.of("'A'", `"L-1"`, "40", "12.5", "4e1", "-1", "0", "-0", "true", "false", "null", "''")
 	case 1:
-		return a.of("length("+a.single()+")", "count("+a.argument(depth)+")", "value("+a.argument(depth)+")", "length('abc')")
+		return a.of("length("+a.single()+")", "count("+a.argument(depth)+")", "value("+a.argument(depth)+")",
+			"length('abc')")
 	}
 	return a.single()
 }
@@ -106,7 +107,8 @@ func (a asker) condition(depth int) string {
 		case 2:
 			return a.of("", "!") + a.of("@", "$") + a.segments(depth+1)
 		case 3:
-			return a.of("", "!") + a.of("match(", "search(") + a.of("@.id", "@.name", "$.keeper.name", "@.grade", "@.nothing") + ", " + a.of("'L-[0-9]'", "'.*o.*'", "'[a-z]+'", "'A|B'", "''", `'\\d'`) + ")"
+			return a.of("", "!") + a.of("match(", "search(") + a.of("@.id", "@.name", "$.keeper.name", "@.grade",
+				"@.nothing") + ", " + a.of("'L-[0-9]'", "'.*o.*'", "'[a-z]+'", "'A|B'", "''", `'\\d'`) + ")"
 		}
 	}
 	return a.operand(depth) + a.of("==", " == ", " != ", " < ", "<=", " > ", " >= ") + a.operand(depth)
@@ -115,7 +117,8 @@ func (a asker) condition(depth int) string {
 // spoil changes a character of some queries, so that many are none any more.
 func (a asker) spoil(query string) string {
 	at := 1 + a.IntN(len(query))
-	return query[:at] + a.of("", ".", "[", "]", "?", "@", "'", " ", "0", "-", ",", "*", "(", "=", "$") + query[min(at+a.IntN(2), len(query)):]
+	return query[:at] + a.of("", ".", "[", "]", "?", "@", "'", " ", "0", "-", ",", "*", "(", "=", "$") +
+		query[min(at+a.IntN(2), len(query)):]
 }
 
 var hyphened = regexp.MustCompile(`[a-z]-`)

@@ -34,14 +34,20 @@ func (e *Expr) Evaluate(t *Tree, prefixes map[string]string) (Value, error) {
 }
 
 func (e *Expr) evaluate(t *Tree, prefixes map[string]string, visits int) (Value, error) {
-	ev := &evaluator{tree: t, left: visits, rooted: map[*location][]int32{}, spaces: map[string]string{"xml": "http://www.w3.org/XML/1998/namespace"}}
+	ev := &evaluator{
+		tree: t, left: visits, rooted: map[*location][]int32{},
+		spaces: map[string]string{"xml": "http://www.w3.org/XML/1998/namespace"},
+	}
 	for prefix, at := range e.prefixes {
 		space, known := prefixes[prefix]
 		if !known {
 			space, known = t.declared[prefix]
 		}
 		if !known && prefix != "xml" {
-			return Value{}, &Error{Offset: at, Message: "the prefix " + prefix + " is not declared", Try: "declare it under names:, or use a prefix of the message"}
+			return Value{}, &Error{
+				Offset: at, Message: "the prefix " + prefix + " is not declared",
+				Try: "declare it under names:, or use a prefix of the message",
+			}
 		}
 		if known {
 			ev.spaces[prefix] = space
@@ -49,7 +55,10 @@ func (e *Expr) evaluate(t *Tree, prefixes map[string]string, visits int) (Value,
 	}
 	result := ev.eval(e.root, context{node: 0, position: 1, size: 1})
 	if ev.left < 0 {
-		return Value{}, &Error{Message: "it takes too long on a document of this size", Try: "ask for less with //, preceding:: and following::"}
+		return Value{}, &Error{
+			Message: "it takes too long on a document of this size",
+			Try:     "ask for less with //, preceding:: and following::",
+		}
 	}
 	switch result.kind {
 	case nodesResult:

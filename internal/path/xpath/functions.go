@@ -36,16 +36,22 @@ func init() {
 		"position": {gives: numberResult, positional: true, apply: func(_ *evaluator, c context, _ []result) result {
 			return numeric(float64(c.position))
 		}},
-		"count": {gives: numberResult, least: 1, most: 1, wantsNodes: true, apply: func(_ *evaluator, _ context, args []result) result {
-			return numeric(float64(len(args[0].nodes)))
-		}},
-		"sum": {gives: numberResult, least: 1, most: 1, wantsNodes: true, apply: func(ev *evaluator, _ context, args []result) result {
-			sum := 0.0
-			for _, id := range args[0].nodes {
-				sum += parseNumber(ev.textOf(id))
-			}
-			return numeric(sum)
-		}},
+		"count": {
+			gives: numberResult, least: 1, most: 1, wantsNodes: true,
+			apply: func(_ *evaluator, _ context, args []result) result {
+				return numeric(float64(len(args[0].nodes)))
+			},
+		},
+		"sum": {
+			gives: numberResult, least: 1, most: 1, wantsNodes: true,
+			apply: func(ev *evaluator, _ context, args []result) result {
+				sum := 0.0
+				for _, id := range args[0].nodes {
+					sum += parseNumber(ev.textOf(id))
+				}
+				return numeric(sum)
+			},
+		},
 		"local-name":    nameFunction(func(_, local, _ string) string { return local }),
 		"namespace-uri": nameFunction(func(space, _, _ string) string { return space }),
 		"name":          nameFunction(func(_, _, written string) string { return written }),
@@ -61,17 +67,23 @@ func init() {
 		}},
 		"starts-with": textTestFunction(strings.HasPrefix),
 		"contains":    textTestFunction(strings.Contains),
-		"substring-before": {gives: textResult, least: 2, most: 2, apply: func(ev *evaluator, _ context, args []result) result {
-			before, _, found := strings.Cut(ev.text(args[0]), ev.text(args[1]))
-			if !found {
-				return text("")
-			}
-			return text(before)
-		}},
-		"substring-after": {gives: textResult, least: 2, most: 2, apply: func(ev *evaluator, _ context, args []result) result {
-			_, after, _ := strings.Cut(ev.text(args[0]), ev.text(args[1]))
-			return text(after)
-		}},
+		"substring-before": {
+			gives: textResult, least: 2, most: 2,
+			apply: func(ev *evaluator, _ context, args []result) result {
+				before, _, found := strings.Cut(ev.text(args[0]), ev.text(args[1]))
+				if !found {
+					return text("")
+				}
+				return text(before)
+			},
+		},
+		"substring-after": {
+			gives: textResult, least: 2, most: 2,
+			apply: func(ev *evaluator, _ context, args []result) result {
+				_, after, _ := strings.Cut(ev.text(args[0]), ev.text(args[1]))
+				return text(after)
+			},
+		},
 		"substring": {gives: textResult, least: 2, most: 3, apply: substring},
 		"string-length": {gives: numberResult, most: 1, apply: func(ev *evaluator, c context, args []result) result {
 			return numeric(float64(utf8.RuneCountInString(ev.text(orContext(c, args)))))
@@ -81,9 +93,12 @@ func init() {
 			return text(strings.Join(strings.FieldsFunc(ev.text(orContext(c, args)), blank), " "))
 		}},
 		"translate": {gives: textResult, least: 3, most: 3, apply: translate},
-		"boolean": {gives: booleanResult, least: 1, most: 1, apply: func(ev *evaluator, _ context, args []result) result {
-			return boolean(ev.boolean(args[0]))
-		}},
+		"boolean": {
+			gives: booleanResult, least: 1, most: 1,
+			apply: func(ev *evaluator, _ context, args []result) result {
+				return boolean(ev.boolean(args[0]))
+			},
+		},
 		"not": {gives: booleanResult, least: 1, most: 1, apply: func(ev *evaluator, _ context, args []result) result {
 			return boolean(!ev.boolean(args[0]))
 		}},
@@ -106,26 +121,35 @@ func init() {
 }
 
 func nameFunction(part func(space, local, written string) string) *function {
-	return &function{gives: textResult, most: 1, wantsNodes: true, apply: func(ev *evaluator, c context, args []result) result {
-		nodes := orContext(c, args).nodes
-		if len(nodes) == 0 {
-			return text("")
-		}
-		name, _ := ev.tree.name(nodes[0])
-		return text(part(name.Space, name.Local, name.String()))
-	}}
+	return &function{
+		gives: textResult, most: 1, wantsNodes: true,
+		apply: func(ev *evaluator, c context, args []result) result {
+			nodes := orContext(c, args).nodes
+			if len(nodes) == 0 {
+				return text("")
+			}
+			name, _ := ev.tree.name(nodes[0])
+			return text(part(name.Space, name.Local, name.String()))
+		},
+	}
 }
 
 func textTestFunction(test func(s, part string) bool) *function {
-	return &function{gives: booleanResult, least: 2, most: 2, apply: func(ev *evaluator, _ context, args []result) result {
-		return boolean(test(ev.text(args[0]), ev.text(args[1])))
-	}}
+	return &function{
+		gives: booleanResult, least: 2, most: 2,
+		apply: func(ev *evaluator, _ context, args []result) result {
+			return boolean(test(ev.text(args[0]), ev.text(args[1])))
+		},
+	}
 }
 
 func numberFunction(change func(float64) float64) *function {
-	return &function{gives: numberResult, least: 1, most: 1, apply: func(ev *evaluator, _ context, args []result) result {
-		return numeric(change(ev.number(args[0])))
-	}}
+	return &function{
+		gives: numberResult, least: 1, most: 1,
+		apply: func(ev *evaluator, _ context, args []result) result {
+			return numeric(change(ev.number(args[0])))
+		},
+	}
 }
 
 // substring counts characters from 1 and rounds both bounds (section 4.2).

@@ -23,13 +23,15 @@ type asker struct{ *rand.Rand }
 func (a asker) of(words ...string) string { return words[a.IntN(len(words))] }
 
 func (a asker) step(depth int) string {
-	test := a.of("*", "node()", "text()", "comment()", "a", "b", "c", "d", "e", "h", "lot", "price", "keeper", "total", "moisture")
+	test := a.of("*", "node()", "text()", "comment()", "a", "b", "c", "d", "e", "h", "lot", "price", "keeper", "total",
+		"moisture")
 	step := a.of("", "", "", "", "@") + test
 	switch {
 	case strings.HasPrefix(step, "@") && (test == "text()" || test == "comment()"):
 		step = "@" + a.of("n", "id", "grade", "*")
 	case a.IntN(3) == 0:
-		step = a.of("ancestor", "ancestor-or-self", "attribute", "child", "descendant", "descendant-or-self", "following", "following-sibling", "parent", "preceding", "preceding-sibling", "self") + "::" + test
+		step = a.of("ancestor", "ancestor-or-self", "attribute", "child", "descendant", "descendant-or-self",
+			"following", "following-sibling", "parent", "preceding", "preceding-sibling", "self") + "::" + test
 	case a.IntN(8) == 0:
 		return a.of(".", "..")
 	}

@@ -140,7 +140,8 @@ func (s *scanner) ncName() string {
 	start := s.pos
 	for s.pos < len(s.text) {
 		r, size := utf8.DecodeRuneInString(s.text[s.pos:])
-		if r == ':' || !xmlstream.IsNameChar(r) || s.pos == start && !xmlstream.IsNameStart(r) || r == utf8.RuneError && size == 1 {
+		if r == ':' || !xmlstream.IsNameChar(r) || s.pos == start && !xmlstream.IsNameStart(r) ||
+			r == utf8.RuneError && size == 1 {
 			break
 		}
 		s.pos += size

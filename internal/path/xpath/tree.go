@@ -74,7 +74,11 @@ func (t *Tree) add(source *document.Node, parent int32) {
 				}
 				continue
 			}
-			t.nodes = append(t.nodes, node{source: source, parent: id, kind: attributeNode, attribute: int32(i), end: int32(len(t.nodes)) + 1})
+			t.nodes = append(t.nodes,
+				node{
+					source: source, parent: id, kind: attributeNode, attribute: int32(i),
+					end: int32(len(t.nodes)) + 1,
+				})
 		}
 		for _, item := range source.Items() {
 			t.add(item, id)

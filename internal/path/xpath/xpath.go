@@ -436,7 +436,10 @@ func (p *parser) step() (*step, error) {
 			for name := range axes {
 				known = append(known, name)
 			}
-			return nil, &Error{Offset: t.at, Message: "there is no axis " + t.text, Try: suggest.DidYouMean(t.text, known)}
+			return nil, &Error{
+				Offset: t.at, Message: "there is no axis " + t.text,
+				Try: suggest.DidYouMean(t.text, known),
+			}
 		}
 		s.axis = a
 		t = p.next()
@@ -508,7 +511,8 @@ func (p *parser) predicate() (predicate, error) {
 	if err != nil {
 		return predicate{}, err
 	}
-	return predicate{expr: e, positional: e.gives() == numberResult || usesPosition(e)}, p.expect("]", "after a condition")
+	return predicate{expr: e, positional: e.gives() == numberResult || usesPosition(e)},
+		p.expect("]", "after a condition")
 }
 
 // usesPosition says whether the value depends on position() or last() of its
@@ -541,13 +545,19 @@ func (p *parser) call() (expr, error) {
 	f := functions[t.text]
 	if f == nil {
 		if t.text == "id" {
-			return nil, &Error{Offset: t.at, Message: "id() cannot be used: without a DTD nothing says what an id is", Try: "write //*[@id='...']"}
+			return nil, &Error{
+				Offset: t.at, Message: "id() cannot be used: without a DTD nothing says what an id is",
+				Try: "write //*[@id='...']",
+			}
 		}
 		known := make([]string, 0, len(functions))
 		for name := range functions {
 			known = append(known, name)
 		}
-		return nil, &Error{Offset: t.at, Message: "XPath 1.0 has no function " + t.text, Try: suggest.DidYouMean(t.text, known)}
+		return nil, &Error{
+			Offset: t.at, Message: "XPath 1.0 has no function " + t.text,
+			Try: suggest.DidYouMean(t.text, known),
+		}
 	}
 	c := &call{function: f, at: t.at}
 	p.next()

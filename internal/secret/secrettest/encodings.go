@@ -21,18 +21,21 @@ import (
 
 // Encodings write a text in each way in use, most with a standard library's writer.
 var Encodings = map[string]func(string) string{
-	"JSON":               func(s string) string { quoted, _ := json.Marshal(s); return `{"a":` + string(quoted) + `}` },
-	"JSON, solidus":      func(s string) string { return strings.ReplaceAll(quotedJSON(s), "/", `\/`) },
-	"JSON, all letters":  func(s string) string { return units(s, `\u%04x`) },
-	"JSON, upper case":   func(s string) string { return units(s, `\u%04X`) },
-	"JSON, some letters": func(s string) string { return quotedJSON(s[:1]) + units(s[1:2], `\u%04x`) + quotedJSON(s[2:]) },
+	"JSON":              func(s string) string { quoted, _ := json.Marshal(s); return `{"a":` + string(quoted) + `}` },
+	"JSON, solidus":     func(s string) string { return strings.ReplaceAll(quotedJSON(s), "/", `\/`) },
+	"JSON, all letters": func(s string) string { return units(s, `\u%04x`) },
+	"JSON, upper case":  func(s string) string { return units(s, `\u%04X`) },
+	"JSON, some letters": func(s string) string {
+		return quotedJSON(s[:1]) + units(s[1:2], `\u%04x`) + quotedJSON(s[2:])
+	},
 	"XML": func(s string) string {
 		var out bytes.Buffer
 		_ = xml.EscapeText(&out, []byte(s))
 		return "<a>" + out.String() + "</a>"
 	},
-	"HTML":           html.EscapeString,
-	"named":          strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;", `"`, "&quot;", "'", "&apos;", "ü", "&uuml;", "ß", "&szlig;").Replace,
+	"HTML": html.EscapeString,
+	"named": strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;", `"`, "&quot;", "'", "&apos;", "ü",
+		"&uuml;", "ß", "&szlig;").Replace,
 	"decimal":        func(s string) string { return each(s, "&#%d;") },
 	"hex references": func(s string) string { return each(s, "&#x%x;") },
 	"HEX references": func(s string) string { return each(s, "&#X%X;") },
@@ -44,7 +47,8 @@ var Encodings = map[string]func(string) string{
 	"raw URL Base64": func(s string) string { return base64.RawURLEncoding.EncodeToString([]byte(s)) },
 	"Basic":          func(s string) string { return "Basic " + base64.StdEncoding.EncodeToString([]byte("clerk:"+s)) },
 	"folded Base64": func(s string) string {
-		return folded(base64.StdEncoding.EncodeToString([]byte(strings.Repeat("honey ", 12) + s + strings.Repeat(" honey", 12))))
+		return folded(base64.StdEncoding.EncodeToString([]byte(strings.Repeat("honey ",
+			12) + s + strings.Repeat(" honey", 12))))
 	},
 	"Base64 of UTF-16": func(s string) string { return base64.StdEncoding.EncodeToString(utf16le(s)) },
 	"Base32":           func(s string) string { return base32.StdEncoding.EncodeToString([]byte(s)) },
