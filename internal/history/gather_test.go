@@ -178,6 +178,7 @@ func TestLimits(t *testing.T) {
 		checks := (&history.Sheet{Sheet: "s", Times: times, Limits: []history.Limit{c.limit}}).JudgeLimits()
 		require.Len(t, checks, 1)
 		assert.Equal(t, c.held, checks[0].Held, "%+v", checks[0])
+		assert.True(t, checks[0].Judged)
 		assert.Contains(t, checks[0].Got, c.got)
 	}
 	checks := (&history.Sheet{Sheet: "s", Limits: []history.Limit{{Word: "max", Rule: "under 1 s"}}}).JudgeLimits()

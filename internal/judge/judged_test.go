@@ -109,6 +109,10 @@ var judgedCases = []judgedCase{
 		"fields:\n  lots:\n    count: 2\n  name:\n    length: 3\n  kinds:\n    count: 3\n  depot:\n    length: 4",
 		[]string{`200 {"lots": [7, 8], "name": "abc", "kinds": ["x"], "depot": "north"}`},
 	},
+	{
+		"null, and the word in quotes and in a block", "fields:\n  a: null\n  b: \"null\"\n  c: |-\n    null",
+		[]string{`200 {"a": null, "b": "null", "c": "null"}`},
+	},
 	{"a place deep in", "fields:\n  lots[*].n: under 3", []string{`200 {"lots": [{"n": 1}, {"n": 3}]}`}},
 	{"where", "where:\n  - answer.n > 1\n  - answer.n > 2", []string{`200 {"n": 2}`}},
 	{"keep", "keep:\n  k: n\n  l: list\n  m: n | upper\n  o: n | number", []string{`200 {"n": "a", "list": [1]}`}},

@@ -55,6 +55,14 @@ func TestPathsIntoReplies(t *testing.T) {
 	}
 }
 
+// What is no reply of an exchange tells of no error.
+func TestNoExchange(t *testing.T) {
+	tree, err := document.ReadJSON([]byte(`{"error": "no"}`))
+	require.NoError(t, err)
+	assert.Nil(t, reply.Of(tree, nil).Error())
+	assert.Nil(t, reply.Read(&exchange.Record{}).Error())
+}
+
 func TestUnreadable(t *testing.T) {
 	r := reply.Read(record("application/json", `{"a": `))
 	assert.ErrorContains(t, r.Problem, "it ends too early")

@@ -41,7 +41,9 @@ var followKind = sheet.Kind{
 }
 
 // Check wants an address that could be read.
-func (f *Follow) Check(*bench.Reader, *sheet.Step) bool { return f.Address != nil }
+func (f *Follow) Check(*bench.Reader, *sheet.Step) bool {
+	return f.Address != nil && f.Address.Source != ""
+}
 
 // Target is the address as it was written.
 func (f *Follow) Target() string { return "follow " + f.Address.Source }
