@@ -290,7 +290,7 @@ func TestCheckCall(t *testing.T) {
 		"call: open/change\nfill: {kilos: 2}":                "open/change needs id",
 		"call: open/other":                                   "no operation of open",
 		"call: lab/Ask\nfill: {n: x}":                        "n ",
-		"call: hand/look":                                    "", "request: hand GET /": "",
+		"call: hand/look":                                    "", "request: hand GET /": "", "call: gone/x": "",
 		"call: open/move\nheaders: {x-depot: north}\nquery: {day: monday}":  "",
 		"call: open/move\nheaders: {x-depots: north}\nquery: {day: monday}": "open/move needs X-Depot",
 		"call: open/move\nheaders: {X-Depot: north}\nquery: {Day: monday}":  "open/move needs day",

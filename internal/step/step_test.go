@@ -82,6 +82,7 @@ func newBench(t *testing.T) (*bench.Bench, string) {
 <EntityType Name="Hive"><Key><PropertyRef Name="id"/></Key><Property Name="id" Type="Edm.String" Nullable="false"/><Property Name="kilos" Type="Edm.Int32"/></EntityType>
 <EntityContainer Name="C"><EntitySet Name="Hives" EntityType="L.Hive"/></EntityContainer></Schema></edmx:DataServices></edmx:Edmx>`,
 		"stock/jars.json":    `{"jars": 12}`,
+		"stock/lids.xml":     `<lids><lid no="7"/></lids>`,
 		"sheets/inner.yaml":  "sheet: inner\ntakes:\n  hive: required\nsteps:\n  - step: one\n    pause: 1 ms\n",
 		"sheets/broken.yaml": "sheet: broken\n",
 	} {
@@ -236,6 +237,7 @@ func TestKinds(t *testing.T) {
 		asked      []string
 		kept       string
 		told       string
+		got        string // where it is looked at
 	}{
 		{
 			name: "a call", step: "call: hives/weigh\nfill: {hive: H 1}\nkeep: {kilos: kilos}",
@@ -339,7 +341,10 @@ func TestKinds(t *testing.T) {
 			},
 			kept: "x=1", told: "it: a: held\n",
 		},
-		{name: "a file", step: "lookup: stock\nopen: jars.json\nfields: {jars: 12}", told: "it: held\n"},
+		{name: "a file", step: "lookup: stock\nopen: jars.json\nfields: {jars: 12}", told: "it: held\n", got: `{"jars":12}`},
+		{name: "a file in XML", step: "lookup: stock\nopen: lids.xml\nfields: {lid.@no: 7}", told: "it: held\n", got: `<lids><lid no="7"/></lids>`},
+		{name: "a file that does not come in time", step: "lookup: stock\nopen: none.json\nuntil: {jars: 12}\nevery: 1 ms\nwithin: 20 ms", told: "it: fell short"},
+		{name: "a lookup that takes too long", step: "lookup: stock\nopen: jars.json\nexpect: {time: under 0 ms}", told: "it: fell short; time wanted under 0 ms"},
 		{name: "a file that is not there", step: "lookup: stock\nopen: lids.json", told: "it: faulty"},
 		{name: "files", step: "lookup: stock\nfind: '*.json'\nfields: {answer: count 2}", told: "it: fell short"},
 		{name: "a lookup in a dry run", step: "lookup: stock\nopen: jars.json", change: func(r *row) {
@@ -353,6 +358,15 @@ func TestKinds(t *testing.T) {
 					return document.NewObject().Set("kilos", document.NewNumber("7")), result.Held
 				}
 			}, kept: "kilos=7", told: "it: held\n",
+		},
+		{
+			name: "a sheet that keeps a secret", step: "sheet: sheets/inner.yaml\nfill: {hive: H}", change: func(r *row) {
+				r.inner = func(map[string]*document.Node) (*document.Node, result.Outcome) {
+					key := document.NewText("honey-key")
+					key.MarkSecret()
+					return document.NewObject().Set("lot", document.NewText("L")).Set("key", key), result.Held
+				}
+			}, told: "it: held\n", got: secret.Mask,
 		},
 		{
 			name: "a sheet that falls short", step: "sheet: sheets/inner.yaml\nfill: {hive: H}\nkeep: {kilos: kilos}",
@@ -433,6 +447,9 @@ func TestKinds(t *testing.T) {
 				}
 			}
 			assert.Equal(t, c.kept, strings.Join(kept, " "))
+			if c.got != "" {
+				assert.Equal(t, c.got, r.results[0].Got)
+			}
 		})
 	}
 }
