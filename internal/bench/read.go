@@ -193,6 +193,14 @@ func (r *Reader) Entries(n *yamlfile.Node, what string) []yamlfile.Entry {
 	return n.Entries
 }
 
+// NotEmpty reports a mapping or a list in which nothing stands, though it says what must be so
+// or what is done.
+func (r *Reader) NotEmpty(n *yamlfile.Node, what string) {
+	if n.Kind != yamlfile.Scalar && len(n.Entries)+len(n.Items) == 0 {
+		r.File.Report(n, "write what belongs there, or take it out", "%s is empty, and has no effect", what)
+	}
+}
+
 // Identifier checks the name of something that placeholders can ask for.
 func (r *Reader) Identifier(n *yamlfile.Node, what string) string {
 	if !value.IsIdentifier(n.Text) {

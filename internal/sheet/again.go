@@ -65,6 +65,7 @@ func readAgain(r *bench.Reader, n *yamlfile.Node) *Again {
 	if a.onAt == nil {
 		return a
 	}
+	r.NotEmpty(a.onAt, "on")
 	items := []*yamlfile.Node{a.onAt}
 	if a.onAt.Kind == yamlfile.Sequence {
 		items = r.List(a.onAt)

@@ -92,6 +92,7 @@ var expectKeys = []bench.Key[Expect]{
 		e.Type = r.Rule(n)
 	}),
 	bench.NewKey("headers", "header: rule", func(r *bench.Reader, e *Expect, n *yamlfile.Node) {
+		r.NotEmpty(n, "headers")
 		for _, entry := range r.Entries(n, "headers") {
 			if parsed := r.Rule(entry.Value); parsed != nil {
 				e.Headers = append(e.Headers, HeaderRule{entry.Key.Text, parsed})

@@ -207,10 +207,6 @@ func insteadOf(kinds []Kind, k *Kind, name string) string {
 	return "take it out"
 }
 
-// ofJudging are the keys below which stands what is judged or kept: one that is empty was
-// meant to say something.
-var ofJudging = []string{"expect", "fields", "where", "until", "keep"}
-
 // finishStep checks what only the whole step can tell, and reads bodies, whose
 // format may hang on a header.
 func finishStep(r *bench.Reader, s *Step, k *Kind) {
@@ -221,12 +217,6 @@ func finishStep(r *bench.Reader, s *Step, k *Kind) {
 	if s.Wait != nil && len(s.Wait.Until) == 0 && k.has("every") {
 		r.File.Report(s.At, "write until: and below it PATH: RULE", "the step %q waits, and does not say until when",
 			s.Name)
-	}
-	for _, e := range s.At.Entries {
-		if slices.Contains(ofJudging, e.Key.Text) && len(e.Value.Entries)+len(e.Value.Items) == 0 &&
-			e.Value.Kind != yamlfile.Scalar {
-			r.File.Report(e.Key, "write what must be so, or take it out", "%s: is empty, and has no effect", e.Key.Text)
-		}
 	}
 	if len(s.Contents) > 1 {
 		r.File.Report(s.At, "keep one of them", "the step %q has more than one body: %s", s.Name,

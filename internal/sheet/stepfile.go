@@ -192,6 +192,7 @@ var commonKeys = []bench.Key[Step]{
 	bench.NewKey("when", "a condition: the step is left out unless it holds",
 		func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.When = r.Condition(n) }),
 	bench.NewKey("keep", "name: path", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+		r.NotEmpty(n, "keep")
 		for _, e := range r.Entries(n, "keep") {
 			if k := readKeep(r, e); k != nil {
 				s.Keep = append(s.Keep, *k)
@@ -199,12 +200,14 @@ var commonKeys = []bench.Key[Step]{
 		}
 	}),
 	bench.NewKey("expect", "what the reply must be", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+		r.NotEmpty(n, "expect")
 		bench.ReadMapping(r, "expect", n, &s.Expect, expectKeys)
 	}),
 	bench.NewKey("fields", "path: rule", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
 		s.Fields = ReadFieldRules(r, n, "")
 	}),
 	bench.NewKey("where", "conditions", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+		r.NotEmpty(n, "where")
 		for _, item := range r.List(n) {
 			if c := r.Condition(item); c != nil {
 				s.Where = append(s.Where, Condition{c, item})
@@ -276,6 +279,7 @@ func readLoginChoice(r *bench.Reader, n *yamlfile.Node) *LoginChoice {
 		}
 		return c
 	}
+	r.NotEmpty(n, "login")
 	c.Names = r.LoginNames(n)
 	return c
 }
@@ -356,6 +360,7 @@ var keepKeys = []bench.Key[keeping]{
 // ReadFieldRules reads paths with rules; the paths are put behind prefix.
 func ReadFieldRules(r *bench.Reader, n *yamlfile.Node, prefix string) []FieldRule {
 	var rules []FieldRule
+	r.NotEmpty(n, "what must be so")
 	for _, e := range r.Entries(n, "fields") {
 		p, err := path.Compile(prefix + e.Key.Text)
 		if err != nil {

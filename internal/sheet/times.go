@@ -28,6 +28,7 @@ func limitKeys() []bench.Key[limitsOf] {
 	var keys []bench.Key[limitsOf]
 	for _, w := range history.LimitWords {
 		keys = append(keys, bench.NewKey(w.Word, w.About, func(r *bench.Reader, of *limitsOf, n *yamlfile.Node) {
+			r.NotEmpty(n, w.Word)
 			items := []*yamlfile.Node{n}
 			if n.Kind == yamlfile.Sequence {
 				items = r.List(n)
@@ -51,10 +52,13 @@ func limitKeys() []bench.Key[limitsOf] {
 
 // readLimits reads expect: of a sheet.
 func readLimits(r *bench.Reader, n *yamlfile.Node) *Limits {
+	r.NotEmpty(n, "expect")
 	l := &Limits{At: map[string]*yamlfile.Node{}}
 	keys := append(limitKeys(),
 		bench.NewKey("steps", "step: limits of its own", func(r *bench.Reader, _ *limitsOf, n *yamlfile.Node) {
+			r.NotEmpty(n, "steps")
 			for _, e := range r.Entries(n, "steps") {
+				r.NotEmpty(e.Value, "what is expected of "+e.Key.Text)
 				l.At[e.Key.Text] = e.Key
 				bench.ReadMapping(r, "what is expected of times", e.Value, &limitsOf{e.Key.Text, l}, limitKeys())
 			}
