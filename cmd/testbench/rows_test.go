@@ -48,7 +48,7 @@ func TestRows(t *testing.T) {
 		{"{from: week.xml, path: lot, label: n}", 2, []string{`there is no column "n"`}},
 		{"{from: week.xml, path: lot, limit: 0}", 2, []string{"a limit is a whole number from 1"}},
 		{"[{no: '${x}'}]", 2, []string{"holds no placeholders"}},
-		{"{numbers: 1 to 3, as: no, when: row.no > 5}", 1, []string{"nothing was run, so nothing held"}},
+		{"{numbers: 1 to 3, as: no, when: row.no > 5}", 1, []string{"rows wanted at least one, got none fell short"}},
 	} {
 		name := fmt.Sprintf("s%d.yaml", i)
 		p.write(name, "sheet: s\nrows: "+c.rows+

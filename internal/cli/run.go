@@ -383,6 +383,8 @@ func (r *textRun) SheetDone(sheet *workbench.SheetResult) {
 			sum += dot + t.in(red, fmt.Sprintf("%d fell short", c.RowsFell))
 		}
 		t.printf("%s\n", sum)
+	} else if len(sheet.Checks) > 0 && sheet.Counts.Steps == 0 {
+		r.head(sheet, &workbench.RowResult{})
 	}
 	if sheet.Repeated || len(sheet.Checks) > 0 || sheet.Counts.Rows > mostTold {
 		r.times(sheet)
@@ -393,11 +395,10 @@ func (r *textRun) SheetDone(sheet *workbench.SheetResult) {
 // times shows how long the exchanges of each step took, and what is said of that.
 func (r *textRun) times(sheet *workbench.SheetResult) {
 	t := r.tell
-	if len(sheet.Times) == 0 {
-		return
+	if len(sheet.Times) > 0 {
+		t.printf("%s  %s\n", t.fit("times", r.name+2),
+			t.in(faint, "calls    per s       p50       p90       p95       p99       max"))
 	}
-	t.printf("%s  %s\n", t.fit("times", r.name+2),
-		t.in(faint, "calls    per s       p50       p90       p95       p99       max"))
 	for _, one := range sheet.Times {
 		line := fmt.Sprintf("  %s  %5d  %7.1f", t.fitItem(one.Step, r.name), one.Count, one.PerSecond)
 		for _, ms := range []float64{one.P50, one.P90, one.P95, one.P99, one.Max} {
@@ -533,8 +534,12 @@ func (s *session) summary(result *workbench.Result) {
 	if c.StepsNotRun > 0 {
 		parts = append(parts, count(c.StepsNotRun, "step")+" not run")
 	}
-	if fell := fellTimes(result); fell > 0 {
-		parts = append(parts, t.in(red, count(fell, "limit")+" of times fell short"))
+	times, others := fellOfSheets(result)
+	if times > 0 {
+		parts = append(parts, t.in(red, count(times, "limit")+" of times fell short"))
+	}
+	if others > 0 {
+		parts = append(parts, t.in(red, count(others, "sheet")+" without rows"))
 	}
 	if result.Outcome == workbench.Interrupted {
 		parts = append(parts, t.in(red, "interrupted"))
@@ -551,17 +556,21 @@ func (s *session) summary(result *workbench.Result) {
 	t.printf("%s\n", strings.Join(parts, dot))
 }
 
-// fellTimes counts the limits of times that fell short.
-func fellTimes(result *workbench.Result) int {
-	fell := 0
+// fellOfSheets counts what fell short of sheets as a whole: limits of times, and that there are
+// rows.
+func fellOfSheets(result *workbench.Result) (times, others int) {
 	for _, sheet := range result.Sheets {
 		for _, c := range sheet.Checks {
-			if !c.Held {
-				fell++
+			switch {
+			case c.Held:
+			case c.Kind == "times":
+				times++
+			default:
+				others++
 			}
 		}
 	}
-	return fell
+	return times, others
 }
 
 // jsonRun writes a line of JSON an event.

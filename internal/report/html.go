@@ -137,7 +137,7 @@ func newPage(run history.Finished) (*page, error) {
 		if err != nil {
 			return nil, err
 		}
-		if plot != "" || len(s.Checks) > 0 {
+		if plot != "" || slices.ContainsFunc(s.Checks, func(c history.Check) bool { return c.Kind == "times" }) {
 			p.Timed = append(p.Timed, timedSheet{s, template.HTML(plot)}) //nolint:gosec // every text in it is escaped
 		}
 	}
@@ -416,7 +416,8 @@ func sentence(run *history.Run) string {
 		return fmt.Sprintf("All of it held: %s in %s, %s.", count(c.Steps, "step"), count(c.Sheets, "sheet"),
 			count(c.Checks, "check"))
 	case c.StepsFell == 0 && c.ChecksFell > 0:
-		return fmt.Sprintf("%s held, and %s of times did not.", count(c.Steps, "step"), count(c.ChecksFell, "limit"))
+		return fmt.Sprintf("%s held, and %s of sheets as a whole did not.", count(c.Steps, "step"),
+			count(c.ChecksFell, "check"))
 	case c.StepsFell == 0:
 		return "Nothing was run."
 	}

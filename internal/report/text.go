@@ -58,7 +58,7 @@ func Markdown(to io.Writer, run history.Finished) error {
 		for _, c := range s.Checks {
 			if !c.Held {
 				w.line("")
-				w.line("**%s**: times of %s wanted %s, got %s", inMarkdown(s.Sheet), inMarkdown(c.Subject),
+				w.line("**%s**: %s wanted %s, got %s", inMarkdown(s.Sheet), inMarkdown(ofSheet(c)),
 					inMarkdown(c.Wanted), inMarkdown(c.Got))
 			}
 		}

@@ -64,6 +64,7 @@ func TestRows(t *testing.T) {
 		change      func(a *apiary, stop func())
 		asked       string
 		told        string
+		fell        string // the checks of the sheet as a whole that fell short
 	}{
 		{
 			name:  "one after the other",
@@ -146,6 +147,11 @@ func TestRows(t *testing.T) {
 			name:  "what was done before the rows is taken back behind them",
 			sheet: "rows: {numbers: 1 to 2, as: n}\nfirst:\n  - step: a\n    request: s GET /a\n    keep: {k: n}\n    undo: {request: 's DELETE /${k}'}\nsteps:\n  - step: b\n    request: s GET /${k}-${n}\n",
 			asked: "a a-1 a-2 DELETE a", told: "a held | b held | b held | undo a held",
+		},
+		{name: "no rows", sheet: "rows: {numbers: 1 to 3, as: n, when: row.n > 5}\nsteps:\n  - step: a\n    request: s GET /a\n", fell: "rows"},
+		{
+			name: "no rows of those that are chosen", sheet: "rows: {numbers: 1 to 3, as: n}\nsteps:\n  - step: a\n    request: s GET /a\n",
+			options: run.RunOptions{Rows: [][2]int{{5, 6}}},
 		},
 		{
 			name:  "a sheet within",
@@ -231,6 +237,13 @@ func TestRows(t *testing.T) {
 			}
 			assert.Equal(t, c.told, strings.Join(rows, " | "))
 			assert.Equal(t, c.asked, strings.Join(hives.asked, " "))
+			var fell []string
+			for _, check := range results[0].Checks {
+				if !check.Held {
+					fell = append(fell, string(check.Subject))
+				}
+			}
+			assert.Equal(t, c.fell, strings.Join(fell, " "))
 		})
 	}
 }

@@ -518,6 +518,7 @@ func (r *runner) show(ctx context.Context) bool {
 	res.Running = r.rowsEnd.Sub(res.Started) + r.work.BeforeTook
 	r.sum(watches)
 	r.judgeLimits(ctx)
+	r.judgeRows(ctx)
 	if ctx.Err() != nil {
 		res.Outcome = result.Interrupted
 	}

@@ -36,12 +36,30 @@ func (r *runner) judgeLimits(ctx context.Context) {
 		}
 	}
 	for _, c := range whole.JudgeLimits() {
-		r.result.Checks = append(r.result.Checks, c)
-		r.result.Counts.Checks++
-		if !c.Held {
-			r.result.Counts.ChecksFell++
-			r.result.Outcome = result.Worst(r.result.Outcome, result.FellShort)
-		}
+		r.addCheck(c)
+	}
+}
+
+// judgeRows holds that there were rows, where nobody chose some of them: a sheet whose inputs
+// are gone shows nothing.
+func (r *runner) judgeRows(ctx context.Context) {
+	o := r.options
+	isChosen := len(o.Rows) > 0 || o.Share.N > 1 || r.work.Done != nil
+	if r.sheet.Rows == nil || r.result.Counts.Rows > 0 || isChosen || o.Dry || r.isOver(ctx) {
+		return
+	}
+	r.addCheck(history.Check{
+		Kind: "expect", Subject: "rows", Judged: true, Wanted: "at least one", Got: "none",
+	})
+}
+
+// addCheck adds one that is of the sheet as a whole.
+func (r *runner) addCheck(c history.Check) {
+	r.result.Checks = append(r.result.Checks, c)
+	r.result.Counts.Checks++
+	if !c.Held {
+		r.result.Counts.ChecksFell++
+		r.result.Outcome = result.Worst(r.result.Outcome, result.FellShort)
 	}
 }
 
