@@ -406,6 +406,30 @@ func count(n int, word string) string {
 	return fmt.Sprintf("%d %ss", n, word)
 }
 
+// fellOfSheets says what fell short of sheets as a whole.
+func fellOfSheets(run *history.Run) string {
+	times, others := 0, 0
+	for _, s := range run.Sheets {
+		for _, c := range s.Checks {
+			switch {
+			case c.Held:
+			case c.Kind == "times":
+				times++
+			default:
+				others++
+			}
+		}
+	}
+	var parts []string
+	if times > 0 {
+		parts = append(parts, count(times, "limit")+" of times")
+	}
+	if others > 0 {
+		parts = append(parts, count(others, "sheet")+" without rows")
+	}
+	return strings.Join(parts, " and ")
+}
+
 // sentence says the outcome as a whole.
 func sentence(run *history.Run) string {
 	c := run.Counts
@@ -416,8 +440,7 @@ func sentence(run *history.Run) string {
 		return fmt.Sprintf("All of it held: %s in %s, %s.", count(c.Steps, "step"), count(c.Sheets, "sheet"),
 			count(c.Checks, "check"))
 	case c.StepsFell == 0 && c.ChecksFell > 0:
-		return fmt.Sprintf("%s held, and %s of sheets as a whole did not.", count(c.Steps, "step"),
-			count(c.ChecksFell, "check"))
+		return fmt.Sprintf("%s held, and %s did not.", count(c.Steps, "step"), fellOfSheets(run))
 	case c.StepsFell == 0:
 		return "Nothing was run."
 	}
