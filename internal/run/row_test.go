@@ -169,6 +169,11 @@ func TestRows(t *testing.T) {
 			asked: "r1 r2 r2-r1", told: "in: one held; in: one held; in held; b held",
 		},
 		{
+			name:  "a sheet within that has no rows",
+			sheet: "steps:\n  - step: in\n    sheet: empty.yaml\n  - step: b\n    request: s GET /b\n",
+			asked: "b", told: "in: rows fell short; in not run: the sheet fell short; b held",
+		},
+		{
 			name:    "only one step",
 			sheet:   "steps:\n  - step: a\n    request: s GET /a\n    keep: {k: n}\n  - step: b\n    request: s GET /b\n  - step: c\n    request: s GET /c-${k}\n",
 			options: run.RunOptions{Steps: []string{"b", "c"}},
@@ -204,6 +209,7 @@ func TestRows(t *testing.T) {
 			for name, text := range map[string]string{
 				"bench.yaml": "bench: b\nservices:\n  s:\n    address: http://s.example\n",
 				"inner.yaml": "sheet: inner\ntakes: {hive: required}\nsteps:\n  - step: one\n    request: s GET /${hive}\n    keep: {got: n}\n",
+				"empty.yaml": "sheet: empty\nrows: {numbers: 1 to 2, as: n, when: row.n > 2}\nsteps:\n  - step: one\n    request: s GET /r${n}\n",
 				"rows.yaml":  "sheet: rows\nrows: {numbers: 1 to 2, as: n}\nsteps:\n  - step: one\n    request: s GET /r${n}\n    keep: {got: n}\n",
 			} {
 				require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))

@@ -70,6 +70,13 @@ func (s *subRun) run(ctx context.Context) result.Outcome {
 		rows++
 		s.collect(kept, rows)
 	}
+	if s.sheet.Rows != nil && rows == 0 && outcome == result.NotRun && !s.options.Dry && !s.outer.IsOver(ctx) {
+		outcome = result.FellShort
+		s.outer.Tell(&result.Step{
+			Name: s.name + ": rows", Target: "rows", Outcome: outcome,
+			Checks: []result.Check{{Kind: "expect", Subject: "rows", Judged: true, Wanted: someRows, Got: noRows}},
+		})
+	}
 	if len(s.sheet.Last) > 0 || len(undos) > 0 {
 		phase(s.kill, nil, s.outside, s.sheet.Last, nil, undos, "last")
 	}

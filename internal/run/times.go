@@ -40,6 +40,12 @@ func (r *runner) judgeLimits(ctx context.Context) {
 	}
 }
 
+// What is said of a sheet that has no rows.
+const (
+	someRows = "at least one"
+	noRows   = "none"
+)
+
 // judgeRows holds that there were rows, where nobody chose some of them: a sheet whose inputs
 // are gone shows nothing.
 func (r *runner) judgeRows(ctx context.Context) {
@@ -48,9 +54,7 @@ func (r *runner) judgeRows(ctx context.Context) {
 	if r.sheet.Rows == nil || r.result.Counts.Rows > 0 || isChosen || o.Dry || r.isOver(ctx) {
 		return
 	}
-	r.addCheck(history.Check{
-		Kind: "expect", Subject: "rows", Judged: true, Wanted: "at least one", Got: "none",
-	})
+	r.addCheck(history.Check{Kind: "expect", Subject: "rows", Judged: true, Wanted: someRows, Got: noRows})
 }
 
 // addCheck adds one that is of the sheet as a whole.
