@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"testbench/internal/exchange"
+	"testbench/internal/history"
 	"testbench/internal/report"
 	"testbench/internal/result"
 	"testbench/internal/secret"
@@ -534,7 +535,11 @@ func (s *session) summary(result *workbench.Result) {
 	if c.StepsNotRun > 0 {
 		parts = append(parts, count(c.StepsNotRun, "step")+" not run")
 	}
-	times, others := fellOfSheets(result)
+	var ofSheets []history.Check
+	for _, sheet := range result.Sheets {
+		ofSheets = append(ofSheets, sheet.Checks...)
+	}
+	times, others := history.FellOfSheets(ofSheets)
 	if times > 0 {
 		parts = append(parts, t.in(red, count(times, "limit")+" of times fell short"))
 	}
@@ -554,23 +559,6 @@ func (s *session) summary(result *workbench.Result) {
 		parts = append(parts, "run "+result.Run)
 	}
 	t.printf("%s\n", strings.Join(parts, dot))
-}
-
-// fellOfSheets counts what fell short of sheets as a whole: limits of times, and that there are
-// rows.
-func fellOfSheets(result *workbench.Result) (times, others int) {
-	for _, sheet := range result.Sheets {
-		for _, c := range sheet.Checks {
-			switch {
-			case c.Held:
-			case c.Kind == "times":
-				times++
-			default:
-				others++
-			}
-		}
-	}
-	return times, others
 }
 
 // jsonRun writes a line of JSON an event.

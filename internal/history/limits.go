@@ -157,3 +157,18 @@ func (s *Stored) Measured(sheet int) ([]*Histogram, time.Duration, error) {
 func (s *Step) IsMeasured() bool {
 	return s.Outcome != notRun && s.Target != "listen" && !s.Started.IsZero()
 }
+
+// FellOfSheets counts what fell short of sheets as a whole: limits of times, and that there are
+// rows.
+func FellOfSheets(checks []Check) (times, rows int) {
+	for _, c := range checks {
+		switch {
+		case c.Held:
+		case c.Kind == "times":
+			times++
+		default:
+			rows++
+		}
+	}
+	return times, rows
+}

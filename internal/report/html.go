@@ -408,18 +408,11 @@ func count(n int, word string) string {
 
 // fellOfSheets says what fell short of sheets as a whole.
 func fellOfSheets(run *history.Run) string {
-	times, others := 0, 0
+	var checks []history.Check
 	for _, s := range run.Sheets {
-		for _, c := range s.Checks {
-			switch {
-			case c.Held:
-			case c.Kind == "times":
-				times++
-			default:
-				others++
-			}
-		}
+		checks = append(checks, s.Checks...)
 	}
+	times, others := history.FellOfSheets(checks)
 	var parts []string
 	if times > 0 {
 		parts = append(parts, count(times, "limit")+" of times")
