@@ -126,6 +126,9 @@ func TestGathered(t *testing.T) {
 	assert.False(t, g.Run().Ended)
 	assert.Equal(t, "interrupted", g.Run().Outcome)
 	assert.Equal(t, []string{"of 2 shares these are missing: 1/2"}, g.Run().Broken)
+	g, err = history.Gather([]history.Finished{share(1, nil)})
+	require.NoError(t, err)
+	assert.Equal(t, []string{"of 2 shares these are missing: 2/2"}, g.Run().Broken)
 
 	g, err = history.Gather([]history.Finished{share(1, func(r *history.Run) { r.Ended = false }), share(2, nil)})
 	require.NoError(t, err)

@@ -120,6 +120,8 @@ func TestKinds(t *testing.T) {
 			assert.False(t, rule.IsKind(kind, node), "%s %v", kind, node)
 		}
 	}
+	assert.True(t, rule.IsKind("date", document.NewText("2026-11-23")))
+	assert.True(t, rule.IsKind("date", document.NewUntyped("2026-11-23")))
 	assert.False(t, rule.IsKind("nothing", document.NewText("")))
 	assert.Len(t, rule.KindNames(), 25)
 }

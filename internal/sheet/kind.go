@@ -159,7 +159,7 @@ func reportKind(r *bench.Reader, s *Step) {
 			words = append(words, k.Word)
 		}
 	}
-	if len(words) > 1 {
+	if len(words) > 0 {
 		r.File.Report(s.At, "make two steps of it", "the step %q does more than one thing: %s", s.Name,
 			strings.Join(words, " and "))
 		return

@@ -1,6 +1,9 @@
 package step
 
 import (
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/hex"
 	"net/http"
 	"path/filepath"
 	"strings"
@@ -123,6 +126,11 @@ func TestListen(t *testing.T) {
 			late: []string{`POST / {"s": "new"}`},
 			shut: "it: late: fell short; s wanted new, then done, got a false change",
 		},
+		{
+			name: "one that is signed, after one that is not", step: "listen:\n  signed: {header: X-Seal, key: orchard}\nkeep: {n: n}",
+			calls: []string{`POST / {"n": 1}`, `SIGNED / {"n": 2}`}, answers: "401 | 204", told: "it: held", kept: "2",
+			notes: "a call with a false signature came and was refused (header X-Seal)",
+		},
 		{name: "in a dry run", step: "listen: POST", told: "it: not run (a dry run waits for no call)"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -145,6 +153,12 @@ func TestListen(t *testing.T) {
 						address+strings.TrimSuffix(words[1], "/"), strings.NewReader(words[2]))
 					require.NoError(t, err)
 					request.Header.Set("Content-Type", "application/json")
+					if words[0] == "SIGNED" {
+						request.Method = http.MethodPost
+						seal := hmac.New(sha256.New, []byte("orchard"))
+						_, _ = seal.Write([]byte(words[2]))
+						request.Header.Set("X-Seal", hex.EncodeToString(seal.Sum(nil)))
+					}
 					answer, err := http.DefaultClient.Do(request)
 					require.NoError(t, err)
 					text := make([]byte, 100)
