@@ -334,9 +334,11 @@ func unless(s *sheet.Step, data *rule.Data) string {
 // missing says which name a step asks for that an earlier step should have
 // kept and did not, or "".
 func missing(step *sheet.Step, scope *session.Values, lost map[string]string) string {
-	own := map[string]bool{}
-	for _, k := range step.Keep {
-		own[k.Name] = true
+	own := map[string]bool{} // what it sets itself is there before it is asked for
+	if step.Action != nil {
+		for _, name := range step.Action.Sets() {
+			own[name] = true
+		}
 	}
 	for _, u := range step.Uses {
 		if u.Placeholder.Space != "" && u.Placeholder.Space != "kept" || own[u.Placeholder.Name] {

@@ -82,6 +82,16 @@ func TestRows(t *testing.T) {
 			asked: "lost b c-b", told: "a fell short; b held; c held",
 		},
 		{
+			name:  "rules see what was kept before",
+			sheet: "steps:\n  - step: a\n    request: s GET /a\n    keep: {k: n}\n  - step: b\n    request: s GET /b\n    keep: {k: n}\n    fields: {n: 'not equals ${k}'}\n    where:\n      - kept.k == 'a'\n  - step: c\n    request: s GET /b\n    fields: {n: '${k}'}\n",
+			asked: "a b b", told: "a held; b held; c held",
+		},
+		{
+			name:  "what was lost and is kept again is not there for the step itself",
+			sheet: "steps:\n  - step: a\n    request: s GET /lost\n    keep: {k: n}\n  - step: b\n    request: s GET /b\n    keep: {k: n}\n    fields: {n: 'not equals ${k}'}\n  - step: c\n    set: {k: 1, l: '${k}'}\n  - step: d\n    request: s GET /d-${l}\n",
+			asked: "lost d-1", told: "a fell short; b not run: k was not kept (a fell short); c held; d held",
+		},
+		{
 			name:  "a condition",
 			sheet: "steps:\n  - step: a\n    when: 1 > 2\n    request: s GET /a\n  - step: b\n    when: 2 > 1\n    request: s GET /b\n",
 			asked: "b", told: "a not run: when does not hold: 1 > 2 (left is 1, right is 2); b held",

@@ -295,11 +295,11 @@ func TestEveryMistakeOfASheet(t *testing.T) {
 		{search("expect:\n  time: ¦about 500 ms within 10"), "10 has no unit", ""},
 		{
 			search("fill:\n  grade: ¦${k}\nkeep:\n  k: total"),
-			"k is kept by this very step, so its request cannot use it", "",
+			"k is kept by this very step, and known from the next one on", "",
 		},
 		{
 			search("fill:\n  grade: ¦${kept.k}\nkeep:\n  k: total"),
-			"k is kept by this very step, so its request cannot use it", "",
+			"k is kept by this very step, and known from the next one on", "",
 		},
 		{search("¦sites: {}"), `a step has no key "sites"`, "sites: is a key of the bench"},
 		{search("¦operations: {}"), `a step has no key "operations"`, "operations: is a key of a service"},
@@ -417,6 +417,10 @@ func TestEveryMistakeOfASheet(t *testing.T) {
 			"sheet: s\nrows:\n  list:\n    - n: 1\n  kinds: {m: text}\nsteps:\n  - step: a\n    pause: 1 ms\n",
 			`there is no column "m"`, "",
 		},
+		{search("keep:\n  k: total\nfields:\n  total: ¦${k}"), "k is kept by this very step", ""},
+		{search("keep:\n  k: total\nuntil:\n  total: ¦${kept.k}"), "k is kept by this very step", ""},
+		{search("keep:\n  k: total\nwhere:\n  - ¦kept.k > 5"), "k is kept by this very step", ""},
+		{"sheet: s\nsteps:\n  - ¦step: one\n    call: stores/search\n    keep:\n      k: total\n    when: kept.k > 5\n", "k is kept by this very step", ""},
 		{search("expect:\n  headers: ¦{}"), "headers is empty", ""},
 		{search("expect:\n  error: ¦{}"), "what must be so is empty", ""},
 		{search("again:\n  times: 3\n  on: ¦[]"), "on is empty", ""},
@@ -658,7 +662,6 @@ func TestNoMistakes(t *testing.T) {
 		"steps:\n  - step: b\n    call: stores/search",
 		"for each: depot\nsteps:\n  - step: b\n    set:\n      y: ${each.depot}",
 		"call: stores/search\nfields:\n  depot: ${nothing | default north}",
-		"call: stores/search\nkeep:\n  k: total\nfields:\n  total: ${k}",
 	} {
 		source := "sheet: s\nsteps:\n  - step: one\n    " + strings.ReplaceAll(text, "\n", "\n    ") + "\n"
 		assert.Empty(t, vet.Sheet(sheet.Read(opened, "s.yaml", []byte(source), step.Kinds), vet.Options{}).Serious(),

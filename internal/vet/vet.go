@@ -172,31 +172,31 @@ func NamesFrom(s *sheet.Sheet, step string) []string {
 
 func vetSteps(s *sheet.Sheet, v *Vetter, steps []*sheet.Step) {
 	for _, one := range steps {
-		// Rules and conditions may use what the step itself keeps.
 		before := v.kept
-		requestNames := before
+		known := slices.Clone(before)
 		if one.Each != nil {
-			requestNames = append(slices.Clone(before), one.Each.Name)
+			known = append(known, one.Each.Name) // within its step alone
 		}
-		own := append(slices.Clone(requestNames), one.KeptNames()...)
-		v.kept = own
-		v.Uses(one.Uses)
-		v.kept = requestNames
-		vetRequestUses(v, one)
-		v.kept = own
+		v.kept = known
+		held, _ := one.Held()
+		vetSteps(s, v, held)
+		// What the step keeps of its answer is known from the next one on: its own rules see
+		// what was kept before.
+		v.kept = known
+		if one.Action != nil {
+			v.kept = append(slices.Clone(known), one.Action.Sets()...)
+		}
+		v.usesOf(one)
 		vetConditions(s, v, one)
 		vetNamed(s, one)
 		if action := step.Of(one); action != nil {
 			action.Vet(&step.Vetting{Sheet: s, Inner: v.inner}, one)
 		}
-		held, _ := one.Held()
-		v.kept = requestNames
-		vetSteps(s, v, held)
 		if one.Undo != nil {
-			v.kept = own
+			v.kept = append(slices.Clone(known), one.KeptNames()...)
 			vetSteps(s, v, []*sheet.Step{one.Undo})
 		}
-		v.kept = append(slices.Clone(before), one.KeptNames()...) // an item is known within its step alone
+		v.kept = append(slices.Clone(before), one.KeptNames()...)
 	}
 }
 
@@ -208,19 +208,16 @@ func (v *Vetter) inner(s *sheet.Sheet) yamlfile.Problems {
 	return Sheet(s, options)
 }
 
-// vetRequestUses reports a name that the request needs and only the step's own
-// answer could give.
-func vetRequestUses(v *Vetter, step *sheet.Step) {
-	asked := map[*value.Placeholder]bool{}
-	for _, h := range step.Placeholders() {
-		asked[h] = true
-	}
+// usesOf finds what is wrong with the placeholders of a step.
+func (v *Vetter) usesOf(step *sheet.Step) {
 	for _, u := range step.Uses {
-		if asked[u.Placeholder] && (u.Placeholder.Space == "" || u.Placeholder.Space == "kept") && isKept(step,
-			u.Placeholder.Name) && !v.defines(u.Placeholder) {
-			u.File.ReportInside(u.Node, u.Placeholder.Offset, "",
-				"%s is kept by this very step, so its request cannot use it", u.Placeholder.Name)
+		h := u.Placeholder
+		if (h.Space == "" || h.Space == "kept") && !v.defines(h) && isKept(step, h.Name) {
+			u.File.ReportInside(u.Node, h.Offset, "", "%s is kept by this very step, and known from the next one on",
+				h.Name)
+			continue
 		}
+		v.Uses([]bench.Use{u})
 	}
 }
 
@@ -235,7 +232,11 @@ func vetConditions(s *sheet.Sheet, v *Vetter, step *sheet.Step) {
 			return
 		}
 		for _, name := range c.KeptNames() {
-			if !slices.Contains(v.kept, name) && !slices.Contains(v.Options.Kept, name) {
+			switch {
+			case slices.Contains(v.kept, name), slices.Contains(v.Options.Kept, name):
+			case isKept(step, name):
+				s.Source.Report(at, "", "%s is kept by this very step, and known from the next one on", name)
+			default:
 				s.Source.Report(at, suggest.DidYouMean(name, v.kept),
 					"the condition asks for kept.%s, which nothing keeps before it", name)
 			}

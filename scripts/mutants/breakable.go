@@ -126,7 +126,7 @@ func breakable(from types.Importer, folder string, names []string, next int) ([]
 		if names != nil && !slices.Contains(names, strings.TrimSuffix(filepath.Base(path), ".go")) {
 			continue
 		}
-		b := &breaker{info: info, files: files, path: path, next: next + len(all)}
+		b := &breaker{info: info, files: files, path: path, next: next + len(all), besideErrors: map[ast.Expr]bool{}}
 		ast.Inspect(tree, b.visit)
 		source, err := os.ReadFile(path)
 		if err != nil {
@@ -146,6 +146,8 @@ type breaker struct {
 	next  int
 	edits []edit
 	found []place
+	// besideErrors are values that are returned beside an error, and so mean nothing.
+	besideErrors map[ast.Expr]bool
 }
 
 func (b *breaker) visit(n ast.Node) bool {
@@ -153,9 +155,13 @@ func (b *breaker) visit(n ast.Node) bool {
 	case *ast.BinaryExpr:
 		b.operator(n)
 	case *ast.IfStmt:
+		b.errorReturned(n)
 		number := b.place(n.Pos(), "a condition became its opposite")
 		b.around(n.Cond, "(", fmt.Sprintf(") != (brokenPlace == %d)", number))
 	case *ast.Ident:
+		if b.besideErrors[n] {
+			break
+		}
 		if object := b.info.Uses[n]; object == types.Universe.Lookup("true") ||
 			object == types.Universe.Lookup("false") {
 			number := b.place(n.Pos(), n.Name+" became its opposite")
@@ -171,6 +177,27 @@ func (b *breaker) visit(n ast.Node) bool {
 		}
 	}
 	return true
+}
+
+// errorReturned notes what is returned beside an error where there is one: nobody looks at it.
+func (b *breaker) errorReturned(n *ast.IfStmt) {
+	check, ok := n.Cond.(*ast.BinaryExpr)
+	if !ok || check.Op != token.NEQ || !isNamed(check.X, "err") || !isNamed(check.Y, "nil") {
+		return
+	}
+	for _, s := range n.Body.List {
+		if given, ok := s.(*ast.ReturnStmt); ok && len(given.Results) > 1 &&
+			isNamed(given.Results[len(given.Results)-1], "err") {
+			for _, value := range given.Results {
+				b.besideErrors[value] = true
+			}
+		}
+	}
+}
+
+func isNamed(e ast.Expr, name string) bool {
+	named, ok := e.(*ast.Ident)
+	return ok && named.Name == name
 }
 
 // operator makes an expression of two sides breakable; of constants and texts there is
