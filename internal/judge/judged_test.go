@@ -120,6 +120,8 @@ var judgedCases = []judgedCase{
 		"keep, with filters behind brackets", "keep:\n  k: list[0] | number\n  l: 'lots[name=\"a|b\"].n | number'",
 		[]string{`200 {"list": ["1"], "lots": [{"name": "a|b", "n": "2"}]}`},
 	},
+	{"keep, of XML", "keep:\n  k: n\n  l: answer\n  m: n.@unit", []string{`200 Content-Type=text/xml <r><n unit="kg">7</n></r>`}},
+	{"keep, with a filter that cannot do it", "keep:\n  k: n | number\n  l: m | number\n  o: list | number", []string{`200 {"n": "abc", "list": [1]}`}},
 	{"keep what is not there", "keep:\n  k: m", []string{`200 {"n": "a"}`}},
 	{"keep a secret", "keep:\n  k:\n    at: n\n    secret: true\nfields:\n  n: zebra", []string{`200 {"n": "hidden"}`}},
 	{"until", "until:\n  n: 3\n" + waits, []string{`200 {"n": 1}`, `200 {"n": 2}`, `200 {"n": 3}`, `200 {"n": 4}`}},

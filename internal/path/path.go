@@ -304,6 +304,7 @@ func (r *reader) insideBrackets() (step, error) {
 	if err != nil {
 		return step{}, &Error{Offset: start, Message: err.Error()}
 	}
+	value.Shift(template.Placeholders(), start)
 	s.equal = template
 	return s, nil
 }

@@ -134,9 +134,10 @@ func (p *parser) template(start, end int) (t *value.Template, text string, err e
 		end--
 	}
 	if t, err = value.Parse(p.source[start:end]); err != nil {
-		err = fromValue(err, start)
+		return t, p.text[start:end], fromValue(err, start)
 	}
-	return t, p.text[start:end], err
+	value.Shift(t.Placeholders(), start)
+	return t, p.text[start:end], nil
 }
 
 func isBlank(c byte) bool { return c == ' ' || c == '\t' || c == '\n' }
@@ -206,6 +207,7 @@ func (p *parser) operation() (test, error) {
 			if err != nil {
 				return test{}, fromValue(err, p.pos)
 			}
+			value.Shift(compiled.Placeholders(), p.pos)
 			p.pos = len(p.text)
 			return test{op: op, path: compiled}, nil
 		}
@@ -382,6 +384,7 @@ func (p *parser) val() (Operand, error) {
 		if err != nil {
 			return nil, fromValue(err, start)
 		}
+		value.Shift(template.Placeholders(), start+1) // behind the quotes
 		return textOperand{template: template, typed: true}, nil
 	}
 	end := len(p.rest())

@@ -284,7 +284,7 @@ func TestConditions(t *testing.T) {
 		"reply.xml.lone.map(l, l.x) == [1]",
 		"answer.lines[-1].amount == 39.98", "'hmf' in [reply.xml.m.n]", "answer.lines.exists(l, l.amount > 30)",
 		"answer.lines.filter(l, l.amount > 30)[0].amount == 39.98",
-		"date(answer.day) + days(8) == date('2026-12-01')", "date('2026-12-01') - date(answer.day) == duration('192h')",
+		"date('2026-12-01') - days(8) == date(answer.day)", "timestamp('2026-11-23T08:00:00Z') - duration('2h') == timestamp('2026-11-23T06:00:00Z')", "date(answer.day) + days(8) == date('2026-12-01')", "date('2026-12-01') - date(answer.day) == duration('192h')",
 		"answer.day < '2026-12-01'",
 		"round(2.345, 2) == 2.35", "max(answer.lines.map(l, l.amount)) == 39.98", "avg([1, 2, 4.5]) == 2.5",
 		"10 / 4 == 2.5", "1 / 3 * 3 < 1", "-answer.total < 0",

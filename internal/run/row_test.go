@@ -87,6 +87,11 @@ func TestRows(t *testing.T) {
 			asked: "a b b", told: "a held; b held; c held",
 		},
 		{
+			name:  "a condition on two, of which one was lost",
+			sheet: "steps:\n  - step: a\n    request: s GET /a\n    keep: {j: n}\n  - step: b\n    request: s GET /lost\n    keep: {k: n}\n  - step: c\n    request: s GET /c\n    where:\n      - kept.j == 'a' && kept.k == 'b'\n",
+			asked: "a lost", told: "a held; b fell short; c not run: k was not kept (b fell short)",
+		},
+		{
 			name:  "what was lost and is kept again is not there for the step itself",
 			sheet: "steps:\n  - step: a\n    request: s GET /lost\n    keep: {k: n}\n  - step: b\n    request: s GET /b\n    keep: {k: n}\n    fields: {n: 'not equals ${k}'}\n  - step: c\n    set: {k: 1, l: '${k}'}\n  - step: d\n    request: s GET /d-${l}\n",
 			asked: "lost d-1", told: "a fell short; b not run: k was not kept (a fell short); c held; d held",

@@ -367,6 +367,7 @@ func ReadFieldRules(r *bench.Reader, n *yamlfile.Node, prefix string) []FieldRul
 			r.Mistake(e.Key, -len(prefix), err)
 			continue
 		}
+		value.Shift(p.Placeholders(), -len(prefix))
 		r.Note(e.Key, p.Placeholders())
 		if parsed := r.Rule(e.Value); parsed != nil {
 			rules = append(rules, FieldRule{Source: e.Key.Text, Path: p, Rule: parsed})

@@ -71,9 +71,7 @@ func (to *Request) read(r *bench.Reader, n *yamlfile.Node) {
 		r.Mistake(n, lead, err)
 		return
 	}
-	for _, h := range t.Placeholders() {
-		h.Offset += lead // it is told where it stands in the whole line
-	}
+	value.Shift(t.Placeholders(), lead) // they are told where they stand in the whole line
 	to.Path = t
 	r.Note(n, t.Placeholders())
 }

@@ -385,6 +385,10 @@ func TestKinds(t *testing.T) {
 			answers: map[string][]answer{"$batch": {{200, batched}}}, kept: "id=H-1", told: "it: held\nit: put: held\n",
 		},
 		{
+			name: "a batch with a part that breaks the contract", step: "batch: ledger\nparts:\n  - step: put\n    call: ledger/Hives.create\n    fill: {id: H-1, kilos: many}",
+			told: "it: fell short (not sent); request wanted as the operations are described, got put: kilos",
+		},
+		{
 			name:    "a batch that is refused",
 			step:    "batch: ledger\nparts:\n  - step: put\n    request: ledger POST /Hives\n    body: {id: H-1}",
 			answers: map[string][]answer{"$batch": {{400, `{}`}}}, told: "it: fell short; status wanted 2xx, got 400\n",

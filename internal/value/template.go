@@ -107,6 +107,14 @@ func Literal(text string) *Template {
 	return &Template{Source: strings.ReplaceAll(text, "${", "$${"), parts: []part{{literal: text}}}
 }
 
+// Shift moves the offsets of placeholders by so many bytes, where their template is a part of a
+// longer text. It is for whoever made the template, before others have it.
+func Shift(placeholders []*Placeholder, by int) {
+	for _, h := range placeholders {
+		h.Offset += by
+	}
+}
+
 // Placeholders returns the placeholders in order.
 func (t *Template) Placeholders() []*Placeholder {
 	var placeholders []*Placeholder
