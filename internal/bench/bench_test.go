@@ -6,11 +6,11 @@ import (
 	"strings"
 	"testing"
 
-	"testbench/internal/bench"
-	"testbench/internal/session"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"testbench/internal/bench"
+	"testbench/internal/session"
 )
 
 func TestStatusRules(t *testing.T) {
@@ -249,5 +249,26 @@ func TestContractsOfServices(t *testing.T) {
 			require.NotEmpty(t, b.Problems().Serious())
 			assert.Contains(t, b.Problems().Error(), want)
 		})
+	}
+}
+
+// A service names one of the ports that its WSDL has.
+func TestPortsOfServices(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "lab.wsdl"), []byte(`<w:definitions xmlns:w="http://schemas.xmlsoap.org/wsdl/" xmlns:s="http://schemas.xmlsoap.org/wsdl/soap/" xmlns:t="urn:t" targetNamespace="urn:t">
+<w:message name="Q"/><w:portType name="P"><w:operation name="Ask"><w:input message="t:Q"/></w:operation></w:portType>
+<w:binding name="B" type="t:P"><s:binding transport="http://schemas.xmlsoap.org/soap/http"/><w:operation name="Ask"><s:operation soapAction="urn:ask"/><w:input><s:body use="literal"/></w:input></w:operation></w:binding>
+<w:service name="S"><w:port name="North" binding="t:B"><s:address location="http://127.0.0.1:1/"/></w:port></w:service></w:definitions>`), 0o600))
+	for port, want := range map[string]string{"": "", "port: North": "", "port: South": "South"} {
+		b := bench.Read(dir, "bench.yaml",
+			[]byte("bench: b\nservices:\n  a:\n    contract: lab.wsdl\n    address: http://127.0.0.1:1\n    "+port+
+				"\n"))
+		b.CheckContracts()
+		if want == "" {
+			assert.Empty(t, b.Problems().Serious(), port)
+			continue
+		}
+		require.Len(t, b.Problems().Serious(), 1)
+		assert.Contains(t, b.Problems().Error(), want)
 	}
 }

@@ -495,12 +495,15 @@ func (r *Reader) keyedRule(n *yamlfile.Node) *rule.Rule {
 	return nil
 }
 
+// wordedRule reads a rule whose word stands above its value.
 func (r *Reader) wordedRule(n *yamlfile.Node, text string) *rule.Rule {
+	lead := len(text) - len(n.Text) // the word, which does not stand there
 	parsed, err := rule.Parse(text, false)
 	if err != nil {
-		r.Mistake(n, 0, err)
+		r.Mistake(n, -lead, err)
 		return nil
 	}
+	value.Shift(parsed.Placeholders(), -lead)
 	r.Note(n, parsed.Placeholders())
 	return parsed
 }

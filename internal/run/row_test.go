@@ -165,7 +165,8 @@ func TestRows(t *testing.T) {
 		},
 		{name: "no rows", sheet: "rows: {numbers: 1 to 3, as: n, when: row.n > 5}\nsteps:\n  - step: a\n    request: s GET /a\n", fell: "rows"},
 		{
-			name: "no rows of those that are chosen", sheet: "rows: {numbers: 1 to 3, as: n}\nsteps:\n  - step: a\n    request: s GET /a\n",
+			name:    "no rows of those that are chosen",
+			sheet:   "rows: {numbers: 1 to 3, as: n}\nsteps:\n  - step: a\n    request: s GET /a\n",
 			options: run.RunOptions{Rows: [][2]int{{5, 6}}},
 		},
 		{
@@ -193,6 +194,12 @@ func TestRows(t *testing.T) {
 			sheet:   "steps:\n  - step: a\n    request: s GET /a\n    keep: {k: n}\n  - step: b\n    request: s GET /b\n  - step: c\n    request: s GET /c-${k}\n",
 			options: run.RunOptions{Steps: []string{"b", "c"}},
 			asked:   "b", told: "b held; c not run: k was not kept (a left out)",
+		},
+		{
+			name:    "from a step that is before the rows",
+			sheet:   "first:\n  - step: y\n    request: s GET /y\n  - step: z\n    request: s GET /z\nsteps:\n  - step: a\n    request: s GET /a\n",
+			options: run.RunOptions{From: "z"},
+			asked:   "z a", told: "z held | a held",
 		},
 		{
 			name:    "from a step on",

@@ -254,6 +254,24 @@ func TestWhatIsSent(t *testing.T) {
 
 var update = flag.Bool("update", false, "write what came as what is expected")
 
+// What was filled in is remembered for hints, but for what is secret and for whole trees.
+func TestFilledForHints(t *testing.T) {
+	s, b := newSession(t, &sender{})
+	key := document.NewText("honey-key")
+	key.MarkSecret()
+	kept := map[string]*document.Node{"key": key, "lot": document.NewText("L-1"),
+		"tags": document.NewList(document.NewText("a"))}
+	one := stepsOf(t, b, "call: open/change\nfill: {id: 7, kilos: 2.5, tags: '${tags}'}")[0]
+	p, err := s.Prepare(t.Context(), one, s.Scope(nil, kept), nil)
+	require.NoError(t, err)
+	assert.Equal(t, map[string]string{"id": "7", "kilos": "2.5"}, s.ContextOf(one, p).Filled)
+	one = stepsOf(t, b, "call: hand/look\nfill: {lot: '${key}', depot: '${lot}'}")[0]
+	p, err = s.Prepare(t.Context(), one, s.Scope(nil, kept), nil)
+	require.NoError(t, err)
+	assert.Equal(t, map[string]string{"depot": "L-1"}, s.ContextOf(one, p).Filled)
+	assert.Equal(t, "${lot}", s.ContextOf(one, p).Sources["depot"])
+}
+
 // A contract that came from an address says itself where its ports are: the one that speaks the
 // version of the step is asked.
 func TestAddressOfAPort(t *testing.T) {

@@ -72,7 +72,8 @@ func TestListen(t *testing.T) {
 			told: "it: fell short; call wanted a call by POST within 1 ms, got none",
 		},
 		{
-			name: "none that matches", step: "listen:\n  match: {n: 2}\nwithin: 50 ms", calls: []string{`POST / {"n": 1}`},
+			name: "none that matches", step: "listen:\n  match: {n: 2}\nwithin: 50 ms",
+			calls:   []string{`POST / {"n": 1}`},
 			answers: "204", told: "it: fell short; call wanted a call by POST within 50 ms, got none that matches",
 		},
 		{
@@ -127,7 +128,8 @@ func TestListen(t *testing.T) {
 			shut: "it: late: fell short; s wanted new, then done, got a false change",
 		},
 		{
-			name: "one that is signed, after one that is not", step: "listen:\n  signed: {header: X-Seal, key: orchard}\nkeep: {n: n}",
+			name:  "one that is signed, after one that is not",
+			step:  "listen:\n  signed: {header: X-Seal, key: orchard}\nkeep: {n: n}",
 			calls: []string{`POST / {"n": 1}`, `SIGNED / {"n": 2}`}, answers: "401 | 204", told: "it: held", kept: "2",
 			notes: "a call with a false signature came and was refused (header X-Seal)",
 		},

@@ -253,6 +253,17 @@ func TestKinds(t *testing.T) {
 			name: "nobody is there", step: "request: hives GET /x", asked: []string{"GET /v1/x"},
 			told: "it: unreachable (nobody is there)\n",
 		},
+		{name: "a refusal that a value wants", step: "request: hives GET /x\nexpect: {refused: '${why}'}",
+			change: func(r *row) { r.kept["why"] = document.NewText("connection") }, told: "it: held\n"},
+		{name: "an answer that a value wants", step: "request: hives GET /x\nexpect: {refused: '${why}'}",
+			change: func(r *row) {
+				r.kept["why"] = document.NewText("")
+			}, answers: map[string][]answer{"x": {{200, `{}`}}}, told: "it: held\n"},
+		{name: "a refusal of no kind", step: "request: hives GET /x\nexpect: {refused: '${why}'}",
+			change: func(r *row) {
+				r.kept["why"] = document.NewText("closed")
+			}, answers: map[string][]answer{"x": {{200, `{}`}}},
+			told: "it: faulty (refused: \"closed\" is not a kind of refusal"},
 		{name: "what is left out", step: "request: hives GET /x", change: func(r *row) {
 			r.leftOut = "kilos was not kept"
 		}, told: "it: not run (kilos was not kept)\n"},
@@ -341,10 +352,15 @@ func TestKinds(t *testing.T) {
 			},
 			kept: "x=1", told: "it: a: held\n",
 		},
-		{name: "a file", step: "lookup: stock\nopen: jars.json\nfields: {jars: 12}", told: "it: held\n", got: `{"jars":12}`},
-		{name: "a file in XML", step: "lookup: stock\nopen: lids.xml\nfields: {lid.@no: 7}", told: "it: held\n", got: `<lids><lid no="7"/></lids>`},
-		{name: "a file that does not come in time", step: "lookup: stock\nopen: none.json\nuntil: {jars: 12}\nevery: 1 ms\nwithin: 20 ms", told: "it: fell short"},
-		{name: "a lookup that takes too long", step: "lookup: stock\nopen: jars.json\nexpect: {time: under 0 ms}", told: "it: fell short; time wanted under 0 ms"},
+		{name: "a file", step: "lookup: stock\nopen: jars.json\nfields: {jars: 12}", told: "it: held\n",
+			got: `{"jars":12}`},
+		{name: "a file in XML", step: "lookup: stock\nopen: lids.xml\nfields: {lid.@no: 7}", told: "it: held\n",
+			got: `<lids><lid no="7"/></lids>`},
+		{name: "a file that does not come in time",
+			step: "lookup: stock\nopen: none.json\nuntil: {jars: 12}\nevery: 1 ms\nwithin: 20 ms",
+			told: "it: fell short"},
+		{name: "a lookup that takes too long", step: "lookup: stock\nopen: jars.json\nexpect: {time: under 0 ms}",
+			told: "it: fell short; time wanted under 0 ms"},
 		{name: "a file that is not there", step: "lookup: stock\nopen: lids.json", told: "it: faulty"},
 		{name: "files", step: "lookup: stock\nfind: '*.json'\nfields: {answer: count 2}", told: "it: fell short"},
 		{name: "a lookup in a dry run", step: "lookup: stock\nopen: jars.json", change: func(r *row) {
@@ -360,7 +376,8 @@ func TestKinds(t *testing.T) {
 			}, kept: "kilos=7", told: "it: held\n",
 		},
 		{
-			name: "a sheet that keeps a secret", step: "sheet: sheets/inner.yaml\nfill: {hive: H}", change: func(r *row) {
+			name: "a sheet that keeps a secret", step: "sheet: sheets/inner.yaml\nfill: {hive: H}",
+			change: func(r *row) {
 				r.inner = func(map[string]*document.Node) (*document.Node, result.Outcome) {
 					key := document.NewText("honey-key")
 					key.MarkSecret()
@@ -385,7 +402,8 @@ func TestKinds(t *testing.T) {
 			answers: map[string][]answer{"$batch": {{200, batched}}}, kept: "id=H-1", told: "it: held\nit: put: held\n",
 		},
 		{
-			name: "a batch with a part that breaks the contract", step: "batch: ledger\nparts:\n  - step: put\n    call: ledger/Hives.create\n    fill: {id: H-1, kilos: many}",
+			name: "a batch with a part that breaks the contract",
+			step: "batch: ledger\nparts:\n  - step: put\n    call: ledger/Hives.create\n    fill: {id: H-1, kilos: many}",
 			told: "it: fell short (not sent); request wanted as the operations are described, got put: kilos",
 		},
 		{
