@@ -420,8 +420,10 @@ func TestEveryMistakeOfASheet(t *testing.T) {
 		{search("keep:\n  k: total\nfields:\n  total: ¦${k}"), "k is kept by this very step", ""},
 		{search("keep:\n  k: total\nuntil:\n  total: ¦${kept.k}"), "k is kept by this very step", ""},
 		{search("keep:\n  k: total\nwhere:\n  - ¦kept.k > 5"), "k is kept by this very step", ""},
-		{"sheet: s\nsteps:\n  - ¦step: one\n    call: stores/search\n    keep:\n      k: total\n    when: kept.k > 5\n",
-			"k is kept by this very step", ""},
+		{
+			"sheet: s\nsteps:\n  - ¦step: one\n    call: stores/search\n    keep:\n      k: total\n    when: kept.k > 5\n",
+			"k is kept by this very step", "",
+		},
 		{search("fields:\n  m: over ¦${lost}"), "nothing defines ${lost}", ""},
 		{search("fields:\n  m: one of a or ¦${lost}"), "nothing defines ${lost}", ""},
 		{search("fields:\n  m: equals \"x ¦${lost}\""), "nothing defines ${lost}", ""},
@@ -440,8 +442,10 @@ func TestEveryMistakeOfASheet(t *testing.T) {
 		{written("listen:\n  match: ¦{}"), "what must be so is empty", ""},
 		{"sheet: s\nexpect: ¦{}\nsteps:\n  - step: a\n    pause: 1 ms\n", "expect is empty", ""},
 		{"sheet: s\nexpect:\n  steps: ¦{}\nsteps:\n  - step: a\n    pause: 1 ms\n", "steps is empty", ""},
-		{"sheet: s\nexpect:\n  steps:\n    a: ¦{}\nsteps:\n  - step: a\n    request: GET http://127.0.0.1:1/\n",
-			"what is expected of a is empty", ""},
+		{
+			"sheet: s\nexpect:\n  steps:\n    a: ¦{}\nsteps:\n  - step: a\n    request: GET http://127.0.0.1:1/\n",
+			"what is expected of a is empty", "",
+		},
 		{"sheet: s\nexpect:\n  p50: ¦[]\nsteps:\n  - step: a\n    pause: 1 ms\n", "p50 is empty", ""},
 		{search("fields: ¦{}"), "what must be so is empty, and has no effect", "take it out"},
 		{search("where: ¦[]"), "where is empty", ""},
@@ -706,6 +710,42 @@ func TestColumnsOfQueries(t *testing.T) {
 				"\nsteps:\n  - step: a\n    request: GET http://127.0.0.1:1/${row.lot}\n"), step.Kinds),
 			vet.Options{}).Serious()
 		require.Len(t, problems, map[bool]int{true: 0, false: 1}[want == ""], "%s: %v", columns, problems)
+		if want != "" {
+			assert.Contains(t, problems[0].Message, want)
+		}
+	}
+}
+
+// Rows of spans have a column of their own, or one of the name that is given.
+func TestColumnsOfSpans(t *testing.T) {
+	opened := bench.Read(t.TempDir(), "bench.yaml", []byte("bench: b\n"))
+	for rows, column := range map[string]string{
+		"{numbers: 1 to 3}": "number", "{numbers: 1 to 3, as: n}": "n", "{days: 2026-11-01 to 2026-11-03}": "day",
+		"{days: 2026-11-01 to 2026-11-03, as: d}": "d",
+	} {
+		for _, name := range []string{"number", "n", "day", "d"} {
+			read := sheet.Read(opened, "s.yaml",
+				[]byte("sheet: s\nrows: "+rows+"\nsteps:\n  - step: a\n    request: GET http://127.0.0.1:1/${row."+name+
+					"}\n"), step.Kinds)
+			assert.Equal(t, name == column, len(vet.Sheet(read, vet.Options{}).Serious()) == 0, "%s %s", rows, name)
+		}
+	}
+}
+
+// A sheet that a step runs is given what it takes, and nothing else.
+func TestSheetWithin(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "inner.yaml"),
+		[]byte("sheet: inner\ntakes:\n  hive: required\n  depot: north\nsteps:\n  - step: a\n    set: {x: '${hive}-${depot}'}\n"), 0o600))
+	opened := bench.Read(dir, "bench.yaml", []byte("bench: b\n"))
+	for fill, want := range map[string]string{
+		"{hive: 1}": "", "{hive: 1, depot: south}": "", "{depot: south}": "inner.yaml must be given hive",
+		"{hive: 1, dept: south}": `there is no value that inner.yaml takes "dept"`,
+	} {
+		read := sheet.Read(opened, filepath.Join(dir, "s.yaml"),
+			[]byte("sheet: s\nsteps:\n  - step: in\n    sheet: inner.yaml\n    fill: "+fill+"\n"), step.Kinds)
+		problems := vet.Sheet(read, vet.Options{}).Serious()
+		require.Len(t, problems, map[bool]int{true: 0, false: 1}[want == ""], fill)
 		if want != "" {
 			assert.Contains(t, problems[0].Message, want)
 		}
