@@ -87,6 +87,11 @@ func TestRows(t *testing.T) {
 			asked: "a b b", told: "a held; b held; c held",
 		},
 		{
+			name:  "what cannot be worked out of what was lost",
+			sheet: "steps:\n  - step: a\n    request: s GET /lost\n    keep: {k: n}\n  - step: b\n    work out: {l: kept.k + 'x'}\n  - step: c\n    request: s GET /${l}\n",
+			asked: "lost", told: "a fell short; b not run: k was not kept (a fell short); c not run: l was not kept (b not run)",
+		},
+		{
 			name:  "a condition on two, of which one was lost",
 			sheet: "steps:\n  - step: a\n    request: s GET /a\n    keep: {j: n}\n  - step: b\n    request: s GET /lost\n    keep: {k: n}\n  - step: c\n    request: s GET /c\n    where:\n      - kept.j == 'a' && kept.k == 'b'\n",
 			asked: "a lost", told: "a held; b fell short; c not run: k was not kept (b fell short)",
@@ -250,7 +255,14 @@ func TestRows(t *testing.T) {
 			if c.change != nil {
 				c.change(hives, cancel)
 			}
+			var before []string
+			c.options.Before = func(_ context.Context, _ *session.Session, s *sheet.Step, _ *session.Values) {
+				before = append(before, s.Name)
+			}
 			results := run.Run(ctx, nil, []*run.Job{{Session: of, Sheet: read}}, c.options)
+			if !c.options.Dry {
+				assert.Len(t, before, len(hives.asked), "each request is announced")
+			}
 			var rows []string
 			for _, row := range results[0].Rows {
 				var steps []string

@@ -437,6 +437,8 @@ func TestEveryMistakeOfASheet(t *testing.T) {
 		{search("fields:\n  lots:\n    count: ¦1.5"), `"1.5" is not a rule`, ""},
 		{search("fields:\n  lots:\n    length: ¦-1"), `"-1" is not a rule`, ""},
 		{search("fields:\n  lots:\n    not:\n      count: ¦1e3"), `"1e3" is not a rule`, ""},
+		{"sheet: s\nsteps:\n  - step: one\n    batch: ledger\n    parts:\n      - ¦step: a\n        pause: 1 ms\n",
+			"a part of a batch is a call, a request, or follows a place", ""},
 		{search("keep:\n  k: 'lots[id=¦${lost}].n'"), "nothing defines ${lost}", ""},
 		{search("expect:\n  headers: ¦{}"), "headers is empty", ""},
 		{search("expect:\n  error: ¦{}"), "what must be so is empty", ""},
@@ -942,6 +944,10 @@ func TestArgumentsHaveAnEffect(t *testing.T) {
 			assert.ErrorContains(t, err, c.wrong)
 		})
 	}
+	called := sheet.Read(bench, "c.yaml",
+		[]byte("sheet: c\nsteps:\n  - step: call\n    request: GET http://127.0.0.1:1/${lot}\n"), step.Kinds)
+	require.NoError(t, vet.CheckArguments(bench, set("lot"), nil, called.Steps[0]))
+	require.ErrorContains(t, vet.CheckArguments(bench, set("lots"), nil, called.Steps[0]), `"lot"`)
 }
 
 // A secret that is not there is a mistake for a run and a remark for vet.
