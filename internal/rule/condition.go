@@ -334,6 +334,12 @@ func evalError(err error) string {
 	if strings.Contains(message, "no such overload") {
 		return "the kinds of its values do not go together"
 	}
+	if strings.Contains(message, "expected iterable type") {
+		return "all, exists, filter and map go through a list, and this is none"
+	}
+	if key, ok := strings.CutPrefix(message, "no such key: "); ok {
+		return "it has no " + key + ": it is a single value"
+	}
 	return message
 }
 

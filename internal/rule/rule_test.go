@@ -330,7 +330,7 @@ func TestConditions(t *testing.T) {
 		"grade == 'A'":              "kept.grade",
 		"${x} == 1":                 "takes no placeholders",
 		"(answer.total == 1":        "brackets",
-		"(1 + 1)[0] == 1":           "no such key: 0",
+		"(1 + 1)[0] == 1":           "it has no 0",
 		"sum(answer.total) == 1":    "59.97 is no list",
 		"[1,2].map(x, x + y) == []": `"y" is not known`,
 		"[0,0,0,0,0,0,0,0,0,0,0,0].all(a,[0,0,0,0,0,0,0,0,0,0,0,0].all(b,[0,0,0,0,0,0,0,0,0,0,0,0].all(c,[0,0,0,0,0,0,0,0,0,0,0,0].all(d,[0,0,0,0,0,0,0,0,0,0,0,0].all(e,[0,0,0,0,0,0,0,0,0,0,0,0].all(f,a==b))))))": "too many steps",
