@@ -237,7 +237,7 @@ func errorOf(n *document.Node) *Error {
 			break
 		}
 	}
-	e.Code = own(inner, codeNames)
+	e.Code = cmp.Or(own(inner, codeNames), own(n, codeNames))
 	if e.Code == e.Text {
 		e.Code = ""
 	}
