@@ -37,13 +37,16 @@ func TestKilled(t *testing.T) {
 			<-held
 		}
 	}))
-	var connections sync.WaitGroup
+	connections, closed := 0, sync.NewCond(&mutex)
 	server.Config.ConnState = func(_ net.Conn, state http.ConnState) {
+		mutex.Lock()
+		defer mutex.Unlock()
 		switch state {
 		case http.StateNew:
-			connections.Add(1)
+			connections++
 		case http.StateClosed:
-			connections.Done()
+			connections--
+			closed.Broadcast()
 		}
 	}
 	server.Start()
@@ -67,7 +70,11 @@ func TestKilled(t *testing.T) {
 		answer, err := http.DefaultClient.Do(last)
 		require.NoError(t, err)
 		require.NoError(t, answer.Body.Close())
-		connections.Wait()
+		mutex.Lock()
+		defer mutex.Unlock()
+		for connections > 0 {
+			closed.Wait()
+		}
 		return done
 	}
 	p.write("sheets/test.yaml",
