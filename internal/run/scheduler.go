@@ -130,7 +130,7 @@ func sheetInputs(s *sheet.Sheet) []string {
 				names = append(names, u.Placeholder.Name)
 			}
 		}
-		if _, other := step.Held(); other != nil {
+		if _, other := step.Inner(); other != nil {
 			names = append(append(names, sheet.Inside(s.Bench, other.File())), sheetInputs(other)...)
 		}
 	})

@@ -190,8 +190,8 @@ func (s *Sheet) EveryStep(do func(*Sheet, *Step)) {
 	each = func(steps []*Step) {
 		for _, step := range steps {
 			do(s, step)
-			held, other := step.Held()
-			each(held)
+			inner, other := step.Inner()
+			each(inner)
 			if step.Undo != nil {
 				each([]*Step{step.Undo})
 			}

@@ -68,8 +68,8 @@ type Action interface {
 	// Check reports what only the whole step can tell. It says no where the step cannot be
 	// carried out or vetted as it is.
 	Check(r *bench.Reader, s *Step) bool
-	// Held are the steps that it holds, and the sheet that it runs; nil for none.
-	Held() ([]*Step, *Sheet)
+	// Inner are the steps within it, and the sheet that it runs; nil for none.
+	Inner() ([]*Step, *Sheet)
 	// Sets are the names that it keeps by itself, beside what the step keeps of an answer.
 	Sets() []string
 	// Asks are the placeholders that are filled in before anything is done, and the
@@ -84,8 +84,8 @@ type Simple struct{}
 // Check finds nothing wrong.
 func (Simple) Check(*bench.Reader, *Step) bool { return true }
 
-// Held gives no steps and no sheet.
-func (Simple) Held() ([]*Step, *Sheet) { return nil, nil }
+// Inner gives no steps and no sheet.
+func (Simple) Inner() ([]*Step, *Sheet) { return nil, nil }
 
 // Sets gives no names.
 func (Simple) Sets() []string { return nil }
@@ -101,12 +101,12 @@ func (s *Step) Target() string {
 	return s.Action.Target()
 }
 
-// Held are the steps that the step holds, and the sheet that it runs; nil for none.
-func (s *Step) Held() ([]*Step, *Sheet) {
+// Inner are the steps within the step, and the sheet that it runs; nil for none.
+func (s *Step) Inner() ([]*Step, *Sheet) {
 	if s.Action == nil {
 		return nil, nil
 	}
-	return s.Action.Held()
+	return s.Action.Inner()
 }
 
 // KeptNames lists what the step keeps, sets and works out, and what the steps within it do.
@@ -118,9 +118,9 @@ func (s *Step) KeptNames() []string {
 	for _, k := range s.Keep {
 		names = append(names, k.Name)
 	}
-	held, _ := s.Held()
-	for _, inner := range held {
-		names = append(names, inner.KeptNames()...)
+	inner, _ := s.Inner()
+	for _, one := range inner {
+		names = append(names, one.KeptNames()...)
 	}
 	return names
 }

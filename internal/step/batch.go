@@ -92,8 +92,8 @@ func (b *Batch) Check(r *bench.Reader, s *sheet.Step) bool {
 // Target names the service.
 func (b *Batch) Target() string { return "batch " + b.Service }
 
-// Held are its parts.
-func (b *Batch) Held() ([]*sheet.Step, *sheet.Sheet) { return b.Parts, nil }
+// Inner are its parts.
+func (b *Batch) Inner() ([]*sheet.Step, *sheet.Sheet) { return b.Parts, nil }
 
 // Results are that of the batch, then one for each part.
 func (b *Batch) Results(s *sheet.Step, name string) []result.Planned {

@@ -42,8 +42,8 @@ func (g *Group) Check(r *bench.Reader, s *sheet.Step) bool {
 // Target says that it is a group.
 func (g *Group) Target() string { return "group" }
 
-// Held are its steps.
-func (g *Group) Held() ([]*sheet.Step, *sheet.Sheet) { return g.Steps, nil }
+// Inner are its steps.
+func (g *Group) Inner() ([]*sheet.Step, *sheet.Sheet) { return g.Steps, nil }
 
 // Results are those of its steps.
 func (g *Group) Results(_ *sheet.Step, name string) []result.Planned { return List(name+": ", g.Steps) }

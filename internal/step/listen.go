@@ -118,8 +118,8 @@ func Listening(s *sheet.Sheet) []*sheet.Step {
 			if _, ok := step.Action.(*Listen); ok {
 				found = append(found, step)
 			}
-			held, _ := step.Held()
-			look(held)
+			inner, _ := step.Inner()
+			look(inner)
 		}
 	}
 	look(s.AllSteps())

@@ -39,8 +39,8 @@ func (sub *SubSheet) Check(*bench.Reader, *sheet.Step) bool { return sub.Sheet !
 // Target is the file of the sheet.
 func (sub *SubSheet) Target() string { return "sheet " + sub.File }
 
-// Held is the sheet.
-func (sub *SubSheet) Held() ([]*sheet.Step, *sheet.Sheet) { return nil, sub.Sheet }
+// Inner is the sheet.
+func (sub *SubSheet) Inner() ([]*sheet.Step, *sheet.Sheet) { return nil, sub.Sheet }
 
 // Results are those of the steps of the sheet, then that of the step.
 func (sub *SubSheet) Results(s *sheet.Step, name string) []result.Planned {

@@ -74,6 +74,8 @@ func UpTo(s *sheet.Sheet, name string) []string {
 
 // holds says whether a step is the one of a name, or has it in its group.
 func holds(s *sheet.Step, name string) bool {
-	held, _ := s.Held()
-	return s.Name == name || slices.ContainsFunc(held, func(inner *sheet.Step) bool { return holds(inner, name) })
+	group, isGroup := s.Action.(*step.Group)
+	return s.Name == name || isGroup && slices.ContainsFunc(group.Steps, func(inner *sheet.Step) bool {
+		return holds(inner, name)
+	})
 }

@@ -178,8 +178,8 @@ func vetSteps(s *sheet.Sheet, v *Vetter, steps []*sheet.Step) {
 			known = append(known, one.Each.Name) // within its step alone
 		}
 		v.kept = known
-		held, _ := one.Held()
-		vetSteps(s, v, held)
+		inner, _ := one.Inner()
+		vetSteps(s, v, inner)
 		// What the step keeps of its answer is known from the next one on: its own rules see
 		// what was kept before.
 		v.kept = known

@@ -113,9 +113,10 @@ func (b *Bench) StepOf(file, name string, o Options) (*sheet.Step, error) {
 			if one.Name == name {
 				return one
 			}
-			held, _ := one.Held()
-			if inner := find(held); inner != nil {
-				return inner
+			if group, ok := one.Action.(*step.Group); ok {
+				if inner := find(group.Steps); inner != nil {
+					return inner
+				}
 			}
 		}
 		return nil
