@@ -18,13 +18,13 @@ import (
 // crossedValues are what rules are held against; the last is not there.
 var crossedValues = []string{
 	`5`, `-1`, `0`, `5.0`, `12.50`, `1e3`, `"5"`, `""`, `"A"`, `"a b"`, `"ünder"`, `"2026-11-23"`, `"2026-11-23T08:30:00Z"`,
-	`"08:30:00"`, `"5 s"`, `"2 kB"`, `true`, `false`, `null`, `[]`, `[5]`, `["A", "b"]`, `[1, 2, 2]`, `[3, 2, 1]`, `{}`,
+	`"08:30:00"`, `"5 s"`, `"2 kB"`, `true`, `false`, `null`, `[]`, `[5]`, `["A", "b"]`, `[1, 2, 2]`, `[3, 2, 1]`, `["2026-11-23", "b"]`, `["b", "9"]`, `{}`,
 	`{"a": 5}`, `"lab@heatherfold.example"`, `"6b1f2a5e-0b7c-4c1f-9d55-0d8f3a1b2c3d"`, ``,
 }
 
 var crossedRules = []string{
 	"5", "A", "null", "true", "equals 5", `equals "5"`, `"A"`, "not equals A", "one of A or 5", "not one of A or b", "contains a", "contains ü",
-	"not contains a", "starts with A", "ends with b", "starts with 2026", "matches ^[A-Z]$", "matches 5", "over 0", "over 4.99", "at least 5",
+	"not contains a", "one of A, B", "starts with A", "ends with b", "starts with 2026", "matches ^[A-Z]$", "matches 5", "over 0", "over 4.99", "at least 5",
 	"under 5", "at most 5.0", "over 2026-11-22", "at least 2026-11-23T08:30:00Z", "under 09:00:00", "over 4 s", "at most 5000 ms", "over 1 kB",
 	"between 0 and 5", "between 5 and 12.5", "not between 0 and 4", "between 2026-01-01 and 2026-12-31", "about 5 within 1", "about 12 within 5 %",
 	"about 5 s within 1 s", "is number", "is integer", "is text", "is boolean", "is list", "is object", "is date", "is datetime", "is time", "is uuid",

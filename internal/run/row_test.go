@@ -143,6 +143,11 @@ func TestRows(t *testing.T) {
 			asked: "lost y", told: "a (1 of 2) fell short; a (2 of 2) held; b not run: k was not kept for each item (a fell short)",
 		},
 		{
+			name:  "for each, of which the last falls short",
+			sheet: "steps:\n  - step: a\n    for each: [y, lost]\n    request: s GET /${each}\n    keep: {k: n}\n  - step: b\n    request: s GET /b-${k}\n",
+			asked: "y lost", told: "a (1 of 2) held; a (2 of 2) fell short; b not run: k was not kept for each item (a fell short)",
+		},
+		{
 			name:  "for each of what was not kept",
 			sheet: "steps:\n  - step: a\n    request: s GET /lost\n    keep: {k: n}\n  - step: b\n    for each: ${k}\n    request: s GET /b\n  - step: c\n    steps:\n      - step: d\n        request: s GET /d\n    when: kept.k == 'x'\n",
 			asked: "lost", told: "a fell short; b not run: k was not kept (a fell short); c not run: k was not kept (a fell short)",
