@@ -77,11 +77,11 @@ func ExampleBench_Vet() {
 	if err != nil {
 		panic(err)
 	}
-	problems, err := bench.Vet(context.Background(), []string{"sheets/wrong.yaml"}, testbench.Options{})
+	vetted, err := bench.Vet(context.Background(), []string{"sheets/wrong.yaml"}, testbench.Options{})
 	if err != nil {
 		panic(err)
 	}
-	fmt.Println(problems[0].Line, problems[0].Message, problems[0].Try)
+	fmt.Println(vetted.Problems[0].Line, vetted.Problems[0].Message, vetted.Problems[0].Try)
 	// Output: 4 there is no operation of stores "serch" did you mean "search"?
 }
 

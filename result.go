@@ -1,8 +1,6 @@
 package testbench
 
 import (
-	"maps"
-	"slices"
 	"time"
 
 	"testbench/internal/history"
@@ -26,7 +24,7 @@ type SheetResult struct {
 	Name, File, Site string
 	Outcome          Outcome
 	Rows             []RowResult // those of steps before and behind the rows, too
-	Checks           []Check     // of the sheet as a whole: of its times; may be nil
+	Checks           []Check     // of the sheet as a whole: its times, that it has rows; may be nil
 }
 
 // RowResult is what came of a row. A sheet without rows has one.
@@ -53,6 +51,7 @@ type StepResult struct {
 	Kept         []string   // the names of what it kept; may be nil
 	Exchanges    []Exchange // the last one is that which was judged; nil where nothing was sent
 	Hints        []string   // what to try, where it fell short; may be nil
+	Notes        []string   // what else is to be said; may be nil
 	Fell         []string   // what fell short and what to try, in lines as the command shows them
 }
 
@@ -114,7 +113,7 @@ func rowOf(r *history.Row) RowResult {
 func stepOf(s *history.Step) StepResult {
 	out := StepResult{
 		Name: s.Step, Target: s.Target, Outcome: Outcome(s.Outcome), Reason: string(s.Reason),
-		Checks: checksOf(s.Checks), Kept: plainTexts(s.Kept), Hints: plainTexts(s.Hints),
+		Checks: checksOf(s.Checks), Kept: plainTexts(s.Kept), Hints: plainTexts(s.Hints), Notes: plainTexts(s.Notes),
 	}
 	if out.Outcome != Held && out.Outcome != NotRun {
 		out.Fell = plainTexts(report.Lines(s))
@@ -147,8 +146,8 @@ func exchangeOf(e history.Exchange) Exchange {
 
 func plainHeader(headers map[string][]secret.Text) map[string][]string {
 	out := map[string][]string{}
-	for _, name := range slices.Sorted(maps.Keys(headers)) {
-		out[name] = plainTexts(headers[name])
+	for name, values := range headers {
+		out[name] = plainTexts(values)
 	}
 	return out
 }

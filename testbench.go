@@ -16,6 +16,8 @@ package testbench
 import (
 	"context"
 	"errors"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -73,10 +75,16 @@ type RunOptions struct {
 	Unrecorded bool          // the run does not go into the history of the bench
 }
 
+// Vetted is what vetting found, and what it could not look at without asking somebody, with
+// the reasons. Both may be nil.
+type Vetted struct {
+	Problems Problems
+	Unseen   []string
+}
+
 // Vet finds what is wrong with the bench and with sheets, all of the bench's where none are
-// named, without sending anything. Without mistakes it returns none. The error is of what
-// could not be read at all.
-func (b *Bench) Vet(ctx context.Context, sheets []string, o Options) (Problems, error) {
+// named, without sending anything. The error is of what could not be read at all.
+func (b *Bench) Vet(ctx context.Context, sheets []string, o Options) (*Vetted, error) {
 	if err := ctx.Err(); err != nil {
 		return nil, err
 	}
@@ -84,7 +92,7 @@ func (b *Bench) Vet(ctx context.Context, sheets []string, o Options) (Problems, 
 	if err != nil {
 		return nil, errorOf(err)
 	}
-	return problemsOf(vetted.Problems), nil
+	return &Vetted{problemsOf(vetted.Problems), vetted.Unseen}, nil
 }
 
 // Run runs sheets. Mistakes in the bench or in a sheet are returned as Problems, before
@@ -106,7 +114,7 @@ func (b *Bench) Run(ctx context.Context, sheets []string, o RunOptions) (*Result
 type Call struct {
 	// Target is service/operation; or service, method and path; or method and address.
 	Target []string
-	Fields map[string]string // by name; a name with dots is a path
+	Fields map[string]string // by name, in the order of their names; a name with dots is a path
 	Login  string            // a name, or none; empty is the service's own
 	SOAP   string            // 1.1, 1.2 or off; empty is the service's own
 	// Contract says what is held against it: both, request, answer or off; empty is both.
@@ -117,19 +125,20 @@ type Call struct {
 // A call that falls short is no error.
 func (b *Bench) Call(ctx context.Context, c Call, o Options) (*StepResult, error) {
 	spec := workbench.Call{Target: c.Target, Login: c.Login, SOAP: c.SOAP, Contract: c.Contract}
-	for name, value := range c.Fields {
-		spec.Fields = append(spec.Fields, name+"="+value)
+	for _, name := range slices.Sorted(maps.Keys(c.Fields)) {
+		spec.Fields = append(spec.Fields, name+"="+c.Fields[name])
 	}
 	options := o.core()
 	prepared, err := b.core.Prepare(spec, options)
 	if err != nil {
 		return nil, errorOf(err)
 	}
-	came, _, err := b.core.Do(ctx, prepared, options)
+	came, notes, err := b.core.Do(ctx, prepared, options)
 	if err != nil {
 		return nil, errorOf(err)
 	}
 	one := stepOf(came.Record(options.Masker))
+	one.Notes = append(one.Notes, plainTexts(options.Masker.Messages(notes))...)
 	return &one, nil
 }
 
@@ -152,6 +161,7 @@ type Problem struct {
 	Line, Column int // from 1
 	Message      string
 	Try          string // what to write instead; may be empty
+	Source       string // the line itself; empty where it is not known
 	IsRemark     bool   // worth knowing, and no mistake
 }
 
@@ -164,7 +174,7 @@ func (p Problems) Error() string {
 	for _, one := range p {
 		lines = append(lines, yamlfile.Problem{
 			File: one.File, Line: one.Line, Column: one.Column, Message: one.Message,
-			Try: one.Try, Remark: one.IsRemark,
+			Try: one.Try, Source: one.Source, Remark: one.IsRemark,
 		})
 	}
 	return lines.Error()
@@ -174,7 +184,7 @@ func problemsOf(found yamlfile.Problems) Problems {
 	var out Problems
 	for _, p := range found {
 		out = append(out, Problem{
-			File: p.File, Line: p.Line, Column: p.Column, Message: p.Message, Try: p.Try,
+			File: p.File, Line: p.Line, Column: p.Column, Message: p.Message, Try: p.Try, Source: p.Source,
 			IsRemark: p.Remark,
 		})
 	}

@@ -415,10 +415,10 @@ func fellOfSheets(run *history.Run) string {
 	times, others := history.FellOfSheets(checks)
 	var parts []string
 	if times > 0 {
-		parts = append(parts, count(times, "limit")+" of times")
+		parts = append(parts, count(times, "limit")+" of times did not")
 	}
 	if others > 0 {
-		parts = append(parts, count(others, "sheet")+" without rows")
+		parts = append(parts, count(others, "sheet")+" had no rows")
 	}
 	return strings.Join(parts, " and ")
 }
@@ -433,7 +433,7 @@ func sentence(run *history.Run) string {
 		return fmt.Sprintf("All of it held: %s in %s, %s.", count(c.Steps, "step"), count(c.Sheets, "sheet"),
 			count(c.Checks, "check"))
 	case c.StepsFell == 0 && c.ChecksFell > 0:
-		return fmt.Sprintf("%s held, and %s did not.", count(c.Steps, "step"), fellOfSheets(run))
+		return fmt.Sprintf("%s held, and %s.", count(c.Steps, "step"), fellOfSheets(run))
 	case c.StepsFell == 0:
 		return "Nothing was run."
 	}

@@ -33,6 +33,9 @@ func (r *runner) rows(ctx context.Context) iter.Seq[inputRow] {
 		for turn := 1; turn <= turns || !r.until.IsZero(); turn++ {
 			any := false
 			for row := range r.iteration(ctx) {
+				if !r.isRowChosen(row.result.Number) {
+					continue
+				}
 				any = true
 				if !r.until.IsZero() && !time.Now().Before(r.until) {
 					return
@@ -56,6 +59,12 @@ func (r *runner) rows(ctx context.Context) iter.Seq[inputRow] {
 	}
 }
 
+// isRowChosen says whether the command line has a row of the sheet run.
+func (r *runner) isRowChosen(number int) bool {
+	return r.sheet.Rows == nil || len(r.options.Rows) == 0 ||
+		slices.ContainsFunc(r.options.Rows, func(span [2]int) bool { return number >= span[0] && number <= span[1] })
+}
+
 // iteration gives the rows of one time through.
 func (r *runner) iteration(ctx context.Context) iter.Seq[inputRow] {
 	input := r.sheet.Rows
@@ -64,11 +73,6 @@ func (r *runner) iteration(ctx context.Context) iter.Seq[inputRow] {
 	}
 	return func(yield func(inputRow) bool) {
 		for row := range takeRows(ctx, input, r.session) {
-			if len(r.options.Rows) > 0 && !slices.ContainsFunc(r.options.Rows, func(span [2]int) bool {
-				return row.number >= span[0] && row.number <= span[1]
-			}) {
-				continue
-			}
 			column := input.Label
 			if column == "" && row.values != nil && len(row.values.Members()) > 0 {
 				column = row.values.Members()[0].Key

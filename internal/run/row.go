@@ -92,7 +92,7 @@ func (x *rowRun) IsOver(ctx context.Context) bool {
 func (x *rowRun) step(ctx context.Context, step *sheet.Step) {
 	x.waiting = x.waiting && step.Name != x.options.From
 	switch {
-	case x.waiting, len(x.options.Steps) > 0 && !slices.Contains(x.options.Steps, step.Name):
+	case x.waiting, x.outer == nil && len(x.options.Steps) > 0 && !slices.Contains(x.options.Steps, step.Name):
 		x.noteMissing(step, "left out")
 	case x.stopped != "":
 		x.Skip(step, x.prefix+step.Name, result.NotRun, x.stopped)

@@ -200,6 +200,23 @@ func TestRows(t *testing.T) {
 			asked: "b", told: "in: rows fell short; in not run: the sheet fell short; b held",
 		},
 		{
+			name:  "a sheet within that has no rows, after steps before them",
+			sheet: "steps:\n  - step: in\n    sheet: before.yaml\n",
+			asked: "z", told: "in: z held; in: rows fell short; in not run: the sheet fell short",
+		},
+		{
+			name:    "only some rows, of the sheet and not of the one within",
+			sheet:   "rows: {numbers: 1 to 5, as: m}\nsteps:\n  - step: in\n    sheet: rows.yaml\n",
+			options: run.RunOptions{Rows: [][2]int{{5, 5}}},
+			asked:   "r1 r2", told: "in: one held; in: one held; in held",
+		},
+		{
+			name:    "only one step, which runs a sheet",
+			sheet:   "steps:\n  - step: in\n    sheet: rows.yaml\n  - step: b\n    request: s GET /b\n",
+			options: run.RunOptions{Steps: []string{"in"}},
+			asked:   "r1 r2", told: "in: one held; in: one held; in held",
+		},
+		{
 			name:    "only one step",
 			sheet:   "steps:\n  - step: a\n    request: s GET /a\n    keep: {k: n}\n  - step: b\n    request: s GET /b\n  - step: c\n    request: s GET /c-${k}\n",
 			options: run.RunOptions{Steps: []string{"b", "c"}},
@@ -239,10 +256,11 @@ func TestRows(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) {
 			dir := t.TempDir()
 			for name, text := range map[string]string{
-				"bench.yaml": "bench: b\nservices:\n  s:\n    address: http://s.example\n",
-				"inner.yaml": "sheet: inner\ntakes: {hive: required}\nsteps:\n  - step: one\n    request: s GET /${hive}\n    keep: {got: n}\n",
-				"empty.yaml": "sheet: empty\nrows: {numbers: 1 to 2, as: n, when: row.n > 2}\nsteps:\n  - step: one\n    request: s GET /r${n}\n",
-				"rows.yaml":  "sheet: rows\nrows: {numbers: 1 to 2, as: n}\nsteps:\n  - step: one\n    request: s GET /r${n}\n    keep: {got: n}\n",
+				"bench.yaml":  "bench: b\nservices:\n  s:\n    address: http://s.example\n",
+				"inner.yaml":  "sheet: inner\ntakes: {hive: required}\nsteps:\n  - step: one\n    request: s GET /${hive}\n    keep: {got: n}\n",
+				"empty.yaml":  "sheet: empty\nrows: {numbers: 1 to 2, as: n, when: row.n > 2}\nsteps:\n  - step: one\n    request: s GET /r${n}\n",
+				"before.yaml": "sheet: before\nrows: {numbers: 1 to 2, as: n, when: row.n > 2}\nfirst:\n  - step: z\n    request: s GET /z\nsteps:\n  - step: one\n    request: s GET /r${n}\n",
+				"rows.yaml":   "sheet: rows\nrows: {numbers: 1 to 2, as: n}\nsteps:\n  - step: one\n    request: s GET /r${n}\n    keep: {got: n}\n",
 			} {
 				require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
 			}

@@ -52,7 +52,7 @@ func (s *subRun) run(ctx context.Context) result.Outcome {
 	if len(s.sheet.First) > 0 {
 		undos = phase(ctx, nil, s.outside, s.sheet.First, nil, nil, "first").undos
 	}
-	rows := 0
+	rows, wrong := 0, 0
 	for row := range s.iteration(ctx) {
 		if ctx.Err() != nil || s.isStopped() || s.outer.IsOver(ctx) {
 			break
@@ -63,6 +63,7 @@ func (s *subRun) run(ctx context.Context) result.Outcome {
 				Reason: row.wrong,
 			})
 			outcome = result.Worst(outcome, result.Faulty)
+			wrong++
 			continue
 		}
 		kept := maps.Clone(s.outside)
@@ -70,10 +71,10 @@ func (s *subRun) run(ctx context.Context) result.Outcome {
 		rows++
 		s.collect(kept, rows)
 	}
-	if s.sheet.Rows != nil && rows == 0 && outcome == result.NotRun && !s.options.Dry && !s.outer.IsOver(ctx) {
-		outcome = result.FellShort
+	if s.sheet.Rows != nil && rows+wrong == 0 && !s.options.Dry && !s.isStopped() && !s.outer.IsOver(ctx) {
+		outcome = result.Worst(outcome, result.FellShort)
 		s.outer.Tell(&result.Step{
-			Name: s.name + ": rows", Target: "rows", Outcome: outcome,
+			Name: s.name + ": rows", Target: "rows", Outcome: result.FellShort,
 			Checks: []result.Check{{Kind: "expect", Subject: "rows", Judged: true, Wanted: someRows, Got: noRows}},
 		})
 	}

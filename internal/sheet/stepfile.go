@@ -360,7 +360,7 @@ var keepKeys = []bench.Key[keeping]{
 // ReadFieldRules reads paths with rules; the paths are put behind prefix.
 func ReadFieldRules(r *bench.Reader, n *yamlfile.Node, prefix string) []FieldRule {
 	var rules []FieldRule
-	r.NotEmpty(n, "what must be so")
+	r.NotEmpty(n, "the list of rules")
 	for _, e := range r.Entries(n, "fields") {
 		p, err := path.Compile(prefix + e.Key.Text)
 		if err != nil {

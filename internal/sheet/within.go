@@ -65,9 +65,9 @@ func (s *Sheet) Given(fill map[string]*document.Node) (map[string]*document.Node
 	return out, nil
 }
 
-// ReadSheet reads the sheet that a step runs; nil where it is none, which is reported.
-func (s *Step) ReadSheet(r *bench.Reader, n *yamlfile.Node) *Sheet {
-	file := r.PlainText(n)
+// ReadSheet reads the sheet that a step runs, from a file that a node names; nil where it is
+// none, which is reported.
+func (s *Step) ReadSheet(r *bench.Reader, file string, n *yamlfile.Node) *Sheet {
 	if file == "" {
 		return nil
 	}

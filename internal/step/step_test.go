@@ -253,17 +253,23 @@ func TestKinds(t *testing.T) {
 			name: "nobody is there", step: "request: hives GET /x", asked: []string{"GET /v1/x"},
 			told: "it: unreachable (nobody is there)\n",
 		},
-		{name: "a refusal that a value wants", step: "request: hives GET /x\nexpect: {refused: '${why}'}",
-			change: func(r *row) { r.kept["why"] = document.NewText("connection") }, told: "it: held\n"},
-		{name: "an answer that a value wants", step: "request: hives GET /x\nexpect: {refused: '${why}'}",
+		{
+			name: "a refusal that a value wants", step: "request: hives GET /x\nexpect: {refused: '${why}'}",
+			change: func(r *row) { r.kept["why"] = document.NewText("connection") }, told: "it: held\n",
+		},
+		{
+			name: "an answer that a value wants", step: "request: hives GET /x\nexpect: {refused: '${why}'}",
 			change: func(r *row) {
 				r.kept["why"] = document.NewText("")
-			}, answers: map[string][]answer{"x": {{200, `{}`}}}, told: "it: held\n"},
-		{name: "a refusal of no kind", step: "request: hives GET /x\nexpect: {refused: '${why}'}",
+			}, answers: map[string][]answer{"x": {{200, `{}`}}}, told: "it: held\n",
+		},
+		{
+			name: "a refusal of no kind", step: "request: hives GET /x\nexpect: {refused: '${why}'}",
 			change: func(r *row) {
 				r.kept["why"] = document.NewText("closed")
 			}, answers: map[string][]answer{"x": {{200, `{}`}}},
-			told: "it: faulty (refused: \"closed\" is not a kind of refusal"},
+			told: "it: faulty (refused: \"closed\" is not a kind of refusal",
+		},
 		{name: "what is left out", step: "request: hives GET /x", change: func(r *row) {
 			r.leftOut = "kilos was not kept"
 		}, told: "it: not run (kilos was not kept)\n"},
@@ -352,15 +358,23 @@ func TestKinds(t *testing.T) {
 			},
 			kept: "x=1", told: "it: a: held\n",
 		},
-		{name: "a file", step: "lookup: stock\nopen: jars.json\nfields: {jars: 12}", told: "it: held\n",
-			got: `{"jars":12}`},
-		{name: "a file in XML", step: "lookup: stock\nopen: lids.xml\nfields: {lid.@no: 7}", told: "it: held\n",
-			got: `<lids><lid no="7"/></lids>`},
-		{name: "a file that does not come in time",
+		{
+			name: "a file", step: "lookup: stock\nopen: jars.json\nfields: {jars: 12}", told: "it: held\n",
+			got: `{"jars":12}`,
+		},
+		{
+			name: "a file in XML", step: "lookup: stock\nopen: lids.xml\nfields: {lid.@no: 7}", told: "it: held\n",
+			got: `<lids><lid no="7"/></lids>`,
+		},
+		{
+			name: "a file that does not come in time",
 			step: "lookup: stock\nopen: none.json\nuntil: {jars: 12}\nevery: 1 ms\nwithin: 20 ms",
-			told: "it: fell short"},
-		{name: "a lookup that takes too long", step: "lookup: stock\nopen: jars.json\nexpect: {time: under 0 ms}",
-			told: "it: fell short; time wanted under 0 ms"},
+			told: "it: fell short",
+		},
+		{
+			name: "a lookup that takes too long", step: "lookup: stock\nopen: jars.json\nexpect: {time: under 0 ms}",
+			told: "it: fell short; time wanted under 0 ms",
+		},
 		{name: "a file that is not there", step: "lookup: stock\nopen: lids.json", told: "it: faulty"},
 		{name: "files", step: "lookup: stock\nfind: '*.json'\nfields: {answer: count 2}", told: "it: fell short"},
 		{name: "a lookup in a dry run", step: "lookup: stock\nopen: jars.json", change: func(r *row) {

@@ -27,7 +27,8 @@ var subSheetKind = sheet.Kind{
 	Own: []bench.Key[sheet.Step]{
 		own("sheet", "another sheet to run, with fill: for what it takes",
 			func(r *bench.Reader, s *sheet.Step, sub *SubSheet, n *yamlfile.Node) {
-				sub.File, sub.At, sub.Sheet = r.PlainText(n), n, s.ReadSheet(r, n)
+				sub.File, sub.At = r.PlainText(n), n
+				sub.Sheet = s.ReadSheet(r, sub.File, n)
 			}),
 	},
 	New: func() sheet.Action { return &SubSheet{} },
