@@ -24,7 +24,21 @@ func TestAdd(t *testing.T) {
 	outside := newPlace(t)
 	require.NoError(t, standin.WriteBench(outside.dir, base))
 	from := func(name string) string { return filepath.Join(outside.dir, "contracts", name) }
-	const before = "bench: own   # its name\n\nsites:\n  here:\n    set:\n      base: BASE   # where all of it is\n      depot: north\n\n# what we talk to\nservices:\n\n  old:\n    address: ${base}/mishaps # quiet\n# the end\n"
+	const before = `bench: own   # its name
+
+sites:
+  here:
+    set:
+      base: BASE   # where all of it is
+      depot: north
+
+# what we talk to
+services:
+
+  old:
+    address: ${base}/mishaps # quiet
+# the end
+`
 	p.write("bench.yaml", strings.ReplaceAll(before, "BASE", base))
 	p.cases([]commandCase{
 		{

@@ -53,13 +53,40 @@ func TestAnswersOfOtherKinds(t *testing.T) {
 		{"bare", "held 2", "fields:\n      answer[0][1]: 12.50", 0},
 		{"lines", "held 2", "fields:\n      answer[-1].lot: L-2", 0},
 		{"form", "held 3", "fields:\n      token: abc\n      scope[1]: c", 0},
-		{"text", "held 2", "keep:\n      order: answer | inside \"||\" \"||\"\n  - step: kept\n    request: GET ${base}/csv?${order}\n    where:\n      - kept.order == 'PO-7'", 0},
-		{"page", "held 5", "fields:\n      title: Lots\n      links[0].href: /lots/1\n      tables[0][0].kilos: 12.50\n      forms[0].fields.user: clerk", 0},
+		{"text", "held 2", `keep:
+      order: answer | inside "||" "||"
+  - step: kept
+    request: GET ${base}/csv?${order}
+    where:
+      - kept.order == 'PO-7'`, 0},
+		{"page", "held 5", `fields:
+      title: Lots
+      links[0].href: /lots/1
+      tables[0][0].kilos: 12.50
+      forms[0].fields.user: clerk`, 0},
 		{"parts", "held 3", "fields:\n      answer[0].content.lot: L-1\n      answer[1].content: ok", 0},
-		{"paper", "held 4", "fields:\n      reply.kind: application/pdf\n      reply.size: under 1 kB\n      reply.sha256: matches [0-9a-f]{64}", 0},
+		{"paper", "held 4", `fields:
+      reply.kind: application/pdf
+      reply.size: under 1 kB
+      reply.sha256: matches [0-9a-f]{64}`, 0},
 		{"picture", "held 2", "fields:\n      reply.kind: image/png", 0},
-		{"texts", "held 2", "keep:\n      one: one | parse json\n  - step: opened\n    set: {lot: '${one.lot}'}\n  - step: kept\n    request: GET ${base}/csv\n    where:\n      - kept.lot == 'L-9'", 0},
-		{"texts", "held 2", "keep:\n      lots: lots | parse json\n  - step: opened\n    for each: ${lots}\n    set: {lot: '${each.lot}'}\n  - step: kept\n    request: GET ${base}/csv\n    where:\n      - kept.lot == ['L-1', 'L-2']", 0},
+		{"texts", "held 2", `keep:
+      one: one | parse json
+  - step: opened
+    set: {lot: '${one.lot}'}
+  - step: kept
+    request: GET ${base}/csv
+    where:
+      - kept.lot == 'L-9'`, 0},
+		{"texts", "held 2", `keep:
+      lots: lots | parse json
+  - step: opened
+    for each: ${lots}
+    set: {lot: '${each.lot}'}
+  - step: kept
+    request: GET ${base}/csv
+    where:
+      - kept.lot == ['L-1', 'L-2']`, 0},
 		{"csv", "answer has no [7]: it is a list of 2", "fields:\n      answer[7].lot: L-1", 1},
 		{"mistaken", "wanted well-formed JSON", "fields:\n      lot: L-1", 1},
 		{"page", "did you mean \"title\"?", "fields:\n      titel: Lots", 1},

@@ -145,7 +145,18 @@ steps:
       a: 1
 `)
 	p.write("sheets/fine.yaml",
-		"sheet: fine\nrows: data/intakes.csv\nsteps:\n  - step: a\n    set:\n      lot: ${row.lot}\n    # kept twice\n  - step: b\n    call: stores/search\n    fields:\n      depot: north # or south\n")
+		`sheet: fine
+rows: data/intakes.csv
+steps:
+  - step: a
+    set:
+      lot: ${row.lot}
+    # kept twice
+  - step: b
+    call: stores/search
+    fields:
+      depot: north # or south
+`)
 	o := p.run("vet", "sheets/wrong.yaml", "sheets/fine.yaml")
 	assert.Equal(t, 2, o.status)
 	golden(t, "vet.txt", o.stdout)

@@ -222,7 +222,14 @@ steps:
     keep: {booked: n}
 `)
 	p.write("sheets/many.yaml",
-		"sheet: many\ntakes: {before: required}\nrows: {numbers: 1 to 3, as: n}\nsteps:\n  - step: get\n    request: GET ${base}/${before}-${n}\n    keep: {one: n}\n")
+		`sheet: many
+takes: {before: required}
+rows: {numbers: 1 to 3, as: n}
+steps:
+  - step: get
+    request: GET ${base}/${before}-${n}
+    keep: {one: n}
+`)
 	p.write("sheets/ring.yaml", "sheet: ring\nsteps:\n  - step: again\n    sheet: sheets/ring.yaml\n")
 	use := func(rest string) string {
 		return "sheet: outer\nrows: {numbers: 1 to 2, as: n}\nsteps:\n  - step: booking\n    " +

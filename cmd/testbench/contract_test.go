@@ -249,7 +249,14 @@ steps:
 	defer server.Close()
 	bench := strings.Replace(p.read("bench.yaml"), "address: ${base}/lab", "address: "+server.URL, 1)
 	p.write("bench.yaml", bench)
-	call := "sheet: t\nsteps:\n  - step: one\n    call: lab/GradeLot\n    fill:\n      lot: L-2201\n      moisture: 17\n"
+	call := `sheet: t
+steps:
+  - step: one
+    call: lab/GradeLot
+    fill:
+      lot: L-2201
+      moisture: 17
+`
 	o = p.sheet(call)
 	assert.Equal(t, 1, o.status, o.all())
 	flat := strings.Join(strings.Fields(o.stdout), " ")
@@ -344,7 +351,14 @@ func TestDepartures(t *testing.T) {
 	p.write("bench.yaml", strings.Replace(p.read("bench.yaml"), "address: ${base}/lab", "address: "+server.URL, 1))
 	for i, c := range cases {
 		current.Store(int64(i))
-		o := p.sheet("sheet: t\nsteps:\n  - step: one\n    call: lab/GradeLot\n    fill:\n      lot: L-2201\n      moisture: 17\n" + c.expect)
+		o := p.sheet(`sheet: t
+steps:
+  - step: one
+    call: lab/GradeLot
+    fill:
+      lot: L-2201
+      moisture: 17
+` + c.expect)
 		assert.Equal(t, c.exit, o.status, "%s: %s", c.name, o.all())
 		flat := strings.Join(strings.Fields(o.stdout), " ")
 		assert.Contains(t, flat, c.want, c.name)
@@ -357,8 +371,20 @@ func TestDepartures(t *testing.T) {
 func TestAddressing(t *testing.T) {
 	t.Parallel()
 	p, _ := newBench(t)
-	step := "sheet: t\nsteps:\n  - step: one\n    call: lab/GradeLot\n    addressing: true\n    fill:\n      lot: L-2201\n      moisture: 17\n"
-	o := p.sheet(step+"    keep:\n      relation: reply.soap.header.RelatesTo\n    fields:\n      reply.soap.header.RelatesTo: starts with \"urn:uuid:\"\n", "-show", "sent")
+	step := `sheet: t
+steps:
+  - step: one
+    call: lab/GradeLot
+    addressing: true
+    fill:
+      lot: L-2201
+      moisture: 17
+`
+	o := p.sheet(step+`    keep:
+      relation: reply.soap.header.RelatesTo
+    fields:
+      reply.soap.header.RelatesTo: starts with "urn:uuid:"
+`, "-show", "sent")
 	assert.Equal(t, 0, o.status, o.all())
 	for _, want := range []string{
 		`<To xmlns="http://www.w3.org/2005/08/addressing">http://127.0.0.1`,
@@ -392,9 +418,22 @@ func TestAttachments(t *testing.T) {
 	sum := sha256.Sum256([]byte(content))
 	step := func(soap, rest string) string {
 		return "  - step: by " + soap + rest[:4] + "\n    call: lab/FileCertificate\n    soap: " + soap +
-			"\n    attach:\n      - file: data/certificate.pdf\n        type: application/pdf\n        name: paper\n    fill:\n      lot: L-2201\n" + rest[4:] +
+			`
+    attach:
+      - file: data/certificate.pdf
+        type: application/pdf
+        name: paper
+    fill:
+      lot: L-2201
+` + rest[4:] +
 			"    fields:\n      size: " + strconv.Itoa(len(content)) + "\n      sha256: " + hex.EncodeToString(sum[:]) +
-			"\n      reply.attachments: count 1\n      reply.attachments[0].type: text/plain\n      reply.attachments[0].size: 28\n      reply.attachments[0].sha256: matches [0-9a-f]{64}\n      stamp: is base64\n"
+			`
+      reply.attachments: count 1
+      reply.attachments[0].type: text/plain
+      reply.attachments[0].size: 28
+      reply.attachments[0].sha256: matches [0-9a-f]{64}
+      stamp: is base64
+`
 	}
 	mtom := " mto      certificate:\n        attached: paper\n"
 	along := " swa      certificate: \"\"\n"
@@ -406,7 +445,15 @@ func TestAttachments(t *testing.T) {
 	assert.Contains(t, o.stdout, "(attached: stamp.txt, text/plain, 28 B)")
 	assert.Contains(t, o.stdout, "(attached: paper, application/pdf, "+strconv.Itoa(len(content))+" bytes)")
 	assert.Contains(t, o.stdout, "multipart/related")
-	o = p.sheet("sheet: t\nsteps:\n  - step: one\n    call: lab/FileCertificate\n    fill:\n      lot: L-2201\n      certificate:\n        attached: nothing\n")
+	o = p.sheet(`sheet: t
+steps:
+  - step: one
+    call: lab/FileCertificate
+    fill:
+      lot: L-2201
+      certificate:
+        attached: nothing
+`)
 	assert.Equal(t, 2, o.status, o.all())
 	assert.Contains(t, o.all(), "asks for the attachment nothing, which the step does not attach")
 }
@@ -474,14 +521,41 @@ func TestContractFromAddress(t *testing.T) {
 	server.Start()
 	defer server.Close()
 	p.write("bench.yaml", "bench: t\nsites:\n  local:\n    set:\n      base: "+base+
-		"\nservices:\n  lab: ${base}/x?wsdl\n  plain:\n    contract: ${base}/x?wsdl\n    port: PlainPort\n  posted:\n    contract: ${base}/x?wsdl\n    port: PostPort\n")
+		`
+services:
+  lab: ${base}/x?wsdl
+  plain:
+    contract: ${base}/x?wsdl
+    port: PlainPort
+  posted:
+    contract: ${base}/x?wsdl
+    port: PostPort
+`)
 	sheet := "sheet: t\nsteps:\n"
 	for _, name := range []string{"one", "two"} {
 		sheet += "  - step: " + name +
-			"\n    call: lab/ConvertIndex\n    fill:\n      refractiveIndex: 1.4940\n    fields:\n      moisture: 17.02\n"
+			`
+    call: lab/ConvertIndex
+    fill:
+      refractiveIndex: 1.4940
+    fields:
+      moisture: 17.02
+`
 	}
-	sheet += "  - step: plain\n    call: plain/ConvertIndex\n    fill:\n      refractiveIndex: 1.5\n    fields:\n      .: 1.5\n"
-	sheet += "  - step: posted\n    call: posted/ConvertIndex\n    fill:\n      refractiveIndex: 1.5\n    where:\n      - answer == 1.5\n"
+	sheet += `  - step: plain
+    call: plain/ConvertIndex
+    fill:
+      refractiveIndex: 1.5
+    fields:
+      .: 1.5
+`
+	sheet += `  - step: posted
+    call: posted/ConvertIndex
+    fill:
+      refractiveIndex: 1.5
+    where:
+      - answer == 1.5
+`
 	o := p.sheet(strings.Replace(sheet, "    fields:\n      .: 1.5\n", "    where:\n      - answer == 1.5\n", 1),
 		"-allow", "localhost")
 	assert.Equal(t, 0, o.status, o.all())
@@ -622,7 +696,15 @@ func TestOpenAPI(t *testing.T) {
 		assert.NotContains(t, o.all(), "qxz7", args)
 	}
 	p.write("sheets/typo.yaml",
-		"sheet: typo\nsteps:\n  - step: move\n    call: stores/move\n    fill:\n      lott: L-2201\n      to: sideways\n      on: ${today}\n")
+		`sheet: typo
+steps:
+  - step: move
+    call: stores/move
+    fill:
+      lott: L-2201
+      to: sideways
+      on: ${today}
+`)
 	o := p.run("vet")
 	assert.Contains(t, o.all(), "sheets/typo.yaml:6:7: move has no field \"lott\"")
 	assert.Contains(t, o.all(), `sheets/typo.yaml:7:11: to must be one of north, south, and is "sideways"`)

@@ -283,7 +283,16 @@ func TestShares(t *testing.T) {
 	server, seen := counting(t)
 	p := newEcho(t, server)
 	p.write("sheets/test.yaml",
-		"sheet: shares\nrows: {numbers: 1 to 60, as: n}\nfirst:\n  - step: first\n    request: GET ${base}/first\nsteps:\n  - step: get\n    request: GET ${base}/${n}\n    fields: {n: not equals 7}\n")
+		`sheet: shares
+rows: {numbers: 1 to 60, as: n}
+first:
+  - step: first
+    request: GET ${base}/first
+steps:
+  - step: get
+    request: GET ${base}/${n}
+    fields: {n: not equals 7}
+`)
 	for i := 1; i <= 3; i++ {
 		o := p.run("run", "sheets/test.yaml", "-share", fmt.Sprintf("%d/3", i), "-of", "night", "-out",
 			fmt.Sprintf("s%d.json", i))
@@ -358,7 +367,13 @@ func TestRunIsAskedWrongly(t *testing.T) {
 func TestProgress(t *testing.T) {
 	t.Parallel()
 	p := newEcho(t, echoing(t, func(string) {}))
-	p.write("s.yaml", "sheet: s\nrows: {numbers: 1 to 40, as: n}\nsteps:\n  - step: get\n    request: GET ${base}/${n}\n    fields: {n: not equals 7}\n")
+	p.write("s.yaml", `sheet: s
+rows: {numbers: 1 to 40, as: n}
+steps:
+  - step: get
+    request: GET ${base}/${n}
+    fields: {n: not equals 7}
+`)
 	shown := p.onTerminal("", "", "testbench run s.yaml -rate 100/s -tell falls")
 	assert.Contains(t, shown, "s · 1 fell short")
 	assert.Regexp(t, `\d+%.*\(\d+/40\)`, shown)

@@ -134,10 +134,48 @@ func TestRPC(t *testing.T) {
 			[]string{`the ledger_xml says: "there is no supplier S-999"`},
 		},
 	})
-	o := p.sheet("sheet: session\nsteps:\n  - step: open\n    call: ledger_json/Session.open\n    fill:\n      user: clerk\n      password: ${sealed.clerk}\n    keep:\n      session:\n        at: session\n        secret: true\n"+
-		"  - step: order\n    call: ledger_json/Orders.create\n    fill:\n      supplier: S-101\n      \"on\": 2026-11-23\n      lines:\n        - article: J\n          quantity: 1\n          price: 2.5\n    keep:\n      order: number\n"+
-		"  - step: post\n    call: ledger_xml/Orders.post\n    fill:\n      session: ${session}\n      number: ${order}\n    fields:\n      state: posted\n"+
-		"  - step: again\n    call: ledger_xml/Orders.post\n    fill:\n      session: ${session}\n      number: ${order}\n    expect:\n      error:\n        code: 1409\n        text: contains posted already\n", "-show", "all")
+	o := p.sheet(`sheet: session
+steps:
+  - step: open
+    call: ledger_json/Session.open
+    fill:
+      user: clerk
+      password: ${sealed.clerk}
+    keep:
+      session:
+        at: session
+        secret: true
+`+
+		`  - step: order
+    call: ledger_json/Orders.create
+    fill:
+      supplier: S-101
+      "on": 2026-11-23
+      lines:
+        - article: J
+          quantity: 1
+          price: 2.5
+    keep:
+      order: number
+`+
+		`  - step: post
+    call: ledger_xml/Orders.post
+    fill:
+      session: ${session}
+      number: ${order}
+    fields:
+      state: posted
+`+
+		`  - step: again
+    call: ledger_xml/Orders.post
+    fill:
+      session: ${session}
+      number: ${order}
+    expect:
+      error:
+        code: 1409
+        text: contains posted already
+`, "-show", "all")
 	assert.Equal(t, 0, o.status, o.all())
 	assert.Contains(t, o.all(), "[masked]")
 	for body, says := range map[string]string{
@@ -173,7 +211,15 @@ func TestByHand(t *testing.T) {
 	p.write("contracts/balance.json",
 		`{"type": "object", "required": ["response", "error"], "properties": {"response": {"type": ["object", "null"], "properties": {"kilos": {"type": "string"}}}}}`)
 	p.write("bench.yaml", strings.Replace(bench, balance,
-		balance+"        answer: contracts/balance.json\n      method:\n        about: Any method.\n        request: POST /rpc/{group}/{service}/{method}\n        good: 200 or 404\n        template:\n          request: ${fields}\n          desk: ${site.depot}\n", 1))
+		balance+`        answer: contracts/balance.json
+      method:
+        about: Any method.
+        request: POST /rpc/{group}/{service}/{method}
+        good: 200 or 404
+        template:
+          request: ${fields}
+          desk: ${site.depot}
+`, 1))
 	p.cases([]commandCase{
 		{"vet", 0, []string{"no mistakes"}},
 		{"survey ledger", 0, []string{"method Any method.", "Suppliers list, read"}},

@@ -358,14 +358,50 @@ func TestODataBatch(t *testing.T) {
 	o = p.run("run", "sheets/test.yaml", "-dry")
 	assert.Contains(t, o.all(), "/ledger/$batch")
 	for text, says := range map[string]string{
-		"  - step: a\n    batch: ledgr\n    parts:\n      - step: x\n        call: ledger/Suppliers.list\n": `did you mean "ledger"?`,
-		"  - step: a\n    batch: stores\n    parts:\n      - step: x\n        call: stores/search\n":        "a batch is a thing of OData",
-		"  - step: a\n    batch: ledger\n    parts:\n      - step: x\n        call: stores/search\n":        `and its part x is for "stores"`,
-		"  - step: a\n    batch: ledger\n    parts:\n      - step: x\n        set:\n          a: b\n":       "a part of a batch is a call",
-		"  - step: a\n    batch: ledger\n":                                                                                                     "the batch has no parts",
-		"  - step: a\n    call: ledger/Suppliers.list\n    together: true\n":                                                                   "goes with batch",
-		"  - step: a\n    batch: ledger\n    parts:\n      - step: x\n        call: ledger/Suppliers.lst\n":                                    `did you mean "Suppliers.list"?`,
-		"  - step: a\n    batch: ledger\n    parts:\n      - step: x\n        call: ledger/Suppliers.list\n        fill:\n          topp: 1\n": `did you mean "top"?`,
+		`  - step: a
+    batch: ledgr
+    parts:
+      - step: x
+        call: ledger/Suppliers.list
+`: `did you mean "ledger"?`,
+		`  - step: a
+    batch: stores
+    parts:
+      - step: x
+        call: stores/search
+`: "a batch is a thing of OData",
+		`  - step: a
+    batch: ledger
+    parts:
+      - step: x
+        call: stores/search
+`: `and its part x is for "stores"`,
+		`  - step: a
+    batch: ledger
+    parts:
+      - step: x
+        set:
+          a: b
+`: "a part of a batch is a call",
+		"  - step: a\n    batch: ledger\n": "the batch has no parts",
+		`  - step: a
+    call: ledger/Suppliers.list
+    together: true
+`: "goes with batch",
+		`  - step: a
+    batch: ledger
+    parts:
+      - step: x
+        call: ledger/Suppliers.lst
+`: `did you mean "Suppliers.list"?`,
+		`  - step: a
+    batch: ledger
+    parts:
+      - step: x
+        call: ledger/Suppliers.list
+        fill:
+          topp: 1
+`: `did you mean "top"?`,
 	} {
 		o = p.sheet("sheet: t\nsteps:\n" + text)
 		assert.Equal(t, 2, o.status, o.all())

@@ -41,21 +41,61 @@ func TestFlow(t *testing.T) {
 		says   []string
 	}{
 		{
-			lots + "  - step: lot\n    for each: ${lots}\n    request: GET ${base}/lot/${each.no}?k=${each.kilos}\n    keep: {twice: twice}\n  - step: all\n    work out: {n: size(kept.twice), last: \"kept.twice[1]\"}\n  - step: last\n    request: GET ${base}/lot/${last}\n    fields: {no: 4.504.50}\n",
+			lots + `  - step: lot
+    for each: ${lots}
+    request: GET ${base}/lot/${each.no}?k=${each.kilos}
+    keep: {twice: twice}
+  - step: all
+    work out: {n: size(kept.twice), last: "kept.twice[1]"}
+  - step: last
+    request: GET ${base}/lot/${last}
+    fields: {no: 4.504.50}
+`,
 			0,
 			[]string{"lot (1 of 2)", "lot (2 of 2)", "last GET ${base}/lot/${last} 200"},
 		},
-		{lots + "  - step: lot\n    for each: {item: '${one}'}\n    request: GET ${base}/lot/${item.no}\n    fields: {no: L-9}\n", 0, []string{"lot (1 of 1)"}},
-		{lots + "  - step: lot\n    for each: ${none}\n    request: GET ${base}/lot/${each.no}\n    keep: {x: no}\n  - step: all\n    work out: {n: size(kept.x)}\n", 0, []string{"lot not run: for each: there is no item", "all work out done"}},
+		{lots + `  - step: lot
+    for each: {item: '${one}'}
+    request: GET ${base}/lot/${item.no}
+    fields: {no: L-9}
+`, 0, []string{"lot (1 of 1)"}},
+		{lots + `  - step: lot
+    for each: ${none}
+    request: GET ${base}/lot/${each.no}
+    keep: {x: no}
+  - step: all
+    work out: {n: size(kept.x)}
+`, 0, []string{"lot not run: for each: there is no item", "all work out done"}},
 		{
-			"  - step: lot\n    for each: [L-1, L-3]\n    request: GET ${base}/lot/${each}\n    keep: {x: no}\n  - step: after\n    request: GET ${base}/lot/${x}\n  - step: sum\n    work out: {n: size(kept.x)}\n", 1,
+			`  - step: lot
+    for each: [L-1, L-3]
+    request: GET ${base}/lot/${each}
+    keep: {x: no}
+  - step: after
+    request: GET ${base}/lot/${x}
+  - step: sum
+    work out: {n: size(kept.x)}
+`, 1,
 			[]string{
 				"lot (2 of 2) GET ${base}/lot/${each} 404",
 				"after not run: x was not kept for each item (lot fell short)", "sum not run: x was not kept",
 			},
 		},
 		{
-			lots + "  - step: each lot\n    for each: ${lots}\n    steps:\n      - step: get\n        request: GET ${base}/lot/${each.no}\n        keep: {no: no}\n      - step: again\n        request: GET ${base}/lot/${no}\n        fields: {no: '${each.no}'}\n  - step: both\n    work out: {n: \"size(kept.no) == 2 ? 'L-1' : 'L-3'\"}\n  - step: sum\n    request: GET ${base}/lot/${n}\n",
+			lots + `  - step: each lot
+    for each: ${lots}
+    steps:
+      - step: get
+        request: GET ${base}/lot/${each.no}
+        keep: {no: no}
+      - step: again
+        request: GET ${base}/lot/${no}
+        fields: {no: '${each.no}'}
+  - step: both
+    work out: {n: "size(kept.no) == 2 ? 'L-1' : 'L-3'"}
+  - step: sum
+    request: GET ${base}/lot/${n}
+`,
 			0,
 			[]string{"each lot (1 of 2): get", "each lot (2 of 2): again", "sum GET ${base}/lot/${n} 200"},
 		},
@@ -65,7 +105,15 @@ func TestFlow(t *testing.T) {
 			[]string{"group not run: when does not hold: 1 > 2"},
 		},
 		{
-			"  - step: get\n    request: GET ${base}/lot/L-3\n    stop: row\n  - step: rest\n    request: GET ${base}/lot/L-1\nfinally:\n  - step: end\n    request: GET ${base}/lot/L-1\n", 1,
+			`  - step: get
+    request: GET ${base}/lot/L-3
+    stop: row
+  - step: rest
+    request: GET ${base}/lot/L-1
+finally:
+  - step: end
+    request: GET ${base}/lot/L-1
+`, 1,
 			[]string{"rest not run: get fell short, and stops the row", "end GET ${base}/lot/L-1 200"},
 		},
 		{
@@ -73,14 +121,40 @@ func TestFlow(t *testing.T) {
 			[]string{"row 2 of 4 (n 3)", "2 rows · 1 held · 1 fell short"},
 		},
 		{
-			"  - step: get\n    request: GET ${base}/lot/L-3\n  - step: rest\n    request: GET ${base}/lot/L-1\nfinally:\n  - step: end\n    stop: sheet\n    for each: [1, 2]\n    steps:\n      - step: it\n        request: GET ${base}/lot/L-3\nlast:\n  - step: all\n    steps:\n      - step: over\n        request: GET ${base}/lot/L-1\n", 1,
+			`  - step: get
+    request: GET ${base}/lot/L-3
+  - step: rest
+    request: GET ${base}/lot/L-1
+finally:
+  - step: end
+    stop: sheet
+    for each: [1, 2]
+    steps:
+      - step: it
+        request: GET ${base}/lot/L-3
+last:
+  - step: all
+    steps:
+      - step: over
+        request: GET ${base}/lot/L-1
+`, 1,
 			[]string{
 				"rest GET ${base}/lot/L-1 200", "end (2 of 2): it GET ${base}/lot/L-3 404",
 				"all: over GET ${base}/lot/L-1 200",
 			},
 		},
-		{"  - step: group\n    expect: {status: 200}\n    steps:\n      - step: get\n        request: GET ${base}/lots\n", 2, []string{`a group has no expect`}},
-		{"  - step: get\n    request: GET ${base}/lots\n    steps:\n      - step: get\n        request: GET ${base}/lots\n", 2, []string{`does more than one thing: request and steps`}},
+		{`  - step: group
+    expect: {status: 200}
+    steps:
+      - step: get
+        request: GET ${base}/lots
+`, 2, []string{`a group has no expect`}},
+		{`  - step: get
+    request: GET ${base}/lots
+    steps:
+      - step: get
+        request: GET ${base}/lots
+`, 2, []string{`does more than one thing: request and steps`}},
 		{
 			"  - step: get\n    for each: [1]\n    set: {x: '${each}'}\n  - step: after\n    set: {y: '${each}'}\n", 2,
 			[]string{"nothing defines ${each}"},
@@ -88,7 +162,13 @@ func TestFlow(t *testing.T) {
 		{"  - step: get\n    for each: {a: [1], b: [2]}\n    pause: 1 ms\n", 2, []string{"for each names one list"}},
 		{"  - step: get\n    pause: -1 s\n", 2, []string{`"-1 s" is less than nothing`}},
 		{"  - step: get\n    steps: []\n", 2, []string{`the group "get" has no steps`}},
-		{"  - step: all\n    batch: b\n    parts:\n      - step: one\n        request: b GET /x\n        until: {a: 1}\n", 2, []string{"a part of a batch has no until"}},
+		{`  - step: all
+    batch: b
+    parts:
+      - step: one
+        request: b GET /x
+        until: {a: 1}
+`, 2, []string{"a part of a batch has no until"}},
 		{"  - step: get\n    stop: all\n    set: {x: 1}\n", 2, []string{`there are: row, sheet`}},
 	} {
 		name := fmt.Sprintf("s%d.yaml", i)
@@ -126,7 +206,13 @@ func TestUndo(t *testing.T) {
 	p := newPlace(t)
 	p.write("bench.yaml", "bench: t\nsites:\n  local:\n    set:\n      base: "+server.URL+"\nservices: {}\n")
 	const undo = "    undo:\n      request: DELETE ${base}/it/${no}\n"
-	p.write("s.yaml", "sheet: s\nrows: {numbers: 1 to 2, as: count}\nfirst:\n  - step: before\n    request: POST ${base}/before\n    keep: {no: no}\n"+undo+
+	p.write("s.yaml", `sheet: s
+rows: {numbers: 1 to 2, as: count}
+first:
+  - step: before
+    request: POST ${base}/before
+    keep: {no: no}
+`+undo+
 		"steps:\n  - step: some\n    for each: [a, b]\n    request: POST ${base}/${each}\n    keep: {no: no}\n"+undo+
 		"  - step: refused\n    request: POST ${base}/refused\n    undo:\n      request: DELETE ${base}/refused\n"+
 		"finally:\n  - step: end\n    request: GET ${base}/end\n")
@@ -138,7 +224,16 @@ func TestUndo(t *testing.T) {
 	assert.Contains(t, o.all(), "undo some (2 of 2)")
 	assert.Contains(t, strings.Join(strings.Fields(o.all()), " "),
 		"s · site local · last undo before DELETE ${base}/it/${no} 200")
-	p.write("x.yaml", "sheet: s\nsteps:\n  - step: a\n    request: GET ${base}/a\n    undo:\n      request: GET ${base}/x/${lost}\n  - step: b\n    request: GET ${base}/b\n    undo: no\n")
+	p.write("x.yaml", `sheet: s
+steps:
+  - step: a
+    request: GET ${base}/a
+    undo:
+      request: GET ${base}/x/${lost}
+  - step: b
+    request: GET ${base}/b
+    undo: no
+`)
 	o = p.run("run", "x.yaml")
 	assert.Equal(t, 2, o.status, o.all())
 	assert.Contains(t, o.all(), "nothing defines ${lost}")
@@ -152,8 +247,24 @@ func TestEndAfterStop(t *testing.T) {
 	t.Cleanup(server.Close)
 	p := newPlace(t)
 	p.write("bench.yaml", "bench: t\nsites:\n  local:\n    set:\n      base: "+server.URL+"\nservices: {}\n")
-	p.write("s.yaml", "sheet: s\nrows: {numbers: 1 to 2}\nsteps:\n  - step: falls\n    request: GET ${base}\n  - step: never\n    pause: 1 ms\n"+
-		"finally:\n  - step: group\n    for each: [a, b]\n    steps:\n      - step: end\n        request: GET ${base}/${each}\nlast:\n  - step: last\n    pause: 1 ms\n")
+	p.write("s.yaml", `sheet: s
+rows: {numbers: 1 to 2}
+steps:
+  - step: falls
+    request: GET ${base}
+  - step: never
+    pause: 1 ms
+`+
+		`finally:
+  - step: group
+    for each: [a, b]
+    steps:
+      - step: end
+        request: GET ${base}/${each}
+last:
+  - step: last
+    pause: 1 ms
+`)
 	o := p.run("run", "s.yaml", "-stop")
 	assert.Equal(t, 1, o.status, o.all())
 	for says, times := range map[string]int{

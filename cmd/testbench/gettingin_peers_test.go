@@ -297,7 +297,15 @@ func TestNginxTLS(t *testing.T) {
 		services += "  " + name + ":\n    address: ${" + name + "}\n"
 	}
 	p.write("bench.yaml", bench+"    tls:\n      ca: certs/ca.pem\n"+services+
-		"logins:\n  bryony:\n    kind: certificate\n    certificate: certs/client.pem\n    key: certs/client-key.pem\n  keyless:\n    kind: certificate\n    certificate: certs/client.pem\n")
+		`logins:
+  bryony:
+    kind: certificate
+    certificate: certs/client.pem
+    key: certs/client-key.pem
+  keyless:
+    kind: certificate
+    certificate: certs/client.pem
+`)
 	for _, c := range []struct {
 		service, login string
 		status         int

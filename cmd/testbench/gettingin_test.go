@@ -194,7 +194,12 @@ func TestTokensThatDie(t *testing.T) {
 		rows := "n\n" + strings.Repeat("x\n", 40)
 		p.write("data/rows.csv", rows)
 		for _, login := range []string{"clerk", "clerk_in_person", "clerk_bound"} {
-			got := p.sheet("sheet: load\nrows: data/rows.csv\nsteps:\n  - step: search\n    call: stores/search\n    login: " + login + "\n")
+			got := p.sheet(`sheet: load
+rows: data/rows.csv
+steps:
+  - step: search
+    call: stores/search
+    login: ` + login + "\n")
 			assert.Equal(t, 0, got.status, "%s %s: %s", name, login, got.all())
 			assert.Contains(t, got.stdout, "40 held")
 		}
@@ -247,7 +252,11 @@ func TestLoginsThatFail(t *testing.T) {
 	p.write("certs/x.pem", "no certificate")
 	bench := p.read("bench.yaml")
 	oauth := func(name, rest string) string {
-		return "  " + name + ":\n    kind: oauth2\n    client: honey-desk\n    client secret: ${sealed.honey_desk}\n    " + rest + "\n"
+		return "  " + name + `:
+    kind: oauth2
+    client: honey-desk
+    client secret: ${sealed.honey_desk}
+    ` + rest + "\n"
 	}
 	p.write("bench.yaml", strings.Replace(bench, "logins:\n", "  elsewhere:\n    address: "+issuer.URL+"\nlogins:\n"+
 		oauth("moved", "from: "+issuer.URL+"/moved")+oauth("html", "from: "+issuer.URL+"/html")+oauth("away",
@@ -256,14 +265,23 @@ func TestLoginsThatFail(t *testing.T) {
 		oauth("nowhere", "issuer: "+issuer.URL+"/nowhere")+oauth("unbound",
 		"from: "+issuer.URL+"/bearer\n    proof: dpop")+
 		oauth("endless", "grant: device\n    device: "+issuer.URL+"/slow\n    from: "+issuer.URL+"/pending")+
-		oauth("wrong_kind", "issuer: ${base}/gate\n    client in: private key jwt\n    key: ${sealed.bryony_key}\n    algorithm: ES256")+
+		oauth("wrong_kind", `issuer: ${base}/gate
+    client in: private key jwt
+    key: ${sealed.bryony_key}
+    algorithm: ES256`)+
 		oauth("far_redirect", "grant: authorization code\n    issuer: ${base}/gate\n    redirect: http://elsewhere.example/back")+
 		"  no_key:\n    kind: certificate\n    certificate: certs/lab.pem\n"+
 		"  no_pem:\n    kind: certificate\n    certificate: certs/x.pem\n"+
 		"  no_file:\n    kind: certificate\n    certificate: certs/nowhere.pem\n"+
 		"  others_key:\n    kind: signature\n    certificate: certs/lab.pem\n    key: ${sealed.bryony_key}\n"+
 		"  no_word:\n    kind: session\n    repeat:\n      header: X-Word\n      ask: GET "+issuer.URL+"/word\n"+
-		"  no_header:\n    kind: hmac\n    key: ${sealed.courier}\n    sign:\n      - header X-Missing\n    into: header S\n"+
+		`  no_header:
+    kind: hmac
+    key: ${sealed.courier}
+    sign:
+      - header X-Missing
+    into: header S
+`+
 		"  no_assertion:\n    kind: saml\n    assertion: certs/x.pem\n", 1))
 	for _, c := range []struct {
 		args   string
@@ -429,7 +447,16 @@ func TestLoginsTogether(t *testing.T) {
 		"  secure:\n    address: "+string(secure[1])+
 			"/stores\n    always:\n      headers:\n        X-Depot: north\nlogins:\n"+
 			"  bryony:\n    kind: certificate\n    certificate: certs/bryony.pem\n    key: ${sealed.bryony_key}\n"+
-			"  user_signed:\n    kind: signature\n    certificate: certs/bryony.pem\n    key: ${sealed.bryony_key}\n    sign:\n      - body\n      - time stamp\n      - user\n    reference: thumbprint\n", 1)
+			`  user_signed:
+    kind: signature
+    certificate: certs/bryony.pem
+    key: ${sealed.bryony_key}
+    sign:
+      - body
+      - time stamp
+      - user
+    reference: thumbprint
+`, 1)
 	p.write("bench.yaml", bench)
 	o := p.sheet(`sheet: together
 steps:
@@ -502,9 +529,31 @@ func TestProtectedAnswers(t *testing.T) {
 	defer between.Close()
 	bench := strings.Replace(p.read("bench.yaml"), "logins:\n",
 		"  between:\n    contract: contracts/lab.wsdl\n    address: "+between.URL+"\nlogins:\n"+
-			"  stranger:\n    kind: signature\n    certificate: certs/bryony.pem\n    key: ${sealed.bryony_key}\n    answers:\n      certificate: certs/bryony.pem\n"+
-			"  authority:\n    kind: signature\n    certificate: certs/bryony.pem\n    key: ${sealed.bryony_key}\n    answers:\n      ca: certs/lab.pem\n      signed:\n        - body\n        - Receipt\n"+
-			"  confirming:\n    kind: signature\n    certificate: certs/bryony.pem\n    key: ${sealed.bryony_key}\n    answers:\n      certificate: certs/lab.pem\n      confirmed: true\n"+
+			`  stranger:
+    kind: signature
+    certificate: certs/bryony.pem
+    key: ${sealed.bryony_key}
+    answers:
+      certificate: certs/bryony.pem
+`+
+			`  authority:
+    kind: signature
+    certificate: certs/bryony.pem
+    key: ${sealed.bryony_key}
+    answers:
+      ca: certs/lab.pem
+      signed:
+        - body
+        - Receipt
+`+
+			`  confirming:
+    kind: signature
+    certificate: certs/bryony.pem
+    key: ${sealed.bryony_key}
+    answers:
+      certificate: certs/lab.pem
+      confirmed: true
+`+
 			"  easy:\n    kind: signature\n    certificate: certs/bryony.pem\n    key: ${sealed.bryony_key}\n", 1)
 	p.write("bench.yaml", bench)
 	security := regexp.MustCompile(`(?s)<wsse:Security.*</wsse:Security>`)
@@ -552,7 +601,17 @@ func TestLockAndWithdraw(t *testing.T) {
 	slow(t)
 	t.Parallel()
 	p := newPlace(t)
-	p.write("bench.yaml", "bench: b\nsites:\n  s:\n    set:\n      a: b\nlogins:\n  k:\n    kind: key\n    key: ${sealed.word}\n    header: X-Word\n")
+	p.write("bench.yaml", `bench: b
+sites:
+  s:
+    set:
+      a: b
+logins:
+  k:
+    kind: key
+    key: ${sealed.word}
+    header: X-Word
+`)
 	p.stdin = "queen excluder"
 	require.Equal(t, 0, p.run("secret", "set", "word").status)
 	bare := func() outcome { return p.run("token", "k", "-bare") }
@@ -655,24 +714,71 @@ func TestMoreWaysIn(t *testing.T) {
 	bench := strings.Replace(p.read("bench.yaml"), "      depot: north\n",
 		"      depot: north\n    tls:\n      ca: certs/ca.pem\n", 1)
 	bench = strings.Replace(bench, "sites:\n",
-		"sites:\n  packed:\n    like: local\n    tls:\n      certificate: certs/bryony.p12\n      password: ${sealed.p12}\n", 1)
+		`sites:
+  packed:
+    like: local
+    tls:
+      certificate: certs/bryony.p12
+      password: ${sealed.p12}
+`, 1)
 	oauth := "    kind: oauth2\n    issuer: ${base}/gate\n    scope: stores.read\n"
 	bench = strings.Replace(bench, "logins:\n",
 		"  secure:\n    address: "+secure+
 			"/stores\n    always:\n      headers:\n        X-Depot: north\n  echo:\n    address: "+echo.URL+
 			"\n    soap: 1.1\nlogins:\n"+
 			"  by_assertion:\n"+oauth+
-			"    grant: jwt bearer\n    client: honey-key\n    key: ${sealed.bryony_key}\n    user: clerk\n    claims:\n      depot: north\n      level: 3\n      may:\n        - read\n"+
-			"  by_shared:\n"+oauth+"    grant: jwt bearer\n    client: honey-desk\n    client secret: ${sealed.honey_desk}\n    user: clerk\n"+
-			"  by_roster:\n"+oauth+"    grant: saml bearer\n    client: honey-desk\n    client secret: ${sealed.honey_desk}\n    assertion: roster.xml\n"+
+			`    grant: jwt bearer
+    client: honey-key
+    key: ${sealed.bryony_key}
+    user: clerk
+    claims:
+      depot: north
+      level: 3
+      may:
+        - read
+`+
+			"  by_shared:\n"+oauth+`    grant: jwt bearer
+    client: honey-desk
+    client secret: ${sealed.honey_desk}
+    user: clerk
+`+
+			"  by_roster:\n"+oauth+`    grant: saml bearer
+    client: honey-desk
+    client secret: ${sealed.honey_desk}
+    assertion: roster.xml
+`+
 			"  secret_jwt:\n"+oauth+
 			"    client: honey-desk\n    client secret: ${sealed.honey_desk}\n    client in: client secret jwt\n"+
 			"  roster:\n    kind: saml\n    assertion: roster.xml\n    stamp: 1 min\n"+
 			"  ended:\n    kind: saml\n    assertion: ended.xml\n"+
-			"  holder:\n    kind: signature\n    key: ${sealed.bryony_key}\n    reference: assertion\n    sign:\n      - body\n      - assertion\n"+
-			"  short:\n    kind: username token\n    user: bee\n    password: ${sealed.short}\n    nonce: true\n    stamp: 1 min\n"+
+			`  holder:
+    kind: signature
+    key: ${sealed.bryony_key}
+    reference: assertion
+    sign:
+      - body
+      - assertion
+`+
+			`  short:
+    kind: username token
+    user: bee
+    password: ${sealed.short}
+    nonce: true
+    stamp: 1 min
+`+
 			"  packed:\n    kind: certificate\n    certificate: certs/bryony.p12\n    password: ${sealed.p12}\n"+
-			"  courier64:\n    kind: hmac\n    sign:\n      - method\n      - host\n      - path\n      - sorted query\n    key: ${sealed.courier64}\n    key is: base64\n    stamp: query Timestamp\n    into: query Signature\n", 1)
+			`  courier64:
+    kind: hmac
+    sign:
+      - method
+      - host
+      - path
+      - sorted query
+    key: ${sealed.courier64}
+    key is: base64
+    stamp: query Timestamp
+    into: query Signature
+`, 1)
 	p.write("bench.yaml", bench)
 	for name, says := range map[string]string{
 		"by_assertion": "sub        clerk", "by_shared": "sub        clerk",
@@ -796,7 +902,15 @@ func TestLoginsOfASite(t *testing.T) {
 func TestSecretsOfOnesOwn(t *testing.T) {
 	t.Parallel()
 	p := newPlace(t)
-	p.write("bench.yaml", "bench: b\nsites:\n  local: {}\nlogins:\n  l:\n    kind: key\n    key: ${sealed.clerk}\n    header: X-Key\n")
+	p.write("bench.yaml", `bench: b
+sites:
+  local: {}
+logins:
+  l:
+    kind: key
+    key: ${sealed.clerk}
+    header: X-Key
+`)
 	config := t.TempDir()
 	as := func(who, stdin string, args ...string) outcome {
 		q := *p

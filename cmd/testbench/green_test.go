@@ -65,7 +65,16 @@ func TestContractIsFetchedAgain(t *testing.T) {
 	})
 	p := moorBench(t, server, "services:\n  moor:\n    contract: ${base}/api.json\n    address: ${base}\n")
 	p.write("sheets/test.yaml",
-		"sheet: s\nrows:\n  numbers: 1 to 4\nsteps:\n  - step: get\n    call: moor/lots\n    again:\n      times: 4\n      pause: 1 ms\n")
+		`sheet: s
+rows:
+  numbers: 1 to 4
+steps:
+  - step: get
+    call: moor/lots
+    again:
+      times: 4
+      pause: 1 ms
+`)
 	o := p.run("run", "sheets/test.yaml", "-jobs", "2", "-out", "r.json")
 	assert.Equal(t, 0, o.status, o.all())
 	asked := map[string]int{}
@@ -95,7 +104,15 @@ func TestTimesOfSeveralSheets(t *testing.T) {
 	p := moorBench(t, server, "")
 	p.write("sheets/a.yaml", "sheet: a\nsteps:\n  - step: get\n    request: GET ${base}/slow\n")
 	p.write("sheets/b.yaml",
-		"sheet: b\nrows:\n  numbers: 1 to 3\nexpect:\n  per second: under 301\nsteps:\n  - step: get\n    request: GET ${base}/quick\n")
+		`sheet: b
+rows:
+  numbers: 1 to 3
+expect:
+  per second: under 301
+steps:
+  - step: get
+    request: GET ${base}/quick
+`)
 	o := p.run("run", "sheets/a.yaml", "sheets/b.yaml", "-jobs", "2")
 	assert.Equal(t, 0, o.status, o.all())
 	o = p.run("run", "sheets/a.yaml", "sheets/b.yaml", "-for", "60ms", "-out", "r.json")
@@ -125,7 +142,15 @@ func TestLimitsOverAResumedRun(t *testing.T) {
 	})
 	p := moorBench(t, server, "")
 	p.write("sheets/test.yaml",
-		"sheet: s\nrows:\n  numbers: 1 to 6\nexpect:\n  max: under 50 ms\nsteps:\n  - step: get\n    request: GET ${base}/x\n")
+		`sheet: s
+rows:
+  numbers: 1 to 6
+expect:
+  max: under 50 ms
+steps:
+  - step: get
+    request: GET ${base}/x
+`)
 	c := p.start("run", "sheets/test.yaml", "-out", "first.xml")
 	for range 3 {
 		<-asked
@@ -147,7 +172,17 @@ func TestSharesThatDoNotBelongTogether(t *testing.T) {
 	t.Parallel()
 	server, _ := moor(t, nil)
 	p := moorBench(t, server, "")
-	text := "sheet: s\nrows:\n  numbers: 1 to 40\nexpect:\n  max: under 0 ms\nsteps:\n  - step: get\n    request: GET ${base}/x\n  - step: inner\n    sheet: sheets/inner.yaml\n"
+	text := `sheet: s
+rows:
+  numbers: 1 to 40
+expect:
+  max: under 0 ms
+steps:
+  - step: get
+    request: GET ${base}/x
+  - step: inner
+    sheet: sheets/inner.yaml
+`
 	p.write("sheets/inner.yaml", "sheet: inner\nsteps:\n  - step: nothing\n    pause: 0.1 ms\n")
 	p.write("sheets/test.yaml", text)
 	share := func(i int, out string, more ...string) {
@@ -208,11 +243,43 @@ func TestKindsAndEmptyValues(t *testing.T) {
 	t.Parallel()
 	server, seen := moor(t, nil)
 	p := moorBench(t, server,
-		"services:\n  moor:\n    address: ${base}\n    operations:\n      put:\n        request: POST /lots\n        query:\n          nt:\n            default: \"\"\n          of:\n            default: ${site.kind}\n"+
-			"        body:\n          name:\n            kind: text\n          size:\n            kind: integer\n          good:\n            kind: boolean\n            default: true\n          code:\n            kind: text\n            fixed: \"\"\n")
+		`services:
+  moor:
+    address: ${base}
+    operations:
+      put:
+        request: POST /lots
+        query:
+          nt:
+            default: ""
+          of:
+            default: ${site.kind}
+`+
+			`        body:
+          name:
+            kind: text
+          size:
+            kind: integer
+          good:
+            kind: boolean
+            default: true
+          code:
+            kind: text
+            fixed: ""
+`)
 	p.write("data/rows.csv", "name,size\n3,4\n00123,\n")
 	p.write("sheets/test.yaml",
-		"sheet: s\nsite: other\nrows: data/rows.csv\nsteps:\n  - step: put\n    call: moor/put\n    drop empty: true\n    fill:\n      name: ${row.name}\n      size: ${row.size}\n")
+		`sheet: s
+site: other
+rows: data/rows.csv
+steps:
+  - step: put
+    call: moor/put
+    drop empty: true
+    fill:
+      name: ${row.name}
+      size: ${row.size}
+`)
 	require.Equal(t, 0, p.run("call", "moor/put", "name=3", "size=5", "-site", "other").status)
 	assert.Equal(t, []string{`POST /lots?nt=&of=b {"name":"3","size":5,"good":true,"code":""}`}, seen.take())
 	o := p.run("run", "sheets/test.yaml")
@@ -364,7 +431,16 @@ func TestVetTellsWhatItDidNotLookAt(t *testing.T) {
 	o := p.run("vet")
 	assert.Contains(t, o.stderr, "not looked at: sheets: there are none")
 	p.write("sheets/test.yaml",
-		"sheet: s\nrows:\n  sql: select 1 as a\n  database: books\nsteps:\n  - step: one\n    call: moor/lots\n    fill:\n      x: ${row.a}\n")
+		`sheet: s
+rows:
+  sql: select 1 as a
+  database: books
+steps:
+  - step: one
+    call: moor/lots
+    fill:
+      x: ${row.a}
+`)
 	o = p.run("vet")
 	assert.Equal(t, 0, o.status, o.all())
 	assert.Contains(t, o.stdout, "no mistakes in what was looked at")

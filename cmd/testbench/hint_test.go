@@ -103,31 +103,64 @@ logins:
 			"media type", "request: other POST /media\n    form:\n      a: 1",
 			"the body was sent as application/x-www-form-urlencoded; set another Content-Type",
 		},
-		{"SOAP version", "call: lab/GradeLot\n    soap: 1.2\n    headers:\n      Content-Type: text/xml\n    fill:\n      lot: L-2201\n      moisture: 17", "perhaps the service speaks 1.2"},
-		{"SOAP media type", "call: lab/GradeLot\n    headers:\n      Content-Type: application/json\n    fill:\n      lot: L-2201\n      moisture: 17", `the lab takes text/xml (SOAP 1.1)`},
+		{"SOAP version", `call: lab/GradeLot
+    soap: 1.2
+    headers:
+      Content-Type: text/xml
+    fill:
+      lot: L-2201
+      moisture: 17`, "perhaps the service speaks 1.2"},
+		{"SOAP media type", `call: lab/GradeLot
+    headers:
+      Content-Type: application/json
+    fill:
+      lot: L-2201
+      moisture: 17`, `the lab takes text/xml (SOAP 1.1)`},
 		{
-			"action wrong", "call: lab/GradeLot\n    action: urn:other\n    fill:\n      lot: L-2201\n      moisture: 17",
+			"action wrong", `call: lab/GradeLot
+    action: urn:other
+    fill:
+      lot: L-2201
+      moisture: 17`,
 			`SOAPAction was sent as "urn:other"`,
 		},
 		{"near path", "request: other GET /medai\n    expect:\n      status: 404\n    fields:\n      a: 1", ""},
 		{"unknown path", "request: stores GET /lotz\n    login: none", "perhaps it should end in /lots"},
 		{"method", "request: other DELETE /method", "allowed: GET, PUT"},
 		{"no version", "request: ledger PUT /Intakes/IN-1\n    body:\n      lot: L-2201", `there is no intake IN-1`},
-		{"field", "call: ledger/book\n    fill:\n      lot: L-2201\n      grade: A\n      kilos: 10\n      moisture: 25", "moisture was sent as 25"},
+		{"field", `call: ledger/book
+    fill:
+      lot: L-2201
+      grade: A
+      kilos: 10
+      moisture: 25`, "moisture was sent as 25"},
 		{
 			"field missing", "call: ledger/book\n    fill:\n      lot: L-2201\n      grade: A\n      kilos: 10",
 			"moisture was not sent",
 		},
 		{
-			"header missing", "request: stores GET /lots\n    login: clerk_in_person\n    headers:\n      X-Depot: west",
+			"header missing", `request: stores GET /lots
+    login: clerk_in_person
+    headers:
+      X-Depot: west`,
 			`the header X-Depot was sent as "west"`,
 		},
 		{
 			"HTML", "request: mishaps GET /page\n    fields:\n      lots: count 1",
 			`the answer is an HTML page, not data (its title is "Please sign in")`,
 		},
-		{"error in 200", "call: ledger/balance\n    fill:\n      request:\n        lot: L-1\n    fields:\n      response.kilos: 1", "the status is 200, but the body carries an error"},
-		{"error in 200 says", "call: ledger/balance\n    fill:\n      request:\n        lot: L-1\n    fields:\n      response.kilos: 1", `the ledger says: "lot \"L-1\" is not in the stores"`},
+		{"error in 200", `call: ledger/balance
+    fill:
+      request:
+        lot: L-1
+    fields:
+      response.kilos: 1`, "the status is 200, but the body carries an error"},
+		{"error in 200 says", `call: ledger/balance
+    fill:
+      request:
+        lot: L-1
+    fields:
+      response.kilos: 1`, `the ledger says: "lot \"L-1\" is not in the stores"`},
 		{
 			"broken by quotes", "request: other POST /json\n    text: '{\"a\": \"${row.v | raw}\"}'",
 			"perhaps a value with quotes was put in with | raw",
@@ -153,7 +186,14 @@ logins:
 		})
 	}
 	// A token that was spoilt on purpose needs no explanation.
-	o := p.sheet("sheet: spoilt\nsteps:\n  - step: one\n    request: stores GET /lots\n    login:\n      spoil: clerk\n      how: expired\n")
+	o := p.sheet(`sheet: spoilt
+steps:
+  - step: one
+    request: stores GET /lots
+    login:
+      spoil: clerk
+      how: expired
+`)
 	assert.Equal(t, 1, o.status)
 	assert.NotContains(t, o.stdout, "expired 1h")
 }

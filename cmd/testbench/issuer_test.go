@@ -63,8 +63,20 @@ func newIssuer(t *testing.T) (p *place, ca []byte) {
 		login("wrong", "basic", "    client secret: ${sealed.wrong}\n")+
 		login("revoked", "basic", secret+"    give back: revoke\n")+
 		login("swap", "swap", secret+"    grant: token exchange\n    subject:\n      login: basic\n")+
-		"  phone:\n    kind: oauth2\n    grant: authorization code\n    issuer: ${base}\n    client: phone\n    scope: openid offline_access honey\n"+
-		"  scales:\n    kind: oauth2\n    grant: device\n    issuer: ${base}\n    client: scales\n    scope: openid offline_access honey\n")
+		`  phone:
+    kind: oauth2
+    grant: authorization code
+    issuer: ${base}
+    client: phone
+    scope: openid offline_access honey
+`+
+		`  scales:
+    kind: oauth2
+    grant: device
+    issuer: ${base}
+    client: scales
+    scope: openid offline_access honey
+`)
 	return p, []byte(authority.pem)
 }
 

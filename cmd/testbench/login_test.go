@@ -200,7 +200,23 @@ logins:
 	assert.Contains(t, o.stderr, "still good: GET ADDRESS")
 
 	// A site may use another login under the same name; several go together.
-	o = p.sheet("sheet: other\nsite: other\nsteps:\n  - step: one\n    request: s GET /\n    login: headers\n    fields:\n      authorization: Hive ticket-in-json\n  - step: two\n    request: s GET /\n    login:\n      - xml\n      - form\n    fields:\n      authorization: Hive ticket-in-xml\n      query.ticket[0]: ticket-as-text\n")
+	o = p.sheet(`sheet: other
+site: other
+steps:
+  - step: one
+    request: s GET /
+    login: headers
+    fields:
+      authorization: Hive ticket-in-json
+  - step: two
+    request: s GET /
+    login:
+      - xml
+      - form
+    fields:
+      authorization: Hive ticket-in-xml
+      query.ticket[0]: ticket-as-text
+`)
 	assert.Equal(t, 0, o.status, o.all())
 }
 
@@ -218,7 +234,18 @@ func TestSpoilt(t *testing.T) {
 	p := newPlace(t)
 	p.env = append(p.env, "TESTBENCH_SEALED_TOKEN="+token, "TESTBENCH_SEALED_OPAQUE=opaque-token-1")
 	p.write("bench.yaml", "bench: spoilt\nsites:\n  local:\n    set:\n      base: "+server.URL+
-		"\nservices:\n  s:\n    address: ${base}\nlogins:\n  jwt:\n    kind: bearer\n    token: ${sealed.token}\n  opaque:\n    kind: bearer\n    token: ${sealed.opaque}\n")
+		`
+services:
+  s:
+    address: ${base}
+logins:
+  jwt:
+    kind: bearer
+    token: ${sealed.token}
+  opaque:
+    kind: bearer
+    token: ${sealed.opaque}
+`)
 	o := p.run("call", "s", "GET", "/", "-login", "jwt", "-spoil", "tampered")
 	assert.Equal(t, 1, o.status, o.all())
 	assert.Equal(t, "Bearer "+strings.Replace(token, ".signature", ".Aignature", 1), seen.Load())

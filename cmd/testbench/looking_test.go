@@ -228,7 +228,20 @@ func TestCompareContractsAndRuns(t *testing.T) {
 	require.NoError(t, json.Unmarshal([]byte(p.run("compare", "stores", "stores-2.yaml", "-json", "-breaks").stdout),
 		&found))
 	assert.True(t, found[0].Callers)
-	const sheet = "sheet: s\nrows:\n  list:\n    ROWS\nsteps:\n  - step: search\n    call: stores/search\n    fill:\n      grade: ${value}\n    fields:\n      total: RULE\n  - step: LAST\n    request: stores GET /lots/L-2201\n"
+	const sheet = `sheet: s
+rows:
+  list:
+    ROWS
+steps:
+  - step: search
+    call: stores/search
+    fill:
+      grade: ${value}
+    fields:
+      total: RULE
+  - step: LAST
+    request: stores GET /lots/L-2201
+`
 	for _, with := range [][]string{
 		{"- A\n    - B", "at least 1", "one"},
 		{"- A\n    - B", "at least 2", "one"},
@@ -310,8 +323,25 @@ func TestProposeCommand(t *testing.T) {
 	for grade, file := range map[string]string{"A": "a.json", "B": "b.json"} {
 		require.Equal(t, 0, p.run("call", "stores/search", "grade="+grade, "-save", file).status)
 	}
-	const sheet = "sheet: derived\nsteps:\n  - step: of calls # by propose\n    call: stores/search\n    fill:\n      grade: A\n    fields:\n      total: at least 1 # stays\n" +
-		"\n  # the lab\n  - step: of the lab\n    call: lab/GradeLot\n    fill: {lot: L-2201, moisture: 17.4, hmf: 12.5, diastase: 9}\n  - step: none in store\n    call: stores/search\n    fill:\n      grade: B\n"
+	const sheet = `sheet: derived
+steps:
+  - step: of calls # by propose
+    call: stores/search
+    fill:
+      grade: A
+    fields:
+      total: at least 1 # stays
+` +
+		`
+  # the lab
+  - step: of the lab
+    call: lab/GradeLot
+    fill: {lot: L-2201, moisture: 17.4, hmf: 12.5, diastase: 9}
+  - step: none in store
+    call: stores/search
+    fill:
+      grade: B
+`
 	p.write("sheets/derived.yaml", sheet)
 	p.cases([]commandCase{
 		{

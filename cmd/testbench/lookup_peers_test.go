@@ -112,7 +112,10 @@ steps:
 		{step("sql: select lott from intake"), 2, "the database says: "},
 		{step("sql: select lot from intake where lot = :lot\nfill: {lot: [1, 2]}"), 2, "a parameter is a single value"},
 		{
-			step("sql: select lot from intake where lot = 'L-9'\nuntil: {answer: count 1}\nevery: 50 ms\nwithin: 300 ms"),
+			step(`sql: select lot from intake where lot = 'L-9'
+until: {answer: count 1}
+every: 50 ms
+within: 300 ms`),
 			1, "not so within 300 ms",
 		},
 	} {
@@ -127,7 +130,12 @@ steps:
 	o = p.sheet("sheet: s\nrows: {database: books, sql: \"" + broken + "\"}\nsteps:\n  - step: it\n    pause: 1 ms\n")
 	assert.Equal(t, 2, o.status)
 	assert.Contains(t, o.all(), "the database books: the database says: ")
-	o = p.sheet("sheet: s\nrows: {database: books, sql: select lot from intake, columns: [lott]}\nsteps:\n  - step: it\n    set: {x: '${lott}'}\n")
+	o = p.sheet(`sheet: s
+rows: {database: books, sql: select lot from intake, columns: [lott]}
+steps:
+  - step: it
+    set: {x: '${lott}'}
+`)
 	assert.Equal(t, 2, o.status)
 	assert.Contains(t, o.all(), "the query gives no column lott; there are: lot")
 	// A false password, and nobody there.
@@ -173,7 +181,14 @@ func TestPostgres(t *testing.T) {
 	p := newPlace(t)
 	p.env = append(p.env, "TESTBENCH_SEALED_READER=reader's pass/word")
 	p.write("bench.yaml", "bench: t\nsites:\n  local:\n    set:\n      books: 127.0.0.1:"+port+
-		"\nservices: {}\ndatabases:\n  books:\n    kind: postgres\n    address: postgres://reader@${books}/postgres?sslmode=disable\n    password: ${sealed.reader}\n")
+		`
+services: {}
+databases:
+  books:
+    kind: postgres
+    address: postgres://reader@${books}/postgres?sslmode=disable
+    password: ${sealed.reader}
+`)
 	lookupsOf(t, p, "select 1/(3-number) from (values (1),(2),(3)) as n(number)")
 }
 
@@ -194,6 +209,14 @@ func TestMariaDB(t *testing.T) {
 	p := newPlace(t)
 	p.env = append(p.env, "TESTBENCH_SEALED_READER=reader's pass/word")
 	p.write("bench.yaml", "bench: t\nsites:\n  local:\n    set:\n      books: 127.0.0.1:"+port+
-		"\nservices: {}\ndatabases:\n  books:\n    kind: mariadb\n    address: mysql://${books}/books\n    user: reader\n    password: ${sealed.reader}\n")
+		`
+services: {}
+databases:
+  books:
+    kind: mariadb
+    address: mysql://${books}/books
+    user: reader
+    password: ${sealed.reader}
+`)
 	lookupsOf(t, p, "select (select number from intake)")
 }

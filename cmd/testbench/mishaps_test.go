@@ -126,7 +126,14 @@ func TestMishapsOfEveryCommand(t *testing.T) {
 	p.write("bench.yaml", bench)
 	p.write("x.json", "{}")
 	p.write("sheets/mishap.yaml",
-		"sheet: mishap\nsite: local\nsteps:\n  - step: ask\n    request: mishaps GET /${name}\n    fields:\n      lots: is present\n")
+		`sheet: mishap
+site: local
+steps:
+  - step: ask
+    request: mishaps GET /${name}
+    fields:
+      lots: is present
+`)
 	for name, outcomes := range mishapOutcomes {
 		wanted := strings.ReplaceAll(outcomes, " ", "")
 		require.Len(t, wanted, len(mishapCommands), name)

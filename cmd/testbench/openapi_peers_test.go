@@ -34,7 +34,12 @@ func draftsOf(t *testing.T, c *openapi.Contract) (text string, steps int) {
 			if _, problems := op.Build(fields, contract.BuildOptions{}); len(problems) > 0 {
 				continue // what contradicts itself is counted where drafts are tested
 			}
-			fmt.Fprintf(&out, "  - step: %q\n    call: %q\n    fill: %s\n    contract: request\n    expect: {status: 200}\n", fmt.Sprint(steps, " ", name), "s/"+name, document.WriteJSON(fields, document.Style{}))
+			fmt.Fprintf(&out, `  - step: %q
+    call: %q
+    fill: %s
+    contract: request
+    expect: {status: 200}
+`, fmt.Sprint(steps, " ", name), "s/"+name, document.WriteJSON(fields, document.Style{}))
 			steps++
 		}
 	}
@@ -82,7 +87,14 @@ func TestDraftsForOthers(t *testing.T) {
 	for i, d := range all {
 		bench := newPlace(t)
 		bench.write("bench.yaml",
-			fmt.Sprintf("bench: t\nsites:\n  local: {}\nservices:\n  s:\n    contract: d.json\n    address: http://127.0.0.1:%s/%d\n", port, i))
+			fmt.Sprintf(`bench: t
+sites:
+  local: {}
+services:
+  s:
+    contract: d.json
+    address: http://127.0.0.1:%s/%d
+`, port, i))
 		data, err := os.ReadFile(d.file)
 		require.NoError(t, err)
 		bench.write("d.json", string(data))

@@ -194,9 +194,32 @@ func TestReportInBrowser(t *testing.T) {
 	p.write("bench.yaml", strings.Replace(p.read("bench.yaml"), "services:\n",
 		"services:\n  evil:\n    address: "+server.URL+"\n", 1))
 	p.write("sheets/evil.yaml",
-		"sheet: what <b>they</b> say\nrows:\n  from: data/three.csv\n  label: name\nsteps:\n  - step: say <u>it</u>\n    request: evil GET /it?n=${row.n}\n    fields:\n      say: not is empty\n      n: at least ${row.n}\n  - step: say again\n    request: evil GET /again\n    fields:\n      n: under 5\n")
+		`sheet: what <b>they</b> say
+rows:
+  from: data/three.csv
+  label: name
+steps:
+  - step: say <u>it</u>
+    request: evil GET /it?n=${row.n}
+    fields:
+      say: not is empty
+      n: at least ${row.n}
+  - step: say again
+    request: evil GET /again
+    fields:
+      n: under 5
+`)
 	p.write("sheets/times.yaml",
-		"sheet: times\nrows:\n  numbers: 1 to 40\n  as: n\nsteps:\n  - step: search\n    call: stores/search\n  - step: lot\n    request: stores GET /lots\n")
+		`sheet: times
+rows:
+  numbers: 1 to 40
+  as: n
+steps:
+  - step: search
+    call: stores/search
+  - step: lot
+    request: stores GET /lots
+`)
 	o := p.run("run", "sheets/evil.yaml", "sheets/times.yaml", "sheets/06-too-moist.yaml", "-allow", "127.0.0.1",
 		"-out", "r.html")
 	require.Equal(t, 1, o.status, o.all())
@@ -281,7 +304,16 @@ func TestLargeReportInBrowser(t *testing.T) {
 	server := serving(t, "application/json", `{"n": 1, "text": "`+strings.Repeat("comb ", 60)+`"}`)
 	p := newEcho(t, server)
 	p.write("sheets/test.yaml",
-		"sheet: much\nrows:\n  numbers: 1 to 10000\n  as: n\nsteps:\n  - step: get\n    request: GET ${base}/lot-${n}\n    fields:\n      n: equals ${n}\n")
+		`sheet: much
+rows:
+  numbers: 1 to 10000
+  as: n
+steps:
+  - step: get
+    request: GET ${base}/lot-${n}
+    fields:
+      n: equals ${n}
+`)
 	o := p.run("run", "sheets/test.yaml", "-jobs", "8", "-out", "r.html")
 	require.Equal(t, 1, o.status, o.all())
 	files := httpFiles(t, p.dir)

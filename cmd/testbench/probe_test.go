@@ -123,7 +123,17 @@ func TestProbe(t *testing.T) {
 	assert.Contains(t, p.run("history").stdout, "probe stores/lot")
 
 	p.write("sheets/late.yaml",
-		"sheet: late\nsteps:\n  - step: wait\n    call: stores/search\n    fill: { grade: A }\n    until: { total: over 0 }\n  - step: never\n    when: 1 == 2\n    call: stores/search\n    fill: { grade: A }\n")
+		`sheet: late
+steps:
+  - step: wait
+    call: stores/search
+    fill: { grade: A }
+    until: { total: over 0 }
+  - step: never
+    when: 1 == 2
+    call: stores/search
+    fill: { grade: A }
+`)
 	p.cases([]commandCase{
 		{"probe stores/search", 0, []string{"as it is right: 200", "held: none broke it"}},
 		{

@@ -34,10 +34,35 @@ func TestCredentialsThatWereReceived(t *testing.T) {
 	defer server.Close()
 	p := newPlace(t)
 	p.write("bench.yaml", "bench: b\nsites:\n  local:\n    set:\n      base: "+server.URL+
-		"\nservices:\n  s:\n    address: ${base}\nlogins:\n  l:\n    kind: oauth2\n    grant: client credentials\n    from: ${base}/token\n    client: clerk\n    client secret: ${sealed.client}\n")
+		`
+services:
+  s:
+    address: ${base}
+logins:
+  l:
+    kind: oauth2
+    grant: client credentials
+    from: ${base}/token
+    client: clerk
+    client secret: ${sealed.client}
+`)
 	p.env = append(p.env, "TESTBENCH_SEALED_CLIENT=client-secret-1")
 	p.write("sheets/s.yaml",
-		"sheet: s\nsteps:\n  - step: told\n    request: s GET /told\n    login: l\n    fields: {said: equals nothing}\n  - step: plain\n    request: s GET /plain\n    login: none\n    keep: {t: sessionToken}\n  - step: goes on\n    request: s GET /more\n    login: none\n    headers: {X-Session: \"${t}\"}\n")
+		`sheet: s
+steps:
+  - step: told
+    request: s GET /told
+    login: l
+    fields: {said: equals nothing}
+  - step: plain
+    request: s GET /plain
+    login: none
+    keep: {t: sessionToken}
+  - step: goes on
+    request: s GET /more
+    login: none
+    headers: {X-Session: "${t}"}
+`)
 	o := p.run("run", "sheets/s.yaml", "-show", "all", "-out", "r.html", "-out", "r.har", "-out", "r.json")
 	require.Equal(t, 1, o.status, o.all())
 	texts := map[string]string{
@@ -63,9 +88,32 @@ func TestCredentialsThatWereReceived(t *testing.T) {
 
 	// A credential that stands in a file is remarked by vet, which does not repeat it.
 	p.write("bench.yaml", "bench: b\nsites:\n  local:\n    set:\n      base: "+server.URL+
-		"\n      api_key: plain-key-1\nservices:\n  s:\n    address: ${base}\n    always:\n      headers:\n        X-Token: plain-token-1\n    operations:\n      get:\n        request: GET /x\n        query:\n          appid:\n            default: plain-appid-1\n")
+		`
+      api_key: plain-key-1
+services:
+  s:
+    address: ${base}
+    always:
+      headers:
+        X-Token: plain-token-1
+    operations:
+      get:
+        request: GET /x
+        query:
+          appid:
+            default: plain-appid-1
+`)
 	p.write("sheets/s.yaml",
-		"sheet: s\nsteps:\n  - step: a\n    request: s POST /told\n    body:\n      deep:\n        - password: plain-password-1\n      token: ${base}\n    fields: {token: is present, password: is text}\n")
+		`sheet: s
+steps:
+  - step: a
+    request: s POST /told
+    body:
+      deep:
+        - password: plain-password-1
+      token: ${base}
+    fields: {token: is present, password: is text}
+`)
 	o = p.run("vet")
 	assert.Zero(t, o.status, o.all())
 	for _, name := range []string{"api_key", "X-Token", "appid", "password"} {

@@ -78,8 +78,21 @@ func TestKilled(t *testing.T) {
 		return done
 	}
 	p.write("sheets/test.yaml",
-		fmt.Sprintf("sheet: killed\nrows: {numbers: 1 to %d, as: n}\nfirst:\n  - step: first\n    request: GET ${base}/first\n    keep: {base_of_all: n}\n"+
-			"steps:\n  - step: get\n    request: GET ${base}/${n}\n    fields: {n: '${n}'}\n  - step: with it\n    request: GET ${base}/${base_of_all}-${n}\n    fields: {n: 'first-${n}'}\n", rows))
+		fmt.Sprintf(`sheet: killed
+rows: {numbers: 1 to %d, as: n}
+first:
+  - step: first
+    request: GET ${base}/first
+    keep: {base_of_all: n}
+`+
+			`steps:
+  - step: get
+    request: GET ${base}/${n}
+    fields: {n: '${n}'}
+  - step: with it
+    request: GET ${base}/${base_of_all}-${n}
+    fields: {n: 'first-${n}'}
+`, rows))
 	random := rand.New(rand.NewPCG(6, 26))
 	for range kills {
 		asked.reset()
@@ -168,8 +181,25 @@ func TestFromStep(t *testing.T) {
 	t.Parallel()
 	server, asked := counting(t)
 	p := newEcho(t, server)
-	text := "sheet: s\nrows: {numbers: 1 to 3, as: n}\nfirst:\n  - step: open\n    request: GET ${base}/opened\n    keep: {opened: n}\nsteps:\n  - step: one\n    request: GET ${base}/secret-of-${n}-${opened}\n    keep:\n      word: {at: n, secret: true}\n" +
-		"  - step: two\n    request: GET ${base}/two-${n}-${word}\n    fields: {n: 'WANTED-${n}-${word}'}\n    keep: {two: n}\n  - step: three\n    request: GET ${base}/three-${two}\n"
+	text := `sheet: s
+rows: {numbers: 1 to 3, as: n}
+first:
+  - step: open
+    request: GET ${base}/opened
+    keep: {opened: n}
+steps:
+  - step: one
+    request: GET ${base}/secret-of-${n}-${opened}
+    keep:
+      word: {at: n, secret: true}
+` +
+		`  - step: two
+    request: GET ${base}/two-${n}-${word}
+    fields: {n: 'WANTED-${n}-${word}'}
+    keep: {two: n}
+  - step: three
+    request: GET ${base}/three-${two}
+`
 	p.write("sheets/test.yaml", strings.ReplaceAll(text, "WANTED", "tow"))
 	assert.Equal(t, 1, p.run("run", "sheets/test.yaml").status)
 	p.write("sheets/test.yaml", strings.ReplaceAll(text, "WANTED", "two"))
@@ -311,7 +341,13 @@ func TestEveryExchangeIsAccountedFor(t *testing.T) {
 	t.Cleanup(server.Close)
 	p := newEcho(t, server)
 	o := p.sheet(fmt.Sprintf(
-		"sheet: s\nrows: {numbers: 1 to %d, as: n}\nsteps:\n  - step: get\n    request: GET ${base}/${n}\n    fields: {n: '${n}'}\n", rows), "-jobs", "8", "-out", "r.json", "-out", "r.xml")
+		`sheet: s
+rows: {numbers: 1 to %d, as: n}
+steps:
+  - step: get
+    request: GET ${base}/${n}
+    fields: {n: '${n}'}
+`, rows), "-jobs", "8", "-out", "r.json", "-out", "r.xml")
 	assert.Equal(t, 3, o.status)
 	run := p.report("r.json")
 	assert.Equal(t, "unreachable", run.Outcome)

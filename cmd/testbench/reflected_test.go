@@ -186,7 +186,20 @@ logins:
     key: ${sealed.word}
     query: k
 `)
-	rules := "    fields:\n      said: equals nothing\n      token: one of a or b\n      phrase: is number\n      list[*]: is empty\n      error.message: matches ^x$\n      error.code: over 5\n    where:\n      - answer.token + answer.phrase == \"x\"\n      - number(answer.token) > 1\n    keep:\n      a: token | number\n      b: nothing.here\n"
+	rules := `    fields:
+      said: equals nothing
+      token: one of a or b
+      phrase: is number
+      list[*]: is empty
+      error.message: matches ^x$
+      error.code: over 5
+    where:
+      - answer.token + answer.phrase == "x"
+      - number(answer.token) > 1
+    keep:
+      a: token | number
+      b: nothing.here
+`
 	p.write("sheets/s.yaml", `sheet: s
 steps:
   - step: contract

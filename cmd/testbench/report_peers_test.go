@@ -22,7 +22,13 @@ func TestArchivesAreValid(t *testing.T) {
 		"sheets/11-on-the-books.yaml", "-out", "r.har")
 	require.Equal(t, 1, o.status, o.all())
 	p.write("b/bench.yaml", "bench: b\nsites:\n  local:\n    set:\n      base: http://127.0.0.1:9\nservices: {}\n")
-	p.write("b/s.yaml", "sheet: s\nsteps:\n  - step: nobody\n    request: GET ${base}/x?a=1&b\n  - step: head\n    request: HEAD ${base}/\n")
+	p.write("b/s.yaml", `sheet: s
+steps:
+  - step: nobody
+    request: GET ${base}/x?a=1&b
+  - step: head
+    request: HEAD ${base}/
+`)
 	require.Equal(t, 3, p.run("run", "b/s.yaml", "-out", "u.har").status)
 	output, err := exec.Command("node", "testdata/node/har.cjs", peers, filepath.Join(p.dir, "r.har"),
 		filepath.Join(p.dir, "u.har")).CombinedOutput()

@@ -52,7 +52,13 @@ func TestRows(t *testing.T) {
 	} {
 		name := fmt.Sprintf("s%d.yaml", i)
 		p.write(name, "sheet: s\nrows: "+c.rows+
-			"\nsteps:\n  - step: show\n    set:\n      a: ${no}\n      d: ${today | day}.${today | month}.${today | year}\n")
+			`
+steps:
+  - step: show
+    set:
+      a: ${no}
+      d: ${today | day}.${today | month}.${today | year}
+`)
 		o := p.run("run", name)
 		assert.Equal(t, c.status, o.status, "%s: %s", c.rows, o.all())
 		for _, says := range c.says {

@@ -17,7 +17,17 @@ func TestMethodsOfOthers(t *testing.T) {
 	asJSON, asXML := freePort(t), freePort(t)
 	serve(t, asXML, "node", "testdata/node/methods.cjs", asJSON, asXML, peers)
 	p := newPlace(t)
-	p.write("bench.yaml", "bench: t\nsites:\n  local:\n    set:\n      host: http://127.0.0.1\nservices:\n  j:\n    address: ${host}:"+asJSON+"\n    speaks: json-rpc\n  x:\n    address: ${host}:"+asXML+"\n    speaks: xml-rpc\n")
+	p.write("bench.yaml", `bench: t
+sites:
+  local:
+    set:
+      host: http://127.0.0.1
+services:
+  j:
+    address: ${host}:`+asJSON+`
+    speaks: json-rpc
+  x:
+    address: ${host}:`+asXML+"\n    speaks: xml-rpc\n")
 	p.cases([]commandCase{
 		{"call j/grade moisture=17.4 -pick grade", 0, []string{"A"}},
 		{"call j/grade moisture=23.1", 1, []string{"1422: too moist (field moisture)", "moisture was sent as 23.1"}},

@@ -209,7 +209,17 @@ func TestRunOptions(t *testing.T) {
 func TestCallInto(t *testing.T) {
 	t.Parallel()
 	p, _ := newBench(t)
-	const before = "# mine\nsheet: mine   # by hand\nsteps:\n  - step: first\n    call: stores/search\n    # the end of it\n\nlast:\n  - step: z\n    call: stores/search\n"
+	const before = `# mine
+sheet: mine   # by hand
+steps:
+  - step: first
+    call: stores/search
+    # the end of it
+
+last:
+  - step: z
+    call: stores/search
+`
 	p.write("sheets/mine.yaml", before)
 	calls := [][]string{
 		{"stores/search", "grade=A", "-keep", "lot=lots.0.id"},

@@ -132,7 +132,13 @@ logins:
 	var steps strings.Builder
 	steps.WriteString("sheet: secrets\nsteps:\n")
 	for i, login := range []string{"oauth", "desk", "basic", "shortbasic", "query", "shortquery"} {
-		fmt.Fprintf(&steps, "  - step: l%d\n    request: s GET /echo\n    login: %s\n    fields:\n      nothing: is present\n      headers: count 99\n", i, login)
+		fmt.Fprintf(&steps, `  - step: l%d
+    request: s GET /echo
+    login: %s
+    fields:
+      nothing: is present
+      headers: count 99
+`, i, login)
 	}
 	steps.WriteString(`  - step: everywhere
     request: s POST /echo?q=${sealed.odd}&s=${sealed.short}

@@ -102,9 +102,29 @@ func TestNoEscapesFromAnswers(t *testing.T) {
 	p := newPlace(t)
 	p.write("bench.yaml", "bench: evil\nsites:\n  local:\n    set: { base: \""+server.URL+
 		"\" }\n  other:\n    set: { base: \""+server.URL+
-		"\" }\nservices:\n  s: { address: \"${base}\" }\n  d: { contract: \"${base}/openapi.json\", address: \"${base}\" }\n")
+		`" }
+services:
+  s: { address: "${base}" }
+  d: { contract: "${base}/openapi.json", address: "${base}" }
+`)
 	p.write("sheets/s.yaml",
-		"sheet: s\nsteps:\n  - step: a\n    request: s GET /x\n    fields: { error.message: equals x, error.field: equals y }\n    keep: { m: error.message }\n  - step: b\n    request: s GET /error\n  - step: c\n    request: s GET /reason\n  - step: d\n    request: s GET /xml\n  - step: e\n    request: s GET /html\n  - step: f\n    request: s GET /x?q=${m}\n")
+		`sheet: s
+steps:
+  - step: a
+    request: s GET /x
+    fields: { error.message: equals x, error.field: equals y }
+    keep: { m: error.message }
+  - step: b
+    request: s GET /error
+  - step: c
+    request: s GET /reason
+  - step: d
+    request: s GET /xml
+  - step: e
+    request: s GET /html
+  - step: f
+    request: s GET /x?q=${m}
+`)
 	for _, command := range []string{
 		"call s GET /x -show all -headers", "call s GET /error", "call s GET /reason", "call s GET /xml",
 		"call s GET /text", "call s GET /html", "call s GET /x -pick error.message",
@@ -201,7 +221,16 @@ func TestWhereFilesAreWritten(t *testing.T) {
 	require.NoError(t, os.MkdirAll(deep, 0o755))
 	p.write("a/b/c/bench.yaml", "bench: files\nsites:\n  local: {}\nservices:\n  s: { address: \""+server.URL+"\" }\n")
 	p.write("a/b/c/sheets/s.yaml",
-		"sheet: ../../../evil\nsteps:\n  - step: ../../evil.txt\n    request: s GET /parts\n  - step: b\n    request: s GET /x\n    keep: { name: name }\n  - step: c\n    request: s GET /x?${name}\n")
+		`sheet: ../../../evil
+steps:
+  - step: ../../evil.txt
+    request: s GET /parts
+  - step: b
+    request: s GET /x
+    keep: { name: name }
+  - step: c
+    request: s GET /x?${name}
+`)
 	q := *p
 	q.dir = deep
 	for _, command := range []string{
@@ -279,7 +308,15 @@ func TestReceiverIsCareful(t *testing.T) {
 	}()
 	p := newPlace(t)
 	p.write("bench.yaml", "bench: called\nsites:\n  local:\n    set: { base: \""+server.URL+"\" }\n")
-	o := p.sheet("sheet: s\nsteps:\n  - step: ask\n    request: GET ${base}/?tell=${callback}\n  - step: told\n    listen: POST\n    fields: { state: done }\n    within: 10 s\n")
+	o := p.sheet(`sheet: s
+steps:
+  - step: ask
+    request: GET ${base}/?tell=${callback}
+  - step: told
+    listen: POST
+    fields: { state: done }
+    within: 10 s
+`)
 	assert.Equal(t, 0, o.status, o.all())
 	assert.Equal(t, "421 Misdirected Request", <-answers)
 	assert.Equal(t, "413 Request Entity Too Large", <-answers)
@@ -302,7 +339,12 @@ func TestCredentialsStayBehindTLS(t *testing.T) {
 	p := newPlace(t)
 	p.env = append(p.env, "TESTBENCH_SEALED_WORD=drone word 88")
 	p.write("bench.yaml", "bench: locked\nsites:\n  local:\n    set: { base: \""+locked.URL+
-		"\" }\nservices:\n  s: { address: \"${base}\", login: basic }\nlogins:\n  basic: { kind: basic, user: clerk, password: \"${sealed.word}\" }\n")
+		`" }
+services:
+  s: { address: "${base}", login: basic }
+logins:
+  basic: { kind: basic, user: clerk, password: "${sealed.word}" }
+`)
 	o := p.run("call", "s", "GET", "/x", "-insecure", "-in", "cookie.SID=session-1234")
 	assert.Equal(t, 0, o.status, o.all())
 	assert.Equal(t, []string{""}, seen.read())

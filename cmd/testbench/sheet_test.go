@@ -32,7 +32,15 @@ const order = `{"number": "PO-7", "total": 59.97, "paid": false, "note": null, "
 
 // back makes a step whose answer is the text.
 func back(text, rest string) string {
-	return fmt.Sprintf("sheet: s\nnames:\n  h: urn:hive\nsteps:\n  - step: one\n    request: back POST ?type=%s\n    text: |\n      %s\n%s", map[bool]string{true: "text/xml", false: "application/json"}[text[0] == '<'], strings.ReplaceAll(text, "\n", "\n      "), rest)
+	return fmt.Sprintf(`sheet: s
+names:
+  h: urn:hive
+steps:
+  - step: one
+    request: back POST ?type=%s
+    text: |
+      %s
+%s`, map[bool]string{true: "text/xml", false: "application/json"}[text[0] == '<'], strings.ReplaceAll(text, "\n", "\n      "), rest)
 }
 
 func TestEveryKindOfCheckHolds(t *testing.T) {
@@ -261,7 +269,20 @@ func TestOtherSites(t *testing.T) {
 	defer other.Close()
 	p.write("bench.yaml", strings.Replace(p.read("bench.yaml"), "services:",
 		"  other:\n    like: local\n    services:\n      back: "+other.URL+"/deep\nservices:", 1))
-	o := p.sheet("sheet: sites\nsteps:\n  - step: here\n    request: back POST /?type=application/json\n    body:\n      at: here\n    fields:\n      at: here\n  - step: there\n    site: other\n    request: back GET /x\n    fields:\n      at: other\n")
+	o := p.sheet(`sheet: sites
+steps:
+  - step: here
+    request: back POST /?type=application/json
+    body:
+      at: here
+    fields:
+      at: here
+  - step: there
+    site: other
+    request: back GET /x
+    fields:
+      at: other
+`)
 	assert.Equal(t, 0, o.status, o.all())
 	o = p.run("call", "back", "GET", "/x", "-site", "other", "-dry")
 	assert.Contains(t, o.stdout, other.URL+"/deep/x")

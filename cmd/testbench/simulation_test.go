@@ -143,7 +143,16 @@ func TestSimulationScript(t *testing.T) {
 	_ = answer.Body.Close()
 	assert.Contains(t, string(text), "Ansel Thripp", "as it was answered then")
 
-	p.write("broken.yaml", "answer: []\nanswers:\n  - operation: GradeLo\n    asked:\n      moisture: is nmber\n    says:\n      status: 99\n      bdy: x\n    after: soon\n")
+	p.write("broken.yaml", `answer: []
+answers:
+  - operation: GradeLo
+    asked:
+      moisture: is nmber
+    says:
+      status: 99
+      bdy: x
+    after: soon
+`)
 	p.write("other.yaml", "answers:\n  - operation: GradeLo\n")
 	p.cases([]commandCase{
 		{

@@ -46,7 +46,15 @@ func TestBenchOfAStranger(t *testing.T) {
 	own("state/history.db", mine)
 	own("bench.yaml", "bench: "+mine+"\n")
 	up := strings.Repeat("../", 12) + strings.TrimPrefix(outside, "/")
-	good := "bench: b\nsites:\n  local:\n    set:\n      base: http://127.0.0.1:1\nservices:\n  s:\n    address: ${base}\n"
+	good := `bench: b
+sites:
+  local:
+    set:
+      base: http://127.0.0.1:1
+services:
+  s:
+    address: ${base}
+`
 	sheet := func(step string) string {
 		return "sheet: s\nsteps:\n  - step: it\n    request: POST http://127.0.0.1:1/\n    " + step + "\n"
 	}
@@ -86,7 +94,12 @@ func TestBenchOfAStranger(t *testing.T) {
 		"the folder of sheets": {write("bench.yaml", good), link(outside, "sheets")},
 		"rows": {
 			write("bench.yaml", good), link(filepath.Join(outside, "data.csv"), "data/d.csv"),
-			write("sheets/s.yaml", "sheet: s\nrows: data/d.csv\nsteps:\n  - step: it\n    request: GET http://127.0.0.1:1/${row.lot}\n"),
+			write("sheets/s.yaml", `sheet: s
+rows: data/d.csv
+steps:
+  - step: it
+    request: GET http://127.0.0.1:1/${row.lot}
+`),
 		},
 		"rows by name": {
 			write("bench.yaml", good),

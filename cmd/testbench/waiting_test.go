@@ -109,7 +109,10 @@ func TestWaiting(t *testing.T) {
 // Ctrl-C ends waiting and pauses at once, and what comes at the end is still done.
 func TestWaitingInterrupted(t *testing.T) {
 	t.Parallel()
-	for _, step := range []string{"request: GET ${base}/queued\n    until: {state: done}\n    every: 30 s\n    within: 5 min", "pause: 5 min"} {
+	for _, step := range []string{`request: GET ${base}/queued
+    until: {state: done}
+    every: 30 s
+    within: 5 min`, "pause: 5 min"} {
 		asked := make(chan string, 10)
 		server := stages(t, func(path string) { asked <- path })
 		p := newPlace(t)
@@ -191,7 +194,15 @@ func TestEveryOrderOfStates(t *testing.T) {
 			fmt.Fprintf(&rows, "  - order: %s\n", strings.Join(order, ","))
 		}
 		o := p.sheet(fmt.Sprintf(
-			"sheet: orders\nrows:\n%ssteps:\n  - step: ask\n    request: GET ${base}/${order}?skips=%t\n    until: {state: done}\n    every: 1 ms\n    within: 200 ms\n"+
+			`sheet: orders
+rows:
+%ssteps:
+  - step: ask
+    request: GET ${base}/${order}?skips=%t
+    until: {state: done}
+    every: 1 ms
+    within: 200 ms
+`+
 				"    states: {of: state, allowed: [queued, running, done], failed: [failed], skips: %t}\n",
 			rows.String(), skips, skips), "-jobs", "16", "-out", "r.json")
 		assert.Equal(t, 1, o.status)
@@ -221,8 +232,24 @@ func TestFileAppears(t *testing.T) {
 	})
 	p := newEcho(t, server)
 	p.write("bench.yaml", p.read("bench.yaml")+"databases:\n  exports:\n    kind: folder\n    address: "+dir+"\n")
-	sheet := "sheet: s\nsteps:\n  - step: ask\n    request: GET ${base}/7\n  - step: came\n    lookup: exports\n    find: stock-WANTED.csv\n    until: {answer: count 1}\n    every: 20 ms\n    within: 5 s\n" +
-		"    keep: {name: 'answer[0].name'}\n  - step: read\n    lookup: exports\n    open: ${name}\n    until: {'[0].lot': 7}\n    fields: {answer: count 1, '[0].kilos': at least 12.5}\n"
+	sheet := `sheet: s
+steps:
+  - step: ask
+    request: GET ${base}/7
+  - step: came
+    lookup: exports
+    find: stock-WANTED.csv
+    until: {answer: count 1}
+    every: 20 ms
+    within: 5 s
+` +
+		`    keep: {name: 'answer[0].name'}
+  - step: read
+    lookup: exports
+    open: ${name}
+    until: {'[0].lot': 7}
+    fields: {answer: count 1, '[0].kilos': at least 12.5}
+`
 	o := p.sheet(strings.Replace(sheet, "WANTED", "7", 1))
 	assert.Equal(t, 0, o.status, o.all())
 	assert.Contains(t, o.stdout, "note: asked ")

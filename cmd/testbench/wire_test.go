@@ -168,7 +168,17 @@ steps:
 	assert.Contains(t, o.stdout, "8 rows · 8 held")
 
 	p.write("data/nasty.csv", "n,value\n1,\"break\nin it\"\n2,\x01\n")
-	o = p.sheet("sheet: refused\nrows: data/nasty.csv\nsteps:\n  - step: header\n    request: echo GET /\n    headers:\n      X-Note: ${row.value}\n  - step: xml\n    request: echo POST /\n    text: <a>${row.value}</a>\n")
+	o = p.sheet(`sheet: refused
+rows: data/nasty.csv
+steps:
+  - step: header
+    request: echo GET /
+    headers:
+      X-Note: ${row.value}
+  - step: xml
+    request: echo POST /
+    text: <a>${row.value}</a>
+`)
 	assert.Equal(t, 2, o.status)
 	assert.Contains(t, o.stdout, "a header cannot hold a line break")
 	assert.Contains(t, o.stdout, "a character that XML cannot carry")
@@ -431,7 +441,17 @@ func TestFollow(t *testing.T) {
 	p := newPlace(t)
 	p.env = append(p.env, "TESTBENCH_SEALED_KEY=comb-key-1234")
 	p.write("bench.yaml", "bench: follow\nsites:\n  local:\n    set:\n      base: "+home.URL+
-		"\nservices:\n  echo:\n    address: ${base}/at\n    login: key\nlogins:\n  key:\n    kind: key\n    key: ${sealed.key}\n    header: X-Hive-Key\n")
+		`
+services:
+  echo:
+    address: ${base}/at
+    login: key
+logins:
+  key:
+    kind: key
+    key: ${sealed.key}
+    header: X-Hive-Key
+`)
 	o := p.sheet(`sheet: follow
 steps:
   - step: start
@@ -487,7 +507,18 @@ func TestTokenLife(t *testing.T) {
 	p := newPlace(t)
 	p.env = append(p.env, "TESTBENCH_SEALED_S=p&q r")
 	p.write("bench.yaml", "bench: life\nsites:\n  local:\n    set:\n      base: "+server.URL+
-		"\nservices:\n  s:\n    address: ${base}\n    login: l\nlogins:\n  l:\n    kind: oauth2\n    from: ${base}/token\n    client: desk/a\n    client secret: ${sealed.s}\n")
+		`
+services:
+  s:
+    address: ${base}
+    login: l
+logins:
+  l:
+    kind: oauth2
+    from: ${base}/token
+    client: desk/a
+    client secret: ${sealed.s}
+`)
 	steps := func(paths ...string) string {
 		text := "sheet: life\nsteps:\n"
 		for i, path := range paths {
@@ -587,7 +618,20 @@ func TestTLSAndHTTP2(t *testing.T) {
 		"\n    tls:\n      ca: certs/ca.pem\nCERTservices:\n  s:\n    address: ${base}\n"
 	p.write("bench.yaml", strings.Replace(bench, "CERT",
 		"      certificate: certs/client.pem\n      key: certs/client-key.pem\n", 1))
-	o := p.sheet("sheet: tls\nsteps:\n  - step: two\n    request: s GET /\n    headers:\n      Accept: application/json\n    where:\n      - reply.protocol == 'HTTP/2.0' && reply.text.contains('bryony')\n  - step: one\n    request: s GET /\n    http: 1.1\n    where:\n      - reply.protocol == 'HTTP/1.1'\n")
+	o := p.sheet(`sheet: tls
+steps:
+  - step: two
+    request: s GET /
+    headers:
+      Accept: application/json
+    where:
+      - reply.protocol == 'HTTP/2.0' && reply.text.contains('bryony')
+  - step: one
+    request: s GET /
+    http: 1.1
+    where:
+      - reply.protocol == 'HTTP/1.1'
+`)
 	assert.Equal(t, 0, o.status, o.all())
 
 	p.write("bench.yaml", strings.Replace(bench, "CERT", "", 1))

@@ -212,7 +212,17 @@ func TestAnExpectedRefusalIsNotAskedAgain(t *testing.T) {
 		_, _ = io.WriteString(w, `{"access_token": "t", "token_type": "Bearer", "expires_in": 600}`)
 	})
 	p := moorBench(t, server,
-		"services:\n  moor:\n    address: ${base}\n    login: l\nlogins:\n  l:\n    kind: oauth2\n    from: ${base}/token\n    client: c\n    client secret: ${machine.HOME}\n")
+		`services:
+  moor:
+    address: ${base}
+    login: l
+logins:
+  l:
+    kind: oauth2
+    from: ${base}/token
+    client: c
+    client secret: ${machine.HOME}
+`)
 	for expect, want := range map[string]int{"401": 2, "4xx": 2, "200 or 401": 4, "200": 4} {
 		o := p.sheet("sheet: s\nsteps:\n  - step: a\n    request: moor GET /x\n    expect:\n      status: " + expect +
 			"\n")
@@ -242,7 +252,39 @@ func TestVersionsThatNobodyAskedFor(t *testing.T) {
 		_, _ = fmt.Fprintf(w, `{"@odata.etag": "W/\"%d\"", "Id": "a", "N": 1}`, version)
 	})
 	p := moorBench(t, server, "services:\n  moor:\n    contract: ${base}/m/$metadata\n    address: ${base}/m\n")
-	o := p.sheet("sheet: s\nsteps:\n  - step: first\n    call: moor/Ts.change\n    fill:\n      Id: a\n      N: 1\n    expect:\n      status: 412\n  - step: read\n    call: moor/Ts.read\n    fill:\n      Id: a\n  - step: change\n    call: moor/Ts.change\n    fill:\n      Id: a\n      N: 2\n  - step: again\n    call: moor/Ts.change\n    fill:\n      Id: a\n      N: 3\n  - step: without\n    call: moor/Ts.change\n    fill:\n      Id: a\n      N: 3\n    headers:\n      If-Match: null\n    expect:\n      status: 412\n")
+	o := p.sheet(`sheet: s
+steps:
+  - step: first
+    call: moor/Ts.change
+    fill:
+      Id: a
+      N: 1
+    expect:
+      status: 412
+  - step: read
+    call: moor/Ts.read
+    fill:
+      Id: a
+  - step: change
+    call: moor/Ts.change
+    fill:
+      Id: a
+      N: 2
+  - step: again
+    call: moor/Ts.change
+    fill:
+      Id: a
+      N: 3
+  - step: without
+    call: moor/Ts.change
+    fill:
+      Id: a
+      N: 3
+    headers:
+      If-Match: null
+    expect:
+      status: 412
+`)
 	assert.Equal(t, 0, o.status, o.all())
 	assert.Len(t, seen.take(), 6, "nothing is read that nobody asked for")
 }

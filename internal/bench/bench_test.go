@@ -214,7 +214,14 @@ func TestAnswerSchemas(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			b := bench.Read(dir, "bench.yaml",
-				[]byte("bench: b\nservices:\n  a:\n    address: http://127.0.0.1:1\n    operations:\n      x:\n        request: GET /x\n        answer: "+name+"\n"))
+				[]byte(`bench: b
+services:
+  a:
+    address: http://127.0.0.1:1
+    operations:
+      x:
+        request: GET /x
+        answer: `+name+"\n"))
 			if want == "" {
 				assert.Empty(t, b.Problems().Serious())
 				return

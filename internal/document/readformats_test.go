@@ -66,8 +66,22 @@ func TestReadOthers(t *testing.T) {
 // YAML of descriptions is read as its core schema has it.
 func TestReadYAML(t *testing.T) {
 	for text, want := range map[string]string{
-		"a: 1\nb: yes\nc: \"1\"\nd: ~\ne: 0x1F\nf: +1.50\ng: .5\nh: True\ni: 2026-11-23\n": `{"a":1,"b":"yes","c":"1","d":null,"e":31,"f":1.50,"g":0.5,"h":true,"i":"2026-11-23"}`,
-		"base: &b {x: 1, y: 2}\nmore:\n  <<: *b\n  y: 3\nlist: [*b]\n":                     `{"base":{"x":1,"y":2},"more":{"x":1,"y":3},"list":[{"x":1,"y":2}]}`,
+		`a: 1
+b: yes
+c: "1"
+d: ~
+e: 0x1F
+f: +1.50
+g: .5
+h: True
+i: 2026-11-23
+`: `{"a":1,"b":"yes","c":"1","d":null,"e":31,"f":1.50,"g":0.5,"h":true,"i":"2026-11-23"}`,
+		`base: &b {x: 1, y: 2}
+more:
+  <<: *b
+  y: 3
+list: [*b]
+`: `{"base":{"x":1,"y":2},"more":{"x":1,"y":3},"list":[{"x":1,"y":2}]}`,
 		"": "null", "# nothing\n": "null", "text: |\n  a\n  b\n": `{"text":"a\nb\n"}`, "- !!str 5\n- 007\n": `["5",7]`,
 	} {
 		node, err := document.ReadYAML([]byte(text))

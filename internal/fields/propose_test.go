@@ -171,7 +171,16 @@ func TestProposeOfTheSameTwice(t *testing.T) {
 	g = fields.NewProposer(func(string) bool { return false })
 	err := g.Add(strings.NewReader(`{"page": 2, "kilos": 7.25, "none": 0}`), "application/json")
 	require.NoError(t, err)
-	assert.Equal(t, "page:\n  - is integer\n  - between 1 and 3\nkilos:\n  - is number\n  - between 5.80 and 8.70\nnone:\n  - is integer\n  - between 0 and 1\n", fields.AsRules(g.Propose()))
+	assert.Equal(t, `page:
+  - is integer
+  - between 1 and 3
+kilos:
+  - is number
+  - between 5.80 and 8.70
+none:
+  - is integer
+  - between 0 and 1
+`, fields.AsRules(g.Propose()))
 }
 
 // What is constant is written so that it holds, whatever signs are in it.

@@ -62,7 +62,13 @@ func TestVector(t *testing.T) {
 		params("created", int64(1618884473), "keyid", "test-key-ed25519"))
 	require.NoError(t, err)
 	assert.Equal(t, `("date" "@method" "@path" "@authority" "content-type" "content-length");created=1618884473;keyid="test-key-ed25519"`, input)
-	assert.Equal(t, "\"date\": Tue, 20 Apr 2021 02:07:55 GMT\n\"@method\": POST\n\"@path\": /foo\n\"@authority\": example.com\n\"content-type\": application/json\n\"content-length\": 18\n\"@signature-params\": "+input, base)
+	assert.Equal(t, `"date": Tue, 20 Apr 2021 02:07:55 GMT
+"@method": POST
+"@path": /foo
+"@authority": example.com
+"content-type": application/json
+"content-length": 18
+"@signature-params": `+input, base)
 	signature, err := httpsign.Sign("ed25519", key, []byte(base))
 	require.NoError(t, err)
 	assert.Equal(t, "wqcAqbmYJ2ji2glfAMaRy4gruYYnx2nEFN2HN6jrnDnQCK1u02Gb04v9EDgwUPiu4A0w6vuQv5lIp5WPpBKRCw==",

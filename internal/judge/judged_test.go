@@ -58,7 +58,13 @@ var judgedCases = []judgedCase{
 		"an error's parts", "expect:\n  error:\n    code: E1\n    text: contains no\n    target: lot",
 		[]string{`400 {"code": "E1", "message": "no lot", "field": "lot"}`},
 	},
-	{"an error's details", "expect:\n  status: 422\n  error:\n    text: two\n    details: count 2\n    details[1].target: b\n    details[0].text: x", []string{`422 {"message": "two", "errors": [{"field": "a", "message": "x"}, {"field": "b", "message": "y"}]}`}},
+	{"an error's details", `expect:
+  status: 422
+  error:
+    text: two
+    details: count 2
+    details[1].target: b
+    details[0].text: x`, []string{`422 {"message": "two", "errors": [{"field": "a", "message": "x"}, {"field": "b", "message": "y"}]}`}},
 	{
 		"an error in XML under a success", "expect:\n  error:\n    code: 17\n    text: no",
 		[]string{`200 Content-Type=text/xml <r ok="false" code="17"><errorMessage>no</errorMessage></r>`},
@@ -120,8 +126,14 @@ var judgedCases = []judgedCase{
 		"keep, with filters behind brackets", "keep:\n  k: list[0] | number\n  l: 'lots[name=\"a|b\"].n | number'",
 		[]string{`200 {"list": ["1"], "lots": [{"name": "a|b", "n": "2"}]}`},
 	},
-	{"keep, of XML", "keep:\n  k: n\n  l: answer\n  m: n.@unit", []string{`200 Content-Type=text/xml <r><n unit="kg">7</n></r>`}},
-	{"keep, with a filter that cannot do it", "keep:\n  k: n | number\n  l: m | number\n  o: list | number", []string{`200 {"n": "abc", "list": [1]}`}},
+	{"keep, of XML", `keep:
+  k: n
+  l: answer
+  m: n.@unit`, []string{`200 Content-Type=text/xml <r><n unit="kg">7</n></r>`}},
+	{"keep, with a filter that cannot do it", `keep:
+  k: n | number
+  l: m | number
+  o: list | number`, []string{`200 {"n": "abc", "list": [1]}`}},
 	{"keep what is not there", "keep:\n  k: m", []string{`200 {"n": "a"}`}},
 	{"keep a secret", "keep:\n  k:\n    at: n\n    secret: true\nfields:\n  n: zebra", []string{`200 {"n": "hidden"}`}},
 	{"until", "until:\n  n: 3\n" + waits, []string{`200 {"n": 1}`, `200 {"n": 2}`, `200 {"n": 3}`, `200 {"n": 4}`}},
@@ -189,7 +201,16 @@ var judgedCases = []judgedCase{
 		"a state that is not told", "until:\n  s: done\nstates:\n  of: s\n  allowed:\n    - new\n    - done\n" + waits,
 		[]string{`200 {"t": "old"}`},
 	},
-	{"a state that fails", "until:\n  s: done\nstates:\n  of: s\n  allowed:\n    - new\n    - done\n  failed:\n    - lost\n" + waits, []string{`200 {"s": "new"}`, `200 {"s": "lost"}`, `200 {"s": "done"}`}},
+	{"a state that fails", `until:
+  s: done
+states:
+  of: s
+  allowed:
+    - new
+    - done
+  failed:
+    - lost
+` + waits, []string{`200 {"s": "new"}`, `200 {"s": "lost"}`, `200 {"s": "done"}`}},
 	{"again, and it goes well", "again:\n  times: 3\n  pause: 1 ms", []string{`503 `, `502 `, `200 {}`}},
 	{"again, and it does not", "again:\n  times: 2\n  pause: 1 ms", []string{`503 `, `503 `, `200 {}`}},
 	{"again, of another status", "again:\n  times: 3\n  pause: 1 ms", []string{`500 `, `200 {}`}},
@@ -365,7 +386,14 @@ func TestGoodStatuses(t *testing.T) {
 	dir := t.TempDir()
 	opened := bench.Read(dir, "bench.yaml",
 		[]byte("bench: b\nsites:\n  local:\n    set:\n      base: "+server.URL+
-			"\nservices:\n  s:\n    address: ${base}\n    operations:\n      gone: {request: GET /gone, good: 404 or 410}\n      there: {request: GET /there, good: 404 or 410}\n"))
+			`
+services:
+  s:
+    address: ${base}
+    operations:
+      gone: {request: GET /gone, good: 404 or 410}
+      there: {request: GET /there, good: 404 or 410}
+`))
 	require.Empty(t, opened.Problems().Serious())
 	for _, c := range []struct {
 		step    string

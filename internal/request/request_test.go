@@ -183,7 +183,14 @@ func TestBuild(t *testing.T) {
 				Body: tree(t, "lot", "${lot}"),
 			},
 			headers: map[string]string{"Content-Type": "text/xml; charset=utf-8", "SOAPAction": `"urn:L-2201"`},
-			body:    "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<soap:Envelope xmlns:soap=\"http://schemas.xmlsoap.org/soap/envelope/\">\n  <soap:Body>\n    <Grade xmlns=\"urn:lab\">\n      <lot>L-2201</lot>\n    </Grade>\n  </soap:Body>\n</soap:Envelope>",
+			body: `<?xml version="1.0" encoding="UTF-8"?>
+<soap:Envelope xmlns:soap="http://schemas.xmlsoap.org/soap/envelope/">
+  <soap:Body>
+    <Grade xmlns="urn:lab">
+      <lot>L-2201</lot>
+    </Grade>
+  </soap:Body>
+</soap:Envelope>`,
 		},
 		{
 			name: "SOAP 1.2", spec: request.Spec{
@@ -194,7 +201,12 @@ func TestBuild(t *testing.T) {
 				"Content-Type": `application/soap+xml; charset=utf-8; action="urn:a"`,
 				"SOAPAction":   "",
 			},
-			body: "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<soap:Envelope xmlns:soap=\"http://www.w3.org/2003/05/soap-envelope\">\n  <soap:Body>\n    <Grade xmlns=\"urn:lab\"/>\n  </soap:Body>\n</soap:Envelope>",
+			body: `<?xml version="1.0" encoding="UTF-8"?>
+<soap:Envelope xmlns:soap="http://www.w3.org/2003/05/soap-envelope">
+  <soap:Body>
+    <Grade xmlns="urn:lab"/>
+  </soap:Body>
+</soap:Envelope>`,
 		},
 		{
 			name: "an envelope of the other version",

@@ -155,10 +155,28 @@ func newEffects(t *testing.T) *effects {
 	t.Helper()
 	e := &effects{watched: watch(t), dir: t.TempDir()}
 	require.NoError(t, standin.WriteBench(e.dir, e.URL))
-	e.addToBench(t, "services:\n  echo:\n    address: ${base}/echo\n    operations:\n      post:\n        request: POST /it\n      get:\n        request: GET /it/{id}\n        query:\n          grade: optional\n")
+	e.addToBench(t, `services:
+  echo:
+    address: ${base}/echo
+    operations:
+      post:
+        request: POST /it
+      get:
+        request: GET /it/{id}
+        query:
+          grade: optional
+`)
 	for name, text := range map[string]string{
 		"b.txt": "plain", "b.json": `{"a": 1}`, "data/south.csv": "a\n1\n", "data/two.csv": "n,m\n1,a\n2,b\n",
-		"sheets/inner.yaml": "sheet: inner\ntakes:\n  lot: L-0\nsteps:\n  - step: ask\n    request: GET ${base}/echo/${lot}\n    keep:\n      came: path\n",
+		"sheets/inner.yaml": `sheet: inner
+takes:
+  lot: L-0
+steps:
+  - step: ask
+    request: GET ${base}/echo/${lot}
+    keep:
+      came: path
+`,
 	} {
 		require.NoError(t, os.WriteFile(filepath.Join(e.dir, filepath.FromSlash(name)), []byte(text), 0o600))
 	}
@@ -327,8 +345,15 @@ var effectsOfKeys = map[string]effect{
 	"open":     {with: "open: two.csv", bases: map[string]string{"lookup": "lookup: inbox"}},
 	"as":       {with: "as: json"},
 	"together": {
-		with:  "together: true",
-		bases: map[string]string{"batch": "batch: ledger\nparts:\n  - step: part\n    call: ledger/Suppliers.create\n    fill:\n      name: Moor\n      city: Heatherfold\n      since: 2020-01-01"},
+		with: "together: true",
+		bases: map[string]string{"batch": `batch: ledger
+parts:
+  - step: part
+    call: ledger/Suppliers.create
+    fill:
+      name: Moor
+      city: Heatherfold
+      since: 2020-01-01`},
 	},
 	"step": {with: "step: another"},
 }
@@ -349,7 +374,12 @@ var atSites = map[string]string{
 	"set":      "set:\n  x: ${site.depot}\nwhere:\n  - kept.x == 'north'",
 	"work out": "work out:\n  x: site.depot\nwhere:\n  - kept.x == 'north'",
 	"lookup":   "lookup: inbox\nfind: ${site.depot}.csv\nfields:\n  answer: count 0\nexpect:\n  time: under 1 min",
-	"batch":    "batch: ledger\nheaders:\n  X-Depot: ${site.depot}\nparts:\n  - step: part\n    call: ledger/Suppliers.list",
+	"batch": `batch: ledger
+headers:
+  X-Depot: ${site.depot}
+parts:
+  - step: part
+    call: ledger/Suppliers.list`,
 }
 
 // particular are effects of a key that one kind alone shows in another way.
@@ -397,7 +427,12 @@ func TestEachKeyOfAStepHasAnEffectOrIsRefused(t *testing.T) {
 	e.bench, err = bench.Open(e.dir)
 	require.NoError(t, err)
 	before := "sheet: test\nrows:\n  list:\n    - list:\n        - 1\n        - 2\nsteps:\n"
-	call := "  - step: ask for a call\n    request: POST ${base}/callme\n    body:\n      url: ${callback.NAME}\n      body: \"{\\\"n\\\": 3}\"\n"
+	call := `  - step: ask for a call
+    request: POST ${base}/callme
+    body:
+      url: ${callback.NAME}
+      body: "{\"n\": 3}"
+`
 	after := "  - step: after\n    request: GET ${base}/echo/after\n"
 	written := func(kind, name string, parts ...string) string {
 		lead := before

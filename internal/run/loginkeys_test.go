@@ -235,7 +235,18 @@ func (c *loginCase) observe(t *testing.T, dir string, service *issuing, base str
 	}
 	request := "GET ${base}" + target
 	text := "bench: b\nsites:\n  one:\n    set:\n      base: " + base +
-		"\nservices:\n  s:\n    address: ${base}/soap\n    soap: 1.1\nlogins:\n  other:\n    kind: desk\n    ask: GET ${base}/other\n    token at: token\n  it:\n    kind: " + c.kind + "\n" + c.yaml(keys)
+		`
+services:
+  s:
+    address: ${base}/soap
+    soap: 1.1
+logins:
+  other:
+    kind: desk
+    ask: GET ${base}/other
+    token at: token
+  it:
+    kind: ` + c.kind + "\n" + c.yaml(keys)
 	bench := bench.Read(dir, "bench.yaml", []byte(text))
 	if problems := slices.Concat(bench.Problems().Serious(),
 		vet.Bench(bench, vet.Options{}).Serious()); len(problems) > 0 {

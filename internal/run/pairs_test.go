@@ -187,7 +187,15 @@ func TestLimitsOfChosenSteps(t *testing.T) {
 	e := newEffects(t)
 	text := func(limited, rule string) string {
 		return "sheet: s\nexpect:\n  steps:\n    \"" + limited + "\":\n      max: " + rule +
-			"\nsteps:\n  - step: one\n    request: echo POST /it\n  - step: two\n    steps:\n      - step: inner\n        request: echo POST /it\n"
+			`
+steps:
+  - step: one
+    request: echo POST /it
+  - step: two
+    steps:
+      - step: inner
+        request: echo POST /it
+`
 	}
 	for _, c := range []struct {
 		limited, rule string
@@ -351,7 +359,13 @@ func TestEachCheckCanPassAndFail(t *testing.T) {
 		t.Run("of a call back: "+c.name, func(t *testing.T) {
 			pass, fail := c.texts("${row.v}", "row.v")
 			called := func(text, value, match string) string {
-				return rowsOf(value) + "steps:\n  - step: ask for a call\n    request: POST ${base}/callme\n    body:\n      url: ${callback.it}\n      body: \"{\\\"n\\\": 3}\"\n" +
+				return rowsOf(value) + `steps:
+  - step: ask for a call
+    request: POST ${base}/callme
+    body:
+      url: ${callback.it}
+      body: "{\"n\": 3}"
+` +
 					step("listen:\n  method: POST\n  match:\n    n: "+match, text)
 			}
 			match := "3"

@@ -67,131 +67,370 @@ func TestRows(t *testing.T) {
 		fell        string // the checks of the sheet as a whole that fell short
 	}{
 		{
-			name:  "one after the other",
-			sheet: "steps:\n  - step: a\n    request: s GET /a\n    keep: {k: n}\n  - step: b\n    request: s GET /b-${k}\n",
+			name: "one after the other",
+			sheet: `steps:
+  - step: a
+    request: s GET /a
+    keep: {k: n}
+  - step: b
+    request: s GET /b-${k}
+`,
 			asked: "a b-a", told: "a held; b held",
 		},
 		{
-			name:  "what was not kept is not asked for",
-			sheet: "steps:\n  - step: a\n    request: s GET /lost\n    keep: {k: n}\n  - step: b\n    request: s GET /b-${k}\n  - step: c\n    request: s GET /c\n    where:\n      - kept.k == 'x'\n  - step: d\n    request: s GET /d-${kept.k | default e}\n",
+			name: "what was not kept is not asked for",
+			sheet: `steps:
+  - step: a
+    request: s GET /lost
+    keep: {k: n}
+  - step: b
+    request: s GET /b-${k}
+  - step: c
+    request: s GET /c
+    where:
+      - kept.k == 'x'
+  - step: d
+    request: s GET /d-${kept.k | default e}
+`,
 			asked: "lost d-e", told: "a fell short; b not run: k was not kept (a fell short); c not run: k was not kept (a fell short); d held",
 		},
 		{
-			name:  "what is kept again is there again",
-			sheet: "steps:\n  - step: a\n    request: s GET /lost\n    keep: {k: n}\n  - step: b\n    request: s GET /b\n    keep: {k: n}\n  - step: c\n    request: s GET /c-${k}\n",
+			name: "what is kept again is there again",
+			sheet: `steps:
+  - step: a
+    request: s GET /lost
+    keep: {k: n}
+  - step: b
+    request: s GET /b
+    keep: {k: n}
+  - step: c
+    request: s GET /c-${k}
+`,
 			asked: "lost b c-b", told: "a fell short; b held; c held",
 		},
 		{
-			name:  "rules see what was kept before",
-			sheet: "steps:\n  - step: a\n    request: s GET /a\n    keep: {k: n}\n  - step: b\n    request: s GET /b\n    keep: {k: n}\n    fields: {n: 'not equals ${k}'}\n    where:\n      - kept.k == 'a'\n  - step: c\n    request: s GET /b\n    fields: {n: '${k}'}\n",
+			name: "rules see what was kept before",
+			sheet: `steps:
+  - step: a
+    request: s GET /a
+    keep: {k: n}
+  - step: b
+    request: s GET /b
+    keep: {k: n}
+    fields: {n: 'not equals ${k}'}
+    where:
+      - kept.k == 'a'
+  - step: c
+    request: s GET /b
+    fields: {n: '${k}'}
+`,
 			asked: "a b b", told: "a held; b held; c held",
 		},
 		{
-			name:  "what cannot be worked out of what was lost",
-			sheet: "steps:\n  - step: a\n    request: s GET /lost\n    keep: {k: n}\n  - step: b\n    work out: {l: kept.k + 'x'}\n  - step: c\n    request: s GET /${l}\n",
+			name: "what cannot be worked out of what was lost",
+			sheet: `steps:
+  - step: a
+    request: s GET /lost
+    keep: {k: n}
+  - step: b
+    work out: {l: kept.k + 'x'}
+  - step: c
+    request: s GET /${l}
+`,
 			asked: "lost", told: "a fell short; b not run: k was not kept (a fell short); c not run: l was not kept (b not run)",
 		},
 		{
-			name:  "a condition on two, of which one was lost",
-			sheet: "steps:\n  - step: a\n    request: s GET /a\n    keep: {j: n}\n  - step: b\n    request: s GET /lost\n    keep: {k: n}\n  - step: c\n    request: s GET /c\n    where:\n      - kept.j == 'a' && kept.k == 'b'\n",
+			name: "a condition on two, of which one was lost",
+			sheet: `steps:
+  - step: a
+    request: s GET /a
+    keep: {j: n}
+  - step: b
+    request: s GET /lost
+    keep: {k: n}
+  - step: c
+    request: s GET /c
+    where:
+      - kept.j == 'a' && kept.k == 'b'
+`,
 			asked: "a lost", told: "a held; b fell short; c not run: k was not kept (b fell short)",
 		},
 		{
-			name:  "what was lost and is kept again is not there for the step itself",
-			sheet: "steps:\n  - step: a\n    request: s GET /lost\n    keep: {k: n}\n  - step: b\n    request: s GET /b\n    keep: {k: n}\n    fields: {n: 'not equals ${k}'}\n  - step: c\n    set: {k: 1, l: '${k}'}\n  - step: d\n    request: s GET /d-${l}\n",
+			name: "what was lost and is kept again is not there for the step itself",
+			sheet: `steps:
+  - step: a
+    request: s GET /lost
+    keep: {k: n}
+  - step: b
+    request: s GET /b
+    keep: {k: n}
+    fields: {n: 'not equals ${k}'}
+  - step: c
+    set: {k: 1, l: '${k}'}
+  - step: d
+    request: s GET /d-${l}
+`,
 			asked: "lost d-1", told: "a fell short; b not run: k was not kept (a fell short); c held; d held",
 		},
 		{
-			name:  "a condition",
-			sheet: "steps:\n  - step: a\n    when: 1 > 2\n    request: s GET /a\n  - step: b\n    when: 2 > 1\n    request: s GET /b\n",
+			name: "a condition",
+			sheet: `steps:
+  - step: a
+    when: 1 > 2
+    request: s GET /a
+  - step: b
+    when: 2 > 1
+    request: s GET /b
+`,
 			asked: "b", told: "a not run: when does not hold: 1 > 2 (left is 1, right is 2); b held",
 		},
 		{
-			name:  "the row is stopped",
-			sheet: "steps:\n  - step: a\n    request: s GET /lost\n    stop: row\n  - step: b\n    request: s GET /b\nfinally:\n  - step: c\n    request: s GET /c\n",
+			name: "the row is stopped",
+			sheet: `steps:
+  - step: a
+    request: s GET /lost
+    stop: row
+  - step: b
+    request: s GET /b
+finally:
+  - step: c
+    request: s GET /c
+`,
 			asked: "lost c", told: "a fell short; b not run: a fell short, and stops the row; c held",
 		},
 		{
-			name:  "nothing is stopped where it holds, or is left out",
-			sheet: "steps:\n  - step: a\n    request: s GET /a\n    stop: row\n  - step: b\n    when: 1 > 2\n    request: s GET /b\n    stop: sheet\n  - step: c\n    request: s GET /c\n",
+			name: "nothing is stopped where it holds, or is left out",
+			sheet: `steps:
+  - step: a
+    request: s GET /a
+    stop: row
+  - step: b
+    when: 1 > 2
+    request: s GET /b
+    stop: sheet
+  - step: c
+    request: s GET /c
+`,
 			asked: "a c", told: "a held; b not run: when does not hold: 1 > 2 (left is 1, right is 2); c held",
 		},
 		{
-			name:  "the sheet is stopped",
-			sheet: "rows: {numbers: 1 to 3, as: n}\nsteps:\n  - step: a\n    request: s GET /lost-${n}\n    stop: sheet\nlast:\n  - step: z\n    request: s GET /z\n",
+			name: "the sheet is stopped",
+			sheet: `rows: {numbers: 1 to 3, as: n}
+steps:
+  - step: a
+    request: s GET /lost-${n}
+    stop: sheet
+last:
+  - step: z
+    request: s GET /z
+`,
 			asked: "lost-1 z", told: "a fell short | z held",
 		},
 		{
-			name:    "the run is stopped",
-			sheet:   "rows: {numbers: 1 to 3, as: n}\nsteps:\n  - step: a\n    request: s GET /lost-${n}\n  - step: b\n    request: s GET /b\nfinally:\n  - step: c\n    request: s GET /lost-c\n  - step: d\n    request: s GET /d\n",
+			name: "the run is stopped",
+			sheet: `rows: {numbers: 1 to 3, as: n}
+steps:
+  - step: a
+    request: s GET /lost-${n}
+  - step: b
+    request: s GET /b
+finally:
+  - step: c
+    request: s GET /lost-c
+  - step: d
+    request: s GET /d
+`,
 			options: run.RunOptions{Stop: true},
 			asked:   "lost-1 lost-c d", told: "a fell short; c fell short; d held",
 		},
 		{
-			name:  "for each of a list, and what is kept of it",
-			sheet: "steps:\n  - step: all\n    request: s GET /all\n    keep: {list: list}\n  - step: a\n    for each: ${list}\n    request: s GET /${each.id}\n    keep: {k: n}\n  - step: b\n    set: {l: '${k}'}\n    where:\n      - size(kept.k) == 2 && kept.k[1] == 'b'\n",
+			name: "for each of a list, and what is kept of it",
+			sheet: `steps:
+  - step: all
+    request: s GET /all
+    keep: {list: list}
+  - step: a
+    for each: ${list}
+    request: s GET /${each.id}
+    keep: {k: n}
+  - step: b
+    set: {l: '${k}'}
+    where:
+      - size(kept.k) == 2 && kept.k[1] == 'b'
+`,
 			asked: "all a b", told: "all held; a (1 of 2) held; a (2 of 2) held; b held",
 		},
 		{
-			name:  "for each of a value alone, of nothing, and of null",
-			sheet: "steps:\n  - step: all\n    request: s GET /all\n    keep: {one: one}\n  - step: a\n    for each: {it: '${one}'}\n    request: s GET /${it.id}\n  - step: b\n    for each: []\n    request: s GET /b\n    keep: {k: n}\n  - step: c\n    for each: null\n    request: s GET /c\n  - step: d\n    work out: {n: size(kept.k)}\n",
+			name: "for each of a value alone, of nothing, and of null",
+			sheet: `steps:
+  - step: all
+    request: s GET /all
+    keep: {one: one}
+  - step: a
+    for each: {it: '${one}'}
+    request: s GET /${it.id}
+  - step: b
+    for each: []
+    request: s GET /b
+    keep: {k: n}
+  - step: c
+    for each: null
+    request: s GET /c
+  - step: d
+    work out: {n: size(kept.k)}
+`,
 			asked: "all c", told: "all held; a (1 of 1) held; b not run: for each: there is no item; c not run: for each: there is no item; d held",
 		},
 		{
-			name:  "for each, of which one falls short",
-			sheet: "steps:\n  - step: a\n    for each: [lost, y]\n    request: s GET /${each}\n    keep: {k: n}\n  - step: b\n    request: s GET /b-${k}\n",
+			name: "for each, of which one falls short",
+			sheet: `steps:
+  - step: a
+    for each: [lost, y]
+    request: s GET /${each}
+    keep: {k: n}
+  - step: b
+    request: s GET /b-${k}
+`,
 			asked: "lost y", told: "a (1 of 2) fell short; a (2 of 2) held; b not run: k was not kept for each item (a fell short)",
 		},
 		{
-			name:  "for each, of which the last falls short",
-			sheet: "steps:\n  - step: a\n    for each: [y, lost]\n    request: s GET /${each}\n    keep: {k: n}\n  - step: b\n    request: s GET /b-${k}\n",
+			name: "for each, of which the last falls short",
+			sheet: `steps:
+  - step: a
+    for each: [y, lost]
+    request: s GET /${each}
+    keep: {k: n}
+  - step: b
+    request: s GET /b-${k}
+`,
 			asked: "y lost", told: "a (1 of 2) held; a (2 of 2) fell short; b not run: k was not kept for each item (a fell short)",
 		},
 		{
-			name:  "for each of what was not kept",
-			sheet: "steps:\n  - step: a\n    request: s GET /lost\n    keep: {k: n}\n  - step: b\n    for each: ${k}\n    request: s GET /b\n  - step: c\n    steps:\n      - step: d\n        request: s GET /d\n    when: kept.k == 'x'\n",
+			name: "for each of what was not kept",
+			sheet: `steps:
+  - step: a
+    request: s GET /lost
+    keep: {k: n}
+  - step: b
+    for each: ${k}
+    request: s GET /b
+  - step: c
+    steps:
+      - step: d
+        request: s GET /d
+    when: kept.k == 'x'
+`,
 			asked: "lost", told: "a fell short; b not run: k was not kept (a fell short); c not run: k was not kept (a fell short)",
 		},
 		{
-			name:  "the name of an item that is a kept one too",
-			sheet: "steps:\n  - step: a\n    set: {it: before}\n  - step: b\n    for each: {it: [x, y]}\n    request: s GET /${it}\n  - step: c\n    request: s GET /${it}\n",
+			name: "the name of an item that is a kept one too",
+			sheet: `steps:
+  - step: a
+    set: {it: before}
+  - step: b
+    for each: {it: [x, y]}
+    request: s GET /${it}
+  - step: c
+    request: s GET /${it}
+`,
 			asked: "x y before", told: "a held; b (1 of 2) held; b (2 of 2) held; c held",
 		},
 		{
-			name:  "a group for each",
-			sheet: "steps:\n  - step: g\n    for each: [x, y]\n    steps:\n      - step: a\n        request: s GET /${each}\n        keep: {k: n}\n      - step: b\n        request: s GET /b-${k}\n",
+			name: "a group for each",
+			sheet: `steps:
+  - step: g
+    for each: [x, y]
+    steps:
+      - step: a
+        request: s GET /${each}
+        keep: {k: n}
+      - step: b
+        request: s GET /b-${k}
+`,
 			asked: "x b-x y b-y", told: "g (1 of 2): a held; g (1 of 2): b held; g (2 of 2): a held; g (2 of 2): b held",
 		},
 		{
-			name:  "what is taken back, the last first, and only what was done",
-			sheet: "steps:\n  - step: a\n    request: s GET /a\n    keep: {k: n}\n    undo: {request: 's DELETE /${k}'}\n  - step: b\n    for each: [x, y]\n    request: s GET /${each}\n    undo: {request: 's DELETE /${each}'}\n  - step: c\n    request: s GET /lost\n    undo: {request: s DELETE /c}\n  - step: d\n    when: 1 > 2\n    request: s GET /d\n    undo: {request: s DELETE /d}\nfinally:\n  - step: e\n    request: s GET /e\n",
+			name: "what is taken back, the last first, and only what was done",
+			sheet: `steps:
+  - step: a
+    request: s GET /a
+    keep: {k: n}
+    undo: {request: 's DELETE /${k}'}
+  - step: b
+    for each: [x, y]
+    request: s GET /${each}
+    undo: {request: 's DELETE /${each}'}
+  - step: c
+    request: s GET /lost
+    undo: {request: s DELETE /c}
+  - step: d
+    when: 1 > 2
+    request: s GET /d
+    undo: {request: s DELETE /d}
+finally:
+  - step: e
+    request: s GET /e
+`,
 			asked: "a x y lost e DELETE y DELETE x DELETE a",
 			told:  "a held; b (1 of 2) held; b (2 of 2) held; c fell short; d not run: when does not hold: 1 > 2 (left is 1, right is 2); e held; undo b (2 of 2) held; undo b (1 of 2) held; undo a held",
 		},
 		{
-			name:  "what was done before the rows is taken back behind them",
-			sheet: "rows: {numbers: 1 to 2, as: n}\nfirst:\n  - step: a\n    request: s GET /a\n    keep: {k: n}\n    undo: {request: 's DELETE /${k}'}\nsteps:\n  - step: b\n    request: s GET /${k}-${n}\n",
+			name: "what was done before the rows is taken back behind them",
+			sheet: `rows: {numbers: 1 to 2, as: n}
+first:
+  - step: a
+    request: s GET /a
+    keep: {k: n}
+    undo: {request: 's DELETE /${k}'}
+steps:
+  - step: b
+    request: s GET /${k}-${n}
+`,
 			asked: "a a-1 a-2 DELETE a", told: "a held | b held | b held | undo a held",
 		},
-		{name: "no rows", sheet: "rows: {numbers: 1 to 3, as: n, when: row.n > 5}\nsteps:\n  - step: a\n    request: s GET /a\n", fell: "rows"},
+		{name: "no rows", sheet: `rows: {numbers: 1 to 3, as: n, when: row.n > 5}
+steps:
+  - step: a
+    request: s GET /a
+`, fell: "rows"},
 		{
 			name:    "no rows of those that are chosen",
 			sheet:   "rows: {numbers: 1 to 3, as: n}\nsteps:\n  - step: a\n    request: s GET /a\n",
 			options: run.RunOptions{Rows: [][2]int{{5, 6}}},
 		},
 		{
-			name:  "a sheet within",
-			sheet: "steps:\n  - step: in\n    sheet: inner.yaml\n    fill: {hive: h}\n    keep: {k: got}\n  - step: b\n    request: s GET /b-${k}\n",
+			name: "a sheet within",
+			sheet: `steps:
+  - step: in
+    sheet: inner.yaml
+    fill: {hive: h}
+    keep: {k: got}
+  - step: b
+    request: s GET /b-${k}
+`,
 			asked: "h b-h", told: "in: one held; in held; b held",
 		},
 		{
-			name:  "a sheet within that falls short",
-			sheet: "steps:\n  - step: in\n    sheet: inner.yaml\n    fill: {hive: lost}\n    keep: {k: got}\n  - step: b\n    request: s GET /b-${k}\n",
+			name: "a sheet within that falls short",
+			sheet: `steps:
+  - step: in
+    sheet: inner.yaml
+    fill: {hive: lost}
+    keep: {k: got}
+  - step: b
+    request: s GET /b-${k}
+`,
 			asked: "lost", told: "in: one fell short; in not run: the sheet fell short; b not run: k was not kept (in fell short)",
 		},
 		{
-			name:  "a sheet within with rows keeps lists",
-			sheet: "steps:\n  - step: in\n    sheet: rows.yaml\n    keep: {k: got}\n  - step: b\n    request: s GET /${k[1]}-${k[0]}\n",
+			name: "a sheet within with rows keeps lists",
+			sheet: `steps:
+  - step: in
+    sheet: rows.yaml
+    keep: {k: got}
+  - step: b
+    request: s GET /${k[1]}-${k[0]}
+`,
 			asked: "r1 r2 r2-r1", told: "in: one held; in: one held; in held; b held",
 		},
 		{
@@ -217,26 +456,64 @@ func TestRows(t *testing.T) {
 			asked:   "r1 r2", told: "in: one held; in: one held; in held",
 		},
 		{
-			name:    "only one step",
-			sheet:   "steps:\n  - step: a\n    request: s GET /a\n    keep: {k: n}\n  - step: b\n    request: s GET /b\n  - step: c\n    request: s GET /c-${k}\n",
+			name: "only one step",
+			sheet: `steps:
+  - step: a
+    request: s GET /a
+    keep: {k: n}
+  - step: b
+    request: s GET /b
+  - step: c
+    request: s GET /c-${k}
+`,
 			options: run.RunOptions{Steps: []string{"b", "c"}},
 			asked:   "b", told: "b held; c not run: k was not kept (a left out)",
 		},
 		{
-			name:    "from a step that is before the rows",
-			sheet:   "first:\n  - step: y\n    request: s GET /y\n  - step: z\n    request: s GET /z\nsteps:\n  - step: a\n    request: s GET /a\n",
+			name: "from a step that is before the rows",
+			sheet: `first:
+  - step: y
+    request: s GET /y
+  - step: z
+    request: s GET /z
+steps:
+  - step: a
+    request: s GET /a
+`,
 			options: run.RunOptions{From: "z"},
 			asked:   "z a", told: "z held | a held",
 		},
 		{
-			name:    "from a step on",
-			sheet:   "first:\n  - step: z\n    request: s GET /z\nsteps:\n  - step: a\n    request: s GET /a\n  - step: b\n    request: s GET /b\n  - step: c\n    request: s GET /c\n",
+			name: "from a step on",
+			sheet: `first:
+  - step: z
+    request: s GET /z
+steps:
+  - step: a
+    request: s GET /a
+  - step: b
+    request: s GET /b
+  - step: c
+    request: s GET /c
+`,
 			options: run.RunOptions{From: "b"},
 			asked:   "b c", told: "b held; c held",
 		},
 		{
-			name:  "interrupted: what is at the end is done",
-			sheet: "steps:\n  - step: a\n    request: s GET /a\n    undo: {request: s DELETE /a}\n  - step: b\n    request: s GET /b\nfinally:\n  - step: c\n    request: s GET /c\nlast:\n  - step: d\n    request: s GET /d\n",
+			name: "interrupted: what is at the end is done",
+			sheet: `steps:
+  - step: a
+    request: s GET /a
+    undo: {request: s DELETE /a}
+  - step: b
+    request: s GET /b
+finally:
+  - step: c
+    request: s GET /c
+last:
+  - step: d
+    request: s GET /d
+`,
 			change: func(a *apiary, stop func()) {
 				a.on = func(path string) {
 					if path == "a" {
@@ -247,8 +524,18 @@ func TestRows(t *testing.T) {
 			asked: "a c DELETE a d", told: "a held; c held; undo a held | d held",
 		},
 		{
-			name:    "a dry run sends nothing",
-			sheet:   "steps:\n  - step: a\n    request: s GET /a\n    keep: {k: n}\n  - step: b\n    when: 1 > 2\n    request: s GET /b\n  - step: c\n    sheet: inner.yaml\n    fill: {hive: h}\n",
+			name: "a dry run sends nothing",
+			sheet: `steps:
+  - step: a
+    request: s GET /a
+    keep: {k: n}
+  - step: b
+    when: 1 > 2
+    request: s GET /b
+  - step: c
+    sheet: inner.yaml
+    fill: {hive: h}
+`,
 			options: run.RunOptions{Dry: true},
 			told:    "a held; b held; c: one held",
 		},
@@ -256,11 +543,36 @@ func TestRows(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) {
 			dir := t.TempDir()
 			for name, text := range map[string]string{
-				"bench.yaml":  "bench: b\nservices:\n  s:\n    address: http://s.example\n",
-				"inner.yaml":  "sheet: inner\ntakes: {hive: required}\nsteps:\n  - step: one\n    request: s GET /${hive}\n    keep: {got: n}\n",
-				"empty.yaml":  "sheet: empty\nrows: {numbers: 1 to 2, as: n, when: row.n > 2}\nsteps:\n  - step: one\n    request: s GET /r${n}\n",
-				"before.yaml": "sheet: before\nrows: {numbers: 1 to 2, as: n, when: row.n > 2}\nfirst:\n  - step: z\n    request: s GET /z\nsteps:\n  - step: one\n    request: s GET /r${n}\n",
-				"rows.yaml":   "sheet: rows\nrows: {numbers: 1 to 2, as: n}\nsteps:\n  - step: one\n    request: s GET /r${n}\n    keep: {got: n}\n",
+				"bench.yaml": "bench: b\nservices:\n  s:\n    address: http://s.example\n",
+				"inner.yaml": `sheet: inner
+takes: {hive: required}
+steps:
+  - step: one
+    request: s GET /${hive}
+    keep: {got: n}
+`,
+				"empty.yaml": `sheet: empty
+rows: {numbers: 1 to 2, as: n, when: row.n > 2}
+steps:
+  - step: one
+    request: s GET /r${n}
+`,
+				"before.yaml": `sheet: before
+rows: {numbers: 1 to 2, as: n, when: row.n > 2}
+first:
+  - step: z
+    request: s GET /z
+steps:
+  - step: one
+    request: s GET /r${n}
+`,
+				"rows.yaml": `sheet: rows
+rows: {numbers: 1 to 2, as: n}
+steps:
+  - step: one
+    request: s GET /r${n}
+    keep: {got: n}
+`,
 			} {
 				require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
 			}

@@ -68,7 +68,26 @@ const soapy = "address: ${base}/echo\nsoap: 1.1\noperations:\n  op:\n    payload
 var changes = map[string]change{
 	"service contract": {
 		service: "address: ${base}/lab\nsoap: 1.1\noperations:\n  op:\n    payload: lab:GradeLot",
-		with:    "address: ${base}/lab\ncontract: contracts/lab.wsdl\nsoap: 1.1\noperations:\n  op:\n    payload: lab:GradeLot", sheet: [2]string{"sheet: s\nsteps:\n  - step: it\n    call: x/GradeLot\n    fill:\n      lot: L-2201\n      moisture: 17\n", "sheet: s\nsteps:\n  - step: it\n    call: x/GradeLot\n    fill:\n      lot: L-2201\n      moisture: 17\n"},
+		with: `address: ${base}/lab
+contract: contracts/lab.wsdl
+soap: 1.1
+operations:
+  op:
+    payload: lab:GradeLot`, sheet: [2]string{`sheet: s
+steps:
+  - step: it
+    call: x/GradeLot
+    fill:
+      lot: L-2201
+      moisture: 17
+`, `sheet: s
+steps:
+  - step: it
+    call: x/GradeLot
+    fill:
+      lot: L-2201
+      moisture: 17
+`},
 	},
 	"service address":    {service: op, with: strings.Replace(op, "/echo", "/echo/other", 1)},
 	"service login":      ofService("login: clerk\n"),
@@ -222,7 +241,17 @@ const (
 
 func ofCallback(without, with string) change {
 	text := func(listen string) string {
-		return "sheet: s\nsteps:\n  - step: ask for a call\n    request: POST ${base}/callme\n    body:\n      url: ${callback.it}\n      body: \"{\\\"n\\\": 3}\"\n  - step: it\n    within: 60 ms\n    listen:\n" + deeper(listen, "      ")
+		return `sheet: s
+steps:
+  - step: ask for a call
+    request: POST ${base}/callme
+    body:
+      url: ${callback.it}
+      body: "{\"n\": 3}"
+  - step: it
+    within: 60 ms
+    listen:
+` + deeper(listen, "      ")
 	}
 	return change{service: op, with: op, sheet: [2]string{text(without), text(with)}}
 }

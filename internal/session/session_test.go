@@ -153,7 +153,10 @@ func TestWhatIsSent(t *testing.T) {
 			"by hand", "call: hand/look\nfill: {lot: a b}",
 			"GET http://h.example/api/lots/a%20b?page=1 | X-Depot: north | Authorization: opened",
 		},
-		{"by hand, with all", "call: hand/look\nfill: {lot: L, page: 2, depot: ü}\nheaders: {X-Depot: south}\nlogin: none", "GET http://h.example/api/lots/L?page=2&depot=%C3%BC | X-Depot: south"},
+		{"by hand, with all", `call: hand/look
+fill: {lot: L, page: 2, depot: ü}
+headers: {X-Depot: south}
+login: none`, "GET http://h.example/api/lots/L?page=2&depot=%C3%BC | X-Depot: south"},
 		{"by hand, without what it needs", "call: hand/look", "hand/look needs lot"},
 		{
 			"by hand, of another name", "call: hand/look\nfill: {lot: L, dept: n}",

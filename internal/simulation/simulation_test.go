@@ -100,8 +100,16 @@ answers:
 // FuzzReadScript reads any script and answers by it.
 func FuzzReadScript(f *testing.F) {
 	for _, seed := range []string{
-		"answers: []", "state: {a: 1}\nanswers:\n  - operation: hive\n    asked: {id: matches H}\n    says: {status: 404}",
-		"answers:\n  - says: {fault: {code: Server, text: \"${asked.id | upper}\"}}\n    after: 0 s\n    from now: {x: [1, {y: null}]}\n    times: 2",
+		"answers: []", `state: {a: 1}
+answers:
+  - operation: hive
+    asked: {id: matches H}
+    says: {status: 404}`,
+		`answers:
+  - says: {fault: {code: Server, text: "${asked.id | upper}"}}
+    after: 0 s
+    from now: {x: [1, {y: null}]}
+    times: 2`,
 	} {
 		f.Add(seed, `{"id":"H-1","frames":2}`)
 	}

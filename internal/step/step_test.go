@@ -76,8 +76,25 @@ type row struct {
 func newBench(t *testing.T) (*bench.Bench, string) {
 	dir := t.TempDir()
 	for name, text := range map[string]string{
-		"bench.yaml": "bench: b\nsites:\n  here: {}\n  there: {}\nservices:\n  hives:\n    address: http://hives.example/v1\n    operations:\n      weigh:\n        request: GET /hives/{hive}\n" +
-			"  ledger:\n    address: http://ledger.example/odata\n    contract: ledger.xml\ndatabases:\n  stock:\n    kind: folder\n    address: stock\n",
+		"bench.yaml": `bench: b
+sites:
+  here: {}
+  there: {}
+services:
+  hives:
+    address: http://hives.example/v1
+    operations:
+      weigh:
+        request: GET /hives/{hive}
+` +
+			`  ledger:
+    address: http://ledger.example/odata
+    contract: ledger.xml
+databases:
+  stock:
+    kind: folder
+    address: stock
+`,
 		"ledger.xml": `<edmx:Edmx xmlns:edmx="http://docs.oasis-open.org/odata/ns/edmx" Version="4.0"><edmx:DataServices><Schema xmlns="http://docs.oasis-open.org/odata/ns/edm" Namespace="L">
 <EntityType Name="Hive"><Key><PropertyRef Name="id"/></Key><Property Name="id" Type="Edm.String" Nullable="false"/><Property Name="kilos" Type="Edm.Int32"/></EntityType>
 <EntityContainer Name="C"><EntitySet Name="Hives" EntityType="L.Hive"/></EntityContainer></Schema></edmx:DataServices></edmx:Edmx>`,
@@ -229,7 +246,15 @@ func TestWantsAgain(t *testing.T) {
 
 // What each kind of step does in its row: what it asks, keeps and says.
 func TestKinds(t *testing.T) {
-	batched := "--b\nContent-Type: application/http\n\nHTTP/1.1 201 Created\nContent-Type: application/json\n\n{\"id\": \"H-1\"}\n--b--\n"
+	batched := `--b
+Content-Type: application/http
+
+HTTP/1.1 201 Created
+Content-Type: application/json
+
+{"id": "H-1"}
+--b--
+`
 	for _, c := range []struct {
 		name, step string
 		answers    map[string][]answer
@@ -412,12 +437,22 @@ func TestKinds(t *testing.T) {
 			told: "it: faulty (the sheet inner must be given hive",
 		},
 		{
-			name: "a batch", step: "batch: ledger\nparts:\n  - step: put\n    request: ledger POST /Hives\n    body: {id: H-1}\n    expect: {status: 201}\n    keep: {id: id}",
+			name: "a batch", step: `batch: ledger
+parts:
+  - step: put
+    request: ledger POST /Hives
+    body: {id: H-1}
+    expect: {status: 201}
+    keep: {id: id}`,
 			answers: map[string][]answer{"$batch": {{200, batched}}}, kept: "id=H-1", told: "it: held\nit: put: held\n",
 		},
 		{
 			name: "a batch with a part that breaks the contract",
-			step: "batch: ledger\nparts:\n  - step: put\n    call: ledger/Hives.create\n    fill: {id: H-1, kilos: many}",
+			step: `batch: ledger
+parts:
+  - step: put
+    call: ledger/Hives.create
+    fill: {id: H-1, kilos: many}`,
 			told: "it: fell short (not sent); request wanted as the operations are described, got put: kilos",
 		},
 		{
@@ -432,20 +467,44 @@ func TestKinds(t *testing.T) {
 			told:    "it: fell short; answer wanted a batch, got a batch is answered by an object with responses",
 		},
 		{
-			name:    "a batch with a part that is not answered",
-			step:    "batch: ledger\nas: json\nparts:\n  - step: get\n    request: ledger GET /Hives\n  - step: put\n    request: ledger POST /Hives\n    body: {id: H-1}",
+			name: "a batch with a part that is not answered",
+			step: `batch: ledger
+as: json
+parts:
+  - step: get
+    request: ledger GET /Hives
+  - step: put
+    request: ledger POST /Hives
+    body: {id: H-1}`,
 			answers: map[string][]answer{"$batch": {{200, `{"responses": [{"id": "1", "status": 200}]}`}}},
-			told:    "it: held\nit: get: held\nit: put: fell short (the service did not answer it); answer wanted an answer to the part, got none\n",
+			told: `it: held
+it: get: held
+it: put: fell short (the service did not answer it); answer wanted an answer to the part, got none
+`,
 		},
 		{
-			name:    "a batch that ends at a part",
-			step:    "batch: ledger\nas: json\nparts:\n  - step: get\n    request: ledger GET /Hives\n  - step: put\n    request: ledger POST /Hives\n    body: {id: H-1}",
+			name: "a batch that ends at a part",
+			step: `batch: ledger
+as: json
+parts:
+  - step: get
+    request: ledger GET /Hives
+  - step: put
+    request: ledger POST /Hives
+    body: {id: H-1}`,
 			answers: map[string][]answer{"$batch": {{200, `{"responses": [{"id": "1", "status": 404}]}`}}},
 			told:    "it: held\nit: get: fell short; status wanted 2xx, got 404\nit: put: not run (the batch ended at an answer 404",
 		},
 		{
 			name: "a batch whose change set is refused as one",
-			step: "batch: ledger\nparts:\n  - step: put\n    request: ledger POST /Hives\n    body: {id: H-1}\n  - step: other\n    request: ledger POST /Hives\n    body: {id: H-2}",
+			step: `batch: ledger
+parts:
+  - step: put
+    request: ledger POST /Hives
+    body: {id: H-1}
+  - step: other
+    request: ledger POST /Hives
+    body: {id: H-2}`,
 			answers: map[string][]answer{"$batch": {{
 				200,
 				strings.Replace(batched, "201 Created", "400 Bad Request", 1),

@@ -60,7 +60,15 @@ func TestToyKind(t *testing.T) {
 	kinds := append([]sheet.Kind{shoutKind}, Kinds...)
 	b, _ := newBench(t)
 	read := sheet.Read(b, "s.yaml",
-		[]byte("sheet: s\nsteps:\n  - step: call them\n    shout: lots\n    loud: true\n  - steps:\n      - step: ask\n        shout: lots?\n"), kinds)
+		[]byte(`sheet: s
+steps:
+  - step: call them
+    shout: lots
+    loud: true
+  - steps:
+      - step: ask
+        shout: lots?
+`), kinds)
 	require.Empty(t, read.Problems())
 	assert.Equal(t, []result.Planned{{Name: "call them", Target: "shout"}, {Name: "step 2: ask", Target: "shout"}},
 		List("", read.Steps))

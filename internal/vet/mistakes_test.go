@@ -84,14 +84,36 @@ func TestEveryMistakeOfASheet(t *testing.T) {
 		},
 		{"sheet: s\nrows: ¦data\nsteps:\n  - step: a\n    call: stores/search\n", "data is a folder", ""},
 		{
-			"sheet: s\nrows:\n  from: ¦data/intakes.csv\n  label: lott\nsteps:\n  - step: a\n    call: stores/search\n",
+			`sheet: s
+rows:
+  from: ¦data/intakes.csv
+  label: lott
+steps:
+  - step: a
+    call: stores/search
+`,
 			`there is no column "lott"`, `did you mean "lot"?`,
 		},
 		{
-			"sheet: s\nrows:\n  from: data/intakes.csv\n  limit: ¦none\nsteps:\n  - step: a\n    call: stores/search\n",
+			`sheet: s
+rows:
+  from: data/intakes.csv
+  limit: ¦none
+steps:
+  - step: a
+    call: stores/search
+`,
 			"a limit is a whole number from 1", "",
 		},
-		{"sheet: s\nrows:\n  from: ¦data/intakes.csv\n  kinds:\n    remark: number\nsteps:\n  - step: a\n    call: stores/search\n", `line 2, column remark: "clear" is no number`, ""},
+		{`sheet: s
+rows:
+  from: ¦data/intakes.csv
+  kinds:
+    remark: number
+steps:
+  - step: a
+    call: stores/search
+`, `line 2, column remark: "clear" is no number`, ""},
 		{
 			"sheet: s\nsteps:\n  - step: a\n    call: stores/search\n  - ¦step: a\n    call: stores/search\n",
 			`a second step is named "a"`, "",
@@ -204,9 +226,27 @@ func TestEveryMistakeOfASheet(t *testing.T) {
 			"sheet: s\ntakes:\n  ¦a-b: required\nsteps:\n  - step: a\n    pause: 1 ms\n",
 			`"a-b" cannot be the name of a value`, "",
 		},
-		{"sheet: s\nrows:\n  database: books\n  sql: select lot from intake\n  columns:\n    - lot\nsteps:\n  - step: a\n    set:\n      x: ¦${lott}\n", "nothing defines ${lott}", `"lot"`},
+		{`sheet: s
+rows:
+  database: books
+  sql: select lot from intake
+  columns:
+    - lot
+steps:
+  - step: a
+    set:
+      x: ¦${lott}
+`, "nothing defines ${lott}", `"lot"`},
 		{
-			"sheet: s\nrows:\n  from: data/intakes.csv\n  ¦columns:\n    - lot\nsteps:\n  - step: a\n    pause: 1 ms\n",
+			`sheet: s
+rows:
+  from: data/intakes.csv
+  ¦columns:
+    - lot
+steps:
+  - step: a
+    pause: 1 ms
+`,
 			"columns: has no effect without sql:", "take it out",
 		},
 		{
@@ -250,7 +290,10 @@ func TestEveryMistakeOfASheet(t *testing.T) {
 		},
 		{written("batch: ¦stores\nparts:\n  - step: a\n    call: stores/search"), "a batch is a thing of OData", ""},
 		{
-			written("batch: ¦mishaps\nparts:\n  - step: a\n    request: mishaps GET /x"), "a batch is a thing of OData",
+			written(`batch: ¦mishaps
+parts:
+  - step: a
+    request: mishaps GET /x`), "a batch is a thing of OData",
 			"",
 		},
 		{search("query:\n  a: ¦${x | upper | cut ''}"), "", ""},
@@ -284,7 +327,14 @@ func TestEveryMistakeOfASheet(t *testing.T) {
 		{written("follow: http://127.0.0.1:1/\n¦contract: off"), "has no contract", "nothing describes the request"},
 		{written("request: GET http://127.0.0.1:1/\n¦fill:\n  a: 1"), "has no fill", "write body:, form: or query:"},
 		{
-			"sheet: s\nexpect:\n  times:\n    max: ¦{not: {over: 5 s}}\nsteps:\n  - step: a\n    call: stores/search\n",
+			`sheet: s
+expect:
+  times:
+    max: ¦{not: {over: 5 s}}
+steps:
+  - step: a
+    call: stores/search
+`,
 			"", "",
 		},
 		{search("until:\n  total: 1\nevery: ¦0 ms"), "between askings there must be a pause", "200 ms"},
@@ -360,7 +410,10 @@ func TestEveryMistakeOfASheet(t *testing.T) {
 		{written("call: ¦stores/serch"), "there is no operation", "search"},
 		{written("call: ¦stors/search"), "there is no service", "stores"},
 		{
-			written("for each: lot in ¦${nothing}\nsteps:\n  - step: x\n    pause: 1 ms"), "nothing defines ${nothing}",
+			written(`for each: lot in ¦${nothing}
+steps:
+  - step: x
+    pause: 1 ms`), "nothing defines ${nothing}",
 			"",
 		},
 		{written("steps:\n  - step: x\n    call: ¦stores/serch"), "there is no operation", "search"},
@@ -376,8 +429,28 @@ func TestEveryMistakeOfASheet(t *testing.T) {
 			"sheet: s\nsteps:\n  - step: b\n    pause: 1 ms\nlast:\n  - step: a\n    call: ¦stores/serch\n",
 			"there is no operation", "search",
 		},
-		{"sheet: s\nrows:\n  list:\n    - n: 1\nfirst:\n  - step: a\n    request: GET http://127.0.0.1:1/¦${row.n}\nsteps:\n  - step: b\n    pause: 1 ms\n", "", ""},
-		{"sheet: s\nrows:\n  list:\n    - n: 1\nsteps:\n  - step: b\n    pause: 1 ms\nlast:\n  - step: a\n    request: GET http://127.0.0.1:1/¦${row.n}\n", "", ""},
+		{`sheet: s
+rows:
+  list:
+    - n: 1
+first:
+  - step: a
+    request: GET http://127.0.0.1:1/¦${row.n}
+steps:
+  - step: b
+    pause: 1 ms
+`, "", ""},
+		{`sheet: s
+rows:
+  list:
+    - n: 1
+steps:
+  - step: b
+    pause: 1 ms
+last:
+  - step: a
+    request: GET http://127.0.0.1:1/¦${row.n}
+`, "", ""},
 		{search("addressing: true"), "addressing: goes with SOAP, which is sent by POST", "take it out"},
 		{
 			written("call: lab/GradeLot\nfill:\n  lot: L-2201\n  moisture: 17\ntext: <a/>"),
@@ -387,10 +460,25 @@ func TestEveryMistakeOfASheet(t *testing.T) {
 			written("request: POST http://127.0.0.1:1/x\naction: urn:a\nbody: {a: 1}"), "action: goes with SOAP",
 			"soap: 1.1 or 1.2",
 		},
-		{"sheet: s\nsteps:\n  - step: tell\n    request: GET http://127.0.0.1:1/${callback.herd}\n  - step: heard\n    listen:\n      answer:\n        status: 204\n", "no step with listen: has that name", `"heard"`},
+		{`sheet: s
+steps:
+  - step: tell
+    request: GET http://127.0.0.1:1/${callback.herd}
+  - step: heard
+    listen:
+      answer:
+        status: 204
+`, "no step with listen: has that name", `"heard"`},
 		{written("sheet: ¦sheets/wrong.yaml"), "sheets/wrong.yaml is not right", ""},
 		{
-			"sheet: s\nrows:\n  list:\n    - n: 1\nsteps:\n  - step: a\n    request: GET http://127.0.0.1:1/¦${row.m}\n",
+			`sheet: s
+rows:
+  list:
+    - n: 1
+steps:
+  - step: a
+    request: GET http://127.0.0.1:1/¦${row.m}
+`,
 			`there is no column "m"`, "",
 		},
 		{
@@ -421,7 +509,14 @@ func TestEveryMistakeOfASheet(t *testing.T) {
 		{search("keep:\n  k: total\nuntil:\n  total: ¦${kept.k}"), "k is kept by this very step", ""},
 		{search("keep:\n  k: total\nwhere:\n  - ¦kept.k > 5"), "k is kept by this very step", ""},
 		{
-			"sheet: s\nsteps:\n  - ¦step: one\n    call: stores/search\n    keep:\n      k: total\n    when: kept.k > 5\n",
+			`sheet: s
+steps:
+  - ¦step: one
+    call: stores/search
+    keep:
+      k: total
+    when: kept.k > 5
+`,
 			"k is kept by this very step", "",
 		},
 		{search("fields:\n  m: over ¦${lost}"), "nothing defines ${lost}", ""},
@@ -522,7 +617,14 @@ func TestEveryMistakeOfABench(t *testing.T) {
 		{with("    timeout: ¦soon"), `"soon" is no duration`, "800 ms"},
 		{with("    proxy:\n      login: ¦nobody\n      address: http://127.0.0.1:1"), `there is no login "nobody"`, ""},
 		{with("    proxy:\n      ¦login: nobody"), "the proxy has no address", "http://host:port"},
-		{with("    proxy:\n      address: http://127.0.0.1:1\n      login: ¦k\nlogins:\n  k:\n    kind: key\n    key: ${sealed.k}\n    header: X-K"), "a proxy is shown a login of kind basic, and k is another", "kind: basic"},
+		{with(`    proxy:
+      address: http://127.0.0.1:1
+      login: ¦k
+logins:
+  k:
+    kind: key
+    key: ${sealed.k}
+    header: X-K`), "a proxy is shown a login of kind basic, and k is another", "kind: basic"},
 		{with("    proxy:\n      address: ¦ftp://x"), `"ftp://x" is not an address like`, ""},
 		{with("    proxy: ¦http://127.0.0.1:1"), "proxy must be a mapping", "write its keys below it: address, login"},
 		{with("    tls:\n      insecure: ¦no"), "is no answer to yes or no", ""},
@@ -546,7 +648,11 @@ func TestEveryMistakeOfABench(t *testing.T) {
 			service("contract: c.wsdl\noperations:\n  x:\n    ¦query:\n      a: integer"),
 			"has no effect: the contract describes x", "write request:",
 		},
-		{with("databases:\n  d:\n    kind: sqlite\n    address: a.db\n    ¦user: x"), "user: has no effect at a database of kind sqlite", ""},
+		{with(`databases:
+  d:
+    kind: sqlite
+    address: a.db
+    ¦user: x`), "user: has no effect at a database of kind sqlite", ""},
 		{service("soap: ¦2"), `"2" is no version of SOAP`, ""},
 		{service("operations:\n  ¦x:\n    about: y"), "the operation x has no request line", "payload:"},
 		{service("operations:\n  x:\n    request: ¦get /x"), `"get" is no request method`, `"GET"`},
@@ -568,8 +674,20 @@ func TestEveryMistakeOfABench(t *testing.T) {
 		{service("¦addressing: true"), "addressing: has no effect: the service is not SOAP", "soap: 1.1"},
 		{service("¦always:\n  blocks:\n    a: 1"), "always: blocks: has no effect", "soap: 1.1"},
 		{service("operations:\n  x:\n    request: ¦GET /x\n    payload:\n      a: 1"), "", "write request: POST"},
-		{service("operations:\n  x:\n    request: POST /x\n    query:\n      a:\n        fixed: ¦1\n        default: 2"), "a is always", "keep one of them"},
-		{service("operations:\n  x:\n    request: POST /x\n    query:\n      a:\n        kind: integer\n        default: ¦b"), "", ""},
+		{service(`operations:
+  x:
+    request: POST /x
+    query:
+      a:
+        fixed: ¦1
+        default: 2`), "a is always", "keep one of them"},
+		{service(`operations:
+  x:
+    request: POST /x
+    query:
+      a:
+        kind: integer
+        default: ¦b`), "", ""},
 		{service("operations:\n  x:\n    request: POST /x\n    good: ¦20x0"), "", "write it like 201"},
 		{with("databases:\n  a:\n    kind: sqlite\n    address: ¦${bsae}"), "nothing defines ${bsae}", `"base"`},
 		{with("    like: nowhere"), `there is no site "nowhere"`, "there are: s"},
@@ -667,7 +785,17 @@ func TestNoMistakes(t *testing.T) {
 		"call: stores/search\nexpect:\n  status: 2xx\nfields:\n  total: over 1\nkeep:\n  a: total",
 		"call: stores/search\nexpect:\n  time: under 500 ms\n  size: over 5",
 		"call: stores/search\nexpect:\n  time: about 500 ms within 10 %",
-		"call: stores/search\nfields:\n  lots:\n    count: 3\n  depot:\n    length: 5\n  total:\n    not:\n      equals: 4\n  grades:\n    count: over 2",
+		`call: stores/search
+fields:
+  lots:
+    count: 3
+  depot:
+    length: 5
+  total:
+    not:
+      equals: 4
+  grades:
+    count: over 2`,
 		"call: stores/search\nagain:\n  times: 2\n  on:\n    - 503\n    - refused\n    - fell short",
 		"call: stores/search\nagain:\n  times: 2\n  when: reply.status == 202",
 		"call: stores/search\nuntil:\n  total: 1\nevery: 1 s to 5 s\nwithin: 1 min",
@@ -695,11 +823,45 @@ func TestNoMistakes(t *testing.T) {
 	for _, text := range []string{
 		"    soap: 1.1\n    addressing: true\n    always:\n      blocks:\n        a: 1\n",
 		"    operations:\n      x:\n        request: POST /x\n        payload: <a/>\n    addressing: true\n",
-		"    operations:\n      x:\n        request: GET /x/{id}\n        query:\n          a:\n            kind: integer\n            default: 5\n          b:\n            fixed: 1\n          c: optional\n        needs:\n          - [a, c]\n        good: 2xx\n",
+		`    operations:
+      x:
+        request: GET /x/{id}
+        query:
+          a:
+            kind: integer
+            default: 5
+          b:
+            fixed: 1
+          c: optional
+        needs:
+          - [a, c]
+        good: 2xx
+`,
 		"    always:\n      headers:\n        A: b\n    about: x\n",
-		"    about: x\ndatabases:\n  d:\n    kind: postgres\n    address: 127.0.0.1:1\n    user: x\n    password: ${machine.HOME}\n  e:\n    kind: sqlite\n    address: a.db\n",
+		`    about: x
+databases:
+  d:
+    kind: postgres
+    address: 127.0.0.1:1
+    user: x
+    password: ${machine.HOME}
+  e:
+    kind: sqlite
+    address: a.db
+`,
 	} {
-		source := "bench: b\nsites:\n  s:\n    set:\n      base: http://127.0.0.1:1\n  t:\n    like: s\n    guard: reading\nservices:\n  a:\n    address: ${base}\n" + text
+		source := `bench: b
+sites:
+  s:
+    set:
+      base: http://127.0.0.1:1
+  t:
+    like: s
+    guard: reading
+services:
+  a:
+    address: ${base}
+` + text
 		assert.Empty(t, vet.Bench(bench.Read(t.TempDir(), "bench.yaml", []byte(source)), vet.Options{}).Serious(),
 			source)
 	}
@@ -744,7 +906,14 @@ func TestColumnsOfSpans(t *testing.T) {
 func TestSheetWithin(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "inner.yaml"),
-		[]byte("sheet: inner\ntakes:\n  hive: required\n  depot: north\nsteps:\n  - step: a\n    set: {x: '${hive}-${depot}'}\n"), 0o600))
+		[]byte(`sheet: inner
+takes:
+  hive: required
+  depot: north
+steps:
+  - step: a
+    set: {x: '${hive}-${depot}'}
+`), 0o600))
 	opened := bench.Read(dir, "bench.yaml", []byte("bench: b\n"))
 	for fill, want := range map[string]string{
 		"{hive: 1}": "", "{hive: 1, depot: south}": "", "{depot: south}": "inner.yaml must be given hive",
@@ -765,7 +934,17 @@ func TestSheetWithin(t *testing.T) {
 func TestNamesFrom(t *testing.T) {
 	opened := bench.Read(t.TempDir(), "bench.yaml", []byte("bench: b\n"))
 	read := sheet.Read(opened, "s.yaml",
-		[]byte("sheet: s\nsteps:\n  - step: one\n    set: {a: 1}\n  - step: two\n    steps:\n      - step: in\n        set: {b: 1}\n  - step: three\n    work out: {c: 1 + 1}\n"), step.Kinds)
+		[]byte(`sheet: s
+steps:
+  - step: one
+    set: {a: 1}
+  - step: two
+    steps:
+      - step: in
+        set: {b: 1}
+  - step: three
+    work out: {c: 1 + 1}
+`), step.Kinds)
 	for from, want := range map[string][]string{
 		"one": {"a", "b", "c"}, "two": {"b", "c"}, "three": {"c"},
 		"four": nil,
@@ -826,7 +1005,15 @@ func TestRulesCutShort(t *testing.T) {
 // A name that stands in two places is no mistake, and is remarked.
 func TestRemarks(t *testing.T) {
 	bench := bench.Read(t.TempDir(), "bench.yaml",
-		[]byte("bench: b\nsites:\n  s:\n    set:\n      base: http://127.0.0.1:1\nservices:\n  a:\n    address: ${base}\n"))
+		[]byte(`bench: b
+sites:
+  s:
+    set:
+      base: http://127.0.0.1:1
+services:
+  a:
+    address: ${base}
+`))
 	for kept, column := range map[string]string{"n": "n", "base": "m", "other": "base", "one": "two"} {
 		problems := vet.Sheet(sheet.Read(bench, "s.yaml",
 			[]byte("sheet: s\nrows:\n  list:\n    - "+column+
@@ -879,13 +1066,69 @@ func TestSiteOfASheet(t *testing.T) {
 // What stands on a command line has an effect, or is refused.
 func TestArgumentsHaveAnEffect(t *testing.T) {
 	bench := bench.Read(t.TempDir(), "bench.yaml",
-		[]byte("bench: b\nsites:\n  s:\n    set:\n      base: http://127.0.0.1:1\n      url: ${host}\n  live:\n    like: s\n    guard: reading\nservices:\n  a:\n    address: ${base}/${part}\nlogins:\n  l:\n    kind: basic\n    user: ${who}\n    password: ${machine.PASS}\ndatabases:\n  d:\n    kind: sqlite\n    address: ${where}\n"))
+		[]byte(`bench: b
+sites:
+  s:
+    set:
+      base: http://127.0.0.1:1
+      url: ${host}
+  live:
+    like: s
+    guard: reading
+services:
+  a:
+    address: ${base}/${part}
+logins:
+  l:
+    kind: basic
+    user: ${who}
+    password: ${machine.PASS}
+databases:
+  d:
+    kind: sqlite
+    address: ${where}
+`))
 	plain := sheet.Read(bench, "s.yaml",
-		[]byte("sheet: s\nsteps:\n  - step: one\n    request: a GET /${lot}\n    keep:\n      k: total\n  - step: undone\n    request: a POST /x\n    undo:\n      step: back\n      request: a DELETE /${gone}\n"), step.Kinds)
+		[]byte(`sheet: s
+steps:
+  - step: one
+    request: a GET /${lot}
+    keep:
+      k: total
+  - step: undone
+    request: a POST /x
+    undo:
+      step: back
+      request: a DELETE /${gone}
+`), step.Kinds)
 	rows := sheet.Read(bench, "r.yaml",
-		[]byte("sheet: r\nsite: live\ntakes:\n  depot: north\nrows:\n  list:\n    - n: 1\nsteps:\n  - step: two\n    request: a GET /${row.n}\n  - step: heard\n    listen:\n      answer:\n        status: 204\n    until:\n      a: 1\n"), step.Kinds)
+		[]byte(`sheet: r
+site: live
+takes:
+  depot: north
+rows:
+  list:
+    - n: 1
+steps:
+  - step: two
+    request: a GET /${row.n}
+  - step: heard
+    listen:
+      answer:
+        status: 204
+    until:
+      a: 1
+`), step.Kinds)
 	elsewhere := sheet.Read(bench, "t.yaml",
-		[]byte("sheet: t\nsite: s\nsteps:\n  - step: a\n    request: a GET /\n  - step: b\n    request: a POST /\n    site: live\n"), step.Kinds)
+		[]byte(`sheet: t
+site: s
+steps:
+  - step: a
+    request: a GET /
+  - step: b
+    request: a POST /
+    site: live
+`), step.Kinds)
 	set := func(name string) vet.Arguments { return vet.Arguments{Set: map[string]string{name: "1"}} }
 	for _, c := range []struct {
 		name   string
@@ -956,7 +1199,15 @@ func TestArgumentsHaveAnEffect(t *testing.T) {
 // A secret that is not there is a mistake for a run and a remark for vet.
 func TestMissingSecrets(t *testing.T) {
 	b := bench.Read("", "bench.yaml",
-		[]byte("bench: b\nsites:\n  s:\n    set:\n      base: http://127.0.0.1:1\nservices:\n  a:\n    address: ${base}\n"))
+		[]byte(`bench: b
+sites:
+  s:
+    set:
+      base: http://127.0.0.1:1
+services:
+  a:
+    address: ${base}
+`))
 	s := sheet.Read(b, "s.yaml",
 		[]byte("sheet: s\nsteps:\n  - step: one\n    request: a GET /\n    headers:\n      X-Key: ${sealed.key}\n"),
 		step.Kinds)

@@ -28,7 +28,16 @@ func FuzzSheet(f *testing.F) {
 		require.NoError(f, err)
 		f.Add(data)
 	}
-	f.Add([]byte("sheet: x\nsteps:\n  - step: a\n    call: stores/search\n    fill: [1]\n    keep:\n      a: {at: x, secret: true}\n    expect: {fault: {code: A}}\n    fields: {a: {one of: [1, {b: c}]}, b: [not: {is: null}]}\n"))
+	f.Add([]byte(`sheet: x
+steps:
+  - step: a
+    call: stores/search
+    fill: [1]
+    keep:
+      a: {at: x, secret: true}
+    expect: {fault: {code: A}}
+    fields: {a: {one of: [1, {b: c}]}, b: [not: {is: null}]}
+`))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		vet.Sheet(sheet.Read(b, "x.yaml", data, step.Kinds), vet.Options{})
 		vet.Bench(bench.Read(dir, "bench.yaml", data), vet.Options{})

@@ -11,7 +11,19 @@ import (
 
 func TestReadKeepsSourceText(t *testing.T) {
 	f := yamlfile.Read("x.yaml",
-		[]byte("a: 00123\nb: 1.10\nc: 1_000\nd: yes\ne: \"7\"\nf: ${x} # note\ng: |\n  two\n  lines\nh: ~x\ni: 0x1F\nj: [1, 2]\n"))
+		[]byte(`a: 00123
+b: 1.10
+c: 1_000
+d: yes
+e: "7"
+f: ${x} # note
+g: |
+  two
+  lines
+h: ~x
+i: 0x1F
+j: [1, 2]
+`))
 	require.Empty(t, f.Problems)
 	want := map[string]string{
 		"a": "00123", "b": "1.10", "c": "1_000", "d": "yes", "e": "7", "f": "${x}",
@@ -65,7 +77,19 @@ func TestAppendItem(t *testing.T) {
 	source := "sheet: x\nsteps:\n  # first\n  - step: a\n    call: lab/A\n\n# the end\nfinally:\n  - step: z\n"
 	got, err := yamlfile.AppendItem([]byte(source), "steps", "step: b\nfill:\n  x: 1")
 	require.NoError(t, err)
-	assert.Equal(t, "sheet: x\nsteps:\n  # first\n  - step: a\n    call: lab/A\n  - step: b\n    fill:\n      x: 1\n\n# the end\nfinally:\n  - step: z\n", string(got))
+	assert.Equal(t, `sheet: x
+steps:
+  # first
+  - step: a
+    call: lab/A
+  - step: b
+    fill:
+      x: 1
+
+# the end
+finally:
+  - step: z
+`, string(got))
 	_, err = yamlfile.AppendItem([]byte("steps: []\n"), "steps", "step: b")
 	assert.ErrorContains(t, err, "by hand")
 	for _, text := range []string{
@@ -97,12 +121,42 @@ func FuzzRead(f *testing.F) {
 func TestInsertInto(t *testing.T) {
 	for _, c := range []struct{ name, source, becomes, says string }{
 		{
-			"key is there", "steps:\n  - step: a\n    fields:\n      x: is text # why\n      # more\n\n    # end\n  - step: b\n",
-			"steps:\n  - step: a\n    fields:\n      x: is text # why\n      # more\n      y: count 1\n      z:\n        - is list\n\n    # end\n  - step: b\n", "",
+			"key is there", `steps:
+  - step: a
+    fields:
+      x: is text # why
+      # more
+
+    # end
+  - step: b
+`,
+			`steps:
+  - step: a
+    fields:
+      x: is text # why
+      # more
+      y: count 1
+      z:
+        - is list
+
+    # end
+  - step: b
+`, "",
 		},
 		{
 			"key is missing", "steps:\n- step: a\n  body: |\n    text\n\n    more\n\n- step: b",
-			"steps:\n- step: a\n  body: |\n    text\n\n    more\n  fields:\n    y: count 1\n    z:\n      - is list\n\n- step: b", "",
+			`steps:
+- step: a
+  body: |
+    text
+
+    more
+  fields:
+    y: count 1
+    z:
+      - is list
+
+- step: b`, "",
 		},
 		{
 			"no line break at the end", "steps:\n  - step: a",

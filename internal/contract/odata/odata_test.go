@@ -130,7 +130,11 @@ func TestBuild(t *testing.T) {
 		},
 		{
 			"4", "PurchaseOrders.create",
-			"orderedOn: 2026-02-30\ntotal: 5\nlines:\n  - {article: null, quantity: 2.5, prise: 1}\nsupplier@odata.bind: Suppliers('S-1')", "", `orderedOn is no day that there is: "2026-02-30", total is set by the service, lines[0].article cannot be null, lines[0].quantity must be a whole number, and is 2.5, lines[0].prise is unknown; did you mean "price"?, lines[0].price is missing, supplierNumber is missing`,
+			`orderedOn: 2026-02-30
+total: 5
+lines:
+  - {article: null, quantity: 2.5, prise: 1}
+supplier@odata.bind: Suppliers('S-1')`, "", `orderedOn is no day that there is: "2026-02-30", total is set by the service, lines[0].article cannot be null, lines[0].quantity must be a whole number, and is 2.5, lines[0].prise is unknown; did you mean "price"?, lines[0].price is missing, supplierNumber is missing`,
 		},
 		{
 			"4", "PurchaseOrders.change", "number: PO-1\nnote: x\netag: '*'",
@@ -162,7 +166,17 @@ func TestBuild(t *testing.T) {
 		{"hall", "Presses.read", "Hall: A\nId: seven", "", `Id must be a GUID, and is "seven"`},
 		{
 			"hall", "Presses.create",
-			"Hall: A\nId: " + id + "\nLoad: 1.25\nTools: press,siev\nBuilt: 2026-11-23T08:00:00.5Z\nRuns: [1, 40000]\nSum: 3\nStay: 1 day\nOpen: 25:00\nSeal: '?'\nSmall: 128\nOther: x", "",
+			"Hall: A\nId: " + id + `
+Load: 1.25
+Tools: press,siev
+Built: 2026-11-23T08:00:00.5Z
+Runs: [1, 40000]
+Sum: 3
+Stay: 1 day
+Open: 25:00
+Seal: '?'
+Small: 128
+Other: x`, "",
 			`Load must have at most 1 digits after the point, and is 1.25, Tools must be one of press, sieve, and is "press,siev"; did you mean "sieve"?, Built must have at most 0 digits of a second, and is "2026-11-23T08:00:00.5Z", Runs[1] is out of the range of Int16: 40000, Sum is set by the service, Stay must be a duration (P1DT2H), and is "1 day", Open must be a time (08:00:00), and is "25:00", Seal must be Base64, and is "?", Small is out of the range of SByte: 128`,
 		},
 		{

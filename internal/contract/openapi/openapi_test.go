@@ -401,10 +401,41 @@ definitions:
 func TestDocuments(t *testing.T) {
 	dir := t.TempDir()
 	for name, text := range map[string]string{
-		"main.yaml":       "openapi: 3.1.0\npaths:\n  /lots:\n    $ref: paths/lots.yaml\n  /lots/{a}:\n    get:\n      operationId: lots\n      parameters:\n        - {name: b, in: path, required: true, schema: {type: string}}\n        - {name: c, in: body, schema: {}}\n        - {name: q, in: query, schema: {$ref: '#/components/schemas/None'}}\n        - {name: q, in: query, schema: {type: string}}\n        - {name: r, in: query, schema: {type: strin}}\n        - $ref: '#/components/parameters/round'\n      responses: {}\n  /lots/{z}:\n    delete: {responses: {}}\n  away:\n    get: {responses: {}}\ncomponents:\n  parameters:\n    round: {$ref: '#/components/parameters/round'}\n",
-		"paths/lots.yaml": "get:\n  operationId: lots\n  responses:\n    '200':\n      description: x\n      content:\n        application/json:\n          schema:\n            $ref: ../schemas.json#/$defs/Lot\n",
-		"schemas.json":    `{"$defs": {"Lot": {"type": "object", "properties": {"inner": {"$ref": "#/$defs/Lot"}, "size": {"$ref": "#size"}}}, "S": {"$anchor": "size", "type": "integer"}}}`,
-		"elsewhere.yaml":  "openapi: 3.1.0\npaths:\n  /a:\n    $ref: https://elsewhere.example/paths.yaml\n",
+		"main.yaml": `openapi: 3.1.0
+paths:
+  /lots:
+    $ref: paths/lots.yaml
+  /lots/{a}:
+    get:
+      operationId: lots
+      parameters:
+        - {name: b, in: path, required: true, schema: {type: string}}
+        - {name: c, in: body, schema: {}}
+        - {name: q, in: query, schema: {$ref: '#/components/schemas/None'}}
+        - {name: q, in: query, schema: {type: string}}
+        - {name: r, in: query, schema: {type: strin}}
+        - $ref: '#/components/parameters/round'
+      responses: {}
+  /lots/{z}:
+    delete: {responses: {}}
+  away:
+    get: {responses: {}}
+components:
+  parameters:
+    round: {$ref: '#/components/parameters/round'}
+`,
+		"paths/lots.yaml": `get:
+  operationId: lots
+  responses:
+    '200':
+      description: x
+      content:
+        application/json:
+          schema:
+            $ref: ../schemas.json#/$defs/Lot
+`,
+		"schemas.json":   `{"$defs": {"Lot": {"type": "object", "properties": {"inner": {"$ref": "#/$defs/Lot"}, "size": {"$ref": "#size"}}}, "S": {"$anchor": "size", "type": "integer"}}}`,
+		"elsewhere.yaml": "openapi: 3.1.0\npaths:\n  /a:\n    $ref: https://elsewhere.example/paths.yaml\n",
 	} {
 		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755))
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
@@ -492,10 +523,20 @@ func TestDrafts(t *testing.T) {
 func net(schemas int) []byte {
 	var paths, all strings.Builder
 	for i := range schemas {
-		fmt.Fprintf(&paths, "  /t%d/{id}:\n    put:\n      operationId: put%d\n      parameters: [{name: id, in: path, required: true, schema: {type: integer}}]\n"+
+		fmt.Fprintf(&paths, `  /t%d/{id}:
+    put:
+      operationId: put%d
+      parameters: [{name: id, in: path, required: true, schema: {type: integer}}]
+`+
 			"      requestBody: {content: {application/json: {schema: {$ref: '#/components/schemas/T%d'}}}}\n"+
 			"      responses: {'200': {description: ok, content: {application/json: {schema: {$ref: '#/components/schemas/T%d'}}}}}\n", i, i, i, i)
-		fmt.Fprintf(&all, "    T%d:\n      type: object\n      required: [id]\n      properties:\n        id: {type: integer, format: int64}\n        next: {$ref: '#/components/schemas/T%d'}\n"+
+		fmt.Fprintf(&all, `    T%d:
+      type: object
+      required: [id]
+      properties:
+        id: {type: integer, format: int64}
+        next: {$ref: '#/components/schemas/T%d'}
+`+
 			"        all: {type: array, items: {$ref: '#/components/schemas/T%d'}}\n        kind: {type: string, enum: [heather, lime]}\n", i, (i+1)%schemas, (i*7+3)%schemas)
 	}
 	return []byte("openapi: 3.0.3\npaths:\n" + paths.String() + "components:\n  schemas:\n" + all.String())
