@@ -256,6 +256,14 @@ func TestWhatIsNotRun(t *testing.T) {
 	o = p.sheet("sheet: none\nsteps:\n  - step: one\n    when: 1 == 2\n    request: back GET /\n")
 	assert.Equal(t, 1, o.status, "a run in which nothing was judged does not hold")
 	assert.Contains(t, o.stderr, "nothing was run")
+	p.write("sheets/empty.yaml", "sheet: empty\nrows:\n  list: []\nsteps:\n  - step: one\n    pause: 1 ms\n")
+	p.write("sheets/full.yaml", "sheet: full\nsteps:\n  - step: one\n    pause: 1 ms\n")
+	o = p.run("run", "sheets/empty.yaml", "sheets/full.yaml")
+	assert.Equal(t, 1, o.status, "a sheet whose rows are gone does not hold beside one that does")
+	for _, o := range []outcome{o, p.run("report", "last")} {
+		assert.Equal(t, 1, strings.Count(o.stdout, "rows  wanted at least one, got none   fell short"), o.stdout)
+		assert.Contains(t, o.stdout, "1 held · 1 sheet without rows")
+	}
 }
 
 // A service may stand elsewhere at another site, and a step may go there.

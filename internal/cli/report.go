@@ -134,6 +134,7 @@ func (s *session) showRun(run history.Finished) error {
 	t.printf("%s%s%s%s%s\n", t.in(bold, "run "+which), dot, t.visible(head.Bench), dot,
 		head.Started.Format("2006-01-02 15:04:05 MST"))
 	shown := 0
+	var ofSheets []history.Check
 	for i, sheet := range head.Sheets {
 		outcome := t.in(green, sheet.Outcome)
 		if sheet.Outcome != string(workbench.Held) {
@@ -141,11 +142,6 @@ func (s *session) showRun(run history.Finished) error {
 		}
 		t.printf("%s%ssite %s%s%s   %s\n", t.in(bold, t.visible(sheet.Sheet)), dot, t.visible(sheet.Site), dot,
 			count(sheet.Counts.Rows, "row"), outcome)
-		for _, check := range sheet.Checks {
-			if !check.Held {
-				t.printf("  %s\n", t.wrap(string(report.CheckLine(check)), t.width, 2))
-			}
-		}
 		err := history.EachFallen(run, i, func(row *history.Row, step *history.Step) {
 			if shown++; shown <= mostShownFalls {
 				s.showFallen(row, step)
@@ -156,10 +152,10 @@ func (s *session) showRun(run history.Finished) error {
 		}
 		for _, c := range sheet.Checks {
 			if !c.Held {
-				t.printf("  %s  wanted %s, got %s  %s\n", t.visible(string(c.Subject)), t.visible(string(c.Wanted)),
-					t.visible(string(c.Got)), t.in(red, "fell short"))
+				t.checkOfSheet(c)
 			}
 		}
+		ofSheets = append(ofSheets, sheet.Checks...)
 	}
 	if shown > mostShownFalls {
 		t.printf("  and %d more; -out FILE.html lists them\n", shown-mostShownFalls)
@@ -175,6 +171,7 @@ func (s *session) showRun(run history.Finished) error {
 	if c.RowsFell > 0 {
 		parts = append(parts, fmt.Sprintf("%d fell short", c.RowsFell))
 	}
+	parts = append(parts, t.fellOfSheets(ofSheets)...)
 	parts = append(parts, count(c.Exchanges, "exchange"))
 	if head.Share != "" {
 		parts = append(parts, "share "+head.Share)

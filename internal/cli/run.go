@@ -408,13 +408,31 @@ func (r *textRun) times(sheet *workbench.SheetResult) {
 		t.printf("%s\n", line)
 	}
 	for _, c := range sheet.Checks {
-		outcome := t.in(green, "held")
-		if !c.Held {
-			outcome = t.in(red, "fell short")
-		}
-		t.printf("  %s  wanted %s, got %s   %s\n", t.visible(string(c.Subject)), t.visible(string(c.Wanted)),
-			t.visible(string(c.Got)), outcome)
+		t.checkOfSheet(c)
 	}
+}
+
+// checkOfSheet shows a check of a sheet as a whole.
+func (t *printer) checkOfSheet(c history.Check) {
+	outcome := t.in(green, "held")
+	if !c.Held {
+		outcome = t.in(red, "fell short")
+	}
+	t.printf("  %s  wanted %s, got %s   %s\n", t.visible(string(c.Subject)), t.visible(string(c.Wanted)),
+		t.visible(string(c.Got)), outcome)
+}
+
+// fellOfSheets says for a summary what fell short of sheets as a whole; nothing where all held.
+func (t *printer) fellOfSheets(checks []history.Check) []string {
+	var parts []string
+	times, rows := history.FellOfSheets(checks)
+	if times > 0 {
+		parts = append(parts, t.in(red, count(times, "limit")+" of times fell short"))
+	}
+	if rows > 0 {
+		parts = append(parts, t.in(red, count(rows, "sheet")+" without rows"))
+	}
+	return parts
 }
 
 func (r *textRun) step(step *workbench.StepResult) {
@@ -539,13 +557,7 @@ func (s *session) summary(result *workbench.Result) {
 	for _, sheet := range result.Sheets {
 		ofSheets = append(ofSheets, sheet.Checks...)
 	}
-	times, others := history.FellOfSheets(ofSheets)
-	if times > 0 {
-		parts = append(parts, t.in(red, count(times, "limit")+" of times fell short"))
-	}
-	if others > 0 {
-		parts = append(parts, t.in(red, count(others, "sheet")+" without rows"))
-	}
+	parts = append(parts, t.fellOfSheets(ofSheets)...)
 	if result.Outcome == workbench.Interrupted {
 		parts = append(parts, t.in(red, "interrupted"))
 	}

@@ -70,8 +70,9 @@ var ofPart = bench.KeysOf(
 
 // checkPart reports a part of a batch that is no request, or says what only steps have.
 func checkPart(r *bench.Reader, part *sheet.Step) {
-	if _, isRequest := part.Action.(session.Planner); !isRequest {
+	if _, isRequest := part.Action.(session.Planner); !isRequest && part.Action != nil {
 		r.File.Report(part.At, "", "a part of a batch is a call, a request, or follows a place")
+		return
 	}
 	for _, e := range part.At.Entries {
 		if !slices.Contains(ofPart, e.Key.Text) && part.HasKey(e.Key.Text) {
@@ -119,23 +120,24 @@ func (b *Batch) Vet(v *Vetting, _ *sheet.Step) {
 		}
 	}
 	for _, part := range b.Parts {
-		if name := serviceOf(part); name != b.Service {
+		if name, isRequest := serviceOf(part); isRequest && name != b.Service {
 			v.report(part.At, "", "the batch is sent to %s, and its part %s is for %q", b.Service, part.Name, name)
 		}
 	}
 }
 
-// serviceOf is the service that a step asks, "" where it says none.
-func serviceOf(s *sheet.Step) string {
+// serviceOf is the service that a request is made to, "" where it says none; it says no of a step
+// that makes none.
+func serviceOf(s *sheet.Step) (name string, isRequest bool) {
 	switch to := s.Action.(type) {
 	case *Call:
-		return to.Service
+		return to.Service, true
 	case *Request:
-		return to.Service
+		return to.Service, true
 	case *Follow:
-		return to.Service
+		return to.Service, true
 	}
-	return ""
+	return "", false
 }
 
 // Run sends the batch: one result comes of it, and one of each part.

@@ -257,7 +257,7 @@ steps:
 		{search("query:\n  a: ¦${site.bas}"), `there is no value of the site "bas"`, `"base"`},
 		{search("query:\n  a: ¦${row.x}"), "the sheet has no rows here", "rows:"},
 		{search("query:\n  a: ¦${dept}"), "nothing defines ${dept}", `"depot"`},
-		{search("query:\n  a: ¦${x}\nkeep:\n  x: total"), "x is kept by this very step", ""},
+		{search("query:\n  a: ¦${x}\nkeep:\n  x: total"), "this step keeps x itself", ""},
 		{search("again:\n  times: 2\n  grow: ¦11"), "pauses grow by a factor from 1 to 10", "grow: 2"},
 		{search("again:\n  pause: 1 s"), "again does not say how often", "times: 3"},
 		{written("pause: 1 ms\n¦again:\n  times: 2"), "a pause has no again", "goes with call, request, follow"},
@@ -345,11 +345,11 @@ steps:
 		{search("expect:\n  time: ¦about 500 ms within 10"), "10 has no unit", ""},
 		{
 			search("fill:\n  grade: ¦${k}\nkeep:\n  k: total"),
-			"k is kept by this very step, and known from the next one on", "",
+			"this step keeps k itself; only the steps after it can ask for k", "",
 		},
 		{
 			search("fill:\n  grade: ¦${kept.k}\nkeep:\n  k: total"),
-			"k is kept by this very step, and known from the next one on", "",
+			"this step keeps k itself; only the steps after it can ask for k", "",
 		},
 		{search("¦sites: {}"), `a step has no key "sites"`, "sites: is a key of the bench"},
 		{search("¦operations: {}"), `a step has no key "operations"`, "operations: is a key of a service"},
@@ -505,9 +505,9 @@ steps:
 			"sheet: s\nrows:\n  list:\n    - n: 1\n  kinds: {m: text}\nsteps:\n  - step: a\n    pause: 1 ms\n",
 			`there is no column "m"`, "",
 		},
-		{search("keep:\n  k: total\nfields:\n  total: ¦${k}"), "k is kept by this very step", ""},
-		{search("keep:\n  k: total\nuntil:\n  total: ¦${kept.k}"), "k is kept by this very step", ""},
-		{search("keep:\n  k: total\nwhere:\n  - ¦kept.k > 5"), "k is kept by this very step", ""},
+		{search("keep:\n  k: total\nfields:\n  total: ¦${k}"), "this step keeps k itself", ""},
+		{search("keep:\n  k: total\nuntil:\n  total: ¦${kept.k}"), "this step keeps k itself", ""},
+		{search("keep:\n  k: total\nwhere:\n  - ¦kept.k > 5"), "this step keeps k itself", ""},
 		{
 			`sheet: s
 steps:
@@ -517,7 +517,7 @@ steps:
       k: total
     when: kept.k > 5
 `,
-			"k is kept by this very step", "",
+			"this step keeps k itself", "",
 		},
 		{search("fields:\n  m: over ¦${lost}"), "nothing defines ${lost}", ""},
 		{search("fields:\n  m: one of a or ¦${lost}"), "nothing defines ${lost}", ""},

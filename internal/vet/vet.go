@@ -208,13 +208,15 @@ func (v *Vetter) inner(s *sheet.Sheet) yamlfile.Problems {
 	return Sheet(s, options)
 }
 
+// keptItself is said of a name that a step asks for and keeps.
+const keptItself = "this step keeps %s itself; only the steps after it can ask for %s"
+
 // usesOf finds what is wrong with the placeholders of a step.
 func (v *Vetter) usesOf(step *sheet.Step) {
 	for _, u := range step.Uses {
 		h := u.Placeholder
 		if (h.Space == "" || h.Space == "kept") && !v.defines(h) && isKept(step, h.Name) {
-			u.File.ReportInside(u.Node, h.Offset, "", "%s is kept by this very step, and known from the next one on",
-				h.Name)
+			u.File.ReportInside(u.Node, h.Offset, "", keptItself, h.Name, h.Name)
 			continue
 		}
 		v.Uses([]bench.Use{u})
@@ -235,7 +237,7 @@ func vetConditions(s *sheet.Sheet, v *Vetter, step *sheet.Step) {
 			switch {
 			case slices.Contains(v.kept, name), slices.Contains(v.Options.Kept, name):
 			case isKept(step, name):
-				s.Source.Report(at, "", "%s is kept by this very step, and known from the next one on", name)
+				s.Source.Report(at, "", keptItself, name, name)
 			default:
 				s.Source.Report(at, suggest.DidYouMean(name, v.kept),
 					"the condition asks for kept.%s, which nothing keeps before it", name)
