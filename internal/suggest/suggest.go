@@ -96,3 +96,39 @@ func IsSlip(word, candidate string) bool {
 	return word != candidate && word != "" && candidate != "" && word[0] == candidate[0] && distance(word,
 		candidate) == 1
 }
+
+// Ending gives DidYouMean as the end of a message, "; did you mean b?", or "".
+func Ending(word string, candidates []string) string {
+	if try := DidYouMean(word, candidates); try != "" {
+		return "; " + try
+	}
+	return ""
+}
+
+// OneOf joins alternatives for a message: "a, b or c". More than most of them are cut.
+func OneOf(words []string, most int) string {
+	if len(words) > most {
+		words = append(append([]string(nil), words[:most]...), "or one of others")
+		return strings.Join(words, ", ")
+	}
+	if len(words) < 2 {
+		return strings.Join(words, "")
+	}
+	return strings.Join(words[:len(words)-1], ", ") + " or " + words[len(words)-1]
+}
+
+// After puts alternatives after a message, if there are some.
+func After(separator string, words []string) string {
+	if len(words) == 0 {
+		return ""
+	}
+	return separator + OneOf(words, 8)
+}
+
+// First cuts a list of words that is longer than most.
+func First(words []string, most int) []string {
+	if len(words) > most {
+		return append(append([]string(nil), words[:most]...), "…")
+	}
+	return words
+}

@@ -4,6 +4,8 @@ import (
 	"cmp"
 	"slices"
 	"strings"
+	"testbench/internal/suggest"
+	"testbench/internal/xmlstream"
 )
 
 // builder turns the documents of a loader into components. Components may refer
@@ -111,7 +113,7 @@ func (b *builder) collect() {
 				continue
 			}
 			name := x.value("name")
-			if !isNCName(name) {
+			if !xmlstream.IsNCName(name) {
 				b.fail(x, "%s at the top of a schema needs a name", x.Name().Local)
 				continue
 			}
@@ -146,7 +148,7 @@ func (b *builder) qname(x xnode, text string) (Name, bool) {
 		b.fail(x, "the prefix of %s is not declared there", text)
 		return Name{}, false
 	}
-	if !isNCName(local) {
+	if !xmlstream.IsNCName(local) {
 		b.fail(x, "%q is not a name", text)
 		return Name{}, false
 	}
@@ -174,24 +176,17 @@ func (b *builder) missing(x xnode, kind string, name Name) {
 			known = append(known, local)
 		}
 	}
-	hint := nearestName(name.Local, known)
+	hint := suggest.Ending(name.Local, known)
 	if len(known) == 0 && name.Space != "" && !x.doc.imports[name.Space] && name.Space != x.doc.namespace {
 		hint = "; its namespace is not imported"
 	}
 	b.fail(x, "there is no %s %s%s", kind, name.Full(), hint)
 }
 
-func nearestName(name string, known []string) string {
-	if try := nearestTry(name, known); try != "" {
-		return "; " + try
-	}
-	return ""
-}
-
 // constraint reads key, unique and keyref.
 func (b *builder) constraint(x xnode) *Constraint {
 	local := x.value("name")
-	if !isNCName(local) {
+	if !xmlstream.IsNCName(local) {
 		b.fail(x, "%s needs a name", x.Name().Local)
 		return nil
 	}

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"testbench/internal/xmlstream"
 )
 
 // Elements and attributes.
@@ -200,7 +201,7 @@ func (b *builder) attributeUse(set *attributeSet, c xnode) {
 		}
 	} else {
 		local := c.value("name")
-		if !isNCName(local) {
+		if !xmlstream.IsNCName(local) {
 			b.fail(c, "an attribute needs a name or a ref")
 			return
 		}
@@ -485,7 +486,7 @@ func (b *builder) localElement(x xnode) *Element {
 		return b.globalElement(name)
 	}
 	local := x.value("name")
-	if !isNCName(local) {
+	if !xmlstream.IsNCName(local) {
 		b.fail(x, "an element needs a name or a ref")
 		return nil
 	}

@@ -6,6 +6,7 @@ import (
 	"sync"
 
 	"testbench/internal/excerpt"
+	"testbench/internal/suggest"
 )
 
 // allowance is what may stand in an element of a schema.
@@ -77,13 +78,13 @@ func (b *builder) vet(x xnode) {
 		if a.Name.Space == "" && !a.IsDeclaration() && a.Name.Local != "id" &&
 			!slices.Contains(allowed.attributes, a.Name.Local) {
 			b.fail(x, "%s has no attribute %s%s", x.Name().Local, a.Name.Local,
-				nearestName(a.Name.Local, allowed.attributes))
+				suggest.Ending(a.Name.Local, allowed.attributes))
 		}
 	}
 	for c := range x.children() {
 		if !slices.Contains(allowed.elements, c.Name().Local) {
 			b.fail(c, "%s cannot stand in %s%s", c.Name().Local, x.Name().Local,
-				nearestName(c.Name().Local, allowed.elements))
+				suggest.Ending(c.Name().Local, allowed.elements))
 			continue
 		}
 		b.vet(c)

@@ -3,6 +3,7 @@ package xsd
 import (
 	"fmt"
 	"strings"
+	"testbench/internal/suggest"
 )
 
 // particleWords names a branch by its first element.
@@ -21,7 +22,7 @@ func particleWords(p *Particle) string {
 		if term.Kind == Choice {
 			separator = " or "
 		}
-		return strings.Join(cut(words, 4), separator)
+		return strings.Join(suggest.First(words, 4), separator)
 	}
 	return ""
 }

@@ -57,7 +57,7 @@ func (u *unfiller) derived(base Type, local string) Type {
 			return t
 		}
 	}
-	if t := u.schema.typeOf(Name{Namespace, local}); t != nil && derivedFrom(t, base, 0) {
+	if t := u.schema.Type(Name{Namespace, local}); t != nil && derivedFrom(t, base, 0) {
 		return t
 	}
 	return nil
@@ -80,7 +80,7 @@ func (u *unfiller) complex(t *ComplexType, n *document.Node) *document.Node {
 	if t.ArrayOf != nil {
 		list := document.NewList()
 		for _, child := range n.Children() {
-			if item := u.schema.typeOf(t.ArrayOf.Item); item != nil {
+			if item := u.schema.Type(t.ArrayOf.Item); item != nil {
 				list.AppendItems(u.element(&Element{Name: Name{Local: "item"}, Type: item, Nillable: true}, child))
 			} else {
 				list.AppendItems(u.untyped(child))

@@ -7,6 +7,7 @@ import (
 	"testbench/internal/document"
 	"testbench/internal/excerpt"
 	"testbench/internal/schema"
+	"testbench/internal/suggest"
 	"testbench/internal/xmlstream"
 )
 
@@ -81,7 +82,7 @@ func (f *filler) element(e *Element, given *document.Node, path string) *documen
 	}
 	if e.Abstract {
 		f.complain(path, "is abstract: give one of its substitutes in its place%s",
-			behind(": ", f.schema.substituteNames(e)))
+			suggest.After(": ", f.schema.substituteNames(e)))
 	}
 	if given == Unknown {
 		return n
@@ -219,12 +220,12 @@ func (f *filler) derived(n *document.Node, e *Element, given *document.Node, pat
 		if !known {
 			space = Namespace
 		}
-		if t := f.schema.typeOf(Name{space, local}); t != nil && derivedFrom(t, e.Type, 0) {
+		if t := f.schema.Type(Name{space, local}); t != nil && derivedFrom(t, e.Type, 0) {
 			f.instance(n, "type", f.qualified(Name{space, local}))
 			return t
 		}
 	}
-	f.complain(path, "cannot be of the type %s%s", named.Text, nearestName(local, names))
+	f.complain(path, "cannot be of the type %s%s", named.Text, suggest.Ending(local, names))
 	return e.Type
 }
 
@@ -354,7 +355,7 @@ func (f *filler) complex(n *document.Node, t *ComplexType, e *Element, given *do
 		if own != nil && own.Text != "" {
 			if t.Content != MixedContent {
 				f.complain(path, "is %s, not fields by name: %s", own.Describe(),
-					strings.Join(cut(t.FieldNames(), 12), ", "))
+					strings.Join(suggest.First(t.FieldNames(), 12), ", "))
 			}
 			n.AppendItems(&document.Node{Kind: document.Untyped, Text: own.Text, Secret: own.Secret})
 		}
@@ -383,16 +384,7 @@ func (t *ComplexType) FieldNames() []string {
 
 func (f *filler) attributes(n *document.Node, t *ComplexType, p *pool, path string) {
 	elements := map[string]bool{}
-	if m := f.schema.model(t); m != nil {
-		for i := range m.positions {
-			if e := m.positions[i].element; e != nil {
-				elements[e.Name.Local] = true
-			}
-		}
-		for _, particle := range m.all {
-			elements[particle.Term.(*Element).Name.Local] = true
-		}
-	}
+	t.Particle.elements(func(e *Element) { elements[e.Name.Local] = true })
 	for _, use := range t.Attributes {
 		value := p.take("@" + use.Name.Local)
 		if value == nil && !elements[use.Name.Local] {

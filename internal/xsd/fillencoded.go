@@ -44,7 +44,7 @@ func (f *filler) array(n *document.Node, t *ComplexType, given *document.Node, p
 			items = items[0].Items()
 		}
 	}
-	item := f.schema.typeOf(t.ArrayOf.Item)
+	item := f.schema.Type(t.ArrayOf.Item)
 	if item == nil {
 		item = anyType
 	}

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"testbench/internal/document"
+	"testbench/internal/suggest"
 )
 
 // pool are the fields that are still to be placed.
@@ -99,7 +100,7 @@ func (f *filler) wants(g *Group, pool *pool) bool {
 func (f *filler) alternatives(e *Element) []*Element {
 	all := []*Element{e}
 	if e.Global {
-		all = append(all, f.schema.substitutes[e]...)
+		all = append(all, f.schema.SubstitutionGroup(e)...)
 	}
 	return all
 }
@@ -125,7 +126,7 @@ func (f *filler) group(n *document.Node, g *Group, pool *pool, path string, mand
 			}
 			words = append(words, particleWords(p))
 		}
-		f.complain(path, "needs one of %s", inWords(words, 12))
+		f.complain(path, "needs one of %s", suggest.OneOf(words, 12))
 	}
 	return 0
 }
@@ -252,7 +253,6 @@ func (f *filler) any(n *document.Node, p *Particle, w *Wildcard, pool *pool, pat
 // between them, in exactly that order.
 func (f *filler) inOrder(n *document.Node, t *ComplexType, given *document.Node, path string) {
 	attributes := document.NewObject()
-	m := f.schema.model(t)
 	for i, item := range given.Items() {
 		at := fmt.Sprintf("%s[%d]", path, i)
 		if item.IsScalar() {
@@ -268,39 +268,26 @@ func (f *filler) inOrder(n *document.Node, t *ComplexType, given *document.Node,
 			attributes.Set(key, value)
 			continue
 		}
-		if e := f.named(m, key); e != nil {
+		if e := f.named(t, key); e != nil {
 			n.AppendItems(f.element(e, value, below(path, key)))
 		} else {
-			f.complain(below(path, key), "is unknown%s", nearestName(key, t.FieldNames()))
+			f.complain(below(path, key), "is unknown%s", suggest.Ending(key, t.FieldNames()))
 		}
 	}
 	f.attributes(n, t, newPool(attributes), path)
 }
 
-// named finds an element of a content model by the name in a field.
-func (f *filler) named(m *model, key string) *Element {
-	try := func(e *Element) *Element {
+// named finds an element of a type's content by the name in a field; nil for none.
+func (f *filler) named(t *ComplexType, key string) (found *Element) {
+	t.Particle.elements(func(e *Element) {
 		for _, alternative := range f.alternatives(e) {
 			p := &pool{values: map[string]*document.Node{key: {}}}
-			if _, ok := p.key(alternative.Name, f.options.Prefixes); ok {
-				return alternative
+			if _, ok := p.key(alternative.Name, f.options.Prefixes); ok && found == nil {
+				found = alternative
 			}
 		}
-		return nil
-	}
-	for i := range m.positions {
-		if e := m.positions[i].element; e != nil {
-			if found := try(e); found != nil {
-				return found
-			}
-		}
-	}
-	for _, p := range m.all {
-		if found := try(p.Term.(*Element)); found != nil {
-			return found
-		}
-	}
-	return nil
+	})
+	return found
 }
 
 // leftOver deals with fields that no part of the type takes: they are told, and
@@ -314,11 +301,11 @@ func (f *filler) leftOver(n *document.Node, t *ComplexType, pool *pool, path str
 		}
 		local, isAttribute := strings.CutPrefix(key, "@")
 		if isAttribute {
-			f.complain(below(path, key), "is unknown%s", nearestName(local, t.FieldNames()))
+			f.complain(below(path, key), "is unknown%s", suggest.Ending(local, t.FieldNames()))
 			f.setAttribute(n, Name{Local: local}, value.Text, value.Secret)
 			continue
 		}
-		e := f.named(f.schema.model(t), key)
+		e := f.named(t, key)
 		switch {
 		case e != nil && value.Kind == document.List:
 			f.complain(below(path, key), "is there too often")
@@ -344,11 +331,11 @@ func (f *filler) leftOver(n *document.Node, t *ComplexType, pool *pool, path str
 }
 
 func fieldTry(key string, names []string) string {
-	if try := nearestName(key, names); try != "" {
+	if try := suggest.Ending(key, names); try != "" {
 		return try
 	}
 	if len(names) == 0 {
 		return "; there are no fields"
 	}
-	return "; its fields are " + strings.Join(cut(names, 12), ", ")
+	return "; its fields are " + strings.Join(suggest.First(names, 12), ", ")
 }

@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"testbench/internal/schema"
+	"testbench/internal/suggest"
 )
 
 // Shape says what the element takes.
@@ -117,7 +118,7 @@ func (s *shaper) typed(t Type) *schema.Shape {
 	}
 	if c.ArrayOf != nil {
 		out := &schema.Shape{ID: c, Words: "array of " + c.ArrayOf.Item.Local, Kinds: []string{"list"}}
-		if item := s.schema.typeOf(c.ArrayOf.Item); item != nil {
+		if item := s.schema.Type(c.ArrayOf.Item); item != nil {
 			out.Items = func() *schema.Shape { return s.typed(item) }
 		}
 		return out
@@ -191,7 +192,7 @@ func (w *fieldWalk) particle(p *Particle, required bool, choice string, times in
 			for _, inner := range term.Particles {
 				words = append(words, particleWords(inner))
 			}
-			choice = inWords(words, 12)
+			choice = suggest.OneOf(words, 12)
 		}
 		for _, inner := range term.Particles {
 			w.particle(inner, required && (term.Kind != Choice || len(term.Particles) == 1), choice, times)

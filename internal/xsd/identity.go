@@ -3,8 +3,7 @@ package xsd
 import (
 	"fmt"
 	"strings"
-
-	"testbench/internal/suggest"
+	"testbench/internal/xmlstream"
 )
 
 // Constraint is a key, unique or keyref (Part 1, 3.11).
@@ -84,9 +83,9 @@ func newPathStep(name string, names scope, attribute bool) (pathStep, error) {
 	switch {
 	case name == "*":
 		return pathStep{anySpace: true}, nil
-	case !qualified && isNCName(name):
+	case !qualified && xmlstream.IsNCName(name):
 		return pathStep{local: name}, nil // without a prefix is without a namespace
-	case !qualified || !isNCName(prefix) || local != "*" && !isNCName(local):
+	case !qualified || !xmlstream.IsNCName(prefix) || local != "*" && !xmlstream.IsNCName(local):
 		return pathStep{}, fmt.Errorf("%q is no step that a key can use: names, *, . and @ are", name)
 	}
 	space, known := names.Lookup(prefix)
@@ -148,8 +147,6 @@ func (t *keyTarget) words() string {
 	}
 	return strings.Join(texts, ", ")
 }
-
-func nearestTry(name string, known []string) string { return suggest.DidYouMean(name, known) }
 
 // Keys.
 

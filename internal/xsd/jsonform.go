@@ -107,7 +107,7 @@ func (j *JSONForm) name(local string) string {
 func (j *JSONForm) complex(t *ComplexType) *document.Node {
 	if t.ArrayOf != nil {
 		items := document.NewObject()
-		if item := j.schema.typeOf(t.ArrayOf.Item); item != nil {
+		if item := j.schema.Type(t.ArrayOf.Item); item != nil {
 			items = j.typed(item)
 		}
 		return typeIs("array").Set("items", items)

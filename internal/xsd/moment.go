@@ -31,6 +31,12 @@ var momentForms = map[primitive]struct{ name, parts, example string }{
 	gMonthType:     {"a month", "--M", "--05"},
 }
 
+// isMoment says whether a text is a value of a type of date or time.
+func isMoment(p primitive, text string) bool {
+	_, err := parseMoment(p, text)
+	return err == nil
+}
+
 func parseMoment(p primitive, text string) (moment, error) {
 	form := momentForms[p]
 	bad := func(why string) (moment, error) {

@@ -4,6 +4,7 @@ import (
 	"strings"
 
 	"testbench/internal/schema"
+	"testbench/internal/suggest"
 )
 
 // Row is one line of an outline: a field of an element with what its schema says.
@@ -33,7 +34,7 @@ func (o *outliner) inside(t Type, depth int, path string) {
 		return
 	}
 	if c.ArrayOf != nil {
-		if item := o.schema.typeOf(c.ArrayOf.Item); item != nil && !o.open[item] {
+		if item := o.schema.Type(c.ArrayOf.Item); item != nil && !o.open[item] {
 			o.inside(item, depth, strings.TrimSuffix(path, "[0]")+"[0]")
 		}
 		return
@@ -74,7 +75,7 @@ func (o *outliner) particle(p *Particle, depth int, path string, required bool, 
 			for _, inner := range term.Particles {
 				words = append(words, particleWords(inner))
 			}
-			choice = inWords(words, 12)
+			choice = suggest.OneOf(words, 12)
 		}
 		for _, inner := range term.Particles {
 			o.particle(&Particle{Min: inner.Min, Max: widest(p.Max, inner.Max), Term: inner.Term}, depth, path,
@@ -130,12 +131,12 @@ func (o *outliner) element(e *Element, p *Particle, depth int, path string, requ
 			row.Type = "text with elements in it"
 		}
 		if t.Abstract {
-			row.Type = strings.TrimPrefix(row.Type+"; @xsi:type says which: "+inWords(o.schema.derivedNames(t), 8),
+			row.Type = strings.TrimPrefix(row.Type+"; @xsi:type says which: "+suggest.OneOf(o.schema.derivedNames(t), 8),
 				"; ")
 		}
 	}
 	if names := o.schema.substituteNames(e); len(names) > 0 {
-		row.Type = strings.TrimPrefix(row.Type+"; in its place: "+inWords(names, 8), "; ")
+		row.Type = strings.TrimPrefix(row.Type+"; in its place: "+suggest.OneOf(names, 8), "; ")
 	}
 	row.Again = o.open[e.Type]
 	o.rows = append(o.rows, row)

@@ -26,6 +26,9 @@ type Pattern struct {
 // Match says whether the whole value matches.
 func (p *Pattern) Match(value string) bool { return p.matcher.MatchString(value) }
 
+// MatchBytes is Match for a text in bytes.
+func (p *Pattern) MatchBytes(value []byte) bool { return p.matcher.Match(value) }
+
 // The tree of an expression: it is written anew in the syntax of package
 // regexp, whose time is linear in the value, and walked to make samples.
 

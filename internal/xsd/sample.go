@@ -5,6 +5,7 @@ import (
 
 	"testbench/internal/document"
 	"testbench/internal/schema"
+	"testbench/internal/suggest"
 )
 
 // SampleOptions say how much a sample holds.
@@ -81,7 +82,7 @@ func (m *sampler) element(e *Element, p *Particle) *document.Node {
 		remarks = append(remarks, "may be null")
 	}
 	if names := m.schema.substituteNames(e); len(names) > 0 {
-		remarks = append(remarks, "in its place may stand "+inWords(names, 8))
+		remarks = append(remarks, "in its place may stand "+suggest.OneOf(names, 8))
 	}
 	if c, ok := t.(*ComplexType); !ok || c.ArrayOf != nil {
 		m.remark(n, remarks...)
@@ -92,7 +93,7 @@ func (m *sampler) element(e *Element, p *Particle) *document.Node {
 // array puts one item into an array of the SOAP encoding.
 func (m *sampler) array(n *document.Node, t *ComplexType, remarks *[]string) {
 	*remarks = append(*remarks, "array of "+t.ArrayOf.Item.Local)
-	item := m.schema.typeOf(t.ArrayOf.Item)
+	item := m.schema.Type(t.ArrayOf.Item)
 	if item != nil && m.onStack[item] == 0 {
 		n.AppendItems(m.element(&Element{Name: Name{Local: "item"}, Type: item}, &Particle{Min: 1, Max: 1}))
 	}
@@ -235,7 +236,7 @@ func (m *sampler) group(parent *document.Node, g *Group) {
 			words = append(words, particleWords(p))
 		}
 		first := parent.Items()[before]
-		m.sample.Remarks[first] = strings.TrimSuffix("one of these: "+inWords(words, 12)+"; "+m.sample.Remarks[first],
+		m.sample.Remarks[first] = strings.TrimSuffix("one of these: "+suggest.OneOf(words, 12)+"; "+m.sample.Remarks[first],
 			"; ")
 	}
 }
@@ -289,11 +290,7 @@ func (m *sampler) wildcard(parent *document.Node, w *Wildcard) {
 			}
 		}
 	}
-	space := "urn:example:any"
-	if !w.any && w.not == nil && len(w.spaces) > 0 {
-		space = w.spaces[0]
-	}
-	n := document.NewElement(document.Name{Space: space, Local: "any"})
+	n := document.NewElement(document.Name{Space: w.Namespace(), Local: "any"})
 	m.remark(n, "stands for "+w.String())
 	parent.AppendItems(n)
 }

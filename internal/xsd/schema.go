@@ -11,7 +11,6 @@ import (
 	"sync/atomic"
 
 	"testbench/internal/document"
-	"testbench/internal/xmlstream"
 )
 
 // Namespaces that schemas live in.
@@ -229,6 +228,14 @@ func (w *Wildcard) Allows(space string) bool {
 	return false
 }
 
+// Namespace gives one that the wildcard allows: the first that it names, else one that is made up.
+func (w *Wildcard) Namespace() string {
+	if !w.any && w.not == nil && len(w.spaces) > 0 {
+		return w.spaces[0]
+	}
+	return "urn:example:any"
+}
+
 func (w *Wildcard) String() string {
 	switch {
 	case w.any:
@@ -252,6 +259,9 @@ const (
 
 // Element returns the global declaration, or nil.
 func (s *Schema) Element(space, local string) *Element { return s.Elements[Name{space, local}] }
+
+// SubstitutionGroup returns the elements that may stand in place of the head, abstract ones too.
+func (s *Schema) SubstitutionGroup(head *Element) []*Element { return s.substitutes[head] }
 
 // Substitutes returns the elements that may stand in place of the head, without abstract ones.
 func (s *Schema) Substitutes(head *Element) []*Element {
@@ -342,8 +352,6 @@ var anyType = func() *ComplexType {
 
 // AnyType returns the ur-type.
 func AnyType() *ComplexType { return anyType }
-
-func isNCName(s string) bool { return xmlstream.IsNCName(s) }
 
 // SortNames puts names in the order of their namespaces and local parts.
 func SortNames(names []Name) {

@@ -77,8 +77,8 @@ type Bound struct {
 
 func boundOf(text string, v Value) *Bound {
 	b := &Bound{Text: text, value: v}
-	if v.primitive == decimalType && len(text) <= exactDigits {
-		b.float, _ = strconv.ParseFloat(v.decimal.String(), 64)
+	if d, ok := v.Decimal(); ok && len(text) <= exactDigits {
+		b.float, _ = strconv.ParseFloat(d, 64)
 		b.exact = true
 	}
 	return b
@@ -138,7 +138,7 @@ func (t *SimpleType) Check(text string, names interface {
 // parse reads a text as a value of the type (Part 1, 3.14.4: String Valid).
 func (t *SimpleType) parse(text string, names scope) (Value, error) {
 	if t.missing {
-		return Value{key: text}, nil
+		return TextValue(text), nil
 	}
 	text = t.Normalize(text)
 	var v Value
@@ -150,15 +150,15 @@ func (t *SimpleType) parse(text string, names scope) (Value, error) {
 			err = fmt.Errorf("%s is not %s", excerpt.Quote(text), t.Words())
 		}
 	case List:
-		v.isList = true
+		var items []Value
 		for _, item := range strings.FieldsFunc(text, isBlank) {
 			one, itemErr := t.Item.parse(item, names)
 			if itemErr != nil {
 				return v, itemErr
 			}
-			v.items = append(v.items, one)
+			items = append(items, one)
 		}
-		v.length = len(v.items)
+		v = ListOf(items)
 	case Union:
 		var first error
 		found := false
@@ -225,7 +225,7 @@ func (t *SimpleType) facets(text string, v Value) error {
 		}
 	}
 	if t.TotalDigits != nil || t.FractionDigits != nil {
-		total, fraction := v.decimal.digits()
+		total, fraction := v.Digits()
 		if t.FractionDigits != nil && fraction > *t.FractionDigits {
 			return fmt.Errorf("%s has %s after the point, %s allowed", excerpt.Quote(text), count(fraction, "digit"),
 				only(*t.FractionDigits))
@@ -263,7 +263,7 @@ func (t *SimpleType) isEnumerated(text string, v Value) bool {
 
 func (t *SimpleType) checkLength(text string, v Value) error {
 	unit := "character"
-	length := v.length
+	length := v.Length()
 	switch {
 	case t.Variety == List:
 		unit = "item"
@@ -385,7 +385,7 @@ func (t *SimpleType) index() {
 	for _, e := range t.Enumeration {
 		t.values[e.value.identity()] = true
 		if t.texts != nil {
-			t.texts[e.value.key] = true
+			t.texts[e.value.Text()] = true
 		}
 	}
 }
@@ -442,7 +442,7 @@ var builtins = func() map[string]*SimpleType {
 	derive("language", "token", "a language like en or de-AT", func(t *SimpleType) { t.lexical = isLanguage })
 	derive("NMTOKEN", "token", "a name token", func(t *SimpleType) { t.lexical = isNameToken })
 	derive("Name", "token", "an XML name", func(t *SimpleType) { t.lexical = xmlstream.IsName })
-	derive("NCName", "Name", "an XML name without a colon", func(t *SimpleType) { t.lexical = isNCName })
+	derive("NCName", "Name", "an XML name without a colon", func(t *SimpleType) { t.lexical = xmlstream.IsNCName })
 	for _, local := range []string{"ID", "IDREF", "ENTITY"} {
 		derive(local, "NCName", "an XML name without a colon", nil)
 	}

@@ -17,7 +17,7 @@ func (t *SimpleType) surely(text []byte) bool {
 		return false
 	}
 	for _, alternatives := range t.Patterns {
-		if len(alternatives) != 1 || !alternatives[0].matcher.Match(text) {
+		if len(alternatives) != 1 || !alternatives[0].MatchBytes(text) {
 			return false
 		}
 	}
@@ -38,8 +38,7 @@ func (t *SimpleType) surely(text []byte) bool {
 		if t.MinInclusive != nil || t.MaxInclusive != nil || t.MinExclusive != nil || t.MaxExclusive != nil {
 			return false
 		}
-		_, err := parseMoment(t.primitive, string(text))
-		return err == nil
+		return isMoment(t.primitive, string(text))
 	}
 	return false
 }

@@ -8,6 +8,7 @@ import (
 
 	"testbench/internal/document"
 	"testbench/internal/schema"
+	"testbench/internal/suggest"
 	"testbench/internal/xmlstream"
 )
 
@@ -333,7 +334,7 @@ func (v *Validator) open(f *frame, name Name, decl *Element, attrs attributesOf,
 		f.typ = decl.Type
 		if decl.Abstract {
 			v.fault("%s is abstract: one of its substitutes must stand there%s", name.Local,
-				behind(", ", v.schema.substituteNames(decl)))
+				suggest.After(", ", v.schema.substituteNames(decl)))
 		}
 	}
 	named, nilText := attrs.instance()
@@ -351,7 +352,7 @@ func (v *Validator) open(f *frame, name Name, decl *Element, attrs attributesOf,
 	}
 	if c, ok := f.typ.(*ComplexType); ok && c.Abstract {
 		v.fault("the type %s is abstract: xsi:type must name one derived from it%s", nameOr(c.Name, "of "+name.Local),
-			behind(", ", v.schema.derivedNames(c)))
+			suggest.After(", ", v.schema.derivedNames(c)))
 	}
 	if nilText != "" {
 		v.instanceNil(f, nilText)

@@ -4,6 +4,7 @@ import (
 	"strings"
 
 	"testbench/internal/excerpt"
+	"testbench/internal/suggest"
 )
 
 // Attributes.
@@ -47,7 +48,7 @@ func (v *Validator) attributes(t *ComplexType, attrs attributesOf) {
 			known = append(known, use.Name.Local)
 		}
 		v.faultAt(v.placeOf(attrs, i), v.path(), "%s has no attribute %s%s", v.names[len(v.names)-1].Local, name.Local,
-			nearestName(name.Local, known))
+			suggest.Ending(name.Local, known))
 	}
 	required := 0
 	for _, use := range t.Attributes {

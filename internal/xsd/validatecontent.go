@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"testbench/internal/excerpt"
+	"testbench/internal/suggest"
 	"testbench/internal/xmlstream"
 )
 
@@ -19,7 +20,7 @@ func (v *Validator) undeclaredRoot(name Name) string {
 	if len(same) > 0 {
 		return fmt.Sprintf("%s is not declared; %s is", name.Full(), strings.Join(same, ", "))
 	}
-	return fmt.Sprintf("%s is not declared%s", name.Full(), nearestName(name.Local, all))
+	return fmt.Sprintf("%s is not declared%s", name.Full(), suggest.Ending(name.Local, all))
 }
 
 // child finds what a parent's content model makes of a child.
@@ -65,10 +66,10 @@ func (v *Validator) unexpected(parent *frame, name Name, expected []string) stri
 	case len(expected) == 0:
 		return fmt.Sprintf("%sthe end of %s expected, found %s", after, v.names[len(v.names)-2].Local, name.Local)
 	case parent.model.mayEnd(&parent.state):
-		return fmt.Sprintf("%s%s or the end of %s expected, found %s", after, strings.Join(cut(expected, 8), ", "),
+		return fmt.Sprintf("%s%s or the end of %s expected, found %s", after, strings.Join(suggest.First(expected, 8), ", "),
 			v.names[len(v.names)-2].Local, name.Local)
 	}
-	return fmt.Sprintf("%s%s expected, found %s", after, inWords(expected, 8), name.Local)
+	return fmt.Sprintf("%s%s expected, found %s", after, suggest.OneOf(expected, 8), name.Local)
 }
 
 // before names the last child that the model took.
@@ -101,7 +102,7 @@ func (v *Validator) otherNamespace(parent *frame, name Name) string {
 			names = append(names, e.Name.Local)
 		}
 	}
-	return nearestName(name.Local, names)
+	return suggest.Ending(name.Local, names)
 }
 
 // Content.
@@ -176,16 +177,16 @@ func (v *Validator) incomplete(f *frame) {
 				expected = append(expected, p.Term.(*Element).Name.Local)
 			}
 		}
-		v.fault("%s is not complete: %s missing", name, inWords(expected, 8))
+		v.fault("%s is not complete: %s missing", name, suggest.OneOf(expected, 8))
 		return
 	}
 	switch {
 	case !f.state.begun && len(expected) > 0:
-		v.fault("%s is empty: %s expected", name, inWords(expected, 8))
+		v.fault("%s is empty: %s expected", name, suggest.OneOf(expected, 8))
 	case len(expected) == 0:
 		v.fault("%s is not complete", name)
 	default:
-		v.fault("%s is not complete: after %s, %s expected", name, v.before(f), inWords(expected, 8))
+		v.fault("%s is not complete: after %s, %s expected", name, v.before(f), suggest.OneOf(expected, 8))
 	}
 }
 

@@ -17,7 +17,7 @@ func (v *Validator) instanceType(f *frame, text string) {
 		v.fault("xsi:type is %q, whose prefix is not declared", text)
 		return
 	}
-	named := v.schema.typeOf(Name{today(space), local})
+	named := v.schema.Type(Name{today(space), local})
 	switch {
 	case named == nil:
 		v.fault("xsi:type names the type %s, which is not declared", Name{space, local}.Full())
@@ -46,8 +46,8 @@ func blockFor(f *frame) derivation {
 	return block
 }
 
-// typeOf finds a type by name, built-in ones too.
-func (s *Schema) typeOf(name Name) Type {
+// Type finds a type by name, built-in ones too; nil when there is none.
+func (s *Schema) Type(name Name) Type {
 	if t := s.Types[name]; t != nil {
 		return t
 	}
@@ -56,9 +56,6 @@ func (s *Schema) typeOf(name Name) Type {
 	}
 	return nil
 }
-
-// Type finds a type by name, built-in ones too; nil when there is none.
-func (s *Schema) Type(name Name) Type { return s.typeOf(name) }
 
 func (v *Validator) instanceNil(f *frame, text string) {
 	switch {

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"testbench/internal/excerpt"
+	"testbench/internal/xmlstream"
 )
 
 // primitive is one of the primitive datatypes (Part 2, 3.2).
@@ -50,6 +51,29 @@ type Value struct {
 	items     []Value // of a list
 	isList    bool
 }
+
+// TextValue is the value of a text of a type that is not known.
+func TextValue(text string) Value { return Value{key: text} }
+
+// ListOf is a list of values (Part 2, 2.5.1.2).
+func ListOf(items []Value) Value { return Value{items: items, isList: true, length: len(items)} }
+
+// Length counts items of a list and bytes of binary data; it is 0 for all else.
+func (v Value) Length() int { return v.length }
+
+// Text is the value itself of the types string and anyURI.
+func (v Value) Text() string { return v.key }
+
+// Decimal writes a decimal number in its shortest form; ok is false for all other values.
+func (v Value) Decimal() (text string, ok bool) {
+	if v.primitive != decimalType || v.isList {
+		return "", false
+	}
+	return v.decimal.String(), true
+}
+
+// Digits tells how many digits a decimal number has in all and after the point.
+func (v Value) Digits() (total, fraction int) { return v.decimal.digits() }
 
 // same tells equality as enumerations, fixed values and keys need it.
 func (v Value) same(other Value) bool { return v.identity() == other.identity() }
@@ -166,7 +190,7 @@ func parsePrimitive(p primitive, text string, names scope) (Value, error) {
 		if !qualified {
 			prefix, local = "", text
 		}
-		if !isNCName(local) || qualified && !isNCName(prefix) {
+		if !xmlstream.IsNCName(local) || qualified && !xmlstream.IsNCName(prefix) {
 			return v, fmt.Errorf("%s is not a qualified name", excerpt.Quote(text))
 		}
 		space := ""
