@@ -14,7 +14,7 @@ import (
 	"testbench/internal/safefile"
 	"testbench/internal/schema"
 	"testbench/internal/suggest"
-	"testbench/internal/xsd"
+	"testbench/internal/xsd/instance"
 	"testbench/internal/yamlfile"
 )
 
@@ -273,7 +273,7 @@ func (r *Reader) answerSchema(name string) (schema.Type, error) {
 	case c.JSON != nil:
 		return c.JSON, nil
 	case !c.HasOperations():
-		return xsd.ElementType{Schema: c.Schema}, nil
+		return instance.ElementType{Schema: c.Schema}, nil
 	}
 	return nil, fmt.Errorf("%s is a contract; write it at the service: contract: %s", name, name)
 }

@@ -27,6 +27,7 @@ import (
 	"testbench/internal/document"
 	"testbench/internal/suggest"
 	"testbench/internal/xsd"
+	"testbench/internal/xsd/instance"
 )
 
 // Operation is one that is offered.
@@ -432,7 +433,7 @@ func (h *Handler) answer(w http.ResponseWriter, r *http.Request, op *Operation, 
 		w.WriteHeader(http.StatusAccepted)
 		return
 	}
-	body := []byte(h.options.Mask(document.WriteJSON(h.options.Schema.Fields(op.Answer, result.Answer),
+	body := []byte(h.options.Mask(document.WriteJSON(instance.Fields(h.options.Schema, op.Answer, result.Answer),
 		document.Style{}) + "\n"))
 	if keep > 0 {
 		h.kept.put(which, body, time.Now(), keep)

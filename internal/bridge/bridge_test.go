@@ -23,6 +23,7 @@ import (
 	"testbench/internal/bridge"
 	"testbench/internal/document"
 	"testbench/internal/xsd"
+	"testbench/internal/xsd/instance"
 )
 
 func shapes(t testing.TB) *xsd.Schema {
@@ -44,7 +45,7 @@ func echo(t testing.TB, o bridge.Options, spoil func(*bridge.Result)) *bridge.Ha
 	o.Title = "Shapes"
 	o.Operations = []bridge.Operation{{Name: "Echo", Request: e, Answer: e}, {Name: "Tell", Request: e}}
 	o.Call = func(ctx context.Context, operation string, fields *document.Node) bridge.Result {
-		root, short := o.Schema.Fill(e, fields, xsd.FillOptions{})
+		root, short := instance.Fill(o.Schema, e, fields, instance.FillOptions{})
 		if len(short) > 0 {
 			p := &bridge.Problem{Title: "the request does not fit", Status: http.StatusBadRequest}
 			for _, s := range short {

@@ -2,19 +2,21 @@ package bridge
 
 import (
 	"bytes"
-	_ "embed" // the page
+	_ "embed"
 	"html/template"
 	"net/http"
 
 	"testbench/internal/document"
 	"testbench/internal/schema"
-	"testbench/internal/xsd"
+	"testbench/internal/xsd/instance"
 )
+
+// the page
 
 // describe writes the service as OpenAPI 3.1.
 func (h *Handler) describe(withKeys bool) string {
 	text := document.NewText
-	form := xsd.NewJSONForm(h.options.Schema)
+	form := instance.NewJSONForm(h.options.Schema)
 	ref := func(name string) *document.Node {
 		return document.NewObject().Set("$ref", text("#/components/responses/"+name))
 	}
@@ -94,9 +96,9 @@ func (h *Handler) renderPage(withKeys bool) ([]byte, error) {
 	for _, o := range h.options.Operations {
 		one := pageOperation{Name: o.Name, About: o.About, Sample: "{}"}
 		if o.Request != nil {
-			one.Fields = h.options.Schema.Outline(o.Request, 0)
-			sample := h.options.Schema.Sample(o.Request, schema.SampleOptions{})
-			one.Sample = document.WriteJSON(h.options.Schema.Fields(o.Request, sample.Root),
+			one.Fields = instance.Outline(h.options.Schema, o.Request, 0)
+			sample := instance.Sample(h.options.Schema, o.Request, schema.SampleOptions{})
+			one.Sample = document.WriteJSON(instance.Fields(h.options.Schema, o.Request, sample.Root),
 				document.Style{Indent: "  "})
 		}
 		operations = append(operations, one)

@@ -11,6 +11,7 @@ import (
 	"testbench/internal/soap"
 	"testbench/internal/workbench"
 	"testbench/internal/xsd"
+	"testbench/internal/xsd/instance"
 )
 
 type surveyOptions struct {
@@ -375,7 +376,7 @@ func (s *session) surveySchema(c *workbench.Contract, o *surveyOptions, name str
 	if s.common.json {
 		out := map[string]any{}
 		for _, n := range names {
-			out[n.Full()] = append([]schema.Row{}, c.Schema.Outline(c.Schema.Elements[n], o.depth)...)
+			out[n.Full()] = append([]schema.Row{}, instance.Outline(c.Schema, c.Schema.Elements[n], o.depth)...)
 		}
 		return ExitHeld, t.json(out)
 	}
@@ -391,7 +392,7 @@ func (s *session) surveySchema(c *workbench.Contract, o *surveyOptions, name str
 			t.printf("\n")
 		}
 		t.printf("%s\n", t.in(bold, t.visible(n.Full())))
-		s.rows(matchingRows(c.Schema.Outline(e, o.depth), o.find))
+		s.rows(matchingRows(instance.Outline(c.Schema, e, o.depth), o.find))
 	}
 	var notes []string
 	for _, warning := range c.Schema.Warnings() {

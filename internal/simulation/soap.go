@@ -13,6 +13,7 @@ import (
 	"testbench/internal/schema"
 	"testbench/internal/soap"
 	"testbench/internal/xsd"
+	"testbench/internal/xsd/instance"
 )
 
 // soapCalls are the operations of a WSDL.
@@ -89,7 +90,7 @@ func (c soapCalls) answer(s *Service, w http.ResponseWriter, r *http.Request, bo
 		writeFault(w, version, &Fault{Code: "Client", Text: strings.Join(asked.Wrong, "; ")})
 		return
 	}
-	fields := c.contract.Schema.Fields(op.Input.Wrapper(), message.Payload)
+	fields := instance.Fields(c.contract.Schema, op.Input.Wrapper(), message.Payload)
 	said := s.scripted(op.Name, fields, asked)
 	if said != nil {
 		s.options.Wait(r, said.After)
@@ -129,10 +130,10 @@ func (c soapCalls) payload(op *wsdl.Operation, asked *document.Node, said *Sayin
 	if wrapper == nil {
 		return document.NewObject()
 	}
-	sample := c.contract.Schema.Sample(wrapper, schema.SampleOptions{Optional: true})
-	fields := c.contract.Schema.Fields(wrapper, sample.Root)
+	sample := instance.Sample(c.contract.Schema, wrapper, schema.SampleOptions{Optional: true})
+	fields := instance.Fields(c.contract.Schema, wrapper, sample.Root)
 	fill := func(fields *document.Node) (*document.Node, bool) {
-		filled, short := c.contract.Schema.Fill(wrapper, fields, xsd.FillOptions{})
+		filled, short := instance.Fill(c.contract.Schema, wrapper, fields, instance.FillOptions{})
 		return filled, len(short) == 0
 	}
 	echo(fields, asked, func(fields *document.Node) bool {

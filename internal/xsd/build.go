@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"slices"
 	"strings"
+
 	"testbench/internal/suggest"
 	"testbench/internal/xmlstream"
 )
@@ -245,16 +246,16 @@ func (b *builder) substitutionGroups() {
 				break
 			}
 			seen[head] = true
-			if !derivedFrom(e.Type, head.Type, 0) {
+			if !DerivedFrom(e.Type, head.Type, 0) {
 				b.loader.fail(e.at, "%s cannot stand in for %s: its type is not derived from that one's", e.Name,
 					head.Name)
 				break
 			}
-			if !derivedFrom(e.Type, head.Type, head.final) {
+			if !DerivedFrom(e.Type, head.Type, head.final) {
 				b.loader.fail(e.at, "%s cannot stand in for %s, which is final for such a type", e.Name, head.Name)
 				break
 			}
-			if head.block&bySubstitution == 0 && derivedFrom(e.Type, head.Type,
+			if head.block&bySubstitution == 0 && DerivedFrom(e.Type, head.Type,
 				head.block&^bySubstitution|blockOf(head.Type)) {
 				b.schema.substitutes[head] = append(b.schema.substitutes[head], e)
 			}

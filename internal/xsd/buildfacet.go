@@ -3,12 +3,15 @@ package xsd
 import (
 	"strconv"
 	"strings"
+
+	"testbench/internal/xsd/datatype"
+	"testbench/internal/xsd/pattern"
 )
 
 // Facets.
 
 func (b *builder) facets(t, base *SimpleType, form xnode) {
-	var patterns []*Pattern
+	var patterns []*pattern.Pattern
 	var values []EnumerationValue
 	seen := map[string]bool{}
 	for f := range form.children() {
@@ -38,19 +41,19 @@ func (b *builder) facets(t, base *SimpleType, form xnode) {
 		}
 		switch name {
 		case "pattern":
-			p, err := CompilePattern(text)
+			p, err := pattern.Compile(text)
 			if err != nil {
 				b.fail(f, "%s", err)
 				continue
 			}
 			patterns = append(patterns, p)
 		case "enumeration":
-			v, err := base.parse(text, f.scope)
-			if err != nil && !base.missing {
+			v, err := base.Parse(text, f.scope)
+			if err != nil && !base.Missing {
 				b.fail(f, "the value cannot stand in the enumeration: %s", err)
 				continue
 			}
-			if base.primitive == notationType && base.Variety == Atomic {
+			if base.Primitive == datatype.Notation && base.Variety == Atomic {
 				b.checkNotation(f, text)
 			}
 			values = append(values,
@@ -86,8 +89,8 @@ func (b *builder) checkNotation(f xnode, text string) {
 func (b *builder) checkFixedFacet(base *SimpleType, f xnode, name, text string) {
 	same := true
 	equal := func(bound *Bound) bool {
-		v, err := base.parse(text, nil)
-		return bound != nil && err == nil && v.same(bound.value)
+		v, err := base.Parse(text, nil)
+		return bound != nil && err == nil && v.Same(bound.value)
 	}
 	number, _ := strconv.Atoi(strings.TrimSpace(text))
 	switch name {
@@ -136,10 +139,10 @@ func (b *builder) numericFacet(t *SimpleType, f xnode, name, text string) {
 	}
 	digits := name == "totalDigits" || name == "fractionDigits"
 	lengthy := t.Variety == List ||
-		t.Variety == Atomic && (t.primitive == stringType || t.primitive == hexBinaryType ||
-			t.primitive == base64BinaryType || t.primitive == anyURIType || t.primitive == qnameType ||
-			t.primitive == notationType)
-	if !t.missing && (digits && (t.Variety != Atomic || t.primitive != decimalType) || !digits && !lengthy) {
+		t.Variety == Atomic && (t.Primitive == datatype.String || t.Primitive == datatype.HexBinary ||
+			t.Primitive == datatype.Base64Binary || t.Primitive == datatype.AnyURI || t.Primitive == datatype.QName ||
+			t.Primitive == datatype.Notation)
+	if !t.Missing && (digits && (t.Variety != Atomic || t.Primitive != datatype.Decimal) || !digits && !lengthy) {
 		b.fail(f, "the facet %s cannot be used with this type", name)
 		return
 	}
@@ -173,17 +176,17 @@ func (b *builder) numericFacet(t *SimpleType, f xnode, name, text string) {
 }
 
 func (b *builder) bound(t, base *SimpleType, f xnode, name, text string) {
-	if base.missing {
+	if base.Missing {
 		return
 	}
-	ordered := t.Variety == Atomic && t.primitive >= decimalType && t.primitive <= gMonthType
+	ordered := t.Variety == Atomic && t.Primitive >= datatype.Decimal && t.Primitive <= datatype.GMonth
 	if !ordered {
 		b.fail(f, "the facet %s cannot be used with this type", name)
 		return
 	}
 	// A bound must be a value of the base type, but for those exclusive ones that
 	// repeat its own.
-	v, err := parsePrimitive(base.primitive, collapse(text), f.scope)
+	v, err := datatype.Parse(base.Primitive, collapse(text), f.scope)
 	if err == nil {
 		if rangeErr := base.facets(collapse(text), v); rangeErr != nil && !repeatsBound(base, name, v) {
 			err = rangeErr
@@ -206,9 +209,9 @@ func (b *builder) bound(t, base *SimpleType, f xnode, name, text string) {
 	}
 }
 
-func repeatsBound(base *SimpleType, name string, v Value) bool {
-	return name == "minExclusive" && base.MinExclusive != nil && base.MinExclusive.value.same(v) ||
-		name == "maxExclusive" && base.MaxExclusive != nil && base.MaxExclusive.value.same(v)
+func repeatsBound(base *SimpleType, name string, v datatype.Value) bool {
+	return name == "minExclusive" && base.MinExclusive != nil && base.MinExclusive.value.Same(v) ||
+		name == "maxExclusive" && base.MaxExclusive != nil && base.MaxExclusive.value.Same(v)
 }
 
 // consistent checks facets against one another (Part 2, 4.3).
@@ -232,7 +235,7 @@ func (b *builder) consistent(t *SimpleType, form xnode) {
 		high = t.MaxExclusive
 	}
 	if low != nil && high != nil {
-		if order, ok := low.value.compare(high.value); ok && (order > 0 || order == 0 && strict) {
+		if order, ok := low.value.Compare(high.value); ok && (order > 0 || order == 0 && strict) {
 			b.fail(form, "the least value %s is not under the most, %s", low.Text, high.Text)
 		}
 	}

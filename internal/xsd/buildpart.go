@@ -5,7 +5,9 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
 	"testbench/internal/xmlstream"
+	"testbench/internal/xsd/datatype"
 )
 
 // Elements and attributes.
@@ -463,7 +465,7 @@ func (b *builder) occurs(x xnode, name string) int {
 	case text == "unbounded" && name == "maxOccurs" ||
 		text == "*" && name == "maxOccurs" && oldNamespaces[x.Name().Space]:
 		return Unbounded
-	case !isDigits(text):
+	case !datatype.IsDigits(text):
 		b.fail(x, "%s is a number, not %q", name, text)
 		return 1
 	}

@@ -130,7 +130,7 @@ func (b *builder) simpleNamed(x xnode, text string) *SimpleType {
 
 // untyped stands in for a simple type that is not there.
 func untyped(name Name) *SimpleType {
-	return &SimpleType{Name: name, Base: builtins["anySimpleType"], missing: true}
+	return &SimpleType{Name: name, Base: builtins["anySimpleType"], Missing: true}
 }
 
 func (b *builder) simpleType(x xnode) *SimpleType {

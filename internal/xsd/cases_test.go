@@ -11,20 +11,20 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// pair is one instance with the schema that it is held against, and the verdict that the
+// Pair is one instance with the schema that it is held against, and the verdict that the
 // Recommendation gives.
-type pair struct {
-	name, schema, instance string
-	valid                  bool
-	message                string // a part of it, where the case says one
+type Pair struct {
+	Name, Schema, Instance string
+	Valid                  bool
+	Message                string // a part of it, where the case says one
 }
 
-const schemaHead = `<xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema" xmlns:t="urn:t" targetNamespace="urn:t" elementFormDefault="qualified">`
+const SchemaHead = `<xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema" xmlns:t="urn:t" targetNamespace="urn:t" elementFormDefault="qualified">`
 
-// allPairs are all cases: those of the tables, and those of testdata/cases, where a
+// AllPairs are all cases: those of the tables, and those of testdata/cases, where a
 // file holds a schema and, behind lines that begin with ==, instances.
-func allPairs(t testing.TB) []pair {
-	var pairs []pair
+func AllPairs(t testing.TB) []Pair {
+	var pairs []Pair
 	add := func(name, schema, holds, falls string) {
 		for verdict, texts := range map[bool]string{true: holds, false: falls} {
 			if texts == "" && verdict == false {
@@ -32,9 +32,9 @@ func allPairs(t testing.TB) []pair {
 			}
 			for _, text := range strings.Split(texts, "|") {
 				escaped := strings.NewReplacer("&", "&amp;", "<", "&lt;", "\t", "&#9;", "\n", "&#10;").Replace(text)
-				pairs = append(pairs, pair{
-					name: name + " " + text, schema: schema, valid: verdict,
-					instance: `<t:v xmlns:t="urn:t" xmlns:xs="http://www.w3.org/2001/XMLSchema">` + escaped + `</t:v>`,
+				pairs = append(pairs, Pair{
+					Name: name + " " + text, Schema: schema, Valid: verdict,
+					Instance: `<t:v xmlns:t="urn:t" xmlns:xs="http://www.w3.org/2001/XMLSchema">` + escaped + `</t:v>`,
 				})
 			}
 		}
@@ -44,11 +44,11 @@ func allPairs(t testing.TB) []pair {
 	}
 	for _, c := range simpleCases {
 		add(c.base+" "+c.facets,
-			schemaHead+`<xs:element name="v"><xs:simpleType><xs:restriction base="xs:`+c.base+`">`+prefixed(c.facets)+
+			SchemaHead+`<xs:element name="v"><xs:simpleType><xs:restriction base="xs:`+c.base+`">`+prefixed(c.facets)+
 				`</xs:restriction></xs:simpleType></xs:element></xs:schema>`, c.holds, c.falls)
 	}
 	for _, c := range listCases {
-		add(c.definition, schemaHead+`<xs:element name="v"><xs:simpleType>`+prefixed(c.definition)+
+		add(c.definition, SchemaHead+`<xs:element name="v"><xs:simpleType>`+prefixed(c.definition)+
 			`</xs:simpleType></xs:element></xs:schema>`, c.holds, c.falls)
 	}
 	files, err := filepath.Glob("testdata/cases/*.txt")
@@ -59,14 +59,14 @@ func allPairs(t testing.TB) []pair {
 		parts := strings.Split("\n"+string(text), "\n== ")
 		for i, part := range parts[1:] {
 			verdict, instance, _ := strings.Cut(part, "\n")
-			p := pair{
-				name:   fmt.Sprintf("%s %d", filepath.Base(file), i+1),
-				schema: schemaHead + parts[0] + "</xs:schema>", instance: strings.TrimSpace(instance),
-				valid: verdict == "valid",
+			p := Pair{
+				Name:   fmt.Sprintf("%s %d", filepath.Base(file), i+1),
+				Schema: SchemaHead + parts[0] + "</xs:schema>", Instance: strings.TrimSpace(instance),
+				Valid: verdict == "valid",
 			}
-			if !p.valid {
-				_, p.message, _ = strings.Cut(verdict, "invalid: ")
-				require.NotEmpty(t, p.message, "%s: %s", p.name, verdict)
+			if !p.Valid {
+				_, p.Message, _ = strings.Cut(verdict, "invalid: ")
+				require.NotEmpty(t, p.Message, "%s: %s", p.Name, verdict)
 			}
 			pairs = append(pairs, p)
 		}
@@ -74,7 +74,7 @@ func allPairs(t testing.TB) []pair {
 	return pairs
 }
 
-func load(t testing.TB, text string) *Schema {
+func LoadText(t testing.TB, text string) *Schema {
 	t.Helper()
 	l := &Loader{}
 	require.NoError(t, l.AddText("case.xsd", []byte(text)))
@@ -83,27 +83,27 @@ func load(t testing.TB, text string) *Schema {
 	return schema
 }
 
-func faultsOf(schema *Schema, instance string) ([]string, error) {
+func FaultsOf(schema *Schema, text string) ([]string, error) {
 	var faults []string
 	v := NewValidator(schema)
 	v.Report = func(f Fault) { faults = append(faults, f.String()) }
-	err := v.Validate(strings.NewReader(instance), "")
+	err := v.Validate(strings.NewReader(text), "")
 	return faults, err
 }
 
 func TestPairs(t *testing.T) {
 	schemas := map[string]*Schema{}
-	pairs := allPairs(t)
+	pairs := AllPairs(t)
 	for _, p := range pairs {
-		if schemas[p.schema] == nil {
-			schemas[p.schema] = load(t, p.schema)
+		if schemas[p.Schema] == nil {
+			schemas[p.Schema] = LoadText(t, p.Schema)
 		}
-		faults, err := faultsOf(schemas[p.schema], p.instance)
-		require.NoError(t, err, p.name)
-		if p.valid {
-			assert.Empty(t, faults, p.name)
-		} else if assert.NotEmpty(t, faults, p.name) {
-			assert.Contains(t, strings.Join(faults, "\n"), p.message, p.name)
+		faults, err := FaultsOf(schemas[p.Schema], p.Instance)
+		require.NoError(t, err, p.Name)
+		if p.Valid {
+			assert.Empty(t, faults, p.Name)
+		} else if assert.NotEmpty(t, faults, p.Name) {
+			assert.Contains(t, strings.Join(faults, "\n"), p.Message, p.Name)
 		}
 	}
 	t.Logf("%d pairs", len(pairs))

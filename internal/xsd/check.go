@@ -164,7 +164,7 @@ func (s *Schema) complexTypes() []*ComplexType {
 		}
 		seen[c] = true
 		all = append(all, c)
-		c.Particle.elements(func(e *Element) { visit(e.Type) })
+		c.Particle.Elements(func(e *Element) { visit(e.Type) })
 	}
 	for _, t := range s.Types {
 		visit(t)
@@ -231,7 +231,7 @@ func (b *builder) accepts(wide *model, st *state, p *position) (int, bool) {
 				}
 			default:
 				decl, ok := b.schema.holds(other, p.element.Name)
-				if ok && (decl == nil || derivedFrom(p.element.Type, decl.Type, 0)) {
+				if ok && (decl == nil || DerivedFrom(p.element.Type, decl.Type, 0)) {
 					return e.to, true
 				}
 			}

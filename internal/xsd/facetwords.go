@@ -3,11 +3,14 @@ package xsd
 import (
 	"fmt"
 	"strings"
+
 	"testbench/internal/suggest"
+	"testbench/internal/xsd/datatype"
+	"testbench/internal/xsd/pattern"
 )
 
-// particleWords names a branch by its first element.
-func particleWords(p *Particle) string {
+// ParticleWords names a branch by its first element.
+func ParticleWords(p *Particle) string {
 	switch term := p.Term.(type) {
 	case *Element:
 		return term.Name.Local
@@ -16,7 +19,7 @@ func particleWords(p *Particle) string {
 	case *Group:
 		var words []string
 		for _, inner := range term.Particles {
-			words = append(words, particleWords(inner))
+			words = append(words, ParticleWords(inner))
 		}
 		separator := " with "
 		if term.Kind == Choice {
@@ -48,7 +51,7 @@ func OccursWords(p *Particle) string {
 
 // FacetWords says in words what values the type takes: "decimal number, 0 to 100".
 func (t *SimpleType) FacetWords() string {
-	if t.missing {
+	if t.Missing {
 		return ""
 	}
 	var words []string
@@ -72,7 +75,7 @@ func (t *SimpleType) FacetWords() string {
 	unit := "character"
 	if t.Variety == List {
 		unit = "item"
-	} else if t.primitive == hexBinaryType || t.primitive == base64BinaryType {
+	} else if t.Primitive == datatype.HexBinary || t.Primitive == datatype.Base64Binary {
 		unit = "byte"
 	}
 	switch {
@@ -86,7 +89,7 @@ func (t *SimpleType) FacetWords() string {
 		words = append(words, "at most "+count(*t.MaxLength, unit))
 	}
 	for _, alternatives := range t.Patterns {
-		words = append(words, "matches "+patternWords(alternatives))
+		words = append(words, "matches "+pattern.Words(alternatives))
 	}
 	return strings.Join(words, ", ")
 }

@@ -3,7 +3,9 @@ package xsd
 import (
 	"fmt"
 	"strings"
+
 	"testbench/internal/xmlstream"
+	"testbench/internal/xsd/datatype"
 )
 
 // Constraint is a key, unique or keyref (Part 1, 3.11).
@@ -35,7 +37,7 @@ func (s pathStep) matches(name Name) bool {
 	return (s.anySpace || s.space == name.Space) && (s.local == "" || s.local == name.Local)
 }
 
-func compileFieldPaths(text string, field bool, names scope) ([]fieldPath, error) {
+func compileFieldPaths(text string, field bool, names datatype.Namespaces) ([]fieldPath, error) {
 	var paths []fieldPath
 	for _, alternative := range strings.Split(text, "|") {
 		path, err := compileFieldPath(strings.Join(strings.Fields(alternative), ""), field, names)
@@ -47,7 +49,7 @@ func compileFieldPaths(text string, field bool, names scope) ([]fieldPath, error
 	return paths, nil
 }
 
-func compileFieldPath(text string, field bool, names scope) (fieldPath, error) {
+func compileFieldPath(text string, field bool, names datatype.Namespaces) (fieldPath, error) {
 	p := fieldPath{}
 	if rest, ok := strings.CutPrefix(text, ".//"); ok {
 		p.anywhere, text = true, rest
@@ -78,7 +80,7 @@ func compileFieldPath(text string, field bool, names scope) (fieldPath, error) {
 	return p, nil
 }
 
-func newPathStep(name string, names scope, attribute bool) (pathStep, error) {
+func newPathStep(name string, names datatype.Namespaces, attribute bool) (pathStep, error) {
 	prefix, local, qualified := strings.Cut(name, ":")
 	switch {
 	case name == "*":
@@ -207,7 +209,7 @@ func (v *Validator) attributeField(k *keyScope, target *keyTarget, i int, path *
 		if a != nil {
 			typ = a.Type
 		}
-		if value, err := typ.parse(text, v.lookup); err == nil {
+		if value, err := typ.Parse(text, v.lookup); err == nil {
 			v.setField(k, target, i, value, text)
 		}
 	}
@@ -220,24 +222,24 @@ func (v *Validator) attributeField(k *keyScope, target *keyTarget, i int, path *
 			byDefault = use.Fixed
 		}
 		if byDefault != nil && path.attribute.matches(use.Name) {
-			if value, err := use.Type.parse(*byDefault, nil); err == nil {
+			if value, err := use.Type.Parse(*byDefault, nil); err == nil {
 				v.setField(k, target, i, value, *byDefault)
 			}
 		}
 	}
 }
 
-func (v *Validator) setField(k *keyScope, target *keyTarget, i int, value Value, text string) {
+func (v *Validator) setField(k *keyScope, target *keyTarget, i int, value datatype.Value, text string) {
 	if target.fields[i].found {
 		v.fault("the field %s of %s %s is there more than once", k.constraint.fieldTexts[i], k.constraint.Kind,
 			k.constraint.Name)
 		return
 	}
-	target.fields[i] = keyField{found: true, key: value.identity(), text: strings.TrimSpace(text)}
+	target.fields[i] = keyField{found: true, key: value.Identity(), text: strings.TrimSpace(text)}
 }
 
 // endKeys takes the element's value for fields, and ends targets and scopes.
-func (v *Validator) endKeys(f *frame, value Value, text string, hasValue bool) {
+func (v *Validator) endKeys(f *frame, value datatype.Value, text string, hasValue bool) {
 	depth := len(v.names)
 	for _, k := range v.scopes {
 		for _, target := range k.targets {

@@ -8,62 +8,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-
-	"testbench/internal/document"
 )
-
-// Every sample of every element of every case is valid, with and without its
-// optional parts.
-func TestSamplesAreValid(t *testing.T) {
-	seen := map[string]bool{}
-	for _, p := range allPairs(t) {
-		if seen[p.schema] {
-			continue
-		}
-		seen[p.schema] = true
-		schema := load(t, p.schema)
-		for name, e := range schema.Elements {
-			if strings.Contains(p.schema, `base="xs:string"><xs:pattern value='a+'/><xs:pattern`) {
-				continue
-			}
-			for _, optional := range []bool{false, true} {
-				sample := schema.Sample(e, SampleOptions{Optional: optional})
-				resolveTypes(sample.Root)
-				var faults []string
-				v := NewValidator(schema)
-				v.Report = func(f Fault) { faults = append(faults, f.String()) }
-				v.Tree(sample.Root, nil, map[string]string{"t": "urn:t", "xsi": InstanceNamespace})
-				// Keys that refer to others cannot be told from a sample of one each.
-				if name.Local == "stock" || name.Local == "hall" || name.Local == "list" && optional {
-					continue
-				}
-				assert.Empty(t, faults, "%s %s", p.name, document.WriteXML(sample.Root, document.Style{}))
-			}
-		}
-	}
-}
-
-// resolveTypes writes xsi:type with the prefix t, as whoever sends a sample does.
-func resolveTypes(n *document.Node) {
-	for i := range n.Attributes() {
-		if a := &n.Attributes()[i]; a.Name.Space == InstanceNamespace {
-			a.Value = strings.Replace(a.Value, "{urn:t}", "t:", 1)
-		}
-	}
-	for _, child := range n.Children() {
-		resolveTypes(child)
-	}
-}
-
-func TestRecursiveSampleEnds(t *testing.T) {
-	schema := load(t, schemaHead+`<xs:element name="part" type="t:Part"/>
-<xs:complexType name="Part"><xs:sequence><xs:element name="name" type="xs:string"/><xs:choice><xs:element name="inner" type="t:Part"/><xs:element name="end" type="xs:int"/></xs:choice><xs:element name="more" type="t:Part" minOccurs="0" maxOccurs="unbounded"/></xs:sequence></xs:complexType>
-<xs:element name="endless" type="t:Endless"/><xs:complexType name="Endless"><xs:sequence><xs:element name="again" type="t:Endless"/></xs:sequence></xs:complexType></xs:schema>`)
-	sample := schema.Sample(schema.Element("urn:t", "part"), SampleOptions{Optional: true})
-	assert.Equal(t, `<part><name>text</name><end>1</end></part>`, document.WriteXML(sample.Root, document.Style{}))
-	assert.Equal(t, "one of these: inner or end; integer", sample.Remarks[sample.Root.Child("end")])
-	assert.NotEmpty(t, schema.Sample(schema.Element("urn:t", "endless"), SampleOptions{}).Cut)
-}
 
 // loadAll loads the first of several documents, which refer to one another.
 func loadAll(documents map[string]string) (*Schema, error) {
@@ -189,12 +134,12 @@ func TestDocuments(t *testing.T) {
 			schema, err := loadAll(c.documents)
 			require.NoError(t, err)
 			for _, instance := range c.valid {
-				faults, err := faultsOf(schema, instance)
+				faults, err := FaultsOf(schema, instance)
 				require.NoError(t, err)
 				assert.Empty(t, faults, instance)
 			}
 			for _, instance := range c.invalid {
-				faults, err := faultsOf(schema, instance)
+				faults, err := FaultsOf(schema, instance)
 				require.NoError(t, err)
 				assert.NotEmpty(t, faults, instance)
 			}
@@ -353,24 +298,4 @@ func TestBrokenSchemas(t *testing.T) {
 		_, err := loadAll(map[string]string{"main.xsd": text})
 		assert.ErrorContains(t, err, want)
 	}
-}
-
-func FuzzSchema(f *testing.F) {
-	for _, p := range allPairs(f)[300:] {
-		f.Add(p.schema, p.instance)
-	}
-	f.Fuzz(func(t *testing.T, text, instance string) {
-		l := &Loader{}
-		if l.AddText("fuzz.xsd", []byte(text)) != nil {
-			return
-		}
-		schema, err := l.Schema()
-		if err != nil {
-			return
-		}
-		_, _ = faultsOf(schema, instance)
-		for _, e := range schema.Elements {
-			schema.Sample(e, SampleOptions{Optional: true, MaxDepth: 6})
-		}
-	})
 }

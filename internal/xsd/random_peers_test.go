@@ -1,6 +1,6 @@
 //go:build peers
 
-package xsd
+package xsd_test
 
 import (
 	"context"
@@ -17,6 +17,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"testbench/internal/document"
+	"testbench/internal/schema"
+	"testbench/internal/xsd"
+	"testbench/internal/xsd/instance"
 )
 
 // author makes schemas at random, and documents that fit them or nearly do.
@@ -431,7 +434,7 @@ func (tr *trial) judge() (judged, valid, alone int) {
 	out, err := exec.Command("java", tr.args...).CombinedOutput()
 	require.NoError(t, err, string(out))
 	refused := 0
-	loaded := map[string]*Schema{}
+	loaded := map[string]*xsd.Schema{}
 	for line := range strings.Lines(string(out)) {
 		file, verdict, _ := strings.Cut(strings.TrimSpace(line), " ")
 		folder := filepath.Dir(file)
@@ -440,7 +443,7 @@ func (tr *trial) judge() (judged, valid, alone int) {
 		}
 		schema := tr.texts[filepath.Join(folder, "schema.xsd")]
 		if loaded[folder] == nil {
-			l := &Loader{}
+			l := &xsd.Loader{}
 			require.NoError(t, l.AddText("case.xsd", []byte(schema)), schema)
 			one, err := l.Schema()
 			if strings.HasPrefix(verdict, "refused") {
@@ -453,7 +456,7 @@ func (tr *trial) judge() (judged, valid, alone int) {
 			require.NoError(t, err, schema)
 			loaded[folder] = one
 		}
-		faults, err := faultsOf(loaded[folder], tr.texts[file])
+		faults, err := xsd.FaultsOf(loaded[folder], tr.texts[file])
 		require.NoError(t, err)
 		judged++
 		isValid := verdict == "valid"
@@ -476,14 +479,14 @@ func (tr *trial) judge() (judged, valid, alone int) {
 // samples are what is drafted from a schema, with all that may be left out and without; of
 // one that is refused there are none.
 func samples(t *testing.T, text string) (documents []string) {
-	l := &Loader{}
+	l := &xsd.Loader{}
 	require.NoError(t, l.AddText("case.xsd", []byte(text)))
-	schema, err := l.Schema()
+	types, err := l.Schema()
 	if err != nil {
 		return nil
 	}
 	for _, optional := range []bool{false, true} {
-		sample := schema.Sample(schema.Element("urn:t", "v"), SampleOptions{Optional: optional})
+		sample := instance.Sample(types, types.Element("urn:t", "v"), schema.SampleOptions{Optional: optional})
 		resolveTypes(sample.Root)
 		sample.Root.AppendAttributes(document.Attribute{
 			Name:  document.Name{Prefix: "xmlns", Local: "t"},
@@ -512,7 +515,7 @@ func TestRandomSchemas(t *testing.T) {
 			instances = append(instances,
 				strings.Replace(one.String(), "<t:v", `<t:v xmlns:t="urn:t" xmlns:o="urn:o" xmlns:p="urn:p"`, 1))
 		}
-		schema := schemaHead + simpleTypes + a.globals.String() +
+		schema := xsd.SchemaHead + simpleTypes + a.globals.String() +
 			`<xs:element name="free" type="xs:int"/><xs:element name="v"><xs:complexType>` + kind.schema +
 			`</xs:complexType></xs:element></xs:schema>`
 		tr.add(schema, instances, samples(t, schema)...)
@@ -627,7 +630,7 @@ func TestRandomPatterns(t *testing.T) {
 			}
 			documents = append(documents, `<t:v xmlns:t="urn:t">`+escape.Replace(string(text))+`</t:v>`)
 		}
-		tr.add(schemaHead+`<xs:element name="v"><xs:simpleType><xs:restriction base="xs:string"><xs:pattern value="`+
+		tr.add(xsd.SchemaHead+`<xs:element name="v"><xs:simpleType><xs:restriction base="xs:string"><xs:pattern value="`+
 			escape.Replace(source)+`"/></xs:restriction></xs:simpleType></xs:element></xs:schema>`, documents)
 	}
 	judged, valid, _ := tr.judge()
@@ -689,7 +692,7 @@ func TestRandomValues(t *testing.T) {
 				documents = append(documents, `<t:v xmlns:t="urn:t" xmlns:a="urn:a">`+string(changed)+`</t:v>`)
 			}
 		}
-		tr.add(schemaHead+`<xs:element name="v" type="xs:`+name+`"/></xs:schema>`, documents)
+		tr.add(xsd.SchemaHead+`<xs:element name="v" type="xs:`+name+`"/></xs:schema>`, documents)
 	}
 	judged, valid, _ := tr.judge()
 	require.Greater(t, judged, 2000)

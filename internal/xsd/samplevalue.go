@@ -3,6 +3,8 @@ package xsd
 import (
 	"math/big"
 	"strings"
+
+	"testbench/internal/xsd/datatype"
 )
 
 // Sample gives a value of the type: the first of an enumeration, one that
@@ -11,7 +13,7 @@ import (
 func (t *SimpleType) Sample() string {
 	candidates := t.candidates()
 	for _, c := range candidates {
-		if t.Check(c, anyPrefix{}) == nil {
+		if t.Check(c, NoPrefix{}) == nil {
 			return c
 		}
 	}
@@ -21,10 +23,10 @@ func (t *SimpleType) Sample() string {
 	return ""
 }
 
-// anyPrefix knows no prefix but the empty one, so that samples need none.
-type anyPrefix struct{}
+// NoPrefix knows no prefix but the empty one, so that samples need none.
+type NoPrefix struct{}
 
-func (anyPrefix) Lookup(prefix string) (string, bool) { return "", prefix == "" }
+func (NoPrefix) Lookup(prefix string) (string, bool) { return "", prefix == "" }
 
 func (t *SimpleType) candidates() []string {
 	var out []string
@@ -52,38 +54,38 @@ func (t *SimpleType) candidates() []string {
 		return append(append(out, strings.Join(items, " "), ""), t.byPattern()...)
 	}
 	out = append(out, t.byPattern()...)
-	switch t.primitive {
-	case decimalType, floatType, doubleType:
+	switch t.Primitive {
+	case datatype.Decimal, datatype.Float, datatype.Double:
 		out = append(out, t.numbers()...)
-	case booleanType:
+	case datatype.Boolean:
 		out = append(out, "true", "false", "1", "0")
-	case durationType:
+	case datatype.Duration:
 		out = append(out, "P1D", "PT1H", "P1M", "P1Y")
-	case dateTimeType:
+	case datatype.DateTime:
 		out = append(out, "2026-05-04T08:30:00Z", "2026-05-04T08:30:00", "1990-01-01T00:00:00Z", "2050-01-01T00:00:00Z")
-	case timeType:
+	case datatype.Time:
 		out = append(out, "08:30:00", "00:00:00", "23:00:00")
-	case dateType:
+	case datatype.Date:
 		out = append(out, "2026-05-04", "1990-01-01", "2050-01-01")
-	case gYearMonthType:
+	case datatype.GYearMonth:
 		out = append(out, "2026-05", "1990-01", "2050-01")
-	case gYearType:
+	case datatype.GYear:
 		out = append(out, "2026", "1990", "2050")
-	case gMonthDayType:
+	case datatype.GMonthDay:
 		out = append(out, "--05-04", "--12-31")
-	case gDayType:
+	case datatype.GDay:
 		out = append(out, "---04", "---31")
-	case gMonthType:
+	case datatype.GMonth:
 		out = append(out, "--05", "--12")
-	case hexBinaryType:
+	case datatype.HexBinary:
 		out = append(out, t.sized("0F", 2)...)
-	case base64BinaryType:
+	case datatype.Base64Binary:
 		out = append(out, "aG9uZXk=")
 		out = append(out, t.sized("TWFu", 4)...)
 		for n := range 12 {
 			out = append(out, strings.Repeat("TWFu", n/3)+[]string{"", "TQ==", "TWE="}[n%3])
 		}
-	case anyURIType:
+	case datatype.AnyURI:
 		out = append(out, "http://heatherfold.example/")
 		out = append(out, t.sized("x", 1)...)
 	default:
@@ -120,7 +122,7 @@ func (t *SimpleType) byPattern() []string {
 	for i := len(t.Patterns) - 1; i >= 0; i-- {
 		for _, p := range t.Patterns[i] {
 			for _, extra := range []int{least, least + 1, least + 2, least + 3} {
-				if text, ok := p.sample(extra, most); ok {
+				if text, ok := p.Sample(extra, most); ok {
 					out = append(out, text)
 				}
 			}

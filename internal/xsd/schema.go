@@ -1,7 +1,6 @@
-// Package xsd is XML Schema 1.0 (Parts 1 and 2, second edition): it loads
-// schemas from any number of documents, holds instances against them in one
-// pass, and makes sample instances. It fetches nothing itself, and knows nothing
-// of WSDL and SOAP.
+// Package xsd is XML Schema 1.0 (Parts 1 and 2, second edition): it loads schemas from
+// any number of documents and validates instances in one pass. It fetches nothing itself,
+// and knows nothing of WSDL and SOAP.
 package xsd
 
 import (
@@ -73,7 +72,7 @@ type Type interface {
 	TypeName() Name
 	// BaseType is what the type is derived from, nil for the ur-type.
 	BaseType() Type
-	documentation() string
+	About() string
 }
 
 // Element is an element declaration (Part 1, 3.3).
@@ -149,8 +148,9 @@ type ComplexType struct {
 func (t *ComplexType) TypeName() Name { return t.Name }
 
 // BaseType implements Type.
-func (t *ComplexType) BaseType() Type        { return t.Base }
-func (t *ComplexType) documentation() string { return t.Documentation }
+func (t *ComplexType) BaseType() Type { return t.Base }
+
+func (t *ComplexType) About() string { return t.Documentation }
 
 // Particle is a part of a content model (Part 1, 3.9). Term is an *Element, a
 // *Group or a *Wildcard.
@@ -159,8 +159,8 @@ type Particle struct {
 	Term     any
 }
 
-// elements visits the elements that a content model names, in their order.
-func (p *Particle) elements(visit func(*Element)) {
+// Elements visits the elements that a content model names, in their order.
+func (p *Particle) Elements(visit func(*Element)) {
 	if p == nil {
 		return
 	}
@@ -169,7 +169,7 @@ func (p *Particle) elements(visit func(*Element)) {
 		visit(term)
 	case *Group:
 		for _, inner := range term.Particles {
-			inner.elements(visit)
+			inner.Elements(visit)
 		}
 	}
 }
@@ -274,8 +274,8 @@ func (s *Schema) Substitutes(head *Element) []*Element {
 	return usable
 }
 
-// substituteNames are the names of those that may stand in place of the head.
-func (s *Schema) substituteNames(head *Element) []string {
+// SubstituteNames are the names of those that may stand in place of the head.
+func (s *Schema) SubstituteNames(head *Element) []string {
 	var names []string
 	for _, e := range s.Substitutes(head) {
 		names = append(names, e.Name.Local)
@@ -288,7 +288,7 @@ func (s *Schema) substituteNames(head *Element) []string {
 func (s *Schema) Derived(base Type) []*ComplexType {
 	var found []*ComplexType
 	for _, t := range s.Types {
-		if c, ok := t.(*ComplexType); ok && Type(c) != base && !c.Abstract && derivedFrom(c, base, 0) {
+		if c, ok := t.(*ComplexType); ok && Type(c) != base && !c.Abstract && DerivedFrom(c, base, 0) {
 			found = append(found, c)
 		}
 	}
@@ -296,9 +296,9 @@ func (s *Schema) Derived(base Type) []*ComplexType {
 	return found
 }
 
-// derivedNames are the names of the types that xsi:type may give in place of an
+// DerivedNames are the names of the types that xsi:type may give in place of an
 // abstract one.
-func (s *Schema) derivedNames(base Type) []string {
+func (s *Schema) DerivedNames(base Type) []string {
 	var names []string
 	for _, t := range s.Derived(base) {
 		names = append(names, t.Name.Local)
@@ -306,9 +306,9 @@ func (s *Schema) derivedNames(base Type) []string {
 	return names
 }
 
-// derivedFrom says whether t is base or derived from it in ways that are not
+// DerivedFrom says whether t is base or derived from it in ways that are not
 // blocked (Part 1, 3.4.6 and 3.14.6: Type Derivation OK).
-func derivedFrom(t, base Type, blocked derivation) bool {
+func DerivedFrom(t, base Type, blocked derivation) bool {
 	for steps := 0; t != nil && steps < 10_000; steps++ {
 		if t == base || base == Type(anyType) {
 			return true
@@ -321,7 +321,7 @@ func derivedFrom(t, base Type, blocked derivation) bool {
 		case *SimpleType:
 			if union, ok := base.(*SimpleType); ok && union.Variety == Union {
 				for _, member := range union.Members {
-					if derivedFrom(t, member, blocked) {
+					if DerivedFrom(t, member, blocked) {
 						return true
 					}
 				}
@@ -356,4 +356,28 @@ func AnyType() *ComplexType { return anyType }
 // SortNames puts names in the order of their namespaces and local parts.
 func SortNames(names []Name) {
 	sort.Slice(names, func(i, j int) bool { return names[i].Full() < names[j].Full() })
+}
+
+// BuiltinType finds a type of XML Schema itself by its local name; nil for none.
+func BuiltinType(local string) *SimpleType {
+	t, _ := (&Schema{}).Type(Name{Space: Namespace, Local: local}).(*SimpleType)
+	return t
+}
+
+// FieldNames lists the names that Fill knows for a type: child elements, then
+// attributes.
+func (t *ComplexType) FieldNames() []string {
+	var names []string
+	seen := map[string]bool{}
+	add := func(name string) {
+		if !seen[name] {
+			seen[name] = true
+			names = append(names, name)
+		}
+	}
+	t.Particle.Elements(func(e *Element) { add(e.Name.Local) })
+	for _, use := range t.Attributes {
+		add(use.Name.Local)
+	}
+	return names
 }

@@ -8,6 +8,8 @@ import (
 
 	"testbench/internal/excerpt"
 	"testbench/internal/xmlstream"
+	"testbench/internal/xsd/datatype"
+	"testbench/internal/xsd/pattern"
 )
 
 // Variety says what a simple type's values are made of.
@@ -43,20 +45,20 @@ type SimpleType struct {
 	Length, MinLength, MaxLength *int
 	Whitespace                   Whitespace
 	// Patterns must all hold, each by one of its alternatives.
-	Patterns                    [][]*Pattern
+	Patterns                    [][]*pattern.Pattern
 	Enumeration                 []EnumerationValue
 	MinInclusive, MaxInclusive  *Bound
 	MinExclusive, MaxExclusive  *Bound
 	TotalDigits, FractionDigits *int
 
-	primitive primitive
+	Primitive datatype.Primitive
 	lexical   func(string) bool // what a built-in type asks of its texts beyond its primitive type
 	words     string            // what a value of it is, for messages
 	fixed     map[string]bool   // facets that may not be changed
 	values    map[string]bool   // of the enumeration, by identity
 	texts     map[string]bool   // of an enumeration of texts
 	final     derivation
-	missing   bool // stands in for a type that could not be loaded
+	Missing   bool // stands in for a type that could not be loaded
 	at        Problem
 }
 
@@ -64,18 +66,18 @@ type SimpleType struct {
 type EnumerationValue struct {
 	Text          string
 	Documentation string
-	value         Value
+	value         datatype.Value
 }
 
 // Bound is a value that a range ends at.
 type Bound struct {
 	Text  string
-	value Value
+	value datatype.Value
 	float float64 // a decimal as a floating-point number
 	exact bool    // which is one of its own, for the decimal has few digits
 }
 
-func boundOf(text string, v Value) *Bound {
+func boundOf(text string, v datatype.Value) *Bound {
 	b := &Bound{Text: text, value: v}
 	if d, ok := v.Decimal(); ok && len(text) <= exactDigits {
 		b.float, _ = strconv.ParseFloat(d, 64)
@@ -88,8 +90,9 @@ func boundOf(text string, v Value) *Bound {
 func (t *SimpleType) TypeName() Name { return t.Name }
 
 // BaseType implements Type.
-func (t *SimpleType) BaseType() Type        { return t.Base }
-func (t *SimpleType) documentation() string { return t.Documentation }
+func (t *SimpleType) BaseType() Type { return t.Base }
+
+func (t *SimpleType) About() string { return t.Documentation }
 
 // Normalize treats the blanks of a text as the type asks.
 func (t *SimpleType) Normalize(text string) string {
@@ -131,39 +134,39 @@ func (t *SimpleType) Check(text string, names interface {
 	Lookup(prefix string) (space string, known bool)
 },
 ) error {
-	_, err := t.parse(text, names)
+	_, err := t.Parse(text, names)
 	return err
 }
 
-// parse reads a text as a value of the type (Part 1, 3.14.4: String Valid).
-func (t *SimpleType) parse(text string, names scope) (Value, error) {
-	if t.missing {
-		return TextValue(text), nil
+// Parse reads a text as a value of the type (Part 1, 3.14.4: String Valid).
+func (t *SimpleType) Parse(text string, names datatype.Namespaces) (datatype.Value, error) {
+	if t.Missing {
+		return datatype.TextValue(text), nil
 	}
 	text = t.Normalize(text)
-	var v Value
+	var v datatype.Value
 	var err error
 	switch t.Variety {
 	case Atomic:
-		v, err = parsePrimitive(t.primitive, text, names)
-		if err == nil && t.lexical != nil && !t.lexical(text) || err != nil && t.primitive <= doubleType {
+		v, err = datatype.Parse(t.Primitive, text, names)
+		if err == nil && t.lexical != nil && !t.lexical(text) || err != nil && t.Primitive <= datatype.Double {
 			err = fmt.Errorf("%s is not %s", excerpt.Quote(text), t.Words())
 		}
 	case List:
-		var items []Value
+		var items []datatype.Value
 		for _, item := range strings.FieldsFunc(text, isBlank) {
-			one, itemErr := t.Item.parse(item, names)
+			one, itemErr := t.Item.Parse(item, names)
 			if itemErr != nil {
 				return v, itemErr
 			}
 			items = append(items, one)
 		}
-		v = ListOf(items)
+		v = datatype.ListOf(items)
 	case Union:
 		var first error
 		found := false
 		for _, member := range t.Members {
-			if v, err = member.parse(text, names); err == nil {
+			if v, err = member.Parse(text, names); err == nil {
 				found = true
 				break
 			} else if first == nil {
@@ -195,7 +198,7 @@ func (t *SimpleType) memberWords() string {
 }
 
 // facets checks what the type asks of a value beyond its primitive type (Part 2, 4.3).
-func (t *SimpleType) facets(text string, v Value) error {
+func (t *SimpleType) facets(text string, v datatype.Value) error {
 	for _, alternatives := range t.Patterns {
 		held := false
 		for _, p := range alternatives {
@@ -205,7 +208,7 @@ func (t *SimpleType) facets(text string, v Value) error {
 			}
 		}
 		if !held {
-			return fmt.Errorf("%s does not match the pattern %s", excerpt.Quote(text), patternWords(alternatives))
+			return fmt.Errorf("%s does not match the pattern %s", excerpt.Quote(text), pattern.Words(alternatives))
 		}
 	}
 	if t.values != nil && !t.isEnumerated(text, v) {
@@ -254,22 +257,22 @@ func count(n int, what string) string {
 	return strconv.Itoa(n) + " " + what + "s"
 }
 
-func (t *SimpleType) isEnumerated(text string, v Value) bool {
+func (t *SimpleType) isEnumerated(text string, v datatype.Value) bool {
 	if t.texts != nil {
 		return t.texts[text]
 	}
-	return t.values[v.identity()]
+	return t.values[v.Identity()]
 }
 
-func (t *SimpleType) checkLength(text string, v Value) error {
+func (t *SimpleType) checkLength(text string, v datatype.Value) error {
 	unit := "character"
 	length := v.Length()
 	switch {
 	case t.Variety == List:
 		unit = "item"
-	case t.primitive == hexBinaryType || t.primitive == base64BinaryType:
+	case t.Primitive == datatype.HexBinary || t.Primitive == datatype.Base64Binary:
 		unit = "byte"
-	case t.primitive == qnameType || t.primitive == notationType:
+	case t.Primitive == datatype.QName || t.Primitive == datatype.Notation:
 		return nil // without meaning for names (Part 2, 4.3.1.3)
 	default:
 		length = utf8.RuneCountInString(text)
@@ -288,7 +291,7 @@ func (t *SimpleType) checkLength(text string, v Value) error {
 	return nil
 }
 
-func (t *SimpleType) checkRange(text string, v Value) error {
+func (t *SimpleType) checkRange(text string, v datatype.Value) error {
 	for _, b := range []struct {
 		bound *Bound
 		holds func(order int) bool
@@ -302,19 +305,11 @@ func (t *SimpleType) checkRange(text string, v Value) error {
 		if b.bound == nil {
 			continue
 		}
-		if order, ok := v.compare(b.bound.value); !ok || !b.holds(order) {
+		if order, ok := v.Compare(b.bound.value); !ok || !b.holds(order) {
 			return fmt.Errorf("%s %s%s", excerpt.Quote(text), b.words, b.bound.Text)
 		}
 	}
 	return nil
-}
-
-func patternWords(alternatives []*Pattern) string {
-	sources := make([]string, len(alternatives))
-	for i, p := range alternatives {
-		sources[i] = p.Source
-	}
-	return strings.Join(sources, " or ")
 }
 
 // EnumerationWords lists the allowed values, the first most of them.
@@ -364,7 +359,7 @@ func (t *SimpleType) derive() *SimpleType {
 	derived := *t
 	derived.Base, derived.Name, derived.Documentation, derived.words = t, Name{}, "", ""
 	derived.final = 0
-	derived.Patterns = append([][]*Pattern(nil), t.Patterns...)
+	derived.Patterns = append([][]*pattern.Pattern(nil), t.Patterns...)
 	derived.fixed = map[string]bool{}
 	for name, is := range t.fixed {
 		derived.fixed[name] = is
@@ -379,11 +374,11 @@ func (t *SimpleType) index() {
 		return
 	}
 	t.values = map[string]bool{}
-	if t.Variety == Atomic && (t.primitive == stringType || t.primitive == anyURIType || t.primitive == anySimple) {
+	if t.Variety == Atomic && (t.Primitive == datatype.String || t.Primitive == datatype.AnyURI || t.Primitive == datatype.AnySimple) {
 		t.texts = map[string]bool{}
 	}
 	for _, e := range t.Enumeration {
-		t.values[e.value.identity()] = true
+		t.values[e.value.Identity()] = true
 		if t.texts != nil {
 			t.texts[e.value.Text()] = true
 		}
@@ -398,33 +393,33 @@ var builtins = func() map[string]*SimpleType {
 	all["anySimpleType"] = ur
 	for _, p := range []struct {
 		local, words string
-		primitive    primitive
+		primitive    datatype.Primitive
 	}{
-		{"string", "a text", stringType},
-		{"boolean", "a boolean", booleanType},
-		{"decimal", "a decimal number", decimalType},
-		{"float", "a floating-point number", floatType},
-		{"double", "a floating-point number", doubleType},
-		{"duration", "a duration", durationType},
-		{"dateTime", "a date with time", dateTimeType},
-		{"time", "a time", timeType},
-		{"date", "a date", dateType},
-		{"gYearMonth", "a year with month", gYearMonthType},
-		{"gYear", "a year", gYearType},
-		{"gMonthDay", "a month with day", gMonthDayType},
-		{"gDay", "a day of the month", gDayType},
-		{"gMonth", "a month", gMonthType},
-		{"hexBinary", "hexadecimal bytes", hexBinaryType},
-		{"base64Binary", "Base64 bytes", base64BinaryType},
-		{"anyURI", "a URI reference", anyURIType},
-		{"QName", "a qualified name", qnameType},
-		{"NOTATION", "a notation", notationType},
+		{"string", "a text", datatype.String},
+		{"boolean", "a boolean", datatype.Boolean},
+		{"decimal", "a decimal number", datatype.Decimal},
+		{"float", "a floating-point number", datatype.Float},
+		{"double", "a floating-point number", datatype.Double},
+		{"duration", "a duration", datatype.Duration},
+		{"dateTime", "a date with time", datatype.DateTime},
+		{"time", "a time", datatype.Time},
+		{"date", "a date", datatype.Date},
+		{"gYearMonth", "a year with month", datatype.GYearMonth},
+		{"gYear", "a year", datatype.GYear},
+		{"gMonthDay", "a month with day", datatype.GMonthDay},
+		{"gDay", "a day of the month", datatype.GDay},
+		{"gMonth", "a month", datatype.GMonth},
+		{"hexBinary", "hexadecimal bytes", datatype.HexBinary},
+		{"base64Binary", "Base64 bytes", datatype.Base64Binary},
+		{"anyURI", "a URI reference", datatype.AnyURI},
+		{"QName", "a qualified name", datatype.QName},
+		{"NOTATION", "a notation", datatype.Notation},
 	} {
 		t := &SimpleType{
-			Name: name(p.local), Base: ur, primitive: p.primitive, words: p.words, Whitespace: Collapse,
+			Name: name(p.local), Base: ur, Primitive: p.primitive, words: p.words, Whitespace: Collapse,
 			fixed: map[string]bool{"whiteSpace": true},
 		}
-		if p.primitive == stringType {
+		if p.primitive == datatype.String {
 			t.Whitespace, t.fixed = Preserve, nil
 		}
 		all[p.local] = t
@@ -473,10 +468,10 @@ var builtins = func() map[string]*SimpleType {
 		}
 		derive(local, base, words, func(t *SimpleType) {
 			if least != "" {
-				t.MinInclusive = newBound(decimalType, least)
+				t.MinInclusive = newBound(datatype.Decimal, least)
 			}
 			if most != "" {
-				t.MaxInclusive = newBound(decimalType, most)
+				t.MaxInclusive = newBound(datatype.Decimal, most)
 			}
 		})
 	}
@@ -495,8 +490,8 @@ var builtins = func() map[string]*SimpleType {
 	return all
 }()
 
-func newBound(p primitive, text string) *Bound {
-	v, err := parsePrimitive(p, text, nil)
+func newBound(p datatype.Primitive, text string) *Bound {
+	v, err := datatype.Parse(p, text, nil)
 	if err != nil {
 		panic(err) // of the table above
 	}

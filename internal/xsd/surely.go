@@ -3,13 +3,15 @@ package xsd
 import (
 	"strconv"
 	"unicode/utf8"
+
+	"testbench/internal/xsd/datatype"
 )
 
 // surely says whether bytes are a value of the type, as far as that can be told
 // at a glance and without making anything: nearly all values are valid, and most
 // types are simple. False means only that a closer look is needed.
 func (t *SimpleType) surely(text []byte) bool {
-	if t.Variety != Atomic || t.missing || t.lexical != nil || t.values != nil && t.texts == nil ||
+	if t.Variety != Atomic || t.Missing || t.lexical != nil || t.values != nil && t.texts == nil ||
 		t.TotalDigits != nil {
 		return false
 	}
@@ -24,21 +26,21 @@ func (t *SimpleType) surely(text []byte) bool {
 	if t.texts != nil && !t.texts[string(text)] {
 		return false
 	}
-	switch t.primitive {
-	case stringType:
+	switch t.Primitive {
+	case datatype.String:
 		if t.Length == nil && t.MinLength == nil && t.MaxLength == nil {
 			return true
 		}
 		length := utf8.RuneCount(text)
 		return t.Length == nil && (t.MinLength == nil || length >= *t.MinLength) &&
 			(t.MaxLength == nil || length <= *t.MaxLength)
-	case decimalType:
+	case datatype.Decimal:
 		return t.surelyDecimal(text)
-	case dateTimeType, dateType:
+	case datatype.DateTime, datatype.Date:
 		if t.MinInclusive != nil || t.MaxInclusive != nil || t.MinExclusive != nil || t.MaxExclusive != nil {
 			return false
 		}
-		return isMoment(t.primitive, string(text))
+		return datatype.IsMoment(t.Primitive, string(text))
 	}
 	return false
 }

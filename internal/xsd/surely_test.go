@@ -11,7 +11,7 @@ import (
 func TestSurely(t *testing.T) {
 	glanced := 0
 	for _, c := range simpleCases {
-		schema := load(t, schemaHead+`<xs:element name="v"><xs:simpleType><xs:restriction base="xs:`+c.base+`">`+
+		schema := LoadText(t, SchemaHead+`<xs:element name="v"><xs:simpleType><xs:restriction base="xs:`+c.base+`">`+
 			strings.NewReplacer("</", "</xs:", "<", "<xs:").Replace(c.facets)+
 			`</xs:restriction></xs:simpleType></xs:element></xs:schema>`)
 		typ := schema.Element("urn:t", "v").Type.(*SimpleType)

@@ -10,6 +10,7 @@ import (
 	"testbench/internal/schema"
 	"testbench/internal/suggest"
 	"testbench/internal/xmlstream"
+	"testbench/internal/xsd/datatype"
 )
 
 // Fault is one place where an instance breaks its schema.
@@ -38,7 +39,7 @@ type Validator struct {
 	frames []frame
 	names  []Name // of the open elements
 	where  func() place
-	lookup scope
+	lookup datatype.Namespaces
 	scopes []*keyScope
 	ids    map[string]bool
 	idrefs []keyRef
@@ -334,7 +335,7 @@ func (v *Validator) open(f *frame, name Name, decl *Element, attrs attributesOf,
 		f.typ = decl.Type
 		if decl.Abstract {
 			v.fault("%s is abstract: one of its substitutes must stand there%s", name.Local,
-				suggest.After(", ", v.schema.substituteNames(decl)))
+				suggest.After(", ", v.schema.SubstituteNames(decl)))
 		}
 	}
 	named, nilText := attrs.instance()
@@ -352,7 +353,7 @@ func (v *Validator) open(f *frame, name Name, decl *Element, attrs attributesOf,
 	}
 	if c, ok := f.typ.(*ComplexType); ok && c.Abstract {
 		v.fault("the type %s is abstract: xsi:type must name one derived from it%s", nameOr(c.Name, "of "+name.Local),
-			suggest.After(", ", v.schema.derivedNames(c)))
+			suggest.After(", ", v.schema.DerivedNames(c)))
 	}
 	if nilText != "" {
 		v.instanceNil(f, nilText)

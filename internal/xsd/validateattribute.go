@@ -5,6 +5,7 @@ import (
 
 	"testbench/internal/excerpt"
 	"testbench/internal/suggest"
+	"testbench/internal/xsd/datatype"
 )
 
 // Attributes.
@@ -83,13 +84,13 @@ func (v *Validator) missingAttributes(t *ComplexType, attrs attributesOf) {
 }
 
 func (v *Validator) attribute(attrs attributesOf, i int, a *Attribute, fixed *string, text string) {
-	value, err := a.Type.parse(text, v.lookup)
+	value, err := a.Type.Parse(text, v.lookup)
 	if err != nil {
 		v.faultAt(v.placeOf(attrs, i), v.path()+"."+a.Name.Local, "%s", err)
 		return
 	}
 	if fixed != nil {
-		if wanted, err := a.Type.parse(*fixed, nil); err == nil && !wanted.same(value) {
+		if wanted, err := a.Type.Parse(*fixed, nil); err == nil && !wanted.Same(value) {
 			v.faultAt(v.placeOf(attrs, i), v.path()+"."+a.Name.Local, "%s must be %s", excerpt.Quote(text),
 				excerpt.Quote(*fixed))
 		}
@@ -114,7 +115,7 @@ func (v *Validator) anyAttribute(w *Wildcard, attrs attributesOf, i int, name Na
 
 // mayIdentify says whether values of the type could be IDs or refer to them.
 func (t *SimpleType) mayIdentify() bool {
-	return t.Variety == Atomic && t.lexical != nil && t.primitive == stringType ||
+	return t.Variety == Atomic && t.lexical != nil && t.Primitive == datatype.String ||
 		t.Variety == List && t.Item.mayIdentify()
 }
 

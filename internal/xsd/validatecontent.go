@@ -7,6 +7,7 @@ import (
 	"testbench/internal/excerpt"
 	"testbench/internal/suggest"
 	"testbench/internal/xmlstream"
+	"testbench/internal/xsd/datatype"
 )
 
 func (v *Validator) undeclaredRoot(name Name) string {
@@ -141,7 +142,7 @@ func (v *Validator) characters(text []byte) {
 
 func (v *Validator) end() {
 	f := &v.frames[len(v.frames)-1]
-	value, text := Value{}, ""
+	value, text := datatype.Value{}, ""
 	hasValue := false
 	if f.mode == validated {
 		switch {
@@ -191,10 +192,10 @@ func (v *Validator) incomplete(f *frame) {
 }
 
 // simpleValue checks an element's text as a value of its type.
-func (v *Validator) simpleValue(f *frame) (Value, string, bool) {
+func (v *Validator) simpleValue(f *frame) (datatype.Value, string, bool) {
 	plain := f.decl == nil || f.decl.Fixed == nil && f.decl.Default == nil
 	if plain && len(v.scopes) == 0 && f.simple.surely(v.text[f.text:]) && !f.simple.mayIdentify() {
-		return Value{}, "", false
+		return datatype.Value{}, "", false
 	}
 	text := string(v.text[f.text:])
 	if text == "" && f.decl != nil {
@@ -204,13 +205,13 @@ func (v *Validator) simpleValue(f *frame) (Value, string, bool) {
 			text = *f.decl.Default
 		}
 	}
-	value, err := f.simple.parse(text, v.lookup)
+	value, err := f.simple.Parse(text, v.lookup)
 	if err != nil {
 		v.faultAt(f.at, v.path(), "%s", err)
-		return Value{}, text, false
+		return datatype.Value{}, text, false
 	}
 	if f.decl != nil && f.decl.Fixed != nil {
-		if wanted, err := f.simple.parse(*f.decl.Fixed, v.lookup); err == nil && !wanted.same(value) {
+		if wanted, err := f.simple.Parse(*f.decl.Fixed, v.lookup); err == nil && !wanted.Same(value) {
 			v.faultAt(f.at, v.path(), "%s must be %s", excerpt.Quote(text), excerpt.Quote(*f.decl.Fixed))
 		}
 	}

@@ -21,10 +21,10 @@ func (v *Validator) instanceType(f *frame, text string) {
 	switch {
 	case named == nil:
 		v.fault("xsi:type names the type %s, which is not declared", Name{space, local}.Full())
-	case v.Encoded && isArrayOf(f.typ) && derivedFrom(f.typ, named, 0):
-	case f.typ != nil && !derivedFrom(named, f.typ, blockFor(f)):
+	case v.Encoded && isArrayOf(f.typ) && DerivedFrom(f.typ, named, 0):
+	case f.typ != nil && !DerivedFrom(named, f.typ, blockFor(f)):
 		why := "is not derived from"
-		if derivedFrom(named, f.typ, 0) {
+		if DerivedFrom(named, f.typ, 0) {
 			why = "may not stand in place of"
 		}
 		v.fault("the type %s that xsi:type names %s %s", local, why, nameOr(f.typ.TypeName(), "the declared type"))

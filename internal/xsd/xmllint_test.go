@@ -13,7 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// Where libxml2's xmllint judges a pair otherwise than the Recommendation, with
+// Where libxml2's xmllint judges a Pair otherwise than the Recommendation, with
 // what decides. The key is the pair's name.
 var libxmlErrs = map[string]string{
 	"decimal  1234567890123456789012345678901234567890.5": "it counts 24 digits; any number of them is a decimal (Part 2, 3.2.3)",
@@ -30,13 +30,13 @@ var libxmlErrs = map[string]string{
 // xmllint judges every pair; where it differs, it is listed why.
 func TestPairsAgainstXmllint(t *testing.T) {
 	dir := t.TempDir()
-	bySchema := map[string][]pair{}
+	bySchema := map[string][]Pair{}
 	var order []string
-	for _, p := range allPairs(t) {
-		if bySchema[p.schema] == nil {
-			order = append(order, p.schema)
+	for _, p := range AllPairs(t) {
+		if bySchema[p.Schema] == nil {
+			order = append(order, p.Schema)
 		}
-		bySchema[p.schema] = append(bySchema[p.schema], p)
+		bySchema[p.Schema] = append(bySchema[p.Schema], p)
 	}
 	met, total := map[string]bool{}, 0
 	for n, schema := range order {
@@ -45,7 +45,7 @@ func TestPairsAgainstXmllint(t *testing.T) {
 		args := []string{"--noout", "--schema", schemaFile}
 		for i, p := range bySchema[schema] {
 			file := filepath.Join(dir, fmt.Sprintf("i%d-%d.xml", n, i))
-			require.NoError(t, os.WriteFile(file, []byte(p.instance), 0o600))
+			require.NoError(t, os.WriteFile(file, []byte(p.Instance), 0o600))
 			args = append(args, file)
 		}
 		out, _ := exec.Command("xmllint", args...).CombinedOutput()
@@ -53,17 +53,17 @@ func TestPairsAgainstXmllint(t *testing.T) {
 			file := filepath.Join(dir, fmt.Sprintf("i%d-%d.xml", n, i))
 			says := strings.Contains(string(out), file+" validates")
 			if !says && !strings.Contains(string(out), file+" fails to validate") {
-				if libxmlErrs[p.name] == "" {
-					t.Errorf("%s: xmllint gives no verdict: %s", p.name, out)
+				if libxmlErrs[p.Name] == "" {
+					t.Errorf("%s: xmllint gives no verdict: %s", p.Name, out)
 				}
-				met[p.name] = true
+				met[p.Name] = true
 				continue
 			}
 			total++
-			if says != p.valid {
-				met[p.name] = true
-				if libxmlErrs[p.name] == "" {
-					t.Errorf("%s: valid by us %v, by xmllint %v:\n%s", p.name, p.valid, says, p.instance)
+			if says != p.Valid {
+				met[p.Name] = true
+				if libxmlErrs[p.Name] == "" {
+					t.Errorf("%s: valid by us %v, by xmllint %v:\n%s", p.Name, p.Valid, says, p.Instance)
 				}
 			}
 		}

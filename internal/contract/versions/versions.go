@@ -15,6 +15,7 @@ import (
 	"testbench/internal/contract/formats"
 	"testbench/internal/schema"
 	"testbench/internal/xsd"
+	"testbench/internal/xsd/instance"
 )
 
 // Change is one thing that is not as it was.
@@ -89,7 +90,7 @@ func (c *comparing) elements(before, after *xsd.Schema) {
 			c.add(Change{Where: "element " + e.Name.Local, What: "is gone", Callers: true})
 			continue
 		}
-		c.document("element "+e.Name.Local, before.Form(e), after.Form(other))
+		c.document("element "+e.Name.Local, instance.Form(before, e), instance.Form(after, other))
 	}
 	for _, e := range sortedElements(after) {
 		if before.Elements[e.Name] == nil {

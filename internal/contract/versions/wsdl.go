@@ -6,6 +6,7 @@ import (
 
 	"testbench/internal/contract/wsdl"
 	"testbench/internal/xsd"
+	"testbench/internal/xsd/instance"
 )
 
 // wsdl compares ports, and the operations of the bindings that both versions have.
@@ -204,5 +205,5 @@ func (s *soaping) element(where string, way way, a, b *xsd.Element) {
 		})
 	}
 	shaping := &shaping{comparing: s.comparing, where: where, way: way}
-	shaping.pair(s.before.Form(a), s.after.Form(b), "")
+	shaping.pair(instance.Form(s.before, a), instance.Form(s.after, b), "")
 }

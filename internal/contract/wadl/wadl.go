@@ -12,6 +12,7 @@ import (
 	"testbench/internal/document"
 	"testbench/internal/schema"
 	"testbench/internal/xsd"
+	"testbench/internal/xsd/instance"
 )
 
 // Namespace is that of WADL; an older one differs only in its year.
@@ -367,12 +368,12 @@ func (r *reader) valueType(n *document.Node) schema.Type {
 	space := r.space(prefix)
 	if space == xsd.Namespace || space == "" {
 		if t := xsd.BuiltinType(local); t != nil {
-			return xsd.ValueType{Simple: t}
+			return instance.ValueType{Simple: t}
 		}
 	}
 	if r.schema != nil {
 		if t, ok := r.schema.Type(xsd.Name{Space: space, Local: local}).(*xsd.SimpleType); ok && t != nil {
-			return xsd.ValueType{Simple: t}
+			return instance.ValueType{Simple: t}
 		}
 	}
 	r.note("line %d: the type %s is not known", n.Line, name)
@@ -501,7 +502,7 @@ func (r *reader) content(n *document.Node) contract.Content {
 		r.note("line %d: the element %s is not in the grammars", n.Line, name)
 		return c
 	}
-	c.Schema = xsd.ElementType{Schema: r.schema, Declared: declared}
+	c.Schema = instance.ElementType{Schema: r.schema, Declared: declared}
 	return c
 }
 

@@ -14,6 +14,7 @@ import (
 	"testbench/internal/soap"
 	"testbench/internal/suggest"
 	"testbench/internal/xsd"
+	"testbench/internal/xsd/instance"
 )
 
 // Bound is an operation at a port, as it is called in a version of SOAP, or by plain HTTP.
@@ -85,7 +86,7 @@ func (b *Bound) Hold(_ *url.URL, r *contract.Received) []string {
 // Shape is that of the payload, where that is one element.
 func (b *Bound) Shape() *schema.Shape {
 	if input := b.Operation.Input; input != nil && len(input.Payload) == 1 {
-		return b.Contract.Schema.Form(input.Payload[0])
+		return instance.Form(b.Contract.Schema, input.Payload[0])
 	}
 	return nil
 }
@@ -127,11 +128,11 @@ func (b *Bound) plain(r *contract.Request, fields *document.Node) {
 }
 
 // fill makes the payload of a request from fields by name.
-func (b *Bound) fill(fields *document.Node, o contract.BuildOptions) ([]*document.Node, []xsd.FillError) {
+func (b *Bound) fill(fields *document.Node, o contract.BuildOptions) ([]*document.Node, []schema.FillError) {
 	input := b.Operation.Input
 	if input == nil || len(input.Payload) == 0 {
 		if len(fields.Members()) > 0 {
-			return nil, []xsd.FillError{{
+			return nil, []schema.FillError{{
 				Path:    fields.Members()[0].Key,
 				Message: "is unknown: " + b.Operation.Name + " takes no fields",
 			}}
@@ -141,18 +142,18 @@ func (b *Bound) fill(fields *document.Node, o contract.BuildOptions) ([]*documen
 	prefixes := map[string]string{}
 	maps.Copy(prefixes, b.Contract.Prefixes)
 	maps.Copy(prefixes, o.Prefixes)
-	options := xsd.FillOptions{Prefixes: prefixes, Encoded: input.Encoded, Attached: o.Attached}
+	options := instance.FillOptions{Prefixes: prefixes, Encoded: input.Encoded, Attached: o.Attached}
 	if len(input.Payload) == 1 {
-		node, found := b.Contract.Schema.Fill(input.Payload[0], fields, options)
+		node, found := instance.Fill(b.Contract.Schema, input.Payload[0], fields, options)
 		return []*document.Node{node}, found
 	}
 	// Several elements stand in the Body, each with its fields below its name.
 	var payload []*document.Node
-	var found []xsd.FillError
+	var found []schema.FillError
 	known := make([]string, len(input.Payload))
 	for i, e := range input.Payload {
 		known[i] = e.Name.Local
-		node, short := b.Contract.Schema.Fill(e, fields.Get(e.Name.Local), options)
+		node, short := instance.Fill(b.Contract.Schema, e, fields.Get(e.Name.Local), options)
 		payload = append(payload, node)
 		for _, s := range short {
 			s.Path = strings.Trim(e.Name.Local+"."+s.Path, ".")
@@ -161,7 +162,7 @@ func (b *Bound) fill(fields *document.Node, o contract.BuildOptions) ([]*documen
 	}
 	for _, m := range fields.Members() {
 		if !slices.Contains(known, m.Key) {
-			found = append(found, xsd.FillError{
+			found = append(found, schema.FillError{
 				Path:    m.Key,
 				Message: "is unknown; " + suggest.DidYouMean(m.Key, known),
 			})
@@ -198,7 +199,7 @@ func (b *Bound) block(name string, content *document.Node) *document.Node {
 			}
 		}
 		// What is wrong with it is the service's to say: blocks are held to nothing.
-		block, _ := b.Contract.Schema.Fill(h.Element, fields, xsd.FillOptions{})
+		block, _ := instance.Fill(b.Contract.Schema, h.Element, fields, instance.FillOptions{})
 		block.AppendAttributes(own...)
 		return block
 	}

@@ -5,9 +5,11 @@ import (
 	"strings"
 
 	"testbench/internal/document"
+	"testbench/internal/schema"
 	"testbench/internal/soap"
 	"testbench/internal/xmlstream"
 	"testbench/internal/xsd"
+	"testbench/internal/xsd/instance"
 )
 
 // DraftOptions say how a draft is made.
@@ -31,7 +33,7 @@ type Draft struct {
 }
 
 // sameRemarks lets what was made of a sample have its remarks.
-func sameRemarks(sample *xsd.Sample, from, to *document.Node) {
+func sameRemarks(sample *schema.Sample, from, to *document.Node) {
 	if remark := sample.Remarks[from]; remark != "" {
 		sample.Remarks[to] = remark
 	}
@@ -59,10 +61,10 @@ func (c *Contract) Draft(b *Binding, o *Operation, options DraftOptions) (*Draft
 	}
 	d := &Draft{Remarks: map[*document.Node]string{}}
 	for _, e := range message.Payload {
-		sample := c.Schema.Sample(e, xsd.SampleOptions{Optional: !options.Required})
+		sample := instance.Sample(c.Schema, e, schema.SampleOptions{Optional: !options.Required})
 		if message.Encoded {
 			// Values carry their types: they are filled in anew from the sample.
-			filled, _ := c.Schema.Fill(e, fieldsOf(sample.Root), xsd.FillOptions{Encoded: true})
+			filled, _ := instance.Fill(c.Schema, e, fieldsOf(sample.Root), instance.FillOptions{Encoded: true})
 			sameRemarks(sample, sample.Root, filled)
 			d.samples = append(d.samples, sample.Root)
 			sample.Root = filled
@@ -79,7 +81,7 @@ func (c *Contract) Draft(b *Binding, o *Operation, options DraftOptions) (*Draft
 	}
 	var blocks []*document.Node
 	for _, h := range message.Headers {
-		sample := c.Schema.Sample(h.Element, xsd.SampleOptions{Optional: !options.Required})
+		sample := instance.Sample(c.Schema, h.Element, schema.SampleOptions{Optional: !options.Required})
 		nameTypes(sample.Root)
 		blocks = append(blocks, sample.Root)
 		for n, remark := range sample.Remarks {
@@ -101,8 +103,8 @@ func (c *Contract) Draft(b *Binding, o *Operation, options DraftOptions) (*Draft
 }
 
 // draftElement makes an instance of a schema's element.
-func draftElement(schema *xsd.Schema, e *xsd.Element, required bool) *Draft {
-	sample := schema.Sample(e, xsd.SampleOptions{Optional: !required})
+func draftElement(types *xsd.Schema, e *xsd.Element, required bool) *Draft {
+	sample := instance.Sample(types, e, schema.SampleOptions{Optional: !required})
 	nameTypes(sample.Root)
 	document.Declare(sample.Root)
 	return &Draft{

@@ -8,6 +8,7 @@ import (
 	"testbench/internal/document"
 	"testbench/internal/schema"
 	"testbench/internal/xsd"
+	"testbench/internal/xsd/instance"
 	"testbench/internal/yamlfile"
 )
 
@@ -93,7 +94,7 @@ func (b *Bound) Outline(depth int) *contract.Outline {
 	for _, f := range op.Faults {
 		s := contract.Section{Title: "fault " + f.Name, About: f.Documentation}
 		if f.Detail != nil {
-			s.Rows = b.Contract.Schema.Outline(f.Detail, depth)
+			s.Rows = instance.Outline(b.Contract.Schema, f.Detail, depth)
 		}
 		out.Sections = append(out.Sections, s)
 	}
@@ -105,7 +106,7 @@ func (b *Bound) sections(title string, m *Message, depth int) []contract.Section
 	if m == nil {
 		return []contract.Section{{Title: title, Lines: []string{"nothing"}}}
 	}
-	outline := func(e *xsd.Element) []schema.Row { return b.Contract.Schema.Outline(e, depth) }
+	outline := func(e *xsd.Element) []schema.Row { return instance.Outline(b.Contract.Schema, e, depth) }
 	var out []contract.Section
 	heading := title + ": header blocks"
 	for _, h := range m.Headers {
@@ -153,7 +154,7 @@ func (b *Bound) Form(depth int) map[string]any {
 		rows := []schema.Row{}
 		if m != nil {
 			for _, e := range m.Payload {
-				rows = append(rows, b.Contract.Schema.Outline(e, depth)...)
+				rows = append(rows, instance.Outline(b.Contract.Schema, e, depth)...)
 			}
 		}
 		out[key] = rows
@@ -162,7 +163,7 @@ func (b *Bound) Form(depth int) map[string]any {
 	for _, f := range op.Faults {
 		rows := []schema.Row{}
 		if f.Detail != nil {
-			rows = append(rows, b.Contract.Schema.Outline(f.Detail, depth)...)
+			rows = append(rows, instance.Outline(b.Contract.Schema, f.Detail, depth)...)
 		}
 		faults[f.Name] = rows
 	}

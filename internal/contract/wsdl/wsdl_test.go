@@ -13,6 +13,7 @@ import (
 	"testbench/internal/document"
 	"testbench/internal/soap"
 	"testbench/internal/xsd"
+	"testbench/internal/xsd/instance"
 )
 
 // definitions writes a WSDL around what stands inside.
@@ -293,7 +294,7 @@ func FuzzRead(f *testing.F) {
 				if d, err := c.Draft(b, o, wsdl.DraftOptions{}); err == nil {
 					_ = d.XML()
 				}
-				c.Schema.Fill(&xsd.Element{Type: xsd.AnyType()}, document.NewObject(), xsd.FillOptions{})
+				instance.Fill(c.Schema, &xsd.Element{Type: xsd.AnyType()}, document.NewObject(), instance.FillOptions{})
 			}
 		}
 	})

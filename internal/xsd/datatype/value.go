@@ -1,4 +1,6 @@
-package xsd
+// Package datatype reads and compares values of the primitive types of XML Schema
+// (Part 2, 3.2): what a text means, without the restrictions of types derived from them.
+package datatype
 
 import (
 	"encoding/base64"
@@ -12,36 +14,37 @@ import (
 	"testbench/internal/xmlstream"
 )
 
-// primitive is one of the primitive datatypes (Part 2, 3.2).
-type primitive uint8
+// Primitive is one of the primitive datatypes (Part 2, 3.2).
+type Primitive uint8
 
+// The primitive types, those with numbers before those of time, which are in order.
 const (
-	anySimple primitive = iota
-	stringType
-	booleanType
-	decimalType
-	floatType
-	doubleType
-	durationType
-	dateTimeType
-	timeType
-	dateType
-	gYearMonthType
-	gYearType
-	gMonthDayType
-	gDayType
-	gMonthType
-	hexBinaryType
-	base64BinaryType
-	anyURIType
-	qnameType
-	notationType
+	AnySimple Primitive = iota // a text of which no more is known
+	String
+	Boolean
+	Decimal
+	Float
+	Double
+	Duration
+	DateTime
+	Time
+	Date
+	GYearMonth
+	GYear
+	GMonthDay
+	GDay
+	GMonth
+	HexBinary
+	Base64Binary
+	AnyURI
+	QName
+	Notation
 )
 
 // Value is a value of a simple type: what its text means. Two values are equal
 // when their identities are.
 type Value struct {
-	primitive primitive
+	primitive Primitive
 	key       string // of types whose values are texts, bytes or names
 	decimal   decimal
 	float     float64
@@ -66,7 +69,7 @@ func (v Value) Text() string { return v.key }
 
 // Decimal writes a decimal number in its shortest form; ok is false for all other values.
 func (v Value) Decimal() (text string, ok bool) {
-	if v.primitive != decimalType || v.isList {
+	if v.primitive != Decimal || v.isList {
 		return "", false
 	}
 	return v.decimal.String(), true
@@ -75,38 +78,39 @@ func (v Value) Decimal() (text string, ok bool) {
 // Digits tells how many digits a decimal number has in all and after the point.
 func (v Value) Digits() (total, fraction int) { return v.decimal.digits() }
 
-// same tells equality as enumerations, fixed values and keys need it.
-func (v Value) same(other Value) bool { return v.identity() == other.identity() }
+// Same tells equality as enumerations, fixed values and keys need it.
+func (v Value) Same(other Value) bool { return v.Identity() == other.Identity() }
 
-func (v Value) identity() string {
+// Identity writes the value so that equal values, and no others, have equal texts.
+func (v Value) Identity() string {
 	if v.isList {
 		parts := make([]string, len(v.items))
 		for i, item := range v.items {
-			parts[i] = item.identity()
+			parts[i] = item.Identity()
 		}
 		return "list\x00" + strings.Join(parts, "\x00")
 	}
 	key := v.key
 	switch {
-	case v.primitive == decimalType:
+	case v.primitive == Decimal:
 		key = v.decimal.String()
-	case v.primitive == floatType || v.primitive == doubleType:
+	case v.primitive == Float || v.primitive == Double:
 		key = strconv.FormatFloat(v.float+0, 'g', -1, 64)
-	case v.primitive == durationType:
+	case v.primitive == Duration:
 		key = v.duration.key()
-	case v.primitive >= dateTimeType && v.primitive <= gMonthType:
+	case v.primitive >= DateTime && v.primitive <= GMonth:
 		key = v.moment.key()
 	}
 	return string(rune('A'+v.primitive)) + key
 }
 
-// compare orders two values of one primitive type; ok is false where they
+// Compare orders two values of one primitive type; ok is false where they
 // cannot be ordered.
-func (v Value) compare(other Value) (order int, ok bool) {
+func (v Value) Compare(other Value) (order int, ok bool) {
 	switch v.primitive {
-	case decimalType:
+	case Decimal:
 		return v.decimal.compare(other.decimal), true
-	case floatType, doubleType:
+	case Float, Double:
 		switch {
 		case math.IsNaN(v.float) || math.IsNaN(other.float):
 			return 0, math.IsNaN(v.float) && math.IsNaN(other.float)
@@ -116,29 +120,29 @@ func (v Value) compare(other Value) (order int, ok bool) {
 			return 1, true
 		}
 		return 0, true
-	case durationType:
+	case Duration:
 		return v.duration.compare(*other.duration)
-	case dateTimeType, timeType, dateType, gYearMonthType, gYearType, gMonthDayType, gDayType, gMonthType:
+	case DateTime, Time, Date, GYearMonth, GYear, GMonthDay, GDay, GMonth:
 		return v.moment.compare(*other.moment)
 	}
 	return 0, false
 }
 
-// scope resolves the prefixes of qualified names.
-type scope interface {
+// Namespaces resolves the prefixes of qualified names.
+type Namespaces interface {
 	Lookup(prefix string) (space string, known bool)
 }
 
-// parsePrimitive reads text whose blanks are normalized. The error says in
+// Parse reads text whose blanks are normalized. The error says in
 // words what it is not.
-func parsePrimitive(p primitive, text string, names scope) (Value, error) {
+func Parse(p Primitive, text string, names Namespaces) (Value, error) {
 	v := Value{primitive: p, key: text}
 	var err error
 	switch p {
-	case anySimple, stringType:
+	case AnySimple, String:
 		v.length = -1 // counted when a facet asks
 		return v, nil
-	case booleanType:
+	case Boolean:
 		switch text {
 		case "true", "1":
 			v.key = "true"
@@ -147,45 +151,45 @@ func parsePrimitive(p primitive, text string, names scope) (Value, error) {
 		default:
 			return v, fmt.Errorf("%s is not a boolean: true, false, 1 or 0", excerpt.Quote(text))
 		}
-	case decimalType:
+	case Decimal:
 		var ok bool
 		if v.decimal, ok = parseDecimal(text); !ok {
 			return v, fmt.Errorf("%s is not a decimal number", excerpt.Quote(text))
 		}
-	case floatType, doubleType:
+	case Float, Double:
 		if v.float, err = parseFloat(p, text); err != nil {
 			return v, err
 		}
-	case durationType:
+	case Duration:
 		d, err := parseDuration(text)
 		if err != nil {
 			return v, err
 		}
 		v.duration = &d
-	case dateTimeType, timeType, dateType, gYearMonthType, gYearType, gMonthDayType, gDayType, gMonthType:
+	case DateTime, Time, Date, GYearMonth, GYear, GMonthDay, GDay, GMonth:
 		m, err := parseMoment(p, text)
 		if err != nil {
 			return v, err
 		}
 		v.moment = &m
-	case hexBinaryType:
+	case HexBinary:
 		decoded, err := hex.DecodeString(text)
 		if err != nil {
 			return v, fmt.Errorf("%s is not hexadecimal: pairs of 0 to 9 and A to F", excerpt.Quote(text))
 		}
 		v.key, v.length = string(decoded), len(decoded)
-	case base64BinaryType:
+	case Base64Binary:
 		decoded, err := base64.StdEncoding.Strict().DecodeString(strings.ReplaceAll(text, " ", ""))
 		if err != nil {
 			return v, fmt.Errorf("%s is not Base64", excerpt.Quote(text))
 		}
 		v.key, v.length = string(decoded), len(decoded)
-	case anyURIType:
+	case AnyURI:
 		v.length = -1
 		if !isURI(text) {
 			return v, fmt.Errorf("%s is not a URI reference", excerpt.Quote(text))
 		}
-	case qnameType, notationType:
+	case QName, Notation:
 		prefix, local, qualified := strings.Cut(text, ":")
 		if !qualified {
 			prefix, local = "", text
@@ -234,7 +238,7 @@ func isHex(c byte) bool {
 	return c >= '0' && c <= '9' || c|0x20 >= 'a' && c|0x20 <= 'f'
 }
 
-func parseFloat(p primitive, text string) (float64, error) {
+func parseFloat(p Primitive, text string) (float64, error) {
 	switch text {
 	case "INF":
 		return math.Inf(1), nil
@@ -247,7 +251,7 @@ func parseFloat(p primitive, text string) (float64, error) {
 	if e := strings.IndexAny(text, "eE"); e >= 0 {
 		mantissa, exponent = text[:e], text[e+1:]
 		digits := strings.TrimLeft(exponent, "+-")
-		if len(exponent)-len(digits) > 1 || !isDigits(digits) {
+		if len(exponent)-len(digits) > 1 || !IsDigits(digits) {
 			mantissa = ""
 		}
 	}
@@ -255,7 +259,7 @@ func parseFloat(p primitive, text string) (float64, error) {
 		return 0, fmt.Errorf("%s is not a floating-point number", excerpt.Quote(text))
 	}
 	bits := 64
-	if p == floatType {
+	if p == Float {
 		bits = 32
 	}
 	n, _ := strconv.ParseFloat(text, bits) // what is too large is infinite
@@ -268,7 +272,8 @@ type decimal struct {
 	whole, fraction string // without needless zeros
 }
 
-func isDigits(s string) bool {
+// IsDigits says whether a text is digits only, one at least.
+func IsDigits(s string) bool {
 	for i := range len(s) {
 		if s[i] < '0' || s[i] > '9' {
 			return false

@@ -1,9 +1,11 @@
-package xsd
+package instance
 
 import (
 	"strings"
 
 	"testbench/internal/document"
+	"testbench/internal/xsd"
+	"testbench/internal/xsd/datatype"
 )
 
 // Fields is the other way of Fill: it gives an instance as fields by name, with the kinds
@@ -12,23 +14,23 @@ import (
 // has the same), an element's own text beside attributes under ".". Where elements of
 // several names repeat together, their order would be lost in an object, so they are a
 // list of objects with one key each.
-func (s *Schema) Fields(e *Element, n *document.Node) *document.Node {
+func Fields(s *xsd.Schema, e *xsd.Element, n *document.Node) *document.Node {
 	return (&unfiller{s}).element(e, n)
 }
 
-type unfiller struct{ schema *Schema }
+type unfiller struct{ schema *xsd.Schema }
 
 // instanceAttribute is an attribute of the schema-instance namespace.
 func instanceAttribute(n *document.Node, local string) string {
 	for _, a := range n.Attributes() {
-		if a.Name.Space == InstanceNamespace && a.Name.Local == local {
+		if a.Name.Space == xsd.InstanceNamespace && a.Name.Local == local {
 			return a.Value
 		}
 	}
 	return ""
 }
 
-func (u *unfiller) element(e *Element, n *document.Node) *document.Node {
+func (u *unfiller) element(e *xsd.Element, n *document.Node) *document.Node {
 	if isNil := instanceAttribute(n, "nil"); isNil == "true" || isNil == "1" {
 		return &document.Node{Kind: document.Null}
 	}
@@ -51,24 +53,24 @@ func (u *unfiller) element(e *Element, n *document.Node) *document.Node {
 
 // derived finds the type that xsi:type names: one that is derived from the declared type,
 // or one of XML Schema itself.
-func (u *unfiller) derived(base Type, local string) Type {
+func (u *unfiller) derived(base xsd.Type, local string) xsd.Type {
 	for name, t := range u.schema.Types {
-		if name.Local == local && derivedFrom(t, base, 0) {
+		if name.Local == local && xsd.DerivedFrom(t, base, 0) {
 			return t
 		}
 	}
-	if t := u.schema.Type(Name{Namespace, local}); t != nil && derivedFrom(t, base, 0) {
+	if t := u.schema.Type(xsd.Name{Space: xsd.Namespace, Local: local}); t != nil && xsd.DerivedFrom(t, base, 0) {
 		return t
 	}
 	return nil
 }
 
-func (u *unfiller) typed(t Type, n *document.Node) *document.Node {
+func (u *unfiller) typed(t xsd.Type, n *document.Node) *document.Node {
 	switch t := t.(type) {
-	case *SimpleType:
+	case *xsd.SimpleType:
 		return simpleField(t, n.OwnText())
-	case *ComplexType:
-		if t == anyType {
+	case *xsd.ComplexType:
+		if t == xsd.AnyType() {
 			return u.untyped(n)
 		}
 		return u.complex(t, n)
@@ -76,12 +78,12 @@ func (u *unfiller) typed(t Type, n *document.Node) *document.Node {
 	return u.untyped(n)
 }
 
-func (u *unfiller) complex(t *ComplexType, n *document.Node) *document.Node {
+func (u *unfiller) complex(t *xsd.ComplexType, n *document.Node) *document.Node {
 	if t.ArrayOf != nil {
 		list := document.NewList()
 		for _, child := range n.Children() {
 			if item := u.schema.Type(t.ArrayOf.Item); item != nil {
-				list.AppendItems(u.element(&Element{Name: Name{Local: "item"}, Type: item, Nillable: true}, child))
+				list.AppendItems(u.element(&xsd.Element{Name: xsd.Name{Local: "item"}, Type: item, Nillable: true}, child))
 			} else {
 				list.AppendItems(u.untyped(child))
 			}
@@ -92,7 +94,7 @@ func (u *unfiller) complex(t *ComplexType, n *document.Node) *document.Node {
 	w.particle(t.Particle, true, "", 1)
 	out := document.NewFields()
 	for _, a := range n.Attributes() {
-		if a.IsDeclaration() || a.Name.Space == InstanceNamespace {
+		if a.IsDeclaration() || a.Name.Space == xsd.InstanceNamespace {
 			continue
 		}
 		key := a.Name.Local
@@ -107,7 +109,7 @@ func (u *unfiller) complex(t *ComplexType, n *document.Node) *document.Node {
 		}
 		out.Set(key, value)
 	}
-	if t.Content == SimpleContent {
+	if t.Content == xsd.SimpleContent {
 		value := simpleField(t.Simple, n.OwnText())
 		if len(t.Attributes) == 0 && t.AnyAttribute == nil {
 			return value
@@ -115,7 +117,7 @@ func (u *unfiller) complex(t *ComplexType, n *document.Node) *document.Node {
 		out.Set(".", value)
 		return out.Object()
 	}
-	if text := strings.TrimSpace(n.OwnText()); t.Content == MixedContent && text != "" {
+	if text := strings.TrimSpace(n.OwnText()); t.Content == xsd.MixedContent && text != "" {
 		out.Set(".", document.NewText(text))
 	}
 	if repeatsTogether(t.Particle) {
@@ -147,10 +149,10 @@ func (u *unfiller) complex(t *ComplexType, n *document.Node) *document.Node {
 }
 
 // child is a child element by its declaration, or by that of what it stands in for.
-func (u *unfiller) child(t *ComplexType, child *document.Node) *document.Node {
-	name := Name{child.Name().Space, child.Name().Local}
-	var found *Element
-	t.Particle.elements(func(e *Element) {
+func (u *unfiller) child(t *xsd.ComplexType, child *document.Node) *document.Node {
+	name := xsd.Name{Space: child.Name().Space, Local: child.Name().Local}
+	var found *xsd.Element
+	t.Particle.Elements(func(e *xsd.Element) {
 		if e.Name == name && found == nil {
 			found = e
 		}
@@ -184,17 +186,17 @@ func (u *unfiller) untyped(n *document.Node) *document.Node {
 }
 
 // repeatsTogether says whether a group with elements of several names repeats.
-func repeatsTogether(p *Particle) bool {
+func repeatsTogether(p *xsd.Particle) bool {
 	if p == nil {
 		return false
 	}
-	g, ok := p.Term.(*Group)
+	g, ok := p.Term.(*xsd.Group)
 	if !ok {
 		return false
 	}
-	if p.Max > 1 || p.Max == Unbounded {
+	if p.Max > 1 || p.Max == xsd.Unbounded {
 		names := map[string]bool{}
-		p.elements(func(e *Element) { names[e.Name.Local] = true })
+		p.Elements(func(e *xsd.Element) { names[e.Name.Local] = true })
 		if len(names) > 1 {
 			return true
 		}
@@ -209,21 +211,21 @@ func repeatsTogether(p *Particle) bool {
 
 // kindOfValue is what JSON has for the values of a simple type: number, boolean, list or
 // text.
-func kindOfValue(t *SimpleType) document.Kind {
+func kindOfValue(t *xsd.SimpleType) document.Kind {
 	switch {
-	case t.Variety == List:
+	case t.Variety == xsd.List:
 		return document.List
-	case t.Variety == Union || t.missing:
+	case t.Variety == xsd.Union || t.Missing:
 		return document.Text
-	case t.primitive == decimalType || t.primitive == doubleType || t.primitive == floatType:
+	case t.Primitive == datatype.Decimal || t.Primitive == datatype.Double || t.Primitive == datatype.Float:
 		return document.Number
-	case t.primitive == booleanType:
+	case t.Primitive == datatype.Boolean:
 		return document.Boolean
 	}
 	return document.Text
 }
 
-func simpleField(t *SimpleType, text string) *document.Node {
+func simpleField(t *xsd.SimpleType, text string) *document.Node {
 	text = t.Normalize(text)
 	switch kindOfValue(t) {
 	case document.List:

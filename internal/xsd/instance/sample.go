@@ -1,4 +1,4 @@
-package xsd
+package instance
 
 import (
 	"strings"
@@ -6,34 +6,29 @@ import (
 	"testbench/internal/document"
 	"testbench/internal/schema"
 	"testbench/internal/suggest"
+	"testbench/internal/xsd"
 )
 
-// SampleOptions say how much a sample holds.
-type SampleOptions = schema.SampleOptions
-
-// Sample is a valid instance that was made from a schema, the same each time.
-type Sample = schema.Sample
-
 // Sample makes an instance of an element.
-func (s *Schema) Sample(e *Element, o SampleOptions) *Sample {
+func Sample(s *xsd.Schema, e *xsd.Element, o schema.SampleOptions) *schema.Sample {
 	if o.MaxDepth == 0 {
 		o.MaxDepth = 60
 	}
-	m := &sampler{schema: s, options: o, sample: &Sample{Remarks: map[*document.Node]string{}}, onStack: map[Type]int{}}
-	m.sample.Root = m.element(e, &Particle{Min: 1, Max: 1, Term: e})
+	m := &sampler{schema: s, options: o, sample: &schema.Sample{Remarks: map[*document.Node]string{}}, onStack: map[xsd.Type]int{}}
+	m.sample.Root = m.element(e, &xsd.Particle{Min: 1, Max: 1, Term: e})
 	return m.sample
 }
 
 type sampler struct {
-	schema  *Schema
-	options SampleOptions
-	sample  *Sample
-	onStack map[Type]int
+	schema  *xsd.Schema
+	options schema.SampleOptions
+	sample  *schema.Sample
+	onStack map[xsd.Type]int
 	depth   int
 	parts   int
 }
 
-func (m *sampler) element(e *Element, p *Particle) *document.Node {
+func (m *sampler) element(e *xsd.Element, p *xsd.Particle) *document.Node {
 	if e.Abstract {
 		if members := m.schema.Substitutes(e); len(members) > 0 {
 			e = members[0]
@@ -42,34 +37,34 @@ func (m *sampler) element(e *Element, p *Particle) *document.Node {
 	m.parts++
 	n := document.NewElement(document.Name{Space: e.Name.Space, Local: e.Name.Local})
 	t := e.Type
-	if c, ok := t.(*ComplexType); ok && c.Abstract {
+	if c, ok := t.(*xsd.ComplexType); ok && c.Abstract {
 		if derived := m.schema.Derived(c); len(derived) > 0 {
 			t = derived[0]
 			setType(n, derived[0].Name)
 		}
 	}
-	remarks := []string{OccursWords(p)}
+	remarks := []string{xsd.OccursWords(p)}
 	m.depth++
 	m.onStack[t]++
 	switch t := t.(type) {
-	case *SimpleType:
+	case *xsd.SimpleType:
 		remarks = append(remarks, notJustText(t))
 		m.text(n, t, e.Default, e.Fixed)
-	case *ComplexType:
+	case *xsd.ComplexType:
 		if t.ArrayOf != nil {
 			m.array(n, t, &remarks)
 			break
 		}
 		defer func() { m.attributes(n, t, &remarks); m.remark(n, remarks...) }()
 		switch t.Content {
-		case SimpleContent:
+		case xsd.SimpleContent:
 			remarks = append(remarks, notJustText(t.Simple))
 			m.text(n, t.Simple, e.Default, e.Fixed)
-		case ElementContent, MixedContent:
+		case xsd.ElementContent, xsd.MixedContent:
 			switch {
-			case t == anyType:
+			case t == xsd.AnyType():
 				remarks = append(remarks, "anything")
-			case t.Content == MixedContent && e.Fixed != nil:
+			case t.Content == xsd.MixedContent && e.Fixed != nil:
 				n.AppendItems(document.NewUntyped(*e.Fixed))
 			default:
 				m.particle(n, t.Particle)
@@ -81,26 +76,26 @@ func (m *sampler) element(e *Element, p *Particle) *document.Node {
 	if e.Nillable {
 		remarks = append(remarks, "may be null")
 	}
-	if names := m.schema.substituteNames(e); len(names) > 0 {
+	if names := m.schema.SubstituteNames(e); len(names) > 0 {
 		remarks = append(remarks, "in its place may stand "+suggest.OneOf(names, 8))
 	}
-	if c, ok := t.(*ComplexType); !ok || c.ArrayOf != nil {
+	if c, ok := t.(*xsd.ComplexType); !ok || c.ArrayOf != nil {
 		m.remark(n, remarks...)
 	}
 	return n
 }
 
 // array puts one item into an array of the SOAP encoding.
-func (m *sampler) array(n *document.Node, t *ComplexType, remarks *[]string) {
+func (m *sampler) array(n *document.Node, t *xsd.ComplexType, remarks *[]string) {
 	*remarks = append(*remarks, "array of "+t.ArrayOf.Item.Local)
 	item := m.schema.Type(t.ArrayOf.Item)
 	if item != nil && m.onStack[item] == 0 {
-		n.AppendItems(m.element(&Element{Name: Name{Local: "item"}, Type: item}, &Particle{Min: 1, Max: 1}))
+		n.AppendItems(m.element(&xsd.Element{Name: xsd.Name{Local: "item"}, Type: item}, &xsd.Particle{Min: 1, Max: 1}))
 	}
 }
 
 // notJustText leaves out what goes without saying.
-func notJustText(t *SimpleType) string {
+func notJustText(t *xsd.SimpleType) string {
 	if words := t.FacetWords(); words != "text" {
 		return words
 	}
@@ -123,14 +118,14 @@ func (m *sampler) remark(n *document.Node, words ...string) {
 }
 
 // setType writes xsi:type; whoever writes the tree declares the prefix.
-func setType(n *document.Node, name Name) {
+func setType(n *document.Node, name xsd.Name) {
 	n.AppendAttributes(document.Attribute{
-		Name:  document.Name{Space: InstanceNamespace, Prefix: "xsi", Local: "type"},
+		Name:  document.Name{Space: xsd.InstanceNamespace, Prefix: "xsi", Local: "type"},
 		Value: "{" + name.Space + "}" + name.Local,
 	})
 }
 
-func (m *sampler) text(n *document.Node, t *SimpleType, byDefault, fixed *string) {
+func (m *sampler) text(n *document.Node, t *xsd.SimpleType, byDefault, fixed *string) {
 	text := ""
 	switch {
 	case fixed != nil:
@@ -145,7 +140,7 @@ func (m *sampler) text(n *document.Node, t *SimpleType, byDefault, fixed *string
 	}
 }
 
-func (m *sampler) attributes(n *document.Node, t *ComplexType, remarks *[]string) {
+func (m *sampler) attributes(n *document.Node, t *xsd.ComplexType, remarks *[]string) {
 	for _, use := range t.Attributes {
 		if !use.Required && !m.options.Optional {
 			continue
@@ -174,7 +169,7 @@ func (m *sampler) attributes(n *document.Node, t *ComplexType, remarks *[]string
 }
 
 // particle adds what a content model asks for.
-func (m *sampler) particle(parent *document.Node, p *Particle) {
+func (m *sampler) particle(parent *document.Node, p *xsd.Particle) {
 	if p == nil {
 		return
 	}
@@ -192,20 +187,20 @@ func (m *sampler) particle(parent *document.Node, p *Particle) {
 			return
 		}
 		switch term := p.Term.(type) {
-		case *Element:
+		case *xsd.Element:
 			parent.AppendItems(m.element(term, p))
-		case *Wildcard:
+		case *xsd.Wildcard:
 			if times > 0 && p.Min > 0 {
 				m.wildcard(parent, term)
 			}
-		case *Group:
+		case *xsd.Group:
 			m.group(parent, term)
 		}
 	}
 }
 
-func (m *sampler) group(parent *document.Node, g *Group) {
-	if g.Kind != Choice {
+func (m *sampler) group(parent *document.Node, g *xsd.Group) {
+	if g.Kind != xsd.Choice {
 		for _, p := range g.Particles {
 			m.particle(parent, p)
 		}
@@ -218,12 +213,12 @@ func (m *sampler) group(parent *document.Node, g *Group) {
 	// stands for that little is known.
 	branch := g.Particles[0]
 	for _, p := range g.Particles {
-		if _, wild := p.Term.(*Wildcard); !wild && !m.recurs(p, map[any]bool{}) {
+		if _, wild := p.Term.(*xsd.Wildcard); !wild && !m.recurs(p, map[any]bool{}) {
 			branch = p
 			break
 		}
 	}
-	if _, wild := branch.Term.(*Wildcard); wild && branch.Min == 0 {
+	if _, wild := branch.Term.(*xsd.Wildcard); wild && branch.Min == 0 {
 		return
 	}
 	before := len(parent.Items())
@@ -233,7 +228,7 @@ func (m *sampler) group(parent *document.Node, g *Group) {
 	if len(parent.Items()) > before && len(g.Particles) > 1 {
 		var words []string
 		for _, p := range g.Particles {
-			words = append(words, particleWords(p))
+			words = append(words, xsd.ParticleWords(p))
 		}
 		first := parent.Items()[before]
 		m.sample.Remarks[first] = strings.TrimSuffix("one of these: "+suggest.OneOf(words, 12)+"; "+m.sample.Remarks[first],
@@ -242,46 +237,46 @@ func (m *sampler) group(parent *document.Node, g *Group) {
 }
 
 // recurs says whether a particle needs a type that is being written just now.
-func (m *sampler) recurs(p *Particle, seen map[any]bool) bool {
+func (m *sampler) recurs(p *xsd.Particle, seen map[any]bool) bool {
 	switch term := p.Term.(type) {
-	case *Element:
-		if m.onStack[term.Type] > 0 && term.Type != Type(anyType) {
-			if _, complex := term.Type.(*ComplexType); complex {
+	case *xsd.Element:
+		if m.onStack[term.Type] > 0 && term.Type != xsd.Type(xsd.AnyType()) {
+			if _, complex := term.Type.(*xsd.ComplexType); complex {
 				return true
 			}
 		}
-		c, ok := term.Type.(*ComplexType)
+		c, ok := term.Type.(*xsd.ComplexType)
 		if !ok || seen[c] || c.Particle == nil {
 			return false
 		}
 		seen[c] = true
 		return c.Particle.Min > 0 && m.recurs(c.Particle, seen)
-	case *Group:
+	case *xsd.Group:
 		for _, inner := range term.Particles {
 			needs := inner.Min > 0 && m.recurs(inner, seen)
-			if term.Kind == Choice && !needs {
+			if term.Kind == xsd.Choice && !needs {
 				return false
 			}
-			if term.Kind != Choice && needs {
+			if term.Kind != xsd.Choice && needs {
 				return true
 			}
 		}
-		return term.Kind == Choice && len(term.Particles) > 0
+		return term.Kind == xsd.Choice && len(term.Particles) > 0
 	}
 	return false
 }
 
 // wildcard puts in an element that the wildcard allows.
-func (m *sampler) wildcard(parent *document.Node, w *Wildcard) {
-	if w.Process == Strict {
-		names := make([]Name, 0, len(m.schema.Elements))
+func (m *sampler) wildcard(parent *document.Node, w *xsd.Wildcard) {
+	if w.Process == xsd.Strict {
+		names := make([]xsd.Name, 0, len(m.schema.Elements))
 		for name := range m.schema.Elements {
 			names = append(names, name)
 		}
-		SortNames(names)
+		xsd.SortNames(names)
 		for _, name := range names {
 			e := m.schema.Elements[name]
-			p := &Particle{Min: 1, Max: 1, Term: e}
+			p := &xsd.Particle{Min: 1, Max: 1, Term: e}
 			if w.Allows(name.Space) && !e.Abstract && !m.recurs(p, map[any]bool{}) {
 				n := m.element(e, p)
 				m.remark(n, "stands for "+w.String())

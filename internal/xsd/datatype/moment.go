@@ -1,4 +1,4 @@
-package xsd
+package datatype
 
 import (
 	"fmt"
@@ -20,24 +20,24 @@ type moment struct {
 }
 
 // Which parts a type has, in their order.
-var momentForms = map[primitive]struct{ name, parts, example string }{
-	dateTimeType:   {"a date with time", "Y-M-DTh:m:s", "2026-05-04T08:30:00"},
-	timeType:       {"a time", "h:m:s", "08:30:00"},
-	dateType:       {"a date", "Y-M-D", "2026-05-04"},
-	gYearMonthType: {"a year with month", "Y-M", "2026-05"},
-	gYearType:      {"a year", "Y", "2026"},
-	gMonthDayType:  {"a month with day", "--M-D", "--05-04"},
-	gDayType:       {"a day of the month", "---D", "---04"},
-	gMonthType:     {"a month", "--M", "--05"},
+var momentForms = map[Primitive]struct{ name, parts, example string }{
+	DateTime:   {"a date with time", "Y-M-DTh:m:s", "2026-05-04T08:30:00"},
+	Time:       {"a time", "h:m:s", "08:30:00"},
+	Date:       {"a date", "Y-M-D", "2026-05-04"},
+	GYearMonth: {"a year with month", "Y-M", "2026-05"},
+	GYear:      {"a year", "Y", "2026"},
+	GMonthDay:  {"a month with day", "--M-D", "--05-04"},
+	GDay:       {"a day of the month", "---D", "---04"},
+	GMonth:     {"a month", "--M", "--05"},
 }
 
-// isMoment says whether a text is a value of a type of date or time.
-func isMoment(p primitive, text string) bool {
+// IsMoment says whether a text is a value of a type of date or time.
+func IsMoment(p Primitive, text string) bool {
 	_, err := parseMoment(p, text)
 	return err == nil
 }
 
-func parseMoment(p primitive, text string) (moment, error) {
+func parseMoment(p Primitive, text string) (moment, error) {
 	form := momentForms[p]
 	bad := func(why string) (moment, error) {
 		if why != "" {
@@ -129,8 +129,8 @@ func (m *moment) parseZone(text string) bool {
 	case text == "Z":
 		m.zoned = true
 		return true
-	case len(text) != 6 || text[0] != '+' && text[0] != '-' || text[3] != ':' || !isDigits(text[1:3]) ||
-		!isDigits(text[4:]):
+	case len(text) != 6 || text[0] != '+' && text[0] != '-' || text[3] != ':' || !IsDigits(text[1:3]) ||
+		!IsDigits(text[4:]):
 		return false
 	}
 	hours, _ := strconv.Atoi(text[1:3])
@@ -143,7 +143,7 @@ func (m *moment) parseZone(text string) bool {
 }
 
 // impossible says why the parts make no moment, or "".
-func (m *moment) impossible(p primitive) string {
+func (m *moment) impossible(p Primitive) string {
 	switch {
 	case m.month < 1 || m.month > 12:
 		return fmt.Sprintf("there is no month %02d", m.month)
@@ -155,10 +155,10 @@ func (m *moment) impossible(p primitive) string {
 		return "seconds go to 59"
 	}
 	year := m.year
-	if p == gMonthDayType {
+	if p == GMonthDay {
 		year = 2000 // a 29th of February exists
 	}
-	if days := daysIn(year, m.month); p != gDayType && (m.day < 1 || m.day > days) {
+	if days := daysIn(year, m.month); p != GDay && (m.day < 1 || m.day > days) {
 		return fmt.Sprintf("that month has %d days", days)
 	} else if m.day < 1 || m.day > 31 {
 		return "a month has up to 31 days"
@@ -318,7 +318,7 @@ func parseDuration(text string) (duration, error) {
 		unit := rest[end]
 		rest = rest[end+1:]
 		if unit == '.' {
-			if end = strings.IndexByte(rest, 'S'); end < 1 || !isDigits(rest[:end]) {
+			if end = strings.IndexByte(rest, 'S'); end < 1 || !IsDigits(rest[:end]) {
 				return bad()
 			}
 			fraction = strings.TrimRight(rest[:end], "0")

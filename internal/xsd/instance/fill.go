@@ -1,4 +1,4 @@
-package xsd
+package instance
 
 import (
 	"fmt"
@@ -9,10 +9,9 @@ import (
 	"testbench/internal/schema"
 	"testbench/internal/suggest"
 	"testbench/internal/xmlstream"
+	"testbench/internal/xsd"
+	"testbench/internal/xsd/datatype"
 )
-
-// FillError is something wrong with the fields that an instance was made of.
-type FillError = schema.FillError
 
 // FillOptions say how an instance is made.
 type FillOptions struct {
@@ -32,7 +31,7 @@ type FillOptions struct {
 // what repeats; a list of objects with one key each is content in exactly that
 // order. What is missing, unknown or no value of its type is returned; the
 // instance holds what was given all the same.
-func (s *Schema) Fill(e *Element, fields *document.Node, o FillOptions) (*document.Node, []FillError) {
+func Fill(s *xsd.Schema, e *xsd.Element, fields *document.Node, o FillOptions) (*document.Node, []schema.FillError) {
 	f := &filler{schema: s, options: o, prefixOf: map[string]string{}}
 	// Of several prefixes for one namespace the first in order is used, so that a
 	// request is the same each time.
@@ -49,16 +48,16 @@ func (s *Schema) Fill(e *Element, fields *document.Node, o FillOptions) (*docume
 var Unknown = schema.Unknown
 
 type filler struct {
-	schema   *Schema
+	schema   *xsd.Schema
 	options  FillOptions
 	root     *document.Node // where prefixes are declared
 	prefixOf map[string]string
-	found    []FillError
+	found    []schema.FillError
 	depth    int
 }
 
 func (f *filler) complain(path, format string, args ...any) {
-	f.found = append(f.found, FillError{Path: path, Message: fmt.Sprintf(format, args...)})
+	f.found = append(f.found, schema.FillError{Path: path, Message: fmt.Sprintf(format, args...)})
 }
 
 func below(path, name string) string {
@@ -69,7 +68,7 @@ func below(path, name string) string {
 }
 
 // element makes an element of what is given for it.
-func (f *filler) element(e *Element, given *document.Node, path string) *document.Node {
+func (f *filler) element(e *xsd.Element, given *document.Node, path string) *document.Node {
 	n := document.NewElement(document.Name{Space: e.Name.Space, Local: e.Name.Local})
 	if f.root == nil {
 		f.root = n
@@ -82,7 +81,7 @@ func (f *filler) element(e *Element, given *document.Node, path string) *documen
 	}
 	if e.Abstract {
 		f.complain(path, "is abstract: give one of its substitutes in its place%s",
-			suggest.After(": ", f.schema.substituteNames(e)))
+			suggest.After(": ", f.schema.SubstituteNames(e)))
 	}
 	if given == Unknown {
 		return n
@@ -105,9 +104,9 @@ func (f *filler) element(e *Element, given *document.Node, path string) *documen
 		return n
 	}
 	switch t := t.(type) {
-	case *SimpleType:
+	case *xsd.SimpleType:
 		f.simple(n, t, e, given, path)
-	case *ComplexType:
+	case *xsd.ComplexType:
 		f.complex(n, t, e, given, path)
 	}
 	return n
@@ -115,7 +114,7 @@ func (f *filler) element(e *Element, given *document.Node, path string) *documen
 
 // attached puts in an attachment, where the field says {attached: NAME} and the
 // type is one of binary values.
-func (f *filler) attached(n *document.Node, t Type, given *document.Node, path string) bool {
+func (f *filler) attached(n *document.Node, t xsd.Type, given *document.Node, path string) bool {
 	name := given.Get("attached")
 	if name == nil || f.options.Attached == nil || !isBinary(t) {
 		return false
@@ -129,32 +128,32 @@ func (f *filler) attached(n *document.Node, t Type, given *document.Node, path s
 	return true
 }
 
-func isBinary(t Type) bool {
-	if c, ok := t.(*ComplexType); ok && c.Content == SimpleContent {
+func isBinary(t xsd.Type) bool {
+	if c, ok := t.(*xsd.ComplexType); ok && c.Content == xsd.SimpleContent {
 		t = c.Simple
 	}
-	s, ok := t.(*SimpleType)
-	return ok && s.Variety == Atomic && (s.primitive == base64BinaryType || s.primitive == hexBinaryType)
+	s, ok := t.(*xsd.SimpleType)
+	return ok && s.Variety == xsd.Atomic && (s.Primitive == datatype.Base64Binary || s.Primitive == datatype.HexBinary)
 }
 
 // instance adds an attribute of the schema-instance namespace.
 func (f *filler) instance(n *document.Node, local, value string) {
-	declare(f.root, "xsi", InstanceNamespace)
+	declare(f.root, "xsi", xsd.InstanceNamespace)
 	n.AppendAttributes(document.Attribute{
-		Name:  document.Name{Space: InstanceNamespace, Prefix: "xsi", Local: local},
+		Name:  document.Name{Space: xsd.InstanceNamespace, Prefix: "xsi", Local: local},
 		Value: value,
 	})
 }
 
 // qualified writes a name with a prefix, which it declares on the root.
-func (f *filler) qualified(name Name) string {
+func (f *filler) qualified(name xsd.Name) string {
 	if name.Space == "" {
 		return name.Local
 	}
 	prefix := f.prefixOf[name.Space]
 	if prefix == "" {
 		prefix = "t"
-		if name.Space == Namespace {
+		if name.Space == xsd.Namespace {
 			prefix = "xs"
 		}
 		for i := 1; f.taken(prefix); i++ {
@@ -188,15 +187,15 @@ func declare(n *document.Node, prefix, space string) {
 }
 
 // derived takes the type that @xsi:type names, or the declared one.
-func (f *filler) derived(n *document.Node, e *Element, given *document.Node, path string) Type {
+func (f *filler) derived(n *document.Node, e *xsd.Element, given *document.Node, path string) xsd.Type {
 	named := given.Get("@xsi:type")
 	if named == nil {
 		named = given.Get("xsi:type")
 	}
 	if named == nil {
-		if c, ok := e.Type.(*ComplexType); ok && c.Abstract {
+		if c, ok := e.Type.(*xsd.ComplexType); ok && c.Abstract {
 			f.complain(path, "has an abstract type: write @xsi:type with one of %s",
-				strings.Join(f.schema.derivedNames(c), ", "))
+				strings.Join(f.schema.DerivedNames(c), ", "))
 		}
 		return e.Type
 	}
@@ -206,7 +205,7 @@ func (f *filler) derived(n *document.Node, e *Element, given *document.Node, pat
 	}
 	var names []string
 	for _, t := range f.schema.Types {
-		if !derivedFrom(t, e.Type, 0) {
+		if !xsd.DerivedFrom(t, e.Type, 0) {
 			continue
 		}
 		name := t.TypeName()
@@ -218,10 +217,10 @@ func (f *filler) derived(n *document.Node, e *Element, given *document.Node, pat
 	}
 	if space, known := f.options.Prefixes[prefix]; prefix == "xs" || prefix == "xsd" || known {
 		if !known {
-			space = Namespace
+			space = xsd.Namespace
 		}
-		if t := f.schema.Type(Name{space, local}); t != nil && derivedFrom(t, e.Type, 0) {
-			f.instance(n, "type", f.qualified(Name{space, local}))
+		if t := f.schema.Type(xsd.Name{Space: space, Local: local}); t != nil && xsd.DerivedFrom(t, e.Type, 0) {
+			f.instance(n, "type", f.qualified(xsd.Name{Space: space, Local: local}))
 			return t
 		}
 	}
@@ -231,13 +230,13 @@ func (f *filler) derived(n *document.Node, e *Element, given *document.Node, pat
 
 // text makes the text of a value. What has a type of its own in YAML is written
 // as the schema writes it: 1e3 as 1000 where only digits may stand.
-func (f *filler) text(n *document.Node, t *SimpleType, given *document.Node, path string) string {
+func (f *filler) text(n *document.Node, t *xsd.SimpleType, given *document.Node, path string) string {
 	if given == Unknown {
 		return ""
 	}
 	text := given.Text
 	switch {
-	case given.Kind == document.List && t.Variety == List:
+	case given.Kind == document.List && t.Variety == xsd.List:
 		items := make([]string, len(given.Items()))
 		for i, item := range given.Items() {
 			items[i] = f.text(n, t.Item, item, fmt.Sprintf("%s[%d]", path, i))
@@ -263,7 +262,7 @@ func (f *filler) text(n *document.Node, t *SimpleType, given *document.Node, pat
 		f.complain(path, "%s", err)
 	}
 	if prefix, _, qualified := strings.Cut(text, ":"); qualified &&
-		(t.primitive == qnameType || t.primitive == notationType) && t.Variety == Atomic {
+		(t.Primitive == datatype.QName || t.Primitive == datatype.Notation) && t.Variety == xsd.Atomic {
 		if space, known := f.options.Prefixes[prefix]; known {
 			declare(n, prefix, space)
 		}
@@ -280,7 +279,7 @@ func (p prefixScope) Lookup(prefix string) (string, bool) {
 	return space, known || prefix == ""
 }
 
-func (f *filler) simple(n *document.Node, t *SimpleType, e *Element, given *document.Node, path string) {
+func (f *filler) simple(n *document.Node, t *xsd.SimpleType, e *xsd.Element, given *document.Node, path string) {
 	if given.Kind == document.Object {
 		for _, m := range given.Members() {
 			if m.Key != "." && m.Key != "@xsi:type" && m.Key != "xsi:type" {
@@ -301,8 +300,8 @@ func (f *filler) simple(n *document.Node, t *SimpleType, e *Element, given *docu
 	}
 	text := f.text(n, t, given, path)
 	if e.Fixed != nil && given != Unknown && text != *e.Fixed {
-		if want, err := t.parse(*e.Fixed, nil); err == nil {
-			if v, err := t.parse(text, prefixScope{f.options.Prefixes}); err != nil || !v.same(want) {
+		if want, err := t.Parse(*e.Fixed, nil); err == nil {
+			if v, err := t.Parse(text, prefixScope{f.options.Prefixes}); err != nil || !v.Same(want) {
 				f.complain(path, "must be %s", excerpt.Quote(*e.Fixed))
 			}
 		}
@@ -312,7 +311,7 @@ func (f *filler) simple(n *document.Node, t *SimpleType, e *Element, given *docu
 	}
 }
 
-func (f *filler) complex(n *document.Node, t *ComplexType, e *Element, given *document.Node, path string) {
+func (f *filler) complex(n *document.Node, t *xsd.ComplexType, e *xsd.Element, given *document.Node, path string) {
 	if f.options.Encoded && t.ArrayOf != nil {
 		f.array(n, t, given, path)
 		return
@@ -332,7 +331,7 @@ func (f *filler) complex(n *document.Node, t *ComplexType, e *Element, given *do
 	f.attributes(n, t, pool, path)
 	own := pool.take(".")
 	switch t.Content {
-	case SimpleContent:
+	case xsd.SimpleContent:
 		if own == nil {
 			own = document.NewUntyped("")
 			if e.Default == nil && e.Fixed == nil && t.Simple.Check("", nil) != nil {
@@ -347,13 +346,13 @@ func (f *filler) complex(n *document.Node, t *ComplexType, e *Element, given *do
 				Secret: own.Secret,
 			})
 		}
-	case EmptyContent:
+	case xsd.EmptyContent:
 		if own != nil {
 			f.complain(path, "must be empty, and is %s", own.Describe())
 		}
 	default:
 		if own != nil && own.Text != "" {
-			if t.Content != MixedContent {
+			if t.Content != xsd.MixedContent {
 				f.complain(path, "is %s, not fields by name: %s", own.Describe(),
 					strings.Join(suggest.First(t.FieldNames(), 12), ", "))
 			}
@@ -364,27 +363,9 @@ func (f *filler) complex(n *document.Node, t *ComplexType, e *Element, given *do
 	f.leftOver(n, t, pool, path)
 }
 
-// FieldNames lists the names that Fill knows for a type: child elements, then
-// attributes.
-func (t *ComplexType) FieldNames() []string {
-	var names []string
-	seen := map[string]bool{}
-	add := func(name string) {
-		if !seen[name] {
-			seen[name] = true
-			names = append(names, name)
-		}
-	}
-	t.Particle.elements(func(e *Element) { add(e.Name.Local) })
-	for _, use := range t.Attributes {
-		add(use.Name.Local)
-	}
-	return names
-}
-
-func (f *filler) attributes(n *document.Node, t *ComplexType, p *pool, path string) {
+func (f *filler) attributes(n *document.Node, t *xsd.ComplexType, p *pool, path string) {
 	elements := map[string]bool{}
-	t.Particle.elements(func(e *Element) { elements[e.Name.Local] = true })
+	t.Particle.Elements(func(e *xsd.Element) { elements[e.Name.Local] = true })
 	for _, use := range t.Attributes {
 		value := p.take("@" + use.Name.Local)
 		if value == nil && !elements[use.Name.Local] {
@@ -415,9 +396,9 @@ func (f *filler) attributes(n *document.Node, t *ComplexType, p *pool, path stri
 		if !isAttribute || value == nil || !value.IsScalar() {
 			continue
 		}
-		attribute := Name{Local: name}
+		attribute := xsd.Name{Local: name}
 		if prefix, local, qualified := strings.Cut(name, ":"); qualified {
-			attribute = Name{f.options.Prefixes[prefix], local}
+			attribute = xsd.Name{Space: f.options.Prefixes[prefix], Local: local}
 		}
 		if t.AnyAttribute.Allows(attribute.Space) {
 			p.take(key)
@@ -433,7 +414,7 @@ func withWords(words string) string {
 	return ", " + words
 }
 
-func (f *filler) setAttribute(n *document.Node, name Name, text string, secret bool) {
+func (f *filler) setAttribute(n *document.Node, name xsd.Name, text string, secret bool) {
 	a := document.Attribute{Name: document.Name{Space: name.Space, Local: name.Local}, Value: text, Secret: secret}
 	switch name.Space {
 	case "":

@@ -1,16 +1,20 @@
-package xsd
+// Package instance works with messages of a schema and the fields that people give and read:
+// it makes an instance of fields, draws the fields out of one, outlines what fields there are,
+// makes samples, and gives types in the forms in which contracts are compared and described.
+package instance
 
 import (
 	"testbench/internal/document"
 	"testbench/internal/schema"
+	"testbench/internal/xsd"
 )
 
 // ElementType is an element to those that use schemas of every language: a
 // request is filled into it, an answer held against it.
 type ElementType struct {
-	Schema *Schema
+	Schema *xsd.Schema
 	// Declared is nil where the root of the message says which element it is.
-	Declared *Element
+	Declared *xsd.Element
 }
 
 // Words says what the element's own text is, "" where it holds others.
@@ -18,7 +22,7 @@ func (e ElementType) Words() string {
 	if e.Declared == nil {
 		return ""
 	}
-	if simple, ok := e.Declared.Type.(*SimpleType); ok {
+	if simple, ok := e.Declared.Type.(*xsd.SimpleType); ok {
 		return simple.FacetWords()
 	}
 	return ""
@@ -29,7 +33,7 @@ func (e ElementType) Outline(depth int) []schema.Row {
 	if e.Declared == nil {
 		return nil
 	}
-	return e.Schema.Outline(e.Declared, depth)
+	return Outline(e.Schema, e.Declared, depth)
 }
 
 // Fill makes the element.
@@ -37,7 +41,7 @@ func (e ElementType) Fill(v *document.Node) (*document.Node, []schema.FillError)
 	if e.Declared == nil || v.Kind == document.Element {
 		return v, nil
 	}
-	return e.Schema.Fill(e.Declared, v, FillOptions{})
+	return Fill(e.Schema, e.Declared, v, FillOptions{})
 }
 
 // Check holds an element against its declaration.
@@ -46,7 +50,7 @@ func (e ElementType) Check(v *document.Node) []schema.Fault {
 		return []schema.Fault{{Message: "is no XML, but " + v.Describe()}}
 	}
 	decl := e.Declared
-	if name := (Name{Space: v.Name().Space, Local: v.Name().Local}); decl == nil {
+	if name := (xsd.Name{Space: v.Name().Space, Local: v.Name().Local}); decl == nil {
 		decl = e.Schema.Elements[name]
 		if decl == nil {
 			return []schema.Fault{{
@@ -61,8 +65,8 @@ func (e ElementType) Check(v *document.Node) []schema.Fault {
 		}}
 	}
 	var faults []schema.Fault
-	validator := NewValidator(e.Schema)
-	validator.Report = func(f Fault) { faults = append(faults, f) }
+	validator := xsd.NewValidator(e.Schema)
+	validator.Report = func(f xsd.Fault) { faults = append(faults, f) }
 	validator.Tree(v, decl, nil)
 	return faults
 }
@@ -72,11 +76,11 @@ func (e ElementType) Sample(o schema.SampleOptions) *schema.Sample {
 	if e.Declared == nil {
 		return &schema.Sample{Root: document.NewObject()}
 	}
-	return e.Schema.Sample(e.Declared, o)
+	return Sample(e.Schema, e.Declared, o)
 }
 
 // ValueType is a simple type to those that use schemas of every language.
-type ValueType struct{ Simple *SimpleType }
+type ValueType struct{ Simple *xsd.SimpleType }
 
 // Words says what values it takes.
 func (t ValueType) Words() string { return t.Simple.FacetWords() }
@@ -93,7 +97,7 @@ func (t ValueType) Fill(v *document.Node) (*document.Node, []schema.FillError) {
 	if !value.IsScalar() {
 		return v, []schema.FillError{{Message: "must be a single value, and is " + v.Describe()}}
 	}
-	if err := t.Simple.Check(value.Text, anyPrefix{}); err != nil {
+	if err := t.Simple.Check(value.Text, xsd.NoPrefix{}); err != nil {
 		return v, []schema.FillError{{Message: err.Error()}}
 	}
 	return v, nil
@@ -112,10 +116,4 @@ func (t ValueType) Check(v *document.Node) []schema.Fault {
 // Sample gives a value.
 func (t ValueType) Sample(schema.SampleOptions) *schema.Sample {
 	return &schema.Sample{Root: document.NewUntyped(t.Simple.Sample())}
-}
-
-// BuiltinType finds a type of XML Schema itself by its local name; nil for none.
-func BuiltinType(local string) *SimpleType {
-	t, _ := (&Schema{}).Type(Name{Space: Namespace, Local: local}).(*SimpleType)
-	return t
 }

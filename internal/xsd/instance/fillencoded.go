@@ -1,10 +1,11 @@
-package xsd
+package instance
 
 import (
 	"fmt"
 	"strings"
 
 	"testbench/internal/document"
+	"testbench/internal/xsd"
 )
 
 // SOAP 1.1, section 5.
@@ -12,26 +13,26 @@ import (
 const soapEncodingNamespace = "http://schemas.xmlsoap.org/soap/encoding/"
 
 // encodedType writes xsi:type, for a reader of encoded values may know no schema.
-func (f *filler) encodedType(n *document.Node, t Type) {
+func (f *filler) encodedType(n *document.Node, t xsd.Type) {
 	name := t.TypeName()
 	for _, a := range n.Attributes() {
-		if a.Name.Space == InstanceNamespace && a.Name.Local == "type" {
+		if a.Name.Space == xsd.InstanceNamespace && a.Name.Local == "type" {
 			return
 		}
 	}
-	if s, ok := t.(*SimpleType); ok && name.Local == "" {
+	if s, ok := t.(*xsd.SimpleType); ok && name.Local == "" {
 		name = s.Builtin().Name
 	}
-	if c, ok := t.(*ComplexType); ok && c.ArrayOf != nil && name.Local == "" {
-		name = Name{soapEncodingNamespace, "Array"}
+	if c, ok := t.(*xsd.ComplexType); ok && c.ArrayOf != nil && name.Local == "" {
+		name = xsd.Name{Space: soapEncodingNamespace, Local: "Array"}
 	}
-	if name.Local != "" && t != Type(anyType) {
+	if name.Local != "" && t != xsd.Type(xsd.AnyType()) {
 		f.instance(n, "type", f.qualified(name))
 	}
 }
 
 // array writes an array (SOAP 1.1, 5.4.2).
-func (f *filler) array(n *document.Node, t *ComplexType, given *document.Node, path string) {
+func (f *filler) array(n *document.Node, t *xsd.ComplexType, given *document.Node, path string) {
 	items := []*document.Node{given}
 	if given.Kind == document.List {
 		items = given.Items()
@@ -46,7 +47,7 @@ func (f *filler) array(n *document.Node, t *ComplexType, given *document.Node, p
 	}
 	item := f.schema.Type(t.ArrayOf.Item)
 	if item == nil {
-		item = anyType
+		item = xsd.AnyType()
 	}
 	inner := strings.TrimSuffix(t.ArrayOf.Dims, "]")
 	if at := strings.LastIndexByte(inner, '['); at > 0 {
@@ -58,12 +59,12 @@ func (f *filler) array(n *document.Node, t *ComplexType, given *document.Node, p
 		Name:  document.Name{Space: soapEncodingNamespace, Local: "arrayType"},
 		Value: fmt.Sprintf("%s%s[%d]", f.qualified(t.ArrayOf.Item), inner, len(items)),
 	}
-	a.Name.Prefix, _, _ = strings.Cut(f.qualified(Name{soapEncodingNamespace, "arrayType"}), ":")
+	a.Name.Prefix, _, _ = strings.Cut(f.qualified(xsd.Name{Space: soapEncodingNamespace, Local: "arrayType"}), ":")
 	n.AppendAttributes(a)
-	element := &Element{Name: Name{Local: "item"}, Type: item, Nillable: true}
+	element := &xsd.Element{Name: xsd.Name{Local: "item"}, Type: item, Nillable: true}
 	if t.Particle != nil && t.Particle.Term != nil {
-		if g, ok := t.Particle.Term.(*Group); ok && len(g.Particles) == 1 {
-			if e, ok := g.Particles[0].Term.(*Element); ok {
+		if g, ok := t.Particle.Term.(*xsd.Group); ok && len(g.Particles) == 1 {
+			if e, ok := g.Particles[0].Term.(*xsd.Element); ok {
 				element = e
 			}
 		}

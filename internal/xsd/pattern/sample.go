@@ -1,10 +1,10 @@
-package xsd
+package pattern
 
 import "unicode/utf8"
 
-// sample gives a value that matches, of at least and at most the given number of
+// Sample gives a value that matches, of at least and at most the given number of
 // characters (most -1: any) if there is such a one to be found simply.
-func (p *Pattern) sample(least, most int) (string, bool) {
+func (p *Pattern) Sample(least, most int) (string, bool) {
 	s := regexSampler{left: 10_000}
 	s.write(p.root)
 	for extra := 1; utf8.RuneCount(s.out) < least && extra <= 1<<12; extra *= 2 {

@@ -1,4 +1,4 @@
-package xsd
+package instance
 
 import (
 	"fmt"
@@ -6,36 +6,40 @@ import (
 	"strings"
 
 	"testbench/internal/document"
+	"testbench/internal/xsd"
+	"testbench/internal/xsd/datatype"
 )
 
 // JSONForm says in JSON Schema (2020-12) what Fields gives, and Fill takes. Types with a
 // name go into defs, under names that are theirs alone.
 type JSONForm struct {
-	schema *Schema
+	schema *xsd.Schema
 	defs   *document.Node
-	names  map[Type]string
+	names  map[xsd.Type]string
 	taken  map[string]bool
 }
 
 // NewJSONForm begins a set of definitions.
-func NewJSONForm(s *Schema) *JSONForm {
-	return &JSONForm{schema: s, defs: document.NewObject(), names: map[Type]string{}, taken: map[string]bool{}}
+func NewJSONForm(s *xsd.Schema) *JSONForm {
+	return &JSONForm{schema: s, defs: document.NewObject(), names: map[xsd.Type]string{}, taken: map[string]bool{}}
 }
 
 // Definitions are those that the schemas made so far refer to.
 func (j *JSONForm) Definitions() *document.Node { return j.defs }
 
-func text(s string) *document.Node   { return document.NewText(s) }
-func number(n int) *document.Node    { return document.NewNumber(fmt.Sprint(n)) }
+func text(s string) *document.Node { return document.NewText(s) }
+
+func number(n int) *document.Node { return document.NewNumber(fmt.Sprint(n)) }
+
 func typeIs(t string) *document.Node { return document.NewObject().Set("type", text(t)) }
 
 // Element is the schema of what stands in an element.
-func (j *JSONForm) Element(e *Element) *document.Node {
+func (j *JSONForm) Element(e *xsd.Element) *document.Node {
 	out := j.typed(e.Type)
 	if names := j.schema.Derived(e.Type); len(names) > 0 {
-		if _, ok := e.Type.(*ComplexType); ok {
+		if _, ok := e.Type.(*xsd.ComplexType); ok {
 			any := document.NewList()
-			if c := e.Type.(*ComplexType); !c.Abstract {
+			if c := e.Type.(*xsd.ComplexType); !c.Abstract {
 				any.AppendItems(out)
 			}
 			for _, d := range names {
@@ -48,7 +52,7 @@ func (j *JSONForm) Element(e *Element) *document.Node {
 		out = document.NewObject().Set("anyOf", document.NewList(out, typeIs("null")))
 	}
 	if e.Fixed != nil {
-		if simple, ok := e.Type.(*SimpleType); ok {
+		if simple, ok := e.Type.(*xsd.SimpleType); ok {
 			out = document.NewObject().Set("const", simpleField(simple, *e.Fixed))
 		}
 	}
@@ -65,20 +69,20 @@ func (j *JSONForm) Element(e *Element) *document.Node {
 }
 
 // typedAs is a type that is named beside what it holds.
-func (j *JSONForm) typedAs(c *ComplexType) *document.Node {
+func (j *JSONForm) typedAs(c *xsd.ComplexType) *document.Node {
 	named := document.NewObject().Set("type", text("object")).
 		Set("properties", document.NewObject().Set("@xsi:type", document.NewObject().Set("const", text(c.Name.Local)))).
 		Set("required", document.NewList(text("@xsi:type")))
 	return document.NewObject().Set("allOf", document.NewList(named, j.typed(c)))
 }
 
-func (j *JSONForm) typed(t Type) *document.Node {
+func (j *JSONForm) typed(t xsd.Type) *document.Node {
 	switch t := t.(type) {
-	case *SimpleType:
+	case *xsd.SimpleType:
 		return j.simple(t)
-	case *ComplexType:
+	case *xsd.ComplexType:
 		switch {
-		case t == anyType:
+		case t == xsd.AnyType():
 			return document.NewObject()
 		case t.Name.Local == "":
 			return j.complex(t)
@@ -104,7 +108,7 @@ func (j *JSONForm) name(local string) string {
 	return name
 }
 
-func (j *JSONForm) complex(t *ComplexType) *document.Node {
+func (j *JSONForm) complex(t *xsd.ComplexType) *document.Node {
 	if t.ArrayOf != nil {
 		items := document.NewObject()
 		if item := j.schema.Type(t.ArrayOf.Item); item != nil {
@@ -114,7 +118,7 @@ func (j *JSONForm) complex(t *ComplexType) *document.Node {
 	}
 	w := &fieldWalk{shaper: &shaper{j.schema}, index: map[string]int{}}
 	w.particle(t.Particle, true, "", 1)
-	if t.Content == SimpleContent && len(t.Attributes) == 0 && t.AnyAttribute == nil {
+	if t.Content == xsd.SimpleContent && len(t.Attributes) == 0 && t.AnyAttribute == nil {
 		return j.simple(t.Simple)
 	}
 	properties, required := document.NewObject(), document.NewList()
@@ -133,14 +137,14 @@ func (j *JSONForm) complex(t *ComplexType) *document.Node {
 		}
 	}
 	switch t.Content {
-	case SimpleContent:
+	case xsd.SimpleContent:
 		properties.Set(".", j.simple(t.Simple))
 		required.AppendItems(text("."))
-	case MixedContent:
+	case xsd.MixedContent:
 		properties.Set(".", typeIs("string"))
 	}
-	declared := map[string]*Element{}
-	t.Particle.elements(func(e *Element) {
+	declared := map[string]*xsd.Element{}
+	t.Particle.Elements(func(e *xsd.Element) {
 		if declared[e.Name.Local] == nil {
 			declared[e.Name.Local] = e
 		}
@@ -148,7 +152,7 @@ func (j *JSONForm) complex(t *ComplexType) *document.Node {
 	together := repeatsTogether(t.Particle)
 	for _, f := range w.fields {
 		e := declared[f.Name]
-		for _, one := range append([]*Element{e}, j.schema.Substitutes(e)...) {
+		for _, one := range append([]*xsd.Element{e}, j.schema.Substitutes(e)...) {
 			if one.Abstract {
 				continue
 			}
@@ -178,7 +182,7 @@ func (j *JSONForm) complex(t *ComplexType) *document.Node {
 		out.Set("required", required)
 	}
 	if !w.isOpen && t.AnyAttribute == nil {
-		if c, ok := t.Base.(*ComplexType); t.Name.Local != "" && (ok && c != anyType || len(j.schema.Derived(t)) > 0) {
+		if c, ok := t.Base.(*xsd.ComplexType); t.Name.Local != "" && (ok && c != xsd.AnyType() || len(j.schema.Derived(t)) > 0) {
 			properties.Set("@xsi:type", typeIs("string")) // the name of a derived type stands beside its fields
 		}
 		out.Set("additionalProperties", document.NewBoolean(false))
@@ -194,7 +198,7 @@ func (j *JSONForm) complex(t *ComplexType) *document.Node {
 var plainPattern = regexp.MustCompile(
 	`^(?:[A-Za-z0-9 ,:;_@#/%=|()?*+{}.-]|\[\^?(?:[A-Za-z0-9_.@+]|[A-Za-z0-9]-[A-Za-z0-9])+\]|\\[d.*+?()\[\]{}|-])*$`)
 
-func (j *JSONForm) simple(t *SimpleType) *document.Node {
+func (j *JSONForm) simple(t *xsd.SimpleType) *document.Node {
 	out := document.NewObject()
 	kind := kindOfValue(t)
 	if len(t.Enumeration) > 0 {
@@ -222,7 +226,7 @@ func (j *JSONForm) simple(t *SimpleType) *document.Node {
 		if t.FractionDigits != nil && *t.FractionDigits == 0 {
 			name = "integer"
 		}
-		if t.primitive != decimalType { // INF and NaN are no numbers in JSON
+		if t.Primitive != datatype.Decimal { // INF and NaN are no numbers in JSON
 			return out.Set("anyOf",
 				document.NewList(typeIs("number"),
 					document.NewObject().Set("enum", document.NewList(text("INF"), text("-INF"), text("NaN")))))
@@ -230,7 +234,7 @@ func (j *JSONForm) simple(t *SimpleType) *document.Node {
 		out.Set("type", text(name))
 		for _, b := range []struct {
 			key   string
-			bound *Bound
+			bound *xsd.Bound
 		}{
 			{"minimum", t.MinInclusive},
 			{"maximum", t.MaxInclusive},
@@ -243,11 +247,11 @@ func (j *JSONForm) simple(t *SimpleType) *document.Node {
 		}
 		return out
 	}
-	if t.missing {
+	if t.Missing {
 		return out
 	}
 	out.Set("type", text("string"))
-	if t.primitive == stringType {
+	if t.Primitive == datatype.String {
 		bound("minLength", t.MinLength)
 		bound("maxLength", t.MaxLength)
 		bound("minLength", t.Length)
@@ -256,7 +260,7 @@ func (j *JSONForm) simple(t *SimpleType) *document.Node {
 	if len(t.Patterns) == 1 && len(t.Patterns[0]) == 1 && plainPattern.MatchString(t.Patterns[0][0].Source) {
 		out.Set("pattern", text("^(?:"+t.Patterns[0][0].Source+")$"))
 	}
-	if t.primitive == base64BinaryType {
+	if t.Primitive == datatype.Base64Binary {
 		out.Set("contentEncoding", text("base64"))
 	}
 	if words := t.FacetWords(); words != "" && words != "text" {

@@ -1,4 +1,4 @@
-package xsd
+package instance
 
 import (
 	"fmt"
@@ -6,6 +6,7 @@ import (
 
 	"testbench/internal/document"
 	"testbench/internal/suggest"
+	"testbench/internal/xsd"
 )
 
 // pool are the fields that are still to be placed.
@@ -33,7 +34,7 @@ func (p *pool) take(key string) *document.Node {
 }
 
 // key is how the fields name an element: plainly, or with a prefix.
-func (p *pool) key(name Name, prefixes map[string]string) (string, bool) {
+func (p *pool) key(name xsd.Name, prefixes map[string]string) (string, bool) {
 	if _, ok := p.values[name.Local]; ok {
 		return name.Local, true
 	}
@@ -48,18 +49,18 @@ func (p *pool) key(name Name, prefixes map[string]string) (string, bool) {
 
 // particle places fields in the order of the content model. It tells how many
 // elements it placed; mandatory says that what is missing is to be told.
-func (f *filler) particle(n *document.Node, p *Particle, pool *pool, path string, mandatory bool) int {
+func (f *filler) particle(n *document.Node, p *xsd.Particle, pool *pool, path string, mandatory bool) int {
 	if p == nil {
 		return 0
 	}
 	switch term := p.Term.(type) {
-	case *Element:
+	case *xsd.Element:
 		return f.place(n, p, term, pool, path, mandatory && p.Min > 0)
-	case *Wildcard:
+	case *xsd.Wildcard:
 		return f.any(n, p, term, pool, path)
-	case *Group:
+	case *xsd.Group:
 		placed := 0
-		for round := 0; p.Max == Unbounded || round < p.Max; round++ {
+		for round := 0; p.Max == xsd.Unbounded || round < p.Max; round++ {
 			if round >= p.Min && !f.wants(term, pool) {
 				break
 			}
@@ -75,20 +76,20 @@ func (f *filler) particle(n *document.Node, p *Particle, pool *pool, path string
 }
 
 // wants says whether some field belongs into the group.
-func (f *filler) wants(g *Group, pool *pool) bool {
+func (f *filler) wants(g *xsd.Group, pool *pool) bool {
 	for _, p := range g.Particles {
 		switch term := p.Term.(type) {
-		case *Element:
+		case *xsd.Element:
 			for _, e := range f.alternatives(term) {
 				if _, ok := pool.key(e.Name, f.options.Prefixes); ok {
 					return true
 				}
 			}
-		case *Group:
+		case *xsd.Group:
 			if f.wants(term, pool) {
 				return true
 			}
-		case *Wildcard:
+		case *xsd.Wildcard:
 			if f.anyKey(term, pool) != "" {
 				return true
 			}
@@ -97,16 +98,16 @@ func (f *filler) wants(g *Group, pool *pool) bool {
 	return false
 }
 
-func (f *filler) alternatives(e *Element) []*Element {
-	all := []*Element{e}
+func (f *filler) alternatives(e *xsd.Element) []*xsd.Element {
+	all := []*xsd.Element{e}
 	if e.Global {
 		all = append(all, f.schema.SubstitutionGroup(e)...)
 	}
 	return all
 }
 
-func (f *filler) group(n *document.Node, g *Group, pool *pool, path string, mandatory bool) int {
-	if g.Kind != Choice {
+func (f *filler) group(n *document.Node, g *xsd.Group, pool *pool, path string, mandatory bool) int {
+	if g.Kind != xsd.Choice {
 		placed := 0
 		for _, p := range g.Particles {
 			placed += f.particle(n, p, pool, path, mandatory)
@@ -114,7 +115,7 @@ func (f *filler) group(n *document.Node, g *Group, pool *pool, path string, mand
 		return placed
 	}
 	for _, p := range g.Particles {
-		if f.wants(&Group{Particles: []*Particle{p}}, pool) {
+		if f.wants(&xsd.Group{Particles: []*xsd.Particle{p}}, pool) {
 			return f.particle(n, p, pool, path, mandatory)
 		}
 	}
@@ -124,7 +125,7 @@ func (f *filler) group(n *document.Node, g *Group, pool *pool, path string, mand
 			if p.Min == 0 {
 				return 0
 			}
-			words = append(words, particleWords(p))
+			words = append(words, xsd.ParticleWords(p))
 		}
 		f.complain(path, "needs one of %s", suggest.OneOf(words, 12))
 	}
@@ -132,7 +133,7 @@ func (f *filler) group(n *document.Node, g *Group, pool *pool, path string, mand
 }
 
 // place puts in the elements that are given for a particle.
-func (f *filler) place(n *document.Node, p *Particle, declared *Element, pool *pool, path string, mandatory bool) int {
+func (f *filler) place(n *document.Node, p *xsd.Particle, declared *xsd.Element, pool *pool, path string, mandatory bool) int {
 	placed := 0
 	for _, e := range f.alternatives(declared) {
 		key, ok := pool.key(e.Name, f.options.Prefixes)
@@ -141,12 +142,12 @@ func (f *filler) place(n *document.Node, p *Particle, declared *Element, pool *p
 		}
 		value := pool.values[key]
 		items := []*document.Node{value}
-		many := p.Max == Unbounded || p.Max > 1
+		many := p.Max == xsd.Unbounded || p.Max > 1
 		if value.Kind == document.List && !f.takesList(e, value, many) {
 			items = value.Items()
 		}
 		room := len(items)
-		if p.Max != Unbounded {
+		if p.Max != xsd.Unbounded {
 			room = min(room, p.Max-placed)
 		}
 		for i, item := range items[:room] {
@@ -169,7 +170,7 @@ func (f *filler) place(n *document.Node, p *Particle, declared *Element, pool *p
 	if mandatory && placed < p.Min {
 		at := below(path, declared.Name.Local)
 		switch t := declared.Type.(type) {
-		case *SimpleType:
+		case *xsd.SimpleType:
 			f.complain(at, "is missing: it is mandatory%s", withWords(t.FacetWords()))
 		default:
 			if placed > 0 {
@@ -184,16 +185,16 @@ func (f *filler) place(n *document.Node, p *Particle, declared *Element, pool *p
 
 // takesList says whether a list is one value of the element: a list type, or
 // content in order of an element that stands only once.
-func (f *filler) takesList(e *Element, list *document.Node, many bool) bool {
+func (f *filler) takesList(e *xsd.Element, list *document.Node, many bool) bool {
 	switch t := e.Type.(type) {
-	case *SimpleType:
-		return t.Variety == List && allScalars(list)
-	case *ComplexType:
-		if !many && (t.Content == MixedContent || t.Content == ElementContent) && len(list.Items()) > 0 {
+	case *xsd.SimpleType:
+		return t.Variety == xsd.List && allScalars(list)
+	case *xsd.ComplexType:
+		if !many && (t.Content == xsd.MixedContent || t.Content == xsd.ElementContent) && len(list.Items()) > 0 {
 			return true
 		}
 		return f.options.Encoded && t.ArrayOf != nil ||
-			t.Content == SimpleContent && t.Simple.Variety == List && allScalars(list)
+			t.Content == xsd.SimpleContent && t.Simple.Variety == xsd.List && allScalars(list)
 	}
 	return false
 }
@@ -209,7 +210,7 @@ func allScalars(list *document.Node) bool {
 
 // anyKey finds a field that can stand only in place of a wildcard: its name has
 // a prefix, or it is an element as a whole.
-func (f *filler) anyKey(w *Wildcard, pool *pool) string {
+func (f *filler) anyKey(w *xsd.Wildcard, pool *pool) string {
 	for _, key := range pool.order {
 		if pool.values[key] == nil {
 			continue
@@ -223,15 +224,15 @@ func (f *filler) anyKey(w *Wildcard, pool *pool) string {
 	return ""
 }
 
-func (f *filler) any(n *document.Node, p *Particle, w *Wildcard, pool *pool, path string) int {
+func (f *filler) any(n *document.Node, p *xsd.Particle, w *xsd.Wildcard, pool *pool, path string) int {
 	placed := 0
-	for p.Max == Unbounded || placed < p.Max {
+	for p.Max == xsd.Unbounded || placed < p.Max {
 		key := f.anyKey(w, pool)
 		if key == "" {
 			break
 		}
 		prefix, local, _ := strings.Cut(key, ":")
-		name := Name{f.options.Prefixes[prefix], local}
+		name := xsd.Name{Space: f.options.Prefixes[prefix], Local: local}
 		value := pool.take(key)
 		items := []*document.Node{value}
 		if value.Kind == document.List {
@@ -240,7 +241,7 @@ func (f *filler) any(n *document.Node, p *Particle, w *Wildcard, pool *pool, pat
 		for _, item := range items {
 			e := f.schema.Elements[name]
 			if e == nil {
-				e = &Element{Name: name, Type: anyType}
+				e = &xsd.Element{Name: name, Type: xsd.AnyType()}
 			}
 			n.AppendItems(f.element(e, item, below(path, key)))
 			placed++
@@ -251,7 +252,7 @@ func (f *filler) any(n *document.Node, p *Particle, w *Wildcard, pool *pool, pat
 
 // inOrder makes content of a list of objects with one key each, and texts
 // between them, in exactly that order.
-func (f *filler) inOrder(n *document.Node, t *ComplexType, given *document.Node, path string) {
+func (f *filler) inOrder(n *document.Node, t *xsd.ComplexType, given *document.Node, path string) {
 	attributes := document.NewObject()
 	for i, item := range given.Items() {
 		at := fmt.Sprintf("%s[%d]", path, i)
@@ -278,8 +279,8 @@ func (f *filler) inOrder(n *document.Node, t *ComplexType, given *document.Node,
 }
 
 // named finds an element of a type's content by the name in a field; nil for none.
-func (f *filler) named(t *ComplexType, key string) (found *Element) {
-	t.Particle.elements(func(e *Element) {
+func (f *filler) named(t *xsd.ComplexType, key string) (found *xsd.Element) {
+	t.Particle.Elements(func(e *xsd.Element) {
 		for _, alternative := range f.alternatives(e) {
 			p := &pool{values: map[string]*document.Node{key: {}}}
 			if _, ok := p.key(alternative.Name, f.options.Prefixes); ok && found == nil {
@@ -292,8 +293,8 @@ func (f *filler) named(t *ComplexType, key string) (found *Element) {
 
 // leftOver deals with fields that no part of the type takes: they are told, and
 // put in all the same, for a tester may want to send them.
-func (f *filler) leftOver(n *document.Node, t *ComplexType, pool *pool, path string) {
-	open := t == anyType
+func (f *filler) leftOver(n *document.Node, t *xsd.ComplexType, pool *pool, path string) {
+	open := t == xsd.AnyType()
 	for _, key := range pool.order {
 		value := pool.values[key]
 		if value == nil {
@@ -302,7 +303,7 @@ func (f *filler) leftOver(n *document.Node, t *ComplexType, pool *pool, path str
 		local, isAttribute := strings.CutPrefix(key, "@")
 		if isAttribute {
 			f.complain(below(path, key), "is unknown%s", suggest.Ending(local, t.FieldNames()))
-			f.setAttribute(n, Name{Local: local}, value.Text, value.Secret)
+			f.setAttribute(n, xsd.Name{Local: local}, value.Text, value.Secret)
 			continue
 		}
 		e := f.named(t, key)
@@ -315,9 +316,9 @@ func (f *filler) leftOver(n *document.Node, t *ComplexType, pool *pool, path str
 			f.complain(below(path, key), "is unknown%s", fieldTry(key, t.FieldNames()))
 		}
 		if e == nil {
-			e = &Element{Name: Name{n.Name().Space, local}, Type: anyType, Nillable: true}
+			e = &xsd.Element{Name: xsd.Name{Space: n.Name().Space, Local: local}, Type: xsd.AnyType(), Nillable: true}
 			if prefix, rest, qualified := strings.Cut(key, ":"); qualified {
-				e.Name = Name{f.options.Prefixes[prefix], rest}
+				e.Name = xsd.Name{Space: f.options.Prefixes[prefix], Local: rest}
 			}
 		}
 		items := []*document.Node{value}

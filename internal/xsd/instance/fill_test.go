@@ -1,4 +1,4 @@
-package xsd
+package instance
 
 import (
 	"strings"
@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"testbench/internal/document"
+	"testbench/internal/xsd"
 )
 
 const orderSchema = schemaHead + `
@@ -30,7 +31,7 @@ const orderSchema = schemaHead + `
 </xs:schema>`
 
 func TestFill(t *testing.T) {
-	schema := load(t, orderSchema)
+	orders := loadText(t, orderSchema)
 	for _, c := range []struct{ name, fields, want, short string }{
 		{
 			"any order comes out in the schema's",
@@ -71,7 +72,7 @@ func TestFill(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) {
 			fields, err := document.ReadJSON([]byte(c.fields))
 			require.NoError(t, err)
-			root, found := schema.Fill(schema.Element("urn:t", "Order"), fields,
+			root, found := Fill(orders, orders.Element("urn:t", "Order"), fields,
 				FillOptions{Prefixes: map[string]string{"o": "urn:o"}})
 			if c.want != "" {
 				assert.Equal(t, c.want, document.WriteXML(root, document.Style{}))
@@ -83,9 +84,9 @@ func TestFill(t *testing.T) {
 			if c.short == "" {
 				assert.Empty(t, short)
 				var faults []string
-				v := NewValidator(schema)
-				v.Report = func(f Fault) { faults = append(faults, f.String()) }
-				v.Tree(root, nil, map[string]string{"xsi": InstanceNamespace})
+				v := xsd.NewValidator(orders)
+				v.Report = func(f xsd.Fault) { faults = append(faults, f.String()) }
+				v.Tree(root, nil, map[string]string{"xsi": xsd.InstanceNamespace})
 				assert.Empty(t, faults)
 			} else {
 				assert.ElementsMatch(t, strings.Split(c.short, "|"), short)
@@ -96,7 +97,7 @@ func TestFill(t *testing.T) {
 
 // What is described in groups, repeats as a whole, or may stand in any order.
 func TestFillGroups(t *testing.T) {
-	schema := load(t, schemaHead+`
+	orders := loadText(t, schemaHead+`
 <xs:element name="Log"><xs:complexType><xs:sequence>
   <xs:sequence minOccurs="0" maxOccurs="3"><xs:element name="at" type="xs:time"/><xs:element name="kg" type="xs:decimal" minOccurs="0"/></xs:sequence>
   <xs:choice minOccurs="0" maxOccurs="unbounded"><xs:element name="note" type="xs:string"/><xs:element name="photo" type="xs:anyURI"/></xs:choice>
@@ -150,7 +151,7 @@ func TestFillGroups(t *testing.T) {
 	} {
 		fields, err := document.ReadJSON([]byte(c.fields))
 		require.NoError(t, err)
-		root, found := schema.Fill(schema.Element("urn:t", "Log"), fields,
+		root, found := Fill(orders, orders.Element("urn:t", "Log"), fields,
 			FillOptions{Prefixes: map[string]string{"o": "urn:o"}})
 		if c.want != "" {
 			assert.Equal(t, c.want, document.WriteXML(root, document.Style{}), c.fields)
@@ -161,4 +162,15 @@ func TestFillGroups(t *testing.T) {
 		}
 		assert.Equal(t, c.short, strings.Join(short, "|"), c.fields)
 	}
+}
+
+const schemaHead = `<xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema" xmlns:t="urn:t" targetNamespace="urn:t" elementFormDefault="qualified">`
+
+func loadText(t *testing.T, text string) *xsd.Schema {
+	t.Helper()
+	l := &xsd.Loader{}
+	require.NoError(t, l.AddText("order.xsd", []byte(text)))
+	loaded, err := l.Schema()
+	require.NoError(t, err, text)
+	return loaded
 }

@@ -1,4 +1,5 @@
-package xsd
+// Package pattern reads, matches and makes examples of the regular expressions of XML Schema.
+package pattern
 
 import (
 	_ "embed" // blocks.txt
@@ -29,6 +30,15 @@ func (p *Pattern) Match(value string) bool { return p.matcher.MatchString(value)
 // MatchBytes is Match for a text in bytes.
 func (p *Pattern) MatchBytes(value []byte) bool { return p.matcher.Match(value) }
 
+// Words lists the sources of patterns of which one must match.
+func Words(alternatives []*Pattern) string {
+	sources := make([]string, len(alternatives))
+	for i, p := range alternatives {
+		sources[i] = p.Source
+	}
+	return strings.Join(sources, " or ")
+}
+
 // The tree of an expression: it is written anew in the syntax of package
 // regexp, whose time is linear in the value, and walked to make samples.
 
@@ -54,8 +64,8 @@ const (
 	maxNativeRepeat   = 1000
 )
 
-// CompilePattern reads an expression. The error says where it goes wrong.
-func CompilePattern(source string) (*Pattern, error) {
+// Compile reads an expression. The error says where it goes wrong.
+func Compile(source string) (*Pattern, error) {
 	p := &regexParser{text: source}
 	root, err := p.choice(0)
 	if err == nil && p.pos < len(source) {

@@ -1,10 +1,12 @@
-package xsd
+package instance
 
 import (
 	"slices"
 
 	"testbench/internal/schema"
 	"testbench/internal/suggest"
+	"testbench/internal/xsd"
+	"testbench/internal/xsd/pattern"
 )
 
 // Shape says what the element takes.
@@ -19,31 +21,31 @@ func (e ElementType) Shape() *schema.Shape {
 func (t ValueType) Shape() *schema.Shape { return simpleShape(t.Simple) }
 
 // Form is the shape of an element of the schema.
-func (s *Schema) Form(e *Element) *schema.Shape { return (&shaper{s}).element(e) }
+func Form(s *xsd.Schema, e *xsd.Element) *schema.Shape { return (&shaper{s}).element(e) }
 
 // simpleShape is what a simple type takes.
-func simpleShape(t *SimpleType) *schema.Shape {
+func simpleShape(t *xsd.SimpleType) *schema.Shape {
 	out := &schema.Shape{
 		Words: t.FacetWords(), TotalDigits: t.TotalDigits, FractionDigits: t.FractionDigits,
 		MinLength: t.MinLength, MaxLength: t.MaxLength,
 	}
-	if t.missing {
+	if t.Missing {
 		return out
 	}
 	if t.Length != nil {
 		out.MinLength, out.MaxLength = t.Length, t.Length
 	}
 	b := t.Builtin()
-	for s := b; s != nil; s, _ = s.Base.(*SimpleType) {
+	for s := b; s != nil; s, _ = s.Base.(*xsd.SimpleType) {
 		if s.Name.Local != "" {
 			out.Formats = append(out.Formats, s.Name.Local)
 		}
 	}
 	switch t.Variety {
-	case List:
+	case xsd.List:
 		out.Kinds = []string{"list"}
 		out.Items = func() *schema.Shape { return simpleShape(t.Item) }
-	case Union:
+	case xsd.Union:
 		out.Choices = func() []*schema.Shape {
 			var choices []*schema.Shape
 			for _, member := range t.Members {
@@ -59,13 +61,13 @@ func simpleShape(t *SimpleType) *schema.Shape {
 		}
 	}
 	for _, alternatives := range t.Patterns {
-		if words := patternWords(alternatives); t.Name.Space != Namespace &&
-			!slices.ContainsFunc(b.Patterns, func(own []*Pattern) bool { return patternWords(own) == words }) {
+		if words := pattern.Words(alternatives); t.Name.Space != xsd.Namespace &&
+			!slices.ContainsFunc(b.Patterns, func(own []*pattern.Pattern) bool { return pattern.Words(own) == words }) {
 			out.Patterns = append(out.Patterns, words)
 		}
 	}
 	// Bounds that the built-in type has by itself are told by its name.
-	bound := func(mine, builtin *Bound, exclusive bool) *schema.Limit {
+	bound := func(mine, builtin *xsd.Bound, exclusive bool) *schema.Limit {
 		if mine == nil || builtin != nil && mine.Text == builtin.Text {
 			return nil
 		}
@@ -85,9 +87,9 @@ func simpleShape(t *SimpleType) *schema.Shape {
 
 // shaper makes shapes of elements, which need the schema for what may stand in place of
 // a type.
-type shaper struct{ schema *Schema }
+type shaper struct{ schema *xsd.Schema }
 
-func (s *shaper) element(e *Element) *schema.Shape {
+func (s *shaper) element(e *xsd.Element) *schema.Shape {
 	out := s.typed(e.Type)
 	if e.Fixed != nil {
 		out.Only = []string{*e.Fixed}
@@ -95,7 +97,7 @@ func (s *shaper) element(e *Element) *schema.Shape {
 	if e.Nillable {
 		out.Kinds = append(slices.Clone(out.Kinds), "null")
 	}
-	if names := s.schema.substituteNames(e); len(names) > 0 {
+	if names := s.schema.SubstituteNames(e); len(names) > 0 {
 		out.Variants = append(slices.Clone(out.Variants), names...)
 		if !e.Abstract {
 			out.Variants = append(out.Variants, e.Name.Local)
@@ -104,16 +106,16 @@ func (s *shaper) element(e *Element) *schema.Shape {
 	return out
 }
 
-func (s *shaper) typed(t Type) *schema.Shape {
-	if simple, ok := t.(*SimpleType); ok {
+func (s *shaper) typed(t xsd.Type) *schema.Shape {
+	if simple, ok := t.(*xsd.SimpleType); ok {
 		out := simpleShape(simple)
 		if len(out.Kinds) == 0 {
 			out.Kinds = []string{"text"}
 		}
 		return out
 	}
-	c, ok := t.(*ComplexType)
-	if !ok || c == anyType {
+	c, ok := t.(*xsd.ComplexType)
+	if !ok || c == xsd.AnyType() {
 		return &schema.Shape{Words: "anything"}
 	}
 	if c.ArrayOf != nil {
@@ -125,17 +127,17 @@ func (s *shaper) typed(t Type) *schema.Shape {
 	}
 	out := &schema.Shape{Kinds: []string{"object"}, Members: schema.Closed}
 	switch c.Content {
-	case SimpleContent:
+	case xsd.SimpleContent:
 		out = simpleShape(c.Simple)
 		out.Kinds, out.Members = []string{"text"}, schema.Closed
-	case MixedContent:
+	case xsd.MixedContent:
 		out.Words, out.Kinds = "text with elements in it", []string{"object", "text"}
 	}
 	out.ID = c
 	if c.AnyAttribute != nil {
 		out.Rest = "any attribute"
 	}
-	if names := s.schema.derivedNames(c); len(names) > 0 {
+	if names := s.schema.DerivedNames(c); len(names) > 0 {
 		if out.Variants = names; !c.Abstract {
 			out.Variants = append(slices.Clone(names), c.Name.Local)
 		}
@@ -143,7 +145,7 @@ func (s *shaper) typed(t Type) *schema.Shape {
 	w := &fieldWalk{shaper: s, index: map[string]int{}}
 	out.Ordered = true
 	if c.Particle != nil {
-		if g, ok := c.Particle.Term.(*Group); ok && g.Kind == All {
+		if g, ok := c.Particle.Term.(*xsd.Group); ok && g.Kind == xsd.All {
 			out.Ordered = false
 		}
 	}
@@ -179,32 +181,32 @@ type fieldWalk struct {
 	isOpen bool
 }
 
-func (w *fieldWalk) particle(p *Particle, required bool, choice string, times int) {
+func (w *fieldWalk) particle(p *xsd.Particle, required bool, choice string, times int) {
 	if p == nil || p.Max == 0 {
 		return
 	}
 	required = required && p.Min > 0
 	times = widest(times, p.Max)
 	switch term := p.Term.(type) {
-	case *Group:
-		if term.Kind == Choice && len(term.Particles) > 1 {
+	case *xsd.Group:
+		if term.Kind == xsd.Choice && len(term.Particles) > 1 {
 			var words []string
 			for _, inner := range term.Particles {
-				words = append(words, particleWords(inner))
+				words = append(words, xsd.ParticleWords(inner))
 			}
 			choice = suggest.OneOf(words, 12)
 		}
 		for _, inner := range term.Particles {
-			w.particle(inner, required && (term.Kind != Choice || len(term.Particles) == 1), choice, times)
+			w.particle(inner, required && (term.Kind != xsd.Choice || len(term.Particles) == 1), choice, times)
 		}
-	case *Wildcard:
+	case *xsd.Wildcard:
 		w.isOpen = true
-	case *Element:
+	case *xsd.Element:
 		w.element(term, p, required, choice, times)
 	}
 }
 
-func (w *fieldWalk) element(e *Element, p *Particle, required bool, choice string, times int) {
+func (w *fieldWalk) element(e *xsd.Element, p *xsd.Particle, required bool, choice string, times int) {
 	f := schema.ShapeField{
 		Name: e.Name.Local, Required: required, Min: p.Min, Max: times, Choice: choice,
 		Shape: func() *schema.Shape { return w.shaper.element(e) },
@@ -217,7 +219,7 @@ func (w *fieldWalk) element(e *Element, p *Particle, required bool, choice strin
 	}
 	if at, twice := w.index[f.Name]; twice {
 		w.fields[at].Required = w.fields[at].Required || required
-		if w.fields[at].Max = Unbounded; choice != w.fields[at].Choice {
+		if w.fields[at].Max = xsd.Unbounded; choice != w.fields[at].Choice {
 			w.fields[at].Choice = ""
 		}
 		return

@@ -1,4 +1,4 @@
-package xsd
+package pattern
 
 import (
 	"strings"
@@ -45,7 +45,7 @@ func TestPattern(t *testing.T) {
 		{`\p{Nd}`, "5,५", "V"},
 		{`[&lt;]`, "l", "x"},
 	} {
-		p, err := CompilePattern(c.pattern)
+		p, err := Compile(c.pattern)
 		require.NoError(t, err, c.pattern)
 		for _, value := range strings.Split(c.holds, ",") {
 			assert.True(t, p.Match(value), "%s holds %q", c.pattern, value)
@@ -77,7 +77,7 @@ func TestPatternMistakes(t *testing.T) {
 		`((a{999}){999}){999}`:   "the pattern is too large: its repetitions come to more than 200000 characters",
 		strings.Repeat("(", 300): "at character 252 of the pattern: it is nested deeper than 250",
 	} {
-		_, err := CompilePattern(pattern)
+		_, err := Compile(pattern)
 		assert.EqualError(t, err, want, pattern)
 	}
 }
@@ -89,9 +89,9 @@ func FuzzPattern(f *testing.F) {
 		if len(pattern) > 100 {
 			return
 		}
-		if p, err := CompilePattern(pattern); err == nil {
+		if p, err := Compile(pattern); err == nil {
 			p.Match(value)
-			if sample, ok := p.sample(0, -1); ok {
+			if sample, ok := p.Sample(0, -1); ok {
 				require.True(t, p.Match(sample), "%q does not hold its own sample %q", pattern, sample)
 			}
 		}

@@ -1,35 +1,33 @@
-package xsd
+package instance
 
 import (
 	"strings"
 
 	"testbench/internal/schema"
 	"testbench/internal/suggest"
+	"testbench/internal/xsd"
 )
-
-// Row is one line of an outline: a field of an element with what its schema says.
-type Row = schema.Row
 
 // Outline lists the fields of an element, in the order of its schema, down to a
 // depth (0: all).
-func (s *Schema) Outline(e *Element, depth int) []Row {
-	o := &outliner{schema: s, most: depth, open: map[Type]bool{}}
+func Outline(s *xsd.Schema, e *xsd.Element, depth int) []schema.Row {
+	o := &outliner{schema: s, most: depth, open: map[xsd.Type]bool{}}
 	o.inside(e.Type, 0, "")
 	return o.rows
 }
 
 type outliner struct {
-	schema *Schema
+	schema *xsd.Schema
 	most   int
-	open   map[Type]bool
-	rows   []Row
+	open   map[xsd.Type]bool
+	rows   []schema.Row
 }
 
 // mostRows bounds an outline: a schema can name the same types over and over.
 const mostRows = 20_000
 
-func (o *outliner) inside(t Type, depth int, path string) {
-	c, ok := t.(*ComplexType)
+func (o *outliner) inside(t xsd.Type, depth int, path string) {
+	c, ok := t.(*xsd.ComplexType)
 	if !ok || o.most > 0 && depth >= o.most || len(o.rows) > mostRows {
 		return
 	}
@@ -40,7 +38,7 @@ func (o *outliner) inside(t Type, depth int, path string) {
 		return
 	}
 	for _, use := range c.Attributes {
-		row := Row{
+		row := schema.Row{
 			Depth: depth, Path: below(path, use.Name.Local), Name: "@" + use.Name.Local,
 			Type: use.Type.FacetWords(), Required: use.Required, About: use.Documentation,
 		}
@@ -55,7 +53,7 @@ func (o *outliner) inside(t Type, depth int, path string) {
 		}
 		o.rows = append(o.rows, row)
 	}
-	if c == anyType {
+	if c == xsd.AnyType() {
 		return
 	}
 	o.open[t] = true
@@ -63,52 +61,52 @@ func (o *outliner) inside(t Type, depth int, path string) {
 	delete(o.open, t)
 }
 
-func (o *outliner) particle(p *Particle, depth int, path string, required bool, choice string) {
+func (o *outliner) particle(p *xsd.Particle, depth int, path string, required bool, choice string) {
 	if p == nil {
 		return
 	}
 	required = required && p.Min > 0
 	switch term := p.Term.(type) {
-	case *Group:
-		if term.Kind == Choice && len(term.Particles) > 1 {
+	case *xsd.Group:
+		if term.Kind == xsd.Choice && len(term.Particles) > 1 {
 			var words []string
 			for _, inner := range term.Particles {
-				words = append(words, particleWords(inner))
+				words = append(words, xsd.ParticleWords(inner))
 			}
 			choice = suggest.OneOf(words, 12)
 		}
 		for _, inner := range term.Particles {
-			o.particle(&Particle{Min: inner.Min, Max: widest(p.Max, inner.Max), Term: inner.Term}, depth, path,
-				required && term.Kind != Choice, choice)
+			o.particle(&xsd.Particle{Min: inner.Min, Max: widest(p.Max, inner.Max), Term: inner.Term}, depth, path,
+				required && term.Kind != xsd.Choice, choice)
 		}
-	case *Wildcard:
+	case *xsd.Wildcard:
 		o.rows = append(o.rows,
-			Row{
-				Depth: depth, Path: path, Name: "…", Type: term.String(), Occurs: OccursWords(p), Required: required,
+			schema.Row{
+				Depth: depth, Path: path, Name: "…", Type: term.String(), Occurs: xsd.OccursWords(p), Required: required,
 				Choice: choice, About: term.Documentation,
 			})
-	case *Element:
+	case *xsd.Element:
 		o.element(term, p, depth, path, required, choice)
 	}
 }
 
 func widest(outer, inner int) int {
 	switch {
-	case outer == Unbounded || inner == Unbounded:
-		return Unbounded
+	case outer == xsd.Unbounded || inner == xsd.Unbounded:
+		return xsd.Unbounded
 	case outer > 1:
 		return outer * inner
 	}
 	return inner
 }
 
-func (o *outliner) element(e *Element, p *Particle, depth int, path string, required bool, choice string) {
-	row := Row{
-		Depth: depth, Path: below(path, e.Name.Local), Name: e.Name.Local, Occurs: OccursWords(p),
+func (o *outliner) element(e *xsd.Element, p *xsd.Particle, depth int, path string, required bool, choice string) {
+	row := schema.Row{
+		Depth: depth, Path: below(path, e.Name.Local), Name: e.Name.Local, Occurs: xsd.OccursWords(p),
 		Required: required, Choice: choice, Nillable: e.Nillable, About: e.Documentation,
 	}
-	if row.About == "" && e.Type != nil && e.Type.TypeName().Space != Namespace {
-		row.About = e.Type.documentation()
+	if row.About == "" && e.Type != nil && e.Type.TypeName().Space != xsd.Namespace {
+		row.About = e.Type.About()
 	}
 	if e.Default != nil {
 		row.Default = *e.Default
@@ -117,43 +115,43 @@ func (o *outliner) element(e *Element, p *Particle, depth int, path string, requ
 		row.Fixed = *e.Fixed
 	}
 	switch t := e.Type.(type) {
-	case *SimpleType:
+	case *xsd.SimpleType:
 		row.Type = t.FacetWords()
-	case *ComplexType:
+	case *xsd.ComplexType:
 		switch {
-		case t == anyType:
+		case t == xsd.AnyType():
 			row.Type = "anything"
 		case t.ArrayOf != nil:
 			row.Type = "array of " + t.ArrayOf.Item.Local
-		case t.Content == SimpleContent:
+		case t.Content == xsd.SimpleContent:
 			row.Type = t.Simple.FacetWords()
-		case t.Content == MixedContent:
+		case t.Content == xsd.MixedContent:
 			row.Type = "text with elements in it"
 		}
 		if t.Abstract {
-			row.Type = strings.TrimPrefix(row.Type+"; @xsi:type says which: "+suggest.OneOf(o.schema.derivedNames(t), 8),
+			row.Type = strings.TrimPrefix(row.Type+"; @xsi:type says which: "+suggest.OneOf(o.schema.DerivedNames(t), 8),
 				"; ")
 		}
 	}
-	if names := o.schema.substituteNames(e); len(names) > 0 {
+	if names := o.schema.SubstituteNames(e); len(names) > 0 {
 		row.Type = strings.TrimPrefix(row.Type+"; in its place: "+suggest.OneOf(names, 8), "; ")
 	}
 	row.Again = o.open[e.Type]
 	o.rows = append(o.rows, row)
 	if !row.Again {
 		inner := row.Path
-		if p.Max > 1 || p.Max == Unbounded {
+		if p.Max > 1 || p.Max == xsd.Unbounded {
 			inner += "[0]"
 		}
 		o.inside(e.Type, depth+1, inner)
-		if c, ok := e.Type.(*ComplexType); ok && c.Abstract && (o.most == 0 || depth+1 < o.most) {
+		if c, ok := e.Type.(*xsd.ComplexType); ok && c.Abstract && (o.most == 0 || depth+1 < o.most) {
 			o.derived(c, depth+1, inner)
 		}
 	}
 }
 
 // derived lists what the types add that may stand in for an abstract one.
-func (o *outliner) derived(base *ComplexType, depth int, path string) {
+func (o *outliner) derived(base *xsd.ComplexType, depth int, path string) {
 	known := map[string]bool{}
 	for _, name := range base.FieldNames() {
 		known[name] = true
@@ -163,7 +161,7 @@ func (o *outliner) derived(base *ComplexType, depth int, path string) {
 			continue
 		}
 		o.rows = append(o.rows,
-			Row{Depth: depth, Path: below(path, "@xsi:type"), Name: d.Name.Local + ":", About: d.Documentation})
+			schema.Row{Depth: depth, Path: below(path, "@xsi:type"), Name: d.Name.Local + ":", About: d.Documentation})
 		from := len(o.rows)
 		o.inside(d, depth+1, path)
 		added := o.rows[from:from]
