@@ -10,17 +10,18 @@ import (
 
 	"testbench"
 	"testbench/internal/standin"
+	"testbench/internal/standin/demo"
 )
 
 // demo writes the demo bench, with its services running, and says how to be rid of both.
-func demo() (dir string, end func()) {
+func demoBench() (dir string, end func()) {
 	server, err := standin.Start("127.0.0.1:0", standin.Options{})
 	if err != nil {
 		panic(err)
 	}
 	dir, err = os.MkdirTemp("", "bench-")
 	if err == nil {
-		err = standin.WriteBench(dir, "http://"+server.Address)
+		err = demo.Write(dir, "http://"+server.Address)
 	}
 	if err != nil {
 		panic(err)
@@ -36,7 +37,7 @@ func demo() (dir string, end func()) {
 
 // A sheet of a bench is run, and what came of its steps is looked at.
 func ExampleBench_Run() {
-	dir, end := demo()
+	dir, end := demoBench()
 	defer end()
 	bench, err := testbench.Open(dir)
 	if err != nil {
@@ -67,7 +68,7 @@ func ExampleBench_Run() {
 
 // What is wrong with a bench and its sheets is told without anything being sent.
 func ExampleBench_Vet() {
-	dir, end := demo()
+	dir, end := demoBench()
 	defer end()
 	wrong := "sheet: wrong\nsteps:\n  - step: search\n    call: stores/serch\n"
 	if err := os.WriteFile(filepath.Join(dir, "sheets", "wrong.yaml"), []byte(wrong), 0o600); err != nil {
@@ -87,7 +88,7 @@ func ExampleBench_Vet() {
 
 // A single call is made with the login of its service.
 func ExampleBench_Call() {
-	dir, end := demo()
+	dir, end := demoBench()
 	defer end()
 	bench, err := testbench.Open(dir)
 	if err != nil {

@@ -25,7 +25,7 @@ func TestOutside(t *testing.T) {
 	module := "module example.test/outside\n\ngo 1.26\n\nrequire testbench v0.0.0\n\nreplace testbench => " + here +
 		"\n"
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "go.mod"), []byte(module), 0o600))
-	bench, end := demo()
+	bench, end := demoBench()
 	t.Cleanup(end)
 	goTool := func(args ...string) string {
 		c := exec.CommandContext(t.Context(), "go", args...)

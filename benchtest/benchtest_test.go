@@ -13,16 +13,17 @@ import (
 	"testbench"
 	"testbench/benchtest"
 	"testbench/internal/standin"
+	"testbench/internal/standin/demo"
 )
 
 // demo is the demo bench with a stand-in of its own.
-func demo(t *testing.T) string {
+func demoBench(t *testing.T) string {
 	t.Helper()
 	server, err := standin.Start("127.0.0.1:0", standin.Options{})
 	require.NoError(t, err)
 	t.Cleanup(server.Close)
 	dir := t.TempDir()
-	require.NoError(t, standin.WriteBench(dir, "http://"+server.Address))
+	require.NoError(t, demo.Write(dir, "http://"+server.Address))
 	for name, text := range standin.Secrets {
 		t.Setenv("TESTBENCH_SEALED_"+strings.ToUpper(name), text)
 	}
@@ -31,7 +32,7 @@ func demo(t *testing.T) string {
 
 // Sheets run within tests, and nothing is left in the bench.
 func TestRun(t *testing.T) {
-	dir := demo(t)
+	dir := demoBench(t)
 	result := benchtest.Run(t, dir, "sheets/01-search.yaml", "sheets/04-rows.yaml")
 	assert.Equal(t, testbench.Held, result.Outcome)
 	assert.Len(t, result.Sheets[1].Rows, 3)
@@ -42,7 +43,7 @@ func TestRun(t *testing.T) {
 // A sheet that falls short fails the subtests of its steps, and only those.
 func TestFalls(t *testing.T) {
 	if os.Getenv("BENCHTEST_INSIDE") != "" {
-		benchtest.Run(t, demo(t), "sheets/06-too-moist.yaml")
+		benchtest.Run(t, demoBench(t), "sheets/06-too-moist.yaml")
 		return
 	}
 	c := exec.Command(os.Args[0], "-test.run", "^TestFalls$", "-test.v")

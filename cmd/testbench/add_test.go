@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"testbench/internal/standin"
+	"testbench/internal/standin/demo"
 )
 
 // A service is added from a contract of any format, or from an example address;
@@ -22,7 +23,7 @@ func TestAdd(t *testing.T) {
 	base := "http://" + server.Address
 	p := newPlace(t)
 	outside := newPlace(t)
-	require.NoError(t, standin.WriteBench(outside.dir, base))
+	require.NoError(t, demo.Write(outside.dir, base))
 	from := func(name string) string { return filepath.Join(outside.dir, "contracts", name) }
 	const before = `bench: own   # its name
 

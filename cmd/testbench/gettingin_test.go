@@ -27,6 +27,7 @@ import (
 
 	"testbench/internal/keys"
 	"testbench/internal/standin"
+	"testbench/internal/standin/demo"
 )
 
 var promptedAddress = regexp.MustCompile(`https?://\S+`)
@@ -162,7 +163,7 @@ func TestClockAnHourOff(t *testing.T) {
 		server, err := standin.Start("127.0.0.1:0", standin.Options{Offset: offset})
 		require.NoError(t, err)
 		p := newPlace(t)
-		require.NoError(t, standin.WriteBench(p.dir, "http://"+server.Address))
+		require.NoError(t, demo.Write(p.dir, "http://"+server.Address))
 		p.seal(standin.Secrets)
 		o := p.run("run", "sheets/07-getting-in.yaml")
 		assert.Equal(t, 0, o.status, "%v: %s", offset, o.all())
@@ -189,7 +190,7 @@ func TestTokensThatDie(t *testing.T) {
 		server, err := standin.Start("127.0.0.1:0", o)
 		require.NoError(t, err)
 		p := newPlace(t)
-		require.NoError(t, standin.WriteBench(p.dir, "http://"+server.Address))
+		require.NoError(t, demo.Write(p.dir, "http://"+server.Address))
 		p.seal(standin.Secrets)
 		rows := "n\n" + strings.Repeat("x\n", 40)
 		p.write("data/rows.csv", rows)

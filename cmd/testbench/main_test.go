@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"testbench/internal/standin"
+	"testbench/internal/standin/demo"
 )
 
 // built is the program under test; it is built once, with the race detector
@@ -98,10 +99,10 @@ func newPlace(t testing.TB) *place {
 func newBench(t testing.TB) (*place, *standin.Server) {
 	t.Helper()
 	p := newPlace(t)
-	server, err := standin.Start("127.0.0.1:0", standin.Options{Books: filepath.Join(p.dir, standin.BooksFile)})
+	server, err := standin.Start("127.0.0.1:0", standin.Options{Books: filepath.Join(p.dir, demo.BooksFile)})
 	require.NoError(t, err)
 	t.Cleanup(server.Close)
-	require.NoError(t, standin.WriteBench(p.dir, "http://"+server.Address))
+	require.NoError(t, demo.Write(p.dir, "http://"+server.Address))
 	p.seal(standin.Secrets)
 	return p, server
 }

@@ -51,7 +51,7 @@ func TestDraftsForOthers(t *testing.T) {
 	t.Parallel()
 	peers, err := filepath.Abs("../../scripts/peers")
 	require.NoError(t, err)
-	files := []string{"../../internal/standin/demo/contracts/stores.yaml"}
+	files := []string{"../../internal/standin/demo/bench/contracts/stores.yaml"}
 	for _, version := range []string{"3.0", "3.1"} {
 		found, err := filepath.Glob(filepath.Join(peers, "node_modules/@readme/oas-examples", version, "json/*.json"))
 		require.NoError(t, err)

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"testbench/internal/standin"
+	"testbench/internal/standin/demo"
 )
 
 // probed is a probe as programs read it.
@@ -165,10 +166,10 @@ func TestProbeFindsWeaknesses(t *testing.T) {
 	t.Parallel()
 	p := newPlace(t)
 	server, err := standin.Start("127.0.0.1:0",
-		standin.Options{Books: filepath.Join(p.dir, standin.BooksFile), Weak: true})
+		standin.Options{Books: filepath.Join(p.dir, demo.BooksFile), Weak: true})
 	require.NoError(t, err)
 	t.Cleanup(server.Close)
-	require.NoError(t, standin.WriteBench(p.dir, "http://"+server.Address))
+	require.NoError(t, demo.Write(p.dir, "http://"+server.Address))
 	p.seal(standin.Secrets)
 	created := p.run("call", "ledger/Suppliers.create", "name=Moor", "since=2026-05-04", "-pick", "number")
 	require.Equal(t, 0, created.status, created.all())

@@ -221,7 +221,7 @@ func TestSimulatedOperations(t *testing.T) {
 // scaleContract is the contract of the scale, as its stand-in has it.
 func scaleContract(t *testing.T) []byte {
 	t.Helper()
-	data, err := os.ReadFile("../../internal/standin/scale.wsdl")
+	data, err := os.ReadFile("../../internal/standin/scale/scale.wsdl")
 	require.NoError(t, err)
 	return []byte(strings.ReplaceAll(string(data), "@BASE@", "http://127.0.0.1:8720"))
 }

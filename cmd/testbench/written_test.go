@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"testbench/internal/standin"
+	"testbench/internal/standin/demo"
 )
 
 var (
@@ -30,7 +31,7 @@ func TestDraftedStepsSendTheDraft(t *testing.T) {
 	require.NoError(t, err)
 	t.Cleanup(server.Close)
 	p := newPlace(t)
-	require.NoError(t, standin.WriteBench(p.dir, "http://"+server.Address))
+	require.NoError(t, demo.Write(p.dir, "http://"+server.Address))
 	p.seal(standin.Secrets)
 	count := 0
 	for _, service := range []string{"lab", "scale", "convoy", "stores", "ledger", "older_ledger"} {

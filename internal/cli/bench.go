@@ -12,6 +12,7 @@ import (
 	"testbench/internal/report"
 	"testbench/internal/safefile"
 	"testbench/internal/standin"
+	"testbench/internal/standin/demo"
 	"testbench/internal/workbench"
 )
 
@@ -172,7 +173,7 @@ func (s *session) demo(ctx context.Context, o *demoOptions) (int, error) {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return 0, err
 	}
-	options := standin.Options{Books: filepath.Join(dir, standin.BooksFile)}
+	options := standin.Options{Books: filepath.Join(dir, demo.BooksFile)}
 	server, err := standin.Start(standin.DefaultAddress, options)
 	if err != nil {
 		if server, err = standin.Start("127.0.0.1:0", options); err != nil {
@@ -180,7 +181,7 @@ func (s *session) demo(ctx context.Context, o *demoOptions) (int, error) {
 		}
 	}
 	defer server.Close()
-	kept, err := standin.RenewBench(dir, "http://"+server.Address)
+	kept, err := demo.Renew(dir, "http://"+server.Address)
 	if err != nil {
 		return 0, err
 	}
@@ -217,7 +218,7 @@ func (s *session) demo(ctx context.Context, o *demoOptions) (int, error) {
 	asPlanned := ctx.Err() == nil
 	for _, sheet := range result.Sheets {
 		planned := workbench.Held
-		if sheet.Name == standin.SheetThatFalls {
+		if sheet.Name == demo.SheetThatFalls {
 			planned = workbench.FellShort
 		}
 		asPlanned = asPlanned && sheet.Outcome == planned
@@ -242,7 +243,7 @@ func (s *session) demoEnd(dir, reportFile string, asPlanned bool) {
 	t := s.tell
 	if asPlanned {
 		t.printf("%s: the sheet %q falls short on purpose, to show how that looks.\n",
-			t.in(green, "All of it came out as planned"), standin.SheetThatFalls)
+			t.in(green, "All of it came out as planned"), demo.SheetThatFalls)
 	} else {
 		t.printf("%s\n", t.in(red, "Not all of it came out as planned; see above."))
 	}

@@ -24,6 +24,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"testbench/internal/standin"
+	"testbench/internal/standin/demo"
 )
 
 // ways are command lines for each form of each command, without options but for the one
@@ -115,7 +116,7 @@ func newWorkplace(t *testing.T) *workplace {
 		server.Close()
 		inner.Close()
 	})
-	require.NoError(t, standin.WriteBench(w.dir, server.URL))
+	require.NoError(t, demo.Write(w.dir, server.URL))
 	for name, text := range standin.Secrets {
 		t.Setenv("TESTBENCH_SEALED_"+strings.ToUpper(name), text)
 	}

@@ -29,6 +29,7 @@ import (
 	"testbench/internal/session"
 	"testbench/internal/sheet"
 	"testbench/internal/standin"
+	"testbench/internal/standin/demo"
 	"testbench/internal/step"
 	"testbench/internal/vet"
 )
@@ -154,7 +155,7 @@ type effects struct {
 func newEffects(t *testing.T) *effects {
 	t.Helper()
 	e := &effects{watched: watch(t), dir: t.TempDir()}
-	require.NoError(t, standin.WriteBench(e.dir, e.URL))
+	require.NoError(t, demo.Write(e.dir, e.URL))
 	e.addToBench(t, `services:
   echo:
     address: ${base}/echo

@@ -26,6 +26,7 @@ import (
 	"testbench/internal/secret"
 	"testbench/internal/session"
 	"testbench/internal/standin"
+	"testbench/internal/standin/demo"
 	"testbench/internal/step"
 	"testbench/internal/vet"
 )
@@ -284,7 +285,7 @@ func TestEachKeyOfALoginHasAnEffect(t *testing.T) {
 	server := httptest.NewServer(service)
 	defer server.Close()
 	dir := t.TempDir()
-	require.NoError(t, standin.WriteBench(dir, server.URL))
+	require.NoError(t, demo.Write(dir, server.URL))
 	for name, text := range map[string]string{
 		"payload.xml":   "<n/>",
 		"assertion.xml": `<Assertion xmlns="urn:oasis:names:tc:SAML:2.0:assertion" ID="a" Version="2.0"/>`,

@@ -262,8 +262,10 @@ func TestFilledForHints(t *testing.T) {
 	s, b := newSession(t, &sender{})
 	key := document.NewText("honey-key")
 	key.MarkSecret()
-	kept := map[string]*document.Node{"key": key, "lot": document.NewText("L-1"),
-		"tags": document.NewList(document.NewText("a"))}
+	kept := map[string]*document.Node{
+		"key": key, "lot": document.NewText("L-1"),
+		"tags": document.NewList(document.NewText("a")),
+	}
 	one := stepsOf(t, b, "call: open/change\nfill: {id: 7, kilos: 2.5, tags: '${tags}'}")[0]
 	p, err := s.Prepare(t.Context(), one, s.Scope(nil, kept), nil)
 	require.NoError(t, err)

@@ -8,55 +8,41 @@ import (
 	"context"
 	"crypto/tls"
 	"crypto/x509"
-	"encoding/json"
 	"errors"
 	"net"
 	"net/http"
-	"strings"
 	"sync"
 	"time"
+
+	"testbench/internal/standin/courier"
+	"testbench/internal/standin/demo"
+	"testbench/internal/standin/gate"
+	"testbench/internal/standin/lab"
+	"testbench/internal/standin/ledger"
+	"testbench/internal/standin/mishaps"
+	"testbench/internal/standin/press"
+	"testbench/internal/standin/prices"
+	"testbench/internal/standin/scale"
+	"testbench/internal/standin/service"
+	"testbench/internal/standin/stores"
 )
 
 // DefaultAddress is where the stand-in listens unless told otherwise.
 const DefaultAddress = "127.0.0.1:8720"
 
-// Secrets are the made-up credentials that the services accept, by the names
-// under which the demo bench seals them.
-var Secrets = map[string]string{
-	"clerk":      "smoked-larch-41",
-	"honey_desk": "comb & nectar/77",
-	"ledger_key": "LK-5f3c-9a11-e0d2",
-	"lab":        "heather bell 9",
-	"courier":    "wing.and/wheel+5521",
-	"bryony_key": bryonyKey,
-	"press":      "stone-weir-118",
-}
+// Options set how the stand-in behaves.
+type Options = service.Options
 
-// Options set how the stand-in behaves, for tests and for trying things out.
-type Options struct {
-	// Offset is how far its clock is ahead of the machine's.
-	Offset time.Duration
-	// Lifetime is how many seconds its tokens live where a request does not say; 0 is 600.
-	Lifetime int
-	// Refuse makes it refuse every token that it gave before each so many requests;
-	// 0 for never.
-	Refuse int
-	// Books is a file in which the ledger keeps its intakes as a database (SQLite) too;
-	// empty for none. What was in it is gone.
-	Books string
-	// Weak makes it do wrong what Weaknesses list.
-	Weak bool
-}
-
-func (o Options) now() time.Time { return time.Now().Add(o.Offset) }
+// Secrets are the made-up credentials that the services accept.
+var Secrets = service.Secrets
 
 // Server is the stand-in at work.
 type Server struct {
 	Address string // of the plain port: 127.0.0.1:8720
 	CA      []byte // the authority of the mishaps' certificates, PEM
 
-	gate     *gate
-	accounts *accounts
+	gate     *gate.Service
+	accounts *ledger.Accounts
 	plain    net.Listener
 	servers  []*http.Server
 	closing  sync.Once
@@ -64,43 +50,43 @@ type Server struct {
 
 // Start listens on an address, and on further loopback ports for what needs TLS.
 // It returns when all of them accept connections.
-func Start(address string, o Options) (*Server, error) {
+func Start(address string, o service.Options) (*Server, error) {
 	listener, err := net.Listen("tcp", address)
 	if err != nil {
 		return nil, err
 	}
 	s := &Server{Address: listener.Addr().String(), plain: listener}
-	if s.gate, err = newGate("http://"+s.Address+"/gate", o); err != nil {
+	if s.gate, err = gate.New("http://"+s.Address+"/gate", o); err != nil {
 		return nil, err
 	}
-	stores := newStores(s.gate)
-	m := &mishaps{}
+	stores := stores.New(s.gate)
+	m := &mishaps.Service{}
 	mux := http.NewServeMux()
-	s.gate.register(mux)
-	laboratory, err := newLab(o)
+	s.gate.Register(mux)
+	laboratory, err := lab.New(o)
 	if err != nil {
 		return nil, err
 	}
-	laboratory.register(mux)
-	newCourier(o).register(mux)
-	(&priceIndex{}).register(mux)
-	(&press{now: o.now}).register(mux)
-	if err := (&scale{}).register(mux); err != nil {
+	laboratory.Register(mux)
+	courier.New(o).Register(mux)
+	(&prices.Service{}).Register(mux)
+	(&press.Service{Now: o.Now}).Register(mux)
+	if err := (&scale.Service{}).Register(mux); err != nil {
 		return nil, err
 	}
-	stores.register(mux)
-	if s.accounts, err = openAccounts(o.Books); err != nil {
+	stores.Register(mux)
+	if s.accounts, err = ledger.OpenAccounts(o.Books); err != nil {
 		return nil, err
 	}
-	newLedger(stores, o, s.accounts).register(mux)
-	m.register(mux)
+	ledger.New(stores, o, s.accounts).Register(mux)
+	m.Register(mux)
 	mux.HandleFunc("GET /{$}", index)
 	handler := dated(o, limited(weakened(o, mux)))
 	if s.CA, err = s.startTLS(m, handler); err != nil {
 		s.Close()
 		return nil, err
 	}
-	m.addresses["plain"] = "http://" + s.Address
+	m.Addresses["plain"] = "http://" + s.Address
 	s.serve(listener, handler)
 	return s, nil
 }
@@ -112,15 +98,15 @@ func (s *Server) serve(listener net.Listener, handler http.Handler) {
 	protocols.SetUnencryptedHTTP2(true)
 	server := &http.Server{
 		Handler: handler, Protocols: protocols, ReadHeaderTimeout: 10 * time.Second,
-		ErrorLog: quietLog(),
+		ErrorLog: service.NoLog(),
 	}
 	s.servers = append(s.servers, server)
 	go func() { _ = server.Serve(listener) }()
 }
 
 // startTLS opens a port for each mishap of a certificate, and a good one.
-func (s *Server) startTLS(m *mishaps, handler http.Handler) ([]byte, error) {
-	authority, err := newAuthority()
+func (s *Server) startTLS(m *mishaps.Service, handler http.Handler) ([]byte, error) {
+	authority, err := mishaps.NewAuthority()
 	if err != nil {
 		return nil, err
 	}
@@ -128,7 +114,7 @@ func (s *Server) startTLS(m *mishaps, handler http.Handler) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	m.addresses, m.ca = map[string]string{}, authority.pem
+	m.Addresses, m.Ca = map[string]string{}, authority.Pem
 	now := time.Now()
 	for _, c := range []struct {
 		name     string
@@ -140,7 +126,7 @@ func (s *Server) startTLS(m *mishaps, handler http.Handler) ([]byte, error) {
 		{"expired", host, now.Add(-48 * time.Hour), now.Add(-24 * time.Hour)},
 		{"wrong name", "elsewhere.heatherfold.example", now.Add(-time.Hour), now.Add(24 * time.Hour)},
 	} {
-		certificate, err := authority.issue(c.host, c.from, c.to)
+		certificate, err := authority.Issue(c.host, c.from, c.to)
 		if err != nil {
 			return nil, err
 		}
@@ -148,7 +134,7 @@ func (s *Server) startTLS(m *mishaps, handler http.Handler) ([]byte, error) {
 		if err != nil {
 			return nil, err
 		}
-		m.addresses[c.name] = "https://" + listener.Addr().String()
+		m.Addresses[c.name] = "https://" + listener.Addr().String()
 		settings := &tls.Config{
 			Certificates: []tls.Certificate{certificate}, NextProtos: []string{"h2", "http/1.1"},
 			MinVersion: tls.VersionTLS12,
@@ -158,11 +144,11 @@ func (s *Server) startTLS(m *mishaps, handler http.Handler) ([]byte, error) {
 			// not always (RFC 8446, 4.4.2.4); 1.2 tells it in the handshake.
 			settings.MaxVersion = tls.VersionTLS12
 			settings.ClientAuth, settings.ClientCAs = tls.RequireAndVerifyClientCert, x509.NewCertPool()
-			settings.ClientCAs.AppendCertsFromPEM([]byte(bryonyCertificate))
+			settings.ClientCAs.AppendCertsFromPEM([]byte(demo.BryonyCertificate))
 		}
 		s.serve(tls.NewListener(listener, settings), handler)
 	}
-	return authority.pem, nil
+	return authority.Pem, nil
 }
 
 // Close stops all of it, requests at work included.
@@ -172,7 +158,7 @@ func (s *Server) Close() {
 		for _, server := range s.servers {
 			_ = server.Close()
 		}
-		s.accounts.close()
+		s.accounts.Close()
 	})
 }
 
@@ -207,63 +193,27 @@ func (s *Server) Services() [][2]string {
 }
 
 // dated sets the clock that answers tell.
-func dated(o Options, next http.Handler) http.Handler {
+func dated(o service.Options, next http.Handler) http.Handler {
 	if o.Offset == 0 {
 		return next
 	}
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		w.Header().Set("Date", o.now().UTC().Format(http.TimeFormat))
+		w.Header().Set("Date", o.Now().UTC().Format(http.TimeFormat))
 		next.ServeHTTP(w, r)
 	})
 }
-
-// maxRequest bounds what the stand-in reads of a request.
-const maxRequest = 8 << 20
 
 func limited(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		r.Body = http.MaxBytesReader(w, r.Body, maxRequest)
+		r.Body = http.MaxBytesReader(w, r.Body, service.MaxRequest)
 		next.ServeHTTP(w, r)
 	})
 }
 
-// onlyBy refuses another method at an address that there is (RFC 9110, 15.5.6).
-func onlyBy(methods string) http.HandlerFunc {
-	return func(w http.ResponseWriter, r *http.Request) {
-		w.Header().Set("Allow", methods)
-		problem(w, http.StatusMethodNotAllowed, "no_such_method", "", r.Method+" is not possible here, but "+methods)
-	}
-}
-
 func index(w http.ResponseWriter, _ *http.Request) {
-	writeJSON(w, http.StatusOK,
+	service.WriteJSON(w, http.StatusOK,
 		map[string]any{"services": []string{
 			"/gate", "/lab", "/scale", "/stores", "/ledger", "/index", "/courier",
 			"/mishaps",
 		}, "of": "Heatherfold Honey Co-operative"})
-}
-
-func writeJSON(w http.ResponseWriter, status int, v any) {
-	if w.Header().Get("Content-Type") == "" {
-		w.Header().Set("Content-Type", "application/json")
-	}
-	w.WriteHeader(status)
-	encoder := json.NewEncoder(w)
-	encoder.SetEscapeHTML(false)
-	_ = encoder.Encode(v)
-}
-
-// problem is the error form of stores and ledger.
-func problem(w http.ResponseWriter, status int, code, field, message string) {
-	body := map[string]any{"code": code, "message": message}
-	if field != "" {
-		body["field"] = field
-	}
-	writeJSON(w, status, map[string]any{"error": body})
-}
-
-// credential takes what stands behind a scheme word in the Authorization field.
-func credential(r *http.Request, word string) (text string, ok bool) {
-	scheme, text, found := strings.Cut(r.Header.Get("Authorization"), " ")
-	return strings.TrimSpace(text), found && strings.EqualFold(scheme, word)
 }

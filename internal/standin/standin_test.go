@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"testbench/internal/standin"
+	"testbench/internal/standin/service"
 )
 
 // asked is what came back, read by the standard library alone.
@@ -33,7 +34,7 @@ type peer struct {
 
 func start(t *testing.T) (*peer, *standin.Server) {
 	t.Helper()
-	server, err := standin.Start("127.0.0.1:0", standin.Options{})
+	server, err := standin.Start("127.0.0.1:0", service.Options{})
 	require.NoError(t, err)
 	t.Cleanup(server.Close)
 	return &peer{t, "http://" + server.Address}, server
@@ -58,7 +59,7 @@ func (p *peer) ask(method, path, body string, headers ...string) asked {
 
 func (p *peer) token(form string) asked {
 	return p.ask("POST", "/gate/token", form, "Content-Type", "application/x-www-form-urlencoded",
-		"Authorization", "Basic "+basic("honey-desk", url.QueryEscape(standin.Secrets["honey_desk"])))
+		"Authorization", "Basic "+basic("honey-desk", url.QueryEscape(service.Secrets["honey_desk"])))
 }
 
 func basic(user, password string) string {
@@ -85,7 +86,7 @@ func TestGate(t *testing.T) {
 
 	client := []string{
 		"Content-Type", "application/x-www-form-urlencoded", "Authorization",
-		"Basic " + basic("honey-desk", url.QueryEscape(standin.Secrets["honey_desk"])),
+		"Basic " + basic("honey-desk", url.QueryEscape(service.Secrets["honey_desk"])),
 	}
 	assert.Equal(t, true, p.ask("POST", "/gate/introspect", "token="+token, client...).json["active"])
 	assert.Equal(t, false, p.ask("POST", "/gate/introspect", "token="+token+"x", client...).json["active"])
@@ -93,7 +94,7 @@ func TestGate(t *testing.T) {
 	assert.Equal(t, false, p.ask("POST", "/gate/introspect", "token="+token, client...).json["active"])
 
 	// A refresh token works once.
-	got = p.token("grant_type=password&username=clerk&password=" + url.QueryEscape(standin.Secrets["clerk"]))
+	got = p.token("grant_type=password&username=clerk&password=" + url.QueryEscape(service.Secrets["clerk"]))
 	require.Equal(t, 200, got.status)
 	refresh := "grant_type=refresh_token&refresh_token=" + got.json["refresh_token"].(string)
 	assert.Equal(t, 200, p.token(refresh).status)
@@ -113,10 +114,10 @@ func TestGate(t *testing.T) {
 	assert.Equal(t, []any{401, "invalid_client"}, []any{got.status, got.json["error"]})
 	got = p.ask("POST", "/gate/token",
 		"grant_type=client_credentials&client_id=honey-desk&client_secret="+
-			url.QueryEscape(standin.Secrets["honey_desk"]), "Content-Type", "application/x-www-form-urlencoded")
+			url.QueryEscape(service.Secrets["honey_desk"]), "Content-Type", "application/x-www-form-urlencoded")
 	assert.Equal(t, 200, got.status, "the client's credentials may stand in the form")
 
-	got = p.ask("POST", "/gate/ticket", "", "User", "clerk", "Password", standin.Secrets["clerk"])
+	got = p.ask("POST", "/gate/ticket", "", "User", "clerk", "Password", service.Secrets["clerk"])
 	ticket := got.json["ticket"].(map[string]any)["value"].(string)
 	assert.Equal(t, 200, p.ask("GET", "/gate/ticket", "", "Authorization", "Ticket "+ticket).status)
 	assert.Equal(t, 401, p.ask("GET", "/gate/ticket", "", "Authorization", "Bearer "+ticket).status)
@@ -163,7 +164,7 @@ func TestStores(t *testing.T) {
 
 func TestLedger(t *testing.T) {
 	p, _ := start(t)
-	key := []string{"Ledger-Key", standin.Secrets["ledger_key"], "Content-Type", "application/json"}
+	key := []string{"Ledger-Key", service.Secrets["ledger_key"], "Content-Type", "application/json"}
 	book := func(body string) asked { return p.ask("POST", "/ledger/Intakes", body, key...) }
 	cases := []struct {
 		body, field string
@@ -189,7 +190,7 @@ func TestLedger(t *testing.T) {
 		}
 	}
 	assert.Equal(t, 401, p.ask("POST", "/ledger/Intakes", "{}").status)
-	assert.Equal(t, 415, p.ask("POST", "/ledger/Intakes", "{}", "Ledger-Key", standin.Secrets["ledger_key"]).status)
+	assert.Equal(t, 415, p.ask("POST", "/ledger/Intakes", "{}", "Ledger-Key", service.Secrets["ledger_key"]).status)
 
 	got := book(`{"lot":"L-2204","grade":"A","kilos":120.5,"moisture":17.40}`)
 	require.Equal(t, 201, got.status, got.text)
@@ -293,7 +294,7 @@ func TestLab(t *testing.T) {
 		"":                  "is needed",
 		security("lab", ""): "holds no Password",
 		security("lab", "<w:Password>x</w:Password>"):                          "is wrong",
-		security("lab", "<w:Password>"+standin.Secrets["lab"]+"</w:Password>"): "<lab:moisture>",
+		security("lab", "<w:Password>"+service.Secrets["lab"]+"</w:Password>"): "<lab:moisture>",
 		security("lab", `<w:Password Type="urn:p#PasswordDigest">gYeNBBh0b/YP29e7UCDdjMB5RYA=</w:Password><w:Nonce>aG9uZXk=</w:Nonce><w:Created>2026-11-23T08:00:00Z</w:Created>`): "is wrong",
 	} {
 		got := p.ask("POST", "/lab/guarded", envelope(v11, header, payload), "Content-Type", "text/xml", "SOAPAction",

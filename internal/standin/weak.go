@@ -8,6 +8,8 @@ import (
 	"strings"
 
 	"testbench/internal/soap"
+	"testbench/internal/standin/lab"
+	"testbench/internal/standin/service"
 )
 
 // Weaknesses are what the stand-in does wrong where it is asked to be weak: each a place
@@ -23,7 +25,7 @@ var Weaknesses = []string{
 }
 
 // weakened does wrong what Weaknesses list.
-func weakened(o Options, next http.Handler) http.Handler {
+func weakened(o service.Options, next http.Handler) http.Handler {
 	if !o.Weak {
 		return next
 	}
@@ -40,7 +42,7 @@ func weakened(o Options, next http.Handler) http.Handler {
 		case strings.HasPrefix(r.URL.Path, "/stores/lots/") && len(r.URL.Path) > 1000:
 			<-r.Context().Done()
 		case r.URL.Path == "/lab" && bytes.Contains(body, []byte(">abc<")):
-			writeFault(w, soap.V11, &labFault{text: "number format: for input string abc, at Lab line 218"})
+			lab.WriteFault(w, soap.V11, &lab.Fault{Text: "number format: for input string abc, at Lab line 218"})
 		case r.URL.Path == "/lab" && bytes.Contains(body, []byte("nil=\"true\"")) &&
 			!bytes.Contains(body, []byte("RegisterAnalysis")):
 			panic(http.ErrAbortHandler) // cuts the connection

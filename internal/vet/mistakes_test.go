@@ -13,7 +13,7 @@ import (
 
 	"testbench/internal/bench"
 	"testbench/internal/sheet"
-	"testbench/internal/standin"
+	"testbench/internal/standin/demo"
 	"testbench/internal/step"
 	"testbench/internal/vet"
 )
@@ -61,7 +61,7 @@ func TestOneBody(t *testing.T) {
 // Every key can be got wrong, and each mistake has its place and a way out.
 func TestEveryMistakeOfASheet(t *testing.T) {
 	dir := t.TempDir()
-	require.NoError(t, standin.WriteBench(dir, "http://127.0.0.1:1"))
+	require.NoError(t, demo.Write(dir, "http://127.0.0.1:1"))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "half.txt"), []byte("a\nb ${lot"), 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "sheets", "wrong.yaml"),
 		[]byte("sheet: wrong\nsteps:\n  - step: a\n    call: stores/serch\n"), 0o600))
@@ -776,7 +776,7 @@ logins:
 // What is right is no mistake: the other side of each condition above.
 func TestNoMistakes(t *testing.T) {
 	dir := t.TempDir()
-	require.NoError(t, standin.WriteBench(dir, "http://127.0.0.1:1"))
+	require.NoError(t, demo.Write(dir, "http://127.0.0.1:1"))
 	opened, err := bench.Open(dir)
 	require.NoError(t, err)
 	for _, text := range []string{

@@ -9,7 +9,7 @@ import (
 
 	"testbench/internal/bench"
 	"testbench/internal/sheet"
-	"testbench/internal/standin"
+	"testbench/internal/standin/demo"
 	"testbench/internal/step"
 	"testbench/internal/vet"
 )
@@ -18,7 +18,7 @@ import (
 // by problems.
 func FuzzSheet(f *testing.F) {
 	dir := f.TempDir()
-	require.NoError(f, standin.WriteBench(dir, "http://127.0.0.1:1"))
+	require.NoError(f, demo.Write(dir, "http://127.0.0.1:1"))
 	b, err := bench.Open(dir)
 	require.NoError(f, err)
 	files, err := filepath.Glob(filepath.Join(dir, "sheets", "*.yaml"))
@@ -46,7 +46,7 @@ steps:
 
 func BenchmarkVet(b *testing.B) {
 	dir := b.TempDir()
-	require.NoError(b, standin.WriteBench(dir, "http://127.0.0.1:1"))
+	require.NoError(b, demo.Write(dir, "http://127.0.0.1:1"))
 	bench, err := bench.Open(dir)
 	require.NoError(b, err)
 	for b.Loop() {

@@ -14,6 +14,7 @@ import (
 	"testbench/internal/document"
 	"testbench/internal/secret"
 	"testbench/internal/standin"
+	"testbench/internal/standin/demo"
 	"testbench/internal/workbench"
 )
 
@@ -21,10 +22,10 @@ import (
 func demoBench(t *testing.T) *workbench.Bench {
 	t.Helper()
 	dir := t.TempDir()
-	server, err := standin.Start("127.0.0.1:0", standin.Options{Books: filepath.Join(dir, standin.BooksFile)})
+	server, err := standin.Start("127.0.0.1:0", standin.Options{Books: filepath.Join(dir, demo.BooksFile)})
 	require.NoError(t, err)
 	t.Cleanup(server.Close)
-	require.NoError(t, standin.WriteBench(dir, "http://"+server.Address))
+	require.NoError(t, demo.Write(dir, "http://"+server.Address))
 	t.Setenv("TESTBENCH_IDENTITY", filepath.Join(dir, "identity.txt"))
 	bench, err := workbench.Open(dir)
 	require.NoError(t, err)

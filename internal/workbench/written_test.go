@@ -17,7 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"testbench/internal/document"
-	"testbench/internal/standin"
+	"testbench/internal/standin/demo"
 	"testbench/internal/workbench"
 	"testbench/internal/yamlfile"
 )
@@ -57,7 +57,7 @@ func TestWrittenCallsAreTheCallsThatWereMade(t *testing.T) {
 	server := httptest.NewServer(service)
 	defer server.Close()
 	dir := t.TempDir()
-	require.NoError(t, standin.WriteBench(dir, server.URL))
+	require.NoError(t, demo.Write(dir, server.URL))
 	files := map[string]string{
 		"b.json": `{"a": "x", "n": 03}`, "b.xml": "<n><a>x &amp; y</a></n>",
 		"b.bin": "\x00\xff${x}", "b.txt": "plain $${text}", "b.csv": "a,b\n1,2\n",

@@ -27,7 +27,7 @@ func readXML(t testing.TB, text string) *odata.Contract {
 
 func readFile(t testing.TB, name string) *odata.Contract {
 	t.Helper()
-	data, err := os.ReadFile("../../standin/demo/contracts/" + name)
+	data, err := os.ReadFile("../../standin/demo/bench/contracts/" + name)
 	require.NoError(t, err)
 	return readXML(t, string(data))
 }

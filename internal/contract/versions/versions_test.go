@@ -502,7 +502,7 @@ func TestSchemaChanges(t *testing.T) {
 
 // The demo's contracts are the same as themselves, and as a version that is written anew.
 func TestSame(t *testing.T) {
-	for _, file := range []string{"../../standin/lab.wsdl", "../../standin/scale.wsdl"} {
+	for _, file := range []string{"../../standin/demo/lab.wsdl", "../../standin/scale/scale.wsdl"} {
 		data, err := os.ReadFile(file)
 		require.NoError(t, err)
 		read := func() *formats.Contract {

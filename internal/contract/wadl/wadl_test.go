@@ -11,7 +11,7 @@ import (
 )
 
 func FuzzRead(f *testing.F) {
-	data, err := os.ReadFile("../../standin/demo/contracts/index.wadl")
+	data, err := os.ReadFile("../../standin/demo/bench/contracts/index.wadl")
 	if err != nil {
 		f.Fatal(err)
 	}
