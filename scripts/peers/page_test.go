@@ -1,6 +1,4 @@
-//go:build peers
-
-package main_test
+package peers_test
 
 import (
 	"context"
@@ -168,7 +166,7 @@ func (v *viewer) dark(dark bool) {
 // accessible holds the page against the rules of a checker of accessibility.
 func (v *viewer) accessible() {
 	v.t.Helper()
-	rules, err := os.ReadFile("../../scripts/peers/node_modules/axe-core/axe.min.js")
+	rules, err := os.ReadFile("node_modules/axe-core/axe.min.js")
 	require.NoError(v.t, err)
 	var found []struct {
 		ID, Help string
@@ -187,9 +185,9 @@ func (v *viewer) accessible() {
 func TestReportInBrowser(t *testing.T) {
 	t.Parallel()
 	const evil = `<img src=x onerror="document.title='live'"></script><b>bold</b>`
-	server := serving(t, "application/json",
+	server := answering(t, "application/json",
 		`{"say": "`+strings.ReplaceAll(evil, `"`, `\"`)+`", "n": 12345678901234567890.10}`)
-	p, _ := newBench(t)
+	p, _ := newDemo(t)
 	p.write("data/three.csv", "name,n\n\"<i>one</i>\nline two\",1\ntwo\u202e,2\nthree,3\n")
 	p.write("bench.yaml", strings.Replace(p.read("bench.yaml"), "services:\n",
 		"services:\n  evil:\n    address: "+server.URL+"\n", 1))
@@ -220,9 +218,9 @@ steps:
   - step: lot
     request: stores GET /lots
 `)
-	o := p.run("run", "sheets/evil.yaml", "sheets/times.yaml", "sheets/06-too-moist.yaml", "-allow", "127.0.0.1",
-		"-out", "r.html")
-	require.Equal(t, 1, o.status, o.all())
+	out, status := p.run("run", "sheets/evil.yaml", "sheets/times.yaml", "sheets/06-too-moist.yaml", "-allow",
+		"127.0.0.1", "-out", "r.html")
+	require.Equal(t, 1, status, out)
 	address := "file://" + filepath.Join(p.dir, "r.html")
 
 	v := newViewer(t)
@@ -301,8 +299,9 @@ steps:
 // A page of ten thousand exchanges opens at once and can be searched.
 func TestLargeReportInBrowser(t *testing.T) {
 	t.Parallel()
-	server := serving(t, "application/json", `{"n": 1, "text": "`+strings.Repeat("comb ", 60)+`"}`)
-	p := newEcho(t, server)
+	server := answering(t, "application/json", `{"n": 1, "text": "`+strings.Repeat("comb ", 60)+`"}`)
+	p := newBench(t)
+	p.write("bench.yaml", "bench: t\nsites:\n  local:\n    set:\n      base: "+server.URL+"\nservices: {}\n")
 	p.write("sheets/test.yaml",
 		`sheet: much
 rows:
@@ -314,8 +313,8 @@ steps:
     fields:
       n: equals ${n}
 `)
-	o := p.run("run", "sheets/test.yaml", "-jobs", "8", "-out", "r.html")
-	require.Equal(t, 1, o.status, o.all())
+	out, status := p.run("run", "sheets/test.yaml", "-jobs", "8", "-out", "r.html")
+	require.Equal(t, 1, status, out)
 	files := httpFiles(t, p.dir)
 	v := newViewer(t)
 	v.open(files + "/r.html")
@@ -350,16 +349,17 @@ func httpFiles(t *testing.T, dir string) string {
 // tried by keyboard, in light and dark, and asks for nothing but the bridge.
 func TestBridgePage(t *testing.T) {
 	t.Parallel()
-	p, _ := newBench(t)
-	key := strings.TrimSpace(p.run("bridge", "lab", "-issue-key", "page").stdout)
-	address, _ := p.serving("bridge", "lab", "-listen", "127.0.0.1:0")
+	p, _ := newDemo(t)
+	issued, _ := p.run("bridge", "lab", "-issue-key", "page")
+	key := strings.TrimSpace(issued)
+	address := p.serving("bridge", "lab", "-listen", "127.0.0.1:0")
 	described, err := http.Get(address + "/openapi.json")
 	require.NoError(t, err)
 	text, err := io.ReadAll(described.Body)
 	require.NoError(t, err)
 	_ = described.Body.Close()
 	p.write("openapi.json", string(text))
-	validated, err := exec.Command("node", "testdata/node/describes.mjs", peersFolder,
+	validated, err := exec.Command("node", "../../cmd/testbench/testdata/node/describes.mjs", ".",
 		filepath.Join(p.dir, "openapi.json")).CombinedOutput()
 	require.NoError(t, err, string(validated))
 
@@ -391,8 +391,8 @@ func TestBridgePage(t *testing.T) {
 // by one that has to be asked for first.
 func TestBridgeAttacked(t *testing.T) {
 	t.Parallel()
-	p, _ := newBench(t)
-	address, _ := p.serving("bridge", "lab", "-listen", "127.0.0.1:0", "-access-log", "access.log")
+	p, _ := newDemo(t)
+	address := p.serving("bridge", "lab", "-listen", "127.0.0.1:0", "-access-log", "access.log")
 	p.write("attack/attack.html", `<!doctype html><title>attack</title><iframe name="out"></iframe>
 <form id="plain" method="post" target="out" action="`+address+`/GradeLot"></form>
 <form id="text" method="post" target="out" action="`+address+`/GradeLot" enctype="text/plain"><input name='{"lot": "L-2201", "moisture": 17, "x": "' value='"}'></form>
@@ -428,8 +428,8 @@ func TestBridgeAttacked(t *testing.T) {
 // BenchmarkBridge holds calls through the bridge against the same SOAP calls without it,
 // 32 at once.
 func BenchmarkBridge(b *testing.B) {
-	p, server := newBench(b)
-	address, _ := p.serving("bridge", "lab", "-listen", "127.0.0.1:0", "-access-log", "access.log")
+	p, server := newDemo(b)
+	address := p.serving("bridge", "lab", "-listen", "127.0.0.1:0", "-access-log", "access.log")
 	client := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 64}}
 	for name, one := range map[string][3]string{
 		"bridge": {address + "/GradeLot", "application/json", `{"lot": "L-2201", "moisture": 17.4}`},
