@@ -111,4 +111,3 @@ func TestPatch(t *testing.T) {
 	}
 	assert.Greater(t, differ, 1_000)
 }
-
