@@ -55,13 +55,13 @@ func ExampleBench_Run() {
 		}
 	}
 	// Output:
-	// fell short
-	// L-2207 grade held
-	// L-2207 book held
-	// L-2207 read it back held
-	// L-2207 tidy up held
-	// L-2208 grade held
-	// L-2208 book fell short
+	// failed
+	// L-2207 grade passed
+	// L-2207 book passed
+	// L-2207 read it back passed
+	// L-2207 tidy up passed
+	// L-2208 grade passed
+	// L-2208 book failed
 	// L-2208 read it back not run
 	// L-2208 tidy up not run
 }
@@ -108,7 +108,7 @@ func ExampleBench_Call() {
 		fmt.Println(wrong.Message + " | " + wrong.Try)
 	}
 	// Output:
-	// held 200 true
+	// passed 200 true
 	// Bearer [masked]
 	// there is no operation of stores "serch" | did you mean "search"?
 }

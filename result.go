@@ -50,20 +50,20 @@ type StepResult struct {
 	Checks       []Check
 	Kept         []string   // the names of what it kept; may be nil
 	Exchanges    []Exchange // the last one is that which was judged; nil where nothing was sent
-	Hints        []string   // what to try, where it fell short; may be nil
+	Hints        []string   // what to try, where it failed; may be nil
 	Notes        []string   // what else is to be said; may be nil
-	Fell         []string   // what fell short and what to try, in lines as the command shows them
+	Fell         []string   // what failed and what to try, in lines as the command shows them
 }
 
 // Check is one thing that was judged.
 type Check struct {
 	Kind    string // expect, field, where, keep, contract and the like
 	Subject string // status, a path, a condition, a kept name
-	Held    bool
-	Judged  bool // false where an earlier fall made judging it pointless
-	Wanted  string
+	Passed    bool
+	Judged  bool // false where an earlier failure made judging it pointless
+	Expected  string
 	Got     string
-	Where   string // the place that fell short, where it is not the subject; else empty
+	Where   string // the place that failed, where it is not the subject; else empty
 	Note    string // may be empty
 }
 
@@ -115,7 +115,7 @@ func stepOf(s *history.Step) StepResult {
 		Name: s.Step, Target: s.Target, Outcome: Outcome(s.Outcome), Reason: string(s.Reason),
 		Checks: checksOf(s.Checks), Kept: plainTexts(s.Kept), Hints: plainTexts(s.Hints), Notes: plainTexts(s.Notes),
 	}
-	if out.Outcome != Held && out.Outcome != NotRun {
+	if out.Outcome != Passed && out.Outcome != NotRun {
 		out.Fell = plainTexts(report.Lines(s))
 	}
 	for _, e := range s.Exchanges {
@@ -128,8 +128,8 @@ func checksOf(checks []history.Check) []Check {
 	var out []Check
 	for _, c := range checks {
 		out = append(out, Check{
-			Kind: c.Kind, Subject: string(c.Subject), Held: c.Held, Judged: c.Judged,
-			Wanted: string(c.Wanted), Got: string(c.Got), Where: string(c.Where), Note: string(c.Note),
+			Kind: c.Kind, Subject: string(c.Subject), Passed: c.Passed, Judged: c.Judged,
+			Expected: string(c.Expected), Got: string(c.Got), Where: string(c.Where), Note: string(c.Note),
 		})
 	}
 	return out

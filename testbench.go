@@ -71,7 +71,7 @@ type RunOptions struct {
 	Repeat     int           // how often the rows are run; 0 is once
 	For        time.Duration // rows are repeated for so long; 0 is not at all
 	Rate       float64       // rows begun in a second; 0 for as many as can be
-	Stop       bool          // ends at the first step that falls short
+	Stop       bool          // ends at the first step that fails
 	Unrecorded bool          // the run does not go into the history of the bench
 }
 
@@ -117,12 +117,12 @@ type Call struct {
 	Fields map[string]string // by name, in the order of their names; a name with dots is a path
 	Login  string            // a name, or none; empty is the service's own
 	SOAP   string            // 1.1, 1.2 or off; empty is the service's own
-	// Contract says what is held against it: both, request, answer or off; empty is both.
+	// Contract says what is checked against it: both, request, answer or off; empty is both.
 	Contract string
 }
 
 // Call makes a call, with the login of its service, and judges the answer by the contract.
-// A call that falls short is no error.
+// A call that fails is no error.
 func (b *Bench) Call(ctx context.Context, c Call, o Options) (*StepResult, error) {
 	spec := workbench.Call{Target: c.Target, Login: c.Login, SOAP: c.SOAP, Contract: c.Contract}
 	for _, name := range slices.Sorted(maps.Keys(c.Fields)) {
@@ -147,11 +147,11 @@ type Outcome string
 
 // The outcomes.
 const (
-	Held        Outcome = Outcome(result.Held)
-	FellShort   Outcome = Outcome(result.FellShort)
+	Passed        Outcome = Outcome(result.Passed)
+	Failed   Outcome = Outcome(result.Failed)
 	NotRun      Outcome = Outcome(result.NotRun)
 	Unreachable Outcome = Outcome(result.Unreachable)
-	Faulty      Outcome = Outcome(result.Faulty)
+	Errored      Outcome = Outcome(result.Errored)
 	Interrupted Outcome = Outcome(result.Interrupted)
 )
 

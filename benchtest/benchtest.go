@@ -21,7 +21,7 @@ import (
 )
 
 // Run runs sheets of the bench in a folder, all of its sheets where none are named, and
-// gives what came of them. A step that fell short fails its subtest with what was wanted,
+// gives what came of them. A step that failed fails its subtest with what was expected,
 // what came, and what to try; one that was not run is skipped with the reason. Nothing of
 // it is recorded in the history of the bench.
 func Run(t *testing.T, dir string, sheets ...string) *testbench.Result {
@@ -94,8 +94,8 @@ func tell(t *testing.T, result *testbench.Result) {
 				}
 			}
 			for _, c := range sheet.Checks {
-				if !c.Held {
-					t.Errorf("%s %s: wanted %s, got %s", c.Kind, c.Subject, c.Wanted, c.Got)
+				if !c.Passed {
+					t.Errorf("%s %s: expected %s, got %s", c.Kind, c.Subject, c.Expected, c.Got)
 				}
 			}
 			if steps == 0 {
@@ -108,7 +108,7 @@ func tell(t *testing.T, result *testbench.Result) {
 func judge(t *testing.T, step testbench.StepResult) {
 	t.Helper()
 	switch step.Outcome {
-	case testbench.Held:
+	case testbench.Passed:
 	case testbench.NotRun:
 		t.Skip(step.Reason)
 	default:

@@ -47,30 +47,30 @@ func TestAnswersOfOtherKinds(t *testing.T) {
 		status           int
 	}{
 		{
-			"csv", "held 4", "fields:\n      answer[1].kilos: 3\n      answer[*].lot: is unique\n      answer: count 2",
+			"csv", "4 checks passed", "fields:\n      answer[1].kilos: 3\n      answer[*].lot: is unique\n      answer: count 2",
 			0,
 		},
-		{"bare", "held 2", "fields:\n      answer[0][1]: 12.50", 0},
-		{"lines", "held 2", "fields:\n      answer[-1].lot: L-2", 0},
-		{"form", "held 3", "fields:\n      token: abc\n      scope[1]: c", 0},
-		{"text", "held 2", `keep:
+		{"bare", "2 checks passed", "fields:\n      answer[0][1]: 12.50", 0},
+		{"lines", "2 checks passed", "fields:\n      answer[-1].lot: L-2", 0},
+		{"form", "3 checks passed", "fields:\n      token: abc\n      scope[1]: c", 0},
+		{"text", "2 checks passed", `keep:
       order: answer | inside "||" "||"
   - step: kept
     request: GET ${base}/csv?${order}
     where:
       - kept.order == 'PO-7'`, 0},
-		{"page", "held 5", `fields:
+		{"page", "5 checks passed", `fields:
       title: Lots
       links[0].href: /lots/1
       tables[0][0].kilos: 12.50
       forms[0].fields.user: clerk`, 0},
-		{"parts", "held 3", "fields:\n      answer[0].content.lot: L-1\n      answer[1].content: ok", 0},
-		{"paper", "held 4", `fields:
+		{"parts", "3 checks passed", "fields:\n      answer[0].content.lot: L-1\n      answer[1].content: ok", 0},
+		{"paper", "4 checks passed", `fields:
       reply.kind: application/pdf
       reply.size: under 1 kB
       reply.sha256: matches [0-9a-f]{64}`, 0},
-		{"picture", "held 2", "fields:\n      reply.kind: image/png", 0},
-		{"texts", "held 2", `keep:
+		{"picture", "2 checks passed", "fields:\n      reply.kind: image/png", 0},
+		{"texts", "2 checks passed", `keep:
       one: one | parse json
   - step: opened
     set: {lot: '${one.lot}'}
@@ -78,7 +78,7 @@ func TestAnswersOfOtherKinds(t *testing.T) {
     request: GET ${base}/csv
     where:
       - kept.lot == 'L-9'`, 0},
-		{"texts", "held 2", `keep:
+		{"texts", "2 checks passed", `keep:
       lots: lots | parse json
   - step: opened
     for each: ${lots}
@@ -88,7 +88,7 @@ func TestAnswersOfOtherKinds(t *testing.T) {
     where:
       - kept.lot == ['L-1', 'L-2']`, 0},
 		{"csv", "answer has no [7]: it is a list of 2", "fields:\n      answer[7].lot: L-1", 1},
-		{"mistaken", "wanted well-formed JSON", "fields:\n      lot: L-1", 1},
+		{"mistaken", "expected well-formed JSON", "fields:\n      lot: L-1", 1},
 		{"page", "did you mean \"title\"?", "fields:\n      titel: Lots", 1},
 	} {
 		name := fmt.Sprintf("s%d.yaml", i)
@@ -123,15 +123,15 @@ func TestErrorsOfAllForms(t *testing.T) {
 		path, expect, says string
 		status             int
 	}{
-		{"well", "error: {code: locked, text: contains locked, target: lot}", "held 4", 0},
-		{"well", "error: none", `wanted none, got locked: the lot is locked (field lot)`, 1},
+		{"well", "error: {code: locked, text: contains locked, target: lot}", "4 checks passed", 0},
+		{"well", "error: none", `expected none, got locked: the lot is locked (field lot)`, 1},
 		{"well", "status: 200", "note: the status is 200, and the answer tells of an error", 0},
-		{"string", "error: {text: the lot is locked}", "held 2", 0},
-		{"plain", "error: {text: the lot is locked}", "held 2", 0},
-		{"page", "error: {text: contains the lot is locked}", "held 2", 0},
-		{"many", "error: {text: 2 mistakes, 'details[1].target': lot}", "held 3", 0},
-		{"details", "error: {code: bad, 'details[0].text': contains small}", "held 3", 0},
-		{"details", "error: {code: good}", `error code wanted good, got "bad"`, 1},
+		{"string", "error: {text: the lot is locked}", "2 checks passed", 0},
+		{"plain", "error: {text: the lot is locked}", "2 checks passed", 0},
+		{"page", "error: {text: contains the lot is locked}", "2 checks passed", 0},
+		{"many", "error: {text: 2 mistakes, 'details[1].target': lot}", "3 checks passed", 0},
+		{"details", "error: {code: bad, 'details[0].text': contains small}", "3 checks passed", 0},
+		{"details", "error: {code: good}", `error code expected good, got "bad"`, 1},
 	} {
 		name := fmt.Sprintf("s%d.yaml", i)
 		p.write(name, "sheet: s\nsteps:\n  - step: it\n    request: GET ${base}/"+c.path+"\n    expect:\n      "+

@@ -279,7 +279,7 @@ func TestMishaps(t *testing.T) {
 		{"cut", "mishaps GET /cut", 3, "the connection ended before the whole answer had come"},
 		{"long", "mishaps GET /long", 1, "not well-formed JSON"},
 		{"type", "mishaps GET /type", 0, "(16 B of binary data)"},
-		{"broken", "mishaps GET /broken", 1, "wanted well-formed JSON, got not well-formed JSON at line 1, column"},
+		{"broken", "mishaps GET /broken", 1, "expected well-formed JSON, got not well-formed JSON at line 1, column"},
 		{"markup", "mishaps GET /markup", 1, "</lot> stands where </grade> should close"},
 		{"doctype", "mishaps GET /doctype", 1, "it has a DOCTYPE, which is refused"},
 		{"bytes", "mishaps GET /bytes", 1, "invalid UTF-8"},
@@ -346,8 +346,8 @@ steps:
       refused: connection
 `)
 	assert.Equal(t, 1, o.status, o.all())
-	assert.Equal(t, 3, strings.Count(o.stdout, "held 1"), o.stdout)
-	assert.Contains(t, o.stdout, "wanted connection, got the answer 200")
+	assert.Equal(t, 3, strings.Count(o.stdout, "1 check passed"), o.stdout)
+	assert.Contains(t, o.stdout, "expected connection, got the answer 200")
 }
 
 func tlsAddress(t *testing.T, p *place, name string) string {

@@ -47,49 +47,49 @@ steps:
 func TestCalledBack(t *testing.T) {
 	t.Parallel()
 	p, _ := newBench(t)
-	wanted := map[string]struct {
+	expected := map[string]struct {
 		outcome string
 		says    []string
 	}{
-		"usual":     {"held", []string{"called 3 times: queued at first, running after", "done after"}},
-		"at once":   {"held", []string{"called 3 times"}},
-		"twice":     {"held", []string{"the same call came again"}},
-		"backwards": {"fell short 1 of 4", []string{`it began with "running", and must begin with queued`}},
-		"skipping":  {"fell short 1 of 5", []string{`"done" came after "queued", and running must come between`}},
+		"usual":     {"passed", []string{"called 3 times: queued at first, running after", "done after"}},
+		"at once":   {"passed", []string{"called 3 times"}},
+		"twice":     {"passed", []string{"the same call came again"}},
+		"backwards": {"failed 1 of 4", []string{`it began with "running", and must begin with queued`}},
+		"skipping":  {"failed 1 of 5", []string{`"done" came after "queued", and running must come between`}},
 		"never": {
-			"fell short 1 of 1",
+			"failed 1 of 1",
 			[]string{
-				"expect call wanted a call by POST within 2 s, got none",
+				"expect call expected a call by POST within 2 s, got none",
 				"the address that was given out: http://127.0.0.1:",
 			},
 		},
-		"lost": {"fell short 1 of 4", []string{`until state wanted done, got "running"`, "not so within 2 s"}},
+		"lost": {"failed 1 of 4", []string{`until state expected done, got "running"`, "not so within 2 s"}},
 		"late": {
-			"fell short 1 of 6",
+			"failed 1 of 6",
 			[]string{
-				"expect quiet wanted no more calls for 300 ms, got one more",
+				"expect quiet expected no more calls for 300 ms, got one more",
 				`false: "running" came after "done"`,
 			},
 		},
-		"failing": {"fell short 1 of 5", []string{"wanted not failed, got failed"}},
+		"failing": {"failed 1 of 5", []string{"expected not failed, got failed"}},
 		"unsigned": {
-			"fell short 1 of 1",
+			"failed 1 of 1",
 			[]string{"a call with a false signature came and was refused (header Press-Signature)"},
 		},
-		"others": {"held", []string{"a call that does not match came: job wanted", "called 3 times"}},
+		"others": {"passed", []string{"a call that does not match came: job expected", "called 3 times"}},
 	}
 	var list, names []string
-	for name := range wanted {
+	for name := range expected {
 		list, names = append(list, fmt.Sprintf("{manner: %q}", name)), append(names, name)
 	}
 	o := p.sheet(strings.Replace(manners, "MANNERS", strings.Join(list, ", "), 1), "-jobs", "11")
 	assert.Equal(t, 1, o.status)
 	rows := strings.Split(o.stdout, "manners · ")[1:]
-	require.Len(t, rows, len(wanted), o.all())
+	require.Len(t, rows, len(expected), o.all())
 	for i, row := range rows {
 		text := strings.Join(strings.Fields(row), " ")
-		assert.Contains(t, text, wanted[names[i]].outcome, "%s: %s", names[i], row)
-		for _, says := range wanted[names[i]].says {
+		assert.Contains(t, text, expected[names[i]].outcome, "%s: %s", names[i], row)
+		for _, says := range expected[names[i]].says {
 			assert.Contains(t, text, says, "%s: %s", names[i], row)
 		}
 	}
@@ -152,10 +152,10 @@ func TestCallsOfOthers(t *testing.T) {
 		says    []string
 		answers []string
 	}{
-		{sheet("xml", done, "    fields: {state: done, reply.path: ends with /done, reply.method: POST}\n    keep: {state: state}\n"), 0, []string{"told listen 202 held 4"}, []string{"202 " + server.URL + `{"ok":true}`}},
+		{sheet("xml", done, "    fields: {state: done, reply.path: ends with /done, reply.method: POST}\n    keep: {state: state}\n"), 0, []string{"told listen 202 4 checks passed"}, []string{"202 " + server.URL + `{"ok":true}`}},
 		{
 			sheet("query", "GET", "    fields: {state: done, reply.query.lot: L-1}\n"), 0,
-			[]string{"told listen 204 held 2"},
+			[]string{"told listen 204 2 checks passed"},
 			[]string{"204 "},
 		},
 		{
@@ -171,12 +171,12 @@ func TestCallsOfOthers(t *testing.T) {
 		},
 		{
 			sheet("late", "{path: done}", "    fields: {state: done}\n"), 0,
-			[]string{"told listen 204 held 1", "listen 204 done", "a call came late"},
+			[]string{"told listen 204 1 check passed", "listen 204 done", "a call came late"},
 			[]string{"204 ", "204 "},
 		},
 		{
 			sheet("none", done, "    within: 100 ms\n    stop: row\n"), 1,
-			[]string{"wanted a call by POST within 100 ms, got none"},
+			[]string{"expected a call by POST within 100 ms, got none"},
 			nil,
 		},
 		{
@@ -246,8 +246,8 @@ steps:
 				"  - step: after\n    request: GET ${base}/after-${it}\n    fields: {n: 'after-L${n}-A'}\n", nil, 0,
 			[]string{
 				"booking: open GET ${base}/open-${lot} 200", "booking: one GET ${base}/${lot}-${grade} 200",
-				"booking: undo open GET ${base}/close-${lot} 200", "booking sheet sheets/book.yaml held 2",
-				"2 rows · 2 held · 8 exchanges",
+				"booking: undo open GET ${base}/close-${lot} 200", "booking sheet sheets/book.yaml 2 checks passed",
+				"2 rows · 2 passed · 8 exchanges",
 			},
 		},
 		{
@@ -262,7 +262,7 @@ steps:
 		},
 		{
 			use("sheet: sheets/book.yaml\nfill: {lot: x}\nfields: {booked: y}"), nil, 1,
-			[]string{`booked wanted y, got "x-A"`},
+			[]string{`booked expected y, got "x-A"`},
 		},
 		{use("sheet: sheets/book.yaml"), nil, 2, []string{"sheets/book.yaml must be given lot"}},
 		{

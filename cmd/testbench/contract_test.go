@@ -200,7 +200,7 @@ func TestBadContracts(t *testing.T) {
 	}
 }
 
-// What a step says of its contract is held before and after.
+// What a step says of its contract is checked before and after.
 func TestStepsByContract(t *testing.T) {
 	t.Parallel()
 	p, _ := newBench(t)
@@ -577,7 +577,7 @@ func TestSurveyOfTheWholeBench(t *testing.T) {
 	assert.Contains(t, p.run("survey", "-find", "zebra").stdout, `no operation of this bench has "zebra"`)
 }
 
-// A description of REST is surveyed, drafted from, and held against messages, like
+// A description of REST is surveyed, drafted from, and checked against messages, like
 // any contract.
 func TestOpenAPI(t *testing.T) {
 	slow(t)

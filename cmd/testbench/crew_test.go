@@ -153,7 +153,7 @@ func TestSideBySide(t *testing.T) {
 		require.GreaterOrEqual(t, next, 0, o.stdout)
 		at += next
 	}
-	assert.Contains(t, o.stdout, "12 rows · 12 held · 24 exchanges")
+	assert.Contains(t, o.stdout, "12 rows · 12 passed · 24 exchanges")
 	// Sheets too, and what they tell does not mix.
 	for i := range 3 {
 		p.write(fmt.Sprintf("s%d.yaml", i),
@@ -164,7 +164,7 @@ func TestSideBySide(t *testing.T) {
 	assert.Equal(t, 0, o.status, o.all())
 	assert.Less(t, strings.LastIndex(o.stdout, "echo0 ·"), strings.Index(o.stdout, "echo1 ·"))
 	assert.Less(t, strings.LastIndex(o.stdout, "echo1 ·"), strings.Index(o.stdout, "echo2 ·"))
-	assert.Contains(t, o.stdout, "3 sheets · 90 rows · 90 held · 180 exchanges")
+	assert.Contains(t, o.stdout, "3 sheets · 90 rows · 90 passed · 180 exchanges")
 }
 
 type timesJSON struct {
@@ -212,7 +212,7 @@ func TestTimes(t *testing.T) {
 	assert.GreaterOrEqual(t, closed.Max, 300.0)
 	assert.Less(t, closed.P50, 100.0, "one of twenty was slow")
 	assert.Greater(t, open.P50, 100.0, "most were due while the first was slow")
-	o := p.sheet(plain, "-rate", "50/s", "-tell", "falls")
+	o := p.sheet(plain, "-rate", "50/s", "-tell", "failures")
 	assert.GreaterOrEqual(t, o.took, 19*20*time.Millisecond)
 	assert.Contains(t, o.stdout, "calls    per s       p50")
 	for _, c := range []struct {
@@ -221,15 +221,15 @@ func TestTimes(t *testing.T) {
 		status int
 		says   string
 	}{
-		{"  p95: under 20 s\n  per second: over 0\n", nil, 0, "get per second wanted over 0"},
-		{"  max: under 0.000001 ms\n", nil, 1, "get max wanted under 0.000001 ms, got"},
+		{"  p95: under 20 s\n  per second: over 0\n", nil, 0, "get per second expected over 0"},
+		{"  max: under 0.000001 ms\n", nil, 1, "get max expected under 0.000001 ms, got"},
 		{
 			"  steps:\n    get:\n      p50: under 0.000001 ms\n",
 			[]string{"-out", "r.xml", "-out", "r.html"},
 			1,
-			"1 limit of times fell short",
+			"1 limit of times failed",
 		},
-		{"", []string{"-repeat", "3"}, 0, "60 rows · 60 held"},
+		{"", []string{"-repeat", "3"}, 0, "60 rows · 60 passed"},
 		{"", []string{"-for", "300ms"}, 0, "get"},
 		{"", []string{"-rows", "2-3", "-repeat", "2", "-tell", "steps"}, 0, "row 3 of 20 (n 3), turn 2"},
 	} {
@@ -250,7 +250,7 @@ type runJSON struct {
 	Outcome string
 	Ended   bool
 	Notes   []string
-	Counts  struct{ Rows, RowsHeld, RowsFell, Exchanges int }
+	Counts  struct{ Rows, RowsPassed, RowsFailed, Exchanges int }
 	Sheets  []struct {
 		Times []timesJSON
 		Rows  []struct {
@@ -305,7 +305,7 @@ steps:
 	o := p.run("report", "-gather", "s3.json", "s1.json", "s2.json", "-out", "all.json", "-out", "all.html", "-out",
 		"all.xml")
 	assert.Equal(t, 1, o.status, o.all())
-	assert.Contains(t, o.stdout, "60 rows · 59 held · 1 fell short · 63 exchanges")
+	assert.Contains(t, o.stdout, "60 rows · 59 passed · 1 failed · 63 exchanges")
 	assert.Contains(t, o.stdout, "get · row 7")
 	all := p.report("all.json")
 	require.Len(t, all.Sheets[0].Rows, 63)
@@ -374,11 +374,11 @@ steps:
     request: GET ${base}/${n}
     fields: {n: not equals 7}
 `)
-	shown := p.onTerminal("", "", "testbench run s.yaml -rate 100/s -tell falls")
-	assert.Contains(t, shown, "s · 1 fell short")
+	shown := p.onTerminal("", "", "testbench run s.yaml -rate 100/s -tell failures")
+	assert.Contains(t, shown, "s · 1 failed")
 	assert.Regexp(t, `\d+%.*\(\d+/40\)`, shown)
 	assert.Contains(t, shown[strings.LastIndex(shown, "/40)"):], "\r", "the bar is gone at the end")
-	o := p.run("run", "s.yaml", "-tell", "falls")
+	o := p.run("run", "s.yaml", "-tell", "failures")
 	assert.Empty(t, o.stderr)
 	assert.NotContains(t, o.stdout, "%")
 }

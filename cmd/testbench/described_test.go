@@ -110,9 +110,9 @@ func TestRPC(t *testing.T) {
 		{"survey ledger_xml", 2, []string{"called by name (xml-rpc), and none is described"}},
 		{
 			"call ledger_json/find name=x -login none", 1,
-			[]string{"fell short 1 of 1", "wanted 2xx, got 401", "the header Ledger-Key is missing"},
+			[]string{"failed 1 of 1", "expected 2xx, got 401", "the header Ledger-Key is missing"},
 		},
-		{"call ledger_xml/Suppliers.get 0=x -login none", 1, []string{"fell short 1 of 1", "wanted 2xx, got 401"}},
+		{"call ledger_xml/Suppliers.get 0=x -login none", 1, []string{"failed 1 of 1", "expected 2xx, got 401"}},
 		{"call ledger_json/fnd name=x", 2, []string{`did you mean "find"?`}},
 		{"call ledger_json/Orders.total currency=USD", 2, []string{"currency must be one of EUR, CHF"}},
 		{"call ledger_json/Orders.total currency=EUR -pick answer", 0, []string{"1484.00"}},
@@ -120,7 +120,7 @@ func TestRPC(t *testing.T) {
 		{
 			"call ledger_json/Suppliers.get number=S-999", 1,
 			[]string{
-				"expect error wanted none, got 1404: there is no supplier S-999 (field number)",
+				"expect error expected none, got 1404: there is no supplier S-999 (field number)",
 				"number was sent as S-999",
 			},
 		},
@@ -183,7 +183,7 @@ steps:
 		`{"id": 1, "result": 1}`:                     `does not say "jsonrpc": "2.0"`,
 		`{"jsonrpc": "2.0", "id": 1}`:                "neither result nor error",
 		`[1]`:                                        "no JSON-RPC answer",
-		`{"jsonrpc": "2.0", "error": "no", "id": 1}`: "wanted none, got no",
+		`{"jsonrpc": "2.0", "error": "no", "id": 1}`: "expected none, got no",
 		`<methodResponse/>`:                          "no JSON-RPC answer",
 	} {
 		server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {

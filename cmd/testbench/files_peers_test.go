@@ -46,7 +46,7 @@ func TestReadOnlyBench(t *testing.T) {
 		{"run sheets/01-search.yaml", 0, "is not recorded"},
 		{"probe stores/lot id=L-2201 -only missing", 0, "is not recorded"},
 		{"history", 0, "sheets/02-grading.yaml"},
-		{"report last", 0, "1 held"},
+		{"report last", 0, "1 passed"},
 		{"vet", 0, "no mistakes"},
 		{"add zN BASE/stores/lots -example", 2, "permission denied"},
 		{"secret set sN", 2, "permission denied"},

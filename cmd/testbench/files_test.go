@@ -165,7 +165,7 @@ func TestKilledWhileWriting(t *testing.T) {
 	for n := range rounds {
 		for _, command := range writers {
 			if strings.HasPrefix(command, "run") && n > 2 {
-				continue // rows that were told are held against the record elsewhere
+				continue // rows that were told are checked against the record elsewhere
 			}
 			c := p.command(words(command, base, n)...)
 			c.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
@@ -214,7 +214,7 @@ func TestRunThatIsNotRecordedToItsEnd(t *testing.T) {
 	require.NoError(t, err, "%s", said)
 	lines := strings.Split(strings.TrimSpace(string(said)), "\n")
 	assert.Contains(t, lines[0], "the run is not recorded from here on: ")
-	assert.Contains(t, string(said), "1500 held")
+	assert.Contains(t, string(said), "1500 passed")
 	assert.Contains(t, string(said), "run 1, not recorded to its end\n")
 	assert.Equal(t, 1, strings.Count(string(said), "not recorded from here on"))
 	assert.Contains(t, p.read("r.xml"), `<error message="the run was not recorded to its end: `)

@@ -78,7 +78,7 @@ func TestFlow(t *testing.T) {
 `, 1,
 			[]string{
 				"lot (2 of 2) GET ${base}/lot/${each} 404",
-				"after not run: x was not kept for each item (lot fell short)", "sum not run: x was not kept",
+				"after not run: x was not kept for each item (lot failed)", "sum not run: x was not kept",
 			},
 		},
 		{
@@ -102,7 +102,7 @@ func TestFlow(t *testing.T) {
 		{
 			"  - step: group\n    when: 1 > 2\n    steps:\n      - step: get\n        request: GET ${base}/lot/L-3\n",
 			1,
-			[]string{"group not run: when does not hold: 1 > 2"},
+			[]string{"group not run: condition is false: 1 > 2"},
 		},
 		{
 			`  - step: get
@@ -114,11 +114,11 @@ finally:
   - step: end
     request: GET ${base}/lot/L-1
 `, 1,
-			[]string{"rest not run: get fell short, and stops the row", "end GET ${base}/lot/L-1 200"},
+			[]string{"rest not run: get failed, and stops the row", "end GET ${base}/lot/L-1 200"},
 		},
 		{
 			"  - step: get\n    request: GET ${base}/lot/L-${n}\n    stop: sheet\nrows: {numbers: 2 to 5, as: n}\n", 1,
-			[]string{"row 2 of 4 (n 3)", "2 rows · 1 held · 1 fell short"},
+			[]string{"row 2 of 4 (n 3)", "2 rows · 1 passed · 1 failed"},
 		},
 		{
 			`  - step: get
@@ -184,7 +184,7 @@ last:
 	}
 }
 
-// What was done is taken back, the last of it first, also where the row fell short; what
+// What was done is taken back, the last of it first, also where the row failed; what
 // was refused is not.
 func TestUndo(t *testing.T) {
 	t.Parallel()

@@ -202,7 +202,7 @@ steps:
     call: stores/search
     login: ` + login + "\n")
 			assert.Equal(t, 0, got.status, "%s %s: %s", name, login, got.all())
-			assert.Contains(t, got.stdout, "40 held")
+			assert.Contains(t, got.stdout, "40 passed")
 		}
 		server.Close()
 	}
@@ -501,8 +501,8 @@ steps:
 	assert.Equal(t, 0, o.status, o.all())
 }
 
-// An answer is held to what the login says of answers: one that was changed, is
-// not signed, is signed by somebody else, or cannot be opened falls short.
+// An answer is checked by what the login says of answers: one that was changed, is
+// not signed, is signed by somebody else, or cannot be opened fails.
 func TestProtectedAnswers(t *testing.T) {
 	t.Parallel()
 	p, server := newBench(t)
@@ -855,7 +855,7 @@ steps:
         attached: certificate
 `)
 	assert.Contains(t, o.stdout, "refers to an attachment by XOP", o.all())
-	assert.Equal(t, 2, strings.Count(o.stdout, "   held "), o.stdout)
+	assert.Equal(t, 2, strings.Count(o.stdout, "   passed "), o.stdout)
 }
 
 // A site may use other logins, also in exchange for one another, and for logins

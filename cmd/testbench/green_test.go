@@ -162,7 +162,7 @@ steps:
 	fast.Store(true)
 	o := p.run("run", "-resume", "1")
 	assert.Equal(t, 1, o.status, o.all())
-	assert.Contains(t, o.stdout, "get max  wanted under 50 ms")
+	assert.Contains(t, o.stdout, "get max  expected under 50 ms")
 	assert.Contains(t, p.run("report", "1").stdout, "get max")
 }
 
@@ -238,7 +238,7 @@ func TestReportsThatCannotBeWritten(t *testing.T) {
 }
 
 // Values are what they are told to be, wherever they come from, and empty ones go where they
-// are wanted.
+// are expected.
 func TestKindsAndEmptyValues(t *testing.T) {
 	t.Parallel()
 	server, seen := moor(t, nil)
@@ -362,9 +362,9 @@ func TestAgainWhereItCanBecomeRight(t *testing.T) {
 	})
 	p := moorBench(t, server, "")
 	for text, tries := range map[string]int{
-		"request: GET ${base}/401\n    again:\n      times: 3\n      pause: 1 ms\n      on: fell short":             1,
+		"request: GET ${base}/401\n    again:\n      times: 3\n      pause: 1 ms\n      on: failed":             1,
 		"request: GET ${base}/401\n    again:\n      times: 3\n      pause: 1 ms\n      on: 401":                    3,
-		"request: GET ${base}/404\n    again:\n      times: 3\n      pause: 1 ms\n      on: fell short":             3,
+		"request: GET ${base}/404\n    again:\n      times: 3\n      pause: 1 ms\n      on: failed":             3,
 		"request: GET ${base}/busy\n    again:\n      times: 5\n      pause: 1 ms\n      when: answer.busy == true": 3,
 	} {
 		p.write("sheets/test.yaml", "sheet: s\nsteps:\n  - step: get\n    "+text+"\n")

@@ -88,7 +88,7 @@ func TestHostileContracts(t *testing.T) {
 	const isCut, unfolds = "the draft is cut at 20000 parts", "unfolds to more than 100000 parts"
 	for name, c := range map[string]struct {
 		contract string
-		answer   string // held against it; empty for none
+		answer   string // checked against it; empty for none
 		survey   string // what each says
 		draft    string
 		validate string

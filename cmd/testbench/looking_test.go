@@ -94,11 +94,11 @@ func TestHistoryCommand(t *testing.T) {
 		return strings.Join(strings.Fields(o.all()), " ")
 	}
 	list := text()
-	for _, says := range []string{"4 20", "fell short 1 3", "sheets/test.yaml 3 20", "call stores/search"} {
+	for _, says := range []string{"4 20", "failed 1 3", "sheets/test.yaml 3 20", "call stores/search"} {
 		assert.Contains(t, list, says)
 	}
-	assert.Contains(t, text("4"), "4.1 search stores/search 200 fell short 4.2 steady stores GET /lots 200 held")
-	assert.Regexp(t, `1 sheet · 1 row · 1 held · \d exchange`, p.run("report", "1").stdout,
+	assert.Contains(t, text("4"), "4.1 search stores/search 200 failed 4.2 steady stores GET /lots 200 passed")
+	assert.Regexp(t, `1 sheet · 1 row · 1 passed · \d exchange`, p.run("report", "1").stdout,
 		"a call is counted as a row")
 	exchange := text("4.2")
 	assert.Contains(t, exchange, "Authorization: Bearer [masked]")
@@ -106,7 +106,7 @@ func TestHistoryCommand(t *testing.T) {
 	assert.Contains(t, exchange, `"depot": "north"`)
 	steps := text("-steps")
 	assert.Contains(t, steps, "search ••✗")
-	assert.Contains(t, steps, "newly falls")
+	assert.Contains(t, steps, "newly failing")
 	assert.Contains(t, steps, "steady •••")
 	assert.Contains(t, text("-json"), `"run"`)
 	p.sheet(sheet("200"))
@@ -255,17 +255,17 @@ steps:
 		{"compare 1 2", 0, []string{"no difference"}},
 		{"compare 1 3", 1, []string{
 			"row 1",
-			"search does not hold any more: held before, fell short now; field total: wanted at least 100, got",
-			"two is new", "one was not run", "the whole row was not run", "4 differences, 1 step newly falls",
+			"search fails now: passed before, failed now; field total: expected at least 100, got",
+			"two is new", "one was not run", "the whole row was not run", "4 differences, 1 step newly failing",
 		}},
-		{"compare 3 4", 1, []string{"search holds now: fell short before, held now", "the whole row is new"}},
+		{"compare 3 4", 1, []string{"search passes now: failed before, passed now", "the whole row is new"}},
 		{"compare 4 1 -values -ignore lots", 0, []string{"no difference"}},
 		{"compare 1 2.1", 2, []string{"1 is one of two runs, and 2.1 of two answers"}},
 		{"compare 1 99", 2, []string{"there is no run 99 in the history"}},
 	})
 	var steps []struct {
 		Step  string
-		Newly bool `json:"newly falls"`
+		Newly bool `json:"newly failing"`
 	}
 	require.NoError(t, json.Unmarshal([]byte(p.run("compare", "1", "3", "-json").stdout), &steps))
 	assert.True(t, steps[0].Newly)
@@ -283,7 +283,7 @@ func TestWatch(t *testing.T) {
 		},
 		{"watch GET ${base}/a,404,b -every 10ms -times 3 -plain", 0, []string{"404", "changed: status"}},
 		{"watch GET ${base}/a,404 -every 10ms -times 2 -pick none", 1, []string{"none -", "note: answer has no none"}},
-		{"watch GET ${base}/a -every 10ms -times 2 -until state:~b", 1, []string{"state: b did not come to hold"}},
+		{"watch GET ${base}/a -every 10ms -times 2 -until state:~b", 1, []string{"state: b did not become true"}},
 		{"watch GET ${base}/z -every 20ms -for 50ms", 0, []string{"200"}},
 		{"watch GET http://127.0.0.1:9/ -allow 127.0.0.1 -every 10ms -times 1", 3, []string{" - ", "refused"}},
 		{"watch GET ${base}/a -every 1ms", 2, []string{"there must be a pause"}},

@@ -94,7 +94,7 @@ steps:
 	assert.Equal(t, 0, o.status, o.all())
 	assert.Contains(t, o.stdout, "row 1 (lot L-2201)")
 	assert.Contains(t, o.stdout, "row 2 (lot L-2203)")
-	assert.Contains(t, o.stdout, "2 rows · 2 held")
+	assert.Contains(t, o.stdout, "2 rows · 2 passed")
 	step := func(rest string) string {
 		return "sheet: s\nsteps:\n  - step: it\n    lookup: books\n    " + strings.ReplaceAll(rest, "\n", "\n    ") +
 			"\n"
@@ -104,9 +104,9 @@ steps:
 		status int
 		says   string
 	}{
-		{step("sql: select lot from intake where note is null\nfields: {'answer[0].lot': L-2202, 'answer[*].lot': is unique}"), 0, "held 2"},
-		{step("sql: select note from intake where lot = :lot\nfill: {lot: L-2202}\nfields: {'answer[0].note': is null}"), 0, "held 1"},
-		{step("sql: select sum(kilos) as total from intake\nfields: {'answer[0].total': 264.60}"), 0, "held 1"},
+		{step("sql: select lot from intake where note is null\nfields: {'answer[0].lot': L-2202, 'answer[*].lot': is unique}"), 0, "2 checks passed"},
+		{step("sql: select note from intake where lot = :lot\nfill: {lot: L-2202}\nfields: {'answer[0].note': is null}"), 0, "1 check passed"},
+		{step("sql: select sum(kilos) as total from intake\nfields: {'answer[0].total': 264.60}"), 0, "1 check passed"},
 		{step("sql: select lot from intake\nfields: {answer: count 5}"), 1, `found: [{"lot":"L-2201"}`},
 		{step("sql: delete from intake where lot = 'L-2201'"), 2, "a lookup only reads"},
 		{step("sql: select lott from intake"), 2, "the database says: "},

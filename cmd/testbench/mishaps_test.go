@@ -135,8 +135,8 @@ steps:
       lots: is present
 `)
 	for name, outcomes := range mishapOutcomes {
-		wanted := strings.ReplaceAll(outcomes, " ", "")
-		require.Len(t, wanted, len(mishapCommands), name)
+		expected := strings.ReplaceAll(outcomes, " ", "")
+		require.Len(t, expected, len(mishapCommands), name)
 		var got strings.Builder
 		for _, command := range mishapCommands {
 			args := strings.Fields(strings.NewReplacer("NAME", name, "BASE", base).Replace(command))
@@ -151,6 +151,6 @@ steps:
 			assert.NotEmpty(t, strings.TrimSpace(m.said), "%s", args)
 			assert.Less(t, m.megabytes, 400, "%s", args)
 		}
-		assert.Equal(t, wanted, got.String(), name)
+		assert.Equal(t, expected, got.String(), name)
 	}
 }

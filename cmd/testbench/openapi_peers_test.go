@@ -109,7 +109,7 @@ services:
 			}
 			t.Errorf("%s: %s", filepath.Base(d.file), m[0])
 		}
-		assert.Len(t, refusals.FindAllString(said, -1), strings.Count(said, "fell short 1 of 1"), d.file)
+		assert.Len(t, refusals.FindAllString(said, -1), strings.Count(said, "failed 1 of 1"), d.file)
 	}
 	t.Logf("%d descriptions, %d requests, %d of them not judged", len(all), total, unjudged)
 	assert.Greater(t, total-unjudged, 900)

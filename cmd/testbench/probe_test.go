@@ -136,7 +136,7 @@ steps:
     fill: { grade: A }
 `)
 	p.cases([]commandCase{
-		{"probe stores/search", 0, []string{"as it is right: 200", "held: none broke it"}},
+		{"probe stores/search", 0, []string{"as it is right: 200", "passed: none broke it"}},
 		{
 			"probe stores/search grade=Z -contract answer", 1,
 			[]string{"the request is not taken as it is right", "grade must be A, B or C"},
@@ -229,7 +229,7 @@ func TestProbeAsSheet(t *testing.T) {
 		}
 		o = p.run("run", "sheets/kept.yaml", "-write", "local")
 		assert.Equal(t, 0, o.status, "%s: %s", c, o.all())
-		assert.Contains(t, o.stdout, "1 held")
+		assert.Contains(t, o.stdout, "1 passed")
 		require.NoError(t, os.Remove(filepath.Join(p.dir, "sheets/kept.yaml")))
 	}
 	o := p.run("probe", "sheets/02-grading.yaml", "grade by 1.1", "-as", "sheet")

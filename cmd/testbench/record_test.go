@@ -31,10 +31,10 @@ func TestKilled(t *testing.T) {
 	server := httptest.NewUnstartedServer(pathEcho(func(n string) {
 		asked.add(n)
 		mutex.Lock()
-		held := gate
+		passed := gate
 		mutex.Unlock()
-		if n == fmt.Sprint(rows) && held != nil {
-			<-held
+		if n == fmt.Sprint(rows) && passed != nil {
+			<-passed
 		}
 	}))
 	connections, closed := 0, sync.NewCond(&mutex)
@@ -120,20 +120,20 @@ first:
 		}
 		o = p.run("run", "-resume", "last", "-out", "r.json")
 		require.Equal(t, 0, o.status, o.all())
-		require.Contains(t, o.stdout, fmt.Sprintf("%d held", rows))
+		require.Contains(t, o.stdout, fmt.Sprintf("%d passed", rows))
 		whole := p.report("r.json")
 		require.True(t, whole.Ended)
 		require.Len(t, whole.Sheets[0].Rows, rows+1)
 		for i, row := range whole.Sheets[0].Rows {
 			require.Equal(t, i, row.Row)
-			require.Equal(t, "held", row.Outcome)
+			require.Equal(t, "passed", row.Outcome)
 		}
 		for n := 1; n <= rows; n++ {
-			wanted := 1
+			expected := 1
 			if finished[n] {
-				wanted = 0
+				expected = 0
 			}
-			require.Equal(t, wanted, asked.of(fmt.Sprint(n)), "row %d", n)
+			require.Equal(t, expected, asked.of(fmt.Sprint(n)), "row %d", n)
 		}
 		if finished[0] {
 			require.Zero(t, asked.of("first"))
@@ -205,7 +205,7 @@ steps:
 	p.write("sheets/test.yaml", strings.ReplaceAll(text, "WANTED", "two"))
 	o := p.run("run", "sheets/test.yaml", "-from", "two", "-set", "base="+server.URL)
 	assert.Equal(t, 0, o.status, o.all())
-	assert.Contains(t, o.stdout, "3 rows · 3 held · 6 exchanges")
+	assert.Contains(t, o.stdout, "3 rows · 3 passed · 6 exchanges")
 	assert.Equal(t, 1, asked.of("opened"))
 	assert.Equal(t, 1, asked.of("secret-of-2-opened"))
 	assert.Equal(t, 2, asked.of("two-2-secret-of-2-opened"))
@@ -261,27 +261,27 @@ func TestHistoryFile(t *testing.T) {
 	assert.Len(t, q.report("r.json").Sheets[0].Rows, 2)
 }
 
-// faulty is a server between the program and what it asks, which does to each exchange
+// breaking is a server between the program and what it asks, which does to each exchange
 // what its number says.
-type faulty struct{ asked tally }
+type breaking struct{ asked tally }
 
 // What is done to exchanges, and what must come of them.
 var faults = []struct{ name, outcome string }{
-	{"well", "held"},
-	{"well", "held"},
-	{"well", "held"},
-	{"delayed", "held"},
-	{"twice", "held"},
+	{"well", "passed"},
+	{"well", "passed"},
+	{"well", "passed"},
+	{"delayed", "passed"},
+	{"twice", "passed"},
 	{"reset", "unreachable"},
 	{"reset within", "unreachable"},
 	{"cut", "unreachable"},
 	{"head only", "unreachable"},
-	{"in pieces", "held"},
+	{"in pieces", "passed"},
 	{"closed", "unreachable"},
 	{"garbage", "unreachable"},
 }
 
-func (f *faulty) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+func (f *breaking) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	n := strings.TrimPrefix(r.URL.Path, "/")
 	f.asked.add(n)
 	var number int
@@ -336,7 +336,7 @@ func TestEveryExchangeIsAccountedFor(t *testing.T) {
 	if testing.Short() {
 		rows = 2_000
 	}
-	f := &faulty{}
+	f := &breaking{}
 	server := httptest.NewServer(f)
 	t.Cleanup(server.Close)
 	p := newEcho(t, server)
@@ -352,13 +352,13 @@ steps:
 	run := p.report("r.json")
 	assert.Equal(t, "unreachable", run.Outcome)
 	require.Len(t, run.Sheets[0].Rows, rows)
-	held, exchanges, again := 0, 0, 0
+	passed, exchanges, again := 0, 0, 0
 	for i, row := range run.Sheets[0].Rows {
-		wanted := faults[(i+1)%len(faults)]
+		expected := faults[(i+1)%len(faults)]
 		require.Equal(t, i+1, row.Row)
-		require.Equal(t, wanted.outcome, row.Outcome, "row %d, %s: %+v", row.Row, wanted.name, row.Steps)
-		if row.Outcome == "held" {
-			held++
+		require.Equal(t, expected.outcome, row.Outcome, "row %d, %s: %+v", row.Row, expected.name, row.Steps)
+		if row.Outcome == "passed" {
+			passed++
 		}
 		step := row.Steps[0]
 		exchanges += step.Sent + len(step.Exchanges)
@@ -370,8 +370,8 @@ steps:
 		require.Equal(t, 1, step.Sent+len(step.Exchanges))
 	}
 	assert.Equal(t, rows, exchanges)
-	assert.Equal(t, []int{rows, held, rows - held, rows},
-		[]int{run.Counts.Rows, run.Counts.RowsHeld, run.Counts.RowsFell, run.Counts.Exchanges})
+	assert.Equal(t, []int{rows, passed, rows - passed, rows},
+		[]int{run.Counts.Rows, run.Counts.RowsPassed, run.Counts.RowsFailed, run.Counts.Exchanges})
 	assert.Equal(t, rows+again, f.asked.total(), "none is lost, and none goes out twice without a word")
-	assert.Contains(t, p.read("r.xml"), fmt.Sprintf(`tests="%d" failures="0" errors="%d"`, rows, rows-held))
+	assert.Contains(t, p.read("r.xml"), fmt.Sprintf(`tests="%d" failures="0" errors="%d"`, rows, rows-passed))
 }

@@ -222,7 +222,7 @@ steps:
     fields: { a: 1 }
   - step: refused
     request: s POST /?in=json&fail=yes&q=${sealed.phrase}
-  - step: wanted
+  - step: expected
     request: s POST /?in=json&q=${sealed.phrase}
     expect: { error: { code: X, text: is number } }
   - step: again

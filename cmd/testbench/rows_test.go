@@ -24,16 +24,16 @@ func TestRows(t *testing.T) {
 	}{
 		{
 			"{from: week.xml, path: lot, label: no, limit: 2}", 0,
-			[]string{"row 1 of 3 (no 1)", "row 2 of 3 (no 2)", "2 rows · 2 held"},
+			[]string{"row 1 of 3 (no 1)", "row 2 of 3 (no 2)", "2 rows · 2 passed"},
 		},
 		{
 			"{from: week.xml, path: lot, when: number(row.kilos) > 20, label: no}", 2,
 			[]string{
-				"row 2 of 3 (no 2)", `faulty the condition of the rows cannot be worked out: "x" is no number`,
-				"1 held · 1 fell short",
+				"row 2 of 3 (no 2)", `error the condition of the rows cannot be worked out: "x" is no number`,
+				"1 passed · 1 failed",
 			},
 		},
-		{"{from: week.json, path: lots, when: \"row.day > '2026-11-10'\"}", 0, []string{"row 2 of 2 (no 2)", "1 held"}},
+		{"{from: week.json, path: lots, when: \"row.day > '2026-11-10'\"}", 0, []string{"row 2 of 2 (no 2)", "1 passed"}},
 		{"week.ndjson", 0, []string{"2 rows"}},
 		{"[{no: 1}, {no: '007'}]", 0, []string{"(no 007)"}},
 		{"[a, b]", 2, []string{`nothing defines ${no}`}},
@@ -48,7 +48,7 @@ func TestRows(t *testing.T) {
 		{"{from: week.xml, path: lot, label: n}", 2, []string{`there is no column "n"`}},
 		{"{from: week.xml, path: lot, limit: 0}", 2, []string{"a limit is a whole number from 1"}},
 		{"[{no: '${x}'}]", 2, []string{"holds no placeholders"}},
-		{"{numbers: 1 to 3, as: no, when: row.no > 5}", 1, []string{"rows wanted at least one, got none fell short"}},
+		{"{numbers: 1 to 3, as: no, when: row.no > 5}", 1, []string{"rows expected at least one, got none failed"}},
 	} {
 		name := fmt.Sprintf("s%d.yaml", i)
 		p.write(name, "sheet: s\nrows: "+c.rows+

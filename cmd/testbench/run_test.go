@@ -30,7 +30,7 @@ var changing = []struct {
 	{regexp.MustCompile(`· run \d\S*`), "· run ID"},
 	{regexp.MustCompile(`(?m)^run \d+`), "run ID"},
 	{regexp.MustCompile(`(?m)^(  .*?)  +\d+  +\d+\.\d(  TIME)+$`), "$1  TIMES"},
-	{regexp.MustCompile(`(wanted \S+ \S+( s)?), got \S+   held`), "$1, got SOME   held"},
+	{regexp.MustCompile(`(expected \S+ \S+( s)?), got \S+   passed`), "$1, got SOME   passed"},
 	{regexp.MustCompile(`\d{4}-\d\d-\d\d \d\d:\d\d:\d\d UTC`), "MOMENT"},
 	{regexp.MustCompile(`/\S*testbench-demo-\d+|/tmp/\S*/honey`), "DIR"},
 }
@@ -131,11 +131,11 @@ func TestReports(t *testing.T) {
 	require.NotNil(t, book.Failure)
 	assert.Contains(t, book.Failure.Text, `the ledger says: "moisture must not exceed 20"`)
 	require.NotNil(t, suites.Suites[0].Cases[6].Skipped)
-	assert.Equal(t, "number was not kept (book fell short)", *suites.Suites[0].Cases[6].Skipped)
+	assert.Equal(t, "number was not kept (book failed)", *suites.Suites[0].Cases[6].Skipped)
 
 	var run struct {
 		Outcome string
-		Counts  struct{ Steps, StepsFell, StepsNotRun int }
+		Counts  struct{ Steps, StepsFailed, StepsNotRun int }
 		Sheets  []struct {
 			Rows []struct {
 				Steps []struct {
@@ -151,13 +151,13 @@ func TestReports(t *testing.T) {
 		}
 	}
 	require.NoError(t, json.Unmarshal([]byte(p.read("r.json")), &run))
-	assert.Equal(t, "fell short", run.Outcome)
-	assert.Equal(t, []int{14, 1, 2}, []int{run.Counts.Steps, run.Counts.StepsFell, run.Counts.StepsNotRun})
+	assert.Equal(t, "failed", run.Outcome)
+	assert.Equal(t, []int{14, 1, 2}, []int{run.Counts.Steps, run.Counts.StepsFailed, run.Counts.StepsNotRun})
 	step := run.Sheets[0].Rows[1].Steps[1]
 	assert.Equal(t, 422, step.Exchanges[0].Status)
 	assert.JSONEq(t, `{"lot":"L-2208","grade":"C","kilos":60,"moisture":23.1}`, step.Exchanges[0].Request.Body)
 	assert.Equal(t, []string{"moisture was sent as 23.1 from data/moist.csv row 2"}, step.Hints)
-	assert.Contains(t, p.read("r.html"), "1 of 14 steps did not hold: ")
+	assert.Contains(t, p.read("r.html"), "1 of 14 steps failed: ")
 
 	o = p.run("run", "sheets/03-intake.yaml", "-json")
 	assert.Equal(t, 0, o.status)
@@ -295,7 +295,7 @@ last:
       response.kilos: 0.00
 `)
 	assert.Equal(t, 0, o.status, o.all())
-	assert.Equal(t, 2, strings.Count(o.stdout, "not run: when does not hold"), o.stdout)
+	assert.Equal(t, 2, strings.Count(o.stdout, "not run: condition is false"), o.stdout)
 	assert.Contains(t, o.stdout, "· first")
 	assert.Contains(t, o.stdout, "· last")
 }
@@ -354,7 +354,7 @@ finally:
 	}
 	_ = c.Wait()
 	assert.Equal(t, 130, c.ProcessState.ExitCode())
-	assert.Equal(t, "tidy up held", steps[len(steps)-1], "%v", steps)
+	assert.Equal(t, "tidy up passed", steps[len(steps)-1], "%v", steps)
 	assert.NotContains(t, strings.Join(steps, " "), "never")
 	assert.Contains(t, p.read("r.json"), `"outcome":"interrupted"`)
 	_ = server

@@ -159,44 +159,44 @@ func TestEveryKindOfCheckHolds(t *testing.T) {
 	assert.Equal(t, 0, o.status, o.all())
 }
 
-// Each check can fall short, and says what was wanted and what came.
-func TestEveryKindOfCheckFalls(t *testing.T) {
+// Each check can fail, and says what was expected and what came.
+func TestEveryKindOfCheckFails(t *testing.T) {
 	slow(t)
 	t.Parallel()
 	p := answersBench(t)
 	cases := []struct{ rest, want string }{
-		{"    expect:\n      status: not 2xx\n", "expect status   wanted not 2xx, got 200"},
-		{"    expect:\n      time: over 20 s\n", "expect time   wanted over 20 s, got"},
-		{"    expect:\n      size: under 10 B\n", "expect size   wanted under 10 B, got"},
-		{"    expect:\n      type: text/xml\n", `expect type   wanted text/xml, got "application/json"`},
+		{"    expect:\n      status: not 2xx\n", "expect status   expected not 2xx, got 200"},
+		{"    expect:\n      time: over 20 s\n", "expect time   expected over 20 s, got"},
+		{"    expect:\n      size: under 10 B\n", "expect size   expected under 10 B, got"},
+		{"    expect:\n      type: text/xml\n", `expect type   expected text/xml, got "application/json"`},
 		{
 			"    expect:\n      type: application/json; charset=utf-8\n",
-			`wanted application/json; charset=utf-8, got "application/json"`,
+			`expected application/json; charset=utf-8, got "application/json"`,
 		},
 		{"    expect:\n      headers:\n        X-Served-Bee: is present\n", `did you mean "X-Served-By"?`},
-		{"    expect:\n      fault:\n        code: Client\n", "expect fault   wanted a fault, got no fault"},
-		{"    expect:\n      refused: connection\n", "wanted connection, got the answer 200"},
+		{"    expect:\n      fault:\n        code: Client\n", "expect fault   expected a fault, got no fault"},
+		{"    expect:\n      refused: connection\n", "expected connection, got the answer 200"},
 		{
 			"    fields:\n      lines[*].kind: heather\n",
-			`lines[*].kind   wanted heather, got "clover" at lines[1].kind`,
+			`lines[*].kind   expected heather, got "clover" at lines[1].kind`,
 		},
 		{
 			"    fields:\n      lines[*].colour: is text\n",
 			"lines[0] has no colour: it is an object with sku, amount, kind",
 		},
-		{"    fields:\n      total: \"59.97\"\n", `total   wanted "59.97", got 59.97`},
-		{"    fields:\n      total: one of 1 or 2\n", "total   wanted one of 1 or 2, got 59.97"},
-		{"    fields:\n      number: is integer\n", `number   wanted is integer, got "PO-7"`},
+		{"    fields:\n      total: \"59.97\"\n", `total   expected "59.97", got 59.97`},
+		{"    fields:\n      total: one of 1 or 2\n", "total   expected one of 1 or 2, got 59.97"},
+		{"    fields:\n      number: is integer\n", `number   expected is integer, got "PO-7"`},
 		{"    fields:\n      answer.x: 1\n    expect:\n      type: application/json\n", "answer has no x"},
 		{"    fields:\n      placed: under 2026-01-01\n", "a time with a zone cannot be compared with a date"},
-		{"    fields:\n      tags: not is empty\n", "tags   wanted not is empty, got an empty list"},
+		{"    fields:\n      tags: not is empty\n", "tags   expected not is empty, got an empty list"},
 		{
 			"    fields:\n      lines:\n        equals:\n          - sku: HON-1\n",
-			"lines   wanted equals a list of 1, got a list of 2",
+			"lines   expected equals a list of 1, got a list of 2",
 		},
 		{
 			"    fields:\n      note:\n        all of:\n          - is null\n          - is text\n",
-			"note   wanted is null and is text, got null",
+			"note   expected is null and is text, got null",
 		},
 		{"    fields:\n      reply.by: post\n", "the answer has a field reply of its own: write answer.reply.by"},
 		{
@@ -206,10 +206,10 @@ func TestEveryKindOfCheckFalls(t *testing.T) {
 		{"    where:\n      - answer.lines.all(l, l.amount > 20)\n", "it is not so"},
 		{"    where:\n      - answer.note.x + 1 == 2\n", "it cannot be worked out"},
 		{"    where:\n      - answer.total\n", "a condition must come to true or false"},
-		{"    keep:\n      x: nothing.here\n", "keep x   wanted nothing.here, got nothing answer has no nothing"},
+		{"    keep:\n      x: nothing.here\n", "keep x   expected nothing.here, got nothing answer has no nothing"},
 		{
 			"    keep:\n      x: number | format yyyy\n",
-			`keep x   wanted number | format yyyy, got "PO-7" format: "PO-7" is no date or time`,
+			`keep x   expected number | format yyyy, got "PO-7" format: "PO-7" is no date or time`,
 		},
 		{"    keep:\n      x: lines | upper\n", "it works on a single value, and this is a list of 2"},
 		{"  - step: two\n    work out:\n      x: kept.nothing + 1\n", "nothing keeps before it"},
@@ -226,7 +226,7 @@ func TestEveryKindOfCheckFalls(t *testing.T) {
 	}
 }
 
-// After a step that should have kept a name fell, what needs the name is not
+// After a step that should have kept a name failed, what needs the name is not
 // run, with the reason; what does not need it goes on.
 func TestWhatIsNotRun(t *testing.T) {
 	t.Parallel()
@@ -251,8 +251,8 @@ func TestWhatIsNotRun(t *testing.T) {
     request: back GET /?type=text/plain
 `))
 	assert.Equal(t, 1, o.status, o.all())
-	assert.Equal(t, 3, strings.Count(o.stdout, "not run: number was not kept (one fell short)"), o.stdout)
-	assert.Equal(t, 2, strings.Count(o.stdout, "held 1"), o.stdout)
+	assert.Equal(t, 3, strings.Count(o.stdout, "not run: number was not kept (one failed)"), o.stdout)
+	assert.Equal(t, 2, strings.Count(o.stdout, "1 check passed"), o.stdout)
 	o = p.sheet("sheet: none\nsteps:\n  - step: one\n    when: 1 == 2\n    request: back GET /\n")
 	assert.Equal(t, 1, o.status, "a run in which nothing was judged does not hold")
 	assert.Contains(t, o.stderr, "nothing was run")
@@ -261,8 +261,8 @@ func TestWhatIsNotRun(t *testing.T) {
 	o = p.run("run", "sheets/empty.yaml", "sheets/full.yaml")
 	assert.Equal(t, 1, o.status, "a sheet whose rows are gone does not hold beside one that does")
 	for _, o := range []outcome{o, p.run("report", "last")} {
-		assert.Equal(t, 1, strings.Count(o.stdout, "rows  wanted at least one, got none   fell short"), o.stdout)
-		assert.Contains(t, o.stdout, "1 held · 1 sheet without rows")
+		assert.Equal(t, 1, strings.Count(o.stdout, "rows  expected at least one, got none   failed"), o.stdout)
+		assert.Contains(t, o.stdout, "1 passed · 1 sheet without rows")
 	}
 }
 

@@ -111,7 +111,7 @@ answers:
       weighed: ${asked.lot}
 `
 
-// A script says where another answer is wanted, with values of the request, delays and
+// A script says where another answer is expected, with values of the request, delays and
 // what holds from now on; what was asked is recorded, and past exchanges are played again.
 func TestSimulationScript(t *testing.T) {
 	t.Parallel()
@@ -213,7 +213,7 @@ func TestSimulatedOperations(t *testing.T) {
 		q.dir = filepath.Join(p.dir, "sim")
 		q.write("sheets/drafted.yaml", sheet)
 		o = q.run("run", "sheets/drafted.yaml", "-write", "local")
-		assert.Contains(t, o.stdout, "1 held", "%s, %d operations: %s", contract, count, o.all())
+		assert.Contains(t, o.stdout, "1 passed", "%s, %d operations: %s", contract, count, o.all())
 		assert.Equal(t, 0, o.status, contract)
 	}
 }

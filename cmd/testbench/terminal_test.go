@@ -65,8 +65,8 @@ func TestTerminal(t *testing.T) {
 
 	// Colour is for terminals, and only where it is wanted.
 	shown = p.onTerminal("", "", "testbench run sheets/06-too-moist.yaml")
-	assert.Contains(t, shown, "\x1b[31mfell short 1 of 3\x1b[0m")
-	assert.Contains(t, shown, "fell short", "colour is not the only sign")
+	assert.Contains(t, shown, "\x1b[31mfailed 1 of 3\x1b[0m")
+	assert.Contains(t, shown, "failed", "colour is not the only sign")
 	assert.NotContains(t, p.onTerminal("", "", "testbench run -plain sheets/06-too-moist.yaml"), "\x1b[")
 	p.env = append(p.env, "NO_COLOR=1")
 	assert.NotContains(t, p.onTerminal("", "", "testbench run sheets/06-too-moist.yaml"), "\x1b[")
@@ -175,9 +175,9 @@ func TestNarrowTerminal(t *testing.T) {
 		"compare a.json b.json": "Bryony Garrow",
 		"compare contracts/stores.yaml contracts/stores-next.yaml": "breaks callers",
 		"fields a.json": "keeper",
-		"history":       "fell",
-		"compare 1 2":   "hold any more",
-		"probe stores/lot id=L-2201 -only credentials,limits": "held: none broke it",
+		"history":       "failed",
+		"compare 1 2":   "fails now",
+		"probe stores/lot id=L-2201 -only credentials,limits": "passed: none broke it",
 	} {
 		shown := p.onTerminal("", "", "stty cols 40; testbench "+command)
 		assert.Contains(t, strings.Join(strings.Fields(shown), " "), says, command)

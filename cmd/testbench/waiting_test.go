@@ -65,29 +65,29 @@ func TestWaiting(t *testing.T) {
 		says       string
 	}{
 		{"queued,queued,running,done", until + order, 0, "asked 4 times in"},
-		{"queued,running,done", until + order + "\n    fields: {at: here}\n    keep: {place: at}", 0, "held 4"},
-		{"done", until, 0, "held 2"},
+		{"queued,running,done", until + order + "\n    fields: {at: here}\n    keep: {place: at}", 0, "4 checks passed"},
+		{"done", until, 0, "2 checks passed"},
 		{"queued,done", until + order, 1, `"done" came after "queued", and running must come between`},
 		{"queued,done", until + skips, 0, "queued at first, done after"},
 		{"running,done", until + order, 1, `it began with "running", and must begin with queued`},
 		{"queued,running,queued", until + order, 1, `"queued" came after "running", and may only come before it`},
 		{"queued,running,checked,done", until + order, 1, `"done" came after "checked", and only one of them may come`},
 		{"queued,lost", until + order, 1, `"lost" is none of the states that are allowed`},
-		{"queued,running,failed", until + order, 1, "wanted not failed, got failed"},
+		{"queued,running,failed", until + order, 1, "expected not failed, got failed"},
 		{
 			"queued", "\n    until: {state: done}\n    every: 1 ms\n    within: 20 ms", 1,
-			`until state wanted done, got "queued" not so within 20 ms`,
+			`until state expected done, got "queued" not so within 20 ms`,
 		},
-		{"queued,500", until, 1, "expect status wanted 2xx, got 500"},
+		{"queued,500", until, 1, "expect status expected 2xx, got 500"},
 		{"queued,cut", until, 3, "unreachable"},
-		{"queued,done", until + "\n    states: {of: stage, allowed: [queued]}", 1, `wanted queued, got nothing`},
+		{"queued,done", until + "\n    states: {of: stage, allowed: [queued]}", 1, `expected queued, got nothing`},
 		{"503,429,x", "\n    again: {times: 3, pause: 1 ms}", 0, "tried 3 times: 503, 429, 200"},
 		{"503", "\n    again: {times: 2, pause: 1 ms, grow: 1}", 1, "tried 2 times: 503, 503"},
 		{"404,x", "\n    again: {times: 2, pause: 1 ms}", 1, "got 404"},
 		{"404,x", "\n    again: {times: 2, pause: 1 ms, on: 4xx}", 0, "tried 2 times: 404, 200"},
 		{"cut,x", "\n    again: {times: 2, pause: 1 ms, on: refused}", 0, "tried 2 times: no answer, 200"},
 		{"cut,x", "\n    again: {times: 2, pause: 1 ms, on: [503]}", 3, "unreachable"},
-		{"a,b", "\n    again: {times: 2, pause: 1 ms, on: fell short}\n    fields: {state: b}", 0, "held 2"},
+		{"a,b", "\n    again: {times: 2, pause: 1 ms, on: failed}\n    fields: {state: b}", 0, "2 checks passed"},
 		{"504,x", "\n    again: 5", 1, "tried once: 504; the service asks to be left alone for 24h0m0s"},
 		{"queued,504", until + "\n    within: 20 ms\n    expect: {status: 200 or 504}", 1, "not so within 20 ms"},
 		{"a", "\n    until: {state: a}\n    every: 0 s", 2, "between askings there must be a pause"},
@@ -150,7 +150,7 @@ func TestPressHall(t *testing.T) {
 	p.write("x.yaml", strings.Replace(p.read("sheets/09-pressing.yaml"), "L-2201", "L-1901", 1))
 	o = p.run("run", "x.yaml")
 	assert.Equal(t, 1, o.status, o.all())
-	assert.Contains(t, o.all(), "wanted not failed, got failed")
+	assert.Contains(t, o.all(), "expected not failed, got failed")
 }
 
 // Of every order in which states can be seen, those hold that go on step by step to the
@@ -208,15 +208,15 @@ rows:
 		assert.Equal(t, 1, o.status)
 		run := p.report("r.json")
 		require.Len(t, run.Sheets[0].Rows, len(orders))
-		held := 0
+		passed := 0
 		for i, row := range run.Sheets[0].Rows {
-			wanted := map[bool]string{true: "held", false: "fell short"}[holds(orders[i], skips)]
-			assert.Equal(t, wanted, row.Outcome, "%v, skips: %t", orders[i], skips)
-			if wanted == "held" {
-				held++
+			expected := map[bool]string{true: "passed", false: "failed"}[holds(orders[i], skips)]
+			assert.Equal(t, expected, row.Outcome, "%v, skips: %t", orders[i], skips)
+			if expected == "passed" {
+				passed++
 			}
 		}
-		assert.Equal(t, map[bool]int{false: 1, true: 32}[skips], held)
+		assert.Equal(t, map[bool]int{false: 1, true: 32}[skips], passed)
 	}
 }
 

@@ -165,7 +165,7 @@ steps:
       file.type: application/json
 `)
 	assert.Equal(t, 0, o.status, o.all())
-	assert.Contains(t, o.stdout, "8 rows · 8 held")
+	assert.Contains(t, o.stdout, "8 rows · 8 passed")
 
 	p.write("data/nasty.csv", "n,value\n1,\"break\nin it\"\n2,\x01\n")
 	o = p.sheet(`sheet: refused
@@ -689,8 +689,8 @@ func TestCallLine(t *testing.T) {
 		{"lab/GradeLot -fill f.json", 0, "<moisture>17</moisture>"},
 		{"lab/GradeLot -fill f.yaml", 0, "<remark>a</remark>"},
 		{"lab/GradeLot -fill f.json moisture=18.5", 0, "<moisture>18.5</moisture>"},
-		{"lab/GradeLot -fill list.json", 2, "an object of fields is wanted, and this is a list"},
-		{"lab/GradeLot -fill b.csv", 2, "b.csv: fields with their values are wanted"},
+		{"lab/GradeLot -fill list.json", 2, "an object of fields is expected, and this is a list"},
+		{"lab/GradeLot -fill b.csv", 2, "b.csv: fields with their values are expected"},
 		{"lab/GradeLot -fill none.json", 2, "none.json"},
 		{"lab/GradeLot -fill f.json -action urn:other", 0, `SOAPAction: "urn:other"`},
 		{

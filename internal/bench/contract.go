@@ -67,7 +67,7 @@ type ContractCache struct {
 	read  map[string]*readContract
 }
 
-// readContract is a contract by its place. Its mutex is held while it is read, so that it
+// readContract is a contract by its place. Its mutex is locked while it is read, so that it
 // is read once, and nobody waits for another one.
 type readContract struct {
 	mutex    sync.Mutex

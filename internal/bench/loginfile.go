@@ -221,7 +221,7 @@ func (r *Reader) requestLine(n *yamlfile.Node) *request.Spec {
 	method, address, ok := strings.Cut(strings.TrimSpace(text), " ")
 	if !ok || !IsMethod(method) {
 		r.File.Report(n, "write it like POST ${base}/gate/ticket",
-			"%q is no request: a method and an address are wanted", text)
+			"%q is no request: a method and an address are expected", text)
 		return nil
 	}
 	t, err := value.ParseAddress(strings.TrimSpace(address))

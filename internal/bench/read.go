@@ -136,7 +136,7 @@ func keyNames[T any](keys []Key[T], most int) string {
 // Text reads a scalar as it is.
 func (r *Reader) Text(n *yamlfile.Node) string {
 	if n.Kind != yamlfile.Scalar {
-		r.File.Report(n, "", "a single value is wanted here, and this is %s", n.Kind)
+		r.File.Report(n, "", "a single value is expected here, and this is %s", n.Kind)
 		return ""
 	}
 	return n.Text
@@ -178,7 +178,7 @@ func (r *Reader) Yes(n *yamlfile.Node) bool {
 func (r *Reader) List(n *yamlfile.Node) []*yamlfile.Node {
 	if n.Kind != yamlfile.Sequence {
 		r.File.Report(n, "write each item on a line of its own, with a dash before it",
-			"a list is wanted here, and this is %s", n.Kind)
+			"a list is expected here, and this is %s", n.Kind)
 		return nil
 	}
 	return n.Items
@@ -451,7 +451,7 @@ var ruleKeys = []string{
 
 func (r *Reader) keyedRule(n *yamlfile.Node) *rule.Rule {
 	if len(n.Entries) != 1 {
-		r.File.Report(n, "write `equals:` above the fields if the tree itself is wanted, or a list of rules of which all must hold", "a rule as a mapping has exactly one key, and this one has %d", len(n.Entries))
+		r.File.Report(n, "write `equals:` above the fields if the tree itself is meant, or a list of rules of which all must hold", "a rule as a mapping has exactly one key, and this one has %d", len(n.Entries))
 		return nil
 	}
 	word, content := n.Entries[0].Key, n.Entries[0].Value
@@ -489,7 +489,7 @@ func (r *Reader) keyedRule(n *yamlfile.Node) *rule.Rule {
 	}
 	try := suggest.DidYouMean(word.Text, ruleKeys)
 	if try == "" {
-		try = "write `equals:` above it if the tree itself is wanted"
+		try = "write `equals:` above it if the tree itself is meant"
 	}
 	r.File.Report(word, try, "%q is no rule", word.Text)
 	return nil

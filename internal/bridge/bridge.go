@@ -488,7 +488,7 @@ func newMetrics() *metrics {
 // keeping holds answers for a time.
 type keeping struct {
 	mutex  sync.Mutex
-	held   map[string]*keptAnswer
+	kept   map[string]*keptAnswer
 	oldest *list.List // of them, in the order in which they came
 	bytes  int
 }
@@ -502,19 +502,19 @@ type keptAnswer struct {
 
 func (one *keptAnswer) size() int { return len(one.which) + len(one.body) }
 
-// mostKept bounds the answers that are held, in bytes with what they were asked for; one takes
+// mostKept bounds the answers that are kept, in bytes with what they were asked for; one takes
 // at most a part of that.
 const (
 	mostKept    = 64 << 20
 	mostKeptOne = mostKept / 16
 )
 
-func newKeeping() *keeping { return &keeping{held: map[string]*keptAnswer{}, oldest: list.New()} }
+func newKeeping() *keeping { return &keeping{kept: map[string]*keptAnswer{}, oldest: list.New()} }
 
 func (k *keeping) get(which string, now time.Time) (body []byte, age time.Duration) {
 	k.mutex.Lock()
 	defer k.mutex.Unlock()
-	one := k.held[which]
+	one := k.kept[which]
 	if one == nil {
 		return nil, 0
 	}
@@ -528,7 +528,7 @@ func (k *keeping) get(which string, now time.Time) (body []byte, age time.Durati
 func (k *keeping) drop(one *keptAnswer) {
 	k.bytes -= one.size()
 	k.oldest.Remove(one.place)
-	delete(k.held, one.which)
+	delete(k.kept, one.which)
 }
 
 func (k *keeping) put(which string, body []byte, now time.Time, keep time.Duration) {
@@ -538,13 +538,13 @@ func (k *keeping) put(which string, body []byte, now time.Time, keep time.Durati
 	if one.size() > mostKeptOne {
 		return
 	}
-	if before := k.held[which]; before != nil {
+	if before := k.kept[which]; before != nil {
 		k.drop(before)
 	}
 	for k.bytes+one.size() > mostKept {
 		k.drop(k.oldest.Front().Value.(*keptAnswer))
 	}
 	one.place = k.oldest.PushBack(one)
-	k.held[which] = one
+	k.kept[which] = one
 	k.bytes += one.size()
 }

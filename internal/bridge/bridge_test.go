@@ -543,7 +543,7 @@ func TestKeptBytes(t *testing.T) {
 		isKept(of(n, 1<<20))
 	}
 	assert.True(t, isKept(of(39, 1<<20)))
-	assert.False(t, isKept(of(0, 1<<20)), "64 MiB do not hold 40 of 2 MiB: the oldest go first")
+	assert.False(t, isKept(of(0, 1<<20)), "64 MiB fail 40 of 2 MiB: the oldest go first")
 	assert.True(t, isKept(of(20, 1<<20)))
 }
 

@@ -22,7 +22,7 @@ import (
 	"testbench/internal/suggest"
 )
 
-// Keys are those by which a bridge is asked, in a file. Of a key only its hash is held;
+// Keys are those by which a bridge is asked, in a file. Of a key only its hash is kept;
 // keys are random and long, so a plain hash tells nothing.
 type Keys struct {
 	file  string

@@ -68,7 +68,7 @@ func (s *session) add(ctx context.Context, o *addOptions, args []string) (int, e
 	}
 	t := s.tell
 	if s.common.json {
-		return ExitHeld, t.json(map[string]any{
+		return ExitPassed, t.json(map[string]any{
 			"name": args[0], "from": added.What, "entries": added.Entries,
 			"files": added.Files, "sealed": added.Secrets, "notes": added.Notes,
 		})
@@ -96,7 +96,7 @@ func (s *session) add(ctx context.Context, o *addOptions, args []string) (int, e
 		t.note("note: %s", note)
 	}
 	t.note("next: testbench survey %s", args[0])
-	return ExitHeld, nil
+	return ExitPassed, nil
 }
 
 // sealed seals a secret, and says so where that made an identity.

@@ -29,14 +29,14 @@ func newCommand() *command {
 				return 0, err
 			}
 			if s.common.json {
-				return ExitHeld, s.tell.json(map[string]any{"written": written})
+				return ExitPassed, s.tell.json(map[string]any{"written": written})
 			}
 			for _, file := range written {
 				s.tell.printf("written: %s\n", file)
 			}
 			s.tell.note("next: say in %s where your services are, then `testbench vet`",
 				filepath.Join(args[0], "bench.yaml"))
-			return ExitHeld, nil
+			return ExitPassed, nil
 		},
 	}
 }
@@ -102,7 +102,7 @@ func standinCommand() *command {
 			if o.Weak && !s.common.json {
 				s.tell.printf("it is weak:\n  %s\n", strings.Join(standin.Weaknesses, "\n  "))
 			}
-			return ExitHeld, server.Wait(ctx)
+			return ExitPassed, server.Wait(ctx)
 		},
 	}
 }
@@ -159,7 +159,7 @@ func demoCommand() *command {
 	}
 }
 
-// demo runs the demo bench. One sheet falls short on purpose, to show how that
+// demo runs the demo bench. One sheet fails on purpose, to show how that
 // looks; the demo holds when exactly that one does.
 func (s *session) demo(ctx context.Context, o *demoOptions) (int, error) {
 	dir := o.dir
@@ -217,9 +217,9 @@ func (s *session) demo(ctx context.Context, o *demoOptions) (int, error) {
 	}
 	asPlanned := ctx.Err() == nil
 	for _, sheet := range result.Sheets {
-		planned := workbench.Held
-		if sheet.Name == demo.SheetThatFalls {
-			planned = workbench.FellShort
+		planned := workbench.Passed
+		if sheet.Name == demo.SheetThatFails {
+			planned = workbench.Failed
 		}
 		asPlanned = asPlanned && sheet.Outcome == planned
 	}
@@ -234,16 +234,16 @@ func (s *session) demo(ctx context.Context, o *demoOptions) (int, error) {
 		}
 	}
 	if !asPlanned {
-		return ExitFellShort, nil
+		return ExitFailed, nil
 	}
-	return ExitHeld, nil
+	return ExitPassed, nil
 }
 
 func (s *session) demoEnd(dir, reportFile string, asPlanned bool) {
 	t := s.tell
 	if asPlanned {
-		t.printf("%s: the sheet %q falls short on purpose, to show how that looks.\n",
-			t.in(green, "All of it came out as planned"), demo.SheetThatFalls)
+		t.printf("%s: the sheet %q fails on purpose, to show how that looks.\n",
+			t.in(green, "All of it came out as planned"), demo.SheetThatFails)
 	} else {
 		t.printf("%s\n", t.in(red, "Not all of it came out as planned; see above."))
 	}

@@ -102,9 +102,9 @@ func (s *session) bridge(ctx context.Context, o *bridgeOptions, args []string) (
 			return 0, err
 		}
 		s.tell.note("the key of %s was withdrawn", s.tell.visible(o.withdraw))
-		return ExitHeld, nil
+		return ExitPassed, nil
 	case o.list:
-		return ExitHeld, s.listKeys(keys)
+		return ExitPassed, s.listKeys(keys)
 	}
 	return s.serveBridge(ctx, bench, keys, o, args[0])
 }
@@ -129,7 +129,7 @@ func (s *session) issueKey(ctx context.Context, bench *workbench.Bench, keys *br
 	}
 	s.tell.printf("%s\n", key)
 	s.tell.note("this is the key of %s: it is shown this once, and kept as a hash only", s.tell.visible(o.issue))
-	return ExitHeld, nil
+	return ExitPassed, nil
 }
 
 // separated gives what stands between commas.
@@ -181,7 +181,7 @@ func (s *session) setRole(ctx context.Context, bench *workbench.Bench, keys *bri
 	}
 	s.tell.note("the role %s is for %s %s", s.tell.visible(o.role), firstOf(strings.Join(methods, ", "), "GET, POST"),
 		firstOf(strings.Join(operations, ", "), "of all operations"))
-	return ExitHeld, nil
+	return ExitPassed, nil
 }
 
 func (s *session) listKeys(keys *bridge.Keys) error {
@@ -366,5 +366,5 @@ func (s *session) listenBridge(ctx context.Context, listener net.Listener, handl
 	if err := server.Shutdown(stop); err != nil && !errors.Is(err, http.ErrServerClosed) {
 		return 0, err
 	}
-	return ExitHeld, nil
+	return ExitPassed, nil
 }

@@ -81,7 +81,7 @@ func (o *callOptions) shape(f *flag.FlagSet) {
 	f.StringVar(&o.Login, "login", "", "another login, by `name` (several with commas between), or none")
 	f.StringVar(&o.SOAP, "soap", "", "the `version` of SOAP: 1.1 or 1.2")
 	f.StringVar(&o.Action, "action", "", "the SOAP `action`")
-	f.StringVar(&o.Contract, "contract", "", "what is held against the contract: `both`, request, answer or off")
+	f.StringVar(&o.Contract, "contract", "", "what is checked against the contract: `both`, request, answer or off")
 }
 
 // effectless tells of options that have no effect beside others.
@@ -179,7 +179,7 @@ func (s *session) call(ctx context.Context, o *callOptions, args []string) (int,
 		if err == nil && o.into != "" {
 			err = s.appendStep(ctx, bench, step, o, options)
 		}
-		return ExitHeld, err
+		return ExitPassed, err
 	}
 	result, notes, err := bench.Do(ctx, step, options)
 	if err != nil {
@@ -215,7 +215,7 @@ func (s *session) finishCall(bench *workbench.Bench, o *callOptions, result *wor
 		for _, p := range picked {
 			if err := s.pick(result, p); err != nil {
 				s.tell.fail(err)
-				status = max(status, ExitFellShort)
+				status = max(status, ExitFailed)
 			}
 		}
 	default:
@@ -225,7 +225,7 @@ func (s *session) finishCall(bench *workbench.Bench, o *callOptions, result *wor
 		node, err := s.find(result, k.path)
 		if err != nil {
 			s.tell.fail(fmt.Errorf("-keep %s: %w", k.name, err))
-			status = max(status, ExitFellShort)
+			status = max(status, ExitFailed)
 			continue
 		}
 		if err := bench.Keep(k.name, node); err != nil {
@@ -276,7 +276,7 @@ func (s *session) showCall(o *callOptions, result *workbench.StepResult) {
 	} else if record != nil && (o.show == "sent" || o.show == "all") {
 		s.showExchange(record, result, true, false, false)
 	}
-	if result.Outcome != workbench.Held {
+	if result.Outcome != workbench.Passed {
 		t.printf("%s\n", s.verdict(result))
 		s.details(result)
 	} else if record != nil {
@@ -304,13 +304,13 @@ func (s *session) find(result *workbench.StepResult, p *path.Path) (*document.No
 	return node, nil
 }
 
-// tellOutcome says on standard error why a call fell short.
+// tellOutcome says on standard error why a call failed.
 func (s *session) tellOutcome(result *workbench.StepResult) {
-	if result.Outcome != workbench.Held {
+	if result.Outcome != workbench.Passed {
 		told := result.Told(s.masker)
 		why := strings.TrimSpace(string(told.Reason + " " + told.Says))
 		for _, c := range told.Checks {
-			if why == "" && c.Judged && !c.Held {
+			if why == "" && c.Judged && !c.Passed {
 				why = string(report.CheckLine(c))
 			}
 		}
@@ -348,7 +348,7 @@ func parseKeeps(texts []string) ([]keep, error) {
 	for _, text := range texts {
 		name, source, ok := strings.Cut(text, "=")
 		if !ok || !value.IsIdentifier(name) {
-			return nil, usagef("-keep lot=lots.0.id", "-keep %s: a name and a path are wanted", text)
+			return nil, usagef("-keep lot=lots.0.id", "-keep %s: a name and a path are expected", text)
 		}
 		p, err := path.Compile(source)
 		if err != nil {
@@ -368,7 +368,7 @@ func readFill(name string) (*document.Node, error) {
 	if strings.EqualFold(filepath.Ext(name), ".json") {
 		node, err := document.ReadJSON(data)
 		if err == nil && node.Kind != document.Object {
-			err = fmt.Errorf("an object of fields is wanted, and this is %s", node.Describe())
+			err = fmt.Errorf("an object of fields is expected, and this is %s", node.Describe())
 		}
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", name, err)
@@ -380,7 +380,7 @@ func readFill(name string) (*document.Node, error) {
 		return nil, file.Problems
 	}
 	if file.Root == nil || file.Root.Kind != yamlfile.Mapping {
-		return nil, fmt.Errorf("%s: fields with their values are wanted, as YAML (name: value) or, in a file that ends in .json, as JSON", name)
+		return nil, fmt.Errorf("%s: fields with their values are expected, as YAML (name: value) or, in a file that ends in .json, as JSON", name)
 	}
 	return yamlNode(file.Root), nil
 }

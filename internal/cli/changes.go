@@ -34,9 +34,9 @@ func (s *session) compareContracts(ctx context.Context, o *compareOptions, args 
 		s.showChanges(changes)
 	}
 	if err != nil || len(changes) == 0 {
-		return ExitHeld, err
+		return ExitPassed, err
 	}
-	return ExitFellShort, nil
+	return ExitFailed, nil
 }
 
 func (s *session) showChanges(changes []workbench.Change) {
@@ -138,9 +138,9 @@ func (s *session) compareRuns(o compare.RunOptions, args []string) (int, error) 
 			count(changes.Unseen, "answer"))
 	}
 	if err != nil || len(changes.Steps) == 0 {
-		return ExitHeld, err
+		return ExitPassed, err
 	}
-	return ExitFellShort, nil
+	return ExitFailed, nil
 }
 
 func (s *session) showStepChanges(changes []compare.StepChange) {
@@ -180,14 +180,14 @@ func (s *session) showStepChanges(changes []compare.StepChange) {
 		case c.Newly:
 			newly++
 			name = t.in(red, name)
-		case c.What == "holds now":
+		case c.What == "passes now":
 			name = t.in(green, name)
 		}
 		s.lines("  "+name+"  ", 26, text)
 	}
 	text := count(len(changes), "difference")
 	if newly > 0 {
-		text += ", " + count(newly, "step") + " newly " + map[bool]string{true: "falls", false: "fall"}[newly == 1]
+		text += ", " + count(newly, "step") + " newly failing"
 	}
 	t.printf("%s\n", text)
 }

@@ -24,8 +24,8 @@ import (
 
 // The exit statuses.
 const (
-	ExitHeld        = 0
-	ExitFellShort   = 1
+	ExitPassed        = 0
+	ExitFailed   = 1
 	ExitWrong       = 2
 	ExitUnreachable = 3
 	ExitInterrupted = 130
@@ -178,7 +178,7 @@ func (s *session) execute(ctx context.Context, c *command, args []string) int {
 	positional, err := parse(flags, args)
 	if errors.Is(err, flag.ErrHelp) {
 		s.help(c)
-		return ExitHeld
+		return ExitPassed
 	}
 	if err != nil {
 		s.tell.fail(err)
@@ -212,7 +212,7 @@ func statusOf(ctx context.Context, err error) int {
 	var unreached *bench.FetchError
 	var nothing *noAnswerError
 	switch {
-	case errors.As(err, &nothing) && nothing.result.Outcome != workbench.Held:
+	case errors.As(err, &nothing) && nothing.result.Outcome != workbench.Passed:
 		return nothing.result.Outcome.ExitStatus()
 	case errors.As(err, &unreached) && ctx.Err() == nil:
 		return ExitUnreachable

@@ -90,7 +90,7 @@ func TestText(t *testing.T) {
 	assert.Equal(t, "蜂蜜…", tell.fit("蜂蜜蜂蜜", 3))
 	assert.Equal(t, `a b`, tell.fit("a\nb", 3))
 	assert.Equal(t, "  one two\n  three", tell.wrap("one two three", 10, 2))
-	assert.Equal(t, "status   wanted 201", tell.wrap("status   wanted 201", 40, 0), "three blanks stay")
+	assert.Equal(t, "status   expected 201", tell.wrap("status   expected 201", 40, 0), "three blanks stay")
 	assert.Equal(t, `\x1b[31m\x9b\x202e ok`+"\n", tell.visible("\x1b[31m\u009b\u202e ok\n"))
 	assert.Equal(t, "plain ü 蜂", tell.visible("plain ü 蜂"))
 	assert.Equal(t, "step … (2 of 40)", tell.fitItem("step of a long name (2 of 40)", 16))

@@ -141,9 +141,9 @@ func (s *session) compare(ctx context.Context, o *compareOptions, args []string)
 		return 0, err
 	}
 	if len(differences) > 0 {
-		return ExitFellShort, nil
+		return ExitFailed, nil
 	}
-	return ExitHeld, nil
+	return ExitPassed, nil
 }
 
 // comparedAs says what the arguments are: whole runs of the history by their numbers,
@@ -253,7 +253,7 @@ func (s *session) atTwoSites(ctx context.Context, args []string) (a, b *document
 			last != nil && last.Failure != nil {
 			return nil, nil, &noAnswerError{site, result}
 		}
-		if result.Outcome != workbench.Held {
+		if result.Outcome != workbench.Passed {
 			s.tell.note("note: at %s the call %s: %s", s.tell.visible(site), result.Outcome,
 				s.tell.visible(strings.TrimSpace(result.Reason+" "+result.Says)))
 		}

@@ -35,7 +35,7 @@ func completionCommand() *command {
 				return 0, usagef(suggest.DidYouMean(args[0], shells), "there is no completion for %q; there are: %s",
 					args[0], strings.Join(shells, ", "))
 			}
-			return ExitHeld, nil
+			return ExitPassed, nil
 		},
 	}
 }

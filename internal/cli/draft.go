@@ -101,7 +101,7 @@ func (s *session) draft(ctx context.Context, o *draftOptions, args []string) (in
 		s.tell.note("note: %s that may be left out and stand deep in others are not in the draft",
 			count(made.Omitted, "field"))
 	}
-	return ExitHeld, nil
+	return ExitPassed, nil
 }
 
 // drafted makes a draft of an operation, or of a schema alone.

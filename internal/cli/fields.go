@@ -89,9 +89,9 @@ func (s *session) fields(o *fieldsOptions, args []string) (int, error) {
 		s.tell.note("note: there are more fields than are told apart")
 	}
 	if len(found) == 0 {
-		return ExitFellShort, nil
+		return ExitFailed, nil
 	}
-	return ExitHeld, nil
+	return ExitPassed, nil
 }
 
 // source opens what is to be looked at: a file, standard input, or an exchange of the
@@ -197,7 +197,7 @@ func (s *session) exchange(run, number int) (*history.Exchange, error) {
 		return nil, usagef(fmt.Sprintf("they are numbered from %d.1 to %d.%d", run, run, count),
 			"run %d has no exchange %d", run, number)
 	case found.Request == nil:
-		return nil, errors.New("that exchange held, and is recorded without what was sent: of long runs only the first ones and those that fell are whole")
+		return nil, errors.New("that exchange passed, and is recorded without what was sent: of long runs only the first ones and those that failed are whole")
 	}
 	return found, nil
 }

@@ -80,7 +80,7 @@ var ways = map[string][]string{
 	"standin without -contract": {"-listen", "x"},
 }
 
-// values are options as they are given where they are not wanted.
+// values are options as they are given where they are not expected.
 var values = map[string]string{
 	"timeout": "1s", "within": "1s", "every": "1s", "for": "1s", "until": "1h", "wait": "1s", "offset": "1h",
 	"most": "5", "pages": "2", "depth": "1", "jobs": "2", "repeat": "2", "times": "2", "seed": "2",
@@ -248,7 +248,7 @@ var differing = map[string][]string{
 	"watch every":      nil, "watch for": nil, "watch times": nil, "watch until": {"-until", "depot: south"},
 	"watch pick": {"-pick", "depot"}, "watch login": {"-login", "none"},
 	"run step": {"-step", "details"}, "run rows": {"-rows", "2"}, "run stop": nil, "run dry": {"-dry"},
-	"run out": {"-out", "r.csv"}, "run show": {"-show", "sent"}, "run full": nil, "run tell": {"-tell", "falls"},
+	"run out": {"-out", "r.csv"}, "run show": {"-show", "sent"}, "run full": nil, "run tell": {"-tell", "failures"},
 	"run jobs": nil, "run rate": nil,
 	"run repeat": {"-repeat", "2"}, "run for": {"-for", "1ms"}, "run share": nil, "run of": {"-of", "x"},
 	"run from": {"-from", "details"}, "run listen": {"-listen", "127.0.0.1:0"},

@@ -85,7 +85,7 @@ func (s *session) handover(ctx context.Context, o *handoverOptions, args []strin
 	if len(variables) > 0 {
 		s.tell.note("it reads from the environment: %s", strings.Join(variables, ", "))
 	}
-	return ExitHeld, nil
+	return ExitPassed, nil
 }
 
 // program makes what is handed over: of a past exchange, a step of a sheet, or a call.

@@ -23,13 +23,13 @@ func helpCommand() *command {
 			}
 			if len(args) == 0 {
 				s.overview()
-				return ExitHeld, nil
+				return ExitPassed, nil
 			}
 			var names []string
 			for _, c := range commands() {
 				if c.name == args[0] {
 					s.help(c)
-					return ExitHeld, nil
+					return ExitPassed, nil
 				}
 				names = append(names, c.name)
 			}
@@ -50,7 +50,7 @@ func (s *session) overview() {
 		t.printf("  %s  %s\n", t.fit(c.name, 11), c.purpose)
 	}
 	t.printf("\n`testbench help COMMAND` explains one; `testbench demo` shows all of it at work.\n")
-	t.printf("exit status: 0 all held, 1 something fell short, 2 the command or a file is wrong,\n3 an endpoint not reached or a token not obtained, 130 interrupted\n")
+	t.printf("exit status: 0 all passed, 1 something failed, 2 the command or a file is wrong,\n3 an endpoint not reached or a token not obtained, 130 interrupted\n")
 }
 
 func (s *session) help(c *command) {
@@ -94,13 +94,13 @@ func versionCommand() *command {
 				}
 			}
 			if s.common.json {
-				return ExitHeld, s.tell.json(map[string]string{
+				return ExitPassed, s.tell.json(map[string]string{
 					"version": Version, "go": runtime.Version(),
 					"system": runtime.GOOS + "/" + runtime.GOARCH, "revision": revision,
 				})
 			}
 			s.tell.printf("testbench %s (%s, %s/%s)\n", Version, runtime.Version(), runtime.GOOS, runtime.GOARCH)
-			return ExitHeld, nil
+			return ExitPassed, nil
 		},
 	}
 }

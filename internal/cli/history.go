@@ -36,7 +36,7 @@ func historyCommand() *command {
 		options: func(f *flag.FlagSet) any {
 			o := &historyOptions{}
 			f.IntVar(&o.most, "most", 20, "how many runs are looked at")
-			f.BoolVar(&o.steps, "steps", false, "how each step fared over the runs: outcomes, times, what newly falls")
+			f.BoolVar(&o.steps, "steps", false, "how each step fared over the runs: outcomes, times, what newly failing")
 			f.BoolVar(&o.full, "full", false, "show bodies in full, however long, on a terminal too")
 			f.Func("prune", "take all runs away but the newest so many (`number`)", func(text string) error {
 				most, err := strconv.Atoi(text)
@@ -75,7 +75,7 @@ func (s *session) history(o *historyOptions, args []string) (int, error) {
 			return 0, err
 		}
 		s.tell.note("%s taken away", count(len(gone), "run"))
-		return ExitHeld, nil
+		return ExitPassed, nil
 	}
 	store, err := bench.History()
 	if err != nil {
@@ -93,11 +93,11 @@ func (s *session) history(o *historyOptions, args []string) (int, error) {
 		return 0, err
 	}
 	if s.common.json {
-		return ExitHeld, jsonList(s.tell, runs)
+		return ExitPassed, jsonList(s.tell, runs)
 	}
 	if len(runs) == 0 {
 		s.tell.note("nothing was run yet")
-		return ExitHeld, nil
+		return ExitPassed, nil
 	}
 	t := s.tell
 	narrow := t.width < 90
@@ -120,14 +120,14 @@ func (s *session) history(o *historyOptions, args []string) (int, error) {
 			s.outcome(run.Outcome, 11), run.Counts.Rows, run.Counts.Exchanges,
 			milliseconds(time.Duration(run.Seconds*float64(time.Second))), t.visible(whatRan(store, run)))
 	}
-	return ExitHeld, nil
+	return ExitPassed, nil
 }
 
 // outcome shows an outcome in its colour, in a column.
 func (s *session) outcome(outcome string, width int) string {
 	style := red
 	switch outcome {
-	case string(workbench.Held):
+	case string(workbench.Passed):
 		style = green
 	case string(workbench.NotRun):
 		style = faint
@@ -180,7 +180,7 @@ func (s *session) pastRun(name string) (int, error) {
 	}
 	defer done()
 	if s.common.json {
-		return ExitHeld, history.WriteJSON(s.tell.out, stored)
+		return ExitPassed, history.WriteJSON(s.tell.out, stored)
 	}
 	t := s.tell
 	head := stored.Run()
@@ -213,7 +213,7 @@ func (s *session) pastRun(name string) (int, error) {
 		}
 	}
 	t.note("next: testbench history %d.1   (an exchange in full)", run)
-	return ExitHeld, nil
+	return ExitPassed, nil
 }
 
 // pastExchange shows one exchange as it was.
@@ -223,7 +223,7 @@ func (s *session) pastExchange(run, number int) (int, error) {
 		return 0, err
 	}
 	if s.common.json {
-		return ExitHeld, s.tell.json(e)
+		return ExitPassed, s.tell.json(e)
 	}
 	t := s.tell
 	lines := func(headers map[string][]secret.Text) {
@@ -267,7 +267,7 @@ func (s *session) pastExchange(run, number int) (int, error) {
 	for _, note := range e.Notes {
 		t.printf("%s\n", t.wrap("note: "+string(note), t.width, 0))
 	}
-	return ExitHeld, nil
+	return ExitPassed, nil
 }
 
 // trends shows how each step fared over the runs.
@@ -277,12 +277,12 @@ func (s *session) trends(store *history.Store, most int) (int, error) {
 		return 0, err
 	}
 	if s.common.json {
-		return ExitHeld, jsonList(s.tell, trends)
+		return ExitPassed, jsonList(s.tell, trends)
 	}
 	t := s.tell
 	if len(trends) == 0 {
 		t.note("no sheet was run yet")
-		return ExitHeld, nil
+		return ExitPassed, nil
 	}
 	width := 4
 	for _, trend := range trends {
@@ -308,7 +308,7 @@ func (s *session) trends(store *history.Store, most int) (int, error) {
 			took += fmt.Sprintf("  (%s before)", milliseconds(time.Duration(before*float64(time.Millisecond))))
 		}
 		word := trend.Word()
-		if slices.Contains([]string{"newly falls", "falls", "comes and goes"}, word) {
+		if slices.Contains([]string{"newly failing", "failures", "comes and goes"}, word) {
 			word = t.in(red, word)
 		}
 		line := t.fit(trend.Step,
@@ -318,15 +318,15 @@ func (s *session) trends(store *history.Store, most int) (int, error) {
 		}
 		t.printf("  %s\n", strings.TrimRight(line+took, " "))
 	}
-	t.note("%s held, %s did not hold, %s not run; the newest at the right", t.sign("•", "+"), t.sign("✗", "x"),
+	t.note("%s passed, %s failed, %s not run; the newest at the right", t.sign("•", "+"), t.sign("✗", "x"),
 		t.sign("·", "."))
-	return ExitHeld, nil
+	return ExitPassed, nil
 }
 
 func (s *session) signOf(outcome string) string {
 	t := s.tell
 	switch outcome {
-	case string(workbench.Held):
+	case string(workbench.Passed):
 		return t.in(green, t.sign("•", "+"))
 	case string(workbench.NotRun):
 		return t.in(faint, t.sign("·", "."))

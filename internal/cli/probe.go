@@ -142,7 +142,7 @@ func (s *session) probe(ctx context.Context, o *probeOptions, args []string) (in
 			"%s: %v", strings.Join(args, " "), err)
 	case errors.As(err, &notGood):
 		s.tell.fail(err)
-		return max(ExitFellShort, notGood.Result.Outcome.ExitStatus()), nil
+		return max(ExitFailed, notGood.Result.Outcome.ExitStatus()), nil
 	case err != nil:
 		return 0, err
 	}
@@ -198,7 +198,7 @@ func (s *session) probeSheet(ctx context.Context, bench *workbench.Bench, o *pro
 	}
 	if len(o.out) == 0 {
 		s.tell.printf("%s", text)
-		return ExitHeld, nil
+		return ExitPassed, nil
 	}
 	for _, file := range o.out {
 		if err := safefile.Write(file, []byte(text), 0o644); err != nil {
@@ -206,7 +206,7 @@ func (s *session) probeSheet(ctx context.Context, bench *workbench.Bench, o *pro
 		}
 		s.tell.note("%d wrong requests are in %s: testbench run %s", count, file, file)
 	}
-	return ExitHeld, nil
+	return ExitPassed, nil
 }
 
 // probeTable shows how wrong requests are taken, as they are.
@@ -353,9 +353,9 @@ func (t *probeTable) verdict(result *workbench.ProbeResult) {
 	}
 	switch {
 	case all[probe.Broke]+all[probe.LetIn] > 0:
-		tell.printf("%s:%s%d broke it, %d let in without the right\n", tell.in(red, "fell short"), gap,
+		tell.printf("%s:%s%d broke it, %d let in without the right\n", tell.in(red, "failed"), gap,
 			all[probe.Broke], all[probe.LetIn])
 	default:
-		tell.printf("%s: none broke it, and none was let in\n", tell.in(green, "held"))
+		tell.printf("%s: nothing broke it or was let in\n", tell.in(green, "passed"))
 	}
 }

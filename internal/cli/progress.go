@@ -12,7 +12,7 @@ type bar struct {
 	*progressbar.ProgressBar
 	name    string
 	done    int
-	fell    int
+	failed    int
 	total   int           // 0 where it is not known
 	drawn   time.Duration // when, from the beginning
 	said    string
@@ -52,14 +52,14 @@ func (t *printer) startBar(name string, total int, during time.Duration) {
 }
 
 // stepBar says that one more is done.
-func (t *printer) stepBar(fell bool) {
+func (t *printer) stepBar(failed bool) {
 	b := t.bar
 	if b == nil {
 		return
 	}
 	b.done++
-	if fell {
-		b.fell++
+	if failed {
+		b.failed++
 	}
 	// It is drawn anew where a line took its place, else a few times in a second.
 	passed := time.Since(b.started)
@@ -81,8 +81,8 @@ func (t *printer) stepBar(fell bool) {
 // words say what the bar stands for, and how long it still takes.
 func (b *bar) words(passed time.Duration, dot string) string {
 	words := b.name
-	if b.fell > 0 {
-		words += dot + fmt.Sprintf("%d fell short", b.fell)
+	if b.failed > 0 {
+		words += dot + fmt.Sprintf("%d failed", b.failed)
 	}
 	left := b.during - passed
 	if b.during == 0 && b.total > 0 {

@@ -54,13 +54,13 @@ func (s *session) propose(ctx context.Context, o *proposeOptions, args []string)
 		return 0, usagef("-into SHEET -step NAME", "-into and -step go together")
 	}
 	p := fields.NewProposer(func(text string) bool { return strings.Contains(s.masker.Text(text), secret.Mask) })
-	status, err := ExitHeld, error(nil)
+	status, err := ExitPassed, error(nil)
 	if o.times > 0 {
 		status, err = s.gatherCalls(ctx, p, args, o.times)
 	} else {
 		err = s.gatherSources(p, args)
 	}
-	if err != nil || status != ExitHeld {
+	if err != nil || status != ExitPassed {
 		return status, err
 	}
 	proposals := p.Propose()
@@ -70,11 +70,11 @@ func (s *session) propose(ctx context.Context, o *proposeOptions, args []string)
 	switch {
 	case len(proposals) == 0:
 		s.tell.note("there is nothing that could be a rule")
-		return ExitFellShort, nil
+		return ExitFailed, nil
 	case o.into != "":
-		return ExitHeld, s.putRules(o, proposals)
+		return ExitPassed, s.putRules(o, proposals)
 	case s.common.json:
-		return ExitHeld, s.tell.json(proposals)
+		return ExitPassed, s.tell.json(proposals)
 	}
 	s.tell.printf("fields:\n")
 	for line := range strings.Lines(fields.AsRules(proposals)) {
@@ -83,7 +83,7 @@ func (s *session) propose(ctx context.Context, o *proposeOptions, args []string)
 	if o.times == 0 && len(args) == 1 {
 		s.tell.note("note: what stays the same shows only in several answers; give more of them, or a call with -times 2")
 	}
-	return ExitHeld, nil
+	return ExitPassed, nil
 }
 
 func (s *session) gatherSources(p *fields.Proposer, args []string) error {
@@ -122,7 +122,7 @@ func (s *session) gatherCalls(ctx context.Context, p *fields.Proposer, args []st
 			}
 		}
 		switch {
-		case result.Outcome != workbench.Held:
+		case result.Outcome != workbench.Passed:
 			s.tell.note("call %d is no good answer to learn from:", n)
 			s.details(result)
 			return result.Outcome.ExitStatus(), nil
@@ -131,7 +131,7 @@ func (s *session) gatherCalls(ctx context.Context, p *fields.Proposer, args []st
 		}
 		p.Tree(result.Reply.Payload)
 	}
-	return ExitHeld, nil
+	return ExitPassed, nil
 }
 
 // putRules puts rules into a step of a sheet; a field that has rules keeps them.

@@ -119,10 +119,10 @@ func gather(files []string) (history.Finished, error) {
 	return history.Gather(shares)
 }
 
-// mostShownFalls is how many steps that did not hold are shown.
-const mostShownFalls = 50
+// mostShownFailures is how many steps that failed are shown.
+const mostShownFailures = 50
 
-// showRun shows a past run: what did not hold, and the sum.
+// showRun shows a past run: what failed, and the sum.
 func (s *session) showRun(run history.Finished) error {
 	t := s.tell
 	head := run.Run()
@@ -137,28 +137,28 @@ func (s *session) showRun(run history.Finished) error {
 	var ofSheets []history.Check
 	for i, sheet := range head.Sheets {
 		outcome := t.in(green, sheet.Outcome)
-		if sheet.Outcome != string(workbench.Held) {
+		if sheet.Outcome != string(workbench.Passed) {
 			outcome = t.in(red, sheet.Outcome)
 		}
 		t.printf("%s%ssite %s%s%s   %s\n", t.in(bold, t.visible(sheet.Sheet)), dot, t.visible(sheet.Site), dot,
 			count(sheet.Counts.Rows, "row"), outcome)
-		err := history.EachFallen(run, i, func(row *history.Row, step *history.Step) {
-			if shown++; shown <= mostShownFalls {
-				s.showFallen(row, step)
+		err := history.EachFailed(run, i, func(row *history.Row, step *history.Step) {
+			if shown++; shown <= mostShownFailures {
+				s.showFailed(row, step)
 			}
 		})
 		if err != nil {
 			return err
 		}
 		for _, c := range sheet.Checks {
-			if !c.Held {
+			if !c.Passed {
 				t.checkOfSheet(c)
 			}
 		}
 		ofSheets = append(ofSheets, sheet.Checks...)
 	}
-	if shown > mostShownFalls {
-		t.printf("  and %d more; -out FILE.html lists them\n", shown-mostShownFalls)
+	if shown > mostShownFailures {
+		t.printf("  and %d more; -out FILE.html lists them\n", shown-mostShownFailures)
 	}
 	for _, why := range head.Broken {
 		t.printf("%s\n", t.in(red, "not whole: "+t.visible(why)))
@@ -167,11 +167,11 @@ func (s *session) showRun(run history.Finished) error {
 		t.note("note: %s", t.visible(string(note)))
 	}
 	c := head.Counts
-	parts := []string{count(c.Sheets, "sheet"), count(c.Rows, "row"), fmt.Sprintf("%d held", c.RowsHeld)}
-	if c.RowsFell > 0 {
-		parts = append(parts, fmt.Sprintf("%d fell short", c.RowsFell))
+	parts := []string{count(c.Sheets, "sheet"), count(c.Rows, "row"), fmt.Sprintf("%d passed", c.RowsPassed)}
+	if c.RowsFailed > 0 {
+		parts = append(parts, fmt.Sprintf("%d failed", c.RowsFailed))
 	}
-	parts = append(parts, t.fellOfSheets(ofSheets)...)
+	parts = append(parts, t.failedOfSheets(ofSheets)...)
 	parts = append(parts, count(c.Exchanges, "exchange"))
 	if head.Share != "" {
 		parts = append(parts, "share "+head.Share)
@@ -183,8 +183,8 @@ func (s *session) showRun(run history.Finished) error {
 	return nil
 }
 
-// showFallen shows why a step of a past run did not hold.
-func (s *session) showFallen(row *history.Row, step *history.Step) {
+// showFailed shows why a step of a past run failed.
+func (s *session) showFailed(row *history.Row, step *history.Step) {
 	t := s.tell
 	where := ""
 	if name := row.Name(); name != "" {

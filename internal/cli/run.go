@@ -57,14 +57,14 @@ func runCommand() *command {
 			f.StringVar(&o.from, "from", "",
 				"go on from the step of this `name`, with what the last run of the sheet kept")
 			f.StringVar(&o.rows, "rows", "", "only these `rows`: 3, 3-5, 1,4-6")
-			f.BoolVar(&o.stop, "stop", false, "stop at the first step that falls short")
+			f.BoolVar(&o.stop, "stop", false, "stop at the first step that fails")
 			f.BoolVar(&o.dry, "dry", false, "show every request and send nothing")
 			f.Var(&o.out, "out", "a report into a `file`: "+report.Endings+"; may stand several times")
 			f.StringVar(&o.show, "show", "", "also show `what` was exchanged: sent, received or all")
 			f.BoolVar(&o.full, "full", false,
 				"show bodies in full, however long, on a terminal too, and cookies and tokens that steps received in .html and .har")
 			f.StringVar(&o.tell, "tell", "",
-				"how much is told: steps, rows or falls (`what`; else by how many rows there are)")
+				"how much is told: steps, rows or failures (`what`; else by how many rows there are)")
 			f.IntVar(&o.jobs, "jobs", 1, "how many rows and sheets are at work side by side")
 			f.StringVar(&o.rate, "rate", "", "how many rows are begun in a time: 20/s, 100/min (`rows/time`)")
 			f.IntVar(&o.repeat, "repeat", 1, "how often the rows are run")
@@ -133,7 +133,7 @@ func (o *runOptions) asked() (workbench.RunOptions, error) {
 	if err := words("show", o.show, "sent", "received", "all"); err != nil {
 		return out, err
 	}
-	if err := words("tell", o.tell, "steps", "rows", "falls"); err != nil {
+	if err := words("tell", o.tell, "steps", "rows", "failures"); err != nil {
 		return out, err
 	}
 	return out, reportNames(o.out)
@@ -181,7 +181,7 @@ func (s *session) run(ctx context.Context, o *runOptions, files []string) (int, 
 	}
 	defer func() { _ = result.Close() }()
 	if o.dry {
-		return ExitHeld, nil
+		return ExitPassed, nil
 	}
 	s.summary(result)
 	if err := s.writeReports(o.out, result.Finished); err != nil {
@@ -191,7 +191,7 @@ func (s *session) run(ctx context.Context, o *runOptions, files []string) (int, 
 		return 0, err
 	}
 	if result.Outcome == workbench.NotRun {
-		s.tell.note("nothing was run, so nothing held")
+		s.tell.note("nothing was run, so nothing passed")
 	}
 	if result.Outcome == workbench.Interrupted && result.Number > 0 {
 		s.tell.note("next: testbench run -resume %d   (goes on with the rows that are not done)", result.Number)
@@ -262,9 +262,9 @@ func (s *session) observer(o *runOptions) workbench.Observer {
 
 // How much of a run is told.
 const (
-	tellSteps = "steps" // each step
-	tellRows  = "rows"  // a line each row, and the steps of those that did not hold
-	tellFalls = "falls" // what did not hold
+	tellSteps      = "steps"    // each step
+	tellRows       = "rows"     // a line each row, and the steps of those that failed
+	detailFailures = "failures" // what failed
 )
 
 // Up to so many rows, each step is told, or each row.
@@ -289,7 +289,7 @@ func (r *textRun) SheetStarted(sheet *workbench.SheetResult) {
 	switch {
 	case r.level != "":
 	case sheet.Total > mostRowsTold || sheet.Repeated && sheet.Total == 0:
-		r.level = tellFalls
+		r.level = detailFailures
 	case sheet.Total > mostTold:
 		r.level = tellRows
 	default:
@@ -355,7 +355,7 @@ func (r *textRun) StepDone(_ *workbench.SheetResult, _ *workbench.RowResult, ste
 func (r *textRun) RowDone(sheet *workbench.SheetResult, row *workbench.RowResult) {
 	t := r.tell
 	if r.level != tellSteps {
-		if row.Outcome != workbench.Held && row.Outcome != workbench.NotRun {
+		if row.Outcome != workbench.Passed && row.Outcome != workbench.NotRun {
 			r.head(sheet, row)
 			for _, step := range row.Steps {
 				r.step(step)
@@ -365,7 +365,7 @@ func (r *textRun) RowDone(sheet *workbench.SheetResult, row *workbench.RowResult
 				milliseconds(row.Took), t.in(green, fmt.Sprintf("%s %d", row.Outcome, len(row.Steps))))
 		}
 	}
-	t.stepBar(row.Outcome != workbench.Held && row.Outcome != workbench.NotRun)
+	t.stepBar(row.Outcome != workbench.Passed && row.Outcome != workbench.NotRun)
 }
 
 func (r *textRun) RecordLost(err error) {
@@ -375,13 +375,13 @@ func (r *textRun) RecordLost(err error) {
 func (r *textRun) SheetDone(sheet *workbench.SheetResult) {
 	t := r.tell
 	t.endBar()
-	if r.level == tellFalls {
+	if r.level == detailFailures {
 		dot := t.sign(" · ", " - ")
 		c := sheet.Counts
 		sum := t.in(bold, t.visible(sheet.Name)) + dot + "site " + t.visible(sheet.Site) + dot + count(c.Rows, "row") +
-			dot + t.in(green, fmt.Sprintf("%d held", c.RowsHeld))
-		if c.RowsFell > 0 {
-			sum += dot + t.in(red, fmt.Sprintf("%d fell short", c.RowsFell))
+			dot + t.in(green, fmt.Sprintf("%d passed", c.RowsPassed))
+		if c.RowsFailed > 0 {
+			sum += dot + t.in(red, fmt.Sprintf("%d failed", c.RowsFailed))
 		}
 		t.printf("%s\n", sum)
 	} else if len(sheet.Checks) > 0 && sheet.Counts.Steps == 0 {
@@ -414,20 +414,20 @@ func (r *textRun) times(sheet *workbench.SheetResult) {
 
 // checkOfSheet shows a check of a sheet as a whole.
 func (t *printer) checkOfSheet(c history.Check) {
-	outcome := t.in(green, "held")
-	if !c.Held {
-		outcome = t.in(red, "fell short")
+	outcome := t.in(green, "passed")
+	if !c.Passed {
+		outcome = t.in(red, "failed")
 	}
-	t.printf("  %s  wanted %s, got %s   %s\n", t.visible(string(c.Subject)), t.visible(string(c.Wanted)),
-		t.visible(string(c.Got)), outcome)
+	t.printf("  %s  %s   %s\n", t.visible(string(c.Subject)),
+		t.visible(string(history.Compared(c.Expected, c.Got))), outcome)
 }
 
-// fellOfSheets says for a summary what fell short of sheets as a whole; nothing where all held.
-func (t *printer) fellOfSheets(checks []history.Check) []string {
+// failedOfSheets says for a summary what failed of sheets as a whole; nothing where all passed.
+func (t *printer) failedOfSheets(checks []history.Check) []string {
 	var parts []string
-	times, rows := history.FellOfSheets(checks)
+	times, rows := history.FailedOfSheets(checks)
 	if times > 0 {
-		parts = append(parts, t.in(red, count(times, "limit")+" of times fell short"))
+		parts = append(parts, t.in(red, count(times, "limit")+" of times failed"))
 	}
 	if rows > 0 {
 		parts = append(parts, t.in(red, count(rows, "sheet")+" without rows"))
@@ -437,7 +437,7 @@ func (t *printer) fellOfSheets(checks []history.Check) []string {
 
 func (r *textRun) step(step *workbench.StepResult) {
 	t := r.tell
-	if r.told != "" && r.told == step.Name && (step.Outcome == workbench.Held || step.Outcome == workbench.NotRun) {
+	if r.told != "" && r.told == step.Name && (step.Outcome == workbench.Passed || step.Outcome == workbench.NotRun) {
 		return // all that a dry run has to say of it is said
 	}
 	lead := "  " + t.fitItem(step.Name, r.name) + "  "
@@ -458,7 +458,7 @@ func (r *textRun) step(step *workbench.StepResult) {
 	}
 	t.printf("%s%s  %s  %8s   %s\n", lead, t.fit(step.Target, r.target), status, took, r.verdict(step))
 	r.details(step)
-	if step.Got != "" && step.Outcome == workbench.Held && (r.show == "received" || r.show == "all") {
+	if step.Got != "" && step.Outcome == workbench.Passed && (r.show == "received" || r.show == "all") {
 		t.printf("%s\n", t.wrap("found: "+step.Got, t.width, 6))
 	}
 	if record := step.Last(); record != nil && r.show != "" {
@@ -469,30 +469,30 @@ func (r *textRun) step(step *workbench.StepResult) {
 func (s *session) verdict(step *workbench.StepResult) string {
 	t := s.tell
 	switch step.Outcome {
-	case workbench.Held:
+	case workbench.Passed:
 		if judged := len(step.Checks); judged > 0 {
-			return t.in(green, fmt.Sprintf("held %d", judged))
+			return t.in(green, count(judged, "check")+" passed")
 		}
 		return t.in(green, "done")
-	case workbench.FellShort:
-		return t.in(red, fmt.Sprintf("fell short %d of %d", step.Fell(), len(step.Checks)))
+	case workbench.Failed:
+		return t.in(red, fmt.Sprintf("failed %d of %d", step.ChecksFailed(), len(step.Checks)))
 	case workbench.Interrupted:
 		return t.in(red, "interrupted")
 	}
 	return t.in(red, string(step.Outcome))
 }
 
-// details says why a step did not hold: wanted and got, what the service says,
+// details says why a step failed: expected and got, what the service says,
 // and what to try.
 func (s *session) details(step *workbench.StepResult) {
 	t := s.tell
 	told := step.Told(s.masker)
 	line := func(text secret.Text) { t.printf("%s\n", t.wrap(string(text), t.width, 6)) }
-	if told.Reason != "" && step.Outcome != workbench.Held && step.Outcome != workbench.Interrupted {
+	if told.Reason != "" && step.Outcome != workbench.Passed && step.Outcome != workbench.Interrupted {
 		line(told.Reason)
 	}
 	for _, c := range told.Checks {
-		if !c.Judged || c.Held {
+		if !c.Judged || c.Passed {
 			continue
 		}
 		line(report.CheckLine(c))
@@ -506,7 +506,7 @@ func (s *session) details(step *workbench.StepResult) {
 	for _, text := range told.Hints {
 		line("try: " + text)
 	}
-	if told.Got != "" && step.Outcome == workbench.FellShort {
+	if told.Got != "" && step.Outcome == workbench.Failed {
 		line("found: " + told.Got)
 	}
 	notes := told.Notes
@@ -546,9 +546,9 @@ func (s *session) summary(result *workbench.Result) {
 	if c.Rows > c.Sheets {
 		parts = append(parts, count(c.Rows, "row"))
 	}
-	parts = append(parts, t.in(green, fmt.Sprintf("%d held", c.RowsHeld)))
-	if c.RowsFell > 0 {
-		parts = append(parts, t.in(red, fmt.Sprintf("%d fell short", c.RowsFell)))
+	parts = append(parts, t.in(green, fmt.Sprintf("%d passed", c.RowsPassed)))
+	if c.RowsFailed > 0 {
+		parts = append(parts, t.in(red, fmt.Sprintf("%d failed", c.RowsFailed)))
 	}
 	if c.StepsNotRun > 0 {
 		parts = append(parts, count(c.StepsNotRun, "step")+" not run")
@@ -557,7 +557,7 @@ func (s *session) summary(result *workbench.Result) {
 	for _, sheet := range result.Sheets {
 		ofSheets = append(ofSheets, sheet.Checks...)
 	}
-	parts = append(parts, t.fellOfSheets(ofSheets)...)
+	parts = append(parts, t.failedOfSheets(ofSheets)...)
 	if result.Outcome == workbench.Interrupted {
 		parts = append(parts, t.in(red, "interrupted"))
 	}

@@ -35,7 +35,7 @@ func schemaCommand() *command {
 			for _, one := range schemas {
 				if slices.Equal(args, []string{one.name}) {
 					s.tell.printf("%s\n", strings.TrimRight(one.text(), "\n"))
-					return ExitHeld, nil
+					return ExitPassed, nil
 				}
 				names = append(names, one.name+" ("+one.about+")")
 			}

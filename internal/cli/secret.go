@@ -68,9 +68,9 @@ func (s *session) secret(o *secretOptions, args []string) (int, error) {
 			return 0, usagef("testbench secret list shows yours",
 				"secret share takes a public key (age1…), and a secret's name where it is for that one alone")
 		}
-		return ExitHeld, s.shareSecrets(store, o.withdraw, args[1], strings.Join(args[2:], ""))
+		return ExitPassed, s.shareSecrets(store, o.withdraw, args[1], strings.Join(args[2:], ""))
 	case "lock", "unlock":
-		return ExitHeld, s.lockIdentity(store, word == "lock")
+		return ExitPassed, s.lockIdentity(store, word == "lock")
 	case "set", "remove":
 		if len(args) != 2 {
 			return 0, usagef("", "secret %s takes one name; a secret itself is never given on the command line, where others can read it", word)
@@ -78,9 +78,9 @@ func (s *session) secret(o *secretOptions, args []string) (int, error) {
 		if o.mine {
 			store = store.Own()
 		}
-		return ExitHeld, s.changeSecret(store, word, args[1], o)
+		return ExitPassed, s.changeSecret(store, word, args[1], o)
 	case "list":
-		return ExitHeld, s.listSecrets(store)
+		return ExitPassed, s.listSecrets(store)
 	default:
 		return 0, usagef(suggest.DidYouMean(word, secretWords), "secret has no %q; there are: %s", word,
 			strings.Join(secretWords, ", "))

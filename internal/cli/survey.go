@@ -115,7 +115,7 @@ func (s *session) surveyBench(ctx context.Context, o *surveyOptions) (int, error
 	if found == 0 {
 		s.tell.printf("no operation of this bench has %q\n", o.find)
 	}
-	return ExitHeld, nil
+	return ExitPassed, nil
 }
 
 // foundIn says whether an operation has the text that is looked for in its name or its
@@ -129,7 +129,7 @@ func foundIn(line contract.Line, find string) (rows []schema.Row, ok bool) {
 func (s *session) surveyContract(source string, c *workbench.Contract, o *surveyOptions) (int, error) {
 	t := s.tell
 	if s.common.json {
-		return ExitHeld, t.json(c.Form())
+		return ExitPassed, t.json(c.Form())
 	}
 	all := c.Overview()
 	dot := t.sign(" · ", " - ")
@@ -171,7 +171,7 @@ func (s *session) surveyContract(source string, c *workbench.Contract, o *survey
 	if len(all.Operations) > 0 && o.find == "" {
 		t.note("next: testbench survey %s %s", source, firstOperation(all))
 	}
-	return ExitHeld, nil
+	return ExitPassed, nil
 }
 
 func operationCells(line contract.Line) []string {
@@ -276,7 +276,7 @@ func (s *session) surveyOperation(source string, c *workbench.Contract, o *surve
 	}
 	t := s.tell
 	if s.common.json {
-		return ExitHeld, t.json(op.Form(o.depth))
+		return ExitPassed, t.json(op.Form(o.depth))
 	}
 	outline := op.Outline(o.depth)
 	t.printf("%s\n", t.in(bold, t.visible(strings.Join(outline.Title, t.sign(" · ", " - ")))))
@@ -293,7 +293,7 @@ func (s *session) surveyOperation(source string, c *workbench.Contract, o *surve
 	}
 	s.notes(outline.Notes)
 	t.note("next: testbench draft %s %s", source, op.Facts().Name)
-	return ExitHeld, nil
+	return ExitPassed, nil
 }
 
 // section shows a part of an outline; of one in which a text is looked for, what has it.
@@ -378,7 +378,7 @@ func (s *session) surveySchema(c *workbench.Contract, o *surveyOptions, name str
 		for _, n := range names {
 			out[n.Full()] = append([]schema.Row{}, instance.Outline(c.Schema, c.Schema.Elements[n], o.depth)...)
 		}
-		return ExitHeld, t.json(out)
+		return ExitPassed, t.json(out)
 	}
 	for i, n := range names {
 		e := c.Schema.Elements[n]
@@ -399,7 +399,7 @@ func (s *session) surveySchema(c *workbench.Contract, o *surveyOptions, name str
 		notes = append(notes, warning.String())
 	}
 	s.notes(notes)
-	return ExitHeld, nil
+	return ExitPassed, nil
 }
 
 // surveyJSON shows a JSON Schema alone.
@@ -409,7 +409,7 @@ func (s *session) surveyJSON(source string, c *workbench.Contract, o *surveyOpti
 	}
 	rows := c.JSON.Outline(o.depth)
 	if s.common.json {
-		return ExitHeld, s.tell.json(append([]schema.Row{}, rows...))
+		return ExitPassed, s.tell.json(append([]schema.Row{}, rows...))
 	}
 	s.tell.printf("%s\n", s.tell.in(bold,
 		s.tell.visible(firstOf(c.JSON.Name(), fromHere(source))+s.tell.sign(" · ", " - ")+"JSON Schema")))
@@ -417,5 +417,5 @@ func (s *session) surveyJSON(source string, c *workbench.Contract, o *surveyOpti
 		s.tell.printf("  . %s\n", s.tell.visible(words))
 	}
 	s.rows(matchingRows(rows, o.find))
-	return ExitHeld, nil
+	return ExitPassed, nil
 }

@@ -68,7 +68,7 @@ func (s *session) token(ctx context.Context, o *tokenOptions, args []string) (in
 			true:  "forgotten: the next command gets a new token",
 			false: "no token of that login was kept",
 		}[was])
-		return ExitHeld, nil
+		return ExitPassed, nil
 	}
 	report, err := bench.Token(ctx, args[0], o.spoil, o.verify, s.options())
 	if err != nil {
@@ -77,12 +77,12 @@ func (s *session) token(ctx context.Context, o *tokenOptions, args []string) (in
 	if o.bare {
 		// Asked for in so many words: the one place where a token is printed.
 		s.tell.bare(report.Token.Text)
-		return ExitHeld, nil
+		return ExitPassed, nil
 	}
 	refusedAsItShould := o.spoil != "" && report.Standing != nil && !report.Standing.Good
-	status := ExitHeld
+	status := ExitPassed
 	if report.Standing != nil && report.Standing.Good == (o.spoil != "") {
-		status = ExitFellShort
+		status = ExitFailed
 	}
 	if s.common.json {
 		return status, s.tell.json(tokenJSON(args[0], o.spoil, report))

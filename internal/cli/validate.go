@@ -21,7 +21,7 @@ type validateOptions struct {
 func validateCommand() *command {
 	return &command{
 		name: "validate", group: "checking",
-		purpose: "holds a saved message, body or instance against its contract or schema",
+		purpose: "checks a saved message, body or instance against its contract or schema",
 		usage:   "SERVICE|FILE|ADDRESS MESSAGE",
 		examples: []string{
 			"testbench draft lab GradeLot | testbench validate lab -",
@@ -118,9 +118,9 @@ func (o *validateOptions) code() (int, error) {
 
 // validation shows what came of it.
 func (s *session) validation(name string, result *workbench.Validation) (int, error) {
-	status := ExitHeld
+	status := ExitPassed
 	if result.Total > 0 {
-		status = ExitFellShort
+		status = ExitFailed
 	}
 	t := s.tell
 	if s.common.json {

@@ -102,13 +102,13 @@ func (s *session) watch(ctx context.Context, o *watchOptions, args []string) (in
 		case err != nil:
 			return 0, err
 		case isThere:
-			return ExitHeld, nil
+			return ExitPassed, nil
 		case ctx.Err() != nil:
 			return ExitInterrupted, nil
 		case o.times > 0 && n >= o.times, o.during > 0 && time.Since(start)+o.every > o.during:
 			if w.rule != nil {
-				s.tell.note("%s did not come to hold", s.tell.visible(o.until))
-				return max(ExitFellShort, outcome.ExitStatus()), nil
+				s.tell.note("%s did not become true", s.tell.visible(o.until))
+				return max(ExitFailed, outcome.ExitStatus()), nil
 			}
 			return outcome.ExitStatus(), nil
 		}
@@ -150,7 +150,7 @@ func (w *watching) once(ctx context.Context, n int) (isThere bool, outcome workb
 		switch {
 		case err != nil:
 			values[i] = "-"
-			if n == 1 && result.Outcome == workbench.Held {
+			if n == 1 && result.Outcome == workbench.Passed {
 				w.tell.note("note: %s", w.tell.visible(err.Error()))
 			}
 		case node.Secret:
@@ -176,7 +176,7 @@ func (w *watching) holds(result *workbench.StepResult) (bool, error) {
 		return false, err
 	}
 	verdict, err := w.rule.Judge(found, roots, nil)
-	return verdict.Held, err
+	return verdict.Passed, err
 }
 
 // sparks are the heights of a line that shows times.
@@ -245,7 +245,7 @@ func (w *watching) line(n int, at time.Time, result *workbench.StepResult, statu
 		line += "  " + t.in(bold, "changed: "+t.visible(strings.Join(changed, ", ")))
 	}
 	t.printf("%s\n", strings.TrimRight(line, " "))
-	if result.Outcome != workbench.Held {
+	if result.Outcome != workbench.Passed {
 		reason := strings.TrimSpace(result.Reason + " " + result.Says)
 		if reason == "" {
 			reason = string(result.Outcome)

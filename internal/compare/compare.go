@@ -201,7 +201,7 @@ func literal(text string) string {
 }
 
 // Same says whether two single values are the same: numbers and moments by their value,
-// what has no type of its own by what it is held against.
+// what has no type of its own by what it is checked against.
 func Same(a, b *document.Node) bool {
 	switch {
 	case a.Kind == document.Null || b.Kind == document.Null:
@@ -438,7 +438,7 @@ func (m *matching) byContent(a, b []*document.Node) {
 	}
 }
 
-// mostCompared bounds the pairs of elements that are held against each other.
+// mostCompared bounds the pairs of elements that are checked against each other.
 const mostCompared = 250_000
 
 // alike pairs objects and lists that have most in common, more than half of it.

@@ -17,9 +17,9 @@ type StepChange struct {
 	What   string `json:"what"`
 	Before string `json:"before,omitempty"`
 	After  string `json:"after,omitempty"`
-	Why    string `json:"why,omitempty"` // the first thing that fell short
-	// Newly says that it held before and does not now.
-	Newly bool `json:"newly falls,omitempty"`
+	Why    string `json:"why,omitempty"` // the first thing that failed
+	// Newly says that it passed before and does not now.
+	Newly bool `json:"newly failing,omitempty"`
 }
 
 // RunOptions say how closely the answers of two runs are looked at.
@@ -52,7 +52,7 @@ type Changes struct {
 	Seen   Seen
 }
 
-// mostBodies bounds what is held of the bodies of the earlier run, in bytes.
+// mostBodies bounds what is kept of the bodies of the earlier run, in bytes.
 const mostBodies = 256 << 20
 
 // Runs lists what became of the steps from one run to another, in the order of the
@@ -157,8 +157,8 @@ func eachStep(run history.Finished, visit func(stepKey, *history.Step)) error {
 func seenOf(step *history.Step) *stepSeen {
 	s := &stepSeen{outcome: step.Outcome, why: string(step.Reason), status: step.Status}
 	for _, c := range step.Checks {
-		if s.why == "" && c.Judged && !c.Held {
-			s.why = fmt.Sprintf("%s %s: wanted %s, got %s", c.Kind, c.Subject, c.Wanted, c.Got)
+		if s.why == "" && c.Judged && !c.Passed {
+			s.why = fmt.Sprintf("%s %s: %s", c.Kind, c.Subject, history.Compared(c.Expected, c.Got))
 		}
 	}
 	s.unrecorded = len(step.Exchanges) == 0 && step.Status != 0
@@ -178,23 +178,23 @@ func (k stepKey) change(what, before, after string) StepChange {
 	return StepChange{Sheet: k.sheet, Row: k.row, Step: step, What: what, Before: before, After: after}
 }
 
-const held = "held"
+const passed = "passed"
 
 func (k stepKey) compare(a, b *stepSeen, o RunOptions, all *Changes) []StepChange {
 	var out []StepChange
 	if a.outcome != b.outcome {
 		what := "came out in another way"
 		switch {
-		case a.outcome == held:
-			what = "does not hold any more"
-		case b.outcome == held:
-			what = "holds now"
+		case a.outcome == passed:
+			what = "fails now"
+		case b.outcome == passed:
+			what = "passes now"
 		}
 		change := k.change(what, a.outcome, b.outcome)
-		if b.outcome != held {
+		if b.outcome != passed {
 			change.Why = b.why
 		}
-		change.Newly = a.outcome == held && b.outcome != "not run"
+		change.Newly = a.outcome == passed && b.outcome != "not run"
 		out = append(out, change)
 	}
 	if a.status != b.status {

@@ -148,8 +148,8 @@ func (o *Endpoint) names() []string {
 }
 
 // takesForm says whether the body of an operation is a form.
-func (o *Endpoint) takesForm(wanted string) bool {
-	if c := o.Body.chosen(wanted); c != nil {
+func (o *Endpoint) takesForm(expected string) bool {
+	if c := o.Body.chosen(expected); c != nil {
 		mediaType, _, _ := mime.ParseMediaType(c.Type)
 		return mediaType == "application/x-www-form-urlencoded"
 	}
@@ -407,12 +407,12 @@ func isJSON(mediaType string) bool { return document.FormatOf(mediaType, []byte(
 
 // chosen is the content that is sent: the one that was asked for, else JSON, else
 // the first.
-func (b *Body) chosen(wanted string) *Content {
+func (b *Body) chosen(expected string) *Content {
 	if b == nil || len(b.Contents) == 0 {
 		return nil
 	}
 	for i, c := range b.Contents {
-		if wanted != "" && MatchesType(c.Type, wanted) {
+		if expected != "" && MatchesType(c.Type, expected) {
 			return &b.Contents[i]
 		}
 	}
@@ -427,9 +427,9 @@ func (b *Body) chosen(wanted string) *Content {
 // MatchesType says whether a media type is within a range (RFC 9110, 12.5.1);
 // parameters count only where the range has some.
 func MatchesType(pattern, got string) bool {
-	wanted, wantedParameters, err := mime.ParseMediaType(pattern)
+	expected, wantedParameters, err := mime.ParseMediaType(pattern)
 	if err != nil {
-		wanted = strings.ToLower(strings.TrimSpace(pattern))
+		expected = strings.ToLower(strings.TrimSpace(pattern))
 	}
 	is, parameters, err := mime.ParseMediaType(got)
 	if err != nil {
@@ -440,8 +440,8 @@ func MatchesType(pattern, got string) bool {
 			return false
 		}
 	}
-	kind, _, _ := strings.Cut(wanted, "/")
-	return wanted == is || wanted == "*/*" || strings.HasSuffix(wanted, "/*") && strings.HasPrefix(is, kind+"/")
+	kind, _, _ := strings.Cut(expected, "/")
+	return expected == is || expected == "*/*" || strings.HasSuffix(expected, "/*") && strings.HasPrefix(is, kind+"/")
 }
 
 // content makes the body.
@@ -578,10 +578,10 @@ func (o *Endpoint) bodyNames() []string {
 	return names
 }
 
-// takes says whether a body of the media type that is wanted may have a field that its
+// takes says whether a body of the media type that is asked for may have a field that its
 // description does not name.
-func (b *Body) takes(name string, v *document.Node, wanted string) bool {
-	c := b.chosen(wanted)
+func (b *Body) takes(name string, v *document.Node, expected string) bool {
+	c := b.chosen(expected)
 	if c == nil || c.Schema == nil {
 		return true
 	}

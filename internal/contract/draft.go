@@ -95,10 +95,10 @@ func (o *Endpoint) bodyType(as string) (string, error) {
 	if as == "" || o.Body == nil {
 		return "", nil
 	}
-	wanted := map[string]document.Format{"xml": document.XML, "json": document.JSON}[as]
+	expected := map[string]document.Format{"xml": document.XML, "json": document.JSON}[as]
 	var types []string
 	for _, content := range o.Body.Contents {
-		if document.FormatOf(content.Type, nil) == wanted {
+		if document.FormatOf(content.Type, nil) == expected {
 			return content.Type, nil
 		}
 		types = append(types, content.Type)

@@ -51,13 +51,13 @@ func CanonicalXML(root, apex *Node, how Canonical) []byte {
 }
 
 // pathTo lists the elements from root to the one looked for.
-func pathTo(root, wanted *Node) []*Node {
-	if root == wanted {
+func pathTo(root, expected *Node) []*Node {
+	if root == expected {
 		return []*Node{root}
 	}
 	for _, item := range root.Items() {
 		if item.Kind == Element {
-			if path := pathTo(item, wanted); path != nil {
+			if path := pathTo(item, expected); path != nil {
 				return append([]*Node{root}, path...)
 			}
 		}

@@ -67,7 +67,7 @@ func TestCanonicalXML(t *testing.T) {
 			document.Canonical{},
 			"<a>x<?z w?><?v?></a>",
 		},
-		{"comments wanted", "<a>x<!-- y --></a>", "a", document.Canonical{Comments: true}, "<a>x<!-- y --></a>"},
+		{"comments expected", "<a>x<!-- y --></a>", "a", document.Canonical{Comments: true}, "<a>x<!-- y --></a>"},
 	}
 	for _, c := range cases {
 		t.Run(c.name, func(t *testing.T) {

@@ -371,7 +371,7 @@ func (n *Node) Names() []string {
 // `a list of 3`, `an object with lot, grade`.
 func (n *Node) Describe() string {
 	if n == nil {
-		return "nothing"
+		return "missing"
 	}
 	v := n.Value()
 	if v.Secret && v.IsScalar() && v.Kind != Null {

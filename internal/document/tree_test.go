@@ -42,7 +42,7 @@ func TestDescribe(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, want, node.Describe(), text)
 	}
-	assert.Equal(t, "nothing", (*document.Node)(nil).Describe())
+	assert.Equal(t, "missing", (*document.Node)(nil).Describe())
 }
 
 // The format is told by the media type, and guessed where there is none.

@@ -14,8 +14,8 @@ func TestShorten(t *testing.T) {
 	for name, c := range map[string]struct{ message, want string }{
 		"short": {`got "a"`, `got "a"`},
 		"long": {
-			`got ` + excerpt.Quote(long) + `, wanted "b"`,
-			`got "` + strings.Repeat("蜂蜜", 30) + `…", wanted "b"`,
+			`got ` + excerpt.Quote(long) + `, expected "b"`,
+			`got "` + strings.Repeat("蜂蜜", 30) + `…", expected "b"`,
 		},
 		"two": {
 			excerpt.Quote(long) + " and " + excerpt.Quote(long),

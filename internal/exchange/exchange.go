@@ -184,7 +184,7 @@ type TLS struct {
 	Subject string    `json:"subject"` // of the server's certificate
 	Issuer  string    `json:"issuer"`
 	Expires time.Time `json:"expires"`
-	// Unchecked says that the certificate was not held against any authority.
+	// Unchecked says that the certificate was not checked against any authority.
 	Unchecked bool `json:"unchecked,omitempty"`
 }
 

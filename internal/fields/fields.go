@@ -70,7 +70,7 @@ type stats struct {
 	kinds  map[string]bool
 	values []string
 	more   bool
-	cut    bool // one is held shortened
+	cut    bool // one is kept shortened
 	hidden bool // one must not be shown
 	texts  bool // they are texts of a type, not what has none
 	order  order

@@ -68,8 +68,8 @@ func holds(t *testing.T, proposals []fields.Proposal, root *document.Node) (bool
 		require.NoError(t, err)
 		verdict, err := rule.AllOf(parts).Judge(found, roots, nil) // as a step has them
 		require.NoError(t, err)
-		if !verdict.Held {
-			return false, p.Path + ": " + verdict.Wanted + ", got " + verdict.Got
+		if !verdict.Passed {
+			return false, p.Path + ": " + verdict.Expected + ", got " + verdict.Got
 		}
 	}
 	return true, ""
@@ -116,7 +116,7 @@ var mutations = []struct {
 }
 
 // Rules from 20 answers hold on all of them and on more of the kind, and of what can go
-// wrong at least nine in ten fall short.
+// wrong at least nine in ten fail.
 func TestPropose(t *testing.T) {
 	r := rand.New(rand.NewPCG(20, 9))
 	g := fields.NewProposer(func(string) bool { return false })

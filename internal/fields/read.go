@@ -17,8 +17,8 @@ import (
 // sniffed is how much is looked at to tell the format.
 const sniffed = 64 << 10
 
-// mostHeld bounds documents of formats that are read as a whole.
-const mostHeld = 256 << 20
+// mostRead bounds documents of formats that are read as a whole.
+const mostRead = 256 << 20
 
 // Read learns of a document. The media type may be empty; then the content tells. JSON
 // and XML go by token by token, other formats are read as a whole.
@@ -50,12 +50,12 @@ func (g *Gatherer) add(from io.Reader, contentType string) (document.Format, err
 	case format == document.Binary:
 		return format, errors.New("it is binary, and has no fields")
 	}
-	data, err := io.ReadAll(io.LimitReader(buffered, mostHeld+1))
+	data, err := io.ReadAll(io.LimitReader(buffered, mostRead+1))
 	if err != nil {
 		return format, err
 	}
-	if len(data) > mostHeld {
-		return format, fmt.Errorf("it is larger than %d MiB", mostHeld>>20)
+	if len(data) > mostRead {
+		return format, fmt.Errorf("it is larger than %d MiB", mostRead>>20)
 	}
 	root, err := document.ReadAs(format, contentType, data)
 	if err != nil {
@@ -214,7 +214,7 @@ func (g *Gatherer) json(d *jsontext.Decoder, n *node) error {
 	return err
 }
 
-// longestText bounds what is held of the text of one element.
+// longestText bounds what is kept of the text of one element.
 const longestText = 64 << 10
 
 // readXML goes through XML. Of an envelope, what stands in its Body is the answer.

@@ -1,4 +1,4 @@
-// Package hint says why a step fell short and what to try, from what was
+// Package hint says why a step failed and what to try, from what was
 // really sent and received. What is not certain is said with "perhaps". It
 // judges nothing and sends nothing.
 package hint
@@ -36,10 +36,10 @@ var rules = []func(*evidence) string{
 
 const mostHints = 3
 
-// Explain adds hints to a step that did not hold, and what the service itself
-// says. A step that held gets none.
+// Explain adds hints to a step that failed, and what the service itself
+// says. A step that passed gets none.
 func Explain(step *result.Step) {
-	if step.Outcome == result.Held || step.Outcome == result.NotRun || step.Outcome == result.Interrupted {
+	if step.Outcome == result.Passed || step.Outcome == result.NotRun || step.Outcome == result.Interrupted {
 		return
 	}
 	e := &evidence{Step: step, record: step.Last()}

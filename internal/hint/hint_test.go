@@ -58,7 +58,7 @@ func (s step) explain(t *testing.T) *result.Step {
 		record.Answer = &exchange.Answer{Status: s.status, Header: s.header, Body: []byte(s.answer)}
 	}
 	result := &result.Step{
-		Outcome: result.FellShort, Exchanges: []*exchange.Record{record}, Reply: reply.Read(record),
+		Outcome: result.Failed, Exchanges: []*exchange.Record{record}, Reply: reply.Read(record),
 		Context: s.context,
 	}
 	hint.Explain(result)
@@ -189,7 +189,7 @@ func TestExplain(t *testing.T) {
 			"a proxy on the way that asks for Basic",
 		},
 		{
-			"a certificate is wanted",
+			"a certificate is expected",
 			step{status: 400, answer: "<title>400 No required SSL certificate was sent</title>"},
 			"the service wants a client certificate",
 		},
@@ -218,10 +218,10 @@ func TestExplain(t *testing.T) {
 			"another line was signed",
 			step{
 				status: 403, signed: "GET\nh\n/lots\na=1",
-				answer: `{"message": "wanted \"GET\nh\n/stores/lots\na=1\""}`,
+				answer: `{"message": "expected \"GET\nh\n/stores/lots\na=1\""}`,
 				header: with("Content-Type", "application/json"), context: result.Context{Login: "c"},
 			},
-			`line 3 of what was signed is "/lots" here, and the service wanted "/stores/lots"`,
+			`line 3 of what was signed is "/lots" here, and the service expected "/stores/lots"`,
 		},
 		{
 			"a line too few was signed",
@@ -237,7 +237,7 @@ func TestExplain(t *testing.T) {
 				status: 403, signed: "GET\n/stores/lots\nx", answer: "it should be 'GET\n/stores/lots'",
 				header: with("Content-Type", "text/html"), context: result.Context{Login: "c"},
 			},
-			`has a line more than the service wanted: "x" (line 3)`,
+			`has a line more than the service expected: "x" (line 3)`,
 		},
 		{
 			"the same was signed",
@@ -278,7 +278,7 @@ func TestExplain(t *testing.T) {
 			},
 			"the service leads from http to https, and credentials do not go along",
 		},
-		{"TLS is wanted", step{status: 426, header: with("Upgrade", "TLS/1.2, HTTP/1.1")}, "the service wants TLS"},
+		{"TLS is expected", step{status: 426, header: with("Upgrade", "TLS/1.2, HTTP/1.1")}, "the service wants TLS"},
 		{
 			"a header or cookie where Authorization is asked for",
 			step{status: 401, header: challenge(`Bearer realm="r"`), context: result.Context{Login: "office"}},
@@ -299,7 +299,7 @@ func TestExplain(t *testing.T) {
 		{
 			"a stamp in what is quoted",
 			step{
-				status: 403, signed: "GET\n/stores/lots?Timestamp=1", answer: `wanted "GET\n/stores/lots?Timestamp=1"`,
+				status: 403, signed: "GET\n/stores/lots?Timestamp=1", answer: `expected "GET\n/stores/lots?Timestamp=1"`,
 				header: with("Content-Type", "text/html"), context: result.Context{Login: "c"},
 			},
 			"perhaps the key is another",
@@ -324,7 +324,7 @@ func TestExplain(t *testing.T) {
 			},
 			"perhaps the service wants it as a digest",
 		},
-		{"a digest is wanted", step{
+		{"a digest is expected", step{
 			method: "POST", status: 500,
 			body: `<wsse:Security xmlns:wsse="http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-wssecurity-secext-1.0.xsd"><wsse:Password Type="x#PasswordText">`, answer: fault("FailedAuthentication", "a digest is needed"), header: with("Content-Type", "text/xml"), context: result.Context{SOAP: "1.1"},
 		}, "and the service wants it as a digest"},
@@ -487,10 +487,10 @@ func TestSays(t *testing.T) {
 		}.explain(t)
 		assert.Equal(t, c.want, got.Says, c.answer)
 	}
-	held := &result.Step{Outcome: result.Held}
-	hint.Explain(held)
-	assert.Empty(t, held.Hints)
-	alone := &result.Step{Outcome: result.Faulty, Reason: fmt.Sprint(errors.New("x"))}
+	passed := &result.Step{Outcome: result.Passed}
+	hint.Explain(passed)
+	assert.Empty(t, passed.Hints)
+	alone := &result.Step{Outcome: result.Errored, Reason: fmt.Sprint(errors.New("x"))}
 	hint.Explain(alone)
 	assert.Empty(t, alone.Hints)
 }

@@ -162,7 +162,7 @@ func noSecurity(e *evidence) string {
 	return ""
 }
 
-// digestWanted tells a password in plain where a digest was wanted.
+// digestWanted tells a password in plain where a digest was expected.
 func digestWanted(e *evidence) string {
 	if e.securityFault() == "" || !bytes.Contains(e.record.Request.Body, []byte("#PasswordText")) {
 		return ""
@@ -287,23 +287,23 @@ func insufficientScope(e *evidence) string {
 		return ""
 	}
 	for _, c := range e.challenges() {
-		if wanted := c.Parameters["scope"]; wanted != "" {
+		if expected := c.Parameters["scope"]; expected != "" {
 			has := strings.Join(e.Context.Token.Scope, " ")
 			if has == "" {
 				has = "none"
 			}
-			return fmt.Sprintf("the token lacks the scope %s (it has: %s); add it to scope: of the login %s", wanted,
+			return fmt.Sprintf("the token lacks the scope %s (it has: %s); add it to scope: of the login %s", expected,
 				has, e.Context.Login)
 		}
 	}
 	return ""
 }
 
-// quoted finds what a service says it wanted to see signed: a longer text in
+// quoted finds what a service says it expected to see signed: a longer text in
 // quotes, or behind a colon.
 var quoted = regexp.MustCompile("(?s)[\"“`']([^\"“”`]{12,})[\"”`']")
 
-// signedOtherwise shows what was signed beside what the service says it wanted.
+// signedOtherwise shows what was signed beside what the service says it expected.
 func signedOtherwise(e *evidence) string {
 	if e.answer == nil || len(e.record.Request.Signed) == 0 || e.Context.Spoilt != "" ||
 		!e.isRefusal() && !e.status(400) {
@@ -316,13 +316,13 @@ func signedOtherwise(e *evidence) string {
 	for _, match := range quoted.FindAllStringSubmatch(e.said(), -1) {
 		theirs := strings.NewReplacer(`\n`, "\n", `\u0026`, "&").Replace(match[1])
 		if theirs == ours {
-			return "what was signed here is what the service says it wanted: perhaps the key is another, or its encoding (key is: base64)"
+			return "what was signed here is what the service says it expected: perhaps the key is another, or its encoding (key is: base64)"
 		}
 		if difference := firstDifference(ours, theirs); difference != "" {
 			return difference
 		}
 	}
-	return fmt.Sprintf("what was signed here is %q; hold it against the service's documentation, then key, hash and encoding", ours)
+	return fmt.Sprintf("what was signed here is %q; check it against the service's documentation, then key, hash and encoding", ours)
 }
 
 // said is all that the service says, unshortened.
@@ -350,11 +350,11 @@ func firstDifference(ours, theirs string) string {
 	for i := range max(len(a), len(b)) {
 		switch {
 		case i >= len(a):
-			return fmt.Sprintf("what the service wanted signed has a line more: %q (line %d)", b[i], i+1)
+			return fmt.Sprintf("what the service expected signed has a line more: %q (line %d)", b[i], i+1)
 		case i >= len(b):
-			return fmt.Sprintf("what was signed here has a line more than the service wanted: %q (line %d)", a[i], i+1)
+			return fmt.Sprintf("what was signed here has a line more than the service expected: %q (line %d)", a[i], i+1)
 		case a[i] != b[i]:
-			return fmt.Sprintf("line %d of what was signed is %q here, and the service wanted %q", i+1, a[i], b[i])
+			return fmt.Sprintf("line %d of what was signed is %q here, and the service expected %q", i+1, a[i], b[i])
 		}
 	}
 	return ""

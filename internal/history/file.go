@@ -225,13 +225,13 @@ func items(d *json.Decoder, read func() error) error {
 	return err
 }
 
-func expect(d *json.Decoder, wanted json.Delim) error {
+func expect(d *json.Decoder, expected json.Delim) error {
 	token, err := d.Token()
 	if err != nil {
 		return err
 	}
-	if token != wanted {
-		return fmt.Errorf("%v stands where %v should", token, wanted)
+	if token != expected {
+		return fmt.Errorf("%v stands where %v should", token, expected)
 	}
 	return nil
 }

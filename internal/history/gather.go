@@ -111,11 +111,11 @@ func (g *Gathered) judge() {
 			s.Checks = append(s.Checks, c)
 			s.Counts.Checks++
 			g.head.Counts.Checks++
-			if !c.Held {
-				s.Counts.ChecksFell++
-				g.head.Counts.ChecksFell++
-				s.Outcome = Worst(s.Outcome, "fell short")
-				g.head.Outcome = Worst(g.head.Outcome, "fell short")
+			if !c.Passed {
+				s.Counts.ChecksFailed++
+				g.head.Counts.ChecksFailed++
+				s.Outcome = Worst(s.Outcome, "failed")
+				g.head.Outcome = Worst(g.head.Outcome, "failed")
 			}
 		}
 	}

@@ -14,18 +14,18 @@ import (
 
 var three = time.Date(2026, 11, 29, 3, 0, 0, 0, time.UTC)
 
-// share is one of two shares of a run that held; change makes it another one.
+// share is one of two shares of a run that passed; change makes it another one.
 func share(number int, change func(*history.Run)) history.Finished {
 	run := &history.Run{
 		ID: fmt.Sprint("r", number), Bench: "b", Share: fmt.Sprintf("%d/2", number), Of: "tonight", Ended: true,
-		Outcome: "held", Started: three.Add(time.Duration(number) * time.Minute), Seconds: 30,
+		Outcome: "passed", Started: three.Add(time.Duration(number) * time.Minute), Seconds: 30,
 		Notes: []secret.Text{"note"}, Counts: history.Counts{Rows: 2, Sheets: 1},
 		Order: history.RunRequest{
 			Files: []string{"s.yaml"}, Site: "live", Steps: []string{"a"},
 			Rows: [][2]int{{1, 9}}, Repeat: 1, Inputs: map[string]string{"bench.yaml": "1", "s.yaml": "2"},
 		},
 		Sheets: []*history.Sheet{{
-			Sheet: "s", File: "s.yaml", Site: "live", Outcome: "held", Seconds: 20,
+			Sheet: "s", File: "s.yaml", Site: "live", Outcome: "passed", Seconds: 20,
 			Counts: history.Counts{Rows: 2, Sheets: 1}, Started: three, Running: 5,
 		}},
 	}
@@ -34,7 +34,7 @@ func share(number int, change func(*history.Run)) history.Finished {
 	}
 	var rows []*history.Row
 	for turn := 1; turn <= 2; turn++ {
-		rows = append(rows, &history.Row{Iteration: turn, Number: number, Outcome: "held"})
+		rows = append(rows, &history.Row{Iteration: turn, Number: number, Outcome: "passed"})
 	}
 	return &history.MemoryRun{Head: run, Each: [][]*history.Row{rows, nil}}
 }
@@ -86,15 +86,15 @@ func TestSharesOfOneRun(t *testing.T) {
 func TestGathered(t *testing.T) {
 	g, err := history.Gather([]history.Finished{
 		share(2, func(r *history.Run) {
-			r.Outcome, r.Sheets[0].Outcome, r.Seconds = "fell short", "fell short", 90
+			r.Outcome, r.Sheets[0].Outcome, r.Seconds = "failed", "failed", 90
 			r.Sheets[0].Seconds, r.Sheets[0].Started = 40, three.Add(time.Minute)
-			r.Sheets = append(r.Sheets, &history.Sheet{Sheet: "s", File: "s.yaml", Site: "other", Outcome: "held"})
+			r.Sheets = append(r.Sheets, &history.Sheet{Sheet: "s", File: "s.yaml", Site: "other", Outcome: "passed"})
 		}),
 		share(1, nil),
 	})
 	require.NoError(t, err)
 	run := g.Run()
-	assert.Equal(t, []any{"fell short", true, "", 0}, []any{run.Outcome, run.Ended, run.Share, run.Number})
+	assert.Equal(t, []any{"failed", true, "", 0}, []any{run.Outcome, run.Ended, run.Share, run.Number})
 	assert.Equal(t, three.Add(time.Minute), run.Started, "the first that began")
 	assert.InDelta(t, 150, run.Seconds, 0.001, "until the last that ended")
 	assert.Equal(t, 4, run.Counts.Rows)
@@ -111,7 +111,7 @@ func TestGathered(t *testing.T) {
 	require.Len(t, run.Sheets, 2)
 	assert.Equal(t, 2, run.Counts.Sheets)
 	s := run.Sheets[0]
-	assert.Equal(t, []any{"fell short", 40.0, 4, 1}, []any{s.Outcome, s.Seconds, s.Counts.Rows, s.Counts.Sheets})
+	assert.Equal(t, []any{"failed", 40.0, 4, 1}, []any{s.Outcome, s.Seconds, s.Counts.Rows, s.Counts.Sheets})
 	assert.Equal(t, three, s.Started)
 	assert.InDelta(t, 65, s.Running, 0.001)
 	var order []string
@@ -142,17 +142,17 @@ func TestWhatIsMeasured(t *testing.T) {
 		step history.Step
 		want bool
 	}{
-		{history.Step{Outcome: "held", Target: "a/b", Started: three}, true},
-		{history.Step{Outcome: "fell short", Target: "a/b", Started: three}, true},
+		{history.Step{Outcome: "passed", Target: "a/b", Started: three}, true},
+		{history.Step{Outcome: "failed", Target: "a/b", Started: three}, true},
 		{history.Step{Outcome: "not run", Target: "a/b", Started: three}, false},
-		{history.Step{Outcome: "held", Target: "listen", Started: three}, false},
-		{history.Step{Outcome: "held", Target: "set"}, false},
+		{history.Step{Outcome: "passed", Target: "listen", Started: three}, false},
+		{history.Step{Outcome: "passed", Target: "set"}, false},
 	} {
 		assert.Equal(t, c.want, c.step.IsMeasured(), "%+v", c.step)
 	}
 }
 
-// A limit is held against each step that it is for, by the figure that it names.
+// A limit is checked against each step that it is for, by the figure that it names.
 func TestLimits(t *testing.T) {
 	watch := history.NewHistogram("get")
 	for i := range 100 {
@@ -162,7 +162,7 @@ func TestLimits(t *testing.T) {
 	for _, c := range []struct {
 		limit history.Limit
 		got   string
-		held  bool
+		passed  bool
 	}{
 		{history.Limit{Word: "p50", Rule: "at most 50 ms"}, "50", true},
 		{history.Limit{Word: "p50", Rule: "under 49 ms"}, "50", false},
@@ -180,7 +180,7 @@ func TestLimits(t *testing.T) {
 	} {
 		checks := (&history.Sheet{Sheet: "s", Times: times, Limits: []history.Limit{c.limit}}).JudgeLimits()
 		require.Len(t, checks, 1)
-		assert.Equal(t, c.held, checks[0].Held, "%+v", checks[0])
+		assert.Equal(t, c.passed, checks[0].Passed, "%+v", checks[0])
 		assert.True(t, checks[0].Judged)
 		assert.Contains(t, checks[0].Got, c.got)
 	}

@@ -35,18 +35,18 @@ func TestMeasured(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, w.Head(&history.Run{ID: "a", Bench: "b", Sheets: []*history.Sheet{{Sheet: "s"}}}))
 	step := func(name string, at int, took float64) string {
-		return fmt.Sprintf(`{"step":%q,"outcome":"held","target":"a/b","started":"2026-11-30T08:00:%02dZ","milliseconds":%v}`, name, at, took)
+		return fmt.Sprintf(`{"step":%q,"outcome":"passed","target":"a/b","started":"2026-11-30T08:00:%02dZ","milliseconds":%v}`, name, at, took)
 	}
 	require.NoError(t, w.Add([]history.Entry{
 		{
-			Iteration: 1, Row: 1, Outcome: "held",
-			Body: []byte(`{"row":1,"outcome":"held","late":100,"steps":[` + step("get (1 of 2)", 0, 10) + `,` +
+			Iteration: 1, Row: 1, Outcome: "passed",
+			Body: []byte(`{"row":1,"outcome":"passed","late":100,"steps":[` + step("get (1 of 2)", 0, 10) + `,` +
 				step("put", 1, 1000) + `]}`),
 		},
 		{
-			Iteration: 1, Row: 2, Outcome: "held",
-			Body: []byte(`{"row":2,"outcome":"held","steps":[` + step("get", 4, 30) +
-				`,{"step":"set","outcome":"held","target":"set"}]}`),
+			Iteration: 1, Row: 2, Outcome: "passed",
+			Body: []byte(`{"row":2,"outcome":"passed","steps":[` + step("get", 4, 30) +
+				`,{"step":"set","outcome":"passed","target":"set"}]}`),
 		},
 	}))
 	run, err := store.Get(w.Number)
@@ -72,21 +72,21 @@ func TestStore(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, w.Head(&history.Run{ID: "a", Bench: "b", Sheets: []*history.Sheet{{Sheet: "s"}, {Sheet: "t"}}}))
 	require.NoError(t, w.Add([]history.Entry{
-		entry(2, 1, "held"),
-		{Phase: "last", Outcome: "held", Body: []byte(`{"phase":"last","outcome":"held","steps":[]}`)},
-		entry(1, 70, "interrupted"), entry(1, 2, "held"),
+		entry(2, 1, "passed"),
+		{Phase: "last", Outcome: "passed", Body: []byte(`{"phase":"last","outcome":"passed","steps":[]}`)},
+		entry(1, 70, "interrupted"), entry(1, 2, "passed"),
 	}))
 	require.NoError(t, w.Add([]history.Entry{{
-		Phase: "first", Outcome: "held",
-		Body: []byte(`{"phase":"first","outcome":"held","steps":[]}`),
-	}, entry(1, 1, "fell short")}))
+		Phase: "first", Outcome: "passed",
+		Body: []byte(`{"phase":"first","outcome":"passed","steps":[]}`),
+	}, entry(1, 1, "failed")}))
 	// The file is read while it is written, as after a power cut.
 	other, err := history.Open(file)
 	require.NoError(t, err)
 	run, err := other.Get(w.Number)
 	require.NoError(t, err)
 	assert.Equal(t, "interrupted", run.Run().Outcome)
-	assert.Equal(t, history.Counts{Sheets: 1, Rows: 4, RowsHeld: 2, RowsFell: 2, Steps: 4, StepsHeld: 2, StepsFell: 2},
+	assert.Equal(t, history.Counts{Sheets: 1, Rows: 4, RowsPassed: 2, RowsFailed: 2, Steps: 4, StepsPassed: 2, StepsFailed: 2},
 		run.Run().Counts)
 	var names []string
 	for row, err := range run.Rows(0) {
@@ -118,8 +118,8 @@ func TestBound(t *testing.T) {
 		require.NoError(t, err)
 		require.NoError(t, w.Head(&history.Run{ID: fmt.Sprint(i), Sheets: []*history.Sheet{{Sheet: "s"}}}))
 		require.NoError(t, w.Add([]history.Entry{{
-			Row: 1, Outcome: "held",
-			Body: []byte(`{"outcome":"held","steps":[],"label":"` + hex.EncodeToString(noise) + `"}`),
+			Row: 1, Outcome: "passed",
+			Body: []byte(`{"outcome":"passed","steps":[],"label":"` + hex.EncodeToString(noise) + `"}`),
 		}}))
 	}
 	gone, err := store.Bound(100 << 20)
@@ -168,9 +168,9 @@ func TestTimesTogether(t *testing.T) {
 			whole.Add(took)
 		}
 		run := &history.Run{
-			ID: fmt.Sprint(share), Share: fmt.Sprintf("%d/3", share+1), Ended: true, Outcome: "held",
+			ID: fmt.Sprint(share), Share: fmt.Sprintf("%d/3", share+1), Ended: true, Outcome: "passed",
 			Sheets: []*history.Sheet{{
-				Sheet: "s", File: "s.yaml", Outcome: "held", Times: []*history.Times{w.Times(10 * time.Second)},
+				Sheet: "s", File: "s.yaml", Outcome: "passed", Times: []*history.Times{w.Times(10 * time.Second)},
 				Started: begun.Add(time.Duration(share) * 10 * time.Second), Running: 10,
 				Limits: []history.Limit{
 					{Word: "per second", Rule: "at least 200"},
@@ -179,7 +179,7 @@ func TestTimesTogether(t *testing.T) {
 			}},
 		}
 		shares = append(shares,
-			&history.MemoryRun{Head: run, Each: [][]*history.Row{{{Number: share + 1, Outcome: "held"}}}})
+			&history.MemoryRun{Head: run, Each: [][]*history.Row{{{Number: share + 1, Outcome: "passed"}}}})
 	}
 	g, err := history.Gather(shares)
 	require.NoError(t, err)
@@ -190,10 +190,10 @@ func TestTimesTogether(t *testing.T) {
 	checks := g.Run().Sheets[0].Checks
 	require.Len(t, checks, 2)
 	assert.Equal(t, []any{"get per second", false, "100.0"},
-		[]any{string(checks[0].Subject), checks[0].Held, string(checks[0].Got)})
+		[]any{string(checks[0].Subject), checks[0].Passed, string(checks[0].Got)})
 	assert.Equal(t, []any{"put max", false, "nothing was measured"},
-		[]any{string(checks[1].Subject), checks[1].Held, string(checks[1].Got)})
-	assert.Equal(t, "fell short", g.Run().Outcome)
+		[]any{string(checks[1].Subject), checks[1].Passed, string(checks[1].Got)})
+	assert.Equal(t, "failed", g.Run().Outcome)
 }
 
 func FuzzOpenFile(f *testing.F) {
@@ -246,7 +246,7 @@ func BenchmarkRecent(b *testing.B) {
 		w, err := store.Begin(head)
 		require.NoError(b, err)
 		require.NoError(b, w.Head(head))
-		require.NoError(b, w.Add([]history.Entry{entry(1, 1, "held"), entry(1, 2, "held"), entry(1, 3, "fell short")}))
+		require.NoError(b, w.Add([]history.Entry{entry(1, 1, "passed"), entry(1, 2, "passed"), entry(1, 3, "failed")}))
 	}
 	b.Run("list", func(b *testing.B) {
 		for b.Loop() {
@@ -271,8 +271,8 @@ func TestRowThatUnfolds(t *testing.T) {
 	w, err := store.Begin(&history.Run{ID: "a"})
 	require.NoError(t, err)
 	require.NoError(t, w.Head(&history.Run{ID: "a", Sheets: []*history.Sheet{{Sheet: "s"}}}))
-	body := []byte(`{"row":1,"outcome":"held","steps":[],"label":"` + strings.Repeat("0", history.MostRow) + `"}`)
-	require.NoError(t, w.Add([]history.Entry{{Sheet: 0, Row: 1, Outcome: "held", Body: body}}))
+	body := []byte(`{"row":1,"outcome":"passed","steps":[],"label":"` + strings.Repeat("0", history.MostRow) + `"}`)
+	require.NoError(t, w.Add([]history.Entry{{Sheet: 0, Row: 1, Outcome: "passed", Body: body}}))
 	run, err := store.Get(w.Number)
 	if err == nil {
 		for _, wrong := range run.Rows(0) {

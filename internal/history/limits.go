@@ -44,7 +44,7 @@ func millisText(ms float64) string { return fmt.Sprintf("%.1f ms", ms) }
 
 // judge holds times against a limit.
 func (l Limit) judge(t *Times) Check {
-	c := Check{Kind: "times", Subject: secret.Plain(t.Step + " " + l.Word), Judged: true, Wanted: secret.Plain(l.Rule)}
+	c := Check{Kind: "times", Subject: secret.Plain(t.Step + " " + l.Word), Judged: true, Expected: secret.Plain(l.Rule)}
 	at := slices.IndexFunc(LimitWords, func(w LimitWord) bool { return w.Word == l.Word })
 	parsed, err := rule.Parse(l.Rule, false)
 	if at < 0 || err != nil {
@@ -59,7 +59,7 @@ func (l Limit) judge(t *Times) Check {
 		c.Note = secret.Plain(err.Error())
 		return c
 	}
-	c.Held = verdict.Held
+	c.Passed = verdict.Passed
 	if verdict.Note != got {
 		c.Note = secret.Plain(verdict.Note)
 	}
@@ -87,7 +87,7 @@ func (s *Sheet) JudgeLimits() []Check {
 			}
 			out = append(out, Check{
 				Kind: "times", Subject: secret.Plain(step + " " + l.Word), Judged: true,
-				Wanted: secret.Plain(l.Rule), Got: "nothing was measured",
+				Expected: secret.Plain(l.Rule), Got: "nothing was measured",
 			})
 		}
 	}
@@ -158,12 +158,12 @@ func (s *Step) IsMeasured() bool {
 	return s.Outcome != notRun && s.Target != "listen" && !s.Started.IsZero()
 }
 
-// FellOfSheets counts what fell short of sheets as a whole: limits of times, and that there are
+// FailedOfSheets counts what failed of sheets as a whole: limits of times, and that there are
 // rows.
-func FellOfSheets(checks []Check) (times, rows int) {
+func FailedOfSheets(checks []Check) (times, rows int) {
 	for _, c := range checks {
 		switch {
-		case c.Held:
+		case c.Passed:
 		case c.Kind == "times":
 			times++
 		default:

@@ -142,12 +142,23 @@ type Step struct {
 type Check struct {
 	Kind    string      `json:"kind"`
 	Subject secret.Text `json:"subject"`
-	Held    bool        `json:"held"`
+	Passed    bool        `json:"passed"`
 	Judged  bool        `json:"judged"`
-	Wanted  secret.Text `json:"wanted,omitempty"`
+	Expected  secret.Text `json:"expected,omitempty"`
 	Got     secret.Text `json:"got,omitempty"`
 	Where   secret.Text `json:"where,omitempty"`
 	Note    secret.Text `json:"note,omitempty"`
+}
+
+// Compared says in words what was expected and what came instead.
+func Compared[T ~string](expected, got T) T {
+	switch {
+	case got == "missing":
+		return "expected " + expected + ", missing"
+	case expected == "":
+		return "got " + got
+	}
+	return "expected " + expected + ", got " + got
 }
 
 // Exchange is one HTTP exchange.
@@ -196,14 +207,14 @@ type Request struct {
 type Counts struct {
 	Sheets      int `json:"sheets"`
 	Rows        int `json:"rows"`
-	RowsHeld    int `json:"rowsHeld"`
-	RowsFell    int `json:"rowsFell"`
+	RowsPassed    int `json:"rowsPassed"`
+	RowsFailed    int `json:"rowsFailed"`
 	Steps       int `json:"steps"`
-	StepsHeld   int `json:"stepsHeld"`
-	StepsFell   int `json:"stepsFell"`
+	StepsPassed   int `json:"stepsPassed"`
+	StepsFailed   int `json:"stepsFailed"`
 	StepsNotRun int `json:"stepsNotRun"`
 	Checks      int `json:"checks"`
-	ChecksFell  int `json:"checksFell"`
+	ChecksFailed  int `json:"checksFailed"`
 	Exchanges   int `json:"exchanges"`
 }
 
@@ -211,20 +222,20 @@ type Counts struct {
 func (c *Counts) Add(o Counts) {
 	c.Sheets += o.Sheets
 	c.Rows += o.Rows
-	c.RowsHeld += o.RowsHeld
-	c.RowsFell += o.RowsFell
+	c.RowsPassed += o.RowsPassed
+	c.RowsFailed += o.RowsFailed
 	c.Steps += o.Steps
-	c.StepsHeld += o.StepsHeld
-	c.StepsFell += o.StepsFell
+	c.StepsPassed += o.StepsPassed
+	c.StepsFailed += o.StepsFailed
 	c.StepsNotRun += o.StepsNotRun
 	c.Checks += o.Checks
-	c.ChecksFell += o.ChecksFell
+	c.ChecksFailed += o.ChecksFailed
 	c.Exchanges += o.Exchanges
 }
 
 // The outcomes as they are written.
 const (
-	held   = "held"
+	passed   = "passed"
 	notRun = "not run"
 )
 
@@ -235,28 +246,28 @@ func (c *Counts) AddRow(phase, outcome string) {
 	}
 	c.Rows++
 	switch outcome {
-	case held:
-		c.RowsHeld++
+	case passed:
+		c.RowsPassed++
 	case notRun:
 	default:
-		c.RowsFell++
+		c.RowsFailed++
 	}
 }
 
-// AddStep counts a step with how many of its checks were judged, how many of these fell, and how
+// AddStep counts a step with how many of its checks were judged, how many of these failed, and how
 // many exchanges it had.
-func (c *Counts) AddStep(outcome string, judged, fell, exchanges int) {
+func (c *Counts) AddStep(outcome string, judged, failed, exchanges int) {
 	c.Steps++
 	switch outcome {
-	case held:
-		c.StepsHeld++
+	case passed:
+		c.StepsPassed++
 	case notRun:
 		c.StepsNotRun++
 	default:
-		c.StepsFell++
+		c.StepsFailed++
 	}
 	c.Checks += judged
-	c.ChecksFell += fell
+	c.ChecksFailed += failed
 	c.Exchanges += exchanges
 }
 
@@ -265,16 +276,16 @@ func (r *Row) Counts() Counts {
 	var c Counts
 	c.AddRow(r.Phase, r.Outcome)
 	for _, step := range r.Steps {
-		judged, fell := step.Judged, 0
+		judged, failed := step.Judged, 0
 		for _, check := range step.Checks {
 			if !check.Judged {
 				continue
 			}
-			if judged++; !check.Held {
-				fell++
+			if judged++; !check.Passed {
+				failed++
 			}
 		}
-		c.AddStep(step.Outcome, judged, fell, len(step.Exchanges)+len(step.Logins)+step.Sent)
+		c.AddStep(step.Outcome, judged, failed, len(step.Exchanges)+len(step.Logins)+step.Sent)
 	}
 	return c
 }
@@ -400,7 +411,7 @@ type Finished interface {
 	Rows(sheet int) iter.Seq2[*Row, error]
 }
 
-// Held is a finished run in memory.
+// Passed is a finished run in memory.
 type MemoryRun struct {
 	Head *Run
 	Each [][]*Row // of each sheet
@@ -454,17 +465,17 @@ type Source struct {
 	Step  *Step
 }
 
-// Fallen says whether a step did not hold.
-func (s *Step) Fallen() bool { return s.Outcome != held && s.Outcome != notRun }
+// Failures says whether a step failed.
+func (s *Step) Failures() bool { return s.Outcome != passed && s.Outcome != notRun }
 
-// EachFallen goes through the steps of a sheet that did not hold.
-func EachFallen(run Finished, sheet int, tell func(row *Row, step *Step)) error {
+// EachFailed goes through the steps of a sheet that failed.
+func EachFailed(run Finished, sheet int, tell func(row *Row, step *Step)) error {
 	for row, err := range run.Rows(sheet) {
 		if err != nil {
 			return err
 		}
 		for _, step := range row.Steps {
-			if step.Fallen() {
+			if step.Failures() {
 				tell(row, step)
 			}
 		}
@@ -474,7 +485,7 @@ func EachFallen(run Finished, sheet int, tell func(row *Row, step *Step)) error 
 
 // Worst is the outcome of a whole, by those of its parts.
 func Worst(a, b string) string {
-	order := []string{"", notRun, held, "fell short", "unreachable", "faulty", "interrupted"}
+	order := []string{"", notRun, passed, "failed", "unreachable", "error", "interrupted"}
 	if slices.Index(order, b) > slices.Index(order, a) {
 		return b
 	}

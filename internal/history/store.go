@@ -19,7 +19,7 @@ import (
 )
 
 // version is that of the tables, in the database's user_version.
-const version = 1
+const version = 2
 
 const tables = `
 create table run (number integer primary key autoincrement, id text not null unique, ended integer not null, head text not null);
@@ -118,6 +118,8 @@ func prepare(db *sql.DB, file string) error {
 		return nil
 	case found > version:
 		return fmt.Errorf("%s was written by a newer version of the program", file)
+	case found > 0:
+		return fmt.Errorf("%s was written by an older version of the program, in other words; move it away, and a new one is begun", file)
 	}
 	tx, err := db.Begin()
 	if err != nil {
@@ -498,9 +500,9 @@ func (s *Stored) Sum(head *Run) error {
 		}
 		for _, check := range sheet.Checks {
 			sheet.Counts.Checks++
-			if !check.Held {
-				sheet.Counts.ChecksFell++
-				sheet.Outcome = Worst(sheet.Outcome, "fell short")
+			if !check.Passed {
+				sheet.Counts.ChecksFailed++
+				sheet.Outcome = Worst(sheet.Outcome, "failed")
 			}
 		}
 		if sheet.Outcome == "" {

@@ -82,25 +82,25 @@ func median(times []float64) float64 {
 	return sorted[len(sorted)/2]
 }
 
-// Word says what is to be noticed: what fell in the newest run alone, what came and went,
-// what has fallen for long; "" where nothing is.
+// Word says what is to be noticed: what failed in the newest run alone, what came and went,
+// what has failed for long; "" where nothing is.
 func (t *Trend) Word() string {
-	fell := func(outcome string) bool { return outcome != held && outcome != notRun }
-	changes, last := 0, fell(t.Outcomes[len(t.Outcomes)-1])
+	failed := func(outcome string) bool { return outcome != passed && outcome != notRun }
+	changes, last := 0, failed(t.Outcomes[len(t.Outcomes)-1])
 	for i := 1; i < len(t.Outcomes); i++ {
-		if fell(t.Outcomes[i]) != fell(t.Outcomes[i-1]) {
+		if failed(t.Outcomes[i]) != failed(t.Outcomes[i-1]) {
 			changes++
 		}
 	}
 	switch {
 	case changes > 1:
 		return "comes and goes"
-	case last && changes == 1 && !fell(t.Outcomes[max(len(t.Outcomes)-2, 0)]):
-		return "newly falls"
+	case last && changes == 1 && !failed(t.Outcomes[max(len(t.Outcomes)-2, 0)]):
+		return "newly failing"
 	case last:
-		return "falls"
+		return "failures"
 	case changes == 1:
-		return "holds again"
+		return "passes again"
 	}
 	return ""
 }

@@ -59,7 +59,7 @@ func ParseComponent(text string) (Component, error) {
 	name, ok := item.Value.(string)
 	if !ok || name == "" || name != strings.ToLower(name) {
 		return Component{}, fmt.Errorf(
-			"%q is no component to sign: a field's name in lower case is wanted, or one of %s", source,
+			"%q is no component to sign: a field's name in lower case is expected, or one of %s", source,
 			strings.Join(Derived, ", "))
 	}
 	if name[0] == '@' && !slices.Contains(Derived, name) {

@@ -74,7 +74,7 @@ func canonical(out *strings.Builder, v any) {
 
 func isUnique(s *js.Schema) bool { return slices.Contains(s.Extensions, js.SchemaExt(distinct{})) }
 
-// linear has the lists of a schema, and of all that was compiled with it, held against distinct.
+// linear has the lists of a schema, and of all that was compiled with it, checked against distinct.
 func (s *Set) linear(one *js.Schema) {
 	if one == nil || s.seen[one] {
 		return

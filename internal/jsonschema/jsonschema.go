@@ -171,17 +171,17 @@ func (s *Set) root(address string) (*document.Node, error) {
 			first = location
 		}
 	}
-	wanted := address
+	expected := address
 	if u, err := url.Parse(address); err == nil && u.Scheme == "file" {
 		here, err := filepath.Abs(filepath.Dir(first))
 		if err != nil {
 			return nil, err
 		}
-		if wanted, err = filepath.Rel(here, filepath.FromSlash(u.Path)); err != nil {
+		if expected, err = filepath.Rel(here, filepath.FromSlash(u.Path)); err != nil {
 			return nil, err
 		}
 	}
-	resolved, err := s.docs.file(first, wanted)
+	resolved, err := s.docs.file(first, expected)
 	if err != nil {
 		return nil, err
 	}

@@ -109,10 +109,10 @@ func (s *patternSampler) write(re *syntax.Regexp) {
 
 // friendly chooses a character of a class that reads well.
 func friendly(ranges []rune) rune {
-	for _, wanted := range "aA0b1" {
+	for _, expected := range "aA0b1" {
 		for i := 0; i+1 < len(ranges); i += 2 {
-			if wanted >= ranges[i] && wanted <= ranges[i+1] {
-				return wanted
+			if expected >= ranges[i] && expected <= ranges[i+1] {
+				return expected
 			}
 		}
 	}

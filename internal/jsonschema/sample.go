@@ -399,31 +399,31 @@ func (m *sampler) number(h *shape, whole bool) string {
 			step, stepped = one.MultipleOf, true
 		}
 	}
-	wanted := big.NewRat(int64(1+m.count), 1)
-	if low != nil && wanted.Cmp(low) < 0 {
-		wanted = new(big.Rat).Add(low, big.NewRat(int64(m.count), 1))
+	expected := big.NewRat(int64(1+m.count), 1)
+	if low != nil && expected.Cmp(low) < 0 {
+		expected = new(big.Rat).Add(low, big.NewRat(int64(m.count), 1))
 	}
-	if low != nil && over && wanted.Cmp(low) <= 0 {
-		wanted = new(big.Rat).Add(low, step)
+	if low != nil && over && expected.Cmp(low) <= 0 {
+		expected = new(big.Rat).Add(low, step)
 	}
-	if high != nil && (wanted.Cmp(high) > 0 || under && wanted.Cmp(high) == 0) {
-		wanted = high
+	if high != nil && (expected.Cmp(high) > 0 || under && expected.Cmp(high) == 0) {
+		expected = high
 		switch {
 		case low != nil && !stepped:
-			wanted = new(big.Rat).Quo(new(big.Rat).Add(low, high), big.NewRat(2, 1))
+			expected = new(big.Rat).Quo(new(big.Rat).Add(low, high), big.NewRat(2, 1))
 		case under:
-			wanted = new(big.Rat).Sub(high, step)
+			expected = new(big.Rat).Sub(high, step)
 		}
 	}
 	if stepped && step.Sign() != 0 {
 		// The next multiple upward, or the one below where that is too much.
-		times := new(big.Rat).Quo(wanted, step)
+		times := new(big.Rat).Quo(expected, step)
 		count := new(big.Int).Quo(times.Num(), times.Denom())
 		multiple := new(big.Rat).Mul(new(big.Rat).SetInt(count), step)
-		if multiple.Cmp(wanted) < 0 && (high == nil || new(big.Rat).Add(multiple, step).Cmp(high) <= 0) {
+		if multiple.Cmp(expected) < 0 && (high == nil || new(big.Rat).Add(multiple, step).Cmp(high) <= 0) {
 			multiple.Add(multiple, step)
 		}
-		wanted = multiple
+		expected = multiple
 	}
-	return string(json.Number(number(wanted)))
+	return string(json.Number(number(expected)))
 }

@@ -19,13 +19,13 @@ import (
 	"testbench/internal/schema"
 )
 
-// The suite of JSON Schema itself is held to, but for what fetches from the net.
+// The suite of JSON Schema itself is kept to, but for what fetches from the net.
 func TestSuite(t *testing.T) {
 	out, err := exec.Command("go", "mod", "download", "-json", "github.com/google/jsonschema-go@v0.4.3").Output()
 	require.NoError(t, err, "scripts/test fetches it")
 	var module struct{ Dir string }
 	require.NoError(t, json.Unmarshal(out, &module))
-	held, fell := 0, []string{}
+	passed, failed := 0, []string{}
 	var sampled []string // schemas and samples of them
 	for _, draft := range []string{"draft7", "draft2020-12"} {
 		files, err := filepath.Glob(filepath.Join(module.Dir, "jsonschema", "testdata", draft, "*.json"))
@@ -52,7 +52,7 @@ func TestSuite(t *testing.T) {
 				docs := &jsonschema.Documents{}
 				s, err := jsonschema.NewSet(docs, jsonschema.Alone, jsonschema.Both).Open(docs.Add("schema.json", node))
 				if err != nil {
-					fell = append(fell, fmt.Sprintf("%s %s: %v", filepath.Base(file), group.Get("description").Text,
+					failed = append(failed, fmt.Sprintf("%s %s: %v", filepath.Base(file), group.Get("description").Text,
 						err))
 					continue
 				}
@@ -72,23 +72,23 @@ func TestSuite(t *testing.T) {
 				for _, one := range group.Get("tests").Items() {
 					valid := len(s.Check(one.Get("data"))) == 0
 					if valid != (one.Get("valid").Text == "true") {
-						fell = append(fell, fmt.Sprintf("%s/%s %s: %s: %t", draft, filepath.Base(file),
+						failed = append(failed, fmt.Sprintf("%s/%s %s: %s: %t", draft, filepath.Base(file),
 							group.Get("description").Text, one.Get("description").Text, valid))
 						continue
 					}
-					held++
+					passed++
 				}
 			}
 		}
 	}
-	t.Logf("%d held, %d fell short", held, len(fell))
+	t.Logf("%d passed, %d failed", passed, len(failed))
 	// Formats are asserted here, and only remarked by 2020-12 as it stands.
-	for _, f := range fell {
+	for _, f := range failed {
 		if !strings.Contains(f, "format.json") {
 			assert.Fail(t, f)
 		}
 	}
-	assert.Greater(t, held, 1_500)
+	assert.Greater(t, passed, 1_500)
 	t.Logf("%d samples", len(sampled)/2)
 	output, err := exec.Command("node",
 		append([]string{"../../cmd/testbench/testdata/node/schemas.cjs", "../../scripts/peers"},

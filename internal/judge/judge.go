@@ -24,7 +24,7 @@ import (
 	"testbench/internal/value"
 )
 
-// Judging is one reply that is held against a step.
+// Judging is one reply that is checked against a step.
 type Judging struct {
 	Step      *sheet.Step
 	Reply     *reply.Reply
@@ -64,7 +64,7 @@ func (j *Judging) judge() {
 	j.errorForm(e)
 	pointless := false
 	for _, c := range j.Checks {
-		pointless = pointless || !c.Held
+		pointless = pointless || !c.Passed
 	}
 	start := len(j.Checks)
 	j.readable()
@@ -79,7 +79,7 @@ func (j *Judging) judge() {
 	}
 	// Out of a reply of another kind than expected nothing is kept.
 	for _, k := range j.Step.Keep {
-		j.add(result.Check{Kind: "keep", Subject: k.Name, Wanted: k.Source})
+		j.add(result.Check{Kind: "keep", Subject: k.Name, Expected: k.Source})
 	}
 	for i := range j.Checks[start:] {
 		j.Checks[start+i].Judged = false
@@ -97,18 +97,18 @@ func (j *Judging) contract() {
 		Body: j.Reply.Payload, Message: j.Reply.Message,
 	})
 	if judgement.Judged {
-		j.held(j.Operation.Facts().Name, judgement.Wrong)
+		j.broken(j.Operation.Facts().Name, judgement.Wrong)
 	}
 	if j.Reply.Message != nil {
 		j.Reply.Message.Departures = append(j.Reply.Message.Departures, judgement.Notes...)
 	}
 }
 
-// held adds what came of holding the answer against its contract.
-func (j *Judging) held(operation string, found []string) {
+// broken adds what came of checking the answer against its contract.
+func (j *Judging) broken(operation string, found []string) {
 	c := result.Check{
-		Kind: "contract", Subject: "answer", Wanted: "as " + operation + " is described",
-		Held: len(found) == 0, Got: "so",
+		Kind: "contract", Subject: "answer", Expected: "as " + operation + " is described",
+		Passed: len(found) == 0, Got: "so",
 	}
 	const most = 5
 	if len(found) > 0 {
@@ -133,8 +133,8 @@ func (j *Judging) relation() {
 			"the answer does not say which message it relates to (WS-Addressing: RelatesTo)")
 	default:
 		j.add(result.Check{
-			Kind: "expect", Subject: "relation", Wanted: j.MessageID, Got: got,
-			Held: got == j.MessageID,
+			Kind: "expect", Subject: "relation", Expected: j.MessageID, Got: got,
+			Passed: got == j.MessageID,
 		})
 	}
 }
@@ -154,7 +154,7 @@ func whatItIs(re *reply.Reply) string {
 }
 
 // departures tells where an answer to a SOAP request departs from the books.
-// Real services do; it is said, and does not count as falling short.
+// Real services do; it is said, and does not count as failing.
 func (j *Judging) departures(asked soap.Version) []string {
 	answer := j.Reply.Record.Answer
 	if asked == "" || answer == nil {
@@ -180,14 +180,14 @@ func (j *Judging) departures(asked soap.Version) []string {
 			answer.ContentType(), m.Version))
 	}
 	if f := m.Fault; f != nil {
-		wanted := 500
+		expected := 500
 		// SOAP 1.1, 6.2; SOAP 1.2 Part 2, 7.5.2.2.
 		if m.Version == soap.V12 && f.Code == "Sender" {
-			wanted = 400
+			expected = 400
 		}
-		if answer.Status != wanted {
+		if answer.Status != expected {
 			out = append(out, fmt.Sprintf("a fault came under the status %d; SOAP %s gives it %d", answer.Status,
-				m.Version, wanted))
+				m.Version, expected))
 		}
 	} else if answer.Status == 202 && m.Payload != nil {
 		out = append(out, "the status 202 says that nothing is answered, and here is "+m.Payload.Name().Local)
@@ -196,18 +196,18 @@ func (j *Judging) departures(asked soap.Version) []string {
 }
 
 // refusal judges an exchange that failed, or one that should have.
-func (j *Judging) refusal(wanted string, failure *exchange.Failure) {
-	if wanted == "" {
+func (j *Judging) refusal(expected string, failure *exchange.Failure) {
+	if expected == "" {
 		return // the run shows why no answer came
 	}
-	c := result.Check{Kind: "expect", Subject: "refused", Wanted: wanted, Got: "an answer"}
+	c := result.Check{Kind: "expect", Subject: "refused", Expected: expected, Got: "an answer"}
 	if failure != nil {
 		c.Got = failure.Refusal()
 		if c.Got == "" {
 			c.Got = string(failure.Kind)
 		}
 		c.Note = failure.Message
-		c.Held = c.Got == wanted
+		c.Passed = c.Got == expected
 	} else {
 		c.Got = fmt.Sprintf("the answer %d", j.Reply.Record.Answer.Status)
 	}
@@ -220,8 +220,8 @@ func (j *Judging) status(e *sheet.Expect) {
 	switch {
 	case e.Status != nil:
 		j.add(result.Check{
-			Kind: "expect", Subject: "status", Wanted: e.Status.Source, Got: got,
-			Held: e.Status.Holds(answer.Status),
+			Kind: "expect", Subject: "status", Expected: e.Status.Source, Got: got,
+			Passed: e.Status.Holds(answer.Status),
 		})
 	case e.HasError:
 		// An error comes under whatever status; only the error is asked for.
@@ -229,13 +229,13 @@ func (j *Judging) status(e *sheet.Expect) {
 		// A fault comes under a status of its own; only the fault is asked for.
 	case j.good != nil:
 		j.add(result.Check{
-			Kind: "expect", Subject: "status", Wanted: j.good.Source, Got: got,
-			Held: j.good.Holds(answer.Status),
+			Kind: "expect", Subject: "status", Expected: j.good.Source, Got: got,
+			Passed: j.good.Holds(answer.Status),
 		})
 	default:
 		j.add(result.Check{
-			Kind: "expect", Subject: "status", Wanted: "2xx", Got: got,
-			Held: answer.Status >= 200 && answer.Status <= 299,
+			Kind: "expect", Subject: "status", Expected: "2xx", Got: got,
+			Passed: answer.Status >= 200 && answer.Status <= 299,
 		})
 	}
 }
@@ -254,9 +254,9 @@ func (j *Judging) fault(e *sheet.Expect) {
 		return
 	}
 	if fault != nil {
-		j.add(result.Check{Kind: "expect", Subject: "fault", Wanted: "none", Got: fault.String()})
+		j.add(result.Check{Kind: "expect", Subject: "fault", Expected: "none", Got: fault.String()})
 	} else if e.NoFault || j.Reply.Message != nil {
-		j.add(result.Check{Kind: "expect", Subject: "fault", Wanted: "none", Got: "none", Held: true})
+		j.add(result.Check{Kind: "expect", Subject: "fault", Expected: "none", Got: "none", Passed: true})
 	}
 }
 
@@ -264,10 +264,10 @@ func (j *Judging) fault(e *sheet.Expect) {
 func (j *Judging) told(word, got string, isThere bool, rules []sheet.FieldRule) {
 	article := map[string]string{"fault": "a ", "error": "an "}[word]
 	if !isThere {
-		j.add(result.Check{Kind: "expect", Subject: word, Wanted: article + word, Got: "no " + word})
+		j.add(result.Check{Kind: "expect", Subject: word, Expected: article + word, Got: "no " + word})
 		return
 	}
-	j.add(result.Check{Kind: "expect", Subject: word, Wanted: article + word, Got: got, Held: true})
+	j.add(result.Check{Kind: "expect", Subject: word, Expected: article + word, Got: got, Passed: true})
 	for _, f := range rules {
 		j.Rule("expect", word+" "+f.Source, f.Path, f.Rule)
 	}
@@ -284,12 +284,12 @@ func (j *Judging) errorForm(e *sheet.Expect) {
 		}
 		j.told("error", got, said != nil, e.Error)
 	case e.NoError && said != nil:
-		j.add(result.Check{Kind: "expect", Subject: "error", Wanted: "none", Got: said.String()})
+		j.add(result.Check{Kind: "expect", Subject: "error", Expected: "none", Got: said.String()})
 	case e.NoError:
-		j.add(result.Check{Kind: "expect", Subject: "error", Wanted: "none", Got: "none", Held: true})
+		j.add(result.Check{Kind: "expect", Subject: "error", Expected: "none", Got: "none", Passed: true})
 	case j.Reply.Failed != nil && (e.Status == nil || e.Status.WantsSuccess()):
 		// The protocol itself tells an error: that is none of the answers that were asked for.
-		j.add(result.Check{Kind: "expect", Subject: "error", Wanted: "none", Got: said.String()})
+		j.add(result.Check{Kind: "expect", Subject: "error", Expected: "none", Got: said.String()})
 	case said != nil && j.Reply.Message == nil && j.Reply.Record.Answer.Status < 400:
 		j.Reply.Record.Notes = append(j.Reply.Record.Notes,
 			fmt.Sprintf("the status is %d, and the answer tells of an error: %s", j.Reply.Record.Answer.Status, said))
@@ -299,11 +299,11 @@ func (j *Judging) errorForm(e *sheet.Expect) {
 // readable judges that the answer can be read at all, where that matters.
 func (j *Judging) readable() {
 	if j.Reply.Problem != nil {
-		wanted := "well-formed " + string(j.Reply.Format)
+		expected := "well-formed " + string(j.Reply.Format)
 		if j.Reply.Body != nil {
-			wanted = "an answer of the protocol"
+			expected = "an answer of the protocol"
 		}
-		j.add(result.Check{Kind: "expect", Subject: "answer", Wanted: wanted, Got: j.Reply.Problem.Error()})
+		j.add(result.Check{Kind: "expect", Subject: "answer", Expected: expected, Got: j.Reply.Problem.Error()})
 	}
 }
 
@@ -368,7 +368,7 @@ func (j *Judging) Verdict(kind, subject string, found path.Selection, r *rule.Ru
 		return
 	}
 	c := result.Check{
-		Kind: kind, Subject: subject, Held: verdict.Held, Wanted: verdict.Wanted, Got: verdict.Got,
+		Kind: kind, Subject: subject, Passed: verdict.Passed, Expected: verdict.Expected, Got: verdict.Got,
 		Note: verdict.Note,
 	}
 	if verdict.Secret || found.First() != nil && found.First().Secret {
@@ -388,13 +388,13 @@ func (j *Judging) Where() {
 	for _, c := range j.Step.Where {
 		verdict := c.Judge(j.Data)
 		j.add(result.Check{
-			Kind: "where", Subject: c.Source, Held: verdict.Held, Wanted: "it holds", Got: verdict.Got,
+			Kind: "where", Subject: c.Source, Passed: verdict.Passed, Expected: "it holds", Got: verdict.Got,
 			Note: verdict.Note,
 		})
 	}
 }
 
-// keep takes values out of the reply. One that finds nothing falls short.
+// keep takes values out of the reply. One that finds nothing fails.
 func (j *Judging) keep() {
 	for _, k := range j.Step.Keep {
 		found, err := k.Path.Find(j.Roots, j.Scope)
@@ -410,7 +410,7 @@ func (j *Judging) keep() {
 			node, err = k.Filters.Node(keptScope{j.Scope, node}, false)
 		}
 		if node == nil || err != nil {
-			c := result.Check{Kind: "keep", Subject: k.Name, Wanted: k.Source, Got: "nothing"}
+			c := result.Check{Kind: "keep", Subject: k.Name, Expected: k.Source, Got: "missing"}
 			if miss := found.Missed(); miss != nil {
 				c.Note = miss.String()
 			}
@@ -425,7 +425,7 @@ func (j *Judging) keep() {
 			node.Scalars(func(n *document.Node) { j.Scope.Hide(n.Text) })
 		}
 		j.Scope.Kept[k.Name] = node
-		j.add(result.Check{Kind: "keep", Subject: k.Name, Wanted: k.Source, Held: true, Got: node.Describe()})
+		j.add(result.Check{Kind: "keep", Subject: k.Name, Expected: k.Source, Passed: true, Got: node.Describe()})
 	}
 }
 

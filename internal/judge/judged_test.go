@@ -53,7 +53,7 @@ var judgedCases = []judgedCase{
 	{"error none where there is none", "expect:\n  error: none", []string{`200 {"n": 1}`}},
 	{"error none where there is one", "expect:\n  error: none", []string{`200 {"error": "no"}`}},
 	{"an error that nobody asked for", "", []string{`200 {"error": "no"}`}},
-	{"an error wanted and none", "expect:\n  error: E", []string{`200 {"n": 1}`}},
+	{"an error expected and none", "expect:\n  error: E", []string{`200 {"n": 1}`}},
 	{
 		"an error's parts", "expect:\n  error:\n    code: E1\n    text: contains no\n    target: lot",
 		[]string{`400 {"code": "E1", "message": "no lot", "field": "lot"}`},
@@ -90,7 +90,7 @@ var judgedCases = []judgedCase{
 		"fault none where there is one", "soap: 1.1\nexpect:\n  fault: none\n  status: 500",
 		[]string{`500 Content-Type=text/xml ` + fault11},
 	},
-	{"fault wanted and none", "soap: 1.1\nexpect:\n  fault: Client", []string{`200 Content-Type=text/xml ` + good11}},
+	{"fault expected and none", "soap: 1.1\nexpect:\n  fault: Client", []string{`200 Content-Type=text/xml ` + good11}},
 	{
 		"a status that is no success allows a fault", "soap: 1.1\nexpect:\n  status: 500",
 		[]string{`500 Content-Type=text/xml ` + fault11},
@@ -156,8 +156,8 @@ var judgedCases = []judgedCase{
 		"until, and an error between that nobody asked for", "expect:\n  error: none\nuntil:\n  n: 3\n" + waits,
 		[]string{`200 {"n": 1}`, `200 {"error": "no"}`, `200 {"n": 3}`},
 	},
-	{"a refusal that is wanted tells of its error", "expect:\n  status: 400", []string{`400 {"error": "no"}`}},
-	{"a success that tells of an error, wanted as it is", "expect:\n  status: 200", []string{`200 {"error": "no"}`}},
+	{"a refusal that is expected tells of its error", "expect:\n  status: 400", []string{`400 {"error": "no"}`}},
+	{"a success that tells of an error, expected as it is", "expect:\n  status: 200", []string{`200 {"error": "no"}`}},
 	{"until, too late", "until:\n  n: 3\nevery: 5 s\nwithin: 1 s\n", []string{`200 {"n": 1}`}},
 	{
 		"until, too late by a part of a second", "until:\n  n: 3\nevery: 5 s\nwithin: 1500 ms\n",
@@ -220,11 +220,11 @@ states:
 		[]string{`500 `, `401 `, `200 {}`},
 	},
 	{
-		"again where it falls short", "again:\n  times: 3\n  pause: 1 ms\n  on: fell short\nfields:\n  n: 2",
+		"again where it fails", "again:\n  times: 3\n  pause: 1 ms\n  on: failed\nfields:\n  n: 2",
 		[]string{`200 {"n": 1}`, `200 {"n": 2}`},
 	},
 	{
-		"again where it falls short, by what stays", "again:\n  times: 3\n  pause: 1 ms\n  on: fell short",
+		"again where it fails, by what stays", "again:\n  times: 3\n  pause: 1 ms\n  on: failed",
 		[]string{`403 `, `200 {}`},
 	},
 	{"again where it holds", "again:\n  times: 3\n  pause: 1 ms\n  on: 200", []string{`200 {}`, `500 `}},
@@ -252,8 +252,8 @@ func onlyStep(t *testing.T, bench *bench.Bench, read *sheet.Sheet) (*result.Step
 	return results[0].Rows[0].Steps[0], session.Masker()
 }
 
-// What comes of a step is told as it always was: which checks there are, what held, what
-// was wanted, what came and where, and what is kept.
+// What comes of a step is told as it always was: which checks there are, what passed, what
+// was expected, what came and where, and what is kept.
 func TestJudged(t *testing.T) {
 	var mutex sync.Mutex
 	asked := map[string]int{}
@@ -310,11 +310,11 @@ func TestJudged(t *testing.T) {
 		fmt.Fprintf(&out, "%s; asked %d times; kept %v; %s\n", step.Outcome, asked[fmt.Sprintf("/%d", i)], step.Kept,
 			step.Reason)
 		for _, check := range step.Checks {
-			word := map[bool]string{true: "+", false: "-"}[check.Held]
+			word := map[bool]string{true: "+", false: "-"}[check.Passed]
 			if !check.Judged {
 				word = "?"
 			}
-			fmt.Fprintf(&out, "  %s %s %s: wanted %s, got %s", word, check.Kind, check.Subject, check.Wanted, check.Got)
+			fmt.Fprintf(&out, "  %s %s %s: expected %s, got %s", word, check.Kind, check.Subject, check.Expected, check.Got)
 			for _, more := range []string{check.Where, check.Note} {
 				if more != "" {
 					out.WriteString(" | " + more)
@@ -353,7 +353,7 @@ func TestErrorsOfTheProtocol(t *testing.T) {
 		[]byte("bench: b\nsites:\n  local:\n    set:\n      base: "+server.URL+
 			"\nservices:\n  s:\n    address: ${base}\n    speaks: json-rpc\n"))
 	require.Empty(t, opened.Problems().Serious())
-	for expect, fell := range map[string]string{
+	for expect, failed := range map[string]string{
 		"": "status error", "expect: {status: 2xx}": "status error", "expect: {status: 404}": "",
 		"expect: {error: '-3'}": "", "expect: {error: none}": "status error",
 		"expect: {status: 404, error: none}": "error",
@@ -365,11 +365,11 @@ func TestErrorsOfTheProtocol(t *testing.T) {
 			came, _ := onlyStep(t, opened, read)
 			var words []string
 			for _, c := range came.Checks {
-				if !c.Held {
+				if !c.Passed {
 					words = append(words, c.Subject)
 				}
 			}
-			assert.Equal(t, fell, strings.Join(words, " "))
+			assert.Equal(t, failed, strings.Join(words, " "))
 		})
 	}
 }
@@ -398,26 +398,26 @@ services:
 	for _, c := range []struct {
 		step    string
 		outcome result.Outcome
-		wanted  string
+		expected  string
 	}{
-		{"call: s/gone", result.Held, "404 or 410"},
-		{"call: s/there", result.FellShort, "404 or 410"},
-		{"call: s/there\nexpect: {status: 200}", result.Held, "200"},
-		{"request: GET http://elsewhere.example/", result.Faulty, ""},
+		{"call: s/gone", result.Passed, "404 or 410"},
+		{"call: s/there", result.Failed, "404 or 410"},
+		{"call: s/there\nexpect: {status: 200}", result.Passed, "200"},
+		{"request: GET http://elsewhere.example/", result.Errored, ""},
 	} {
 		t.Run(c.step, func(t *testing.T) {
 			read := sheet.Read(opened, filepath.Join(dir, "s.yaml"),
 				[]byte("sheet: s\nsite: local\nsteps:\n  - step: it\n"+indented(c.step)), step.Kinds)
 			step, _ := onlyStep(t, opened, read)
 			assert.Equal(t, c.outcome, step.Outcome, step.Reason)
-			if c.wanted != "" {
-				assert.Equal(t, c.wanted, step.Checks[0].Wanted)
+			if c.expected != "" {
+				assert.Equal(t, c.expected, step.Checks[0].Expected)
 			}
 		})
 	}
 }
 
-// Answers are held against their contract: what is wrong is told, five of it at most; an
+// Answers are checked against their contract: what is wrong is told, five of it at most; an
 // operation without an answer needs none.
 func TestJudgedByContract(t *testing.T) {
 	const wsdl = `<w:definitions xmlns:w="http://schemas.xmlsoap.org/wsdl/" xmlns:s="http://schemas.xmlsoap.org/wsdl/soap/" xmlns:x="http://www.w3.org/2001/XMLSchema" xmlns:t="urn:t" targetNamespace="urn:t">
@@ -478,11 +478,11 @@ func TestJudgedByContract(t *testing.T) {
 			step, _ := onlyStep(t, opened, read)
 			wrong := ""
 			for _, check := range step.Checks {
-				if !check.Held {
+				if !check.Passed {
 					wrong += check.Got
 				}
 			}
-			assert.Equal(t, c.want == "", step.Outcome == result.Held, wrong)
+			assert.Equal(t, c.want == "", step.Outcome == result.Passed, wrong)
 			assert.Contains(t, wrong, c.want)
 			if c.want != "; and 3 more" {
 				assert.NotContains(t, wrong, "more")

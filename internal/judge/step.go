@@ -32,7 +32,7 @@ func (c *Case) Judge(sent *login.Sent, re *reply.Reply, res *result.Step) {
 	j.Checks = c.Prepared.Checks
 	j.judge()
 	for _, f := range sent.Findings {
-		j.add(result.Check{Kind: "protection", Subject: f.Subject, Held: f.Held, Wanted: f.Wanted, Got: f.Got})
+		j.add(result.Check{Kind: "protection", Subject: f.Subject, Passed: f.Passed, Expected: f.Expected, Got: f.Got})
 	}
 	record.Notes = append(record.Notes, j.departures(soap.Version(c.Prepared.SOAPVersion()))...)
 	res.Checks = j.Checks
@@ -43,16 +43,16 @@ func (c *Case) Judge(sent *login.Sent, re *reply.Reply, res *result.Step) {
 	case record.Failure != nil && (j.expect == nil || j.expect.Refused == ""):
 		res.Outcome, res.Reason = result.Unreachable, record.Failure.Message
 		if record.Failure.Kind == exchange.NotAllowed {
-			res.Outcome = result.Faulty
+			res.Outcome = result.Errored
 		}
 	case j.Err != nil:
-		res.Outcome, res.Reason = result.Faulty, j.Err.Error()
-	case res.Fell() > 0:
-		res.Outcome = result.FellShort
+		res.Outcome, res.Reason = result.Errored, j.Err.Error()
+	case res.ChecksFailed() > 0:
+		res.Outcome = result.Failed
 	}
 }
 
-// Judging prepares what a reply is held against.
+// Judging prepares what a reply is checked against.
 func (c *Case) Judging(re *reply.Reply) *Judging {
 	p := c.Prepared
 	names := request.MergeNames(p.Prefixes(), c.Session.Bench.Names, session.ServiceNames(p.Service), c.Names,
@@ -74,7 +74,7 @@ func (c *Case) Judging(re *reply.Reply) *Judging {
 func (j *Judging) kept() []string {
 	var names []string
 	for _, c := range j.Checks {
-		if c.Kind == "keep" && c.Held {
+		if c.Kind == "keep" && c.Passed {
 			names = append(names, c.Subject)
 		}
 	}
@@ -83,7 +83,7 @@ func (j *Judging) kept() []string {
 
 // FinishPayload judges fields and conditions, and keeps what is to be kept.
 func (j *Judging) FinishPayload(res *result.Step) {
-	isThere := !slices.ContainsFunc(j.Checks, func(c result.Check) bool { return !c.Held })
+	isThere := !slices.ContainsFunc(j.Checks, func(c result.Check) bool { return !c.Passed })
 	start := len(j.Checks)
 	j.fields()
 	j.Where()
@@ -99,9 +99,9 @@ func (j *Judging) FinishPayload(res *result.Step) {
 	res.Kept = append(res.Kept, j.kept()...)
 	switch {
 	case j.Err != nil:
-		res.Outcome, res.Reason = result.Faulty, j.Err.Error()
-	case res.Fell() > 0:
-		res.Outcome = result.FellShort
+		res.Outcome, res.Reason = result.Errored, j.Err.Error()
+	case res.ChecksFailed() > 0:
+		res.Outcome = result.Failed
 	}
 	res.Got = shownPayload(j.Reply.Payload)
 }

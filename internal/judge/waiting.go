@@ -88,7 +88,7 @@ func UntilMet(ctx context.Context, w *sheet.Waiting, start time.Time, j *Judging
 		if j.Err != nil {
 			return j, out, "", j.Err
 		}
-		if len(w.Until) > 0 && !slices.ContainsFunc(checks, func(c result.Check) bool { return !c.Held }) {
+		if len(w.Until) > 0 && !slices.ContainsFunc(checks, func(c result.Check) bool { return !c.Passed }) {
 			out = append(out, checks...)
 			break
 		}
@@ -136,7 +136,7 @@ func FailedState(s *sheet.States, states []StateSeen) *result.Check {
 	}
 	return &result.Check{
 		Kind: "states", Subject: s.Source, Judged: true,
-		Wanted: "not " + strings.Join(s.Failed, " or "), Got: last,
+		Expected: "not " + strings.Join(s.Failed, " or "), Got: last,
 	}
 }
 
@@ -144,7 +144,7 @@ func FailedState(s *sheet.States, states []StateSeen) *result.Check {
 func TooLate(w *sheet.Waiting, checks []result.Check) []result.Check {
 	out := slices.Clone(checks)
 	for i, c := range out {
-		if !c.Held {
+		if !c.Passed {
 			out[i].Note = strings.TrimSuffix(fmt.Sprintf("not so within %s; %s", SpanText(w.Within), c.Note), "; ")
 		}
 	}
@@ -164,7 +164,7 @@ func (j *Judging) isAsExpected() bool {
 	j.errorForm(e)
 	j.readable()
 	j.contract()
-	return !slices.ContainsFunc(j.Checks, func(c result.Check) bool { return !c.Held })
+	return !slices.ContainsFunc(j.Checks, func(c result.Check) bool { return !c.Passed })
 }
 
 // Until judges what is waited for.
@@ -187,10 +187,10 @@ func LookAtState(s *sheet.States, j *Judging, states []StateSeen, after time.Dur
 		j.Err = err
 		return states, nil
 	}
-	c := result.Check{Kind: "states", Subject: s.Source, Judged: true, Wanted: StateWords(s)}
+	c := result.Check{Kind: "states", Subject: s.Source, Judged: true, Expected: StateWords(s)}
 	node := found.First().Value()
 	if node == nil || !node.IsScalar() {
-		c.Got = "nothing"
+		c.Got = "missing"
 		if miss := found.Missed(); miss != nil {
 			c.Note = miss.String()
 		}

@@ -170,9 +170,9 @@ func (h *HTTPSignature) Receive(r *exchange.Request, answer *exchange.Answer, en
 	state := t.material.(*signatureState)
 	var findings []Finding
 	if field := answer.Header.Values("Content-Digest"); len(field) > 0 {
-		found := Finding{Subject: "content digest of the answer", Held: true, Wanted: "that of the content"}
+		found := Finding{Subject: "content digest of the answer", Passed: true, Expected: "that of the content"}
 		if err := httpsign.CheckDigest(field, answer.Body); err != nil {
-			found.Held, found.Got = false, err.Error()
+			found.Passed, found.Got = false, err.Error()
 		}
 		findings = append(findings, found)
 	}
@@ -180,11 +180,11 @@ func (h *HTTPSignature) Receive(r *exchange.Request, answer *exchange.Answer, en
 		return findings
 	}
 	m := &httpsign.Message{Status: answer.Status, Header: answer.Header, Request: messageOf(r)}
-	found := Finding{Subject: "signature of the answer", Wanted: "one by the service's key"}
+	found := Finding{Subject: "signature of the answer", Expected: "one by the service's key"}
 	if err := h.checkAnswer(m, state, env.serverNow(r.URL.Host)); err != nil {
 		found.Got = err.Error()
 	} else {
-		found.Held = true
+		found.Passed = true
 	}
 	return append(findings, found)
 }

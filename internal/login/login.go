@@ -60,8 +60,8 @@ type Receiver interface {
 // Finding is one thing found out about the protection of an answer.
 type Finding struct {
 	Subject string // signature, encryption, time stamp
-	Held    bool
-	Wanted  string
+	Passed    bool
+	Expected  string
 	Got     string
 }
 

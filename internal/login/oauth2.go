@@ -130,8 +130,8 @@ func (o *OAuth2) Obtain(ctx context.Context, env *Env, before *Token) (*Token, e
 		return nil, err
 	}
 	if before != nil && before.Refresh != "" && before.Spoilt == "" {
-		if held, ok := before.material.(*oauthState); ok {
-			s.prover = held.prover // the refresh token is bound to its key (RFC 9449, section 5)
+		if kept, ok := before.material.(*oauthState); ok {
+			s.prover = kept.prover // the refresh token is bound to its key (RFC 9449, section 5)
 		}
 		token, err := o.ask(ctx, env, s,
 			o.targeted(pair("grant_type", "refresh_token"), pair("refresh_token", before.Refresh)))

@@ -16,9 +16,9 @@ type Use struct {
 	Spoil string // the way in which their tokens are spoilt; empty for none
 	// SpoilOf is the only one that is spoilt; empty for all.
 	SpoilOf string
-	// Wanted says of a status that it is what the caller waits for, so that no new token is
+	// Expected says of a status that it is what the caller waits for, so that no new token is
 	// got for it; nil where none is.
-	Wanted func(status int) bool
+	Expected func(status int) bool
 }
 
 // spoilt is the way in which a login's token is spoilt.
@@ -51,7 +51,7 @@ type connected interface{ connected() }
 
 // Send puts the credentials in, sends the request and answers what the service
 // asks back. A token that is refused with 401 is got anew, once, unless that is
-// wanted; one that ended on the way more often. Where the server's clock turns out to
+// expected; one that ended on the way more often. Where the server's clock turns out to
 // differ, what carries a time stamp is sent again by the server's time, once.
 func (k *TokenManager) Send(ctx context.Context, planned *exchange.Request, use Use) (*Sent, error) {
 	sender := k.env.Sender
@@ -96,10 +96,10 @@ func (k *TokenManager) Send(ctx context.Context, planned *exchange.Request, use 
 			sent.Notes = append(sent.Notes, SkewInWords(Skew(record))+": sent again with time stamps by the server's")
 			continue
 		}
-		wanted := use.Wanted != nil && use.Wanted(record.Answer.Status)
-		if renewals < mostRenewals && !wanted && k.refuses(names, record.Answer) && k.renews(tokens, renewals == 0) {
+		expected := use.Expected != nil && use.Expected(record.Answer.Status)
+		if renewals < mostRenewals && !expected && k.refuses(names, record.Answer) && k.renews(tokens, renewals == 0) {
 			renewals++
-			clear(passing) // it held on to what was refused
+			clear(passing) // it kept what was refused
 			sent.Notes = append(sent.Notes,
 				fmt.Sprintf("the answer was %d: a new token was got and the request sent again", record.Answer.Status))
 			continue

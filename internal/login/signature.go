@@ -153,12 +153,12 @@ func (s *Signature) Receive(r *exchange.Request, answer *exchange.Answer, env *E
 	}
 	read := t.material.(*signatureMaterial)
 	var findings []Finding
-	note := func(subject, wanted, got string, held bool) {
-		findings = append(findings, Finding{Subject: subject, Wanted: wanted, Got: got, Held: held})
+	note := func(subject, expected, got string, passed bool) {
+		findings = append(findings, Finding{Subject: subject, Expected: expected, Got: got, Passed: passed})
 	}
-	wanted := s.Answers
-	if wanted == nil {
-		wanted = &Answers{}
+	expected := s.Answers
+	if expected == nil {
+		expected = &Answers{}
 	}
 	if m.IsEncrypted() {
 		if read.own == nil || read.own.Key == nil {
@@ -173,20 +173,20 @@ func (s *Signature) Receive(r *exchange.Request, answer *exchange.Answer, env *E
 		}
 		note("encryption of the answer", "one that our key opens", "opened: "+strings.Join(opened, ", "), true)
 		answer.Body = slices.Concat(answer.Body[:start], m.Bytes(), answer.Body[end:])
-	} else if wanted.Encrypted {
+	} else if expected.Encrypted {
 		note("encryption of the answer", "an encrypted one", "nothing in it is encrypted", false)
 	}
-	s.judgeSignatures(m, read, wanted, r, note)
+	s.judgeSignatures(m, read, expected, r, note)
 	if there, err := m.CheckTimestamp(env.serverNow(r.URL.Host)); err != nil {
-		note("time stamp of the answer", "one that holds now", err.Error(), false)
+		note("time stamp of the answer", "one that passes now", err.Error(), false)
 	} else if there {
-		note("time stamp of the answer", "one that holds now", "it does", true)
+		note("time stamp of the answer", "one that passes now", "it does", true)
 	}
 	return findings
 }
 
-func (s *Signature) judgeSignatures(m *wssecurity.Message, read *signatureMaterial, wanted *Answers,
-	r *exchange.Request, note func(subject, wanted, got string, held bool),
+func (s *Signature) judgeSignatures(m *wssecurity.Message, read *signatureMaterial, expected *Answers,
+	r *exchange.Request, note func(subject, expected, got string, passed bool),
 ) {
 	const subject = "signature of the answer"
 	signatures := m.Verify(read.trust)
@@ -211,7 +211,7 @@ func (s *Signature) judgeSignatures(m *wssecurity.Message, read *signatureMateri
 		}
 		note(subject, "one that holds", got, true)
 	}
-	for _, part := range wanted.Signed {
+	for _, part := range expected.Signed {
 		if !covered[part] {
 			got := "it is not signed"
 			if len(signatures) == 0 {
@@ -220,7 +220,7 @@ func (s *Signature) judgeSignatures(m *wssecurity.Message, read *signatureMateri
 			note(subject, "one over the "+part, got, false)
 		}
 	}
-	if !wanted.Confirmed {
+	if !expected.Confirmed {
 		return
 	}
 	for _, own := range ownSignatures(r) {

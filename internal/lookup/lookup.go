@@ -89,15 +89,15 @@ func (s Settings) source() (driver, source string, err error) {
 			"?mode=ro&_pragma=query_only(1)&_pragma=busy_timeout(5000)", nil
 	}
 	u, err := url.Parse(s.Address)
-	wanted := map[string]string{
+	expected := map[string]string{
 		Postgres: "postgres://host/name", MySQL: "mysql://host/name",
 		SQLServer: "sqlserver://host/name",
 	}[s.Kind]
-	if wanted == "" {
+	if expected == "" {
 		return "", "", fmt.Errorf("a database is of the kind %s, not %q", strings.Join(Kinds, ", "), s.Kind)
 	}
 	if err != nil || u.Scheme == "" || u.Host == "" && u.Query().Get("socket") == "" && u.Query().Get("host") == "" {
-		return "", "", fmt.Errorf("the address is no address of a database; write %s", wanted)
+		return "", "", fmt.Errorf("the address is no address of a database; write %s", expected)
 	}
 	user := s.User
 	if user == "" && u.User != nil {

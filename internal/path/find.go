@@ -309,11 +309,11 @@ func (f *finder) attribute(node *document.Node, name string) *document.Node {
 	return nil
 }
 
-func (f *finder) nameIs(name document.Name, wanted string) bool {
-	if name.Local == wanted {
+func (f *finder) nameIs(name document.Name, expected string) bool {
+	if name.Local == expected {
 		return true
 	}
-	prefix, local, ok := strings.Cut(wanted, ":")
+	prefix, local, ok := strings.Cut(expected, ":")
 	if !ok || local != name.Local {
 		return false
 	}
@@ -326,12 +326,12 @@ func (f *finder) nameIs(name document.Name, wanted string) bool {
 // selected gives the items for which the condition holds: one alone as itself,
 // several as a list.
 func (f *finder) selected(node *document.Node, s step) (*document.Node, error) {
-	wanted, err := s.equal.Node(f.scope, s.typed)
+	expected, err := s.equal.Node(f.scope, s.typed)
 	if err != nil {
 		return nil, err
 	}
 	if s.typed {
-		wanted.Kind = document.Untyped // XML text has no type to compare with
+		expected.Kind = document.Untyped // XML text has no type to compare with
 	}
 	items, ok := asList(node)
 	if !ok {
@@ -346,7 +346,7 @@ func (f *finder) selected(node *document.Node, s step) (*document.Node, error) {
 		if err := inner.follow(item, "answer", s.inner.steps); err != nil {
 			return nil, err
 		}
-		if left := inner.selection.First(); left != nil && document.Equal(wanted, left) {
+		if left := inner.selection.First(); left != nil && document.Equal(expected, left) {
 			found = append(found, item)
 		}
 	}

@@ -61,7 +61,7 @@ type Target struct {
 	Logins []Login
 	// Writes says that the request creates or changes something.
 	Writes bool
-	// Only are the kinds that are wanted; empty for all.
+	// Only are the kinds that are asked for; empty for all.
 	Only []Kind
 	// Seed decides what is made up: the same seed makes the same requests.
 	Seed uint64

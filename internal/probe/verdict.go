@@ -29,7 +29,7 @@ const (
 // Verdicts lists the verdicts.
 var Verdicts = []Verdict{Clearly, Unclearly, Accepted, Broke, LetIn, NotSent}
 
-// IsBad says whether it is one for which a probe falls short.
+// IsBad says whether it is one for which a probe fails.
 func (v Verdict) IsBad() bool { return v == Broke || v == LetIn }
 
 // Judged is how a service took a case.

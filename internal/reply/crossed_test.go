@@ -67,9 +67,9 @@ func TestCrossedErrors(t *testing.T) {
 	}
 	golden, err := os.ReadFile("testdata/errors.golden")
 	require.NoError(t, err)
-	wanted, got := strings.Split(string(golden), "\n"), strings.Split(out.String(), "\n")
-	require.Len(t, got, len(wanted))
-	for i := range wanted {
-		require.Equal(t, wanted[i], got[i], "go test ./internal/reply -update writes it anew")
+	expected, got := strings.Split(string(golden), "\n"), strings.Split(out.String(), "\n")
+	require.Len(t, got, len(expected))
+	for i := range expected {
+		require.Equal(t, expected[i], got[i], "go test ./internal/reply -update writes it anew")
 	}
 }

@@ -29,10 +29,10 @@ var (
 	pageScript string
 )
 
-// What a page holds at most, so that it opens at once: of falls that are told at its
+// What a page holds at most, so that it opens at once: of failures that are told at its
 // head, of steps, and of what stands behind them, in bytes.
 const (
-	mostFallen  = 500
+	mostFailed  = 500
 	mostSteps   = 30_000
 	mostDetails = 64 << 20
 )
@@ -73,8 +73,8 @@ type page struct {
 	Sentence       string
 	Tally          []string
 	Limits         []fallenLimit
-	Fallen         []fallenStep
-	MoreFallen     int
+	Failures         []fallenStep
+	MoreFailed     int
 	Sheets         []*history.Sheet
 	Timeline       template.HTML
 	TimelineRemark string
@@ -83,7 +83,7 @@ type page struct {
 	Missing        int // steps whose exchanges are not
 
 	index index
-	held  int
+	passed  int
 }
 
 // index lists the steps for the script, in few bytes each.
@@ -119,7 +119,7 @@ func newPage(run history.Finished) (*page, error) {
 	for i, s := range p.Sheets {
 		p.index.Sheets = append(p.index.Sheets, s.Sheet)
 		for _, c := range s.Checks {
-			if !c.Held {
+			if !c.Passed {
 				p.Limits = append(p.Limits, fallenLimit{s, c})
 			}
 		}
@@ -147,24 +147,24 @@ func newPage(run history.Finished) (*page, error) {
 	return p, err
 }
 
-// precise says of what fell which step it was, or in how many sheets.
+// precise says of what failed which step it was, or in how many sheets.
 func (p *page) precise(sentence string) string {
-	fell := 0
+	failed := 0
 	for _, s := range p.Sheets {
-		if s.Counts.StepsFell > 0 {
-			fell++
+		if s.Counts.StepsFailed > 0 {
+			failed++
 		}
 	}
 	switch {
-	case len(p.Fallen) == 1:
-		f := p.Fallen[0]
+	case len(p.Failures) == 1:
+		f := p.Failures[0]
 		sentence = strings.TrimSuffix(sentence, ".") + fmt.Sprintf(": %s in %s", f.Step.Step, f.Sheet.Sheet)
 		if row := f.Row.Name(); row != "" {
 			sentence += ", " + row
 		}
 		return sentence + "."
-	case fell > 0 && len(p.Sheets) > 1:
-		return strings.TrimSuffix(sentence, ".") + fmt.Sprintf(", in %d of %s.", fell, count(len(p.Sheets), "sheet"))
+	case failed > 0 && len(p.Sheets) > 1:
+		return strings.TrimSuffix(sentence, ".") + fmt.Sprintf(", in %d of %s.", failed, count(len(p.Sheets), "sheet"))
 	}
 	return sentence
 }
@@ -173,21 +173,21 @@ func (p *page) precise(sentence string) string {
 func (p *page) add(sheetNumber, rowNumber, stepNumber int, row *history.Row, step *history.Step) {
 	if !step.Started.IsZero() && step.Millis > 0 {
 		p.index.moments = append(p.index.moments,
-			moment{max(step.Started.Sub(p.Run.Started).Seconds(), 0), step.Millis, !step.Fallen()})
+			moment{max(step.Started.Sub(p.Run.Started).Seconds(), 0), step.Millis, !step.Failures()})
 	}
-	if !step.Fallen() {
-		if p.held >= mostSteps {
+	if !step.Failures() {
+		if p.passed >= mostSteps {
 			p.MoreSteps++
 			return
 		}
-		p.held++
+		p.passed++
 	}
 	number := len(p.index.Steps)
-	if step.Fallen() {
-		if len(p.Fallen) < mostFallen {
-			p.Fallen = append(p.Fallen, fallenStep{p.Sheets[sheetNumber], row, withoutExchanges(step), number})
+	if step.Failures() {
+		if len(p.Failures) < mostFailed {
+			p.Failures = append(p.Failures, fallenStep{p.Sheets[sheetNumber], row, withoutExchanges(step), number})
 		} else {
-			p.MoreFallen++
+			p.MoreFailed++
 		}
 	}
 	outcome := slices.Index(p.index.Outcomes, step.Outcome)
@@ -282,7 +282,7 @@ type detail struct {
 	Reason    secret.Text      `json:"reason,omitempty"`
 	Says      secret.Text      `json:"says,omitempty"`
 	Hints     []secret.Text    `json:"hints,omitempty"`
-	Checks    [][6]secret.Text `json:"checks,omitempty"` // subject, wanted, got, verdict, where, note
+	Checks    [][6]secret.Text `json:"checks,omitempty"` // subject, expected, got, verdict, where, note
 	Got       secret.Text      `json:"got,omitempty"`
 	Kept      []secret.Text    `json:"kept,omitempty"`
 	Notes     []secret.Text    `json:"notes,omitempty"`
@@ -313,14 +313,14 @@ func detailOf(step *history.Step) *detail {
 		Kept: step.Kept, Notes: step.Notes,
 	}
 	for _, c := range step.Checks {
-		var verdict secret.Text = "fell short"
+		var verdict secret.Text = "failed"
 		switch {
 		case !c.Judged:
 			verdict = "not judged"
-		case c.Held:
-			verdict = "held"
+		case c.Passed:
+			verdict = "passed"
 		}
-		d.Checks = append(d.Checks, [6]secret.Text{subjectOf(c), c.Wanted, c.Got, verdict, c.Where, c.Note})
+		d.Checks = append(d.Checks, [6]secret.Text{subjectOf(c), c.Expected, c.Got, verdict, c.Where, c.Note})
 	}
 	for i := range step.Logins {
 		d.Logins = append(d.Logins, exchangeOf(&step.Logins[i]))
@@ -366,7 +366,7 @@ func subjectOf(c history.Check) secret.Text {
 
 func signOf(outcome string) string {
 	switch result.Outcome(outcome) {
-	case result.Held:
+	case result.Passed:
 		return "•"
 	case result.NotRun:
 		return "·"
@@ -406,13 +406,13 @@ func count(n int, word string) string {
 	return fmt.Sprintf("%d %ss", n, word)
 }
 
-// fellOfSheets says what fell short of sheets as a whole.
-func fellOfSheets(run *history.Run) string {
+// failedOfSheets says what failed of sheets as a whole.
+func failedOfSheets(run *history.Run) string {
 	var checks []history.Check
 	for _, s := range run.Sheets {
 		checks = append(checks, s.Checks...)
 	}
-	times, others := history.FellOfSheets(checks)
+	times, others := history.FailedOfSheets(checks)
 	var parts []string
 	if times > 0 {
 		parts = append(parts, count(times, "limit")+" of times did not")
@@ -429,24 +429,24 @@ func sentence(run *history.Run) string {
 	switch {
 	case result.Outcome(run.Outcome) == result.Interrupted:
 		return fmt.Sprintf("The run was interrupted after %s.", count(c.Steps, "step"))
-	case result.Outcome(run.Outcome) == result.Held:
-		return fmt.Sprintf("All of it held: %s in %s, %s.", count(c.Steps, "step"), count(c.Sheets, "sheet"),
+	case result.Outcome(run.Outcome) == result.Passed:
+		return fmt.Sprintf("All passed: %s in %s, %s.", count(c.Steps, "step"), count(c.Sheets, "sheet"),
 			count(c.Checks, "check"))
-	case c.StepsFell == 0 && c.ChecksFell > 0:
-		return fmt.Sprintf("%s held, and %s.", count(c.Steps, "step"), fellOfSheets(run))
-	case c.StepsFell == 0:
+	case c.StepsFailed == 0 && c.ChecksFailed > 0:
+		return fmt.Sprintf("%s passed, and %s.", count(c.Steps, "step"), failedOfSheets(run))
+	case c.StepsFailed == 0:
 		return "Nothing was run."
 	}
-	return fmt.Sprintf("%d of %d steps did not hold.", c.StepsFell, c.Steps)
+	return fmt.Sprintf("%d of %d steps failed.", c.StepsFailed, c.Steps)
 }
 
 // tally sums up what there was.
 func tally(run *history.Run) []string {
 	c := run.Counts
-	with := func(all string, fell, without int) string {
+	with := func(all string, failed, without int) string {
 		var more []string
-		if fell > 0 {
-			more = append(more, fmt.Sprintf("%d did not hold", fell))
+		if failed > 0 {
+			more = append(more, fmt.Sprintf("%d failed", failed))
 		}
 		if without > 0 {
 			more = append(more, fmt.Sprintf("%d not run", without))
@@ -457,9 +457,9 @@ func tally(run *history.Run) []string {
 		return all
 	}
 	return []string{
-		count(c.Sheets, "sheet"), with(count(c.Rows, "row"), c.RowsFell, 0),
-		with(count(c.Steps, "step"), c.StepsFell, c.StepsNotRun),
-		with(count(c.Checks, "check"), c.ChecksFell, 0), count(c.Exchanges, "exchange"),
+		count(c.Sheets, "sheet"), with(count(c.Rows, "row"), c.RowsFailed, 0),
+		with(count(c.Steps, "step"), c.StepsFailed, c.StepsNotRun),
+		with(count(c.Checks, "check"), c.ChecksFailed, 0), count(c.Exchanges, "exchange"),
 	}
 }
 

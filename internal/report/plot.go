@@ -27,8 +27,8 @@ var (
 	inkColour   = color.RGBA{1, 1, 1, 255}
 	quietColour = color.RGBA{2, 2, 2, 255}
 	lineColour  = color.RGBA{3, 3, 3, 255}
-	heldColour  = color.RGBA{4, 4, 4, 255}
-	fellColour  = color.RGBA{5, 5, 5, 255}
+	passedColour  = color.RGBA{4, 4, 4, 255}
+	failedColour  = color.RGBA{5, 5, 5, 255}
 )
 
 const mostSeries = 6
@@ -41,7 +41,7 @@ func seriesColour(i int) color.Color {
 var variables = func() map[string]string {
 	out := map[string]string{
 		"#010101": "var(--ink)", "#020202": "var(--quiet)", "#030303": "var(--line)",
-		"#040404": "var(--held)", "#050505": "var(--fell)",
+		"#040404": "var(--passed)", "#050505": "var(--failed)",
 	}
 	for i := range mostSeries {
 		out[fmt.Sprintf("#%02x%02x%02x", 10+i, 10+i, 10+i)] = fmt.Sprintf("var(--series-%d)", i)
@@ -207,30 +207,30 @@ func percentiles(s *history.Sheet) (string, error) {
 // moment is an exchange on the time line.
 type moment struct {
 	at, ms float64 // seconds since the run began, milliseconds
-	held   bool
+	passed   bool
 }
 
 // mostMoments is how many exchanges are drawn.
 const mostMoments = 3_000
 
-// timeline draws when the exchanges were, how long they took, and which did not hold.
+// timeline draws when the exchanges were, how long they took, and which failed.
 func timeline(moments []moment) (svg, remark string, err error) {
 	if len(moments) < 2 {
 		return "", "", nil
 	}
 	shown := thinned(moments)
 	if len(shown) < len(moments) {
-		remark = fmt.Sprintf("%d of %d exchanges are drawn: those that did not hold, and of the others the slowest of each moment.", len(shown), len(moments))
+		remark = fmt.Sprintf("%d of %d exchanges are drawn: those that failed, and of the others the slowest of each moment.", len(shown), len(moments))
 	}
 	p := newPlot("Exchanges over the run", "since the start (s)", "time (ms)")
-	var held, fell plotter.XYs
+	var passed, failed plotter.XYs
 	slowest := 0.0
 	for _, m := range shown {
 		slowest = max(slowest, m.ms)
-		if m.held {
-			held = append(held, plotter.XY{X: m.at, Y: m.ms})
+		if m.passed {
+			passed = append(passed, plotter.XY{X: m.at, Y: m.ms})
 		} else {
-			fell = append(fell, plotter.XY{X: m.at, Y: m.ms})
+			failed = append(failed, plotter.XY{X: m.at, Y: m.ms})
 		}
 	}
 	for _, kind := range []struct {
@@ -238,7 +238,7 @@ func timeline(moments []moment) (svg, remark string, err error) {
 		colour color.Color
 		shape  draw.GlyphDrawer
 		word   string
-	}{{held, heldColour, draw.RingGlyph{}, "held"}, {fell, fellColour, draw.CrossGlyph{}, "did not hold"}} {
+	}{{passed, passedColour, draw.RingGlyph{}, "passed"}, {failed, failedColour, draw.CrossGlyph{}, "failed"}} {
 		if len(kind.points) == 0 {
 			continue
 		}
@@ -259,12 +259,12 @@ func timeline(moments []moment) (svg, remark string, err error) {
 	if p.Y.Max <= 0 {
 		p.Y.Max = 1
 	}
-	svg, err = drawn(p, fmt.Sprintf("%s. %d held and %d did not; the slowest took %.1f ms", p.Title.Text, len(held),
-		len(fell), slowest))
+	svg, err = drawn(p, fmt.Sprintf("%s. %d passed and %d did not; the slowest took %.1f ms", p.Title.Text, len(passed),
+		len(failed), slowest))
 	return svg, remark, err
 }
 
-// thinned keeps what did not hold, and of the rest the slowest of each moment.
+// thinned keeps what failed, and of the rest the slowest of each moment.
 func thinned(moments []moment) []moment {
 	if len(moments) <= mostMoments {
 		return moments
@@ -273,14 +273,14 @@ func thinned(moments []moment) []moment {
 	var out []moment
 	for _, m := range moments {
 		end = max(end, m.at)
-		if !m.held && len(out) < mostMoments/2 {
+		if !m.passed && len(out) < mostMoments/2 {
 			out = append(out, m)
 		}
 	}
 	slowest := map[int]moment{}
 	for _, m := range moments {
 		slot := int(m.at / max(end, 1e-9) * (mostMoments / 2))
-		if known, ok := slowest[slot]; m.held && (!ok || m.ms > known.ms) {
+		if known, ok := slowest[slot]; m.passed && (!ok || m.ms > known.ms) {
 			slowest[slot] = m
 		}
 	}

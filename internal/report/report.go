@@ -103,7 +103,7 @@ func WriteFile(name string, run history.Finished, o Options) error {
 const mostBody = 64 << 10
 
 // JUnit writes a run as JUnit XML, as CI systems read it: a suite a sheet, a
-// case a step. A step that fell short is a failure, one that was faulty or
+// case a step. A step that failed is a failure, one that was error or
 // reached nobody an error, one that was not run is skipped. The form has no standard: it
 // is what the schema of the CI system allows that is read most widely, by which a reason
 // to skip is text and the whole run has no count of what was skipped.
@@ -125,7 +125,7 @@ func JUnit(out io.Writer, run history.Finished) error {
 	}
 	broken := suite{tests: len(head.Broken), errors: len(head.Broken)}
 	all.tests, all.errors = all.tests+broken.tests, all.errors+broken.errors
-	_, _ = fmt.Fprintf(out, "<testsuites name=%s %s time=\"%.3f\">\n", attribute(head.Bench), all.fallen(),
+	_, _ = fmt.Fprintf(out, "<testsuites name=%s %s time=\"%.3f\">\n", attribute(head.Bench), all.failed(),
 		head.Seconds)
 	for i, s := range head.Sheets {
 		_, _ = fmt.Fprintf(out, "  <testsuite name=%s %s time=\"%.3f\" timestamp=\"%s\">\n", attribute(s.Sheet),
@@ -140,11 +140,11 @@ func JUnit(out io.Writer, run history.Finished) error {
 		}
 		for _, c := range s.Checks {
 			step := &history.Step{
-				Step: string(ofSheet(c)), Outcome: string(result.Held),
+				Step: string(ofSheet(c)), Outcome: string(result.Passed),
 				Checks: []history.Check{c},
 			}
-			if !c.Held {
-				step.Outcome = string(result.FellShort)
+			if !c.Passed {
+				step.Outcome = string(result.Failed)
 			}
 			writeCase(out, s, &history.Row{}, step)
 		}
@@ -166,10 +166,10 @@ func JUnit(out io.Writer, run history.Finished) error {
 type suite struct{ tests, failures, errors, skipped int }
 
 func (s suite) String() string {
-	return fmt.Sprintf(`%s skipped="%d"`, s.fallen(), s.skipped)
+	return fmt.Sprintf(`%s skipped="%d"`, s.failed(), s.skipped)
 }
 
-func (s suite) fallen() string {
+func (s suite) failed() string {
 	return fmt.Sprintf(`tests="%d" failures="%d" errors="%d"`, s.tests, s.failures, s.errors)
 }
 
@@ -178,8 +178,8 @@ func suiteOf(run history.Finished, i int) (suite, error) {
 	add := func(outcome string) {
 		out.tests++
 		switch result.Outcome(outcome) {
-		case result.Held:
-		case result.FellShort:
+		case result.Passed:
+		case result.Failed:
 			out.failures++
 		case result.NotRun:
 			out.skipped++
@@ -196,9 +196,9 @@ func suiteOf(run history.Finished, i int) (suite, error) {
 		}
 	}
 	for _, c := range run.Run().Sheets[i].Checks {
-		outcome := result.Held
-		if !c.Held {
-			outcome = result.FellShort
+		outcome := result.Passed
+		if !c.Passed {
+			outcome = result.Failed
 		}
 		add(string(outcome))
 	}
@@ -215,10 +215,10 @@ func writeCase(out io.Writer, s *history.Sheet, row *history.Row, step *history.
 	_, _ = fmt.Fprintf(out, "    <testcase name=%s classname=%s time=\"%.3f\"", attribute(name), attribute(s.Sheet),
 		step.Seconds)
 	element := map[result.Outcome]string{
-		result.FellShort: "failure",
+		result.Failed: "failure",
 		result.NotRun:    "skipped",
 	}[result.Outcome(step.Outcome)]
-	if element == "" && step.Outcome != string(result.Held) {
+	if element == "" && step.Outcome != string(result.Passed) {
 		element = "error"
 	}
 	if element == "" {
@@ -239,12 +239,12 @@ func writeCase(out io.Writer, s *history.Sheet, row *history.Row, step *history.
 		element)
 }
 
-// Lines says why a step did not hold, a line each: what fell short, what the
+// Lines says why a step failed, a line each: what failed, what the
 // service says, what to try.
 func Lines(step *history.Step) []secret.Text {
 	var lines []secret.Text
 	for _, c := range step.Checks {
-		if !c.Judged || c.Held {
+		if !c.Judged || c.Passed {
 			continue
 		}
 		lines = append(lines, CheckLine(c))
@@ -269,7 +269,7 @@ func ofSheet(c history.Check) secret.Text {
 	return c.Subject
 }
 
-// CheckLine says in one line what was wanted and what came.
+// CheckLine says in one line what was expected and what came.
 func CheckLine(c history.Check) secret.Text {
 	subject := secret.Plain(c.Kind) + " " + c.Subject
 	switch c.Kind {
@@ -283,7 +283,7 @@ func CheckLine(c history.Check) secret.Text {
 	case "where":
 		return subject + "   " + c.Got
 	}
-	text := subject + "   wanted " + c.Wanted + ", got " + c.Got
+	text := subject + "   " + history.Compared(c.Expected, c.Got)
 	if c.Where != "" {
 		text += " at " + c.Where
 	}

@@ -2,7 +2,7 @@
 (() => {
   const index = JSON.parse(document.getElementById("index").textContent);
   const outcomes = index.outcomes, steps = index.steps;
-  const signs = { "held": "•", "not run": "·" };
+  const signs = { "passed": "•", "not run": "·" };
   const sign = outcome => signs[outcome] || "✗";
   // Everything that came from outside is set as text, never as markup.
   const make = (name, attributes, ...inside) => {
@@ -40,12 +40,12 @@
   const page = 200;
   const list = document.getElementById("list"), more = document.getElementById("more");
   const apply = () => {
-    const wanted = find.value.trim().toLowerCase(), written = asWritten(find.value.trim());
+    const expected = find.value.trim().toLowerCase(), written = asWritten(find.value.trim());
     const open = boxes.map(box => box.checked);
     chosen = [];
     for (let i = 0; i < steps.length; i++) {
       if (!open[steps[i][6]] || sheet.value !== "" && steps[i][0] !== +sheet.value) continue;
-      if (wanted && !texts(i).includes(wanted) && !texts(i).includes(written)) continue;
+      if (expected && !texts(i).includes(expected) && !texts(i).includes(written)) continue;
       chosen.push(i);
     }
     list.replaceChildren();
@@ -108,10 +108,10 @@
     for (const hint of d.hints || []) out.append(make("p", { class: "hint" }, make("b", {}, "Try: "), hint));
     if (d.checks) {
       const body = make("tbody");
-      for (const [subject, wanted, got, verdict, where, note] of d.checks)
-        body.append(make("tr", {}, make("th", { scope: "row" }, subject), make("td", {}, wanted), make("td", {}, got + (where ? " at " + where : ""), note ? make("br") : "", note),
+      for (const [subject, expected, got, verdict, where, note] of d.checks)
+        body.append(make("tr", {}, make("th", { scope: "row" }, subject), make("td", {}, expected), make("td", {}, got + (where ? " at " + where : ""), note ? make("br") : "", note),
           make("td", { class: kind(verdict) }, sign(verdict === "not judged" ? "not run" : verdict) + " " + verdict)));
-      out.append(make("div", { class: "wide" }, make("table", {}, make("thead", {}, make("tr", {}, ...["check", "wanted", "got", "outcome"].map(h => make("th", { scope: "col" }, h)))), body)));
+      out.append(make("div", { class: "wide" }, make("table", {}, make("thead", {}, make("tr", {}, ...["check", "expected", "got", "outcome"].map(h => make("th", { scope: "col" }, h)))), body)));
     }
     if (d.got) out.append(make("p", { class: "mono" }, "found: " + d.got));
     if (d.kept) out.append(make("p", { class: "quiet" }, "kept: " + d.kept.join(", ")));
@@ -185,7 +185,7 @@
       const row = rows.get(s[1]);
       if (!columns.has(s[2])) columns.set(s[2], columns.size);
       const before = row.get(s[2]);
-      if (before === undefined || outcomes[s[6]] !== "held") row.set(s[2], i);
+      if (before === undefined || outcomes[s[6]] !== "passed") row.set(s[2], i);
     });
     if (rows.size < 2) return;
     const names = [...columns.keys()].slice(0, mostColumns);

@@ -49,14 +49,14 @@ func res(t *testing.T) *result.Run {
 	}
 	masker := &secret.Masker{}
 	masker.Hide("sealed-key-77")
-	check := result.Check{Kind: "field", Subject: nasty, Judged: true, Wanted: nasty, Got: nasty, Note: nasty}
+	check := result.Check{Kind: "field", Subject: nasty, Judged: true, Expected: nasty, Got: nasty, Note: nasty}
 	steps := []*result.Step{
 		{
-			Name: "held", Outcome: result.Held, Exchanges: []*exchange.Record{binary},
-			Checks: []result.Check{{Kind: "expect", Subject: "status", Held: true, Judged: true}},
+			Name: "passed", Outcome: result.Passed, Exchanges: []*exchange.Record{binary},
+			Checks: []result.Check{{Kind: "expect", Subject: "status", Passed: true, Judged: true}},
 		},
 		{
-			Name: "fell " + nasty, Target: nasty, Outcome: result.FellShort,
+			Name: "failed " + nasty, Target: nasty, Outcome: result.Failed,
 			Checks:    []result.Check{check, {Kind: "where", Subject: "x", Judged: false}},
 			Exchanges: []*exchange.Record{record}, Reply: reply.Read(record), Says: nasty, Hints: []string{nasty},
 		},
@@ -69,13 +69,13 @@ func res(t *testing.T) *result.Run {
 		},
 		{Name: "not run", Outcome: result.NotRun, Reason: nasty},
 	}
-	row := &result.Row{Number: 2, Label: nasty, Outcome: result.FellShort, Steps: steps}
-	counts := result.Counts{Sheets: 1, Rows: 1, RowsFell: 1, Steps: 4, StepsHeld: 1, StepsFell: 2, StepsNotRun: 1}
+	row := &result.Row{Number: 2, Label: nasty, Outcome: result.Failed, Steps: steps}
+	counts := result.Counts{Sheets: 1, Rows: 1, RowsFailed: 1, Steps: 4, StepsPassed: 1, StepsFailed: 2, StepsNotRun: 1}
 	return &result.Run{
-		Run: "r", Bench: nasty, Outcome: result.FellShort, Masker: masker, Notes: []string{nasty},
+		Run: "r", Bench: nasty, Outcome: result.Failed, Masker: masker, Notes: []string{nasty},
 		Started: time.Unix(0, 0),
 		Sheets: []*result.Sheet{{
-			Name: nasty, File: nasty, About: nasty, Outcome: result.FellShort, Counts: counts,
+			Name: nasty, File: nasty, About: nasty, Outcome: result.Failed, Counts: counts,
 			Rows: []*result.Row{row},
 		}},
 	}
@@ -98,7 +98,7 @@ func TestReports(t *testing.T) {
 		case "r.html":
 			assert.Equal(t, 1, strings.Count(text, "<script>"), "our own; none of those that are sent")
 			assert.NotContains(t, text, "<script>alert")
-			assert.Contains(t, text, "2 of 4 steps did not hold.")
+			assert.Contains(t, text, "2 of 4 steps failed.")
 			assert.Contains(t, text, "X-Pin: [masked]")
 			assert.Contains(t, text, "(5 bytes that are not UTF-8 text)")
 			assert.NotContains(t, text, "http-equiv=\"refresh")
@@ -147,7 +147,7 @@ func TestReports(t *testing.T) {
 			assert.Equal(t, "<b>", har.Log.Entries[1].Request.QueryString[1].Value)
 			assert.Contains(t, har.Log.Entries[2].Comment, "unreachable")
 		case "r.md":
-			assert.Contains(t, text, "## 2 of 4 steps did not hold.")
+			assert.Contains(t, text, "## 2 of 4 steps failed.")
 			assert.NotContains(t, text, "<script>alert(\"x\")</script> & 'quotes'\n\n", "outside of a block of code")
 			assert.NotContains(t, strings.Split(text, "```")[0], "<script>")
 		case "r.ndjson":
@@ -160,7 +160,7 @@ func TestReports(t *testing.T) {
 			rows, err := csv.NewReader(strings.NewReader(text)).ReadAll()
 			require.NoError(t, err)
 			assert.Len(t, rows, 6)
-			assert.Equal(t, "fell short", rows[2][12])
+			assert.Equal(t, "failed", rows[2][12])
 		case "r.json":
 			var run struct {
 				Sheets []struct {
@@ -191,8 +191,8 @@ func TestReports(t *testing.T) {
 // No cell of an export is a formula.
 func TestCellsAreTexts(t *testing.T) {
 	step := &result.Step{
-		Name: "=1+1", Target: "@x", Outcome: result.Held,
-		Checks: []result.Check{{Kind: "field", Subject: "-a", Judged: true, Wanted: "+b", Got: "\tc"}},
+		Name: "=1+1", Target: "@x", Outcome: result.Passed,
+		Checks: []result.Check{{Kind: "field", Subject: "-a", Judged: true, Expected: "+b", Got: "\tc"}},
 	}
 	run := (&result.Run{
 		Masker: &secret.Masker{},
@@ -228,17 +228,17 @@ func BenchmarkHTML(b *testing.B) {
 			Phases: exchange.Phases{Total: time.Millisecond},
 		}
 		rows = append(rows, &result.Row{
-			Number: i + 1, Outcome: result.Held,
-			Steps: []*result.Step{{Name: "s", Outcome: result.Held, Exchanges: []*exchange.Record{record}}},
+			Number: i + 1, Outcome: result.Passed,
+			Steps: []*result.Step{{Name: "s", Outcome: result.Passed, Exchanges: []*exchange.Record{record}}},
 		})
 	}
 	run := &result.Run{
-		Masker: &secret.Masker{}, Outcome: result.Held,
-		Sheets: []*result.Sheet{{Name: "s", Rows: rows, Outcome: result.Held}},
+		Masker: &secret.Masker{}, Outcome: result.Passed,
+		Sheets: []*result.Sheet{{Name: "s", Rows: rows, Outcome: result.Passed}},
 	}
-	held := run.Memory()
+	passed := run.Memory()
 	for b.Loop() {
-		if err := report.HTML(io.Discard, held); err != nil {
+		if err := report.HTML(io.Discard, passed); err != nil {
 			b.Fatal(err)
 		}
 	}

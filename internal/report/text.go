@@ -13,11 +13,11 @@ import (
 	"testbench/internal/secret"
 )
 
-// mostTold is how many falls a summary lists.
+// mostTold is how many failures a summary lists.
 const mostTold = 50
 
 // Markdown writes a summary for people who look at a CI system: the outcome in a
-// sentence, a table of sheets, what did not hold.
+// sentence, a table of sheets, what failed.
 func Markdown(to io.Writer, run history.Finished) error {
 	w := &writer{to: to}
 	head := run.Run()
@@ -39,27 +39,27 @@ func Markdown(to io.Writer, run history.Finished) error {
 		w.line("Note: %s", inMarkdown(note))
 	}
 	w.line("")
-	w.line("| sheet | site | rows | held | fell short | outcome |")
+	w.line("| sheet | site | rows | passed | failed | outcome |")
 	w.line("| --- | --- | ---: | ---: | ---: | --- |")
 	for _, s := range head.Sheets {
 		w.line("| %s | %s | %d | %d | %d | %s |", inMarkdown(s.Sheet), inMarkdown(s.Site), s.Counts.Rows,
-			s.Counts.RowsHeld, s.Counts.RowsFell, s.Outcome)
+			s.Counts.RowsPassed, s.Counts.RowsFailed, s.Outcome)
 	}
 	told := 0
 	for i, s := range head.Sheets {
-		err := history.EachFallen(run, i, func(row *history.Row, step *history.Step) {
+		err := history.EachFailed(run, i, func(row *history.Row, step *history.Step) {
 			if told++; told <= mostTold {
-				w.fallen(told, s, row, step)
+				w.failed(told, s, row, step)
 			}
 		})
 		if err != nil {
 			return err
 		}
 		for _, c := range s.Checks {
-			if !c.Held {
+			if !c.Passed {
 				w.line("")
-				w.line("**%s**: %s wanted %s, got %s", inMarkdown(s.Sheet), inMarkdown(ofSheet(c)),
-					inMarkdown(c.Wanted), inMarkdown(c.Got))
+				w.line("**%s**: %s %s", inMarkdown(s.Sheet), inMarkdown(ofSheet(c)),
+					inMarkdown(history.Compared(c.Expected, c.Got)))
 			}
 		}
 	}
@@ -70,11 +70,11 @@ func Markdown(to io.Writer, run history.Finished) error {
 	return w.err
 }
 
-// fallen tells why a step did not hold.
-func (w *writer) fallen(told int, s *history.Sheet, row *history.Row, step *history.Step) {
+// failed tells why a step failed.
+func (w *writer) failed(told int, s *history.Sheet, row *history.Row, step *history.Step) {
 	if told == 1 {
 		w.line("")
-		w.line("### What did not hold")
+		w.line("### What failed")
 	}
 	where := inMarkdown(s.Sheet)
 	if name := row.Name(); name != "" {
@@ -152,7 +152,7 @@ func CSV(to io.Writer, run history.Finished) error {
 		_ = w.Write(cells) // Error tells
 	}
 	write("run", "sheet", "site", "row", "label", "turn", "step", "target", "status", "milliseconds", "check",
-		"subject", "outcome", "wanted", "got", "note")
+		"subject", "outcome", "expected", "got", "note")
 	head := run.Run()
 	which := head.ID
 	if head.Number > 0 {
@@ -183,14 +183,14 @@ func CSV(to io.Writer, run history.Finished) error {
 					write(append(lead, "", "", step.Outcome, "", "", string(step.Reason))...)
 				}
 				for _, c := range step.Checks {
-					write(append(lead, c.Kind, string(c.Subject), checkOutcome(c), string(c.Wanted), string(c.Got),
+					write(append(lead, c.Kind, string(c.Subject), checkOutcome(c), string(c.Expected), string(c.Got),
 						string(c.Note))...)
 				}
 			}
 		}
 		for _, c := range s.Checks {
 			write(which, s.Sheet, s.Site, "", "", "", "", "", "", "", c.Kind, string(c.Subject), checkOutcome(c),
-				string(c.Wanted), string(c.Got), string(c.Note))
+				string(c.Expected), string(c.Got), string(c.Note))
 		}
 	}
 	for _, why := range head.Broken {
@@ -205,10 +205,10 @@ func checkOutcome(c history.Check) string {
 	switch {
 	case !c.Judged:
 		return "not judged"
-	case c.Held:
-		return string(result.Held)
+	case c.Passed:
+		return string(result.Passed)
 	}
-	return string(result.FellShort)
+	return string(result.Failed)
 }
 
 // inCell is a text that no spreadsheet takes for a formula; a number below zero is none.

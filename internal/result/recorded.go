@@ -47,13 +47,13 @@ func (s *Step) Told(m *secret.Masker) *history.Step {
 
 func (c Check) record(m *secret.Masker) history.Check {
 	return history.Check{
-		Kind: c.Kind, Subject: m.Show(c.Subject), Held: c.Held, Judged: c.Judged,
-		Wanted: m.Message(c.Wanted), Got: m.Message(c.Got), Where: m.Show(c.Where), Note: m.Message(c.Note),
+		Kind: c.Kind, Subject: m.Show(c.Subject), Passed: c.Passed, Judged: c.Judged,
+		Expected: m.Message(c.Expected), Got: m.Message(c.Got), Where: m.Show(c.Where), Note: m.Message(c.Note),
 	}
 }
 
 // brief is the record of a step without its exchanges and checks, but with how many
-// there were: enough of what held, where there is much of it.
+// there were: enough of what passed, where there is much of it.
 func (s *Step) brief(m *secret.Masker) *history.Step {
 	out := &history.Step{
 		Step: m.Text(s.Name), Target: m.Text(s.Target), About: m.Text(s.About), Outcome: string(s.Outcome),
@@ -87,7 +87,7 @@ func (r *Row) Record(brief bool, m *secret.Masker) *history.Row {
 		Steps: []*history.Step{},
 	}
 	for _, step := range r.Steps {
-		if brief && step.Outcome == Held {
+		if brief && step.Outcome == Passed {
 			out.Steps = append(out.Steps, step.brief(m))
 			continue
 		}
@@ -108,7 +108,7 @@ func (r *Row) Entry(sheet int, brief bool, masker *secret.Masker) history.Entry 
 		text, err = json.Marshal(r.Record(true, masker))
 	}
 	if err != nil { // there is nothing in it that could not be written
-		text = []byte(`{"outcome":"faulty","steps":[]}`)
+		text = []byte(`{"outcome":"error","steps":[]}`)
 	}
 	return history.Entry{
 		Sheet: sheet, Phase: r.Phase, Iteration: r.Iteration, Row: r.Number,
@@ -156,7 +156,7 @@ func (r *Run) Record() *history.Run {
 	return out
 }
 
-// Memory gives a run whose rows are held, masked, as reports want it.
+// Memory gives a run whose rows are passed, masked, as reports want it.
 func (r *Run) Memory() *history.MemoryRun {
 	out := &history.MemoryRun{Head: r.Record()}
 	out.Head.Ended = true

@@ -19,17 +19,17 @@ type Outcome string
 
 // The outcomes, in words as they are shown.
 const (
-	Held        Outcome = "held"
-	FellShort   Outcome = "fell short"
+	Passed        Outcome = "passed"
+	Failed   Outcome = "failed"
 	NotRun      Outcome = "not run"     // left out, or what it needs was not kept
 	Unreachable Outcome = "unreachable" // no answer came, or no token could be had
-	Faulty      Outcome = "faulty"      // the file's own fault: it could not be filled in
+	Errored      Outcome = "error"      // the file's own fault: it could not be filled in
 	Interrupted Outcome = "interrupted"
 )
 
 // worse orders outcomes: the outcome of a whole is the worst of its parts, by
 // what the exit status goes after.
-var worse = map[Outcome]int{NotRun: 0, Held: 1, FellShort: 2, Unreachable: 3, Faulty: 4, Interrupted: 5}
+var worse = map[Outcome]int{NotRun: 0, Passed: 1, Failed: 2, Unreachable: 3, Errored: 4, Interrupted: 5}
 
 // Worst is the worse of two outcomes.
 func Worst(a, b Outcome) Outcome {
@@ -43,11 +43,11 @@ func Worst(a, b Outcome) Outcome {
 type Check struct {
 	Kind    string // "expect", "field", "where", "keep", "contract"
 	Subject string // status, a path, a condition, a kept name
-	Held    bool
-	Judged  bool // false where an earlier fall made judging it pointless
-	Wanted  string
+	Passed    bool
+	Judged  bool // false where an earlier failure made judging it pointless
+	Expected  string
 	Got     string
-	Where   string // the place that fell short, where it is not the subject
+	Where   string // the place that failed, where it is not the subject
 	Note    string
 }
 
@@ -98,11 +98,11 @@ func (s *Step) Last() *exchange.Record {
 	return s.Exchanges[len(s.Exchanges)-1]
 }
 
-// Fell counts the checks that fell short.
-func (s *Step) Fell() int {
+// Fell counts the checks that failed.
+func (s *Step) ChecksFailed() int {
 	count := 0
 	for _, c := range s.Checks {
-		if c.Judged && !c.Held {
+		if c.Judged && !c.Passed {
 			count++
 		}
 	}
@@ -134,7 +134,7 @@ type Sheet struct {
 	RowCount                int       // how many rows there are to run; 0 without rows or where that is not known
 	Total                   int       // how many rows are run, with all turns, as far as it is known
 	Repeated                bool      // rows are run more than once, or by a rate
-	Rows                    []*Row    // not held where the run is to forget them
+	Rows                    []*Row    // empty where the run is to forget them
 	Counts                  Counts
 	Times                   []*history.Times // how long the exchanges of each step took
 	Checks                  []history.Check  // of the sheet as a whole
@@ -158,7 +158,7 @@ type Run struct {
 	Outcome Outcome
 	Notes   []string // loud ones: certificates unchecked, tokens not given back
 	Masker  *secret.Masker
-	// Finished leads to everything that a report has, also to rows that are not held.
+	// Finished leads to everything that a report has, also to rows that are not kept.
 	Finished history.Finished
 	// Total is the whole of a run that was gone on with; nil for others.
 	Total *history.Run
@@ -186,7 +186,7 @@ func (r *Row) Counts() Counts {
 				judged++
 			}
 		}
-		c.AddStep(string(step.Outcome), judged, step.Fell(), len(step.Exchanges)+len(step.Logins))
+		c.AddStep(string(step.Outcome), judged, step.ChecksFailed(), len(step.Exchanges)+len(step.Logins))
 	}
 	return c
 }
@@ -205,5 +205,5 @@ func (r *Run) Counts() Counts {
 
 // ExitStatus is the exit status that goes with the outcome.
 func (o Outcome) ExitStatus() int {
-	return map[Outcome]int{Held: 0, FellShort: 1, NotRun: 1, Faulty: 2, Unreachable: 3, Interrupted: 130}[o]
+	return map[Outcome]int{Passed: 0, Failed: 1, NotRun: 1, Errored: 2, Unreachable: 3, Interrupted: 130}[o]
 }

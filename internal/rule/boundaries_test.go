@@ -231,7 +231,7 @@ func TestBoundaries(t *testing.T) {
 				verdict, err := r.Judge(found, roots, values)
 				require.NoError(t, err)
 				word, note, _ := strings.Cut(want, "; ")
-				assert.Equal(t, word == "yes", verdict.Held, "%s: %+v", r.Source, verdict)
+				assert.Equal(t, word == "yes", verdict.Passed, "%s: %+v", r.Source, verdict)
 				if word == "no" && r == parsed {
 					assert.Equal(t, note, verdict.Note)
 				}
@@ -242,7 +242,7 @@ func TestBoundaries(t *testing.T) {
 				found, roots := find(t, text, "x")
 				verdict, err := opposite.Judge(found, roots, values)
 				require.NoError(t, err)
-				assert.False(t, verdict.Held, "not %s", source)
+				assert.False(t, verdict.Passed, "not %s", source)
 			}
 		})
 	}
@@ -271,7 +271,7 @@ func TestMadeRules(t *testing.T) {
 		found, roots := find(t, `{"x": `+answer+`}`, "x")
 		verdict, err := r.Judge(found, roots, lookup)
 		require.NoError(t, err)
-		return verdict.Held
+		return verdict.Passed
 	}
 	for _, c := range []struct {
 		rule       *rule.Rule
@@ -310,7 +310,7 @@ func TestMadeRules(t *testing.T) {
 		operand *document.Node
 		answer  string
 		note    string
-		held    bool
+		passed    bool
 	}{
 		{number, `"5"`, "it is a text, not a number", false},
 		{number, `"6"`, "", false},
@@ -321,7 +321,7 @@ func TestMadeRules(t *testing.T) {
 		found, roots := find(t, `{"x": `+c.answer+`}`, "x")
 		verdict, err := rule.Equals(typed{c.operand}).Judge(found, roots, lookup)
 		require.NoError(t, err)
-		assert.Equal(t, c.held, verdict.Held, c.answer)
+		assert.Equal(t, c.passed, verdict.Passed, c.answer)
 		assert.Equal(t, c.note, verdict.Note, c.answer)
 	}
 	found, roots := find(t, `{"x": "5"}`, "x")
@@ -362,7 +362,7 @@ func TestMadeRules(t *testing.T) {
 	found, roots = find(t, `{"x": ["a", "b"]}`, "x[*]")
 	verdict, err = made.Judge(found, roots, lookup)
 	require.NoError(t, err)
-	assert.True(t, verdict.Held, "a rule about all of them makes what it is joined with one about all of them")
+	assert.True(t, verdict.Passed, "a rule about all of them makes what it is joined with one about all of them")
 }
 
 func TestWhatIsNoRule(t *testing.T) {
@@ -469,7 +469,7 @@ func TestWhatIsAText(t *testing.T) {
 		found, roots := find(t, `{"x": `+document.QuoteJSON(source)+`}`, "x")
 		verdict, err := parsed.Judge(found, roots, lookup)
 		require.NoError(t, err)
-		assert.True(t, verdict.Held, source)
+		assert.True(t, verdict.Passed, source)
 	}
 }
 

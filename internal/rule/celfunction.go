@@ -276,10 +276,10 @@ func subtract(args []ref.Val) (ref.Val, error) {
 	return nil, fmt.Errorf("%s cannot be taken from %s", describe(b), describe(a))
 }
 
-func ordering(wanted func(order int) bool) func([]ref.Val) (ref.Val, error) {
+func ordering(expected func(order int) bool) func([]ref.Val) (ref.Val, error) {
 	return func(args []ref.Val) (ref.Val, error) {
 		order, err := compareValues(args[0], args[1])
-		return types.Bool(err == nil && wanted(order)), err
+		return types.Bool(err == nil && expected(order)), err
 	}
 }
 

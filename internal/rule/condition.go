@@ -266,14 +266,14 @@ func (d *Data) activation() map[string]any {
 
 // Judge evaluates the condition as a yes or no.
 func (c *Condition) Judge(data *Data) Verdict {
-	verdict := Verdict{Wanted: c.Source}
+	verdict := Verdict{Expected: c.Source}
 	result, _, err := c.program.Eval(data.activation())
 	switch {
 	case err != nil:
 		verdict.Got = "it cannot be worked out"
 		verdict.Note, verdict.Unclear = evalError(err), true
 	case result == types.True:
-		verdict.Held = true
+		verdict.Passed = true
 	case result == types.False:
 		verdict.Got = "it is not so"
 		verdict.Note = c.explain(data)

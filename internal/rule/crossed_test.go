@@ -15,7 +15,7 @@ import (
 	"testbench/internal/rule"
 )
 
-// crossedValues are what rules are held against; the last is not there.
+// crossedValues are what rules are checked against; the last is not there.
 var crossedValues = []string{
 	`5`, `-1`, `0`, `5.0`, `12.50`, `1e3`, `"5"`, `""`, `"A"`, `"a b"`, `"ünder"`, `"2026-11-23"`, `"2026-11-23T08:30:00Z"`,
 	`"08:30:00"`, `"5 s"`, `"2 kB"`, `true`, `false`, `null`, `[]`, `[5]`, `["A", "b"]`, `[1, 2, 2]`, `[3, 2, 1]`, `["2026-11-23", "b"]`, `["b", "9"]`, `{}`,
@@ -34,7 +34,7 @@ var crossedRules = []string{
 	"not same as y", "at least A", "over A", "all length 1", "some is text", "all one of 1 or 2",
 }
 
-// Every rule is held against every kind of value: what holds, what does not, and what is said of
+// Every rule is checked against every kind of value: what holds, what does not, and what is said of
 // it. The golden file has a sign for each value in its order, + or - or ! for an error, and below
 // it what is said, with the values of which it is said.
 func TestCrossed(t *testing.T) {
@@ -57,7 +57,7 @@ func TestCrossed(t *testing.T) {
 			found, roots := find(t, object, "x")
 			verdict, err := parsed.Judge(found, roots, lookup)
 			sign, note := "-", verdict.Note
-			if verdict.Held {
+			if verdict.Passed {
 				sign = "+"
 			}
 			if err != nil {
@@ -90,11 +90,11 @@ func golden(t *testing.T, name, text string) {
 	want, err := os.ReadFile(file)
 	require.NoError(t, err)
 	if string(want) != text {
-		wanted, got := strings.Split(string(want), "\n"), strings.Split(text, "\n")
-		for i := range min(len(wanted), len(got)) {
-			require.Equal(t, wanted[i], got[i], "line %d; go test ./internal/rule -update writes it anew", i+1)
+		expected, got := strings.Split(string(want), "\n"), strings.Split(text, "\n")
+		for i := range min(len(expected), len(got)) {
+			require.Equal(t, expected[i], got[i], "line %d; go test ./internal/rule -update writes it anew", i+1)
 		}
-		assert.Len(t, got, len(wanted))
+		assert.Len(t, got, len(expected))
 	}
 }
 

@@ -199,7 +199,7 @@ func TestConditionsThatTakeLong(t *testing.T) {
 			Scope: lookup,
 		})
 		if want == "" {
-			assert.True(t, verdict.Held, "%s: %s", source, verdict.Note)
+			assert.True(t, verdict.Passed, "%s: %s", source, verdict.Note)
 			continue
 		}
 		assert.Contains(t, verdict.Note, want, source)

@@ -16,23 +16,23 @@ import (
 
 // Verdict is what judging a rule came to.
 type Verdict struct {
-	Held   bool
-	Where  string // the place that fell short, with its index
-	Wanted string // the rule, with its values put in
+	Passed   bool
+	Where  string // the place that failed, with its index
+	Expected string // the rule, with its values put in
 	Got    string // what was there, in words
-	Note   string // why it fell short where that is not plain; may be empty
+	Note   string // why it failed where that is not plain; may be empty
 	Secret bool   // what was there came from a secret
 	// Unclear says of a condition that it came to neither yes nor no.
 	Unclear bool
 }
 
 // Judge holds what a path led to against the rule. An error means that the
-// rule's own values are not there, not that the rule fell short.
+// rule's own values are not there, not that the rule failed.
 func (r *Rule) Judge(found path.Selection, roots path.Roots, scope value.Scope) (Verdict, error) {
 	j := judge{roots: roots, scope: scope}
-	verdict := Verdict{Held: true, Wanted: r.Source}
+	verdict := Verdict{Passed: true, Expected: r.Source}
 	fall := func(m path.Match, why string) {
-		verdict.Held = false
+		verdict.Passed = false
 		verdict.Where = m.Where
 		verdict.Got = m.Node.Describe()
 		verdict.Note = why
@@ -48,24 +48,24 @@ judging:
 			if m.Node == nil && r.optional {
 				continue
 			}
-			held, why, err := j.holds(part, m.Node)
+			passed, why, err := j.holds(part, m.Node)
 			if cannot := (*cannotCompare)(nil); errors.As(err, &cannot) {
 				why, err = cannot.reason, nil
 			}
 			if err != nil {
 				return Verdict{}, err
 			}
-			if !held && why == "" && len(parts) > 1 {
+			if !passed && why == "" && len(parts) > 1 {
 				why = "it is not so that it " + part.source
 			}
-			if !held {
+			if !passed {
 				fall(m, why)
 				break judging
 			}
 		}
 	}
-	verdict.Wanted = r.FilledIn(scope)
-	if verdict.Held {
+	verdict.Expected = r.FilledIn(scope)
+	if verdict.Passed {
 		verdict.Got = came(judged(parts[0], found))
 	}
 	return verdict, nil
@@ -92,7 +92,7 @@ func judged(t *test, found path.Selection) []path.Match {
 	return found.Matches
 }
 
-// came says what a rule that held was judged on.
+// came says what a rule that passed was judged on.
 func came(matches []path.Match) string {
 	if len(matches) == 1 {
 		return matches[0].Node.Describe()
@@ -138,23 +138,23 @@ type judge struct {
 // holds judges one value; node is nil where nothing is there. The error is a
 // *cannotCompare where the value is of no kind that the rule is about: then neither the
 // rule nor its opposite is so.
-func (j *judge) holds(t *test, node *document.Node) (held bool, why string, err error) {
+func (j *judge) holds(t *test, node *document.Node) (passed bool, why string, err error) {
 	switch t.op {
 	case opAllOf:
 		for i := range t.tests {
-			if held, why, err := j.holds(&t.tests[i], node); err != nil || !held {
+			if passed, why, err := j.holds(&t.tests[i], node); err != nil || !passed {
 				if why == "" {
 					why = "it is not so that it " + t.tests[i].source
 				}
-				return held, why, err
+				return passed, why, err
 			}
 		}
 		return true, "", nil
 	case opAnyOf:
 		var open error
 		for i := range t.tests {
-			held, _, err := j.holds(&t.tests[i], node)
-			if held {
+			passed, _, err := j.holds(&t.tests[i], node)
+			if passed {
 				return true, "", nil
 			}
 			open = cmp.Or(open, err)
@@ -164,8 +164,8 @@ func (j *judge) holds(t *test, node *document.Node) (held bool, why string, err 
 		if node == nil && !t.inner.isPresence() {
 			return false, "nothing is there", nil
 		}
-		held, _, err := j.holds(t.inner, node)
-		return !held && err == nil, "", err
+		passed, _, err := j.holds(t.inner, node)
+		return !passed && err == nil, "", err
 	}
 	if t.op == opIs && t.state == "absent" {
 		return node == nil, "", nil
@@ -181,8 +181,8 @@ func (j *judge) holds(t *test, node *document.Node) (held bool, why string, err 
 		return j.quantified(t, node)
 	case opCount:
 		items := sequence(node)
-		held, _, err := j.holds(t.inner, document.NewNumber(fmt.Sprint(len(items))))
-		return held, fmt.Sprintf("there are %d", len(items)), err
+		passed, _, err := j.holds(t.inner, document.NewNumber(fmt.Sprint(len(items))))
+		return passed, fmt.Sprintf("there are %d", len(items)), err
 	case opLength:
 		length := utf8.RuneCountInString(v.Text)
 		if v.Kind == document.List {
@@ -190,8 +190,8 @@ func (j *judge) holds(t *test, node *document.Node) (held bool, why string, err 
 		} else if !v.IsScalar() || v.Kind == document.Null {
 			return false, "", &cannotCompare{"only a text or a list has a length"}
 		}
-		held, _, err := j.holds(t.inner, document.NewNumber(fmt.Sprint(length)))
-		return held, fmt.Sprintf("its length is %d", length), err
+		passed, _, err := j.holds(t.inner, document.NewNumber(fmt.Sprint(length)))
+		return passed, fmt.Sprintf("its length is %d", length), err
 	case opSameAs:
 		other, err := t.path.Find(j.roots, j.scope)
 		if err != nil {
@@ -225,8 +225,8 @@ func (j *judge) holds(t *test, node *document.Node) (held bool, why string, err 
 	case opContains, opStartsWith, opEndsWith:
 		return text(t.op, v, operands[0])
 	}
-	held, err = ordered(t, v, operands)
-	return held, "", err
+	passed, err = ordered(t, v, operands)
+	return passed, "", err
 }
 
 func (t *test) isPresence() bool {
@@ -246,14 +246,14 @@ func (j *judge) quantified(t *test, node *document.Node) (bool, string, error) {
 	items := sequence(node)
 	var open error
 	for i, item := range items {
-		held, why, err := j.holds(t.inner, item)
+		passed, why, err := j.holds(t.inner, item)
 		if cannot := (*cannotCompare)(nil); errors.As(err, &cannot) {
 			why = cannot.reason
 		}
-		if held && t.op == opSome {
+		if passed && t.op == opSome {
 			return true, "", nil
 		}
-		if !held && t.op == opAll {
+		if !passed && t.op == opAll {
 			text := fmt.Sprintf("[%d] is %s", i, item.Describe())
 			if why != "" {
 				text += " (" + why + ")"
@@ -301,14 +301,14 @@ func text(op operation, v, operand *document.Node) (bool, string, error) {
 	if !v.IsScalar() || v.Kind == document.Null {
 		return false, "", &cannotCompare{"it is not a text"}
 	}
-	wanted := operand.Value().Text
+	expected := operand.Value().Text
 	switch op {
 	case opStartsWith:
-		return strings.HasPrefix(v.Text, wanted), "", nil
+		return strings.HasPrefix(v.Text, expected), "", nil
 	case opEndsWith:
-		return strings.HasSuffix(v.Text, wanted), "", nil
+		return strings.HasSuffix(v.Text, expected), "", nil
 	}
-	return strings.Contains(v.Text, wanted), "", nil
+	return strings.Contains(v.Text, expected), "", nil
 }
 
 // cannotCompare says that two values are of kinds that have no order.

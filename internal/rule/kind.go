@@ -180,9 +180,9 @@ func isInteger(text string) bool {
 	return reduced.Exponent >= 0
 }
 
-func isMeasure(text string, wanted ...measureKind) bool {
+func isMeasure(text string, expected ...measureKind) bool {
 	m, err := readMeasure(text)
-	return err == nil && strings.TrimSpace(text) == text && slices.Contains(wanted, m.kind)
+	return err == nil && strings.TrimSpace(text) == text && slices.Contains(expected, m.kind)
 }
 
 // matching compiles on first use, so that starting the program costs nothing.

@@ -99,7 +99,7 @@ func TestKinds(t *testing.T) {
 			verdict, err := parsed.Judge(path.Selection{Matches: []path.Match{{Where: "x", Node: node}}}, path.Roots{},
 				nil)
 			require.NoError(t, err)
-			return verdict.Held
+			return verdict.Passed
 		}
 		for _, text := range c.is {
 			assert.True(t, judge(document.NewUntyped(text)), "%q is %s", text, c.kind)
@@ -130,7 +130,7 @@ func TestKinds(t *testing.T) {
 func TestOrder(t *testing.T) {
 	cases := []struct {
 		value, rule string
-		held        bool
+		passed        bool
 	}{
 		{"10", "over 9", true},
 		{"1e2", "at least 100", true},
@@ -161,7 +161,7 @@ func TestOrder(t *testing.T) {
 			Node:  document.NewUntyped(c.value),
 		}}}, path.Roots{}, nil)
 		require.NoError(t, err)
-		assert.Equal(t, c.held, verdict.Held, "%s %s (%s)", c.value, c.rule, verdict.Note)
+		assert.Equal(t, c.passed, verdict.Passed, "%s %s (%s)", c.value, c.rule, verdict.Note)
 	}
 	for text, want := range map[string]string{"800 ms": "800ms", "5s": "5s", "PT1M30S": "1m30s", "2 d": "48h0m0s"} {
 		d, err := rule.Duration(text)
@@ -184,8 +184,8 @@ func TestComposed(t *testing.T) {
 	cases := []struct {
 		r      *rule.Rule
 		value  *document.Node
-		held   bool
-		wanted string
+		passed   bool
+		expected string
 	}{
 		{
 			rule.AllOf([]*rule.Rule{part("over 5"), part("under 9")}), document.NewNumber("7"), true,
@@ -223,7 +223,7 @@ func TestComposed(t *testing.T) {
 			Miss: &path.Miss{},
 		}}}, path.Roots{}, nil)
 		require.NoError(t, err)
-		assert.Equal(t, c.held, verdict.Held, c.wanted)
-		assert.Equal(t, c.wanted, verdict.Wanted)
+		assert.Equal(t, c.passed, verdict.Passed, c.expected)
+		assert.Equal(t, c.expected, verdict.Expected)
 	}
 }

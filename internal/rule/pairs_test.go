@@ -69,7 +69,7 @@ func TestEachRuleWordCanPassAndFail(t *testing.T) {
 				found, roots := find(t, text, "x")
 				verdict, err := parsed.Judge(found, roots, values)
 				require.NoError(t, err)
-				assert.Equal(t, want, verdict.Held, "%s: %+v", text, verdict)
+				assert.Equal(t, want, verdict.Passed, "%s: %+v", text, verdict)
 			}
 		})
 	}
@@ -116,7 +116,7 @@ func TestJoinedRules(t *testing.T) {
 					found, roots := find(t, `{"x": `+answer+`}`, "x")
 					verdict, err := c.rule.Judge(found, roots, scope{})
 					require.NoError(t, err)
-					assert.Equal(t, want, verdict.Held, "%s: %+v", answer, verdict)
+					assert.Equal(t, want, verdict.Passed, "%s: %+v", answer, verdict)
 				}
 			}
 		})
@@ -130,7 +130,7 @@ func TestFilledInOnce(t *testing.T) {
 	found, roots := find(t, `{"x": 5}`, "x")
 	verdict, err := parsed.Judge(found, roots, scope{"a": "${b}", "b": "9"})
 	require.NoError(t, err)
-	assert.Equal(t, "between ${b} and 9", verdict.Wanted)
+	assert.Equal(t, "between ${b} and 9", verdict.Expected)
 }
 
 func TestRulesForWhatHasAnOrder(t *testing.T) {
@@ -174,6 +174,6 @@ func TestNullIsARule(t *testing.T) {
 		found, roots := find(t, document.WriteJSON(node, document.Style{}), "x")
 		verdict, err := parsed.Judge(found, roots, lookup)
 		require.NoError(t, err)
-		assert.Equal(t, want, verdict.Held)
+		assert.Equal(t, want, verdict.Passed)
 	}
 }

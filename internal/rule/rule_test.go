@@ -46,7 +46,7 @@ const answer = `{"grade": "A", "n": 17.40, "s": "17.4", "zip": "00123", "empty":
  "id": "6b1f2a5e-0b7c-4c1f-9d55-0d8f3a1b2c3d", "mail": "lab@heatherfold.example", "iban": "GB82 WEST 1234 5698 7654 32", "gtin": "4006381333931"}`
 
 func TestRules(t *testing.T) {
-	held := []string{
+	passed := []string{
 		"grade: A", "grade: equals A", "grade: one of A or B", "grade: not equals B", "n: 17.4", "n: 17.40",
 		"n: equals 17.4",
 		`s: equals "17.4"`, "s: 17.4", "n: over 17", "n: at most 17.4", "n: at least 17.40", "n: between 17.4 and 18",
@@ -73,8 +73,8 @@ func TestRules(t *testing.T) {
 		"lines: count 3", "lines[*]: count 3", "object: is object", "list: is list",
 		"local: under 2026-11-23T08:30:01", "grade: all of A or B", "grade: call me",
 	}
-	held = held[:len(held)-2]
-	for _, c := range held {
+	passed = passed[:len(passed)-2]
+	for _, c := range passed {
 		t.Run(c, func(t *testing.T) {
 			source, text, _ := strings.Cut(c, ": ")
 			r, err := rule.Parse(text, false)
@@ -82,10 +82,10 @@ func TestRules(t *testing.T) {
 			found, roots := find(t, answer, source)
 			verdict, err := r.Judge(found, roots, lookup)
 			require.NoError(t, err)
-			assert.True(t, verdict.Held, "%+v", verdict)
+			assert.True(t, verdict.Passed, "%+v", verdict)
 		})
 	}
-	fallen := []struct{ rule, where, got, note string }{
+	failed := []struct{ rule, where, got, note string }{
 		{"grade: B", "grade", `"A"`, ""},
 		{
 			"grade: same as nowhere", "grade", `"A"`,
@@ -105,11 +105,11 @@ func TestRules(t *testing.T) {
 			"a time without a zone cannot be compared with a time with a zone",
 		},
 		{
-			"nothing: over 3", "nothing", "nothing",
+			"nothing: over 3", "nothing", "missing",
 			"answer has no nothing: it is an object with grade, n, s, zip, empty, none, flag, open and 15 more",
 		},
 		{
-			"nothing: not equals 3", "nothing", "nothing",
+			"nothing: not equals 3", "nothing", "missing",
 			"answer has no nothing: it is an object with grade, n, s, zip, empty, none, flag, open and 15 more",
 		},
 		{"none: optional is number", "none", "null", ""},
@@ -118,16 +118,16 @@ func TestRules(t *testing.T) {
 		{"list: all over 1", "list", "a list of 3", "[1] is 1"},
 		{"list: is ascending", "list", "a list of 3", "[0] is 3 and [1] is 1"},
 		{"words[*]: is unique", "all of them", "a list of 3", `[0] and [2] are both "a"`},
-		{"lines[*].p: is number", "lines[2].p", "nothing", `lines[2] has no p: it is an object with q`},
+		{"lines[*].p: is number", "lines[2].p", "missing", `lines[2] has no p: it is an object with q`},
 		{"took: under 10", "took", `"PT1M30S"`, "a duration cannot be compared with a number"},
 		{"n: about 17 within 1 s", "n", "17.40", "a duration cannot be the tolerance of a number"},
 		{"open: matches not", "open", `"not started"`, ""},
 		{"grade: matches ${signs}", "grade", `"A"`, ""},
 		{"list[0]: same as list[1]", "list[0]", "3", "there it is 1"},
 		{"flag: equals \"true\"", "flag", "true", ""},
-		{"nolist[*]: over 1", "nolist[*]", "nothing", "nolist has no [*]: it is an empty list"},
+		{"nolist[*]: over 1", "nolist[*]", "missing", "nolist has no [*]: it is an empty list"},
 	}
-	for _, c := range fallen {
+	for _, c := range failed {
 		t.Run(c.rule, func(t *testing.T) {
 			source, text, _ := strings.Cut(c.rule, ": ")
 			r, err := rule.Parse(text, false)
@@ -135,7 +135,7 @@ func TestRules(t *testing.T) {
 			found, roots := find(t, answer, source)
 			verdict, err := r.Judge(found, roots, lookup)
 			require.NoError(t, err)
-			assert.False(t, verdict.Held)
+			assert.False(t, verdict.Passed)
 			assert.Equal(t, c.where, verdict.Where)
 			assert.Equal(t, c.got, verdict.Got)
 			assert.Equal(t, c.note, verdict.Note)
@@ -168,7 +168,7 @@ func TestListOfRules(t *testing.T) {
 		found, roots := find(t, answer, c.path)
 		verdict, err := rule.AllOf(parts).Judge(found, roots, lookup)
 		require.NoError(t, err)
-		assert.Equal(t, []any{c.where == "", c.where, c.reason}, []any{verdict.Held, verdict.Where, verdict.Note},
+		assert.Equal(t, []any{c.where == "", c.where, c.reason}, []any{verdict.Passed, verdict.Where, verdict.Note},
 			"%s %v", c.path, c.rules)
 	}
 }
@@ -273,7 +273,7 @@ func TestConditions(t *testing.T) {
 		Roots: roots, Row: row, Kept: document.NewObject().Set("limit", document.NewNumber("20")),
 		Scope: lookup,
 	}
-	held := []string{
+	passed := []string{
 		"0.1 + 0.2 == 0.3", "19.99 * 3 == 59.97", "answer.total == sum(answer.lines.map(l, l.amount))",
 		"reply.status == 200",
 		"number(row.moisture) * 1.05 + 0.2 == 18.47", "row.moisture < 18", "row.moisture > 9",
@@ -301,15 +301,15 @@ func TestConditions(t *testing.T) {
 	assert.Contains(t, names, "sum")
 	assert.False(t, slices.ContainsFunc(names, func(name string) bool { return strings.HasPrefix(name, "@") }),
 		"those cannot be called")
-	for _, source := range held {
+	for _, source := range passed {
 		t.Run(source, func(t *testing.T) {
 			c, err := rule.CompileCondition(source)
 			require.NoError(t, err)
 			verdict := c.Judge(data)
-			assert.True(t, verdict.Held, "%+v", verdict)
+			assert.True(t, verdict.Passed, "%+v", verdict)
 		})
 	}
-	fallen := map[string]string{
+	failed := map[string]string{
 		"duration('1h') - 5 > 0":    "cannot be taken from",
 		"answer.total == 60":        "left is 59.97, right is 60",
 		"answer.total + 1 < 60.0":   "left is 60.97, right is 60.0",
@@ -321,7 +321,7 @@ func TestConditions(t *testing.T) {
 		"answer.name * 2 == 1":      `"Clover" is no number`,
 		"1 / 0 == 1":                "division by zero",
 		"answer.total":              "a condition must come to true or false",
-		"answer.nothing == 1":       "left is nothing, right is 1",
+		"answer.nothing == 1":       "left is missing, right is 1",
 		"range(1) == 1":             "-",
 		"answer.lines.foo(1) == 1":  "-",
 		"answer.total = 5":          "equality is written ==",
@@ -335,7 +335,7 @@ func TestConditions(t *testing.T) {
 		"[1,2].map(x, x + y) == []": `"y" is not known`,
 		"[0,0,0,0,0,0,0,0,0,0,0,0].all(a,[0,0,0,0,0,0,0,0,0,0,0,0].all(b,[0,0,0,0,0,0,0,0,0,0,0,0].all(c,[0,0,0,0,0,0,0,0,0,0,0,0].all(d,[0,0,0,0,0,0,0,0,0,0,0,0].all(e,[0,0,0,0,0,0,0,0,0,0,0,0].all(f,a==b))))))": "too many steps",
 	}
-	for source, want := range fallen {
+	for source, want := range failed {
 		t.Run(source, func(t *testing.T) {
 			c, err := rule.CompileCondition(source)
 			if err != nil {
@@ -345,7 +345,7 @@ func TestConditions(t *testing.T) {
 				return
 			}
 			verdict := c.Judge(data)
-			assert.False(t, verdict.Held)
+			assert.False(t, verdict.Passed)
 			if want != "-" {
 				assert.Contains(t, fmt.Sprint(verdict.Got, verdict.Note), want)
 			}

@@ -33,7 +33,7 @@ type CallSpec struct {
 	Login  string   // a name, or none
 	Spoil  string   // how the login is spoilt
 	SOAP   string
-	// Contract says what is held against it: both (or empty), request, answer, off.
+	// Contract says what is checked against it: both (or empty), request, answer, off.
 	Contract string
 	Action   string
 	HTTP     string
@@ -117,7 +117,7 @@ func checkCall(b *bench.Bench, s *sheet.Step, options vet.Options) error {
 	}
 	if call, ok := s.Action.(*step.Call); ok {
 		found := b.Service(call.Service)
-		// What a contract describes is held against it when it is read.
+		// What a contract describes is checked against it when it is read.
 		endpoint, err := found.Described(call.Operation)
 		if err != nil {
 			return err

@@ -240,8 +240,8 @@ func (e *effects) of(t *testing.T, text string) (said string, problems []string)
 				out = append(out, fmt.Sprintf("%s %s | %s | %s | %s | %q | kept %v | %v", row.Label, step.Name,
 					step.Target, step.About, step.Outcome, step.Reason, step.Kept, step.Notes))
 				for _, c := range step.Checks {
-					out = append(out, fmt.Sprintf("  %s %s %v %v wanted %s got %s", c.Kind, c.Subject, c.Held, c.Judged,
-						c.Wanted, c.Got))
+					out = append(out, fmt.Sprintf("  %s %s %v %v expected %s got %s", c.Kind, c.Subject, c.Passed, c.Judged,
+						c.Expected, c.Got))
 				}
 				for _, record := range step.Exchanges {
 					out = append(out, fmt.Sprintf("  notes %v", record.Notes))
@@ -249,7 +249,7 @@ func (e *effects) of(t *testing.T, text string) (said string, problems []string)
 			}
 		}
 		for _, c := range one.Checks {
-			out = append(out, fmt.Sprintf("of the sheet: %s %v", c.Subject, c.Held))
+			out = append(out, fmt.Sprintf("of the sheet: %s %v", c.Subject, c.Passed))
 		}
 	}
 	return volatile.ReplaceAllString(strings.Join(append(out, e.take()...), "\n"), "…"), nil

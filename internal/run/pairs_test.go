@@ -202,13 +202,13 @@ steps:
 		chosen        []string
 		want          result.Outcome
 	}{
-		{"one", "under 0 ms", nil, result.FellShort},
-		{"one", "under 0 ms", []string{"one"}, result.FellShort},
-		{"one", "under 0 ms", []string{"two"}, result.Held},
-		{"two: inner", "under 0 ms", nil, result.FellShort},
-		{"two: inner", "under 0 ms", []string{"two"}, result.FellShort},
-		{"two: inner", "under 0 ms", []string{"one"}, result.Held},
-		{"two: inner", "under 1 min", []string{"two"}, result.Held},
+		{"one", "under 0 ms", nil, result.Failed},
+		{"one", "under 0 ms", []string{"one"}, result.Failed},
+		{"one", "under 0 ms", []string{"two"}, result.Passed},
+		{"two: inner", "under 0 ms", nil, result.Failed},
+		{"two: inner", "under 0 ms", []string{"two"}, result.Failed},
+		{"two: inner", "under 0 ms", []string{"one"}, result.Passed},
+		{"two: inner", "under 1 min", []string{"two"}, result.Passed},
 	} {
 		assert.Equal(t, c.want, e.outcome(t, text(c.limited, c.rule), c.chosen...), "%+v", c)
 	}
@@ -284,26 +284,26 @@ func TestRowsToRun(t *testing.T) {
 }
 
 // Rows are those for which their condition holds; one for which it comes to neither yes nor
-// no is no row that was left out, but one that fell short.
+// no is no row that was left out, but one that failed.
 func TestConditionsOfRows(t *testing.T) {
 	e := newEffects(t)
 	text := func(when, rule string) string {
 		return "sheet: s\nrows:\n  list:\n    - n: 1\n    - n: x\n  when: " + when + "\nsteps:\n" +
 			"  - step: it\n    request: echo POST /${row.n}\n    fields:\n      path: ends with " + rule + "\n"
 	}
-	assert.Equal(t, result.Held, e.outcome(t, text("row.n == '1'", "1")))
-	assert.Equal(t, result.FellShort, e.outcome(t, text("row.n == 'x'", "1")))
-	assert.NotEqual(t, result.Held, e.outcome(t, text("number(row.n) == 1", "1")), "x is no number")
+	assert.Equal(t, result.Passed, e.outcome(t, text("row.n == '1'", "1")))
+	assert.Equal(t, result.Failed, e.outcome(t, text("row.n == 'x'", "1")))
+	assert.NotEqual(t, result.Passed, e.outcome(t, text("number(row.n) == 1", "1")), "x is no number")
 }
 
-// A check that cannot fail says nothing: each is held against an answer for which it must
+// A check that cannot fail says nothing: each is checked against an answer for which it must
 // pass and one for which it must fail, wherever a step may be.
 func TestEachCheckCanPassAndFail(t *testing.T) {
 	e := newEffects(t)
 	both := func(t *testing.T, pass, fail string) {
 		t.Helper()
-		assert.Equal(t, result.Held, e.outcome(t, pass), pass)
-		assert.Equal(t, result.FellShort, e.outcome(t, fail), fail)
+		assert.Equal(t, result.Passed, e.outcome(t, pass), pass)
+		assert.Equal(t, result.Failed, e.outcome(t, fail), fail)
 	}
 	step := func(parts ...string) string {
 		text := "  - step: it\n"
@@ -351,8 +351,8 @@ func TestEachCheckCanPassAndFail(t *testing.T) {
 					quoted(value) + "\n"
 			}
 			first := outer(pass, c.pass)
-			assert.Equal(t, result.Held, e.outcome(t, first))
-			assert.Equal(t, result.FellShort, e.outcome(t, outer(fail, c.fail)))
+			assert.Equal(t, result.Passed, e.outcome(t, first))
+			assert.Equal(t, result.Failed, e.outcome(t, outer(fail, c.fail)))
 		})
 	}
 	for _, c := range checksOfCalls {
@@ -406,7 +406,7 @@ func TestEachCheckCanPassAndFail(t *testing.T) {
 		}
 	}
 	t.Run("of times that nobody measured", func(t *testing.T) {
-		assert.Equal(t, result.FellShort,
+		assert.Equal(t, result.Failed,
 			e.outcome(t, "sheet: s\nexpect:\n  p95: under 30 s\nsteps:\n"+step("pause: 1 ms")))
 	})
 }

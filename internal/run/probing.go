@@ -140,7 +140,7 @@ func Probe(ctx context.Context, s *session.Session, p *Probing, c *probe.Case) *
 	planned := *p.plan
 	planned.Notes = nil
 	use := login.Use{Names: planned.Logins}
-	res := &result.Step{Name: "as it is right", Target: p.step.Target(), Outcome: result.Held}
+	res := &result.Step{Name: "as it is right", Target: p.step.Target(), Outcome: result.Passed}
 	if c == nil {
 		planned.Request = p.Target.Request.Clone()
 	} else {
@@ -185,11 +185,11 @@ func Judged(r *result.Step, j probe.Judged) {
 		return
 	}
 	check := result.Check{
-		Kind: "expect", Subject: "how it is taken", Judged: true, Held: !j.Verdict.IsBad(),
-		Wanted: "refused clearly", Got: strings.TrimSpace(string(j.Verdict) + ", " + j.Said), Note: j.Why,
+		Kind: "expect", Subject: "how it is taken", Judged: true, Passed: !j.Verdict.IsBad(),
+		Expected: "refused clearly", Got: strings.TrimSpace(string(j.Verdict) + ", " + j.Said), Note: j.Why,
 	}
-	if !check.Held {
-		r.Outcome = result.FellShort
+	if !check.Passed {
+		r.Outcome = result.Failed
 	}
 	r.Checks = append(r.Checks, check)
 }

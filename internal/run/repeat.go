@@ -14,7 +14,7 @@ import (
 type inputRow struct {
 	result *result.Row
 	values *document.Node
-	wrong  string // why it cannot be told whether the row is wanted, or what is wrong with it
+	wrong  string // why it cannot be told whether the row is to be run, or what is wrong with it
 }
 
 // labelOf is a value as it names a row.

@@ -109,7 +109,7 @@ func (x *rowRun) Carry(ctx context.Context, step *sheet.Step, name string) resul
 		carry = x.each
 	}
 	outcome := carry(ctx, step, name)
-	if step.Stop != "" && !x.ending && outcome != result.Held && outcome != result.NotRun &&
+	if step.Stop != "" && !x.ending && outcome != result.Passed && outcome != result.NotRun &&
 		outcome != result.Interrupted {
 		x.stopped = fmt.Sprintf("%s %s, and stops the %s", name, outcome, step.Stop)
 		if step.Stop == "sheet" {
@@ -128,7 +128,7 @@ func (x *rowRun) once(ctx context.Context, s *sheet.Step, name string) result.Ou
 func (x *rowRun) End(s *sheet.Step, came result.Outcome, results ...*result.Step) result.Outcome {
 	x.noteMissing(s, string(came))
 	first := results[0]
-	if s.Undo != nil && (wasDone(first) || x.options.Dry && first.Outcome == result.Held) {
+	if s.Undo != nil && (wasDone(first) || x.options.Dry && first.Outcome == result.Passed) {
 		x.undos = append(x.undos,
 			undoing{x.prefix + "undo " + strings.TrimPrefix(first.Name, x.prefix), s.Undo, maps.Clone(x.kept)})
 	}
@@ -208,7 +208,7 @@ func (x *rowRun) Tell(res *result.Step) {
 	x.row.Steps = append(x.row.Steps, res)
 	x.row.Outcome = result.Worst(x.row.Outcome, res.Outcome)
 	x.events.add(event{step: res})
-	if x.options.Stop && !x.ending && res.Outcome != result.Held && res.Outcome != result.NotRun {
+	if x.options.Stop && !x.ending && res.Outcome != result.Passed && res.Outcome != result.NotRun {
 		x.stop()
 	}
 }
@@ -237,12 +237,12 @@ func (x *rowRun) each(ctx context.Context, step *sheet.Step, name string) result
 	}
 	list, err := step.Each.List.Node(scope)
 	if err != nil {
-		return x.Skip(step, name, result.Faulty, "for each: "+err.Error())
+		return x.Skip(step, name, result.Errored, "for each: "+err.Error())
 	}
 	items := itemsOf(list)
 	switch {
 	case len(items) > mostItems:
-		return x.Skip(step, name, result.Faulty,
+		return x.Skip(step, name, result.Errored,
 			fmt.Sprintf("for each: there are %d items, and at most %d are gone through", len(items), mostItems))
 	case len(items) == 0:
 		for _, n := range step.KeptNames() {
@@ -321,10 +321,10 @@ func (x *rowRun) WouldSend(res *result.Step, request *exchange.Request, reason s
 // unless says why the condition of a step leaves it out, or "".
 func unless(s *sheet.Step, data *rule.Data) string {
 	verdict := s.When.Judge(data)
-	if verdict.Held {
+	if verdict.Passed {
 		return ""
 	}
-	reason := "when does not hold: " + s.When.Source
+	reason := "condition is false: " + s.When.Source
 	if verdict.Note != "" {
 		reason += " (" + verdict.Note + ")"
 	}

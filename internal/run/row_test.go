@@ -64,7 +64,7 @@ func TestRows(t *testing.T) {
 		change      func(a *apiary, stop func())
 		asked       string
 		told        string
-		fell        string // the checks of the sheet as a whole that fell short
+		failed        string // the checks of the sheet as a whole that failed
 	}{
 		{
 			name: "one after the other",
@@ -75,7 +75,7 @@ func TestRows(t *testing.T) {
   - step: b
     request: s GET /b-${k}
 `,
-			asked: "a b-a", told: "a held; b held",
+			asked: "a b-a", told: "a passed; b passed",
 		},
 		{
 			name: "what was not kept is not asked for",
@@ -92,7 +92,7 @@ func TestRows(t *testing.T) {
   - step: d
     request: s GET /d-${kept.k | default e}
 `,
-			asked: "lost d-e", told: "a fell short; b not run: k was not kept (a fell short); c not run: k was not kept (a fell short); d held",
+			asked: "lost d-e", told: "a failed; b not run: k was not kept (a failed); c not run: k was not kept (a failed); d passed",
 		},
 		{
 			name: "what is kept again is there again",
@@ -106,7 +106,7 @@ func TestRows(t *testing.T) {
   - step: c
     request: s GET /c-${k}
 `,
-			asked: "lost b c-b", told: "a fell short; b held; c held",
+			asked: "lost b c-b", told: "a failed; b passed; c passed",
 		},
 		{
 			name: "rules see what was kept before",
@@ -124,7 +124,7 @@ func TestRows(t *testing.T) {
     request: s GET /b
     fields: {n: '${k}'}
 `,
-			asked: "a b b", told: "a held; b held; c held",
+			asked: "a b b", told: "a passed; b passed; c passed",
 		},
 		{
 			name: "what cannot be worked out of what was lost",
@@ -137,7 +137,7 @@ func TestRows(t *testing.T) {
   - step: c
     request: s GET /${l}
 `,
-			asked: "lost", told: "a fell short; b not run: k was not kept (a fell short); c not run: l was not kept (b not run)",
+			asked: "lost", told: "a failed; b not run: k was not kept (a failed); c not run: l was not kept (b not run)",
 		},
 		{
 			name: "a condition on two, of which one was lost",
@@ -153,7 +153,7 @@ func TestRows(t *testing.T) {
     where:
       - kept.j == 'a' && kept.k == 'b'
 `,
-			asked: "a lost", told: "a held; b fell short; c not run: k was not kept (b fell short)",
+			asked: "a lost", told: "a passed; b failed; c not run: k was not kept (b failed)",
 		},
 		{
 			name: "what was lost and is kept again is not there for the step itself",
@@ -170,7 +170,7 @@ func TestRows(t *testing.T) {
   - step: d
     request: s GET /d-${l}
 `,
-			asked: "lost d-1", told: "a fell short; b not run: k was not kept (a fell short); c held; d held",
+			asked: "lost d-1", told: "a failed; b not run: k was not kept (a failed); c passed; d passed",
 		},
 		{
 			name: "a condition",
@@ -182,7 +182,7 @@ func TestRows(t *testing.T) {
     when: 2 > 1
     request: s GET /b
 `,
-			asked: "b", told: "a not run: when does not hold: 1 > 2 (left is 1, right is 2); b held",
+			asked: "b", told: "a not run: condition is false: 1 > 2 (left is 1, right is 2); b passed",
 		},
 		{
 			name: "the row is stopped",
@@ -196,7 +196,7 @@ finally:
   - step: c
     request: s GET /c
 `,
-			asked: "lost c", told: "a fell short; b not run: a fell short, and stops the row; c held",
+			asked: "lost c", told: "a failed; b not run: a failed, and stops the row; c passed",
 		},
 		{
 			name: "nothing is stopped where it holds, or is left out",
@@ -211,7 +211,7 @@ finally:
   - step: c
     request: s GET /c
 `,
-			asked: "a c", told: "a held; b not run: when does not hold: 1 > 2 (left is 1, right is 2); c held",
+			asked: "a c", told: "a passed; b not run: condition is false: 1 > 2 (left is 1, right is 2); c passed",
 		},
 		{
 			name: "the sheet is stopped",
@@ -224,7 +224,7 @@ last:
   - step: z
     request: s GET /z
 `,
-			asked: "lost-1 z", told: "a fell short | z held",
+			asked: "lost-1 z", told: "a failed | z passed",
 		},
 		{
 			name: "the run is stopped",
@@ -241,7 +241,7 @@ finally:
     request: s GET /d
 `,
 			options: run.RunOptions{Stop: true},
-			asked:   "lost-1 lost-c d", told: "a fell short; c fell short; d held",
+			asked:   "lost-1 lost-c d", told: "a failed; c failed; d passed",
 		},
 		{
 			name: "for each of a list, and what is kept of it",
@@ -258,7 +258,7 @@ finally:
     where:
       - size(kept.k) == 2 && kept.k[1] == 'b'
 `,
-			asked: "all a b", told: "all held; a (1 of 2) held; a (2 of 2) held; b held",
+			asked: "all a b", told: "all passed; a (1 of 2) passed; a (2 of 2) passed; b passed",
 		},
 		{
 			name: "for each of a value alone, of nothing, and of null",
@@ -279,10 +279,10 @@ finally:
   - step: d
     work out: {n: size(kept.k)}
 `,
-			asked: "all c", told: "all held; a (1 of 1) held; b not run: for each: there is no item; c not run: for each: there is no item; d held",
+			asked: "all c", told: "all passed; a (1 of 1) passed; b not run: for each: there is no item; c not run: for each: there is no item; d passed",
 		},
 		{
-			name: "for each, of which one falls short",
+			name: "for each, of which one fails",
 			sheet: `steps:
   - step: a
     for each: [lost, y]
@@ -291,10 +291,10 @@ finally:
   - step: b
     request: s GET /b-${k}
 `,
-			asked: "lost y", told: "a (1 of 2) fell short; a (2 of 2) held; b not run: k was not kept for each item (a fell short)",
+			asked: "lost y", told: "a (1 of 2) failed; a (2 of 2) passed; b not run: k was not kept for each item (a failed)",
 		},
 		{
-			name: "for each, of which the last falls short",
+			name: "for each, of which the last fails",
 			sheet: `steps:
   - step: a
     for each: [y, lost]
@@ -303,7 +303,7 @@ finally:
   - step: b
     request: s GET /b-${k}
 `,
-			asked: "y lost", told: "a (1 of 2) held; a (2 of 2) fell short; b not run: k was not kept for each item (a fell short)",
+			asked: "y lost", told: "a (1 of 2) passed; a (2 of 2) failed; b not run: k was not kept for each item (a failed)",
 		},
 		{
 			name: "for each of what was not kept",
@@ -320,7 +320,7 @@ finally:
         request: s GET /d
     when: kept.k == 'x'
 `,
-			asked: "lost", told: "a fell short; b not run: k was not kept (a fell short); c not run: k was not kept (a fell short)",
+			asked: "lost", told: "a failed; b not run: k was not kept (a failed); c not run: k was not kept (a failed)",
 		},
 		{
 			name: "the name of an item that is a kept one too",
@@ -333,7 +333,7 @@ finally:
   - step: c
     request: s GET /${it}
 `,
-			asked: "x y before", told: "a held; b (1 of 2) held; b (2 of 2) held; c held",
+			asked: "x y before", told: "a passed; b (1 of 2) passed; b (2 of 2) passed; c passed",
 		},
 		{
 			name: "a group for each",
@@ -347,7 +347,7 @@ finally:
       - step: b
         request: s GET /b-${k}
 `,
-			asked: "x b-x y b-y", told: "g (1 of 2): a held; g (1 of 2): b held; g (2 of 2): a held; g (2 of 2): b held",
+			asked: "x b-x y b-y", told: "g (1 of 2): a passed; g (1 of 2): b passed; g (2 of 2): a passed; g (2 of 2): b passed",
 		},
 		{
 			name: "what is taken back, the last first, and only what was done",
@@ -372,7 +372,7 @@ finally:
     request: s GET /e
 `,
 			asked: "a x y lost e DELETE y DELETE x DELETE a",
-			told:  "a held; b (1 of 2) held; b (2 of 2) held; c fell short; d not run: when does not hold: 1 > 2 (left is 1, right is 2); e held; undo b (2 of 2) held; undo b (1 of 2) held; undo a held",
+			told:  "a passed; b (1 of 2) passed; b (2 of 2) passed; c failed; d not run: condition is false: 1 > 2 (left is 1, right is 2); e passed; undo b (2 of 2) passed; undo b (1 of 2) passed; undo a passed",
 		},
 		{
 			name: "what was done before the rows is taken back behind them",
@@ -386,13 +386,13 @@ steps:
   - step: b
     request: s GET /${k}-${n}
 `,
-			asked: "a a-1 a-2 DELETE a", told: "a held | b held | b held | undo a held",
+			asked: "a a-1 a-2 DELETE a", told: "a passed | b passed | b passed | undo a passed",
 		},
 		{name: "no rows", sheet: `rows: {numbers: 1 to 3, as: n, when: row.n > 5}
 steps:
   - step: a
     request: s GET /a
-`, fell: "rows"},
+`, failed: "rows"},
 		{
 			name:    "no rows of those that are chosen",
 			sheet:   "rows: {numbers: 1 to 3, as: n}\nsteps:\n  - step: a\n    request: s GET /a\n",
@@ -408,10 +408,10 @@ steps:
   - step: b
     request: s GET /b-${k}
 `,
-			asked: "h b-h", told: "in: one held; in held; b held",
+			asked: "h b-h", told: "in: one passed; in passed; b passed",
 		},
 		{
-			name: "a sheet within that falls short",
+			name: "a sheet within that fails",
 			sheet: `steps:
   - step: in
     sheet: inner.yaml
@@ -420,7 +420,7 @@ steps:
   - step: b
     request: s GET /b-${k}
 `,
-			asked: "lost", told: "in: one fell short; in not run: the sheet fell short; b not run: k was not kept (in fell short)",
+			asked: "lost", told: "in: one failed; in not run: the sheet failed; b not run: k was not kept (in failed)",
 		},
 		{
 			name: "a sheet within with rows keeps lists",
@@ -431,29 +431,29 @@ steps:
   - step: b
     request: s GET /${k[1]}-${k[0]}
 `,
-			asked: "r1 r2 r2-r1", told: "in: one held; in: one held; in held; b held",
+			asked: "r1 r2 r2-r1", told: "in: one passed; in: one passed; in passed; b passed",
 		},
 		{
 			name:  "a sheet within that has no rows",
 			sheet: "steps:\n  - step: in\n    sheet: empty.yaml\n  - step: b\n    request: s GET /b\n",
-			asked: "b", told: "in: rows fell short; in not run: the sheet fell short; b held",
+			asked: "b", told: "in: rows failed; in not run: the sheet failed; b passed",
 		},
 		{
 			name:  "a sheet within that has no rows, after steps before them",
 			sheet: "steps:\n  - step: in\n    sheet: before.yaml\n",
-			asked: "z", told: "in: z held; in: rows fell short; in not run: the sheet fell short",
+			asked: "z", told: "in: z passed; in: rows failed; in not run: the sheet failed",
 		},
 		{
 			name:    "only some rows, of the sheet and not of the one within",
 			sheet:   "rows: {numbers: 1 to 5, as: m}\nsteps:\n  - step: in\n    sheet: rows.yaml\n",
 			options: run.RunOptions{Rows: [][2]int{{5, 5}}},
-			asked:   "r1 r2", told: "in: one held; in: one held; in held",
+			asked:   "r1 r2", told: "in: one passed; in: one passed; in passed",
 		},
 		{
 			name:    "only one step, which runs a sheet",
 			sheet:   "steps:\n  - step: in\n    sheet: rows.yaml\n  - step: b\n    request: s GET /b\n",
 			options: run.RunOptions{Steps: []string{"in"}},
-			asked:   "r1 r2", told: "in: one held; in: one held; in held",
+			asked:   "r1 r2", told: "in: one passed; in: one passed; in passed",
 		},
 		{
 			name: "only one step",
@@ -467,7 +467,7 @@ steps:
     request: s GET /c-${k}
 `,
 			options: run.RunOptions{Steps: []string{"b", "c"}},
-			asked:   "b", told: "b held; c not run: k was not kept (a left out)",
+			asked:   "b", told: "b passed; c not run: k was not kept (a left out)",
 		},
 		{
 			name: "from a step that is before the rows",
@@ -481,7 +481,7 @@ steps:
     request: s GET /a
 `,
 			options: run.RunOptions{From: "z"},
-			asked:   "z a", told: "z held | a held",
+			asked:   "z a", told: "z passed | a passed",
 		},
 		{
 			name: "from a step on",
@@ -497,7 +497,7 @@ steps:
     request: s GET /c
 `,
 			options: run.RunOptions{From: "b"},
-			asked:   "b c", told: "b held; c held",
+			asked:   "b c", told: "b passed; c passed",
 		},
 		{
 			name: "interrupted: what is at the end is done",
@@ -521,7 +521,7 @@ last:
 					}
 				}
 			},
-			asked: "a c DELETE a d", told: "a held; c held; undo a held | d held",
+			asked: "a c DELETE a d", told: "a passed; c passed; undo a passed | d passed",
 		},
 		{
 			name: "a dry run sends nothing",
@@ -537,7 +537,7 @@ last:
     fill: {hive: h}
 `,
 			options: run.RunOptions{Dry: true},
-			told:    "a held; b held; c: one held",
+			told:    "a passed; b passed; c: one passed",
 		},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -612,13 +612,13 @@ steps:
 			}
 			assert.Equal(t, c.told, strings.Join(rows, " | "))
 			assert.Equal(t, c.asked, strings.Join(hives.asked, " "))
-			var fell []string
+			var failed []string
 			for _, check := range results[0].Checks {
-				if !check.Held {
-					fell = append(fell, string(check.Subject))
+				if !check.Passed {
+					failed = append(failed, string(check.Subject))
 				}
 			}
-			assert.Equal(t, c.fell, strings.Join(fell, " "))
+			assert.Equal(t, c.failed, strings.Join(failed, " "))
 		})
 	}
 }

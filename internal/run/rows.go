@@ -51,15 +51,15 @@ type takenRow struct {
 // takeRows goes through the rows that are run: those that the condition lets through, as
 // far as sample and limit go.
 func takeRows(ctx context.Context, rows *sheet.Rows, s *session.Session) iter.Seq[takenRow] {
-	wanted := filteredRows(ctx, rows, s)
+	expected := filteredRows(ctx, rows, s)
 	if rows.Sample > 0 {
 		sample, ordinal := table.NewSample(rows.Sample, rows.Seed), 0
-		for row := range wanted {
+		for row := range expected {
 			sample.Offer(ordinal, row.number)
 			ordinal++
 		}
-		numbers, all := sample.Numbers(), wanted
-		wanted = func(yield func(takenRow) bool) {
+		numbers, all := sample.Numbers(), expected
+		expected = func(yield func(takenRow) bool) {
 			for row := range all {
 				if _, isTaken := slices.BinarySearch(numbers, row.number); isTaken && !yield(row) {
 					return
@@ -68,11 +68,11 @@ func takeRows(ctx context.Context, rows *sheet.Rows, s *session.Session) iter.Se
 		}
 	}
 	if rows.Limit == 0 {
-		return wanted
+		return expected
 	}
 	return func(yield func(takenRow) bool) {
 		count := 0
-		for row := range wanted {
+		for row := range expected {
 			if count++; !yield(row) || count == rows.Limit {
 				return
 			}
@@ -99,7 +99,7 @@ func filteredRows(ctx context.Context, rows *sheet.Rows, s *session.Session) ite
 				verdict := rows.When.Judge(s.Data(scope, values, nil, nil, nil))
 				if verdict.Unclear {
 					row.wrong = "the condition of the rows cannot be worked out: " + verdict.Note
-				} else if !verdict.Held {
+				} else if !verdict.Passed {
 					continue
 				}
 			}

@@ -25,7 +25,7 @@ type RunOptions struct {
 	Steps []string // only these; empty for all
 	From  string   // the rows go on from this step; empty for all of them
 	Rows  [][2]int // only these, from and to, from 1; empty for all
-	Stop  bool     // at the first step that falls short
+	Stop  bool     // at the first step that fails
 	Dry   bool     // nothing is sent; what would be is reported
 
 	Jobs   int           // rows and sheets at work side by side; 0 is 1
@@ -140,12 +140,12 @@ func sheetInputs(s *sheet.Sheet) []string {
 // Fetched are digests of the contracts that were fetched from addresses, by these.
 func (w *Job) Fetched() map[string]string { return w.Session.Contracts.Fetched() }
 
-// What is recorded of exchanges in full: of rows that held, the first ones, and of each
+// What is recorded of exchanges in full: of rows that passed, the first ones, and of each
 // step of each sheet some, so that runs can be compared; of those that did not, more.
 const (
-	fullHeld = 1_000
+	fullPassed = 1_000
 	fullEach = 20
-	fullFell = 10_000
+	fullFailed = 10_000
 )
 
 // scheduler runs the rows of several sheets side by side. Rows are recorded when they are
@@ -156,8 +156,8 @@ type scheduler struct {
 	kill     context.Context
 	slots    chan struct{} // one for each row at work
 	over     atomic.Bool   // nothing more is to be begun
-	full     atomic.Int64  // exchanges of rows that held, recorded in full
-	fell     atomic.Int64
+	full     atomic.Int64  // exchanges of rows that passed, recorded in full
+	failed     atomic.Int64
 	recorder *recorder
 	pace     *pace
 }
@@ -423,11 +423,11 @@ type inFull struct {
 func (f *inFull) wants(row *result.Row) bool {
 	f.mutex.Lock()
 	defer f.mutex.Unlock()
-	wanted := false
+	expected := false
 	for _, step := range row.Steps {
-		wanted = wanted || len(step.Exchanges) > 0 && f.counts[step.Of] < fullEach
+		expected = expected || len(step.Exchanges) > 0 && f.counts[step.Of] < fullEach
 	}
-	if !wanted {
+	if !expected {
 		return false
 	}
 	if f.counts == nil {
@@ -453,16 +453,16 @@ func (r *runner) finish(t *task) {
 	for _, step := range t.row.Steps {
 		exchanges += int64(len(step.Exchanges))
 	}
-	brief := t.row.Outcome == result.Held && r.full.Add(exchanges) > fullHeld && !r.inFull.wants(t.row) ||
-		t.row.Outcome != result.Held && r.fell.Add(exchanges) > fullFell
+	brief := t.row.Outcome == result.Passed && r.full.Add(exchanges) > fullPassed && !r.inFull.wants(t.row) ||
+		t.row.Outcome != result.Passed && r.failed.Add(exchanges) > fullFailed
 	r.recorder.rows <- finished{t.row, r.index, brief, r.session.Masker(), t.events}
 }
 
 // unclear is a row that cannot be read, or of which it cannot be told whether it is
-// wanted.
+// expected.
 func (r *runner) unclear(t *task, why string) {
-	step := &result.Step{Name: "rows", Of: "rows", Target: "rows", Outcome: result.Faulty, Reason: why}
-	t.row.Steps, t.row.Outcome = []*result.Step{step}, result.Faulty
+	step := &result.Step{Name: "rows", Of: "rows", Target: "rows", Outcome: result.Errored, Reason: why}
+	t.row.Steps, t.row.Outcome = []*result.Step{step}, result.Errored
 	t.events.add(event{step: step})
 	r.finish(t)
 }

@@ -59,10 +59,10 @@ func (s *subRun) run(ctx context.Context) result.Outcome {
 		}
 		if row.wrong != "" {
 			s.outer.Tell(&result.Step{
-				Name: s.name + ": rows", Target: "rows", Outcome: result.Faulty,
+				Name: s.name + ": rows", Target: "rows", Outcome: result.Errored,
 				Reason: row.wrong,
 			})
-			outcome = result.Worst(outcome, result.Faulty)
+			outcome = result.Worst(outcome, result.Errored)
 			wrong++
 			continue
 		}
@@ -72,10 +72,10 @@ func (s *subRun) run(ctx context.Context) result.Outcome {
 		s.collect(kept, rows)
 	}
 	if s.sheet.Rows != nil && rows+wrong == 0 && !s.options.Dry && !s.isStopped() && !s.outer.IsOver(ctx) {
-		outcome = result.Worst(outcome, result.FellShort)
+		outcome = result.Worst(outcome, result.Failed)
 		s.outer.Tell(&result.Step{
-			Name: s.name + ": rows", Target: "rows", Outcome: result.FellShort,
-			Checks: []result.Check{{Kind: "expect", Subject: "rows", Judged: true, Wanted: someRows, Got: noRows}},
+			Name: s.name + ": rows", Target: "rows", Outcome: result.Failed,
+			Checks: []result.Check{{Kind: "expect", Subject: "rows", Judged: true, Expected: someRows, Got: noRows}},
 		})
 	}
 	if len(s.sheet.Last) > 0 || len(undos) > 0 {

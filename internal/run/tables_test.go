@@ -320,7 +320,7 @@ func TestEachKeyOfTheFilesHasAnEffect(t *testing.T) {
 			})
 		}
 	}
-	// What can be expected is held against answers in the test of checks.
+	// What can be expected is checked against answers in the test of checks.
 	for _, key := range sheet.Mappings()["expect"] {
 		assert.True(t, key == "refused" || slices.ContainsFunc(checksOfReplies, func(c check) bool {
 			return strings.Contains(c.text, "  "+key+":")

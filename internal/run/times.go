@@ -54,16 +54,16 @@ func (r *runner) judgeRows(ctx context.Context) {
 	if r.sheet.Rows == nil || r.result.Counts.Rows > 0 || isChosen || o.Dry || r.isOver(ctx) {
 		return
 	}
-	r.addCheck(history.Check{Kind: "expect", Subject: "rows", Judged: true, Wanted: someRows, Got: noRows})
+	r.addCheck(history.Check{Kind: "expect", Subject: "rows", Judged: true, Expected: someRows, Got: noRows})
 }
 
 // addCheck adds one that is of the sheet as a whole.
 func (r *runner) addCheck(c history.Check) {
 	r.result.Checks = append(r.result.Checks, c)
 	r.result.Counts.Checks++
-	if !c.Held {
-		r.result.Counts.ChecksFell++
-		r.result.Outcome = result.Worst(r.result.Outcome, result.FellShort)
+	if !c.Passed {
+		r.result.Counts.ChecksFailed++
+		r.result.Outcome = result.Worst(r.result.Outcome, result.Failed)
 	}
 }
 

@@ -199,7 +199,7 @@ func SameCall(ctx context.Context, s *session.Session, a, b *sheet.Step) error {
 	switch {
 	case session.HoldsRequest(a) != session.HoldsRequest(b) || session.HoldsAnswer(a) != session.HoldsAnswer(b) ||
 		max(a.Pages, 1) != max(b.Pages, 1):
-		return errors.New("what is held against the contract, or how many pages are read, is another")
+		return errors.New("what is checked against the contract, or how many pages are read, is another")
 	case (a.Login == nil) != (b.Login == nil) ||
 		a.Login != nil && (!slices.Equal(a.Login.Names, b.Login.Names) || a.Login.Spoil != b.Login.Spoil):
 		return errors.New("the login is another")

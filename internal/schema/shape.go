@@ -1,7 +1,7 @@
 package schema
 
 // Shaped is a type that says what it takes in a form in which two schemas, of one
-// language or of two, can be held against each other.
+// language or of two, can be checked against each other.
 type Shaped interface {
 	Shape() *Shape
 }

@@ -136,7 +136,7 @@ const longest = excerpt.Most / 4
 type Text string
 
 // Plain is a text of our own words and numbers and of names in files, in which there is no
-// secret. Who may say so is held by a test.
+// secret. Who may say so is checked by a test.
 func Plain(s string) Text { return Text(s) }
 
 // Show gives a text as it may be shown. A nil Masker knows no secret.

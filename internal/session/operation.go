@@ -295,10 +295,10 @@ func includedIn(s *sheet.Step, name string) *document.Node {
 	return nil
 }
 
-// HoldsRequest says whether a request that breaks the contract is held back.
+// HoldsRequest says whether a request that breaks the contract is not sent.
 func HoldsRequest(s *sheet.Step) bool { return s.Contract != "off" && s.Contract != "answer" }
 
-// HoldsAnswer says whether an answer is held against the contract.
+// HoldsAnswer says whether an answer is checked against the contract.
 func HoldsAnswer(s *sheet.Step) bool { return s.Contract != "off" && s.Contract != "request" }
 
 // fillFields are the fields of a call; of a list, by their place in it.

@@ -45,7 +45,7 @@ func (s *Session) Data(scope *Values, row *document.Node, kept map[string]*docum
 func (s *Session) Send(ctx context.Context, step *sheet.Step, planned *Prepared,
 	result *result.Step,
 ) (*login.Sent, error) {
-	use := login.Use{Names: planned.Logins, Wanted: planned.refusal}
+	use := login.Use{Names: planned.Logins, Expected: planned.refusal}
 	if step.Login != nil {
 		use.Spoil = step.Login.Spoil
 	}

@@ -304,7 +304,7 @@ func TestAddressOfAPort(t *testing.T) {
 	}
 }
 
-// Before anything is sent, a call is held against the contract of its service.
+// Before anything is sent, a call is checked against the contract of its service.
 func TestCheckCall(t *testing.T) {
 	for text, want := range map[string]string{
 		"call: open/change\nfill: {id: 7, kilos: 2}":         "",
@@ -378,7 +378,7 @@ func TestPages(t *testing.T) {
 		note  string
 	}{
 		{"all of them", 9, map[string]string{"1": "/api/lots?p=2", "2": "?p=3"}, 3, "3 pages were read"},
-		{"as many as are wanted", 2, map[string]string{"1": "?p=2", "2": "?p=3"}, 2, ""},
+		{"as many as are expected", 2, map[string]string{"1": "?p=2", "2": "?p=3"}, 2, ""},
 		{"one", 1, map[string]string{"1": "?p=2"}, 1, ""},
 		{"a ring", 9, map[string]string{"1": "?p=2", "2": "?p=1"}, 2, "was read already"},
 		{"another host", 9, map[string]string{"1": "http://n.example/?p=2"}, 1, "another host and not asked"},

@@ -16,7 +16,7 @@ type Again struct {
 	Grow    float64 // by what each pause is longer than the one before
 	On      []*bench.StatusRule
 	Refused bool            // where no answer came
-	Fell    bool            // where it fell short of what it expects
+	Fell    bool            // where it failed of what it expects
 	When    *rule.Condition // where this is so of the answer; nil for nothing
 	onAt    *yamlfile.Node
 }
@@ -43,7 +43,7 @@ var againKeys = []bench.Key[Again]{
 		}),
 	bench.NewKey("when", "a condition on the answer: it is tried again where it holds",
 		func(r *bench.Reader, a *Again, n *yamlfile.Node) { a.When = r.Condition(n) }),
-	bench.NewKey("on", "statuses, refused, fell short (not 400, 401, 403 and the like, unless they are named)",
+	bench.NewKey("on", "statuses, refused, failed (not 400, 401, 403 and the like, unless they are named)",
 		func(r *bench.Reader, a *Again, n *yamlfile.Node) { a.onAt = n }),
 }
 
@@ -74,12 +74,12 @@ func readAgain(r *bench.Reader, n *yamlfile.Node) *Again {
 		switch text := r.Text(item); text {
 		case "refused":
 			a.Refused = true
-		case "fell short":
+		case "failed":
 			a.Fell = true
 		default:
 			status, err := bench.ParseStatus(text)
 			if err != nil {
-				r.File.Report(item, "write statuses (503, 5xx), refused, or fell short",
+				r.File.Report(item, "write statuses (503, 5xx), refused, or failed",
 					"%q says nothing that a step could be tried again on", text)
 				continue
 			}

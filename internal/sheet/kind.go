@@ -235,7 +235,7 @@ func finishRefused(r *bench.Reader, s *Step) {
 	}
 	report := func(e yamlfile.Entry) {
 		r.File.Report(e.Key, "take one of them out",
-			"where the connection is refused there is no answer, and nothing to hold %s against", e.Key.Text)
+			"where the connection is refused there is no answer, and nothing to check %s against", e.Key.Text)
 	}
 	for _, e := range s.At.Entries {
 		if slices.Contains([]string{"fields", "where", "keep", "until", "pages"}, e.Key.Text) {

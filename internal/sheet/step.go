@@ -25,7 +25,7 @@ type Step struct {
 	Wait    *Waiting // asks again until something is so; nil for once
 	Undo    *Step    // takes back what the step did, at the end of the row
 	Each    *Each    // once for each item; nil for once
-	Stop    string   // row or sheet: what ends where the step falls short
+	Stop    string   // row or sheet: what ends where the step fails
 	Again   *Again   // tries again where it goes wrong; nil for never
 	Keep    []Keep
 	Expect  Expect
@@ -47,7 +47,7 @@ type Message struct {
 	// Addressing is true or false where the step says whether WS-Addressing blocks go
 	// with it, else empty.
 	Addressing string
-	// Contract says what is held against it: both, request, answer, off; empty is both.
+	// Contract says what is checked against it: both, request, answer, off; empty is both.
 	Contract   string
 	SOAPAction *value.Template
 	Spec       request.Spec // headers, query, body and so on, as the step adds them

@@ -74,7 +74,7 @@ var commonKeys = []bench.Key[Step]{
 	bench.NewKey("about", "what it shows", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.About = r.Text(n) }),
 	bench.NewKey("for each", "${list}, or name: ${list}: once for each item",
 		func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Each = readEach(r, n) }),
-	bench.NewKey("stop", "row or sheet: what ends where the step falls short",
+	bench.NewKey("stop", "row or sheet: what ends where the step fails",
 		func(r *bench.Reader, s *Step, n *yamlfile.Node) {
 			s.Stop = r.Choice(n, "end of a stop", "row", "sheet")
 		}),
@@ -96,7 +96,7 @@ var commonKeys = []bench.Key[Step]{
 	}),
 	bench.NewKey("login", "a login, several, none, or spoil: with how:",
 		func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Login = readLoginChoice(r, n) }),
-	bench.NewKey("contract", "what is held against it: both, request, answer or off",
+	bench.NewKey("contract", "what is checked against it: both, request, answer or off",
 		func(r *bench.Reader, s *Step, n *yamlfile.Node) {
 			s.Contract = r.Choice(n, "part of an exchange", "both", "request", "answer", "off")
 		}),

@@ -299,7 +299,7 @@ func hold(conditions []condition, of *document.Node, sc value.Scope) (bool, erro
 			return false, err
 		}
 		verdict, err := c.rule.Judge(found, roots, sc)
-		if err != nil || !verdict.Held {
+		if err != nil || !verdict.Passed {
 			return false, err
 		}
 	}

@@ -1,4 +1,4 @@
-// Package simulation answers for a service by its contract alone: requests are held
+// Package simulation answers for a service by its contract alone: requests are checked
 // against it, answers are valid samples, and a script of its own form says where another
 // answer is wanted. It fetches nothing and keeps no files.
 package simulation

@@ -78,19 +78,19 @@ var final = []int{400, 401, 402, 403, 405, 406, 410, 411, 413, 414, 415, 417, 42
 // wantsAgain says whether what came of a try asks for another one; data is what the condition
 // sees.
 func wantsAgain(a *sheet.Again, res *result.Step, data func() *rule.Data) bool {
-	if a.When != nil && res.Reply != nil && res.Outcome != result.Interrupted && a.When.Judge(data()).Held {
+	if a.When != nil && res.Reply != nil && res.Outcome != result.Interrupted && a.When.Judge(data()).Passed {
 		return true
 	}
 	switch last := res.Last(); {
-	case res.Outcome == result.Interrupted || res.Outcome == result.Faulty || last == nil:
+	case res.Outcome == result.Interrupted || res.Outcome == result.Errored || last == nil:
 		return false
 	case last.Failure != nil:
 		return a.Refused
 	case last.Answer == nil:
 		return false
-	case res.Outcome == result.FellShort && a.Fell && !slices.Contains(final, last.Answer.Status):
+	case res.Outcome == result.Failed && a.Fell && !slices.Contains(final, last.Answer.Status):
 		return true
-	case res.Outcome != result.Held:
+	case res.Outcome != result.Passed:
 		return slices.ContainsFunc(a.On, func(status *bench.StatusRule) bool {
 			return status.Holds(last.Answer.Status)
 		})
@@ -110,16 +110,16 @@ func (at *place) tries(ctx context.Context, s *sheet.Step, res *result.Step) {
 			return
 		}
 		said = append(said, cameOf(res))
-		wanted := wantsAgain(a, res, func() *rule.Data {
+		expected := wantsAgain(a, res, func() *rule.Data {
 			return at.session.Data(at.scope, at.scope.Row, at.scope.Kept, res.Reply, at.Names())
 		}) && try < a.Times
 		asked := at.session.RetryAfter(res.Last())
-		if !wanted || asked > longestPause {
+		if !expected || asked > longestPause {
 			note := fmt.Sprintf("tried %s: %s", session.HowOften(try), strings.Join(said, ", "))
-			if wanted {
+			if expected {
 				note += fmt.Sprintf("; the service asks to be left alone for %s", asked)
 			}
-			if last := res.Last(); last != nil && (try > 1 || wanted) {
+			if last := res.Last(); last != nil && (try > 1 || expected) {
 				last.Notes = append(last.Notes, note)
 			}
 			return
@@ -153,7 +153,7 @@ func cameOf(res *result.Step) string {
 // kept.
 func Ask(ctx context.Context, of *session.Session, s *sheet.Step, kept map[string]*document.Node) *result.Step {
 	start := time.Now()
-	res := &result.Step{Name: s.Name, Target: s.Target(), Outcome: result.Held}
+	res := &result.Step{Name: s.Name, Target: s.Target(), Outcome: result.Passed}
 	at := &place{noRow{}, of, of.Scope(nil, kept)}
 	at.ask(ctx, s, res)
 	res.Took = time.Since(start)
@@ -182,12 +182,12 @@ func (at *place) ask(ctx context.Context, s *sheet.Step, res *result.Step) {
 	res.Context = of.ContextOf(s, planned)
 	if at.IsDry() {
 		of.ShowLogin(planned)
-		res.Outcome = result.Held
+		res.Outcome = result.Passed
 		at.WouldSend(res, planned.Request, "")
 		return
 	}
 	if err := of.Guarded(planned); err != nil {
-		res.Outcome, res.Reason = result.Faulty, err.Error()
+		res.Outcome, res.Reason = result.Errored, err.Error()
 		return
 	}
 	by := &judge.Case{Session: of, Step: s, Prepared: planned, Scope: at.scope, Names: at.Names()}
@@ -217,7 +217,7 @@ func (at *place) ask(ctx context.Context, s *sheet.Step, res *result.Step) {
 		}
 		if errors.As(err, &res.Context.LoginFail) && res.Context.LoginFail.Record == nil &&
 			!res.Context.LoginFail.Asked && res.Outcome == result.Unreachable {
-			res.Outcome = result.Faulty // nobody was asked: a secret or a setting is wrong
+			res.Outcome = result.Errored // nobody was asked: a secret or a setting is wrong
 		}
 		return
 	}
@@ -228,7 +228,7 @@ func (at *place) ask(ctx context.Context, s *sheet.Step, res *result.Step) {
 
 // unplanned says why no request came of a step.
 func unplanned(res *result.Step, err error) {
-	res.Outcome, res.Reason = result.Faulty, err.Error()
+	res.Outcome, res.Reason = result.Errored, err.Error()
 	var unreached *bench.FetchError
 	if errors.As(err, &unreached) {
 		res.Outcome = result.Unreachable
@@ -239,8 +239,8 @@ func unplanned(res *result.Step, err error) {
 	}
 	var broken *session.ContractError
 	if errors.As(err, &broken) {
-		// The row's own values break the contract: the step fell short, unsent.
-		res.Outcome, res.Reason = result.FellShort, "not sent"
+		// The row's own values break the contract: the step failed, unsent.
+		res.Outcome, res.Reason = result.Failed, "not sent"
 		if broken.Described {
 			res.Hints = append(res.Hints, "contract: answer at the step sends it all the same")
 		}
@@ -248,7 +248,7 @@ func unplanned(res *result.Step, err error) {
 			res.Checks = append(res.Checks,
 				result.Check{
 					Kind: "contract", Subject: "request", Judged: true,
-					Wanted: "as the operation is described", Got: problem,
+					Expected: "as the operation is described", Got: problem,
 				})
 		}
 	}

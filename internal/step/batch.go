@@ -143,7 +143,7 @@ func serviceOf(s *sheet.Step) (name string, isRequest bool) {
 // Run sends the batch: one result comes of it, and one of each part.
 func (b *Batch) Run(ctx context.Context, row Row, s *sheet.Step, name string) result.Outcome {
 	start := time.Now()
-	res := &result.Step{Name: name, Target: s.Target(), About: s.About, Outcome: result.Held}
+	res := &result.Step{Name: name, Target: s.Target(), About: s.About, Outcome: result.Passed}
 	parts := b.send(ctx, row, s, res)
 	res.Took = time.Since(start)
 	return row.End(s, res.Outcome, append([]*result.Step{res}, parts...)...)
@@ -168,11 +168,11 @@ func (b *Batch) send(ctx context.Context, row Row, s *sheet.Step, res *result.St
 			res.Checks = append(res.Checks,
 				result.Check{
 					Kind: "contract", Subject: "request", Judged: true,
-					Wanted: "as the operations are described", Got: err.Error(),
+					Expected: "as the operations are described", Got: err.Error(),
 				})
-			return fail(result.FellShort, "not sent")
+			return fail(result.Failed, "not sent")
 		}
-		return fail(result.Faulty, err.Error())
+		return fail(result.Errored, err.Error())
 	}
 	res.Context = result.Context{Service: b.Service, Sources: map[string]string{}}
 	if at.IsDry() {
@@ -181,7 +181,7 @@ func (b *Batch) send(ctx context.Context, row Row, s *sheet.Step, res *result.St
 		return nil
 	}
 	if err := of.Guarded(sending.whole); err != nil {
-		return fail(result.Faulty, err.Error())
+		return fail(result.Errored, err.Error())
 	}
 	gathering, logins := session.GatherLogins(ctx)
 	sent, err := of.Send(gathering, s, sending.whole, res)
@@ -191,14 +191,14 @@ func (b *Batch) send(ctx context.Context, row Row, s *sheet.Step, res *result.St
 	}
 	whole := judge.Case{Session: of, Step: s, Prepared: sending.whole, Scope: at.scope, Names: at.Names()}
 	whole.Judge(sent, sending.whole.Read(sent.Record()), res)
-	if res.Outcome != result.Held {
+	if res.Outcome != result.Passed {
 		return nil
 	}
 	answers, err := odata.ReadBatch(sent.Record().Answer.ContentType(), sent.Record().Answer.Body)
 	if err != nil {
 		res.Checks = append(res.Checks,
-			result.Check{Kind: "expect", Subject: "answer", Judged: true, Wanted: "a batch", Got: err.Error()})
-		return fail(result.FellShort, "")
+			result.Check{Kind: "expect", Subject: "answer", Judged: true, Expected: "a batch", Got: err.Error()})
+		return fail(result.Failed, "")
 	}
 	return sending.judge(answers, sent.Record())
 }
@@ -307,7 +307,7 @@ func (b *batching) judge(answers []odata.BatchAnswer, whole *exchange.Record) []
 	for i, part := range b.batch.Parts {
 		res := &result.Step{
 			Name: b.name + ": " + part.Name, Target: part.Target(), About: part.About,
-			Outcome: result.Held,
+			Outcome: result.Passed,
 		}
 		results = append(results, res)
 		for _, k := range part.Keep {
@@ -353,9 +353,9 @@ func unanswered(res *result.Step, answers []odata.BatchAnswer) {
 			return
 		}
 	}
-	res.Outcome, res.Reason = result.FellShort, "the service did not answer it"
+	res.Outcome, res.Reason = result.Failed, "the service did not answer it"
 	res.Checks = append(res.Checks,
-		result.Check{Kind: "expect", Subject: "answer", Judged: true, Wanted: "an answer to the part", Got: "none"})
+		result.Check{Kind: "expect", Subject: "answer", Judged: true, Expected: "an answer to the part", Got: "none"})
 }
 
 // partAddress finds what an earlier part makes at the end of an address.

@@ -68,7 +68,7 @@ func (c *Calculate) Run(ctx context.Context, row Row, s *sheet.Step, name string
 		for _, e := range c.Expressions {
 			node, err := e.Condition.WorkOut(data)
 			if err != nil {
-				res.Outcome, res.Reason = result.Faulty, fmt.Sprintf("work out %s: %v", e.Name, err)
+				res.Outcome, res.Reason = result.Errored, fmt.Sprintf("work out %s: %v", e.Name, err)
 				return
 			}
 			at.scope.Kept[e.Name] = node

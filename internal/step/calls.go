@@ -12,6 +12,7 @@ import (
 
 	"testbench/internal/callback"
 	"testbench/internal/document"
+	"testbench/internal/history"
 	"testbench/internal/judge"
 	"testbench/internal/reply"
 	"testbench/internal/result"
@@ -194,7 +195,7 @@ func (c *calling) run(ctx context.Context) (*judge.Judging, error) {
 			return nil, j.Err
 		}
 		open = checks
-		if !slices.ContainsFunc(checks, func(k result.Check) bool { return !k.Held }) {
+		if !slices.ContainsFunc(checks, func(k result.Check) bool { return !k.Passed }) {
 			c.checks = append(c.checks, checks...)
 			return last, c.quiet(ctx)
 		}
@@ -244,8 +245,8 @@ func (c *calling) judge(got *callback.Call) (j *judge.Judging, isOver bool, err 
 		return nil, false, j.Err
 	}
 	for _, check := range j.Checks {
-		if !check.Held {
-			c.lastBad = fmt.Sprintf("%s wanted %s, got %s", check.Subject, check.Wanted, check.Got)
+		if !check.Passed {
+			c.lastBad = fmt.Sprintf("%s %s", check.Subject, history.Compared(check.Expected, check.Got))
 			c.said = append(c.said, "a call that does not match came: "+c.lastBad)
 			return nil, false, nil
 		}
@@ -269,14 +270,14 @@ func (c *calling) quiet(ctx context.Context) error {
 	}
 	check := result.Check{
 		Kind: "expect", Subject: "quiet", Judged: true,
-		Wanted: "no more calls for " + judge.SpanText(c.listen.Quiet), Got: "none", Held: true,
+		Expected: "no more calls for " + judge.SpanText(c.listen.Quiet), Got: "none", Passed: true,
 	}
 	got, err := c.next(ctx, time.Now().Add(c.listen.Quiet))
 	if err != nil {
 		return err
 	}
 	if got != nil {
-		check.Held, check.Got = false, "one more"
+		check.Passed, check.Got = false, "one more"
 		c.result.Exchanges = append(c.result.Exchanges, got.Record(c.Listen))
 		check.Note = c.late(got)
 	}
@@ -306,7 +307,7 @@ func (c *calling) late(got *callback.Call) string {
 func (c *calling) none() {
 	check := result.Check{
 		Kind: "expect", Subject: "call", Judged: true,
-		Wanted: fmt.Sprintf("a call by %s within %s", c.listen.Method, judge.SpanText(c.wait.Within)), Got: "none",
+		Expected: fmt.Sprintf("a call by %s within %s", c.listen.Method, judge.SpanText(c.wait.Within)), Got: "none",
 	}
 	if c.lastBad != "" {
 		check.Got = "none that matches"
@@ -337,7 +338,7 @@ func (c *Calls) Shut() {
 			w = o.step.Wait
 		}
 		res := &result.Step{
-			Name: c.lead + o.step.Name + ": late", Target: o.step.Target(), Outcome: result.Held,
+			Name: c.lead + o.step.Name + ": late", Target: o.step.Target(), Outcome: result.Passed,
 			Notes: o.TakeNotes(),
 		}
 		late := &calling{at: &place{c.row, c.session, c.scope()}, opened: o, wait: w, result: res}
@@ -364,10 +365,10 @@ func (c *calling) tell(got *callback.Call) {
 		res.Notes = append(res.Notes, said)
 		return
 	}
-	res.Outcome = result.FellShort
+	res.Outcome = result.Failed
 	res.Checks = append(res.Checks,
 		result.Check{
 			Kind: "states", Subject: c.wait.States.Source, Judged: true,
-			Wanted: judge.StateWords(c.wait.States), Got: "a false change", Note: wrong,
+			Expected: judge.StateWords(c.wait.States), Got: "a false change", Note: wrong,
 		})
 }

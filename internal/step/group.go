@@ -67,7 +67,7 @@ func (g *Group) Run(ctx context.Context, row Row, s *sheet.Step, name string) re
 func leftOut(row Row, s *sheet.Step, name string) (result.Outcome, bool) {
 	of, err := row.At(s.Site)
 	if err != nil {
-		return row.Skip(s, name, result.Faulty, err.Error()), true
+		return row.Skip(s, name, result.Errored, err.Error()), true
 	}
 	if _, reason := row.Begin(s, of); reason != "" {
 		return row.Skip(s, name, result.NotRun, reason), true

@@ -151,7 +151,7 @@ func (l *Listen) Run(ctx context.Context, row Row, s *sheet.Step, name string) r
 		res.Notes = append(res.Notes, waiting.notes()...)
 		if j == nil {
 			res.Checks = waiting.checks
-			res.Outcome = result.FellShort
+			res.Outcome = result.Failed
 			return
 		}
 		j.Checks = waiting.checks

@@ -67,7 +67,7 @@ func (set *Set) Run(ctx context.Context, row Row, s *sheet.Step, name string) re
 		for _, f := range set.Fields {
 			node, err := f.Value.Node(at.scope)
 			if err != nil {
-				res.Outcome, res.Reason = result.Faulty, fmt.Sprintf("set %s: %v", f.Name, err)
+				res.Outcome, res.Reason = result.Errored, fmt.Sprintf("set %s: %v", f.Name, err)
 				return
 			}
 			at.scope.Kept[f.Name] = node
@@ -82,7 +82,7 @@ func (at *place) judgeKept(s *sheet.Step, data *rule.Data, res *result.Step) {
 	res.Kept = s.KeptNames()
 	j := &judge.Judging{Step: s, Scope: at.scope, Data: data}
 	j.Where()
-	if res.Checks = j.Checks; res.Fell() > 0 {
-		res.Outcome = result.FellShort
+	if res.Checks = j.Checks; res.ChecksFailed() > 0 {
+		res.Outcome = result.Failed
 	}
 }

@@ -130,7 +130,7 @@ type place struct {
 func once(ctx context.Context, row Row, s *sheet.Step, name string,
 	do func(ctx context.Context, at *place, res *result.Step),
 ) result.Outcome {
-	res := &result.Step{Name: name, Target: s.Target(), About: s.About, Outcome: result.Held}
+	res := &result.Step{Name: name, Target: s.Target(), About: s.About, Outcome: result.Passed}
 	start := time.Now()
 	if at := begin(row, s, res); at != nil {
 		do(ctx, at, res)
@@ -143,7 +143,7 @@ func once(ctx context.Context, row Row, s *sheet.Step, name string,
 func begin(row Row, s *sheet.Step, res *result.Step) *place {
 	of, err := row.At(s.Site)
 	if err != nil {
-		res.Outcome, res.Reason = result.Faulty, err.Error()
+		res.Outcome, res.Reason = result.Errored, err.Error()
 		return nil
 	}
 	scope, leftOut := row.Begin(s, of)
@@ -157,7 +157,7 @@ func begin(row Row, s *sheet.Step, res *result.Step) *place {
 
 // failed says that a step could not be carried out.
 func failed(ctx context.Context, res *result.Step, err error) {
-	res.Outcome, res.Reason = result.Faulty, err.Error()
+	res.Outcome, res.Reason = result.Errored, err.Error()
 	var unreached *lookup.UnreachedError
 	if errors.As(err, &unreached) {
 		res.Outcome = result.Unreachable

@@ -185,8 +185,8 @@ func (r *row) told() string {
 			fmt.Fprintf(&out, " (%s)", res.Reason)
 		}
 		for _, c := range res.Checks {
-			if c.Judged && !c.Held {
-				fmt.Fprintf(&out, "; %s wanted %s, got %s", c.Subject, c.Wanted, c.Got)
+			if c.Judged && !c.Passed {
+				fmt.Fprintf(&out, "; %s expected %s, got %s", c.Subject, c.Expected, c.Got)
 			}
 		}
 		if last := res.Last(); last != nil {
@@ -228,11 +228,11 @@ func TestWantsAgain(t *testing.T) {
 		record  *exchange.Record
 		want    bool
 	}{
-		"fell short": {result.FellShort, answered, true}, "held": {result.Held, answered, false},
-		"interrupted": {result.Interrupted, answered, false}, "faulty": {result.Faulty, answered, false},
-		"not sent":     {result.FellShort, nil, false},
+		"failed": {result.Failed, answered, true}, "passed": {result.Passed, answered, false},
+		"interrupted": {result.Interrupted, answered, false}, "error": {result.Errored, answered, false},
+		"not sent":     {result.Failed, nil, false},
 		"refused":      {result.Unreachable, &exchange.Record{Failure: &exchange.Failure{}}, true},
-		"not answered": {result.FellShort, &exchange.Record{}, false},
+		"not answered": {result.Failed, &exchange.Record{}, false},
 	} {
 		res := &result.Step{Outcome: c.outcome}
 		if c.record != nil {
@@ -267,12 +267,12 @@ Content-Type: application/json
 		{
 			name: "a call", step: "call: hives/weigh\nfill: {hive: H 1}\nkeep: {kilos: kilos}",
 			answers: map[string][]answer{"H 1": {{200, `{"kilos": 31}`}}},
-			asked:   []string{"GET /v1/hives/H%201"}, kept: "kilos=31", told: "it: held\n",
+			asked:   []string{"GET /v1/hives/H%201"}, kept: "kilos=31", told: "it: passed\n",
 		},
 		{
 			name: "a call that is told otherwise", step: "call: hives/weigh\nfill: {hive: H}\nfields: {kilos: over 40}",
 			answers: map[string][]answer{"H": {{200, `{"kilos": 31}`}}},
-			asked:   []string{"GET /v1/hives/H"}, told: "it: fell short; kilos wanted over 40, got 31\n",
+			asked:   []string{"GET /v1/hives/H"}, told: "it: failed; kilos expected over 40, got 31\n",
 		},
 		{
 			name: "nobody is there", step: "request: hives GET /x", asked: []string{"GET /v1/x"},
@@ -280,128 +280,128 @@ Content-Type: application/json
 		},
 		{
 			name: "a refusal that a value wants", step: "request: hives GET /x\nexpect: {refused: '${why}'}",
-			change: func(r *row) { r.kept["why"] = document.NewText("connection") }, told: "it: held\n",
+			change: func(r *row) { r.kept["why"] = document.NewText("connection") }, told: "it: passed\n",
 		},
 		{
 			name: "an answer that a value wants", step: "request: hives GET /x\nexpect: {refused: '${why}'}",
 			change: func(r *row) {
 				r.kept["why"] = document.NewText("")
-			}, answers: map[string][]answer{"x": {{200, `{}`}}}, told: "it: held\n",
+			}, answers: map[string][]answer{"x": {{200, `{}`}}}, told: "it: passed\n",
 		},
 		{
 			name: "a refusal of no kind", step: "request: hives GET /x\nexpect: {refused: '${why}'}",
 			change: func(r *row) {
 				r.kept["why"] = document.NewText("closed")
 			}, answers: map[string][]answer{"x": {{200, `{}`}}},
-			told: "it: faulty (refused: \"closed\" is not a kind of refusal",
+			told: "it: error (refused: \"closed\" is not a kind of refusal",
 		},
 		{name: "what is left out", step: "request: hives GET /x", change: func(r *row) {
 			r.leftOut = "kilos was not kept"
 		}, told: "it: not run (kilos was not kept)\n"},
 		{name: "a dry run", step: "request: hives GET /x", change: func(r *row) {
 			r.dry = true
-		}, told: "it: held\nwould it: GET http://hives.example/v1/x\n"},
+		}, told: "it: passed\nwould it: GET http://hives.example/v1/x\n"},
 		{
 			name: "again until it is well", step: "request: hives GET /x\nagain: {times: 4, pause: 1 ms}",
 			answers: map[string][]answer{"x": {{503, `{}`}, {429, `{}`}, {200, `{}`}}},
-			asked:   []string{"GET /v1/x", "GET /v1/x", "GET /v1/x"}, told: "it: held; tried 3 times: 503, 429, 200\n",
+			asked:   []string{"GET /v1/x", "GET /v1/x", "GET /v1/x"}, told: "it: passed; tried 3 times: 503, 429, 200\n",
 		},
 		{
 			name: "again, and never well", step: "request: hives GET /x\nagain: {times: 2, pause: 1 ms}",
 			answers: map[string][]answer{"x": {{503, `{}`}}},
 			asked:   []string{"GET /v1/x", "GET /v1/x"},
-			told:    "it: fell short; status wanted 2xx, got 503; tried 2 times: 503, 503\n",
+			told:    "it: failed; status expected 2xx, got 503; tried 2 times: 503, 503\n",
 		},
 		{
 			name:    "not again, as it may lock an account",
-			step:    "request: hives GET /x\nagain: {times: 3, on: fell short}",
+			step:    "request: hives GET /x\nagain: {times: 3, on: failed}",
 			answers: map[string][]answer{"x": {{403, `{}`}}},
-			asked:   []string{"GET /v1/x"}, told: "it: fell short; status wanted 2xx, got 403\n",
+			asked:   []string{"GET /v1/x"}, told: "it: failed; status expected 2xx, got 403\n",
 		},
 		{
 			name: "again, as it is named", step: "request: hives GET /x\nagain: {times: 2, on: 403, pause: 1 ms}",
 			answers: map[string][]answer{"x": {{403, `{}`}, {200, `{}`}}},
-			asked:   []string{"GET /v1/x", "GET /v1/x"}, told: "it: held; tried 2 times: 403, 200\n",
+			asked:   []string{"GET /v1/x", "GET /v1/x"}, told: "it: passed; tried 2 times: 403, 200\n",
 		},
 		{
 			name:    "again by a condition",
 			step:    "request: hives GET /x\nagain: {times: 3, when: answer.n < 2, pause: 1 ms}",
 			answers: map[string][]answer{"x": {{200, `{"n": 1}`}, {200, `{"n": 2}`}}},
-			asked:   []string{"GET /v1/x", "GET /v1/x"}, told: "it: held; tried 2 times: 200, 200\n",
+			asked:   []string{"GET /v1/x", "GET /v1/x"}, told: "it: passed; tried 2 times: 200, 200\n",
 		},
 		{
 			name: "a path that holds an address", step: "request: hives GET /x?u=http://n.example/",
 			answers: map[string][]answer{"x": {{200, `{}`}}},
-			asked:   []string{"GET /v1/x?u=http://n.example/"}, told: "it: held\n",
+			asked:   []string{"GET /v1/x?u=http://n.example/"}, told: "it: passed\n",
 		},
 		{
 			name: "until something is so", step: "request: hives GET /x\nuntil: {n: 2}\nevery: 1 ms",
 			answers: map[string][]answer{"x": {{200, `{"n": 1}`}, {200, `{"n": 2}`}}},
-			asked:   []string{"GET /v1/x", "GET /v1/x"}, told: "it: held",
+			asked:   []string{"GET /v1/x", "GET /v1/x"}, told: "it: passed",
 		},
 		{
 			name: "an address that an answer gave", step: "follow: ${next}\nservice: hives", change: func(r *row) {
 				r.kept["next"] = document.NewText("more?page=2")
 			}, answers: map[string][]answer{"more": {{200, `{}`}}},
-			asked: []string{"GET /v1/more?page=2"}, told: "it: held\n",
+			asked: []string{"GET /v1/more?page=2"}, told: "it: passed\n",
 		},
 		{
 			name: "an address that leads nowhere", step: "follow: ${next}", change: func(r *row) {
 				r.kept["next"] = document.NewText("more")
 			},
-			told: "it: faulty (follow: \"more\" is no whole address; name the service: it belongs to)\n",
+			told: "it: error (follow: \"more\" is no whole address; name the service: it belongs to)\n",
 		},
 		{
 			name: "values that build on one another", step: "set:\n  a: 2\n  b: ${a}1", kept: "a=2 b=21",
-			told: "it: held\n",
+			told: "it: passed\n",
 		},
 		{
 			name: "values that are not as they must be", step: "set:\n  a: 2\nwhere:\n  - kept.a > 3", kept: "a=2",
-			told: "it: fell short",
+			told: "it: failed",
 		},
 		{
 			name: "values that cannot be set", step: "set:\n  a: 2\n  b: ${none}", kept: "a=2",
-			told: "it: faulty (set b: ",
+			told: "it: error (set b: ",
 		},
 		{
 			name: "values that are worked out", step: "work out:\n  a: 1 + 1\n  b: kept.a * 2", kept: "a=2 b=4",
-			told: "it: held\n",
+			told: "it: passed\n",
 		},
-		{name: "values that cannot be worked out", step: "work out:\n  a: 1 / 0", told: "it: faulty (work out a: "},
-		{name: "a pause", step: "pause: 1 ms", told: "it: held\n"},
+		{name: "values that cannot be worked out", step: "work out:\n  a: 1 / 0", told: "it: error (work out a: "},
+		{name: "a pause", step: "pause: 1 ms", told: "it: passed\n"},
 		{name: "a pause that is interrupted", step: "pause: 1 h", change: func(r *row) {
 			r.over = func() bool { return true }
 		}, told: "it: interrupted (interrupted)\n"},
 		{
 			name: "a group", step: "steps:\n  - step: a\n    pause: 1 ms\n  - step: b\n    set: {x: 1}", kept: "x=1",
-			told: "it: a: held\nit: b: held\n",
+			told: "it: a: passed\nit: b: passed\n",
 		},
 		{
 			name: "a group in a row that is over",
 			step: "steps:\n  - step: a\n    set: {x: 1}\n  - step: b\n    set: {y: 1}", change: func(r *row) {
 				r.over = func() bool { return len(r.results) > 0 }
 			},
-			kept: "x=1", told: "it: a: held\n",
+			kept: "x=1", told: "it: a: passed\n",
 		},
 		{
-			name: "a file", step: "lookup: stock\nopen: jars.json\nfields: {jars: 12}", told: "it: held\n",
+			name: "a file", step: "lookup: stock\nopen: jars.json\nfields: {jars: 12}", told: "it: passed\n",
 			got: `{"jars":12}`,
 		},
 		{
-			name: "a file in XML", step: "lookup: stock\nopen: lids.xml\nfields: {lid.@no: 7}", told: "it: held\n",
+			name: "a file in XML", step: "lookup: stock\nopen: lids.xml\nfields: {lid.@no: 7}", told: "it: passed\n",
 			got: `<lids><lid no="7"/></lids>`,
 		},
 		{
 			name: "a file that does not come in time",
 			step: "lookup: stock\nopen: none.json\nuntil: {jars: 12}\nevery: 1 ms\nwithin: 20 ms",
-			told: "it: fell short",
+			told: "it: failed",
 		},
 		{
 			name: "a lookup that takes too long", step: "lookup: stock\nopen: jars.json\nexpect: {time: under 0 ms}",
-			told: "it: fell short; time wanted under 0 ms",
+			told: "it: failed; time expected under 0 ms",
 		},
-		{name: "a file that is not there", step: "lookup: stock\nopen: lids.json", told: "it: faulty"},
-		{name: "files", step: "lookup: stock\nfind: '*.json'\nfields: {answer: count 2}", told: "it: fell short"},
+		{name: "a file that is not there", step: "lookup: stock\nopen: lids.json", told: "it: error"},
+		{name: "files", step: "lookup: stock\nfind: '*.json'\nfields: {answer: count 2}", told: "it: failed"},
 		{name: "a lookup in a dry run", step: "lookup: stock\nopen: jars.json", change: func(r *row) {
 			r.dry = true
 		}, told: "it: not run (a dry run looks nothing up)\n"},
@@ -410,9 +410,9 @@ Content-Type: application/json
 			change: func(r *row) {
 				r.inner = func(given map[string]*document.Node) (*document.Node, result.Outcome) {
 					assert.Equal(r.t, "H", given["hive"].Text)
-					return document.NewObject().Set("kilos", document.NewNumber("7")), result.Held
+					return document.NewObject().Set("kilos", document.NewNumber("7")), result.Passed
 				}
-			}, kept: "kilos=7", told: "it: held\n",
+			}, kept: "kilos=7", told: "it: passed\n",
 		},
 		{
 			name: "a sheet that keeps a secret", step: "sheet: sheets/inner.yaml\nfill: {hive: H}",
@@ -420,21 +420,21 @@ Content-Type: application/json
 				r.inner = func(map[string]*document.Node) (*document.Node, result.Outcome) {
 					key := document.NewText("honey-key")
 					key.MarkSecret()
-					return document.NewObject().Set("lot", document.NewText("L")).Set("key", key), result.Held
+					return document.NewObject().Set("lot", document.NewText("L")).Set("key", key), result.Passed
 				}
-			}, told: "it: held\n", got: secret.Mask,
+			}, told: "it: passed\n", got: secret.Mask,
 		},
 		{
-			name: "a sheet that falls short", step: "sheet: sheets/inner.yaml\nfill: {hive: H}\nkeep: {kilos: kilos}",
+			name: "a sheet that fails", step: "sheet: sheets/inner.yaml\nfill: {hive: H}\nkeep: {kilos: kilos}",
 			change: func(r *row) {
 				r.inner = func(map[string]*document.Node) (*document.Node, result.Outcome) {
-					return document.NewObject(), result.FellShort
+					return document.NewObject(), result.Failed
 				}
-			}, told: "it: not run (the sheet fell short)\n",
+			}, told: "it: not run (the sheet failed)\n",
 		},
 		{
 			name: "a sheet without what it takes", step: "sheet: sheets/inner.yaml",
-			told: "it: faulty (the sheet inner must be given hive",
+			told: "it: error (the sheet inner must be given hive",
 		},
 		{
 			name: "a batch", step: `batch: ledger
@@ -444,7 +444,7 @@ parts:
     body: {id: H-1}
     expect: {status: 201}
     keep: {id: id}`,
-			answers: map[string][]answer{"$batch": {{200, batched}}}, kept: "id=H-1", told: "it: held\nit: put: held\n",
+			answers: map[string][]answer{"$batch": {{200, batched}}}, kept: "id=H-1", told: "it: passed\nit: put: passed\n",
 		},
 		{
 			name: "a batch with a part that breaks the contract",
@@ -453,18 +453,18 @@ parts:
   - step: put
     call: ledger/Hives.create
     fill: {id: H-1, kilos: many}`,
-			told: "it: fell short (not sent); request wanted as the operations are described, got put: kilos",
+			told: "it: failed (not sent); request expected as the operations are described, got put: kilos",
 		},
 		{
 			name:    "a batch that is refused",
 			step:    "batch: ledger\nparts:\n  - step: put\n    request: ledger POST /Hives\n    body: {id: H-1}",
-			answers: map[string][]answer{"$batch": {{400, `{}`}}}, told: "it: fell short; status wanted 2xx, got 400\n",
+			answers: map[string][]answer{"$batch": {{400, `{}`}}}, told: "it: failed; status expected 2xx, got 400\n",
 		},
 		{
 			name:    "a batch that is answered by something else",
 			step:    "batch: ledger\nparts:\n  - step: put\n    request: ledger POST /Hives\n    body: {id: H-1}",
 			answers: map[string][]answer{"$batch": {{200, `{}`}}},
-			told:    "it: fell short; answer wanted a batch, got a batch is answered by an object with responses",
+			told:    "it: failed; answer expected a batch, got a batch is answered by an object with responses",
 		},
 		{
 			name: "a batch with a part that is not answered",
@@ -477,9 +477,9 @@ parts:
     request: ledger POST /Hives
     body: {id: H-1}`,
 			answers: map[string][]answer{"$batch": {{200, `{"responses": [{"id": "1", "status": 200}]}`}}},
-			told: `it: held
-it: get: held
-it: put: fell short (the service did not answer it); answer wanted an answer to the part, got none
+			told: `it: passed
+it: get: passed
+it: put: failed (the service did not answer it); answer expected an answer to the part, got none
 `,
 		},
 		{
@@ -493,7 +493,7 @@ parts:
     request: ledger POST /Hives
     body: {id: H-1}`,
 			answers: map[string][]answer{"$batch": {{200, `{"responses": [{"id": "1", "status": 404}]}`}}},
-			told:    "it: held\nit: get: fell short; status wanted 2xx, got 404\nit: put: not run (the batch ended at an answer 404",
+			told:    "it: passed\nit: get: failed; status expected 2xx, got 404\nit: put: not run (the batch ended at an answer 404",
 		},
 		{
 			name: "a batch whose change set is refused as one",
@@ -509,7 +509,7 @@ parts:
 				200,
 				strings.Replace(batched, "201 Created", "400 Bad Request", 1),
 			}}},
-			told: "it: held\nit: put: fell short; status wanted 2xx, got 400; the change set was refused as a whole, with one answer\nit: other: fell short; status wanted 2xx, got 400",
+			told: "it: passed\nit: put: failed; status expected 2xx, got 400; the change set was refused as a whole, with one answer\nit: other: failed; status expected 2xx, got 400",
 		},
 	} {
 		t.Run(c.name, func(t *testing.T) {

@@ -76,7 +76,7 @@ func (sub *SubSheet) Run(ctx context.Context, row Row, s *sheet.Step, name strin
 	if outcome, isOut := leftOut(row, s, name); isOut {
 		return outcome
 	}
-	res := &result.Step{Name: name, Target: s.Target(), About: s.About, Outcome: result.Held}
+	res := &result.Step{Name: name, Target: s.Target(), About: s.About, Outcome: result.Passed}
 	at, given, err := sub.fill(row, s)
 	if err != nil {
 		failed(ctx, res, err)
@@ -86,7 +86,7 @@ func (sub *SubSheet) Run(ctx context.Context, row Row, s *sheet.Step, name strin
 	if row.IsDry() {
 		return outcome
 	}
-	if outcome == result.Held {
+	if outcome == result.Passed {
 		at.judging(s, kept, nil).FinishPayload(res)
 	} else {
 		res.Outcome, res.Reason = result.NotRun, "the sheet "+string(outcome)

@@ -73,7 +73,7 @@ steps:
 	assert.Equal(t, []result.Planned{{Name: "call them", Target: "shout"}, {Name: "step 2: ask", Target: "shout"}},
 		List("", read.Steps))
 	row := newRow(t, nil)
-	assert.Equal(t, result.Held, Of(read.Steps[0]).Run(t.Context(), row, read.Steps[0], "call them"))
+	assert.Equal(t, result.Passed, Of(read.Steps[0]).Run(t.Context(), row, read.Steps[0], "call them"))
 	assert.Equal(t, "LOTS!", row.kept["shouted"].Text)
 	asked := read.Steps[1].Action.(*Group).Steps[0]
 	Of(asked).Vet(&Vetting{Sheet: read}, asked)

@@ -16,8 +16,8 @@ import (
 // Unknown is the number of rows where only reading them all would tell it.
 const Unknown = -1
 
-// Source is rows that are gone through one after the other, as often as wanted. Files
-// of lines are read anew each time and not held; of others the table is held.
+// Source is rows that are gone through one after the other, as often as needed. Files
+// of lines are read anew each time and not kept; of others the table is kept.
 type Source struct {
 	Columns []string // nil where only the rows tell
 	Count   int      // how many rows there are, or Unknown
@@ -43,8 +43,8 @@ func NewSource(columns []string, count int, all iter.Seq2[*document.Node, error]
 	return &Source{Columns: columns, Count: count, all: all}
 }
 
-// Held bounds a file that is held as a whole.
-const Held = 256 << 20
+// MostWhole bounds a file that is read as a whole.
+const MostWhole = 256 << 20
 
 // Open opens a file by the ending of its name, and goes through it once: what is wrong
 // in it is said here.
@@ -67,12 +67,12 @@ func Open(name string, open func() (io.ReadCloser, error), o Options) (*Source, 
 		return nil, err
 	}
 	defer func() { _ = file.Close() }()
-	data, err := io.ReadAll(io.LimitReader(file, Held+1))
+	data, err := io.ReadAll(io.LimitReader(file, MostWhole+1))
 	if err != nil {
 		return nil, err
 	}
-	if len(data) > Held {
-		return nil, fmt.Errorf("it is larger than %d MiB; write CSV or a line of JSON a row, which are not held as a whole", Held>>20)
+	if len(data) > MostWhole {
+		return nil, fmt.Errorf("it is larger than %d MiB; write CSV or a line of JSON a row, which are not kept in memory as a whole", MostWhole>>20)
 	}
 	t, err := whole(ending, data, o)
 	if err != nil {

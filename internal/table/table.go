@@ -37,7 +37,7 @@ type Options struct {
 // Endings are those of the files that can be read.
 var Endings = []string{".csv", ".json", ".ndjson", ".jsonl", ".xml", ".xlsx"}
 
-// whole reads a file that is held as a whole.
+// whole reads a file as a whole.
 func whole(ending string, data []byte, o Options) (*Table, error) {
 	switch ending {
 	case ".json":
@@ -178,7 +178,7 @@ func rowOf(item *document.Node) *document.Node {
 // Sample takes so many rows by chance, the same ones for the same seed. Offer it each
 // row's number; it holds no more of them than are wanted.
 type Sample struct {
-	wanted int
+	expected int
 	seed   string
 	taken  []ranked
 }
@@ -189,7 +189,7 @@ type ranked struct {
 }
 
 // NewSample wants so many rows; the seed decides which.
-func NewSample(wanted int, seed string) *Sample { return &Sample{wanted: wanted, seed: seed} }
+func NewSample(expected int, seed string) *Sample { return &Sample{expected: expected, seed: seed} }
 
 // Offer is told of the next row. The number is what Numbers gives back.
 func (s *Sample) Offer(ordinal, number int) {
@@ -197,11 +197,11 @@ func (s *Sample) Offer(ordinal, number int) {
 	at, _ := slices.BinarySearchFunc(s.taken, rank, func(r ranked, rank uint64) int {
 		return cmp.Compare(r.rank, rank)
 	})
-	if at == s.wanted {
+	if at == s.expected {
 		return
 	}
 	s.taken = slices.Insert(s.taken, at, ranked{number, rank})
-	s.taken = s.taken[:min(len(s.taken), s.wanted)]
+	s.taken = s.taken[:min(len(s.taken), s.expected)]
 }
 
 // Numbers are those of the rows that were taken, in order.

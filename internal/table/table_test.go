@@ -156,8 +156,8 @@ func TestSpans(t *testing.T) {
 		}
 		assert.Equal(t, c.want, rowsText(t, read))
 	}
-	sample := func(rows, wanted int, seed string) []int {
-		s := table.NewSample(wanted, seed)
+	sample := func(rows, expected int, seed string) []int {
+		s := table.NewSample(expected, seed)
 		for i := range rows {
 			s.Offer(i, i+1)
 		}

@@ -72,7 +72,7 @@ func TestEveryMistakeOfASheet(t *testing.T) {
 	}
 	search := func(rest string) string { return written("call: stores/search\n" + rest) }
 	cases := []struct{ text, message, try string }{
-		{"sheet: s\nsteps: ¦7\n", "a list is wanted here, and this is a single value", "with a dash"},
+		{"sheet: s\nsteps: ¦7\n", "a list is expected here, and this is a single value", "with a dash"},
 		{"sheet: s\nsteps:\n  - ¦7\n", "a step must be a mapping", "step, about, call"},
 		{
 			"sheet: s\nsite: ¦lokal\nsteps:\n  - step: a\n    call: stores/search\n", `there is no site "lokal"`,
@@ -189,7 +189,7 @@ steps:
 			"sheet: s\nrows:\n  from: data/intakes.csv\n  limit: ¦0\nsteps:\n  - step: a\n    call: stores/search\n",
 			"a limit is a whole number from 1", "",
 		},
-		{search("text: ¦[1]"), "a single value is wanted here", ""},
+		{search("text: ¦[1]"), "a single value is expected here", ""},
 		{search("where:\n  - ¦kept.x == 1"), "the condition asks for kept.x", ""},
 		{search("when: ¦${x}"), "a condition takes no placeholders", ""},
 		{written("listen:\n  ¦a: 1"), `listen has no key "a"`, "match"},
@@ -359,7 +359,7 @@ steps:
 			`a sheet has no key "call"`,
 			"call: is a key of a step",
 		},
-		{"sheet: s\nsteps:\n  - step: a\n    call: ¦[1]\n", "a single value is wanted here", ""},
+		{"sheet: s\nsteps:\n  - step: a\n    call: ¦[1]\n", "a single value is expected here", ""},
 		{search("expect:\n  status: ¦20"), "is not a status", ""},
 		{search("expect:\n  refused: ¦tsl"), "is no kind of refusal", "tls"},
 		{search("expect:\n  fault:\n    ¦cod: x"), "", ""},
@@ -571,7 +571,7 @@ steps:
 				c.message) && strings.Contains(p.Try, c.try) &&
 				(line == 0 || c.message == "" || p.Line == line && p.Column == column)
 		}
-		assert.True(t, found, "wanted %d:%d %s (%s) in\n%s\ngot\n%s", line, column, c.message, c.try, text,
+		assert.True(t, found, "expected %d:%d %s (%s) in\n%s\ngot\n%s", line, column, c.message, c.try, text,
 			problems.Error())
 	}
 	asWritten(t, "sheet", all.String())
@@ -745,7 +745,7 @@ logins:
 			"does not say user:", "",
 		},
 		{login("¦kind: desk"), "needs ask:", ""},
-		{login("kind: desk\nask:\n  request: ¦${base}/x\ntoken at: a"), "a method and an address are wanted", "POST"},
+		{login("kind: desk\nask:\n  request: ¦${base}/x\ntoken at: a"), "a method and an address are expected", "POST"},
 		{login("kind: desk\nask:\n  request: GET ${base}/x\ntoken at: $.a[¦x]"), "is expected in brackets", ""},
 		{
 			login("kind: desk\nask:\n  request: GET ${base}/x\ntoken at: a\nlasts: b ¦weeks"),
@@ -767,7 +767,7 @@ logins:
 			found = found || strings.Contains(p.Message,
 				c.message) && strings.Contains(p.Try, c.try) && (line == 0 || p.Line == line && p.Column == column)
 		}
-		assert.True(t, found, "wanted %d:%d %s (%s) in\n%s\ngot\n%s", line, column, c.message, c.try, text,
+		assert.True(t, found, "expected %d:%d %s (%s) in\n%s\ngot\n%s", line, column, c.message, c.try, text,
 			problems.Error())
 	}
 	asWritten(t, "bench", all.String())
@@ -796,7 +796,7 @@ fields:
       equals: 4
   grades:
     count: over 2`,
-		"call: stores/search\nagain:\n  times: 2\n  on:\n    - 503\n    - refused\n    - fell short",
+		"call: stores/search\nagain:\n  times: 2\n  on:\n    - 503\n    - refused\n    - failed",
 		"call: stores/search\nagain:\n  times: 2\n  when: reply.status == 202",
 		"call: stores/search\nuntil:\n  total: 1\nevery: 1 s to 5 s\nwithin: 1 min",
 		"call: stores/search\nuntil:\n  total: 1\nstates:\n  of: total\n  allowed:\n    - a\n    - [b, c]",

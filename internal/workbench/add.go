@@ -129,7 +129,7 @@ func (d *adder) contract(ctx context.Context, o Options) (*formats.Contract, err
 	}
 	if !c.HasOperations() {
 		return nil, &ContractError{fmt.Errorf(
-			"%s is a schema alone: `testbench validate` holds messages against it; a service needs a contract with operations", d.a.Source)}
+			"%s is a schema alone: `testbench validate` checks messages against it; a service needs a contract with operations", d.a.Source)}
 	}
 	return c, nil
 }

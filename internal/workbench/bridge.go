@@ -108,7 +108,7 @@ func (c *bridging) call(ctx context.Context, operation string, fields *document.
 	case record == nil:
 		var said []string
 		for _, check := range result.Checks {
-			if !check.Held {
+			if !check.Passed {
 				said = append(said, check.Got)
 			}
 		}
@@ -193,7 +193,7 @@ func answered(result *StepResult) bridge.Result {
 		return problem("the service answered no envelope", "status %d, %s", status, result.Last().Answer.ContentType())
 	}
 	for _, check := range result.Checks {
-		if check.Judged && !check.Held && check.Kind == "contract" {
+		if check.Judged && !check.Passed && check.Kind == "contract" {
 			return problem("the service broke its contract", "%s", check.Got)
 		}
 	}

@@ -107,7 +107,7 @@ func (b *Bench) Probe(ctx context.Context, step *sheet.Step, o ProbeOptions) (*P
 // what undoes them afterwards.
 func (b *Bench) ProbeStep(ctx context.Context, file, name string, o ProbeOptions) (*ProbeResult, error) {
 	result, err := (*ProbeResult)(nil),
-		fmt.Errorf("the step %s of %s was not come to: a step before it fell short, or its condition leaves it out",
+		fmt.Errorf("the step %s of %s was not come to: a step before it failed, or its condition leaves it out",
 			name, file)
 	past := RunOptions{Options: o.Options, Rows: [][2]int{{1, 1}}, Unrecorded: true}
 	if past.Steps, err = b.upTo(file, name, o.Options, err); past.Steps == nil {
@@ -157,13 +157,13 @@ func (b *Bench) probe(ctx context.Context, session *session.Session, probing *ru
 	}
 	probed := &ProbeResult{
 		Target: step.Name, Site: session.Site.Name, Good: run.Probe(ctx, session, probing, nil),
-		Outcome: Held,
+		Outcome: Passed,
 	}
 	if step.Name == "call" {
 		probed.Target = probed.Good.Target
 	}
 	if !isGood(probed.Good) {
-		if probed.Good.Outcome != Held || probed.Good.Last().Failure != nil {
+		if probed.Good.Outcome != Passed || probed.Good.Last().Failure != nil {
 			probed.Good.Outcome = result.Worst(Unreachable, probed.Good.Outcome)
 		}
 		return probed, &NotGoodError{probed.Good}
@@ -196,7 +196,7 @@ func (b *Bench) probe(ctx context.Context, session *session.Session, probing *ru
 		}
 		probed.Cases = append(probed.Cases, one)
 		if one.Verdict.IsBad() {
-			probed.Outcome = FellShort
+			probed.Outcome = Failed
 		}
 		if o.Told != nil {
 			o.Told(one)
@@ -241,14 +241,14 @@ func (b *Bench) probeOne(ctx context.Context, session *session.Session, probing 
 	default:
 		one.Judged = one.Case.Judge(last, one.Result.Reply, slow)
 	}
-	one.Result.Outcome = Held
+	one.Result.Outcome = Passed
 	run.Judged(one.Result, one.Judged)
 }
 
 // isGood says whether the right request was taken.
 func isGood(r *StepResult) bool {
 	last := r.Last()
-	return r.Outcome == Held && last != nil && last.Failure == nil && last.Answer.Status < 300 && r.Reply.Error() == nil
+	return r.Outcome == Passed && last != nil && last.Failure == nil && last.Answer.Status < 300 && r.Reply.Error() == nil
 }
 
 // isGone says whether nobody is there any more.

@@ -35,7 +35,7 @@ type RunOptions struct {
 	// From is a step to go on from, with the values that the last run kept.
 	From   string
 	Rows   [][2]int // only these, from and to, from 1; empty for all
-	Stop   bool     // at the first step that falls short
+	Stop   bool     // at the first step that fails
 	Dry    bool     // nothing is sent; what would be is reported
 	Jobs   int      // rows and sheets at work side by side; 0 is 1
 	Rate   float64  // rows begun in a second; 0 for as many as can be
@@ -146,7 +146,7 @@ func (b *Bench) run(ctx context.Context, files []string, o RunOptions, resumes *
 	case ctx.Err() != nil:
 		r.result.Outcome = Interrupted
 	case r.result.Outcome == NotRun && o.Share.N > 1:
-		r.result.Outcome = Held // nothing of it is this machine's
+		r.result.Outcome = Passed // nothing of it is this machine's
 	}
 	return r.finish()
 }
@@ -254,7 +254,7 @@ func (r *running) record() error {
 		// What cannot make room now can do so next time.
 		if gone, err := r.store.Bound(history.MostBytes); err == nil && len(gone) > 0 {
 			r.result.Notes = append(r.result.Notes,
-				fmt.Sprintf("the history held more than %d MiB; its oldest runs, up to %d, were taken away",
+				fmt.Sprintf("the history was larger than %d MiB; its oldest runs, up to %d, were taken away",
 					history.MostBytes>>20, gone[len(gone)-1]))
 		}
 	}

@@ -41,7 +41,7 @@ type keptRow struct {
 	Kept      kept
 }
 
-// What a state holds at most. Rows that did not hold come first: it is they that are
+// What a state holds at most. Rows that failed come first: it is they that are
 // gone on with.
 const (
 	mostKeptRows  = 500
@@ -77,10 +77,10 @@ func (s *state) keep(file string, row *RowResult, values kept) {
 		return
 	}
 	if len(s.Rows) >= mostKeptRows {
-		if row.Outcome == Held {
+		if row.Outcome == Passed {
 			return
 		}
-		at := slices.IndexFunc(s.Rows, func(r *keptRow) bool { return r.Outcome == string(Held) && r.Phase == "" })
+		at := slices.IndexFunc(s.Rows, func(r *keptRow) bool { return r.Outcome == string(Passed) && r.Phase == "" })
 		if at < 0 {
 			return
 		}

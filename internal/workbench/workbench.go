@@ -48,11 +48,11 @@ type (
 
 // The outcomes.
 const (
-	Held        = result.Held
-	FellShort   = result.FellShort
+	Passed        = result.Passed
+	Failed   = result.Failed
 	NotRun      = result.NotRun
 	Unreachable = result.Unreachable
-	Faulty      = result.Faulty
+	Errored      = result.Errored
 	Interrupted = result.Interrupted
 )
 
@@ -257,7 +257,7 @@ func arguments(o Options) vet.Arguments {
 	return vet.Arguments{Set: o.Set, Site: o.Site, Write: o.Write}
 }
 
-// Do carries out a prepared step and explains what fell short.
+// Do carries out a prepared step and explains what failed.
 func (b *Bench) Do(ctx context.Context, prepared *sheet.Step, o Options) (*StepResult, []string, error) {
 	session, err := session.NewSession(b.inner, b.complete(o))
 	if err != nil {

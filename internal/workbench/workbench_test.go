@@ -44,16 +44,16 @@ func TestRun(t *testing.T) {
 	masker := &secret.Masker{}
 	result, err := bench.Run(t.Context(), sheets, workbench.RunOptions{Options: workbench.Options{Masker: masker}})
 	require.NoError(t, err)
-	assert.Equal(t, workbench.FellShort, result.Outcome)
+	assert.Equal(t, workbench.Failed, result.Outcome)
 	assert.Equal(t, 1, result.Outcome.ExitStatus())
 	counts := result.Counts()
 	assert.Equal(t, []int{12, 17, 16, 1, 79, 76, 1, 2},
 		[]int{
-			counts.Sheets, counts.Rows, counts.RowsHeld, counts.RowsFell, counts.Steps, counts.StepsHeld,
-			counts.StepsFell, counts.StepsNotRun,
+			counts.Sheets, counts.Rows, counts.RowsPassed, counts.RowsFailed, counts.Steps, counts.StepsPassed,
+			counts.StepsFailed, counts.StepsNotRun,
 		})
 	book := result.Sheets[5].Rows[1].Steps[1]
-	assert.Equal(t, workbench.FellShort, book.Outcome)
+	assert.Equal(t, workbench.Failed, book.Outcome)
 	assert.Equal(t, `the ledger says: "moisture must not exceed 20" (field moisture)`, book.Says)
 	assert.Equal(t, "[masked]", masker.Text(standin.Secrets["ledger_key"]), "what was used is masked from then on")
 	assert.Equal(t, "L-2208", result.Sheets[5].Rows[1].Label)
@@ -85,7 +85,7 @@ func TestRunAtOnce(t *testing.T) {
 					filepath.Join(bench.Dir, "sheets", "05-refused.yaml"),
 				}, workbench.RunOptions{})
 			if assert.NoError(t, err) {
-				assert.Equal(t, workbench.Held, result.Outcome)
+				assert.Equal(t, workbench.Passed, result.Outcome)
 			}
 		})
 	}
@@ -110,7 +110,7 @@ func TestCallAndKeep(t *testing.T) {
 	require.NoError(t, err)
 	result, _, err := bench.Do(t.Context(), step, workbench.Options{})
 	require.NoError(t, err)
-	assert.Equal(t, workbench.Held, result.Outcome)
+	assert.Equal(t, workbench.Passed, result.Outcome)
 	lot := result.Reply.Payload.Get("lots").Items()[0].Get("id")
 	require.NoError(t, bench.Keep("lot", lot))
 	sealed, err := os.ReadFile(filepath.Join(bench.Dir, ".testbench", "kept", "lot.age"))

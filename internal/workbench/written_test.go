@@ -51,7 +51,7 @@ func (r *recorder) take() []string {
 }
 
 // A call that is written into a sheet is the call that was made, byte for byte, or it is
-// refused: held against calls made at random.
+// refused: checked against calls made at random.
 func TestWrittenCallsAreTheCallsThatWereMade(t *testing.T) {
 	service := &recorder{}
 	server := httptest.NewServer(service)

@@ -422,12 +422,12 @@ func (m *Message) fragment(parent *document.Node, plain []byte) ([]*document.Nod
 	return root.Items(), nil
 }
 
-func (m *Message) above(wanted *document.Node) *document.Node {
+func (m *Message) above(expected *document.Node) *document.Node {
 	var found *document.Node
 	var visit func(*document.Node)
 	visit = func(n *document.Node) {
 		for _, item := range n.Items() {
-			if item == wanted {
+			if item == expected {
 				found = n
 			}
 			if item.Kind == document.Element {

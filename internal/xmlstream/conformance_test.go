@@ -69,14 +69,14 @@ func judge(t *testing.T, file string, attributes map[string]string) string {
 	if attributes["TYPE"] == "error" {
 		return "left to the reader"
 	}
-	wanted := attributes["TYPE"] != "not-wf"
+	expected := attributes["TYPE"] != "not-wf"
 	if why := otherEdition[attributes["ID"]]; why != "" {
-		if wanted == (err == nil) {
+		if expected == (err == nil) {
 			t.Errorf("%s agrees with the suite and need not be listed", attributes["ID"])
 		}
 		return "other edition"
 	}
-	if wanted != (err == nil) {
+	if expected != (err == nil) {
 		t.Errorf("%s (%s, section %s, edition %q, namespaces %q): %s, but %v", attributes["ID"], file,
 			attributes["SECTIONS"], attributes["EDITION"], attributes["NAMESPACE"], attributes["TYPE"], err)
 		return "wrong"

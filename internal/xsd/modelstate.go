@@ -318,7 +318,7 @@ func (m *model) expected(st *state) []string {
 }
 
 // jump goes to the place where an element of that name stands, after an error,
-// so that what follows is held against what should follow.
+// so that what follows is checked against what should follow.
 func (s *Schema) jump(m *model, st *state, name Name) (*position, *Element, bool) {
 	if m.all != nil {
 		for _, particle := range m.all {

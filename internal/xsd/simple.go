@@ -200,14 +200,14 @@ func (t *SimpleType) memberWords() string {
 // facets checks what the type asks of a value beyond its primitive type (Part 2, 4.3).
 func (t *SimpleType) facets(text string, v datatype.Value) error {
 	for _, alternatives := range t.Patterns {
-		held := false
+		passed := false
 		for _, p := range alternatives {
 			if p.Match(text) {
-				held = true
+				passed = true
 				break
 			}
 		}
-		if !held {
+		if !passed {
 			return fmt.Errorf("%s does not match the pattern %s", excerpt.Quote(text), pattern.Words(alternatives))
 		}
 	}

@@ -90,7 +90,7 @@ func (v *Validator) attribute(attrs attributesOf, i int, a *Attribute, fixed *st
 		return
 	}
 	if fixed != nil {
-		if wanted, err := a.Type.Parse(*fixed, nil); err == nil && !wanted.Same(value) {
+		if expected, err := a.Type.Parse(*fixed, nil); err == nil && !expected.Same(value) {
 			v.faultAt(v.placeOf(attrs, i), v.path()+"."+a.Name.Local, "%s must be %s", excerpt.Quote(text),
 				excerpt.Quote(*fixed))
 		}

@@ -211,7 +211,7 @@ func (v *Validator) simpleValue(f *frame) (datatype.Value, string, bool) {
 		return datatype.Value{}, text, false
 	}
 	if f.decl != nil && f.decl.Fixed != nil {
-		if wanted, err := f.simple.Parse(*f.decl.Fixed, v.lookup); err == nil && !wanted.Same(value) {
+		if expected, err := f.simple.Parse(*f.decl.Fixed, v.lookup); err == nil && !expected.Same(value) {
 			v.faultAt(f.at, v.path(), "%s must be %s", excerpt.Quote(text), excerpt.Quote(*f.decl.Fixed))
 		}
 	}

@@ -1,4 +1,4 @@
-// Package peers_test holds the program against tools that only tests need: a browser, and a library
+// Package peers_test checks the program against tools that only tests need: a browser, and a library
 // that applies JSON patches. It is a module of its own, so that who builds the program fetches none
 // of them.
 package peers_test

@@ -163,7 +163,7 @@ func (v *viewer) dark(dark bool) {
 	}}))
 }
 
-// accessible holds the page against the rules of a checker of accessibility.
+// accessible checks the page against the rules of a checker of accessibility.
 func (v *viewer) accessible() {
 	v.t.Helper()
 	rules, err := os.ReadFile("node_modules/axe-core/axe.min.js")
@@ -225,16 +225,16 @@ steps:
 
 	v := newViewer(t)
 	v.open(address)
-	assert.Contains(t, v.text(`document.querySelector("h1").textContent`), "steps did not hold, in 2 of 3 sheets.")
-	assert.Equal(t, "4", v.text(`document.querySelectorAll("#falls article").length`))
-	assert.Contains(t, v.text(`document.querySelector("#falls").innerText`),
+	assert.Contains(t, v.text(`document.querySelector("h1").textContent`), "steps failed, in 2 of 3 sheets.")
+	assert.Equal(t, "4", v.text(`document.querySelectorAll("#failures article").length`))
+	assert.Contains(t, v.text(`document.querySelector("#failures").innerText`),
 		"n\nwanted under 5, got 12345678901234567890.10")
 	assert.Equal(t, "0", v.text(`document.querySelectorAll("img, article b b, .row i, u").length`),
 		"no markup of others")
 	// The plots say what they show, in which units.
 	for _, words := range []string{
 		"Exchanges over the run", "since the start (s)", "time (ms)", "Times of times",
-		"percentile (%)", "|90|", "did not hold",
+		"percentile (%)", "|90|", "failed",
 	} {
 		assert.Contains(t, v.text(`[...document.querySelectorAll("svg text")].map(e => e.textContent).join("|")`),
 			words)
@@ -242,8 +242,8 @@ steps:
 	v.looked("report-light.png", true)
 	v.accessible()
 
-	// A fall is opened from its line at the head.
-	v.do(clicked("#falls article h3 a"), until(`document.querySelector(".step .detail pre")`))
+	// A failure is opened from its line at the head.
+	v.do(clicked("#failures article h3 a"), until(`document.querySelector(".step .detail pre")`))
 	detail := v.text(`document.querySelector(".step .detail").innerText`)
 	assert.Contains(t, detail, "GET "+server.URL+"/again")
 	assert.Contains(t, detail, `<img src=x onerror=`)
@@ -255,11 +255,11 @@ steps:
 	// Opened again by its button, it shuts.
 	v.do(chromedp.KeyEvent(kb.Enter), until(`!document.querySelector(".step .detail")`))
 
-	// Search finds what stands in bodies, written as it is; a filter takes what held away.
+	// Search finds what stands in bodies, written as it is; a filter takes away what passed.
 	v.do(typed("#find", `<IMG SRC=x`), until(`document.getElementById("shown").textContent.startsWith("6 of ")`),
 		typed("#find", "L-2208"), until(`document.querySelectorAll(".step").length === 4`),
-		clicked("#outcomes label.held input"), until(`document.querySelectorAll(".step").length === 3`),
-		clicked("#outcomes label.held input"), typed("#find", ""), chosen("#sheet", "1"),
+		clicked("#outcomes label.passed input"), until(`document.querySelectorAll(".step").length === 3`),
+		clicked("#outcomes label.passed input"), typed("#find", ""), chosen("#sheet", "1"),
 		until(`document.getElementById("shown").textContent.startsWith("80 of ")`), chosen("#sheet", ""))
 
 	// By keyboard alone: over the head to the steps; and through a grid by the arrows.

@@ -61,7 +61,7 @@ func (c *Contract) With(operations []*contract.Endpoint) *Contract {
 }
 
 // TellsOperation says whether a message tells itself of which operation it is: an envelope
-// does so, and what is held against a schema alone belongs to none.
+// does so, and what is checked against a schema alone belongs to none.
 func (c *Contract) TellsOperation() bool { return c.Description == nil }
 
 // Validate holds a message against the contract in one pass, and says what it is: an

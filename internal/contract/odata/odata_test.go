@@ -290,7 +290,7 @@ func TestOptionsRefused(t *testing.T) {
 	}
 }
 
-// Answers are held against the metadata; those of 2.0 are seen as those of 4.
+// Answers are checked against the metadata; those of 2.0 are seen as those of 4.
 func TestAnswers(t *testing.T) {
 	four, two := readFile(t, "ledger.xml"), readFile(t, "ledger-2.xml")
 	for _, c := range []struct {
@@ -371,7 +371,7 @@ func TestJSON(t *testing.T) {
 	assert.Equal(t, `[Name must have at most 3 characters, and has 4 Kind must be one of press, sieve, and is "pres"; did you mean "press"? Load must have at most 1 digits after the point, and is 1.55]`, fmt.Sprint(problems))
 }
 
-// What is drafted holds against the metadata.
+// What is drafted passes against the metadata.
 func TestDrafts(t *testing.T) {
 	for _, c := range []*odata.Contract{readFile(t, "ledger.xml"), readFile(t, "ledger-2.xml"), readXML(t, hall)} {
 		for _, name := range c.Names() {

@@ -475,7 +475,7 @@ func (q queryChecker) resolve(t *typeDef, variables map[string]*typeDef, path st
 	return q.find(t, path, says)
 }
 
-// compared says so where a property is held against a value of another kind.
+// compared says so where a property is checked against a value of another kind.
 func (q queryChecker) compared(t *typeDef, variables map[string]*typeDef, left, operator, right string,
 	says *[]string,
 ) {

@@ -287,7 +287,7 @@ func TestBuild(t *testing.T) {
 	assert.Equal(t, "{$request.body#/notify}", operation(t, everything, "picture").Callbacks[0].Address)
 }
 
-// Answers are held against what is declared for their status.
+// Answers are checked against what is declared for their status.
 func TestJudge(t *testing.T) {
 	op := operation(t, everything, "job")
 	for _, c := range []struct {
@@ -493,7 +493,7 @@ components:
 	}
 }
 
-// What is drafted by a description holds against it.
+// What is drafted by a description passes against it.
 func TestDrafts(t *testing.T) {
 	for _, text := range []string{everything, stores} {
 		c := read(t, text)

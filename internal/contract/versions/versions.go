@@ -59,7 +59,7 @@ func Compare(before, after *formats.Contract) ([]Change, error) {
 	case before.Schema != nil && after.Schema != nil && !before.HasOperations() && !after.HasOperations():
 		c.elements(before.Schema, after.Schema)
 	default:
-		return nil, fmt.Errorf("the first is %s and the second is %s, and only contracts of one kind can be held against each other", before.Format(), after.Format())
+		return nil, fmt.Errorf("the first is %s and the second is %s, and only contracts of one kind can be checked against each other", before.Format(), after.Format())
 	}
 	return c.changes, nil
 }
@@ -111,9 +111,9 @@ func sortedElements(s *xsd.Schema) []*xsd.Element {
 // pairs matches what two lists hold by a key, in the order of the first, then what is
 // only in the second.
 func pairs[T any](before, after []T, key func(*T) string, each func(key string, a, b *T)) {
-	find := func(list []T, wanted string) *T {
+	find := func(list []T, expected string) *T {
 		for i := range list {
-			if key(&list[i]) == wanted {
+			if key(&list[i]) == expected {
 				return &list[i]
 			}
 		}

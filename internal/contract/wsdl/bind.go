@@ -260,7 +260,7 @@ func (l *loader) message(op *Operation, b *Binding, o, abstract element, way str
 	if m.Name, err = l.name(abstracts[0], abstracts[0].value("message")); err != nil {
 		return nil, err
 	}
-	var wanted []string // the parts that the body names
+	var expected []string // the parts that the body names
 	listed, namespace := false, ""
 	if concretes := o.children(Namespace, way); len(concretes) > 0 {
 		concrete := concretes[0]
@@ -273,7 +273,7 @@ func (l *loader) message(op *Operation, b *Binding, o, abstract element, way str
 			m.EncodingStyle = body.value("encodingStyle")
 			for _, a := range body.Attributes() {
 				if a.Name.Local == "parts" {
-					wanted, listed = strings.Fields(a.Value), true
+					expected, listed = strings.Fields(a.Value), true
 				}
 			}
 			if m.Encoded {
@@ -295,7 +295,7 @@ func (l *loader) message(op *Operation, b *Binding, o, abstract element, way str
 		for _, h := range m.Headers {
 			inHeader = inHeader || h.Part == p.name && h.Element == p.element
 		}
-		if !attached && (!listed && !inHeader || slices.Contains(wanted, p.name)) {
+		if !attached && (!listed && !inHeader || slices.Contains(expected, p.name)) {
 			taken = append(taken, p)
 		}
 	}

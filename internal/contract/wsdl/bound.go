@@ -198,7 +198,7 @@ func (b *Bound) block(name string, content *document.Node) *document.Node {
 				}
 			}
 		}
-		// What is wrong with it is the service's to say: blocks are held to nothing.
+		// What is wrong with it is the service's to say: blocks are checked against nothing.
 		block, _ := instance.Fill(b.Contract.Schema, h.Element, fields, instance.FillOptions{})
 		block.AppendAttributes(own...)
 		return block
@@ -248,15 +248,15 @@ func (b *Bound) wrong(m *soap.Message) []string {
 	case m.Payload == nil:
 		return []string{"the Body is empty; " + output.Payload[0].Name.Local + " expected"}
 	}
-	wanted := output.Payload[0]
-	if got := (xsd.Name{Space: m.Payload.Name().Space, Local: m.Payload.Name().Local}); got != wanted.Name {
+	expected := output.Payload[0]
+	if got := (xsd.Name{Space: m.Payload.Name().Space, Local: m.Payload.Name().Local}); got != expected.Name {
 		// An encoded answer's wrapper has a name of the server's choice (SOAP 1.1, 7.1).
 		if !output.Encoded {
-			return []string{fmt.Sprintf("the Body holds %s, and the contract says %s", got.Full(), wanted.Name.Full())}
+			return []string{fmt.Sprintf("the Body holds %s, and the contract says %s", got.Full(), expected.Name.Full())}
 		}
 	}
 	v.Encoded = output.Encoded
-	v.Tree(m.Payload, wanted, prefixes)
+	v.Tree(m.Payload, expected, prefixes)
 	return found
 }
 

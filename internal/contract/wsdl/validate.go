@@ -112,11 +112,11 @@ func (e *envelopeReader) root(name xmlstream.Name) error {
 	case name.Local == "Envelope":
 		return fmt.Errorf("the namespace %q of the envelope is that of no version of SOAP", name.Space)
 	default:
-		// A bare payload is held against the schema, which is what was meant.
+		// A bare payload is checked against the schema, which is what was meant.
 		decl := e.contract.Schema.Element(name.Space, name.Local)
 		e.verdict.Operation, e.verdict.Answer, _ = e.contract.ByPayload(name.Space, name.Local)
-		if wanted := e.wanted(); wanted != nil {
-			decl = wanted
+		if expected := e.expected(); expected != nil {
+			decl = expected
 		}
 		if decl == nil {
 			e.fault("<%s> is no envelope, and no element of the contract either", name)
@@ -214,11 +214,11 @@ func (e *envelopeReader) payload() error {
 		}
 		return v.Element(e.reader, message.Payload[len(before)-1])
 	}
-	return v.Element(e.reader, e.wanted())
+	return v.Element(e.reader, e.expected())
 }
 
-// wanted is the declaration of the payload that was found.
-func (e *envelopeReader) wanted() *xsd.Element {
+// expected is the declaration of the payload that was found.
+func (e *envelopeReader) expected() *xsd.Element {
 	switch {
 	case e.verdict.Operation == nil:
 		return nil

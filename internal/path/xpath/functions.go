@@ -192,7 +192,7 @@ func translate(ev *evaluator, _ context, args []result) result {
 
 // lang looks at the nearest xml:lang (section 4.3).
 func lang(ev *evaluator, c context, args []result) result {
-	wanted := strings.ToLower(ev.text(args[0]))
+	expected := strings.ToLower(ev.text(args[0]))
 	for id := c.node; id > 0; id = ev.tree.nodes[id].parent {
 		ev.left--
 		n := ev.tree.nodes[id]
@@ -202,7 +202,7 @@ func lang(ev *evaluator, c context, args []result) result {
 		for _, a := range n.source.Attributes() {
 			if a.Name.Prefix == "xml" && a.Name.Local == "lang" {
 				found := strings.ToLower(a.Value)
-				return boolean(found == wanted || strings.HasPrefix(found, wanted+"-"))
+				return boolean(found == expected || strings.HasPrefix(found, expected+"-"))
 			}
 		}
 	}

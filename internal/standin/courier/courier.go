@@ -40,7 +40,7 @@ func (c *Service) Register(mux *http.ServeMux) {
 // deliveries wants method, host, path and the sorted query, joined by line
 // breaks, signed by HMAC with SHA-256, and a time stamp among the parameters.
 func (c *Service) deliveries(w http.ResponseWriter, r *http.Request) {
-	signature, wanted := "", []string{}
+	signature, expected := "", []string{}
 	for part := range strings.SplitSeq(r.URL.RawQuery, "&") {
 		name, text, _ := strings.Cut(part, "=")
 		name, _ = url.QueryUnescape(name)
@@ -49,10 +49,10 @@ func (c *Service) deliveries(w http.ResponseWriter, r *http.Request) {
 			signature = text
 			continue
 		}
-		wanted = append(wanted, strict(name)+"="+strict(text))
+		expected = append(expected, strict(name)+"="+strict(text))
 	}
-	slices.Sort(wanted)
-	base := strings.Join([]string{r.Method, r.Host, r.URL.Path, strings.Join(wanted, "&")}, "\n")
+	slices.Sort(expected)
+	base := strings.Join([]string{r.Method, r.Host, r.URL.Path, strings.Join(expected, "&")}, "\n")
 	mac := hmac.New(sha256.New, []byte(service.Secrets["courier"]))
 	mac.Write([]byte(base))
 	seconds, err := strconv.ParseInt(r.URL.Query().Get("Timestamp"), 10, 64)

@@ -31,8 +31,8 @@ func File(name string) string {
 	return string(data)
 }
 
-// SheetThatFalls is the sheet of the demo bench that falls short on purpose.
-const SheetThatFalls = "too moist"
+// SheetThatFails is the sheet of the demo bench that fails on purpose.
+const SheetThatFails = "too moist"
 
 // demoAddress is where the files of the demo say that the stand-in is.
 const demoAddress = "http://127.0.0.1:8720"

@@ -171,18 +171,18 @@ func (l *Service) serve(w http.ResponseWriter, r *http.Request) {
 // checkAction holds the action against the payload: the SOAPAction header in
 // SOAP 1.1, the action parameter, if there is one, in 1.2.
 func checkAction(r *http.Request, version soap.Version, operation string) *Fault {
-	wanted := labNamespace + ":" + operation
+	expected := labNamespace + ":" + operation
 	if version == soap.V11 {
 		values, given := r.Header["Soapaction"]
 		if !given {
 			return &Fault{Sender: true, Text: "the header SOAPAction is missing"}
 		}
-		if got := strings.Trim(values[0], `"`); got != wanted && got != "" {
+		if got := strings.Trim(values[0], `"`); got != expected && got != "" {
 			return &Fault{Sender: true, Text: fmt.Sprintf("SOAPAction %q does not go with %s", got, operation)}
 		}
 		return nil
 	}
-	if m := actionParameter.FindStringSubmatch(r.Header.Get("Content-Type")); m != nil && m[1] != wanted {
+	if m := actionParameter.FindStringSubmatch(r.Header.Get("Content-Type")); m != nil && m[1] != expected {
 		return &Fault{Sender: true, Text: fmt.Sprintf("the action %q does not go with %s", m[1], operation)}
 	}
 	return nil
@@ -193,7 +193,7 @@ var (
 	lotID           = regexp.MustCompile(`^L-[0-9]{4}$`)
 )
 
-// input reads the fields of a payload in their order; each is held against its range.
+// input reads the fields of a payload in their order; each is checked against its range.
 type input struct {
 	fields map[string]*document.Node
 	fault  *Fault

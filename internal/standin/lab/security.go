@@ -88,13 +88,13 @@ func (s *guard) user(m *soap.Message, digested bool) *Fault {
 	if digested && !isDigest {
 		return refusal("FailedAuthentication", "this port takes a PasswordDigest, and a PasswordText was sent")
 	}
-	wanted := service.Secrets["lab"]
+	expected := service.Secrets["lab"]
 	nonce, created := strings.TrimSpace(token.Child("Nonce").OwnText()), token.Child("Created").OwnText()
 	if isDigest {
 		raw, _ := base64.StdEncoding.DecodeString(nonce)
-		wanted = wssecurity.PasswordDigest(raw, created, wanted)
+		expected = wssecurity.PasswordDigest(raw, created, expected)
 	}
-	if token.Child("Username").OwnText() != "lab" || !service.Same(password.OwnText(), wanted) {
+	if token.Child("Username").OwnText() != "lab" || !service.Same(password.OwnText(), expected) {
 		return refusal("FailedAuthentication", "user or password is wrong")
 	}
 	if !digested {

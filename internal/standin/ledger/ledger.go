@@ -202,7 +202,7 @@ func (l *Service) list(w http.ResponseWriter, r *http.Request) {
 	defer l.mutex.Unlock()
 	found := []*intake{}
 	for _, i := range l.intakes {
-		if wanted := r.URL.Query().Get("lot"); wanted == "" || i.Lot == wanted {
+		if expected := r.URL.Query().Get("lot"); expected == "" || i.Lot == expected {
 			found = append(found, i)
 		}
 	}

@@ -171,20 +171,20 @@ func (f *face) written(o *outcome) []byte {
 }
 
 func (f *face) jsonBatch(w http.ResponseWriter, data []byte) {
-	var wanted struct {
+	var expected struct {
 		Requests []struct {
 			ID, Method, URL string
 			Headers         map[string]string
 			Body            json.RawMessage
 		}
 	}
-	if err := json.Unmarshal(data, &wanted); err != nil {
+	if err := json.Unmarshal(data, &expected); err != nil {
 		f.send(w, f.failed(refuse(400, "bad_batch", "", "the batch cannot be read: %s", err)))
 		return
 	}
 	b := &batch{face: f, locations: map[string]string{}}
 	answers := []any{}
-	for _, one := range wanted.Requests {
+	for _, one := range expected.Requests {
 		header := http.Header{}
 		for name, value := range one.Headers {
 			header.Set(name, value)

@@ -72,7 +72,7 @@ func (p *Service) Register(mux *http.ServeMux) {
 }
 
 func (p *Service) submit(w http.ResponseWriter, r *http.Request) {
-	var wanted struct {
+	var expected struct {
 		Lot   string   `json:"lot"`
 		Kilos *float64 `json:"kilos"`
 		// Tell is where each change of state is told, Manner how.
@@ -81,34 +81,34 @@ func (p *Service) submit(w http.ResponseWriter, r *http.Request) {
 	}
 	decoder := json.NewDecoder(r.Body)
 	decoder.DisallowUnknownFields()
-	switch err := decoder.Decode(&wanted); {
+	switch err := decoder.Decode(&expected); {
 	case err != nil:
 		service.Problem(w, http.StatusBadRequest, "not_a_job", "", "the body is no job: "+err.Error())
 		return
-	case wanted.Lot == "":
+	case expected.Lot == "":
 		service.Problem(w, http.StatusUnprocessableEntity, "missing_field", "lot", "lot is mandatory")
 		return
-	case wanted.Kilos == nil || *wanted.Kilos <= 0:
+	case expected.Kilos == nil || *expected.Kilos <= 0:
 		service.Problem(w, http.StatusUnprocessableEntity, "bad_value", "kilos", "kilos must be over 0")
 		return
 	}
-	if wanted.Manner == "" {
-		wanted.Manner = "usual"
+	if expected.Manner == "" {
+		expected.Manner = "usual"
 	}
-	calls, known := manners[wanted.Manner]
+	calls, known := manners[expected.Manner]
 	switch {
 	case !known:
-		service.Problem(w, http.StatusUnprocessableEntity, "bad_value", "manner", "there is no manner "+wanted.Manner)
+		service.Problem(w, http.StatusUnprocessableEntity, "bad_value", "manner", "there is no manner "+expected.Manner)
 		return
-	case wanted.Tell != "" && !service.IsLoopback(wanted.Tell):
+	case expected.Tell != "" && !service.IsLoopback(expected.Tell):
 		service.Problem(w, http.StatusUnprocessableEntity, "bad_value", "tell",
 			"changes are told to http addresses of this machine only")
 		return
 	}
 	p.mutex.Lock()
 	j := &pressJob{
-		number: len(p.jobs) + 1, lot: wanted.Lot, kilos: *wanted.Kilos, begun: p.Now(), tell: wanted.Tell,
-		manner: wanted.Manner,
+		number: len(p.jobs) + 1, lot: expected.Lot, kilos: *expected.Kilos, begun: p.Now(), tell: expected.Tell,
+		manner: expected.Manner,
 	}
 	p.jobs = append(p.jobs, j)
 	p.mutex.Unlock()
@@ -213,16 +213,16 @@ func (p *Service) shown(j *pressJob) map[string]any {
 
 // change takes a job back, as long as it waits.
 func (p *Service) change(w http.ResponseWriter, r *http.Request, j *pressJob) {
-	var wanted struct {
+	var expected struct {
 		State string `json:"state"`
 	}
-	if err := json.NewDecoder(r.Body).Decode(&wanted); err != nil {
+	if err := json.NewDecoder(r.Body).Decode(&expected); err != nil {
 		service.Problem(w, http.StatusBadRequest, "not_a_change", "", "the body is no change: "+err.Error())
 		return
 	}
-	if state := p.state(j); wanted.State != "cancelled" || state != "queued" {
+	if state := p.state(j); expected.State != "cancelled" || state != "queued" {
 		service.Problem(w, http.StatusConflict, "not_allowed", "state",
-			fmt.Sprintf("the job is %s, and cannot become %s", state, wanted.State))
+			fmt.Sprintf("the job is %s, and cannot become %s", state, expected.State))
 		return
 	}
 	j.cancelled = true

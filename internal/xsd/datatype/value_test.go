@@ -80,13 +80,13 @@ func TestOrder(t *testing.T) {
 		a, b := valueOf(t, c.primitive, c.a), valueOf(t, c.primitive, c.b)
 		for _, way := range []struct {
 			x, y   Value
-			wanted string
+			expected string
 		}{{a, b, c.order}, {b, a, map[string]string{"<": ">", ">": "<", "=": "=", "?": "?"}[c.order]}} {
 			got := "?"
 			if order, ok := way.x.Compare(way.y); ok {
 				got = [...]string{"<", "=", ">"}[order+1]
 			}
-			assert.Equal(t, way.wanted, got, "%s and %s", c.a, c.b)
+			assert.Equal(t, way.expected, got, "%s and %s", c.a, c.b)
 		}
 		assert.Equal(t, c.order == "=", a.Same(b), "%s is %s", c.a, c.b)
 	}

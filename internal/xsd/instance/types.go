@@ -10,7 +10,7 @@ import (
 )
 
 // ElementType is an element to those that use schemas of every language: a
-// request is filled into it, an answer held against it.
+// request is filled into it, an answer checked against it.
 type ElementType struct {
 	Schema *xsd.Schema
 	// Declared is nil where the root of the message says which element it is.
