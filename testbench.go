@@ -122,7 +122,7 @@ type Call struct {
 }
 
 // Call makes a call, with the login of its service, and judges the answer by the contract.
-// A call that fails is no error.
+// A call that fails is not an error.
 func (b *Bench) Call(ctx context.Context, c Call, o Options) (*StepResult, error) {
 	spec := workbench.Call{Target: c.Target, Login: c.Login, SOAP: c.SOAP, Contract: c.Contract}
 	for _, name := range slices.Sorted(maps.Keys(c.Fields)) {

@@ -51,8 +51,8 @@ func TestCalledBack(t *testing.T) {
 		outcome string
 		says    []string
 	}{
-		"usual":     {"passed", []string{"called 3 times: queued at first, running after", "done after"}},
-		"at once":   {"passed", []string{"called 3 times"}},
+		"usual":     {"passed", []string{"callback received 3 times: queued at first, running after", "done after"}},
+		"at once":   {"passed", []string{"callback received 3 times"}},
 		"twice":     {"passed", []string{"the same call came again"}},
 		"backwards": {"failed 1 of 4", []string{`it began with "running", and must begin with queued`}},
 		"skipping":  {"failed 1 of 5", []string{`"done" came after "queued", and running must come between`}},
@@ -76,7 +76,7 @@ func TestCalledBack(t *testing.T) {
 			"failed 1 of 1",
 			[]string{"a call with a false signature came and was refused (header Press-Signature)"},
 		},
-		"others": {"passed", []string{"a call that does not match came: job expected", "called 3 times"}},
+		"others": {"passed", []string{"a call that does not match came: job expected", "callback received 3 times"}},
 	}
 	var list, names []string
 	for name := range expected {
@@ -119,7 +119,7 @@ func TestCallsOfOthers(t *testing.T) {
 		answers.add(fmt.Sprintf("%d %s%s", answer.StatusCode, answer.Header.Get("X-From"), bytes.TrimSpace(said)))
 	}
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		address := r.URL.Query().Get("tell")
+		address := r.URL.Query().Get("detail")
 		answers.reset()
 		switch r.URL.Path {
 		case "/xml":
@@ -182,7 +182,7 @@ func TestCallsOfOthers(t *testing.T) {
 		{
 			sheet("none", "{path: done}",
 				"    until: {a: 1}\n    within: 50 ms\n  - step: after\n    when: 1 > 2\n    listen: POST\n"), 2,
-			[]string{"several steps wait to be called back"},
+			[]string{"several steps wait for a callback"},
 			nil,
 		},
 	} {
@@ -257,7 +257,7 @@ steps:
 		},
 		{
 			use("sheet: sheets/book.yaml\nfill: {lot: x}\nfor each: [1, 2]\nkeep: {all: booked}") +
-				"  - step: after\n    work out: {n: size(kept.all)}\n", nil, 0,
+				"  - step: after\n    calculate: {n: size(kept.all)}\n", nil, 0,
 			[]string{"booking (2 of 2): one", "12 exchanges"},
 		},
 		{

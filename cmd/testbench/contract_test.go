@@ -174,8 +174,8 @@ func TestBadContracts(t *testing.T) {
 		{"survey " + other.URL + "/x?wsdl", 3, "404"},
 		{"survey", 2, "survey what?"},
 		{"draft lab", 2, "draft which operation?"},
-		{"draft lab GradeLot -as yaml", 2, "-as yaml is no form of a draft"},
-		{"draft lab GradeLot -soap 2", 2, "-soap 2 is no version of SOAP"},
+		{"draft lab GradeLot -as yaml", 2, "-as yaml is not a form of a draft"},
+		{"draft lab GradeLot -soap 2", 2, "-soap 2 is not a version of SOAP"},
 		{"validate lab", 2, "validate what?"},
 		{"validate - -", 2, "cannot both come from the standard input"},
 		{"validate lab gone.xml", 2, "there is no file gone.xml"},
@@ -189,9 +189,9 @@ func TestBadContracts(t *testing.T) {
 		{"call scale/Weigh load.plate=HF-1", 2, "load.gross is missing: it is mandatory, integer"},
 		{"call scale/Wiegh", 2, `there is no operation of scale "Wiegh"; did you mean "Weigh"?`},
 		{"draft contracts/lab.xsd Gradelot", 2, `there is no element "Gradelot"; did you mean "GradeLot"?`},
-		{"survey lab GradeLot -soap 3", 2, "-soap 3 is no version of SOAP"},
+		{"survey lab GradeLot -soap 3", 2, "-soap 3 is not a version of SOAP"},
 		{"validate lab c/plain.wsdl", 1, "no envelope, 1 fault"},
-		{"validate lab c/self.xsd", 1, "<schema> is no envelope, and no element of the contract either"},
+		{"validate lab c/self.xsd", 1, "<schema> is not an envelope, and no element of the contract either"},
 	} {
 		o := p.run(strings.Fields(c.args)...)
 		assert.Equal(t, c.status, o.status, "%s\n%s", c.args, o.all())
@@ -234,7 +234,7 @@ steps:
 		`wrong.yaml:6:7: moisture "45" is over the most allowed, 30`,
 		`wrong.yaml:7:7: remrk is unknown; did you mean "remark"?`,
 		"wrong.yaml:4:11: lot is missing: it is mandatory, text, matches L-[0-9]{4}",
-		`there is no operation of lab "GradLot"`, `"maybe" is no part of an exchange`,
+		`there is no operation of lab "GradLot"`, `"maybe" is not a part of an exchange`,
 	} {
 		assert.Contains(t, o.stdout, want)
 	}
@@ -325,10 +325,10 @@ func TestDepartures(t *testing.T) {
 			"content type", "application/soap+xml", fault("e:Client", ""), 500, anyFault,
 			"the content type application/soap+xml does not go with an envelope of SOAP 1.1", 0,
 		},
-		{"HTML", "text/html", "<!doctype html><p>maintenance", 200, "", "the answer is no SOAP envelope, but HTML", 1},
-		{"plain text", "text/plain", "out of honey", 200, "", "the answer is no SOAP envelope, but text", 1},
-		{"other XML", "text/xml", "<oops/>", 200, "", "the answer is no SOAP envelope, but the XML element oops", 1},
-		{"empty", "text/xml", "", 200, "", "the answer is no SOAP envelope, but empty", 1},
+		{"HTML", "text/html", "<!doctype html><p>maintenance", 200, "", "the answer is not a SOAP envelope, but HTML", 1},
+		{"plain text", "text/plain", "out of honey", 200, "", "the answer is not a SOAP envelope, but text", 1},
+		{"other XML", "text/xml", "<oops/>", 200, "", "the answer is not a SOAP envelope, but the XML element oops", 1},
+		{"empty", "text/xml", "", 200, "", "the answer is not a SOAP envelope, but empty", 1},
 		{"empty body", "text/xml", envelope(e11, ""), 200, "", "the Body is empty; GradeLotResponse expected", 1},
 		{
 			"another payload", "text/xml", envelope(e11, "<x/>"), 200, "",
@@ -640,7 +640,7 @@ func TestOpenAPI(t *testing.T) {
 		{"draft contracts/lab.xsd LabFault -as step", 2, []string{"is a schema alone, and a step calls an operation"}},
 		{"validate lab good.json -status 404", 2, []string{"go with descriptions of REST"}},
 		{"validate stores/lot lot.json -status 404 -request", 2, []string{"exclude one another"}},
-		{"validate stores/lot lot.json -status 99", 2, []string{"-status 99 is no status"}},
+		{"validate stores/lot lot.json -status 99", 2, []string{"-status 99 is not a status"}},
 		{"draft contracts/lot.schema.json", 0, []string{`"id": "L-"`}},
 		{"validate contracts/lot.schema.json good.json", 0, []string{"valid: an instance of the schema"}},
 		{

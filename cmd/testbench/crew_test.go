@@ -160,7 +160,7 @@ func TestSideBySide(t *testing.T) {
 			strings.Replace(strings.ReplaceAll(echoSheet, "ROWS", "30"), "sheet: echo", fmt.Sprintf("sheet: echo%d", i),
 				1))
 	}
-	o = p.run("run", "s0.yaml", "s1.yaml", "s2.yaml", "-jobs", "5", "-tell", "rows")
+	o = p.run("run", "s0.yaml", "s1.yaml", "s2.yaml", "-jobs", "5", "-detail", "rows")
 	assert.Equal(t, 0, o.status, o.all())
 	assert.Less(t, strings.LastIndex(o.stdout, "echo0 ·"), strings.Index(o.stdout, "echo1 ·"))
 	assert.Less(t, strings.LastIndex(o.stdout, "echo1 ·"), strings.Index(o.stdout, "echo2 ·"))
@@ -212,7 +212,7 @@ func TestTimes(t *testing.T) {
 	assert.GreaterOrEqual(t, closed.Max, 300.0)
 	assert.Less(t, closed.P50, 100.0, "one of twenty was slow")
 	assert.Greater(t, open.P50, 100.0, "most were due while the first was slow")
-	o := p.sheet(plain, "-rate", "50/s", "-tell", "failures")
+	o := p.sheet(plain, "-rate", "50/s", "-detail", "failures")
 	assert.GreaterOrEqual(t, o.took, 19*20*time.Millisecond)
 	assert.Contains(t, o.stdout, "calls    per s       p50")
 	for _, c := range []struct {
@@ -231,7 +231,7 @@ func TestTimes(t *testing.T) {
 		},
 		{"", []string{"-repeat", "3"}, 0, "60 rows · 60 passed"},
 		{"", []string{"-for", "300ms"}, 0, "get"},
-		{"", []string{"-rows", "2-3", "-repeat", "2", "-tell", "steps"}, 0, "row 3 of 20 (n 3), turn 2"},
+		{"", []string{"-rows", "2-3", "-repeat", "2", "-detail", "steps"}, 0, "row 3 of 20 (n 3), turn 2"},
 	} {
 		expect := ""
 		if c.expect != "" {
@@ -302,7 +302,7 @@ steps:
 	for n := 1; n <= 60; n++ {
 		assert.Equal(t, 1, seen.of(fmt.Sprint(n)), n)
 	}
-	o := p.run("report", "-gather", "s3.json", "s1.json", "s2.json", "-out", "all.json", "-out", "all.html", "-out",
+	o := p.run("report", "-merge", "s3.json", "s1.json", "s2.json", "-out", "all.json", "-out", "all.html", "-out",
 		"all.xml")
 	assert.Equal(t, 1, o.status, o.all())
 	assert.Contains(t, o.stdout, "60 rows · 59 passed · 1 failed · 63 exchanges")
@@ -314,16 +314,16 @@ steps:
 	}
 	assert.Equal(t, 60, all.Sheets[0].Times[1].Count)
 	p.cases([]commandCase{
-		{"report -gather s1.json s3.json", 130, []string{"of 3 shares these are missing: 2/3"}},
-		{"report -gather s1.json s1.json s2.json", 2, []string{"share 1 is there twice"}},
-		{"report -gather s1.json all.json", 2, []string{"is no share of one"}},
-		{"report -gather bench.yaml", 2, []string{"bench.yaml: "}},
-		{"report -gather", 2, []string{"gather which shares?"}},
+		{"report -merge s1.json s3.json", 130, []string{"of 3 shares these are missing: 2/3"}},
+		{"report -merge s1.json s1.json s2.json", 2, []string{"share 1 is there twice"}},
+		{"report -merge s1.json all.json", 2, []string{"is not a share of one"}},
+		{"report -merge bench.yaml", 2, []string{"bench.yaml: "}},
+		{"report -merge", 2, []string{"merge which shares?"}},
 	})
 	p.write("sheets/test.yaml", strings.Replace(p.read("sheets/test.yaml"), "not equals 7", "not equals 8", 1))
 	assert.LessOrEqual(t, p.run("run", "sheets/test.yaml", "-share", "2/3", "-of", "night", "-out",
 		"other.json").status, 1)
-	o = p.run("report", "-gather", "s1.json", "other.json", "s3.json")
+	o = p.run("report", "-merge", "s1.json", "other.json", "s3.json")
 	assert.Contains(t, o.all(), "sheets/test.yaml was not the same")
 	// More machines than rows: those with nothing to do hold.
 	p.write("sheets/test.yaml", "sheet: one\nsteps:\n  - step: get\n    request: GET ${base}/1\n")
@@ -342,21 +342,21 @@ func TestRunIsAskedWrongly(t *testing.T) {
 	p.cases([]commandCase{
 		{"run s.yaml -jobs 0", 2, []string{"-jobs takes a number from 1 to 1000"}},
 		{"run s.yaml -repeat 0", 2, []string{"-repeat takes a number from 1"}},
-		{"run s.yaml -rate fast", 2, []string{`"fast" is no rate`}},
-		{"run s.yaml -rate 0/s", 2, []string{"is no rate"}},
-		{"run s.yaml -rate 5/day", 2, []string{"is no rate"}},
-		{"run s.yaml -share 3", 2, []string{`"3" is no share`}},
+		{"run s.yaml -rate fast", 2, []string{`"fast" is not a rate`}},
+		{"run s.yaml -rate 0/s", 2, []string{"is not a rate"}},
+		{"run s.yaml -rate 5/day", 2, []string{"is not a rate"}},
+		{"run s.yaml -share 3", 2, []string{`"3" is not a share`}},
 		{"run s.yaml -share 3/2", 2, []string{"there is no share 3/2"}},
 		{"run s.yaml -for -1s", 2, []string{"less than nothing"}},
 		{"run s.yaml -for 1s -repeat 2", 2, []string{"both say how often"}},
-		{"run s.yaml -tell stpes", 2, []string{`did you mean "steps"?`}},
+		{"run s.yaml -detail stpes", 2, []string{`did you mean "steps"?`}},
 		{"run s.yaml -resume 1", 2, []string{"-resume goes on with the sheets of the run"}},
 		{"run s.yaml -callback nowhere", 2, []string{"-callback takes an address"}},
 		{"run s.yaml -listen 8799", 2, []string{"-listen takes host:port"}},
 		{"run s.yaml -from gett", 2, []string{`there is no step "gett"`}},
 		{"run s.yaml -from again", 2, []string{"s.yaml was not run before"}},
 		{"run -resume 7", 2, []string{"there is no run in the history"}},
-		{"run -resume x", 2, []string{`"x" is no run`}},
+		{"run -resume x", 2, []string{`"x" is not a run`}},
 		{"report last", 2, []string{"there is no run in the history"}},
 		{"report", 2, []string{"report which run?"}},
 		{"report 1 -out x.doc", 2, []string{"the ending says the format"}},
@@ -374,11 +374,11 @@ steps:
     request: GET ${base}/${n}
     fields: {n: not equals 7}
 `)
-	shown := p.onTerminal("", "", "testbench run s.yaml -rate 100/s -tell failures")
+	shown := p.onTerminal("", "", "testbench run s.yaml -rate 100/s -detail failures")
 	assert.Contains(t, shown, "s · 1 failed")
 	assert.Regexp(t, `\d+%.*\(\d+/40\)`, shown)
 	assert.Contains(t, shown[strings.LastIndex(shown, "/40)"):], "\r", "the bar is gone at the end")
-	o := p.run("run", "s.yaml", "-tell", "failures")
+	o := p.run("run", "s.yaml", "-detail", "failures")
 	assert.Empty(t, o.stderr)
 	assert.NotContains(t, o.stdout, "%")
 }

@@ -87,7 +87,7 @@ func TestWADL(t *testing.T) {
 			"call index/price day=yesterday -contract answer", 1,
 			[]string{`the index says: "There are no prices of yesterday"`},
 		},
-		{"call index/prices fd=31 fm=2 fy=2026", 1, []string{`the index says: "2026-02-31 is no day"`}},
+		{"call index/prices fd=31 fm=2 fy=2026", 1, []string{`the index says: "2026-02-31 is not a day"`}},
 	})
 	p.write("good.xml", `<prices xmlns="urn:heatherfold:index" currency="EUR"><price day="2026-11-23" kind="heather">9.5</price></prices>`)
 	p.write("bad.xml", `<prices xmlns="urn:heatherfold:index"><price day="2026-11-31" kind="moss">cheap</price></prices>`)
@@ -193,7 +193,7 @@ steps:
 			fmt.Fprint(w, body)
 		}))
 		p.write("bench.yaml", "bench: t\nsites:\n  local:\n    set:\n      base: "+server.URL+
-			"\nservices:\n  r:\n    address: ${base}\n    speaks: json-rpc\n")
+			"\nservices:\n  r:\n    address: ${base}\n    protocol: json-rpc\n")
 		o := p.run("call", "r/a.b")
 		assert.Equal(t, 1, o.status, o.all())
 		assert.Contains(t, strings.Join(strings.Fields(o.all()), " "), says)
@@ -215,7 +215,7 @@ func TestByHand(t *testing.T) {
       method:
         about: Any method.
         request: POST /rpc/{group}/{service}/{method}
-        good: 200 or 404
+        success: 200 or 404
         template:
           request: ${fields}
           desk: ${site.depot}
@@ -245,7 +245,7 @@ func TestByHand(t *testing.T) {
 	})
 	for text, says := range map[string]string{
 		"answer: contracts/stores.yaml": "is a contract; write it at the service",
-		"answer: gone.json":             "there is no file", "good: fine": "status",
+		"answer: gone.json":             "there is no file", "success: fine": "status",
 	} {
 		p.write("bench.yaml", strings.Replace(bench, balance, balance+"        "+text+"\n", 1))
 		o := p.run("vet")

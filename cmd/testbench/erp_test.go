@@ -227,7 +227,7 @@ func TestODataLeads(t *testing.T) {
 		{"call l/Other.list prefer=respond-async", 0, "which is another host and not asked"},
 		{"call l/Wrong.list", 1, "the content type text/html is none that is declared for 2XX: application/json"},
 		{"call l/Same.list -pages 1", 0, "nextLink"},
-		{"call l/Same.list -pages 0", 2, "-pages 0 is no number of pages"},
+		{"call l/Same.list -pages 0", 2, "-pages 0 is not a number of pages"},
 	} {
 		o := p.run(strings.Fields(c.args)...)
 		assert.Equal(t, c.status, o.status, "%s: %s", c.args, o.all())

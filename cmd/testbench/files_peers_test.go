@@ -57,7 +57,7 @@ func TestReadOnlyBench(t *testing.T) {
 		{"bridge lab -issue-key kN", 2, "permission denied"},
 	} {
 		args := append([]string{built}, words(c.command, "http://"+server.Address, 1)...)
-		if os.Getuid() == 0 { // who may do anything is no test of this
+		if os.Getuid() == 0 { // who may do anything is not a test of this
 			args = append([]string{"setpriv", "--reuid=65534", "--regid=65534", "--clear-groups"}, args...)
 		}
 		run := exec.Command(args[0], args[1:]...)

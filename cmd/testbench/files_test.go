@@ -111,7 +111,7 @@ func TestFullDisk(t *testing.T) {
 	c := p.command("survey", "lab")
 	c.Stdout = full
 	require.Error(t, c.Run())
-	assert.Equal(t, 2, c.ProcessState.ExitCode(), "what cannot be told is no success")
+	assert.Equal(t, 2, c.ProcessState.ExitCode(), "what cannot be told is not a success")
 }
 
 // Several commands at once in one bench lose nothing of each other.

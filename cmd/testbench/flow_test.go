@@ -46,7 +46,7 @@ func TestFlow(t *testing.T) {
     request: GET ${base}/lot/${each.no}?k=${each.kilos}
     keep: {twice: twice}
   - step: all
-    work out: {n: size(kept.twice), last: "kept.twice[1]"}
+    calculate: {n: size(kept.twice), last: "kept.twice[1]"}
   - step: last
     request: GET ${base}/lot/${last}
     fields: {no: 4.504.50}
@@ -64,8 +64,8 @@ func TestFlow(t *testing.T) {
     request: GET ${base}/lot/${each.no}
     keep: {x: no}
   - step: all
-    work out: {n: size(kept.x)}
-`, 0, []string{"lot not run: for each: there is no item", "all work out done"}},
+    calculate: {n: size(kept.x)}
+`, 0, []string{"lot not run: for each: there is no item", "all calculate done"}},
 		{
 			`  - step: lot
     for each: [L-1, L-3]
@@ -74,7 +74,7 @@ func TestFlow(t *testing.T) {
   - step: after
     request: GET ${base}/lot/${x}
   - step: sum
-    work out: {n: size(kept.x)}
+    calculate: {n: size(kept.x)}
 `, 1,
 			[]string{
 				"lot (2 of 2) GET ${base}/lot/${each} 404",
@@ -92,7 +92,7 @@ func TestFlow(t *testing.T) {
         request: GET ${base}/lot/${no}
         fields: {no: '${each.no}'}
   - step: both
-    work out: {n: "size(kept.no) == 2 ? 'L-1' : 'L-3'"}
+    calculate: {n: "size(kept.no) == 2 ? 'L-1' : 'L-3'"}
   - step: sum
     request: GET ${base}/lot/${n}
 `,

@@ -267,7 +267,7 @@ func TestLoginsThatFail(t *testing.T) {
 		"from: "+issuer.URL+"/bearer\n    proof: dpop")+
 		oauth("endless", "grant: device\n    device: "+issuer.URL+"/slow\n    from: "+issuer.URL+"/pending")+
 		oauth("wrong_kind", `issuer: ${base}/gate
-    client in: private key jwt
+    client authentication: private key jwt
     key: ${sealed.bryony_key}
     algorithm: ES256`)+
 		oauth("far_redirect", "grant: authorization code\n    issuer: ${base}/gate\n    redirect: http://elsewhere.example/back")+
@@ -275,7 +275,7 @@ func TestLoginsThatFail(t *testing.T) {
 		"  no_pem:\n    kind: certificate\n    certificate: certs/x.pem\n"+
 		"  no_file:\n    kind: certificate\n    certificate: certs/nowhere.pem\n"+
 		"  others_key:\n    kind: signature\n    certificate: certs/lab.pem\n    key: ${sealed.bryony_key}\n"+
-		"  no_word:\n    kind: session\n    repeat:\n      header: X-Word\n      ask: GET "+issuer.URL+"/word\n"+
+		"  no_word:\n    kind: session\n    repeat:\n      header: X-Word\n      request: GET "+issuer.URL+"/word\n"+
 		`  no_header:
     kind: hmac
     key: ${sealed.courier}
@@ -583,7 +583,7 @@ func TestProtectedAnswers(t *testing.T) {
 		{"not sealed", "lab_envelope", "sealed", func(string) string {
 			return `<soap:Envelope xmlns:soap="http://schemas.xmlsoap.org/soap/envelope/"><soap:Body/></soap:Envelope>`
 		}, 1, "nothing in it is encrypted"},
-		{"no envelope", "lab_envelope", "sealed", func(string) string { return "<html/>" }, 1, "no SOAP envelope"},
+		{"no envelope", "lab_envelope", "sealed", func(string) string { return "<html/>" }, 1, "not a SOAP envelope"},
 	} {
 		mutex.Lock()
 		port, change = c.port, func(body string) string { return body }
@@ -749,7 +749,7 @@ func TestMoreWaysIn(t *testing.T) {
     assertion: roster.xml
 `+
 			"  secret_jwt:\n"+oauth+
-			"    client: honey-desk\n    client secret: ${sealed.honey_desk}\n    client in: client secret jwt\n"+
+			"    client: honey-desk\n    client secret: ${sealed.honey_desk}\n    client authentication: client secret jwt\n"+
 			"  roster:\n    kind: saml\n    assertion: roster.xml\n    stamp: 1 min\n"+
 			"  ended:\n    kind: saml\n    assertion: ended.xml\n"+
 			`  holder:

@@ -207,15 +207,15 @@ steps:
 		"rows.json": "other steps or rows were chosen", "repeat.json": "repeated in another way",
 		"inner.json": "sheets/inner.yaml was not the same", "bench.json": "bench.yaml was not the same",
 	} {
-		o := p.run("report", "-gather", "s1.json", file)
+		o := p.run("report", "-merge", "s1.json", file)
 		assert.Equal(t, 2, o.status, o.all())
 		assert.Contains(t, o.stderr, why)
 	}
-	o := p.run("report", "-gather", "s1.json", "s2.json")
+	o := p.run("report", "-merge", "s1.json", "s2.json")
 	assert.Equal(t, 1, o.status, "the limit is judged over both")
 	assert.Contains(t, o.stdout, "get max")
 	for _, ending := range []string{"xml", "md", "csv", "json", "ndjson", "html"} {
-		o = p.run("report", "-gather", "s1.json", "-out", "whole."+ending)
+		o = p.run("report", "-merge", "s1.json", "-out", "whole."+ending)
 		assert.Equal(t, 130, o.status, o.all())
 		assert.Contains(t, p.read("whole."+ending), "of 2 shares these are missing: 2/2", ending)
 	}

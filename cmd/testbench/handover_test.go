@@ -41,8 +41,8 @@ func TestHandover(t *testing.T) {
 		{"handover sheets/01-search.yaml details", 2, []string{"lot"}},
 		{"handover sheets/01-search.yaml detail", 2, []string{`no step "detail"`, "details"}},
 		{"handover sheets/01-search.yaml", 2, []string{"hand over which step of sheets/01-search.yaml?"}},
-		{"handover stores/search -as cobol", 2, []string{"-as cobol is no language", "shell", "kotlin (Kotlin)"}},
-		{"handover stores/search -as pythn", 2, []string{"-as pythn is no language", `did you mean "python"?`}},
+		{"handover stores/search -as cobol", 2, []string{"-as cobol is not a language", "shell", "kotlin (Kotlin)"}},
+		{"handover stores/search -as pythn", 2, []string{"-as pythn is not a language", `did you mean "python"?`}},
 		{"handover", 2, []string{"hand over which request?"}},
 		{"handover 1.1", 2, []string{"there is no run in the history"}},
 		{"handover stores/search -out none/x.sh", 2, []string{"none/x.sh"}},
@@ -82,7 +82,7 @@ func TestAddFromShell(t *testing.T) {
 	p.cases([]commandCase{
 		{
 			"add x -from-shell fetch", 2,
-			[]string{`"fetch" is no client whose command lines are read; curl and wget are`},
+			[]string{`"fetch" is not a client whose command lines are read; curl and wget are`},
 		},
 		{"add x y -from-shell curl~z", 2, []string{"with -from-shell, add takes a name alone"}},
 	})

@@ -56,7 +56,7 @@ logins:
     kind: key
     key: ${sealed.ledger_key}
     header: Authorization
-    word: Bearer
+    scheme: Bearer
   wrong:
     kind: oauth2
     from: ${base}/gate/token

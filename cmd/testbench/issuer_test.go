@@ -49,19 +49,19 @@ func newIssuer(t *testing.T) (p *place, ca []byte) {
 	p.write("bench.yaml", "bench: issuer\nsites:\n  local:\n    set:\n      base: https://localhost:"+port+
 		"\n    tls:\n      ca: certs/ca.pem\nservices:\n  me:\n    address: ${base}\nlogins:\n"+
 		login("basic", "basic", secret)+
-		login("form", "form", secret+"    client in: form\n")+
-		login("secret_jwt", "secret jwt", secret+"    client in: client secret jwt\n")+
-		login("key_jwt", "key jwt", "    client in: private key jwt\n    key: certs/client-key.pem\n    key id: one\n")+
+		login("form", "form", secret+"    client authentication: form\n")+
+		login("secret_jwt", "secret jwt", secret+"    client authentication: client secret jwt\n")+
+		login("key_jwt", "key jwt", "    client authentication: private key jwt\n    key: certs/client-key.pem\n    key id: one\n")+
 		login("key_jwt_pss", "key jwt",
-			"    client in: private key jwt\n    key: certs/client-key.pem\n    algorithm: ES256\n")+
+			"    client authentication: private key jwt\n    key: certs/client-key.pem\n    algorithm: ES256\n")+
 		login("certificate", "certificate",
-			"    client in: certificate\n    certificate: certs/client.pem\n    key: certs/client-key.pem\n")+
+			"    client authentication: certificate\n    certificate: certs/client.pem\n    key: certs/client-key.pem\n")+
 		login("proven", "proven", secret+"    proof: dpop\n")+
 		login("unproven", "proven", secret)+
 		login("for_stores", "basic", secret+"    resource: https://stores.heatherfold.example/\n")+
 		login("for_nobody", "basic", secret+"    resource: https://nobody.heatherfold.example/\n")+
 		login("wrong", "basic", "    client secret: ${sealed.wrong}\n")+
-		login("revoked", "basic", secret+"    give back: revoke\n")+
+		login("revoked", "basic", secret+"    revoke: revoke\n")+
 		login("swap", "swap", secret+"    grant: token exchange\n    subject:\n      login: basic\n")+
 		`  phone:
     kind: oauth2

@@ -89,80 +89,72 @@ services:
     address: ${base}
 logins:
   headers:
-    kind: desk
-    ask:
-      request: POST ${base}/headers
-      headers:
-        X-User: clerk
-        X-Word: ${sealed.word}
-    token at: reply.headers.X-Ticket
-    lasts: 5 min
+    kind: login call
+    request: POST ${base}/headers
+    headers:
+      X-User: clerk
+      X-Word: ${sealed.word}
+    token path: reply.headers.X-Ticket
+    expires in: 5 min
     send:
       header: X-Ticket
   form:
-    kind: desk
-    ask:
-      request: POST ${base}/form
-      form:
-        user: clerk
-        word: ${sealed.word}
-    token at: reply.text
+    kind: login call
+    request: POST ${base}/form
+    form:
+      user: clerk
+      word: ${sealed.word}
+    token path: reply.text
     send:
       query: ticket
   json:
-    kind: desk
-    ask:
-      request: POST ${base}/json
-      body:
-        user: clerk
-        word: ${sealed.word}
-    token at: session.id
-    lasts: session.until
-    send:
-      header: Authorization
-      word: Hive
-    give back: DELETE ${base}/back
-  text:
-    kind: desk
-    ask:
-      request: POST ${base}/json
-      text: '{"user": "clerk", "word": "${sealed.word}"}'
-    token at: session.id
-  xml:
-    kind: desk
-    ask:
-      request: GET ${base}/xml
-    token at: ticket
-    lasts: minutes min
-    send:
-      header: Authorization
-      word: Hive
-  basic:
-    kind: desk
-    ask:
-      request: POST ${base}/basic
+    kind: login call
+    request: POST ${base}/json
+    body:
       user: clerk
-      password: ${sealed.word}
-    token at: reply.cookies.SID
+      word: ${sealed.word}
+    token path: session.id
+    expires in: session.until
+    send:
+      header: Authorization
+      scheme: Hive
+    revoke: DELETE ${base}/back
+  text:
+    kind: login call
+    request: POST ${base}/json
+    text: '{"user": "clerk", "word": "${sealed.word}"}'
+    token path: session.id
+  xml:
+    kind: login call
+    request: GET ${base}/xml
+    token path: ticket
+    expires in: minutes min
+    send:
+      header: Authorization
+      scheme: Hive
+  basic:
+    kind: login call
+    request: POST ${base}/basic
+    user: clerk
+    password: ${sealed.word}
+    token path: reply.cookies.SID
     send:
       cookie: SID
   nowhere:
-    kind: desk
-    ask:
-      request: GET ${base}/xml
-    token at: tickett
+    kind: login call
+    request: GET ${base}/xml
+    token path: tickett
   wrong:
-    kind: desk
-    ask:
-      request: POST ${base}/basic
-      user: clerk
-      password: nothing right
-    token at: reply.cookies.SID
+    kind: login call
+    request: POST ${base}/basic
+    user: clerk
+    password: nothing right
+    token path: reply.cookies.SID
   key:
     kind: key
     key: ${sealed.word}
     header: X-Key
-    word: Hive
+    scheme: Hive
 `)
 	wants := map[string]string{
 		"headers": "ticket: ticket-in-header", "form": "query.ticket[0]: ticket-as-text",

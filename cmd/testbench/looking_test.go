@@ -114,7 +114,7 @@ func TestHistoryCommand(t *testing.T) {
 	assert.Contains(t, text("-prune", "2"), "3 runs taken away")
 	assert.NotContains(t, text(), "call stores/search")
 	p.cases([]commandCase{
-		{"history x", 2, []string{`"x" is no run and no exchange`}},
+		{"history x", 2, []string{`"x" is not a run and no exchange`}},
 		{"history 1", 2, []string{"there is no run 1 in the history; the newest is 5"}},
 		{"history 1 2", 2, []string{"one run or exchange at a time"}},
 		{"history -most 0", 2, []string{"-most takes a number from 1"}},
@@ -358,7 +358,7 @@ steps:
 			"propose lab/GradeLot lot=L-2201 moisture=17.4 hmf=12.5 diastase=9 -times 2", 0,
 			[]string{"gradedAt: is datetime", "measures.measure[*]: - is number"},
 		},
-		{"propose stores/lot id=L-9999 -times 2", 1, []string{"call 1 is no good answer to learn from", "404"}},
+		{"propose stores/lot id=L-9999 -times 2", 1, []string{"call 1 is not a good answer to learn from", "404"}},
 		{"propose stores/search grade=A -times 1", 2, []string{"at least twice"}},
 		{"propose a.json -into sheets/derived.yaml", 2, []string{"-into and -step go together"}},
 		{

@@ -109,7 +109,7 @@ steps:
 		{step("sql: select sum(kilos) as total from intake\nfields: {'answer[0].total': 264.60}"), 0, "1 check passed"},
 		{step("sql: select lot from intake\nfields: {answer: count 5}"), 1, `found: [{"lot":"L-2201"}`},
 		{step("sql: delete from intake where lot = 'L-2201'"), 2, "a lookup only reads"},
-		{step("sql: select lott from intake"), 2, "the database says: "},
+		{step("sql: select lott from intake"), 2, "response from the database: "},
 		{step("sql: select lot from intake where lot = :lot\nfill: {lot: [1, 2]}"), 2, "a parameter is a single value"},
 		{
 			step(`sql: select lot from intake where lot = 'L-9'
@@ -126,10 +126,10 @@ within: 300 ms`),
 	}
 	o = p.sheet(step("sql: select lot from intake where lot = 'L-2201'\nfields: {answer: count 1}"))
 	assert.Equal(t, 0, o.status, "nothing was deleted: %s", o.all())
-	// What goes wrong while rows are read is told, and is no end without a word.
+	// What goes wrong while rows are read is told, and is not an end without a word.
 	o = p.sheet("sheet: s\nrows: {database: books, sql: \"" + broken + "\"}\nsteps:\n  - step: it\n    pause: 1 ms\n")
 	assert.Equal(t, 2, o.status)
-	assert.Contains(t, o.all(), "the database books: the database says: ")
+	assert.Contains(t, o.all(), "the database books: response from the database: ")
 	o = p.sheet(`sheet: s
 rows: {database: books, sql: select lot from intake, columns: [lott]}
 steps:

@@ -229,7 +229,7 @@ func TestHistoryFile(t *testing.T) {
 	t.Parallel()
 	p := newEcho(t, echoing(t, func(string) {}))
 	sheet := strings.ReplaceAll(echoSheet, "ROWS", "2")
-	p.write(".testbench/history.db", "this is no database, and somebody may still want to look at it")
+	p.write(".testbench/history.db", "this is not a database, and somebody may still want to look at it")
 	o := p.sheet(sheet)
 	assert.Equal(t, 0, o.status, o.all())
 	assert.Contains(t, o.stderr, "the history was damaged and cannot be read; it is put aside as")

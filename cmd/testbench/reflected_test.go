@@ -32,7 +32,7 @@ type leaks struct {
 }
 
 // add takes up the pieces of an encoded text that come from the secret in it: those that are
-// not there where another stands in its place. What both have a part in is no leak.
+// not there where another stands in its place. What both have a part in is not a leak.
 func (l *leaks) add(name, before, secret, after string, encode func(string) string) string {
 	text := encode(before + secret + after)
 	length := window * (1 + len(text)/len(before+secret+after))

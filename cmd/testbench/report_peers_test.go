@@ -18,7 +18,7 @@ func TestArchivesAreValid(t *testing.T) {
 	require.NoError(t, err)
 	p, _ := newBench(t)
 	o := p.run("run", "sheets/01-search.yaml", "sheets/02-grading.yaml", "sheets/05-refused.yaml",
-		"sheets/06-too-moist.yaml", "sheets/08-orders.yaml", "sheets/10-called-back.yaml",
+		"sheets/06-too-moist.yaml", "sheets/08-orders.yaml", "sheets/10-callback.yaml",
 		"sheets/11-on-the-books.yaml", "-out", "r.har")
 	require.Equal(t, 1, o.status, o.all())
 	p.write("b/bench.yaml", "bench: b\nsites:\n  local:\n    set:\n      base: http://127.0.0.1:9\nservices: {}\n")

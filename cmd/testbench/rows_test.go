@@ -29,7 +29,7 @@ func TestRows(t *testing.T) {
 		{
 			"{from: week.xml, path: lot, when: number(row.kilos) > 20, label: no}", 2,
 			[]string{
-				"row 2 of 3 (no 2)", `error the condition of the rows cannot be worked out: "x" is no number`,
+				"row 2 of 3 (no 2)", `error the condition of the rows cannot be evaluated: "x" is not a number`,
 				"1 passed · 1 failed",
 			},
 		},
@@ -39,7 +39,7 @@ func TestRows(t *testing.T) {
 		{"[a, b]", 2, []string{`nothing defines ${no}`}},
 		{"{numbers: 1 to 1000, as: no, sample: 3, seed: x}", 0, []string{"3 rows"}},
 		{"{days: 2026-02-27 to 2026-03-01, by: 2, as: no}", 0, []string{"(no 2026-03-01)", "2 rows"}},
-		{"{days: 2026-02-27 to 2026-02-30}", 2, []string{"days: ", "is no span of days"}},
+		{"{days: 2026-02-27 to 2026-02-30}", 2, []string{"days: ", "is not a span of days"}},
 		{
 			"{days: 2026-02-27 to 2026-02-28, numbers: 1 to 2}", 2,
 			[]string{"rows come from one place: numbers and days"},

@@ -25,9 +25,9 @@ sites:
 services:
   j:
     address: ${host}:`+asJSON+`
-    speaks: json-rpc
+    protocol: json-rpc
   x:
-    address: ${host}:`+asXML+"\n    speaks: xml-rpc\n")
+    address: ${host}:`+asXML+"\n    protocol: xml-rpc\n")
 	p.cases([]commandCase{
 		{"call j/grade moisture=17.4 -pick grade", 0, []string{"A"}},
 		{"call j/grade moisture=23.1", 1, []string{"1422: too moist (field moisture)", "moisture was sent as 23.1"}},

@@ -105,12 +105,11 @@ logins:
     user: clerk
     password: ${sealed.plain}
   desk:
-    kind: desk
-    ask:
-      request: POST ${base}/desk
-      user: clerk
-      password: ${sealed.short}
-    token at: reply.text
+    kind: login call
+    request: POST ${base}/desk
+    user: clerk
+    password: ${sealed.short}
+    token path: reply.text
   basic:
     kind: basic
     user: ab

@@ -275,14 +275,14 @@ func firstError(errs ...error) error {
 	return nil
 }
 
-// Who waits to be called back listens on this machine alone, hears what is addressed to it,
+// Who waits for a callback listens on this machine alone, hears what is addressed to it,
 // and is not filled up.
 func TestReceiverIsCareful(t *testing.T) {
 	t.Parallel()
 	told := make(chan string, 1)
 	answers := make(chan string, 3)
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if at := r.URL.Query().Get("tell"); at != "" {
+		if at := r.URL.Query().Get("detail"); at != "" {
 			told <- at
 		}
 	}))

@@ -110,8 +110,8 @@ func TestEveryKindOfCheckHolds(t *testing.T) {
     set:
       again: ${skus}
     when: size(kept.skus) == 2
-  - step: worked out
-    work out:
+  - step: calculated
+    calculate:
       half: kept.whole.total / 2
       due: date(kept.whole.placed) + days(14)
       flat: kept.skus + ["HON-3"]
@@ -201,21 +201,21 @@ func TestEveryKindOfCheckFails(t *testing.T) {
 		{"    fields:\n      reply.by: post\n", "the answer has a field reply of its own: write answer.reply.by"},
 		{
 			"    where:\n      - answer.total > 100\n",
-			"where answer.total > 100   it is not so left is 59.97, right is 100",
+			"where answer.total > 100   condition is false left is 59.97, right is 100",
 		},
-		{"    where:\n      - answer.lines.all(l, l.amount > 20)\n", "it is not so"},
-		{"    where:\n      - answer.note.x + 1 == 2\n", "it cannot be worked out"},
+		{"    where:\n      - answer.lines.all(l, l.amount > 20)\n", "condition is false"},
+		{"    where:\n      - answer.note.x + 1 == 2\n", "cannot be evaluated"},
 		{"    where:\n      - answer.total\n", "a condition must come to true or false"},
 		{"    keep:\n      x: nothing.here\n", "keep x   expected nothing.here, got nothing answer has no nothing"},
 		{
 			"    keep:\n      x: number | format yyyy\n",
-			`keep x   expected number | format yyyy, got "PO-7" format: "PO-7" is no date or time`,
+			`keep x   expected number | format yyyy, got "PO-7" format: "PO-7" is not a date or time`,
 		},
 		{"    keep:\n      x: lines | upper\n", "it works on a single value, and this is a list of 2"},
-		{"  - step: two\n    work out:\n      x: kept.nothing + 1\n", "nothing keeps before it"},
-		{"  - step: two\n    work out:\n      x: row.x + 1\n", "work out x: what is not there and 1 cannot be added"},
-		{"  - step: two\n    set:\n      x: ${today | add 1 d | number}\n", "is no number"},
-		{"  - step: two\n    follow: nowhere\n", "is no whole address; name the service"},
+		{"  - step: two\n    calculate:\n      x: kept.nothing + 1\n", "nothing keeps before it"},
+		{"  - step: two\n    calculate:\n      x: row.x + 1\n", "calculate x: what is not there and 1 cannot be added"},
+		{"  - step: two\n    set:\n      x: ${today | add 1 d | number}\n", "is not a number"},
+		{"  - step: two\n    follow: nowhere\n", "is not a whole address; name the service"},
 		{"  - step: two\n    request: back GET /${uuid | base64 | inside \"<\" \">\"}\n", `"<" is not in`},
 	}
 	for _, c := range cases {

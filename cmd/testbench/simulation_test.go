@@ -158,8 +158,8 @@ answers:
 		{
 			"standin -contract contracts/lab.wsdl -script broken.yaml -listen 127.0.0.1:0", 2,
 			[]string{
-				`did you mean "answers"?`, "nmber", `"99" is no status`, `did you mean "body"?`,
-				`"soon" is no time`,
+				`did you mean "answers"?`, "nmber", `"99" is not a status`, `did you mean "body"?`,
+				`"soon" is not a time`,
 			},
 		},
 		{

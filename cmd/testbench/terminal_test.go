@@ -72,7 +72,7 @@ func TestTerminal(t *testing.T) {
 	assert.NotContains(t, p.onTerminal("", "", "testbench run sheets/06-too-moist.yaml"), "\x1b[")
 	p.env = p.env[:len(p.env)-1]
 	o := p.run("run", "sheets/06-too-moist.yaml")
-	assert.NotContains(t, o.stdout, "\x1b[", "a pipe is no terminal")
+	assert.NotContains(t, o.stdout, "\x1b[", "a pipe is not a terminal")
 	assert.NotContains(t, p.run("run", "-plain", "sheets/03-intake.yaml").stdout, "·")
 
 	// On 80 columns no line is longer.

@@ -64,7 +64,7 @@ func TestWaiting(t *testing.T) {
 		status     int
 		says       string
 	}{
-		{"queued,queued,running,done", until + order, 0, "asked 4 times in"},
+		{"queued,queued,running,done", until + order, 0, "polled 4 times in"},
 		{"queued,running,done", until + order + "\n    fields: {at: here}\n    keep: {place: at}", 0, "4 checks passed"},
 		{"done", until, 0, "2 checks passed"},
 		{"queued,done", until + order, 1, `"done" came after "queued", and running must come between`},

@@ -50,7 +50,7 @@ type Site struct {
 	Name     string
 	Like     string
 	Set      []request.Field
-	Reading  bool // guard: reading
+	Reading  bool // guard: read only
 	TLS      TLS
 	Proxy    Proxy
 	Logins   map[string]string          // login: the one this site uses in its place
@@ -251,7 +251,7 @@ var siteKeys = []Key[Site]{
 		}
 	}},
 	{"guard", "reading: nothing that could write is sent", func(r *Reader, s *Site, n *yamlfile.Node) {
-		s.Reading = r.Choice(n, "guard", "reading") != ""
+		s.Reading = r.Choice(n, "guard", "read only") != ""
 	}},
 	{"timeout", "how long an exchange may take", func(r *Reader, s *Site, n *yamlfile.Node) {
 		s.Timeout = r.Duration(n)
@@ -327,7 +327,7 @@ var serviceKeys = []Key[Service]{
 	{"addressing", "true: WS-Addressing blocks go with each request", func(r *Reader, s *Service, n *yamlfile.Node) {
 		s.Addressing = r.Yes(n)
 	}},
-	{"speaks", "json-rpc or xml-rpc: methods are called by name", func(r *Reader, s *Service, n *yamlfile.Node) {
+	{"protocol", "json-rpc or xml-rpc: methods are called by name", func(r *Reader, s *Service, n *yamlfile.Node) {
 		s.Speaks = rpc.Kind(r.Choice(n, "way to call methods", string(rpc.JSON), string(rpc.XML)))
 	}},
 	{"port", "a port of the contract", func(r *Reader, s *Service, n *yamlfile.Node) { s.Port = r.PlainText(n) }},

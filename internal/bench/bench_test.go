@@ -47,7 +47,7 @@ sites:
       clerk: base_clerk
   live:
     like: base
-    guard: reading
+    guard: read only
     set:
       host: b
   ring:
@@ -120,7 +120,7 @@ func TestReadCommandLine(t *testing.T) {
 			`wget --method=POST --header="X-A: 1" --body-data="a=1" https://h.example/a -O -`,
 			"POST https://h.example /a X-A=1 a=1", "",
 		},
-		{`fetch https://h.example`, "", `"fetch" is no client`},
+		{`fetch https://h.example`, "", `"fetch" is not a client`},
 		{`curl -X`, "", "-X stands without what it takes"},
 		{`curl -s`, "", "no address stands in it"},
 		{`curl https://a.example https://b.example`, "", "two addresses"},
@@ -241,8 +241,8 @@ func TestContractsOfServices(t *testing.T) {
 	for rest, want := range map[string]string{
 		"": "", "port: P": "port: has no effect at a", "soap: 1.1": "soap: has no effect at a",
 		"addressing: true": "addressing: has no effect at a",
-		"operations:\n      lots:\n        good: 200": "",
-		"operations:\n      lost:\n        good: 200": `no operation of a "lost"`,
+		"operations:\n      lots:\n        success: 200": "",
+		"operations:\n      lost:\n        success: 200": `no operation of a "lost"`,
 	} {
 		t.Run(rest, func(t *testing.T) {
 			b := bench.Read(dir, "bench.yaml",

@@ -64,7 +64,7 @@ func ReadCommandLine(service, line string) (*Example, error) {
 	case "wget":
 		err = c.read(words[1:], wgetValues, map[string]string{})
 	default:
-		return nil, fmt.Errorf("%q is no client whose command lines are read; curl and wget are", words[0])
+		return nil, fmt.Errorf("%q is not a client whose command lines are read; curl and wget are", words[0])
 	}
 	if err != nil {
 		return nil, err
@@ -148,7 +148,7 @@ func (c *commandLine) flag(what string) {
 		c.method = "HEAD"
 	case "insecure":
 		c.notes = append(c.notes,
-			"it does not check certificates; `tls: {insecure: true}` at a site does that, and is no good idea")
+			"it does not check certificates; `tls: {insecure: true}` at a site does that, and is not a good idea")
 	case "digest", "ntlm", "negotiate":
 		c.notes = append(c.notes, "it logs in by "+what+": write that kind at the login")
 	}

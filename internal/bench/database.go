@@ -22,7 +22,7 @@ type Database struct {
 
 var databaseKeys = []Key[Database]{
 	{"kind", strings.Join(lookup.Kinds, ", "), func(r *Reader, d *Database, n *yamlfile.Node) {
-		d.Kind = r.Choice(n, "kind of a database", lookup.Kinds...)
+		d.Kind = r.Choice(n, "kind of database", lookup.Kinds...)
 	}},
 	{
 		"address", "postgres://host/name and so on; a file for SQLite; a folder",

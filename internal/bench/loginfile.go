@@ -8,7 +8,6 @@ import (
 	"testbench/internal/login"
 	"testbench/internal/request"
 	"testbench/internal/rule"
-	"testbench/internal/suggest"
 	"testbench/internal/value"
 	"testbench/internal/yamlfile"
 )
@@ -32,7 +31,7 @@ var loginKinds = map[string]func(r *Reader, n *yamlfile.Node) login.Kind{
 		ReadMapping(r, "a key login", n, k, keyKeys)
 		r.Together(n, keyTogether)
 		r.need(n, "key", k.Key)
-		if k.Send == (login.Send{Word: k.Send.Word}) {
+		if k.Send == (login.Send{Scheme: k.Send.Scheme}) {
 			r.File.Report(n, "write header: NAME, query: NAME or cookie: NAME",
 				"a key login must say where the key goes")
 		}
@@ -58,7 +57,7 @@ var loginKinds = map[string]func(r *Reader, n *yamlfile.Node) login.Kind{
 		return c
 	},
 	"oauth2":         (*Reader).oauth2Login,
-	"desk":           (*Reader).deskLogin,
+	"login call":     (*Reader).loginCallLogin,
 	"session":        (*Reader).sessionLogin,
 	"hmac":           (*Reader).hmacLogin,
 	"http signature": (*Reader).httpSignatureLogin,
@@ -104,16 +103,8 @@ func (r *Reader) login(n *yamlfile.Node) login.Kind {
 		r.File.Report(n, "there are: "+strings.Join(LoginKinds(), ", "), "the login does not say its kind")
 		return nil
 	}
-	read, ok := loginKinds[kindAt.Text]
-	switch {
-	case ok:
+	if read, ok := loginKinds[r.Choice(kindAt, "kind of login", LoginKinds()...)]; ok {
 		return read(r, n)
-	default:
-		try := suggest.DidYouMean(kindAt.Text, LoginKinds())
-		if try == "" {
-			try = "there are: " + strings.Join(LoginKinds(), ", ")
-		}
-		r.File.Report(kindAt, try, "%q is no kind of login", kindAt.Text)
 	}
 	return nil
 }
@@ -158,14 +149,14 @@ var keyKeys = []Key[login.Key]{
 	{"cookie", "the cookie it goes into", func(r *Reader, k *login.Key, n *yamlfile.Node) {
 		k.Send.Cookie = r.PlainText(n)
 	}},
-	{"word", "a word before it", func(r *Reader, k *login.Key, n *yamlfile.Node) { k.Send.Word = r.PlainText(n) }},
+	{"scheme", "the scheme before it, as Bearer", func(r *Reader, k *login.Key, n *yamlfile.Node) { k.Send.Scheme = r.PlainText(n) }},
 }
 
 var sendKeys = []Key[login.Send]{
 	{"header", "the header it goes into", func(r *Reader, s *login.Send, n *yamlfile.Node) {
 		s.Header = r.headerName(n)
 	}},
-	{"word", "the word before it", func(r *Reader, s *login.Send, n *yamlfile.Node) { s.Word = r.PlainText(n) }},
+	{"scheme", "the scheme before it, as Bearer", func(r *Reader, s *login.Send, n *yamlfile.Node) { s.Scheme = r.PlainText(n) }},
 	{"query", "the query name it goes under", func(r *Reader, s *login.Send, n *yamlfile.Node) {
 		s.Query = r.PlainText(n)
 	}},
@@ -221,7 +212,7 @@ func (r *Reader) requestLine(n *yamlfile.Node) *request.Spec {
 	method, address, ok := strings.Cut(strings.TrimSpace(text), " ")
 	if !ok || !IsMethod(method) {
 		r.File.Report(n, "write it like POST ${base}/gate/ticket",
-			"%q is no request: a method and an address are expected", text)
+			"%q is not a request: a method and an address are expected", text)
 		return nil
 	}
 	t, err := value.ParseAddress(strings.TrimSpace(address))
@@ -242,18 +233,18 @@ var lifeUnits = map[string]time.Duration{
 func (r *Reader) lasts(d *login.LoginCall, n *yamlfile.Node) {
 	text := strings.TrimSpace(r.Text(n))
 	if life, err := rule.Duration(text); err == nil {
-		d.Lasts = life
+		d.ExpiresIn = life
 		return
 	}
 	if at := strings.LastIndexByte(text, ' '); at > 0 {
 		unit, ok := lifeUnits[text[at+1:]]
 		if !ok {
-			r.File.ReportInside(n, at+1, "there are: ms, s, min, h, d", "%q is no unit of time", text[at+1:])
+			r.File.ReportInside(n, at+1, "there are: ms, s, min, h, d", "%q is not a unit of time", text[at+1:])
 			return
 		}
-		d.LastsUnit, text = unit, strings.TrimSpace(text[:at])
+		d.ExpiresUnit, text = unit, strings.TrimSpace(text[:at])
 	}
-	d.LastsAt = r.PathText(n, text, 0)
+	d.ExpiresPath = r.PathText(n, text, 0)
 }
 
 func (r *Reader) headerName(n *yamlfile.Node) string {

@@ -122,7 +122,7 @@ func (r *Reader) oauth2Login(n *yamlfile.Node) login.Kind {
 	}
 	switch o.Grant {
 	case login.GrantClient:
-		if o.ClientIn == "" || o.ClientIn == login.InBasic || o.ClientIn == login.InForm {
+		if o.ClientAuthentication == "" || o.ClientAuthentication == login.InBasic || o.ClientAuthentication == login.InForm {
 			r.need(n, "client", o.Client, "client secret", o.ClientSecret)
 		}
 	case login.GrantPassword:
@@ -148,7 +148,7 @@ func (r *Reader) oauth2Login(n *yamlfile.Node) login.Kind {
 				"a token exchange needs a token to begin with")
 		}
 	}
-	switch o.ClientIn {
+	switch o.ClientAuthentication {
 	case login.InKeyJWT:
 		r.need(n, "client", o.Client, "key", o.Material.Key)
 	case login.InSecretJWT:
@@ -190,8 +190,8 @@ var oauth2Keys = slices.Concat([]Key[login.OAuth2]{
 	{"client secret", "its secret, from ${sealed.x}", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) {
 		o.ClientSecret = r.Secret(n)
 	}},
-	{"client in", strings.Join(login.ClientWays, ", "), func(r *Reader, o *login.OAuth2, n *yamlfile.Node) {
-		o.ClientIn = r.Choice(n, "place for the client's credentials", login.ClientWays...)
+	{"client authentication", strings.Join(login.ClientWays, ", "), func(r *Reader, o *login.OAuth2, n *yamlfile.Node) {
+		o.ClientAuthentication = r.Choice(n, "place for the client's credentials", login.ClientWays...)
 	}},
 	{
 		"certificate", "the client's certificate: file or ${sealed.x}",
@@ -257,7 +257,7 @@ var oauth2Keys = slices.Concat([]Key[login.OAuth2]{
 	{"proof", "dpop: tokens are bound to a key", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) {
 		o.Proof = r.Choice(n, "proof", "dpop") != ""
 	}},
-	{"give back", "revoke: the token is withdrawn at the end", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) {
+	{"revoke", "revoke: the token is withdrawn at the end", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) {
 		o.Revokes = r.Choice(n, "way to give back", "revoke") != ""
 	}},
 	{"send", "where the token goes", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) {
@@ -291,29 +291,38 @@ func (r *Reader) templates(n *yamlfile.Node) []*value.Template {
 	return all
 }
 
-func (r *Reader) deskLogin(n *yamlfile.Node) login.Kind {
-	d := &login.LoginCall{}
-	ReadMapping(r, "a desk login", n, d, deskKeys)
-	if d.Ask == nil || d.TokenAt == nil {
-		r.File.Report(n, "", "a desk login needs ask: (the login call) and token at: (where the token stands in the reply)")
-		if d.Ask == nil {
-			d.Ask = &request.Spec{Address: value.Literal("")}
-		}
+func (r *Reader) loginCallLogin(n *yamlfile.Node) login.Kind {
+	f := &loginCallFile{call: asking{spec: &request.Spec{}}}
+	ReadMapping(r, "a login call", n, f, loginCallKeys)
+	d := &f.login
+	d.Request, d.With = r.finishCall(n, &f.call)
+	if d.TokenPath == nil {
+		r.File.Report(n, "write token path: with the path to it, or reply.text",
+			"a login call must say where the token is in the response")
 	}
 	if d.Send == (login.Send{}) {
-		d.Send = login.Send{Header: "Authorization", Word: "Bearer"}
+		d.Send = login.Send{Header: "Authorization", Scheme: "Bearer"}
 	}
 	return d
 }
 
-var deskKeys = []Key[login.LoginCall]{
+// loginCallFile is a login call as it is written: its request has its keys beside those of the login.
+type loginCallFile struct {
+	login login.LoginCall
+	call  asking
+}
+
+var loginCallKeys = slices.Concat(
+	keysWithin(askKeys, func(f *loginCallFile) *asking { return &f.call }),
+	keysWithin(loginCallOwnKeys, func(f *loginCallFile) *login.LoginCall { return &f.login }))
+
+var loginCallOwnKeys = []Key[login.LoginCall]{
 	ignoreKind[login.LoginCall](),
-	{"ask", "the login call", func(r *Reader, d *login.LoginCall, n *yamlfile.Node) { d.Ask, d.With = r.loginCall(n) }},
-	{"token at", "path to the token, or reply.text", func(r *Reader, d *login.LoginCall, n *yamlfile.Node) {
-		d.TokenAt = r.Path(n)
+	{"token path", "path to the token, or reply.text", func(r *Reader, d *login.LoginCall, n *yamlfile.Node) {
+		d.TokenPath = r.Path(n)
 	}},
 	{
-		"lasts", "how long it is good: 300 s, or a path with a unit",
+		"expires in", "how long it is good: 300 s, or a path with a unit",
 		func(r *Reader, d *login.LoginCall, n *yamlfile.Node) { r.lasts(d, n) },
 	},
 	{"send", "how it is sent", func(r *Reader, d *login.LoginCall, n *yamlfile.Node) {
@@ -323,8 +332,8 @@ var deskKeys = []Key[login.LoginCall]{
 	{"still good", "the call that verifies it", func(r *Reader, d *login.LoginCall, n *yamlfile.Node) {
 		d.StillGood = r.callAlone(n)
 	}},
-	{"give back", "the call that ends it", func(r *Reader, d *login.LoginCall, n *yamlfile.Node) {
-		d.Return = r.callAlone(n)
+	{"revoke", "the call that ends it", func(r *Reader, d *login.LoginCall, n *yamlfile.Node) {
+		d.Revocation = r.callAlone(n)
 	}},
 }
 
@@ -335,6 +344,11 @@ func (r *Reader) loginCall(n *yamlfile.Node) (spec *request.Spec, with string) {
 	}
 	a := &asking{spec: &request.Spec{}}
 	ReadMapping(r, "a login's call", n, a, askKeys)
+	return r.finishCall(n, a)
+}
+
+// finishCall checks what was read of a call, and the login that goes with it.
+func (r *Reader) finishCall(n *yamlfile.Node, a *asking) (spec *request.Spec, with string) {
 	r.Together(n, askTogether)
 	if a.spec.Address == nil {
 		r.File.Report(n, "write request: POST ADDRESS", "the call does not say which request to make")
@@ -384,14 +398,14 @@ var sessionKeys = []Key[login.Session]{
 		func(r *Reader, s *login.Session, n *yamlfile.Node) {
 			s.Echo = &login.Echo{}
 			ReadMapping(r, "repeat", n, s.Echo, echoKeys)
-			if s.Echo.Header == "" || s.Echo.Ask == nil {
-				r.File.Report(n, "write header: NAME and ask: GET ADDRESS",
+			if s.Echo.Header == "" || s.Echo.Request == nil {
+				r.File.Report(n, "write header: NAME and request: GET ADDRESS",
 					"repeat must say which header, and where its value is asked for")
 				s.Echo = nil
 			}
 		},
 	},
-	{"lasts", "how long it is good", func(r *Reader, s *login.Session, n *yamlfile.Node) { s.Lasts = r.Duration(n) }},
+	{"expires in", "how long it is good", func(r *Reader, s *login.Session, n *yamlfile.Node) { s.ExpiresIn = r.Duration(n) }},
 	{"close", "the call that closes it", func(r *Reader, s *login.Session, n *yamlfile.Node) {
 		s.Shut = r.callAlone(n)
 	}},
@@ -399,11 +413,11 @@ var sessionKeys = []Key[login.Session]{
 
 var echoKeys = []Key[login.Echo]{
 	{"header", "the header's name", func(r *Reader, e *login.Echo, n *yamlfile.Node) { e.Header = r.headerName(n) }},
-	{"ask", "the call whose answer gives its value", func(r *Reader, e *login.Echo, n *yamlfile.Node) {
-		e.Ask = r.callAlone(n)
+	{"request", "the call whose response gives its value", func(r *Reader, e *login.Echo, n *yamlfile.Node) {
+		e.Request = r.callAlone(n)
 	}},
-	{"word", "what is sent in the header to ask", func(r *Reader, e *login.Echo, n *yamlfile.Node) {
-		e.Word = r.PlainText(n)
+	{"value", "what is sent in the header to get it", func(r *Reader, e *login.Echo, n *yamlfile.Node) {
+		e.Value = r.PlainText(n)
 	}},
 }
 
@@ -499,7 +513,7 @@ func (r *Reader) target(n *yamlfile.Node) *login.Target {
 	in, name, _ := strings.Cut(r.PlainText(n), " ")
 	name = strings.TrimSpace(name)
 	if in != "header" && in != "query" || name == "" {
-		r.File.Report(n, "write header NAME or query NAME", "%q is no place in a request", r.PlainText(n))
+		r.File.Report(n, "write header NAME or query NAME", "%q is not a place in a request", r.PlainText(n))
 		return nil
 	}
 	if in == "header" {
@@ -551,8 +565,8 @@ var httpSignatureKeys = slices.Concat([]Key[login.HTTPSignature]{
 	{"label", "the signature's label; sig1 unless said", func(r *Reader, h *login.HTTPSignature, n *yamlfile.Node) {
 		h.Label = r.PlainText(n)
 	}},
-	{"lasts", "how long it is good", func(r *Reader, h *login.HTTPSignature, n *yamlfile.Node) {
-		h.Lasts = r.Duration(n)
+	{"expires in", "how long it is good", func(r *Reader, h *login.HTTPSignature, n *yamlfile.Node) {
+		h.ExpiresIn = r.Duration(n)
 	}},
 	{"nonce", "true: with a random word", func(r *Reader, h *login.HTTPSignature, n *yamlfile.Node) {
 		h.Nonce = r.Yes(n)

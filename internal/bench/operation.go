@@ -107,7 +107,7 @@ func (r *Reader) operation(e yamlfile.Entry, s *Service) *contract.Endpoint {
 		for _, name := range group {
 			if op.Find(name) == nil {
 				r.File.Report(e.Key, suggest.DidYouMean(name, op.FieldNames()),
-					"needs names %q, which is no parameter of %s", name, op.Name)
+					"needs names %q, which is not a parameter of %s", name, op.Name)
 			}
 		}
 	}
@@ -123,7 +123,7 @@ var operationKeys = []Key[description]{
 		switch {
 		case !IsMethod(method):
 			r.File.Report(n, "write it like GET /lots/{id}; "+suggest.DidYouMean(strings.ToUpper(method), Methods),
-				"%q is no request method", method)
+				"%q is not a request method", method)
 		case !strings.HasPrefix(path, "/") && path != "":
 			r.File.Report(n, "", "the path must begin with /: %q", path)
 		}
@@ -150,7 +150,7 @@ var operationKeys = []Key[description]{
 			d.template = inner.Tree(n)
 		},
 	},
-	{"good", "the statuses of success: 200 or 404", func(r *Reader, d *description, n *yamlfile.Node) {
+	{"success", "the statuses of success: 200 or 404", func(r *Reader, d *description, n *yamlfile.Node) {
 		good, err := ParseStatus(r.Text(n))
 		if err != nil {
 			r.File.Report(n, "write it like 201, 200 or 201, 2xx, not 5xx", "%v", err)

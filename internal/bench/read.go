@@ -32,6 +32,33 @@ func NewKey[T any](name, holds string, read func(r *Reader, into *T, n *yamlfile
 	return Key[T]{name, holds, read}
 }
 
+// keysWithin gives the keys of a part of what a mapping is read into.
+func keysWithin[T, U any](keys []Key[U], part func(*T) *U) []Key[T] {
+	out := make([]Key[T], len(keys))
+	for i, k := range keys {
+		out[i] = Key[T]{k.Name, k.Holds, func(r *Reader, into *T, n *yamlfile.Node) { k.Read(r, part(into), n) }}
+	}
+	return out
+}
+
+// renamed are keys and values that had another name once: who writes it is told the new one.
+var renamed = map[string][]string{
+	"ask": {"request"}, "client in": {"client authentication"}, "desk": {"login call"}, "give back": {"revoke"},
+	"good": {"success"}, "lasts": {"expires in"}, "reading": {"read only"}, "speaks": {"protocol"},
+	"token at": {"token path"}, "word": {"scheme", "value"}, "work out": {"calculate"}, "faulty": {"error"},
+	"fell short": {"failed"}, "held": {"passed"}, "falls": {"failures"},
+}
+
+// NewName gives the name that stands for an old one among those that are possible; "" for none.
+func NewName(old string, names []string) string {
+	for _, name := range renamed[old] {
+		if slices.Contains(names, name) {
+			return name
+		}
+	}
+	return ""
+}
+
 // Reader reads one file and gathers what is wrong with it.
 type Reader struct {
 	File  *yamlfile.File
@@ -76,6 +103,11 @@ next:
 		names := make([]string, len(keys))
 		for i, k := range keys {
 			names[i] = k.Name
+		}
+		if name := NewName(e.Key.Text, names); name != "" {
+			r.File.Report(e.Key, "write "+name+":", "the key %q is called %q now", e.Key.Text, name)
+			keys[slices.Index(names, name)].Read(r, into, e.Value)
+			continue
 		}
 		meant := suggest.Closest(e.Key.Text, names)
 		if others := keysElsewhere[e.Key.Text]; len(others) > 0 {
@@ -161,10 +193,12 @@ func (r *Reader) Choice(n *yamlfile.Node, what string, words ...string) string {
 	}
 	if n.Kind == yamlfile.Scalar {
 		try := suggest.DidYouMean(text, words)
-		if try == "" {
+		if name := NewName(text, words); name != "" {
+			try = "it is called " + name + " now"
+		} else if try == "" {
 			try = "there are: " + strings.Join(words, ", ")
 		}
-		r.File.Report(n, try, "%q is no %s", text, what)
+		r.File.Report(n, try, "%q is not %s", text, suggest.Article(what))
 	}
 	return ""
 }
@@ -219,7 +253,7 @@ func (r *Reader) Duration(n *yamlfile.Node) time.Duration {
 	text := r.Text(n)
 	d, err := rule.Duration(text)
 	if err != nil && n.Kind == yamlfile.Scalar {
-		r.File.Report(n, "write it like 800 ms, 5 s or 2 min", "%q is no duration", text)
+		r.File.Report(n, "write it like 800 ms, 5 s or 2 min", "%q is not a duration", text)
 	} else if d < 0 {
 		r.File.Report(n, "write it like 800 ms, 5 s or 2 min", "%q is less than nothing", text)
 		return 0
@@ -491,7 +525,7 @@ func (r *Reader) keyedRule(n *yamlfile.Node) *rule.Rule {
 	if try == "" {
 		try = "write `equals:` above it if the tree itself is meant"
 	}
-	r.File.Report(word, try, "%q is no rule", word.Text)
+	r.File.Report(word, try, "%q is not a rule", word.Text)
 	return nil
 }
 

@@ -116,7 +116,7 @@ func LoginMappings() map[string][]string {
 		"digest": KeyNames(digestKeys),
 		"ntlm":   KeyNames(ntlmKeys), "kerberos": KeyNames(kerberosKeys), "certificate": KeyNames(materialKeys),
 		"oauth2": KeyNames(oauth2Keys),
-		"desk":   KeyNames(deskKeys), "session": KeyNames(sessionKeys), "hmac": KeyNames(hmacKeys),
+		"login call":   KeyNames(loginCallKeys), "session": KeyNames(sessionKeys), "hmac": KeyNames(hmacKeys),
 		"http signature": KeyNames(httpSignatureKeys),
 		"username token": KeyNames(usernameTokenKeys), "signature": KeyNames(signatureKeys), "saml": KeyNames(samlKeys),
 	}

@@ -68,7 +68,7 @@ var (
 
 	serviceTogether = []Together{
 		{"port", []string{"contract"}, nil},
-		{"speaks", nil, []string{"contract", "soap", "addressing", "port"}},
+		{"protocol", nil, []string{"contract", "soap", "addressing", "port"}},
 		{"addressing", []string{"contract", "soap", "operations"}, nil},
 	}
 
@@ -78,7 +78,7 @@ var (
 	}
 
 	// ofMark are the keys of an operation that a contract describes.
-	ofMark = []string{"reads", "good"}
+	ofMark = []string{"reads", "success"}
 
 	keyTogether = []Together{
 		{"header", nil, []string{"query", "cookie"}},
@@ -98,7 +98,7 @@ var (
 
 	samlTogether = []Together{{"from", nil, []string{"assertion"}}}
 
-	sessionTogether = []Together{{"close", []string{"open"}, nil}, {"lasts", []string{"open", "repeat"}, nil}}
+	sessionTogether = []Together{{"close", []string{"open"}, nil}, {"expires in", []string{"open", "repeat"}, nil}}
 
 	hmacTogether = []Together{
 		{"id", []string{"key id"}, nil}, {"stamp as", []string{"stamp"}, nil}, {"key id", []string{"id", "write"}, nil},
@@ -122,8 +122,8 @@ var (
 		{"key id", []string{"key", "certificate", "client secret"}, nil},
 		{"actor", []string{"subject"}, nil},
 		{"claims", nil, []string{"assertion"}},
-		{"give back", []string{"revocation", "issuer"}, nil},
-		{"client in", []string{"client"}, nil},
+		{"revoke", []string{"revocation", "issuer"}, nil},
+		{"client authentication", []string{"client"}, nil},
 	}
 
 	// oauth2Grants are the keys that belong to some grants alone.
@@ -187,7 +187,7 @@ func (r *Reader) finishOperation(e yamlfile.Entry, s *Service) {
 		only(KeysOf("method, about, query, headers, body, template, good, answer, needs, reads"),
 			"the service's methods are called by name", "write the parameters under body:")
 	case has("method"):
-		r.File.Report(keyOf(e.Value, "method"), "write request: GET /path, or speaks: json-rpc at the service",
+		r.File.Report(keyOf(e.Value, "method"), "write request: GET /path, or protocol: json-rpc at the service",
 			"method: has no effect: the service's methods are not called by name")
 	case !has("request") && !has("payload") && !has("action") && s.Contract != nil:
 		only(ofMark, "the contract describes "+e.Key.Text,

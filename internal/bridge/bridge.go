@@ -222,7 +222,7 @@ func (h *Handler) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 	operation := strings.TrimPrefix(r.URL.Path, "/")
 	if h.byName[operation] == nil {
-		operation = "-" // what anybody may ask for is no label
+		operation = "-" // what anybody may ask for is not a label
 	}
 	took := time.Since(began)
 	h.metrics.requests.WithLabelValues(operation, strconv.Itoa(seen.status)).Inc()

@@ -341,7 +341,7 @@ func TestKeepingAndBounds(t *testing.T) {
 const goodShapes = `{"id": 1, "text": "t", "exact": 1.50, "yes": true, "grade": "A", "measure": [{"unit": "%", ".": 5}], "left": "l"}`
 
 // A page of another origin makes the bridge do nothing, whatever it can send without asking; one
-// of its own can, and so can what is no browser.
+// of its own can, and so can what is not a browser.
 func TestPagesOfElsewhere(t *testing.T) {
 	calls := 0
 	h := echo(t, bridge.Options{Hosts: []string{"127.0.0.1:8730", "localhost:8730"}}, func(*bridge.Result) { calls++ })
@@ -454,7 +454,7 @@ func TestKeysAndRoles(t *testing.T) {
 	require.NoError(t, elsewhere.SetRole("grader",
 		bridge.Role{Operations: []string{"Echo"}, Methods: []string{"POST"}}))
 	require.NoError(t, elsewhere.SetRole("reader", bridge.Role{Methods: []string{"GET"}}))
-	assert.Equal(t, 200, ask(h, "POST", "/Echo", goodShapes).Code, "a role is no key")
+	assert.Equal(t, 200, ask(h, "POST", "/Echo", goodShapes).Code, "a role is not a key")
 	issue := func(name string, roles ...string) string {
 		key, err := elsewhere.Issue(name, nil, roles, time.Time{})
 		require.NoError(t, err)

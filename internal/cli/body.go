@@ -181,7 +181,7 @@ func (t *printer) colouredXML(text string) string {
 	})
 }
 
-// describeBinary says what data is that is no text.
+// describeBinary says what data is that is not text.
 func describeBinary(body []byte) string {
 	words := fmt.Sprintf("%s of binary data", size(len(body)))
 	if kind := http.DetectContentType(body); kind != "application/octet-stream" && !strings.HasPrefix(kind, "text/") {

@@ -52,9 +52,9 @@ func bridgeCommand() *command {
 			f.StringVar(&o.key, "key", "", "the `file` with its key")
 			f.StringVar(&o.log, "access-log", "",
 				"write a line of JSON for each request to a `file`; else they go to standard error")
-			f.Var(&o.keep, "keep", "`OPERATION=30s`: keep answers of an operation for a time; may stand several times")
+			f.Var(&o.keep, "keep", "`OPERATION=30s`: keep answers of an operation for a time; repeatable")
 			f.Var(&o.hosts, "host",
-				"a `name` by which it is asked, beside those of the loopback, with :PORT where it is another there; may stand several times")
+				"a `name` by which it is asked, beside those of the loopback, with :PORT where it is another there; repeatable")
 			f.Float64Var(&o.rate, "rate", 0, "how many requests a `second` each key may make")
 			f.Int64Var(&o.maxBody, "max-request", 1<<20, "how many `bytes` a request may hold")
 			f.DurationVar(&o.timeout, "wait", 30*time.Second, "how `long` the service is waited for")

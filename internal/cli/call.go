@@ -61,8 +61,8 @@ func callCommand() *command {
 				"show `what` was exchanged, with headers and where the time went: sent, received or all")
 			f.BoolVar(&o.full, "full", false, "show bodies in full, however long, on a terminal too")
 			f.StringVar(&o.save, "save", "", "save the answer's body to a `file`")
-			f.Var(&o.picks, "pick", "print only the value at this `path`, bare, for the shell; may stand several times")
-			f.Var(&o.keep, "keep", "`name=path`: keep a value, sealed, for later calls; may stand several times")
+			f.Var(&o.picks, "pick", "print only the value at this `path`, bare, for the shell; repeatable")
+			f.Var(&o.keep, "keep", "`name=path`: keep a value, sealed, for later calls; repeatable")
 			f.StringVar(&o.into, "into", "", "append the call as a step to a `sheet`")
 			return o
 		},
@@ -74,7 +74,7 @@ func callCommand() *command {
 
 // shape are the options that say what is sent.
 func (o *callOptions) shape(f *flag.FlagSet) {
-	f.Var(&o.in, "in", "a value by its `place`: query.a=b, header.X=y, form.f=v, cookie.c=v, path.p=v; may stand several times")
+	f.Var(&o.in, "in", "a value by its `place`: query.a=b, header.X=y, form.f=v, cookie.c=v, path.p=v; repeatable")
 	f.StringVar(&o.fill, "fill", "", "many fields from a JSON or YAML `file`")
 	f.StringVar(&o.Body, "body", "", "a body from a `file`, filled in and escaped")
 	f.StringVar(&o.Bytes, "bytes", "", "a body from a `file`, untouched")
@@ -135,7 +135,7 @@ func (s *session) call(ctx context.Context, o *callOptions, args []string) (int,
 		return 0, err
 	}
 	if o.Pages < 1 {
-		return 0, usagef("-pages 5", "-pages %d is no number of pages", o.Pages)
+		return 0, usagef("-pages 5", "-pages %d is not a number of pages", o.Pages)
 	}
 	if err := checkSpoil(o.Spoil); err != nil {
 		return 0, err

@@ -93,7 +93,7 @@ type talking struct {
 // usualMost is how large an answer may be where nobody says, in MiB.
 const usualMost = 64
 
-// pairs is an option that may stand several times: name=value.
+// pairs is an option that repeatable: name=value.
 type pairs map[string]string
 
 func (p *pairs) String() string { return "" }
@@ -111,7 +111,7 @@ func (p *pairs) Set(text string) error {
 	return nil
 }
 
-// list is an option that may stand several times.
+// list is an option that repeatable.
 type list []string
 
 func (l *list) String() string { return "" }
@@ -245,7 +245,7 @@ func (s *session) flags(c *command) (*flag.FlagSet, any) {
 			})
 		}},
 		{"set", func() {
-			flags.Var(&s.common.set, "set", "`name=value`: the strongest of all values; may stand several times")
+			flags.Var(&s.common.set, "set", "`name=value`: overrides all other values; repeatable")
 		}},
 		{"json", func() { flags.BoolVar(&s.common.json, "json", false, "results as JSON") }},
 		{"log", func() { flags.StringVar(&s.common.log, "log", "", "a log of every exchange into a `file`, masked") }},
@@ -256,7 +256,7 @@ func (s *session) flags(c *command) (*flag.FlagSet, any) {
 			flags.BoolVar(&s.talking.insecure, "insecure", false, "server certificates are not checked")
 		}},
 		{"allow", func() {
-			flags.Var(&s.talking.allow, "allow", "a further `host` that requests may go to; may stand several times")
+			flags.Var(&s.talking.allow, "allow", "a further `host` that requests may go to; repeatable")
 		}},
 		{"timeout", func() {
 			flags.DurationVar(&s.talking.timeout, "timeout", 0,

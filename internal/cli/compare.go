@@ -44,12 +44,12 @@ func compareCommand() *command {
 		options: func(f *flag.FlagSet) any {
 			o := &compareOptions{}
 			f.Var(&o.ignore, "ignore",
-				"a `path` that is not looked at, with all below it, or \"is datetime\" for a kind; may stand several times")
+				"a `path` that is not looked at, with all below it, or \"is datetime\" for a kind; repeatable")
 			f.StringVar(&o.as, "as", "", "what they are: answers, runs or contracts (`kind`); by itself it is seen")
 			f.BoolVar(&o.breaks, "breaks", false, "of two contracts, only what breaks callers or readers")
 			f.BoolVar(&o.values, "values", false,
 				"of two runs, the values of answers too, not only which fields they have")
-			f.Var(&o.keys, "key", "`list=field`: by which field the elements of a list are matched; may stand several times")
+			f.Var(&o.keys, "key", "`list=field`: by which field the elements of a list are matched; repeatable")
 			return o
 		},
 		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
@@ -289,7 +289,7 @@ func (s *session) oneCall(ctx context.Context, bench *workbench.Bench,
 	return bench.Do(ctx, step, s.options())
 }
 
-// differencesJSON is the form of differences that are no patch.
+// differencesJSON is the form of differences that are not a patch.
 func differencesJSON(differences []compare.Difference) []map[string]any {
 	out := []map[string]any{}
 	for _, d := range differences {

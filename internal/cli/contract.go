@@ -13,7 +13,7 @@ import (
 
 func isSOAPVersion(text string) error {
 	if text != "" && text != string(soap.V11) && text != string(soap.V12) {
-		return usagef("1.1 and 1.2 are there", "-soap %s is no version of SOAP", text)
+		return usagef("1.1 and 1.2 are there", "-soap %s is not a version of SOAP", text)
 	}
 	return nil
 }

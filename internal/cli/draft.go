@@ -54,7 +54,7 @@ func (s *session) draft(ctx context.Context, o *draftOptions, args []string) (in
 	}
 	switch {
 	case o.as != "" && o.as != "xml" && o.as != "step" && o.as != "json":
-		return 0, usagef("xml, step and json are there", "-as %s is no form of a draft", o.as)
+		return 0, usagef("xml, step and json are there", "-as %s is not a form of a draft", o.as)
 	case o.only != "" && o.only != "required":
 		return 0, usagef("-only required", "-only %s is unknown", o.only)
 	}

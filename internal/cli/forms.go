@@ -172,7 +172,7 @@ var forms = map[string][]form{
 		{"", always, take("most json bench")},
 	},
 	"report": {
-		{"with -gather", with("gather"), take("gather out full json")},
+		{"with -merge", with("merge"), take("gather out full json")},
 		{"", always, take("out full json bench")},
 	},
 	"schema": the(""),

@@ -39,7 +39,7 @@ func handoverCommand() *command {
 			}
 			f.StringVar(&o.as, "as", "shell", "the `language`: "+strings.Join(names, ", "))
 			f.StringVar(&o.out, "out", "", "write the program to a `file`")
-			f.Var(&o.picks, "pick", "a `path` in the answer whose value the program prints; may stand several times")
+			f.Var(&o.picks, "pick", "a `path` in the answer whose value the program prints; repeatable")
 			o.shape(f)
 			return o
 		},
@@ -58,7 +58,7 @@ func (s *session) handover(ctx context.Context, o *handoverOptions, args []strin
 			titles = append(titles, l.Name+" ("+l.Title+")")
 		}
 		return 0, usagef(firstOf(suggest.DidYouMean(o.as, names), "there are: "+strings.Join(titles, ", ")),
-			"-as %s is no language that programs are written in", o.as)
+			"-as %s is not a language that programs are written in", o.as)
 	}
 	if len(args) == 0 {
 		return 0, usagef("testbench handover stores/search grade=A -as python", "hand over which request?")

@@ -169,7 +169,7 @@ func (s *session) pastRun(name string) (int, error) {
 	run, number, ok := exchangeName(name)
 	if !ok {
 		return 0, usagef("testbench history 18, testbench history 18.3, testbench history last",
-			"%q is no run and no exchange", name)
+			"%q is not a run and no exchange", name)
 	}
 	if name == "last" || strings.Contains(name, ".") {
 		return s.pastExchange(run, number)

@@ -35,7 +35,7 @@ func (s *session) canOpen() bool {
 	return runtime.GOOS != "linux" || os.Getenv("DISPLAY") != "" || os.Getenv("WAYLAND_DISPLAY") != ""
 }
 
-// openPage asks the system to open a page; that it cannot is no failure, for
+// openPage asks the system to open a page; that it cannot is not a failure, for
 // the address was printed.
 func openPage(address string) {
 	command := map[string][]string{

@@ -77,7 +77,7 @@ func (t *printer) printf(format string, args ...any) {
 	_, _ = fmt.Fprintf(t.out, format, args...)
 }
 
-// note writes something that is no result: progress, remarks, hints.
+// note writes something that is not a result: progress, remarks, hints.
 func (t *printer) note(format string, args ...any) {
 	t.hideBar()
 	_, _ = fmt.Fprintf(t.err, format+"\n", args...)

@@ -50,7 +50,7 @@ func probeCommand() *command {
 			f.DurationVar(&o.within, "within", 10*time.Second, "an answer that takes longer counts as broke")
 			f.BoolVar(&o.bad, "bad", false, "show only what was not refused clearly and may not be taken either")
 			f.StringVar(&o.as, "as", "", "send nothing and write the wrong requests as a `sheet`, to be kept and run")
-			f.Var(&o.out, "out", "a report into a `file`: .html, .xml (JUnit), .har, .md, .json, .ndjson, .csv; may stand several times. With -as sheet, the sheet")
+			f.Var(&o.out, "out", "a report into a `file`: .html, .xml (JUnit), .har, .md, .json, .ndjson, .csv; repeatable. With -as sheet, the sheet")
 			o.shape(f)
 			return o
 		},
@@ -64,7 +64,7 @@ func probeCommand() *command {
 func (o *probeOptions) ask(options workbench.Options) (workbench.ProbeOptions, error) {
 	out := workbench.ProbeOptions{Options: options, Seed: o.seed, Slow: o.within}
 	if o.within <= 0 {
-		return out, usagef("-within 5s", "-within %s is no time", o.within)
+		return out, usagef("-within 5s", "-within %s is not a time", o.within)
 	}
 	var err error
 	if out.Rate, err = parseRate(o.rate); err != nil {
@@ -80,7 +80,7 @@ func (o *probeOptions) ask(options workbench.Options) (workbench.ProbeOptions, e
 		}
 		if !slices.Contains(known, name) {
 			return out, usagef(firstOf(suggest.DidYouMean(name, known), "there are: "+strings.Join(known, ", ")),
-				"-only %s is no kind of change", name)
+				"-only %s is not a kind of change", name)
 		}
 		out.Only = append(out.Only, probe.Kind(name))
 	}

@@ -123,7 +123,7 @@ func (s *session) gatherCalls(ctx context.Context, p *fields.Proposer, args []st
 		}
 		switch {
 		case result.Outcome != workbench.Passed:
-			s.tell.note("call %d is no good answer to learn from:", n)
+			s.tell.note("call %d is not a good answer to learn from:", n)
 			s.details(result)
 			return result.Outcome.ExitStatus(), nil
 		case result.Reply == nil || result.Reply.Payload == nil:

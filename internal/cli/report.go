@@ -22,18 +22,18 @@ type reportOptions struct {
 func reportCommand() *command {
 	return &command{
 		name: "report", group: "looking back",
-		purpose: "shows a past run, writes it in any format, puts shares together", usage: "RUN, or -gather FILE...",
+		purpose: "shows a past run, writes it in any format, merges shares", usage: "RUN, or -merge FILE...",
 		examples: []string{
 			"testbench report last", "testbench report 18 -out report.html",
-			"testbench report -gather share-*.json -out whole.html",
+			"testbench report -merge share-*.json -out whole.html",
 		},
 		options: func(f *flag.FlagSet) any {
 			o := &reportOptions{}
-			f.Var(&o.out, "out", "a report into a `file`: "+report.Endings+"; may stand several times")
+			f.Var(&o.out, "out", "a report into a `file`: "+report.Endings+"; repeatable")
 			f.BoolVar(&o.full, "full", false,
 				"show cookies and tokens that steps received in .html and .har too; without it they are masked there")
-			f.BoolVar(&o.gather, "gather", false,
-				"put the shares of a run together, as they were written with -out FILE.json")
+			f.BoolVar(&o.gather, "merge", false,
+				"merge the shares of a run, as they were written with -out FILE.json")
 			return o
 		},
 		run: func(_ context.Context, s *session, options any, args []string) (int, error) {
@@ -106,7 +106,7 @@ func (s *session) stored(name string) (run *history.Stored, done func(), err err
 
 func gather(files []string) (history.Finished, error) {
 	if len(files) == 0 {
-		return nil, usagef("testbench report -gather share-*.json -out whole.html", "gather which shares?")
+		return nil, usagef("testbench report -merge share-*.json -out whole.html", "merge which shares?")
 	}
 	var shares []history.Finished
 	for _, file := range files {
@@ -237,7 +237,7 @@ func runNumber(bench *workbench.Bench, text string) (int, error) {
 	}
 	number, err := strconv.Atoi(text)
 	if err != nil || number < 1 {
-		return 0, usagef("write its number, or last", "%q is no run", text)
+		return 0, usagef("write its number, or last", "%q is not a run", text)
 	}
 	return number, nil
 }

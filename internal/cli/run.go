@@ -53,17 +53,17 @@ func runCommand() *command {
 		},
 		options: func(f *flag.FlagSet) any {
 			o := &runOptions{}
-			f.Var(&o.steps, "step", "only the step of this `name`; may stand several times")
+			f.Var(&o.steps, "step", "only the step of this `name`; repeatable")
 			f.StringVar(&o.from, "from", "",
 				"go on from the step of this `name`, with what the last run of the sheet kept")
 			f.StringVar(&o.rows, "rows", "", "only these `rows`: 3, 3-5, 1,4-6")
 			f.BoolVar(&o.stop, "stop", false, "stop at the first step that fails")
 			f.BoolVar(&o.dry, "dry", false, "show every request and send nothing")
-			f.Var(&o.out, "out", "a report into a `file`: "+report.Endings+"; may stand several times")
+			f.Var(&o.out, "out", "a report into a `file`: "+report.Endings+"; repeatable")
 			f.StringVar(&o.show, "show", "", "also show `what` was exchanged: sent, received or all")
 			f.BoolVar(&o.full, "full", false,
 				"show bodies in full, however long, on a terminal too, and cookies and tokens that steps received in .html and .har")
-			f.StringVar(&o.tell, "tell", "",
+			f.StringVar(&o.tell, "detail", "",
 				"how much is told: steps, rows or failures (`what`; else by how many rows there are)")
 			f.IntVar(&o.jobs, "jobs", 1, "how many rows and sheets are at work side by side")
 			f.StringVar(&o.rate, "rate", "", "how many rows are begun in a time: 20/s, 100/min (`rows/time`)")
@@ -133,7 +133,7 @@ func (o *runOptions) asked() (workbench.RunOptions, error) {
 	if err := words("show", o.show, "sent", "received", "all"); err != nil {
 		return out, err
 	}
-	if err := words("tell", o.tell, "steps", "rows", "failures"); err != nil {
+	if err := words("detail", o.tell, "steps", "rows", "failures"); err != nil {
 		return out, err
 	}
 	return out, reportNames(o.out)
@@ -208,7 +208,7 @@ func parseRate(text string) (float64, error) {
 	rate, err := strconv.ParseFloat(number, 64)
 	seconds, ok := map[string]float64{"": 1, "s": 1, "min": 60, "h": 3600}[unit]
 	if err != nil || !ok || rate <= 0 || rate > 1e6 {
-		return 0, usagef("-rate 20/s, -rate 100/min", "%q is no rate", text)
+		return 0, usagef("-rate 20/s, -rate 100/min", "%q is not a rate", text)
 	}
 	return rate / seconds, nil
 }
@@ -224,7 +224,7 @@ func parseShare(text string) (workbench.Share, error) {
 	n, wrong := strconv.Atoi(last)
 	switch {
 	case !ok || err != nil || wrong != nil:
-		return share, usagef("-share 2/5", "%q is no share", text)
+		return share, usagef("-share 2/5", "%q is not a share", text)
 	case n < 1 || i < 1 || i > n || n > 10_000:
 		return share, usagef("the shares of 5 machines are 1/5 to 5/5", "there is no share %s", text)
 	}

@@ -111,7 +111,7 @@ func (o *validateOptions) code() (int, error) {
 	}
 	status, err := strconv.Atoi(o.status)
 	if err != nil || status < 100 || status > 599 {
-		return 0, usagef("-status 200", "-status %s is no status", o.status)
+		return 0, usagef("-status 200", "-status %s is not a status", o.status)
 	}
 	return status, nil
 }

@@ -38,7 +38,7 @@ func watchCommand() *command {
 			f.DurationVar(&o.during, "for", 0, "end after this `time`")
 			f.IntVar(&o.times, "times", 0, "end after so many calls")
 			f.StringVar(&o.until, "until", "", "end when a `rule` holds, as \"state: done\"")
-			f.Var(&o.picks, "pick", "show the value at this `path`; may stand several times")
+			f.Var(&o.picks, "pick", "show the value at this `path`; repeatable")
 			f.StringVar(&o.login, "login", "", "another login, by `name` (several with commas between), or none")
 			return o
 		},

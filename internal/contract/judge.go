@@ -17,7 +17,7 @@ type Got struct {
 	Header  http.Header
 	Empty   bool           // there is no body
 	What    string         // what the body is, in a few words
-	Message *soap.Message  // nil where it is no envelope
+	Message *soap.Message  // nil where it is not an envelope
 	Body    *document.Node // nil where it could not be read
 }
 

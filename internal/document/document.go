@@ -76,7 +76,7 @@ type Node struct {
 	inner        *inner // nil until there is something in it
 }
 
-// inner is what stands in a node that is no single value.
+// inner is what stands in a node that is not a single value.
 type inner struct {
 	items   []*Node
 	members []Member

@@ -306,7 +306,7 @@ func (r *jsonReader) read(depth int) (*Node, error) {
 	case '{':
 		return r.object(depth)
 	}
-	// What is no value ends here with an error that tells where.
+	// What is not a value ends here with an error that tells where.
 	raw, err := r.decoder.ReadValue()
 	if err != nil {
 		return nil, err

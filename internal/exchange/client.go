@@ -289,7 +289,7 @@ func (c *Client) follow(ctx context.Context, record *Record) error {
 		}
 		target, err := current.URL.Parse(location)
 		if err != nil || target.Scheme != "http" && target.Scheme != "https" {
-			record.note("the redirect to %q was not followed: it is no address", location)
+			record.note("the redirect to %q was not followed: it is not an address", location)
 			return nil
 		}
 		next, why := c.redirected(current, target, status)

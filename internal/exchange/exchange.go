@@ -252,7 +252,7 @@ func (f *Failure) Error() string { return f.Message }
 func (f *Failure) Unwrap() error { return f.Cause }
 
 // Refusal groups failures as `expect: refused:` names them: "tls",
-// "certificate", "connection", or "" for those that are no refusal.
+// "certificate", "connection", or "" for those that are not refusals.
 func (f *Failure) Refusal() string {
 	switch f.Kind {
 	case Refused, Reset, Unreachable, Unknown:

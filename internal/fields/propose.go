@@ -208,7 +208,7 @@ func AsRules(proposals []Proposal) string {
 	return out.String()
 }
 
-// ruleText is a rule as a scalar of YAML; it is no text, so only what YAML itself would
+// ruleText is a rule as a scalar of YAML; it is not text, so only what YAML itself would
 // misread is quoted.
 func ruleText(rule string) string {
 	if strings.Contains(rule, ": ") || strings.Contains(rule, " #") || strings.HasSuffix(rule, ":") ||

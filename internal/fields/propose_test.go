@@ -156,7 +156,7 @@ func TestPropose(t *testing.T) {
 	}
 }
 
-// The same answer again is no reason to take its values for all that there are, and one
+// The same answer again is not a reason to take its values for all that there are, and one
 // number leaves room on both sides.
 func TestProposeOfTheSameTwice(t *testing.T) {
 	g := fields.NewProposer(func(string) bool { return false })

@@ -46,7 +46,7 @@ type Request struct {
 	URL     []Piece
 	Headers []Header
 	Body    []Piece
-	Bytes   []byte // in place of Body, where it is no text
+	Bytes   []byte // in place of Body, where it is not text
 }
 
 // Header is a field of a request. The pair of Basic (RFC 7617) is put together by the

@@ -108,7 +108,7 @@ func OpenFile(name string) (*File, error) {
 		return nil, fmt.Errorf("there is no file %s", name)
 	}
 	if err == nil && f.head.ID == "" {
-		err = errors.New("it is no run; write one with run -out FILE.json")
+		err = errors.New("it is not a run; write one with run -out FILE.json")
 	}
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", name, err)

@@ -35,7 +35,7 @@ func Gather(shares []Finished) (*Gathered, error) {
 		var number, of int
 		if _, err := fmt.Sscanf(run.Share, "%d/%d", &number, &of); err != nil || number < 1 || number > of ||
 			of > mostShares {
-			return nil, fmt.Errorf("run %s is no share of one; shares are made with run -share I/N", run.ID)
+			return nil, fmt.Errorf("run %s is not a share of one; shares are made with run -share I/N", run.ID)
 		}
 		if i == 0 {
 			head := *run

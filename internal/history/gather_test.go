@@ -60,10 +60,10 @@ func TestSharesOfOneRun(t *testing.T) {
 		{"a contract that only one fetched", "", func(r *history.Run) { r.Order.Inputs["http://127.0.0.1/c"] = "3" }},
 		{"another number of shares", "the number of shares is another", func(r *history.Run) { r.Share = "2/3" }},
 		{"twice", "share 1 is there twice: run r1 and run r2", func(r *history.Run) { r.Share = "1/2" }},
-		{"no share", "is no share of one", func(r *history.Run) { r.Share = "" }},
-		{"a share of none", "is no share of one", func(r *history.Run) { r.Share = "0/2" }},
-		{"a share beyond", "is no share of one", func(r *history.Run) { r.Share = "3/2" }},
-		{"too many", "is no share of one", func(r *history.Run) { r.Share = "2/10001" }},
+		{"no share", "is not a share of one", func(r *history.Run) { r.Share = "" }},
+		{"a share of none", "is not a share of one", func(r *history.Run) { r.Share = "0/2" }},
+		{"a share beyond", "is not a share of one", func(r *history.Run) { r.Share = "3/2" }},
+		{"too many", "is not a share of one", func(r *history.Run) { r.Share = "2/10001" }},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			g, err := history.Gather([]history.Finished{share(1, nil), share(2, c.change)})

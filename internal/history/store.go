@@ -484,7 +484,7 @@ func (s *Store) Get(number int) (*Stored, error) {
 	return stored, nil
 }
 
-// Sum works out anew what a run came to, from the rows that are there. What is judged
+// Sum calculates anew what a run came to, from the rows that are there. What is judged
 // of its sheets as a whole stays as it is.
 func (s *Stored) Sum(head *Run) error {
 	head.Counts, head.Outcome = Counts{}, ""

@@ -54,16 +54,16 @@ func ParseComponent(text string) (Component, error) {
 	}
 	item, err := httpsfv.UnmarshalItem([]string{text})
 	if err != nil {
-		return Component{}, fmt.Errorf("%q is no component to sign (RFC 9421, section 2): %w", source, err)
+		return Component{}, fmt.Errorf("%q is not a component to sign (RFC 9421, section 2): %w", source, err)
 	}
 	name, ok := item.Value.(string)
 	if !ok || name == "" || name != strings.ToLower(name) {
 		return Component{}, fmt.Errorf(
-			"%q is no component to sign: a field's name in lower case is expected, or one of %s", source,
+			"%q is not a component to sign: a field's name in lower case is expected, or one of %s", source,
 			strings.Join(Derived, ", "))
 	}
 	if name[0] == '@' && !slices.Contains(Derived, name) {
-		return Component{}, fmt.Errorf("%q is no derived component; there are: %s", name, strings.Join(Derived, ", "))
+		return Component{}, fmt.Errorf("%q is not a derived component; there are: %s", name, strings.Join(Derived, ", "))
 	}
 	return Component{item}, nil
 }
@@ -240,7 +240,7 @@ func strict(values []string) (string, error) {
 	}
 	dictionary, err := httpsfv.UnmarshalDictionary(values)
 	if err != nil {
-		return "", fmt.Errorf("it is no structured field: %w", err)
+		return "", fmt.Errorf("it is not a structured field: %w", err)
 	}
 	return httpsfv.Marshal(dictionary)
 }
@@ -249,7 +249,7 @@ func dictionaryMember(values []string, c Component) (string, error) {
 	key, _ := c.Params.Get("key")
 	dictionary, err := httpsfv.UnmarshalDictionary(values)
 	if err != nil {
-		return "", fmt.Errorf("it is no dictionary: %w", err)
+		return "", fmt.Errorf("it is not a dictionary: %w", err)
 	}
 	member, ok := dictionary.Get(fmt.Sprint(key))
 	if !ok {
@@ -305,7 +305,7 @@ func ContentDigest(algorithm string, content []byte) (string, error) {
 func CheckDigest(field []string, content []byte) error {
 	d, err := httpsfv.UnmarshalDictionary(field)
 	if err != nil {
-		return fmt.Errorf("Content-Digest is no dictionary (RFC 9530, section 2): %w", err)
+		return fmt.Errorf("Content-Digest is not a dictionary (RFC 9530, section 2): %w", err)
 	}
 	known := false
 	for _, algorithm := range d.Names() {

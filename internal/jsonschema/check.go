@@ -212,7 +212,7 @@ func (t *teller) faults(e *js.ValidationError) []schema.Fault {
 		if k.Err != nil && slices.ContainsFunc(formats, func(f *js.Format) bool { return f.Name == k.Want }) {
 			why = ": " + k.Err.Error()
 		}
-		add("is no %s%s: %s", formatWords(k.Want), why, t.described(e.InstanceLocation, shown(k.Got)))
+		add("is not %s%s: %s", suggest.Article(formatWords(k.Want)), why, t.described(e.InstanceLocation, shown(k.Got)))
 	case *kind.Required:
 		for _, name := range k.Missing {
 			there := t.at(e.InstanceLocation)

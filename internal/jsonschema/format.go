@@ -40,7 +40,7 @@ func within(bits uint) func(any) error {
 		}
 		r, ok := new(big.Rat).SetString(string(number))
 		if !ok || !r.IsInt() {
-			return errors.New("it is no whole number")
+			return errors.New("it is not a whole number")
 		}
 		if n := r.Num(); n.CmpAbs(limit) > 0 || n.CmpAbs(limit) == 0 && n.Sign() > 0 {
 			return errors.New("it is too large")

@@ -145,7 +145,7 @@ func (s *Set) Load(address string) (any, error) {
 	if rest, ok := strings.CutPrefix(address, "tb:/"); ok {
 		at, ok := s.numbered(rest)
 		if !ok {
-			return nil, fmt.Errorf("%s is no schema", address)
+			return nil, fmt.Errorf("%s is not a schema", address)
 		}
 		w := &writer{set: s, at: at}
 		return w.schema(at.Node, ""), nil

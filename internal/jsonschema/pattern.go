@@ -25,7 +25,7 @@ func compilePattern(source string) (js.Regexp, error) {
 		compiled, err = regexp2.Compile(source, regexp2.None)
 	}
 	if err != nil {
-		return nil, fmt.Errorf("the pattern %s is no regular expression: %s", source,
+		return nil, fmt.Errorf("the pattern %s is not a regular expression: %s", source,
 			strings.TrimPrefix(err.Error(), "error parsing regexp: "))
 	}
 	compiled.MatchTimeout = time.Second

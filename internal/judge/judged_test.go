@@ -92,7 +92,7 @@ var judgedCases = []judgedCase{
 	},
 	{"fault expected and none", "soap: 1.1\nexpect:\n  fault: Client", []string{`200 Content-Type=text/xml ` + good11}},
 	{
-		"a status that is no success allows a fault", "soap: 1.1\nexpect:\n  status: 500",
+		"a status that is not a success allows a fault", "soap: 1.1\nexpect:\n  status: 500",
 		[]string{`500 Content-Type=text/xml ` + fault11},
 	},
 	{"no envelope", "soap: 1.1", []string{`200 {"n": 1}`}},
@@ -351,7 +351,7 @@ func TestErrorsOfTheProtocol(t *testing.T) {
 	t.Cleanup(server.Close)
 	opened := bench.Read(t.TempDir(), "bench.yaml",
 		[]byte("bench: b\nsites:\n  local:\n    set:\n      base: "+server.URL+
-			"\nservices:\n  s:\n    address: ${base}\n    speaks: json-rpc\n"))
+			"\nservices:\n  s:\n    address: ${base}\n    protocol: json-rpc\n"))
 	require.Empty(t, opened.Problems().Serious())
 	for expect, failed := range map[string]string{
 		"": "status error", "expect: {status: 2xx}": "status error", "expect: {status: 404}": "",
@@ -391,8 +391,8 @@ services:
   s:
     address: ${base}
     operations:
-      gone: {request: GET /gone, good: 404 or 410}
-      there: {request: GET /there, good: 404 or 410}
+      gone: {request: GET /gone, success: 404 or 410}
+      there: {request: GET /there, success: 404 or 410}
 `))
 	require.Empty(t, opened.Problems().Serious())
 	for _, c := range []struct {
@@ -457,7 +457,7 @@ func TestJudgedByContract(t *testing.T) {
 		{"Ask", 200, "text/xml", envelope(strings.Repeat("<n>a</n>", 5)), "n[4]: ", ""},
 		{"Ask", 200, "text/xml", envelope(strings.Repeat("<n>a</n>", 8)), "; and 3 more", ""},
 		{
-			"Ask", 200, "application/json", `{"n": 1}`, "the answer is no SOAP envelope, but JSON",
+			"Ask", 200, "application/json", `{"n": 1}`, "the answer is not a SOAP envelope, but JSON",
 			"a SOAP request was answered with JSON, not with an envelope",
 		},
 		{"Ask", 200, "text/xml", `<x/>`, "but the XML element x", "with the XML element x"},
@@ -490,11 +490,11 @@ func TestJudgedByContract(t *testing.T) {
 			assert.Contains(t, strings.Join(step.Last().Notes, "\n"), c.note)
 		})
 	}
-	wrong := vet.Bench(bench.Read(dir, "bench.yaml", []byte(text+"    operations:\n      Aks:\n        good: 2xx\n")),
+	wrong := vet.Bench(bench.Read(dir, "bench.yaml", []byte(text+"    operations:\n      Aks:\n        success: 2xx\n")),
 		vet.Options{}).Serious()
 	require.Len(t, wrong, 1)
 	assert.Contains(t, wrong[0].Message+wrong[0].Try, `"Ask"`)
-	right := vet.Bench(bench.Read(dir, "bench.yaml", []byte(text+"    operations:\n      Ask:\n        good: 2xx\n")),
+	right := vet.Bench(bench.Read(dir, "bench.yaml", []byte(text+"    operations:\n      Ask:\n        success: 2xx\n")),
 		vet.Options{}).Serious()
 	assert.Empty(t, right)
 }

@@ -116,7 +116,7 @@ func UntilMet(ctx context.Context, w *sheet.Waiting, start time.Time, j *Judging
 	}
 	note := ""
 	if asked > 1 || len(states) > 0 {
-		note = fmt.Sprintf("asked %s in %s", session.HowOften(asked), SpanText(time.Since(start)))
+		note = fmt.Sprintf("polled %s in %s", session.HowOften(asked), SpanText(time.Since(start)))
 	}
 	if len(states) > 0 {
 		note += ": " + StatesText(states)

@@ -100,7 +100,7 @@ func (k *JWK) readRSA(n *document.Node) error {
 	}
 	exponent, err := number(n, "e")
 	if err != nil || !exponent.IsInt64() || exponent.Int64() > 1<<31-1 {
-		return errors.New("e is no exponent")
+		return errors.New("e is not an exponent")
 	}
 	if modulus.BitLen() > mostBits {
 		return fmt.Errorf("n has %d bits, and more than %d take too long to compute with", modulus.BitLen(), mostBits)
@@ -135,7 +135,7 @@ func (k *JWK) readEC(n *document.Node) error {
 	x, errX := number(n, "x")
 	y, errY := number(n, "y")
 	if errX != nil || errY != nil || x.BitLen() > 8*size || y.BitLen() > 8*size {
-		return errors.New("x or y is no coordinate of " + member(n, "crv"))
+		return errors.New("x or y is not a coordinate of " + member(n, "crv"))
 	}
 	point := append([]byte{4}, append(x.FillBytes(make([]byte, size)), y.FillBytes(make([]byte, size))...)...)
 	public, err := ecdsa.ParseUncompressedPublicKey(curve, point)
@@ -148,7 +148,7 @@ func (k *JWK) readEC(n *document.Node) error {
 	}
 	d, err := number(n, "d")
 	if err != nil || d.BitLen() > 8*size {
-		return errors.New("d is no private key of " + member(n, "crv"))
+		return errors.New("d is not a private key of " + member(n, "crv"))
 	}
 	private, err := ecdsa.ParseRawPrivateKey(curve, d.FillBytes(make([]byte, size)))
 	if err != nil {
@@ -162,7 +162,7 @@ func (k *JWK) readEC(n *document.Node) error {
 func (k *JWK) readEd25519(n *document.Node) error {
 	x, err := base64.RawURLEncoding.DecodeString(member(n, "x"))
 	if err != nil || len(x) != ed25519.PublicKeySize {
-		return errors.New("x is no public key of Ed25519")
+		return errors.New("x is not a public key of Ed25519")
 	}
 	k.Public = ed25519.PublicKey(x)
 	if d, err := base64.RawURLEncoding.DecodeString(member(n, "d")); err == nil && len(d) == ed25519.SeedSize {

@@ -23,7 +23,7 @@ func (o *OAuth2) discover(ctx context.Context, env *Env) (*document.Node, error)
 	issuer := strings.TrimSuffix(filled.Sent, "/")
 	address, err := url.Parse(issuer)
 	if err != nil || address.Host == "" {
-		return nil, &Error{Message: fmt.Sprintf("issuer: %q is no address", issuer)}
+		return nil, &Error{Message: fmt.Sprintf("issuer: %q is not an address", issuer)}
 	}
 	if known, ok := env.keeper.metadata.Load(issuer); ok {
 		return known.(*document.Node), nil

@@ -56,7 +56,7 @@ func (b *Bearer) Obtain(_ context.Context, env *Env, _ *Token) (*Token, error) {
 
 // Put sets the Authorization field.
 func (b *Bearer) Put(r *exchange.Request, _ *Env, t *Token) error {
-	return Send{Header: "Authorization", Word: "Bearer"}.put(r, t)
+	return Send{Header: "Authorization", Scheme: "Bearer"}.put(r, t)
 }
 
 // Placeholders lists the placeholders.
@@ -86,13 +86,13 @@ func (k *Key) Placeholders() []*value.Placeholder { return placeholders(k.Key) }
 // Send says where a token goes in a request: into a header, with an optional
 // word before it, into the query, or into a cookie.
 type Send struct {
-	Header, Word, Query, Cookie string
+	Header, Scheme, Query, Cookie string
 }
 
 func (s Send) put(r *exchange.Request, t *Token) error {
 	text, shown := t.Text, value.Mask
-	if s.Word != "" {
-		text, shown = s.Word+" "+text, s.Word+" "+shown
+	if s.Scheme != "" {
+		text, shown = s.Scheme+" "+text, s.Scheme+" "+shown
 	}
 	if t.Text == "" {
 		shown = text

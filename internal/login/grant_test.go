@@ -61,7 +61,7 @@ func TestTokenRequests(t *testing.T) {
 			"refresh, client in the form",
 			login.OAuth2{
 				Grant: login.GrantRefresh, RefreshToken: lit("tGzv3JOkF0XG5Qx2TlKWIA"),
-				ClientIn: login.InForm,
+				ClientAuthentication: login.InForm,
 			},
 			"",
 			"grant_type=refresh_token&refresh_token=tGzv3JOkF0XG5Qx2TlKWIA&client_id=s6BhdRkqt3&client_secret=7Fjfp0ZBr1KtDRbnfVdmIw",

@@ -25,7 +25,7 @@ type HTTPSignature struct {
 	KeyID     *value.Template
 	Algorithm string // of httpsign.Algorithms; empty takes what fits the key
 	Label     string
-	Lasts     time.Duration // how long the signature is good; 0 leaves expires out
+	ExpiresIn time.Duration // how long the signature is good; 0 leaves expires out
 	Nonce     bool
 	Tag       string
 	Digest    string // of httpsign.Digests
@@ -122,8 +122,8 @@ func (h *HTTPSignature) Put(r *exchange.Request, env *Env, t *Token) error {
 	params := httpsfv.NewParams()
 	now := env.serverNow(r.URL.Host).Add(t.stampShift())
 	params.Add("created", now.Unix())
-	if h.Lasts > 0 {
-		params.Add("expires", now.Add(h.Lasts).Unix())
+	if h.ExpiresIn > 0 {
+		params.Add("expires", now.Add(h.ExpiresIn).Unix())
 	}
 	if h.Nonce {
 		params.Add("nonce", randomText())

@@ -113,7 +113,7 @@ func (o *OAuth2) clientAssertion(env *Env, s *oauthState, client, secret, endpoi
 		"iss": client, "sub": client, "aud": audience, "jti": randomText(), "iat": now.Unix(),
 		"exp": now.Add(assertionLife).Unix(),
 	}
-	return o.signWithClient(env, s, claims, secret, o.ClientIn == InSecretJWT)
+	return o.signWithClient(env, s, claims, secret, o.ClientAuthentication == InSecretJWT)
 }
 
 // grantAssertion makes the assertion of the JWT bearer grant (RFC 7523, 2.1 and 3).
@@ -175,7 +175,7 @@ func plainValue(n *document.Node) any {
 }
 
 // checkSignature holds a JWT against the issuer's keys (RFC 7515, 5.2; RFC 7519,
-// 7.2). It returns nil where the token is no JWT or no keys are known.
+// 7.2). It returns nil where the token is not a JWT or no keys are known.
 func (o *OAuth2) checkSignature(ctx context.Context, env *Env, s *oauthState, t *Token) (*Introspection, error) {
 	if Claims(t.Text) == nil || o.KeysAt == nil && s.metadata.Get("jwks_uri") == nil {
 		return nil, nil

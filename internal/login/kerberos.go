@@ -112,7 +112,7 @@ func (k *Kerberos) fromTickets(env *Env, settings *config.Config) (*client.Clien
 	}
 	cache := &credentials.CCache{}
 	if err := cache.Unmarshal(data); err != nil {
-		return nil, &Error{Message: "tickets: this is no file of tickets: " + err.Error()}
+		return nil, &Error{Message: "tickets: this is not a file of tickets: " + err.Error()}
 	}
 	c, err := client.NewFromCCache(cache, settings, client.DisablePAFXFAST(true))
 	if err != nil {
@@ -128,7 +128,7 @@ func (k *Kerberos) fromKeyTab(env *Env, settings *config.Config, user, realm str
 	}
 	table := keytab.New()
 	if err := table.Unmarshal(data); err != nil {
-		return nil, &Error{Message: "keytab: this is no file of keys: " + err.Error()}
+		return nil, &Error{Message: "keytab: this is not a file of keys: " + err.Error()}
 	}
 	return client.NewWithKeytab(user, realm, table, settings, client.DisablePAFXFAST(true)), nil
 }

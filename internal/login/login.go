@@ -31,7 +31,7 @@ type Kind interface {
 	Placeholders() []*value.Placeholder
 }
 
-// Verifier is a Kind that can ask the issuer whether a token is still good.
+// Verifier is a Kind that can ask the issuer whether a token is still valid.
 type Verifier interface {
 	Verify(ctx context.Context, env *Env, t *Token) (*Introspection, error)
 }

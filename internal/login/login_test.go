@@ -94,7 +94,7 @@ func TestFixedKinds(t *testing.T) {
 		},
 		{
 			name:   "key with a word",
-			kind:   &login.Key{Key: lit("k-1"), Send: login.Send{Header: "Authorization", Word: "Hive"}},
+			kind:   &login.Key{Key: lit("k-1"), Send: login.Send{Header: "Authorization", Scheme: "Hive"}},
 			header: "Authorization", text: "Hive k-1",
 		},
 		{
@@ -236,7 +236,7 @@ func TestRefusals(t *testing.T) {
 		},
 		{
 			401, "application/json", `{"error": "invalid_client"}`, "refused with 401 invalid_client",
-			"client in: basic, form",
+			"client authentication: basic, form",
 		},
 		{400, "application/json", `{"error": "unauthorized_client"}`, "unauthorized_client", "may not use this grant"},
 		{

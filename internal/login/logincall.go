@@ -17,22 +17,22 @@ import (
 // LoginCall gets a token from any login call: a request of any shape, with the token
 // anywhere in the reply.
 type LoginCall struct {
-	Ask     *request.Spec
-	TokenAt *path.Path
-	// LastsAt leads to the token's life: a number of LastsUnit, or the instant
-	// of its end where LastsUnit is 0. It may be nil.
-	LastsAt   *path.Path
-	LastsUnit time.Duration
-	Lasts     time.Duration // a life that is known beforehand; 0 when it is not
+	Request *request.Spec
+	TokenPath *path.Path
+	// ExpiresPath leads to the token's life: a number of ExpiresUnit, or the instant
+	// of its end where ExpiresUnit is 0. It may be nil.
+	ExpiresPath   *path.Path
+	ExpiresUnit time.Duration
+	ExpiresIn time.Duration // a life that is known beforehand; 0 when it is not
 	Send      Send
 	StillGood *request.Spec
-	Return    *request.Spec
+	Revocation *request.Spec
 	With      string // another login that goes with the login call
 }
 
 // Obtain makes the login call.
 func (d *LoginCall) Obtain(ctx context.Context, env *Env, _ *Token) (*Token, error) {
-	asked, err := d.Ask.Build(env.Scope)
+	asked, err := d.Request.Build(env.Scope)
 	if err != nil {
 		return nil, &Error{Message: err.Error()}
 	}
@@ -50,7 +50,7 @@ func (d *LoginCall) Obtain(ctx context.Context, env *Env, _ *Token) (*Token, err
 		}
 	}
 	roots := r.Roots(nil)
-	found, err := d.TokenAt.Find(roots, env.Scope)
+	found, err := d.TokenPath.Find(roots, env.Scope)
 	if err != nil {
 		return nil, &Error{Message: err.Error()}
 	}
@@ -61,20 +61,20 @@ func (d *LoginCall) Obtain(ctx context.Context, env *Env, _ *Token) (*Token, err
 			why = miss.String()
 		}
 		return nil, &Error{
-			Message: fmt.Sprintf("there is no token at %s: %s", d.TokenAt.Source, why), Record: r.Record,
-			Try: "see what the desk answers with `testbench call`, and correct token at:",
+			Message: fmt.Sprintf("there is no token at %s: %s", d.TokenPath.Source, why), Record: r.Record,
+			Try: "see what the desk answers with `testbench call`, and correct token path:",
 		}
 	}
 	text := strings.TrimSpace(node.Value().Text)
-	token := &Token{Text: text, Kind: d.Send.Word, Obtained: env.now()}
+	token := &Token{Text: text, Kind: d.Send.Scheme, Obtained: env.now()}
 	if end := expiry(text); !end.IsZero() {
 		token.Expires = end.Add(-Skew(r.Record)) // the claim follows the server's clock
 	}
-	if d.Lasts > 0 {
-		token.Expires = token.Obtained.Add(d.Lasts)
+	if d.ExpiresIn > 0 {
+		token.Expires = token.Obtained.Add(d.ExpiresIn)
 	}
-	if d.LastsAt != nil {
-		found, err := d.LastsAt.Find(roots, env.Scope)
+	if d.ExpiresPath != nil {
+		found, err := d.ExpiresPath.Find(roots, env.Scope)
 		if err != nil {
 			return nil, &Error{Message: err.Error()}
 		}
@@ -88,28 +88,28 @@ func (d *LoginCall) Obtain(ctx context.Context, env *Env, _ *Token) (*Token, err
 func (d *LoginCall) end(found path.Selection, now time.Time) (time.Time, error) {
 	node := found.First()
 	if node == nil {
-		return time.Time{}, fmt.Errorf("lasts: %s", found.Missed())
+		return time.Time{}, fmt.Errorf("expires in: %s", found.Missed())
 	}
-	if d.LastsUnit == 0 {
+	if d.ExpiresUnit == 0 {
 		moment, _, err := value.Moment(node.Value().Text)
 		if err != nil {
 			return time.Time{}, fmt.Errorf(
-				"lasts: %w; with a unit behind the path (s, min, h) it is read as a duration", err)
+				"expires in: %w; with a unit behind the path (s, min, h) it is read as a duration", err)
 		}
 		return moment, nil
 	}
 	amount, ok := node.Decimal()
 	if !ok {
-		return time.Time{}, fmt.Errorf("lasts: %s is %s, not a number", d.LastsAt.Source, node.Describe())
+		return time.Time{}, fmt.Errorf("expires in: %s is %s, not a number", d.ExpiresPath.Source, node.Describe())
 	}
 	count, err := amount.Float64()
-	return now.Add(time.Duration(count * float64(d.LastsUnit))), err
+	return now.Add(time.Duration(count * float64(d.ExpiresUnit))), err
 }
 
 // Put sends the token as the desk's services want it.
 func (d *LoginCall) Put(r *exchange.Request, _ *Env, t *Token) error { return d.Send.put(r, t) }
 
-// Verify makes the call that says whether a token is still good.
+// Verify makes the call that says whether a token is still valid.
 func (d *LoginCall) Verify(ctx context.Context, env *Env, t *Token) (*Introspection, error) {
 	if d.StillGood == nil {
 		return nil, &Error{
@@ -130,11 +130,11 @@ func (d *LoginCall) Verify(ctx context.Context, env *Env, t *Token) (*Introspect
 }
 
 // RevokesToken says whether a call ends a token's life.
-func (d *LoginCall) RevokesToken() bool { return d.Return != nil }
+func (d *LoginCall) RevokesToken() bool { return d.Revocation != nil }
 
 // Revoke makes the call that ends a token's life.
 func (d *LoginCall) Revoke(ctx context.Context, env *Env, t *Token) error {
-	status, _, err := d.with(ctx, env, d.Return, t)
+	status, _, err := d.with(ctx, env, d.Revocation, t)
 	if err == nil && status >= 400 {
 		err = &Error{Message: fmt.Sprintf("giving the token back was answered with %d", status)}
 	}
@@ -168,8 +168,8 @@ func (d *LoginCall) Placeholders() []*value.Placeholder {
 }
 
 func (d *LoginCall) specs() []*request.Spec {
-	specs := []*request.Spec{d.Ask}
-	for _, spec := range []*request.Spec{d.StillGood, d.Return} {
+	specs := []*request.Spec{d.Request}
+	for _, spec := range []*request.Spec{d.StillGood, d.Revocation} {
 		if spec != nil {
 			specs = append(specs, spec)
 		}

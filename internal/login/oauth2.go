@@ -32,7 +32,7 @@ type OAuth2 struct {
 
 	Client       *value.Template
 	ClientSecret *value.Template
-	ClientIn     string // how the client proves who it is; see ClientWays
+	ClientAuthentication     string // how the client proves who it is; see ClientWays
 	Material            // its key and certificate
 	KeyID        *value.Template
 	Algorithm    string // of what it signs; empty takes what fits the key
@@ -165,7 +165,7 @@ func (o *OAuth2) clientRequest(env *Env, s *oauthState, address string,
 		return nil, err
 	}
 	client, secret := filled[0], filled[1]
-	way := o.ClientIn
+	way := o.ClientAuthentication
 	switch {
 	case client == "":
 		way = ""
@@ -209,7 +209,7 @@ func (o *OAuth2) clientRequest(env *Env, s *oauthState, address string,
 // client proves itself by it (RFC 8705), at its token endpoint and, as tokens
 // are bound to it, at services (section 3).
 func (o *OAuth2) showCertificate(r *exchange.Request, s *oauthState) error {
-	if o.ClientIn != InCertificate || s == nil || s.pair == nil {
+	if o.ClientAuthentication != InCertificate || s == nil || s.pair == nil {
 		return nil
 	}
 	if err := s.pair.Complete(); err != nil {
@@ -256,7 +256,7 @@ func (o *OAuth2) ask(ctx context.Context, env *Env, s *oauthState, form []reques
 			token.Expires = now.Add(time.Duration(seconds * float64(time.Second)))
 		}
 	}
-	if s.prover != nil || o.ClientIn == InCertificate {
+	if s.prover != nil || o.ClientAuthentication == InCertificate {
 		token.material = s
 	}
 	if s.prover != nil && !strings.EqualFold(token.Kind, "DPoP") {
@@ -298,7 +298,7 @@ func (o *OAuth2) askEndpoint(ctx context.Context, env *Env, s *oauthState, addre
 			textOf(re.Payload.Get("error")) == "use_dpop_nonce"
 		// A server whose clock differs finds our assertions too old or too young.
 		skewed := attempt == 0 && re.Record.Answer.Status >= 400 && Skew(re.Record) != 0 &&
-			(o.ClientIn == InKeyJWT || o.ClientIn == InSecretJWT || s.prover != nil)
+			(o.ClientAuthentication == InKeyJWT || o.ClientAuthentication == InSecretJWT || s.prover != nil)
 		if attempt > 0 || !wantsNonce && !skewed {
 			return re, nil
 		}
@@ -339,7 +339,7 @@ func refusal(r *reply.Reply) *Error {
 // errorWords explain the error codes of RFC 6749 (4.1.2.1, 5.2), RFC 8628 (3.5),
 // RFC 8707 (2) and RFC 9449 (5).
 var errorWords = map[string]string{
-	"invalid_client":            "the client or its secret is wrong, or the endpoint wants them in another way: client in: " + strings.Join(ClientWays, ", "),
+	"invalid_client":            "the client or its secret is wrong, or the endpoint wants them in another way: client authentication: " + strings.Join(ClientWays, ", "),
 	"invalid_grant":             "the user, the password, the code, the assertion or the refresh token is wrong or no longer good",
 	"invalid_scope":             "the scope is unknown, or more than this client may have",
 	"unauthorized_client":       "this client may not use this grant",
@@ -379,11 +379,11 @@ func textOf(n *document.Node) string {
 func (o *OAuth2) Put(r *exchange.Request, env *Env, t *Token) error {
 	send := o.Send
 	if send == (Send{}) {
-		send = Send{Header: "Authorization", Word: "Bearer"}
+		send = Send{Header: "Authorization", Scheme: "Bearer"}
 	}
 	s, _ := t.material.(*oauthState)
-	if o.Proof && send.Word == "Bearer" {
-		send.Word = "DPoP"
+	if o.Proof && send.Scheme == "Bearer" {
+		send.Scheme = "DPoP"
 	}
 	if s != nil && s.prover != nil {
 		if err := s.prover.put(r, env, t.Text, t.stampShift()); err != nil {

@@ -189,7 +189,7 @@ func (o *OAuth2) listen(env *Env) (net.Listener, *url.URL, error) {
 		}
 		if redirect, err = url.Parse(text.Sent); err != nil || redirect.Scheme != "http" || redirect.Host == "" {
 			return nil, nil, &Error{
-				Message: fmt.Sprintf("redirect: %q is no http address", text.Sent),
+				Message: fmt.Sprintf("redirect: %q is not an http address", text.Sent),
 				Try:     "write it like http://127.0.0.1:8765/back",
 			}
 		}
@@ -223,7 +223,7 @@ func (o *OAuth2) listen(env *Env) (net.Listener, *url.URL, error) {
 func (o *OAuth2) authorizeAddress(env *Env, page string, redirect *url.URL, verifier, state string) (string, error) {
 	address, err := url.Parse(page)
 	if err != nil {
-		return "", &Error{Message: fmt.Sprintf("authorize: %q is no address", page)}
+		return "", &Error{Message: fmt.Sprintf("authorize: %q is not an address", page)}
 	}
 	filled, err := env.texts("client", o.Client, "scope", o.Scope, "audience", o.Audience)
 	if err != nil {

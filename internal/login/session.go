@@ -24,15 +24,15 @@ type Session struct {
 	Open  *request.Spec // nil where asking for Echo opens it
 	With  string        // another login that goes with the session's own calls
 	Echo  *Echo         // nil for none
-	Lasts time.Duration // 0: not known
+	ExpiresIn time.Duration // 0: not known
 	Shut  *request.Spec // nil for none
 }
 
 // Echo is a header whose value must be asked for and repeated.
 type Echo struct {
 	Header string
-	Ask    *request.Spec
-	Word   string // what is sent in the header to ask for a value
+	Request*request.Spec
+	Value   string // what is sent in the header to ask for a value
 }
 
 // sessionState holds the cookies, by the rules of RFC 6265.
@@ -55,8 +55,8 @@ func (s *Session) Obtain(ctx context.Context, env *Env, _ *Token) (*Token, error
 		Kind: "session", Obtained: env.now(), Cookies: map[string]string{}, Headers: map[string]string{},
 		material: state,
 	}
-	if s.Lasts > 0 {
-		token.Expires = token.Obtained.Add(s.Lasts)
+	if s.ExpiresIn > 0 {
+		token.Expires = token.Obtained.Add(s.ExpiresIn)
 	}
 	if s.Open != nil {
 		if _, err := s.call(ctx, env, s.Open, token, "opening the session"); err != nil {
@@ -64,8 +64,8 @@ func (s *Session) Obtain(ctx context.Context, env *Env, _ *Token) (*Token, error
 		}
 	}
 	if s.Echo != nil {
-		ask := *s.Echo.Ask
-		ask.Headers = append(slices.Clone(ask.Headers), pair(s.Echo.Header, s.Echo.Word))
+		ask := *s.Echo.Request
+		ask.Headers = append(slices.Clone(ask.Headers), pair(s.Echo.Header, s.Echo.Value))
 		re, err := s.call(ctx, env, &ask, token, "asking for "+s.Echo.Header)
 		if err != nil {
 			return nil, err
@@ -236,8 +236,8 @@ func (s *Session) specs() []*request.Spec {
 			specs = append(specs, spec)
 		}
 	}
-	if s.Echo != nil && s.Echo.Ask != nil {
-		specs = append(specs, s.Echo.Ask)
+	if s.Echo != nil && s.Echo.Request != nil {
+		specs = append(specs, s.Echo.Request)
 	}
 	return specs
 }

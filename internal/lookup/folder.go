@@ -18,7 +18,7 @@ import (
 	"testbench/internal/table"
 )
 
-// Folder is the kind of what is no database, but a folder in which files appear.
+// Folder is the kind of what is not a database, but a folder in which files appear.
 const Folder = "folder"
 
 // Limits of what is taken from a folder.
@@ -72,7 +72,7 @@ func openFolder(dir string) (*os.Root, error) {
 func matches(root *os.Root, pattern string) ([]string, error) {
 	if _, err := path.Match(pattern, ""); err != nil || pattern == "" || strings.HasPrefix(pattern, "/") ||
 		slices.Contains(strings.Split(pattern, "/"), "..") {
-		return nil, fmt.Errorf("%q is no name of a file in the folder, and no pattern of one", pattern)
+		return nil, fmt.Errorf("%q is not a name of a file in the folder, and no pattern of one", pattern)
 	}
 	names, err := fs.Glob(root.FS(), pattern)
 	if err != nil {

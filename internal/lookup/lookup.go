@@ -97,7 +97,7 @@ func (s Settings) source() (driver, source string, err error) {
 		return "", "", fmt.Errorf("a database is of the kind %s, not %q", strings.Join(Kinds, ", "), s.Kind)
 	}
 	if err != nil || u.Scheme == "" || u.Host == "" && u.Query().Get("socket") == "" && u.Query().Get("host") == "" {
-		return "", "", fmt.Errorf("the address is no address of a database; write %s", expected)
+		return "", "", fmt.Errorf("the address is not an address of a database; write %s", expected)
 	}
 	user := s.User
 	if user == "" && u.User != nil {
@@ -260,7 +260,7 @@ func (d *Database) List(ctx context.Context, s *Statement, fill map[string]*docu
 func (d *Database) explain(err error) error {
 	var pg *pgconn.PgError
 	if errors.As(err, &pg) {
-		text := "the database says: " + pg.Message
+		text := "response from the database: " + pg.Message
 		if pg.Code == "25006" {
 			text = "a lookup only reads, and the query would write: " + pg.Message
 		}
@@ -274,17 +274,17 @@ func (d *Database) explain(err error) error {
 		if my.Number == 1792 {
 			return errors.New("a lookup only reads, and the query would write: " + my.Message)
 		}
-		return errors.New("the database says: " + my.Message)
+		return errors.New("response from the database: " + my.Message)
 	}
 	var ms mssql.Error
 	if errors.As(err, &ms) {
-		return fmt.Errorf("the database says: %s (line %d)", ms.Message, ms.LineNo)
+		return fmt.Errorf("response from the database: %s (line %d)", ms.Message, ms.LineNo)
 	}
 	var network net.Error
 	if errors.As(err, &network) || strings.Contains(err.Error(), "unable to open database file") {
 		return d.unreached(err)
 	}
-	return fmt.Errorf("the database says: %w", err)
+	return fmt.Errorf("response from the database: %w", err)
 }
 
 // parameter is a value as it is bound. Untyped texts stay texts.

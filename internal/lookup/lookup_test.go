@@ -172,10 +172,10 @@ func TestFolder(t *testing.T) {
 		{"note.txt", `"done\n"`, ""},
 		{"stock-*", "", "fits 2 files: stock-1.csv, stock-2.json; open one"},
 		{"none.csv", "", "there is no file none.csv"},
-		{"../out/note.txt", "", "no name of a file in the folder"},
-		{"/etc/passwd", "", "no name of a file in the folder"},
+		{"../out/note.txt", "", "not a name of a file in the folder"},
+		{"/etc/passwd", "", "not a name of a file in the folder"},
 		{"link.txt", "", "there is no file link.txt"},
-		{"[", "", "no name of a file"},
+		{"[", "", "not a name of a file"},
 	} {
 		content, _, sum, err := lookup.Content(filepath.Join(dir, "out"), c.pattern, table.Options{})
 		if c.wrong != "" {

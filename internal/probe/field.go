@@ -102,7 +102,7 @@ func (m *maker) valued(p *place, w wrong) {
 		return
 	}
 	if w.raw != "" && !p.percent && m.isXML() {
-		c.name, c.Login = "", m.unprotected() // it is no XML any more, so no field of it can be named
+		c.name, c.Login = "", m.unprotected() // it is not an XML any more, so no field of it can be named
 	}
 	switch w.kind {
 	case Limits, Typed:

@@ -49,7 +49,7 @@ type Target struct {
 	SOAP    soap.Version // "" for none
 	// BothVersions says that the contract has the other version of SOAP, too.
 	BothVersions bool
-	// Operation is what is known of it where it is no SOAP; nil for nothing.
+	// Operation is what is known of it where it is not SOAP; nil for nothing.
 	Operation *contract.Endpoint
 	// Payload is the element in the envelope; nil where nothing is known of it.
 	Payload *schema.Shape

@@ -81,7 +81,7 @@ func (r *Reply) findError() *Error {
 	return errorOf(unwrapped(r.Payload))
 }
 
-// unwrapped is what stands inside of members that hold one other each and are no error
+// unwrapped is what stands inside of members that hold one other each and are not errors
 // themselves.
 func unwrapped(n *document.Node) *document.Node {
 	for range mostWrappers {

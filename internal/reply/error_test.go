@@ -63,13 +63,13 @@ func TestErrorsAsTheyAreTold(t *testing.T) {
 		},
 		{
 			"fields with their mistakes", 400,
-			`{"title": "wrong", "errors": {"lot": ["is missing"], "kilos": ["too many", "no number"]}}`,
+			`{"title": "wrong", "errors": {"lot": ["is missing"], "kilos": ["too many", "not a number"]}}`,
 			&reply.Error{
 				Text: "wrong",
 				Details: []reply.Error{
 					{Text: "is missing", Target: "lot"},
 					{Text: "too many", Target: "kilos"},
-					{Text: "no number", Target: "kilos"},
+					{Text: "not a number", Target: "kilos"},
 				},
 			},
 		},

@@ -55,7 +55,7 @@ func TestPathsIntoReplies(t *testing.T) {
 	}
 }
 
-// What is no reply of an exchange tells of no error.
+// What is not a reply of an exchange tells of no error.
 func TestNoExchange(t *testing.T) {
 	tree, err := document.ReadJSON([]byte(`{"error": "no"}`))
 	require.NoError(t, err)

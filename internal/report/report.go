@@ -54,7 +54,7 @@ func CheckName(name string) error {
 	case errors.Is(err, fs.ErrNotExist):
 		return fmt.Errorf("%s: there is no folder %s; make it first", name, folder)
 	case err == nil && !info.IsDir():
-		return fmt.Errorf("%s: %s is no folder", name, folder)
+		return fmt.Errorf("%s: %s is not a folder", name, folder)
 	}
 	// Whether it can be written is told before anything is sent, not after it.
 	if info, err := os.Stat(name); err == nil && info.IsDir() {

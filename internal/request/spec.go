@@ -134,10 +134,10 @@ func parseAddress(text string) (*url.URL, error) {
 		if errors.As(err, &parse) {
 			err = parse.Err
 		}
-		return nil, fmt.Errorf("%q is no address: %w", text, err)
+		return nil, fmt.Errorf("%q is not an address: %w", text, err)
 	}
 	if u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
-		return nil, fmt.Errorf("%q is no address: it must begin with http:// or https:// and a host", text)
+		return nil, fmt.Errorf("%q is not an address: it must begin with http:// or https:// and a host", text)
 	}
 	if strings.Contains(text, "#") {
 		return nil, fmt.Errorf("%q: what comes after # is never sent (RFC 3986, 3.5); write %%23 where the sign itself is meant", text)

@@ -214,7 +214,7 @@ func seconds(d time.Duration) float64 {
 	return float64(d.Round(10*time.Microsecond)) / float64(time.Second)
 }
 
-// shownBody bounds a body, and describes one that is no text.
+// shownBody bounds a body, and describes one that is not text.
 func shownBody(body []byte, m *secret.Masker) secret.Text {
 	if !utf8.Valid(body) {
 		return secret.Plain(fmt.Sprintf("(%d bytes that are not UTF-8 text)", len(body)))

@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"testbench/internal/document"
+	"testbench/internal/suggest"
 	"testbench/internal/xmlstream"
 )
 
@@ -73,7 +74,7 @@ func CallJSON(method string, parameters *document.Node) *document.Node {
 // AnswerJSON takes the result or the error out of an answer (2.0, 5).
 func AnswerJSON(body *document.Node) (result *document.Node, fault *Fault, err error) {
 	if body == nil || body.Kind != document.Object {
-		return nil, nil, fmt.Errorf("the answer is no JSON-RPC answer, but %s", body.Describe())
+		return nil, nil, fmt.Errorf("the answer is not a JSON-RPC answer, but %s", body.Describe())
 	}
 	failed, id := body.Get("error"), body.Get("id")
 	result = body.Get("result")
@@ -196,7 +197,7 @@ func valueOf(v *document.Node) (*document.Node, error) {
 // AnswerXML takes the result or the fault out of an answer.
 func AnswerXML(root *document.Node) (result *document.Node, fault *Fault, err error) {
 	if root == nil || root.Kind != document.Element || root.Name().Local != "methodResponse" {
-		return nil, nil, fmt.Errorf("the answer is no XML-RPC answer, but %s", root.Describe())
+		return nil, nil, fmt.Errorf("the answer is not an XML-RPC answer, but %s", root.Describe())
 	}
 	if failed := root.Child("fault"); failed != nil {
 		value, err := read(failed.Child("value"), 0)
@@ -238,12 +239,12 @@ func read(value *document.Node, depth int) (*document.Node, error) {
 	case "int", "i4", "i8", "i1", "i2", "biginteger", "double", "float", "bigdecimal":
 		number := strings.TrimPrefix(own, "+")
 		if !document.IsNumber(number) {
-			return nil, fmt.Errorf("%q is no %s", own, typed.Name().Local)
+			return nil, fmt.Errorf("%q is not %s", own, suggest.Article(typed.Name().Local))
 		}
 		return document.NewNumber(number), nil
 	case "boolean":
 		if own != "0" && own != "1" {
-			return nil, fmt.Errorf("%q is no boolean: it must be 0 or 1", own)
+			return nil, fmt.Errorf("%q is not a boolean: it must be 0 or 1", own)
 		}
 		return document.NewBoolean(own == "1"), nil
 	case "dateTime.iso8601", "dateTime":
@@ -254,7 +255,7 @@ func read(value *document.Node, depth int) (*document.Node, error) {
 	case "base64":
 		joined := strings.Join(strings.Fields(own), "")
 		if _, err := base64.StdEncoding.DecodeString(joined); err != nil {
-			return nil, fmt.Errorf("%q is no Base64", own)
+			return nil, fmt.Errorf("%q is not Base64", own)
 		}
 		return document.NewText(joined), nil
 	case "nil":

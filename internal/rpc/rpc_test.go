@@ -27,11 +27,11 @@ func TestXMLTypes(t *testing.T) {
 	assert.Equal(t, `{"i":-5,"l":3000000000,"d":1.50,"b":true,"s":"a<b","n":null,"list":[1,[]],"o":{},"day":"2026-11-23T08:00:00"}`, document.WriteJSON(result, document.Style{}))
 	for text, says := range map[string]string{
 		"<methodResponse><params><param/></params></methodResponse>":                                                 "no value",
-		"<methodResponse><params><param><value><int>x</int></value></param></params></methodResponse>":               `"x" is no int`,
+		"<methodResponse><params><param><value><int>x</int></value></param></params></methodResponse>":               `"x" is not an int`,
 		"<methodResponse><params><param><value><boolean>yes</boolean></value></param></params></methodResponse>":     "0 or 1",
-		"<methodResponse><params><param><value><base64>?</base64></value></param></params></methodResponse>":         "no Base64",
+		"<methodResponse><params><param><value><base64>?</base64></value></param></params></methodResponse>":         "not Base64",
 		"<methodResponse><params><param><value><struct><member/></struct></value></param></params></methodResponse>": "has no name",
-		"<other/>": "no XML-RPC answer",
+		"<other/>": "not an XML-RPC answer",
 	} {
 		root, err := document.ReadXML([]byte(text), "")
 		require.NoError(t, err)

@@ -35,7 +35,7 @@ between 5 and 6 | 4.99 | no
 between ${big} and ${small} | 5 | no; the rule's own values: nothing is between 9 and 2
 not between ${big} and ${small} | 5 | no; the rule's own values: nothing is between 9 and 2
 between ${small} and ${small} | 2 | yes
-between ${word} and 9 | 5 | no; the rule's own value: "east" is no number, date, time, duration or size
+between ${word} and 9 | 5 | no; the rule's own value: "east" is not a number, date, time, duration or size
 between 1 and ${span} | 5 | no; a number cannot be compared with a duration
 over 5 | true | no; it cannot be put in order
 over 5 | null | no; it cannot be put in order
@@ -47,7 +47,7 @@ about 10 within 1 | 11 | yes
 about -10 within 10 % | -11 | yes
 about -10 within 10 % | -11.01 | no
 about 10 within 10 % | 9 | yes
-about 10 within ${word} | 10 | no; the rule's own value: "east" is no number, date, time, duration or size
+about 10 within ${word} | 10 | no; the rule's own value: "east" is not a number, date, time, duration or size
 about 10 within ${day} | 10 | no; the tolerance is neither a number nor a duration
 about 2026-11-23 within 5 % | "2026-11-23" | no; a date has no percent
 about 2026-11-23 within 1 d | "2026-11-24" | yes
@@ -100,13 +100,13 @@ count at most 2 | [1, 2] | yes
 count over 2 | [1, 2] | no; there are 2
 all over 1 | [2, 3] | yes
 all over 1 | [] | yes
-all over 1 | [2, "x"] | no; [1] is "x" ("x" is no number, date, time, duration or size)
+all over 1 | [2, "x"] | no; [1] is "x" ("x" is not a number, date, time, duration or size)
 all is text | ["a", 1] | no; [1] is 1
 all one of a or b | ["a", "b"] | yes
 some over 1 | [] | no; none of 0 does
 some over 1 | [0, 1] | no; none of 2 does
 some over 1 | [0, 2] | yes
-not some over 1 | [0, "x"] | no; "x" is no number, date, time, duration or size
+not some over 1 | [0, "x"] | no; "x" is not a number, date, time, duration or size
 not some over 1 | [0, 1] | yes
 not all over 1 | [2, 1] | yes
 not all over 1 | [2, 3] | no
@@ -557,7 +557,7 @@ func TestWorkedOut(t *testing.T) {
 		"date(answer.at) + days(1)":           "untyped 2026-11-24",
 		"answer.nothing":                      "! it comes to something that is not there",
 		"answer.list[5]":                      "! it comes to something that is not there",
-		"answer.list[0.5]":                    "! 0.5 is no index",
+		"answer.list[0.5]":                    "! 0.5 is not an index",
 		"answer.list[-1]":                     "null ",
 		"answer.list[-4]":                     "! it comes to something that is not there",
 		"answer.owner[0]":                     "! it comes to something that is not there",

@@ -155,7 +155,7 @@ func needNumber(v ref.Val) (*apd.Decimal, error) {
 	if d, ok := toDecimal(v); ok {
 		return d, nil
 	}
-	return nil, fmt.Errorf("%s is no number", describe(v))
+	return nil, fmt.Errorf("%s is not a number", describe(v))
 }
 
 func arithmetic(operation func(result, x, y *apd.Decimal) (apd.Condition, error)) func([]ref.Val) (ref.Val, error) {
@@ -211,7 +211,7 @@ func number(args []ref.Val) (ref.Val, error) {
 func asText(args []ref.Val) (ref.Val, error) {
 	text, ok := toText(args[0])
 	if !ok {
-		return nil, fmt.Errorf("%s is no single value", describe(args[0]))
+		return nil, fmt.Errorf("%s is not a single value", describe(args[0]))
 	}
 	return types.String(text), nil
 }
@@ -347,7 +347,7 @@ func within(args []ref.Val) (ref.Val, error) {
 		if container, ok := args[1].(traits.Container); ok {
 			return container.Contains(args[0]), nil
 		}
-		return nil, fmt.Errorf("%s is no list", describe(args[1]))
+		return nil, fmt.Errorf("%s is not a list", describe(args[1]))
 	}
 	for _, item := range items {
 		if same(args[0], item) {
@@ -379,7 +379,7 @@ func textual(operation func(s, part string) bool) func([]ref.Val) (ref.Val, erro
 		x, okX := toText(args[0])
 		y, okY := toText(args[1])
 		if !okX || !okY {
-			return nil, fmt.Errorf("%s is no text", describe(args[0]))
+			return nil, fmt.Errorf("%s is not text", describe(args[0]))
 		}
 		return types.Bool(operation(x, y)), nil
 	}
@@ -396,7 +396,7 @@ func matchingText(args []ref.Val) (ref.Val, error) {
 	x, okX := toText(args[0])
 	y, okY := toText(args[1])
 	if !okX || !okY {
-		return nil, fmt.Errorf("%s is no text", describe(args[0]))
+		return nil, fmt.Errorf("%s is not text", describe(args[0]))
 	}
 	re, err := regexp.Compile(y)
 	if err != nil {
@@ -409,7 +409,7 @@ func folded(fold func([]*apd.Decimal) (*apd.Decimal, error)) func([]ref.Val) (re
 	return func(args []ref.Val) (ref.Val, error) {
 		items, ok := elements(args[0])
 		if !ok {
-			return nil, fmt.Errorf("%s is no list", describe(args[0]))
+			return nil, fmt.Errorf("%s is not a list", describe(args[0]))
 		}
 		numbers := make([]*apd.Decimal, len(items))
 		for i, item := range items {
@@ -494,7 +494,7 @@ func round(args []ref.Val) (ref.Val, error) {
 func datetime(args []ref.Val) (ref.Val, error) {
 	moment, ok := toMoment(args[0])
 	if !ok {
-		return nil, fmt.Errorf("%s is no date or time", describe(args[0]))
+		return nil, fmt.Errorf("%s is not a date or time", describe(args[0]))
 	}
 	return moment, nil
 }
@@ -511,14 +511,14 @@ func date(args []ref.Val) (ref.Val, error) {
 func duration(args []ref.Val) (ref.Val, error) {
 	text, ok := toText(args[0])
 	if !ok {
-		return nil, fmt.Errorf("%s is no duration", describe(args[0]))
+		return nil, fmt.Errorf("%s is not a duration", describe(args[0]))
 	}
 	if d, err := time.ParseDuration(text); err == nil {
 		return types.Duration{Duration: d}, nil
 	}
 	m, err := readMeasure(text)
 	if err != nil || m.kind != aDuration {
-		return nil, fmt.Errorf("%q is no duration (800 ms, 5 s, 2 min, PT5S)", text)
+		return nil, fmt.Errorf("%q is not a duration (800 ms, 5 s, 2 min, PT5S)", text)
 	}
 	return span(m.number, time.Second)
 }

@@ -109,7 +109,7 @@ func (v nodeValue) Get(index ref.Val) ref.Val {
 	}
 	i, err := d.Int64()
 	if err != nil {
-		return types.NewErr("%s is no index", d)
+		return types.NewErr("%s is not an index", d)
 	}
 	items := v.items()
 	if i < 0 {

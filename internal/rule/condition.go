@@ -45,7 +45,7 @@ func newEnvironment() (*cel.Env, error) {
 		options = append(options, cel.Variable(root, cel.DynType))
 	}
 	// at() needs the roots of the one evaluation; it gets them as a variable
-	// that no one can write, for it is no identifier.
+	// that no one can write, for it is not an identifier.
 	options = append(options, cel.Variable(evaluationVariable, cel.DynType))
 	return cel.NewEnv(append(options, functionOptions()...)...)
 }
@@ -270,12 +270,12 @@ func (c *Condition) Judge(data *Data) Verdict {
 	result, _, err := c.program.Eval(data.activation())
 	switch {
 	case err != nil:
-		verdict.Got = "it cannot be worked out"
+		verdict.Got = "cannot be evaluated"
 		verdict.Note, verdict.Unclear = evalError(err), true
 	case result == types.True:
 		verdict.Passed = true
 	case result == types.False:
-		verdict.Got = "it is not so"
+		verdict.Got = "condition is false"
 		verdict.Note = c.explain(data)
 	default:
 		node, _ := unwrap(result)

@@ -98,7 +98,7 @@ func golden(t *testing.T, name, text string) {
 	}
 }
 
-// Every function and operator of conditions is worked out with every kind of value, and says what
+// Every function and operator of conditions is calculated with every kind of value, and says what
 // it cannot do.
 func TestCrossedConditions(t *testing.T) {
 	var err error

@@ -56,7 +56,7 @@ judging:
 				return Verdict{}, err
 			}
 			if !passed && why == "" && len(parts) > 1 {
-				why = "it is not so that it " + part.source
+				why = "it is false that it " + part.source
 			}
 			if !passed {
 				fall(m, why)
@@ -144,7 +144,7 @@ func (j *judge) holds(t *test, node *document.Node) (passed bool, why string, er
 		for i := range t.tests {
 			if passed, why, err := j.holds(&t.tests[i], node); err != nil || !passed {
 				if why == "" {
-					why = "it is not so that it " + t.tests[i].source
+					why = "it is false that it " + t.tests[i].source
 				}
 				return passed, why, err
 			}

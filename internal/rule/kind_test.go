@@ -105,11 +105,11 @@ func TestKinds(t *testing.T) {
 			assert.True(t, judge(document.NewUntyped(text)), "%q is %s", text, c.kind)
 		}
 		for _, text := range c.not {
-			assert.False(t, judge(document.NewUntyped(text)), "%q is no %s", text, c.kind)
+			assert.False(t, judge(document.NewUntyped(text)), "%q is not %s", text, c.kind)
 		}
 		assert.False(t, judge(&document.Node{Kind: document.Null}), "null is no %s", c.kind)
 	}
-	// A typed text is no number, whatever it looks like; a typed number no text.
+	// A typed text is not a number, whatever it looks like; a typed number no text.
 	for kind, nodes := range map[string][]*document.Node{
 		"number": {document.NewText("5")}, "integer": {document.NewText("5")}, "boolean": {document.NewText("true")},
 		"text": {document.NewNumber("5"), document.NewBoolean(true), document.NewList(), document.NewObject()},

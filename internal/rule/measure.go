@@ -97,7 +97,7 @@ const longestMeasure = 200
 type notMeasure string
 
 func (text notMeasure) Error() string {
-	return fmt.Sprintf("%q is no number, date, time, duration or size", string(text))
+	return fmt.Sprintf("%q is not a number, date, time, duration or size", string(text))
 }
 
 // readISODuration sums days to seconds; years and months have no fixed length
@@ -166,7 +166,7 @@ func Duration(text string) (time.Duration, error) {
 		return 0, err
 	}
 	if m.kind != aDuration {
-		return 0, fmt.Errorf("%q is no duration", text)
+		return 0, fmt.Errorf("%q is not a duration", text)
 	}
 	seconds, err := m.number.Float64()
 	return time.Duration(seconds * float64(time.Second)), err

@@ -95,7 +95,7 @@ func TestRules(t *testing.T) {
 		{"zip: 123", "zip", `"00123"`, ""},
 		{"s: is number", "s", `"17.4"`, ""},
 		{"n: is decimal 1", "n", "17.40", ""},
-		{"grade: over 3", "grade", `"A"`, `"A" is no number, date, time, duration or size`},
+		{"grade: over 3", "grade", `"A"`, `"A" is not a number, date, time, duration or size`},
 		{
 			"local: under 2027-01-01T00:00:00Z", "local", `"2026-11-23T08:30:00"`,
 			"a time without a zone cannot be compared with a time with a zone",
@@ -155,7 +155,7 @@ func TestListOfRules(t *testing.T) {
 		{"n[*]", []string{"is integer", "between 1 and 3", "is unique", "is ascending", "count 3"}, "", ""},
 		{"twice[*]", []string{"is integer", "is unique"}, "all of them", "[1] and [2] are both 2"},
 		{"mixed[*]", []string{"is unique", "is integer"}, "all of them", `[1] and [2] are both "b"`},
-		{"mixed[*]", []string{"is integer", "is unique"}, "mixed[1]", "it is not so that it is integer"},
+		{"mixed[*]", []string{"is integer", "is unique"}, "mixed[1]", "it is false that it is integer"},
 		{"none[*]", []string{"optional is integer", "optional is unique"}, "", ""},
 		{"none[*]", []string{"optional is integer", "is unique"}, "none[*]", "none has no [*]: it is an empty list"},
 	} {
@@ -318,7 +318,7 @@ func TestConditions(t *testing.T) {
 		"answer.total > 59.97":      "left is 59.97, right is 59.97",
 		"answer.total >= 60":        "left is 59.97, right is 60",
 		"answer.nothing + 1 == 2":   "what is not there and 1 cannot be added",
-		"answer.name * 2 == 1":      `"Clover" is no number`,
+		"answer.name * 2 == 1":      `"Clover" is not a number`,
 		"1 / 0 == 1":                "division by zero",
 		"answer.total":              "a condition must come to true or false",
 		"answer.nothing == 1":       "left is missing, right is 1",
@@ -331,7 +331,7 @@ func TestConditions(t *testing.T) {
 		"${x} == 1":                 "takes no placeholders",
 		"(answer.total == 1":        "brackets",
 		"(1 + 1)[0] == 1":           "it has no 0",
-		"sum(answer.total) == 1":    "59.97 is no list",
+		"sum(answer.total) == 1":    "59.97 is not a list",
 		"[1,2].map(x, x + y) == []": `"y" is not known`,
 		"[0,0,0,0,0,0,0,0,0,0,0,0].all(a,[0,0,0,0,0,0,0,0,0,0,0,0].all(b,[0,0,0,0,0,0,0,0,0,0,0,0].all(c,[0,0,0,0,0,0,0,0,0,0,0,0].all(d,[0,0,0,0,0,0,0,0,0,0,0,0].all(e,[0,0,0,0,0,0,0,0,0,0,0,0].all(f,a==b))))))": "too many steps",
 	}

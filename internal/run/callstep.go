@@ -182,7 +182,7 @@ func stepTarget(b *bench.Bench, s *sheet.Step, target []string) error {
 		if slices.Contains(bench.Methods, strings.ToUpper(line.Method)) {
 			try = "methods are written in capitals: " + strings.ToUpper(line.Method)
 		}
-		return fmt.Errorf("%q is no request method; %s", line.Method, try)
+		return fmt.Errorf("%q is not a request method; %s", line.Method, try)
 	}
 	parse := value.ParseAddress
 	if len(target) == 3 {
@@ -197,7 +197,7 @@ func stepTarget(b *bench.Bench, s *sheet.Step, target []string) error {
 	case line.Service != "" && address != "" && !strings.HasPrefix(address, "/") && !strings.HasPrefix(address, "?"):
 		return fmt.Errorf("the path %q must begin with /", address)
 	case line.Service == "" && !strings.Contains(address, "://") && !strings.HasPrefix(address, "${"):
-		return fmt.Errorf("%q is no address: it must begin with http:// or https://, or a service must stand before the method", address)
+		return fmt.Errorf("%q is not an address: it must begin with http:// or https://, or a service must stand before the method", address)
 	}
 	segments := strings.Split(address, "/")
 	for i, segment := range segments {
@@ -243,7 +243,7 @@ func setFields(s *sheet.Step, c CallSpec) error {
 	for _, field := range c.Fields {
 		name, text, ok := strings.Cut(field, "=")
 		if !ok || name == "" {
-			return fmt.Errorf("%q is no field: fields are written name=value", field)
+			return fmt.Errorf("%q is not a field: fields are written name=value", field)
 		}
 		tree, err := scalarTree(text)
 		if err != nil {

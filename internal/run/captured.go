@@ -20,7 +20,7 @@ import (
 // Captured is a step as it would go out: nothing of it is sent.
 type Captured struct {
 	Login   *exchange.Request // that asks for a token; nil for none
-	TokenAt []path.Plain      // where its answer holds the token
+	TokenPath []path.Plain      // where its answer holds the token
 	Reply   bool              // that path starts at the reply
 	Main    *exchange.Request
 }
@@ -127,19 +127,19 @@ func tokenAnswer(s *session.Session, out *Captured, name, token string) (*exchan
 		return nil, nil
 	case *login.OAuth2:
 		if kind.NeedsPerson() || kind.Proof ||
-			kind.ClientIn != "" && kind.ClientIn != login.InBasic && kind.ClientIn != login.InForm {
+			kind.ClientAuthentication != "" && kind.ClientAuthentication != login.InBasic && kind.ClientAuthentication != login.InForm {
 			return nil, fmt.Errorf("the login %s needs a person or signs what it asks, of which no code is made", name)
 		}
-		out.TokenAt = []path.Plain{{Name: "access_token"}}
+		out.TokenPath = []path.Plain{{Name: "access_token"}}
 		answer.Body, _ = json.Marshal(map[string]any{"access_token": token, "token_type": "Bearer", "expires_in": 3600})
 		return answer, nil
 	case *login.LoginCall:
-		steps, fromReply, ok := kind.TokenAt.PlainSteps()
+		steps, fromReply, ok := kind.TokenPath.PlainSteps()
 		if !ok || len(steps) == 0 {
 			return nil, fmt.Errorf("the token of the login %s is found by %s, of which no code is made", name,
-				kind.TokenAt.Source)
+				kind.TokenPath.Source)
 		}
-		out.TokenAt, out.Reply = steps, fromReply
+		out.TokenPath, out.Reply = steps, fromReply
 		if !fromReply {
 			answer.Body = []byte(document.WriteJSON(nestedAt(steps, token, kind), document.Style{}))
 			return answer, nil
@@ -152,7 +152,7 @@ func tokenAnswer(s *session.Session, out *Captured, name, token string) (*exchan
 			answer.Header.Set(steps[1].Name, token)
 		default:
 			return nil, fmt.Errorf("the token of the login %s is found by %s, of which no code is made", name,
-				kind.TokenAt.Source)
+				kind.TokenPath.Source)
 		}
 		return answer, nil
 	}
@@ -178,8 +178,8 @@ func nestedAt(steps []path.Plain, token string, desk *login.LoginCall) *document
 			at = next
 		}
 	}
-	if desk.LastsAt != nil {
-		if lasts, fromReply, ok := desk.LastsAt.PlainSteps(); ok && !fromReply {
+	if desk.ExpiresPath != nil {
+		if lasts, fromReply, ok := desk.ExpiresPath.PlainSteps(); ok && !fromReply {
 			put(lasts, document.NewNumber("600"))
 		}
 	}

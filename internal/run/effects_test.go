@@ -122,7 +122,7 @@ func (w *watched) add(r *http.Request, body []byte) bool {
 	w.mutex.Lock()
 	defer w.mutex.Unlock()
 	if strings.HasPrefix(r.URL.Path, "/gate") {
-		return false // how a token is got is no step's doing
+		return false // how a token is got is not a step's doing
 	}
 	var head []string
 	for _, name := range slices.Sorted(maps.Keys(r.Header)) {
@@ -262,17 +262,17 @@ func indented(text string) string {
 
 // bases are steps of each kind that hold, without any other key.
 var bases = map[string]string{
-	"call":     "call: echo/post",
-	"request":  "request: echo POST /it",
-	"follow":   "follow: ${base}/echo/it",
-	"set":      "set:\n  x: 1",
-	"work out": "work out:\n  x: 1 + 1",
-	"pause":    "pause: 1 ms",
-	"steps":    "steps:\n  - step: inside\n    request: GET ${base}/echo/in",
-	"lookup":   "lookup: inbox\nfind: two.csv",
-	"sheet":    "sheet: sheets/inner.yaml",
-	"listen":   "listen: POST",
-	"batch":    "batch: ledger\nparts:\n  - step: part\n    call: ledger/Suppliers.list",
+	"call":      "call: echo/post",
+	"request":   "request: echo POST /it",
+	"follow":    "follow: ${base}/echo/it",
+	"set":       "set:\n  x: 1",
+	"calculate": "calculate:\n  x: 1 + 1",
+	"pause":     "pause: 1 ms",
+	"steps":     "steps:\n  - step: inside\n    request: GET ${base}/echo/in",
+	"lookup":    "lookup: inbox\nfind: two.csv",
+	"sheet":     "sheet: sheets/inner.yaml",
+	"listen":    "listen: POST",
+	"batch":     "batch: ledger\nparts:\n  - step: part\n    call: ledger/Suppliers.list",
 }
 
 // soapBases are those that are SOAP, for the keys that only SOAP has.
@@ -362,7 +362,7 @@ parts:
 var failing = map[string]string{
 	"call": bases["call"] + "\nexpect:\n  status: 500", "request": bases["request"] + "\nexpect:\n  status: 500",
 	"follow": bases["follow"] + "\nexpect:\n  status: 500",
-	"set":    bases["set"] + "\nwhere:\n  - 1 == 2", "work out": bases["work out"] + "\nwhere:\n  - 1 == 2",
+	"set":    bases["set"] + "\nwhere:\n  - 1 == 2", "calculate": bases["calculate"] + "\nwhere:\n  - 1 == 2",
 	"steps":  "steps:\n  - step: inside\n    request: GET ${base}/echo/in\n    expect:\n      status: 500",
 	"lookup": bases["lookup"] + "\nwhere:\n  - 1 == 2",
 	"sheet":  bases["sheet"] + "\nwhere:\n  - 1 == 2", "listen": bases["listen"] + "\nwhere:\n  - 1 == 2",
@@ -371,10 +371,10 @@ var failing = map[string]string{
 
 var atSites = map[string]string{
 	"call": "call: stores/search", "request": "request: stores GET /lots",
-	"follow":   "follow: ${base}/stores/lots\nservice: stores",
-	"set":      "set:\n  x: ${site.depot}\nwhere:\n  - kept.x == 'north'",
-	"work out": "work out:\n  x: site.depot\nwhere:\n  - kept.x == 'north'",
-	"lookup":   "lookup: inbox\nfind: ${site.depot}.csv\nfields:\n  answer: count 0\nexpect:\n  time: under 1 min",
+	"follow":    "follow: ${base}/stores/lots\nservice: stores",
+	"set":       "set:\n  x: ${site.depot}\nwhere:\n  - kept.x == 'north'",
+	"calculate": "calculate:\n  x: site.depot\nwhere:\n  - kept.x == 'north'",
+	"lookup":    "lookup: inbox\nfind: ${site.depot}.csv\nfields:\n  answer: count 0\nexpect:\n  time: under 1 min",
 	"batch": `batch: ledger
 headers:
   X-Depot: ${site.depot}
@@ -492,7 +492,7 @@ func TestEachKeyOfAStepHasAnEffectOrIsRefused(t *testing.T) {
 	}
 }
 
-// kindsStep is the key of a kind as it is written, "" for what is no kind.
+// kindsStep is the key of a kind as it is written, "" for what is not a kind.
 func kindsStep(name string) string {
 	if base, ok := bases[name]; ok {
 		first, _, _ := strings.Cut(base, "\nfind:")

@@ -113,8 +113,8 @@ var provedBy = map[string]string{
 	"http signature password": "TestIssuerClients", "signature password": "TestIssuerClients",
 	"http signature answers": "TestProtectedAnswers", "signature answers": "TestProtectedAnswers",
 	"signature inclusive": "TestSignAndVerify", "http signature algorithm": "TestAgainstNode",
-	"session lasts": "TestSession",
-	"hmac hash":     "TestHMACVectors", "hmac encode": "TestHMACVectors", "hmac join": "TestSignedParts",
+	"session expires in": "TestSession",
+	"hmac hash":          "TestHMACVectors", "hmac encode": "TestHMACVectors", "hmac join": "TestSignedParts",
 	"http signature certificate": "TestProtectedAnswers",
 }
 
@@ -123,7 +123,7 @@ var loginCases = []loginCase{
 	{kind: "bearer", base: map[string]string{"token": "${sealed.clerk}"}},
 	{
 		kind: "key", base: map[string]string{"key": "${sealed.clerk}", "header": "X-Key"},
-		more:    map[string]string{"query": "k", "cookie": "k", "word": "Key"},
+		more:    map[string]string{"query": "k", "cookie": "k", "scheme": "Key"},
 		instead: map[string][]string{"query": {"header"}, "cookie": {"header"}},
 	},
 	{kind: "digest", target: "/digest", base: map[string]string{"user": "clerk", "password": "${sealed.clerk}"}},
@@ -134,12 +134,12 @@ var loginCases = []loginCase{
 		},
 		more: map[string]string{
 			"grant": "password", "issuer": "${base}", "introspection": "${base}/introspect2",
-			"revocation": "${base}/revoke", "keys": "${base}/keys", "client in": "form",
+			"revocation": "${base}/revoke", "keys": "${base}/keys", "client authentication": "form",
 			"key": "${sealed.bryony_key}", "key id": "k1", "algorithm": "RS512", "user": "u",
 			"password": "${sealed.clerk}", "refresh token": "${sealed.clerk}", "assertion": "${sealed.clerk}",
 			"claims": "{role: a}", "subject": "{token: \"${sealed.clerk}\"}", "actor": "{token: \"${sealed.clerk}\"}",
 			"requested": "jwt", "scope": "a b", "audience": "aud", "resource": "urn:r",
-			"extra": "{x: y}", "proof": "dpop", "give back": "revoke", "send": "{header: X-Token}",
+			"extra": "{x: y}", "proof": "dpop", "revoke": "revoke", "send": "{header: X-Token}",
 		},
 		beside: map[string]map[string]string{
 			"user":     {"grant": "password", "password": "${sealed.clerk}"},
@@ -148,20 +148,28 @@ var loginCases = []loginCase{
 			"claims": {"grant": "jwt bearer"}, "subject": {"grant": "token exchange"},
 			"actor":     {"grant": "token exchange", "subject": "{token: \"${sealed.clerk}\"}"},
 			"requested": {"grant": "token exchange", "subject": "{token: \"${sealed.clerk}\"}"},
-			"give back": {"revocation": "${base}/revoke"}, "revocation": {"give back": "revoke"},
-			"key":       {"client in": "private key jwt"},
-			"key id":    {"client in": "private key jwt", "key": "${sealed.bryony_key}", "verify": ""},
-			"algorithm": {"client in": "private key jwt", "key": "${sealed.bryony_key}"},
+			"revoke":    {"revocation": "${base}/revoke"}, "revocation": {"revoke": "revoke"},
+			"key":       {"client authentication": "private key jwt"},
+			"key id":    {"client authentication": "private key jwt", "key": "${sealed.bryony_key}", "verify": ""},
+			"algorithm": {"client authentication": "private key jwt", "key": "${sealed.bryony_key}"},
 		},
 	},
-	{kind: "desk", base: map[string]string{"ask": "GET ${base}/ask", "token at": "token"}, more: map[string]string{
-		"lasts": "seconds s", "send": "{header: X-Token}",
-		"still good": "GET ${base}/good", "give back": "DELETE ${base}/back",
-	}},
+	{
+		kind: "login call", base: map[string]string{"request": "POST ${base}/ask", "token path": "token"},
+		more: map[string]string{
+			"expires in": "seconds s", "send": "{header: X-Token}",
+			"still good": "GET ${base}/good", "revoke": "DELETE ${base}/back", "login": "other",
+			"headers": "{X-Of: us}", "query": "{of: us}", "form": "{of: us}", "body": "{of: us}", "text": "of us",
+			"cookies": "{of: us}", "user": "clerk", "password": "${sealed.clerk}",
+		},
+		beside: map[string]map[string]string{
+			"user": {"password": "${sealed.clerk}"}, "password": {"user": "u"},
+		},
+	},
 	{
 		kind: "session", base: map[string]string{"open": "POST ${base}/open"},
 		more: map[string]string{
-			"with": "other", "repeat": "{header: Word, ask: \"GET ${base}/word\"}",
+			"with": "other", "repeat": "{header: Word, request: \"GET ${base}/word\"}",
 			"close": "DELETE ${base}/open",
 		},
 	},
@@ -183,7 +191,7 @@ var loginCases = []loginCase{
 		kind: "http signature", base: map[string]string{"cover": "[\"@method\"]", "shared key": "${sealed.courier}"},
 		more: map[string]string{
 			"key": "${sealed.bryony_key}", "key id": "k1", "algorithm": "hmac-sha256",
-			"names algorithm": "true", "label": "mine", "lasts": "5 min", "nonce": "true", "tag": "a",
+			"names algorithm": "true", "label": "mine", "expires in": "5 min", "nonce": "true", "tag": "a",
 			"digest": "sha-512",
 		},
 		beside: map[string]map[string]string{
@@ -243,9 +251,9 @@ services:
     soap: 1.1
 logins:
   other:
-    kind: desk
-    ask: GET ${base}/other
-    token at: token
+    kind: login call
+    request: GET ${base}/other
+    token path: token
   it:
     kind: ` + c.kind + "\n" + c.yaml(keys)
 	bench := bench.Read(dir, "bench.yaml", []byte(text))

@@ -284,7 +284,7 @@ func TestRowsToRun(t *testing.T) {
 }
 
 // Rows are those for which their condition holds; one for which it comes to neither yes nor
-// no is no row that was left out, but one that failed.
+// no is not a row that was left out, but one that failed.
 func TestConditionsOfRows(t *testing.T) {
 	e := newEffects(t)
 	text := func(when, rule string) string {
@@ -293,7 +293,7 @@ func TestConditionsOfRows(t *testing.T) {
 	}
 	assert.Equal(t, result.Passed, e.outcome(t, text("row.n == '1'", "1")))
 	assert.Equal(t, result.Failed, e.outcome(t, text("row.n == 'x'", "1")))
-	assert.NotEqual(t, result.Passed, e.outcome(t, text("number(row.n) == 1", "1")), "x is no number")
+	assert.NotEqual(t, result.Passed, e.outcome(t, text("number(row.n) == 1", "1")), "x is not a number")
 }
 
 // A check that cannot fail says nothing: each is checked against an answer for which it must

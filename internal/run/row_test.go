@@ -64,7 +64,7 @@ func TestRows(t *testing.T) {
 		change      func(a *apiary, stop func())
 		asked       string
 		told        string
-		failed        string // the checks of the sheet as a whole that failed
+		failed      string // the checks of the sheet as a whole that failed
 	}{
 		{
 			name: "one after the other",
@@ -127,13 +127,13 @@ func TestRows(t *testing.T) {
 			asked: "a b b", told: "a passed; b passed; c passed",
 		},
 		{
-			name: "what cannot be worked out of what was lost",
+			name: "what cannot be calculated of what was lost",
 			sheet: `steps:
   - step: a
     request: s GET /lost
     keep: {k: n}
   - step: b
-    work out: {l: kept.k + 'x'}
+    calculate: {l: kept.k + 'x'}
   - step: c
     request: s GET /${l}
 `,
@@ -277,7 +277,7 @@ finally:
     for each: null
     request: s GET /c
   - step: d
-    work out: {n: size(kept.k)}
+    calculate: {n: size(kept.k)}
 `,
 			asked: "all c", told: "all passed; a (1 of 1) passed; b not run: for each: there is no item; c not run: for each: there is no item; d passed",
 		},

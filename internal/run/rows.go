@@ -40,7 +40,7 @@ func totalRows(s *sheet.Sheet, o RunOptions) int {
 	return count
 }
 
-// takenRow is a row that is run. For one where the condition cannot be worked out, or
+// takenRow is a row that is run. For one where the condition cannot be calculated, or
 // that cannot be read, wrong says why.
 type takenRow struct {
 	number int
@@ -98,7 +98,7 @@ func filteredRows(ctx context.Context, rows *sheet.Rows, s *session.Session) ite
 			if rows.When != nil && err == nil {
 				verdict := rows.When.Judge(s.Data(scope, values, nil, nil, nil))
 				if verdict.Unclear {
-					row.wrong = "the condition of the rows cannot be worked out: " + verdict.Note
+					row.wrong = "the condition of the rows cannot be evaluated: " + verdict.Note
 				} else if !verdict.Passed {
 					continue
 				}

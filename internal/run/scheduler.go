@@ -545,7 +545,7 @@ func (r *runner) watch(watches map[string]*history.Histogram, row *result.Row) {
 	}
 }
 
-// sum works out the times of the steps, in the order of the sheet.
+// sum calculates the times of the steps, in the order of the sheet.
 func (r *runner) sum(watches map[string]*history.Histogram) {
 	add := func(name string) {
 		if w := watches[name]; w != nil {

@@ -93,9 +93,9 @@ steps:
 	"service login":      ofService("login: clerk\n"),
 	"service always":     ofService("always:\n  headers:\n    X-Odd: a\n"),
 	"service addressing": {service: soapy, with: soapy + "addressing: true\n"},
-	"service speaks": {
-		service: "address: ${base}/echo\nspeaks: json-rpc",
-		with:    "address: ${base}/echo\nspeaks: xml-rpc",
+	"service protocol": {
+		service: "address: ${base}/echo\nprotocol: json-rpc",
+		with:    "address: ${base}/echo\nprotocol: xml-rpc",
 	},
 	"service port": {
 		service: "contract: ${base}/scale?wsdl",
@@ -119,8 +119,8 @@ steps:
 
 	"operation request": {service: op, with: strings.Replace(op, "POST /it", "PUT /it/more", 1)},
 	"operation method": {
-		service: "address: ${base}/echo\nspeaks: json-rpc\noperations:\n  op:\n    reads: true",
-		with:    "address: ${base}/echo\nspeaks: json-rpc\noperations:\n  op:\n    reads: true\n    method: Other.name",
+		service: "address: ${base}/echo\nprotocol: json-rpc\noperations:\n  op:\n    reads: true",
+		with:    "address: ${base}/echo\nprotocol: json-rpc\noperations:\n  op:\n    reads: true\n    method: Other.name",
 	},
 	"operation path": {
 		service: strings.Replace(op, "/it", "/it/{id}", 1),
@@ -131,12 +131,12 @@ steps:
 	"operation form":     ofOperation("form:\n  f:\n    default: a\n"),
 	"operation body":     ofOperation("body:\n  b:\n    default: a\n"),
 	"operation template": ofOperation("template:\n  wrapped: ${fields}\n"),
-	"operation good":     ofOperation("good: 201\n"),
+	"operation success":  ofOperation("success: 201\n"),
 	"operation answer":   ofOperation("answer: strict.json\n"),
 	"operation needs":    ofOperation("query:\n  a: optional\n  b: optional\nneeds:\n  -\n    - a\n    - b\n"),
 	"operation reads": {
 		service: op, with: op + "    reads: true\n",
-		site: [2]string{"guard: reading", "guard: reading"},
+		site: [2]string{"guard: read only", "guard: read only"},
 	},
 	"operation action":  {service: soapy, with: soapy + "    action: urn:odd\n"},
 	"operation payload": {service: soapy, with: strings.Replace(soapy, "GradeLot", "Other", 1)},
@@ -153,7 +153,7 @@ steps:
 		service: op + "always:\n  headers:\n    X-Depot: ${depot}\n",
 		with:    op + "always:\n  headers:\n    X-Depot: ${depot}\n", site: [2]string{"", "set:\n  depot: west"},
 	},
-	"site guard":   {service: op, with: op, site: [2]string{"", "guard: reading"}},
+	"site guard":   {service: op, with: op, site: [2]string{"", "guard: read only"}},
 	"site timeout": {service: op, with: op, site: [2]string{"", "timeout: 1 ms"}, sheet: [2]string{slow, slow}},
 	"site tls":     {service: op, with: op, site: [2]string{"", "tls:\n  ca: b.txt"}},
 	"site logins": {

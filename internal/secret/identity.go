@@ -79,7 +79,7 @@ func (s *Store) readIdentity(create bool) ([]age.Identity, error) {
 	}
 	identities, err := age.ParseIdentities(bytes.NewReader(data))
 	if err != nil {
-		return nil, fmt.Errorf("%s is no identity: %w", s.Identity, err)
+		return nil, fmt.Errorf("%s is not an identity: %w", s.Identity, err)
 	}
 	return identities, nil
 }

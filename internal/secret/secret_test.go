@@ -183,13 +183,13 @@ func TestRecipients(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "from the mate", text, "what either seals, both open")
 	_, err = mine.Share("age1nonsense", "")
-	assert.ErrorContains(t, err, "no public key")
+	assert.ErrorContains(t, err, "not a public key")
 	require.NoError(t, os.WriteFile(filepath.Join(mine.Dir, "recipients.txt"), []byte("# comment\n\nnobody\n"), 0o600))
 	_, err = mine.Set("", "c", "x")
-	assert.ErrorContains(t, err, `"nobody" is no public key`)
+	assert.ErrorContains(t, err, `"nobody" is not a public key`)
 	require.NoError(t, os.WriteFile(mine.Identity, []byte("no identity"), 0o600))
 	_, err = (&secret.Store{Dir: mine.Dir, Identity: mine.Identity}).Get("", "a")
-	assert.ErrorContains(t, err, "is no identity")
+	assert.ErrorContains(t, err, "is not an identity")
 }
 
 // A key can open one secret alone, and be taken away again from one or from all.

@@ -44,7 +44,7 @@ func (s *Store) mates() ([]mate, error) {
 			continue
 		}
 		if _, err := age.ParseX25519Recipient(fields[0]); err != nil {
-			return nil, fmt.Errorf("%s: %q is no public key: %w", file, fields[0], err)
+			return nil, fmt.Errorf("%s: %q is not a public key: %w", file, fields[0], err)
 		}
 		mates = append(mates, mate{fields[0], fields[1:]})
 	}
@@ -101,7 +101,7 @@ func (s *Store) recipients(site, name string) ([]age.Recipient, error) {
 func (s *Store) Share(key, name string) (int, error) {
 	key = strings.TrimSpace(key)
 	if _, err := age.ParseX25519Recipient(key); err != nil {
-		return 0, fmt.Errorf("%q is no public key (age1…): %w", key, err)
+		return 0, fmt.Errorf("%q is not a public key (age1…): %w", key, err)
 	}
 	own, err := s.PublicKey(true)
 	if err != nil {

@@ -227,7 +227,7 @@ func (s *Session) WaitFor(ctx context.Context, step *sheet.Step, p *Prepared, se
 		record = sent.Record()
 	}
 	unwrap(record)
-	p.Notes = append(p.Notes, fmt.Sprintf("the answer was put off: asked for it %s", HowOften(asked)))
+	p.Notes = append(p.Notes, fmt.Sprintf("the response came later: polled %s", HowOften(asked)))
 	return sent, nil
 }
 
@@ -299,7 +299,7 @@ func (s *Session) Pages(ctx context.Context, step *sheet.Step, p *Prepared, sent
 		case page == step.Pages:
 			stop = fmt.Sprintf("%d pages were read; there are more", page)
 		case err != nil:
-			stop = fmt.Sprintf("the next page stands at %q, which is no address", next)
+			stop = fmt.Sprintf("the next page stands at %q, which is not an address", next)
 		case exchange.Origin(at) != exchange.Origin(p.Request.URL):
 			stop = "the next page stands at " + exchange.Origin(at) + ", which is another host and not asked"
 		case seen[at.String()]:

@@ -40,7 +40,7 @@ type Prepared struct {
 	Checks         []result.Check // what came of waiting
 	// enveloped says that a SOAP message is sent.
 	enveloped bool
-	// refusal holds for the statuses that the step expects, where those are no success;
+	// refusal holds for the statuses that the step expects, where those are not successes;
 	// else nil.
 	refusal func(status int) bool
 }
@@ -329,5 +329,5 @@ func (s *Session) Guarded(p *Prepared) error {
 		return nil
 	}
 	return errors.New("the site " + s.Site.Name +
-		" is guarded (guard: reading), and this request could write; run with -write " + s.Site.Name + " if it should")
+		" is guarded (guard: read only), and this request could write; run with -write " + s.Site.Name + " if it should")
 }

@@ -31,7 +31,7 @@ import (
 // Options say how a bench is worked with.
 type Options struct {
 	Site     string
-	Set      map[string]string // the strongest of all values
+	Set      map[string]string // overrides all other values
 	Write    string            // the guarded site that may be written to
 	Insecure bool
 	Allow    []string // hosts that requests may go to beside those of the site
@@ -309,7 +309,7 @@ type Values struct {
 	session *Session
 	Row     *document.Node            // may be nil
 	Kept    map[string]*document.Node // may be nil
-	// listening gives the address of a step that waits to be called back; nil where none can.
+	// listening gives the address of a step that waits for a callback; nil where none can.
 	Listening func(step string) (string, error)
 	depth     int
 }
@@ -373,7 +373,7 @@ func (c *Values) Lookup(space, name string) (*document.Node, error) {
 		}
 	case "callback":
 		if c.Listening == nil {
-			return nil, fmt.Errorf("%w: only a step of a sheet can be called back", value.ErrNothing)
+			return nil, fmt.Errorf("%w: only a step of a sheet can receive a callback", value.ErrNothing)
 		}
 		address, err := c.Listening(name)
 		if err != nil {

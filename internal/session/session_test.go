@@ -94,7 +94,7 @@ services:
     contract: http://far.example/lab.wsdl
   scale:
     address: http://s.example/rpc
-    speaks: json-rpc
+    protocol: json-rpc
   ledger:
     contract: ledger.xml
     address: http://e.example/odata
@@ -220,7 +220,7 @@ login: none`, "GET http://h.example/api/lots/L?page=2&depot=%C3%BC | X-Depot: so
 			"GET http://h.example/api/x/y?z=1 | X-Depot: north | Authorization: opened",
 		},
 		{"an answer that leads away", "follow: http://n.example/y#part\nservice: hand", "GET http://n.example/y"},
-		{"an answer that leads nowhere", "follow: y", "is no whole address"},
+		{"an answer that leads nowhere", "follow: y", "is not a whole address"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			fake := &sender{}
@@ -431,5 +431,5 @@ func TestValues(t *testing.T) {
 	_, err := scope.Lookup("", "c")
 	assert.Error(t, err)
 	_, err = scope.Lookup("callback", "it")
-	assert.ErrorContains(t, err, "only a step of a sheet can be called back")
+	assert.ErrorContains(t, err, "only a step of a sheet can receive a callback")
 }

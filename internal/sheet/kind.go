@@ -164,14 +164,25 @@ func reportKind(r *bench.Reader, s *Step) {
 			strings.Join(words, " and "))
 		return
 	}
-	try := "write call:, request:, follow:, lookup:, listen:, sheet:, set: or work out:"
+	try := "write call:, request:, follow:, lookup:, listen:, sheet:, set: or calculate:"
 	for _, e := range s.At.Entries {
+		if bench.NewName(e.Key.Text, kindWords(s.kinds)) != "" {
+			return // which is told already
+		}
 		if kinds := kindsWith(s.kinds, e.Key.Text); len(kinds) == 1 {
 			try = e.Key.Text + ": goes with " + kinds[0] + ":"
 			break
 		}
 	}
 	r.File.Report(s.At, try, "the step %q does nothing", s.Name)
+}
+
+func kindWords(kinds []Kind) []string {
+	words := make([]string, len(kinds))
+	for i, k := range kinds {
+		words[i] = k.Word
+	}
+	return words
 }
 
 // kindsWith lists the kinds at which a key may be written.

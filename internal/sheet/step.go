@@ -73,7 +73,7 @@ type Action interface {
 	// Sets are the names that it keeps by itself, beside what the step keeps of an answer.
 	Sets() []string
 	// Asks are the placeholders that are filled in before anything is done, and the
-	// conditions that are worked out then, beside those of the step.
+	// conditions that are calculated then, beside those of the step.
 	Asks() ([]*value.Placeholder, []*rule.Condition)
 }
 
@@ -109,7 +109,7 @@ func (s *Step) Inner() ([]*Step, *Sheet) {
 	return s.Action.Inner()
 }
 
-// KeptNames lists what the step keeps, sets and works out, and what the steps within it do.
+// KeptNames lists what the step keeps, sets and calculates, and what the steps within it do.
 func (s *Step) KeptNames() []string {
 	var names []string
 	if s.Action != nil {

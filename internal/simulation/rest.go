@@ -65,7 +65,7 @@ type route struct {
 	op      *contract.Endpoint
 	pattern *regexp.Regexp
 	names   []string
-	literal int // how much of the path is no parameter: the most goes first
+	literal int // how much of the path is not a parameter: the most goes first
 }
 
 // inPath are the values of the parameters in a path, by their names.

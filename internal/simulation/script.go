@@ -123,7 +123,7 @@ func (s *Script) keys(n *yamlfile.Node, readers map[string]func(*yamlfile.Node))
 		if try == "" {
 			try = "there are: " + strings.Join(names, ", ")
 		}
-		s.file.Report(e.Key, try, "%s is no key here", e.Key.Text)
+		s.file.Report(e.Key, try, "%s is not a key here", e.Key.Text)
 	}
 }
 
@@ -138,7 +138,7 @@ func (s *Script) entry(n *yamlfile.Node) *entry {
 				"status": func(n *yamlfile.Node) {
 					status, err := strconv.Atoi(n.Text)
 					if err != nil || status < 200 || status > 599 {
-						s.file.Report(n, "", "%q is no status: 200 to 599", n.Text)
+						s.file.Report(n, "", "%q is not a status: 200 to 599", n.Text)
 					}
 					e.status = status
 				},
@@ -164,7 +164,7 @@ func (s *Script) entry(n *yamlfile.Node) *entry {
 		"after": func(n *yamlfile.Node) {
 			after, err := time.ParseDuration(strings.ReplaceAll(n.Text, " ", ""))
 			if err != nil || after < 0 || after > time.Hour {
-				s.file.Report(n, "write it like 200 ms or 2 s", "%q is no time", n.Text)
+				s.file.Report(n, "write it like 200 ms or 2 s", "%q is not a time", n.Text)
 			}
 			e.after = after
 		},
@@ -172,7 +172,7 @@ func (s *Script) entry(n *yamlfile.Node) *entry {
 		"times": func(n *yamlfile.Node) {
 			times, err := strconv.Atoi(n.Text)
 			if err != nil || times < 1 {
-				s.file.Report(n, "", "%q is no number of times", n.Text)
+				s.file.Report(n, "", "%q is not a number of times", n.Text)
 			}
 			e.times = times
 		},

@@ -38,7 +38,7 @@ type Options struct {
 	Main      string            // the name of the contract
 	Base      string            // the address under which it answers
 	Script    *Script           // nil for none
-	// Answer gives the answers that a program works out, where the script says nothing;
+	// Answer gives the answers that a program calculates, where the script says nothing;
 	// nil, or nil of it, leaves the sample.
 	Answer func(operation string, asked *document.Node) *Saying
 	Played *Played     // past exchanges; nil for none

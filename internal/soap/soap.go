@@ -188,7 +188,7 @@ func (f *Fault) Node() *document.Node {
 	return node
 }
 
-// Read takes an envelope apart. ok is false where the element is no envelope.
+// Read takes an envelope apart. ok is false where the element is not an envelope.
 func Read(envelope *document.Node) (message *Message, ok bool) {
 	if envelope == nil || envelope.Kind != document.Element || envelope.Name().Local != "Envelope" {
 		return nil, false

@@ -68,7 +68,7 @@ var ofPart = bench.KeysOf(
 	"step, about, call, request, follow, service, fill, contract, headers, query, body, text, file, bytes, form, parts, " +
 		"drop empty, keep, expect, fields, where")
 
-// checkPart reports a part of a batch that is no request, or says what only steps have.
+// checkPart reports a part of a batch that is not a request, or says what only steps have.
 func checkPart(r *bench.Reader, part *sheet.Step) {
 	if _, isRequest := part.Action.(session.Planner); !isRequest && part.Action != nil {
 		r.File.Report(part.At, "", "a part of a batch is a call, a request, or follows a place")

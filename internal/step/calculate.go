@@ -12,24 +12,24 @@ import (
 	"testbench/internal/yamlfile"
 )
 
-// Calculate works values out, by expressions of CEL.
+// Calculate calculates values by expressions of CEL.
 type Calculate struct {
 	single
 	Expressions []Expression
 }
 
-// Expression is what one value is worked out by.
+// Expression is what one value is calculated by.
 type Expression struct {
 	Name      string
 	Condition *rule.Condition
 }
 
 var calculateKind = sheet.Kind{
-	Word: "work out", What: "a step that works values out", Common: ofValues,
+	Word: "calculate", What: "a step that calculates values", Common: ofValues,
 	Own: []bench.Key[sheet.Step]{
-		own("work out", "values by name, from CEL",
+		own("calculate", "values by name, from CEL",
 			func(r *bench.Reader, _ *sheet.Step, c *Calculate, n *yamlfile.Node) {
-				for _, e := range r.Entries(n, "work out") {
+				for _, e := range r.Entries(n, "calculate") {
 					r.Identifier(e.Key, "a value")
 					if condition := r.Condition(e.Value); condition != nil {
 						c.Expressions = append(c.Expressions, Expression{e.Key.Text, condition})
@@ -44,8 +44,8 @@ var calculateKind = sheet.Kind{
 // Check wants expressions.
 func (c *Calculate) Check(*bench.Reader, *sheet.Step) bool { return len(c.Expressions) > 0 }
 
-// Target says that values are worked out.
-func (c *Calculate) Target() string { return "work out" }
+// Target says that values are calculated.
+func (c *Calculate) Target() string { return "calculate" }
 
 // Sets are the names of the values.
 func (c *Calculate) Sets() []string {
@@ -68,7 +68,7 @@ func (c *Calculate) Run(ctx context.Context, row Row, s *sheet.Step, name string
 		for _, e := range c.Expressions {
 			node, err := e.Condition.WorkOut(data)
 			if err != nil {
-				res.Outcome, res.Reason = result.Errored, fmt.Sprintf("work out %s: %v", e.Name, err)
+				res.Outcome, res.Reason = result.Errored, fmt.Sprintf("calculate %s: %v", e.Name, err)
 				return
 			}
 			at.scope.Kept[e.Name] = node

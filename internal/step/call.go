@@ -30,7 +30,7 @@ var callKind = sheet.Kind{
 			var ok bool
 			if c.Service, c.Operation, ok = strings.Cut(text, "/"); !ok || c.Service == "" || c.Operation == "" {
 				r.File.Report(n, "write it like lab/GradeLot; a method with a path goes under request:",
-					"%q is no service/operation", text)
+					"%q is not a service/operation", text)
 				c.Service, c.Operation = "", ""
 			}
 		}),

@@ -66,7 +66,7 @@ func (c *Calls) of(name string) (*opened, error) {
 	steps := Listening(c.sheet)
 	at := slices.IndexFunc(steps, func(s *sheet.Step) bool { return s.Name == name || name == "" })
 	if at < 0 {
-		return nil, fmt.Errorf("%w: no step waits to be called back so", value.ErrNothing)
+		return nil, fmt.Errorf("%w: no step waits for such a callback", value.ErrNothing)
 	}
 	s := steps[at]
 	if o := c.open[s.Name]; o != nil {
@@ -322,7 +322,7 @@ func (c *calling) none() {
 func (c *calling) notes() []string {
 	notes := append(c.TakeNotes(), c.said...)
 	if len(c.states) > 0 {
-		notes = append(notes, fmt.Sprintf("called %s: %s", session.HowOften(c.calls), judge.StatesText(c.states)))
+		notes = append(notes, fmt.Sprintf("callback received %s: %s", session.HowOften(c.calls), judge.StatesText(c.states)))
 	}
 	return notes
 }

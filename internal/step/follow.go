@@ -85,7 +85,7 @@ func (f *Follow) Plan(ctx context.Context, of *session.Session, p *session.Prepa
 		}
 	}
 	if !strings.Contains(address, "://") {
-		return fmt.Errorf("follow: %q is no whole address; name the service: it belongs to", address)
+		return fmt.Errorf("follow: %q is not a whole address; name the service: it belongs to", address)
 	}
 	// Where an answer leads may name a part of what is there; that is not sent.
 	address, _, _ = strings.Cut(address, "#")

@@ -14,7 +14,7 @@ import (
 	"testbench/internal/yamlfile"
 )
 
-// Listen waits to be called back.
+// Listen waits for a callback.
 type Listen struct {
 	single
 	Method string
@@ -29,7 +29,7 @@ var listenKind = sheet.Kind{
 	Word: "listen", What: "a step that listens",
 	Common: bench.KeysOf("step, about, when, stop, until, within, states, keep, fields, where"),
 	Own: []bench.Key[sheet.Step]{
-		own("listen", "waits to be called back: method, path, match, signed, answer",
+		own("listen", "waits for a callback: method, path, match, signed, answer",
 			func(r *bench.Reader, _ *sheet.Step, l *Listen, n *yamlfile.Node) {
 				if n.Kind == yamlfile.Scalar {
 					l.Method = r.Choice(n, "method", bench.Methods...)
@@ -109,7 +109,7 @@ var callAnswerKeys = []bench.Key[callback.Answer]{
 // Target says that it listens.
 func (l *Listen) Target() string { return "listen" }
 
-// Listening lists the steps of a sheet that wait to be called back, those of groups too.
+// Listening lists the steps of a sheet that wait for a callback, those of groups too.
 func Listening(s *sheet.Sheet) []*sheet.Step {
 	var found []*sheet.Step
 	var look func([]*sheet.Step)

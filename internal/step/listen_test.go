@@ -18,7 +18,7 @@ import (
 	"testbench/internal/sheet"
 )
 
-// calledRow is a row that can be called back.
+// calledRow is a row that can receive a callback.
 type calledRow struct {
 	*row
 	calls *Calls
@@ -26,7 +26,7 @@ type calledRow struct {
 
 func (r *calledRow) Calls() *Calls { return r.calls }
 
-// A step waits to be called back: which call it takes, what it answers, what it says of the others.
+// A step waits for a callback: which call it takes, what it answers, what it says of the others.
 func TestListen(t *testing.T) {
 	for _, c := range []struct {
 		name, step string
@@ -92,7 +92,7 @@ func TestListen(t *testing.T) {
 		{
 			name: "states", step: "listen: POST\nuntil: {s: done}\nstates: {of: s, allowed: [new, open, done]}",
 			calls:   []string{`POST / {"s": "new"}`, `POST / {"s": "open"}`, `POST / {"s": "done"}`},
-			answers: "204 | 204 | 204", told: "it: passed", notes: "called 3 times",
+			answers: "204 | 204 | 204", told: "it: passed", notes: "callback received 3 times",
 		},
 		{
 			name:    "a state that comes again",
@@ -229,7 +229,7 @@ func TestAddresses(t *testing.T) {
 	}
 	assert.Len(t, addresses, 2, "each has one, and keeps it")
 	_, err = open.AddressOf("c")
-	require.ErrorContains(t, err, "no step waits to be called back so")
+	require.ErrorContains(t, err, "no step waits for such a callback")
 	open.Shut()
 	assert.Empty(t, r.results)
 	client := http.Client{Timeout: 5 * time.Second}

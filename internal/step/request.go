@@ -57,7 +57,7 @@ func (to *Request) read(r *bench.Reader, n *yamlfile.Node) {
 				!bench.IsMethod(to.Method) {
 				try = suggest.DidYouMean(to.Method, []string{meant})
 			}
-			r.File.Report(n, try, "%q is no request: a service, a method and a path are expected", to.Source)
+			r.File.Report(n, try, "%q is not a request: a service, a method and a path are expected", to.Source)
 			return
 		}
 	}

@@ -77,7 +77,7 @@ func (set *Set) Run(ctx context.Context, row Row, s *sheet.Step, name string) re
 	})
 }
 
-// judgeKept holds what a step set or worked out against its conditions.
+// judgeKept holds what a step set or calculated against its conditions.
 func (at *place) judgeKept(s *sheet.Step, data *rule.Data, res *result.Step) {
 	res.Kept = s.KeptNames()
 	j := &judge.Judging{Step: s, Scope: at.scope, Data: data}

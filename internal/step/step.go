@@ -167,7 +167,7 @@ func failed(ctx context.Context, res *result.Step, err error) {
 	}
 }
 
-// judging prepares judging something that is no reply of an exchange.
+// judging prepares judging something that is not a reply of an exchange.
 func (at *place) judging(s *sheet.Step, payload, around *document.Node) *judge.Judging {
 	re := reply.Of(payload, around)
 	names := request.MergeNames(at.session.Bench.Names, at.Names(), s.Names)

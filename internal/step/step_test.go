@@ -349,7 +349,7 @@ Content-Type: application/json
 			name: "an address that leads nowhere", step: "follow: ${next}", change: func(r *row) {
 				r.kept["next"] = document.NewText("more")
 			},
-			told: "it: error (follow: \"more\" is no whole address; name the service: it belongs to)\n",
+			told: "it: error (follow: \"more\" is not a whole address; name the service: it belongs to)\n",
 		},
 		{
 			name: "values that build on one another", step: "set:\n  a: 2\n  b: ${a}1", kept: "a=2 b=21",
@@ -364,10 +364,10 @@ Content-Type: application/json
 			told: "it: error (set b: ",
 		},
 		{
-			name: "values that are worked out", step: "work out:\n  a: 1 + 1\n  b: kept.a * 2", kept: "a=2 b=4",
+			name: "values that are calculated", step: "calculate:\n  a: 1 + 1\n  b: kept.a * 2", kept: "a=2 b=4",
 			told: "it: passed\n",
 		},
-		{name: "values that cannot be worked out", step: "work out:\n  a: 1 / 0", told: "it: error (work out a: "},
+		{name: "values that cannot be calculated", step: "calculate:\n  a: 1 / 0", told: "it: error (calculate a: "},
 		{name: "a pause", step: "pause: 1 ms", told: "it: passed\n"},
 		{name: "a pause that is interrupted", step: "pause: 1 h", change: func(r *row) {
 			r.over = func() bool { return true }

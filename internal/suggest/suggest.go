@@ -132,3 +132,11 @@ func First(words []string, most int) []string {
 	}
 	return words
 }
+
+// Article puts a or an before a word.
+func Article(word string) string {
+	if strings.ContainsAny(strings.ToLower(word[:min(len(word), 1)]), "aeio") {
+		return "an " + word
+	}
+	return "a " + word
+}

@@ -23,7 +23,7 @@ func TestOf(t *testing.T) {
 		"row":      "", // in grown, and too short to mean it
 		"x":        "",
 		"":         "",
-		"grade":    "GradeLot", // itself is no proposal
+		"grade":    "GradeLot", // itself is not a proposal
 	}
 	for typed, want := range cases {
 		assert.Equal(t, want, suggest.Closest(typed, words), typed)

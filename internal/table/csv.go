@@ -93,7 +93,7 @@ func cellOf(text, kind string) (*document.Node, error) {
 	case kind == "number" && document.IsNumber(text):
 		return document.NewNumber(text), nil
 	case kind == "number":
-		return nil, fmt.Errorf("%q is no number", text)
+		return nil, fmt.Errorf("%q is not a number", text)
 	case kind == "boolean" && (text == "true" || text == "false"):
 		return document.NewBoolean(text == "true"), nil
 	case kind == "boolean":

@@ -39,7 +39,7 @@ func spanned(span string, step int, column, words string, read func(string) (int
 ) (*Source, error) {
 	first, last, ok := strings.Cut(span, " to ")
 	if !ok {
-		return nil, fmt.Errorf("%q is no span; write FIRST to LAST", span)
+		return nil, fmt.Errorf("%q is not a span; write FIRST to LAST", span)
 	}
 	from, err := read(strings.TrimSpace(first))
 	to, wrong := read(strings.TrimSpace(last))

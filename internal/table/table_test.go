@@ -81,7 +81,7 @@ func TestRead(t *testing.T) {
 		{
 			"a.csv", "a,b\n1,x\n", "",
 			table.Options{Kinds: table.Kinds{"b": "number"}},
-			`line 2, column b: "x" is no number`,
+			`line 2, column b: "x" is not a number`,
 		},
 		{
 			"a.json", `[{"lot": "L-1", "kilos": 12.50}, {"lot": "L-2", "note": {"a": [1]}}]`, "",

@@ -134,7 +134,7 @@ func inside(node *document.Node, args []string) (*document.Node, error) {
 		return nil, fmt.Errorf("behind %q there is no %q in %s", args[0], args[1], node.Describe())
 	}
 	if node.Value().Kind == document.Text {
-		return document.NewText(between), nil // 8e89 out of a text is no number
+		return document.NewText(between), nil // 8e89 out of a text is not a number
 	}
 	return document.NewUntyped(between), nil
 }
@@ -153,7 +153,7 @@ func checkPlaces(args []string) error {
 func asNumber(node *document.Node, args []string) (*document.Node, error) {
 	d, ok := node.Decimal()
 	if !ok {
-		return nil, fmt.Errorf("%s is no number", node.Describe())
+		return nil, fmt.Errorf("%s is not a number", node.Describe())
 	}
 	if len(args) == 0 {
 		return document.NewNumber(strings.TrimSpace(node.Value().Text)), nil
@@ -190,7 +190,7 @@ func Moment(text string) (moment time.Time, layout string, err error) {
 			return moment, layout, nil
 		}
 	}
-	return time.Time{}, "", fmt.Errorf("%q is no date or time (2026-11-23, 2026-11-23T08:30:00Z, 08:30:00)", text)
+	return time.Time{}, "", fmt.Errorf("%q is not a date or time (2026-11-23, 2026-11-23T08:30:00Z, 08:30:00)", text)
 }
 
 func checkSpan(args []string) error {
@@ -206,7 +206,7 @@ func span(args []string) (amount int, unit string, err error) {
 		return 0, "", errors.New("an amount and a unit are needed")
 	}
 	if amount, err = strconv.Atoi(text[:end]); err != nil {
-		return 0, "", fmt.Errorf("%q is no whole number", text[:end])
+		return 0, "", fmt.Errorf("%q is not a whole number", text[:end])
 	}
 	unit = text[end:]
 	switch unit {
@@ -215,7 +215,7 @@ func span(args []string) (amount int, unit string, err error) {
 	case "months", "years":
 	default:
 		if _, ok := units[unit]; !ok {
-			return 0, "", fmt.Errorf("%q is no unit of time", unit)
+			return 0, "", fmt.Errorf("%q is not a unit of time", unit)
 		}
 	}
 	return amount, unit, nil

@@ -252,7 +252,7 @@ func (r *placeholderReader) ref() (Ref, error) {
 	case word == "" && (r.peek() == '}' || r.peek() == 0):
 		return Ref{}, r.fail("the placeholder names nothing", "write ${name}")
 	case word == "":
-		return Ref{}, r.fail("%q is no name", "a name has letters, digits and _ and starts with a letter or _",
+		return Ref{}, r.fail("%q is not a name", "a name has letters, digits and _ and starts with a letter or _",
 			r.rest())
 	case word == "file" && r.peek() == ':':
 		r.pos++
@@ -426,7 +426,7 @@ func checkFilter(f Filter) error {
 	known, ok := filters[f.Name]
 	if !ok {
 		names := FilterNames()
-		message := fmt.Sprintf("%q is no filter", f.Name)
+		message := fmt.Sprintf("%q is not a filter", f.Name)
 		if f.Name == "" {
 			message = "a filter's name is missing behind |"
 		}
@@ -505,7 +505,7 @@ func SecretLiteral(text string) *Template {
 	return t
 }
 
-// Unreadable stands for a template that could not be read: it is no literal, so
+// Unreadable stands for a template that could not be read: it is not a literal, so
 // that nothing more is said of its text.
 func Unreadable() *Template {
 	empty := ""

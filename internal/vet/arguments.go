@@ -139,7 +139,7 @@ func checkListen(b *bench.Bench, a Arguments, sheets []*sheet.Sheet, _ *sheet.St
 		})
 	}
 	if a.Listen && !listens {
-		return fmt.Errorf("-listen and -callback have no effect: no step waits to be called back (listen:)")
+		return fmt.Errorf("-listen and -callback have no effect: no step waits for a callback (listen:)")
 	}
 	return nil
 }

@@ -113,7 +113,7 @@ rows:
 steps:
   - step: a
     call: stores/search
-`, `line 2, column remark: "clear" is no number`, ""},
+`, `line 2, column remark: "clear" is not a number`, ""},
 		{
 			"sheet: s\nsteps:\n  - step: a\n    call: stores/search\n  - ¦step: a\n    call: stores/search\n",
 			`a second step is named "a"`, "",
@@ -125,11 +125,11 @@ steps:
 			"sheet: s\nsteps:\n  - ¦step: a\n    call: stores/search\n    set:\n      x: 1\n",
 			"does more than one thing: call and set", "two steps",
 		},
-		{written("call: ¦search"), `"search" is no service/operation`, "lab/GradeLot"},
+		{written("call: ¦search"), `"search" is not a service/operation`, "lab/GradeLot"},
 		{written("call: ¦store/search"), `there is no service "store"`, `"stores"`},
 		{written("call: ¦stores/serach"), `there is no operation of stores "serach"`, `"search"`},
-		{written("request: ¦stores GETT /lots"), "is no request", `"GET"`},
-		{written("request: ¦stores GET lots"), "is no request", ""},
+		{written("request: ¦stores GETT /lots"), "is not a request", `"GET"`},
+		{written("request: ¦stores GET lots"), "is not a request", ""},
 		{written("request: ¦stors GET /lots"), `there is no service "stors"`, `"stores"`},
 		{written("request: stores GET /lots/¦${x"), "${ is not closed", "write }"},
 		{written("set:\n  1x: 2"), `"1x" cannot be the name of a value`, "starts with a letter"},
@@ -137,18 +137,18 @@ steps:
 			written("set:\n  ¦row: 2"), `"row" cannot be the name of a value: ${row} means something else`,
 			"another name",
 		},
-		{written("work out:\n  x: 1 +¦"), "the condition cannot be read here", ""},
-		{written("work out:\n  x: ¦foo(1)"), `"foo" is not known here`, ""},
+		{written("calculate:\n  x: 1 +¦"), "the condition cannot be read here", ""},
+		{written("calculate:\n  x: ¦foo(1)"), `"foo" is not known here`, ""},
 		{search("login: ¦clrk"), `there is no login "clrk"`, `"clerk"`},
 		{search("login:\n  ¦spoil: clerk"), "a spoilt login needs both", "how:"},
 		{
-			search("login:\n  spoil: clerk\n  how: ¦burnt"), `"burnt" is no way to spoil a token`,
+			search("login:\n  spoil: clerk\n  how: ¦burnt"), `"burnt" is not a way to spoil a token`,
 			"expired, tampered, other audience, empty",
 		},
-		{search("soap: ¦1.3"), `"1.3" is no version of SOAP`, "1.1"},
-		{search("http: ¦3"), `"3" is no version of HTTP`, "1.1, 2"},
-		{search("redirects: ¦none"), `"none" is no way with redirects`, "follow, off"},
-		{search("drop empty: ¦yes"), `"yes" is no answer to yes or no`, ""},
+		{search("soap: ¦1.3"), `"1.3" is not a version of SOAP`, "1.1"},
+		{search("http: ¦3"), `"3" is not a version of HTTP`, "1.1, 2"},
+		{search("redirects: ¦none"), `"none" is not a way with redirects`, "follow, off"},
+		{search("drop empty: ¦yes"), `"yes" is not an answer to yes or no`, ""},
 		{search("headers:\n  ¦X Y: 1"), `"X Y" cannot be the name of a header`, ""},
 		{search("headers:\n  X-Y:\n    ¦a: 1"), "headers X-Y cannot be a mapping", "a list to repeat"},
 		{search("headers: ¦none"), "headers must be a mapping", ""},
@@ -166,23 +166,23 @@ steps:
 		{search("keep:\n  x: lots[¦"), "a name is missing", ""},
 		{search("keep:\n  x: $.lots¦-a"), "cannot stand in a JSONPath here", ""},
 		{search("keep:\n  x: //lot[¦) "), "\")\" stands where a name or another step should", ""},
-		{search("keep:\n  x: id | ¦uper"), `"uper" is no filter`, `"upper"`},
+		{search("keep:\n  x: id | ¦uper"), `"uper" is not a filter`, `"upper"`},
 		{search("keep:\n  x:\n    ¦secret: true"), "does not say where it stands", "at: PATH"},
 		{search("expect:\n  status: ¦2x"), `"2x" is not a status`, "2xx"},
 		{search("expect:\n  time: under ¦soon"), `"soon" is not a number`, "equals under soon"},
 		{search("expect:\n  fault: some¦"), "a rule is missing", "equals some"},
 		{search("expect:\n  fault:\n    ¦txt: x"), `a fault has no "txt"`, `"text"`},
-		{search("expect:\n  refused: ¦tsl"), `"tsl" is no kind of refusal`, `"tls"`},
+		{search("expect:\n  refused: ¦tsl"), `"tsl" is not a kind of refusal`, `"tls"`},
 		{search("fields:\n  a: \"¦>= 5\""), `">= 5" is not a rule`, "`at least 5`"},
 		{search("fields:\n  a: is ¦numbr"), `"numbr" is not a kind or a state`, "is number"},
-		{search("fields:\n  a:\n    ¦equls: 5"), `"equls" is no rule`, `"equals"`},
+		{search("fields:\n  a:\n    ¦equls: 5"), `"equls" is not a rule`, `"equals"`},
 		{search("fields:\n  a:\n    ¦b: 5\n    c: 6"), "a rule as a mapping has exactly one key", "equals:"},
 		{search("fields:\n  a: ¦[]"), "a list of rules cannot be empty", ""},
 		{search("fields:\n  ¦[0: 1"), "", ""},
 		{search("where:\n  - answer.x ¦= 1"), "the condition cannot be read here", "=="},
 		{search("where:\n  - ¦anser.x == 1"), `"anser" is not known here`, `"answer"`},
 		{search("where:\n  - answer.x == ¦${x}"), "a condition takes no placeholders", "row.x"},
-		{written("work out:\n  x: kept.y + 1"), "the condition asks for kept.y", ""},
+		{written("calculate:\n  x: kept.y + 1"), "the condition asks for kept.y", ""},
 		{search("again:\n  times: 2\n  when: kept.y == 1"), "the condition asks for kept.y", ""},
 		{search("when: kept.y == 1"), "the condition asks for kept.y", ""},
 		{
@@ -193,12 +193,12 @@ steps:
 		{search("where:\n  - ¦kept.x == 1"), "the condition asks for kept.x", ""},
 		{search("when: ¦${x}"), "a condition takes no placeholders", ""},
 		{written("listen:\n  ¦a: 1"), `listen has no key "a"`, "match"},
-		{written("listen: ¦PSOT"), `"PSOT" is no method`, `"POST"`},
+		{written("listen: ¦PSOT"), `"PSOT" is not a method`, `"POST"`},
 		{written("listen: POST\n¦headers:\n  A: b"), "a step that listens has no headers", "take it out"},
 		{written("listen:\n  signed:\n    ¦header: X"), "signed needs header: and key:", "sealed"},
 		{written("listen:\n  answer:\n    status: ¦99"), "from 200 to 599", ""},
-		{search("query:\n  a: ¦${callback}"), "no step waits to be called back", "listen:"},
-		{search("query:\n  a: ¦${callback.it}"), "no step waits to be called back", "listen:"},
+		{search("query:\n  a: ¦${callback}"), "no step waits for a callback", "listen:"},
+		{search("query:\n  a: ¦${callback.it}"), "no step waits for a callback", "listen:"},
 		{written("lookup: ¦boks\nsql: select 1"), `there is no database "boks"`, `"books"`},
 		{written("lookup: books\nsql: select ¦${x}"), "a value is not pasted into SQL, it is bound", ":name"},
 		{written("lookup: books\nsql: ¦select :x"), "the parameter :x is not filled", "x: VALUE"},
@@ -300,9 +300,9 @@ parts:
 		{search("expect:\n  time: ¦under 500"), "500 has no unit", "500 ms"},
 		{search("expect:\n  size: ¦over 5 s"), "a size cannot be compared with a duration", ""},
 		{search("¦prefixes:\n  a: b"), `a step has no key "prefixes"`, "there are: "},
-		{written("call: ¦/search"), `"/search" is no service/operation`, "lab/GradeLot"},
-		{written("call: ¦stores/"), `"stores/" is no service/operation`, "lab/GradeLot"},
-		{written("call: ¦stores"), `"stores" is no service/operation`, "lab/GradeLot"},
+		{written("call: ¦/search"), `"/search" is not a service/operation`, "lab/GradeLot"},
+		{written("call: ¦stores/"), `"stores/" is not a service/operation`, "lab/GradeLot"},
+		{written("call: ¦stores"), `"stores" is not a service/operation`, "lab/GradeLot"},
 		{
 			written("listen:\n  answer:\n    status: 204\n¦for each: ${x}"), "has no for each",
 			"make a step of its own for each call",
@@ -316,7 +316,7 @@ parts:
 		{search("¦timeout: 5 s"), `a step has no key "timeout"`, "timeout: is a key of a site"},
 		{search("¦status: 200"), `a step has no key "status"`, "status: is a key of expect:"},
 		{
-			written("work out:\n  a: 1 + 1\n¦fields:\n  a: 1"), "has no fields",
+			written("calculate:\n  a: 1 + 1\n¦fields:\n  a: 1"), "has no fields",
 			"write a condition under where:, as kept.NAME > 5",
 		},
 		{written("set:\n  a: 1\n¦for each: ${x}"), "", ""},
@@ -338,10 +338,10 @@ steps:
 			"", "",
 		},
 		{search("until:\n  total: 1\nevery: ¦0 ms"), "between askings there must be a pause", "200 ms"},
-		{search("until:\n  total: 1\nevery: ¦soon"), `"soon" is no duration`, ""},
+		{search("until:\n  total: 1\nevery: ¦soon"), `"soon" is not a duration`, ""},
 		{search("login:\n  ¦spoil: clerk"), "a spoilt login needs both", "how: expired"},
 		{search("login:\n  ¦how: tampered"), "a spoilt login needs both", "spoil: LOGIN"},
-		{written("work out:\n  ¦1x: 1 + 1"), `"1x" cannot be the name of a value`, ""},
+		{written("calculate:\n  ¦1x: 1 + 1"), `"1x" cannot be the name of a value`, ""},
 		{search("expect:\n  time: ¦about 500 ms within 10"), "10 has no unit", ""},
 		{
 			search("fill:\n  grade: ¦${k}\nkeep:\n  k: total"),
@@ -361,7 +361,7 @@ steps:
 		},
 		{"sheet: s\nsteps:\n  - step: a\n    call: ¦[1]\n", "a single value is expected here", ""},
 		{search("expect:\n  status: ¦20"), "is not a status", ""},
-		{search("expect:\n  refused: ¦tsl"), "is no kind of refusal", "tls"},
+		{search("expect:\n  refused: ¦tsl"), "is not a kind of refusal", "tls"},
 		{search("expect:\n  fault:\n    ¦cod: x"), "", ""},
 		{
 			search("expect:\n  refused: connection\n¦fields:\n  a: 1"), "where the connection is refused",
@@ -488,13 +488,13 @@ steps:
 		},
 		{"sheet: s\nsteps:\n  - step: ¦${row.m}\n    pause: 1 ms\n", "a placeholder cannot stand here", ""},
 		{written("set: ¦{}"), "set: leaves the step with nothing to do", "take the step out"},
-		{written("work out: ¦{}"), "work out: leaves the step with nothing to do", ""},
+		{written("calculate: ¦{}"), "calculate: leaves the step with nothing to do", ""},
 		{written("pause: ¦0 s"), "pause: leaves the step with nothing to do", ""},
 		{written("follow: ¦''"), "follow: leaves the step with nothing to do", ""},
 		{written("lookup: ¦''\nfind: x"), "lookup: leaves the step with nothing to do", ""},
 		{written("sheet: ¦''"), "sheet: leaves the step with nothing to do", ""},
-		{written("request: ¦''"), "is no request", ""},
-		{written("call: ¦''"), "is no service/operation", ""},
+		{written("request: ¦''"), "is not a request", ""},
+		{written("call: ¦''"), "is not a service/operation", ""},
 		{"sheet: s\nsteps:\n  - ¦step: one\n    batch: ''\n    parts: []\n", "the batch has no parts", ""},
 		{
 			"sheet: s\nsteps:\n  - step: one\n    batch: ¦''\n    parts:\n      - step: a\n        request: a GET /\n",
@@ -606,15 +606,15 @@ func TestEveryMistakeOfABench(t *testing.T) {
 		{with("¦servces: {}"), `the bench has no key "servces"`, `"services"`},
 		{with("databases:\n  ¦a: {}"), "the database a needs kind: and address:", "postgres"},
 		{
-			with("databases:\n  a:\n    kind: ¦postgress\n    address: x"), `"postgress" is no kind of a database`,
+			with("databases:\n  a:\n    kind: ¦postgress\n    address: x"), `"postgress" is not a kind of database`,
 			`"postgres"`,
 		},
 		{with("    ¦gaurd: reading"), `a site has no key "gaurd"`, `"guard"`},
-		{with("    gaurd: ¦writing"), `"writing" is no guard`, "reading"},
+		{with("    gaurd: ¦writing"), `"writing" is not a guard`, "read only"},
 		{with("    timeout: ¦-5 s"), "is less than nothing", "800 ms"},
 		{with("  other:\n    set:\n      x: ¦${nothing}"), "nothing defines ${nothing}", ""},
-		{with("    guard: ¦writing"), `"writing" is no guard`, "reading"},
-		{with("    timeout: ¦soon"), `"soon" is no duration`, "800 ms"},
+		{with("    guard: ¦writing"), `"writing" is not a guard`, "read only"},
+		{with("    timeout: ¦soon"), `"soon" is not a duration`, "800 ms"},
 		{with("    proxy:\n      login: ¦nobody\n      address: http://127.0.0.1:1"), `there is no login "nobody"`, ""},
 		{with("    proxy:\n      ¦login: nobody"), "the proxy has no address", "http://host:port"},
 		{with(`    proxy:
@@ -627,7 +627,7 @@ logins:
     header: X-K`), "a proxy is shown a login of kind basic, and k is another", "kind: basic"},
 		{with("    proxy:\n      address: ¦ftp://x"), `"ftp://x" is not an address like`, ""},
 		{with("    proxy: ¦http://127.0.0.1:1"), "proxy must be a mapping", "write its keys below it: address, login"},
-		{with("    tls:\n      insecure: ¦no"), "is no answer to yes or no", ""},
+		{with("    tls:\n      insecure: ¦no"), "is not an answer to yes or no", ""},
 		{with("    services:\n      nothing: http://x"), `there is no service "nothing"`, "there are none"},
 		{with("    logins:\n      a: b"), `there is no login`, ""},
 		{with("services:\n  ¦a/b:\n    address: ${base}"), "it holds a blank or a slash", ""},
@@ -635,13 +635,13 @@ logins:
 		{with("services:\n  a:\n    address: ¦${row.x}"), "there are no rows in the bench file", ""},
 		{service("login: ¦nobody"), `there is no login "nobody"`, "there are none"},
 		{
-			service("speaks: json-rpc\noperations:\n  x:\n    ¦request: GET /x"),
+			service("protocol: json-rpc\noperations:\n  x:\n    ¦request: GET /x"),
 			"has no effect: the service's methods are called by name",
 			"write the parameters under body:",
 		},
 		{
 			service("operations:\n  x:\n    request: GET /x\n    ¦method: y"), "method: has no effect",
-			"speaks: json-rpc",
+			"protocol: json-rpc",
 		},
 		{service("operations:\n  x:\n    request: ¦GET /x\n    payload: q:Q"), "SOAP is sent by POST", ""},
 		{
@@ -653,9 +653,9 @@ logins:
     kind: sqlite
     address: a.db
     ¦user: x`), "user: has no effect at a database of kind sqlite", ""},
-		{service("soap: ¦2"), `"2" is no version of SOAP`, ""},
+		{service("soap: ¦2"), `"2" is not a version of SOAP`, ""},
 		{service("operations:\n  ¦x:\n    about: y"), "the operation x has no request line", "payload:"},
-		{service("operations:\n  x:\n    request: ¦get /x"), `"get" is no request method`, `"GET"`},
+		{service("operations:\n  x:\n    request: ¦get /x"), `"get" is not a request method`, `"GET"`},
 		{service("operations:\n  x:\n    request: ¦GET x"), "the path must begin with /", ""},
 		{
 			service("operations:\n  x:\n    request: GET /x\n    query:\n      a: ¦maybe"), "described by a mapping",
@@ -667,7 +667,7 @@ logins:
 		},
 		{
 			service("operations:\n  x:\n    request: GET /x\n    query:\n      a:\n        kind: ¦int"),
-			`"int" is no kind`, `"integer"`,
+			`"int" is not a kind`, `"integer"`,
 		},
 		{service("operations:\n  ¦x:\n    request: GET /x\n    needs:\n      - [a]"), `needs names "a"`, ""},
 		{with("services:\n  ¦a:\n    about: x"), "says neither address: nor contract:", "write address:"},
@@ -688,7 +688,7 @@ logins:
       a:
         kind: integer
         default: ¦b`), "", ""},
-		{service("operations:\n  x:\n    request: POST /x\n    good: ¦20x0"), "", "write it like 201"},
+		{service("operations:\n  x:\n    request: POST /x\n    success: ¦20x0"), "", "write it like 201"},
 		{with("databases:\n  a:\n    kind: sqlite\n    address: ¦${bsae}"), "nothing defines ${bsae}", `"base"`},
 		{with("    like: nowhere"), `there is no site "nowhere"`, "there are: s"},
 		{with("services:\n  a:\n    address: ${base}\n    contract: c.wsdl\n    ¦type: x"), "", ""},
@@ -696,26 +696,26 @@ logins:
 		{with("databases:\n  a:\n    kind: folder\n    address: a\n    ¦password: x"), "password: has no effect", ""},
 		{with("logins:\n  l: ¦basic"), "a login must be a mapping, and is", "kind:"},
 		{login("¦user: x"), "does not say its kind", "basic, bearer"},
-		{login("kind: ¦oath2"), `"oath2" is no kind of login`, `"oauth2"`},
-		{login("kind: digst"), `"digst" is no kind of login`, "digest"},
+		{login("kind: ¦oath2"), `"oath2" is not a kind of login`, `"oauth2"`},
+		{login("kind: digst"), `"digst" is not a kind of login`, "digest"},
 		{login("¦kind: digest\nuser: x"), "does not say password:", ""},
 		{login("¦kind: ntlm\npassword: ${machine.X}"), "does not say user:", ""},
 		{login("¦kind: kerberos\nuser: x\nrealm: R"), "what proves the user", "keytab: FILE"},
 		{login("¦kind: certificate"), "does not say certificate:", ""},
 		{login("¦kind: session"), "needs open:", ""},
-		{login("kind: session\nrepeat:\n  ¦header: X"), "repeat must say which header", "ask: GET"},
+		{login("kind: session\nrepeat:\n  ¦header: X"), "repeat must say which header", "request: GET"},
 		{login("¦kind: hmac\nkey: ${machine.X}"), "what is signed, and where the signature goes", "sorted query"},
 		{login("kind: hmac\nkey: ${machine.X}\ninto: header S\nsign:\n  - ¦metod"), `"metod" cannot be signed`, ""},
 		{
-			login("kind: hmac\nkey: ${machine.X}\ninto: ¦cookie S\nsign:\n  - method"), "no place in a request",
+			login("kind: hmac\nkey: ${machine.X}\ninto: ¦cookie S\nsign:\n  - method"), "not a place in a request",
 			"header NAME",
 		},
 		{login("kind: hmac\nkey: ${machine.X}\ninto: header S\nsign: ¦method"), "sign must be a list", "write a list"},
 		{login("¦kind: http signature\nkey: k.pem"), "what is covered", "@target-uri"},
-		{login("kind: http signature\nkey: k.pem\ncover:\n  - ¦\"@metod\""), "no derived component", ""},
+		{login("kind: http signature\nkey: k.pem\ncover:\n  - ¦\"@metod\""), "not a derived component", ""},
 		{login("¦kind: username token\nuser: x"), "does not say password:", ""},
 		{login("¦kind: signature"), "must sign or encrypt", "encrypt:"},
-		{login("kind: signature\ncertificate: c.pem\nreference: ¦tokn"), `"tokn" is no reference`, "token"},
+		{login("kind: signature\ncertificate: c.pem\nreference: ¦tokn"), `"tokn" is not a reference`, "token"},
 		{login("kind: signature\nencrypt:\n  ¦cipher: aes256-gcm"), "does not say for:", ""},
 		{login("¦kind: saml"), "does not say assertion:", ""},
 		{login("kind: saml\nfrom: ¦nobody"), `there is no login "nobody"`, ""},
@@ -727,7 +727,7 @@ logins:
 		},
 		{login("¦kind: oauth2\nfrom: http://127.0.0.1/t\ngrant: jwt bearer"), "needs an assertion", "key:"},
 		{
-			login("¦kind: oauth2\nfrom: http://127.0.0.1/t\nclient in: private key jwt\nclient: c"),
+			login("¦kind: oauth2\nfrom: http://127.0.0.1/t\nclient authentication: private key jwt\nclient: c"),
 			"does not say key:",
 			"",
 		},
@@ -738,21 +738,21 @@ logins:
 		{login("¦kind: oauth2\nclient: x\nclient secret: ${sealed.x}"), "does not say from:", ""},
 		{
 			login("kind: oauth2\nfrom: ${base}\nclient: x\nclient secret: ${sealed.x}\ngrant: ¦implicit"),
-			"is no grant that can be used", "client credentials",
+			"is not a grant that can be used", "client credentials",
 		},
 		{
 			login("¦kind: oauth2\nfrom: ${base}\nclient: x\nclient secret: ${sealed.x}\ngrant: password"),
 			"does not say user:", "",
 		},
-		{login("¦kind: desk"), "needs ask:", ""},
-		{login("kind: desk\nask:\n  request: ¦${base}/x\ntoken at: a"), "a method and an address are expected", "POST"},
-		{login("kind: desk\nask:\n  request: GET ${base}/x\ntoken at: $.a[¦x]"), "is expected in brackets", ""},
+		{login("¦kind: login call"), "does not say which request to make", ""},
+		{login("kind: login call\nrequest: ¦${base}/x\ntoken at: a"), "a method and an address are expected", "POST"},
+		{login("kind: login call\nrequest: GET ${base}/x\ntoken at: $.a[¦x]"), "is expected in brackets", ""},
 		{
-			login("kind: desk\nask:\n  request: GET ${base}/x\ntoken at: a\nlasts: b ¦weeks"),
-			`"weeks" is no unit of time`, "min",
+			login("kind: login call\nrequest: GET ${base}/x\ntoken at: a\nlasts: b ¦weeks"),
+			`"weeks" is not a unit of time`, "min",
 		},
 		{
-			login("kind: desk\nask:\n  ¦request: GET ${base}/x\n  user: u\ntoken at: a"),
+			login("¦kind: login call\nrequest: GET ${base}/x\nuser: u\ntoken path: a"),
 			"user: and password: go together", "",
 		},
 	}
@@ -773,7 +773,7 @@ logins:
 	asWritten(t, "bench", all.String())
 }
 
-// What is right is no mistake: the other side of each condition above.
+// What is right is not a mistake: the other side of each condition above.
 func TestNoMistakes(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, demo.Write(dir, "http://127.0.0.1:1"))
@@ -835,7 +835,7 @@ fields:
           c: optional
         needs:
           - [a, c]
-        good: 2xx
+        success: 2xx
 `,
 		"    always:\n      headers:\n        A: b\n    about: x\n",
 		`    about: x
@@ -857,7 +857,7 @@ sites:
       base: http://127.0.0.1:1
   t:
     like: s
-    guard: reading
+    guard: read only
 services:
   a:
     address: ${base}
@@ -943,7 +943,7 @@ steps:
       - step: in
         set: {b: 1}
   - step: three
-    work out: {c: 1 + 1}
+    calculate: {c: 1 + 1}
 `), step.Kinds)
 	for from, want := range map[string][]string{
 		"one": {"a", "b", "c"}, "two": {"b", "c"}, "three": {"c"},
@@ -984,7 +984,7 @@ func TestCredentialsInTheOpen(t *testing.T) {
 	}
 }
 
-// A rule that a comment cut short is no mistake, and is remarked; one in quotes is meant so.
+// A rule that a comment cut short is not a mistake, and is remarked; one in quotes is meant so.
 func TestRulesCutShort(t *testing.T) {
 	opened := bench.Read(t.TempDir(), "bench.yaml", []byte("bench: b\n"))
 	for rule, want := range map[string]string{
@@ -1002,7 +1002,7 @@ func TestRulesCutShort(t *testing.T) {
 	}
 }
 
-// A name that stands in two places is no mistake, and is remarked.
+// A name that stands in two places is not a mistake, and is remarked.
 func TestRemarks(t *testing.T) {
 	bench := bench.Read(t.TempDir(), "bench.yaml",
 		[]byte(`bench: b
@@ -1074,7 +1074,7 @@ sites:
       url: ${host}
   live:
     like: s
-    guard: reading
+    guard: read only
 services:
   a:
     address: ${base}/${part}

@@ -32,7 +32,7 @@ func vetLimits(s *sheet.Sheet) {
 		switch found {
 		case "":
 			readerOf(s).NotThere(at, "step", name, known)
-		case "set", "work out", "listen":
+		case "set", "calculate", "listen":
 			s.Source.Report(at, "take it out", "the step %q sends nothing whose time could be limited", name)
 		}
 	}
@@ -43,11 +43,11 @@ func (v *Vetter) callback(u bench.Use) {
 	h := u.Placeholder
 	switch {
 	case len(v.listens) == 0:
-		u.File.ReportInside(u.Node, h.Offset, "add a step with listen:", "%s: no step waits to be called back",
+		u.File.ReportInside(u.Node, h.Offset, "add a step with listen:", "%s: no step waits for a callback",
 			h.Source)
 	case h.Name == "" && len(v.listens) > 1:
 		u.File.ReportInside(u.Node, h.Offset, "write ${callback."+v.listens[0]+"}",
-			"%s: several steps wait to be called back: %s", h.Source, document.FewNames(v.listens))
+			"%s: several steps wait for a callback: %s", h.Source, document.FewNames(v.listens))
 	case h.Name != "" && !slices.Contains(v.listens, h.Name):
 		u.File.ReportInside(u.Node, h.Offset, suggest.DidYouMean(h.Name, v.listens),
 			"%s: no step with listen: has that name", h.Source)

@@ -40,8 +40,8 @@ type Vetter struct {
 	// anyColumn says that the columns are not known before a database is asked.
 	anyColumn bool
 	isSheet   bool
-	listens   []string // the steps that wait to be called back
-	kept      []string // kept, set or worked out before this place
+	listens   []string // the steps that wait for a callback
+	kept      []string // kept, set or calculated before this place
 }
 
 // Vet finds what is wrong with the placeholders of the bench file, beside the
@@ -158,7 +158,7 @@ func remarkDoubles(s *sheet.Sheet, site *bench.Site) {
 	}
 }
 
-// NamesFrom lists what the steps from one on keep, set and work out.
+// NamesFrom lists what the steps from one on keep, set and calculate.
 func NamesFrom(s *sheet.Sheet, step string) []string {
 	var names []string
 	reached := false

@@ -84,7 +84,7 @@ type adder struct {
 	inserts [][2]string
 	before  int               // mistakes that the bench had
 	files   map[string][]byte // that the contract consists of
-	notYet  error             // why the address is no contract
+	notYet  error             // why the address is not a contract
 	// base is the beginning of the service's address, put into the site by baseName; empty
 	// while there is none.
 	base, baseName string
@@ -391,7 +391,7 @@ func (d *adder) example() error {
 		case s.Word == "":
 			login += "  header: " + yamlfile.ScalarText(s.Header) + "\n"
 		default:
-			login += "  header: " + yamlfile.ScalarText(s.Header) + "\n  word: " + yamlfile.ScalarText(s.Word) + "\n"
+			login += "  header: " + yamlfile.ScalarText(s.Header) + "\n  scheme: " + yamlfile.ScalarText(s.Word) + "\n"
 		}
 		if s.Password {
 			login = s.Name + ":\n  kind: basic\n  user: " + yamlfile.ScalarText(e.User) + "\n  password: ${sealed." +

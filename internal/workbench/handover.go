@@ -69,7 +69,7 @@ func (b *Bench) Handover(ctx context.Context, step *sheet.Step, takes []*path.Pa
 		if err != nil {
 			return nil, err
 		}
-		at := takeOf("token", captured.TokenAt, captured.Reply, captured.Login)
+		at := takeOf("token", captured.TokenPath, captured.Reply, captured.Login)
 		p.Token = &handover.Token{Request: asked, At: at}
 	}
 	for _, k := range step.Keep {
@@ -246,7 +246,7 @@ func (m *marking) request(r *exchange.Request) (handover.Request, error) {
 		out.Bytes = r.Body
 		for _, mark := range m.marks {
 			if strings.Contains(string(r.Body), mark.Text) {
-				return out, errors.New("a secret stands within a body that is no text, of which no code is made")
+				return out, errors.New("a secret stands within a body that is not text, of which no code is made")
 			}
 		}
 	default:

@@ -40,7 +40,7 @@ func (m *Message) CheckTimestamp(now time.Time) (there bool, err error) {
 func moment(text string) (time.Time, error) {
 	at, err := time.Parse(time.RFC3339, strings.TrimSpace(text))
 	if err != nil {
-		return at, fmt.Errorf("%q is no moment", text)
+		return at, fmt.Errorf("%q is not a moment", text)
 	}
 	return at, nil
 }

@@ -45,7 +45,7 @@ type Message struct {
 	security *document.Node // nil until something goes into it
 }
 
-// Parse reads an envelope. The error is for what is no SOAP envelope.
+// Parse reads an envelope. The error is for what is not a SOAP envelope.
 func Parse(data []byte) (*Message, error) {
 	root, err := document.ReadXML(data, "utf-8")
 	if err != nil {
@@ -59,7 +59,7 @@ func Of(root *document.Node) (*Message, error) {
 	m := &Message{Root: root}
 	switch {
 	case root == nil || root.Name().Local != "Envelope":
-		return nil, errors.New("the message is no SOAP envelope")
+		return nil, errors.New("the message is not a SOAP envelope")
 	case root.Name().Space == soap.Namespace11:
 		m.version = soap.V11
 	case root.Name().Space == soap.Namespace12:
@@ -288,7 +288,7 @@ func (m *Message) AddUsernameToken(t UsernameToken) {
 // Its namespaces must be declared on it.
 func (m *Message) AddAssertion(assertion *document.Node) error {
 	if assertion.Name().Local != "Assertion" || assertion.Name().Space != saml2 {
-		return fmt.Errorf("the token is no SAML 2.0 assertion, but the element %s in %q", assertion.Name().Local,
+		return fmt.Errorf("the token is not SAML 2.0 assertion, but the element %s in %q", assertion.Name().Local,
 			assertion.Name().Space)
 	}
 	m.prepend(assertion)

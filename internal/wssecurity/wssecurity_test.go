@@ -264,7 +264,7 @@ func TestTimestamp(t *testing.T) {
 func TestNotAMessage(t *testing.T) {
 	for source, message := range map[string]string{
 		"":                          "not well-formed",
-		"<a/>":                      "no SOAP envelope",
+		"<a/>":                      "not a SOAP envelope",
 		"<Envelope xmlns='urn:x'/>": "no version of SOAP",
 		`<Envelope xmlns="http://www.w3.org/2003/05/soap-envelope"/>`: "no Body",
 	} {

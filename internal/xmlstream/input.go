@@ -234,7 +234,7 @@ func (b *byteReader) Read(to []byte) (int, error) {
 		c := b.buf[b.pos]
 		b.pos++
 		if b.table[c] < 0 {
-			return n, fmt.Errorf("%w: the byte %02X is no character of %s", errEncoding, c, b.charset)
+			return n, fmt.Errorf("%w: the byte %02X is not a character of %s", errEncoding, c, b.charset)
 		}
 		n += utf8.EncodeRune(to[n:], b.table[c])
 	}

@@ -169,11 +169,11 @@ func TestEncodings(t *testing.T) {
 		{"US-ASCII", "us-ascii", "<p>&#246;</p>", "ö"},
 		{
 			"US-ASCII that is not", "us-ascii", "<p>\xf6</p>",
-			"! line 1, column 4: the byte F6 is no character of us-ascii",
+			"! line 1, column 4: the byte F6 is not a character of us-ascii",
 		},
 		{
 			"windows-1252 without a meaning", "windows-1252", "<p>\x81</p>",
-			"! line 1, column 4: the byte 81 is no character of windows-1252",
+			"! line 1, column 4: the byte 81 is not a character of windows-1252",
 		},
 		{
 			"half a pair", "", string(pairs("<p>", true, true)) + "\xd8\x00\x00<",

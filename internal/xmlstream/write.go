@@ -134,7 +134,7 @@ func (w *Writer) Remark(text string) {
 // Instruction writes a processing instruction.
 func (w *Writer) Instruction(name, text string) {
 	if !IsNCName(name) || strings.EqualFold(name, "xml") || strings.Contains(text, "?>") {
-		w.fail(fmt.Errorf("<?%s %s?> is no processing instruction", name, text))
+		w.fail(fmt.Errorf("<?%s %s?> is not a processing instruction", name, text))
 	}
 	w.breakLine()
 	w.line = append(append(w.line, "<?"...), name...)

@@ -223,7 +223,7 @@ func (b *builder) constraint(x xnode) *Constraint {
 			c.refer = b.keys[name]
 			switch {
 			case c.refer == nil || c.refer.Kind == "keyref":
-				b.fail(x, "%s refers to %s, which is no key", local, name)
+				b.fail(x, "%s refers to %s, which is not a key", local, name)
 				c.refer = nil
 			case len(c.refer.fields) != len(c.fields):
 				b.fail(x, "%s has %d fields, the key %s has %d", local, len(c.fields), name, len(c.refer.fields))
@@ -301,7 +301,7 @@ func (b *builder) checkDefault(x xnode, what string, t *SimpleType, values ...*s
 			continue
 		}
 		if err := t.Check(*v, x.scope); err != nil {
-			b.fail(x, "the default of the %s is no value of its type: %s", what, err)
+			b.fail(x, "the default of the %s is not a value of its type: %s", what, err)
 		}
 	}
 }

@@ -88,7 +88,7 @@ func newPathStep(name string, names datatype.Namespaces, attribute bool) (pathSt
 	case !qualified && xmlstream.IsNCName(name):
 		return pathStep{local: name}, nil // without a prefix is without a namespace
 	case !qualified || !xmlstream.IsNCName(prefix) || local != "*" && !xmlstream.IsNCName(local):
-		return pathStep{}, fmt.Errorf("%q is no step that a key can use: names, *, . and @ are", name)
+		return pathStep{}, fmt.Errorf("%q is not a step that a key can use: names, *, . and @ are", name)
 	}
 	space, known := names.Lookup(prefix)
 	if !known {
@@ -256,7 +256,7 @@ func (v *Validator) endKeys(f *frame, value datatype.Value, text string, hasValu
 						v.fault("the field %s of key %s cannot be nil", k.constraint.fieldTexts[i], k.constraint.Name)
 						target.fields[i].found = true
 					case f.mode == validated && f.simple == nil && !f.isNil:
-						v.fault("the field %s of %s %s is no simple value", k.constraint.fieldTexts[i],
+						v.fault("the field %s of %s %s is not a simple value", k.constraint.fieldTexts[i],
 							k.constraint.Kind, k.constraint.Name)
 					}
 				}

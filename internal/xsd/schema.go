@@ -197,7 +197,7 @@ type Group struct {
 type Wildcard struct {
 	any           bool     // every namespace
 	not           *string  // every namespace but this one and none
-	spaces        []string // or just these; "" is no namespace
+	spaces        []string // or just these; "" is not a namespace
 	Process       Process
 	Documentation string
 }

@@ -39,7 +39,7 @@ var subjects = []struct {
 	{"internal/step", nil},
 	{"internal/run", []string{"row", "times"}},
 	{"internal/reply", []string{"error"}},
-	{"internal/history", []string{"limits", "gather"}},
+	{"internal/history", []string{"limits", "merge"}},
 }
 
 // testsOf are the tests that should notice what is broken in a folder: those beside it, then

@@ -120,7 +120,7 @@ var keywords = []string{
 func readJSONSchema(d *Document, fetch Fetch) (*Contract, error) {
 	if !slices.ContainsFunc(keywords, func(k string) bool { return d.JSON.Get(k) != nil }) {
 		const known = "WSDL, XML Schema, OpenAPI, WADL, OData metadata nor JSON Schema"
-		return nil, fmt.Errorf("%s is no contract: it is %s, and neither %s", d.Location, d.JSON.Describe(), known)
+		return nil, fmt.Errorf("%s is not a contract: it is %s, and neither %s", d.Location, d.JSON.Describe(), known)
 	}
 	docs := &jsonschema.Documents{Fetch: fetch}
 	at := docs.Add(d.Location, d.JSON)

@@ -189,7 +189,7 @@ func wrongText(edm string, f facets, v *document.Node) string {
 	}
 	if edm == "Edm.Date" {
 		if _, err := time.Parse(time.DateOnly, v.Text); err != nil && len(v.Text) == 10 {
-			return "is no day that there is: " + v.Describe()
+			return "is not a day that there is: " + v.Describe()
 		}
 	}
 	if edm == "Edm.DateTimeOffset" && f.precision >= 0 {

@@ -121,7 +121,7 @@ func TestBuild(t *testing.T) {
 		},
 		{
 			"4", "Suppliers.list", "expand: orders($select=numbr;$filter=total gt 'x';$tip=1),name,lines", "",
-			`expand names numbr, which PurchaseOrder does not have; did you mean "number"?, expand compares total, which is decimal number, with the text 'x'; take the quotes away, expand has "$tip=1" in the parentheses of orders, which is no option there, expand names name, which is part of the entity and leads nowhere, expand names lines, which Supplier does not have; there are: number, name, city, since, rating, creditLimit, active, note and 1 more`,
+			`expand names numbr, which PurchaseOrder does not have; did you mean "number"?, expand compares total, which is decimal number, with the text 'x'; take the quotes away, expand has "$tip=1" in the parentheses of orders, which is not an option there, expand names name, which is part of the entity and leads nowhere, expand names lines, which Supplier does not have; there are: number, name, city, since, rating, creditLimit, active, note and 1 more`,
 		},
 		{
 			"4", "PurchaseOrders.create",
@@ -134,7 +134,7 @@ func TestBuild(t *testing.T) {
 total: 5
 lines:
   - {article: null, quantity: 2.5, prise: 1}
-supplier@odata.bind: Suppliers('S-1')`, "", `orderedOn is no day that there is: "2026-02-30", total is set by the service, lines[0].article cannot be null, lines[0].quantity must be a whole number, and is 2.5, lines[0].prise is unknown; did you mean "price"?, lines[0].price is missing, supplierNumber is missing`,
+supplier@odata.bind: Suppliers('S-1')`, "", `orderedOn is not a day that there is: "2026-02-30", total is set by the service, lines[0].article cannot be null, lines[0].quantity must be a whole number, and is 2.5, lines[0].prise is unknown; did you mean "price"?, lines[0].price is missing, supplierNumber is missing`,
 		},
 		{
 			"4", "PurchaseOrders.change", "number: PO-1\nnote: x\netag: '*'",

@@ -163,7 +163,7 @@ type at struct {
 	t    *typeDef
 	path string
 	keys []contract.Parameter
-	// single is what a function gives back that is no entity; nil for others.
+	// single is what a function gives back that is not an entity; nil for others.
 	single *property
 }
 

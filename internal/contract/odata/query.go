@@ -252,7 +252,7 @@ func (q queryChecker) nested(p *property, text string) []string {
 		check, known := checks[name]
 		switch {
 		case !ok || !known:
-			q.fail(&says, "has %q in the parentheses of %s, which is no option there", one, p.name)
+			q.fail(&says, "has %q in the parentheses of %s, which is not an option there", one, p.name)
 		case check != nil:
 			says = append(says, check(strings.TrimSpace(value))...)
 		}
@@ -418,7 +418,7 @@ func (q queryChecker) expression(t *typeDef, text string) []string {
 				if try == "" {
 					try = "there are: " + document.FewNames(known)
 				}
-				q.fail(&says, "calls %s, which is no function; %s", name, try)
+				q.fail(&says, "calls %s, which is not a function; %s", name, try)
 			}
 		case next == ":": // a variable is introduced
 		case isWord(word):
@@ -452,7 +452,7 @@ func (q queryChecker) name(t *typeDef, variables map[string]*typeDef, word, befo
 	}
 	if slices.Contains(comparisons, before) && next != "/" {
 		if at := q.m.property(t, word); at == nil && variables[strings.Split(word, "/")[0]] == nil {
-			q.fail(says, "compares with %s, which is no value; a text is written '%s'", word, word)
+			q.fail(says, "compares with %s, which is not a value; a text is written '%s'", word, word)
 			return
 		}
 	}

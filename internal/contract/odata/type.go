@@ -420,7 +420,7 @@ func (c *checker) object(t *typeDef, v *document.Node, path string) {
 		if said := v.Get(key); said != nil {
 			derived := c.m.find(strings.TrimPrefix(said.Text[strings.LastIndexByte(said.Text, '#')+1:], "#"))
 			if derived != nil && !c.m.isDerived(derived, t.name) {
-				c.fail(said, schema.Below(path, key), "says %s, which is no %s", local(derived.name), local(t.name))
+				c.fail(said, schema.Below(path, key), "says %s, which is not a %s", local(derived.name), local(t.name))
 			} else if derived != nil {
 				t = derived
 			}

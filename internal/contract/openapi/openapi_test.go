@@ -230,7 +230,7 @@ func TestBuild(t *testing.T) {
 		},
 		{
 			"job", "path.id: 3000000000\nwhen: soon\nfilter: {a: x}", "", "",
-			`id is no int32: it is too large: 3000000000, when is no date (2026-11-23): "soon", filter.a must be integer, and is "x"`,
+			`id is not an int32: it is too large: 3000000000, when is not a date (2026-11-23): "soon", filter.a must be integer, and is "x"`,
 		},
 		{"job", "path.id: 7\nwhen: 2026-11-23\nwhn: 1", "", "", `job has no field "whn"; did you mean "when"?`},
 		{"GET /jobs/{id}", "path.id: 7\nwhen: 2026-11-23", "", "GET /jobs/7?when=2026-11-23", ""},

@@ -104,7 +104,7 @@ func (r *reader) parameters(f *found) {
 			case "path", "query", "header", "cookie":
 				r.parameter(at, contract.In(in), name)
 			default:
-				r.note("the parameter %s stands in %q, which is no place for one", name, in)
+				r.note("the parameter %s stands in %q, which is not a place for one", name, in)
 			}
 		}
 	}

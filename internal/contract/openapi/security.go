@@ -69,7 +69,7 @@ func scheme(name string, n *document.Node, required []string) contract.Security 
 			say("HTTP authentication by %s", text(n, "scheme"))
 			add("key", contract.Setting{Name: "key", Text: sealed("")},
 				contract.Setting{Name: "header", Text: "Authorization"},
-				contract.Setting{Name: "word", Text: text(n, "scheme")})
+				contract.Setting{Name: "scheme", Text: text(n, "scheme")})
 		}
 	case "oauth2":
 		flows(&s, identifier, n)

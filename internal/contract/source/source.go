@@ -80,7 +80,7 @@ func tooLarge(data []byte, err error) error {
 func (s *Source) fetchAddress(base, location string) (string, []byte, error) {
 	target, err := url.Parse(location)
 	if err != nil {
-		return "", nil, fmt.Errorf("%q is no address", location)
+		return "", nil, fmt.Errorf("%q is not an address", location)
 	}
 	home := target
 	if IsAddress(base) {
@@ -154,7 +154,7 @@ func (s *Source) readFile(base, location string) (string, []byte, error) {
 	case info.Mode().IsRegular() && info.Size() > maxDocument:
 		return "", nil, fmt.Errorf("%s is larger than %d MiB", name, maxDocument>>20)
 	case !info.Mode().IsRegular() && base != "":
-		return "", nil, fmt.Errorf("%s is no file", name)
+		return "", nil, fmt.Errorf("%s is not a file", name)
 	}
 	file, err := os.Open(name)
 	if err != nil {

@@ -51,7 +51,7 @@ func TestWhereAContractMayLead(t *testing.T) {
 		{"http://h.example/x", "http://h.example:81/z", "another host, h.example:81"},
 		{"http://h.example/x", "file:///etc/hostname", "another host"},
 		{"http://h.example/x", "ftp://h.example/z", "only http and https are"},
-		{"http://h.example/x", "http://[", "is no address"},
+		{"http://h.example/x", "http://[", "is not an address"},
 	} {
 		_, _, err := s.Fetch(c.base, c.location)
 		assert.ErrorContains(t, err, c.want, c.location)

@@ -212,7 +212,7 @@ func (r *reader) grammars(fetch Fetch) error {
 					continue
 				}
 				if document.Guess(data) != document.XML {
-					r.note("the grammar %s is no XML Schema", href)
+					r.note("the grammar %s is not XML Schema", href)
 					continue
 				}
 				if err := l.AddText(resolved, data); err != nil {
@@ -506,7 +506,7 @@ func (r *reader) content(n *document.Node) contract.Content {
 	return c
 }
 
-// repeating is a parameter that may stand several times.
+// repeating is a parameter that repeatable.
 type repeating struct {
 	item  schema.Type
 	oneOf []string

@@ -214,7 +214,7 @@ func (b *Bound) Judge(got contract.Got) contract.Judgement {
 	case got.Message == nil && b.Operation.Output == nil && got.Status < 300:
 		return contract.Judgement{} // one way: nothing needs to come back (SOAP 1.1, 6; Basic Profile 1.1, R2714)
 	case got.Message == nil:
-		return contract.Judgement{Judged: true, Wrong: []string{"the answer is no SOAP envelope, but " + got.What}}
+		return contract.Judgement{Judged: true, Wrong: []string{"the answer is not a SOAP envelope, but " + got.What}}
 	}
 	out := contract.Judgement{Judged: true, Wrong: b.wrong(got.Message)}
 	if words := b.undeclared(got.Message); words != "" {

@@ -119,7 +119,7 @@ func (e *envelopeReader) root(name xmlstream.Name) error {
 			decl = expected
 		}
 		if decl == nil {
-			e.fault("<%s> is no envelope, and no element of the contract either", name)
+			e.fault("<%s> is not an envelope, and no element of the contract either", name)
 			return e.skip()
 		}
 		return e.validator().Element(e.reader, decl)

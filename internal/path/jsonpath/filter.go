@@ -264,7 +264,7 @@ func init() {
 }
 
 // expression holds a text against an I-Regexp, as a whole or anywhere in it.
-// What is no text or no I-Regexp gives false (2.4.6, 2.4.7).
+// What is not text or no I-Regexp gives false (2.4.6, 2.4.7).
 func expression(whole bool) func(*evaluation, *document.Node, []operand) *document.Node {
 	return func(e *evaluation, at *document.Node, arguments []operand) *document.Node {
 		text, pattern := arguments[0].value(e, at), arguments[1].value(e, at)

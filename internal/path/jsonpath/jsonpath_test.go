@@ -92,7 +92,7 @@ func TestFind(t *testing.T) {
 		{"2.4.6 no I-Regexp", `$.depots[*].lots[?match(@.id, '\\d')].id`, ""},
 		{"2.4.6 the dollar stands for itself", `$.depots[*].lots[?search(@.id, '1$')].id`, ""},
 		{"2.4.7 search", `$.depots[*].lots[?search(@.id, '[3-9]')].id`, `"L-3" "L-4"`},
-		{"2.4.7 the dot is no line end", `$.depots[1]['a b'][?search('a\nb', 'a.b')]`, ""},
+		{"2.4.7 the dot is not a line end", `$.depots[1]['a b'][?search('a\nb', 'a.b')]`, ""},
 		{
 			"2.4.7 classes of characters", `$.depots[*].lots[?search(@.id, '\\p{Lu}-\\p{Nd}{1}')].id`,
 			`"L-1" "L-2" "L-3" "L-4"`,
@@ -121,7 +121,7 @@ func TestFind(t *testing.T) {
 	}
 }
 
-// What is no query is told with its place.
+// What is not a query is told with its place.
 func TestMistakes(t *testing.T) {
 	for query, says := range map[string]string{
 		"":                                 "begins with $",
@@ -137,8 +137,8 @@ func TestMistakes(t *testing.T) {
 		"$[a]":                             "is expected in brackets",
 		"$['a'":                            "a comma or ]",
 		"$['a]":                            "is not closed",
-		`$["\q"]`:                          `\q is no escape`,
-		`$['\"']`:                          `\" is no escape`,
+		`$["\q"]`:                          `\q is not an escape`,
+		`$['\"']`:                          `\" is not an escape`,
 		`$["\ud800"]`:                      "surrogate",
 		`$["\udc00"]`:                      "surrogate",
 		`$["\u12"]`:                        "four digits",
@@ -150,14 +150,14 @@ func TestMistakes(t *testing.T) {
 		"$[?]":                             "is expected",
 		"$[?@.a = 1]":                      "write ==",
 		"$[?@.a == ]":                      "is expected",
-		"$[?1]":                            "a value alone is no condition",
+		"$[?1]":                            "a value alone is not a condition",
 		"$[?@.* == 1]":                     "may find several",
 		"$[?@..a == 1]":                    "may find several",
 		"$[?@[0:1] == 1]":                  "may find several",
 		"$[?!@.a == 1]":                    "put the comparison into parentheses",
 		"$[?(@.a]":                         ") is expected",
-		"$[?@.a == 01]":                    "is no number",
-		"$[?@.a == 1.]":                    "is no number",
+		"$[?@.a == 01]":                    "is not a number",
+		"$[?@.a == 1.]":                    "is not a number",
 		"$[?leng(@.a) == 1]":               "there is no function leng",
 		"$[?length(@.a)]":                  "must be compared",
 		"$[?length(@.*) == 1]":             "takes a single value",

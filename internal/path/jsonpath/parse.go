@@ -248,7 +248,7 @@ func (p *parser) integer() int {
 	switch {
 	case text == "" || len(text) > 1 && text[0] == '0' || text == "0" && digits > start:
 		p.at = start
-		p.fail("%q is no index: a whole number without leading zeros is expected", rest(p.text[start:]))
+		p.fail("%q is not an index: a whole number without leading zeros is expected", rest(p.text[start:]))
 	case err != nil || n > limit || n < -limit:
 		p.at = start
 		p.fail("the number %s is too large", p.text[start:digits+len(text)])
@@ -295,7 +295,7 @@ func (p *parser) escaped(quote byte) rune {
 		return rune(c)
 	}
 	if c != 'u' {
-		p.fail(`\%s is no escape`, string(c))
+		p.fail(`\%s is not an escape`, string(c))
 	}
 	first := p.hex()
 	switch {
@@ -404,7 +404,7 @@ func (p *parser) basic() logical {
 		return &comparison{sign, left, right}
 	}
 	if p.peek() == '=' {
-		p.fail("= is no comparison; write ==")
+		p.fail("= is not a comparison; write ==")
 	}
 	p.at = before
 	test := p.test(left, start)
@@ -443,7 +443,7 @@ func (p *parser) test(o operand, at int) logical {
 		p.fail("%s gives a value, which must be compared with something", o.name)
 	}
 	p.at = at
-	p.fail("a value alone is no condition; compare it with something")
+	p.fail("a value alone is not a condition; compare it with something")
 	return nil
 }
 
@@ -485,7 +485,7 @@ func (p *parser) number() *document.Node {
 	text := p.text[start:p.at]
 	if !document.IsNumber(text) {
 		p.at = start
-		p.fail("%q is no number", text)
+		p.fail("%q is not a number", text)
 	}
 	return document.NewNumber(text)
 }

@@ -22,7 +22,7 @@ import (
 var departs = map[string]string{
 	"number('1e3')":                     "a Number has no exponent (production 30)",
 	"number(//g:measure[@name='deep'])": "the same",
-	"//@level/following::node()":        "the children of an attribute's element come after it and are no descendants of it (2.2)",
+	"//@level/following::node()":        "the children of an attribute's element come after it and are not descendants of it (2.2)",
 }
 
 var prefixes = map[string]string{"g": "urn:heatherfold:lab", "p": "urn:heatherfold:plain", "u": "urn:heatherfold:units"}

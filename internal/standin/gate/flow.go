@@ -255,7 +255,7 @@ func (g *Service) redeemSAML(w http.ResponseWriter, r *http.Request, given grant
 	}
 	assertion, err := document.ReadXML(raw, "")
 	if err != nil || assertion.Name().Local != "Assertion" {
-		refuse("the assertion is no SAML assertion")
+		refuse("the assertion is not a SAML assertion")
 		return
 	}
 	_, until := wssecurity.AssertionLife(assertion)

@@ -104,7 +104,7 @@ func (l *Service) serve(w http.ResponseWriter, r *http.Request) {
 	}
 	message, ok := soap.Read(root)
 	if !ok {
-		WriteFault(w, version, &Fault{Sender: true, Text: "the message is no SOAP envelope"})
+		WriteFault(w, version, &Fault{Sender: true, Text: "the message is not a SOAP envelope"})
 		return
 	}
 	if message.Version != version {
@@ -232,7 +232,7 @@ func (in *input) decimal(name string, low, high string, required bool) *apd.Deci
 	}
 	d, ok := field.Decimal()
 	if !ok {
-		in.fail(name, fmt.Sprintf("%q is no decimal", field.OwnText()))
+		in.fail(name, fmt.Sprintf("%q is not a decimal", field.OwnText()))
 		return nil
 	}
 	lowest, _ := document.Decimal(low)

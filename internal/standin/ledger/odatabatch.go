@@ -116,7 +116,7 @@ func (b *batch) request(content []byte, id string) (*outcome, error) {
 	}
 	words := strings.Fields(first)
 	if len(words) != 3 {
-		return nil, fmt.Errorf("%q is no request line", strings.TrimSpace(first))
+		return nil, fmt.Errorf("%q is not a request line", strings.TrimSpace(first))
 	}
 	header, err := textproto.NewReader(lines).ReadMIMEHeader()
 	if err != nil && err != io.EOF {

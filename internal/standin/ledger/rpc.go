@@ -169,14 +169,14 @@ func (f *rpcFace) json(w http.ResponseWriter, r *http.Request) {
 		service.WriteJSON(w, 200, answer)
 	}
 	if err := decoder.Decode(&call); err != nil {
-		fail(&rpcFault{-32700, "the call is no JSON", ""})
+		fail(&rpcFault{-32700, "the call is not JSON", ""})
 		return
 	}
 	if len(call.ID) > 0 {
 		answer["id"] = call.ID
 	}
 	if call.JSONRPC != "2.0" || call.Method == "" {
-		fail(&rpcFault{-32600, "the call is no call of JSON-RPC 2.0", ""})
+		fail(&rpcFault{-32600, "the call is not a call of JSON-RPC 2.0", ""})
 		return
 	}
 	result, fault := f.do(call.Method, call.Params)
@@ -253,7 +253,7 @@ func (f *rpcFace) xml(w http.ResponseWriter, r *http.Request) {
 				"</fault></methodResponse>")
 	}
 	if err := xml.NewDecoder(r.Body).Decode(&call); err != nil {
-		fail(&rpcFault{-32700, "the call is no XML-RPC", ""})
+		fail(&rpcFault{-32700, "the call is not an XML-RPC", ""})
 		return
 	}
 	given := []any{}

@@ -76,14 +76,14 @@ func (p *Service) submit(w http.ResponseWriter, r *http.Request) {
 		Lot   string   `json:"lot"`
 		Kilos *float64 `json:"kilos"`
 		// Tell is where each change of state is told, Manner how.
-		Tell   string `json:"tell"`
+		Tell   string `json:"detail"`
 		Manner string `json:"manner"`
 	}
 	decoder := json.NewDecoder(r.Body)
 	decoder.DisallowUnknownFields()
 	switch err := decoder.Decode(&expected); {
 	case err != nil:
-		service.Problem(w, http.StatusBadRequest, "not_a_job", "", "the body is no job: "+err.Error())
+		service.Problem(w, http.StatusBadRequest, "not_a_job", "", "the body is not a job: "+err.Error())
 		return
 	case expected.Lot == "":
 		service.Problem(w, http.StatusUnprocessableEntity, "missing_field", "lot", "lot is mandatory")
@@ -101,7 +101,7 @@ func (p *Service) submit(w http.ResponseWriter, r *http.Request) {
 		service.Problem(w, http.StatusUnprocessableEntity, "bad_value", "manner", "there is no manner "+expected.Manner)
 		return
 	case expected.Tell != "" && !service.IsLoopback(expected.Tell):
-		service.Problem(w, http.StatusUnprocessableEntity, "bad_value", "tell",
+		service.Problem(w, http.StatusUnprocessableEntity, "bad_value", "detail",
 			"changes are told to http addresses of this machine only")
 		return
 	}
@@ -217,7 +217,7 @@ func (p *Service) change(w http.ResponseWriter, r *http.Request, j *pressJob) {
 		State string `json:"state"`
 	}
 	if err := json.NewDecoder(r.Body).Decode(&expected); err != nil {
-		service.Problem(w, http.StatusBadRequest, "not_a_change", "", "the body is no change: "+err.Error())
+		service.Problem(w, http.StatusBadRequest, "not_a_change", "", "the body is not a change: "+err.Error())
 		return
 	}
 	if state := p.state(j); expected.State != "cancelled" || state != "queued" {

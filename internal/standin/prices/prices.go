@@ -63,7 +63,7 @@ func (x *Service) prices(w http.ResponseWriter, r *http.Request) {
 		}
 		at := time.Date(parts[0], time.Month(parts[1]), parts[2], 0, 0, 0, 0, time.UTC)
 		if at.Day() != parts[2] {
-			refuse("%04d-%02d-%02d is no day", parts[0], parts[1], parts[2])
+			refuse("%04d-%02d-%02d is not a day", parts[0], parts[1], parts[2])
 			return time.Time{}, false
 		}
 		return at, true

@@ -20,7 +20,7 @@ import (
 )
 
 // Service is the weighbridge: SOAP 1.1, one operation rpc/literal, which is simulated by its
-// contract with tickets worked out here, and one rpc/encoded with arrays, whose answer refers
+// contract with tickets calculated here, and one rpc/encoded with arrays, whose answer refers
 // to its values from the side as old servers do (SOAP 1.1, 5.2.1), and is written by hand.
 type Service struct {
 	tickets   atomic.Int64
@@ -107,7 +107,7 @@ func (s *Service) ticket(plate, gross, tare string) (weighed, bool) {
 	}, true
 }
 
-// weigh works out the answer to Weigh.
+// weigh calculates the answer to Weigh.
 func (s *Service) weigh(_ string, asked *document.Node) *simulation.Saying {
 	load := asked.Get("load")
 	t, ok := s.ticket(load.Get("plate").Text, load.Get("gross").Text, load.Get("tare").Text)

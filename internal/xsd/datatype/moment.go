@@ -111,7 +111,7 @@ func parseYear(text string) (year int64, rest string, ok bool) {
 		end++
 	}
 	// More than four digits must not begin with zero; so many that no machine
-	// can count them are no year for us.
+	// can count them are no years for us.
 	if end < 4 || end > 4 && digits[0] == '0' || end > 15 {
 		return 0, "", false
 	}

@@ -250,7 +250,7 @@ func simpleField(t *xsd.SimpleType, text string) *document.Node {
 }
 
 // jsonNumber writes a number of XML Schema as JSON has it, with all its digits: +5, 007,
-// .5 and 5. are no numbers there. What is none at all (INF, NaN) gives "".
+// .5 and 5. are not numbers there. What is none at all (INF, NaN) gives "".
 func jsonNumber(text string) string {
 	sign, rest := "", text
 	switch {

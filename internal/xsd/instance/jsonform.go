@@ -226,7 +226,7 @@ func (j *JSONForm) simple(t *xsd.SimpleType) *document.Node {
 		if t.FractionDigits != nil && *t.FractionDigits == 0 {
 			name = "integer"
 		}
-		if t.Primitive != datatype.Decimal { // INF and NaN are no numbers in JSON
+		if t.Primitive != datatype.Decimal { // INF and NaN are not numbers in JSON
 			return out.Set("anyOf",
 				document.NewList(typeIs("number"),
 					document.NewObject().Set("enum", document.NewList(text("INF"), text("-INF"), text("NaN")))))

@@ -47,7 +47,7 @@ func (e ElementType) Fill(v *document.Node) (*document.Node, []schema.FillError)
 // Check holds an element against its declaration.
 func (e ElementType) Check(v *document.Node) []schema.Fault {
 	if v.Kind != document.Element {
-		return []schema.Fault{{Message: "is no XML, but " + v.Describe()}}
+		return []schema.Fault{{Message: "is not XML, but " + v.Describe()}}
 	}
 	decl := e.Declared
 	if name := (xsd.Name{Space: v.Name().Space, Local: v.Name().Local}); decl == nil {
@@ -55,7 +55,7 @@ func (e ElementType) Check(v *document.Node) []schema.Fault {
 		if decl == nil {
 			return []schema.Fault{{
 				Line: int(v.Line), Column: int(v.Column),
-				Message: name.Full() + " is no element of the schema",
+				Message: name.Full() + " is not an element of the schema",
 			}}
 		}
 	} else if decl.Name != name {

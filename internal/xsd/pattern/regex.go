@@ -323,14 +323,14 @@ func (p *regexParser) quantified(atom regexNode) (regexNode, error) {
 		low, high, ranged := strings.Cut(p.text[p.pos+1:p.pos+end], ",")
 		least, err := strconv.Atoi(low)
 		if err != nil || least < 0 || low[0] == '+' {
-			return nil, p.fail("{%s} is no number of repetitions", p.text[p.pos+1:p.pos+end])
+			return nil, p.fail("{%s} is not a number of repetitions", p.text[p.pos+1:p.pos+end])
 		}
 		most := least
 		if ranged && high == "" {
 			most = -1
 		} else if ranged {
 			if most, err = strconv.Atoi(high); err != nil || most < least || high[0] == '+' {
-				return nil, p.fail("{%s} is no number of repetitions", p.text[p.pos+1:p.pos+end])
+				return nil, p.fail("{%s} is not a number of repetitions", p.text[p.pos+1:p.pos+end])
 			}
 		}
 		p.pos += end + 1
