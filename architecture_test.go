@@ -59,11 +59,11 @@ func TestMapOfPackages(t *testing.T) {
 	}
 	for name, p := range packages {
 		at := slices.Index(order, name)
-		assert.GreaterOrEqual(t, at, 0, "%s does not stand in the map", name)
+		assert.GreaterOrEqual(t, at, 0, "%s does not are in the map", name)
 		assert.NotEmpty(t, p.Doc, "%s has no comment", name)
 		for _, imported := range p.Imports {
 			if packages[imported] != nil {
-				assert.Greater(t, slices.Index(order, imported), at, "%s imports %s, which stands above it", name,
+				assert.Greater(t, slices.Index(order, imported), at, "%s imports %s, which is above it", name,
 					imported)
 			}
 		}

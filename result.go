@@ -11,7 +11,7 @@ import (
 
 // Result is what came of a run.
 type Result struct {
-	Number  int // in the history; 0 where it stands in none
+	Number  int // in the history; 0 where it is in none
 	Outcome Outcome
 	Started time.Time
 	Took    time.Duration
@@ -23,16 +23,16 @@ type Result struct {
 type SheetResult struct {
 	Name, File, Site string
 	Outcome          Outcome
-	Rows             []RowResult // those of steps before and behind the rows, too
+	Rows             []RowResult // those of steps before and after the rows, too
 	Checks           []Check     // of the sheet as a whole: its times, that it has rows; may be nil
 }
 
 // RowResult is what came of a row. A sheet without rows has one.
 type RowResult struct {
-	Number    int    // from 1; 0 for the only row, and for steps before and behind the rows
+	Number    int    // from 1; 0 for the only row, and for steps before and after the rows
 	Iteration int    // from 1, where rows are repeated; else 0
 	Label     string // what names the row in output; may be empty
-	Phase     string // first or last, for steps before and behind the rows; else empty
+	Phase     string // first or last, for steps before and after the rows; else empty
 	Outcome   Outcome
 	Steps     []StepResult
 }
@@ -57,14 +57,14 @@ type StepResult struct {
 
 // Check is one thing that was judged.
 type Check struct {
-	Kind    string // expect, field, where, keep, contract and the like
-	Subject string // status, a path, a condition, a kept name
-	Passed    bool
-	Judged  bool // false where an earlier failure made judging it pointless
-	Expected  string
-	Got     string
-	Where   string // the place that failed, where it is not the subject; else empty
-	Note    string // may be empty
+	Kind     string // expect, field, where, keep, contract and the like
+	Subject  string // status, a path, a condition, a kept name
+	Passed   bool
+	Judged   bool // false where an earlier failure made judging it pointless
+	Expected string
+	Got      string
+	Where    string // the place that failed, where it is not the subject; else empty
+	Note     string // may be empty
 }
 
 // Exchange is one exchange of HTTP, with secrets masked.

@@ -1,6 +1,6 @@
 // Package testbench is Test Bench for Go programs: it opens a bench, finds what is wrong with
 // it, runs its sheets and makes single calls. Package benchtest makes subtests of sheets. The
-// command testbench can do more, and stands on the same core.
+// command testbench can do more, and is on the same core.
 //
 //	bench, err := testbench.Open("testdata/bench")
 //	if err != nil { … }
@@ -29,8 +29,8 @@ import (
 	"testbench/internal/yamlfile"
 )
 
-// Bench is an opened bench: its folder, what stands in bench.yaml, and the sealed store
-// beside it. Secrets may also stand in the environment, as TESTBENCH_SEALED_NAME. It may be
+// Bench is an opened bench: its folder, what is in bench.yaml, and the sealed store
+// beside it. Secrets may also are in the environment, as TESTBENCH_SEALED_NAME. It may be
 // used by several goroutines.
 type Bench struct{ core *workbench.Bench }
 
@@ -147,11 +147,11 @@ type Outcome string
 
 // The outcomes.
 const (
-	Passed        Outcome = Outcome(result.Passed)
-	Failed   Outcome = Outcome(result.Failed)
+	Passed      Outcome = Outcome(result.Passed)
+	Failed      Outcome = Outcome(result.Failed)
 	NotRun      Outcome = Outcome(result.NotRun)
 	Unreachable Outcome = Outcome(result.Unreachable)
-	Errored      Outcome = Outcome(result.Errored)
+	Errored     Outcome = Outcome(result.Errored)
 	Interrupted Outcome = Outcome(result.Interrupted)
 )
 

@@ -46,7 +46,7 @@ services:
 			"add prices " + base + "/index/prices.xml?fd=1&fm=11&fy=2026&kind=heather&day.from=x&apikey=Abc123secretKEYvalue9#top", 0,
 			[]string{
 				"from an example of a request", "name: day_from", "sealed: prices_apikey",
-				"what stands behind # is not sent", "your identity was made",
+				"what is after # is not sent", "your identity was made",
 			},
 		},
 		{

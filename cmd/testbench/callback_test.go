@@ -119,7 +119,7 @@ func TestCallsOfOthers(t *testing.T) {
 		answers.add(fmt.Sprintf("%d %s%s", answer.StatusCode, answer.Header.Get("X-From"), bytes.TrimSpace(said)))
 	}
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		address := r.URL.Query().Get("detail")
+		address := r.URL.Query().Get("tell")
 		answers.reset()
 		switch r.URL.Path {
 		case "/xml":
@@ -270,7 +270,7 @@ steps:
 			[]string{`there is no value that sheets/book.yaml takes "grad"`, `did you mean "grade"?`},
 		},
 		{use("sheet: sheets/bok.yaml"), nil, 2, []string{"there is no file sheets/bok.yaml"}},
-		{use("sheet: sheets/ring.yaml"), nil, 2, []string{"the sheets run one another in a ring"}},
+		{use("sheet: sheets/ring.yaml"), nil, 2, []string{"the sheets run one another in a circle"}},
 		{
 			use("sheet: sheets/book.yaml\nfill: {lot: 1}\nexpect: {status: 200}"), nil, 2,
 			[]string{"a step that runs a sheet has no expect"},

@@ -17,7 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// echoing answers with what stands in the path, after whatever before does.
+// echoing answers with what is in the path, after whatever before does.
 func echoing(t *testing.T, before func(n string)) *httptest.Server {
 	t.Helper()
 	server := httptest.NewServer(pathEcho(before))

@@ -85,9 +85,9 @@ func TestWADL(t *testing.T) {
 		{"call index/price day=2026-11-23 -pick price[kind=clover]", 0, []string{"10.32"}},
 		{
 			"call index/price day=yesterday -contract answer", 1,
-			[]string{`the index says: "There are no prices of yesterday"`},
+			[]string{`response from index: "There are no prices of yesterday"`},
 		},
-		{"call index/prices fd=31 fm=2 fy=2026", 1, []string{`the index says: "2026-02-31 is not a day"`}},
+		{"call index/prices fd=31 fm=2 fy=2026", 1, []string{`response from index: "2026-02-31 is not a day"`}},
 	})
 	p.write("good.xml", `<prices xmlns="urn:heatherfold:index" currency="EUR"><price day="2026-11-23" kind="heather">9.5</price></prices>`)
 	p.write("bad.xml", `<prices xmlns="urn:heatherfold:index"><price day="2026-11-31" kind="moss">cheap</price></prices>`)
@@ -131,7 +131,7 @@ func TestRPC(t *testing.T) {
 		{"call ledger/OpenTotal currency=EUR -pick value", 0, []string{"1487.00"}},
 		{
 			"call ledger_xml/Suppliers.get number=S-999", 1,
-			[]string{`the ledger_xml says: "there is no supplier S-999"`},
+			[]string{`response from ledger_xml: "there is no supplier S-999"`},
 		},
 	})
 	o := p.sheet(`sheet: session
@@ -182,9 +182,9 @@ steps:
 		`{"jsonrpc": "2.0", "id": 7, "result": 1}`:   "the answer is to the call 7",
 		`{"id": 1, "result": 1}`:                     `does not say "jsonrpc": "2.0"`,
 		`{"jsonrpc": "2.0", "id": 1}`:                "neither result nor error",
-		`[1]`:                                        "no JSON-RPC answer",
+		`[1]`:                                        "not a JSON-RPC answer",
 		`{"jsonrpc": "2.0", "error": "no", "id": 1}`: "expected none, got no",
-		`<methodResponse/>`:                          "no JSON-RPC answer",
+		`<methodResponse/>`:                          "not a JSON-RPC answer",
 	} {
 		server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
 			if body[0] != 60 {
@@ -201,7 +201,7 @@ steps:
 	}
 }
 
-// What nobody described is described by hand: a template for many methods, what a
+// What nobody described is described in bench.yaml: a template for many methods, what a
 // good status is, the schema of the answer.
 func TestByHand(t *testing.T) {
 	t.Parallel()

@@ -62,7 +62,7 @@ func TestOData(t *testing.T) {
 		{
 			[]string{"call", "ledger/Suppliers.list", "filter=nmae eq 'x'", "-contract", "answer"},
 			1,
-			[]string{`the ledger says: "there is no property nmae" (field $filter)`},
+			[]string{`response from ledger: "there is no property nmae" (field $filter)`},
 		},
 		{
 			[]string{"call", "ledger/PurchaseOrders.change", "number=PO-9001", "note=first"},
@@ -105,7 +105,7 @@ func TestOData(t *testing.T) {
 				"lines.0.article=J", "lines.0.quantity=0", "lines.0.price=0.1",
 			},
 			1,
-			[]string{`the ledger says: "2 fields are wrong"; "quantity must be a whole number over 0" (field lines[0].quantity); "there is no supplier S-999" (field supplierNumber)`},
+			[]string{`response from ledger: "2 fields are wrong"; "quantity must be a whole number over 0" (field lines[0].quantity); "there is no supplier S-999" (field supplierNumber)`},
 		},
 		{
 			[]string{
@@ -113,7 +113,7 @@ func TestOData(t *testing.T) {
 				"note=" + strings.Repeat("x", 81), "-contract", "answer",
 			},
 			1,
-			[]string{`the older_ledger says: "note may have 80 characters" (field note)`},
+			[]string{`response from older_ledger: "note may have 80 characters" (field note)`},
 		},
 		{[]string{
 			"call", "older_ledger/PurchaseOrders.list", "filter=orderedOn gt 2026-10-09 and 300 lt total",
@@ -223,7 +223,7 @@ func TestODataLeads(t *testing.T) {
 		{"call l/Same.list -pages 9", 0, "go round in a circle"},
 		{"call l/Same.list -pages 9", 0, `"id": 1`},
 		{"call l/Other.list -pages 9", 0, "which is another host and not asked"},
-		{"call l/Broken.list -pages 9", 1, `the l says: "there is nothing"`},
+		{"call l/Broken.list -pages 9", 1, `response from l: "there is nothing"`},
 		{"call l/Other.list prefer=respond-async", 0, "which is another host and not asked"},
 		{"call l/Wrong.list", 1, "the content type text/html is none that is declared for 2XX: application/json"},
 		{"call l/Same.list -pages 1", 0, "nextLink"},

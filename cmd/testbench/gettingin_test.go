@@ -120,7 +120,7 @@ func TestPersonsAndKeptTokens(t *testing.T) {
 		assert.Equal(t, 0, o.status, o.all())
 		assert.NotContains(t, o.stderr, "somebody has to agree")
 	}
-	assert.Contains(t, p.run("token", "phone").stdout, "by an earlier command (-forget lets go of it)")
+	assert.Contains(t, p.run("token", "phone").stdout, "by an earlier command (-forget deletes it)")
 	o = p.run("token", "phone", "-forget")
 	assert.Contains(t, o.stderr, "forgotten")
 	assert.Empty(t, kept())
@@ -356,7 +356,7 @@ func TestLoginsThatFail(t *testing.T) {
 }
 
 // With every login of the demo and all that can be shown of it, no secret, token,
-// cookie or key stands in an output or a file.
+// cookie or key is in an output or a file.
 func TestLoginsLeakNothing(t *testing.T) {
 	slow(t)
 	t.Parallel()
@@ -420,7 +420,7 @@ func TestLoginsLeakNothing(t *testing.T) {
 			}
 			for _, form := range forms(secret) {
 				if at := strings.Index(text, form); at >= 0 {
-					t.Errorf("%s stands in %s as %q: …%s…", name, where, form,
+					t.Errorf("%s is in %s as %q: …%s…", name, where, form,
 						text[max(0, at-60):min(len(text), at+len(form)+20)])
 				}
 			}
@@ -898,7 +898,7 @@ func TestLoginsOfASite(t *testing.T) {
 	}
 }
 
-// A secret that others can open is not replaced by the way; a colleague's own stands outside of
+// A secret that others can open is not replaced by the way; a colleague's own is outside of
 // the bench, in place of the shared one of its name.
 func TestSecretsOfOnesOwn(t *testing.T) {
 	t.Parallel()

@@ -362,9 +362,9 @@ func TestAgainWhereItCanBecomeRight(t *testing.T) {
 	})
 	p := moorBench(t, server, "")
 	for text, tries := range map[string]int{
-		"request: GET ${base}/401\n    again:\n      times: 3\n      pause: 1 ms\n      on: failed":             1,
+		"request: GET ${base}/401\n    again:\n      times: 3\n      pause: 1 ms\n      on: failed":                 1,
 		"request: GET ${base}/401\n    again:\n      times: 3\n      pause: 1 ms\n      on: 401":                    3,
-		"request: GET ${base}/404\n    again:\n      times: 3\n      pause: 1 ms\n      on: failed":             3,
+		"request: GET ${base}/404\n    again:\n      times: 3\n      pause: 1 ms\n      on: failed":                 3,
 		"request: GET ${base}/busy\n    again:\n      times: 5\n      pause: 1 ms\n      when: answer.busy == true": 3,
 	} {
 		p.write("sheets/test.yaml", "sheet: s\nsteps:\n  - step: get\n    "+text+"\n")

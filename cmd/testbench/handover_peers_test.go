@@ -25,7 +25,7 @@ import (
 // oddSecret has every sign that some encoding or language treats in its own way.
 const oddSecret = `p&s<w>"o'r%d+$x\ {#}` + "`é蜂@1"
 
-// runners run a program in a file; what stands in the list is installed by scripts/test.
+// runners run a program in a file; what is in the list is installed by scripts/test.
 var runners = map[string]func(dir, file string) *exec.Cmd{
 	"shell":      func(_, file string) *exec.Cmd { return exec.Command("sh", file) },
 	"go":         func(_, file string) *exec.Cmd { return exec.Command("go", "run", file) },
@@ -236,7 +236,7 @@ logins:
 				require.Equal(t, 0, o.status, o.all())
 				text, err := os.ReadFile(file)
 				require.NoError(t, err)
-				assert.NotContains(t, string(text), "p&s", "no secret stands in a program")
+				assert.NotContains(t, string(text), "p&s", "no secret is in a program")
 				seen.reset()
 				command := runners[language](dir, file)
 				command.Env = append(os.Environ(), "SECRET_ODD="+oddSecret, "CGO_ENABLED=0", "LC_ALL=C.UTF-8")

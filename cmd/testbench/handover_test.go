@@ -14,7 +14,7 @@ import (
 )
 
 // Calls, steps of sheets and past exchanges are handed over in every language; what no
-// code can be made of is refused in words, and no secret stands in a program.
+// code can be made of is refused in words, and no secret is in a program.
 func TestHandover(t *testing.T) {
 	t.Parallel()
 	p, _ := newBench(t)

@@ -160,7 +160,7 @@ logins:
       request:
         lot: L-1
     fields:
-      response.kilos: 1`, `the ledger says: "lot \"L-1\" is not in the stores"`},
+      response.kilos: 1`, `response from ledger: "lot \"L-1\" is not in the stores"`},
 		{
 			"broken by quotes", "request: other POST /json\n    text: '{\"a\": \"${row.v | raw}\"}'",
 			"perhaps a value with quotes was put in with | raw",
@@ -175,7 +175,7 @@ logins:
 		},
 		{
 			"fault", "call: lab/GradeLot\n    contract: answer\n    fill:\n      lot: L-2201\n      moisture: 45",
-			`the lab says: "moisture: 45 is out of range: 10 to 30" (field moisture)`,
+			`response from lab: "moisture: 45 is out of range: 10 to 30" (field moisture)`,
 		},
 	}
 	for _, c := range cases {

@@ -233,7 +233,7 @@ func TestHostileDescriptions(t *testing.T) {
 			double(`<ComplexType Name="C40"><Property Name="x" Type="Edm.String"/></ComplexType>`, func(i int) string {
 				return fmt.Sprintf(`<ComplexType Name="C%d"><Property Name="a" Type="T.C%d" Nullable="false"/><Property Name="b" Type="T.C%d" Nullable="false"/></ComplexType>`, i, i+1, i+1)
 			})), "POST /Es", draftIsCut, "no mistakes"},
-		"OData types in a ring": {entity(
+		"OData types in a circle": {entity(
 			`<ComplexType Name="C0" BaseType="T.C1"><Property Name="a" Type="T.C0" Nullable="false"/></ComplexType><ComplexType Name="C1" BaseType="T.C0"/>`), "POST /Es", `"c": {}`, "no mistakes"},
 		"OData types of many properties": {entity(`<ComplexType Name="C0">` + ringsOfXSD(50_000, func(i int) string {
 			return fmt.Sprintf(`<Property Name="p%d" Type="Edm.String"/>`, i)
@@ -244,7 +244,7 @@ func TestHostileDescriptions(t *testing.T) {
 			}, `</EntityType><EntityContainer Name="X">`) + ringsOfXSD(5000, func(i int) string {
 				return fmt.Sprintf(`<EntitySet Name="S%d" EntityType="T.E"/>`, i)
 			}, `</EntityContainer>`)), tooManyOperations, tooManyOperations, tooManyOperations},
-		"WADL resource types in a ring": {wadl(
+		"WADL resource types in a circle": {wadl(
 			`<resource_type id="t0"><resource path="x" type="#t1"/><resource path="y" type="#t1"/></resource_type><resource_type id="t1"><resource path="x" type="#t0"/><resource path="y" type="#t0"/></resource_type>`), unfolds, unfolds, unfolds},
 		"WADL resource types that double": {wadl(double(`<resource_type id="t40"><method name="GET"/></resource_type>`,
 			func(i int) string {

@@ -17,7 +17,7 @@ import (
 
 // A desk is any login call: credentials in headers, form, JSON or Basic; the
 // token found by a path, in a header, a cookie or as the whole text; its life
-// in seconds, as an instant or fixed; sent behind any word, in the query or as
+// in seconds, as an instant or fixed; sent after any word, in the query or as
 // a cookie; and given back at the end.
 func TestDesks(t *testing.T) {
 	t.Parallel()

@@ -73,7 +73,7 @@ func TestFieldsCommand(t *testing.T) {
 	assert.Equal(t, "depot", found[0].Path)
 }
 
-// What was run and called stands in the history: in a list, a run, an exchange, and over
+// What was run and called is in the history: in a list, a run, an exchange, and over
 // time; without what is secret.
 func TestHistoryCommand(t *testing.T) {
 	t.Parallel()
@@ -127,7 +127,7 @@ func TestHistoryCommand(t *testing.T) {
 	}
 }
 
-// Answers are compared by what stands in them: files of any kind, past exchanges, and one
+// Answers are compared by what is in them: files of any kind, past exchanges, and one
 // call at two sites.
 func TestCompareCommand(t *testing.T) {
 	t.Parallel()

@@ -9,7 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// A service by OData that is not ours, with a database behind it, is used by its
+// A service by OData that is not ours, with a database after it, is used by its
 // metadata alone.
 func TestODataOfOthers(t *testing.T) {
 	t.Parallel()
@@ -76,7 +76,7 @@ steps:
 		{"call b/Orders.change number=2 note=changed", 0, []string{"204"}},
 		{"call b/Orders.read number=2 -pick note", 0, []string{"changed"}},
 		{"call b/Orders.remove number=2", 0, []string{"204"}},
-		{"call b/Orders.read number=2", 1, []string{"404", `the b says: "Resource not found: Order[2]"`}},
+		{"call b/Orders.read number=2", 1, []string{"404", `response from b: "Resource not found: Order[2]"`}},
 		{"call b/Orders.count -pick answer", 0, []string{"1"}},
 		{
 			"call b/Suppliers.create name=12345678901234567890123456789012345678901", 2,

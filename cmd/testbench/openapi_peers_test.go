@@ -115,7 +115,7 @@ services:
 	assert.Greater(t, total-unjudged, 900)
 }
 
-var refusals = regexp.MustCompile(`[0-9]+ [^ ]+ s/[^ ]+ +[45][0-9][0-9][^:]*the s says: "((?:[^"\\]|\\.)*)"`)
+var refusals = regexp.MustCompile(`[0-9]+ [^ ]+ s/[^ ]+ +[45][0-9][0-9][^:]*response from s: "((?:[^"\\]|\\.)*)"`)
 
 // notJudged is what the other reader cannot do, or gets wrong: objects and lists in
 // forms and in some styles, a header parameter Authorization (which 4.7.12.1 ignores), bodies that

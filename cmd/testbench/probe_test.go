@@ -115,7 +115,7 @@ func TestProbe(t *testing.T) {
 	assert.Equal(t, first.Cases, again.Cases)
 	assert.NotEqual(t, first.Cases, other.Cases)
 
-	// It stands in the history, and has every report.
+	// It is in the history, and has every report.
 	o = p.run("probe", "stores/lot", "id=L-2201", "-bad", "-out", "probe.html", "-out", "probe.xml")
 	assert.Equal(t, 0, o.status, o.all())
 	assert.Contains(t, p.read("probe.html"), "probe stores/lot")

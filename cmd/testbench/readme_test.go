@@ -53,7 +53,7 @@ func TestReadmeLogins(t *testing.T) {
 }
 
 // The README's examples are true: each command is run on the demo bench, one
-// after the other, and prints what stands there.
+// after the other, and prints what is there.
 func TestReadme(t *testing.T) {
 	slow(t)
 	t.Parallel()

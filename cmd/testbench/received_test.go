@@ -86,7 +86,7 @@ steps:
 	assert.Equal(t, 2, o.status)
 	assert.Contains(t, o.all(), "name the file: -full -out report.html")
 
-	// A credential that stands in a file is remarked by vet, which does not repeat it.
+	// A credential that is in a file is remarked by vet, which does not repeat it.
 	p.write("bench.yaml", "bench: b\nsites:\n  local:\n    set:\n      base: "+server.URL+
 		`
       api_key: plain-key-1

@@ -175,7 +175,7 @@ func (p *place) killedAfter(rows int, args ...string) []int {
 	return done
 }
 
-// A run goes on from a step with what the last one kept, secrets too, which stand in no
+// A run goes on from a step with what the last one kept, secrets too, which are in no
 // file in the open.
 func TestFromStep(t *testing.T) {
 	t.Parallel()

@@ -32,7 +32,7 @@ type leaks struct {
 }
 
 // add takes up the pieces of an encoded text that come from the secret in it: those that are
-// not there where another stands in its place. What both have a part in is not a leak.
+// not there where another is in its place. What both have a part in is not a leak.
 func (l *leaks) add(name, before, secret, after string, encode func(string) string) string {
 	text := encode(before + secret + after)
 	length := window * (1 + len(text)/len(before+secret+after))
@@ -60,7 +60,7 @@ func (l *leaks) add(name, before, secret, after string, encode func(string) stri
 	return text
 }
 
-// find gives the pieces that stand in a text, with what they come from.
+// find gives the pieces that are in a text, with what they come from.
 func (l *leaks) find(text string) map[string]string {
 	found := map[string]string{}
 	for length, pieces := range l.of {
@@ -278,7 +278,7 @@ steps:
 	}))
 	for where, text := range texts {
 		for name, around := range found.find(text) {
-			assert.Fail(t, "a part of a secret stands in "+where, "%s: …%s…", name, around)
+			assert.Fail(t, "a part of a secret is in "+where, "%s: …%s…", name, around)
 		}
 	}
 }

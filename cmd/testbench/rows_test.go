@@ -44,7 +44,7 @@ func TestRows(t *testing.T) {
 			"{days: 2026-02-27 to 2026-02-28, numbers: 1 to 2}", 2,
 			[]string{"rows come from one place: numbers and days"},
 		},
-		{"{from: week.json}", 2, []string{"week.json: it is an object", "say with path: where the list stands"}},
+		{"{from: week.json}", 2, []string{"week.json: it is an object", "say with path: where the list is"}},
 		{"{from: week.xml, path: lot, label: n}", 2, []string{`there is no column "n"`}},
 		{"{from: week.xml, path: lot, limit: 0}", 2, []string{"a limit is a whole number from 1"}},
 		{"[{no: '${x}'}]", 2, []string{"holds no placeholders"}},

@@ -40,7 +40,7 @@ services:
 				`"raw": "aG9uZXk="`,
 			},
 		},
-		{"call x/grade moisture=23.1", 1, []string{`the x says: "too moist"`}},
+		{"call x/grade moisture=23.1", 1, []string{`response from x: "too moist"`}},
 		{"call x/sum 0=1 1=2.5 -pick answer", 0, []string{"3.5"}},
 	})
 }

@@ -20,7 +20,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// forms writes a secret in every way in which it may stand in an output. The
+// forms writes a secret in every way in which it may be in an output. The
 // encodings are the standard library's, not those of the masker.
 func forms(secret string) []string {
 	quoted, _ := json.Marshal(secret)
@@ -289,7 +289,7 @@ logins:
 		for name, secret := range checked {
 			for _, form := range forms(secret) {
 				if at := strings.Index(text, form); at >= 0 {
-					t.Errorf("%s stands in %s as %q: …%s…", name, where, form,
+					t.Errorf("%s is in %s as %q: …%s…", name, where, form,
 						text[max(0, at-60):min(len(text), at+len(form)+20)])
 				}
 			}

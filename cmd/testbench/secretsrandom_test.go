@@ -167,7 +167,7 @@ steps:
 								where = text[before:min(at, before+80)]
 							}
 						}
-						assert.Fail(t, "a secret stands in "+where, "%s %q as %q: …%q…", name, secret, form,
+						assert.Fail(t, "a secret is in "+where, "%s %q as %q: …%q…", name, secret, form,
 							text[max(0, at-60):min(len(text), at+len(form)+20)])
 					}
 				}

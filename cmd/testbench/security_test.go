@@ -282,7 +282,7 @@ func TestReceiverIsCareful(t *testing.T) {
 	told := make(chan string, 1)
 	answers := make(chan string, 3)
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if at := r.URL.Query().Get("detail"); at != "" {
+		if at := r.URL.Query().Get("tell"); at != "" {
 			told <- at
 		}
 	}))
@@ -323,7 +323,7 @@ steps:
 	assert.Equal(t, "204 No Content", <-answers)
 }
 
-// What lies behind TLS does not follow to where there is none.
+// What lies after TLS does not follow to where there is none.
 func TestCredentialsStayBehindTLS(t *testing.T) {
 	t.Parallel()
 	var seen lines

@@ -266,7 +266,7 @@ func TestWhatIsNotRun(t *testing.T) {
 	}
 }
 
-// A service may stand elsewhere at another site, and a step may go there.
+// A service may be elsewhere at another site, and a step may go there.
 func TestOtherSites(t *testing.T) {
 	t.Parallel()
 	p := answersBench(t)

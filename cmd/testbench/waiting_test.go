@@ -80,7 +80,7 @@ func TestWaiting(t *testing.T) {
 		},
 		{"queued,500", until, 1, "expect status expected 2xx, got 500"},
 		{"queued,cut", until, 3, "unreachable"},
-		{"queued,done", until + "\n    states: {of: stage, allowed: [queued]}", 1, `expected queued, got nothing`},
+		{"queued,done", until + "\n    states: {of: stage, allowed: [queued]}", 1, `expected queued, missing`},
 		{"503,429,x", "\n    again: {times: 3, pause: 1 ms}", 0, "tried 3 times: 503, 429, 200"},
 		{"503", "\n    again: {times: 2, pause: 1 ms, grow: 1}", 1, "tried 2 times: 503, 503"},
 		{"404,x", "\n    again: {times: 2, pause: 1 ms}", 1, "got 404"},
@@ -142,7 +142,7 @@ func TestPressHall(t *testing.T) {
 	assert.Equal(t, 0, o.status, o.all())
 	assert.Contains(t, o.all(), "done after")
 	p.cases([]commandCase{
-		{"call press/submit lot=L-2201 kilos=0", 1, []string{`the press says: "kilos must be over 0" (field kilos)`}},
+		{"call press/submit lot=L-2201 kilos=0", 1, []string{`response from press: "kilos must be over 0" (field kilos)`}},
 		{"call press/submit lot=L-2201", 2, []string{"needs kilos"}},
 		{"call press/job number=99", 1, []string{"there is no job 99"}},
 		{"call press/change number=1 state=cancelled", 1, []string{"the job is done, and cannot become cancelled"}},
@@ -252,7 +252,7 @@ steps:
 `
 	o := p.sheet(strings.Replace(sheet, "WANTED", "7", 1))
 	assert.Equal(t, 0, o.status, o.all())
-	assert.Contains(t, o.stdout, "note: asked ")
+	assert.Contains(t, o.stdout, "note: polled ")
 	o = p.sheet(strings.NewReplacer("WANTED", "8", "5 s", "100 ms").Replace(sheet))
 	assert.Equal(t, 1, o.status)
 	assert.Contains(t, o.stdout, "not so within 100 ms")

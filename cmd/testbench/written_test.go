@@ -42,7 +42,7 @@ func TestDraftedStepsSendTheDraft(t *testing.T) {
 		require.NotEmpty(t, surveyed.Operations)
 		for _, operation := range surveyed.Operations {
 			if service == "ledger" && !strings.Contains(operation.Name, ".") {
-				continue // described by hand in the bench; it has no contract to draft from
+				continue // described in bench.yaml in the bench; it has no contract to draft from
 			}
 			if service == "scale" && operation.Name == "WeighAll" || service == "convoy" && operation.Name == "Weigh" {
 				continue // of the other's port

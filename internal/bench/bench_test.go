@@ -63,7 +63,7 @@ logins:
     token: ${sealed.y}
 `))
 	require.Len(t, b.Problems(), 2, "%v", b.Problems())
-	assert.Contains(t, b.Problems()[0].Message, "in a ring")
+	assert.Contains(t, b.Problems()[0].Message, "in a circle")
 	sess, err := session.NewSession(b, session.Options{Site: "live"})
 	require.NoError(t, err)
 	for name, want := range map[string]string{"base": "http://b.example", "depot": "north"} {
@@ -80,7 +80,7 @@ logins:
 	sess, err = session.NewSession(b, session.Options{})
 	require.NoError(t, err)
 	_, err = sess.Scope(nil, nil).Lookup("", "x")
-	assert.ErrorContains(t, err, "in a ring")
+	assert.ErrorContains(t, err, "in a circle")
 }
 
 // Command lines out of documentation are read with every way of writing options.
@@ -104,7 +104,7 @@ func TestReadCommandLine(t *testing.T) {
 		{
 			`curl -H "Authorization: Bearer $TOKEN" https://h.example/a`,
 			"GET https://h.example /a secret:Authorization",
-			"$TOKEN stands in it",
+			"$TOKEN is in it",
 		},
 		{
 			`curl -H 'Authorization: Basic Y2xlcms6d29yZA==' -I https://h.example/a`,
@@ -121,8 +121,8 @@ func TestReadCommandLine(t *testing.T) {
 			"POST https://h.example /a X-A=1 a=1", "",
 		},
 		{`fetch https://h.example`, "", `"fetch" is not a client`},
-		{`curl -X`, "", "-X stands without what it takes"},
-		{`curl -s`, "", "no address stands in it"},
+		{`curl -X`, "", "-X is without what it takes"},
+		{`curl -s`, "", "no address is in it"},
 		{`curl https://a.example https://b.example`, "", "two addresses"},
 		{`curl 'https://a.example`, "", "cannot be read"},
 		{`curl $(cat x) https://a.example`, "", "cannot be read"},

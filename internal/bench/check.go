@@ -57,7 +57,7 @@ func (b *Bench) checkLogins() {
 			}
 		}
 		if ring := b.ring(l, nil); ring != nil {
-			b.Source.Report(l.at, "", "the logins %s need one another in a ring", strings.Join(ring, ", "))
+			b.Source.Report(l.at, "", "the logins %s need one another in a circle", strings.Join(ring, ", "))
 		}
 	}
 }
@@ -88,7 +88,7 @@ func (b *Bench) checkSite(s *Site) {
 		}
 		for next, seen := b.Site(s.Like), []string{s.Name}; next != nil; next = b.Site(next.Like) {
 			if slices.Contains(seen, next.Name) {
-				b.Source.Report(s.at, "", "the sites %s are like one another in a ring",
+				b.Source.Report(s.at, "", "the sites %s are like one another in a circle",
 					strings.Join(append(seen, next.Name), ", "))
 				break
 			}

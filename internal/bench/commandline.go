@@ -14,7 +14,7 @@ import (
 	"testbench/internal/secret"
 )
 
-// options of the two clients whose command lines stand in documentation: those that take
+// options of the two clients whose command lines are in documentation: those that take
 // a value, by what is done with it, and those that take none and change nothing.
 var (
 	curlValues = map[string]string{
@@ -70,7 +70,7 @@ func ReadCommandLine(service, line string) (*Example, error) {
 		return nil, err
 	}
 	for name := range variables {
-		c.notes = append(c.notes, fmt.Sprintf("$%s stands in it as it is: put the value in its place", name))
+		c.notes = append(c.notes, fmt.Sprintf("$%s is in it as it is: put the value in its place", name))
 	}
 	slices.Sort(c.notes)
 	return c.example(service)
@@ -91,7 +91,7 @@ func (c *commandLine) read(words []string, values, flags map[string]string) erro
 		word := words[i]
 		if !strings.HasPrefix(word, "-") || word == "-" {
 			if c.address != "" {
-				return fmt.Errorf("two addresses stand in it: %s and %s", c.address, word)
+				return fmt.Errorf("two addresses are in it: %s and %s", c.address, word)
 			}
 			c.address = word
 			continue
@@ -125,14 +125,14 @@ func (c *commandLine) read(words []string, values, flags map[string]string) erro
 		}
 		if !joined {
 			if i++; i >= len(words) {
-				return fmt.Errorf("%s stands without what it takes", name)
+				return fmt.Errorf("%s is without what it takes", name)
 			}
 			text = words[i]
 		}
 		c.value(what, text)
 	}
 	if c.address == "" {
-		return fmt.Errorf("no address stands in it")
+		return fmt.Errorf("no address is in it")
 	}
 	if !strings.Contains(c.address, "://") {
 		c.address = "http://" + c.address

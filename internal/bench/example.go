@@ -14,7 +14,7 @@ import (
 	"testbench/internal/yamlfile"
 )
 
-// Example is a service as an address tells it: what stands before the path of its
+// Example is a service as an address tells it: what is before the path of its
 // one operation, and what can be filled in.
 type Example struct {
 	Address   string // origin and path before that of the operation
@@ -40,7 +40,7 @@ type ExampleField struct {
 // ExampleSecret is a value that looks like a key: it is sealed, and not written.
 type ExampleSecret struct {
 	Name, Wire, Text string
-	Header, Word     string // the header that it stands in, and the word before it
+	Header, Word     string // the header that it is in, and the word before it
 	Password         bool
 	Loose            bool // no login sends it
 }
@@ -103,7 +103,7 @@ func ReadExample(service, address string) (*Example, error) {
 		case wire == "":
 			continue
 		case taken[wire]:
-			e.Notes = append(e.Notes, fmt.Sprintf("%s stands more than once; a list of values fills it", wire))
+			e.Notes = append(e.Notes, fmt.Sprintf("%s is there more than once; a list of values fills it", wire))
 			continue
 		}
 		taken[wire] = true
@@ -114,7 +114,7 @@ func ReadExample(service, address string) (*Example, error) {
 		e.Fields = append(e.Fields, e.field(ExampleField{Wire: wire, Name: wire, Default: text}))
 	}
 	if u.Fragment != "" {
-		e.Notes = append(e.Notes, "what stands behind # is not sent, and was left out")
+		e.Notes = append(e.Notes, "what is after # is not sent, and was left out")
 	}
 	return e, nil
 }

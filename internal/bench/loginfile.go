@@ -255,12 +255,12 @@ func (r *Reader) headerName(n *yamlfile.Node) string {
 	return name
 }
 
-// Secret reads a credential. One that stands in the file is remarked: it would
+// Secret reads a credential. One that is in the file is remarked: it would
 // end up in version control.
 func (r *Reader) Secret(n *yamlfile.Node) *value.Template {
 	t := r.Template(n)
 	if t.IsLiteral() && t.LiteralText() != "" {
-		r.File.Remark(n, "a credential stands in the file; seal it with `testbench secret set NAME` and write ${sealed.NAME}")
+		r.File.Remark(n, "a credential is in the file; seal it with `testbench secret set NAME` and write ${sealed.NAME}")
 		return value.SecretLiteral(t.LiteralText())
 	}
 	return t

@@ -80,7 +80,7 @@ var materialKeys = []Key[login.Material]{
 		func(r *Reader, m *login.Material, n *yamlfile.Node) { m.Certificate = r.Template(n) },
 	},
 	{
-		"key", "its private key: file or ${sealed.x}; left out where it stands beside the certificate",
+		"key", "its private key: file or ${sealed.x}; left out where it is beside the certificate",
 		func(r *Reader, m *login.Material, n *yamlfile.Node) { m.Key = r.Template(n) },
 	},
 	{"password", "password of the key, from ${sealed.x}", func(r *Reader, m *login.Material, n *yamlfile.Node) {
@@ -445,7 +445,7 @@ var hmacKeys = []Key[login.HMAC]{
 			h.Sign = append(h.Sign, part)
 		}
 	}},
-	{"join", "what stands between the parts", func(r *Reader, h *login.HMAC, n *yamlfile.Node) {
+	{"join", "what is between the parts", func(r *Reader, h *login.HMAC, n *yamlfile.Node) {
 		h.Join = r.PlainText(n)
 	}},
 	{"hash", "sha256, sha384, sha512, sha1, md5", func(r *Reader, h *login.HMAC, n *yamlfile.Node) {

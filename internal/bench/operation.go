@@ -18,7 +18,7 @@ import (
 	"testbench/internal/yamlfile"
 )
 
-// description is an operation as it is described by hand.
+// description is an operation as it is described in bench.yaml.
 type description struct {
 	op       *contract.Endpoint
 	explicit bool // a request line was given
@@ -61,7 +61,7 @@ func IsMethod(word string) bool {
 	return slices.Contains(Methods, word) || suggest.Closest(word, Methods) == ""
 }
 
-// operation reads one operation described by hand. For a SOAP service a
+// operation reads one operation described in bench.yaml. For a SOAP service a
 // payload takes the place of a request line.
 func (r *Reader) operation(e yamlfile.Entry, s *Service) *contract.Endpoint {
 	d := &description{op: &contract.Endpoint{Name: e.Key.Text}}

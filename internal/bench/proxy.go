@@ -51,7 +51,7 @@ func (b *Bench) vetProxy(s *Site) {
 	}
 }
 
-// ProxyAddress reads what proxy: address: came to; shown stands in errors.
+// ProxyAddress reads what proxy: address: came to; shown is in errors.
 func ProxyAddress(sent, shown string) (*url.URL, error) {
 	at, err := url.Parse(sent)
 	if err != nil || at.Scheme != "http" && at.Scheme != "https" || at.Host == "" {

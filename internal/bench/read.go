@@ -124,7 +124,7 @@ next:
 		}
 		r.File.Report(e.Key, suggest.DidYouMean(e.Key.Text, names), "%s has no key %q", what, e.Key.Text)
 		if n.Get(meant) == nil {
-			// What stands below it is read as if the key were right, so that its
+			// What is below it is read as if the key were right, so that its
 			// mistakes are told as well, and nothing is missed for want of it.
 			for _, k := range keys {
 				if k.Name == meant {
@@ -135,7 +135,7 @@ next:
 	}
 }
 
-// keysElsewhere says for the keys of the greater mappings whose they are: what stands at
+// keysElsewhere says for the keys of the greater mappings whose they are: what is at
 // the wrong one is told where it belongs.
 var keysElsewhere = map[string][]string{}
 
@@ -178,7 +178,7 @@ func (r *Reader) Text(n *yamlfile.Node) string {
 func (r *Reader) PlainText(n *yamlfile.Node) string {
 	text := r.Text(n)
 	if at := strings.Index(text, "${"); at >= 0 {
-		r.File.ReportInside(n, at, "", "a placeholder cannot stand here")
+		r.File.ReportInside(n, at, "", "a placeholder is not allowed here")
 	}
 	return text
 }
@@ -342,7 +342,7 @@ func (r *Reader) Tree(n *yamlfile.Node) *request.Tree {
 	return t
 }
 
-// Named reads the value that a name has, and remarks on a credential that stands there as
+// Named reads the value that a name has, and remarks on a credential that is there as
 // anybody can read it.
 func (r *Reader) Named(e yamlfile.Entry) *request.Tree {
 	r.remarkCredential(e.Key.Text, e.Value)
@@ -529,7 +529,7 @@ func (r *Reader) keyedRule(n *yamlfile.Node) *rule.Rule {
 	return nil
 }
 
-// wordedRule reads a rule whose word stands above its value.
+// wordedRule reads a rule whose word is above its value.
 func (r *Reader) wordedRule(n *yamlfile.Node, text string) *rule.Rule {
 	lead := len(text) - len(n.Text) // the word, which does not stand there
 	parsed, err := rule.Parse(text, false)
@@ -542,7 +542,7 @@ func (r *Reader) wordedRule(n *yamlfile.Node, text string) *rule.Rule {
 	return parsed
 }
 
-// treeOperand lets a tree of a file stand in a rule.
+// treeOperand lets a tree of a file are in a rule.
 type treeOperand struct{ tree *request.Tree }
 
 func (o treeOperand) Node(scope value.Scope) (*document.Node, error) { return o.tree.Node(scope) }

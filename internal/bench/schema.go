@@ -3,7 +3,7 @@ package bench
 import "testbench/internal/document"
 
 // KeySchema is a mapping of a file as its reader knows it, in JSON Schema: every key with what
-// it holds. What stands below a key is said where it is a mapping too.
+// it holds. What is below a key is said where it is a mapping too.
 func KeySchema[T any](keys []Key[T], below map[string]*document.Node) *document.Node {
 	properties := document.NewObject()
 	for _, k := range keys {
@@ -100,7 +100,7 @@ func Schema() string {
 	}), nil)
 }
 
-// Mappings are the keys of each mapping that stands in bench.yaml, by what it is called.
+// Mappings are the keys of each mapping that is in bench.yaml, by what it is called.
 func Mappings() map[string][]string {
 	return map[string][]string{
 		"site": KeyNames(siteKeys), "tls": KeyNames(tlsKeys), "proxy": KeyNames(proxyKeys),
@@ -115,8 +115,8 @@ func LoginMappings() map[string][]string {
 		"basic": KeyNames(basicKeys), "bearer": KeyNames(bearerKeys), "key": KeyNames(keyKeys),
 		"digest": KeyNames(digestKeys),
 		"ntlm":   KeyNames(ntlmKeys), "kerberos": KeyNames(kerberosKeys), "certificate": KeyNames(materialKeys),
-		"oauth2": KeyNames(oauth2Keys),
-		"login call":   KeyNames(loginCallKeys), "session": KeyNames(sessionKeys), "hmac": KeyNames(hmacKeys),
+		"oauth2":     KeyNames(oauth2Keys),
+		"login call": KeyNames(loginCallKeys), "session": KeyNames(sessionKeys), "hmac": KeyNames(hmacKeys),
 		"http signature": KeyNames(httpSignatureKeys),
 		"username token": KeyNames(usernameTokenKeys), "signature": KeyNames(signatureKeys), "saml": KeyNames(samlKeys),
 	}

@@ -96,7 +96,7 @@ type Options struct {
 	// Mask hides what is secret in what is answered: a service may repeat a credential of
 	// the bridge. nil for nothing.
 	Mask func(text string) string
-	// Hosts are what requests may name as their host, with the port where one stands there;
+	// Hosts are what requests may name as their host, with the port where one is there;
 	// empty allows every one. A page of elsewhere cannot reach a bridge on the loopback by a
 	// name of its own then.
 	Hosts []string

@@ -32,7 +32,7 @@ type Keys struct {
 	issued
 }
 
-// issued is what stands in the file.
+// issued is what is in the file.
 type issued struct {
 	Keys  []*Key          `json:"keys"`
 	Roles map[string]Role `json:"roles,omitempty"`

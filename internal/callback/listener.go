@@ -24,7 +24,7 @@ type Signed struct {
 	Hash   string // sha1, sha256, sha512
 	Key    *value.Template
 	Encode string // hex, base64
-	Before string // what stands before it, as sha256=
+	Before string // what is before it, as sha256=
 }
 
 // Answer is what a call is answered with.

@@ -46,7 +46,7 @@ func TestReceiver(t *testing.T) {
 		{"by another method", "PUT", "/done", "1", sealOf("1"), 405},
 		{"to another place", "POST", "/undone", "1", sealOf("1"), 404},
 		{"sealed over another body", "POST", "/done", "1", sealOf("2"), 401},
-		{"without what stands before the seal", "POST", "/done", "1", strings.TrimPrefix(sealOf("1"), "sha256="), 401},
+		{"without what is before the seal", "POST", "/done", "1", strings.TrimPrefix(sealOf("1"), "sha256="), 401},
 		{"larger than is taken", "POST", "/done", strings.Repeat("x", 11<<20), "", 413},
 		{"the first", "POST", "/done", "1", sealOf("1"), 202},
 		{"the second", "POST", "/done/", "2", sealOf("2"), 202},

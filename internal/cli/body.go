@@ -20,7 +20,7 @@ const (
 	mostLine     = 4000 // characters of a line that is laid out nowhere: of plain text, of what cannot be read
 )
 
-// body lays a body out for reading, every line behind a lead. A terminal is shown lists
+// body lays a body out for reading, every line after a lead. A terminal is shown lists
 // and texts shortened, and values in the colour of their kind.
 func (s *session) body(format document.Format, node *document.Node, body []byte, lead string) string {
 	t := s.tell
@@ -63,7 +63,7 @@ func (s *session) firstLines(text string) string {
 		1+strings.Count(lines[mostLines], "\n"))
 }
 
-// A remark that stands in a tree for what is left out is marked on both sides, so that it
+// A remark that is in a tree for what is left out is marked on both sides, so that it
 // can be freed of its quotation marks where the tree is laid out. Nobody who sends
 // something knows the mark.
 var (

@@ -132,7 +132,7 @@ func (s *session) issueKey(ctx context.Context, bench *workbench.Bench, keys *br
 	return ExitPassed, nil
 }
 
-// separated gives what stands between commas.
+// separated gives what is between commas.
 func separated(text string) []string {
 	var all []string
 	for one := range strings.SplitSeq(text, ",") {

@@ -53,7 +53,7 @@ func callCommand() *command {
 			o.shape(f)
 			f.StringVar(&o.Spoil, "spoil", "", "spoil the login's token this `way`: "+strings.Join(login.Ways, ", "))
 			f.StringVar(&o.HTTP, "http", "", "the `version` of HTTP: 1.1 or 2")
-			f.IntVar(&o.Pages, "pages", 1, "read so many `pages` of a list, where the answer leads to the next one")
+			f.IntVar(&o.Pages, "pages", 1, "how many `pages` of a list are read, where the answer leads to the next one")
 			f.BoolVar(&o.Stay, "stay", false, "do not follow redirects")
 			f.BoolVar(&o.dry, "dry", false, "show what would be sent, masked, and send nothing")
 			f.BoolVar(&o.headers, "headers", false, "show the answer's headers")
@@ -308,7 +308,7 @@ func (s *session) find(result *workbench.StepResult, p *path.Path) (*document.No
 func (s *session) tellOutcome(result *workbench.StepResult) {
 	if result.Outcome != workbench.Passed {
 		told := result.Told(s.masker)
-		why := strings.TrimSpace(string(told.Reason + " " + told.Says))
+		why := strings.TrimSpace(string(told.Reason + " " + told.Response))
 		for _, c := range told.Checks {
 			if why == "" && c.Judged && !c.Passed {
 				why = string(report.CheckLine(c))

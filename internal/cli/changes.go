@@ -98,7 +98,7 @@ func subjectOfChange(c *workbench.Change) string {
 	return strings.TrimSpace(c.Where + " " + c.Path)
 }
 
-// lines writes a text behind a lead that takes so many columns; on a narrow terminal
+// lines writes a text after a lead that takes so many columns; on a narrow terminal
 // below it.
 func (s *session) lines(lead string, width int, text string) {
 	t := s.tell

@@ -24,8 +24,8 @@ import (
 
 // The exit statuses.
 const (
-	ExitPassed        = 0
-	ExitFailed   = 1
+	ExitPassed      = 0
+	ExitFailed      = 1
 	ExitWrong       = 2
 	ExitUnreachable = 3
 	ExitInterrupted = 130
@@ -36,7 +36,7 @@ type command struct {
 	name     string
 	group    string
 	purpose  string // one line
-	usage    string // what stands behind the name
+	usage    string // what is after the name
 	examples []string
 	// options declares the command's own options; nil where it has none.
 	options func(*flag.FlagSet) any
@@ -310,6 +310,16 @@ func kindOf(f *flag.Flag) string {
 	return "a whole number"
 }
 
+// optionMeant says what to write in place of options that there are not: those that had another name
+// once, and those that people bring along.
+var optionMeant = map[string]string{
+	"tell": "-detail", "gather": "-merge", "header": "-in header.NAME=VALUE", "query": "-in query.NAME=VALUE",
+	"cookie": "-in cookie.NAME=VALUE", "form": "-in form.NAME=VALUE", "data": "-body FILE, or -in form.NAME=VALUE",
+	"var": "-set NAME=VALUE", "env": "-site NAME", "output": "-out FILE", "report": "-out FILE",
+	"parallel": "-jobs N", "threads": "-jobs N", "workers": "-jobs N", "verbose": "-show all", "only": "-step NAME",
+	"user": "-login NAME", "dry-run": "-dry", "fail-fast": "-stop",
+}
+
 func explainFlag(flags *flag.FlagSet, err error) error {
 	if errors.Is(err, flag.ErrHelp) {
 		return err
@@ -325,16 +335,24 @@ func explainFlag(flags *flag.FlagSet, err error) error {
 		if match := invalidValue.FindStringSubmatch(message); match != nil {
 			message = "-" + match[2] + " takes " + kindOf(flags.Lookup(match[2])) + ", not " + match[1]
 		}
-		message = strings.Replace(message, "flag needs an argument: ", "a value is missing behind ", 1)
+		if option, ok := strings.CutPrefix(message, "flag needs an argument: "); ok {
+			message = option + " needs a value"
+		}
 		return usagef("`testbench help "+flags.Name()+"` explains the options", "%s", message)
 	}
 	var names []string
 	flags.VisitAll(func(f *flag.Flag) { names = append(names, f.Name) })
-	try := suggest.DidYouMean(name, names)
+	try := optionMeant[name]
+	if try != "" && flags.Lookup(strings.TrimLeft(strings.Fields(try)[0], "-")) == nil {
+		try = ""
+	}
+	if try == "" {
+		try = strings.Replace(suggest.DidYouMean(name, names), `"`, `"-`, 1)
+	} else {
+		try = "write " + try
+	}
 	if try == "" {
 		try = "`testbench help " + flags.Name() + "` lists the options"
-	} else {
-		try = strings.Replace(try, `"`, `"-`, 1)
 	}
 	return usagef(try, "%s has no option -%s", flags.Name(), name)
 }

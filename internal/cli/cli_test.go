@@ -15,7 +15,7 @@ import (
 	"testbench/internal/secret"
 )
 
-// Options stand anywhere among the arguments; behind -- nothing is one.
+// Options stand anywhere among the arguments; after -- nothing is one.
 func TestParse(t *testing.T) {
 	cases := []struct {
 		args       string
@@ -29,7 +29,7 @@ func TestParse(t *testing.T) {
 		{"a -- -site s", "a -site s", "", ""},
 		{"x=-5 a", "x=-5 a", "", ""},
 		{"a -sites s", "", "", `did you mean "-site"?`},
-		{"a -site", "", "", "a value is missing behind -site"},
+		{"a -site", "", "", "-site needs a value"},
 		{"a -most x", "", "", "-most takes a whole number, not \"x\""},
 	}
 	for _, c := range cases {

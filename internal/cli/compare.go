@@ -255,7 +255,7 @@ func (s *session) atTwoSites(ctx context.Context, args []string) (a, b *document
 		}
 		if result.Outcome != workbench.Passed {
 			s.tell.note("note: at %s the call %s: %s", s.tell.visible(site), result.Outcome,
-				s.tell.visible(strings.TrimSpace(result.Reason+" "+result.Says)))
+				s.tell.visible(strings.TrimSpace(result.Reason+" "+result.Response)))
 		}
 		answers = append(answers, result.Reply.Payload)
 	}

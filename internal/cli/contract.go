@@ -77,7 +77,7 @@ func firstOf(texts ...string) string {
 	return ""
 }
 
-// columns prints rows whose cells stand under one another; the last may wrap.
+// columns prints rows whose cells are under one another; the last may wrap.
 func (s *session) columns(rows [][]string, indent int) {
 	t := s.tell
 	widths := map[int]int{}

@@ -23,7 +23,7 @@ type fieldsOptions struct {
 func fieldsCommand() *command {
 	return &command{
 		name: "fields", group: "finding one's way in answers",
-		purpose: "shows every field of an answer: its path, its kind, what stands in it", usage: "SOURCE",
+		purpose: "shows every field of an answer: its path, its kind, what is in it", usage: "SOURCE",
 		examples: []string{
 			"testbench call stores/search grade=A -save lots.json", "testbench fields lots.json",
 			"testbench fields last -find keeper -as keep",

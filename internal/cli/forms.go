@@ -10,7 +10,7 @@ import (
 )
 
 // form is one way of using a command, with the options that have an effect there: all
-// others are refused. A command takes the options that stand in one of its forms.
+// others are refused. A command takes the options that are in one of its forms.
 type form struct {
 	name    string // in messages: "with -resume"; empty for the usual one
 	is      func(u used) bool
@@ -138,7 +138,7 @@ var forms = map[string][]form{
 	"run": {
 		{
 			"with -resume", with("resume"),
-			take("resume stop out show full tell jobs listen callback json bench set", fetching),
+			take("resume stop out show full detail jobs listen callback json bench set", fetching),
 		},
 		{"with -dry", with("dry"), take("dry step rows share of full json", sending)},
 		{
@@ -147,8 +147,8 @@ var forms = map[string][]form{
 		},
 		{"without -show", func(u used) bool {
 			return !u.has("show")
-		}, take("step from rows stop out tell jobs rate repeat for share of listen callback", sending)},
-		{"", always, take("step from rows stop out show full tell jobs rate repeat for share of listen callback",
+		}, take("step from rows stop out detail jobs rate repeat for share of listen callback", sending)},
+		{"", always, take("step from rows stop out show full detail jobs rate repeat for share of listen callback",
 			sending)},
 	},
 	"probe": {
@@ -172,7 +172,7 @@ var forms = map[string][]form{
 		{"", always, take("most json bench")},
 	},
 	"report": {
-		{"with -merge", with("merge"), take("gather out full json")},
+		{"with -merge", with("merge"), take("merge out full json")},
 		{"", always, take("out full json bench")},
 	},
 	"schema": the(""),

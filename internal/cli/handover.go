@@ -23,7 +23,7 @@ type handoverOptions struct {
 
 func handoverCommand() *command {
 	return &command{
-		name: "handover", group: "handing over", purpose: "writes a request as a program that runs as it stands",
+		name: "handover", group: "handing over", purpose: "writes a request as a program that runs as it is",
 		usage: "SERVICE/OPERATION [field=value ...] | SHEET STEP | RUN.EXCHANGE",
 		examples: []string{
 			"testbench handover stores/search grade=A -as python -pick lots.0.id",

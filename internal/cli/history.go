@@ -38,7 +38,7 @@ func historyCommand() *command {
 			f.IntVar(&o.most, "most", 20, "how many runs are looked at")
 			f.BoolVar(&o.steps, "steps", false, "how each step fared over the runs: outcomes, times, what newly failing")
 			f.BoolVar(&o.full, "full", false, "show bodies in full, however long, on a terminal too")
-			f.Func("prune", "take all runs away but the newest so many (`number`)", func(text string) error {
+			f.Func("prune", "keep only the newest `number` of runs", func(text string) error {
 				most, err := strconv.Atoi(text)
 				if err != nil || most < 0 {
 					return errors.New("-prune takes how many runs are kept, from 0")

@@ -173,7 +173,7 @@ func (t *printer) visible(s string) string { return string(t.shown(s)) }
 // message is a text that may quote much of what came, with that shortened.
 func (t *printer) message(s string) string { return t.visible(string(t.masker.Message(s))) }
 
-// oneLine is a text as it stands within a line.
+// oneLine is a text as it is within a line.
 func (t *printer) oneLine(s string) string {
 	return strings.NewReplacer("\n", " ", "\t", " ").Replace(t.visible(s))
 }

@@ -12,7 +12,7 @@ type bar struct {
 	*progressbar.ProgressBar
 	name    string
 	done    int
-	failed    int
+	failed  int
 	total   int           // 0 where it is not known
 	drawn   time.Duration // when, from the beginning
 	said    string

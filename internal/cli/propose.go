@@ -33,7 +33,7 @@ func proposeCommand() *command {
 		},
 		options: func(f *flag.FlagSet) any {
 			o := &proposeOptions{}
-			f.IntVar(&o.times, "times", 0, "make a call so many times, and take its answers")
+			f.IntVar(&o.times, "times", 0, "how many times a call is made; its responses are taken")
 			f.StringVar(&o.into, "into", "", "put the rules into a step of this `sheet`; rules that are there stay")
 			f.StringVar(&o.step, "step", "", "the `name` of the step for -into")
 			return o

@@ -83,7 +83,7 @@ func (s *session) report(o *reportOptions, args []string) (int, error) {
 	return workbench.Outcome(head.Outcome).ExitStatus(), nil
 }
 
-// stored opens a run of the history, by its number or as the last one; done lets go of it.
+// stored opens a run of the history, by its number or as the last one; done deletes it.
 func (s *session) stored(name string) (run *history.Stored, done func(), err error) {
 	bench, err := s.open()
 	if err != nil {

@@ -500,8 +500,8 @@ func (s *session) details(step *workbench.StepResult) {
 			t.printf("%s\n", t.wrap(string(c.Note), t.width, 8))
 		}
 	}
-	if told.Says != "" {
-		line(told.Says)
+	if told.Response != "" {
+		line(told.Response)
 	}
 	for _, text := range told.Hints {
 		line("try: " + text)

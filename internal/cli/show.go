@@ -46,7 +46,7 @@ func (s *session) showRequest(r *exchange.Request, indent int) {
 func (s *session) showSigned(r *exchange.Request, lead string) {
 	for _, text := range r.Signed {
 		if strings.HasPrefix(text, "<") {
-			continue // the SignedInfo of an envelope, which stands in it
+			continue // the SignedInfo of an envelope, which is in it
 		}
 		s.tell.printf("%s%s\n%s\n", lead, s.tell.in(bold, "signed over"), s.tell.indented(text, lead+"  "))
 	}

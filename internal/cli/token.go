@@ -33,7 +33,7 @@ func tokenCommand() *command {
 			f.BoolVar(&o.bare, "bare", false, "print the token itself and nothing else, for a pipe")
 			f.BoolVar(&o.verify, "verify", false,
 				"ask the issuer whether it is good, and check its signature by the issuer's keys")
-			f.BoolVar(&o.forget, "forget", false, "let go of the one that is kept between commands, and get none")
+			f.BoolVar(&o.forget, "forget", false, "deleted the one that is kept between commands, and get none")
 			f.StringVar(&o.spoil, "spoil", "",
 				"make a bad one of it this `way` ("+strings.Join(login.Ways, ", ")+
 					"), and show that the issuer refuses it")
@@ -116,7 +116,7 @@ func (s *session) showToken(name string, o *tokenOptions, report *workbench.Toke
 		row(map[bool]string{true: "asked", false: ""}[i == 0], text)
 	}
 	if token.Reused {
-		row("kept", fmt.Sprintf("since %s, by an earlier command (-forget lets go of it)",
+		row("kept", fmt.Sprintf("since %s, by an earlier command (-forget deletes it)",
 			token.Obtained.Format("15:04:05")))
 	}
 	claims := login.Claims(token.Text)

@@ -36,7 +36,7 @@ func watchCommand() *command {
 			o := &watchOptions{}
 			f.DurationVar(&o.every, "every", 5*time.Second, "how long is waited between two calls")
 			f.DurationVar(&o.during, "for", 0, "end after this `time`")
-			f.IntVar(&o.times, "times", 0, "end after so many calls")
+			f.IntVar(&o.times, "times", 0, "how many calls are made")
 			f.StringVar(&o.until, "until", "", "end when a `rule` holds, as \"state: done\"")
 			f.Var(&o.picks, "pick", "show the value at this `path`; repeatable")
 			f.StringVar(&o.login, "login", "", "another login, by `name` (several with commas between), or none")
@@ -246,7 +246,7 @@ func (w *watching) line(n int, at time.Time, result *workbench.StepResult, statu
 	}
 	t.printf("%s\n", strings.TrimRight(line, " "))
 	if result.Outcome != workbench.Passed {
-		reason := strings.TrimSpace(result.Reason + " " + result.Says)
+		reason := strings.TrimSpace(result.Reason + " " + result.Response)
 		if reason == "" {
 			reason = string(result.Outcome)
 		}

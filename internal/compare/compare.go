@@ -1,4 +1,4 @@
-// Package compare finds what differs between two answers, by what stands in them and not
+// Package compare finds what differs between two answers, by what is in them and not
 // by how it is written: JSON and XML alike, lists by the keys of their elements or by
 // what fits best, numbers and moments by their value. It says what differs; what that
 // means is for others to say.
@@ -31,7 +31,7 @@ const (
 type Difference struct {
 	Kind Kind
 	Path string         // elements that were matched by a key are named by it
-	A, B *document.Node // what stands there; nil where nothing does
+	A, B *document.Node // what is there; nil where nothing does
 	From int            // of an element that moved: its places
 	To   int
 	at   string // the path with [*] for every element
@@ -192,7 +192,7 @@ func (c *comparing) list(a, b *document.Node, where, at string) {
 	}
 }
 
-// literal is a value as it stands in a path.
+// literal is a value as it is in a path.
 func literal(text string) string {
 	if text != "" && !strings.ContainsAny(text, " \"[]()=") {
 		return text

@@ -24,7 +24,7 @@ type BuildOptions struct {
 	Elsewhere func(p Parameter) bool
 	// Template makes the body of what the fields put there; nil leaves it as it is.
 	Template func(body *document.Node) (*document.Node, error)
-	// Prefixes are those of XML that names of fields may have; Attached gives what stands in
+	// Prefixes are those of XML that names of fields may have; Attached gives what is in
 	// a payload for an attachment of the name, nil for what is none.
 	Prefixes map[string]string
 	Attached func(name string) *document.Node
@@ -254,7 +254,7 @@ func (b *builder) field(name string, v *document.Node) {
 			b.take(*p, name, v)
 			return
 		}
-		// What stands before the first dot may be the parameter.
+		// What is before the first dot may be the parameter.
 		if p := b.op.Find(place); qualified && p != nil && v.IsScalar() {
 			b.take(*p, name, v)
 			return

@@ -1,15 +1,15 @@
 package contract
 
-// ByHand is the description of a service whose operations stand in the bench.
+// ByHand is the description of a service whose operations are in the bench.
 type ByHand struct {
 	head       Head
 	operations []*Endpoint
 }
 
-// NewByHand makes a description of operations that are described by hand in a
+// NewByHand makes a description of operations that are described in bench.yaml in a
 // file.
 func NewByHand(name, file string, operations []*Endpoint) *ByHand {
-	return &ByHand{head: Head{Title: name, Format: "described by hand", Location: file}, operations: operations}
+	return &ByHand{head: Head{Title: name, Format: "described in bench.yaml", Location: file}, operations: operations}
 }
 
 // Head is what is said of the service.
@@ -34,7 +34,7 @@ func (b *ByHand) Operation(name string) (*Endpoint, error) {
 	return nil, nil
 }
 
-// merged is a contract's description with operations beside it that stand in the
+// merged is a contract's description with operations beside it that are in the
 // bench; those win.
 type merged struct {
 	Description

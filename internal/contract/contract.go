@@ -1,6 +1,6 @@
 // Package contract models what is known of a service: its operations, their
 // parameters, and what comes back, wherever that knowledge comes from: the bench
-// file, where operations are described by hand, or the subpackages for contract
+// file, where operations are described in bench.yaml, or the subpackages for contract
 // formats, which fill the same model. It builds requests by it and judges
 // answers by it; it sends nothing.
 package contract
@@ -17,7 +17,7 @@ import (
 	"testbench/internal/suggest"
 )
 
-// In says where a parameter stands in a request.
+// In says where a parameter is in a request.
 type In string
 
 // The places of a parameter.
@@ -63,7 +63,7 @@ type Parameter struct {
 	// Content is the media type in which the value is written; empty for none.
 	Content    string
 	Deprecated bool
-	// Write writes a value as it stands in the request, not yet escaped; nil takes it
+	// Write writes a value as it is in the request, not yet escaped; nil takes it
 	// as it is.
 	Write func(v *document.Node) string
 }
@@ -113,7 +113,7 @@ type Callback struct {
 }
 
 // Endpoint is an operation by its method, its path and its parameters: one of a contract of
-// HTTP, or one that is described by hand, of SOAP too.
+// HTTP, or one that is described in bench.yaml, of SOAP too.
 type Endpoint struct {
 	Name       string
 	Method     string // POST for SOAP

@@ -10,7 +10,7 @@ import (
 )
 
 // Operation is one thing that a service does, as a contract of any format has it, or the
-// bench, where it is described by hand.
+// bench, where it is described in bench.yaml.
 type Operation interface {
 	// Facts are what is known of it whatever the format.
 	Facts() Facts
@@ -104,7 +104,7 @@ func (o *Endpoint) Hold(at *url.URL, r *Received) []string {
 	return wrong
 }
 
-// Shape is not known: a payload that is described by hand has no schema.
+// Shape is not known: a payload that is described in bench.yaml has no schema.
 func (o *Endpoint) Shape() *schema.Shape { return nil }
 
 // Method is an operation that is called by its name, by JSON-RPC or XML-RPC.

@@ -18,7 +18,7 @@ type Overview struct {
 	Operations []Line
 }
 
-// Table is a list with a title, and cells that stand under one another.
+// Table is a list with a title, and cells that are under one another.
 type Table struct {
 	Title, About string
 	Rows         [][]string

@@ -51,7 +51,7 @@ func (r *Received) given(p *Parameter) (given []string, isPlace bool) {
 	switch p.In {
 	case InPath:
 		if text, ok := r.Path[p.Wire]; ok {
-			given = []string{strings.Trim(text, "'")} // a key of OData stands in quotes
+			given = []string{strings.Trim(text, "'")} // a key of OData is in quotes
 		}
 	case InQuery:
 		given = r.Query[p.Wire]
@@ -67,7 +67,7 @@ func (r *Received) given(p *Parameter) (given []string, isPlace bool) {
 	return given, true
 }
 
-// received is the value of a parameter, a list where it stands several times.
+// received is the value of a parameter, a list where it is there several times.
 func (p *Parameter) received(given []string) *document.Node {
 	if len(given) == 1 && (!p.Joined || !strings.Contains(given[0], ",")) {
 		return document.NewUntyped(given[0])
@@ -84,7 +84,7 @@ func (p *Parameter) received(given []string) *document.Node {
 
 func (p *Parameter) wrong(node *document.Node, isKind func(string, *document.Node) bool) []string {
 	if p.Write != nil && (p.In != InPath || strings.Contains(node.Text, "'")) {
-		return nil // it stands in a form of its own, which is not read back
+		return nil // it is in a form of its own, which is not read back
 	}
 	if said := p.Check(node, isKind); said != "" {
 		return []string{said}

@@ -81,7 +81,7 @@ func (p *Parameter) words() string {
 	return p.Kind
 }
 
-// kindSamples are values of the kinds that operations described by hand name.
+// kindSamples are values of the kinds that operations described in bench.yaml name.
 var kindSamples = map[string]string{
 	"integer": "1", "number": "1", "decimal": "1.5", "boolean": "true", "date": "2026-11-23", "time": "08:00:00",
 	"datetime": "2026-11-23T08:00:00Z", "uuid": "3f2c1a90-6b7d-4e58-9c01-2d3e4f506172",
@@ -127,7 +127,7 @@ func (c *Content) sample(options schema.SampleOptions, whole *schema.Sample) *do
 	return made.Root
 }
 
-// Text writes a pair as it stands in a query.
+// Text writes a pair as it is in a query.
 func (p Pair) Text() string {
 	if p.Raw {
 		return p.Name + "=" + p.Value.Text

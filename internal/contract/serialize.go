@@ -29,7 +29,7 @@ func escape(text string, reserved bool) string {
 	return escaped
 }
 
-// scalarText is a value as it stands in an address or a header.
+// scalarText is a value as it is in an address or a header.
 func scalarText(v *document.Node) string {
 	v = v.Value()
 	if !v.IsScalar() {
@@ -167,7 +167,7 @@ func (p *Parameter) inPath(v *document.Node) string {
 		return url.PathEscape(text)
 	}
 	if v.IsScalar() {
-		if p.Write != nil { // quotes and commas of a literal may stand (RFC 3986, 3.3)
+		if p.Write != nil { // quotes and commas of a literal may be (RFC 3986, 3.3)
 			return strings.NewReplacer("%27", "'", "%2C", ",").Replace(encode(v.Text))
 		}
 		switch p.style() {

@@ -56,7 +56,7 @@ func (a *arena) scalar(kind Kind, text string) *Node {
 	return made
 }
 
-// taggedNode is an element with what stands in it, in one piece.
+// taggedNode is an element with what is in it, in one piece.
 type taggedNode struct {
 	node  Node
 	inner inner

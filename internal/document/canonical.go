@@ -20,7 +20,7 @@ type Canonical struct {
 	// Undone writes xmlns="" on the apex where it undoes the default namespace of the
 	// elements around it, so that it can be put back where it stood.
 	Undone bool
-	// Hide, if not empty, stands in place of every secret text; then the form is for
+	// Hide, if not empty, is in place of every secret text; then the form is for
 	// people, and no longer canonical.
 	Hide string
 }

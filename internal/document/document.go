@@ -27,7 +27,7 @@ const (
 	List
 	Object
 	Element // an XML element
-	// What stands in an element beside its content:
+	// What is in an element beside its content:
 	Layout      // blanks between elements
 	Comment     // Text
 	Instruction // a processing instruction: Name and Text
@@ -76,7 +76,7 @@ type Node struct {
 	inner        *inner // nil until there is something in it
 }
 
-// inner is what stands in a node that is not a single value.
+// inner is what is in a node that is not a single value.
 type inner struct {
 	items   []*Node
 	members []Member
@@ -155,19 +155,19 @@ func (n *Node) SetName(name Name) { n.tagged().name = &name }
 // SetAttributes puts the attributes in place of those that were there.
 func (n *Node) SetAttributes(attributes []Attribute) { n.tagged().attributes = attributes }
 
-// AppendItems adds the items behind those that are there.
+// AppendItems adds the items after those that are there.
 func (n *Node) AppendItems(items ...*Node) {
 	in := n.inside()
 	in.items = append(in.items, items...)
 }
 
-// AppendMembers adds the members behind those that are there, whatever their keys are.
+// AppendMembers adds the members after those that are there, whatever their keys are.
 func (n *Node) AppendMembers(members ...Member) {
 	in := n.inside()
 	in.members = append(in.members, members...)
 }
 
-// AppendAttributes adds the attributes behind those that are there.
+// AppendAttributes adds the attributes after those that are there.
 func (n *Node) AppendAttributes(attributes ...Attribute) {
 	t := n.tagged()
 	t.attributes = append(t.attributes, attributes...)

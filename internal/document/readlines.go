@@ -5,7 +5,7 @@ import (
 	"errors"
 )
 
-// ReadLines reads JSON values, one a line, or each behind a record separator (RFC
+// ReadLines reads JSON values, one a line, or each after a record separator (RFC
 // 7464).
 func ReadLines(data []byte) (*Node, error) {
 	var items []*Node

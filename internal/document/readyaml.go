@@ -68,7 +68,7 @@ func (r *yamlReader) node(y *yaml.Node, depth int) (*Node, error) {
 	case yaml.AliasNode:
 		for _, open := range r.open {
 			if open == y.Alias {
-				return nil, yamlError(y, "the alias *%s stands inside of what it stands for", y.Value)
+				return nil, yamlError(y, "the alias *%s is inside what it stands for", y.Value)
 			}
 		}
 		r.open = append(r.open, y.Alias)
@@ -113,11 +113,11 @@ func (r *yamlReader) mapping(n *Node, y *yaml.Node, depth int) error {
 			continue
 		}
 		if seen[key.Value] {
-			return yamlError(key, "%s stands here a second time", excerpt.Quote(key.Value))
+			return yamlError(key, "%s is here a second time", excerpt.Quote(key.Value))
 		}
 		seen[key.Value] = true
 		if merged {
-			n.Set(key.Value, value) // what is written stands before what is merged
+			n.Set(key.Value, value) // what is written is before what is merged
 			continue
 		}
 		n.AppendMembers(Member{key.Value, value})

@@ -209,7 +209,7 @@ func TestManyFields(t *testing.T) {
 	require.NoError(t, err)
 	plain := document.NewObject()
 	plain.SetMembers(read.Members()[:many/5])
-	assert.False(t, document.Equal(plain, root), "f7 stands there twice")
+	assert.False(t, document.Equal(plain, root), "f7 is there twice")
 	fields := document.NewFields()
 	for i := range many {
 		fields.Set(fmt.Sprint(i%1000), document.NewNumber(fmt.Sprint(i)))

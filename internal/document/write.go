@@ -9,7 +9,7 @@ import (
 // Style says how a tree is written.
 type Style struct {
 	Indent string // "" writes on one line
-	Hide   string // if not empty, stands in place of every secret value
+	Hide   string // if not empty, is in place of every secret value
 }
 
 // WriteJSON writes the tree as JSON. An untyped value is a number, true, false

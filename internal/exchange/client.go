@@ -50,7 +50,7 @@ type Options struct {
 	Log     *slog.Logger
 }
 
-// Sender carries out exchanges: a Client, or what stands in its place. It is safe for use by
+// Sender carries out exchanges: a Client, or what is in its place. It is safe for use by
 // several goroutines.
 type Sender interface {
 	// Do carries out an exchange. It always gives a Record, with what went wrong.
@@ -58,7 +58,7 @@ type Sender interface {
 	// Single gives a sender that sends everything to one host over one connection, for
 	// logins that authenticate the connection.
 	Single() Sender
-	// Close lets go of idle connections.
+	// Close deletes idle connections.
 	Close()
 }
 
@@ -224,7 +224,7 @@ func IsPrivate(a netip.Addr) bool {
 		a.Is4() && (a.As4()[0] == 0 || a.As4()[0] >= 240)
 }
 
-// Close lets go of idle connections.
+// Close deletes idle connections.
 func (c *Client) Close() {
 	c.mutex.Lock()
 	defer c.mutex.Unlock()
@@ -234,7 +234,7 @@ func (c *Client) Close() {
 }
 
 // Do carries out the exchange. It always returns a Record; what went wrong
-// stands in its Failure.
+// is in its Failure.
 func (c *Client) Do(ctx context.Context, request *Request) *Record {
 	record := &Record{Request: request, Started: time.Now()}
 	ctx, cancel := context.WithTimeout(ctx, c.options.Timeout)
@@ -417,7 +417,7 @@ func (c *Client) once(ctx context.Context, record *Record, request *Request, jar
 	if err != nil {
 		return err
 	}
-	// Whatever the connection has become, it is let go of when the time is over.
+	// Whatever the connection has become, it is deleted when the time is over.
 	defer context.AfterFunc(ctx, func() { _ = received.Body.Close() })()
 	defer func() { _ = received.Body.Close() }()
 	cookies := received.Cookies()

@@ -101,7 +101,7 @@ func (r *Request) Clone() *Request {
 // Answer is what came back.
 type Answer struct {
 	Status  int
-	Reason  string // the words behind the status
+	Reason  string // the words after the status
 	Proto   string // HTTP/1.1, HTTP/2.0
 	Header  http.Header
 	Cookies []*http.Cookie

@@ -1,5 +1,5 @@
 // Package fields finds one's way in an answer: every field with its path, its kind,
-// how often it is there and what stands in it. It goes through documents token by
+// how often it is there and what is in it. It goes through documents token by
 // token and holds what it learnt of the fields, not the document. It judges nothing.
 package fields
 
@@ -418,7 +418,7 @@ func (f *Field) Is(kind string) bool {
 		})
 }
 
-// Has says whether a text stands in the path or in a value, without regard to case.
+// Has says whether a text is in the path or in a value, without regard to case.
 func (f *Field) Has(text string) bool {
 	text = strings.ToLower(text)
 	holds := func(s string) bool { return strings.Contains(strings.ToLower(s), text) }
@@ -442,7 +442,7 @@ func (f *Field) Short() string {
 	return short
 }
 
-// Span says in words what stands in the field.
+// Span says in words what is in the field.
 func (f *Field) Span() string {
 	switch {
 	case f.Items != nil && f.Items[0] == f.Items[1]:

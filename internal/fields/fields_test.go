@@ -72,7 +72,7 @@ keeper.name: text, 1 of 1, "Bryony"
 	}
 	for text, wrong := range map[string]string{
 		`{"a": 1`: "ends too early", `{"a": 01}`: "not well-formed JSON",
-		`{} {}`: "stands behind", "": "there is nothing in it", "<a><b></a>": "line 1", "\x00\x01": "binary",
+		`{} {}`: "something after", "": "there is nothing in it", "<a><b></a>": "line 1", "\x00\x01": "binary",
 		`{"a": 1, "a": 2}`: "duplicate",
 	} {
 		_, _, err := fields.Read(strings.NewReader(text), "")
@@ -127,7 +127,7 @@ func TestPathsLeadThere(t *testing.T) {
 	}
 }
 
-// What goes by token by token is what stands in the tree.
+// What goes by token by token is what is in the tree.
 func TestAsInTheTree(t *testing.T) {
 	r := rand.New(rand.NewPCG(8, 26))
 	for range 500 {

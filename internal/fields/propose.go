@@ -24,7 +24,7 @@ type Proposer struct {
 	hidden   func(text string) bool
 }
 
-// NewProposer makes a proposer. hidden says of a value that it must stand in no rule.
+// NewProposer makes a proposer. hidden says of a value that it must be in no rule.
 func NewProposer(hidden func(text string) bool) *Proposer {
 	p := &Proposer{NewGatherer(), hidden}
 	p.gatherer.rules = p
@@ -150,7 +150,7 @@ func (s *stats) alternatives(telling int) string {
 	return "one of " + strings.Join(words, " or ")
 }
 
-// literal is a value as it stands in a rule. Untyped ones are written plain where no word
+// literal is a value as it is in a rule. Untyped ones are written plain where no word
 // or sign of a rule can be read in them.
 func (s *stats) literal(text string) string {
 	if !s.texts && !strings.ContainsFunc(text, isSign) && text != "" {

@@ -100,7 +100,7 @@ var mutations = []struct {
 	}},
 	{"a list is empty", func(_ *rand.Rand, root, _ *document.Node) { root.Set("lots", document.NewList()) }},
 	{"a list is an object", func(_ *rand.Rand, root, _ *document.Node) { root.Set("lots", document.NewObject()) }},
-	{"null stands where a value should", func(_ *rand.Rand, _, lot *document.Node) {
+	{"null found where a value is expected", func(_ *rand.Rand, _, lot *document.Node) {
 		lot.Set("organic", &document.Node{Kind: document.Null})
 	}},
 	{"a whole part is gone", func(_ *rand.Rand, root, _ *document.Node) {

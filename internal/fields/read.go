@@ -151,7 +151,7 @@ func (g *Gatherer) readJSON(from io.Reader) error {
 	}
 	if _, err := d.ReadToken(); !errors.Is(err, io.EOF) {
 		if err == nil {
-			err = errors.New("something stands behind the document")
+			err = errors.New("there is something after the document")
 		}
 		return explainJSON(err)
 	}
@@ -217,7 +217,7 @@ func (g *Gatherer) json(d *jsontext.Decoder, n *node) error {
 // longestText bounds what is kept of the text of one element.
 const longestText = 64 << 10
 
-// readXML goes through XML. Of an envelope, what stands in its Body is the answer.
+// readXML goes through XML. Of an envelope, what is in its Body is the answer.
 func (g *Gatherer) readXML(from io.Reader) error {
 	r := xmlstream.NewReader(from, xmlstream.Options{})
 	var open []*frame

@@ -1,4 +1,4 @@
-// Package handover writes a request as a program that runs as it stands: a template for
+// Package handover writes a request as a program that runs as it is: a template for
 // each language and a few functions. What the program sends is said by a Program, in
 // which secrets and tokens are names; no value of a secret ever comes here.
 package handover
@@ -73,7 +73,7 @@ type Take struct {
 }
 
 // Step is a member by its name, or an element of a list by its place from 0. In XML a
-// name behind @ is an attribute's.
+// name after @ is an attribute's.
 type Step struct {
 	Name    string
 	Index   int
@@ -316,7 +316,7 @@ func xPath(t Take) string {
 	return "string(" + out + ")"
 }
 
-// Mark is a text that stands in for a secret or a token while a request is made; it is
+// Mark is a text that is in for a secret or a token while a request is made; it is
 // made of letters and digits, which no encoding changes.
 type Mark struct{ Text, Var string }
 
@@ -345,5 +345,5 @@ func Split(text string, marks []Mark, as string) []Piece {
 	return out
 }
 
-// IsText says whether a body can stand in a program as a text.
+// IsText says whether a body can are in a program as a text.
 func IsText(body []byte) bool { return utf8.Valid(body) && !slices.Contains(body, 0) }

@@ -4,6 +4,7 @@
 package hint
 
 import (
+	"cmp"
 	"fmt"
 	"regexp"
 	"slices"
@@ -49,7 +50,7 @@ func Explain(step *result.Step) {
 	if e.record != nil {
 		e.answer = e.record.Answer
 	}
-	step.Says = says(e)
+	step.Response = says(e)
 	for _, rule := range rules {
 		if text := rule(e); text != "" {
 			step.Hints = append(step.Hints, text)
@@ -93,11 +94,7 @@ func says(e *evidence) string {
 	if m.Text == "" {
 		return ""
 	}
-	who := "the service"
-	if e.Context.Service != "" {
-		who = "the " + e.Context.Service
-	}
-	text := fmt.Sprintf("%s says: %q", who, m.Text)
+	text := fmt.Sprintf("response from %s: %q", cmp.Or(e.Context.Service, "the service"), m.Text)
 	if m.Field != "" {
 		text += fmt.Sprintf(" (field %s)", m.Field)
 	}
@@ -368,7 +365,7 @@ func namedField(e *evidence) string {
 		return ""
 	}
 	if strings.Contains(field, "[") {
-		return "" // what was sent there stands inside of a list
+		return "" // what was sent there is inside a list
 	}
 	field = fieldPlace.ReplaceAllString(field, "")
 	last := field[strings.LastIndexAny(field, "./")+1:]

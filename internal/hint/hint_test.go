@@ -204,7 +204,7 @@ func TestExplain(t *testing.T) {
 		{"perhaps the clock", step{
 			status: 401, header: date(http.Header{}, "Mon, 23 Nov 2026 07:00:00 GMT"),
 			context: result.Context{Login: "c"},
-		}, "perhaps it is the clock: the server's clock is 1h0m0s behind"},
+		}, "perhaps it is the clock: the server's clock is 1h0m0s slow"},
 		{
 			"stale though the clocks agree",
 			step{
@@ -466,17 +466,17 @@ func TestSays(t *testing.T) {
 	cases := []struct{ contentType, answer, want string }{
 		{
 			"application/json", `{"error": {"code": "x", "message": "too moist", "field": "moisture"}}`,
-			`the ledger says: "too moist" (field moisture)`,
+			`response from ledger: "too moist" (field moisture)`,
 		},
-		{"application/problem+json", `{"title": "Bad", "detail": "too moist"}`, `the ledger says: "too moist"`},
+		{"application/problem+json", `{"title": "Bad", "detail": "too moist"}`, `response from ledger: "too moist"`},
 		{
 			"application/json", `{"error": "invalid_grant", "error_description": "wrong password"}`,
-			`the ledger says: "wrong password"`,
+			`response from ledger: "wrong password"`,
 		},
-		{"application/json", `[{"message": "first"}, {"message": "second"}]`, `the ledger says: "first"; "second"`},
-		{"text/plain", "too moist\nand more", `the ledger says: "too moist"`},
+		{"application/json", `[{"message": "first"}, {"message": "second"}]`, `response from ledger: "first"; "second"`},
+		{"text/plain", "too moist\nand more", `response from ledger: "too moist"`},
 		{"text/plain", strings.Repeat("long ", 100), ""},
-		{"application/xml", "<e><message>too moist</message></e>", `the ledger says: "too moist"`},
+		{"application/xml", "<e><message>too moist</message></e>", `response from ledger: "too moist"`},
 		{"application/json", `{}`, ""},
 		{"application/json", `{"a": {"b": {"c": {"d": {"e": {"f": {"g": {"message": "too deep"}}}}}}}}`, ""},
 	}
@@ -485,7 +485,7 @@ func TestSays(t *testing.T) {
 			status: 422, header: http.Header{"Content-Type": {c.contentType}}, answer: c.answer,
 			context: result.Context{Service: "ledger"},
 		}.explain(t)
-		assert.Equal(t, c.want, got.Says, c.answer)
+		assert.Equal(t, c.want, got.Response, c.answer)
 	}
 	passed := &result.Step{Outcome: result.Passed}
 	hint.Explain(passed)

@@ -244,7 +244,7 @@ func expired(e *evidence) string {
 	text := fmt.Sprintf("the token expired %v before the call, by the service's clock",
 		e.now().Sub(ends).Round(time.Second))
 	if e.Context.Token != nil && e.Context.Token.Fixed {
-		text += "; it stands in the bench itself: get a new one and seal it"
+		text += "; it is in the bench itself: get a new one and seal it"
 	}
 	return text
 }
@@ -300,7 +300,7 @@ func insufficientScope(e *evidence) string {
 }
 
 // quoted finds what a service says it expected to see signed: a longer text in
-// quotes, or behind a colon.
+// quotes, or after a colon.
 var quoted = regexp.MustCompile("(?s)[\"“`']([^\"“”`]{12,})[\"”`']")
 
 // signedOtherwise shows what was signed beside what the service says it expected.
@@ -377,7 +377,7 @@ func wrongPassword(e *evidence) string {
 	return fmt.Sprintf("the way in was right, so the user or password is wrong (user %s)", e.Context.Token.User)
 }
 
-// wentToTLS tells credentials that were left behind on the way to TLS.
+// wentToTLS tells credentials that were left after on the way to TLS.
 func wentToTLS(e *evidence) string {
 	if e.answer == nil {
 		return ""

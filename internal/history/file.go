@@ -72,7 +72,7 @@ func (w *jsonWriter) value(v any) []byte {
 	return text
 }
 
-// openObject writes an object and leaves it open, behind the name of one more member.
+// openObject writes an object and leaves it open, after the name of one more member.
 func (w *jsonWriter) openObject(v any, more string) {
 	inner := &jsonWriter{to: io.Discard}
 	text := inner.value(v)
@@ -147,7 +147,7 @@ func (f *File) Rows(sheet int) iter.Seq2[*Row, error] {
 }
 
 // walk goes through the document. The head of the run, and that of each sheet, are told
-// without what stands below them; a sheet is told behind its rows.
+// without what is below them; a sheet is told after its rows.
 func (f *File) walk(heads func(run, sheet json.RawMessage) error,
 	row func(sheet int, text json.RawMessage) error,
 ) error {
@@ -231,7 +231,7 @@ func expect(d *json.Decoder, expected json.Delim) error {
 		return err
 	}
 	if token != expected {
-		return fmt.Errorf("%v stands where %v should", token, expected)
+		return fmt.Errorf("%v found where %v is expected", token, expected)
 	}
 	return nil
 }

@@ -15,7 +15,7 @@ import (
 type Gathered struct {
 	head   *Run
 	shares []Finished
-	of     [][]place // for each sheet, where it stands in each share
+	of     [][]place // for each sheet, where it is in each share
 }
 
 type place struct{ share, sheet int }

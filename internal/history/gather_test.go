@@ -160,9 +160,9 @@ func TestLimits(t *testing.T) {
 	}
 	times := []*history.Times{watch.Times(10 * time.Second)}
 	for _, c := range []struct {
-		limit history.Limit
-		got   string
-		passed  bool
+		limit  history.Limit
+		got    string
+		passed bool
 	}{
 		{history.Limit{Word: "p50", Rule: "at most 50 ms"}, "50", true},
 		{history.Limit{Word: "p50", Rule: "under 49 ms"}, "50", false},

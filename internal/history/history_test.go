@@ -20,7 +20,7 @@ import (
 func entry(turn, row int, outcome string) history.Entry {
 	return history.Entry{
 		Iteration: turn, Row: row, Outcome: outcome,
-		Body: fmt.Appendf(nil, `{"row":%d,"turn":%d,"outcome":%q,"steps":[{"step":"a","outcome":%q,"says":%q}]}`, row,
+		Body: fmt.Appendf(nil, `{"row":%d,"turn":%d,"outcome":%q,"steps":[{"step":"a","outcome":%q,"response":%q}]}`, row,
 			turn, outcome, outcome, bytes.Repeat([]byte("x"), 900*(row%2))),
 	}
 }

@@ -1,4 +1,4 @@
-// Package history keeps what runs came to: every row that was finished stands in a
+// Package history keeps what runs came to: every row that was finished is in a
 // database in the bench folder before anybody is told of it, so that a run that is cut
 // down can be read and gone on with. Nothing in it is secret: what it takes is masked
 // already. The types are the form in which a finished run is known to reports; the
@@ -26,7 +26,7 @@ import (
 
 // Run is a run as it is known when it is over, but for its rows.
 type Run struct {
-	Number  int       `json:"number,omitempty"` // in the history; 0 where it stands in none
+	Number  int       `json:"number,omitempty"` // in the history; 0 where it is in none
 	ID      string    `json:"run"`
 	Bench   string    `json:"bench"`
 	Started time.Time `json:"started"`
@@ -130,7 +130,7 @@ type Step struct {
 	Kept      []secret.Text `json:"kept,omitempty"`
 	Got       secret.Text   `json:"got,omitempty"` // what was found, where no exchange shows it
 	Notes     []secret.Text `json:"notes,omitempty"`
-	Says      secret.Text   `json:"says,omitempty"`
+	Response      secret.Text   `json:"response,omitempty"`
 	Hints     []secret.Text `json:"hints,omitempty"`
 	Exchanges []Exchange    `json:"exchanges,omitempty"`
 	Logins    []Exchange    `json:"logins,omitempty"`
@@ -140,14 +140,14 @@ type Step struct {
 
 // Check is one thing that was judged.
 type Check struct {
-	Kind    string      `json:"kind"`
-	Subject secret.Text `json:"subject"`
-	Passed    bool        `json:"passed"`
-	Judged  bool        `json:"judged"`
-	Expected  secret.Text `json:"expected,omitempty"`
-	Got     secret.Text `json:"got,omitempty"`
-	Where   secret.Text `json:"where,omitempty"`
-	Note    secret.Text `json:"note,omitempty"`
+	Kind     string      `json:"kind"`
+	Subject  secret.Text `json:"subject"`
+	Passed   bool        `json:"passed"`
+	Judged   bool        `json:"judged"`
+	Expected secret.Text `json:"expected,omitempty"`
+	Got      secret.Text `json:"got,omitempty"`
+	Where    secret.Text `json:"where,omitempty"`
+	Note     secret.Text `json:"note,omitempty"`
 }
 
 // Compared says in words what was expected and what came instead.
@@ -205,17 +205,17 @@ type Request struct {
 
 // Counts sum rows, steps, checks and exchanges up. A sheet without rows counts as one.
 type Counts struct {
-	Sheets      int `json:"sheets"`
-	Rows        int `json:"rows"`
-	RowsPassed    int `json:"rowsPassed"`
-	RowsFailed    int `json:"rowsFailed"`
-	Steps       int `json:"steps"`
-	StepsPassed   int `json:"stepsPassed"`
-	StepsFailed   int `json:"stepsFailed"`
-	StepsNotRun int `json:"stepsNotRun"`
-	Checks      int `json:"checks"`
-	ChecksFailed  int `json:"checksFailed"`
-	Exchanges   int `json:"exchanges"`
+	Sheets       int `json:"sheets"`
+	Rows         int `json:"rows"`
+	RowsPassed   int `json:"rowsPassed"`
+	RowsFailed   int `json:"rowsFailed"`
+	Steps        int `json:"steps"`
+	StepsPassed  int `json:"stepsPassed"`
+	StepsFailed  int `json:"stepsFailed"`
+	StepsNotRun  int `json:"stepsNotRun"`
+	Checks       int `json:"checks"`
+	ChecksFailed int `json:"checksFailed"`
+	Exchanges    int `json:"exchanges"`
 }
 
 // Add adds other counts.
@@ -235,11 +235,11 @@ func (c *Counts) Add(o Counts) {
 
 // The outcomes as they are written.
 const (
-	passed   = "passed"
+	passed = "passed"
 	notRun = "not run"
 )
 
-// AddRow counts a row, unless it is one of steps before or behind the rows.
+// AddRow counts a row, unless it is one of steps before or after the rows.
 func (c *Counts) AddRow(phase, outcome string) {
 	if phase != "" {
 		return
@@ -407,7 +407,7 @@ func (t *Times) Percentiles() (func(percent float64) float64, error) {
 type Finished interface {
 	Run() *Run
 	// Rows goes through the rows of a sheet in their order: what was before them, they
-	// themselves, what was behind them.
+	// themselves, what was after them.
 	Rows(sheet int) iter.Seq2[*Row, error]
 }
 

@@ -103,7 +103,7 @@ func open(file string) (*sql.DB, error) {
 	return db, nil
 }
 
-// escaped is a file name as it may stand in a URI of SQLite.
+// escaped is a file name as it may be in a URI of SQLite.
 func escaped(file string) string {
 	return strings.NewReplacer("%", "%25", "?", "%3f", "#", "%23").Replace(filepath.ToSlash(file))
 }
@@ -136,7 +136,7 @@ func prepare(db *sql.DB, file string) error {
 	return tx.Commit()
 }
 
-// Close lets go of the file.
+// Close deletes the file.
 func (s *Store) Close() error { return s.db.Close() }
 
 // Begin begins a run and gives it its number.

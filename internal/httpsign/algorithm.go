@@ -83,7 +83,7 @@ func Sign(algorithm string, key any, base []byte) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	// The signature is r and s, one behind the other (section 3.3.4).
+	// The signature is r and s, one after the other (section 3.3.4).
 	size := (private.Curve.Params().BitSize + 7) / 8
 	return append(r.FillBytes(make([]byte, size)), s.FillBytes(make([]byte, size))...), nil
 }

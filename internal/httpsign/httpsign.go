@@ -86,7 +86,7 @@ func Base(m *Message, components []Component, parameters *httpsfv.Params) (base,
 			return "", "", err
 		}
 		if seen[identifier] {
-			return "", "", fmt.Errorf("the component %s stands twice", identifier)
+			return "", "", fmt.Errorf("the component %s is there twice", identifier)
 		}
 		seen[identifier] = true
 		text, err := m.value(c)
@@ -221,7 +221,7 @@ func (m *Message) queryParameter(c Component) (string, error) {
 	case 1:
 		return strings.ReplaceAll(url.QueryEscape(found[0]), "+", "%20"), nil
 	default:
-		return "", fmt.Errorf("%s stands in the query several times", name)
+		return "", fmt.Errorf("%s is in the query several times", name)
 	}
 }
 

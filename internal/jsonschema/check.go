@@ -79,7 +79,7 @@ func inOrder(root *document.Node, faults []schema.Fault) []schema.Fault {
 }
 
 // beyond finds what OpenAPI has rules for and JSON Schema has not: what is
-// write-only and stands in an answer (3.0.3, 4.7.24.1: it should not be sent), and
+// write-only and is in an answer (3.0.3, 4.7.24.1: it should not be sent), and
 // a value that is not what its discriminator says (4.7.25).
 func (s *Schema) beyond(v *document.Node, path string, faults *[]schema.Fault, depth int) {
 	if depth > document.MaxDepth {
@@ -101,7 +101,7 @@ func (s *Schema) beyond(v *document.Node, path string, faults *[]schema.Fault, d
 			case member == nil:
 			case p.writeOnly && s.set.direction == Answer:
 				*faults = append(*faults,
-					schema.Fault{Path: below, Message: below + " is write-only, and stands in the answer"})
+					schema.Fault{Path: below, Message: below + " is write-only, and is in the answer"})
 			case len(member.Members()) > 0 || len(member.Items()) > 0:
 				p.schema.beyond(member, below, faults, depth+1)
 			}
@@ -338,7 +338,7 @@ func (t *teller) nearest(e *js.ValidationError) []schema.Fault {
 	}
 	for i := range faults {
 		if strings.HasSuffix(faults[i].Message, " alternatives)") {
-			continue // said already of what stands within
+			continue // said already of what is within
 		}
 		faults[i].Message += fmt.Sprintf(" (the nearest of %d alternatives)", len(e.Causes))
 	}
@@ -428,7 +428,7 @@ func unique(words []string) []string {
 	return out
 }
 
-// described says what stands at a place.
+// described says what is at a place.
 func (t *teller) described(tokens []string, otherwise string) string {
 	if node := t.at(tokens); node != nil {
 		return node.Describe()

@@ -79,7 +79,7 @@ func (w *writer) schema(n *document.Node, id string) any {
 	out := make(map[string]any, len(n.Members()))
 	if ref := n.Get("$ref"); ref != nil && ref.Kind == document.Text {
 		w.refer(out, id, ref.Text)
-		if old { // what stands beside a reference says nothing (3.0.3, 4.7.23)
+		if old { // what is beside a reference says nothing (3.0.3, 4.7.23)
 			return out
 		}
 	}

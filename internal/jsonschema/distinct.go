@@ -12,7 +12,7 @@ import (
 	"github.com/santhosh-tekuri/jsonschema/v6/kind"
 )
 
-// distinct says that no item stands in a list twice (JSON Schema Validation 2020-12, 6.4.3). The
+// distinct says that no item is in a list twice (JSON Schema Validation 2020-12, 6.4.3). The
 // library compares each with each, which takes minutes for a list of some thousands.
 type distinct struct{}
 

@@ -28,7 +28,7 @@ type Documents struct {
 	found  map[[3]string]Location // what references lead to
 }
 
-// Location is where something stands in a file.
+// Location is where something is in a file.
 type Location struct {
 	Location string // of the file
 	Pointer  string // as JSON pointers are written; "" for the whole file

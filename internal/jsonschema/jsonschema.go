@@ -65,7 +65,7 @@ type Schema struct {
 	source   Location
 }
 
-// Open compiles the schema that stands at a place.
+// Open compiles the schema that is at a place.
 func (s *Set) Open(at Location) (*Schema, error) {
 	s.mutex.Lock()
 	defer s.mutex.Unlock()
@@ -140,7 +140,7 @@ func fileAddress(location string) string {
 	return (&url.URL{Scheme: "file", Path: filepath.ToSlash(full)}).String()
 }
 
-// Load gives the compiler what stands at an address.
+// Load gives the compiler what is at an address.
 func (s *Set) Load(address string) (any, error) {
 	if rest, ok := strings.CutPrefix(address, "tb:/"); ok {
 		at, ok := s.numbered(rest)
@@ -188,7 +188,7 @@ func (s *Set) root(address string) (*document.Node, error) {
 	return s.docs.roots[resolved], nil
 }
 
-// sourceOf finds where a compiled schema stands in its source.
+// sourceOf finds where a compiled schema is in its source.
 func (s *Set) sourceOf(compiled *js.Schema) Location {
 	address, pointer, _ := strings.Cut(compiled.Location, "#")
 	if unescaped, err := url.PathUnescape(pointer); err == nil {

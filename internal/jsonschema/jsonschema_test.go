@@ -182,7 +182,7 @@ func TestDialects(t *testing.T) {
 		},
 		{
 			jsonschema.OpenAPI20, jsonschema.Answer, `{"id": "1", "pin": "2", "name": null}`,
-			"name must be text, and is null; pin is write-only, and stands in the answer",
+			"name must be text, and is null; pin is write-only, and is in the answer",
 		},
 	} {
 		var said []string

@@ -92,7 +92,7 @@ func (m *sampler) example(s *Schema, h *shape) *document.Node {
 	return nil
 }
 
-// fits says whether a value may stand in a sample.
+// fits says whether a value may be in a sample.
 func (s *Schema) fits(v *document.Node) bool {
 	if len(s.Check(v)) > 0 {
 		return false
@@ -193,7 +193,7 @@ func (m *sampler) object(s *Schema, h *shape, path string, depth int) *document.
 		}
 		v := m.value(inner, below, depth+1)
 		if m.remarks[v] == "" && v != nil {
-			v = v.Copy() // an example may stand in several places
+			v = v.Copy() // an example may be in several places
 			m.remarks[v] = m.remark(p)
 		}
 		object.Set(p.name, v)
@@ -263,7 +263,7 @@ func (m *sampler) word(s *Schema, h *shape, object *document.Node) {
 	}
 }
 
-// again says whether a part holds what it stands in.
+// again says whether a part holds what it is in.
 func (m *sampler) again(s *Schema) bool {
 	for range 4 {
 		if slices.ContainsFunc(shapeOf(s.compiled).all, func(one *js.Schema) bool {

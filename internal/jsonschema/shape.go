@@ -212,7 +212,7 @@ func (s *Schema) propertiesOf(h *shape, maybe bool, depth int) []property {
 	return out
 }
 
-// order lists the properties of one schema as they stand in its source.
+// order lists the properties of one schema as they are in its source.
 func (s *Schema) order(one *js.Schema) []string {
 	if len(one.Properties) == 0 {
 		return nil

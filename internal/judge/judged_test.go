@@ -32,7 +32,7 @@ var update = flag.Bool("update", false, "write what came as what is expected")
 // Each is a status, headers and a body: 200 X-A=1 {"n": 1}
 type judgedCase struct {
 	name    string
-	step    string // what stands below its request
+	step    string // what is below its request
 	answers []string
 }
 
@@ -123,7 +123,7 @@ var judgedCases = []judgedCase{
 	{"where", "where:\n  - answer.n > 1\n  - answer.n > 2", []string{`200 {"n": 2}`}},
 	{"keep", "keep:\n  k: n\n  l: list\n  m: n | upper\n  o: n | number", []string{`200 {"n": "a", "list": [1]}`}},
 	{
-		"keep, with filters behind brackets", "keep:\n  k: list[0] | number\n  l: 'lots[name=\"a|b\"].n | number'",
+		"keep, with filters after brackets", "keep:\n  k: list[0] | number\n  l: 'lots[name=\"a|b\"].n | number'",
 		[]string{`200 {"list": ["1"], "lots": [{"name": "a|b", "n": "2"}]}`},
 	},
 	{"keep, of XML", `keep:
@@ -396,9 +396,9 @@ services:
 `))
 	require.Empty(t, opened.Problems().Serious())
 	for _, c := range []struct {
-		step    string
-		outcome result.Outcome
-		expected  string
+		step     string
+		outcome  result.Outcome
+		expected string
 	}{
 		{"call: s/gone", result.Passed, "404 or 410"},
 		{"call: s/there", result.Failed, "404 or 410"},

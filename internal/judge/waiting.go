@@ -12,7 +12,7 @@ import (
 	"testbench/internal/sheet"
 )
 
-// nextOfPauses is the pause behind one that was made; nothing was before the first.
+// nextOfPauses is the pause after one that was made; nothing was before the first.
 func nextOfPauses(p sheet.Pauses, before time.Duration) time.Duration {
 	if before == 0 {
 		return p.First
@@ -26,7 +26,7 @@ type StateSeen struct {
 	after time.Duration
 }
 
-// placeOfState is where a state stands in the order, -1 for nowhere.
+// placeOfState is where a state is in the order, -1 for nowhere.
 func placeOfState(s *sheet.States, state string) int {
 	return slices.IndexFunc(s.Allowed, func(some []string) bool { return slices.Contains(some, state) })
 }

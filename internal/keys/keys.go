@@ -49,7 +49,7 @@ func (p *Pair) TLS() tls.Certificate {
 var errPassword = errors.New("the key is locked by a password (password: of the login)")
 
 // Read reads a certificate and its key from one or two pieces, each PEM or
-// PKCS#12. key may be empty where everything stands in the first piece. The
+// PKCS#12. key may be empty where everything is in the first piece. The
 // password opens a locked key (PKCS#8 with PBES2, PKCS#12).
 func Read(certificate, key []byte, password string) (*Pair, error) {
 	pair := &Pair{}
@@ -103,7 +103,7 @@ func (p *Pair) Complete() error {
 	return nil
 }
 
-// add takes everything that stands in a piece.
+// add takes everything that is in a piece.
 func (p *Pair) add(data []byte, password string) error {
 	if !bytes.Contains(data, []byte("-----BEGIN ")) {
 		return p.addBinary(data, password)

@@ -8,7 +8,7 @@ import (
 // Challenge is one way in that a service names (RFC 9110, section 11.6.1).
 type Challenge struct {
 	Scheme     string
-	Token      string            // what stands behind the scheme in place of parameters
+	Token      string            // what is after the scheme in place of parameters
 	Parameters map[string]string // by name in lower case
 }
 
@@ -122,7 +122,7 @@ func (r *challengeReader) value() (string, bool) {
 	return "", false
 }
 
-// token68 reads what may stand behind a scheme in place of parameters, as the
+// token68 reads what may be after a scheme in place of parameters, as the
 // messages of NTLM and Negotiate do.
 func (r *challengeReader) token68() string {
 	end := r.pos

@@ -65,7 +65,7 @@ func (c *clocks) offset(host string) time.Duration {
 // SkewInWords says which clock is ahead.
 func SkewInWords(skew time.Duration) string {
 	if skew < 0 {
-		return fmt.Sprintf("the server's clock is %v behind the one here", -skew)
+		return fmt.Sprintf("the server's clock is %v slow", -skew)
 	}
 	return fmt.Sprintf("the server's clock is %v ahead of the one here", skew)
 }

@@ -49,7 +49,7 @@ func protect(r *exchange.Request, change func(m *wssecurity.Message) error) erro
 // shownEnvelope puts the new Security block into the shown form of the envelope,
 // in which secrets are hidden already.
 func shownEnvelope(before string, m *wssecurity.Message) string {
-	// What was attached is described behind the envelope.
+	// What was attached is described after the envelope.
 	xml, attached, _ := strings.Cut(before, "\n(attached:")
 	if attached != "" {
 		attached = "\n(attached:" + attached

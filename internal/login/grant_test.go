@@ -169,7 +169,7 @@ func TestTokenRequests(t *testing.T) {
 	}
 	k = keeper(t, &scope{}, &clock{}, map[string]login.Kind{"a": ring("b"), "b": ring("a")})
 	_, err = k.Token(t.Context(), "a")
-	assert.ErrorContains(t, err, "in a ring: a needs b needs a")
+	assert.ErrorContains(t, err, "in a circle: a needs b needs a")
 }
 
 // A refresh token is given up when it is refused, not when nobody answers: a person

@@ -59,10 +59,10 @@ type Receiver interface {
 
 // Finding is one thing found out about the protection of an answer.
 type Finding struct {
-	Subject string // signature, encryption, time stamp
-	Passed    bool
-	Expected  string
-	Got     string
+	Subject  string // signature, encryption, time stamp
+	Passed   bool
+	Expected string
+	Got      string
 }
 
 // Stage orders the logins of one request: what signs comes after what it signs.

@@ -17,17 +17,17 @@ import (
 // LoginCall gets a token from any login call: a request of any shape, with the token
 // anywhere in the reply.
 type LoginCall struct {
-	Request *request.Spec
+	Request   *request.Spec
 	TokenPath *path.Path
 	// ExpiresPath leads to the token's life: a number of ExpiresUnit, or the instant
 	// of its end where ExpiresUnit is 0. It may be nil.
-	ExpiresPath   *path.Path
+	ExpiresPath *path.Path
 	ExpiresUnit time.Duration
-	ExpiresIn time.Duration // a life that is known beforehand; 0 when it is not
-	Send      Send
-	StillGood *request.Spec
-	Revocation *request.Spec
-	With      string // another login that goes with the login call
+	ExpiresIn   time.Duration // a life that is known beforehand; 0 when it is not
+	Send        Send
+	StillGood   *request.Spec
+	Revocation  *request.Spec
+	With        string // another login that goes with the login call
 }
 
 // Obtain makes the login call.
@@ -94,7 +94,7 @@ func (d *LoginCall) end(found path.Selection, now time.Time) (time.Time, error) 
 		moment, _, err := value.Moment(node.Value().Text)
 		if err != nil {
 			return time.Time{}, fmt.Errorf(
-				"expires in: %w; with a unit behind the path (s, min, h) it is read as a duration", err)
+				"expires in: %w; with a unit after the path (s, min, h) it is read as a duration", err)
 		}
 		return moment, nil
 	}

@@ -30,12 +30,12 @@ type OAuth2 struct {
 	Revocation    *value.Template // RFC 7009
 	KeysAt        *value.Template // the issuer's keys (RFC 7517)
 
-	Client       *value.Template
-	ClientSecret *value.Template
-	ClientAuthentication     string // how the client proves who it is; see ClientWays
-	Material            // its key and certificate
-	KeyID        *value.Template
-	Algorithm    string // of what it signs; empty takes what fits the key
+	Client               *value.Template
+	ClientSecret         *value.Template
+	ClientAuthentication string // how the client proves who it is; see ClientWays
+	Material                    // its key and certificate
+	KeyID                *value.Template
+	Algorithm            string // of what it signs; empty takes what fits the key
 
 	User, Password *value.Template
 	RefreshToken   *value.Template
@@ -344,7 +344,7 @@ var errorWords = map[string]string{
 	"invalid_scope":             "the scope is unknown, or more than this client may have",
 	"unauthorized_client":       "this client may not use this grant",
 	"unsupported_grant_type":    "the endpoint does not know this grant",
-	"invalid_request":           "a parameter is missing or stands twice",
+	"invalid_request":           "a parameter is missing or is there twice",
 	"access_denied":             "the person or the server said no",
 	"expired_token":             "the code was not typed in in time: start again",
 	"invalid_target":            "the resource or audience is unknown, or not for this client",

@@ -96,7 +96,7 @@ func spoilText(n *document.Node) bool {
 	return false
 }
 
-// readsBench says whether the assertion stands in the bench.
+// readsBench says whether the assertion is in the bench.
 func (s *SAML) readsBench() bool { return s.From == "" }
 
 // spoils says which ways there are.

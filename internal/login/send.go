@@ -109,7 +109,7 @@ func (k *TokenManager) Send(ctx context.Context, planned *exchange.Request, use 
 	}
 }
 
-// renews lets go of tokens that were refused and says whether another attempt
+// renews deletes tokens that were refused and says whether another attempt
 // makes sense: the first time always, later only where one of them had died.
 func (k *TokenManager) renews(tokens map[string]*Token, isFirst bool) bool {
 	renewed, died := false, false

@@ -21,17 +21,17 @@ import (
 // that guard themselves against forged requests hand out a word that must be
 // repeated in a header of every call that writes.
 type Session struct {
-	Open  *request.Spec // nil where asking for Echo opens it
-	With  string        // another login that goes with the session's own calls
-	Echo  *Echo         // nil for none
+	Open      *request.Spec // nil where asking for Echo opens it
+	With      string        // another login that goes with the session's own calls
+	Echo      *Echo         // nil for none
 	ExpiresIn time.Duration // 0: not known
-	Shut  *request.Spec // nil for none
+	Shut      *request.Spec // nil for none
 }
 
 // Echo is a header whose value must be asked for and repeated.
 type Echo struct {
-	Header string
-	Request*request.Spec
+	Header  string
+	Request *request.Spec
 	Value   string // what is sent in the header to ask for a value
 }
 

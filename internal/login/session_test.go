@@ -17,7 +17,7 @@ import (
 	"testbench/internal/value"
 )
 
-// A session is opened once, also behind a redirect that sets the cookie; its
+// A session is opened once, also after a redirect that sets the cookie; its
 // cookies follow what answers change; one that is over, or whose word is no longer
 // good, is opened anew; and it is closed at the end.
 func TestSession(t *testing.T) {

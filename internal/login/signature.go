@@ -53,7 +53,7 @@ type signatureMaterial struct {
 	trust    wssecurity.Trust
 }
 
-// Place says that it signs what stands in the envelope.
+// Place says that it signs what is in the envelope.
 func (s *Signature) Place() Stage { return Signing }
 
 // Obtain reads keys and certificates.

@@ -69,7 +69,7 @@ func (k *TokenManager) Token(ctx context.Context, name string) (*Token, error) {
 	if slices.Contains(chain, name) {
 		return nil, &Error{
 			Login:   name,
-			Message: "the logins need one another in a ring: " + strings.Join(append(chain, name), " needs "),
+			Message: "the logins need one another in a circle: " + strings.Join(append(chain, name), " needs "),
 		}
 	}
 	came := time.Now()
@@ -116,7 +116,7 @@ func hide(env *Env, token *Token) {
 	}
 }
 
-// Forget lets go of a login's token, here and where it is kept between commands.
+// Forget deletes a login's token, here and where it is kept between commands.
 func (k *TokenManager) Forget(name string) error {
 	s, _, env, err := k.slot(name)
 	if err != nil {

@@ -10,7 +10,7 @@ import (
 type Statement struct {
 	Source string
 	Names  []string // each once, in the order in which they first stand there
-	// pieces are the text around the parameters; of[i] is the name behind pieces[i].
+	// pieces are the text around the parameters; of[i] is the name after pieces[i].
 	pieces []string
 	of     []int
 }
@@ -23,7 +23,7 @@ type SyntaxError struct {
 
 func (e *SyntaxError) Error() string { return e.Message }
 
-// Parse finds the parameters of a statement. What stands in quotes and comments is
+// Parse finds the parameters of a statement. What is in quotes and comments is
 // left alone; more than one statement is refused.
 func Parse(source string) (*Statement, error) {
 	s := &Statement{Source: source}
@@ -81,12 +81,12 @@ func (s *Statement) number(name string) int {
 
 func isLetter(c byte) bool { return c == '_' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' }
 
-// skipped gives the place behind a quoted text, name or comment that begins at i, or i
+// skipped gives the place after a quoted text, name or comment that begins at i, or i
 // where none does. Brackets are left alone: they are names in one dialect and indexes
 // in another.
 func skipped(source string, i int) (int, error) {
 	rest := source[i:]
-	behind := func(opening int, closing, what string) (int, error) {
+	after := func(opening int, closing, what string) (int, error) {
 		at := strings.Index(rest[opening:], closing)
 		if at < 0 {
 			return 0, &SyntaxError{what + " is not closed", i}
@@ -100,9 +100,9 @@ func skipped(source string, i int) (int, error) {
 		}
 		return len(source), nil
 	case strings.HasPrefix(rest, "/*"):
-		return behind(2, "*/", "a comment")
+		return after(2, "*/", "a comment")
 	case rest[0] == '\'' || rest[0] == '"' || rest[0] == '`':
-		return behind(1, rest[:1], "what is in quotes")
+		return after(1, rest[:1], "what is in quotes")
 	case rest[0] == '$':
 		// $tag$ text $tag$ of PostgreSQL.
 		tag := 1
@@ -110,7 +110,7 @@ func skipped(source string, i int) (int, error) {
 			tag++
 		}
 		if tag < len(rest) && rest[tag] == '$' {
-			return behind(tag+1, rest[:tag+1], "what is in "+rest[:tag+1])
+			return after(tag+1, rest[:tag+1], "what is in "+rest[:tag+1])
 		}
 	}
 	return i, nil

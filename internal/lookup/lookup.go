@@ -147,7 +147,7 @@ func (s Settings) source() (driver, source string, err error) {
 	return "pgx", out.String(), nil
 }
 
-// Close lets go of the connections.
+// Close deletes the connections.
 func (d *Database) Close() error { return d.db.Close() }
 
 // UnreachedError says that a database did not answer, or that a folder cannot be opened.

@@ -254,7 +254,7 @@ func (f *finder) named(node *document.Node, steps []step) (*document.Node, int, 
 		}
 		enough := 0
 		if used < len(steps) && steps[used].kind == byIndex && steps[used].index >= 0 {
-			enough = steps[used].index + 1 // those behind it are not asked for
+			enough = steps[used].index + 1 // those after it are not asked for
 		}
 		if next := f.child(node, name, enough); next != nil {
 			return next, used, nil

@@ -75,7 +75,7 @@ type step struct {
 	typed bool            // where: the right side stood in quotes
 }
 
-// text returns the step as it is written behind others.
+// text returns the step as it is written after others.
 func (s step) text() string {
 	switch s.kind {
 	case byName:
@@ -118,7 +118,7 @@ func Compile(source string) (*Path, error) {
 		return nil, err
 	}
 	if r.pos < len(source) {
-		return nil, r.fail("%q cannot stand in a path here", strings.TrimSpace(r.text[r.pos:]))
+		return nil, r.fail("%q is not allowed in a path here", strings.TrimSpace(r.text[r.pos:]))
 	}
 	p.setRoot()
 	return p, nil
@@ -237,7 +237,7 @@ func (r *reader) index() (step, error) {
 			r.pos = open
 			return step{}, r.fail("[ is not closed")
 		}
-		return step{}, r.fail("%q cannot stand between [ and ] here", r.text[r.pos:])
+		return step{}, r.fail("%q is not allowed between [ and ] here", r.text[r.pos:])
 	}
 	r.pos++
 	return s, nil
@@ -253,7 +253,7 @@ func (r *reader) insideBrackets() (step, error) {
 		return step{kind: byKey, name: key}, err
 	case c == ']':
 		return step{}, &Error{
-			Offset: r.pos, Message: "nothing stands between [ and ]",
+			Offset: r.pos, Message: "nothing is between [ and ]",
 			Try: "write [*] for every element, [0] for the first",
 		}
 	}

@@ -151,14 +151,14 @@ func TestCompileErrors(t *testing.T) {
 		"$.lots[":       "is expected in brackets",
 		"lots[":         "a name is missing",
 		"lots[0":        "[0] is neither",
-		"lots[]":        "nothing stands between",
+		"lots[]":        "nothing is between",
 		"lots..id":      "a name is missing",
 		"lots.":         "a name is missing",
 		"lots[id]":      "neither an index nor a condition",
 		`lots["id]`:     "not closed",
-		"lots id":       "cannot stand in a path here",
-		"lots[a=${b c]": "cannot stand in a placeholder",
-		"lots]":         "cannot stand in a path here",
+		"lots id":       "is not allowed in a path here",
+		"lots[a=${b c]": "is not allowed in a placeholder",
+		"lots]":         "is not allowed in a path here",
 	}
 	for source, want := range cases {
 		_, err := path.Compile(source)

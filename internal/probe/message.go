@@ -166,7 +166,7 @@ func (m *maker) versions() {
 	})
 }
 
-// matching finds the operation's parameters that stand in a place.
+// matching finds the operation's parameters that are in a place.
 func matching(op *contract.Endpoint, in ...contract.In) []*contract.Parameter {
 	var out []*contract.Parameter
 	for i := range op.Parameters {

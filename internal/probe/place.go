@@ -18,7 +18,7 @@ type place struct {
 	path  string // as a tester writes it
 	field schema.ShapeField
 	shape *schema.Shape
-	good  *document.Node // what stands there; nil where the field was left out
+	good  *document.Node // what is there; nil where the field was left out
 	typed bool           // values have types of their own there, as in JSON
 	// percent says that a zero byte is written as %00 there.
 	percent bool
@@ -26,12 +26,12 @@ type place struct {
 	inPath bool
 
 	set     func(v *document.Node) *exchange.Request
-	raw     func(text string) *exchange.Request // as it stands in the body, unescaped
+	raw     func(text string) *exchange.Request // as it is in the body, unescaped
 	remove  func() *exchange.Request
 	double  func() *exchange.Request
 	null    func() *exchange.Request
 	times   func(n int) *exchange.Request // so many items, or so many of the same name
-	unknown func() *exchange.Request      // one more field in what stands there
+	unknown func() *exchange.Request      // one more field in what is there
 }
 
 // name is the last part of the path, as somebody may name it who refuses it.

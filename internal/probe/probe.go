@@ -29,7 +29,7 @@ const (
 	Typed       Kind = "type"        // a value of another type
 	Limits      Kind = "limits"      // a value just beyond what its facets allow
 	Null        Kind = "null"        // null where it is not allowed
-	Doubled     Kind = "doubled"     // a field that stands twice
+	Doubled     Kind = "doubled"     // a field that is there twice
 	Lists       Kind = "list"        // too few items, or too many
 	Unknown     Kind = "unknown"     // a field that there is not
 	Texts       Kind = "text"        // quotes, markup, zero bytes, other scripts, very long

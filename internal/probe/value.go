@@ -20,7 +20,7 @@ type wrong struct {
 	kind  Kind
 	what  string
 	value *document.Node
-	// raw stands in the body as it is, of JSON and of XML.
+	// raw is in the body as it is, of JSON and of XML.
 	raw, rawXML string
 }
 

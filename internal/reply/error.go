@@ -81,7 +81,7 @@ func (r *Reply) findError() *Error {
 	return errorOf(unwrapped(r.Payload))
 }
 
-// unwrapped is what stands inside of members that hold one other each and are not errors
+// unwrapped is what is inside members that hold one other each and are not errors
 // themselves.
 func unwrapped(n *document.Node) *document.Node {
 	for range mostWrappers {
@@ -133,7 +133,7 @@ func field(n *document.Node, name string) *document.Node {
 	return nil
 }
 
-// membersOf lists what stands under names in an object, or in an element as its children
+// membersOf lists what is under names in an object, or in an element as its children
 // and attributes, and stops where there are more than something that tells an error has.
 func membersOf(n *document.Node) []document.Member {
 	switch {

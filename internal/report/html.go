@@ -30,14 +30,14 @@ var (
 )
 
 // What a page holds at most, so that it opens at once: of failures that are told at its
-// head, of steps, and of what stands behind them, in bytes.
+// head, of steps, and of what is after them, in bytes.
 const (
 	mostFailed  = 500
 	mostSteps   = 30_000
 	mostDetails = 64 << 20
 )
 
-// HTML writes a run as one page without outside references. What stands behind a step
+// HTML writes a run as one page without outside references. What stands after a step
 // lies in it as data, and is laid out only when somebody opens it.
 func HTML(to io.Writer, run history.Finished) error {
 	t, err := template.New("report").Funcs(template.FuncMap{
@@ -73,7 +73,7 @@ type page struct {
 	Sentence       string
 	Tally          []string
 	Limits         []fallenLimit
-	Failures         []fallenStep
+	Failures       []fallenStep
 	MoreFailed     int
 	Sheets         []*history.Sheet
 	Timeline       template.HTML
@@ -82,8 +82,8 @@ type page struct {
 	MoreSteps      int // that are not in the page
 	Missing        int // steps whose exchanges are not
 
-	index index
-	passed  int
+	index  index
+	passed int
 }
 
 // index lists the steps for the script, in few bytes each.
@@ -250,10 +250,10 @@ func (p *page) data(out io.Writer, run history.Finished) error {
 }
 
 // inChunk is how many steps share an element of the page: an element each would take
-// longer to read than all that stands in them.
+// longer to read than all that is in them.
 const inChunk = 128
 
-// writeDetail writes what stands behind a step, a line in its chunk.
+// writeDetail writes what is after a step, a line in its chunk.
 func writeDetail(out io.Writer, number int, text []byte) error {
 	start, end := "", "\n"
 	if number%inChunk == 0 {
@@ -276,11 +276,11 @@ func writeData(out io.Writer, id string, v any) error {
 	return err
 }
 
-// detail is what stands behind a step.
+// detail is what is after a step.
 type detail struct {
 	About     string           `json:"about,omitempty"`
 	Reason    secret.Text      `json:"reason,omitempty"`
-	Says      secret.Text      `json:"says,omitempty"`
+	Response      secret.Text      `json:"response,omitempty"`
 	Hints     []secret.Text    `json:"hints,omitempty"`
 	Checks    [][6]secret.Text `json:"checks,omitempty"` // subject, expected, got, verdict, where, note
 	Got       secret.Text      `json:"got,omitempty"`
@@ -303,13 +303,13 @@ type detailExchange struct {
 	Notes      []secret.Text `json:"notes,omitempty"`
 }
 
-// detailOf gathers what stands behind a step; nil for nothing.
+// detailOf gathers what is after a step; nil for nothing.
 func detailOf(step *history.Step) *detail {
 	if len(step.Exchanges)+len(step.Logins)+len(step.Checks)+len(step.Notes) == 0 && step.Reason+step.Got == "" {
 		return nil
 	}
 	d := &detail{
-		About: step.About, Reason: step.Reason, Says: step.Says, Hints: step.Hints, Got: step.Got,
+		About: step.About, Reason: step.Reason, Response: step.Response, Hints: step.Hints, Got: step.Got,
 		Kept: step.Kept, Notes: step.Notes,
 	}
 	for _, c := range step.Checks {
@@ -391,7 +391,7 @@ func (w *harmlessWriter) Write(p []byte) (int, error) {
 }
 
 func harmless(r rune) rune {
-	isDirection := r >= 0x202A && r <= 0x202E || r >= 0x2066 && r <= 0x2069 // turns the text behind it round
+	isDirection := r >= 0x202A && r <= 0x202E || r >= 0x2066 && r <= 0x2069 // turns the text after it round
 	if unicode.IsControl(r) && r != '\n' && r != '\t' || isDirection {
 		return unicode.ReplacementChar
 	}

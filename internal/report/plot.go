@@ -24,11 +24,11 @@ import (
 // Colours are not said in a plot: each stands for a variable of the page, which has
 // another value in the dark and on paper.
 var (
-	inkColour   = color.RGBA{1, 1, 1, 255}
-	quietColour = color.RGBA{2, 2, 2, 255}
-	lineColour  = color.RGBA{3, 3, 3, 255}
-	passedColour  = color.RGBA{4, 4, 4, 255}
-	failedColour  = color.RGBA{5, 5, 5, 255}
+	inkColour    = color.RGBA{1, 1, 1, 255}
+	quietColour  = color.RGBA{2, 2, 2, 255}
+	lineColour   = color.RGBA{3, 3, 3, 255}
+	passedColour = color.RGBA{4, 4, 4, 255}
+	failedColour = color.RGBA{5, 5, 5, 255}
 )
 
 const mostSeries = 6
@@ -173,7 +173,7 @@ func percentiles(s *history.Sheet) (string, error) {
 		if err != nil {
 			continue // of a report that others wrote
 		}
-		// The last of n stands at 1-1/n: beyond that nothing is known.
+		// The last of n is at 1-1/n: beyond that nothing is known.
 		end := ninesAt(100 * (1 - 1/float64(t.Count)))
 		most = max(most, end)
 		var points plotter.XYs
@@ -198,7 +198,7 @@ func percentiles(s *history.Sheet) (string, error) {
 	}
 	p.X.Min, p.X.Max, p.Y.Min = 0, most, 0
 	p.X.Tick.Marker, p.Y.Tick.Marker = ninesTicks{most}, niceTicks{}
-	if p.Y.Max *= 1.05 + 0.08*float64(len(steps)); p.Y.Max <= 0 { // the legend stands above
+	if p.Y.Max *= 1.05 + 0.08*float64(len(steps)); p.Y.Max <= 0 { // the legend is above
 		p.Y.Max = 1
 	}
 	return drawn(p, p.Title.Text+". "+strings.Join(words, "; "))
@@ -207,7 +207,7 @@ func percentiles(s *history.Sheet) (string, error) {
 // moment is an exchange on the time line.
 type moment struct {
 	at, ms float64 // seconds since the run began, milliseconds
-	passed   bool
+	passed bool
 }
 
 // mostMoments is how many exchanges are drawn.
@@ -251,7 +251,7 @@ func timeline(moments []moment) (svg, remark string, err error) {
 		p.Legend.Add(kind.word, scatter)
 	}
 	p.X.Min, p.Y.Min = 0, 0
-	p.Y.Max = slowest * 1.3 // the legend stands above
+	p.Y.Max = slowest * 1.3 // the legend is above
 	p.X.Tick.Marker, p.Y.Tick.Marker = niceTicks{}, niceTicks{}
 	if p.X.Max <= 0 {
 		p.X.Max = 1

@@ -216,7 +216,7 @@ func writeCase(out io.Writer, s *history.Sheet, row *history.Row, step *history.
 		step.Seconds)
 	element := map[result.Outcome]string{
 		result.Failed: "failure",
-		result.NotRun:    "skipped",
+		result.NotRun: "skipped",
 	}[result.Outcome(step.Outcome)]
 	if element == "" && step.Outcome != string(result.Passed) {
 		element = "error"
@@ -252,8 +252,8 @@ func Lines(step *history.Step) []secret.Text {
 			lines = append(lines, "  "+c.Note)
 		}
 	}
-	if step.Says != "" {
-		lines = append(lines, step.Says)
+	if step.Response != "" {
+		lines = append(lines, step.Response)
 	}
 	for _, hint := range step.Hints {
 		lines = append(lines, "try: "+hint)

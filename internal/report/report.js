@@ -96,7 +96,7 @@
     e.append(make("div", { class: "detail", id: "detail-" + i }, detail(i)));
   };
 
-  // What stands behind a step.
+  // What stands after a step.
   const detail = i => {
     const text = detailText(i), out = document.createDocumentFragment();
     if (!text) {
@@ -104,7 +104,7 @@
       return out;
     }
     const d = JSON.parse(text);
-    for (const word of [d.about, d.reason, d.says]) if (word) out.append(make("p", { class: "said" }, word));
+    for (const word of [d.about, d.reason, d.response]) if (word) out.append(make("p", { class: "said" }, word));
     for (const hint of d.hints || []) out.append(make("p", { class: "hint" }, make("b", {}, "Try: "), hint));
     if (d.checks) {
       const body = make("tbody");

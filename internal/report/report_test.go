@@ -58,7 +58,7 @@ func res(t *testing.T) *result.Run {
 		{
 			Name: "failed " + nasty, Target: nasty, Outcome: result.Failed,
 			Checks:    []result.Check{check, {Kind: "where", Subject: "x", Judged: false}},
-			Exchanges: []*exchange.Record{record}, Reply: reply.Read(record), Says: nasty, Hints: []string{nasty},
+			Exchanges: []*exchange.Record{record}, Reply: reply.Read(record), Response: nasty, Hints: []string{nasty},
 		},
 		{
 			Name: "unreachable", Outcome: result.Unreachable, Reason: "refused " + nasty,

@@ -93,7 +93,7 @@ func TestBuild(t *testing.T) {
 			},
 		},
 		{
-			name: "a tree cannot stand in a query",
+			name: "a tree is not allowed in a query",
 			spec: request.Spec{
 				Address: address(t, "http://h/x"),
 				Query:   []request.Pair{{Name: "d", Value: text(t, "${deep}")}},

@@ -180,7 +180,7 @@ func (s *Spec) pairs(scope value.Scope, what string, pairs []Pair, place value.E
 		}
 		if err = s.each(scope, what, []Pair{p}, func(name string, text value.Text) error {
 			name = written(name)
-			if place == value.Query { // it may stand there (RFC 3986, 3.4), and reads better
+			if place == value.Query { // it may be there (RFC 3986, 3.4), and reads better
 				name = strings.ReplaceAll(name, "%24", "$")
 			}
 			sent = append(sent, name+"="+written(text.Sent))
@@ -215,7 +215,7 @@ func (s *Spec) each(scope value.Scope, what string, pairs []Pair, take func(name
 		for _, item := range items {
 			v := item.Value()
 			if !v.IsScalar() {
-				return fmt.Errorf("%s %s: %s cannot stand there", what, p.Name, item.Describe())
+				return fmt.Errorf("%s %s: %s is not allowed there", what, p.Name, item.Describe())
 			}
 			if s.DropEmpty && v.Text == "" {
 				continue

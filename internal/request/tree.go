@@ -24,7 +24,7 @@ type Tree struct {
 	IsList bool
 	// Encode is "json" or "xml" where the tree below becomes the text of a field.
 	Encode string
-	// Where the tree stands in its file.
+	// Where the tree is in its file.
 	Line, Column int
 
 	fixed *document.Node // a value that needs no filling in
@@ -226,7 +226,7 @@ func hasSecret(n *document.Node) bool {
 
 // Elements turns the fields of an object into XML elements: a field prefix:name
 // takes its namespace from names, one without a prefix the given namespace; @name
-// is an attribute of the element it stands in; "." its own text; a list repeats
+// is an attribute of the element it is in; "." its own text; a list repeats
 // the element; null is xsi:nil.
 func Elements(object *document.Node, namespace string, names map[string]string) ([]*document.Node, error) {
 	if object.Kind != document.Object {

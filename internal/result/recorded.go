@@ -37,7 +37,7 @@ func (s *Step) Record(m *secret.Masker) *history.Step {
 // Told is what is to be said of a step beside its exchanges, masked.
 func (s *Step) Told(m *secret.Masker) *history.Step {
 	out := s.brief(m)
-	out.Says, out.Hints, out.Got = m.Show(s.Says).OneLine().Cut(mostSaid), m.Messages(s.Hints),
+	out.Response, out.Hints, out.Got = m.Show(s.Response).OneLine().Cut(mostSaid), m.Messages(s.Hints),
 		m.Show(s.Got).Cut(mostShown)
 	for _, c := range s.Checks {
 		out.Checks = append(out.Checks, c.record(m))

@@ -19,11 +19,11 @@ type Outcome string
 
 // The outcomes, in words as they are shown.
 const (
-	Passed        Outcome = "passed"
-	Failed   Outcome = "failed"
+	Passed      Outcome = "passed"
+	Failed      Outcome = "failed"
 	NotRun      Outcome = "not run"     // left out, or what it needs was not kept
 	Unreachable Outcome = "unreachable" // no answer came, or no token could be had
-	Errored      Outcome = "error"      // the file's own fault: it could not be filled in
+	Errored     Outcome = "error"       // the file's own fault: it could not be filled in
 	Interrupted Outcome = "interrupted"
 )
 
@@ -41,14 +41,14 @@ func Worst(a, b Outcome) Outcome {
 
 // Check is one thing that was judged.
 type Check struct {
-	Kind    string // "expect", "field", "where", "keep", "contract"
-	Subject string // status, a path, a condition, a kept name
-	Passed    bool
-	Judged  bool // false where an earlier failure made judging it pointless
-	Expected  string
-	Got     string
-	Where   string // the place that failed, where it is not the subject
-	Note    string
+	Kind     string // "expect", "field", "where", "keep", "contract"
+	Subject  string // status, a path, a condition, a kept name
+	Passed   bool
+	Judged   bool // false where an earlier failure made judging it pointless
+	Expected string
+	Got      string
+	Where    string // the place that failed, where it is not the subject
+	Note     string
 }
 
 // Step is what came of a step.
@@ -71,7 +71,7 @@ type Step struct {
 	Notes     []string // what is to be said of a step without an exchange
 	Took      time.Duration
 	Hints     []string // filled in by whoever explains; see package hint
-	Says      string   // what the service says is wrong, in one line
+	Response      string   // what the service says is wrong, in one line
 }
 
 // Context is what explains an exchange beside the exchange itself.
@@ -164,7 +164,7 @@ type Run struct {
 	Total *history.Run
 }
 
-// Close lets go of the record.
+// Close deletes the record.
 func (r *Run) Close() error {
 	if closer, ok := r.Finished.(io.Closer); ok {
 		return closer.Close()

@@ -227,7 +227,7 @@ func read(value *document.Node, depth int) (*document.Node, error) {
 		return nil, fmt.Errorf("the answer is nested deeper than %d", document.MaxDepth)
 	}
 	if value == nil {
-		return nil, errors.New("the answer has no value where one must stand")
+		return nil, errors.New("the answer has no value where one is needed")
 	}
 	children := value.Children()
 	if len(children) == 0 {

@@ -310,7 +310,7 @@ func TestMadeRules(t *testing.T) {
 		operand *document.Node
 		answer  string
 		note    string
-		passed    bool
+		passed  bool
 	}{
 		{number, `"5"`, "it is a text, not a number", false},
 		{number, `"6"`, "", false},

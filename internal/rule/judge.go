@@ -17,11 +17,11 @@ import (
 // Verdict is what judging a rule came to.
 type Verdict struct {
 	Passed   bool
-	Where  string // the place that failed, with its index
+	Where    string // the place that failed, with its index
 	Expected string // the rule, with its values put in
-	Got    string // what was there, in words
-	Note   string // why it failed where that is not plain; may be empty
-	Secret bool   // what was there came from a secret
+	Got      string // what was there, in words
+	Note     string // why it failed where that is not plain; may be empty
+	Secret   bool   // what was there came from a secret
 	// Unclear says of a condition that it came to neither yes nor no.
 	Unclear bool
 }

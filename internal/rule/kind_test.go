@@ -130,7 +130,7 @@ func TestKinds(t *testing.T) {
 func TestOrder(t *testing.T) {
 	cases := []struct {
 		value, rule string
-		passed        bool
+		passed      bool
 	}{
 		{"10", "over 9", true},
 		{"1e2", "at least 100", true},
@@ -182,8 +182,8 @@ func TestComposed(t *testing.T) {
 		return parsed
 	}
 	cases := []struct {
-		r      *rule.Rule
-		value  *document.Node
+		r        *rule.Rule
+		value    *document.Node
 		passed   bool
 		expected string
 	}{

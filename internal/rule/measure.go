@@ -125,7 +125,7 @@ func readISODuration(m []string) (measure, error) {
 	return measure{kind: aDuration, number: total}, nil
 }
 
-// compare puts a before b (-1), beside it (0) or behind it (1). What cannot be
+// compare puts a before b (-1), beside it (0) or after it (1). What cannot be
 // compared is an error that says so.
 func compare(a, b measure) (int, error) {
 	// A size without a unit is a number of bytes.

@@ -219,7 +219,7 @@ func takesAnyText(word string) bool {
 }
 
 // meant says which rule was probably meant by the text from an offset on, as find has it, or
-// "": its placeholders stand in it again, in their order.
+// "": its placeholders are in it again, in their order.
 func (p *parser) meant(start int, find func(text string) string) string {
 	text := p.text[start:]
 	found := strings.TrimSpace(find(text))

@@ -384,7 +384,7 @@ func (p *parser) val() (Operand, error) {
 		if err != nil {
 			return nil, fromValue(err, start)
 		}
-		value.Shift(template.Placeholders(), start+1) // behind the quotes
+		value.Shift(template.Placeholders(), start+1) // after the quotes
 		return textOperand{template: template, typed: true}, nil
 	}
 	end := len(p.rest())

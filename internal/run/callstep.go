@@ -197,7 +197,7 @@ func stepTarget(b *bench.Bench, s *sheet.Step, target []string) error {
 	case line.Service != "" && address != "" && !strings.HasPrefix(address, "/") && !strings.HasPrefix(address, "?"):
 		return fmt.Errorf("the path %q must begin with /", address)
 	case line.Service == "" && !strings.Contains(address, "://") && !strings.HasPrefix(address, "${"):
-		return fmt.Errorf("%q is not an address: it must begin with http:// or https://, or a service must stand before the method", address)
+		return fmt.Errorf("%q is not an address: it must begin with http:// or https://, or a service must be before the method", address)
 	}
 	segments := strings.Split(address, "/")
 	for i, segment := range segments {

@@ -19,10 +19,10 @@ import (
 
 // Captured is a step as it would go out: nothing of it is sent.
 type Captured struct {
-	Login   *exchange.Request // that asks for a token; nil for none
+	Login     *exchange.Request // that asks for a token; nil for none
 	TokenPath []path.Plain      // where its answer holds the token
-	Reply   bool              // that path starts at the reply
-	Main    *exchange.Request
+	Reply     bool              // that path starts at the reply
+	Main      *exchange.Request
 }
 
 // Capture sees the requests of a step without sending them: a login call is answered by a
@@ -40,7 +40,7 @@ type Capture struct {
 // NewCapture makes one that answers login calls with a token.
 func NewCapture(token string) *Capture { return &Capture{token: token} }
 
-// Around stands before a sender.
+// Around is before a sender.
 func (c *Capture) Around(sender exchange.Sender) exchange.Sender {
 	c.Sender = sender
 	return c

@@ -9,7 +9,7 @@ import (
 )
 
 // Observer is told how a run goes on. The calls come one after the other, and those of
-// each row together; RowDone comes when the row stands in the record.
+// each row together; RowDone comes when the row is in the record.
 type Observer interface {
 	SheetStarted(*result.Sheet)
 	RowStarted(*result.Sheet, *result.Row)

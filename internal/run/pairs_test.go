@@ -218,7 +218,7 @@ steps:
 	}
 }
 
-// What stands in an operation described by hand decides what is sent, and which of them only
+// What is in an operation described in bench.yaml decides what is sent, and which of them only
 // read.
 func TestOperationsByHand(t *testing.T) {
 	e := newEffects(t)
@@ -254,7 +254,7 @@ func TestOperationsByHand(t *testing.T) {
 		assert.Equal(t, !reads, strings.Contains(guarded, "guard"), "%s: %s", name, guarded)
 	}
 	sent, problems := e.of(t, "sheet: s\nsteps:\n  - step: it\n    call: echo/get\n")
-	assert.NotContains(t, sent, "GET /echo/it", "a path wants what stands in it: %v", problems)
+	assert.NotContains(t, sent, "GET /echo/it", "a path wants what is in it: %v", problems)
 	assert.Contains(t, sent, "echo/get needs id")
 	sent, _ = e.of(t, "sheet: s\nsteps:\n  - step: it\n    call: hand/given\n    fill: {depot: north}\n")
 	assert.Contains(t, sent, "hand/given needs lot")
@@ -263,9 +263,9 @@ func TestOperationsByHand(t *testing.T) {
 	sent, _ = e.of(t, "sheet: s\nsteps:\n  - step: it\n    call: hand/defaulted\n")
 	assert.Contains(t, sent, "GET /echo/it?a=north&b=5")
 	sent, _ = e.of(t, "sheet: s\nsteps:\n  - step: it\n    request: echo POST /it\n    body: {a: \"1\", b: 1, c: x}\n")
-	assert.Contains(t, sent, `{"a":"1","b":1,"c":"x"}`, "what stands in quotes is a text")
+	assert.Contains(t, sent, `{"a":"1","b":1,"c":"x"}`, "what is in quotes is a text")
 	sent, _ = e.of(t, "sheet: s\nsteps:\n  - step: it\n    request: echo POST /it\n    body:\n      a: |-\n        1\n")
-	assert.Contains(t, sent, `{"a":"1"}`, "and so is what stands in lines of its own")
+	assert.Contains(t, sent, `{"a":"1"}`, "and so is what is in lines of its own")
 }
 
 // How many rows there are to run is known beforehand, unless a database says so.

@@ -103,7 +103,7 @@ func addContractFacts(ctx context.Context, s *session.Session, p *Probing) {
 	}
 }
 
-// operationsBeside are those that stand beside the one of a plan, where it is described.
+// operationsBeside are those that are beside the one of a plan, where it is described.
 func operationsBeside(ctx context.Context, s *session.Session, p *session.Prepared) []contract.Facts {
 	var all []contract.Facts
 	if !p.Contracted {

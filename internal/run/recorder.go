@@ -194,7 +194,7 @@ type pace struct {
 }
 
 // due gives the moment of the next row. It hangs on the rate alone, not on how long
-// the rows before took: what they make late counts for what comes behind them.
+// the rows before took: what they make late counts for what comes after them.
 func (p *pace) due() time.Time {
 	p.mutex.Lock()
 	defer p.mutex.Unlock()

@@ -67,7 +67,7 @@ func (x *rowRun) run(ctx, kill context.Context, steps, finally []*sheet.Step) {
 	for _, step := range finally {
 		x.step(kill, step)
 	}
-	// What was done before the rows is taken back behind them.
+	// What was done before the rows is taken back after them.
 	if x.row.Phase != "first" {
 		x.undo(kill)
 	}
@@ -202,7 +202,7 @@ func (x *rowRun) Tell(res *result.Step) {
 	res.Of = x.nameOf(res.Name)
 	if x.outer != nil {
 		x.row.Outcome = result.Worst(x.row.Outcome, res.Outcome)
-		x.outer.Tell(res) // it stands in the row that all of this happens in
+		x.outer.Tell(res) // it is in the row that all of this happens in
 		return
 	}
 	x.row.Steps = append(x.row.Steps, res)

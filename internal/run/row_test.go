@@ -375,7 +375,7 @@ finally:
 			told:  "a passed; b (1 of 2) passed; b (2 of 2) passed; c failed; d not run: condition is false: 1 > 2 (left is 1, right is 2); e passed; undo b (2 of 2) passed; undo b (1 of 2) passed; undo a passed",
 		},
 		{
-			name: "what was done before the rows is taken back behind them",
+			name: "what was done before the rows is taken back after them",
 			sheet: `rows: {numbers: 1 to 2, as: n}
 first:
   - step: a

@@ -40,7 +40,7 @@ type RunOptions struct {
 	Before func(ctx context.Context, session *session.Session, step *sheet.Step, scope *session.Values)
 	// Record takes rows as they finish, before RowDone is told of them; nil for none.
 	Record func([]history.Entry) error
-	// Forget lets go of the rows when they were observed and recorded.
+	// Forget deletes the rows when they were observed and recorded.
 	Forget bool
 }
 
@@ -144,7 +144,7 @@ func (w *Job) Fetched() map[string]string { return w.Session.Contracts.Fetched()
 // step of each sheet some, so that runs can be compared; of those that did not, more.
 const (
 	fullPassed = 1_000
-	fullEach = 20
+	fullEach   = 20
 	fullFailed = 10_000
 )
 
@@ -157,7 +157,7 @@ type scheduler struct {
 	slots    chan struct{} // one for each row at work
 	over     atomic.Bool   // nothing more is to be begun
 	full     atomic.Int64  // exchanges of rows that passed, recorded in full
-	failed     atomic.Int64
+	failed   atomic.Int64
 	recorder *recorder
 	pace     *pace
 }
@@ -383,7 +383,7 @@ func (r *runner) kept(row *result.Row) map[string]*document.Node {
 	return r.work.Kept(row.Phase, row.Iteration, row.Number)
 }
 
-// outsideRow runs the steps before or behind the rows.
+// outsideRow runs the steps before or after the rows.
 func (r *runner) outsideRow(ctx context.Context, phase string, steps []*sheet.Step) {
 	t := &task{row: &result.Row{Phase: phase}, events: newEvents(), kept: r.outside}
 	if phase == "first" {

@@ -11,7 +11,7 @@ import (
 	"testbench/internal/sheet"
 )
 
-// Sheet runs another sheet with what it is given. Its steps stand in the row under the name of
+// Sheet runs another sheet with what it is given. Its steps are in the row under the name of
 // the step that runs it.
 func (x *rowRun) Sheet(ctx context.Context, of *session.Session, inner *sheet.Sheet, given map[string]*document.Node,
 	name string) (

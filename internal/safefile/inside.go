@@ -28,7 +28,7 @@ func Inside(dir, name string) (string, error) {
 }
 
 // leadsOut says whether a file lies outside of a folder once all links are followed. Where it is not
-// there, that is asked of the first step that is missing. Links in a ring lead nowhere, and so out.
+// there, that is asked of the first step that is missing. Links in a circle lead nowhere, and so out.
 func leadsOut(dir, full string) bool {
 	root, err := real(dir)
 	if err != nil {

@@ -107,7 +107,7 @@ type Sample struct {
 	Omitted int
 }
 
-// Below puts a name behind a path.
+// Below puts a name after a path.
 func Below(path, name string) string {
 	if path == "" || strings.HasPrefix(name, "[") {
 		return path + name

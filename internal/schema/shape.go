@@ -21,7 +21,7 @@ type Shape struct {
 	Formats []string
 	// Only are the only values.
 	Only []string
-	// Variants are the names of what may stand in place of the type.
+	// Variants are the names of what may be in place of the type.
 	Variants []string
 
 	Least, Most                 *Limit

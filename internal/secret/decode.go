@@ -95,7 +95,7 @@ func (w *writer) done() *plain {
 	return ofParts(w.text.String(), w.parts)
 }
 
-// decoded gives where secrets stand in a text that are encoded in one of the ways in use, and in
+// decoded gives where secrets are in a text that are encoded in one of the ways in use, and in
 // what those decode to, to a depth.
 func (m *Masker) decoded(in *plain, depth int) [][]span {
 	s := in.text
@@ -241,7 +241,7 @@ func quotedPrintable(s string) *plain {
 	return w.done()
 }
 
-// encodedWord is that of RFC 2047, section 2, with the blanks behind it that do not count
+// encodedWord is that of RFC 2047, section 2, with the blanks after it that do not count
 // where another follows.
 var encodedWord = regexp.MustCompile(`=\?[^?\s]{1,40}\?[QqBb]\?[^?\s]{0,400}\?=(?:\s+(=\?))?`)
 
@@ -322,7 +322,7 @@ func (l letters) part(from, to int) letters {
 	return l
 }
 
-// joined makes one run of what stands on several lines.
+// joined makes one run of what is on several lines.
 func joined(s string, lines []span) letters {
 	var text strings.Builder
 	var l letters
@@ -376,7 +376,7 @@ func (m *Masker) runs(in *plain, look func(*plain)) {
 	}
 }
 
-// run looks into one run of letters: from its beginning, and from behind each sign in it
+// run looks into one run of letters: from its beginning, and from after each sign in it
 // that may also stand between two words.
 func (m *Masker) run(l letters, look func(*plain)) {
 	var done [4]bool // groups of four that begin in one place end in the same ones
@@ -439,7 +439,7 @@ func (m *Masker) pairs16(s string, run span, look func(*plain)) {
 			l.places = append(l.places, i)
 		}
 	}
-	for begin := range 2 { // a digit that belongs to a word may stand before them
+	for begin := range 2 { // a digit that belongs to a word may be before them
 		l.places = l.places[begin:]
 		out := make([]byte, len(l.places)/2)
 		for i := range out {

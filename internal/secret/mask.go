@@ -15,7 +15,7 @@ import (
 	"testbench/internal/value"
 )
 
-// Mask stands in every output where a secret would stand.
+// Mask is in every output where a secret would stand.
 const Mask = value.Mask
 
 // Masker knows the secrets of a run and takes them out of texts: as they are, and in each
@@ -200,7 +200,7 @@ func (t Text) Cut(most int) Text {
 // span is a part of a text, in bytes.
 type span struct{ from, to int }
 
-// search adds to found where a form stands in s.
+// search adds to found where a form is in s.
 func (m *Masker) search(s string, found []span) []span {
 	for i := 0; i+lead <= len(s); i++ {
 		pair := uint(s[i])<<8 | uint(s[i+1])

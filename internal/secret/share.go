@@ -55,7 +55,7 @@ func (s *Store) writeMates(mates []mate) error {
 	if err := os.MkdirAll(s.Dir, 0o755); err != nil {
 		return err
 	}
-	text := "# public keys that the secrets of this bench are sealed to; names behind a key: those alone\n"
+	text := "# public keys that the secrets of this bench are sealed to; names after a key: those alone\n"
 	for _, m := range mates {
 		text += strings.Join(append([]string{m.key}, m.names...), " ") + "\n"
 	}

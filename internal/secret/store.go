@@ -35,7 +35,7 @@ const (
 type Store struct {
 	Dir      string // the folder of the sealed files
 	Identity string // the file of the user's identity
-	// Mine is the folder of the user's own secrets, outside of the bench: each stands in
+	// Mine is the folder of the user's own secrets, outside of the bench: each is in
 	// place of the one of its name that is shared. Empty for none.
 	Mine string
 	// Environ looks up environment variables; nil means os.LookupEnv.

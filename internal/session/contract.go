@@ -61,7 +61,7 @@ func (s *Session) Source(ctx context.Context) *source.Source {
 	}, Get: func(address string, outside bool) ([]byte, bool, error) { return s.fetch(ctx, address, outside) }}
 }
 
-// fetch gets an address for what stands there, without a login, and says whether what
+// fetch gets an address for what is there, without a login, and says whether what
 // answered is public.
 func (s *Session) fetch(ctx context.Context, address string, outside bool) ([]byte, bool, error) {
 	template := value.Literal(address)

@@ -21,7 +21,7 @@ import (
 	"testbench/internal/sheet"
 )
 
-// RecordETag notes which versions of what stands at addresses were seen last: that of the
+// RecordETag notes which versions of what is at addresses were seen last: that of the
 // answer, by its header or by what it holds, and of each item of a list.
 func (s *Session) RecordETag(p *Prepared, record *exchange.Record, re *reply.Reply) {
 	a := record.Answer
@@ -97,7 +97,7 @@ func (s *Session) saw(at *url.URL, tag string) {
 	s.versions[withoutQuery(at)] = tag
 }
 
-// dropETags forgets the version of a place that was written to, and of what stands above
+// dropETags forgets the version of a place that was written to, and of what is above
 // it: a line that is added changes its order, too.
 func (s *Session) dropETags(written string) {
 	s.mutex.Lock()
@@ -257,7 +257,7 @@ func unwrap(record *exchange.Record) {
 	}
 }
 
-// readHTTP reads an answer that stands inside of another.
+// readHTTP reads an answer that is inside another.
 func readHTTP(data []byte, method string) (*exchange.Answer, error) {
 	response, err := http.ReadResponse(bufio.NewReader(bytes.NewReader(data)), &http.Request{Method: method})
 	if err != nil {
@@ -299,9 +299,9 @@ func (s *Session) Pages(ctx context.Context, step *sheet.Step, p *Prepared, sent
 		case page == step.Pages:
 			stop = fmt.Sprintf("%d pages were read; there are more", page)
 		case err != nil:
-			stop = fmt.Sprintf("the next page stands at %q, which is not an address", next)
+			stop = fmt.Sprintf("the next page is at %q, which is not an address", next)
 		case exchange.Origin(at) != exchange.Origin(p.Request.URL):
-			stop = "the next page stands at " + exchange.Origin(at) + ", which is another host and not asked"
+			stop = "the next page is at " + exchange.Origin(at) + ", which is another host and not asked"
 		case seen[at.String()]:
 			stop = "the next page was read already: the links go round in a circle"
 		}
@@ -355,7 +355,7 @@ func nextPage(re *reply.Reply) string {
 	return ""
 }
 
-// join puts what a page lists behind what the first one does.
+// join puts what a page lists after what the first one does.
 func join(first, page *reply.Reply) {
 	whole, more := first.Payload, page.Payload
 	if whole.Kind == document.List && more.Kind == document.List {

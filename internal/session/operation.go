@@ -285,7 +285,7 @@ func accept(built *contract.Request) []request.Pair {
 	return []request.Pair{fixedHeader("Accept", strings.Join(built.Accept, ", "))}
 }
 
-// includedIn is what stands in a payload for a file that the step attaches.
+// includedIn is what is in a payload for a file that the step attaches.
 func includedIn(s *sheet.Step, name string) *document.Node {
 	for i, a := range s.Spec.Attach {
 		if a.Name == name {

@@ -76,7 +76,7 @@ type Session struct {
 	others    map[string]*Session
 	observed  asked // login exchanges that no step needed
 	sealed    map[string]string
-	versions  map[string]string // address: the version of what stands there that was seen last
+	versions  map[string]string // address: the version of what is there that was seen last
 	Contracts bench.ContractCache
 	databases map[string]*lookup.Database
 }
@@ -177,7 +177,7 @@ func (s *Session) note(text string) {
 // Masker returns what masks the session's output.
 func (s *Session) Masker() *secret.Masker { return s.Options.Masker }
 
-// Close gives tokens back and lets go of connections.
+// Close gives tokens back and deletes connections.
 func (s *Session) Close(ctx context.Context) error {
 	err := s.Logins.Close(ctx)
 	s.Sender.Close()
@@ -248,7 +248,7 @@ func (a *asked) take() []*exchange.Record {
 	return records
 }
 
-// allowed says which hosts requests may go to: those that stand in the site's
+// allowed says which hosts requests may go to: those that are in the site's
 // values, in the addresses of services and logins, and on the command line.
 func (s *Session) allowed() func(string) bool {
 	hosts := map[string]bool{}
@@ -402,7 +402,7 @@ func (c *Values) site(name string) (*document.Node, error) {
 		return nil, fmt.Errorf("%w: nothing defines it", value.ErrNothing)
 	}
 	if c.depth >= maxDepth {
-		return nil, fmt.Errorf("the values of the site %s are made of one another in a ring", c.session.Site.Name)
+		return nil, fmt.Errorf("the values of the site %s are made of one another in a circle", c.session.Site.Name)
 	}
 	inner := *c
 	inner.depth++

@@ -136,7 +136,7 @@ func readStep(r *bench.Reader, n *yamlfile.Node, otherwise string, kinds []Kind)
 	return step
 }
 
-// kindAt is the kind whose word stands at a step, nil where there is none or more than one.
+// kindAt is the kind whose word is at a step, nil where there is none or more than one.
 func kindAt(n *yamlfile.Node, kinds []Kind) *Kind {
 	var found *Kind
 	for i := range kinds {

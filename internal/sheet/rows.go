@@ -161,7 +161,7 @@ func readValues(r *bench.Reader, n *yamlfile.Node) ([]*document.Node, error) {
 var rowsKeys = []bench.Key[Rows]{
 	bench.NewKey("from", "the file: "+strings.Join(table.Endings, ", "),
 		func(r *bench.Reader, rows *Rows, n *yamlfile.Node) { rows.From, rows.At = r.PlainText(n), n }),
-	bench.NewKey("path", "where the list or the repeated element stands, in JSON and XML",
+	bench.NewKey("path", "where the list or the repeated element is, in JSON and XML",
 		func(r *bench.Reader, rows *Rows, n *yamlfile.Node) { rows.options.Path = r.Path(n) }),
 	bench.NewKey("sheet", "the sheet of a spreadsheet", func(r *bench.Reader, rows *Rows, n *yamlfile.Node) {
 		rows.options.Sheet = r.PlainText(n)

@@ -302,7 +302,7 @@ func readKeep(r *bench.Reader, e yamlfile.Entry) *Keep {
 		bench.ReadMapping(r, "keep", at, inner, keepKeys)
 		k.Secret = inner.secret
 		if at = inner.at; at == nil {
-			r.File.Report(e.Value, "write at: PATH", "the kept value %s does not say where it stands", k.Name)
+			r.File.Report(e.Value, "write at: PATH", "the kept value %s does not say where it is", k.Name)
 			return nil
 		}
 	}
@@ -325,7 +325,7 @@ func readKeep(r *bench.Reader, e yamlfile.Entry) *Keep {
 	return k
 }
 
-// cutFilters cuts a path from the filters behind it; a bar in quotes or
+// cutFilters cuts a path from the filters after it; a bar in quotes or
 // brackets belongs to the path.
 func cutFilters(text string) (path, filters string) {
 	quoted, depth := false, 0
@@ -357,7 +357,7 @@ var keepKeys = []bench.Key[keeping]{
 	}),
 }
 
-// ReadFieldRules reads paths with rules; the paths are put behind prefix.
+// ReadFieldRules reads paths with rules; the paths are put after prefix.
 func ReadFieldRules(r *bench.Reader, n *yamlfile.Node, prefix string) []FieldRule {
 	var rules []FieldRule
 	r.NotEmpty(n, "the list of rules")

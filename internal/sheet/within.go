@@ -74,10 +74,10 @@ func (s *Step) ReadSheet(r *bench.Reader, file string, n *yamlfile.Node) *Sheet 
 	full, err := bench.FileInside(r.Dir, file)
 	switch {
 	case err != nil:
-		r.File.Report(n, "sheets/NAME.yaml, as it stands in the bench folder", "%v", err)
+		r.File.Report(n, "sheets/NAME.yaml, as it is in the bench folder", "%v", err)
 		return nil
 	case slices.Contains(r.Within, full):
-		r.File.Report(n, "", "the sheets run one another in a ring: %s", file)
+		r.File.Report(n, "", "the sheets run one another in a circle: %s", file)
 		return nil
 	case len(r.Within) > mostDepth:
 		r.File.Report(n, "", "sheets run sheets at most %d deep", mostDepth)

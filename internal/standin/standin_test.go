@@ -115,7 +115,7 @@ func TestGate(t *testing.T) {
 	got = p.ask("POST", "/gate/token",
 		"grant_type=client_credentials&client_id=honey-desk&client_secret="+
 			url.QueryEscape(service.Secrets["honey_desk"]), "Content-Type", "application/x-www-form-urlencoded")
-	assert.Equal(t, 200, got.status, "the client's credentials may stand in the form")
+	assert.Equal(t, 200, got.status, "the client's credentials may be in the form")
 
 	got = p.ask("POST", "/gate/ticket", "", "User", "clerk", "Password", service.Secrets["clerk"])
 	ticket := got.json["ticket"].(map[string]any)["value"].(string)

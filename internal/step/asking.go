@@ -63,7 +63,7 @@ func vetSOAP(v *Vetting, s *sheet.Step, p *session.Prepared, method string) {
 // asks for: longer ones are for somebody to come back to.
 const longestPause = 2 * time.Minute
 
-// nextPause is the pause behind one that was made; nothing was before the first.
+// nextPause is the pause after one that was made; nothing was before the first.
 func nextPause(a *sheet.Again, before time.Duration) time.Duration {
 	if before == 0 {
 		return min(a.Pause, longestPause)
@@ -160,7 +160,7 @@ func Ask(ctx context.Context, of *session.Session, s *sheet.Step, kept map[strin
 	return res
 }
 
-// noRow is where a step stands outside of a sheet. It has no more than what ask wants to know.
+// noRow is where a step is outside of a sheet. It has no more than what ask wants to know.
 type noRow struct{ Row }
 
 func (noRow) IsDry() bool { return false }

@@ -156,7 +156,7 @@ func (c *Call) report(v *Vetting, s *sheet.Step, problems []contract.Problem) {
 	}
 }
 
-// isWithin says whether a field is the one of a name, or stands below it.
+// isWithin says whether a field is the one of a name, or is below it.
 func isWithin(field, name string) bool {
 	rest, ok := strings.CutPrefix(field, name)
 	return ok && (rest == "" || rest[0] == '.' || rest[0] == '[')

@@ -76,7 +76,7 @@ func (c *Calls) of(name string) (*opened, error) {
 	if receiver == nil {
 		return nil, fmt.Errorf("%w: nobody can call back here", value.ErrNothing)
 	}
-	// What stands at the step is filled in as it is now, and asks for no address itself.
+	// What is at the step is filled in as it is now, and asks for no address itself.
 	scope := *c.scope()
 	scope.Kept, scope.Listening = maps.Clone(scope.Kept), nil
 	listen := s.Action.(*Listen)

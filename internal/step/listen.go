@@ -18,7 +18,7 @@ import (
 type Listen struct {
 	single
 	Method string
-	Path   *value.Template   // behind the address that was given out; nil for nothing
+	Path   *value.Template   // after the address that was given out; nil for nothing
 	Match  []sheet.FieldRule // which of the calls that come it is
 	Signed *callback.Signed
 	Answer callback.Answer
@@ -46,7 +46,7 @@ var listenKeys = []bench.Key[Listen]{
 	bench.NewKey("method", "POST unless said otherwise", func(r *bench.Reader, l *Listen, n *yamlfile.Node) {
 		l.Method = r.Choice(n, "method", bench.Methods...)
 	}),
-	bench.NewKey("path", "what stands behind the address that was given out",
+	bench.NewKey("path", "what is after the address that was given out",
 		func(r *bench.Reader, l *Listen, n *yamlfile.Node) { l.Path = r.Template(n) }),
 	bench.NewKey("match", "path: rule: which of the calls it is", func(r *bench.Reader, l *Listen, n *yamlfile.Node) {
 		l.Match = sheet.ReadFieldRules(r, n, "")
@@ -83,7 +83,7 @@ var signedKeys = []bench.Key[callback.Signed]{
 	bench.NewKey("encode", "hex or base64", func(r *bench.Reader, s *callback.Signed, n *yamlfile.Node) {
 		s.Encode = r.Choice(n, "encoding", "hex", "base64")
 	}),
-	bench.NewKey("before", "what stands before it, as sha256=",
+	bench.NewKey("before", "what is before it, as sha256=",
 		func(r *bench.Reader, s *callback.Signed, n *yamlfile.Node) { s.Before = r.PlainText(n) }),
 }
 

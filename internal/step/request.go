@@ -18,7 +18,7 @@ import (
 type Request struct {
 	asking
 	Service, Method string          // Service is empty for a whole URL
-	Path            *value.Template // behind the service's address, or the URL
+	Path            *value.Template // after the service's address, or the URL
 	Source          string
 
 	At *yamlfile.Node // nil for one of a command line
@@ -63,7 +63,7 @@ func (to *Request) read(r *bench.Reader, n *yamlfile.Node) {
 	}
 	parse := value.ParseAddress
 	if to.Service != "" {
-		parse = value.ParsePath // it stands behind the service's address: nothing in it is raw
+		parse = value.ParsePath // it stands after the service's address: nothing in it is raw
 	}
 	lead := strings.LastIndex(n.Text, rest)
 	t, err := parse(rest)
@@ -71,7 +71,7 @@ func (to *Request) read(r *bench.Reader, n *yamlfile.Node) {
 		r.Mistake(n, lead, err)
 		return
 	}
-	value.Shift(t.Placeholders(), lead) // they are told where they stand in the whole line
+	value.Shift(t.Placeholders(), lead) // they are told where they are in the whole line
 	to.Path = t
 	r.Note(n, t.Placeholders())
 }

@@ -87,7 +87,7 @@ func (v *Vetting) notThere(at *yamlfile.Node, what, name string, known []string)
 	(&bench.Reader{File: v.Sheet.Source}).NotThere(at, what, name, known)
 }
 
-// single is embedded by actions that have nothing to vet and stand in results once.
+// single is embedded by actions that have nothing to vet and are in results once.
 type single struct{ sheet.Simple }
 
 // Vet finds nothing wrong.
@@ -102,7 +102,7 @@ func (single) Results(s *sheet.Step, name string) []result.Planned {
 	return planned
 }
 
-// List lists what results will hold of steps; lead stands before their names.
+// List lists what results will hold of steps; lead is before their names.
 func List(lead string, steps []*sheet.Step) []result.Planned {
 	var all []result.Planned
 	for _, s := range steps {
@@ -126,7 +126,7 @@ type place struct {
 	scope   *session.Values
 }
 
-// once carries out a step that stands in results once.
+// once carries out a step that is in results once.
 func once(ctx context.Context, row Row, s *sheet.Step, name string,
 	do func(ctx context.Context, at *place, res *result.Step),
 ) result.Outcome {

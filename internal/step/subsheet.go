@@ -12,7 +12,7 @@ import (
 	"testbench/internal/yamlfile"
 )
 
-// SubSheet runs another sheet with values of its own. The steps of that sheet stand in the
+// SubSheet runs another sheet with values of its own. The steps of that sheet are in the
 // row under the name of the step; what it kept is what the step answers with.
 type SubSheet struct {
 	single

@@ -28,7 +28,7 @@ var shoutKind = sheet.Kind{
 		own("shout", "a text", func(r *bench.Reader, _ *sheet.Step, s *Shout, n *yamlfile.Node) {
 			s.Text = r.PlainText(n)
 		}),
-		own("loud", "true: with a mark behind it", func(r *bench.Reader, _ *sheet.Step, s *Shout, n *yamlfile.Node) {
+		own("loud", "true: with a mark after it", func(r *bench.Reader, _ *sheet.Step, s *Shout, n *yamlfile.Node) {
 			if r.Yes(n) {
 				s.Text += "!"
 			}

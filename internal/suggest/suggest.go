@@ -30,7 +30,7 @@ func Closest(word string, candidates []string) string {
 }
 
 // longer returns the first candidate that begins with the word, or the only one in which
-// it stands at all, where it is long enough to say something.
+// it is at all, where it is long enough to say something.
 func longer(word string, candidates []string) string {
 	within := ""
 	several := false

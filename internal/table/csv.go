@@ -132,8 +132,8 @@ func csvError(err error, cells []string, columns ...string) error {
 		return fmt.Errorf("line %d has %d cells, and the header names %d columns; is a cell with the separator in it not in quotes?", parse.Line, len(cells), len(columns))
 	}
 	reason := map[error]string{
-		csv.ErrBareQuote: `a " stands in a cell that is not in quotes; write "" inside quotes`,
-		csv.ErrQuote:     "the quotes of a cell are not closed, or something stands behind them",
+		csv.ErrBareQuote: `a " is in a cell that is not in quotes; write "" inside quotes`,
+		csv.ErrQuote:     "the quotes of a cell are not closed, or there is something after them",
 	}[parse.Err]
 	if reason == "" {
 		reason = parse.Err.Error()

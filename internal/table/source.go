@@ -151,7 +151,7 @@ const mostColumns = 10_000
 // longestLine bounds a line of JSON.
 const longestLine = 64 << 20
 
-// jsonLines reads JSON values, one a line, or each behind a record separator (RFC 7464).
+// jsonLines reads JSON values, one a line, or each after a record separator (RFC 7464).
 type jsonLines struct {
 	scanner *bufio.Scanner
 	kinds   Kinds

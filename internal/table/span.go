@@ -14,7 +14,7 @@ const mostOfSpan = 10_000_000
 
 // Numbers makes rows of the whole numbers of a span, as 1 to 100, in steps.
 func Numbers(span string, step int, column string) (*Source, error) {
-	const words = "no span of whole numbers; write 1 to 100"
+	const words = "not a span of whole numbers; write 1 to 100"
 	read := func(text string) (int, error) { return strconv.Atoi(text) }
 	return spanned(span, step, column, words, read, func(n int) *document.Node {
 		return document.NewNumber(strconv.Itoa(n))
@@ -23,7 +23,7 @@ func Numbers(span string, step int, column string) (*Source, error) {
 
 // Days makes rows of the days of a span, as 2026-11-01 to 2026-11-30, in steps.
 func Days(span string, step int, column string) (*Source, error) {
-	const words, day = "no span of days; write 2026-11-01 to 2026-11-30", 24 * 60 * 60
+	const words, day = "not a span of days; write 2026-11-01 to 2026-11-30", 24 * 60 * 60
 	read := func(text string) (int, error) {
 		at, err := time.Parse(time.DateOnly, text)
 		return int(at.Unix()) / day, err // a day of UTC has no other length

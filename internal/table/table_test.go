@@ -93,7 +93,7 @@ func TestRead(t *testing.T) {
 			table.Options{Kinds: table.Kinds{"lot": "number"}},
 			`{"lot":1} `,
 		},
-		{"a.json", `{"page": 1}`, "", table.Options{}, "say with path: where the list stands"},
+		{"a.json", `{"page": 1}`, "", table.Options{}, "say with path: where the list is"},
 		{"a.json", `{"page": 1}`, "lots", table.Options{}, "leads to nothing"},
 		{"a.json", `["L-1", 2]`, "", table.Options{}, `{"value":"L-1"} {"value":2} `},
 		{"a.ndjson", "{\"lot\": \"L-1\"}\n\n{\"lot\": \"L-2\"}\n", "", table.Options{}, `{"lot":"L-1"} {"lot":"L-2"} `},
@@ -147,7 +147,7 @@ func TestSpans(t *testing.T) {
 		},
 		{table.Numbers, "1-9", "write FIRST to LAST", 0},
 		{table.Days, "2026-02-27 to 2026-03-01", `{"n":"2026-02-27"} {"n":"2026-02-28"} {"n":"2026-03-01"} `, 0},
-		{table.Days, "2026-02-27 to 2026-02-30", "no span of days", 0},
+		{table.Days, "2026-02-27 to 2026-02-30", "not a span of days", 0},
 	} {
 		read, err := c.make(c.span, c.step, "n")
 		if err != nil {

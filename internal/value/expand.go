@@ -30,7 +30,7 @@ func (NoNames) Lookup(string, string) (*document.Node, error) { return nil, ErrN
 // Hide has nothing to hide: what is read has not been shown anywhere.
 func (NoNames) Hide(string) {}
 
-// Mask stands in every output where a secret would stand.
+// Mask is in every output where a secret would stand.
 const Mask = "[masked]"
 
 // shortSecret is the length in bytes under which a secret is masked only where
@@ -114,7 +114,7 @@ func (t *Template) Node(scope Scope, typed bool) (*document.Node, error) {
 	return node, nil
 }
 
-// lookup gives what stands behind the placeholder before any filter.
+// lookup gives what is after the placeholder before any filter.
 func (h *Placeholder) lookup(scope Scope) (*document.Node, error) {
 	switch {
 	case h.fixed != nil:

@@ -131,7 +131,7 @@ func inside(node *document.Node, args []string) (*document.Node, error) {
 	}
 	between, _, found := strings.Cut(rest, args[1])
 	if !found {
-		return nil, fmt.Errorf("behind %q there is no %q in %s", args[0], args[1], node.Describe())
+		return nil, fmt.Errorf("after %q there is no %q in %s", args[0], args[1], node.Describe())
 	}
 	if node.Value().Kind == document.Text {
 		return document.NewText(between), nil // 8e89 out of a text is not a number
@@ -336,7 +336,7 @@ next:
 			i += end + 2
 			continue
 		}
-		// T stands between date and time so often that it needs no quotes.
+		// T is between date and time so often that it needs no quotes.
 		if c != 'T' && (c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z') {
 			return "", fmt.Errorf("the letter %c means nothing in a pattern (yyyy MM dd HH mm ss SSS XXX, or text in single quotes)", c)
 		}

@@ -221,7 +221,7 @@ func placeInXML(t *Template) error {
 
 // ParseAddress reads the template of an address. A placeholder at its very
 // start is put in as it is, for it holds scheme and host, or a whole address
-// out of an answer; further ones are path segments, and query values behind ?.
+// out of an answer; further ones are path segments, and query values after ?.
 func ParseAddress(source string) (*Template, error) {
 	t, err := Parse(source)
 	if err != nil {
@@ -243,8 +243,8 @@ func ParseAddress(source string) (*Template, error) {
 	return t, nil
 }
 
-// ParsePath reads the template of a path that stands behind an address: every
-// placeholder is a path segment, and a query value behind ?.
+// ParsePath reads the template of a path that stands after an address: every
+// placeholder is a path segment, and a query value after ?.
 func ParsePath(source string) (*Template, error) {
 	t, err := ParseAddress(source)
 	if err != nil {
@@ -256,7 +256,7 @@ func ParsePath(source string) (*Template, error) {
 	return t, nil
 }
 
-// Joined returns the template of one text right behind another.
+// Joined returns the template of one text right after another.
 func Joined(first, second *Template) *Template {
 	return &Template{
 		Source: first.Source + second.Source,

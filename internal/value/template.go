@@ -65,7 +65,7 @@ type Filter struct {
 // Spaces are the words that say where a name is looked up.
 var Spaces = []string{"row", "site", "kept", "sealed", "machine", "run"}
 
-// moments stand for a value of their own, without a name behind them.
+// moments stand for a value of their own, without a name after them.
 var moments = []string{"now", "today", "uuid"}
 
 // Parse reads a template. Errors are of type *Error.
@@ -183,10 +183,10 @@ func parsePlaceholder(text string, base int) (*Placeholder, int, error) {
 		case 0:
 			return nil, 0, &Error{
 				Offset: base, Message: "${ is not closed",
-				Try: "write } behind the name, or $${ for the two characters themselves",
+				Try: "write } after the name, or $${ for the two characters themselves",
 			}
 		default:
-			return nil, 0, r.fail("%q cannot stand in a placeholder here", "write | before a filter, or } to close",
+			return nil, 0, r.fail("%q is not allowed in a placeholder here", "write | before a filter, or } to close",
 				r.rest())
 		}
 	}
@@ -287,7 +287,7 @@ func (r *placeholderReader) ref() (Ref, error) {
 	if contains(Spaces, word) {
 		if len(tail) == 0 || tail[0].IsIndex {
 			r.pos = start
-			return Ref{}, r.fail("%s needs a name behind it", "write ${"+word+".name}", word)
+			return Ref{}, r.fail("%s needs a name after it", "write ${"+word+".name}", word)
 		}
 		return Ref{Space: word, Name: tail[0].Key, Tail: tail[1:]}, nil
 	}
@@ -308,7 +308,7 @@ func (r *placeholderReader) tail() ([]Step, error) {
 			}
 			word := r.text[begin:r.pos]
 			if word == "" {
-				return nil, r.fail("a name or a number is missing behind the dot", "")
+				return nil, r.fail("a name or a number is missing after the dot", "")
 			}
 			step := Step{Key: word}
 			if index, err := strconv.Atoi(word); err == nil {
@@ -428,7 +428,7 @@ func checkFilter(f Filter) error {
 		names := FilterNames()
 		message := fmt.Sprintf("%q is not a filter", f.Name)
 		if f.Name == "" {
-			message = "a filter's name is missing behind |"
+			message = "a filter's name is missing after |"
 		}
 		try := suggest.DidYouMean(f.Name, names)
 		if try == "" {

@@ -91,11 +91,11 @@ func TestText(t *testing.T) {
 
 func TestParseErrors(t *testing.T) {
 	cases := map[string]string{
-		"${": "names nothing", "${}": "names nothing", "${a": "not closed", "${a b}": "cannot stand in a placeholder",
+		"${": "names nothing", "${}": "names nothing", "${a": "not closed", "${a b}": "is not allowed in a placeholder",
 		"${a | uper}": `did you mean "upper"?`,
 		"${a | add}":  "write | add 30 d", "${a | add 3 weeks}": "not a unit of time",
-		"${day | format dQ}": "the letter Q means nothing", "${row}": "needs a name behind it",
-		"${a |}": "a filter's name is missing", `${a | default "x}`: "not closed", "${a.}": "missing behind the dot",
+		"${day | format dQ}": "the letter Q means nothing", "${row}": "needs a name after it",
+		"${a |}": "a filter's name is missing", `${a | default "x}`: "not closed", "${a.}": "missing after the dot",
 		"${a[x]}": "between [ and ]", "${file:}": "names no file",
 		"${1a}": "is not a name", "${a | number 200}": "0 to 100", "${a | inside x}": "inside",
 	}

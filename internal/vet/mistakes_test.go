@@ -164,10 +164,10 @@ steps:
 		{search("text: <a b=${¦x}/>"), "", ""},
 		{search("keep:\n  ¦a-b: id"), `"a-b" cannot be the name of a kept value`, "letters, digits"},
 		{search("keep:\n  x: lots[¦"), "a name is missing", ""},
-		{search("keep:\n  x: $.lots¦-a"), "cannot stand in a JSONPath here", ""},
-		{search("keep:\n  x: //lot[¦) "), "\")\" stands where a name or another step should", ""},
+		{search("keep:\n  x: $.lots¦-a"), "is not allowed in a JSONPath here", ""},
+		{search("keep:\n  x: //lot[¦) "), "\")\" found where a name or another step is expected", ""},
 		{search("keep:\n  x: id | ¦uper"), `"uper" is not a filter`, `"upper"`},
-		{search("keep:\n  x:\n    ¦secret: true"), "does not say where it stands", "at: PATH"},
+		{search("keep:\n  x:\n    ¦secret: true"), "does not say where it is", "at: PATH"},
 		{search("expect:\n  status: ¦2x"), `"2x" is not a status`, "2xx"},
 		{search("expect:\n  time: under ¦soon"), `"soon" is not a number`, "equals under soon"},
 		{search("expect:\n  fault: some¦"), "a rule is missing", "equals some"},
@@ -486,7 +486,7 @@ steps:
 			"the sheet has no rows here",
 			"",
 		},
-		{"sheet: s\nsteps:\n  - step: ¦${row.m}\n    pause: 1 ms\n", "a placeholder cannot stand here", ""},
+		{"sheet: s\nsteps:\n  - step: ¦${row.m}\n    pause: 1 ms\n", "a placeholder is not allowed here", ""},
 		{written("set: ¦{}"), "set: leaves the step with nothing to do", "take the step out"},
 		{written("calculate: ¦{}"), "calculate: leaves the step with nothing to do", ""},
 		{written("pause: ¦0 s"), "pause: leaves the step with nothing to do", ""},
@@ -731,7 +731,7 @@ logins:
 			"does not say key:",
 			"",
 		},
-		{login("kind: saml\nfrom: l"), "need one another in a ring", ""},
+		{login("kind: saml\nfrom: l"), "need one another in a circle", ""},
 		{login("¦kind: basic\nuser: x"), "the login does not say password:", ""},
 		{login("¦kind: key\nkey: ${sealed.x}"), "must say where the key goes", "header: NAME"},
 		{login("kind: key\nkey: ${sealed.x}\nheader: ¦X Y"), "cannot be the name of a header", ""},
@@ -930,7 +930,7 @@ steps:
 }
 
 // Where a run goes on from a step, what the steps before it kept is known, and what comes of it
-// and of those behind it is not.
+// and of those after it is not.
 func TestNamesFrom(t *testing.T) {
 	opened := bench.Read(t.TempDir(), "bench.yaml", []byte("bench: b\n"))
 	read := sheet.Read(opened, "s.yaml",
@@ -969,7 +969,7 @@ func TestNothingDefines(t *testing.T) {
 	}
 }
 
-// What looks like a credential is remarked where it stands in the open.
+// What looks like a credential is remarked where it is in the open.
 func TestCredentialsInTheOpen(t *testing.T) {
 	opened := bench.Read(t.TempDir(), "bench.yaml", []byte("bench: b\nsites:\n  s:\n    set: {name: x}\n"))
 	for field, remarked := range map[string]bool{
@@ -1002,7 +1002,7 @@ func TestRulesCutShort(t *testing.T) {
 	}
 }
 
-// A name that stands in two places is not a mistake, and is remarked.
+// A name that is in two places is not a mistake, and is remarked.
 func TestRemarks(t *testing.T) {
 	bench := bench.Read(t.TempDir(), "bench.yaml",
 		[]byte(`bench: b
@@ -1046,7 +1046,7 @@ func TestKeptBefore(t *testing.T) {
 	assert.NotEmpty(t, vet.Sheet(read("kept.old"), vet.Options{}).Serious())
 	assert.NotEmpty(t, vet.Sheet(read("kept.other"), before).Serious())
 	assert.NotEmpty(t, vet.Sheet(read("kept.other | default x"), before).Serious(),
-		"a name that nothing keeps is a slip of the pen, whatever stands behind it")
+		"a name that nothing keeps is a slip of the pen, whatever stands after it")
 	assert.NotEmpty(t, vet.Sheet(read("old"), before).Serious())
 	assert.Empty(t, vet.Sheet(read("old"), vet.Options{Set: map[string]string{"old": "1"}}).Serious())
 }
@@ -1063,7 +1063,7 @@ func TestSiteOfASheet(t *testing.T) {
 	assert.NotEmpty(t, vet.Sheet(read, vet.Options{Site: "north"}).Serious())
 }
 
-// What stands on a command line has an effect, or is refused.
+// What is on a command line has an effect, or is refused.
 func TestArgumentsHaveAnEffect(t *testing.T) {
 	bench := bench.Read(t.TempDir(), "bench.yaml",
 		[]byte(`bench: b

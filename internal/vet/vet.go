@@ -129,7 +129,7 @@ func Sheet(s *sheet.Sheet, options Options) yamlfile.Problems {
 	return inOrder(append(slices.Clone(before), s.Source.Problems...))
 }
 
-// remarkDoubles remarks names that stand in two places.
+// remarkDoubles remarks names that are in two places.
 func remarkDoubles(s *sheet.Sheet, site *bench.Site) {
 	columns := s.Rows.Columns()
 	if columns == nil {

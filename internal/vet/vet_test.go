@@ -14,7 +14,7 @@ import (
 	"testbench/internal/vet"
 )
 
-// Nothing that stands in a file makes reading or vetting it fail otherwise than
+// Nothing that is in a file makes reading or vetting it fail otherwise than
 // by problems.
 func FuzzSheet(f *testing.F) {
 	dir := f.TempDir()

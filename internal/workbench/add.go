@@ -80,7 +80,7 @@ type adder struct {
 	added *Added
 	file  string
 	text  []byte
-	// inserts are the entries that were put into it, each behind the path of its mapping.
+	// inserts are the entries that were put into it, each after the path of its mapping.
 	inserts [][2]string
 	before  int               // mistakes that the bench had
 	files   map[string][]byte // that the contract consists of

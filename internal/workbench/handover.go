@@ -204,7 +204,7 @@ func (m *marking) environ(variable string) (string, bool) {
 	return m.mark(strings.ToLower(name)), true
 }
 
-// secrets lists the secrets that a program needs. One that was asked for and stands in
+// secrets lists the secrets that a program needs. One that was asked for and is in
 // none of its requests went in changed, and no code is made of that.
 func (m *marking) secrets(p *handover.Program) ([]handover.Secret, error) {
 	var out []handover.Secret
@@ -246,7 +246,7 @@ func (m *marking) request(r *exchange.Request) (handover.Request, error) {
 		out.Bytes = r.Body
 		for _, mark := range m.marks {
 			if strings.Contains(string(r.Body), mark.Text) {
-				return out, errors.New("a secret stands within a body that is not text, of which no code is made")
+				return out, errors.New("a secret is within a body that is not text, of which no code is made")
 			}
 		}
 	default:

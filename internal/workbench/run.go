@@ -50,7 +50,7 @@ type RunOptions struct {
 	Listen, Public string
 	// Observer is told how the run goes on; it may be nil.
 	Observer Observer
-	// Forget lets go of the rows' results when they are told and recorded; they are
+	// Forget deletes the rows' results when they are told and recorded; they are
 	// found through Result.Finished then. Otherwise the result holds them all.
 	Forget bool
 	// Unrecorded keeps the run out of the bench's history.
@@ -64,7 +64,7 @@ type RunOptions struct {
 
 // Run runs sheets. Mistakes in the bench or in a sheet are returned as Problems, before
 // anything is sent. A cancelled context ends the run in order; the result is complete to
-// that point. Unless the options say otherwise, the run stands in the history of the
+// that point. Unless the options say otherwise, the run is in the history of the
 // bench, each row from the moment on when it is finished. The caller closes the result.
 func (b *Bench) Run(ctx context.Context, files []string, o RunOptions) (*Result, error) {
 	return b.run(ctx, files, o, nil)
@@ -294,7 +294,7 @@ func (r *running) record() error {
 	return nil
 }
 
-// callSheet stands in the history where a run has its sheet.
+// callSheet is in the history where a run has its sheet.
 const callSheet = "call"
 
 // recordSteps puts steps that no sheet has into the history of the bench, as a run of
@@ -485,7 +485,7 @@ func (r *running) finish() (*Result, error) {
 	return result, nil
 }
 
-// open is a run of the history with what must be closed behind it.
+// open is a run of the history with what must be closed after it.
 type open struct {
 	*history.Stored
 	store *history.Store

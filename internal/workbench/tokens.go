@@ -91,7 +91,7 @@ func (n *newToken) Load(name string) *login.Token {
 	return n.KeptTokens.Load(name)
 }
 
-// Forget lets go of the token that is kept of a login for later commands. It says
+// Forget deletes the token that is kept of a login for later commands. It says
 // whether one was there.
 func (b *Bench) Forget(ctx context.Context, name string, o Options) (bool, error) {
 	o = b.complete(o)

@@ -1,6 +1,6 @@
 // Package workbench is what commands do with a bench: vet and run its sheets, make calls, get
 // tokens, read contracts, add services, probe, hand over, bridge and simulate. The library for
-// Go programs and the face stand on it.
+// Go programs and the face are on it.
 package workbench
 
 import (
@@ -48,15 +48,15 @@ type (
 
 // The outcomes.
 const (
-	Passed        = result.Passed
-	Failed   = result.Failed
+	Passed      = result.Passed
+	Failed      = result.Failed
 	NotRun      = result.NotRun
 	Unreachable = result.Unreachable
-	Errored      = result.Errored
+	Errored     = result.Errored
 	Interrupted = result.Interrupted
 )
 
-// Bench is an opened bench: its folder, what stands in bench.yaml, and the
+// Bench is an opened bench: its folder, what is in bench.yaml, and the
 // sealed store beside it.
 type Bench struct {
 	Dir     string
@@ -95,7 +95,7 @@ func Open(dir string) (*Bench, error) {
 // AdHoc returns a bench without a folder, for requests to plain addresses.
 func AdHoc() *Bench { return &Bench{inner: bench.Empty()} }
 
-// Model returns what stands in bench.yaml.
+// Model returns what is in bench.yaml.
 func (b *Bench) Model() *bench.Bench { return b.inner }
 
 // keptStore is where values kept by calls are sealed.
@@ -426,8 +426,8 @@ sites:
     set:
       base: http://127.0.0.1:8720
 services:
-  # A service without a contract is described by hand; the name before the
-  # slash of a call is the service, the one behind it the operation.
+  # A service without a contract is described in bench.yaml; the name before the
+  # slash of a call is the service, the one after it the operation.
   stores:
     address: ${base}/stores
     operations:

@@ -54,7 +54,7 @@ func TestRun(t *testing.T) {
 		})
 	book := result.Sheets[5].Rows[1].Steps[1]
 	assert.Equal(t, workbench.Failed, book.Outcome)
-	assert.Equal(t, `the ledger says: "moisture must not exceed 20" (field moisture)`, book.Says)
+	assert.Equal(t, `response from ledger: "moisture must not exceed 20" (field moisture)`, book.Response)
 	assert.Equal(t, "[masked]", masker.Text(standin.Secrets["ledger_key"]), "what was used is masked from then on")
 	assert.Equal(t, "L-2208", result.Sheets[5].Rows[1].Label)
 

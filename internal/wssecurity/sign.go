@@ -103,7 +103,7 @@ func (m *Message) Sign(s Signing) (signed string, err error) {
 			return "", err
 		}
 		if refersByXOP(n) {
-			return "", fmt.Errorf("%s refers to an attachment by XOP, and what is signed must stand in the envelope: send the file inside, or attach it without XOP", part)
+			return "", fmt.Errorf("%s refers to an attachment by XOP, and what is signed must be in the envelope: send the file inside, or attach it without XOP", part)
 		}
 		signedInfo.AppendItems(m.reference(n, "part", s))
 	}
@@ -122,7 +122,7 @@ func (m *Message) Sign(s Signing) (signed string, err error) {
 	return string(base), nil
 }
 
-// refersByXOP says whether a content stands outside of the envelope.
+// refersByXOP says whether a content is outside of the envelope.
 func refersByXOP(n *document.Node) bool {
 	if n.Name().Space == "http://www.w3.org/2004/08/xop/include" && n.Name().Local == "Include" {
 		return true
@@ -223,7 +223,7 @@ func (s Signing) sign(uri string, base []byte) ([]byte, error) {
 		if err != nil {
 			return nil, err
 		}
-		// r and s, one behind the other (RFC 6931, section 2.3.6), not ASN.1.
+		// r and s, one after the other (RFC 6931, section 2.3.6), not ASN.1.
 		size := (private.Curve.Params().BitSize + 7) / 8
 		return append(r.FillBytes(make([]byte, size)), v.FillBytes(make([]byte, size))...), nil
 	}

@@ -142,7 +142,7 @@ func (m *Message) verify(signature *document.Node, out *Signature, trust Trust, 
 	doubled string,
 ) error {
 	if doubled != "" {
-		return fmt.Errorf("the id %q stands twice, so that nobody can say what is signed", doubled)
+		return fmt.Errorf("the id %q is there twice, so that nobody can say what is signed", doubled)
 	}
 	info := find(signature, ds, "SignedInfo")
 	if info == nil {

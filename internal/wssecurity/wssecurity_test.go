@@ -133,7 +133,7 @@ func TestSignAndVerify(t *testing.T) {
 }
 
 // A signed body that is moved aside, with another in its place, deceives nobody:
-// what is covered is told by its place, and an id that stands twice is refused.
+// what is covered is told by its place, and an id that is there twice is refused.
 func TestWrapping(t *testing.T) {
 	own := rsaPair(t, "lab")
 	m := parse(t, []byte(envelope))
@@ -151,7 +151,7 @@ func TestWrapping(t *testing.T) {
 	}
 	twice := strings.Replace(sent[:start], "</soap:Header>", body+"</soap:Header>", 1) + sent[start:]
 	found = parse(t, []byte(twice)).Verify(wssecurity.Trust{Certificates: own.Chain})
-	assert.ErrorContains(t, found[0].Problem, "stands twice")
+	assert.ErrorContains(t, found[0].Problem, "is there twice")
 }
 
 func TestEncrypt(t *testing.T) {

@@ -4,7 +4,7 @@ import "unicode/utf8"
 
 // Classes of bytes, one table so that the inner loops look at one byte once.
 const (
-	inName  = 1 << iota // an ASCII character that may stand in a name
+	inName  = 1 << iota // an ASCII character that may be in a name
 	starts  = inName << 1
 	inText  = starts << 1  // ASCII that character data holds as it is
 	inValue = inText << 1  // ASCII that an attribute value holds as it is
@@ -53,7 +53,7 @@ func IsNameStart(r rune) bool {
 		r >= 0x10000 && r <= 0xEFFFF
 }
 
-// IsNameChar says whether the character may stand in a name (production 4a).
+// IsNameChar says whether the character may be in a name (production 4a).
 func IsNameChar(r rune) bool {
 	if r < 0x80 {
 		return r >= 0 && class[r]&inName != 0

@@ -62,7 +62,7 @@ func judge(t *testing.T, file string, attributes map[string]string) string {
 	if strings.Contains(attributes["RECOMMENDATION"], "1.1") {
 		return "of XML 1.1"
 	}
-	// Where the word stands in a comment, the document is read to its end.
+	// Where the word is in a comment, the document is read to its end.
 	if err != nil && strings.Contains(strings.ReplaceAll(string(data), "\x00", ""), "<!DOCTYPE") {
 		return "with a DTD"
 	}

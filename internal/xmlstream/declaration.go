@@ -49,7 +49,7 @@ func (r *Reader) declaration() error {
 		return r.failf(0, "standalone can be yes or no, not %q", standalone)
 	}
 	if rest := blanks(d.text, d.at); rest < len(d.text) {
-		return r.failf(rest, "%s cannot stand in the XML declaration: it has version, encoding and standalone, in this order", excerpt.Quote(string(d.text[rest:])))
+		return r.failf(rest, "%s is not allowed in the XML declaration: it has version, encoding and standalone, in this order", excerpt.Quote(string(d.text[rest:])))
 	}
 	r.pos += end + 2
 	return nil
@@ -78,7 +78,7 @@ func (d *declaration) pseudo(name string) (string, error) {
 	}
 	i = blanks(d.text, i+1)
 	if i == len(d.text) || d.text[i] != '"' && d.text[i] != '\'' {
-		return "", d.reader.failf(i, "the value of %s in the XML declaration must stand in quotes", name)
+		return "", d.reader.failf(i, "the value of %s in the XML declaration must be in quotes", name)
 	}
 	value, _, closed := bytes.Cut(d.text[i+1:], d.text[i:i+1])
 	if !closed {

@@ -52,7 +52,7 @@ func (r *Reader) scanDeclaration(b []byte) (Kind, int, error) {
 	case len(b) < len(cdata) && !r.eof:
 		return None, 0, nil
 	case bytes.HasPrefix(b, []byte(cdata)):
-		return None, 0, r.failf(0, "a CDATA section cannot stand outside of the root element")
+		return None, 0, r.failf(0, "a CDATA section is not allowed outside of the root element")
 	}
 	return None, 0, r.failf(0, "<! begins a comment (<!--) or a CDATA section (<![CDATA[) here, and this is neither")
 }
@@ -81,7 +81,7 @@ loop:
 				return r.pieceOf(b, i, clean, out, copied)
 			}
 			if bytes.HasPrefix(b[i:], []byte("]]>")) {
-				return None, 0, r.failf(i, "]]> cannot stand in text; write ]]&gt;")
+				return None, 0, r.failf(i, "]]> is not allowed in text; write ]]&gt;")
 			}
 			i++
 		case c == '\r':
@@ -123,7 +123,7 @@ loop:
 	return r.piece(b, i, clean, out, copied)
 }
 
-// pieceOf gives out text that goes on behind the buffer, if the buffer is full.
+// pieceOf gives out text that goes on after the buffer, if the buffer is full.
 func (r *Reader) pieceOf(b []byte, i, clean int, out []byte, copied bool) (Kind, int, error) {
 	if copied {
 		r.scratch = out
@@ -186,7 +186,7 @@ func (r *Reader) character(b []byte, at int) (size int, err error) {
 }
 
 func (r *Reader) badCharacter(char rune, at int) error {
-	return r.failf(at, "the character U+%04X cannot stand in XML, not even as a reference", char)
+	return r.failf(at, "the character U+%04X is not allowed in XML, not even as a reference", char)
 }
 
 // reference reads a character reference or one of the five entities
@@ -297,8 +297,8 @@ func (r *Reader) scanCDATA(b []byte) (Kind, int, error) {
 }
 
 // checked gives the text with its line breaks as one character (XML 1.0,
-// 2.11), or an error where a character is none. The text stands at the given
-// place behind the current token's start.
+// 2.11), or an error where a character is none. The text is at the given
+// place after the current token's start.
 func (r *Reader) checked(b []byte, at int) ([]byte, error) {
 	for i := 0; i < len(b); {
 		switch c := b[i]; {
@@ -338,7 +338,7 @@ func (r *Reader) scanComment(b []byte) (Kind, int, error) {
 		return None, 0, nil
 	}
 	if b[end+6] != '>' {
-		return None, 0, r.failf(end+4, "-- cannot stand inside a comment")
+		return None, 0, r.failf(end+4, "-- is not allowed inside a comment")
 	}
 	text, err := r.checked(b[4:end+4], 4)
 	if err != nil || !r.options.Comments {
@@ -364,7 +364,7 @@ func (r *Reader) scanInstruction(b []byte) (Kind, int, error) {
 	case name == "":
 		return None, 0, r.failf(0, "a processing instruction needs a name")
 	case strings.EqualFold(name, "xml"):
-		return None, 0, r.failf(0, "<?%s can stand only once and only at the very beginning", name)
+		return None, 0, r.failf(0, "<?%s is allowed only once and only at the very beginning", name)
 	case !IsName(name):
 		return None, 0, r.failf(2, "%q is not a name for a processing instruction", name)
 	case strings.Contains(name, ":"):

@@ -194,13 +194,13 @@ func (r *Reader) At(offset int64) Position {
 	}
 	r.advance(min(offset, r.start))
 	at := Position{Line: r.mark.number, Column: r.mark.column + 1, Offset: offset}
-	behind := r.buf[r.mark.offset-r.base : offset-r.base]
-	if lines := bytes.Count(behind, []byte{'\n'}); lines > 0 {
+	after := r.buf[r.mark.offset-r.base : offset-r.base]
+	if lines := bytes.Count(after, []byte{'\n'}); lines > 0 {
 		at.Line += lines
 		at.Column = 1
-		behind = behind[bytes.LastIndexByte(behind, '\n')+1:]
+		after = after[bytes.LastIndexByte(after, '\n')+1:]
 	}
-	at.Column += utf8.RuneCount(behind)
+	at.Column += utf8.RuneCount(after)
 	return at
 }
 
@@ -228,7 +228,7 @@ func (r *Reader) fill() error {
 		if err == io.EOF {
 			r.eof = true
 		} else if errors.Is(err, errEncoding) {
-			// What stands before the fault is judged first.
+			// What is before the fault is judged first.
 			r.source, r.failure = nil, err
 			r.eof = true
 		} else if err != nil {
@@ -238,7 +238,7 @@ func (r *Reader) fill() error {
 	return nil
 }
 
-// more gets more of the document behind what is in the buffer from pos on. It
+// more gets more of the document after what is in the buffer from pos on. It
 // returns false when there is no more.
 func (r *Reader) more() (bool, error) {
 	if r.eof {

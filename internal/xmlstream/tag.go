@@ -28,13 +28,13 @@ func (r *Reader) scanEnd(b []byte) (Kind, int, error) {
 	case len(r.open) == 0:
 		return None, 0, r.failf(0, "</%s> closes nothing", name)
 	case r.open[len(r.open)-1].entry.raw != name:
-		return None, 0, r.failf(0, "</%s> stands where </%s> should close", name, r.open[len(r.open)-1].entry.raw)
+		return None, 0, r.failf(0, "</%s> found where </%s> is expected close", name, r.open[len(r.open)-1].entry.raw)
 	}
 	return r.close(), end + 1, nil
 }
 
 // scanName reads a name from b[i:] on and finds its entry. It returns the index
-// behind the name, -1 where the buffer ends within it.
+// after the name, -1 where the buffer ends within it.
 func (r *Reader) scanName(b []byte, i int) (*entry, int, error) {
 	from, hash := i, uint32(2166136261)
 	for i < len(b) && (class[b[i]]&inName != 0 || b[i] >= utf8.RuneSelf) {
@@ -110,13 +110,13 @@ func (r *Reader) scanStart(b []byte) (Kind, int, error) {
 				return None, 0, nil
 			}
 			if b[i+1] != '>' {
-				return None, 0, r.failf(i, "/ can stand in a tag only before its >")
+				return None, 0, r.failf(i, "/ is allowed in a tag only before its >")
 			}
 			i, empty = i+2, true
 			break
 		}
 		if before == i {
-			return None, 0, r.failf(i, "%q cannot stand here in the tag <%s>", b[i:i+1], element.raw)
+			return None, 0, r.failf(i, "%q is not allowed here in the tag <%s>", b[i:i+1], element.raw)
 		}
 		var a Attr
 		if a, i, err = r.scanAttribute(b, i, element); err != nil || i < 0 {
@@ -207,7 +207,7 @@ func (r *Reader) declare() error {
 	return nil
 }
 
-// repeated finds an attribute that stands twice, also under two prefixes for
+// repeated finds an attribute that is there twice, also under two prefixes for
 // one namespace (Namespaces in XML 1.0, section 6.3).
 func (r *Reader) repeated() error {
 	if len(r.attrs) > 12 {
@@ -241,7 +241,7 @@ func (r *Reader) repeated() error {
 }
 
 func (r *Reader) twice(a *Attr) error {
-	return r.failf(int(a.Offset-r.start), "the attribute %s stands twice on <%s>", a.entry.raw, r.name)
+	return r.failf(int(a.Offset-r.start), "the attribute %s is there twice on <%s>", a.entry.raw, r.name)
 }
 
 // scanAttribute reads one attribute (XML 1.0, production 41). The index behind
@@ -265,7 +265,7 @@ func (r *Reader) scanAttribute(b []byte, i int, element *entry) (Attr, int, erro
 	}
 	quote := b[i]
 	if quote != '"' && quote != '\'' {
-		return Attr{}, 0, r.failf(i, "the value of the attribute %s must stand in quotes", name.raw)
+		return Attr{}, 0, r.failf(i, "the value of the attribute %s must be in quotes", name.raw)
 	}
 	i++
 	value, i, err := r.scanValue(b, i, quote)

@@ -13,7 +13,7 @@ import (
 // is told by Close; nothing is written after it.
 type Writer struct {
 	// Indent lays the document out: each element and comment begins a line of its own
-	// unless text stands beside it.
+	// unless text is beside it.
 	Indent string
 
 	out   io.Writer
@@ -25,7 +25,7 @@ type Writer struct {
 
 type writtenElement struct {
 	name  string
-	mixed bool // text stands in it, so no blanks may be added
+	mixed bool // text is in it, so no blanks may be added
 	holds bool // something was written inside
 }
 
@@ -74,7 +74,7 @@ func (w *Writer) Text(text string) {
 		return
 	}
 	if len(w.open) == 0 {
-		w.fail(errors.New("text stands outside of the root element"))
+		w.fail(errors.New("text is outside of the root element"))
 		return
 	}
 	w.endTag()
@@ -91,7 +91,7 @@ func (w *Writer) Mixed() {
 	}
 }
 
-// Comment writes a comment. What cannot stand in one is written as near as can be.
+// Comment writes a comment. What is not allowed in one is written as near as can be.
 func (w *Writer) Comment(text string) {
 	for strings.Contains(text, "--") {
 		text = strings.ReplaceAll(text, "--", "- -")
@@ -110,7 +110,7 @@ func (w *Writer) Comment(text string) {
 	w.line = append(w.line, "-->"...)
 }
 
-// Remark writes a comment behind what was written last, on the same line.
+// Remark writes a comment after what was written last, on the same line.
 func (w *Writer) Remark(text string) {
 	indent := w.Indent
 	w.endTag()

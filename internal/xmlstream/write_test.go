@@ -60,10 +60,10 @@ func TestWriterRefuses(t *testing.T) {
 			w.Attribute("b", "")
 			w.End()
 		},
-		"<a> is not closed":                       func(w *Writer) { w.Start("a") },
-		"no element is open":                      func(w *Writer) { w.End() },
-		"text stands outside of the root element": func(w *Writer) { w.Text("x") },
-		"<?xml ?> is not a processing instruction":   func(w *Writer) { w.Instruction("xml", "") },
+		"<a> is not closed":                        func(w *Writer) { w.Start("a") },
+		"no element is open":                       func(w *Writer) { w.End() },
+		"text is outside of the root element":      func(w *Writer) { w.Text("x") },
+		"<?xml ?> is not a processing instruction": func(w *Writer) { w.Instruction("xml", "") },
 		"full": func(w *Writer) {
 			w.out = full{}
 			w.Start("a")

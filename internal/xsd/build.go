@@ -137,7 +137,7 @@ func (b *builder) collect() {
 	}
 }
 
-// qname resolves a qualified name as it stands in an attribute.
+// qname resolves a qualified name as it is in an attribute.
 func (b *builder) qname(x xnode, text string) (Name, bool) {
 	text = strings.TrimSpace(text)
 	prefix, local, qualified := strings.Cut(text, ":")
@@ -236,23 +236,23 @@ func (b *builder) constraint(x xnode) *Constraint {
 	return c
 }
 
-// substitutionGroups finds who may stand in for whom (Part 1, 3.3.6).
+// substitutionGroups finds who may be in for whom (Part 1, 3.3.6).
 func (b *builder) substitutionGroups() {
 	for _, e := range b.schema.Elements {
 		seen := map[*Element]bool{e: true}
 		for head := e.Head; head != nil; head = head.Head {
 			if seen[head] {
-				b.loader.fail(e.at, "%s stands in its own substitution group", e.Name)
+				b.loader.fail(e.at, "%s is in its own substitution group", e.Name)
 				break
 			}
 			seen[head] = true
 			if !DerivedFrom(e.Type, head.Type, 0) {
-				b.loader.fail(e.at, "%s cannot stand in for %s: its type is not derived from that one's", e.Name,
+				b.loader.fail(e.at, "%s cannot replace %s: its type is not derived from that one's", e.Name,
 					head.Name)
 				break
 			}
 			if !DerivedFrom(e.Type, head.Type, head.final) {
-				b.loader.fail(e.at, "%s cannot stand in for %s, which is final for such a type", e.Name, head.Name)
+				b.loader.fail(e.at, "%s cannot replace %s, which is final for such a type", e.Name, head.Name)
 				break
 			}
 			if head.block&bySubstitution == 0 && DerivedFrom(e.Type, head.Type,

@@ -30,7 +30,7 @@ func (b *builder) facets(t, base *SimpleType, form xnode) {
 			continue
 		}
 		if seen[name] && name != "pattern" && name != "enumeration" {
-			b.fail(f, "the facet %s stands twice", name)
+			b.fail(f, "the facet %s is there twice", name)
 		}
 		seen[name] = true
 		if base.fixed[name] && name != "fractionDigits" {
@@ -50,7 +50,7 @@ func (b *builder) facets(t, base *SimpleType, form xnode) {
 		case "enumeration":
 			v, err := base.Parse(text, f.scope)
 			if err != nil && !base.Missing {
-				b.fail(f, "the value cannot stand in the enumeration: %s", err)
+				b.fail(f, "the value is not allowed in the enumeration: %s", err)
 				continue
 			}
 			if base.Primitive == datatype.Notation && base.Variety == Atomic {

@@ -39,7 +39,7 @@ func (b *builder) fillElement(e *Element, x xnode) {
 		if name, ok := b.qname(x, head); ok {
 			if _, declared := b.globals[global{"element", name}]; declared {
 				if name == e.Name {
-					b.fail(x, "%s stands in its own substitution group", e.Name)
+					b.fail(x, "%s is in its own substitution group", e.Name)
 				} else {
 					e.Head = b.globalElement(name)
 				}
@@ -101,7 +101,7 @@ func (b *builder) defaults(x xnode) (byDefault, fixed *string) {
 		fixed = &v
 	}
 	if byDefault != nil && fixed != nil {
-		b.fail(x, "default and fixed cannot stand together")
+		b.fail(x, "default and fixed is not allowed together")
 	}
 	return byDefault, fixed
 }
@@ -394,7 +394,7 @@ func (b *builder) modelGroup(x xnode) *Group {
 	for c := range x.children() {
 		if p := b.particle(c); p != nil {
 			if inner, isGroup := p.Term.(*Group); isGroup && inner.Kind == All {
-				b.fail(c, "all can stand only alone as the content of a type")
+				b.fail(c, "all is allowed only alone as the content of a type")
 				continue
 			}
 			if group.Kind == All {

@@ -22,7 +22,7 @@ type Pair struct {
 const SchemaHead = `<xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema" xmlns:t="urn:t" targetNamespace="urn:t" elementFormDefault="qualified">`
 
 // AllPairs are all cases: those of the tables, and those of testdata/cases, where a
-// file holds a schema and, behind lines that begin with ==, instances.
+// file holds a schema and, after lines that begin with ==, instances.
 func AllPairs(t testing.TB) []Pair {
 	var pairs []Pair
 	add := func(name, schema, holds, falls string) {

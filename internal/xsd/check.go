@@ -9,10 +9,10 @@ import (
 	"testbench/internal/suggest"
 )
 
-// allowance is what may stand in an element of a schema.
+// allowance is what may be in an element of a schema.
 type allowance struct{ attributes, elements []string }
 
-// grammar is what may stand where in a schema (the schema for schemas, Part 1, appendix A).
+// grammar is what may be where in a schema (the schema for schemas, Part 1, appendix A).
 var grammar = sync.OnceValue(func() map[string]allowance {
 	const (
 		occurs = " minOccurs maxOccurs"
@@ -83,7 +83,7 @@ func (b *builder) vet(x xnode) {
 	}
 	for c := range x.children() {
 		if !slices.Contains(allowed.elements, c.Name().Local) {
-			b.fail(c, "%s cannot stand in %s%s", c.Name().Local, x.Name().Local,
+			b.fail(c, "%s is not allowed in %s%s", c.Name().Local, x.Name().Local,
 				suggest.Ending(c.Name().Local, allowed.elements))
 			continue
 		}
@@ -91,7 +91,7 @@ func (b *builder) vet(x xnode) {
 	}
 	for _, item := range x.Items() {
 		if item.IsScalar() && strings.TrimSpace(item.Text) != "" {
-			b.fail(x, "the text %s cannot stand in %s", excerpt.Quote(strings.TrimSpace(item.Text)), x.Name().Local)
+			b.fail(x, "the text %s is not allowed in %s", excerpt.Quote(strings.TrimSpace(item.Text)), x.Name().Local)
 		}
 	}
 }
@@ -129,7 +129,7 @@ func (s *Schema) distinctElements(t *ComplexType, all []*Particle) {
 		}
 		if met[e.Name] {
 			s.warned = appendWarning(s.warned, t.at,
-				"the content of %s is ambiguous: %s stands in all twice (unique particle attribution)",
+				"the content of %s is ambiguous: %s is in all twice (unique particle attribution)",
 				nameOr(t.Name, "a type"), e.Name)
 		}
 		met[e.Name] = true
@@ -146,7 +146,7 @@ func (s *Schema) consistentElements(t *ComplexType, m *model) {
 			continue
 		}
 		if other, met := types[e.Name]; met && other != e.Type {
-			s.warned = appendWarning(s.warned, t.at, "%s stands in %s with two types", e.Name, nameOr(t.Name, "a type"))
+			s.warned = appendWarning(s.warned, t.at, "%s is in %s with two types", e.Name, nameOr(t.Name, "a type"))
 		}
 		types[e.Name] = e.Type
 	}

@@ -65,7 +65,7 @@ func compileFieldPath(text string, field bool, names datatype.Namespaces) (field
 			continue
 		}
 		if attribute && (!field || i != len(parts)-1) {
-			return p, fmt.Errorf("an attribute can stand only at the end of a field")
+			return p, fmt.Errorf("an attribute is allowed only at the end of a field")
 		}
 		step, err := newPathStep(name, names, attribute)
 		if err != nil {

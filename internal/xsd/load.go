@@ -289,7 +289,7 @@ func (l *Loader) Add(location string, root *document.Node, prefixes map[string]s
 	d := l.document(location, root, prefixes, "", false)
 	key := location + "\x00" + d.namespace
 	if int(root.Line) > 0 && prefixes != nil {
-		key = fmt.Sprintf("%s#%d:%d", key, root.Line, root.Column) // several stand in one file
+		key = fmt.Sprintf("%s#%d:%d", key, root.Line, root.Column) // several are in one file
 	}
 	l.met[key] = d
 	l.follow(d)
@@ -336,7 +336,7 @@ func (l *Loader) derivations(x xnode, name string, all derivation) derivation {
 			"substitution": bySubstitution, "list": byList, "union": byUnion,
 		}[word]
 		if one&all == 0 {
-			l.fail(x.at(), "%q cannot stand in %s", word, name)
+			l.fail(x.at(), "%q is not allowed in %s", word, name)
 		}
 		set |= one & all
 	}

@@ -120,7 +120,7 @@ func TestDocuments(t *testing.T) {
 		{"all with a name twice", map[string]string{
 			"main.xsd": schemaText("urn:a",
 				`<xs:element name="e"><xs:complexType><xs:all><xs:element name="x" type="xs:int"/><xs:element name="x" type="xs:date"/></xs:all></xs:complexType></xs:element>`),
-		}, nil, nil, "x stands in all twice"},
+		}, nil, nil, "x is in all twice"},
 		{"wildcards that cannot be united", map[string]string{
 			"main.xsd": schemaText("urn:a",
 				`<xs:complexType name="B"><xs:anyAttribute namespace="##other"/></xs:complexType><xs:complexType name="E"><xs:complexContent><xs:extension base="a:B"><xs:anyAttribute namespace="##local urn:o"/></xs:extension></xs:complexContent></xs:complexType>`),
@@ -165,7 +165,7 @@ func TestBrokenSchemas(t *testing.T) {
 		},
 		{`<xs:element name="e" type="o:T"/>`, "there is no type {urn:other}T; its namespace is not imported"},
 		{`<xs:element name="e" type="z:T"/>`, "the prefix of z:T is not declared there"},
-		{`<xs:elemnt name="e"/>`, `elemnt cannot stand in schema; did you mean "element"?`},
+		{`<xs:elemnt name="e"/>`, `elemnt is not allowed in schema; did you mean "element"?`},
 		{`<xs:element name="e" minOcurs="0"/>`, `element has no attribute minOcurs; did you mean "minOccurs"?`},
 		{`<xs:element name="e"/><xs:element name="e"/>`, "element e is declared twice, first at main.xsd:1"},
 		{`<xs:element/>`, "element at the top of a schema needs a name"},
@@ -184,10 +184,10 @@ func TestBrokenSchemas(t *testing.T) {
 		{`<xs:simpleType name="T"><xs:restriction base="xs:int"><xs:maxInclusive value="x"/></xs:restriction></xs:simpleType>`, `maxInclusive: "x" is not a decimal number`},
 		{`<xs:simpleType name="T"><xs:restriction base="xs:int"><xs:minInclusive value="5"/><xs:maxInclusive value="4"/></xs:restriction></xs:simpleType>`, "the least value 5 is not under the most, 4"},
 		{`<xs:simpleType name="T"><xs:restriction base="xs:int"><xs:length value="5"/></xs:restriction></xs:simpleType>`, "the facet length cannot be used with this type"},
-		{`<xs:simpleType name="T"><xs:restriction base="xs:int"><xs:enumeration value="a"/></xs:restriction></xs:simpleType>`, "the value cannot stand in the enumeration"},
+		{`<xs:simpleType name="T"><xs:restriction base="xs:int"><xs:enumeration value="a"/></xs:restriction></xs:simpleType>`, "the value is not allowed in the enumeration"},
 		{`<xs:simpleType name="T"><xs:restriction base="xs:string"><xs:maxLength value="5"/></xs:restriction></xs:simpleType><xs:simpleType name="U"><xs:restriction base="a:T"><xs:maxLength value="6"/></xs:restriction></xs:simpleType>`, "maxLength 6 is over the 5 of the base type"},
 		{`<xs:element name="e" type="xs:int" default="x"/>`, "the default of the element e is not a value of its type"},
-		{`<xs:element name="e" type="xs:int" default="1" fixed="1"/>`, "default and fixed cannot stand together"},
+		{`<xs:element name="e" type="xs:int" default="1" fixed="1"/>`, "default and fixed is not allowed together"},
 		{`<xs:complexType name="T"><xs:sequence><xs:element name="x" minOccurs="3" maxOccurs="2"/></xs:sequence></xs:complexType>`, "maxOccurs is under minOccurs"},
 		{
 			`<xs:complexType name="T"><xs:sequence><xs:element name="x" maxOccurs="many"/></xs:sequence></xs:complexType>`,
@@ -201,7 +201,7 @@ func TestBrokenSchemas(t *testing.T) {
 		{`<xs:complexType name="F" final="extension"/><xs:complexType name="T"><xs:complexContent><xs:extension base="a:F"/></xs:complexContent></xs:complexType>`, "the type F is final: extension of it is not allowed"},
 		{
 			`<xs:element name="h" type="xs:int"/><xs:element name="m" type="xs:string" substitutionGroup="a:h"/>`,
-			"m cannot stand in for h: its type is not derived from that one's",
+			"m cannot replace h: its type is not derived from that one's",
 		},
 		{`<xs:element name="e"><xs:complexType/><xs:key name="k"><xs:selector xpath="a//b"/><xs:field xpath="@x"/></xs:key></xs:element>`, `selector: "a//b": "" is not a step that a key can use`},
 		{`<xs:element name="e"><xs:complexType/><xs:keyref name="k" refer="a:none"><xs:selector xpath="x"/><xs:field xpath="@x"/></xs:keyref></xs:element>`, "k refers to none, which is not a key"},
@@ -210,7 +210,7 @@ func TestBrokenSchemas(t *testing.T) {
 		{`<xs:simpleType name="T"><xs:restriction base="xs:token"><xs:whiteSpace value="preserve"/></xs:restriction></xs:simpleType>`, "whiteSpace cannot be preserve where the base type has more done to blanks"},
 		{`<xs:simpleType name="T"><xs:restriction base="xs:string"><xs:whiteSpace value="trim"/></xs:restriction></xs:simpleType>`, `whiteSpace can be preserve, replace or collapse, not "trim"`},
 		{`<xs:simpleType name="T"><xs:restriction base="xs:int"><xs:whiteSpace value="replace"/></xs:restriction></xs:simpleType>`, "the facet whiteSpace is fixed in int and cannot be changed"},
-		{`<xs:simpleType name="T"><xs:restriction base="xs:string"><xs:maxLength value="3"/><xs:maxLength value="4"/></xs:restriction></xs:simpleType>`, "the facet maxLength stands twice"},
+		{`<xs:simpleType name="T"><xs:restriction base="xs:string"><xs:maxLength value="3"/><xs:maxLength value="4"/></xs:restriction></xs:simpleType>`, "the facet maxLength is there twice"},
 		{
 			`<xs:simpleType name="T"><xs:restriction base="xs:string"><xs:maxLength/></xs:restriction></xs:simpleType>`,
 			"the facet maxLength has no value",
@@ -254,18 +254,18 @@ func TestBrokenSchemas(t *testing.T) {
 			`<xs:complexType name="C"><xs:sequence><xs:any processContents="loose"/></xs:sequence></xs:complexType>`,
 			`processContents can be strict, lax or skip, not "loose"`,
 		},
-		{`<xs:complexType name="C"><xs:sequence><xs:group ref="a:all"/></xs:sequence></xs:complexType><xs:group name="all"><xs:all><xs:element name="x"/></xs:all></xs:group>`, "all can stand only alone as the content of a type"},
+		{`<xs:complexType name="C"><xs:sequence><xs:group ref="a:all"/></xs:sequence></xs:complexType><xs:group name="all"><xs:all><xs:element name="x"/></xs:all></xs:group>`, "all is allowed only alone as the content of a type"},
 		{
 			`<xs:complexType name="C"><xs:all><xs:element name="x" maxOccurs="2"/></xs:all></xs:complexType>`,
 			"an element of all can occur once at most",
 		},
 		{`<xs:complexType name="C"><xs:complexContent><xs:extension base="a:D"><xs:sequence><xs:element name="y"/></xs:sequence></xs:extension></xs:complexContent></xs:complexType><xs:complexType name="D"><xs:all><xs:element name="x"/></xs:all></xs:complexType>`, "a type whose content is all cannot be extended"},
-		{`<xs:element name="e" substitutionGroup="a:e"/>`, "e stands in its own substitution group"},
+		{`<xs:element name="e" substitutionGroup="a:e"/>`, "e is in its own substitution group"},
 		{`<xs:element name="e" substitutionGroup="a:none"/>`, "there is no element {urn:a}none"},
 		{`<xs:element name="e" type="xs:int"><xs:simpleType><xs:restriction base="xs:int"/></xs:simpleType></xs:element>`, "the element e has both a type attribute and a type inside"},
 		{`<xs:element name="e" nillable="yes"/>`, `nillable can be true or false, not "yes"`},
-		{`<xs:element name="e" block="all"/>`, `"all" cannot stand in block`},
-		{`<xs:element name="e"><xs:complexType><xs:sequence/></xs:complexType><xs:key name="k"><xs:selector xpath="x"/><xs:field xpath="@a/b"/></xs:key></xs:element>`, "an attribute can stand only at the end of a field"},
+		{`<xs:element name="e" block="all"/>`, `"all" is not allowed in block`},
+		{`<xs:element name="e"><xs:complexType><xs:sequence/></xs:complexType><xs:key name="k"><xs:selector xpath="x"/><xs:field xpath="@a/b"/></xs:key></xs:element>`, "an attribute is allowed only at the end of a field"},
 		{`<xs:element name="e"><xs:complexType/><xs:key name="k"><xs:selector xpath="x"/><xs:field xpath="@a"/></xs:key><xs:keyref name="r" refer="a:k"><xs:selector xpath="x"/><xs:field xpath="@a"/><xs:field xpath="@b"/></xs:keyref></xs:element>`, "r has 2 fields, the key k has 1"},
 		{
 			`<xs:element name="e"><xs:complexType/><xs:key name="k"><xs:selector xpath="x"/></xs:key></xs:element>`,
@@ -276,7 +276,7 @@ func TestBrokenSchemas(t *testing.T) {
 		{`<xs:include/>`, "include needs a schemaLocation"},
 		{`<xs:include schemaLocation="other.xsd"/>`, "other.xsd has the namespace"},
 		{`<xs:redefine schemaLocation="same.xsd"><xs:simpleType name="None"><xs:restriction base="a:None"/></xs:simpleType></xs:redefine>`, "simpleType None is not in what is redefined"},
-		{`text`, `the text "text" cannot stand in schema`},
+		{`text`, `the text "text" is not allowed in schema`},
 	} {
 		_, err := loadAll(map[string]string{
 			"main.xsd":  schemaText("urn:a", c.inside),

@@ -6,7 +6,7 @@ package xsd
 // so that maxOccurs="1000000" costs no more than maxOccurs="2".
 type model struct {
 	positions []position
-	start     []*edgeSet // one, or none when nothing may stand there
+	start     []*edgeSet // one, or none when nothing may be there
 	empty     bool
 	counters  []counter
 	// several says that an element may lead to several positions at once: there are

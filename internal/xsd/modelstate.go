@@ -228,7 +228,7 @@ func (m *model) open(g guardSet, counts []int) bool {
 	return g.loop < 0 || m.counters[g.loop].max == Unbounded || counts[g.loop] < m.counters[g.loop].max
 }
 
-// passed gives the counts behind an edge.
+// passed gives the counts after an edge.
 func (m *model) passed(e edge, counts []int) []int {
 	after := append([]int(nil), counts...)
 	for _, c := range e.guards.done {

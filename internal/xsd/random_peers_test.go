@@ -25,7 +25,7 @@ import (
 // author makes schemas at random, and documents that fit them or nearly do.
 type author struct {
 	*rand.Rand
-	globals strings.Builder // types, groups and elements that stand beside the one asked for
+	globals strings.Builder // types, groups and elements that are beside the one asked for
 	names   int
 }
 

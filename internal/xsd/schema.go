@@ -45,7 +45,7 @@ type Schema struct {
 	// models give, which only those who ask for warnings wait for.
 	warned   []Problem
 	warnings sync.Once
-	// substitutes are the elements that may stand in place of a head, itself
+	// substitutes are the elements that may be in place of a head, itself
 	// not among them.
 	substitutes map[*Element][]*Element
 	// referred are the keys that a keyref asks for.
@@ -110,7 +110,7 @@ type AttributeUse struct {
 	Fixed    *string
 }
 
-// ContentKind says what may stand inside an element.
+// ContentKind says what may be inside an element.
 type ContentKind uint8
 
 // The kinds of content.
@@ -202,7 +202,7 @@ type Wildcard struct {
 	Documentation string
 }
 
-// Process says how what stands in place of a wildcard is validated.
+// Process says how what is in place of a wildcard is validated.
 type Process uint8
 
 // The ways of processContents.
@@ -212,7 +212,7 @@ const (
 	Skip
 )
 
-// Allows says whether the namespace may stand there.
+// Allows says whether the namespace may be there.
 func (w *Wildcard) Allows(space string) bool {
 	switch {
 	case w.any:
@@ -260,10 +260,10 @@ const (
 // Element returns the global declaration, or nil.
 func (s *Schema) Element(space, local string) *Element { return s.Elements[Name{space, local}] }
 
-// SubstitutionGroup returns the elements that may stand in place of the head, abstract ones too.
+// SubstitutionGroup returns the elements that may be in place of the head, abstract ones too.
 func (s *Schema) SubstitutionGroup(head *Element) []*Element { return s.substitutes[head] }
 
-// Substitutes returns the elements that may stand in place of the head, without abstract ones.
+// Substitutes returns the elements that may be in place of the head, without abstract ones.
 func (s *Schema) Substitutes(head *Element) []*Element {
 	var usable []*Element
 	for _, e := range s.substitutes[head] {
@@ -274,7 +274,7 @@ func (s *Schema) Substitutes(head *Element) []*Element {
 	return usable
 }
 
-// SubstituteNames are the names of those that may stand in place of the head.
+// SubstituteNames are the names of those that may be in place of the head.
 func (s *Schema) SubstituteNames(head *Element) []string {
 	var names []string
 	for _, e := range s.Substitutes(head) {

@@ -58,7 +58,7 @@ type SimpleType struct {
 	values    map[string]bool   // of the enumeration, by identity
 	texts     map[string]bool   // of an enumeration of texts
 	final     derivation
-	Missing   bool // stands in for a type that could not be loaded
+	Missing   bool // is in for a type that could not be loaded
 	at        Problem
 }
 
@@ -177,7 +177,7 @@ func (t *SimpleType) Parse(text string, names datatype.Namespaces) (datatype.Val
 			if len(t.Members) == 1 {
 				return v, first
 			}
-			return v, fmt.Errorf("%s is none of what may stand there: %s", excerpt.Quote(text), t.memberWords())
+			return v, fmt.Errorf("%s is none of what is allowed there: %s", excerpt.Quote(text), t.memberWords())
 		}
 	}
 	if err != nil {

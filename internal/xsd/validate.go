@@ -16,7 +16,7 @@ import (
 // Fault is one place where an instance breaks its schema.
 type Fault = schema.Fault
 
-// place is where something stands in an instance.
+// place is where something is in an instance.
 type place struct {
 	line, column int
 	offset       int64
@@ -334,7 +334,7 @@ func (v *Validator) open(f *frame, name Name, decl *Element, attrs attributesOf,
 	if decl != nil {
 		f.typ = decl.Type
 		if decl.Abstract {
-			v.fault("%s is abstract: one of its substitutes must stand there%s", name.Local,
+			v.fault("%s is abstract: one of its substitutes is needed there%s", name.Local,
 				suggest.After(", ", v.schema.SubstituteNames(decl)))
 		}
 	}

@@ -130,7 +130,7 @@ func (v *Validator) identifier(t *SimpleType, text string, at place, path string
 	switch {
 	case t.isA("ID"):
 		if v.ids[text] {
-			v.faultAt(at, path, "the ID %s stands twice in the document", text)
+			v.faultAt(at, path, "the ID %s is there twice in the document", text)
 		}
 		v.ids[text] = true
 	case t.isA("IDREF"):

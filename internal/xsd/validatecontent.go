@@ -31,7 +31,7 @@ func (v *Validator) child(parent *frame, name Name) (decl *Element, process Proc
 		return nil, 0, false
 	}
 	if parent.model == nil {
-		v.fault("%s cannot stand in %s, which holds %s", name.Local, v.names[len(v.names)-2].Local,
+		v.fault("%s is not allowed in %s, which holds %s", name.Local, v.names[len(v.names)-2].Local,
 			parent.simple.Words())
 		return nil, 0, false
 	}
@@ -55,7 +55,7 @@ func (v *Validator) child(parent *frame, name Name) (decl *Element, process Proc
 	return decl, Strict, false
 }
 
-// unexpected says what should stand in place of a child.
+// unexpected says what should be in place of a child.
 func (v *Validator) unexpected(parent *frame, name Name, expected []string) string {
 	after := ""
 	if parent.state.begun && len(v.names) > 1 {

@@ -25,7 +25,7 @@ func (v *Validator) instanceType(f *frame, text string) {
 	case f.typ != nil && !DerivedFrom(named, f.typ, blockFor(f)):
 		why := "is not derived from"
 		if DerivedFrom(named, f.typ, 0) {
-			why = "may not stand in place of"
+			why = "may not replace"
 		}
 		v.fault("the type %s that xsi:type names %s %s", local, why, nameOr(f.typ.TypeName(), "the declared type"))
 	default:

@@ -109,7 +109,7 @@ func isPlainNumber(text string) bool {
 }
 
 // InsertEntry puts an entry (key: value, in block style, without indentation) at
-// the end of the mapping that stands under the keys of a path, and leaves every
+// the end of the mapping that is under the keys of a path, and leaves every
 // other byte as it is. What is missing of the path is made. A mapping in braces
 // cannot be added to this way, nor one whose key is there already.
 func InsertEntry(source []byte, path []string, entry string) ([]byte, error) {

@@ -34,7 +34,7 @@ type Node struct {
 	Quoted       bool   // Scalar: it stood in quotes
 	Block        bool   // Scalar: it was a block text (| or >)
 	Line, Column int    // from 1; the column counts characters
-	CutOff       string // the comment behind it on its line
+	CutOff       string // the comment after it on its line
 	Entries      []Entry
 	Items        []*Node
 }
@@ -178,7 +178,7 @@ func (f *File) line(number int) string {
 // maxSize bounds a file; sheets are written by people.
 const maxSize = 8 << 20
 
-// Read parses a file. What is wrong stands in Problems; Root is nil where the
+// Read parses a file. What is wrong is in Problems; Root is nil where the
 // text cannot be parsed at all.
 func Read(name string, data []byte) *File {
 	f := &File{Name: name, lines: strings.Split(string(data), "\n")}
@@ -294,7 +294,7 @@ func (f *File) mapping(n *Node, y *yaml.Node) {
 		}
 		if first, ok := seen[key.Text]; ok {
 			f.Report(key, "put both values under one key, or take one away",
-				"%q stands here a second time (first in line %d)", key.Text, first.Line)
+				"%q is here a second time (first in line %d)", key.Text, first.Line)
 			continue
 		}
 		seen[key.Text] = key
@@ -373,7 +373,7 @@ func (f *File) syntax(err error) {
 				sign, _ := utf8.DecodeRuneInString(text[at:])
 				f.ReportAt(number+1, utf8.RuneCountInString(text[:at])+1,
 					fmt.Sprintf(`take it out, or write "\u%04X" in double quotes`, sign),
-					"not valid YAML: a control character (U+%04X) stands here", sign)
+					"not valid YAML: a control character (U+%04X) is here", sign)
 				return
 			}
 		}
@@ -387,7 +387,7 @@ func (f *File) syntax(err error) {
 			if strings.ContainsAny(value[:1], misleading) && !balanced(value) || strings.Contains(value, ": ") ||
 				strings.ContainsAny(value[:1], "@`%!*&") {
 				f.ReportAt(candidate, utf8.RuneCountInString(m[1])+1, "write: "+strings.TrimSpace(m[1]+Quote(value)),
-					"this value cannot stand without quotes (%s)", message)
+					"this value needs quotes (%s)", message)
 				return
 			}
 		}
@@ -399,7 +399,7 @@ func (f *File) syntax(err error) {
 	f.ReportAt(line, column, try, "not valid YAML: %s", message)
 }
 
-// isControl says whether a character may not stand in YAML (1.2.2, 5.1).
+// isControl says whether a character may not are in YAML (1.2.2, 5.1).
 func isControl(r rune) bool {
 	return r < 0x20 && r != '\t' && r != '\r' || r >= 0x7f && r < 0xa0 && r != 0x85
 }

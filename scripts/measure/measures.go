@@ -283,7 +283,7 @@ func (m *measuring) rows() error {
 		if err := m.write(name+".csv", func(w io.Writer) {
 			_, _ = fmt.Fprintln(w, "lot,n,note")
 			for n := range rows {
-				_, _ = fmt.Fprintf(w, "L-%d,%d,a note of some length that stands in each row\n", n, n)
+				_, _ = fmt.Fprintf(w, "L-%d,%d,a note of some length that is in each row\n", n, n)
 			}
 		}); err != nil {
 			return err

@@ -17,7 +17,7 @@ import (
 	"strings"
 )
 
-// helpers stand in each package with places that can be broken.
+// helpers are in each package with places that can be broken.
 const helpers = `package %s
 
 import (
@@ -232,10 +232,10 @@ func (b *breaker) place(at token.Pos, what string) int {
 	return number
 }
 
-func (b *breaker) around(n ast.Node, before, behind string) {
+func (b *breaker) around(n ast.Node, before, after string) {
 	b.edits = append(b.edits,
 		edit{at: b.files.Position(n.Pos()).Offset, text: before},
-		edit{at: b.files.Position(n.End()).Offset, text: behind, closes: true})
+		edit{at: b.files.Position(n.End()).Offset, text: after, closes: true})
 }
 
 // apply puts the edits into a text. At one offset, what ends comes before what begins, and

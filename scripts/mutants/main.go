@@ -76,7 +76,7 @@ func main() {
 	count := flag.Int("n", 100, "how many places are broken")
 	seed := flag.Uint64("seed", 1, "decides which")
 	places := flag.String("at", "",
-		"break what stands at these lines in place of random ones: FILE:LINE, with commas between")
+		"break what is at these lines in place of random ones: FILE:LINE, with commas between")
 	beside := flag.Bool("beside", false, "run only the tests beside the code, to see where they are thin")
 	limit := flag.Duration("limit", time.Minute,
 		"how long the tests of one may take beside the code; the sessions may take ten times as long")

@@ -107,7 +107,7 @@ func read(formats []Format, location string, data []byte, fetch Fetch) (*Contrac
 }
 
 func isOpenAPI(d *Document) bool {
-	// The member that says it may stand behind others, on one line.
+	// The member that says it may be after others, on one line.
 	return openapi.Is(d.Data) || d.JSON != nil && (d.JSON.Get("openapi") != nil || d.JSON.Get("swagger") != nil)
 }
 

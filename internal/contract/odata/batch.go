@@ -26,7 +26,7 @@ type BatchPart struct {
 	Body       []byte
 }
 
-// writes says whether a part changes something, so that it stands in a change set.
+// writes says whether a part changes something, so that it is in a change set.
 func (p *BatchPart) writes() bool {
 	return p.Method != http.MethodGet && p.Method != http.MethodHead
 }
@@ -54,7 +54,7 @@ func (c *Contract) IsV2() bool { return c.model.isV2() }
 
 // WriteMultipart writes a batch as multipart/mixed (OData 4.01, 11.7.7; OData 2.0
 // Batch Processing, 2.2). Together puts neighbouring changes into one change set,
-// which is done as a whole or not at all; before version 4 a change must stand in
+// which is done as a whole or not at all; before version 4 a change must be in
 // one in any case.
 func WriteMultipart(parts []BatchPart, together, older bool) (contentType string, body []byte) {
 	var out bytes.Buffer
@@ -160,7 +160,7 @@ func ReadBatch(contentType string, body []byte) ([]BatchAnswer, error) {
 
 func readParts(body []byte, boundary string, depth int) ([]BatchAnswer, error) {
 	if depth > 3 {
-		return nil, fmt.Errorf("the change sets of the batch stand inside of one another")
+		return nil, fmt.Errorf("the change sets of the batch are inside one another")
 	}
 	var out []BatchAnswer
 	reader := multipart.NewReader(bytes.NewReader(body), boundary)
@@ -198,7 +198,7 @@ func readParts(body []byte, boundary string, depth int) ([]BatchAnswer, error) {
 	}
 }
 
-// readInner reads an answer that stands in a part.
+// readInner reads an answer that is in a part.
 func readInner(content []byte) (*BatchAnswer, error) {
 	line, rest, _ := bytes.Cut(content, []byte("\n"))
 	words := strings.SplitN(strings.TrimSpace(string(line)), " ", 3)
@@ -263,7 +263,7 @@ func readJSONBatch(body []byte) ([]BatchAnswer, error) {
 	return out, nil
 }
 
-// readBody takes a body as the headers say that it stands there: without a content
+// readBody takes a body as the headers say that it is there: without a content
 // type it is JSON, text is a string, and all else a string in base64url (OData JSON
 // 4.01, 19.2).
 func (a *BatchAnswer) readBody() {

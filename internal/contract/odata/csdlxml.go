@@ -305,7 +305,7 @@ func (r *xmlReader) importOf(n *document.Node) {
 	r.m.imports = append(r.m.imports, f)
 }
 
-// about is the documentation of an element: a Core.Description, or what stands in
+// about is the documentation of an element: a Core.Description, or what is in
 // Documentation of 2.0.
 func (r *xmlReader) about(n *document.Node) string {
 	for _, child := range n.Children() {

@@ -167,7 +167,7 @@ type at struct {
 	single *property
 }
 
-// predicate is the key as it stands in a path: ({Number}), or (A={A},B={B}).
+// predicate is the key as it is in a path: ({Number}), or (A={A},B={B}).
 func (m *model) predicate(t *typeDef, key []string) string {
 	if len(key) == 1 {
 		return "({" + key[0] + "})"
@@ -317,7 +317,7 @@ func (a *at) list(o *contract.Endpoint) {
 	o.Parameters = append(o.Parameters, a.narrowing()...)
 	if !a.s.marks.unsortable {
 		o.Parameters = append(o.Parameters,
-			a.query("orderby", &option{words: "properties, each with asc or desc behind it", check: q.ordered}, ""))
+			a.query("orderby", &option{words: "properties, each with asc or desc after it", check: q.ordered}, ""))
 	}
 	whole := counting{&object{m: a.m, single: &property{typeName: "Edm.Int32", facets: noFacets}}}
 	if !a.s.marks.noTop {
@@ -328,7 +328,7 @@ func (a *at) list(o *contract.Endpoint) {
 	}
 	if !a.s.marks.noCount {
 		count := a.query("count", &object{m: a.m, single: &property{typeName: "Edm.Boolean", facets: noFacets}},
-			"true: how many there are stands in @odata.count")
+			"true: how many there are is in @odata.count")
 		if a.m.isV2() {
 			count.Wire = "$inlinecount"
 			count.Write = func(v *document.Node) string {

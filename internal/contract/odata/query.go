@@ -141,7 +141,7 @@ func (q queryChecker) unknown(t *typeDef, name string, says *[]string) {
 	q.fail(says, "names %s, which %s does not have; %s", name, local(t.name), try)
 }
 
-// split cuts at a separator that stands outside of parentheses and quotes.
+// split cuts at a separator that is outside of parentheses and quotes.
 func split(text string, separator byte) []string {
 	var parts []string
 	depth, start, quoted := 0, 0, false
@@ -184,7 +184,7 @@ func (q queryChecker) ordered(text string) []string {
 			q.fail(&says, "has an empty name")
 			continue
 		case len(words) == 2 && words[1] != "asc" && words[1] != "desc":
-			q.fail(&says, "has %s behind %s; asc and desc are there", words[1], words[0])
+			q.fail(&says, "has %s after %s; asc and desc are there", words[1], words[0])
 		}
 		if strings.Contains(words[0], "(") {
 			says = append(says, q.expression(q.t, strings.TrimSuffix(strings.TrimSuffix(one, " desc"), " asc"))...)
@@ -227,7 +227,7 @@ func (q queryChecker) expanded(text string) []string {
 			continue
 		}
 		if q.m.isV2() || !strings.HasSuffix(one, ")") {
-			q.fail(&says, "has %q, which cannot stand there", "("+options)
+			q.fail(&says, "has %q, which is not allowed there", "("+options)
 			continue
 		}
 		says = append(says, q.nested(p, strings.TrimSuffix(options, ")"))...)
@@ -323,7 +323,7 @@ func (q queryChecker) written(text string) string {
 	return out.String() + rest
 }
 
-// literalBeside is a literal as it stands beside a property.
+// literalBeside is a literal as it is beside a property.
 func (q queryChecker) literalBeside(name, word string) string {
 	var ignored []string
 	if !isWord(name) || slices.Contains(constantsOf, name) {

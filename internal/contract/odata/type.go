@@ -32,7 +32,7 @@ type object struct {
 	list bool
 	// marks are those of the set.
 	marks marks
-	// wrapper says that an answer stands below value: a collection or a single value.
+	// wrapper says that an answer is below value: a collection or a single value.
 	wrapper bool
 	single  *property
 }

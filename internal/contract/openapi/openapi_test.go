@@ -312,7 +312,7 @@ func TestJudge(t *testing.T) {
 		},
 		{
 			200, "application/json", "5", `{"number": "1", "state": "done", "hive": 2, "secret": "x"}`,
-			"secret is write-only, and stands in the answer",
+			"secret is write-only, and is in the answer",
 		},
 		{200, "text/html", "5", `{}`, ""},
 		{
@@ -469,7 +469,7 @@ components:
 		"two operations are called lots: GET /lots and GET /lots/{a}",
 		"the paths /lots/{a} and /lots/{z} cannot be told apart", `the path "away" does not begin with /`,
 		"goes round in a circle", "the path /lots/{a} has no place for its parameter b",
-		"the path's parameter a is not described", `the parameter q stands twice in the query`,
+		"the path's parameter a is not described", `the parameter q is there twice in the query`,
 		"$ref #/components/schemas/None leads to nowhere", `breaks its own rules: type must be one of`,
 	} {
 		assert.Contains(t, notes, says)
@@ -486,7 +486,7 @@ components:
 	}
 	for text, says := range map[string]string{
 		"openapi: 2.5.0\n":             "2.0, 3.0 and 3.1 are read",
-		"openapi: 3.1.0\na: &a [*a]\n": "stands inside of what it stands for", bomb: "aliases",
+		"openapi: 3.1.0\na: &a [*a]\n": "is inside what it stands for", bomb: "aliases",
 	} {
 		_, err := openapi.Read("x", []byte(text), nil)
 		assert.ErrorContains(t, err, says)

@@ -90,7 +90,7 @@ func (r *reader) parameters(f *found) {
 			key := in + " " + name
 			switch {
 			case own[key]:
-				r.note("the parameter %s stands twice in the %s", name, in)
+				r.note("the parameter %s is there twice in the %s", name, in)
 				continue
 			case seen[key]:
 				continue
@@ -104,7 +104,7 @@ func (r *reader) parameters(f *found) {
 			case "path", "query", "header", "cookie":
 				r.parameter(at, contract.In(in), name)
 			default:
-				r.note("the parameter %s stands in %q, which is not a place for one", name, in)
+				r.note("the parameter %s is in %q, which is not a place for one", name, in)
 			}
 		}
 	}

@@ -353,9 +353,9 @@ func (s *shaping) field(a, b *schema.ShapeField, path string) {
 	}
 	s.occurs(a, b, path)
 	if a.Choice != b.Choice && (a.Choice == "" || b.Choice == "") {
-		what := "may stand beside the others now"
+		what := "may be beside the others now"
 		if a.Choice == "" {
-			what = "may not stand beside the others of its choice any more"
+			what = "may not are beside the others of its choice any more"
 		}
 		s.tell(path, what, a.Choice, b.Choice, a.Choice == "", a.Choice != "")
 	}
@@ -399,7 +399,7 @@ func (s *shaping) occurs(a, b *schema.ShapeField, path string) {
 		}
 		return fmt.Sprintf("%d to %d", least(f), most(f))
 	}
-	s.tell(path, "stands another number of times", words(a), words(b), least(b) > least(a) || most(b) < most(a),
+	s.tell(path, "may occur another number of times", words(a), words(b), least(b) > least(a) || most(b) < most(a),
 		least(b) < least(a) || most(b) > most(a))
 }
 

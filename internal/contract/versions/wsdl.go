@@ -65,7 +65,7 @@ func ports(c *wsdl.Contract) []*wsdl.Port {
 	return all
 }
 
-// soaping compares operations, whose elements stand in a schema each.
+// soaping compares operations, whose elements are in a schema each.
 type soaping struct {
 	*comparing
 	before, after *xsd.Schema

@@ -193,7 +193,7 @@ func (r *reader) follow(n *document.Node) *document.Node {
 	return n
 }
 
-// grammars reads the schemas that are included, and those that stand inside (2.4).
+// grammars reads the schemas that are included, and those that are inside (2.4).
 func (r *reader) grammars(fetch Fetch) error {
 	l := &xsd.Loader{Fetch: fetch}
 	found := false
@@ -277,7 +277,7 @@ func (r *reader) resource(n *document.Node, path string, inherited []contract.Pa
 		parameters = r.own(source, parameters)
 		for _, p := range children(source, "param") {
 			if name := attribute(r.follow(p), "name"); attribute(r.follow(p), "style") == "matrix" {
-				path += "{" + name + "}" // behind the part of this resource
+				path += "{" + name + "}" // after the part of this resource
 			}
 		}
 	}
@@ -545,7 +545,7 @@ func (t repeating) Fill(v *document.Node) (*document.Node, []schema.FillError) {
 	return v, short
 }
 
-// Check says nothing: what is repeated stands in requests.
+// Check says nothing: what is repeated is in requests.
 func (t repeating) Check(*document.Node) []schema.Fault { return nil }
 
 // Sample gives one item.

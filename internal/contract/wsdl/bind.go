@@ -303,7 +303,7 @@ func (l *loader) message(op *Operation, b *Binding, o, abstract element, way str
 	return m, nil
 }
 
-// payload makes the elements that stand inside the Body (WSDL 1.1, 3.5).
+// payload makes the elements that are inside the Body (WSDL 1.1, 3.5).
 func (l *loader) payload(m *Message, op *Operation, b *Binding, parts []part, namespace, way string) {
 	if op.Style != "rpc" && b.Protocol.Version() != "" {
 		for _, p := range parts {

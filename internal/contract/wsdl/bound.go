@@ -147,7 +147,7 @@ func (b *Bound) fill(fields *document.Node, o contract.BuildOptions) ([]*documen
 		node, found := instance.Fill(b.Contract.Schema, input.Payload[0], fields, options)
 		return []*document.Node{node}, found
 	}
-	// Several elements stand in the Body, each with its fields below its name.
+	// Several elements are in the Body, each with its fields below its name.
 	var payload []*document.Node
 	var found []schema.FillError
 	known := make([]string, len(input.Payload))

@@ -135,7 +135,7 @@ func nameTypes(n *document.Node) {
 	}
 }
 
-// XML writes the draft with its remarks behind what they speak of.
+// XML writes the draft with its remarks after what they speak of.
 func (d *Draft) XML() string {
 	var out strings.Builder
 	w := xmlstream.NewWriter(&out)

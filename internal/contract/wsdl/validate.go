@@ -94,7 +94,7 @@ func (e *envelopeReader) read() error {
 			err = e.inside(e.payload)
 			e.checkEmpty()
 		case e.reader.Depth() == 2:
-			e.fault("%s cannot stand there: an envelope holds a Header and a Body", name.Local)
+			e.fault("%s is not allowed there: an envelope holds a Header and a Body", name.Local)
 			err = e.skip()
 		}
 		if err != nil {
@@ -153,7 +153,7 @@ func (e *envelopeReader) inside(visit func() error) error {
 		case kind == xmlstream.End && e.reader.Depth() == depth:
 			return nil
 		case kind == xmlstream.Text && !xmlstream.IsBlank(e.reader.Text()):
-			e.fault("text cannot stand there")
+			e.fault("text is not allowed there")
 		case kind == xmlstream.Start:
 			if err := visit(); err != nil {
 				return err

@@ -93,7 +93,7 @@ type Binding struct {
 // Operation is an operation as a binding has it.
 type Operation struct {
 	// Name is how the operation is called by testers: its name, and where several
-	// share one, with the name of its input behind it: Grade(GradeByCode).
+	// share one, with the name of its input after it: Grade(GradeByCode).
 	Name          string
 	Wire          string // the name as the contract has it
 	Documentation string

@@ -195,7 +195,7 @@ func TestValidateEnvelopes(t *testing.T) {
 		envelope(`<e:Body><e:Fault><faultcode>e:Client</faultcode><detail><p:Jam><p:when/></p:Jam></detail></e:Fault></e:Body>`):         `an envelope of SOAP 1.1 with a fault [line 1, column 144: when: where expected, found when line 1, column 153: Jam is empty: where expected]`,
 		envelope(`<e:Body><p:Stop/></e:Body>`):                                                                                           "an envelope of SOAP 1.1 [line 1, column 89: {urn:p}Stop is the payload of no operation of the contract]",
 		envelope(`<e:Body/>`):                                                                                                            "an envelope of SOAP 1.1 [line 1, column 81: the Body is empty, and every message of the contract has a payload]",
-		envelope(`<e:Body><p:Started>1</p:Started></e:Body><x/>`):                                                                        "an envelope of SOAP 1.1 with the answer of Start [line 1, column 122: x cannot stand there: an envelope holds a Header and a Body]",
+		envelope(`<e:Body><p:Started>1</p:Started></e:Body><x/>`):                                                                        "an envelope of SOAP 1.1 with the answer of Start [line 1, column 122: x is not allowed there: an envelope holds a Header and a Body]",
 		`<e:Envelope xmlns:e="http://www.w3.org/2003/05/soap-envelope"><e:Body><Started xmlns="urn:p">1</Started></e:Body></e:Envelope>`: "an envelope of SOAP 1.2 with the answer of Start [line 1, column 1: the envelope is SOAP 1.2, which no port of the contract speaks]",
 	} {
 		what, faults := validated(t, c, message)

@@ -51,7 +51,7 @@ func Compile(source string) (*Query, error) {
 		}
 		q.segments = p.segments()
 		if p.at < len(p.text) {
-			p.fail("%q cannot stand in a JSONPath here", rest(p.text[p.at:]))
+			p.fail("%q is not allowed in a JSONPath here", rest(p.text[p.at:]))
 		}
 	})
 	if err != nil {
@@ -116,7 +116,7 @@ func (p *parser) take(word string) bool {
 	return false
 }
 
-// blanks passes over what may stand between parts (2.1.1).
+// blanks passes over what may be between parts (2.1.1).
 func (p *parser) blanks() {
 	for p.at < len(p.text) && strings.IndexByte(" \t\n\r", p.text[p.at]) >= 0 {
 		p.at++
@@ -163,7 +163,7 @@ func (p *parser) shorthand() selector {
 		p.at += size
 	}
 	if p.at == start {
-		p.fail("a name is expected after the dot; others than plain names stand in brackets: ['a-b']")
+		p.fail("a name is expected after the dot; others than plain names are in brackets: ['a-b']")
 	}
 	return selector{kind: byName, name: p.text[start:p.at]}
 }
@@ -273,7 +273,7 @@ func (p *parser) quotedText() string {
 			p.at++
 			return out.String()
 		case r < 0x20 || r == utf8.RuneError && size == 1:
-			p.fail("a character stands in the text that must be escaped")
+			p.fail("a character is in the text that must be escaped")
 		case r == '\\':
 			p.at++
 			out.WriteRune(p.escaped(quote))
@@ -304,9 +304,9 @@ func (p *parser) escaped(quote byte) rune {
 		if both := utf16.DecodeRune(first, p.hex()); both != utf8.RuneError {
 			return both
 		}
-		p.fail("half of a surrogate pair stands alone")
+		p.fail("half of a surrogate pair is alone")
 	case utf16.IsSurrogate(first):
-		p.fail("half of a surrogate pair stands alone")
+		p.fail("half of a surrogate pair is alone")
 	}
 	return first
 }
@@ -394,7 +394,7 @@ func (p *parser) basic() logical {
 		}
 		if negated {
 			p.at = start
-			p.fail("! stands before a comparison; put the comparison into parentheses")
+			p.fail("! is before a comparison; put the comparison into parentheses")
 		}
 		p.blanks()
 		p.comparable(left, start)

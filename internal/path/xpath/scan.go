@@ -36,7 +36,7 @@ func (t token) quoted() string {
 }
 
 // scan splits an expression into tokens, telling operators from names by what
-// stands before them (section 3.7).
+// is before them (section 3.7).
 func scan(source string) ([]token, error) {
 	s := scanner{text: source}
 	for {
@@ -160,7 +160,7 @@ func (s *scanner) name() error {
 			s.add(operatorToken, name)
 			return nil
 		}
-		return &Error{Offset: s.start, Message: fmt.Sprintf("%q stands where an operator or the end should", name)}
+		return &Error{Offset: s.start, Message: fmt.Sprintf("%q found where an operator or the end is expected", name)}
 	}
 	if rest := s.text[s.pos:]; strings.HasPrefix(rest, ":") && !strings.HasPrefix(rest, "::") {
 		s.pos++

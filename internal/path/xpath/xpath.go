@@ -43,7 +43,7 @@ func Compile(source string) (*Expr, error) {
 		return nil, err
 	}
 	if t := p.peek(); t.kind != endToken {
-		return nil, p.fail(t, "%s cannot stand here", t.quoted())
+		return nil, p.fail(t, "%s is not allowed here", t.quoted())
 	}
 	p.compiled.root = root
 	return p.compiled, nil
@@ -304,7 +304,7 @@ func (p *parser) path() (expr, error) {
 	return p.location()
 }
 
-// filtered goes on behind a primary expression: predicates and steps may follow
+// filtered goes on after a primary expression: predicates and steps may follow
 // what gives nodes.
 func (p *parser) filtered(from expr) (expr, error) {
 	t := p.peek()
@@ -498,11 +498,11 @@ func (p *parser) nodeTest(s *step, t token) error {
 		}
 		return p.expect(")", "after "+t.text+"(")
 	case t.kind == functionToken:
-		return p.fail(t, "the function %s cannot stand as a step", t.text)
+		return p.fail(t, "the function %s is not allowed as a step", t.text)
 	case t.kind == endToken:
 		return p.fail(t, "it ends where a name or another step should follow")
 	}
-	return p.fail(t, "%s stands where a name or another step should", t.quoted())
+	return p.fail(t, "%s found where a name or another step is expected", t.quoted())
 }
 
 func (p *parser) predicate() (predicate, error) {

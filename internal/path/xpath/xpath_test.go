@@ -15,8 +15,8 @@ import (
 
 func TestMistakes(t *testing.T) {
 	for source, want := range map[string]string{
-		"//x)":                   "3: \")\" cannot stand here",
-		"a b":                    "2: \"b\" stands where an operator or the end should",
+		"//x)":                   "3: \")\" is not allowed here",
+		"a b":                    "2: \"b\" found where an operator or the end is expected",
 		"//":                     "2: it ends where a name or another step should follow",
 		"a[1":                    "3: ] is missing after a condition; there is the end",
 		"a[":                     "2: it ends where a name or another step should follow",
@@ -33,9 +33,9 @@ func TestMistakes(t *testing.T) {
 		"substring('a')":         "0: substring takes 2 to 3 arguments, not 1",
 		"'a'/b":                  "3: / can follow nodes, and this is a text",
 		"1 | //a":                "2: | joins nodes, and one side of it is a number",
-		"a/count(b)":             "2: the function count cannot stand as a step",
+		"a/count(b)":             "2: the function count is not allowed as a step",
 		"a # b":                  "2: '#' means nothing in XPath",
-		"lot[@id=='L']":          "8: \"=\" stands where a name or another step should",
+		"lot[@id=='L']":          "8: \"=\" found where a name or another step is expected",
 		"p:/a":                   "0: a name is missing after p:",
 		strings.Repeat("(", 500): "200: it is nested deeper than 200",
 	} {

@@ -214,7 +214,7 @@ func readInput(payload *document.Node, order ...string) *input {
 		case at < 0 || child.Name().Space != labNamespace:
 			in.fail(child.Name().Local, "is not expected here")
 		case at <= last:
-			in.fail(child.Name().Local, "stands twice or out of order; the order is "+strings.Join(order, ", "))
+			in.fail(child.Name().Local, "is there twice or out of order; the order is "+strings.Join(order, ", "))
 		}
 		last = at
 		in.fields[child.Name().Local] = child

@@ -335,7 +335,7 @@ func (b *books) made(t *table, fields entity) (entity, *misstep) {
 	return one, nil
 }
 
-// appendLine puts a line to an order, behind those that it has, and its amount to the
+// appendLine puts a line to an order, after those that it has, and its amount to the
 // total.
 func appendLine(order, fields entity) {
 	lines := rowsOf(order["lines"])

@@ -290,7 +290,7 @@ func (l *Service) rpc(w http.ResponseWriter, r *http.Request) {
 	}
 	request, ok := fields["request"].(map[string]any)
 	if !ok {
-		fail("BAD_WRAPPER", "the fields must stand in an object named request")
+		fail("BAD_WRAPPER", "the fields must be in an object named request")
 		return
 	}
 	l.mutex.Lock()

@@ -240,7 +240,7 @@ func (f *face) route(c *call) (*outcome, *misstep) {
 	return nil, refuse(405, "bad_method", "", "%s does not take %s", p.set, c.method)
 }
 
-// below answers for what stands below an entity: what it leads to, or its action.
+// below answers for what is below an entity: what it leads to, or its action.
 func (f *face) below(c *call, t *table, one entity, rest string) (*outcome, *misstep) {
 	switch {
 	case t.name == "PurchaseOrders" && rest == "supplier" && c.method == http.MethodGet:

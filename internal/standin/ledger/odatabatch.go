@@ -15,7 +15,7 @@ import (
 )
 
 // batch answers several requests at once, as multipart/mixed or in JSON (OData
-// 4.01, 11.7; JSON 4.01, 19). What stands in a change set is all done or not at
+// 4.01, 11.7; JSON 4.01, 19). What is in a change set is all done or not at
 // all.
 func (f *face) batch(w http.ResponseWriter, r *http.Request, data []byte) {
 	mediaType, parameters, err := mime.ParseMediaType(r.Header.Get("Content-Type"))

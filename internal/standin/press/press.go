@@ -56,7 +56,7 @@ var manners = map[string][]pressCall{
 	"others":    {{0, "queued"}, {400, "running"}, {600, "done"}}, // with those of another job between
 }
 
-// pressCall is a state, and when it is told behind the answer, in milliseconds.
+// pressCall is a state, and when it is told after the answer, in milliseconds.
 type pressCall struct {
 	after int
 	state string
@@ -76,7 +76,7 @@ func (p *Service) submit(w http.ResponseWriter, r *http.Request) {
 		Lot   string   `json:"lot"`
 		Kilos *float64 `json:"kilos"`
 		// Tell is where each change of state is told, Manner how.
-		Tell   string `json:"detail"`
+		Tell   string `json:"tell"`
 		Manner string `json:"manner"`
 	}
 	decoder := json.NewDecoder(r.Body)
@@ -101,7 +101,7 @@ func (p *Service) submit(w http.ResponseWriter, r *http.Request) {
 		service.Problem(w, http.StatusUnprocessableEntity, "bad_value", "manner", "there is no manner "+expected.Manner)
 		return
 	case expected.Tell != "" && !service.IsLoopback(expected.Tell):
-		service.Problem(w, http.StatusUnprocessableEntity, "bad_value", "detail",
+		service.Problem(w, http.StatusUnprocessableEntity, "bad_value", "tell",
 			"changes are told to http addresses of this machine only")
 		return
 	}

@@ -85,7 +85,7 @@ func local(name string, content ...any) *document.Node {
 	return lab.Named(document.Name{Local: name}, content...)
 }
 
-// weighed is what stands on a ticket.
+// weighed is what is on a ticket.
 type weighed struct {
 	number, plate string
 	net           int

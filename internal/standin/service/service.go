@@ -80,7 +80,7 @@ func Problem(w http.ResponseWriter, status int, code, field, message string) {
 	WriteJSON(w, status, map[string]any{"error": body})
 }
 
-// Credential takes what stands behind a scheme word in the Authorization field.
+// Credential takes what is after a scheme word in the Authorization field.
 func Credential(r *http.Request, word string) (text string, ok bool) {
 	scheme, text, found := strings.Cut(r.Header.Get("Authorization"), " ")
 	return strings.TrimSpace(text), found && strings.EqualFold(scheme, word)

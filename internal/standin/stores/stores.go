@@ -83,7 +83,7 @@ func (s *Service) Register(mux *http.ServeMux) {
 	})
 }
 
-// depot reads the work area, which stands beside the credentials.
+// depot reads the work area, which is beside the credentials.
 func (s *Service) depot(w http.ResponseWriter, r *http.Request) (string, bool) {
 	depot := r.Header.Get("X-Depot")
 	if depot != "north" && depot != "south" {

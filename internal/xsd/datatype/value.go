@@ -354,7 +354,7 @@ func (d decimal) compare(other decimal) int {
 	return 1
 }
 
-// digits tells how many digits the number has in all and behind the point
+// digits tells how many digits the number has in all and after the point
 // (Part 2, 4.3.11: |i| < 10^total, value = i × 10^-n with n not above total).
 func (d decimal) digits() (total, fraction int) {
 	total = len(d.whole) + len(d.fraction)

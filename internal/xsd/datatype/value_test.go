@@ -79,7 +79,7 @@ func TestOrder(t *testing.T) {
 	} {
 		a, b := valueOf(t, c.primitive, c.a), valueOf(t, c.primitive, c.b)
 		for _, way := range []struct {
-			x, y   Value
+			x, y     Value
 			expected string
 		}{{a, b, c.order}, {b, a, map[string]string{"<": ">", ">": "<", "=": "=", "?": "?"}[c.order]}} {
 			got := "?"

@@ -10,7 +10,7 @@ import (
 
 // Fields is the other way of Fill: it gives an instance as fields by name, with the kinds
 // that the schema says. What may repeat is a list with one element too, nil is null, a
-// number has all its digits, attributes stand under their names (with @ where an element
+// number has all its digits, attributes are under their names (with @ where an element
 // has the same), an element's own text beside attributes under ".". Where elements of
 // several names repeat together, their order would be lost in an object, so they are a
 // list of objects with one key each.
@@ -148,7 +148,7 @@ func (u *unfiller) complex(t *xsd.ComplexType, n *document.Node) *document.Node 
 	return out.Object()
 }
 
-// child is a child element by its declaration, or by that of what it stands in for.
+// child is a child element by its declaration, or by that of what it is in for.
 func (u *unfiller) child(t *xsd.ComplexType, child *document.Node) *document.Node {
 	name := xsd.Name{Space: child.Name().Space, Local: child.Name().Local}
 	var found *xsd.Element

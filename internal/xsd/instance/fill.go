@@ -20,7 +20,7 @@ type FillOptions struct {
 	// Encoded writes xsi:type at every element and arrays as SOAP 1.1, section 5
 	// asks.
 	Encoded bool
-	// Attached gives what stands in a payload for an attachment of that name; nil where
+	// Attached gives what is in a payload for an attachment of that name; nil where
 	// there is none.
 	Attached func(name string) *document.Node
 }

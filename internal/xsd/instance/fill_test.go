@@ -62,7 +62,7 @@ func TestFill(t *testing.T) {
 		{
 			"both branches, null, too often",
 			`{"number": null, "shop": "n", "keeper": {"name": "a"}, "line": {"no": 1, "sku": "HON-1", "amount": 1}, "remark": ["1", "2", "3", "4"]}`, "",
-			`number cannot be null|shop cannot stand beside what else is given|remark is there too often`,
+			`number cannot be null|shop is not allowed beside what else is given|remark is there too often`,
 		},
 		{
 			"another type", `{"number": 7, "keeper": {"@xsi:type": "Membr", "name": "Ada"}, "line": {"no": 1, "sku": "HON-1", "amount": 1}, "tags": {"x": 1}}`, "",
@@ -95,7 +95,7 @@ func TestFill(t *testing.T) {
 	}
 }
 
-// What is described in groups, repeats as a whole, or may stand in any order.
+// What is described in groups, repeats as a whole, or may be in any order.
 func TestFillGroups(t *testing.T) {
 	orders := loadText(t, schemaHead+`
 <xs:element name="Log"><xs:complexType><xs:sequence>

@@ -208,7 +208,7 @@ func allScalars(list *document.Node) bool {
 	return true
 }
 
-// anyKey finds a field that can stand only in place of a wildcard: its name has
+// anyKey finds a field that is allowed only in place of a wildcard: its name has
 // a prefix, or it is an element as a whole.
 func (f *filler) anyKey(w *xsd.Wildcard, pool *pool) string {
 	for _, key := range pool.order {
@@ -311,7 +311,7 @@ func (f *filler) leftOver(n *document.Node, t *xsd.ComplexType, pool *pool, path
 		case e != nil && value.Kind == document.List:
 			f.complain(below(path, key), "is there too often")
 		case e != nil:
-			f.complain(below(path, key), "cannot stand beside what else is given")
+			f.complain(below(path, key), "is not allowed beside what else is given")
 		case !open:
 			f.complain(below(path, key), "is unknown%s", fieldTry(key, t.FieldNames()))
 		}

@@ -85,7 +85,7 @@ func simpleShape(t *xsd.SimpleType) *schema.Shape {
 	return out
 }
 
-// shaper makes shapes of elements, which need the schema for what may stand in place of
+// shaper makes shapes of elements, which need the schema for what may be in place of
 // a type.
 type shaper struct{ schema *xsd.Schema }
 

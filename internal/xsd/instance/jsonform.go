@@ -33,7 +33,7 @@ func number(n int) *document.Node { return document.NewNumber(fmt.Sprint(n)) }
 
 func typeIs(t string) *document.Node { return document.NewObject().Set("type", text(t)) }
 
-// Element is the schema of what stands in an element.
+// Element is the schema of what is in an element.
 func (j *JSONForm) Element(e *xsd.Element) *document.Node {
 	out := j.typed(e.Type)
 	if names := j.schema.Derived(e.Type); len(names) > 0 {
@@ -183,7 +183,7 @@ func (j *JSONForm) complex(t *xsd.ComplexType) *document.Node {
 	}
 	if !w.isOpen && t.AnyAttribute == nil {
 		if c, ok := t.Base.(*xsd.ComplexType); t.Name.Local != "" && (ok && c != xsd.AnyType() || len(j.schema.Derived(t)) > 0) {
-			properties.Set("@xsi:type", typeIs("string")) // the name of a derived type stands beside its fields
+			properties.Set("@xsi:type", typeIs("string")) // the name of a derived type is beside its fields
 		}
 		out.Set("additionalProperties", document.NewBoolean(false))
 	}

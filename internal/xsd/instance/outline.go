@@ -150,7 +150,7 @@ func (o *outliner) element(e *xsd.Element, p *xsd.Particle, depth int, path stri
 	}
 }
 
-// derived lists what the types add that may stand in for an abstract one.
+// derived lists what the types add that may be in for an abstract one.
 func (o *outliner) derived(base *xsd.ComplexType, depth int, path string) {
 	known := map[string]bool{}
 	for _, name := range base.FieldNames() {

@@ -77,7 +77,7 @@ func (m *sampler) element(e *xsd.Element, p *xsd.Particle) *document.Node {
 		remarks = append(remarks, "may be null")
 	}
 	if names := m.schema.SubstituteNames(e); len(names) > 0 {
-		remarks = append(remarks, "in its place may stand "+suggest.OneOf(names, 8))
+		remarks = append(remarks, "possible in its place: "+suggest.OneOf(names, 8))
 	}
 	if c, ok := t.(*xsd.ComplexType); !ok || c.ArrayOf != nil {
 		m.remark(n, remarks...)
