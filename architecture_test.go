@@ -59,7 +59,7 @@ func TestMapOfPackages(t *testing.T) {
 	}
 	for name, p := range packages {
 		at := slices.Index(order, name)
-		assert.GreaterOrEqual(t, at, 0, "%s does not are in the map", name)
+		assert.GreaterOrEqual(t, at, 0, "%s is not in the map", name)
 		assert.NotEmpty(t, p.Doc, "%s has no comment", name)
 		for _, imported := range p.Imports {
 			if packages[imported] != nil {

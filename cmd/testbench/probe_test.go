@@ -136,7 +136,7 @@ steps:
     fill: { grade: A }
 `)
 	p.cases([]commandCase{
-		{"probe stores/search", 0, []string{"as it is right: 200", "passed: none broke it"}},
+		{"probe stores/search", 0, []string{"as it is right: 200", "passed: nothing broke it"}},
 		{
 			"probe stores/search grade=Z -contract answer", 1,
 			[]string{"the request is not taken as it is right", "grade must be A, B or C"},

@@ -177,7 +177,7 @@ func TestNarrowTerminal(t *testing.T) {
 		"fields a.json": "keeper",
 		"history":       "failed",
 		"compare 1 2":   "fails now",
-		"probe stores/lot id=L-2201 -only credentials,limits": "passed: none broke it",
+		"probe stores/lot id=L-2201 -only credentials,limits": "passed: nothing broke it",
 	} {
 		shown := p.onTerminal("", "", "stty cols 40; testbench "+command)
 		assert.Contains(t, strings.Join(strings.Fields(shown), " "), says, command)

@@ -89,7 +89,12 @@ type Use struct {
 // reported with the nearest known one.
 func ReadMapping[T any](r *Reader, what string, n *yamlfile.Node, into *T, keys []Key[T]) {
 	if n.Kind != yamlfile.Mapping {
-		r.File.Report(n, "write its keys below it: "+keyNames(keys, 6), "%s must be a mapping, and is %s", what, n.Kind)
+		try := "write its keys below it: " + keyNames(keys, 6)
+		if key, text, ok := strings.Cut(n.Text, ":"); ok && n.Kind == yamlfile.Scalar && text != "" &&
+			slices.ContainsFunc(keys, func(k Key[T]) bool { return k.Name == key }) {
+			try = fmt.Sprintf("a space is missing after %s: write %s: %s", key, key, text)
+		}
+		r.File.Report(n, try, "%s must be a mapping, and is %s", what, n.Kind)
 		return
 	}
 next:

@@ -40,7 +40,9 @@ func splitTarget(args []string) (source, operation string) {
 		return args[0], args[1]
 	}
 	if service, operation, ok := strings.Cut(args[0], "/"); ok && !strings.Contains(args[0], "://") {
-		if _, err := os.Stat(args[0]); err != nil {
+		info, err := os.Stat(service)
+		isFolder := err == nil && info.IsDir() // what is named is a file in it, then
+		if _, err := os.Stat(args[0]); err != nil && !isFolder {
 			return service, operation
 		}
 	}

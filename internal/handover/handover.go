@@ -345,5 +345,5 @@ func Split(text string, marks []Mark, as string) []Piece {
 	return out
 }
 
-// IsText says whether a body can are in a program as a text.
+// IsText says whether a body can be in a program as a text.
 func IsText(body []byte) bool { return utf8.Valid(body) && !slices.Contains(body, 0) }

@@ -176,13 +176,17 @@ func stepTarget(b *bench.Bench, s *sheet.Step, target []string) error {
 	case len(target) > 3:
 		return fmt.Errorf("%q is too much: fields are written name=value", target[3])
 	}
+	if len(target) == 2 && b.Service(target[0]) != nil {
+		return session.WithTry(fmt.Sprintf("%q is not a request method", target[1]),
+			fmt.Sprintf("write the operation as one word: %s/%s", target[0], target[1]))
+	}
 	line := &step.Request{Method: target[len(target)-2], Source: strings.Join(target, " ")}
 	if !bench.IsMethod(line.Method) {
 		try := suggest.DidYouMean(strings.ToUpper(line.Method), bench.Methods)
 		if slices.Contains(bench.Methods, strings.ToUpper(line.Method)) {
 			try = "methods are written in capitals: " + strings.ToUpper(line.Method)
 		}
-		return fmt.Errorf("%q is not a request method; %s", line.Method, try)
+		return session.WithTry(fmt.Sprintf("%q is not a request method", line.Method), try)
 	}
 	parse := value.ParseAddress
 	if len(target) == 3 {
@@ -243,7 +247,11 @@ func setFields(s *sheet.Step, c CallSpec) error {
 	for _, field := range c.Fields {
 		name, text, ok := strings.Cut(field, "=")
 		if !ok || name == "" {
-			return fmt.Errorf("%q is not a field: fields are written name=value", field)
+			try := "fields are written name=value"
+			if name, text, ok := strings.Cut(field, ":"); ok && name != "" {
+				try = "write " + name + "=" + strings.TrimSpace(text)
+			}
+			return session.WithTry(fmt.Sprintf("%q is not a field", field), try)
 		}
 		tree, err := scalarTree(text)
 		if err != nil {

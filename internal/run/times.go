@@ -2,10 +2,13 @@ package run
 
 import (
 	"context"
+	"fmt"
+	"slices"
 	"strings"
 
 	"testbench/internal/history"
 	"testbench/internal/result"
+	"testbench/internal/secret"
 	"testbench/internal/sheet"
 	"testbench/internal/value"
 )
@@ -46,15 +49,23 @@ const (
 	noRows   = "none"
 )
 
-// judgeRows holds that there were rows, where nobody chose some of them: a sheet whose inputs
-// are gone shows nothing.
+// judgeRows checks that there were rows, and those that were chosen: a sheet whose inputs are
+// gone shows nothing.
 func (r *runner) judgeRows(ctx context.Context) {
 	o := r.options
-	isChosen := len(o.Rows) > 0 || o.Share.N > 1 || r.work.Done != nil
-	if r.sheet.Rows == nil || r.result.Counts.Rows > 0 || isChosen || o.Dry || r.isOver(ctx) {
+	if r.sheet.Rows == nil || r.result.Counts.Rows > 0 || o.Share.N > 1 || r.work.Done != nil || o.Dry || r.isOver(ctx) {
 		return
 	}
-	r.addCheck(history.Check{Kind: "expect", Subject: "rows", Judged: true, Expected: someRows, Got: noRows})
+	check := history.Check{Kind: "expect", Subject: "rows", Judged: true, Expected: someRows, Got: noRows}
+	if len(o.Rows) > 0 {
+		total := r.sheet.RowCount()
+		if total == 0 || slices.ContainsFunc(o.Rows, func(span [2]int) bool { return span[0] <= total }) {
+			return
+		}
+		check.Expected = secret.Plain(fmt.Sprintf("row %d", o.Rows[0][0]))
+		check.Got = secret.Plain(fmt.Sprintf("a table of %d rows", total))
+	}
+	r.addCheck(check)
 }
 
 // addCheck adds one that is of the sheet as a whole.

@@ -5,6 +5,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"path/filepath"
+	"strings"
 
 	"testbench/internal/bench"
 	"testbench/internal/contract"
@@ -88,6 +90,10 @@ func (b *Bench) Contract(ctx context.Context, name string, standard io.Reader, o
 	resolved, data, err := from.Fetch("", name)
 	if err != nil {
 		var missing *source.NoFileError
+		if errors.As(err, &missing) && strings.Contains(name, "/") {
+			files, _ := filepath.Glob(filepath.Join(filepath.Dir(name), "*"))
+			return nil, &bench.NotFoundError{What: "file", Name: name, Known: files}
+		}
 		if errors.As(err, &missing) && len(b.inner.Services) > 0 {
 			return nil, &bench.NotFoundError{What: "service, and no file,", Name: name, Known: b.inner.ServiceNames()}
 		}

@@ -14,6 +14,7 @@ import (
 	"strings"
 	"time"
 
+	"testbench/internal/bench"
 	"testbench/internal/callback"
 	"testbench/internal/hint"
 	"testbench/internal/history"
@@ -159,6 +160,10 @@ func (r *running) prepare(files []string) error {
 	}
 	problems := b.inner.Problems().Serious()
 	var sheets []*sheet.Sheet
+	files, err := b.sheetFiles(files)
+	if err != nil {
+		return err
+	}
 	for _, file := range files {
 		s, err := sheet.Open(b.inner, b.found(file), step.Kinds)
 		if err != nil {
@@ -212,6 +217,42 @@ func (b *Bench) found(file string) string {
 		}
 	}
 	return file
+}
+
+// sheetFiles gives the files of sheets that are named: a folder stands for the sheets in it, a
+// pattern (sheets/0*.yaml) for those that match, wherever the shell leaves it as it is.
+func (b *Bench) sheetFiles(names []string) ([]string, error) {
+	var files []string
+	for _, name := range names {
+		pattern := ""
+		for _, at := range []string{name, filepath.Join(b.Dir, name)} {
+			if info, err := os.Stat(at); err == nil && info.IsDir() {
+				pattern = filepath.Join(at, "*.yaml")
+			} else if err != nil && strings.ContainsAny(name, "*?[") {
+				pattern = at
+			}
+			if pattern == "" || filepath.IsAbs(name) || b.Dir == "" {
+				break
+			}
+			if found, _ := filepath.Glob(pattern); len(found) > 0 {
+				break
+			}
+		}
+		if pattern == "" {
+			files = append(files, name)
+			continue
+		}
+		found, err := filepath.Glob(pattern)
+		if err != nil || len(found) == 0 {
+			return nil, fmt.Errorf("there is no sheet at %s", name)
+		}
+		for _, file := range found {
+			if filepath.Base(file) != bench.FileName {
+				files = append(files, bench.DisplayName(file))
+			}
+		}
+	}
+	return files, nil
 }
 
 func isFile(name string) bool {

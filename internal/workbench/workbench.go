@@ -209,6 +209,10 @@ func (b *Bench) Vet(sheets []string, o Options) (*Vetted, error) {
 		vetted.Unseen = append(vetted.Unseen, "sheets: there are none in the folder sheets of the bench")
 	}
 	var read []*sheet.Sheet
+	sheets, err := b.sheetFiles(sheets)
+	if err != nil {
+		return vetted, err
+	}
 	for _, file := range sheets {
 		s, err := sheet.Open(b.inner, b.found(file), step.Kinds)
 		if err != nil {

@@ -378,6 +378,9 @@ func (f *File) syntax(err error) {
 			}
 		}
 	}
+	if f.spaceMissing(line, contextLine(load)) || f.indentedOtherwise(line) {
+		return
+	}
 	for _, candidate := range []int{line, contextLine(load)} {
 		if strings.Contains(message, "exceeded") {
 			break // too deep or too long: quotes would not help
@@ -386,8 +389,14 @@ func (f *File) syntax(err error) {
 			value := strings.Trim(m[2], " \t") // other blanks are what is wrong with it
 			if strings.ContainsAny(value[:1], misleading) && !balanced(value) || strings.Contains(value, ": ") ||
 				strings.ContainsAny(value[:1], "@`%!*&") {
-				f.ReportAt(candidate, utf8.RuneCountInString(m[1])+1, "write: "+strings.TrimSpace(m[1]+Quote(value)),
-					"this value needs quotes (%s)", message)
+				try, words := "write: "+strings.TrimSpace(m[1]+Quote(value)), "this value needs quotes ("+message+")"
+				if operator, ok := comparison(value); ok {
+					try = "write: " + strings.TrimSpace(m[1]+operator)
+				} else if opened, ok := unclosed[value[0]]; ok && !strings.Contains(value[1:], opened[1]) {
+					try, words = fmt.Sprintf("write %s at its end; or, where it is a part of the value, %s", opened[1],
+						strings.TrimSpace(m[1]+Quote(value))), "the "+opened[0]+" "+value[:1]+" is opened and never closed"
+				}
+				f.ReportAt(candidate, utf8.RuneCountInString(m[1])+1, try, "%s", words)
 				return
 			}
 		}
@@ -399,7 +408,61 @@ func (f *File) syntax(err error) {
 	f.ReportAt(line, column, try, "not valid YAML: %s", message)
 }
 
-// isControl says whether a character may not are in YAML (1.2.2, 5.1).
+// unclosed are the signs that open what must be closed, with what they are called and what closes them.
+var unclosed = map[byte][2]string{
+	'"': {"quote", `"`}, '\'': {"quote", "'"}, '[': {"bracket", "]"}, '{': {"bracket", "}"},
+}
+
+// comparison writes a value that begins with a sign of comparison as the rule that it means.
+func comparison(value string) (rule string, ok bool) {
+	for _, sign := range [][2]string{
+		{">=", "at least"}, {"<=", "at most"}, {"=>", "at least"}, {"=<", "at most"}, {"!=", "not equals"},
+		{">", "over"}, {"<", "under"},
+	} {
+		if operand, found := strings.CutPrefix(value, sign[0]); found && strings.TrimSpace(operand) != "" {
+			return sign[1] + " " + strings.TrimSpace(operand), true
+		}
+	}
+	return "", false
+}
+
+var keyWithoutSpace = regexp.MustCompile(`^(\s*(?:- )?)([a-z][a-z ]*):([^\s:/"'].*)$`)
+
+// spaceMissing reports a key whose value follows without a space, which YAML takes for a text.
+func (f *File) spaceMissing(lines ...int) bool {
+	for _, line := range lines {
+		for _, at := range []int{line, line - 1} {
+			if m := keyWithoutSpace.FindStringSubmatch(f.line(at)); m != nil {
+				f.ReportAt(at, utf8.RuneCountInString(m[1]+m[2])+1, "write: "+m[2]+": "+m[3],
+					"a space is missing after %s:", m[2])
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// indentedOtherwise reports a key that is indented by a little more or less than the one above it.
+func (f *File) indentedOtherwise(line int) bool {
+	indent := func(text string) int { return len(text) - len(strings.TrimLeft(text, " ")) }
+	above := line - 1
+	for above > 0 && strings.TrimSpace(f.line(above)) == "" {
+		above--
+	}
+	here, there := indent(f.line(line)), indent(f.line(above))
+	if trimmed := strings.TrimLeft(f.line(above), " "); strings.HasPrefix(trimmed, "- ") {
+		there += 2
+	}
+	m := keyAndValue.FindStringSubmatch(f.line(line) + " x")
+	if above == 0 || m == nil || here == there || max(here-there, there-here) > 1 {
+		return false
+	}
+	f.ReportAt(line, here+1, fmt.Sprintf("indent it by %d", there),
+		"it is indented by %d, and the line above by %d (spaces)", here, there)
+	return true
+}
+
+// isControl says whether a character may not be in YAML (1.2.2, 5.1).
 func isControl(r rune) bool {
 	return r < 0x20 && r != '\t' && r != '\r' || r >= 0x7f && r < 0xa0 && r != 0x85
 }

@@ -355,7 +355,7 @@ func (s *shaping) field(a, b *schema.ShapeField, path string) {
 	if a.Choice != b.Choice && (a.Choice == "" || b.Choice == "") {
 		what := "may be beside the others now"
 		if a.Choice == "" {
-			what = "may not are beside the others of its choice any more"
+			what = "may not be beside the others of its choice any more"
 		}
 		s.tell(path, what, a.Choice, b.Choice, a.Choice == "", a.Choice != "")
 	}
