@@ -75,10 +75,11 @@ type Service struct {
 	Address    *value.Template
 	Logins     []string // names; empty for none
 	Always     Defaults
-	SOAP       soap.Version // empty: not a SOAP service
-	Port       string       // of the contract; empty takes the first that fits
-	Addressing bool         // WS-Addressing blocks go with each request
-	Speaks     rpc.Kind     // how methods are called by name; empty for none of those ways
+	SOAP       soap.Version  // empty: not a SOAP service
+	Port       string        // of the contract; empty takes the first that fits
+	Addressing bool          // WS-Addressing blocks go with each request
+	Speaks     rpc.Kind      // how methods are called by name; empty for none of those ways
+	Timeout    time.Duration // of each exchange; 0 is what the site says
 	HTTP       string
 	Names      map[string]string
 	Operations []*contract.Endpoint
@@ -334,6 +335,9 @@ var serviceKeys = []Key[Service]{
 	{"soap", "1.1 or 1.2", func(r *Reader, s *Service, n *yamlfile.Node) { s.SOAP = r.soapVersion(n) }},
 	{"http", "1.1 or 2", func(r *Reader, s *Service, n *yamlfile.Node) {
 		s.HTTP = r.Choice(n, "version of HTTP", "1.1", "2")
+	}},
+	{"timeout", "how long an exchange may take: 5 s", func(r *Reader, s *Service, n *yamlfile.Node) {
+		s.Timeout = r.Duration(n)
 	}},
 	{"names", "prefixes of XML names", func(r *Reader, s *Service, n *yamlfile.Node) { s.Names = r.Names(n) }},
 	{"operations", "operations by name", func(r *Reader, s *Service, n *yamlfile.Node) {

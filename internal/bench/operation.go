@@ -150,13 +150,8 @@ var operationKeys = []Key[description]{
 			d.template = inner.Tree(n)
 		},
 	},
-	{"success", "the statuses of success: 200 or 404", func(r *Reader, d *description, n *yamlfile.Node) {
-		good, err := ParseStatus(r.Text(n))
-		if err != nil {
-			r.File.Report(n, "write it like 201, 200 or 201, 2xx, not 5xx", "%v", err)
-			return
-		}
-		d.good = good
+	{"success", "the statuses of success: 200 or 404, or a list", func(r *Reader, d *description, n *yamlfile.Node) {
+		d.good = r.Status(n)
 	}},
 	{
 		"answer", "a file with the schema of what comes back: JSON Schema or XML Schema",

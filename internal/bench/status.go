@@ -54,6 +54,26 @@ func ParseStatus(text string) (*StatusRule, error) {
 	return s, nil
 }
 
+// Status reads statuses: a text (200 or 201), or a list of them.
+func (r *Reader) Status(n *yamlfile.Node) *StatusRule {
+	var text string
+	if n.Kind == yamlfile.Sequence {
+		parts := make([]string, 0, len(n.Items))
+		for _, item := range n.Items {
+			parts = append(parts, r.Text(item))
+		}
+		text = strings.Join(parts, " or ")
+	} else {
+		text = r.Text(n)
+	}
+	status, err := ParseStatus(text)
+	if err != nil {
+		r.File.Report(n, "write it like 201, 200 or 201, [200, 201], 2xx, not 5xx", "%v", err)
+		return nil
+	}
+	return status
+}
+
 // Holds says whether a status is as the rule wants it.
 func (s *StatusRule) Holds(status int) bool {
 	text := strconv.Itoa(status)

@@ -247,7 +247,7 @@ var differing = map[string][]string{
 	"validate request": {"-request"},
 	"watch every":      nil, "watch for": nil, "watch times": nil, "watch until": {"-until", "depot: south"},
 	"watch pick": {"-pick", "depot"}, "watch login": {"-login", "none"},
-	"run step": {"-step", "details"}, "run rows": {"-rows", "2"}, "run stop": nil, "run dry": {"-dry"},
+	"run step": {"-step", "details"}, "run tag": {"-tag", "lookout"}, "run rows": {"-rows", "2"}, "run stop": nil, "run dry": {"-dry"},
 	"run out": {"-out", "r.csv"}, "run show": {"-show", "sent"}, "run full": nil, "run detail": {"-detail", "failures"},
 	"run jobs": nil, "run rate": nil,
 	"run repeat": {"-repeat", "2"}, "run for": {"-for", "1ms"}, "run share": nil, "run of": {"-of", "x"},

@@ -23,6 +23,7 @@ import (
 
 type runOptions struct {
 	steps  list
+	tags   list
 	from   string
 	rows   string
 	stop   bool
@@ -53,6 +54,7 @@ func runCommand() *command {
 		},
 		options: func(f *flag.FlagSet) any {
 			o := &runOptions{}
+			f.Var(&o.tags, "tag", "only steps with this `word` among their tags, and sheets with it; repeatable")
 			f.Var(&o.steps, "step", "only the step of this `name`; repeatable")
 			f.StringVar(&o.from, "from", "",
 				"go on from the step of this `name`, with what the last run of the sheet kept")
@@ -87,7 +89,7 @@ func runCommand() *command {
 // asked makes the options of a run of those of the command line.
 func (o *runOptions) asked() (workbench.RunOptions, error) {
 	out := workbench.RunOptions{
-		Steps: o.steps, From: o.from, Stop: o.stop, Dry: o.dry, Jobs: o.jobs, Repeat: o.repeat,
+		Steps: o.steps, Tags: o.tags, From: o.from, Stop: o.stop, Dry: o.dry, Jobs: o.jobs, Repeat: o.repeat,
 		For: o.during, Listen: o.listen, Public: o.public, Of: o.of,
 	}
 	var err error
@@ -470,8 +472,11 @@ func (s *session) verdict(step *workbench.StepResult) string {
 	t := s.tell
 	switch step.Outcome {
 	case workbench.Passed:
-		if judged := len(step.Checks); judged > 0 {
-			return t.in(green, count(judged, "check")+" passed")
+		switch all, soft := len(step.Checks), step.ChecksSoft(); {
+		case soft > 0:
+			return t.in(green, fmt.Sprintf("%d of %d checks passed", all-soft, all))
+		case all > 0:
+			return t.in(green, count(all, "check")+" passed")
 		}
 		return t.in(green, "done")
 	case workbench.Failed:

@@ -2,6 +2,7 @@ package exchange
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/tls"
 	"crypto/x509"
@@ -233,11 +234,13 @@ func (c *Client) Close() {
 	}
 }
 
+func (c *Client) timeout(r *Request) time.Duration { return cmp.Or(r.Timeout, c.options.Timeout) }
+
 // Do carries out the exchange. It always returns a Record; what went wrong
 // is in its Failure.
 func (c *Client) Do(ctx context.Context, request *Request) *Record {
 	record := &Record{Request: request, Started: time.Now()}
-	ctx, cancel := context.WithTimeout(ctx, c.options.Timeout)
+	ctx, cancel := context.WithTimeout(ctx, c.timeout(request))
 	defer cancel()
 	err := c.follow(ctx, record)
 	record.Phases.Total = time.Since(record.Started)

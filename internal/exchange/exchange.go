@@ -29,6 +29,8 @@ type Request struct {
 	StayOnRedirect bool
 	// Login says that the body holds credentials: it goes to no other origin.
 	Login bool
+	// Timeout bounds the whole exchange; 0 is what the client has for all of them.
+	Timeout time.Duration
 	// HTTP forces a version: "1.1", "2", or "" for what both sides speak.
 	HTTP string
 	// Outside says that it may go to public addresses only: whoever named it is not to

@@ -43,9 +43,9 @@ func (c *Client) explain(ctx context.Context, record *Record, err error) *Failur
 	if errors.Is(err, context.DeadlineExceeded) || errors.As(err, &network) && network.Timeout() {
 		if record.Answer != nil {
 			return fail(TimedOut, "%s answered %d, but the whole answer did not come within %v (%d bytes did)", host,
-				record.Answer.Status, c.options.Timeout, len(record.Answer.Body))
+				record.Answer.Status, c.timeout(record.Request), len(record.Answer.Body))
 		}
-		return fail(TimedOut, "%s gave no answer within %v", host, c.options.Timeout)
+		return fail(TimedOut, "%s gave no answer within %v", host, c.timeout(record.Request))
 	}
 	if failure := explainCertificate(host, err, fail); failure != nil {
 		return failure

@@ -213,7 +213,7 @@ func timedOut(e *evidence) string {
 	if e.record == nil || e.record.Failure == nil || e.record.Failure.Kind != exchange.TimedOut {
 		return ""
 	}
-	return "if the service needs longer, raise timeout: at the site, or -timeout"
+	return "if the service needs longer, raise timeout: at the step, the service or the site, or give -timeout"
 }
 
 // SOAP

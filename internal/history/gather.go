@@ -87,7 +87,7 @@ func notOfOneRun(a, b *Run) string {
 		return "the sheets are others"
 	case x.Site != y.Site:
 		return fmt.Sprintf("the site is %q and %q", x.Site, y.Site)
-	case !slices.Equal(x.Steps, y.Steps) || !slices.Equal(x.Rows, y.Rows):
+	case !slices.Equal(x.Steps, y.Steps) || !slices.Equal(x.Tags, y.Tags) || !slices.Equal(x.Rows, y.Rows):
 		return "other steps or rows were chosen"
 	case x.Repeat != y.Repeat || x.For != y.For:
 		return "the rows were repeated in another way"

@@ -50,6 +50,7 @@ type RunRequest struct {
 	Site   string        `json:"site,omitempty"`
 	Write  string        `json:"write,omitempty"`
 	Steps  []string      `json:"steps,omitempty"`
+	Tags   []string      `json:"tags,omitempty"`
 	Rows   [][2]int      `json:"rows,omitempty"`
 	Repeat int           `json:"turns,omitempty"`
 	For    time.Duration `json:"for,omitempty"`
@@ -130,7 +131,7 @@ type Step struct {
 	Kept      []secret.Text `json:"kept,omitempty"`
 	Got       secret.Text   `json:"got,omitempty"` // what was found, where no exchange shows it
 	Notes     []secret.Text `json:"notes,omitempty"`
-	Response      secret.Text   `json:"response,omitempty"`
+	Response  secret.Text   `json:"response,omitempty"`
 	Hints     []secret.Text `json:"hints,omitempty"`
 	Exchanges []Exchange    `json:"exchanges,omitempty"`
 	Logins    []Exchange    `json:"logins,omitempty"`

@@ -7,6 +7,7 @@ import (
 	"net/url"
 	"slices"
 	"strings"
+	"time"
 
 	"testbench/internal/document"
 	"testbench/internal/exchange"
@@ -36,6 +37,7 @@ type Spec struct {
 	DropEmpty      bool // fields without a value are left out
 	StayOnRedirect bool
 	HTTP           string
+	Timeout        time.Duration     // of the whole exchange; 0 is what the site says
 	Names          map[string]string // prefixes of XML names
 	// Payload are the elements of a SOAP Body that are made already; they take the
 	// place of Body.
@@ -89,7 +91,7 @@ func (s *Spec) Build(scope value.Scope) (*exchange.Request, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &exchange.Request{Method: s.Method, StayOnRedirect: s.StayOnRedirect, HTTP: s.HTTP}
+	r := &exchange.Request{Method: s.Method, StayOnRedirect: s.StayOnRedirect, HTTP: s.HTTP, Timeout: s.Timeout}
 	query, err := s.pairs(scope, "query", s.Query, value.Query)
 	if err != nil {
 		return nil, err

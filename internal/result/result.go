@@ -98,6 +98,17 @@ func (s *Step) Last() *exchange.Record {
 	return s.Exchanges[len(s.Exchanges)-1]
 }
 
+// ChecksSoft counts the checks that failed and let the step pass.
+func (s *Step) ChecksSoft() int {
+	soft := 0
+	for _, c := range s.Checks {
+		if s.Outcome == Passed && !c.Passed {
+			soft++
+		}
+	}
+	return soft
+}
+
 // Fell counts the checks that failed.
 func (s *Step) ChecksFailed() int {
 	count := 0

@@ -150,6 +150,7 @@ type effects struct {
 	*watched
 	dir   string
 	bench *bench.Bench
+	tags  []string // by which steps are chosen
 }
 
 func newEffects(t *testing.T) *effects {
@@ -231,7 +232,7 @@ func (e *effects) of(t *testing.T, text string) (said string, problems []string)
 		return err.Error(), nil
 	}
 	e.take()
-	results := run.Run(t.Context(), nil, []*run.Job{{Session: session, Sheet: read}}, run.RunOptions{})
+	results := run.Run(t.Context(), nil, []*run.Job{{Session: session, Sheet: read}}, run.RunOptions{Tags: e.tags})
 	require.NoError(t, session.Close(t.Context()))
 	out := slices.Clone(session.Notes)
 	for _, one := range results {
@@ -295,6 +296,10 @@ var effectsOfKeys = map[string]effect{
 	"about":    {with: "about: shown"},
 	"when":     {with: "when: 1 == 2"},
 	"stop":     {with: "stop: row", bases: failing},
+	"skip":     {with: "skip: not now"},
+	"tags":     {with: "tags: [chosen, other]", without: "tags: other"},
+	"soft":     {with: "soft: true", bases: failing},
+	"timeout":  {with: "timeout: 0.001 ms"},
 	"for each": {with: "for each: ${row.list}"},
 	"site":     {with: "site: south", bases: atSites},
 	"login": {
@@ -478,6 +483,9 @@ func TestEachKeyOfAStepHasAnEffectOrIsRefused(t *testing.T) {
 					return
 				}
 				require.True(t, ok, "the key %s has no effect that is tried here", name)
+				if e.tags = nil; name == "tags" {
+					e.tags = []string{"chosen"}
+				}
 				step := "it"
 				with := c.with
 				if name == "step" {

@@ -396,7 +396,7 @@ steps:
 		{
 			name:    "no rows of those that are chosen",
 			sheet:   "rows: {numbers: 1 to 3, as: n}\nsteps:\n  - step: a\n    request: s GET /a\n",
-			options: run.RunOptions{Rows: [][2]int{{5, 6}}},
+			options: run.RunOptions{Rows: [][2]int{{5, 6}}}, failed: "rows",
 		},
 		{
 			name: "a sheet within",

@@ -23,6 +23,7 @@ import (
 // RunOptions say how sheets are run.
 type RunOptions struct {
 	Steps []string // only these; empty for all
+	Tags  []string // only steps with one of them, or of a sheet with one; empty for all
 	From  string   // the rows go on from this step; empty for all of them
 	Rows  [][2]int // only these, from and to, from 1; empty for all
 	Stop  bool     // at the first step that fails
@@ -44,9 +45,15 @@ type RunOptions struct {
 	Forget bool
 }
 
+// isChosen says whether a step is among those that are asked for by their names and tags.
+func (o RunOptions) isChosen(step *sheet.Step, of *sheet.Sheet) bool {
+	return (len(o.Steps) == 0 || slices.Contains(o.Steps, step.Name)) &&
+		(len(o.Tags) == 0 || sheet.HasTag(of.Tags, o.Tags) || step.HasTag(o.Tags))
+}
+
 // isRun says whether a step of the sheet itself is run.
 func (o RunOptions) isRun(step *sheet.Step, of *sheet.Sheet) bool {
-	if len(o.Steps) > 0 && !slices.Contains(o.Steps, step.Name) {
+	if !o.isChosen(step, of) {
 		return false
 	}
 	if at := slices.IndexFunc(of.Steps, func(s *sheet.Step) bool { return s.Name == o.From }); at >= 0 {

@@ -106,7 +106,7 @@ steps:
 		},
 	},
 	"service soap": {service: soapy, with: strings.Replace(soapy, "1.1", "1.2", 1)},
-	"service http": ofService("http: 2\n"),
+	"service http": ofService("http: 2\n"), "service timeout": ofService("timeout: 0.001 ms\n"),
 	"service names": {
 		service: strings.Replace(soapy, "lab:", "odd:", 1),
 		with:    strings.Replace(soapy, "lab:", "odd:", 1) + "names:\n  odd: urn:odd\n",

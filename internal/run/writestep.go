@@ -217,7 +217,7 @@ func sameRequest(a, b *exchange.Request) error {
 		return fmt.Errorf("the method is %s, not %s", b.Method, a.Method)
 	case plain(a.URL.String()) != plain(b.URL.String()):
 		return errors.New("the address is another")
-	case a.HTTP != b.HTTP || a.StayOnRedirect != b.StayOnRedirect:
+	case a.HTTP != b.HTTP || a.Timeout != b.Timeout || a.StayOnRedirect != b.StayOnRedirect:
 		return errors.New("the way it is sent is another")
 	case !bytes.Equal([]byte(plain(string(a.Body))), []byte(plain(string(b.Body)))):
 		return errors.New("the body is another")

@@ -23,6 +23,7 @@ var plainHere = map[string]string{
 	"internal/history/gather.go":  "the number of a share",
 	"internal/history/limits.go":  "limits as the sheet writes them, and times",
 	"internal/history/run.go":     "the protocol and the status",
+	"internal/run/times.go":       "numbers of rows",
 	"internal/report/html.go":     "numbers of bytes, methods, and names of fields that were recorded masked",
 	"internal/report/report.go":   "the kind of a check, and why a run is not whole",
 	"internal/result/recorded.go": "numbers of bytes",

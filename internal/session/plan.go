@@ -70,7 +70,7 @@ func (s *Session) Prepare(ctx context.Context, step *sheet.Step, scope *Values,
 	p := &Prepared{}
 	spec := step.Spec
 	spec.StayOnRedirect = step.Stay
-	spec.HTTP = step.HTTP
+	spec.HTTP, spec.Timeout = step.HTTP, step.Timeout
 	// What cannot be filled in is told where the answer is judged.
 	if e, err := step.Expect.FilledIn(scope); err == nil && e.Status != nil && !e.Status.WantsSuccess() {
 		p.refusal = e.Status.Holds
@@ -194,6 +194,12 @@ func (s *Session) AddService(p *Prepared, spec *request.Spec) {
 	spec.Cookies = MergeDefaults(always.Cookies, spec.Cookies)
 	if spec.HTTP == "" {
 		spec.HTTP = p.Service.HTTP
+	}
+	if spec.Timeout == 0 {
+		spec.Timeout = p.Service.Timeout
+	}
+	if s.Options.Timeout > 0 { // the command line overrides the files
+		spec.Timeout = 0
 	}
 }
 

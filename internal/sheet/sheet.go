@@ -20,6 +20,7 @@ import (
 // Sheet is a sheet file as it was read.
 type Sheet struct {
 	Name    string
+	Tags    []string // by which its steps are chosen, all of them
 	About   string
 	Site    string
 	Rows    *Rows
@@ -162,6 +163,8 @@ var sheetKeys = []bench.Key[Sheet]{
 			r.NotThere(n, "site", s.Site, s.Bench.SiteNames())
 		}
 	}),
+	bench.NewKey("tags", "words by which sheets are chosen (run -tag)",
+		func(r *bench.Reader, s *Sheet, n *yamlfile.Node) { s.Tags = r.Words(n) }),
 	bench.NewKey("names", "prefixes of XML names", func(r *bench.Reader, s *Sheet, n *yamlfile.Node) {
 		s.Names = r.Names(n)
 	}),

@@ -1,6 +1,7 @@
 package sheet
 
 import (
+	"slices"
 	"testbench/internal/bench"
 	"testbench/internal/path"
 	"testbench/internal/request"
@@ -8,6 +9,7 @@ import (
 	"testbench/internal/soap"
 	"testbench/internal/value"
 	"testbench/internal/yamlfile"
+	"time"
 )
 
 // Step is one step of a sheet: what the steps of all kinds have in common, and its action.
@@ -25,6 +27,9 @@ type Step struct {
 	Wait    *Waiting // asks again until something is so; nil for once
 	Undo    *Step    // takes back what the step did, at the end of the row
 	Each    *Each    // once for each item; nil for once
+	Skip    string   // why the step is left out; "" where it is not
+	Soft    bool     // checks that fail are told, and the step passes
+	Tags    []string // by which steps are chosen
 	Stop    string   // row or sheet: what ends where the step fails
 	Again   *Again   // tries again where it goes wrong; nil for never
 	Keep    []Keep
@@ -38,6 +43,32 @@ type Step struct {
 	Uses   []bench.Use
 
 	kinds []Kind // of the steps that it may hold
+}
+
+// HasTag says whether the sheet, or one of its steps, has one of the tags.
+func (s *Sheet) HasTag(tags []string) bool {
+	return HasTag(s.Tags, tags) || slices.ContainsFunc(s.AllSteps(), func(step *Step) bool { return step.HasTag(tags) })
+}
+
+// AllTags are the tags of the step and of those within it.
+func (s *Step) AllTags() []string {
+	tags := slices.Clone(s.Tags)
+	steps, _ := s.Inner()
+	for _, inner := range steps {
+		tags = append(tags, inner.AllTags()...)
+	}
+	return tags
+}
+
+// HasTag says whether the step, or one within it, has one of the tags.
+func (s *Step) HasTag(tags []string) bool {
+	steps, _ := s.Inner()
+	return HasTag(s.Tags, tags) || slices.ContainsFunc(steps, func(inner *Step) bool { return inner.HasTag(tags) })
+}
+
+// HasTag says whether one of two lists of tags is in the other.
+func HasTag(has, tags []string) bool {
+	return slices.ContainsFunc(has, func(tag string) bool { return slices.Contains(tags, tag) })
 }
 
 // Message is what a step says of the message that it sends, beside where that goes.
@@ -55,7 +86,8 @@ type Message struct {
 	Pages      int          // how many pages are read and put together; 0 and 1 read one
 	Names      map[string]string
 	HTTP       string
-	Contents   []string // the keys of a body that were given
+	Timeout    time.Duration // of each exchange; 0 is the service's, or the site's
+	Contents   []string      // the keys of a body that were given
 	TextFile   string
 	BytesFile  string // of a command line
 	textAt     *yamlfile.Node

@@ -72,6 +72,18 @@ var commonKeys = []bench.Key[Step]{
 		s.Name = r.PlainText(n)
 	}),
 	bench.NewKey("about", "what it shows", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.About = r.Text(n) }),
+	bench.NewKey("skip", "why the step is left out for now", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+		if s.Skip = r.PlainText(n); s.Skip == "" || s.Skip == "true" || s.Skip == "yes" {
+			r.File.Report(n, "write skip: waits for the new scale", "skip: needs the reason in words")
+		}
+	}),
+	bench.NewKey("soft", "true: checks that fail are told, and the step passes",
+		func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Soft = r.Yes(n) }),
+	bench.NewKey("tags", "words by which steps are chosen (run -tag)",
+		func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Tags = r.Words(n) }),
+	bench.NewKey("timeout", "how long an exchange may take: 5 s", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+		s.Timeout = r.Duration(n)
+	}),
 	bench.NewKey("for each", "${list}, or name: ${list}: once for each item",
 		func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Each = readEach(r, n) }),
 	bench.NewKey("stop", "row or sheet: what ends where the step fails",

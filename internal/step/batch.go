@@ -39,7 +39,7 @@ type Batch struct {
 
 var batchKind = sheet.Kind{
 	Word: "batch", What: "a batch",
-	Common: bench.KeysOf("site, login, http, redirects, headers, query, cookies, undo, keep, expect, fields, where",
+	Common: bench.KeysOf("site, login, http, timeout, redirects, headers, query, cookies, undo, keep, expect, fields, where, soft",
 		anyStep),
 	Own: []bench.Key[sheet.Step]{
 		own("batch", "a service: the parts are sent to it as one request",
@@ -258,7 +258,7 @@ func (b *batching) plan(ctx context.Context) error {
 	spec := b.step.Spec
 	spec.Method, spec.Address, spec.HasBytes = http.MethodPost, session.JoinPath(address,
 		value.Literal("/$batch")), true
-	spec.StayOnRedirect, spec.HTTP = b.step.Stay, b.step.HTTP
+	spec.StayOnRedirect, spec.HTTP, spec.Timeout = b.step.Stay, b.step.HTTP, b.step.Timeout
 	contentType := ""
 	if batch.JSON {
 		contentType, spec.Bytes = odata.WriteJSON(b.parts, batch.Together)

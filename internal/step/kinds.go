@@ -16,10 +16,10 @@ func init() { bench.RegisterKeys("a step", sheet.StepKeys(Kinds)) }
 
 // Keys that several kinds share.
 var (
-	anyStep  = bench.KeysOf("step, about, when, stop, for each")
+	anyStep  = bench.KeysOf("step, about, when, skip, tags, stop, for each")
 	ofAsking = bench.KeysOf(
-		"site, login, http, redirects, headers, query, cookies, soap, action, addressing, blocks, attach, "+
-			"body, text, file, bytes, form, parts, drop empty, pages, until, every, within, states, again, undo, keep, expect, fields, where", anyStep)
+		"site, login, http, timeout, redirects, headers, query, cookies, soap, action, addressing, blocks, attach, "+
+			"body, text, file, bytes, form, parts, drop empty, pages, until, every, within, states, again, undo, keep, expect, fields, where, soft", anyStep)
 )
 
 // own is a key that reads the action of one kind.

@@ -19,7 +19,7 @@ type Pause struct {
 }
 
 var pauseKind = sheet.Kind{
-	Word: "pause", What: "a pause", Common: bench.KeysOf("step, about, when, for each"),
+	Word: "pause", What: "a pause", Common: bench.KeysOf("step, about, when, skip, tags, for each"),
 	Own: []bench.Key[sheet.Step]{
 		own("pause", "how long nothing is done", func(r *bench.Reader, _ *sheet.Step, p *Pause, n *yamlfile.Node) {
 			p.For, p.source = r.Duration(n), n.Text

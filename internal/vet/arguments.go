@@ -24,6 +24,7 @@ type Arguments struct {
 	Rows   bool   // rows are chosen
 	Listen bool   // it says where calls come in
 	Steps  []string
+	Tags   []string
 }
 
 // Check tells of arguments that have no effect on the sheets and on the step of a call,
@@ -31,7 +32,7 @@ type Arguments struct {
 func CheckArguments(b *bench.Bench, a Arguments, sheets []*sheet.Sheet, call *sheet.Step) error {
 	for _, check := range []func(*bench.Bench, Arguments, []*sheet.Sheet, *sheet.Step) error{
 		checkSet, checkWrite,
-		checkRows, checkListen, checkSteps,
+		checkRows, checkListen, checkSteps, checkTags,
 	} {
 		if err := check(b, a, sheets, call); err != nil {
 			return err
@@ -140,6 +141,23 @@ func checkListen(b *bench.Bench, a Arguments, sheets []*sheet.Sheet, _ *sheet.St
 	}
 	if a.Listen && !listens {
 		return fmt.Errorf("-listen and -callback have no effect: no step waits for a callback (listen:)")
+	}
+	return nil
+}
+
+// checkTags tells of a tag that none of the sheets has.
+func checkTags(_ *bench.Bench, a Arguments, sheets []*sheet.Sheet, _ *sheet.Step) error {
+	var known []string
+	for _, s := range sheets {
+		known = append(known, s.Tags...)
+		for _, step := range s.AllSteps() {
+			known = append(known, step.AllTags()...)
+		}
+	}
+	for _, tag := range a.Tags {
+		if !slices.Contains(known, tag) {
+			return &bench.NotFoundError{What: "tag", Name: tag, Known: known}
+		}
 	}
 	return nil
 }

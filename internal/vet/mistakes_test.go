@@ -72,7 +72,7 @@ func TestEveryMistakeOfASheet(t *testing.T) {
 	}
 	search := func(rest string) string { return written("call: stores/search\n" + rest) }
 	cases := []struct{ text, message, try string }{
-		{"sheet: s\nsteps: ¦7\n", "a list is expected here, and this is a single value", "with a dash"},
+		{"sheet: s\nsteps:\n  - ¦7\n", "a step must be a mapping, and is a single value", "write its keys"},
 		{"sheet: s\nsteps:\n  - ¦7\n", "a step must be a mapping", "step, about, call"},
 		{
 			"sheet: s\nsite: ¦lokal\nsteps:\n  - step: a\n    call: stores/search\n", `there is no site "lokal"`,
@@ -313,7 +313,10 @@ parts:
 		},
 		{written("pause: 1 ms\n¦fields:\n  a: 1"), "a pause has no fields", "take it out"},
 		{search("¦takes:\n  a: b"), `a step has no key "takes"`, "takes: is a key of a sheet"},
-		{search("¦timeout: 5 s"), `a step has no key "timeout"`, "timeout: is a key of a site"},
+		{search("¦insecure: yes"), `a step has no key "insecure"`, ""},
+		{search("¦retry: 3"), `a step has no key "retry"`, "write again: N"},
+		{search("¦work out: 3"), `the key "work out" is called "calculate" now`, "write calculate:"},
+		{search("skip: ¦yes"), "skip: needs the reason in words", ""},
 		{search("¦status: 200"), `a step has no key "status"`, "status: is a key of expect:"},
 		{
 			written("calculate:\n  a: 1 + 1\n¦fields:\n  a: 1"), "has no fields",

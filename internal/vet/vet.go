@@ -328,6 +328,9 @@ func (v *Vetter) undefined(u bench.Use) {
 	}
 	known := v.known()
 	try := suggest.DidYouMean(h.Name, append(known, "now", "today", "uuid"))
+	if name, ok := strings.CutPrefix(strings.Trim(h.Source, "${}"), "env."); ok {
+		try = "environment variables are ${machine." + name + "}"
+	}
 	if try == "" {
 		try = "a name comes from -set, from keep: or set: of an earlier step, from a column of the rows, or from the site"
 		if len(known) > 0 {

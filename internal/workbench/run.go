@@ -33,6 +33,7 @@ type Share = run.Share
 type RunOptions struct {
 	Options
 	Steps []string // only these; empty for all
+	Tags  []string // only steps with one of them, or of a sheet with one; empty for all
 	// From is a step to go on from, with the values that the last run kept.
 	From   string
 	Rows   [][2]int // only these, from and to, from 1; empty for all
@@ -129,7 +130,7 @@ func (b *Bench) run(ctx context.Context, files []string, o RunOptions, resumes *
 		return nil, err
 	}
 	options := run.RunOptions{
-		Steps: o.Steps, From: o.From, Rows: o.Rows, Stop: o.Stop, Dry: o.Dry, Jobs: o.Jobs, Rate: o.Rate,
+		Steps: o.Steps, Tags: o.Tags, From: o.From, Rows: o.Rows, Stop: o.Stop, Dry: o.Dry, Jobs: o.Jobs, Rate: o.Rate,
 		Repeat: o.Repeat, For: o.For, Share: o.Share,
 		Observer: o.Observer, Explain: hint.Explain, Before: o.before, Forget: o.Forget && r.writer != nil,
 	}
@@ -178,11 +179,15 @@ func (r *running) prepare(files []string) error {
 	arguments := arguments(o.Options)
 	arguments.Rows, arguments.Listen, arguments.Steps = len(o.Rows) > 0 && o.before == nil, o.Listen != "" ||
 		o.Public != "", o.Steps
+	arguments.Tags = o.Tags
 	if o.From != "" {
 		arguments.Steps = append(slices.Clone(o.Steps), o.From)
 	}
 	if err := vet.CheckArguments(b.inner, arguments, sheets, nil); err != nil {
 		return err
+	}
+	if len(o.Tags) > 0 {
+		sheets = slices.DeleteFunc(sheets, func(s *sheet.Sheet) bool { return !s.HasTag(o.Tags) })
 	}
 	r.result = &Result{Bench: b.inner.Name, Started: time.Now(), Outcome: NotRun, Masker: o.Masker}
 	sessions := map[string]*session.Session{}
@@ -376,7 +381,7 @@ func (b *Bench) recordSteps(session *session.Session, name string, steps ...*Ste
 func (r *running) order() (history.RunRequest, error) {
 	o := r.options
 	order := history.RunRequest{
-		Site: o.Site, Write: o.Write, Steps: o.Steps, Rows: o.Rows, Repeat: o.Repeat,
+		Site: o.Site, Write: o.Write, Steps: o.Steps, Tags: o.Tags, Rows: o.Rows, Repeat: o.Repeat,
 		For: o.For, Rate: o.Rate, Jobs: o.Jobs, Set: len(o.Set) > 0, Inputs: map[string]string{},
 	}
 	for _, w := range r.work {
@@ -422,8 +427,8 @@ func (r *running) asBefore(o *RunOptions) error {
 	if before.Order.For > 0 {
 		return fmt.Errorf("run %d was to go on for a time, and cannot be resumed; run it anew", before.Number)
 	}
-	o.Site, o.Write, o.Steps, o.Rows, o.Repeat, o.Rate = before.Order.Site, before.Order.Write, before.Order.Steps,
-		before.Order.Rows, before.Order.Repeat, before.Order.Rate
+	o.Site, o.Write, o.Steps, o.Tags, o.Rows, o.Repeat, o.Rate = before.Order.Site, before.Order.Write, before.Order.Steps,
+		before.Order.Tags, before.Order.Rows, before.Order.Repeat, before.Order.Rate
 	if o.Jobs == 0 {
 		o.Jobs = before.Order.Jobs
 	}
