@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/signal"
 	"runtime/debug"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -37,8 +38,15 @@ func run() int {
 	defer stopNow()
 	signals := make(chan os.Signal, 3)
 	signal.Notify(signals, os.Interrupt, syscall.SIGTERM)
+	var terminated atomic.Bool
+	status := func(status int) int {
+		if status == cli.ExitInterrupted && terminated.Load() {
+			return cli.ExitTerminated
+		}
+		return status
+	}
 	go func() {
-		<-signals
+		terminated.Store(<-signals == syscall.SIGTERM)
 		stop()
 		<-signals
 		stopNow()
@@ -46,7 +54,7 @@ func run() int {
 		case <-signals:
 		case <-time.After(atOnce):
 		}
-		os.Exit(cli.ExitInterrupted)
+		os.Exit(status(cli.ExitInterrupted))
 	}()
-	return cli.Main(ctx, kill, os.Args[1:], os.Stdin, os.Stdout, os.Stderr)
+	return status(cli.Main(ctx, kill, os.Args[1:], os.Stdin, os.Stdout, os.Stderr))
 }

@@ -87,15 +87,18 @@ func TestNewBench(t *testing.T) {
 	require.NoError(t, err)
 	defer server.Close()
 	p := newPlace(t)
-	o := p.run("new", "honey")
+	o := p.run("new", "honey", "http://"+server.Address+"/index/prices.xml?fd=1&fm=11&fy=2026")
 	require.Equal(t, 0, o.status, o.all())
 	for _, file := range []string{"honey/bench.yaml", "honey/sheets/first.yaml", "honey/.gitignore"} {
 		assert.Contains(t, o.stdout, file)
 	}
 	o = p.run("vet", "-bench", "honey")
 	assert.Equal(t, 0, o.status, o.all())
-	o = p.run("run", "honey/sheets/first.yaml", "-set", "base=http://"+server.Address)
+	o = p.run("run", "honey/sheets/first.yaml")
 	assert.Equal(t, 0, o.status, o.all())
+	assert.Equal(t, 0, p.run("new", "empty").status)
+	assert.Equal(t, 0, p.run("vet", "-bench", "empty").status)
+	assert.Equal(t, 2, p.run("new", "wrong", "ftp://x").status)
 	o = p.run("new", "honey")
 	assert.Equal(t, 2, o.status)
 	assert.Contains(t, o.stderr, "a bench in honey already")
@@ -162,7 +165,7 @@ func TestReports(t *testing.T) {
 	o = p.run("run", "sheets/03-intake.yaml", "-json")
 	assert.Equal(t, 0, o.status)
 	lines := strings.Split(strings.TrimSpace(o.stdout), "\n")
-	assert.Len(t, lines, 9)
+	assert.Len(t, lines, 10)
 	for _, line := range lines {
 		assert.True(t, json.Valid([]byte(line)), line)
 	}

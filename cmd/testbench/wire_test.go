@@ -424,7 +424,7 @@ logins:
 	assert.Equal(t, "step\n", o.stdout)
 	o = p.run("call", "keyed", "GET", "/near", "-stay")
 	assert.Equal(t, 1, o.status)
-	assert.Contains(t, o.stdout, "303 See Other")
+	assert.Contains(t, o.stderr, "303 See Other")
 }
 
 // A followed address gets the login only at home.

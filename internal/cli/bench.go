@@ -18,13 +18,19 @@ import (
 
 func newCommand() *command {
 	return &command{
-		name: "new", group: "starting", purpose: "starts a bench: bench.yaml, folders, a first sheet", usage: "DIR",
-		examples: []string{"testbench new honey", "cd honey && testbench vet"},
+		name: "new", group: "starting", purpose: "starts a bench: bench.yaml, folders, a first sheet", usage: "DIR [ADDRESS]",
+		examples: []string{"testbench new honey http://127.0.0.1:8720/index/prices.xml", "cd honey && testbench run sheets/first.yaml"},
 		run: func(_ context.Context, s *session, _ any, args []string) (int, error) {
-			if len(args) != 1 {
-				return 0, usagef("testbench new DIR", "in which folder?")
+			if len(args) == 0 || len(args) > 2 {
+				return 0, usagef("testbench new DIR ADDRESS", "in which folder?")
 			}
-			written, err := workbench.New(args[0])
+			address := ""
+			if len(args) == 2 {
+				address = args[1]
+			} else if typed, ok := s.askLine("address of the service that is tested (http://...): "); ok {
+				address = typed
+			}
+			written, err := workbench.New(args[0], address)
 			if err != nil {
 				return 0, err
 			}
@@ -34,8 +40,11 @@ func newCommand() *command {
 			for _, file := range written {
 				s.tell.printf("written: %s\n", file)
 			}
-			s.tell.note("next: say in %s where your services are, then `testbench vet`",
-				filepath.Join(args[0], "bench.yaml"))
+			next := "testbench run sheets/first.yaml"
+			if address == "" {
+				next = "testbench add NAME CONTRACT   (a file or an address: WSDL, OpenAPI, OData, WADL)"
+			}
+			s.tell.note("next: cd %s && %s", args[0], next)
 			return ExitPassed, nil
 		},
 	}

@@ -250,7 +250,11 @@ func (s *session) showCall(o *callOptions, result *workbench.StepResult) {
 		if a.ContentType() != "" {
 			line += dot + t.visible(a.ContentType())
 		}
-		t.printf("%s\n", line)
+		if t.terminal {
+			t.printf("%s\n", line)
+		} else { // what reads the results wants the answer alone
+			t.note("%s", line)
+		}
 		for _, hop := range record.Hops {
 			t.printf("  %d: %s %s %s\n", hop.Status, t.visible(hop.From), t.sign("→", "->"), t.visible(hop.To))
 		}

@@ -12,6 +12,7 @@ import (
 	"log/slog"
 	"os"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -29,6 +30,7 @@ const (
 	ExitWrong       = 2
 	ExitUnreachable = 3
 	ExitInterrupted = 130
+	ExitTerminated  = 143 // by SIGTERM
 )
 
 // command is one command of the program.
@@ -78,6 +80,7 @@ type common struct {
 	set   pairs
 	json  bool
 	plain bool
+	quiet bool
 	log   string
 }
 
@@ -174,6 +177,9 @@ func Main(ctx, kill context.Context, args []string, stdin io.Reader, stdout, std
 
 func (s *session) execute(ctx context.Context, c *command, args []string) int {
 	flags, own := s.flags(c)
+	s.tell.isJSON = flags.Lookup("json") != nil && slices.ContainsFunc(args, func(arg string) bool {
+		return strings.TrimLeft(arg, "-") == "json" && strings.HasPrefix(arg, "-")
+	})
 	takeOnce(flags)
 	positional, err := parse(flags, args)
 	if errors.Is(err, flag.ErrHelp) {
@@ -186,6 +192,9 @@ func (s *session) execute(ctx context.Context, c *command, args []string) int {
 	}
 	if s.common.plain {
 		s.tell.plain()
+	}
+	if s.common.quiet {
+		s.tell.isQuiet, s.tell.errTerminal = true, nil
 	}
 	closeLog, err := s.openLog()
 	if err != nil {
@@ -269,6 +278,7 @@ func (s *session) flags(c *command) (*flag.FlagSet, any) {
 		}
 	}
 	flags.BoolVar(&s.common.plain, "plain", false, "no colour, no special signs")
+	flags.BoolVar(&s.common.quiet, "quiet", false, "no notes and no progress, only results and errors")
 	return flags, own
 }
 

@@ -228,7 +228,7 @@ func (s *session) inForm(name string) error {
 
 func (c *command) onlyOptions(f form, u used) error {
 	for _, name := range slices.Sorted(maps.Keys(u.given)) {
-		if name == "plain" || slices.Contains(f.options, name) {
+		if name == "plain" || name == "quiet" || slices.Contains(f.options, name) {
 			continue
 		}
 		return usagef(c.inPlaceOf(name, f), "-%s has no effect in %s", name, c.in(f))

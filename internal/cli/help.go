@@ -50,7 +50,7 @@ func (s *session) overview() {
 		t.printf("  %s  %s\n", t.fit(c.name, 11), c.purpose)
 	}
 	t.printf("\n`testbench help COMMAND` explains one; `testbench demo` shows all of it at work.\n")
-	t.printf("exit status: 0 all passed, 1 something failed, 2 the command or a file is wrong,\n3 an endpoint not reached or a token not obtained, 130 interrupted\n")
+	t.printf("exit status: 0 all passed, 1 something failed, 2 the command or a file is wrong,\n3 an endpoint not reached or a token not obtained, 130 interrupted, 143 terminated\n")
 }
 
 func (s *session) help(c *command) {

@@ -29,6 +29,8 @@ type printer struct {
 	ascii             bool // no special signs
 	width             int
 	terminal          bool      // results go to a terminal
+	isJSON            bool      // results are JSON, and so is what is wrong with the command
+	isQuiet           bool      // notes are not shown
 	errTerminal       io.Writer // for what moves; nil where no terminal is there
 	bar               *bar
 }
@@ -38,7 +40,8 @@ func newTeller(stdout, stderr io.Writer, masker *secret.Masker) *printer {
 		masker: masker, out: secret.NewWriter(stdout, masker), err: secret.NewWriter(stderr, masker),
 		width: 100,
 	}
-	_, noColour := os.LookupEnv("NO_COLOR")
+	dumb := os.Getenv("TERM") == "dumb" // it moves no cursor
+	noColour := os.Getenv("NO_COLOR") != "" || dumb
 	if f, ok := stdout.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
 		t.terminal, t.colour = true, !noColour
 		if width, _, err := term.GetSize(int(f.Fd())); err == nil && width > 0 {
@@ -46,9 +49,39 @@ func newTeller(stdout, stderr io.Writer, masker *secret.Masker) *printer {
 		}
 	}
 	if f, ok := stderr.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
-		t.errColour, t.errTerminal = !noColour, stderr
+		if t.errColour = !noColour; !dumb {
+			t.errTerminal = stderr
+		}
 	}
 	return t
+}
+
+// failJSON tells an error as the event that ends the results.
+func (t *printer) failJSON(err error) {
+	fields := map[string]any{"event": "error", "message": t.message(err.Error())}
+	var problems workbench.Problems
+	if errors.As(err, &problems) {
+		var mistakes []map[string]any
+		for _, p := range problems {
+			mistakes = append(mistakes, map[string]any{
+				"file": p.File, "line": p.Line, "column": p.Column, "message": t.message(p.Message), "try": t.message(p.Try),
+			})
+		}
+		fields["mistakes"], fields["message"] = mistakes, count(len(problems), "mistake")+"; nothing was sent"
+	}
+	if try := tryOf(err); try != "" {
+		fields["try"] = t.message(try)
+	}
+	_ = t.jsonLine(fields)
+}
+
+// tryOf is what to try after an error; "" for nothing.
+func tryOf(err error) string {
+	var usage *usageError
+	if errors.As(err, &usage) {
+		return usage.try
+	}
+	return workbench.Try(err)
 }
 
 func (t *printer) plain() { t.colour, t.errColour, t.ascii, t.errTerminal = false, false, true, nil }
@@ -79,6 +112,9 @@ func (t *printer) printf(format string, args ...any) {
 
 // note writes something that is not a result: progress, remarks, hints.
 func (t *printer) note(format string, args ...any) {
+	if t.isQuiet {
+		return
+	}
 	t.hideBar()
 	_, _ = fmt.Fprintf(t.err, format+"\n", args...)
 }
@@ -122,6 +158,11 @@ func (t *printer) in(style, text string) string {
 
 // fail says what went wrong and what to try.
 func (t *printer) fail(err error) {
+	defer func(quiet bool) { t.isQuiet = quiet }(t.isQuiet)
+	t.isQuiet = false
+	if t.isJSON {
+		t.failJSON(err)
+	}
 	style := func(code, text string) string {
 		if !t.errColour {
 			return text
@@ -137,12 +178,7 @@ func (t *printer) fail(err error) {
 		return
 	}
 	t.note("%s %s", style(red, "testbench:"), t.message(err.Error()))
-	try := workbench.Try(err)
-	var usage *usageError
-	if errors.As(err, &usage) {
-		try = usage.try
-	}
-	if try != "" {
+	if try := tryOf(err); try != "" {
 		t.note("  try: %s", t.message(try))
 	}
 }

@@ -542,10 +542,18 @@ func (s *session) summary(result *workbench.Result) {
 	for _, note := range result.Notes {
 		t.note("note: %s", t.visible(string(note)))
 	}
+	c := result.Counts()
 	if s.common.json {
+		fields := map[string]any{
+			"outcome": result.Outcome, "counts": c, "seconds": result.Took.Round(time.Millisecond).Seconds(),
+			"exit status": result.Outcome.ExitStatus(),
+		}
+		if result.Number > 0 {
+			fields["run"] = result.Number
+		}
+		(&jsonRun{s}).event("run done", fields)
 		return
 	}
-	c := result.Counts()
 	dot := t.sign(" · ", " - ")
 	parts := []string{count(c.Sheets, "sheet")}
 	if c.Rows > c.Sheets {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bufio"
 	"context"
 	"errors"
 	"flag"
@@ -225,6 +226,17 @@ func (s *session) ask(what, variable string) (string, error) {
 		s.masker.Hide(text)
 	}
 	return text, err
+}
+
+// askLine asks at a terminal for a line that may be seen; ok is false where there is no terminal.
+func (s *session) askLine(prompt string) (text string, ok bool) {
+	f, isFile := s.stdin.(*os.File)
+	if !isFile || !term.IsTerminal(int(f.Fd())) || !s.tell.terminal {
+		return "", false
+	}
+	s.tell.prompt("%s", prompt)
+	line, err := bufio.NewReader(f).ReadString('\n')
+	return strings.TrimSpace(line), err == nil
 }
 
 // readUnseen reads a line from a terminal without echo.

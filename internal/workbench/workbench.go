@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"net/url"
 	"os"
 	"path/filepath"
 	"slices"
@@ -16,6 +17,7 @@ import (
 	"time"
 
 	"testbench/internal/bench"
+	"testbench/internal/contract/source"
 	"testbench/internal/document"
 	"testbench/internal/exchange"
 	"testbench/internal/hint"
@@ -382,8 +384,9 @@ func (b *Bench) Token(ctx context.Context, name, spoil string, verify bool, o Op
 	return report, err
 }
 
-// New writes the beginnings of a bench into a folder, which must not hold one.
-func New(dir string) ([]string, error) {
+// New writes the beginnings of a bench into a folder, which must not hold one: with a service at an
+// address and a first sheet that calls it; with none of them where address is empty.
+func New(dir, address string) ([]string, error) {
 	if _, err := os.Stat(filepath.Join(dir, bench.FileName)); err == nil {
 		return nil, fmt.Errorf("there is a bench in %s already", dir)
 	}
@@ -391,10 +394,16 @@ func New(dir string) ([]string, error) {
 	if abs, err := filepath.Abs(dir); err == nil {
 		name = filepath.Base(abs)
 	}
-	files := map[string]string{
-		bench.FileName:                        strings.ReplaceAll(newBench, "NAME", yamlfile.ScalarText(name)),
-		filepath.Join("sheets", "first.yaml"): newSheet,
-		".gitignore":                          newIgnore,
+	files := map[string]string{".gitignore": newIgnore}
+	files[bench.FileName] = "bench: " + yamlfile.ScalarText(name) + "\n" + emptyBench
+	if address != "" {
+		parsed, err := url.Parse(address)
+		if err != nil || !source.IsAddress(address) || parsed.Host == "" || parsed.User != nil {
+			return nil, fmt.Errorf("%q is not the address of a service: it begins with http:// or https:// and a host", address)
+		}
+		files[bench.FileName] = "bench: " + yamlfile.ScalarText(name) + "\n" + strings.NewReplacer("@BASE@",
+			yamlfile.ScalarText(parsed.Scheme+"://"+parsed.Host), "@PATH@", parsed.RequestURI()).Replace(newBench)
+		files[filepath.Join("sheets", "first.yaml")] = newSheet
 	}
 	var written []string
 	for _, folder := range []string{"sheets", "data", "contracts", "secrets"} {
@@ -424,38 +433,38 @@ func New(dir string) ([]string, error) {
 	return written, nil
 }
 
-const newBench = `bench: NAME
-sites:
+// emptyBench is a bench without services, after its name.
+const emptyBench = `sites:
   local:
     set:
-      base: http://127.0.0.1:8720
+      stage: test               # a value that sheets and services use as ${stage}
+# testbench add NAME CONTRACT puts services here; CONTRACT is a file or an address.
+`
+
+// newBench is a bench with one service, after its name; @BASE@ and @PATH@ stand for its address.
+const newBench = `sites:
+  local:
+    set:
+      base: @BASE@
 services:
-  # A service without a contract is described in bench.yaml; the name before the
-  # slash of a call is the service, the one after it the operation.
-  stores:
-    address: ${base}/stores
+  # A service with a contract needs one line: contract: FILE or ADDRESS. One without is
+  # described here, operation by operation. A call names both: main/look.
+  main:
+    address: ${base}
     operations:
-      search:
-        request: GET /lots
-        query:
-          grade:
-            one of:
-              - A
-              - B
-              - C
+      look:
+        request: GET @PATH@
 `
 
 const newSheet = `sheet: first
-about: What this sheet shows, in a sentence.
+about: The service answers.
 steps:
-  - step: search
-    call: stores/search
-    fill:
-      grade: A
-    # A step without expect: holds when the status is a success. Here the
-    # stand-in wants a token, which the bench does not have yet.
-    expect:
-      status: 401
+  - step: look
+    call: main/look
+    # Without expect: a step passes when the status is a success (2xx).
+    # Checks of the response are written by path, as fields: or where: conditions.
+    # fields:
+    #   total: at least 1
 `
 
 const newIgnore = `# kept values and what else belongs to this machine
