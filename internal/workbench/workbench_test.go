@@ -142,7 +142,7 @@ func TestNewKeepsWhatIsThere(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "my bench: 1")
 	require.NoError(t, os.MkdirAll(dir, 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, ".gitignore"), []byte("mine\n"), 0o600))
-	written, err := workbench.New(dir)
+	written, err := workbench.New(dir, "")
 	require.NoError(t, err)
 	assert.Len(t, written, 2)
 	data, err := os.ReadFile(filepath.Join(dir, ".gitignore"))
