@@ -173,7 +173,7 @@ func TestAServiceOfStrangers(t *testing.T) {
 	p.dir += "/own"
 	o := p.run("add", "klima", server.URL+"/ask?wsdl")
 	require.Equal(t, 0, o.status, o.all())
-	assert.Contains(t, p.read("bench.yaml"), "contract: ${klima_base}/ask?wsdl\n    address: ${klima_base}/κλ/ask\n")
+	assert.Contains(t, p.read("bench.yaml"), "contract: ${base}/ask?wsdl\n    address: ${base}/κλ/ask\n")
 	seen.take()
 	o = p.run("call", "klima/Ask.Now", "station.id=S1", "από=2026-01-01", "tag.0=α", "tag.1=β", "-pick", "place",
 		"-into", "sheets/k.yaml")

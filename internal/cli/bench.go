@@ -211,14 +211,24 @@ func (s *session) demo(ctx context.Context, o *demoOptions) (int, error) {
 		return 0, err
 	}
 	if !s.common.json {
-		s.tell.printf("%s\n\n", s.tell.in(bold, "The Heatherfold bench is in "+dir))
+		s.tell.printf("%s\n", s.tell.in(bold, "The Heatherfold bench is in "+dir))
+		s.tell.printf("%s\n\n", s.tell.wrap(fmt.Sprintf(
+			"It simulates the services of a honey co-operative on this machine, and runs %s against them. "+
+				"The first is shown in full, the others with a line each and what failed.", count(len(sheets), "sheet")), s.tell.width, 0))
+	}
+	var observer workbench.Observer = &jsonRun{session: s}
+	if !s.common.json {
+		observer = &demoRun{&textRun{session: s}}
 	}
 	result, err := bench.Run(ctx, sheets,
-		workbench.RunOptions{Options: s.options(), Observer: s.observer(&runOptions{}), Kill: s.kill})
+		workbench.RunOptions{Options: s.options(), Observer: observer, Kill: s.kill})
 	if err != nil {
 		return 0, err
 	}
 	defer func() { _ = result.Close() }()
+	if !s.common.json {
+		s.tell.printf("\n")
+	}
 	s.summary(result)
 	reportFile := filepath.Join(dir, "report.html")
 	if err := report.WriteFile(reportFile, result.Finished, report.Options{Masker: s.masker}); err != nil {
@@ -252,9 +262,9 @@ func (s *session) demoEnd(dir, reportFile string, asPlanned bool) {
 	t := s.tell
 	if asPlanned {
 		t.printf("%s: the sheet %q fails on purpose, to show how that looks.\n",
-			t.in(green, "All of it came out as planned"), demo.SheetThatFails)
+			t.in(green, "All came out as planned"), demo.SheetThatFails)
 	} else {
-		t.printf("%s\n", t.in(red, "Not all of it came out as planned; see above."))
+		t.printf("%s\n", t.in(red, "Not all came out as planned; see above."))
 	}
 	t.printf("\n  the bench    %s\n  the sheets   %s\n  the report   %s\n", filepath.Join(dir, "bench.yaml"),
 		filepath.Join(dir, "sheets"), reportFile)

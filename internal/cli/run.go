@@ -282,6 +282,7 @@ type textRun struct {
 	during       time.Duration
 	level        string
 	name, target int // widths of columns
+	isDense bool // no more than a line of a sheet that passed
 	// told is the step of a dry run whose request was shown last.
 	told string
 }
@@ -389,10 +390,22 @@ func (r *textRun) SheetDone(sheet *workbench.SheetResult) {
 	} else if len(sheet.Checks) > 0 && sheet.Counts.Steps == 0 {
 		r.head(sheet, &workbench.RowResult{})
 	}
+	if r.isDense && sheet.Outcome == workbench.Passed {
+		return
+	}
 	if sheet.Repeated || len(sheet.Checks) > 0 || sheet.Counts.Rows > mostTold {
 		r.times(sheet)
 	}
 	r.tell.printf("\n")
+}
+
+// demoRun shows the first sheet in full, and of the others a line each and what failed.
+type demoRun struct{ *textRun }
+
+
+func (r *demoRun) SheetDone(sheet *workbench.SheetResult) {
+	r.textRun.SheetDone(sheet)
+	r.asked, r.isDense = detailFailures, true
 }
 
 // times shows how long the exchanges of each step took, and what is said of that.
