@@ -257,7 +257,7 @@ func (t *probeTable) tell(one *workbench.Probed) {
 	if one.Result != nil && one.Result.Last() != nil {
 		took = milliseconds(one.Result.Last().Phases.Total)
 	}
-	words := tell.oneLine(one.Changed)
+	words := strings.TrimRight(tell.fit(tell.oneLine(one.Changed), mostOfProbe), " ")
 	if tell.width < narrowProbe {
 		dot := tell.sign(" · ", " - ")
 		said := strings.Join(slices.DeleteFunc([]string{one.Said, took}, func(s string) bool { return s == "" }), dot)
@@ -287,6 +287,9 @@ func (t *probeTable) tell(one *workbench.Probed) {
 
 // narrowProbe is the width below which a table does not fit.
 const narrowProbe = 80
+
+// mostOfProbe is how many characters of what was changed are shown: some of it is long on purpose.
+const mostOfProbe = 160
 
 // end sums up by kind.
 func (t *probeTable) end(result *workbench.ProbeResult) {
