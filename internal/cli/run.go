@@ -281,8 +281,8 @@ type textRun struct {
 	show, asked  string
 	during       time.Duration
 	level        string
-	name, target int // widths of columns
-	isDense bool // no more than a line of a sheet that passed
+	name, target int  // widths of columns
+	isDense      bool // no more than a line of a sheet that passed
 	// told is the step of a dry run whose request was shown last.
 	told string
 }
@@ -401,7 +401,6 @@ func (r *textRun) SheetDone(sheet *workbench.SheetResult) {
 
 // demoRun shows the first sheet in full, and of the others a line each and what failed.
 type demoRun struct{ *textRun }
-
 
 func (r *demoRun) SheetDone(sheet *workbench.SheetResult) {
 	r.textRun.SheetDone(sheet)

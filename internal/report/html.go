@@ -280,7 +280,7 @@ func writeData(out io.Writer, id string, v any) error {
 type detail struct {
 	About     string           `json:"about,omitempty"`
 	Reason    secret.Text      `json:"reason,omitempty"`
-	Response      secret.Text      `json:"response,omitempty"`
+	Response  secret.Text      `json:"response,omitempty"`
 	Hints     []secret.Text    `json:"hints,omitempty"`
 	Checks    [][6]secret.Text `json:"checks,omitempty"` // subject, expected, got, verdict, where, note
 	Got       secret.Text      `json:"got,omitempty"`

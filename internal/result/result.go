@@ -71,7 +71,7 @@ type Step struct {
 	Notes     []string // what is to be said of a step without an exchange
 	Took      time.Duration
 	Hints     []string // filled in by whoever explains; see package hint
-	Response      string   // what the service says is wrong, in one line
+	Response  string   // what the service says is wrong, in one line
 }
 
 // Context is what explains an exchange beside the exchange itself.

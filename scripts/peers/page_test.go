@@ -228,7 +228,7 @@ steps:
 	assert.Contains(t, v.text(`document.querySelector("h1").textContent`), "steps failed, in 2 of 3 sheets.")
 	assert.Equal(t, "4", v.text(`document.querySelectorAll("#failures article").length`))
 	assert.Contains(t, v.text(`document.querySelector("#failures").innerText`),
-		"n\nwanted under 5, got 12345678901234567890.10")
+		"n\nexpected under 5, got 12345678901234567890.10")
 	assert.Equal(t, "0", v.text(`document.querySelectorAll("img, article b b, .row i, u").length`),
 		"no markup of others")
 	// The plots say what they show, in which units.
