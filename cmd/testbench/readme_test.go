@@ -36,10 +36,10 @@ func normal(text string) string {
 	return text
 }
 
-// The logins that the README shows can be pasted into a bench as they stand.
+// The logins that the guide shows can be pasted into a bench as they stand.
 func TestReadmeLogins(t *testing.T) {
 	t.Parallel()
-	data, err := os.ReadFile("../../README.md")
+	data, err := os.ReadFile("../../docs/guide/2-get-in.md")
 	require.NoError(t, err)
 	_, rest, found := strings.Cut(string(data), "```yaml\nlogins:\n  by_basic:")
 	require.True(t, found)
@@ -80,8 +80,17 @@ func examplesHold(t *testing.T, file string) {
 			return
 		}
 		commands++
-		o := p.run(strings.Fields(strings.TrimPrefix(command, "$ testbench "))...)
-		got := base.ReplaceAllString(o.stdout+o.stderr, "127.0.0.1:8720")
+		here := strings.ReplaceAll(command, "127.0.0.1:8720", server.Address)
+		args := strings.Fields(strings.TrimPrefix(here, "$ testbench "))
+		for i, arg := range args {
+			args[i] = strings.Trim(arg, `'"`) // as the shell does
+		}
+		o := p.run(args...)
+		stdout, stderr := o.stdout, o.stderr
+		if line, rest, ok := strings.Cut(stderr, "\n"); ok && strings.HasPrefix(line, "HTTP/") {
+			stdout, stderr = line+"\n"+stdout, rest // as a terminal shows it
+		}
+		got := base.ReplaceAllString(stdout+stderr, "127.0.0.1:8720")
 		if o.status != 0 {
 			got += fmt.Sprintf("(exit status %d)\n", o.status)
 		}
@@ -113,8 +122,8 @@ func examplesHold(t *testing.T, file string) {
 	if *update {
 		require.NoError(t, os.WriteFile(file, []byte(out.String()), 0o644))
 	}
-	for _, picture := range regexp.MustCompile(`\((docs/screenshots/[^)]+)\)`).FindAllStringSubmatch(string(data), -1) {
-		_, err := os.Stat("../../" + picture[1])
+	for _, picture := range regexp.MustCompile(`\((?:docs|\.\.)/(screenshots/[^)]+)\)`).FindAllStringSubmatch(string(data), -1) {
+		_, err := os.Stat("../../docs/" + picture[1])
 		assert.NoError(t, err)
 	}
 	for _, block := range regexp.MustCompile("(?s)```yaml\n(sheet: .*?)```").FindAllStringSubmatch(string(data), -1) {

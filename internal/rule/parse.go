@@ -352,8 +352,15 @@ func (p *parser) oneOf() (test, error) {
 			return t, p.fail("a value is missing after or")
 		}
 	}
-	if len(t.operands) < 2 && p.rest() == "" && strings.Contains(t.operands[0].String(), ",") {
-		return t, &Error{Offset: p.pos, Message: "one of joins its values with or", Try: "write one of A or B"}
+	for _, operand := range t.operands {
+		bare, ok := operand.(textOperand)
+		if ok && !bare.typed && strings.Contains(bare.String(), ",") && p.rest() == "" &&
+			(len(t.operands) < 2 || strings.Contains(bare.String(), ", ")) {
+			return t, &Error{
+				Offset: p.pos, Message: "one of joins its values with or",
+				Try: "write one of A or B or C; a value with a comma is written in double quotes",
+			}
+		}
 	}
 	return t, nil
 }

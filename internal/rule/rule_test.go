@@ -189,6 +189,7 @@ func TestRulesThatMislead(t *testing.T) {
 		"at laest 5":                 "did you mean `at least 5`?",
 		"between 1":                  `"and" is missing`,
 		"one of A or":                "a value is missing",
+		"one of A, B or C":           "one of joins its values with or",
 		"is decimal":                 "is decimal 2",
 		"matches [":                  "not a regular expression",
 		"equals a or b":              "left over",
