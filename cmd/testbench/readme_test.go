@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+	"testbench/internal/workbench"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -138,12 +139,24 @@ func TestReference(t *testing.T) {
 	const file = "../../docs/reference.md"
 	p := newPlace(t)
 	var out strings.Builder
-	out.WriteString("# Reference\nWhat `testbench help COMMAND` says of every command.\n")
+	out.WriteString("# Reference\nWhat `testbench help` says of every command, and of every key, rule and word.\n\n# Commands\n")
 	overview := p.run("help").stdout
 	for _, m := range regexp.MustCompile(`(?m)^  ([a-z]+) `).FindAllStringSubmatch(overview, -1) {
 		o := p.run("help", m[1])
 		if o.status == 0 {
 			out.WriteString("\n## " + m[1] + "\n```text\n" + strings.TrimSpace(o.stdout) + "\n```\n")
+		}
+	}
+	out.WriteString("\n# Words of the files\n")
+	for _, topic := range workbench.Reference() {
+		out.WriteString("\n## " + topic.Name + "\n" + topic.About + "\n\n| | | |\n| --- | --- | --- |\n")
+		for _, e := range topic.Entries {
+			cell := func(text string) string { return strings.ReplaceAll(text, "|", "\\|") }
+			example := ""
+			if e.Example != "" {
+				example = "`" + cell(e.Example) + "`"
+			}
+			out.WriteString("| `" + cell(e.Form) + "` | " + cell(e.About) + " | " + example + " |\n")
 		}
 	}
 	if *update {

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"testbench/internal/suggest"
+	"testbench/internal/workbench"
 )
 
 // Version is the program's version.
@@ -15,8 +16,8 @@ const Version = "0.1.0"
 
 func helpCommand() *command {
 	return &command{
-		name: "help", group: "the program", purpose: "explains the commands", usage: "[COMMAND]",
-		examples: []string{"testbench help call"},
+		name: "help", group: "the program", purpose: "explains commands, keys, rules and more", usage: "[COMMAND | TOPIC | KEY]",
+		examples: []string{"testbench help call", "testbench help rules", "testbench help again"},
 		run: func(_ context.Context, s *session, _ any, args []string) (int, error) {
 			if len(args) > 1 {
 				return 0, usagef("testbench help "+args[0], "help explains one command at a time")
@@ -33,8 +34,50 @@ func helpCommand() *command {
 				}
 				names = append(names, c.name)
 			}
-			return 0, usagef(suggest.DidYouMean(args[0], names), "there is no command %q", args[0])
+			return s.helpOn(args[0], names)
 		},
+	}
+}
+
+// helpOn explains a topic of the reference, or the keys and words of a name.
+func (s *session) helpOn(word string, commands []string) (int, error) {
+	names := commands
+	var found []workbench.Entry
+	for _, topic := range workbench.Reference() {
+		if topic.Name == word {
+			s.tell.printf("%s\n\n", topic.About)
+			s.entries(topic.Entries)
+			return ExitPassed, nil
+		}
+		names = append(names, topic.Name)
+		for _, e := range topic.Entries {
+			last := e.Form[strings.LastIndex(e.Form, "> ")+1:]
+			last = strings.TrimSpace(last)
+			if last == word || strings.HasPrefix(last, word+" ") || strings.HasPrefix(last, word+"(") {
+				found = append(found, e)
+			}
+			names = append(names, last)
+		}
+	}
+	if len(found) == 0 {
+		return 0, usagef(suggest.DidYouMean(word, names), "there is no command, topic or key %q", word)
+	}
+	s.entries(found)
+	return ExitPassed, nil
+}
+
+func (s *session) entries(entries []workbench.Entry) {
+	width := 0
+	for _, e := range entries {
+		width = min(max(width, len([]rune(e.Form))), 44)
+	}
+	for _, e := range entries {
+		about := e.About
+		if e.Example != "" && e.Example != e.Form {
+			about += ": " + e.Example
+		}
+		text := s.tell.wrap(about, s.tell.width, width+4)
+		s.tell.printf("  %s  %s\n", s.tell.fit(e.Form, width), strings.TrimLeft(text, " "))
 	}
 }
 
@@ -49,7 +92,12 @@ func (s *session) overview() {
 		}
 		t.printf("  %s  %s\n", t.fit(c.name, 11), c.purpose)
 	}
-	t.printf("\n`testbench help COMMAND` explains one; `testbench demo` shows all of it at work.\n")
+	var topics []string
+	for _, topic := range workbench.Reference() {
+		topics = append(topics, topic.Name)
+	}
+	t.printf("\n%s\n", t.wrap("topics: "+strings.Join(topics, ", "), t.width, 2))
+	t.printf("\n`testbench help COMMAND`, `help TOPIC` and `help KEY` explain one; `testbench demo` shows all of it at work.\n")
 	t.printf("exit status: 0 all passed, 1 something failed, 2 the command or a file is wrong,\n3 an endpoint not reached or a token not obtained, 130 interrupted, 143 terminated\n")
 }
 

@@ -26,6 +26,33 @@ type filter struct {
 	apply       func(node *document.Node, args []string) (*document.Node, error)
 }
 
+// FilterHelp tells how a filter is written and what it makes of a value; example is a placeholder with it.
+func FilterHelp(name string) (form, about, example string) {
+	return filters[name].usage, filterAbout[name], "${x | " + strings.Split(filters[name].usage, " (")[0] + "}"
+}
+
+var filterAbout = map[string]string{
+	"add":        "a date or a time moved by a span; -30 d goes back",
+	"base64":     "the text in Base64",
+	"day":        "the day of a date, 1 to 31",
+	"default":    "what is meant where there is no value",
+	"format":     "a date or a time in another form: d, M, yyyy, H, m, s; doubled with a zero before it",
+	"hex":        "the bytes of the text as hexadecimal digits",
+	"inside":     "the part of a text between two others",
+	"json":       "the value as JSON",
+	"lower":      "small letters",
+	"month":      "the month of a date, 1 to 12",
+	"number":     "a number, with so many places after the point",
+	"parse json": "the tree of a text that holds JSON",
+	"raw":        "the value without escaping for where it goes",
+	"sha256":     "the hash of the text, as hexadecimal digits",
+	"trim":       "without blanks at both ends",
+	"upper":      "capital letters",
+	"url":        "escaped for an address",
+	"xml":        "escaped for XML",
+	"year":       "the year of a date",
+}
+
 // FilterNames lists the filters in alphabetical order.
 func FilterNames() []string {
 	names := make([]string, 0, len(filters))

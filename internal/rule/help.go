@@ -1,0 +1,64 @@
+package rule
+
+// Help is one way to write a rule, or a function, with what it means and an example.
+type Help struct{ Form, About, Example string }
+
+// Reference lists the forms of rules, in the order in which people learn them. What begins with none of
+// these words is a text or a number that the value must equal.
+func Reference() []Help {
+	return []Help{
+		{"VALUE", "equal to a text or a number; numbers by their value", "A"},
+		{"equals VALUE", "the same, for a text that begins with a word of a rule", "equals over 5"},
+		{"not RULE", "the other way round", "not equals 5"},
+		{"over N, under N", "more than, less than: numbers, dates, durations", "over 17.5"},
+		{"at least N, at most N", "the same, with the limit itself", "at least 1"},
+		{"between A and B", "from A to B, both included", "between 1 and 5"},
+		{"about N within M", "N, or no more than M away from it; M may be a share (2%)", "about 120.5 within 0.01"},
+		{"one of A or B", "one of several values", "one of A or B or C"},
+		{"contains TEXT", "a text with TEXT in it, or a list with such an element", "contains honey"},
+		{"starts with TEXT, ends with TEXT", "a text that begins or ends so", "starts with L-"},
+		{"matches PATTERN", "the whole text matches a regular expression (RE2)", "matches L-[0-9]{4}"},
+		{"is KIND", "a value of a kind, see `testbench help kinds`", "is date"},
+		{"is present, is absent, is null, is empty", "whether there is a value, and what it is", "is present"},
+		{"optional RULE", "absent, or as the rule says", "optional is number"},
+		{"count RULE", "how many elements there are", "count between 1 and 5"},
+		{"length RULE", "how many characters there are", "length at most 40"},
+		{"all RULE, some RULE", "each element, or at least one of them", "all over 0"},
+		{"same as PATH", "equal to what another path leads to", "same as answer.total"},
+	}
+}
+
+// KindHelp tells what values are of a kind, with an example of one; the zero value where there is no
+// such kind.
+func KindHelp(name string) Help { return kindHelp[name] }
+
+var kindHelp = map[string]Help{
+	"base64":   {About: "a text in Base64, padded", Example: "aG9uZXk="},
+	"boolean":  {About: "true or false", Example: "true"},
+	"country":  {About: "a country by two letters (ISO 3166-1)", Example: "SE"},
+	"currency": {About: "a currency by three letters (ISO 4217)", Example: "EUR"},
+	"date":     {About: "a day", Example: "2026-11-30"},
+	"datetime": {About: "a day with a time, with or without a zone", Example: "2026-11-30T08:00:00Z"},
+	"decimal":  {About: "is decimal N: a number with at most N places, and no exponent", Example: "17.40"},
+	"duration": {About: "a span of time (ISO 8601)", Example: "PT30M"},
+	"email":    {About: "an address of mail", Example: "bryony@heatherfold.example"},
+	"gtin":     {About: "a trade item's number, its check digit right", Example: "4006381333931"},
+	"hostname": {About: "the name of a host", Example: "lab.heatherfold.example"},
+	"iban":     {About: "an account's number, its check digits right", Example: "GB82WEST12345698765432"},
+	"integer":  {About: "a whole number", Example: "17"},
+	"ipv4":     {About: "an address of version 4", Example: "127.0.0.1"},
+	"ipv6":     {About: "an address of version 6", Example: "::1"},
+	"json":     {About: "a text that holds JSON", Example: `{"a": 1}`},
+	"jwt":      {About: "three parts in Base64 with dots between, the first two JSON", Example: "eyJhbGciOiJub25lIn0.e30."},
+	"language": {About: "a language by its tag (BCP 47)", Example: "sv-SE"},
+	"list":     {About: "a list"},
+	"number":   {About: "a number", Example: "17.4"},
+	"object":   {About: "an object, or an element of XML"},
+	"semver":   {About: "a version in three numbers", Example: "1.4.0"},
+	"text":     {About: "a text", Example: "heather"},
+	"time":     {About: "a time of day", Example: "08:30:00"},
+	"uri":      {About: "an address with its scheme", Example: "https://heatherfold.example/lots"},
+	"uuid":     {About: "an identifier of 32 hexadecimal digits", Example: "0b6f6c1e-8f4e-4c53-9d0e-0a4d1b1e7c11"},
+	"hex":      {About: "hexadecimal digits", Example: "0fb7"},
+	"xml":      {About: "a text that holds XML", Example: "<a/>"},
+}
