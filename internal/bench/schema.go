@@ -73,15 +73,7 @@ func Schema() string {
 			kind.Set("description", document.NewText("how it gets in")))).
 		Set("required", document.NewList(document.NewText("kind")))
 	rules := document.NewList()
-	for _, of := range []struct {
-		kind string
-		keys *document.Node
-	}{
-		{"basic", KeySchema(basicKeys, nil)},
-		{"bearer", KeySchema(bearerKeys, nil)},
-		{"key", KeySchema(keyKeys, nil)},
-		{"digest", KeySchema(digestKeys, nil)},
-	} {
+	for _, of := range loginSchemas() {
 		name, one := of.kind, of.keys
 		one.Get("properties").Set("kind", document.NewObject())
 		is := document.NewObject().Set("properties",
@@ -109,17 +101,41 @@ func Mappings() map[string][]string {
 	}
 }
 
+// loginSchema is a kind of login with its keys.
+type loginSchema struct {
+	kind string
+	keys *document.Node
+}
+
+func loginSchemas() []loginSchema {
+	return []loginSchema{
+		{"basic", KeySchema(basicKeys, nil)},
+		{"bearer", KeySchema(bearerKeys, nil)},
+		{"key", KeySchema(keyKeys, nil)},
+		{"digest", KeySchema(digestKeys, nil)},
+		{"ntlm", KeySchema(ntlmKeys, nil)},
+		{"kerberos", KeySchema(kerberosKeys, nil)},
+		{"certificate", KeySchema(materialKeys, nil)},
+		{"oauth2", KeySchema(oauth2Keys, nil)},
+		{"login call", KeySchema(loginCallKeys, map[string]*document.Node{"send": KeySchema(sendKeys, nil)})},
+		{"session", KeySchema(sessionKeys, map[string]*document.Node{"repeat": KeySchema(echoKeys, nil)})},
+		{"hmac", KeySchema(hmacKeys, nil)},
+		{"http signature", KeySchema(httpSignatureKeys, nil)},
+		{"username token", KeySchema(usernameTokenKeys, nil)},
+		{"signature", KeySchema(signatureKeys, nil)},
+		{"saml", KeySchema(samlKeys, nil)},
+	}
+}
+
 // LoginMappings are the keys of each kind of login.
 func LoginMappings() map[string][]string {
-	return map[string][]string{
-		"basic": KeyNames(basicKeys), "bearer": KeyNames(bearerKeys), "key": KeyNames(keyKeys),
-		"digest": KeyNames(digestKeys),
-		"ntlm":   KeyNames(ntlmKeys), "kerberos": KeyNames(kerberosKeys), "certificate": KeyNames(materialKeys),
-		"oauth2":     KeyNames(oauth2Keys),
-		"login call": KeyNames(loginCallKeys), "session": KeyNames(sessionKeys), "hmac": KeyNames(hmacKeys),
-		"http signature": KeyNames(httpSignatureKeys),
-		"username token": KeyNames(usernameTokenKeys), "signature": KeyNames(signatureKeys), "saml": KeyNames(samlKeys),
+	mappings := map[string][]string{}
+	for _, of := range loginSchemas() {
+		for _, m := range of.keys.Get("properties").Members() {
+			mappings[of.kind] = append(mappings[of.kind], m.Key)
+		}
 	}
+	return mappings
 }
 
 // KeyNames are the names of the keys of a table.

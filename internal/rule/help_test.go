@@ -31,3 +31,17 @@ func TestHelp(t *testing.T) {
 		assert.True(t, strings.Contains(f.Example, name+"("), f.Example)
 	}
 }
+
+// A moment is equal to a moment only.
+func TestMomentsAndOthers(t *testing.T) {
+	for source, want := range map[string]bool{
+		`datetime("2026-11-01T08:00:00Z") == "no time"`:                             false,
+		`"0001-01-01T00:00:00Z" != datetime("2026-11-01T08:00:00Z")`:                true,
+		`datetime("2026-11-01T08:00:00Z") == datetime("2026-11-01T09:00:00+01:00")`: true,
+		`datetime("0001-01-01T00:00:00Z") == "no time"`:                             false,
+	} {
+		c, err := rule.CompileCondition(source)
+		assert.NoError(t, err)
+		assert.Equal(t, want, c.Judge(&rule.Data{}).Passed, source)
+	}
+}

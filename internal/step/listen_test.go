@@ -69,7 +69,8 @@ func TestListen(t *testing.T) {
 		},
 		{
 			name: "none", step: "listen: POST\nwithin: 1 ms",
-			told: "it: failed; call expected a call by POST within 1 ms, got none",
+			notes: "the address that was given out: http://",
+			told:  "it: failed; call expected a call by POST within 1 ms, got none",
 		},
 		{
 			name: "none that matches", step: "listen:\n  match: {n: 2}\nwithin: 50 ms",

@@ -135,6 +135,11 @@ func keysOf(schema string) []Entry {
 				walk(m.Value, at)
 			}
 			walk(n.Get("anyOf"), path)
+			if all := n.Get("allOf"); all != nil { // the kinds of logins
+				for _, one := range all.Items() {
+					walk(one.Get("then"), "login: "+one.Get("if").Get("properties").Get("kind").Get("const").Text)
+				}
+			}
 			walk(n.Get("items"), path)
 			if more := n.Get("additionalProperties"); more != nil && more.Kind == document.Object {
 				walk(more, strings.TrimPrefix(path+" > NAME", " > "))
