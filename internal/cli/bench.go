@@ -82,7 +82,7 @@ func standinCommand() *command {
 			f.StringVar(&o.Books, "books", "",
 				"a `file` in which the ledger keeps its intakes as a database (SQLite) too")
 			f.IntVar(&o.Refuse, "refuse", 0,
-				"refuse the token at each `number`th request that shows one")
+				"refuse the token at each request of this `number` that shows one")
 			return o
 		},
 		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {

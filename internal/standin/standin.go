@@ -70,7 +70,7 @@ func Start(address string, o service.Options) (*Server, error) {
 	laboratory.Register(mux)
 	courier.New(o).Register(mux)
 	(&prices.Service{}).Register(mux)
-	(&press.Service{Now: o.Now}).Register(mux)
+	(&press.Service{Clock: o.Now}).Register(mux)
 	if err := (&scale.Service{}).Register(mux); err != nil {
 		return nil, err
 	}

@@ -19,7 +19,7 @@ import (
 
 // Service is the press hall: extraction jobs are accepted now and done later.
 type Service struct {
-	Now   func() time.Time
+	Clock func() time.Time
 	mutex sync.Mutex
 	jobs  []*pressJob
 }
@@ -107,7 +107,7 @@ func (p *Service) submit(w http.ResponseWriter, r *http.Request) {
 	}
 	p.mutex.Lock()
 	j := &pressJob{
-		number: len(p.jobs) + 1, lot: expected.Lot, kilos: *expected.Kilos, begun: p.Now(), tell: expected.Tell,
+		number: len(p.jobs) + 1, lot: expected.Lot, kilos: *expected.Kilos, begun: p.Clock(), tell: expected.Tell,
 		manner: expected.Manner,
 	}
 	p.jobs = append(p.jobs, j)
@@ -186,7 +186,7 @@ func (p *Service) job(then func(http.ResponseWriter, *http.Request, *pressJob)) 
 
 // state is what has become of a job: lots of last year's comb, L-19 and so on, fail.
 func (p *Service) state(j *pressJob) string {
-	switch passed := p.Now().Sub(j.begun); {
+	switch passed := p.Clock().Sub(j.begun); {
 	case j.cancelled:
 		return "cancelled"
 	case passed < pressQueue:
