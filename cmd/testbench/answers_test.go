@@ -47,7 +47,8 @@ func TestAnswersOfOtherKinds(t *testing.T) {
 		status           int
 	}{
 		{
-			"csv", "4 checks passed", "fields:\n      answer[1].kilos: 3\n      answer[*].lot: is unique\n      answer: count 2",
+			"csv", "4 checks passed",
+			"fields:\n      answer[1].kilos: 3\n      answer[*].lot: is unique\n      answer: count 2",
 			0,
 		},
 		{"bare", "2 checks passed", "fields:\n      answer[0][1]: 12.50", 0},

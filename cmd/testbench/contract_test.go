@@ -325,7 +325,10 @@ func TestDepartures(t *testing.T) {
 			"content type", "application/soap+xml", fault("e:Client", ""), 500, anyFault,
 			"the content type application/soap+xml does not go with an envelope of SOAP 1.1", 0,
 		},
-		{"HTML", "text/html", "<!doctype html><p>maintenance", 200, "", "the answer is not a SOAP envelope, but HTML", 1},
+		{
+			"HTML", "text/html", "<!doctype html><p>maintenance", 200, "", "the answer is not a SOAP envelope, but HTML",
+			1,
+		},
 		{"plain text", "text/plain", "out of honey", 200, "", "the answer is not a SOAP envelope, but text", 1},
 		{"other XML", "text/xml", "<oops/>", 200, "", "the answer is not a SOAP envelope, but the XML element oops", 1},
 		{"empty", "text/xml", "", 200, "", "the answer is not a SOAP envelope, but empty", 1},

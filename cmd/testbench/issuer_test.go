@@ -51,7 +51,8 @@ func newIssuer(t *testing.T) (p *place, ca []byte) {
 		login("basic", "basic", secret)+
 		login("form", "form", secret+"    client authentication: form\n")+
 		login("secret_jwt", "secret jwt", secret+"    client authentication: client secret jwt\n")+
-		login("key_jwt", "key jwt", "    client authentication: private key jwt\n    key: certs/client-key.pem\n    key id: one\n")+
+		login("key_jwt", "key jwt",
+			"    client authentication: private key jwt\n    key: certs/client-key.pem\n    key id: one\n")+
 		login("key_jwt_pss", "key jwt",
 			"    client authentication: private key jwt\n    key: certs/client-key.pem\n    algorithm: ES256\n")+
 		login("certificate", "certificate",

@@ -6,8 +6,9 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
-	"testbench/internal/workbench"
 	"testing"
+
+	"testbench/internal/workbench"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -123,7 +124,8 @@ func examplesHold(t *testing.T, file string) {
 	if *update {
 		require.NoError(t, os.WriteFile(file, []byte(out.String()), 0o644))
 	}
-	for _, picture := range regexp.MustCompile(`\((?:docs|\.\.)/(screenshots/[^)]+)\)`).FindAllStringSubmatch(string(data), -1) {
+	for _, picture := range regexp.MustCompile(`\((?:docs|\.\.)/(screenshots/[^)]+)\)`).FindAllStringSubmatch(
+		string(data), -1) {
 		_, err := os.Stat("../../docs/" + picture[1])
 		assert.NoError(t, err)
 	}

@@ -33,7 +33,10 @@ func TestRows(t *testing.T) {
 				"1 passed · 1 failed",
 			},
 		},
-		{"{from: week.json, path: lots, when: \"row.day > '2026-11-10'\"}", 0, []string{"row 2 of 2 (no 2)", "1 passed"}},
+		{
+			"{from: week.json, path: lots, when: \"row.day > '2026-11-10'\"}", 0,
+			[]string{"row 2 of 2 (no 2)", "1 passed"},
+		},
 		{"week.ndjson", 0, []string{"2 rows"}},
 		{"[{no: 1}, {no: '007'}]", 0, []string{"(no 007)"}},
 		{"[a, b]", 2, []string{`nothing defines ${no}`}},

@@ -65,7 +65,10 @@ func TestWaiting(t *testing.T) {
 		says       string
 	}{
 		{"queued,queued,running,done", until + order, 0, "polled 4 times in"},
-		{"queued,running,done", until + order + "\n    fields: {at: here}\n    keep: {place: at}", 0, "4 checks passed"},
+		{
+			"queued,running,done", until + order + "\n    fields: {at: here}\n    keep: {place: at}", 0,
+			"4 checks passed",
+		},
 		{"done", until, 0, "2 checks passed"},
 		{"queued,done", until + order, 1, `"done" came after "queued", and running must come between`},
 		{"queued,done", until + skips, 0, "queued at first, done after"},
@@ -142,7 +145,10 @@ func TestPressHall(t *testing.T) {
 	assert.Equal(t, 0, o.status, o.all())
 	assert.Contains(t, o.all(), "done after")
 	p.cases([]commandCase{
-		{"call press/submit lot=L-2201 kilos=0", 1, []string{`response from press: "kilos must be over 0" (field kilos)`}},
+		{
+			"call press/submit lot=L-2201 kilos=0", 1,
+			[]string{`response from press: "kilos must be over 0" (field kilos)`},
+		},
 		{"call press/submit lot=L-2201", 2, []string{"needs kilos"}},
 		{"call press/job number=99", 1, []string{"there is no job 99"}},
 		{"call press/change number=1 state=cancelled", 1, []string{"the job is done, and cannot become cancelled"}},

@@ -149,14 +149,18 @@ var keyKeys = []Key[login.Key]{
 	{"cookie", "the cookie it goes into", func(r *Reader, k *login.Key, n *yamlfile.Node) {
 		k.Send.Cookie = r.PlainText(n)
 	}},
-	{"scheme", "the scheme before it, as Bearer", func(r *Reader, k *login.Key, n *yamlfile.Node) { k.Send.Scheme = r.PlainText(n) }},
+	{"scheme", "the scheme before it, as Bearer", func(r *Reader, k *login.Key, n *yamlfile.Node) {
+		k.Send.Scheme = r.PlainText(n)
+	}},
 }
 
 var sendKeys = []Key[login.Send]{
 	{"header", "the header it goes into", func(r *Reader, s *login.Send, n *yamlfile.Node) {
 		s.Header = r.headerName(n)
 	}},
-	{"scheme", "the scheme before it, as Bearer", func(r *Reader, s *login.Send, n *yamlfile.Node) { s.Scheme = r.PlainText(n) }},
+	{"scheme", "the scheme before it, as Bearer", func(r *Reader, s *login.Send, n *yamlfile.Node) {
+		s.Scheme = r.PlainText(n)
+	}},
 	{"query", "the query name it goes under", func(r *Reader, s *login.Send, n *yamlfile.Node) {
 		s.Query = r.PlainText(n)
 	}},

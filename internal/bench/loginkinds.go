@@ -122,7 +122,8 @@ func (r *Reader) oauth2Login(n *yamlfile.Node) login.Kind {
 	}
 	switch o.Grant {
 	case login.GrantClient:
-		if o.ClientAuthentication == "" || o.ClientAuthentication == login.InBasic || o.ClientAuthentication == login.InForm {
+		if o.ClientAuthentication == "" || o.ClientAuthentication == login.InBasic ||
+			o.ClientAuthentication == login.InForm {
 			r.need(n, "client", o.Client, "client secret", o.ClientSecret)
 		}
 	case login.GrantPassword:
@@ -405,7 +406,9 @@ var sessionKeys = []Key[login.Session]{
 			}
 		},
 	},
-	{"expires in", "how long it is good", func(r *Reader, s *login.Session, n *yamlfile.Node) { s.ExpiresIn = r.Duration(n) }},
+	{"expires in", "how long it is good", func(r *Reader, s *login.Session, n *yamlfile.Node) {
+		s.ExpiresIn = r.Duration(n)
+	}},
 	{"close", "the call that closes it", func(r *Reader, s *login.Session, n *yamlfile.Node) {
 		s.Shut = r.callAlone(n)
 	}},

@@ -51,12 +51,16 @@ var renamed = map[string][]string{
 
 // keyMeant says what to write in place of keys that people bring along; the first word is the key.
 var keyMeant = map[string]string{
-	"assert": "fields: with path: rule, or where: with conditions", "asserts": "fields: with path: rule, or where: with conditions",
-	"check": "fields: with path: rule, or where: with conditions", "checks": "fields: with path: rule, or where: with conditions",
-	"validate": "fields: with path: rule, or where: with conditions", "verify": "fields: with path: rule, or where: with conditions",
-	"test": "fields: with path: rule, or where: with conditions", "name": "step: NAME", "title": "step: NAME",
-	"description": "about: TEXT", "retry": "again: N", "retries": "again: N", "repeat": "again: N, or until: with path: rule",
-	"sleep": "pause: 2 s", "wait": "pause: 2 s, or until: with path: rule", "delay": "pause: 2 s",
+	"assert":   "fields: with path: rule, or where: with conditions",
+	"asserts":  "fields: with path: rule, or where: with conditions",
+	"check":    "fields: with path: rule, or where: with conditions",
+	"checks":   "fields: with path: rule, or where: with conditions",
+	"validate": "fields: with path: rule, or where: with conditions",
+	"verify":   "fields: with path: rule, or where: with conditions",
+	"test":     "fields: with path: rule, or where: with conditions", "name": "step: NAME", "title": "step: NAME",
+	"description": "about: TEXT", "retry": "again: N", "retries": "again: N",
+	"repeat": "again: N, or until: with path: rule",
+	"sleep":  "pause: 2 s", "wait": "pause: 2 s, or until: with path: rule", "delay": "pause: 2 s",
 	"url": "request: METHOD ADDRESS", "method": "request: METHOD ADDRESS", "get": "request: GET ADDRESS",
 	"post": "request: POST ADDRESS", "put": "request: PUT ADDRESS", "delete": "request: DELETE ADDRESS",
 	"params": "query: with name: value", "parameters": "fill: with name: value", "args": "fill: with name: value",
@@ -64,11 +68,13 @@ var keyMeant = map[string]string{
 	"data": "body: with the fields", "header": "headers: with NAME: value", "auth": "login: NAME",
 	"authorization": "login: NAME", "save": "keep: with name: path", "extract": "keep: with name: path",
 	"store": "keep: with name: path", "capture": "keep: with name: path", "register": "keep: with name: path",
-	"if": "when: CONDITION", "unless": "when: not (CONDITION)", "loop": "for each: ${list}", "foreach": "for each: ${list}",
+	"if": "when: CONDITION", "unless": "when: not (CONDITION)", "loop": "for each: ${list}",
+	"foreach":   "for each: ${list}",
 	"variables": "set: with name: value", "vars": "set: with name: value", "status": "expect: with status: 200",
 	"ignore": "skip: REASON", "disabled": "skip: REASON", "tag": "tags: WORD", "labels": "tags: WORD",
 	"time": "timeout: 5 s", "timeouts": "timeout: 5 s", "before": "first: with steps", "setup": "first: with steps",
-	"after": "last: with steps", "teardown": "finally: with steps", "cleanup": "finally: with steps, or undo: at the step",
+	"after": "last: with steps", "teardown": "finally: with steps",
+	"cleanup":      "finally: with steps, or undo: at the step",
 	"environments": "sites: with names", "environment": "sites: with names", "base": "address: URL",
 	"base url": "address: URL", "baseUrl": "address: URL", "endpoint": "address: URL", "wsdl": "contract: FILE or URL",
 	"openapi": "contract: FILE or URL", "swagger": "contract: FILE or URL", "spec": "contract: FILE or URL",
@@ -140,7 +146,8 @@ next:
 			continue
 		}
 		name, isKnown := keyMeant[e.Key.Text]
-		if key, _, _ := strings.Cut(name, ":"); isKnown && slices.Contains(names, key) && keysElsewhere[e.Key.Text] == nil {
+		if key, _, _ := strings.Cut(name, ":"); isKnown && slices.Contains(names, key) &&
+			keysElsewhere[e.Key.Text] == nil {
 			r.File.Report(e.Key, "write "+name, "%s has no key %q", what, e.Key.Text)
 			continue
 		}

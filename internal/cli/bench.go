@@ -18,8 +18,12 @@ import (
 
 func newCommand() *command {
 	return &command{
-		name: "new", group: "starting", purpose: "starts a bench: bench.yaml, folders, a first sheet", usage: "DIR [ADDRESS]",
-		examples: []string{"testbench new honey http://127.0.0.1:8720/index/prices.xml", "cd honey && testbench run sheets/first.yaml"},
+		name: "new", group: "starting", purpose: "starts a bench: bench.yaml, folders, a first sheet",
+		usage: "DIR [ADDRESS]",
+		examples: []string{
+			"testbench new honey http://127.0.0.1:8720/index/prices.xml",
+			"cd honey && testbench run sheets/first.yaml",
+		},
 		run: func(_ context.Context, s *session, _ any, args []string) (int, error) {
 			if len(args) == 0 || len(args) > 2 {
 				return 0, usagef("testbench new DIR ADDRESS", "in which folder?")
@@ -214,7 +218,8 @@ func (s *session) demo(ctx context.Context, o *demoOptions) (int, error) {
 		s.tell.printf("%s\n", s.tell.in(bold, "The Heatherfold bench is in "+dir))
 		s.tell.printf("%s\n\n", s.tell.wrap(fmt.Sprintf(
 			"It simulates the services of a honey co-operative on this machine, and runs %s against them. "+
-				"The first is shown in full, the others with a line each and what failed.", count(len(sheets), "sheet")), s.tell.width, 0))
+				"The first is shown in full, the others with a line each and what failed.",
+			count(len(sheets), "sheet")), s.tell.width, 0))
 	}
 	var observer workbench.Observer = &jsonRun{session: s}
 	if !s.common.json {

@@ -53,7 +53,8 @@ func callCommand() *command {
 			o.shape(f)
 			f.StringVar(&o.Spoil, "spoil", "", "spoil the login's token this `way`: "+strings.Join(login.Ways, ", "))
 			f.StringVar(&o.HTTP, "http", "", "the `version` of HTTP: 1.1 or 2")
-			f.IntVar(&o.Pages, "pages", 1, "how many `pages` of a list are read, where the answer leads to the next one")
+			f.IntVar(&o.Pages, "pages", 1,
+				"how many `pages` of a list are read, where the answer leads to the next one")
 			f.BoolVar(&o.Stay, "stay", false, "do not follow redirects")
 			f.BoolVar(&o.dry, "dry", false, "show what would be sent, masked, and send nothing")
 			f.BoolVar(&o.headers, "headers", false, "show the answer's headers")

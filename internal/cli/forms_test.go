@@ -180,7 +180,8 @@ func TestOptionsWithoutEffectAreRefused(t *testing.T) {
 				continue
 			}
 			for _, option := range options {
-				if slices.Contains(f.options, option) || option == "plain" || option == "quiet" || makesForm(c, f, args, option) {
+				if slices.Contains(f.options, option) || option == "plain" || option == "quiet" ||
+					makesForm(c, f, args, option) {
 					continue
 				}
 				t.Run(name+" -"+option, func(t *testing.T) {
@@ -195,7 +196,8 @@ func TestOptionsWithoutEffectAreRefused(t *testing.T) {
 			}
 		}
 		for _, option := range options {
-			assert.True(t, option == "plain" || option == "quiet" || c.has(option), "the option -%s of %s is in none of its forms", option,
+			assert.True(t, option == "plain" || option == "quiet" || c.has(option),
+				"the option -%s of %s is in none of its forms", option,
 				c.name)
 		}
 	}
@@ -247,7 +249,8 @@ var differing = map[string][]string{
 	"validate request": {"-request"},
 	"watch every":      nil, "watch for": nil, "watch times": nil, "watch until": {"-until", "depot: south"},
 	"watch pick": {"-pick", "depot"}, "watch login": {"-login", "none"},
-	"run step": {"-step", "details"}, "run tag": {"-tag", "lookout"}, "run rows": {"-rows", "2"}, "run stop": nil, "run dry": {"-dry"},
+	"run step": {"-step", "details"}, "run tag": {"-tag", "lookout"}, "run rows": {"-rows", "2"}, "run stop": nil,
+	"run dry": {"-dry"},
 	"run out": {"-out", "r.csv"}, "run show": {"-show", "sent"}, "run full": nil, "run detail": {"-detail", "failures"},
 	"run jobs": nil, "run rate": nil,
 	"run repeat": {"-repeat", "2"}, "run for": {"-for", "1ms"}, "run share": nil, "run of": {"-of", "x"},

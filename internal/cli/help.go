@@ -16,7 +16,8 @@ const Version = "0.1.0"
 
 func helpCommand() *command {
 	return &command{
-		name: "help", group: "the program", purpose: "explains commands, keys, rules and more", usage: "[COMMAND | TOPIC | KEY]",
+		name: "help", group: "the program", purpose: "explains commands, keys, rules and more",
+		usage:    "[COMMAND | TOPIC | KEY]",
 		examples: []string{"testbench help call", "testbench help rules", "testbench help again"},
 		run: func(_ context.Context, s *session, _ any, args []string) (int, error) {
 			if len(args) > 1 {

@@ -36,7 +36,8 @@ func historyCommand() *command {
 		options: func(f *flag.FlagSet) any {
 			o := &historyOptions{}
 			f.IntVar(&o.most, "most", 20, "how many runs are looked at")
-			f.BoolVar(&o.steps, "steps", false, "how each step fared over the runs: outcomes, times, what newly failing")
+			f.BoolVar(&o.steps, "steps", false,
+				"how each step fared over the runs: outcomes, times, what newly failing")
 			f.BoolVar(&o.full, "full", false, "show bodies in full, however long, on a terminal too")
 			f.Func("prune", "keep only the newest `number` of runs", func(text string) error {
 				most, err := strconv.Atoi(text)

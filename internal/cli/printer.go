@@ -64,7 +64,8 @@ func (t *printer) failJSON(err error) {
 		var mistakes []map[string]any
 		for _, p := range problems {
 			mistakes = append(mistakes, map[string]any{
-				"file": p.File, "line": p.Line, "column": p.Column, "message": t.message(p.Message), "try": t.message(p.Try),
+				"file": p.File, "line": p.Line, "column": p.Column, "message": t.message(p.Message),
+				"try": t.message(p.Try),
 			})
 		}
 		fields["mistakes"], fields["message"] = mistakes, count(len(problems), "mistake")+"; nothing was sent"

@@ -299,7 +299,8 @@ func TestExplain(t *testing.T) {
 		{
 			"a stamp in what is quoted",
 			step{
-				status: 403, signed: "GET\n/stores/lots?Timestamp=1", answer: `expected "GET\n/stores/lots?Timestamp=1"`,
+				status: 403, signed: "GET\n/stores/lots?Timestamp=1",
+				answer: `expected "GET\n/stores/lots?Timestamp=1"`,
 				header: with("Content-Type", "text/html"), context: result.Context{Login: "c"},
 			},
 			"perhaps the key is another",
@@ -473,7 +474,10 @@ func TestSays(t *testing.T) {
 			"application/json", `{"error": "invalid_grant", "error_description": "wrong password"}`,
 			`response from ledger: "wrong password"`,
 		},
-		{"application/json", `[{"message": "first"}, {"message": "second"}]`, `response from ledger: "first"; "second"`},
+		{
+			"application/json", `[{"message": "first"}, {"message": "second"}]`,
+			`response from ledger: "first"; "second"`,
+		},
 		{"text/plain", "too moist\nand more", `response from ledger: "too moist"`},
 		{"text/plain", strings.Repeat("long ", 100), ""},
 		{"application/xml", "<e><message>too moist</message></e>", `response from ledger: "too moist"`},

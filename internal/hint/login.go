@@ -352,7 +352,8 @@ func firstDifference(ours, theirs string) string {
 		case i >= len(a):
 			return fmt.Sprintf("what the service expected signed has a line more: %q (line %d)", b[i], i+1)
 		case i >= len(b):
-			return fmt.Sprintf("what was signed here has a line more than the service expected: %q (line %d)", a[i], i+1)
+			return fmt.Sprintf("what was signed here has a line more than the service expected: %q (line %d)", a[i],
+				i+1)
 		case a[i] != b[i]:
 			return fmt.Sprintf("line %d of what was signed is %q here, and the service expected %q", i+1, a[i], b[i])
 		}

@@ -20,7 +20,8 @@ import (
 func entry(turn, row int, outcome string) history.Entry {
 	return history.Entry{
 		Iteration: turn, Row: row, Outcome: outcome,
-		Body: fmt.Appendf(nil, `{"row":%d,"turn":%d,"outcome":%q,"steps":[{"step":"a","outcome":%q,"response":%q}]}`, row,
+		Body: fmt.Appendf(nil, `{"row":%d,"turn":%d,"outcome":%q,"steps":[{"step":"a","outcome":%q,"response":%q}]}`,
+			row,
 			turn, outcome, outcome, bytes.Repeat([]byte("x"), 900*(row%2))),
 	}
 }
@@ -86,7 +87,10 @@ func TestStore(t *testing.T) {
 	run, err := other.Get(w.Number)
 	require.NoError(t, err)
 	assert.Equal(t, "interrupted", run.Run().Outcome)
-	assert.Equal(t, history.Counts{Sheets: 1, Rows: 4, RowsPassed: 2, RowsFailed: 2, Steps: 4, StepsPassed: 2, StepsFailed: 2},
+	assert.Equal(t, history.Counts{
+		Sheets: 1, Rows: 4, RowsPassed: 2, RowsFailed: 2, Steps: 4, StepsPassed: 2,
+		StepsFailed: 2,
+	},
 		run.Run().Counts)
 	var names []string
 	for row, err := range run.Rows(0) {

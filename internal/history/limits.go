@@ -44,7 +44,10 @@ func millisText(ms float64) string { return fmt.Sprintf("%.1f ms", ms) }
 
 // judge holds times against a limit.
 func (l Limit) judge(t *Times) Check {
-	c := Check{Kind: "times", Subject: secret.Plain(t.Step + " " + l.Word), Judged: true, Expected: secret.Plain(l.Rule)}
+	c := Check{
+		Kind: "times", Subject: secret.Plain(t.Step + " " + l.Word), Judged: true,
+		Expected: secret.Plain(l.Rule),
+	}
 	at := slices.IndexFunc(LimitWords, func(w LimitWord) bool { return w.Word == l.Word })
 	parsed, err := rule.Parse(l.Rule, false)
 	if at < 0 || err != nil {

@@ -63,7 +63,8 @@ func ParseComponent(text string) (Component, error) {
 			strings.Join(Derived, ", "))
 	}
 	if name[0] == '@' && !slices.Contains(Derived, name) {
-		return Component{}, fmt.Errorf("%q is not a derived component; there are: %s", name, strings.Join(Derived, ", "))
+		return Component{}, fmt.Errorf("%q is not a derived component; there are: %s", name,
+			strings.Join(Derived, ", "))
 	}
 	return Component{item}, nil
 }

@@ -314,7 +314,8 @@ func TestJudged(t *testing.T) {
 			if !check.Judged {
 				word = "?"
 			}
-			fmt.Fprintf(&out, "  %s %s %s: expected %s, got %s", word, check.Kind, check.Subject, check.Expected, check.Got)
+			fmt.Fprintf(&out, "  %s %s %s: expected %s, got %s", word, check.Kind, check.Subject, check.Expected,
+				check.Got)
 			for _, more := range []string{check.Where, check.Note} {
 				if more != "" {
 					out.WriteString(" | " + more)
@@ -490,11 +491,13 @@ func TestJudgedByContract(t *testing.T) {
 			assert.Contains(t, strings.Join(step.Last().Notes, "\n"), c.note)
 		})
 	}
-	wrong := vet.Bench(bench.Read(dir, "bench.yaml", []byte(text+"    operations:\n      Aks:\n        success: 2xx\n")),
+	wrong := vet.Bench(bench.Read(dir, "bench.yaml",
+		[]byte(text+"    operations:\n      Aks:\n        success: 2xx\n")),
 		vet.Options{}).Serious()
 	require.Len(t, wrong, 1)
 	assert.Contains(t, wrong[0].Message+wrong[0].Try, `"Ask"`)
-	right := vet.Bench(bench.Read(dir, "bench.yaml", []byte(text+"    operations:\n      Ask:\n        success: 2xx\n")),
+	right := vet.Bench(bench.Read(dir, "bench.yaml",
+		[]byte(text+"    operations:\n      Ask:\n        success: 2xx\n")),
 		vet.Options{}).Serious()
 	assert.Empty(t, right)
 }

@@ -63,7 +63,8 @@ func TestSession(t *testing.T) {
 	defer client.Close()
 	hidden := &scope{}
 	k := login.NewTokenManager(login.Env{Scope: hidden, Sender: client}, map[string]login.Kind{"s": &login.Session{
-		Open: spec("POST", "/open"), Echo: &login.Echo{Header: "X-Word", Request: spec("GET", "/welcome"), Value: "please"},
+		Open: spec("POST", "/open"),
+		Echo: &login.Echo{Header: "X-Word", Request: spec("GET", "/welcome"), Value: "please"},
 		Shut: spec("DELETE", "/close"),
 	}})
 	send := func(method, path string) (int, []string) {

@@ -21,15 +21,24 @@ var update = flag.Bool("update", false, "write what came as what is expected")
 // out of each.
 func TestCrossedErrors(t *testing.T) {
 	fields := []string{
-		`"code": "E7"`, `"code": 0`, `"message": "no lot"`, `"title": "Not found"`, `"detail": "lot L-9 is gone"`, `"error": "gone"`,
-		`"status": "ERROR"`, `"status": "OK"`, `"success": false`, `"ok": true`, `"field": "lot"`, `"path": "/lines/0/kilos"`,
-		`"details": [{"code": "D1", "message": "too wet", "field": "moisture"}]`, `"errors": {"kilos": ["too many"]}`, `"fault": {"reason": "late"}`,
+		`"code": "E7"`, `"code": 0`, `"message": "no lot"`, `"title": "Not found"`, `"detail": "lot L-9 is gone"`,
+		`"error": "gone"`,
+		`"status": "ERROR"`, `"status": "OK"`, `"success": false`, `"ok": true`, `"field": "lot"`,
+		`"path": "/lines/0/kilos"`,
+		`"details": [{"code": "D1", "message": "too wet", "field": "moisture"}]`, `"errors": {"kilos": ["too many"]}`,
+		`"fault": {"reason": "late"}`,
 		`"reason": "why"`, `"n": 5`, `"text": "all"`,
 	}
-	places := []string{"{%s}", `{"error": {%s}}`, `{"data": null, "errors": [{%s}]}`, `{"reply": {"body": {%s}}}`, "[{%s}, {\"message\": \"other\"}]"}
+	places := []string{
+		"{%s}", `{"error": {%s}}`, `{"data": null, "errors": [{%s}]}`, `{"reply": {"body": {%s}}}`,
+		"[{%s}, {\"message\": \"other\"}]",
+	}
 	var out strings.Builder
 	told := func(status int, kind, body string) {
-		record := &exchange.Record{Answer: &exchange.Answer{Status: status, Header: http.Header{"Content-Type": {kind}}, Body: []byte(body)}}
+		record := &exchange.Record{Answer: &exchange.Answer{
+			Status: status, Header: http.Header{"Content-Type": {kind}},
+			Body: []byte(body),
+		}}
 		said := "none"
 		if e := reply.Read(record).Error(); e != nil {
 			said = fmt.Sprintf("%q %q at %q", e.Code, e.Text, e.Target)
@@ -51,9 +60,12 @@ func TestCrossedErrors(t *testing.T) {
 			}
 		}
 		for _, body := range []string{
-			`<r><error code="7" text="no room"/></r>`, `<error><code>7</code><message>no</message></error>`, `<r ok="false"><message>no</message></r>`,
-			`<r><status>ERROR</status><text>no</text></r>`, `<r><errors><e field="a">x</e><e field="b">y</e></errors></r>`, `<r/>`, `<r>no</r>`,
-			`<r><a/><error/></r>`, `<reply><result code="0" ok="true"/></reply>`, `<Fault><reason>gone</reason><code>9</code></Fault>`,
+			`<r><error code="7" text="no room"/></r>`, `<error><code>7</code><message>no</message></error>`,
+			`<r ok="false"><message>no</message></r>`,
+			`<r><status>ERROR</status><text>no</text></r>`,
+			`<r><errors><e field="a">x</e><e field="b">y</e></errors></r>`, `<r/>`, `<r>no</r>`,
+			`<r><a/><error/></r>`, `<reply><result code="0" ok="true"/></reply>`,
+			`<Fault><reason>gone</reason><code>9</code></Fault>`,
 		} {
 			told(status, "text/xml", body)
 		}

@@ -571,9 +571,12 @@ func at(args []ref.Val) (ref.Val, error) {
 func FunctionHelp(name string) Help { return functionHelp[name] }
 
 var functionHelp = map[string]Help{
-	"abs":      {"abs(N)", "the number without its sign", "abs(answer.total) < 100"},
-	"absent":   {"absent(V)", "true where there is no such value", "absent(answer.error)"},
-	"at":       {"at(V, PATH)", "what a path leads to in a value; for names that CEL cannot write", `at(answer, "lot-no") == "L-1"`},
+	"abs":    {"abs(N)", "the number without its sign", "abs(answer.total) < 100"},
+	"absent": {"absent(V)", "true where there is no such value", "absent(answer.error)"},
+	"at": {
+		"at(V, PATH)", "what a path leads to in a value; for names that CEL cannot write",
+		`at(answer, "lot-no") == "L-1"`,
+	},
 	"avg":      {"avg(LIST)", "the mean of numbers", "avg(answer.lots.map(l, l.kilos)) > 10"},
 	"date":     {"date(TEXT)", "a date, for comparing and reckoning", `date(answer.day) < date("2026-12-01")`},
 	"datetime": {"datetime(TEXT)", "a date with time", `datetime(answer.at) > datetime("2026-11-01T08:00:00Z")`},
@@ -582,8 +585,10 @@ var functionHelp = map[string]Help{
 	"min":      {"min(LIST), min(A, B)", "the least", "min(answer.lots.map(l, l.kilos)) > 0"},
 	"number":   {"number(TEXT)", "a text as a number", "number(row.moisture) < 17"},
 	"present":  {"present(V)", "true where there is such a value", "present(answer.id)"},
-	"round": {"round(N, PLACES)", "a number rounded half away from zero, to whole numbers without places",
-		"round(answer.total, 2) == 12.5"},
+	"round": {
+		"round(N, PLACES)", "a number rounded half away from zero, to whole numbers without places",
+		"round(answer.total, 2) == 12.5",
+	},
 	"sum":  {"sum(LIST)", "the sum of numbers", "answer.total == sum(answer.lines.map(l, l.amount))"},
 	"text": {"text(V)", "a value as a text", `text(answer.number) == "17"`},
 }

@@ -49,7 +49,10 @@ var kindHelp = map[string]Help{
 	"ipv4":     {About: "an address of version 4", Example: "127.0.0.1"},
 	"ipv6":     {About: "an address of version 6", Example: "::1"},
 	"json":     {About: "a text that holds JSON", Example: `{"a": 1}`},
-	"jwt":      {About: "three parts in Base64 with dots between, the first two JSON", Example: "eyJhbGciOiJub25lIn0.e30."},
+	"jwt": {
+		About:   "three parts in Base64 with dots between, the first two JSON",
+		Example: "eyJhbGciOiJub25lIn0.e30.",
+	},
 	"language": {About: "a language by its tag (BCP 47)", Example: "sv-SE"},
 	"list":     {About: "a list"},
 	"number":   {About: "a number", Example: "17.4"},

@@ -20,7 +20,8 @@ func TestHelp(t *testing.T) {
 	for _, name := range rule.KindNames() {
 		assert.NotEmpty(t, rule.KindHelp(name).About, name)
 		if text := rule.KindHelp(name).Example; text != "" {
-			assert.True(t, rule.IsKind(map[bool]string{true: "decimal 2", false: name}[name == "decimal"], document.NewUntyped(text)), "%s: %s", name, text)
+			assert.True(t, rule.IsKind(map[bool]string{true: "decimal 2", false: name}[name == "decimal"],
+				document.NewUntyped(text)), "%s: %s", name, text)
 		}
 	}
 	for _, name := range rule.FunctionNames() {

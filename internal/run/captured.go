@@ -127,7 +127,8 @@ func tokenAnswer(s *session.Session, out *Captured, name, token string) (*exchan
 		return nil, nil
 	case *login.OAuth2:
 		if kind.NeedsPerson() || kind.Proof ||
-			kind.ClientAuthentication != "" && kind.ClientAuthentication != login.InBasic && kind.ClientAuthentication != login.InForm {
+			kind.ClientAuthentication != "" && kind.ClientAuthentication != login.InBasic &&
+				kind.ClientAuthentication != login.InForm {
 			return nil, fmt.Errorf("the login %s needs a person or signs what it asks, of which no code is made", name)
 		}
 		out.TokenPath = []path.Plain{{Name: "access_token"}}

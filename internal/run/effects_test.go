@@ -241,7 +241,8 @@ func (e *effects) of(t *testing.T, text string) (said string, problems []string)
 				out = append(out, fmt.Sprintf("%s %s | %s | %s | %s | %q | kept %v | %v", row.Label, step.Name,
 					step.Target, step.About, step.Outcome, step.Reason, step.Kept, step.Notes))
 				for _, c := range step.Checks {
-					out = append(out, fmt.Sprintf("  %s %s %v %v expected %s got %s", c.Kind, c.Subject, c.Passed, c.Judged,
+					out = append(out, fmt.Sprintf("  %s %s %v %v expected %s got %s", c.Kind, c.Subject, c.Passed,
+						c.Judged,
 						c.Expected, c.Got))
 				}
 				for _, record := range step.Exchanges {

@@ -134,7 +134,8 @@ func soften(came result.Outcome, results []*result.Step) result.Outcome {
 		for i := range one.Checks {
 			if c := &one.Checks[i]; c.Judged && !c.Passed {
 				c.Judged = false
-				one.Notes = append(one.Notes, fmt.Sprintf("soft: %s %s", c.Subject, history.Compared(c.Expected, c.Got)))
+				one.Notes = append(one.Notes,
+					fmt.Sprintf("soft: %s %s", c.Subject, history.Compared(c.Expected, c.Got)))
 			}
 		}
 	}

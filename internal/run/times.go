@@ -53,7 +53,8 @@ const (
 // gone shows nothing.
 func (r *runner) judgeRows(ctx context.Context) {
 	o := r.options
-	if r.sheet.Rows == nil || r.result.Counts.Rows > 0 || o.Share.N > 1 || r.work.Done != nil || o.Dry || r.isOver(ctx) {
+	if r.sheet.Rows == nil || r.result.Counts.Rows > 0 || o.Share.N > 1 || r.work.Done != nil || o.Dry ||
+		r.isOver(ctx) {
 		return
 	}
 	check := history.Check{Kind: "expect", Subject: "rows", Judged: true, Expected: someRows, Got: noRows}

@@ -335,5 +335,6 @@ func (s *Session) Guarded(p *Prepared) error {
 		return nil
 	}
 	return errors.New("the site " + s.Site.Name +
-		" is guarded (guard: read only), and this request could write; run with -write " + s.Site.Name + " if it should")
+		" is guarded (guard: read only), and this request could write; run with -write " + s.Site.Name +
+		" if it should")
 }

@@ -2,6 +2,8 @@ package sheet
 
 import (
 	"slices"
+	"time"
+
 	"testbench/internal/bench"
 	"testbench/internal/path"
 	"testbench/internal/request"
@@ -9,7 +11,6 @@ import (
 	"testbench/internal/soap"
 	"testbench/internal/value"
 	"testbench/internal/yamlfile"
-	"time"
 )
 
 // Step is one step of a sheet: what the steps of all kinds have in common, and its action.

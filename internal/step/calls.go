@@ -322,7 +322,8 @@ func (c *calling) none() {
 func (c *calling) notes() []string {
 	notes := append(c.TakeNotes(), c.said...)
 	if len(c.states) > 0 {
-		notes = append(notes, fmt.Sprintf("callback received %s: %s", session.HowOften(c.calls), judge.StatesText(c.states)))
+		notes = append(notes, fmt.Sprintf("callback received %s: %s", session.HowOften(c.calls),
+			judge.StatesText(c.states)))
 	}
 	return notes
 }

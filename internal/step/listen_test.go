@@ -131,7 +131,8 @@ func TestListen(t *testing.T) {
 		{
 			name:  "one that is signed, after one that is not",
 			step:  "listen:\n  signed: {header: X-Seal, key: orchard}\nkeep: {n: n}",
-			calls: []string{`POST / {"n": 1}`, `SIGNED / {"n": 2}`}, answers: "401 | 204", told: "it: passed", kept: "2",
+			calls: []string{`POST / {"n": 1}`, `SIGNED / {"n": 2}`}, answers: "401 | 204", told: "it: passed",
+			kept:  "2",
 			notes: "a call with a false signature came and was refused (header X-Seal)",
 		},
 		{name: "in a dry run", step: "listen: POST", told: "it: not run (a dry run waits for no call)"},

@@ -304,7 +304,8 @@ Content-Type: application/json
 		{
 			name: "again until it is well", step: "request: hives GET /x\nagain: {times: 4, pause: 1 ms}",
 			answers: map[string][]answer{"x": {{503, `{}`}, {429, `{}`}, {200, `{}`}}},
-			asked:   []string{"GET /v1/x", "GET /v1/x", "GET /v1/x"}, told: "it: passed; tried 3 times: 503, 429, 200\n",
+			asked:   []string{"GET /v1/x", "GET /v1/x", "GET /v1/x"},
+			told:    "it: passed; tried 3 times: 503, 429, 200\n",
 		},
 		{
 			name: "again, and never well", step: "request: hives GET /x\nagain: {times: 2, pause: 1 ms}",
@@ -444,7 +445,8 @@ parts:
     body: {id: H-1}
     expect: {status: 201}
     keep: {id: id}`,
-			answers: map[string][]answer{"$batch": {{200, batched}}}, kept: "id=H-1", told: "it: passed\nit: put: passed\n",
+			answers: map[string][]answer{"$batch": {{200, batched}}}, kept: "id=H-1",
+			told: "it: passed\nit: put: passed\n",
 		},
 		{
 			name: "a batch with a part that breaks the contract",

@@ -248,7 +248,8 @@ func (b *Bench) probeOne(ctx context.Context, session *session.Session, probing 
 // isGood says whether the right request was taken.
 func isGood(r *StepResult) bool {
 	last := r.Last()
-	return r.Outcome == Passed && last != nil && last.Failure == nil && last.Answer.Status < 300 && r.Reply.Error() == nil
+	return r.Outcome == Passed && last != nil && last.Failure == nil && last.Answer.Status < 300 &&
+		r.Reply.Error() == nil
 }
 
 // isGone says whether nobody is there any more.

@@ -30,7 +30,10 @@ func Reference() []Topic {
 		{Name: "rules", About: "Rules judge a value: path: RULE."},
 		{Name: "kinds", About: "The kinds that a rule knows: is KIND, is not KIND."},
 		{Name: "functions", About: "The functions of conditions (where:, when:, calculate:), beside those of CEL."},
-		{Name: "placeholders", About: "A placeholder ${...} stands for a value, in every text of a file.", Entries: placeholders},
+		{
+			Name: "placeholders", About: "A placeholder ${...} stands for a value, in every text of a file.",
+			Entries: placeholders,
+		},
 		{Name: "filters", About: "A filter makes another value of one: ${name | FILTER}."},
 		{Name: "environment", About: "Variables of the machine that the program reads.", Entries: variables},
 		{Name: "files", About: "The files that the program writes.", Entries: files},

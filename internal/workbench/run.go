@@ -427,7 +427,8 @@ func (r *running) asBefore(o *RunOptions) error {
 	if before.Order.For > 0 {
 		return fmt.Errorf("run %d was to go on for a time, and cannot be resumed; run it anew", before.Number)
 	}
-	o.Site, o.Write, o.Steps, o.Tags, o.Rows, o.Repeat, o.Rate = before.Order.Site, before.Order.Write, before.Order.Steps,
+	o.Site, o.Write, o.Steps, o.Tags, o.Rows, o.Repeat, o.Rate = before.Order.Site, before.Order.Write,
+		before.Order.Steps,
 		before.Order.Tags, before.Order.Rows, before.Order.Repeat, before.Order.Rate
 	if o.Jobs == 0 {
 		o.Jobs = before.Order.Jobs

@@ -399,7 +399,8 @@ func New(dir, address string) ([]string, error) {
 	if address != "" {
 		parsed, err := url.Parse(address)
 		if err != nil || !source.IsAddress(address) || parsed.Host == "" || parsed.User != nil {
-			return nil, fmt.Errorf("%q is not the address of a service: it begins with http:// or https:// and a host", address)
+			return nil, fmt.Errorf("%q is not the address of a service: it begins with http:// or https:// and a host",
+				address)
 		}
 		files[bench.FileName] = "bench: " + yamlfile.ScalarText(name) + "\n" + strings.NewReplacer("@BASE@",
 			yamlfile.ScalarText(parsed.Scheme+"://"+parsed.Host), "@PATH@", parsed.RequestURI()).Replace(newBench)

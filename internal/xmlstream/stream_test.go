@@ -322,7 +322,10 @@ func TestNotWellFormed(t *testing.T) {
 		{"<a b='&#2;'/>", "line 1, column 7: the character U+0002 is not allowed in XML, not even as a reference"},
 		{"<a b='c", "line 1, column 8: it ends inside a tag"},
 		{"<a b='&lt", "line 1, column 7: & begins a reference like &amp; and this one has no end; for the sign itself write &amp;"},
-		{"<a><!-- \x03 --></a>", "line 1, column 9: the character U+0003 is not allowed in XML, not even as a reference"},
+		{
+			"<a><!-- \x03 --></a>",
+			"line 1, column 9: the character U+0003 is not allowed in XML, not even as a reference",
+		},
 		{
 			"<a><!-- \xf6 --></a>",
 			"line 1, column 9: the byte F6 is not UTF-8 here; if the text is in another encoding, it must say so",

@@ -374,7 +374,8 @@ func (t *SimpleType) index() {
 		return
 	}
 	t.values = map[string]bool{}
-	if t.Variety == Atomic && (t.Primitive == datatype.String || t.Primitive == datatype.AnyURI || t.Primitive == datatype.AnySimple) {
+	if t.Variety == Atomic &&
+		(t.Primitive == datatype.String || t.Primitive == datatype.AnyURI || t.Primitive == datatype.AnySimple) {
 		t.texts = map[string]bool{}
 	}
 	for _, e := range t.Enumeration {

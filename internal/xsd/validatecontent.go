@@ -67,7 +67,8 @@ func (v *Validator) unexpected(parent *frame, name Name, expected []string) stri
 	case len(expected) == 0:
 		return fmt.Sprintf("%sthe end of %s expected, found %s", after, v.names[len(v.names)-2].Local, name.Local)
 	case parent.model.mayEnd(&parent.state):
-		return fmt.Sprintf("%s%s or the end of %s expected, found %s", after, strings.Join(suggest.First(expected, 8), ", "),
+		return fmt.Sprintf("%s%s or the end of %s expected, found %s", after,
+			strings.Join(suggest.First(expected, 8), ", "),
 			v.names[len(v.names)-2].Local, name.Local)
 	}
 	return fmt.Sprintf("%s%s expected, found %s", after, suggest.OneOf(expected, 8), name.Local)

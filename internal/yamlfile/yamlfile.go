@@ -394,7 +394,8 @@ func (f *File) syntax(err error) {
 					try = "write: " + strings.TrimSpace(m[1]+operator)
 				} else if opened, ok := unclosed[value[0]]; ok && !strings.Contains(value[1:], opened[1]) {
 					try, words = fmt.Sprintf("write %s at its end; or, where it is a part of the value, %s", opened[1],
-						strings.TrimSpace(m[1]+Quote(value))), "the "+opened[0]+" "+value[:1]+" is opened and never closed"
+						strings.TrimSpace(m[1]+Quote(value))), "the "+opened[0]+" "+value[:1]+
+						" is opened and never closed"
 				}
 				f.ReportAt(candidate, utf8.RuneCountInString(m[1])+1, try, "%s", words)
 				return
@@ -416,8 +417,13 @@ var unclosed = map[byte][2]string{
 // comparison writes a value that begins with a sign of comparison as the rule that it means.
 func comparison(value string) (rule string, ok bool) {
 	for _, sign := range [][2]string{
-		{">=", "at least"}, {"<=", "at most"}, {"=>", "at least"}, {"=<", "at most"}, {"!=", "not equals"},
-		{">", "over"}, {"<", "under"},
+		{">=", "at least"},
+		{"<=", "at most"},
+		{"=>", "at least"},
+		{"=<", "at most"},
+		{"!=", "not equals"},
+		{">", "over"},
+		{"<", "under"},
 	} {
 		if operand, found := strings.CutPrefix(value, sign[0]); found && strings.TrimSpace(operand) != "" {
 			return sign[1] + " " + strings.TrimSpace(operand), true

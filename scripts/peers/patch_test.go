@@ -103,7 +103,8 @@ func TestPatch(t *testing.T) {
 		require.NoError(t, err, "%s\n%s\n%s", first, second, written)
 		require.JSONEq(t, `{"r":`+string(second)+`}`, string(got), "%s\n%s", first, written)
 		differences := compare.Trees(a, b, compare.Options{})
-		require.Equal(t, len(operations) == 0, len(differences) == 0, "%s\n%s\n%s\n%v", first, second, written, differences)
+		require.Equal(t, len(operations) == 0, len(differences) == 0, "%s\n%s\n%s\n%v", first, second, written,
+			differences)
 		if len(differences) > 0 {
 			differ++
 		}

@@ -204,7 +204,8 @@ func readInner(content []byte) (*BatchAnswer, error) {
 	words := strings.SplitN(strings.TrimSpace(string(line)), " ", 3)
 	a := &BatchAnswer{Header: http.Header{}}
 	if len(words) < 2 || !strings.HasPrefix(words[0], "HTTP/") {
-		return nil, fmt.Errorf("a part of the batch is not an HTTP answer, but begins with %s", excerpt.Quote(string(line)))
+		return nil, fmt.Errorf("a part of the batch is not an HTTP answer, but begins with %s",
+			excerpt.Quote(string(line)))
 	}
 	if _, err := fmt.Sscan(words[1], &a.Status); err != nil {
 		return nil, fmt.Errorf("a part of the batch has no status, but %q", words[1])

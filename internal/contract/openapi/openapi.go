@@ -68,7 +68,8 @@ func Read(location string, data []byte, fetch func(base, location string) (strin
 	case version != "" || older != "":
 		return nil, fmt.Errorf("%s is of OpenAPI %s; 2.0, 3.0 and 3.1 are read", location, version+older)
 	default:
-		return nil, fmt.Errorf("%s is not an OpenAPI description: neither openapi nor swagger says its version", location)
+		return nil, fmt.Errorf("%s is not an OpenAPI description: neither openapi nor swagger says its version",
+			location)
 	}
 	info := root.Get("info")
 	c.head = contract.Head{

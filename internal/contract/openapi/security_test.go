@@ -96,9 +96,10 @@ func TestSecurity(t *testing.T) {
 
 	assert.True(t, openapi.Is([]byte(stores)))
 	for other, says := range map[string]string{
-		"<a/>": "is not an OpenAPI description", "{}": "is not an OpenAPI description", "a: b": "is not an OpenAPI description",
-		"- a": "is not an OpenAPI description",
-		"{":   "not well-formed JSON", "\x00": "not well-formed YAML", "": "is not an OpenAPI description",
+		"<a/>": "is not an OpenAPI description", "{}": "is not an OpenAPI description",
+		"a: b": "is not an OpenAPI description",
+		"- a":  "is not an OpenAPI description",
+		"{":    "not well-formed JSON", "\x00": "not well-formed YAML", "": "is not an OpenAPI description",
 	} {
 		assert.False(t, openapi.Is([]byte(other)), other)
 		_, err := openapi.Read("other", []byte(other), nil)

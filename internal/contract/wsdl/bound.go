@@ -252,7 +252,8 @@ func (b *Bound) wrong(m *soap.Message) []string {
 	if got := (xsd.Name{Space: m.Payload.Name().Space, Local: m.Payload.Name().Local}); got != expected.Name {
 		// An encoded answer's wrapper has a name of the server's choice (SOAP 1.1, 7.1).
 		if !output.Encoded {
-			return []string{fmt.Sprintf("the Body holds %s, and the contract says %s", got.Full(), expected.Name.Full())}
+			return []string{fmt.Sprintf("the Body holds %s, and the contract says %s", got.Full(),
+				expected.Name.Full())}
 		}
 	}
 	v.Encoded = output.Encoded

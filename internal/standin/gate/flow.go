@@ -169,7 +169,8 @@ func (g *Service) startDevice(w http.ResponseWriter, r *http.Request) {
 	if !ok {
 		return
 	}
-	device, userCode := service.Random(), strings.ToUpper(strings.NewReplacer("-", "B", "_", "C").Replace(service.Random()[:8]))
+	device, userCode := service.Random(),
+		strings.ToUpper(strings.NewReplacer("-", "B", "_", "C").Replace(service.Random()[:8]))
 	userCode = userCode[:4] + "-" + userCode[4:]
 	g.mutex.Lock()
 	g.devices[device] = &waiting{

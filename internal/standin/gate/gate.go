@@ -172,7 +172,8 @@ var gateGrants = map[string]func(g *Service, w http.ResponseWriter, r *http.Requ
 		g.issue(w, given, false)
 	},
 	"password": func(g *Service, w http.ResponseWriter, r *http.Request, given grant) {
-		if r.PostForm.Get("username") != "clerk" || !service.Same(r.PostForm.Get("password"), service.Secrets["clerk"]) {
+		if r.PostForm.Get("username") != "clerk" ||
+			!service.Same(r.PostForm.Get("password"), service.Secrets["clerk"]) {
 			oauthError(w, http.StatusBadRequest, "invalid_grant", "user or password is wrong")
 			return
 		}
@@ -391,7 +392,8 @@ func (g *Service) openTicket(w http.ResponseWriter, r *http.Request) {
 	g.mutex.Lock()
 	g.tickets[text] = ticket{user: "clerk", expires: time.Now().Add(ticketLifetime * time.Second)}
 	g.mutex.Unlock()
-	service.WriteJSON(w, http.StatusOK, map[string]any{"ticket": map[string]any{"value": text, "seconds": ticketLifetime}})
+	service.WriteJSON(w, http.StatusOK,
+		map[string]any{"ticket": map[string]any{"value": text, "seconds": ticketLifetime}})
 }
 
 func (g *Service) findTicket(r *http.Request) (string, bool) {

@@ -317,7 +317,8 @@ func (l *Service) rpc(w http.ResponseWriter, r *http.Request) {
 				"error":    nil,
 			})
 	case "stock/Lots/Count":
-		service.WriteJSON(w, http.StatusOK, map[string]any{"response": map[string]any{"lots": len(l.intakes)}, "error": nil})
+		service.WriteJSON(w, http.StatusOK,
+			map[string]any{"response": map[string]any{"lots": len(l.intakes)}, "error": nil})
 	default:
 		service.Problem(w, http.StatusNotFound, "no_such_method", "", "there is no method "+name)
 	}

@@ -98,7 +98,8 @@ func (o *office) ask(w http.ResponseWriter, r *http.Request) {
 // repeated wants the word with every call that writes.
 func (o *office) repeated(next http.HandlerFunc) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
-		if _, s := o.find(r); r.Method != http.MethodGet && (s == nil || !service.Same(r.Header.Get(officeHeader), s.word)) {
+		if _, s := o.find(r); r.Method != http.MethodGet &&
+			(s == nil || !service.Same(r.Header.Get(officeHeader), s.word)) {
 			w.Header().Set(officeHeader, "Required")
 			service.Problem(w, http.StatusForbidden, "word_missing", officeHeader,
 				"the word of the session must be repeated in "+officeHeader)

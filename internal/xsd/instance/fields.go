@@ -83,7 +83,8 @@ func (u *unfiller) complex(t *xsd.ComplexType, n *document.Node) *document.Node 
 		list := document.NewList()
 		for _, child := range n.Children() {
 			if item := u.schema.Type(t.ArrayOf.Item); item != nil {
-				list.AppendItems(u.element(&xsd.Element{Name: xsd.Name{Local: "item"}, Type: item, Nillable: true}, child))
+				list.AppendItems(u.element(&xsd.Element{Name: xsd.Name{Local: "item"}, Type: item, Nillable: true},
+					child))
 			} else {
 				list.AppendItems(u.untyped(child))
 			}

@@ -133,7 +133,9 @@ func (f *filler) group(n *document.Node, g *xsd.Group, pool *pool, path string, 
 }
 
 // place puts in the elements that are given for a particle.
-func (f *filler) place(n *document.Node, p *xsd.Particle, declared *xsd.Element, pool *pool, path string, mandatory bool) int {
+func (f *filler) place(n *document.Node, p *xsd.Particle, declared *xsd.Element, pool *pool, path string,
+	mandatory bool,
+) int {
 	placed := 0
 	for _, e := range f.alternatives(declared) {
 		key, ok := pool.key(e.Name, f.options.Prefixes)

@@ -182,7 +182,8 @@ func (j *JSONForm) complex(t *xsd.ComplexType) *document.Node {
 		out.Set("required", required)
 	}
 	if !w.isOpen && t.AnyAttribute == nil {
-		if c, ok := t.Base.(*xsd.ComplexType); t.Name.Local != "" && (ok && c != xsd.AnyType() || len(j.schema.Derived(t)) > 0) {
+		if c, ok := t.Base.(*xsd.ComplexType); t.Name.Local != "" &&
+			(ok && c != xsd.AnyType() || len(j.schema.Derived(t)) > 0) {
 			properties.Set("@xsi:type", typeIs("string")) // the name of a derived type is beside its fields
 		}
 		out.Set("additionalProperties", document.NewBoolean(false))

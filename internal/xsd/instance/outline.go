@@ -82,8 +82,9 @@ func (o *outliner) particle(p *xsd.Particle, depth int, path string, required bo
 	case *xsd.Wildcard:
 		o.rows = append(o.rows,
 			schema.Row{
-				Depth: depth, Path: path, Name: "…", Type: term.String(), Occurs: xsd.OccursWords(p), Required: required,
-				Choice: choice, About: term.Documentation,
+				Depth: depth, Path: path, Name: "…", Type: term.String(), Occurs: xsd.OccursWords(p),
+				Required: required,
+				Choice:   choice, About: term.Documentation,
 			})
 	case *xsd.Element:
 		o.element(term, p, depth, path, required, choice)
@@ -129,7 +130,8 @@ func (o *outliner) element(e *xsd.Element, p *xsd.Particle, depth int, path stri
 			row.Type = "text with elements in it"
 		}
 		if t.Abstract {
-			row.Type = strings.TrimPrefix(row.Type+"; @xsi:type says which: "+suggest.OneOf(o.schema.DerivedNames(t), 8),
+			row.Type = strings.TrimPrefix(row.Type+"; @xsi:type says which: "+suggest.OneOf(o.schema.DerivedNames(t),
+				8),
 				"; ")
 		}
 	}

@@ -14,7 +14,10 @@ func Sample(s *xsd.Schema, e *xsd.Element, o schema.SampleOptions) *schema.Sampl
 	if o.MaxDepth == 0 {
 		o.MaxDepth = 60
 	}
-	m := &sampler{schema: s, options: o, sample: &schema.Sample{Remarks: map[*document.Node]string{}}, onStack: map[xsd.Type]int{}}
+	m := &sampler{
+		schema: s, options: o, sample: &schema.Sample{Remarks: map[*document.Node]string{}},
+		onStack: map[xsd.Type]int{},
+	}
 	m.sample.Root = m.element(e, &xsd.Particle{Min: 1, Max: 1, Term: e})
 	return m.sample
 }
@@ -231,7 +234,8 @@ func (m *sampler) group(parent *document.Node, g *xsd.Group) {
 			words = append(words, xsd.ParticleWords(p))
 		}
 		first := parent.Items()[before]
-		m.sample.Remarks[first] = strings.TrimSuffix("one of these: "+suggest.OneOf(words, 12)+"; "+m.sample.Remarks[first],
+		m.sample.Remarks[first] = strings.TrimSuffix("one of these: "+suggest.OneOf(words, 12)+"; "+
+			m.sample.Remarks[first],
 			"; ")
 	}
 }
