@@ -275,7 +275,7 @@ func TestMishaps(t *testing.T) {
 	}{
 		{"slow", "mishaps GET /slow?ms=20 -pick waited", 0, "20"},
 		{"too slow", "mishaps GET /slow -timeout 300ms", 3, "gave no answer within 300ms"},
-		{"hang", "mishaps GET /hang -timeout 300ms", 3, "raise timeout: at the site, or -timeout"},
+		{"hang", "mishaps GET /hang -timeout 300ms", 3, "raise timeout: at the step, the service or the site, or give -timeout"},
 		{"cut", "mishaps GET /cut", 3, "the connection ended before the whole answer had come"},
 		{"long", "mishaps GET /long", 1, "not well-formed JSON"},
 		{"type", "mishaps GET /type", 0, "(16 B of binary data)"},

@@ -168,7 +168,7 @@ func TestOData(t *testing.T) {
 		assert.Equal(t, c.status, o.status, "%s: %s", c.args, o.all())
 		for _, says := range c.says {
 			all := o.all()
-			if strings.Contains(says, "the ledger says") {
+			if strings.Contains(says, "response from ledger") {
 				all = strings.Join(strings.Fields(all), " ") // lines are wrapped
 			}
 			assert.Contains(t, all, says, c.args)

@@ -855,7 +855,7 @@ steps:
         attached: certificate
 `)
 	assert.Contains(t, o.stdout, "refers to an attachment by XOP", o.all())
-	assert.Equal(t, 2, strings.Count(o.stdout, "   passed "), o.stdout)
+	assert.Equal(t, 2, strings.Count(o.stdout, " passed\n"), o.stdout)
 }
 
 // A site may use other logins, also in exchange for one another, and for logins

@@ -161,7 +161,7 @@ services:
 	}
 	o := p.sheet("sheet: php\nsteps:\n" + steps("hive", "1.1", "Client") + steps("hive12", "1.2", "Sender"))
 	assert.Equal(t, 0, o.status, o.all())
-	assert.Equal(t, 8, strings.Count(o.stdout, "   passed "), o.stdout)
+	assert.Equal(t, 8, strings.Count(o.stdout, " passed\n"), o.stdout)
 }
 
 // PHP's server takes what is built from its own contracts: document and rpc,
@@ -273,7 +273,7 @@ steps:
       jars: 42
 `)
 	assert.Equal(t, 0, o.status, o.all())
-	assert.Equal(t, 7, strings.Count(o.stdout, "   passed "), o.stdout)
+	assert.Equal(t, 7, strings.Count(o.stdout, " passed\n"), o.stdout)
 
 	// Every draft of its contracts is valid by xmllint too, and taken by the server.
 	for _, c := range []struct{ service, operation string }{
@@ -342,7 +342,7 @@ steps:
         detail.HiveFault.hive: H-0
 `)
 	assert.Equal(t, 0, o.status, o.all())
-	assert.Equal(t, 3, strings.Count(o.stdout, "   passed "), o.stdout)
+	assert.Equal(t, 3, strings.Count(o.stdout, " passed\n"), o.stdout)
 	survey := p.run("survey", "hive", "Weigh")
 	assert.Equal(t, 0, survey.status, survey.all())
 	assert.Contains(t, survey.stdout, "frames  integer; once or more")

@@ -206,7 +206,7 @@ func TestEveryKindOfCheckFails(t *testing.T) {
 		{"    where:\n      - answer.lines.all(l, l.amount > 20)\n", "condition is false"},
 		{"    where:\n      - answer.note.x + 1 == 2\n", "cannot be evaluated"},
 		{"    where:\n      - answer.total\n", "a condition must come to true or false"},
-		{"    keep:\n      x: nothing.here\n", "keep x   expected nothing.here, got nothing answer has no nothing"},
+		{"    keep:\n      x: nothing.here\n", "keep x   expected nothing.here, missing answer has no nothing"},
 		{
 			"    keep:\n      x: number | format yyyy\n",
 			`keep x   expected number | format yyyy, got "PO-7" format: "PO-7" is not a date or time`,

@@ -560,8 +560,9 @@ func (s *session) summary(result *workbench.Result) {
 			"outcome": result.Outcome, "counts": c, "seconds": result.Took.Round(time.Millisecond).Seconds(),
 			"exit status": result.Outcome.ExitStatus(),
 		}
+		fields["run"], fields["notes"] = result.Run, result.Notes
 		if result.Number > 0 {
-			fields["run"] = result.Number
+			fields["number"] = result.Number
 		}
 		(&jsonRun{s}).event("run done", fields)
 		return
