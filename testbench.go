@@ -30,7 +30,7 @@ import (
 )
 
 // Bench is an opened bench: its folder, what is in bench.yaml, and the sealed store
-// beside it. Secrets may also are in the environment, as TESTBENCH_SEALED_NAME. It may be
+// beside it. Secrets may also be in the environment, as TESTBENCH_SEALED_NAME. It may be
 // used by several goroutines.
 type Bench struct{ core *workbench.Bench }
 

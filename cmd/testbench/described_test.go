@@ -33,7 +33,7 @@ func (p *place) cases(cases []commandCase) {
 }
 
 type commandCase struct {
-	args   string // with blanks between, and ~ for a blank within one
+	args   string // with spaces between, and ~ for a blank within one
 	status int
 	says   []string
 }

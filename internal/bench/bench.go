@@ -213,7 +213,7 @@ var benchKeys = []Key[Bench]{
 			inner := *r
 			inner.Uses = &s.Uses
 			if strings.ContainsAny(s.Name, " /\t") {
-				r.File.Report(e.Key, "", "%q cannot be the name of a service: it holds a blank or a slash", s.Name)
+				r.File.Report(e.Key, "", "%q cannot be the name of a service: it has a space or a slash", s.Name)
 			}
 			if e.Value.Kind == yamlfile.Scalar {
 				s.Contract = inner.Address(e.Value)

@@ -104,7 +104,7 @@ func TestReadCommandLine(t *testing.T) {
 		{
 			`curl -H "Authorization: Bearer $TOKEN" https://h.example/a`,
 			"GET https://h.example /a secret:Authorization",
-			"$TOKEN is in it",
+			"it holds $TOKEN",
 		},
 		{
 			`curl -H 'Authorization: Basic Y2xlcms6d29yZA==' -I https://h.example/a`,
@@ -121,8 +121,8 @@ func TestReadCommandLine(t *testing.T) {
 			"POST https://h.example /a X-A=1 a=1", "",
 		},
 		{`fetch https://h.example`, "", `"fetch" is not a client`},
-		{`curl -X`, "", "-X is without what it takes"},
-		{`curl -s`, "", "no address is in it"},
+		{`curl -X`, "", "-X has no value"},
+		{`curl -s`, "", "there is no address in it"},
 		{`curl https://a.example https://b.example`, "", "two addresses"},
 		{`curl 'https://a.example`, "", "cannot be read"},
 		{`curl $(cat x) https://a.example`, "", "cannot be read"},

@@ -70,7 +70,7 @@ func ReadCommandLine(service, line string) (*Example, error) {
 		return nil, err
 	}
 	for name := range variables {
-		c.notes = append(c.notes, fmt.Sprintf("$%s is in it as it is: put the value in its place", name))
+		c.notes = append(c.notes, fmt.Sprintf("it holds $%s: put the value in its place", name))
 	}
 	slices.Sort(c.notes)
 	return c.example(service)
@@ -125,14 +125,14 @@ func (c *commandLine) read(words []string, values, flags map[string]string) erro
 		}
 		if !joined {
 			if i++; i >= len(words) {
-				return fmt.Errorf("%s is without what it takes", name)
+				return fmt.Errorf("%s has no value", name)
 			}
 			text = words[i]
 		}
 		c.value(what, text)
 	}
 	if c.address == "" {
-		return fmt.Errorf("no address is in it")
+		return fmt.Errorf("there is no address in it")
 	}
 	if !strings.Contains(c.address, "://") {
 		c.address = "http://" + c.address

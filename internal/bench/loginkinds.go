@@ -243,7 +243,7 @@ var oauth2Keys = slices.Concat([]Key[login.OAuth2]{
 	{"requested", "the kind of token asked for", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) {
 		o.Requested = r.Template(n)
 	}},
-	{"scope", "the scopes, with blanks between", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) {
+	{"scope", "the scopes, with spaces between", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) {
 		o.Scope = r.Template(n)
 	}},
 	{"audience", "whom the token is for", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) {
@@ -259,7 +259,7 @@ var oauth2Keys = slices.Concat([]Key[login.OAuth2]{
 		o.Proof = r.Choice(n, "proof", "dpop") != ""
 	}},
 	{"revoke", "revoke: the token is withdrawn at the end", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) {
-		o.Revokes = r.Choice(n, "way to give back", "revoke") != ""
+		o.Revokes = r.Choice(n, "way to revoke", "revoke") != ""
 	}},
 	{"send", "where the token goes", func(r *Reader, o *login.OAuth2, n *yamlfile.Node) {
 		ReadMapping(r, "send", n, &o.Send, sendKeys)

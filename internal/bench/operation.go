@@ -199,7 +199,8 @@ func parameters(in contract.In) func(*Reader, *description, *yamlfile.Node) {
 			case e.Value.Text == "required":
 				p.Required = true
 			case e.Value.Text != "optional":
-				r.File.Report(e.Value, "write required, optional, or keys below it: "+keyNames(parameterKeys, 9),
+				r.File.Report(e.Value, "write required, optional, or keys below it: "+
+					strings.Join(suggest.First(KeyNames(parameterKeys), 9), ", "),
 					"a parameter is described by a mapping")
 			}
 			r.finishParameter(d, &p)

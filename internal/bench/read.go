@@ -41,55 +41,6 @@ func keysWithin[T, U any](keys []Key[U], part func(*T) *U) []Key[T] {
 	return out
 }
 
-// renamed are keys and values that had another name once: who writes it is told the new one.
-var renamed = map[string][]string{
-	"ask": {"request"}, "client in": {"client authentication"}, "desk": {"login call"}, "give back": {"revoke"},
-	"good": {"success"}, "lasts": {"expires in"}, "reading": {"read only"}, "speaks": {"protocol"},
-	"token at": {"token path"}, "word": {"scheme", "value"}, "work out": {"calculate"}, "faulty": {"error"},
-	"fell short": {"failed"}, "held": {"passed"}, "falls": {"failures"},
-}
-
-// keyMeant says what to write in place of keys that people bring along; the first word is the key.
-var keyMeant = map[string]string{
-	"assert":   "fields: with path: rule, or where: with conditions",
-	"asserts":  "fields: with path: rule, or where: with conditions",
-	"check":    "fields: with path: rule, or where: with conditions",
-	"checks":   "fields: with path: rule, or where: with conditions",
-	"validate": "fields: with path: rule, or where: with conditions",
-	"verify":   "fields: with path: rule, or where: with conditions",
-	"test":     "fields: with path: rule, or where: with conditions", "name": "step: NAME", "title": "step: NAME",
-	"description": "about: TEXT", "retry": "again: N", "retries": "again: N",
-	"repeat": "again: N, or until: with path: rule",
-	"sleep":  "pause: 2 s", "wait": "pause: 2 s, or until: with path: rule", "delay": "pause: 2 s",
-	"url": "request: METHOD ADDRESS", "method": "request: METHOD ADDRESS", "get": "request: GET ADDRESS",
-	"post": "request: POST ADDRESS", "put": "request: PUT ADDRESS", "delete": "request: DELETE ADDRESS",
-	"params": "query: with name: value", "parameters": "fill: with name: value", "args": "fill: with name: value",
-	"with": "fill: with name: value", "json": "body: with the fields", "payload": "body: with the fields",
-	"data": "body: with the fields", "header": "headers: with NAME: value", "auth": "login: NAME",
-	"authorization": "login: NAME", "save": "keep: with name: path", "extract": "keep: with name: path",
-	"store": "keep: with name: path", "capture": "keep: with name: path", "register": "keep: with name: path",
-	"if": "when: CONDITION", "unless": "when: not (CONDITION)", "loop": "for each: ${list}",
-	"foreach":   "for each: ${list}",
-	"variables": "set: with name: value", "vars": "set: with name: value", "status": "expect: with status: 200",
-	"ignore": "skip: REASON", "disabled": "skip: REASON", "tag": "tags: WORD", "labels": "tags: WORD",
-	"time": "timeout: 5 s", "timeouts": "timeout: 5 s", "before": "first: with steps", "setup": "first: with steps",
-	"after": "last: with steps", "teardown": "finally: with steps",
-	"cleanup":      "finally: with steps, or undo: at the step",
-	"environments": "sites: with names", "environment": "sites: with names", "base": "address: URL",
-	"base url": "address: URL", "baseUrl": "address: URL", "endpoint": "address: URL", "wsdl": "contract: FILE or URL",
-	"openapi": "contract: FILE or URL", "swagger": "contract: FILE or URL", "spec": "contract: FILE or URL",
-}
-
-// NewName gives the name that stands for an old one among those that are possible; "" for none.
-func NewName(old string, names []string) string {
-	for _, name := range renamed[old] {
-		if slices.Contains(names, name) {
-			return name
-		}
-	}
-	return ""
-}
-
 // Reader reads one file and gathers what is wrong with it.
 type Reader struct {
 	File  *yamlfile.File
@@ -120,91 +71,28 @@ type Use struct {
 // reported with the nearest known one.
 func ReadMapping[T any](r *Reader, what string, n *yamlfile.Node, into *T, keys []Key[T]) {
 	if n.Kind != yamlfile.Mapping {
-		try := "write its keys below it: " + keyNames(keys, 6)
+		try := "write its keys below it: " + strings.Join(suggest.First(KeyNames(keys), 6), ", ")
 		if key, text, ok := strings.Cut(n.Text, ":"); ok && n.Kind == yamlfile.Scalar && text != "" &&
-			slices.ContainsFunc(keys, func(k Key[T]) bool { return k.Name == key }) {
+			slices.Contains(KeyNames(keys), key) {
 			try = fmt.Sprintf("a space is missing after %s: write %s: %s", key, key, text)
 		}
 		r.File.Report(n, try, "%s must be a mapping, and is %s", what, n.Kind)
 		return
 	}
-next:
+	names := KeyNames(keys)
 	for _, e := range n.Entries {
-		for _, k := range keys {
-			if k.Name == e.Key.Text {
-				k.Read(r, into, e.Value)
-				continue next
-			}
-		}
-		names := make([]string, len(keys))
-		for i, k := range keys {
-			names[i] = k.Name
-		}
-		if name := NewName(e.Key.Text, names); name != "" {
-			r.File.Report(e.Key, "write "+name+":", "the key %q is called %q now", e.Key.Text, name)
-			keys[slices.Index(names, name)].Read(r, into, e.Value)
-			continue
-		}
-		name, isKnown := keyMeant[e.Key.Text]
-		if key, _, _ := strings.Cut(name, ":"); isKnown && slices.Contains(names, key) &&
-			keysElsewhere[e.Key.Text] == nil {
-			r.File.Report(e.Key, "write "+name, "%s has no key %q", what, e.Key.Text)
-			continue
-		}
-		meant := suggest.Closest(e.Key.Text, names)
-		if others := keysElsewhere[e.Key.Text]; len(others) > 0 {
-			try := e.Key.Text + ": is a key of " + strings.Join(others, " and of ")
-			if meant != "" {
-				try += "; or " + suggest.DidYouMean(e.Key.Text, names)
-			}
-			r.File.Report(e.Key, try, "%s has no key %q", what, e.Key.Text)
-			continue
-		}
-		if meant == "" {
-			r.File.Report(e.Key, "there are: "+keyNames(keys, 40), "%s has no key %q", what, e.Key.Text)
-			continue
-		}
-		r.File.Report(e.Key, suggest.DidYouMean(e.Key.Text, names), "%s has no key %q", what, e.Key.Text)
-		if n.Get(meant) == nil {
-			// What is below it is read as if the key were right, so that its
+		at := slices.Index(names, e.Key.Text)
+		if at < 0 {
+			// What is below a key that is surely meant is read as if the key were right, so that its
 			// mistakes are told as well, and nothing is missed for want of it.
-			for _, k := range keys {
-				if k.Name == meant {
-					k.Read(r, into, e.Value)
-				}
+			if meant := unknownKey(r, what, e.Key, names); meant != "" && n.Get(meant) == nil {
+				at = slices.Index(names, meant)
 			}
 		}
-	}
-}
-
-// keysElsewhere says for the keys of the greater mappings whose they are: what is at
-// the wrong one is told where it belongs.
-var keysElsewhere = map[string][]string{}
-
-func init() {
-	RegisterKeys("the bench", benchKeys)
-	RegisterKeys("a site", siteKeys)
-	RegisterKeys("a service", serviceKeys)
-	RegisterKeys("an operation", operationKeys)
-}
-
-// RegisterKeys notes where keys belong, for messages about one that stands elsewhere.
-func RegisterKeys[T any](what string, keys []Key[T]) {
-	for _, k := range keys {
-		keysElsewhere[k.Name] = append(keysElsewhere[k.Name], what)
-	}
-}
-
-func keyNames[T any](keys []Key[T], most int) string {
-	var names []string
-	for _, k := range keys {
-		if len(names) == most {
-			names = append(names, "…")
-			break
+		if at >= 0 {
+			keys[at].Read(r, into, e.Value)
 		}
-		names = append(names, k.Name)
 	}
-	return strings.Join(names, ", ")
 }
 
 // Text reads a scalar as it is.
@@ -601,7 +489,7 @@ func (r *Reader) wordedRule(n *yamlfile.Node, text string) *rule.Rule {
 	return parsed
 }
 
-// treeOperand lets a tree of a file are in a rule.
+// treeOperand lets a tree of a file be a part of a rule.
 type treeOperand struct{ tree *request.Tree }
 
 func (o treeOperand) Node(scope value.Scope) (*document.Node, error) { return o.tree.Node(scope) }

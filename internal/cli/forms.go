@@ -52,7 +52,7 @@ func the(names string, shared ...[]string) []form {
 	return []form{{"", always, take(names, shared...)}}
 }
 
-// take lists options: names with blanks between, and those that several commands have.
+// take lists options: names with spaces between, and those that several commands have.
 func take(names string, shared ...[]string) []string {
 	return slices.Concat(strings.Fields(names), slices.Concat(shared...))
 }

@@ -37,7 +37,7 @@ func historyCommand() *command {
 			o := &historyOptions{}
 			f.IntVar(&o.most, "most", 20, "how many runs are looked at")
 			f.BoolVar(&o.steps, "steps", false,
-				"how each step fared over the runs: outcomes, times, what newly failing")
+				"how each step fared over the runs: outcomes, times, what newly fails")
 			f.BoolVar(&o.full, "full", false, "show bodies in full, however long, on a terminal too")
 			f.Func("prune", "keep only the newest `number` of runs", func(text string) error {
 				most, err := strconv.Atoi(text)
@@ -170,7 +170,7 @@ func (s *session) pastRun(name string) (int, error) {
 	run, number, ok := exchangeName(name)
 	if !ok {
 		return 0, usagef("testbench history 18, testbench history 18.3, testbench history last",
-			"%q is not a run and no exchange", name)
+			"%q is neither a run nor an exchange", name)
 	}
 	if name == "last" || strings.Contains(name, ".") {
 		return s.pastExchange(run, number)

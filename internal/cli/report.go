@@ -178,7 +178,7 @@ func (s *session) showRun(run history.Finished) error {
 	}
 	t.printf("%s\n", strings.Join(parts, dot))
 	if !head.Ended && head.Number > 0 {
-		t.note("the run was cut down; next: testbench run -resume %d", head.Number)
+		t.note("the run was interrupted; next: testbench run -resume %d", head.Number)
 	}
 	return nil
 }

@@ -74,7 +74,7 @@ func runCommand() *command {
 			f.StringVar(&o.share, "share", "", "only this machine's part of the rows: `I/N`, with I from 1")
 			f.StringVar(&o.of, "of", "",
 				"the `name` of the run that a share belongs to: the same on each machine, another for each run")
-			f.StringVar(&o.resume, "resume", "", "go on with a `run` that was cut down: its number, or last")
+			f.StringVar(&o.resume, "resume", "", "go on with an interrupted `run`: its number, or last")
 			f.StringVar(&o.listen, "listen", "", "where calls back come in: `host:port` (127.0.0.1 and a free port)")
 			f.StringVar(&o.public, "callback", "",
 				"the `address` under which others reach that, as https://tests.heatherfold.example/back")

@@ -276,7 +276,7 @@ func (s *session) readSecret(name string) (string, error) {
 	case text == "":
 		return "", usagef("printf %s \"$PASSWORD\" | testbench secret set "+name, "nothing came from standard input")
 	case strings.TrimSpace(text) != text:
-		s.tell.note("note: the secret begins or ends with a blank; that is kept")
+		s.tell.note("note: the secret begins or ends with a space; that is kept")
 	}
 	return text, nil
 }

@@ -33,7 +33,7 @@ func tokenCommand() *command {
 			f.BoolVar(&o.bare, "bare", false, "print the token itself and nothing else, for a pipe")
 			f.BoolVar(&o.verify, "verify", false,
 				"ask the issuer whether it is good, and check its signature by the issuer's keys")
-			f.BoolVar(&o.forget, "forget", false, "deleted the one that is kept between commands, and get none")
+			f.BoolVar(&o.forget, "forget", false, "delete the one that is kept between commands, and get none")
 			f.StringVar(&o.spoil, "spoil", "",
 				"make a bad one of it this `way` ("+strings.Join(login.Ways, ", ")+
 					"), and show that the issuer refuses it")

@@ -86,7 +86,7 @@ func (s *session) watch(ctx context.Context, o *watchOptions, args []string) (in
 	if o.until != "" {
 		where, words, ok := strings.Cut(o.until, ": ")
 		if !ok {
-			return 0, usagef("-until \"state: done\"", "-until takes a path, a colon, a blank and a rule")
+			return 0, usagef("-until \"state: done\"", "-until takes a path, a colon, a space and a rule")
 		}
 		if w.until, err = path.Compile(where); err == nil {
 			w.rule, err = rule.Parse(words, false)

@@ -34,7 +34,7 @@ const (
 )
 
 var kindNames = [...]string{
-	"null", "boolean", "number", "text", "text", "list", "object", "element", "blanks",
+	"null", "boolean", "number", "text", "text", "list", "object", "element", "spaces",
 	"comment", "processing instruction",
 }
 

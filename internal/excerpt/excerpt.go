@@ -9,7 +9,7 @@ import (
 )
 
 // Most is how many bytes of a text a message takes up, and shown is how many characters
-// of them people see. What is cut at Most is far after what they see.
+// of them people see. What is cut at Most is far beyond what they see.
 const (
 	Most  = 64 << 10
 	shown = 80

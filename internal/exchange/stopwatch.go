@@ -10,7 +10,7 @@ import (
 
 // stopwatch takes the times of an exchange's parts. The transport calls back
 // from goroutines of its own, some of them after the answer has begun (a second
-// connection that came too late), so all of it is after a lock.
+// connection that came too late), so all of it is guarded by a lock.
 type stopwatch struct {
 	remote netip.Addr // of the connection
 	mutex  sync.Mutex

@@ -316,7 +316,7 @@ func xPath(t Take) string {
 	return "string(" + out + ")"
 }
 
-// Mark is a text that is in for a secret or a token while a request is made; it is
+// Mark is a text in place of a secret or a token while a request is made; it is
 // made of letters and digits, which no encoding changes.
 type Mark struct{ Text, Var string }
 

@@ -131,12 +131,12 @@ func schemeWord(e *evidence) string {
 	case !looksLikeScheme.MatchString(asked) || login.Asks(e.challenges(), word) != nil:
 		return ""
 	case word == "":
-		return fmt.Sprintf("Authorization was sent without a scheme word; the service asks for %q before the token (word: %s)", asked, asked)
+		return fmt.Sprintf("Authorization was sent without a scheme; the service asks for %q before the token (scheme: %s)", asked, asked)
 	case kindOfScheme[asked] != "":
-		return fmt.Sprintf("Authorization was sent with the word %q; the service asks for %s: use a login of kind %s",
+		return fmt.Sprintf("Authorization was sent with the scheme %q; the service asks for %s: use a login of kind %s",
 			word, e.schemes(), kindOfScheme[asked])
 	}
-	return fmt.Sprintf("Authorization was sent with the word %q; the service asks for %q (word: %s)", word, asked,
+	return fmt.Sprintf("Authorization was sent with the scheme %q; the service asks for %q (scheme: %s)", word, asked,
 		asked)
 }
 
@@ -180,7 +180,7 @@ func strayBlank(e *evidence) string {
 		return ""
 	}
 	if text := e.Context.Token.Text; text != strings.TrimSpace(text) {
-		return "the password, key or token begins or ends with a blank or a line break: perhaps it was sealed with one too much"
+		return "the password, key or token begins or ends with a space or a line break: perhaps it was sealed with one too much"
 	}
 	return ""
 }
@@ -378,7 +378,7 @@ func wrongPassword(e *evidence) string {
 	return fmt.Sprintf("the way in was right, so the user or password is wrong (user %s)", e.Context.Token.User)
 }
 
-// wentToTLS tells credentials that were left after on the way to TLS.
+// wentToTLS tells credentials that were lost on the way to TLS.
 func wentToTLS(e *evidence) string {
 	if e.answer == nil {
 		return ""

@@ -145,18 +145,20 @@ func TestBound(t *testing.T) {
 	assert.Equal(t, 30, left[0].Number)
 }
 
-// A newer program's file is left alone.
-func TestNewer(t *testing.T) {
+// The file of a newer or an older program is left alone.
+func TestOtherVersions(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "history.db")
 	store, err := history.Open(file)
 	require.NoError(t, err)
 	require.NoError(t, store.Close())
 	data, err := os.ReadFile(file)
 	require.NoError(t, err)
-	data[63] = 9 // user_version, SQLite file format 1.3.15
-	require.NoError(t, os.WriteFile(file, data, 0o600))
-	_, err = history.Open(file)
-	assert.ErrorContains(t, err, "newer version")
+	for version, says := range map[byte]string{9: "newer version", 1: "older version"} {
+		data[63] = version // user_version, SQLite file format 1.3.15
+		require.NoError(t, os.WriteFile(file, data, 0o600))
+		_, err = history.Open(file)
+		assert.ErrorContains(t, err, says)
+	}
 }
 
 // Times of several machines are those of all their exchanges, not a mean of means.

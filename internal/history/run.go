@@ -32,7 +32,7 @@ type Run struct {
 	Started time.Time `json:"started"`
 	Seconds float64   `json:"seconds"`
 	Outcome string    `json:"outcome"`
-	// Ended is false for a run that was cut down, or goes on.
+	// Ended is false for an interrupted run, or one that goes on.
 	Ended bool   `json:"ended"`
 	Share string `json:"share,omitempty"` // I/N
 	Of    string `json:"of,omitempty"`    // the run that a share belongs to, as whoever started it calls it

@@ -80,9 +80,13 @@ func openForReading(file string) (*Store, error) {
 		return nil, err
 	}
 	var found int
-	if err := db.QueryRow("pragma user_version").Scan(&found); err != nil || found != version {
+	err = db.QueryRow("pragma user_version").Scan(&found)
+	if err == nil {
+		err = checkVersion(file, found)
+	}
+	if err != nil {
 		_ = db.Close()
-		return nil, fmt.Errorf("the history %s cannot be read: version %d: %w", file, found, err)
+		return nil, err
 	}
 	return &Store{db: db}, nil
 }
@@ -108,18 +112,25 @@ func escaped(file string) string {
 	return strings.NewReplacer("%", "%25", "?", "%3f", "#", "%23").Replace(filepath.ToSlash(file))
 }
 
+// checkVersion refuses a history that this version of the program does not read.
+func checkVersion(file string, found int) error {
+	switch {
+	case found > version:
+		return fmt.Errorf("%s was written by a newer version of the program", file)
+	case found < version:
+		return fmt.Errorf("%s was written by an older version of the program, which used other words; "+
+			"move it away, and a new one is made", file)
+	}
+	return nil
+}
+
 func prepare(db *sql.DB, file string) error {
 	var found int
 	if err := db.QueryRow("pragma user_version").Scan(&found); err != nil {
 		return err
 	}
-	switch {
-	case found == version:
-		return nil
-	case found > version:
-		return fmt.Errorf("%s was written by a newer version of the program", file)
-	case found > 0:
-		return fmt.Errorf("%s was written by an older version of the program, in other words; move it away, and a new one is begun", file)
+	if found != 0 {
+		return checkVersion(file, found)
 	}
 	tx, err := db.Begin()
 	if err != nil {
@@ -435,7 +446,7 @@ type Stored struct {
 	head  *Run
 }
 
-// Get reads a run. One that was cut down is summed up from the rows that are there.
+// Get reads a run. An interrupted one is summed up from the rows that are there.
 func (s *Store) Get(number int) (*Stored, error) {
 	var text string
 	var ended bool

@@ -388,7 +388,7 @@ func (j *Judging) Where() {
 	for _, c := range j.Step.Where {
 		verdict := c.Judge(j.Data)
 		j.add(result.Check{
-			Kind: "where", Subject: c.Source, Passed: verdict.Passed, Expected: "it holds", Got: verdict.Got,
+			Kind: "where", Subject: c.Source, Passed: verdict.Passed, Expected: "condition is true", Got: verdict.Got,
 			Note: verdict.Note,
 		})
 	}

@@ -45,8 +45,8 @@ func (d *LoginCall) Obtain(ctx context.Context, env *Env, _ *Token) (*Token, err
 	}
 	if status := r.Record.Answer.Status; status < 200 || status > 299 {
 		return nil, &Error{
-			Message: fmt.Sprintf("the desk answered %d: %s", status, answerInWords(r)), Record: r.Record,
-			Try: "check user and password, and where the desk wants them (headers, form, JSON, Basic)",
+			Message: fmt.Sprintf("the login call was answered with %d: %s", status, answerInWords(r)), Record: r.Record,
+			Try: "check user and password, and where the service wants them (headers, form, JSON, Basic)",
 		}
 	}
 	roots := r.Roots(nil)
@@ -62,7 +62,7 @@ func (d *LoginCall) Obtain(ctx context.Context, env *Env, _ *Token) (*Token, err
 		}
 		return nil, &Error{
 			Message: fmt.Sprintf("there is no token at %s: %s", d.TokenPath.Source, why), Record: r.Record,
-			Try: "see what the desk answers with `testbench call`, and correct token path:",
+			Try: "see with `testbench call` what the login call answers, and correct token path:",
 		}
 	}
 	text := strings.TrimSpace(node.Value().Text)
@@ -106,7 +106,7 @@ func (d *LoginCall) end(found path.Selection, now time.Time) (time.Time, error) 
 	return now.Add(time.Duration(count * float64(d.ExpiresUnit))), err
 }
 
-// Put sends the token as the desk's services want it.
+// Put sends the token as the services want it.
 func (d *LoginCall) Put(r *exchange.Request, _ *Env, t *Token) error { return d.Send.put(r, t) }
 
 // Verify makes the call that says whether a token is still valid.
@@ -122,9 +122,9 @@ func (d *LoginCall) Verify(ctx context.Context, env *Env, t *Token) (*Introspect
 		return nil, err
 	}
 	standing := &Introspection{Good: status >= 200 && status <= 299, Details: details}
-	standing.Said = fmt.Sprintf("the desk answered %d: the token is good", status)
+	standing.Said = fmt.Sprintf("the login call was answered with %d: the token is good", status)
 	if !standing.Good {
-		standing.Said = fmt.Sprintf("the desk answered %d: the token is not good", status)
+		standing.Said = fmt.Sprintf("the login call was answered with %d: the token is not good", status)
 	}
 	return standing, nil
 }

@@ -75,7 +75,7 @@ func (s *Session) Obtain(ctx context.Context, env *Env, _ *Token) (*Token, error
 			return nil, &Error{
 				Message: fmt.Sprintf("asking for %s was answered with %d and no value in that header", s.Echo.Header,
 					re.Record.Answer.Status), Record: re.Record,
-				Try: "see with `testbench call` which header the service gives, and to which word; word: of the login says what is sent to ask",
+				Try: "see with `testbench call` which header the service gives, and for which value of the request; value: of the login says what is sent",
 			}
 		}
 		token.Headers[s.Echo.Header] = text

@@ -178,9 +178,9 @@ func (s *Signature) Receive(r *exchange.Request, answer *exchange.Answer, env *E
 	}
 	s.judgeSignatures(m, read, expected, r, note)
 	if there, err := m.CheckTimestamp(env.serverNow(r.URL.Host)); err != nil {
-		note("time stamp of the answer", "one that passes now", err.Error(), false)
+		note("time stamp of the answer", "one that is valid now", err.Error(), false)
 	} else if there {
-		note("time stamp of the answer", "one that passes now", "it does", true)
+		note("time stamp of the answer", "one that is valid now", "it does", true)
 	}
 	return findings
 }
@@ -194,7 +194,7 @@ func (s *Signature) judgeSignatures(m *wssecurity.Message, read *signatureMateri
 	for _, one := range signatures {
 		switch {
 		case one.Problem != nil:
-			note(subject, "one that holds", one.Problem.Error(), false)
+			note(subject, "one that is valid", one.Problem.Error(), false)
 			return
 		case one.Unknown && s.Answers != nil:
 			note(subject, "one by a certificate that is known",
@@ -209,7 +209,7 @@ func (s *Signature) judgeSignatures(m *wssecurity.Message, read *signatureMateri
 		if one.Unknown {
 			got += "; nothing vouches for that certificate (answers: names one)"
 		}
-		note(subject, "one that holds", got, true)
+		note(subject, "one that is valid", got, true)
 	}
 	for _, part := range expected.Signed {
 		if !covered[part] {

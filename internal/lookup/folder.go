@@ -72,7 +72,7 @@ func openFolder(dir string) (*os.Root, error) {
 func matches(root *os.Root, pattern string) ([]string, error) {
 	if _, err := path.Match(pattern, ""); err != nil || pattern == "" || strings.HasPrefix(pattern, "/") ||
 		slices.Contains(strings.Split(pattern, "/"), "..") {
-		return nil, fmt.Errorf("%q is not a name of a file in the folder, and no pattern of one", pattern)
+		return nil, fmt.Errorf("%q is neither a file of the folder nor a pattern", pattern)
 	}
 	names, err := fs.Glob(root.FS(), pattern)
 	if err != nil {

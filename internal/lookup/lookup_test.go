@@ -172,10 +172,10 @@ func TestFolder(t *testing.T) {
 		{"note.txt", `"done\n"`, ""},
 		{"stock-*", "", "fits 2 files: stock-1.csv, stock-2.json; open one"},
 		{"none.csv", "", "there is no file none.csv"},
-		{"../out/note.txt", "", "not a name of a file in the folder"},
-		{"/etc/passwd", "", "not a name of a file in the folder"},
+		{"../out/note.txt", "", "neither a file of the folder"},
+		{"/etc/passwd", "", "neither a file of the folder"},
 		{"link.txt", "", "there is no file link.txt"},
-		{"[", "", "not a name of a file"},
+		{"[", "", "neither a file"},
 	} {
 		content, _, sum, err := lookup.Content(filepath.Join(dir, "out"), c.pattern, table.Options{})
 		if c.wrong != "" {

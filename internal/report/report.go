@@ -103,7 +103,7 @@ func WriteFile(name string, run history.Finished, o Options) error {
 const mostBody = 64 << 10
 
 // JUnit writes a run as JUnit XML, as CI systems read it: a suite a sheet, a
-// case a step. A step that failed is a failure, one that was error or
+// case a step. A step that failed is a failure, one that had an error or
 // reached nobody an error, one that was not run is skipped. The form has no standard: it
 // is what the schema of the CI system allows that is read most widely, by which a reason
 // to skip is text and the whole run has no count of what was skipped.

@@ -156,7 +156,7 @@ func (r *Run) Record() *history.Run {
 	return out
 }
 
-// Memory gives a run whose rows are passed, masked, as reports want it.
+// Memory gives a run whose rows are kept, masked, as reports want it.
 func (r *Run) Memory() *history.MemoryRun {
 	out := &history.MemoryRun{Head: r.Record()}
 	out.Head.Ended = true

@@ -109,7 +109,7 @@ func (s *Step) ChecksSoft() int {
 	return soft
 }
 
-// Fell counts the checks that failed.
+// ChecksFailed counts the checks that failed.
 func (s *Step) ChecksFailed() int {
 	count := 0
 	for _, c := range s.Checks {

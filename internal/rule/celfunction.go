@@ -578,7 +578,7 @@ var functionHelp = map[string]Help{
 		`at(answer, "lot-no") == "L-1"`,
 	},
 	"avg":      {"avg(LIST)", "the mean of numbers", "avg(answer.lots.map(l, l.kilos)) > 10"},
-	"date":     {"date(TEXT)", "a date, for comparing and reckoning", `date(answer.day) < date("2026-12-01")`},
+	"date":     {"date(TEXT)", "a date, for comparing and calculating", `date(answer.day) < date("2026-12-01")`},
 	"datetime": {"datetime(TEXT)", "a date with time", `datetime(answer.at) > datetime("2026-11-01T08:00:00Z")`},
 	"days":     {"days(N)", "a duration of days", `date(answer.due) == date(answer.day) + days(14)`},
 	"max":      {"max(LIST), max(A, B)", "the greatest", "max(answer.lots.map(l, l.kilos)) <= 50"},

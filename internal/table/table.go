@@ -83,7 +83,7 @@ func under(root *document.Node, o Options) (*Table, error) {
 	case root.Kind == document.Element:
 		return nil, fmt.Errorf("say with path: which element is repeated, as path: %s", firstChild(root))
 	case root.Kind != document.List:
-		return nil, fmt.Errorf("it is %s and no list; say with path: where the list is", root.Describe())
+		return nil, fmt.Errorf("it is %s, not a list; say with path: where the list is", root.Describe())
 	}
 	return Of(items, o.Kinds)
 }

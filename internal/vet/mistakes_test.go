@@ -633,7 +633,7 @@ logins:
 		{with("    tls:\n      insecure: ¦no"), "is not an answer to yes or no", ""},
 		{with("    services:\n      nothing: http://x"), `there is no service "nothing"`, "there are none"},
 		{with("    logins:\n      a: b"), `there is no login`, ""},
-		{with("services:\n  ¦a/b:\n    address: ${base}"), "it holds a blank or a slash", ""},
+		{with("services:\n  ¦a/b:\n    address: ${base}"), "it has a space or a slash", ""},
 		{with("services:\n  a:\n    address: ¦${bsae}"), "nothing defines ${bsae}", `"base"`},
 		{with("services:\n  a:\n    address: ¦${row.x}"), "there are no rows in the bench file", ""},
 		{service("login: ¦nobody"), `there is no login "nobody"`, "there are none"},

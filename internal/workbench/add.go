@@ -46,7 +46,7 @@ type Addition struct {
 // example of a request.
 func (b *Bench) Add(ctx context.Context, a Addition, o Options) (*Added, error) {
 	if strings.ContainsAny(a.Name, " /\t:") || a.Name == "" {
-		return nil, fmt.Errorf("%q cannot be the name of a service: it holds a blank, a slash or a colon, or nothing",
+		return nil, fmt.Errorf("%q cannot be the name of a service: it has a space, a slash or a colon, or nothing",
 			a.Name)
 	}
 	adder := &adder{bench: b, a: a, added: &Added{}, file: filepath.Join(b.inner.Dir, bench.FileName)}

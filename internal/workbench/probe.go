@@ -107,7 +107,7 @@ func (b *Bench) Probe(ctx context.Context, step *sheet.Step, o ProbeOptions) (*P
 // what undoes them afterwards.
 func (b *Bench) ProbeStep(ctx context.Context, file, name string, o ProbeOptions) (*ProbeResult, error) {
 	result, err := (*ProbeResult)(nil),
-		fmt.Errorf("the step %s of %s was not come to: a step before it failed, or its condition leaves it out",
+		fmt.Errorf("the step %s of %s was not reached: a step before it failed, or its condition leaves it out",
 			name, file)
 	past := RunOptions{Options: o.Options, Rows: [][2]int{{1, 1}}, Unrecorded: true}
 	if past.Steps, err = b.upTo(file, name, o.Options, err); past.Steps == nil {

@@ -72,7 +72,7 @@ func (b *Bench) Run(ctx context.Context, files []string, o RunOptions) (*Result,
 	return b.run(ctx, files, o, nil)
 }
 
-// Resume goes on with a run of the history that was cut down: with the rows that it did
+// Resume goes on with an interrupted run of the history: with the rows that it did
 // not finish, as it was asked for then.
 func (b *Bench) Resume(ctx context.Context, number int, o RunOptions) (*Result, error) {
 	store, err := b.History()
@@ -213,56 +213,45 @@ func (r *running) prepare(files []string) error {
 	return nil
 }
 
-// found is a sheet of the bench by a name that is relative to it, where there is no
-// such file from here.
-func (b *Bench) found(file string) string {
-	if _, err := os.Stat(file); err != nil && !filepath.IsAbs(file) && b.Dir != "" {
-		if inside := filepath.Join(b.Dir, file); isFile(inside) {
+// found is a file or folder of the bench by a name that is relative to it, where there is none of that
+// name from here.
+func (b *Bench) found(name string) string {
+	if _, err := os.Stat(name); err != nil && !filepath.IsAbs(name) && b.Dir != "" {
+		inside := filepath.Join(b.Dir, name)
+		if _, err := os.Stat(inside); err == nil {
 			return inside
 		}
 	}
-	return file
+	return name
 }
 
-// sheetFiles gives the files of sheets that are named: a folder stands for the sheets in it, a
-// pattern (sheets/0*.yaml) for those that match, wherever the shell leaves it as it is.
+// sheetFiles gives the files of sheets that are named: a folder stands for the sheets in it, and a
+// pattern (sheets/0*.yaml), which some shells leave as it is, for those that match.
 func (b *Bench) sheetFiles(names []string) ([]string, error) {
 	var files []string
 	for _, name := range names {
-		pattern := ""
-		for _, at := range []string{name, filepath.Join(b.Dir, name)} {
-			if info, err := os.Stat(at); err == nil && info.IsDir() {
-				pattern = filepath.Join(at, "*.yaml")
-			} else if err != nil && strings.ContainsAny(name, "*?[") {
-				pattern = at
-			}
-			if pattern == "" || filepath.IsAbs(name) || b.Dir == "" {
-				break
-			}
-			if found, _ := filepath.Glob(pattern); len(found) > 0 {
-				break
-			}
-		}
-		if pattern == "" {
+		at := b.found(name)
+		info, err := os.Stat(at)
+		isFolder := err == nil && info.IsDir()
+		if isFolder {
+			at = filepath.Join(at, "*.yaml")
+		} else if err == nil || !strings.ContainsAny(name, "*?[") {
 			files = append(files, name)
 			continue
 		}
-		found, err := filepath.Glob(pattern)
-		if err != nil || len(found) == 0 {
+		matches, err := filepath.Glob(at)
+		if len(matches) == 0 && !isFolder && !filepath.IsAbs(name) {
+			matches, err = filepath.Glob(filepath.Join(b.Dir, name))
+		}
+		matches = slices.DeleteFunc(matches, func(file string) bool { return filepath.Base(file) == bench.FileName })
+		if err != nil || len(matches) == 0 {
 			return nil, fmt.Errorf("there is no sheet at %s", name)
 		}
-		for _, file := range found {
-			if filepath.Base(file) != bench.FileName {
-				files = append(files, bench.DisplayName(file))
-			}
+		for _, file := range matches {
+			files = append(files, bench.DisplayName(file))
 		}
 	}
 	return files, nil
-}
-
-func isFile(name string) bool {
-	info, err := os.Stat(name)
-	return err == nil && info.Mode().IsRegular()
 }
 
 // historyFile is the history of the bench.

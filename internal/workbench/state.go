@@ -17,7 +17,7 @@ import (
 type kept = map[string]*document.Node
 
 // state is what a run leaves for those that go on from it: what was set on the command
-// line, and what its rows kept. The history is masked, so it is not allowed there; it is
+// line, and what its rows kept. The history is masked, so it cannot be there; it is
 // sealed to the user's identity.
 type state struct {
 	mutex sync.Mutex

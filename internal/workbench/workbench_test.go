@@ -155,3 +155,23 @@ func TestNewKeepsWhatIsThere(t *testing.T) {
 	_, err = workbench.Open(filepath.Dir(dir))
 	assert.ErrorContains(t, err, "there is no bench.yaml")
 }
+
+// A folder and a pattern stand for the sheets in them, from here and from the bench.
+func TestFoldersOfSheets(t *testing.T) {
+	bench := demoBench(t)
+	for name, want := range map[string]int{
+		"sheets": 12, "sheets/": 12, "sheets/0*.yaml": 9, filepath.Join(bench.Dir, "sheets"): 12, "sheets/0[12]*": 2,
+	} {
+		vetted, err := bench.Vet([]string{name}, workbench.Options{})
+		require.NoError(t, err, name)
+		assert.Empty(t, vetted.Problems, name)
+		result, err := bench.Run(t.Context(), []string{name}, workbench.RunOptions{Dry: true})
+		require.NoError(t, err, name)
+		assert.Len(t, result.Sheets, want, name)
+		require.NoError(t, result.Close())
+	}
+	for _, name := range []string{"data", "sheets/9*.yaml", "sheets/[", "none"} {
+		_, err := bench.Vet([]string{name}, workbench.Options{})
+		assert.ErrorContains(t, err, "there is no sheet", name)
+	}
+}

@@ -288,7 +288,7 @@ func (m *Message) AddUsernameToken(t UsernameToken) {
 // Its namespaces must be declared on it.
 func (m *Message) AddAssertion(assertion *document.Node) error {
 	if assertion.Name().Local != "Assertion" || assertion.Name().Space != saml2 {
-		return fmt.Errorf("the token is not SAML 2.0 assertion, but the element %s in %q", assertion.Name().Local,
+		return fmt.Errorf("the token is not a SAML 2.0 assertion, but the element %s in %q", assertion.Name().Local,
 			assertion.Name().Space)
 	}
 	m.prepend(assertion)

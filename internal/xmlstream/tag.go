@@ -28,7 +28,7 @@ func (r *Reader) scanEnd(b []byte) (Kind, int, error) {
 	case len(r.open) == 0:
 		return None, 0, r.failf(0, "</%s> closes nothing", name)
 	case r.open[len(r.open)-1].entry.raw != name:
-		return None, 0, r.failf(0, "</%s> found where </%s> is expected close", name, r.open[len(r.open)-1].entry.raw)
+		return None, 0, r.failf(0, "</%s> found where </%s> is expected", name, r.open[len(r.open)-1].entry.raw)
 	}
 	return r.close(), end + 1, nil
 }

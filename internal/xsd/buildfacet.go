@@ -125,7 +125,7 @@ func (b *builder) whitespace(t, base *SimpleType, f xnode, text string) {
 	case !ok:
 		b.fail(f, "whiteSpace can be preserve, replace or collapse, not %q", text)
 	case kind < base.Whitespace:
-		b.fail(f, "whiteSpace cannot be %s where the base type has more done to blanks", text)
+		b.fail(f, "whiteSpace cannot be %s where the base type has more done to spaces", text)
 	default:
 		t.Whitespace = kind
 	}

@@ -101,7 +101,7 @@ func (b *builder) defaults(x xnode) (byDefault, fixed *string) {
 		fixed = &v
 	}
 	if byDefault != nil && fixed != nil {
-		b.fail(x, "default and fixed is not allowed together")
+		b.fail(x, "default and fixed are not allowed together")
 	}
 	return byDefault, fixed
 }

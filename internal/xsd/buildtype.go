@@ -26,7 +26,7 @@ func (b *builder) typeNamed(x xnode, text string) Type {
 	return b.globalType(name, declared)
 }
 
-// missingType is in for a type that is not there: everything is a value of it.
+// missingType stands in for a type that is not there: everything is a value of it.
 func missingType(name Name) Type {
 	return &ComplexType{
 		Name: name, Base: anyType, Content: MixedContent, AnyAttribute: anyType.AnyAttribute,
@@ -128,7 +128,7 @@ func (b *builder) simpleNamed(x xnode, text string) *SimpleType {
 	return untyped(Name{})
 }
 
-// untyped is in for a simple type that is not there.
+// untyped stands in for a simple type that is not there.
 func untyped(name Name) *SimpleType {
 	return &SimpleType{Name: name, Base: builtins["anySimpleType"], Missing: true}
 }

@@ -187,7 +187,7 @@ func TestBrokenSchemas(t *testing.T) {
 		{`<xs:simpleType name="T"><xs:restriction base="xs:int"><xs:enumeration value="a"/></xs:restriction></xs:simpleType>`, "the value is not allowed in the enumeration"},
 		{`<xs:simpleType name="T"><xs:restriction base="xs:string"><xs:maxLength value="5"/></xs:restriction></xs:simpleType><xs:simpleType name="U"><xs:restriction base="a:T"><xs:maxLength value="6"/></xs:restriction></xs:simpleType>`, "maxLength 6 is over the 5 of the base type"},
 		{`<xs:element name="e" type="xs:int" default="x"/>`, "the default of the element e is not a value of its type"},
-		{`<xs:element name="e" type="xs:int" default="1" fixed="1"/>`, "default and fixed is not allowed together"},
+		{`<xs:element name="e" type="xs:int" default="1" fixed="1"/>`, "default and fixed are not allowed together"},
 		{`<xs:complexType name="T"><xs:sequence><xs:element name="x" minOccurs="3" maxOccurs="2"/></xs:sequence></xs:complexType>`, "maxOccurs is under minOccurs"},
 		{
 			`<xs:complexType name="T"><xs:sequence><xs:element name="x" maxOccurs="many"/></xs:sequence></xs:complexType>`,
@@ -207,7 +207,7 @@ func TestBrokenSchemas(t *testing.T) {
 		{`<xs:element name="e"><xs:complexType/><xs:keyref name="k" refer="a:none"><xs:selector xpath="x"/><xs:field xpath="@x"/></xs:keyref></xs:element>`, "k refers to none, which is not a key"},
 		{`<xs:simpleType name="T"><xs:restriction base="xs:int"><xs:maxInclusive value="5" fixed="true"/></xs:restriction></xs:simpleType><xs:simpleType name="U"><xs:restriction base="a:T"><xs:maxInclusive value="4"/></xs:restriction></xs:simpleType>`, "the facet maxInclusive is fixed in T and cannot be changed"},
 		{`<xs:simpleType name="T"><xs:restriction base="xs:string"><xs:minLength value="2" fixed="true"/></xs:restriction></xs:simpleType><xs:simpleType name="U"><xs:restriction base="a:T"><xs:minLength value="3"/></xs:restriction></xs:simpleType>`, "the facet minLength is fixed in T and cannot be changed"},
-		{`<xs:simpleType name="T"><xs:restriction base="xs:token"><xs:whiteSpace value="preserve"/></xs:restriction></xs:simpleType>`, "whiteSpace cannot be preserve where the base type has more done to blanks"},
+		{`<xs:simpleType name="T"><xs:restriction base="xs:token"><xs:whiteSpace value="preserve"/></xs:restriction></xs:simpleType>`, "whiteSpace cannot be preserve where the base type has more done to spaces"},
 		{`<xs:simpleType name="T"><xs:restriction base="xs:string"><xs:whiteSpace value="trim"/></xs:restriction></xs:simpleType>`, `whiteSpace can be preserve, replace or collapse, not "trim"`},
 		{`<xs:simpleType name="T"><xs:restriction base="xs:int"><xs:whiteSpace value="replace"/></xs:restriction></xs:simpleType>`, "the facet whiteSpace is fixed in int and cannot be changed"},
 		{`<xs:simpleType name="T"><xs:restriction base="xs:string"><xs:maxLength value="3"/><xs:maxLength value="4"/></xs:restriction></xs:simpleType>`, "the facet maxLength is there twice"},

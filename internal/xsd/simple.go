@@ -58,7 +58,7 @@ type SimpleType struct {
 	values    map[string]bool   // of the enumeration, by identity
 	texts     map[string]bool   // of an enumeration of texts
 	final     derivation
-	Missing   bool // is in for a type that could not be loaded
+	Missing   bool // stands in for a type that could not be loaded
 	at        Problem
 }
 

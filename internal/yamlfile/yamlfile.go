@@ -404,7 +404,7 @@ func (f *File) syntax(err error) {
 	}
 	try := ""
 	if strings.Contains(f.line(line), "\t") {
-		try = "YAML is indented with blanks, not with tabs"
+		try = "YAML is indented with spaces, not with tabs"
 	}
 	f.ReportAt(line, column, try, "not valid YAML: %s", message)
 }

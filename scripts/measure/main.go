@@ -84,7 +84,7 @@ func (m *measuring) build() error {
 // command is what is run.
 type command []string
 
-// once runs a command and gives its wall time and the most memory that it passed, in MB.
+// once runs a command and gives its wall time and the most memory that it took, in MB.
 func (m *measuring) once(c command) (time.Duration, float64, error) {
 	run := exec.Command(c[0], c[1:]...)
 	run.Dir = m.dir

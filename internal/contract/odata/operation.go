@@ -328,7 +328,7 @@ func (a *at) list(o *contract.Endpoint) {
 	}
 	if !a.s.marks.noCount {
 		count := a.query("count", &object{m: a.m, single: &property{typeName: "Edm.Boolean", facets: noFacets}},
-			"true: how many there are is in @odata.count")
+			"true: @odata.count tells how many there are")
 		if a.m.isV2() {
 			count.Wire = "$inlinecount"
 			count.Write = func(v *document.Node) string {

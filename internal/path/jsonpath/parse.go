@@ -394,7 +394,7 @@ func (p *parser) basic() logical {
 		}
 		if negated {
 			p.at = start
-			p.fail("! is before a comparison; put the comparison into parentheses")
+			p.fail("! belongs to what follows it alone; put the comparison into parentheses")
 		}
 		p.blanks()
 		p.comparable(left, start)

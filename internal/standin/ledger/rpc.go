@@ -253,7 +253,7 @@ func (f *rpcFace) xml(w http.ResponseWriter, r *http.Request) {
 				"</fault></methodResponse>")
 	}
 	if err := xml.NewDecoder(r.Body).Decode(&call); err != nil {
-		fail(&rpcFault{-32700, "the call is not an XML-RPC", ""})
+		fail(&rpcFault{-32700, "the call is not XML-RPC", ""})
 		return
 	}
 	given := []any{}

@@ -149,7 +149,7 @@ func (u *unfiller) complex(t *xsd.ComplexType, n *document.Node) *document.Node 
 	return out.Object()
 }
 
-// child is a child element by its declaration, or by that of what it is in for.
+// child is a child element by its declaration, or by that of what it stands in for.
 func (u *unfiller) child(t *xsd.ComplexType, child *document.Node) *document.Node {
 	name := xsd.Name{Space: child.Name().Space, Local: child.Name().Local}
 	var found *xsd.Element
