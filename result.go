@@ -52,7 +52,7 @@ type StepResult struct {
 	Exchanges    []Exchange // the last one is that which was judged; nil where nothing was sent
 	Hints        []string   // what to try, where it failed; may be nil
 	Notes        []string   // what else is to be said; may be nil
-	Fell         []string   // what failed and what to try, in lines as the command shows them
+	Failures     []string   // what failed and what to try, in lines as the command shows them
 }
 
 // Check is one thing that was judged.
@@ -66,6 +66,9 @@ type Check struct {
 	Where    string // the place that failed, where it is not the subject; else empty
 	Note     string // may be empty
 }
+
+// Compared says in words what was expected and what came: "expected over 5, got 3".
+func (c Check) Compared() string { return history.Compared(c.Expected, c.Got) }
 
 // Exchange is one exchange of HTTP, with secrets masked.
 type Exchange struct {
@@ -116,7 +119,7 @@ func stepOf(s *history.Step) StepResult {
 		Checks: checksOf(s.Checks), Kept: plainTexts(s.Kept), Hints: plainTexts(s.Hints), Notes: plainTexts(s.Notes),
 	}
 	if out.Outcome != Passed && out.Outcome != NotRun {
-		out.Fell = plainTexts(report.Lines(s))
+		out.Failures = plainTexts(report.Lines(s))
 	}
 	for _, e := range s.Exchanges {
 		out.Exchanges = append(out.Exchanges, exchangeOf(e))

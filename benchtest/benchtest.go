@@ -95,7 +95,7 @@ func tell(t *testing.T, result *testbench.Result) {
 			}
 			for _, c := range sheet.Checks {
 				if !c.Passed {
-					t.Errorf("%s %s: expected %s, got %s", c.Kind, c.Subject, c.Expected, c.Got)
+					t.Errorf("%s %s: %s", c.Kind, c.Subject, c.Compared())
 				}
 			}
 			if steps == 0 {
@@ -113,6 +113,6 @@ func judge(t *testing.T, step testbench.StepResult) {
 		t.Skip(step.Reason)
 	default:
 		t.Errorf("%s: %s\n%s", step.Outcome, step.Target,
-			strings.Join(append([]string{step.Reason}, step.Fell...), "\n"))
+			strings.Join(append([]string{step.Reason}, step.Failures...), "\n"))
 	}
 }

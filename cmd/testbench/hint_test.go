@@ -82,11 +82,11 @@ logins:
 		},
 		{
 			"scheme missing", "request: other GET /ticket\n    login: fixed",
-			`Authorization was sent without a scheme word; the service asks for "Ticket" before the token`,
+			`Authorization was sent without a scheme; the service asks for "Ticket" before the token`,
 		},
 		{
 			"scheme unlike", "request: other GET /ticket\n    login: worded",
-			`was sent with the word "Bearer"; the service asks for "Ticket"`,
+			`was sent with the scheme "Bearer"; the service asks for "Ticket"`,
 		},
 		{"expired", "request: stores GET /lots\n    login: short", "the token expired"},
 		{

@@ -184,7 +184,7 @@ logins:
 		`there is no token at tickett: answer has no tickett: it is an element with ticket, minutes; did you mean "ticket"?`)
 	o = p.run("token", "wrong")
 	assert.Equal(t, 3, o.status)
-	assert.Contains(t, o.stderr, "the desk answered 403")
+	assert.Contains(t, o.stderr, "the login call was answered with 403")
 	o = p.run("token", "key", "-verify")
 	assert.Equal(t, 2, o.status)
 	assert.Contains(t, o.stderr, "nobody can be asked")

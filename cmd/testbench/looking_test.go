@@ -114,7 +114,7 @@ func TestHistoryCommand(t *testing.T) {
 	assert.Contains(t, text("-prune", "2"), "3 runs taken away")
 	assert.NotContains(t, text(), "call stores/search")
 	p.cases([]commandCase{
-		{"history x", 2, []string{`"x" is not a run and no exchange`}},
+		{"history x", 2, []string{`"x" is neither a run nor an exchange`}},
 		{"history 1", 2, []string{"there is no run 1 in the history; the newest is 5"}},
 		{"history 1 2", 2, []string{"one run or exchange at a time"}},
 		{"history -most 0", 2, []string{"-most takes a number from 1"}},
@@ -287,7 +287,7 @@ func TestWatch(t *testing.T) {
 		{"watch GET ${base}/z -every 20ms -for 50ms", 0, []string{"200"}},
 		{"watch GET http://127.0.0.1:9/ -allow 127.0.0.1 -every 10ms -times 1", 3, []string{" - ", "refused"}},
 		{"watch GET ${base}/a -every 1ms", 2, []string{"there must be a pause"}},
-		{"watch GET ${base}/a -until state", 2, []string{"a path, a colon, a blank and a rule"}},
+		{"watch GET ${base}/a -until state", 2, []string{"a path, a colon, a space and a rule"}},
 		{"watch GET ${base}/a -until state:~is~nmber", 2, []string{"-until state: is nmber"}},
 		{"watch GET ${base}/a -times -1", 2, []string{"less than nothing"}},
 		{"watch", 2, []string{"watch what?"}},

@@ -63,6 +63,10 @@ func TestTerminal(t *testing.T) {
 	assert.NotContains(t, shown, "typed without")
 	assert.Contains(t, p.read("secrets/lab.age"), "AGE ENCRYPTED FILE")
 
+	shown = p.onTerminal("(empty for none): ", "http://127.0.0.1:1/health\n", "testbench new asked")
+	assert.Contains(t, shown, "next: cd asked")
+	assert.Contains(t, p.read("asked/bench.yaml"), "request: GET /health")
+
 	// Colour is for terminals, and only where it is wanted.
 	shown = p.onTerminal("", "", "testbench run sheets/06-too-moist.yaml")
 	assert.Contains(t, shown, "\x1b[31mfailed 1 of 3\x1b[0m")

@@ -75,7 +75,10 @@ func Schema() string {
 	rules := document.NewList()
 	for _, of := range loginSchemas() {
 		name, one := of.kind, of.keys
-		one.Get("properties").Set("kind", document.NewObject())
+		if one.Get("properties").Get("kind") == nil {
+			one.Get("properties").Set("kind",
+				document.NewObject().Set("description", document.NewText("the kind of login")))
+		}
 		is := document.NewObject().Set("properties",
 			document.NewObject().Set("kind", document.NewObject().Set("const", document.NewText(name))))
 		rules.AppendItems(document.NewObject().Set("if", is).Set("then", one))

@@ -21,18 +21,19 @@ func newCommand() *command {
 		name: "new", group: "starting", purpose: "starts a bench: bench.yaml, folders, a first sheet",
 		usage: "DIR [ADDRESS]",
 		examples: []string{
-			"testbench new honey http://127.0.0.1:8720/index/prices.xml",
+			"testbench new honey 'http://127.0.0.1:8720/index/prices.xml?fd=1&fm=11&fy=2026'",
 			"cd honey && testbench run sheets/first.yaml",
 		},
-		run: func(_ context.Context, s *session, _ any, args []string) (int, error) {
+		run: func(ctx context.Context, s *session, _ any, args []string) (int, error) {
 			if len(args) == 0 || len(args) > 2 {
 				return 0, usagef("testbench new DIR ADDRESS", "in which folder?")
 			}
-			address := ""
+			var address string
+			var err error
 			if len(args) == 2 {
 				address = args[1]
-			} else if typed, ok := s.askLine("address of the service that is tested (http://...): "); ok {
-				address = typed
+			} else if address, err = s.askLine(ctx, "the address of a service to test (empty for none): "); err != nil {
+				return 0, err
 			}
 			written, err := workbench.New(args[0], address)
 			if err != nil {

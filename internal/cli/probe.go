@@ -359,6 +359,6 @@ func (t *probeTable) verdict(result *workbench.ProbeResult) {
 		tell.printf("%s:%s%d broke it, %d let in without the right\n", tell.in(red, "failed"), gap,
 			all[probe.Broke], all[probe.LetIn])
 	default:
-		tell.printf("%s: nothing broke it, and nothing was let in\n", tell.in(green, "passed"))
+		tell.printf("%s:%snothing broke it, and nothing was let in\n", tell.in(green, "passed"), gap)
 	}
 }

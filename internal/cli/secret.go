@@ -228,15 +228,25 @@ func (s *session) ask(what, variable string) (string, error) {
 	return text, err
 }
 
-// askLine asks at a terminal for a line that may be seen; ok is false where there is no terminal.
-func (s *session) askLine(prompt string) (text string, ok bool) {
+// askLine asks at a terminal for a line that may be seen; it is empty where there is no terminal. An
+// interrupt ends the waiting; the reading ends with the program.
+func (s *session) askLine(ctx context.Context, prompt string) (string, error) {
 	f, isFile := s.stdin.(*os.File)
 	if !isFile || !term.IsTerminal(int(f.Fd())) || !s.tell.terminal {
-		return "", false
+		return "", nil
 	}
 	s.tell.prompt("%s", prompt)
-	line, err := bufio.NewReader(f).ReadString('\n')
-	return strings.TrimSpace(line), err == nil
+	lines := make(chan string, 1)
+	go func() {
+		line, _ := bufio.NewReader(f).ReadString('\n') // what was typed before the end counts
+		lines <- strings.TrimSpace(line)
+	}()
+	select {
+	case line := <-lines:
+		return line, nil
+	case <-ctx.Done():
+		return "", ctx.Err()
+	}
 }
 
 // readUnseen reads a line from a terminal without echo.

@@ -154,6 +154,8 @@ type Check struct {
 // Compared says in words what was expected and what came instead.
 func Compared[T ~string](expected, got T) T {
 	switch {
+	case strings.HasPrefix(string(got), "condition is") || strings.HasPrefix(string(got), "cannot be evaluated"):
+		return got // it says itself what was expected
 	case got == "missing":
 		return "expected " + expected + ", missing"
 	case expected == "":

@@ -122,9 +122,9 @@ func (d *LoginCall) Verify(ctx context.Context, env *Env, t *Token) (*Introspect
 		return nil, err
 	}
 	standing := &Introspection{Good: status >= 200 && status <= 299, Details: details}
-	standing.Said = fmt.Sprintf("the login call was answered with %d: the token is good", status)
+	standing.Said = fmt.Sprintf("the service answered %d: the token is good", status)
 	if !standing.Good {
-		standing.Said = fmt.Sprintf("the login call was answered with %d: the token is not good", status)
+		standing.Said = fmt.Sprintf("the service answered %d: the token is not good", status)
 	}
 	return standing, nil
 }

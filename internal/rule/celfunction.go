@@ -170,7 +170,7 @@ func arithmetic(operation func(result, x, y *apd.Decimal) (apd.Condition, error)
 		}
 		result := new(apd.Decimal)
 		if _, err := operation(result, x, y); err != nil {
-			return nil, fmt.Errorf("it cannot be computed: %w", err)
+			return nil, fmt.Errorf("it cannot be calculated: %w", err)
 		}
 		return decimalValue{result}, nil
 	}

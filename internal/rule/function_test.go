@@ -38,7 +38,7 @@ func TestFunctions(t *testing.T) {
 		"round(1, -101)":                  "round takes from -100 to 100 digits",
 		"round('x')":                      `"x" is not a number`,
 		"round(1, 'x')":                   `"x" is not a number`,
-		"7 % 0":                           "it cannot be computed",
+		"7 % 0":                           "it cannot be calculated",
 		"number('12.50')":                 "12.50",
 		"number(answer.none)":             "is not a number",
 		"int(-2.9)":                       "-2",

@@ -135,7 +135,7 @@ func soften(came result.Outcome, results []*result.Step) result.Outcome {
 			if c := &one.Checks[i]; c.Judged && !c.Passed {
 				c.Judged = false
 				one.Notes = append(one.Notes,
-					fmt.Sprintf("soft: %s %s", c.Subject, history.Compared(c.Expected, c.Got)))
+					fmt.Sprintf("soft: %s: %s", c.Subject, history.Compared(c.Expected, c.Got)))
 			}
 		}
 	}

@@ -16,7 +16,7 @@ type Again struct {
 	Grow    float64 // by what each pause is longer than the one before
 	On      []*bench.StatusRule
 	Refused bool            // where no answer came
-	Fell    bool            // where it failed of what it expects
+	Failed  bool            // where it failed of what it expects
 	When    *rule.Condition // where this is so of the answer; nil for nothing
 	onAt    *yamlfile.Node
 }
@@ -75,7 +75,7 @@ func readAgain(r *bench.Reader, n *yamlfile.Node) *Again {
 		case "refused":
 			a.Refused = true
 		case "failed":
-			a.Fell = true
+			a.Failed = true
 		default:
 			status, err := bench.ParseStatus(text)
 			if err != nil {

@@ -88,7 +88,7 @@ func wantsAgain(a *sheet.Again, res *result.Step, data func() *rule.Data) bool {
 		return a.Refused
 	case last.Answer == nil:
 		return false
-	case res.Outcome == result.Failed && a.Fell && !slices.Contains(final, last.Answer.Status):
+	case res.Outcome == result.Failed && a.Failed && !slices.Contains(final, last.Answer.Status):
 		return true
 	case res.Outcome != result.Passed:
 		return slices.ContainsFunc(a.On, func(status *bench.StatusRule) bool {

@@ -222,7 +222,7 @@ func TestWantsAgain(t *testing.T) {
 	answered := &exchange.Record{Answer: &exchange.Answer{Status: 503}}
 	all, err := bench.ParseStatus("5xx")
 	require.NoError(t, err)
-	a := &sheet.Again{Times: 9, On: []*bench.StatusRule{all}, Refused: true, Fell: true}
+	a := &sheet.Again{Times: 9, On: []*bench.StatusRule{all}, Refused: true, Failed: true}
 	for name, c := range map[string]struct {
 		outcome result.Outcome
 		record  *exchange.Record
@@ -240,7 +240,7 @@ func TestWantsAgain(t *testing.T) {
 		}
 		assert.Equal(t, c.want, wantsAgain(a, res, nil), name)
 	}
-	assert.False(t, wantsAgain(&sheet.Again{Fell: true},
+	assert.False(t, wantsAgain(&sheet.Again{Failed: true},
 		&result.Step{Outcome: result.Unreachable, Exchanges: []*exchange.Record{{Failure: &exchange.Failure{}}}}, nil))
 }
 

@@ -67,15 +67,16 @@ func Reference() []Topic {
 }
 
 var placeholders = []Entry{
-	{"${name}", "a kept value, a value of -set, a column of the row or a value of the site, in this order", "${lot}"},
+	{"${name}", "a value of -set, else a kept value, else a column of the row, else a value of the site", "${lot}"},
 	{"${row.NAME}", "a column of the row, or a path into it", "${row.moisture}"},
 	{"${kept.NAME}", "a value that an earlier step kept", "${kept.number}"},
 	{"${site.NAME}", "a value of the site (set:)", "${site.base}"},
 	{"${sealed.NAME}", "a sealed secret", "${sealed.clerk}"},
 	{"${machine.NAME}", "a variable of the environment", "${machine.HOME}"},
-	{"${run.NAME}", "number, id and start of the run", "${run.id}"},
+	{"${run.id}", "the identity of the run", "${run.id}"},
+	{"${file:NAME}", "the text of a file of the bench", "${file:data/note.txt}"},
 	{"${now}, ${today}, ${uuid}", "the moment, the day, a new identifier", "${today | add 30 d}"},
-	{"${callback}", "the address at which a listen: step waits", "${callback}"},
+	{"${callback}, ${callback.STEP}", "the address at which a listen: step waits", "${callback}"},
 	{"$${", "the two characters themselves", "$${literally}"},
 }
 
@@ -91,7 +92,10 @@ var variables = []Entry{
 
 var files = []Entry{
 	{Form: ".testbench/history.db", About: "every run of the bench (SQLite)"},
-	{Form: ".testbench/kept.json", About: "values that call -keep kept, sealed"},
+	{Form: ".testbench/kept/NAME.age", About: "a value that call -keep kept, sealed"},
+	{Form: ".testbench/tokens/SITE/LOGIN.age", About: "a token that is kept between commands, sealed"},
+	{Form: ".testbench/runs/run_N.age", About: "what an interrupted run needs to go on, sealed"},
+	{Form: ".testbench/bridge/SERVICE.json", About: "the keys of a bridge, as hashes"},
 	{Form: "secrets/NAME.age", About: "a sealed secret"},
 	{Form: "secrets/recipients.txt", About: "the public keys that secrets are sealed to"},
 }

@@ -250,7 +250,7 @@ func TestNotWellFormed(t *testing.T) {
 		{"<!-- a -->", "line 1, column 11: there is no element in it"},
 		{"not XML at all", `line 1, column 1: it does not begin with < as XML does, but with "not XML at all"`},
 		{`{"lot": 1}`, `line 1, column 1: it does not begin with < as XML does, but with "{\"lot\": 1}"`},
-		{"<a>\n <b>\n</a>", "line 3, column 1: </a> found where </b> is expected close"},
+		{"<a>\n <b>\n</a>", "line 3, column 1: </a> found where </b> is expected"},
 		{"<a>", "line 1, column 4: it ends before </a>"},
 		{"<a", "line 1, column 3: it ends inside a tag"},
 		{"<a><!-- ", "line 1, column 9: it ends inside a comment"},

@@ -30,7 +30,7 @@ func check(ctx context.Context, dir string) error {
 		for _, row := range sheet.Rows {
 			for _, step := range row.Steps {
 				fmt.Println(row.Name(), step.Name, step.Outcome, len(step.Exchanges))
-				for _, line := range step.Fell {
+				for _, line := range step.Failures {
 					fmt.Println("  " + line)
 				}
 			}
