@@ -68,7 +68,7 @@ func TestAddFromShell(t *testing.T) {
 		`curl -sS -X POST 'https://h.example/v2/lots/L-2201/moves' -H 'X-Key: geheim-7781-abc' -u clerk:word-4451 -d '{"to": "south", "kilos": 12.50}'`)
 	assert.Equal(t, 0, o.status, o.all())
 	assert.Contains(t, o.stdout, "from a command line")
-	assert.Contains(t, o.stderr, "sealed: moves_password, which stood in the command line")
+	assert.Contains(t, o.stderr, "sealed: moves_password, which was in the command line")
 	assert.NotContains(t, o.all()+p.read("bench.yaml"), "word-4451")
 	assert.NotContains(t, o.all()+p.read("bench.yaml"), "geheim-7781")
 	o = p.run("call", "moves/moves", "to=north", "-dry")

@@ -89,7 +89,7 @@ func (s *session) add(ctx context.Context, o *addOptions, args []string) (int, e
 		t.note("copied: %s", file)
 	}
 	for _, name := range added.Secrets {
-		t.note("sealed: %s, which stood in the %s", name,
+		t.note("sealed: %s, which was in the %s", name,
 			map[bool]string{true: "command line", false: "address"}[o.shell != ""])
 	}
 	for _, note := range added.Notes {

@@ -1,0 +1,123 @@
+package bench
+
+import (
+	"slices"
+	"strings"
+
+	"testbench/internal/suggest"
+	"testbench/internal/yamlfile"
+)
+
+// renamed are keys and values that had another name once: who writes it is told the new one.
+var renamed = map[string][]string{
+	"ask": {"request"}, "client in": {"client authentication"}, "desk": {"login call"}, "give back": {"revoke"},
+	"good": {"success"}, "lasts": {"expires in"}, "reading": {"read only"}, "speaks": {"protocol"},
+	"token at": {"token path"}, "word": {"scheme", "value"}, "work out": {"calculate"},
+}
+
+// NewName gives the name that is now used for an old one, among those that are possible; "" for none.
+func NewName(old string, names []string) string {
+	for _, name := range renamed[old] {
+		if slices.Contains(names, name) {
+			return name
+		}
+	}
+	return ""
+}
+
+// broughtAlong are the keys that people try, with what to write in their place; that begins with the key.
+var broughtAlong = []struct{ write, keys string }{
+	{
+		"fields: with path: rule, or where: with conditions",
+		"assert, asserts, check, checks, validate, verify, test",
+	},
+	{"step: NAME", "name, title"},
+	{"about: TEXT", "description"},
+	{"again: N", "retry, retries"},
+	{"again: N, or until: with path: rule", "repeat"},
+	{"pause: 2 s", "sleep, delay"},
+	{"pause: 2 s, or until: with path: rule", "wait"},
+	{"request: METHOD ADDRESS", "url, method"},
+	{"request: GET ADDRESS", "get"},
+	{"request: POST ADDRESS", "post"},
+	{"request: PUT ADDRESS", "put"},
+	{"request: DELETE ADDRESS", "delete"},
+	{"query: with name: value", "params"},
+	{"fill: with name: value", "parameters, args, with"},
+	{"body: with the fields", "json, payload, data"},
+	{"headers: with NAME: value", "header"},
+	{"login: NAME", "auth, authorization"},
+	{"keep: with name: path", "save, extract, store, capture, register"},
+	{"when: CONDITION", "if"},
+	{"when: not (CONDITION)", "unless"},
+	{"for each: ${list}", "loop, foreach"},
+	{"set: with name: value", "variables, vars"},
+	{"expect: with status: 200", "status"},
+	{"skip: REASON", "ignore, disabled"},
+	{"tags: WORD", "tag, labels"},
+	{"timeout: 5 s", "time, timeouts"},
+	{"first: with steps", "before, setup"},
+	{"last: with steps", "after"},
+	{"finally: with steps", "teardown"},
+	{"finally: with steps, or undo: at the step", "cleanup"},
+	{"sites: with names", "environments, environment"},
+	{"address: URL", "base, base url, endpoint"},
+	{"contract: FILE or URL", "wsdl, openapi, spec"},
+}
+
+// whatToWrite says what to write in place of a key that people bring along; "" where it is none, or
+// where no key that is possible does the same.
+func whatToWrite(key string, names []string) string {
+	for _, one := range broughtAlong {
+		name, _, _ := strings.Cut(one.write, ":")
+		if slices.Contains(names, name) && slices.Contains(strings.Split(one.keys, ", "), key) {
+			return one.write
+		}
+	}
+	return ""
+}
+
+// keysElsewhere says for the keys of the greater mappings whose they are: what is at the
+// wrong one is told where it belongs.
+var keysElsewhere = map[string][]string{}
+
+func init() {
+	RegisterKeys("the bench", benchKeys)
+	RegisterKeys("a site", siteKeys)
+	RegisterKeys("a service", serviceKeys)
+	RegisterKeys("an operation", operationKeys)
+}
+
+// RegisterKeys notes where keys belong, for messages about one that is elsewhere.
+func RegisterKeys[T any](what string, keys []Key[T]) {
+	for _, k := range keys {
+		keysElsewhere[k.Name] = append(keysElsewhere[k.Name], what)
+	}
+}
+
+// unknownKey reports a key that a mapping does not have, and gives the one that is surely meant; "" for
+// none.
+func unknownKey(r *Reader, what string, key *yamlfile.Node, names []string) (meant string) {
+	if meant = NewName(key.Text, names); meant != "" {
+		r.File.Report(key, "write "+meant+":", "the key %q is called %q now", key.Text, meant)
+		return meant
+	}
+	others := keysElsewhere[key.Text]
+	try := suggest.DidYouMean(key.Text, names)
+	switch {
+	case len(others) > 0:
+		belongs := key.Text + ": is a key of " + strings.Join(others, " and of ")
+		if try != "" {
+			belongs += "; or " + try
+		}
+		try = belongs
+	case whatToWrite(key.Text, names) != "":
+		try = "write " + whatToWrite(key.Text, names)
+	case try == "":
+		try = "there are: " + strings.Join(suggest.First(names, 40), ", ")
+	default:
+		meant = suggest.Closest(key.Text, names)
+	}
+	r.File.Report(key, try, "%s has no key %q", what, key.Text)
+	return meant
+}
