@@ -255,7 +255,7 @@ var siteKeys = []Key[Site]{
 		s.Reading = r.Choice(n, "guard", "read only") != ""
 	}},
 	{"timeout", "how long an exchange may take", func(r *Reader, s *Site, n *yamlfile.Node) {
-		s.Timeout = r.Duration(n)
+		s.Timeout = r.Timeout(n)
 	}},
 	{"tls", "certificates", func(r *Reader, s *Site, n *yamlfile.Node) {
 		ReadMapping(r, "tls", n, &s.TLS, tlsKeys)
@@ -337,7 +337,7 @@ var serviceKeys = []Key[Service]{
 		s.HTTP = r.Choice(n, "version of HTTP", "1.1", "2")
 	}},
 	{"timeout", "how long an exchange may take: 5 s", func(r *Reader, s *Service, n *yamlfile.Node) {
-		s.Timeout = r.Duration(n)
+		s.Timeout = r.Timeout(n)
 	}},
 	{"names", "prefixes of XML names", func(r *Reader, s *Service, n *yamlfile.Node) { s.Names = r.Names(n) }},
 	{"operations", "operations by name", func(r *Reader, s *Service, n *yamlfile.Node) {

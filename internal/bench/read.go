@@ -153,8 +153,12 @@ func (r *Reader) List(n *yamlfile.Node) []*yamlfile.Node {
 
 // Words reads a list of words, at least one.
 func (r *Reader) Words(n *yamlfile.Node) []string {
+	items := []*yamlfile.Node{n}
+	if n.Kind != yamlfile.Scalar {
+		items = r.List(n)
+	}
 	var words []string
-	for _, item := range r.List(n) {
+	for _, item := range items {
 		if word := r.PlainText(item); word != "" {
 			words = append(words, word)
 		}
@@ -163,6 +167,16 @@ func (r *Reader) Words(n *yamlfile.Node) []string {
 		r.File.Report(n, "write one, or a list of them", "it is empty")
 	}
 	return words
+}
+
+// Timeout reads how long an exchange may take, which is more than no time.
+func (r *Reader) Timeout(n *yamlfile.Node) time.Duration {
+	problems := len(r.File.Problems)
+	d := r.Duration(n)
+	if d <= 0 && len(r.File.Problems) == problems {
+		r.File.Report(n, "write how long an exchange may take: 5 s", "a timeout must be over 0")
+	}
+	return d
 }
 
 // Entries gives the entries of a mapping.

@@ -268,8 +268,13 @@ func (s *session) flags(c *command) (*flag.FlagSet, any) {
 			flags.Var(&s.talking.allow, "allow", "a further `host` that requests may go to; repeatable")
 		}},
 		{"timeout", func() {
-			flags.DurationVar(&s.talking.timeout, "timeout", 0,
-				"how long one exchange may take (30s unless the site says otherwise)")
+			flags.Func("timeout", "how long one exchange may take, a `duration`; it overrides timeout: of the files (else 30s)", func(text string) (err error) {
+				s.talking.timeout, err = time.ParseDuration(text)
+				if err != nil || s.talking.timeout <= 0 {
+					return fmt.Errorf("-timeout takes a duration over 0 (5s, 2m), not %q", text)
+				}
+				return nil
+			})
 		}},
 		{"most", func() { flags.IntVar(&s.talking.most, "most", usualMost, "how large an answer may be, in `MiB`") }},
 	} {

@@ -82,7 +82,7 @@ var commonKeys = []bench.Key[Step]{
 	bench.NewKey("tags", "words by which steps are chosen (run -tag)",
 		func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Tags = r.Words(n) }),
 	bench.NewKey("timeout", "how long an exchange may take: 5 s", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
-		s.Timeout = r.Duration(n)
+		s.Timeout = r.Timeout(n)
 	}),
 	bench.NewKey("for each", "${list}, or name: ${list}: once for each item",
 		func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Each = readEach(r, n) }),

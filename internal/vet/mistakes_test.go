@@ -317,6 +317,10 @@ parts:
 		{search("¦retry: 3"), `a step has no key "retry"`, "write again: N"},
 		{search("¦work out: 3"), `the key "work out" is called "calculate" now`, "write calculate:"},
 		{search("skip: ¦yes"), "skip: needs the reason in words", ""},
+		{search("timeout: ¦0 s"), "a timeout must be over 0", "5 s"},
+		{search("tags: ¦[]"), "it is empty", "a list of them"},
+		{search("tags: ¦\"\""), "it is empty", "a list of them"},
+		{written("set: {x: 1}\n¦soft: true"), "a step that sets values has no soft", "take it out"},
 		{search("¦status: 200"), `a step has no key "status"`, "status: is a key of expect:"},
 		{
 			written("calculate:\n  a: 1 + 1\n¦fields:\n  a: 1"), "has no fields",
