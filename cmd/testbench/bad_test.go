@@ -280,7 +280,7 @@ func TestMishaps(t *testing.T) {
 		{"long", "mishaps GET /long", 1, "not well-formed JSON"},
 		{"type", "mishaps GET /type", 0, "(16 B of binary data)"},
 		{"broken", "mishaps GET /broken", 1, "expected well-formed JSON, got not well-formed JSON at line 1, column"},
-		{"markup", "mishaps GET /markup", 1, "</lot> found where </grade> is expected close"},
+		{"markup", "mishaps GET /markup", 1, "</lot> found where </grade> is expected"},
 		{"doctype", "mishaps GET /doctype", 1, "it has a DOCTYPE, which is refused"},
 		{"bytes", "mishaps GET /bytes", 1, "invalid UTF-8"},
 		{"deep", "mishaps GET /deep", 1, "nested deeper than 1000"},

@@ -155,7 +155,7 @@ steps:
 		{"probe sheets/01-search.yaml", 2, []string{"probe which step"}},
 		{"probe sheets/01-search.yaml nosuch", 2, []string{"nosuch"}},
 		{"probe sheets/late.yaml wait", 2, []string{"waits for nothing"}},
-		{"probe sheets/late.yaml never", 2, []string{"was not come to"}},
+		{"probe sheets/late.yaml never", 2, []string{"was not reached"}},
 		{"probe mishaps GET /cut", 3, []string{"the request is not taken as it is right"}},
 	})
 }
