@@ -18,6 +18,7 @@ import (
 
 	"testbench/internal/bench"
 	"testbench/internal/login"
+	"testbench/internal/result"
 	"testbench/internal/secret"
 	"testbench/internal/suggest"
 	"testbench/internal/workbench"
@@ -227,8 +228,8 @@ func statusOf(ctx context.Context, err error) int {
 		return ExitUnreachable
 	case ctx.Err() != nil:
 		return ExitInterrupted
-	case errors.As(err, &refused) && (refused.Record != nil || refused.Asked):
-		return ExitUnreachable
+	case errors.As(err, &refused):
+		return result.OfLogin(refused).ExitStatus()
 	}
 	return ExitWrong
 }

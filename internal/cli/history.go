@@ -104,7 +104,7 @@ func (s *session) history(o *historyOptions, args []string) (int, error) {
 	narrow := t.width < 90
 	if !narrow {
 		t.printf("%s\n", t.in(faint,
-			fmt.Sprintf("%3s  %-19s  %-11s  %4s  %9s  %8s  %s", "run", "when", "outcome", "rows", "exchanges", "time",
+			fmt.Sprintf("%3s  %-19s  %-12s  %4s  %9s  %8s  %s", "run", "when", "outcome", "rows", "exchanges", "time",
 				"what")))
 	}
 	for _, run := range runs {
@@ -118,7 +118,7 @@ func (s *session) history(o *historyOptions, args []string) (int, error) {
 			continue
 		}
 		t.printf("%3d  %s  %s  %4d  %9d  %8s  %s\n", run.Number, run.Started.Local().Format("2006-01-02 15:04:05"),
-			s.outcome(run.Outcome, 11), run.Counts.Rows, run.Counts.Exchanges,
+			s.outcome(run.Outcome, 12), run.Counts.Rows, run.Counts.Exchanges,
 			milliseconds(time.Duration(run.Seconds*float64(time.Second))), t.visible(whatRan(store, run)))
 	}
 	return ExitPassed, nil

@@ -31,7 +31,7 @@ var rules = []func(*evidence) string{
 	loginRefused, unreachable, notAllowed, wrongTLS, certificate, timedOut,
 	noCertificate, proxyLogin, noCredentials, schemeWord, noSecurity, digestWanted, strayBlank, staleStamp, expired,
 	notYet, wrongClaims, insufficientScope, signedOtherwise, wrongPassword, wentToTLS, loginPage,
-	soapVersion, soapAction, mediaType, unknownPath, wrongMethod, conflict,
+	soapVersion, soapAction, mediaType, notAcceptable, doubleSlash, unknownPath, wrongMethod, conflict, tooMany,
 	brokenBody, namedField, htmlAnswer, unreadable, errorUnderSuccess, redirectKept,
 }
 
@@ -237,12 +237,22 @@ func soapVersion(e *evidence) string {
 		e.record.Request.GetHeader("Content-Type"), other, other)
 }
 
+// namesAction matches what common servers say of an action that is not one of theirs. The word
+// alone says nothing: a fault may speak of an action of the trade, or of a transaction.
+var namesAction = regexp.MustCompile(
+	`(?i)\bsoap[ _-]?action\b|\bwsa:?[ _-]?action\b|ContractFilter|message with action\b|given action\b`)
+
 func soapAction(e *evidence) string {
 	if e.answer == nil || e.Context.SOAP == "" {
 		return ""
 	}
-	text := strings.ToLower(ReadMessage(e.Step).Text)
-	if !strings.Contains(text, "action") {
+	fault := e.Reply.Fault()
+	if fault == nil && e.answer.Status < 400 {
+		return ""
+	}
+	// The code is that of WS-Addressing 1.0, SOAP Binding, section 6.4.2.6.
+	isSaid := fault != nil && (fault.Code == "ActionNotSupported" || fault.Subcode == "ActionNotSupported")
+	if !isSaid && !namesAction.MatchString(ReadMessage(e.Step).Text) {
 		return ""
 	}
 	sent := e.record.Request.GetHeader("SOAPAction")
@@ -277,8 +287,50 @@ func mediaType(e *evidence) string {
 	return fmt.Sprintf("the body was sent as %s; set another Content-Type under headers:, or give the body in another form (body:, form:, text:)", sent)
 }
 
+// notAcceptable tells 406 (RFC 9110, 15.5.7).
+func notAcceptable(e *evidence) string {
+	if !e.status(406) {
+		return ""
+	}
+	accept := e.record.Request.GetHeader("Accept")
+	if accept == "" {
+		return "no Accept was sent, and the service wants one it can serve: set Accept under headers:"
+	}
+	return fmt.Sprintf("the service has nothing in the form that Accept asks for (%s): set Accept under headers:", accept)
+}
+
+// doubleSlash tells an address that ends in a slash, before a path that begins with one.
+func doubleSlash(e *evidence) string {
+	if !e.status(400, 404, 405) || !strings.Contains(e.record.Request.URL.Path, "//") {
+		return ""
+	}
+	return fmt.Sprintf("the path has two slashes in a row (%s): perhaps the address of the service ends in one; take it away there, or in the site's value", e.record.Request.URL.Path)
+}
+
+// tooMany tells 429 (RFC 6585, section 4) and an overloaded service (RFC 9110, 15.6.4).
+func tooMany(e *evidence) string {
+	after := ""
+	if e.answer != nil {
+		after = e.answer.Header.Get("Retry-After")
+	}
+	text := "the service takes no more requests for now"
+	switch {
+	case e.status(429):
+	case e.status(503) && after != "":
+	default:
+		return ""
+	}
+	if after != "" {
+		text += fmt.Sprintf(" (Retry-After: %s)", after)
+	}
+	if e.status(429) {
+		text += ": perhaps a quota is used up"
+	}
+	return text + fmt.Sprintf("; again: {times: 5, pause: 1 s, on: [%d]} at the step waits as long as it asks", e.answer.Status)
+}
+
 func unknownPath(e *evidence) string {
-	if !e.status(404) {
+	if !e.status(404) || doubleSlash(e) != "" {
 		return ""
 	}
 	path := e.record.Request.URL.Path
@@ -398,7 +450,7 @@ func namedField(e *evidence) string {
 // Answers
 
 func htmlAnswer(e *evidence) string {
-	if e.answer == nil || e.Reply.Format != document.HTML || loginPage(e) != "" || e.status(401, 407) {
+	if e.answer == nil || e.Reply.Format != document.HTML || loginPage(e) != "" || e.status(401, 407) || len(e.answer.Body) == 0 {
 		return ""
 	}
 	text := "the answer is an HTML page, not data"

@@ -364,11 +364,39 @@ func TestExplain(t *testing.T) {
 		{
 			"action in 1.2",
 			step{
-				method: "POST", status: 500, answer: "no action",
+				method: "POST", status: 500, answer: "no SOAP action",
 				sent: with("Content-Type", "application/soap+xml"), context: result.Context{SOAP: "1.2"},
 			},
 			"the action goes into the content type",
 		},
+		{"an action of the trade in a fault", step{
+			method: "POST", status: 500, answer: fault("Server", "this action is not allowed on a Sunday: transaction 7"),
+			header: with("Content-Type", "text/xml"), sent: with("SOAPAction", `"urn:a"`),
+			context: result.Context{SOAP: "1.1"},
+		}, ""},
+		{"action by WS-Addressing", step{
+			method: "POST", status: 500, answer: fault("ActionNotSupported", "no"),
+			header: with("Content-Type", "text/xml"), sent: with("SOAPAction", `"urn:a"`),
+			context: result.Context{SOAP: "1.1"},
+		}, `SOAPAction was sent as "urn:a"; the service wants another`},
+		{"a sentence for a challenge", step{status: 401, header: challenge("Access denied")},
+			"the service asks for something that no scheme is named for (WWW-Authenticate: Access denied)"},
+		{"a sentence, and credentials", step{
+			status: 401, sent: with("Authorization", "Bearer x"),
+			header: challenge("Access denied"), context: result.Context{Login: "c"},
+		}, ""},
+		{"an empty 406", step{
+			status: 406, header: with("Content-Type", "text/html"), sent: with("Accept", "application/json"),
+		}, "the service has nothing in the form that Accept asks for (application/json)"},
+		{"nothing is no page", step{status: 410, header: with("Content-Type", "text/html")}, ""},
+		{"406 without Accept", step{status: 406}, "no Accept was sent"},
+		{"two slashes", step{
+			status: 404, address: "http://h/api//lots", context: result.Context{Paths: []string{"/lots"}},
+		}, "two slashes in a row (/api//lots)"},
+		{"429", step{status: 429}, "perhaps a quota is used up; again: {times: 5, pause: 1 s, on: [429]}"},
+		{"503 with Retry-After", step{status: 503, header: with("Retry-After", "7")},
+			"no more requests for now (Retry-After: 7); again: {times: 5, pause: 1 s, on: [503]}"},
+		{"503 without", step{status: 503}, ""},
 		{"near path", step{
 			status: 404, address: "http://h/lotz",
 			context: result.Context{Paths: []string{"/lots", "/barrels"}},

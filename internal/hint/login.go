@@ -33,13 +33,32 @@ func (e *evidence) challenges() []login.Challenge {
 	return login.Challenges(e.answer.Status, e.answer.Header)
 }
 
-// schemes lists what the service asks for.
+// schemes lists what the service asks for, by the schemes it names; without one, the header as
+// it came.
 func (e *evidence) schemes() string {
 	var names []string
 	for _, c := range e.challenges() {
-		names = append(names, c.Scheme)
+		if isScheme(c) && !slices.Contains(names, c.Scheme) {
+			names = append(names, c.Scheme)
+		}
 	}
-	return strings.Join(slices.Compact(names), " or ")
+	if len(names) == 0 && len(e.challenges()) > 0 {
+		return fmt.Sprintf("something that no scheme is named for (WWW-Authenticate: %s)",
+			strings.Join(e.answer.Header.Values("WWW-Authenticate"), ", "))
+	}
+	return strings.Join(names, " or ")
+}
+
+// registered are the schemes of the IANA registry (RFC 9110, 16.4.1) and two in wide use.
+var registered = []string{
+	"basic", "bearer", "concealed", "digest", "dpop", "gnap", "hoba", "mutual", "negotiate", "oauth",
+	"privatetoken", "scram-sha-1", "scram-sha-256", "vapid", "ntlm", "kerberos",
+}
+
+// isScheme says whether a challenge names a scheme: some services write a sentence there.
+func isScheme(c login.Challenge) bool {
+	return len(c.Parameters) > 0 && looksLikeScheme.MatchString(c.Scheme) ||
+		slices.Contains(registered, strings.ToLower(c.Scheme))
 }
 
 // sentAuthorization returns scheme word and rest of the Authorization field.
@@ -121,15 +140,16 @@ func noCredentials(e *evidence) string {
 var looksLikeScheme = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9-]{2,19}$`)
 
 func schemeWord(e *evidence) string {
-	if !e.status(401) || e.record.Request.GetHeader("Authorization") == "" || len(e.challenges()) == 0 ||
-		e.Context.Spoilt != "" {
+	if !e.status(401) || e.record.Request.GetHeader("Authorization") == "" || e.Context.Spoilt != "" {
 		return ""
 	}
 	word, _ := e.sentAuthorization()
-	asked := e.challenges()[0].Scheme
-	switch {
-	case !looksLikeScheme.MatchString(asked) || login.Asks(e.challenges(), word) != nil:
+	first := slices.IndexFunc(e.challenges(), isScheme)
+	if first < 0 || login.Asks(e.challenges(), word) != nil {
 		return ""
+	}
+	asked := e.challenges()[first].Scheme
+	switch {
 	case word == "":
 		return fmt.Sprintf("Authorization was sent without a scheme; the service asks for %q before the token (scheme: %s)", asked, asked)
 	case kindOfScheme[asked] != "":

@@ -488,7 +488,7 @@ func EachFailed(run Finished, sheet int, tell func(row *Row, step *Step)) error 
 
 // Worst is the outcome of a whole, by those of its parts.
 func Worst(a, b string) string {
-	order := []string{"", notRun, passed, "failed", "unreachable", "error", "interrupted"}
+	order := []string{"", notRun, passed, "failed", "login failed", "unreachable", "error", "interrupted"}
 	if slices.Index(order, b) > slices.Index(order, a) {
 		return b
 	}

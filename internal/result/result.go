@@ -4,6 +4,8 @@
 package result
 
 import (
+	"context"
+	"errors"
 	"io"
 	"time"
 
@@ -21,15 +23,16 @@ type Outcome string
 const (
 	Passed      Outcome = "passed"
 	Failed      Outcome = "failed"
-	NotRun      Outcome = "not run"     // left out, or what it needs was not kept
-	Unreachable Outcome = "unreachable" // no answer came, or no token could be had
-	Errored     Outcome = "error"       // the file's own fault: it could not be filled in
+	NotRun      Outcome = "not run"      // left out, or what it needs was not kept
+	LoginFailed Outcome = "login failed" // who was asked for a token gave none
+	Unreachable Outcome = "unreachable"  // no answer came
+	Errored     Outcome = "error"        // the file's own fault: it could not be filled in
 	Interrupted Outcome = "interrupted"
 )
 
 // worse orders outcomes: the outcome of a whole is the worst of its parts, by
 // what the exit status goes after.
-var worse = map[Outcome]int{NotRun: 0, Passed: 1, Failed: 2, Unreachable: 3, Errored: 4, Interrupted: 5}
+var worse = map[Outcome]int{NotRun: 0, Passed: 1, Failed: 2, LoginFailed: 3, Unreachable: 4, Errored: 5, Interrupted: 6}
 
 // Worst is the worse of two outcomes.
 func Worst(a, b Outcome) Outcome {
@@ -216,5 +219,29 @@ func (r *Run) Counts() Counts {
 
 // ExitStatus is the exit status that goes with the outcome.
 func (o Outcome) ExitStatus() int {
-	return map[Outcome]int{Passed: 0, Failed: 1, NotRun: 1, Errored: 2, Unreachable: 3, Interrupted: 130}[o]
+	return map[Outcome]int{
+		Passed: 0, Failed: 1, NotRun: 1, Errored: 2, LoginFailed: 3, Unreachable: 3, Interrupted: 130,
+	}[o]
+}
+
+// OfLogin is the outcome of what a login kept from being sent.
+func OfLogin(failure *login.Error) Outcome {
+	switch {
+	case failure.Record != nil && failure.Record.Failure != nil:
+		return Unreachable
+	case failure.Record == nil && !failure.Asked:
+		return Errored // nobody was asked: a secret or a setting is wrong
+	}
+	return LoginFailed
+}
+
+// NotSent says why the request of a step was not sent, or not to its end.
+func (s *Step) NotSent(ctx context.Context, err error) {
+	s.Outcome, s.Reason = Unreachable, err.Error()
+	if errors.As(err, &s.Context.LoginFail) {
+		s.Outcome = OfLogin(s.Context.LoginFail)
+	}
+	if ctx.Err() != nil {
+		s.Outcome, s.Reason = Interrupted, "interrupted"
+	}
 }

@@ -166,11 +166,7 @@ func Probe(ctx context.Context, s *session.Session, p *Probing, c *probe.Case) *
 	}
 	res.Took = time.Since(start)
 	if err != nil {
-		res.Outcome, res.Reason = result.Unreachable, err.Error()
-		if ctx.Err() != nil {
-			res.Outcome = result.Interrupted
-		}
-		_ = errors.As(err, &res.Context.LoginFail)
+		res.NotSent(ctx, err)
 		return res
 	}
 	res.Reply = planned.Read(sent.Record())

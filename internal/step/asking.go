@@ -211,14 +211,7 @@ func (at *place) ask(ctx context.Context, s *sheet.Step, res *result.Step) {
 		if last := res.Last(); last != nil { // a token was refused, and none was to be had in its place
 			res.Reply = reply.Read(last)
 		}
-		res.Outcome, res.Reason = result.Unreachable, err.Error()
-		if ctx.Err() != nil {
-			res.Outcome, res.Reason = result.Interrupted, "interrupted"
-		}
-		if errors.As(err, &res.Context.LoginFail) && res.Context.LoginFail.Record == nil &&
-			!res.Context.LoginFail.Asked && res.Outcome == result.Unreachable {
-			res.Outcome = result.Errored // nobody was asked: a secret or a setting is wrong
-		}
+		res.NotSent(ctx, err)
 		return
 	}
 	record := sent.Record()

@@ -187,7 +187,8 @@ func (b *Batch) send(ctx context.Context, row Row, s *sheet.Step, res *result.St
 	sent, err := of.Send(gathering, s, sending.whole, res)
 	res.Logins = logins()
 	if err != nil {
-		return fail(result.Unreachable, err.Error())
+		res.NotSent(ctx, err)
+		return nil
 	}
 	whole := judge.Case{Session: of, Step: s, Prepared: sending.whole, Scope: at.scope, Names: at.Names()}
 	whole.Judge(sent, sending.whole.Read(sent.Record()), res)

@@ -100,7 +100,7 @@ func (c *bridging) call(ctx context.Context, operation string, fields *document.
 	result := step.Ask(ctx, c.session, call, map[string]*document.Node{})
 	record := result.Last()
 	switch {
-	case record == nil && result.Outcome == Unreachable:
+	case record == nil && (result.Outcome == Unreachable || result.Outcome == LoginFailed):
 		return bridge.Result{Problem: &bridge.Problem{
 			Title: "no token", Status: http.StatusBadGateway,
 			Detail: "the bridge could not log in at the service", Cause: result.Reason,

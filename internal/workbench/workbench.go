@@ -53,6 +53,7 @@ const (
 	Passed      = result.Passed
 	Failed      = result.Failed
 	NotRun      = result.NotRun
+	LoginFailed = result.LoginFailed
 	Unreachable = result.Unreachable
 	Errored     = result.Errored
 	Interrupted = result.Interrupted
