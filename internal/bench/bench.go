@@ -40,6 +40,7 @@ type Bench struct {
 	Names     map[string]string // prefixes of XML names
 
 	Source    *yamlfile.File
+	Local     *yamlfile.File // local.yaml; nil where there is none
 	Contracts *ContractCache // read from files
 	Reads     []string       // the files that it names
 	paths     sync.Map       // of services, as they are found: []string
@@ -153,7 +154,8 @@ func Open(dir string) (*Bench, error) {
 	if err != nil {
 		return nil, err
 	}
-	return Read(dir, DisplayName(name), data), nil
+	b := Read(dir, DisplayName(name), data)
+	return b, b.readLocal()
 }
 
 // ReadBench reads a bench file from memory.
@@ -189,8 +191,22 @@ func DisplayName(name string) string {
 	return name
 }
 
-// Problems lists what is wrong with the bench file.
-func (b *Bench) Problems() yamlfile.Problems { return b.Source.Problems }
+// Problems lists what is wrong with the bench file, and with local.yaml beside it.
+func (b *Bench) Problems() yamlfile.Problems {
+	var all yamlfile.Problems
+	for _, file := range b.Files() {
+		all = append(all, file.Problems...)
+	}
+	return all
+}
+
+// Files are the bench file, and local.yaml where it is there.
+func (b *Bench) Files() []*yamlfile.File {
+	if b.Local == nil {
+		return []*yamlfile.File{b.Source}
+	}
+	return []*yamlfile.File{b.Source, b.Local}
+}
 
 // File returns the name of the bench file.
 func (b *Bench) File() string { return b.Source.Name }
@@ -494,7 +510,7 @@ func (b *Bench) At(name string) (*Site, error) {
 	if s == nil {
 		return nil, &NotFoundError{"site", name, b.SiteNames()}
 	}
-	merged := &Site{Name: s.Name, Logins: map[string]string{}, Services: map[string]*value.Template{}, at: s.at}
+	merged := &Site{Name: s.Name, Logins: map[string]string{}, at: s.at}
 	var chain []*Site
 	for s != nil && !slices.Contains(chain, s) {
 		chain = append(chain, s)
@@ -502,14 +518,9 @@ func (b *Bench) At(name string) (*Site, error) {
 	}
 	slices.Reverse(chain)
 	for _, s := range chain {
-		for _, f := range s.Set {
-			merged.set(f)
-		}
+		merged.override(s)
 		for k, v := range s.Logins {
 			merged.Logins[k] = v
-		}
-		for k, v := range s.Services {
-			merged.Services[k] = v
 		}
 		merged.Reading = merged.Reading || s.Reading
 		if s.Timeout > 0 {
@@ -527,16 +538,6 @@ func (b *Bench) At(name string) (*Site, error) {
 		merged.TLS.Insecure = merged.TLS.Insecure || s.TLS.Insecure
 	}
 	return merged, nil
-}
-
-func (s *Site) set(f request.Field) {
-	for i := range s.Set {
-		if s.Set[i].Name == f.Name {
-			s.Set[i] = f
-			return
-		}
-	}
-	s.Set = append(s.Set, f)
 }
 
 // Value returns what the site sets under a name.

@@ -279,3 +279,46 @@ func TestPortsOfServices(t *testing.T) {
 		assert.Contains(t, b.Problems().Error(), want)
 	}
 }
+
+// What holds on one machine is beside the bench file, and can only change what is there.
+func TestLocal(t *testing.T) {
+	dir := t.TempDir()
+	write := func(name, text string) {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
+	}
+	write("bench.yaml", `bench: x
+sites:
+  here: {set: {base: "http://a", user: ""}}
+  there: {like: here, set: {base: "http://b"}}
+services:
+  stores: ${base}/stores
+`)
+	write("local.yaml", `sites:
+  here: {set: {user: clerk}, services: {stores: "http://c"}}
+  there: {set: {base: "http://d"}}
+`)
+	b, err := bench.Open(dir)
+	require.NoError(t, err)
+	require.Empty(t, b.Problems())
+	for name, want := range map[string][]string{"here": {"http://a", "clerk"}, "there": {"http://d", "clerk"}} {
+		at, err := b.At(name)
+		require.NoError(t, err)
+		for i, value := range []string{"base", "user"} {
+			assert.Equal(t, want[i], at.Value(value).Scalar.LiteralText(), name)
+		}
+		assert.Equal(t, "http://c", at.Services["stores"].LiteralText(), name)
+	}
+
+	write("local.yaml", "sites:\n  hre: {}\n  here: {set: {bse: x}, services: {store: \"http://c\"}, tls: {}}\nlogins: {}\n")
+	b, err = bench.Open(dir)
+	require.NoError(t, err)
+	var told []string
+	for _, p := range b.Problems() {
+		assert.Equal(t, "local.yaml", filepath.Base(p.File))
+		told = append(told, p.Message)
+	}
+	assert.Equal(t, []string{
+		`there is no site "hre"`, `a site of local.yaml has no key "tls"`, `there is no value of the site "bse"`,
+		`there is no service "store"`, `local.yaml has no key "logins"`,
+	}, told)
+}

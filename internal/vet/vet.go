@@ -47,9 +47,12 @@ type Vetter struct {
 // Vet finds what is wrong with the placeholders of the bench file, beside the
 // problems that reading found.
 func Bench(b *bench.Bench, options Options) yamlfile.Problems {
-	before := b.Source.Problems
-	b.Source.Problems = nil
-	defer func() { b.Source.Problems = before }()
+	before := b.Problems()
+	for _, file := range b.Files() {
+		old := file.Problems
+		file.Problems = nil
+		defer func() { file.Problems = old }()
+	}
 	b.CheckContracts()
 	names := b.SiteNames()
 	if options.Site != "" {
@@ -78,13 +81,13 @@ func Bench(b *bench.Bench, options Options) yamlfile.Problems {
 			v.Uses(d.Uses)
 		}
 	}
-	return inOrder(append(slices.Clone(before), b.Source.Problems...))
+	return inOrder(append(before, b.Problems()...))
 }
 
 // inOrder sorts problems by their place.
 func inOrder(problems yamlfile.Problems) yamlfile.Problems {
 	slices.SortStableFunc(problems, func(a, b yamlfile.Problem) int {
-		return cmp.Or(cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column))
+		return cmp.Or(cmp.Compare(a.File, b.File), cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column))
 	})
 	return problems
 }

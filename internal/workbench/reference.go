@@ -36,7 +36,7 @@ func Reference() []Topic {
 		},
 		{Name: "filters", About: "A filter makes another value of one: ${name | FILTER}."},
 		{Name: "environment", About: "Variables of the machine that the program reads.", Entries: variables},
-		{Name: "files", About: "The files that the program writes.", Entries: files},
+		{Name: "files", About: "The files beside bench.yaml that the program writes or reads by itself.", Entries: files},
 		{Name: "status", About: "The exit status.", Entries: statuses},
 	}
 	for i := range topics {
@@ -91,6 +91,7 @@ var variables = []Entry{
 }
 
 var files = []Entry{
+	{Form: "local.yaml", About: "what holds on this machine only, written by you beside bench.yaml and not checked in: sites: NAME: set: and services:"},
 	{Form: ".testbench/history.db", About: "every run of the bench (SQLite)"},
 	{Form: ".testbench/kept/NAME.age", About: "a value that call -keep kept, sealed"},
 	{Form: ".testbench/tokens/SITE/LOGIN.age", About: "a token that is kept between commands, sealed"},

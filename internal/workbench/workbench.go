@@ -471,6 +471,7 @@ steps:
 
 const newIgnore = `# kept values and what else belongs to this machine
 .testbench/
+local.yaml
 # reports
 *.html
 *.har

@@ -150,7 +150,7 @@ func InsertInto(source []byte, mapping *Node, key, entries string) ([]byte, erro
 		if entry.Key.Text != key {
 			continue
 		}
-		if at = entry.Value; at.Kind != Mapping || at.Line <= entry.Key.Line {
+		if at = entry.Value; at.Kind != Mapping || at.Line <= entry.Key.Line || at.IsShared {
 			return nil, byHand
 		}
 	}

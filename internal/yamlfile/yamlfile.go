@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 	"unicode/utf8"
 
@@ -35,6 +36,7 @@ type Node struct {
 	Block        bool   // Scalar: it was a block text (| or >)
 	Line, Column int    // from 1; the column counts characters
 	CutOff       string // the comment after it on its line
+	IsShared     bool   // it has an anchor: what is written here holds where its aliases stand as well
 	Entries      []Entry
 	Items        []*Node
 }
@@ -116,7 +118,19 @@ type File struct {
 	Root     *Node
 	Problems Problems
 	lines    []string
+	aliases  aliases
 }
+
+// aliases are the values of a file that stand in several places (YAML 1.2.2, 7.1).
+type aliases struct {
+	open    []*yaml.Node        // the anchors whose values are being read
+	used    map[*yaml.Node]bool // the anchors that an alias names
+	written int                 // how many values aliases have been written out to
+}
+
+// mostAliased bounds the values that the aliases of a file stand for: a list of aliases of
+// lists of aliases grows without end.
+const mostAliased = 100_000
 
 // Report adds a problem at a node.
 func (f *File) Report(at *Node, try, format string, args ...any) {
@@ -149,10 +163,14 @@ func (f *File) ReportInside(at *Node, offset int, try, format string, args ...an
 
 // ReportAt adds a problem at a place.
 func (f *File) ReportAt(line, column int, try, format string, args ...any) {
-	f.Problems = append(f.Problems, Problem{
+	problem := Problem{
 		File: f.Name, Line: line, Column: column,
 		Message: fmt.Sprintf(format, args...), Try: try, Source: f.line(line),
-	})
+	}
+	if f.aliases.written > 0 && slices.Contains(f.Problems, problem) {
+		return // it was told where the value stands
+	}
+	f.Problems = append(f.Problems, problem)
 }
 
 // Remark adds something worth knowing.
@@ -203,8 +221,39 @@ func Read(name string, data []byte) *File {
 		f.ReportAt(1, 1, "", "the file is empty")
 		return f
 	}
+	f.aliases.used = map[*yaml.Node]bool{}
 	f.Root = f.convert(document.Content[0])
+	f.unusedAnchors(document.Content[0])
 	return f
+}
+
+// unusedAnchors reports anchors that no alias names: most likely the sign was meant as a part
+// of the value, which lost its first word.
+func (f *File) unusedAnchors(y *yaml.Node) {
+	if y.Anchor != "" && !f.aliases.used[y] {
+		f.ReportAt(y.Line, y.Column, "put the value into quotes, or use the anchor: *"+y.Anchor,
+			"YAML takes &%s for an anchor, which nothing uses", y.Anchor)
+	}
+	for _, inner := range y.Content {
+		f.unusedAnchors(inner)
+	}
+}
+
+// alias gives what an alias stands for, nil where that is refused.
+func (f *File) alias(y *yaml.Node) *Node {
+	f.aliases.used[y.Alias] = true
+	refuse := func(format string, args ...any) *Node {
+		f.ReportAt(y.Line, y.Column, "write the value out", format, args...)
+		return &Node{Line: y.Line, Column: y.Column}
+	}
+	if slices.Contains(f.aliases.open, y.Alias) {
+		return refuse("the alias *%s stands inside the value it stands for", y.Value)
+	}
+	if f.aliases.written > mostAliased {
+		return refuse("the aliases of this file stand for more than %d values", mostAliased)
+	}
+	f.aliases.written++
+	return f.convert(y.Alias)
 }
 
 func onlyComments(lines []string) bool {
@@ -236,13 +285,16 @@ func (f *File) invalidUTF8(data []byte) {
 }
 
 func (f *File) convert(y *yaml.Node) *Node {
-	n := &Node{Line: y.Line, Column: y.Column}
 	if y.Kind == yaml.AliasNode {
-		f.Report(n, "write the value out", "aliases (*%s) are not read", y.Value)
-		return n
+		return f.alias(y)
 	}
-	if y.Anchor != "" {
-		f.Report(n, "take &"+y.Anchor+" away, or put the value into quotes", "anchors (&%s) are not read", y.Anchor)
+	n := &Node{Line: y.Line, Column: y.Column, IsShared: y.Anchor != ""}
+	if n.IsShared {
+		f.aliases.open = append(f.aliases.open, y)
+		defer func() { f.aliases.open = f.aliases.open[:len(f.aliases.open)-1] }()
+	}
+	if f.aliases.written > 0 {
+		f.aliases.written++
 	}
 	if y.Style&yaml.TaggedStyle != 0 {
 		f.tag(n, y)
@@ -288,8 +340,8 @@ func (f *File) mapping(n *Node, y *yaml.Node) {
 			Text: keyNode.Value, Line: keyNode.Line, Column: keyNode.Column,
 			Quoted: keyNode.Style&(yaml.DoubleQuotedStyle|yaml.SingleQuotedStyle) != 0,
 		}
-		if key.Text == "<<" {
-			f.Report(key, "write the keys out", "merge keys (<<) are not read")
+		if key.Text == "<<" && !key.Quoted {
+			n.Entries = append(n.Entries, f.merged(y, valueNode)...)
 			continue
 		}
 		if first, ok := seen[key.Text]; ok {
@@ -300,6 +352,36 @@ func (f *File) mapping(n *Node, y *yaml.Node) {
 		seen[key.Text] = key
 		n.Entries = append(n.Entries, Entry{key, f.convert(valueNode)})
 	}
+}
+
+// merged gives the entries that a merge key (<<, of YAML 1.1) brings into a mapping: those of a
+// mapping, or of a list of mappings, the first one first. What the mapping says itself is before
+// them.
+func (f *File) merged(into, from *yaml.Node) []Entry {
+	seen := map[string]bool{}
+	for i := 0; i+1 < len(into.Content); i += 2 {
+		seen[into.Content[i].Value] = true
+	}
+	value := f.convert(from)
+	all := []*Node{value}
+	if value.Kind == Sequence {
+		all = value.Items
+	}
+	var entries []Entry
+	for _, one := range all {
+		if one.Kind != Mapping {
+			f.ReportAt(from.Line, from.Column, "write <<: *NAME, where NAME is the anchor of a mapping",
+				"<< takes in a mapping or a list of mappings, and this is %s", one.Kind)
+			continue
+		}
+		for _, entry := range one.Entries {
+			if !seen[entry.Key.Text] {
+				seen[entry.Key.Text] = true
+				entries = append(entries, entry)
+			}
+		}
+	}
+	return entries
 }
 
 // tag reports a YAML tag. It was most likely meant as a "not" in front of an

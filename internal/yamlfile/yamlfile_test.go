@@ -1,6 +1,8 @@
 package yamlfile_test
 
 import (
+	"fmt"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -48,7 +50,9 @@ func TestTraps(t *testing.T) {
 		{"empty value", "a: 1\ngrade:\nb: 2\n", 2, 7, "there is no value", `write ""`},
 		{"tag swallows", "where: !has(x)\nb: 1\n", 1, 8, "takes !has(x) for a tag", `write: where: "!has(x)"`},
 		{"repeated key", "a: 1\na: 2\n", 2, 1, `"a" is here a second time (first in line 1)`, "one key"},
-		{"alias", "a: &x 1\nb: *x\n", 1, 4, "anchors (&x)", "quotes"},
+		{"anchor that nothing uses", "a: &x 1\nb: 2\n", 1, 4, "takes &x for an anchor, which nothing uses", "quotes"},
+		{"alias without an anchor", "a: *x\n", 1, 4, "needs quotes (unknown anchor 'x' referenced)", `write: a: "*x"`},
+		{"alias inside its own value", "a: &x\n  b: *x\n", 2, 6, "the alias *x stands inside the value it stands for", ""},
 		{"folded", "a: >5\nb: 1\n", 1, 4, "start of a text of several lines", `write: a: ">5"`},
 		{"at sign", "a: @x\n", 1, 4, "needs quotes", `write: a: "@x"`},
 		{"star", "a: * 3\n", 1, 4, "needs quotes", `write: a: "* 3"`},
@@ -59,7 +63,7 @@ func TestTraps(t *testing.T) {
 		{"tab", "a:\n\tb: 1\n", 2, 1, "not valid YAML", "tabs"},
 		{"bytes", "a: 1\nb: \xff\n", 2, 4, "not UTF-8", "save the file as UTF-8"},
 		{"empty file", "# only a comment\n", 1, 1, "the file is empty", ""},
-		{"merge", "a: 1\n<<: 2\n", 2, 1, "merge keys", ""},
+		{"merge of a value", "a: 1\n<<: 2\n", 2, 5, "a mapping or a list of mappings, and this is a single value", "<<: *NAME"},
 	}
 	for _, c := range cases {
 		t.Run(c.name, func(t *testing.T) {
@@ -71,6 +75,40 @@ func TestTraps(t *testing.T) {
 			assert.Equal(t, []int{c.line, c.column}, []int{p.Line, p.Column}, p.String())
 		})
 	}
+}
+
+func TestAliases(t *testing.T) {
+	f := yamlfile.Read("x.yaml", []byte(`
+a: &good {status: 200, type: json}
+b: &quick
+  took: under 1 s
+  type: xml
+c: *good
+d:
+  <<: [*good, *quick]
+  status: 201
+e: [*good, "*good", "<<"]
+`))
+	require.Empty(t, f.Problems)
+	var entries []string
+	for _, entry := range f.Root.Get("d").Entries {
+		entries = append(entries, entry.Key.Text+" "+entry.Value.Text)
+	}
+	assert.Equal(t, []string{"type json", "took under 1 s", "status 201"}, entries)
+	assert.Equal(t, "200", f.Root.Get("c").Get("status").Text)
+	assert.Equal(t, 2, f.Root.Get("c").Get("status").Line, "a mistake in it is told where it stands")
+	assert.Equal(t, "json", f.Root.Get("e").Items[0].Get("type").Text)
+	assert.Equal(t, "*good", f.Root.Get("e").Items[1].Text)
+
+	// A bomb: each list holds the one before it ten times.
+	bomb := "a0: &a0 [x]\n"
+	for i := range 9 {
+		bomb += fmt.Sprintf("a%d: &a%d [%s]\n", i+1, i+1, strings.Repeat(fmt.Sprintf("*a%d, ", i), 9)+fmt.Sprintf("*a%d", i))
+	}
+	f = yamlfile.Read("x.yaml", []byte(bomb+"z: *a9\n"))
+	require.NotEmpty(t, f.Problems)
+	assert.Contains(t, f.Problems[0].Message, "stand for more than 100000 values")
+	assert.Less(t, len(f.Problems), 100)
 }
 
 func TestAppendItem(t *testing.T) {
