@@ -38,12 +38,21 @@ type Bench struct {
 	// Databases are other sides that steps look into.
 	Databases []*Database
 	Names     map[string]string // prefixes of XML names
+	// Checks and Fills are what steps take in by name, as it stands in the file.
+	Checks, Fills []Named
 
 	Source    *yamlfile.File
 	Local     *yamlfile.File // local.yaml; nil where there is none
 	Contracts *ContractCache // read from files
 	Reads     []string       // the files that it names
 	paths     sync.Map       // of services, as they are found: []string
+}
+
+// Named is a value of the file that others take in by its name.
+type Named struct {
+	Name     string
+	At       *yamlfile.Node
+	IsBroken bool // there are mistakes in it, which are told where it stands
 }
 
 // Site is a place with its addresses, work areas and credentials.
@@ -255,7 +264,21 @@ var benchKeys = []Key[Bench]{
 			b.Databases = append(b.Databases, r.database(e))
 		}
 	}},
+	{"checks", "expect:, fields: and where: by name, for steps that name them", func(r *Reader, b *Bench, n *yamlfile.Node) {
+		b.Checks = r.named(n, "checks", "a check")
+	}},
+	{"fills", "fields by name, for steps that name them", func(r *Reader, b *Bench, n *yamlfile.Node) {
+		b.Fills = r.named(n, "fills", "a fill-in")
+	}},
 	{"names", "prefixes of XML names", func(r *Reader, b *Bench, n *yamlfile.Node) { b.Names = r.Names(n) }},
+}
+
+func (r *Reader) named(n *yamlfile.Node, key, what string) []Named {
+	var all []Named
+	for _, e := range r.Entries(n, key) {
+		all = append(all, Named{Name: r.Identifier(e.Key, what), At: e.Value})
+	}
+	return all
 }
 
 var siteKeys = []Key[Site]{

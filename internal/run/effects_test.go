@@ -3,6 +3,7 @@ package run_test
 import (
 	"bytes"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"maps"
@@ -157,6 +158,10 @@ func newEffects(t *testing.T) *effects {
 	t.Helper()
 	e := &effects{watched: watch(t), dir: t.TempDir()}
 	require.NoError(t, demo.Write(e.dir, e.URL))
+	file, err := os.OpenFile(filepath.Join(e.dir, "bench.yaml"), os.O_APPEND|os.O_WRONLY, 0)
+	require.NoError(t, err)
+	_, err = file.WriteString("checks:\n  truism:\n    where: 1 == 1\nfills:\n  seven:\n    id: 7\n  of_lot:\n    lot: L-7\n")
+	require.NoError(t, errors.Join(err, file.Close()))
 	e.addToBench(t, `services:
   echo:
     address: ${base}/echo
@@ -338,6 +343,14 @@ var effectsOfKeys = map[string]effect{
 	"expect":     {with: "expect:\n  time: under 1 min"},
 	"fields":     {with: "fields:\n  answer: is present"},
 	"where":      {with: "where:\n  - 1 == 1"},
+	"checks":     {with: "checks: truism"},
+	"fills": {
+		with: "fills: seven",
+		bases: map[string]string{
+			"call": "call: echo/get", "sheet": "sheet: sheets/inner.yaml",
+			"lookup": "lookup: books\nsql: select :id as n",
+		},
+	},
 	"fill": {
 		with: "fill:\n  id: 7",
 		bases: map[string]string{
@@ -418,6 +431,7 @@ var particular = map[string]effect{
 		with:  bases["batch"][strings.Index(bases["batch"], "parts:"):],
 		bases: map[string]string{"batch": "batch: ledger"},
 	},
+	"sheet fills":    {with: "fills: of_lot"},
 	"sheet fill":     {with: "fill:\n  lot: L-7"},
 	"batch keep":     {with: "keep:\n  k: reply.status"},
 	"call until":     {with: "until:\n  n: over 99", beside: "within: 50 ms\nevery: 10 ms", without: "until:\n  n: 3"},

@@ -109,11 +109,14 @@ func readSteps(r *bench.Reader, n *yamlfile.Node, kinds []Kind) []*Step {
 
 // readStep reads one step; nil where it is none.
 func readStep(r *bench.Reader, n *yamlfile.Node, otherwise string, kinds []Kind) *Step {
+	kind := kindAt(n, kinds)
+	if kind != nil {
+		n = takeIn(r, kind, n)
+	}
 	step := &Step{At: n, kinds: kinds}
 	inner := *r
 	inner.Uses = &step.Uses
 	before := len(r.File.Problems.Serious())
-	kind := kindAt(n, kinds)
 	if kind != nil {
 		step.Action = kind.New()
 	}

@@ -215,6 +215,10 @@ var commonKeys = []bench.Key[Step]{
 		r.NotEmpty(n, "expect")
 		bench.ReadMapping(r, "expect", n, &s.Expect, expectKeys)
 	}),
+	bench.NewKey("checks", "a check of the bench by name, or a list of them",
+		func(r *bench.Reader, _ *Step, n *yamlfile.Node) { r.Words(n) }),
+	bench.NewKey("fills", "a fill-in of the bench by name, or a list of them",
+		func(r *bench.Reader, _ *Step, n *yamlfile.Node) { r.Words(n) }),
 	bench.NewKey("fields", "path: rule", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
 		s.Fields = ReadFieldRules(r, n, "")
 	}),

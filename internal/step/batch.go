@@ -39,7 +39,7 @@ type Batch struct {
 
 var batchKind = sheet.Kind{
 	Word: "batch", What: "a batch",
-	Common: bench.KeysOf("site, login, http, timeout, redirects, headers, query, cookies, undo, keep, expect, fields, where, soft",
+	Common: bench.KeysOf("site, login, http, timeout, redirects, headers, query, cookies, undo, keep, expect, checks, fields, where, soft",
 		anyStep),
 	Own: []bench.Key[sheet.Step]{
 		own("batch", "a service: the parts are sent to it as one request",
@@ -66,7 +66,7 @@ var batchKind = sheet.Kind{
 // ofPart are the keys of a part of a batch: all else is said of the batch as a whole.
 var ofPart = bench.KeysOf(
 	"step, about, call, request, follow, service, fill, contract, headers, query, body, text, file, bytes, form, parts, " +
-		"drop empty, keep, expect, fields, where")
+		"drop empty, keep, expect, checks, fields, where")
 
 // checkPart reports a part of a batch that is not a request, or says what only steps have.
 func checkPart(r *bench.Reader, part *sheet.Step) {

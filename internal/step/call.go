@@ -22,7 +22,7 @@ type Call struct {
 }
 
 var callKind = sheet.Kind{
-	Word: "call", What: "a call", Common: bench.KeysOf("fill, contract", ofAsking),
+	Word: "call", What: "a call", Common: bench.KeysOf("fill, fills, contract", ofAsking),
 	Own: []bench.Key[sheet.Step]{
 		own("call", "service/operation", func(r *bench.Reader, _ *sheet.Step, c *Call, n *yamlfile.Node) {
 			text := r.PlainText(n)

@@ -27,7 +27,7 @@ type Listen struct {
 
 var listenKind = sheet.Kind{
 	Word: "listen", What: "a step that listens",
-	Common: bench.KeysOf("step, about, when, skip, tags, stop, until, within, states, keep, fields, where, soft"),
+	Common: bench.KeysOf("step, about, when, skip, tags, stop, until, within, states, keep, checks, fields, where, soft"),
 	Own: []bench.Key[sheet.Step]{
 		own("listen", "waits for a callback: method, path, match, signed, answer",
 			func(r *bench.Reader, _ *sheet.Step, l *Listen, n *yamlfile.Node) {

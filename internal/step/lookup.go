@@ -32,7 +32,7 @@ type Lookup struct {
 
 var lookupKind = sheet.Kind{
 	Word: "lookup", What: "a lookup",
-	Common: bench.KeysOf("fill, site, until, every, within, states, keep, expect, fields, where, soft", anyStep),
+	Common: bench.KeysOf("fill, fills, site, until, every, within, states, keep, expect, checks, fields, where, soft", anyStep),
 	Own: []bench.Key[sheet.Step]{
 		own("lookup", "a database or folder of the bench to look into",
 			func(r *bench.Reader, _ *sheet.Step, l *Lookup, n *yamlfile.Node) {

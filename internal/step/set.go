@@ -36,7 +36,7 @@ var setKind = sheet.Kind{
 
 // What the kinds that keep values without asking anybody have in common.
 var (
-	ofValues        = bench.KeysOf("site, where", anyStep)
+	ofValues        = bench.KeysOf("site, checks, where", anyStep)
 	insteadOfFields = map[string]string{"fields": "write a condition under where:, as kept.NAME > 5"}
 )
 

@@ -23,7 +23,7 @@ type SubSheet struct {
 }
 
 var subSheetKind = sheet.Kind{
-	Word: "sheet", What: "a step that runs a sheet", Common: bench.KeysOf("fill, keep, fields, where", anyStep),
+	Word: "sheet", What: "a step that runs a sheet", Common: bench.KeysOf("fill, fills, keep, checks, fields, where", anyStep),
 	Own: []bench.Key[sheet.Step]{
 		own("sheet", "another sheet to run, with fill: for what it takes",
 			func(r *bench.Reader, s *sheet.Step, sub *SubSheet, n *yamlfile.Node) {

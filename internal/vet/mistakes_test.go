@@ -1230,3 +1230,75 @@ services:
 	has["s/key"] = true
 	assert.Empty(t, vet.Sheet(s, options))
 }
+
+// What the bench names is read where it is named: mistakes are told once, and what a step says
+// itself goes before.
+func TestNamedChecks(t *testing.T) {
+	const head = `sites: {s: {set: {base: "http://a"}}}
+services:
+  lab:
+    address: ${base}
+    operations:
+      get: {request: "GET /{id}"}
+checks:
+  good: {expect: {status: 200, type: json}, fields: {id: is text}, where: reply.status > 1}
+  quick: {expect: {time: under 1 s}, where: [reply.status > 2, reply.status > 3]}
+  strict: {expect: {status: 201}}
+fills:
+  seven: {id: 7}
+  eight: {id: 8}
+`
+	read := func(bench, step string) (*sheet.Step, []string) {
+		s, problems := vetted(t, bench, "steps:\n  - step: a\n    call: lab/get\n"+step)
+		return s.Steps[0], problems
+	}
+	step, problems := read(head, "    fills: seven\n    checks: [good, quick]\n    expect: {status: 204}\n    where: reply.status > 4\n")
+	require.Empty(t, problems)
+	status, _ := step.Expect.Status.Single()
+	assert.Equal(t, 204, status)
+	assert.NotNil(t, step.Expect.Type)
+	assert.NotNil(t, step.Expect.Time)
+	assert.Len(t, step.Fields, 1)
+	assert.Len(t, step.Where, 4)
+	assert.Equal(t, "7", step.Fill.Get("id").Scalar.LiteralText())
+	step, problems = read(head, "    fills: [seven]\n    fill: {id: 9}\n")
+	require.Empty(t, problems)
+	assert.Equal(t, "9", step.Fill.Get("id").Scalar.LiteralText())
+
+	for name, c := range map[string]struct{ bench, step, told string }{
+		"two that say the same": {head, "    fills: seven\n    checks: [good, strict]\n", "sheet:5:20: good and strict both say status of expect:"},
+		"two fill-ins":          {head, "    fills: [seven, eight]\n", "sheet:4:20: seven and eight both say id of fill:"},
+		"none of the name":      {head, "    fills: seven\n    checks: goood\n", `sheet:5:13: there is no check "goood"`},
+		"a kind without":        {head, "    fills: seven\n  - pause: 1 s\n    checks: good\n", "sheet:6:5: a pause has no checks"},
+		"a row without rows":    {head + "  of_row: {id: \"${row.n}\"}\n", "    fills: of_row\n", "sheet:4:13: ${row.n}: the sheet has no rows here"},
+		"a mistake in a check": {
+			strings.Replace(head, "is text", "betwen 1 and 2", 1), "    fills: seven\n    checks: [good]\n",
+			`bench.yaml:8:`,
+		},
+		"a key that checks do not have": {
+			strings.Replace(head, "fields: {id: is text}", "keep: {a: b}", 1), "    fills: seven\n", `a check has no key "keep"`,
+		},
+		"an empty check": {strings.Replace(head, "{expect: {status: 201}}", "{}", 1), "    fills: seven\n", "the check strict is empty"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			_, problems := read(c.bench, c.step)
+			require.Len(t, problems, 1)
+			assert.Contains(t, problems[0], c.told)
+		})
+	}
+}
+
+// vetted reads and vets a bench and a sheet as the program does; mistakes begin with their places.
+func vetted(t *testing.T, benchText, sheetText string) (*sheet.Sheet, []string) {
+	t.Helper()
+	b := bench.Read(t.TempDir(), "bench.yaml", []byte(benchText))
+	sheet.CheckNamed(b)
+	problems := vet.Bench(b, vet.Options{}).Serious()
+	s := sheet.Read(b, "sheet", []byte(sheetText), step.Kinds)
+	problems = append(problems, vet.Sheet(s, vet.Options{}).Serious()...)
+	var told []string
+	for _, p := range problems {
+		told = append(told, fmt.Sprintf("%s:%d:%d: %s", p.File, p.Line, p.Column, p.Message))
+	}
+	return s, told
+}

@@ -77,6 +77,7 @@ func Open(dir string) (*Bench, error) {
 	if err != nil {
 		return nil, err
 	}
+	sheet.CheckNamed(inner)
 	// Of a bench that somebody else made nothing is read, or written, by a link.
 	if err := safefile.CheckLinks(dir, "secrets", ".testbench"); err != nil {
 		return nil, err

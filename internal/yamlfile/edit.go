@@ -150,9 +150,12 @@ func InsertInto(source []byte, mapping *Node, key, entries string) ([]byte, erro
 		if entry.Key.Text != key {
 			continue
 		}
-		if at = entry.Value; at.Kind != Mapping || at.Line <= entry.Key.Line || at.IsShared {
+		if at = entry.Value; at.Kind != Mapping || at.Line <= entry.Key.Line {
 			return nil, byHand
 		}
+	}
+	if at.IsShared {
+		return nil, errors.New(key + " is in a value with an anchor, which holds in other places too; put the entries in by hand")
 	}
 	if at == mapping {
 		entries = key + ":\n" + indentBlock(entries, "  ")

@@ -36,7 +36,7 @@ type Node struct {
 	Block        bool   // Scalar: it was a block text (| or >)
 	Line, Column int    // from 1; the column counts characters
 	CutOff       string // the comment after it on its line
-	IsShared     bool   // it has an anchor: what is written here holds where its aliases stand as well
+	IsShared     bool   // it has an anchor or is inside such a value: what is written here holds where its aliases stand as well
 	Entries      []Entry
 	Items        []*Node
 }
@@ -288,8 +288,8 @@ func (f *File) convert(y *yaml.Node) *Node {
 	if y.Kind == yaml.AliasNode {
 		return f.alias(y)
 	}
-	n := &Node{Line: y.Line, Column: y.Column, IsShared: y.Anchor != ""}
-	if n.IsShared {
+	n := &Node{Line: y.Line, Column: y.Column, IsShared: y.Anchor != "" || len(f.aliases.open) > 0}
+	if y.Anchor != "" {
 		f.aliases.open = append(f.aliases.open, y)
 		defer func() { f.aliases.open = f.aliases.open[:len(f.aliases.open)-1] }()
 	}
