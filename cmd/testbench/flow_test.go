@@ -274,3 +274,35 @@ last:
 		assert.Equal(t, times, strings.Count(o.stdout, says), "%s in %s", says, o.stdout)
 	}
 }
+
+// A run that accepts what comes writes the files that answers are held against afterwards.
+func TestAccept(t *testing.T) {
+	t.Parallel()
+	kilos := "40"
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Type", "application/json")
+		fmt.Fprintf(w, `{"lot": %q, "kilos": %s}`, r.URL.Path, kilos)
+	}))
+	t.Cleanup(server.Close)
+	p := newPlace(t)
+	p.write("bench.yaml", "bench: t\nsites:\n  local:\n    set:\n      base: "+server.URL+"\n")
+	const sheet = "sheet: s\nrows: {list: [{lot: a}, {lot: b}]}\nsteps:\n  - request: GET ${base}/${lot}\n    expect: {same as file: expected/NAME.json}\n"
+	p.write("s.yaml", strings.Replace(sheet, "NAME", "${lot}", 1))
+	o := p.run("run", "s.yaml", "-accept")
+	assert.Equal(t, 0, o.status, o.all())
+	assert.Contains(t, o.all(), "accepted: expected/a.json is written")
+	assert.Equal(t, "{\n  \"lot\": \"/b\",\n  \"kilos\": 40\n}\n", p.read("expected/b.json"))
+	assert.Equal(t, 0, p.run("run", "s.yaml").status)
+	kilos = "41"
+	o = p.run("run", "s.yaml")
+	assert.Equal(t, 1, o.status)
+	assert.Contains(t, o.all(), "kilos: 41, not 40")
+	p.write("s.yaml", strings.Replace(sheet, "NAME", "lot", 1))
+	o = p.run("run", "s.yaml", "-accept")
+	assert.Equal(t, 1, o.status)
+	assert.Contains(t, strings.Join(strings.Fields(o.all()), " "), "another answer of this run is in lot.json: put a value of the row into its name")
+	p.write("s.yaml", "sheet: s\nsteps:\n  - request: GET ${base}/a\n")
+	o = p.run("run", "s.yaml", "-accept")
+	assert.Equal(t, 2, o.status)
+	assert.Contains(t, o.all(), "-accept has no effect: no step of these sheets says expect: same as file:")
+}

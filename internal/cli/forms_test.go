@@ -249,7 +249,7 @@ var differing = map[string][]string{
 	"validate request": {"-request"},
 	"watch every":      nil, "watch for": nil, "watch times": nil, "watch until": {"-until", "depot: south"},
 	"watch pick": {"-pick", "depot"}, "watch login": {"-login", "none"},
-	"run step": {"-step", "details"}, "run tag": {"-tag", "lookout"}, "run rows": {"-rows", "2"}, "run stop": nil,
+	"run step": {"-step", "details"}, "run tag": {"-tag", "lookout"}, "run rows": {"-rows", "2"}, "run stop": nil, "run accept": nil,
 	"run dry": {"-dry"},
 	"run out": {"-out", "r.csv"}, "run show": {"-show", "sent"}, "run full": nil, "run detail": {"-detail", "failures"},
 	"run jobs": nil, "run rate": nil,

@@ -25,6 +25,7 @@ type runOptions struct {
 	rows   string
 	stop   bool
 	dry    bool
+	accept bool
 	out    list
 	show   string
 	full   bool
@@ -58,6 +59,7 @@ func runCommand() *command {
 			f.StringVar(&o.rows, "rows", "", "only these `rows`: 3, 3-5, 1,4-6")
 			f.BoolVar(&o.stop, "stop", false, "stop at the first step that fails")
 			f.BoolVar(&o.dry, "dry", false, "show every request and send nothing")
+			f.BoolVar(&o.accept, "accept", false, "take the answers for what same as file: expects, and write those files")
 			f.Var(&o.out, "out", "a report into a `file`: "+report.Endings+"; repeatable")
 			f.StringVar(&o.show, "show", "", "also show `what` was exchanged: sent, received or all")
 			f.BoolVar(&o.full, "full", false,
@@ -86,7 +88,7 @@ func runCommand() *command {
 // asked makes the options of a run of those of the command line.
 func (o *runOptions) asked() (workbench.RunOptions, error) {
 	out := workbench.RunOptions{
-		Steps: o.steps, Tags: o.tags, From: o.from, Stop: o.stop, Dry: o.dry, Jobs: o.jobs, Repeat: o.repeat,
+		Steps: o.steps, Tags: o.tags, From: o.from, Stop: o.stop, Dry: o.dry, Accept: o.accept, Jobs: o.jobs, Repeat: o.repeat,
 		For: o.during, Listen: o.listen, Public: o.public, Of: o.of,
 	}
 	var err error

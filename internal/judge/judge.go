@@ -37,6 +37,7 @@ type Judging struct {
 	MessageID string             // of WS-Addressing, "" without
 	Err       error              // a rule's own values are not there
 	expect    *sheet.Expect      // with the values of the row
+	session   *session.Session   // nil where nothing was sent
 }
 
 func (j *Judging) add(c result.Check) {
@@ -73,6 +74,9 @@ func (j *Judging) judge() {
 	j.replyRules(e)
 	j.fields()
 	j.Where()
+	if j.sameAsFile(e); j.Err != nil {
+		return
+	}
 	if !pointless {
 		j.keep()
 		return

@@ -59,7 +59,7 @@ func (c *Case) Judging(re *reply.Reply) *Judging {
 		c.Step.Names)
 	j := &Judging{
 		Step: c.Step, Operation: p.Operation, MessageID: p.MessageID,
-		Reply: re, Roots: re.Roots(names), Scope: c.Scope,
+		Reply: re, Roots: re.Roots(names), Scope: c.Scope, session: c.Session,
 	}
 	if len(c.Step.Where) > 0 {
 		j.Data = c.Session.Data(c.Scope, c.Scope.Row, c.Scope.Kept, re, names)

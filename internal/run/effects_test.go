@@ -174,6 +174,7 @@ func newEffects(t *testing.T) *effects {
           grade: optional
 `)
 	for name, text := range map[string]string{
+		"same.json": `{"list": [1, 2], "n": 3.0}`, "other.json": `{"list": [1, 2], "n": 4}`,
 		"b.txt": "plain", "b.json": `{"a": 1}`, "data/south.csv": "a\n1\n", "data/two.csv": "n,m\n1,a\n2,b\n",
 		"sheets/inner.yaml": `sheet: inner
 takes:

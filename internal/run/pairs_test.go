@@ -38,6 +38,10 @@ var checksOfReplies = []check{
 	{name: "status that is not", text: "expect:\n  status: not VALUE", pass: "500", fail: "200"},
 	{name: "time", text: "expect:\n  time: under VALUE", pass: "30 s", fail: "0 ms", alone: true},
 	{name: "size", text: "expect:\n  size: over VALUE", pass: "1", fail: "999999"},
+	{
+		name: "same as file", text: "expect:\n  same as file: VALUE\n  except: [path, body]",
+		pass: "same.json", fail: "other.json", alone: true,
+	},
 	{name: "type", text: "expect:\n  type: VALUE", pass: "application/json", fail: "text/plain"},
 	{
 		name: "headers", text: "expect:\n  headers:\n    Content-Type: starts with VALUE", pass: "application",

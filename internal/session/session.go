@@ -53,6 +53,8 @@ type Options struct {
 	// Prompter shows somebody what to do, for logins that need a person; nil means
 	// that nobody is there.
 	Prompter func(login.Prompt)
+	// Accepted takes answers for what they must be (same as file:); nil judges them.
+	Accepted *Accepted
 	// Receiver takes the calls that services make back; nil for none.
 	Receiver *callback.Receiver
 	// Around puts a sender around the one that sends, or in its place; nil leaves it.

@@ -8,6 +8,7 @@ import (
 	"testbench/internal/bench"
 	"testbench/internal/path"
 	"testbench/internal/rule"
+	"testbench/internal/safefile"
 	"testbench/internal/suggest"
 	"testbench/internal/value"
 	"testbench/internal/yamlfile"
@@ -27,6 +28,10 @@ type Expect struct {
 	Error    []FieldRule // paths below reply.error
 	HasError bool
 	Refused  string
+	// SameAs is the file of the bench that holds the answer as it must be, nil for none;
+	// Except are paths in which the answer may be otherwise.
+	SameAs *value.Template
+	Except []string
 
 	// statusText and refusedText hold placeholders: what they say is known when a reply
 	// is judged.
@@ -102,6 +107,16 @@ var expectKeys = []bench.Key[Expect]{
 		func(r *bench.Reader, e *Expect, n *yamlfile.Node) {
 			e.NoError, e.HasError, e.Error = readTold(r, n, "error", "code", "text", "target", "details")
 		}),
+	bench.NewKey("same as file", "a file with the whole answer as it must be; run -accept writes it",
+		func(r *bench.Reader, e *Expect, n *yamlfile.Node) {
+			if e.SameAs = r.Template(n); e.SameAs != nil && e.SameAs.IsLiteral() {
+				if _, err := safefile.Inside(r.Dir, e.SameAs.LiteralText()); err != nil {
+					r.File.Report(n, "", "%v", err)
+				}
+			}
+		}),
+	bench.NewKey("except", "paths that same as file: passes over, [*] for all elements",
+		func(r *bench.Reader, e *Expect, n *yamlfile.Node) { e.Except = r.Words(n) }),
 	bench.NewKey("refused", "tls, certificate or connection", func(r *bench.Reader, e *Expect, n *yamlfile.Node) {
 		if e.refusedText = r.PlaceholdersIn(n); e.refusedText == nil {
 			e.Refused = r.Choice(n, "kind of refusal", refusals...)

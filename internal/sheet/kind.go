@@ -237,6 +237,10 @@ func finishStep(r *bench.Reader, s *Step, k *Kind) {
 			strings.Join(s.Contents, ", "))
 	}
 	finishRefused(r, s)
+	if len(s.Expect.Except) > 0 && s.Expect.SameAs == nil {
+		r.File.Report(s.At.Get("expect").Get("except"), "write same as file: FILE beside it, or take it out",
+			"except: has no effect without same as file:")
+	}
 	if s.textAt != nil {
 		finishText(r, s)
 	}

@@ -39,6 +39,7 @@ type RunOptions struct {
 	Rows   [][2]int // only these, from and to, from 1; empty for all
 	Stop   bool     // at the first step that fails
 	Dry    bool     // nothing is sent; what would be is reported
+	Accept bool     // answers are what they must be: same as file: writes its files
 	Jobs   int      // rows and sheets at work side by side; 0 is 1
 	Rate   float64  // rows begun in a second; 0 for as many as can be
 	Repeat int      // how often the rows are run; 0 is once
@@ -121,6 +122,9 @@ func (b *Bench) run(ctx context.Context, files []string, o RunOptions, resumes *
 			return nil, err
 		}
 	}
+	if o.Accept {
+		o.Accepted = &session.Accepted{}
+	}
 	o.Receiver = &callback.Receiver{Listen: o.Listen, Public: o.Public}
 	r.options = o
 	if err := r.prepare(files); err != nil {
@@ -186,6 +190,9 @@ func (r *running) prepare(files []string) error {
 	if err := vet.CheckArguments(b.inner, arguments, sheets, nil); err != nil {
 		return err
 	}
+	if o.Accept && !slices.ContainsFunc(sheets, expectsFile) {
+		return errors.New("-accept has no effect: no step of these sheets says expect: same as file:")
+	}
 	if len(o.Tags) > 0 {
 		sheets = slices.DeleteFunc(sheets, func(s *sheet.Sheet) bool { return !s.HasTag(o.Tags) })
 	}
@@ -211,6 +218,13 @@ func (r *running) prepare(files []string) error {
 		r.work = append(r.work, &run.Job{Session: sess, Sheet: s})
 	}
 	return nil
+}
+
+// expectsFile says whether a step of a sheet expects an answer as a file holds it.
+func expectsFile(s *sheet.Sheet) bool {
+	found := false
+	s.EveryStep(func(_ *sheet.Sheet, step *sheet.Step) { found = found || step.Expect.SameAs != nil })
+	return found
 }
 
 // found is a file or folder of the bench by a name that is relative to it, where there is none of that
@@ -489,6 +503,11 @@ func (r *running) finish() (*Result, error) {
 			if !slices.Contains(result.Notes, note) {
 				result.Notes = append(result.Notes, note)
 			}
+		}
+	}
+	if r.options.Accepted != nil {
+		for _, file := range r.options.Accepted.Files() {
+			result.Notes = append(result.Notes, "accepted: "+bench.DisplayName(file)+" is written")
 		}
 	}
 	result.Took = time.Since(result.Started)
