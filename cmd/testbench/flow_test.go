@@ -286,7 +286,7 @@ func TestAccept(t *testing.T) {
 	t.Cleanup(server.Close)
 	p := newPlace(t)
 	p.write("bench.yaml", "bench: t\nsites:\n  local:\n    set:\n      base: "+server.URL+"\n")
-	const sheet = "sheet: s\nrows: {list: [{lot: a}, {lot: b}]}\nsteps:\n  - request: GET ${base}/${lot}\n    expect: {same as file: expected/NAME.json}\n"
+	const sheet = "sheet: s\nrows: {list: [{lot: a}, {lot: b}]}\nsteps:\n  - request: GET ${base}/${lot}\n    expect: {same as file: \"expected/NAME.json\"}\n"
 	p.write("s.yaml", strings.Replace(sheet, "NAME", "${lot}", 1))
 	o := p.run("run", "s.yaml", "-accept")
 	assert.Equal(t, 0, o.status, o.all())

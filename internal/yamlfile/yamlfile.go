@@ -472,7 +472,9 @@ func (f *File) syntax(err error) {
 			if strings.ContainsAny(value[:1], misleading) && !balanced(value) || strings.Contains(value, ": ") ||
 				strings.ContainsAny(value[:1], "@`%!*&") {
 				try, words := "write: "+strings.TrimSpace(m[1]+Quote(value)), "this value needs quotes ("+message+")"
-				if operator, ok := comparison(value); ok {
+				if quoted := bareInBraces.ReplaceAllString(value, `$1"$2"`); quoted != value {
+					try, words = "write: "+strings.TrimSpace(m[1]+quoted), "in braces and brackets a value with ${...} needs quotes"
+				} else if operator, ok := comparison(value); ok {
 					try = "write: " + strings.TrimSpace(m[1]+operator)
 				} else if opened, ok := unclosed[value[0]]; ok && !strings.Contains(value[1:], opened[1]) {
 					try, words = fmt.Sprintf("write %s at its end; or, where it is a part of the value, %s", opened[1],
@@ -490,6 +492,10 @@ func (f *File) syntax(err error) {
 	}
 	f.ReportAt(line, column, try, "not valid YAML: %s", message)
 }
+
+// bareInBraces finds a value with a placeholder that stands without quotes inside braces or brackets,
+// where its own brace ends them.
+var bareInBraces = regexp.MustCompile(`([{\[,:] *)([^\s,:\[\]{}"'$]*\$\{[^}]*\}[^\s,\]}"']*)`)
 
 // unclosed are the signs that open what must be closed, with what they are called and what closes them.
 var unclosed = map[byte][2]string{

@@ -58,6 +58,10 @@ func TestTraps(t *testing.T) {
 		{"star", "a: * 3\n", 1, 4, "needs quotes", `write: a: "* 3"`},
 		{"colon", "a: b: c\n", 1, 4, "needs quotes", `write: a: "b: c"`},
 		{"bracket", "a: [0].x\nb: 1\n", 1, 4, "needs quotes", `write: a: "[0].x"`},
+		{
+			"placeholder in braces", "a: {b: x/${c}.json, d: [${e}, \"${f}\"]}\nb: 1\n", 1, 4, "in braces and brackets a value with ${...} needs quotes",
+			`write: a: {b: "x/${c}.json", d: ["${e}", "${f}"]}`,
+		},
 		{"brace key", "{a}: 1\n", 1, 1, "a key must be a single word", "write: "},
 		{"control character", "a: 1\nb: x\vy\n", 2, 5, "a control character (U+000B) is here", `write "\u000B"`},
 		{"tab", "a:\n\tb: 1\n", 2, 1, "not valid YAML", "tabs"},
