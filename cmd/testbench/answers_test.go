@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"net/http"
 	"net/http/httptest"
-	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -13,7 +12,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"testbench/internal/document"
 )
 
 // Answers that are neither JSON nor XML are under the same paths and rules.
@@ -196,35 +194,6 @@ func TestResultSchema(t *testing.T) {
 	}
 	for line := range strings.Lines(p.run("run", "sheets/01-search.yaml", "-dry", "-json").stdout) {
 		valid("dry", "event", line)
-	}
-	// Benches and sheets of the demo are as the schemas for editors say; a key that is
-	// spelt wrong is none of theirs.
-	for kind, files := range map[string][]string{"bench": {filepath.Join(p.dir, "bench.yaml")}, "sheet": sheets} {
-		o := p.run("schema", kind)
-		require.Equal(t, 0, o.status, o.all())
-		root, err := jsonschema.UnmarshalJSON(strings.NewReader(o.stdout))
-		require.NoError(t, err)
-		require.NoError(t, compiler.AddResource(kind+".json", root))
-		schema, err := compiler.Compile(kind + ".json")
-		require.NoError(t, err)
-		for _, file := range files {
-			data, err := os.ReadFile(file)
-			require.NoError(t, err)
-			for text, good := range map[string]bool{
-				string(data): true,
-				strings.NewReplacer("steps:", "step s:", "services:", "servces:").Replace(string(data)): false,
-			} {
-				node, err := document.ReadYAML([]byte(text))
-				require.NoError(t, err)
-				v, err := jsonschema.UnmarshalJSON(strings.NewReader(document.WriteJSON(node, document.Style{})))
-				require.NoError(t, err)
-				if err := schema.Validate(v); good {
-					assert.NoError(t, err, file)
-				} else {
-					assert.Error(t, err, file)
-				}
-			}
-		}
 	}
 	p.cases([]commandCase{
 		{"schema", 2, []string{"the schema of what? There are: bench (of bench.yaml), sheet"}},

@@ -49,7 +49,7 @@ func TestRows(t *testing.T) {
 		},
 		{"{from: week.json}", 2, []string{"week.json: it is an object", "say with path: where the list is"}},
 		{"{from: week.xml, path: lot, label: n}", 2, []string{`there is no column "n"`}},
-		{"{from: week.xml, path: lot, limit: 0}", 2, []string{"a limit is a whole number from 1"}},
+		{"{from: week.xml, path: lot, limit: 0}", 2, []string{"limit must be a whole number from 1"}},
 		{"[{no: '${x}'}]", 2, []string{"holds no placeholders"}},
 		{"{numbers: 1 to 3, as: no, when: row.no > 5}", 1, []string{"rows expected at least one, got none failed"}},
 	} {

@@ -94,7 +94,7 @@ func TestWaiting(t *testing.T) {
 		{"504,x", "\n    again: 5", 1, "tried once: 504; the service asks to be left alone for 24h0m0s"},
 		{"queued,504", until + "\n    within: 20 ms\n    expect: {status: 200 or 504}", 1, "not so within 20 ms"},
 		{"a", "\n    until: {state: a}\n    every: 0 s", 2, "between askings there must be a pause"},
-		{"a", "\n    again: 0", 2, "how often is a whole number from 1"},
+		{"a", "\n    again: 0", 2, "times must be a whole number from 1"},
 		{"a", "\n    again: {times: 2, on: never}", 2, `"never" says nothing that a step could be tried again on`},
 		{"a", "\n    every: 1 s", 2, "waits, and does not say until when"},
 		{"a", "\n    until: {state: a}\n    every: 5 s to 1 s", 2, "the pauses are to grow"},

@@ -403,7 +403,7 @@ func (r *Reader) soapVersion(n *yamlfile.Node) soap.Version {
 func (r *Reader) LoginNames(n *yamlfile.Node) []string {
 	if n.Kind == yamlfile.Sequence {
 		var names []string
-		for _, item := range n.Items {
+		for _, item := range r.List(n) {
 			names = append(names, r.PlainText(item))
 		}
 		return names

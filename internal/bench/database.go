@@ -41,6 +41,7 @@ func (r *Reader) database(e yamlfile.Entry) *Database {
 	inner.Uses = &d.Uses
 	r.Identifier(e.Key, "a database")
 	ReadMapping(&inner, "a database", e.Value, d, databaseKeys)
+	r.Needs(e.Value, "kind", "address")
 	r.OnlyBeside(e.Value, "a database of kind "+d.Kind, databaseTogether, "kind", d.Kind)
 	if e.Value.Kind == yamlfile.Mapping && (d.Kind == "" && e.Value.Get("kind") == nil || d.Address == nil) {
 		r.File.Report(e.Key, "write kind: postgres and address: postgres://host/name",

@@ -65,12 +65,9 @@ func (r *Reader) signatureLogin(n *yamlfile.Node) login.Kind {
 }
 
 // texts reads a list of texts.
-func (r *Reader) texts(n *yamlfile.Node, what string) []string {
-	if n.Kind == yamlfile.Scalar {
-		return []string{r.PlainText(n)}
-	}
+func (r *Reader) texts(n *yamlfile.Node) []string {
 	var all []string
-	for _, item := range r.items(n, what) {
+	for _, item := range r.List(n) {
 		all = append(all, r.PlainText(item))
 	}
 	return all
@@ -81,7 +78,7 @@ var signatureKeys = slices.Concat([]Key[login.Signature]{
 	{
 		"sign", "what is signed: body, time stamp, user, token, assertion, or the name of a header block",
 		func(r *Reader, s *login.Signature, n *yamlfile.Node) {
-			s.Sign = r.texts(n, "sign")
+			s.Sign = r.texts(n)
 		},
 	},
 	{
@@ -102,7 +99,7 @@ var signatureKeys = slices.Concat([]Key[login.Signature]{
 	{
 		"inclusive", "prefixes that are signed though nothing seems to use them",
 		func(r *Reader, s *login.Signature, n *yamlfile.Node) {
-			s.Inclusive = r.texts(n, "inclusive")
+			s.Inclusive = r.texts(n)
 		},
 	},
 	{"stamp", "how long the time stamp is good; none for none", func(r *Reader, s *login.Signature, n *yamlfile.Node) {
@@ -129,7 +126,7 @@ var encryptingKeys = []Key[login.Encrypting]{
 		e.For = r.Template(n)
 	}},
 	{"parts", "what is encrypted; the body unless said", func(r *Reader, e *login.Encrypting, n *yamlfile.Node) {
-		e.Parts = r.texts(n, "parts")
+		e.Parts = r.texts(n)
 	}},
 	{"cipher", strings.Join(wssecurity.Ciphers, ", "), func(r *Reader, e *login.Encrypting, n *yamlfile.Node) {
 		e.Cipher = r.Choice(n, "cipher", wssecurity.Ciphers...)
@@ -157,7 +154,7 @@ var answersKeys = []Key[login.Answers]{
 		a.CA = r.Template(n)
 	}},
 	{"signed", "the parts that must be signed", func(r *Reader, a *login.Answers, n *yamlfile.Node) {
-		a.Signed = r.texts(n, "signed")
+		a.Signed = r.texts(n)
 	}},
 	{"encrypted", "true: they must be encrypted", func(r *Reader, a *login.Answers, n *yamlfile.Node) {
 		a.Encrypted = r.Yes(n)

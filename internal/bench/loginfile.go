@@ -113,6 +113,7 @@ func (r *Reader) login(n *yamlfile.Node) login.Kind {
 func (r *Reader) need(n *yamlfile.Node, settings ...any) {
 	for i := 0; i < len(settings); i += 2 {
 		if settings[i+1].(*value.Template) == nil {
+			r.Needs(n, settings[i].(string))
 			r.File.Report(n, "", "the login does not say %s:", settings[i])
 		}
 	}

@@ -282,11 +282,8 @@ var sourceKeys = []Key[login.TokenSource]{
 
 // templates reads a text or a list of texts.
 func (r *Reader) templates(n *yamlfile.Node) []*value.Template {
-	if n.Kind != yamlfile.Sequence {
-		return []*value.Template{r.Template(n)}
-	}
 	var all []*value.Template
-	for _, item := range n.Items {
+	for _, item := range r.List(n) {
 		all = append(all, r.Template(item))
 	}
 	return all
@@ -440,7 +437,7 @@ func (r *Reader) hmacLogin(n *yamlfile.Node) login.Kind {
 var hmacKeys = []Key[login.HMAC]{
 	ignoreKind[login.HMAC](),
 	{"sign", "what is signed, in order", func(r *Reader, h *login.HMAC, n *yamlfile.Node) {
-		for _, item := range r.items(n, "sign") {
+		for _, item := range r.List(n) {
 			part, err := login.ParseSignedPart(r.PlainText(item))
 			if err != nil {
 				r.File.Report(item, "", "%v", err)
@@ -501,16 +498,6 @@ var hmacKeys = []Key[login.HMAC]{
 	}},
 }
 
-// items reads a list.
-func (r *Reader) items(n *yamlfile.Node, what string) []*yamlfile.Node {
-	if n.Kind != yamlfile.Sequence {
-		r.File.Report(n, "write a list: each item on a line of its own that begins with -",
-			"%s must be a list, and is %s", what, n.Kind)
-		return nil
-	}
-	return n.Items
-}
-
 // target reads `header NAME` or `query NAME`.
 func (r *Reader) target(n *yamlfile.Node) *login.Target {
 	in, name, _ := strings.Cut(r.PlainText(n), " ")
@@ -544,7 +531,7 @@ func (r *Reader) httpSignatureLogin(n *yamlfile.Node) login.Kind {
 var httpSignatureKeys = slices.Concat([]Key[login.HTTPSignature]{
 	ignoreKind[login.HTTPSignature](),
 	{"cover", "the components that are covered", func(r *Reader, h *login.HTTPSignature, n *yamlfile.Node) {
-		for _, item := range r.items(n, "cover") {
+		for _, item := range r.List(n) {
 			component, err := httpsign.ParseComponent(r.PlainText(item))
 			if err != nil {
 				r.File.Report(item, "", "%v", err)

@@ -193,12 +193,13 @@ func parameters(in contract.In) func(*Reader, *description, *yamlfile.Node) {
 				In: in, Wire: e.Key.Text, Name: e.Key.Text,
 				Required: in == contract.InPath,
 			}}
+			r.takesOf(e.Value, func() *document.Node { return EnumSchema("required", "optional") })
 			switch {
 			case e.Value.Kind == yamlfile.Mapping:
 				ReadMapping(r, "a parameter", e.Value, &p, parameterKeys)
 			case e.Value.Text == "required":
 				p.Required = true
-			case e.Value.Text != "optional":
+			case e.Value.Text != "optional" || e.Value.Kind == yamlfile.Sequence:
 				r.File.Report(e.Value, "write required, optional, or keys below it: "+
 					strings.Join(suggest.First(KeyNames(parameterKeys), 9), ", "),
 					"a parameter is described by a mapping")

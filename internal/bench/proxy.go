@@ -27,6 +27,7 @@ var proxyKeys = []Key[Proxy]{
 func (r *Reader) proxy(n *yamlfile.Node, p *Proxy) {
 	p.at = n
 	ReadMapping(r, "proxy", n, p, proxyKeys)
+	r.Needs(n, "address")
 	if n.Kind == yamlfile.Mapping && n.Get("address") == nil {
 		r.File.Report(n, "write address: http://host:port", "the proxy has no address:")
 	}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -52,6 +53,8 @@ type Reader struct {
 	Reads  *[]string // where the names of files are noted; nil for nowhere
 	// logins notes the logins that a login names; nil where there can be none.
 	logins *[]loginName
+	// asked notes what is asked of values, where a schema is made of the readers; else nil.
+	asked *asked
 }
 
 // loginName is a login that another one names.
@@ -70,7 +73,9 @@ type Use struct {
 // ReadMapping reads the keys of a mapping by their table. An unknown key is
 // reported with the nearest known one.
 func ReadMapping[T any](r *Reader, what string, n *yamlfile.Node, into *T, keys []Key[T]) {
+	r.takes(n, yamlfile.Mapping, true, func() *document.Node { return KeySchema(keys, nil) })
 	if n.Kind != yamlfile.Mapping {
+		r.takesNot(n)
 		try := "write its keys below it: " + strings.Join(suggest.First(KeyNames(keys), 6), ", ")
 		if key, text, ok := strings.Cut(n.Text, ":"); ok && n.Kind == yamlfile.Scalar && text != "" &&
 			slices.Contains(KeyNames(keys), key) {
@@ -97,7 +102,9 @@ func ReadMapping[T any](r *Reader, what string, n *yamlfile.Node, into *T, keys 
 
 // Text reads a scalar as it is.
 func (r *Reader) Text(n *yamlfile.Node) string {
+	r.takes(n, yamlfile.Scalar, false, scalarSchema)
 	if n.Kind != yamlfile.Scalar {
+		r.takesNot(n)
 		r.File.Report(n, "", "a single value is expected here, and this is %s", n.Kind)
 		return ""
 	}
@@ -116,6 +123,7 @@ func (r *Reader) PlainText(n *yamlfile.Node) string {
 // Choice reads one of several words.
 func (r *Reader) Choice(n *yamlfile.Node, what string, words ...string) string {
 	text := r.Text(n)
+	r.takesOf(n, func() *document.Node { return EnumSchema(words...) })
 	for _, w := range words {
 		if text == w {
 			return text
@@ -140,10 +148,12 @@ func (r *Reader) Yes(n *yamlfile.Node) bool {
 
 // List reads a list; one value alone is a list of one.
 func (r *Reader) List(n *yamlfile.Node) []*yamlfile.Node {
+	r.takes(n, yamlfile.Sequence, false, nil)
 	if n.Kind == yamlfile.Scalar && n.Text != "" {
 		return []*yamlfile.Node{n}
 	}
 	if n.Kind != yamlfile.Sequence {
+		r.takesNot(n)
 		r.File.Report(n, "write each item on a line of its own, with a dash before it",
 			"a list is expected here, and this is %s", n.Kind)
 		return nil
@@ -181,7 +191,9 @@ func (r *Reader) Timeout(n *yamlfile.Node) time.Duration {
 
 // Entries gives the entries of a mapping.
 func (r *Reader) Entries(n *yamlfile.Node, what string) []yamlfile.Entry {
+	r.takes(n, yamlfile.Mapping, false, nil)
 	if n.Kind != yamlfile.Mapping {
+		r.takesNot(n)
 		r.File.Report(n, "", "%s must be a mapping of names to values, and is %s", what, n.Kind)
 		return nil
 	}
@@ -198,6 +210,7 @@ func (r *Reader) NotEmpty(n *yamlfile.Node, what string) {
 
 // Identifier checks the name of something that placeholders can ask for.
 func (r *Reader) Identifier(n *yamlfile.Node, what string) string {
+	r.takesOf(n, nameSchema)
 	if !value.IsIdentifier(n.Text) {
 		r.File.Report(n, "a name has letters, digits and _ and starts with a letter or _",
 			"%q cannot be the name of %s", n.Text, what)
@@ -212,6 +225,7 @@ func (r *Reader) Identifier(n *yamlfile.Node, what string) string {
 // Duration reads 500 ms, 5 s, 2 min; 0 where it is none.
 func (r *Reader) Duration(n *yamlfile.Node) time.Duration {
 	text := r.Text(n)
+	r.takesOf(n, durationSchema)
 	d, err := rule.Duration(text)
 	if err != nil && n.Kind == yamlfile.Scalar {
 		r.File.Report(n, "write it like 800 ms, 5 s or 2 min", "%q is not a duration", text)
@@ -220,6 +234,18 @@ func (r *Reader) Duration(n *yamlfile.Node) time.Duration {
 		return 0
 	}
 	return d
+}
+
+// Whole reads a whole number from 1; 0 where it is none.
+func (r *Reader) Whole(n *yamlfile.Node, key string) int {
+	text := r.PlainText(n)
+	r.takesOf(n, wholeSchema)
+	number, err := strconv.Atoi(text)
+	if err != nil || number < 1 {
+		r.File.Report(n, "write "+key+": 5", "%s must be a whole number from 1", key)
+		return 0
+	}
+	return number
 }
 
 // Reading notes that a file of the bench is read.
@@ -273,6 +299,7 @@ func (r *Reader) parse(n *yamlfile.Node, parse func(string) (*value.Template, er
 
 // Tree reads any value with placeholders.
 func (r *Reader) Tree(n *yamlfile.Node) *request.Tree {
+	r.takes(n, n.Kind, false, anySchema)
 	t := &request.Tree{Line: n.Line, Column: n.Column}
 	switch n.Kind {
 	case yamlfile.Sequence:
@@ -324,6 +351,7 @@ func (r *Reader) Pairs(n *yamlfile.Node, what string) []request.Pair {
 	for _, e := range r.Entries(n, what) {
 		t := r.Named(e)
 		if len(t.Fields) > 0 {
+			r.takesNot(e.Value)
 			r.File.Report(e.Value, "write a single value, or a list to repeat the name", "%s %s cannot be a mapping",
 				what, e.Key.Text)
 			continue
@@ -393,8 +421,10 @@ func (r *Reader) Rule(n *yamlfile.Node) *rule.Rule {
 	case yamlfile.Sequence:
 		return r.joinedRule(n, rule.AllOf)
 	case yamlfile.Mapping:
+		r.takes(n, yamlfile.Mapping, false, keyedRuleSchema)
 		return r.keyedRule(n)
 	}
+	r.takes(n, yamlfile.Scalar, false, ruleSchema)
 	r.warnCutOff(n, "rule")
 	parsed, err := rule.Parse(n.Text, n.Quoted || n.Block)
 	if err != nil {

@@ -1,17 +1,24 @@
 package bench
 
-import "testbench/internal/document"
+import (
+	"slices"
+
+	"testbench/internal/document"
+	"testbench/internal/yamlfile"
+)
 
 // KeySchema is a mapping of a file as its reader knows it, in JSON Schema: every key with what
-// it holds. What is below a key is said where it is a mapping too.
+// it holds. What below names is as said there; the rest is what the readers of the keys take.
 func KeySchema[T any](keys []Key[T], below map[string]*document.Node) *document.Node {
 	properties := document.NewObject()
 	for _, k := range keys {
-		one := document.NewObject()
-		if inner := below[k.Name]; inner != nil {
-			one.AppendMembers(inner.Members()...)
+		form := below[k.Name]
+		if form == nil {
+			form = formOf(k, func() *T { return new(T) })
 		}
-		properties.Set(k.Name, one.Set("description", document.NewText(k.Holds)))
+		one := document.NewObject().Set("description", document.NewText(k.Holds))
+		one.AppendMembers(form.Members()...)
+		properties.Set(k.Name, one)
 	}
 	return document.NewObject().Set("type", document.NewText("object")).Set("properties",
 		properties).Set("additionalProperties", document.NewBoolean(false))
@@ -39,15 +46,6 @@ func RefSchema(name string) *document.Node {
 	return document.NewObject().Set("$ref", document.NewText("#/$defs/"+name))
 }
 
-// EnumSchema is one of the words.
-func EnumSchema(words ...string) *document.Node {
-	list := document.NewList()
-	for _, w := range words {
-		list.AppendItems(document.NewText(w))
-	}
-	return document.NewObject().Set("enum", list)
-}
-
 // FileSchema writes the schema of a file; defs may be nil.
 func FileSchema(id, title string, root, defs *document.Node) string {
 	out := document.NewObject().Set("$schema", document.NewText("https://json-schema.org/draft/2020-12/schema")).
@@ -59,14 +57,9 @@ func FileSchema(id, title string, root, defs *document.Node) string {
 	return document.WriteJSON(out, document.Style{Indent: "  "}) + "\n"
 }
 
-// BenchSchema is the JSON Schema of bench.yaml, made of the tables by which it is read.
-func Schema() string {
-	parameters := MapSchema(OrScalarSchema(KeySchema(parameterKeys, nil)))
-	operation := KeySchema(operationKeys,
-		map[string]*document.Node{
-			"path": parameters, "query": parameters, "headers": parameters, "form": parameters,
-			"body": parameters,
-		})
+// Schema is the JSON Schema of bench.yaml, made of the tables by which it is read. The schema of a
+// named check is that of sheets.
+func Schema(checks *document.Node) string {
 	kind := EnumSchema(LoginKinds()...)
 	login := document.NewObject().Set("type", document.NewText("object")).
 		Set("properties", document.NewObject().Set("kind",
@@ -79,20 +72,46 @@ func Schema() string {
 			one.Get("properties").Set("kind",
 				document.NewObject().Set("description", document.NewText("the kind of login")))
 		}
+		if needs := loginNeeds(name, one.Get("properties")); len(needs) > 0 {
+			one.Set("required", texts(needs))
+		}
 		is := document.NewObject().Set("properties",
 			document.NewObject().Set("kind", document.NewObject().Set("const", document.NewText(name))))
 		rules.AppendItems(document.NewObject().Set("if", is).Set("then", one))
 	}
 	login.Set("allOf", rules)
 	return FileSchema("bench", "bench.yaml of Test Bench", KeySchema(benchKeys, map[string]*document.Node{
-		"sites": MapSchema(KeySchema(siteKeys,
-			map[string]*document.Node{"tls": KeySchema(tlsKeys, nil), "proxy": KeySchema(proxyKeys, nil)})),
-		"services": MapSchema(OrScalarSchema(KeySchema(serviceKeys,
-			map[string]*document.Node{"operations": MapSchema(operation), "always": KeySchema(alwaysKeys, nil)}))),
 		"logins": MapSchema(document.NewObject().Set("anyOf",
 			document.NewList(login, document.NewObject().Set("type", document.NewText("array"))))),
-		"databases": MapSchema(KeySchema(databaseKeys, nil)),
+		"checks": MapSchema(checks), "fills": MapSchema(MapSchema(anySchema())),
 	}), nil)
+}
+
+// loginNeeds are the keys that a login of a kind needs, whatever else it says.
+func loginNeeds(kind string, properties *document.Node) []string {
+	needsOf := func(key, text string) []string {
+		n := &yamlfile.Node{Kind: yamlfile.Mapping}
+		for _, e := range [][2]string{{"kind", kind}, {key, text}} {
+			n.Entries = append(n.Entries, yamlfile.Entry{Key: &yamlfile.Node{Text: e[0]}, Value: &yamlfile.Node{Text: e[1]}})
+		}
+		return ask(func(r *Reader) { r.login(n) }).needs[n]
+	}
+	needs := needsOf("kind", kind)
+	for _, m := range properties.Members() {
+		values := []string{"x"}
+		if enum := m.Value.Get("enum"); enum != nil {
+			for _, word := range enum.Items() {
+				values = append(values, word.Text)
+			}
+		}
+		for _, text := range values {
+			with := needsOf(m.Key, text)
+			needs = slices.DeleteFunc(needs, func(name string) bool {
+				return name != m.Key && !slices.Contains(with, name)
+			})
+		}
+	}
+	return needs
 }
 
 // Mappings are the keys of each mapping that is in bench.yaml, by what it is called.
@@ -120,8 +139,8 @@ func loginSchemas() []loginSchema {
 		{"kerberos", KeySchema(kerberosKeys, nil)},
 		{"certificate", KeySchema(materialKeys, nil)},
 		{"oauth2", KeySchema(oauth2Keys, nil)},
-		{"login call", KeySchema(loginCallKeys, map[string]*document.Node{"send": KeySchema(sendKeys, nil)})},
-		{"session", KeySchema(sessionKeys, map[string]*document.Node{"repeat": KeySchema(echoKeys, nil)})},
+		{"login call", KeySchema(loginCallKeys, nil)},
+		{"session", KeySchema(sessionKeys, nil)},
 		{"hmac", KeySchema(hmacKeys, nil)},
 		{"http signature", KeySchema(httpSignatureKeys, nil)},
 		{"username token", KeySchema(usernameTokenKeys, nil)},

@@ -12,6 +12,7 @@ import (
 
 // PlaceholdersIn reads a text that may hold placeholders; nil where it holds none.
 func (r *Reader) PlaceholdersIn(n *yamlfile.Node) *value.Template {
+	r.takesOf(n, placeholderSchema)
 	if n.Kind != yamlfile.Scalar || !strings.Contains(n.Text, "${") {
 		return nil
 	}
@@ -57,10 +58,12 @@ func ParseStatus(text string) (*StatusRule, error) {
 // Status reads statuses: a text (200 or 201), or a list of them.
 func (r *Reader) Status(n *yamlfile.Node) *StatusRule {
 	var text string
+	r.takesOf(n, statusSchema)
 	if n.Kind == yamlfile.Sequence {
 		parts := make([]string, 0, len(n.Items))
-		for _, item := range n.Items {
+		for _, item := range r.List(n) {
 			parts = append(parts, r.Text(item))
+			r.takesOf(item, statusSchema)
 		}
 		text = strings.Join(parts, " or ")
 	} else {

@@ -77,6 +77,9 @@ func (s *session) entries(entries []workbench.Entry) {
 		if e.Example != "" && e.Example != e.Form {
 			about += ": " + e.Example
 		}
+		if e.Type != "" {
+			about += " (" + e.Type + ")"
+		}
 		text := s.tell.wrap(about, s.tell.width, width+4)
 		s.tell.printf("  %s  %s\n", s.tell.fit(e.Form, width), strings.TrimLeft(text, " "))
 	}
@@ -93,11 +96,7 @@ func (s *session) overview() {
 		}
 		t.printf("  %s  %s\n", t.fit(c.name, 11), c.purpose)
 	}
-	var topics []string
-	for _, topic := range workbench.Reference() {
-		topics = append(topics, topic.Name)
-	}
-	t.printf("\n%s\n", t.wrap("topics: "+strings.Join(topics, ", "), t.width, 2))
+	t.printf("\n%s\n", t.wrap("topics: "+strings.Join(workbench.TopicNames(), ", "), t.width, 2))
 	t.printf("\n`testbench help COMMAND`, `help TOPIC` and `help KEY` explain one; `testbench demo` shows all of it at work.\n")
 	t.printf("exit status: 0 all passed, 1 something failed, 2 the command or a file is wrong,\n3 an endpoint not reached or a token not obtained, 130 interrupted, 143 terminated\n")
 }

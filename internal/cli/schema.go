@@ -17,7 +17,7 @@ var schemas = []struct {
 	name, about string
 	text        func() string
 }{
-	{"bench", "of bench.yaml", bench.Schema},
+	{"bench", "of bench.yaml", func() string { return bench.Schema(sheet.CheckSchema()) }},
 	{"sheet", "of sheets", func() string { return sheet.Schema(step.Kinds) }},
 	{"result", "of reports as .json and .ndjson, and of run -json", func() string { return report.ResultSchema }},
 }

@@ -27,7 +27,7 @@ const usualAgain = "429 or 502 or 503 or 504"
 
 var againKeys = []bench.Key[Again]{
 	bench.NewKey("times", "how often at most", func(r *bench.Reader, a *Again, n *yamlfile.Node) {
-		a.Times = readWhole(r, n, "how often")
+		a.Times = r.Whole(n, "times")
 	}),
 	bench.NewKey("pause", "how long before the second try", func(r *bench.Reader, a *Again, n *yamlfile.Node) {
 		a.Pause = r.Duration(n)
@@ -50,9 +50,10 @@ var againKeys = []bench.Key[Again]{
 func readAgain(r *bench.Reader, n *yamlfile.Node) *Again {
 	a := &Again{Pause: 200 * time.Millisecond, Grow: 2}
 	if n.Kind == yamlfile.Scalar {
-		a.Times = readWhole(r, n, "how often")
+		a.Times = r.Whole(n, "times")
 	} else {
 		bench.ReadMapping(r, "again", n, a, againKeys)
+		r.Needs(n, "times")
 		if a.Times == 0 {
 			r.File.Report(n, "write times: 3", "again does not say how often")
 		}

@@ -7,8 +7,12 @@ import (
 	"testbench/internal/yamlfile"
 )
 
-// checksOf are the keys of a step that a named check of the bench may hold.
-var checksOf = bench.KeysOf("expect, fields, where")
+// keysOfChecks are the keys of a step that a named check of the bench may hold.
+func keysOfChecks() []bench.Key[Step] {
+	return slices.DeleteFunc(StepKeys(nil), func(k bench.Key[Step]) bool {
+		return !slices.Contains([]string{"expect", "fields", "where"}, k.Name)
+	})
+}
 
 // takeIn gives a step as if what it names of the bench (checks:, fills:) stood in it, at the
 // place of the name. A key of expect:, a field or a fill-in that the step has itself goes before.
@@ -123,7 +127,7 @@ func moved(n, to *yamlfile.Node) *yamlfile.Node {
 // CheckNamed finds what is wrong with the checks and fill-ins that a bench names. Those with
 // mistakes are marked as broken.
 func CheckNamed(b *bench.Bench) {
-	keys := slices.DeleteFunc(StepKeys(nil), func(k bench.Key[Step]) bool { return !slices.Contains(checksOf, k.Name) })
+	keys := keysOfChecks()
 	r := &bench.Reader{File: b.Source, Dir: b.Dir, Uses: new([]bench.Use), Bench: b}
 	for i := range b.Checks {
 		before := len(b.Source.Problems)

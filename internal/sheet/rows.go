@@ -5,7 +5,6 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
 
 	"testbench/internal/bench"
@@ -167,7 +166,7 @@ var rowsKeys = []bench.Key[Rows]{
 		rows.options.Sheet = r.PlainText(n)
 	}),
 	bench.NewKey("header", "the row of a spreadsheet that names the columns",
-		func(r *bench.Reader, rows *Rows, n *yamlfile.Node) { rows.options.Header = readWhole(r, n, "a row") }),
+		func(r *bench.Reader, rows *Rows, n *yamlfile.Node) { rows.options.Header = r.Whole(n, "header") }),
 	bench.NewKey("list", "the rows themselves", func(_ *bench.Reader, rows *Rows, n *yamlfile.Node) { rows.list = n }),
 	bench.NewKey("numbers", "a span: 1 to 100", func(r *bench.Reader, rows *Rows, n *yamlfile.Node) {
 		rows.numbers = r.PlainText(n)
@@ -176,7 +175,7 @@ var rowsKeys = []bench.Key[Rows]{
 		rows.days = r.PlainText(n)
 	}),
 	bench.NewKey("by", "the step of a span", func(r *bench.Reader, rows *Rows, n *yamlfile.Node) {
-		rows.step = readWhole(r, n, "a step")
+		rows.step = r.Whole(n, "by")
 	}),
 	bench.NewKey("as", "the column of a span", func(r *bench.Reader, rows *Rows, n *yamlfile.Node) {
 		rows.column = r.Identifier(n, "a column")
@@ -209,23 +208,14 @@ var rowsKeys = []bench.Key[Rows]{
 		rows.Label = r.PlainText(n)
 	}),
 	bench.NewKey("sample", "how many rows, by chance", func(r *bench.Reader, rows *Rows, n *yamlfile.Node) {
-		rows.Sample = readWhole(r, n, "a sample")
+		rows.Sample = r.Whole(n, "sample")
 	}),
 	bench.NewKey("seed", "decides which rows a sample takes", func(r *bench.Reader, rows *Rows, n *yamlfile.Node) {
 		rows.Seed = r.PlainText(n)
 	}),
 	bench.NewKey("limit", "how many rows at most", func(r *bench.Reader, rows *Rows, n *yamlfile.Node) {
-		rows.Limit = readWhole(r, n, "a limit")
+		rows.Limit = r.Whole(n, "limit")
 	}),
-}
-
-// readWhole reads a whole number from 1.
-func readWhole(r *bench.Reader, n *yamlfile.Node, what string) int {
-	number, err := strconv.Atoi(r.PlainText(n))
-	if err != nil || number < 1 {
-		r.File.Report(n, "", "%s is a whole number from 1", what)
-	}
-	return number
 }
 
 var (

@@ -2,7 +2,6 @@ package sheet
 
 import (
 	"path/filepath"
-	"strconv"
 	"strings"
 
 	"testbench/internal/bench"
@@ -116,6 +115,7 @@ var commonKeys = []bench.Key[Step]{
 		for _, item := range r.List(n) {
 			var a request.Attachment
 			bench.ReadMapping(r, "an attachment", item, &a, attachKeys)
+			r.Needs(item, "file")
 			if a.File == "" {
 				r.File.Report(item, "write file: NAME", "an attachment needs a file")
 			}
@@ -179,6 +179,7 @@ var commonKeys = []bench.Key[Step]{
 			for _, item := range r.List(n) {
 				p := request.Part{}
 				bench.ReadMapping(r, "a part", item, &p, partKeys)
+				r.Needs(item, "name")
 				if p.Name == "" || (p.Value == nil) == (p.File == "") {
 					r.File.Report(item, "", "a part has a name: and either value: or file:")
 				}
@@ -189,11 +190,7 @@ var commonKeys = []bench.Key[Step]{
 		func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Spec.DropEmpty = r.Yes(n) }),
 	bench.NewKey("pages", "how many pages of a list are read, where an answer leads to the next one",
 		func(r *bench.Reader, s *Step, n *yamlfile.Node) {
-			pages, err := strconv.Atoi(r.PlainText(n))
-			if err != nil || pages < 1 {
-				r.File.Report(n, "pages: 5", "pages must be a whole number from 1")
-			}
-			s.Pages = pages
+			s.Pages = r.Whole(n, "pages")
 		}),
 	bench.NewKey("redirects", "follow or off", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
 		s.Stay = r.Choice(n, "way with redirects", "follow", "off") == "off"
@@ -290,6 +287,7 @@ func readLoginChoice(r *bench.Reader, n *yamlfile.Node) *LoginChoice {
 	c := &LoginChoice{At: n}
 	if n.Kind == yamlfile.Mapping {
 		bench.ReadMapping(r, "login", n, c, loginChoiceKeys)
+		r.Needs(n, "spoil", "how")
 		if len(c.Names) == 0 || c.Spoil == "" {
 			r.File.Report(n, "write spoil: LOGIN and how: "+strings.Join(login.Ways, ", "), "a spoilt login needs both")
 		}
@@ -316,6 +314,7 @@ func readKeep(r *bench.Reader, e yamlfile.Entry) *Keep {
 	if at.Kind == yamlfile.Mapping {
 		inner := &keeping{}
 		bench.ReadMapping(r, "keep", at, inner, keepKeys)
+		r.Needs(at, "at")
 		k.Secret = inner.secret
 		if at = inner.at; at == nil {
 			r.File.Report(e.Value, "write at: PATH", "the kept value %s does not say where it is", k.Name)

@@ -97,6 +97,7 @@ var statesKeys = []bench.Key[States]{
 func readStates(r *bench.Reader, n *yamlfile.Node) *States {
 	s := &States{}
 	bench.ReadMapping(r, "states", n, s, statesKeys)
+	r.Needs(n, "of", "allowed")
 	if n.Kind == yamlfile.Mapping && (s.Path == nil || len(s.Allowed) == 0) {
 		r.File.Report(n, "write of: PATH and allowed: [queued, running, done]", "states needs of: and allowed:")
 		return nil

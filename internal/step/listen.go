@@ -55,6 +55,7 @@ var listenKeys = []bench.Key[Listen]{
 		func(r *bench.Reader, l *Listen, n *yamlfile.Node) {
 			l.Signed = &callback.Signed{Hash: "sha256", Encode: "hex"}
 			bench.ReadMapping(r, "signed", n, l.Signed, signedKeys)
+			r.Needs(n, "header", "key")
 			if n.Kind == yamlfile.Mapping && (l.Signed.Header == "" || l.Signed.Key == nil) {
 				r.File.Report(n, "write header: X-Signature and key: ${sealed.NAME}", "signed needs header: and key:")
 			}

@@ -103,7 +103,7 @@ steps:
   - step: a
     call: stores/search
 `,
-			"a limit is a whole number from 1", "",
+			"limit must be a whole number from 1", "",
 		},
 		{`sheet: s
 rows:
@@ -187,7 +187,7 @@ steps:
 		{search("when: kept.y == 1"), "the condition asks for kept.y", ""},
 		{
 			"sheet: s\nrows:\n  from: data/intakes.csv\n  limit: ¦0\nsteps:\n  - step: a\n    call: stores/search\n",
-			"a limit is a whole number from 1", "",
+			"limit must be a whole number from 1", "",
 		},
 		{search("text: ¦[1]"), "a single value is expected here", ""},
 		{search("where:\n  - ¦kept.x == 1"), "the condition asks for kept.x", ""},
@@ -717,7 +717,7 @@ logins:
 			login("kind: hmac\nkey: ${machine.X}\ninto: ¦cookie S\nsign:\n  - method"), "not a place in a request",
 			"header NAME",
 		},
-		{login("kind: hmac\nkey: ${machine.X}\ninto: header S\nsign: ¦method"), "sign must be a list", "write a list"},
+		{login("kind: hmac\nkey: ${machine.X}\ninto: header S\nsign: ¦{a: b}"), "a list is expected here, and this is a mapping", "with a dash before it"},
 		{login("¦kind: http signature\nkey: k.pem"), "what is covered", "@target-uri"},
 		{login("kind: http signature\nkey: k.pem\ncover:\n  - ¦\"@metod\""), "not a derived component", ""},
 		{login("¦kind: username token\nuser: x"), "does not say password:", ""},

@@ -18,66 +18,90 @@ type Topic struct {
 	Entries     []Entry
 }
 
-// Entry is a word of a file or of the machine: how it is written, what it does, and an example where
-// the form is none.
-type Entry struct{ Form, About, Example string }
+// Entry is a word of a file or of the machine: how it is written, what it does, an example where the
+// form is none, and of a key of a file what it may hold.
+type Entry struct{ Form, About, Example, Type string }
+
+// topics are the parts of the reference, with what they are made of.
+var topics = []struct {
+	name, about string
+	entries     func() []Entry
+}{
+	{"bench", "The keys of bench.yaml.", func() []Entry { return keysOf(bench.Schema(sheet.CheckSchema())) }},
+	{"sheets", "The keys of a sheet and of its steps.", func() []Entry { return keysOf(sheet.Schema(step.Kinds)) }},
+	{"rules", "Rules judge a value: path: RULE.", func() []Entry {
+		var all []Entry
+		for _, h := range rule.Reference() {
+			all = append(all, Entry{Form: h.Form, About: h.About, Example: h.Example})
+		}
+		return all
+	}},
+	{"kinds", "The kinds that a rule knows: is KIND, is not KIND.", func() []Entry {
+		var all []Entry
+		for _, name := range rule.KindNames() {
+			h := rule.KindHelp(name)
+			all = append(all, Entry{Form: "is " + name, About: h.About, Example: h.Example})
+		}
+		return all
+	}},
+	{"functions", "The functions of conditions (where:, when:, calculate:), beside those of CEL.", func() []Entry {
+		var all []Entry
+		for _, name := range rule.FunctionNames() {
+			h := rule.FunctionHelp(name)
+			all = append(all, Entry{Form: h.Form, About: h.About, Example: h.Example})
+		}
+		return all
+	}},
+	{
+		"placeholders", "A placeholder ${...} stands for a value, in every text of a file.",
+		func() []Entry { return placeholders },
+	},
+	{"filters", "A filter makes another value of one: ${name | FILTER}.", func() []Entry {
+		var all []Entry
+		for _, name := range value.FilterNames() {
+			form, about, example := value.FilterHelp(name)
+			all = append(all, Entry{Form: form, About: about, Example: example})
+		}
+		return all
+	}},
+	{"environment", "Variables of the machine that the program reads.", func() []Entry { return variables }},
+	{
+		"files", "The files beside bench.yaml that the program writes or reads by itself.",
+		func() []Entry { return files },
+	},
+	{"status", "The exit status.", func() []Entry { return statuses }},
+}
+
+// TopicNames are the names of the parts of the reference.
+func TopicNames() []string {
+	names := make([]string, len(topics))
+	for i, t := range topics {
+		names[i] = t.name
+	}
+	return names
+}
 
 // Reference is made of the tables by which the program reads: nothing in it can lag behind.
 func Reference() []Topic {
-	topics := []Topic{
-		{Name: "bench", About: "The keys of bench.yaml.", Entries: keysOf(bench.Schema())},
-		{Name: "sheets", About: "The keys of a sheet and of its steps.", Entries: keysOf(sheet.Schema(step.Kinds))},
-		{Name: "rules", About: "Rules judge a value: path: RULE."},
-		{Name: "kinds", About: "The kinds that a rule knows: is KIND, is not KIND."},
-		{Name: "functions", About: "The functions of conditions (where:, when:, calculate:), beside those of CEL."},
-		{
-			Name: "placeholders", About: "A placeholder ${...} stands for a value, in every text of a file.",
-			Entries: placeholders,
-		},
-		{Name: "filters", About: "A filter makes another value of one: ${name | FILTER}."},
-		{Name: "environment", About: "Variables of the machine that the program reads.", Entries: variables},
-		{Name: "files", About: "The files beside bench.yaml that the program writes or reads by itself.", Entries: files},
-		{Name: "status", About: "The exit status.", Entries: statuses},
+	out := make([]Topic, len(topics))
+	for i, t := range topics {
+		out[i] = Topic{t.name, t.about, t.entries()}
 	}
-	for i := range topics {
-		t := &topics[i]
-		switch t.Name {
-		case "rules":
-			for _, h := range rule.Reference() {
-				t.Entries = append(t.Entries, Entry{h.Form, h.About, h.Example})
-			}
-		case "kinds":
-			for _, name := range rule.KindNames() {
-				h := rule.KindHelp(name)
-				t.Entries = append(t.Entries, Entry{"is " + name, h.About, h.Example})
-			}
-		case "functions":
-			for _, name := range rule.FunctionNames() {
-				h := rule.FunctionHelp(name)
-				t.Entries = append(t.Entries, Entry{h.Form, h.About, h.Example})
-			}
-		case "filters":
-			for _, name := range value.FilterNames() {
-				form, about, example := value.FilterHelp(name)
-				t.Entries = append(t.Entries, Entry{form, about, example})
-			}
-		}
-	}
-	return topics
+	return out
 }
 
 var placeholders = []Entry{
-	{"${name}", "a value of -set, else a kept value, else a column of the row, else a value of the site", "${lot}"},
-	{"${row.NAME}", "a column of the row, or a path into it", "${row.moisture}"},
-	{"${kept.NAME}", "a value that an earlier step kept", "${kept.number}"},
-	{"${site.NAME}", "a value of the site (set:)", "${site.base}"},
-	{"${sealed.NAME}", "a sealed secret", "${sealed.clerk}"},
-	{"${machine.NAME}", "a variable of the environment", "${machine.HOME}"},
-	{"${run.id}", "the identity of the run", "${run.id}"},
-	{"${file:NAME}", "the text of a file of the bench", "${file:data/note.txt}"},
-	{"${now}, ${today}, ${uuid}", "the moment, the day, a new identifier", "${today | add 30 d}"},
-	{"${callback}, ${callback.STEP}", "the address at which a listen: step waits", "${callback}"},
-	{"$${", "the two characters themselves", "$${literally}"},
+	{Form: "${name}", About: "a value of -set, else a kept value, else a column of the row, else a value of the site", Example: "${lot}"},
+	{Form: "${row.NAME}", About: "a column of the row, or a path into it", Example: "${row.moisture}"},
+	{Form: "${kept.NAME}", About: "a value that an earlier step kept", Example: "${kept.number}"},
+	{Form: "${site.NAME}", About: "a value of the site (set:)", Example: "${site.base}"},
+	{Form: "${sealed.NAME}", About: "a sealed secret", Example: "${sealed.clerk}"},
+	{Form: "${machine.NAME}", About: "a variable of the environment", Example: "${machine.HOME}"},
+	{Form: "${run.id}", About: "the identity of the run", Example: "${run.id}"},
+	{Form: "${file:NAME}", About: "the text of a file of the bench", Example: "${file:data/note.txt}"},
+	{Form: "${now}, ${today}, ${uuid}", About: "the moment, the day, a new identifier", Example: "${today | add 30 d}"},
+	{Form: "${callback}, ${callback.STEP}", About: "the address at which a listen: step waits", Example: "${callback}"},
+	{Form: "$${", About: "the two characters themselves", Example: "$${literally}"},
 }
 
 var variables = []Entry{
@@ -137,15 +161,23 @@ func keysOf(schema string) []Entry {
 				if d := m.Value.Get("description"); d != nil {
 					about = d.Text
 				}
-				if !slices.ContainsFunc(entries, func(e Entry) bool { return e.Form == at }) {
-					entries = append(entries, Entry{Form: at, About: about})
+				kind := typeInWords(m.Value)
+				switch known := slices.IndexFunc(entries, func(e Entry) bool { return e.Form == at }); {
+				case known < 0:
+					entries = append(entries, Entry{Form: at, About: about, Type: kind})
+				case entries[known].Type == anyValue: // it is said with a kind of step
+					entries[known].Type = kind
 				}
 				walk(m.Value, at)
 			}
 			walk(n.Get("anyOf"), path)
-			if all := n.Get("allOf"); all != nil { // the kinds of logins
+			if all := n.Get("allOf"); all != nil {
 				for _, one := range all.Items() {
-					walk(one.Get("then"), "login: "+one.Get("if").Get("properties").Get("kind").Get("const").Text)
+					at := path // a kind of step
+					if login := one.Get("if").Get("properties").Get("kind"); login != nil {
+						at = "login: " + login.Get("const").Text
+					}
+					walk(one.Get("then"), at)
 				}
 			}
 			walk(n.Get("items"), path)
@@ -161,4 +193,47 @@ func keysOf(schema string) []Entry {
 	}
 	walk(root, "")
 	return entries
+}
+
+// anyValue is the type of what may hold everything.
+const anyValue = "any value"
+
+// typeInWords says what a key may hold, by its schema.
+func typeInWords(n *document.Node) string {
+	if any := n.Get("anyOf"); any != nil {
+		var all []string
+		for _, one := range any.Items() {
+			if text := typeInWords(one); !slices.Contains(all, text) {
+				all = append(all, text)
+			}
+		}
+		return strings.Join(all, ", or ")
+	}
+	if enum := n.Get("enum"); enum != nil {
+		var words []string
+		for _, word := range enum.Items() {
+			if !slices.Contains(words, word.Text) {
+				words = append(words, word.Text)
+			}
+		}
+		return strings.Join(words, ", ")
+	}
+	if about := bench.FormInWords(n); about != "" {
+		return about
+	}
+	kind := n.Get("type")
+	if kind != nil && kind.Kind == document.List {
+		kind = kind.Items()[0]
+	}
+	switch {
+	case n.Get("$ref") != nil:
+		return "a step"
+	case kind == nil:
+		return anyValue
+	case kind.Text == "array":
+		return "a list"
+	case kind.Text == "object":
+		return "a mapping"
+	}
+	return "text"
 }
