@@ -11,7 +11,6 @@ import (
 	"github.com/santhosh-tekuri/jsonschema/v6"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-
 )
 
 // Answers that are neither JSON nor XML are under the same paths and rules.

@@ -16,7 +16,6 @@ import (
 	"regexp"
 	"strings"
 	"sync"
-	"syscall"
 	"testing"
 	"time"
 
@@ -168,7 +167,7 @@ func TestKilledWhileWriting(t *testing.T) {
 				continue // rows that were told are checked against the record elsewhere
 			}
 			c := p.command(words(command, base, n)...)
-			c.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+			onItsOwn(c)
 			require.NoError(t, c.Start())
 			timer := time.AfterFunc(time.Duration(random.IntN(45))*time.Millisecond, func() { _ = c.Process.Kill() })
 			_ = c.Wait()

@@ -7,7 +7,6 @@ import (
 	"os/exec"
 	"slices"
 	"strings"
-	"syscall"
 	"testing"
 	"time"
 
@@ -103,7 +102,7 @@ func measure(args []string) int {
 		return 1
 	}
 	fmt.Println(measures, c.ProcessState.ExitCode(), int64(time.Since(begun)),
-		c.ProcessState.SysUsage().(*syscall.Rusage).Maxrss>>10)
+		mostMemoryOf(c.ProcessState)>>10)
 	return 0
 }
 

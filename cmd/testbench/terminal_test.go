@@ -3,6 +3,7 @@ package main_test
 import (
 	"bytes"
 	"io"
+	"os"
 	"os/exec"
 	"path/filepath"
 	"regexp"
@@ -111,36 +112,44 @@ func TestControlCharacters(t *testing.T) {
 	}
 }
 
+// The shell asks the program, which knows the bench that the shell stands in.
 func TestCompletion(t *testing.T) {
 	t.Parallel()
-	p := newPlace(t)
-	o := p.run("completion", "bash")
-	require.Equal(t, 0, o.status)
-	p.write("completion.bash", o.stdout)
-	for words, want := range map[string]string{
-		"testbench ca": "call", "testbench run -ro": "-rows",
-		"testbench token -ver": "-verify",
-	} {
-		fields := strings.Fields(words)
-		script := `source completion.bash; COMP_WORDS=(` + words + `); COMP_CWORD=` + string(rune('0'+len(fields)-1)) +
-			`; _testbench; printf '%s ' "${COMPREPLY[@]}"`
-		c := exec.Command("bash", "-c", script)
-		c.Dir = p.dir
-		output, err := c.CombinedOutput()
-		require.NoError(t, err, string(output))
-		assert.Equal(t, want, strings.TrimSpace(string(output)), words)
+	p, _ := newBench(t)
+	words := map[string]string{ // "|" is between what may follow
+		"ca": "call", "run -row": "-rows", "token -ver": "-verify",
+		"call stores/se": "stores/search", "call ledger/Suppliers.l": "ledger/Suppliers.list",
+		"call lab/Gr": "lab/GradeLot", "call -site l": "live|local", "call x/y -login clerk_i": "clerk_in_person",
+		"run sheets/01": "sheets/01-search.yaml", "run -tag lo": "lookout", "run -show ": "all|received|sent",
+		"run sheets/01-search.yaml -step s": "search", "probe sheets/01-search.yaml d": "details",
+		"token old": "old_desk", "survey stores mo": "move", "help fil": "files|filters", "secret li": "list",
+		"schema b": "bench", "completion po": "powershell", "run -out x": "", "nothing x": "", "call -bench nowhere st": "",
+		"fields -kind bo": "boolean", "call x -soap ": "1.1|1.2", "handover -as ja": "java|javascript",
 	}
-	for _, shell := range []string{"zsh", "fish"} {
+	for line, want := range words {
+		args := append([]string{"completion", "words", "--"}, strings.Split(line, " ")...)
+		o := p.run(args...)
+		assert.Equal(t, 0, o.status, o.all())
+		assert.Equal(t, want, strings.Join(strings.Fields(o.stdout), "|"), line)
+	}
+	env := append(p.env[:len(p.env):len(p.env)], "PATH="+filepath.Dir(built)+":"+os.Getenv("PATH"))
+	for _, shell := range []string{"bash", "zsh", "fish", "powershell"} {
 		o := p.run("completion", shell)
 		require.Equal(t, 0, o.status)
-		for _, part := range []string{"call", "verify", "testbench"} {
-			assert.Contains(t, o.stdout, part)
-		}
 		p.write("completion."+shell, o.stdout)
-		if peers {
-			output, err := exec.Command(shell, "-n", filepath.Join(p.dir, "completion."+shell)).CombinedOutput()
-			assert.NoError(t, err, "%s: %s", shell, output)
+		scripts := map[string]string{
+			"bash": `source completion.bash; COMP_WORDS=(testbench call stores/se); COMP_CWORD=2; _testbench; printf '%s' "${COMPREPLY[@]}"`,
+			"fish": `source completion.fish; complete -C 'testbench call stores/se'`,
+			"zsh":  `compdef() { :; }; compadd() { shift; print -r -- "$@"; }; source ./completion.zsh; words=(testbench call stores/se) CURRENT=3; _testbench`,
 		}
+		if scripts[shell] == "" || shell != "bash" && !peers {
+			continue
+		}
+		c := exec.Command(shell, "-c", scripts[shell])
+		c.Dir, c.Env = p.dir, env
+		output, err := c.CombinedOutput()
+		require.NoError(t, err, "%s: %s", shell, output)
+		assert.Equal(t, "stores/search", strings.TrimSpace(string(output)), shell)
 	}
 }
 

@@ -448,9 +448,12 @@ func (s *session) appendStep(ctx context.Context, bench *workbench.Bench, step *
 }
 
 func stepNames(name string, source []byte) []string {
+	return stepNamesUnder(yamlfile.Read(name, source).Root, "steps")
+}
+
+func stepNamesUnder(root *yamlfile.Node, key string) []string {
 	var names []string
-	root := yamlfile.Read(name, source).Root
-	if steps := root.Get("steps"); steps != nil {
+	if steps := root.Get(key); steps != nil {
 		for _, item := range steps.Items {
 			if n := item.Get("step"); n != nil {
 				names = append(names, n.Text)

@@ -3,122 +3,257 @@ package cli
 import (
 	"context"
 	"flag"
-	"fmt"
+	"maps"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
 	"strings"
 
+	"testbench/internal/bench"
 	"testbench/internal/suggest"
+	"testbench/internal/workbench"
+	"testbench/internal/yamlfile"
 )
 
-var shells = []string{"bash", "zsh", "fish"}
+// shellScripts ask the program what may be at a place: it knows the bench that the shell stands in.
+// What is no word of the program is a file.
+var shellScripts = map[string]string{
+	"bash": `_testbench() {
+  local IFS=$'\n'
+  COMPREPLY=($(testbench completion words -- "${COMP_WORDS[@]:1:COMP_CWORD}" 2>/dev/null))
+  [ ${#COMPREPLY[@]} -gt 0 ] || COMPREPLY=($(compgen -f -- "${COMP_WORDS[COMP_CWORD]}"))
+}
+complete -o filenames -F _testbench testbench
+`,
+	"zsh": `#compdef testbench
+_testbench() {
+  local -a found
+  found=(${(f)"$(testbench completion words -- "${(@)words[2,CURRENT]}" 2>/dev/null)"})
+  if (( ${#found} )); then
+    compadd -- "${found[@]}"
+  else
+    _files
+  fi
+}
+compdef _testbench testbench
+`,
+	"fish": `function __testbench
+  set -l words (commandline -opc) (commandline -ct)
+  testbench completion words -- $words[2..-1] 2>/dev/null
+end
+complete -c testbench -a '(__testbench)'
+`,
+	"powershell": `Register-ArgumentCompleter -Native -CommandName testbench -ScriptBlock {
+  param($word, $tree, $position)
+  $words = @($tree.CommandElements | Select-Object -Skip 1 | ForEach-Object { $_.ToString() })
+  if ($word -eq '') { $words += '' }
+  testbench completion words '--' $words 2>$null | ForEach-Object {
+    [System.Management.Automation.CompletionResult]::new($_, $_, 'ParameterValue', $_)
+  }
+}
+`,
+}
 
 func completionCommand() *command {
+	shells := slices.Sorted(maps.Keys(shellScripts))
 	return &command{
 		name: "completion", group: "the program",
-		purpose: "prints a script that lets a shell complete commands and options", usage: "bash|zsh|fish",
+		purpose: "prints a script that lets a shell complete commands, options and names of the bench",
+		usage:   strings.Join(shells, "|"),
 		examples: []string{
 			"source <(testbench completion bash)",
 			"testbench completion fish > ~/.config/fish/completions/testbench.fish",
+			"testbench completion powershell | Out-String | Invoke-Expression",
 		},
 		run: func(_ context.Context, s *session, _ any, args []string) (int, error) {
+			if len(args) > 1 && args[0] == "words" {
+				for _, word := range s.candidates(args[1:]) {
+					s.tell.printf("%s\n", word)
+				}
+				return ExitPassed, nil
+			}
 			if len(args) != 1 {
 				return 0, usagef("testbench completion bash", "for which shell? %s", strings.Join(shells, ", "))
 			}
-			words := s.words()
-			switch args[0] {
-			case "bash":
-				s.tell.printf("%s", bashCompletion(words))
-			case "zsh":
-				s.tell.printf("%s", zshCompletion(words))
-			case "fish":
-				s.tell.printf("%s", fishCompletion(words))
-			default:
+			script, ok := shellScripts[args[0]]
+			if !ok {
 				return 0, usagef(suggest.DidYouMean(args[0], shells), "there is no completion for %q; there are: %s",
 					args[0], strings.Join(shells, ", "))
 			}
+			s.tell.printf("%s", script)
 			return ExitPassed, nil
 		},
 	}
 }
 
-// word is a command with its options, for completion.
-type word struct {
-	name, purpose string
-	options       []string
+// candidates are the words that may be in the place of the last one; none where files may.
+func (s *session) candidates(words []string) []string {
+	last := words[len(words)-1]
+	all := commands()
+	if len(words) == 1 {
+		var names []string
+		for _, c := range all {
+			names = append(names, c.name)
+		}
+		return beginning(names, last)
+	}
+	at := slices.IndexFunc(all, func(c *command) bool { return c.name == words[0] })
+	if at < 0 {
+		return nil
+	}
+	c, before := all[at], words[1:len(words)-1]
+	flags, _ := s.flags(c)
+	if strings.HasPrefix(last, "-") {
+		var names []string
+		flags.VisitAll(func(f *flag.Flag) { names = append(names, "-"+f.Name) })
+		return beginning(names, last)
+	}
+	var positional []string
+	for i := 0; i < len(before); i++ {
+		name := strings.TrimLeft(before[i], "-")
+		f := flags.Lookup(name)
+		switch {
+		case f == nil || name == before[i]:
+			positional = append(positional, before[i])
+		case isSwitch(f):
+		case i == len(before)-1:
+			return beginning(s.valuesOf(f, positional), last)
+		default:
+			if i++; name == "bench" {
+				s.common.bench = before[i]
+			}
+		}
+	}
+	return beginning(s.argumentsOf(c, positional), last)
 }
 
-func (s *session) words() []word {
-	var words []word
-	for _, c := range commands() {
-		w := word{name: c.name, purpose: c.purpose}
-		flags, _ := s.flags(c)
-		flags.VisitAll(func(f *flag.Flag) { w.options = append(w.options, "-"+f.Name) })
-		words = append(words, w)
+// beginning are the words that begin with a text, each once.
+func beginning(words []string, with string) []string {
+	words = slices.DeleteFunc(slices.Clone(words), func(w string) bool { return !strings.HasPrefix(w, with) })
+	slices.Sort(words)
+	return slices.Compact(words)
+}
+
+func isSwitch(f *flag.Flag) bool {
+	b, ok := f.Value.(interface{ IsBoolFlag() bool })
+	return ok && b.IsBoolFlag()
+}
+
+// wordsInUsage finds the words that an option takes in the sentence that explains it.
+var wordsInUsage = regexp.MustCompile(`: ([\w.][\w. -]*(?:, [\w.][\w. -]*)*(?: or [\w.][\w. -]*)?)(?: \(.*| \+.*)?$`)
+
+// valuesOf are the values of an option.
+func (s *session) valuesOf(f *flag.Flag, positional []string) []string {
+	switch f.Name {
+	case "site":
+		return s.namesOf(func(b *workbench.Bench) []string { return b.Model().SiteNames() })
+	case "login":
+		return append(s.namesOf(func(b *workbench.Bench) []string { return b.Model().LoginNames() }), "none")
+	case "step", "from":
+		return stepsOf(positional)
+	case "tag":
+		return s.namesOf((*workbench.Bench).Tags)
+	}
+	name, usage := flag.UnquoteUsage(f)
+	if name == "file" || name == "folder" {
+		return nil
+	}
+	m := wordsInUsage.FindStringSubmatch(usage)
+	if m == nil {
+		return nil
+	}
+	return strings.Split(strings.ReplaceAll(m[1], " or ", ", "), ", ")
+}
+
+// argumentsOf are the words that may be given beside the options, by the form that help shows.
+func (s *session) argumentsOf(c *command, positional []string) []string {
+	forms := strings.FieldsFunc(c.usage, func(r rune) bool { return strings.ContainsRune("[]| ", r) })
+	var words []string
+	add := func(form string, names func() []string) {
+		if slices.Contains(forms, form) {
+			words = append(words, names()...)
+		}
+	}
+	services := func() []string {
+		return s.namesOf(func(b *workbench.Bench) []string { return b.Model().ServiceNames() })
+	}
+	if len(positional) > 0 {
+		if slices.Contains(forms, "SHEET...") {
+			return s.namesOf(sheetFiles)
+		}
+		add("STEP", func() []string { return stepsOf(positional) })
+		add("OPERATION", func() []string {
+			return s.namesOf(func(b *workbench.Bench) []string {
+				if service := b.Model().Service(positional[0]); service != nil {
+					return b.Model().OperationsIn(service)
+				}
+				return nil
+			})
+		})
+		return words
+	}
+	for _, form := range []string{"SHEET", "SHEET..."} {
+		add(form, func() []string { return s.namesOf(sheetFiles) })
+	}
+	add("SERVICE", services)
+	add("SERVICE/OPERATION", func() []string { return s.namesOf(operations) })
+	add("LOGIN", func() []string { return s.namesOf(func(b *workbench.Bench) []string { return b.Model().LoginNames() }) })
+	if c.name == "schema" {
+		words = schemaNames()
+	}
+	add("TOPIC", workbench.TopicNames)
+	add("COMMAND", func() []string {
+		var names []string
+		for _, c := range commands() {
+			names = append(names, c.name)
+		}
+		return names
+	})
+	for _, form := range forms { // words that are written as they are
+		if strings.ToLower(form) == form && !strings.ContainsAny(form, "=.,") {
+			words = append(words, form)
+		}
 	}
 	return words
 }
 
-func bashCompletion(words []word) string {
-	var names, cases []string
-	for _, w := range words {
-		names = append(names, w.name)
-		cases = append(cases, fmt.Sprintf("    %s) options=%q ;;", w.name, strings.Join(w.options, " ")))
+// namesOf asks the bench; none where there is no bench, or it cannot be read.
+func (s *session) namesOf(names func(*workbench.Bench) []string) []string {
+	b, err := s.open()
+	if err != nil || b.Dir == "" {
+		return nil
 	}
-	return fmt.Sprintf(`_testbench() {
-  local word=${COMP_WORDS[COMP_CWORD]} options=
-  if [ "$COMP_CWORD" -eq 1 ]; then
-    COMPREPLY=($(compgen -W %q -- "$word"))
-    return
-  fi
-  case ${COMP_WORDS[1]} in
-%s
-  esac
-  if [[ $word == -* ]]; then
-    COMPREPLY=($(compgen -W "$options" -- "$word"))
-  else
-    COMPREPLY=($(compgen -f -- "$word"))
-  fi
-}
-complete -F _testbench testbench
-`, strings.Join(names, " "), strings.Join(cases, "\n"))
+	return names(b)
 }
 
-func zshCompletion(words []word) string {
-	var names, cases []string
-	for _, w := range words {
-		names = append(names, fmt.Sprintf("    '%s:%s'", w.name, strings.ReplaceAll(w.purpose, "'", "")))
-		cases = append(cases, fmt.Sprintf("    %s) compadd -- %s ;;", w.name, strings.Join(w.options, " ")))
+func sheetFiles(b *workbench.Bench) []string {
+	files, _ := b.SheetFiles()
+	for i, file := range files {
+		files[i] = bench.DisplayName(file)
 	}
-	return fmt.Sprintf(`#compdef testbench
-_testbench() {
-  local -a commands
-  commands=(
-%s
-  )
-  if (( CURRENT == 2 )); then
-    _describe 'command' commands
-    return
-  fi
-  if [[ $words[CURRENT] != -* ]]; then
-    _files
-    return
-  fi
-  case $words[2] in
-%s
-  esac
-}
-compdef _testbench testbench
-`, strings.Join(names, "\n"), strings.Join(cases, "\n"))
+	return files
 }
 
-func fishCompletion(words []word) string {
-	var out strings.Builder
-	for _, w := range words {
-		fmt.Fprintf(&out, "complete -c testbench -n __fish_use_subcommand -a %s -d '%s'\n", w.name,
-			strings.ReplaceAll(w.purpose, "'", `\'`))
-		for _, option := range w.options {
-			fmt.Fprintf(&out, "complete -c testbench -n '__fish_seen_subcommand_from %s' -o %s\n", w.name,
-				strings.TrimPrefix(option, "-"))
+func operations(b *workbench.Bench) []string {
+	var names []string
+	for _, service := range b.Model().Services {
+		for _, operation := range b.Model().OperationsIn(service) {
+			names = append(names, service.Name+"/"+operation)
 		}
 	}
-	return out.String()
+	return names
+}
+
+// stepsOf are the steps of the sheets among some words.
+func stepsOf(words []string) []string {
+	var names []string
+	for _, word := range words {
+		if data, err := os.ReadFile(filepath.Clean(word)); err == nil && isSheetFile(word) {
+			for _, key := range []string{"first", "steps", "finally", "last"} {
+				names = append(names, stepNamesUnder(yamlfile.Read(word, data).Root, key)...)
+			}
+		}
+	}
+	return names
 }

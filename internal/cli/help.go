@@ -11,8 +11,8 @@ import (
 	"testbench/internal/workbench"
 )
 
-// Version is the program's version.
-const Version = "0.1.0"
+// Version is the program's version; scripts/release sets it.
+var Version = "0.1.0"
 
 func helpCommand() *command {
 	return &command{

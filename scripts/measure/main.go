@@ -1,3 +1,5 @@
+//go:build unix
+
 // Command measure pairs runs of the program with what does the same by other means: clients
 // written by hand with the standard library alone, and libxml2. All of it is on this
 // machine, and told as ratios of medians: go run ./scripts/measure. With -into FILE the
