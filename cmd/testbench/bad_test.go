@@ -72,7 +72,7 @@ func TestWrongCommands(t *testing.T) {
 		{"secret remove nothing", 2, "there is no sealed secret nothing"},
 		{"vet sheets/nothing.yaml", 2, "there is no sheet"},
 		{"standin -listen 0.0.0.0:0", 2, "loopback addresses only"},
-		{"completion tcsh", 2, "bash, zsh, fish"},
+		{"completion tcsh", 2, "bash, fish, powershell, zsh"},
 		{"help calll", 2, `did you mean "call"?`},
 		{"run sheets/01-search.yaml -bench nowhere", 2, "there is no folder nowhere"},
 	}

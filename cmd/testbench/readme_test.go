@@ -119,19 +119,24 @@ func examplesHold(t *testing.T, file string) {
 	}
 }
 
-// The reference is what the program itself says of its commands.
+// The reference and the manual pages are what the program itself says.
 func TestReference(t *testing.T) {
 	t.Parallel()
-	const file = "../../docs/reference.md"
 	p := newPlace(t)
 	var out strings.Builder
+	manual := map[string]*strings.Builder{
+		"1": manualPage("testbench", "1", "builds, sends and checks requests against SOAP, REST and ERP endpoints"),
+		"5": manualPage("testbench", "5", "bench.yaml, sheets, and the words in them"),
+	}
 	out.WriteString("# Reference\nWhat `testbench help` says of every command, and of every key, rule and word.\n\n# Commands\n")
 	overview := p.run("help").stdout
-	for _, m := range regexp.MustCompile(`(?m)^  ([a-z]+) `).FindAllStringSubmatch(overview, -1) {
+	commands := regexp.MustCompile(`(?m)^  ([a-z]+) `).FindAllStringSubmatch(overview, -1)
+	manualSection(manual["1"], "COMMANDS", overview)
+	for _, m := range append(commands, []string{"", "options"}) {
 		o := p.run("help", m[1])
-		if o.status == 0 {
-			out.WriteString("\n## " + m[1] + "\n```text\n" + strings.TrimSpace(o.stdout) + "\n```\n")
-		}
+		require.Equal(t, 0, o.status, o.all())
+		out.WriteString("\n## " + m[1] + "\n```text\n" + strings.TrimSpace(o.stdout) + "\n```\n")
+		manualSection(manual["1"], strings.ToUpper(m[1]), o.stdout)
 	}
 	out.WriteString("\n# Words of the files\n")
 	for _, topic := range workbench.Reference() {
@@ -147,11 +152,38 @@ func TestReference(t *testing.T) {
 			}
 			out.WriteString("| `" + cell(e.Form) + "` | " + cell(e.About) + " | " + example + " |\n")
 		}
+		manualSection(manual["5"], strings.ToUpper(topic.Name), p.run("help", topic.Name).stdout)
 	}
-	if *update {
-		require.NoError(t, os.WriteFile(file, []byte(out.String()), 0o644))
+	for file, text := range map[string]string{
+		"../../docs/reference.md":    out.String(),
+		"../../docs/man/testbench.1": manual["1"].String(), "../../docs/man/testbench.5": manual["5"].String(),
+	} {
+		if *update {
+			require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o755))
+			require.NoError(t, os.WriteFile(file, []byte(text), 0o644))
+		}
+		data, err := os.ReadFile(file)
+		require.NoError(t, err)
+		assert.Equal(t, string(data), text, "go test ./cmd/testbench -run TestReference -update writes it anew")
 	}
-	data, err := os.ReadFile(file)
-	require.NoError(t, err)
-	assert.Equal(t, string(data), out.String(), "go test ./cmd/testbench -run TestReference -update writes it anew")
+}
+
+// manualPage begins a page of the manual, in the macros of man(7).
+func manualPage(name, section, about string) *strings.Builder {
+	var page strings.Builder
+	fmt.Fprintf(&page, ".TH %s %s\n.SH NAME\n%s \\- %s\n", strings.ToUpper(name), section, name, about)
+	return &page
+}
+
+// manualSection adds a text as it is.
+func manualSection(page *strings.Builder, title, text string) {
+	page.WriteString(".SH " + title + "\n.nf\n")
+	for line := range strings.Lines(strings.TrimSpace(text)) {
+		line = strings.NewReplacer(`\`, `\e`, "-", `\-`, "·", `\(md`, "…", "...").Replace(strings.TrimRight(line, "\n"))
+		if strings.HasPrefix(line, ".") || strings.HasPrefix(line, "'") {
+			line = `\&` + line
+		}
+		page.WriteString(line + "\n")
+	}
+	page.WriteString(".fi\n")
 }

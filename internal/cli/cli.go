@@ -234,6 +234,70 @@ func statusOf(ctx context.Context, err error) int {
 	return ExitWrong
 }
 
+// sharedOption is one that means the same at every command that has it. It is explained once.
+type sharedOption struct {
+	name    string
+	declare func(s *session, flags *flag.FlagSet)
+}
+
+var sharedOptions = []sharedOption{
+	{"bench", func(s *session, flags *flag.FlagSet) {
+		flags.StringVar(&s.common.bench, "bench", "", "the bench `folder` (else the nearest bench.yaml upward)")
+	}},
+	{"site", func(s *session, flags *flag.FlagSet) {
+		flags.Func("site", "the `site` (else the sheet's, or the first of the bench)", func(name string) error {
+			s.common.site = name
+			return s.common.sites.Set(name)
+		})
+	}},
+	{"set", func(s *session, flags *flag.FlagSet) {
+		flags.Var(&s.common.set, "set", "`name=value`: overrides all other values; repeatable")
+	}},
+	{"json", func(s *session, flags *flag.FlagSet) { flags.BoolVar(&s.common.json, "json", false, "results as JSON") }},
+	{"log", func(s *session, flags *flag.FlagSet) {
+		flags.StringVar(&s.common.log, "log", "", "a log of every exchange into a `file`, masked")
+	}},
+	{"write", func(s *session, flags *flag.FlagSet) {
+		flags.StringVar(&s.talking.write, "write", "", "the guarded `site` that may be written to")
+	}},
+	{"insecure", func(s *session, flags *flag.FlagSet) {
+		flags.BoolVar(&s.talking.insecure, "insecure", false, "server certificates are not checked")
+	}},
+	{"allow", func(s *session, flags *flag.FlagSet) {
+		flags.Var(&s.talking.allow, "allow", "a further `host` that requests may go to; repeatable")
+	}},
+	{"timeout", func(s *session, flags *flag.FlagSet) {
+		flags.Func("timeout", "how long one exchange may take, a `duration`; it overrides timeout: of the files (else 30s)", func(text string) (err error) {
+			s.talking.timeout, err = time.ParseDuration(text)
+			if err != nil || s.talking.timeout <= 0 {
+				return fmt.Errorf("-timeout takes a duration over 0 (5s, 2m), not %q", text)
+			}
+			return nil
+		})
+	}},
+	{"most", func(s *session, flags *flag.FlagSet) {
+		flags.IntVar(&s.talking.most, "most", usualMost, "how large an answer may be, in `MiB`")
+	}},
+	{"plain", func(s *session, flags *flag.FlagSet) {
+		flags.BoolVar(&s.common.plain, "plain", false, "no colour, no special signs")
+	}},
+	{"quiet", func(s *session, flags *flag.FlagSet) {
+		flags.BoolVar(&s.common.quiet, "quiet", false, "no notes and no progress, only results and errors")
+	}},
+}
+
+// sharedBy are the shared options that a command has, where none of its own is called so.
+func (c *command) sharedBy(own *flag.FlagSet) []sharedOption {
+	var all []sharedOption
+	for _, option := range sharedOptions {
+		isEverywhere := option.name == "plain" || option.name == "quiet"
+		if (isEverywhere || c.has(option.name)) && own.Lookup(option.name) == nil {
+			all = append(all, option)
+		}
+	}
+	return all
+}
+
 func (s *session) flags(c *command) (*flag.FlagSet, any) {
 	flags := flag.NewFlagSet(c.name, flag.ContinueOnError)
 	flags.SetOutput(io.Discard)
@@ -241,50 +305,9 @@ func (s *session) flags(c *command) (*flag.FlagSet, any) {
 	if c.options != nil {
 		own = c.options(flags)
 	}
-	for _, option := range []struct {
-		name    string
-		declare func()
-	}{
-		{"bench", func() {
-			flags.StringVar(&s.common.bench, "bench", "", "the bench `folder` (else the nearest bench.yaml upward)")
-		}},
-		{"site", func() {
-			flags.Func("site", "the `site` (else the sheet's, or the first of the bench)", func(name string) error {
-				s.common.site = name
-				return s.common.sites.Set(name)
-			})
-		}},
-		{"set", func() {
-			flags.Var(&s.common.set, "set", "`name=value`: overrides all other values; repeatable")
-		}},
-		{"json", func() { flags.BoolVar(&s.common.json, "json", false, "results as JSON") }},
-		{"log", func() { flags.StringVar(&s.common.log, "log", "", "a log of every exchange into a `file`, masked") }},
-		{"write", func() {
-			flags.StringVar(&s.talking.write, "write", "", "the guarded `site` that may be written to")
-		}},
-		{"insecure", func() {
-			flags.BoolVar(&s.talking.insecure, "insecure", false, "server certificates are not checked")
-		}},
-		{"allow", func() {
-			flags.Var(&s.talking.allow, "allow", "a further `host` that requests may go to; repeatable")
-		}},
-		{"timeout", func() {
-			flags.Func("timeout", "how long one exchange may take, a `duration`; it overrides timeout: of the files (else 30s)", func(text string) (err error) {
-				s.talking.timeout, err = time.ParseDuration(text)
-				if err != nil || s.talking.timeout <= 0 {
-					return fmt.Errorf("-timeout takes a duration over 0 (5s, 2m), not %q", text)
-				}
-				return nil
-			})
-		}},
-		{"most", func() { flags.IntVar(&s.talking.most, "most", usualMost, "how large an answer may be, in `MiB`") }},
-	} {
-		if c.has(option.name) && flags.Lookup(option.name) == nil {
-			option.declare()
-		}
+	for _, option := range c.sharedBy(flags) {
+		option.declare(s, flags)
 	}
-	flags.BoolVar(&s.common.plain, "plain", false, "no colour, no special signs")
-	flags.BoolVar(&s.common.quiet, "quiet", false, "no notes and no progress, only results and errors")
 	return flags, own
 }
 

@@ -202,7 +202,7 @@ func (s *session) argumentsOf(c *command, positional []string) []string {
 	if c.name == "schema" {
 		words = schemaNames()
 	}
-	add("TOPIC", workbench.TopicNames)
+	add("TOPIC", func() []string { return append(workbench.TopicNames(), "options") })
 	add("COMMAND", func() []string {
 		var names []string
 		for _, c := range commands() {

@@ -42,7 +42,11 @@ func helpCommand() *command {
 
 // helpOn explains a topic of the reference, or the keys and words of a name.
 func (s *session) helpOn(word string, commands []string) (int, error) {
-	names := commands
+	if word == "options" {
+		s.sharedHelp()
+		return ExitPassed, nil
+	}
+	names := append(commands, "options")
 	var found []workbench.Entry
 	for _, topic := range workbench.Reference() {
 		if topic.Name == word {
@@ -96,7 +100,7 @@ func (s *session) overview() {
 		}
 		t.printf("  %s  %s\n", t.fit(c.name, 11), c.purpose)
 	}
-	t.printf("\n%s\n", t.wrap("topics: "+strings.Join(workbench.TopicNames(), ", "), t.width, 2))
+	t.printf("\n%s\n", t.wrap("topics: options, "+strings.Join(workbench.TopicNames(), ", "), t.width, 2))
 	t.printf("\n`testbench help COMMAND`, `help TOPIC` and `help KEY` explain one; `testbench demo` shows all of it at work.\n")
 	t.printf("exit status: 0 all passed, 1 something failed, 2 the command or a file is wrong,\n3 an endpoint not reached or a token not obtained, 130 interrupted, 143 terminated\n")
 }
@@ -105,8 +109,28 @@ func (s *session) help(c *command) {
 	t := s.tell
 	t.printf("testbench %s %s %s\n\nusage: testbench %s\n", c.name, t.sign("·", "-"), c.purpose,
 		strings.TrimSpace(c.name+" [options] "+c.usage))
-	flags, _ := s.flags(c)
+	own := flag.NewFlagSet(c.name, flag.ContinueOnError)
+	if c.options != nil {
+		c.options(own)
+	}
+	var shared []string
+	for _, option := range c.sharedBy(own) {
+		shared = append(shared, "-"+option.name)
+	}
 	t.printf("\n%s\n", t.in(bold, "options"))
+	s.explain(own)
+	t.printf("%s\n", t.wrap("shared, as `testbench help options` explains: "+strings.Join(shared, ", "), t.width, 2))
+	if len(c.examples) > 0 {
+		t.printf("\n%s\n", t.in(bold, "examples"))
+		for _, example := range c.examples {
+			t.printf("  %s\n", example)
+		}
+	}
+}
+
+// explain explains options.
+func (s *session) explain(flags *flag.FlagSet) {
+	t := s.tell
 	flags.VisitAll(func(f *flag.Flag) {
 		placeholder, about := flag.UnquoteUsage(f)
 		name := "-" + f.Name
@@ -118,12 +142,16 @@ func (s *session) help(c *command) {
 		}
 		t.printf("  %s  %s\n", t.fit(name, 22), strings.TrimLeft(t.wrap(about, t.width, 26), " "))
 	})
-	if len(c.examples) > 0 {
-		t.printf("\n%s\n", t.in(bold, "examples"))
-		for _, example := range c.examples {
-			t.printf("  %s\n", example)
-		}
+}
+
+// sharedHelp explains the options that commands share.
+func (s *session) sharedHelp() {
+	flags := flag.NewFlagSet("", flag.ContinueOnError)
+	for _, option := range sharedOptions {
+		option.declare(s, flags)
 	}
+	s.tell.printf("Options that commands share: `testbench help COMMAND` says which it has.\n\n")
+	s.explain(flags)
 }
 
 func versionCommand() *command {
