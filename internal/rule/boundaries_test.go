@@ -155,6 +155,8 @@ is decimal 2 | 5.555 | no
 is decimal 0 | 5 | yes
 is iban | "GB82WEST12345698765432" | yes
 is iban | "GB82WEST12345698765433" | no
+is iban | "AD1200012030200359100100" | yes
+over	5 | 6 | yes
 is iban | "GB82WEST123456" | no
 is iban | "GBX2WEST12345698765432" | no
 is iban | "1B82WEST12345698765432" | no

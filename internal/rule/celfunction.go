@@ -402,6 +402,10 @@ func matchingText(args []ref.Val) (ref.Val, error) {
 	if err != nil {
 		return nil, err
 	}
+	// CEL counts when all is done, and this alone may take a minute.
+	if costOfMatching(args) > costLimit {
+		return nil, errors.New(errTooMany)
+	}
 	return types.Bool(re.MatchString(x)), nil
 }
 

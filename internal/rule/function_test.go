@@ -184,6 +184,8 @@ func TestConditionsThatTakeLong(t *testing.T) {
 		"size(answer.lots.map(x, answer.big + 'x')) > 1":            tooMany,
 		"size(answer.lots.map(x, answer.lots + [x])) > 1":           tooMany,
 		"answer.lots.exists(x, answer.big.matches('(x+x+)+y'))":     tooMany,
+		"answer.big.matches('(x{30}){30}y')":                        tooMany,
+		"!answer.big.matches('xxxxxxxxxxxy')":                       "",
 		"answer.lots.exists(x, text(answer.big) == '')":             tooMany,
 		"answer.lots.exists(x, min(answer.big, answer.big) == 'y')": tooMany,
 		"answer.a.all(x, x.b == answer.a[0].b)":                     tooMany,

@@ -349,6 +349,7 @@ func TestConditions(t *testing.T) {
 			}
 			verdict := c.Judge(data)
 			assert.False(t, verdict.Passed)
+			assert.Equal(t, verdict.Got != "condition is false", verdict.Unclear, "it came to neither yes nor no")
 			if want != "-" {
 				assert.Contains(t, fmt.Sprint(verdict.Got, verdict.Note), want)
 			}

@@ -198,6 +198,18 @@ steps:
 		{written("listen:\n  signed:\n    ¦header: X"), "signed needs header: and key:", "sealed"},
 		{written("listen:\n  answer:\n    status: ¦99"), "from 200 to 599", ""},
 		{search("query:\n  a: ¦${callback}"), "no step waits for a callback", "listen:"},
+		{
+			search("query:\n  a: ¦${callback}") + "  - {step: x, listen: POST, within: 1 s}\n  - {step: y, listen: POST, within: 1 s}\n",
+			"several steps wait for a callback: x, y", "write ${callback.x}",
+		},
+		{
+			search("query:\n  a: ¦${callback.z}") + "  - {step: x, listen: POST, within: 1 s}\n",
+			"no step with listen: has that name", "",
+		},
+		{
+			written("batch: stores\nparts:\n  - call: stores/search\n    ¦until: {a: 1}"), "a part of a batch has no until",
+			"put it at the batch as a whole",
+		},
 		{search("query:\n  a: ¦${callback.it}"), "no step waits for a callback", "listen:"},
 		{written("lookup: ¦boks\nsql: select 1"), `there is no database "boks"`, `"books"`},
 		{written("lookup: books\nsql: select ¦${x}"), "a value is not pasted into SQL, it is bound", ":name"},
@@ -637,6 +649,10 @@ logins:
 		{with("    tls:\n      insecure: ¦no"), "is not an answer to yes or no", ""},
 		{with("    services:\n      nothing: http://x"), `there is no service "nothing"`, "there are none"},
 		{with("    logins:\n      a: b"), `there is no login`, ""},
+		{
+			with("services:\n  ¦a:\n    address: ${base}\n    operations:\n      o: {request: GET /, query: {x: {name: z}, y: {name: z}}}"),
+			`a/o has two fields named "z"`, "give one of them another name",
+		},
 		{with("services:\n  ¦a/b:\n    address: ${base}"), "it has a space or a slash", ""},
 		{with("services:\n  a:\n    address: ¦${bsae}"), "nothing defines ${bsae}", `"base"`},
 		{with("services:\n  a:\n    address: ¦${row.x}"), "there are no rows in the bench file", ""},
@@ -1301,4 +1317,18 @@ func vetted(t *testing.T, benchText, sheetText string) (*sheet.Sheet, []string) 
 		told = append(told, fmt.Sprintf("%s:%d:%d: %s", p.File, p.Line, p.Column, p.Message))
 	}
 	return s, told
+}
+
+// An attachment is known by the name of its file, unless it has one.
+func TestAttachmentNames(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "a.txt"), nil, 0o600))
+	s := sheet.Read(bench.Read(dir, "bench.yaml", []byte("bench: b\n")), filepath.Join(dir, "s.yaml"),
+		[]byte("steps:\n  - request: POST http://a/\n    attach: [{file: a.txt}, {name: b, file: a.txt}, {file: a.txt, name: c}]\n"), step.Kinds)
+	require.Empty(t, s.Problems().Serious())
+	var names []string
+	for _, a := range s.Steps[0].Spec.Attach {
+		names = append(names, a.Name)
+	}
+	assert.Equal(t, []string{"a.txt", "b", "c"}, names)
 }
