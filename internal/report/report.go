@@ -12,6 +12,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"testbench/internal/history"
@@ -210,9 +211,11 @@ func attribute[T ~string](text T) string { return `"` + xmlstream.Escape(string(
 func writeCase(out io.Writer, s *history.Sheet, row *history.Row, step *history.Step) {
 	name := step.Step
 	if which := row.Name(); which != "" {
-		name += " [" + strings.ReplaceAll(which, " · ", " ") + "]"
+		name += ", " + strings.ReplaceAll(which, " · ", " ")
 	}
-	_, _ = fmt.Fprintf(out, "    <testcase name=%s classname=%s time=\"%.3f\"", attribute(name), attribute(s.Sheet),
+	// The class is the file: what CI systems group cases by, and the form has no other place for it.
+	class := cmp.Or(strings.TrimSuffix(strings.TrimSuffix(s.File, ".yaml"), ".yml"), s.Sheet)
+	_, _ = fmt.Fprintf(out, "    <testcase name=%s classname=%s time=\"%.3f\"", attribute(name), attribute(class),
 		step.Seconds)
 	element := map[result.Outcome]string{
 		result.Failed: "failure",
@@ -234,9 +237,31 @@ func writeCase(out io.Writer, s *history.Sheet, row *history.Row, step *history.
 	if element == "skipped" {
 		start, lines = element, []secret.Text{first}
 	}
+	if element != "skipped" {
+		lines = append(lines, exchanged(step)...)
+	}
 	text := secret.Join(lines, "\n")
 	_, _ = fmt.Fprintf(out, ">\n      <%s>%s</%s>\n    </testcase>\n", start, xmlstream.Escape(string(text), false),
 		element)
+}
+
+// mostInCase is how much of each body a case of JUnit shows, in characters.
+const mostInCase = 2 << 10
+
+// exchanged is the message that a step sent last, and the one that came back.
+func exchanged(step *history.Step) []secret.Text {
+	if len(step.Exchanges) == 0 {
+		return nil
+	}
+	last := step.Exchanges[len(step.Exchanges)-1]
+	var lines []secret.Text
+	if last.Request != nil {
+		lines = append(lines, "", "sent: "+secret.Plain(last.Request.Method)+" "+last.Request.Address, last.Request.Body.Cut(mostInCase))
+	}
+	if last.Status > 0 {
+		lines = append(lines, "received: "+last.StatusLine(), last.Body.Cut(mostInCase))
+	}
+	return slices.DeleteFunc(lines, func(line secret.Text) bool { return line == "" })
 }
 
 // Lines says why a step failed, a line each: what failed, what the
