@@ -119,6 +119,66 @@ func examplesHold(t *testing.T, file string) {
 	}
 }
 
+var (
+	linkInText    = regexp.MustCompile(`\]\(([^)\s]+)\)`)
+	headingInText = regexp.MustCompile(`(?m)^#+ (.+)$`)
+	codeInText    = regexp.MustCompile("(?s)```.*?```|`[^`\n]*`")
+	noneOfAnchor  = regexp.MustCompile(`[^a-z0-9 _-]`)
+)
+
+// anchorsOf are the headings of a document, as links name them.
+func anchorsOf(text string) []string {
+	var anchors []string
+	for _, m := range headingInText.FindAllStringSubmatch(text, -1) {
+		anchors = append(anchors, strings.ReplaceAll(noneOfAnchor.ReplaceAllString(strings.ToLower(m[1]), ""), " ", "-"))
+	}
+	return anchors
+}
+
+// Every link of the documents leads to a file that is there, and to a heading in it. Every picture
+// is linked from the README.
+func TestLinks(t *testing.T) {
+	t.Parallel()
+	var documents []string
+	for _, pattern := range []string{"../../*.md", "../../docs/*.md", "../../docs/guide/*.md"} {
+		found, err := filepath.Glob(pattern)
+		require.NoError(t, err)
+		documents = append(documents, found...)
+	}
+	links := 0
+	for _, file := range documents {
+		data, err := os.ReadFile(file)
+		require.NoError(t, err)
+		for _, m := range linkInText.FindAllStringSubmatch(codeInText.ReplaceAllString(string(data), ""), -1) {
+			if strings.Contains(m[1], "://") {
+				continue
+			}
+			links++
+			target, anchor, _ := strings.Cut(m[1], "#")
+			name := file
+			if target != "" {
+				name = filepath.Join(filepath.Dir(file), target)
+			}
+			text, err := os.ReadFile(name)
+			if info, notThere := os.Stat(name); notThere == nil && info.IsDir() {
+				continue
+			}
+			if assert.NoError(t, err, "%s: %s", file, m[1]) && anchor != "" {
+				assert.Contains(t, anchorsOf(string(text)), anchor, "%s: %s", file, m[1])
+			}
+		}
+	}
+	assert.Greater(t, links, 20)
+	readme, err := os.ReadFile("../../README.md")
+	require.NoError(t, err)
+	pictures, err := filepath.Glob("../../docs/screenshots/*.png")
+	require.NoError(t, err)
+	assert.Less(t, len(pictures), 20)
+	for _, picture := range pictures {
+		assert.Contains(t, string(readme), "docs/screenshots/"+filepath.Base(picture))
+	}
+}
+
 // The reference and the manual pages are what the program itself says.
 func TestReference(t *testing.T) {
 	t.Parallel()

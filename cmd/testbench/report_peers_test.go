@@ -60,5 +60,11 @@ func TestJUnitIsValid(t *testing.T) {
 		assert.NoError(t, err, string(output))
 		assert.Contains(t, p.read("r.xml"), map[int]string{1: "<failure message=", 3: "<error message="}[status])
 		assert.Contains(t, p.read("r.xml"), "<skipped>")
+		assert.Contains(t, p.read("r.xml"), map[int]string{
+			1: `<testcase name="book, row 2 L-2208" classname="sheets/06-too-moist"`, 3: `classname="sheets/odd"`,
+		}[status])
+		assert.Contains(t, p.read("r.xml"), map[int]string{
+			1: "received: HTTP/1.1 422 Unprocessable Entity\n{", 3: "sent: GET http://127.0.0.1:9/",
+		}[status])
 	}
 }
