@@ -74,7 +74,8 @@ func (j *Judging) judge() {
 	j.replyRules(e)
 	j.fields()
 	j.Where()
-	if j.sameAsFile(e); j.Err != nil {
+	j.sameAsFile(e)
+	if j.Err != nil {
 		return
 	}
 	if !pointless {
