@@ -219,3 +219,44 @@ func TestRunThatIsNotRecordedToItsEnd(t *testing.T) {
 	assert.Contains(t, p.read("r.xml"), `<error message="the run was not recorded to its end: `)
 	assert.Contains(t, p.run("history").stdout, "interrupted")
 }
+
+// A dash is standard input or output wherever a file is named.
+func TestStandardFiles(t *testing.T) {
+	t.Parallel()
+	p, _ := newBench(t)
+	sheet, contract := p.read("sheets/01-search.yaml"), p.read("contracts/stores.yaml")
+	for _, c := range []struct {
+		args, stdin string
+		status      int
+		stdout      string
+	}{
+		{"run -", sheet, 0, "1 sheet · 1 passed"},
+		{"vet -", sheet, 0, "no mistakes"},
+		{"vet -", "sheet: x\nstepz: []\n", 2, "standard input:2:1:"},
+		{"call stores/search -save - -quiet", "", 0, `{"depot":"north","lots":[{"id":"L-2201"`},
+		{"call stores/move -body - -dry", `{"lot":"L-2201","to":"south"}`, 0, `"to": "south"`},
+		{"call stores/search -fill - -dry", `{"grade":"B"}`, 0, "grade=B"},
+		{"report last -out -.md", "", 0, "## All passed"},
+		{"report last -out -.json", "", 0, `"steps"`},
+		{"handover stores/search -out - -as python", "", 0, "import"},
+		{"survey -", contract, 0, "standard input"},
+		{"fields -", `{"a": 1}`, 0, "integer"},
+		{"run sheets/01-search.yaml -out -.md", "", 2, "standard output has the results"},
+		{"run sheets/01-search.yaml -out -", "", 2, "-out -: the ending says the format"},
+		{"call stores/move -body - -into sheets/01-search.yaml", "{}", 2, "names the file of its body"},
+	} {
+		p.stdin = c.stdin
+		o := p.run(strings.Fields(c.args)...)
+		assert.Equal(t, c.status, o.status, "%s: %s", c.args, o.all())
+		said := o.stdout
+		if c.status != 0 {
+			said = o.all()
+		}
+		assert.Contains(t, said, c.stdout, c.args)
+	}
+	p.stdin = ""
+	o := p.run("call", "stores/search", "-log", "-", "-quiet")
+	assert.Contains(t, o.stderr, "msg=exchange")
+	assert.NotContains(t, o.stdout, "msg=exchange")
+	assert.NoFileExists(t, filepath.Join(p.dir, "-"))
+}

@@ -61,7 +61,7 @@ func callCommand() *command {
 			f.StringVar(&o.show, "show", "",
 				"show `what` was exchanged, with headers and where the time went: sent, received or all")
 			f.BoolVar(&o.full, "full", false, "show bodies in full, however long, on a terminal too")
-			f.StringVar(&o.save, "save", "", "save the answer's body to a `file`")
+			f.StringVar(&o.save, "save", "", "save the answer's body to a `file`; - writes it alone to standard output, masked")
 			f.Var(&o.picks, "pick", "print only the value at this `path`, bare, for the shell; repeatable")
 			f.Var(&o.keep, "keep", "`name=path`: keep a value, sealed, for later calls; repeatable")
 			f.StringVar(&o.into, "into", "", "append the call as a step to a `sheet`")
@@ -105,7 +105,11 @@ func (s *session) prepareCall(bench *workbench.Bench, o *callOptions,
 	args []string,
 ) (*sheet.Step, workbench.Options, error) {
 	options := s.options()
-	o.In = o.in
+	if o.into != "" && (o.Body == standard || o.Bytes == standard) {
+		return nil, options, usagef("save it in a file of the bench first",
+			"a step that -into writes names the file of its body, and standard input is none")
+	}
+	o.In, o.ReadFile = o.in, s.readFile
 	o.Target, o.Fields = run.SplitCall(args)
 	if c := o.Contract; c != "" && c != "both" && c != "request" && c != "answer" && c != "off" {
 		return nil, options, usagef("both, request, answer and off are there", "-contract %s is unknown", c)
@@ -115,7 +119,7 @@ func (s *session) prepareCall(bench *workbench.Bench, o *callOptions,
 		return nil, options, err
 	}
 	if o.fill != "" {
-		if o.Fill, err = readFill(o.fill); err != nil {
+		if o.Fill, err = s.readFill(o.fill); err != nil {
 			return nil, options, err
 		}
 	}
@@ -200,6 +204,11 @@ func (s *session) finishCall(bench *workbench.Bench, o *callOptions, result *wor
 	keeps []keep,
 ) (int, error) {
 	status := result.Outcome.ExitStatus()
+	if o.save == standard && result.Last() != nil && result.Last().Answer != nil {
+		s.tell.printf("%s", string(result.Last().Answer.Body))
+		s.tellOutcome(result)
+		return status, nil
+	}
 	if o.save != "" && result.Last() != nil && result.Last().Answer != nil {
 		if err := safefile.Write(o.save, result.Last().Answer.Body, 0o644); err != nil {
 			return 0, err
@@ -365,8 +374,8 @@ func parseKeeps(texts []string) ([]keep, error) {
 }
 
 // readFill reads the fields of a call from a file.
-func readFill(name string) (*document.Node, error) {
-	data, err := os.ReadFile(name)
+func (s *session) readFill(name string) (*document.Node, error) {
+	data, err := s.readFile(name)
 	if err != nil {
 		return nil, err
 	}

@@ -255,7 +255,7 @@ var sharedOptions = []sharedOption{
 	}},
 	{"json", func(s *session, flags *flag.FlagSet) { flags.BoolVar(&s.common.json, "json", false, "results as JSON") }},
 	{"log", func(s *session, flags *flag.FlagSet) {
-		flags.StringVar(&s.common.log, "log", "", "a log of every exchange into a `file`, masked")
+		flags.StringVar(&s.common.log, "log", "", "a log of every exchange into a `file`, masked; - is standard error")
 	}},
 	{"write", func(s *session, flags *flag.FlagSet) {
 		flags.StringVar(&s.talking.write, "write", "", "the guarded `site` that may be written to")
@@ -400,6 +400,10 @@ func (s *session) openLog() (func(), error) {
 	if s.common.log == "" {
 		return func() {}, nil
 	}
+	if s.common.log == standard { // standard output is for results
+		s.tell.log = slog.New(slog.NewTextHandler(s.tell.err, nil))
+		return func() {}, nil
+	}
 	f, err := os.OpenFile(s.common.log, os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
 	if err != nil {
 		return nil, err
@@ -448,7 +452,7 @@ func (s *session) open() (*workbench.Bench, error) {
 func (s *session) openAt(dir string) (*workbench.Bench, error) {
 	bench, err := workbench.Open(dir)
 	if err == nil {
-		bench.Store.Passphrase = s.askPassphrase
+		bench.Store.Passphrase, bench.Standard = s.askPassphrase, s.stdin
 	}
 	return bench, err
 }

@@ -94,10 +94,21 @@ func (s *session) fields(o *fieldsOptions, args []string) (int, error) {
 	return ExitPassed, nil
 }
 
+// standard is standard input or output wherever a file is named.
+const standard = "-"
+
+// readFile reads a file, or standard input.
+func (s *session) readFile(name string) ([]byte, error) {
+	if name == standard {
+		return io.ReadAll(s.stdin)
+	}
+	return os.ReadFile(name)
+}
+
 // source opens what is to be looked at: a file, standard input, or an exchange of the
 // history. The media type is empty where nothing tells it.
 func (s *session) source(name string) (from io.ReadCloser, mediaType string, err error) {
-	if name == "-" {
+	if name == standard {
 		return io.NopCloser(s.stdin), "", nil
 	}
 	file, err := os.Open(name)

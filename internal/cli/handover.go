@@ -71,12 +71,12 @@ func (s *session) handover(ctx context.Context, o *handoverOptions, args []strin
 	if err != nil {
 		return 0, err
 	}
-	if o.out == "" {
+	if o.out == "" || o.out == standard {
 		s.tell.printf("%s", text)
 	} else if err := safefile.Write(o.out, []byte(text), 0o755); err != nil {
 		return 0, err
 	}
-	file := firstOf(o.out, "FILE"+language.Ending)
+	file := firstOf(strings.TrimPrefix(o.out, standard), "FILE"+language.Ending)
 	var variables []string
 	for _, one := range p.Secrets {
 		variables = append(variables, one.Env)

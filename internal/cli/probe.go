@@ -90,7 +90,7 @@ func (o *probeOptions) ask(options workbench.Options) (workbench.ProbeOptions, e
 	if o.as == "sheet" {
 		return out, nil
 	}
-	return out, reportNames(o.out)
+	return out, resultsAndReports(o.out)
 }
 
 func (s *session) probe(ctx context.Context, o *probeOptions, args []string) (int, error) {

@@ -73,15 +73,22 @@ func (s *session) report(o *reportOptions, args []string) (int, error) {
 	if err := s.writeReports(o.out, run); err != nil {
 		return 0, err
 	}
-	if s.common.json {
+	switch {
+	case slices.ContainsFunc(o.out, toStandard): // which has the report
+	case s.common.json:
 		if err := history.WriteJSON(s.tell.out, run); err != nil {
 			return 0, err
 		}
-	} else if err := s.showRun(run); err != nil {
-		return 0, err
+	default:
+		if err := s.showRun(run); err != nil {
+			return 0, err
+		}
 	}
 	return workbench.Outcome(head.Outcome).ExitStatus(), nil
 }
+
+// toStandard says whether a report goes to standard output: -.md, where the ending says the format.
+func toStandard(file string) bool { return strings.HasPrefix(file, standard+".") }
 
 // stored opens a run of the history, by its number or as the last one; done deletes it.
 func (s *session) stored(name string) (run *history.Stored, done func(), err error) {
@@ -203,6 +210,9 @@ func (s *session) showFailed(row *history.Row, step *history.Step) {
 // for them.
 func reportNames(files []string) error {
 	for _, file := range files {
+		if file == standard {
+			return usagef("testbench report last -out -.md", "-out -: the ending says the format, also for standard output: -.html, -.json")
+		}
 		if err := report.CheckName(file); err != nil {
 			return usagef("", "-out: %v", err)
 		}
@@ -210,9 +220,23 @@ func reportNames(files []string) error {
 	return nil
 }
 
+// resultsAndReports checks the names of reports where standard output has the results.
+func resultsAndReports(files []string) error {
+	if slices.ContainsFunc(files, toStandard) {
+		return usagef("testbench report last -out -.md", "standard output has the results; a report goes there from testbench report")
+	}
+	return reportNames(files)
+}
+
 // writeReports writes a run into files.
 func (s *session) writeReports(files []string, run history.Finished) error {
 	for _, file := range files {
+		if toStandard(file) {
+			if err := report.Write(s.tell.out, file, run, report.Options{Masker: s.masker, Full: s.full}); err != nil {
+				return fmt.Errorf("the report: %w", err)
+			}
+			continue
+		}
 		if err := report.WriteFile(file, run, report.Options{Masker: s.masker, Full: s.full}); err != nil {
 			return fmt.Errorf("the report: %w", err)
 		}

@@ -137,7 +137,7 @@ func (o *runOptions) asked() (workbench.RunOptions, error) {
 	if err := words("detail", o.tell, "steps", "rows", "failures"); err != nil {
 		return out, err
 	}
-	return out, reportNames(o.out)
+	return out, resultsAndReports(o.out)
 }
 
 // mostJobs bounds how much is at work side by side.

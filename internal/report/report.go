@@ -82,7 +82,11 @@ func WriteFile(name string, run history.Finished, o Options) error {
 	if err := CheckName(name); err != nil {
 		return err
 	}
-	ending := strings.ToLower(filepath.Ext(name))
+	return safefile.Stream(name, 0o644, func(to io.Writer) error { return Write(to, name, run, o) })
+}
+
+// Write writes a report in the format that the ending of a name says.
+func Write(to io.Writer, name string, run history.Finished, o Options) error {
 	var seen *secret.Masker
 	if MasksReceived(name) && !o.Full {
 		var err error
@@ -90,14 +94,12 @@ func WriteFile(name string, run history.Finished, o Options) error {
 			return err
 		}
 	}
-	return safefile.Stream(name, 0o644, func(to io.Writer) error {
-		outer := secret.NewWriter(to, o.Masker)
-		masked := secret.NewWriter(outer, seen)
-		if err := formats[ending](masked, run); err != nil {
-			return err
-		}
-		return cmp.Or(masked.Close(), outer.Close())
-	})
+	outer := secret.NewWriter(to, o.Masker)
+	masked := secret.NewWriter(outer, seen)
+	if err := formats[strings.ToLower(filepath.Ext(name))](masked, run); err != nil {
+		return err
+	}
+	return cmp.Or(masked.Close(), outer.Close())
 }
 
 // mostBody is how much of a body is laid out for reading.

@@ -30,9 +30,11 @@ type CallSpec struct {
 	In     []string // query.a=b, header.X=y, form.f=v, cookie.c=v, path.p=v
 	Body   string   // a file, sent filled in and escaped
 	Bytes  string   // a file, sent untouched
-	Login  string   // a name, or none
-	Spoil  string   // how the login is spoilt
-	SOAP   string
+	// ReadFile reads those files; nil means os.ReadFile.
+	ReadFile func(name string) ([]byte, error)
+	Login    string // a name, or none
+	Spoil    string // how the login is spoilt
+	SOAP     string
 	// Contract says what is checked against it: both (or empty), request, answer, off.
 	Contract string
 	Action   string
@@ -341,8 +343,12 @@ func setIn(s *sheet.Step, in []string) error {
 }
 
 func setBody(s *sheet.Step, c CallSpec) error {
+	read := c.ReadFile
+	if read == nil {
+		read = os.ReadFile
+	}
 	if c.Bytes != "" {
-		data, err := os.ReadFile(c.Bytes)
+		data, err := read(c.Bytes)
 		if err != nil {
 			return err
 		}
@@ -350,7 +356,7 @@ func setBody(s *sheet.Step, c CallSpec) error {
 		s.Contents = append(s.Contents, "bytes")
 	}
 	if c.Body != "" {
-		data, err := os.ReadFile(c.Body)
+		data, err := read(c.Body)
 		if err != nil {
 			return err
 		}

@@ -122,7 +122,7 @@ func (w *Job) Inputs() map[string]string {
 
 // sheetInputs are the names of the files of the bench that decide what a sheet comes to.
 func sheetInputs(s *sheet.Sheet) []string {
-	names := slices.Concat([]string{bench.FileName}, s.Bench.Reads, s.Reads)
+	names := slices.Concat([]string{bench.FileName, bench.LocalName}, s.Bench.Reads, s.Reads)
 	if s.Rows != nil && s.Rows.Source != nil && s.Rows.IsFile() {
 		names = append(names, s.Rows.From)
 	}

@@ -95,7 +95,7 @@ func (b *Bench) Handover(ctx context.Context, step *sheet.Step, takes []*path.Pa
 
 // StepOf finds a step of a sheet by its name, also within groups.
 func (b *Bench) StepOf(file, name string, o Options) (*sheet.Step, error) {
-	opened, err := sheet.Open(b.inner, b.found(file), step.Kinds)
+	opened, err := b.openSheet(file)
 	if err != nil {
 		return nil, err
 	}

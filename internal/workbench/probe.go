@@ -16,7 +16,6 @@ import (
 	"testbench/internal/secret"
 	"testbench/internal/session"
 	"testbench/internal/sheet"
-	"testbench/internal/step"
 	"testbench/internal/vet"
 	"testbench/internal/yamlfile"
 )
@@ -140,7 +139,7 @@ func (b *Bench) upTo(file, name string, o Options, missing error) ([]string, err
 	if _, err := b.StepOf(file, name, o); err != nil {
 		return nil, err
 	}
-	opened, err := sheet.Open(b.inner, b.found(file), step.Kinds)
+	opened, err := b.openSheet(file)
 	if err != nil {
 		return nil, err
 	}

@@ -170,7 +170,7 @@ func (r *running) prepare(files []string) error {
 		return err
 	}
 	for _, file := range files {
-		s, err := sheet.Open(b.inner, b.found(file), step.Kinds)
+		s, err := b.openSheet(file)
 		if err != nil {
 			return err
 		}
@@ -226,6 +226,21 @@ func expectsFile(s *sheet.Sheet) bool {
 	s.EveryStep(func(_ *sheet.Sheet, step *sheet.Step) { found = found || step.Expect.SameAs != nil })
 	return found
 }
+
+// openSheet reads a sheet: a file, or what comes from standard input (-).
+func (b *Bench) openSheet(name string) (*sheet.Sheet, error) {
+	if name != "-" || b.Standard == nil {
+		return sheet.Open(b.inner, b.found(name), step.Kinds)
+	}
+	data, err := io.ReadAll(b.Standard)
+	if err != nil {
+		return nil, err
+	}
+	return sheet.Read(b.inner, standardInput, data, step.Kinds), nil
+}
+
+// standardInput is what a sheet that came from there is called.
+const standardInput = "standard input"
 
 // found is a file or folder of the bench by a name that is relative to it, where there is none of that
 // name from here.
@@ -390,6 +405,9 @@ func (r *running) order() (history.RunRequest, error) {
 	for _, w := range r.work {
 		order.Files = append(order.Files, w.File())
 		for name, file := range w.Inputs() {
+			if w.File() == standardInput && file == standardInput {
+				continue // what came from there is no file that could have changed
+			}
 			digest, err := digestOf(file)
 			if err != nil {
 				return order, err

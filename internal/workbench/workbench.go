@@ -7,6 +7,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net/http"
 	"net/url"
 	"os"
@@ -62,12 +63,14 @@ const (
 // Bench is an opened bench: its folder, what is in bench.yaml, and the
 // sealed store beside it.
 type Bench struct {
-	Dir     string
-	Store   *secret.Store
-	inner   *bench.Bench
-	keptDir string
-	mutex   sync.Mutex
-	kept    map[string]*document.Node
+	Dir   string
+	Store *secret.Store
+	// Standard is what a sheet that is called - is read from; nil for nothing.
+	Standard io.Reader
+	inner    *bench.Bench
+	keptDir  string
+	mutex    sync.Mutex
+	kept     map[string]*document.Node
 }
 
 // Open opens the bench in a folder. What is wrong with its file is reported by
@@ -233,7 +236,7 @@ func (b *Bench) Vet(sheets []string, o Options) (*Vetted, error) {
 		return vetted, err
 	}
 	for _, file := range sheets {
-		s, err := sheet.Open(b.inner, b.found(file), step.Kinds)
+		s, err := b.openSheet(file)
 		if err != nil {
 			return vetted, err
 		}
