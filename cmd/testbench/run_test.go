@@ -130,7 +130,7 @@ func TestReports(t *testing.T) {
 	require.NoError(t, xml.Unmarshal([]byte(p.read("r.xml")), &suites))
 	assert.Equal(t, []int{14, 1, 2}, []int{suites.Tests, suites.Failures, suites.Suites[0].Skipped})
 	book := suites.Suites[0].Cases[5]
-	assert.Equal(t, "book [row 2 L-2208]", book.Name)
+	assert.Equal(t, "book, row 2 L-2208", book.Name)
 	require.NotNil(t, book.Failure)
 	assert.Contains(t, book.Failure.Text, `response from ledger: "moisture must not exceed 20"`)
 	require.NotNil(t, suites.Suites[0].Cases[6].Skipped)

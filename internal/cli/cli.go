@@ -71,6 +71,7 @@ type session struct {
 	full    bool // bodies are shown however long they are
 	command *command
 	used    used // the command line
+	gone    []goneService
 }
 
 // common are the options of every command.

@@ -271,6 +271,14 @@ func (s *session) summary(result *workbench.Result) {
 		(&jsonRun{s}).event("run done", fields)
 		return
 	}
+	for i, gone := range s.gone {
+		if gone.steps > 1 {
+			if i == 0 {
+				t.printf("\n")
+			}
+			t.printf("%s\n", t.wrap(fmt.Sprintf("%s: %s", count(gone.steps, "step"), gone.reason), t.width, 0))
+		}
+	}
 	dot := t.sign(" · ", " - ")
 	parts := []string{count(c.Sheets, "sheet")}
 	if c.Rows > c.Sheets {

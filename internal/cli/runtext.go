@@ -229,13 +229,38 @@ func (r *textRun) step(step *workbench.StepResult) {
 		took = milliseconds(step.Took)
 	}
 	t.printf("%s%s  %s  %8s   %s\n", lead, t.fit(step.Target, r.target), status, took, r.verdict(step))
-	r.details(step)
+	if !r.isToldBefore(step) {
+		r.details(step)
+	}
 	if step.Got != "" && step.Outcome == workbench.Passed && (r.show == "received" || r.show == "all") {
 		t.printf("%s\n", t.wrap("found: "+step.Got, t.width, 6))
 	}
 	if record := step.Last(); record != nil && r.show != "" {
 		r.showExchange(record, step, r.show == "sent" || r.show == "all", r.show == "received" || r.show == "all", true)
 	}
+}
+
+// isToldBefore says whether an earlier step reached nobody for the same reason: a service that is
+// down is explained once, and counted after.
+func (s *session) isToldBefore(step *workbench.StepResult) bool {
+	if step.Outcome != workbench.Unreachable && step.Outcome != workbench.LoginFailed {
+		return false
+	}
+	reason := step.Told(s.masker).Reason
+	for i := range s.gone {
+		if s.gone[i].reason == reason {
+			s.gone[i].steps++
+			return true
+		}
+	}
+	s.gone = append(s.gone, goneService{reason, 1})
+	return false
+}
+
+// goneService is why steps reached nobody, and how many did not.
+type goneService struct {
+	reason secret.Text
+	steps  int
 }
 
 func (s *session) verdict(step *workbench.StepResult) string {
