@@ -364,3 +364,16 @@ finally:
 	o := p.run("call", "ledger/Intakes.count", "-pick", "answer")
 	assert.Equal(t, "0\n", o.stdout, "the finally step took the intake back")
 }
+
+// A service that is down is explained once, and counted after.
+func TestServiceThatIsDown(t *testing.T) {
+	t.Parallel()
+	p := newPlace(t)
+	p.write("bench.yaml", "bench: t\n")
+	p.write("s.yaml", "sheet: s\nrows: {numbers: 1 to 3, as: n}\nsteps:\n  - {step: a, request: \"GET http://127.0.0.1:1/x\"}\n  - {step: b, request: \"GET http://127.0.0.1:1/y\"}\n")
+	o := p.run("run", "s.yaml", "-allow", "127.0.0.1")
+	assert.Equal(t, 3, o.status)
+	assert.Equal(t, 1, strings.Count(o.stdout, "try: is the service running"), o.stdout)
+	assert.Equal(t, 6, strings.Count(o.stdout, "unreachable"))
+	assert.Contains(t, o.stdout, "6 steps: 127.0.0.1:1 refused the connection: nothing listens there\n")
+}

@@ -69,6 +69,8 @@ type Problem struct {
 	Try     string `json:"try,omitempty"`
 	Source  string `json:"source,omitempty"` // the line itself
 	Remark  bool   `json:"remark,omitempty"` // worth knowing, not a mistake
+
+	caret int // where in Source the place is, from 0
 }
 
 // String writes the problem in a form that editors jump to, with the line and
@@ -82,7 +84,7 @@ func (p Problem) String() string {
 	out.WriteString(p.Message)
 	if p.Source != "" {
 		fmt.Fprintf(&out, "\n    %s\n    %s^", strings.ReplaceAll(p.Source, "\t", " "),
-			strings.Repeat(" ", max(p.Column-1, 0)))
+			strings.Repeat(" ", max(p.caret, 0)))
 	}
 	if p.Try != "" {
 		out.WriteString("\n    " + p.Try)
@@ -163,9 +165,10 @@ func (f *File) ReportInside(at *Node, offset int, try, format string, args ...an
 
 // ReportAt adds a problem at a place.
 func (f *File) ReportAt(line, column int, try, format string, args ...any) {
+	source, caret := f.excerpt(line, column)
 	problem := Problem{
 		File: f.Name, Line: line, Column: column,
-		Message: fmt.Sprintf(format, args...), Try: try, Source: f.line(line),
+		Message: fmt.Sprintf(format, args...), Try: try, Source: source, caret: caret,
 	}
 	if f.aliases.written > 0 && slices.Contains(f.Problems, problem) {
 		return // it was told where the value stands
@@ -175,22 +178,45 @@ func (f *File) ReportAt(line, column int, try, format string, args ...any) {
 
 // Remark adds something worth knowing.
 func (f *File) Remark(at *Node, format string, args ...any) {
+	source, caret := f.excerpt(at.Line, at.Column)
 	f.Problems = append(f.Problems, Problem{
 		File: f.Name, Line: at.Line, Column: at.Column,
-		Message: fmt.Sprintf(format, args...), Source: f.line(at.Line), Remark: true,
+		Message: fmt.Sprintf(format, args...), Source: source, Remark: true, caret: caret,
 	})
 }
 
+// line is a whole line of the file.
 func (f *File) line(number int) string {
 	if number < 1 || number > len(f.lines) {
 		return ""
 	}
-	const most = 160
-	line := strings.TrimRight(f.lines[number-1], "\r")
-	if utf8.RuneCountInString(line) > most {
-		line = string([]rune(line)[:most]) + "…"
+	return strings.TrimRight(f.lines[number-1], "\r")
+}
+
+// mostShown is how many characters of a line are shown.
+const mostShown = 160
+
+// excerpt is the part of a line around a column, and where in it the column is.
+func (f *File) excerpt(line, column int) (text string, caret int) {
+	const before = 100
+	runes := []rune(f.line(line))
+	caret = max(column-1, 0)
+	if len(runes) <= mostShown {
+		return string(runes), caret
 	}
-	return line
+	from := 0
+	if caret >= mostShown {
+		from = min(caret, len(runes)) - before
+	}
+	to := min(from+mostShown, len(runes))
+	text = string(runes[from:to])
+	if to < len(runes) {
+		text += "…"
+	}
+	if from > 0 {
+		text, caret = "…"+text, caret-from+1
+	}
+	return text, caret
 }
 
 // maxSize bounds a file; sheets are written by people.
@@ -400,7 +426,7 @@ func (f *File) quoted(line, column int) string {
 	runes := []rune(source)
 	at := min(max(column-1, 0), len(runes))
 	head, tail := string(runes[:at]), strings.TrimSpace(string(runes[at:]))
-	if tail == "" {
+	if tail == "" || len(runes) > mostShown {
 		return "put the value into double quotes"
 	}
 	return "write: " + strings.TrimSpace(head+Quote(tail))

@@ -81,6 +81,16 @@ func TestTraps(t *testing.T) {
 	}
 }
 
+// Of a long line the part around the place is shown.
+func TestLongLine(t *testing.T) {
+	f := yamlfile.Read("x.yaml", []byte("a: ["+strings.Repeat("x, ", 200)+"{b}: 1]"))
+	require.Len(t, f.Problems, 1)
+	lines := strings.Split(f.Problems[0].String(), "\n")
+	caret := strings.Index(lines[2], "^")
+	assert.Equal(t, '{', []rune(lines[1])[caret])
+	assert.Less(t, len(lines[1]), 180)
+}
+
 func TestAliases(t *testing.T) {
 	f := yamlfile.Read("x.yaml", []byte(`
 a: &good {status: 200, type: json}
