@@ -1,6 +1,7 @@
 package main_test
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -421,4 +422,32 @@ func TestSealedStore(t *testing.T) {
 	o = p.run("token", "clerk")
 	assert.Equal(t, 2, o.status)
 	assert.Contains(t, o.stderr, "you have no identity yet")
+}
+
+// Every way to get a command wrong has one clear message: testdata/wrong.txt shows what each says.
+// Whoever changes it reads it.
+func TestWrongWays(t *testing.T) {
+	t.Parallel()
+	const file = "testdata/wrong.txt"
+	data, err := os.ReadFile(file)
+	require.NoError(t, err)
+	p, server := newBench(t)
+	var out strings.Builder
+	ways := 0
+	for line := range strings.Lines(string(data)) {
+		args, isCommand := strings.CutPrefix(strings.TrimSpace(line), "$ ")
+		if !isCommand {
+			continue
+		}
+		ways++
+		o := p.run(strings.Fields(args)...)
+		assert.NotZero(t, o.status, args)
+		said := strings.NewReplacer(server.Address, "STANDIN", p.dir, "DIR").Replace(strings.TrimRight(o.all(), "\n"))
+		fmt.Fprintf(&out, "$ %s\n%s\n(exit status %d)\n", args, said, o.status)
+	}
+	assert.GreaterOrEqual(t, ways, 200)
+	if *update {
+		require.NoError(t, os.WriteFile(file, []byte(out.String()), 0o644))
+	}
+	assert.Equal(t, string(data), out.String(), "go test ./cmd/testbench -run TestWrongWays -update writes it anew")
 }

@@ -158,7 +158,7 @@ func TestBadContracts(t *testing.T) {
 		{"survey c/token.wsdl", 2, "larger than 64 MiB"},
 		{
 			"survey c/plain.wsdl", 2,
-			`c/plain.wsdl:1:1: not well-formed XML: it does not begin with < as XML does, but with "moisture,hmf\n17.4,12\n"`,
+			`c/plain.wsdl is not a contract (WSDL, XML Schema, OpenAPI, WADL, OData metadata or JSON Schema): it begins with "moisture,hmf\n17.4,12"`,
 		},
 		{"survey c/empty.wsdl", 2, "c/empty.wsdl:1:1: not well-formed XML: it is empty"},
 		{"survey c/noservice.wsdl", 0, "it has no service, so it says no address"},

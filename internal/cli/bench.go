@@ -167,7 +167,10 @@ func demoCommand() *command {
 			f.BoolVar(&o.serve, "serve", false, "keep the services up afterwards, until Ctrl-C")
 			return o
 		},
-		run: func(ctx context.Context, s *session, options any, _ []string) (int, error) {
+		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
+			if len(args) > 0 {
+				return 0, usagef("testbench demo -dir "+args[0], "demo takes no arguments, and there is %q", args[0])
+			}
 			return s.demo(ctx, options.(*demoOptions))
 		},
 	}

@@ -109,6 +109,9 @@ func (s *session) prepareCall(bench *workbench.Bench, o *callOptions,
 		return nil, options, usagef("save it in a file of the bench first",
 			"a step that -into writes names the file of its body, and standard input is none")
 	}
+	if err := canWrite("save", o.save); err != nil {
+		return nil, options, err
+	}
 	o.In, o.ReadFile = o.in, s.readFile
 	o.Target, o.Fields = run.SplitCall(args)
 	if c := o.Contract; c != "" && c != "both" && c != "request" && c != "answer" && c != "off" {

@@ -13,6 +13,7 @@ import (
 	"os"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -98,7 +99,7 @@ type talking struct {
 // usualMost is how large an answer may be where nobody says, in MiB.
 const usualMost = 64
 
-// pairs is an option that repeatable: name=value.
+// pairs is an option that may be repeated: name=value.
 type pairs map[string]string
 
 func (p *pairs) String() string { return "" }
@@ -107,7 +108,7 @@ func (p *pairs) String() string { return "" }
 func (p *pairs) Set(text string) error {
 	name, v, ok := strings.Cut(text, "=")
 	if !ok || name == "" {
-		return errors.New("write it as name=value")
+		return fmt.Errorf("-set %s: write it as name=value", text)
 	}
 	if *p == nil {
 		*p = pairs{}
@@ -277,7 +278,13 @@ var sharedOptions = []sharedOption{
 		})
 	}},
 	{"most", func(s *session, flags *flag.FlagSet) {
-		flags.IntVar(&s.talking.most, "most", usualMost, "how large an answer may be, in `MiB`")
+		flags.Func("most", fmt.Sprintf("how large an answer may be, in `MiB` (else %d)", usualMost), func(text string) (err error) {
+			s.talking.most, err = strconv.Atoi(text)
+			if err != nil || s.talking.most < 1 {
+				return fmt.Errorf("-most takes a whole number of MiB from 1, not %q", text)
+			}
+			return nil
+		})
 	}},
 	{"plain", func(s *session, flags *flag.FlagSet) {
 		flags.BoolVar(&s.common.plain, "plain", false, "no colour, no special signs")

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path/filepath"
 	"strconv"
 	"strings"
 
@@ -102,7 +103,28 @@ func (s *session) readFile(name string) ([]byte, error) {
 	if name == standard {
 		return io.ReadAll(s.stdin)
 	}
-	return os.ReadFile(name)
+	data, err := os.ReadFile(name)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil, fmt.Errorf("there is no file %s", name)
+	}
+	return data, err
+}
+
+// canWrite says before anything is sent that a file could not be written after it.
+func canWrite(option, name string) error {
+	if name == "" || name == standard {
+		return nil
+	}
+	switch info, err := os.Stat(filepath.Dir(name)); {
+	case err != nil:
+		return fmt.Errorf("-%s %s: there is no folder %s; make it first", option, name, filepath.Dir(name))
+	case !info.IsDir():
+		return fmt.Errorf("-%s %s: %s is not a folder", option, name, filepath.Dir(name))
+	}
+	if info, err := os.Stat(name); err == nil && info.IsDir() {
+		return fmt.Errorf("-%s %s is a folder; write the name of a file", option, name)
+	}
+	return nil
 }
 
 // source opens what is to be looked at: a file, standard input, or an exchange of the

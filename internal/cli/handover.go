@@ -50,6 +50,9 @@ func handoverCommand() *command {
 }
 
 func (s *session) handover(ctx context.Context, o *handoverOptions, args []string) (int, error) {
+	if err := canWrite("out", o.out); err != nil {
+		return 0, err
+	}
 	language := handover.Find(o.as)
 	if language == nil {
 		var names, titles []string

@@ -65,7 +65,7 @@ func (s *session) helpOn(word string, commands []string) (int, error) {
 		}
 	}
 	if len(found) == 0 {
-		return 0, usagef(suggest.DidYouMean(word, names), "there is no command, topic or key %q", word)
+		return 0, usagef(firstOf(suggest.DidYouMean(word, names), "`testbench help` lists commands and topics"), "there is no command, topic or key %q", word)
 	}
 	s.entries(found)
 	return ExitPassed, nil

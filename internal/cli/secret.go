@@ -9,6 +9,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"golang.org/x/term"
@@ -63,6 +64,9 @@ func (s *session) secret(o *secretOptions, args []string) (int, error) {
 		return 0, err
 	}
 	word := args[0]
+	if slices.Contains([]string{"list", "lock", "unlock"}, word) && len(args) > 1 {
+		return 0, usagef("testbench secret "+word, "secret %s takes no name, and there is %q", word, args[1])
+	}
 	switch word {
 	case "share":
 		if len(args) != 2 && len(args) != 3 {

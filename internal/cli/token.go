@@ -50,7 +50,10 @@ func (s *session) token(ctx context.Context, o *tokenOptions, args []string) (in
 	if err != nil {
 		return 0, err
 	}
-	if len(args) != 1 {
+	if len(args) > 1 {
+		return 0, usagef("testbench token "+args[0], "token takes one login, and there are %d", len(args))
+	}
+	if len(args) == 0 {
 		return 0, usagef("there are: "+strings.Join(bench.Model().LoginNames(), ", "), "a token of which login?")
 	}
 	if o.spoil != "" {

@@ -166,7 +166,7 @@ func stepTarget(b *bench.Bench, s *sheet.Step, target []string) error {
 		switch {
 		case found == nil:
 			return &bench.NotFoundError{What: "service", Name: service, Known: b.ServiceNames()}
-		case !ok:
+		case !ok || operation == "":
 			return fmt.Errorf("call which operation of %s? %s", service, session.OperationsOf(b, found))
 		case found.Operation(operation) == nil && found.Contract == nil && found.Speaks == "":
 			return &bench.NotFoundError{What: "operation of " + service, Name: operation, Known: found.OperationNames()}
@@ -324,6 +324,9 @@ func setIn(s *sheet.Step, in []string) error {
 		case "path":
 			if !isCall(s) {
 				return fmt.Errorf("-in %s: goes with an operation that has {%s} in its path; here write the value into the address", text, name)
+			}
+			if s.Fill.Get(name) != nil {
+				return fmt.Errorf("-in %s: %s is given already, and a part of the path has one value", text, name)
 			}
 			if s.Fill == nil {
 				s.Fill = &request.Tree{}

@@ -410,6 +410,9 @@ func New(dir, address string) ([]string, error) {
 	if _, err := os.Stat(filepath.Join(dir, bench.FileName)); err == nil {
 		return nil, fmt.Errorf("there is a bench in %s already", dir)
 	}
+	if info, err := os.Stat(dir); err == nil && !info.IsDir() {
+		return nil, fmt.Errorf("%s is a file; a bench is a folder", dir)
+	}
 	name := filepath.Base(dir)
 	if abs, err := filepath.Abs(dir); err == nil {
 		name = filepath.Base(abs)

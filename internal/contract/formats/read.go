@@ -3,12 +3,14 @@ package formats
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"testbench/internal/contract/odata"
 	"testbench/internal/contract/openapi"
 	"testbench/internal/contract/wadl"
 	"testbench/internal/contract/wsdl"
 	"testbench/internal/document"
+	"testbench/internal/excerpt"
 	"testbench/internal/jsonschema"
 	"testbench/internal/xsd"
 )
@@ -90,7 +92,11 @@ func read(formats []Format, location string, data []byte, fetch Fetch) (*Contrac
 			d.JSON = root
 		}
 	}
-	if d.JSON == nil && wrong == nil {
+	switch start := strings.TrimSpace(string(data[:min(len(data), mostStart)])); {
+	case d.JSON != nil || wrong != nil:
+	case format == document.Plain && start != "" && start[0] != '<':
+		wrong = fmt.Errorf("%s is not a contract (%s): it begins with %s", location, known, excerpt.Quote(start))
+	default:
 		d.XML, wrong = xsd.ReadXML(location, data)
 	}
 	for _, f := range formats {
@@ -106,6 +112,12 @@ func read(formats []Format, location string, data []byte, fetch Fetch) (*Contrac
 	return nil, wrong // every object and every element is taken by a format, if only to be refused
 }
 
+// known are the formats, for messages; mostStart is how much of a document that is none is shown, in bytes.
+const (
+	known     = "WSDL, XML Schema, OpenAPI, WADL, OData metadata or JSON Schema"
+	mostStart = 60
+)
+
 func isOpenAPI(d *Document) bool {
 	// The member that says it may be after others, on one line.
 	return openapi.Is(d.Data) || d.JSON != nil && (d.JSON.Get("openapi") != nil || d.JSON.Get("swagger") != nil)
@@ -119,8 +131,7 @@ var keywords = []string{
 
 func readJSONSchema(d *Document, fetch Fetch) (*Contract, error) {
 	if !slices.ContainsFunc(keywords, func(k string) bool { return d.JSON.Get(k) != nil }) {
-		const known = "WSDL, XML Schema, OpenAPI, WADL, OData metadata nor JSON Schema"
-		return nil, fmt.Errorf("%s is not a contract: it is %s, and neither %s", d.Location, d.JSON.Describe(), known)
+		return nil, fmt.Errorf("%s is not a contract (%s): it is %s", d.Location, known, d.JSON.Describe())
 	}
 	docs := &jsonschema.Documents{Fetch: fetch}
 	at := docs.Add(d.Location, d.JSON)
