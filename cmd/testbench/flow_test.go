@@ -304,5 +304,5 @@ func TestAccept(t *testing.T) {
 	p.write("s.yaml", "sheet: s\nsteps:\n  - request: GET ${base}/a\n")
 	o = p.run("run", "s.yaml", "-accept")
 	assert.Equal(t, 2, o.status)
-	assert.Contains(t, o.all(), "-accept has no effect: no step of these sheets says expect: same as file:")
+	assert.Contains(t, o.all(), "-accept has no effect: no step of these sheets expects what a file holds (same as file)")
 }

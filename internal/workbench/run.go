@@ -191,7 +191,7 @@ func (r *running) prepare(files []string) error {
 		return err
 	}
 	if o.Accept && !slices.ContainsFunc(sheets, expectsFile) {
-		return errors.New("-accept has no effect: no step of these sheets says expect: same as file:")
+		return errors.New("-accept has no effect: no step of these sheets expects what a file holds (same as file)")
 	}
 	if len(o.Tags) > 0 {
 		sheets = slices.DeleteFunc(sheets, func(s *sheet.Sheet) bool { return !s.HasTag(o.Tags) })

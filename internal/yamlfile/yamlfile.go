@@ -70,7 +70,7 @@ type Problem struct {
 	Source  string `json:"source,omitempty"` // the line itself
 	Remark  bool   `json:"remark,omitempty"` // worth knowing, not a mistake
 
-	caret int // where in Source the place is, from 0
+	caret int // where the place is in the text that is shown, from 0
 }
 
 // String writes the problem in a form that editors jump to, with the line and
