@@ -222,6 +222,7 @@ services:
       x:
         request: GET /x
         answer: `+name+"\n"))
+			assert.Equal(t, []string{name}, b.Reads, "what decides a run is noted")
 			if want == "" {
 				assert.Empty(t, b.Problems().Serious())
 				return

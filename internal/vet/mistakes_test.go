@@ -1332,3 +1332,21 @@ func TestAttachmentNames(t *testing.T) {
 	}
 	assert.Equal(t, []string{"a.txt", "b", "c"}, names)
 }
+
+// A value that a sheet must be given is missed by a run alone, which can be given it.
+func TestRequiredValues(t *testing.T) {
+	b := bench.Read(t.TempDir(), "bench.yaml", []byte("bench: b\nsites: {s: {set: {a: b}}}\n"))
+	for name, c := range map[string]struct {
+		options vet.Options
+		isWrong bool
+	}{
+		"looked at":            {vet.Options{}, false},
+		"run without":          {vet.Options{ForRun: true}, true},
+		"run with":             {vet.Options{ForRun: true, Set: map[string]string{"lot": "1"}}, false},
+		"looked at with":       {vet.Options{Set: map[string]string{"lot": "1"}}, false},
+		"run with another one": {vet.Options{ForRun: true, Set: map[string]string{"lots": "1"}}, true},
+	} {
+		s := sheet.Read(b, "s", []byte("takes: {lot: required, day: monday}\nsteps: [{set: {x: \"${lot} ${day}\"}}]\n"), step.Kinds)
+		assert.Equal(t, c.isWrong, len(vet.Sheet(s, c.options).Serious()) > 0, name)
+	}
+}
