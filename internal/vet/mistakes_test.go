@@ -1350,3 +1350,38 @@ func TestRequiredValues(t *testing.T) {
 		assert.Equal(t, c.isWrong, len(vet.Sheet(s, c.options).Serious()) > 0, name)
 	}
 }
+
+// What is wrong deep in a field is told where the field stands, and not at one whose name begins alike.
+func TestPlacesOfFields(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "c.yaml"), []byte(`openapi: 3.0.3
+info: {title: c, version: "1"}
+paths:
+  /x:
+    post:
+      operationId: x
+      requestBody:
+        content:
+          application/json:
+            schema:
+              type: object
+              properties:
+                line: {type: string}
+                lines: {type: array, items: {type: object, properties: {n: {type: integer}}}}
+                inner: {type: object, properties: {n: {type: integer}}}
+      responses: {"200": {description: ok}}
+`), 0o600))
+	b := bench.Read(dir, "bench.yaml", []byte("bench: b\nservices: {c: {contract: c.yaml, address: \"http://a\"}}\n"))
+	for fill, column := range map[string]int{
+		`{line: a, lines: [{n: x}]}`: 26,
+		`{lines: [{n: x}], line: a}`: 17,
+		`{line: a, inner: {n: x}}`:   26,
+		`{line: [], inner: {n: 1}}`:  16,
+	} {
+		s := sheet.Read(b, "s", []byte("steps:\n- call: c/x\n  fill: "+fill+"\n"), step.Kinds)
+		problems := vet.Sheet(s, vet.Options{}).Serious()
+		if assert.Len(t, problems, 1, fill) {
+			assert.Equal(t, column, problems[0].Column, "%s: %s", fill, problems[0])
+		}
+	}
+}
