@@ -12,6 +12,7 @@ import (
 	"testbench/internal/standin/demo"
 	"testbench/internal/step"
 	"testbench/internal/vet"
+	"testbench/internal/yamlfile"
 )
 
 // Nothing that is in a file makes reading or vetting it fail otherwise than
@@ -38,7 +39,14 @@ steps:
     expect: {fault: {code: A}}
     fields: {a: {one of: [1, {b: c}]}, b: [not: {is: null}]}
 `))
+	f.Add([]byte("checks: {good: &g {expect: {status: 200, same as file: a, except: [b]}, where: 1 == 1}}\nfills: {f: {<<: *g, a: *g}}\n"))
+	f.Add([]byte("steps:\n- call: stores/search\n  checks: [good, other]\n  fills: seven\n  expect: &e {same as file: \"${a}\"}\n- {set: {a: *e}}\n"))
+	b.Checks = []bench.Named{{Name: "good", At: yamlfile.Read("x", []byte("{expect: {status: 200}, fields: {a: 1}, where: [a, b]}")).Root}}
+	b.Fills = []bench.Named{{Name: "seven", At: yamlfile.Read("x", []byte("{a: [1, {b: c}]}")).Root}}
 	f.Fuzz(func(t *testing.T, data []byte) {
+		other := bench.Read(dir, "bench.yaml", data)
+		sheet.CheckNamed(other)
+		vet.Sheet(sheet.Read(other, "x.yaml", data, step.Kinds), vet.Options{})
 		vet.Sheet(sheet.Read(b, "x.yaml", data, step.Kinds), vet.Options{})
 		vet.Bench(bench.Read(dir, "bench.yaml", data), vet.Options{})
 	})
