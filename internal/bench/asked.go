@@ -1,6 +1,8 @@
 package bench
 
 import (
+	"os"
+
 	"testbench/internal/document"
 	"testbench/internal/yamlfile"
 )
@@ -177,7 +179,7 @@ func anyOf(forms []*document.Node) *document.Node {
 
 // formOf is what a key may hold: its reader is given a single value, a list and a mapping, each
 // with values of every kind in it.
-func formOf[T any](key Key[T], fresh func() *T) *document.Node {
+func formOf[T any](key Key[T]) *document.Node {
 	kinds := []yamlfile.Kind{yamlfile.Scalar, yamlfile.Sequence, yamlfile.Mapping}
 	var forms []*document.Node
 	for _, outer := range kinds {
@@ -193,7 +195,7 @@ func formOf[T any](key Key[T], fresh func() *T) *document.Node {
 			case yamlfile.Mapping:
 				n.Entries = []yamlfile.Entry{{Key: name, Value: below}}
 			}
-			a := ask(func(r *Reader) { key.Read(r, fresh(), n) })
+			a := ask(func(r *Reader) { key.Read(r, new(T), n) })
 			if whole := a.of(n); whole != nil {
 				forms = append(forms, whole)
 				isWhole = true
@@ -231,7 +233,8 @@ func formOf[T any](key Key[T], fresh func() *T) *document.Node {
 func ask(read func(*Reader)) (a *asked) {
 	a = &asked{forms: map[*yamlfile.Node][]form{}, refused: map[*yamlfile.Node]bool{}, needs: map[*yamlfile.Node][]string{}}
 	defer func() { _ = recover() }()
-	read(&Reader{File: &yamlfile.File{}, Uses: new([]Use), Bench: Empty(), asked: a})
+	// No file is in such a folder: what a key names is not read.
+	read(&Reader{File: &yamlfile.File{}, Dir: os.DevNull, Uses: new([]Use), Bench: Empty(), asked: a})
 	return a
 }
 

@@ -14,7 +14,7 @@ func KeySchema[T any](keys []Key[T], below map[string]*document.Node) *document.
 	for _, k := range keys {
 		form := below[k.Name]
 		if form == nil {
-			form = formOf(k, func() *T { return new(T) })
+			form = formOf(k)
 		}
 		one := document.NewObject().Set("description", document.NewText(k.Holds))
 		one.AppendMembers(form.Members()...)
