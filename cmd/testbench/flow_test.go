@@ -7,6 +7,7 @@ import (
 	"net/http/httptest"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -278,10 +279,11 @@ last:
 // A run that accepts what comes writes the files that answers are held against afterwards.
 func TestAccept(t *testing.T) {
 	t.Parallel()
-	kilos := "40"
+	var kilos atomic.Int64
+	kilos.Store(40)
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Content-Type", "application/json")
-		fmt.Fprintf(w, `{"lot": %q, "kilos": %s}`, r.URL.Path, kilos)
+		fmt.Fprintf(w, `{"lot": %q, "kilos": %d}`, r.URL.Path, kilos.Load())
 	}))
 	t.Cleanup(server.Close)
 	p := newPlace(t)
@@ -293,7 +295,7 @@ func TestAccept(t *testing.T) {
 	assert.Contains(t, o.all(), "accepted: expected/a.json is written")
 	assert.Equal(t, "{\n  \"lot\": \"/b\",\n  \"kilos\": 40\n}\n", p.read("expected/b.json"))
 	assert.Equal(t, 0, p.run("run", "s.yaml").status)
-	kilos = "41"
+	kilos.Store(41)
 	o = p.run("run", "s.yaml")
 	assert.Equal(t, 1, o.status)
 	assert.Contains(t, o.all(), "kilos: 41, not 40")
