@@ -427,6 +427,7 @@ func TestSealedStore(t *testing.T) {
 // Every way to get a command wrong has one clear message: testdata/wrong.txt shows what each says.
 // Whoever changes it reads it.
 func TestWrongWays(t *testing.T) {
+	slow(t)
 	t.Parallel()
 	const file = "testdata/wrong.txt"
 	data, err := os.ReadFile(file)

@@ -196,6 +196,7 @@ var typicalMistakes = map[string][][2]string{
 
 // The schemas take what the program takes, and refuse what it refuses.
 func TestSchemas(t *testing.T) {
+	slow(t)
 	t.Parallel()
 	p, _ := newBench(t)
 	demo, err := filepath.Glob(filepath.Join(p.dir, "sheets", "*.yaml"))
