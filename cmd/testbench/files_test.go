@@ -254,8 +254,12 @@ func TestStandardFiles(t *testing.T) {
 		}
 		assert.Contains(t, said, c.stdout, c.args)
 	}
+	p.stdin = strings.Repeat("# more than a sheet holds\n", 400_000)
+	o := p.run("run", "-")
+	assert.Equal(t, 2, o.status)
+	assert.Contains(t, o.all(), "the file is larger than 8 MiB")
 	p.stdin = ""
-	o := p.run("call", "stores/search", "-log", "-", "-quiet")
+	o = p.run("call", "stores/search", "-log", "-", "-quiet")
 	assert.Contains(t, o.stderr, "msg=exchange")
 	assert.NotContains(t, o.stdout, "msg=exchange")
 	assert.NoFileExists(t, filepath.Join(p.dir, "-"))

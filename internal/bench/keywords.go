@@ -29,7 +29,7 @@ func NewName(old string, names []string) string {
 var broughtAlong = []struct{ write, keys string }{
 	{
 		"fields: with path: rule, or where: with conditions",
-		"assert, asserts, check, checks, validate, verify, test",
+		"assert, asserts, check, validate, verify, test",
 	},
 	{"step: NAME", "name, title"},
 	{"about: TEXT", "description"},

@@ -34,13 +34,6 @@ func ListSchema(of *document.Node) *document.Node {
 	return document.NewObject().Set("type", document.NewText("array")).Set("items", of)
 }
 
-// OrScalarSchema is a mapping, or a single value in its place.
-func OrScalarSchema(of *document.Node) *document.Node {
-	return document.NewObject().Set("anyOf",
-		document.NewList(document.NewObject().Set("type",
-			document.NewList(document.NewText("string"), document.NewText("number"), document.NewText("boolean"))), of))
-}
-
 // RefSchema refers to a definition of the same schema.
 func RefSchema(name string) *document.Node {
 	return document.NewObject().Set("$ref", document.NewText("#/$defs/"+name))

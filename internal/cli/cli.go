@@ -269,7 +269,8 @@ var sharedOptions = []sharedOption{
 		flags.Var(&s.talking.allow, "allow", "a further `host` that requests may go to; repeatable")
 	}},
 	{"timeout", func(s *session, flags *flag.FlagSet) {
-		flags.Func("timeout", "how long one exchange may take, a `duration`; it overrides timeout: of the files (else 30s)", func(text string) (err error) {
+		const about = "how long one exchange may take, a `duration`; it overrides timeout: of the files (else 30s)"
+		flags.Func("timeout", about, func(text string) (err error) {
 			s.talking.timeout, err = time.ParseDuration(text)
 			if err != nil || s.talking.timeout <= 0 {
 				return fmt.Errorf("-timeout takes a duration over 0 (5s, 2m), not %q", text)

@@ -98,10 +98,17 @@ func (s *session) fields(o *fieldsOptions, args []string) (int, error) {
 // standard is standard input or output wherever a file is named.
 const standard = "-"
 
+// mostStandard bounds what is read from there, in bytes, as files of the bench are bounded.
+const mostStandard = 256 << 20
+
 // readFile reads a file, or standard input.
 func (s *session) readFile(name string) ([]byte, error) {
 	if name == standard {
-		return io.ReadAll(s.stdin)
+		data, err := io.ReadAll(io.LimitReader(s.stdin, mostStandard+1))
+		if len(data) > mostStandard {
+			return nil, fmt.Errorf("what comes from standard input is larger than %d MiB", mostStandard>>20)
+		}
+		return data, err
 	}
 	data, err := os.ReadFile(name)
 	if errors.Is(err, os.ErrNotExist) {

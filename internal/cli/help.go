@@ -65,7 +65,8 @@ func (s *session) helpOn(word string, commands []string) (int, error) {
 		}
 	}
 	if len(found) == 0 {
-		return 0, usagef(firstOf(suggest.DidYouMean(word, names), "`testbench help` lists commands and topics"), "there is no command, topic or key %q", word)
+		return 0, usagef(firstOf(suggest.DidYouMean(word, names), "`testbench help` lists commands and topics"),
+			"there is no command, topic or key %q", word)
 	}
 	s.entries(found)
 	return ExitPassed, nil
@@ -119,7 +120,7 @@ func (s *session) help(c *command) {
 	}
 	t.printf("\n%s\n", t.in(bold, "options"))
 	s.explain(own)
-	t.printf("%s\n", t.wrap("shared, as `testbench help options` explains: "+strings.Join(shared, ", "), t.width, 2))
+	t.printf("%s\n", t.wrap("shared options (see `testbench help options`): "+strings.Join(shared, ", "), t.width, 2))
 	if len(c.examples) > 0 {
 		t.printf("\n%s\n", t.in(bold, "examples"))
 		for _, example := range c.examples {

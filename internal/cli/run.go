@@ -59,7 +59,7 @@ func runCommand() *command {
 			f.StringVar(&o.rows, "rows", "", "only these `rows`: 3, 3-5, 1,4-6")
 			f.BoolVar(&o.stop, "stop", false, "stop at the first step that fails")
 			f.BoolVar(&o.dry, "dry", false, "show every request and send nothing")
-			f.BoolVar(&o.accept, "accept", false, "take the answers for what same as file: expects, and write those files")
+			f.BoolVar(&o.accept, "accept", false, "accept what comes: write the answers into the files that same as file: names")
 			f.Var(&o.out, "out", "a report into a `file`: "+report.Endings+"; repeatable")
 			f.StringVar(&o.show, "show", "", "also show `what` was exchanged: sent, received or all")
 			f.BoolVar(&o.full, "full", false,

@@ -304,7 +304,8 @@ func doubleSlash(e *evidence) string {
 	if !e.status(400, 404, 405) || !strings.Contains(e.record.Request.URL.Path, "//") {
 		return ""
 	}
-	return fmt.Sprintf("the path has two slashes in a row (%s): perhaps the address of the service ends in one; take it away there, or in the site's value", e.record.Request.URL.Path)
+	return fmt.Sprintf("the path has two slashes in a row (%s): perhaps the address of the service ends in one; "+
+		"take it away there, or in the site's value", e.record.Request.URL.Path)
 }
 
 // tooMany tells 429 (RFC 6585, section 4) and an overloaded service (RFC 9110, 15.6.4).
@@ -326,7 +327,8 @@ func tooMany(e *evidence) string {
 	if e.status(429) {
 		text += ": perhaps a quota is used up"
 	}
-	return text + fmt.Sprintf("; again: {times: 5, pause: 1 s, on: [%d]} at the step waits as long as it asks", e.answer.Status)
+	return text + fmt.Sprintf("; write again: {times: 5, pause: 1 s, on: [%d]} at the step: it waits as long as the service asks",
+		e.answer.Status)
 }
 
 func unknownPath(e *evidence) string {

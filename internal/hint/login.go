@@ -43,7 +43,7 @@ func (e *evidence) schemes() string {
 		}
 	}
 	if len(names) == 0 && len(e.challenges()) > 0 {
-		return fmt.Sprintf("something that no scheme is named for (WWW-Authenticate: %s)",
+		return fmt.Sprintf("a login without naming its scheme (WWW-Authenticate: %s)",
 			strings.Join(e.answer.Header.Values("WWW-Authenticate"), ", "))
 	}
 	return strings.Join(names, " or ")

@@ -56,7 +56,32 @@ func (j *Judging) sameAsFile(e *sheet.Expect) {
 		}
 		return
 	}
-	c.Passed, c.Got, c.Note = differences(string(data), got, e.Except)
+	expected := string(data)
+	a, b := treeOf(expected), treeOf(got)
+	if expected == got {
+		c.Passed, c.Got = true, "so"
+	} else if a == nil || b == nil {
+		c.Got = firstLine(expected, got)
+	} else {
+		c.Got = differences(a, b, e.Except)
+		c.Passed = c.Got == "so"
+	}
+	j.tellUnmatched(e.Except, a, b)
+}
+
+// tellUnmatched notes the paths of except: that neither answer has: they have no effect.
+func (j *Judging) tellUnmatched(except []string, answers ...*document.Node) {
+	for _, path := range except {
+		options := compare.Options{Ignore: []string{path}}
+		var seen compare.Seen
+		for _, answer := range answers {
+			seen.Add(answer, options)
+		}
+		if seen.Unmatched(options) != nil {
+			record := j.Reply.Record
+			record.Notes = append(record.Notes, "except: "+path+" matches nothing in the answer or in the file")
+		}
+	}
 }
 
 // asText is an answer as such a file holds it.
@@ -75,27 +100,11 @@ func asText(payload *document.Node) string {
 // mostDifferences is how many are told.
 const mostDifferences = 5
 
-// differences says whether two answers are the same, and what is other in the second.
-func differences(expected, got string, except []string) (same bool, told, note string) {
-	if expected == got {
-		return true, "so", ""
-	}
-	a, b := treeOf(expected), treeOf(got)
-	if a == nil || b == nil {
-		return false, firstLine(expected, got), ""
-	}
-	options := compare.Options{Ignore: except}
-	found := compare.Trees(a, b, options)
-	var seen compare.Seen
-	seen.Add(a, options)
-	seen.Add(b, options)
-	for _, one := range except {
-		if seen.Unmatched(compare.Options{Ignore: []string{one}}) != nil {
-			note = strings.TrimPrefix(note+"; except: "+one+" matches nothing", "; ")
-		}
-	}
+// differences says what is other in the second of two answers; "so" where nothing is.
+func differences(a, b *document.Node, except []string) string {
+	found := compare.Trees(a, b, compare.Options{Ignore: except})
 	if len(found) == 0 {
-		return true, "so", note
+		return "so"
 	}
 	var words []string
 	for _, d := range found[:min(len(found), mostDifferences)] {
@@ -104,7 +113,7 @@ func differences(expected, got string, except []string) (same bool, told, note s
 	if more := len(found) - len(words); more > 0 {
 		words = append(words, fmt.Sprintf("and %d more", more))
 	}
-	return false, strings.Join(words, "; "), note
+	return strings.Join(words, "; ")
 }
 
 // treeOf reads JSON or XML; nil where a text is neither.

@@ -47,7 +47,8 @@ func TestSameAsFile(t *testing.T) {
 		{"an element that is new", "json", `{"lots": []}`, `{"lots": [{"id": "L-1"}]}`, "", false, result.Failed, "is new", "", ""},
 		{"another kind", "json", `{"n": 5}`, `{"n": "5"}`, "", false, result.Failed, `n: "5", not 5`, "", ""},
 		{"except a path", "json", strings.Replace(lots, "10:01", "10:02", 1), lots, "except: at", false, result.Passed, "so", "", ""},
-		{"except nothing", "json", strings.Replace(lots, "10:01", "10:02", 1), lots, "except: [at, ta]", false, result.Passed, "so", "except: ta matches nothing", ""},
+		{"except nothing", "json", strings.Replace(lots, "10:01", "10:02", 1), lots, "except: [at, ta]", false, result.Passed, "so", "", ""},
+		{"the same, except nothing", "json", "{}", "{}", "except: ta", false, result.Passed, "so", "", ""},
 		{"more than are told", "json", `{"a":1,"b":1,"c":1,"d":1,"e":1,"f":1,"g":1}`, `{"a":2,"b":2,"c":2,"d":2,"e":2,"f":2,"g":2}`, "", false, result.Failed, "; and 2 more", "", ""},
 		{"XML", "xml", "<r><n>1</n></r>", "<r>\n <n>2</n></r>", "", false, result.Failed, `n: "2", not "1"`, "", ""},
 		{"accepted XML", "xml", "", "<r><n>2</n></r>", "", true, result.Passed, "so", "accepted", "<r>\n  <n>2</n>\n</r>\n"},
@@ -90,6 +91,8 @@ func TestSameAsFile(t *testing.T) {
 			assert.Equal(t, "same as file", check.Subject)
 			assert.Contains(t, check.Got, c.got)
 			assert.Equal(t, c.note, check.Note)
+			told := strings.Join(it.Last().Notes, "\n")
+			assert.Equal(t, strings.Contains(c.expect, "ta"), strings.Contains(told, "except: ta matches nothing"), told)
 			assert.NotContains(t, check.Got, "unspoken")
 			if c.written != "" {
 				data, err := os.ReadFile(file)
@@ -107,5 +110,6 @@ func TestAcceptedTwice(t *testing.T) {
 	require.NoError(t, a.Write(file, "1"))
 	require.NoError(t, a.Write(file, "1"))
 	assert.ErrorContains(t, a.Write(file, "2"), "another answer of this run is in a.json")
+	assert.ErrorContains(t, a.Write(filepath.Dir(file), "1"), "deep is a folder")
 	assert.Equal(t, []string{file}, a.Files())
 }

@@ -29,14 +29,20 @@ func (a *Accepted) Write(file, text string) error {
 		return fmt.Errorf("another answer of this run is in %s: put a value of the row into its name",
 			filepath.Base(file))
 	}
+	if info, err := os.Stat(file); err == nil && info.IsDir() {
+		return fmt.Errorf("%s is a folder; write the name of a file", filepath.Base(file))
+	}
 	if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
+		return err
+	}
+	if err := safefile.Write(file, []byte(text), 0o644); err != nil {
 		return err
 	}
 	if a.files == nil {
 		a.files = map[string]string{}
 	}
 	a.files[file] = text
-	return safefile.Write(file, []byte(text), 0o644)
+	return nil
 }
 
 // Files are the files that were written.

@@ -115,7 +115,7 @@ var expectKeys = []bench.Key[Expect]{
 				}
 			}
 		}),
-	bench.NewKey("except", "paths that same as file: passes over, [*] for all elements",
+	bench.NewKey("except", "paths that same as file: does not compare; [*] for all elements",
 		func(r *bench.Reader, e *Expect, n *yamlfile.Node) { e.Except = r.Words(n) }),
 	bench.NewKey("refused", "tls, certificate or connection", func(r *bench.Reader, e *Expect, n *yamlfile.Node) {
 		if e.refusedText = r.PlaceholdersIn(n); e.refusedText == nil {

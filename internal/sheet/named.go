@@ -125,20 +125,24 @@ func moved(n, to *yamlfile.Node) *yamlfile.Node {
 }
 
 // CheckNamed finds what is wrong with the checks and fill-ins that a bench names. Those with
-// mistakes are marked as broken.
+// mistakes are marked as broken; a remark is none.
 func CheckNamed(b *bench.Bench) {
 	keys := keysOfChecks()
 	r := &bench.Reader{File: b.Source, Dir: b.Dir, Uses: new([]bench.Use), Bench: b}
-	for i := range b.Checks {
-		before := len(b.Source.Problems)
-		bench.ReadMapping(r, "a check", b.Checks[i].At, &Step{}, keys)
-		r.NotEmpty(b.Checks[i].At, "the check "+b.Checks[i].Name)
-		b.Checks[i].IsBroken = len(b.Source.Problems) > before
+	each := func(all []bench.Named, read func(one *bench.Named)) {
+		for i := range all {
+			before := len(b.Source.Problems.Serious())
+			read(&all[i])
+			all[i].IsBroken = len(b.Source.Problems.Serious()) > before
+		}
 	}
-	for i := range b.Fills {
-		before := len(b.Source.Problems)
-		r.Entries(b.Fills[i].At, "a fill-in")
-		r.Tree(b.Fills[i].At)
-		b.Fills[i].IsBroken = len(b.Source.Problems) > before
-	}
+	each(b.Checks, func(one *bench.Named) {
+		bench.ReadMapping(r, "a check", one.At, &Step{}, keys)
+		r.NotEmpty(one.At, "the check "+one.Name)
+	})
+	each(b.Fills, func(one *bench.Named) {
+		r.Entries(one.At, "a fill-in")
+		r.Tree(one.At)
+		r.NotEmpty(one.At, "the fill-in "+one.Name)
+	})
 }

@@ -19,7 +19,8 @@ var (
 	anyStep  = bench.KeysOf("step, about, when, skip, tags, stop, for each")
 	ofAsking = bench.KeysOf(
 		"site, login, http, timeout, redirects, headers, query, cookies, soap, action, addressing, blocks, attach, "+
-			"body, text, file, bytes, form, parts, drop empty, pages, until, every, within, states, again, undo, keep, expect, checks, fields, where, soft", anyStep)
+			"body, text, file, bytes, form, parts, drop empty, pages, until, every, within, states, "+
+			"again, undo, keep, expect, checks, fields, where, soft", anyStep)
 )
 
 // own is a key that reads the action of one kind.

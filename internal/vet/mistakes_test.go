@@ -1281,7 +1281,14 @@ fills:
 	require.Empty(t, problems)
 	assert.Equal(t, "9", step.Fill.Get("id").Scalar.LiteralText())
 
+	// What is only remarked is taken in all the same.
+	step, problems = read(strings.Replace(head, "seven: {id: 7}", "seven: {id: 7, password: hunter2hunter2}", 1), "    fills: seven\n")
+	assert.NotNil(t, step.Fill.Get("id"))
+	require.Len(t, problems, 1)
+	assert.Contains(t, problems[0], `get has no field "password"`)
+
 	for name, c := range map[string]struct{ bench, step, told string }{
+		"an empty fill-in":      {strings.Replace(head, "{id: 8}", "{}", 1), "    fills: seven\n", "the fill-in eight is empty"},
 		"two that say the same": {head, "    fills: seven\n    checks: [good, strict]\n", "sheet:5:20: good and strict both say status of expect:"},
 		"two fill-ins":          {head, "    fills: [seven, eight]\n", "sheet:4:20: seven and eight both say id of fill:"},
 		"none of the name":      {head, "    fills: seven\n    checks: goood\n", `sheet:5:13: there is no check "goood"`},

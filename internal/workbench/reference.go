@@ -115,7 +115,10 @@ var variables = []Entry{
 }
 
 var files = []Entry{
-	{Form: "local.yaml", About: "what holds on this machine only, written by you beside bench.yaml and not checked in: sites: NAME: set: and services:"},
+	{
+		Form:  "local.yaml",
+		About: "values of this machine only; you write it, and do not check it in: sites: NAME: set: and services:",
+	},
 	{Form: ".testbench/history.db", About: "every run of the bench (SQLite)"},
 	{Form: ".testbench/kept/NAME.age", About: "a value that call -keep kept, sealed"},
 	{Form: ".testbench/tokens/SITE/LOGIN.age", About: "a token that is kept between commands, sealed"},

@@ -22,7 +22,6 @@ import (
 	"testbench/internal/run"
 	"testbench/internal/session"
 	"testbench/internal/sheet"
-	"testbench/internal/step"
 	"testbench/internal/vet"
 )
 
@@ -218,69 +217,6 @@ func (r *running) prepare(files []string) error {
 		r.work = append(r.work, &run.Job{Session: sess, Sheet: s})
 	}
 	return nil
-}
-
-// expectsFile says whether a step of a sheet expects an answer as a file holds it.
-func expectsFile(s *sheet.Sheet) bool {
-	found := false
-	s.EveryStep(func(_ *sheet.Sheet, step *sheet.Step) { found = found || step.Expect.SameAs != nil })
-	return found
-}
-
-// openSheet reads a sheet: a file, or what comes from standard input (-).
-func (b *Bench) openSheet(name string) (*sheet.Sheet, error) {
-	if name != "-" || b.Standard == nil {
-		return sheet.Open(b.inner, b.found(name), step.Kinds)
-	}
-	data, err := io.ReadAll(b.Standard)
-	if err != nil {
-		return nil, err
-	}
-	return sheet.Read(b.inner, standardInput, data, step.Kinds), nil
-}
-
-// standardInput is what a sheet that came from there is called.
-const standardInput = "standard input"
-
-// found is a file or folder of the bench by a name that is relative to it, where there is none of that
-// name from here.
-func (b *Bench) found(name string) string {
-	if _, err := os.Stat(name); err != nil && !filepath.IsAbs(name) && b.Dir != "" {
-		inside := filepath.Join(b.Dir, name)
-		if _, err := os.Stat(inside); err == nil {
-			return inside
-		}
-	}
-	return name
-}
-
-// sheetFiles gives the files of sheets that are named: a folder stands for the sheets in it, and a
-// pattern (sheets/0*.yaml), which some shells leave as it is, for those that match.
-func (b *Bench) sheetFiles(names []string) ([]string, error) {
-	var files []string
-	for _, name := range names {
-		at := b.found(name)
-		info, err := os.Stat(at)
-		isFolder := err == nil && info.IsDir()
-		if isFolder {
-			at = filepath.Join(at, "*.yaml")
-		} else if err == nil || !strings.ContainsAny(name, "*?[") {
-			files = append(files, name)
-			continue
-		}
-		matches, err := filepath.Glob(at)
-		if len(matches) == 0 && !isFolder && !filepath.IsAbs(name) {
-			matches, err = filepath.Glob(filepath.Join(b.Dir, name))
-		}
-		matches = slices.DeleteFunc(matches, func(file string) bool { return filepath.Base(file) == bench.FileName })
-		if err != nil || len(matches) == 0 {
-			return nil, fmt.Errorf("there is no sheet at %s", name)
-		}
-		for _, file := range matches {
-			files = append(files, bench.DisplayName(file))
-		}
-	}
-	return files, nil
 }
 
 // historyFile is the history of the bench.

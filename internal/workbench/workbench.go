@@ -191,29 +191,6 @@ func (b *Bench) vetOptions(o Options, forRun bool) vet.Options {
 	return v
 }
 
-// SheetFiles lists the sheets of the bench: the YAML files of its folder
-// sheets, in order.
-func (b *Bench) SheetFiles() ([]string, error) {
-	found, err := filepath.Glob(filepath.Join(b.Dir, "sheets", "*.yaml"))
-	slices.Sort(found)
-	return found, err
-}
-
-// Tags are those of the sheets of the bench and of their steps.
-func (b *Bench) Tags() []string {
-	var tags []string
-	files, _ := b.SheetFiles()
-	for _, file := range files {
-		if s, err := sheet.Open(b.inner, file, step.Kinds); err == nil {
-			tags = append(tags, s.Tags...)
-			for _, one := range s.AllSteps() {
-				tags = append(tags, one.AllTags()...)
-			}
-		}
-	}
-	return tags
-}
-
 // Vet finds what is wrong with the bench and with sheets, without sending
 // anything. Without sheets it looks at all of the bench's.
 func (b *Bench) Vet(sheets []string, o Options) (*Vetted, error) {

@@ -123,17 +123,6 @@ type File struct {
 	aliases  aliases
 }
 
-// aliases are the values of a file that stand in several places (YAML 1.2.2, 7.1).
-type aliases struct {
-	open    []*yaml.Node        // the anchors whose values are being read
-	used    map[*yaml.Node]bool // the anchors that an alias names
-	written int                 // how many values aliases have been written out to
-}
-
-// mostAliased bounds the values that the aliases of a file stand for: a list of aliases of
-// lists of aliases grows without end.
-const mostAliased = 100_000
-
 // Report adds a problem at a node.
 func (f *File) Report(at *Node, try, format string, args ...any) {
 	f.ReportAt(at.Line, at.Column, try, format, args...)
@@ -219,15 +208,15 @@ func (f *File) excerpt(line, column int) (text string, caret int) {
 	return text, caret
 }
 
-// maxSize bounds a file; sheets are written by people.
-const maxSize = 8 << 20
+// MaxSize bounds a file; sheets are written by people.
+const MaxSize = 8 << 20
 
 // Read parses a file. What is wrong is in Problems; Root is nil where the
 // text cannot be parsed at all.
 func Read(name string, data []byte) *File {
 	f := &File{Name: name, lines: strings.Split(string(data), "\n")}
-	if len(data) > maxSize {
-		f.ReportAt(1, 1, "", "the file is larger than %d MiB", maxSize>>20)
+	if len(data) > MaxSize {
+		f.ReportAt(1, 1, "", "the file is larger than %d MiB", MaxSize>>20)
 		return f
 	}
 	if !utf8.Valid(data) {
@@ -251,35 +240,6 @@ func Read(name string, data []byte) *File {
 	f.Root = f.convert(document.Content[0])
 	f.unusedAnchors(document.Content[0])
 	return f
-}
-
-// unusedAnchors reports anchors that no alias names: most likely the sign was meant as a part
-// of the value, which lost its first word.
-func (f *File) unusedAnchors(y *yaml.Node) {
-	if y.Anchor != "" && !f.aliases.used[y] {
-		f.ReportAt(y.Line, y.Column, "put the value into quotes, or use the anchor: *"+y.Anchor,
-			"YAML takes &%s for an anchor, which nothing uses", y.Anchor)
-	}
-	for _, inner := range y.Content {
-		f.unusedAnchors(inner)
-	}
-}
-
-// alias gives what an alias stands for, nil where that is refused.
-func (f *File) alias(y *yaml.Node) *Node {
-	f.aliases.used[y.Alias] = true
-	refuse := func(format string, args ...any) *Node {
-		f.ReportAt(y.Line, y.Column, "write the value out", format, args...)
-		return &Node{Line: y.Line, Column: y.Column}
-	}
-	if slices.Contains(f.aliases.open, y.Alias) {
-		return refuse("the alias *%s stands inside the value it stands for", y.Value)
-	}
-	if f.aliases.written > mostAliased {
-		return refuse("the aliases of this file stand for more than %d values", mostAliased)
-	}
-	f.aliases.written++
-	return f.convert(y.Alias)
 }
 
 func onlyComments(lines []string) bool {
@@ -366,48 +326,18 @@ func (f *File) mapping(n *Node, y *yaml.Node) {
 			Text: keyNode.Value, Line: keyNode.Line, Column: keyNode.Column,
 			Quoted: keyNode.Style&(yaml.DoubleQuotedStyle|yaml.SingleQuotedStyle) != 0,
 		}
-		if key.Text == "<<" && !key.Quoted {
-			n.Entries = append(n.Entries, f.merged(y, valueNode)...)
-			continue
-		}
 		if first, ok := seen[key.Text]; ok {
 			f.Report(key, "put both values under one key, or take one away",
 				"%q is here a second time (first in line %d)", key.Text, first.Line)
 			continue
 		}
 		seen[key.Text] = key
-		n.Entries = append(n.Entries, Entry{key, f.convert(valueNode)})
-	}
-}
-
-// merged gives the entries that a merge key (<<, of YAML 1.1) brings into a mapping: those of a
-// mapping, or of a list of mappings, the first one first. What the mapping says itself is before
-// them.
-func (f *File) merged(into, from *yaml.Node) []Entry {
-	seen := map[string]bool{}
-	for i := 0; i+1 < len(into.Content); i += 2 {
-		seen[into.Content[i].Value] = true
-	}
-	value := f.convert(from)
-	all := []*Node{value}
-	if value.Kind == Sequence {
-		all = value.Items
-	}
-	var entries []Entry
-	for _, one := range all {
-		if one.Kind != Mapping {
-			f.ReportAt(from.Line, from.Column, "write <<: *NAME, where NAME is the anchor of a mapping",
-				"<< takes in a mapping or a list of mappings, and this is %s", one.Kind)
+		if key.Text == "<<" && !key.Quoted {
+			n.Entries = append(n.Entries, f.merged(y, valueNode)...)
 			continue
 		}
-		for _, entry := range one.Entries {
-			if !seen[entry.Key.Text] {
-				seen[entry.Key.Text] = true
-				entries = append(entries, entry)
-			}
-		}
+		n.Entries = append(n.Entries, Entry{key, f.convert(valueNode)})
 	}
-	return entries
 }
 
 // tag reports a YAML tag. It was most likely meant as a "not" in front of an

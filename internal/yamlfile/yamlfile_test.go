@@ -62,6 +62,10 @@ func TestTraps(t *testing.T) {
 			"placeholder in braces", "a: {b: x/${c}.json, d: [${e}, \"${f}\"]}\nb: 1\n", 1, 4, "in braces and brackets a value with ${...} needs quotes",
 			`write: a: {b: "x/${c}.json", d: ["${e}", "${f}"]}`,
 		},
+		{
+			"two merge keys", "a: &a {x: 1}\nb: &b {x: 2}\nc:\n  <<: *a\n  <<: *b\n", 5, 3,
+			`"<<" is here a second time`, "one key",
+		},
 		{"brace key", "{a}: 1\n", 1, 1, "a key must be a single word", "write: "},
 		{"control character", "a: 1\nb: x\vy\n", 2, 5, "a control character (U+000B) is here", `write "\u000B"`},
 		{"tab", "a:\n\tb: 1\n", 2, 1, "not valid YAML", "tabs"},
