@@ -35,12 +35,12 @@ func addCommand() *command {
 			return o
 		},
 		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
-			return s.add(ctx, options.(*addOptions), args)
+			return runAdd(ctx, s, options.(*addOptions), args)
 		},
 	}
 }
 
-func (s *session) add(ctx context.Context, o *addOptions, args []string) (int, error) {
+func runAdd(ctx context.Context, s *session, o *addOptions, args []string) (int, error) {
 	if o.shell != "" && len(args) == 1 {
 		args = append(args, o.shell)
 		s.masker.Hide(o.shell)
@@ -60,7 +60,7 @@ func (s *session) add(ctx context.Context, o *addOptions, args []string) (int, e
 			Name: args[0], Source: args[1], Example: o.example, Shell: o.shell != "",
 			Seal: func(name, text string) error {
 				s.masker.Hide(text)
-				return s.sealed(bench.Store, name, text)
+				return seal(s.tell, bench.Store, name, text)
 			},
 		}, s.options())
 	if err != nil {
@@ -100,7 +100,7 @@ func (s *session) add(ctx context.Context, o *addOptions, args []string) (int, e
 }
 
 // sealed seals a secret, and says so where that made an identity.
-func (s *session) sealed(store *secret.Store, name, text string) error {
+func seal(t *printer, store *secret.Store, name, text string) error {
 	if store.Identity == "" {
 		return errors.New("there is no place for your identity; set TESTBENCH_IDENTITY to a file")
 	}
@@ -109,7 +109,7 @@ func (s *session) sealed(store *secret.Store, name, text string) error {
 		return err
 	}
 	if missing != nil {
-		s.tell.note("your identity was made: %s; keep a copy of it in a safe place", store.Identity)
+		t.note("your identity was made: %s; keep a copy of it in a safe place", store.Identity)
 	}
 	return nil
 }

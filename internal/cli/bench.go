@@ -32,7 +32,7 @@ func newCommand() *command {
 			var err error
 			if len(args) == 2 {
 				address = args[1]
-			} else if address, err = s.askLine(ctx, "the address of a service to test (empty for none): "); err != nil {
+			} else if address, err = askLine(ctx, s, "the address of a service to test (empty for none): "); err != nil {
 				return 0, err
 			}
 			written, err := workbench.New(args[0], address)
@@ -97,7 +97,7 @@ func standinCommand() *command {
 			}
 			o := options.(*standinOptions)
 			if o.contract != "" {
-				return s.simulate(ctx, o)
+				return runStandin(ctx, s, o)
 			}
 			if err := checkLoopback(o.listen); err != nil {
 				return 0, err
@@ -112,7 +112,7 @@ func standinCommand() *command {
 					return 0, err
 				}
 			}
-			s.announce(server)
+			announceStandin(s, server)
 			if o.Weak && !s.common.json {
 				s.tell.printf("it is weak:\n  %s\n", strings.Join(standin.Weaknesses, "\n  "))
 			}
@@ -139,7 +139,7 @@ func explainListen(address string, err error) error {
 		address, err)
 }
 
-func (s *session) announce(server *standin.Server) {
+func announceStandin(s *session, server *standin.Server) {
 	if s.common.json {
 		_ = s.tell.jsonLine(map[string]any{"address": "http://" + server.Address})
 		return
@@ -171,14 +171,14 @@ func demoCommand() *command {
 			if len(args) > 0 {
 				return 0, usagef("testbench demo -dir "+args[0], "demo takes no arguments, and there is %q", args[0])
 			}
-			return s.demo(ctx, options.(*demoOptions))
+			return runDemo(ctx, s, options.(*demoOptions))
 		},
 	}
 }
 
 // demo runs the demo bench. One sheet fails on purpose, to show how that
 // looks; the demo holds when exactly that one does.
-func (s *session) demo(ctx context.Context, o *demoOptions) (int, error) {
+func runDemo(ctx context.Context, s *session, o *demoOptions) (int, error) {
 	dir := o.dir
 	if dir == "" {
 		temporary, err := os.MkdirTemp("", "testbench-demo-")
@@ -238,7 +238,7 @@ func (s *session) demo(ctx context.Context, o *demoOptions) (int, error) {
 	if !s.common.json {
 		s.tell.printf("\n")
 	}
-	s.summary(result)
+	showSummary(s, result)
 	reportFile := filepath.Join(dir, "report.html")
 	if err := report.WriteFile(reportFile, result.Finished, report.Options{Masker: s.masker}); err != nil {
 		return 0, err
@@ -252,11 +252,11 @@ func (s *session) demo(ctx context.Context, o *demoOptions) (int, error) {
 		asPlanned = asPlanned && sheet.Outcome == planned
 	}
 	if !s.common.json {
-		s.demoEnd(dir, reportFile, asPlanned)
+		showDemoEnd(s.tell, dir, reportFile, asPlanned)
 	}
 	if o.serve && ctx.Err() == nil {
 		s.tell.note("")
-		s.announce(server)
+		announceStandin(s, server)
 		if err := server.Wait(ctx); err != nil {
 			return 0, err
 		}
@@ -267,8 +267,7 @@ func (s *session) demo(ctx context.Context, o *demoOptions) (int, error) {
 	return ExitPassed, nil
 }
 
-func (s *session) demoEnd(dir, reportFile string, asPlanned bool) {
-	t := s.tell
+func showDemoEnd(t *printer, dir, reportFile string, asPlanned bool) {
 	if asPlanned {
 		t.printf("%s: the sheet %q fails on purpose, to show how that looks.\n",
 			t.in(green, "All came out as planned"), demo.SheetThatFails)

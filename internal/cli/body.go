@@ -22,14 +22,14 @@ const (
 
 // body lays a body out for reading, every line after a lead. A terminal is shown lists
 // and texts shortened, and values in the colour of their kind.
-func (s *session) body(format document.Format, node *document.Node, body []byte, lead string) string {
+func bodyText(s *session, format document.Format, node *document.Node, body []byte, lead string) string {
 	t := s.tell
 	if t.terminal && !s.full && node != nil {
-		node = s.shortened(node)
+		node = shortened(s, node)
 	}
 	text := t.visible(layOut(format, node, body))
 	if t.terminal && !s.full {
-		text = s.firstLines(text)
+		text = firstLines(s, text)
 	}
 	if strings.Contains(text, mark) {
 		text = marks.ReplaceAllString(text, "${1}")
@@ -37,15 +37,15 @@ func (s *session) body(format document.Format, node *document.Node, body []byte,
 	if t.colour && node != nil {
 		switch {
 		case format == document.XML || node.Kind == document.Element:
-			text = t.colouredXML(text)
+			text = colouredXML(t, text)
 		case format == document.JSON || format == document.Form:
-			text = t.colouredJSON(text)
+			text = colouredJSON(t, text)
 		}
 	}
 	return lead + strings.ReplaceAll(strings.TrimRight(text, "\n"), "\n", "\n"+lead)
 }
 
-func (s *session) firstLines(text string) string {
+func firstLines(s *session, text string) string {
 	lines := strings.SplitN(text, "\n", mostLines+1)
 	for i, line := range lines[:min(len(lines), mostLines)] {
 		if len(line) > mostLine {
@@ -72,12 +72,12 @@ var (
 )
 
 // shortened leaves out what lists and texts have too much of, and says how much.
-func (s *session) shortened(n *document.Node) *document.Node {
+func shortened(s *session, n *document.Node) *document.Node {
 	out := n.Copy()
 	switch n.Kind {
 	case document.Object:
 		for i, m := range out.Members() {
-			out.Members()[i].Value = s.shortened(m.Value)
+			out.Members()[i].Value = shortened(s, m.Value)
 		}
 	case document.List:
 		shown := min(len(n.Items()), mostElements)
@@ -86,13 +86,13 @@ func (s *session) shortened(n *document.Node) *document.Node {
 		}
 		out.SetItems(out.Items()[:shown])
 		for i, item := range out.Items() {
-			out.Items()[i] = s.shortened(item)
+			out.Items()[i] = shortened(s, item)
 		}
 		if left := len(n.Items()) - shown; left > 0 {
 			out.AppendItems(document.NewText(fmt.Sprintf("%s… %d more of %d%s", mark, left, len(n.Items()), mark)))
 		}
 	case document.Element:
-		out.SetItems(s.shortenedElements(n.Items()))
+		out.SetItems(shortenedElements(s, n.Items()))
 	case document.Text, document.Untyped:
 		if length := utf8.RuneCountInString(n.Text); length > mostText {
 			shown := s.masker.Show(n.Text)
@@ -105,7 +105,7 @@ func (s *session) shortened(n *document.Node) *document.Node {
 }
 
 // shortenedElements keeps the first elements of a name.
-func (s *session) shortenedElements(items []*document.Node) []*document.Node {
+func shortenedElements(s *session, items []*document.Node) []*document.Node {
 	counts := map[document.Name]int{}
 	for _, item := range items {
 		if item.Kind == document.Element {
@@ -116,13 +116,13 @@ func (s *session) shortenedElements(items []*document.Node) []*document.Node {
 	var out []*document.Node
 	for _, item := range items {
 		if item.Kind != document.Element {
-			out = append(out, s.shortened(item))
+			out = append(out, shortened(s, item))
 			continue
 		}
 		seen[item.Name()]++
 		switch n := seen[item.Name()]; {
 		case n <= mostElements || counts[item.Name()] == mostElements+1:
-			out = append(out, s.shortened(item))
+			out = append(out, shortened(s, item))
 		case n == mostElements+1:
 			out = append(out, &document.Node{
 				Kind: document.Comment,
@@ -144,7 +144,7 @@ const (
 
 var jsonToken = regexp.MustCompile(`("(?:[^"\\]|\\.)*")(\s*:)?|\b(?:true|false|null)\b|-?\b\d[0-9.eE+-]*\b|….*`)
 
-func (t *printer) colouredJSON(text string) string {
+func colouredJSON(t *printer, text string) string {
 	return jsonToken.ReplaceAllStringFunc(text, func(token string) string {
 		switch {
 		case strings.HasPrefix(token, "…"):
@@ -165,7 +165,7 @@ var (
 	xmlAttribute = regexp.MustCompile(`("[^"]*"|'[^']*')`)
 )
 
-func (t *printer) colouredXML(text string) string {
+func colouredXML(t *printer, text string) string {
 	return xmlToken.ReplaceAllStringFunc(text, func(token string) string {
 		switch {
 		case strings.HasPrefix(token, "<!--"):

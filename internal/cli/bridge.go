@@ -75,12 +75,12 @@ func bridgeCommand() *command {
 			return o
 		},
 		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
-			return s.bridge(ctx, options.(*bridgeOptions), args)
+			return runBridge(ctx, s, options.(*bridgeOptions), args)
 		},
 	}
 }
 
-func (s *session) bridge(ctx context.Context, o *bridgeOptions, args []string) (int, error) {
+func runBridge(ctx context.Context, s *session, o *bridgeOptions, args []string) (int, error) {
 	if len(args) != 1 {
 		return 0, usagef("testbench bridge lab", "bridge takes the name of one service")
 	}
@@ -94,9 +94,9 @@ func (s *session) bridge(ctx context.Context, o *bridgeOptions, args []string) (
 	}
 	switch {
 	case o.role != "":
-		return s.setRole(ctx, bench, keys, o, args[0])
+		return setRole(ctx, s, bench, keys, o, args[0])
 	case o.issue != "":
-		return s.issueKey(ctx, bench, keys, o, args[0])
+		return issueKey(ctx, s, bench, keys, o, args[0])
 	case o.withdraw != "":
 		if err := keys.Withdraw(o.withdraw); err != nil {
 			return 0, err
@@ -104,15 +104,15 @@ func (s *session) bridge(ctx context.Context, o *bridgeOptions, args []string) (
 		s.tell.note("the key of %s was withdrawn", s.tell.visible(o.withdraw))
 		return ExitPassed, nil
 	case o.list:
-		return ExitPassed, s.listKeys(keys)
+		return ExitPassed, listKeys(s, keys)
 	}
-	return s.serveBridge(ctx, bench, keys, o, args[0])
+	return serveBridge(ctx, s, bench, keys, o, args[0])
 }
 
-func (s *session) issueKey(ctx context.Context, bench *workbench.Bench, keys *bridge.Keys, o *bridgeOptions,
+func issueKey(ctx context.Context, s *session, bench *workbench.Bench, keys *bridge.Keys, o *bridgeOptions,
 	service string,
 ) (int, error) {
-	operations, err := s.bridgeOperations(ctx, bench, o, service)
+	operations, err := runBridgeOperations(ctx, s, bench, o, service)
 	if err != nil {
 		return 0, err
 	}
@@ -144,7 +144,7 @@ func separated(text string) []string {
 }
 
 // bridgeOperations are those that -operations names, all of which the contract has.
-func (s *session) bridgeOperations(ctx context.Context, bench *workbench.Bench, o *bridgeOptions,
+func runBridgeOperations(ctx context.Context, s *session, bench *workbench.Bench, o *bridgeOptions,
 	service string,
 ) ([]string, error) {
 	operations := separated(o.operations)
@@ -163,10 +163,10 @@ func (s *session) bridgeOperations(ctx context.Context, bench *workbench.Bench, 
 	return operations, nil
 }
 
-func (s *session) setRole(ctx context.Context, bench *workbench.Bench, keys *bridge.Keys, o *bridgeOptions,
+func setRole(ctx context.Context, s *session, bench *workbench.Bench, keys *bridge.Keys, o *bridgeOptions,
 	service string,
 ) (int, error) {
-	operations, err := s.bridgeOperations(ctx, bench, o, service)
+	operations, err := runBridgeOperations(ctx, s, bench, o, service)
 	if err != nil {
 		return 0, err
 	}
@@ -184,7 +184,7 @@ func (s *session) setRole(ctx context.Context, bench *workbench.Bench, keys *bri
 	return ExitPassed, nil
 }
 
-func (s *session) listKeys(keys *bridge.Keys) error {
+func listKeys(s *session, keys *bridge.Keys) error {
 	all := keys.List()
 	if s.common.json {
 		return jsonList(s.tell, all)
@@ -219,7 +219,7 @@ func keyIsFor(key *bridge.Key) string {
 	return words
 }
 
-func (s *session) serveBridge(ctx context.Context, bench *workbench.Bench, keys *bridge.Keys, o *bridgeOptions,
+func serveBridge(ctx context.Context, s *session, bench *workbench.Bench, keys *bridge.Keys, o *bridgeOptions,
 	service string,
 ) (int, error) {
 	host, _, err := net.SplitHostPort(o.listen)
@@ -279,7 +279,7 @@ func (s *session) serveBridge(ctx context.Context, bench *workbench.Bench, keys 
 		return 0, err
 	}
 	defer func() { _ = done() }()
-	return s.listenBridge(ctx, listener, handler, o)
+	return listenBridge(ctx, s.tell, listener, handler, o)
 }
 
 // check says what of the options could never have an effect.
@@ -330,7 +330,7 @@ func bridgeHosts(at net.Addr, isLoopback bool, o *bridgeOptions) []string {
 }
 
 // listenBridge answers until it is interrupted, and lets what is being answered end.
-func (s *session) listenBridge(ctx context.Context, listener net.Listener, handler http.Handler,
+func listenBridge(ctx context.Context, t *printer, listener net.Listener, handler http.Handler,
 	o *bridgeOptions,
 ) (int, error) {
 	server := &http.Server{
@@ -346,8 +346,8 @@ func (s *session) listenBridge(ctx context.Context, listener net.Listener, handl
 		server.TLSConfig = &tls.Config{MinVersion: tls.VersionTLS12, Certificates: []tls.Certificate{pair}}
 		scheme = "https"
 	}
-	s.tell.printf("%s://%s\n", scheme, listener.Addr())
-	s.tell.note("operations by POST /OPERATION, the page at /, what it is at /openapi.json; Ctrl-C ends it")
+	t.printf("%s://%s\n", scheme, listener.Addr())
+	t.note("operations by POST /OPERATION, the page at /, what it is at /openapi.json; Ctrl-C ends it")
 	ended := make(chan error, 1)
 	go func() {
 		if server.TLSConfig != nil {

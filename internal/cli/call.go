@@ -68,7 +68,7 @@ func callCommand() *command {
 			return o
 		},
 		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
-			return s.call(ctx, options.(*callOptions), args)
+			return runCall(ctx, s, options.(*callOptions), args)
 		},
 	}
 }
@@ -101,7 +101,7 @@ func (o *callOptions) effectless() error {
 }
 
 // prepareCall makes the step that the arguments describe.
-func (s *session) prepareCall(bench *workbench.Bench, o *callOptions,
+func prepareCall(s *session, bench *workbench.Bench, o *callOptions,
 	args []string,
 ) (*sheet.Step, workbench.Options, error) {
 	options := s.options()
@@ -112,7 +112,8 @@ func (s *session) prepareCall(bench *workbench.Bench, o *callOptions,
 	if err := canWrite("save", o.save); err != nil {
 		return nil, options, err
 	}
-	o.In, o.ReadFile = o.in, s.readFile
+	o.In = o.in
+	o.ReadFile = func(name string) ([]byte, error) { return readFile(s, name) }
 	o.Target, o.Fields = run.SplitCall(args)
 	if c := o.Contract; c != "" && c != "both" && c != "request" && c != "answer" && c != "off" {
 		return nil, options, usagef("both, request, answer and off are there", "-contract %s is unknown", c)
@@ -122,7 +123,7 @@ func (s *session) prepareCall(bench *workbench.Bench, o *callOptions,
 		return nil, options, err
 	}
 	if o.fill != "" {
-		if o.Fill, err = s.readFill(o.fill); err != nil {
+		if o.Fill, err = readFill(s, o.fill); err != nil {
 			return nil, options, err
 		}
 	}
@@ -136,7 +137,7 @@ func (s *session) prepareCall(bench *workbench.Bench, o *callOptions,
 	return step, options, err
 }
 
-func (s *session) call(ctx context.Context, o *callOptions, args []string) (int, error) {
+func runCall(ctx context.Context, s *session, o *callOptions, args []string) (int, error) {
 	s.full = o.full
 	bench, err := s.openOrNone()
 	if err != nil {
@@ -162,7 +163,7 @@ func (s *session) call(ctx context.Context, o *callOptions, args []string) (int,
 		return 0, usagef("`testbench new DIR` starts a bench",
 			"values are kept in a bench, and there is none here or above")
 	}
-	step, options, err := s.prepareCall(bench, o, args)
+	step, options, err := prepareCall(s, bench, o, args)
 	if err != nil {
 		return 0, err
 	}
@@ -182,10 +183,10 @@ func (s *session) call(ctx context.Context, o *callOptions, args []string) (int,
 		if s.common.json {
 			err = s.tell.json(result.RequestRecord(request, s.masker))
 		} else {
-			s.showRequest(request, 0)
+			showRequest(s, request, 0)
 		}
 		if err == nil && o.into != "" {
-			err = s.appendStep(ctx, bench, step, o, options)
+			err = appendStep(ctx, s.tell, bench, step, o, options)
 		}
 		return ExitPassed, err
 	}
@@ -196,20 +197,20 @@ func (s *session) call(ctx context.Context, o *callOptions, args []string) (int,
 	for _, note := range notes {
 		s.tell.note("note: %s", s.tell.visible(note))
 	}
-	status, err := s.finishCall(bench, o, result, picked, keeps)
+	status, err := finishCall(s, bench, o, result, picked, keeps)
 	if err == nil && o.into != "" {
-		err = s.appendStep(ctx, bench, step, o, options)
+		err = appendStep(ctx, s.tell, bench, step, o, options)
 	}
 	return status, err
 }
 
-func (s *session) finishCall(bench *workbench.Bench, o *callOptions, result *workbench.StepResult, picked []*path.Path,
+func finishCall(s *session, bench *workbench.Bench, o *callOptions, result *workbench.StepResult, picked []*path.Path,
 	keeps []keep,
 ) (int, error) {
 	status := result.Outcome.ExitStatus()
 	if o.save == standard && result.Last() != nil && result.Last().Answer != nil {
 		s.tell.printf("%s", string(result.Last().Answer.Body))
-		s.tellOutcome(result)
+		showOutcome(s, result)
 		return status, nil
 	}
 	if o.save != "" && result.Last() != nil && result.Last().Answer != nil {
@@ -224,18 +225,18 @@ func (s *session) finishCall(bench *workbench.Bench, o *callOptions, result *wor
 			return 0, err
 		}
 	case len(picked) > 0:
-		s.tellOutcome(result)
+		showOutcome(s, result)
 		for _, p := range picked {
-			if err := s.pick(result, p); err != nil {
+			if err := printPicked(s.tell, result, p); err != nil {
 				s.tell.fail(err)
 				status = max(status, ExitFailed)
 			}
 		}
 	default:
-		s.showCall(o, result)
+		showCall(s, o, result)
 	}
 	for _, k := range keeps {
-		node, err := s.find(result, k.path)
+		node, err := findInAnswer(result, k.path)
 		if err != nil {
 			s.tell.fail(fmt.Errorf("-keep %s: %w", k.name, err))
 			status = max(status, ExitFailed)
@@ -250,7 +251,7 @@ func (s *session) finishCall(bench *workbench.Bench, o *callOptions, result *wor
 }
 
 // showCall shows the answer for people.
-func (s *session) showCall(o *callOptions, result *workbench.StepResult) {
+func showCall(s *session, o *callOptions, result *workbench.StepResult) {
 	t := s.tell
 	record := result.Last()
 	if record != nil && record.Answer != nil {
@@ -272,13 +273,13 @@ func (s *session) showCall(o *callOptions, result *workbench.StepResult) {
 			t.printf("  %d: %s %s %s\n", hop.Status, t.visible(hop.From), t.sign("→", "->"), t.visible(hop.To))
 		}
 		if o.show != "" || o.headers {
-			s.showTiming(record, "  ")
+			showTiming(s.tell, record, "  ")
 		} else if record.TLS != nil {
 			t.printf("  %s\n", t.in(faint, t.visible(record.TLS.Words())))
 		}
 		switch {
 		case o.show != "":
-			s.showExchange(record, result, o.show == "sent" || o.show == "all", o.show == "received" || o.show == "all",
+			showExchange(s, record, result, o.show == "sent" || o.show == "all", o.show == "received" || o.show == "all",
 				false)
 		default:
 			if o.headers {
@@ -288,14 +289,14 @@ func (s *session) showCall(o *callOptions, result *workbench.StepResult) {
 					}
 				}
 			}
-			s.showBody(result, 0)
+			showBody(s, result, 0)
 		}
 	} else if record != nil && (o.show == "sent" || o.show == "all") {
-		s.showExchange(record, result, true, false, false)
+		showExchange(s, record, result, true, false, false)
 	}
 	if result.Outcome != workbench.Passed {
-		t.printf("%s\n", s.verdict(result))
-		s.details(result)
+		t.printf("%s\n", verdictOf(s.tell, result))
+		showDetails(s, result)
 	} else if record != nil {
 		for _, note := range record.Notes {
 			t.note("note: %s", t.visible(note))
@@ -303,7 +304,7 @@ func (s *session) showCall(o *callOptions, result *workbench.StepResult) {
 	}
 }
 
-func (s *session) find(result *workbench.StepResult, p *path.Path) (*document.Node, error) {
+func findInAnswer(result *workbench.StepResult, p *path.Path) (*document.Node, error) {
 	if result.Reply == nil || result.Last() == nil || result.Last().Answer == nil {
 		return nil, fmt.Errorf("there is no answer to look in")
 	}
@@ -322,7 +323,7 @@ func (s *session) find(result *workbench.StepResult, p *path.Path) (*document.No
 }
 
 // tellOutcome says on standard error why a call failed.
-func (s *session) tellOutcome(result *workbench.StepResult) {
+func showOutcome(s *session, result *workbench.StepResult) {
 	if result.Outcome != workbench.Passed {
 		told := result.Told(s.masker)
 		why := strings.TrimSpace(string(told.Reason + " " + told.Response))
@@ -339,18 +340,18 @@ func (s *session) tellOutcome(result *workbench.StepResult) {
 }
 
 // pick prints one value bare.
-func (s *session) pick(result *workbench.StepResult, p *path.Path) error {
-	node, err := s.find(result, p)
+func printPicked(t *printer, result *workbench.StepResult, p *path.Path) error {
+	node, err := findInAnswer(result, p)
 	if err != nil {
 		return fmt.Errorf("-pick %s: %w", p.Source, err)
 	}
 	switch {
 	case node.IsScalar() && node.Kind != document.Null:
-		s.tell.printf("%s\n", node.Text)
+		t.printf("%s\n", node.Text)
 	case node.Kind == document.Element:
-		s.tell.printf("%s\n", document.WriteXML(node, document.Style{}))
+		t.printf("%s\n", document.WriteXML(node, document.Style{}))
 	default:
-		s.tell.printf("%s\n", document.WriteJSON(node, document.Style{}))
+		t.printf("%s\n", document.WriteJSON(node, document.Style{}))
 	}
 	return nil
 }
@@ -377,8 +378,8 @@ func parseKeeps(texts []string) ([]keep, error) {
 }
 
 // readFill reads the fields of a call from a file.
-func (s *session) readFill(name string) (*document.Node, error) {
-	data, err := s.readFile(name)
+func readFill(s *session, name string) (*document.Node, error) {
+	data, err := readFile(s, name)
 	if err != nil {
 		return nil, err
 	}
@@ -425,7 +426,7 @@ func yamlNode(n *yamlfile.Node) *document.Node {
 
 // appendStep adds the call as a step to a sheet, and leaves the rest of the
 // file as it is.
-func (s *session) appendStep(ctx context.Context, bench *workbench.Bench, step *sheet.Step, o *callOptions,
+func appendStep(ctx context.Context, t *printer, bench *workbench.Bench, step *sheet.Step, o *callOptions,
 	options workbench.Options,
 ) error {
 	unlock, err := safefile.Lock(o.into)
@@ -455,7 +456,7 @@ func (s *session) appendStep(ctx context.Context, bench *workbench.Bench, step *
 	if err := safefile.Write(o.into, changed, 0o644); err != nil {
 		return err
 	}
-	s.tell.note("added to %s: step %q", o.into, name)
+	t.note("added to %s: step %q", o.into, name)
 	return nil
 }
 

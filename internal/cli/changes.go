@@ -12,12 +12,12 @@ import (
 
 // compareContracts tells what changed from one version of a contract to another, and
 // whom it breaks.
-func (s *session) compareContracts(ctx context.Context, o *compareOptions, args []string) (int, error) {
-	before, err := s.contract(ctx, args[0])
+func compareContracts(ctx context.Context, s *session, o *compareOptions, args []string) (int, error) {
+	before, err := openContract(ctx, s, args[0])
 	if err != nil {
 		return 0, err
 	}
-	after, err := s.contract(ctx, args[1])
+	after, err := openContract(ctx, s, args[1])
 	if err != nil {
 		return 0, err
 	}
@@ -31,7 +31,7 @@ func (s *session) compareContracts(ctx context.Context, o *compareOptions, args 
 	if s.common.json {
 		err = jsonList(s.tell, changes)
 	} else {
-		s.showChanges(changes)
+		showChanges(s.tell, changes)
 	}
 	if err != nil || len(changes) == 0 {
 		return ExitPassed, err
@@ -39,8 +39,7 @@ func (s *session) compareContracts(ctx context.Context, o *compareOptions, args 
 	return ExitFailed, nil
 }
 
-func (s *session) showChanges(changes []workbench.Change) {
-	t := s.tell
+func showChanges(t *printer, changes []workbench.Change) {
 	if len(changes) == 0 {
 		t.printf("%s\n", t.in(green, "no difference"))
 		return
@@ -76,10 +75,10 @@ func (s *session) showChanges(changes []workbench.Change) {
 			text += ": it was " + c.Before
 		}
 		if len([]rune(subject)) > width || t.width < 80 {
-			s.lines("  "+word+"  ", 18, strings.TrimSpace(subject+"   "+text))
+			printLines(t, "  "+word+"  ", 18, strings.TrimSpace(subject+"   "+text))
 			continue
 		}
-		s.lines("  "+word+"  "+t.fit(subject, width)+"  ", 18+width+2, text)
+		printLines(t, "  "+word+"  "+t.fit(subject, width)+"  ", 18+width+2, text)
 	}
 	var words []string
 	for _, verdict := range []string{"breaks both", "breaks callers", "breaks readers", "breaks nobody"} {
@@ -100,8 +99,7 @@ func subjectOfChange(c *workbench.Change) string {
 
 // lines writes a text after a lead that takes so many columns; on a narrow terminal
 // below it.
-func (s *session) lines(lead string, width int, text string) {
-	t := s.tell
+func printLines(t *printer, lead string, width int, text string) {
 	if t.width < width+20 {
 		t.printf("%s\n%s\n", strings.TrimRight(lead, " "), t.wrap(text, t.width, 6))
 		return
@@ -110,13 +108,13 @@ func (s *session) lines(lead string, width int, text string) {
 }
 
 // compareRuns tells what became of the steps from one run to another.
-func (s *session) compareRuns(o compare.RunOptions, args []string) (int, error) {
-	before, done, err := s.stored(args[0])
+func compareRuns(s *session, o compare.RunOptions, args []string) (int, error) {
+	before, done, err := storedRun(s, args[0])
 	if err != nil {
 		return 0, err
 	}
 	defer done()
-	after, done, err := s.stored(args[1])
+	after, done, err := storedRun(s, args[1])
 	if err != nil {
 		return 0, err
 	}
@@ -131,7 +129,7 @@ func (s *session) compareRuns(o compare.RunOptions, args []string) (int, error) 
 	if s.common.json {
 		err = jsonList(s.tell, changes.Steps)
 	} else {
-		s.showStepChanges(changes.Steps)
+		showStepChanges(s.tell, changes.Steps)
 	}
 	if changes.Unseen > 0 {
 		s.tell.note("note: what was in %s was not recorded in full, and could not be compared",
@@ -143,8 +141,7 @@ func (s *session) compareRuns(o compare.RunOptions, args []string) (int, error) 
 	return ExitFailed, nil
 }
 
-func (s *session) showStepChanges(changes []compare.StepChange) {
-	t := s.tell
+func showStepChanges(t *printer, changes []compare.StepChange) {
 	if len(changes) == 0 {
 		t.printf("%s\n", t.in(green, "no difference"))
 		return
@@ -183,7 +180,7 @@ func (s *session) showStepChanges(changes []compare.StepChange) {
 		case c.What == "passes now":
 			name = t.in(green, name)
 		}
-		s.lines("  "+name+"  ", 26, text)
+		printLines(t, "  "+name+"  ", 26, text)
 	}
 	text := count(len(changes), "difference")
 	if newly > 0 {
@@ -191,6 +188,3 @@ func (s *session) showStepChanges(changes []compare.StepChange) {
 	}
 	t.printf("%s\n", text)
 }
-
-// inOneLine cuts a value that would fill the terminal.
-func (t *printer) inOneLine(text string) string { return strings.TrimRight(t.fit(text, 80), " ") }

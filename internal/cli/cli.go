@@ -153,7 +153,7 @@ func Main(ctx, kill context.Context, args []string, stdin io.Reader, stdout, std
 		}
 	}()
 	if len(args) == 0 {
-		s.overview()
+		showOverview(s.tell)
 		return ExitWrong
 	}
 	name := args[0]
@@ -186,7 +186,7 @@ func (s *session) execute(ctx context.Context, c *command, args []string) int {
 	takeOnce(flags)
 	positional, err := parse(flags, args)
 	if errors.Is(err, flag.ErrHelp) {
-		s.help(c)
+		showHelp(s.tell, c)
 		return ExitPassed
 	}
 	if err != nil {
@@ -431,7 +431,7 @@ func (s *session) options() workbench.Options {
 		Site: s.common.site, Set: s.common.set, Write: s.talking.write, Insecure: s.talking.insecure,
 		Allow:   s.talking.allow,
 		Timeout: s.talking.timeout, MaxBody: int64(s.talking.most) << 20, Masker: s.masker, Log: s.tell.log,
-		Prompter: s.person,
+		Prompter: func(p login.Prompt) { askPerson(s, p) },
 	}
 }
 
@@ -461,7 +461,8 @@ func (s *session) open() (*workbench.Bench, error) {
 func (s *session) openAt(dir string) (*workbench.Bench, error) {
 	bench, err := workbench.Open(dir)
 	if err == nil {
-		bench.Store.Passphrase, bench.Standard = s.askPassphrase, s.stdin
+		bench.Standard = s.stdin
+		bench.Store.Passphrase = func(file string) (string, error) { return askPassphrase(s, file) }
 	}
 	return bench, err
 }

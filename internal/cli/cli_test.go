@@ -133,7 +133,7 @@ func TestBody(t *testing.T) {
 	json, err := document.ReadJSON([]byte(`{"n": -1.50, "yes": true, "list": [` + strings.Repeat(`"x",`, 40) +
 		`null], "long": "` + strings.Repeat("é", 400) + `", "key": "` + key + `", "odd": "1 … \u001b[31m\" }"}`))
 	require.NoError(t, err)
-	s.tell.printf("%s\n", s.body(document.JSON, json, nil, "  "))
+	s.tell.printf("%s\n", bodyText(s, document.JSON, json, nil, "  "))
 	s.tell.close()
 	text := out.String()
 	for _, says := range []string{
@@ -147,7 +147,7 @@ func TestBody(t *testing.T) {
 	assert.Equal(t, 12, strings.Count(text, `"x"`))
 	xml, err := document.ReadXML([]byte(`<a b="1">`+strings.Repeat("<lot>5</lot>", 30)+`<t>text</t></a>`), "")
 	require.NoError(t, err)
-	text = s.body(document.XML, xml, nil, "")
+	text = bodyText(s, document.XML, xml, nil, "")
 	for _, says := range []string{
 		"<a b=\x1b[32m\"1\"\x1b[0m>", "\x1b[36m5\x1b[0m",
 		"\x1b[2m<!-- 18 more of 30 lot -->\x1b[0m", "\x1b[32mtext\x1b[0m",
@@ -155,10 +155,10 @@ func TestBody(t *testing.T) {
 		assert.Contains(t, text, says)
 	}
 	s.full = true
-	assert.Equal(t, 40, strings.Count(s.body(document.JSON, json, nil, ""), `"x"`))
+	assert.Equal(t, 40, strings.Count(bodyText(s, document.JSON, json, nil, ""), `"x"`))
 	assert.Equal(t, "(8 B of binary data, image/png)",
-		s.body(document.Binary, nil, []byte("\x89PNG\x0d\x0a\x1a\x0a"), ""))
-	assert.Equal(t, "(3 B of binary data)", s.body(document.JSON, nil, []byte("\x00\x01\xff"), ""),
+		bodyText(s, document.Binary, nil, []byte("\x89PNG\x0d\x0a\x1a\x0a"), ""))
+	assert.Equal(t, "(3 B of binary data)", bodyText(s, document.JSON, nil, []byte("\x00\x01\xff"), ""),
 		"its size has no colour")
 }
 

@@ -53,7 +53,7 @@ func compareCommand() *command {
 			return o
 		},
 		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
-			return s.compare(ctx, options.(*compareOptions), args)
+			return runCompare(ctx, s, options.(*compareOptions), args)
 		},
 	}
 }
@@ -81,7 +81,7 @@ func (o *compareOptions) asked() (compare.Options, error) {
 	return out, nil
 }
 
-func (s *session) compare(ctx context.Context, o *compareOptions, args []string) (int, error) {
+func runCompare(ctx context.Context, s *session, o *compareOptions, args []string) (int, error) {
 	asked, err := o.asked()
 	if err != nil {
 		return 0, err
@@ -89,34 +89,34 @@ func (s *session) compare(ctx context.Context, o *compareOptions, args []string)
 	if len(s.common.sites) == 1 {
 		return 0, usagef("-site ONE -site OTHER", "-site has no effect in compare unless it is given twice")
 	}
-	kind, err := s.comparedAs(o, args)
+	kind, err := comparedAs(s, o, args)
 	if err != nil {
 		return 0, err
 	}
-	if err := s.inForm("of " + kind +
+	if err := checkInForm(s, "of "+kind+
 		map[bool]string{true: " at two sites"}[kind == asAnswers && len(s.common.sites) > 0]); err != nil {
 		return 0, err
 	}
 	switch kind {
 	case asContracts:
-		return s.compareContracts(ctx, o, args)
+		return compareContracts(ctx, s, o, args)
 	case asRuns:
-		return s.compareRuns(compare.RunOptions{Values: o.values, Options: asked}, args)
+		return compareRuns(s, compare.RunOptions{Values: o.values, Options: asked}, args)
 	}
 	var a, b *document.Node
 	names := args
 	switch {
 	case len(s.common.sites) == 2 && len(args) > 0:
 		names = s.common.sites
-		a, b, err = s.atTwoSites(ctx, args)
+		a, b, err = atTwoSites(ctx, s, args)
 	case len(s.common.sites) > 2:
 		return 0, usagef("", "two sites are compared, and %d are named", len(s.common.sites))
 	case len(args) != 2:
 		return 0, usagef("testbench compare before.json after.json, testbench compare TARGET -site ONE -site OTHER",
 			"compare which two answers?")
 	default:
-		if a, err = s.tree(args[0]); err == nil {
-			b, err = s.tree(args[1])
+		if a, err = readTree(s, args[0]); err == nil {
+			b, err = readTree(s, args[1])
 		}
 	}
 	if err != nil {
@@ -135,7 +135,7 @@ func (s *session) compare(ctx context.Context, o *compareOptions, args []string)
 	case s.common.json:
 		err = s.tell.json(differencesJSON(differences))
 	default:
-		s.showDifferences(names, differences)
+		showDifferences(s.tell, names, differences)
 	}
 	if err != nil {
 		return 0, err
@@ -148,7 +148,7 @@ func (s *session) compare(ctx context.Context, o *compareOptions, args []string)
 
 // comparedAs says what the arguments are: whole runs of the history by their numbers,
 // contracts, or else answers.
-func (s *session) comparedAs(o *compareOptions, args []string) (string, error) {
+func comparedAs(s *session, o *compareOptions, args []string) (string, error) {
 	if o.as != "" {
 		if err := oneOf("as", o.as, asAnswers, asRuns, asContracts); err != nil {
 			return "", err
@@ -164,22 +164,22 @@ func (s *session) comparedAs(o *compareOptions, args []string) (string, error) {
 	}
 	kinds := map[string]bool{}
 	for _, name := range args {
-		kinds[s.kindOfSource(name)] = true
+		kinds[kindOfSource(s, name)] = true
 	}
 	switch {
 	case len(kinds) > 1 && (kinds[asRuns] || kinds[asContracts]):
 		for _, name := range args {
-			if s.kindOfSource(name) != asAnswers {
+			if kindOfSource(s, name) != asAnswers {
 				continue
 			}
-			from, _, err := s.source(name)
+			from, _, err := openSource(s, name)
 			if err != nil {
 				return "", err // what is not there is neither
 			}
 			_ = from.Close()
 		}
 		return "", usagef("-as answers, -as runs or -as contracts says what they are",
-			"%s is one of two %s, and %s of two %s", args[0], s.kindOfSource(args[0]), args[1], s.kindOfSource(args[1]))
+			"%s is one of two %s, and %s of two %s", args[0], kindOfSource(s, args[0]), args[1], kindOfSource(s, args[1]))
 	case kinds[asRuns]:
 		return asRuns, nil
 	case kinds[asContracts]:
@@ -189,7 +189,7 @@ func (s *session) comparedAs(o *compareOptions, args []string) (string, error) {
 }
 
 // kindOfSource says what an argument stands for.
-func (s *session) kindOfSource(name string) string {
+func kindOfSource(s *session, name string) string {
 	file, err := os.Open(name)
 	if err != nil {
 		bench, err := s.openOrNone()
@@ -212,8 +212,8 @@ func (s *session) kindOfSource(name string) string {
 func isJSON(n *document.Node) bool { return n.Kind != document.Element && n.Kind != document.Untyped }
 
 // tree reads a source as a tree: of an envelope, its payload.
-func (s *session) tree(name string) (*document.Node, error) {
-	from, mediaType, err := s.source(name)
+func readTree(s *session, name string) (*document.Node, error) {
+	from, mediaType, err := openSource(s, name)
 	if err != nil {
 		return nil, err
 	}
@@ -234,7 +234,7 @@ func (s *session) tree(name string) (*document.Node, error) {
 }
 
 // atTwoSites makes one call at both sites and gives what was answered.
-func (s *session) atTwoSites(ctx context.Context, args []string) (a, b *document.Node, err error) {
+func atTwoSites(ctx context.Context, s *session, args []string) (a, b *document.Node, err error) {
 	bench, err := s.open()
 	if err != nil {
 		return nil, nil, err
@@ -242,7 +242,7 @@ func (s *session) atTwoSites(ctx context.Context, args []string) (a, b *document
 	var answers []*document.Node
 	for _, site := range s.common.sites {
 		s.common.site = site
-		result, notes, err := s.oneCall(ctx, bench, args)
+		result, notes, err := oneCall(ctx, s, bench, args)
 		if err != nil {
 			return nil, nil, err
 		}
@@ -277,7 +277,7 @@ func (e *noAnswerError) Error() string {
 }
 
 // oneCall makes the call that arguments describe.
-func (s *session) oneCall(ctx context.Context, bench *workbench.Bench,
+func oneCall(ctx context.Context, s *session, bench *workbench.Bench,
 	args []string,
 ) (*workbench.StepResult, []string, error) {
 	call := workbench.Call{Pages: 1}
@@ -320,8 +320,7 @@ func shortValue(n *document.Node) string {
 }
 
 // showDifferences shows what differs: side by side where there is room.
-func (s *session) showDifferences(names []string, differences []compare.Difference) {
-	t := s.tell
+func showDifferences(t *printer, names []string, differences []compare.Difference) {
 	if len(differences) == 0 {
 		t.printf("%s\n", t.in(green, "no difference"))
 		return

@@ -68,7 +68,7 @@ func completionCommand() *command {
 		},
 		run: func(_ context.Context, s *session, _ any, args []string) (int, error) {
 			if len(args) > 1 && args[0] == "words" {
-				for _, word := range s.candidates(args[1:]) {
+				for _, word := range completions(s, args[1:]) {
 					s.tell.printf("%s\n", word)
 				}
 				return ExitPassed, nil
@@ -88,7 +88,7 @@ func completionCommand() *command {
 }
 
 // candidates are the words that may be in the place of the last one; none where files may.
-func (s *session) candidates(words []string) []string {
+func completions(s *session, words []string) []string {
 	last := words[len(words)-1]
 	all := commands()
 	if len(words) == 1 {
@@ -118,14 +118,14 @@ func (s *session) candidates(words []string) []string {
 			positional = append(positional, before[i])
 		case isSwitch(f):
 		case i == len(before)-1:
-			return beginning(s.valuesOf(f, positional), last)
+			return beginning(valuesOf(s, f, positional), last)
 		default:
 			if i++; name == "bench" {
 				s.common.bench = before[i]
 			}
 		}
 	}
-	return beginning(s.argumentsOf(c, positional), last)
+	return beginning(argumentsOf(s, c, positional), last)
 }
 
 // beginning are the words that begin with a text, each once.
@@ -144,16 +144,16 @@ func isSwitch(f *flag.Flag) bool {
 var wordsInUsage = regexp.MustCompile(`: ([\w.][\w. -]*(?:, [\w.][\w. -]*)*(?: or [\w.][\w. -]*)?)(?: \(.*| \+.*)?$`)
 
 // valuesOf are the values of an option.
-func (s *session) valuesOf(f *flag.Flag, positional []string) []string {
+func valuesOf(s *session, f *flag.Flag, positional []string) []string {
 	switch f.Name {
 	case "site":
-		return s.namesOf(func(b *workbench.Bench) []string { return b.Model().SiteNames() })
+		return namesOf(s, func(b *workbench.Bench) []string { return b.Model().SiteNames() })
 	case "login":
-		return append(s.namesOf(func(b *workbench.Bench) []string { return b.Model().LoginNames() }), "none")
+		return append(namesOf(s, func(b *workbench.Bench) []string { return b.Model().LoginNames() }), "none")
 	case "step", "from":
 		return stepsOf(positional)
 	case "tag":
-		return s.namesOf((*workbench.Bench).Tags)
+		return namesOf(s, (*workbench.Bench).Tags)
 	}
 	name, usage := flag.UnquoteUsage(f)
 	if name == "file" || name == "folder" {
@@ -167,7 +167,7 @@ func (s *session) valuesOf(f *flag.Flag, positional []string) []string {
 }
 
 // argumentsOf are the words that may be given beside the options, by the form that help shows.
-func (s *session) argumentsOf(c *command, positional []string) []string {
+func argumentsOf(s *session, c *command, positional []string) []string {
 	forms := strings.FieldsFunc(c.usage, func(r rune) bool { return strings.ContainsRune("[]| ", r) })
 	var words []string
 	add := func(form string, names func() []string) {
@@ -176,15 +176,15 @@ func (s *session) argumentsOf(c *command, positional []string) []string {
 		}
 	}
 	services := func() []string {
-		return s.namesOf(func(b *workbench.Bench) []string { return b.Model().ServiceNames() })
+		return namesOf(s, func(b *workbench.Bench) []string { return b.Model().ServiceNames() })
 	}
 	if len(positional) > 0 {
 		if slices.Contains(forms, "SHEET...") {
-			return s.namesOf(sheetFiles)
+			return namesOf(s, sheetFiles)
 		}
 		add("STEP", func() []string { return stepsOf(positional) })
 		add("OPERATION", func() []string {
-			return s.namesOf(func(b *workbench.Bench) []string {
+			return namesOf(s, func(b *workbench.Bench) []string {
 				if service := b.Model().Service(positional[0]); service != nil {
 					return b.Model().OperationsIn(service)
 				}
@@ -194,11 +194,13 @@ func (s *session) argumentsOf(c *command, positional []string) []string {
 		return words
 	}
 	for _, form := range []string{"SHEET", "SHEET..."} {
-		add(form, func() []string { return s.namesOf(sheetFiles) })
+		add(form, func() []string { return namesOf(s, sheetFiles) })
 	}
 	add("SERVICE", services)
-	add("SERVICE/OPERATION", func() []string { return s.namesOf(operations) })
-	add("LOGIN", func() []string { return s.namesOf(func(b *workbench.Bench) []string { return b.Model().LoginNames() }) })
+	add("SERVICE/OPERATION", func() []string { return namesOf(s, operations) })
+	add("LOGIN", func() []string {
+		return namesOf(s, func(b *workbench.Bench) []string { return b.Model().LoginNames() })
+	})
 	if c.name == "schema" {
 		words = schemaNames()
 	}
@@ -219,7 +221,7 @@ func (s *session) argumentsOf(c *command, positional []string) []string {
 }
 
 // namesOf asks the bench; none where there is no bench, or it cannot be read.
-func (s *session) namesOf(names func(*workbench.Bench) []string) []string {
+func namesOf(s *session, names func(*workbench.Bench) []string) []string {
 	b, err := s.open()
 	if err != nil || b.Dir == "" {
 		return nil

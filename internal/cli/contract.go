@@ -50,7 +50,7 @@ func splitTarget(args []string) (source, operation string) {
 }
 
 // contract reads a contract of any kind.
-func (s *session) contract(ctx context.Context, source string) (*workbench.Contract, error) {
+func openContract(ctx context.Context, s *session, source string) (*workbench.Contract, error) {
 	bench, err := s.openOrNone()
 	if err != nil {
 		return nil, err
@@ -80,8 +80,7 @@ func firstOf(texts ...string) string {
 }
 
 // columns prints rows whose cells are under one another; the last may wrap.
-func (s *session) columns(rows [][]string, indent int) {
-	t := s.tell
+func printColumns(t *printer, rows [][]string, indent int) {
 	widths := map[int]int{}
 	for _, row := range rows {
 		for i, cell := range row[:len(row)-1] {

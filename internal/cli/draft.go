@@ -38,12 +38,12 @@ func draftCommand() *command {
 			return o
 		},
 		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
-			return s.draft(ctx, options.(*draftOptions), args)
+			return runDraft(ctx, s, options.(*draftOptions), args)
 		},
 	}
 }
 
-func (s *session) draft(ctx context.Context, o *draftOptions, args []string) (int, error) {
+func runDraft(ctx context.Context, s *session, o *draftOptions, args []string) (int, error) {
 	if len(args) == 0 || len(args) > 2 {
 		return 0, usagef("testbench draft lab GradeLot, testbench draft partner.wsdl OPERATION",
 			"draft what? A contract and an operation")
@@ -58,12 +58,12 @@ func (s *session) draft(ctx context.Context, o *draftOptions, args []string) (in
 	case o.only != "" && o.only != "required":
 		return 0, usagef("-only required", "-only %s is unknown", o.only)
 	}
-	c, err := s.contract(ctx, source)
+	c, err := openContract(ctx, s, source)
 	if err != nil {
 		return 0, err
 	}
 	if !c.HasOperations() {
-		if err := s.inForm("of a schema"); err != nil {
+		if err := checkInForm(s, "of a schema"); err != nil {
 			return 0, err
 		}
 	}
@@ -74,7 +74,7 @@ func (s *session) draft(ctx context.Context, o *draftOptions, args []string) (in
 		As: o.as, Required: o.only != "", Answer: o.answer,
 		Target: source + "/" + operation,
 	}
-	made, err := s.drafted(c, o, source, operation, options)
+	made, err := draftBody(c, o, source, operation, options)
 	var unknown *contract.UnknownFormError
 	if errors.As(err, &unknown) {
 		return 0, usagef("leave -as out", "%s", unknown)
@@ -105,7 +105,7 @@ func (s *session) draft(ctx context.Context, o *draftOptions, args []string) (in
 }
 
 // drafted makes a draft of an operation, or of a schema alone.
-func (s *session) drafted(c *workbench.Contract, o *draftOptions, source, name string,
+func draftBody(c *workbench.Contract, o *draftOptions, source, name string,
 	options contract.DraftOptions,
 ) (*contract.Draft, error) {
 	switch {

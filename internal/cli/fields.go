@@ -38,7 +38,7 @@ func fieldsCommand() *command {
 			return o
 		},
 		run: func(_ context.Context, s *session, options any, args []string) (int, error) {
-			return s.fields(options.(*fieldsOptions), args)
+			return runFields(s, options.(*fieldsOptions), args)
 		},
 	}
 }
@@ -47,7 +47,7 @@ func fieldKinds() []string {
 	return append([]string{"object", "list", "null", "text", "number", "integer", "boolean"}, rule.Forms()...)
 }
 
-func (s *session) fields(o *fieldsOptions, args []string) (int, error) {
+func runFields(s *session, o *fieldsOptions, args []string) (int, error) {
 	if len(args) != 1 {
 		return 0, usagef("testbench fields FILE, testbench fields - (standard input), testbench fields last, testbench fields 18.3", "the fields of what?")
 	}
@@ -57,7 +57,7 @@ func (s *session) fields(o *fieldsOptions, args []string) (int, error) {
 	if err := oneOf("as", o.as, "keep", "fields"); err != nil {
 		return 0, err
 	}
-	from, mediaType, err := s.source(args[0])
+	from, mediaType, err := openSource(s, args[0])
 	if err != nil {
 		return 0, err
 	}
@@ -84,7 +84,7 @@ func (s *session) fields(o *fieldsOptions, args []string) (int, error) {
 	case o.as == "fields":
 		s.tell.printf("%s", s.tell.visible(fields.AsFields(found)))
 	default:
-		s.showFields(found, o.tree)
+		showFields(s.tell, found, o.tree)
 	}
 	if g.Full {
 		s.tell.note("note: there are more fields than are told apart")
@@ -102,7 +102,7 @@ const standard = "-"
 const mostStandard = 256 << 20
 
 // readFile reads a file, or standard input.
-func (s *session) readFile(name string) ([]byte, error) {
+func readFile(s *session, name string) ([]byte, error) {
 	if name == standard {
 		data, err := io.ReadAll(io.LimitReader(s.stdin, mostStandard+1))
 		if len(data) > mostStandard {
@@ -136,7 +136,7 @@ func canWrite(option, name string) error {
 
 // source opens what is to be looked at: a file, standard input, or an exchange of the
 // history. The media type is empty where nothing tells it.
-func (s *session) source(name string) (from io.ReadCloser, mediaType string, err error) {
+func openSource(s *session, name string) (from io.ReadCloser, mediaType string, err error) {
 	if name == standard {
 		return io.NopCloser(s.stdin), "", nil
 	}
@@ -156,7 +156,7 @@ func (s *session) source(name string) (from io.ReadCloser, mediaType string, err
 		}
 		return nil, "", err
 	}
-	e, err := s.exchange(run, number)
+	e, err := recordedExchange(s, run, number)
 	if err != nil {
 		return nil, "", err
 	}
@@ -203,7 +203,7 @@ func exchangeName(text string) (run, number int, ok bool) {
 
 // exchange finds an exchange of the history: the newest run where run is 0, its last
 // exchange where number is 0.
-func (s *session) exchange(run, number int) (*history.Exchange, error) {
+func recordedExchange(s *session, run, number int) (*history.Exchange, error) {
 	bench, err := s.open()
 	if err != nil {
 		return nil, err
@@ -243,8 +243,7 @@ func (s *session) exchange(run, number int) (*history.Exchange, error) {
 }
 
 // showFields shows fields in columns.
-func (s *session) showFields(found []fields.Field, tree bool) {
-	t := s.tell
+func showFields(t *printer, found []fields.Field, tree bool) {
 	paths := make([]string, len(found))
 	width, kinds := 4, 4
 	for i, f := range found {

@@ -217,7 +217,7 @@ func (c *command) checkForm(u used) error {
 }
 
 // inForm refuses options that have no effect in a form that is known by its name.
-func (s *session) inForm(name string) error {
+func checkInForm(s *session, name string) error {
 	for _, f := range forms[s.command.name] {
 		if f.name == name {
 			return s.command.onlyOptions(f, s.used)

@@ -44,12 +44,12 @@ func handoverCommand() *command {
 			return o
 		},
 		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
-			return s.handover(ctx, options.(*handoverOptions), args)
+			return runHandover(ctx, s, options.(*handoverOptions), args)
 		},
 	}
 }
 
-func (s *session) handover(ctx context.Context, o *handoverOptions, args []string) (int, error) {
+func runHandover(ctx context.Context, s *session, o *handoverOptions, args []string) (int, error) {
 	if err := canWrite("out", o.out); err != nil {
 		return 0, err
 	}
@@ -66,7 +66,7 @@ func (s *session) handover(ctx context.Context, o *handoverOptions, args []strin
 	if len(args) == 0 {
 		return 0, usagef("testbench handover stores/search grade=A -as python", "hand over which request?")
 	}
-	p, err := s.program(ctx, o, args)
+	p, err := handoverProgram(ctx, s, o, args)
 	if err != nil {
 		return 0, err
 	}
@@ -92,9 +92,9 @@ func (s *session) handover(ctx context.Context, o *handoverOptions, args []strin
 }
 
 // program makes what is handed over: of a past exchange, a step of a sheet, or a call.
-func (s *session) program(ctx context.Context, o *handoverOptions, args []string) (*handover.Program, error) {
+func handoverProgram(ctx context.Context, s *session, o *handoverOptions, args []string) (*handover.Program, error) {
 	if run, number, ok := exchangeName(args[0]); ok && len(args) == 1 {
-		e, err := s.exchange(run, number)
+		e, err := recordedExchange(s, run, number)
 		if err != nil {
 			return nil, err
 		}
@@ -127,7 +127,7 @@ func (s *session) program(ctx context.Context, o *handoverOptions, args []string
 		step, err = bench.StepOf(args[0], args[1], options)
 		about = args[1] + " of " + args[0]
 	} else {
-		step, options, err = s.prepareCall(bench, &o.callOptions, args)
+		step, options, err = prepareCall(s, bench, &o.callOptions, args)
 	}
 	if err != nil {
 		return nil, err

@@ -24,26 +24,26 @@ func helpCommand() *command {
 				return 0, usagef("testbench help "+args[0], "help explains one command at a time")
 			}
 			if len(args) == 0 {
-				s.overview()
+				showOverview(s.tell)
 				return ExitPassed, nil
 			}
 			var names []string
 			for _, c := range commands() {
 				if c.name == args[0] {
-					s.help(c)
+					showHelp(s.tell, c)
 					return ExitPassed, nil
 				}
 				names = append(names, c.name)
 			}
-			return s.helpOn(args[0], names)
+			return helpOn(s, args[0], names)
 		},
 	}
 }
 
 // helpOn explains a topic of the reference, or the keys and words of a name.
-func (s *session) helpOn(word string, commands []string) (int, error) {
+func helpOn(s *session, word string, commands []string) (int, error) {
 	if word == "options" {
-		s.sharedHelp()
+		sharedHelp(s)
 		return ExitPassed, nil
 	}
 	names := append(commands, "options")
@@ -51,7 +51,7 @@ func (s *session) helpOn(word string, commands []string) (int, error) {
 	for _, topic := range workbench.Reference() {
 		if topic.Name == word {
 			s.tell.printf("%s\n\n", topic.About)
-			s.entries(topic.Entries)
+			showEntries(s.tell, topic.Entries)
 			return ExitPassed, nil
 		}
 		names = append(names, topic.Name)
@@ -68,11 +68,11 @@ func (s *session) helpOn(word string, commands []string) (int, error) {
 		return 0, usagef(firstOf(suggest.DidYouMean(word, names), "`testbench help` lists commands and topics"),
 			"there is no command, topic or key %q", word)
 	}
-	s.entries(found)
+	showEntries(s.tell, found)
 	return ExitPassed, nil
 }
 
-func (s *session) entries(entries []workbench.Entry) {
+func showEntries(t *printer, entries []workbench.Entry) {
 	width := 0
 	for _, e := range entries {
 		width = min(max(width, len([]rune(e.Form))), 44)
@@ -85,13 +85,12 @@ func (s *session) entries(entries []workbench.Entry) {
 		if e.Type != "" {
 			about += " (" + e.Type + ")"
 		}
-		text := s.tell.wrap(about, s.tell.width, width+4)
-		s.tell.printf("  %s  %s\n", s.tell.fit(e.Form, width), strings.TrimLeft(text, " "))
+		text := t.wrap(about, t.width, width+4)
+		t.printf("  %s  %s\n", t.fit(e.Form, width), strings.TrimLeft(text, " "))
 	}
 }
 
-func (s *session) overview() {
-	t := s.tell
+func showOverview(t *printer) {
 	t.printf("Test Bench builds and runs authenticated requests against SOAP, REST and ERP\nendpoints, and checks what comes back.\n\nusage: testbench COMMAND [options] [arguments]\n")
 	group := ""
 	for _, c := range commands() {
@@ -106,8 +105,7 @@ func (s *session) overview() {
 	t.printf("exit status: 0 all passed, 1 something failed, 2 the command or a file is wrong,\n3 an endpoint not reached or a token not obtained, 130 interrupted, 143 terminated\n")
 }
 
-func (s *session) help(c *command) {
-	t := s.tell
+func showHelp(t *printer, c *command) {
 	t.printf("testbench %s %s %s\n\nusage: testbench %s\n", c.name, t.sign("·", "-"), c.purpose,
 		strings.TrimSpace(c.name+" [options] "+c.usage))
 	own := flag.NewFlagSet(c.name, flag.ContinueOnError)
@@ -119,7 +117,7 @@ func (s *session) help(c *command) {
 		shared = append(shared, "-"+option.name)
 	}
 	t.printf("\n%s\n", t.in(bold, "options"))
-	s.explain(own)
+	explainOptions(t, own)
 	t.printf("%s\n", t.wrap("shared options (see `testbench help options`): "+strings.Join(shared, ", "), t.width, 2))
 	if len(c.examples) > 0 {
 		t.printf("\n%s\n", t.in(bold, "examples"))
@@ -130,8 +128,7 @@ func (s *session) help(c *command) {
 }
 
 // explain explains options.
-func (s *session) explain(flags *flag.FlagSet) {
-	t := s.tell
+func explainOptions(t *printer, flags *flag.FlagSet) {
 	flags.VisitAll(func(f *flag.Flag) {
 		placeholder, about := flag.UnquoteUsage(f)
 		name := "-" + f.Name
@@ -146,13 +143,13 @@ func (s *session) explain(flags *flag.FlagSet) {
 }
 
 // sharedHelp explains the options that commands share.
-func (s *session) sharedHelp() {
+func sharedHelp(s *session) {
 	flags := flag.NewFlagSet("", flag.ContinueOnError)
 	for _, option := range sharedOptions {
 		option.declare(s, flags)
 	}
 	s.tell.printf("Options that commands share: `testbench help COMMAND` says which it has.\n\n")
-	s.explain(flags)
+	explainOptions(s.tell, flags)
 }
 
 func versionCommand() *command {

@@ -50,12 +50,12 @@ func historyCommand() *command {
 			return o
 		},
 		run: func(_ context.Context, s *session, options any, args []string) (int, error) {
-			return s.history(options.(*historyOptions), args)
+			return runHistory(s, options.(*historyOptions), args)
 		},
 	}
 }
 
-func (s *session) history(o *historyOptions, args []string) (int, error) {
+func runHistory(s *session, o *historyOptions, args []string) (int, error) {
 	s.full = o.full
 	if len(args) > 1 {
 		return 0, usagef("testbench history 18, testbench history 18.3", "one run or exchange at a time")
@@ -64,7 +64,7 @@ func (s *session) history(o *historyOptions, args []string) (int, error) {
 		return 0, usagef("", "-most takes a number from 1")
 	}
 	if len(args) == 1 {
-		return s.pastRun(args[0])
+		return pastRun(s, args[0])
 	}
 	bench, err := s.open()
 	if err != nil {
@@ -87,7 +87,7 @@ func (s *session) history(o *historyOptions, args []string) (int, error) {
 		s.tell.note("note: %s", s.tell.visible(store.Note))
 	}
 	if o.steps {
-		return s.trends(store, o.most)
+		return showTrends(s, store, o.most)
 	}
 	runs, err := store.Recent(o.most)
 	if err != nil {
@@ -110,7 +110,7 @@ func (s *session) history(o *historyOptions, args []string) (int, error) {
 	for _, run := range runs {
 		if narrow {
 			t.printf("%3d  %s  %s\n%s\n", run.Number, run.Started.Local().Format("2006-01-02 15:04:05"),
-				s.outcome(run.Outcome, len(run.Outcome)),
+				colouredOutcome(s.tell, run.Outcome, len(run.Outcome)),
 				t.wrap(fmt.Sprintf("%s, %s, %s: %s", count(run.Counts.Rows, "row"),
 					count(run.Counts.Exchanges, "exchange"),
 					milliseconds(time.Duration(run.Seconds*float64(time.Second))), t.visible(whatRan(store, run))),
@@ -118,14 +118,14 @@ func (s *session) history(o *historyOptions, args []string) (int, error) {
 			continue
 		}
 		t.printf("%3d  %s  %s  %4d  %9d  %8s  %s\n", run.Number, run.Started.Local().Format("2006-01-02 15:04:05"),
-			s.outcome(run.Outcome, 12), run.Counts.Rows, run.Counts.Exchanges,
+			colouredOutcome(s.tell, run.Outcome, 12), run.Counts.Rows, run.Counts.Exchanges,
 			milliseconds(time.Duration(run.Seconds*float64(time.Second))), t.visible(whatRan(store, run)))
 	}
 	return ExitPassed, nil
 }
 
 // outcome shows an outcome in its colour, in a column.
-func (s *session) outcome(outcome string, width int) string {
+func colouredOutcome(t *printer, outcome string, width int) string {
 	style := red
 	switch outcome {
 	case string(workbench.Passed):
@@ -133,7 +133,7 @@ func (s *session) outcome(outcome string, width int) string {
 	case string(workbench.NotRun):
 		style = faint
 	}
-	return s.tell.in(style, s.tell.fit(outcome, width))
+	return t.in(style, t.fit(outcome, width))
 }
 
 // whatRan says in a line which sheets a run had, or which call it was.
@@ -166,16 +166,16 @@ func whatRan(store *history.Store, run *history.Run) string {
 }
 
 // pastRun shows a run with its exchanges, or one exchange in full.
-func (s *session) pastRun(name string) (int, error) {
+func pastRun(s *session, name string) (int, error) {
 	run, number, ok := exchangeName(name)
 	if !ok {
 		return 0, usagef("testbench history 18, testbench history 18.3, testbench history last",
 			"%q is neither a run nor an exchange", name)
 	}
 	if name == "last" || strings.Contains(name, ".") {
-		return s.pastExchange(run, number)
+		return pastExchange(s, run, number)
 	}
-	stored, done, err := s.stored(name)
+	stored, done, err := storedRun(s, name)
 	if err != nil {
 		return 0, err
 	}
@@ -187,7 +187,7 @@ func (s *session) pastRun(name string) (int, error) {
 	head := stored.Run()
 	t.printf("%s\n", t.in(bold,
 		fmt.Sprintf("run %d", run))+t.sign(" · ", " - ")+head.Started.Local().Format("2006-01-02 15:04:05")+
-		t.sign(" · ", " - ")+s.outcome(head.Outcome, len(head.Outcome)))
+		t.sign(" · ", " - ")+colouredOutcome(s.tell, head.Outcome, len(head.Outcome)))
 	exchange := 0
 	for i, sheet := range head.Sheets {
 		t.printf("%s%ssite %s\n", t.in(bold, t.visible(sheet.Sheet)), t.sign(" · ", " - "), t.visible(sheet.Site))
@@ -209,7 +209,7 @@ func (s *session) pastRun(name string) (int, error) {
 					status = fmt.Sprintf("%3d", step.Status)
 				}
 				t.printf("  %s  %s  %s  %s  %s\n", t.fit(which, 8), t.fit(step.Step, 24), t.fit(step.Target, 28),
-					status, s.outcome(step.Outcome, 0+len(step.Outcome)))
+					status, colouredOutcome(s.tell, step.Outcome, 0+len(step.Outcome)))
 			}
 		}
 	}
@@ -218,8 +218,8 @@ func (s *session) pastRun(name string) (int, error) {
 }
 
 // pastExchange shows one exchange as it was.
-func (s *session) pastExchange(run, number int) (int, error) {
-	e, err := s.exchange(run, number)
+func pastExchange(s *session, run, number int) (int, error) {
+	e, err := recordedExchange(s, run, number)
 	if err != nil {
 		return 0, err
 	}
@@ -243,7 +243,7 @@ func (s *session) pastExchange(run, number int) (int, error) {
 		if err != nil {
 			node = nil
 		}
-		t.printf("%s\n", s.body(format, node, []byte(text), ""))
+		t.printf("%s\n", bodyText(s, format, node, []byte(text), ""))
 	}
 	t.printf("%s %s\n", t.in(bold, t.visible(e.Request.Method)), t.visible(string(e.Request.Address)))
 	lines(e.Request.Headers)
@@ -272,7 +272,7 @@ func (s *session) pastExchange(run, number int) (int, error) {
 }
 
 // trends shows how each step fared over the runs.
-func (s *session) trends(store *history.Store, most int) (int, error) {
+func showTrends(s *session, store *history.Store, most int) (int, error) {
 	trends, err := store.Trends(most)
 	if err != nil {
 		return 0, err
@@ -298,7 +298,7 @@ func (s *session) trends(store *history.Store, most int) (int, error) {
 		}
 		var signs strings.Builder
 		for _, outcome := range trend.Outcomes {
-			signs.WriteString(s.signOf(outcome))
+			signs.WriteString(signOf(s.tell, outcome))
 		}
 		now, before := trend.Times[len(trend.Times)-1], trend.Before()
 		took := ""
@@ -324,8 +324,7 @@ func (s *session) trends(store *history.Store, most int) (int, error) {
 	return ExitPassed, nil
 }
 
-func (s *session) signOf(outcome string) string {
-	t := s.tell
+func signOf(t *printer, outcome string) string {
 	switch outcome {
 	case string(workbench.Passed):
 		return t.in(green, t.sign("•", "+"))

@@ -14,20 +14,20 @@ import (
 
 // person shows somebody what to do to let a login in, and opens the page where
 // there is a screen to open it on.
-func (s *session) person(p login.Prompt) {
+func askPerson(s *session, p login.Prompt) {
 	t := s.tell
 	t.note("login %s: somebody has to agree, until %s. Open", t.visible(p.Login), p.Until.Format("15:04:05"))
 	t.note("  %s", t.visible(p.Address))
 	if p.Code != "" {
 		t.note("and type in the code %s", t.visible(p.Code))
 	}
-	if s.canOpen() {
+	if canOpen(s) {
 		openPage(p.Address)
 	}
 }
 
 // canOpen says whether a browser would be seen by the one who runs the command.
-func (s *session) canOpen() bool {
+func canOpen(s *session) bool {
 	f, ok := s.stdin.(*os.File)
 	if s.common.plain || !ok || !term.IsTerminal(int(f.Fd())) {
 		return false

@@ -15,6 +15,7 @@ import (
 	"golang.org/x/term"
 
 	"testbench/internal/document"
+	"testbench/internal/exchange"
 	"testbench/internal/secret"
 	"testbench/internal/workbench"
 )
@@ -345,3 +346,23 @@ func mostlyControls(data []byte) bool {
 	}
 	return controls*10 > len(data)
 }
+
+// inOneLine cuts a value that would fill the terminal.
+func (t *printer) inOneLine(text string) string { return strings.TrimRight(t.fit(text, 80), " ") }
+
+// prompt writes without a line break.
+func (t *printer) prompt(format string, args ...any) {
+	_, _ = t.err.Unmasked([]byte(fmt.Sprintf(format, args...)))
+}
+
+func (t *printer) indented(text, lead string) string {
+	lines := strings.Split(strings.TrimRight(t.visible(text), "\n"), "\n")
+	return lead + strings.Join(lines, "\n"+lead)
+}
+
+func (t *printer) statusLine(a *exchange.Answer) string {
+	return strings.TrimSpace(fmt.Sprintf("%s %d %s", a.Proto, a.Status, t.visible(a.Reason)))
+}
+
+// bare writes a text past the masker.
+func (t *printer) bare(text string) { _, _ = t.out.Unmasked([]byte(text + "\n")) }

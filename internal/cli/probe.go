@@ -55,7 +55,7 @@ func probeCommand() *command {
 			return o
 		},
 		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
-			return s.probe(ctx, options.(*probeOptions), args)
+			return runProbe(ctx, s, options.(*probeOptions), args)
 		},
 	}
 }
@@ -93,7 +93,7 @@ func (o *probeOptions) ask(options workbench.Options) (workbench.ProbeOptions, e
 	return out, resultsAndReports(o.out)
 }
 
-func (s *session) probe(ctx context.Context, o *probeOptions, args []string) (int, error) {
+func runProbe(ctx context.Context, s *session, o *probeOptions, args []string) (int, error) {
 	bench, err := s.openOrNone()
 	if err != nil {
 		return 0, err
@@ -118,14 +118,14 @@ func (s *session) probe(ctx context.Context, o *probeOptions, args []string) (in
 	}
 	var step *sheet.Step
 	if !isSheet {
-		if step, asked.Options, err = s.prepareCall(bench, &o.callOptions, args); err != nil {
+		if step, asked.Options, err = prepareCall(s, bench, &o.callOptions, args); err != nil {
 			return 0, err
 		}
 	}
 	if o.as == "sheet" {
-		return s.probeSheet(ctx, bench, o, step, args, asked)
+		return probeSheet(ctx, s.tell, bench, o, step, args, asked)
 	}
-	table := &probeTable{session: s, bad: o.bad}
+	table := &probeTable{out: s.tell, bad: o.bad}
 	if !s.common.json {
 		asked.Begun, asked.Told = table.begin, table.tell
 	}
@@ -146,10 +146,10 @@ func (s *session) probe(ctx context.Context, o *probeOptions, args []string) (in
 	case err != nil:
 		return 0, err
 	}
-	return s.finishProbe(bench, o, table, result)
+	return finishProbe(s, bench, o, table, result)
 }
 
-func (s *session) finishProbe(bench *workbench.Bench, o *probeOptions, table *probeTable,
+func finishProbe(s *session, bench *workbench.Bench, o *probeOptions, table *probeTable,
 	result *workbench.ProbeResult,
 ) (int, error) {
 	if s.common.json {
@@ -168,9 +168,9 @@ func (s *session) finishProbe(bench *workbench.Bench, o *probeOptions, table *pr
 				result.Number, result.Number), s.tell.width, 0))
 		}
 		for _, file := range o.out {
-			run, done, err := s.stored(fmt.Sprint(result.Number))
+			run, done, err := storedRun(s, fmt.Sprint(result.Number))
 			if err == nil {
-				err = s.writeReports([]string{file}, run)
+				err = writeReports(s, []string{file}, run)
 				done()
 			}
 			if err != nil {
@@ -182,7 +182,7 @@ func (s *session) finishProbe(bench *workbench.Bench, o *probeOptions, table *pr
 }
 
 // probeSheet writes the wrong requests down.
-func (s *session) probeSheet(ctx context.Context, bench *workbench.Bench, o *probeOptions, step *sheet.Step,
+func probeSheet(ctx context.Context, t *printer, bench *workbench.Bench, o *probeOptions, step *sheet.Step,
 	args []string, asked workbench.ProbeOptions,
 ) (int, error) {
 	if step == nil {
@@ -197,21 +197,21 @@ func (s *session) probeSheet(ctx context.Context, bench *workbench.Bench, o *pro
 		return 0, err
 	}
 	if len(o.out) == 0 {
-		s.tell.printf("%s", text)
+		t.printf("%s", text)
 		return ExitPassed, nil
 	}
 	for _, file := range o.out {
 		if err := safefile.Write(file, []byte(text), 0o644); err != nil {
 			return 0, err
 		}
-		s.tell.note("%d wrong requests are in %s: testbench run %s", count, file, file)
+		t.note("%d wrong requests are in %s: testbench run %s", count, file, file)
 	}
 	return ExitPassed, nil
 }
 
 // probeTable shows how wrong requests are taken, as they are.
 type probeTable struct {
-	*session
+	out   *printer
 	bad   bool
 	kind  probe.Kind
 	why   string // told last
@@ -219,19 +219,19 @@ type probeTable struct {
 }
 
 func (t *probeTable) begin(result *workbench.ProbeResult, cases int) {
-	dot := t.session.tell.sign(" · ", " - ")
+	dot := t.out.sign(" · ", " - ")
 	of := dot
-	if t.session.tell.width < narrowProbe {
+	if t.out.width < narrowProbe {
 		of = "\n"
 	}
-	t.session.tell.printf("%s%ssite %s%s%s\n", t.session.tell.in(bold, "probe "+t.session.tell.visible(result.Target)),
-		of, t.session.tell.visible(result.Site), dot, count(cases, "wrong request"))
+	t.out.printf("%s%ssite %s%s%s\n", t.out.in(bold, "probe "+t.out.visible(result.Target)),
+		of, t.out.visible(result.Site), dot, count(cases, "wrong request"))
 	if last := result.Good.Last(); last != nil && last.Answer != nil {
-		t.session.tell.printf("%s\n",
-			t.session.tell.in(faint,
+		t.out.printf("%s\n",
+			t.out.in(faint,
 				fmt.Sprintf("as it is right: %d in %s", last.Answer.Status, milliseconds(last.Phases.Total))))
 	}
-	t.width = min(max(t.session.tell.width-48, 30), 70)
+	t.width = min(max(t.out.width-48, 30), 70)
 }
 
 var verdictStyles = map[probe.Verdict]string{
@@ -244,7 +244,7 @@ func (t *probeTable) tell(one *workbench.Probed) {
 	if t.bad && (isFine || one.Verdict == probe.NotSent) {
 		return
 	}
-	tell := t.session.tell
+	tell := t.out
 	if one.Kind != t.kind {
 		t.kind = one.Kind
 		tell.printf("\n%s\n", tell.in(bold, string(one.Kind)))
@@ -293,7 +293,7 @@ const mostOfProbe = 160
 
 // end sums up by kind.
 func (t *probeTable) end(result *workbench.ProbeResult) {
-	tell := t.session.tell
+	tell := t.out
 	if tell.width < narrowProbe {
 		for _, kind := range append(slices.Clone(probe.Kinds), "") {
 			var words []string
@@ -341,7 +341,7 @@ func (t *probeTable) end(result *workbench.ProbeResult) {
 
 // verdict is the last word.
 func (t *probeTable) verdict(result *workbench.ProbeResult) {
-	tell, all, may, gap := t.session.tell, result.Counts(""), 0, " "
+	tell, all, may, gap := t.out, result.Counts(""), 0, " "
 	if tell.width < narrowProbe {
 		gap = "\n"
 	}

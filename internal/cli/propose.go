@@ -39,12 +39,12 @@ func proposeCommand() *command {
 			return o
 		},
 		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
-			return s.propose(ctx, options.(*proposeOptions), args)
+			return runPropose(ctx, s, options.(*proposeOptions), args)
 		},
 	}
 }
 
-func (s *session) propose(ctx context.Context, o *proposeOptions, args []string) (int, error) {
+func runPropose(ctx context.Context, s *session, o *proposeOptions, args []string) (int, error) {
 	switch {
 	case len(args) == 0:
 		return 0, usagef("testbench propose monday.json tuesday.json, testbench propose 17.2 18.2, testbench propose TARGET -times 2", "rules from which answers?")
@@ -56,9 +56,9 @@ func (s *session) propose(ctx context.Context, o *proposeOptions, args []string)
 	p := fields.NewProposer(func(text string) bool { return strings.Contains(s.masker.Text(text), secret.Mask) })
 	status, err := ExitPassed, error(nil)
 	if o.times > 0 {
-		status, err = s.gatherCalls(ctx, p, args, o.times)
+		status, err = gatherCalls(ctx, s, p, args, o.times)
 	} else {
-		err = s.gatherSources(p, args)
+		err = gatherSources(s, p, args)
 	}
 	if err != nil || status != ExitPassed {
 		return status, err
@@ -72,7 +72,7 @@ func (s *session) propose(ctx context.Context, o *proposeOptions, args []string)
 		s.tell.note("there is nothing that could be a rule")
 		return ExitFailed, nil
 	case o.into != "":
-		return ExitPassed, s.putRules(o, proposals)
+		return ExitPassed, putRules(s.tell, o, proposals)
 	case s.common.json:
 		return ExitPassed, s.tell.json(proposals)
 	}
@@ -86,9 +86,9 @@ func (s *session) propose(ctx context.Context, o *proposeOptions, args []string)
 	return ExitPassed, nil
 }
 
-func (s *session) gatherSources(p *fields.Proposer, args []string) error {
+func gatherSources(s *session, p *fields.Proposer, args []string) error {
 	for _, name := range args {
-		from, mediaType, err := s.source(name)
+		from, mediaType, err := openSource(s, name)
 		if usage := (*usageError)(nil); errors.As(err, &usage) && filepath.Ext(name) == "" {
 			usage.try += "; of a call: testbench propose " + strings.Join(args, " ") + " -times 2"
 		}
@@ -106,13 +106,13 @@ func (s *session) gatherSources(p *fields.Proposer, args []string) error {
 
 // gatherCalls makes a call several times and learns of each answer. A status other than
 // that of success ends it: of an answer that is not good nothing is to be learnt.
-func (s *session) gatherCalls(ctx context.Context, p *fields.Proposer, args []string, times int) (int, error) {
+func gatherCalls(ctx context.Context, s *session, p *fields.Proposer, args []string, times int) (int, error) {
 	bench, err := s.openOrNone()
 	if err != nil {
 		return 0, err
 	}
 	for n := 1; n <= times; n++ {
-		result, notes, err := s.oneCall(ctx, bench, args)
+		result, notes, err := oneCall(ctx, s, bench, args)
 		if err != nil {
 			return 0, err
 		}
@@ -124,7 +124,7 @@ func (s *session) gatherCalls(ctx context.Context, p *fields.Proposer, args []st
 		switch {
 		case result.Outcome != workbench.Passed:
 			s.tell.note("call %d is not a good answer to learn from:", n)
-			s.details(result)
+			showDetails(s, result)
 			return result.Outcome.ExitStatus(), nil
 		case result.Reply == nil || result.Reply.Payload == nil:
 			return 0, fmt.Errorf("the answer of call %d has no content", n)
@@ -135,7 +135,7 @@ func (s *session) gatherCalls(ctx context.Context, p *fields.Proposer, args []st
 }
 
 // putRules puts rules into a step of a sheet; a field that has rules keeps them.
-func (s *session) putRules(o *proposeOptions, proposals []fields.Proposal) error {
+func putRules(t *printer, o *proposeOptions, proposals []fields.Proposal) error {
 	unlock, err := safefile.Lock(o.into)
 	if err != nil {
 		return err
@@ -176,9 +176,9 @@ func (s *session) putRules(o *proposeOptions, proposals []fields.Proposal) error
 			return err
 		}
 	}
-	s.tell.note("rules for %s put into step %q of %s", count(len(missing), "field"), o.step, o.into)
+	t.note("rules for %s put into step %q of %s", count(len(missing), "field"), o.step, o.into)
 	if kept > 0 {
-		s.tell.note("%s had rules and kept them", count(kept, "field"))
+		t.note("%s had rules and kept them", count(kept, "field"))
 	}
 	return nil
 }

@@ -37,12 +37,12 @@ func reportCommand() *command {
 			return o
 		},
 		run: func(_ context.Context, s *session, options any, args []string) (int, error) {
-			return s.report(options.(*reportOptions), args)
+			return runReport(s, options.(*reportOptions), args)
 		},
 	}
 }
 
-func (s *session) report(o *reportOptions, args []string) (int, error) {
+func runReport(s *session, o *reportOptions, args []string) (int, error) {
 	s.full = o.full
 	if o.full && !slices.ContainsFunc(o.out, report.MasksReceived) {
 		return 0, usagef("name the file: -full -out report.html",
@@ -62,7 +62,7 @@ func (s *session) report(o *reportOptions, args []string) (int, error) {
 	case len(args) != 1:
 		return 0, usagef("testbench report last", "report which run?")
 	default:
-		stored, done, err := s.stored(args[0])
+		stored, done, err := storedRun(s, args[0])
 		if err != nil {
 			return 0, err
 		}
@@ -70,7 +70,7 @@ func (s *session) report(o *reportOptions, args []string) (int, error) {
 		run = stored
 	}
 	head := run.Run()
-	if err := s.writeReports(o.out, run); err != nil {
+	if err := writeReports(s, o.out, run); err != nil {
 		return 0, err
 	}
 	switch {
@@ -80,7 +80,7 @@ func (s *session) report(o *reportOptions, args []string) (int, error) {
 			return 0, err
 		}
 	default:
-		if err := s.showRun(run); err != nil {
+		if err := showRun(s.tell, run); err != nil {
 			return 0, err
 		}
 	}
@@ -91,7 +91,7 @@ func (s *session) report(o *reportOptions, args []string) (int, error) {
 func toStandard(file string) bool { return strings.HasPrefix(file, standard+".") }
 
 // stored opens a run of the history, by its number or as the last one; done deletes it.
-func (s *session) stored(name string) (run *history.Stored, done func(), err error) {
+func storedRun(s *session, name string) (run *history.Stored, done func(), err error) {
 	bench, err := s.open()
 	if err != nil {
 		return nil, nil, err
@@ -130,8 +130,7 @@ func gather(files []string) (history.Finished, error) {
 const mostShownFailures = 50
 
 // showRun shows a past run: what failed, and the sum.
-func (s *session) showRun(run history.Finished) error {
-	t := s.tell
+func showRun(t *printer, run history.Finished) error {
 	head := run.Run()
 	dot := t.sign(" · ", " - ")
 	which := head.ID
@@ -151,7 +150,7 @@ func (s *session) showRun(run history.Finished) error {
 			count(sheet.Counts.Rows, "row"), outcome)
 		err := history.EachFailed(run, i, func(row *history.Row, step *history.Step) {
 			if shown++; shown <= mostShownFailures {
-				s.showFailed(row, step)
+				showFailed(t, row, step)
 			}
 		})
 		if err != nil {
@@ -159,7 +158,7 @@ func (s *session) showRun(run history.Finished) error {
 		}
 		for _, c := range sheet.Checks {
 			if !c.Passed {
-				t.checkOfSheet(c)
+				checkOfSheet(t, c)
 			}
 		}
 		ofSheets = append(ofSheets, sheet.Checks...)
@@ -178,7 +177,7 @@ func (s *session) showRun(run history.Finished) error {
 	if c.RowsFailed > 0 {
 		parts = append(parts, fmt.Sprintf("%d failed", c.RowsFailed))
 	}
-	parts = append(parts, t.failedOfSheets(ofSheets)...)
+	parts = append(parts, failedOfSheets(t, ofSheets)...)
 	parts = append(parts, count(c.Exchanges, "exchange"))
 	if head.Share != "" {
 		parts = append(parts, "share "+head.Share)
@@ -191,8 +190,7 @@ func (s *session) showRun(run history.Finished) error {
 }
 
 // showFailed shows why a step of a past run failed.
-func (s *session) showFailed(row *history.Row, step *history.Step) {
-	t := s.tell
+func showFailed(t *printer, row *history.Row, step *history.Step) {
 	where := ""
 	if name := row.Name(); name != "" {
 		where = t.sign(" · ", " - ") + t.oneLine(name)
@@ -229,7 +227,7 @@ func resultsAndReports(files []string) error {
 }
 
 // writeReports writes a run into files.
-func (s *session) writeReports(files []string, run history.Finished) error {
+func writeReports(s *session, files []string, run history.Finished) error {
 	for _, file := range files {
 		if toStandard(file) {
 			if err := report.Write(s.tell.out, file, run, report.Options{Masker: s.masker, Full: s.full}); err != nil {

@@ -80,7 +80,7 @@ func runCommand() *command {
 			return o
 		},
 		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
-			return s.run(ctx, options.(*runOptions), args)
+			return runSheets(ctx, s, options.(*runOptions), args)
 		},
 	}
 }
@@ -143,7 +143,7 @@ func (o *runOptions) asked() (workbench.RunOptions, error) {
 // mostJobs bounds how much is at work side by side.
 const mostJobs = 1000
 
-func (s *session) run(ctx context.Context, o *runOptions, files []string) (int, error) {
+func runSheets(ctx context.Context, s *session, o *runOptions, files []string) (int, error) {
 	s.full = o.full
 	if len(files) == 0 && o.resume == "" {
 		return 0, usagef("testbench run sheets/*.yaml", "run which sheets?")
@@ -166,7 +166,7 @@ func (s *session) run(ctx context.Context, o *runOptions, files []string) (int, 
 		return 0, err
 	}
 	asked.Options, asked.Kill, asked.Forget = s.options(), s.kill, true
-	asked.Observer = s.observer(o)
+	asked.Observer = newObserver(s, o)
 	var result *workbench.Result
 	if o.resume != "" {
 		number, err := runNumber(bench, o.resume)
@@ -184,8 +184,8 @@ func (s *session) run(ctx context.Context, o *runOptions, files []string) (int, 
 	if o.dry {
 		return ExitPassed, nil
 	}
-	s.summary(result)
-	if err := s.writeReports(o.out, result.Finished); err != nil {
+	showSummary(s, result)
+	if err := writeReports(s, o.out, result.Finished); err != nil {
 		if result.Number > 0 {
 			s.tell.note("next: testbench report %d -out FILE   (the run itself is in the history)", result.Number)
 		}
@@ -253,7 +253,7 @@ func parseRows(text string) ([][2]int, error) {
 	return rows, nil
 }
 
-func (s *session) summary(result *workbench.Result) {
+func showSummary(s *session, result *workbench.Result) {
 	t := s.tell
 	for _, note := range result.Notes {
 		t.note("note: %s", t.visible(string(note)))
@@ -295,7 +295,7 @@ func (s *session) summary(result *workbench.Result) {
 	for _, sheet := range result.Sheets {
 		ofSheets = append(ofSheets, sheet.Checks...)
 	}
-	parts = append(parts, t.failedOfSheets(ofSheets)...)
+	parts = append(parts, failedOfSheets(t, ofSheets)...)
 	if result.Outcome == workbench.Interrupted {
 		parts = append(parts, t.in(red, "interrupted"))
 	}

@@ -13,7 +13,7 @@ import (
 )
 
 // observer shows a run as it goes on: for people, or as a line of JSON an event.
-func (s *session) observer(o *runOptions) workbench.Observer {
+func newObserver(s *session, o *runOptions) workbench.Observer {
 	if s.common.json {
 		return &jsonRun{session: s}
 	}
@@ -80,7 +80,7 @@ func (r *textRun) RowStarted(sheet *workbench.SheetResult, row *workbench.RowRes
 	}
 }
 
-func (t *printer) rowWords(sheet *workbench.SheetResult, row *workbench.RowResult) string {
+func rowWords(t *printer, sheet *workbench.SheetResult, row *workbench.RowResult) string {
 	words := row.Phase
 	if row.Phase == "" && row.Number > 0 {
 		words = fmt.Sprintf("row %d", row.Number)
@@ -101,7 +101,7 @@ func (r *textRun) head(sheet *workbench.SheetResult, row *workbench.RowResult) {
 	t := r.tell
 	dot := t.sign(" · ", " - ")
 	head := t.in(bold, t.visible(sheet.Name)) + dot + "site " + t.visible(sheet.Site)
-	if words := t.rowWords(sheet, row); words != "" {
+	if words := rowWords(t, sheet, row); words != "" {
 		head += dot + words
 	}
 	t.printf("%s\n", head)
@@ -122,7 +122,7 @@ func (r *textRun) RowDone(sheet *workbench.SheetResult, row *workbench.RowResult
 				r.step(step)
 			}
 		} else if r.level == tellRows {
-			t.printf("%s%s%s  %s  %s\n", t.visible(sheet.Name), t.sign(" · ", " - "), t.rowWords(sheet, row),
+			t.printf("%s%s%s  %s  %s\n", t.visible(sheet.Name), t.sign(" · ", " - "), rowWords(t, sheet, row),
 				milliseconds(row.Took), t.in(green, fmt.Sprintf("%s %d", row.Outcome, len(row.Steps))))
 		}
 	}
@@ -180,12 +180,12 @@ func (r *textRun) times(sheet *workbench.SheetResult) {
 		t.printf("%s\n", line)
 	}
 	for _, c := range sheet.Checks {
-		t.checkOfSheet(c)
+		checkOfSheet(t, c)
 	}
 }
 
 // checkOfSheet shows a check of a sheet as a whole.
-func (t *printer) checkOfSheet(c history.Check) {
+func checkOfSheet(t *printer, c history.Check) {
 	outcome := t.in(green, "passed")
 	if !c.Passed {
 		outcome = t.in(red, "failed")
@@ -195,7 +195,7 @@ func (t *printer) checkOfSheet(c history.Check) {
 }
 
 // failedOfSheets says for a summary what failed of sheets as a whole; nothing where all passed.
-func (t *printer) failedOfSheets(checks []history.Check) []string {
+func failedOfSheets(t *printer, checks []history.Check) []string {
 	var parts []string
 	times, rows := history.FailedOfSheets(checks)
 	if times > 0 {
@@ -228,21 +228,21 @@ func (r *textRun) step(step *workbench.StepResult) {
 	if strings.HasPrefix(step.Target, "lookup ") {
 		took = milliseconds(step.Took)
 	}
-	t.printf("%s%s  %s  %8s   %s\n", lead, t.fit(step.Target, r.target), status, took, r.verdict(step))
-	if !r.isToldBefore(step) {
-		r.details(step)
+	t.printf("%s%s  %s  %8s   %s\n", lead, t.fit(step.Target, r.target), status, took, verdictOf(r.tell, step))
+	if !isToldBefore(r.session, step) {
+		showDetails(r.session, step)
 	}
 	if step.Got != "" && step.Outcome == workbench.Passed && (r.show == "received" || r.show == "all") {
 		t.printf("%s\n", t.wrap("found: "+step.Got, t.width, 6))
 	}
 	if record := step.Last(); record != nil && r.show != "" {
-		r.showExchange(record, step, r.show == "sent" || r.show == "all", r.show == "received" || r.show == "all", true)
+		showExchange(r.session, record, step, r.show == "sent" || r.show == "all", r.show == "received" || r.show == "all", true)
 	}
 }
 
 // isToldBefore says whether an earlier step reached nobody for the same reason: a service that is
 // down is explained once, and counted after.
-func (s *session) isToldBefore(step *workbench.StepResult) bool {
+func isToldBefore(s *session, step *workbench.StepResult) bool {
 	if step.Outcome != workbench.Unreachable && step.Outcome != workbench.LoginFailed {
 		return false
 	}
@@ -263,8 +263,7 @@ type goneService struct {
 	steps  int
 }
 
-func (s *session) verdict(step *workbench.StepResult) string {
-	t := s.tell
+func verdictOf(t *printer, step *workbench.StepResult) string {
 	switch step.Outcome {
 	case workbench.Passed:
 		switch all, soft := len(step.Checks), step.ChecksSoft(); {
@@ -284,7 +283,7 @@ func (s *session) verdict(step *workbench.StepResult) string {
 
 // details says why a step failed: expected and got, what the service says,
 // and what to try.
-func (s *session) details(step *workbench.StepResult) {
+func showDetails(s *session, step *workbench.StepResult) {
 	t := s.tell
 	told := step.Told(s.masker)
 	line := func(text secret.Text) { t.printf("%s\n", t.wrap(string(text), t.width, 6)) }
@@ -329,5 +328,5 @@ func (r *textRun) WouldSend(_ *workbench.RowResult, step *workbench.StepResult, 
 	}
 	t.printf("  %s  %s\n", t.fitItem(step.Name, r.name), t.fit(step.Target, r.target))
 	s := r.session
-	s.showRequest(request, 6)
+	showRequest(s, request, 6)
 }

@@ -36,7 +36,7 @@ func secretCommand() *command {
 			return o
 		},
 		run: func(_ context.Context, s *session, options any, args []string) (int, error) {
-			return s.secret(options.(*secretOptions), args)
+			return runSecret(s, options.(*secretOptions), args)
 		},
 	}
 }
@@ -47,7 +47,7 @@ type secretOptions struct {
 
 var secretWords = []string{"set", "list", "remove", "share", "lock", "unlock"}
 
-func (s *session) secret(o *secretOptions, args []string) (int, error) {
+func runSecret(s *session, o *secretOptions, args []string) (int, error) {
 	bench, err := s.open()
 	if err != nil {
 		return 0, err
@@ -73,9 +73,9 @@ func (s *session) secret(o *secretOptions, args []string) (int, error) {
 			return 0, usagef("testbench secret list shows yours",
 				"secret share takes a public key (age1…), and a secret's name where it is for that one alone")
 		}
-		return ExitPassed, s.shareSecrets(store, o.withdraw, args[1], strings.Join(args[2:], ""))
+		return ExitPassed, shareSecrets(s, store, o.withdraw, args[1], strings.Join(args[2:], ""))
 	case "lock", "unlock":
-		return ExitPassed, s.lockIdentity(store, word == "lock")
+		return ExitPassed, lockIdentity(s, store, word == "lock")
 	case "set", "remove":
 		if len(args) != 2 {
 			return 0, usagef("", "secret %s takes one name; a secret itself is never given on the command line, where others can read it", word)
@@ -83,26 +83,26 @@ func (s *session) secret(o *secretOptions, args []string) (int, error) {
 		if o.mine {
 			store = store.Own()
 		}
-		return ExitPassed, s.changeSecret(store, word, args[1], o)
+		return ExitPassed, changeSecret(s, store, word, args[1], o)
 	case "list":
-		return ExitPassed, s.listSecrets(store)
+		return ExitPassed, listSecrets(s, store)
 	default:
 		return 0, usagef(suggest.DidYouMean(word, secretWords), "secret has no %q; there are: %s", word,
 			strings.Join(secretWords, ", "))
 	}
 }
 
-func (s *session) changeSecret(store *secret.Store, word, name string, o *secretOptions) error {
+func changeSecret(s *session, store *secret.Store, word, name string, o *secretOptions) error {
 	switch word {
 	case "set":
 		if err := secret.CheckName(name); err != nil {
 			return usagef("", "%v", err)
 		}
-		if err := s.mayReplace(store, name, o); err != nil {
+		if err := mayReplace(s, store, name, o); err != nil {
 			return err
 		}
 		_, missing := os.Stat(store.Identity)
-		text, err := s.readSecret(name)
+		text, err := readSecret(s, name)
 		if err != nil {
 			return err
 		}
@@ -131,7 +131,7 @@ func (s *session) changeSecret(store *secret.Store, word, name string, o *secret
 
 // mayReplace says whether a secret may be set: one that others can open, or that was sealed for
 // others alone, is replaced only where that is meant.
-func (s *session) mayReplace(store *secret.Store, name string, o *secretOptions) error {
+func mayReplace(s *session, store *secret.Store, name string, o *secretOptions) error {
 	keys, isMine, err := store.Sealed(s.common.site, name)
 	if err != nil || keys == 0 || keys == 1 && isMine || o.replace {
 		return err
@@ -154,7 +154,7 @@ func (s *session) mayReplace(store *secret.Store, name string, o *secretOptions)
 }
 
 // shareSecrets adds a team mate's key to all secrets or to one, or takes it away.
-func (s *session) shareSecrets(store *secret.Store, withdraw bool, key, name string) error {
+func shareSecrets(s *session, store *secret.Store, withdraw bool, key, name string) error {
 	if name != "" && s.common.site != "" {
 		name = s.common.site + "/" + name
 	}
@@ -185,14 +185,14 @@ func (s *session) shareSecrets(store *secret.Store, withdraw bool, key, name str
 const passphraseVariable = "TESTBENCH_PASSPHRASE"
 
 // lockIdentity protects the user's identity by a passphrase, or frees it.
-func (s *session) lockIdentity(store *secret.Store, lock bool) error {
+func lockIdentity(s *session, store *secret.Store, lock bool) error {
 	if _, err := store.PublicKey(true); err != nil {
 		return err
 	}
 	passphrase := ""
 	if lock {
 		var err error
-		if passphrase, err = s.ask("a new passphrase for your identity", passphraseVariable); err != nil {
+		if passphrase, err = askSecret(s, "a new passphrase for your identity", passphraseVariable); err != nil {
 			return err
 		}
 	}
@@ -209,13 +209,13 @@ func (s *session) lockIdentity(store *secret.Store, lock bool) error {
 }
 
 // askPassphrase gets the passphrase of a locked identity.
-func (s *session) askPassphrase(file string) (string, error) {
-	return s.ask("the passphrase of "+file, passphraseVariable)
+func askPassphrase(s *session, file string) (string, error) {
+	return askSecret(s, "the passphrase of "+file, passphraseVariable)
 }
 
 // ask gets something that must not be shown: from the environment, else from a
 // terminal without echo.
-func (s *session) ask(what, variable string) (string, error) {
+func askSecret(s *session, what, variable string) (string, error) {
 	if text := os.Getenv(variable); text != "" {
 		s.masker.Hide(text)
 		return text, nil
@@ -225,7 +225,7 @@ func (s *session) ask(what, variable string) (string, error) {
 		return "", usagef("set "+variable+" where nobody can type", "%s is needed, and there is no terminal to ask at",
 			what)
 	}
-	text, err := s.readUnseen(f, what)
+	text, err := readUnseen(s.tell, f, what)
 	if err == nil {
 		s.masker.Hide(text)
 	}
@@ -234,7 +234,7 @@ func (s *session) ask(what, variable string) (string, error) {
 
 // askLine asks at a terminal for a line that may be seen; it is empty where there is no terminal. An
 // interrupt ends the waiting; the reading ends with the program.
-func (s *session) askLine(ctx context.Context, prompt string) (string, error) {
+func askLine(ctx context.Context, s *session, prompt string) (string, error) {
 	f, isFile := s.stdin.(*os.File)
 	if !isFile || !term.IsTerminal(int(f.Fd())) || !s.tell.terminal {
 		return "", nil
@@ -254,18 +254,18 @@ func (s *session) askLine(ctx context.Context, prompt string) (string, error) {
 }
 
 // readUnseen reads a line from a terminal without echo.
-func (s *session) readUnseen(f *os.File, what string) (string, error) {
+func readUnseen(t *printer, f *os.File, what string) (string, error) {
 	// Echo is off before the prompt invites to type, not a moment after it.
 	before, err := term.MakeRaw(int(f.Fd()))
 	if err != nil {
 		return "", err
 	}
-	s.tell.prompt("%s (it is not shown): ", what)
+	t.prompt("%s (it is not shown): ", what)
 	typed, err := term.ReadPassword(int(f.Fd()))
 	if restored := term.Restore(int(f.Fd()), before); err == nil {
 		err = restored
 	}
-	s.tell.note("")
+	t.note("")
 	if err == nil && len(typed) == 0 {
 		err = usagef("", "nothing was typed")
 	}
@@ -274,9 +274,9 @@ func (s *session) readUnseen(f *os.File, what string) (string, error) {
 
 // readSecret reads a secret: without echo from a terminal, else all of standard
 // input but for a line break at its end.
-func (s *session) readSecret(name string) (string, error) {
+func readSecret(s *session, name string) (string, error) {
 	if f, ok := s.stdin.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
-		return s.readUnseen(f, "the secret "+name)
+		return readUnseen(s.tell, f, "the secret "+name)
 	}
 	const most = 1 << 20
 	data, err := io.ReadAll(io.LimitReader(s.stdin, most+1))
@@ -295,12 +295,7 @@ func (s *session) readSecret(name string) (string, error) {
 	return text, nil
 }
 
-// prompt writes without a line break.
-func (t *printer) prompt(format string, args ...any) {
-	_, _ = t.err.Unmasked([]byte(fmt.Sprintf(format, args...)))
-}
-
-func (s *session) listSecrets(store *secret.Store) error {
+func listSecrets(s *session, store *secret.Store) error {
 	entries, err := store.List()
 	if err != nil {
 		return err

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"fmt"
 	"slices"
 	"strings"
 
@@ -14,7 +13,7 @@ import (
 func findBench(dir string) (string, error) { return bench.Find(dir) }
 
 // showRequest shows a request as it is sent, masked.
-func (s *session) showRequest(r *exchange.Request, indent int) {
+func showRequest(s *session, r *exchange.Request, indent int) {
 	t := s.tell
 	lead := strings.Repeat(" ", indent)
 	t.printf("%s%s %s\n", lead, r.Method, t.visible(r.Shown()))
@@ -23,7 +22,7 @@ func (s *session) showRequest(r *exchange.Request, indent int) {
 			t.printf("%s%s\n", lead, t.in(faint, t.visible(name+": "+r.ShownField(name, v))))
 		}
 	}
-	defer s.showSigned(r, lead)
+	defer showSigned(s.tell, r, lead)
 	if r.Certificate != nil && r.Certificate.Leaf != nil {
 		t.printf("%s%s\n", lead,
 			t.in(faint, "(with the certificate of "+t.visible(r.Certificate.Leaf.Subject.String())+")"))
@@ -39,16 +38,16 @@ func (s *session) showRequest(r *exchange.Request, indent int) {
 	if format == document.Binary && r.ShownBody != "" {
 		format = document.Plain // what stands for the parts of it is text
 	}
-	t.printf("%s\n", s.body(format, node, body, lead))
+	t.printf("%s\n", bodyText(s, format, node, body, lead))
 }
 
 // showSigned shows what signatures of the request were made over.
-func (s *session) showSigned(r *exchange.Request, lead string) {
+func showSigned(t *printer, r *exchange.Request, lead string) {
 	for _, text := range r.Signed {
 		if strings.HasPrefix(text, "<") {
 			continue // the SignedInfo of an envelope, which is in it
 		}
-		s.tell.printf("%s%s\n%s\n", lead, s.tell.in(bold, "signed over"), s.tell.indented(text, lead+"  "))
+		t.printf("%s%s\n%s\n", lead, t.in(bold, "signed over"), t.indented(text, lead+"  "))
 	}
 }
 
@@ -61,13 +60,8 @@ func sortedHeader[T ~string](header map[string][]T) []string {
 	return names
 }
 
-func (t *printer) indented(text, lead string) string {
-	lines := strings.Split(strings.TrimRight(t.visible(text), "\n"), "\n")
-	return lead + strings.Join(lines, "\n"+lead)
-}
-
 // showExchange shows what was sent and received.
-func (s *session) showExchange(record *exchange.Record, step *workbench.StepResult, sent, received, nested bool) {
+func showExchange(s *session, record *exchange.Record, step *workbench.StepResult, sent, received, nested bool) {
 	t := s.tell
 	indent := 0
 	if nested {
@@ -76,7 +70,7 @@ func (s *session) showExchange(record *exchange.Record, step *workbench.StepResu
 	lead := strings.Repeat(" ", indent)
 	if sent {
 		t.printf("%s%s\n", lead, t.in(bold, "sent"))
-		s.showRequest(record.Request, indent+2)
+		showRequest(s, record.Request, indent+2)
 	}
 	if !received || record.Answer == nil {
 		return
@@ -84,31 +78,27 @@ func (s *session) showExchange(record *exchange.Record, step *workbench.StepResu
 	a := record.Answer
 	t.printf("%s%s %s\n", lead, t.in(bold, "received"), t.statusLine(a))
 	if nested {
-		s.showTiming(record, lead+"  ")
+		showTiming(s.tell, record, lead+"  ")
 	}
 	for _, name := range sortedHeader(a.Header) {
 		for _, v := range a.Header[name] {
 			t.printf("%s  %s\n", lead, t.in(faint, t.visible(name+": "+v)))
 		}
 	}
-	s.showBody(step, indent+2)
+	showBody(s, step, indent+2)
 }
 
 // showTiming shows where the time went, and what the encrypted connection was like.
-func (s *session) showTiming(record *exchange.Record, lead string) {
+func showTiming(t *printer, record *exchange.Record, lead string) {
 	if words := record.Phases.Words(); words != "" {
-		s.tell.printf("%s%s\n", lead, s.tell.in(faint, words))
+		t.printf("%s%s\n", lead, t.in(faint, words))
 	}
 	if record.TLS != nil {
-		s.tell.printf("%s%s\n", lead, s.tell.in(faint, s.tell.visible(record.TLS.Words())))
+		t.printf("%s%s\n", lead, t.in(faint, t.visible(record.TLS.Words())))
 	}
 }
 
-func (t *printer) statusLine(a *exchange.Answer) string {
-	return strings.TrimSpace(fmt.Sprintf("%s %d %s", a.Proto, a.Status, t.visible(a.Reason)))
-}
-
-func (s *session) showBody(step *workbench.StepResult, indent int) {
+func showBody(s *session, step *workbench.StepResult, indent int) {
 	a := step.Last().Answer
 	if a == nil || len(a.Body) == 0 {
 		return
@@ -118,9 +108,9 @@ func (s *session) showBody(step *workbench.StepResult, indent int) {
 	// What was put together or turned into another form is shown in that form, which paths
 	// start from.
 	if re.Body != re.Payload && re.Message == nil && re.Payload != nil && re.Problem == nil && re.Failed == nil {
-		s.tell.printf("%s\n", s.body(document.JSON, re.Payload, nil, lead))
+		s.tell.printf("%s\n", bodyText(s, document.JSON, re.Payload, nil, lead))
 	} else {
-		s.tell.printf("%s\n", s.body(re.Format, re.Body, a.Body, lead))
+		s.tell.printf("%s\n", bodyText(s, re.Format, re.Body, a.Body, lead))
 	}
 	for _, attached := range step.Reply.Attachments {
 		s.tell.printf("%s(attached: %s, %s, %s)\n", lead, s.tell.visible(firstOf(attached.Name, attached.ID)),

@@ -16,7 +16,7 @@ import (
 )
 
 // simulate answers for a service by its contract until it is interrupted.
-func (s *session) simulate(ctx context.Context, o *standinOptions) (int, error) {
+func runStandin(ctx context.Context, s *session, o *standinOptions) (int, error) {
 	host, _, err := net.SplitHostPort(o.listen)
 	if err != nil {
 		return 0, usagef("-listen 127.0.0.1:8720", "-listen %s: %v", o.listen, err)
@@ -46,7 +46,7 @@ func (s *session) simulate(ctx context.Context, o *standinOptions) (int, error) 
 		}
 	}
 	if o.play != "" {
-		run, done, err := s.stored(o.play)
+		run, done, err := storedRun(s, o.play)
 		if err != nil {
 			return 0, err
 		}

@@ -45,18 +45,18 @@ func surveyCommand() *command {
 		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
 			o := options.(*surveyOptions)
 			if len(args) == 0 && o.find != "" {
-				return s.surveyBench(ctx, o)
+				return surveyBench(ctx, s, o)
 			}
 			if len(args) == 0 || len(args) > 2 {
 				return 0, usagef("testbench survey lab, testbench survey partner.wsdl",
 					"survey what? A service of the bench, a file or an address")
 			}
 			source, operation := splitTarget(args)
-			c, err := s.contract(ctx, source)
+			c, err := openContract(ctx, s, source)
 			if err != nil {
 				return 0, err
 			}
-			if err := s.inForm(surveyForm(c, operation, o.logins)); err != nil {
+			if err := checkInForm(s, surveyForm(c, operation, o.logins)); err != nil {
 				return 0, err
 			}
 			if err := cmp.Or(isSOAPVersion(o.soap), onlyWSDL(c, source, o.soap, o.port)); err != nil {
@@ -64,13 +64,13 @@ func surveyCommand() *command {
 			}
 			switch {
 			case c.JSON != nil:
-				return s.surveyJSON(source, c, o, operation)
+				return surveyJSON(s, source, c, o, operation)
 			case !c.HasOperations():
-				return s.surveySchema(c, o, operation)
+				return surveySchema(s, c, o, operation)
 			case operation == "":
-				return s.surveyContract(source, c, o)
+				return surveyContract(s, source, c, o)
 			}
-			return s.surveyOperation(source, c, o, operation)
+			return surveyOperation(s, source, c, o, operation)
 		},
 	}
 }
@@ -89,7 +89,7 @@ func surveyForm(c *workbench.Contract, operation string, logins bool) string {
 }
 
 // surveyBench looks through every contract of the bench.
-func (s *session) surveyBench(ctx context.Context, o *surveyOptions) (int, error) {
+func surveyBench(ctx context.Context, s *session, o *surveyOptions) (int, error) {
 	bench, err := s.open()
 	if err != nil {
 		return 0, err
@@ -108,7 +108,7 @@ func (s *session) surveyBench(ctx context.Context, o *surveyOptions) (int, error
 			if rows, ok := foundIn(line, o.find); ok {
 				found++
 				s.tell.printf("%s\n", s.tell.in(bold, s.tell.visible(service.Name+"/"+line.Name)))
-				s.rows(rows)
+				showRows(s.tell, rows)
 			}
 		}
 	}
@@ -126,7 +126,7 @@ func foundIn(line contract.Line, find string) (rows []schema.Row, ok bool) {
 }
 
 // surveyContract shows what a contract offers.
-func (s *session) surveyContract(source string, c *workbench.Contract, o *surveyOptions) (int, error) {
+func surveyContract(s *session, source string, c *workbench.Contract, o *surveyOptions) (int, error) {
 	t := s.tell
 	if s.common.json {
 		return ExitPassed, t.json(c.Form())
@@ -142,7 +142,7 @@ func (s *session) surveyContract(source string, c *workbench.Contract, o *survey
 		if place.About != "" {
 			t.printf("%s\n", t.wrap(place.About, t.width, 2))
 		}
-		s.columns(place.Rows, 2)
+		printColumns(s.tell, place.Rows, 2)
 	}
 	t.printf("\noperations\n")
 	var rows [][]string
@@ -154,20 +154,20 @@ func (s *session) surveyContract(source string, c *workbench.Contract, o *survey
 			}
 		}
 	case all.Groups != nil:
-		rows = s.groupRows(all.Groups)
+		rows = groupRows(s.tell, all.Groups)
 	default:
 		for _, line := range all.Operations {
 			rows = append(rows, operationCells(line))
 		}
 	}
-	s.columns(rows, 2)
+	printColumns(s.tell, rows, 2)
 	if len(rows) == 0 {
 		t.printf("  none%s\n", map[bool]string{true: " with " + o.find, false: ""}[o.find != ""])
 	}
 	if o.find == "" {
-		s.security(source, all.Security, o.logins)
+		showSecurity(s.tell, source, all.Security, o.logins)
 	}
-	s.notes(all.Notes)
+	showNotes(s.tell, all.Notes)
 	if len(all.Operations) > 0 && o.find == "" {
 		t.note("next: testbench survey %s %s", source, firstOperation(all))
 	}
@@ -183,12 +183,12 @@ func operationCells(line contract.Line) []string {
 }
 
 // groupRows shows operations by what they belong to.
-func (s *session) groupRows(groups []contract.Group) [][]string {
+func groupRows(t *printer, groups []contract.Group) [][]string {
 	var rows [][]string
 	for _, g := range groups {
 		text := strings.Join(g.Operations, ", ")
 		if g.About != "" {
-			dash := s.tell.sign(" – ", " - ")
+			dash := t.sign(" – ", " - ")
 			text = strings.TrimPrefix(text+dash+g.About, dash)
 		}
 		rows = append(rows, []string{g.Name, text})
@@ -208,23 +208,22 @@ func firstOperation(all *contract.Overview) string {
 	return first.Name + "." + first.Operations[0]
 }
 
-func (s *session) notes(notes []string) {
+func showNotes(t *printer, notes []string) {
 	if len(notes) == 0 {
 		return
 	}
-	s.tell.printf("\nnotes\n")
+	t.printf("\nnotes\n")
 	for _, n := range notes {
-		s.tell.printf("%s\n", s.tell.wrap(fromHere(n), s.tell.width, 2))
+		t.printf("%s\n", t.wrap(fromHere(n), t.width, 2))
 	}
 }
 
 // security shows what a contract says of how to get in and, drafted, logins that
 // would do.
-func (s *session) security(source string, all []contract.Security, drafted bool) {
+func showSecurity(t *printer, source string, all []contract.Security, drafted bool) {
 	if len(all) == 0 {
 		return
 	}
-	t := s.tell
 	t.printf("\nsecurity\n")
 	rows := [][]string{}
 	var logins []contract.Login
@@ -232,7 +231,7 @@ func (s *session) security(source string, all []contract.Security, drafted bool)
 		rows = append(rows, []string{one.Where, strings.Join(one.Says, "; ")})
 		logins = append(logins, one.Logins...)
 	}
-	s.columns(rows, 2)
+	printColumns(t, rows, 2)
 	switch {
 	case len(logins) == 0:
 	case !drafted:
@@ -266,7 +265,7 @@ func matchingRows(rows []schema.Row, find string) []schema.Row {
 }
 
 // surveyOperation shows one operation.
-func (s *session) surveyOperation(source string, c *workbench.Contract, o *surveyOptions, name string) (int, error) {
+func surveyOperation(s *session, source string, c *workbench.Contract, o *surveyOptions, name string) (int, error) {
 	if err := c.CheckBinding(o.binding()); err != nil {
 		return 0, err
 	}
@@ -289,20 +288,19 @@ func (s *session) surveyOperation(source string, c *workbench.Contract, o *surve
 		t.printf("\nno field has %q\n", o.find)
 	}
 	for _, section := range outline.Sections {
-		s.section(section, o.find)
+		showSection(s.tell, section, o.find)
 	}
-	s.notes(outline.Notes)
+	showNotes(s.tell, outline.Notes)
 	t.note("next: testbench draft %s %s", source, op.Facts().Name)
 	return ExitPassed, nil
 }
 
 // section shows a part of an outline; of one in which a text is looked for, what has it.
-func (s *session) section(section contract.Section, find string) {
+func showSection(t *printer, section contract.Section, find string) {
 	rows := matchingRows(section.Rows, find)
 	if find != "" && len(rows) == 0 {
 		return
 	}
-	t := s.tell
 	if section.Title != "" {
 		t.printf("\n%s\n", strings.TrimRight(t.visible(section.Title)+"  "+t.in(faint, t.visible(section.Kind)), " "))
 	}
@@ -315,12 +313,11 @@ func (s *session) section(section contract.Section, find string) {
 	for _, line := range section.Lines {
 		t.printf("  %s\n", t.visible(line))
 	}
-	s.rows(rows)
+	showRows(t, rows)
 }
 
 // rows prints an outline: the name, indented by depth, then what is known of it.
-func (s *session) rows(rows []schema.Row) {
-	t := s.tell
+func showRows(t *printer, rows []schema.Row) {
 	width := 0
 	for _, r := range rows {
 		width = min(max(width, 2*r.Depth+len([]rune(t.visible(r.Name)))), 40)
@@ -361,7 +358,7 @@ func (s *session) rows(rows []schema.Row) {
 	}
 }
 
-func (s *session) surveySchema(c *workbench.Contract, o *surveyOptions, name string) (int, error) {
+func surveySchema(s *session, c *workbench.Contract, o *surveyOptions, name string) (int, error) {
 	var names []xsd.Name
 	for n := range c.Schema.Elements {
 		if name == "" || n.Local == name {
@@ -392,18 +389,18 @@ func (s *session) surveySchema(c *workbench.Contract, o *surveyOptions, name str
 			t.printf("\n")
 		}
 		t.printf("%s\n", t.in(bold, t.visible(n.Full())))
-		s.rows(matchingRows(instance.Outline(c.Schema, e, o.depth), o.find))
+		showRows(s.tell, matchingRows(instance.Outline(c.Schema, e, o.depth), o.find))
 	}
 	var notes []string
 	for _, warning := range c.Schema.Warnings() {
 		notes = append(notes, warning.String())
 	}
-	s.notes(notes)
+	showNotes(s.tell, notes)
 	return ExitPassed, nil
 }
 
 // surveyJSON shows a JSON Schema alone.
-func (s *session) surveyJSON(source string, c *workbench.Contract, o *surveyOptions, name string) (int, error) {
+func surveyJSON(s *session, source string, c *workbench.Contract, o *surveyOptions, name string) (int, error) {
 	if err := onlyType(source, name); err != nil {
 		return 0, err
 	}
@@ -416,6 +413,6 @@ func (s *session) surveyJSON(source string, c *workbench.Contract, o *surveyOpti
 	if words := c.JSON.Words(); words != "" {
 		s.tell.printf("  . %s\n", s.tell.visible(words))
 	}
-	s.rows(matchingRows(rows, o.find))
+	showRows(s.tell, matchingRows(rows, o.find))
 	return ExitPassed, nil
 }

@@ -40,12 +40,12 @@ func tokenCommand() *command {
 			return o
 		},
 		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
-			return s.token(ctx, options.(*tokenOptions), args)
+			return runToken(ctx, s, options.(*tokenOptions), args)
 		},
 	}
 }
 
-func (s *session) token(ctx context.Context, o *tokenOptions, args []string) (int, error) {
+func runToken(ctx context.Context, s *session, o *tokenOptions, args []string) (int, error) {
 	bench, err := s.open()
 	if err != nil {
 		return 0, err
@@ -90,7 +90,7 @@ func (s *session) token(ctx context.Context, o *tokenOptions, args []string) (in
 	if s.common.json {
 		return status, s.tell.json(tokenJSON(args[0], o.spoil, report))
 	}
-	s.showToken(args[0], o, report, refusedAsItShould)
+	showToken(s.tell, args[0], o, report, refusedAsItShould)
 	return status, nil
 }
 
@@ -103,11 +103,7 @@ func checkSpoil(way string) error {
 		strings.Join(login.Ways, ", "), way)
 }
 
-// bare writes a text past the masker.
-func (t *printer) bare(text string) { _, _ = t.out.Unmasked([]byte(text + "\n")) }
-
-func (s *session) showToken(name string, o *tokenOptions, report *workbench.TokenReport, refusedAsItShould bool) {
-	t := s.tell
+func showToken(t *printer, name string, o *tokenOptions, report *workbench.TokenReport, refusedAsItShould bool) {
 	token := report.Token
 	row := func(what, text string) { t.printf("  %s  %s\n", t.fit(what, 9), t.visible(text)) }
 	t.printf("%s\n", t.in(bold, "login "+t.visible(name)))
@@ -154,9 +150,9 @@ func (s *session) showToken(name string, o *tokenOptions, report *workbench.Toke
 	if len(token.Cookies) > 0 {
 		row("cookies", strings.Join(slices.Sorted(maps.Keys(token.Cookies)), ", "))
 	}
-	s.showClaims("claims", claims)
+	showClaims(t, "claims", claims)
 	if identity := login.Claims(token.Identity); identity != nil {
-		s.showClaims("identity token", identity)
+		showClaims(t, "identity token", identity)
 	}
 	if o.spoil != "" {
 		row("spoilt", o.spoil)
@@ -180,13 +176,13 @@ func (s *session) showToken(name string, o *tokenOptions, report *workbench.Toke
 	}
 }
 
-func (s *session) showClaims(title string, claims *document.Node) {
+func showClaims(t *printer, title string, claims *document.Node) {
 	if claims == nil {
 		return
 	}
-	s.tell.printf("  %s\n", title)
+	t.printf("  %s\n", title)
 	for _, m := range claims.Members() {
-		s.tell.printf("    %s  %s\n", s.tell.fit(m.Key, 9), s.tell.visible(claim(m.Key, m.Value, true)))
+		t.printf("    %s  %s\n", t.fit(m.Key, 9), t.visible(claim(m.Key, m.Value, true)))
 	}
 }
 

@@ -38,12 +38,12 @@ func validateCommand() *command {
 			return o
 		},
 		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
-			return s.validate(ctx, options.(*validateOptions), args)
+			return runValidate(ctx, s, options.(*validateOptions), args)
 		},
 	}
 }
 
-func (s *session) validate(ctx context.Context, o *validateOptions, args []string) (int, error) {
+func runValidate(ctx context.Context, s *session, o *validateOptions, args []string) (int, error) {
 	if len(args) != 2 {
 		return 0, usagef("testbench validate partner.wsdl message.xml",
 			"validate what? A contract, and a message (- for the standard input)")
@@ -55,7 +55,7 @@ func (s *session) validate(ctx context.Context, o *validateOptions, args []strin
 	if o.operation != "" {
 		operation = o.operation
 	}
-	c, err := s.contract(ctx, source)
+	c, err := openContract(ctx, s, source)
 	if err != nil {
 		return 0, err
 	}
@@ -98,7 +98,7 @@ func (s *session) validate(ctx context.Context, o *validateOptions, args []strin
 	if err != nil {
 		return 0, fmt.Errorf("%s: %w", name, err)
 	}
-	return s.validation(name, result)
+	return showValidation(s, name, result)
 }
 
 // code is the status of the answer, 0 for a request.
@@ -117,7 +117,7 @@ func (o *validateOptions) code() (int, error) {
 }
 
 // validation shows what came of it.
-func (s *session) validation(name string, result *workbench.Validation) (int, error) {
+func showValidation(s *session, name string, result *workbench.Validation) (int, error) {
 	status := ExitPassed
 	if result.Total > 0 {
 		status = ExitFailed

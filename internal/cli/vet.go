@@ -34,12 +34,12 @@ func vetCommand() *command {
 			if err != nil {
 				return 0, err
 			}
-			return s.showProblems(vetted)
+			return showProblems(s, vetted)
 		},
 	}
 }
 
-func (s *session) showProblems(vetted *workbench.Vetted) (int, error) {
+func showProblems(s *session, vetted *workbench.Vetted) (int, error) {
 	problems := vetted.Problems
 	for _, text := range vetted.Unseen {
 		s.tell.note("not looked at: %s", s.tell.visible(text))

@@ -43,7 +43,7 @@ func watchCommand() *command {
 			return o
 		},
 		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
-			return s.watch(ctx, options.(*watchOptions), args)
+			return runWatch(ctx, s, options.(*watchOptions), args)
 		},
 	}
 }
@@ -61,7 +61,7 @@ type watching struct {
 	times  []float64
 }
 
-func (s *session) watch(ctx context.Context, o *watchOptions, args []string) (int, error) {
+func runWatch(ctx context.Context, s *session, o *watchOptions, args []string) (int, error) {
 	w := &watching{session: s, step: workbench.Call{Pages: 1, Login: o.login}}
 	w.step.Target, w.step.Fields = run.SplitCall(args)
 	switch {
@@ -146,7 +146,7 @@ func (w *watching) once(ctx context.Context, n int) (isThere bool, outcome workb
 	w.times = append(w.times, took)
 	values := make([]string, len(w.paths))
 	for i, p := range w.paths {
-		node, err := w.find(result, p)
+		node, err := findInAnswer(result, p)
 		switch {
 		case err != nil:
 			values[i] = "-"
