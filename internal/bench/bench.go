@@ -13,9 +13,12 @@ import (
 	"sync"
 	"time"
 
+	"testbench/internal/rule"
+
 	"testbench/internal/contract"
 	"testbench/internal/document"
 	"testbench/internal/login"
+	"testbench/internal/mapping"
 	"testbench/internal/request"
 	"testbench/internal/rpc"
 	"testbench/internal/safefile"
@@ -68,7 +71,7 @@ type Site struct {
 	Timeout  time.Duration
 
 	at   *yamlfile.Node
-	Uses []Use
+	Uses []mapping.Use
 }
 
 // TLS says how encrypted connections of a site are made.
@@ -96,10 +99,10 @@ type Service struct {
 
 	at        *yamlfile.Node
 	loginAt   *yamlfile.Node
-	Uses      []Use
+	Uses      []mapping.Use
 	marks     []mark
 	Templates map[string]*request.Tree // operation: what its body is made of
-	Good      map[string]*StatusRule   // operation: the statuses that are good
+	Good      map[string]*rule.Status  // operation: the statuses that are good
 	Filled    map[string][]filledParameter
 }
 
@@ -126,8 +129,8 @@ type Login struct {
 	Kind login.Kind
 
 	at    *yamlfile.Node
-	Uses  []Use
-	names []loginName // other logins that it needs
+	Uses  []mapping.Use
+	names []mapping.Mention // other logins that it needs
 }
 
 // FindBench returns the nearest folder upward from dir that holds a bench file,
@@ -171,8 +174,8 @@ func Open(dir string) (*Bench, error) {
 func Read(dir, name string, data []byte) *Bench {
 	b := &Bench{Dir: dir, Contracts: &ContractCache{}, Source: yamlfile.Read(name, data)}
 	if b.Source.Root != nil {
-		r := &Reader{File: b.Source, Dir: dir, Uses: new([]Use), Reads: &b.Reads}
-		ReadMapping(r, "the bench", b.Source.Root, b, benchKeys)
+		r := &mapping.Reader{File: b.Source, Dir: dir, Uses: new([]mapping.Use), Reads: &b.Reads}
+		mapping.Read(r, "the bench", b.Source.Root, b, benchKeys)
 		b.check()
 	}
 	return b
@@ -220,19 +223,19 @@ func (b *Bench) Files() []*yamlfile.File {
 // File returns the name of the bench file.
 func (b *Bench) File() string { return b.Source.Name }
 
-var benchKeys = []Key[Bench]{
-	{"bench", "the bench's name", func(r *Reader, b *Bench, n *yamlfile.Node) { b.Name = r.PlainText(n) }},
-	{"about", "what it is for", func(r *Reader, _ *Bench, n *yamlfile.Node) { r.Text(n) }},
-	{"sites", "sites by name", func(r *Reader, b *Bench, n *yamlfile.Node) {
+var benchKeys = []mapping.Key[Bench]{
+	mapping.TextKey("bench", "the bench's name", func(b *Bench) *string { return &b.Name }),
+	mapping.NewKey("about", "what it is for", func(r *mapping.Reader, _ *Bench, n *yamlfile.Node) { r.Text(n) }),
+	mapping.NewKey("sites", "sites by name", func(r *mapping.Reader, b *Bench, n *yamlfile.Node) {
 		for _, e := range r.Entries(n, "sites") {
 			s := &Site{Name: e.Key.Text, at: e.Key}
 			inner := *r
 			inner.Uses = &s.Uses
-			ReadMapping(&inner, "a site", e.Value, s, siteKeys)
+			mapping.Read(&inner, "a site", e.Value, s, siteKeys)
 			b.Sites = append(b.Sites, s)
 		}
-	}},
-	{"services", "services by name", func(r *Reader, b *Bench, n *yamlfile.Node) {
+	}),
+	mapping.NewKey("services", "services by name", func(r *mapping.Reader, b *Bench, n *yamlfile.Node) {
 		for _, e := range r.Entries(n, "services") {
 			s := &Service{Name: e.Key.Text, at: e.Key}
 			inner := *r
@@ -243,37 +246,42 @@ var benchKeys = []Key[Bench]{
 			if e.Value.Kind == yamlfile.Scalar {
 				s.Contract = inner.Address(e.Value)
 			} else {
-				ReadMapping(&inner, "a service", e.Value, s, serviceKeys)
-				inner.finishService(e.Value, s)
+				mapping.Read(&inner, "a service", e.Value, s, serviceKeys)
+				finishService(&inner, e.Value, s)
 			}
 			b.Services = append(b.Services, s)
 		}
-	}},
-	{"logins", "logins by name", func(r *Reader, b *Bench, n *yamlfile.Node) {
+	}),
+	mapping.NewKey("logins", "logins by name", func(r *mapping.Reader, b *Bench, n *yamlfile.Node) {
 		for _, e := range r.Entries(n, "logins") {
 			l := &Login{Name: e.Key.Text, at: e.Key}
 			inner := *r
-			inner.Uses, inner.logins = &l.Uses, &l.names
+			inner.Uses, inner.Logins = &l.Uses, &l.names
 			r.Identifier(e.Key, "a login")
-			l.Kind = inner.login(e.Value)
+			l.Kind = login.Read(&inner, e.Value)
 			b.Logins = append(b.Logins, l)
 		}
-	}},
-	{"databases", "databases and folders to look into, by name", func(r *Reader, b *Bench, n *yamlfile.Node) {
-		for _, e := range r.Entries(n, "databases") {
-			b.Databases = append(b.Databases, r.database(e))
-		}
-	}},
-	{"checks", "expect:, fields: and where: by name, for steps that name them", func(r *Reader, b *Bench, n *yamlfile.Node) {
-		b.Checks = r.named(n, "checks", "a check")
-	}},
-	{"fills", "fields by name, for steps that name them", func(r *Reader, b *Bench, n *yamlfile.Node) {
-		b.Fills = r.named(n, "fills", "a fill-in")
-	}},
-	{"names", "prefixes of XML names", func(r *Reader, b *Bench, n *yamlfile.Node) { b.Names = r.Names(n) }},
+	}),
+	mapping.NewKey("databases", "databases and folders to look into, by name",
+		func(r *mapping.Reader, b *Bench, n *yamlfile.Node) {
+			for _, e := range r.Entries(n, "databases") {
+				b.Databases = append(b.Databases, readDatabase(r, e))
+			}
+		}),
+	mapping.NewKey("checks", "expect:, fields: and where: by name, for steps that name them",
+		func(r *mapping.Reader, b *Bench, n *yamlfile.Node) {
+			b.Checks = readNamed(r, n, "checks", "a check")
+		}),
+	mapping.NewKey("fills", "fields by name, for steps that name them",
+		func(r *mapping.Reader, b *Bench, n *yamlfile.Node) {
+			b.Fills = readNamed(r, n, "fills", "a fill-in")
+		}),
+	mapping.NewKey("names", "prefixes of XML names", func(r *mapping.Reader, b *Bench, n *yamlfile.Node) {
+		b.Names = r.Names(n)
+	}),
 }
 
-func (r *Reader) named(n *yamlfile.Node, key, what string) []Named {
+func readNamed(r *mapping.Reader, n *yamlfile.Node, key, what string) []Named {
 	var all []Named
 	for _, e := range r.Entries(n, key) {
 		all = append(all, Named{Name: r.Identifier(e.Key, what), At: e.Value})
@@ -281,126 +289,117 @@ func (r *Reader) named(n *yamlfile.Node, key, what string) []Named {
 	return all
 }
 
-var siteKeys = []Key[Site]{
-	{"like", "the site this one is like", func(r *Reader, s *Site, n *yamlfile.Node) { s.Like = r.PlainText(n) }},
-	{"about", "what it is", func(r *Reader, _ *Site, n *yamlfile.Node) { r.Text(n) }},
-	{"set", "values by name", func(r *Reader, s *Site, n *yamlfile.Node) {
+var siteKeys = []mapping.Key[Site]{
+	mapping.TextKey("like", "the site this one is like", func(s *Site) *string { return &s.Like }),
+	mapping.NewKey("about", "what it is", func(r *mapping.Reader, _ *Site, n *yamlfile.Node) { r.Text(n) }),
+	mapping.NewKey("set", "values by name", func(r *mapping.Reader, s *Site, n *yamlfile.Node) {
 		for _, e := range r.Entries(n, "set") {
 			r.Identifier(e.Key, "a value")
 			s.Set = append(s.Set, request.Field{Name: e.Key.Text, Value: r.Named(e)})
 		}
-	}},
-	{"guard", "reading: nothing that could write is sent", func(r *Reader, s *Site, n *yamlfile.Node) {
-		s.Reading = r.Choice(n, "guard", "read only") != ""
-	}},
-	{"timeout", "how long an exchange may take", func(r *Reader, s *Site, n *yamlfile.Node) {
-		s.Timeout = r.Timeout(n)
-	}},
-	{"tls", "certificates", func(r *Reader, s *Site, n *yamlfile.Node) {
-		ReadMapping(r, "tls", n, &s.TLS, tlsKeys)
+	}),
+	mapping.NewKey("guard", "reading: nothing that could write is sent",
+		func(r *mapping.Reader, s *Site, n *yamlfile.Node) {
+			s.Reading = r.Choice(n, "guard", "read only") != ""
+		}),
+	mapping.TimeoutKey("timeout", "how long an exchange may take", func(s *Site) *time.Duration { return &s.Timeout }),
+	mapping.NewKey("tls", "certificates", func(r *mapping.Reader, s *Site, n *yamlfile.Node) {
+		mapping.Read(r, "tls", n, &s.TLS, tlsKeys)
 		r.Together(n, tlsTogether)
-	}},
-	{
+	}),
+	mapping.NewKey(
 		"proxy", "what requests go through, in place of what the environment names",
-		func(r *Reader, s *Site, n *yamlfile.Node) { r.proxy(n, &s.Proxy) },
-	},
-	{"logins", "login: the one used here in its place", func(r *Reader, s *Site, n *yamlfile.Node) {
-		s.Logins = map[string]string{}
-		for _, e := range r.Entries(n, "logins") {
-			s.Logins[e.Key.Text] = r.PlainText(e.Value)
-		}
-	}},
-	{"services", "service: its address here", func(r *Reader, s *Site, n *yamlfile.Node) {
+		func(r *mapping.Reader, s *Site, n *yamlfile.Node) { readProxy(r, n, &s.Proxy) },
+	),
+	mapping.NewKey("logins", "login: the one used here in its place",
+		func(r *mapping.Reader, s *Site, n *yamlfile.Node) {
+			s.Logins = map[string]string{}
+			for _, e := range r.Entries(n, "logins") {
+				s.Logins[e.Key.Text] = r.PlainText(e.Value)
+			}
+		}),
+	mapping.NewKey("services", "service: its address here", func(r *mapping.Reader, s *Site, n *yamlfile.Node) {
 		s.Services = map[string]*value.Template{}
 		for _, e := range r.Entries(n, "services") {
 			s.Services[e.Key.Text] = r.Address(e.Value)
 		}
-	}},
+	}),
 }
 
-var tlsKeys = []Key[TLS]{
-	{"ca", "file of further authorities (PEM)", func(r *Reader, t *TLS, n *yamlfile.Node) { t.CA = r.BenchFile(n) }},
-	{"certificate", "file of the client certificate (PEM, PKCS#12)", func(r *Reader, t *TLS, n *yamlfile.Node) {
-		t.Certificate = r.BenchFile(n)
-	}},
-	{"key", "file of its key (PEM)", func(r *Reader, t *TLS, n *yamlfile.Node) { t.Key = r.BenchFile(n) }},
-	{"password", "password of the key, from ${sealed.x}", func(r *Reader, t *TLS, n *yamlfile.Node) {
-		t.Password = r.Secret(n)
-	}},
-	{"insecure", "true: certificates are not checked", func(r *Reader, t *TLS, n *yamlfile.Node) {
-		t.Insecure = r.Yes(n)
-	}},
+var tlsKeys = []mapping.Key[TLS]{
+	mapping.NewKey("ca", "file of further authorities (PEM)", func(r *mapping.Reader, t *TLS, n *yamlfile.Node) {
+		t.CA = r.BenchFile(n)
+	}),
+	mapping.NewKey("certificate", "file of the client certificate (PEM, PKCS#12)",
+		func(r *mapping.Reader, t *TLS, n *yamlfile.Node) {
+			t.Certificate = r.BenchFile(n)
+		}),
+	mapping.NewKey("key", "file of its key (PEM)", func(r *mapping.Reader, t *TLS, n *yamlfile.Node) {
+		t.Key = r.BenchFile(n)
+	}),
+	mapping.SecretKey("password", "password of the key, from ${sealed.x}",
+		func(t *TLS) **value.Template { return &t.Password }),
+	mapping.YesKey("insecure", "true: certificates are not checked", func(t *TLS) *bool { return &t.Insecure }),
 }
 
-// BenchFile reads the name of a file in the bench folder, which must be there.
-func (r *Reader) BenchFile(n *yamlfile.Node) string {
-	name := r.PlainText(n)
-	if name == "" {
-		return ""
-	}
-	r.Reading(name)
-	full, err := safefile.Inside(r.Dir, name)
-	if err == nil {
-		_, err = os.Stat(full)
-		if err != nil {
-			err = fmt.Errorf("there is no file %s in the bench folder", name)
-		}
-	}
-	if err != nil {
-		r.File.Report(n, "", "%v", err)
-	}
-	return name
-}
-
-var serviceKeys = []Key[Service]{
-	{"about", "what it is", func(r *Reader, _ *Service, n *yamlfile.Node) { r.Text(n) }},
-	{"contract", "file or address of its description", func(r *Reader, s *Service, n *yamlfile.Node) {
-		s.Contract = r.Address(n)
-	}},
-	{"address", "where it is", func(r *Reader, s *Service, n *yamlfile.Node) { s.Address = r.Address(n) }},
-	{"login", "a login, several as a list, or none", func(r *Reader, s *Service, n *yamlfile.Node) {
-		s.Logins, s.loginAt = r.LoginNames(n), n
-	}},
-	{"always", "what goes into each request", func(r *Reader, s *Service, n *yamlfile.Node) {
-		ReadMapping(r, "always", n, &s.Always, alwaysKeys)
-	}},
-	{"addressing", "true: WS-Addressing blocks go with each request", func(r *Reader, s *Service, n *yamlfile.Node) {
-		s.Addressing = r.Yes(n)
-	}},
-	{"protocol", "json-rpc or xml-rpc: methods are called by name", func(r *Reader, s *Service, n *yamlfile.Node) {
-		s.Speaks = rpc.Kind(r.Choice(n, "way to call methods", string(rpc.JSON), string(rpc.XML)))
-	}},
-	{"port", "a port of the contract", func(r *Reader, s *Service, n *yamlfile.Node) { s.Port = r.PlainText(n) }},
-	{"soap", "1.1 or 1.2", func(r *Reader, s *Service, n *yamlfile.Node) { s.SOAP = r.soapVersion(n) }},
-	{"http", "1.1 or 2", func(r *Reader, s *Service, n *yamlfile.Node) {
+var serviceKeys = []mapping.Key[Service]{
+	mapping.NewKey("about", "what it is", func(r *mapping.Reader, _ *Service, n *yamlfile.Node) { r.Text(n) }),
+	mapping.AddressKey("contract", "file or address of its description",
+		func(s *Service) **value.Template { return &s.Contract }),
+	mapping.AddressKey("address", "where it is", func(s *Service) **value.Template { return &s.Address }),
+	mapping.NewKey("login", "a login, several as a list, or none",
+		func(r *mapping.Reader, s *Service, n *yamlfile.Node) {
+			s.Logins, s.loginAt = ReadLoginNames(r, n), n
+		}),
+	mapping.NewKey("always", "what goes into each request", func(r *mapping.Reader, s *Service, n *yamlfile.Node) {
+		mapping.Read(r, "always", n, &s.Always, alwaysKeys)
+	}),
+	mapping.YesKey("addressing", "true: WS-Addressing blocks go with each request",
+		func(s *Service) *bool { return &s.Addressing }),
+	mapping.NewKey("protocol", "json-rpc or xml-rpc: methods are called by name",
+		func(r *mapping.Reader, s *Service, n *yamlfile.Node) {
+			s.Speaks = rpc.Kind(r.Choice(n, "way to call methods", string(rpc.JSON), string(rpc.XML)))
+		}),
+	mapping.TextKey("port", "a port of the contract", func(s *Service) *string { return &s.Port }),
+	mapping.NewKey("soap", "1.1 or 1.2", func(r *mapping.Reader, s *Service, n *yamlfile.Node) {
+		s.SOAP = readSOAPVersion(r, n)
+	}),
+	mapping.NewKey("http", "1.1 or 2", func(r *mapping.Reader, s *Service, n *yamlfile.Node) {
 		s.HTTP = r.Choice(n, "version of HTTP", "1.1", "2")
-	}},
-	{"timeout", "how long an exchange may take: 5 s", func(r *Reader, s *Service, n *yamlfile.Node) {
-		s.Timeout = r.Timeout(n)
-	}},
-	{"names", "prefixes of XML names", func(r *Reader, s *Service, n *yamlfile.Node) { s.Names = r.Names(n) }},
-	{"operations", "operations by name", func(r *Reader, s *Service, n *yamlfile.Node) {
+	}),
+	mapping.TimeoutKey("timeout", "how long an exchange may take: 5 s",
+		func(s *Service) *time.Duration { return &s.Timeout }),
+	mapping.NewKey("names", "prefixes of XML names", func(r *mapping.Reader, s *Service, n *yamlfile.Node) {
+		s.Names = r.Names(n)
+	}),
+	mapping.NewKey("operations", "operations by name", func(r *mapping.Reader, s *Service, n *yamlfile.Node) {
 		for _, e := range r.Entries(n, "operations") {
-			if op := r.operation(e, s); op != nil {
+			if op := readOperation(r, e, s); op != nil {
 				s.Operations = append(s.Operations, op)
 			}
 		}
-	}},
+	}),
 }
 
-var alwaysKeys = []Key[Defaults]{
-	{"headers", "header fields", func(r *Reader, a *Defaults, n *yamlfile.Node) { a.Headers = r.Pairs(n, "headers") }},
-	{"query", "query values", func(r *Reader, a *Defaults, n *yamlfile.Node) { a.Query = r.Pairs(n, "query") }},
-	{"cookies", "cookies", func(r *Reader, a *Defaults, n *yamlfile.Node) { a.Cookies = r.Pairs(n, "cookies") }},
-	{"blocks", "SOAP header blocks", func(r *Reader, a *Defaults, n *yamlfile.Node) { a.Blocks = r.Tree(n) }},
+var alwaysKeys = []mapping.Key[Defaults]{
+	mapping.NewKey("headers", "header fields", func(r *mapping.Reader, a *Defaults, n *yamlfile.Node) {
+		a.Headers = r.Pairs(n, "headers")
+	}),
+	mapping.NewKey("query", "query values", func(r *mapping.Reader, a *Defaults, n *yamlfile.Node) {
+		a.Query = r.Pairs(n, "query")
+	}),
+	mapping.NewKey("cookies", "cookies", func(r *mapping.Reader, a *Defaults, n *yamlfile.Node) {
+		a.Cookies = r.Pairs(n, "cookies")
+	}),
+	mapping.TreeKey("blocks", "SOAP header blocks", func(a *Defaults) **request.Tree { return &a.Blocks }),
 }
 
-func (r *Reader) soapVersion(n *yamlfile.Node) soap.Version {
+func readSOAPVersion(r *mapping.Reader, n *yamlfile.Node) soap.Version {
 	return soap.Version(r.Choice(n, "version of SOAP", "1.1", "1.2"))
 }
 
 // LoginNames reads `none`, a name, or a list of names.
-func (r *Reader) LoginNames(n *yamlfile.Node) []string {
+func ReadLoginNames(r *mapping.Reader, n *yamlfile.Node) []string {
 	if n.Kind == yamlfile.Sequence {
 		var names []string
 		for _, item := range r.List(n) {

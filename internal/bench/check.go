@@ -4,6 +4,7 @@ import (
 	"slices"
 	"strings"
 
+	"testbench/internal/mapping"
 	"testbench/internal/yamlfile"
 )
 
@@ -52,8 +53,8 @@ func (b *Bench) check() {
 func (b *Bench) checkLogins() {
 	for _, l := range b.Logins {
 		for _, other := range l.names {
-			if b.Login(other.name) == nil {
-				b.notThere(other.at, "login", other.name, b.LoginNames())
+			if b.Login(other.Name) == nil {
+				b.notThere(other.At, "login", other.Name, b.LoginNames())
 			}
 		}
 		if ring := b.ring(l, nil); ring != nil {
@@ -74,7 +75,7 @@ func (b *Bench) ring(l *Login, seen []string) []string {
 		return nil
 	}
 	for _, other := range l.names {
-		if found := b.ring(b.Login(other.name), append(seen, l.Name)); found != nil {
+		if found := b.ring(b.Login(other.Name), append(seen, l.Name)); found != nil {
 			return found
 		}
 	}
@@ -110,11 +111,11 @@ func (b *Bench) checkSite(s *Site) {
 }
 
 func (b *Bench) notThere(at *yamlfile.Node, what, name string, known []string) {
-	(&Reader{File: b.Source}).NotThere(at, what, name, known)
+	NotThere((&mapping.Reader{File: b.Source}), at, what, name, known)
 }
 
 // NotThere reports a name that nothing has, with the nearest that there is.
-func (r *Reader) NotThere(at *yamlfile.Node, what, name string, known []string) {
+func NotThere(r *mapping.Reader, at *yamlfile.Node, what, name string, known []string) {
 	err := &NotFoundError{what, name, known}
 	message, try, _ := strings.Cut(err.Error(), "; ")
 	r.File.Report(at, try, "%s", message)

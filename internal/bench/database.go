@@ -4,6 +4,7 @@ import (
 	"strings"
 
 	"testbench/internal/lookup"
+	"testbench/internal/mapping"
 	"testbench/internal/value"
 	"testbench/internal/yamlfile"
 )
@@ -17,30 +18,27 @@ type Database struct {
 	Password *value.Template
 
 	at   *yamlfile.Node
-	Uses []Use
+	Uses []mapping.Use
 }
 
-var databaseKeys = []Key[Database]{
-	{"kind", strings.Join(lookup.Kinds, ", "), func(r *Reader, d *Database, n *yamlfile.Node) {
+var databaseKeys = []mapping.Key[Database]{
+	mapping.NewKey("kind", strings.Join(lookup.Kinds, ", "), func(r *mapping.Reader, d *Database, n *yamlfile.Node) {
 		d.Kind = r.Choice(n, "kind of database", lookup.Kinds...)
-	}},
-	{
-		"address", "postgres://host/name and so on; a file for SQLite; a folder",
-		func(r *Reader, d *Database, n *yamlfile.Node) { d.Address = r.Address(n) },
-	},
-	{"user", "who asks", func(r *Reader, d *Database, n *yamlfile.Node) { d.User = r.Template(n) }},
-	{"password", "the password, from ${sealed.x}", func(r *Reader, d *Database, n *yamlfile.Node) {
-		d.Password = r.Secret(n)
-	}},
-	{"about", "what it is", func(r *Reader, _ *Database, n *yamlfile.Node) { r.Text(n) }},
+	}),
+	mapping.AddressKey("address", "postgres://host/name and so on; a file for SQLite; a folder",
+		func(d *Database) **value.Template { return &d.Address }),
+	mapping.TemplateKey("user", "who asks", func(d *Database) **value.Template { return &d.User }),
+	mapping.SecretKey("password", "the password, from ${sealed.x}",
+		func(d *Database) **value.Template { return &d.Password }),
+	mapping.NewKey("about", "what it is", func(r *mapping.Reader, _ *Database, n *yamlfile.Node) { r.Text(n) }),
 }
 
-func (r *Reader) database(e yamlfile.Entry) *Database {
+func readDatabase(r *mapping.Reader, e yamlfile.Entry) *Database {
 	d := &Database{Name: e.Key.Text, at: e.Key}
 	inner := *r
 	inner.Uses = &d.Uses
 	r.Identifier(e.Key, "a database")
-	ReadMapping(&inner, "a database", e.Value, d, databaseKeys)
+	mapping.Read(&inner, "a database", e.Value, d, databaseKeys)
 	r.Needs(e.Value, "kind", "address")
 	r.OnlyBeside(e.Value, "a database of kind "+d.Kind, databaseTogether, "kind", d.Kind)
 	if e.Value.Kind == yamlfile.Mapping && (d.Kind == "" && e.Value.Get("kind") == nil || d.Address == nil) {

@@ -5,6 +5,7 @@ import (
 	"os"
 	"slices"
 
+	"testbench/internal/mapping"
 	"testbench/internal/request"
 	"testbench/internal/safefile"
 	"testbench/internal/value"
@@ -16,45 +17,46 @@ import (
 const LocalName = "local.yaml"
 
 // localKeys are what local.yaml may say of a site.
-var localKeys = []Key[Site]{siteKey("set"), siteKey("services")}
+var localKeys = []mapping.Key[Site]{siteKey("set"), siteKey("services")}
 
-func siteKey(name string) Key[Site] {
-	return siteKeys[slices.IndexFunc(siteKeys, func(k Key[Site]) bool { return k.Name == name })]
+func siteKey(name string) mapping.Key[Site] {
+	return siteKeys[slices.IndexFunc(siteKeys, func(k mapping.Key[Site]) bool { return k.Name == name })]
 }
 
 // localFileKeys are the keys of local.yaml.
-var localFileKeys = []Key[Bench]{
-	{"sites", "sites of the bench by name, with what is other here", func(r *Reader, b *Bench, n *yamlfile.Node) {
-		for _, e := range r.Entries(n, "sites") {
-			site := b.Site(e.Key.Text)
-			if site == nil {
-				r.NotThere(e.Key, "site", e.Key.Text, b.SiteNames())
-				continue
-			}
-			here := &Site{at: e.Key}
-			inner := *r
-			inner.Uses = &here.Uses
-			ReadMapping(&inner, "a site of "+LocalName, e.Value, here, localKeys)
-			// Only what the bench file has can be other here: a word written wrong has no effect.
-			merged, err := b.At(site.Name)
-			if err != nil {
-				continue // its like: is wrong, which is told
-			}
-			for _, entry := range entriesOf(e.Value.Get("set")) {
-				if name := entry.Key.Text; merged.Value(name) == nil {
-					r.NotThere(entry.Key, "value of the site", name,
-						Names(merged.Set, func(f request.Field) string { return f.Name }))
+var localFileKeys = []mapping.Key[Bench]{
+	mapping.NewKey("sites", "sites of the bench by name, with what is other here",
+		func(r *mapping.Reader, b *Bench, n *yamlfile.Node) {
+			for _, e := range r.Entries(n, "sites") {
+				site := b.Site(e.Key.Text)
+				if site == nil {
+					NotThere(r, e.Key, "site", e.Key.Text, b.SiteNames())
+					continue
 				}
-			}
-			for _, entry := range entriesOf(e.Value.Get("services")) {
-				if name := entry.Key.Text; b.Service(name) == nil {
-					r.NotThere(entry.Key, "service", name, b.ServiceNames())
+				here := &Site{at: e.Key}
+				inner := *r
+				inner.Uses = &here.Uses
+				mapping.Read(&inner, "a site of "+LocalName, e.Value, here, localKeys)
+				// Only what the bench file has can be other here: a word written wrong has no effect.
+				merged, err := b.At(site.Name)
+				if err != nil {
+					continue // its like: is wrong, which is told
 				}
+				for _, entry := range entriesOf(e.Value.Get("set")) {
+					if name := entry.Key.Text; merged.Value(name) == nil {
+						NotThere(r, entry.Key, "value of the site", name,
+							Names(merged.Set, func(f request.Field) string { return f.Name }))
+					}
+				}
+				for _, entry := range entriesOf(e.Value.Get("services")) {
+					if name := entry.Key.Text; b.Service(name) == nil {
+						NotThere(r, entry.Key, "service", name, b.ServiceNames())
+					}
+				}
+				site.override(here)
+				site.Uses = append(site.Uses, here.Uses...)
 			}
-			site.override(here)
-			site.Uses = append(site.Uses, here.Uses...)
-		}
-	}},
+		}),
 }
 
 func entriesOf(n *yamlfile.Node) []yamlfile.Entry {
@@ -79,7 +81,8 @@ func (b *Bench) readLocal() error {
 	}
 	b.Local = yamlfile.Read(DisplayName(name), data)
 	if b.Local.Root != nil {
-		ReadMapping(&Reader{File: b.Local, Dir: b.Dir, Uses: new([]Use)}, LocalName, b.Local.Root, b, localFileKeys)
+		mapping.Read(&mapping.Reader{File: b.Local, Dir: b.Dir, Uses: new([]mapping.Use)}, LocalName, b.Local.Root, b,
+			localFileKeys)
 	}
 	return nil
 }

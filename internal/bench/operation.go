@@ -9,6 +9,7 @@ import (
 	"testbench/internal/contract/formats"
 	"testbench/internal/contract/source"
 	"testbench/internal/document"
+	"testbench/internal/mapping"
 	"testbench/internal/request"
 	"testbench/internal/rule"
 	"testbench/internal/safefile"
@@ -23,7 +24,7 @@ type description struct {
 	op       *contract.Endpoint
 	explicit bool // a request line was given
 	template *request.Tree
-	good     *StatusRule
+	good     *rule.Status
 	filled   []filledParameter
 }
 
@@ -49,23 +50,11 @@ type mark struct {
 	op *contract.Endpoint
 }
 
-// Methods are the request methods that HTTP names (RFC 9110, 9; RFC 5789).
-var Methods = []string{"GET", "POST", "PUT", "PATCH", "DELETE", "HEAD", "OPTIONS"}
-
-// IsMethod says whether a word can be a request method. Others than those
-// above may be meant (MERGE, PROPFIND), but not one that is nearly one of them.
-func IsMethod(word string) bool {
-	if word == "" || strings.Trim(word, "ABCDEFGHIJKLMNOPQRSTUVWXYZ-") != "" {
-		return false
-	}
-	return slices.Contains(Methods, word) || suggest.Closest(word, Methods) == ""
-}
-
 // operation reads one operation described in bench.yaml. For a SOAP service a
 // payload takes the place of a request line.
-func (r *Reader) operation(e yamlfile.Entry, s *Service) *contract.Endpoint {
+func readOperation(r *mapping.Reader, e yamlfile.Entry, s *Service) *contract.Endpoint {
 	d := &description{op: &contract.Endpoint{Name: e.Key.Text}}
-	ReadMapping(r, "an operation", e.Value, d, operationKeys)
+	mapping.Read(r, "an operation", e.Value, d, operationKeys)
 	op := d.op
 	if op.SOAP {
 		op.Method = "POST"
@@ -84,7 +73,7 @@ func (r *Reader) operation(e yamlfile.Entry, s *Service) *contract.Endpoint {
 	}
 	if d.good != nil {
 		if s.Good == nil {
-			s.Good = map[string]*StatusRule{}
+			s.Good = map[string]*rule.Status{}
 		}
 		s.Good[op.Name] = d.good
 	}
@@ -114,50 +103,52 @@ func (r *Reader) operation(e yamlfile.Entry, s *Service) *contract.Endpoint {
 	return op
 }
 
-var operationKeys = []Key[description]{
-	{"request", "method and path: GET /lots/{id}", func(r *Reader, d *description, n *yamlfile.Node) {
-		d.explicit = true
-		line := r.PlainText(n)
-		method, path, _ := strings.Cut(line, " ")
-		path = strings.TrimSpace(path)
-		switch {
-		case !IsMethod(method):
-			r.File.Report(n, "write it like GET /lots/{id}; "+suggest.DidYouMean(strings.ToUpper(method), Methods),
-				"%q is not a request method", method)
-		case !strings.HasPrefix(path, "/") && path != "":
-			r.File.Report(n, "", "the path must begin with /: %q", path)
-		}
-		d.op.Method, d.op.Path = method, path
-		d.op.Reads = d.op.Reads || method == "GET" || method == "HEAD" || method == "OPTIONS"
-	}},
-	{
-		"method", "of a service that speaks json-rpc or xml-rpc, what is called, where it is not the operation's name",
-		func(r *Reader, d *description, n *yamlfile.Node) {
-			d.op.Call = r.PlainText(n)
-		},
-	},
-	{"about", "what it does", func(r *Reader, d *description, n *yamlfile.Node) { d.op.About = r.Text(n) }},
-	{"path", "path parameters", parameters(contract.InPath)},
-	{"query", "query parameters", parameters(contract.InQuery)},
-	{"headers", "header parameters", parameters(contract.InHeader)},
-	{"form", "form parameters", parameters(contract.InForm)},
-	{"body", "fields of the body", parameters(contract.InBody)},
-	{
+var operationKeys = []mapping.Key[description]{
+	mapping.NewKey("request", "method and path: GET /lots/{id}",
+		func(r *mapping.Reader, d *description, n *yamlfile.Node) {
+			d.explicit = true
+			line := r.PlainText(n)
+			method, path, _ := strings.Cut(line, " ")
+			path = strings.TrimSpace(path)
+			switch {
+			case !request.IsMethod(method):
+				r.File.Report(n, "write it like GET /lots/{id}; "+suggest.DidYouMean(strings.ToUpper(method),
+					request.Methods),
+					"%q is not a request method", method)
+			case !strings.HasPrefix(path, "/") && path != "":
+				r.File.Report(n, "", "the path must begin with /: %q", path)
+			}
+			d.op.Method, d.op.Path = method, path
+			d.op.Reads = d.op.Reads || method == "GET" || method == "HEAD" || method == "OPTIONS"
+		}),
+	mapping.TextKey("method",
+		"of a service that speaks json-rpc or xml-rpc, what is called, where it is not the operation's "+
+			"name", func(d *description) *string { return &d.op.Call }),
+	mapping.NewKey("about", "what it does", func(r *mapping.Reader, d *description, n *yamlfile.Node) {
+		d.op.About = r.Text(n)
+	}),
+	mapping.NewKey("path", "path parameters", parameters(contract.InPath)),
+	mapping.NewKey("query", "query parameters", parameters(contract.InQuery)),
+	mapping.NewKey("headers", "header parameters", parameters(contract.InHeader)),
+	mapping.NewKey("form", "form parameters", parameters(contract.InForm)),
+	mapping.NewKey("body", "fields of the body", parameters(contract.InBody)),
+	mapping.NewKey(
 		"template", "what the body is made of; ${fields} stands for the fields that are filled in",
-		func(r *Reader, d *description, n *yamlfile.Node) {
+		func(r *mapping.Reader, d *description, n *yamlfile.Node) {
 			inner := *r
-			inner.Uses = new([]Use) // fields is known only while a call is built
+			inner.Uses = new([]mapping.Use) // fields is known only while a call is built
 			d.template = inner.Tree(n)
 		},
-	},
-	{"success", "the statuses of success: 200 or 404, or a list", func(r *Reader, d *description, n *yamlfile.Node) {
-		d.good = r.Status(n)
-	}},
-	{
+	),
+	mapping.NewKey("success", "the statuses of success: 200 or 404, or a list",
+		func(r *mapping.Reader, d *description, n *yamlfile.Node) {
+			d.good = r.Status(n)
+		}),
+	mapping.NewKey(
 		"answer", "a file with the schema of what comes back: JSON Schema or XML Schema",
-		func(r *Reader, d *description, n *yamlfile.Node) {
+		func(r *mapping.Reader, d *description, n *yamlfile.Node) {
 			r.Reading(n.Text)
-			answer, err := r.answerSchema(r.PlainText(n))
+			answer, err := readAnswerSchema(r, r.PlainText(n))
 			if err != nil {
 				r.File.Report(n, "", "%v", err)
 				return
@@ -167,44 +158,46 @@ var operationKeys = []Key[description]{
 				{Status: "default"},
 			}
 		},
-	},
-	{"needs", "groups of which at least one must be given", func(r *Reader, d *description, n *yamlfile.Node) {
-		for _, group := range r.List(n) {
-			var names []string
-			for _, item := range r.List(group) {
-				names = append(names, r.PlainText(item))
+	),
+	mapping.NewKey("needs", "groups of which at least one must be given",
+		func(r *mapping.Reader, d *description, n *yamlfile.Node) {
+			for _, group := range r.List(n) {
+				var names []string
+				for _, item := range r.List(group) {
+					names = append(names, r.PlainText(item))
+				}
+				d.op.Needs = append(d.op.Needs, names)
 			}
-			d.op.Needs = append(d.op.Needs, names)
-		}
-	}},
-	{"reads", "true: it changes nothing", func(r *Reader, d *description, n *yamlfile.Node) { d.op.Reads = r.Yes(n) }},
-	{"action", "the SOAP action", func(r *Reader, d *description, n *yamlfile.Node) {
+		}),
+	mapping.YesKey("reads", "true: it changes nothing", func(d *description) *bool { return &d.op.Reads }),
+	mapping.NewKey("action", "the SOAP action", func(r *mapping.Reader, d *description, n *yamlfile.Node) {
 		d.op.SOAP, d.op.Action = true, r.PlainText(n)
-	}},
-	{"payload", "the SOAP payload's element: prefix:Name", func(r *Reader, d *description, n *yamlfile.Node) {
-		d.op.SOAP, d.op.Payload = true, r.PlainText(n)
-	}},
+	}),
+	mapping.NewKey("payload", "the SOAP payload's element: prefix:Name",
+		func(r *mapping.Reader, d *description, n *yamlfile.Node) {
+			d.op.SOAP, d.op.Payload = true, r.PlainText(n)
+		}),
 }
 
-func parameters(in contract.In) func(*Reader, *description, *yamlfile.Node) {
-	return func(r *Reader, d *description, n *yamlfile.Node) {
+func parameters(in contract.In) func(*mapping.Reader, *description, *yamlfile.Node) {
+	return func(r *mapping.Reader, d *description, n *yamlfile.Node) {
 		for _, e := range r.Entries(n, string(in)) {
 			p := parameter{Parameter: contract.Parameter{
 				In: in, Wire: e.Key.Text, Name: e.Key.Text,
 				Required: in == contract.InPath,
 			}}
-			r.takesOf(e.Value, func() *document.Node { return EnumSchema("required", "optional") })
+			r.TakesOf(e.Value, func() *document.Node { return mapping.EnumSchema("required", "optional") })
 			switch {
 			case e.Value.Kind == yamlfile.Mapping:
-				ReadMapping(r, "a parameter", e.Value, &p, parameterKeys)
+				mapping.Read(r, "a parameter", e.Value, &p, parameterKeys)
 			case e.Value.Text == "required":
 				p.Required = true
 			case e.Value.Text != "optional" || e.Value.Kind == yamlfile.Sequence:
 				r.File.Report(e.Value, "write required, optional, or keys below it: "+
-					strings.Join(suggest.First(KeyNames(parameterKeys), 9), ", "),
+					strings.Join(suggest.First(mapping.KeyNames(parameterKeys), 9), ", "),
 					"a parameter is described by a mapping")
 			}
-			r.finishParameter(d, &p)
+			finishParameter(r, d, &p)
 			d.op.Parameters = append(d.op.Parameters, p.Parameter)
 		}
 	}
@@ -212,7 +205,7 @@ func parameters(in contract.In) func(*Reader, *description, *yamlfile.Node) {
 
 // finishParameter checks what a parameter is without being given one, and remembers what is
 // known only when a call is made.
-func (r *Reader) finishParameter(d *description, p *parameter) {
+func finishParameter(r *mapping.Reader, d *description, p *parameter) {
 	if p.fixed != nil && (p.fallback != nil || len(p.OneOf) > 0) {
 		r.File.Report(p.fixedAt, "keep one of them",
 			"%s is always the same: default: and one of: have no effect beside fixed:", p.Name)
@@ -226,7 +219,7 @@ func (r *Reader) finishParameter(d *description, p *parameter) {
 		if one.tree == nil {
 			continue
 		}
-		r.remarkCredential(p.Name, one.at)
+		r.RemarkCredential(p.Name, one.at)
 		*one.into = one.tree.Known(schema.Unknown)
 		if len(one.tree.Placeholders()) > 0 {
 			d.filled = append(d.filled, filledParameter{p.In, p.Wire, one.tree, one.isFixed})
@@ -236,30 +229,34 @@ func (r *Reader) finishParameter(d *description, p *parameter) {
 	}
 }
 
-var parameterKeys = []Key[parameter]{
-	{"name", "what a tester calls it", func(r *Reader, p *parameter, n *yamlfile.Node) { p.Name = r.PlainText(n) }},
-	{"required", "true or false", func(r *Reader, p *parameter, n *yamlfile.Node) { p.Required = r.Yes(n) }},
-	{"kind", "integer, number, date, …", func(r *Reader, p *parameter, n *yamlfile.Node) {
+var parameterKeys = []mapping.Key[parameter]{
+	mapping.TextKey("name", "what a tester calls it", func(p *parameter) *string { return &p.Name }),
+	mapping.YesKey("required", "true or false", func(p *parameter) *bool { return &p.Required }),
+	mapping.NewKey("kind", "integer, number, date, …", func(r *mapping.Reader, p *parameter, n *yamlfile.Node) {
 		word, _, _ := strings.Cut(r.PlainText(n), " ")
 		if r.Choice(&yamlfile.Node{Kind: n.Kind, Text: word, Line: n.Line, Column: n.Column}, "kind",
 			rule.KindNames()...) != "" {
 			p.Kind = n.Text
 		}
-	}},
-	{"one of", "the allowed values", func(r *Reader, p *parameter, n *yamlfile.Node) {
+	}),
+	mapping.NewKey("one of", "the allowed values", func(r *mapping.Reader, p *parameter, n *yamlfile.Node) {
 		for _, item := range r.List(n) {
 			p.OneOf = append(p.OneOf, r.PlainText(item))
 		}
-	}},
-	{"default", "sent when nothing else is", func(r *Reader, p *parameter, n *yamlfile.Node) {
+	}),
+	mapping.NewKey("default", "sent when nothing else is", func(r *mapping.Reader, p *parameter, n *yamlfile.Node) {
 		p.fallback, p.fallbackAt = r.Tree(n), n
-	}},
-	{"fixed", "always sent", func(r *Reader, p *parameter, n *yamlfile.Node) { p.fixed, p.fixedAt = r.Tree(n), n }},
-	{"about", "what it means", func(r *Reader, p *parameter, n *yamlfile.Node) { p.About = r.Text(n) }},
+	}),
+	mapping.NewKey("fixed", "always sent", func(r *mapping.Reader, p *parameter, n *yamlfile.Node) {
+		p.fixed, p.fixedAt = r.Tree(n), n
+	}),
+	mapping.NewKey("about", "what it means", func(r *mapping.Reader, p *parameter, n *yamlfile.Node) {
+		p.About = r.Text(n)
+	}),
 }
 
 // answerSchema reads a schema alone.
-func (r *Reader) answerSchema(name string) (schema.Type, error) {
+func readAnswerSchema(r *mapping.Reader, name string) (schema.Type, error) {
 	if _, err := safefile.Inside(r.Dir, name); err != nil {
 		return nil, err
 	}

@@ -5,6 +5,7 @@ import (
 	"net/url"
 
 	"testbench/internal/login"
+	"testbench/internal/mapping"
 	"testbench/internal/value"
 	"testbench/internal/yamlfile"
 )
@@ -17,16 +18,15 @@ type Proxy struct {
 	at *yamlfile.Node
 }
 
-var proxyKeys = []Key[Proxy]{
-	{"address", "http://host:port", func(r *Reader, p *Proxy, n *yamlfile.Node) { p.Address = r.Address(n) }},
-	{"login", "the login of kind basic that the proxy asks for", func(r *Reader, p *Proxy, n *yamlfile.Node) {
-		p.Login = r.PlainText(n)
-	}},
+var proxyKeys = []mapping.Key[Proxy]{
+	mapping.AddressKey("address", "http://host:port", func(p *Proxy) **value.Template { return &p.Address }),
+	mapping.TextKey("login", "the login of kind basic that the proxy asks for",
+		func(p *Proxy) *string { return &p.Login }),
 }
 
-func (r *Reader) proxy(n *yamlfile.Node, p *Proxy) {
+func readProxy(r *mapping.Reader, n *yamlfile.Node, p *Proxy) {
 	p.at = n
-	ReadMapping(r, "proxy", n, p, proxyKeys)
+	mapping.Read(r, "proxy", n, p, proxyKeys)
 	r.Needs(n, "address")
 	if n.Kind == yamlfile.Mapping && n.Get("address") == nil {
 		r.File.Report(n, "write address: http://host:port", "the proxy has no address:")

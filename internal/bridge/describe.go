@@ -114,6 +114,7 @@ func (h *Handler) renderPage(withKeys bool) ([]byte, error) {
 func (h *Handler) showPage(w http.ResponseWriter, _ *http.Request) {
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
 	w.Header().Set("Content-Security-Policy",
-		"default-src 'none'; style-src 'unsafe-inline'; script-src 'unsafe-inline'; connect-src 'self'; img-src data:; frame-ancestors 'none'; form-action 'none'")
+		"default-src 'none'; style-src 'unsafe-inline'; script-src 'unsafe-inline'; connect-src 'self'; img-src "+
+			"data:; frame-ancestors 'none'; form-action 'none'")
 	_, _ = w.Write(h.page[h.wantsKeys()])
 }

@@ -7,8 +7,8 @@ import (
 	"os"
 	"strings"
 
+	"testbench/internal/addservice"
 	"testbench/internal/secret"
-	"testbench/internal/workbench"
 )
 
 type addOptions struct {
@@ -56,7 +56,7 @@ func runAdd(ctx context.Context, s *session, o *addOptions, args []string) (int,
 		return 0, err
 	}
 	added, err := bench.Add(ctx,
-		workbench.Addition{
+		addservice.Addition{
 			Name: args[0], Source: args[1], Example: o.example, Shell: o.shell != "",
 			Seal: func(name, text string) error {
 				s.masker.Hide(text)

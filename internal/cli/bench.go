@@ -16,6 +16,9 @@ import (
 	"testbench/internal/workbench"
 )
 
+// askAddress is what `new` asks at a terminal.
+const askAddress = "the address of a service to test (empty for none): "
+
 func newCommand() *command {
 	return &command{
 		name: "new", group: "starting", purpose: "starts a bench: bench.yaml, folders, a first sheet",
@@ -32,7 +35,7 @@ func newCommand() *command {
 			var err error
 			if len(args) == 2 {
 				address = args[1]
-			} else if address, err = askLine(ctx, s, "the address of a service to test (empty for none): "); err != nil {
+			} else if address, err = askLine(ctx, s, askAddress); err != nil {
 				return 0, err
 			}
 			written, err := workbench.New(args[0], address)
@@ -276,5 +279,6 @@ func showDemoEnd(t *printer, dir, reportFile string, asPlanned bool) {
 	}
 	t.printf("\n  the bench    %s\n  the sheets   %s\n  the report   %s\n", filepath.Join(dir, "bench.yaml"),
 		filepath.Join(dir, "sheets"), reportFile)
-	t.printf("\nnext: testbench demo -dir honey -serve      (keeps the services up; in another terminal:)\n      cd honey && testbench call stores/search grade=A\n")
+	t.printf("\nnext: testbench demo -dir honey -serve      (keeps the services up; in another terminal:)\n      cd " +
+		"honey && testbench call stores/search grade=A\n")
 }

@@ -54,7 +54,8 @@ func bridgeCommand() *command {
 				"write a line of JSON for each request to a `file`; else they go to standard error")
 			f.Var(&o.keep, "keep", "`OPERATION=30s`: keep answers of an operation for a time; repeatable")
 			f.Var(&o.hosts, "host",
-				"a `name` by which it is asked, beside those of the loopback, with :PORT where it is another there; repeatable")
+				"a `name` by which it is asked, beside those of the loopback, with :PORT where it is another there; "+
+					"repeatable")
 			f.Float64Var(&o.rate, "rate", 0, "how many requests a `second` each key may make")
 			f.Int64Var(&o.maxBody, "max-request", 1<<20, "how many `bytes` a request may hold")
 			f.DurationVar(&o.timeout, "wait", 30*time.Second, "how `long` the service is waited for")
@@ -64,7 +65,8 @@ func bridgeCommand() *command {
 				"the operations that the key or role is for, with commas between `them`; else all")
 			f.StringVar(&o.role, "role", "", "say what the role of this `NAME` is for, by -operations and -methods")
 			f.StringVar(&o.methods, "methods", "",
-				"the methods that the role is for: POST asks for operations, GET for the page, /openapi.json, /metrics and /health; else `both`")
+				"the methods that the role is for: POST asks for operations, GET for the page, /openapi.json, "+
+					"/metrics and /health; else `both`")
 			f.StringVar(&o.roles, "roles", "", "the roles that the key has, with commas between `them`")
 			f.StringVar(&o.header, "key-header", "",
 				"the header field that holds the key, as `X-Key`; else it is Authorization: Bearer KEY")

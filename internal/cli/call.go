@@ -61,7 +61,8 @@ func callCommand() *command {
 			f.StringVar(&o.show, "show", "",
 				"show `what` was exchanged, with headers and where the time went: sent, received or all")
 			f.BoolVar(&o.full, "full", false, "show bodies in full, however long, on a terminal too")
-			f.StringVar(&o.save, "save", "", "save the answer's body to a `file`; - writes it alone to standard output, masked")
+			f.StringVar(&o.save, "save", "",
+				"save the answer's body to a `file`; - writes it alone to standard output, masked")
 			f.Var(&o.picks, "pick", "print only the value at this `path`, bare, for the shell; repeatable")
 			f.Var(&o.keep, "keep", "`name=path`: keep a value, sealed, for later calls; repeatable")
 			f.StringVar(&o.into, "into", "", "append the call as a step to a `sheet`")
@@ -279,7 +280,8 @@ func showCall(s *session, o *callOptions, result *workbench.StepResult) {
 		}
 		switch {
 		case o.show != "":
-			showExchange(s, record, result, o.show == "sent" || o.show == "all", o.show == "received" || o.show == "all",
+			showExchange(s, record, result, o.show == "sent" || o.show == "all", o.show == "received" ||
+				o.show == "all",
 				false)
 		default:
 			if o.headers {
@@ -398,7 +400,8 @@ func readFill(s *session, name string) (*document.Node, error) {
 		return nil, file.Problems
 	}
 	if file.Root == nil || file.Root.Kind != yamlfile.Mapping {
-		return nil, fmt.Errorf("%s: fields with their values are expected, as YAML (name: value) or, in a file that ends in .json, as JSON", name)
+		return nil, fmt.Errorf("%s: fields with their values are expected, as YAML (name: value) or, in a file that "+
+			"ends in .json, as JSON", name)
 	}
 	return yamlNode(file.Root), nil
 }

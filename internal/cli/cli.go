@@ -279,13 +279,14 @@ var sharedOptions = []sharedOption{
 		})
 	}},
 	{"most", func(s *session, flags *flag.FlagSet) {
-		flags.Func("most", fmt.Sprintf("how large an answer may be, in `MiB` (else %d)", usualMost), func(text string) (err error) {
-			s.talking.most, err = strconv.Atoi(text)
-			if err != nil || s.talking.most < 1 {
-				return fmt.Errorf("-most takes a whole number of MiB from 1, not %q", text)
-			}
-			return nil
-		})
+		flags.Func("most", fmt.Sprintf("how large an answer may be, in `MiB` (else %d)", usualMost),
+			func(text string) (err error) {
+				s.talking.most, err = strconv.Atoi(text)
+				if err != nil || s.talking.most < 1 {
+					return fmt.Errorf("-most takes a whole number of MiB from 1, not %q", text)
+				}
+				return nil
+			})
 	}},
 	{"plain", func(s *session, flags *flag.FlagSet) {
 		flags.BoolVar(&s.common.plain, "plain", false, "no colour, no special signs")
@@ -453,7 +454,8 @@ func (s *session) open() (*workbench.Bench, error) {
 		return nil, err
 	}
 	if dir == "" {
-		return nil, usagef("`testbench new DIR` starts a bench, `testbench demo` writes one to look at; -bench DIR names one", "there is no bench.yaml here or above")
+		return nil, usagef("`testbench new DIR` starts a bench, `testbench demo` writes one to look at; -bench DIR "+
+			"names one", "there is no bench.yaml here or above")
 	}
 	return s.openAt(dir)
 }

@@ -179,7 +179,8 @@ func comparedAs(s *session, o *compareOptions, args []string) (string, error) {
 			_ = from.Close()
 		}
 		return "", usagef("-as answers, -as runs or -as contracts says what they are",
-			"%s is one of two %s, and %s of two %s", args[0], kindOfSource(s, args[0]), args[1], kindOfSource(s, args[1]))
+			"%s is one of two %s, and %s of two %s", args[0], kindOfSource(s, args[0]), args[1], kindOfSource(s,
+				args[1]))
 	case kinds[asRuns]:
 		return asRuns, nil
 	case kinds[asContracts]:

@@ -30,7 +30,8 @@ func draftCommand() *command {
 		options: func(f *flag.FlagSet) any {
 			o := &draftOptions{}
 			f.StringVar(&o.as, "as", "",
-				"the `form`: step (for a sheet), xml (of SOAP with remarks) or json (of SOAP the fields); else what the operation takes")
+				"the `form`: step (for a sheet), xml (of SOAP with remarks) or json (of SOAP the fields); else what "+
+					"the operation takes")
 			f.StringVar(&o.only, "only", "", "`required` leaves out what may be left out")
 			f.StringVar(&o.soap, "soap", "", "the `version` of SOAP: 1.1 or 1.2")
 			f.StringVar(&o.port, "port", "", "the `port` of the contract")

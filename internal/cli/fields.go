@@ -49,7 +49,8 @@ func fieldKinds() []string {
 
 func runFields(s *session, o *fieldsOptions, args []string) (int, error) {
 	if len(args) != 1 {
-		return 0, usagef("testbench fields FILE, testbench fields - (standard input), testbench fields last, testbench fields 18.3", "the fields of what?")
+		return 0, usagef("testbench fields FILE, testbench fields - (standard input), testbench fields last, "+
+			"testbench fields 18.3", "the fields of what?")
 	}
 	if err := oneOf("kind", o.kind, fieldKinds()...); err != nil {
 		return 0, err
@@ -237,7 +238,8 @@ func recordedExchange(s *session, run, number int) (*history.Exchange, error) {
 		return nil, usagef(fmt.Sprintf("they are numbered from %d.1 to %d.%d", run, run, count),
 			"run %d has no exchange %d", run, number)
 	case found.Request == nil:
-		return nil, errors.New("that exchange passed, and is recorded without what was sent: of long runs only the first ones and those that failed are whole")
+		return nil, errors.New("that exchange passed, and is recorded without what was sent: of long runs only the " +
+			"first ones and those that failed are whole")
 	}
 	return found, nil
 }

@@ -148,7 +148,8 @@ var forms = map[string][]form{
 		{"without -show", func(u used) bool {
 			return !u.has("show")
 		}, take("step tag from rows stop accept out detail jobs rate repeat for share of listen callback", sending)},
-		{"", always, take("step tag from rows stop accept out show full detail jobs rate repeat for share of listen callback",
+		{"", always, take("step tag from rows stop accept out show full detail jobs rate repeat for share of listen "+
+			"callback",
 			sending)},
 	},
 	"probe": {

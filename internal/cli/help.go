@@ -91,7 +91,8 @@ func showEntries(t *printer, entries []workbench.Entry) {
 }
 
 func showOverview(t *printer) {
-	t.printf("Test Bench builds and runs authenticated requests against SOAP, REST and ERP\nendpoints, and checks what comes back.\n\nusage: testbench COMMAND [options] [arguments]\n")
+	t.printf("Test Bench builds and runs authenticated requests against SOAP, REST and ERP\nendpoints, and checks " +
+		"what comes back.\n\nusage: testbench COMMAND [options] [arguments]\n")
 	group := ""
 	for _, c := range commands() {
 		if c.group != group {
@@ -101,8 +102,10 @@ func showOverview(t *printer) {
 		t.printf("  %s  %s\n", t.fit(c.name, 11), c.purpose)
 	}
 	t.printf("\n%s\n", t.wrap("topics: options, "+strings.Join(workbench.TopicNames(), ", "), t.width, 2))
-	t.printf("\n`testbench help COMMAND`, `help TOPIC` and `help KEY` explain one; `testbench demo` shows all of it at work.\n")
-	t.printf("exit status: 0 all passed, 1 something failed, 2 the command or a file is wrong,\n3 an endpoint not reached or a token not obtained, 130 interrupted, 143 terminated\n")
+	t.printf("\n`testbench help COMMAND`, `help TOPIC` and `help KEY` explain one; `testbench demo` shows all of it " +
+		"at work.\n")
+	t.printf("exit status: 0 all passed, 1 something failed, 2 the command or a file is wrong,\n3 an endpoint not " +
+		"reached or a token not obtained, 130 interrupted, 143 terminated\n")
 }
 
 func showHelp(t *printer, c *command) {

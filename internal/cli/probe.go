@@ -50,7 +50,9 @@ func probeCommand() *command {
 			f.DurationVar(&o.within, "within", 10*time.Second, "an answer that takes longer counts as broke")
 			f.BoolVar(&o.bad, "bad", false, "show only what was not refused clearly and may not be taken either")
 			f.StringVar(&o.as, "as", "", "send nothing and write the wrong requests as a `sheet`, to be kept and run")
-			f.Var(&o.out, "out", "a report into a `file`: .html, .xml (JUnit), .har, .md, .json, .ndjson, .csv; repeatable. With -as sheet, the sheet")
+			f.Var(&o.out, "out",
+				"a report into a `file`: .html, .xml (JUnit), .har, .md, .json, .ndjson, .csv; repeatable. With -as "+
+					"sheet, the sheet")
 			o.shape(f)
 			return o
 		},

@@ -47,7 +47,8 @@ func proposeCommand() *command {
 func runPropose(ctx context.Context, s *session, o *proposeOptions, args []string) (int, error) {
 	switch {
 	case len(args) == 0:
-		return 0, usagef("testbench propose monday.json tuesday.json, testbench propose 17.2 18.2, testbench propose TARGET -times 2", "rules from which answers?")
+		return 0, usagef("testbench propose monday.json tuesday.json, testbench propose 17.2 18.2, testbench propose "+
+			"TARGET -times 2", "rules from which answers?")
 	case o.times < 0 || o.times == 1:
 		return 0, usagef("-times 2", "what varies shows only when a call is made at least twice")
 	case (o.into == "") != (o.step == ""):
@@ -81,7 +82,8 @@ func runPropose(ctx context.Context, s *session, o *proposeOptions, args []strin
 		s.tell.printf("  %s", s.tell.visible(line))
 	}
 	if o.times == 0 && len(args) == 1 {
-		s.tell.note("note: what stays the same shows only in several answers; give more of them, or a call with -times 2")
+		s.tell.note("note: what stays the same shows only in several answers; give more of them, or a call with " +
+			"-times 2")
 	}
 	return ExitPassed, nil
 }

@@ -209,7 +209,8 @@ func showFailed(t *printer, row *history.Row, step *history.Step) {
 func reportNames(files []string) error {
 	for _, file := range files {
 		if file == standard {
-			return usagef("testbench report last -out -.md", "-out -: the ending says the format, also for standard output: -.html, -.json")
+			return usagef("testbench report last -out -.md",
+				"-out -: the ending says the format, also for standard output: -.html, -.json")
 		}
 		if err := report.CheckName(file); err != nil {
 			return usagef("", "-out: %v", err)
@@ -221,7 +222,8 @@ func reportNames(files []string) error {
 // resultsAndReports checks the names of reports where standard output has the results.
 func resultsAndReports(files []string) error {
 	if slices.ContainsFunc(files, toStandard) {
-		return usagef("testbench report last -out -.md", "standard output has the results; a report goes there from testbench report")
+		return usagef("testbench report last -out -.md",
+			"standard output has the results; a report goes there from testbench report")
 	}
 	return reportNames(files)
 }

@@ -59,11 +59,13 @@ func runCommand() *command {
 			f.StringVar(&o.rows, "rows", "", "only these `rows`: 3, 3-5, 1,4-6")
 			f.BoolVar(&o.stop, "stop", false, "stop at the first step that fails")
 			f.BoolVar(&o.dry, "dry", false, "show every request and send nothing")
-			f.BoolVar(&o.accept, "accept", false, "accept what comes: write the answers into the files that same as file: names")
+			f.BoolVar(&o.accept, "accept", false,
+				"accept what comes: write the answers into the files that same as file: names")
 			f.Var(&o.out, "out", "a report into a `file`: "+report.Endings+"; repeatable")
 			f.StringVar(&o.show, "show", "", "also show `what` was exchanged: sent, received or all")
 			f.BoolVar(&o.full, "full", false,
-				"show bodies in full, however long, on a terminal too, and cookies and tokens that steps received in .html and .har")
+				"show bodies in full, however long, on a terminal too, and cookies and tokens that steps received in "+
+					".html and .har")
 			f.StringVar(&o.tell, "detail", "",
 				"how much is told: steps, rows or failures (`what`; else by how many rows there are)")
 			f.IntVar(&o.jobs, "jobs", 1, "how many rows and sheets are at work side by side")
@@ -88,7 +90,8 @@ func runCommand() *command {
 // asked makes the options of a run of those of the command line.
 func (o *runOptions) asked() (workbench.RunOptions, error) {
 	out := workbench.RunOptions{
-		Steps: o.steps, Tags: o.tags, From: o.from, Stop: o.stop, Dry: o.dry, Accept: o.accept, Jobs: o.jobs, Repeat: o.repeat,
+		Steps: o.steps, Tags: o.tags, From: o.from, Stop: o.stop, Dry: o.dry, Accept: o.accept,
+		Jobs: o.jobs, Repeat: o.repeat,
 		For: o.during, Listen: o.listen, Public: o.public, Of: o.of,
 	}
 	var err error

@@ -236,7 +236,8 @@ func (r *textRun) step(step *workbench.StepResult) {
 		t.printf("%s\n", t.wrap("found: "+step.Got, t.width, 6))
 	}
 	if record := step.Last(); record != nil && r.show != "" {
-		showExchange(r.session, record, step, r.show == "sent" || r.show == "all", r.show == "received" || r.show == "all", true)
+		showExchange(r.session, record, step, r.show == "sent" || r.show == "all", r.show == "received" ||
+			r.show == "all", true)
 	}
 }
 

@@ -78,7 +78,9 @@ func runSecret(s *session, o *secretOptions, args []string) (int, error) {
 		return ExitPassed, lockIdentity(s, store, word == "lock")
 	case "set", "remove":
 		if len(args) != 2 {
-			return 0, usagef("", "secret %s takes one name; a secret itself is never given on the command line, where others can read it", word)
+			return 0, usagef("",
+				"secret %s takes one name; a secret itself is never given on the command line, where "+
+					"others can read it", word)
 		}
 		if o.mine {
 			store = store.Own()
@@ -172,7 +174,8 @@ func shareSecrets(s *session, store *secret.Store, withdraw bool, key, name stri
 	}
 	if withdraw {
 		s.tell.note("%s sealed anew without the key %s", count(number, "secret"), key)
-		s.tell.note("  copies that were made before, also those in version control, stay readable with it: change the secrets themselves")
+		s.tell.note("  copies that were made before, also those in version control, stay readable with it: change " +
+			"the secrets themselves")
 		return nil
 	}
 	s.tell.note("%s sealed anew; the key %s opens %s from now on", count(number, "secret"), key,

@@ -110,7 +110,8 @@ func showToken(t *printer, name string, o *tokenOptions, report *workbench.Token
 	for i, asked := range report.Asked {
 		text := asked.Request.Method + " " + asked.Request.Shown()
 		if asked.Answer != nil {
-			text += fmt.Sprintf(" %s %d, %s", t.sign("→", "->"), asked.Answer.Status, milliseconds(asked.Phases.Total))
+			text += fmt.Sprintf(" %s %d, %s", t.sign("→", "->"), asked.Answer.Status,
+				milliseconds(asked.Phases.Total))
 		}
 		row(map[bool]string{true: "asked", false: ""}[i == 0], text)
 	}

@@ -277,8 +277,9 @@ func (c *Client) follow(ctx context.Context, record *Record) error {
 	for {
 		if c.options.Allowed != nil && !c.options.Allowed(current.URL.Hostname()) {
 			return &Failure{
-				Kind:    NotAllowed,
-				Message: fmt.Sprintf("requests to %s are not allowed: neither the bench nor the command line names that host", current.URL.Hostname()),
+				Kind: NotAllowed,
+				Message: fmt.Sprintf("requests to %s are not allowed: neither the bench nor the command line names "+
+					"that host", current.URL.Hostname()),
 			}
 		}
 		if err := c.once(ctx, record, current, jar); err != nil {
@@ -441,7 +442,8 @@ func (c *Client) once(ctx context.Context, record *Record, request *Request, jar
 	record.TLS = describeTLS(received.TLS, c.options.Insecure)
 	if received.StatusCode == http.StatusSwitchingProtocols {
 		// What follows is of another protocol (RFC 9110, 15.2.2), and nobody asked for one.
-		record.note("the service goes on in another protocol (%s), though nobody asked for it: nothing of that was read", received.Header.Get("Upgrade"))
+		record.note("the service goes on in another protocol (%s), though nobody asked for it: nothing of that was "+
+			"read", received.Header.Get("Upgrade"))
 		return nil
 	}
 	start := time.Now()

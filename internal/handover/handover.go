@@ -307,7 +307,8 @@ func xPath(t Take) string {
 				at = t.Steps[i+1].Index + 1
 			}
 			if i == len(t.Steps)-1 { // it may be an attribute, if no element has the name
-				out += fmt.Sprintf(`/*[local-name()=%[1]q][%[2]d] | %[3]s/@*[local-name()=%[1]q][not(../*[local-name()=%[1]q])]`, s.Name, at, out)
+				out += fmt.Sprintf(`/*[local-name()=%[1]q][%[2]d]`+
+					` | %[3]s/@*[local-name()=%[1]q][not(../*[local-name()=%[1]q])]`, s.Name, at, out)
 				continue
 			}
 			out += fmt.Sprintf(`/*[local-name()=%q][%d]`, s.Name, at)

@@ -147,7 +147,8 @@ func Unreached(record *exchange.Record) string {
 		}
 		return fmt.Sprintf("is the service running, and is %s the right port? The site's values say where it is", host)
 	case exchange.NoProxy:
-		return "check proxy: at the site, its address and its login; without one the environment names it (HTTP_PROXY, HTTPS_PROXY, NO_PROXY)"
+		return "check proxy: at the site, its address and its login; without one the environment names it " +
+			"(HTTP_PROXY, HTTPS_PROXY, NO_PROXY)"
 	case exchange.Unknown:
 		return "check the host's name in the site's values; perhaps it is known only inside another network"
 	case exchange.Reset:
@@ -156,9 +157,11 @@ func Unreached(record *exchange.Record) string {
 			// often by closing the connection alone.
 			return "perhaps the service wants a client certificate: tls: certificate: and key: at the site"
 		}
-		return "perhaps the port speaks another protocol, or the service fell over at this request; its own log would tell"
+		return "perhaps the port speaks another protocol, or the service fell over at this request; its own log " +
+			"would tell"
 	case exchange.CutOff:
-		return "the service or something before it ended the connection: the length it promised and what it sent do not agree"
+		return "the service or something before it ended the connection: the length it promised and what it sent do " +
+			"not agree"
 	case exchange.TooLarge:
 		return "save it to a file (call -save FILE), or allow more with -most"
 	}
@@ -202,7 +205,8 @@ func certificate(e *evidence) string {
 	}
 	switch text := e.record.Failure.Message; {
 	case strings.Contains(text, "not known here"):
-		return "if the authority is right, put its certificate into a file and name it: tls: ca: FILE at the site; -insecure goes on without checking"
+		return "if the authority is right, put its certificate into a file and name it: tls: ca: FILE at the site; " +
+			"-insecure goes on without checking"
 	case strings.Contains(text, "another name"):
 		return "call the service by the name in its certificate, or have the certificate made for this one"
 	}
@@ -284,7 +288,8 @@ func mediaType(e *evidence) string {
 	case sent == "":
 		return "the request had no Content-Type; set it under headers:"
 	}
-	return fmt.Sprintf("the body was sent as %s; set another Content-Type under headers:, or give the body in another form (body:, form:, text:)", sent)
+	return fmt.Sprintf("the body was sent as %s; set another Content-Type under headers:, or give the body in "+
+		"another form (body:, form:, text:)", sent)
 }
 
 // notAcceptable tells 406 (RFC 9110, 15.5.7).
@@ -296,7 +301,8 @@ func notAcceptable(e *evidence) string {
 	if accept == "" {
 		return "no Accept was sent, and the service wants one it can serve: set Accept under headers:"
 	}
-	return fmt.Sprintf("the service has nothing in the form that Accept asks for (%s): set Accept under headers:", accept)
+	return fmt.Sprintf("the service has nothing in the form that Accept asks for (%s): set Accept under headers:",
+		accept)
 }
 
 // doubleSlash tells an address that ends in a slash, before a path that begins with one.
@@ -327,7 +333,8 @@ func tooMany(e *evidence) string {
 	if e.status(429) {
 		text += ": perhaps a quota is used up"
 	}
-	return text + fmt.Sprintf("; write again: {times: 5, pause: 1 s, on: [%d]} at the step: it waits as long as the service asks",
+	return text + fmt.Sprintf("; write again: {times: 5, pause: 1 s, on: [%d]} at the step: it waits as long as the "+
+		"service asks",
 		e.answer.Status)
 }
 
@@ -379,9 +386,11 @@ func wrongMethod(e *evidence) string {
 func conflict(e *evidence) string {
 	switch {
 	case e.status(412) && e.record.Request.GetHeader("If-Match") == "":
-		return "a condition of the request was not met (RFC 9110, 15.5.13), and no If-Match was sent: read the record again, and send its version (reply.headers.ETag) as If-Match under headers:"
+		return "a condition of the request was not met (RFC 9110, 15.5.13), and no If-Match was sent: read the " +
+			"record again, and send its version (reply.headers.ETag) as If-Match under headers:"
 	case e.status(412):
-		return "If-Match names a version that is not the present one: read the record again, keep reply.headers.ETag and send that"
+		return "If-Match names a version that is not the present one: read the record again, keep reply.headers.ETag " +
+			"and send that"
 	case e.status(428):
 		return "the service wants If-Match: keep reply.headers.ETag of a read and send it under headers:"
 	}
@@ -452,7 +461,8 @@ func namedField(e *evidence) string {
 // Answers
 
 func htmlAnswer(e *evidence) string {
-	if e.answer == nil || e.Reply.Format != document.HTML || loginPage(e) != "" || e.status(401, 407) || len(e.answer.Body) == 0 {
+	if e.answer == nil || e.Reply.Format != document.HTML || loginPage(e) != "" || e.status(401, 407) ||
+		len(e.answer.Body) == 0 {
 		return ""
 	}
 	text := "the answer is an HTML page, not data"

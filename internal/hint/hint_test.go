@@ -379,8 +379,11 @@ func TestExplain(t *testing.T) {
 			header: with("Content-Type", "text/xml"), sent: with("SOAPAction", `"urn:a"`),
 			context: result.Context{SOAP: "1.1"},
 		}, `SOAPAction was sent as "urn:a"; the service wants another`},
-		{"a sentence for a challenge", step{status: 401, header: challenge("Access denied")},
-			"the service asks for a login without naming its scheme (WWW-Authenticate: Access denied)"},
+		{
+			"a sentence for a challenge",
+			step{status: 401, header: challenge("Access denied")},
+			"the service asks for a login without naming its scheme (WWW-Authenticate: Access denied)",
+		},
 		{"a sentence, and credentials", step{
 			status: 401, sent: with("Authorization", "Bearer x"),
 			header: challenge("Access denied"), context: result.Context{Login: "c"},
@@ -394,8 +397,11 @@ func TestExplain(t *testing.T) {
 			status: 404, address: "http://h/api//lots", context: result.Context{Paths: []string{"/lots"}},
 		}, "two slashes in a row (/api//lots)"},
 		{"429", step{status: 429}, "perhaps a quota is used up; write again: {times: 5, pause: 1 s, on: [429]}"},
-		{"503 with Retry-After", step{status: 503, header: with("Retry-After", "7")},
-			"no more requests for now (Retry-After: 7); write again: {times: 5, pause: 1 s, on: [503]}"},
+		{
+			"503 with Retry-After",
+			step{status: 503, header: with("Retry-After", "7")},
+			"no more requests for now (Retry-After: 7); write again: {times: 5, pause: 1 s, on: [503]}",
+		},
 		{"503 without", step{status: 503}, ""},
 		{"near path", step{
 			status: 404, address: "http://h/lotz",

@@ -40,7 +40,8 @@ func Gather(shares []Finished) (*Gathered, error) {
 		if i == 0 {
 			head := *run
 			g.head, all = &head, of
-			g.head.Sheets, g.head.Notes, g.head.Broken, g.head.Share, g.head.Counts, g.head.Outcome, g.head.Number = nil, nil, nil, "", Counts{}, "", 0
+			g.head.Sheets, g.head.Notes, g.head.Broken, g.head.Share = nil, nil, nil, ""
+			g.head.Counts, g.head.Outcome, g.head.Number = Counts{}, "", 0
 			g.head.Ended = true
 		}
 		first := shares[0].Run()

@@ -22,9 +22,12 @@ import (
 const version = 2
 
 const tables = `
-create table run (number integer primary key autoincrement, id text not null unique, ended integer not null, head text not null);
-create table sheet (run integer not null, sheet integer not null, head text not null, primary key (run, sheet)) without rowid;
-create table row (run integer not null, sheet integer not null, part integer not null, turn integer not null, number integer not null,
+create table run (
+  number integer primary key autoincrement, id text not null unique, ended integer not null, head text not null);
+create table sheet (
+  run integer not null, sheet integer not null, head text not null, primary key (run, sheet)) without rowid;
+create table row (
+  run integer not null, sheet integer not null, part integer not null, turn integer not null, number integer not null,
   outcome text not null, body blob not null, primary key (run, sheet, part, turn, number)) without rowid;
 `
 
@@ -95,7 +98,8 @@ func open(file string) (*sql.DB, error) {
 	// In the write-ahead log a commit outlives the program; only a power cut can take
 	// the last ones, and none in part.
 	db, err := sql.Open("sqlite",
-		"file:"+escaped(file)+"?_txlock=immediate&_pragma=busy_timeout(10000)&_pragma=journal_mode(wal)&_pragma=synchronous(normal)")
+		"file:"+escaped(file)+"?_txlock=immediate&_pragma=busy_timeout(10000)&"+
+			"_pragma=journal_mode(wal)&_pragma=synchronous(normal)")
 	if err != nil {
 		return nil, err
 	}
@@ -209,8 +213,9 @@ func (w *Writer) Add(entries []Entry) error {
 	}
 	defer func() { _ = tx.Rollback() }()
 	if w.insert == nil {
-		if w.insert, err = w.store.db.Prepare(
-			"insert or replace into row (run, sheet, part, turn, number, outcome, body) values (?, ?, ?, ?, ?, ?, ?)"); err != nil {
+		w.insert, err = w.store.db.Prepare("insert or replace into row " +
+			"(run, sheet, part, turn, number, outcome, body) values (?, ?, ?, ?, ?, ?, ?)")
+		if err != nil {
 			return err
 		}
 	}
@@ -399,7 +404,8 @@ func (s *Store) Bound(most int64) ([]int, error) {
 	}
 	defer func() { _ = tx.Rollback() }()
 	oldest, err := numbersOf(
-		tx.Query("select number from run where number not in (select number from run order by number desc limit ?) order by number", alwaysKept))
+		tx.Query("select number from run where number not in (select number from run order by number desc limit ?) "+
+			"order by number", alwaysKept))
 	if err != nil {
 		return nil, err
 	}
@@ -426,7 +432,8 @@ func used(db interface {
 },
 ) (int64, error) {
 	var size int64
-	err := db.QueryRow("select (page_count - freelist_count) * page_size from pragma_page_count, pragma_freelist_count, pragma_page_size").Scan(&size)
+	err := db.QueryRow("select (page_count - freelist_count) * page_size from pragma_page_count, " +
+		"pragma_freelist_count, pragma_page_size").Scan(&size)
 	return size, err
 }
 

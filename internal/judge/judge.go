@@ -8,7 +8,6 @@ import (
 	"slices"
 	"strings"
 
-	"testbench/internal/bench"
 	"testbench/internal/contract"
 	"testbench/internal/document"
 	"testbench/internal/exchange"
@@ -33,7 +32,7 @@ type Judging struct {
 	Data      *rule.Data
 	Checks    []result.Check
 	Operation contract.Operation // nil for a request without one
-	good      *bench.StatusRule  // the statuses that the operation calls good; nil for 2xx
+	good      *rule.Status       // the statuses that the operation calls good; nil for 2xx
 	MessageID string             // of WS-Addressing, "" without
 	Err       error              // a rule's own values are not there
 	expect    *sheet.Expect      // with the values of the row

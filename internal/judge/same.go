@@ -7,9 +7,9 @@ import (
 	"slices"
 	"strings"
 
-	"testbench/internal/bench"
 	"testbench/internal/compare"
 	"testbench/internal/document"
+	"testbench/internal/mapping"
 	"testbench/internal/result"
 	"testbench/internal/safefile"
 	"testbench/internal/sheet"
@@ -48,7 +48,7 @@ func (j *Judging) sameAsFile(e *sheet.Expect) {
 		c.Passed, c.Got, c.Note = true, "so", "accepted"
 		return
 	}
-	data, err := bench.ReadInside(j.session.Bench.Dir, text.Sent)
+	data, err := mapping.ReadInside(j.session.Bench.Dir, text.Sent)
 	if err != nil {
 		c.Got = err.Error()
 		if _, missing := os.Stat(full); errors.Is(missing, os.ErrNotExist) {

@@ -53,9 +53,11 @@ func wrongState(s *sheet.States, from, to string) string {
 	case at > before+1 && !s.Skips:
 		missed := s.Allowed[before+1]
 		if from == "" {
-			return fmt.Sprintf("it began with %q, and must begin with %s (skips: true lets what asking missed be left out)", to, strings.Join(missed, " or "))
+			return fmt.Sprintf("it began with %q, and must begin with %s (skips: true lets what asking missed be "+
+				"left out)", to, strings.Join(missed, " or "))
 		}
-		return fmt.Sprintf("%q came after %q, and %s must come between (skips: true lets what asking missed be left out)", to, from, strings.Join(missed, " or "))
+		return fmt.Sprintf("%q came after %q, and %s must come between (skips: true lets what asking missed be left "+
+			"out)", to, from, strings.Join(missed, " or "))
 	}
 	return ""
 }

@@ -6,7 +6,9 @@ import (
 	"fmt"
 
 	"testbench/internal/exchange"
+	"testbench/internal/mapping"
 	"testbench/internal/value"
+	"testbench/internal/yamlfile"
 )
 
 // Certificate proves who one is by a client certificate (mutual TLS).
@@ -47,3 +49,20 @@ func (c *Certificate) spoils(way string) bool { return way == Empty }
 
 // Placeholders lists the placeholders.
 func (c *Certificate) Placeholders() []*value.Placeholder { return c.Material.placeholders() }
+
+func readCertificate(r *mapping.Reader, n *yamlfile.Node) Kind {
+	c := &Certificate{}
+	mapping.Read(r, "a certificate login", n, &c.Material, append(materialKeys, ignoreKind[Material]()))
+	needSettings(r, n, "certificate", c.Certificate)
+	return c
+}
+
+// MaterialKeys name a certificate and its key.
+var materialKeys = []mapping.Key[Material]{
+	mapping.TemplateKey("certificate", "file (PEM, PKCS#12) or ${sealed.x} with PEM text",
+		func(m *Material) **value.Template { return &m.Certificate }),
+	mapping.TemplateKey("key", "its private key: file or ${sealed.x}; left out where it is beside the certificate",
+		func(m *Material) **value.Template { return &m.Key }),
+	mapping.SecretKey("password", "password of the key, from ${sealed.x}",
+		func(m *Material) **value.Template { return &m.Password }),
+}

@@ -12,7 +12,9 @@ import (
 	"sync/atomic"
 
 	"testbench/internal/exchange"
+	"testbench/internal/mapping"
 	"testbench/internal/value"
+	"testbench/internal/yamlfile"
 )
 
 // Digest proves that one knows the password without sending it (RFC 7616; MD5
@@ -186,3 +188,17 @@ func chooseDigest(challenges []Challenge) *digestState {
 
 // Placeholders lists the placeholders.
 func (d *Digest) Placeholders() []*value.Placeholder { return placeholders(d.User, d.Password) }
+
+func readDigest(r *mapping.Reader, n *yamlfile.Node) Kind {
+	d := &Digest{}
+	mapping.Read(r, "a digest login", n, d, digestKeys)
+	needSettings(r, n, "user", d.User, "password", d.Password)
+	return d
+}
+
+var digestKeys = []mapping.Key[Digest]{
+	ignoreKind[Digest](),
+	mapping.TemplateKey("user", "user name", func(d *Digest) **value.Template { return &d.User }),
+	mapping.SecretKey("password", "password, from ${sealed.x}",
+		func(d *Digest) **value.Template { return &d.Password }),
+}

@@ -6,7 +6,9 @@ import (
 	"strings"
 
 	"testbench/internal/exchange"
+	"testbench/internal/mapping"
 	"testbench/internal/value"
+	"testbench/internal/yamlfile"
 )
 
 // Basic sends user and password with each request (RFC 7617).
@@ -138,4 +140,67 @@ func placeholders(templates ...*value.Template) []*value.Placeholder {
 		}
 	}
 	return all
+}
+
+func readBasic(r *mapping.Reader, n *yamlfile.Node) Kind {
+	b := &Basic{}
+	mapping.Read(r, "a basic login", n, b, basicKeys)
+	needSettings(r, n, "user", b.User, "password", b.Password)
+	return b
+}
+
+var basicKeys = []mapping.Key[Basic]{
+	ignoreKind[Basic](),
+	mapping.TemplateKey("user", "user name", func(b *Basic) **value.Template { return &b.User }),
+	mapping.SecretKey("password", "password, from ${sealed.x}", func(b *Basic) **value.Template { return &b.Password }),
+}
+
+func readBearer(r *mapping.Reader, n *yamlfile.Node) Kind {
+	b := &Bearer{}
+	mapping.Read(r, "a bearer login", n, b, bearerKeys)
+	needSettings(r, n, "token", b.Token)
+	return b
+}
+
+var bearerKeys = []mapping.Key[Bearer]{
+	ignoreKind[Bearer](),
+	mapping.SecretKey("token", "the token, from ${sealed.x}", func(b *Bearer) **value.Template { return &b.Token }),
+}
+
+func readKey(r *mapping.Reader, n *yamlfile.Node) Kind {
+	k := &Key{}
+	mapping.Read(r, "a key login", n, k, keyKeys)
+	r.Together(n, keyTogether)
+	needSettings(r, n, "key", k.Key)
+	if k.Send == (Send{Scheme: k.Send.Scheme}) {
+		r.File.Report(n, "write header: NAME, query: NAME or cookie: NAME",
+			"a key login must say where the key goes")
+	}
+	return k
+}
+
+var keyKeys = []mapping.Key[Key]{
+	ignoreKind[Key](),
+	mapping.SecretKey("key", "the key, from ${sealed.x}", func(k *Key) **value.Template { return &k.Key }),
+	mapping.NewKey("header", "the header it goes into", func(r *mapping.Reader, k *Key, n *yamlfile.Node) {
+		k.Send.Header = readHeaderName(r, n)
+	}),
+	mapping.TextKey("query", "the query name it goes under", func(k *Key) *string { return &k.Send.Query }),
+	mapping.TextKey("cookie", "the cookie it goes into", func(k *Key) *string { return &k.Send.Cookie }),
+	mapping.TextKey("scheme", "the scheme before it, as Bearer", func(k *Key) *string { return &k.Send.Scheme }),
+}
+
+var sendKeys = []mapping.Key[Send]{
+	mapping.NewKey("header", "the header it goes into", func(r *mapping.Reader, s *Send, n *yamlfile.Node) {
+		s.Header = readHeaderName(r, n)
+	}),
+	mapping.TextKey("scheme", "the scheme before it, as Bearer", func(s *Send) *string { return &s.Scheme }),
+	mapping.TextKey("query", "the query name it goes under", func(s *Send) *string { return &s.Query }),
+	mapping.TextKey("cookie", "the cookie it goes into", func(s *Send) *string { return &s.Cookie }),
+}
+
+var keyTogether = []mapping.Together{
+	{Key: "header", Without: []string{"query", "cookie"}},
+	{Key: "query", Without: []string{"header", "cookie"}},
+	{Key: "cookie", Without: []string{"header", "query"}},
 }

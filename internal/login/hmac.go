@@ -20,7 +20,10 @@ import (
 	"time"
 
 	"testbench/internal/exchange"
+	"testbench/internal/mapping"
+	"testbench/internal/request"
 	"testbench/internal/value"
+	"testbench/internal/yamlfile"
 )
 
 // HMAC signs requests by a shared key, in a form that the definition describes.
@@ -92,7 +95,8 @@ func ParseSignedPart(text string) (SignedPart, error) {
 		}
 	}
 	return SignedPart{}, fmt.Errorf(
-		"%q cannot be signed; there are: %s (a header, a named header, a parameter and a text with their name or text behind)", text, strings.Join(SignedParts, ", "))
+		"%q cannot be signed; there are: %s (a header, a named header, a parameter and a text with their name or "+
+			"text behind)", text, strings.Join(SignedParts, ", "))
 }
 
 // hmacState is what was read for the login.
@@ -320,3 +324,104 @@ func (h *HMAC) spoils(way string) bool {
 
 // Placeholders lists the placeholders.
 func (h *HMAC) Placeholders() []*value.Placeholder { return placeholders(h.Key, h.KeyID) }
+
+func readHMAC(r *mapping.Reader, n *yamlfile.Node) Kind {
+	h := &HMAC{Join: "\n", Hash: "sha256", Encode: "base64"}
+	mapping.Read(r, "an hmac login", n, h, hmacKeys)
+	r.Together(n, hmacTogether)
+	needSettings(r, n, "key", h.Key)
+	if len(h.Sign) == 0 || h.Into.Name == "" {
+		r.File.Report(n, "write sign: with a list of "+strings.Join(SignedParts, ", ")+
+			"; and into: header NAME or query NAME",
+			"an hmac login must say what is signed, and where the signature goes")
+	}
+	return h
+}
+
+var hmacKeys = []mapping.Key[HMAC]{
+	ignoreKind[HMAC](),
+	mapping.NewKey("sign", "what is signed, in order", func(r *mapping.Reader, h *HMAC, n *yamlfile.Node) {
+		for _, item := range r.List(n) {
+			part, err := ParseSignedPart(r.PlainText(item))
+			if err != nil {
+				r.File.Report(item, "", "%v", err)
+			}
+			h.Sign = append(h.Sign, part)
+		}
+	}),
+	mapping.TextKey("join", "what is between the parts", func(h *HMAC) *string { return &h.Join }),
+	mapping.NewKey("hash", "sha256, sha384, sha512, sha1, md5", func(r *mapping.Reader, h *HMAC, n *yamlfile.Node) {
+		if word := r.Choice(n, "hash", "sha256", "sha384", "sha512", "sha1", "md5"); word != "" {
+			h.Hash = word
+		}
+	}),
+	mapping.NewKey("encode", strings.Join(HMACEncodings, ", "), func(r *mapping.Reader, h *HMAC, n *yamlfile.Node) {
+		if word := r.Choice(n, "encoding", HMACEncodings...); word != "" {
+			h.Encode = word
+		}
+	}),
+	mapping.SecretKey("key", "the shared key, from ${sealed.x}", func(h *HMAC) **value.Template { return &h.Key }),
+	mapping.NewKey(
+		"key is", "how the key is written: base64, hex; as it is unless said",
+		func(r *mapping.Reader, h *HMAC, n *yamlfile.Node) {
+			h.KeyIs = r.Choice(n, "encoding", HMACEncodings...)
+		},
+	),
+	mapping.TemplateKey("key id", "the key's name", func(h *HMAC) **value.Template { return &h.KeyID }),
+	mapping.NewKey("id", "where the key's name goes", func(r *mapping.Reader, h *HMAC, n *yamlfile.Node) {
+		h.ID = readTarget(r, n)
+	}),
+	mapping.NewKey("into", "where the signature goes: header NAME or query NAME",
+		func(r *mapping.Reader, h *HMAC, n *yamlfile.Node) {
+			if t := readTarget(r, n); t != nil {
+				h.Into = *t
+			}
+		}),
+	mapping.NewKey(
+		"write", "what is written there: ${id}, ${signature}, ${stamp} and ${nonce} stand for those",
+		func(r *mapping.Reader, h *HMAC, n *yamlfile.Node) { h.Write = r.Text(n) },
+	),
+	mapping.NewKey("stamp", "where the time stamp goes", func(r *mapping.Reader, h *HMAC, n *yamlfile.Node) {
+		if t := readTarget(r, n); t != nil {
+			if h.Stamp == nil {
+				h.Stamp = &Stamp{}
+			}
+			h.Stamp.Target = *t
+		}
+	}),
+	mapping.NewKey("stamp as", strings.Join(StampForms, ", "), func(r *mapping.Reader, h *HMAC, n *yamlfile.Node) {
+		if h.Stamp == nil {
+			h.Stamp = &Stamp{}
+		}
+		h.Stamp.As = r.Choice(n, "form of a time stamp", StampForms...)
+	}),
+	mapping.NewKey("nonce", "where a random word goes", func(r *mapping.Reader, h *HMAC, n *yamlfile.Node) {
+		h.Nonce = readTarget(r, n)
+	}),
+	mapping.NewKey("body hash", "where the body's hash goes", func(r *mapping.Reader, h *HMAC, n *yamlfile.Node) {
+		h.Body = readTarget(r, n)
+	}),
+}
+
+// target reads `header NAME` or `query NAME`.
+func readTarget(r *mapping.Reader, n *yamlfile.Node) *Target {
+	in, name, _ := strings.Cut(r.PlainText(n), " ")
+	name = strings.TrimSpace(name)
+	if in != "header" && in != "query" || name == "" {
+		r.File.Report(n, "write header NAME or query NAME", "%q is not a place in a request", r.PlainText(n))
+		return nil
+	}
+	if in == "header" {
+		if err := request.CheckHeader(name, ""); err != nil {
+			r.File.Report(n, "", "%v", err)
+		}
+	}
+	return &Target{In: in, Name: name}
+}
+
+var hmacTogether = []mapping.Together{
+	{Key: "id", With: []string{"key id"}}, {Key: "stamp as", With: []string{"stamp"}}, {
+		Key:  "key id",
+		With: []string{"id", "write"},
+	},
+}

@@ -13,7 +13,9 @@ import (
 
 	"testbench/internal/exchange"
 	"testbench/internal/httpsign"
+	"testbench/internal/mapping"
 	"testbench/internal/value"
+	"testbench/internal/yamlfile"
 )
 
 // HTTPSignature signs requests as RFC 9421 says, with digests of their content
@@ -213,4 +215,67 @@ func (h *HTTPSignature) spoils(way string) bool {
 // Placeholders lists the placeholders.
 func (h *HTTPSignature) Placeholders() []*value.Placeholder {
 	return slices.Concat(h.Material.placeholders(), h.Answers.placeholders(), placeholders(h.Shared, h.KeyID))
+}
+
+func readHTTPSignature(r *mapping.Reader, n *yamlfile.Node) Kind {
+	h := &HTTPSignature{}
+	mapping.Read(r, "an http signature login", n, h, httpSignatureKeys)
+	r.Together(n, httpSignatureTogether)
+	if h.Shared == nil {
+		needSettings(r, n, "key", h.Material.Key)
+	}
+	if len(h.Cover) == 0 {
+		r.File.Report(n, `write cover: with a list like "@method", "@target-uri", content-digest`,
+			"an http signature login must say what is covered")
+	}
+	return h
+}
+
+var httpSignatureKeys = slices.Concat([]mapping.Key[HTTPSignature]{
+	ignoreKind[HTTPSignature](),
+	mapping.NewKey("cover", "the components that are covered",
+		func(r *mapping.Reader, h *HTTPSignature, n *yamlfile.Node) {
+			for _, item := range r.List(n) {
+				component, err := httpsign.ParseComponent(r.PlainText(item))
+				if err != nil {
+					r.File.Report(item, "", "%v", err)
+					continue
+				}
+				h.Cover = append(h.Cover, component)
+			}
+		}),
+	mapping.SecretKey("shared key", "a shared key, from ${sealed.x}, in place of key:",
+		func(h *HTTPSignature) **value.Template { return &h.Shared }),
+	mapping.TemplateKey("key id", "the key's name", func(h *HTTPSignature) **value.Template { return &h.KeyID }),
+	mapping.NewKey("algorithm", strings.Join(httpsign.Algorithms, ", "),
+		func(r *mapping.Reader, h *HTTPSignature, n *yamlfile.Node) {
+			h.Algorithm = r.Choice(n, "algorithm", httpsign.Algorithms...)
+		}),
+	mapping.YesKey("names algorithm", "true: the signature says its algorithm",
+		func(h *HTTPSignature) *bool { return &h.NamesAlgorithm }),
+	mapping.TextKey("label", "the signature's label; sig1 unless said",
+		func(h *HTTPSignature) *string { return &h.Label }),
+	mapping.DurationKey("expires in", "how long it is good",
+		func(h *HTTPSignature) *time.Duration { return &h.ExpiresIn }),
+	mapping.YesKey("nonce", "true: with a random word", func(h *HTTPSignature) *bool { return &h.Nonce }),
+	mapping.TextKey("tag", "what the signature is for", func(h *HTTPSignature) *string { return &h.Tag }),
+	mapping.NewKey(
+		"digest", strings.Join(httpsign.Digests, " or ")+", of the content",
+		func(r *mapping.Reader, h *HTTPSignature, n *yamlfile.Node) {
+			h.Digest = r.Choice(n, "digest", httpsign.Digests...)
+		},
+	),
+	mapping.NewKey(
+		"answers", "certificate: or key: of who signs the answers",
+		func(r *mapping.Reader, h *HTTPSignature, n *yamlfile.Node) {
+			mapping.Read(r, "answers", n, &h.Answers, materialKeys)
+		},
+	),
+}, mapping.KeysWithin(materialKeys, func(h *HTTPSignature) *Material { return &h.Material }))
+
+var httpSignatureTogether = []mapping.Together{
+	{Key: "shared key", Without: []string{"key", "certificate"}}, {
+		Key:  "password",
+		With: []string{"key", "certificate"},
+	},
 }

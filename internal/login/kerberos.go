@@ -15,7 +15,9 @@ import (
 	"github.com/jcmturner/gokrb5/v8/spnego"
 
 	"testbench/internal/exchange"
+	"testbench/internal/mapping"
 	"testbench/internal/value"
+	"testbench/internal/yamlfile"
 )
 
 // Kerberos gets service tickets from a realm and sends them by SPNEGO (RFC 4559).
@@ -191,4 +193,41 @@ func (k *Kerberos) spoils(way string) bool { return way == Tampered || way == Em
 // Placeholders lists the placeholders.
 func (k *Kerberos) Placeholders() []*value.Placeholder {
 	return placeholders(k.User, k.Realm, k.Password, k.KeyTab, k.Tickets, k.Config, k.KDC, k.Service)
+}
+
+func readKerberos(r *mapping.Reader, n *yamlfile.Node) Kind {
+	k := &Kerberos{}
+	mapping.Read(r, "a kerberos login", n, k, kerberosKeys)
+	r.Together(n, kerberosTogether)
+	if k.Tickets == nil {
+		needSettings(r, n, "user", k.User)
+		if k.Password == nil && k.KeyTab == nil {
+			r.File.Report(n, "write password: ${sealed.x}, keytab: FILE or tickets: FILE",
+				"a kerberos login must say what proves the user")
+		}
+		if k.Realm == nil && k.Config == nil {
+			needSettings(r, n, "realm", k.Realm)
+		}
+	}
+	return k
+}
+
+var kerberosKeys = []mapping.Key[Kerberos]{
+	ignoreKind[Kerberos](),
+	mapping.TemplateKey("user", "the user's principal, without the realm",
+		func(k *Kerberos) **value.Template { return &k.User }),
+	mapping.TemplateKey("realm", "the realm", func(k *Kerberos) **value.Template { return &k.Realm }),
+	mapping.SecretKey("password", "password, from ${sealed.x}",
+		func(k *Kerberos) **value.Template { return &k.Password }),
+	mapping.TemplateKey("keytab", "file with the user's keys", func(k *Kerberos) **value.Template { return &k.KeyTab }),
+	mapping.TemplateKey("tickets", "file with tickets that were got before",
+		func(k *Kerberos) **value.Template { return &k.Tickets }),
+	mapping.TemplateKey("config", "a krb5.conf of the bench", func(k *Kerberos) **value.Template { return &k.Config }),
+	mapping.TemplateKey("kdc", "host:port of the realm's server", func(k *Kerberos) **value.Template { return &k.KDC }),
+	mapping.TemplateKey("service", "the service's principal; HTTP/host unless said",
+		func(k *Kerberos) **value.Template { return &k.Service }),
+}
+
+var kerberosTogether = []mapping.Together{
+	{Key: "tickets", Without: []string{"password", "keytab", "user"}}, {Key: "keytab", Without: []string{"password"}},
 }

@@ -4,14 +4,18 @@ import (
 	"context"
 	"fmt"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
 	"testbench/internal/document"
 	"testbench/internal/exchange"
+	"testbench/internal/mapping"
 	"testbench/internal/path"
 	"testbench/internal/request"
+	"testbench/internal/rule"
 	"testbench/internal/value"
+	"testbench/internal/yamlfile"
 )
 
 // LoginCall gets a token from any login call: a request of any shape, with the token
@@ -181,3 +185,181 @@ func (d *LoginCall) specs() []*request.Spec {
 func (d *LoginCall) Addresses() []*value.Template { return addressesOf(d.specs()) }
 
 func queryEscape(s string) string { return strings.ReplaceAll(url.QueryEscape(s), "+", "%20") }
+
+// callKeys is a login call while it is read.
+type callKeys struct {
+	spec           *request.Spec
+	user, password *yamlfile.Node
+	with           string
+}
+
+var askKeys = []mapping.Key[callKeys]{
+	mapping.NewKey("request", "method and address", func(r *mapping.Reader, a *callKeys, n *yamlfile.Node) {
+		if spec := readRequestLine(r, n); spec != nil {
+			a.spec.Method, a.spec.Address = spec.Method, spec.Address
+		}
+	}),
+	mapping.NewKey("headers", "header fields", func(r *mapping.Reader, a *callKeys, n *yamlfile.Node) {
+		a.spec.Headers = r.Pairs(n, "headers")
+	}),
+	mapping.NewKey("query", "query values", func(r *mapping.Reader, a *callKeys, n *yamlfile.Node) {
+		a.spec.Query = r.Pairs(n, "query")
+	}),
+	mapping.NewKey("form", "form fields", func(r *mapping.Reader, a *callKeys, n *yamlfile.Node) {
+		a.spec.Form = r.Pairs(n, "form")
+	}),
+	mapping.TreeKey("body", "a JSON body", func(a *callKeys) **request.Tree { return &a.spec.Body }),
+	mapping.NewKey("text", "a body as text", func(r *mapping.Reader, a *callKeys, n *yamlfile.Node) {
+		a.spec.TextFormat = mapping.GuessText(r.Text(n))
+		a.spec.Text = r.Body(n, a.spec.TextFormat)
+	}),
+	mapping.NewKey("cookies", "cookies", func(r *mapping.Reader, a *callKeys, n *yamlfile.Node) {
+		a.spec.Cookies = r.Pairs(n, "cookies")
+	}),
+	mapping.NewKey("login", "another login that goes with the call",
+		func(r *mapping.Reader, a *callKeys, n *yamlfile.Node) {
+			a.with = readOtherLogin(r, n)
+		}),
+	mapping.NewKey("user", "user name, sent as Basic", func(r *mapping.Reader, a *callKeys, n *yamlfile.Node) {
+		a.user = n
+	}),
+	mapping.NewKey("password", "password, sent as Basic", func(r *mapping.Reader, a *callKeys, n *yamlfile.Node) {
+		a.password = n
+	}),
+}
+
+// basicTemplate makes `Basic user:password` of the two settings.
+func basicTemplate(r *mapping.Reader, n *yamlfile.Node, a *callKeys) *value.Template {
+	if a.user == nil || a.password == nil {
+		r.File.Report(n, "", "user: and password: go together")
+		return value.Literal("")
+	}
+	user, password := r.Template(a.user), r.Secret(a.password)
+	return value.BasicPair(user, password)
+}
+
+// requestLine reads METHOD ADDRESS.
+func readRequestLine(r *mapping.Reader, n *yamlfile.Node) *request.Spec {
+	text := r.Text(n)
+	method, address, ok := strings.Cut(strings.TrimSpace(text), " ")
+	if !ok || !request.IsMethod(method) {
+		r.File.Report(n, "write it like POST ${base}/gate/ticket",
+			"%q is not a request: a method and an address are expected", text)
+		return nil
+	}
+	t, err := value.ParseAddress(strings.TrimSpace(address))
+	if err != nil {
+		r.Mistake(n, 0, err)
+		return nil
+	}
+	r.Note(n, t.Placeholders())
+	return &request.Spec{Method: method, Address: t}
+}
+
+var lifeUnits = map[string]time.Duration{
+	"ms": time.Millisecond, "s": time.Second, "min": time.Minute, "h": time.Hour,
+	"d": 24 * time.Hour,
+}
+
+// lasts reads a duration, a path to an instant, or a path and a unit.
+func readExpiry(r *mapping.Reader, d *LoginCall, n *yamlfile.Node) {
+	text := strings.TrimSpace(r.Text(n))
+	if life, err := rule.Duration(text); err == nil {
+		d.ExpiresIn = life
+		return
+	}
+	if at := strings.LastIndexByte(text, ' '); at > 0 {
+		unit, ok := lifeUnits[text[at+1:]]
+		if !ok {
+			r.File.ReportInside(n, at+1, "there are: ms, s, min, h, d", "%q is not a unit of time", text[at+1:])
+			return
+		}
+		d.ExpiresUnit, text = unit, strings.TrimSpace(text[:at])
+	}
+	d.ExpiresPath = r.PathText(n, text, 0)
+}
+
+func readLoginCallLogin(r *mapping.Reader, n *yamlfile.Node) Kind {
+	f := &loginCallFile{call: callKeys{spec: &request.Spec{}}}
+	mapping.Read(r, "a login call", n, f, loginCallKeys)
+	d := &f.login
+	d.Request, d.With = finishLoginCall(r, n, &f.call)
+	if d.TokenPath == nil {
+		r.File.Report(n, "write token path: with the path to it, or reply.text",
+			"a login call must say where the token is in the response")
+	}
+	if d.Send == (Send{}) {
+		d.Send = Send{Header: "Authorization", Scheme: "Bearer"}
+	}
+	return d
+}
+
+// loginCallFile is a login call as it is written: its request has its keys beside those of the login.
+type loginCallFile struct {
+	login LoginCall
+	call  callKeys
+}
+
+var loginCallKeys = slices.Concat(
+	mapping.KeysWithin(askKeys, func(f *loginCallFile) *callKeys { return &f.call }),
+	mapping.KeysWithin(loginCallOwnKeys, func(f *loginCallFile) *LoginCall { return &f.login }))
+
+var loginCallOwnKeys = []mapping.Key[LoginCall]{
+	ignoreKind[LoginCall](),
+	mapping.PathKey("token path", "path to the token, or reply.text",
+		func(d *LoginCall) **path.Path { return &d.TokenPath }),
+	mapping.NewKey(
+		"expires in", "how long it is good: 300 s, or a path with a unit",
+		func(r *mapping.Reader, d *LoginCall, n *yamlfile.Node) { readExpiry(r, d, n) },
+	),
+	mapping.NewKey("send", "how it is sent", func(r *mapping.Reader, d *LoginCall, n *yamlfile.Node) {
+		mapping.Read(r, "send", n, &d.Send, sendKeys)
+		r.Together(n, keyTogether)
+	}),
+	mapping.NewKey("still good", "the call that verifies it", func(r *mapping.Reader, d *LoginCall, n *yamlfile.Node) {
+		d.StillGood = readCallAlone(r, n)
+	}),
+	mapping.NewKey("revoke", "the call that ends it", func(r *mapping.Reader, d *LoginCall, n *yamlfile.Node) {
+		d.Revocation = readCallAlone(r, n)
+	}),
+}
+
+// loginCall reads a call of a login: its request line alone, or all of it.
+func readLoginCall(r *mapping.Reader, n *yamlfile.Node) (spec *request.Spec, with string) {
+	if n.Kind != yamlfile.Mapping {
+		return readRequestLine(r, n), ""
+	}
+	a := &callKeys{spec: &request.Spec{}}
+	mapping.Read(r, "a login's call", n, a, askKeys)
+	return finishLoginCall(r, n, a)
+}
+
+// finishCall checks what was read of a call, and the login that goes with it.
+func finishLoginCall(r *mapping.Reader, n *yamlfile.Node, a *callKeys) (spec *request.Spec, with string) {
+	r.Together(n, askTogether)
+	if a.spec.Address == nil {
+		r.File.Report(n, "write request: POST ADDRESS", "the call does not say which request to make")
+		a.spec.Address = value.Literal("")
+	}
+	if a.user != nil || a.password != nil {
+		a.spec.Headers = append(a.spec.Headers,
+			request.Pair{Name: "Authorization", Value: request.Text(basicTemplate(r, n, a), true)})
+	}
+	return a.spec, a.with
+}
+
+// callAlone reads a call of a login with which no other login goes.
+func readCallAlone(r *mapping.Reader, n *yamlfile.Node) *request.Spec {
+	spec, with := readLoginCall(r, n)
+	if with != "" {
+		r.File.Report(n.Key("login"), "write it at the first call of the login",
+			"login: has no effect at this call of a login")
+	}
+	return spec
+}
+
+var askTogether = []mapping.Together{
+	{Key: "form", Without: []string{"body", "text"}},
+	{Key: "body", Without: []string{"form", "text"}},
+	{Key: "text", Without: []string{"form", "body"}},
+}

@@ -8,7 +8,9 @@ import (
 	"github.com/Azure/go-ntlmssp"
 
 	"testbench/internal/exchange"
+	"testbench/internal/mapping"
 	"testbench/internal/value"
+	"testbench/internal/yamlfile"
 )
 
 // NTLM authenticates a connection by NTLMv2, under the schemes NTLM or
@@ -93,3 +95,17 @@ func (n *NTLM) spoils(way string) bool { return way == Tampered || way == Empty 
 
 // Placeholders lists the placeholders.
 func (n *NTLM) Placeholders() []*value.Placeholder { return placeholders(n.User, n.Password, n.Domain) }
+
+func readNTLM(r *mapping.Reader, n *yamlfile.Node) Kind {
+	k := &NTLM{}
+	mapping.Read(r, "an ntlm login", n, k, ntlmKeys)
+	needSettings(r, n, "user", k.User, "password", k.Password)
+	return k
+}
+
+var ntlmKeys = []mapping.Key[NTLM]{
+	ignoreKind[NTLM](),
+	mapping.TemplateKey("user", `user name, also as DOMAIN\user`, func(k *NTLM) **value.Template { return &k.User }),
+	mapping.SecretKey("password", "password, from ${sealed.x}", func(k *NTLM) **value.Template { return &k.Password }),
+	mapping.TemplateKey("domain", "the user's domain", func(k *NTLM) **value.Template { return &k.Domain }),
+}

@@ -5,15 +5,18 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
 	"testbench/internal/document"
 	"testbench/internal/exchange"
 	"testbench/internal/keys"
+	"testbench/internal/mapping"
 	"testbench/internal/reply"
 	"testbench/internal/request"
 	"testbench/internal/value"
+	"testbench/internal/yamlfile"
 )
 
 // OAuth2 gets a token from an authorization server (RFC 6749) by one of Grants,
@@ -262,7 +265,8 @@ func (o *OAuth2) ask(ctx context.Context, env *Env, s *oauthState, form []reques
 	if s.prover != nil && !strings.EqualFold(token.Kind, "DPoP") {
 		return nil, &Error{
 			Record: re.Record, Message: fmt.Sprintf(
-				"the token endpoint gave a token of type %q, which is not bound to the key that was proven (RFC 9449, section 5)", token.Kind),
+				"the token endpoint gave a token of type %q, which is not bound to the key that was proven (RFC "+
+					"9449, section 5)", token.Kind),
 			Try: "the server may not know DPoP; leave proof: dpop out to use its tokens all the same",
 		}
 	}
@@ -339,8 +343,10 @@ func refusal(r *reply.Reply) *Error {
 // errorWords explain the error codes of RFC 6749 (4.1.2.1, 5.2), RFC 8628 (3.5),
 // RFC 8707 (2) and RFC 9449 (5).
 var errorWords = map[string]string{
-	"invalid_client":            "the client or its secret is wrong, or the endpoint wants them in another way: client authentication: " + strings.Join(ClientWays, ", "),
-	"invalid_grant":             "the user, the password, the code, the assertion or the refresh token is wrong or no longer good",
+	"invalid_client": "the client or its secret is wrong, or the endpoint wants them in another way: " +
+		"client authentication: " + strings.Join(ClientWays, ", "),
+	"invalid_grant": "the user, the password, the code, the assertion or the refresh token is wrong or " +
+		"no longer good",
 	"invalid_scope":             "the scope is unknown, or more than this client may have",
 	"unauthorized_client":       "this client may not use this grant",
 	"unsupported_grant_type":    "the endpoint does not know this grant",
@@ -532,4 +538,170 @@ func (o *OAuth2) Placeholders() []*value.Placeholder {
 // Addresses are where the login itself sends requests.
 func (o *OAuth2) Addresses() []*value.Template {
 	return []*value.Template{o.Issuer, o.From, o.AuthorizeAt, o.DeviceAt, o.Introspection, o.Revocation, o.KeysAt}
+}
+
+func readOAuth2(r *mapping.Reader, n *yamlfile.Node) Kind {
+	o := &OAuth2{Grant: GrantClient}
+	mapping.Read(r, "an oauth2 login", n, o, oauth2Keys)
+	r.Together(n, oauth2Together)
+	r.OnlyBeside(n, "the grant "+o.Grant, oauth2Grants, "grant", o.Grant)
+	if o.From == nil && o.Issuer == nil {
+		r.File.Report(n, "write from: with the token endpoint's address, or issuer:", "the login does not say from:")
+	}
+	needs := func(setting string, t *value.Template) {
+		if o.Issuer == nil {
+			needSettings(r, n, setting, t)
+		}
+	}
+	switch o.Grant {
+	case GrantClient:
+		if o.ClientAuthentication == "" || o.ClientAuthentication == InBasic ||
+			o.ClientAuthentication == InForm {
+			needSettings(r, n, "client", o.Client, "client secret", o.ClientSecret)
+		}
+	case GrantPassword:
+		needSettings(r, n, "user", o.User, "password", o.Password)
+	case GrantRefresh:
+		needSettings(r, n, "refresh token", o.RefreshToken)
+	case GrantCode:
+		needSettings(r, n, "client", o.Client)
+		needs("authorize", o.AuthorizeAt)
+	case GrantDevice:
+		needSettings(r, n, "client", o.Client)
+		needs("device", o.DeviceAt)
+	case GrantSAMLBearer:
+		needSettings(r, n, "assertion", o.Assertion)
+	case GrantJWTBearer:
+		if o.Assertion == nil && !o.Material.IsSet() && o.ClientSecret == nil {
+			r.File.Report(n, "write key: to have one made, or assertion: with one",
+				"a jwt bearer grant needs an assertion")
+		}
+	case GrantTokenExchange:
+		if o.Subject.Token == nil && o.Subject.Login == "" {
+			r.File.Report(n, "write subject: with login: NAME or token: ${sealed.x} below it",
+				"a token exchange needs a token to begin with")
+		}
+	}
+	switch o.ClientAuthentication {
+	case InKeyJWT:
+		needSettings(r, n, "client", o.Client, "key", o.Material.Key)
+	case InSecretJWT:
+		needSettings(r, n, "client", o.Client, "client secret", o.ClientSecret)
+	case InCertificate:
+		needSettings(r, n, "client", o.Client, "certificate", o.Material.Certificate)
+	}
+	return o
+}
+
+var oauth2Keys = slices.Concat([]mapping.Key[OAuth2]{
+	ignoreKind[OAuth2](),
+	mapping.NewKey("grant", strings.Join(Grants, ", "), func(r *mapping.Reader, o *OAuth2, n *yamlfile.Node) {
+		if word := r.Choice(n, "grant that can be used", Grants...); word != "" {
+			o.Grant = word
+		}
+	}),
+	mapping.AddressKey("issuer", "the issuer; its metadata says where its endpoints are",
+		func(o *OAuth2) **value.Template { return &o.Issuer }),
+	mapping.AddressKey("from", "the token endpoint", func(o *OAuth2) **value.Template { return &o.From }),
+	mapping.AddressKey("authorize", "the authorization endpoint",
+		func(o *OAuth2) **value.Template { return &o.AuthorizeAt }),
+	mapping.AddressKey("device", "the device authorization endpoint",
+		func(o *OAuth2) **value.Template { return &o.DeviceAt }),
+	mapping.AddressKey("introspection", "the endpoint that verifies",
+		func(o *OAuth2) **value.Template { return &o.Introspection }),
+	mapping.AddressKey("revocation", "the endpoint that withdraws",
+		func(o *OAuth2) **value.Template { return &o.Revocation }),
+	mapping.AddressKey("keys", "where the issuer publishes its keys",
+		func(o *OAuth2) **value.Template { return &o.KeysAt }),
+	mapping.TemplateKey("client", "the client's name", func(o *OAuth2) **value.Template { return &o.Client }),
+	mapping.SecretKey("client secret", "its secret, from ${sealed.x}",
+		func(o *OAuth2) **value.Template { return &o.ClientSecret }),
+	mapping.NewKey("client authentication", strings.Join(ClientWays, ", "),
+		func(r *mapping.Reader, o *OAuth2, n *yamlfile.Node) {
+			o.ClientAuthentication = r.Choice(n, "place for the client's credentials", ClientWays...)
+		}),
+	mapping.TemplateKey("certificate", "the client's certificate: file or ${sealed.x}",
+		func(o *OAuth2) **value.Template { return &o.Material.Certificate }),
+	mapping.TemplateKey("key", "the client's private key: file or ${sealed.x}",
+		func(o *OAuth2) **value.Template { return &o.Material.Key }),
+	mapping.SecretKey("key password", "password of the key, from ${sealed.x}",
+		func(o *OAuth2) **value.Template { return &o.Material.Password }),
+	mapping.TemplateKey("key id", "the key's name at the issuer", func(o *OAuth2) **value.Template { return &o.KeyID }),
+	mapping.NewKey(
+		"algorithm", "of what is signed; what fits the key unless said",
+		func(r *mapping.Reader, o *OAuth2, n *yamlfile.Node) {
+			o.Algorithm = r.Choice(n, "algorithm", Algorithms...)
+		},
+	),
+	mapping.TemplateKey("user", "user name", func(o *OAuth2) **value.Template { return &o.User }),
+	mapping.SecretKey("password", "password, from ${sealed.x}",
+		func(o *OAuth2) **value.Template { return &o.Password }),
+	mapping.SecretKey("refresh token", "a refresh token, from ${sealed.x}",
+		func(o *OAuth2) **value.Template { return &o.RefreshToken }),
+	mapping.AddressKey("redirect", "where the browser comes back to, on this machine",
+		func(o *OAuth2) **value.Template { return &o.Redirect }),
+	mapping.TemplateKey("assertion", "an assertion: file or ${sealed.x}",
+		func(o *OAuth2) **value.Template { return &o.Assertion }),
+	mapping.NewKey("claims", "further claims of the assertion that is made",
+		func(r *mapping.Reader, o *OAuth2, n *yamlfile.Node) {
+			o.Claims = r.Pairs(n, "claims")
+		}),
+	mapping.NewKey("subject", "the token to exchange", func(r *mapping.Reader, o *OAuth2, n *yamlfile.Node) {
+		mapping.Read(r, "subject", n, &o.Subject, sourceKeys)
+	}),
+	mapping.NewKey("actor", "the token of who acts", func(r *mapping.Reader, o *OAuth2, n *yamlfile.Node) {
+		mapping.Read(r, "actor", n, &o.Actor, sourceKeys)
+	}),
+	mapping.TemplateKey("requested", "the kind of token asked for",
+		func(o *OAuth2) **value.Template { return &o.Requested }),
+	mapping.TemplateKey("scope", "the scopes, with spaces between",
+		func(o *OAuth2) **value.Template { return &o.Scope }),
+	mapping.TemplateKey("audience", "whom the token is for", func(o *OAuth2) **value.Template { return &o.Audience }),
+	mapping.NewKey("resource", "the service's address, or a list",
+		func(r *mapping.Reader, o *OAuth2, n *yamlfile.Node) {
+			o.Resource = readTemplates(r, n)
+		}),
+	mapping.NewKey("extra", "further parameters", func(r *mapping.Reader, o *OAuth2, n *yamlfile.Node) {
+		o.Extra = r.Pairs(n, "extra")
+	}),
+	mapping.NewKey("proof", "dpop: tokens are bound to a key", func(r *mapping.Reader, o *OAuth2, n *yamlfile.Node) {
+		o.Proof = r.Choice(n, "proof", "dpop") != ""
+	}),
+	mapping.NewKey("revoke", "revoke: the token is withdrawn at the end",
+		func(r *mapping.Reader, o *OAuth2, n *yamlfile.Node) {
+			o.Revokes = r.Choice(n, "way to revoke", "revoke") != ""
+		}),
+	mapping.NewKey("send", "where the token goes", func(r *mapping.Reader, o *OAuth2, n *yamlfile.Node) {
+		mapping.Read(r, "send", n, &o.Send, sendKeys)
+		r.Together(n, keyTogether)
+	}),
+})
+
+var sourceKeys = []mapping.Key[TokenSource]{
+	mapping.SecretKey("token", "a token, from ${sealed.x}", func(s *TokenSource) **value.Template { return &s.Token }),
+	mapping.NewKey("login", "another login, whose token is taken",
+		func(r *mapping.Reader, s *TokenSource, n *yamlfile.Node) {
+			s.Login = readOtherLogin(r, n)
+		}),
+	mapping.TemplateKey("kind", "access token, id token, jwt, saml2, or an identifier",
+		func(s *TokenSource) **value.Template { return &s.Kind }),
+}
+
+var oauth2Together = []mapping.Together{
+	{Key: "key password", With: []string{"key", "certificate"}},
+	{Key: "key id", With: []string{"key", "certificate", "client secret"}},
+	{Key: "actor", With: []string{"subject"}},
+	{Key: "claims", Without: []string{"assertion"}},
+	{Key: "revoke", With: []string{"revocation", "issuer"}},
+	{Key: "client authentication", With: []string{"client"}},
+}
+
+// oauth2Grants are the keys that belong to some grants alone.
+var oauth2Grants = map[string][]string{
+	"authorize": {GrantCode}, "redirect": {GrantCode}, "device": {GrantDevice},
+	"user": {GrantPassword, GrantJWTBearer}, "password": {GrantPassword},
+	"refresh token": {GrantRefresh},
+	"assertion":     {GrantSAMLBearer, GrantJWTBearer}, "claims": {GrantJWTBearer},
+	"subject": {GrantTokenExchange}, "actor": {GrantTokenExchange},
+	"requested": {GrantTokenExchange},
 }

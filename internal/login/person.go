@@ -286,7 +286,9 @@ func catcher(redirect *url.URL, state, issuer string, came chan<- returned) http
 		w.Header().Set("Content-Type", "text/html; charset=utf-8")
 		w.Header().Set("Cache-Control", "no-store")
 		w.Header().Set("Referrer-Policy", "no-referrer")
-		_, _ = fmt.Fprintf(w, "<!doctype html><html lang=en><meta charset=utf-8><title>Test Bench</title><p>%s</p></html>\n", strings.TrimSpace(said))
+		_, _ = fmt.Fprintf(w,
+			"<!doctype html><html lang=en><meta charset=utf-8><title>Test "+
+				"Bench</title><p>%s</p></html>\n", strings.TrimSpace(said))
 		select {
 		case came <- got:
 		default: // it came twice

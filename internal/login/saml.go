@@ -8,8 +8,10 @@ import (
 
 	"testbench/internal/document"
 	"testbench/internal/exchange"
+	"testbench/internal/mapping"
 	"testbench/internal/value"
 	"testbench/internal/wssecurity"
+	"testbench/internal/yamlfile"
 )
 
 // SAML puts a SAML 2.0 assertion into the header of an envelope (SAML Token
@@ -104,3 +106,27 @@ func (s *SAML) spoils(way string) bool { return way == Tampered || way == Empty 
 
 // Placeholders lists the placeholders.
 func (s *SAML) Placeholders() []*value.Placeholder { return placeholders(s.Assertion) }
+
+func readSAML(r *mapping.Reader, n *yamlfile.Node) Kind {
+	s := &SAML{}
+	mapping.Read(r, "a saml login", n, s, samlKeys)
+	r.Together(n, samlTogether)
+	if s.From == "" {
+		needSettings(r, n, "assertion", s.Assertion)
+	}
+	return s
+}
+
+var samlKeys = []mapping.Key[SAML]{
+	ignoreKind[SAML](),
+	mapping.TemplateKey("assertion", "a SAML 2.0 assertion: file or ${sealed.x}",
+		func(s *SAML) **value.Template { return &s.Assertion }),
+	mapping.NewKey("from", "another login, whose token the assertion is",
+		func(r *mapping.Reader, s *SAML, n *yamlfile.Node) {
+			s.From = readOtherLogin(r, n)
+		}),
+	mapping.DurationKey("stamp", "how long the message's time stamp is good; without it there is none",
+		func(s *SAML) *time.Duration { return &s.Stamp }),
+}
+
+var samlTogether = []mapping.Together{{Key: "from", Without: []string{"assertion"}}}

@@ -12,9 +12,11 @@ import (
 	"time"
 
 	"testbench/internal/exchange"
+	"testbench/internal/mapping"
 	"testbench/internal/reply"
 	"testbench/internal/request"
 	"testbench/internal/value"
+	"testbench/internal/yamlfile"
 )
 
 // Session is opened by a call, kept by cookies, and closed at the end. Services
@@ -75,7 +77,8 @@ func (s *Session) Obtain(ctx context.Context, env *Env, _ *Token) (*Token, error
 			return nil, &Error{
 				Message: fmt.Sprintf("asking for %s was answered with %d and no value in that header", s.Echo.Header,
 					re.Record.Answer.Status), Record: re.Record,
-				Try: "see with `testbench call` which header the service gives, and for which value of the request; value: of the login says what is sent",
+				Try: "see with `testbench call` which header the service gives, and for which value of the request; " +
+					"value: of the login says what is sent",
 			}
 		}
 		token.Headers[s.Echo.Header] = text
@@ -259,4 +262,61 @@ func addressesOf(specs []*request.Spec) []*value.Template {
 		all = append(all, spec.Address)
 	}
 	return all
+}
+
+func readSession(r *mapping.Reader, n *yamlfile.Node) Kind {
+	s := &Session{}
+	mapping.Read(r, "a session login", n, s, sessionKeys)
+	r.Together(n, sessionTogether)
+	if s.Open == nil && s.Echo == nil {
+		r.File.Report(n, "",
+			"a session login needs open: (the call that opens it) or repeat: (a header that is asked for)")
+	}
+	return s
+}
+
+var sessionKeys = []mapping.Key[Session]{
+	ignoreKind[Session](),
+	mapping.NewKey("open", "the call that opens it", func(r *mapping.Reader, s *Session, n *yamlfile.Node) {
+		var with string
+		if s.Open, with = readLoginCall(r, n); with != "" {
+			s.With = with
+		}
+	}),
+	mapping.NewKey(
+		"with", "another login that goes with the session's own calls",
+		func(r *mapping.Reader, s *Session, n *yamlfile.Node) { s.With = readOtherLogin(r, n) },
+	),
+	mapping.NewKey(
+		"repeat", "a header that is asked for and repeated when writing",
+		func(r *mapping.Reader, s *Session, n *yamlfile.Node) {
+			s.Echo = &Echo{}
+			mapping.Read(r, "repeat", n, s.Echo, echoKeys)
+			if s.Echo.Header == "" || s.Echo.Request == nil {
+				r.File.Report(n, "write header: NAME and request: GET ADDRESS",
+					"repeat must say which header, and where its value is asked for")
+				s.Echo = nil
+			}
+		},
+	),
+	mapping.DurationKey("expires in", "how long it is good", func(s *Session) *time.Duration { return &s.ExpiresIn }),
+	mapping.NewKey("close", "the call that closes it", func(r *mapping.Reader, s *Session, n *yamlfile.Node) {
+		s.Shut = readCallAlone(r, n)
+	}),
+}
+
+var echoKeys = []mapping.Key[Echo]{
+	mapping.NewKey("header", "the header's name", func(r *mapping.Reader, e *Echo, n *yamlfile.Node) {
+		e.Header = readHeaderName(r, n)
+	}),
+	mapping.NewKey("request", "the call whose response gives its value",
+		func(r *mapping.Reader, e *Echo, n *yamlfile.Node) {
+			e.Request = readCallAlone(r, n)
+		}),
+	mapping.TextKey("value", "what is sent in the header to get it", func(e *Echo) *string { return &e.Value }),
+}
+
+var sessionTogether = []mapping.Together{
+	{Key: "close", With: []string{"open"}},
+	{Key: "expires in", With: []string{"open", "repeat"}},
 }

@@ -10,8 +10,10 @@ import (
 
 	"testbench/internal/exchange"
 	"testbench/internal/keys"
+	"testbench/internal/mapping"
 	"testbench/internal/value"
 	"testbench/internal/wssecurity"
+	"testbench/internal/yamlfile"
 )
 
 // Signature signs and encrypts envelopes by X.509 keys, and checks and opens
@@ -264,4 +266,110 @@ func (s *Signature) Placeholders() []*value.Placeholder {
 		all = append(all, placeholders(s.Answers.Certificate, s.Answers.CA)...)
 	}
 	return all
+}
+
+func readSignature(r *mapping.Reader, n *yamlfile.Node) Kind {
+	s := &Signature{Stamp: 5 * time.Minute}
+	mapping.Read(r, "a signature login", n, s, signatureKeys)
+	r.Together(n, signatureTogether)
+	if s.Material.IsSet() && len(s.Sign) == 0 {
+		s.Sign = []string{"body"}
+		if s.Stamp > 0 {
+			s.Sign = append(s.Sign, "time stamp")
+		}
+	}
+	switch {
+	case !s.Material.IsSet() && s.Encrypt == nil:
+		r.File.Report(n, "write certificate: and key: to sign, or encrypt:", "a signature login must sign or encrypt")
+	case s.Material.IsSet() && s.Reference == "assertion":
+		needSettings(r, n, "key", s.Material.Key)
+	case s.Material.IsSet():
+		needSettings(r, n, "certificate", s.Material.Certificate)
+	}
+	return s
+}
+
+var signatureKeys = slices.Concat([]mapping.Key[Signature]{
+	ignoreKind[Signature](),
+	mapping.TextsKey("sign", "what is signed: body, time stamp, user, token, assertion, or the name of a header block",
+		func(s *Signature) *[]string { return &s.Sign }),
+	mapping.NewKey(
+		"reference", "how the message names the key: "+strings.Join(wssecurity.References, ", "),
+		func(r *mapping.Reader, s *Signature, n *yamlfile.Node) {
+			s.Reference = r.Choice(n, "reference", wssecurity.References...)
+		},
+	),
+	mapping.NewKey(
+		"algorithm", strings.Join(wssecurity.SignatureAlgorithms, ", "),
+		func(r *mapping.Reader, s *Signature, n *yamlfile.Node) {
+			s.Algorithm = r.Choice(n, "algorithm", wssecurity.SignatureAlgorithms...)
+		},
+	),
+	mapping.NewKey("digest", "sha256 or sha1", func(r *mapping.Reader, s *Signature, n *yamlfile.Node) {
+		s.Digest = r.Choice(n, "digest", "sha256", "sha1")
+	}),
+	mapping.TextsKey("inclusive", "prefixes that are signed though nothing seems to use them",
+		func(s *Signature) *[]string { return &s.Inclusive }),
+	mapping.NewKey("stamp", "how long the time stamp is good; none for none",
+		func(r *mapping.Reader, s *Signature, n *yamlfile.Node) {
+			if s.Stamp = 0; r.Text(n) != "none" {
+				s.Stamp = r.Duration(n)
+			}
+		}),
+	mapping.NewKey("encrypt", "what is encrypted, and for whom",
+		func(r *mapping.Reader, s *Signature, n *yamlfile.Node) {
+			s.Encrypt = &Encrypting{}
+			mapping.Read(r, "encrypt", n, s.Encrypt, encryptingKeys)
+			needSettings(r, n, "for", s.Encrypt.For)
+			if len(s.Encrypt.Parts) == 0 {
+				s.Encrypt.Parts = []string{"body"}
+			}
+		}),
+	mapping.NewKey("answers", "how answers must be protected", func(r *mapping.Reader, s *Signature, n *yamlfile.Node) {
+		s.Answers = &Answers{}
+		mapping.Read(r, "answers", n, s.Answers, answersKeys)
+	}),
+}, mapping.KeysWithin(materialKeys, func(s *Signature) *Material { return &s.Material }))
+
+var encryptingKeys = []mapping.Key[Encrypting]{
+	mapping.TemplateKey("for", "the receiver's certificate: file or ${sealed.x}",
+		func(e *Encrypting) **value.Template { return &e.For }),
+	mapping.TextsKey("parts", "what is encrypted; the body unless said",
+		func(e *Encrypting) *[]string { return &e.Parts }),
+	mapping.NewKey("cipher", strings.Join(wssecurity.Ciphers, ", "),
+		func(r *mapping.Reader, e *Encrypting, n *yamlfile.Node) {
+			e.Cipher = r.Choice(n, "cipher", wssecurity.Ciphers...)
+		}),
+	mapping.NewKey(
+		"transport", "how the key travels: "+strings.Join(wssecurity.KeyTransports, ", "),
+		func(r *mapping.Reader, e *Encrypting, n *yamlfile.Node) {
+			e.Transport = r.Choice(n, "way for a key to travel", wssecurity.KeyTransports...)
+		},
+	),
+	mapping.NewKey(
+		"reference", "how the receiver's key is named: "+strings.Join(wssecurity.References[:5], ", "),
+		func(r *mapping.Reader, e *Encrypting, n *yamlfile.Node) {
+			e.Reference = r.Choice(n, "reference", wssecurity.References[:5]...)
+		},
+	),
+}
+
+var answersKeys = []mapping.Key[Answers]{
+	mapping.TemplateKey("certificate", "the certificate of who signs them: file or ${sealed.x}",
+		func(a *Answers) **value.Template { return &a.Certificate }),
+	mapping.TemplateKey("ca", "the authority that vouches for who signs them",
+		func(a *Answers) **value.Template { return &a.CA }),
+	mapping.TextsKey("signed", "the parts that must be signed", func(a *Answers) *[]string { return &a.Signed }),
+	mapping.YesKey("encrypted", "true: they must be encrypted", func(a *Answers) *bool { return &a.Encrypted }),
+	mapping.YesKey("confirmed", "true: they must confirm our signature",
+		func(a *Answers) *bool { return &a.Confirmed }),
+}
+
+var signatureTogether = []mapping.Together{
+	{Key: "sign", With: []string{"certificate", "key"}},
+	{Key: "reference", With: []string{"certificate", "key"}},
+	{Key: "algorithm", With: []string{"certificate", "key"}},
+	{Key: "digest", With: []string{"certificate", "key"}},
+	{Key: "inclusive", With: []string{"certificate", "key"}},
+	{Key: "password", With: []string{"certificate", "key"}},
 }

@@ -6,8 +6,10 @@ import (
 	"time"
 
 	"testbench/internal/exchange"
+	"testbench/internal/mapping"
 	"testbench/internal/value"
 	"testbench/internal/wssecurity"
+	"testbench/internal/yamlfile"
 )
 
 // UsernameToken names user and password in the header of an envelope
@@ -62,3 +64,26 @@ func (u *UsernameToken) spoils(way string) bool {
 
 // Placeholders lists the placeholders.
 func (u *UsernameToken) Placeholders() []*value.Placeholder { return placeholders(u.User, u.Password) }
+
+func readUsernameToken(r *mapping.Reader, n *yamlfile.Node) Kind {
+	u := &UsernameToken{}
+	mapping.Read(r, "a username token login", n, u, usernameTokenKeys)
+	if u.Digest {
+		r.Together(n, []mapping.Together{{Key: "nonce", Without: []string{"digest"}}}) // a digest has one anyway
+	}
+	needSettings(r, n, "user", u.User, "password", u.Password)
+	return u
+}
+
+var usernameTokenKeys = []mapping.Key[UsernameToken]{
+	ignoreKind[UsernameToken](),
+	mapping.TemplateKey("user", "user name", func(u *UsernameToken) **value.Template { return &u.User }),
+	mapping.SecretKey("password", "password, from ${sealed.x}",
+		func(u *UsernameToken) **value.Template { return &u.Password }),
+	mapping.YesKey("digest", "true: the password is sent as a digest",
+		func(u *UsernameToken) *bool { return &u.Digest }),
+	mapping.YesKey("nonce", "true: with nonce and created beside a password in plain",
+		func(u *UsernameToken) *bool { return &u.Nonce }),
+	mapping.DurationKey("stamp", "how long the message's time stamp is good; without it there is none",
+		func(u *UsernameToken) *time.Duration { return &u.Stamp }),
+}

@@ -220,7 +220,8 @@ func timeline(moments []moment) (svg, remark string, err error) {
 	}
 	shown := thinned(moments)
 	if len(shown) < len(moments) {
-		remark = fmt.Sprintf("%d of %d exchanges are drawn: those that failed, and of the others the slowest of each moment.", len(shown), len(moments))
+		remark = fmt.Sprintf("%d of %d exchanges are drawn: those that failed, and of the others the slowest of each "+
+			"moment.", len(shown), len(moments))
 	}
 	p := newPlot("Exchanges over the run", "since the start (s)", "time (ms)")
 	var passed, failed plotter.XYs

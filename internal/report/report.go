@@ -258,7 +258,8 @@ func exchanged(step *history.Step) []secret.Text {
 	last := step.Exchanges[len(step.Exchanges)-1]
 	var lines []secret.Text
 	if last.Request != nil {
-		lines = append(lines, "", "sent: "+secret.Plain(last.Request.Method)+" "+last.Request.Address, last.Request.Body.Cut(mostInCase))
+		lines = append(lines, "", "sent: "+secret.Plain(last.Request.Method)+" "+last.Request.Address,
+			last.Request.Body.Cut(mostInCase))
 	}
 	if last.Status > 0 {
 		lines = append(lines, "received: "+last.StatusLine(), last.Body.Cut(mostInCase))

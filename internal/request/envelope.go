@@ -124,7 +124,8 @@ func (s *Spec) setEnvelope(scope value.Scope, r *exchange.Request) error {
 					message.Version, s.SOAP.Version, message.Version)
 			}
 			if len(blocks) > 0 {
-				return errors.New("text: it is a whole envelope, so that blocks and addressing cannot be added; write the payload alone, or take them out")
+				return errors.New("text: it is a whole envelope, so that blocks and addressing cannot be added; " +
+					"write the payload alone, or take them out")
 			}
 			r.Body = []byte(text.Sent)
 			if text.Shown != text.Sent {

@@ -142,7 +142,8 @@ func parseAddress(text string) (*url.URL, error) {
 		return nil, fmt.Errorf("%q is not an address: it must begin with http:// or https:// and a host", text)
 	}
 	if strings.Contains(text, "#") {
-		return nil, fmt.Errorf("%q: what comes after # is never sent (RFC 3986, 3.5); write %%23 where the sign itself is meant", text)
+		return nil, fmt.Errorf("%q: what comes after # is never sent (RFC 3986, 3.5); write %%23 where the sign "+
+			"itself is meant", text)
 	}
 	return u, nil
 }

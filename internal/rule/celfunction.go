@@ -295,7 +295,8 @@ func compareValues(a, b ref.Val) (int, error) {
 		}
 	}
 	if hasNumberType(a) && hasNumberType(b) {
-		return 0, errors.New("a number with more than 100,000 digits, or with an exponent beyond 10,000, cannot be compared")
+		return 0, errors.New("a number with more than 100,000 digits, or with an exponent beyond 10,000, cannot be " +
+			"compared")
 	}
 	x, okX := toText(a)
 	y, okY := toText(b)

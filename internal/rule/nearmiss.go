@@ -52,7 +52,8 @@ var synonyms = []struct {
 	{right: "contains", begin: listed("includes, include, including, contain, containing, has, holds")},
 	{
 		right: "not contains",
-		begin: listed("does not contain, doesn't contain, does not include, excludes, not includes, not contain, not containing, " +
+		begin: listed("does not contain, doesn't contain, does not include, excludes, not includes, not contain, not " +
+			"containing, " +
 			"without"),
 	},
 	{right: "starts with", begin: listed(

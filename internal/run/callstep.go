@@ -10,6 +10,7 @@ import (
 	"testbench/internal/bench"
 	"testbench/internal/contract"
 	"testbench/internal/document"
+	"testbench/internal/mapping"
 	"testbench/internal/request"
 	"testbench/internal/session"
 	"testbench/internal/sheet"
@@ -52,7 +53,7 @@ func SplitCall(args []string) (target, fields []string) {
 		isWord := func(i int) bool { return len(args) > i && !strings.Contains(args[i], "=") }
 		switch {
 		case isAddress:
-		case len(args) > 1 && bench.IsMethod(args[0]):
+		case len(args) > 1 && request.IsMethod(args[0]):
 			count = 2
 		case strings.Contains(args[0], "/") || !isWord(1):
 		case len(args) > 2 && (isWord(2) || strings.HasPrefix(args[2], "/") || strings.HasPrefix(args[2], "?")):
@@ -133,7 +134,7 @@ func checkCall(b *bench.Bench, s *sheet.Step, options vet.Options) error {
 	file := &yamlfile.File{Name: "command line"}
 	v := &vet.Vetter{Options: options, Site: site}
 	for _, h := range s.Placeholders() {
-		v.Uses([]bench.Use{{File: file, Node: &yamlfile.Node{Kind: yamlfile.Mapping}, Placeholder: h}})
+		v.Uses([]mapping.Use{{File: file, Node: &yamlfile.Node{Kind: yamlfile.Mapping}, Placeholder: h}})
 	}
 	if len(file.Problems) > 0 {
 		return session.WithTry(file.Problems[0].Message, file.Problems[0].Try)
@@ -173,7 +174,7 @@ func stepTarget(b *bench.Bench, s *sheet.Step, target []string) error {
 		}
 		s.Action = &step.Call{Service: service, Operation: operation}
 		return nil
-	case len(target) == 2 && b.Service(target[0]) != nil && bench.IsMethod(target[1]):
+	case len(target) == 2 && b.Service(target[0]) != nil && request.IsMethod(target[1]):
 		return stepTarget(b, s, []string{target[0], target[1], ""})
 	case len(target) > 3:
 		return fmt.Errorf("%q is too much: fields are written name=value", target[3])
@@ -183,9 +184,9 @@ func stepTarget(b *bench.Bench, s *sheet.Step, target []string) error {
 			fmt.Sprintf("write the operation as one word: %s/%s", target[0], target[1]))
 	}
 	line := &step.Request{Method: target[len(target)-2], Source: strings.Join(target, " ")}
-	if !bench.IsMethod(line.Method) {
-		try := suggest.DidYouMean(strings.ToUpper(line.Method), bench.Methods)
-		if slices.Contains(bench.Methods, strings.ToUpper(line.Method)) {
+	if !request.IsMethod(line.Method) {
+		try := suggest.DidYouMean(strings.ToUpper(line.Method), request.Methods)
+		if slices.Contains(request.Methods, strings.ToUpper(line.Method)) {
 			try = "methods are written in capitals: " + strings.ToUpper(line.Method)
 		}
 		return session.WithTry(fmt.Sprintf("%q is not a request method", line.Method), try)
@@ -203,7 +204,8 @@ func stepTarget(b *bench.Bench, s *sheet.Step, target []string) error {
 	case line.Service != "" && address != "" && !strings.HasPrefix(address, "/") && !strings.HasPrefix(address, "?"):
 		return fmt.Errorf("the path %q must begin with /", address)
 	case line.Service == "" && !strings.Contains(address, "://") && !strings.HasPrefix(address, "${"):
-		return fmt.Errorf("%q is not an address: it must begin with http:// or https://, or a service must be before the method", address)
+		return fmt.Errorf("%q is not an address: it must begin with http:// or https://, or a service must be before "+
+			"the method", address)
 	}
 	segments := strings.Split(address, "/")
 	for i, segment := range segments {
@@ -323,7 +325,8 @@ func setIn(s *sheet.Step, in []string) error {
 			s.Spec.Cookies = append(s.Spec.Cookies, pair)
 		case "path":
 			if !isCall(s) {
-				return fmt.Errorf("-in %s: goes with an operation that has {%s} in its path; here write the value into the address", text, name)
+				return fmt.Errorf("-in %s: goes with an operation that has {%s} in its path; here write the value "+
+					"into the address", text, name)
 			}
 			if s.Fill.Get(name) != nil {
 				return fmt.Errorf("-in %s: %s is given already, and a part of the path has one value", text, name)

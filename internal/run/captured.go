@@ -122,7 +122,8 @@ func tokenAnswer(s *session.Session, out *Captured, name, token string) (*exchan
 		return nil, nil
 	case *login.UsernameToken:
 		if kind.Digest || kind.Nonce || kind.Stamp > 0 {
-			return nil, fmt.Errorf("the login %s makes a digest, a nonce or a time stamp for each request, of which no code is made", name)
+			return nil, fmt.Errorf("the login %s makes a digest, a nonce or a time stamp for each request, of which "+
+				"no code is made", name)
 		}
 		return nil, nil
 	case *login.OAuth2:

@@ -25,6 +25,7 @@ import (
 
 	"testbench/internal/bench"
 	"testbench/internal/callback"
+	"testbench/internal/mapping"
 	"testbench/internal/run"
 	"testbench/internal/secret"
 	"testbench/internal/session"
@@ -471,7 +472,7 @@ func TestEachKeyOfAStepHasAnEffectOrIsRefused(t *testing.T) {
 	}
 	for _, kind := range step.Kinds {
 		word, allowed := kind.Word, kind.Keys()
-		for _, name := range bench.KeyNames(sheet.StepKeys(step.Kinds)) {
+		for _, name := range mapping.KeyNames(sheet.StepKeys(step.Kinds)) {
 			if name == word {
 				continue
 			}

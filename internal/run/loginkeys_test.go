@@ -22,6 +22,7 @@ import (
 
 	"testbench/internal/bench"
 	"testbench/internal/document"
+	"testbench/internal/login"
 	"testbench/internal/run"
 	"testbench/internal/secret"
 	"testbench/internal/session"
@@ -303,7 +304,7 @@ func TestEachKeyOfALoginHasAnEffect(t *testing.T) {
 	tried := map[string]bool{}
 	for _, c := range loginCases {
 		tried[c.kind] = true
-		for _, name := range bench.LoginMappings()[c.kind] {
+		for _, name := range login.Mappings()[c.kind] {
 			if name == "kind" || provedBy[c.kind+" "+name] != "" {
 				continue
 			}
@@ -341,7 +342,7 @@ func TestEachKeyOfALoginHasAnEffect(t *testing.T) {
 		}
 	}
 	tests := allTests(t)
-	for _, kind := range bench.LoginKinds() {
+	for _, kind := range login.Kinds() {
 		proof := provedBy[kind]
 		assert.True(t, tried[kind] || proof != "", "the kind %s is not tried", kind)
 	}

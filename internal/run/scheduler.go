@@ -13,6 +13,7 @@ import (
 	"testbench/internal/bench"
 	"testbench/internal/document"
 	"testbench/internal/history"
+	"testbench/internal/mapping"
 	"testbench/internal/result"
 	"testbench/internal/session"
 	"testbench/internal/sheet"
@@ -113,7 +114,7 @@ func (w *Job) Inputs() map[string]string {
 	b := w.Session.Bench
 	inputs := map[string]string{w.File(): w.Sheet.File()}
 	for _, name := range sheetInputs(w.Sheet) {
-		if full, err := bench.FileInside(b.Dir, name); err == nil {
+		if full, err := mapping.FileInside(b.Dir, name); err == nil {
 			inputs[name] = full
 		}
 	}

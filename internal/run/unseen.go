@@ -32,7 +32,8 @@ func Unseen(s *sheet.Sheet) []string {
 		}
 		if !service.Contract.IsLiteral() || source.IsAddress(service.Contract.LiteralText()) {
 			add("the operations of " + call.Service +
-				" and their fields: its contract is at an address, and vet asks nobody; `testbench run -dry` looks at them")
+				" and their fields: its contract is at an address, and vet asks nobody; `testbench run -dry` looks " +
+				"at them")
 		}
 	})
 	return out

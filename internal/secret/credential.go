@@ -12,7 +12,9 @@ var (
 	// credentialName are names of fields that hold a credential; mayBeName those that name other
 	// things as often.
 	credentialName = regexp.MustCompile(
-		`(?i)(^|[^a-z])(api[-_]?key|token|secret|password|passwd|passphrase|pwd|authorization|app[-_]?id|session[-_]?id|jwt|assertion|code[-_]?verifier|private[-_]?key)$|(access|refresh|id|device|bearer|csrf|xsrf|sso|auth|client|session)[-_]?(token|secret)$`)
+		`(?i)(^|[^a-z])(api[-_]?key|token|secret|password|passwd|passphrase|pwd|authorization|app[-_]?id` +
+			`|session[-_]?id|jwt|assertion|code[-_]?verifier|private[-_]?key)$` +
+			`|(access|refresh|id|device|bearer|csrf|xsrf|sso|auth|client|session)[-_]?(token|secret)$`)
 	mayBeName = regexp.MustCompile(`(?i)(^|[^a-z])(key|pass|pin|signature|sig|auth|credential|sid|otp|access[-_]?key)$`)
 	camelName = regexp.MustCompile(`[a-z](Password|Passwd|Passphrase|Secret|Token|ApiKey|AppId|SessionId|Pwd)$`)
 	// jwt is the compact form of RFC 7515 and RFC 7516: parts in URL-safe Base64, the first of

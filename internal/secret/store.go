@@ -58,7 +58,8 @@ type NotFoundError struct {
 }
 
 func (e *NotFoundError) Error() string {
-	return fmt.Sprintf("the secret %s is not there: set it with `testbench secret set %s`, or in the environment as %s%s",
+	return fmt.Sprintf("the secret %s is not there: set it with `testbench secret set %s`, or in the environment as "+
+		"%s%s",
 		e.Name, e.Name, environment, strings.ToUpper(e.Name))
 }
 
@@ -211,9 +212,11 @@ func (s *Store) open(file string, sealed []byte) (string, error) {
 	}
 	var noMatch *age.NoIdentityMatchError
 	if errors.As(err, &noMatch) {
-		return "", fmt.Errorf("%s is not sealed for your identity (%s): ask a team mate to run `testbench secret share %s`", file, s.Identity, publicKey(identities))
+		return "", fmt.Errorf("%s is not sealed for your identity (%s): ask a team mate to run `testbench secret "+
+			"share %s`", file, s.Identity, publicKey(identities))
 	}
-	return "", fmt.Errorf("%s is damaged or was tampered with: %v; take it from version control again, or set the secret anew", file, err)
+	return "", fmt.Errorf("%s is damaged or was tampered with: %v; take it from version control again, or set the "+
+		"secret anew", file, err)
 }
 
 // CheckName says what is wrong with the name of a secret, if anything is.

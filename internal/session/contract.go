@@ -126,7 +126,8 @@ func (s *Session) addressAs(ctx context.Context, service *bench.Service, as form
 		return nil, err
 	}
 	if !source.IsAddress(c.Location()) {
-		return nil, fmt.Errorf("the service %s needs an address: its contract comes from a file, and where that sends is not trusted", service.Name)
+		return nil, fmt.Errorf("the service %s needs an address: its contract comes from a file, and where that "+
+			"sends is not trusted", service.Name)
 	}
 	own := c.Address(as)
 	if own == "" {

@@ -245,7 +245,8 @@ func (p *Prepared) refuse(step *sheet.Step, built *contract.Request, problems []
 	if built.Envelope != nil && built.Envelope.Version == sheet.SOAPOff {
 		switch {
 		case len(step.Contents) == 0:
-			return errors.New("soap: off sends a body that the step writes; write text:, file:, bytes: or body:, or take soap: off out")
+			return errors.New("soap: off sends a body that the step writes; write text:, file:, bytes: or body:, or " +
+				"take soap: off out")
 		case step.Fill != nil:
 			return errors.New("fill: has no effect beside " + step.Contents[0] + ":; keep one of them")
 		}

@@ -24,6 +24,7 @@ import (
 	"testbench/internal/exchange"
 	"testbench/internal/login"
 	"testbench/internal/lookup"
+	"testbench/internal/mapping"
 	"testbench/internal/secret"
 	"testbench/internal/value"
 )
@@ -151,7 +152,7 @@ func NewSession(b *bench.Bench, options Options) (*Session, error) {
 		Prompter: options.Prompter, Substitutes: site.Logins,
 	}
 	if b.Dir != "" {
-		env.ReadFile = func(name string) ([]byte, error) { return bench.ReadInside(b.Dir, name) }
+		env.ReadFile = func(name string) ([]byte, error) { return mapping.ReadInside(b.Dir, name) }
 	}
 	if options.Tokens != nil {
 		env.Kept = options.Tokens(site.Name)
@@ -389,7 +390,7 @@ func (c *Values) Lookup(space, name string) (*document.Node, error) {
 	case "uuid":
 		return document.NewText(newUUID()), nil
 	case "file":
-		data, err := bench.ReadInside(s.Bench.Dir, name)
+		data, err := mapping.ReadInside(s.Bench.Dir, name)
 		if err != nil {
 			return nil, err
 		}
@@ -428,7 +429,8 @@ func (c *Values) sealed(name string) (*document.Node, error) {
 		s.sealed[name] = text
 		s.mutex.Unlock()
 		if value.IsShort(text) {
-			s.note(fmt.Sprintf("the secret %s is shorter than six characters: it is masked where it is put in, not where an answer repeats it", name))
+			s.note(fmt.Sprintf("the secret %s is shorter than six characters: it is masked where it is put in, not "+
+				"where an answer repeats it", name))
 		}
 	}
 	c.Hide(text)

@@ -4,7 +4,7 @@ import (
 	"strconv"
 	"time"
 
-	"testbench/internal/bench"
+	"testbench/internal/mapping"
 	"testbench/internal/rule"
 	"testbench/internal/yamlfile"
 )
@@ -14,7 +14,7 @@ type Again struct {
 	Times   int // at most, the first one too
 	Pause   time.Duration
 	Grow    float64 // by what each pause is longer than the one before
-	On      []*bench.StatusRule
+	On      []*rule.Status
 	Refused bool            // where no answer came
 	Failed  bool            // where it failed of what it expects
 	When    *rule.Condition // where this is so of the answer; nil for nothing
@@ -25,15 +25,13 @@ type Again struct {
 // 15.6.3 to 15.6.5; RFC 6585, 4).
 const usualAgain = "429 or 502 or 503 or 504"
 
-var againKeys = []bench.Key[Again]{
-	bench.NewKey("times", "how often at most", func(r *bench.Reader, a *Again, n *yamlfile.Node) {
+var againKeys = []mapping.Key[Again]{
+	mapping.NewKey("times", "how often at most", func(r *mapping.Reader, a *Again, n *yamlfile.Node) {
 		a.Times = r.Whole(n, "times")
 	}),
-	bench.NewKey("pause", "how long before the second try", func(r *bench.Reader, a *Again, n *yamlfile.Node) {
-		a.Pause = r.Duration(n)
-	}),
-	bench.NewKey("grow", "by what each pause is longer than the one before; 2",
-		func(r *bench.Reader, a *Again, n *yamlfile.Node) {
+	mapping.DurationKey("pause", "how long before the second try", func(a *Again) *time.Duration { return &a.Pause }),
+	mapping.NewKey("grow", "by what each pause is longer than the one before; 2",
+		func(r *mapping.Reader, a *Again, n *yamlfile.Node) {
 			factor, err := strconv.ParseFloat(r.PlainText(n), 64)
 			if err != nil || factor < 1 || factor > 10 {
 				r.File.Report(n, "grow: 2", "pauses grow by a factor from 1 to 10")
@@ -41,26 +39,26 @@ var againKeys = []bench.Key[Again]{
 			}
 			a.Grow = factor
 		}),
-	bench.NewKey("when", "a condition on the answer: it is tried again where it holds",
-		func(r *bench.Reader, a *Again, n *yamlfile.Node) { a.When = r.Condition(n) }),
-	bench.NewKey("on", "statuses, refused, failed (not 400, 401, 403 and the like, unless they are named)",
-		func(r *bench.Reader, a *Again, n *yamlfile.Node) { a.onAt = n }),
+	mapping.NewKey("when", "a condition on the answer: it is tried again where it holds",
+		func(r *mapping.Reader, a *Again, n *yamlfile.Node) { a.When = r.Condition(n) }),
+	mapping.NewKey("on", "statuses, refused, failed (not 400, 401, 403 and the like, unless they are named)",
+		func(r *mapping.Reader, a *Again, n *yamlfile.Node) { a.onAt = n }),
 }
 
-func readAgain(r *bench.Reader, n *yamlfile.Node) *Again {
+func readAgain(r *mapping.Reader, n *yamlfile.Node) *Again {
 	a := &Again{Pause: 200 * time.Millisecond, Grow: 2}
 	if n.Kind == yamlfile.Scalar {
 		a.Times = r.Whole(n, "times")
 	} else {
-		bench.ReadMapping(r, "again", n, a, againKeys)
+		mapping.Read(r, "again", n, a, againKeys)
 		r.Needs(n, "times")
 		if a.Times == 0 {
 			r.File.Report(n, "write times: 3", "again does not say how often")
 		}
 	}
 	if a.onAt == nil && a.When == nil {
-		usual, _ := bench.ParseStatus(usualAgain)
-		a.On, a.Refused = []*bench.StatusRule{usual}, true
+		usual, _ := rule.ParseStatus(usualAgain)
+		a.On, a.Refused = []*rule.Status{usual}, true
 		return a
 	}
 	if a.onAt == nil {
@@ -78,7 +76,7 @@ func readAgain(r *bench.Reader, n *yamlfile.Node) *Again {
 		case "failed":
 			a.Failed = true
 		default:
-			status, err := bench.ParseStatus(text)
+			status, err := rule.ParseStatus(text)
 			if err != nil {
 				r.File.Report(item, "write statuses (503, 5xx), refused, or failed",
 					"%q says nothing that a step could be tried again on", text)

@@ -5,7 +5,7 @@ import (
 	"slices"
 	"strings"
 
-	"testbench/internal/bench"
+	"testbench/internal/mapping"
 	"testbench/internal/path"
 	"testbench/internal/rule"
 	"testbench/internal/safefile"
@@ -16,7 +16,7 @@ import (
 
 // Expect is what is expected of a reply as such.
 type Expect struct {
-	Status   *bench.StatusRule
+	Status   *rule.Status
 	Time     *rule.Rule
 	Size     *rule.Rule
 	Type     *rule.Rule
@@ -49,7 +49,7 @@ func (e *Expect) FilledIn(scope value.Scope) (*Expect, error) {
 		if err != nil {
 			return nil, fmt.Errorf("status: %w", err)
 		}
-		if out.Status, err = bench.ParseStatus(text.Sent); err != nil {
+		if out.Status, err = rule.ParseStatus(text.Sent); err != nil {
 			return nil, fmt.Errorf("status: %w; write it like 201, 200 or 201, 2xx, not 5xx", err)
 		}
 	}
@@ -75,23 +75,24 @@ type HeaderRule struct {
 	Rule *rule.Rule
 }
 
-var expectKeys = []bench.Key[Expect]{
-	bench.NewKey("status", "201, 200 or 201, a list, 2xx, not 5xx", func(r *bench.Reader, e *Expect, n *yamlfile.Node) {
-		if e.statusText = r.PlaceholdersIn(n); e.statusText != nil {
-			return
-		}
-		e.Status = r.Status(n)
-	}),
-	bench.NewKey("time", "a rule: under 800 ms", func(r *bench.Reader, e *Expect, n *yamlfile.Node) {
+var expectKeys = []mapping.Key[Expect]{
+	mapping.NewKey("status", "201, 200 or 201, a list, 2xx, not 5xx",
+		func(r *mapping.Reader, e *Expect, n *yamlfile.Node) {
+			if e.statusText = r.PlaceholdersIn(n); e.statusText != nil {
+				return
+			}
+			e.Status = r.Status(n)
+		}),
+	mapping.NewKey("time", "a rule: under 800 ms", func(r *mapping.Reader, e *Expect, n *yamlfile.Node) {
 		e.Time = r.OrderRule(n, rule.Durations)
 	}),
-	bench.NewKey("size", "a rule: under 20 kB", func(r *bench.Reader, e *Expect, n *yamlfile.Node) {
+	mapping.NewKey("size", "a rule: under 20 kB", func(r *mapping.Reader, e *Expect, n *yamlfile.Node) {
 		e.Size = r.OrderRule(n, rule.Sizes)
 	}),
-	bench.NewKey("type", "a media type, or a rule", func(r *bench.Reader, e *Expect, n *yamlfile.Node) {
+	mapping.NewKey("type", "a media type, or a rule", func(r *mapping.Reader, e *Expect, n *yamlfile.Node) {
 		e.Type = r.Rule(n)
 	}),
-	bench.NewKey("headers", "header: rule", func(r *bench.Reader, e *Expect, n *yamlfile.Node) {
+	mapping.NewKey("headers", "header: rule", func(r *mapping.Reader, e *Expect, n *yamlfile.Node) {
 		r.NotEmpty(n, "headers")
 		for _, entry := range r.Entries(n, "headers") {
 			if parsed := r.Rule(entry.Value); parsed != nil {
@@ -99,25 +100,25 @@ var expectKeys = []bench.Key[Expect]{
 			}
 		}
 	}),
-	bench.NewKey("fault", "none, a rule for its code, or rules for code, subcode, text, role, detail",
-		func(r *bench.Reader, e *Expect, n *yamlfile.Node) {
+	mapping.NewKey("fault", "none, a rule for its code, or rules for code, subcode, text, role, detail",
+		func(r *mapping.Reader, e *Expect, n *yamlfile.Node) {
 			e.NoFault, e.HasFault, e.Fault = readTold(r, n, "fault", "code", "subcode", "text", "role", "detail")
 		}),
-	bench.NewKey("error", "none, a rule for its code, or rules for code, text, target, details, however it is told",
-		func(r *bench.Reader, e *Expect, n *yamlfile.Node) {
+	mapping.NewKey("error", "none, a rule for its code, or rules for code, text, target, details, however it is told",
+		func(r *mapping.Reader, e *Expect, n *yamlfile.Node) {
 			e.NoError, e.HasError, e.Error = readTold(r, n, "error", "code", "text", "target", "details")
 		}),
-	bench.NewKey("same as file", "a file with the whole answer as it must be; run -accept writes it",
-		func(r *bench.Reader, e *Expect, n *yamlfile.Node) {
+	mapping.NewKey("same as file", "a file with the whole answer as it must be; run -accept writes it",
+		func(r *mapping.Reader, e *Expect, n *yamlfile.Node) {
 			if e.SameAs = r.Template(n); e.SameAs != nil && e.SameAs.IsLiteral() {
 				if _, err := safefile.Inside(r.Dir, e.SameAs.LiteralText()); err != nil {
 					r.File.Report(n, "", "%v", err)
 				}
 			}
 		}),
-	bench.NewKey("except", "paths that same as file: does not compare; [*] for all elements",
-		func(r *bench.Reader, e *Expect, n *yamlfile.Node) { e.Except = r.Words(n) }),
-	bench.NewKey("refused", "tls, certificate or connection", func(r *bench.Reader, e *Expect, n *yamlfile.Node) {
+	mapping.NewKey("except", "paths that same as file: does not compare; [*] for all elements",
+		func(r *mapping.Reader, e *Expect, n *yamlfile.Node) { e.Except = r.Words(n) }),
+	mapping.NewKey("refused", "tls, certificate or connection", func(r *mapping.Reader, e *Expect, n *yamlfile.Node) {
 		if e.refusedText = r.PlaceholdersIn(n); e.refusedText == nil {
 			e.Refused = r.Choice(n, "kind of refusal", refusals...)
 		}
@@ -126,7 +127,7 @@ var expectKeys = []bench.Key[Expect]{
 
 // readTold reads what is expected of a fault or an error: none, a rule for its code, or rules
 // for its parts.
-func readTold(r *bench.Reader, n *yamlfile.Node, word string, parts ...string) (none, some bool, rules []FieldRule) {
+func readTold(r *mapping.Reader, n *yamlfile.Node, word string, parts ...string) (none, some bool, rules []FieldRule) {
 	if n.Kind == yamlfile.Scalar {
 		if n.Text == "none" {
 			return true, false, nil

@@ -1,7 +1,7 @@
 package sheet
 
 import (
-	"testbench/internal/bench"
+	"testbench/internal/mapping"
 	"testbench/internal/request"
 	"testbench/internal/yamlfile"
 )
@@ -16,7 +16,7 @@ type Each struct {
 const eachName = "each"
 
 // readEach reads `for each: ${list}`, or a mapping of a name to a list.
-func readEach(r *bench.Reader, n *yamlfile.Node) *Each {
+func readEach(r *mapping.Reader, n *yamlfile.Node) *Each {
 	e := &Each{Name: eachName}
 	list := n
 	if n.Kind == yamlfile.Mapping {

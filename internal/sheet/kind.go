@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"testbench/internal/bench"
+	"testbench/internal/mapping"
 	"testbench/internal/yamlfile"
 )
 
@@ -17,7 +18,7 @@ type Kind struct {
 	// Common are the keys that it has of those that several kinds share.
 	Common []string
 	// Own are the keys that read its action; the first is that of its word.
-	Own []bench.Key[Step]
+	Own []mapping.Key[Step]
 	// Instead says what to write in place of a key that it does not have; the empty key
 	// stands for all others. Nil for nothing of its own.
 	Instead map[string]string
@@ -26,21 +27,21 @@ type Kind struct {
 
 // has says whether a key may be written at a step of the kind.
 func (k *Kind) has(name string) bool {
-	return slices.Contains(k.Common, name) || slices.ContainsFunc(k.Own, func(own bench.Key[Step]) bool {
+	return slices.Contains(k.Common, name) || slices.ContainsFunc(k.Own, func(own mapping.Key[Step]) bool {
 		return own.Name == name
 	})
 }
 
 // Keys are the keys of the kind beside its word.
-func (k *Kind) Keys() []string { return append(bench.KeyNames(k.Own[1:]), k.Common...) }
+func (k *Kind) Keys() []string { return append(mapping.KeyNames(k.Own[1:]), k.Common...) }
 
 // StepKeys are all keys of steps of some kinds: the name and what the step shows, the words of
 // the kinds, what kinds share, and what is the kinds' own beside it.
-func StepKeys(kinds []Kind) []bench.Key[Step] {
-	var keys []bench.Key[Step]
-	add := func(more ...bench.Key[Step]) {
+func StepKeys(kinds []Kind) []mapping.Key[Step] {
+	var keys []mapping.Key[Step]
+	add := func(more ...mapping.Key[Step]) {
 		for _, key := range more {
-			if !slices.ContainsFunc(keys, func(one bench.Key[Step]) bool { return one.Name == key.Name }) {
+			if !slices.ContainsFunc(keys, func(one mapping.Key[Step]) bool { return one.Name == key.Name }) {
 				keys = append(keys, key)
 			}
 		}
@@ -58,16 +59,16 @@ func StepKeys(kinds []Kind) []bench.Key[Step] {
 
 // keysAt are the keys by which a step is read. Those that its kind does not have are passed
 // by: they are reported as a whole. A step of no kind, or of more than one, is reported too.
-func keysAt(kinds []Kind, kind *Kind) []bench.Key[Step] {
+func keysAt(kinds []Kind, kind *Kind) []mapping.Key[Step] {
 	keys := StepKeys(kinds)
 	for i, key := range keys {
 		if kind == nil {
-			if !slices.ContainsFunc(commonKeys, func(c bench.Key[Step]) bool { return c.Name == key.Name }) {
+			if !slices.ContainsFunc(commonKeys, func(c mapping.Key[Step]) bool { return c.Name == key.Name }) {
 				keys[i].Read = passBy
 			}
 			continue
 		}
-		own := slices.IndexFunc(kind.Own, func(one bench.Key[Step]) bool { return one.Name == key.Name })
+		own := slices.IndexFunc(kind.Own, func(one mapping.Key[Step]) bool { return one.Name == key.Name })
 		switch {
 		case own >= 0:
 			keys[i] = kind.Own[own]
@@ -78,23 +79,30 @@ func keysAt(kinds []Kind, kind *Kind) []bench.Key[Step] {
 	return keys
 }
 
-func passBy(*bench.Reader, *Step, *yamlfile.Node) {}
+func passBy(*mapping.Reader, *Step, *yamlfile.Node) {}
 
 // ReadSteps reads the steps that a step holds.
-func (s *Step) ReadSteps(r *bench.Reader, n *yamlfile.Node) []*Step {
-	return readSteps(r, n, s.kinds)
+func (s *Step) ReadSteps(r *mapping.Reader, n *yamlfile.Node) []*Step {
+	return readSteps(r, n, s.from)
 }
 
 // HasKey says whether steps have a key of a name, of whatever kind they are.
 func (s *Step) HasKey(name string) bool {
-	return slices.ContainsFunc(StepKeys(s.kinds), func(key bench.Key[Step]) bool { return key.Name == name })
+	return slices.ContainsFunc(StepKeys(s.from.kinds), func(key mapping.Key[Step]) bool { return key.Name == name })
 }
 
-func readSteps(r *bench.Reader, n *yamlfile.Node, kinds []Kind) []*Step {
+// origin is what the steps of a sheet are read with.
+type origin struct {
+	bench  *bench.Bench
+	kinds  []Kind   // that steps may be of
+	within []string // the sheets that lead to the one that is read, and itself
+}
+
+func readSteps(r *mapping.Reader, n *yamlfile.Node, from origin) []*Step {
 	var steps []*Step
 	seen := map[string]bool{}
 	for i, item := range r.List(n) {
-		step := readStep(r, item, fmt.Sprintf("step %d", i+1), kinds)
+		step := readStep(r, item, fmt.Sprintf("step %d", i+1), from)
 		if step == nil {
 			continue
 		}
@@ -108,19 +116,19 @@ func readSteps(r *bench.Reader, n *yamlfile.Node, kinds []Kind) []*Step {
 }
 
 // readStep reads one step; nil where it is none.
-func readStep(r *bench.Reader, n *yamlfile.Node, otherwise string, kinds []Kind) *Step {
-	kind := kindAt(n, kinds)
+func readStep(r *mapping.Reader, n *yamlfile.Node, otherwise string, from origin) *Step {
+	kind := kindAt(n, from.kinds)
 	if kind != nil {
-		n = takeIn(r, kind, n)
+		n = takeIn(r, from.bench, kind, n)
 	}
-	step := &Step{At: n, kinds: kinds}
+	step := &Step{At: n, from: from}
 	inner := *r
 	inner.Uses = &step.Uses
 	before := len(r.File.Problems.Serious())
 	if kind != nil {
 		step.Action = kind.New()
 	}
-	bench.ReadMapping(&inner, "a step", n, step, keysAt(kinds, kind))
+	mapping.Read(&inner, "a step", n, step, keysAt(from.kinds, kind))
 	if n.Kind != yamlfile.Mapping {
 		return nil
 	}
@@ -155,9 +163,9 @@ func kindAt(n *yamlfile.Node, kinds []Kind) *Kind {
 }
 
 // reportKind reports a step that does nothing, or more than one thing.
-func reportKind(r *bench.Reader, s *Step) {
+func reportKind(r *mapping.Reader, s *Step) {
 	var words []string
-	for _, k := range s.kinds {
+	for _, k := range s.from.kinds {
 		if s.At.Get(k.Word) != nil {
 			words = append(words, k.Word)
 		}
@@ -169,10 +177,10 @@ func reportKind(r *bench.Reader, s *Step) {
 	}
 	try := "write call:, request:, follow:, lookup:, listen:, sheet:, set: or calculate:"
 	for _, e := range s.At.Entries {
-		if bench.NewName(e.Key.Text, kindWords(s.kinds)) != "" {
+		if mapping.NewName(e.Key.Text, kindWords(s.from.kinds)) != "" {
 			return // which is told already
 		}
-		if kinds := kindsWith(s.kinds, e.Key.Text); len(kinds) == 1 {
+		if kinds := kindsWith(s.from.kinds, e.Key.Text); len(kinds) == 1 {
 			try = e.Key.Text + ": goes with " + kinds[0] + ":"
 			break
 		}
@@ -200,10 +208,10 @@ func kindsWith(kinds []Kind, name string) []string {
 }
 
 // checkKeys reports the keys of a step that its kind does not have.
-func checkKeys(r *bench.Reader, s *Step, k *Kind) {
+func checkKeys(r *mapping.Reader, s *Step, k *Kind) {
 	for _, e := range s.At.Entries {
 		if name := e.Key.Text; !k.has(name) && s.HasKey(name) {
-			r.File.Report(e.Key, insteadOf(s.kinds, k, name), "%s has no %s", k.What, name)
+			r.File.Report(e.Key, insteadOf(s.from.kinds, k, name), "%s has no %s", k.What, name)
 		}
 	}
 }
@@ -223,7 +231,7 @@ func insteadOf(kinds []Kind, k *Kind, name string) string {
 
 // finishStep checks what only the whole step can tell, and reads bodies, whose
 // format may hang on a header.
-func finishStep(r *bench.Reader, s *Step, k *Kind) {
+func finishStep(r *mapping.Reader, s *Step, k *Kind) {
 	checkKeys(r, s, k)
 	if !s.Action.Check(r, s) {
 		s.Action = nil
@@ -247,7 +255,7 @@ func finishStep(r *bench.Reader, s *Step, k *Kind) {
 }
 
 // finishRefused reports what is expected of an answer beside that there is none.
-func finishRefused(r *bench.Reader, s *Step) {
+func finishRefused(r *mapping.Reader, s *Step) {
 	if s.Expect.Refused == "" {
 		return
 	}

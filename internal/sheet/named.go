@@ -4,12 +4,13 @@ import (
 	"slices"
 
 	"testbench/internal/bench"
+	"testbench/internal/mapping"
 	"testbench/internal/yamlfile"
 )
 
 // keysOfChecks are the keys of a step that a named check of the bench may hold.
-func keysOfChecks() []bench.Key[Step] {
-	return slices.DeleteFunc(StepKeys(nil), func(k bench.Key[Step]) bool {
+func keysOfChecks() []mapping.Key[Step] {
+	return slices.DeleteFunc(StepKeys(nil), func(k mapping.Key[Step]) bool {
 		return !slices.Contains([]string{"expect", "fields", "where"}, k.Name)
 	})
 }
@@ -17,23 +18,26 @@ func keysOfChecks() []bench.Key[Step] {
 // takeIn gives a step as if what it names of the bench (checks:, fills:) stood in it, at the
 // place of the name. A key of expect:, a field or a fill-in that the step has itself goes before.
 // Two names that say the same key are a mistake: one of them would have no effect.
-func takeIn(r *bench.Reader, kind *Kind, n *yamlfile.Node) *yamlfile.Node {
+func takeIn(r *mapping.Reader, b *bench.Bench, kind *Kind, n *yamlfile.Node) *yamlfile.Node {
 	checks, fills := namesAt(kind, n, "checks"), namesAt(kind, n, "fills")
-	if r.Bench == nil || len(checks)+len(fills) == 0 {
+	if b == nil || len(checks)+len(fills) == 0 {
 		return n
 	}
 	t := &taking{r: r, step: *n, said: map[string]string{}}
 	t.step.Entries = slices.Clone(n.Entries)
 	for _, name := range checks {
-		if named := t.find(name, "check", r.Bench.Checks); named != nil {
+		if named := t.find(name, "check", b.Checks); named != nil {
 			for _, e := range named.Entries {
 				t.add(name, e)
 			}
 		}
 	}
 	for _, name := range fills {
-		if named := t.find(name, "fill-in", r.Bench.Fills); named != nil {
-			t.add(name, yamlfile.Entry{Key: &yamlfile.Node{Text: "fill", Line: name.Line, Column: name.Column}, Value: named})
+		if named := t.find(name, "fill-in", b.Fills); named != nil {
+			t.add(name, yamlfile.Entry{
+				Key:   &yamlfile.Node{Text: "fill", Line: name.Line, Column: name.Column},
+				Value: named,
+			})
 		}
 	}
 	return &t.step
@@ -53,7 +57,7 @@ func namesAt(kind *Kind, step *yamlfile.Node, key string) []*yamlfile.Node {
 
 // taking puts what is named into a step.
 type taking struct {
-	r    *bench.Reader
+	r    *mapping.Reader
 	step yamlfile.Node
 	said map[string]string // key: the name that brought it
 }
@@ -70,7 +74,7 @@ func (t *taking) find(name *yamlfile.Node, what string, all []bench.Named) *yaml
 		}
 		return moved(one.At, name)
 	}
-	t.r.NotThere(name, what, name.Text, bench.Names(all, func(n bench.Named) string { return n.Name }))
+	bench.NotThere(t.r, name, what, name.Text, bench.Names(all, func(n bench.Named) string { return n.Name }))
 	return nil
 }
 
@@ -91,7 +95,8 @@ func (t *taking) add(name *yamlfile.Node, e yamlfile.Entry) {
 		before, isSaid := t.said[key]
 		switch {
 		case isSaid && before != name.Text:
-			t.r.File.Report(name, "say it in one of them, or in the step itself", "%s and %s both say %s of %s:", before,
+			t.r.File.Report(name, "say it in one of them, or in the step itself", "%s and %s both say %s of %s:",
+				before,
 				name.Text, inner.Key.Text, e.Key.Text)
 		case own.Get(inner.Key.Text) == nil:
 			t.said[key] = name.Text
@@ -128,7 +133,7 @@ func moved(n, to *yamlfile.Node) *yamlfile.Node {
 // mistakes are marked as broken; a remark is none.
 func CheckNamed(b *bench.Bench) {
 	keys := keysOfChecks()
-	r := &bench.Reader{File: b.Source, Dir: b.Dir, Uses: new([]bench.Use), Bench: b}
+	r := &mapping.Reader{File: b.Source, Dir: b.Dir, Uses: new([]mapping.Use)}
 	each := func(all []bench.Named, read func(one *bench.Named)) {
 		for i := range all {
 			before := len(b.Source.Problems.Serious())
@@ -137,7 +142,7 @@ func CheckNamed(b *bench.Bench) {
 		}
 	}
 	each(b.Checks, func(one *bench.Named) {
-		bench.ReadMapping(r, "a check", one.At, &Step{}, keys)
+		mapping.Read(r, "a check", one.At, &Step{}, keys)
 		r.NotEmpty(one.At, "the check "+one.Name)
 	})
 	each(b.Fills, func(one *bench.Named) {

@@ -7,6 +7,7 @@ import (
 
 	"testbench/internal/bench"
 	"testbench/internal/lookup"
+	"testbench/internal/mapping"
 	"testbench/internal/request"
 	"testbench/internal/yamlfile"
 )
@@ -21,7 +22,7 @@ type Query struct {
 }
 
 // Read reads a statement.
-func (q *Query) Read(r *bench.Reader, n *yamlfile.Node) {
+func (q *Query) Read(r *mapping.Reader, n *yamlfile.Node) {
 	q.SqlAt = n
 	text := r.Text(n)
 	if at := strings.Index(text, "${"); at >= 0 {
@@ -38,7 +39,7 @@ func (q *Query) Read(r *bench.Reader, n *yamlfile.Node) {
 }
 
 // Check reports where a statement and what fills it do not fit.
-func (q *Query) Check(r *bench.Reader, at *yamlfile.Node) {
+func (q *Query) Check(r *mapping.Reader, at *yamlfile.Node) {
 	if q.Database == "" {
 		r.File.Report(at, "write database: NAME, one of the bench's databases",
 			"the query does not say which database it is for")
@@ -56,7 +57,7 @@ func (q *Query) Check(r *bench.Reader, at *yamlfile.Node) {
 	}
 	for _, name := range filled {
 		if !slices.Contains(q.Sql.Names, name) {
-			r.NotThere(q.SqlAt, "parameter of the query", name, q.Sql.Names)
+			bench.NotThere(r, q.SqlAt, "parameter of the query", name, q.Sql.Names)
 		}
 	}
 }

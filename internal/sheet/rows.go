@@ -9,6 +9,9 @@ import (
 
 	"testbench/internal/bench"
 	"testbench/internal/document"
+	"testbench/internal/mapping"
+	"testbench/internal/path"
+	"testbench/internal/request"
 	"testbench/internal/table"
 	"testbench/internal/value"
 	"testbench/internal/yamlfile"
@@ -16,7 +19,7 @@ import (
 
 // readRows reads where the rows come from, and goes through them once: what is wrong in
 // them is told before anything is sent.
-func readRows(r *bench.Reader, n *yamlfile.Node) *Rows {
+func readRows(r *mapping.Reader, n *yamlfile.Node) *Rows {
 	rows := &Rows{At: n}
 	switch n.Kind {
 	case yamlfile.Scalar:
@@ -24,7 +27,7 @@ func readRows(r *bench.Reader, n *yamlfile.Node) *Rows {
 	case yamlfile.Sequence:
 		rows.list = n
 	default:
-		bench.ReadMapping(r, "rows", n, rows, rowsKeys)
+		mapping.Read(r, "rows", n, rows, rowsKeys)
 		checkRowsKeys(r, n, rows)
 	}
 	var given []string
@@ -62,18 +65,18 @@ func readRows(r *bench.Reader, n *yamlfile.Node) *Rows {
 		return rows // its columns are known when it is asked
 	}
 	if rows.Label != "" && !slices.Contains(rows.Source.Columns, rows.Label) {
-		r.NotThere(rows.At, "column", rows.Label, rows.Source.Columns)
+		bench.NotThere(r, rows.At, "column", rows.Label, rows.Source.Columns)
 	}
 	for column := range rows.options.Kinds {
 		if !slices.Contains(rows.Source.Columns, column) {
-			r.NotThere(rows.At, "column", column, rows.Source.Columns)
+			bench.NotThere(r, rows.At, "column", column, rows.Source.Columns)
 		}
 	}
 	return rows
 }
 
 // read gets the rows, but for those of a database.
-func (rows *Rows) read(r *bench.Reader) (err error) {
+func (rows *Rows) read(r *mapping.Reader) (err error) {
 	column := rows.column
 	switch {
 	case rows.Query.Sql != nil:
@@ -105,7 +108,7 @@ func (rows *Rows) read(r *bench.Reader) (err error) {
 // open opens the file of the rows.
 func (rows *Rows) open(dir string) func() (io.ReadCloser, error) {
 	return func() (io.ReadCloser, error) {
-		full, err := bench.FileInside(dir, rows.From)
+		full, err := mapping.FileInside(dir, rows.From)
 		if err != nil {
 			return nil, err
 		}
@@ -140,7 +143,7 @@ func (s *Sheet) RowCount() int {
 
 // readValues are the items of a list in the file, without placeholders: they are known
 // before anything is.
-func readValues(r *bench.Reader, n *yamlfile.Node) ([]*document.Node, error) {
+func readValues(r *mapping.Reader, n *yamlfile.Node) ([]*document.Node, error) {
 	var items []*document.Node
 	for _, item := range r.List(n) {
 		tree := r.Tree(item)
@@ -157,69 +160,57 @@ func readValues(r *bench.Reader, n *yamlfile.Node) ([]*document.Node, error) {
 	return items, nil
 }
 
-var rowsKeys = []bench.Key[Rows]{
-	bench.NewKey("from", "the file: "+strings.Join(table.Endings, ", "),
-		func(r *bench.Reader, rows *Rows, n *yamlfile.Node) { rows.From, rows.At = r.PlainText(n), n }),
-	bench.NewKey("path", "where the list or the repeated element is, in JSON and XML",
-		func(r *bench.Reader, rows *Rows, n *yamlfile.Node) { rows.options.Path = r.Path(n) }),
-	bench.NewKey("sheet", "the sheet of a spreadsheet", func(r *bench.Reader, rows *Rows, n *yamlfile.Node) {
-		rows.options.Sheet = r.PlainText(n)
-	}),
-	bench.NewKey("header", "the row of a spreadsheet that names the columns",
-		func(r *bench.Reader, rows *Rows, n *yamlfile.Node) { rows.options.Header = r.Whole(n, "header") }),
-	bench.NewKey("list", "the rows themselves", func(_ *bench.Reader, rows *Rows, n *yamlfile.Node) { rows.list = n }),
-	bench.NewKey("numbers", "a span: 1 to 100", func(r *bench.Reader, rows *Rows, n *yamlfile.Node) {
-		rows.numbers = r.PlainText(n)
-	}),
-	bench.NewKey("days", "a span: 2026-11-01 to 2026-11-30", func(r *bench.Reader, rows *Rows, n *yamlfile.Node) {
-		rows.days = r.PlainText(n)
-	}),
-	bench.NewKey("by", "the step of a span", func(r *bench.Reader, rows *Rows, n *yamlfile.Node) {
+var rowsKeys = []mapping.Key[Rows]{
+	mapping.NewKey("from", "the file: "+strings.Join(table.Endings, ", "),
+		func(r *mapping.Reader, rows *Rows, n *yamlfile.Node) { rows.From, rows.At = r.PlainText(n), n }),
+	mapping.PathKey("path", "where the list or the repeated element is, in JSON and XML",
+		func(rows *Rows) **path.Path { return &rows.options.Path }),
+	mapping.TextKey("sheet", "the sheet of a spreadsheet", func(rows *Rows) *string { return &rows.options.Sheet }),
+	mapping.NewKey("header", "the row of a spreadsheet that names the columns",
+		func(r *mapping.Reader, rows *Rows, n *yamlfile.Node) { rows.options.Header = r.Whole(n, "header") }),
+	mapping.NewKey("list", "the rows themselves",
+		func(_ *mapping.Reader, rows *Rows, n *yamlfile.Node) { rows.list = n }),
+	mapping.TextKey("numbers", "a span: 1 to 100", func(rows *Rows) *string { return &rows.numbers }),
+	mapping.TextKey("days", "a span: 2026-11-01 to 2026-11-30", func(rows *Rows) *string { return &rows.days }),
+	mapping.NewKey("by", "the step of a span", func(r *mapping.Reader, rows *Rows, n *yamlfile.Node) {
 		rows.step = r.Whole(n, "by")
 	}),
-	bench.NewKey("as", "the column of a span", func(r *bench.Reader, rows *Rows, n *yamlfile.Node) {
+	mapping.NewKey("as", "the column of a span", func(r *mapping.Reader, rows *Rows, n *yamlfile.Node) {
 		rows.column = r.Identifier(n, "a column")
 	}),
-	bench.NewKey("kinds", "column: text, number or boolean", func(r *bench.Reader, rows *Rows, n *yamlfile.Node) {
+	mapping.NewKey("kinds", "column: text, number or boolean", func(r *mapping.Reader, rows *Rows, n *yamlfile.Node) {
 		rows.options.Kinds = table.Kinds{}
 		for _, e := range r.Entries(n, "kinds") {
 			rows.options.Kinds[e.Key.Text] = r.Choice(e.Value, "kind of a column", "text", "number", "boolean")
 		}
 	}),
-	bench.NewKey("when", "a condition: only the rows for which it holds",
-		func(r *bench.Reader, rows *Rows, n *yamlfile.Node) { rows.When = r.Condition(n) }),
-	bench.NewKey("sql", "a query of a database", func(r *bench.Reader, rows *Rows, n *yamlfile.Node) {
+	mapping.NewKey("when", "a condition: only the rows for which it holds",
+		func(r *mapping.Reader, rows *Rows, n *yamlfile.Node) { rows.When = r.Condition(n) }),
+	mapping.NewKey("sql", "a query of a database", func(r *mapping.Reader, rows *Rows, n *yamlfile.Node) {
 		rows.Query.Read(r, n)
 		rows.At = n
 	}),
-	bench.NewKey("database", "the database that the query is for", func(r *bench.Reader, rows *Rows, n *yamlfile.Node) {
-		rows.Query.Database = r.PlainText(n)
-	}),
-	bench.NewKey("columns", "those that a query gives, so that they are known before it is asked",
-		func(r *bench.Reader, rows *Rows, n *yamlfile.Node) {
+	mapping.TextKey("database", "the database that the query is for",
+		func(rows *Rows) *string { return &rows.Query.Database }),
+	mapping.NewKey("columns", "those that a query gives, so that they are known before it is asked",
+		func(r *mapping.Reader, rows *Rows, n *yamlfile.Node) {
 			for _, item := range r.List(n) {
 				rows.Query.Columns = append(rows.Query.Columns, r.PlainText(item))
 			}
 		}),
-	bench.NewKey("fill", "the parameters of the query", func(r *bench.Reader, rows *Rows, n *yamlfile.Node) {
-		rows.Query.Fill = r.Tree(n)
-	}),
-	bench.NewKey("label", "the column that names a row in output", func(r *bench.Reader, rows *Rows, n *yamlfile.Node) {
-		rows.Label = r.PlainText(n)
-	}),
-	bench.NewKey("sample", "how many rows, by chance", func(r *bench.Reader, rows *Rows, n *yamlfile.Node) {
+	mapping.TreeKey("fill", "the parameters of the query", func(rows *Rows) **request.Tree { return &rows.Query.Fill }),
+	mapping.TextKey("label", "the column that names a row in output", func(rows *Rows) *string { return &rows.Label }),
+	mapping.NewKey("sample", "how many rows, by chance", func(r *mapping.Reader, rows *Rows, n *yamlfile.Node) {
 		rows.Sample = r.Whole(n, "sample")
 	}),
-	bench.NewKey("seed", "decides which rows a sample takes", func(r *bench.Reader, rows *Rows, n *yamlfile.Node) {
-		rows.Seed = r.PlainText(n)
-	}),
-	bench.NewKey("limit", "how many rows at most", func(r *bench.Reader, rows *Rows, n *yamlfile.Node) {
+	mapping.TextKey("seed", "decides which rows a sample takes", func(rows *Rows) *string { return &rows.Seed }),
+	mapping.NewKey("limit", "how many rows at most", func(r *mapping.Reader, rows *Rows, n *yamlfile.Node) {
 		rows.Limit = r.Whole(n, "limit")
 	}),
 }
 
 var (
-	rowsTogether = []bench.Together{
+	rowsTogether = []mapping.Together{
 		{Key: "path", With: []string{"from"}, Without: nil},
 		{Key: "sheet", With: []string{"from"}, Without: nil},
 		{Key: "header", With: []string{"from"}, Without: nil},
@@ -237,7 +228,7 @@ var (
 )
 
 // checkRowsKeys reports keys of rows that have no effect for where the rows come from.
-func checkRowsKeys(r *bench.Reader, n *yamlfile.Node, rows *Rows) {
+func checkRowsKeys(r *mapping.Reader, n *yamlfile.Node, rows *Rows) {
 	if n.Kind != yamlfile.Mapping {
 		return
 	}

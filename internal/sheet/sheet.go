@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"testbench/internal/bench"
+	"testbench/internal/mapping"
 	"testbench/internal/rule"
 	"testbench/internal/safefile"
 	"testbench/internal/table"
@@ -34,10 +35,10 @@ type Sheet struct {
 
 	Bench  *bench.Bench
 	Source *yamlfile.File
-	Uses   []bench.Use
+	Uses   []mapping.Use
 	Reads  []string // the files that it names
 
-	kinds []Kind // of its steps
+	from origin
 }
 
 // Rows says where the inputs of a sheet come from.
@@ -98,16 +99,17 @@ func Read(b *bench.Bench, name string, data []byte, kinds []Kind) *Sheet {
 	if err != nil {
 		full = name
 	}
-	return readSheet(b, name, data, []string{full}, kinds)
+	return readSheet(name, data, origin{b, kinds, []string{full}})
 }
 
-func readSheet(b *bench.Bench, name string, data []byte, within []string, kinds []Kind) *Sheet {
-	s := &Sheet{Bench: b, kinds: kinds, Source: yamlfile.Read(name, data)}
+func readSheet(name string, data []byte, from origin) *Sheet {
+	b := from.bench
+	s := &Sheet{Bench: b, from: from, Source: yamlfile.Read(name, data)}
 	if s.Source.Root == nil {
 		return s
 	}
-	r := &bench.Reader{File: s.Source, Dir: b.Dir, Uses: &s.Uses, Reads: &s.Reads, Bench: b, Within: within}
-	bench.ReadMapping(r, "a sheet", s.Source.Root, s, sheetKeys)
+	r := &mapping.Reader{File: s.Source, Dir: b.Dir, Uses: &s.Uses, Reads: &s.Reads}
+	mapping.Read(r, "a sheet", s.Source.Root, s, sheetKeys)
 	if s.Name == "" {
 		s.Name = strings.TrimSuffix(filepath.Base(name), filepath.Ext(name))
 	}
@@ -152,38 +154,38 @@ func RelativeTo(folder, file string) (name string, ok bool) {
 // File returns the name of the sheet's file.
 func (s *Sheet) File() string { return s.Source.Name }
 
-var sheetKeys = []bench.Key[Sheet]{
-	bench.NewKey("sheet", "the sheet's name", func(r *bench.Reader, s *Sheet, n *yamlfile.Node) {
-		s.Name = r.PlainText(n)
-	}),
-	bench.NewKey("about", "what it shows", func(r *bench.Reader, s *Sheet, n *yamlfile.Node) { s.About = r.Text(n) }),
-	bench.NewKey("site", "the site, unless another is asked for", func(r *bench.Reader, s *Sheet, n *yamlfile.Node) {
-		s.Site = r.PlainText(n)
-		if s.Bench.Site(s.Site) == nil && s.Site != "" {
-			r.NotThere(n, "site", s.Site, s.Bench.SiteNames())
-		}
-	}),
-	bench.NewKey("tags", "words by which sheets are chosen (run -tag)",
-		func(r *bench.Reader, s *Sheet, n *yamlfile.Node) { s.Tags = r.Words(n) }),
-	bench.NewKey("names", "prefixes of XML names", func(r *bench.Reader, s *Sheet, n *yamlfile.Node) {
+var sheetKeys = []mapping.Key[Sheet]{
+	mapping.TextKey("sheet", "the sheet's name", func(s *Sheet) *string { return &s.Name }),
+	mapping.NewKey("about", "what it shows",
+		func(r *mapping.Reader, s *Sheet, n *yamlfile.Node) { s.About = r.Text(n) }),
+	mapping.NewKey("site", "the site, unless another is asked for",
+		func(r *mapping.Reader, s *Sheet, n *yamlfile.Node) {
+			s.Site = r.PlainText(n)
+			if s.Bench.Site(s.Site) == nil && s.Site != "" {
+				bench.NotThere(r, n, "site", s.Site, s.Bench.SiteNames())
+			}
+		}),
+	mapping.NewKey("tags", "words by which sheets are chosen (run -tag)",
+		func(r *mapping.Reader, s *Sheet, n *yamlfile.Node) { s.Tags = r.Words(n) }),
+	mapping.NewKey("names", "prefixes of XML names", func(r *mapping.Reader, s *Sheet, n *yamlfile.Node) {
 		s.Names = r.Names(n)
 	}),
-	bench.NewKey("takes", "values that whoever runs the sheet gives it: required, or what is meant without",
-		func(r *bench.Reader, s *Sheet, n *yamlfile.Node) { s.Takes = readTakes(r, n) }),
-	bench.NewKey("rows", "the inputs: a CSV file, or from: with more keys",
-		func(r *bench.Reader, s *Sheet, n *yamlfile.Node) { s.Rows = readRows(r, n) }),
-	bench.NewKey("expect", "limits of the times of its steps: p50, p90, p95, p99, max, per second",
-		func(r *bench.Reader, s *Sheet, n *yamlfile.Node) { s.Limits = readLimits(r, n) }),
-	bench.NewKey("first", "steps before the rows", func(r *bench.Reader, s *Sheet, n *yamlfile.Node) {
-		s.First = readSteps(r, n, s.kinds)
+	mapping.NewKey("takes", "values that whoever runs the sheet gives it: required, or what is meant without",
+		func(r *mapping.Reader, s *Sheet, n *yamlfile.Node) { s.Takes = readTakes(r, n) }),
+	mapping.NewKey("rows", "the inputs: a CSV file, or from: with more keys",
+		func(r *mapping.Reader, s *Sheet, n *yamlfile.Node) { s.Rows = readRows(r, n) }),
+	mapping.NewKey("expect", "limits of the times of its steps: p50, p90, p95, p99, max, per second",
+		func(r *mapping.Reader, s *Sheet, n *yamlfile.Node) { s.Limits = readLimits(r, n) }),
+	mapping.NewKey("first", "steps before the rows", func(r *mapping.Reader, s *Sheet, n *yamlfile.Node) {
+		s.First = readSteps(r, n, s.from)
 	}),
-	bench.NewKey("steps", "steps for each row", func(r *bench.Reader, s *Sheet, n *yamlfile.Node) {
-		s.Steps = readSteps(r, n, s.kinds)
+	mapping.NewKey("steps", "steps for each row", func(r *mapping.Reader, s *Sheet, n *yamlfile.Node) {
+		s.Steps = readSteps(r, n, s.from)
 	}),
-	bench.NewKey("finally", "steps at the end of each row, whatever happened",
-		func(r *bench.Reader, s *Sheet, n *yamlfile.Node) { s.Finally = readSteps(r, n, s.kinds) }),
-	bench.NewKey("last", "steps after the rows", func(r *bench.Reader, s *Sheet, n *yamlfile.Node) {
-		s.Last = readSteps(r, n, s.kinds)
+	mapping.NewKey("finally", "steps at the end of each row, whatever happened",
+		func(r *mapping.Reader, s *Sheet, n *yamlfile.Node) { s.Finally = readSteps(r, n, s.from) }),
+	mapping.NewKey("last", "steps after the rows", func(r *mapping.Reader, s *Sheet, n *yamlfile.Node) {
+		s.Last = readSteps(r, n, s.from)
 	}),
 }
 

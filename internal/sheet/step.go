@@ -4,7 +4,7 @@ import (
 	"slices"
 	"time"
 
-	"testbench/internal/bench"
+	"testbench/internal/mapping"
 	"testbench/internal/path"
 	"testbench/internal/request"
 	"testbench/internal/rule"
@@ -41,9 +41,9 @@ type Step struct {
 	At     *yamlfile.Node
 	SiteAt *yamlfile.Node
 	FillAt *yamlfile.Node
-	Uses   []bench.Use
+	Uses   []mapping.Use
 
-	kinds []Kind // of the steps that it may hold
+	from origin // of the steps that it may hold
 }
 
 // HasTag says whether the sheet, or one of its steps, has one of the tags.
@@ -100,7 +100,7 @@ type Action interface {
 	Target() string
 	// Check reports what only the whole step can tell. It says no where the step cannot be
 	// carried out or vetted as it is.
-	Check(r *bench.Reader, s *Step) bool
+	Check(r *mapping.Reader, s *Step) bool
 	// Inner are the steps within it, and the sheet that it runs; nil for none.
 	Inner() ([]*Step, *Sheet)
 	// Sets are the names that it keeps by itself, beside what the step keeps of an answer.
@@ -115,7 +115,7 @@ type Action interface {
 type Simple struct{}
 
 // Check finds nothing wrong.
-func (Simple) Check(*bench.Reader, *Step) bool { return true }
+func (Simple) Check(*mapping.Reader, *Step) bool { return true }
 
 // Inner gives no steps and no sheet.
 func (Simple) Inner() ([]*Step, *Sheet) { return nil, nil }

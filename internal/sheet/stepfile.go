@@ -3,10 +3,12 @@ package sheet
 import (
 	"path/filepath"
 	"strings"
+	"time"
 
 	"testbench/internal/bench"
 	"testbench/internal/document"
 	"testbench/internal/login"
+	"testbench/internal/mapping"
 	"testbench/internal/path"
 	"testbench/internal/request"
 	"testbench/internal/safefile"
@@ -28,17 +30,17 @@ func (s *Step) TextFormat(file, text string) document.Format {
 		}
 	}
 	if format == "" {
-		return bench.GuessText(text)
+		return mapping.GuessText(text)
 	}
 	return format
 }
 
 // finishText reads the body given as text or file.
-func finishText(r *bench.Reader, s *Step) {
+func finishText(r *mapping.Reader, s *Step) {
 	text := s.textAt.Text
 	if s.TextFile != "" {
 		r.Reading(s.TextFile)
-		data, err := bench.ReadInside(r.Dir, s.TextFile)
+		data, err := mapping.ReadInside(r.Dir, s.TextFile)
 		if err != nil {
 			r.File.Report(s.textAt, "", "%v", err)
 			return
@@ -66,119 +68,119 @@ func finishText(r *bench.Reader, s *Step) {
 const namingKeys = 2
 
 // commonKeys are those that several kinds of steps have.
-var commonKeys = []bench.Key[Step]{
-	bench.NewKey("step", "the step's name", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
-		s.Name = r.PlainText(n)
-	}),
-	bench.NewKey("about", "what it shows", func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.About = r.Text(n) }),
-	bench.NewKey("skip", "why the step is left out for now", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+var commonKeys = []mapping.Key[Step]{
+	mapping.TextKey("step", "the step's name", func(s *Step) *string { return &s.Name }),
+	mapping.NewKey("about", "what it shows",
+		func(r *mapping.Reader, s *Step, n *yamlfile.Node) { s.About = r.Text(n) }),
+	mapping.NewKey("skip", "why the step is left out for now", func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
 		if s.Skip = r.PlainText(n); s.Skip == "" || s.Skip == "true" || s.Skip == "yes" {
 			r.File.Report(n, "write skip: waits for the new scale", "skip: needs the reason in words")
 		}
 	}),
-	bench.NewKey("soft", "true: checks that fail are told, and the step passes",
-		func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Soft = r.Yes(n) }),
-	bench.NewKey("tags", "words by which steps are chosen (run -tag)",
-		func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Tags = r.Words(n) }),
-	bench.NewKey("timeout", "how long an exchange may take: 5 s", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
-		s.Timeout = r.Timeout(n)
-	}),
-	bench.NewKey("for each", "${list}, or name: ${list}: once for each item",
-		func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Each = readEach(r, n) }),
-	bench.NewKey("stop", "row or sheet: what ends where the step fails",
-		func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+	mapping.YesKey("soft", "true: checks that fail are told, and the step passes",
+		func(s *Step) *bool { return &s.Soft }),
+	mapping.NewKey("tags", "words by which steps are chosen (run -tag)",
+		func(r *mapping.Reader, s *Step, n *yamlfile.Node) { s.Tags = r.Words(n) }),
+	mapping.TimeoutKey("timeout", "how long an exchange may take: 5 s",
+		func(s *Step) *time.Duration { return &s.Timeout }),
+	mapping.NewKey("for each", "${list}, or name: ${list}: once for each item",
+		func(r *mapping.Reader, s *Step, n *yamlfile.Node) { s.Each = readEach(r, n) }),
+	mapping.NewKey("stop", "row or sheet: what ends where the step fails",
+		func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
 			s.Stop = r.Choice(n, "end of a stop", "row", "sheet")
 		}),
-	bench.NewKey("until", "path: rule: asks again until they hold", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
-		s.waiting().Until = ReadFieldRules(r, n, "")
-	}),
-	bench.NewKey("every", "the pause between askings; 200 ms to 5 s grows",
-		func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.waiting().Every = readPauses(r, n) }),
-	bench.NewKey("within", "how long is waited at most", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+	mapping.NewKey("until", "path: rule: asks again until they hold",
+		func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
+			s.waiting().Until = ReadFieldRules(r, n, "")
+		}),
+	mapping.NewKey("every", "the pause between askings; 200 ms to 5 s grows",
+		func(r *mapping.Reader, s *Step, n *yamlfile.Node) { s.waiting().Every = readPauses(r, n) }),
+	mapping.NewKey("within", "how long is waited at most", func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
 		s.waiting().Within = r.Duration(n)
 	}),
-	bench.NewKey("states", "the states on the way, in their order", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
-		s.waiting().States = readStates(r, n)
-	}),
-	bench.NewKey("again", "how often it is tried, where it goes wrong",
-		func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Again = readAgain(r, n) }),
-	bench.NewKey("site", "another site for this step", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+	mapping.NewKey("states", "the states on the way, in their order",
+		func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
+			s.waiting().States = readStates(r, n)
+		}),
+	mapping.NewKey("again", "how often it is tried, where it goes wrong",
+		func(r *mapping.Reader, s *Step, n *yamlfile.Node) { s.Again = readAgain(r, n) }),
+	mapping.NewKey("site", "another site for this step", func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
 		s.Site, s.SiteAt = r.PlainText(n), n
 	}),
-	bench.NewKey("login", "a login, several, none, or spoil: with how:",
-		func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Login = readLoginChoice(r, n) }),
-	bench.NewKey("contract", "what is checked against it: both, request, answer or off",
-		func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+	mapping.NewKey("login", "a login, several, none, or spoil: with how:",
+		func(r *mapping.Reader, s *Step, n *yamlfile.Node) { s.Login = readLoginChoice(r, n) }),
+	mapping.NewKey("contract", "what is checked against it: both, request, answer or off",
+		func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
 			s.Contract = r.Choice(n, "part of an exchange", "both", "request", "answer", "off")
 		}),
-	bench.NewKey("attach", "files that travel beside the envelope", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
-		for _, item := range r.List(n) {
-			var a request.Attachment
-			bench.ReadMapping(r, "an attachment", item, &a, attachKeys)
-			r.Needs(item, "file")
-			if a.File == "" {
-				r.File.Report(item, "write file: NAME", "an attachment needs a file")
+	mapping.NewKey("attach", "files that travel beside the envelope",
+		func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
+			for _, item := range r.List(n) {
+				var a request.Attachment
+				mapping.Read(r, "an attachment", item, &a, attachKeys)
+				r.Needs(item, "file")
+				if a.File == "" {
+					r.File.Report(item, "write file: NAME", "an attachment needs a file")
+				}
+				s.Spec.Attach = append(s.Spec.Attach, a)
 			}
-			s.Spec.Attach = append(s.Spec.Attach, a)
-		}
-	}),
-	bench.NewKey("addressing", "true: WS-Addressing blocks go with it",
-		func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+		}),
+	mapping.NewKey("addressing", "true: WS-Addressing blocks go with it",
+		func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
 			s.Addressing = r.Choice(n, "answer to yes or no (true or false)", "true", "false")
 		}),
-	bench.NewKey("soap", "1.1 or 1.2; off for a body that goes without an envelope of ours",
-		func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+	mapping.NewKey("soap", "1.1 or 1.2; off for a body that goes without an envelope of ours",
+		func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
 			s.SOAP = soap.Version(r.Choice(n, "version of SOAP", "1.1", "1.2", SOAPOff))
 		}),
-	bench.NewKey("action", "the SOAP action", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
-		s.SOAPAction = r.Template(n)
-	}),
-	bench.NewKey("blocks", "SOAP header blocks", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+	mapping.TemplateKey("action", "the SOAP action", func(s *Step) **value.Template { return &s.SOAPAction }),
+	mapping.NewKey("blocks", "SOAP header blocks", func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
 		s.Spec.SOAP = &request.SOAP{Blocks: r.Tree(n)}
 	}),
-	bench.NewKey("headers", "header fields; null for one that is not to go with it",
-		func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Spec.Headers = r.Pairs(n, "headers") }),
-	bench.NewKey("query", "query values", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+	mapping.NewKey("headers", "header fields; null for one that is not to go with it",
+		func(r *mapping.Reader, s *Step, n *yamlfile.Node) { s.Spec.Headers = r.Pairs(n, "headers") }),
+	mapping.NewKey("query", "query values", func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
 		s.Spec.Query = r.Pairs(n, "query")
 	}),
-	bench.NewKey("cookies", "cookies", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+	mapping.NewKey("cookies", "cookies", func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
 		s.Spec.Cookies = r.Pairs(n, "cookies")
 	}),
-	bench.NewKey("fill", "fields by name", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+	mapping.NewKey("fill", "fields by name", func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
 		r.Entries(n, "fill")
 		s.Fill, s.FillAt = r.Tree(n), n
 	}),
-	bench.NewKey("body", "a body as a tree", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+	mapping.NewKey("body", "a body as a tree", func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
 		s.Spec.Body = s.content(r, "body", r.Tree(n))
 	}),
-	bench.NewKey("text", "a body as text, filled in and escaped", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+	mapping.NewKey("text", "a body as text, filled in and escaped", func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
 		r.Text(n)
 		s.content(r, "text", nil)
 		s.textAt = n
 	}),
-	bench.NewKey("file", "a body from a file, filled in and escaped", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
-		s.content(r, "file", nil)
-		s.textAt, s.TextFile = n, r.PlainText(n)
-	}),
-	bench.NewKey("bytes", "a body from a file, untouched", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+	mapping.NewKey("file", "a body from a file, filled in and escaped",
+		func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
+			s.content(r, "file", nil)
+			s.textAt, s.TextFile = n, r.PlainText(n)
+		}),
+	mapping.NewKey("bytes", "a body from a file, untouched", func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
 		s.content(r, "bytes", nil)
 		r.Reading(n.Text)
-		data, err := bench.ReadInside(r.Dir, r.PlainText(n))
+		data, err := mapping.ReadInside(r.Dir, r.PlainText(n))
 		if err != nil {
 			r.File.Report(n, "", "%v", err)
 		}
 		s.Spec.Bytes, s.Spec.HasBytes = data, true
 	}),
-	bench.NewKey("form", "form fields", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+	mapping.NewKey("form", "form fields", func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
 		s.content(r, "form", nil)
 		s.Spec.Form = r.Pairs(n, "form")
 	}),
-	bench.NewKey("parts", "parts of a multipart body; of a batch, steps",
-		func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+	mapping.NewKey("parts", "parts of a multipart body; of a batch, steps",
+		func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
 			s.content(r, "parts", nil)
 			for _, item := range r.List(n) {
 				p := request.Part{}
-				bench.ReadMapping(r, "a part", item, &p, partKeys)
+				mapping.Read(r, "a part", item, &p, partKeys)
 				r.Needs(item, "name")
 				if p.Name == "" || (p.Value == nil) == (p.File == "") {
 					r.File.Report(item, "", "a part has a name: and either value: or file:")
@@ -186,21 +188,21 @@ var commonKeys = []bench.Key[Step]{
 				s.Spec.Parts = append(s.Spec.Parts, p)
 			}
 		}),
-	bench.NewKey("drop empty", "true: fields without a value are left out",
-		func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.Spec.DropEmpty = r.Yes(n) }),
-	bench.NewKey("pages", "how many pages of a list are read, where an answer leads to the next one",
-		func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+	mapping.YesKey("drop empty", "true: fields without a value are left out",
+		func(s *Step) *bool { return &s.Spec.DropEmpty }),
+	mapping.NewKey("pages", "how many pages of a list are read, where an answer leads to the next one",
+		func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
 			s.Pages = r.Whole(n, "pages")
 		}),
-	bench.NewKey("redirects", "follow or off", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+	mapping.NewKey("redirects", "follow or off", func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
 		s.Stay = r.Choice(n, "way with redirects", "follow", "off") == "off"
 	}),
-	bench.NewKey("http", "1.1 or 2", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+	mapping.NewKey("http", "1.1 or 2", func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
 		s.HTTP = r.Choice(n, "version of HTTP", "1.1", "2")
 	}),
-	bench.NewKey("when", "a condition: the step is left out unless it holds",
-		func(r *bench.Reader, s *Step, n *yamlfile.Node) { s.When = r.Condition(n) }),
-	bench.NewKey("keep", "name: path", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+	mapping.NewKey("when", "a condition: the step is left out unless it holds",
+		func(r *mapping.Reader, s *Step, n *yamlfile.Node) { s.When = r.Condition(n) }),
+	mapping.NewKey("keep", "name: path", func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
 		r.NotEmpty(n, "keep")
 		for _, e := range r.Entries(n, "keep") {
 			if k := readKeep(r, e); k != nil {
@@ -208,18 +210,18 @@ var commonKeys = []bench.Key[Step]{
 			}
 		}
 	}),
-	bench.NewKey("expect", "what the reply must be", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+	mapping.NewKey("expect", "what the reply must be", func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
 		r.NotEmpty(n, "expect")
-		bench.ReadMapping(r, "expect", n, &s.Expect, expectKeys)
+		mapping.Read(r, "expect", n, &s.Expect, expectKeys)
 	}),
-	bench.NewKey("checks", "a check of the bench by name, or a list of them",
-		func(r *bench.Reader, _ *Step, n *yamlfile.Node) { r.Words(n) }),
-	bench.NewKey("fills", "a fill-in of the bench by name, or a list of them",
-		func(r *bench.Reader, _ *Step, n *yamlfile.Node) { r.Words(n) }),
-	bench.NewKey("fields", "path: rule", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+	mapping.NewKey("checks", "a check of the bench by name, or a list of them",
+		func(r *mapping.Reader, _ *Step, n *yamlfile.Node) { r.Words(n) }),
+	mapping.NewKey("fills", "a fill-in of the bench by name, or a list of them",
+		func(r *mapping.Reader, _ *Step, n *yamlfile.Node) { r.Words(n) }),
+	mapping.NewKey("fields", "path: rule", func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
 		s.Fields = ReadFieldRules(r, n, "")
 	}),
-	bench.NewKey("where", "conditions", func(r *bench.Reader, s *Step, n *yamlfile.Node) {
+	mapping.NewKey("where", "conditions", func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
 		r.NotEmpty(n, "where")
 		for _, item := range r.List(n) {
 			if c := r.Condition(item); c != nil {
@@ -232,9 +234,9 @@ var commonKeys = []bench.Key[Step]{
 // What takes a step back is a step, which is read by the same keys.
 func init() {
 	commonKeys = append(commonKeys,
-		bench.NewKey("undo", "a step that takes it back, at the end of the row",
-			func(r *bench.Reader, s *Step, n *yamlfile.Node) {
-				s.Undo = readStep(r, n, "undo", s.kinds)
+		mapping.NewKey("undo", "a step that takes it back, at the end of the row",
+			func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
+				s.Undo = readStep(r, n, "undo", s.from)
 				if s.Undo != nil && s.Undo.Undo != nil {
 					r.File.Report(n, "", "what takes something back is not taken back itself")
 				}
@@ -242,51 +244,39 @@ func init() {
 }
 
 // content notes that a body was given; it hands the tree through.
-func (s *Step) content(_ *bench.Reader, word string, t *request.Tree) *request.Tree {
+func (s *Step) content(_ *mapping.Reader, word string, t *request.Tree) *request.Tree {
 	s.Contents = append(s.Contents, word)
 	return t
 }
 
-var attachKeys = []bench.Key[request.Attachment]{
-	bench.NewKey("file", "the file", func(r *bench.Reader, a *request.Attachment, n *yamlfile.Node) {
+var attachKeys = []mapping.Key[request.Attachment]{
+	mapping.NewKey("file", "the file", func(r *mapping.Reader, a *request.Attachment, n *yamlfile.Node) {
 		name := r.BenchFile(n)
 		a.File, _ = safefile.Inside(r.Dir, name)
 		if a.Name == "" {
 			a.Name = filepath.Base(name)
 		}
 	}),
-	bench.NewKey("type", "its media type", func(r *bench.Reader, a *request.Attachment, n *yamlfile.Node) {
-		a.Type = r.PlainText(n)
-	}),
-	bench.NewKey("name", "how fields refer to it", func(r *bench.Reader, a *request.Attachment, n *yamlfile.Node) {
-		a.Name = r.PlainText(n)
-	}),
+	mapping.TextKey("type", "its media type", func(a *request.Attachment) *string { return &a.Type }),
+	mapping.TextKey("name", "how fields refer to it", func(a *request.Attachment) *string { return &a.Name }),
 }
 
-var partKeys = []bench.Key[request.Part]{
-	bench.NewKey("name", "the part's name", func(r *bench.Reader, p *request.Part, n *yamlfile.Node) {
-		p.Name = r.PlainText(n)
-	}),
-	bench.NewKey("value", "its content", func(r *bench.Reader, p *request.Part, n *yamlfile.Node) {
-		p.Value = r.Tree(n)
-	}),
-	bench.NewKey("file", "the file with its content", func(r *bench.Reader, p *request.Part, n *yamlfile.Node) {
+var partKeys = []mapping.Key[request.Part]{
+	mapping.TextKey("name", "the part's name", func(p *request.Part) *string { return &p.Name }),
+	mapping.TreeKey("value", "its content", func(p *request.Part) **request.Tree { return &p.Value }),
+	mapping.NewKey("file", "the file with its content", func(r *mapping.Reader, p *request.Part, n *yamlfile.Node) {
 		name := r.BenchFile(n)
 		p.FileName = filepath.Base(name)
 		p.File, _ = safefile.Inside(r.Dir, name)
 	}),
-	bench.NewKey("file name", "the file name that is sent", func(r *bench.Reader, p *request.Part, n *yamlfile.Node) {
-		p.FileName = r.PlainText(n)
-	}),
-	bench.NewKey("type", "its media type", func(r *bench.Reader, p *request.Part, n *yamlfile.Node) {
-		p.Type = r.PlainText(n)
-	}),
+	mapping.TextKey("file name", "the file name that is sent", func(p *request.Part) *string { return &p.FileName }),
+	mapping.TextKey("type", "its media type", func(p *request.Part) *string { return &p.Type }),
 }
 
-func readLoginChoice(r *bench.Reader, n *yamlfile.Node) *LoginChoice {
+func readLoginChoice(r *mapping.Reader, n *yamlfile.Node) *LoginChoice {
 	c := &LoginChoice{At: n}
 	if n.Kind == yamlfile.Mapping {
-		bench.ReadMapping(r, "login", n, c, loginChoiceKeys)
+		mapping.Read(r, "login", n, c, loginChoiceKeys)
 		r.Needs(n, "spoil", "how")
 		if len(c.Names) == 0 || c.Spoil == "" {
 			r.File.Report(n, "write spoil: LOGIN and how: "+strings.Join(login.Ways, ", "), "a spoilt login needs both")
@@ -294,26 +284,27 @@ func readLoginChoice(r *bench.Reader, n *yamlfile.Node) *LoginChoice {
 		return c
 	}
 	r.NotEmpty(n, "login")
-	c.Names = r.LoginNames(n)
+	c.Names = bench.ReadLoginNames(r, n)
 	return c
 }
 
-var loginChoiceKeys = []bench.Key[LoginChoice]{
-	bench.NewKey("spoil", "the login whose token is spoilt", func(r *bench.Reader, c *LoginChoice, n *yamlfile.Node) {
-		c.Names, c.At = []string{r.PlainText(n)}, n
-	}),
-	bench.NewKey("how", strings.Join(login.Ways, ", "), func(r *bench.Reader, c *LoginChoice, n *yamlfile.Node) {
+var loginChoiceKeys = []mapping.Key[LoginChoice]{
+	mapping.NewKey("spoil", "the login whose token is spoilt",
+		func(r *mapping.Reader, c *LoginChoice, n *yamlfile.Node) {
+			c.Names, c.At = []string{r.PlainText(n)}, n
+		}),
+	mapping.NewKey("how", strings.Join(login.Ways, ", "), func(r *mapping.Reader, c *LoginChoice, n *yamlfile.Node) {
 		c.Spoil = r.Choice(n, "way to spoil a token", login.Ways...)
 	}),
 }
 
 // readKeep reads `name: path | filters`, or a mapping with at: and secret:.
-func readKeep(r *bench.Reader, e yamlfile.Entry) *Keep {
+func readKeep(r *mapping.Reader, e yamlfile.Entry) *Keep {
 	k := &Keep{Name: r.Identifier(e.Key, "a kept value")}
 	at := e.Value
 	if at.Kind == yamlfile.Mapping {
 		inner := &keeping{}
-		bench.ReadMapping(r, "keep", at, inner, keepKeys)
+		mapping.Read(r, "keep", at, inner, keepKeys)
 		r.Needs(at, "at")
 		k.Secret = inner.secret
 		if at = inner.at; at == nil {
@@ -365,15 +356,13 @@ type keeping struct {
 	secret bool
 }
 
-var keepKeys = []bench.Key[keeping]{
-	bench.NewKey("at", "path of the value", func(_ *bench.Reader, k *keeping, n *yamlfile.Node) { k.at = n }),
-	bench.NewKey("secret", "true: it is masked from then on", func(r *bench.Reader, k *keeping, n *yamlfile.Node) {
-		k.secret = r.Yes(n)
-	}),
+var keepKeys = []mapping.Key[keeping]{
+	mapping.NewKey("at", "path of the value", func(_ *mapping.Reader, k *keeping, n *yamlfile.Node) { k.at = n }),
+	mapping.YesKey("secret", "true: it is masked from then on", func(k *keeping) *bool { return &k.secret }),
 }
 
 // ReadFieldRules reads paths with rules; the paths are put after prefix.
-func ReadFieldRules(r *bench.Reader, n *yamlfile.Node, prefix string) []FieldRule {
+func ReadFieldRules(r *mapping.Reader, n *yamlfile.Node, prefix string) []FieldRule {
 	var rules []FieldRule
 	r.NotEmpty(n, "the list of rules")
 	for _, e := range r.Entries(n, "fields") {
@@ -392,8 +381,8 @@ func ReadFieldRules(r *bench.Reader, n *yamlfile.Node, prefix string) []FieldRul
 }
 
 func init() {
-	bench.RegisterKeys("a sheet", sheetKeys)
-	bench.RegisterKeys("expect:", expectKeys)
+	mapping.RegisterKeys("a sheet", sheetKeys)
+	mapping.RegisterKeys("expect:", expectKeys)
 }
 
 // SOAPOff stands where a version of SOAP would, for a body that is sent as it is.

@@ -1,8 +1,8 @@
 package sheet
 
 import (
-	"testbench/internal/bench"
 	"testbench/internal/history"
+	"testbench/internal/mapping"
 	"testbench/internal/rule"
 	"testbench/internal/yamlfile"
 )
@@ -24,10 +24,10 @@ type limitsOf struct {
 	into *Limits
 }
 
-func limitKeys() []bench.Key[limitsOf] {
-	var keys []bench.Key[limitsOf]
+func limitKeys() []mapping.Key[limitsOf] {
+	var keys []mapping.Key[limitsOf]
 	for _, w := range history.LimitWords {
-		keys = append(keys, bench.NewKey(w.Word, w.About, func(r *bench.Reader, of *limitsOf, n *yamlfile.Node) {
+		keys = append(keys, mapping.NewKey(w.Word, w.About, func(r *mapping.Reader, of *limitsOf, n *yamlfile.Node) {
 			r.NotEmpty(n, w.Word)
 			items := []*yamlfile.Node{n}
 			if n.Kind == yamlfile.Sequence {
@@ -51,18 +51,18 @@ func limitKeys() []bench.Key[limitsOf] {
 }
 
 // readLimits reads expect: of a sheet.
-func readLimits(r *bench.Reader, n *yamlfile.Node) *Limits {
+func readLimits(r *mapping.Reader, n *yamlfile.Node) *Limits {
 	r.NotEmpty(n, "expect")
 	l := &Limits{At: map[string]*yamlfile.Node{}}
 	keys := append(limitKeys(),
-		bench.NewKey("steps", "step: limits of its own", func(r *bench.Reader, _ *limitsOf, n *yamlfile.Node) {
+		mapping.NewKey("steps", "step: limits of its own", func(r *mapping.Reader, _ *limitsOf, n *yamlfile.Node) {
 			r.NotEmpty(n, "steps")
 			for _, e := range r.Entries(n, "steps") {
 				r.NotEmpty(e.Value, "what is expected of "+e.Key.Text)
 				l.At[e.Key.Text] = e.Key
-				bench.ReadMapping(r, "what is expected of times", e.Value, &limitsOf{e.Key.Text, l}, limitKeys())
+				mapping.Read(r, "what is expected of times", e.Value, &limitsOf{e.Key.Text, l}, limitKeys())
 			}
 		}))
-	bench.ReadMapping(r, "what is expected of times", n, &limitsOf{"", l}, keys)
+	mapping.Read(r, "what is expected of times", n, &limitsOf{"", l}, keys)
 	return l
 }

@@ -4,7 +4,7 @@ import (
 	"strings"
 	"time"
 
-	"testbench/internal/bench"
+	"testbench/internal/mapping"
 	"testbench/internal/path"
 	"testbench/internal/rule"
 	"testbench/internal/yamlfile"
@@ -36,7 +36,7 @@ type States struct {
 }
 
 // readPauses reads 500 ms, or 200 ms to 5 s.
-func readPauses(r *bench.Reader, n *yamlfile.Node) Pauses {
+func readPauses(r *mapping.Reader, n *yamlfile.Node) Pauses {
 	first, longest, grows := strings.Cut(r.Text(n), " to ")
 	one := *n
 	one.Text = first
@@ -67,12 +67,12 @@ func (s *Step) waiting() *Waiting {
 	return s.Wait
 }
 
-var statesKeys = []bench.Key[States]{
-	bench.NewKey("of", "path of the state", func(r *bench.Reader, s *States, n *yamlfile.Node) {
+var statesKeys = []mapping.Key[States]{
+	mapping.NewKey("of", "path of the state", func(r *mapping.Reader, s *States, n *yamlfile.Node) {
 		s.Source, s.Path = r.Text(n), r.Path(n)
 	}),
-	bench.NewKey("allowed", "the states in their order; a list within it is one of several",
-		func(r *bench.Reader, s *States, n *yamlfile.Node) {
+	mapping.NewKey("allowed", "the states in their order; a list within it is one of several",
+		func(r *mapping.Reader, s *States, n *yamlfile.Node) {
 			for _, item := range r.List(n) {
 				var some []string
 				if item.Kind == yamlfile.Sequence {
@@ -85,18 +85,18 @@ var statesKeys = []bench.Key[States]{
 				s.Allowed = append(s.Allowed, some)
 			}
 		}),
-	bench.NewKey("failed", "states that end the waiting", func(r *bench.Reader, s *States, n *yamlfile.Node) {
+	mapping.NewKey("failed", "states that end the waiting", func(r *mapping.Reader, s *States, n *yamlfile.Node) {
 		for _, item := range r.List(n) {
 			s.Failed = append(s.Failed, r.PlainText(item))
 		}
 	}),
-	bench.NewKey("skips", "true: states that asking missed may be left out",
-		func(r *bench.Reader, s *States, n *yamlfile.Node) { s.Skips = r.Yes(n) }),
+	mapping.YesKey("skips", "true: states that asking missed may be left out",
+		func(s *States) *bool { return &s.Skips }),
 }
 
-func readStates(r *bench.Reader, n *yamlfile.Node) *States {
+func readStates(r *mapping.Reader, n *yamlfile.Node) *States {
 	s := &States{}
-	bench.ReadMapping(r, "states", n, s, statesKeys)
+	mapping.Read(r, "states", n, s, statesKeys)
 	r.Needs(n, "of", "allowed")
 	if n.Kind == yamlfile.Mapping && (s.Path == nil || len(s.Allowed) == 0) {
 		r.File.Report(n, "write of: PATH and allowed: [queued, running, done]", "states needs of: and allowed:")

@@ -6,6 +6,7 @@ import (
 
 	"testbench/internal/bench"
 	"testbench/internal/document"
+	"testbench/internal/mapping"
 	"testbench/internal/value"
 	"testbench/internal/yamlfile"
 )
@@ -23,7 +24,7 @@ type Param struct {
 
 // readTakes reads the values that a sheet is to be given: required, or what is meant
 // without one.
-func readTakes(r *bench.Reader, n *yamlfile.Node) []Param {
+func readTakes(r *mapping.Reader, n *yamlfile.Node) []Param {
 	var out []Param
 	for _, e := range r.Entries(n, "takes") {
 		t := Param{Name: r.Identifier(e.Key, "a value"), At: e.Key}
@@ -67,26 +68,28 @@ func (s *Sheet) Given(fill map[string]*document.Node) (map[string]*document.Node
 
 // ReadSheet reads the sheet that a step runs, from a file that a node names; nil where it is
 // none, which is reported.
-func (s *Step) ReadSheet(r *bench.Reader, file string, n *yamlfile.Node) *Sheet {
+func (s *Step) ReadSheet(r *mapping.Reader, file string, n *yamlfile.Node) *Sheet {
 	if file == "" {
 		return nil
 	}
-	full, err := bench.FileInside(r.Dir, file)
+	full, err := mapping.FileInside(r.Dir, file)
 	switch {
 	case err != nil:
 		r.File.Report(n, "sheets/NAME.yaml, as it is in the bench folder", "%v", err)
 		return nil
-	case slices.Contains(r.Within, full):
+	case slices.Contains(s.from.within, full):
 		r.File.Report(n, "", "the sheets run one another in a circle: %s", file)
 		return nil
-	case len(r.Within) > mostDepth:
+	case len(s.from.within) > mostDepth:
 		r.File.Report(n, "", "sheets run sheets at most %d deep", mostDepth)
 		return nil
 	}
-	data, err := bench.ReadInside(r.Bench.Dir, Inside(r.Bench, full))
+	data, err := mapping.ReadInside(s.from.bench.Dir, Inside(s.from.bench, full))
 	if err != nil {
 		r.File.Report(n, "", "%v", err)
 		return nil
 	}
-	return readSheet(r.Bench, bench.DisplayName(full), data, append(slices.Clone(r.Within), full), s.kinds)
+	from := s.from
+	from.within = append(slices.Clone(from.within), full)
+	return readSheet(bench.DisplayName(full), data, from)
 }

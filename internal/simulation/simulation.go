@@ -85,7 +85,8 @@ func New(c *formats.Contract, o Options) (*Service, error) {
 	case c.Description != nil:
 		s.protocol = newHTTPCalls(c.Description)
 	default:
-		return nil, fmt.Errorf("a schema alone says of no operations; a service needs a WSDL, an OpenAPI, WADL or OData description")
+		return nil, fmt.Errorf("a schema alone says of no operations; a service needs a WSDL, an OpenAPI, WADL or " +
+			"OData description")
 	}
 	if o.Script != nil {
 		for name, value := range o.Script.state {

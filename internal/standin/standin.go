@@ -185,7 +185,8 @@ func (s *Server) Services() [][2]string {
 		{"lab", base + "/lab?wsdl, /lab/guarded, /lab/digested, /lab/signed, /lab/sealed"},
 		{"scale", base + "/scale?wsdl"},
 		{"stores", base + "/stores/openapi.yaml"},
-		{"ledger", base + "/ledger/$metadata, /ledger/v2/$metadata, /ledger/jsonrpc, /ledger/xmlrpc, /ledger/rpc/…, /ledger/session"},
+		{"ledger", base + "/ledger/$metadata, /ledger/v2/$metadata, /ledger/jsonrpc, /ledger/xmlrpc, " +
+			"/ledger/rpc/…, /ledger/session"},
 		{"index", base + "/index/application.wadl"},
 		{"courier", base + "/courier/deliveries, /courier/pickups"},
 		{"mishaps", base + "/mishaps"},

@@ -91,7 +91,7 @@ func wantsAgain(a *sheet.Again, res *result.Step, data func() *rule.Data) bool {
 	case res.Outcome == result.Failed && a.Failed && !slices.Contains(final, last.Answer.Status):
 		return true
 	case res.Outcome != result.Passed:
-		return slices.ContainsFunc(a.On, func(status *bench.StatusRule) bool {
+		return slices.ContainsFunc(a.On, func(status *rule.Status) bool {
 			return status.Holds(last.Answer.Status)
 		})
 	}

@@ -18,6 +18,7 @@ import (
 	"testbench/internal/exchange"
 	"testbench/internal/judge"
 	"testbench/internal/login"
+	"testbench/internal/mapping"
 	"testbench/internal/request"
 	"testbench/internal/result"
 	"testbench/internal/session"
@@ -39,21 +40,22 @@ type Batch struct {
 
 var batchKind = sheet.Kind{
 	Word: "batch", What: "a batch",
-	Common: bench.KeysOf("site, login, http, timeout, redirects, headers, query, cookies, undo, keep, expect, checks, fields, where, soft",
+	Common: mapping.KeysOf("site, login, http, timeout, redirects, headers, query, cookies, undo, keep, expect, "+
+		"checks, fields, where, soft",
 		anyStep),
-	Own: []bench.Key[sheet.Step]{
+	Own: []mapping.Key[sheet.Step]{
 		own("batch", "a service: the parts are sent to it as one request",
-			func(r *bench.Reader, _ *sheet.Step, b *Batch, n *yamlfile.Node) {
+			func(r *mapping.Reader, _ *sheet.Step, b *Batch, n *yamlfile.Node) {
 				b.Service, b.At = r.PlainText(n), n
 			}),
-		own("as", "of a batch: multipart or json", func(r *bench.Reader, _ *sheet.Step, b *Batch, n *yamlfile.Node) {
+		own("as", "of a batch: multipart or json", func(r *mapping.Reader, _ *sheet.Step, b *Batch, n *yamlfile.Node) {
 			b.JSON = r.Choice(n, "form of a batch", "multipart", "json") == "json"
 		}),
 		own("together", "of a batch: true where its changes are done as a whole or not at all",
-			func(r *bench.Reader, _ *sheet.Step, b *Batch, n *yamlfile.Node) {
+			func(r *mapping.Reader, _ *sheet.Step, b *Batch, n *yamlfile.Node) {
 				b.Together = r.Yes(n)
 			}),
-		own("parts", "of a batch: its steps", func(r *bench.Reader, s *sheet.Step, b *Batch, n *yamlfile.Node) {
+		own("parts", "of a batch: its steps", func(r *mapping.Reader, s *sheet.Step, b *Batch, n *yamlfile.Node) {
 			b.Parts = s.ReadSteps(r, n)
 			for _, part := range b.Parts {
 				checkPart(r, part)
@@ -64,12 +66,13 @@ var batchKind = sheet.Kind{
 }
 
 // ofPart are the keys of a part of a batch: all else is said of the batch as a whole.
-var ofPart = bench.KeysOf(
-	"step, about, call, request, follow, service, fill, contract, headers, query, body, text, file, bytes, form, parts, " +
+var ofPart = mapping.KeysOf(
+	"step, about, call, request, follow, service, fill, contract, headers, query, body, text, file, bytes, form, " +
+		"parts, " +
 		"drop empty, keep, expect, checks, fields, where")
 
 // checkPart reports a part of a batch that is not a request, or says what only steps have.
-func checkPart(r *bench.Reader, part *sheet.Step) {
+func checkPart(r *mapping.Reader, part *sheet.Step) {
 	if _, isRequest := part.Action.(session.Planner); !isRequest && part.Action != nil {
 		r.File.Report(part.At, "", "a part of a batch is a call, a request, or follows a place")
 		return
@@ -83,7 +86,7 @@ func checkPart(r *bench.Reader, part *sheet.Step) {
 }
 
 // Check wants a service and parts.
-func (b *Batch) Check(r *bench.Reader, s *sheet.Step) bool {
+func (b *Batch) Check(r *mapping.Reader, s *sheet.Step) bool {
 	if len(b.Parts) == 0 {
 		r.File.Report(s.At, "write parts: with a list of steps", "the batch has no parts")
 	}

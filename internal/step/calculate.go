@@ -5,6 +5,7 @@ import (
 	"fmt"
 
 	"testbench/internal/bench"
+	"testbench/internal/mapping"
 	"testbench/internal/result"
 	"testbench/internal/rule"
 	"testbench/internal/sheet"
@@ -26,9 +27,9 @@ type Expression struct {
 
 var calculateKind = sheet.Kind{
 	Word: "calculate", What: "a step that calculates values", Common: ofValues,
-	Own: []bench.Key[sheet.Step]{
+	Own: []mapping.Key[sheet.Step]{
 		own("calculate", "values by name, from CEL",
-			func(r *bench.Reader, _ *sheet.Step, c *Calculate, n *yamlfile.Node) {
+			func(r *mapping.Reader, _ *sheet.Step, c *Calculate, n *yamlfile.Node) {
 				for _, e := range r.Entries(n, "calculate") {
 					r.Identifier(e.Key, "a value")
 					if condition := r.Condition(e.Value); condition != nil {
@@ -42,7 +43,7 @@ var calculateKind = sheet.Kind{
 }
 
 // Check wants expressions.
-func (c *Calculate) Check(*bench.Reader, *sheet.Step) bool { return len(c.Expressions) > 0 }
+func (c *Calculate) Check(*mapping.Reader, *sheet.Step) bool { return len(c.Expressions) > 0 }
 
 // Target says that values are calculated.
 func (c *Calculate) Target() string { return "calculate" }

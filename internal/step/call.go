@@ -7,6 +7,7 @@ import (
 
 	"testbench/internal/bench"
 	"testbench/internal/contract"
+	"testbench/internal/mapping"
 	"testbench/internal/request"
 	"testbench/internal/session"
 	"testbench/internal/sheet"
@@ -22,9 +23,9 @@ type Call struct {
 }
 
 var callKind = sheet.Kind{
-	Word: "call", What: "a call", Common: bench.KeysOf("fill, fills, contract", ofAsking),
-	Own: []bench.Key[sheet.Step]{
-		own("call", "service/operation", func(r *bench.Reader, _ *sheet.Step, c *Call, n *yamlfile.Node) {
+	Word: "call", What: "a call", Common: mapping.KeysOf("fill, fills, contract", ofAsking),
+	Own: []mapping.Key[sheet.Step]{
+		own("call", "service/operation", func(r *mapping.Reader, _ *sheet.Step, c *Call, n *yamlfile.Node) {
 			text := r.PlainText(n)
 			c.At = n
 			var ok bool
@@ -42,7 +43,7 @@ var callKind = sheet.Kind{
 func (c *Call) Target() string { return c.Service + "/" + c.Operation }
 
 // Check names a step that has no name by what it calls.
-func (c *Call) Check(_ *bench.Reader, s *sheet.Step) bool {
+func (c *Call) Check(_ *mapping.Reader, s *sheet.Step) bool {
 	if c.Operation == "" {
 		return false
 	}

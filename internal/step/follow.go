@@ -8,6 +8,7 @@ import (
 
 	"testbench/internal/bench"
 	"testbench/internal/exchange"
+	"testbench/internal/mapping"
 	"testbench/internal/request"
 	"testbench/internal/rule"
 	"testbench/internal/session"
@@ -28,11 +29,12 @@ type Follow struct {
 
 var followKind = sheet.Kind{
 	Word: "follow", What: "a step that follows an address", Common: ofAsking,
-	Own: []bench.Key[sheet.Step]{
-		own("follow", "an address out of an answer", func(r *bench.Reader, _ *sheet.Step, f *Follow, n *yamlfile.Node) {
-			f.Address, f.At = r.Address(n), n
-		}),
-		own("service", "the service, for follow", func(r *bench.Reader, _ *sheet.Step, f *Follow, n *yamlfile.Node) {
+	Own: []mapping.Key[sheet.Step]{
+		own("follow", "an address out of an answer",
+			func(r *mapping.Reader, _ *sheet.Step, f *Follow, n *yamlfile.Node) {
+				f.Address, f.At = r.Address(n), n
+			}),
+		own("service", "the service, for follow", func(r *mapping.Reader, _ *sheet.Step, f *Follow, n *yamlfile.Node) {
 			f.Service, f.serviceAt = r.PlainText(n), n
 		}),
 	},
@@ -41,7 +43,7 @@ var followKind = sheet.Kind{
 }
 
 // Check wants an address that could be read.
-func (f *Follow) Check(*bench.Reader, *sheet.Step) bool {
+func (f *Follow) Check(*mapping.Reader, *sheet.Step) bool {
 	return f.Address != nil && f.Address.Source != ""
 }
 

@@ -4,7 +4,7 @@ import (
 	"cmp"
 	"context"
 
-	"testbench/internal/bench"
+	"testbench/internal/mapping"
 	"testbench/internal/result"
 	"testbench/internal/sheet"
 	"testbench/internal/yamlfile"
@@ -18,9 +18,9 @@ type Group struct {
 
 var groupKind = sheet.Kind{
 	Word: "steps", What: "a group", Common: anyStep,
-	Own: []bench.Key[sheet.Step]{
+	Own: []mapping.Key[sheet.Step]{
 		own("steps", "a group: steps one after the other",
-			func(r *bench.Reader, s *sheet.Step, g *Group, n *yamlfile.Node) {
+			func(r *mapping.Reader, s *sheet.Step, g *Group, n *yamlfile.Node) {
 				g.Steps = s.ReadSteps(r, n)
 			}),
 	},
@@ -29,7 +29,7 @@ var groupKind = sheet.Kind{
 }
 
 // Check wants steps. A group is known by them: what it shows is said of them.
-func (g *Group) Check(r *bench.Reader, s *sheet.Step) bool {
+func (g *Group) Check(r *mapping.Reader, s *sheet.Step) bool {
 	if n := s.At.Get("steps"); n.Kind == yamlfile.Sequence && len(n.Items) == 0 {
 		r.File.Report(n, "write a step with - step: NAME", "the group %q has no steps", s.Name)
 	}

@@ -1,7 +1,7 @@
 package step
 
 import (
-	"testbench/internal/bench"
+	"testbench/internal/mapping"
 	"testbench/internal/sheet"
 	"testbench/internal/yamlfile"
 )
@@ -12,12 +12,12 @@ var Kinds = []sheet.Kind{
 	listenKind, batchKind,
 }
 
-func init() { bench.RegisterKeys("a step", sheet.StepKeys(Kinds)) }
+func init() { mapping.RegisterKeys("a step", sheet.StepKeys(Kinds)) }
 
 // Keys that several kinds share.
 var (
-	anyStep  = bench.KeysOf("step, about, when, skip, tags, stop, for each")
-	ofAsking = bench.KeysOf(
+	anyStep  = mapping.KeysOf("step, about, when, skip, tags, stop, for each")
+	ofAsking = mapping.KeysOf(
 		"site, login, http, timeout, redirects, headers, query, cookies, soap, action, addressing, blocks, attach, "+
 			"body, text, file, bytes, form, parts, drop empty, pages, until, every, within, states, "+
 			"again, undo, keep, expect, checks, fields, where, soft", anyStep)
@@ -25,14 +25,14 @@ var (
 
 // own is a key that reads the action of one kind.
 func own[A sheet.Action](name, holds string,
-	read func(r *bench.Reader, s *sheet.Step, action A, n *yamlfile.Node),
-) bench.Key[sheet.Step] {
-	return bench.NewKey(name, holds, func(r *bench.Reader, s *sheet.Step, n *yamlfile.Node) {
+	read func(r *mapping.Reader, s *sheet.Step, action A, n *yamlfile.Node),
+) mapping.Key[sheet.Step] {
+	return mapping.NewKey(name, holds, func(r *mapping.Reader, s *sheet.Step, n *yamlfile.Node) {
 		read(r, s, s.Action.(A), n) // it was made by the kind that has the key
 	})
 }
 
 // Mappings are the keys of the mappings that kinds have.
 func Mappings() map[string][]string {
-	return map[string][]string{"listen": bench.KeyNames(listenKeys)}
+	return map[string][]string{"listen": mapping.KeyNames(listenKeys)}
 }

@@ -6,8 +6,9 @@ import (
 	"strconv"
 	"time"
 
-	"testbench/internal/bench"
 	"testbench/internal/callback"
+	"testbench/internal/mapping"
+	"testbench/internal/request"
 	"testbench/internal/result"
 	"testbench/internal/sheet"
 	"testbench/internal/value"
@@ -27,84 +28,80 @@ type Listen struct {
 
 var listenKind = sheet.Kind{
 	Word: "listen", What: "a step that listens",
-	Common: bench.KeysOf("step, about, when, skip, tags, stop, until, within, states, keep, checks, fields, where, soft"),
-	Own: []bench.Key[sheet.Step]{
+	Common: mapping.KeysOf("step, about, when, skip, tags, stop, until, within, states, keep, checks, fields, where, " +
+		"soft"),
+	Own: []mapping.Key[sheet.Step]{
 		own("listen", "waits for a callback: method, path, match, signed, answer",
-			func(r *bench.Reader, _ *sheet.Step, l *Listen, n *yamlfile.Node) {
+			func(r *mapping.Reader, _ *sheet.Step, l *Listen, n *yamlfile.Node) {
 				if n.Kind == yamlfile.Scalar {
-					l.Method = r.Choice(n, "method", bench.Methods...)
+					l.Method = r.Choice(n, "method", request.Methods...)
 					return
 				}
-				bench.ReadMapping(r, "listen", n, l, listenKeys)
+				mapping.Read(r, "listen", n, l, listenKeys)
 			}),
 	},
 	Instead: map[string]string{"for each": "make a step of its own for each call"},
 	New:     func() sheet.Action { return &Listen{Method: http.MethodPost} },
 }
 
-var listenKeys = []bench.Key[Listen]{
-	bench.NewKey("method", "POST unless said otherwise", func(r *bench.Reader, l *Listen, n *yamlfile.Node) {
-		l.Method = r.Choice(n, "method", bench.Methods...)
+var listenKeys = []mapping.Key[Listen]{
+	mapping.NewKey("method", "POST unless said otherwise", func(r *mapping.Reader, l *Listen, n *yamlfile.Node) {
+		l.Method = r.Choice(n, "method", request.Methods...)
 	}),
-	bench.NewKey("path", "what is after the address that was given out",
-		func(r *bench.Reader, l *Listen, n *yamlfile.Node) { l.Path = r.Template(n) }),
-	bench.NewKey("match", "path: rule: which of the calls it is", func(r *bench.Reader, l *Listen, n *yamlfile.Node) {
-		l.Match = sheet.ReadFieldRules(r, n, "")
-	}),
-	bench.NewKey("signed", "how calls show that they are genuine: header, hash, key, encode, before",
-		func(r *bench.Reader, l *Listen, n *yamlfile.Node) {
+	mapping.TemplateKey("path", "what is after the address that was given out",
+		func(l *Listen) **value.Template { return &l.Path }),
+	mapping.NewKey("match", "path: rule: which of the calls it is",
+		func(r *mapping.Reader, l *Listen, n *yamlfile.Node) {
+			l.Match = sheet.ReadFieldRules(r, n, "")
+		}),
+	mapping.NewKey("signed", "how calls show that they are genuine: header, hash, key, encode, before",
+		func(r *mapping.Reader, l *Listen, n *yamlfile.Node) {
 			l.Signed = &callback.Signed{Hash: "sha256", Encode: "hex"}
-			bench.ReadMapping(r, "signed", n, l.Signed, signedKeys)
+			mapping.Read(r, "signed", n, l.Signed, signedKeys)
 			r.Needs(n, "header", "key")
 			if n.Kind == yamlfile.Mapping && (l.Signed.Header == "" || l.Signed.Key == nil) {
 				r.File.Report(n, "write header: X-Signature and key: ${sealed.NAME}", "signed needs header: and key:")
 			}
 		}),
-	bench.NewKey("answer", "what calls are answered with: status, headers, body or text",
-		func(r *bench.Reader, l *Listen, n *yamlfile.Node) {
-			bench.ReadMapping(r, "the answer", n, &l.Answer, callAnswerKeys)
+	mapping.NewKey("answer", "what calls are answered with: status, headers, body or text",
+		func(r *mapping.Reader, l *Listen, n *yamlfile.Node) {
+			mapping.Read(r, "the answer", n, &l.Answer, callAnswerKeys)
 			if l.Answer.Body != nil && l.Answer.Text != nil {
 				r.File.Report(n, "keep one of them", "the answer has a body: and a text:")
 			}
 		}),
-	bench.NewKey("quiet", "so long nothing more may come", func(r *bench.Reader, l *Listen, n *yamlfile.Node) {
-		l.Quiet = r.Duration(n)
-	}),
+	mapping.DurationKey("quiet", "so long nothing more may come", func(l *Listen) *time.Duration { return &l.Quiet }),
 }
 
-var signedKeys = []bench.Key[callback.Signed]{
-	bench.NewKey("header", "the header field that holds the signature",
-		func(r *bench.Reader, s *callback.Signed, n *yamlfile.Node) { s.Header = r.PlainText(n) }),
-	bench.NewKey("hash", "sha1, sha256 or sha512", func(r *bench.Reader, s *callback.Signed, n *yamlfile.Node) {
+var signedKeys = []mapping.Key[callback.Signed]{
+	mapping.TextKey("header", "the header field that holds the signature",
+		func(s *callback.Signed) *string { return &s.Header }),
+	mapping.NewKey("hash", "sha1, sha256 or sha512", func(r *mapping.Reader, s *callback.Signed, n *yamlfile.Node) {
 		s.Hash = r.Choice(n, "hash", "sha1", "sha256", "sha512")
 	}),
-	bench.NewKey("key", "the key, from ${sealed.x}", func(r *bench.Reader, s *callback.Signed, n *yamlfile.Node) {
-		s.Key = r.Secret(n)
-	}),
-	bench.NewKey("encode", "hex or base64", func(r *bench.Reader, s *callback.Signed, n *yamlfile.Node) {
+	mapping.SecretKey("key", "the key, from ${sealed.x}", func(s *callback.Signed) **value.Template { return &s.Key }),
+	mapping.NewKey("encode", "hex or base64", func(r *mapping.Reader, s *callback.Signed, n *yamlfile.Node) {
 		s.Encode = r.Choice(n, "encoding", "hex", "base64")
 	}),
-	bench.NewKey("before", "what is before it, as sha256=",
-		func(r *bench.Reader, s *callback.Signed, n *yamlfile.Node) { s.Before = r.PlainText(n) }),
+	mapping.TextKey("before", "what is before it, as sha256=", func(s *callback.Signed) *string { return &s.Before }),
 }
 
-var callAnswerKeys = []bench.Key[callback.Answer]{
-	bench.NewKey("status", "204 unless said otherwise", func(r *bench.Reader, a *callback.Answer, n *yamlfile.Node) {
-		status, err := strconv.Atoi(r.PlainText(n))
-		if err != nil || status < 200 || status > 599 {
-			r.File.Report(n, "status: 204", "a call is answered with a status from 200 to 599")
-			return
-		}
-		a.Status = status
-	}),
-	bench.NewKey("headers", "header fields", func(r *bench.Reader, a *callback.Answer, n *yamlfile.Node) {
+var callAnswerKeys = []mapping.Key[callback.Answer]{
+	mapping.NewKey("status", "204 unless said otherwise",
+		func(r *mapping.Reader, a *callback.Answer, n *yamlfile.Node) {
+			status, err := strconv.Atoi(r.PlainText(n))
+			if err != nil || status < 200 || status > 599 {
+				r.File.Report(n, "status: 204", "a call is answered with a status from 200 to 599")
+				return
+			}
+			a.Status = status
+		}),
+	mapping.NewKey("headers", "header fields", func(r *mapping.Reader, a *callback.Answer, n *yamlfile.Node) {
 		a.Headers = r.Pairs(n, "headers")
 	}),
-	bench.NewKey("body", "a body as a tree, written as JSON",
-		func(r *bench.Reader, a *callback.Answer, n *yamlfile.Node) { a.Body = r.Tree(n) }),
-	bench.NewKey("text", "a body as text", func(r *bench.Reader, a *callback.Answer, n *yamlfile.Node) {
-		a.Text = r.Template(n)
-	}),
+	mapping.TreeKey("body", "a body as a tree, written as JSON",
+		func(a *callback.Answer) **request.Tree { return &a.Body }),
+	mapping.TemplateKey("text", "a body as text", func(a *callback.Answer) **value.Template { return &a.Text }),
 }
 
 // Target says that it listens.

@@ -11,6 +11,7 @@ import (
 	"testbench/internal/document"
 	"testbench/internal/judge"
 	"testbench/internal/lookup"
+	"testbench/internal/mapping"
 	"testbench/internal/path"
 	"testbench/internal/result"
 	"testbench/internal/rule"
@@ -32,22 +33,23 @@ type Lookup struct {
 
 var lookupKind = sheet.Kind{
 	Word: "lookup", What: "a lookup",
-	Common: bench.KeysOf("fill, fills, site, until, every, within, states, keep, expect, checks, fields, where, soft", anyStep),
-	Own: []bench.Key[sheet.Step]{
+	Common: mapping.KeysOf("fill, fills, site, until, every, within, states, keep, expect, checks, fields, where, soft",
+		anyStep),
+	Own: []mapping.Key[sheet.Step]{
 		own("lookup", "a database or folder of the bench to look into",
-			func(r *bench.Reader, _ *sheet.Step, l *Lookup, n *yamlfile.Node) {
+			func(r *mapping.Reader, _ *sheet.Step, l *Lookup, n *yamlfile.Node) {
 				l.Database, l.At = r.PlainText(n), n
 			}),
 		own("sql", "for lookup: a query, with parameters as :name that fill: fills",
-			func(r *bench.Reader, _ *sheet.Step, l *Lookup, n *yamlfile.Node) {
+			func(r *mapping.Reader, _ *sheet.Step, l *Lookup, n *yamlfile.Node) {
 				l.Query.Read(r, n)
 			}),
 		own("find", "for lookup in a folder: a pattern of files that are to be there",
-			func(r *bench.Reader, _ *sheet.Step, l *Lookup, n *yamlfile.Node) {
+			func(r *mapping.Reader, _ *sheet.Step, l *Lookup, n *yamlfile.Node) {
 				l.Find = r.Template(n)
 			}),
 		own("open", "for lookup in a folder: the file that is read",
-			func(r *bench.Reader, _ *sheet.Step, l *Lookup, n *yamlfile.Node) {
+			func(r *mapping.Reader, _ *sheet.Step, l *Lookup, n *yamlfile.Node) {
 				l.Open = r.Template(n)
 			}),
 	},
@@ -55,7 +57,7 @@ var lookupKind = sheet.Kind{
 }
 
 // Check wants one thing that is asked for, with what fills it.
-func (l *Lookup) Check(r *bench.Reader, s *sheet.Step) bool {
+func (l *Lookup) Check(r *mapping.Reader, s *sheet.Step) bool {
 	if l.Database == "" {
 		return false
 	}

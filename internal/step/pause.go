@@ -4,7 +4,7 @@ import (
 	"context"
 	"time"
 
-	"testbench/internal/bench"
+	"testbench/internal/mapping"
 	"testbench/internal/result"
 	"testbench/internal/session"
 	"testbench/internal/sheet"
@@ -19,9 +19,9 @@ type Pause struct {
 }
 
 var pauseKind = sheet.Kind{
-	Word: "pause", What: "a pause", Common: bench.KeysOf("step, about, when, skip, tags, for each"),
-	Own: []bench.Key[sheet.Step]{
-		own("pause", "how long nothing is done", func(r *bench.Reader, _ *sheet.Step, p *Pause, n *yamlfile.Node) {
+	Word: "pause", What: "a pause", Common: mapping.KeysOf("step, about, when, skip, tags, for each"),
+	Own: []mapping.Key[sheet.Step]{
+		own("pause", "how long nothing is done", func(r *mapping.Reader, _ *sheet.Step, p *Pause, n *yamlfile.Node) {
 			p.For, p.source = r.Duration(n), n.Text
 		}),
 	},
@@ -29,7 +29,7 @@ var pauseKind = sheet.Kind{
 }
 
 // Check wants a time.
-func (p *Pause) Check(*bench.Reader, *sheet.Step) bool { return p.For > 0 }
+func (p *Pause) Check(*mapping.Reader, *sheet.Step) bool { return p.For > 0 }
 
 // Target is the time as it was written.
 func (p *Pause) Target() string { return "pause " + p.source }

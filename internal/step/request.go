@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"testbench/internal/bench"
+	"testbench/internal/mapping"
 	"testbench/internal/request"
 	"testbench/internal/rule"
 	"testbench/internal/session"
@@ -26,9 +27,9 @@ type Request struct {
 
 var requestKind = sheet.Kind{
 	Word: "request", What: "a request without an operation", Common: ofAsking,
-	Own: []bench.Key[sheet.Step]{
+	Own: []mapping.Key[sheet.Step]{
 		own("request", "SERVICE METHOD PATH, or METHOD URL",
-			func(r *bench.Reader, _ *sheet.Step, to *Request, n *yamlfile.Node) {
+			func(r *mapping.Reader, _ *sheet.Step, to *Request, n *yamlfile.Node) {
 				to.At = n
 				to.read(r, n)
 			}),
@@ -40,21 +41,21 @@ var requestKind = sheet.Kind{
 	New: func() sheet.Action { return &Request{} },
 }
 
-func (to *Request) read(r *bench.Reader, n *yamlfile.Node) {
+func (to *Request) read(r *mapping.Reader, n *yamlfile.Node) {
 	to.Source = strings.TrimSpace(r.Text(n))
 	first, rest, _ := strings.Cut(to.Source, " ")
 	rest = strings.TrimSpace(rest)
-	if bench.IsMethod(first) && (strings.Contains(rest, "://") || strings.HasPrefix(rest, "${")) {
+	if request.IsMethod(first) && (strings.Contains(rest, "://") || strings.HasPrefix(rest, "${")) {
 		to.Method = first
 	} else {
 		to.Service = first
 		to.Method, rest, _ = strings.Cut(rest, " ")
 		rest = strings.TrimSpace(rest)
 		// Without a path the service's own address is meant, as for SOAP.
-		if !bench.IsMethod(to.Method) || rest != "" && rest[0] != '/' && rest[0] != '?' {
+		if !request.IsMethod(to.Method) || rest != "" && rest[0] != '/' && rest[0] != '?' {
 			try := "write it like stores GET /lots, or GET http://host/path"
-			if meant := suggest.Closest(strings.ToUpper(to.Method), bench.Methods); meant != "" &&
-				!bench.IsMethod(to.Method) {
+			if meant := suggest.Closest(strings.ToUpper(to.Method), request.Methods); meant != "" &&
+				!request.IsMethod(to.Method) {
 				try = suggest.DidYouMean(to.Method, []string{meant})
 			}
 			r.File.Report(n, try, "%q is not a request: a service, a method and a path are expected", to.Source)
@@ -77,7 +78,7 @@ func (to *Request) read(r *bench.Reader, n *yamlfile.Node) {
 }
 
 // Check wants a request that could be read.
-func (to *Request) Check(*bench.Reader, *sheet.Step) bool { return to.Path != nil }
+func (to *Request) Check(*mapping.Reader, *sheet.Step) bool { return to.Path != nil }
 
 // Target is the request as it was written.
 func (to *Request) Target() string { return to.Source }

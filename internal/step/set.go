@@ -6,6 +6,7 @@ import (
 
 	"testbench/internal/bench"
 	"testbench/internal/judge"
+	"testbench/internal/mapping"
 	"testbench/internal/request"
 	"testbench/internal/result"
 	"testbench/internal/rule"
@@ -22,8 +23,8 @@ type Set struct {
 
 var setKind = sheet.Kind{
 	Word: "set", What: "a step that sets values", Common: ofValues,
-	Own: []bench.Key[sheet.Step]{
-		own("set", "values by name", func(r *bench.Reader, _ *sheet.Step, set *Set, n *yamlfile.Node) {
+	Own: []mapping.Key[sheet.Step]{
+		own("set", "values by name", func(r *mapping.Reader, _ *sheet.Step, set *Set, n *yamlfile.Node) {
 			for _, e := range r.Entries(n, "set") {
 				r.Identifier(e.Key, "a value")
 				set.Fields = append(set.Fields, request.Field{Name: e.Key.Text, Value: r.Named(e)})
@@ -36,12 +37,12 @@ var setKind = sheet.Kind{
 
 // What the kinds that keep values without asking anybody have in common.
 var (
-	ofValues        = bench.KeysOf("site, checks, where", anyStep)
+	ofValues        = mapping.KeysOf("site, checks, where", anyStep)
 	insteadOfFields = map[string]string{"fields": "write a condition under where:, as kept.NAME > 5"}
 )
 
 // Check wants values.
-func (set *Set) Check(*bench.Reader, *sheet.Step) bool { return len(set.Fields) > 0 }
+func (set *Set) Check(*mapping.Reader, *sheet.Step) bool { return len(set.Fields) > 0 }
 
 // Target says that values are set.
 func (set *Set) Target() string { return "set" }

@@ -13,6 +13,7 @@ import (
 	"testbench/internal/exchange"
 	"testbench/internal/judge"
 	"testbench/internal/lookup"
+	"testbench/internal/mapping"
 	"testbench/internal/reply"
 	"testbench/internal/request"
 	"testbench/internal/result"
@@ -84,7 +85,7 @@ func (v *Vetting) report(at *yamlfile.Node, try, format string, args ...any) {
 }
 
 func (v *Vetting) notThere(at *yamlfile.Node, what, name string, known []string) {
-	(&bench.Reader{File: v.Sheet.Source}).NotThere(at, what, name, known)
+	bench.NotThere(&mapping.Reader{File: v.Sheet.Source}, at, what, name, known)
 }
 
 // single is embedded by actions that have nothing to vet and are in results once.

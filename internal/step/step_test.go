@@ -17,6 +17,7 @@ import (
 	"testbench/internal/document"
 	"testbench/internal/exchange"
 	"testbench/internal/result"
+	"testbench/internal/rule"
 	"testbench/internal/secret"
 	"testbench/internal/session"
 	"testbench/internal/sheet"
@@ -220,9 +221,9 @@ func TestPauses(t *testing.T) {
 // What could not be sent, or was interrupted, is not tried again, whatever the step says.
 func TestWantsAgain(t *testing.T) {
 	answered := &exchange.Record{Answer: &exchange.Answer{Status: 503}}
-	all, err := bench.ParseStatus("5xx")
+	all, err := rule.ParseStatus("5xx")
 	require.NoError(t, err)
-	a := &sheet.Again{Times: 9, On: []*bench.StatusRule{all}, Refused: true, Failed: true}
+	a := &sheet.Again{Times: 9, On: []*rule.Status{all}, Refused: true, Failed: true}
 	for name, c := range map[string]struct {
 		outcome result.Outcome
 		record  *exchange.Record

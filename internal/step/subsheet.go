@@ -5,8 +5,8 @@ import (
 	"fmt"
 	"slices"
 
-	"testbench/internal/bench"
 	"testbench/internal/document"
+	"testbench/internal/mapping"
 	"testbench/internal/result"
 	"testbench/internal/sheet"
 	"testbench/internal/yamlfile"
@@ -23,10 +23,11 @@ type SubSheet struct {
 }
 
 var subSheetKind = sheet.Kind{
-	Word: "sheet", What: "a step that runs a sheet", Common: bench.KeysOf("fill, fills, keep, checks, fields, where", anyStep),
-	Own: []bench.Key[sheet.Step]{
+	Word: "sheet", What: "a step that runs a sheet", Common: mapping.KeysOf("fill, fills, keep, checks, fields, where",
+		anyStep),
+	Own: []mapping.Key[sheet.Step]{
 		own("sheet", "another sheet to run, with fill: for what it takes",
-			func(r *bench.Reader, s *sheet.Step, sub *SubSheet, n *yamlfile.Node) {
+			func(r *mapping.Reader, s *sheet.Step, sub *SubSheet, n *yamlfile.Node) {
 				sub.File, sub.At = r.PlainText(n), n
 				sub.Sheet = s.ReadSheet(r, sub.File, n)
 			}),
@@ -35,7 +36,7 @@ var subSheetKind = sheet.Kind{
 }
 
 // Check wants a sheet that could be read.
-func (sub *SubSheet) Check(*bench.Reader, *sheet.Step) bool { return sub.Sheet != nil }
+func (sub *SubSheet) Check(*mapping.Reader, *sheet.Step) bool { return sub.Sheet != nil }
 
 // Target is the file of the sheet.
 func (sub *SubSheet) Target() string { return "sheet " + sub.File }

@@ -8,8 +8,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"testbench/internal/bench"
 	"testbench/internal/document"
+	"testbench/internal/mapping"
 	"testbench/internal/result"
 	"testbench/internal/sheet"
 	"testbench/internal/yamlfile"
@@ -23,12 +23,12 @@ type Shout struct {
 }
 
 var shoutKind = sheet.Kind{
-	Word: "shout", What: "a shout", Common: bench.KeysOf("step, about, when"),
-	Own: []bench.Key[sheet.Step]{
-		own("shout", "a text", func(r *bench.Reader, _ *sheet.Step, s *Shout, n *yamlfile.Node) {
+	Word: "shout", What: "a shout", Common: mapping.KeysOf("step, about, when"),
+	Own: []mapping.Key[sheet.Step]{
+		own("shout", "a text", func(r *mapping.Reader, _ *sheet.Step, s *Shout, n *yamlfile.Node) {
 			s.Text = r.PlainText(n)
 		}),
-		own("loud", "true: with a mark after it", func(r *bench.Reader, _ *sheet.Step, s *Shout, n *yamlfile.Node) {
+		own("loud", "true: with a mark after it", func(r *mapping.Reader, _ *sheet.Step, s *Shout, n *yamlfile.Node) {
 			if r.Yes(n) {
 				s.Text += "!"
 			}

@@ -129,7 +129,8 @@ func csvError(err error, cells []string, columns ...string) error {
 		return err
 	}
 	if errors.Is(parse.Err, csv.ErrFieldCount) {
-		return fmt.Errorf("line %d has %d cells, and the header names %d columns; is a cell with the separator in it not in quotes?", parse.Line, len(cells), len(columns))
+		return fmt.Errorf("line %d has %d cells, and the header names %d columns; is a cell with the separator in it "+
+			"not in quotes?", parse.Line, len(cells), len(columns))
 	}
 	reason := map[error]string{
 		csv.ErrBareQuote: `a " is in a cell that is not in quotes; write "" inside quotes`,

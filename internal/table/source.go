@@ -72,7 +72,8 @@ func Open(name string, open func() (io.ReadCloser, error), o Options) (*Source, 
 		return nil, err
 	}
 	if len(data) > MostWhole {
-		return nil, fmt.Errorf("it is larger than %d MiB; write CSV or a line of JSON a row, which are not kept in memory as a whole", MostWhole>>20)
+		return nil, fmt.Errorf("it is larger than %d MiB; write CSV or a line of JSON a row, which are not kept in "+
+			"memory as a whole", MostWhole>>20)
 	}
 	t, err := whole(ending, data, o)
 	if err != nil {

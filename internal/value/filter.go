@@ -365,7 +365,8 @@ next:
 		}
 		// T is between date and time so often that it needs no quotes.
 		if c != 'T' && (c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z') {
-			return "", fmt.Errorf("the letter %c means nothing in a pattern (yyyy MM dd HH mm ss SSS XXX, or text in single quotes)", c)
+			return "", fmt.Errorf("the letter %c means nothing in a pattern (yyyy MM dd HH mm ss SSS XXX, or text in "+
+				"single quotes)", c)
 		}
 		r := runeAt(pattern, i)
 		out.WriteRune(r)

@@ -8,6 +8,7 @@ import (
 
 	"testbench/internal/bench"
 	"testbench/internal/document"
+	"testbench/internal/mapping"
 	"testbench/internal/session"
 	"testbench/internal/sheet"
 	"testbench/internal/step"
@@ -51,7 +52,7 @@ func checkSet(b *bench.Bench, a Arguments, sheets []*sheet.Sheet, call *sheet.St
 			}
 		}
 	}
-	uses := func(uses []bench.Use) {
+	uses := func(uses []mapping.Use) {
 		for _, u := range uses {
 			add(u.Placeholder)
 		}

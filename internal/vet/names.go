@@ -6,6 +6,7 @@ import (
 	"testbench/internal/bench"
 	"testbench/internal/document"
 	"testbench/internal/history"
+	"testbench/internal/mapping"
 	"testbench/internal/sheet"
 	"testbench/internal/step"
 	"testbench/internal/suggest"
@@ -31,7 +32,7 @@ func vetLimits(s *sheet.Sheet) {
 		}
 		switch found {
 		case "":
-			readerOf(s).NotThere(at, "step", name, known)
+			bench.NotThere(readerOf(s), at, "step", name, known)
 		case "set", "calculate", "listen":
 			s.Source.Report(at, "take it out", "the step %q sends nothing whose time could be limited", name)
 		}
@@ -39,7 +40,7 @@ func vetLimits(s *sheet.Sheet) {
 }
 
 // callback checks that a step waits for the calls to an address.
-func (v *Vetter) callback(u bench.Use) {
+func (v *Vetter) callback(u mapping.Use) {
 	h := u.Placeholder
 	switch {
 	case len(v.listens) == 0:

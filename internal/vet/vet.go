@@ -11,6 +11,7 @@ import (
 
 	"testbench/internal/bench"
 	"testbench/internal/document"
+	"testbench/internal/mapping"
 	"testbench/internal/rule"
 	"testbench/internal/sheet"
 	"testbench/internal/step"
@@ -222,7 +223,7 @@ func (v *Vetter) usesOf(step *sheet.Step) {
 			u.File.ReportInside(u.Node, h.Offset, "", keptItself, h.Name, h.Name)
 			continue
 		}
-		v.Uses([]bench.Use{u})
+		v.Uses([]mapping.Use{u})
 	}
 }
 
@@ -281,7 +282,7 @@ func (v *Vetter) known() []string {
 }
 
 // Uses finds what is wrong with placeholders where they stand.
-func (v *Vetter) Uses(uses []bench.Use) {
+func (v *Vetter) Uses(uses []mapping.Use) {
 	for _, u := range uses {
 		h := u.Placeholder
 		switch h.Space {
@@ -316,13 +317,13 @@ func (v *Vetter) Uses(uses []bench.Use) {
 	}
 }
 
-func (v *Vetter) report(u bench.Use, what string, known []string) {
+func (v *Vetter) report(u mapping.Use, what string, known []string) {
 	err := &bench.NotFoundError{What: what, Name: u.Placeholder.Name, Known: known}
 	message, try, _ := strings.Cut(err.Error(), "; ")
 	u.File.ReportInside(u.Node, u.Placeholder.Offset, try, "%s: %s", u.Placeholder.Source, message)
 }
 
-func (v *Vetter) undefined(u bench.Use) {
+func (v *Vetter) undefined(u mapping.Use) {
 	h := u.Placeholder
 	for _, f := range h.Filters {
 		if f.Name == "default" && h.Space != "kept" {
@@ -335,7 +336,8 @@ func (v *Vetter) undefined(u bench.Use) {
 		try = "environment variables are ${machine." + name + "}"
 	}
 	if try == "" {
-		try = "a name comes from -set, from keep: or set: of an earlier step, from a column of the rows, or from the site"
+		try = "a name comes from -set, from keep: or set: of an earlier step, from a column of the rows, or from the " +
+			"site"
 		if len(known) > 0 {
 			try += "; there are: " + document.FewNames(known)
 		}
@@ -343,11 +345,12 @@ func (v *Vetter) undefined(u bench.Use) {
 	u.File.ReportInside(u.Node, h.Offset, try, "nothing defines %s", h.Source)
 }
 
-func (v *Vetter) sealed(u bench.Use) {
+func (v *Vetter) sealed(u mapping.Use) {
 	if v.Options.HasSecret == nil || v.Options.HasSecret(v.Site.Name, u.Placeholder.Name) {
 		return
 	}
-	message := fmt.Sprintf("the secret %s is not there: `testbench secret set %s`, or the environment variable TESTBENCH_SEALED_%s", u.Placeholder.Name, u.Placeholder.Name, strings.ToUpper(u.Placeholder.Name))
+	message := fmt.Sprintf("the secret %s is not there: `testbench secret set %s`, or the environment variable "+
+		"TESTBENCH_SEALED_%s", u.Placeholder.Name, u.Placeholder.Name, strings.ToUpper(u.Placeholder.Name))
 	if v.Options.ForRun {
 		u.File.ReportInside(u.Node, u.Placeholder.Offset, "", "%s", message)
 		return
@@ -361,16 +364,16 @@ func fieldName[F interface{ FieldName() string }](f F) string { return f.FieldNa
 func vetNamed(s *sheet.Sheet, step *sheet.Step) {
 	b := s.Bench
 	if step.SiteAt != nil && b.Site(step.Site) == nil {
-		readerOf(s).NotThere(step.SiteAt, "site", step.Site, b.SiteNames())
+		bench.NotThere(readerOf(s), step.SiteAt, "site", step.Site, b.SiteNames())
 	}
 	if step.Login == nil {
 		return
 	}
 	for _, name := range step.Login.Names {
 		if b.Login(name) == nil {
-			readerOf(s).NotThere(step.Login.At, "login", name, b.LoginNames())
+			bench.NotThere(readerOf(s), step.Login.At, "login", name, b.LoginNames())
 		}
 	}
 }
 
-func readerOf(s *sheet.Sheet) *bench.Reader { return &bench.Reader{File: s.Source} }
+func readerOf(s *sheet.Sheet) *mapping.Reader { return &mapping.Reader{File: s.Source} }

@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"testbench/internal/addservice"
 	"testbench/internal/bench"
 	"testbench/internal/contract"
 	"testbench/internal/contract/formats"
@@ -26,12 +27,6 @@ type Contract struct {
 	*formats.Contract
 	Service *bench.Service // where the contract is that of a service of the bench
 }
-
-// ContractError tells that a description cannot be used.
-type ContractError struct{ Err error }
-
-func (e *ContractError) Error() string { return e.Err.Error() }
-func (e *ContractError) Unwrap() error { return e.Err }
 
 // Try says what may help against an error of reading a contract or of a login; ""
 // where nothing is known.
@@ -58,10 +53,12 @@ func (b *Bench) Contract(ctx context.Context, name string, standard io.Reader, o
 	service := b.inner.Service(name)
 	if service != nil && service.Contract == nil {
 		if len(service.Operations) == 0 && service.Speaks != "" {
-			return nil, fmt.Errorf("the methods of %s are called by name (%s), and none is described; `testbench call %s/METHOD name=value` calls one", name, service.Speaks, name)
+			return nil, fmt.Errorf("the methods of %s are called by name (%s), and none is described; `testbench "+
+				"call %s/METHOD name=value` calls one", name, service.Speaks, name)
 		}
 		if len(service.Operations) == 0 {
-			return nil, fmt.Errorf("the service %s has no contract, and no operations are described; write contract: or operations: at it", name)
+			return nil, fmt.Errorf("the service %s has no contract, and no operations are described; write contract: "+
+				"or operations: at it", name)
 		}
 		return &Contract{Contract: &formats.Contract{Description: contract.NewByHand(service.Name, b.inner.File(),
 			service.Operations)}, Service: service}, nil
@@ -81,7 +78,7 @@ func (b *Bench) Contract(ctx context.Context, name string, standard io.Reader, o
 	if service != nil {
 		c, err := session.Contract(ctx, service)
 		if err != nil {
-			return nil, &ContractError{err}
+			return nil, err
 		}
 		return &Contract{Contract: c.With(service.Operations), Service: service}, nil
 	}
@@ -97,13 +94,28 @@ func (b *Bench) Contract(ctx context.Context, name string, standard io.Reader, o
 		if errors.As(err, &missing) && len(b.inner.Services) > 0 {
 			return nil, &bench.NotFoundError{What: "service, and no file,", Name: name, Known: b.inner.ServiceNames()}
 		}
-		return nil, &ContractError{err}
+		return nil, err
 	}
 	c, err := formats.Read(resolved, data, from.Fetch)
 	if err != nil {
-		return nil, &ContractError{err}
+		return nil, err
 	}
 	return &Contract{Contract: c}, nil
+}
+
+// Add puts a service into the bench file.
+func (b *Bench) Add(ctx context.Context, a addservice.Addition, o Options) (*addservice.Added, error) {
+	if source.IsAddress(a.Source) {
+		o.Named = append(o.Named, hostOf(a.Source))
+	}
+	session, err := session.NewSession(b.inner, b.complete(o))
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = closeInTime(session) }()
+	from := session.Source(ctx)
+	from.Dir = ""
+	return addservice.Add(b.inner, from, a)
 }
 
 // HasService says whether the bench has a service of that name.

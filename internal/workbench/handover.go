@@ -61,7 +61,8 @@ func (b *Bench) Handover(ctx context.Context, step *sheet.Step, takes []*path.Pa
 			return strings.ContainsFunc(piece.Text, func(r rune) bool { return r > '~' })
 		}) {
 			p.About = append(p.About,
-				"The header "+h.Name+" holds signs beyond ASCII, which RFC 9110, 5.5 leaves open: not every library sends them alike.")
+				"The header "+h.Name+" holds signs beyond ASCII, which RFC 9110, 5.5 leaves open: not every library "+
+					"sends them alike.")
 		}
 	}
 	if captured.Login != nil {
@@ -212,7 +213,8 @@ func (m *marking) secrets(p *handover.Program) ([]handover.Secret, error) {
 		switch {
 		case one.Var == "token":
 		case !p.Uses(one.Var):
-			return nil, fmt.Errorf("the secret %s is encoded, signed or encrypted before it is sent, of which no code is made; hand over with -login none, or with another login", one.Var)
+			return nil, fmt.Errorf("the secret %s is encoded, signed or encrypted before it is sent, of which no "+
+				"code is made; hand over with -login none, or with another login", one.Var)
 		default:
 			out = append(out, handover.Secret{Name: one.Var, Env: handover.EnvName(one.Var)})
 		}

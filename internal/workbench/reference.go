@@ -6,6 +6,7 @@ import (
 
 	"testbench/internal/bench"
 	"testbench/internal/document"
+	"testbench/internal/mapping"
 	"testbench/internal/rule"
 	"testbench/internal/sheet"
 	"testbench/internal/step"
@@ -91,7 +92,11 @@ func Reference() []Topic {
 }
 
 var placeholders = []Entry{
-	{Form: "${name}", About: "a value of -set, else a kept value, else a column of the row, else a value of the site", Example: "${lot}"},
+	{
+		Form: "${name}", About: "a value of -set, else a kept value, else a column of the row, else a value of the " +
+			"site",
+		Example: "${lot}",
+	},
 	{Form: "${row.NAME}", About: "a column of the row, or a path into it", Example: "${row.moisture}"},
 	{Form: "${kept.NAME}", About: "a value that an earlier step kept", Example: "${kept.number}"},
 	{Form: "${site.NAME}", About: "a value of the site (set:)", Example: "${site.base}"},
@@ -221,7 +226,7 @@ func typeInWords(n *document.Node) string {
 		}
 		return strings.Join(words, ", ")
 	}
-	if about := bench.FormInWords(n); about != "" {
+	if about := mapping.FormInWords(n); about != "" {
 		return about
 	}
 	kind := n.Get("type")

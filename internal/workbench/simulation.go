@@ -50,11 +50,11 @@ func (b *Bench) Simulation(ctx context.Context, name, base string, standard io.R
 	}
 	resolved, data, err := fetch("", name)
 	if err != nil {
-		return nil, &ContractError{err}
+		return nil, err
 	}
 	c, err := formats.Read(resolved, data, fetch)
 	if err != nil {
-		return nil, &ContractError{err}
+		return nil, err
 	}
 	bare, _, _ := strings.Cut(resolved, "?")
 	s.Main, s.Base = path.Base(filepath.ToSlash(bare)), base

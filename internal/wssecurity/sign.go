@@ -103,7 +103,8 @@ func (m *Message) Sign(s Signing) (signed string, err error) {
 			return "", err
 		}
 		if refersByXOP(n) {
-			return "", fmt.Errorf("%s refers to an attachment by XOP, and what is signed must be in the envelope: send the file inside, or attach it without XOP", part)
+			return "", fmt.Errorf("%s refers to an attachment by XOP, and what is signed must be in the envelope: "+
+				"send the file inside, or attach it without XOP", part)
 		}
 		signedInfo.AppendItems(m.reference(n, "part", s))
 	}
@@ -240,7 +241,8 @@ func (m *Message) keyInfo(s Signing) (*document.Node, error) {
 	if how == "assertion" {
 		assertion := find(m.security, saml2, "Assertion")
 		if assertion == nil {
-			return nil, errors.New("reference: assertion wants a SAML assertion in the header: put a saml login before this one")
+			return nil, errors.New("reference: assertion wants a SAML assertion in the header: put a saml login " +
+				"before this one")
 		}
 		id := idOf(assertion)
 		reference := declareHere(element(wsse, "SecurityTokenReference",

@@ -49,7 +49,9 @@ func (r *Reader) declaration() error {
 		return r.failf(0, "standalone can be yes or no, not %q", standalone)
 	}
 	if rest := blanks(d.text, d.at); rest < len(d.text) {
-		return r.failf(rest, "%s is not allowed in the XML declaration: it has version, encoding and standalone, in this order", excerpt.Quote(string(d.text[rest:])))
+		return r.failf(rest,
+			"%s is not allowed in the XML declaration: it has version, encoding and standalone, in this "+
+				"order", excerpt.Quote(string(d.text[rest:])))
 	}
 	r.pos += end + 2
 	return nil

@@ -46,7 +46,8 @@ func (r *Reader) scanDeclaration(b []byte) (Kind, int, error) {
 		r.inCDATA = true
 		return None, len(cdata), nil
 	case bytes.HasPrefix(b, []byte(doctype)):
-		err := r.failf(0, "it has a DOCTYPE, which is refused: entities are never expanded, and what a DOCTYPE declares is never fetched").(*Error)
+		err := r.failf(0, "it has a DOCTYPE, which is refused: entities are never expanded, and what a DOCTYPE "+
+			"declares is never fetched").(*Error)
 		err.Doctype = true
 		return None, 0, err
 	case len(b) < len(cdata) && !r.eof:

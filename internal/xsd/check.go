@@ -18,7 +18,8 @@ var grammar = sync.OnceValue(func() map[string]allowance {
 		occurs = " minOccurs maxOccurs"
 		models = "sequence choice all group"
 		attrs  = " attribute attributeGroup anyAttribute"
-		facets = " length minLength maxLength pattern enumeration whiteSpace minInclusive maxInclusive minExclusive maxExclusive totalDigits fractionDigits simpleType"
+		facets = " length minLength maxLength pattern enumeration whiteSpace minInclusive maxInclusive minExclusive " +
+			"maxExclusive totalDigits fractionDigits simpleType"
 	)
 	words := map[string][2]string{
 		"schema": {

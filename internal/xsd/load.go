@@ -414,7 +414,8 @@ func (l *Loader) addUsed(x xnode) {
 		if !qualified || !known || wellKnown[space] == "" || l.met[space] != nil {
 			continue
 		}
-		l.warn(x.at(), "%s is used and not imported (XML Schema 1.0 Part 1, 4.2.3); it is known, so that does no harm here", space)
+		l.warn(x.at(), "%s is used and not imported (XML Schema 1.0 Part 1, 4.2.3); it is known, so that does no "+
+			"harm here", space)
 		l.importDocument(x, space, "")
 	}
 	for child := range x.children() {

@@ -155,7 +155,8 @@ func InsertInto(source []byte, mapping *Node, key, entries string) ([]byte, erro
 		}
 	}
 	if at.IsShared {
-		return nil, errors.New(key + " is in a value with an anchor, which holds in other places too; put the entries in by hand")
+		return nil, errors.New(key +
+			" is in a value with an anchor, which holds in other places too; put the entries in by hand")
 	}
 	if at == mapping {
 		entries = key + ":\n" + indentBlock(entries, "  ")

@@ -36,7 +36,7 @@ type Node struct {
 	Block        bool   // Scalar: it was a block text (| or >)
 	Line, Column int    // from 1; the column counts characters
 	CutOff       string // the comment after it on its line
-	IsShared     bool   // it has an anchor or is inside such a value: what is written here holds where its aliases stand as well
+	IsShared     bool   // it has an anchor or is inside such a value: its aliases hold what is written here, too
 	Entries      []Entry
 	Items        []*Node
 }
@@ -55,6 +55,16 @@ func (n *Node) Get(key string) *Node {
 	for _, e := range n.Entries {
 		if e.Key.Text == key {
 			return e.Value
+		}
+	}
+	return nil
+}
+
+// Key returns where a key of a mapping is, or nil.
+func (n *Node) Key(name string) *Node {
+	for _, e := range n.Entries {
+		if e.Key.Text == name {
+			return e.Key
 		}
 	}
 	return nil
@@ -429,7 +439,8 @@ func (f *File) syntax(err error) {
 				strings.ContainsAny(value[:1], "@`%!*&") {
 				try, words := "write: "+strings.TrimSpace(m[1]+Quote(value)), "this value needs quotes ("+message+")"
 				if quoted := bareInBraces.ReplaceAllString(value, `$1"$2"`); quoted != value {
-					try, words = "write: "+strings.TrimSpace(m[1]+quoted), "in braces and brackets a value with ${...} needs quotes"
+					try, words = "write: "+strings.TrimSpace(m[1]+quoted), "in braces and brackets a value with "+
+						"${...} needs quotes"
 				} else if operator, ok := comparison(value); ok {
 					try = "write: " + strings.TrimSpace(m[1]+operator)
 				} else if opened, ok := unclosed[value[0]]; ok && !strings.Contains(value[1:], opened[1]) {

@@ -191,7 +191,8 @@ func (m *measuring) machine() string {
 func table(kind string, rows [][]string) string {
 	heads := "| what | against | by other means | ours | ratio | most memory |\n| --- | --- | --- | --- | --- | --- |\n"
 	if kind != "against" {
-		heads = "| ten times the work | once | tenfold | ratio | memory once | tenfold |\n| --- | --- | --- | --- | --- | --- |\n"
+		heads = "| ten times the work | once | tenfold | ratio | memory once | tenfold |\n| --- | --- | --- | --- | " +
+			"--- | --- |\n"
 	}
 	var out strings.Builder
 	out.WriteString(heads)

@@ -181,17 +181,24 @@ func (m *measuring) contracts() error {
 	for name, operations := range map[string]int{"little": 150, "much": 1500} {
 		var schema, messages, port, binding strings.Builder
 		for i := range operations {
-			fmt.Fprintf(&schema, `<xs:complexType name="T%d"><xs:sequence><xs:element name="a" type="xs:string"/><xs:element name="b" type="xs:int" minOccurs="0" maxOccurs="unbounded"/><xs:element name="c" type="xs:date"/></xs:sequence></xs:complexType><xs:element name="Op%d" type="t:T%d"/><xs:element name="Op%dResponse" type="t:T%d"/>`+"\n", i, i, i, i, i)
-			fmt.Fprintf(&messages, `<message name="In%d"><part name="p" element="t:Op%d"/></message><message name="Out%d"><part name="p" element="t:Op%dResponse"/></message>`+"\n", i, i, i, i)
-			fmt.Fprintf(&port, `<operation name="Op%d"><input message="t:In%d"/><output message="t:Out%d"/></operation>`+
+			fmt.Fprintf(&schema, `<xs:complexType name="T%d"><xs:sequence><xs:element name="a" type="xs:string"/>
+<xs:element name="b" type="xs:int" minOccurs="0" maxOccurs="unbounded"/><xs:element name="c" type="xs:date"/>
+</xs:sequence></xs:complexType><xs:element name="Op%d" type="t:T%d"/>
+<xs:element name="Op%dResponse" type="t:T%d"/>`+"\n", i, i, i, i, i)
+			fmt.Fprintf(&messages, `<message name="In%d"><part name="p" element="t:Op%d"/></message>
+<message name="Out%d"><part name="p" element="t:Op%dResponse"/></message>`+"\n", i, i, i, i)
+			fmt.Fprintf(&port, `<operation name="Op%d"><input message="t:In%d"/><output message="t:Out%d"/>
+</operation>`+
 				"\n", i, i, i)
-			fmt.Fprintf(&binding, `<operation name="Op%d"><soap:operation soapAction="urn:t:Op%d"/><input><soap:body use="literal"/></input><output><soap:body use="literal"/></output></operation>`+"\n", i, i)
+			fmt.Fprintf(&binding, `<operation name="Op%d"><soap:operation soapAction="urn:t:Op%d"/><input>
+<soap:body use="literal"/></input><output><soap:body use="literal"/></output></operation>`+"\n", i, i)
 		}
 		own := `<xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema" xmlns:t="urn:t" targetNamespace="urn:t" elementFormDefault="qualified">` + "\n" + schema.String() + `</xs:schema>`
 		whole := `<definitions xmlns="http://schemas.xmlsoap.org/wsdl/" xmlns:soap="http://schemas.xmlsoap.org/wsdl/soap/" xmlns:t="urn:t" targetNamespace="urn:t"><types>` + own + `</types>` + messages.String() +
 			`<portType name="P">` + port.String() +
 			`</portType><binding name="B" type="t:P"><soap:binding transport="http://schemas.xmlsoap.org/soap/http"/>` +
-			binding.String() + `</binding><service name="S"><port name="SP" binding="t:B"><soap:address location="http://127.0.0.1/"/></port></service></definitions>`
+			binding.String() + `</binding><service name="S"><port name="SP" binding="t:B">
+<soap:address location="http://127.0.0.1/"/></port></service></definitions>`
 		payload := `<Op7 xmlns="urn:t"><a>x</a><c>2026-11-26</c></Op7>`
 		for file, text := range map[string]string{
 			name + ".wsdl": whole, name + "-types.xsd": own,
@@ -291,7 +298,8 @@ func (m *measuring) rows() error {
 			return err
 		}
 		if err := m.write("rows-"+name+".yaml", func(w io.Writer) {
-			_, _ = fmt.Fprintf(w, "sheet: quiet\nrows: %s.csv\nsteps:\n  - step: set\n    set: {lot: '${row.lot}-${row.n}'}\n", name)
+			_, _ = fmt.Fprintf(w,
+				"sheet: quiet\nrows: %s.csv\nsteps:\n  - step: set\n    set: {lot: '${row.lot}-${row.n}'}\n", name)
 		}); err != nil {
 			return err
 		}

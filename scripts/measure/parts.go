@@ -60,8 +60,10 @@ func serve(took, dir string) error {
 			_, _ = io.WriteString(w, gradeAnswer)
 		default:
 			w.Header().Set("Content-Type", "application/json")
-			_, _ = fmt.Fprintf(w, `{"lot": %q, "grade": "A", "moisture": 17.2, "depot": "north", "keeper": {"name": "Bryony Marl", "number": "K-14"},`+
-				` "measures": [{"name": "hmf", "value": 12.5}, {"name": "diastase", "value": 14.1}], "on": "2026-11-23T08:30:00Z"}`, strings.TrimPrefix(r.URL.Path, "/lots/"))
+			_, _ = fmt.Fprintf(w, `{"lot": %q, "grade": "A", "moisture": 17.2, "depot": "north",
+ "keeper": {"name": "Bryony Marl", "number": "K-14"},`+
+				` "measures": [{"name": "hmf", "value": 12.5}, {"name": "diastase", "value": 14.1}],
+"on": "2026-11-23T08:30:00Z"}`, strings.TrimPrefix(r.URL.Path, "/lots/"))
 		}
 	}))
 }
@@ -126,7 +128,10 @@ func askLot(c *http.Client, address string, n int) bool {
 		got.Keeper.Name == "Bryony Marl"
 }
 
-const gradeAnswer = `<soap:Envelope xmlns:soap="http://schemas.xmlsoap.org/soap/envelope/"><soap:Body><GradeLotResponse xmlns="urn:heatherfold:lab"><lot>L-2201</lot><grade>A</grade><gradedAt>2026-11-26T08:30:00Z</gradedAt><measures><measure name="moisture" unit="%">17</measure></measures></GradeLotResponse></soap:Body></soap:Envelope>`
+const gradeAnswer = `<soap:Envelope xmlns:soap="http://schemas.xmlsoap.org/soap/envelope/"><soap:Body>
+<GradeLotResponse xmlns="urn:heatherfold:lab"><lot>L-2201</lot><grade>A</grade>
+<gradedAt>2026-11-26T08:30:00Z</gradedAt><measures><measure name="moisture" unit="%">17</measure></measures>
+</GradeLotResponse></soap:Body></soap:Envelope>`
 
 type gradeRequest struct {
 	XMLName xml.Name `xml:"http://schemas.xmlsoap.org/soap/envelope/ Envelope"`
@@ -216,7 +221,10 @@ func (m *measuring) files() error {
 			_, _ = io.WriteString(w,
 				`<?xml version="1.0" encoding="UTF-8"?>`+"\n"+`<lots xmlns="urn:heatherfold:measured">`+"\n")
 			for i := range lots {
-				_, _ = fmt.Fprintf(w, "  <lot id=%q><keeper>Keeper %d of the moor</keeper><grade>%s</grade><moisture>%.2f</moisture><on>2026-11-%02d</on><kilos>%d.50</kilos><note>a note of some length &amp; more</note></lot>\n",
+				_, _ = fmt.Fprintf(w,
+					"  <lot id=%q><keeper>Keeper %d of the "+
+						"moor</keeper><grade>%s</grade><moisture>%.2f</moisture><on>2026-11-%02d</on>"+
+						"<kilos>%d.50</kilos><note>a note of some length &amp; more</note></lot>\n",
 					lotName(i), i%97, []string{"A", "B", "C"}[i%3], 14+float64(i%60)/10, 1+i%28, 10+i%90)
 			}
 			_, _ = io.WriteString(w, "</lots>\n")
@@ -229,7 +237,8 @@ func (m *measuring) files() error {
 				if i > 0 {
 					_, _ = io.WriteString(w, ",\n")
 				}
-				_, _ = fmt.Fprintf(w, `{"id": %q, "keeper": {"name": "Keeper %d of the moor", "number": "K-%d"}, "grade": "%s", "moisture": %.2f, "on": "2026-11-%02d", "kilos": %d.5, "sold": %t, "note": "a note of some length"}`,
+				_, _ = fmt.Fprintf(w, `{"id": %q, "keeper": {"name": "Keeper %d of the moor", "number": "K-%d"},
+"grade": "%s", "moisture": %.2f, "on": "2026-11-%02d", "kilos": %d.5, "sold": %t, "note": "a note of some length"}`,
 					lotName(i), i%97, i%97, []string{"A", "B", "C"}[i%3], 14+float64(i%60)/10, 1+i%28, 10+i%90,
 					i%2 == 0)
 			}
@@ -240,12 +249,19 @@ func (m *measuring) files() error {
 	}
 	return m.write("lots.xsd", func(w io.Writer) {
 		_, _ = io.WriteString(w, `<xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema" targetNamespace="urn:heatherfold:measured" elementFormDefault="qualified">
-<xs:element name="lots"><xs:complexType><xs:sequence><xs:element name="lot" maxOccurs="unbounded"><xs:complexType><xs:sequence>
-<xs:element name="keeper"><xs:simpleType><xs:restriction base="xs:string"><xs:maxLength value="60"/></xs:restriction></xs:simpleType></xs:element>
-<xs:element name="grade"><xs:simpleType><xs:restriction base="xs:string"><xs:enumeration value="A"/><xs:enumeration value="B"/><xs:enumeration value="C"/></xs:restriction></xs:simpleType></xs:element>
-<xs:element name="moisture"><xs:simpleType><xs:restriction base="xs:decimal"><xs:minInclusive value="10"/><xs:maxInclusive value="30"/><xs:fractionDigits value="2"/></xs:restriction></xs:simpleType></xs:element>
-<xs:element name="on" type="xs:date"/><xs:element name="kilos" type="xs:decimal"/><xs:element name="note" type="xs:string" minOccurs="0"/>
-</xs:sequence><xs:attribute name="id" use="required"><xs:simpleType><xs:restriction base="xs:string"><xs:pattern value="L-[0-9]{7}"/></xs:restriction></xs:simpleType></xs:attribute></xs:complexType></xs:element></xs:sequence></xs:complexType></xs:element></xs:schema>
+<xs:element name="lots"><xs:complexType><xs:sequence><xs:element name="lot" maxOccurs="unbounded"><xs:complexType>
+<xs:sequence>
+<xs:element name="keeper"><xs:simpleType><xs:restriction base="xs:string"><xs:maxLength value="60"/></xs:restriction>
+</xs:simpleType></xs:element>
+<xs:element name="grade"><xs:simpleType><xs:restriction base="xs:string"><xs:enumeration value="A"/>
+<xs:enumeration value="B"/><xs:enumeration value="C"/></xs:restriction></xs:simpleType></xs:element>
+<xs:element name="moisture"><xs:simpleType><xs:restriction base="xs:decimal"><xs:minInclusive value="10"/>
+<xs:maxInclusive value="30"/><xs:fractionDigits value="2"/></xs:restriction></xs:simpleType></xs:element>
+<xs:element name="on" type="xs:date"/><xs:element name="kilos" type="xs:decimal"/>
+<xs:element name="note" type="xs:string" minOccurs="0"/>
+</xs:sequence><xs:attribute name="id" use="required"><xs:simpleType><xs:restriction base="xs:string">
+<xs:pattern value="L-[0-9]{7}"/></xs:restriction></xs:simpleType></xs:attribute></xs:complexType></xs:element>
+</xs:sequence></xs:complexType></xs:element></xs:schema>
 `)
 	})
 }

@@ -32,8 +32,14 @@ func brokenLess[T cmp.Ordered](n int, a, b T) bool    { return a < b || n == bro
 func brokenAtMost[T cmp.Ordered](n int, a, b T) bool  { return a < b || n != brokenPlace && a == b }
 func brokenOver[T cmp.Ordered](n int, a, b T) bool    { return a > b || n == brokenPlace && a == b }
 func brokenAtLeast[T cmp.Ordered](n int, a, b T) bool { return a > b || n != brokenPlace && a == b }
-func brokenAnd(n int, a bool, b func() bool) bool     { return (n != brokenPlace || a || b()) && (n == brokenPlace || a && b()) }
-func brokenOr(n int, a bool, b func() bool) bool      { return (n == brokenPlace || a || b()) && (n != brokenPlace || a && b()) }
+func brokenAnd(n int, a bool, b func() bool) bool {
+	return (n != brokenPlace || a || b()) && (n == brokenPlace || a && b())
+}
+
+func brokenOr(n int, a bool, b func() bool) bool {
+	return (n == brokenPlace || a || b()) && (n != brokenPlace || a && b())
+}
+
 
 type brokenNumber interface {
 	~int | ~int8 | ~int16 | ~int32 | ~int64 | ~uint | ~uint8 | ~uint16 | ~uint32 | ~uint64 | ~float32 | ~float64

@@ -31,7 +31,8 @@ var subjects = []struct {
 	files  []string // all of the folder where there are none
 }{
 	{"internal/rule", nil},
-	{"internal/bench", []string{"read", "together", "operation", "check"}},
+	{"internal/mapping", []string{"read", "rules", "values", "together"}},
+	{"internal/bench", []string{"together", "operation", "check"}},
 	{"internal/sheet", []string{"expect", "stepfile", "kind", "step", "rows"}},
 	{"internal/session", []string{"operation"}},
 	{"internal/judge", nil},

@@ -262,7 +262,14 @@ func (q queryChecker) nested(p *property, text string) []string {
 
 // tokenForm cuts a condition into its words.
 var tokenForm = regexp.MustCompile(
-	`^(?:'(?:[^']|'')*'|[A-Za-z_@$][\w.$@]*(?:/[A-Za-z_$][\w.$]*)*'(?:[^']|'')*'|[0-9]{4}-[0-9]{2}-[0-9]{2}(?:T[0-9:.]+(?:Z|[+-][0-9:]+)?)?|[0-9]{2}:[0-9]{2}(?::[0-9.]+)?|[0-9a-fA-F]{8}-[0-9a-fA-F-]{27}|-?[0-9]+(?:\.[0-9]+)?(?:[eE][+-]?[0-9]+)?[MmLlDdFf]?|[\p{L}_@$][\p{L}\p{N}_.$@-]*(?:/[\p{L}_$][\p{L}\p{N}_.$]*)*|[(),:=\[\]{}"*-])`)
+	`^(?:'(?:[^']|'')*'` + // a text
+		`|[A-Za-z_@$][\w.$@]*(?:/[A-Za-z_$][\w.$]*)*'(?:[^']|'')*'` + // a literal with its type before it
+		`|[0-9]{4}-[0-9]{2}-[0-9]{2}(?:T[0-9:.]+(?:Z|[+-][0-9:]+)?)?` + // a day, a moment
+		`|[0-9]{2}:[0-9]{2}(?::[0-9.]+)?` + // a time of day
+		`|[0-9a-fA-F]{8}-[0-9a-fA-F-]{27}` + // a GUID
+		`|-?[0-9]+(?:\.[0-9]+)?(?:[eE][+-]?[0-9]+)?[MmLlDdFf]?` + // a number
+		`|[\p{L}_@$][\p{L}\p{N}_.$@-]*(?:/[\p{L}_$][\p{L}\p{N}_.$]*)*` + // a name or a path
+		`|[(),:=\[\]{}"*-])`)
 
 var comparisons = []string{"eq", "ne", "gt", "ge", "lt", "le", "in", "has"}
 

@@ -59,7 +59,8 @@ func Compare(before, after *formats.Contract) ([]Change, error) {
 	case before.Schema != nil && after.Schema != nil && !before.HasOperations() && !after.HasOperations():
 		c.elements(before.Schema, after.Schema)
 	default:
-		return nil, fmt.Errorf("the first is %s and the second is %s, and only contracts of one kind can be checked against each other", before.Format(), after.Format())
+		return nil, fmt.Errorf("the first is %s and the second is %s, and only contracts of one kind can be checked "+
+			"against each other", before.Format(), after.Format())
 	}
 	return c.changes, nil
 }

@@ -156,7 +156,8 @@ func nextStores() (string, error) {
 		{"        - name: keeper\n          in: query\n", "        - name: beekeeper\n          in: query\n"},
 		{
 			"        harvested:\n          type: string\n          format: date\n",
-			"        harvested:\n          type: string\n          format: date-time\n        hive:\n          type: string\n          description: Where the honey comes from.\n",
+			"        harvested:\n          type: string\n          format: date-time\n        hive:\n          type: " +
+				"string\n          description: Where the honey comes from.\n",
 		},
 		{"          maxItems: 5\n", "          maxItems: 20\n"},
 		{"          maxLength: 40\n", "          maxLength: 80\n"},

@@ -36,13 +36,17 @@ const devicePause = time.Second
 
 var agreePage = template.Must(template.New("agree").Parse(`<!doctype html>
 <html lang="en"><meta charset="utf-8"><title>Heatherfold gate</title>
-<style>body{font:1.1rem/1.5 system-ui,sans-serif;max-width:32rem;margin:4rem auto;padding:0 1rem}button{font:inherit;padding:.4rem 1.2rem;margin-right:.5rem}input{font:inherit}</style>
+<style>
+body{font:1.1rem/1.5 system-ui,sans-serif;max-width:32rem;margin:4rem auto;padding:0 1rem}
+button{font:inherit;padding:.4rem 1.2rem;margin-right:.5rem}input{font:inherit}
+</style>
 <h1>Heatherfold gate</h1>
 {{if .Said}}<p role="status">{{.Said}}</p>{{else}}
 <p><b>{{.Client}}</b> asks for: {{.Scope}}.</p>
 <form method="post" action="{{.Action}}">
 {{range $name, $text := .Hidden}}<input type="hidden" name="{{$name}}" value="{{$text}}">
-{{end}}{{if .AskCode}}<p><label>The code that the device shows: <input name="user_code" value="{{.Code}}" autocomplete="off"></label></p>
+{{end}}{{if .AskCode}}<p><label>The code that the device shows:
+<input name="user_code" value="{{.Code}}" autocomplete="off"></label></p>
 {{end}}<p><button name="decision" value="allow">Allow</button><button name="decision" value="refuse">Refuse</button></p>
 </form>{{end}}
 </html>

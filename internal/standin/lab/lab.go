@@ -66,7 +66,8 @@ func (l *Service) contract(w http.ResponseWriter, r *http.Request) {
 	default:
 		w.Header().Set("Content-Type", "text/html; charset=utf-8")
 		_, _ = io.WriteString(w,
-			"<!doctype html><title>Heatherfold lab</title><p>The lab speaks SOAP by POST. Its contract is at <a href=\"?wsdl\">?wsdl</a>.\n")
+			"<!doctype html><title>Heatherfold lab</title><p>The lab speaks SOAP by POST. Its contract is at <a "+
+				"href=\"?wsdl\">?wsdl</a>.\n")
 	}
 }
 

@@ -26,7 +26,8 @@ func OpenAccounts(file string) (*Accounts, error) {
 	if err != nil {
 		return nil, err
 	}
-	if _, err := db.Exec("create table intake (number text primary key, lot text not null, grade text not null, kilos numeric not null, moisture numeric not null, total numeric not null)"); err != nil {
+	if _, err := db.Exec("create table intake (number text primary key, lot text not null, grade text not null, " +
+		"kilos numeric not null, moisture numeric not null, total numeric not null)"); err != nil {
 		_ = db.Close()
 		return nil, fmt.Errorf("the books: %w", err)
 	}

@@ -59,7 +59,8 @@ var failures = map[string]struct {
 	"gibberish": {"what is not HTTP", gibberish},
 }
 
-const entityBomb = `<?xml version="1.0"?><!DOCTYPE l [<!ENTITY a "aaaaaaaaaa"><!ENTITY b "&a;&a;&a;&a;&a;&a;&a;&a;">]><l>&b;</l>`
+const entityBomb = `<?xml version="1.0"?><!DOCTYPE l [` +
+	`<!ENTITY a "aaaaaaaaaa"><!ENTITY b "&a;&a;&a;&a;&a;&a;&a;&a;">]><l>&b;</l>`
 
 // Register puts the mishaps at its addresses.
 func (m *Service) Register(mux *http.ServeMux) {

@@ -1,8 +1,10 @@
-package workbench
+// Package addservice puts a service into a bench file: from a contract, from an example of a request,
+// or from a command line. What looks like a credential is sealed. It sends nothing but what reads the
+// contract.
+package addservice
 
 import (
 	"bytes"
-	"context"
 	"errors"
 	"fmt"
 	"net/url"
@@ -17,7 +19,6 @@ import (
 	"testbench/internal/contract/source"
 	"testbench/internal/document"
 	"testbench/internal/safefile"
-	"testbench/internal/session"
 	"testbench/internal/value"
 	"testbench/internal/yamlfile"
 )
@@ -44,22 +45,24 @@ type Addition struct {
 // Add puts a service into the bench file, and keeps all else of it as it is. What
 // the source is, its content tells; an address that leads to no contract is an
 // example of a request.
-func (b *Bench) Add(ctx context.Context, a Addition, o Options) (*Added, error) {
+//
+// from is how contracts are read.
+func Add(b *bench.Bench, from *source.Source, a Addition) (*Added, error) {
 	if strings.ContainsAny(a.Name, " /\t:") || a.Name == "" {
 		return nil, fmt.Errorf("%q cannot be the name of a service: it has a space, a slash or a colon, or nothing",
 			a.Name)
 	}
-	adder := &adder{bench: b, a: a, added: &Added{}, file: filepath.Join(b.inner.Dir, bench.FileName)}
+	adder := &adder{bench: b, a: a, added: &Added{}, file: filepath.Join(b.Dir, bench.FileName)}
 	var err error
 	if adder.text, err = os.ReadFile(adder.file); err != nil {
 		return nil, err
 	}
-	adder.before = len(b.inner.Problems().Serious())
-	if b.inner.Service(a.Name) != nil {
+	adder.before = len(b.Problems().Serious())
+	if b.Service(a.Name) != nil {
 		return nil, fmt.Errorf("there is a service %s already; take another name, or change it in %s", a.Name,
-			b.inner.File())
+			b.File())
 	}
-	c, err := adder.contract(ctx, o)
+	c, err := adder.contract(from)
 	switch {
 	case err != nil:
 		return nil, err
@@ -75,7 +78,7 @@ func (b *Bench) Add(ctx context.Context, a Addition, o Options) (*Added, error) 
 }
 
 type adder struct {
-	bench *Bench
+	bench *bench.Bench
 	a     Addition
 	added *Added
 	file  string
@@ -91,21 +94,11 @@ type adder struct {
 }
 
 // contract reads the source as a contract; nil where it is an example.
-func (d *adder) contract(ctx context.Context, o Options) (*formats.Contract, error) {
+func (d *adder) contract(from *source.Source) (*formats.Contract, error) {
 	isAddress := source.IsAddress(d.a.Source)
 	if d.a.Example || d.a.Shell || isAddress && looksLikeExample(d.a.Source) {
 		return nil, nil
 	}
-	if isAddress {
-		o.Named = append(o.Named, hostOf(d.a.Source))
-	}
-	session, err := session.NewSession(d.bench.inner, d.bench.complete(o))
-	if err != nil {
-		return nil, err
-	}
-	defer func() { _ = closeInTime(session) }()
-	from := session.Source(ctx)
-	from.Dir = ""
 	resolved, data, err := d.fetch(from.Fetch)("", d.a.Source)
 	if err != nil {
 		var missing *source.NoFileError
@@ -117,7 +110,7 @@ func (d *adder) contract(ctx context.Context, o Options) (*formats.Contract, err
 		if errors.As(err, &missing) {
 			return nil, fmt.Errorf("%w, and an address begins with http:// or https://", err)
 		}
-		return nil, &ContractError{err}
+		return nil, err
 	}
 	c, err := formats.Read(resolved, data, d.fetch(from.Fetch))
 	if err != nil && isAddress && !looksLikeContract(data) {
@@ -125,11 +118,12 @@ func (d *adder) contract(ctx context.Context, o Options) (*formats.Contract, err
 		return nil, nil
 	}
 	if err != nil {
-		return nil, &ContractError{err}
+		return nil, err
 	}
 	if !c.HasOperations() {
-		return nil, &ContractError{fmt.Errorf(
-			"%s is a schema alone: `testbench validate` checks messages against it; a service needs a contract with operations", d.a.Source)}
+		return nil, fmt.Errorf(
+			"%s is a schema alone: `testbench validate` checks messages against it; a service needs a contract with "+
+				"operations", d.a.Source)
 	}
 	return c, nil
 }
@@ -179,7 +173,7 @@ func looksLikeContract(data []byte) bool {
 func (d *adder) insert(at string, entry string) error {
 	text, err := yamlfile.InsertEntry(d.text, strings.Split(at, "."), entry)
 	if err != nil {
-		return fmt.Errorf("%s: %w", d.bench.inner.File(), err)
+		return fmt.Errorf("%s: %w", d.bench.File(), err)
 	}
 	d.text, d.inserts = text, append(d.inserts, [2]string{at, entry})
 	d.added.Entries = append(d.added.Entries, at+":\n"+indentLines(entry))
@@ -193,10 +187,10 @@ func indentLines(text string) string {
 // address writes an address with what a site sets in its place; where no value of
 // the site is how it begins, the base goes to the site under a name of its own.
 func (d *adder) address(whole string) (string, error) {
-	if len(d.bench.inner.Sites) == 0 {
+	if len(d.bench.Sites) == 0 {
 		return whole, nil
 	}
-	site := d.bench.inner.Sites[0]
+	site := d.bench.Sites[0]
 	best, text := "", ""
 	if d.baseName != "" && strings.HasPrefix(whole, d.base+"/") {
 		return "${" + d.baseName + "}" + strings.TrimPrefix(whole, d.base), nil
@@ -245,7 +239,7 @@ func (d *adder) hasValue(site *bench.Site, name string) bool {
 // described adds a service that a contract describes. A file from elsewhere is
 // copied into the bench.
 func (d *adder) described(c *formats.Contract) error {
-	head, own := c.Overview(), c.Address(Binding{})
+	head, own := c.Overview(), c.Address(formats.Binding{})
 	d.added.What = head.Format
 	if len(head.Security) > 0 {
 		d.added.Notes = append(d.added.Notes,
@@ -284,7 +278,7 @@ func (d *adder) keepFile() (string, error) {
 	if err != nil {
 		return "", err
 	}
-	home, err := filepath.Abs(d.bench.inner.Dir)
+	home, err := filepath.Abs(d.bench.Dir)
 	if err != nil {
 		return "", err
 	}
@@ -338,10 +332,11 @@ func nameBelow(folder, file string) string {
 
 // copy puts a file into the bench; another of that name stays as it is.
 func (d *adder) copy(name string, data []byte) error {
-	to := filepath.Join(d.bench.inner.Dir, filepath.FromSlash(name))
+	to := filepath.Join(d.bench.Dir, filepath.FromSlash(name))
 	if old, err := os.ReadFile(to); err == nil {
 		if !bytes.Equal(old, data) {
-			return fmt.Errorf("there is another %s in the bench already; put the file into the bench under a name of its own first", name)
+			return fmt.Errorf("there is another %s in the bench already; put the file into the bench under a name of "+
+				"its own first", name)
 		}
 		return nil
 	}
@@ -355,9 +350,9 @@ func (d *adder) copy(name string, data []byte) error {
 // example adds a service with the one operation that an address shows.
 func (d *adder) example() error {
 	d.added.What = "an example of a request"
-	read := bench.ReadExample
+	read := ReadExample
 	if d.a.Shell {
-		d.added.What, read = "a command line", bench.ReadCommandLine
+		d.added.What, read = "a command line", ReadCommandLine
 	}
 	e, err := read(d.a.Name, d.a.Source)
 	if err != nil {
@@ -435,10 +430,10 @@ func (d *adder) write() error {
 	}
 	for _, one := range d.inserts {
 		if d.text, err = yamlfile.InsertEntry(d.text, strings.Split(one[0], "."), one[1]); err != nil {
-			return fmt.Errorf("%s: %w", d.bench.inner.File(), err)
+			return fmt.Errorf("%s: %w", d.bench.File(), err)
 		}
 	}
-	read := bench.Read(d.bench.inner.Dir, d.bench.inner.File(), d.text)
+	read := bench.Read(d.bench.Dir, d.bench.File(), d.text)
 	if serious := read.Problems().Serious(); len(serious) > d.before {
 		return fmt.Errorf("the bench would not be right afterwards, so nothing was written: %w", serious)
 	}

@@ -1,4 +1,4 @@
-package bench
+package mapping
 
 import (
 	"slices"
@@ -80,13 +80,6 @@ func whatToWrite(key string, names []string) string {
 // keysElsewhere says for the keys of the greater mappings whose they are: what is at the
 // wrong one is told where it belongs.
 var keysElsewhere = map[string][]string{}
-
-func init() {
-	RegisterKeys("the bench", benchKeys)
-	RegisterKeys("a site", siteKeys)
-	RegisterKeys("a service", serviceKeys)
-	RegisterKeys("an operation", operationKeys)
-}
 
 // RegisterKeys notes where keys belong, for messages about one that is elsewhere.
 func RegisterKeys[T any](what string, keys []Key[T]) {

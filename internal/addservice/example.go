@@ -1,4 +1,4 @@
-package bench
+package addservice
 
 import (
 	"fmt"
@@ -182,7 +182,8 @@ func (e *Example) path(prefix string, u *url.URL) {
 			sealed := e.seal(prefix, name, bare)
 			field = ExampleField{In: "path", Wire: name, Name: name}
 			e.Notes = append(e.Notes,
-				fmt.Sprintf("a piece of the path looks like a secret and is not kept in the bench: fill it in as %s='${sealed.%s}'", name, sealed))
+				fmt.Sprintf("a piece of the path looks like a secret and is not kept in the bench: fill it in as "+
+					"%s='${sealed.%s}'", name, sealed))
 		}
 		e.Fields = append(e.Fields, field)
 		pieces[i] = "{" + name + "}" + extension

@@ -1,4 +1,4 @@
-package bench
+package mapping
 
 import (
 	"os"
@@ -29,8 +29,8 @@ func (r *Reader) takes(n *yamlfile.Node, kind yamlfile.Kind, special bool, schem
 	}
 }
 
-// takesOf notes that a single value is one of a special form.
-func (r *Reader) takesOf(n *yamlfile.Node, schema func() *document.Node) {
+// TakesOf notes that a single value is one of a special form.
+func (r *Reader) TakesOf(n *yamlfile.Node, schema func() *document.Node) {
 	r.takes(n, yamlfile.Scalar, true, schema)
 }
 
@@ -48,7 +48,8 @@ func (r *Reader) Needs(n *yamlfile.Node, keys ...string) {
 	}
 }
 
-func texts(all []string) *document.Node {
+// TextList is a list of texts, as `enum` and `required` have it.
+func TextList(all []string) *document.Node {
 	list := document.NewList()
 	for _, text := range all {
 		list.AppendItems(document.NewText(text))
@@ -74,7 +75,7 @@ const (
 )
 
 func typeSchema(names ...string) *document.Node {
-	return document.NewObject().Set("type", texts(names))
+	return document.NewObject().Set("type", TextList(names))
 }
 
 func scalarSchema() *document.Node { return typeSchema("string", "number", "boolean") }
@@ -231,10 +232,13 @@ func formOf[T any](key Key[T]) *document.Node {
 // ask runs a reader for what it asks alone: what it finds wrong is not told, and that it misses what
 // is around it, in a file, does not matter.
 func ask(read func(*Reader)) (a *asked) {
-	a = &asked{forms: map[*yamlfile.Node][]form{}, refused: map[*yamlfile.Node]bool{}, needs: map[*yamlfile.Node][]string{}}
+	a = &asked{
+		forms: map[*yamlfile.Node][]form{}, refused: map[*yamlfile.Node]bool{},
+		needs: map[*yamlfile.Node][]string{},
+	}
 	defer func() { _ = recover() }()
 	// No file is in such a folder: what a key names is not read.
-	read(&Reader{File: &yamlfile.File{}, Dir: os.DevNull, Uses: new([]Use), Bench: Empty(), asked: a})
+	read(&Reader{File: &yamlfile.File{}, Dir: os.DevNull, Uses: new([]Use), asked: a})
 	return a
 }
 
@@ -261,7 +265,7 @@ func (a *asked) of(n *yamlfile.Node) *document.Node {
 	}
 	switch {
 	case len(special) > 0 && len(a.needs[n]) > 0:
-		return anyOf(special).Set("required", texts(a.needs[n]))
+		return anyOf(special).Set("required", TextList(a.needs[n]))
 	case len(special) > 0:
 		return anyOf(special)
 	case len(plain) > 0 && !isOthers:
@@ -269,3 +273,6 @@ func (a *asked) of(n *yamlfile.Node) *document.Node {
 	}
 	return nil
 }
+
+// NeedsOf are the keys that a mapping must have, by what a reader of it says.
+func NeedsOf(n *yamlfile.Node, read func(*Reader)) []string { return ask(read).needs[n] }

@@ -1,4 +1,4 @@
-package bench
+package addservice
 
 import (
 	"encoding/base64"

@@ -1,0 +1,59 @@
+package mapping
+
+import (
+	"fmt"
+	"os"
+
+	"testbench/internal/safefile"
+	"testbench/internal/yamlfile"
+)
+
+// BenchFile reads the name of a file in the bench folder, which must be there.
+func (r *Reader) BenchFile(n *yamlfile.Node) string {
+	name := r.PlainText(n)
+	if name == "" {
+		return ""
+	}
+	r.Reading(name)
+	full, err := safefile.Inside(r.Dir, name)
+	if err == nil {
+		_, err = os.Stat(full)
+		if err != nil {
+			err = fmt.Errorf("there is no file %s in the bench folder", name)
+		}
+	}
+	if err != nil {
+		r.File.Report(n, "", "%v", err)
+	}
+	return name
+}
+
+// maxInput bounds the files that requests are made of.
+const maxInput = 256 << 20
+
+// ReadInside reads a file of the bench folder; a name or a link that leads out of it is an error.
+func ReadInside(dir, name string) ([]byte, error) {
+	full, err := FileInside(dir, name)
+	if err != nil {
+		return nil, err
+	}
+	if info, err := os.Stat(full); err == nil && info.Size() > maxInput {
+		return nil, fmt.Errorf("%s is larger than %d MiB", name, maxInput>>20)
+	}
+	return os.ReadFile(full)
+}
+
+// FileInside resolves the name of a file that must be there.
+func FileInside(dir, name string) (string, error) {
+	full, err := safefile.Inside(dir, name)
+	if err != nil {
+		return "", err
+	}
+	switch info, err := os.Stat(full); {
+	case err != nil:
+		return "", fmt.Errorf("there is no file %s in the bench folder", name)
+	case info.IsDir():
+		return "", fmt.Errorf("%s is a folder", name)
+	}
+	return full, nil
+}

@@ -1,0 +1,191 @@
+package mapping
+
+import (
+	"strings"
+
+	"testbench/internal/document"
+	"testbench/internal/path"
+	"testbench/internal/request"
+	"testbench/internal/rule"
+	"testbench/internal/secret"
+	"testbench/internal/value"
+	"testbench/internal/yamlfile"
+)
+
+// Template reads a text with placeholders.
+func (r *Reader) Template(n *yamlfile.Node) *value.Template {
+	return r.parse(n, value.Parse)
+}
+
+// Address reads a template of an address.
+func (r *Reader) Address(n *yamlfile.Node) *value.Template {
+	return r.parse(n, value.ParseAddress)
+}
+
+// Body reads a template of a whole document.
+func (r *Reader) Body(n *yamlfile.Node, format document.Format) *value.Template {
+	return r.parse(n, func(text string) (*value.Template, error) { return value.ParseBody(text, format) })
+}
+
+func (r *Reader) parse(n *yamlfile.Node, parse func(string) (*value.Template, error)) *value.Template {
+	t, err := parse(r.Text(n))
+	if err != nil {
+		r.Mistake(n, 0, err)
+		return value.Unreadable()
+	}
+	r.Note(n, t.Placeholders())
+	return t
+}
+
+// Tree reads any value with placeholders.
+func (r *Reader) Tree(n *yamlfile.Node) *request.Tree {
+	r.takes(n, n.Kind, false, anySchema)
+	t := &request.Tree{Line: n.Line, Column: n.Column}
+	switch n.Kind {
+	case yamlfile.Sequence:
+		t.IsList = true
+		for _, item := range n.Items {
+			t.Items = append(t.Items, r.Tree(item))
+		}
+	case yamlfile.Mapping:
+		if len(n.Entries) == 1 {
+			switch n.Entries[0].Key.Text {
+			case "as json text", "as xml text":
+				t = r.Tree(n.Entries[0].Value)
+				t.Encode = strings.Fields(n.Entries[0].Key.Text)[1]
+				return t
+			}
+		}
+		for _, e := range n.Entries {
+			t.Fields = append(t.Fields, request.Field{Name: e.Key.Text, Value: r.Named(e), Line: e.Key.Line})
+		}
+	default:
+		if n.Text == "null" && !n.Quoted && !n.Block {
+			t.Null = true
+			return t
+		}
+		t.Scalar = r.Template(n)
+		t.Typed = n.Quoted || n.Block
+	}
+	return t
+}
+
+// Named reads the value that a name has, and remarks on a credential that is there as
+// anybody can read it.
+func (r *Reader) Named(e yamlfile.Entry) *request.Tree {
+	r.RemarkCredential(e.Key.Text, e.Value)
+	return r.Tree(e.Value)
+}
+
+// RemarkCredential remarks on a credential that is in the file as anybody can read it.
+func (r *Reader) RemarkCredential(name string, n *yamlfile.Node) {
+	if n == nil || n.Kind != yamlfile.Scalar || strings.Contains(n.Text, "${") || !secret.IsCredential(name, n.Text) {
+		return
+	}
+	r.File.Remark(n, "%s looks like a credential, and whoever reads the file reads it: seal it (testbench secret set "+
+		"NAME), and write ${sealed.NAME} here", name)
+	r.File.Problems[len(r.File.Problems)-1].Source = "" // the line would tell it
+}
+
+// Pairs reads names with values, for headers, query and forms.
+func (r *Reader) Pairs(n *yamlfile.Node, what string) []request.Pair {
+	var pairs []request.Pair
+	for _, e := range r.Entries(n, what) {
+		t := r.Named(e)
+		if len(t.Fields) > 0 {
+			r.takesNot(e.Value)
+			r.File.Report(e.Value, "write a single value, or a list to repeat the name", "%s %s cannot be a mapping",
+				what, e.Key.Text)
+			continue
+		}
+		if what == "headers" {
+			if err := request.CheckHeader(e.Key.Text, ""); err != nil {
+				r.File.Report(e.Key, "", "%v", err)
+			}
+		}
+		pairs = append(pairs, request.Pair{Name: e.Key.Text, Value: t})
+	}
+	return pairs
+}
+
+// Names reads prefixes of XML names.
+func (r *Reader) Names(n *yamlfile.Node) map[string]string {
+	names := map[string]string{}
+	for _, e := range r.Entries(n, "names") {
+		names[e.Key.Text] = r.PlainText(e.Value)
+	}
+	return names
+}
+
+// Path reads a path; nil where it is none.
+func (r *Reader) Path(n *yamlfile.Node) *path.Path {
+	p := r.PathText(n, r.Text(n), 0)
+	return p
+}
+
+// PathText reads a path that is a part of a text, from the offset.
+func (r *Reader) PathText(n *yamlfile.Node, text string, offset int) *path.Path {
+	p, err := path.Compile(text)
+	if err != nil {
+		r.Mistake(n, offset, err)
+		return nil
+	}
+	r.Note(n, p.Placeholders())
+	return p
+}
+
+// Condition reads a condition; nil where it is none.
+func (r *Reader) Condition(n *yamlfile.Node) *rule.Condition {
+	text := r.Text(n)
+	if n.Kind != yamlfile.Scalar {
+		return nil
+	}
+	r.warnCutOff(n, "condition")
+	c, err := rule.CompileCondition(text)
+	if err != nil {
+		r.Mistake(n, 0, err)
+		return nil
+	}
+	return c
+}
+
+// warnCutOff remarks that a comment took the rest of a rule away.
+func (r *Reader) warnCutOff(n *yamlfile.Node, what string) {
+	if n.CutOff != "" && !n.Quoted {
+		r.File.Remark(n, "the %s ends before %q, which YAML takes for a comment; if it belongs to the %s, put all of "+
+			"it into quotes", what, n.CutOff, what)
+	}
+}
+
+// GuessText tells the format of a body from its first character.
+func GuessText(text string) document.Format {
+	switch trimmed := strings.TrimSpace(text); {
+	case strings.HasPrefix(trimmed, "{"), strings.HasPrefix(trimmed, "["):
+		// ${x} at the start is a placeholder, not JSON.
+		return document.JSON
+	case strings.HasPrefix(trimmed, "<"):
+		return document.XML
+	}
+	return document.Plain
+}
+
+// PlaceholdersIn reads a text that may hold placeholders; nil where it holds none.
+func (r *Reader) PlaceholdersIn(n *yamlfile.Node) *value.Template {
+	r.TakesOf(n, placeholderSchema)
+	if n.Kind != yamlfile.Scalar || !strings.Contains(n.Text, "${") {
+		return nil
+	}
+	return r.Template(n)
+}
+
+// Secret reads a credential. One that is in the file is remarked: it would
+// end up in version control.
+func (r *Reader) Secret(n *yamlfile.Node) *value.Template {
+	t := r.Template(n)
+	if t.IsLiteral() && t.LiteralText() != "" {
+		r.File.Remark(n, "a credential is in the file; seal it with `testbench secret set NAME` and write "+
+			"${sealed.NAME}")
+		return value.SecretLiteral(t.LiteralText())
+	}
+	return t
+}
