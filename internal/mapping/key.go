@@ -26,7 +26,10 @@ func NewKey[T any](name, holds string, read func(r *Reader, into *T, n *yamlfile
 
 // fieldKey returns a key whose value goes into one field as it is read.
 func fieldKey[T, V any](name, holds string, field func(*T) *V, read func(*Reader, *yamlfile.Node) V) Key[T] {
-	return Key[T]{name, holds, func(r *Reader, into *T, n *yamlfile.Node) { *field(into) = read(r, n) }}
+	return Key[T]{name, holds, func(r *Reader, into *T, n *yamlfile.Node) {
+		v := read(r, n) // before the field is looked for, which is not there while a reader is asked what it takes
+		*field(into) = v
+	}}
 }
 
 // TextKey returns a key with a text, in which no placeholder may be.
