@@ -167,7 +167,7 @@ func Open(dir string) (*Bench, error) {
 		return nil, err
 	}
 	b := Read(dir, DisplayName(name), data)
-	return b, b.readLocal()
+	return b, readLocal(b)
 }
 
 // ReadBench reads a bench file from memory.
@@ -176,7 +176,7 @@ func Read(dir, name string, data []byte) *Bench {
 	if b.Source.Root != nil {
 		r := &mapping.Reader{File: b.Source, Dir: dir, Uses: new([]mapping.Use), Reads: &b.Reads}
 		mapping.Read(r, "the bench", b.Source.Root, b, benchKeys)
-		b.check()
+		check(b)
 	}
 	return b
 }

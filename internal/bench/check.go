@@ -10,12 +10,12 @@ import (
 
 // check finds what is wrong inside the bench file, as far as that can be told
 // without knowing the site or the command line.
-func (b *Bench) check() {
+func check(b *Bench) {
 	for _, s := range b.Sites {
-		b.checkSite(s)
-		b.vetProxy(s)
+		checkSite(b, s)
+		vetProxy(b, s)
 	}
-	b.checkLogins()
+	checkLogins(b)
 	for _, s := range b.Services {
 		if s.Address == nil && s.Contract == nil {
 			b.Source.Report(s.at, "write address: ${base}/…", "the service %s says neither address: nor contract:",
@@ -29,7 +29,7 @@ func (b *Bench) check() {
 		}
 		for _, name := range s.Logins {
 			if b.Login(name) == nil {
-				b.notThere(s.loginAt, "login", name, b.LoginNames())
+				notThereIn(b, s.loginAt, "login", name, b.LoginNames())
 			}
 		}
 		seen := map[string]bool{}
@@ -50,21 +50,21 @@ func (b *Bench) check() {
 
 // checkLogins looks for logins that others need and that are not there, or that
 // need one another.
-func (b *Bench) checkLogins() {
+func checkLogins(b *Bench) {
 	for _, l := range b.Logins {
 		for _, other := range l.names {
 			if b.Login(other.Name) == nil {
-				b.notThere(other.At, "login", other.Name, b.LoginNames())
+				notThereIn(b, other.At, "login", other.Name, b.LoginNames())
 			}
 		}
-		if ring := b.ring(l, nil); ring != nil {
+		if ring := loginRing(b, l, nil); ring != nil {
 			b.Source.Report(l.at, "", "the logins %s need one another in a circle", strings.Join(ring, ", "))
 		}
 	}
 }
 
 // ring follows what a login needs and returns the names that lead back to it.
-func (b *Bench) ring(l *Login, seen []string) []string {
+func loginRing(b *Bench, l *Login, seen []string) []string {
 	if l == nil {
 		return nil
 	}
@@ -75,17 +75,17 @@ func (b *Bench) ring(l *Login, seen []string) []string {
 		return nil
 	}
 	for _, other := range l.names {
-		if found := b.ring(b.Login(other.Name), append(seen, l.Name)); found != nil {
+		if found := loginRing(b, b.Login(other.Name), append(seen, l.Name)); found != nil {
 			return found
 		}
 	}
 	return nil
 }
 
-func (b *Bench) checkSite(s *Site) {
+func checkSite(b *Bench, s *Site) {
 	if s.Like != "" {
 		if b.Site(s.Like) == nil {
-			b.notThere(s.at, "site", s.Like, b.SiteNames())
+			notThereIn(b, s.at, "site", s.Like, b.SiteNames())
 		}
 		for next, seen := b.Site(s.Like), []string{s.Name}; next != nil; next = b.Site(next.Like) {
 			if slices.Contains(seen, next.Name) {
@@ -99,18 +99,18 @@ func (b *Bench) checkSite(s *Site) {
 	for name, other := range s.Logins {
 		for _, login := range []string{name, other} {
 			if b.Login(login) == nil {
-				b.notThere(s.at, "login", login, b.LoginNames())
+				notThereIn(b, s.at, "login", login, b.LoginNames())
 			}
 		}
 	}
 	for name := range s.Services {
 		if b.Service(name) == nil {
-			b.notThere(s.at, "service", name, b.ServiceNames())
+			notThereIn(b, s.at, "service", name, b.ServiceNames())
 		}
 	}
 }
 
-func (b *Bench) notThere(at *yamlfile.Node, what, name string, known []string) {
+func notThereIn(b *Bench, at *yamlfile.Node, what, name string, known []string) {
 	NotThere((&mapping.Reader{File: b.Source}), at, what, name, known)
 }
 

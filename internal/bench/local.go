@@ -67,7 +67,7 @@ func entriesOf(n *yamlfile.Node) []yamlfile.Entry {
 }
 
 // readLocal reads local.yaml, where it is there, over the sites of the bench.
-func (b *Bench) readLocal() error {
+func readLocal(b *Bench) error {
 	name, err := safefile.Inside(b.Dir, LocalName)
 	if err != nil {
 		return err

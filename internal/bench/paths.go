@@ -14,12 +14,12 @@ func (b *Bench) PathsOf(service *Service) []string {
 	if known, ok := b.paths.Load(service); ok {
 		return known.([]string)
 	}
-	paths := b.findPaths(service)
+	paths := findPaths(b, service)
 	b.paths.Store(service, paths)
 	return paths
 }
 
-func (b *Bench) findPaths(service *Service) []string {
+func findPaths(b *Bench, service *Service) []string {
 	var paths []string
 	for _, op := range service.Operations {
 		paths = append(paths, op.Path)

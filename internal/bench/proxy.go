@@ -34,7 +34,7 @@ func readProxy(r *mapping.Reader, n *yamlfile.Node, p *Proxy) {
 }
 
 // vetProxy says what is wrong with a site's proxy.
-func (b *Bench) vetProxy(s *Site) {
+func vetProxy(b *Bench, s *Site) {
 	if a := s.Proxy.Address; a != nil && a.IsLiteral() {
 		if _, err := ProxyAddress(a.LiteralText(), a.LiteralText()); err != nil {
 			b.Source.Report(s.Proxy.at.Get("address"), "", "%v", err)
@@ -45,7 +45,7 @@ func (b *Bench) vetProxy(s *Site) {
 	}
 	l := b.Login(s.Proxy.Login)
 	if l == nil {
-		b.notThere(s.Proxy.at.Get("login"), "login", s.Proxy.Login, b.LoginNames())
+		notThereIn(b, s.Proxy.at.Get("login"), "login", s.Proxy.Login, b.LoginNames())
 	} else if _, ok := l.Kind.(*login.Basic); !ok {
 		b.Source.Report(s.Proxy.at.Get("login"), "write a login of kind: basic",
 			"a proxy is shown a login of kind basic, and %s is another", l.Name)

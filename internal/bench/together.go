@@ -111,7 +111,7 @@ func (b *Bench) CheckContracts() {
 		names := b.OperationsIn(s)
 		for _, m := range s.marks {
 			if !slices.Contains(names, m.op.Name) {
-				b.notThere(m.at, "operation of "+s.Name, m.op.Name, names)
+				notThereIn(b, m.at, "operation of "+s.Name, m.op.Name, names)
 			}
 		}
 		if c.HasPorts() {

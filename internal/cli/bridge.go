@@ -90,7 +90,7 @@ func runBridge(ctx context.Context, s *session, o *bridgeOptions, args []string)
 	if err != nil {
 		return 0, err
 	}
-	keys, err := bench.BridgeKeys(args[0])
+	keys, err := workbench.BridgeKeys(bench, args[0])
 	if err != nil {
 		return 0, err
 	}
@@ -276,7 +276,7 @@ func serveBridge(ctx context.Context, s *session, bench *workbench.Bench, keys *
 	if with.Timeout == 0 || with.Timeout > o.timeout {
 		with.Timeout = o.timeout
 	}
-	handler, done, err := bench.Bridge(ctx, service, o.port, options, with)
+	handler, done, err := workbench.Bridge(ctx, bench, service, o.port, options, with)
 	if err != nil {
 		return 0, err
 	}

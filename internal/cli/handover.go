@@ -124,7 +124,7 @@ func handoverProgram(ctx context.Context, s *session, o *handoverOptions, args [
 		if len(args) != 2 {
 			return nil, usagef("testbench handover "+args[0]+" STEP", "hand over which step of %s?", args[0])
 		}
-		step, err = bench.StepOf(args[0], args[1], options)
+		step, err = workbench.StepOf(bench, args[0], args[1], options)
 		about = args[1] + " of " + args[0]
 	} else {
 		step, options, err = prepareCall(s, bench, &o.callOptions, args)
@@ -132,7 +132,7 @@ func handoverProgram(ctx context.Context, s *session, o *handoverOptions, args [
 	if err != nil {
 		return nil, err
 	}
-	p, err := bench.Handover(ctx, step, takes, options)
+	p, err := workbench.Handover(ctx, bench, step, takes, options)
 	if err != nil {
 		return nil, err
 	}

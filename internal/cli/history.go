@@ -71,7 +71,7 @@ func runHistory(s *session, o *historyOptions, args []string) (int, error) {
 		return 0, err
 	}
 	if o.prune != nil {
-		gone, err := bench.Prune(*o.prune)
+		gone, err := workbench.Prune(bench, *o.prune)
 		if err != nil {
 			return 0, err
 		}

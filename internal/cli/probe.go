@@ -133,9 +133,9 @@ func runProbe(ctx context.Context, s *session, o *probeOptions, args []string) (
 	}
 	var result *workbench.ProbeResult
 	if isSheet {
-		result, err = bench.ProbeStep(ctx, args[0], args[1], asked)
+		result, err = workbench.ProbeStep(ctx, bench, args[0], args[1], asked)
 	} else {
-		result, err = bench.Probe(ctx, step, asked)
+		result, err = workbench.Probe(ctx, bench, step, asked)
 	}
 	var notGood *workbench.NotGoodError
 	switch {
@@ -188,13 +188,13 @@ func probeSheet(ctx context.Context, t *printer, bench *workbench.Bench, o *prob
 	args []string, asked workbench.ProbeOptions,
 ) (int, error) {
 	if step == nil {
-		found, err := bench.StepOf(args[0], args[1], asked.Options)
+		found, err := workbench.StepOf(bench, args[0], args[1], asked.Options)
 		if err != nil {
 			return 0, err
 		}
 		step = found
 	}
-	text, count, err := bench.ProbeSheet(ctx, step, strings.Join(args, " "), asked)
+	text, count, err := workbench.ProbeSheet(ctx, bench, step, strings.Join(args, " "), asked)
 	if err != nil {
 		return 0, err
 	}

@@ -76,7 +76,7 @@ func runStandin(ctx context.Context, s *session, o *standinOptions) (int, error)
 		}
 		s.tell.note("%s", s.tell.visible(line))
 	}
-	service, err := bench.Simulation(ctx, o.contract, base, s.stdin, options, s.options())
+	service, err := workbench.Simulation(ctx, bench, o.contract, base, s.stdin, options, s.options())
 	if err != nil {
 		return 0, err
 	}

@@ -63,7 +63,7 @@ func runToken(ctx context.Context, s *session, o *tokenOptions, args []string) (
 		o.verify = o.verify || !o.bare
 	}
 	if o.forget {
-		was, err := bench.Forget(ctx, args[0], s.options())
+		was, err := workbench.Forget(ctx, bench, args[0], s.options())
 		if err != nil {
 			return 0, err
 		}
@@ -73,7 +73,7 @@ func runToken(ctx context.Context, s *session, o *tokenOptions, args []string) (
 		}[was])
 		return ExitPassed, nil
 	}
-	report, err := bench.Token(ctx, args[0], o.spoil, o.verify, s.options())
+	report, err := workbench.Token(ctx, bench, args[0], o.spoil, o.verify, s.options())
 	if err != nil {
 		return 0, err
 	}

@@ -82,24 +82,24 @@ func (o *Endpoint) Build(fields *document.Node, options BuildOptions) (*Request,
 		op: o, options: options, given: map[string]*document.Node{}, as: map[string]string{},
 		body: document.NewObject(),
 	}
-	for _, m := range fields.Undotted(o.names()).Members() {
+	for _, m := range fields.Undotted(namesIn(o)).Members() {
 		b.field(m.Key, m.Value)
 	}
 	b.parameters()
-	withoutBody := options.Body != "" && !(options.Body == "form" && o.takesForm(options.Type))
+	withoutBody := options.Body != "" && !(options.Body == "form" && takesForm(o, options.Type))
 	if withoutBody {
 		b.dropped()
 	} else {
 		b.content()
 	}
-	for _, name := range o.missing(func(p Parameter) bool { return b.has(p) }, func(name string) bool {
+	for _, name := range missingFields(o, func(p Parameter) bool { return b.has(p) }, func(name string) bool {
 		return b.isGiven(name)
 	}, withoutBody) {
 		b.problems = append(b.problems, Problem{Missing: name, Message: name + " is missing"})
 	}
 	b.request.Method = o.Method
 	b.request.Path = FillPath(o.Path, b.path)
-	b.request.Accept = o.accept()
+	b.request.Accept = acceptOf(o)
 	if o.SOAP {
 		b.request.Envelope = &Envelope{Action: o.Action, Element: o.Payload}
 	}
@@ -110,7 +110,7 @@ func (o *Endpoint) Build(fields *document.Node, options BuildOptions) (*Request,
 }
 
 // accept are the media types of the answers.
-func (o *Endpoint) accept() []string {
+func acceptOf(o *Endpoint) []string {
 	var types []string
 	for _, a := range o.Answers {
 		for _, c := range a.Contents {
@@ -139,8 +139,8 @@ func (b *builder) finishBody() {
 }
 
 // names lists those of all fields.
-func (o *Endpoint) names() []string {
-	names := o.bodyNames()
+func namesIn(o *Endpoint) []string {
+	names := bodyNamesOf(o)
 	for _, p := range o.Parameters {
 		names = append(names, p.Name, p.Wire)
 	}
@@ -148,7 +148,7 @@ func (o *Endpoint) names() []string {
 }
 
 // takesForm says whether the body of an operation is a form.
-func (o *Endpoint) takesForm(expected string) bool {
+func takesForm(o *Endpoint, expected string) bool {
 	if c := o.Body.chosen(expected); c != nil {
 		mediaType, _, _ := mime.ParseMediaType(c.Type)
 		return mediaType == "application/x-www-form-urlencoded"
@@ -213,18 +213,18 @@ func (b *builder) fail(field string, ofValue bool, try, format string, args ...a
 func (b *builder) field(name string, v *document.Node) {
 	place, rest, qualified := strings.Cut(name, ".")
 	if !qualified && v.Kind == document.Object && slices.Contains(Places, In(name)) && b.op.Find(name) == nil &&
-		!slices.Contains(b.op.bodyNames(), name) {
+		!slices.Contains(bodyNamesOf(b.op), name) {
 		for _, m := range v.Members() {
 			b.inPlace(In(name), m.Key, name+"."+m.Key, m.Value)
 		}
 		return
 	}
 	if qualified && slices.Contains(Places, In(place)) && b.op.Find(place) == nil &&
-		!slices.Contains(b.op.bodyNames(), place) {
+		!slices.Contains(bodyNamesOf(b.op), place) {
 		b.inPlace(In(place), rest, name, v)
 		return
 	}
-	if name == "body" && b.op.Body != nil && !slices.Contains(b.op.bodyNames(), "body") && b.op.Find("body") == nil {
+	if name == "body" && b.op.Body != nil && !slices.Contains(bodyNamesOf(b.op), "body") && b.op.Find("body") == nil {
 		b.whole = v
 		return
 	}
@@ -234,7 +234,7 @@ func (b *builder) field(name string, v *document.Node) {
 			found = append(found, p)
 		}
 	}
-	inBody := b.op.Body != nil && slices.Contains(b.op.bodyNames(), name)
+	inBody := b.op.Body != nil && slices.Contains(bodyNamesOf(b.op), name)
 	switch {
 	case len(found) == 1 && !inBody:
 		b.take(found[0], name, v)
@@ -558,7 +558,7 @@ func (b *builder) multipart(c *Content, v *document.Node) {
 }
 
 // bodyNames lists the fields of the body, by its schema.
-func (o *Endpoint) bodyNames() []string {
+func bodyNamesOf(o *Endpoint) []string {
 	if o.Body == nil {
 		return nil
 	}

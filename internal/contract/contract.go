@@ -241,7 +241,7 @@ func (o *Endpoint) FieldNames() []string {
 
 // UnknownField describes a field that the operation does not have.
 func (o *Endpoint) UnknownField(field string) (message, try string) {
-	names := append(o.FieldNames(), o.bodyNames()...)
+	names := append(o.FieldNames(), bodyNamesOf(o)...)
 	try = suggest.DidYouMean(field, names)
 	if try == "" {
 		try = "it takes no fields"
@@ -255,10 +255,10 @@ func (o *Endpoint) UnknownField(field string) (message, try string) {
 // Missing lists what a call leaves out that it must give: names, and groups of
 // which one is needed as "a, b or c".
 func (o *Endpoint) Missing(given func(name string) bool) []string {
-	return o.missing(func(p Parameter) bool { return given(p.Name) }, given, false)
+	return missingFields(o, func(p Parameter) bool { return given(p.Name) }, given, false)
 }
 
-func (o *Endpoint) missing(has func(p Parameter) bool, given func(name string) bool, withoutBody bool) []string {
+func missingFields(o *Endpoint, has func(p Parameter) bool, given func(name string) bool, withoutBody bool) []string {
 	var missing []string
 	for _, p := range o.Parameters {
 		if withoutBody && (p.In == InBody || p.In == InForm) {

@@ -42,7 +42,7 @@ func (e *UnknownFormError) Error() string {
 func (o *Endpoint) Draft(d DraftOptions) (*Draft, error) {
 	options := schema.SampleOptions{Optional: !d.Required}
 	if d.Answer {
-		return o.draftAnswer(options)
+		return draftAnswer(o, options)
 	}
 	made := o.SampleStep(options)
 	out := &Draft{TooLarge: made.TooLarge, Omitted: made.Omitted}
@@ -50,7 +50,7 @@ func (o *Endpoint) Draft(d DraftOptions) (*Draft, error) {
 		out.Text = StepText(d.Target, made)
 		return out, nil
 	}
-	mediaType, err := o.bodyType(d.As)
+	mediaType, err := bodyTypeAs(o, d.As)
 	if err != nil {
 		return nil, err
 	}
@@ -69,7 +69,7 @@ func (o *Endpoint) Draft(d DraftOptions) (*Draft, error) {
 }
 
 // draftAnswer writes an answer of success.
-func (o *Endpoint) draftAnswer(options schema.SampleOptions) (*Draft, error) {
+func draftAnswer(o *Endpoint, options schema.SampleOptions) (*Draft, error) {
 	for _, a := range o.Answers {
 		if !strings.HasPrefix(a.Status, "2") && a.Status != "default" {
 			continue
@@ -91,7 +91,7 @@ func (o *Endpoint) draftAnswer(options schema.SampleOptions) (*Draft, error) {
 
 // bodyType finds the media type that is asked for as xml or json among those that the
 // operation takes; empty takes its own choice.
-func (o *Endpoint) bodyType(as string) (string, error) {
+func bodyTypeAs(o *Endpoint, as string) (string, error) {
 	if as == "" || o.Body == nil {
 		return "", nil
 	}

@@ -46,10 +46,10 @@ func (o *Endpoint) Judge(got Got) Judgement {
 	if len(o.Answers) == 0 {
 		return Judgement{}
 	}
-	return Judgement{Judged: true, Wrong: o.wrong(got)}
+	return Judgement{Judged: true, Wrong: wrongIn(o, got)}
 }
 
-func (o *Endpoint) wrong(got Got) []string {
+func wrongIn(o *Endpoint, got Got) []string {
 	a := o.AnswerFor(got.Status)
 	if a == nil {
 		var statuses []string

@@ -102,7 +102,7 @@ func (o *Endpoint) Outline(depth int) *Outline {
 		out.Title = append(out.Title, "deprecated")
 	}
 	for _, place := range Places {
-		if rows := o.rowsIn(place, depth); len(rows) > 0 {
+		if rows := rowsIn(o, place, depth); len(rows) > 0 {
 			out.Sections = append(out.Sections, Section{Title: "fill: " + placeWords[place], Rows: rows})
 		}
 	}
@@ -138,7 +138,7 @@ func (o *Endpoint) Outline(depth int) *Outline {
 }
 
 // rowsIn are the parameters of a place, each with what it holds.
-func (o *Endpoint) rowsIn(place In, depth int) []schema.Row {
+func rowsIn(o *Endpoint, place In, depth int) []schema.Row {
 	var rows []schema.Row
 	for _, p := range o.Parameters {
 		if p.In != place {

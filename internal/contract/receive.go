@@ -42,7 +42,7 @@ func (o *Endpoint) Receive(r *Received) (fields *document.Node, wrong []string, 
 	if len(wrong) > 0 {
 		return fields, wrong, http.StatusBadRequest
 	}
-	wrong, status = o.receiveBody(r, fields)
+	wrong, status = receiveBody(o, r, fields)
 	return fields, wrong, status
 }
 
@@ -110,7 +110,7 @@ func (p *Parameter) wrong(node *document.Node, isKind func(string, *document.Nod
 	return wrong
 }
 
-func (o *Endpoint) receiveBody(r *Received, fields *document.Node) (wrong []string, status int) {
+func receiveBody(o *Endpoint, r *Received, fields *document.Node) (wrong []string, status int) {
 	switch {
 	case o.Body == nil:
 		return nil, 0

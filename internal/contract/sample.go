@@ -21,7 +21,7 @@ func (o *Endpoint) SampleStep(options schema.SampleOptions) *schema.Sample {
 	fields := document.NewObject()
 	remarks := map[*document.Node]string{}
 	made := &schema.Sample{Root: fields, Remarks: remarks}
-	names := o.bodyNames()
+	names := bodyNamesOf(o)
 	taken := map[string]int{}
 	for _, p := range o.Parameters {
 		taken[p.Name]++

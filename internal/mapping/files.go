@@ -5,28 +5,7 @@ import (
 	"os"
 
 	"testbench/internal/safefile"
-	"testbench/internal/yamlfile"
 )
-
-// BenchFile reads the name of a file in the bench folder, which must be there.
-func (r *Reader) BenchFile(n *yamlfile.Node) string {
-	name := r.PlainText(n)
-	if name == "" {
-		return ""
-	}
-	r.Reading(name)
-	full, err := safefile.Inside(r.Dir, name)
-	if err == nil {
-		_, err = os.Stat(full)
-		if err != nil {
-			err = fmt.Errorf("there is no file %s in the bench folder", name)
-		}
-	}
-	if err != nil {
-		r.File.Report(n, "", "%v", err)
-	}
-	return name
-}
 
 // maxInput bounds the files that requests are made of.
 const maxInput = 256 << 20

@@ -1,12 +1,15 @@
 package mapping
 
 import (
+	"fmt"
+	"os"
 	"strings"
 
 	"testbench/internal/document"
 	"testbench/internal/path"
 	"testbench/internal/request"
 	"testbench/internal/rule"
+	"testbench/internal/safefile"
 	"testbench/internal/secret"
 	"testbench/internal/value"
 	"testbench/internal/yamlfile"
@@ -188,4 +191,24 @@ func (r *Reader) Secret(n *yamlfile.Node) *value.Template {
 		return value.SecretLiteral(t.LiteralText())
 	}
 	return t
+}
+
+// BenchFile reads the name of a file in the bench folder, which must be there.
+func (r *Reader) BenchFile(n *yamlfile.Node) string {
+	name := r.PlainText(n)
+	if name == "" {
+		return ""
+	}
+	r.Reading(name)
+	full, err := safefile.Inside(r.Dir, name)
+	if err == nil {
+		_, err = os.Stat(full)
+		if err != nil {
+			err = fmt.Errorf("there is no file %s in the bench folder", name)
+		}
+	}
+	if err != nil {
+		r.File.Report(n, "", "%v", err)
+	}
+	return name
 }

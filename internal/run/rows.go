@@ -85,7 +85,7 @@ func filteredRows(ctx context.Context, rows *sheet.Rows, s *session.Session) ite
 	return func(yield func(takenRow) bool) {
 		source := rows.Source
 		if source == nil {
-			source = s.RowsOfQuery(ctx, &rows.Query)
+			source = session.RowsOfQuery(ctx, s, &rows.Query)
 		}
 		scope := s.Scope(nil, nil)
 		number := 0

@@ -58,19 +58,21 @@ func (s *Session) Source(ctx context.Context) *source.Source {
 		return slices.ContainsFunc(s.Options.Allow, func(allowed string) bool {
 			return strings.EqualFold(allowed, host)
 		})
-	}, Get: func(address string, outside bool) ([]byte, bool, error) { return s.fetch(ctx, address, outside) }}
+	}, Get: func(address string, outside bool) ([]byte, bool, error) {
+		return fetchAllowed(ctx, s, address, outside)
+	}}
 }
 
 // fetch gets an address for what is there, without a login, and says whether what
 // answered is public.
-func (s *Session) fetch(ctx context.Context, address string, outside bool) ([]byte, bool, error) {
+func fetchAllowed(ctx context.Context, s *Session, address string, outside bool) ([]byte, bool, error) {
 	template := value.Literal(address)
 	spec := request.Spec{Method: "GET", Address: template}
 	r, err := spec.Build(s.Scope(nil, nil))
 	if err != nil {
 		return nil, false, err
 	}
-	r.Outside, r.Foreign = outside, outside || !s.isHome(r.URL)
+	r.Outside, r.Foreign = outside, outside || !isHome(s, r.URL)
 	record := s.Sender.Do(ctx, r)
 	switch {
 	case record.Failure != nil:
@@ -85,7 +87,7 @@ func (s *Session) fetch(ctx context.Context, address string, outside bool) ([]by
 }
 
 // isHome says whether an address is at an origin that the bench itself names for a service.
-func (s *Session) isHome(at *url.URL) bool {
+func isHome(s *Session, at *url.URL) bool {
 	scope := s.Scope(nil, nil)
 	for _, service := range s.Bench.Services {
 		for _, template := range []*value.Template{s.Site.Services[service.Name], service.Address, service.Contract} {
@@ -108,11 +110,11 @@ func (s *Session) isHome(at *url.URL) bool {
 // Address returns the template of a service's address at this site: what the bench
 // says, or the contract's own address where the contract came from the same host.
 func (s *Session) Address(ctx context.Context, service *bench.Service) (*value.Template, error) {
-	return s.addressAs(ctx, service, service.Binding())
+	return addressAs(ctx, s, service, service.Binding())
 }
 
 // addressAs is Address for calls that are bound in a way of their own.
-func (s *Session) addressAs(ctx context.Context, service *bench.Service, as formats.Binding) (*value.Template, error) {
+func addressAs(ctx context.Context, s *Session, service *bench.Service, as formats.Binding) (*value.Template, error) {
 	switch t := s.Site.Services[service.Name]; {
 	case t != nil:
 		return t, nil

@@ -21,98 +21,9 @@ import (
 	"testbench/internal/sheet"
 )
 
-// RecordETag notes which versions of what is at addresses were seen last: that of the
-// answer, by its header or by what it holds, and of each item of a list.
+// RecordETag notes the versions that an answer tells.
 func (s *Session) RecordETag(p *Prepared, record *exchange.Record, re *reply.Reply) {
-	a := record.Answer
-	if a == nil || a.Status < 200 || a.Status > 299 {
-		return
-	}
-	at := record.Request.URL
-	isRead := record.Request.Method == http.MethodGet || record.Request.Method == http.MethodHead
-	if !isRead {
-		s.dropETags(withoutQuery(at))
-	}
-	tag := a.Header.Get("ETag")
-	if tag == "" {
-		tag = versionIn(re.Payload)
-	}
-	if location := a.Header.Get("Location"); location != "" && record.Request.Method == http.MethodPost {
-		if made, err := at.Parse(location); err == nil {
-			at = made
-		}
-	}
-	if tag != "" {
-		s.saw(at, tag)
-	}
-	items := re.Payload
-	if list := re.Payload.Get("value"); list != nil {
-		items = list
-	}
-	if p.Operation == nil || !isRead || items == nil || items.Kind != document.List {
-		return
-	}
-	for _, item := range items.Items() {
-		if tag := versionIn(item); tag != "" {
-			if of := s.placeOf(p, at, item); of != nil {
-				s.saw(of, tag)
-			}
-		}
-	}
-}
-
-// versionIn is the version that a record of OData says of itself (OData JSON Format 4.01,
-// 4.6.9), "" for none.
-func versionIn(n *document.Node) string {
-	for _, name := range []string{"@odata.etag", "@etag"} {
-		if said := n.Get(name); said != nil && said.IsScalar() {
-			return said.Text
-		}
-	}
-	return ""
-}
-
-// placeOf is the address of an item of a list: as it says itself (OData JSON Format 4.01,
-// 4.6.8), else as the contract makes it of its key. It is nil where neither tells.
-func (s *Session) placeOf(p *Prepared, list *url.URL, item *document.Node) *url.URL {
-	for _, name := range []string{"@odata.id", "@id", "@odata.editLink", "@editLink"} {
-		if said := item.Get(name); said != nil {
-			if at, err := list.Parse(said.Text); err == nil {
-				return at
-			}
-		}
-	}
-	if url := p.Operation.Facts().ItemURL; url != nil {
-		return url(list, item)
-	}
-	return nil
-}
-
-func (s *Session) saw(at *url.URL, tag string) {
-	s.mutex.Lock()
-	defer s.mutex.Unlock()
-	if s.versions == nil {
-		s.versions = map[string]string{}
-	}
-	s.versions[withoutQuery(at)] = tag
-}
-
-// dropETags forgets the version of a place that was written to, and of what is above
-// it: a line that is added changes its order, too.
-func (s *Session) dropETags(written string) {
-	s.mutex.Lock()
-	defer s.mutex.Unlock()
-	for address := range s.versions {
-		if written == address || strings.HasPrefix(written, address+"/") {
-			delete(s.versions, address)
-		}
-	}
-}
-
-func withoutQuery(u *url.URL) string {
-	copied := *u
-	copied.RawQuery, copied.Fragment = "", ""
-	return copied.String()
+	s.etags.record(p, record, re)
 }
 
 // SetIfMatch puts the version that a change is meant for into its request: the one
@@ -129,20 +40,15 @@ func (s *Session) SetIfMatch(ctx context.Context, step *sheet.Step, p *Prepared,
 	default:
 		return
 	}
-	s.mutex.Lock()
-	tag := s.versions[withoutQuery(p.Request.URL)]
-	s.mutex.Unlock()
+	tag := s.etags.last(p.Request.URL)
 	if tag == "" && p.Operation.Facts().Versioned {
 		read := p.reading(p.Request.URL)
 		sent, err := s.Send(ctx, step, read, result)
 		if err != nil || sent.Record().Answer == nil {
 			return // the change itself will tell why
 		}
-		s.RecordETag(p, sent.Record(), p.Read(sent.Record()))
-		s.mutex.Lock()
-		tag = s.versions[withoutQuery(p.Request.URL)]
-		s.mutex.Unlock()
-		if tag != "" {
+		s.etags.record(p, sent.Record(), p.Read(sent.Record()))
+		if tag = s.etags.last(p.Request.URL); tag != "" {
 			p.Notes = append(p.Notes, "read first for its version: "+tag)
 		}
 	}

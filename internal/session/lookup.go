@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"path/filepath"
+	"sync"
 
 	"testbench/internal/bench"
 	"testbench/internal/document"
@@ -13,20 +14,23 @@ import (
 	"testbench/internal/value"
 )
 
-// database opens a database of the bench, once for the session.
-func (s *Session) database(name string) (*lookup.Database, error) {
-	s.mutex.Lock()
-	defer s.mutex.Unlock()
-	if db := s.databases[name]; db != nil {
+// databases are those of a bench that were opened, each once for the session.
+type databases struct {
+	mutex sync.Mutex
+	open  map[string]*lookup.Database
+}
+
+func (d *databases) get(s *Session, name string) (*lookup.Database, error) {
+	d.mutex.Lock()
+	defer d.mutex.Unlock()
+	if db := d.open[name]; db != nil {
 		return db, nil
 	}
-	d := s.Bench.Database(name)
-	if d == nil {
+	of := s.Bench.Database(name)
+	if of == nil {
 		return nil, &bench.NotFoundError{What: "database", Name: name, Known: s.Bench.DatabaseNames()}
 	}
-	s.mutex.Unlock()
-	settings, err := s.settings(d)
-	s.mutex.Lock()
+	settings, err := databaseSettings(s, of)
 	if err != nil {
 		return nil, fmt.Errorf("the database %s: %w", name, err)
 	}
@@ -34,14 +38,20 @@ func (s *Session) database(name string) (*lookup.Database, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the database %s: %w", name, err)
 	}
-	if s.databases == nil {
-		s.databases = map[string]*lookup.Database{}
+	if d.open == nil {
+		d.open = map[string]*lookup.Database{}
 	}
-	s.databases[name] = db
+	d.open[name] = db
 	return db, nil
 }
 
-func (s *Session) settings(d *bench.Database) (lookup.Settings, error) {
+func (d *databases) close() {
+	for _, db := range d.open {
+		_ = db.Close()
+	}
+}
+
+func databaseSettings(s *Session, d *bench.Database) (lookup.Settings, error) {
 	scope := s.Scope(nil, nil)
 	text := func(t *value.Template) (string, error) {
 		if t == nil {
@@ -85,9 +95,9 @@ func queryParameters(q *sheet.Query, scope *Values) (map[string]*document.Node, 
 }
 
 // RowsOfQuery is the rows of a sheet that a database gives.
-func (s *Session) RowsOfQuery(ctx context.Context, q *sheet.Query) *table.Source {
+func RowsOfQuery(ctx context.Context, s *Session, q *sheet.Query) *table.Source {
 	return table.NewSource(nil, table.Unknown, func(yield func(*document.Node, error) bool) {
-		db, err := s.database(q.Database)
+		db, err := s.databases.get(s, q.Database)
 		var fill map[string]*document.Node
 		if err == nil {
 			fill, err = queryParameters(q, s.Scope(nil, nil))
@@ -113,9 +123,9 @@ func (s *Session) RowsOfQuery(ctx context.Context, q *sheet.Query) *table.Source
 	})
 }
 
-// List gives what a query finds.
-func (s *Session) List(ctx context.Context, q *sheet.Query, scope *Values) (*document.Node, error) {
-	db, err := s.database(q.Database)
+// ListOfQuery gives what a query finds.
+func ListOfQuery(ctx context.Context, s *Session, q *sheet.Query, scope *Values) (*document.Node, error) {
+	db, err := s.databases.get(s, q.Database)
 	if err != nil {
 		return nil, err
 	}
@@ -126,8 +136,8 @@ func (s *Session) List(ctx context.Context, q *sheet.Query, scope *Values) (*doc
 	return db.List(ctx, q.Sql, fill)
 }
 
-// Folder is where a folder of the bench lies.
-func (s *Session) Folder(d *bench.Database) (string, error) {
-	settings, err := s.settings(d)
+// FolderOf is where a folder of the bench lies.
+func FolderOf(s *Session, d *bench.Database) (string, error) {
+	settings, err := databaseSettings(s, d)
 	return settings.Address, err
 }

@@ -119,11 +119,11 @@ func (s *Session) PlanOperation(ctx context.Context, p *Prepared, serviceName, n
 		}
 		p.Contracted = true
 	}
-	address, err := s.addressAs(ctx, p.Service, binding(p.Service, step))
+	address, err := addressAs(ctx, s, p.Service, binding(p.Service, step))
 	if err != nil {
 		return err
 	}
-	return s.build(p, step, spec, scope, address)
+	return buildOperation(s, p, step, spec, scope, address)
 }
 
 // buildOptions are those that a step to a service asks for.
@@ -184,7 +184,7 @@ func stepFields(s *sheet.Step, all *document.Node) *document.Node {
 }
 
 // build makes the request of a call.
-func (s *Session) build(p *Prepared, step *sheet.Step, spec *request.Spec, scope *Values,
+func buildOperation(s *Session, p *Prepared, step *sheet.Step, spec *request.Spec, scope *Values,
 	address *value.Template,
 ) error {
 	fields, err := p.fill(step, scope)

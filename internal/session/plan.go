@@ -108,15 +108,15 @@ func (s *Session) Prepare(ctx context.Context, step *sheet.Step, scope *Values,
 	})
 	s.ChooseLogins(p, step)
 	if p.Led {
-		s.dropForeignCredentials(p)
+		dropForeignCredentials(s, p)
 	}
 	return p, nil
 }
 
 // dropForeignCredentials leaves out what belongs to a service where an answer led elsewhere: its logins, what
 // it always sends, and the site's certificate.
-func (s *Session) dropForeignCredentials(p *Prepared) {
-	p.Request.Foreign = p.Away || p.Service == nil && !s.isHome(p.Request.URL)
+func dropForeignCredentials(s *Session, p *Prepared) {
+	p.Request.Foreign = p.Away || p.Service == nil && !isHome(s, p.Request.URL)
 	if !p.Away {
 		return
 	}

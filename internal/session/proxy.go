@@ -10,7 +10,7 @@ import (
 )
 
 // proxy is the site's, with its user and password; nil for none.
-func (s *Session) proxy() (*url.URL, error) {
+func proxyOf(s *Session) (*url.URL, error) {
 	p := s.Site.Proxy
 	if p.Address == nil {
 		return nil, nil

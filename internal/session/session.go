@@ -23,7 +23,6 @@ import (
 	"testbench/internal/document"
 	"testbench/internal/exchange"
 	"testbench/internal/login"
-	"testbench/internal/lookup"
 	"testbench/internal/mapping"
 	"testbench/internal/secret"
 	"testbench/internal/value"
@@ -79,9 +78,9 @@ type Session struct {
 	others    map[string]*Session
 	observed  asked // login exchanges that no step needed
 	sealed    map[string]string
-	versions  map[string]string // address: the version of what is there that was seen last
+	etags     etags
 	Contracts bench.ContractCache
-	databases map[string]*lookup.Database
+	databases databases
 }
 
 // NewSession prepares a bench for work at a site.
@@ -125,7 +124,7 @@ func NewSession(b *bench.Bench, options Options) (*Session, error) {
 		}
 		password = text.Sent
 	}
-	proxy, err := s.proxy()
+	proxy, err := proxyOf(s)
 	if err != nil {
 		return nil, err
 	}
@@ -184,9 +183,7 @@ func (s *Session) Masker() *secret.Masker { return s.Options.Masker }
 func (s *Session) Close(ctx context.Context) error {
 	err := s.Logins.Close(ctx)
 	s.Sender.Close()
-	for _, db := range s.databases {
-		_ = db.Close()
-	}
+	s.databases.close()
 	for _, other := range s.others {
 		err = errors.Join(err, other.Close(ctx))
 	}

@@ -15,6 +15,7 @@ import (
 	"testbench/internal/path"
 	"testbench/internal/result"
 	"testbench/internal/rule"
+	"testbench/internal/session"
 	"testbench/internal/sheet"
 	"testbench/internal/table"
 	"testbench/internal/value"
@@ -173,9 +174,9 @@ func (l *Lookup) look(ctx context.Context, at *place) (*document.Node, error) {
 		return nil, &bench.NotFoundError{What: "database", Name: l.Database, Known: b.DatabaseNames()}
 	}
 	if d.Kind != lookup.Folder {
-		return at.session.List(ctx, &l.Query, at.scope)
+		return session.ListOfQuery(ctx, at.session, &l.Query, at.scope)
 	}
-	folder, err := at.session.Folder(d)
+	folder, err := session.FolderOf(at.session, d)
 	if err != nil {
 		return nil, err
 	}

@@ -20,7 +20,7 @@ import (
 )
 
 // BridgeKeys opens the keys by which a bridge to a service is asked.
-func (b *Bench) BridgeKeys(service string) (*bridge.Keys, error) {
+func BridgeKeys(b *Bench, service string) (*bridge.Keys, error) {
 	found := b.inner.Service(service)
 	if found == nil {
 		return nil, &bench.NotFoundError{What: "service", Name: service, Known: b.inner.ServiceNames()}
@@ -30,7 +30,7 @@ func (b *Bench) BridgeKeys(service string) (*bridge.Keys, error) {
 
 // Bridge offers the operations of a SOAP service as JSON. Logins, headers and time limits
 // are those of the bench. The session is to be closed when nothing is asked any more.
-func (b *Bench) Bridge(ctx context.Context, service, port string, o bridge.Options,
+func Bridge(ctx context.Context, b *Bench, service, port string, o bridge.Options,
 	options Options,
 ) (*bridge.Handler, func() error, error) {
 	c, err := b.Contract(ctx, service, nil, options)
@@ -64,7 +64,7 @@ func (b *Bench) Bridge(ctx context.Context, service, port string, o bridge.Optio
 	if err := vet.CheckArguments(b.inner, arguments(options), nil, nil); err != nil {
 		return nil, nil, err
 	}
-	options = b.complete(options)
+	options = completeOptions(b, options)
 	o.Mask = options.Masker.Text
 	session, err := session.NewSession(b.inner, options)
 	if err != nil {

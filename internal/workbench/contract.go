@@ -70,7 +70,7 @@ func (b *Bench) Contract(ctx context.Context, name string, standard io.Reader, o
 	if err := vet.CheckArguments(b.inner, arguments(o), nil, nil); err != nil {
 		return nil, err
 	}
-	session, err := session.NewSession(b.inner, b.complete(o))
+	session, err := session.NewSession(b.inner, completeOptions(b, o))
 	if err != nil {
 		return nil, err
 	}
@@ -108,7 +108,7 @@ func (b *Bench) Add(ctx context.Context, a addservice.Addition, o Options) (*add
 	if source.IsAddress(a.Source) {
 		o.Named = append(o.Named, hostOf(a.Source))
 	}
-	session, err := session.NewSession(b.inner, b.complete(o))
+	session, err := session.NewSession(b.inner, completeOptions(b, o))
 	if err != nil {
 		return nil, err
 	}

@@ -30,11 +30,11 @@ import (
 // Handover makes a program of a prepared step: what it sends, with its token and its
 // secrets by name, and what it keeps. Nothing of it is sent, no secret is opened; what
 // has to be read beforehand (a contract, a version) is.
-func (b *Bench) Handover(ctx context.Context, step *sheet.Step, takes []*path.Path,
+func Handover(ctx context.Context, b *Bench, step *sheet.Step, takes []*path.Path,
 	o Options,
 ) (*handover.Program, error) {
 	marks := &marking{}
-	o = b.complete(o)
+	o = completeOptions(b, o)
 	o.Store, o.Tokens = &secret.Store{Environ: marks.environ}, nil
 	token := marks.mark("token")
 	capture := run.NewCapture(token)
@@ -95,12 +95,12 @@ func (b *Bench) Handover(ctx context.Context, step *sheet.Step, takes []*path.Pa
 }
 
 // StepOf finds a step of a sheet by its name, also within groups.
-func (b *Bench) StepOf(file, name string, o Options) (*sheet.Step, error) {
-	opened, err := b.openSheet(file)
+func StepOf(b *Bench, file, name string, o Options) (*sheet.Step, error) {
+	opened, err := openSheet(b, file)
 	if err != nil {
 		return nil, err
 	}
-	if problems := vet.Sheet(opened, b.vetOptions(o, false)).Serious(); len(problems) > 0 {
+	if problems := vet.Sheet(opened, vetOptions(b, o, false)).Serious(); len(problems) > 0 {
 		return nil, problems
 	}
 	if err := vet.CheckArguments(b.inner, arguments(o), []*sheet.Sheet{opened}, nil); err != nil {

@@ -85,8 +85,8 @@ func (e *NotGoodError) Error() string {
 // Probe makes wrong requests of a prepared step, one change at a time, sends them, and
 // judges how each is taken. What could create or change something is sent only where the
 // options name the site to write to.
-func (b *Bench) Probe(ctx context.Context, step *sheet.Step, o ProbeOptions) (*ProbeResult, error) {
-	session, err := session.NewSession(b.inner, b.complete(o.Options))
+func Probe(ctx context.Context, b *Bench, step *sheet.Step, o ProbeOptions) (*ProbeResult, error) {
+	session, err := session.NewSession(b.inner, completeOptions(b, o.Options))
 	if err != nil {
 		return nil, err
 	}
@@ -95,7 +95,7 @@ func (b *Bench) Probe(ctx context.Context, step *sheet.Step, o ProbeOptions) (*P
 		_ = closeInTime(session)
 		return nil, err
 	}
-	result, err := b.probe(ctx, session, probing, step, o)
+	result, err := probeStep(ctx, b, session, probing, step, o)
 	if closing := closeInTime(session); closing != nil && result != nil {
 		result.Notes = append(result.Notes, "a token could not be given back: "+closing.Error())
 	}
@@ -104,12 +104,12 @@ func (b *Bench) Probe(ctx context.Context, step *sheet.Step, o ProbeOptions) (*P
 
 // ProbeStep probes a step of a sheet: the steps before it are run for the first row, and
 // what undoes them afterwards.
-func (b *Bench) ProbeStep(ctx context.Context, file, name string, o ProbeOptions) (*ProbeResult, error) {
+func ProbeStep(ctx context.Context, b *Bench, file, name string, o ProbeOptions) (*ProbeResult, error) {
 	result, err := (*ProbeResult)(nil),
 		fmt.Errorf("the step %s of %s was not reached: a step before it failed, or its condition leaves it out",
 			name, file)
 	past := RunOptions{Options: o.Options, Rows: [][2]int{{1, 1}}, Unrecorded: true}
-	if past.Steps, err = b.upTo(file, name, o.Options, err); past.Steps == nil {
+	if past.Steps, err = stepsUpTo(b, file, name, o.Options, err); past.Steps == nil {
 		return nil, err
 	}
 	done := false
@@ -120,7 +120,7 @@ func (b *Bench) ProbeStep(ctx context.Context, file, name string, o ProbeOptions
 		done = true
 		var probing *run.Probing
 		if probing, err = run.NewProbing(ctx, session, step, scope); err == nil {
-			result, err = b.probe(ctx, session, probing, step, o)
+			result, err = probeStep(ctx, b, session, probing, step, o)
 		}
 	}
 	ran, failed := b.Run(ctx, []string{file}, past)
@@ -135,18 +135,18 @@ func (b *Bench) ProbeStep(ctx context.Context, file, name string, o ProbeOptions
 }
 
 // upTo lists the steps of a sheet that are run for one of them.
-func (b *Bench) upTo(file, name string, o Options, missing error) ([]string, error) {
-	if _, err := b.StepOf(file, name, o); err != nil {
+func stepsUpTo(b *Bench, file, name string, o Options, missing error) ([]string, error) {
+	if _, err := StepOf(b, file, name, o); err != nil {
 		return nil, err
 	}
-	opened, err := b.openSheet(file)
+	opened, err := openSheet(b, file)
 	if err != nil {
 		return nil, err
 	}
 	return vet.UpTo(opened, name), missing
 }
 
-func (b *Bench) probe(ctx context.Context, session *session.Session, probing *run.Probing, step *sheet.Step,
+func probeStep(ctx context.Context, b *Bench, session *session.Session, probing *run.Probing, step *sheet.Step,
 	o ProbeOptions,
 ) (*ProbeResult, error) {
 	target := probing.Target
@@ -184,7 +184,7 @@ func (b *Bench) probe(ctx context.Context, session *session.Session, probing *ru
 				Why:     "it could change something: -write " + session.Site.Name + " sends it",
 			}
 		} else if limit == nil || limit.Wait(ctx) == nil {
-			b.probeOne(ctx, session, probing, one, o.Slow)
+			probeOne(ctx, b, session, probing, one, o.Slow)
 		}
 		if ctx.Err() != nil {
 			probed.Outcome = Interrupted
@@ -208,7 +208,7 @@ func (b *Bench) probe(ctx context.Context, session *session.Session, probing *ru
 		}
 	}
 	var err error
-	if probed.Number, err = b.recordSteps(session, "probe "+probed.Target, steps...); err != nil {
+	if probed.Number, err = recordSteps(b, session, "probe "+probed.Target, steps...); err != nil {
 		probed.Notes = append(probed.Notes, "the probe is not recorded: "+err.Error())
 	}
 	probed.Notes = append(append(probed.Notes, session.Notes...), probing.Notes...)
@@ -216,7 +216,7 @@ func (b *Bench) probe(ctx context.Context, session *session.Session, probing *ru
 }
 
 // probeOne sends a wrong request and judges how it is taken.
-func (b *Bench) probeOne(ctx context.Context, session *session.Session, probing *run.Probing, one *Probed,
+func probeOne(ctx context.Context, b *Bench, session *session.Session, probing *run.Probing, one *Probed,
 	slow time.Duration,
 ) {
 	within := ctx
@@ -266,11 +266,11 @@ func isGone(one *Probed) bool {
 // ProbeSheet writes the wrong requests of a step as a sheet to be kept, and gives how many
 // there are. What may be taken is left out. Nothing is sent and no secret is opened:
 // placeholders stand for them.
-func (b *Bench) ProbeSheet(ctx context.Context, step *sheet.Step, about string,
+func ProbeSheet(ctx context.Context, b *Bench, step *sheet.Step, about string,
 	o ProbeOptions,
 ) (text string, count int, err error) {
 	marks := &marking{}
-	options := b.complete(o.Options)
+	options := completeOptions(b, o.Options)
 	options.Store, options.Tokens = &secret.Store{Environ: marks.environ}, nil
 	session, err := session.NewSession(b.inner, options)
 	if err != nil {

@@ -69,7 +69,7 @@ type RunOptions struct {
 // that point. Unless the options say otherwise, the run is in the history of the
 // bench, each row from the moment on when it is finished. The caller closes the result.
 func (b *Bench) Run(ctx context.Context, files []string, o RunOptions) (*Result, error) {
-	return b.run(ctx, files, o, nil)
+	return runSheets(ctx, b, files, o, nil)
 }
 
 // Resume goes on with an interrupted run of the history: with the rows that it did
@@ -84,7 +84,7 @@ func (b *Bench) Resume(ctx context.Context, number int, o RunOptions) (*Result, 
 		_ = store.Close()
 		return nil, err
 	}
-	return b.run(ctx, stored.Run().Order.Files, o, &resuming{store, stored})
+	return runSheets(ctx, b, stored.Run().Order.Files, o, &resuming{store, stored})
 }
 
 // resuming is a run that is gone on with.
@@ -107,14 +107,14 @@ type running struct {
 	lost    error // why rows were not recorded any more
 }
 
-func (b *Bench) run(ctx context.Context, files []string, o RunOptions, resumes *resuming) (_ *Result, err error) {
+func runSheets(ctx context.Context, b *Bench, files []string, o RunOptions, resumes *resuming) (_ *Result, err error) {
 	r := &running{bench: b, resumes: resumes}
 	defer func() {
 		if err != nil {
 			r.close()
 		}
 	}()
-	o.Options = b.complete(o.Options)
+	o.Options = completeOptions(b, o.Options)
 	if resumes != nil {
 		r.store = resumes.store
 		if err := r.asBefore(&o); err != nil {
@@ -164,16 +164,16 @@ func (r *running) prepare(files []string) error {
 	}
 	problems := b.inner.Problems().Serious()
 	var sheets []*sheet.Sheet
-	files, err := b.sheetFiles(files)
+	files, err := sheetFiles(b, files)
 	if err != nil {
 		return err
 	}
 	for _, file := range files {
-		s, err := b.openSheet(file)
+		s, err := openSheet(b, file)
 		if err != nil {
 			return err
 		}
-		problems = append(problems, vet.Sheet(s, b.vetOptions(o.Options, true)).Serious()...)
+		problems = append(problems, vet.Sheet(s, vetOptions(b, o.Options, true)).Serious()...)
 		sheets = append(sheets, s)
 	}
 	if len(problems) > 0 {
@@ -220,14 +220,14 @@ func (r *running) prepare(files []string) error {
 }
 
 // historyFile is the history of the bench.
-func (b *Bench) historyFile() string { return filepath.Join(b.Dir, ".testbench", "history.db") }
+func historyFile(b *Bench) string { return filepath.Join(b.Dir, ".testbench", "history.db") }
 
 // History opens the history of the bench. The caller closes it.
 func (b *Bench) History() (*history.Store, error) {
 	if b.Dir == "" {
 		return nil, errors.New("only a bench has a history; `testbench new DIR` starts one")
 	}
-	return history.Open(b.historyFile())
+	return history.Open(historyFile(b))
 }
 
 // record begins the record of the run. One that cannot be written does not keep the run
@@ -299,7 +299,7 @@ const callSheet = "call"
 
 // recordSteps puts steps that no sheet has into the history of the bench, as a run of
 // their own, and gives its number; 0 without a bench.
-func (b *Bench) recordSteps(session *session.Session, name string, steps ...*StepResult) (int, error) {
+func recordSteps(b *Bench, session *session.Session, name string, steps ...*StepResult) (int, error) {
 	if b.Dir == "" {
 		return 0, nil
 	}
@@ -394,7 +394,7 @@ func (r *running) asBefore(o *RunOptions) error {
 	if before.Share != "" {
 		_, _ = fmt.Sscanf(before.Share, "%d/%d", &o.Share.I, &o.Share.N)
 	}
-	r.state = r.bench.readState(before.Number)
+	r.state = readState(r.bench, before.Number)
 	if before.Order.Set && len(o.Set) == 0 {
 		if r.state == nil {
 			return fmt.Errorf("run %d was given values by -set, and they cannot be read back; give them again",

@@ -46,9 +46,9 @@ func expectsFile(s *sheet.Sheet) bool {
 
 // openSheet reads a sheet: a file, or what comes from standard input (-),
 // of which no more is read than a file may hold.
-func (b *Bench) openSheet(name string) (*sheet.Sheet, error) {
+func openSheet(b *Bench, name string) (*sheet.Sheet, error) {
 	if name != "-" || b.Standard == nil {
-		return sheet.Open(b.inner, b.found(name), step.Kinds)
+		return sheet.Open(b.inner, foundSheet(b, name), step.Kinds)
 	}
 	data, err := io.ReadAll(io.LimitReader(b.Standard, yamlfile.MaxSize+1))
 	if err != nil {
@@ -62,7 +62,7 @@ const standardInput = "standard input"
 
 // found is a file or folder of the bench by a name that is relative to it, where there is none of that
 // name from here.
-func (b *Bench) found(name string) string {
+func foundSheet(b *Bench, name string) string {
 	if _, err := os.Stat(name); err != nil && !filepath.IsAbs(name) && b.Dir != "" {
 		inside := filepath.Join(b.Dir, name)
 		if _, err := os.Stat(inside); err == nil {
@@ -74,10 +74,10 @@ func (b *Bench) found(name string) string {
 
 // sheetFiles gives the files of sheets that are named: a folder stands for the sheets in it, and a
 // pattern (sheets/0*.yaml), which some shells leave as it is, for those that match.
-func (b *Bench) sheetFiles(names []string) ([]string, error) {
+func sheetFiles(b *Bench, names []string) ([]string, error) {
 	var files []string
 	for _, name := range names {
-		at := b.found(name)
+		at := foundSheet(b, name)
 		info, err := os.Stat(at)
 		isFolder := err == nil && info.IsDir()
 		if isFolder {

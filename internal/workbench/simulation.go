@@ -16,7 +16,7 @@ import (
 
 // Simulation answers for a service by its contract: a file, an address, or a service of
 // the bench. Base is the address under which it will answer.
-func (b *Bench) Simulation(ctx context.Context, name, base string, standard io.Reader, s simulation.Options,
+func Simulation(ctx context.Context, b *Bench, name, base string, standard io.Reader, s simulation.Options,
 	o Options,
 ) (*simulation.Service, error) {
 	service := b.inner.Service(name)
@@ -27,7 +27,7 @@ func (b *Bench) Simulation(ctx context.Context, name, base string, standard io.R
 	if err := vet.CheckArguments(b.inner, arguments(o), nil, nil); err != nil {
 		return nil, err
 	}
-	session, err := session.NewSession(b.inner, b.complete(o))
+	session, err := session.NewSession(b.inner, completeOptions(b, o))
 	if err != nil {
 		return nil, err
 	}

@@ -96,18 +96,18 @@ func (s *state) keep(file string, row *RowResult, values kept) {
 // stateName is the name under which the state of a run is sealed.
 func stateName(number int) string { return fmt.Sprintf("run_%d", number) }
 
-func (b *Bench) stateDir() string { return filepath.Join(b.Dir, ".testbench", "runs") }
+func stateDir(b *Bench) string { return filepath.Join(b.Dir, ".testbench", "runs") }
 
 // Prune takes all runs out of the history but the newest ones, with what they kept, and
 // gives the numbers of those that are gone.
-func (b *Bench) Prune(keep int) ([]int, error) {
+func Prune(b *Bench, keep int) ([]int, error) {
 	store, err := b.History()
 	if err != nil {
 		return nil, err
 	}
 	gone, err := store.Prune(keep)
 	for _, number := range gone {
-		_, _ = b.Store.Beside(b.stateDir()).Remove("", stateName(number)) // most kept nothing
+		_, _ = b.Store.Beside(stateDir(b)).Remove("", stateName(number)) // most kept nothing
 	}
 	return gone, errors.Join(err, store.Close())
 }
@@ -140,7 +140,7 @@ func (r *running) saveKept() {
 		text, err = json.Marshal(r.state)
 	}
 	if err == nil {
-		_, err = r.bench.Store.Beside(r.bench.stateDir()).Set("", stateName(r.writer.Number), string(text))
+		_, err = r.bench.Store.Beside(stateDir(r.bench)).Set("", stateName(r.writer.Number), string(text))
 	}
 	if err != nil {
 		r.note("what the run kept cannot be sealed, so -from cannot go on from it: " + err.Error())
@@ -148,11 +148,11 @@ func (r *running) saveKept() {
 }
 
 // readState opens what a run left, or gives nil.
-func (b *Bench) readState(number int) *state {
+func readState(b *Bench, number int) *state {
 	if b.Store == nil {
 		return nil
 	}
-	text, err := b.Store.Beside(b.stateDir()).Get("", stateName(number))
+	text, err := b.Store.Beside(stateDir(b)).Get("", stateName(number))
 	if err != nil {
 		return nil
 	}
@@ -211,7 +211,7 @@ func (r *running) lastWith(last int, file string) (*state, error) {
 		if !slices.Contains(stored.Run().Order.Files, file) {
 			continue
 		}
-		if s := r.bench.readState(number); s != nil {
+		if s := readState(r.bench, number); s != nil {
 			return s, nil
 		}
 		return &state{}, nil

@@ -33,7 +33,7 @@ type sealedToken struct {
 }
 
 // tokens gives what keeps tokens; without an identity nothing is kept.
-func (b *Bench) tokens(set map[string]string) func(site string) login.KeptTokens {
+func tokensOf(b *Bench, set map[string]string) func(site string) login.KeptTokens {
 	if b.Store == nil || !b.Store.HasIdentity() {
 		return nil
 	}
@@ -93,8 +93,8 @@ func (n *newToken) Load(name string) *login.Token {
 
 // Forget deletes the token that is kept of a login for later commands. It says
 // whether one was there.
-func (b *Bench) Forget(ctx context.Context, name string, o Options) (bool, error) {
-	o = b.complete(o)
+func Forget(ctx context.Context, b *Bench, name string, o Options) (bool, error) {
+	o = completeOptions(b, o)
 	if b.inner.Login(name) == nil {
 		return false, &bench.NotFoundError{What: "login", Name: name, Known: b.inner.LoginNames()}
 	}

@@ -106,7 +106,7 @@ func AdHoc() *Bench { return &Bench{inner: bench.Empty()} }
 func (b *Bench) Model() *bench.Bench { return b.inner }
 
 // keptStore is where values kept by calls are sealed.
-func (b *Bench) keptStore() *secret.Store {
+func keptStore(b *Bench) *secret.Store {
 	store := b.Store
 	if store == nil {
 		store = &secret.Store{}
@@ -120,7 +120,7 @@ func (b *Bench) Keep(name string, node *document.Node) error {
 		return errors.New("a value can be kept only in a bench; `testbench new DIR` starts one")
 	}
 	wrapped := document.NewObject().Set("value", node).Set("secret", document.NewBoolean(node.Secret))
-	_, err := b.keptStore().Set("", name, document.WriteJSON(wrapped, document.Style{}))
+	_, err := keptStore(b).Set("", name, document.WriteJSON(wrapped, document.Style{}))
 	return err
 }
 
@@ -131,7 +131,7 @@ func (b *Bench) Kept(name string) (*document.Node, bool) {
 	if node, ok := b.kept[name]; ok {
 		return node, true
 	}
-	text, err := b.keptStore().Get("", name)
+	text, err := keptStore(b).Get("", name)
 	if err != nil {
 		return nil, false
 	}
@@ -155,7 +155,7 @@ func (b *Bench) KeptNames() []string {
 	if b.Dir == "" {
 		return nil
 	}
-	entries, err := b.keptStore().List()
+	entries, err := keptStore(b).List()
 	if err != nil {
 		return nil
 	}
@@ -167,7 +167,7 @@ func (b *Bench) KeptNames() []string {
 }
 
 // complete fills in what the bench itself knows.
-func (b *Bench) complete(o Options) Options {
+func completeOptions(b *Bench, o Options) Options {
 	if o.Store == nil {
 		o.Store = b.Store
 	}
@@ -177,13 +177,13 @@ func (b *Bench) complete(o Options) Options {
 	if b.Dir != "" {
 		o.Kept, o.KeptNames = b.Kept, b.KeptNames()
 		if o.Tokens == nil {
-			o.Tokens = b.tokens(o.Set)
+			o.Tokens = tokensOf(b, o.Set)
 		}
 	}
 	return o
 }
 
-func (b *Bench) vetOptions(o Options, forRun bool) vet.Options {
+func vetOptions(b *Bench, o Options, forRun bool) vet.Options {
 	v := vet.Options{Site: o.Site, Set: o.Set, Kept: b.KeptNames(), ForRun: forRun}
 	if b.Store != nil {
 		v.HasSecret = b.Store.Has
@@ -203,21 +203,21 @@ func (b *Bench) Vet(sheets []string, o Options) (*Vetted, error) {
 	if _, err := b.inner.At(o.Site); err != nil {
 		return nil, err
 	}
-	vetted := &Vetted{Problems: vet.Bench(b.inner, b.vetOptions(o, false))}
+	vetted := &Vetted{Problems: vet.Bench(b.inner, vetOptions(b, o, false))}
 	if len(sheets) == 0 {
 		vetted.Unseen = append(vetted.Unseen, "sheets: there are none in the folder sheets of the bench")
 	}
 	var read []*sheet.Sheet
-	sheets, err := b.sheetFiles(sheets)
+	sheets, err := sheetFiles(b, sheets)
 	if err != nil {
 		return vetted, err
 	}
 	for _, file := range sheets {
-		s, err := b.openSheet(file)
+		s, err := openSheet(b, file)
 		if err != nil {
 			return vetted, err
 		}
-		vetted.Problems = append(vetted.Problems, vet.Sheet(s, b.vetOptions(o, false))...)
+		vetted.Problems = append(vetted.Problems, vet.Sheet(s, vetOptions(b, o, false))...)
 		for _, text := range run.Unseen(s) {
 			if !slices.Contains(vetted.Unseen, text) {
 				vetted.Unseen = append(vetted.Unseen, text)
@@ -248,7 +248,7 @@ func (b *Bench) Prepare(c Call, o Options) (*sheet.Step, error) {
 	if problems := b.inner.Problems().Serious(); len(problems) > 0 {
 		return nil, problems
 	}
-	step, err := run.CallStep(b.inner, c, b.vetOptions(o, true))
+	step, err := run.CallStep(b.inner, c, vetOptions(b, o, true))
 	if err != nil {
 		return nil, err
 	}
@@ -262,7 +262,7 @@ func arguments(o Options) vet.Arguments {
 
 // Do carries out a prepared step and explains what failed.
 func (b *Bench) Do(ctx context.Context, prepared *sheet.Step, o Options) (*StepResult, []string, error) {
-	session, err := session.NewSession(b.inner, b.complete(o))
+	session, err := session.NewSession(b.inner, completeOptions(b, o))
 	if err != nil {
 		return nil, nil, err
 	}
@@ -273,7 +273,7 @@ func (b *Bench) Do(ctx context.Context, prepared *sheet.Step, o Options) (*StepR
 	result := step.Ask(ctx, session, prepared, map[string]*document.Node{})
 	hint.Explain(result)
 	notes := session.Notes
-	if _, err := b.recordSteps(session, callSheet, result); err != nil {
+	if _, err := recordSteps(b, session, callSheet, result); err != nil {
 		notes = append(notes, "the call is not recorded: "+err.Error())
 	}
 	if err := closeInTime(session); err != nil {
@@ -302,7 +302,7 @@ func ReadAnswer(mediaType string, body []byte) (*document.Node, error) {
 // Plan fills a prepared step in without sending it; where credentials would
 // go, a mark stands.
 func (b *Bench) Plan(ctx context.Context, step *sheet.Step, o Options) (*exchange.Request, error) {
-	session, err := session.NewSession(b.inner, b.complete(o))
+	session, err := session.NewSession(b.inner, completeOptions(b, o))
 	if err != nil {
 		return nil, err
 	}
@@ -317,12 +317,12 @@ func (b *Bench) StepText(ctx context.Context, step *sheet.Step, name string, kee
 	if err != nil {
 		return "", err
 	}
-	read, err := run.Reread(b.inner, text, b.vetOptions(o, false))
+	read, err := run.Reread(b.inner, text, vetOptions(b, o, false))
 	if err == nil {
 		now := time.Now()
 		o.Now = func() time.Time { return now }
 		var sess *session.Session
-		if sess, err = session.NewSession(b.inner, b.complete(o)); err != nil {
+		if sess, err = session.NewSession(b.inner, completeOptions(b, o)); err != nil {
 			return "", err
 		}
 		defer func() { _ = closeInTime(sess) }()
@@ -343,14 +343,14 @@ type TokenReport struct {
 
 // Token gets a token of a login. spoil, where not empty, spoils it (see
 // login.Ways); verify asks the issuer about it.
-func (b *Bench) Token(ctx context.Context, name, spoil string, verify bool, o Options) (*TokenReport, error) {
+func Token(ctx context.Context, b *Bench, name, spoil string, verify bool, o Options) (*TokenReport, error) {
 	if problems := b.inner.Problems().Serious(); len(problems) > 0 {
 		return nil, problems
 	}
 	if err := vet.CheckArguments(b.inner, arguments(o), nil, nil); err != nil {
 		return nil, err
 	}
-	o = b.complete(o)
+	o = completeOptions(b, o)
 	if b.inner.Login(name) == nil {
 		return nil, &bench.NotFoundError{What: "login", Name: name, Known: b.inner.LoginNames()}
 	}

@@ -31,7 +31,7 @@ var subjects = []struct {
 	files  []string // all of the folder where there are none
 }{
 	{"internal/rule", nil},
-	{"internal/mapping", []string{"read", "rules", "values", "together"}},
+	{"internal/mapping", []string{"read", "rules", "values"}},
 	{"internal/bench", []string{"together", "operation", "check"}},
 	{"internal/sheet", []string{"expect", "stepfile", "kind", "step", "rows"}},
 	{"internal/session", []string{"operation"}},
