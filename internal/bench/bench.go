@@ -398,7 +398,7 @@ func readSOAPVersion(r *mapping.Reader, n *yamlfile.Node) soap.Version {
 	return soap.Version(r.Choice(n, "version of SOAP", "1.1", "1.2"))
 }
 
-// LoginNames reads `none`, a name, or a list of names.
+// ReadLoginNames reads `none`, a name, or a list of names.
 func ReadLoginNames(r *mapping.Reader, n *yamlfile.Node) []string {
 	if n.Kind == yamlfile.Sequence {
 		var names []string

@@ -63,7 +63,7 @@ func checkLogins(b *Bench) {
 	}
 }
 
-// ring follows what a login needs and returns the names that lead back to it.
+// loginRing follows what a login needs and returns the names that lead back to it.
 func loginRing(b *Bench, l *Login, seen []string) []string {
 	if l == nil {
 		return nil

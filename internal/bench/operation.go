@@ -50,7 +50,7 @@ type mark struct {
 	op *contract.Endpoint
 }
 
-// operation reads one operation described in bench.yaml. For a SOAP service a
+// readOperation reads one operation described in bench.yaml. For a SOAP service a
 // payload takes the place of a request line.
 func readOperation(r *mapping.Reader, e yamlfile.Entry, s *Service) *contract.Endpoint {
 	d := &description{op: &contract.Endpoint{Name: e.Key.Text}}
@@ -255,7 +255,7 @@ var parameterKeys = []mapping.Key[parameter]{
 	}),
 }
 
-// answerSchema reads a schema alone.
+// readAnswerSchema reads a schema alone.
 func readAnswerSchema(r *mapping.Reader, name string) (schema.Type, error) {
 	if _, err := safefile.Inside(r.Dir, name); err != nil {
 		return nil, err

@@ -99,7 +99,7 @@ func runAdd(ctx context.Context, s *session, o *addOptions, args []string) (int,
 	return ExitPassed, nil
 }
 
-// sealed seals a secret, and says so where that made an identity.
+// seal seals a secret, and says so where that made an identity.
 func seal(t *printer, store *secret.Store, name, text string) error {
 	if store.Identity == "" {
 		return errors.New("there is no place for your identity; set TESTBENCH_IDENTITY to a file")

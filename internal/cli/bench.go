@@ -179,7 +179,7 @@ func demoCommand() *command {
 	}
 }
 
-// demo runs the demo bench. One sheet fails on purpose, to show how that
+// runDemo runs the demo bench. One sheet fails on purpose, to show how that
 // looks; the demo holds when exactly that one does.
 func runDemo(ctx context.Context, s *session, o *demoOptions) (int, error) {
 	dir := o.dir

@@ -20,7 +20,7 @@ const (
 	mostLine     = 4000 // characters of a line that is laid out nowhere: of plain text, of what cannot be read
 )
 
-// body lays a body out for reading, every line after a lead. A terminal is shown lists
+// bodyText lays a body out for reading, every line after a lead. A terminal is shown lists
 // and texts shortened, and values in the colour of their kind.
 func bodyText(s *session, format document.Format, node *document.Node, body []byte, lead string) string {
 	t := s.tell

@@ -145,7 +145,7 @@ func separated(text string) []string {
 	return all
 }
 
-// bridgeOperations are those that -operations names, all of which the contract has.
+// runBridgeOperations are those that -operations names, all of which the contract has.
 func runBridgeOperations(ctx context.Context, s *session, bench *workbench.Bench, o *bridgeOptions,
 	service string,
 ) ([]string, error) {

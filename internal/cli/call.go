@@ -9,12 +9,12 @@ import (
 	"slices"
 	"strings"
 
+	"testbench/internal/callstep"
 	"testbench/internal/document"
 	"testbench/internal/login"
 	"testbench/internal/path"
 	"testbench/internal/report"
 	"testbench/internal/result"
-	"testbench/internal/run"
 	"testbench/internal/safefile"
 	"testbench/internal/sheet"
 	"testbench/internal/suggest"
@@ -115,7 +115,7 @@ func prepareCall(s *session, bench *workbench.Bench, o *callOptions,
 	}
 	o.In = o.in
 	o.ReadFile = func(name string) ([]byte, error) { return readFile(s, name) }
-	o.Target, o.Fields = run.SplitCall(args)
+	o.Target, o.Fields = callstep.Split(args)
 	if c := o.Contract; c != "" && c != "both" && c != "request" && c != "answer" && c != "off" {
 		return nil, options, usagef("both, request, answer and off are there", "-contract %s is unknown", c)
 	}
@@ -324,7 +324,7 @@ func findInAnswer(result *workbench.StepResult, p *path.Path) (*document.Node, e
 	return node, nil
 }
 
-// tellOutcome says on standard error why a call failed.
+// showOutcome says on standard error why a call failed.
 func showOutcome(s *session, result *workbench.StepResult) {
 	if result.Outcome != workbench.Passed {
 		told := result.Told(s.masker)
@@ -341,7 +341,7 @@ func showOutcome(s *session, result *workbench.StepResult) {
 	}
 }
 
-// pick prints one value bare.
+// printPicked prints one value bare.
 func printPicked(t *printer, result *workbench.StepResult, p *path.Path) error {
 	node, err := findInAnswer(result, p)
 	if err != nil {

@@ -97,7 +97,7 @@ func subjectOfChange(c *workbench.Change) string {
 	return strings.TrimSpace(c.Where + " " + c.Path)
 }
 
-// lines writes a text after a lead that takes so many columns; on a narrow terminal
+// printLines writes a text after a lead that takes so many columns; on a narrow terminal
 // below it.
 func printLines(t *printer, lead string, width int, text string) {
 	if t.width < width+20 {

@@ -9,10 +9,10 @@ import (
 	"strconv"
 	"strings"
 
+	"testbench/internal/callstep"
 	"testbench/internal/compare"
 	"testbench/internal/document"
 	"testbench/internal/rule"
-	"testbench/internal/run"
 	"testbench/internal/workbench"
 )
 
@@ -212,7 +212,7 @@ func kindOfSource(s *session, name string) string {
 
 func isJSON(n *document.Node) bool { return n.Kind != document.Element && n.Kind != document.Untyped }
 
-// tree reads a source as a tree: of an envelope, its payload.
+// readTree reads a source as a tree: of an envelope, its payload.
 func readTree(s *session, name string) (*document.Node, error) {
 	from, mediaType, err := openSource(s, name)
 	if err != nil {
@@ -282,7 +282,7 @@ func oneCall(ctx context.Context, s *session, bench *workbench.Bench,
 	args []string,
 ) (*workbench.StepResult, []string, error) {
 	call := workbench.Call{Pages: 1}
-	call.Target, call.Fields = run.SplitCall(args)
+	call.Target, call.Fields = callstep.Split(args)
 	step, err := bench.Prepare(call, s.options())
 	if err != nil {
 		return nil, nil, err

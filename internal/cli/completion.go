@@ -87,7 +87,7 @@ func completionCommand() *command {
 	}
 }
 
-// candidates are the words that may be in the place of the last one; none where files may.
+// completions are the words that may be in the place of the last one; none where files may.
 func completions(s *session, words []string) []string {
 	last := words[len(words)-1]
 	all := commands()

@@ -49,7 +49,7 @@ func splitTarget(args []string) (source, operation string) {
 	return args[0], ""
 }
 
-// contract reads a contract of any kind.
+// openContract reads a contract of any kind.
 func openContract(ctx context.Context, s *session, source string) (*workbench.Contract, error) {
 	bench, err := s.openOrNone()
 	if err != nil {
@@ -79,7 +79,7 @@ func firstOf(texts ...string) string {
 	return ""
 }
 
-// columns prints rows whose cells are under one another; the last may wrap.
+// printColumns prints rows whose cells are under one another; the last may wrap.
 func printColumns(t *printer, rows [][]string, indent int) {
 	widths := map[int]int{}
 	for _, row := range rows {

@@ -105,7 +105,7 @@ func runDraft(ctx context.Context, s *session, o *draftOptions, args []string) (
 	return ExitPassed, nil
 }
 
-// drafted makes a draft of an operation, or of a schema alone.
+// draftBody makes a draft of an operation, or of a schema alone.
 func draftBody(c *workbench.Contract, o *draftOptions, source, name string,
 	options contract.DraftOptions,
 ) (*contract.Draft, error) {

@@ -135,7 +135,7 @@ func canWrite(option, name string) error {
 	return nil
 }
 
-// source opens what is to be looked at: a file, standard input, or an exchange of the
+// openSource opens what is to be looked at: a file, standard input, or an exchange of the
 // history. The media type is empty where nothing tells it.
 func openSource(s *session, name string) (from io.ReadCloser, mediaType string, err error) {
 	if name == standard {
@@ -202,7 +202,7 @@ func exchangeName(text string) (run, number int, ok bool) {
 	return run, number, true
 }
 
-// exchange finds an exchange of the history: the newest run where run is 0, its last
+// recordedExchange finds an exchange of the history: the newest run where run is 0, its last
 // exchange where number is 0.
 func recordedExchange(s *session, run, number int) (*history.Exchange, error) {
 	bench, err := s.open()

@@ -217,7 +217,7 @@ func (c *command) checkForm(u used) error {
 	return nil
 }
 
-// inForm refuses options that have no effect in a form that is known by its name.
+// checkInForm refuses options that have no effect in a form that is known by its name.
 func checkInForm(s *session, name string) error {
 	for _, f := range forms[s.command.name] {
 		if f.name == name {

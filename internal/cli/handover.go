@@ -91,7 +91,7 @@ func runHandover(ctx context.Context, s *session, o *handoverOptions, args []str
 	return ExitPassed, nil
 }
 
-// program makes what is handed over: of a past exchange, a step of a sheet, or a call.
+// handoverProgram makes what is handed over: of a past exchange, a step of a sheet, or a call.
 func handoverProgram(ctx context.Context, s *session, o *handoverOptions, args []string) (*handover.Program, error) {
 	if run, number, ok := exchangeName(args[0]); ok && len(args) == 1 {
 		e, err := recordedExchange(s, run, number)

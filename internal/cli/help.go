@@ -130,7 +130,7 @@ func showHelp(t *printer, c *command) {
 	}
 }
 
-// explain explains options.
+// explainOptions explains options.
 func explainOptions(t *printer, flags *flag.FlagSet) {
 	flags.VisitAll(func(f *flag.Flag) {
 		placeholder, about := flag.UnquoteUsage(f)

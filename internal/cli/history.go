@@ -124,7 +124,7 @@ func runHistory(s *session, o *historyOptions, args []string) (int, error) {
 	return ExitPassed, nil
 }
 
-// outcome shows an outcome in its colour, in a column.
+// colouredOutcome shows an outcome in its colour, in a column.
 func colouredOutcome(t *printer, outcome string, width int) string {
 	style := red
 	switch outcome {
@@ -271,7 +271,7 @@ func pastExchange(s *session, run, number int) (int, error) {
 	return ExitPassed, nil
 }
 
-// trends shows how each step fared over the runs.
+// showTrends shows how each step fared over the runs.
 func showTrends(s *session, store *history.Store, most int) (int, error) {
 	trends, err := store.Trends(most)
 	if err != nil {

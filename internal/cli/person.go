@@ -12,7 +12,7 @@ import (
 	"testbench/internal/login"
 )
 
-// person shows somebody what to do to let a login in, and opens the page where
+// askPerson shows somebody what to do to let a login in, and opens the page where
 // there is a screen to open it on.
 func askPerson(s *session, p login.Prompt) {
 	t := s.tell

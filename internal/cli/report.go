@@ -90,7 +90,7 @@ func runReport(s *session, o *reportOptions, args []string) (int, error) {
 // toStandard says whether a report goes to standard output: -.md, where the ending says the format.
 func toStandard(file string) bool { return strings.HasPrefix(file, standard+".") }
 
-// stored opens a run of the history, by its number or as the last one; done deletes it.
+// storedRun opens a run of the history, by its number or as the last one; done deletes it.
 func storedRun(s *session, name string) (run *history.Stored, done func(), err error) {
 	bench, err := s.open()
 	if err != nil {

@@ -12,7 +12,7 @@ import (
 	"testbench/internal/workbench"
 )
 
-// observer shows a run as it goes on: for people, or as a line of JSON an event.
+// newObserver shows a run as it goes on: for people, or as a line of JSON an event.
 func newObserver(s *session, o *runOptions) workbench.Observer {
 	if s.common.json {
 		return &jsonRun{session: s}
@@ -282,7 +282,7 @@ func verdictOf(t *printer, step *workbench.StepResult) string {
 	return t.in(red, string(step.Outcome))
 }
 
-// details says why a step failed: expected and got, what the service says,
+// showDetails says why a step failed: expected and got, what the service says,
 // and what to try.
 func showDetails(s *session, step *workbench.StepResult) {
 	t := s.tell

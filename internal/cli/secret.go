@@ -216,7 +216,7 @@ func askPassphrase(s *session, file string) (string, error) {
 	return askSecret(s, "the passphrase of "+file, passphraseVariable)
 }
 
-// ask gets something that must not be shown: from the environment, else from a
+// askSecret gets something that must not be shown: from the environment, else from a
 // terminal without echo.
 func askSecret(s *session, what, variable string) (string, error) {
 	if text := os.Getenv(variable); text != "" {

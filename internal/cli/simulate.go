@@ -15,7 +15,7 @@ import (
 	"testbench/internal/workbench"
 )
 
-// simulate answers for a service by its contract until it is interrupted.
+// runStandin answers for a service by its contract until it is interrupted.
 func runStandin(ctx context.Context, s *session, o *standinOptions) (int, error) {
 	host, _, err := net.SplitHostPort(o.listen)
 	if err != nil {

@@ -218,7 +218,7 @@ func showNotes(t *printer, notes []string) {
 	}
 }
 
-// security shows what a contract says of how to get in and, drafted, logins that
+// showSecurity shows what a contract says of how to get in and, drafted, logins that
 // would do.
 func showSecurity(t *printer, source string, all []contract.Security, drafted bool) {
 	if len(all) == 0 {
@@ -295,7 +295,7 @@ func surveyOperation(s *session, source string, c *workbench.Contract, o *survey
 	return ExitPassed, nil
 }
 
-// section shows a part of an outline; of one in which a text is looked for, what has it.
+// showSection shows a part of an outline; of one in which a text is looked for, what has it.
 func showSection(t *printer, section contract.Section, find string) {
 	rows := matchingRows(section.Rows, find)
 	if find != "" && len(rows) == 0 {
@@ -316,7 +316,7 @@ func showSection(t *printer, section contract.Section, find string) {
 	showRows(t, rows)
 }
 
-// rows prints an outline: the name, indented by depth, then what is known of it.
+// showRows prints an outline: the name, indented by depth, then what is known of it.
 func showRows(t *printer, rows []schema.Row) {
 	width := 0
 	for _, r := range rows {

@@ -116,7 +116,7 @@ func (o *validateOptions) code() (int, error) {
 	return status, nil
 }
 
-// validation shows what came of it.
+// showValidation shows what came of it.
 func showValidation(s *session, name string, result *workbench.Validation) (int, error) {
 	status := ExitPassed
 	if result.Total > 0 {

@@ -8,9 +8,9 @@ import (
 	"strings"
 	"time"
 
+	"testbench/internal/callstep"
 	"testbench/internal/path"
 	"testbench/internal/rule"
-	"testbench/internal/run"
 	"testbench/internal/secret"
 	"testbench/internal/workbench"
 )
@@ -63,7 +63,7 @@ type watching struct {
 
 func runWatch(ctx context.Context, s *session, o *watchOptions, args []string) (int, error) {
 	w := &watching{session: s, step: workbench.Call{Pages: 1, Login: o.login}}
-	w.step.Target, w.step.Fields = run.SplitCall(args)
+	w.step.Target, w.step.Fields = callstep.Split(args)
 	switch {
 	case len(args) == 0:
 		return 0, usagef("testbench watch stores/search grade=A", "watch what?")

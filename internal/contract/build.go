@@ -109,7 +109,7 @@ func (o *Endpoint) Build(fields *document.Node, options BuildOptions) (*Request,
 	return &b.request, b.problems
 }
 
-// accept are the media types of the answers.
+// acceptOf are the media types of the answers.
 func acceptOf(o *Endpoint) []string {
 	var types []string
 	for _, a := range o.Answers {
@@ -138,7 +138,7 @@ func (b *builder) finishBody() {
 	b.request.Body = body
 }
 
-// names lists those of all fields.
+// namesIn lists those of all fields.
 func namesIn(o *Endpoint) []string {
 	names := bodyNamesOf(o)
 	for _, p := range o.Parameters {
@@ -557,7 +557,7 @@ func (b *builder) multipart(c *Content, v *document.Node) {
 	}
 }
 
-// bodyNames lists the fields of the body, by its schema.
+// bodyNamesOf lists the fields of the body, by its schema.
 func bodyNamesOf(o *Endpoint) []string {
 	if o.Body == nil {
 		return nil

@@ -89,7 +89,7 @@ func draftAnswer(o *Endpoint, options schema.SampleOptions) (*Draft, error) {
 	return nil, fmt.Errorf("%s says nothing of what an answer holds", o.Name)
 }
 
-// bodyType finds the media type that is asked for as xml or json among those that the
+// bodyTypeAs finds the media type that is asked for as xml or json among those that the
 // operation takes; empty takes its own choice.
 func bodyTypeAs(o *Endpoint, as string) (string, error) {
 	if as == "" || o.Body == nil {

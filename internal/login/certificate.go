@@ -57,7 +57,7 @@ func readCertificate(r *mapping.Reader, n *yamlfile.Node) Kind {
 	return c
 }
 
-// MaterialKeys name a certificate and its key.
+// materialKeys name a certificate and its key.
 var materialKeys = []mapping.Key[Material]{
 	mapping.TemplateKey("certificate", "file (PEM, PKCS#12) or ${sealed.x} with PEM text",
 		func(m *Material) **value.Template { return &m.Certificate }),

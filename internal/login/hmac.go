@@ -403,7 +403,7 @@ var hmacKeys = []mapping.Key[HMAC]{
 	}),
 }
 
-// target reads `header NAME` or `query NAME`.
+// readTarget reads `header NAME` or `query NAME`.
 func readTarget(r *mapping.Reader, n *yamlfile.Node) *Target {
 	in, name, _ := strings.Cut(r.PlainText(n), " ")
 	name = strings.TrimSpace(name)

@@ -71,7 +71,7 @@ func Read(r *mapping.Reader, n *yamlfile.Node) Kind {
 	return nil
 }
 
-// need reports settings that are missing; it takes names and templates in turn.
+// needSettings reports settings that are missing; it takes names and templates in turn.
 func needSettings(r *mapping.Reader, n *yamlfile.Node, settings ...any) {
 	for i := 0; i < len(settings); i += 2 {
 		if settings[i+1].(*value.Template) == nil {
@@ -93,7 +93,7 @@ func readHeaderName(r *mapping.Reader, n *yamlfile.Node) string {
 	return name
 }
 
-// otherLogin reads the name of another login; that it exists is checked with the
+// readOtherLogin reads the name of another login; that it exists is checked with the
 // whole bench.
 func readOtherLogin(r *mapping.Reader, n *yamlfile.Node) string {
 	name := r.PlainText(n)
@@ -103,7 +103,7 @@ func readOtherLogin(r *mapping.Reader, n *yamlfile.Node) string {
 	return name
 }
 
-// templates reads a text or a list of texts.
+// readTemplates reads a text or a list of texts.
 func readTemplates(r *mapping.Reader, n *yamlfile.Node) []*value.Template {
 	var all []*value.Template
 	for _, item := range r.List(n) {

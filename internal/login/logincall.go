@@ -238,7 +238,7 @@ func basicTemplate(r *mapping.Reader, n *yamlfile.Node, a *callKeys) *value.Temp
 	return value.BasicPair(user, password)
 }
 
-// requestLine reads METHOD ADDRESS.
+// readRequestLine reads METHOD ADDRESS.
 func readRequestLine(r *mapping.Reader, n *yamlfile.Node) *request.Spec {
 	text := r.Text(n)
 	method, address, ok := strings.Cut(strings.TrimSpace(text), " ")
@@ -261,7 +261,7 @@ var lifeUnits = map[string]time.Duration{
 	"d": 24 * time.Hour,
 }
 
-// lasts reads a duration, a path to an instant, or a path and a unit.
+// readExpiry reads a duration, a path to an instant, or a path and a unit.
 func readExpiry(r *mapping.Reader, d *LoginCall, n *yamlfile.Node) {
 	text := strings.TrimSpace(r.Text(n))
 	if life, err := rule.Duration(text); err == nil {
@@ -324,7 +324,7 @@ var loginCallOwnKeys = []mapping.Key[LoginCall]{
 	}),
 }
 
-// loginCall reads a call of a login: its request line alone, or all of it.
+// readLoginCall reads a call of a login: its request line alone, or all of it.
 func readLoginCall(r *mapping.Reader, n *yamlfile.Node) (spec *request.Spec, with string) {
 	if n.Kind != yamlfile.Mapping {
 		return readRequestLine(r, n), ""
@@ -334,7 +334,7 @@ func readLoginCall(r *mapping.Reader, n *yamlfile.Node) (spec *request.Spec, wit
 	return finishLoginCall(r, n, a)
 }
 
-// finishCall checks what was read of a call, and the login that goes with it.
+// finishLoginCall checks what was read of a call, and the login that goes with it.
 func finishLoginCall(r *mapping.Reader, n *yamlfile.Node, a *callKeys) (spec *request.Spec, with string) {
 	r.Together(n, askTogether)
 	if a.spec.Address == nil {
@@ -348,7 +348,7 @@ func finishLoginCall(r *mapping.Reader, n *yamlfile.Node, a *callKeys) (spec *re
 	return a.spec, a.with
 }
 
-// callAlone reads a call of a login with which no other login goes.
+// readCallAlone reads a call of a login with which no other login goes.
 func readCallAlone(r *mapping.Reader, n *yamlfile.Node) *request.Spec {
 	spec, with := readLoginCall(r, n)
 	if with != "" {

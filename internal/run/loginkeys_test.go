@@ -21,9 +21,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"testbench/internal/bench"
+	"testbench/internal/callstep"
 	"testbench/internal/document"
 	"testbench/internal/login"
-	"testbench/internal/run"
 	"testbench/internal/secret"
 	"testbench/internal/session"
 	"testbench/internal/standin"
@@ -269,12 +269,12 @@ logins:
 		return text, ok
 	}}})
 	require.NoError(t, err)
-	call := run.CallSpec{Target: strings.SplitN(request, " ", 2), Login: "it"}
+	call := callstep.Spec{Target: strings.SplitN(request, " ", 2), Login: "it"}
 	if c.soap {
 		body := filepath.Join(dir, "payload.xml")
-		call = run.CallSpec{Target: []string{"s", "POST", ""}, Login: "it", Body: body}
+		call = callstep.Spec{Target: []string{"s", "POST", ""}, Login: "it", Body: body}
 	}
-	prepared, err := run.CallStep(bench, call, vet.Options{})
+	prepared, err := callstep.Make(bench, call, vet.Options{})
 	require.NoError(t, err)
 	result := step.Ask(t.Context(), session, prepared, map[string]*document.Node{})
 	said := fmt.Sprintf("%s %s", result.Outcome, result.Reason)

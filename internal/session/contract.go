@@ -63,7 +63,7 @@ func (s *Session) Source(ctx context.Context) *source.Source {
 	}}
 }
 
-// fetch gets an address for what is there, without a login, and says whether what
+// fetchAllowed gets an address for what is there, without a login, and says whether what
 // answered is public.
 func fetchAllowed(ctx context.Context, s *Session, address string, outside bool) ([]byte, bool, error) {
 	template := value.Literal(address)

@@ -183,7 +183,7 @@ func stepFields(s *sheet.Step, all *document.Node) *document.Node {
 	return all
 }
 
-// build makes the request of a call.
+// buildOperation makes the request of a call.
 func buildOperation(s *Session, p *Prepared, step *sheet.Step, spec *request.Spec, scope *Values,
 	address *value.Template,
 ) error {

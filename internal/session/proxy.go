@@ -9,7 +9,7 @@ import (
 	"testbench/internal/value"
 )
 
-// proxy is the site's, with its user and password; nil for none.
+// proxyOf is the site's, with its user and password; nil for none.
 func proxyOf(s *Session) (*url.URL, error) {
 	p := s.Site.Proxy
 	if p.Address == nil {

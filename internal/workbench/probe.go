@@ -11,8 +11,8 @@ import (
 
 	"testbench/internal/exchange"
 	"testbench/internal/probe"
+	"testbench/internal/probing"
 	"testbench/internal/result"
-	"testbench/internal/run"
 	"testbench/internal/secret"
 	"testbench/internal/session"
 	"testbench/internal/sheet"
@@ -90,12 +90,12 @@ func Probe(ctx context.Context, b *Bench, step *sheet.Step, o ProbeOptions) (*Pr
 	if err != nil {
 		return nil, err
 	}
-	probing, err := run.NewProbing(ctx, session, step, nil)
+	subject, err := probing.New(ctx, session, step, nil)
 	if err != nil {
 		_ = closeInTime(session)
 		return nil, err
 	}
-	result, err := probeStep(ctx, b, session, probing, step, o)
+	result, err := probeStep(ctx, b, session, subject, step, o)
 	if closing := closeInTime(session); closing != nil && result != nil {
 		result.Notes = append(result.Notes, "a token could not be given back: "+closing.Error())
 	}
@@ -118,9 +118,9 @@ func ProbeStep(ctx context.Context, b *Bench, file, name string, o ProbeOptions)
 			return
 		}
 		done = true
-		var probing *run.Probing
-		if probing, err = run.NewProbing(ctx, session, step, scope); err == nil {
-			result, err = probeStep(ctx, b, session, probing, step, o)
+		var subject *probing.Subject
+		if subject, err = probing.New(ctx, session, step, scope); err == nil {
+			result, err = probeStep(ctx, b, session, subject, step, o)
 		}
 	}
 	ran, failed := b.Run(ctx, []string{file}, past)
@@ -134,7 +134,7 @@ func ProbeStep(ctx context.Context, b *Bench, file, name string, o ProbeOptions)
 	return result, err
 }
 
-// upTo lists the steps of a sheet that are run for one of them.
+// stepsUpTo lists the steps of a sheet that are run for one of them.
 func stepsUpTo(b *Bench, file, name string, o Options, missing error) ([]string, error) {
 	if _, err := StepOf(b, file, name, o); err != nil {
 		return nil, err
@@ -146,16 +146,16 @@ func stepsUpTo(b *Bench, file, name string, o Options, missing error) ([]string,
 	return vet.UpTo(opened, name), missing
 }
 
-func probeStep(ctx context.Context, b *Bench, session *session.Session, probing *run.Probing, step *sheet.Step,
+func probeStep(ctx context.Context, b *Bench, session *session.Session, subject *probing.Subject, step *sheet.Step,
 	o ProbeOptions,
 ) (*ProbeResult, error) {
-	target := probing.Target
+	target := subject.Target
 	target.Only, target.Seed = o.Only, o.Seed
 	if target.Writes && o.Write != session.Site.Name {
 		return nil, ErrWrites
 	}
 	probed := &ProbeResult{
-		Target: step.Name, Site: session.Site.Name, Good: run.Probe(ctx, session, probing, nil),
+		Target: step.Name, Site: session.Site.Name, Good: probing.Probe(ctx, session, subject, nil),
 		Outcome: Passed,
 	}
 	if step.Name == "call" {
@@ -184,7 +184,7 @@ func probeStep(ctx context.Context, b *Bench, session *session.Session, probing 
 				Why:     "it could change something: -write " + session.Site.Name + " sends it",
 			}
 		} else if limit == nil || limit.Wait(ctx) == nil {
-			probeOne(ctx, b, session, probing, one, o.Slow)
+			probeOne(ctx, b, session, subject, one, o.Slow)
 		}
 		if ctx.Err() != nil {
 			probed.Outcome = Interrupted
@@ -211,12 +211,12 @@ func probeStep(ctx context.Context, b *Bench, session *session.Session, probing 
 	if probed.Number, err = recordSteps(b, session, "probe "+probed.Target, steps...); err != nil {
 		probed.Notes = append(probed.Notes, "the probe is not recorded: "+err.Error())
 	}
-	probed.Notes = append(append(probed.Notes, session.Notes...), probing.Notes...)
+	probed.Notes = append(append(probed.Notes, session.Notes...), subject.Notes...)
 	return probed, nil
 }
 
 // probeOne sends a wrong request and judges how it is taken.
-func probeOne(ctx context.Context, b *Bench, session *session.Session, probing *run.Probing, one *Probed,
+func probeOne(ctx context.Context, b *Bench, session *session.Session, subject *probing.Subject, one *Probed,
 	slow time.Duration,
 ) {
 	within := ctx
@@ -225,7 +225,7 @@ func probeOne(ctx context.Context, b *Bench, session *session.Session, probing *
 		within, cancel = context.WithTimeout(ctx, slow)
 		defer cancel()
 	}
-	one.Result = run.Probe(within, session, probing, one.Case)
+	one.Result = probing.Probe(within, session, subject, one.Case)
 	last := one.Result.Last()
 	switch {
 	case last == nil && one.Result.Context.LoginFail != nil && one.Login != nil:
@@ -241,7 +241,7 @@ func probeOne(ctx context.Context, b *Bench, session *session.Session, probing *
 		one.Judged = one.Case.Judge(last, one.Result.Reply, slow)
 	}
 	one.Result.Outcome = Passed
-	run.Judged(one.Result, one.Judged)
+	probing.Judged(one.Result, one.Judged)
 }
 
 // isGood says whether the right request was taken.
@@ -276,11 +276,11 @@ func ProbeSheet(ctx context.Context, b *Bench, step *sheet.Step, about string,
 	if err != nil {
 		return "", 0, err
 	}
-	probing, err := run.NewProbing(ctx, session, step, nil)
+	subject, err := probing.New(ctx, session, step, nil)
 	if err != nil {
 		return "", 0, err
 	}
-	probing.Target.Only, probing.Target.Seed = o.Only, o.Seed
+	subject.Target.Only, subject.Target.Seed = o.Only, o.Seed
 	spell := func(text string) string {
 		text = strings.ReplaceAll(text, "${", "$${")
 		for _, mark := range marks.marks {
@@ -290,8 +290,8 @@ func ProbeSheet(ctx context.Context, b *Bench, step *sheet.Step, about string,
 	}
 	var out strings.Builder
 	var left int
-	for _, c := range probing.Target.Cases() {
-		step, err := run.ProbeText(ctx, session, probing, c, spell)
+	for _, c := range subject.Target.Cases() {
+		step, err := probing.StepText(ctx, session, subject, c, spell)
 		if c.Allowed || err != nil {
 			left++
 			continue
@@ -306,7 +306,7 @@ func ProbeSheet(ctx context.Context, b *Bench, step *sheet.Step, about string,
 			lead = "    "
 		}
 	}
-	head := fmt.Sprintf("sheet: %s\nabout: %s\n", yamlfile.ScalarText(run.Unfilled("wrong "+about)),
+	head := fmt.Sprintf("sheet: %s\nabout: %s\n", yamlfile.ScalarText(probing.Unfilled("wrong "+about)),
 		yamlfile.ScalarText(fmt.Sprintf(
 			"Wrong requests, one change each, that are to be refused; %d more may be taken and are left out.", left)))
 	if count == 0 {

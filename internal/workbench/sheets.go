@@ -60,7 +60,7 @@ func openSheet(b *Bench, name string) (*sheet.Sheet, error) {
 // standardInput is what a sheet that came from there is called.
 const standardInput = "standard input"
 
-// found is a file or folder of the bench by a name that is relative to it, where there is none of that
+// foundSheet is a file or folder of the bench by a name that is relative to it, where there is none of that
 // name from here.
 func foundSheet(b *Bench, name string) string {
 	if _, err := os.Stat(name); err != nil && !filepath.IsAbs(name) && b.Dir != "" {

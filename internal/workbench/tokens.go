@@ -32,7 +32,7 @@ type sealedToken struct {
 	Token *login.Token
 }
 
-// tokens gives what keeps tokens; without an identity nothing is kept.
+// tokensOf gives what keeps tokens; without an identity nothing is kept.
 func tokensOf(b *Bench, set map[string]string) func(site string) login.KeptTokens {
 	if b.Store == nil || !b.Store.HasIdentity() {
 		return nil

@@ -18,6 +18,7 @@ import (
 	"time"
 
 	"testbench/internal/bench"
+	"testbench/internal/callstep"
 	"testbench/internal/contract/source"
 	"testbench/internal/document"
 	"testbench/internal/exchange"
@@ -166,7 +167,7 @@ func (b *Bench) KeptNames() []string {
 	return names
 }
 
-// complete fills in what the bench itself knows.
+// completeOptions fills in what the bench itself knows.
 func completeOptions(b *Bench, o Options) Options {
 	if o.Store == nil {
 		o.Store = b.Store
@@ -241,14 +242,14 @@ func closeInTime(session *session.Session) error {
 }
 
 // Call is one exchange asked for outside of a sheet.
-type Call = run.CallSpec
+type Call = callstep.Spec
 
 // Prepare makes a step of a call; mistakes are errors.
 func (b *Bench) Prepare(c Call, o Options) (*sheet.Step, error) {
 	if problems := b.inner.Problems().Serious(); len(problems) > 0 {
 		return nil, problems
 	}
-	step, err := run.CallStep(b.inner, c, vetOptions(b, o, true))
+	step, err := callstep.Make(b.inner, c, vetOptions(b, o, true))
 	if err != nil {
 		return nil, err
 	}
@@ -313,11 +314,11 @@ func (b *Bench) Plan(ctx context.Context, step *sheet.Step, o Options) (*exchang
 // StepText writes a prepared step as a sheet has it, with what it keeps as name=path. It
 // refuses a step that a sheet would send otherwise than the call does.
 func (b *Bench) StepText(ctx context.Context, step *sheet.Step, name string, keep []string, o Options) (string, error) {
-	text, err := run.StepText(b.inner, step, name, keep)
+	text, err := callstep.Text(b.inner, step, name, keep)
 	if err != nil {
 		return "", err
 	}
-	read, err := run.Reread(b.inner, text, vetOptions(b, o, false))
+	read, err := callstep.Reread(b.inner, text, vetOptions(b, o, false))
 	if err == nil {
 		now := time.Now()
 		o.Now = func() time.Time { return now }
@@ -326,7 +327,7 @@ func (b *Bench) StepText(ctx context.Context, step *sheet.Step, name string, kee
 			return "", err
 		}
 		defer func() { _ = closeInTime(sess) }()
-		err = run.SameCall(ctx, sess, step, read)
+		err = callstep.SameCall(ctx, sess, step, read)
 	}
 	if err != nil {
 		return "", fmt.Errorf("the call cannot be written as a step that does the same: %w", err)

@@ -19,7 +19,7 @@ import (
 	"testbench/internal/wssecurity"
 )
 
-// security is how the lab's ports are guarded by WS-Security.
+// guard is how the lab's ports are guarded by WS-Security.
 type guard struct {
 	options service.Options
 	bryony  *keys.Pair

@@ -1,4 +1,4 @@
-package run
+package probing
 
 import (
 	"context"
@@ -14,9 +14,9 @@ import (
 	"testbench/internal/yamlfile"
 )
 
-// ProbeText writes a wrong request as a step of a sheet. Spell writes texts of the request
+// StepText writes a wrong request as a step of a sheet. Spell writes texts of the request
 // as a sheet has them, with its placeholders in.
-func ProbeText(ctx context.Context, s *session.Session, p *Probing, c *probe.Case,
+func StepText(ctx context.Context, s *session.Session, p *Subject, c *probe.Case,
 	spell func(string) string,
 ) (string, error) {
 	if strings.ContainsFunc(string(c.Request.Body), isUnwritable) {

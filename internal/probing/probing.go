@@ -1,4 +1,6 @@
-package run
+// Package probing sends the wrong requests that package probe makes of a step, with the credentials of
+// the step, and writes them as steps of a sheet.
+package probing
 
 import (
 	"context"
@@ -21,8 +23,8 @@ import (
 	"testbench/internal/step"
 )
 
-// Probing is a step that is probed.
-type Probing struct {
+// Subject is a step that is probed.
+type Subject struct {
 	Target *probe.Target
 	plan   *session.Prepared
 	step   *sheet.Step
@@ -32,9 +34,9 @@ type Probing struct {
 	Notes []string
 }
 
-// Probing fills a step in as it is right, and gathers what is known of its request. A nil
+// New fills a step in as it is right, and gathers what is known of its request. A nil
 // scope is that of a step outside of a sheet.
-func NewProbing(ctx context.Context, s *session.Session, one *sheet.Step, scope *session.Values) (*Probing, error) {
+func New(ctx context.Context, s *session.Session, one *sheet.Step, scope *session.Values) (*Subject, error) {
 	if scope == nil {
 		scope = s.Scope(nil, map[string]*document.Node{})
 	}
@@ -48,7 +50,7 @@ func NewProbing(ctx context.Context, s *session.Session, one *sheet.Step, scope 
 	if err != nil {
 		return nil, err
 	}
-	p := &Probing{
+	p := &Subject{
 		plan: planned, step: one,
 		Target: &probe.Target{
 			Request: planned.Request, SOAP: soap.Version(planned.SOAPVersion()),
@@ -72,7 +74,7 @@ func NewProbing(ctx context.Context, s *session.Session, one *sheet.Step, scope 
 }
 
 // addContractFacts adds what is known of the operation.
-func addContractFacts(ctx context.Context, s *session.Session, p *Probing) {
+func addContractFacts(ctx context.Context, s *session.Session, p *Subject) {
 	t, planned := p.Target, p.plan
 	if planned.Operation == nil {
 		return
@@ -135,7 +137,7 @@ func canonical(h http.Header) http.Header {
 
 // Probe sends a wrong request, with the credentials that go with it, and gives what came
 // of it. Good sends the right one.
-func Probe(ctx context.Context, s *session.Session, p *Probing, c *probe.Case) *result.Step {
+func Probe(ctx context.Context, s *session.Session, p *Subject, c *probe.Case) *result.Step {
 	start := time.Now()
 	planned := *p.plan
 	planned.Notes = nil

@@ -1,4 +1,4 @@
-package run
+package callstep
 
 import (
 	"bytes"
@@ -22,9 +22,9 @@ import (
 	"testbench/internal/yamlfile"
 )
 
-// StepText writes a step as a sheet has it, in block style, with what it keeps as name=path.
+// Text writes a step as a sheet has it, in block style, with what it keeps as name=path.
 // It refuses what a sheet cannot say: files outside of the bench.
-func StepText(b *bench.Bench, s *sheet.Step, name string, keep []string) (string, error) {
+func Text(b *bench.Bench, s *sheet.Step, name string, keep []string) (string, error) {
 	w := &stepWriter{bench: b}
 	w.line(0, "step", yamlfile.ScalarText(name))
 	if to, ok := s.Action.(*step.Request); ok {
@@ -170,7 +170,7 @@ func (w *stepWriter) file(key, name string) {
 	w.err = fmt.Errorf("a step of a sheet takes files of its bench only; copy %s into the bench folder first", name)
 }
 
-// Reread reads a step that was written with StepText, as a run would.
+// Reread reads a step that was written with Text, as a run would.
 func Reread(b *bench.Bench, text string, options vet.Options) (*sheet.Step, error) {
 	source, err := yamlfile.AppendItem([]byte("sheet: written\nsteps:\n"), "steps", text)
 	if err != nil {

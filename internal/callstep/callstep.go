@@ -1,4 +1,6 @@
-package run
+// Package callstep makes a step of a call that a command line asks for, and writes a step as a sheet
+// has it. What is written is the call that was made: SameCall says where it would not be.
+package callstep
 
 import (
 	"errors"
@@ -22,8 +24,8 @@ import (
 	"testbench/internal/yamlfile"
 )
 
-// CallSpec is a call as a command line asks for it.
-type CallSpec struct {
+// Spec is a call as a command line asks for it.
+type Spec struct {
 	// Target is service/operation; or service, method and path; or method and address.
 	Target []string
 	Fields []string // name=value; a name with dots is a path, unless the operation has a field of that name
@@ -44,8 +46,8 @@ type CallSpec struct {
 	Pages    int  // how many pages are read; 0 and 1 read one
 }
 
-// SplitCall tells what is called from the fields after it.
-func SplitCall(args []string) (target, fields []string) {
+// Split tells what is called from the fields after it.
+func Split(args []string) (target, fields []string) {
 	count := min(len(args), 1)
 	if count == 1 {
 		before, _, _ := strings.Cut(args[0], "=")
@@ -65,9 +67,9 @@ func SplitCall(args []string) (target, fields []string) {
 	return args[:count], args[count:]
 }
 
-// CallStep makes a step of a call. The values may hold placeholders; kept:name
+// Make makes a step of a call. The values may hold placeholders; kept:name
 // stands for ${kept.name}, and needs no quotes in a shell.
-func CallStep(b *bench.Bench, c CallSpec, vet vet.Options) (*sheet.Step, error) {
+func Make(b *bench.Bench, c Spec, vet vet.Options) (*sheet.Step, error) {
 	s := &sheet.Step{
 		Name: "call", At: &yamlfile.Node{},
 		Message: sheet.Message{
@@ -236,7 +238,7 @@ func scalarTree(text string) (*request.Tree, error) {
 	return request.Text(t, false), nil
 }
 
-func setFields(s *sheet.Step, c CallSpec) error {
+func setFields(s *sheet.Step, c Spec) error {
 	if c.Fill != nil || len(c.Fields) > 0 {
 		s.Fill = &request.Tree{}
 	}
@@ -348,7 +350,7 @@ func setIn(s *sheet.Step, in []string) error {
 	return nil
 }
 
-func setBody(s *sheet.Step, c CallSpec) error {
+func setBody(s *sheet.Step, c Spec) error {
 	read := c.ReadFile
 	if read == nil {
 		read = os.ReadFile
