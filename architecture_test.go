@@ -70,6 +70,20 @@ func TestMapOfPackages(t *testing.T) {
 	}
 }
 
+// The files that design.md and CONTRIBUTING.md name are there.
+func TestNamedFiles(t *testing.T) {
+	named := regexp.MustCompile("`([a-z/]+/[a-z_]+\\.go)`")
+	for _, doc := range []string{"CONTRIBUTING.md", filepath.Join("docs", "design.md")} {
+		text, err := os.ReadFile(doc)
+		require.NoError(t, err)
+		for _, m := range named.FindAllStringSubmatch(string(text), -1) {
+			_, here := os.Stat(m[1])
+			_, below := os.Stat(filepath.Join("internal", m[1]))
+			assert.True(t, here == nil || below == nil, "%s names %s, which is not there", doc, m[1])
+		}
+	}
+}
+
 // What the library takes and gives has names outside of the module: nothing of it is internal.
 func TestLibraryIsItsOwn(t *testing.T) {
 	for _, dir := range []string{".", "benchtest"} {
