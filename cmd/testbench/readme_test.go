@@ -8,7 +8,7 @@ import (
 	"strings"
 	"testing"
 
-	"testbench/internal/workbench"
+	"testbench/internal/reference"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -199,7 +199,7 @@ func TestReference(t *testing.T) {
 		manualSection(manual["1"], strings.ToUpper(m[1]), o.stdout)
 	}
 	out.WriteString("\n# Words of the files\n")
-	for _, topic := range workbench.Reference() {
+	for _, topic := range reference.Topics() {
 		out.WriteString("\n## " + topic.Name + "\n" + topic.About + "\n\n| | | |\n| --- | --- | --- |\n")
 		for _, e := range topic.Entries {
 			cell := func(text string) string { return strings.ReplaceAll(text, "|", "\\|") }

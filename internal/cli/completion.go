@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"testbench/internal/bench"
+	"testbench/internal/reference"
 	"testbench/internal/suggest"
 	"testbench/internal/workbench"
 	"testbench/internal/yamlfile"
@@ -204,7 +205,7 @@ func argumentsOf(s *session, c *command, positional []string) []string {
 	if c.name == "schema" {
 		words = schemaNames()
 	}
-	add("TOPIC", func() []string { return append(workbench.TopicNames(), "options") })
+	add("TOPIC", func() []string { return append(reference.TopicNames(), "options") })
 	add("COMMAND", func() []string {
 		var names []string
 		for _, c := range commands() {

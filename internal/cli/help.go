@@ -7,8 +7,8 @@ import (
 	"runtime/debug"
 	"strings"
 
+	"testbench/internal/reference"
 	"testbench/internal/suggest"
-	"testbench/internal/workbench"
 )
 
 // Version is the program's version; scripts/release sets it.
@@ -47,8 +47,8 @@ func helpOn(s *session, word string, commands []string) (int, error) {
 		return ExitPassed, nil
 	}
 	names := append(commands, "options")
-	var found []workbench.Entry
-	for _, topic := range workbench.Reference() {
+	var found []reference.Entry
+	for _, topic := range reference.Topics() {
 		if topic.Name == word {
 			s.tell.printf("%s\n\n", topic.About)
 			showEntries(s.tell, topic.Entries)
@@ -72,7 +72,7 @@ func helpOn(s *session, word string, commands []string) (int, error) {
 	return ExitPassed, nil
 }
 
-func showEntries(t *printer, entries []workbench.Entry) {
+func showEntries(t *printer, entries []reference.Entry) {
 	width := 0
 	for _, e := range entries {
 		width = min(max(width, len([]rune(e.Form))), 44)
@@ -101,7 +101,7 @@ func showOverview(t *printer) {
 		}
 		t.printf("  %s  %s\n", t.fit(c.name, 11), c.purpose)
 	}
-	t.printf("\n%s\n", t.wrap("topics: options, "+strings.Join(workbench.TopicNames(), ", "), t.width, 2))
+	t.printf("\n%s\n", t.wrap("topics: options, "+strings.Join(reference.TopicNames(), ", "), t.width, 2))
 	t.printf("\n`testbench help COMMAND`, `help TOPIC` and `help KEY` explain one; `testbench demo` shows all of it " +
 		"at work.\n")
 	t.printf("exit status: 0 all passed, 1 something failed, 2 the command or a file is wrong,\n3 an endpoint not " +

@@ -317,21 +317,31 @@ var loginCallOwnKeys = []mapping.Key[LoginCall]{
 		r.Together(n, keyTogether)
 	}),
 	mapping.NewKey("still good", "the call that verifies it", func(r *mapping.Reader, d *LoginCall, n *yamlfile.Node) {
-		d.StillGood = readCallAlone(r, n)
+		d.StillGood = readFurtherCall(r, n)
 	}),
 	mapping.NewKey("revoke", "the call that ends it", func(r *mapping.Reader, d *LoginCall, n *yamlfile.Node) {
-		d.Revocation = readCallAlone(r, n)
+		d.Revocation = readFurtherCall(r, n)
 	}),
 }
 
-// readLoginCall reads a call of a login: its request line alone, or all of it.
-func readLoginCall(r *mapping.Reader, n *yamlfile.Node) (spec *request.Spec, with string) {
+// furtherKeys are those of a call of a login beside its first: no other login goes with it.
+var furtherKeys = slices.DeleteFunc(slices.Clone(askKeys), func(k mapping.Key[callKeys]) bool { return k.Name == "login" })
+
+// readLoginCall reads a call of a login by its keys: its request line alone, or all of it.
+func readLoginCall(r *mapping.Reader, n *yamlfile.Node, what string, keys []mapping.Key[callKeys],
+) (spec *request.Spec, with string) {
 	if n.Kind != yamlfile.Mapping {
 		return readRequestLine(r, n), ""
 	}
 	a := &callKeys{spec: &request.Spec{}}
-	mapping.Read(r, "a login's call", n, a, askKeys)
+	mapping.Read(r, what, n, a, keys)
 	return finishLoginCall(r, n, a)
+}
+
+// readFurtherCall reads a call of a login beside its first.
+func readFurtherCall(r *mapping.Reader, n *yamlfile.Node) *request.Spec {
+	spec, _ := readLoginCall(r, n, "a further call of a login", furtherKeys)
+	return spec
 }
 
 // finishLoginCall checks what was read of a call, and the login that goes with it.
@@ -346,16 +356,6 @@ func finishLoginCall(r *mapping.Reader, n *yamlfile.Node, a *callKeys) (spec *re
 			request.Pair{Name: "Authorization", Value: request.Text(basicTemplate(r, n, a), true)})
 	}
 	return a.spec, a.with
-}
-
-// readCallAlone reads a call of a login with which no other login goes.
-func readCallAlone(r *mapping.Reader, n *yamlfile.Node) *request.Spec {
-	spec, with := readLoginCall(r, n)
-	if with != "" {
-		r.File.Report(n.Key("login"), "write it at the first call of the login",
-			"login: has no effect at this call of a login")
-	}
-	return spec
 }
 
 var askTogether = []mapping.Together{

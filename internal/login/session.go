@@ -279,7 +279,7 @@ var sessionKeys = []mapping.Key[Session]{
 	ignoreKind[Session](),
 	mapping.NewKey("open", "the call that opens it", func(r *mapping.Reader, s *Session, n *yamlfile.Node) {
 		var with string
-		if s.Open, with = readLoginCall(r, n); with != "" {
+		if s.Open, with = readLoginCall(r, n, "a login's call", askKeys); with != "" {
 			s.With = with
 		}
 	}),
@@ -301,7 +301,7 @@ var sessionKeys = []mapping.Key[Session]{
 	),
 	mapping.DurationKey("expires in", "how long it is good", func(s *Session) *time.Duration { return &s.ExpiresIn }),
 	mapping.NewKey("close", "the call that closes it", func(r *mapping.Reader, s *Session, n *yamlfile.Node) {
-		s.Shut = readCallAlone(r, n)
+		s.Shut = readFurtherCall(r, n)
 	}),
 }
 
@@ -311,7 +311,7 @@ var echoKeys = []mapping.Key[Echo]{
 	}),
 	mapping.NewKey("request", "the call whose response gives its value",
 		func(r *mapping.Reader, e *Echo, n *yamlfile.Node) {
-			e.Request = readCallAlone(r, n)
+			e.Request = readFurtherCall(r, n)
 		}),
 	mapping.TextKey("value", "what is sent in the header to get it", func(e *Echo) *string { return &e.Value }),
 }

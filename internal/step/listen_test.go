@@ -188,6 +188,9 @@ func TestListen(t *testing.T) {
 			for _, note := range strings.Split(c.notes, "; ") {
 				assert.Contains(t, strings.Join(r.results[0].Notes, "; "), note)
 			}
+			if !strings.Contains(c.step, "states:") {
+				assert.NotContains(t, strings.Join(r.results[0].Notes, "; "), "callback received")
+			}
 			if c.kept != "" {
 				assert.Equal(t, c.kept, r.kept["n"].Text)
 			}

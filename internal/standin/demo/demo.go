@@ -22,6 +22,9 @@ import (
 //go:embed all:bench
 var bench embed.FS
 
+// Files are the files of the bench.
+func Files() fs.FS { return bench }
+
 // File is one of the bench's files: "contracts/stores.yaml".
 func File(name string) string {
 	data, err := bench.ReadFile("bench/" + name)

@@ -1,12 +1,9 @@
-package workbench
+// Package reference says what every key, rule, filter, function and word means, with an example of each:
+// for help, for the page and for the manual. It is made of the tables by which the program reads.
+package reference
 
 import (
-	"slices"
-	"strings"
-
 	"testbench/internal/bench"
-	"testbench/internal/document"
-	"testbench/internal/mapping"
 	"testbench/internal/rule"
 	"testbench/internal/sheet"
 	"testbench/internal/step"
@@ -82,8 +79,8 @@ func TopicNames() []string {
 	return names
 }
 
-// Reference is made of the tables by which the program reads: nothing in it can lag behind.
-func Reference() []Topic {
+// Topics are the parts of the reference.
+func Topics() []Topic {
 	out := make([]Topic, len(topics))
 	for i, t := range topics {
 		out[i] = Topic{t.name, t.about, t.entries()}
@@ -140,108 +137,4 @@ var statuses = []Entry{
 	{Form: "3", About: "an endpoint was not reached, or a token not obtained"},
 	{Form: "130", About: "interrupted"},
 	{Form: "143", About: "terminated"},
-}
-
-// keysOf lists the keys of a schema with what they hold, each with the keys that lead to it.
-func keysOf(schema string) []Entry {
-	root, err := document.ReadJSON([]byte(schema))
-	if err != nil {
-		panic(err) // it is made here
-	}
-	var entries []Entry
-	seen := map[string]bool{}
-	var walk func(n *document.Node, path string)
-	walk = func(n *document.Node, path string) {
-		switch {
-		case n == nil:
-		case n.Kind == document.List:
-			for _, item := range n.Items() {
-				walk(item, path)
-			}
-		case n.Kind == document.Object:
-			properties := n.Get("properties")
-			if properties == nil {
-				properties = document.NewObject()
-			}
-			for _, m := range properties.Members() {
-				at := strings.TrimPrefix(path+" > "+m.Key, " > ")
-				about := ""
-				if d := m.Value.Get("description"); d != nil {
-					about = d.Text
-				}
-				kind := typeInWords(m.Value)
-				switch known := slices.IndexFunc(entries, func(e Entry) bool { return e.Form == at }); {
-				case known < 0:
-					entries = append(entries, Entry{Form: at, About: about, Type: kind})
-				case entries[known].Type == anyValue: // it is said with a kind of step
-					entries[known].Type = kind
-				}
-				walk(m.Value, at)
-			}
-			walk(n.Get("anyOf"), path)
-			if all := n.Get("allOf"); all != nil {
-				for _, one := range all.Items() {
-					at := path // a kind of step
-					if login := one.Get("if").Get("properties").Get("kind"); login != nil {
-						at = "login: " + login.Get("const").Text
-					}
-					walk(one.Get("then"), at)
-				}
-			}
-			walk(n.Get("items"), path)
-			if more := n.Get("additionalProperties"); more != nil && more.Kind == document.Object {
-				walk(more, strings.TrimPrefix(path+" > NAME", " > "))
-			}
-			if ref := n.Get("$ref"); ref != nil && !seen[ref.Text] {
-				seen[ref.Text] = true // it is told once, under its own name
-				name := strings.TrimPrefix(ref.Text, "#/$defs/")
-				walk(root.Get("$defs").Get(name), name)
-			}
-		}
-	}
-	walk(root, "")
-	return entries
-}
-
-// anyValue is the type of what may hold everything.
-const anyValue = "any value"
-
-// typeInWords says what a key may hold, by its schema.
-func typeInWords(n *document.Node) string {
-	if any := n.Get("anyOf"); any != nil {
-		var all []string
-		for _, one := range any.Items() {
-			if text := typeInWords(one); !slices.Contains(all, text) {
-				all = append(all, text)
-			}
-		}
-		return strings.Join(all, ", or ")
-	}
-	if enum := n.Get("enum"); enum != nil {
-		var words []string
-		for _, word := range enum.Items() {
-			if !slices.Contains(words, word.Text) {
-				words = append(words, word.Text)
-			}
-		}
-		return strings.Join(words, ", ")
-	}
-	if about := mapping.FormInWords(n); about != "" {
-		return about
-	}
-	kind := n.Get("type")
-	if kind != nil && kind.Kind == document.List {
-		kind = kind.Items()[0]
-	}
-	switch {
-	case n.Get("$ref") != nil:
-		return "a step"
-	case kind == nil:
-		return anyValue
-	case kind.Text == "array":
-		return "a list"
-	case kind.Text == "object":
-		return "a mapping"
-	}
-	return "text"
 }
