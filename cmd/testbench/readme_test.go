@@ -183,41 +183,60 @@ func TestLinks(t *testing.T) {
 func TestReference(t *testing.T) {
 	t.Parallel()
 	p := newPlace(t)
-	var out strings.Builder
 	manual := map[string]*strings.Builder{
 		"1": manualPage("testbench", "1", "builds, sends and checks requests against SOAP, REST and ERP endpoints"),
 		"5": manualPage("testbench", "5", "bench.yaml, sheets, and the words in them"),
 	}
-	out.WriteString("# Reference\nWhat `testbench help` says of every command, and of every key, rule and word.\n\n# Commands\n")
+	pages := map[string]*strings.Builder{}
+	page := func(name, title string) *strings.Builder {
+		if pages[name] == nil {
+			pages[name] = &strings.Builder{}
+			pages[name].WriteString("# " + title + "\n")
+		}
+		return pages[name]
+	}
 	overview := p.run("help").stdout
 	commands := regexp.MustCompile(`(?m)^  ([a-z]+) `).FindAllStringSubmatch(overview, -1)
 	manualSection(manual["1"], "COMMANDS", overview)
+	out := page("commands", "Commands")
 	for _, m := range append(commands, []string{"", "options"}) {
 		o := p.run("help", m[1])
 		require.Equal(t, 0, o.status, o.all())
 		out.WriteString("\n## " + m[1] + "\n```text\n" + strings.TrimSpace(o.stdout) + "\n```\n")
 		manualSection(manual["1"], strings.ToUpper(m[1]), o.stdout)
 	}
-	out.WriteString("\n# Words of the files\n")
+	ofFiles := map[string]string{"bench": "bench.yaml", "logins": "Logins of bench.yaml", "sheets": "Sheets"}
 	for _, topic := range reference.Topics() {
-		out.WriteString("\n## " + topic.Name + "\n" + topic.About + "\n\n| | | |\n| --- | --- | --- |\n")
+		if title := ofFiles[topic.Name]; title != "" {
+			out = page(topic.Name, title)
+			out.WriteString(topic.About + "\n\n| key | what it is | what it holds | example |\n| --- | --- | --- | --- |\n")
+		} else {
+			out = page("words", "Words")
+			out.WriteString("\n## " + topic.Name + "\n" + topic.About + "\n\n| | | |\n| --- | --- | --- |\n")
+		}
 		for _, e := range topic.Entries {
-			cell := func(text string) string { return strings.ReplaceAll(text, "|", "\\|") }
+			cells := []string{"`" + e.Form + "`", e.About}
+			if ofFiles[topic.Name] != "" {
+				cells = append(cells, e.Type)
+			}
 			example := ""
 			if e.Example != "" {
-				example = "`" + cell(e.Example) + "`"
+				example = "`" + e.Example + "`"
 			}
-			if e.Type != "" {
-				example = cell(e.Type)
+			for _, cell := range append(cells, example) {
+				out.WriteString("| " + strings.ReplaceAll(cell, "|", "\\|") + " ")
 			}
-			out.WriteString("| `" + cell(e.Form) + "` | " + cell(e.About) + " | " + example + " |\n")
+			out.WriteString("|\n")
 		}
 		manualSection(manual["5"], strings.ToUpper(topic.Name), p.run("help", topic.Name).stdout)
 	}
-	for file, text := range map[string]string{
-		"../../docs/reference.md":    out.String(),
+	files := map[string]string{
 		"../../docs/man/testbench.1": manual["1"].String(), "../../docs/man/testbench.5": manual["5"].String(),
-	} {
+	}
+	for name, text := range pages {
+		files["../../docs/reference/"+name+".md"] = text.String()
+	}
+	for file, text := range files {
 		if *update {
 			require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o755))
 			require.NoError(t, os.WriteFile(file, []byte(text), 0o644))

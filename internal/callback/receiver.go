@@ -36,8 +36,8 @@ type Receiver struct {
 
 // Limits of what comes in.
 const (
-	mostCallBody = 10 << 20
-	mostCalls    = 1_000 // that wait in one box
+	MostCallBody = 10 << 20
+	MostCalls    = 1_000 // that wait in one box
 )
 
 // Call is one call that came in.
@@ -173,10 +173,10 @@ func (r *Receiver) ServeHTTP(w http.ResponseWriter, request *http.Request) {
 		http.Error(w, "nobody waits for a call here, or not any more", http.StatusGone)
 		return
 	}
-	body, err := io.ReadAll(http.MaxBytesReader(w, request.Body, mostCallBody))
+	body, err := io.ReadAll(http.MaxBytesReader(w, request.Body, MostCallBody))
 	var tooLarge *http.MaxBytesError
 	if errors.As(err, &tooLarge) {
-		b.note("a call was larger than %d MiB, and refused", mostCallBody>>20)
+		b.note("a call was larger than %d MiB, and refused", MostCallBody>>20)
 		http.Error(w, "too large", http.StatusRequestEntityTooLarge)
 		return
 	}
@@ -210,7 +210,7 @@ func (b *Box) note(format string, args ...any) {
 func (b *Box) add(c *Call) bool {
 	b.mutex.Lock()
 	defer b.mutex.Unlock()
-	if b.closed || len(b.calls) >= mostCalls {
+	if b.closed || len(b.calls) >= MostCalls {
 		return false
 	}
 	b.calls = append(b.calls, c)

@@ -205,7 +205,7 @@ func argumentsOf(s *session, c *command, positional []string) []string {
 	if c.name == "schema" {
 		words = schemaNames()
 	}
-	add("TOPIC", func() []string { return append(reference.TopicNames(), "options") })
+	add("TOPIC", func() []string { return append(reference.TopicNames(), "options", "keys") })
 	add("COMMAND", func() []string {
 		var names []string
 		for _, c := range commands() {

@@ -5,6 +5,7 @@ import (
 	"flag"
 	"runtime"
 	"runtime/debug"
+	"slices"
 	"strings"
 
 	"testbench/internal/reference"
@@ -46,7 +47,17 @@ func helpOn(s *session, word string, commands []string) (int, error) {
 		sharedHelp(s)
 		return ExitPassed, nil
 	}
-	names := append(commands, "options")
+	if word == "keys" {
+		for _, topic := range reference.Topics() {
+			if slices.Contains([]string{"bench", "logins", "sheets"}, topic.Name) {
+				s.tell.printf("%s\n\n", topic.About)
+				showEntries(s.tell, topic.Entries)
+				s.tell.printf("\n")
+			}
+		}
+		return ExitPassed, nil
+	}
+	names := append(commands, "options", "keys")
 	var found []reference.Entry
 	for _, topic := range reference.Topics() {
 		if topic.Name == word {
@@ -101,7 +112,7 @@ func showOverview(t *printer) {
 		}
 		t.printf("  %s  %s\n", t.fit(c.name, 11), c.purpose)
 	}
-	t.printf("\n%s\n", t.wrap("topics: options, "+strings.Join(reference.TopicNames(), ", "), t.width, 2))
+	t.printf("\n%s\n", t.wrap("topics: options, keys, "+strings.Join(reference.TopicNames(), ", "), t.width, 2))
 	t.printf("\n`testbench help COMMAND`, `help TOPIC` and `help KEY` explain one; `testbench demo` shows all of it " +
 		"at work.\n")
 	t.printf("exit status: 0 all passed, 1 something failed, 2 the command or a file is wrong,\n3 an endpoint not " +

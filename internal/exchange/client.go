@@ -29,8 +29,8 @@ import (
 const (
 	DefaultTimeout = 30 * time.Second
 	DefaultMaxBody = 64 << 20
-	maxRedirects   = 10
-	maxHeader      = 1 << 20
+	MaxRedirects   = 10
+	MaxHeader      = 1 << 20
 )
 
 // Options say how a Client works. The zero value trusts the system's
@@ -153,7 +153,7 @@ func (c *Client) transport(request *Request) *http.Transport {
 		DisableCompression:     true, // undone here, so that its size is bounded and seen
 		MaxIdleConnsPerHost:    64,
 		IdleConnTimeout:        30 * time.Second,
-		MaxResponseHeaderBytes: maxHeader,
+		MaxResponseHeaderBytes: MaxHeader,
 		OnProxyConnectResponse: refusedByProxy,
 	}
 	if which.outside {
@@ -304,10 +304,10 @@ func (c *Client) follow(ctx context.Context, record *Record) error {
 		if Origin(next.URL) != Origin(current.URL) {
 			record.note("the redirect led to another origin, %s: no credentials were sent there", Origin(next.URL))
 		}
-		if len(record.Hops) == maxRedirects {
+		if len(record.Hops) == MaxRedirects {
 			return &Failure{
 				Kind:    Redirects,
-				Message: fmt.Sprintf("redirected more than %d times, last to %s", maxRedirects, target.Redacted()),
+				Message: fmt.Sprintf("redirected more than %d times, last to %s", MaxRedirects, target.Redacted()),
 			}
 		}
 		record.Hops = append(record.Hops, Hop{Status: status, From: current.Shown(), To: target.String()})

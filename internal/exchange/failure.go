@@ -88,7 +88,7 @@ func (c *Client) explain(ctx context.Context, record *Record, err error) *Failur
 		return fail(NotHTTP, "what %s sent is not HTTP: it spoke before it was asked, as servers of other protocols do",
 			host)
 	case strings.Contains(text, "server response headers exceeded"):
-		return fail(TooLarge, "the header of the answer from %s is larger than %d MiB", host, maxHeader>>20)
+		return fail(TooLarge, "the header of the answer from %s is larger than %d MiB", host, MaxHeader>>20)
 	}
 	return fail(Unreachable, "no exchange with %s: %s", host, text)
 }

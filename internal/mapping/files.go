@@ -7,8 +7,8 @@ import (
 	"testbench/internal/safefile"
 )
 
-// maxInput bounds the files that requests are made of.
-const maxInput = 256 << 20
+// MaxInput bounds the files that requests are made of.
+const MaxInput = 256 << 20
 
 // ReadInside reads a file of the bench folder; a name or a link that leads out of it is an error.
 func ReadInside(dir, name string) ([]byte, error) {
@@ -16,8 +16,8 @@ func ReadInside(dir, name string) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	if info, err := os.Stat(full); err == nil && info.Size() > maxInput {
-		return nil, fmt.Errorf("%s is larger than %d MiB", name, maxInput>>20)
+	if info, err := os.Stat(full); err == nil && info.Size() > MaxInput {
+		return nil, fmt.Errorf("%s is larger than %d MiB", name, MaxInput>>20)
 	}
 	return os.ReadFile(full)
 }

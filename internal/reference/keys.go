@@ -19,7 +19,7 @@ func keysOf(schema string) []Entry {
 	told := map[string]string{} // mappings that are told, with where
 	alike := func(n *document.Node, path string) string {
 		properties := n.Get("properties")
-		if properties == nil || len(properties.Members()) < 3 || path == "" {
+		if properties == nil || len(properties.Members()) < 3 || path == "" || isWholeLogin(path) {
 			return ""
 		}
 		text := document.WriteJSON(n, document.Style{})
@@ -62,6 +62,9 @@ func keysOf(schema string) []Entry {
 					about = d.Text
 				}
 				kind := typeInWords(m.Value)
+				if isWholeLogin(path) && m.Key == "kind" {
+					kind = strings.TrimPrefix(path, ofLogin)
+				}
 				switch known := slices.IndexFunc(entries, func(e Entry) bool { return e.Form == at }); {
 				case known < 0:
 					entries = append(entries, Entry{Form: at, About: about, Type: kind})
@@ -75,7 +78,7 @@ func keysOf(schema string) []Entry {
 				for _, one := range all.Items() {
 					at := path // a kind of step
 					if login := one.Get("if").Get("properties").Get("kind"); login != nil {
-						at = "login: " + login.Get("const").Text
+						at = ofLogin + login.Get("const").Text
 					}
 					walk(one.Get("then"), at)
 				}
@@ -98,6 +101,12 @@ func keysOf(schema string) []Entry {
 	}
 	return entries
 }
+
+// ofLogin is before the name of a kind of login.
+const ofLogin = "login: "
+
+// isWholeLogin says whether a form is that of a kind of login, and not of a key of it.
+func isWholeLogin(form string) bool { return strings.HasPrefix(form, ofLogin) && !strings.Contains(form, ">") }
 
 // anyValue is the type of what may hold everything.
 const anyValue = "any value"

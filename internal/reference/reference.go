@@ -3,6 +3,9 @@
 package reference
 
 import (
+	"slices"
+	"strings"
+
 	"testbench/internal/bench"
 	"testbench/internal/rule"
 	"testbench/internal/sheet"
@@ -25,8 +28,14 @@ var topics = []struct {
 	name, about string
 	entries     func() []Entry
 }{
-	{"bench", "The keys of bench.yaml.", func() []Entry { return keysOf(bench.Schema(sheet.CheckSchema())) }},
+	{"bench", "The keys of bench.yaml; those of logins are a topic of their own.", func() []Entry {
+		return slices.DeleteFunc(keysOf(bench.Schema(sheet.CheckSchema())), isOfLogin)
+	}},
+	{"logins", "The kinds of logins in bench.yaml, with their keys.", func() []Entry {
+		return slices.DeleteFunc(keysOf(bench.Schema(sheet.CheckSchema())), func(e Entry) bool { return !isOfLogin(e) })
+	}},
 	{"sheets", "The keys of a sheet and of its steps.", func() []Entry { return keysOf(sheet.Schema(step.Kinds)) }},
+	{"paths", "A path leads to a value of an answer, in JSON and XML alike.", func() []Entry { return paths }},
 	{"rules", "Rules judge a value: path: RULE.", func() []Entry {
 		var all []Entry
 		for _, h := range rule.Reference() {
@@ -68,7 +77,15 @@ var topics = []struct {
 		func() []Entry { return files },
 	},
 	{"status", "The exit status.", func() []Entry { return statuses }},
+	{"events", "The events of run -json, a line of JSON each.", func() []Entry { return events }},
+	{
+		"limits", "What is bounded; what is over a limit is told, and never cut short in silence.",
+		func() []Entry { return limits },
+	},
 }
+
+// isOfLogin says whether a key is that of a kind of login.
+func isOfLogin(e Entry) bool { return strings.HasPrefix(e.Form, ofLogin) }
 
 // TopicNames are the names of the parts of the reference.
 func TopicNames() []string {
@@ -86,55 +103,4 @@ func Topics() []Topic {
 		out[i] = Topic{t.name, t.about, t.entries()}
 	}
 	return out
-}
-
-var placeholders = []Entry{
-	{
-		Form: "${name}", About: "a value of -set, else a kept value, else a column of the row, else a value of the " +
-			"site",
-		Example: "${lot}",
-	},
-	{Form: "${row.NAME}", About: "a column of the row, or a path into it", Example: "${row.moisture}"},
-	{Form: "${kept.NAME}", About: "a value that an earlier step kept", Example: "${kept.number}"},
-	{Form: "${site.NAME}", About: "a value of the site (set:)", Example: "${site.base}"},
-	{Form: "${sealed.NAME}", About: "a sealed secret", Example: "${sealed.clerk}"},
-	{Form: "${machine.NAME}", About: "a variable of the environment", Example: "${machine.HOME}"},
-	{Form: "${run.id}", About: "the identity of the run", Example: "${run.id}"},
-	{Form: "${file:NAME}", About: "the text of a file of the bench", Example: "${file:data/note.txt}"},
-	{Form: "${now}, ${today}, ${uuid}", About: "the moment, the day, a new identifier", Example: "${today | add 30 d}"},
-	{Form: "${callback}, ${callback.STEP}", About: "the address at which a listen: step waits", Example: "${callback}"},
-	{Form: "$${", About: "the two characters themselves", Example: "$${literally}"},
-}
-
-var variables = []Entry{
-	{Form: "TESTBENCH_IDENTITY", About: "the file with the key that opens sealed secrets; else one in the home folder"},
-	{Form: "TESTBENCH_PASSPHRASE", About: "the passphrase of a locked identity"},
-	{Form: "TESTBENCH_SEALED_NAME", About: "the text of the secret NAME, in place of the sealed one"},
-	{Form: "TESTBENCH_SEALED_NAME_FILE", About: "a file with it"},
-	{Form: "NO_COLOR", About: "no colour, where it is not empty"},
-	{Form: "TERM", About: "dumb: no colour, and nothing that moves"},
-	{Form: "HTTP_PROXY, HTTPS_PROXY, NO_PROXY", About: "the proxy, where the site names none"},
-}
-
-var files = []Entry{
-	{
-		Form:  "local.yaml",
-		About: "values of this machine only; you write it, and do not check it in: sites: NAME: set: and services:",
-	},
-	{Form: ".testbench/history.db", About: "every run of the bench (SQLite)"},
-	{Form: ".testbench/kept/NAME.age", About: "a value that call -keep kept, sealed"},
-	{Form: ".testbench/tokens/SITE/LOGIN.age", About: "a token that is kept between commands, sealed"},
-	{Form: ".testbench/runs/run_N.age", About: "what an interrupted run needs to go on, sealed"},
-	{Form: ".testbench/bridge/SERVICE.json", About: "the keys of a bridge, as hashes"},
-	{Form: "secrets/NAME.age", About: "a sealed secret"},
-	{Form: "secrets/recipients.txt", About: "the public keys that secrets are sealed to"},
-}
-
-var statuses = []Entry{
-	{Form: "0", About: "all passed"},
-	{Form: "1", About: "something failed: a check, a difference, a message that is not valid"},
-	{Form: "2", About: "the command or a file is wrong; nothing was sent"},
-	{Form: "3", About: "an endpoint was not reached, or a token not obtained"},
-	{Form: "130", About: "interrupted"},
-	{Form: "143", About: "terminated"},
 }

@@ -4,6 +4,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -12,6 +13,7 @@ import (
 	"github.com/xuri/excelize/v2"
 
 	"testbench/internal/bench"
+	"testbench/internal/path"
 	"testbench/internal/reference"
 	"testbench/internal/sheet"
 	"testbench/internal/standin/demo"
@@ -28,9 +30,13 @@ func TestTopics(t *testing.T) {
 		for _, e := range topic.Entries {
 			assert.NotEmpty(t, e.About, "%s: %s", topic.Name, e.Form)
 			switch topic.Name {
-			case "bench", "sheets", "filters", "functions":
+			case "bench", "sheets", "logins", "filters", "functions", "paths":
 				assert.NotEmpty(t, e.Example, "%s: %s has no example: write one into internal/reference/examples",
 					topic.Name, e.Form)
+			}
+			if topic.Name == "paths" {
+				_, err := path.Compile(e.Example)
+				assert.NoError(t, err, e.Example)
 			}
 			if (topic.Name == "placeholders" || topic.Name == "filters") && e.Example != "" {
 				_, err := value.Parse(e.Example)
@@ -76,4 +82,24 @@ func TestExamples(t *testing.T) {
 		}
 	}
 	assert.Empty(t, told, strings.Join(told, "\n"))
+}
+
+// The events are those that the face writes.
+func TestEvents(t *testing.T) {
+	var told, written []string
+	for _, topic := range reference.Topics() {
+		for _, e := range topic.Entries {
+			if topic.Name == "events" {
+				told = append(told, e.Form)
+			}
+		}
+	}
+	for _, name := range []string{"runjson.go", "run.go", "printer.go"} {
+		code, err := os.ReadFile(filepath.Join("..", "cli", name))
+		require.NoError(t, err)
+		for _, m := range regexp.MustCompile(`(?:event\(|"event": )"([a-z ]+)"`).FindAllStringSubmatch(string(code), -1) {
+			written = append(written, m[1])
+		}
+	}
+	assert.ElementsMatch(t, told, written)
 }

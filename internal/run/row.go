@@ -20,8 +20,8 @@ import (
 	"testbench/internal/value"
 )
 
-// mostItems bounds the items of one step.
-const mostItems = 100_000
+// MostItems bounds the items of one step.
+const MostItems = 100_000
 
 // rowRun is one row under way.
 type rowRun struct {
@@ -268,9 +268,9 @@ func (x *rowRun) each(ctx context.Context, step *sheet.Step, name string) result
 	}
 	items := itemsOf(list)
 	switch {
-	case len(items) > mostItems:
+	case len(items) > MostItems:
 		return x.Skip(step, name, result.Errored,
-			fmt.Sprintf("for each: there are %d items, and at most %d are gone through", len(items), mostItems))
+			fmt.Sprintf("for each: there are %d items, and at most %d are gone through", len(items), MostItems))
 	case len(items) == 0:
 		for _, n := range step.KeptNames() {
 			x.kept[n] = document.NewList()

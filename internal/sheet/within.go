@@ -11,8 +11,8 @@ import (
 	"testbench/internal/yamlfile"
 )
 
-// mostDepth bounds sheets that run sheets.
-const mostDepth = 8
+// MostDepth bounds sheets that run sheets.
+const MostDepth = 8
 
 // Param is a value that a sheet is given by whoever runs it.
 type Param struct {
@@ -80,8 +80,8 @@ func (s *Step) ReadSheet(r *mapping.Reader, file string, n *yamlfile.Node) *Shee
 	case slices.Contains(s.from.within, full):
 		r.File.Report(n, "", "the sheets run one another in a circle: %s", file)
 		return nil
-	case len(s.from.within) > mostDepth:
-		r.File.Report(n, "", "sheets run sheets at most %d deep", mostDepth)
+	case len(s.from.within) > MostDepth:
+		r.File.Report(n, "", "sheets run sheets at most %d deep", MostDepth)
 		return nil
 	}
 	data, err := mapping.ReadInside(s.from.bench.Dir, Inside(s.from.bench, full))

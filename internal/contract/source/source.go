@@ -15,11 +15,11 @@ import (
 	"testbench/internal/safefile"
 )
 
-// maxDocument bounds the size of one document. Those of one contract are together no larger than
-// maxAll, and none is begun after maxTime: each has a time limit of its own, and there may be hundreds.
+// MaxDocument bounds the size of one document. Those of one contract are together no larger than
+// MaxAll, and none is begun after maxTime: each has a time limit of its own, and there may be hundreds.
 const (
-	maxDocument = 64 << 20
-	maxAll      = 256 << 20
+	MaxDocument = 64 << 20
+	MaxAll      = 256 << 20
 	maxTime     = 5 * time.Minute
 )
 
@@ -57,22 +57,22 @@ func (s *Source) Fetch(base, location string) (resolved string, data []byte, err
 	location = strings.TrimSpace(location)
 	switch {
 	case base == "" && location == "-" && s.Standard != nil:
-		data, err := io.ReadAll(io.LimitReader(s.Standard, maxDocument+1))
+		data, err := io.ReadAll(io.LimitReader(s.Standard, MaxDocument+1))
 		return "standard input", data, tooLarge(data, err)
 	case IsAddress(location) || IsAddress(base):
 		resolved, data, err = s.fetchAddress(base, location)
 	default:
 		resolved, data, err = s.readFile(base, location)
 	}
-	if s.total += len(data); err == nil && s.total > maxAll {
-		return "", nil, fmt.Errorf("the contract's documents are together larger than %d MiB", maxAll>>20)
+	if s.total += len(data); err == nil && s.total > MaxAll {
+		return "", nil, fmt.Errorf("the contract's documents are together larger than %d MiB", MaxAll>>20)
 	}
 	return resolved, data, err
 }
 
 func tooLarge(data []byte, err error) error {
-	if err == nil && len(data) > maxDocument {
-		return fmt.Errorf("it is larger than %d MiB", maxDocument>>20)
+	if err == nil && len(data) > MaxDocument {
+		return fmt.Errorf("it is larger than %d MiB", MaxDocument>>20)
 	}
 	return err
 }
@@ -151,8 +151,8 @@ func (s *Source) readFile(base, location string) (string, []byte, error) {
 		return "", nil, err
 	case info.IsDir():
 		return "", nil, fmt.Errorf("%s is a folder", name)
-	case info.Mode().IsRegular() && info.Size() > maxDocument:
-		return "", nil, fmt.Errorf("%s is larger than %d MiB", name, maxDocument>>20)
+	case info.Mode().IsRegular() && info.Size() > MaxDocument:
+		return "", nil, fmt.Errorf("%s is larger than %d MiB", name, MaxDocument>>20)
 	case !info.Mode().IsRegular() && base != "":
 		return "", nil, fmt.Errorf("%s is not a file", name)
 	}
@@ -161,7 +161,7 @@ func (s *Source) readFile(base, location string) (string, []byte, error) {
 		return "", nil, err
 	}
 	defer file.Close()
-	data, err := io.ReadAll(io.LimitReader(file, maxDocument+1))
+	data, err := io.ReadAll(io.LimitReader(file, MaxDocument+1))
 	return name, data, tooLarge(data, err)
 }
 

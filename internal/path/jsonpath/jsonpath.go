@@ -39,7 +39,7 @@ func isSingular(segments []segment) bool {
 
 // Find gives the nodes that the query selects, in order; the same node may be
 // selected several times (2.1.2). The error is ErrTooMuch.
-func (q *Query) Find(root *document.Node) ([]Located, error) { return q.find(root, mostSteps) }
+func (q *Query) Find(root *document.Node) ([]Located, error) { return q.find(root, MostSteps) }
 
 func (q *Query) find(root *document.Node, steps int) ([]Located, error) {
 	e := &evaluation{root: root, left: steps}
@@ -60,10 +60,10 @@ func (q *Query) find(root *document.Node, steps int) ([]Located, error) {
 var ErrTooMuch = errors.New(
 	"the path visits too many values of this answer; ask for less with .. or with queries in filters")
 
-// mostSteps bounds what one query looks at: descending within descending grows
+// MostSteps bounds what one query looks at: descending within descending grows
 // without bound. bytesToAStep is how many bytes of text are as much work as a node.
 const (
-	mostSteps    = 20_000_000
+	MostSteps    = 20_000_000
 	bytesToAStep = 8
 )
 

@@ -17,8 +17,8 @@ type Value struct {
 	Single *document.Node
 }
 
-// mostVisits bounds the work of one evaluation, in nodes looked at: a second or two.
-const mostVisits = 50_000_000
+// MostVisits bounds the work of one evaluation, in nodes looked at: a second or two.
+const MostVisits = 50_000_000
 
 // What a text costs: as much as some nodes, and one more for each few bytes.
 const (
@@ -30,7 +30,7 @@ const (
 // that are not given are taken as the document declares them first. Errors are
 // of type *Error.
 func (e *Expr) Evaluate(t *Tree, prefixes map[string]string) (Value, error) {
-	return e.evaluate(t, prefixes, mostVisits)
+	return e.evaluate(t, prefixes, MostVisits)
 }
 
 func (e *Expr) evaluate(t *Tree, prefixes map[string]string, visits int) (Value, error) {
