@@ -209,7 +209,7 @@ func TestReference(t *testing.T) {
 	for _, topic := range reference.Topics() {
 		if title := ofFiles[topic.Name]; title != "" {
 			out = page(topic.Name, title)
-			out.WriteString(topic.About + "\n\n| key | what it is | what it holds | example |\n| --- | --- | --- | --- |\n")
+			out.WriteString(topic.About + "\n\n| key | what it is | what it holds | else | example |\n| --- | --- | --- | --- | --- |\n")
 		} else {
 			out = page("words", "Words")
 			out.WriteString("\n## " + topic.Name + "\n" + topic.About + "\n\n| | | |\n| --- | --- | --- |\n")
@@ -217,7 +217,7 @@ func TestReference(t *testing.T) {
 		for _, e := range topic.Entries {
 			cells := []string{"`" + e.Form + "`", e.About}
 			if ofFiles[topic.Name] != "" {
-				cells = append(cells, e.Type)
+				cells = append(cells, e.Type, e.Default)
 			}
 			example := ""
 			if e.Example != "" {

@@ -302,7 +302,7 @@ var siteKeys = []mapping.Key[Site]{
 		func(r *mapping.Reader, s *Site, n *yamlfile.Node) {
 			s.Reading = r.Choice(n, "guard", "read only") != ""
 		}),
-	mapping.TimeoutKey("timeout", "how long an exchange may take", func(s *Site) *time.Duration { return &s.Timeout }),
+	mapping.TimeoutKey("timeout", "how long an exchange may take; 30 s unless said", func(s *Site) *time.Duration { return &s.Timeout }),
 	mapping.NewKey("tls", "certificates", func(r *mapping.Reader, s *Site, n *yamlfile.Node) {
 		mapping.Read(r, "tls", n, &s.TLS, tlsKeys)
 		r.Together(n, tlsTogether)
@@ -361,13 +361,13 @@ var serviceKeys = []mapping.Key[Service]{
 			s.Speaks = rpc.Kind(r.Choice(n, "way to call methods", string(rpc.JSON), string(rpc.XML)))
 		}),
 	mapping.TextKey("port", "a port of the contract", func(s *Service) *string { return &s.Port }),
-	mapping.NewKey("soap", "1.1 or 1.2", func(r *mapping.Reader, s *Service, n *yamlfile.Node) {
+	mapping.NewKey("soap", "1.1 or 1.2; what the contract says unless said", func(r *mapping.Reader, s *Service, n *yamlfile.Node) {
 		s.SOAP = readSOAPVersion(r, n)
 	}),
-	mapping.NewKey("http", "1.1 or 2", func(r *mapping.Reader, s *Service, n *yamlfile.Node) {
+	mapping.NewKey("http", "1.1 or 2; what both sides can unless said", func(r *mapping.Reader, s *Service, n *yamlfile.Node) {
 		s.HTTP = r.Choice(n, "version of HTTP", "1.1", "2")
 	}),
-	mapping.TimeoutKey("timeout", "how long an exchange may take: 5 s",
+	mapping.TimeoutKey("timeout", "how long an exchange may take: 5 s; that of the site unless said",
 		func(s *Service) *time.Duration { return &s.Timeout }),
 	mapping.NewKey("names", "prefixes of XML names", func(r *mapping.Reader, s *Service, n *yamlfile.Node) {
 		s.Names = r.Names(n)

@@ -94,7 +94,7 @@ func showEntries(t *printer, entries []reference.Entry) {
 			about += ": " + e.Example
 		}
 		if e.Type != "" {
-			about += " (" + e.Type + ")"
+			about += " (" + e.Type + map[bool]string{true: "; else " + e.Default}[e.Default != ""] + ")"
 		}
 		text := t.wrap(about, t.width, width+4)
 		t.printf("  %s  %s\n", t.fit(e.Form, width), strings.TrimLeft(text, " "))

@@ -349,17 +349,20 @@ var hmacKeys = []mapping.Key[HMAC]{
 			h.Sign = append(h.Sign, part)
 		}
 	}),
-	mapping.TextKey("join", "what is between the parts", func(h *HMAC) *string { return &h.Join }),
-	mapping.NewKey("hash", "sha256, sha384, sha512, sha1, md5", func(r *mapping.Reader, h *HMAC, n *yamlfile.Node) {
-		if word := r.Choice(n, "hash", "sha256", "sha384", "sha512", "sha1", "md5"); word != "" {
-			h.Hash = word
-		}
-	}),
-	mapping.NewKey("encode", strings.Join(HMACEncodings, ", "), func(r *mapping.Reader, h *HMAC, n *yamlfile.Node) {
-		if word := r.Choice(n, "encoding", HMACEncodings...); word != "" {
-			h.Encode = word
-		}
-	}),
+	mapping.TextKey("join", "what is between the parts; a line break unless said",
+		func(h *HMAC) *string { return &h.Join }),
+	mapping.NewKey("hash", "sha256, sha384, sha512, sha1, md5; sha256 unless said",
+		func(r *mapping.Reader, h *HMAC, n *yamlfile.Node) {
+			if word := r.Choice(n, "hash", "sha256", "sha384", "sha512", "sha1", "md5"); word != "" {
+				h.Hash = word
+			}
+		}),
+	mapping.NewKey("encode", strings.Join(HMACEncodings, ", ")+"; base64 unless said",
+		func(r *mapping.Reader, h *HMAC, n *yamlfile.Node) {
+			if word := r.Choice(n, "encoding", HMACEncodings...); word != "" {
+				h.Encode = word
+			}
+		}),
 	mapping.SecretKey("key", "the shared key, from ${sealed.x}", func(h *HMAC) **value.Template { return &h.Key }),
 	mapping.NewKey(
 		"key is", "how the key is written: base64, hex; as it is unless said",
@@ -389,12 +392,13 @@ var hmacKeys = []mapping.Key[HMAC]{
 			h.Stamp.Target = *t
 		}
 	}),
-	mapping.NewKey("stamp as", strings.Join(StampForms, ", "), func(r *mapping.Reader, h *HMAC, n *yamlfile.Node) {
-		if h.Stamp == nil {
-			h.Stamp = &Stamp{}
-		}
-		h.Stamp.As = r.Choice(n, "form of a time stamp", StampForms...)
-	}),
+	mapping.NewKey("stamp as", strings.Join(StampForms, ", ")+"; seconds unless said",
+		func(r *mapping.Reader, h *HMAC, n *yamlfile.Node) {
+			if h.Stamp == nil {
+				h.Stamp = &Stamp{}
+			}
+			h.Stamp.As = r.Choice(n, "form of a time stamp", StampForms...)
+		}),
 	mapping.NewKey("nonce", "where a random word goes", func(r *mapping.Reader, h *HMAC, n *yamlfile.Node) {
 		h.Nonce = readTarget(r, n)
 	}),

@@ -247,7 +247,7 @@ var httpSignatureKeys = slices.Concat([]mapping.Key[HTTPSignature]{
 	mapping.SecretKey("shared key", "a shared key, from ${sealed.x}, in place of key:",
 		func(h *HTTPSignature) **value.Template { return &h.Shared }),
 	mapping.TemplateKey("key id", "the key's name", func(h *HTTPSignature) **value.Template { return &h.KeyID }),
-	mapping.NewKey("algorithm", strings.Join(httpsign.Algorithms, ", "),
+	mapping.NewKey("algorithm", strings.Join(httpsign.Algorithms, ", ")+"; what fits the key unless said",
 		func(r *mapping.Reader, h *HTTPSignature, n *yamlfile.Node) {
 			h.Algorithm = r.Choice(n, "algorithm", httpsign.Algorithms...)
 		}),
@@ -260,7 +260,7 @@ var httpSignatureKeys = slices.Concat([]mapping.Key[HTTPSignature]{
 	mapping.YesKey("nonce", "true: with a random word", func(h *HTTPSignature) *bool { return &h.Nonce }),
 	mapping.TextKey("tag", "what the signature is for", func(h *HTTPSignature) *string { return &h.Tag }),
 	mapping.NewKey(
-		"digest", strings.Join(httpsign.Digests, " or ")+", of the content",
+		"digest", strings.Join(httpsign.Digests, " or ")+", of the content; sha-256 unless said",
 		func(r *mapping.Reader, h *HTTPSignature, n *yamlfile.Node) {
 			h.Digest = r.Choice(n, "digest", httpsign.Digests...)
 		},

@@ -325,7 +325,8 @@ var loginCallOwnKeys = []mapping.Key[LoginCall]{
 }
 
 // furtherKeys are those of a call of a login beside its first: no other login goes with it.
-var furtherKeys = slices.DeleteFunc(slices.Clone(askKeys), func(k mapping.Key[callKeys]) bool { return k.Name == "login" })
+var furtherKeys = slices.DeleteFunc(slices.Clone(askKeys),
+	func(k mapping.Key[callKeys]) bool { return k.Name == "login" })
 
 // readLoginCall reads a call of a login by its keys: its request line alone, or all of it.
 func readLoginCall(r *mapping.Reader, n *yamlfile.Node, what string, keys []mapping.Key[callKeys],

@@ -595,11 +595,12 @@ func readOAuth2(r *mapping.Reader, n *yamlfile.Node) Kind {
 
 var oauth2Keys = slices.Concat([]mapping.Key[OAuth2]{
 	ignoreKind[OAuth2](),
-	mapping.NewKey("grant", strings.Join(Grants, ", "), func(r *mapping.Reader, o *OAuth2, n *yamlfile.Node) {
-		if word := r.Choice(n, "grant that can be used", Grants...); word != "" {
-			o.Grant = word
-		}
-	}),
+	mapping.NewKey("grant", strings.Join(Grants, ", ")+"; client credentials unless said",
+		func(r *mapping.Reader, o *OAuth2, n *yamlfile.Node) {
+			if word := r.Choice(n, "grant that can be used", Grants...); word != "" {
+				o.Grant = word
+			}
+		}),
 	mapping.AddressKey("issuer", "the issuer; its metadata says where its endpoints are",
 		func(o *OAuth2) **value.Template { return &o.Issuer }),
 	mapping.AddressKey("from", "the token endpoint", func(o *OAuth2) **value.Template { return &o.From }),
@@ -616,7 +617,7 @@ var oauth2Keys = slices.Concat([]mapping.Key[OAuth2]{
 	mapping.TemplateKey("client", "the client's name", func(o *OAuth2) **value.Template { return &o.Client }),
 	mapping.SecretKey("client secret", "its secret, from ${sealed.x}",
 		func(o *OAuth2) **value.Template { return &o.ClientSecret }),
-	mapping.NewKey("client authentication", strings.Join(ClientWays, ", "),
+	mapping.NewKey("client authentication", strings.Join(ClientWays, ", ")+"; basic unless said",
 		func(r *mapping.Reader, o *OAuth2, n *yamlfile.Node) {
 			o.ClientAuthentication = r.Choice(n, "place for the client's credentials", ClientWays...)
 		}),

@@ -294,23 +294,24 @@ var signatureKeys = slices.Concat([]mapping.Key[Signature]{
 	mapping.TextsKey("sign", "what is signed: body, time stamp, user, token, assertion, or the name of a header block",
 		func(s *Signature) *[]string { return &s.Sign }),
 	mapping.NewKey(
-		"reference", "how the message names the key: "+strings.Join(wssecurity.References, ", "),
+		"reference", "how the message names the key: "+strings.Join(wssecurity.References, ", ")+"; token unless said",
 		func(r *mapping.Reader, s *Signature, n *yamlfile.Node) {
 			s.Reference = r.Choice(n, "reference", wssecurity.References...)
 		},
 	),
 	mapping.NewKey(
-		"algorithm", strings.Join(wssecurity.SignatureAlgorithms, ", "),
+		"algorithm", strings.Join(wssecurity.SignatureAlgorithms, ", ")+"; what fits the key unless said",
 		func(r *mapping.Reader, s *Signature, n *yamlfile.Node) {
 			s.Algorithm = r.Choice(n, "algorithm", wssecurity.SignatureAlgorithms...)
 		},
 	),
-	mapping.NewKey("digest", "sha256 or sha1", func(r *mapping.Reader, s *Signature, n *yamlfile.Node) {
-		s.Digest = r.Choice(n, "digest", "sha256", "sha1")
-	}),
+	mapping.NewKey("digest", "sha256 or sha1; sha256 unless said",
+		func(r *mapping.Reader, s *Signature, n *yamlfile.Node) {
+			s.Digest = r.Choice(n, "digest", "sha256", "sha1")
+		}),
 	mapping.TextsKey("inclusive", "prefixes that are signed though nothing seems to use them",
 		func(s *Signature) *[]string { return &s.Inclusive }),
-	mapping.NewKey("stamp", "how long the time stamp is good; none for none",
+	mapping.NewKey("stamp", "how long the time stamp is good, or none; 5 min unless said",
 		func(r *mapping.Reader, s *Signature, n *yamlfile.Node) {
 			if s.Stamp = 0; r.Text(n) != "none" {
 				s.Stamp = r.Duration(n)
@@ -336,18 +337,19 @@ var encryptingKeys = []mapping.Key[Encrypting]{
 		func(e *Encrypting) **value.Template { return &e.For }),
 	mapping.TextsKey("parts", "what is encrypted; the body unless said",
 		func(e *Encrypting) *[]string { return &e.Parts }),
-	mapping.NewKey("cipher", strings.Join(wssecurity.Ciphers, ", "),
+	mapping.NewKey("cipher", strings.Join(wssecurity.Ciphers, ", ")+"; aes256-gcm unless said",
 		func(r *mapping.Reader, e *Encrypting, n *yamlfile.Node) {
 			e.Cipher = r.Choice(n, "cipher", wssecurity.Ciphers...)
 		}),
 	mapping.NewKey(
-		"transport", "how the key travels: "+strings.Join(wssecurity.KeyTransports, ", "),
+		"transport", "how the key travels: "+strings.Join(wssecurity.KeyTransports, ", ")+"; rsa-oaep unless said",
 		func(r *mapping.Reader, e *Encrypting, n *yamlfile.Node) {
 			e.Transport = r.Choice(n, "way for a key to travel", wssecurity.KeyTransports...)
 		},
 	),
 	mapping.NewKey(
-		"reference", "how the receiver's key is named: "+strings.Join(wssecurity.References[:5], ", "),
+		"reference", "how the receiver's key is named: "+strings.Join(wssecurity.References[:5],
+			", ")+"; issuer unless said",
 		func(r *mapping.Reader, e *Encrypting, n *yamlfile.Node) {
 			e.Reference = r.Choice(n, "reference", wssecurity.References[:5]...)
 		},

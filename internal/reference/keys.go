@@ -97,16 +97,25 @@ func keysOf(schema string) []Entry {
 	walk(root, "")
 	examples := examplesOf(entries)
 	for i := range entries {
-		entries[i].Example = examples[entries[i].Form]
+		e := &entries[i]
+		e.Example = examples[e.Form]
+		if at := strings.LastIndex(e.About, "; "); at >= 0 && strings.HasSuffix(e.About, unlessSaid) {
+			e.About, e.Default = e.About[:at], strings.TrimSuffix(e.About[at+2:], unlessSaid)
+		}
 	}
 	return entries
 }
+
+// unlessSaid is after what holds where a file does not say a key, at the end of what the key holds.
+const unlessSaid = " unless said"
 
 // ofLogin is before the name of a kind of login.
 const ofLogin = "login: "
 
 // isWholeLogin says whether a form is that of a kind of login, and not of a key of it.
-func isWholeLogin(form string) bool { return strings.HasPrefix(form, ofLogin) && !strings.Contains(form, ">") }
+func isWholeLogin(form string) bool {
+	return strings.HasPrefix(form, ofLogin) && !strings.Contains(form, ">")
+}
 
 // anyValue is the type of what may hold everything.
 const anyValue = "any value"

@@ -20,8 +20,9 @@ type Topic struct {
 }
 
 // Entry is a word of a file or of the machine: how it is written, what it does, an example where the
-// form is none, and of a key of a file what it may hold.
-type Entry struct{ Form, About, Example, Type string }
+// form is none, and of a key of a file what it may hold and what holds where it is not there; "" for
+// nothing.
+type Entry struct{ Form, About, Example, Type, Default string }
 
 // topics are the parts of the reference, with what they are made of.
 var topics = []struct {

@@ -29,8 +29,9 @@ var againKeys = []mapping.Key[Again]{
 	mapping.NewKey("times", "how often at most", func(r *mapping.Reader, a *Again, n *yamlfile.Node) {
 		a.Times = r.Whole(n, "times")
 	}),
-	mapping.DurationKey("pause", "how long before the second try", func(a *Again) *time.Duration { return &a.Pause }),
-	mapping.NewKey("grow", "by what each pause is longer than the one before; 2",
+	mapping.DurationKey("pause", "how long before the second try; 200 ms unless said",
+		func(a *Again) *time.Duration { return &a.Pause }),
+	mapping.NewKey("grow", "by what each pause is longer than the one before; 2 unless said",
 		func(r *mapping.Reader, a *Again, n *yamlfile.Node) {
 			factor, err := strconv.ParseFloat(r.PlainText(n), 64)
 			if err != nil || factor < 1 || factor > 10 {
@@ -41,7 +42,9 @@ var againKeys = []mapping.Key[Again]{
 		}),
 	mapping.NewKey("when", "a condition on the answer: it is tried again where it holds",
 		func(r *mapping.Reader, a *Again, n *yamlfile.Node) { a.When = r.Condition(n) }),
-	mapping.NewKey("on", "statuses, refused, failed (not 400, 401, 403 and the like, unless they are named)",
+	mapping.NewKey("on",
+		"statuses, refused, failed (not 400, 401, 403 and the like, unless they are named); 429, 502, 503, 504 and "+
+			"refused unless said",
 		func(r *mapping.Reader, a *Again, n *yamlfile.Node) { a.onAt = n }),
 }
 

@@ -165,14 +165,14 @@ var rowsKeys = []mapping.Key[Rows]{
 		func(r *mapping.Reader, rows *Rows, n *yamlfile.Node) { rows.From, rows.At = r.PlainText(n), n }),
 	mapping.PathKey("path", "where the list or the repeated element is, in JSON and XML",
 		func(rows *Rows) **path.Path { return &rows.options.Path }),
-	mapping.TextKey("sheet", "the sheet of a spreadsheet", func(rows *Rows) *string { return &rows.options.Sheet }),
-	mapping.NewKey("header", "the row of a spreadsheet that names the columns",
+	mapping.TextKey("sheet", "the sheet of a spreadsheet; the first unless said", func(rows *Rows) *string { return &rows.options.Sheet }),
+	mapping.NewKey("header", "the row of a spreadsheet that names the columns; 1 unless said",
 		func(r *mapping.Reader, rows *Rows, n *yamlfile.Node) { rows.options.Header = r.Whole(n, "header") }),
 	mapping.NewKey("list", "the rows themselves",
 		func(_ *mapping.Reader, rows *Rows, n *yamlfile.Node) { rows.list = n }),
 	mapping.TextKey("numbers", "a span: 1 to 100", func(rows *Rows) *string { return &rows.numbers }),
 	mapping.TextKey("days", "a span: 2026-11-01 to 2026-11-30", func(rows *Rows) *string { return &rows.days }),
-	mapping.NewKey("by", "the step of a span", func(r *mapping.Reader, rows *Rows, n *yamlfile.Node) {
+	mapping.NewKey("by", "the step of a span; 1 unless said", func(r *mapping.Reader, rows *Rows, n *yamlfile.Node) {
 		rows.step = r.Whole(n, "by")
 	}),
 	mapping.NewKey("as", "the column of a span", func(r *mapping.Reader, rows *Rows, n *yamlfile.Node) {
@@ -199,7 +199,7 @@ var rowsKeys = []mapping.Key[Rows]{
 			}
 		}),
 	mapping.TreeKey("fill", "the parameters of the query", func(rows *Rows) **request.Tree { return &rows.Query.Fill }),
-	mapping.TextKey("label", "the column that names a row in output", func(rows *Rows) *string { return &rows.Label }),
+	mapping.TextKey("label", "the column that names a row in output; the first unless said", func(rows *Rows) *string { return &rows.Label }),
 	mapping.NewKey("sample", "how many rows, by chance", func(r *mapping.Reader, rows *Rows, n *yamlfile.Node) {
 		rows.Sample = r.Whole(n, "sample")
 	}),

@@ -158,7 +158,7 @@ var sheetKeys = []mapping.Key[Sheet]{
 	mapping.TextKey("sheet", "the sheet's name", func(s *Sheet) *string { return &s.Name }),
 	mapping.NewKey("about", "what it shows",
 		func(r *mapping.Reader, s *Sheet, n *yamlfile.Node) { s.About = r.Text(n) }),
-	mapping.NewKey("site", "the site, unless another is asked for",
+	mapping.NewKey("site", "the site, where no other is asked for; the first of the bench unless said",
 		func(r *mapping.Reader, s *Sheet, n *yamlfile.Node) {
 			s.Site = r.PlainText(n)
 			if s.Bench.Site(s.Site) == nil && s.Site != "" {

@@ -81,7 +81,7 @@ var commonKeys = []mapping.Key[Step]{
 		func(s *Step) *bool { return &s.Soft }),
 	mapping.NewKey("tags", "words by which steps are chosen (run -tag)",
 		func(r *mapping.Reader, s *Step, n *yamlfile.Node) { s.Tags = r.Words(n) }),
-	mapping.TimeoutKey("timeout", "how long an exchange may take: 5 s",
+	mapping.TimeoutKey("timeout", "how long an exchange may take: 5 s; that of the service unless said",
 		func(s *Step) *time.Duration { return &s.Timeout }),
 	mapping.NewKey("for each", "${list}, or name: ${list}: once for each item",
 		func(r *mapping.Reader, s *Step, n *yamlfile.Node) { s.Each = readEach(r, n) }),
@@ -93,9 +93,9 @@ var commonKeys = []mapping.Key[Step]{
 		func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
 			s.waiting().Until = ReadFieldRules(r, n, "")
 		}),
-	mapping.NewKey("every", "the pause between askings; 200 ms to 5 s grows",
+	mapping.NewKey("every", "the pause between askings, or from and to: it grows; 200 ms to 5 s unless said",
 		func(r *mapping.Reader, s *Step, n *yamlfile.Node) { s.waiting().Every = readPauses(r, n) }),
-	mapping.NewKey("within", "how long is waited at most", func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
+	mapping.NewKey("within", "how long is waited at most; 30 s unless said", func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
 		s.waiting().Within = r.Duration(n)
 	}),
 	mapping.NewKey("states", "the states on the way, in their order",
@@ -104,12 +104,12 @@ var commonKeys = []mapping.Key[Step]{
 		}),
 	mapping.NewKey("again", "how often it is tried, where it goes wrong",
 		func(r *mapping.Reader, s *Step, n *yamlfile.Node) { s.Again = readAgain(r, n) }),
-	mapping.NewKey("site", "another site for this step", func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
+	mapping.NewKey("site", "another site for this step; that of the sheet unless said", func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
 		s.Site, s.SiteAt = r.PlainText(n), n
 	}),
 	mapping.NewKey("login", "a login, several, none, or spoil: with how:",
 		func(r *mapping.Reader, s *Step, n *yamlfile.Node) { s.Login = readLoginChoice(r, n) }),
-	mapping.NewKey("contract", "what is checked against it: both, request, answer or off",
+	mapping.NewKey("contract", "what is checked against it: both, request, answer or off; both unless said",
 		func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
 			s.Contract = r.Choice(n, "part of an exchange", "both", "request", "answer", "off")
 		}),
@@ -190,11 +190,11 @@ var commonKeys = []mapping.Key[Step]{
 		}),
 	mapping.YesKey("drop empty", "true: fields without a value are left out",
 		func(s *Step) *bool { return &s.Spec.DropEmpty }),
-	mapping.NewKey("pages", "how many pages of a list are read, where an answer leads to the next one",
+	mapping.NewKey("pages", "how many pages of a list are read, where an answer leads to the next one; 1 unless said",
 		func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
 			s.Pages = r.Whole(n, "pages")
 		}),
-	mapping.NewKey("redirects", "follow or off", func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
+	mapping.NewKey("redirects", "follow or off; follow unless said", func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
 		s.Stay = r.Choice(n, "way with redirects", "follow", "off") == "off"
 	}),
 	mapping.NewKey("http", "1.1 or 2", func(r *mapping.Reader, s *Step, n *yamlfile.Node) {

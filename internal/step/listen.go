@@ -45,7 +45,7 @@ var listenKind = sheet.Kind{
 }
 
 var listenKeys = []mapping.Key[Listen]{
-	mapping.NewKey("method", "POST unless said otherwise", func(r *mapping.Reader, l *Listen, n *yamlfile.Node) {
+	mapping.NewKey("method", "the method; POST unless said", func(r *mapping.Reader, l *Listen, n *yamlfile.Node) {
 		l.Method = r.Choice(n, "method", request.Methods...)
 	}),
 	mapping.TemplateKey("path", "what is after the address that was given out",
@@ -76,18 +76,18 @@ var listenKeys = []mapping.Key[Listen]{
 var signedKeys = []mapping.Key[callback.Signed]{
 	mapping.TextKey("header", "the header field that holds the signature",
 		func(s *callback.Signed) *string { return &s.Header }),
-	mapping.NewKey("hash", "sha1, sha256 or sha512", func(r *mapping.Reader, s *callback.Signed, n *yamlfile.Node) {
+	mapping.NewKey("hash", "sha1, sha256 or sha512; sha256 unless said", func(r *mapping.Reader, s *callback.Signed, n *yamlfile.Node) {
 		s.Hash = r.Choice(n, "hash", "sha1", "sha256", "sha512")
 	}),
 	mapping.SecretKey("key", "the key, from ${sealed.x}", func(s *callback.Signed) **value.Template { return &s.Key }),
-	mapping.NewKey("encode", "hex or base64", func(r *mapping.Reader, s *callback.Signed, n *yamlfile.Node) {
+	mapping.NewKey("encode", "hex or base64; hex unless said", func(r *mapping.Reader, s *callback.Signed, n *yamlfile.Node) {
 		s.Encode = r.Choice(n, "encoding", "hex", "base64")
 	}),
 	mapping.TextKey("before", "what is before it, as sha256=", func(s *callback.Signed) *string { return &s.Before }),
 }
 
 var callAnswerKeys = []mapping.Key[callback.Answer]{
-	mapping.NewKey("status", "204 unless said otherwise",
+	mapping.NewKey("status", "the status; 204 unless said",
 		func(r *mapping.Reader, a *callback.Answer, n *yamlfile.Node) {
 			status, err := strconv.Atoi(r.PlainText(n))
 			if err != nil || status < 200 || status > 599 {
