@@ -18,6 +18,7 @@ import (
 	"testbench/internal/contract/formats"
 	"testbench/internal/contract/source"
 	"testbench/internal/document"
+	"testbench/internal/mapping"
 	"testbench/internal/safefile"
 	"testbench/internal/value"
 	"testbench/internal/yamlfile"
@@ -35,7 +36,7 @@ type Added struct {
 // Addition says what is to be added to a bench.
 type Addition struct {
 	Name    string
-	Source  string // a file, an address of a contract, or an example address
+	Source  string // a file (- for standard input), an address of a contract, or an example address
 	Example bool   // the address is an example, and not fetched
 	Shell   bool   // the source is a command line out of somebody's documentation
 	// Seal seals a value that looks like a key.
@@ -77,6 +78,9 @@ func Add(b *bench.Bench, from *source.Source, a Addition) (*Added, error) {
 	return adder.added, adder.write()
 }
 
+// standardInput is what is written in place of the name of a file.
+const standardInput = "-"
+
 type adder struct {
 	bench *bench.Bench
 	a     Addition
@@ -88,6 +92,8 @@ type adder struct {
 	before  int               // mistakes that the bench had
 	files   map[string][]byte // that the contract consists of
 	notYet  error             // why the address is not a contract
+	// location is what the contract itself is called among the files.
+	location string
 	// base is the beginning of the service's address, put into the site by baseName; empty
 	// while there is none.
 	base, baseName string
@@ -112,6 +118,7 @@ func (d *adder) contract(from *source.Source) (*formats.Contract, error) {
 		}
 		return nil, err
 	}
+	d.location = resolved
 	c, err := formats.Read(resolved, data, d.fetch(from.Fetch))
 	if err != nil && isAddress && !looksLikeContract(data) {
 		d.notYet = err
@@ -274,6 +281,15 @@ func (d *adder) described(c *formats.Contract) error {
 
 // keepFile makes sure that a contract lies in the bench, and gives its name there.
 func (d *adder) keepFile() (string, error) {
+	if d.a.Source == standardInput {
+		data := d.files[d.location]
+		ending := map[document.Format]string{document.JSON: ".json", document.XML: ".xml"}[mapping.GuessText(string(data))]
+		if ending == "" {
+			ending = ".yaml"
+		}
+		name := path.Join("contracts", d.a.Name+ending)
+		return name, d.copy(name, data)
+	}
 	full, err := filepath.Abs(d.a.Source)
 	if err != nil {
 		return "", err

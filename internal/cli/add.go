@@ -20,7 +20,7 @@ func addCommand() *command {
 	return &command{
 		name: "add", group: "finding out",
 		purpose: "adds a service to the bench, from its contract, an example address or a command line",
-		usage:   "NAME FILE|ADDRESS",
+		usage: "NAME FILE|ADDRESS|-",
 		examples: []string{
 			"testbench add lab2 contracts/lab.wsdl",
 			"testbench add prices 'http://127.0.0.1:8720/index/prices.xml?fd=1&fm=11&fy=2026'",

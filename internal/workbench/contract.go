@@ -114,7 +114,7 @@ func (b *Bench) Add(ctx context.Context, a addservice.Addition, o Options) (*add
 	}
 	defer func() { _ = closeInTime(session) }()
 	from := session.Source(ctx)
-	from.Dir = ""
+	from.Dir, from.Standard = "", b.Standard
 	return addservice.Add(b.inner, from, a)
 }
 
