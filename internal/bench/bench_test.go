@@ -119,6 +119,20 @@ services:
 	}
 }
 
+// An operation reads where its method is safe (RFC 9110, 9.2.1), or where the bench says so.
+func TestReads(t *testing.T) {
+	for line, want := range map[string]bool{
+		"request: GET /a": true, "request: HEAD /a": true, "request: OPTIONS /a": true, "request: POST /a": false,
+		"request: DELETE /a": false, "request: POST /a\n        reads: true": true,
+		"reads: true\n        request: POST /a": true,
+	} {
+		b := bench.Read(t.TempDir(), "bench.yaml",
+			[]byte("bench: b\nservices:\n  s:\n    address: http://127.0.0.1:1\n    operations:\n      o:\n        "+line+"\n"))
+		require.Empty(t, b.Problems().Serious(), line)
+		assert.Equal(t, want, b.Service("s").Operation("o").Reads, line)
+	}
+}
+
 // What a service says and its contract knows nothing of has no effect, and is a mistake.
 func TestContractsOfServices(t *testing.T) {
 	dir := t.TempDir()

@@ -113,7 +113,8 @@ func newSession(t *testing.T, s *sender) (*session.Session, *bench.Bench) {
 "parameters": [{"name": "id", "in": "path", "required": true, "schema": {"type": "integer"}}, {"name": "tags", "in": "query", "schema": {"type": "array", "items": {"type": "string"}}}],
 "requestBody": {"content": {"application/json": {"schema": {"type": "object", "properties": {"kilos": {"type": "number"}}, "required": ["kilos"], "additionalProperties": false}}, "application/vnd.lot+json": {"schema": {"type": "object"}}}},
 "responses": {"200": {"description": "ok", "content": {"application/json": {"schema": {"type": "object"}}}}}}}, "/moves": {"post": {"operationId": "move", "parameters": [
-{"name": "X-Depot", "in": "header", "required": true, "schema": {"type": "string"}}, {"name": "day", "in": "query", "required": true, "schema": {"type": "string"}}], "responses": {"204": {"description": "done"}}}}}}`,
+{"name": "X-Depot", "in": "header", "required": true, "schema": {"type": "string"}}, {"name": "day", "in": "query", "required": true, "schema": {"type": "string"}}], "responses": {"204": {"description": "done"}}}}, "/labels": {"post": {"operationId": "label",
+"requestBody": {"content": {"application/vnd.label+json": {"schema": {"type": "object", "properties": {"lot": {"type": "string"}}}}}}, "responses": {"204": {"description": "done"}}}}}}`,
 		"lab.wsdl": `<w:definitions xmlns:w="http://schemas.xmlsoap.org/wsdl/" xmlns:s="http://schemas.xmlsoap.org/wsdl/soap/" xmlns:x="http://www.w3.org/2001/XMLSchema" xmlns:t="urn:t" targetNamespace="urn:t">
 <w:types><x:schema targetNamespace="urn:t" elementFormDefault="qualified"><x:element name="Q"><x:complexType><x:sequence><x:element name="n" type="x:int"/></x:sequence></x:complexType></x:element></x:schema></w:types>
 <w:message name="Q"><w:part name="p" element="t:Q"/></w:message><w:portType name="P"><w:operation name="Ask"><w:input message="t:Q"/></w:operation></w:portType>
@@ -178,6 +179,10 @@ login: none`, "GET http://h.example/api/lots/L?page=2&depot=%C3%BC | X-Depot: so
 			"OpenAPI, with a type that is asked for",
 			"call: open/change\nfill: {id: 7, more: 1}\nheaders: {X-Depot: n, Content-Type: application/vnd.lot+json}",
 			`| Content-Type: application/vnd.lot+json | X-Depot: n | {"more":1}`,
+		},
+		{
+			"OpenAPI, of the only type that there is", "call: open/label\nfill: {lot: L}",
+			`POST http://o.example/v1/labels | Content-Type: application/vnd.label+json | {"lot":"L"}`,
 		},
 		{"OpenAPI, broken", "call: open/change\nfill: {id: x, kilos: 2}", "id must be integer"},
 		{

@@ -173,6 +173,7 @@ steps:
 		{search("expect:\n  fault: some¦"), "a rule is missing", "equals some"},
 		{search("expect:\n  fault:\n    ¦txt: x"), `a fault has no "txt"`, `"text"`},
 		{search("expect:\n  refused: ¦tsl"), `"tsl" is not a kind of refusal`, `"tls"`},
+		{search("expect:\n  same as file: ¦../x.json"), "leads out of the bench folder", ""},
 		{search("fields:\n  a: \"¦>= 5\""), `">= 5" is not a rule`, "`at least 5`"},
 		{search("fields:\n  a: is ¦numbr"), `"numbr" is not a kind or a state`, "is number"},
 		{search("fields:\n  a:\n    ¦equls: 5"), `"equls" is not a rule`, `"equals"`},
