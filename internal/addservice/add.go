@@ -94,9 +94,8 @@ type adder struct {
 	notYet  error             // why the address is not a contract
 	// location is what the contract itself is called among the files.
 	location string
-	// base is the beginning of the service's address, put into the site by baseName; empty
-	// while there is none.
-	base, baseName string
+	// bases are beginnings of addresses that were put into the site, by the names they have there.
+	bases [][2]string
 }
 
 // contract reads the source as a contract; nil where it is an example.
@@ -199,17 +198,17 @@ func (d *adder) address(whole string) (string, error) {
 	}
 	site := d.bench.Sites[0]
 	best, text := "", ""
-	if d.baseName != "" && strings.HasPrefix(whole, d.base+"/") {
-		return "${" + d.baseName + "}" + strings.TrimPrefix(whole, d.base), nil
+	look := func(name, base string) {
+		if rest, ok := strings.CutPrefix(whole, base); ok && (rest == "" || rest[0] == '/') && len(base) > len(text) {
+			best, text = name, base
+		}
+	}
+	for _, base := range d.bases {
+		look(base[0], base[1])
 	}
 	for _, f := range site.Set {
-		node := f.Value.Known(nil)
-		if node == nil || !node.IsScalar() || !source.IsAddress(node.Text) {
-			continue
-		}
-		if rest, ok := strings.CutPrefix(whole, node.Text); ok && (rest == "" || rest[0] == '/') &&
-			len(node.Text) > len(text) {
-			best, text = f.Name, node.Text
+		if node := f.Value.Known(nil); node != nil && node.IsScalar() && source.IsAddress(node.Text) {
+			look(f.Name, node.Text)
 		}
 	}
 	if best != "" {
@@ -219,28 +218,23 @@ func (d *adder) address(whole string) (string, error) {
 	if err != nil || u.Host == "" {
 		return whole, nil
 	}
-	name := "base"
-	if d.hasValue(site, name) || d.baseName == name {
-		name = strings.ReplaceAll(d.a.Name, "-", "_") + "_base"
-		if !value.IsIdentifier(name) || d.hasValue(site, name) || d.baseName != "" {
-			return whole, nil
+	service := strings.ReplaceAll(d.a.Name, "-", "_")
+	for _, name := range []string{"base", service + "_base", service + "_address"} {
+		if !value.IsIdentifier(name) || d.hasValue(site, name) {
+			continue
 		}
+		base := u.Scheme + "://" + u.Host
+		if err := d.insert("sites."+site.Name+".set", name+": "+base+"\n"); err != nil {
+			return "", err
+		}
+		d.bases = append(d.bases, [2]string{name, base})
+		return "${" + name + "}" + strings.TrimPrefix(whole, base), nil
 	}
-	base := u.Scheme + "://" + u.Host
-	if err := d.insert("sites."+site.Name+".set", name+": "+base+"\n"); err != nil {
-		return "", err
-	}
-	d.baseName, d.base = name, base
-	return "${" + name + "}" + strings.TrimPrefix(whole, base), nil
+	return whole, nil
 }
 
 func (d *adder) hasValue(site *bench.Site, name string) bool {
-	for _, f := range site.Set {
-		if f.Name == name {
-			return true
-		}
-	}
-	return false
+	return site.Value(name) != nil || slices.ContainsFunc(d.bases, func(base [2]string) bool { return base[0] == name })
 }
 
 // described adds a service that a contract describes. A file from elsewhere is
