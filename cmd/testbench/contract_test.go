@@ -565,7 +565,7 @@ services:
 	assert.Equal(t, []string{"wsdl", "schema"}, taken())
 	o = p.run("survey", "lab")
 	assert.Equal(t, 0, o.status, o.all())
-	assert.Equal(t, []string{"wsdl"}, taken())
+	assert.Empty(t, taken(), "what was fetched a moment ago is good enough")
 	assert.Contains(t, strings.Join(strings.Fields(o.stdout), " "), "the contract leads to another host")
 }
 

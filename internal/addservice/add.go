@@ -11,6 +11,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -38,6 +39,7 @@ type Addition struct {
 	Name    string
 	Source  string // a file (- for standard input), an address of a contract, or an example address
 	Example bool   // the address is an example, and not fetched
+	Login   string // that the service has, and that its contract is fetched with; "" for none
 	Shell   bool   // the source is a command line out of somebody's documentation
 	// Seal seals a value that looks like a key.
 	Seal func(name, text string) error
@@ -59,6 +61,9 @@ func Add(b *bench.Bench, from *source.Source, a Addition) (*Added, error) {
 		return nil, err
 	}
 	adder.before = len(b.Problems().Serious())
+	if a.Login != "" && b.Login(a.Login) == nil {
+		return nil, &bench.NotFoundError{What: "login", Name: a.Login, Known: b.LoginNames()}
+	}
 	if b.Service(a.Name) != nil {
 		return nil, fmt.Errorf("there is a service %s already; take another name, or change it in %s", a.Name,
 			b.File())
@@ -108,7 +113,8 @@ func (d *adder) contract(from *source.Source) (*formats.Contract, error) {
 	if err != nil {
 		var missing *source.NoFileError
 		var unread *bench.FetchError
-		if errors.As(err, &unread) && unread.Record.Answer != nil {
+		if errors.As(err, &unread) && unread.Record.Answer != nil && d.a.Login == "" &&
+			!leadsToContract(d.a.Source) {
 			d.notYet = err // it is there, and gives no contract to one without a login
 			return nil, nil
 		}
@@ -119,7 +125,7 @@ func (d *adder) contract(from *source.Source) (*formats.Contract, error) {
 	}
 	d.location = resolved
 	c, err := formats.Read(resolved, data, d.fetch(from.Fetch))
-	if err != nil && isAddress && !looksLikeContract(data) {
+	if err != nil && isAddress && d.a.Login == "" && !looksLikeContract(data) {
 		d.notYet = err
 		return nil, nil
 	}
@@ -162,6 +168,20 @@ func looksLikeExample(address string) bool {
 		return false
 	}
 	return !strings.HasSuffix(u.Path, "$metadata")
+}
+
+// leadsToContract says whether an address surely is that of a contract, whatever it answers.
+func leadsToContract(address string) bool {
+	u, err := url.Parse(address)
+	if err != nil {
+		return false
+	}
+	switch path.Ext(u.Path) {
+	case ".wsdl", ".wadl", ".xsd", ".edmx", ".yaml", ".yml":
+		return true
+	}
+	return slices.Contains([]string{"wsdl", "singleWsdl", "singlewsdl", "xsd", "_wadl"}, u.RawQuery) ||
+		regexp.MustCompile(`(?i)openapi|swagger|api-docs|\$metadata$`).MatchString(u.Path)
 }
 
 // looksLikeContract says whether data that cannot be read was meant as a contract.
@@ -242,7 +262,7 @@ func (d *adder) hasValue(site *bench.Site, name string) bool {
 func (d *adder) described(c *formats.Contract) error {
 	head, own := c.Overview(), c.Address(formats.Binding{})
 	d.added.What = head.Format
-	if len(head.Security) > 0 {
+	if len(head.Security) > 0 && d.a.Login == "" {
 		d.added.Notes = append(d.added.Notes,
 			fmt.Sprintf("it asks for a login: `testbench survey %s -logins` drafts it", d.a.Name))
 	}
@@ -269,6 +289,9 @@ func (d *adder) described(c *formats.Contract) error {
 			return err
 		}
 		entry += "  address: " + address + "\n"
+	}
+	if d.a.Login != "" {
+		entry += "  login: " + d.a.Login + "\n"
 	}
 	return d.insert("services", entry)
 }

@@ -13,6 +13,7 @@ import (
 	"sync"
 	"time"
 
+	"testbench/internal/contract/formats"
 	"testbench/internal/rule"
 
 	"testbench/internal/contract"
@@ -33,6 +34,8 @@ const FileName = "bench.yaml"
 
 // Bench is a bench file as it was read.
 type Bench struct {
+	// Kept gives the contract of a service that was fetched before; nil, and a function that is nil, for none.
+	Kept     func(*Service) *formats.Contract
 	Dir      string // the folder; empty for a bench made of nothing but the command line
 	Name     string
 	Sites    []*Site

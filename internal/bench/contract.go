@@ -23,16 +23,24 @@ type FetchError struct {
 func (e *FetchError) Error() string { return e.Record.Request.Shown() + ": " + e.Message }
 
 // Offline reads the contract of a service if that needs nothing sent: one in
-// a file. It returns nil for others.
+// a file, or one that Kept gives. It returns nil for others.
 func (b *Bench) Offline(service *Service) (*formats.Contract, error) {
-	if service.Contract == nil || !service.Contract.IsLiteral() || source.IsAddress(service.Contract.LiteralText()) {
+	switch {
+	case service.Contract == nil || service.IsContractFetched() && b.Kept == nil:
 		return nil, nil
+	case service.IsContractFetched():
+		return b.Kept(service), nil
 	}
 	name := service.Contract.LiteralText()
 	if _, err := safefile.Inside(b.Dir, name); err != nil {
 		return nil, err
 	}
 	return b.Contracts.Get(name, (&source.Source{Dir: b.Dir}).Fetch)
+}
+
+// IsContractFetched says whether the service has a contract at an address.
+func (s *Service) IsContractFetched() bool {
+	return s != nil && s.Contract != nil && (!s.Contract.IsLiteral() || source.IsAddress(s.Contract.LiteralText()))
 }
 
 // Binding is how the operations of the service's contract are called, unless a step says

@@ -13,6 +13,7 @@ import (
 
 type addOptions struct {
 	example bool
+	login   string
 	shell   string
 }
 
@@ -20,7 +21,7 @@ func addCommand() *command {
 	return &command{
 		name: "add", group: "finding out",
 		purpose: "adds a service to the bench, from its contract, an example address or a command line",
-		usage: "NAME FILE|ADDRESS|-",
+		usage:   "NAME FILE|ADDRESS|-",
 		examples: []string{
 			"testbench add lab2 contracts/lab.wsdl",
 			"testbench add prices 'http://127.0.0.1:8720/index/prices.xml?fd=1&fm=11&fy=2026'",
@@ -30,6 +31,8 @@ func addCommand() *command {
 			o := &addOptions{}
 			f.BoolVar(&o.example, "example", false,
 				"the address is an example of a request, and not fetched as a contract")
+			f.StringVar(&o.login, "login", "",
+				"the `login` of the service, which its contract is fetched with where it is not given without")
 			f.StringVar(&o.shell, "from-shell", "",
 				"a `command line` of curl or wget out of somebody's documentation, in place of a file or an address")
 			return o
@@ -57,7 +60,7 @@ func runAdd(ctx context.Context, s *session, o *addOptions, args []string) (int,
 	}
 	added, err := bench.Add(ctx,
 		addservice.Addition{
-			Name: args[0], Source: args[1], Example: o.example, Shell: o.shell != "",
+			Name: args[0], Source: args[1], Example: o.example, Shell: o.shell != "", Login: o.login,
 			Seal: func(name, text string) error {
 				s.masker.Hide(text)
 				return seal(s.tell, bench.Store, name, text)

@@ -94,6 +94,7 @@ type talking struct {
 	allow    list
 	timeout  time.Duration
 	most     int
+	fresh    bool
 }
 
 // usualMost is how large an answer may be where nobody says, in MiB.
@@ -288,6 +289,10 @@ var sharedOptions = []sharedOption{
 				return nil
 			})
 	}},
+	{"fresh", func(s *session, flags *flag.FlagSet) {
+		flags.BoolVar(&s.talking.fresh, "fresh", false,
+			"contracts are fetched again; else those of the last ten minutes are good enough")
+	}},
 	{"plain", func(s *session, flags *flag.FlagSet) {
 		flags.BoolVar(&s.common.plain, "plain", false, "no colour, no special signs")
 	}},
@@ -430,7 +435,7 @@ func (s *session) openLog() (func(), error) {
 func (s *session) options() workbench.Options {
 	return workbench.Options{
 		Site: s.common.site, Set: s.common.set, Write: s.talking.write, Insecure: s.talking.insecure,
-		Allow:   s.talking.allow,
+		Allow: s.talking.allow, Fresh: s.talking.fresh,
 		Timeout: s.talking.timeout, MaxBody: int64(s.talking.most) << 20, Masker: s.masker, Log: s.tell.log,
 		Prompter: func(p login.Prompt) { askPerson(s, p) },
 	}

@@ -37,7 +37,8 @@ func (u used) has(options ...string) bool {
 var (
 	atSite   = take("bench site set")
 	fetching = take("log insecure allow timeout most")
-	sending  = take("write", atSite, fetching)
+	reading  = take("fresh", fetching) // contracts
+	sending  = take("write", atSite, reading)
 	ofCall   = take("in fill body bytes login soap action contract")
 )
 
@@ -76,17 +77,17 @@ var forms = map[string][]form{
 	"add": {
 		{"with -from-shell", with("from-shell"), take("from-shell bench json")},
 		{"with -example", with("example"), take("example bench json")},
-		{"", always, take("json", atSite, fetching)},
+		{"", always, take("json login", atSite, reading)},
 	},
 	"survey": {
 		{"over all contracts of the bench", func(u used) bool {
 			return len(u.args) == 0
-		}, take("find", atSite, fetching)},
-		{"with -logins", with("logins"), take("logins", atSite, fetching)},
+		}, take("find", atSite, reading)},
+		{"with -logins", with("logins"), take("logins", atSite, reading)},
 		// What is surveyed is known when it is read: see surveyCommand.
-		{"of a whole contract", never, take("find json", atSite, fetching)},
-		{"of an operation", never, take("find depth port soap json", atSite, fetching)},
-		{"of a schema", never, take("find depth json", atSite, fetching)},
+		{"of a whole contract", never, take("find json", atSite, reading)},
+		{"of an operation", never, take("find depth port soap json", atSite, reading)},
+		{"of a schema", never, take("find depth json", atSite, reading)},
 	},
 	"token": {
 		{"with -forget", with("forget"), take("forget", atSite, fetching)},
@@ -104,9 +105,9 @@ var forms = map[string][]form{
 		{"set", always, take("bench site mine replace")},
 	},
 	"draft": {
-		{"with -json", with("json"), take("json only soap port answer", atSite, fetching)},
-		{"", always, take("as only soap port answer", atSite, fetching)},
-		{"of a schema", never, take("as json only", atSite, fetching)},
+		{"with -json", with("json"), take("json only soap port answer", atSite, reading)},
+		{"", always, take("as only soap port answer", atSite, reading)},
+		{"of a schema", never, take("as json only", atSite, reading)},
 	},
 	"call": {
 		{"with -dry", with("dry"), take("dry spoil http pages stay into keep json", ofCall, sending)},
@@ -129,7 +130,7 @@ var forms = map[string][]form{
 	},
 	// What is compared is known when its arguments are looked at: see session.compare.
 	"compare": {
-		{"of contracts", never, take("breaks as json", atSite, fetching)},
+		{"of contracts", never, take("breaks as json", atSite, reading)},
 		{"of runs", never, take("values ignore key as json bench")},
 		{"of answers", never, take("ignore key as json bench")},
 		{"of answers at two sites", never, take("ignore key as json", sending)},
@@ -138,7 +139,7 @@ var forms = map[string][]form{
 	"run": {
 		{
 			"with -resume", with("resume"),
-			take("resume stop out show full detail jobs listen callback json bench set", fetching),
+			take("resume stop out show full detail jobs listen callback json bench set", reading),
 		},
 		{"with -dry", with("dry"), take("dry step rows share of full json", sending)},
 		{
@@ -162,7 +163,7 @@ var forms = map[string][]form{
 		{"", always, take("only seed rate within bad out", ofCall, sending)},
 	},
 	"vet":      the("json", atSite),
-	"validate": the("all operation status request json", atSite, fetching),
+	"validate": the("all operation status request json", atSite, reading),
 	"history": {
 		{"with -prune", with("prune"), take("prune bench")},
 		{"with -steps", with("steps"), take("steps most json bench")},
@@ -186,15 +187,15 @@ var forms = map[string][]form{
 		{"", always, take("as out pick", ofCall, sending)},
 	},
 	"bridge": {
-		{"with -role", with("role"), take("role operations methods port", atSite, fetching)},
-		{"with -issue-key", with("issue-key"), take("issue-key operations roles until port", atSite, fetching)},
+		{"with -role", with("role"), take("role operations methods port", atSite, reading)},
+		{"with -issue-key", with("issue-key"), take("issue-key operations roles until port", atSite, reading)},
 		{"with -withdraw-key", with("withdraw-key"), take("withdraw-key bench")},
 		{"with -list-keys", with("list-keys"), take("list-keys json bench")},
 		{"", always, take("listen port cert key access-log keep host rate max-request wait open closed key-header",
 			sending)},
 	},
 	"standin": {
-		{"with -contract", with("contract"), take("contract script record play listen", atSite, fetching)},
+		{"with -contract", with("contract"), take("contract script record play listen", atSite, reading)},
 		{"without -contract", always, take("listen ca offset lifetime weak books refuse json")},
 	},
 	"help":       the(""),

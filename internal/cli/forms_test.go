@@ -224,7 +224,7 @@ func makesForm(c *command, f form, args []string, option string) bool {
 // asked or written.
 var added = map[string][]string{
 	"bench": {"-bench", "nowhere"}, "site": {"-site", "south"}, "set": {"-set", "depot=west"},
-	"insecure": {"-insecure"}, "allow": nil, "log": {"-log", "log.txt"}, "timeout": {"-timeout", "1us"},
+	"insecure": {"-insecure"}, "allow": nil, "fresh": nil, "log": {"-log", "log.txt"}, "timeout": {"-timeout", "1us"},
 	"most":  {"-most", "0"},
 	"write": {"-write", "live"}, "json": {"-json"},
 }

@@ -54,6 +54,7 @@ var files = []Entry{
 	{Form: ".testbench/history.db", About: "every run of the bench (SQLite)"},
 	{Form: ".testbench/kept/NAME.age", About: "a value that call -keep kept, sealed"},
 	{Form: ".testbench/tokens/SITE/LOGIN.age", About: "a token that is kept between commands, sealed"},
+	{Form: ".testbench/contracts/*.json", About: "a contract that was fetched, good for ten minutes (-fresh fetches again)"},
 	{Form: ".testbench/runs/run_N.age", About: "what an interrupted run needs to go on, sealed"},
 	{Form: ".testbench/bridge/SERVICE.json", About: "the keys of a bridge, as hashes"},
 	{Form: "secrets/NAME.age", About: "a sealed secret"},

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"slices"
 
-	"testbench/internal/contract/source"
 	"testbench/internal/sheet"
 	"testbench/internal/step"
 )
@@ -30,10 +29,9 @@ func Unseen(s *sheet.Sheet) []string {
 		if service == nil || service.Contract == nil || service.Operation(call.Operation) != nil {
 			return
 		}
-		if !service.Contract.IsLiteral() || source.IsAddress(service.Contract.LiteralText()) {
-			add("the operations of " + call.Service +
-				" and their fields: its contract is at an address, and vet asks nobody; `testbench run -dry` looks " +
-				"at them")
+		if c, err := s.Bench.Offline(service); c == nil && err == nil {
+			add("the operations of " + call.Service + " and their fields: its contract is at an address, and vet asks " +
+				"nobody; `testbench survey " + call.Service + "` fetches it")
 		}
 	})
 	return out

@@ -39,6 +39,8 @@ type Options struct {
 	// and a contract that came from elsewhere may not lead there.
 	Named   []string
 	Timeout time.Duration
+	// Fresh asks for contracts again, though they were fetched a short time ago.
+	Fresh   bool
 	MaxBody int64
 	Masker  *secret.Masker // may be nil
 	Store   *secret.Store  // nil: there are no secrets

@@ -87,7 +87,8 @@ func (c *Call) Vet(v *Vetting, s *sheet.Step) {
 	case op == nil:
 		return
 	}
-	if contracted && service.Address == nil && !v.Sheet.Bench.SiteHasAddress(service.Name) {
+	if contracted && !service.IsContractFetched() && service.Address == nil &&
+		!v.Sheet.Bench.SiteHasAddress(service.Name) {
 		v.report(c.At, "write address: ${base}/… at the service",
 			"the contract of %s comes from a file, and where that sends is not trusted", service.Name)
 	}

@@ -26,6 +26,7 @@ type Arguments struct {
 	Listen bool   // it says where calls come in
 	Steps  []string
 	Tags   []string
+	Fresh  bool // contracts are fetched again
 }
 
 // Check tells of arguments that have no effect on the sheets and on the step of a call,
@@ -33,7 +34,7 @@ type Arguments struct {
 func CheckArguments(b *bench.Bench, a Arguments, sheets []*sheet.Sheet, call *sheet.Step) error {
 	for _, check := range []func(*bench.Bench, Arguments, []*sheet.Sheet, *sheet.Step) error{
 		checkSet, checkWrite,
-		checkRows, checkListen, checkSteps, checkTags,
+		checkRows, checkListen, checkSteps, checkTags, checkFresh,
 	} {
 		if err := check(b, a, sheets, call); err != nil {
 			return err
@@ -159,6 +160,21 @@ func checkTags(_ *bench.Bench, a Arguments, sheets []*sheet.Sheet, _ *sheet.Step
 		if !slices.Contains(known, tag) {
 			return &bench.NotFoundError{What: "tag", Name: tag, Known: known}
 		}
+	}
+	return nil
+}
+
+// checkFresh tells where no contract would be fetched.
+func checkFresh(b *bench.Bench, a Arguments, sheets []*sheet.Sheet, call *sheet.Step) error {
+	services := b.Services
+	if call != nil {
+		services = nil
+		if one, ok := call.Action.(*step.Call); ok {
+			services = []*bench.Service{b.Service(one.Service)}
+		}
+	}
+	if a.Fresh && (call != nil || len(sheets) > 0) && !slices.ContainsFunc(services, (*bench.Service).IsContractFetched) {
+		return fmt.Errorf("-fresh has no effect: no contract is at an address here")
 	}
 	return nil
 }

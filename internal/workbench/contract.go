@@ -41,6 +41,9 @@ func Try(err error) string {
 		return hint.Unreached(refused.Record)
 	case errors.As(err, &unreached) && unreached.Record.Failure != nil:
 		return hint.Unreached(unreached.Record)
+	case errors.As(err, &unreached) && (unreached.Record.Answer.Status == 401 || unreached.Record.Answer.Status == 403):
+		return "write login: NAME at the service, or `testbench add NAME ADDRESS -login LOGIN`: its contract is then " +
+			"fetched with the login, at the service's own origin. A contract elsewhere: save it into the bench as a file"
 	case errors.As(err, &broken) && broken.Described:
 		return "-contract answer sends it all the same"
 	}
@@ -113,7 +116,11 @@ func (b *Bench) Add(ctx context.Context, a addservice.Addition, o Options) (*add
 		return nil, err
 	}
 	defer func() { _ = closeInTime(session) }()
-	from := session.Source(ctx)
+	var logins []string
+	if a.Login != "" {
+		logins = []string{a.Login}
+	}
+	from := session.SourceWith(ctx, a.Source, logins)
 	from.Dir, from.Standard = "", b.Standard
 	return addservice.Add(b.inner, from, a)
 }

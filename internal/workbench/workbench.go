@@ -19,6 +19,7 @@ import (
 
 	"testbench/internal/bench"
 	"testbench/internal/callstep"
+	"testbench/internal/contract/formats"
 	"testbench/internal/contract/source"
 	"testbench/internal/document"
 	"testbench/internal/exchange"
@@ -204,11 +205,13 @@ func (b *Bench) Vet(sheets []string, o Options) (*Vetted, error) {
 	if _, err := b.inner.At(o.Site); err != nil {
 		return nil, err
 	}
+	b.inner.Kept = keptContracts(b, o)
+	defer func() { b.inner.Kept = nil }()
 	vetted := &Vetted{Problems: vet.Bench(b.inner, vetOptions(b, o, false))}
 	if len(sheets) == 0 {
 		vetted.Unseen = append(vetted.Unseen, "sheets: there are none in the folder sheets of the bench")
 	}
-	var read []*sheet.Sheet
+	var opened []*sheet.Sheet
 	sheets, err := sheetFiles(b, sheets)
 	if err != nil {
 		return vetted, err
@@ -224,9 +227,26 @@ func (b *Bench) Vet(sheets []string, o Options) (*Vetted, error) {
 				vetted.Unseen = append(vetted.Unseen, text)
 			}
 		}
-		read = append(read, s)
+		opened = append(opened, s)
 	}
-	return vetted, vet.CheckArguments(b.inner, vet.Arguments{Set: o.Set}, read, nil)
+	return vetted, vet.CheckArguments(b.inner, vet.Arguments{Set: o.Set}, opened, nil)
+}
+
+// keptContracts gives the contracts that were fetched before, each read once; nobody is asked.
+func keptContracts(b *Bench, o Options) func(*bench.Service) *formats.Contract {
+	at, err := session.NewSession(b.inner, completeOptions(b, o))
+	if err != nil {
+		return nil // what is wrong with the site is told by vet itself
+	}
+	read := map[*bench.Service]*formats.Contract{}
+	return func(service *bench.Service) *formats.Contract {
+		c, isRead := read[service]
+		if !isRead {
+			c = session.KeptContract(at, service)
+			read[service] = c
+		}
+		return c
+	}
 }
 
 // Vetted is what vetting found, and what it did not look at, with the reasons.
@@ -258,7 +278,7 @@ func (b *Bench) Prepare(c Call, o Options) (*sheet.Step, error) {
 
 // arguments are those of a command line without a sheet.
 func arguments(o Options) vet.Arguments {
-	return vet.Arguments{Set: o.Set, Site: o.Site, Write: o.Write}
+	return vet.Arguments{Set: o.Set, Site: o.Site, Write: o.Write, Fresh: o.Fresh}
 }
 
 // Do carries out a prepared step and explains what failed.
