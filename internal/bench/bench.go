@@ -104,8 +104,8 @@ type Service struct {
 	loginAt   *yamlfile.Node
 	Uses      []mapping.Use
 	marks     []mark
-	Templates map[string]*request.Tree // operation: what its body is made of
-	Good      map[string]*rule.Status  // operation: the statuses that are good
+	Templates map[string]*request.Template // operation: what its body is made of
+	Good      map[string]*rule.Status      // operation: the statuses that are good
 	Filled    map[string][]filledParameter
 }
 

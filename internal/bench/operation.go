@@ -23,9 +23,11 @@ import (
 type description struct {
 	op       *contract.Endpoint
 	explicit bool // a request line was given
-	template *request.Tree
+	template *request.Template
 	good     *rule.Status
 	filled   []filledParameter
+	// templateAt is where the template is.
+	templateAt *yamlfile.Node
 }
 
 // filledParameter is a parameter whose default or fixed value holds placeholders: what it
@@ -60,8 +62,9 @@ func readOperation(r *mapping.Reader, e yamlfile.Entry, s *Service) *contract.En
 		op.Method = "POST"
 	}
 	if d.template != nil {
+		checkTemplate(r, d)
 		if s.Templates == nil {
-			s.Templates = map[string]*request.Tree{}
+			s.Templates = map[string]*request.Template{}
 		}
 		s.Templates[op.Name] = d.template
 	}
@@ -137,7 +140,8 @@ var operationKeys = []mapping.Key[description]{
 		func(r *mapping.Reader, d *description, n *yamlfile.Node) {
 			inner := *r
 			inner.Uses = new([]mapping.Use) // fields is known only while a call is built
-			d.template = inner.Tree(n)
+			d.template = readTemplate(&inner, n)
+			d.templateAt = n
 		},
 	),
 	mapping.NewKey("success", "the statuses of success: 200 or 404, or a list",
@@ -177,6 +181,36 @@ var operationKeys = []mapping.Key[description]{
 		func(r *mapping.Reader, d *description, n *yamlfile.Node) {
 			d.op.SOAP, d.op.Payload = true, r.PlainText(n)
 		}),
+}
+
+// readTemplate reads a tree, or a text that begins as JSON or XML.
+func readTemplate(r *mapping.Reader, n *yamlfile.Node) *request.Template {
+	if format := mapping.GuessText(n.Text); n.Kind == yamlfile.Scalar && format != document.Plain &&
+		!strings.HasPrefix(n.Text, "${") {
+		return &request.Template{Text: r.Body(n, format), Format: format}
+	}
+	return &request.Template{Tree: r.Tree(n)}
+}
+
+// checkTemplate reports fields that the operation does not have: a part without a value is left out, and
+// one that is written wrong would always be.
+func checkTemplate(r *mapping.Reader, d *description) {
+	var names []string
+	for _, p := range d.op.Parameters {
+		if p.In == contract.InBody || p.In == contract.InForm {
+			names = append(names, p.Name)
+		}
+	}
+	elements := d.template.Elements()
+	for _, h := range d.template.Placeholders() {
+		if h.Space != "" || h.Name != "fields" || len(h.Tail) == 0 || d.op.IsOpen() || slices.Contains(elements, h.Name) {
+			continue
+		}
+		if name := h.Tail[0].Key; name != "" && !slices.Contains(names, name) {
+			r.File.Report(d.templateAt, suggest.DidYouMean(name, names),
+				"%s in the template of %s: there is no such field; write it below body:", h.Source, d.op.Name)
+		}
+	}
 }
 
 func parameters(in contract.In) func(*mapping.Reader, *description, *yamlfile.Node) {

@@ -12,12 +12,9 @@ type Each struct {
 	List *request.Tree
 }
 
-// eachName is what an item is known as where the step does not say.
-const eachName = "each"
-
 // readEach reads `for each: ${list}`, or a mapping of a name to a list.
 func readEach(r *mapping.Reader, n *yamlfile.Node) *Each {
-	e := &Each{Name: eachName}
+	e := &Each{Name: request.EachName}
 	list := n
 	if n.Kind == yamlfile.Mapping {
 		if len(n.Entries) != 1 {
