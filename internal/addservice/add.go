@@ -40,6 +40,7 @@ type Addition struct {
 	Source  string // a file (- for standard input), an address of a contract, or an example address
 	Example bool   // the address is an example, and not fetched
 	Login   string // that the service has, and that its contract is fetched with; "" for none
+	Sample  string // a request out of documentation, sent to the source where it does not say where; "" for none
 	Shell   bool   // the source is a command line out of somebody's documentation
 	// Seal seals a value that looks like a key.
 	Seal func(name, text string) error
@@ -106,7 +107,7 @@ type adder struct {
 // contract reads the source as a contract; nil where it is an example.
 func (d *adder) contract(from *source.Source) (*formats.Contract, error) {
 	isAddress := source.IsAddress(d.a.Source)
-	if d.a.Example || d.a.Shell || isAddress && looksLikeExample(d.a.Source) {
+	if d.a.Example || d.a.Shell || d.a.Sample != "" || isAddress && looksLikeExample(d.a.Source) {
 		return nil, nil
 	}
 	resolved, data, err := d.fetch(from.Fetch)("", d.a.Source)
@@ -272,7 +273,7 @@ func (d *adder) described(c *formats.Contract) error {
 		if err != nil {
 			return err
 		}
-		entry += "  contract: " + contract + "\n"
+		entry += "  contract: " + yamlfile.ScalarText(contract) + "\n"
 	} else {
 		name, err := d.keepFile()
 		if err != nil {
@@ -288,7 +289,7 @@ func (d *adder) described(c *formats.Contract) error {
 		if err != nil {
 			return err
 		}
-		entry += "  address: " + address + "\n"
+		entry += "  address: " + yamlfile.ScalarText(address) + "\n"
 	}
 	if d.a.Login != "" {
 		entry += "  login: " + d.a.Login + "\n"
@@ -384,8 +385,12 @@ func (d *adder) copy(name string, data []byte) error {
 func (d *adder) example() error {
 	d.added.What = "an example of a request"
 	read := ReadExample
-	if d.a.Shell {
+	switch {
+	case d.a.Shell:
 		d.added.What, read = "a command line", ReadCommandLine
+	case d.a.Sample != "":
+		d.added.What = "a sample of a request"
+		read = func(service, address string) (*Example, error) { return ReadSample(service, d.a.Sample, address) }
 	}
 	e, err := read(d.a.Name, d.a.Source)
 	if err != nil {
@@ -446,6 +451,12 @@ func (d *adder) example() error {
 		}
 		d.added.Notes = append(d.added.Notes,
 			fmt.Sprintf("its body is kept: `testbench call %s/%s -body %s` sends it", d.a.Name, e.Operation, name))
+	}
+	if e.Checks != "" {
+		name := path.Join("sheets", d.a.Name+".yaml")
+		if err := d.copy(name, []byte(e.sheet(d.a.Name))); err != nil {
+			return err
+		}
 	}
 	return d.insert("services", e.ServiceYAML(d.a.Name, address, logins))
 }

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"testbench/internal/addservice"
+	"testbench/internal/yamlfile"
 )
 
 // Command lines out of documentation are read with every way of writing options.
@@ -121,6 +122,60 @@ func FuzzReadCommandLine(f *testing.F) {
 	f.Fuzz(func(t *testing.T, line string) {
 		if e, err := addservice.ReadCommandLine("s", line); err == nil {
 			_ = e.ServiceYAML("s", e.Address, nil)
+		}
+	})
+}
+
+// What looks like a credential in a sample is sealed, wherever it is, and is in nothing that is written.
+func TestCredentialsOfSamples(t *testing.T) {
+	for name, text := range map[string]string{
+		"in a header": "GET http://h.example/a HTTP/1.1\nX-Api-Key: SECRET\n",
+		"in JSON":     "POST http://h.example/a\n\n{\"a\": {\"password\": \"SECRET\"}, \"b\": [1]}",
+		"in a list":   "POST http://h.example/a\n\n{\"a\": [{\"password\": \"SECRET\"}]}",
+		"in XML":      "POST http://h.example/a\n\n<a><b password=\"SECRET\"><token>SECRET</token></b></a>",
+		"in a block": "POST http://h.example/a\n\n<s:Envelope xmlns:s=\"http://schemas.xmlsoap.org/soap/envelope/\"><s:Header>" +
+			"<a><password>SECRET</password></a></s:Header><s:Body><p><q>1</q></p></s:Body></s:Envelope>",
+		"in the query": "GET http://h.example/a?api_key=SECRET",
+		"in a form":    "POST http://h.example/a\nContent-Type: application/x-www-form-urlencoded\n\npassword=SECRET&a=1",
+	} {
+		t.Run(name, func(t *testing.T) {
+			const word = "Zk93bXJ4Q2h2S1d1"
+			e, err := addservice.ReadSample("s", strings.ReplaceAll(text, "SECRET", word), "")
+			require.NoError(t, err)
+			written := e.ServiceYAML("s", e.Address, nil) + e.Body + e.Checks + strings.Join(e.Notes, "\n")
+			assert.NotContains(t, written, word)
+			if name != "in a list" {
+				require.NotEmpty(t, e.Secrets)
+				assert.Equal(t, word, e.Secrets[0].Text)
+			}
+		})
+	}
+}
+
+func TestMistakesOfSamples(t *testing.T) {
+	for text, want := range map[string]string{
+		"":                                  "there is no request in it",
+		"hello":                             "does not say where it is sent",
+		"{\"a\": 1}":                        "does not say where it is sent",
+		"POST http://h.example/a\n\n<a><b>": "the body of the sample",
+		"POST http://h.example/a\nContent-Type: application/json\n\n{\"a\": }": "the body of the sample",
+	} {
+		_, err := addservice.ReadSample("s", text, "")
+		assert.ErrorContains(t, err, want, text)
+	}
+	e, err := addservice.ReadSample("s", "POST /lots HTTP/1.1\n\n{\"a\": 1}", "https://h.example:7/api")
+	require.NoError(t, err)
+	assert.Equal(t, "https://h.example:7/api POST /lots", e.Address+" "+e.Method+" "+e.Path)
+}
+
+func FuzzReadSample(f *testing.F) {
+	f.Add("POST /a HTTP/1.1\nHost: h.example\nContent-Type: text/xml\n\n<a x=\"1\"><b>?</b><b>2</b></a>\n\nHTTP/1.1 200 OK\n\n<c/>")
+	f.Add("PUT http://h.example/a\n\n{\"a\": [{\"b\": 1}], \"c\": {\"d\": null}} {\"e\": 2}")
+	f.Add("<s:Envelope xmlns:s=\"http://www.w3.org/2003/05/soap-envelope\"><s:Header><a/></s:Header><s:Body><p xmlns=\"u\"/></s:Body></s:Envelope>")
+	f.Fuzz(func(t *testing.T, text string) {
+		if e, err := addservice.ReadSample("s", text, "http://h.example/x"); err == nil {
+			written := yamlfile.Read("x", []byte("services:\n  "+strings.ReplaceAll(e.ServiceYAML("s", e.Address, nil), "\n", "\n  ")))
+			assert.Empty(t, written.Problems.Serious(), text)
 		}
 	})
 }

@@ -272,6 +272,12 @@ func (e *Example) header(prefix, name, text string) {
 	case strings.EqualFold(name, "Authorization") || secret.IsCredential(name, text):
 		e.Secrets = append(e.Secrets, ExampleSecret{Name: prefix + identifier(name), Header: name, Text: text})
 	default:
+		for i, f := range e.Fields {
+			if f.In == "headers" && strings.EqualFold(f.Wire, name) { // a list over several lines (RFC 9110, 5.3)
+				e.Fields[i].Default += ", " + text
+				return
+			}
+		}
 		e.Fields = append(e.Fields,
 			e.field(ExampleField{In: "headers", Wire: name, Name: identifier(name), Default: text}))
 	}

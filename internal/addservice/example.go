@@ -27,6 +27,14 @@ type Example struct {
 	Notes     []string
 	// Body is one that no fields are made of, and its media type.
 	Body, BodyType string
+	// Of SOAP: its version, the action, the payload's element, whether WS-Addressing goes along, header
+	// blocks (nil for none).
+	SOAP, Action, Payload string
+	Addressing            bool
+	Blocks                *document.Node
+	Names                 [][2]string    // prefixes of XML names with their namespaces
+	Template              *document.Node // what the body is made of; nil where it is its fields
+	Checks                string         // of the answer, as a step has them; "" for none
 }
 
 // ExampleField is a parameter with its value in the example as its default.
@@ -35,6 +43,10 @@ type ExampleField struct {
 	Wire, Name string
 	Kind       string
 	Default    string
+	Fixed      string         // what is always sent; "" for nothing
+	List       *document.Node // the default, where it is a list
+	Required   bool           // there is no default
+	IsText     bool           // the default looks like a number, and is a text
 }
 
 // ExampleSecret is a value that looks like a key: it is sealed, and not written.
@@ -155,7 +167,7 @@ func (e *Example) path(prefix string, u *url.URL) {
 			break
 		}
 	}
-	names := map[string]int{}
+	names := map[string]bool{}
 	for i := first; i < len(pieces); i++ {
 		text, err := url.PathUnescape(pieces[i])
 		if err != nil {
@@ -174,9 +186,11 @@ func (e *Example) path(prefix string, u *url.URL) {
 		if i > 0 {
 			name = singular(identifier(pieces[i-1]))
 		}
-		if names[name]++; names[name] > 1 {
-			name = fmt.Sprintf("%s_%d", name, names[name])
+		base := name
+		for n := 2; names[name]; n++ {
+			name = fmt.Sprintf("%s_%d", base, n)
 		}
+		names[name] = true
 		field := e.field(ExampleField{In: "path", Wire: name, Name: name, Default: bare})
 		if secret.IsCredential("", bare) {
 			sealed := e.seal(prefix, name, bare)
@@ -218,15 +232,30 @@ func singular(name string) string {
 // placeholders.
 func (e *Example) ServiceYAML(name, address string, logins []string) string {
 	var out strings.Builder
-	out.WriteString(yamlfile.ScalarText(name) + ":\n  address: " + address + "\n")
+	out.WriteString(yamlfile.ScalarText(name) + ":\n  address: " + yamlfile.ScalarText(address) + "\n")
 	switch len(logins) {
 	case 0:
 	case 1:
-		out.WriteString("  login: " + logins[0] + "\n")
+		out.WriteString("  login: " + yamlfile.ScalarText(logins[0]) + "\n")
 	default:
 		out.WriteString("  login:\n")
 		for _, l := range logins {
 			out.WriteString("    - " + l + "\n")
+		}
+	}
+	if e.SOAP != "" {
+		out.WriteString("  soap: " + e.SOAP + "\n")
+	}
+	if e.Addressing {
+		out.WriteString("  addressing: true\n")
+	}
+	if e.Blocks != nil {
+		out.WriteString("  always:\n    blocks:" + treeText(e.Blocks, "      "))
+	}
+	if len(e.Names) > 0 {
+		out.WriteString("  names:\n")
+		for _, n := range e.Names {
+			out.WriteString("    " + n[0] + ": " + yamlfile.Quote(n[1]) + "\n")
 		}
 	}
 	out.WriteString("  operations:\n" + indent(e.OperationYAML(), "    "))
@@ -236,7 +265,12 @@ func (e *Example) ServiceYAML(name, address string, logins []string) string {
 // OperationYAML writes the operation alone.
 func (e *Example) OperationYAML() string {
 	var out strings.Builder
-	out.WriteString(e.Operation + ":\n  request: " + yamlfile.ScalarText(strings.TrimSpace(e.Method+" "+e.Path)) + "\n")
+	out.WriteString(e.Operation + ":\n")
+	if e.Payload == "" {
+		out.WriteString("  request: " + yamlfile.ScalarText(strings.TrimSpace(e.Method+" "+e.Path)) + "\n")
+	} else {
+		out.WriteString("  payload: " + yamlfile.ScalarText(e.Payload) + "\n  action: " + yamlfile.ScalarText(e.Action) + "\n")
+	}
 	for _, place := range []string{"path", "query", "headers", "form", "body"} {
 		isHere := func(f ExampleField) bool { return f.In == place || f.In == "" && place == "query" }
 		if !slices.ContainsFunc(e.Fields, isHere) {
@@ -255,9 +289,23 @@ func (e *Example) OperationYAML() string {
 			if f.Kind != "" {
 				out.WriteString("      kind: " + f.Kind + "\n")
 			}
-			// A value that is empty in the example is sent so: the service may ask for it.
-			out.WriteString("      default: " + yamlfile.ScalarText(f.Default) + "\n")
+			switch {
+			case f.Required:
+				out.WriteString("      required: true\n")
+			case f.List != nil:
+				out.WriteString("      default: " + document.WriteJSON(f.List, document.Style{}) + "\n")
+			case f.Fixed != "":
+				out.WriteString("      fixed: " + yamlfile.ScalarText(f.Fixed) + "\n")
+			case f.IsText:
+				out.WriteString("      default: " + yamlfile.Quote(f.Default) + "\n")
+			default:
+				// A value that is empty in the example is sent so: the service may ask for it.
+				out.WriteString("      default: " + yamlfile.ScalarText(f.Default) + "\n")
+			}
 		}
+	}
+	if e.Template != nil {
+		out.WriteString("  template:" + treeText(e.Template, "    "))
 	}
 	return out.String()
 }

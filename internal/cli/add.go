@@ -14,6 +14,7 @@ import (
 type addOptions struct {
 	example bool
 	login   string
+	sample  string
 	shell   string
 }
 
@@ -21,7 +22,7 @@ func addCommand() *command {
 	return &command{
 		name: "add", group: "finding out",
 		purpose: "adds a service to the bench, from its contract, an example address or a command line",
-		usage:   "NAME FILE|ADDRESS|-",
+		usage:   "NAME [FILE|ADDRESS|-]",
 		examples: []string{
 			"testbench add lab2 contracts/lab.wsdl",
 			"testbench add prices 'http://127.0.0.1:8720/index/prices.xml?fd=1&fm=11&fy=2026'",
@@ -33,6 +34,9 @@ func addCommand() *command {
 				"the address is an example of a request, and not fetched as a contract")
 			f.StringVar(&o.login, "login", "",
 				"the `login` of the service, which its contract is fetched with where it is not given without")
+			f.StringVar(&o.sample, "from-sample", "",
+				"a `file` with a request as documentation shows it (request line, header fields, body), and the answer "+
+					"behind it; - is standard input")
 			f.StringVar(&o.shell, "from-shell", "",
 				"a `command line` of curl or wget out of somebody's documentation, in place of a file or an address")
 			return o
@@ -50,6 +54,16 @@ func runAdd(ctx context.Context, s *session, o *addOptions, args []string) (int,
 	} else if o.shell != "" {
 		return 0, usagef("testbench add NAME -from-shell 'COMMAND LINE'", "with -from-shell, add takes a name alone")
 	}
+	sample := ""
+	if o.sample != "" {
+		data, err := readFile(s, o.sample)
+		if err != nil {
+			return 0, err
+		}
+		if sample = string(data); len(args) == 1 {
+			args = append(args, "")
+		}
+	}
 	if len(args) != 2 {
 		return 0, usagef("testbench help add",
 			"add takes a name and a contract (a file or an address), or an example address")
@@ -60,7 +74,7 @@ func runAdd(ctx context.Context, s *session, o *addOptions, args []string) (int,
 	}
 	added, err := bench.Add(ctx,
 		addservice.Addition{
-			Name: args[0], Source: args[1], Example: o.example, Shell: o.shell != "", Login: o.login,
+			Name: args[0], Source: args[1], Example: o.example, Shell: o.shell != "", Login: o.login, Sample: sample,
 			Seal: func(name, text string) error {
 				s.masker.Hide(text)
 				return seal(s.tell, bench.Store, name, text)
@@ -93,7 +107,8 @@ func runAdd(ctx context.Context, s *session, o *addOptions, args []string) (int,
 	}
 	for _, name := range added.Secrets {
 		t.note("sealed: %s, which was in the %s", name,
-			map[bool]string{true: "command line", false: "address"}[o.shell != ""])
+			firstOf(map[bool]string{true: "command line"}[o.shell != ""], map[bool]string{true: "sample"}[o.sample != ""],
+				"address"))
 	}
 	for _, note := range added.Notes {
 		t.note("note: %s", note)

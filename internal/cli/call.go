@@ -456,6 +456,9 @@ func appendStep(ctx context.Context, t *printer, bench *workbench.Bench, step *s
 	if err != nil {
 		return fmt.Errorf("%s: %w", o.into, err)
 	}
+	if err := os.MkdirAll(filepath.Dir(o.into), 0o755); err != nil {
+		return err
+	}
 	if err := safefile.Write(o.into, changed, 0o644); err != nil {
 		return err
 	}

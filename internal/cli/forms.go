@@ -76,6 +76,7 @@ var forms = map[string][]form{
 	"demo": the("dir serve json", fetching),
 	"add": {
 		{"with -from-shell", with("from-shell"), take("from-shell bench json")},
+		{"with -from-sample", with("from-sample"), take("from-sample bench json")},
 		{"with -example", with("example"), take("example bench json")},
 		{"", always, take("json login", atSite, reading)},
 	},

@@ -1,0 +1,647 @@
+package addservice
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"mime"
+	"net/url"
+	"regexp"
+	"slices"
+	"strings"
+	"unicode/utf8"
+
+	"testbench/internal/document"
+	"testbench/internal/fields"
+	"testbench/internal/request"
+	"testbench/internal/rule"
+	"testbench/internal/secret"
+	"testbench/internal/soap"
+	"testbench/internal/xmlstream"
+	"testbench/internal/yamlfile"
+)
+
+var (
+	requestLine = regexp.MustCompile(`^([A-Z]+) (\S+)( HTTP/[0-9.]+)?\s*$`)
+	headerLine  = regexp.MustCompile("^([!#$%&'*+.^_`|~0-9A-Za-z-]+):[ \t]*(.*)$")
+	statusLine  = regexp.MustCompile(`(?m)^HTTP/[0-9.]+ [0-9]{3}.*$`)
+	// open are texts that stand for a value that somebody has to fill in.
+	open = regexp.MustCompile(`^(\?+|(?i:string)|\.\.\.|…|<[^<>]+>|\{+[^{}]+\}+|\[[^\[\]]+\])$`)
+)
+
+// pasted is a sample as it was read: a request, and the answer behind it.
+type pasted struct {
+	method, target string
+	headers        [][2]string
+	body           string
+	answer         string // its body
+}
+
+// ReadSample takes a request apart as documentation shows it: a request line, header fields and a body, each
+// of which may be missing; an answer may be behind it. Address is where it is sent, where the sample does not
+// say all of it. Service names the secrets.
+func ReadSample(service, text, address string) (*Example, error) {
+	if !utf8.ValidString(text) {
+		return nil, errors.New("the sample is not UTF-8; save it so")
+	}
+	p, err := splitSample(strings.ReplaceAll(text, "\r\n", "\n"))
+	if err != nil {
+		return nil, err
+	}
+	at, note, err := p.address(address)
+	if err != nil {
+		return nil, err
+	}
+	e, err := ReadExample(service, at)
+	if err != nil {
+		return nil, err
+	}
+	if note != "" {
+		e.Notes = append(e.Notes, note)
+	}
+	if e.Method = p.method; p.method == "" {
+		if e.Method = "POST"; p.body == "" {
+			e.Method = "GET"
+		}
+	}
+	if e.Method != "GET" && e.Operation == "get" {
+		e.Operation = strings.ToLower(e.Method)
+	}
+	prefix := identifier(service) + "_"
+	mediaType := ""
+	for _, h := range p.headers {
+		switch strings.ToLower(h[0]) {
+		case "content-type":
+			mediaType = h[1]
+		case "soapaction":
+			e.Action = strings.Trim(h[1], `"`)
+		case "content-length", "host", "connection", "accept-encoding", "user-agent", "transfer-encoding", "date":
+		default:
+			e.header(prefix, h[0], h[1])
+		}
+	}
+	if err := e.sampleBody(prefix, mediaType, p.body); err != nil {
+		return nil, err
+	}
+	if u, err := url.Parse(at); err == nil && e.SOAP != "" { // the address is that of the service as a whole
+		e.Address, e.Path = u.Scheme+"://"+u.Host+u.EscapedPath(), ""
+		e.Fields = slices.DeleteFunc(e.Fields, func(f ExampleField) bool { return f.In == "path" })
+	}
+	e.checks(p.answer)
+	return e, nil
+}
+
+// splitSample finds the parts of a sample.
+func splitSample(text string) (*pasted, error) {
+	p := &pasted{}
+	text = strings.TrimLeft(text, "\n \t\ufeff")
+	rest := text
+	if first, after, _ := strings.Cut(rest, "\n"); requestLine.MatchString(first) {
+		m := requestLine.FindStringSubmatch(first)
+		p.method, p.target, rest = m[1], m[2], after
+	}
+	for {
+		line, after, _ := strings.Cut(rest, "\n")
+		m := headerLine.FindStringSubmatch(line)
+		if m == nil {
+			break
+		}
+		p.headers = append(p.headers, [2]string{m[1], strings.TrimSpace(m[2])})
+		rest = after
+	}
+	if at := statusLine.FindStringIndex(rest); at != nil {
+		_, p.answer, _ = strings.Cut(rest[at[1]:], "\n\n")
+		rest = rest[:at[0]]
+	}
+	p.body = strings.TrimSpace(rest)
+	if p.answer == "" {
+		p.body, p.answer = twoDocuments(p.body)
+	}
+	p.answer = strings.TrimSpace(p.answer)
+	if p.method == "" && p.body == "" {
+		return nil, errors.New("there is no request in it: a request line (POST /lots HTTP/1.1), header fields, a body")
+	}
+	return p, nil
+}
+
+// twoDocuments parts two documents that are behind each other; the second is empty where there is one.
+func twoDocuments(text string) (first, second string) {
+	switch {
+	case strings.HasPrefix(text, "{") || strings.HasPrefix(text, "["):
+		decoder := json.NewDecoder(strings.NewReader(text))
+		var one json.RawMessage
+		if decoder.Decode(&one) != nil {
+			return text, ""
+		}
+		end := decoder.InputOffset()
+		return text[:end], strings.TrimSpace(text[end:])
+	case strings.HasPrefix(text, "<"):
+		if end := endOfElement(text); end > 0 && strings.HasPrefix(strings.TrimSpace(text[end:]), "<") {
+			return text[:end], strings.TrimSpace(text[end:])
+		}
+	}
+	return text, ""
+}
+
+// endOfElement is where the first element of a text ends; 0 where it does not.
+func endOfElement(text string) int {
+	r := xmlstream.NewBytes([]byte(text), xmlstream.Options{})
+	depth := 0
+	for {
+		kind, err := r.Next()
+		if err != nil {
+			return 0
+		}
+		switch kind {
+		case xmlstream.Start:
+			depth++
+		case xmlstream.End:
+			if depth--; depth == 0 {
+				return int(r.EndOffset())
+			}
+		}
+	}
+}
+
+// address is where the request goes: as the sample says, with the rest from what was given.
+func (p *pasted) address(given string) (address, note string, err error) {
+	if strings.Contains(p.target, "://") {
+		return p.target, "", nil
+	}
+	if p.target != "" && p.target[0] != '/' && p.target != "*" {
+		return "", "", fmt.Errorf("%q is not the target of a request: it begins with / or http://", p.target)
+	}
+	if given != "" {
+		u, err := url.Parse(given)
+		if err != nil || u.Host == "" {
+			return "", "", fmt.Errorf("%q is not an address: it begins with http:// or https://", given)
+		}
+		if p.target == "" {
+			return given, "", nil
+		}
+		if path := strings.TrimRight(u.Path, "/"); !strings.HasPrefix(p.target, path+"/") && path != "" && p.target != path {
+			return strings.TrimRight(given, "/") + p.target, "", nil
+		}
+		return u.Scheme + "://" + u.Host + p.target, "", nil
+	}
+	for _, h := range p.headers {
+		if !strings.EqualFold(h[0], "Host") {
+			continue
+		}
+		host, scheme := h[1], "https"
+		name, port, _ := strings.Cut(host, ":")
+		if name == "localhost" || strings.HasPrefix(name, "127.") || port != "" && port != "443" && port != "8443" {
+			scheme = "http"
+		}
+		return scheme + "://" + host + p.target, fmt.Sprintf("the sample says the host and not the scheme: %s was taken", scheme), nil
+	}
+	return "", "", errors.New("the sample does not say where it is sent; give the address: testbench add NAME ADDRESS -from-sample FILE")
+}
+
+// sampleBody makes fields of the leaves of a body, and a template of the rest.
+func (e *Example) sampleBody(prefix, mediaType, body string) error {
+	if body == "" {
+		return nil
+	}
+	format := document.FormatOf(mediaType, []byte(body))
+	s := &sampling{e: e, prefix: prefix, names: map[string]bool{}}
+	switch format {
+	case document.JSON:
+		root, err := document.ReadJSON([]byte(body))
+		if err != nil {
+			return fmt.Errorf("the body of the sample: %w", err)
+		}
+		if s.isFlat(root) {
+			for _, m := range root.Members() {
+				s.leaf(m.Key, m.Value, false)
+			}
+		} else {
+			e.Template = s.json(root, "")
+		}
+		if plain, _, _ := mime.ParseMediaType(mediaType); mediaType != "" && plain != "application/json" {
+			e.fixHeader("Content-Type", mediaType)
+		}
+		return nil
+	case document.XML:
+		root, err := document.ReadXML([]byte(body), "")
+		if err != nil {
+			return fmt.Errorf("the body of the sample: %w", err)
+		}
+		if message, ok := soap.Read(root); ok {
+			if _, params, err := mime.ParseMediaType(mediaType); err == nil && params["action"] != "" {
+				e.Action = params["action"] // of SOAP 1.2 (Part 2, 6.5.2)
+			}
+			return s.envelope(message)
+		}
+		s.space = "\x00"
+		e.Template = document.NewObject().Set(s.name(root.Name()), s.element(root))
+		if mediaType == "" {
+			mediaType = "application/xml"
+		}
+		e.fixHeader("Content-Type", mediaType)
+		return nil
+	}
+	e.body(prefix, mediaType, body)
+	return nil
+}
+
+func (e *Example) fixHeader(name, text string) {
+	e.Fields = append(e.Fields, ExampleField{In: "headers", Wire: name, Name: identifier(name), Fixed: text})
+}
+
+// sampling makes a template of a body.
+type sampling struct {
+	e      *Example
+	prefix string
+	names  map[string]bool // of fields
+	space  string          // the namespace of the element around
+}
+
+// isFlat says whether a body is an object of single values: then its fields need no template.
+func (s *sampling) isFlat(root *document.Node) bool {
+	return root.Kind == document.Object && !slices.ContainsFunc(root.Members(), func(m document.Member) bool {
+		return !m.Value.IsScalar() || m.Value.Kind == document.Null || identifier(m.Key) != m.Key ||
+			secret.IsCredential(m.Key, m.Value.Text)
+	})
+}
+
+// unique gives a field a name that can be typed and that no other has.
+func (s *sampling) unique(name, above string) string {
+	name = identifier(name)
+	if s.names[name] && above != "" {
+		name = identifier(above) + "_" + name
+	}
+	base := name
+	for i := 2; s.names[name]; i++ {
+		name = fmt.Sprintf("%s_%d", base, i)
+	}
+	s.names[name] = true
+	return name
+}
+
+// leaf makes a field of a single value, and gives its name. A text of JSON stays one, whatever it looks like.
+func (s *sampling) leaf(name string, v *document.Node, isTyped bool) {
+	f := ExampleField{In: "body", Wire: name, Name: name, Default: v.Text}
+	switch kind := rule.KindOf(document.NewUntyped(v.Text)); {
+	case open.MatchString(v.Text):
+		f.Default, f.Required = "", true
+	case isTyped && v.Kind == document.Text && kind != "text":
+		f.Kind, f.IsText = "text", true
+	default:
+		f = s.e.field(f)
+	}
+	s.e.Fields = append(s.e.Fields, f)
+}
+
+// placed makes a field of a single value and gives what stands for it in the template.
+func (s *sampling) placed(name, above string, v *document.Node) *document.Node {
+	if v.Kind == document.Null {
+		return v
+	}
+	if secret.IsCredential(name, v.Text) {
+		sealed := s.e.seal(s.prefix, name, v.Text)
+		s.e.Notes = append(s.e.Notes, fmt.Sprintf("%s looks like a secret: ${sealed.%s} stands for it in the body", name, sealed))
+		return document.NewText("${sealed." + sealed + "}")
+	}
+	field := s.unique(name, above)
+	s.leaf(field, v, true)
+	return document.NewText("${fields." + field + "}")
+}
+
+// json makes the template of a value of JSON.
+func (s *sampling) json(v *document.Node, above string) *document.Node {
+	switch v.Kind {
+	case document.Object:
+		out := document.NewObject()
+		for _, m := range v.Members() {
+			if m.Value.IsScalar() {
+				out.AppendMembers(document.Member{Key: m.Key, Value: s.placed(m.Key, above, m.Value)})
+				continue
+			}
+			out.AppendMembers(document.Member{Key: m.Key, Value: s.json(m.Value, m.Key)})
+		}
+		return out
+	case document.List:
+		return s.list(above, v)
+	}
+	return s.placed("value", above, v)
+}
+
+// list makes a field of a list and gives what stands for it in the template.
+func (s *sampling) list(name string, whole *document.Node) *document.Node {
+	if name == "" {
+		name = "items"
+	}
+	found := false
+	secret.Leaves(whole, func(name string, leaf *document.Node) {
+		found = found || secret.IsCredential(name, leaf.Value().Text)
+	})
+	if found {
+		s.e.Notes = append(s.e.Notes, name+" holds what looks like a secret, and is left out: write it into the template")
+		return document.NewList()
+	}
+	field := s.unique(name, "")
+	s.e.Fields = append(s.e.Fields, ExampleField{In: "body", Wire: field, Name: field, List: whole})
+	return document.NewText("${fields." + field + "}")
+}
+
+// envelope describes the call of a SOAP service.
+func (s *sampling) envelope(m *soap.Message) error {
+	e := s.e
+	if m.Payload == nil {
+		return errors.New("the envelope of the sample has an empty Body")
+	}
+	e.SOAP = string(m.Version)
+	e.Operation = identifier(m.Payload.Name().Local)
+	e.Payload = s.name(m.Payload.Name())
+	for _, block := range m.Blocks {
+		switch {
+		case block.Name().Local == "Security":
+			e.Notes = append(e.Notes, "its Security header was left out: a login of kind username token or signature writes one")
+		case strings.Contains(block.Name().Space, "addressing"):
+			e.Addressing = true
+			if block.Name().Local == "Action" && e.Action == "" {
+				e.Action = strings.TrimSpace(block.OwnText())
+			}
+		default:
+			if e.Blocks == nil {
+				e.Blocks = document.NewObject()
+			}
+			s.space = "\x00"
+			e.Blocks.Set(s.name(block.Name()), plain(s, block))
+		}
+	}
+	s.space = m.Payload.Name().Space
+	made := s.element(m.Payload)
+	if made.Kind != document.Object {
+		made = document.NewObject()
+	}
+	e.Template = made
+	return nil
+}
+
+// plain is an element as a tree of the bench has it, with its values as they are.
+func plain(s *sampling, n *document.Node) *document.Node {
+	if children := n.Children(); len(children) > 0 {
+		out := document.NewObject()
+		for _, c := range children {
+			before := s.space
+			s.space = n.Name().Space
+			name := s.name(c.Name())
+			out.Set(name, plain(s, c))
+			s.space = before
+		}
+		return out
+	}
+	text := strings.TrimSpace(n.OwnText())
+	if name := n.Name().Local; secret.IsCredential(name, text) {
+		text = "${sealed." + s.e.seal(s.prefix, name, text) + "}"
+	}
+	return document.NewText(text)
+}
+
+// name writes the name of an element as a tree of the bench has it: with a prefix, where it is not in the
+// namespace of the element around it.
+func (s *sampling) name(n document.Name) string {
+	if n.Space == s.space {
+		return n.Local
+	}
+	return s.prefixOf(n) + ":" + n.Local
+}
+
+// prefixOf declares a prefix for a namespace: that of the sample, where it has one that is free.
+func (s *sampling) prefixOf(n document.Name) string {
+	for _, known := range s.e.Names {
+		if known[1] == n.Space {
+			return known[0]
+		}
+	}
+	prefix := n.Prefix
+	if n.Space == "" {
+		prefix = "none"
+	}
+	base := prefix
+	if base == "" {
+		base = "n"
+	}
+	for i := 1; prefix == "" || slices.ContainsFunc(s.e.Names, func(k [2]string) bool { return k[0] == prefix }); i++ {
+		prefix = fmt.Sprintf("%s%d", base, i)
+	}
+	s.e.Names = append(s.e.Names, [2]string{prefix, n.Space})
+	return prefix
+}
+
+// element makes the template of what is in an element.
+func (s *sampling) element(n *document.Node) *document.Node {
+	out := document.NewObject()
+	for _, a := range n.Attributes() {
+		switch {
+		case a.Name.Prefix == "xmlns" || a.Name.Local == "xmlns":
+		case a.Name.Space == document.SchemaInstance && a.Name.Local == "schemaLocation":
+		case a.Name.Space == document.SchemaInstance && a.Name.Local == "nil":
+			return &document.Node{Kind: document.Null}
+		case a.Name.Space == document.SchemaInstance:
+			s.e.Notes = append(s.e.Notes, fmt.Sprintf("xsi:%s of %s was left out", a.Name.Local, n.Name().Local))
+		default:
+			key := "@" + a.Name.Local
+			if a.Name.Space != "" {
+				key = "@" + s.prefixOf(a.Name) + ":" + a.Name.Local
+			}
+			out.AppendMembers(document.Member{Key: key, Value: s.placed(a.Name.Local, n.Name().Local, document.NewUntyped(a.Value))})
+		}
+	}
+	children := n.Children()
+	if len(children) == 0 {
+		text := strings.TrimSpace(n.OwnText())
+		own := s.placed(n.Name().Local, "", document.NewUntyped(text))
+		if len(out.Members()) == 0 {
+			return own
+		}
+		out.AppendMembers(document.Member{Key: ".", Value: own})
+		return out
+	}
+	space := s.space
+	s.space = n.Name().Space
+	defer func() { s.space = space }()
+	for i := 0; i < len(children); {
+		end := i + 1
+		for end < len(children) && sameName(children[end], children[i]) {
+			end++
+		}
+		name := s.name(children[i].Name())
+		if end-i > 1 {
+			out.AppendMembers(document.Member{Key: name, Value: s.repeated(children[i:end])})
+		} else {
+			out.AppendMembers(document.Member{Key: name, Value: s.element(children[i])})
+		}
+		i = end
+	}
+	return out
+}
+
+func sameName(a, b *document.Node) bool {
+	return a.Name().Space == b.Name().Space && a.Name().Local == b.Name().Local
+}
+
+// repeated makes a list of elements of one name: the template writes one for each.
+func (s *sampling) repeated(elements []*document.Node) *document.Node {
+	items := document.NewList()
+	for _, element := range elements {
+		items.AppendItems(s.fieldsOf(element))
+	}
+	list := s.list(elements[0].Name().Local, items)
+	item := document.NewObject().Set("for each", list)
+	s.eachElement(item, elements[0])
+	return document.NewList(item)
+}
+
+// fieldsOf is an element of a list as its field has it: by local names, attributes too.
+func (s *sampling) fieldsOf(n *document.Node) *document.Node {
+	children := n.Children()
+	out := document.NewObject()
+	for _, a := range n.Attributes() {
+		if a.Name.Prefix != "xmlns" && a.Name.Local != "xmlns" && a.Name.Space != document.SchemaInstance {
+			out.Set(identifier(a.Name.Local), document.NewUntyped(a.Value))
+		}
+	}
+	if len(children) == 0 {
+		text := document.NewUntyped(strings.TrimSpace(n.OwnText()))
+		if len(out.Members()) == 0 {
+			return text
+		}
+		return out.Set("value", text)
+	}
+	for _, c := range children {
+		out.Set(identifier(c.Name().Local), s.fieldsOf(c))
+	}
+	return out
+}
+
+// eachElement writes what the template makes of an element of a list.
+func (s *sampling) eachElement(into *document.Node, n *document.Node) {
+	var write func(into *document.Node, n *document.Node, at string)
+	write = func(into *document.Node, n *document.Node, at string) {
+		for _, a := range n.Attributes() {
+			if a.Name.Prefix != "xmlns" && a.Name.Local != "xmlns" && a.Name.Space != document.SchemaInstance {
+				key := "@" + a.Name.Local
+				if a.Name.Space != "" {
+					key = "@" + s.prefixOf(a.Name) + ":" + a.Name.Local
+				}
+				into.Set(key, document.NewText("${"+at+"."+identifier(a.Name.Local)+"}"))
+			}
+		}
+		children := n.Children()
+		if len(children) == 0 {
+			own := "${" + at + "}"
+			if len(into.Members()) > 1 || at != request.EachName && len(into.Members()) > 0 {
+				own = "${" + at + ".value}"
+			}
+			into.Set(".", document.NewText(own))
+			return
+		}
+		space := s.space
+		s.space = n.Name().Space
+		defer func() { s.space = space }()
+		for _, c := range children {
+			below := document.NewObject()
+			write(below, c, at+"."+identifier(c.Name().Local))
+			if own := below.Get("."); own != nil && len(below.Members()) == 1 {
+				into.Set(s.name(c.Name()), own)
+			} else {
+				into.Set(s.name(c.Name()), below)
+			}
+		}
+	}
+	write(into, n, request.EachName)
+}
+
+// mostChecks is how many checks a sample of an answer gives.
+const mostChecks = 30
+
+// checks makes checks of an answer: the kinds of its fields.
+func (e *Example) checks(answer string) {
+	if answer == "" {
+		return
+	}
+	g, _, err := fields.Read(strings.NewReader(answer), "")
+	if err != nil {
+		e.Notes = append(e.Notes, "the answer of the sample cannot be read: "+err.Error())
+		return
+	}
+	var lines []string
+	for line := range strings.Lines(fields.AsFields(g.Fields())) {
+		if line != "fields:\n" && !strings.Contains(line, ": count ") && len(lines) < mostChecks {
+			lines = append(lines, "    "+line)
+		}
+	}
+	if len(lines) > 0 {
+		e.Checks = "    fields:\n" + strings.Join(lines, "")
+	}
+}
+
+// sheet is a sheet with a call of the operation and its checks; it takes what has no default.
+func (e *Example) sheet(service string) string {
+	takes, fill := "", ""
+	for _, f := range e.Fields {
+		if f.Required {
+			takes += "  " + f.Name + ": required\n"
+			fill += "      " + f.Name + ": ${" + f.Name + "}\n"
+		}
+	}
+	text := "sheet: " + yamlfile.ScalarText(service) + "\n"
+	if takes != "" {
+		text += "takes:\n" + takes
+		fill = "    fill:\n" + fill
+	}
+	return text + "steps:\n  - step: " + e.Operation + "\n    call: " + yamlfile.ScalarText(service+"/"+e.Operation) + "\n" +
+		fill + e.Checks
+}
+
+// treeText writes a tree as YAML, with a lead before each line.
+func treeText(n *document.Node, lead string) string {
+	var out strings.Builder
+	var write func(n *document.Node, lead string)
+	write = func(n *document.Node, lead string) {
+		switch {
+		case n.Kind == document.Object && len(n.Members()) > 0:
+			_, _ = io.WriteString(&out, "\n")
+			for _, m := range n.Members() {
+				out.WriteString(lead + quotedKey(m.Key) + ":")
+				write(m.Value, lead+"  ")
+			}
+		case n.Kind == document.List && len(n.Items()) > 0:
+			out.WriteString("\n")
+			for _, item := range n.Items() {
+				out.WriteString(lead + "-")
+				if item.Kind == document.Object && len(item.Members()) > 0 {
+					for i, m := range item.Members() {
+						if i == 0 {
+							out.WriteString(" " + quotedKey(m.Key) + ":")
+						} else {
+							out.WriteString(lead + "  " + quotedKey(m.Key) + ":")
+						}
+						write(m.Value, lead+"    ")
+					}
+					continue
+				}
+				write(item, lead+"  ")
+			}
+		case n.Kind == document.Text && n.Text != "" && rule.KindOf(document.NewUntyped(n.Text)) != "text":
+			out.WriteString(" " + yamlfile.Quote(n.Text) + "\n") // stays a text
+		case n.Kind == document.Text || n.Kind == document.Untyped:
+			out.WriteString(" " + yamlfile.ScalarText(n.Text) + "\n")
+		default:
+			out.WriteString(" " + document.WriteJSON(n, document.Style{}) + "\n")
+		}
+	}
+	write(n, lead)
+	return out.String()
+}
+
+func quotedKey(key string) string {
+	if strings.Contains(key, ":") || key == "." {
+		return yamlfile.Quote(key)
+	}
+	return yamlfile.ScalarText(key)
+}
