@@ -42,6 +42,8 @@ type Addition struct {
 	Login   string // that the service has, and that its contract is fetched with; "" for none
 	Sample  string // a request out of documentation, sent to the source where it does not say where; "" for none
 	Shell   bool   // the source is a command line out of somebody's documentation
+	// ReadFile reads the files that a command line names; nil reads none.
+	ReadFile func(name string) ([]byte, error)
 	// Seal seals a value that looks like a key.
 	Seal func(name, text string) error
 }
@@ -387,7 +389,8 @@ func (d *adder) example() error {
 	read := ReadExample
 	switch {
 	case d.a.Shell:
-		d.added.What, read = "a command line", ReadCommandLine
+		d.added.What = "a command line"
+		read = func(service, line string) (*Example, error) { return ReadCommandLine(service, line, d.a.ReadFile) }
 	case d.a.Sample != "":
 		d.added.What = "a sample of a request"
 		read = func(service, address string) (*Example, error) { return ReadSample(service, d.a.Sample, address) }
@@ -427,7 +430,11 @@ func (d *adder) example() error {
 			login += "  header: " + yamlfile.ScalarText(s.Header) + "\n  scheme: " + yamlfile.ScalarText(s.Word) + "\n"
 		}
 		if s.Password {
-			login = s.Name + ":\n  kind: basic\n  user: " + yamlfile.ScalarText(e.User) + "\n  password: ${sealed." +
+			kind := e.LoginKind
+			if kind == "" {
+				kind = "basic"
+			}
+			login = s.Name + ":\n  kind: " + kind + "\n  user: " + yamlfile.ScalarText(e.User) + "\n  password: ${sealed." +
 				s.Name + "}\n"
 		}
 		if err := d.insert("logins", login); err != nil {
@@ -452,7 +459,15 @@ func (d *adder) example() error {
 		d.added.Notes = append(d.added.Notes,
 			fmt.Sprintf("its body is kept: `testbench call %s/%s -body %s` sends it", d.a.Name, e.Operation, name))
 	}
-	if e.Checks != "" {
+	for name, data := range e.Files {
+		if err := d.copy(name, data); err != nil {
+			return err
+		}
+	}
+	if len(e.Parts) > 0 {
+		d.added.Notes = append(d.added.Notes, "its parts are in a step: `testbench run sheets/"+d.a.Name+".yaml` sends them")
+	}
+	if e.Checks != "" || len(e.Parts) > 0 {
 		name := path.Join("sheets", d.a.Name+".yaml")
 		if err := d.copy(name, []byte(e.sheet(d.a.Name))); err != nil {
 			return err

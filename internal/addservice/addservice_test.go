@@ -23,7 +23,7 @@ func TestReadCommandLine(t *testing.T) {
 		{`curl -G https://h.example/a --data-urlencode "q=a b&c" -d n=2`, "GET https://h.example /a q=a b&c n=2", ""},
 		{
 			"curl --request=PUT \\\n  --url https://h.example/a \\\n  --json '{\"a\": 1.50, \"b\": \"x\"}'",
-			"PUT https://h.example /a a=1.50 b=x", "",
+			"PUT https://h.example /a Accept=application/json a=1.50 b=x", "",
 		},
 		{
 			`curl -u "clerk:a b" https://h.example/a -H 'X-Depot: north' -H "Accept: */*"`,
@@ -38,10 +38,10 @@ func TestReadCommandLine(t *testing.T) {
 			`curl -H 'Authorization: Basic Y2xlcms6d29yZA==' -I https://h.example/a`,
 			"HEAD https://h.example /a secret:password", "",
 		},
-		{`curl -k -b 'a=b' --digest https://h.example/a -F f=@x`, "GET https://h.example /a", "certificates"},
+		{`curl -k -b 'a=b' --digest https://h.example/a -F f=@x`, "POST https://h.example /a secret:", "certificates"},
 		{
 			`curl https://h.example/a -d '{"a": {"b": 1}}' -H 'Content-Type: application/json'`,
-			"POST https://h.example /a Content-Type=application/json body", "",
+			"POST https://h.example /a b=1", "",
 		},
 		{`curl https://h.example/a -d $'{"a": "it\'s"}'`, "POST https://h.example /a a=it's", "taken for JSON"},
 		{
@@ -56,7 +56,7 @@ func TestReadCommandLine(t *testing.T) {
 		{`curl $(cat x) https://a.example`, "", "cannot be read"},
 		{``, "", "empty"},
 	} {
-		e, err := addservice.ReadCommandLine("s", c.line)
+		e, err := addservice.ReadCommandLine("s", c.line, nil)
 		if c.want == "" {
 			assert.ErrorContains(t, err, c.notes, c.line)
 			continue
@@ -98,7 +98,7 @@ func TestCredentialsOfExamples(t *testing.T) {
 		},
 	} {
 		t.Run(name, func(t *testing.T) {
-			e, err := addservice.ReadCommandLine("s", c.line)
+			e, err := addservice.ReadCommandLine("s", c.line, nil)
 			require.NoError(t, err)
 			var sealed []string
 			for _, s := range e.Secrets {
@@ -120,7 +120,7 @@ func FuzzReadCommandLine(f *testing.F) {
 	f.Add("curl -X POST https://h.example/a -d 'a=1'")
 	f.Add("curl -sSLu a:b https://h.example/a -H \"X: $Y\" --json '{\"a\":1}'")
 	f.Fuzz(func(t *testing.T, line string) {
-		if e, err := addservice.ReadCommandLine("s", line); err == nil {
+		if e, err := addservice.ReadCommandLine("s", line, nil); err == nil {
 			_ = e.ServiceYAML("s", e.Address, nil)
 		}
 	})
@@ -144,10 +144,8 @@ func TestCredentialsOfSamples(t *testing.T) {
 			require.NoError(t, err)
 			written := e.ServiceYAML("s", e.Address, nil) + e.Body + e.Checks + strings.Join(e.Notes, "\n")
 			assert.NotContains(t, written, word)
-			if name != "in a list" {
-				require.NotEmpty(t, e.Secrets)
-				assert.Equal(t, word, e.Secrets[0].Text)
-			}
+			require.NotEmpty(t, e.Secrets)
+			assert.Equal(t, word, e.Secrets[0].Text)
 		})
 	}
 }

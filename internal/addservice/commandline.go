@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/url"
 	"path"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -20,12 +21,12 @@ var (
 	curlValues = map[string]string{
 		"-X": "method", "--request": "method", "-H": "header", "--header": "header", "-d": "data", "--data": "data",
 		"--data-raw": "raw", "--data-ascii": "data",
-		"--data-binary": "data", "--data-urlencode": "encoded", "--json": "json", "-u": "user", "--user": "user",
+		"--data-binary": "binary", "--data-urlencode": "encoded", "--json": "json", "-u": "user", "--user": "user",
 		"--url": "url", "-A": "agent", "--user-agent": "agent", "-e": "referer", "--referer": "referer",
 		"-b": "cookie", "--cookie": "cookie", "-F": "part", "--form": "part", "--oauth2-bearer": "bearer",
-		"-T": "upload", "--upload-file": "upload",
-		"-o": "", "--output": "", "-m": "", "--max-time": "", "--connect-timeout": "", "--retry": "", "-x": "",
-		"--proxy": "", "--cacert": "", "-w": "", "--write-out": "", "-D": "", "-c": "", "--resolve": "",
+		"-T": "upload", "--upload-file": "upload", "--form-string": "text part",
+		"-o": "", "--output": "", "-m": "", "--max-time": "", "--connect-timeout": "", "--retry": "", "-x": "proxy",
+		"--proxy": "proxy", "--cacert": "authority", "-w": "", "--write-out": "", "-D": "", "-c": "", "--resolve": "",
 		"--cert": "cert", "-E": "cert", "--key": "cert",
 	}
 	curlFlags = map[string]string{
@@ -40,8 +41,8 @@ var (
 )
 
 // ReadCommandLine takes a command line out of somebody's documentation apart: an address
-// with method, headers, body and user. Service names the secrets.
-func ReadCommandLine(service, line string) (*Example, error) {
+// with method, headers, body and user. Service names the secrets; read reads the files that it names.
+func ReadCommandLine(service, line string, read func(name string) ([]byte, error)) (*Example, error) {
 	line = strings.TrimPrefix(strings.TrimSpace(line), "$ ")
 	variables := map[string]bool{}
 	words, err := shell.Fields(line, func(name string) string {
@@ -57,12 +58,12 @@ func ReadCommandLine(service, line string) (*Example, error) {
 	if len(words) == 0 {
 		return nil, fmt.Errorf("the command line is empty")
 	}
-	c := &commandLine{}
+	c := &commandLine{read: read, files: map[string][]byte{}}
 	switch path.Base(strings.TrimSuffix(words[0], ".exe")) {
 	case "curl":
-		err = c.read(words[1:], curlValues, curlFlags)
+		err = c.options(words[1:], curlValues, curlFlags)
 	case "wget":
-		err = c.read(words[1:], wgetValues, map[string]string{})
+		err = c.options(words[1:], wgetValues, map[string]string{})
 	default:
 		return nil, fmt.Errorf("%q is not a client whose command lines are read; curl and wget are", words[0])
 	}
@@ -83,10 +84,18 @@ type commandLine struct {
 	user, password  string
 	hasUser, get    bool
 	json            bool
+	kind            string      // of the login, "" for basic
+	cookies         [][2]string // names and values
+	parts           []examplePart
+	read            func(name string) ([]byte, error)
+	files           map[string][]byte // that were read, by the names they get
 	notes           []string
 }
 
-func (c *commandLine) read(words []string, values, flags map[string]string) error {
+// examplePart is a part of a body of several parts.
+type examplePart struct{ name, value, file, fileName, mediaType string }
+
+func (c *commandLine) options(words []string, values, flags map[string]string) error {
 	for i := 0; i < len(words); i++ {
 		word := words[i]
 		if !strings.HasPrefix(word, "-") || word == "-" {
@@ -149,8 +158,10 @@ func (c *commandLine) flag(what string) {
 	case "insecure":
 		c.notes = append(c.notes,
 			"it does not check certificates; `tls: {insecure: true}` at a site does that, and is not a good idea")
-	case "digest", "ntlm", "negotiate":
-		c.notes = append(c.notes, "it logs in by "+what+": write that kind at the login")
+	case "digest", "ntlm":
+		c.kind = what
+	case "negotiate":
+		c.notes = append(c.notes, "it logs in by negotiation: write a login of kind kerberos or ntlm at the service")
 	}
 }
 
@@ -172,18 +183,22 @@ func (c *commandLine) value(what, text string) {
 	case "json":
 		c.json = true
 		c.data = append(c.data, text)
-	case "data":
-		if strings.HasPrefix(text, "@") {
-			c.notes = append(c.notes, "its body is the file "+text[1:]+": `-body "+text[1:]+"` sends it")
-			c.data = append(c.data, "")
-			return
+	case "data", "binary":
+		if name, isFile := strings.CutPrefix(text, "@"); isFile {
+			text = c.file(name, "`-body "+name+"` sends it")
+			if what == "data" { // without line breaks and zeros
+				text = strings.NewReplacer("\r", "", "\n", "", "\x00", "").Replace(text)
+			}
 		}
 		c.data = append(c.data, text)
 	case "raw":
 		c.data = append(c.data, text)
 	case "encoded":
+		// content, =content, name=content, @file, name@file
 		name, value, ok := strings.Cut(text, "=")
-		if !ok {
+		if at := strings.IndexByte(text, '@'); at >= 0 && (!ok || at < len(name)) {
+			name, value = text[:at], c.file(text[at+1:], "its text is a value of the body")
+		} else if !ok {
 			name, value = "", text
 		}
 		c.data = append(c.data, strings.TrimPrefix(name+"="+url.QueryEscape(value), "="))
@@ -196,14 +211,76 @@ func (c *commandLine) value(what, text string) {
 		c.password = text
 	case "url":
 		c.address = text
-	case "cookie", "part", "upload", "cert":
+	case "cookie":
+		if !strings.Contains(text, "=") {
+			c.notes = append(c.notes, "the cookies of the file "+text+" were left out: write them at always: cookies:")
+			return
+		}
+		for pair := range strings.SplitSeq(text, ";") {
+			name, value, _ := strings.Cut(strings.TrimSpace(pair), "=")
+			c.cookies = append(c.cookies, [2]string{name, value})
+		}
+	case "part", "text part":
+		c.part(text, what == "part")
+	case "upload":
+		c.data = append(c.data, c.file(text, "`-bytes "+text+"` sends it"))
+		if c.method == "" {
+			c.method = "PUT"
+		}
+	case "proxy", "cert", "authority":
 		c.notes = append(c.notes, map[string]string{
-			"cookie": "its cookies were left out: `-in cookie.name=value` sends one",
-			"part":   "its parts were left out: `parts:` of a step sends them",
-			"upload": "its file was left out: `-bytes FILE` sends it",
-			"cert":   "its certificate was left out: a login of kind certificate shows one",
+			"proxy":     "it goes through a proxy: write proxy: {address: " + text + "} at the site",
+			"cert":      "it shows a certificate: a login of kind certificate does that (certificate: " + text + ")",
+			"authority": "it trusts an authority: write tls: {ca: " + text + "} at the site, with the file in the bench",
 		}[what])
 	}
+}
+
+// file reads a file that the command line names; where it is not there, a note says what to do.
+func (c *commandLine) file(name, instead string) string {
+	// What somebody else's text names is read only where the reader is, and below.
+	if c.read != nil && filepath.IsLocal(name) {
+		if data, err := c.read(name); err == nil {
+			return string(data)
+		}
+	}
+	c.notes = append(c.notes, "it sends the file "+name+", which is not here: "+instead)
+	return ""
+}
+
+// part takes name=value, name=@file and name=<file, each with ;type= and ;filename= behind it.
+func (c *commandLine) part(text string, mayBeFile bool) {
+	name, value, _ := strings.Cut(text, "=")
+	p := examplePart{name: name, value: value}
+	if !mayBeFile {
+		c.parts = append(c.parts, p)
+		return
+	}
+	pieces := strings.Split(value, ";")
+	for len(pieces) > 1 {
+		key, of, ok := strings.Cut(strings.TrimSpace(pieces[len(pieces)-1]), "=")
+		if !ok || key != "type" && key != "filename" {
+			break
+		}
+		if of = strings.Trim(of, `"`); key == "type" {
+			p.mediaType = of
+		} else {
+			p.fileName = of
+		}
+		pieces = pieces[:len(pieces)-1]
+	}
+	p.value = strings.Join(pieces, ";")
+	switch file := strings.Trim(p.value[min(1, len(p.value)):], `"`); {
+	case strings.HasPrefix(p.value, "@"):
+		if p.fileName == "" {
+			p.fileName = path.Base(file)
+		}
+		p.value, p.file = "", path.Join("data", path.Base(file))
+		c.files[p.file] = []byte(c.file(file, "put it into the bench as "+p.file))
+	case strings.HasPrefix(p.value, "<"):
+		p.value = c.file(file, "its text is a value of a part")
+	}
+	c.parts = append(c.parts, p)
 }
 
 // example makes of it what is made of an address, and adds the rest.
@@ -231,6 +308,16 @@ func (c *commandLine) example(service string) (*Example, error) {
 		e.Operation = strings.ToLower(e.Method)
 	}
 	prefix := identifier(service) + "_"
+	for _, cookie := range c.cookies {
+		e.cookie(prefix, cookie[0], cookie[1])
+	}
+	e.Parts, e.Files, e.LoginKind = c.parts, c.files, c.kind
+	if len(c.parts) > 0 && c.method == "" {
+		e.Method = "POST"
+	}
+	if u, err := url.Parse(c.address); err == nil && len(c.parts) > 0 {
+		e.Line = strings.TrimPrefix(u.RequestURI(), strings.TrimRight(strings.TrimPrefix(e.Address, u.Scheme+"://"+u.Host), "/"))
+	}
 	if c.hasUser {
 		e.User = c.user
 		e.Secrets = append(e.Secrets, ExampleSecret{Name: prefix + "password", Text: c.password, Password: true})
@@ -238,6 +325,9 @@ func (c *commandLine) example(service string) (*Example, error) {
 	mediaType := ""
 	if c.json {
 		mediaType = "application/json"
+		if !slices.ContainsFunc(c.headers, func(h [2]string) bool { return strings.EqualFold(h[0], "Accept") }) {
+			c.headers = append(c.headers, [2]string{"Accept", "application/json"})
+		}
 	} else if body != "" {
 		mediaType = "application/x-www-form-urlencoded"
 	}
@@ -248,8 +338,29 @@ func (c *commandLine) example(service string) (*Example, error) {
 			e.header(prefix, h[0], h[1])
 		}
 	}
+	if format := document.FormatOf(mediaType, []byte(body)); format == document.JSON || format == document.XML {
+		if root, _, err := document.Read(mediaType, []byte(body)); err == nil && e.isOwn(format, root) {
+			err := e.sampleBody(prefix, mediaType, body)
+			e.hide()
+			return e, err
+		}
+	}
 	e.body(prefix, mediaType, body)
 	return e, nil
+}
+
+// isOwn says whether a body can be taken apart and written again as it was: nothing in it looks like a
+// placeholder.
+func (e *Example) isOwn(_ document.Format, root *document.Node) bool {
+	own := true
+	secret.Leaves(root, func(_ string, leaf *document.Node) { own = own && !strings.Contains(leaf.Value().Text, "${") })
+	return own
+}
+
+// cookie seals a cookie: whoever has it may be taken for who logged in.
+func (e *Example) cookie(prefix, name, value string) {
+	sealed := e.seal(prefix, name, value)
+	e.Cookies = append(e.Cookies, [2]string{name, sealed})
 }
 
 // header adds a header: what looks like a credential is sealed, all else is the default
@@ -260,7 +371,11 @@ func (e *Example) header(prefix, name, text string) {
 	case strings.EqualFold(name, "Accept") && text == "*/*" || strings.EqualFold(name, "Content-Length") ||
 		strings.EqualFold(name, "Host"):
 	case strings.EqualFold(name, "Cookie"):
-		e.Notes = append(e.Notes, "its cookies were left out: `-in cookie.name=value` sends one")
+		for pair := range strings.SplitSeq(text, ";") {
+			if cookie, value, ok := strings.Cut(strings.TrimSpace(pair), "="); ok {
+				e.cookie(prefix, cookie, value)
+			}
+		}
 	case strings.EqualFold(name, "Authorization") && strings.EqualFold(word, "Basic"):
 		if plain, err := base64.StdEncoding.DecodeString(credential); err == nil {
 			user, password, _ := strings.Cut(string(plain), ":")

@@ -34,7 +34,12 @@ type Example struct {
 	Blocks                *document.Node
 	Names                 [][2]string    // prefixes of XML names with their namespaces
 	Template              *document.Node // what the body is made of; nil where it is its fields
-	Checks                string         // of the answer, as a step has them; "" for none
+	Cookies               [][2]string    // that always go along: names, and under what they are sealed
+	LoginKind             string         // of the user and password; "" for basic
+	Parts                 []examplePart  // of a body of several parts: a step sends them, and no operation
+	Line                  string         // path and query of such a step
+	Files                 map[string][]byte
+	Checks                string // of the answer, as a step has them; "" for none
 }
 
 // ExampleField is a parameter with its value in the example as its default.
@@ -246,10 +251,18 @@ func (e *Example) ServiceYAML(name, address string, logins []string) string {
 	if e.SOAP != "" {
 		out.WriteString("  soap: " + e.SOAP + "\n")
 	}
+	if len(e.Cookies) > 0 {
+		out.WriteString("  always:\n    cookies:\n")
+		for _, c := range e.Cookies {
+			out.WriteString("      " + yamlfile.ScalarText(c[0]) + ": ${sealed." + c[1] + "}\n")
+		}
+	}
 	if e.Addressing {
 		out.WriteString("  addressing: true\n")
 	}
-	if e.Blocks != nil {
+	if e.Blocks != nil && len(e.Cookies) > 0 {
+		out.WriteString("    blocks:" + treeText(e.Blocks, "      "))
+	} else if e.Blocks != nil {
 		out.WriteString("  always:\n    blocks:" + treeText(e.Blocks, "      "))
 	}
 	if len(e.Names) > 0 {
@@ -257,6 +270,9 @@ func (e *Example) ServiceYAML(name, address string, logins []string) string {
 		for _, n := range e.Names {
 			out.WriteString("    " + n[0] + ": " + yamlfile.Quote(n[1]) + "\n")
 		}
+	}
+	if len(e.Parts) > 0 {
+		return out.String()
 	}
 	out.WriteString("  operations:\n" + indent(e.OperationYAML(), "    "))
 	return out.String()

@@ -89,6 +89,7 @@ func ReadSample(service, text, address string) (*Example, error) {
 		e.Fields = slices.DeleteFunc(e.Fields, func(f ExampleField) bool { return f.In == "path" })
 	}
 	e.checks(p.answer)
+	e.hide()
 	return e, nil
 }
 
@@ -219,7 +220,7 @@ func (e *Example) sampleBody(prefix, mediaType, body string) error {
 		} else {
 			e.Template = s.json(root, "")
 		}
-		if plain, _, _ := mime.ParseMediaType(mediaType); mediaType != "" && plain != "application/json" {
+		if mediaType != "" && mediaType != "application/json" {
 			e.fixHeader("Content-Type", mediaType)
 		}
 		return nil
@@ -333,14 +334,12 @@ func (s *sampling) list(name string, whole *document.Node) *document.Node {
 	if name == "" {
 		name = "items"
 	}
-	found := false
 	secret.Leaves(whole, func(name string, leaf *document.Node) {
-		found = found || secret.IsCredential(name, leaf.Value().Text)
+		if text := leaf.Value().Text; secret.IsCredential(name, text) {
+			sealed := s.e.seal(s.prefix, name, text)
+			s.e.Notes = append(s.e.Notes, fmt.Sprintf("%s looks like a secret: ${sealed.%s} stands for it", name, sealed))
+		}
 	})
-	if found {
-		s.e.Notes = append(s.e.Notes, name+" holds what looks like a secret, and is left out: write it into the template")
-		return document.NewList()
-	}
 	field := s.unique(name, "")
 	s.e.Fields = append(s.e.Fields, ExampleField{In: "body", Wire: field, Name: field, List: whole})
 	return document.NewText("${fields." + field + "}")
@@ -556,6 +555,32 @@ func (s *sampling) eachElement(into *document.Node, n *document.Node) {
 	write(into, n, request.EachName)
 }
 
+// hide puts ${sealed.NAME} in place of what was sealed, wherever else the sample repeats it.
+func (e *Example) hide() {
+	var pairs []string
+	for _, s := range e.Secrets {
+		if len(s.Text) >= shortestHidden {
+			pairs = append(pairs, s.Text, "${sealed."+s.Name+"}")
+		}
+	}
+	replace := strings.NewReplacer(pairs...).Replace
+	for i := range e.Fields {
+		e.Fields[i].Default, e.Fields[i].Fixed = replace(e.Fields[i].Default), replace(e.Fields[i].Fixed)
+	}
+	trees := []*document.Node{e.Template, e.Blocks}
+	for _, f := range e.Fields {
+		trees = append(trees, f.List)
+	}
+	for _, tree := range trees {
+		if tree != nil {
+			tree.Scalars(func(n *document.Node) { n.Text = replace(n.Text) })
+		}
+	}
+}
+
+// shortestHidden is how short a secret may be that is looked for elsewhere.
+const shortestHidden = 6
+
 // mostChecks is how many checks a sample of an answer gives.
 const mostChecks = 30
 
@@ -590,6 +615,29 @@ func (e *Example) sheet(service string) string {
 		}
 	}
 	text := "sheet: " + yamlfile.ScalarText(service) + "\n"
+	if len(e.Parts) > 0 {
+		text += "steps:\n  - step: " + e.Operation + "\n    request: " +
+			yamlfile.ScalarText(strings.TrimSpace(service+" "+e.Method+" "+e.Line)) + "\n"
+		for i, f := range slices.DeleteFunc(slices.Clone(e.Fields), func(f ExampleField) bool { return f.In != "headers" }) {
+			if i == 0 {
+				text += "    headers:\n"
+			}
+			text += "      " + yamlfile.ScalarText(f.Wire) + ": " + yamlfile.ScalarText(f.Default) + "\n"
+		}
+		text += "    parts:\n"
+		for _, p := range e.Parts {
+			text += "      - name: " + yamlfile.ScalarText(p.name) + "\n"
+			for _, key := range [][2]string{{"file", p.file}, {"file name", p.fileName}, {"type", p.mediaType}} {
+				if key[1] != "" {
+					text += "        " + key[0] + ": " + yamlfile.ScalarText(key[1]) + "\n"
+				}
+			}
+			if p.file == "" {
+				text += "        value: " + yamlfile.Quote(p.value) + "\n"
+			}
+		}
+		return text
+	}
 	if takes != "" {
 		text += "takes:\n" + takes
 		fill = "    fill:\n" + fill

@@ -75,6 +75,7 @@ func runAdd(ctx context.Context, s *session, o *addOptions, args []string) (int,
 	added, err := bench.Add(ctx,
 		addservice.Addition{
 			Name: args[0], Source: args[1], Example: o.example, Shell: o.shell != "", Login: o.login, Sample: sample,
+			ReadFile: func(name string) ([]byte, error) { return readFile(s, name) },
 			Seal: func(name, text string) error {
 				s.masker.Hide(text)
 				return seal(s.tell, bench.Store, name, text)
