@@ -41,6 +41,7 @@ type Addition struct {
 	Example bool   // the address is an example, and not fetched
 	Login   string // that the service has, and that its contract is fetched with; "" for none
 	Sample  string // a request out of documentation, sent to the source where it does not say where; "" for none
+	HAR     []byte // recorded traffic, of which that to the source is taken; nil for none
 	Shell   bool   // the source is a command line out of somebody's documentation
 	// ReadFile reads the files that a command line names; nil reads none.
 	ReadFile func(name string) ([]byte, error)
@@ -109,7 +110,7 @@ type adder struct {
 // contract reads the source as a contract; nil where it is an example.
 func (d *adder) contract(from *source.Source) (*formats.Contract, error) {
 	isAddress := source.IsAddress(d.a.Source)
-	if d.a.Example || d.a.Shell || d.a.Sample != "" || isAddress && looksLikeExample(d.a.Source) {
+	if d.a.Example || d.a.Shell || d.a.Sample != "" || d.a.HAR != nil || isAddress && looksLikeExample(d.a.Source) {
 		return nil, nil
 	}
 	resolved, data, err := d.fetch(from.Fetch)("", d.a.Source)
@@ -391,6 +392,9 @@ func (d *adder) example() error {
 	case d.a.Shell:
 		d.added.What = "a command line"
 		read = func(service, line string) (*Example, error) { return ReadCommandLine(service, line, d.a.ReadFile) }
+	case d.a.HAR != nil:
+		d.added.What = "recorded traffic"
+		read = func(service, address string) (*Example, error) { return ReadHAR(service, d.a.HAR, address) }
 	case d.a.Sample != "":
 		d.added.What = "a sample of a request"
 		read = func(service, address string) (*Example, error) { return ReadSample(service, d.a.Sample, address) }

@@ -177,3 +177,52 @@ func FuzzReadSample(f *testing.F) {
 		}
 	})
 }
+
+const traffic = `{"log":{"version":"1.2","creator":{"name":"x","version":"1"},"entries":[
+{"request":{"method":"GET","url":"https://api.heatherfold.example/v1/lots/L-2201?full=true","headers":[{"name":"Authorization","value":"Bearer Zk93bXJ4Q2h2S1d1"},{"name":"User-Agent","value":"x"},{"name":"X-Depot","value":"north"},{"name":"Cookie","value":"SID=Zk93bXJ4Q2h2S1d2"}]},"response":{"status":200,"content":{"mimeType":"application/json"}}},
+{"request":{"method":"GET","url":"https://api.heatherfold.example/v1/lots/L-2202?full=false","headers":[{"name":"Authorization","value":"Bearer Zk93bXJ4Q2h2S1d1"}]},"response":{"status":200,"content":{"mimeType":"application/json"}}},
+{"request":{"method":"GET","url":"https://api.heatherfold.example/app.js","headers":[]},"response":{"status":200,"content":{"mimeType":"text/javascript"}}},
+{"request":{"method":"POST","url":"https://api.heatherfold.example/v1/lots","headers":[{"name":"Authorization","value":"Bearer Zk93bXJ4Q2h2S1d1"}],"postData":{"mimeType":"application/json","text":"{\"lot\": {\"kilos\": 5, \"password\": \"hunter22x\"}}"}},"response":{"status":201,"content":{"mimeType":"application/json"}}},
+{"request":{"method":"GET","url":"https://other.example/x","headers":[]},"response":{"status":200,"content":{"mimeType":"application/json"}}}
+]}}`
+
+// Recorded traffic becomes the operations of one service: identifiers are told from names, what differs in
+// values alone is one operation, and secrets are sealed.
+func TestReadHAR(t *testing.T) {
+	e, err := addservice.ReadHAR("rec", []byte(traffic), "")
+	require.NoError(t, err)
+	assert.Equal(t, "https://api.heatherfold.example", e.Address)
+	written := e.ServiceYAML("rec", e.Address, nil)
+	for _, part := range []string{
+		"request: GET /v1/lots/{lot}", "request: POST /v1/lots", "default: L-2201", "X-Depot", "SID: ${sealed.rec_sid}",
+		"password: ${sealed.rec_password}", "post_lots:",
+	} {
+		assert.Contains(t, written, part)
+	}
+	assert.Equal(t, 1, strings.Count(written, "{lot}"))
+	for _, part := range []string{"Zk93bXJ4", "hunter22x", "User-Agent", "app.js", "L-2202"} {
+		assert.NotContains(t, written, part)
+	}
+	assert.Len(t, e.Secrets, 3)
+	assert.Contains(t, strings.Join(e.Notes, "\n"), "requests to 1 other origins were left out")
+	e, err = addservice.ReadHAR("rec", []byte(traffic), "https://other.example/api")
+	require.NoError(t, err)
+	assert.Equal(t, "https://other.example", e.Address)
+	for text, want := range map[string]string{
+		"": "it is not recorded traffic", "{}": "no request in it went through", "[]": "it is not recorded traffic",
+	} {
+		_, err := addservice.ReadHAR("rec", []byte(text), "")
+		assert.ErrorContains(t, err, want)
+	}
+	_, err = addservice.ReadHAR("rec", []byte(traffic), "nowhere")
+	assert.ErrorContains(t, err, "is not an address")
+}
+
+func FuzzReadHAR(f *testing.F) {
+	f.Add([]byte(traffic))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		if e, err := addservice.ReadHAR("s", data, ""); err == nil {
+			_ = e.ServiceYAML("s", e.Address, nil)
+		}
+	})
+}

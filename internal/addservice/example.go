@@ -38,6 +38,7 @@ type Example struct {
 	LoginKind             string         // of the user and password; "" for basic
 	Parts                 []examplePart  // of a body of several parts: a step sends them, and no operation
 	Line                  string         // path and query of such a step
+	More                  []*Example     // the operations, where there are several: this is the service alone
 	Files                 map[string][]byte
 	Checks                string // of the answer, as a step has them; "" for none
 }
@@ -274,7 +275,13 @@ func (e *Example) ServiceYAML(name, address string, logins []string) string {
 	if len(e.Parts) > 0 {
 		return out.String()
 	}
-	out.WriteString("  operations:\n" + indent(e.OperationYAML(), "    "))
+	out.WriteString("  operations:\n")
+	if len(e.More) == 0 {
+		out.WriteString(indent(e.OperationYAML(), "    "))
+	}
+	for _, one := range e.More {
+		out.WriteString(indent(one.OperationYAML(), "    "))
+	}
 	return out.String()
 }
 

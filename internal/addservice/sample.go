@@ -564,6 +564,10 @@ func (e *Example) hide() {
 		}
 	}
 	replace := strings.NewReplacer(pairs...).Replace
+	for _, one := range e.More {
+		one.Secrets = e.Secrets
+		one.hide()
+	}
 	for i := range e.Fields {
 		e.Fields[i].Default, e.Fields[i].Fixed = replace(e.Fields[i].Default), replace(e.Fields[i].Fixed)
 	}

@@ -15,6 +15,7 @@ type addOptions struct {
 	example bool
 	login   string
 	sample  string
+	har     string
 	shell   string
 }
 
@@ -37,6 +38,9 @@ func addCommand() *command {
 			f.StringVar(&o.sample, "from-sample", "",
 				"a `file` with a request as documentation shows it (request line, header fields, body), and the answer "+
 					"behind it; - is standard input")
+			f.StringVar(&o.har, "from-har", "",
+				"a `file` with recorded traffic (HAR): its requests become operations, those to ADDRESS or else to the host "+
+					"that is asked most often")
 			f.StringVar(&o.shell, "from-shell", "",
 				"a `command line` of curl or wget out of somebody's documentation, in place of a file or an address")
 			return o
@@ -54,13 +58,13 @@ func runAdd(ctx context.Context, s *session, o *addOptions, args []string) (int,
 	} else if o.shell != "" {
 		return 0, usagef("testbench add NAME -from-shell 'COMMAND LINE'", "with -from-shell, add takes a name alone")
 	}
-	sample := ""
-	if o.sample != "" {
-		data, err := readFile(s, o.sample)
-		if err != nil {
+	var pasted []byte
+	if from := firstOf(o.sample, o.har); from != "" {
+		var err error
+		if pasted, err = readFile(s, from); err != nil {
 			return 0, err
 		}
-		if sample = string(data); len(args) == 1 {
+		if len(args) == 1 {
 			args = append(args, "")
 		}
 	}
@@ -72,15 +76,20 @@ func runAdd(ctx context.Context, s *session, o *addOptions, args []string) (int,
 	if err != nil {
 		return 0, err
 	}
-	added, err := bench.Add(ctx,
-		addservice.Addition{
-			Name: args[0], Source: args[1], Example: o.example, Shell: o.shell != "", Login: o.login, Sample: sample,
-			ReadFile: func(name string) ([]byte, error) { return readFile(s, name) },
-			Seal: func(name, text string) error {
-				s.masker.Hide(text)
-				return seal(s.tell, bench.Store, name, text)
-			},
-		}, s.options())
+	addition := addservice.Addition{
+		Name: args[0], Source: args[1], Example: o.example, Shell: o.shell != "", Login: o.login,
+		ReadFile: func(name string) ([]byte, error) { return readFile(s, name) },
+		Seal: func(name, text string) error {
+			s.masker.Hide(text)
+			return seal(s.tell, bench.Store, name, text)
+		},
+	}
+	if o.har != "" {
+		addition.HAR = pasted
+	} else {
+		addition.Sample = string(pasted)
+	}
+	added, err := bench.Add(ctx, addition, s.options())
 	if err != nil {
 		return 0, err
 	}
@@ -109,7 +118,7 @@ func runAdd(ctx context.Context, s *session, o *addOptions, args []string) (int,
 	for _, name := range added.Secrets {
 		t.note("sealed: %s, which was in the %s", name,
 			firstOf(map[bool]string{true: "command line"}[o.shell != ""], map[bool]string{true: "sample"}[o.sample != ""],
-				"address"))
+				map[bool]string{true: "recorded traffic"}[o.har != ""], "address"))
 	}
 	for _, note := range added.Notes {
 		t.note("note: %s", note)

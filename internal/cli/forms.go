@@ -77,6 +77,7 @@ var forms = map[string][]form{
 	"add": {
 		{"with -from-shell", with("from-shell"), take("from-shell bench json")},
 		{"with -from-sample", with("from-sample"), take("from-sample bench json")},
+		{"with -from-har", with("from-har"), take("from-har bench json")},
 		{"with -example", with("example"), take("example bench json")},
 		{"", always, take("json login", atSite, reading)},
 	},
