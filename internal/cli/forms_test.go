@@ -35,7 +35,7 @@ var ways = map[string][]string{
 	"add":                    {"lab2", "contracts/lab.wsdl"},
 	"add with -from-shell":   {"seen", "-from-shell", "curl http://127.0.0.1:1/x?a=b"},
 	"add with -from-sample":  {"pasted", "http://127.0.0.1:1/x", "-from-sample", "lot.json"},
-	"add with -from-har": {"recorded", "-from-har", "recorded.har"},
+	"add with -from-har":     {"recorded", "-from-har", "recorded.har"},
 	"add with -example":      {"shown", "http://127.0.0.1:1/x?a=b", "-example"},
 	"survey of an operation": {"lab", "GradeLot"}, "survey of a whole contract": {"lab"},
 	"survey of a schema":                     {"contracts/lab.xsd", "GradeLot"},

@@ -167,6 +167,7 @@ func TestMistakes(t *testing.T) {
 		"a header name with a space":    {`headers: {"A B": c}`, "A B"},
 		"an open placeholder":           {"text: a${b", "2:8: "},
 		"a credential":                  {"secret: hunter2", "a credential is in the file"},
+		"no credential":                 {`secret: ""`, ""},
 		"a named credential":            {"tree: {password: hunter2}", "password looks like a credential"},
 		"a path that is none":           {"path: a[", "2:"},
 		"a rule that is none":           {"rule: overr 5", "2:7: "},

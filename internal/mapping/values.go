@@ -96,7 +96,6 @@ func (r *Reader) Pairs(n *yamlfile.Node, what string) []request.Pair {
 	for _, e := range r.Entries(n, what) {
 		t := r.Named(e)
 		if len(t.Fields) > 0 {
-			r.takesNot(e.Value)
 			r.File.Report(e.Value, "write a single value, or a list to repeat the name", "%s %s cannot be a mapping",
 				what, e.Key.Text)
 			continue

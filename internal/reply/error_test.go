@@ -31,6 +31,8 @@ func TestErrorsAsTheyAreTold(t *testing.T) {
 			"attributes below one that only wraps", 200, `<reply><result code="17" ok="false"/></reply>`,
 			&reply.Error{Code: "17"},
 		},
+		{"an error without anything", 200, `{"error": {}, "lot": "L"}`, nil},
+		{"errors without any", 200, `{"errors": [], "lot": "L"}`, nil},
 		{"a code of zero", 200, `<result><errorCode>0</errorCode><errorMessage/></result>`, nil},
 		{
 			"attributes of an empty element", 200, `<r><error code="5" text="no room"/></r>`,

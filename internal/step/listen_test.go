@@ -129,6 +129,12 @@ func TestListen(t *testing.T) {
 			shut: "it: late: failed; s expected new, then done, got a false change",
 		},
 		{
+			name:  "a state that comes late and is in order",
+			step:  "listen: POST\nuntil: {s: done}\nstates: {of: s, allowed: [new, done, closed]}",
+			calls: []string{`POST / {"s": "new"}`, `POST / {"s": "done"}`}, answers: "204 | 204", told: "it: passed",
+			late: []string{`POST / {"s": "closed"}`}, shut: `it: late: passed; late: "closed" came after`,
+		},
+		{
 			name:  "one that is signed, after one that is not",
 			step:  "listen:\n  signed: {header: X-Seal, key: orchard}\nkeep: {n: n}",
 			calls: []string{`POST / {"n": 1}`, `SIGNED / {"n": 2}`}, answers: "401 | 204", told: "it: passed",
