@@ -104,6 +104,9 @@ type Service struct {
 	loginAt   *yamlfile.Node
 	Uses      []mapping.Use
 	marks     []mark
+	GoodAll   *rule.Status                 // of operations that are not in Good
+	Outcome   *Outcome                     // how success and errors are told in answers; nil where it is not said
+	Outcomes  map[string]*Outcome          // operation: the same for it alone
 	Templates map[string]*request.Template // operation: what its body is made of
 	Good      map[string]*rule.Status      // operation: the statuses that are good
 	Filled    map[string][]filledParameter
@@ -375,6 +378,10 @@ var serviceKeys = []mapping.Key[Service]{
 	mapping.NewKey("names", "prefixes of XML names", func(r *mapping.Reader, s *Service, n *yamlfile.Node) {
 		s.Names = r.Names(n)
 	}),
+	mapping.NewKey("success", "the statuses of success: 200 or 404, or a list; or a condition: answer.outcome == \"OK\"",
+		func(r *mapping.Reader, s *Service, n *yamlfile.Node) { readSuccess(r, n, &s.GoodAll, &s.Outcome) }),
+	mapping.NewKey("error", "how answers tell of errors: when:, and the paths of code:, text:, target:",
+		func(r *mapping.Reader, s *Service, n *yamlfile.Node) { readError(r, n, &s.Outcome) }),
 	mapping.NewKey("operations", "operations by name", func(r *mapping.Reader, s *Service, n *yamlfile.Node) {
 		for _, e := range r.Entries(n, "operations") {
 			if op := readOperation(r, e, s); op != nil {

@@ -25,6 +25,7 @@ type description struct {
 	explicit bool // a request line was given
 	template *request.Template
 	good     *rule.Status
+	outcome  *Outcome
 	filled   []filledParameter
 	// templateAt is where the template is.
 	templateAt *yamlfile.Node
@@ -73,6 +74,12 @@ func readOperation(r *mapping.Reader, e yamlfile.Entry, s *Service) *contract.En
 			s.Filled = map[string][]filledParameter{}
 		}
 		s.Filled[op.Name] = d.filled
+	}
+	if d.outcome != nil {
+		if s.Outcomes == nil {
+			s.Outcomes = map[string]*Outcome{}
+		}
+		s.Outcomes[op.Name] = d.outcome
 	}
 	if d.good != nil {
 		if s.Good == nil {
@@ -144,10 +151,10 @@ var operationKeys = []mapping.Key[description]{
 			d.templateAt = n
 		},
 	),
-	mapping.NewKey("success", "the statuses of success: 200 or 404, or a list",
-		func(r *mapping.Reader, d *description, n *yamlfile.Node) {
-			d.good = r.Status(n)
-		}),
+	mapping.NewKey("success", "the statuses of success: 200 or 404, or a list; or a condition: answer.outcome == \"OK\"",
+		func(r *mapping.Reader, d *description, n *yamlfile.Node) { readSuccess(r, n, &d.good, &d.outcome) }),
+	mapping.NewKey("error", "how answers tell of errors: when:, and the paths of code:, text:, target:",
+		func(r *mapping.Reader, d *description, n *yamlfile.Node) { readError(r, n, &d.outcome) }),
 	mapping.NewKey(
 		"answer", "a file with the schema of what comes back: JSON Schema or XML Schema",
 		func(r *mapping.Reader, d *description, n *yamlfile.Node) {

@@ -21,6 +21,7 @@ func Schema(checks *document.Node) string {
 func Mappings() map[string][]string {
 	return map[string][]string{
 		"site": mapping.KeyNames(siteKeys), "tls": mapping.KeyNames(tlsKeys), "proxy": mapping.KeyNames(proxyKeys),
+		"error":     mapping.KeyNames(errorKeys),
 		"service":   mapping.KeyNames(serviceKeys),
 		"always":    mapping.KeyNames(alwaysKeys),
 		"operation": mapping.KeyNames(operationKeys),

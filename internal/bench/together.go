@@ -32,7 +32,7 @@ var (
 	}
 
 	// ofMark are the keys of an operation that a contract describes.
-	ofMark = []string{"reads", "success"}
+	ofMark = []string{"reads", "success", "error"}
 
 	databaseTogether = map[string][]string{"user": nil, "password": nil}
 )

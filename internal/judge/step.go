@@ -65,7 +65,7 @@ func (c *Case) Judging(re *reply.Reply) *Judging {
 		j.Data = c.Session.Data(c.Scope, c.Scope.Row, c.Scope.Kept, re, names)
 	}
 	if p.Service != nil {
-		j.good = p.Service.Good[p.OperationName()]
+		j.good = p.Service.GoodOf(p.OperationName())
 	}
 	return j
 }

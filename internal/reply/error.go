@@ -38,7 +38,7 @@ func (r *Reply) Error() *Error {
 // AnyError is what the answer says of an error; where its body says nothing that is
 // understood, a status of 4xx or 5xx is one all the same. It is nil for no error.
 func (r *Reply) AnyError() *Error {
-	if said := r.Error(); said != nil || r.Record == nil || r.Record.Answer == nil || r.Record.Answer.Status < 400 {
+	if said := r.Error(); said != nil || r.isSuccess || r.Record == nil || r.Record.Answer == nil || r.Record.Answer.Status < 400 {
 		return said
 	}
 	answer := r.Record.Answer
@@ -46,7 +46,7 @@ func (r *Reply) AnyError() *Error {
 }
 
 func (r *Reply) findError() *Error {
-	if r.Failed != nil {
+	if r.Failed != nil || r.isFine {
 		return r.Failed
 	}
 	if fault := r.Fault(); fault != nil {

@@ -30,14 +30,27 @@ type Reply struct {
 	Payload *document.Node // what paths start from
 	// Attachments travelled beside the envelope, or whatever the root is.
 	Attachments []soap.Attachment
-	// Failed is an error that the protocol itself told, where one did.
+	// Failed is an error that the protocol itself told, where one did, or the service as the bench says.
 	Failed *Error
 
 	index       path.Index
 	tree        *document.Node
 	readError   *Error
 	isErrorRead bool
+	// isFine says that the bench knows how errors are told here, and that this is none; isSuccess that it is a
+	// success whatever its status is.
+	isFine, isSuccess bool
 }
+
+// Decide says what the answer is where the bench knows how the service tells it: an error, a success whatever
+// its status is, or neither.
+func (r *Reply) Decide(failed *Error, isSuccess bool) {
+	r.Failed, r.isFine, r.isSuccess = failed, failed == nil, isSuccess
+	r.isErrorRead, r.tree = false, nil // what was read of it before is not so
+}
+
+// IsSuccess says whether the service tells a success, as the bench knows it, whatever the status is.
+func (r *Reply) IsSuccess() bool { return r.isSuccess }
 
 // Read reads the answer of a record. A record without an answer gives a reply
 // without a payload.

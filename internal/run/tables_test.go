@@ -29,6 +29,15 @@ const op = "address: ${base}/echo\noperations:\n  op:\n    request: POST /it\n"
 
 func ofService(with string) change { return change{service: op, with: op + with} }
 
+// ofErrors is a service whose answers are errors; a key says where an error tells something, and the step looks.
+func ofErrors(key string) change {
+	sheet := "sheet: s\nsteps:\n  - step: it\n    call: x/op\n    expect:\n      error:\n        " + key + ": is present\n"
+	return change{
+		service: op + "error:\n  when: answer.n == 3\n", with: op + "error:\n  when: answer.n == 3\n  " + key + ": path\n",
+		sheet: [2]string{sheet, sheet},
+	}
+}
+
 func ofOperation(with string) change {
 	return change{service: op, with: op + deeper(with, "    ")}
 }
@@ -132,8 +141,13 @@ steps:
 	"operation body":     ofOperation("body:\n  b:\n    default: a\n"),
 	"operation template": ofOperation("template:\n  wrapped: ${fields}\n"),
 	"operation success":  ofOperation("success: 201\n"),
-	"operation answer":   ofOperation("answer: strict.json\n"),
-	"operation needs":    ofOperation("query:\n  a: optional\n  b: optional\nneeds:\n  -\n    - a\n    - b\n"),
+	"operation error":    ofOperation("error:\n  when: answer.n == 3\n"),
+	"service success":    ofService("success: answer.n == 4\n"),
+	"service error":      ofService("error:\n  when: answer.n == 3\n"),
+	"error when":         ofService("error:\n  when: answer.n == 3\n"),
+	"error code":         ofErrors("code"), "error text": ofErrors("text"), "error target": ofErrors("target"),
+	"operation answer": ofOperation("answer: strict.json\n"),
+	"operation needs":  ofOperation("query:\n  a: optional\n  b: optional\nneeds:\n  -\n    - a\n    - b\n"),
 	"operation reads": {
 		service: op, with: op + "    reads: true\n",
 		site: [2]string{"guard: read only", "guard: read only"},

@@ -16,8 +16,10 @@ import (
 	"testbench/internal/document"
 	"testbench/internal/exchange"
 	"testbench/internal/login"
+	"testbench/internal/path"
 	"testbench/internal/reply"
 	"testbench/internal/result"
+	"testbench/internal/rule"
 	"testbench/internal/sheet"
 )
 
@@ -81,7 +83,42 @@ func (p *Prepared) Read(record *exchange.Record) *reply.Reply {
 	if p.Operation != nil && re.Problem == nil && re.Payload != nil {
 		re.Payload = p.Operation.Decode(re.Payload)
 	}
+	p.tellOutcome(re)
 	return re
+}
+
+// tellOutcome says of an answer whether it is a success or an error, where the bench says how that is told.
+func (p *Prepared) tellOutcome(re *reply.Reply) {
+	if p.Service == nil || re.Record == nil || re.Record.Answer == nil {
+		return
+	}
+	told := p.Service.OutcomeOf(p.OperationName())
+	if told == nil {
+		return
+	}
+	roots := re.Roots(nil)
+	holds := func(c *rule.Condition) bool { return c.Judge(&rule.Data{Roots: roots}).Passed }
+	isError := told.Error != nil && holds(told.Error)
+	isSuccess := told.Success != nil && holds(told.Success) && !isError
+	if !isError && (told.Success == nil || isSuccess) {
+		re.Decide(nil, isSuccess)
+		return
+	}
+	text := func(at *path.Path) string {
+		if at == nil {
+			return ""
+		}
+		found, err := at.Find(roots, nil)
+		if err != nil || found.Whole() == nil {
+			return ""
+		}
+		return found.Whole().Value().Text
+	}
+	failed := &reply.Error{Code: text(told.Code), Text: text(told.Text), Target: text(told.Target)}
+	if failed.Code+failed.Text+failed.Target == "" {
+		failed.Text = "the answer is not a success"
+	}
+	re.Decide(failed, false)
 }
 
 // Bounds of what is followed by itself.
