@@ -36,6 +36,7 @@ func readError(r *mapping.Reader, n *yamlfile.Node, into **Outcome) {
 
 // readSuccess reads the statuses of success, or a condition on the answer.
 func readSuccess(r *mapping.Reader, n *yamlfile.Node, statuses **rule.Status, into **Outcome) {
+	r.TakesOf(n, mapping.ConditionSchema)
 	if n.Kind != yamlfile.Scalar || !strings.Contains(n.Text, "answer") && !strings.Contains(n.Text, "reply") {
 		*statuses = r.Status(n)
 		return

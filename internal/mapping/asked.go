@@ -91,6 +91,9 @@ func placeholderSchema() *document.Node { return patternSchema(`\$\{`) }
 
 func durationSchema() *document.Node { return patternSchema(`^\s*([0-9][0-9.]*\s*[a-z]+|P.+)\s*$`) }
 
+// ConditionSchema is a condition on an answer, beside other texts.
+func ConditionSchema() *document.Node { return patternSchema(`answer|reply`) }
+
 func nameSchema() *document.Node { return patternSchema(`^[A-Za-z_][A-Za-z0-9_]*$`) }
 
 func wholeSchema() *document.Node {
@@ -125,6 +128,7 @@ func FormInWords(n *document.Node) string {
 	}{
 		{placeholderSchema(), "a placeholder"},
 		{durationSchema(), "a time: 5 s"},
+		{ConditionSchema(), "a condition"},
 		{nameSchema(), "a name"},
 		{wholeNumber(), "a whole number"},
 		{patternSchema(wholePattern), "a whole number"},

@@ -99,6 +99,9 @@ func (p *Path) Find(roots Roots, scope value.Scope) (Selection, error) {
 	if err := f.follow(root, name, p.steps); err != nil {
 		return Selection{}, err
 	}
+	if len(p.stages) > 0 {
+		return p.through(f.selection, roots, scope)
+	}
 	if len(f.selection.Matches) == 1 && !f.selection.Many && p.reply && f.selection.Matches[0].Node == nil &&
 		roots.Answer.Get("reply") != nil {
 		f.selection.Matches[0].Miss.Try = "the answer has a field reply of its own: write answer." + p.Source
@@ -154,6 +157,19 @@ func (f *finder) follow(node *document.Node, where string, steps []step) error {
 				}
 			}
 			return nil
+		case span:
+			items, ok := asList(node)
+			from, to := s.bounds(len(items))
+			if !ok || from >= to {
+				f.miss(where, s.text(), node.Describe(), "")
+				return nil
+			}
+			for i := from; i < to; i++ {
+				if err := f.follow(items[i], where+"["+strconv.Itoa(i)+"]", steps[1:]); err != nil {
+					return err
+				}
+			}
+			return nil
 		case byIndex:
 			items, ok := asList(node)
 			index := s.index
@@ -192,6 +208,20 @@ func (f *finder) follow(node *document.Node, where string, steps []step) error {
 	}
 	f.selection.Matches = append(f.selection.Matches, Match{Where: shortWhere(where), Node: node})
 	return nil
+}
+
+// bounds are those of a span in a list of a length (RFC 9535, 2.3.4.2).
+func (s step) bounds(length int) (from, to int) {
+	to = length
+	for i, at := range []*int{&from, &to} {
+		if bound := s.span[i]; bound != nil {
+			if *at = *bound; *at < 0 {
+				*at += length
+			}
+			*at = min(max(*at, 0), length)
+		}
+	}
+	return from, to
 }
 
 func (f *finder) advice(node *document.Node, s step) string {

@@ -6,6 +6,7 @@ package path
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -27,6 +28,7 @@ type Path struct {
 	xpath  *xpath.Expr // of a path that begins with /
 	// jsonpath is that of a path that begins with $.
 	jsonpath *jsonpath.Query
+	stages   []stage // after the bars
 }
 
 // Plain is one step of a path that anybody can follow: a member by its name, or an
@@ -63,6 +65,7 @@ const (
 	byIndex                 // [0], [-1]
 	byKey                   // ["a key"]
 	each                    // [*]
+	span                    // [2:5]
 	where                   // [name=literal]
 )
 
@@ -70,6 +73,7 @@ type step struct {
 	kind  stepKind
 	name  string // byName, byKey
 	index int
+	span  [2]*int         // span: from and to, nil where it is open (RFC 9535, 2.3.4)
 	inner *Path           // where: the left side
 	equal *value.Template // where: the right side
 	typed bool            // where: the right side stood in quotes
@@ -86,6 +90,14 @@ func (s step) text() string {
 		return "[" + strconv.Itoa(s.index) + "]"
 	case each:
 		return "[*]"
+	case span:
+		var bounds [2]string
+		for i, bound := range s.span {
+			if bound != nil {
+				bounds[i] = strconv.Itoa(*bound)
+			}
+		}
+		return "[" + bounds[0] + ":" + bounds[1] + "]"
 	default:
 		return "[" + s.inner.Source + "=" + s.equal.Source + "]"
 	}
@@ -117,10 +129,15 @@ func Compile(source string) (*Path, error) {
 	if err != nil {
 		return nil, err
 	}
-	if r.pos < len(source) {
-		return nil, r.fail("%q is not allowed in a path here", strings.TrimSpace(r.text[r.pos:]))
-	}
 	p.setRoot()
+	rest := strings.TrimLeft(source[r.pos:], " ")
+	if after, isPiped := strings.CutPrefix(rest, "|"); isPiped {
+		p.Source = source
+		return p, p.addStages(after, len(source)-len(after))
+	}
+	if rest != "" {
+		return nil, r.fail("%q is not allowed in a path here", strings.TrimSpace(rest))
+	}
 	return p, nil
 }
 
@@ -143,12 +160,8 @@ func (p *Path) HasEach() bool {
 	if p.jsonpath != nil {
 		return !p.jsonpath.IsSingular()
 	}
-	for _, s := range p.steps {
-		if s.kind == each {
-			return true
-		}
-	}
-	return false
+	return slices.ContainsFunc(p.steps, func(s step) bool { return s.kind == each || s.kind == span }) ||
+		slices.ContainsFunc(p.stages, func(s stage) bool { return s.path != nil && s.path.HasEach() })
 }
 
 // Placeholders returns the placeholders in the path's conditions.
@@ -264,8 +277,12 @@ func (r *reader) insideBrackets() (step, error) {
 	for c := r.peek(); c >= '0' && c <= '9'; c = r.peek() {
 		r.pos++
 	}
-	if index, err := strconv.Atoi(r.text[start:r.pos]); err == nil && r.peek() == ']' {
+	index, err := strconv.Atoi(r.text[start:r.pos])
+	if err == nil && r.peek() == ']' {
 		return step{kind: byIndex, index: index}, nil
+	}
+	if (err == nil || r.pos == start) && r.peek() == ':' {
+		return r.span(start)
 	}
 	r.pos = start
 	inner, err := r.path(func(c byte) bool { return c == '=' || c == ']' || c == 0 })
@@ -306,6 +323,25 @@ func (r *reader) insideBrackets() (step, error) {
 	}
 	value.Shift(template.Placeholders(), start)
 	s.equal = template
+	return s, nil
+}
+
+// span reads the bounds of [2:5], of which each may be left out.
+func (r *reader) span(start int) (step, error) {
+	s := step{kind: span}
+	text, _, _ := strings.Cut(r.text[start:], "]")
+	from, to, _ := strings.Cut(text, ":")
+	for i, bound := range []string{from, to} {
+		if bound == "" {
+			continue
+		}
+		n, err := strconv.Atoi(bound)
+		if err != nil {
+			return step{}, &Error{Offset: start, Message: fmt.Sprintf("[%s] is not a span", text), Try: "write [2:5], [2:], [:5] or [-2:]"}
+		}
+		s.span[i] = &n
+	}
+	r.pos = start + len(text)
 	return s, nil
 }
 

@@ -27,6 +27,9 @@ const measuresXML = `<h:GradeLotResponse xmlns:h="urn:heatherfold:lab" lot="L-1"
   <h:note xmlns:xsi="http://www.w3.org/2001/XMLSchema-instance" xsi:nil="true"/>
 </h:GradeLotResponse>`
 
+const textsJSON = `{"json": "{\"lots\": [{\"id\": \"a\"}, {\"id\": \"b\"}]}", "plain": "no document", "list": ["[1]", "[2]"],
+  "xml": "<?xml version=\"1.0\"?><lots><lot no=\"1\">a</lot><lot>b</lot></lots>"}`
+
 func roots(t *testing.T, text string) path.Roots {
 	t.Helper()
 	node, _, err := document.Read("", []byte(text))
@@ -73,6 +76,26 @@ func TestFind(t *testing.T) {
 			miss:   "lots has no [id=L-9]: it is a list of 2; id there is \"L-2201\", \"L-2207\"",
 		},
 		{source: "lots[1].prices[*].price", miss: "lots[1].prices has no [*]: it is an empty list"},
+
+		{source: "lots[1:].id", where: "lots[1].id", want: `"L-2207"`},
+		{source: "lots[:1].id", where: "lots[0].id", want: `"L-2201"`},
+		{source: "lots[-1:].grade", where: "lots[1].grade", want: `"B"`},
+		{source: "lots[0:99].prices[-2:-1].price", where: "lots[0].prices[0].price", want: "12.50"},
+		{source: "lots[2:5].id", miss: "lots has no [2:5]: it is a list of 2"},
+		{source: "lots[1:1].id", miss: "lots has no [1:1]: it is a list of 2"},
+		{source: "lots[0].id | lower", where: "lots[0].id | lower", want: `"l-2201"`},
+		{source: "lots[*].id|lower | upper", want: `"L-2201"`},
+		{document: textsJSON, source: "json | parse json | .lots[1].id", where: "json | parse json | lots[1].id", want: `"b"`},
+		{document: textsJSON, source: "json | parse json | .lots[*].id", want: `"a"`},
+		{document: textsJSON, source: "json | parse json", want: `{"lots":[{"id":"a"},{"id":"b"}]}`},
+		{document: textsJSON, source: "xml | parse xml | .lot[1]", want: `"b"`},
+		{document: textsJSON, source: "xml | parse xml | .lot[0].@no", want: "1"},
+		{document: textsJSON, source: "list[*] | parse json | [0]", want: "1"},
+		{document: textsJSON, source: "json | parse json | .lots[0].nr", miss: `lots[0] has no nr: it is an object with id`},
+		{
+			document: textsJSON, source: "plain | parse json",
+			miss: `plain has no | parse json: it is "no document"; parse json: not well-formed JSON at line 1, column 2: invalid character 'o' in literal null (expecting 'u')`,
+		},
 
 		{document: measuresXML, source: "measure[name=hmf]", want: "14.2"},
 		{document: measuresXML, source: "measure[1]", want: "9"},
@@ -146,19 +169,24 @@ func TestEachKeepsPlacesWithoutTheField(t *testing.T) {
 
 func TestCompileErrors(t *testing.T) {
 	cases := map[string]string{
-		"":              "the path is empty",
-		"/lots/lot[":    "it ends where a name or another step should follow",
-		"$.lots[":       "is expected in brackets",
-		"lots[":         "a name is missing",
-		"lots[0":        "[0] is neither",
-		"lots[]":        "nothing is between",
-		"lots..id":      "a name is missing",
-		"lots.":         "a name is missing",
-		"lots[id]":      "neither an index nor a condition",
-		`lots["id]`:     "not closed",
-		"lots id":       "is not allowed in a path here",
-		"lots[a=${b c]": "is not allowed in a placeholder",
-		"lots]":         "is not allowed in a path here",
+		"":                  "the path is empty",
+		"/lots/lot[":        "it ends where a name or another step should follow",
+		"$.lots[":           "is expected in brackets",
+		"lots[":             "a name is missing",
+		"lots[0":            "[0] is neither",
+		"lots[]":            "nothing is between",
+		"lots..id":          "a name is missing",
+		"lots.":             "a name is missing",
+		"lots[id]":          "neither an index nor a condition",
+		`lots["id]`:         "not closed",
+		"lots id":           "is not allowed in a path here",
+		"lots[a=${b c]":     "is not allowed in a placeholder",
+		"lots]":             "is not allowed in a path here",
+		"lots |":            "a filter is missing",
+		"lots | uper":       "is not a filter",
+		"lots | json | .a[": "a name is missing",
+		"lots[1:x]":         "is not a span",
+		"lots[1:2:3]":       "is not a span",
 	}
 	for source, want := range cases {
 		_, err := path.Compile(source)
@@ -170,7 +198,7 @@ func TestCompileErrors(t *testing.T) {
 
 func FuzzCompile(f *testing.F) {
 	for _, seed := range []string{
-		"lots[0].id", "a[b=c].d", `["x"]`, "a[*][-1]", "a[b=${c}]", "$.a", "reply.headers.X",
+		"lots[0].id", "a[b=c].d", `["x"]`, "a[*][-1]", "a[b=${c}]", "$.a", "reply.headers.X", "a[1:-2].b", "a | parse json | .b[0] | upper",
 		"a[b[c=d]=e]",
 	} {
 		f.Add(seed)

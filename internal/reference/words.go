@@ -75,6 +75,14 @@ var paths = []Entry{
 	{Form: "NAME[N], NAME.N", About: "an element of a list, from 0; -1 is the last", Example: "lots[0].id"},
 	{Form: "NAME[*]", About: "each element of a list", Example: "lots[*].grade"},
 	{
+		Form: "NAME[2:5], NAME[-2:]", About: "the elements from 2 to 4; the last two (RFC 9535, 2.3.4)",
+		Example: "lots[2:5].grade",
+	},
+	{
+		Form: "PATH | FILTER", About: "what a filter makes of a value; a path that goes on in it begins with a dot",
+		Example: "payload | parse json | .lots[0].id",
+	},
+	{
 		Form: "NAME[KEY=VALUE]", About: "the elements in which a field has a value",
 		Example: "measures.measure[name=hmf].value",
 	},

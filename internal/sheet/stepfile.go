@@ -2,6 +2,7 @@ package sheet
 
 import (
 	"path/filepath"
+	"regexp"
 	"strings"
 	"time"
 
@@ -314,6 +315,12 @@ func readKeep(r *mapping.Reader, e yamlfile.Entry) *Keep {
 	}
 	k.Source = r.Text(at)
 	source, filters := cutFilters(k.Source)
+	if goesOn.MatchString(filters) { // into what a filter makes of it
+		if k.Path = r.PathText(at, k.Source, 0); k.Path == nil {
+			return nil
+		}
+		return k
+	}
 	if k.Path = r.PathText(at, strings.TrimSpace(source), 0); k.Path == nil {
 		return nil
 	}
@@ -330,6 +337,9 @@ func readKeep(r *mapping.Reader, e yamlfile.Entry) *Keep {
 	}
 	return k
 }
+
+// goesOn finds a path after a filter.
+var goesOn = regexp.MustCompile(`\|\s*[.\[]`)
 
 // cutFilters cuts a path from the filters after it; a bar in quotes or
 // brackets belongs to the path.

@@ -1,6 +1,7 @@
 package value
 
 import (
+	"bytes"
 	"crypto/sha256"
 	"encoding/base64"
 	"encoding/hex"
@@ -44,6 +45,7 @@ var filterAbout = map[string]string{
 	"month":      "the month of a date, 1 to 12",
 	"number":     "a number, with N places after the point",
 	"parse json": "the tree of a text that holds JSON",
+	"parse xml":  "the tree of a text that holds XML",
 	"raw":        "the value without escaping for where it goes",
 	"sha256":     "the hash of the text, as hexadecimal digits",
 	"trim":       "without spaces at both ends",
@@ -94,7 +96,8 @@ var filters = map[string]filter{
 		return n, nil
 	}},
 	"inside":     {usage: `inside "[" "]"`, least: 2, most: 2, apply: inside},
-	"parse json": {usage: "parse json", apply: parseJSON},
+	"parse json": {usage: "parse json", apply: parseAs(document.ReadJSON)},
+	"parse xml":  {usage: "parse xml", apply: parseAs(readXML)},
 }
 
 // onText makes a filter of a function on text. The result is a typed text,
@@ -124,28 +127,34 @@ func asJSON(node *document.Node, _ []string) (*document.Node, error) {
 	return document.NewText(document.WriteJSON(node, document.Style{})), nil
 }
 
-// parseJSON opens a text that holds JSON; of a list, each of them.
-func parseJSON(node *document.Node, args []string) (*document.Node, error) {
-	if v := node.Value(); v != nil && v.Kind == document.List {
-		list := &document.Node{Kind: document.List, Secret: v.Secret}
-		for i, item := range v.Items() {
-			opened, err := parseJSON(item, args)
-			if err != nil {
-				return nil, fmt.Errorf("[%d]: %w", i, err)
+// parseAs makes a filter that reads a text, or each text of a list, as a document.
+func parseAs(read func([]byte) (*document.Node, error)) func(*document.Node, []string) (*document.Node, error) {
+	var parse func(node *document.Node, args []string) (*document.Node, error)
+	parse = func(node *document.Node, args []string) (*document.Node, error) {
+		if v := node.Value(); v != nil && v.Kind == document.List {
+			list := &document.Node{Kind: document.List, Secret: v.Secret}
+			for i, item := range v.Items() {
+				opened, err := parse(item, args)
+				if err != nil {
+					return nil, fmt.Errorf("[%d]: %w", i, err)
+				}
+				if item.Secret {
+					opened = opened.MarkSecret()
+				}
+				list.AppendItems(opened)
 			}
-			if item.Secret {
-				opened = opened.MarkSecret()
-			}
-			list.AppendItems(opened)
+			return list, nil
 		}
-		return list, nil
+		text, err := scalarText(node)
+		if err != nil {
+			return nil, err
+		}
+		return read([]byte(text))
 	}
-	text, err := scalarText(node)
-	if err != nil {
-		return nil, err
-	}
-	return document.ReadJSON([]byte(text))
+	return parse
 }
+
+func readXML(text []byte) (*document.Node, error) { return document.ReadXML(bytes.TrimSpace(text), "") }
 
 func inside(node *document.Node, args []string) (*document.Node, error) {
 	text, err := scalarText(node)

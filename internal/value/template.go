@@ -380,8 +380,8 @@ func (r *placeholderReader) filter() (Filter, error) {
 	if filter.Name == "parse" {
 		save := r.pos
 		r.blanks()
-		if r.ident() == "json" {
-			filter.Name = "parse json"
+		if name := "parse " + r.ident(); filters[name].usage != "" {
+			filter.Name = name
 		} else {
 			r.pos = save
 		}
