@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"testbench/internal/contract/formats"
+	"testbench/internal/exchange"
 	"testbench/internal/rule"
 
 	"testbench/internal/contract"
@@ -63,6 +64,7 @@ type Named struct {
 
 // Site is a place with its addresses, work areas and credentials.
 type Site struct {
+	Limit    *exchange.Quota // how many calls there may be of all services; nil for as many as there are
 	Name     string
 	Like     string
 	Set      []request.Field
@@ -104,6 +106,7 @@ type Service struct {
 	loginAt   *yamlfile.Node
 	Uses      []mapping.Use
 	marks     []mark
+	Limit     *exchange.Quota              // how many calls there may be; nil for as many as there are
 	GoodAll   *rule.Status                 // of operations that are not in Good
 	Outcome   *Outcome                     // how success and errors are told in answers; nil where it is not said
 	Outcomes  map[string]*Outcome          // operation: the same for it alone
@@ -304,6 +307,8 @@ var siteKeys = []mapping.Key[Site]{
 			s.Set = append(s.Set, request.Field{Name: e.Key.Text, Value: r.Named(e)})
 		}
 	}),
+	mapping.NewKey("limit", "how many calls at most, of all services: 60/min, 5/s, 100/10 s",
+		func(r *mapping.Reader, s *Site, n *yamlfile.Node) { s.Limit = readLimit(r, n) }),
 	mapping.NewKey("guard", "reading: nothing that could write is sent",
 		func(r *mapping.Reader, s *Site, n *yamlfile.Node) {
 			s.Reading = r.Choice(n, "guard", "read only") != ""
@@ -378,6 +383,8 @@ var serviceKeys = []mapping.Key[Service]{
 	mapping.NewKey("names", "prefixes of XML names", func(r *mapping.Reader, s *Service, n *yamlfile.Node) {
 		s.Names = r.Names(n)
 	}),
+	mapping.NewKey("limit", "how many calls at most: 60/min, 5/s, 100/10 s",
+		func(r *mapping.Reader, s *Service, n *yamlfile.Node) { s.Limit = readLimit(r, n) }),
 	mapping.NewKey("success", "the statuses of success: 200 or 404, or a list; or a condition: answer.outcome == \"OK\"",
 		func(r *mapping.Reader, s *Service, n *yamlfile.Node) { readSuccess(r, n, &s.GoodAll, &s.Outcome) }),
 	mapping.NewKey("error", "how answers tell of errors: when:, and the paths of code:, text:, target:",
@@ -566,6 +573,9 @@ func (b *Bench) At(name string) (*Site, error) {
 		}
 		if s.Proxy.Address != nil {
 			merged.Proxy = s.Proxy
+		}
+		if s.Limit != nil {
+			merged.Limit = s.Limit
 		}
 		merged.TLS.Insecure = merged.TLS.Insecure || s.TLS.Insecure
 	}

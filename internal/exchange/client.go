@@ -239,7 +239,15 @@ func (c *Client) timeout(r *Request) time.Duration { return cmp.Or(r.Timeout, c.
 // Do carries out the exchange. It always returns a Record; what went wrong
 // is in its Failure.
 func (c *Client) Do(ctx context.Context, request *Request) *Record {
+	for _, q := range request.Quotas {
+		q.wait(ctx)
+	}
 	record := &Record{Request: request, Started: time.Now()}
+	defer func() {
+		for _, q := range request.Quotas {
+			q.heed(record.Answer)
+		}
+	}()
 	ctx, cancel := context.WithTimeout(ctx, c.timeout(request))
 	defer cancel()
 	err := c.follow(ctx, record)

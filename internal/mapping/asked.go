@@ -83,21 +83,22 @@ func scalarSchema() *document.Node { return typeSchema("string", "number", "bool
 // ruleSchema is a rule in words, or a value that is to be equal.
 func ruleSchema() *document.Node { return typeSchema("string", "number", "boolean", "null") }
 
-func patternSchema(pattern string) *document.Node {
+// PatternSchema is a text of a pattern (ECMA-262).
+func PatternSchema(pattern string) *document.Node {
 	return typeSchema("string").Set("pattern", document.NewText(pattern))
 }
 
-func placeholderSchema() *document.Node { return patternSchema(`\$\{`) }
+func placeholderSchema() *document.Node { return PatternSchema(`\$\{`) }
 
-func durationSchema() *document.Node { return patternSchema(`^\s*([0-9][0-9.]*\s*[a-z]+|P.+)\s*$`) }
+func durationSchema() *document.Node { return PatternSchema(`^\s*([0-9][0-9.]*\s*[a-z]+|P.+)\s*$`) }
 
 // ConditionSchema is a condition on an answer, beside other texts.
-func ConditionSchema() *document.Node { return patternSchema(`answer|reply`) }
+func ConditionSchema() *document.Node { return PatternSchema(`answer|reply`) }
 
-func nameSchema() *document.Node { return patternSchema(`^[A-Za-z_][A-Za-z0-9_]*$`) }
+func nameSchema() *document.Node { return PatternSchema(`^[A-Za-z_][A-Za-z0-9_]*$`) }
 
 func wholeSchema() *document.Node {
-	return anyOf([]*document.Node{wholeNumber(), patternSchema(wholePattern)})
+	return anyOf([]*document.Node{wholeNumber(), PatternSchema(wholePattern)})
 }
 
 func wholeNumber() *document.Node {
@@ -110,7 +111,7 @@ func statusCode() *document.Node {
 }
 
 func statusSchema() *document.Node {
-	return anyOf([]*document.Node{statusCode(), patternSchema(statusPattern)})
+	return anyOf([]*document.Node{statusCode(), PatternSchema(statusPattern)})
 }
 
 // FormInWords names a form that has a pattern or a range; "" for any other.
@@ -131,8 +132,8 @@ func FormInWords(n *document.Node) string {
 		{ConditionSchema(), "a condition"},
 		{nameSchema(), "a name"},
 		{wholeNumber(), "a whole number"},
-		{patternSchema(wholePattern), "a whole number"},
-		{patternSchema(statusPattern), "a status"},
+		{PatternSchema(wholePattern), "a whole number"},
+		{PatternSchema(statusPattern), "a status"},
 		{keyedRuleSchema(), "a mapping"},
 		{ruleSchema(), "a rule"},
 		{statusCode(), "a status"},

@@ -106,6 +106,12 @@ func (s *Session) Prepare(ctx context.Context, step *sheet.Step, scope *Values,
 	p.withoutVersion = slices.ContainsFunc(spec.Headers, func(h request.Pair) bool {
 		return h.Value.Null && strings.EqualFold(h.Name, "If-Match")
 	})
+	if p.Service != nil && p.Service.Limit != nil && !p.Away {
+		p.Request.Quotas = append(p.Request.Quotas, p.Service.Limit)
+	}
+	if s.Site.Limit != nil {
+		p.Request.Quotas = append(p.Request.Quotas, s.Site.Limit)
+	}
 	s.ChooseLogins(p, step)
 	if p.Led {
 		dropForeignCredentials(s, p)
