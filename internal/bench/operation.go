@@ -15,6 +15,7 @@ import (
 	"testbench/internal/safefile"
 	"testbench/internal/schema"
 	"testbench/internal/suggest"
+	"testbench/internal/value"
 	"testbench/internal/xsd/instance"
 	"testbench/internal/yamlfile"
 )
@@ -38,6 +39,7 @@ type filledParameter struct {
 	Wire    string
 	Tree    *request.Tree
 	IsFixed bool
+	at      *yamlfile.Node
 }
 
 // parameter is a parameter as it is read.
@@ -62,6 +64,7 @@ func readOperation(r *mapping.Reader, e yamlfile.Entry, s *Service) *contract.En
 	if op.SOAP {
 		op.Method = "POST"
 	}
+	checkComputed(r, d)
 	if d.template != nil {
 		checkTemplate(r, d)
 		if s.Templates == nil {
@@ -142,6 +145,8 @@ var operationKeys = []mapping.Key[description]{
 	mapping.NewKey("headers", "header parameters", parameters(contract.InHeader)),
 	mapping.NewKey("form", "form parameters", parameters(contract.InForm)),
 	mapping.NewKey("body", "fields of the body", parameters(contract.InBody)),
+	mapping.NewKey("inputs", "fields that are not sent themselves: default: and fixed: of others are made of them, as ${fields.NAME | FILTER}",
+		parameters(contract.InInput)),
 	mapping.NewKey(
 		"template", "what the body is made of; ${fields} stands for the fields that are filled in",
 		func(r *mapping.Reader, d *description, n *yamlfile.Node) {
@@ -220,6 +225,44 @@ func checkTemplate(r *mapping.Reader, d *description) {
 	}
 }
 
+// checkComputed reports fields that parameters are made of and that the operation does not have.
+func checkComputed(r *mapping.Reader, d *description) {
+	names := d.op.FieldNames()
+	for _, f := range d.filled {
+		own := slices.IndexFunc(d.op.Parameters, func(p contract.Parameter) bool { return p.In == f.In && p.Wire == f.Wire })
+		for _, h := range f.Tree.Placeholders() {
+			if h.Space != "" || h.Name != "fields" {
+				continue
+			}
+			if name := nameOfField(h); !slices.Contains(names, name) || name == d.op.Parameters[own].Name {
+				r.File.Report(f.at, suggest.DidYouMean(name, names), "%s in %s of %s: there is no such field; write it below inputs:",
+					h.Source, f.Wire, d.op.Name)
+			}
+		}
+	}
+}
+
+// readComputed reads a value that may be made of the fields of a call, which are known only while it is built.
+func readComputed(r *mapping.Reader, n *yamlfile.Node) *request.Tree {
+	inner := *r
+	inner.Uses = new([]mapping.Use)
+	t := inner.Tree(n)
+	for _, use := range *inner.Uses {
+		if (use.Placeholder.Space != "" || use.Placeholder.Name != "fields") && r.Uses != nil {
+			*r.Uses = append(*r.Uses, use)
+		}
+	}
+	return t
+}
+
+// nameOfField is the field that ${fields.NAME} asks for.
+func nameOfField(h *value.Placeholder) string {
+	if len(h.Tail) == 0 {
+		return ""
+	}
+	return h.Tail[0].Key
+}
+
 func parameters(in contract.In) func(*mapping.Reader, *description, *yamlfile.Node) {
 	return func(r *mapping.Reader, d *description, n *yamlfile.Node) {
 		for _, e := range r.Entries(n, string(in)) {
@@ -263,7 +306,8 @@ func finishParameter(r *mapping.Reader, d *description, p *parameter) {
 		r.RemarkCredential(p.Name, one.at)
 		*one.into = one.tree.Known(schema.Unknown)
 		if len(one.tree.Placeholders()) > 0 {
-			d.filled = append(d.filled, filledParameter{p.In, p.Wire, one.tree, one.isFixed})
+			p.Computed = one.tree.String()
+			d.filled = append(d.filled, filledParameter{p.In, p.Wire, one.tree, one.isFixed, one.at})
 		} else if wrong := p.Check(*one.into, rule.IsKind); wrong != "" {
 			r.File.Report(one.at, "", "%s", wrong)
 		}
@@ -286,10 +330,10 @@ var parameterKeys = []mapping.Key[parameter]{
 		}
 	}),
 	mapping.NewKey("default", "sent when nothing else is", func(r *mapping.Reader, p *parameter, n *yamlfile.Node) {
-		p.fallback, p.fallbackAt = r.Tree(n), n
+		p.fallback, p.fallbackAt = readComputed(r, n), n
 	}),
 	mapping.NewKey("fixed", "always sent", func(r *mapping.Reader, p *parameter, n *yamlfile.Node) {
-		p.fixed, p.fixedAt = r.Tree(n), n
+		p.fixed, p.fixedAt = readComputed(r, n), n
 	}),
 	mapping.NewKey("about", "what it means", func(r *mapping.Reader, p *parameter, n *yamlfile.Node) {
 		p.About = r.Text(n)

@@ -394,6 +394,7 @@ func (b *builder) parameters() {
 			b.request.Headers = append(b.request.Headers, Pair{Name: p.Wire, Value: p.inHeader(v)})
 		case InCookie:
 			b.request.Cookies = append(b.request.Cookies, p.pairs(v)...)
+		case InInput: // others are made of it
 		case InForm:
 			b.request.Form = append(b.request.Form, p.pairs(v)...)
 		default:

@@ -28,6 +28,8 @@ const (
 	InForm   In = "form"
 	InCookie In = "cookie"
 	InBody   In = "body"
+	// InInput is a field that is not sent itself: others are made of it.
+	InInput In = "input"
 )
 
 // MatrixFlag is the style of a flag in the path: ;name where it is true, and nothing
@@ -35,7 +37,7 @@ const (
 const MatrixFlag = "matrixFlag"
 
 // Places lists the places in the order in which a name is looked for.
-var Places = []In{InPath, InQuery, InHeader, InForm, InCookie, InBody}
+var Places = []In{InInput, InPath, InQuery, InHeader, InForm, InCookie, InBody}
 
 // Parameter is one value that an operation takes, or a header of an answer.
 type Parameter struct {
@@ -66,6 +68,8 @@ type Parameter struct {
 	// Write writes a value as it is in the request, not yet escaped; nil takes it
 	// as it is.
 	Write func(v *document.Node) string
+	// Computed is how a default or a fixed value is written that is known only when a call is made; "" for others.
+	Computed string
 }
 
 // Content is a body of one media type.

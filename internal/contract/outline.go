@@ -89,7 +89,7 @@ func OverviewOf(d Description) *Overview {
 // placeWords head the parameters of each place.
 var placeWords = map[In]string{
 	InPath: "in the path", InQuery: "in the query", InHeader: "in headers",
-	InForm: "in the form", InCookie: "in cookies", InBody: "in the body",
+	InInput: "of which others are made", InForm: "in the form", InCookie: "in cookies", InBody: "in the body",
 }
 
 // Outline shows the operation with its fields down to a depth; 0 shows all.
@@ -162,6 +162,12 @@ func (p *Parameter) row() schema.Row {
 		Path: p.Name, Name: p.Name, Required: p.Required, Type: p.Kind,
 		Default: shown(p.Default), Fixed: shown(p.Fixed), About: p.About,
 	}
+	switch {
+	case p.Computed != "" && p.Fixed != nil:
+		row.Fixed = p.Computed
+	case p.Computed != "":
+		row.Default = p.Computed
+	}
 	if len(p.OneOf) > 0 {
 		row.Type = "one of " + strings.Join(p.OneOf, ", ")
 	}
@@ -189,6 +195,8 @@ func shown(v *document.Node) string {
 	switch {
 	case v == nil:
 		return ""
+	case !v.IsScalar():
+		return document.WriteJSON(v, document.Style{})
 	case v.Text == "":
 		return `""`
 	}

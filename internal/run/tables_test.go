@@ -135,6 +135,7 @@ steps:
 		service: strings.Replace(op, "/it", "/it/{id}", 1),
 		with:    strings.Replace(op, "/it", "/it/{id}", 1) + "    path:\n      id:\n        default: a\n",
 	},
+	"operation inputs":   ofOperation("inputs:\n  i:\n    default: a\nquery:\n  q:\n    fixed: ${fields.i | upper}\n"),
 	"operation query":    ofOperation("query:\n  q:\n    default: a\n"),
 	"operation headers":  ofOperation("headers:\n  X-Odd:\n    default: a\n"),
 	"operation form":     ofOperation("form:\n  f:\n    default: a\n"),

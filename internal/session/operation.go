@@ -20,30 +20,49 @@ import (
 	"testbench/internal/value"
 )
 
-// serviceWithValues is an operation with the values of its parameters that hold placeholders.
-func serviceWithValues(s *bench.Service, op *contract.Endpoint, scope *Values) (*contract.Endpoint, error) {
+// serviceWithValues is an operation with the values of its parameters that hold placeholders; those that are
+// made of fields of the call go without one where the field is not given.
+func serviceWithValues(s *bench.Service, op *contract.Endpoint, given *document.Node, scope *Values) (*contract.Endpoint,
+	error,
+) {
 	filled := s.Filled[op.Name]
 	if len(filled) == 0 {
 		return op, nil
 	}
 	out := *op
 	out.Parameters = slices.Clone(op.Parameters)
-	for _, f := range filled {
-		node, err := f.Tree.Node(scope)
-		if err != nil {
-			return nil, fmt.Errorf("%s of %s: %w", f.Wire, op.Name, err)
+	fields := document.NewObject(given.Members()...)
+	known := func(name string, v *document.Node) {
+		if v != nil && fields.Get(name) == nil {
+			fields.Set(name, v)
 		}
-		for i := range out.Parameters {
-			switch p := &out.Parameters[i]; {
-			case p.In != f.In || p.Wire != f.Wire:
-			case f.IsFixed:
-				p.Fixed = node
-			default:
-				p.Default = node
-			}
+	}
+	for _, p := range out.Parameters {
+		if p.Computed == "" {
+			known(p.Name, p.Default)
+		}
+	}
+	for _, f := range filled {
+		i := slices.IndexFunc(out.Parameters, func(p contract.Parameter) bool { return p.In == f.In && p.Wire == f.Wire })
+		node, err := f.Tree.Node(fieldsScope{scope, fields})
+		switch {
+		case errors.Is(err, value.ErrNothing) && isMadeOfFields(f.Tree):
+			out.Parameters[i].Default, out.Parameters[i].Fixed = nil, nil
+		case err != nil:
+			return nil, fmt.Errorf("%s of %s: %w", f.Wire, op.Name, err)
+		case f.IsFixed:
+			out.Parameters[i].Fixed = node
+		default:
+			out.Parameters[i].Default = node
+			known(out.Parameters[i].Name, node)
 		}
 	}
 	return &out, nil
+}
+
+// isMadeOfFields says whether a value asks for fields of the call.
+func isMadeOfFields(t *request.Tree) bool {
+	return slices.ContainsFunc(t.Placeholders(), func(h *value.Placeholder) bool { return h.Space == "" && h.Name == "fields" })
 }
 
 // fieldsScope knows what is filled in, beside all else.
@@ -103,7 +122,11 @@ func (s *Session) PlanOperation(ctx context.Context, p *Prepared, serviceName, n
 	case err != nil:
 		return err
 	case endpoint != nil:
-		if endpoint, err = serviceWithValues(p.Service, endpoint, scope); err != nil {
+		given, err := p.fill(step, scope)
+		if err != nil {
+			return err
+		}
+		if endpoint, err = serviceWithValues(p.Service, endpoint, given, scope); err != nil {
 			return err
 		}
 		p.Operation = ByHand(p.Service, endpoint)

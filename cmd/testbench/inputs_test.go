@@ -1,0 +1,67 @@
+package main_test
+
+import (
+	"net/http"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+)
+
+// Fields that a tester fills in and that are not sent themselves: others are made of them.
+func TestInputs(t *testing.T) {
+	t.Parallel()
+	server, seen := moor(t, func(w http.ResponseWriter, _ *http.Request, _ string) { w.WriteHeader(http.StatusNoContent) })
+	p := newPlace(t)
+	const bench = `bench: b
+sites: {here: {set: {base: BASE}}}
+services:
+  index:
+    address: ${base}
+    operations:
+      prices:
+        request: GET /prices/{year}
+        inputs:
+          from: {kind: date, required: true}
+          to: {kind: date, default: "${fields.from | add 6 d}"}
+          note: optional
+        path:
+          year: {fixed: "${fields.from | year}"}
+        query:
+          fd: {fixed: "${fields.from | day}"}
+          td: {fixed: "${fields.to | day}"}
+          tm: {default: "${fields.to | month}"}
+          note: {name: nt, fixed: "${fields.note | upper}"}
+        headers:
+          X-Day: {name: x_day, fixed: "${fields.from | format ddMMyyyy}"}
+`
+	write := func(old, now string) { p.write("bench.yaml", replaced(bench, "BASE", server.URL, old, now)) }
+	write("", "")
+	p.cases([]commandCase{
+		{"call index/prices from=2026-11-28", 0, nil},
+		{"call index/prices from=2026-11-28 to=2026-12-24 note=a~b tm=7", 0, nil},
+		{"call index/prices", 2, []string{"index/prices needs from"}},
+		{"call index/prices from=soon", 2, []string{"from must be date"}},
+		{"call index/prices from=2026-11-28 fd=3", 2, []string{"fd"}},
+		{"survey index prices", 0, []string{"of which others are made", `always "${fields.from | day}"`, `default "${fields.from | add 6 d}"`}},
+	})
+	got := seen.take()
+	if assert.Len(t, got, 2) {
+		assert.Contains(t, got[0], "GET /prices/2026?fd=28&td=4&tm=12 ")
+		assert.Contains(t, got[1], "GET /prices/2026?fd=28&td=24&tm=7&note=A%20B ")
+	}
+	write("fields.note", "fields.nte")
+	o := p.run("vet")
+	assert.Equal(t, 2, o.status)
+	assert.Contains(t, o.stdout, "there is no such field")
+}
+
+// replaced replaces pairs of texts; empty ones are passed by.
+func replaced(text string, pairs ...string) string {
+	for i := 0; i < len(pairs); i += 2 {
+		if pairs[i] != "" {
+			text = strings.ReplaceAll(text, pairs[i], pairs[i+1])
+		}
+	}
+	return text
+}
