@@ -60,6 +60,7 @@ const (
 	CSV       Format = "CSV"
 	Lines     Format = "lines of JSON"
 	Multipart Format = "multipart"
+	Events    Format = "events"
 )
 
 // FormatOf tells the format from the media type; an unknown or missing type
@@ -82,6 +83,8 @@ func FormatOf(contentType string, data []byte) Format {
 	case mediaType == "application/x-ndjson", mediaType == "application/jsonl", mediaType == "application/jsonlines",
 		mediaType == "application/json-seq":
 		return Lines
+	case mediaType == "text/event-stream":
+		return Events
 	case strings.HasPrefix(mediaType, "multipart/"):
 		return Multipart
 	case mediaType == "text/html", mediaType == "application/xhtml+xml":
@@ -150,6 +153,8 @@ func ReadAs(format Format, contentType string, data []byte) (*Node, error) {
 		return ReadCSV(text, parameters["header"])
 	case HTML:
 		return ReadHTML(text)
+	case Events:
+		return ReadEvents(text)
 	}
 	return NewUntyped(text), nil
 }

@@ -29,6 +29,11 @@ func TestReadOthers(t *testing.T) {
 		{"empty CSV", "text/csv", "\n", `[]`},
 		{"lines", "application/x-ndjson", "{\"a\":1}\n\n[2]\r\n", `[{"a":1},[2]]`},
 		{"a sequence", "application/json-seq", "\x1e{\"a\":1}\n\x1e2\n", `[{"a":1},2]`},
+		{
+			"events", "text/event-stream", ": hello\ndata: {\"n\": 1}\n\nevent: add\nid: 7\ndata: two\ndata: lines\n\nretry: 5\n\ndata: [DONE]\r\n\r\ndata:cut",
+			`[{"data":{"n":1}},{"event":"add","id":7,"data":"two\nlines"},{"data":"[DONE]"},{"data":"cut"}]`,
+		},
+		{"no events", "text/event-stream", "", `[]`},
 		{"parts", "multipart/form-data; boundary=b", mixed, ""},
 		{
 			"a page", "text/html", page,
@@ -101,12 +106,12 @@ list: [*b]
 func FuzzReadOthers(f *testing.F) {
 	for i, text := range []string{
 		"a,b\n1,2", "{}\n[]", "--b\n\nx\n--b--",
-		"<table><tr><th>a<tr><td>b<form><input name=x>", "a: &b [1]\nc: *b",
+		"<table><tr><th>a<tr><td>b<form><input name=x>", "event: a\ndata: {\"b\": [1]}\n\n", "a: &b [1]\nc: *b",
 	} {
 		f.Add(byte(i), []byte(text))
 	}
 	f.Fuzz(func(_ *testing.T, kind byte, data []byte) {
-		types := []string{"text/csv", "application/x-ndjson", "multipart/mixed; boundary=b", "text/html"}
+		types := []string{"text/csv", "application/x-ndjson", "multipart/mixed; boundary=b", "text/html", "text/event-stream"}
 		if int(kind) < len(types) {
 			_, _, _ = document.Read(types[kind], data)
 			return
