@@ -34,6 +34,10 @@ services:
           note: {name: nt, fixed: "${fields.note | upper}"}
         headers:
           X-Day: {name: x_day, fixed: "${fields.from | format ddMMyyyy}"}
+      find:
+        request: GET /find
+        query: {id: optional, word: optional}
+        exactly one of: [id, word]
 `
 	write := func(old, now string) { p.write("bench.yaml", replaced(bench, "BASE", server.URL, old, now)) }
 	write("", "")
@@ -46,6 +50,12 @@ services:
 		{"survey index prices", 0, []string{"of which others are made", `always "${fields.from | day}"`, `default "${fields.from | add 6 d}"`}},
 	})
 	got := seen.take()
+	p.cases([]commandCase{
+		{"call index/find", 2, []string{"index/find needs id or word"}},
+		{"call index/find id=1 word=x", 2, []string{"give only one of id, word"}},
+		{"call index/find word=x", 0, nil},
+		{"survey index find", 0, []string{"exactly one of id, word"}},
+	})
 	if assert.Len(t, got, 2) {
 		assert.Contains(t, got[0], "GET /prices/2026?fd=28&td=4&tm=12 ")
 		assert.Contains(t, got[1], "GET /prices/2026?fd=28&td=24&tm=7&note=A%20B ")

@@ -177,13 +177,12 @@ var operationKeys = []mapping.Key[description]{
 	),
 	mapping.NewKey("needs", "groups of which at least one must be given",
 		func(r *mapping.Reader, d *description, n *yamlfile.Node) {
-			for _, group := range r.List(n) {
-				var names []string
-				for _, item := range r.List(group) {
-					names = append(names, r.PlainText(item))
-				}
-				d.op.Needs = append(d.op.Needs, names)
-			}
+			d.op.Needs = append(d.op.Needs, readGroups(r, n)...)
+		}),
+	mapping.NewKey("exactly one of", "groups of which one must be given, and no more",
+		func(r *mapping.Reader, d *description, n *yamlfile.Node) {
+			groups := readGroups(r, n)
+			d.op.Needs, d.op.Apart = append(d.op.Needs, groups...), append(d.op.Apart, groups...)
 		}),
 	mapping.YesKey("reads", "true: it changes nothing", func(d *description) *bool { return &d.op.Reads }),
 	mapping.NewKey("action", "the SOAP action", func(r *mapping.Reader, d *description, n *yamlfile.Node) {
@@ -223,6 +222,19 @@ func checkTemplate(r *mapping.Reader, d *description) {
 				"%s in the template of %s: there is no such field; write it below body:", h.Source, d.op.Name)
 		}
 	}
+}
+
+// readGroups reads groups of fields: a list of lists, or one list.
+func readGroups(r *mapping.Reader, n *yamlfile.Node) [][]string {
+	items := r.List(n)
+	if !slices.ContainsFunc(items, func(item *yamlfile.Node) bool { return item.Kind == yamlfile.Sequence }) && len(items) > 0 {
+		items = []*yamlfile.Node{n}
+	}
+	var groups [][]string
+	for _, item := range items {
+		groups = append(groups, r.Texts(item))
+	}
+	return groups
 }
 
 // checkComputed reports fields that parameters are made of and that the operation does not have.

@@ -97,6 +97,12 @@ func (o *Endpoint) Build(fields *document.Node, options BuildOptions) (*Request,
 	}, withoutBody) {
 		b.problems = append(b.problems, Problem{Missing: name, Message: name + " is missing"})
 	}
+	for _, group := range o.Apart {
+		given := slices.DeleteFunc(slices.Clone(group), func(name string) bool { return !b.isGiven(name) })
+		if len(given) > 1 {
+			b.fail(given[1], false, "", "give only one of %s", strings.Join(given, ", "))
+		}
+	}
 	b.request.Method = o.Method
 	b.request.Path = FillPath(o.Path, b.path)
 	b.request.Accept = acceptOf(o)

@@ -124,6 +124,7 @@ type Endpoint struct {
 	Path       string // below the service's address, with {name} for path parameters
 	Parameters []Parameter
 	Needs      [][]string // of each group at least one must be given
+	Apart      [][]string // of each group no two may be given
 	Reads      bool       // it changes nothing
 	About      string
 	Deprecated bool

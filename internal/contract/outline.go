@@ -107,6 +107,10 @@ func (o *Endpoint) Outline(depth int) *Outline {
 		}
 	}
 	for _, group := range o.Needs {
+		if slices.ContainsFunc(o.Apart, func(other []string) bool { return slices.Equal(group, other) }) {
+			out.Sections = append(out.Sections, Section{Lines: []string{"exactly one of " + strings.Join(group, ", ")}})
+			continue
+		}
 		out.Sections = append(out.Sections, Section{Lines: []string{"at least one of " + strings.Join(group, ", ")}})
 	}
 	if o.Body != nil {

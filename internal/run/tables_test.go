@@ -147,8 +147,9 @@ steps:
 	"service error":      ofService("error:\n  when: answer.n == 3\n"),
 	"error when":         ofService("error:\n  when: answer.n == 3\n"),
 	"error code":         ofErrors("code"), "error text": ofErrors("text"), "error target": ofErrors("target"),
-	"operation answer": ofOperation("answer: strict.json\n"),
-	"operation needs":  ofOperation("query:\n  a: optional\n  b: optional\nneeds:\n  -\n    - a\n    - b\n"),
+	"operation answer":         ofOperation("answer: strict.json\n"),
+	"operation needs":          ofOperation("query:\n  a: optional\n  b: optional\nneeds:\n  -\n    - a\n    - b\n"),
+	"operation exactly one of": ofOperation("query:\n  a: {default: x}\n  b: optional\nexactly one of: [a, b]\n"),
 	"operation reads": {
 		service: op, with: op + "    reads: true\n",
 		site: [2]string{"guard: read only", "guard: read only"},
