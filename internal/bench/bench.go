@@ -35,6 +35,7 @@ const FileName = "bench.yaml"
 
 // Bench is a bench file as it was read.
 type Bench struct {
+	Exits []Exit // exit statuses of failures, the first that happened counts
 	// Kept gives the contract of a service that was fetched before; nil, and a function that is nil, for none.
 	Kept     func(*Service) *formats.Contract
 	Dir      string // the folder; empty for a bench made of nothing but the command line
@@ -277,6 +278,8 @@ var benchKeys = []mapping.Key[Bench]{
 				b.Databases = append(b.Databases, readDatabase(r, e))
 			}
 		}),
+	mapping.NewKey("exit", "failure: the exit status of run, 10 to 99; failed state, state NAME, error CODE, timed out and the outcomes",
+		func(r *mapping.Reader, b *Bench, n *yamlfile.Node) { readExit(r, b, n) }),
 	mapping.NewKey("checks", "expect:, fields: and where: by name, for steps that name them",
 		func(r *mapping.Reader, b *Bench, n *yamlfile.Node) {
 			b.Checks = readNamed(r, n, "checks", "a check")

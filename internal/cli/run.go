@@ -200,7 +200,10 @@ func runSheets(ctx context.Context, s *session, o *runOptions, files []string) (
 	if result.Outcome == workbench.Interrupted && result.Number > 0 {
 		s.tell.note("next: testbench run -resume %d   (goes on with the rows that are not done)", result.Number)
 	}
-	return result.Outcome.ExitStatus(), nil
+	if status := result.ExitStatus(); status == result.Exit && !s.common.json {
+		s.tell.note("exit status %d: %s", status, s.tell.visible(result.ExitFor))
+	}
+	return result.ExitStatus(), nil
 }
 
 // parseRate reads 20/s, 100/min, 5/h, or 20 for that many in a second.
@@ -265,9 +268,12 @@ func showSummary(s *session, result *workbench.Result) {
 	if s.common.json {
 		fields := map[string]any{
 			"outcome": result.Outcome, "counts": c, "seconds": result.Took.Round(time.Millisecond).Seconds(),
-			"exit status": result.Outcome.ExitStatus(),
+			"exit status": result.ExitStatus(),
 		}
 		fields["run"], fields["notes"] = result.Run, result.Notes
+		if result.Exit > 0 {
+			fields["exit for"] = t.shown(result.ExitFor)
+		}
 		if result.Number > 0 {
 			fields["number"] = result.Number
 		}

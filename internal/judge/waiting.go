@@ -138,7 +138,7 @@ func FailedState(s *sheet.States, states []StateSeen) *result.Check {
 	}
 	return &result.Check{
 		Kind: "states", Subject: s.Source, Judged: true,
-		Expected: "not " + strings.Join(s.Failed, " or "), Got: last,
+		Expected: "not " + strings.Join(s.Failed, " or "), Got: last, Failure: "state " + last,
 	}
 }
 
@@ -147,6 +147,7 @@ func TooLate(w *sheet.Waiting, checks []result.Check) []result.Check {
 	out := slices.Clone(checks)
 	for i, c := range out {
 		if !c.Passed {
+			out[i].Failure = "timed out"
 			out[i].Note = strings.TrimSuffix(fmt.Sprintf("not so within %s; %s", SpanText(w.Within), c.Note), "; ")
 		}
 	}

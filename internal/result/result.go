@@ -52,6 +52,7 @@ type Check struct {
 	Got      string
 	Where    string // the place that failed, where it is not the subject
 	Note     string
+	Failure  string // "state NAME", "timed out": what a bench can call this failure; empty for none of its own
 }
 
 // Step is what came of a step.
@@ -170,6 +171,9 @@ type Run struct {
 	Took    time.Duration
 	Sheets  []*Sheet
 	Outcome Outcome
+	// Exit is the exit status that the bench gives to what failed, 0 for none; ExitFor says what that was, and where.
+	Exit    int
+	ExitFor string
 	Notes   []string // loud ones: certificates unchecked, tokens not given back
 	Masker  *secret.Masker
 	// Finished leads to everything that a report has, also to rows that are not kept.
@@ -222,6 +226,14 @@ func (o Outcome) ExitStatus() int {
 	return map[Outcome]int{
 		Passed: 0, Failed: 1, NotRun: 1, Errored: 2, LoginFailed: 3, Unreachable: 3, Interrupted: 130,
 	}[o]
+}
+
+// ExitStatus is the exit status that goes with the run.
+func (r *Run) ExitStatus() int {
+	if r.Exit > 0 && r.Outcome != Interrupted {
+		return r.Exit
+	}
+	return r.Outcome.ExitStatus()
 }
 
 // OfLogin is the outcome of what a login kept from being sent.

@@ -1,6 +1,6 @@
 // Package run runs sheets: scheduler.go has rows side by side, with repeat.go for which and
-// recorder.go for their record; row.go is one row, in which steps run. callstep.go makes
-// steps of command lines. It shows nothing; results go to an Observer.
+// recorder.go for their record; row.go is one row, in which steps run. It shows nothing; results
+// go to an Observer.
 package run
 
 import (
@@ -23,19 +23,19 @@ type Observer interface {
 	RecordLost(err error)
 }
 
-// noObserver is told everything and says nothing.
-type noObserver struct{}
+// NoObserver is told everything and says nothing.
+type NoObserver struct{}
 
-func (noObserver) SheetStarted(*result.Sheet) {}
+func (NoObserver) SheetStarted(*result.Sheet) {}
 
-func (noObserver) RowStarted(*result.Sheet, *result.Row) {}
+func (NoObserver) RowStarted(*result.Sheet, *result.Row) {}
 
-func (noObserver) StepDone(*result.Sheet, *result.Row, *result.Step) {}
+func (NoObserver) StepDone(*result.Sheet, *result.Row, *result.Step) {}
 
-func (noObserver) RowDone(*result.Sheet, *result.Row) {}
+func (NoObserver) RowDone(*result.Sheet, *result.Row) {}
 
-func (noObserver) SheetDone(*result.Sheet) {}
+func (NoObserver) SheetDone(*result.Sheet) {}
 
-func (noObserver) RecordLost(error) {}
+func (NoObserver) RecordLost(error) {}
 
-func (noObserver) WouldSend(*result.Row, *result.Step, *exchange.Request, string) {}
+func (NoObserver) WouldSend(*result.Row, *result.Step, *exchange.Request, string) {}

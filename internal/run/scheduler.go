@@ -210,7 +210,7 @@ func Run(ctx, kill context.Context, work []*Job, options RunOptions) []*result.S
 		kill = context.Background()
 	}
 	if options.Observer == nil {
-		options.Observer = noObserver{}
+		options.Observer = NoObserver{}
 	}
 	options.Jobs = max(options.Jobs, 1)
 	c := &scheduler{options: options, kill: kill, slots: make(chan struct{}, options.Jobs)}

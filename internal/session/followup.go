@@ -100,6 +100,9 @@ func (p *Prepared) tellOutcome(re *reply.Reply) {
 	holds := func(c *rule.Condition) bool { return c.Judge(&rule.Data{Roots: roots}).Passed }
 	isError := told.Error != nil && holds(told.Error)
 	isSuccess := told.Success != nil && holds(told.Success) && !isError
+	if told.Error == nil && told.Success == nil { // only where its parts are is said
+		isError = re.Record.Answer.Status >= http.StatusBadRequest
+	}
 	if !isError && (told.Success == nil || isSuccess) {
 		re.Decide(nil, isSuccess)
 		return
@@ -116,6 +119,9 @@ func (p *Prepared) tellOutcome(re *reply.Reply) {
 	}
 	failed := &reply.Error{Code: text(told.Code), Text: text(told.Text), Target: text(told.Target)}
 	if failed.Code+failed.Text+failed.Target == "" {
+		if told.Error == nil && told.Success == nil {
+			return
+		}
 		failed.Text = "the answer is not a success"
 	}
 	re.Decide(failed, false)

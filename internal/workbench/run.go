@@ -132,10 +132,14 @@ func runSheets(ctx context.Context, b *Bench, files []string, o RunOptions, resu
 	if err := r.record(); err != nil {
 		return nil, err
 	}
+	exits := &exitChooser{Observer: o.Observer, exits: b.inner.Exits, chosen: len(b.inner.Exits)}
+	if exits.Observer == nil {
+		exits.Observer = run.NoObserver{}
+	}
 	options := run.RunOptions{
 		Steps: o.Steps, Tags: o.Tags, From: o.From, Rows: o.Rows, Stop: o.Stop, Dry: o.Dry, Jobs: o.Jobs, Rate: o.Rate,
 		Repeat: o.Repeat, For: o.For, Share: o.Share,
-		Observer: o.Observer, Explain: hint.Explain, Before: o.before, Forget: o.Forget && r.writer != nil,
+		Observer: exits, Explain: hint.Explain, Before: o.before, Forget: o.Forget && r.writer != nil,
 	}
 	if r.writer != nil {
 		options.Record = func(entries []history.Entry) error {
@@ -153,6 +157,7 @@ func runSheets(ctx context.Context, b *Bench, files []string, o RunOptions, resu
 	case r.result.Outcome == NotRun && o.Share.N > 1:
 		r.result.Outcome = Passed // nothing of it is this machine's
 	}
+	exits.give(r.result)
 	return r.finish()
 }
 
