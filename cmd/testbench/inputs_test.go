@@ -34,7 +34,16 @@ services:
           note: {name: nt, fixed: "${fields.note | upper}"}
         headers:
           X-Day: {name: x_day, fixed: "${fields.from | format ddMMyyyy}"}
+      several:
+        request: GET /several
+        query:
+          bars: {list: bars, kind: integer}
+          commas: {list: commas, name: c, one of: [a, b, d], deprecated: true}
+          each: {kind: integer}
+          tabs: {list: tabs}
+          blanks: {list: blanks}
       find:
+        deprecated: true
         request: GET /find
         query: {id: optional, word: optional}
         exactly one of: [id, word]
@@ -51,10 +60,20 @@ services:
 	})
 	got := seen.take()
 	p.cases([]commandCase{
+		{"call index/several bars=1 bars=2 c=a c=b each=1 each=2 tabs=x tabs=y blanks=x blanks=y", 0, nil},
+		{"call index/several bars=1 bars=b", 2, []string{"bars must be integer"}},
+		{"call index/several c=a c=e", 2, []string{"must be one of a, b, d"}},
+		{"survey index several", 0, []string{"one of a, b, d, a list is one value", "deprecated"}},
+	})
+	lists := seen.take()
+	if assert.Len(t, lists, 1) {
+		assert.Contains(t, lists[0], "GET /several?bars=1%7C2&commas=a,b&each=1&each=2&tabs=x%09y&blanks=x%20y ")
+	}
+	p.cases([]commandCase{
 		{"call index/find", 2, []string{"index/find needs id or word"}},
 		{"call index/find id=1 word=x", 2, []string{"give only one of id, word"}},
 		{"call index/find word=x", 0, nil},
-		{"survey index find", 0, []string{"exactly one of id, word"}},
+		{"survey index find", 0, []string{"exactly one of id, word", "deprecated"}},
 	})
 	if assert.Len(t, got, 2) {
 		assert.Contains(t, got[0], "GET /prices/2026?fd=28&td=4&tm=12 ")

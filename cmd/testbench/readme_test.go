@@ -18,7 +18,7 @@ var changingInReadme = append(changing[:len(changing):len(changing)], []struct {
 	from *regexp.Regexp
 	to   string
 }{
-	{regexp.MustCompile(`\d+(\.\d)? (ms|s)\b`), "TIME"},
+	{regexp.MustCompile(`\d+(\.\d+)? (ms|s)\b`), "TIME"},
 	{regexp.MustCompile(`\d{4}-\d\d-\d\dT[\d:]+Z|\d\d:\d\d:\d\d|until [\d:]+`), "MOMENT"},
 	{regexp.MustCompile(`"(exp|iat)": "\d+ \(MOMENT\)"`), `"$1": "MOMENT"`},
 	{regexp.MustCompile(`"jti": "[^"]+"`), `"jti": "ID"`},

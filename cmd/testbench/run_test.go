@@ -25,7 +25,7 @@ var changing = []struct {
 	to   string
 }{
 	{regexp.MustCompile(`http://127\.0\.0\.1:\d+`), "http://127.0.0.1:8720"},
-	{regexp.MustCompile(` +\d+(\.\d)? ms`), "  TIME"},
+	{regexp.MustCompile(` +\d+(\.\d+)? ms`), "  TIME"},
 	{regexp.MustCompile(`TIME {4,}`), "TIME    "},
 	{regexp.MustCompile(`· run \d\S*`), "· run ID"},
 	{regexp.MustCompile(`(?m)^run \d+`), "run ID"},

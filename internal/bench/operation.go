@@ -2,6 +2,7 @@ package bench
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -185,6 +186,7 @@ var operationKeys = []mapping.Key[description]{
 			d.op.Needs, d.op.Apart = append(d.op.Needs, groups...), append(d.op.Apart, groups...)
 		}),
 	mapping.YesKey("reads", "true: it changes nothing", func(d *description) *bool { return &d.op.Reads }),
+	mapping.YesKey("deprecated", "true: it is on its way out", func(d *description) *bool { return &d.op.Deprecated }),
 	mapping.NewKey("action", "the SOAP action", func(r *mapping.Reader, d *description, n *yamlfile.Node) {
 		d.op.SOAP, d.op.Action = true, r.PlainText(n)
 	}),
@@ -276,6 +278,10 @@ func nameOfField(h *value.Placeholder) string {
 }
 
 func parameters(in contract.In) func(*mapping.Reader, *description, *yamlfile.Node) {
+	keys := parameterKeys
+	if in == contract.InQuery || in == contract.InForm {
+		keys = listedKeys
+	}
 	return func(r *mapping.Reader, d *description, n *yamlfile.Node) {
 		for _, e := range r.Entries(n, string(in)) {
 			p := parameter{Parameter: contract.Parameter{
@@ -285,12 +291,12 @@ func parameters(in contract.In) func(*mapping.Reader, *description, *yamlfile.No
 			r.TakesOf(e.Value, func() *document.Node { return mapping.EnumSchema("required", "optional") })
 			switch {
 			case e.Value.Kind == yamlfile.Mapping:
-				mapping.Read(r, "a parameter", e.Value, &p, parameterKeys)
+				mapping.Read(r, "a parameter", e.Value, &p, keys)
 			case e.Value.Text == "required":
 				p.Required = true
 			case e.Value.Text != "optional" || e.Value.Kind == yamlfile.Sequence:
 				r.File.Report(e.Value, "write required, optional, or keys below it: "+
-					strings.Join(suggest.First(mapping.KeyNames(parameterKeys), 9), ", "),
+					strings.Join(suggest.First(mapping.KeyNames(keys), 9), ", "),
 					"a parameter is described by a mapping")
 			}
 			finishParameter(r, d, &p)
@@ -350,6 +356,21 @@ var parameterKeys = []mapping.Key[parameter]{
 	mapping.NewKey("about", "what it means", func(r *mapping.Reader, p *parameter, n *yamlfile.Node) {
 		p.About = r.Text(n)
 	}),
+	mapping.YesKey("deprecated", "true: it is on its way out", func(p *parameter) *bool { return &p.Deprecated }),
+}
+
+// listedKeys are those of a parameter in a place where a list can be written in several ways.
+var listedKeys = append(slices.Clip(parameterKeys),
+	mapping.NewKey("list", "how a list is written: repeated, commas, blanks, bars, tabs; repeated unless said",
+		func(r *mapping.Reader, p *parameter, n *yamlfile.Node) {
+			form := r.Choice(n, "list", slices.Sorted(maps.Keys(listStyles))...)
+			p.Style, p.Joined = listStyles[form], form != "repeated"
+		}),
+)
+
+// listStyles are the styles of lists in query and form (OpenAPI 3.1.0, 4.8.12.3) by the word of a bench.
+var listStyles = map[string]string{
+	"repeated": "form", "commas": "form", "blanks": "spaceDelimited", "bars": "pipeDelimited", "tabs": "tabDelimited",
 }
 
 // readAnswerSchema reads a schema alone.

@@ -25,7 +25,7 @@ func Mappings() map[string][]string {
 		"service":   mapping.KeyNames(serviceKeys),
 		"always":    mapping.KeyNames(alwaysKeys),
 		"operation": mapping.KeyNames(operationKeys),
-		"parameter": mapping.KeyNames(parameterKeys), "database": mapping.KeyNames(databaseKeys),
+		"parameter": mapping.KeyNames(listedKeys), "database": mapping.KeyNames(databaseKeys),
 		"oauth2": login.Mappings()["oauth2"],
 	}
 }

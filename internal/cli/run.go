@@ -200,7 +200,7 @@ func runSheets(ctx context.Context, s *session, o *runOptions, files []string) (
 	if result.Outcome == workbench.Interrupted && result.Number > 0 {
 		s.tell.note("next: testbench run -resume %d   (goes on with the rows that are not done)", result.Number)
 	}
-	if status := result.ExitStatus(); status == result.Exit && !s.common.json {
+	if status := result.ExitStatus(); result.Exit > 0 && status == result.Exit && !s.common.json {
 		s.tell.note("exit status %d: %s", status, s.tell.visible(result.ExitFor))
 	}
 	return result.ExitStatus(), nil

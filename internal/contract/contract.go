@@ -306,6 +306,13 @@ func (p *Parameter) typed(v *document.Node) *document.Node {
 // is wrong with it, or "".
 func (p *Parameter) Check(v *document.Node, isKind func(kind string, v *document.Node) bool) string {
 	v = v.Value()
+	if p.Kind != "list" {
+		for _, item := range v.Items() {
+			if wrong := p.Check(item, isKind); wrong != "" {
+				return wrong
+			}
+		}
+	}
 	if !v.IsScalar() || v == schema.Unknown {
 		return ""
 	}

@@ -181,6 +181,9 @@ func (p *Parameter) row() schema.Row {
 			row.Default = d.DefaultText()
 		}
 	}
+	if p.Joined && p.Schema == nil {
+		row.Type = strings.TrimPrefix(row.Type+", a list is one value", ", ")
+	}
 	if p.Wire != p.Name {
 		row.Type = strings.TrimSuffix("sent as "+p.Wire+", "+row.Type, ", ")
 	}

@@ -158,6 +158,8 @@ func TestLimits(t *testing.T) {
 	for i := range 100 {
 		watch.Add(time.Duration(i+1) * time.Millisecond)
 	}
+	quick := history.NewHistogram("quick")
+	quick.Add(40 * time.Microsecond)
 	times := []*history.Times{watch.Times(10 * time.Second)}
 	for _, c := range []struct {
 		limit  history.Limit
@@ -173,12 +175,18 @@ func TestLimits(t *testing.T) {
 		{history.Limit{Word: "max", Rule: "under 100 ms"}, "100", false},
 		{history.Limit{Word: "per second", Rule: "at least 10"}, "10.0", true},
 		{history.Limit{Word: "per second", Rule: "over 10"}, "10.0", false},
+		{history.Limit{Step: "quick", Word: "p50", Rule: "under 0.03 ms"}, "0.040 ms", false},
+		{history.Limit{Step: "quick", Word: "per second", Rule: "at least 100"}, "99.999", false},
 		{history.Limit{Step: "get", Word: "max", Rule: "under 1 s"}, "100", true},
 		{history.Limit{Step: "put", Word: "max", Rule: "under 1 s"}, "nothing was measured", false},
 		{history.Limit{Word: "mean", Rule: "under 1 s"}, "a limit that cannot be read", false},
 		{history.Limit{Word: "max", Rule: "betwen 1 and 2"}, "a limit that cannot be read", false},
 	} {
-		checks := (&history.Sheet{Sheet: "s", Times: times, Limits: []history.Limit{c.limit}}).JudgeLimits()
+		of := times
+		if c.limit.Step == "quick" {
+			of = []*history.Times{quick.Times(time.Second * 100001 / 10000000)}
+		}
+		checks := (&history.Sheet{Sheet: "s", Times: of, Limits: []history.Limit{c.limit}}).JudgeLimits()
 		require.Len(t, checks, 1)
 		assert.Equal(t, c.passed, checks[0].Passed, "%+v", checks[0])
 		assert.True(t, checks[0].Judged)

@@ -195,7 +195,7 @@ func TestTimesTogether(t *testing.T) {
 	assert.InDelta(t, 100, got.PerSecond, 0.001, "they ran one after the other")
 	checks := g.Run().Sheets[0].Checks
 	require.Len(t, checks, 2)
-	assert.Equal(t, []any{"get per second", false, "100.0"},
+	assert.Equal(t, []any{"get per second", false, "100.000"},
 		[]any{string(checks[0].Subject), checks[0].Passed, string(checks[0].Got)})
 	assert.Equal(t, []any{"put max", false, "nothing was measured"},
 		[]any{string(checks[1].Subject), checks[1].Passed, string(checks[1].Got)})

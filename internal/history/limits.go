@@ -36,11 +36,19 @@ var LimitWords = []LimitWord{
 	{"p99", "99 of 100 took no longer", rule.Durations, func(t *Times) string { return millisText(t.P99) }},
 	{"max", "none took longer", rule.Durations, func(t *Times) string { return millisText(t.Max) }},
 	{"per second", "how many there were in a second", rule.Numbers, func(t *Times) string {
-		return fmt.Sprintf("%.1f", t.PerSecond)
+		return fmt.Sprintf("%.3f", t.PerSecond)
 	}},
 }
 
-func millisText(ms float64) string { return fmt.Sprintf("%.1f ms", ms) }
+// exactMillis are the times that a histogram holds to the microsecond; longer ones stand for their neighbours.
+const exactMillis = 2
+
+func millisText(ms float64) string {
+	if ms < exactMillis {
+		return fmt.Sprintf("%.3f ms", ms)
+	}
+	return fmt.Sprintf("%.1f ms", ms)
+}
 
 // judge holds times against a limit.
 func (l Limit) judge(t *Times) Check {

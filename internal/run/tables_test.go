@@ -274,12 +274,12 @@ steps:
 
 // told are keys whose effect is that something can be read where the bench is looked at.
 var told = []string{
-	"service about", "operation about", "parameter about", "site about", "database about", "expect ",
+	"service about", "operation about", "parameter about", "operation deprecated", "parameter deprecated", "site about", "database about", "expect ",
 	"limits ", "oauth2 ",
 }
 
 // elsewhere names the tests that show the effect of keys that change nothing but when something is sent.
-var elsewhere = map[string]string{"service limit": "TestLimitsOfCalls", "site limit": "TestLimitsOfCalls"}
+var elsewhere = map[string]string{"parameter list": "TestInputs", "service limit": "TestLimitsOfCalls", "site limit": "TestLimitsOfCalls"}
 
 // Each key of each mapping has an effect: without it what is found wrong, sent or judged is
 // another.
