@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/http/httptest"
+	"net/url"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -12,6 +13,23 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
+
+// A call shows where what it made is, and a text in whatever character set it came.
+func TestWhatACallShows(t *testing.T) {
+	t.Parallel()
+	server, _ := moor(t, func(w http.ResponseWriter, r *http.Request, _ string) {
+		w.Header().Set("Content-Type", r.URL.Query().Get("type"))
+		w.Header().Set("Location", "/lots/17")
+		w.WriteHeader(http.StatusCreated)
+		fmt.Fprint(w, "\"sp\xe4t\"")
+	})
+	for _, kind := range []string{"application/json;charset=iso-8859-1", "text/plain;charset=iso-8859-1", "text/plain"} {
+		o := newPlace(t).run("call", "POST", server.URL+"/lots?type="+url.QueryEscape(kind))
+		assert.Contains(t, o.stderr, "201 Created")
+		assert.Contains(t, o.stderr, "Location: /lots/17")
+		assert.Equal(t, "\"spät\"\n", o.stdout, kind)
+	}
+}
 
 // Answers that are neither JSON nor XML are under the same paths and rules.
 func TestAnswersOfOtherKinds(t *testing.T) {

@@ -32,15 +32,18 @@ func TestNewcomer(t *testing.T) {
 		sent                        []string
 	}{
 		"WSDL": {
-			"/service.svc?wsdl", "Weigh", "Weigh", []string{"skep=S 1", "day=2026-11-30"},
+			"/service.svc?wsdl", "Weigh", "Weigh",
+			[]string{"skep=S 1", "day=2026-11-30"},
 			[]string{`"POST","/service.svc","text/xml`, `<skep>S 1</skep>`},
 		},
 		"OpenAPI 2": {
-			"/swagger/v1/doc.json", "/skeps/{skep}/weights", "weights", []string{"skep=S 1", "day=2026-11-30"},
+			"/swagger/v1/doc.json", "/skeps/{skep}/weights", "weights",
+			[]string{"skep=S 1", "day=2026-11-30"},
 			[]string{`"GET","/v2/skeps/S%201/weights?day=2026-11-30"`},
 		},
 		"OpenAPI 3": {
-			"/api-docs", "/weighings", "weigh", []string{"skep=S 1", "day=2026-11-30"},
+			"/api-docs", "/weighings", "weigh",
+			[]string{"skep=S 1", "day=2026-11-30"},
 			[]string{`"POST","/v3/weighings","application/json"`, `{\"skep\":\"S 1\",\"day\":\"2026-11-30\"}`},
 		},
 		"WADL": {

@@ -265,6 +265,9 @@ func showCall(s *session, o *callOptions, result *workbench.StepResult) {
 		if a.ContentType() != "" {
 			line += dot + t.visible(a.ContentType())
 		}
+		if place := a.Header.Get("Location"); place != "" && !o.headers {
+			line += dot + "Location: " + t.visible(place)
+		}
 		if t.terminal {
 			t.printf("%s\n", line)
 		} else { // what reads the results wants the answer alone

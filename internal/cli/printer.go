@@ -325,6 +325,9 @@ func layOut(format document.Format, node *document.Node, body []byte) string {
 		}
 		return document.WriteJSON(node, document.Style{Indent: "  "})
 	}
+	if format == document.Plain && node != nil && node.Kind == document.Untyped && !mostlyControls(body) {
+		return strings.ToValidUTF8(node.Text, "\ufffd") // decoded, from whatever character set
+	}
 	// Text in a character set of its own is shown with what UTF-8 has not; what only calls itself a text is none.
 	isText := format == document.Plain || format == document.HTML || format == document.CSV
 	if format == document.Binary || !utf8.Valid(body) && !isText || mostlyControls(body) {

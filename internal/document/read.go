@@ -131,7 +131,7 @@ func Read(contentType string, data []byte) (*Node, Format, error) {
 func ReadAs(format Format, contentType string, data []byte) (*Node, error) {
 	switch format {
 	case JSON:
-		return ReadJSON(data)
+		return ReadJSON(textOfJSON(data, charset(contentType)))
 	case XML:
 		return ReadXML(data, charset(contentType))
 	case Form:
@@ -139,7 +139,7 @@ func ReadAs(format Format, contentType string, data []byte) (*Node, error) {
 	case Binary:
 		return NewUntyped(string(data)), nil
 	case Lines:
-		return ReadLines(data)
+		return ReadLines(textOfJSON(data, charset(contentType)))
 	case Multipart:
 		return ReadMultipart(contentType, data)
 	}
@@ -165,6 +165,22 @@ func charset(contentType string) string {
 		return ""
 	}
 	return parameters["charset"]
+}
+
+// textOfJSON is JSON without its byte order mark, which may be passed over; a charset has no effect (RFC 8259, 8.1
+// and 11) but on what cannot be UTF-8. What is in no character set stays as it is.
+func textOfJSON(data []byte, charset string) []byte {
+	marked := bytes.HasPrefix(data, []byte("\xff\xfe")) || bytes.HasPrefix(data, []byte("\xfe\xff"))
+	switch {
+	case marked:
+		charset = "utf-16"
+	case charset == "" || utf8.Valid(data) && bytes.IndexByte(data, 0) < 0:
+		charset = "utf-8"
+	}
+	if decoded, err := decode(data, charset); err == nil {
+		return decoded
+	}
+	return data
 }
 
 // decodeText turns text in a named encoding into UTF-8. Without a name it is

@@ -21,6 +21,12 @@ func TestReadOthers(t *testing.T) {
 			"CSV", "text/csv", "lot,kilos,note\nL-1,40,\"a, \"\"b\"\"\"\nL-2,1.50,\n",
 			`[{"lot":"L-1","kilos":40,"note":"a, \"b\""},{"lot":"L-2","kilos":1.50,"note":""}]`,
 		},
+		{"JSON with a byte order mark", "application/json", "\ufeff{\"a\": \"é\"}", `{"a":"é"}`},
+		{"JSON in a character set", "application/json; charset=ISO-8859-1", "{\"a\": \"\xe9\"}", `{"a":"é"}`},
+		{"JSON in UTF-8 that is called another", "application/json; charset=ISO-8859-1", `{"a": "é"}`, `{"a":"é"}`},
+		{"JSON in UTF-16", "application/json; charset=utf-16le", "{\x00}\x00", `{}`},
+		{"JSON in UTF-16 with its mark", "application/json", "\xfe\xff\x00[\x00]", `[]`},
+		{"lines with a byte order mark", "application/x-ndjson", "\ufeff1\n2\n", `[1,2]`},
 		{"CSV with semicolons", "text/csv; charset=utf-8", "lot;kilos\r\n\"L;1\";40\r\n", `[{"lot":"L;1","kilos":40}]`},
 		{"CSV without a header", "text/csv; header=absent", "lot,kilos\nL-1,40\n", `[["lot","kilos"],["L-1",40]]`},
 		{"CSV that cannot have one", "text/csv", "L-1,40\nL-2,41\n", `[["L-1",40],["L-2",41]]`},
@@ -60,6 +66,7 @@ func TestReadOthers(t *testing.T) {
 	for contentType, c := range map[string][2]string{
 		"text/csv":                     {"a,b\n1,\"2\n", "CSV at line 2"},
 		"application/x-ndjson":         {"{}\n{a}\n", "lines of JSON at line 2, column 2"},
+		"application/json;charset=q":   {"{\"a\": \"\xe9\"}", "invalid UTF-8"},
 		"multipart/mixed":              {"x", "names no boundary"},
 		"multipart/mixed; boundary=xy": {"--xy\r\n\r\nx", "EOF"},
 	} {
