@@ -47,6 +47,7 @@ func newViewer(t *testing.T) *viewer {
 	t.Cleanup(stopTab)
 	ctx, stopTime := context.WithTimeout(ctx, 2*time.Minute)
 	t.Cleanup(stopTime)
+	t.Cleanup(func() { _ = chromedp.Cancel(ctx) }) // it ends by itself: killed, it would still write into its folder
 	v := &viewer{t: t, ctx: ctx}
 	chromedp.ListenTarget(ctx, func(event any) {
 		v.mutex.Lock()
