@@ -60,6 +60,7 @@ exit: {error X7: 12, state REJECTED: 11, failed state: 10, timed out: 13, failed
 		{"{failed: 100}", "from 10 to 99"},
 		{"{failed: soon}", "from 10 to 99"},
 		{"{error: 10, timeout: 11}", "timed out"},
+		{"{\"state \": 10}", "is not the name of a failure"},
 	} {
 		write("{error X7: 12, state REJECTED: 11, failed state: 10, timed out: 13, failed: 20}", wrong.exit)
 		p.cases([]commandCase{{"run sheets/good.yaml", 2, []string{wrong.said}}})

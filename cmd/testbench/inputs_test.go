@@ -79,6 +79,12 @@ services:
 		assert.Contains(t, got[0], "GET /prices/2026?fd=28&td=4&tm=12 ")
 		assert.Contains(t, got[1], "GET /prices/2026?fd=28&td=24&tm=7&note=A%20B ")
 	}
+	write("          note: optional\n", "          note: optional\n          unused: optional\n")
+	p.cases([]commandCase{{"call index/prices from=2026-11-28", 2, []string{"the input unused of prices has no effect"}}})
+	write("{list: bars,", "{list: bar,")
+	p.cases([]commandCase{{"call index/find word=x", 2, []string{`"bar" is not a way to write a list`}}})
+	write("exactly one of: [id, word]", "exactly one of: [id, wrd]")
+	p.cases([]commandCase{{"call index/find word=x", 2, []string{`exactly one of: names "wrd"`}}})
 	write("fields.note", "fields.nte")
 	o := p.run("vet")
 	assert.Equal(t, 2, o.status)

@@ -40,7 +40,7 @@ type Addition struct {
 	Source  string // a file (- for standard input), an address of a contract, or an example address
 	Example bool   // the address is an example, and not fetched
 	Login   string // that the service has, and that its contract is fetched with; "" for none
-	Sample  string // a request out of documentation, sent to the source where it does not say where; "" for none
+	Sample  []byte // a request out of documentation, sent to the source where it does not say where; nil for none
 	HAR     []byte // recorded traffic, of which that to the source is taken; nil for none
 	Shell   bool   // the source is a command line out of somebody's documentation
 	// ReadFile reads the files that a command line names; nil reads none.
@@ -110,7 +110,7 @@ type adder struct {
 // contract reads the source as a contract; nil where it is an example.
 func (d *adder) contract(from *source.Source) (*formats.Contract, error) {
 	isAddress := source.IsAddress(d.a.Source)
-	if d.a.Example || d.a.Shell || d.a.Sample != "" || d.a.HAR != nil || isAddress && looksLikeExample(d.a.Source) {
+	if d.a.Example || d.a.Shell || d.a.Sample != nil || d.a.HAR != nil || isAddress && looksLikeExample(d.a.Source) {
 		return nil, nil
 	}
 	resolved, data, err := d.fetch(from.Fetch)("", d.a.Source)
@@ -395,9 +395,11 @@ func (d *adder) example() error {
 	case d.a.HAR != nil:
 		d.added.What = "recorded traffic"
 		read = func(service, address string) (*Example, error) { return ReadHAR(service, d.a.HAR, address) }
-	case d.a.Sample != "":
+	case d.a.Sample != nil:
 		d.added.What = "a sample of a request"
-		read = func(service, address string) (*Example, error) { return ReadSample(service, d.a.Sample, address) }
+		read = func(service, address string) (*Example, error) {
+			return ReadSample(service, string(d.a.Sample), address)
+		}
 	}
 	e, err := read(d.a.Name, d.a.Source)
 	if err != nil {

@@ -152,7 +152,7 @@ func TestCredentialsOfSamples(t *testing.T) {
 
 func TestMistakesOfSamples(t *testing.T) {
 	for text, want := range map[string]string{
-		"":                                  "there is no request in it",
+		"":                                  "there is no request in the sample",
 		"hello":                             "does not say where it is sent",
 		"{\"a\": 1}":                        "does not say where it is sent",
 		"POST http://h.example/a\n\n<a><b>": "the body of the sample",
@@ -209,7 +209,7 @@ func TestReadHAR(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "https://other.example", e.Address)
 	for text, want := range map[string]string{
-		"": "it is not recorded traffic", "{}": "no request in it went through", "[]": "it is not recorded traffic",
+		"": "this is not recorded traffic", "{}": "no request of the recording went through", "[]": "this is not recorded traffic",
 	} {
 		_, err := addservice.ReadHAR("rec", []byte(text), "")
 		assert.ErrorContains(t, err, want)

@@ -41,7 +41,7 @@ type recorded struct {
 func ReadHAR(service string, data []byte, address string) (*Example, error) {
 	var file harFile
 	if err := json.Unmarshal(data, &file); err != nil {
-		return nil, fmt.Errorf("it is not recorded traffic (HAR, JSON): %w", err)
+		return nil, fmt.Errorf("this is not recorded traffic (HAR, JSON): %w", err)
 	}
 	origin := func(u *url.URL) string { return u.Scheme + "://" + u.Host }
 	counts, all := map[string]int{}, map[string][]recorded{}
@@ -73,7 +73,7 @@ func ReadHAR(service string, data []byte, address string) (*Example, error) {
 		}
 	}
 	if len(all[home]) == 0 {
-		return nil, errors.New("no request in it went through to a service: pages, pictures, scripts and errors are left out")
+		return nil, errors.New("no request of the recording went through to a service: pages, pictures, scripts and errors are left out")
 	}
 	whole := &Example{Address: home}
 	if others := len(counts) - 1; others > 0 {

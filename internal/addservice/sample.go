@@ -121,7 +121,8 @@ func splitSample(text string) (*pasted, error) {
 	}
 	p.answer = strings.TrimSpace(p.answer)
 	if p.method == "" && p.body == "" {
-		return nil, errors.New("there is no request in it: a request line (POST /lots HTTP/1.1), header fields, a body")
+		return nil, errors.New("there is no request in the sample: it begins with a request line (POST /lots HTTP/1.1) " +
+			"and header fields, or it is a body")
 	}
 	return p, nil
 }

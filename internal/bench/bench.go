@@ -278,7 +278,8 @@ var benchKeys = []mapping.Key[Bench]{
 				b.Databases = append(b.Databases, readDatabase(r, e))
 			}
 		}),
-	mapping.NewKey("exit", "failure: the exit status of run, 10 to 99; failed state, state NAME, error CODE, timed out and the outcomes",
+	mapping.NewKey("exit", "the exit status of run for a failure, 10 to 99; failures are failed, error, unreachable, "+
+		"login failed, timed out, failed state, state NAME, error CODE",
 		func(r *mapping.Reader, b *Bench, n *yamlfile.Node) { readExit(r, b, n) }),
 	mapping.NewKey("checks", "expect:, fields: and where: by name, for steps that name them",
 		func(r *mapping.Reader, b *Bench, n *yamlfile.Node) {

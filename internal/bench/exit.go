@@ -33,7 +33,8 @@ func readExit(r *mapping.Reader, b *Bench, n *yamlfile.Node) {
 			return document.NewObject().Set("type", document.NewText("integer")).
 				Set("minimum", document.NewNumber(strconv.Itoa(leastExit))).Set("maximum", document.NewNumber(strconv.Itoa(mostExit)))
 		})
-		if !slices.Contains(failureNames, name) && !strings.HasPrefix(name, "state ") && !strings.HasPrefix(name, "error ") {
+		if kind, which, _ := strings.Cut(name, " "); !slices.Contains(failureNames, name) &&
+			(kind != "state" && kind != "error" || strings.TrimSpace(which) == "") {
 			try := suggest.DidYouMean(name, failureNames)
 			if try == "" {
 				try = "there are: " + strings.Join(failureNames, ", ") + ", state NAME, error CODE"

@@ -65,7 +65,7 @@ func readOperation(r *mapping.Reader, e yamlfile.Entry, s *Service) *contract.En
 	if op.SOAP {
 		op.Method = "POST"
 	}
-	checkComputed(r, d)
+	checkComputed(r, d, e.Value)
 	if d.template != nil {
 		checkTemplate(r, d)
 		if s.Templates == nil {
@@ -107,10 +107,14 @@ func readOperation(r *mapping.Reader, e yamlfile.Entry, s *Service) *contract.En
 		}
 	}
 	for _, group := range op.Needs {
+		key := "needs"
+		if slices.ContainsFunc(op.Apart, func(apart []string) bool { return slices.Equal(group, apart) }) {
+			key = "exactly one of"
+		}
 		for _, name := range group {
 			if op.Find(name) == nil {
 				r.File.Report(e.Key, suggest.DidYouMean(name, op.FieldNames()),
-					"needs names %q, which is not a parameter of %s", name, op.Name)
+					"%s: names %q, which is not a parameter of %s", key, name, op.Name)
 			}
 		}
 	}
@@ -186,7 +190,7 @@ var operationKeys = []mapping.Key[description]{
 			d.op.Needs, d.op.Apart = append(d.op.Needs, groups...), append(d.op.Apart, groups...)
 		}),
 	mapping.YesKey("reads", "true: it changes nothing", func(d *description) *bool { return &d.op.Reads }),
-	mapping.YesKey("deprecated", "true: it is on its way out", func(d *description) *bool { return &d.op.Deprecated }),
+	mapping.YesKey("deprecated", "true: it should not be used any more", func(d *description) *bool { return &d.op.Deprecated }),
 	mapping.NewKey("action", "the SOAP action", func(r *mapping.Reader, d *description, n *yamlfile.Node) {
 		d.op.SOAP, d.op.Action = true, r.PlainText(n)
 	}),
@@ -239,19 +243,29 @@ func readGroups(r *mapping.Reader, n *yamlfile.Node) [][]string {
 	return groups
 }
 
-// checkComputed reports fields that parameters are made of and that the operation does not have.
-func checkComputed(r *mapping.Reader, d *description) {
+// checkComputed reports fields that parameters are made of and that the operation does not have, and inputs of which
+// nothing is made.
+func checkComputed(r *mapping.Reader, d *description, n *yamlfile.Node) {
 	names := d.op.FieldNames()
+	used := map[string]bool{}
 	for _, f := range d.filled {
 		own := slices.IndexFunc(d.op.Parameters, func(p contract.Parameter) bool { return p.In == f.In && p.Wire == f.Wire })
 		for _, h := range f.Tree.Placeholders() {
 			if h.Space != "" || h.Name != "fields" {
 				continue
 			}
-			if name := nameOfField(h); !slices.Contains(names, name) || name == d.op.Parameters[own].Name {
+			name := nameOfField(h)
+			used[name] = true
+			if !slices.Contains(names, name) || name == d.op.Parameters[own].Name {
 				r.File.Report(f.at, suggest.DidYouMean(name, names), "%s in %s of %s: there is no such field; write it below inputs:",
 					h.Source, f.Wire, d.op.Name)
 			}
+		}
+	}
+	for _, p := range d.op.Parameters {
+		if p.In == contract.InInput && !used[p.Name] {
+			r.File.Report(n.Get("inputs").Key(p.Wire), "write ${fields."+p.Name+"} in default: or fixed: of a parameter",
+				"the input %s of %s has no effect: no parameter is made of it", p.Name, d.op.Name)
 		}
 	}
 }
@@ -356,14 +370,14 @@ var parameterKeys = []mapping.Key[parameter]{
 	mapping.NewKey("about", "what it means", func(r *mapping.Reader, p *parameter, n *yamlfile.Node) {
 		p.About = r.Text(n)
 	}),
-	mapping.YesKey("deprecated", "true: it is on its way out", func(p *parameter) *bool { return &p.Deprecated }),
+	mapping.YesKey("deprecated", "true: it should not be used any more", func(p *parameter) *bool { return &p.Deprecated }),
 }
 
 // listedKeys are those of a parameter in a place where a list can be written in several ways.
 var listedKeys = append(slices.Clip(parameterKeys),
 	mapping.NewKey("list", "how a list is written: repeated, commas, blanks, bars, tabs; repeated unless said",
 		func(r *mapping.Reader, p *parameter, n *yamlfile.Node) {
-			form := r.Choice(n, "list", slices.Sorted(maps.Keys(listStyles))...)
+			form := r.Choice(n, "way to write a list", slices.Sorted(maps.Keys(listStyles))...)
 			p.Style, p.Joined = listStyles[form], form != "repeated"
 		}),
 )

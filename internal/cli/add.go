@@ -87,7 +87,7 @@ func runAdd(ctx context.Context, s *session, o *addOptions, args []string) (int,
 	if o.har != "" {
 		addition.HAR = pasted
 	} else {
-		addition.Sample = string(pasted)
+		addition.Sample = pasted
 	}
 	added, err := bench.Add(ctx, addition, s.options())
 	if err != nil {

@@ -25,7 +25,7 @@ type Quota struct {
 
 // NewQuota returns one that lets at most so many requests out in any span.
 func NewQuota(most int, span time.Duration) *Quota {
-	return &Quota{span: span, sent: make([]time.Time, most), now: time.Now, sleep: sleep}
+	return &Quota{span: span, sent: make([]time.Time, most), now: time.Now, sleep: Sleep}
 }
 
 // wait waits until one more request may go out, or until ctx ends.
@@ -95,7 +95,8 @@ func (q *Quota) heed(a *Answer) {
 	}
 }
 
-func sleep(ctx context.Context, pause time.Duration) error {
+// Sleep waits, unless the run ends meanwhile.
+func Sleep(ctx context.Context, pause time.Duration) error {
 	timer := time.NewTimer(pause)
 	defer timer.Stop()
 	select {

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"testbench/internal/exchange"
 	"testbench/internal/result"
 	"testbench/internal/session"
 	"testbench/internal/sheet"
@@ -106,7 +107,7 @@ func UntilMet(ctx context.Context, w *sheet.Waiting, start time.Time, j *Judging
 			out = append(out, TooLate(w, checks)...)
 			break
 		}
-		if err := session.Sleep(ctx, pause); err != nil {
+		if err := exchange.Sleep(ctx, pause); err != nil {
 			return j, out, "", err
 		}
 		next, err := ask(ctx)

@@ -16,8 +16,8 @@ type stage struct {
 	source string
 }
 
-// cutBar cuts a text at the first bar that is in no quotes, brackets or braces; found says whether there is one.
-func cutBar(text string) (before, after string, found bool) {
+// CutBar cuts a text at the first bar that is in no quotes, brackets or braces; found says whether there is one.
+func CutBar(text string) (before, after string, found bool) {
 	quoted, depth := false, 0
 	for i := 0; i < len(text); i++ {
 		switch c := text[i]; {
@@ -39,7 +39,7 @@ func cutBar(text string) (before, after string, found bool) {
 func (p *Path) addStages(text string, offset int) error {
 	for rest, more := text, true; more; {
 		var one string
-		one, rest, more = cutBar(rest)
+		one, rest, more = CutBar(rest)
 		source := strings.TrimSpace(one)
 		lead := offset + strings.Index(one, source)
 		switch {

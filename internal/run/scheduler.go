@@ -12,6 +12,7 @@ import (
 
 	"testbench/internal/bench"
 	"testbench/internal/document"
+	"testbench/internal/exchange"
 	"testbench/internal/history"
 	"testbench/internal/mapping"
 	"testbench/internal/result"
@@ -368,7 +369,7 @@ func (r *runner) waitForPlace(ctx context.Context) (late time.Duration, ok bool)
 	var due time.Time
 	if r.pace != nil {
 		due = r.pace.due()
-		if session.Sleep(ctx, time.Until(due)) != nil {
+		if exchange.Sleep(ctx, time.Until(due)) != nil {
 			return 0, false
 		}
 	}

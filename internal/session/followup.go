@@ -165,7 +165,7 @@ func (s *Session) WaitFor(ctx context.Context, step *sheet.Step, p *Prepared, se
 			p.Notes = append(p.Notes, fmt.Sprintf("the answer was put off, and was not there after %s", mostWaiting))
 			return sent, nil
 		}
-		if err := Sleep(ctx, pause); err != nil {
+		if err := exchange.Sleep(ctx, pause); err != nil {
 			return sent, err
 		}
 		pause = min(pause*2, mostPause)

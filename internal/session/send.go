@@ -131,18 +131,6 @@ func (s *Session) RetryAfter(record *exchange.Record) time.Duration {
 	return 0
 }
 
-// Sleep waits, unless the run ends meanwhile.
-func Sleep(ctx context.Context, pause time.Duration) error {
-	timer := time.NewTimer(pause)
-	defer timer.Stop()
-	select {
-	case <-ctx.Done():
-		return ctx.Err()
-	case <-timer.C:
-		return nil
-	}
-}
-
 // TryError is a mistake with what to try.
 type TryError struct{ Message, Try string }
 

@@ -314,7 +314,7 @@ func readKeep(r *mapping.Reader, e yamlfile.Entry) *Keep {
 		}
 	}
 	k.Source = r.Text(at)
-	source, filters := cutFilters(k.Source)
+	source, filters, _ := path.CutBar(k.Source)
 	if goesOn.MatchString(filters) { // into what a filter makes of it
 		if k.Path = r.PathText(at, k.Source, 0); k.Path == nil {
 			return nil
@@ -340,26 +340,6 @@ func readKeep(r *mapping.Reader, e yamlfile.Entry) *Keep {
 
 // goesOn finds a path after a filter.
 var goesOn = regexp.MustCompile(`\|\s*[.\[]`)
-
-// cutFilters cuts a path from the filters after it; a bar in quotes or
-// brackets belongs to the path.
-func cutFilters(text string) (path, filters string) {
-	quoted, depth := false, 0
-	for i := 0; i < len(text); i++ {
-		switch c := text[i]; {
-		case c == '"':
-			quoted = !quoted
-		case quoted:
-		case c == '[' || c == '{':
-			depth++
-		case c == ']' || c == '}':
-			depth--
-		case c == '|' && depth == 0:
-			return text[:i], text[i+1:]
-		}
-	}
-	return text, ""
-}
 
 type keeping struct {
 	at     *yamlfile.Node

@@ -127,7 +127,7 @@ func (at *place) tries(ctx context.Context, s *sheet.Step, res *result.Step) {
 		pause = nextPause(a, pause)
 		// A tenth by chance, so that many do not come back at the same moment.
 		wait := max(pause+time.Duration(rand.Int64N(int64(pause/10)+1)), asked)
-		if session.Sleep(ctx, wait) != nil {
+		if exchange.Sleep(ctx, wait) != nil {
 			res.Outcome, res.Reason = result.Interrupted, "interrupted"
 			return
 		}

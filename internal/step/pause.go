@@ -4,9 +4,9 @@ import (
 	"context"
 	"time"
 
+	"testbench/internal/exchange"
 	"testbench/internal/mapping"
 	"testbench/internal/result"
-	"testbench/internal/session"
 	"testbench/internal/sheet"
 	"testbench/internal/yamlfile"
 )
@@ -37,7 +37,7 @@ func (p *Pause) Target() string { return "pause " + p.source }
 // Run waits, unless the run ends meanwhile. A dry run does not wait.
 func (p *Pause) Run(ctx context.Context, row Row, s *sheet.Step, name string) result.Outcome {
 	return once(ctx, row, s, name, func(ctx context.Context, at *place, res *result.Step) {
-		if !at.IsDry() && session.Sleep(ctx, p.For) != nil {
+		if !at.IsDry() && exchange.Sleep(ctx, p.For) != nil {
 			res.Outcome, res.Reason = result.Interrupted, "interrupted"
 		}
 	})

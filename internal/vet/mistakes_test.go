@@ -693,7 +693,7 @@ logins:
 			service("operations:\n  x:\n    request: GET /x\n    query:\n      a:\n        kind: ¦int"),
 			`"int" is not a kind`, `"integer"`,
 		},
-		{service("operations:\n  ¦x:\n    request: GET /x\n    needs:\n      - [a]"), `needs names "a"`, ""},
+		{service("operations:\n  ¦x:\n    request: GET /x\n    needs:\n      - [a]"), `needs: names "a"`, ""},
 		{with("services:\n  ¦a:\n    about: x"), "says neither address: nor contract:", "write address:"},
 		{service("¦addressing: true"), "addressing: has no effect: the service is not SOAP", "soap: 1.1"},
 		{service("¦always:\n  blocks:\n    a: 1"), "always: blocks: has no effect", "soap: 1.1"},
