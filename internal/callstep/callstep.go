@@ -38,6 +38,7 @@ type Spec struct {
 	Login    string // a name, or none
 	Spoil    string // how the login is spoilt
 	SOAP     string
+	Port     string // of a WSDL
 	// Contract says what is checked against it: both (or empty), request, answer, off.
 	Contract string
 	Action   string
@@ -73,7 +74,7 @@ func Make(b *bench.Bench, c Spec, vet vet.Options) (*sheet.Step, error) {
 	s := &sheet.Step{
 		Name: "call", At: &yamlfile.Node{},
 		Message: sheet.Message{
-			Contract: c.Contract, SOAP: soap.Version(c.SOAP), Stay: c.Stay, HTTP: c.HTTP,
+			Contract: c.Contract, SOAP: soap.Version(c.SOAP), Port: c.Port, Stay: c.Stay, HTTP: c.HTTP,
 			Pages: c.Pages,
 		},
 	}
@@ -108,6 +109,9 @@ func Make(b *bench.Bench, c Spec, vet vet.Options) (*sheet.Step, error) {
 			s.Login.Names = append(s.Login.Names, name)
 		}
 	}
+	if !isCall(s) && c.Port != "" {
+		return nil, errors.New("-port has no effect: a request without an operation has no port; take it out")
+	}
 	if !isCall(s) && c.Contract != "" {
 		return nil, errors.New("-contract has no effect: nothing describes a request without an operation; take it out")
 	}
@@ -128,6 +132,9 @@ func checkCall(b *bench.Bench, s *sheet.Step, options vet.Options) error {
 			return err
 		}
 		if endpoint != nil {
+			if err := session.WithoutPorts(s); err != nil {
+				return err
+			}
 			if _, problems := session.KnownRequest(b, s, found, session.ByHand(found, endpoint)); len(problems) > 0 {
 				return callProblem(s, problems)
 			}

@@ -35,11 +35,12 @@ func Text(b *bench.Bench, s *sheet.Step, name string, keep []string) (string, er
 	w.login(s.Login)
 	for _, one := range []struct{ key, text string }{
 		{"soap", string(s.SOAP)},
+		{"port", s.Port},
 		{"contract", s.Contract},
 		{"http", s.HTTP},
 	} {
 		if one.text != "" {
-			w.line(0, one.key, one.text)
+			w.line(0, one.key, yamlfile.ScalarText(one.text))
 		}
 	}
 	if s.SOAPAction != nil {

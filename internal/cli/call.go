@@ -82,6 +82,7 @@ func (o *callOptions) shape(f *flag.FlagSet) {
 	f.StringVar(&o.Bytes, "bytes", "", "a body from a `file`, untouched")
 	f.StringVar(&o.Login, "login", "", "another login, by `name` (several with commas between), or none")
 	f.StringVar(&o.SOAP, "soap", "", "the `version` of SOAP: 1.1 or 1.2")
+	f.StringVar(&o.Port, "port", "", "another port of the WSDL, by its `name`")
 	f.StringVar(&o.Action, "action", "", "the SOAP `action`")
 	f.StringVar(&o.Contract, "contract", "", "what is checked against the contract: `both`, request, answer or off")
 }

@@ -39,7 +39,7 @@ var (
 	fetching = take("log insecure allow timeout most")
 	reading  = take("fresh", fetching) // contracts
 	sending  = take("write", atSite, reading)
-	ofCall   = take("in fill body bytes login soap action contract")
+	ofCall   = take("in fill body bytes login soap port action contract")
 )
 
 func with(option string) func(used) bool { return func(u used) bool { return u.has(option) } }

@@ -22,6 +22,8 @@ type BuildOptions struct {
 	Body string
 	// Elsewhere says that a parameter is given outside of the fields; nil says none is.
 	Elsewhere func(p Parameter) bool
+	// HasBlock says that a header block of a name is given outside of the fields; nil says none is.
+	HasBlock func(local string) bool
 	// Template makes the body of what the fields put there; nil leaves it as it is.
 	Template func(body *document.Node) (*document.Node, error)
 	// Prefixes are those of XML that names of fields may have; Attached gives what is in
@@ -48,6 +50,7 @@ type Request struct {
 	Accept []string
 	// Envelope is what goes around the body; nil where the request is not SOAP.
 	Envelope *Envelope
+	Notes    []string // what is unusual and not wrong
 }
 
 // Part is one part of a multipart body.

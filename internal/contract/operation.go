@@ -63,6 +63,8 @@ type Envelope struct {
 	// the name of one, as prefix:name, into which the body of the request goes.
 	Payload []*document.Node
 	Element string
+	// Blocks are the header blocks that the fields of the call make.
+	Blocks []*document.Node
 	// Block makes a header block that the contract describes; nil for others.
 	Block func(name string, content *document.Node) *document.Node
 }

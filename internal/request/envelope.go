@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 
 	"testbench/internal/document"
@@ -14,11 +15,14 @@ import (
 
 // blocks makes the header blocks, those of the contract as it describes them.
 func (s *Spec) blocks(scope value.Scope) ([]*document.Node, error) {
+	blocks := slices.Clone(s.SOAP.Made)
+	if s.SOAP.Blocks == nil {
+		return blocks, nil
+	}
 	node, err := s.SOAP.Blocks.Node(scope)
 	if err != nil {
 		return nil, fmt.Errorf("blocks: %w", err)
 	}
-	var blocks []*document.Node
 	for _, m := range node.Members() {
 		if s.SOAP.BlockOf != nil {
 			if block := s.SOAP.BlockOf(m.Key, m.Value); block != nil {
@@ -93,11 +97,10 @@ func (s *Spec) setEnvelope(scope value.Scope, r *exchange.Request) error {
 	if s.SOAP.Version == soap.V11 && r.GetHeader("SOAPAction") == "" {
 		r.SetHeader("SOAPAction", soap.ActionHeader(action.Sent))
 	}
-	var blocks, payload []*document.Node
-	if s.SOAP.Blocks != nil {
-		if blocks, err = s.blocks(scope); err != nil {
-			return err
-		}
+	var payload []*document.Node
+	blocks, err := s.blocks(scope)
+	if err != nil {
+		return err
 	}
 	if a := s.SOAP.Addressing; a != nil {
 		a.To, a.Action = r.URL.String(), action.Sent

@@ -77,7 +77,8 @@ type SOAP struct {
 	Version soap.Version
 	Action  *value.Template
 	Blocks  *Tree
-	Payload string // the payload's element as prefix:name; empty when Body holds it
+	Made    []*document.Node // header blocks that go before those
+	Payload string           // the payload's element as prefix:name; empty when Body holds it
 	// BlockOf makes a header block that the contract describes; it returns nil for others.
 	BlockOf func(name string, content *document.Node) *document.Node
 	// Addressing, if not nil, adds the blocks of WS-Addressing; its To and Action

@@ -323,6 +323,7 @@ var effectsOfKeys = map[string]effect{
 	"query":      {with: "query:\n  q: a"},
 	"cookies":    {with: "cookies:\n  c: a"},
 	"soap":       {with: "soap: 1.2", bases: soapBases},
+	"port":       {with: "port: LabPort12", bases: map[string]string{"call": "call: lab/GradeLot\nfill:\n  lot: L-2201\n  moisture: 17"}},
 	"action":     {with: "action: urn:odd", bases: soapBases},
 	"addressing": {with: "addressing: true", bases: soapBases},
 	"blocks":     {with: "blocks:\n  lab:Odd: a", bases: soapBases},

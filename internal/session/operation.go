@@ -89,10 +89,21 @@ func ByHand(service *bench.Service, endpoint *contract.Endpoint) contract.Operat
 // binding is how a step calls the operations of a service's contract.
 func binding(service *bench.Service, step *sheet.Step) formats.Binding {
 	as := service.Binding()
+	if step.Port != "" {
+		as = formats.Binding{Port: step.Port} // it has a version of its own
+	}
 	if step.SOAP != "" {
 		as.Version = step.SOAP
 	}
 	return as
+}
+
+// WithoutPorts refuses a port for an operation that a WSDL does not describe.
+func WithoutPorts(step *sheet.Step) error {
+	if step.Port == "" {
+		return nil
+	}
+	return WithTry("port: has no effect: no WSDL describes "+step.Target(), "take it out")
 }
 
 // OperationIn finds an operation of a service in its contract.
@@ -100,6 +111,11 @@ func OperationIn(c *formats.Contract, service *bench.Service, step *sheet.Step,
 	name string,
 ) (contract.Operation, error) {
 	as := binding(service, step)
+	if !c.HasPorts() {
+		if err := WithoutPorts(step); err != nil {
+			return nil, err
+		}
+	}
 	op, err := c.Operation(name, as)
 	if err == nil && op == nil {
 		err = &bench.NotFoundError{
@@ -122,6 +138,9 @@ func (s *Session) PlanOperation(ctx context.Context, p *Prepared, serviceName, n
 	case err != nil:
 		return err
 	case endpoint != nil:
+		if err := WithoutPorts(step); err != nil {
+			return err
+		}
 		given, err := p.fill(step, scope)
 		if err != nil {
 			return err
@@ -169,6 +188,11 @@ func buildOptions(b *bench.Bench, s *sheet.Step, service *bench.Service) contrac
 		contract.InQuery:  slices.Concat(service.Always.Query, s.Spec.Query),
 		contract.InCookie: slices.Concat(service.Always.Cookies, s.Spec.Cookies),
 		contract.InForm:   s.Spec.Form,
+	}
+	o.HasBlock = func(local string) bool {
+		isIt := func(f request.Field) bool { return f.Name[strings.IndexByte(f.Name, ':')+1:] == local }
+		return service.Always.Blocks != nil && slices.ContainsFunc(service.Always.Blocks.Fields, isIt) ||
+			s.Spec.SOAP != nil && s.Spec.SOAP.Blocks != nil && slices.ContainsFunc(s.Spec.SOAP.Blocks.Fields, isIt)
 	}
 	o.Elsewhere = func(p contract.Parameter) bool {
 		return slices.ContainsFunc(given[p.In], func(pair request.Pair) bool {
@@ -232,6 +256,7 @@ func buildOperation(s *Session, p *Prepared, step *sheet.Step, spec *request.Spe
 		return err
 	}
 	p.Envelope = built.Envelope
+	p.Notes = append(p.Notes, built.Notes...)
 	spec.Method, spec.Address = built.Method, JoinPath(address, literal)
 	spec.Query = append(pairsOf(built.Query), spec.Query...)
 	spec.Headers = MergeDefaults(accept(built), append(pairsOf(built.Headers), spec.Headers...))

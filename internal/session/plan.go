@@ -249,7 +249,7 @@ func (p *Prepared) AddSOAP(step *sheet.Step, spec *request.Spec) error {
 		envelope.Addressing = &soap.Addressing{MessageID: p.MessageID}
 	}
 	if p.Envelope != nil {
-		envelope.BlockOf = p.Envelope.Block
+		envelope.BlockOf, envelope.Made = p.Envelope.Block, p.Envelope.Blocks
 		if envelope.Action == nil {
 			envelope.Action = value.Literal(p.Envelope.Action)
 		}

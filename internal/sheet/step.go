@@ -76,6 +76,7 @@ func HasTag(has, tags []string) bool {
 type Message struct {
 	Login *LoginChoice // nil: the service's own
 	SOAP  soap.Version
+	Port  string // of a WSDL; empty is that of the service
 	// Addressing is true or false where the step says whether WS-Addressing blocks go
 	// with it, else empty.
 	Addressing string

@@ -134,6 +134,9 @@ var commonKeys = []mapping.Key[Step]{
 		func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
 			s.SOAP = soap.Version(r.Choice(n, "version of SOAP", "1.1", "1.2", SOAPOff))
 		}),
+	mapping.NewKey("port", "another port of the contract", func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
+		s.Port = r.PlainText(n)
+	}),
 	mapping.TemplateKey("action", "the SOAP action", func(s *Step) **value.Template { return &s.SOAPAction }),
 	mapping.NewKey("blocks", "SOAP header blocks", func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
 		s.Spec.SOAP = &request.SOAP{Blocks: r.Tree(n)}

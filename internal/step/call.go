@@ -23,7 +23,7 @@ type Call struct {
 }
 
 var callKind = sheet.Kind{
-	Word: "call", What: "a call", Common: mapping.KeysOf("fill, fills, contract", ofAsking),
+	Word: "call", What: "a call", Common: mapping.KeysOf("fill, fills, contract, port", ofAsking),
 	Own: []mapping.Key[sheet.Step]{
 		own("call", "service/operation", func(r *mapping.Reader, _ *sheet.Step, c *Call, n *yamlfile.Node) {
 			text := r.PlainText(n)
@@ -98,6 +98,9 @@ func (c *Call) Vet(v *Vetting, s *sheet.Step) {
 		v.Sheet.Source.Remark(c.At, "%s is deprecated by its contract", c.Target())
 	}
 	if !contracted || session.HoldsRequest(s) {
+		for _, note := range built.Notes {
+			v.Sheet.Source.Remark(c.At, "%s", note)
+		}
 		c.report(v, s, problems)
 	}
 }
@@ -112,7 +115,7 @@ func (c *Call) known(b *bench.Bench, service *bench.Service,
 	case err != nil:
 		return nil, false, err
 	case endpoint != nil:
-		return session.ByHand(service, endpoint), false, nil
+		return session.ByHand(service, endpoint), false, session.WithoutPorts(s)
 	case service.Contract == nil:
 		return nil, false, &bench.NotFoundError{
 			What: "operation of " + service.Name, Name: c.Operation,

@@ -354,7 +354,7 @@ func (l *loader) headers(m *Message, concrete element) error {
 				if p.name != h.value("part") {
 					continue
 				}
-				block := &Header{Element: p.element, Part: p.name}
+				block := &Header{Element: p.element, Part: p.name, Required: h.isRequired()}
 				if block.Element == nil {
 					block.Element = &xsd.Element{
 						Name: xsd.Name{Space: h.value("namespace"), Local: p.name},

@@ -105,9 +105,9 @@ func (b *Bound) Build(fields *document.Node, o contract.BuildOptions) (*contract
 	if o.Body != "" {
 		return r, nil // the payload comes from elsewhere
 	}
-	payload, found := b.fill(fields, o)
+	left, problems := b.fillBlocks(r, fields, o)
+	payload, found := b.fill(left, o)
 	r.Envelope.Payload = payload
-	var problems []contract.Problem
 	for _, f := range found {
 		problems = append(problems, contract.Problem{Field: f.Path, Message: f.String()})
 	}
@@ -169,41 +169,6 @@ func (b *Bound) fill(fields *document.Node, o contract.BuildOptions) ([]*documen
 		}
 	}
 	return payload, found
-}
-
-// block makes a header block of the operation by its name; nil for others. The
-// attributes mustUnderstand and role are the envelope's, not the schema's.
-func (b *Bound) block(name string, content *document.Node) *document.Node {
-	if b.Operation.Input == nil {
-		return nil
-	}
-	_, local, qualified := strings.Cut(name, ":")
-	if !qualified {
-		local = name
-	}
-	for _, h := range b.Operation.Input.Headers {
-		if h.Element.Name.Local != local {
-			continue
-		}
-		var own []document.Attribute
-		fields := content
-		if content.Kind == document.Object {
-			fields = document.NewObject()
-			for _, m := range content.Members() {
-				switch m.Key {
-				case "@mustUnderstand", "@role", "@actor":
-					own = append(own, document.Attribute{Name: document.Name{Local: m.Key[1:]}, Value: m.Value.Text})
-				default:
-					fields.AppendMembers(m)
-				}
-			}
-		}
-		// What is wrong with it is the service's to say: blocks are checked against nothing.
-		block, _ := instance.Fill(b.Contract.Schema, h.Element, fields, instance.FillOptions{})
-		block.AppendAttributes(own...)
-		return block
-	}
-	return nil
 }
 
 // Judge holds an answer against the operation.

@@ -2,6 +2,7 @@ package wsdl
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"testbench/internal/document"
@@ -30,6 +31,7 @@ type Draft struct {
 	TooLarge bool
 
 	samples []*document.Node // the payload before it was encoded
+	headers []*document.Node // the header blocks
 }
 
 // sameRemarks lets what was made of a sample have its remarks.
@@ -91,6 +93,7 @@ func (c *Contract) Draft(b *Binding, o *Operation, options DraftOptions) (*Draft
 	d.Envelope = soap.Envelope(version, blocks, d.Payload)
 	if len(blocks) > 0 {
 		// Envelope copies the blocks; their remarks go with them.
+		d.headers = blocks
 		for i, copied := range d.Envelope.Children()[0].Children() {
 			d.Remarks[copied] = d.Remarks[blocks[i]]
 			blocks[i] = copied
@@ -168,8 +171,18 @@ func (d *Draft) write(w *xmlstream.Writer, n *document.Node) {
 	}
 }
 
-// Fields gives the payload as fields by name, the way they are filled in.
+// Fields gives the payload and the header blocks as fields by name, the way they are filled in.
 func (d *Draft) Fields() *document.Node {
+	fields := d.payloadFields()
+	for _, h := range d.headers {
+		if name := h.Name().Local; fields.Get(name) == nil {
+			fields.Set(name, fieldsOf(h))
+		}
+	}
+	return fields
+}
+
+func (d *Draft) payloadFields() *document.Node {
 	if len(d.samples) == 1 {
 		fields := fieldsOf(d.samples[0])
 		switch {
@@ -238,10 +251,11 @@ func (d *Draft) Step(target string, quote func(string) string) string {
 	fields := d.Fields()
 	if len(fields.Members()) > 0 {
 		out.WriteString("  fill:\n")
-		parent := document.NewElement(document.Name{}, d.samples...)
+		parts := d.samples
 		if len(d.samples) == 1 {
-			parent = d.samples[0]
+			parts = d.samples[0].Children()
 		}
+		parent := document.NewElement(document.Name{}, append(slices.Clip(parts), d.headers...)...)
 		d.yaml(&out, fields, parent, "    ", quote)
 	}
 	return out.String()

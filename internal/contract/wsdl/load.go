@@ -2,6 +2,7 @@ package wsdl
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"testbench/internal/document"
@@ -144,6 +145,13 @@ func (e element) value(name string) string {
 		}
 	}
 	return ""
+}
+
+// isRequired says whether an extension must be understood, and used (WSDL 1.1, 2.5).
+func (e element) isRequired() bool {
+	return slices.ContainsFunc(e.Attributes(), func(a document.Attribute) bool {
+		return a.Name.Local == "required" && a.Name.Space == Namespace && (a.Value == "true" || a.Value == "1")
+	})
 }
 
 func (e element) documentation() string {

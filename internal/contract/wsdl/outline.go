@@ -108,13 +108,12 @@ func (b *Bound) sections(title string, m *Message, depth int) []contract.Section
 	}
 	outline := func(e *xsd.Element) []schema.Row { return instance.Outline(b.Contract.Schema, e, depth) }
 	var out []contract.Section
-	heading := title + ": header blocks"
 	for _, h := range m.Headers {
-		out = append(out, contract.Section{
-			Title: heading, Lines: []string{h.Element.Name.Full()},
-			Rows: outline(h.Element),
-		})
-		heading = ""
+		rows := instance.OutlineBlock(b.Contract.Schema, h.Element, depth)
+		if !h.Required {
+			rows[0].Occurs, rows[0].Required = "may be left out", false
+		}
+		out = append(out, contract.Section{Title: title + ": a header block", Kind: h.Element.Name.Full(), Rows: rows})
 		for _, f := range h.Faults {
 			out = append(out, contract.Section{
 				Lines: []string{f.Name.Full() + ", where that is at fault"},
@@ -153,6 +152,13 @@ func (b *Bound) Form(depth int) map[string]any {
 	for key, m := range map[string]*Message{"fill": op.Input, "answer": op.Output} {
 		rows := []schema.Row{}
 		if m != nil {
+			blocks := []schema.Row{}
+			for _, h := range m.Headers {
+				blocks = append(blocks, instance.OutlineBlock(b.Contract.Schema, h.Element, depth)...)
+			}
+			if len(blocks) > 0 {
+				out[key+"_blocks"] = blocks
+			}
 			for _, e := range m.Payload {
 				rows = append(rows, instance.Outline(b.Contract.Schema, e, depth)...)
 			}

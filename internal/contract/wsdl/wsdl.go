@@ -124,6 +124,8 @@ type Message struct {
 type Header struct {
 	Element *xsd.Element
 	Part    string
+	// Required says that a message must have it (wsdl:required).
+	Required bool
 	// Faults are the blocks that come back where this one is at fault (WSDL 1.1, 3.7).
 	Faults []*xsd.Element
 }

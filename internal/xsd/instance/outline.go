@@ -16,6 +16,13 @@ func Outline(s *xsd.Schema, e *xsd.Element, depth int) []schema.Row {
 	return o.rows
 }
 
+// OutlineBlock lists an element that is a field itself, with its fields below it: a header block.
+func OutlineBlock(s *xsd.Schema, e *xsd.Element, depth int) []schema.Row {
+	o := &outliner{schema: s, most: depth, open: map[xsd.Type]bool{}}
+	o.particle(&xsd.Particle{Min: 1, Max: 1, Term: e}, 0, "", true, "")
+	return o.rows
+}
+
 type outliner struct {
 	schema *xsd.Schema
 	most   int
