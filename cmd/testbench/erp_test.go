@@ -225,7 +225,7 @@ func TestODataLeads(t *testing.T) {
 		{"call l/Other.list -pages 9", 0, "which is another host and not asked"},
 		{"call l/Broken.list -pages 9", 1, `response from l: "there is nothing"`},
 		{"call l/Other.list prefer=respond-async", 0, "which is another host and not asked"},
-		{"call l/Wrong.list", 1, "the content type text/html is none that is declared for 2XX: application/json"},
+		{"call l/Wrong.list", 1, "the content type text/html is not described for 2XX; described are application/json"},
 		{"call l/Same.list -pages 1", 0, "nextLink"},
 		{"call l/Same.list -pages 0", 2, "-pages 0 is not a number of pages"},
 	} {

@@ -45,7 +45,8 @@ services:
       find:
         deprecated: true
         request: GET /find
-        query: {id: optional, word: optional}
+        query: {id: {example: L-2201}, word: optional}
+        statuses: {200: found, 404: no such lot, 5xx: closed}
         exactly one of: [id, word]
 `
 	write := func(old, now string) { p.write("bench.yaml", replaced(bench, "BASE", server.URL, old, now)) }
@@ -72,8 +73,9 @@ services:
 	p.cases([]commandCase{
 		{"call index/find", 2, []string{"index/find needs id or word"}},
 		{"call index/find id=1 word=x", 2, []string{"give only one of id, word"}},
-		{"call index/find word=x", 0, nil},
-		{"survey index find", 0, []string{"exactly one of id, word", "deprecated"}},
+		{"call index/find word=x", 1, []string{"the status 204 is not described; described are 200, 404, 5XX"}},
+		{"survey index find", 0, []string{"exactly one of id, word", "deprecated", "for example L-2201", "answer 404\n  no such lot\n"}},
+		{"draft index find", 0, []string{"GET /find?id=L-2201"}},
 	})
 	if assert.Len(t, got, 2) {
 		assert.Contains(t, got[0], "GET /prices/2026?fd=28&td=4&tm=12 ")

@@ -3,6 +3,7 @@ package bench
 import (
 	"fmt"
 	"maps"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -28,6 +29,7 @@ type description struct {
 	template *request.Template
 	good     *rule.Status
 	outcome  *Outcome
+	answer   schema.Type // of what comes back; nil where nothing is said
 	filled   []filledParameter
 	// templateAt is where the template is.
 	templateAt *yamlfile.Node
@@ -48,6 +50,7 @@ type parameter struct {
 	contract.Parameter
 	fallback, fixed     *request.Tree
 	fallbackAt, fixedAt *yamlfile.Node
+	exampleAt           *yamlfile.Node
 }
 
 // mark is what a bench says of an operation that a contract describes.
@@ -62,6 +65,7 @@ func readOperation(r *mapping.Reader, e yamlfile.Entry, s *Service) *contract.En
 	d := &description{op: &contract.Endpoint{Name: e.Key.Text}}
 	mapping.Read(r, "an operation", e.Value, d, operationKeys)
 	op := d.op
+	describeAnswers(d)
 	if op.SOAP {
 		op.Method = "POST"
 	}
@@ -174,12 +178,10 @@ var operationKeys = []mapping.Key[description]{
 				r.File.Report(n, "", "%v", err)
 				return
 			}
-			d.op.Answers = []contract.Answer{
-				{Status: "2XX", Contents: []contract.Content{{Schema: answer}}},
-				{Status: "default"},
-			}
+			d.answer = answer
 		},
 	),
+	mapping.NewKey("statuses", "what each status means: 404: no such lot; any other breaks the description", readStatuses),
 	mapping.NewKey("needs", "groups of which at least one must be given",
 		func(r *mapping.Reader, d *description, n *yamlfile.Node) {
 			d.op.Needs = append(d.op.Needs, readGroups(r, n)...)
@@ -198,6 +200,37 @@ var operationKeys = []mapping.Key[description]{
 		func(r *mapping.Reader, d *description, n *yamlfile.Node) {
 			d.op.SOAP, d.op.Payload = true, r.PlainText(n)
 		}),
+}
+
+// statusNames are how an answer is named in statuses:, as contracts name it (OpenAPI 3.1.0, 4.8.16).
+var statusNames = regexp.MustCompile(`^([1-5][0-9][0-9]|[1-5][xX][xX])$`)
+
+// readStatuses reads what each status means.
+func readStatuses(r *mapping.Reader, d *description, n *yamlfile.Node) {
+	r.NotEmpty(n, "statuses")
+	for _, e := range r.Entries(n, "statuses") {
+		if !statusNames.MatchString(e.Key.Text) {
+			r.File.Report(e.Key, "write it like 404 or 5xx", "%q is not a status", e.Key.Text)
+		}
+		d.op.Answers = append(d.op.Answers, contract.Answer{Status: strings.ToUpper(e.Key.Text), About: r.Text(e.Value)})
+	}
+}
+
+// describeAnswers puts what comes back to the statuses of success. Where none are listed, nothing is said of errors.
+func describeAnswers(d *description) {
+	if d.answer == nil {
+		return
+	}
+	contents := []contract.Content{{Schema: d.answer}}
+	if len(d.op.Answers) == 0 {
+		d.op.Answers = []contract.Answer{{Status: "2XX", Contents: contents}, {Status: "default"}}
+		return
+	}
+	for i, a := range d.op.Answers {
+		if a.Status[0] == '2' && a.Status != "204" {
+			d.op.Answers[i].Contents = contents
+		}
+	}
 }
 
 // readTemplate reads a tree, or a text that begins as JSON or XML.
@@ -322,9 +355,14 @@ func parameters(in contract.In) func(*mapping.Reader, *description, *yamlfile.No
 // finishParameter checks what a parameter is without being given one, and remembers what is
 // known only when a call is made.
 func finishParameter(r *mapping.Reader, d *description, p *parameter) {
-	if p.fixed != nil && (p.fallback != nil || len(p.OneOf) > 0) {
+	if p.fixed != nil && (p.fallback != nil || len(p.OneOf) > 0 || p.Example != nil) {
 		r.File.Report(p.fixedAt, "keep one of them",
-			"%s is always the same: default: and one of: have no effect beside fixed:", p.Name)
+			"%s is always the same: default:, one of: and example: have no effect beside fixed:", p.Name)
+	}
+	if p.Example != nil {
+		if wrong := p.Check(p.Example, rule.IsKind); wrong != "" {
+			r.File.Report(p.exampleAt, "", "%s", wrong)
+		}
 	}
 	for _, one := range []struct {
 		tree    *request.Tree
@@ -369,6 +407,9 @@ var parameterKeys = []mapping.Key[parameter]{
 	}),
 	mapping.NewKey("about", "what it means", func(r *mapping.Reader, p *parameter, n *yamlfile.Node) {
 		p.About = r.Text(n)
+	}),
+	mapping.NewKey("example", "a value that it may have: drafts are made with it", func(r *mapping.Reader, p *parameter, n *yamlfile.Node) {
+		p.Example, p.exampleAt = r.Tree(n).Known(schema.Unknown), n
 	}),
 	mapping.YesKey("deprecated", "true: it should not be used any more", func(p *parameter) *bool { return &p.Deprecated }),
 }

@@ -82,7 +82,8 @@ func finishOperation(r *mapping.Reader, e yamlfile.Entry, s *Service) {
 	has := func(name string) bool { return e.Value.Get(name) != nil }
 	switch {
 	case s.Speaks != "":
-		only(mapping.KeysOf("method, about, query, headers, body, template, good, answer, needs, reads"),
+		only(mapping.KeysOf("method, about, inputs, query, headers, body, template, success, error, answer, statuses, needs, "+
+			"exactly one of, reads, deprecated"),
 			"the service's methods are called by name", "write the parameters under body:")
 	case has("method"):
 		r.File.Report(e.Value.Key("method"), "write request: GET /path, or protocol: json-rpc at the service",

@@ -342,6 +342,9 @@ func showRows(t *printer, rows []schema.Row) {
 		if r.Fixed != "" {
 			words = append(words, "always "+r.Fixed)
 		}
+		if r.Example != "" {
+			words = append(words, "for example "+r.Example)
+		}
 		if r.Again {
 			words = append(words, "the same fields again")
 		}

@@ -50,6 +50,7 @@ type Parameter struct {
 	// Default is sent when nothing else is, and Fixed always, empty texts too; nil for none.
 	Default, Fixed *document.Node
 	About          string
+	Example        *document.Node // one that it may have; nil for none
 
 	// Schema says more of the value than Kind and OneOf do; nil where nothing else is
 	// known.

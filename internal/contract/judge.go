@@ -56,7 +56,7 @@ func wrongIn(o *Endpoint, got Got) []string {
 		for _, one := range o.Answers {
 			statuses = append(statuses, one.Status)
 		}
-		return []string{fmt.Sprintf("the status %d is none that is declared: %s", got.Status,
+		return []string{fmt.Sprintf("the status %d is not described; described are %s", got.Status,
 			strings.Join(statuses, ", "))}
 	}
 	var out []string
@@ -118,7 +118,7 @@ func (a *Answer) judgeBody(got Got) []string {
 		if mediaType == "" {
 			mediaType = "(none)"
 		}
-		return []string{fmt.Sprintf("the content type %s is none that is declared for %s: %s", mediaType, a.Status,
+		return []string{fmt.Sprintf("the content type %s is not described for %s; described are %s", mediaType, a.Status,
 			strings.Join(types, ", "))}
 	}
 	c := a.Contents[at]

@@ -164,7 +164,7 @@ func rowsIn(o *Endpoint, place In, depth int) []schema.Row {
 func (p *Parameter) row() schema.Row {
 	row := schema.Row{
 		Path: p.Name, Name: p.Name, Required: p.Required, Type: p.Kind,
-		Default: shown(p.Default), Fixed: shown(p.Fixed), About: p.About,
+		Default: shown(p.Default), Fixed: shown(p.Fixed), Example: shown(p.Example), About: p.About,
 	}
 	switch {
 	case p.Computed != "" && p.Fixed != nil:

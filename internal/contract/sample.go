@@ -93,6 +93,8 @@ var kindSamples = map[string]string{
 func (p *Parameter) sample(options schema.SampleOptions) *document.Node {
 	kind, _, _ := strings.Cut(p.Kind, " ")
 	switch {
+	case p.Example != nil:
+		return p.Example
 	case p.Default != nil:
 		return p.Default
 	case p.Schema != nil:

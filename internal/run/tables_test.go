@@ -147,6 +147,7 @@ steps:
 	"service error":      ofService("error:\n  when: answer.n == 3\n"),
 	"error when":         ofService("error:\n  when: answer.n == 3\n"),
 	"error code":         ofErrors("code"), "error text": ofErrors("text"), "error target": ofErrors("target"),
+	"operation statuses":       ofOperation("statuses:\n  201: made\n"),
 	"operation answer":         ofOperation("answer: strict.json\n"),
 	"operation needs":          ofOperation("query:\n  a: optional\n  b: optional\nneeds:\n  -\n    - a\n    - b\n"),
 	"operation exactly one of": ofOperation("query:\n  a: {default: x}\n  b: optional\nexactly one of: [a, b]\n"),
@@ -274,7 +275,7 @@ steps:
 
 // told are keys whose effect is that something can be read where the bench is looked at.
 var told = []string{
-	"service about", "operation about", "parameter about", "operation deprecated", "parameter deprecated", "site about", "database about", "expect ",
+	"service about", "operation about", "parameter about", "operation deprecated", "parameter deprecated", "parameter example", "site about", "database about", "expect ",
 	"limits ", "oauth2 ",
 }
 

@@ -37,6 +37,7 @@ type Row struct {
 	Nillable bool   `json:"nullable,omitempty"`
 	Default  string `json:"default,omitempty"`
 	Fixed    string `json:"fixed,omitempty"`
+	Example  string `json:"example,omitempty"`
 	About    string `json:"about,omitempty"`
 	// Again says that the type was outlined above, where it holds itself.
 	Again bool `json:"-"`

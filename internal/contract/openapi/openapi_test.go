@@ -317,11 +317,11 @@ func TestJudge(t *testing.T) {
 		{200, "text/html", "5", `{}`, ""},
 		{
 			200, "image/png", "5", `{}`,
-			"the content type image/png is none that is declared for 2XX: application/json, text/*",
+			"the content type image/png is not described for 2XX; described are application/json, text/*",
 		},
 		{200, "application/json", "5", "", "the answer is empty, and application/json or text/* is declared for 2XX"},
 		{404, "application/problem+json", "", `{}`, "title is missing"},
-		{500, "application/json", "", `{}`, "the status 500 is none that is declared: 2XX, 404"},
+		{500, "application/json", "", `{}`, "the status 500 is not described; described are 2XX, 404"},
 	} {
 		got := contract.Got{Status: c.status, Header: http.Header{"Content-Type": {c.mediaType}}, Empty: c.body == ""}
 		if c.left != "" {
