@@ -127,6 +127,17 @@ func (s *Service) Reads(operation string) bool {
 	return false
 }
 
+// Overlays are what the bench says of operations beyond the contract, by their names.
+func (s *Service) Overlays() map[string]*contract.Endpoint {
+	out := map[string]*contract.Endpoint{}
+	for _, m := range s.marks {
+		if m.op.About != "" || m.op.Deprecated || len(m.op.Parameters) > 0 {
+			out[m.op.Name] = m.op
+		}
+	}
+	return out
+}
+
 // Always is what goes into each request to a service.
 type Defaults struct {
 	Headers, Query, Cookies []request.Pair

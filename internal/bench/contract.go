@@ -29,13 +29,21 @@ func (b *Bench) Offline(service *Service) (*formats.Contract, error) {
 	case service.Contract == nil || service.IsContractFetched() && b.Kept == nil:
 		return nil, nil
 	case service.IsContractFetched():
-		return b.Kept(service), nil
+		kept := b.Kept(service)
+		if kept != nil {
+			kept = kept.Amended(service.Overlays())
+		}
+		return kept, nil
 	}
 	name := service.Contract.LiteralText()
 	if _, err := safefile.Inside(b.Dir, name); err != nil {
 		return nil, err
 	}
-	return b.Contracts.Get(name, (&source.Source{Dir: b.Dir}).Fetch)
+	c, err := b.Contracts.Get(name, (&source.Source{Dir: b.Dir}).Fetch)
+	if err != nil {
+		return nil, err
+	}
+	return c.Amended(service.Overlays()), nil
 }
 
 // IsContractFetched says whether the service has a contract at an address.

@@ -59,6 +59,9 @@ type mark struct {
 	op *contract.Endpoint
 }
 
+// isMark says whether the contract of the service describes the operation.
+func (d *description) isMark() bool { return !d.op.SOAP && !d.explicit }
+
 // readOperation reads one operation described in bench.yaml. For a SOAP service a
 // payload takes the place of a request line.
 func readOperation(r *mapping.Reader, e yamlfile.Entry, s *Service) *contract.Endpoint {
@@ -97,7 +100,7 @@ func readOperation(r *mapping.Reader, e yamlfile.Entry, s *Service) *contract.En
 	}
 	if s.Speaks != "" {
 		op.Method = "POST"
-	} else if !op.SOAP && !d.explicit {
+	} else if d.isMark() {
 		// Beside a contract it may just say what the contract does not.
 		s.marks = append(s.marks, mark{at: e.Key, op: op})
 		return nil
@@ -290,8 +293,11 @@ func checkComputed(r *mapping.Reader, d *description, n *yamlfile.Node) {
 			name := nameOfField(h)
 			used[name] = true
 			if !slices.Contains(names, name) || name == d.op.Parameters[own].Name {
-				r.File.Report(f.at, suggest.DidYouMean(name, names), "%s in %s of %s: there is no such field; write it below inputs:",
-					h.Source, f.Wire, d.op.Name)
+				missing := "there is no such field; write it below inputs:"
+				if d.isMark() {
+					missing = "name that field of the contract here, too"
+				}
+				r.File.Report(f.at, suggest.DidYouMean(name, names), "%s in %s of %s: %s", h.Source, f.Wire, d.op.Name, missing)
 			}
 		}
 	}

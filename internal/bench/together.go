@@ -1,6 +1,7 @@
 package bench
 
 import (
+	"errors"
 	"slices"
 	"strings"
 
@@ -32,7 +33,7 @@ var (
 	}
 
 	// ofMark are the keys of an operation that a contract describes.
-	ofMark = []string{"reads", "success", "error"}
+	ofMark = []string{"reads", "success", "error", "about", "deprecated", "path", "query", "headers", "form", "body"}
 
 	databaseTogether = map[string][]string{"user": nil, "password": nil}
 )
@@ -91,9 +92,33 @@ func finishOperation(r *mapping.Reader, e yamlfile.Entry, s *Service) {
 	case !has("request") && !has("payload") && !has("action") && s.Contract != nil:
 		only(ofMark, "the contract describes "+e.Key.Text,
 			"take it out, or write request: to describe the operation here")
+		checkOverlay(r, e)
 	case (has("payload") || has("action")) && has("request"):
 		if method, _, _ := strings.Cut(e.Value.Get("request").Text, " "); method != "POST" {
 			r.File.Report(e.Value.Get("request"), "write request: POST /path, or take it out", "SOAP is sent by POST")
+		}
+	}
+}
+
+// checkOverlay reports what a bench says of fields that a contract describes and that changes nothing.
+func checkOverlay(r *mapping.Reader, e yamlfile.Entry) {
+	for _, place := range []string{"path", "query", "headers", "form", "body"} {
+		fields := e.Value.Get(place)
+		if fields == nil {
+			continue
+		}
+		for _, field := range fields.Entries {
+			required := field.Value.Get("required")
+			if field.Value.Text == "optional" || required != nil && required.Text == "false" {
+				r.File.Report(field.Key, "take it out", "%s of %s: the contract says what may be left out, and it stays so",
+					field.Key.Text, e.Key.Text)
+			}
+			if name := field.Value.Get("name"); name != nil && (place == "body" || place == "form") {
+				r.File.Report(name, "take it out", "name: has no effect: fields of a body are called as the contract has them")
+			}
+			if name := field.Value.Get("list"); name != nil && place == "form" {
+				r.File.Report(name, "take it out", "list: has no effect: the contract says how lists are written in the body")
+			}
 		}
 	}
 }
@@ -113,6 +138,11 @@ func (b *Bench) CheckContracts() {
 		for _, m := range s.marks {
 			if !slices.Contains(names, m.op.Name) {
 				notThereIn(b, m.at, "operation of "+s.Name, m.op.Name, names)
+				continue
+			}
+			var wrong *contract.OverlayError
+			if _, err := c.Operation(m.op.Name, s.Binding()); errors.As(err, &wrong) {
+				b.Source.Report(m.at, wrong.Try, "%s", wrong.Message)
 			}
 		}
 		if c.HasPorts() {

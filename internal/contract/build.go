@@ -93,6 +93,7 @@ func (o *Endpoint) Build(fields *document.Node, options BuildOptions) (*Request,
 	if withoutBody {
 		b.dropped()
 	} else {
+		b.overlay()
 		b.content()
 	}
 	for _, name := range missingFields(o, func(p Parameter) bool { return b.has(p) }, func(name string) bool {
@@ -337,7 +338,8 @@ func (b *builder) take(p Parameter, written string, v *document.Node) {
 			b.fail(written, true, "", "%s %s", path, s.Message)
 		}
 		v = filled
-	} else if b.options.IsKind != nil {
+	}
+	if b.options.IsKind != nil {
 		if wrong := p.Check(v, b.options.IsKind); wrong != "" {
 			b.fail(written, true, "", "%s", wrong)
 		}
@@ -455,6 +457,19 @@ func MatchesType(pattern, got string) bool {
 }
 
 // content makes the body.
+// overlay fills in what the bench says of the body beyond the contract, where there is one.
+func (b *builder) overlay() {
+	given := &b.body
+	if b.whole != nil {
+		given = &b.whole
+	}
+	if b.op.Overlay == nil || !b.op.Body.Required && b.whole == nil && len(b.body.Members()) == 0 {
+		return
+	}
+	filled, problems := b.op.Overlay.Fill(*given, b.options.IsKind)
+	*given, b.problems = filled, append(b.problems, problems...)
+}
+
 func (b *builder) content() {
 	if b.op.Body == nil {
 		if len(b.body.Members()) > 0 {

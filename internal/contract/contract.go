@@ -130,7 +130,8 @@ type Endpoint struct {
 	About      string
 	Deprecated bool
 
-	Body      *Body // nil where nothing is said of one
+	Body      *Body   // nil where nothing is said of one
+	Overlay   Overlay // what a bench says of its fields beyond the contract
 	Answers   []Answer
 	Callbacks []Callback
 	Security  []string // what it asks for, each a way in of its own

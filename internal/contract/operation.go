@@ -30,6 +30,8 @@ type Operation interface {
 	Form(depth int) map[string]any
 	// Draft writes the skeleton of a request or an answer.
 	Draft(o DraftOptions) (*Draft, error)
+	// Amend gives it with what a bench says of it beyond its contract.
+	Amend(by *Endpoint) (Operation, error)
 }
 
 // Facts are what is known of an operation whatever its format.

@@ -51,7 +51,7 @@ func (s *Session) Contract(ctx context.Context, service *bench.Service) (*format
 	if err != nil {
 		return nil, fmt.Errorf("the contract of %s: %w", service.Name, err)
 	}
-	return contract, nil
+	return contract.Amended(service.Overlays()), nil
 }
 
 // Source gets the documents of contracts with the session's connections, without a login.

@@ -156,6 +156,9 @@ func (s *Session) PlanOperation(ctx context.Context, p *Prepared, serviceName, n
 		if err != nil {
 			return err
 		}
+		if c, err = s.withOverlay(c, p, name, step, scope); err != nil {
+			return err
+		}
 		if p.Operation, err = OperationIn(c, p.Service, step, name); err != nil {
 			return err
 		}
@@ -166,6 +169,22 @@ func (s *Session) PlanOperation(ctx context.Context, p *Prepared, serviceName, n
 		return err
 	}
 	return buildOperation(s, p, step, spec, scope, address)
+}
+
+// withOverlay is the contract with what the bench says of an operation, its placeholders filled in.
+func (s *Session) withOverlay(c *formats.Contract, p *Prepared, name string, step *sheet.Step, scope *Values) (*formats.Contract, error) {
+	over := c.Overlays[name]
+	if over == nil || len(p.Service.Filled[name]) == 0 {
+		return c, nil
+	}
+	given, err := p.fill(step, scope)
+	if err != nil {
+		return nil, err
+	}
+	if over, err = serviceWithValues(p.Service, over, given, scope); err != nil {
+		return nil, err
+	}
+	return c.Amended(map[string]*contract.Endpoint{name: over}), nil
 }
 
 // buildOptions are those that a step to a service asks for.

@@ -669,7 +669,7 @@ logins:
 		},
 		{service("operations:\n  x:\n    request: ¦GET /x\n    payload: q:Q"), "SOAP is sent by POST", ""},
 		{
-			service("contract: c.wsdl\noperations:\n  x:\n    ¦query:\n      a: integer"),
+			service("contract: c.wsdl\noperations:\n  x:\n    ¦template:\n      a: ${fields}"),
 			"has no effect: the contract describes x", "write request:",
 		},
 		{with(`databases:

@@ -27,6 +27,8 @@ type Contract struct {
 	Schema      *xsd.Schema
 	JSON        *jsonschema.Schema
 	Description contract.Description
+	// Overlays are what a bench says of operations beyond the contract, by their names.
+	Overlays map[string]*contract.Endpoint
 }
 
 // Binding says which of the ports of a WSDL is meant, and in which version of SOAP it is
@@ -60,6 +62,16 @@ func (c *Contract) With(operations []*contract.Endpoint) *Contract {
 	return &with
 }
 
+// Amended is the contract with what a bench says of its operations.
+func (c *Contract) Amended(by map[string]*contract.Endpoint) *Contract {
+	if len(by) == 0 {
+		return c
+	}
+	out := *c
+	out.Overlays = by
+	return &out
+}
+
 // TellsOperation says whether a message tells itself of which operation it is: an envelope
 // does so, and what is checked against a schema alone belongs to none.
 func (c *Contract) TellsOperation() bool { return c.Description == nil }
@@ -79,8 +91,16 @@ func (c *Contract) Validate(in io.Reader, report func(xsd.Fault)) (what string, 
 // HasPorts says whether it is a WSDL, whose operations are called at ports.
 func (c *Contract) HasPorts() bool { return c.WSDL != nil }
 
-// Operation finds an operation by its name; nil where there is none.
+// Operation finds an operation by its name, with what a bench says of it; nil where there is none.
 func (c *Contract) Operation(name string, as Binding) (contract.Operation, error) {
+	op, err := c.operation(name, as)
+	if by := c.Overlays[name]; by != nil && op != nil {
+		return op.Amend(by)
+	}
+	return op, err
+}
+
+func (c *Contract) operation(name string, as Binding) (contract.Operation, error) {
 	switch {
 	case c.WSDL != nil:
 		b, err := c.WSDL.Bind(name, as.Port, as.Version)

@@ -23,6 +23,9 @@ type Bound struct {
 	Port      *Port
 	Operation *Operation
 	Version   soap.Version // empty for plain HTTP
+	About     string       // what the bench says of the operation in place of the contract
+	// Overlay is what the bench says of its fields beyond the contract.
+	Overlay contract.Overlay
 }
 
 var _ contract.Operation = (*Bound)(nil)
@@ -86,9 +89,25 @@ func (b *Bound) Hold(_ *url.URL, r *contract.Received) []string {
 // Shape is that of the payload, where that is one element.
 func (b *Bound) Shape() *schema.Shape {
 	if input := b.Operation.Input; input != nil && len(input.Payload) == 1 {
-		return instance.Form(b.Contract.Schema, input.Payload[0])
+		return b.Overlay.Shape(instance.Form(b.Contract.Schema, input.Payload[0]))
 	}
 	return nil
+}
+
+// Amend gives it with what a bench says of it beyond its contract: of the fields of its payload and its header blocks.
+func (b *Bound) Amend(by *contract.Endpoint) (contract.Operation, error) {
+	out := *b
+	out.About, out.Overlay = by.About, by.Parameters
+	var rows []schema.Row
+	for _, s := range b.sections("fill", b.Operation.Input, 0) {
+		rows = append(rows, s.Rows...)
+	}
+	for _, p := range by.Parameters {
+		if p.In != contract.InBody {
+			rows = nil
+		}
+	}
+	return &out, out.Overlay.Within(b.Operation.Name, rows)
 }
 
 // Decode gives an answer as it is.
@@ -105,10 +124,12 @@ func (b *Bound) Build(fields *document.Node, o contract.BuildOptions) (*contract
 	if o.Body != "" {
 		return r, nil // the payload comes from elsewhere
 	}
-	left, problems := b.fillBlocks(r, fields, o)
-	payload, found := b.fill(left, o)
+	fields, problems := b.Overlay.Fill(fields, o.IsKind)
+	left, found := b.fillBlocks(r, fields, o)
+	problems = append(problems, found...)
+	payload, wrong := b.fill(left, o)
 	r.Envelope.Payload = payload
-	for _, f := range found {
+	for _, f := range wrong {
 		problems = append(problems, contract.Problem{Field: f.Path, Message: f.String()})
 	}
 	return r, problems

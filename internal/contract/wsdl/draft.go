@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"testbench/internal/contract"
 	"testbench/internal/document"
 	"testbench/internal/schema"
 	"testbench/internal/soap"
@@ -15,9 +16,10 @@ import (
 
 // DraftOptions say how a draft is made.
 type DraftOptions struct {
-	Version  soap.Version // "" takes that of the binding
-	Required bool         // leave out what may be left out
-	Answer   bool         // the answer in place of the request
+	Version  soap.Version     // "" takes that of the binding
+	Required bool             // leave out what may be left out
+	Answer   bool             // the answer in place of the request
+	Overlay  contract.Overlay // what is said of the fields of a request beyond the contract
 }
 
 // Draft is the skeleton of a message, with values that are valid.
@@ -49,7 +51,7 @@ func sameRemarks(sample *schema.Sample, from, to *document.Node) {
 func (c *Contract) Draft(b *Binding, o *Operation, options DraftOptions) (*Draft, error) {
 	message := o.Input
 	if options.Answer {
-		message = o.Output
+		message, options.Overlay = o.Output, nil
 	}
 	if message == nil {
 		return nil, fmt.Errorf("%s has no such message", o.Name)
@@ -63,7 +65,9 @@ func (c *Contract) Draft(b *Binding, o *Operation, options DraftOptions) (*Draft
 	}
 	d := &Draft{Remarks: map[*document.Node]string{}}
 	for _, e := range message.Payload {
-		sample := instance.Sample(c.Schema, e, schema.SampleOptions{Optional: !options.Required})
+		sample := options.Overlay.Sample(schema.SampleOptions{Optional: !options.Required}, func(o schema.SampleOptions) *schema.Sample {
+			return instance.Sample(c.Schema, e, o)
+		})
 		if message.Encoded {
 			// Values carry their types: they are filled in anew from the sample.
 			filled, _ := instance.Fill(c.Schema, e, fieldsOf(sample.Root), instance.FillOptions{Encoded: true})

@@ -46,11 +46,11 @@ func (c *Contract) anywhere(op *Operation) *Bound {
 	for _, service := range c.Services {
 		for _, p := range service.Ports {
 			if slices.Contains(p.Binding.Operations, op) {
-				return &Bound{c, p, op, p.Binding.Protocol.Version()}
+				return &Bound{Contract: c, Port: p, Operation: op, Version: p.Binding.Protocol.Version()}
 			}
 		}
 	}
-	return &Bound{c, &Port{Binding: &Binding{Protocol: Other}}, op, ""} // a binding that no port has
+	return &Bound{Contract: c, Port: &Port{Binding: &Binding{Protocol: Other}}, Operation: op} // a binding that no port has
 }
 
 // Form is the contract as programs read it.
@@ -84,13 +84,20 @@ func (b *Bound) Outline(depth int) *contract.Outline {
 		Title: []string{op.Name, string(b.Port.Binding.Protocol), op.Style},
 		About: op.Documentation,
 	}
+	if b.About != "" {
+		out.About = b.About
+	}
 	if op.Input != nil && op.Input.Encoded {
 		out.Title[2] += ", encoded"
 	}
 	if op.Action != "" {
 		out.Title = append(out.Title, "action "+op.Action)
 	}
-	out.Sections = append(b.sections("fill", op.Input, depth), b.sections("answer", op.Output, depth)...)
+	out.Sections = b.sections("fill", op.Input, depth)
+	for i := range out.Sections {
+		out.Sections[i].Rows = b.Overlay.Rows(out.Sections[i].Rows)
+	}
+	out.Sections = append(out.Sections, b.sections("answer", op.Output, depth)...)
 	for _, f := range op.Faults {
 		s := contract.Section{Title: "fault " + f.Name, About: f.Documentation}
 		if f.Detail != nil {
@@ -165,6 +172,7 @@ func (b *Bound) Form(depth int) map[string]any {
 		}
 		out[key] = rows
 	}
+	out["fill"] = b.Overlay.Rows(out["fill"].([]schema.Row))
 	faults := map[string]any{}
 	for _, f := range op.Faults {
 		rows := []schema.Row{}
@@ -180,7 +188,7 @@ func (b *Bound) Form(depth int) map[string]any {
 // Draft writes the skeleton of a message.
 func (b *Bound) Draft(o contract.DraftOptions) (*contract.Draft, error) {
 	d, err := b.Contract.Draft(b.Port.Binding, b.Operation,
-		DraftOptions{Version: b.Version, Required: o.Required, Answer: o.Answer})
+		DraftOptions{Version: b.Version, Required: o.Required, Answer: o.Answer, Overlay: b.Overlay})
 	if err != nil {
 		return nil, err
 	}
