@@ -112,6 +112,7 @@ type Service struct {
 	Outcome   *Outcome                     // how success and errors are told in answers; nil where it is not said
 	Outcomes  map[string]*Outcome          // operation: the same for it alone
 	Templates map[string]*request.Template // operation: what its body is made of
+	Streams   map[string]*exchange.Stream  // operation: when a stream that it answers has ended
 	Good      map[string]*rule.Status      // operation: the statuses that are good
 	Filled    map[string][]filledParameter
 }

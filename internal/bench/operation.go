@@ -11,6 +11,7 @@ import (
 	"testbench/internal/contract/formats"
 	"testbench/internal/contract/source"
 	"testbench/internal/document"
+	"testbench/internal/exchange"
 	"testbench/internal/mapping"
 	"testbench/internal/request"
 	"testbench/internal/rule"
@@ -30,6 +31,7 @@ type description struct {
 	good     *rule.Status
 	outcome  *Outcome
 	answer   schema.Type // of what comes back; nil where nothing is said
+	stream   *exchange.Stream
 	filled   []filledParameter
 	// templateAt is where the template is.
 	templateAt *yamlfile.Node
@@ -85,6 +87,12 @@ func readOperation(r *mapping.Reader, e yamlfile.Entry, s *Service) *contract.En
 			s.Filled = map[string][]filledParameter{}
 		}
 		s.Filled[op.Name] = d.filled
+	}
+	if d.stream != nil {
+		if s.Streams == nil {
+			s.Streams = map[string]*exchange.Stream{}
+		}
+		s.Streams[op.Name] = d.stream
 	}
 	if d.outcome != nil {
 		if s.Outcomes == nil {
@@ -185,6 +193,7 @@ var operationKeys = []mapping.Key[description]{
 		},
 	),
 	mapping.NewKey("statuses", "what each status means: 404: no such lot; any other breaks the description", readStatuses),
+	mapping.NewKey("stream", mapping.StreamHelp, func(r *mapping.Reader, d *description, n *yamlfile.Node) { d.stream = r.Stream(n) }),
 	mapping.NewKey("needs", "groups of which at least one must be given",
 		func(r *mapping.Reader, d *description, n *yamlfile.Node) {
 			d.op.Needs = append(d.op.Needs, readGroups(r, n)...)

@@ -33,7 +33,7 @@ var (
 	}
 
 	// ofMark are the keys of an operation that a contract describes.
-	ofMark = []string{"reads", "success", "error", "about", "deprecated", "path", "query", "headers", "form", "body"}
+	ofMark = []string{"reads", "success", "error", "stream", "about", "deprecated", "path", "query", "headers", "form", "body"}
 
 	databaseTogether = map[string][]string{"user": nil, "password": nil}
 )

@@ -455,7 +455,7 @@ func (c *Client) once(ctx context.Context, record *Record, request *Request, jar
 		return nil
 	}
 	start := time.Now()
-	err = c.readBody(ctx, answer, received)
+	err = c.readBody(ctx, record, received)
 	record.Phases.Receiving = time.Since(start)
 	return err
 }

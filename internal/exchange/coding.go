@@ -42,7 +42,8 @@ func (w *wire) Read(p []byte) (int, error) {
 
 // readBody undoes the content coding (RFC 9110, 8.4) and reads up to the limit,
 // which holds for the decoded bytes: a few kilobytes can unfold to gigabytes.
-func (c *Client) readBody(ctx context.Context, answer *Answer, received *http.Response) error {
+func (c *Client) readBody(ctx context.Context, record *Record, received *http.Response) error {
+	answer := record.Answer
 	w := &wire{Reader: received.Body, ctx: ctx}
 	var reader io.Reader = w
 	codings := strings.Split(strings.ToLower(received.Header.Get("Content-Encoding")), ",")
@@ -68,6 +69,20 @@ func (c *Client) readBody(ctx context.Context, answer *Answer, received *http.Re
 		}
 		defer decoded.Close()
 		reader = &wire{Reader: decoded, ctx: ctx}
+	}
+	if s := record.Request.Stream; s != nil {
+		stream := newStreamReader(s, reader, received)
+		if stream == nil {
+			record.note("the answer is not a stream of events: stream: has no effect")
+		} else {
+			defer func() {
+				stream.Close()
+				if stream.why != "" {
+					record.note("the stream was left: %s", stream.why)
+				}
+			}()
+			reader = stream
+		}
 	}
 	body, err := readAll(io.LimitReader(reader, c.options.MaxBody+1), received.ContentLength)
 	answer.Wire = w.count

@@ -31,6 +31,8 @@ type Request struct {
 	Login bool
 	// Timeout bounds the whole exchange; 0 is what the client has for all of them.
 	Timeout time.Duration
+	// Stream says when a stream of events has ended; nil where only the service ends it.
+	Stream *Stream
 	// Quotas bound how many requests go out; the exchange begins when each lets it.
 	Quotas []*Quota
 	// HTTP forces a version: "1.1", "2", or "" for what both sides speak.

@@ -217,6 +217,9 @@ func timedOut(e *evidence) string {
 	if e.record == nil || e.record.Failure == nil || e.record.Failure.Kind != exchange.TimedOut {
 		return ""
 	}
+	if e.answer != nil && strings.HasPrefix(e.answer.Header.Get("Content-Type"), "text/event-stream") {
+		return "the service keeps its stream open: stream: {quiet: 2 s} at the step or the operation takes what came"
+	}
 	return "if the service needs longer, raise timeout: at the step, the service or the site, or give -timeout"
 }
 

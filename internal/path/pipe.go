@@ -74,6 +74,9 @@ func (p *Path) addStages(text string, offset int) error {
 // through sends what a path found through its stages.
 func (p *Path) through(found Selection, roots Roots, scope value.Scope) (Selection, error) {
 	for _, s := range p.stages {
+		if s.joins() {
+			found = joined(found)
+		}
 		next := Selection{Many: found.Many || s.path != nil && s.path.HasEach()}
 		for _, m := range found.Matches {
 			switch {
@@ -95,6 +98,31 @@ func (p *Path) through(found Selection, roots Roots, scope value.Scope) (Selecti
 		found = next
 	}
 	return found, nil
+}
+
+// joins says whether a filter makes one value of all that a path leads to.
+func (s stage) joins() bool {
+	word, _, _ := strings.Cut(s.source, " ")
+	return s.filter != nil && word == "join"
+}
+
+// joined is a selection of the list of what was found. What lacks the value is passed over, unless all do.
+func joined(found Selection) Selection {
+	if !found.Many {
+		return found
+	}
+	list := document.NewList()
+	where := ""
+	for _, m := range found.Matches {
+		if m.Node != nil {
+			list.AppendItems(m.Node)
+			where = m.Where
+		}
+	}
+	if len(list.Items()) == 0 {
+		return found
+	}
+	return Selection{Matches: []Match{{Where: where, Node: list}}}
 }
 
 // filtered is a match after a filter; where the filter cannot be used, the match is a miss that says why.

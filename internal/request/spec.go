@@ -37,6 +37,7 @@ type Spec struct {
 	DropEmpty      bool // fields without a value are left out
 	StayOnRedirect bool
 	HTTP           string
+	Stream         *exchange.Stream  // when a stream of events has ended; nil where only the service ends it
 	Timeout        time.Duration     // of the whole exchange; 0 is what the site says
 	Names          map[string]string // prefixes of XML names
 	// Payload are the elements of a SOAP Body that are made already; they take the
@@ -92,7 +93,7 @@ func (s *Spec) Build(scope value.Scope) (*exchange.Request, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &exchange.Request{Method: s.Method, StayOnRedirect: s.StayOnRedirect, HTTP: s.HTTP, Timeout: s.Timeout}
+	r := &exchange.Request{Method: s.Method, StayOnRedirect: s.StayOnRedirect, HTTP: s.HTTP, Timeout: s.Timeout, Stream: s.Stream}
 	query, err := s.pairs(scope, "query", s.Query, value.Query)
 	if err != nil {
 		return nil, err

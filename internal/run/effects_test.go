@@ -318,6 +318,7 @@ var effectsOfKeys = map[string]effect{
 		},
 	},
 	"http":       {with: "http: 2"},
+	"stream":     {with: "stream: {most: 1}"},
 	"redirects":  {with: "redirects: off", beside: "headers:\n  X-Moved: yes"},
 	"headers":    {with: "headers:\n  X-Odd: a"},
 	"query":      {with: "query:\n  q: a"},

@@ -149,6 +149,7 @@ steps:
 	"error code":         ofErrors("code"), "error text": ofErrors("text"), "error target": ofErrors("target"),
 	"operation statuses":       ofOperation("statuses:\n  201: made\n"),
 	"operation answer":         ofOperation("answer: strict.json\n"),
+	"operation stream":         ofOperation("stream: {most: 1}\n"),
 	"operation needs":          ofOperation("query:\n  a: optional\n  b: optional\nneeds:\n  -\n    - a\n    - b\n"),
 	"operation exactly one of": ofOperation("query:\n  a: {default: x}\n  b: optional\nexactly one of: [a, b]\n"),
 	"operation reads": {
@@ -280,7 +281,7 @@ var told = []string{
 }
 
 // elsewhere names the tests that show the effect of keys that change nothing but when something is sent.
-var elsewhere = map[string]string{"parameter list": "TestInputs", "service limit": "TestLimitsOfCalls", "site limit": "TestLimitsOfCalls"}
+var elsewhere = map[string]string{"parameter list": "TestInputs", "a stream end": "TestEndlessStreams", "a stream quiet": "TestEndlessStreams", "a stream most": "TestEndlessStreams", "service limit": "TestLimitsOfCalls", "site limit": "TestLimitsOfCalls"}
 
 // Each key of each mapping has an effect: without it what is found wrong, sent or judged is
 // another.

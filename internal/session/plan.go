@@ -201,6 +201,9 @@ func (s *Session) AddService(p *Prepared, spec *request.Spec) {
 	if spec.HTTP == "" {
 		spec.HTTP = p.Service.HTTP
 	}
+	if spec.Stream == nil {
+		spec.Stream = p.Service.Streams[p.OperationName()]
+	}
 	if spec.Timeout == 0 {
 		spec.Timeout = p.Service.Timeout
 	}

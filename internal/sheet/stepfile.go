@@ -84,6 +84,7 @@ var commonKeys = []mapping.Key[Step]{
 		func(r *mapping.Reader, s *Step, n *yamlfile.Node) { s.Tags = r.Words(n) }),
 	mapping.TimeoutKey("timeout", "how long an exchange may take: 5 s; that of the service unless said",
 		func(s *Step) *time.Duration { return &s.Timeout }),
+	mapping.NewKey("stream", mapping.StreamHelp, func(r *mapping.Reader, s *Step, n *yamlfile.Node) { s.Spec.Stream = r.Stream(n) }),
 	mapping.NewKey("for each", "${list}, or name: ${list}: once for each item",
 		func(r *mapping.Reader, s *Step, n *yamlfile.Node) { s.Each = readEach(r, n) }),
 	mapping.NewKey("stop", "row or sheet: what ends where the step fails",

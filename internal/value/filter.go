@@ -40,6 +40,7 @@ var filterAbout = map[string]string{
 	"format":     "a date or a time in another form: d, M, yyyy, H, m, s; doubled with a zero before it",
 	"hex":        "the bytes of the text as hexadecimal digits",
 	"inside":     "the part of a text between two others",
+	"join":       "the values of a list as one text, with a sign between them or none; after a path, all that it leads to",
 	"json":       "the value as JSON",
 	"lower":      "small letters",
 	"month":      "the month of a date, 1 to 12",
@@ -90,6 +91,7 @@ var filters = map[string]filter{
 	"url": {usage: "url", ends: true, apply: onText(func(s string) string {
 		return strings.ReplaceAll(url.QueryEscape(s), "+", "%20")
 	})},
+	"join": {usage: `join ", "`, most: 1, apply: join},
 	"json": {usage: "json", ends: true, apply: asJSON},
 	"xml":  {usage: "xml", ends: true, apply: onText(func(s string) string { return xmlstream.Escape(s, true) })},
 	"raw": {usage: "raw", ends: true, apply: func(n *document.Node, _ []string) (*document.Node, error) {
@@ -152,6 +154,29 @@ func parseAs(read func([]byte) (*document.Node, error)) func(*document.Node, []s
 		return read([]byte(text))
 	}
 	return parse
+}
+
+// join makes one text of the values of a list.
+func join(node *document.Node, args []string) (*document.Node, error) {
+	between := ""
+	if len(args) > 0 {
+		between = args[0]
+	}
+	items, isSecret := []*document.Node{node}, node.Secret
+	if node.Kind == document.List {
+		items = node.Items()
+	}
+	texts := make([]string, len(items))
+	for i, item := range items {
+		text, err := scalarText(item)
+		if err != nil {
+			return nil, err
+		}
+		texts[i], isSecret = text, isSecret || item.Secret
+	}
+	joined := document.NewText(strings.Join(texts, between))
+	joined.Secret = isSecret
+	return joined, nil
 }
 
 func readXML(text []byte) (*document.Node, error) { return document.ReadXML(bytes.TrimSpace(text), "") }

@@ -1,0 +1,68 @@
+package main_test
+
+import (
+	"io"
+	"net/http"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+)
+
+// Streams that the service keeps open end where the bench says so, and their texts are joined.
+func TestEndlessStreams(t *testing.T) {
+	t.Parallel()
+	server, _ := moor(t, func(w http.ResponseWriter, r *http.Request, _ string) {
+		text := "event: part\ndata: {\"delta\": {\"text\": \"Hea\"}}\n\n: still here\n\ndata: {\"delta\": {\"text\": \"ther\"}}\r\n\r\ndata: [DONE]\n\n"
+		w.Header().Set("Content-Type", "text/event-stream")
+		switch r.URL.Path {
+		case "/lines":
+			w.Header().Set("Content-Type", "application/x-ndjson")
+			text = "{\"n\": 1}\n{\"n\": 2}\n{\"n\": 3}\n"
+		case "/plain":
+			w.Header().Set("Content-Type", "application/json")
+			_, _ = io.WriteString(w, "[]")
+			return
+		}
+		_, _ = io.WriteString(w, text)
+		_ = http.NewResponseController(w).Flush()
+		<-r.Context().Done() // it stays open until the other side leaves
+	})
+	p := newPlace(t)
+	p.write("bench.yaml", `bench: b
+services:
+  bees:
+    address: `+server.URL+`
+    operations:
+      chat: {request: GET /chat, stream: {end: "[DONE]"}}
+      lines: {request: GET /lines, stream: {most: 2}}
+      plain: {request: GET /plain, stream: {most: 2}}
+      open: {request: GET /chat}
+`)
+	p.write("sheets/s.yaml", `sheet: s
+steps:
+  - step: chat
+    call: bees/chat
+    fields: {"[*].data.delta.text | join": Heather, "[0].event": part}
+    keep: {said: '[*].data.delta.text | join "-"'}
+  - step: said
+    set: {x: "${said}"}
+    where: ['kept.said == "Hea-ther"']
+  - step: quiet
+    call: bees/open
+    stream: {quiet: 50 ms}
+    fields: {answer: count 3}
+  - step: lines
+    call: bees/lines
+    fields: {answer: count 2, "[1].n": 2}
+`)
+	p.cases([]commandCase{
+		{"run sheets/s.yaml", 0, nil},
+		{"call bees/chat", 0, []string{"the stream was left: its last event came"}},
+		{"call bees/lines", 0, []string{"the stream was left: 2 events came"}},
+		{"call bees/plain", 0, []string{"the answer is not a stream of events: stream: has no effect"}},
+		{"call bees/open -timeout 80ms", 3, []string{"within 80ms", "stream: {quiet: 2 s}"}},
+	})
+	assert.Equal(t, "Heather\n", p.run("call", "bees/chat", "-pick", "[*].data.delta.text | join").stdout)
+	p.write("sheets/s.yaml", "sheet: s\nsteps:\n  - step: a\n    call: bees/open\n    stream: {}\n  - step: b\n    call: bees/open\n    stream: {most: 0}\n")
+	assert.Equal(t, 2, p.run("vet").status)
+}
