@@ -2,6 +2,7 @@ package path
 
 import (
 	"errors"
+	"slices"
 	"strings"
 
 	"testbench/internal/document"
@@ -103,8 +104,11 @@ func (p *Path) through(found Selection, roots Roots, scope value.Scope) (Selecti
 // joins says whether a filter makes one value of all that a path leads to.
 func (s stage) joins() bool {
 	word, _, _ := strings.Cut(s.source, " ")
-	return s.filter != nil && word == "join"
+	return s.filter != nil && slices.Contains(ofLists, word)
 }
+
+// ofLists are the first words of filters that work on a list.
+var ofLists = []string{"join", "first", "last", "least", "most"}
 
 // joined is a selection of the list of what was found. What lacks the value is passed over, unless all do.
 func joined(found Selection) Selection {

@@ -18,6 +18,7 @@ import (
 
 	"testbench/internal/document"
 	"testbench/internal/path"
+	"testbench/internal/value"
 )
 
 // quotientDigits is how many digits a quotient that never ends is given.
@@ -100,6 +101,11 @@ func functions() map[string]function {
 		"absent":   {[]int{1}, func(a []ref.Val) (ref.Val, error) { return types.Bool(isAbsent(a[0])), nil }, nil},
 		"present":  {[]int{1}, func(a []ref.Val) (ref.Val, error) { return types.Bool(!isAbsent(a[0])), nil }, nil},
 		"at":       {[]int{2}, at, nil},
+		"first":    {[]int{1}, chosen(func(int) int { return 0 }), costOfSize},
+		"last":     {[]int{1}, chosen(func(count int) int { return count - 1 }), costOfSize},
+		"least":    {[]int{2}, extremeBy(-1), costOfComparing},
+		"most":     {[]int{2}, extremeBy(1), costOfComparing},
+		"placed":   {[]int{1}, placed, costOfComparing},
 	}
 }
 
@@ -571,6 +577,66 @@ func at(args []ref.Val) (ref.Val, error) {
 	return current.wrap(found), nil
 }
 
+// chosen gives the item of a list at a place; of an empty list it gives what is absent.
+func chosen(place func(count int) int) func([]ref.Val) (ref.Val, error) {
+	return func(args []ref.Val) (ref.Val, error) {
+		items, ok := elements(args[0])
+		switch {
+		case !ok && !isAbsent(args[0]):
+			return nil, fmt.Errorf("%s is not a list", describe(args[0]))
+		case len(items) == 0:
+			return nodeValue{}, nil
+		}
+		return items[place(len(items))], nil
+	}
+}
+
+// extremeBy gives the item of a list whose field is the smallest (-1) or the largest (1); what is absent, where none
+// has the field.
+func extremeBy(sign int) func([]ref.Val) (ref.Val, error) {
+	return func(args []ref.Val) (ref.Val, error) {
+		items, ok := elements(args[0])
+		field, isName := toText(args[1])
+		if !ok && !isAbsent(args[0]) || !isName {
+			return nil, errors.New(`it takes a list, and the name of a field in quotes: least(answer.lots, "kilos")`)
+		}
+		nodes := make([]*document.Node, len(items))
+		for i, item := range items {
+			var err error
+			if nodes[i], err = unwrap(item); err != nil {
+				return nil, err
+			}
+		}
+		i, err := value.Extreme(nodes, field, sign)
+		if err != nil || i < 0 {
+			return nodeValue{}, err
+		}
+		return items[i], nil
+	}
+}
+
+// placed gives each item of a list with its place and its neighbours, which are absent at the ends.
+func placed(args []ref.Val) (ref.Val, error) {
+	items, ok := elements(args[0])
+	if !ok && !isAbsent(args[0]) {
+		return nil, fmt.Errorf("%s is not a list", describe(args[0]))
+	}
+	neighbour := func(i int) ref.Val {
+		if i < 0 || i >= len(items) {
+			return nodeValue{}
+		}
+		return items[i]
+	}
+	out := make([]ref.Val, len(items))
+	for i, item := range items {
+		out[i] = types.NewRefValMap(types.DefaultTypeAdapter, map[ref.Val]ref.Val{
+			types.String("index"): types.Int(i), types.String("it"): item,
+			types.String("previous"): neighbour(i - 1), types.String("next"): neighbour(i + 1),
+		})
+	}
+	return types.NewRefValList(types.DefaultTypeAdapter, out), nil
+}
+
 // FunctionHelp tells what a function of conditions gives, with an example; the zero value where there is
 // no such function.
 func FunctionHelp(name string) Help { return functionHelp[name] }
@@ -579,17 +645,25 @@ var functionHelp = map[string]Help{
 	"abs":    {"abs(N)", "the number without its sign", "abs(answer.total) < 100"},
 	"absent": {"absent(V)", "true where there is no such value", "absent(answer.error)"},
 	"at": {
-		"at(V, PATH)", "what a path leads to in a value; for names that CEL cannot write",
-		`at(answer, "lot-no") == "L-1"`,
+		"at(PATH)", "what a path leads to in the answer; for names that CEL cannot write",
+		`at("lot-no") == "L-1"`,
 	},
 	"avg":      {"avg(LIST)", "the mean of numbers", "avg(answer.lots.map(l, l.kilos)) > 10"},
 	"date":     {"date(TEXT)", "a date, for comparing and calculating", `date(answer.day) < date("2026-12-01")`},
 	"datetime": {"datetime(TEXT)", "a date with time", `datetime(answer.at) > datetime("2026-11-01T08:00:00Z")`},
 	"days":     {"days(N)", "a duration of days", `date(answer.due) == date(answer.day) + days(14)`},
-	"max":      {"max(LIST), max(A, B)", "the greatest", "max(answer.lots.map(l, l.kilos)) <= 50"},
-	"min":      {"min(LIST), min(A, B)", "the least", "min(answer.lots.map(l, l.kilos)) > 0"},
-	"number":   {"number(TEXT)", "a text as a number", "number(row.moisture) < 17"},
-	"present":  {"present(V)", "true where there is such a value", "present(answer.id)"},
+	"first":    {"first(LIST)", "the first of a list; absent, where it is empty", `first(answer.lots.filter(l, l.grade == "A")).id == "L-1"`},
+	"last":     {"last(LIST)", "the last of a list", `last(answer.states) == "done"`},
+	"least":    {"least(LIST, FIELD)", "the item whose field is the smallest", `least(answer.offers, "price").seller == "Ansel"`},
+	"most":     {"most(LIST, FIELD)", "the item whose field is the largest", `most(answer.lots, "kilos").grade == "A"`},
+	"placed": {
+		"placed(LIST)", "each item with its place: it, index, previous, next; those at the ends are absent",
+		"placed(answer.prices).all(p, absent(p.previous) || abs(p.it - p.previous) <= 0.2 * p.previous)",
+	},
+	"max":     {"max(LIST), max(A, B)", "the greatest", "max(answer.lots.map(l, l.kilos)) <= 50"},
+	"min":     {"min(LIST), min(A, B)", "the least", "min(answer.lots.map(l, l.kilos)) > 0"},
+	"number":  {"number(TEXT)", "a text as a number", "number(row.moisture) < 17"},
+	"present": {"present(V)", "true where there is such a value", "present(answer.id)"},
 	"round": {
 		"round(N, PLACES)", "a number rounded half away from zero, to whole numbers without places",
 		"round(answer.total, 2) == 12.5",

@@ -23,6 +23,23 @@ func TestFunctions(t *testing.T) {
 		document.NewUntyped("2026-11-30")).Set("note", document.NewUntyped("späte Ernte"))
 	data := &rule.Data{Roots: roots, Row: row, Kept: document.NewObject(), Scope: lookup}
 	for source, want := range map[string]string{
+		// one of a list, and its neighbours
+		"first(answer.lots.filter(l, l.kilos > 3)).id":                              "L-2",
+		"absent(first(answer.lots.filter(l, l.kilos > 9)))":                         "true",
+		"last(answer.lots).id":                                                      "L-2",
+		"absent(last(answer.nothing))":                                              "true",
+		"least(answer.lots, 'kilos').id":                                            "L-1",
+		"most(answer.lots, 'kilos').id":                                             "L-2",
+		"most(answer.lots.filter(l, l.kilos < 4), 'kilos').id":                      "L-1",
+		"absent(most(answer.lots, 'size'))":                                         "true",
+		"least(answer.kilos, 'a')":                                                  "it takes a list",
+		"placed(answer.lots)[1].index":                                              "1",
+		"placed(answer.lots)[1].previous.kilos":                                     "3",
+		"placed(answer.lots)[0].next.kilos":                                         "4.5",
+		"placed(answer.lots).map(p, present(p.previous) ? 1 : 0)":                   "a list of 2",
+		"placed(answer.lots).all(p, p.index == 0 || p.it.kilos > p.previous.kilos)": "true",
+		"size(placed(answer.none))":                                                 "0",
+		"placed(answer.kilos)":                                                      "is not a list",
 		// numbers
 		"abs(-12.50)":                     "12.50",
 		"abs(answer.keeper)":              `"Bryony Marl" is not a number`,

@@ -38,11 +38,15 @@ var filterAbout = map[string]string{
 	"day":        "the day of a date, 1 to 31",
 	"default":    "what is meant where there is no value",
 	"format":     "a date or a time in another form: d, M, yyyy, H, m, s; doubled with a zero before it",
+	"first":      "the first of a list; after a path, of all that it leads to",
 	"hex":        "the bytes of the text as hexadecimal digits",
 	"inside":     "the part of a text between two others",
 	"join":       "the values of a list as one text, with a sign between them or none; after a path, all that it leads to",
 	"json":       "the value as JSON",
+	"last":       "the last of a list",
+	"least by":   "the item of a list whose field is the least",
 	"lower":      "small letters",
+	"most by":    "the item of a list whose field is the greatest",
 	"month":      "the month of a date, 1 to 12",
 	"number":     "a number, with N places after the point",
 	"parse json": "the tree of a text that holds JSON",
@@ -92,8 +96,16 @@ var filters = map[string]filter{
 		return strings.ReplaceAll(url.QueryEscape(s), "+", "%20")
 	})},
 	"join": {usage: `join ", "`, most: 1, apply: join},
-	"json": {usage: "json", ends: true, apply: asJSON},
-	"xml":  {usage: "xml", ends: true, apply: onText(func(s string) string { return xmlstream.Escape(s, true) })},
+	"first": {usage: "first", apply: chosen(func(items []*document.Node, _ []string) (int, error) {
+		return min(0, len(items)-1), nil
+	})},
+	"last": {usage: "last", apply: chosen(func(items []*document.Node, _ []string) (int, error) {
+		return len(items) - 1, nil
+	})},
+	"least by": {usage: "least by kilos", least: 1, most: 1, apply: chosen(extremeBy(-1))},
+	"most by":  {usage: "most by kilos", least: 1, most: 1, apply: chosen(extremeBy(1))},
+	"json":     {usage: "json", ends: true, apply: asJSON},
+	"xml":      {usage: "xml", ends: true, apply: onText(func(s string) string { return xmlstream.Escape(s, true) })},
 	"raw": {usage: "raw", ends: true, apply: func(n *document.Node, _ []string) (*document.Node, error) {
 		return n, nil
 	}},

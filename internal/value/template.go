@@ -377,14 +377,12 @@ func (r *placeholderReader) filter() (Filter, error) {
 	filter := Filter{Offset: r.base + r.pos}
 	start := r.pos
 	filter.Name = r.ident()
-	if filter.Name == "parse" {
-		save := r.pos
-		r.blanks()
-		if name := "parse " + r.ident(); filters[name].usage != "" {
-			filter.Name = name
-		} else {
-			r.pos = save
-		}
+	save := r.pos
+	r.blanks()
+	if name := filter.Name + " " + r.ident(); filters[name].usage != "" { // one of two words
+		filter.Name = name
+	} else {
+		r.pos = save
 	}
 	if filter.Name == "format" {
 		begin := r.pos
