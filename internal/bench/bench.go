@@ -21,6 +21,7 @@ import (
 	"testbench/internal/document"
 	"testbench/internal/login"
 	"testbench/internal/mapping"
+	"testbench/internal/path"
 	"testbench/internal/request"
 	"testbench/internal/rpc"
 	"testbench/internal/safefile"
@@ -107,13 +108,14 @@ type Service struct {
 	loginAt   *yamlfile.Node
 	Uses      []mapping.Use
 	marks     []mark
-	Limit     *exchange.Quota              // how many calls there may be; nil for as many as there are
-	GoodAll   *rule.Status                 // of operations that are not in Good
-	Outcome   *Outcome                     // how success and errors are told in answers; nil where it is not said
-	Outcomes  map[string]*Outcome          // operation: the same for it alone
-	Templates map[string]*request.Template // operation: what its body is made of
-	Streams   map[string]*exchange.Stream  // operation: when a stream that it answers has ended
-	Good      map[string]*rule.Status      // operation: the statuses that are good
+	Limit     *exchange.Quota                  // how many calls there may be; nil for as many as there are
+	GoodAll   *rule.Status                     // of operations that are not in Good
+	Outcome   *Outcome                         // how success and errors are told in answers; nil where it is not said
+	Outcomes  map[string]*Outcome              // operation: the same for it alone
+	Templates map[string]*request.Template     // operation: what its body is made of
+	Streams   map[string]*exchange.Stream      // operation: when a stream that it answers has ended
+	Short     map[string]map[string]*path.Path // operation: paths of its answers by short names
+	Good      map[string]*rule.Status          // operation: the statuses that are good
 	Filled    map[string][]filledParameter
 }
 

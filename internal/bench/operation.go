@@ -13,6 +13,7 @@ import (
 	"testbench/internal/document"
 	"testbench/internal/exchange"
 	"testbench/internal/mapping"
+	"testbench/internal/path"
 	"testbench/internal/request"
 	"testbench/internal/rule"
 	"testbench/internal/safefile"
@@ -32,6 +33,7 @@ type description struct {
 	outcome  *Outcome
 	answer   schema.Type // of what comes back; nil where nothing is said
 	stream   *exchange.Stream
+	short    map[string]*path.Path
 	filled   []filledParameter
 	// templateAt is where the template is.
 	templateAt *yamlfile.Node
@@ -93,6 +95,12 @@ func readOperation(r *mapping.Reader, e yamlfile.Entry, s *Service) *contract.En
 			s.Streams = map[string]*exchange.Stream{}
 		}
 		s.Streams[op.Name] = d.stream
+	}
+	if d.short != nil {
+		if s.Short == nil {
+			s.Short = map[string]map[string]*path.Path{}
+		}
+		s.Short[op.Name] = d.short
 	}
 	if d.outcome != nil {
 		if s.Outcomes == nil {
@@ -194,6 +202,8 @@ var operationKeys = []mapping.Key[description]{
 	),
 	mapping.NewKey("statuses", "what each status means: 404: no such lot; any other breaks the description", readStatuses),
 	mapping.NewKey("stream", mapping.StreamHelp, func(r *mapping.Reader, d *description, n *yamlfile.Node) { d.stream = r.Stream(n) }),
+	mapping.NewKey("paths", "short names for paths of its answers: they stand for them in fields, keep and wherever a path is",
+		readShort),
 	mapping.NewKey("needs", "groups of which at least one must be given",
 		func(r *mapping.Reader, d *description, n *yamlfile.Node) {
 			d.op.Needs = append(d.op.Needs, readGroups(r, n)...)
@@ -242,6 +252,21 @@ func describeAnswers(d *description) {
 		if a.Status[0] == '2' && a.Status != "204" {
 			d.op.Answers[i].Contents = contents
 		}
+	}
+}
+
+// readShort reads paths by short names.
+func readShort(r *mapping.Reader, d *description, n *yamlfile.Node) {
+	r.NotEmpty(n, "paths")
+	d.short = map[string]*path.Path{}
+	for _, e := range r.Entries(n, "paths") {
+		name := r.Identifier(e.Key, "a path")
+		p := r.Path(e.Value)
+		if p != nil && !p.IsPlain() {
+			r.File.Report(e.Value, "write names with dots between", "%s: a short name stands for a path in the answer", name)
+			continue
+		}
+		d.short[name] = p
 	}
 }
 

@@ -33,7 +33,7 @@ var (
 	}
 
 	// ofMark are the keys of an operation that a contract describes.
-	ofMark = []string{"reads", "success", "error", "stream", "about", "deprecated", "path", "query", "headers", "form", "body"}
+	ofMark = []string{"reads", "success", "error", "stream", "paths", "about", "deprecated", "path", "query", "headers", "form", "body"}
 
 	databaseTogether = map[string][]string{"user": nil, "password": nil}
 )
@@ -83,7 +83,7 @@ func finishOperation(r *mapping.Reader, e yamlfile.Entry, s *Service) {
 	has := func(name string) bool { return e.Value.Get(name) != nil }
 	switch {
 	case s.Speaks != "":
-		only(mapping.KeysOf("method, about, inputs, query, headers, body, template, success, error, answer, statuses, needs, "+
+		only(mapping.KeysOf("method, about, inputs, query, headers, body, template, success, error, answer, statuses, paths, needs, "+
 			"exactly one of, reads, deprecated"),
 			"the service's methods are called by name", "write the parameters under body:")
 	case has("method"):

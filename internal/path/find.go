@@ -90,6 +90,7 @@ func (p *Path) Find(roots Roots, scope value.Scope) (Selection, error) {
 	if p.jsonpath != nil {
 		return p.findJSONPath(roots)
 	}
+	p = p.lengthened(roots.Short)
 	root, name := roots.of(p)
 	f := finder{roots: roots, scope: scope, selection: Selection{Many: p.HasEach()}}
 	if root == nil {

@@ -29,6 +29,7 @@ type Path struct {
 	// jsonpath is that of a path that begins with $.
 	jsonpath *jsonpath.Query
 	stages   []stage // after the bars
+	isRooted bool    // it says answer or reply itself
 }
 
 // Plain is one step of a path that anybody can follow: a member by its name, or an
@@ -149,10 +150,37 @@ func (p *Path) setRoot() {
 	switch p.steps[0].name {
 	case "reply":
 		p.reply = true
-		p.steps = p.steps[1:]
 	case "answer":
-		p.steps = p.steps[1:]
+	default:
+		return
 	}
+	p.isRooted = true
+	p.steps = p.steps[1:]
+}
+
+// IsPlain says whether the path is neither JSONPath nor XPath, and begins at the answer.
+func (p *Path) IsPlain() bool { return p.xpath == nil && p.jsonpath == nil && !p.reply }
+
+// lengthened is the path with a short name at its beginning as the path that the name stands for; a path without one is
+// returned as it is.
+func (p *Path) lengthened(short map[string]*Path) *Path {
+	if p.isRooted || len(p.steps) == 0 || p.steps[0].kind != byName {
+		return p
+	}
+	long := short[p.steps[0].name]
+	if long == nil {
+		return p
+	}
+	out := *long
+	rest := p.steps[1:]
+	if len(long.stages) == 0 {
+		out.steps = slices.Concat(long.steps, rest)
+	} else if len(rest) > 0 {
+		out.stages = append(slices.Clip(out.stages), stage{path: &Path{steps: rest}, source: p.Source})
+	}
+	out.stages = slices.Concat(out.stages, p.stages)
+	out.Source = p.Source
+	return &out
 }
 
 // HasEach says whether the path holds [*], so that rules hold for each.
@@ -377,6 +405,8 @@ type Roots struct {
 	// Prefixes maps the prefixes that paths may use to namespaces; others are
 	// taken as the message itself declares them.
 	Prefixes map[string]string
+	// Short are paths by the names that may stand for them at the beginning of others.
+	Short map[string]*Path
 }
 
 func (r Roots) of(p *Path) (root *document.Node, name string) {

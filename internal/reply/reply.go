@@ -32,6 +32,8 @@ type Reply struct {
 	Attachments []soap.Attachment
 	// Failed is an error that the protocol itself told, where one did, or the service as the bench says.
 	Failed *Error
+	// Short are paths by the short names that the bench gives them; nil for none.
+	Short map[string]*path.Path
 
 	index       path.Index
 	tree        *document.Node
@@ -168,7 +170,7 @@ func (r *Reply) Fault() *soap.Fault {
 
 // Roots returns the trees for paths.
 func (r *Reply) Roots(names map[string]string) path.Roots {
-	return path.Roots{Answer: r.Payload, Later: r.Tree, Prefixes: names, Index: &r.index}
+	return path.Roots{Answer: r.Payload, Later: r.Tree, Prefixes: names, Index: &r.index, Short: r.Short}
 }
 
 // Tree returns the tree under `reply`: status, reason, time, size, type, text,

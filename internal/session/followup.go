@@ -74,6 +74,9 @@ func (p *Prepared) reading(at *url.URL) *Prepared {
 // Read reads the answer of a record as the operation sees it.
 func (p *Prepared) Read(record *exchange.Record) *reply.Reply {
 	re := reply.Read(record)
+	if p.Service != nil {
+		re.Short = p.Service.Short[p.OperationName()]
+	}
 	if p.Operation != nil && p.Service.Speaks != "" {
 		if err := re.SeeRPC(p.Service.Speaks); err != nil {
 			re.Problem = err
