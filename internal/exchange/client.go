@@ -12,7 +12,6 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
-	"net/http/cookiejar"
 	"net/http/httptrace"
 	"net/netip"
 	"net/url"
@@ -281,7 +280,10 @@ func (r *Request) Shown() string {
 // on the way are carried along within the one exchange.
 func (c *Client) follow(ctx context.Context, record *Record) error {
 	current := record.Request
-	jar := jar{}
+	cookies := record.Request.Cookies
+	if cookies == nil {
+		cookies = &Cookies{}
+	}
 	for {
 		if c.options.Allowed != nil && !c.options.Allowed(current.URL.Hostname()) {
 			return &Failure{
@@ -290,7 +292,7 @@ func (c *Client) follow(ctx context.Context, record *Record) error {
 					"that host", current.URL.Hostname()),
 			}
 		}
-		if err := c.once(ctx, record, current, jar); err != nil {
+		if err := c.once(ctx, record, current, cookies); err != nil {
 			return err
 		}
 		location := record.Answer.Header.Get("Location")
@@ -321,32 +323,6 @@ func (c *Client) follow(ctx context.Context, record *Record) error {
 		record.Hops = append(record.Hops, Hop{Status: status, From: current.Shown(), To: target.String()})
 		current = next
 	}
-}
-
-// jar keeps cookies within one exchange, for each origin by itself: browsers carry them on to
-// other ports and schemes of a host (RFC 6265, 8.5), which are other services to a tester.
-type jar map[string]*cookiejar.Jar
-
-func (j jar) cookies(u *url.URL) []*http.Cookie {
-	if inner := j[Origin(u)]; inner != nil {
-		return inner.Cookies(u)
-	}
-	return nil
-}
-
-func (j jar) set(u *url.URL, cookies []*http.Cookie) (err error) {
-	if len(cookies) == 0 {
-		return nil
-	}
-	inner := j[Origin(u)]
-	if inner == nil {
-		if inner, err = cookiejar.New(nil); err != nil {
-			return err
-		}
-		j[Origin(u)] = inner
-	}
-	inner.SetCookies(u, cookies)
-	return nil
 }
 
 func (r *Record) note(format string, args ...any) {
@@ -391,7 +367,7 @@ func (c *Client) redirected(from *Request, target *url.URL, status int) (next *R
 }
 
 // once sends one request and reads its answer.
-func (c *Client) once(ctx context.Context, record *Record, request *Request, jar jar) error {
+func (c *Client) once(ctx context.Context, record *Record, request *Request, kept *Cookies) error {
 	watch := &stopwatch{}
 	sent, err := http.NewRequestWithContext(httptrace.WithClientTrace(ctx, watch.trace()), request.Method,
 		request.URL.String(), bytes.NewReader(request.Body))
@@ -415,8 +391,8 @@ func (c *Client) once(ctx context.Context, record *Record, request *Request, jar
 	}
 	setDefault(sent.Header, "User-Agent", "testbench")
 	setDefault(sent.Header, "Accept-Encoding", "gzip, deflate, br, zstd")
-	for _, cookie := range jar.cookies(request.URL) {
-		sent.AddCookie(cookie)
+	if names := kept.put(sent); len(names) > 0 && record.Request.Cookies != nil {
+		record.note("cookies of the row went with it: %s", strings.Join(names, ", "))
 	}
 	received, err := c.transport(request).RoundTrip(sent)
 	phases, reused, times := watch.read()
@@ -433,7 +409,7 @@ func (c *Client) once(ctx context.Context, record *Record, request *Request, jar
 	defer context.AfterFunc(ctx, func() { _ = received.Body.Close() })()
 	defer func() { _ = received.Body.Close() }()
 	cookies := received.Cookies()
-	if err := jar.set(request.URL, cookies); err != nil {
+	if err := kept.take(request.URL, cookies); err != nil {
 		return err
 	}
 	answer := &Answer{

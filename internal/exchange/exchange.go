@@ -31,6 +31,9 @@ type Request struct {
 	Login bool
 	// Timeout bounds the whole exchange; 0 is what the client has for all of them.
 	Timeout time.Duration
+	// Cookies are those of earlier exchanges that go with it, and take what its answers set; nil where they end with
+	// this exchange.
+	Cookies *Cookies
 	// Stream says when a stream of events has ended; nil where only the service ends it.
 	Stream *Stream
 	// Quotas bound how many requests go out; the exchange begins when each lets it.

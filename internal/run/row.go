@@ -37,6 +37,7 @@ type rowRun struct {
 	undos   []undoing         // in the order of the steps
 	calls   *step.Calls       // where calls come in that the row waits for
 	prefix  string            // before the names of steps, in a sheet within another
+	cookies *exchange.Cookies // those of the row; nil where none are kept
 	outer   *rowRun           // the row of the sheet that this one runs in; nil for none
 }
 
@@ -52,6 +53,12 @@ func (x *rowRun) run(ctx, kill context.Context, steps, finally []*sheet.Step) {
 	start := time.Now()
 	x.row.Outcome = result.NotRun
 	x.lost = map[string]string{}
+	switch {
+	case x.outer != nil && x.outer.cookies != nil:
+		x.cookies = x.outer.cookies
+	case x.sheet.KeepsCookies:
+		x.cookies = x.opening.Copy()
+	}
 	x.calls = step.NewCalls(x, x.sheet, x.session, func() *session.Values { return x.scope(x.session) }, x.prefix)
 	defer x.calls.Shut()
 	x.waiting = x.options.From != "" && slices.ContainsFunc(steps, func(s *sheet.Step) bool {
@@ -77,6 +84,7 @@ func (x *rowRun) run(ctx, kill context.Context, steps, finally []*sheet.Step) {
 // scope is where the names of the row lead, for a session.
 func (x *rowRun) scope(s *session.Session) *session.Values {
 	scope := s.Scope(x.values, x.kept)
+	scope.Cookies = x.cookies
 	if x.calls != nil {
 		scope.Listening = x.calls.AddressOf
 	}

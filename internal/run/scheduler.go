@@ -190,7 +190,8 @@ type runner struct {
 	from    time.Time // when the sheet was begun
 	rowsEnd time.Time
 	end     time.Time
-	undos   []undoing // of the steps before the rows
+	undos   []undoing         // of the steps before the rows
+	opening *exchange.Cookies // those of the steps before the rows; nil where none are kept
 	inFull  inFull
 	outside map[string]*document.Node
 }
@@ -413,7 +414,7 @@ func (r *runner) outsideRow(ctx context.Context, phase string, steps []*sheet.St
 	x.run(ctx, r.kill, steps, nil)
 	<-r.slots
 	if phase == "first" {
-		r.undos = x.undos
+		r.undos, r.opening = x.undos, x.cookies
 		if r.work.Keep != nil {
 			r.work.Keep(t.row, t.kept) // before it counts as done: the rows hang on it
 		}

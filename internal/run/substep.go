@@ -50,7 +50,8 @@ func (s *subRun) run(ctx context.Context) result.Outcome {
 	}
 	var undos []undoing
 	if len(s.sheet.First) > 0 {
-		undos = phase(ctx, nil, s.outside, s.sheet.First, nil, nil, "first").undos
+		first := phase(ctx, nil, s.outside, s.sheet.First, nil, nil, "first")
+		undos, s.opening = first.undos, first.cookies
 	}
 	rows, wrong := 0, 0
 	for row := range s.iteration(ctx) {

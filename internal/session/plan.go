@@ -103,6 +103,7 @@ func (s *Session) Prepare(ctx context.Context, step *sheet.Step, scope *Values,
 	if err != nil {
 		return nil, err
 	}
+	p.Request.Cookies = scope.Cookies
 	p.withoutVersion = slices.ContainsFunc(spec.Headers, func(h request.Pair) bool {
 		return h.Value.Null && strings.EqualFold(h.Name, "If-Match")
 	})

@@ -313,6 +313,8 @@ type Values struct {
 	Kept    map[string]*document.Node // may be nil
 	// listening gives the address of a step that waits for a callback; nil where none can.
 	Listening func(step string) (string, error)
+	// Cookies are those of the row, nil where none are kept.
+	Cookies *exchange.Cookies
 	depth     int
 }
 

@@ -32,6 +32,8 @@ type Sheet struct {
 	Names   map[string]string
 	Takes   []Param // what it is given by whoever runs it
 	Limits  *Limits // of the times of its steps; nil for none
+	// KeepsCookies says that cookies that answers set go with the later steps of the row.
+	KeepsCookies bool
 
 	Bench  *bench.Bench
 	Source *yamlfile.File
@@ -172,6 +174,8 @@ var sheetKeys = []mapping.Key[Sheet]{
 	}),
 	mapping.NewKey("takes", "values that whoever runs the sheet gives it: required, or what is meant without",
 		func(r *mapping.Reader, s *Sheet, n *yamlfile.Node) { s.Takes = readTakes(r, n) }),
+	mapping.YesKey("keep cookies", "true: cookies that answers set go with the later steps of the row",
+		func(s *Sheet) *bool { return &s.KeepsCookies }),
 	mapping.NewKey("rows", "the inputs: a CSV file, or from: with more keys",
 		func(r *mapping.Reader, s *Sheet, n *yamlfile.Node) { s.Rows = readRows(r, n) }),
 	mapping.NewKey("expect", "limits of the times of its steps: p50, p90, p95, p99, max, per second",
