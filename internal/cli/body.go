@@ -187,5 +187,8 @@ func describeBinary(body []byte) string {
 	if kind := http.DetectContentType(body); kind != "application/octet-stream" && !strings.HasPrefix(kind, "text/") {
 		words += ", " + kind
 	}
+	if inside := document.MediaWords(document.Media(body)); inside != "" {
+		words += ", " + inside
+	}
 	return "(" + words + ")"
 }

@@ -1,6 +1,10 @@
 package document_test
 
 import (
+	"archive/zip"
+	"bytes"
+	"image"
+	"image/png"
 	"strings"
 	"testing"
 
@@ -121,8 +125,47 @@ func FuzzReadOthers(f *testing.F) {
 		types := []string{"text/csv", "application/x-ndjson", "multipart/mixed; boundary=b", "text/html", "text/event-stream"}
 		if int(kind) < len(types) {
 			_, _, _ = document.Read(types[kind], data)
+			_ = document.MediaWords(document.Media(data))
 			return
 		}
 		_, _ = document.ReadYAML(data)
 	})
+}
+
+// What is in a picture or an archive is told; what is damaged tells nothing.
+func TestMedia(t *testing.T) {
+	var picture, packed bytes.Buffer
+	require.NoError(t, png.Encode(&picture, image.NewGray(image.Rect(0, 0, 30, 20))))
+	archive := zip.NewWriter(&packed)
+	for _, name := range []string{"lots.csv", "../out", "c", "d", "e", "f"} {
+		file, err := archive.Create(name)
+		require.NoError(t, err)
+		_, err = file.Write([]byte("honey"))
+		require.NoError(t, err)
+	}
+	require.NoError(t, archive.Close())
+	for _, c := range []struct {
+		name       string
+		data       []byte
+		tree, said string
+	}{
+		{"a picture", picture.Bytes(), `{"image":{"width":30,"height":20}}`, "30 by 20 pixels"},
+		{"an archive", packed.Bytes(), "", "6 files: lots.csv, ../out, c, d, e, …"},
+		{"a damaged archive", packed.Bytes()[:40], "null", ""},
+		{"a damaged picture", picture.Bytes()[:12], "null", ""},
+		{"text", []byte("honey"), "null", ""},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			media := document.Media(c.data)
+			assert.Equal(t, c.said, document.MediaWords(media))
+			switch {
+			case c.tree == "null":
+				assert.Nil(t, media)
+			case c.tree != "":
+				assert.Equal(t, c.tree, document.WriteJSON(media, document.Style{}))
+			default:
+				assert.Equal(t, "5", media.Get("files").Items()[1].Get("size").Text)
+			}
+		})
+	}
 }

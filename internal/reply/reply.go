@@ -204,6 +204,11 @@ func (r *Reply) Tree() *document.Node {
 	// What the body is by its own first bytes, whatever the service calls it.
 	kind, _, _ := strings.Cut(http.DetectContentType(a.Body), ";")
 	tree.Set("kind", document.NewUntyped(kind))
+	if media := document.Media(a.Body); r.Format == document.Binary && media != nil {
+		for _, m := range media.Members() {
+			tree.Set(m.Key, m.Value)
+		}
+	}
 	tree.Set("protocol", document.NewUntyped(a.Proto))
 	headers := document.NewFields()
 	headers.Object().FoldCase = true
