@@ -53,6 +53,11 @@ func (s *Service) OutcomeOf(operation string) *Outcome {
 	if own := s.Outcomes[operation]; own != nil {
 		return own
 	}
+	if s.Outcome != nil && s.Good[operation] != nil { // its own statuses are what tells its success
+		told := *s.Outcome
+		told.Success = nil
+		return &told
+	}
 	return s.Outcome
 }
 

@@ -48,6 +48,10 @@ var judgedCases = []judgedCase{
 	{"nothing said, refused", "", []string{`404 {"message": "gone"}`}},
 	{"no success is success", "", []string{`302 Location=/x`}},
 	{"299", "", []string{`299 {}`}},
+	{
+		"an answer to another message", "soap: 1.2\naddressing: true",
+		[]string{`200 Content-Type=application/soap+xml <e:Envelope xmlns:e="http://www.w3.org/2003/05/soap-envelope"><e:Header><a:RelatesTo xmlns:a="http://www.w3.org/2005/08/addressing">urn:other</a:RelatesTo></e:Header><e:Body><r/></e:Body></e:Envelope>`},
+	},
 	{"status and error", "expect:\n  status: 404\n  error: gone", []string{`404 {"code": "gone"}`}},
 	{"status of another, fields are not judged", "fields:\n  n: 1\nkeep:\n  k: n", []string{`500 {"n": 1}`}},
 	{"error none where there is none", "expect:\n  error: none", []string{`200 {"n": 1}`}},
@@ -338,7 +342,7 @@ func TestJudged(t *testing.T) {
 
 var (
 	headerName = regexp.MustCompile(`^[A-Z][A-Za-z-]+$`)
-	spans      = regexp.MustCompile(`\bin [0-9]+ ms|after [0-9.]+ m?s|"[0-9.]+ ms"`)
+	spans      = regexp.MustCompile(`\bin [0-9]+ ms|after [0-9.]+ m?s|"[0-9.]+ ms"|urn:uuid:[0-9a-f-]+`)
 )
 
 // An error that the protocol itself tells is none of the answers that were asked for, unless

@@ -89,7 +89,7 @@ var paths = []Entry{
 	{Form: `["NAME"]`, About: "a name with a dot, a blank or a bracket in it", Example: `["total.net"].amount`},
 	{Form: "answer", About: "the whole answer, where a path may begin elsewhere too", Example: "answer.total"},
 	{
-		Form: "reply", About: "what is beside the body: status, headers, cookies, text, type, size, time, fault, error; "+
+		Form: "reply", About: "what is beside the body: status, headers, cookies, text, type, size, time, fault, error; " +
 			"of what is not text kind, sha256, image and files",
 		Example: "reply.headers.ETag",
 	},

@@ -95,6 +95,18 @@ func TestRows(t *testing.T) {
 			asked: "lost d-e", told: "a failed; b not run: k was not kept (a failed); c not run: k was not kept (a failed); d passed",
 		},
 		{
+			name: "what was not kept is the row's own",
+			sheet: `rows: {list: [{k: z}]}
+steps:
+  - step: a
+    request: s GET /lost
+    keep: {k: n}
+  - step: b
+    request: s GET /b-${k}
+`,
+			asked: "lost b-z", told: "a failed; b passed",
+		},
+		{
 			name: "what is kept again is there again",
 			sheet: `steps:
   - step: a

@@ -315,7 +315,7 @@ type Values struct {
 	Listening func(step string) (string, error)
 	// Cookies are those of the row, nil where none are kept.
 	Cookies *exchange.Cookies
-	depth     int
+	depth   int
 }
 
 // Scope returns the values of a session with the row's values and what was kept so far. Both

@@ -22,6 +22,7 @@ import (
 	"testbench/internal/standin/mishaps"
 	"testbench/internal/standin/press"
 	"testbench/internal/standin/prices"
+	"testbench/internal/standin/register"
 	"testbench/internal/standin/scale"
 	"testbench/internal/standin/service"
 	"testbench/internal/standin/stores"
@@ -70,6 +71,7 @@ func Start(address string, o service.Options) (*Server, error) {
 	laboratory.Register(mux)
 	courier.New(o).Register(mux)
 	(&prices.Service{}).Register(mux)
+	(&register.Service{}).Register(mux)
 	(&press.Service{Clock: o.Now}).Register(mux)
 	if err := (&scale.Service{}).Register(mux); err != nil {
 		return nil, err
@@ -189,6 +191,7 @@ func (s *Server) Services() [][2]string {
 			"/ledger/rpc/…, /ledger/session"},
 		{"index", base + "/index/application.wadl"},
 		{"courier", base + "/courier/deliveries, /courier/pickups"},
+		{"register", base + "/register/contract.json, /register/members, /register/news"},
 		{"mishaps", base + "/mishaps"},
 	}
 }
@@ -214,7 +217,7 @@ func limited(next http.Handler) http.Handler {
 func index(w http.ResponseWriter, _ *http.Request) {
 	service.WriteJSON(w, http.StatusOK,
 		map[string]any{"services": []string{
-			"/gate", "/lab", "/scale", "/stores", "/ledger", "/index", "/courier",
+			"/gate", "/lab", "/scale", "/stores", "/ledger", "/index", "/courier", "/register",
 			"/mishaps",
 		}, "of": "Heatherfold Honey Co-operative"})
 }

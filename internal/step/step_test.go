@@ -36,6 +36,9 @@ type answer struct {
 
 func (s *sender) Do(_ context.Context, r *exchange.Request) *exchange.Record {
 	line := r.Method + " " + r.URL.RequestURI() + strings.TrimSuffix(" "+string(r.Body), " ")
+	if version := r.GetHeader("If-Match"); version != "" {
+		line += " of " + version
+	}
 	s.asked = append(s.asked, line)
 	record := &exchange.Record{Request: r, Started: time.Now()}
 	path := r.URL.Path[strings.LastIndex(r.URL.Path, "/")+1:]
@@ -98,7 +101,7 @@ databases:
 `,
 		"ledger.xml": `<edmx:Edmx xmlns:edmx="http://docs.oasis-open.org/odata/ns/edmx" Version="4.0"><edmx:DataServices><Schema xmlns="http://docs.oasis-open.org/odata/ns/edm" Namespace="L">
 <EntityType Name="Hive"><Key><PropertyRef Name="id"/></Key><Property Name="id" Type="Edm.String" Nullable="false"/><Property Name="kilos" Type="Edm.Int32"/></EntityType>
-<EntityContainer Name="C"><EntitySet Name="Hives" EntityType="L.Hive"/></EntityContainer></Schema></edmx:DataServices></edmx:Edmx>`,
+<EntityContainer Name="C"><EntitySet Name="Hives" EntityType="L.Hive"/><EntitySet Name="Jars" EntityType="L.Hive"><Annotation Term="Org.OData.Core.V1.OptimisticConcurrency"><Collection/></Annotation></EntitySet></EntityContainer></Schema></edmx:DataServices></edmx:Edmx>`,
 		"stock/jars.json":    `{"jars": 12}`,
 		"stock/lids.xml":     `<lids><lid no="7"/></lids>`,
 		"sheets/inner.yaml":  "sheet: inner\ntakes:\n  hive: required\nsteps:\n  - step: one\n    pause: 1 ms\n",
@@ -269,6 +272,12 @@ Content-Type: application/json
 			name: "a call", step: "call: hives/weigh\nfill: {hive: H 1}\nkeep: {kilos: kilos}",
 			answers: map[string][]answer{"H 1": {{200, `{"kilos": 31}`}}},
 			asked:   []string{"GET /v1/hives/H%201"}, kept: "kilos=31", told: "it: passed\n",
+		},
+		{
+			name: "a change asks for the version that it is meant for", step: "call: ledger/Jars.change\nfill: {id: H, kilos: 3}",
+			answers: map[string][]answer{"Jars('H')": {{200, `{"@odata.etag": "W/\"7\"", "id": "H"}`}, {204, ""}}},
+			asked:   []string{"GET /odata/Jars('H')", `PATCH /odata/Jars('H') {"kilos":3} of W/"7"`},
+			told:    "it: passed; read first for its version: W/\"7\"\n",
 		},
 		{
 			name: "a call that is told otherwise", step: "call: hives/weigh\nfill: {hive: H}\nfields: {kilos: over 40}",
@@ -549,5 +558,18 @@ parts:
 				assert.Equal(t, c.got, r.results[0].Got)
 			}
 		})
+	}
+}
+
+// A problem is told where its field is, and not at another whose name begins alike.
+func TestIsWithin(t *testing.T) {
+	for _, c := range []struct {
+		field, name string
+		want        bool
+	}{
+		{"lot", "lot", true}, {"lot.id", "lot", true}, {"lot[0].id", "lot", true}, {"lot.id", "lot.id", true},
+		{"lots", "lot", false}, {"lot", "lots", false}, {"lot_no", "lot", false}, {"depot", "lot", false},
+	} {
+		assert.Equal(t, c.want, isWithin(c.field, c.name), "%s in %s", c.field, c.name)
 	}
 }
