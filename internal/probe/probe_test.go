@@ -173,6 +173,33 @@ func TestVerdicts(t *testing.T) {
 	assert.Equal(t, Broke, field.Judge(late, reply.Read(late), time.Second).Verdict)
 }
 
+// What the bench or the protocol says of errors and successes goes before the status.
+func TestVerdictsAsTold(t *testing.T) {
+	t.Parallel()
+	field := &Case{Kind: Typed, Field: "plate", name: "plate"}
+	for _, c := range []struct {
+		name      string
+		of        *Case
+		status    int
+		failed    *reply.Error
+		isSuccess bool
+		want      Verdict
+	}{
+		{"an error that names the field", field, 200, &reply.Error{Text: "no such plate"}, false, Clearly},
+		{"an error that does not", field, 200, &reply.Error{Text: "no"}, false, Unclearly},
+		{"kept out", &Case{Kind: Credentials, Clear: []int{401}}, 200, &reply.Error{Text: "who are you?"}, false, Clearly},
+		{"a success whatever its status is", field, 404, nil, true, Accepted},
+		{"let in whatever its status is", &Case{Kind: Credentials}, 404, nil, true, LetIn},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			record := &exchange.Record{Answer: &exchange.Answer{Status: c.status, Header: http.Header{}, Body: []byte("{}")}}
+			re := reply.Read(record)
+			re.Decide(c.failed, c.isSuccess)
+			assert.Equal(t, c.want, c.of.Judge(record, re, 0).Verdict)
+		})
+	}
+}
+
 // Each change changes one thing, and leaves the right request as it was.
 func TestCases(t *testing.T) {
 	t.Parallel()

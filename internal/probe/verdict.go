@@ -60,6 +60,11 @@ func (c *Case) Judge(record *exchange.Record, re *reply.Reply, slow time.Duratio
 	}
 	told := re.Error()
 	switch {
+	case re.Failed != nil && status < 400: // as the protocol tells errors, or the bench says that the service does
+		out.Verdict, out.Why = c.refused(0, re, "an error")
+		out.Said += ", error"
+	case re.IsSuccess():
+		out = c.taken(out)
 	case status >= 400 && re.Message != nil && re.Message.Payload != nil &&
 		re.Message.Payload.Name().Local == "EncryptedData":
 		out.Verdict, out.Why = Unclearly, "what it says is encrypted, and whoever has no key reads nothing of it"
@@ -72,13 +77,21 @@ func (c *Case) Judge(record *exchange.Record, re *reply.Reply, slow time.Duratio
 	case told != nil:
 		out.Verdict, out.Why = Unclearly, "it is told under a status of success"
 		out.Said += ", error"
+	default:
+		out = c.taken(out)
+	}
+	return out
+}
+
+// taken judges a wrong request that was taken.
+func (c *Case) taken(out Judged) Judged {
+	switch {
 	case c.Kind == Credentials:
 		out.Verdict = LetIn
+	case c.Allowed:
+		out.Verdict, out.Why = Accepted, "it may be"
 	default:
 		out.Verdict = Accepted
-		if c.Allowed {
-			out.Why = "it may be"
-		}
 	}
 	return out
 }

@@ -71,7 +71,7 @@ func without(fields *document.Node, name string) *document.Node {
 // payloadNames are the names of the fields of the payload.
 func (b *Bound) payloadNames() []string {
 	var names []string
-	if shape := b.Shape(); shape != nil {
+	if shape := b.Shape(); shape != nil && shape.Fields != nil {
 		for _, f := range shape.Fields() {
 			names = append(names, f.Name)
 		}
