@@ -208,6 +208,22 @@ steps:
 	assert.NotContains(t, o.stderr, "DATA RACE")
 }
 
+// An error that the bench knows how the service tells is a refusal of the bridge, too.
+func TestBridgeToldByTheBench(t *testing.T) {
+	t.Parallel()
+	p, _ := newBench(t)
+	data, err := os.ReadFile(p.dir + "/bench.yaml")
+	require.NoError(t, err)
+	p.write("bench.yaml", replaced(string(data), "      ConvertIndex:\n        reads: true\n",
+		"      ConvertIndex:\n        reads: true\n        error: {when: number(answer.moisture) > 17, code: moisture, text: refractiveIndex}\n"))
+	address, _ := p.serving("bridge", "lab", "-listen", "127.0.0.1:0")
+	status, text := post(t, address+"/ConvertIndex", `{"refractiveIndex": 1.4940}`)
+	assert.Equal(t, 422, status, text)
+	assert.Contains(t, text, `"code":"17.02"`)
+	status, text = post(t, address+"/ConvertIndex", `{"refractiveIndex": 1.5}`)
+	assert.Equal(t, 200, status, text)
+}
+
 func TestBridgeTLS(t *testing.T) {
 	t.Parallel()
 	p, _ := newBench(t)

@@ -183,6 +183,13 @@ func answered(result *StepResult) bridge.Result {
 		return problem("the service answered what cannot be read", "status %d", status)
 	case re.Message != nil && re.Message.Fault != nil:
 		return bridge.Result{Problem: faultProblem(re.Message.Fault)}
+	case re.Failed != nil: // as the bench says that the service tells it
+		return bridge.Result{Problem: &bridge.Problem{
+			Title: "the service refused the request", Status: http.StatusUnprocessableEntity, Detail: re.Failed.Text,
+			Fault: &bridge.Fault{Code: re.Failed.Code, Text: re.Failed.Text},
+		}}
+	case re.IsSuccess() && re.Message != nil && re.Payload != nil:
+		return bridge.Result{Answer: re.Payload}
 	case status == http.StatusAccepted || status == http.StatusNoContent:
 		return bridge.Result{}
 	case status == http.StatusUnauthorized || status == http.StatusForbidden:
