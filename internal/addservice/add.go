@@ -304,7 +304,10 @@ func (d *adder) described(c *formats.Contract) error {
 func (d *adder) keepFile() (string, error) {
 	if d.a.Source == standardInput {
 		data := d.files[d.location]
-		ending := map[document.Format]string{document.JSON: ".json", document.XML: ".xml"}[mapping.GuessText(string(data))]
+		ending := map[document.Format]string{
+			document.JSON: ".json",
+			document.XML:  ".xml",
+		}[mapping.GuessText(string(data))]
 		if ending == "" {
 			ending = ".yaml"
 		}
@@ -440,7 +443,8 @@ func (d *adder) example() error {
 			if kind == "" {
 				kind = "basic"
 			}
-			login = s.Name + ":\n  kind: " + kind + "\n  user: " + yamlfile.ScalarText(e.User) + "\n  password: ${sealed." +
+			login = s.Name + ":\n  kind: " + kind + "\n  user: " + yamlfile.ScalarText(e.User) +
+				"\n  password: ${sealed." +
 				s.Name + "}\n"
 		}
 		if err := d.insert("logins", login); err != nil {
@@ -471,7 +475,8 @@ func (d *adder) example() error {
 		}
 	}
 	if len(e.Parts) > 0 {
-		d.added.Notes = append(d.added.Notes, "its parts are in a step: `testbench run sheets/"+d.a.Name+".yaml` sends them")
+		d.added.Notes = append(d.added.Notes,
+			"its parts are in a step: `testbench run sheets/"+d.a.Name+".yaml` sends them")
 	}
 	if e.Checks != "" || len(e.Parts) > 0 {
 		name := path.Join("sheets", d.a.Name+".yaml")

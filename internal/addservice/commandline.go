@@ -229,9 +229,10 @@ func (c *commandLine) value(what, text string) {
 		}
 	case "proxy", "cert", "authority":
 		c.notes = append(c.notes, map[string]string{
-			"proxy":     "it goes through a proxy: write proxy: {address: " + text + "} at the site",
-			"cert":      "it shows a certificate: a login of kind certificate does that (certificate: " + text + ")",
-			"authority": "it trusts an authority: write tls: {ca: " + text + "} at the site, with the file in the bench",
+			"proxy": "it goes through a proxy: write proxy: {address: " + text + "} at the site",
+			"cert":  "it shows a certificate: a login of kind certificate does that (certificate: " + text + ")",
+			"authority": "it trusts an authority: write tls: {ca: " + text + "} at the site, with the file in the " +
+				"bench",
 		}[what])
 	}
 }
@@ -316,7 +317,8 @@ func (c *commandLine) example(service string) (*Example, error) {
 		e.Method = "POST"
 	}
 	if u, err := url.Parse(c.address); err == nil && len(c.parts) > 0 {
-		e.Line = strings.TrimPrefix(u.RequestURI(), strings.TrimRight(strings.TrimPrefix(e.Address, u.Scheme+"://"+u.Host), "/"))
+		base := strings.TrimRight(strings.TrimPrefix(e.Address, u.Scheme+"://"+u.Host), "/")
+		e.Line = strings.TrimPrefix(u.RequestURI(), base)
 	}
 	if c.hasUser {
 		e.User = c.user

@@ -292,7 +292,8 @@ func (e *Example) OperationYAML() string {
 	if e.Payload == "" {
 		out.WriteString("  request: " + yamlfile.ScalarText(strings.TrimSpace(e.Method+" "+e.Path)) + "\n")
 	} else {
-		out.WriteString("  payload: " + yamlfile.ScalarText(e.Payload) + "\n  action: " + yamlfile.ScalarText(e.Action) + "\n")
+		out.WriteString("  payload: " + yamlfile.ScalarText(e.Payload) + "\n  action: " +
+			yamlfile.ScalarText(e.Action) + "\n")
 	}
 	for _, place := range []string{"path", "query", "headers", "form", "body"} {
 		isHere := func(f ExampleField) bool { return f.In == place || f.In == "" && place == "query" }

@@ -73,7 +73,8 @@ func ReadHAR(service string, data []byte, address string) (*Example, error) {
 		}
 	}
 	if len(all[home]) == 0 {
-		return nil, errors.New("no request of the recording went through to a service: pages, pictures, scripts and errors are left out")
+		return nil, errors.New("no request of the recording went through to a service: pages, pictures, scripts and " +
+			"errors are left out")
 	}
 	whole := &Example{Address: home}
 	if others := len(counts) - 1; others > 0 {
@@ -97,7 +98,10 @@ func ReadHAR(service string, data []byte, address string) (*Example, error) {
 
 // isPage says whether an answer is what browsers show, and not what programs ask for.
 func isPage(mediaType string) bool {
-	for _, begin := range []string{"text/html", "text/css", "text/javascript", "application/javascript", "image/", "font/", "audio/", "video/"} {
+	for _, begin := range []string{
+		"text/html", "text/css", "text/javascript", "application/javascript", "image/",
+		"font/", "audio/", "video/",
+	} {
 		if strings.HasPrefix(mediaType, begin) {
 			return true
 		}
@@ -107,8 +111,8 @@ func isPage(mediaType string) bool {
 
 // passing are header fields that browsers add to every request.
 var passing = []string{
-	"accept-encoding", "accept-language", "cache-control", "connection", "content-length", "host", "origin", "pragma", "priority",
-	"referer", "te", "upgrade-insecure-requests", "user-agent", "content-type", "if-none-match", "if-modified-since",
+	"accept-encoding", "accept-language", "cache-control", "connection", "content-length", "host", "origin", "pragma",
+	"priority", "referer", "te", "upgrade-insecure-requests", "user-agent", "content-type", "if-none-match", "if-modified-since",
 }
 
 // example is one request as an operation of the whole.
@@ -124,7 +128,8 @@ func (r *recorded) example(service string, whole *Example) (*Example, error) {
 	prefix := identifier(service) + "_"
 	for _, h := range r.headers {
 		name := strings.ToLower(h[0])
-		if !strings.HasPrefix(name, "sec-") && !strings.HasPrefix(name, ":") && !slices.Contains(passing, name) && h[1] != "" {
+		if !strings.HasPrefix(name, "sec-") && !strings.HasPrefix(name, ":") && !slices.Contains(passing, name) &&
+			h[1] != "" {
 			e.header(prefix, h[0], h[1])
 		}
 	}
@@ -142,7 +147,8 @@ func (e *Example) add(one *Example) {
 		return
 	}
 	for _, s := range one.Secrets {
-		if !slices.ContainsFunc(e.Secrets, func(known ExampleSecret) bool { return known.Text == s.Text && known.Header == s.Header }) {
+		if !slices.ContainsFunc(e.Secrets,
+			func(known ExampleSecret) bool { return known.Text == s.Text && known.Header == s.Header }) {
 			e.Secrets = append(e.Secrets, s)
 		}
 	}
@@ -160,7 +166,8 @@ func (e *Example) add(one *Example) {
 		e.User = one.User
 	}
 	if one.Body != "" {
-		e.Notes = append(e.Notes, fmt.Sprintf("the body of %s %s was left out: it is neither JSON, XML nor a form", one.Method, one.Path))
+		e.Notes = append(e.Notes,
+			fmt.Sprintf("the body of %s %s was left out: it is neither JSON, XML nor a form", one.Method, one.Path))
 	}
 	taken := func(name string) bool {
 		return slices.ContainsFunc(e.More, func(other *Example) bool { return other.Operation == name })

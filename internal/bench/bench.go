@@ -331,7 +331,8 @@ var siteKeys = []mapping.Key[Site]{
 		func(r *mapping.Reader, s *Site, n *yamlfile.Node) {
 			s.Reading = r.Choice(n, "guard", "read only") != ""
 		}),
-	mapping.TimeoutKey("timeout", "how long an exchange may take; 30 s unless said", func(s *Site) *time.Duration { return &s.Timeout }),
+	mapping.TimeoutKey("timeout", "how long an exchange may take; 30 s unless said",
+		func(s *Site) *time.Duration { return &s.Timeout }),
 	mapping.NewKey("tls", "certificates", func(r *mapping.Reader, s *Site, n *yamlfile.Node) {
 		mapping.Read(r, "tls", n, &s.TLS, tlsKeys)
 		r.Together(n, tlsTogether)
@@ -390,12 +391,14 @@ var serviceKeys = []mapping.Key[Service]{
 			s.Speaks = rpc.Kind(r.Choice(n, "way to call methods", string(rpc.JSON), string(rpc.XML)))
 		}),
 	mapping.TextKey("port", "a port of the contract", func(s *Service) *string { return &s.Port }),
-	mapping.NewKey("soap", "1.1 or 1.2; what the contract says unless said", func(r *mapping.Reader, s *Service, n *yamlfile.Node) {
-		s.SOAP = readSOAPVersion(r, n)
-	}),
-	mapping.NewKey("http", "1.1 or 2; what both sides can unless said", func(r *mapping.Reader, s *Service, n *yamlfile.Node) {
-		s.HTTP = r.Choice(n, "version of HTTP", "1.1", "2")
-	}),
+	mapping.NewKey("soap", "1.1 or 1.2; what the contract says unless said",
+		func(r *mapping.Reader, s *Service, n *yamlfile.Node) {
+			s.SOAP = readSOAPVersion(r, n)
+		}),
+	mapping.NewKey("http", "1.1 or 2; what both sides can unless said",
+		func(r *mapping.Reader, s *Service, n *yamlfile.Node) {
+			s.HTTP = r.Choice(n, "version of HTTP", "1.1", "2")
+		}),
 	mapping.TimeoutKey("timeout", "how long an exchange may take: 5 s; that of the site unless said",
 		func(s *Service) *time.Duration { return &s.Timeout }),
 	mapping.NewKey("names", "prefixes of XML names", func(r *mapping.Reader, s *Service, n *yamlfile.Node) {
@@ -403,7 +406,8 @@ var serviceKeys = []mapping.Key[Service]{
 	}),
 	mapping.NewKey("limit", "how many calls at most: 60/min, 5/s, 100/10 s",
 		func(r *mapping.Reader, s *Service, n *yamlfile.Node) { s.Limit = readLimit(r, n) }),
-	mapping.NewKey("success", "the statuses of success: 200 or 404, or a list; or a condition: answer.outcome == \"OK\"",
+	mapping.NewKey("success",
+		"the statuses of success: 200 or 404, or a list; or a condition: answer.outcome == \"OK\"",
 		func(r *mapping.Reader, s *Service, n *yamlfile.Node) { readSuccess(r, n, &s.GoodAll, &s.Outcome) }),
 	mapping.NewKey("error", "how answers tell of errors: when:, and the paths of code:, text:, target:",
 		func(r *mapping.Reader, s *Service, n *yamlfile.Node) { readError(r, n, &s.Outcome) }),

@@ -31,7 +31,8 @@ func readExit(r *mapping.Reader, b *Bench, n *yamlfile.Node) {
 		name := e.Key.Text
 		r.TakesOf(e.Value, func() *document.Node {
 			return document.NewObject().Set("type", document.NewText("integer")).
-				Set("minimum", document.NewNumber(strconv.Itoa(leastExit))).Set("maximum", document.NewNumber(strconv.Itoa(mostExit)))
+				Set("minimum", document.NewNumber(strconv.Itoa(leastExit))).Set("maximum",
+				document.NewNumber(strconv.Itoa(mostExit)))
 		})
 		if kind, which, _ := strings.Cut(name, " "); !slices.Contains(failureNames, name) &&
 			(kind != "state" && kind != "error" || strings.TrimSpace(which) == "") {
@@ -44,7 +45,8 @@ func readExit(r *mapping.Reader, b *Bench, n *yamlfile.Node) {
 		}
 		status, err := strconv.Atoi(r.Text(e.Value))
 		if err != nil || status < leastExit || status > mostExit {
-			r.File.Report(e.Value, "exit: {"+name+": 10}", "an exit status of the bench is from %d to %d", leastExit, mostExit)
+			r.File.Report(e.Value, "exit: {"+name+": 10}", "an exit status of the bench is from %d to %d", leastExit,
+				mostExit)
 			continue
 		}
 		b.Exits = append(b.Exits, Exit{name, status})

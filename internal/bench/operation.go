@@ -173,7 +173,9 @@ var operationKeys = []mapping.Key[description]{
 	mapping.NewKey("headers", "header parameters", parameters(contract.InHeader)),
 	mapping.NewKey("form", "form parameters", parameters(contract.InForm)),
 	mapping.NewKey("body", "fields of the body", parameters(contract.InBody)),
-	mapping.NewKey("inputs", "fields that are not sent themselves: default: and fixed: of others are made of them, as ${fields.NAME | FILTER}",
+	mapping.NewKey("inputs",
+		"fields that are not sent themselves: default: and fixed: of others are made of them, as ${fields.NAME | "+
+			"FILTER}",
 		parameters(contract.InInput)),
 	mapping.NewKey(
 		"template", "what the body is made of; ${fields} stands for the fields that are filled in",
@@ -184,7 +186,8 @@ var operationKeys = []mapping.Key[description]{
 			d.templateAt = n
 		},
 	),
-	mapping.NewKey("success", "the statuses of success: 200 or 404, or a list; or a condition: answer.outcome == \"OK\"",
+	mapping.NewKey("success",
+		"the statuses of success: 200 or 404, or a list; or a condition: answer.outcome == \"OK\"",
 		func(r *mapping.Reader, d *description, n *yamlfile.Node) { readSuccess(r, n, &d.good, &d.outcome) }),
 	mapping.NewKey("error", "how answers tell of errors: when:, and the paths of code:, text:, target:",
 		func(r *mapping.Reader, d *description, n *yamlfile.Node) { readError(r, n, &d.outcome) }),
@@ -200,9 +203,12 @@ var operationKeys = []mapping.Key[description]{
 			d.answer = answer
 		},
 	),
-	mapping.NewKey("statuses", "what each status means: 404: no such lot; any other breaks the description", readStatuses),
-	mapping.NewKey("stream", mapping.StreamHelp, func(r *mapping.Reader, d *description, n *yamlfile.Node) { d.stream = r.Stream(n) }),
-	mapping.NewKey("paths", "short names for paths of its answers: they stand for them in fields, keep and wherever a path is",
+	mapping.NewKey("statuses", "what each status means: 404: no such lot; any other breaks the description",
+		readStatuses),
+	mapping.NewKey("stream", mapping.StreamHelp,
+		func(r *mapping.Reader, d *description, n *yamlfile.Node) { d.stream = r.Stream(n) }),
+	mapping.NewKey("paths",
+		"short names for paths of its answers: they stand for them in fields, keep and wherever a path is",
 		readShort),
 	mapping.NewKey("needs", "groups of which at least one must be given",
 		func(r *mapping.Reader, d *description, n *yamlfile.Node) {
@@ -214,7 +220,8 @@ var operationKeys = []mapping.Key[description]{
 			d.op.Needs, d.op.Apart = append(d.op.Needs, groups...), append(d.op.Apart, groups...)
 		}),
 	mapping.YesKey("reads", "true: it changes nothing", func(d *description) *bool { return &d.op.Reads }),
-	mapping.YesKey("deprecated", "true: it should not be used any more", func(d *description) *bool { return &d.op.Deprecated }),
+	mapping.YesKey("deprecated", "true: it should not be used any more",
+		func(d *description) *bool { return &d.op.Deprecated }),
 	mapping.NewKey("action", "the SOAP action", func(r *mapping.Reader, d *description, n *yamlfile.Node) {
 		d.op.SOAP, d.op.Action = true, r.PlainText(n)
 	}),
@@ -234,7 +241,8 @@ func readStatuses(r *mapping.Reader, d *description, n *yamlfile.Node) {
 		if !statusNames.MatchString(e.Key.Text) {
 			r.File.Report(e.Key, "write it like 404 or 5xx", "%q is not a status", e.Key.Text)
 		}
-		d.op.Answers = append(d.op.Answers, contract.Answer{Status: strings.ToUpper(e.Key.Text), About: r.Text(e.Value)})
+		d.op.Answers = append(d.op.Answers,
+			contract.Answer{Status: strings.ToUpper(e.Key.Text), About: r.Text(e.Value)})
 	}
 }
 
@@ -263,7 +271,8 @@ func readShort(r *mapping.Reader, d *description, n *yamlfile.Node) {
 		name := r.Identifier(e.Key, "a path")
 		p := r.Path(e.Value)
 		if p != nil && !p.IsPlain() {
-			r.File.Report(e.Value, "write names with dots between", "%s: a short name stands for a path in the answer", name)
+			r.File.Report(e.Value, "write names with dots between", "%s: a short name stands for a path in the answer",
+				name)
 			continue
 		}
 		d.short[name] = p
@@ -290,7 +299,8 @@ func checkTemplate(r *mapping.Reader, d *description) {
 	}
 	elements := d.template.Elements()
 	for _, h := range d.template.Placeholders() {
-		if h.Space != "" || h.Name != "fields" || len(h.Tail) == 0 || d.op.IsOpen() || slices.Contains(elements, h.Name) {
+		if h.Space != "" || h.Name != "fields" || len(h.Tail) == 0 || d.op.IsOpen() ||
+			slices.Contains(elements, h.Name) {
 			continue
 		}
 		if name := h.Tail[0].Key; name != "" && !slices.Contains(names, name) {
@@ -303,7 +313,8 @@ func checkTemplate(r *mapping.Reader, d *description) {
 // readGroups reads groups of fields: a list of lists, or one list.
 func readGroups(r *mapping.Reader, n *yamlfile.Node) [][]string {
 	items := r.List(n)
-	if !slices.ContainsFunc(items, func(item *yamlfile.Node) bool { return item.Kind == yamlfile.Sequence }) && len(items) > 0 {
+	if !slices.ContainsFunc(items, func(item *yamlfile.Node) bool { return item.Kind == yamlfile.Sequence }) &&
+		len(items) > 0 {
 		items = []*yamlfile.Node{n}
 	}
 	var groups [][]string
@@ -319,7 +330,8 @@ func checkComputed(r *mapping.Reader, d *description, n *yamlfile.Node) {
 	names := d.op.FieldNames()
 	used := map[string]bool{}
 	for _, f := range d.filled {
-		own := slices.IndexFunc(d.op.Parameters, func(p contract.Parameter) bool { return p.In == f.In && p.Wire == f.Wire })
+		own := slices.IndexFunc(d.op.Parameters,
+			func(p contract.Parameter) bool { return p.In == f.In && p.Wire == f.Wire })
 		for _, h := range f.Tree.Placeholders() {
 			if h.Space != "" || h.Name != "fields" {
 				continue
@@ -331,13 +343,15 @@ func checkComputed(r *mapping.Reader, d *description, n *yamlfile.Node) {
 				if d.isMark() {
 					missing = "name that field of the contract here, too"
 				}
-				r.File.Report(f.at, suggest.DidYouMean(name, names), "%s in %s of %s: %s", h.Source, f.Wire, d.op.Name, missing)
+				r.File.Report(f.at, suggest.DidYouMean(name, names), "%s in %s of %s: %s", h.Source, f.Wire, d.op.Name,
+					missing)
 			}
 		}
 	}
 	for _, p := range d.op.Parameters {
 		if p.In == contract.InInput && !used[p.Name] {
-			r.File.Report(n.Get("inputs").Key(p.Wire), "write ${fields."+p.Name+"} in default: or fixed: of a parameter",
+			r.File.Report(n.Get("inputs").Key(p.Wire),
+				"write ${fields."+p.Name+"} in default: or fixed: of a parameter",
 				"the input %s of %s has no effect: no parameter is made of it", p.Name, d.op.Name)
 		}
 	}
@@ -448,10 +462,12 @@ var parameterKeys = []mapping.Key[parameter]{
 	mapping.NewKey("about", "what it means", func(r *mapping.Reader, p *parameter, n *yamlfile.Node) {
 		p.About = r.Text(n)
 	}),
-	mapping.NewKey("example", "a value that it may have: drafts are made with it", func(r *mapping.Reader, p *parameter, n *yamlfile.Node) {
-		p.Example, p.exampleAt = r.Tree(n).Known(schema.Unknown), n
-	}),
-	mapping.YesKey("deprecated", "true: it should not be used any more", func(p *parameter) *bool { return &p.Deprecated }),
+	mapping.NewKey("example", "a value that it may have: drafts are made with it",
+		func(r *mapping.Reader, p *parameter, n *yamlfile.Node) {
+			p.Example, p.exampleAt = r.Tree(n).Known(schema.Unknown), n
+		}),
+	mapping.YesKey("deprecated", "true: it should not be used any more",
+		func(p *parameter) *bool { return &p.Deprecated }),
 }
 
 // listedKeys are those of a parameter in a place where a list can be written in several ways.

@@ -33,7 +33,10 @@ var (
 	}
 
 	// ofMark are the keys of an operation that a contract describes.
-	ofMark = []string{"reads", "success", "error", "stream", "paths", "about", "deprecated", "path", "query", "headers", "form", "body"}
+	ofMark = []string{
+		"reads", "success", "error", "stream", "paths", "about", "deprecated", "path", "query", "headers",
+		"form", "body",
+	}
 
 	databaseTogether = map[string][]string{"user": nil, "password": nil}
 )
@@ -83,7 +86,8 @@ func finishOperation(r *mapping.Reader, e yamlfile.Entry, s *Service) {
 	has := func(name string) bool { return e.Value.Get(name) != nil }
 	switch {
 	case s.Speaks != "":
-		only(mapping.KeysOf("method, about, inputs, query, headers, body, template, success, error, answer, statuses, paths, needs, "+
+		only(mapping.KeysOf("method, about, inputs, query, headers, body, template, success, error, answer, "+
+			"statuses, paths, needs, "+
 			"exactly one of, reads, deprecated"),
 			"the service's methods are called by name", "write the parameters under body:")
 	case has("method"):
@@ -110,14 +114,17 @@ func checkOverlay(r *mapping.Reader, e yamlfile.Entry) {
 		for _, field := range fields.Entries {
 			required := field.Value.Get("required")
 			if field.Value.Text == "optional" || required != nil && required.Text == "false" {
-				r.File.Report(field.Key, "take it out", "%s of %s: the contract says what may be left out, and it stays so",
+				r.File.Report(field.Key, "take it out",
+					"%s of %s: the contract says what may be left out, and it stays so",
 					field.Key.Text, e.Key.Text)
 			}
 			if name := field.Value.Get("name"); name != nil && (place == "body" || place == "form") {
-				r.File.Report(name, "take it out", "name: has no effect: fields of a body are called as the contract has them")
+				r.File.Report(name, "take it out",
+					"name: has no effect: fields of a body are called as the contract has them")
 			}
 			if name := field.Value.Get("list"); name != nil && place == "form" {
-				r.File.Report(name, "take it out", "list: has no effect: the contract says how lists are written in the body")
+				r.File.Report(name, "take it out",
+					"list: has no effect: the contract says how lists are written in the body")
 			}
 		}
 	}

@@ -36,10 +36,12 @@ func addCommand() *command {
 			f.StringVar(&o.login, "login", "",
 				"the `login` of the service, which its contract is fetched with where it is not given without")
 			f.StringVar(&o.sample, "from-sample", "",
-				"a `file` with a request as documentation shows it (request line, header fields, body), and the answer "+
+				"a `file` with a request as documentation shows it (request line, header fields, body), and the "+
+					"answer "+
 					"behind it; - is standard input")
 			f.StringVar(&o.har, "from-har", "",
-				"a `file` with recorded traffic (HAR): its requests become operations, those to ADDRESS or else to the host "+
+				"a `file` with recorded traffic (HAR): its requests become operations, those to ADDRESS or else to "+
+					"the host "+
 					"that is asked most often")
 			f.StringVar(&o.shell, "from-shell", "",
 				"a `command line` of curl or wget out of somebody's documentation, in place of a file or an address")
@@ -117,7 +119,8 @@ func runAdd(ctx context.Context, s *session, o *addOptions, args []string) (int,
 	}
 	for _, name := range added.Secrets {
 		t.note("sealed: %s, which was in the %s", name,
-			firstOf(map[bool]string{true: "command line"}[o.shell != ""], map[bool]string{true: "sample"}[o.sample != ""],
+			firstOf(map[bool]string{true: "command line"}[o.shell != ""],
+				map[bool]string{true: "sample"}[o.sample != ""],
 				map[bool]string{true: "recorded traffic"}[o.har != ""], "address"))
 	}
 	for _, note := range added.Notes {

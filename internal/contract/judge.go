@@ -118,7 +118,8 @@ func (a *Answer) judgeBody(got Got) []string {
 		if mediaType == "" {
 			mediaType = "(none)"
 		}
-		return []string{fmt.Sprintf("the content type %s is not described for %s; described are %s", mediaType, a.Status,
+		return []string{fmt.Sprintf("the content type %s is not described for %s; described are %s", mediaType,
+			a.Status,
 			strings.Join(types, ", "))}
 	}
 	c := a.Contents[at]

@@ -24,7 +24,8 @@ func (o *Endpoint) Amend(by *Endpoint) (Operation, error) {
 	out.Deprecated = out.Deprecated || by.Deprecated
 	out.Parameters = slices.Clone(o.Parameters)
 	for _, p := range by.Parameters {
-		i := slices.IndexFunc(o.Parameters, func(own Parameter) bool { return own.In == p.In && (own.Wire == p.Wire || own.Name == p.Wire) })
+		i := slices.IndexFunc(o.Parameters,
+			func(own Parameter) bool { return own.In == p.In && (own.Wire == p.Wire || own.Name == p.Wire) })
 		switch {
 		case i >= 0:
 			out.Parameters[i].amend(p)
@@ -128,7 +129,9 @@ func or(first, second string) string {
 
 // Fill puts fixed and default values to the fields that are given, and tells what is wrong with those. A field is
 // required within what holds it, where that is given.
-func (l Overlay) Fill(fields *document.Node, isKind func(kind string, v *document.Node) bool) (*document.Node, []Problem) {
+func (l Overlay) Fill(fields *document.Node, isKind func(kind string, v *document.Node) bool) (*document.Node,
+	[]Problem,
+) {
 	var problems []Problem
 	for _, p := range l {
 		fields = p.fillAt(fields, strings.Split(p.Wire, "."), isKind, &problems)
@@ -161,7 +164,8 @@ func (p *Parameter) fillAt(v *document.Node, path []string, isKind func(kind str
 		*problems = append(*problems, Problem{Missing: p.Wire, Message: p.Wire + " is missing"})
 	case given != nil && p.Fixed != nil && !document.Equal(given, p.Fixed) && given != schema.Unknown:
 		*problems = append(*problems, Problem{
-			Field: p.Wire, OfValue: true, Message: fmt.Sprintf("%s is always %q", p.Wire, p.Fixed.Text), Try: "take it out",
+			Field: p.Wire, OfValue: true, Message: fmt.Sprintf("%s is always %q", p.Wire,
+				p.Fixed.Text), Try: "take it out",
 		})
 	case given != nil && isKind != nil:
 		if wrong := p.Check(given, isKind); wrong != "" {
@@ -283,7 +287,8 @@ func (l Overlay) joined(made, whole *document.Node, path string) *document.Node 
 		case i >= 0:
 			part.Value = l.joined(own[i].Value, part.Value, inner)
 			own = slices.Delete(slices.Clone(own), i, i+1)
-		case !slices.ContainsFunc(l, func(p Parameter) bool { return p.Wire == inner && (p.Required || p.Fixed != nil) }):
+		case !slices.ContainsFunc(l,
+			func(p Parameter) bool { return p.Wire == inner && (p.Required || p.Fixed != nil) }):
 			continue
 		}
 		parts = append(parts, part)
@@ -305,7 +310,8 @@ func (l Overlay) joined(made, whole *document.Node, path string) *document.Node 
 func (l Overlay) Shape(s *schema.Shape) *schema.Shape { return l.shapeAt(s, "") }
 
 func (l Overlay) shapeAt(s *schema.Shape, path string) *schema.Shape {
-	if s == nil || !slices.ContainsFunc(l, func(p Parameter) bool { return path == "" || p.Wire == path || strings.HasPrefix(p.Wire, path+".") }) {
+	if s == nil || !slices.ContainsFunc(l,
+		func(p Parameter) bool { return path == "" || p.Wire == path || strings.HasPrefix(p.Wire, path+".") }) {
 		return s
 	}
 	out := *s

@@ -34,7 +34,8 @@ func (o *Endpoint) SampleStep(options schema.SampleOptions) *schema.Sample {
 		needed[group[0]] = true
 	}
 	for _, p := range o.Parameters {
-		if p.Fixed != nil || p.Computed != "" || p.Deprecated && !p.Required || !p.Required && !options.Optional && !needed[p.Name] {
+		if p.Fixed != nil || p.Computed != "" || p.Deprecated && !p.Required || !p.Required && !options.Optional &&
+			!needed[p.Name] {
 			continue
 		}
 		name := p.Name

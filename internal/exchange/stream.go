@@ -20,8 +20,8 @@ type Stream struct {
 // streamTypes are the media types of streams: of events (HTML Standard, 9.2), which a blank line ends, and of JSON
 // values, one a line.
 var streamTypes = map[string]bool{
-	"text/event-stream": true, "application/x-ndjson": false, "application/jsonl": false, "application/jsonlines": false,
-	"application/json-seq": false,
+	"text/event-stream": true, "application/x-ndjson": false, "application/jsonl": false,
+	"application/jsonlines": false, "application/json-seq": false,
 }
 
 // streamReader reads a stream until it has ended.

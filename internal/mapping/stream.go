@@ -9,7 +9,8 @@ import (
 
 var streamKeys = []Key[exchange.Stream]{
 	TextKey("end", "the data of the event that is the last", func(s *exchange.Stream) *string { return &s.End }),
-	TimeoutKey("quiet", "it has ended when no event comes for so long", func(s *exchange.Stream) *time.Duration { return &s.Quiet }),
+	TimeoutKey("quiet", "it has ended when no event comes for so long",
+		func(s *exchange.Stream) *time.Duration { return &s.Quiet }),
 	NewKey("most", "how many events are read", func(r *Reader, s *exchange.Stream, n *yamlfile.Node) {
 		s.Most = r.Whole(n, "most")
 	}),

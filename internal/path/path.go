@@ -365,7 +365,10 @@ func (r *reader) span(start int) (step, error) {
 		}
 		n, err := strconv.Atoi(bound)
 		if err != nil {
-			return step{}, &Error{Offset: start, Message: fmt.Sprintf("[%s] is not a span", text), Try: "write [2:5], [2:], [:5] or [-2:]"}
+			return step{}, &Error{
+				Offset: start, Message: fmt.Sprintf("[%s] is not a span", text),
+				Try: "write [2:5], [2:], [:5] or [-2:]",
+			}
 		}
 		s.span[i] = &n
 	}

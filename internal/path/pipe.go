@@ -45,7 +45,10 @@ func (p *Path) addStages(text string, offset int) error {
 		lead := offset + strings.Index(one, source)
 		switch {
 		case source == "":
-			return &Error{Offset: offset, Message: "a filter is missing after |", Try: "`testbench help filters` lists them"}
+			return &Error{
+				Offset: offset, Message: "a filter is missing after |",
+				Try: "`testbench help filters` lists them",
+			}
 		case source[0] == '.' || source[0] == '[':
 			inner, err := Compile(strings.TrimPrefix(source, "."))
 			if err != nil {
@@ -141,7 +144,10 @@ func filtered(m Match, s stage, scope value.Scope) Match {
 	node, err := s.filter.Node(itScope{scope, it}, false)
 	if err != nil {
 		why := strings.TrimPrefix(err.Error(), s.filter.Source+": ")
-		return Match{Where: m.Where, Miss: &Miss{Reached: m.Where, Missing: "| " + s.source, There: it.Describe(), Try: why}}
+		return Match{
+			Where: m.Where,
+			Miss:  &Miss{Reached: m.Where, Missing: "| " + s.source, There: it.Describe(), Try: why},
+		}
 	}
 	return Match{Where: m.Where + " | " + s.source, Node: node}
 }

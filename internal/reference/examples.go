@@ -38,7 +38,8 @@ func examplesOf(entries []Entry) map[string]string {
 	}
 	for _, files := range []fs.FS{demo.Files(), examples} {
 		_ = fs.WalkDir(files, ".", func(name string, entry fs.DirEntry, err error) error {
-			isFile := path.Ext(name) == ".yaml" && !strings.Contains(name, "contracts/") && !strings.Contains(name, "data/")
+			isFile := path.Ext(name) == ".yaml" && !strings.Contains(name, "contracts/") &&
+				!strings.Contains(name, "data/")
 			if err != nil || entry.IsDir() || !isFile {
 				return err
 			}
@@ -68,7 +69,8 @@ func (g *gathering) look(n *yamlfile.Node, at string) {
 		}
 		switch key := e.Key.Text; {
 		case at == "" && (key == "steps" || key == "first" || key == "last" || key == "finally"),
-			form == "step > steps", form == "step > undo", form == "step > parts" && e.Value.Items[0].Get("step") != nil:
+			form == "step > steps", form == "step > undo", form == "step > parts" &&
+				e.Value.Items[0].Get("step") != nil:
 			g.look(e.Value, "step")
 		case at == "logins" && e.Value.Get("kind") != nil:
 			g.note("logins > NAME > kind", yamlfile.Entry{Key: e.Value.Key("kind"), Value: e.Value.Get("kind")})

@@ -54,7 +54,10 @@ var files = []Entry{
 	{Form: ".testbench/history.db", About: "every run of the bench (SQLite)"},
 	{Form: ".testbench/kept/NAME.age", About: "a value that call -keep kept, sealed"},
 	{Form: ".testbench/tokens/SITE/LOGIN.age", About: "a token that is kept between commands, sealed"},
-	{Form: ".testbench/contracts/*.json", About: "a contract that was fetched, good for ten minutes (-fresh fetches again)"},
+	{
+		Form:  ".testbench/contracts/*.json",
+		About: "a contract that was fetched, good for ten minutes (-fresh fetches again)",
+	},
 	{Form: ".testbench/runs/run_N.age", About: "what an interrupted run needs to go on, sealed"},
 	{Form: ".testbench/bridge/SERVICE.json", About: "the keys of a bridge, as hashes"},
 	{Form: "secrets/NAME.age", About: "a sealed secret"},
@@ -89,7 +92,8 @@ var paths = []Entry{
 	{Form: `["NAME"]`, About: "a name with a dot, a blank or a bracket in it", Example: `["total.net"].amount`},
 	{Form: "answer", About: "the whole answer, where a path may begin elsewhere too", Example: "answer.total"},
 	{
-		Form: "reply", About: "what is beside the body: status, headers, cookies, text, type, size, time, fault, error; " +
+		Form: "reply", About: "what is beside the body: status, headers, cookies, text, type, size, time, fault, " +
+			"error; " +
 			"of what is not text kind, sha256, image and files",
 		Example: "reply.headers.ETag",
 	},
@@ -123,10 +127,12 @@ var limits = []Entry{
 	limit("a contract", "%s a document, %s all its documents", mebi(source.MaxDocument), mebi(source.MaxAll)),
 	limit("a file of the bench", "%s of YAML; %s that a request is made of", mebi(yamlfile.MaxSize),
 		mebi(mapping.MaxInput)),
-	limit("rows", "%s of a file that is read whole (JSON, XML, a spreadsheet); others have no end", mebi(table.MostWhole)),
+	limit("rows", "%s of a file that is read whole (JSON, XML, a spreadsheet); others have no end",
+		mebi(table.MostWhole)),
 	limit("for each", "%d items", run.MostItems),
 	limit("sheets in sheets", "%d deep", sheet.MostDepth),
 	limit("a lookup", "%d rows", lookup.MostRows),
 	limit("a callback", "%s, and %d that wait", mebi(callback.MostCallBody), callback.MostCalls),
-	limit("the history", "%s, after which the oldest runs go; a row %s", mebi(history.MostBytes), mebi(history.MostRow)),
+	limit("the history", "%s, after which the oldest runs go; a row %s", mebi(history.MostBytes),
+		mebi(history.MostRow)),
 }

@@ -38,7 +38,8 @@ func (r *Reply) Error() *Error {
 // AnyError is what the answer says of an error; where its body says nothing that is
 // understood, a status of 4xx or 5xx is one all the same. It is nil for no error.
 func (r *Reply) AnyError() *Error {
-	if said := r.Error(); said != nil || r.isSuccess || r.Record == nil || r.Record.Answer == nil || r.Record.Answer.Status < 400 {
+	if said := r.Error(); said != nil || r.isSuccess || r.Record == nil || r.Record.Answer == nil ||
+		r.Record.Answer.Status < 400 {
 		return said
 	}
 	answer := r.Record.Answer

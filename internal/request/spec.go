@@ -93,7 +93,10 @@ func (s *Spec) Build(scope value.Scope) (*exchange.Request, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &exchange.Request{Method: s.Method, StayOnRedirect: s.StayOnRedirect, HTTP: s.HTTP, Timeout: s.Timeout, Stream: s.Stream}
+	r := &exchange.Request{
+		Method: s.Method, StayOnRedirect: s.StayOnRedirect, HTTP: s.HTTP, Timeout: s.Timeout,
+		Stream: s.Stream,
+	}
 	query, err := s.pairs(scope, "query", s.Query, value.Query)
 	if err != nil {
 		return nil, err

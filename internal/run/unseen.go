@@ -30,7 +30,8 @@ func Unseen(s *sheet.Sheet) []string {
 			return
 		}
 		if c, err := s.Bench.Offline(service); c == nil && err == nil {
-			add("the operations of " + call.Service + " and their fields: its contract is at an address, and vet asks " +
+			add("the operations of " + call.Service +
+				" and their fields: its contract is at an address, and vet asks " +
 				"nobody; `testbench survey " + call.Service + "` fetches it")
 		}
 	})

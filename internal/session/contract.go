@@ -125,7 +125,8 @@ func plainLogins(s *Session, names []string) []string {
 		if l == nil {
 			continue
 		}
-		if placed, ok := l.Kind.(login.Placed); !ok || placed.Place() == login.Beside || placed.Place() == login.Sealing {
+		if placed, ok := l.Kind.(login.Placed); !ok || placed.Place() == login.Beside ||
+			placed.Place() == login.Sealing {
 			plain = append(plain, name)
 		}
 	}
@@ -166,7 +167,10 @@ func (f *fetching) get(ctx context.Context, address string, outside bool) ([]byt
 		f.kept.write(kept)
 		return kept.Body, kept.Public, nil
 	case a.Status != http.StatusOK:
-		return nil, false, &bench.FetchError{Record: record, Message: fmt.Sprintf("the answer was %d %s", a.Status, a.Reason)}
+		return nil, false, &bench.FetchError{
+			Record:  record,
+			Message: fmt.Sprintf("the answer was %d %s", a.Status, a.Reason),
+		}
 	}
 	a := record.Answer
 	public := !exchange.IsPrivate(record.Remote)
@@ -181,7 +185,9 @@ func (f *fetching) get(ctx context.Context, address string, outside bool) ([]byt
 
 // ask asks for a document, by its version where it is kept: without a login first, and with one where
 // the service refuses and the address is at home.
-func (f *fetching) ask(ctx context.Context, address string, outside bool, kept *keptDocument) (*exchange.Record, error) {
+func (f *fetching) ask(ctx context.Context, address string, outside bool, kept *keptDocument) (*exchange.Record,
+	error,
+) {
 	s := f.session
 	spec := request.Spec{Method: http.MethodGet, Address: value.Literal(address)}
 	r, err := spec.Build(s.Scope(nil, nil))

@@ -22,7 +22,8 @@ import (
 
 // serviceWithValues is an operation with the values of its parameters that hold placeholders; those that are
 // made of fields of the call go without one where the field is not given.
-func serviceWithValues(s *bench.Service, op *contract.Endpoint, given *document.Node, scope *Values) (*contract.Endpoint,
+func serviceWithValues(s *bench.Service, op *contract.Endpoint, given *document.Node,
+	scope *Values) (*contract.Endpoint,
 	error,
 ) {
 	filled := s.Filled[op.Name]
@@ -43,7 +44,8 @@ func serviceWithValues(s *bench.Service, op *contract.Endpoint, given *document.
 		}
 	}
 	for _, f := range filled {
-		i := slices.IndexFunc(out.Parameters, func(p contract.Parameter) bool { return p.In == f.In && p.Wire == f.Wire })
+		i := slices.IndexFunc(out.Parameters,
+			func(p contract.Parameter) bool { return p.In == f.In && p.Wire == f.Wire })
 		node, err := f.Tree.Node(fieldsScope{scope, fields})
 		switch {
 		case errors.Is(err, value.ErrNothing) && isMadeOfFields(f.Tree):
@@ -62,7 +64,8 @@ func serviceWithValues(s *bench.Service, op *contract.Endpoint, given *document.
 
 // isMadeOfFields says whether a value asks for fields of the call.
 func isMadeOfFields(t *request.Tree) bool {
-	return slices.ContainsFunc(t.Placeholders(), func(h *value.Placeholder) bool { return h.Space == "" && h.Name == "fields" })
+	return slices.ContainsFunc(t.Placeholders(),
+		func(h *value.Placeholder) bool { return h.Space == "" && h.Name == "fields" })
 }
 
 // fieldsScope knows what is filled in, beside all else.
@@ -172,7 +175,9 @@ func (s *Session) PlanOperation(ctx context.Context, p *Prepared, serviceName, n
 }
 
 // withOverlay is the contract with what the bench says of an operation, its placeholders filled in.
-func (s *Session) withOverlay(c *formats.Contract, p *Prepared, name string, step *sheet.Step, scope *Values) (*formats.Contract, error) {
+func (s *Session) withOverlay(c *formats.Contract, p *Prepared, name string, step *sheet.Step,
+	scope *Values,
+) (*formats.Contract, error) {
 	over := c.Overlays[name]
 	if over == nil || len(p.Service.Filled[name]) == 0 {
 		return c, nil

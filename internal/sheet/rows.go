@@ -165,7 +165,8 @@ var rowsKeys = []mapping.Key[Rows]{
 		func(r *mapping.Reader, rows *Rows, n *yamlfile.Node) { rows.From, rows.At = r.PlainText(n), n }),
 	mapping.PathKey("path", "where the list or the repeated element is, in JSON and XML",
 		func(rows *Rows) **path.Path { return &rows.options.Path }),
-	mapping.TextKey("sheet", "the sheet of a spreadsheet; the first unless said", func(rows *Rows) *string { return &rows.options.Sheet }),
+	mapping.TextKey("sheet", "the sheet of a spreadsheet; the first unless said",
+		func(rows *Rows) *string { return &rows.options.Sheet }),
 	mapping.NewKey("header", "the row of a spreadsheet that names the columns; 1 unless said",
 		func(r *mapping.Reader, rows *Rows, n *yamlfile.Node) { rows.options.Header = r.Whole(n, "header") }),
 	mapping.NewKey("list", "the rows themselves",
@@ -199,7 +200,8 @@ var rowsKeys = []mapping.Key[Rows]{
 			}
 		}),
 	mapping.TreeKey("fill", "the parameters of the query", func(rows *Rows) **request.Tree { return &rows.Query.Fill }),
-	mapping.TextKey("label", "the column that names a row in output; the first unless said", func(rows *Rows) *string { return &rows.Label }),
+	mapping.TextKey("label", "the column that names a row in output; the first unless said",
+		func(rows *Rows) *string { return &rows.Label }),
 	mapping.NewKey("sample", "how many rows, by chance", func(r *mapping.Reader, rows *Rows, n *yamlfile.Node) {
 		rows.Sample = r.Whole(n, "sample")
 	}),

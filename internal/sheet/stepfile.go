@@ -84,7 +84,8 @@ var commonKeys = []mapping.Key[Step]{
 		func(r *mapping.Reader, s *Step, n *yamlfile.Node) { s.Tags = r.Words(n) }),
 	mapping.TimeoutKey("timeout", "how long an exchange may take: 5 s; that of the service unless said",
 		func(s *Step) *time.Duration { return &s.Timeout }),
-	mapping.NewKey("stream", mapping.StreamHelp, func(r *mapping.Reader, s *Step, n *yamlfile.Node) { s.Spec.Stream = r.Stream(n) }),
+	mapping.NewKey("stream", mapping.StreamHelp,
+		func(r *mapping.Reader, s *Step, n *yamlfile.Node) { s.Spec.Stream = r.Stream(n) }),
 	mapping.NewKey("for each", "${list}, or name: ${list}: once for each item",
 		func(r *mapping.Reader, s *Step, n *yamlfile.Node) { s.Each = readEach(r, n) }),
 	mapping.NewKey("stop", "row or sheet: what ends where the step fails",
@@ -97,18 +98,20 @@ var commonKeys = []mapping.Key[Step]{
 		}),
 	mapping.NewKey("every", "the pause between askings, or from and to: it grows; 200 ms to 5 s unless said",
 		func(r *mapping.Reader, s *Step, n *yamlfile.Node) { s.waiting().Every = readPauses(r, n) }),
-	mapping.NewKey("within", "how long is waited at most; 30 s unless said", func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
-		s.waiting().Within = r.Duration(n)
-	}),
+	mapping.NewKey("within", "how long is waited at most; 30 s unless said",
+		func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
+			s.waiting().Within = r.Duration(n)
+		}),
 	mapping.NewKey("states", "the states on the way, in their order",
 		func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
 			s.waiting().States = readStates(r, n)
 		}),
 	mapping.NewKey("again", "how often it is tried, where it goes wrong",
 		func(r *mapping.Reader, s *Step, n *yamlfile.Node) { s.Again = readAgain(r, n) }),
-	mapping.NewKey("site", "another site for this step; that of the sheet unless said", func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
-		s.Site, s.SiteAt = r.PlainText(n), n
-	}),
+	mapping.NewKey("site", "another site for this step; that of the sheet unless said",
+		func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
+			s.Site, s.SiteAt = r.PlainText(n), n
+		}),
 	mapping.NewKey("login", "a login, several, none, or spoil: with how:",
 		func(r *mapping.Reader, s *Step, n *yamlfile.Node) { s.Login = readLoginChoice(r, n) }),
 	mapping.NewKey("contract", "what is checked against it: both, request, answer or off; both unless said",
@@ -199,9 +202,10 @@ var commonKeys = []mapping.Key[Step]{
 		func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
 			s.Pages = r.Whole(n, "pages")
 		}),
-	mapping.NewKey("redirects", "follow or off; follow unless said", func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
-		s.Stay = r.Choice(n, "way with redirects", "follow", "off") == "off"
-	}),
+	mapping.NewKey("redirects", "follow or off; follow unless said",
+		func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
+			s.Stay = r.Choice(n, "way with redirects", "follow", "off") == "off"
+		}),
 	mapping.NewKey("http", "1.1 or 2", func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
 		s.HTTP = r.Choice(n, "version of HTTP", "1.1", "2")
 	}),

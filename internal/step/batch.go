@@ -48,9 +48,10 @@ var batchKind = sheet.Kind{
 			func(r *mapping.Reader, _ *sheet.Step, b *Batch, n *yamlfile.Node) {
 				b.Service, b.At = r.PlainText(n), n
 			}),
-		own("as", "of a batch: multipart or json; multipart unless said", func(r *mapping.Reader, _ *sheet.Step, b *Batch, n *yamlfile.Node) {
-			b.JSON = r.Choice(n, "form of a batch", "multipart", "json") == "json"
-		}),
+		own("as", "of a batch: multipart or json; multipart unless said",
+			func(r *mapping.Reader, _ *sheet.Step, b *Batch, n *yamlfile.Node) {
+				b.JSON = r.Choice(n, "form of a batch", "multipart", "json") == "json"
+			}),
 		own("together", "of a batch: true where its changes are done as a whole or not at all",
 			func(r *mapping.Reader, _ *sheet.Step, b *Batch, n *yamlfile.Node) {
 				b.Together = r.Yes(n)

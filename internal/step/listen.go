@@ -76,13 +76,15 @@ var listenKeys = []mapping.Key[Listen]{
 var signedKeys = []mapping.Key[callback.Signed]{
 	mapping.TextKey("header", "the header field that holds the signature",
 		func(s *callback.Signed) *string { return &s.Header }),
-	mapping.NewKey("hash", "sha1, sha256 or sha512; sha256 unless said", func(r *mapping.Reader, s *callback.Signed, n *yamlfile.Node) {
-		s.Hash = r.Choice(n, "hash", "sha1", "sha256", "sha512")
-	}),
+	mapping.NewKey("hash", "sha1, sha256 or sha512; sha256 unless said",
+		func(r *mapping.Reader, s *callback.Signed, n *yamlfile.Node) {
+			s.Hash = r.Choice(n, "hash", "sha1", "sha256", "sha512")
+		}),
 	mapping.SecretKey("key", "the key, from ${sealed.x}", func(s *callback.Signed) **value.Template { return &s.Key }),
-	mapping.NewKey("encode", "hex or base64; hex unless said", func(r *mapping.Reader, s *callback.Signed, n *yamlfile.Node) {
-		s.Encode = r.Choice(n, "encoding", "hex", "base64")
-	}),
+	mapping.NewKey("encode", "hex or base64; hex unless said",
+		func(r *mapping.Reader, s *callback.Signed, n *yamlfile.Node) {
+			s.Encode = r.Choice(n, "encoding", "hex", "base64")
+		}),
 	mapping.TextKey("before", "what is before it, as sha256=", func(s *callback.Signed) *string { return &s.Before }),
 }
 

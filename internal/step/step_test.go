@@ -567,8 +567,14 @@ func TestIsWithin(t *testing.T) {
 		field, name string
 		want        bool
 	}{
-		{"lot", "lot", true}, {"lot.id", "lot", true}, {"lot[0].id", "lot", true}, {"lot.id", "lot.id", true},
-		{"lots", "lot", false}, {"lot", "lots", false}, {"lot_no", "lot", false}, {"depot", "lot", false},
+		{"lot", "lot", true},
+		{"lot.id", "lot", true},
+		{"lot[0].id", "lot", true},
+		{"lot.id", "lot.id", true},
+		{"lots", "lot", false},
+		{"lot", "lots", false},
+		{"lot_no", "lot", false},
+		{"depot", "lot", false},
 	} {
 		assert.Equal(t, c.want, isWithin(c.field, c.name), "%s in %s", c.field, c.name)
 	}

@@ -33,15 +33,16 @@ func FilterHelp(name string) (form, about, example string) {
 }
 
 var filterAbout = map[string]string{
-	"add":        "a date or a time moved by a span; -30 d goes back",
-	"base64":     "the text in Base64",
-	"day":        "the day of a date, 1 to 31",
-	"default":    "what is meant where there is no value",
-	"format":     "a date or a time in another form: d, M, yyyy, H, m, s; doubled with a zero before it",
-	"first":      "the first of a list; after a path, of all that it leads to",
-	"hex":        "the bytes of the text as hexadecimal digits",
-	"inside":     "the part of a text between two others",
-	"join":       "the values of a list as one text, with a sign between them or none; after a path, all that it leads to",
+	"add":     "a date or a time moved by a span; -30 d goes back",
+	"base64":  "the text in Base64",
+	"day":     "the day of a date, 1 to 31",
+	"default": "what is meant where there is no value",
+	"format":  "a date or a time in another form: d, M, yyyy, H, m, s; doubled with a zero before it",
+	"first":   "the first of a list; after a path, of all that it leads to",
+	"hex":     "the bytes of the text as hexadecimal digits",
+	"inside":  "the part of a text between two others",
+	"join": "the values of a list as one text, with a sign between them or none; after a path, all that it " +
+		"leads to",
 	"json":       "the value as JSON",
 	"last":       "the last of a list",
 	"least by":   "the item of a list whose field is the least",

@@ -173,7 +173,8 @@ func checkFresh(b *bench.Bench, a Arguments, sheets []*sheet.Sheet, call *sheet.
 			services = []*bench.Service{b.Service(one.Service)}
 		}
 	}
-	if a.Fresh && (call != nil || len(sheets) > 0) && !slices.ContainsFunc(services, (*bench.Service).IsContractFetched) {
+	if a.Fresh && (call != nil || len(sheets) > 0) &&
+		!slices.ContainsFunc(services, (*bench.Service).IsContractFetched) {
 		return fmt.Errorf("-fresh has no effect: no contract is at an address here")
 	}
 	return nil

@@ -40,14 +40,14 @@ func TestRun(t *testing.T) {
 	bench := demoBench(t)
 	sheets, err := bench.SheetFiles()
 	require.NoError(t, err)
-	require.Len(t, sheets, 12)
+	require.Len(t, sheets, 13)
 	masker := &secret.Masker{}
 	result, err := bench.Run(t.Context(), sheets, workbench.RunOptions{Options: workbench.Options{Masker: masker}})
 	require.NoError(t, err)
 	assert.Equal(t, workbench.Failed, result.Outcome)
 	assert.Equal(t, 1, result.Outcome.ExitStatus())
 	counts := result.Counts()
-	assert.Equal(t, []int{12, 17, 16, 1, 79, 76, 1, 2},
+	assert.Equal(t, []int{13, 18, 17, 1, 83, 80, 1, 2},
 		[]int{
 			counts.Sheets, counts.Rows, counts.RowsPassed, counts.RowsFailed, counts.Steps, counts.StepsPassed,
 			counts.StepsFailed, counts.StepsNotRun,
@@ -160,7 +160,7 @@ func TestNewKeepsWhatIsThere(t *testing.T) {
 func TestFoldersOfSheets(t *testing.T) {
 	bench := demoBench(t)
 	for name, want := range map[string]int{
-		"sheets": 12, "sheets/": 12, "sheets/0*.yaml": 9, filepath.Join(bench.Dir, "sheets"): 12, "sheets/0[12]*": 2,
+		"sheets": 13, "sheets/": 13, "sheets/0*.yaml": 9, filepath.Join(bench.Dir, "sheets"): 13, "sheets/0[12]*": 2,
 	} {
 		vetted, err := bench.Vet([]string{name}, workbench.Options{})
 		require.NoError(t, err, name)

@@ -65,9 +65,10 @@ func (c *Contract) Draft(b *Binding, o *Operation, options DraftOptions) (*Draft
 	}
 	d := &Draft{Remarks: map[*document.Node]string{}}
 	for _, e := range message.Payload {
-		sample := options.Overlay.Sample(schema.SampleOptions{Optional: !options.Required}, func(o schema.SampleOptions) *schema.Sample {
-			return instance.Sample(c.Schema, e, o)
-		})
+		sample := options.Overlay.Sample(schema.SampleOptions{Optional: !options.Required},
+			func(o schema.SampleOptions) *schema.Sample {
+				return instance.Sample(c.Schema, e, o)
+			})
 		if message.Encoded {
 			// Values carry their types: they are filled in anew from the sample.
 			filled, _ := instance.Fill(c.Schema, e, fieldsOf(sample.Root), instance.FillOptions{Encoded: true})

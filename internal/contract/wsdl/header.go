@@ -34,7 +34,8 @@ func (b *Bound) fillBlocks(r *contract.Request, fields *document.Node, o contrac
 		case given != nil && isElsewhere:
 			left = without(left, name)
 			problems = append(problems, contract.Problem{
-				Field: name, Message: "the header block " + name + " is given twice, as a field and in blocks:", Try: "keep one of them",
+				Field: name, Message: "the header block " + name + " is given twice, as a field and in " +
+					"blocks:", Try: "keep one of them",
 			})
 		case given != nil:
 			left = without(left, name)

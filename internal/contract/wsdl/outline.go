@@ -50,7 +50,10 @@ func (c *Contract) anywhere(op *Operation) *Bound {
 			}
 		}
 	}
-	return &Bound{Contract: c, Port: &Port{Binding: &Binding{Protocol: Other}}, Operation: op} // a binding that no port has
+	return &Bound{
+		Contract: c, Port: &Port{Binding: &Binding{Protocol: Other}},
+		Operation: op,
+	} // a binding that no port has
 }
 
 // Form is the contract as programs read it.

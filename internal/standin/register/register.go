@@ -1,5 +1,6 @@
 // Package register is the service of the stand-in that is as old services are: the register of members. It writes
-// ISO-8859-1, tells its errors with status 200, names its parameters with two letters, shows its contract to its own people
+// ISO-8859-1, tells its errors with status 200, names its parameters with two letters, shows its contract to its own
+// people
 // alone, and keeps its stream of news open.
 package register
 
@@ -59,7 +60,8 @@ func (s *Service) contract(w http.ResponseWriter, r *http.Request) {
 
 var contract = demo.File("contracts/register.json")
 
-// find lists members by a part of the name (nm), the parish (pa) and the day from which on they are members (jd, jm, jy).
+// find lists members by a part of the name (nm), the parish (pa) and the day from which on they are members (jd, jm,
+// jy).
 func (s *Service) find(w http.ResponseWriter, r *http.Request) {
 	query := r.URL.Query()
 	var since time.Time
@@ -81,7 +83,8 @@ func (s *Service) find(w http.ResponseWriter, r *http.Request) {
 			query.Get("pa") != "" && query.Get("pa") != m.parish {
 			continue
 		}
-		fmt.Fprintf(&found, "<member no=%q><name>%s</name><parish>%s</parish><joined>%s</joined></member>", strconv.Itoa(m.number),
+		fmt.Fprintf(&found, "<member no=%q><name>%s</name><parish>%s</parish><joined>%s</joined></member>",
+			strconv.Itoa(m.number),
 			html.EscapeString(m.name), html.EscapeString(m.parish), m.joined.Format(time.DateOnly))
 	}
 	if found.Len() == 0 {
