@@ -202,6 +202,9 @@ func (m *maker) inQuery(p *contract.Parameter, out *place, written func(*documen
 
 // body finds the fields of the body.
 func (m *maker) body() []*place {
+	if m.Rebuild != nil {
+		return m.templated()
+	}
 	if len(m.Request.Body) == 0 ||
 		strings.HasPrefix(strings.ToLower(m.Request.GetHeader("Content-Type")), "multipart/") {
 		return nil
@@ -234,6 +237,26 @@ func (m *maker) body() []*place {
 	}
 	b.walk(shape, inside, "", nil, 0)
 	return b.places
+}
+
+// templated are the fields that a template makes the body of.
+func (m *maker) templated() []*place {
+	var out []*place
+	for _, p := range matching(m.Operation, contract.InBody, contract.InForm) {
+		if p.Fixed != nil {
+			continue
+		}
+		one := &place{
+			path: p.Name, field: fieldOfParameter(p), shape: shapeOfParameter(p), good: m.Fields.Get(p.Name), typed: true,
+			set: func(v *document.Node) *exchange.Request { return m.Rebuild(p.Name, v) },
+		}
+		if one.good != nil {
+			one.remove = func() *exchange.Request { return m.Rebuild(p.Name, nil) }
+			one.null = func() *exchange.Request { return m.Rebuild(p.Name, &document.Node{Kind: document.Null}) }
+		}
+		out = append(out, one)
+	}
+	return out
 }
 
 // bodyPlaces finds places in a body that is read anew for each change.

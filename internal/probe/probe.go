@@ -8,6 +8,7 @@ import (
 	"slices"
 
 	"testbench/internal/contract"
+	"testbench/internal/document"
 	"testbench/internal/exchange"
 	"testbench/internal/login"
 	"testbench/internal/schema"
@@ -55,6 +56,10 @@ type Target struct {
 	Payload *schema.Shape
 	// Hold says what of a request breaks the contract; nil where nobody knows.
 	Hold func(*exchange.Request) []string
+	// Rebuild makes the request with another value of a field of the body, without it where that is nil, where a
+	// template makes the body of Fields; nil where fields are changed in the body itself. It may give nil.
+	Rebuild func(field string, v *document.Node) *exchange.Request
+	Fields  *document.Node
 	// Methods are those that the contract has for the address beside the request's own.
 	Methods []string
 	// Logins are the logins that go with the request.

@@ -15,8 +15,10 @@ import (
 	"testbench/internal/exchange"
 	"testbench/internal/login"
 	"testbench/internal/probe"
+	"testbench/internal/request"
 	"testbench/internal/result"
 	"testbench/internal/rule"
+	"testbench/internal/schema"
 	"testbench/internal/session"
 	"testbench/internal/sheet"
 	"testbench/internal/soap"
@@ -69,12 +71,12 @@ func New(ctx context.Context, s *session.Session, one *sheet.Step, scope *sessio
 		}
 		p.Target.Logins = append(p.Target.Logins, l)
 	}
-	addContractFacts(ctx, s, p)
+	addContractFacts(ctx, s, p, scope)
 	return p, nil
 }
 
 // addContractFacts adds what is known of the operation.
-func addContractFacts(ctx context.Context, s *session.Session, p *Subject) {
+func addContractFacts(ctx context.Context, s *session.Session, p *Subject, scope *session.Values) {
 	t, planned := p.Target, p.plan
 	if planned.Operation == nil {
 		return
@@ -85,17 +87,20 @@ func addContractFacts(ctx context.Context, s *session.Session, p *Subject) {
 		return
 	}
 	held := planned.Operation
+	rebuilt := map[*exchange.Request][]string{} // what of those breaks the description
 	if !planned.Contracted && planned.Service.Templates[facts.Name] != nil {
 		// Where in the body of a template a field ends up only the template knows.
 		outside := *facts.Endpoint
 		outside.Parameters = slices.DeleteFunc(slices.Clone(outside.Parameters), func(p contract.Parameter) bool {
 			return p.In == contract.InBody || p.In == contract.InForm
 		})
-		t.Operation, held = &outside, &outside
-		p.Notes = append(p.Notes,
-			"the body of "+facts.Name+" is made by its template:, and its fields are not changed one by one")
+		held = &outside
+		rebuilt = p.rebuilding(ctx, s, scope)
 	}
 	t.Hold = func(r *exchange.Request) []string {
+		if breaks, known := rebuilt[r]; known {
+			return breaks
+		}
 		return held.Hold(r.URL, &contract.Received{Header: canonical(r.Header), Body: r.Body, IsKind: rule.IsKind})
 	}
 	for _, other := range operationsBeside(ctx, s, planned) {
@@ -103,6 +108,45 @@ func addContractFacts(ctx context.Context, s *session.Session, p *Subject) {
 			t.Methods = append(t.Methods, other.Method)
 		}
 	}
+}
+
+// rebuilding lets a body that a template makes be made of other fields. What of each request breaks the description is in
+// what it returns.
+func (p *Subject) rebuilding(ctx context.Context, s *session.Session, scope *session.Values) map[*exchange.Request][]string {
+	breaks := map[*exchange.Request][]string{}
+	given := &request.Tree{}
+	if p.step.Fill != nil {
+		given = p.step.Fill
+	}
+	p.Target.Fields = given.Known(schema.Unknown)
+	if known, err := given.Node(scope); err == nil {
+		p.Target.Fields = known
+	}
+	p.Target.Rebuild = func(field string, v *document.Node) *exchange.Request {
+		changed := *p.step
+		changed.Unchecked = true
+		changed.Fill = &request.Tree{}
+		for _, f := range given.Fields {
+			if f.Name != field {
+				changed.Fill.Fields = append(changed.Fill.Fields, f)
+			}
+		}
+		if v != nil {
+			changed.Fill.Fields = append(changed.Fill.Fields, request.Field{Name: field, Value: request.Fixed(v)})
+		}
+		planned, err := s.Prepare(ctx, &changed, scope, nil)
+		if err != nil {
+			return nil
+		}
+		var wrong []string
+		_, problems := session.KnownRequest(s.Bench, &changed, planned.Service, planned.Operation)
+		for _, one := range problems {
+			wrong = append(wrong, one.Message)
+		}
+		breaks[planned.Request] = wrong
+		return planned.Request
+	}
+	return breaks
 }
 
 // operationsBeside are those that are beside the one of a plan, where it is described.

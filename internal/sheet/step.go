@@ -82,6 +82,7 @@ type Message struct {
 	Addressing string
 	// Contract says what is checked against it: both, request, answer, off; empty is both.
 	Contract   string
+	Unchecked  bool // what is wrong with its fields is sent all the same, for those who mean to
 	SOAPAction *value.Template
 	Spec       request.Spec // headers, query, body and so on, as the step adds them
 	Stay       bool         // redirects: off
