@@ -245,6 +245,12 @@ func errorOf(n *document.Node) *Error {
 	if inner.Kind == document.Element && e.Code == "" {
 		e.Code = findScalar(inner, []string{"code", "errorCode"})
 	}
+	// The innermost exception says what went wrong; the others, that something did.
+	for at := inner; at != nil; at = field(at, "innerexception") {
+		if text := own(at, []string{"exceptionmessage"}); text != "" {
+			e.Text, e.Code = text, cmp.Or(own(at, []string{"exceptiontype"}), e.Code)
+		}
+	}
 	for _, holder := range []*document.Node{
 		inner, n, field(inner, "innererror"), field(inner, "data"),
 		field(inner, "extensions"),

@@ -31,6 +31,11 @@ func TestErrorsAsTheyAreTold(t *testing.T) {
 			"attributes below one that only wraps", 200, `<reply><result code="17" ok="false"/></reply>`,
 			&reply.Error{Code: "17"},
 		},
+		{
+			"the innermost exception", 500, `{"Message": "An error has occurred.", "ExceptionMessage": "outer", ` +
+				`"InnerException": {"ExceptionMessage": "the lot is locked", "ExceptionType": "LockException"}}`,
+			&reply.Error{Code: "LockException", Text: "the lot is locked"},
+		},
 		{"an error without anything", 200, `{"error": {}, "lot": "L"}`, nil},
 		{"errors without any", 200, `{"errors": [], "lot": "L"}`, nil},
 		{"a code of zero", 200, `<result><errorCode>0</errorCode><errorMessage/></result>`, nil},
