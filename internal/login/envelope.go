@@ -62,6 +62,7 @@ func shownEnvelope(before string, m *wssecurity.Message) string {
 		return m.Shown(value.Mask) + attached
 	}
 	shown.TakeSecurity(m)
+	shown.TakeBlocks(m)
 	return shown.Shown(value.Mask) + attached
 }
 

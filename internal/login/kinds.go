@@ -27,6 +27,7 @@ var kinds = []kindOfLogin{
 	{"ntlm", readNTLM, keysOf(ntlmKeys)},
 	{"kerberos", readKerberos, keysOf(kerberosKeys)},
 	{"certificate", readCertificate, keysOf(materialKeys)},
+	{"oauth1", readOAuth1, keysOf(oauth1Keys)},
 	{"oauth2", readOAuth2, keysOf(oauth2Keys)},
 	{"login call", readLoginCallLogin, keysOf(loginCallKeys)},
 	{"session", readSession, keysOf(sessionKeys)},

@@ -177,8 +177,17 @@ func (e *Env) send(ctx context.Context, spec *request.Spec) (*reply.Reply, error
 	return e.do(ctx, r)
 }
 
-// do sends a request of the login's own. Its redirects lead to no other origin.
+// do sends a request of the login's own, and masks what it gives.
 func (e *Env) do(ctx context.Context, r *exchange.Request) (*reply.Reply, error) {
+	re, err := e.ask(ctx, r)
+	if err == nil {
+		e.hideAnswered(re)
+	}
+	return re, err
+}
+
+// ask sends a request of the login's own. Its redirects lead to no other origin.
+func (e *Env) ask(ctx context.Context, r *exchange.Request) (*reply.Reply, error) {
 	r.Login = true
 	record := e.Sender.Do(ctx, r)
 	if e.keeper != nil {
@@ -190,9 +199,7 @@ func (e *Env) do(ctx context.Context, r *exchange.Request) (*reply.Reply, error)
 	if record.Failure != nil {
 		return nil, &Error{Message: record.Failure.Message, Record: record, Cause: record.Failure}
 	}
-	re := reply.Read(record)
-	e.hideAnswered(re)
-	return re, nil
+	return reply.Read(record), nil
 }
 
 // hideAnswered masks what a login call gave: the cookies it set, and each token of its answer,

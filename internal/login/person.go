@@ -132,7 +132,7 @@ func (o *OAuth2) byCode(ctx context.Context, env *Env, s *oauthState) (*Token, e
 	if err != nil {
 		return nil, err
 	}
-	listener, redirect, err := o.listen(env)
+	listener, redirect, err := listen(env, o.Redirect)
 	if err != nil {
 		return nil, err
 	}
@@ -143,10 +143,27 @@ func (o *OAuth2) byCode(ctx context.Context, env *Env, s *oauthState) (*Token, e
 	if err != nil {
 		return nil, err
 	}
+	issuer := textOf(s.metadata.Get("issuer"))
+	code, err := cameBack(ctx, env, listener, redirect, address, func(came url.Values) (returned, bool) {
+		return codeIn(came, issuer), came.Get("state") == state
+	})
+	if err != nil {
+		return nil, err
+	}
+	env.Scope.Hide(code)
+	return o.ask(ctx, env, s,
+		o.targeted(pair("grant_type", "authorization_code"), pair("code", code),
+			pair("redirect_uri", redirect.String()), pair("code_verifier", verifier)))
+}
+
+// cameBack sends somebody to a page and waits for what the browser brings back to the listener, as read finds it; read
+// says no to what belongs to another request.
+func cameBack(ctx context.Context, env *Env, listener net.Listener, redirect *url.URL, address string,
+	read func(came url.Values) (got returned, isOurs bool),
+) (string, error) {
 	came := make(chan returned, 1)
 	server := &http.Server{
-		ReadHeaderTimeout: 10 * time.Second, MaxHeaderBytes: 64 << 10,
-		Handler: catcher(redirect, state, textOf(s.metadata.Get("issuer")), came),
+		ReadHeaderTimeout: 10 * time.Second, MaxHeaderBytes: 64 << 10, Handler: catcher(redirect, read, came),
 	}
 	go func() { _ = server.Serve(listener) }()
 	defer func() {
@@ -161,29 +178,23 @@ func (o *OAuth2) byCode(ctx context.Context, env *Env, s *oauthState) (*Token, e
 	defer timer.Stop()
 	select {
 	case <-ctx.Done():
-		return nil, &Error{Message: "interrupted while waiting for somebody to agree", Cause: ctx.Err()}
+		return "", &Error{Message: "interrupted while waiting for somebody to agree", Cause: ctx.Err()}
 	case <-timer.C:
-		return nil, &Error{
+		return "", &Error{
 			Asked:   true,
 			Message: fmt.Sprintf("nobody came back from the authorization page within %v", personTime),
 			Try:     "the server must know the redirect address " + redirect.String(),
 		}
 	case got := <-came:
-		if got.err != nil {
-			return nil, got.err
-		}
-		env.Scope.Hide(got.code)
-		return o.ask(ctx, env, s,
-			o.targeted(pair("grant_type", "authorization_code"), pair("code", got.code),
-				pair("redirect_uri", redirect.String()), pair("code_verifier", verifier)))
+		return got.code, got.err
 	}
 }
 
 // listen opens the loopback port that the browser comes back to.
-func (o *OAuth2) listen(env *Env) (net.Listener, *url.URL, error) {
+func listen(env *Env, at *value.Template) (net.Listener, *url.URL, error) {
 	redirect := &url.URL{Scheme: "http", Host: "127.0.0.1:0", Path: "/back"}
-	if o.Redirect != nil {
-		text, err := o.Redirect.Text(env.Scope, value.Address)
+	if at != nil {
+		text, err := at.Text(env.Scope, value.Address)
 		if err != nil {
 			return nil, nil, &Error{Message: "redirect: " + err.Error()}
 		}
@@ -253,31 +264,36 @@ func (o *OAuth2) authorizeAddress(env *Env, page string, redirect *url.URL, veri
 	return address.String(), nil
 }
 
-// catcher answers the browser that comes back (RFC 6749, 4.1.2), and nobody else.
-func catcher(redirect *url.URL, state, issuer string, came chan<- returned) http.Handler {
+// codeIn reads what the authorization server sends back (RFC 6749, 4.1.2).
+func codeIn(query url.Values, issuer string) returned {
+	got := returned{code: query.Get("code")}
+	switch code := query.Get("error"); {
+	case code != "":
+		message := "the authorization server said no: " + code
+		if description := query.Get("error_description"); description != "" {
+			message += ": " + description
+		}
+		got.err = &Error{Asked: true, Message: message, Try: errorWords[code]}
+	case query.Has("iss") && issuer != "" && query.Get("iss") != issuer:
+		// RFC 9207, section 2.4: another server answered in the place of ours.
+		got.err = &Error{
+			Asked:   true,
+			Message: fmt.Sprintf("the answer came from another issuer: %q, not %q", query.Get("iss"), issuer),
+		}
+	case got.code == "":
+		got.err = &Error{Asked: true, Message: "the authorization server sent the browser back without a code"}
+	}
+	return got
+}
+
+// catcher answers the browser that comes back, and nobody else.
+func catcher(redirect *url.URL, read func(url.Values) (returned, bool), came chan<- returned) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		query := r.URL.Query()
-		if r.Method != http.MethodGet || r.URL.Path != redirect.Path || query.Get("state") != state {
+		got, isOurs := read(r.URL.Query())
+		if r.Method != http.MethodGet || r.URL.Path != redirect.Path || !isOurs {
 			// Somebody else's request, or a forged one: the wait goes on.
 			http.Error(w, "this is not the answer that is waited for", http.StatusNotFound)
 			return
-		}
-		got := returned{code: query.Get("code")}
-		switch code := query.Get("error"); {
-		case code != "":
-			message := "the authorization server said no: " + code
-			if description := query.Get("error_description"); description != "" {
-				message += ": " + description
-			}
-			got.err = &Error{Asked: true, Message: message, Try: errorWords[code]}
-		case query.Has("iss") && issuer != "" && query.Get("iss") != issuer:
-			// RFC 9207, section 2.4: another server answered in the place of ours.
-			got.err = &Error{
-				Asked:   true,
-				Message: fmt.Sprintf("the answer came from another issuer: %q, not %q", query.Get("iss"), issuer),
-			}
-		case got.code == "":
-			got.err = &Error{Asked: true, Message: "the authorization server sent the browser back without a code"}
 		}
 		said := "Test Bench has what it needs. This page can be closed."
 		if got.err != nil {

@@ -1,6 +1,7 @@
 package login
 
 import (
+	"crypto/hmac"
 	"crypto/sha256"
 	"encoding/base64"
 	"net/http"
@@ -13,8 +14,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"testbench/internal/document"
 	"testbench/internal/exchange"
 	"testbench/internal/keys"
+	"testbench/internal/value"
 )
 
 // The examples of RFC 7616, 3.9, and of RFC 2617, 3.5, which it replaced.
@@ -262,4 +265,83 @@ func TestCheckJWT(t *testing.T) {
 		_, err := sign(algorithm, nil, jwt.MapClaims{}, key)
 		assert.Error(t, err, algorithm)
 	}
+}
+
+// The examples of RFC 5849, 1.2 and 3.4.1.1, and a token in the header of an envelope.
+func TestOAuth1Vectors(t *testing.T) {
+	ask := func(method, address, contentType, body string) *exchange.Request {
+		at, err := url.Parse(address)
+		require.NoError(t, err)
+		r := &exchange.Request{Method: method, URL: at, Body: []byte(body)}
+		if contentType != "" {
+			r.SetHeader("Content-Type", contentType)
+		}
+		return r
+	}
+	const form = "application/x-www-form-urlencoded"
+	base, err := oauth1Base(ask("POST", "http://example.com:80/request?b5=%3D%253D&a3=a&c%40=&a2=r%20b", form, "c2&a3=2+q"),
+		[][2]string{
+			{"oauth_consumer_key", "9djdj82h48djs9d2"}, {"oauth_token", "kkk9d7dh3k39sjv7"},
+			{"oauth_signature_method", "HMAC-SHA1"}, {"oauth_timestamp", "137131201"}, {"oauth_nonce", "7d8f3e4a"},
+		})
+	require.NoError(t, err)
+	assert.Equal(t, "POST&http%3A%2F%2Fexample.com%2Frequest&a2%3Dr%2520b%26a3%3D2%2520q%26a3%3Da%26b5%3D%253D%25253D%26c%2540"+
+		"%3D%26c2%3D%26oauth_consumer_key%3D9djdj82h48djs9d2%26oauth_nonce%3D7d8f3e4a%26oauth_signature_method%3DHMAC-SHA1"+
+		"%26oauth_timestamp%3D137131201%26oauth_token%3Dkkk9d7dh3k39sjv7", base)
+	for _, c := range []struct {
+		name, method, address, token, secret, stamp, nonce, more, value, want string
+	}{
+		{
+			"a token", "POST", "https://photos.example.net/token", "hh5s93j4hdidpola", "hdhd0244k9j7ao03", "137131201", "walatlh",
+			"oauth_verifier", "hfdp7dh39dks9884", "gKgrFCywp7rO0OXSjdot/IHF7IU=",
+		},
+		{
+			"a picture", "GET", "http://photos.example.net/photos?file=vacation.jpg&size=original", "nnch734d00sl2jdk",
+			"pfkkdhi9sl3r4s00", "137131202", "chapoH", "", "", "MdpQcU8iPSUjWoN/UDMsK2sui9I=",
+		},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			own := [][2]string{
+				{"oauth_consumer_key", "dpf43f3p2l4k3l03"}, {"oauth_signature_method", "HMAC-SHA1"},
+				{"oauth_timestamp", c.stamp}, {"oauth_nonce", c.nonce},
+			}
+			for _, p := range [][2]string{{"oauth_token", c.token}, {c.more, c.value}} {
+				if p[1] != "" {
+					own = append(own, p)
+				}
+			}
+			base, err := oauth1Base(ask(c.method, c.address, "", ""), own)
+			require.NoError(t, err)
+			got, err := (&OAuth1{Method: "HMAC-SHA1"}).signature(&oauth1State{
+				clientSecret: "kd94hf93k423kf44", tokenSecret: c.secret,
+			}, base)
+			require.NoError(t, err)
+			assert.Equal(t, c.want, got)
+		})
+	}
+	o := &OAuth1{
+		Method: "HMAC-SHA256", Into: "block", Block: "p:passport", Names: map[string]string{"p": "urn:heatherfold:desk"},
+		Account: value.Literal("hive 7"),
+	}
+	r := ask("POST", "http://desk.example/", "text/xml",
+		`<e:Envelope xmlns:e="http://schemas.xmlsoap.org/soap/envelope/"><e:Body><a/></e:Body></e:Envelope>`)
+	token := &Token{material: &oauth1State{client: "c/1", clientSecret: "s", token: "t", tokenSecret: "u"}}
+	require.NoError(t, o.Put(r, &Env{}, token))
+	root, err := document.ReadXML(r.Body, "")
+	require.NoError(t, err)
+	block := root.Child("Header").Child("passport")
+	require.NotNil(t, block, string(r.Body))
+	require.Len(t, r.Signed, 1)
+	parts := strings.Split(r.Signed[0], "&")
+	require.Len(t, parts, 5)
+	assert.Equal(t, []string{"hive%207", "c%2F1", "t"}, parts[:3])
+	for i, name := range []string{"account", "consumerKey", "token", "nonce", "timestamp"} {
+		assert.Equal(t, "urn:heatherfold:desk", block.Child(name).Name().Space)
+		assert.Equal(t, parts[i], escape3986(block.Child(name).OwnText()), name)
+	}
+	mac := hmac.New(sha256.New, []byte("s&u"))
+	mac.Write([]byte(r.Signed[0]))
+	assert.Equal(t, base64.StdEncoding.EncodeToString(mac.Sum(nil)), block.Child("signature").OwnText())
+	algorithm, _ := block.Child("signature").Attribute("algorithm")
+	assert.Equal(t, "HMAC-SHA256", algorithm)
 }

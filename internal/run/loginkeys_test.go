@@ -41,7 +41,7 @@ type issuing struct {
 
 // byChance are texts that are another one each time: keys, signatures, random words.
 var byChance = regexp.MustCompile(
-	`eyJ[A-Za-z0-9_-]+|[A-Za-z0-9+/_-]{20,}={0,2}|\b[a-z]+-[A-Za-z0-9]{12}\b|127\.0\.0\.1:\d+`)
+	`oauth_(?:signature|nonce)=[^,& ]+|eyJ[A-Za-z0-9_-]+|[A-Za-z0-9+/_-]{20,}={0,2}|\b[a-z]+-[A-Za-z0-9]{12}\b|127\.0\.0\.1:\d+`)
 
 // lasting is a text without what is made by chance; of that stays how long it is, and of a
 // signed token its head.
@@ -50,6 +50,9 @@ func lasting(text string) string {
 		if head, err := base64.RawURLEncoding.DecodeString(m); err == nil && strings.Contains(string(head), "alg") &&
 			!strings.Contains(string(head), "jwk") {
 			return string(head)
+		}
+		if name, _, isParameter := strings.Cut(m, "="); isParameter && strings.HasPrefix(name, "oauth_") {
+			return name + "=…" // how long it is escaped differs, too
 		}
 		return fmt.Sprintf("(%d)", len(m))
 	})
@@ -108,6 +111,10 @@ type loginCase struct {
 // credential cannot.
 var provedBy = map[string]string{
 	"kerberos": "TestApacheLogins", "ntlm": "TestNTLM", "certificate": "TestNginxTLS",
+	"oauth1 temporary": "TestOAuth1ByOauthlib", "oauth1 authorize": "TestOAuth1ByOauthlib",
+	"oauth1 from": "TestOAuth1ByOauthlib", "oauth1 redirect": "TestOAuth1ByOauthlib",
+	"oauth1 block": "TestOAuth1Vectors", "oauth1 account": "TestOAuth1Vectors", "oauth1 names": "TestOAuth1Vectors",
+	"oauth1 password": "TestIssuerClients",
 	"oauth2 authorize": "TestIssuerPersons", "oauth2 redirect": "TestIssuerPersons",
 	"oauth2 device": "TestIssuerPersons", "oauth2 certificate": "TestIssuerClients",
 	"oauth2 key password": "TestIssuerClients", "hmac key is": "TestHMACVectors",
@@ -128,6 +135,18 @@ var loginCases = []loginCase{
 		instead: map[string][]string{"query": {"header"}, "cookie": {"header"}},
 	},
 	{kind: "digest", target: "/digest", base: map[string]string{"user": "clerk", "password": "${sealed.clerk}"}},
+	{
+		kind: "oauth1", base: map[string]string{"client": "c", "client secret": "${sealed.clerk}"},
+		more: map[string]string{
+			"token": "${sealed.press}", "token secret": "${sealed.press}", "method": "HMAC-SHA256", "into": "query",
+			"key": "${sealed.bryony_key}", "realm": "hives", "body hash": "true",
+		},
+		beside: map[string]map[string]string{
+			"token": {"token secret": "${sealed.press}"}, "token secret": {"token": "${sealed.press}"},
+			"key": {"method": "RSA-SHA1"},
+		},
+		instead: map[string][]string{"key": {"client secret"}},
+	},
 	{
 		kind: "oauth2", base: map[string]string{
 			"from": "${base}/token", "client": "c",

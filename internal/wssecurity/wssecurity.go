@@ -42,7 +42,8 @@ type Message struct {
 	version  soap.Version
 	header   *document.Node
 	body     *document.Node
-	security *document.Node // nil until something goes into it
+	security *document.Node   // nil until something goes into it
+	added    []*document.Node // header blocks
 }
 
 // Parse reads an envelope. The error is for what is not a SOAP envelope.
@@ -122,6 +123,33 @@ func (m *Message) TakeSecurity(of *Message) {
 	m.security.Become(of.security)
 }
 
+// AddBlock adds a block after those that the header has.
+func (m *Message) AddBlock(block *document.Node) {
+	m.headed().AppendItems(block)
+	m.added = append(m.added, block)
+}
+
+// TakeBlocks adds the blocks that were added to another message, to show them.
+func (m *Message) TakeBlocks(of *Message) {
+	for _, block := range of.added {
+		m.headed().AppendItems(block)
+	}
+}
+
+// headed returns the header of the envelope, and makes it when there is none.
+func (m *Message) headed() *document.Node {
+	if m.header == nil {
+		envelope := m.Root.Name()
+		m.header = document.NewElement(document.Name{Space: envelope.Space, Prefix: envelope.Prefix, Local: "Header"})
+		at := 0
+		for at < len(m.Root.Items()) && m.Root.Items()[at] != m.body {
+			at++
+		}
+		m.Root.SetItems(append(m.Root.Items()[:at:at], append([]*document.Node{m.header}, m.Root.Items()[at:]...)...))
+	}
+	return m.header
+}
+
 // element makes an element of one of the namespaces above.
 func element(space, local string, items ...*document.Node) *document.Node {
 	return document.NewElement(document.Name{Space: space, Prefix: prefixes[space], Local: local}, items...)
@@ -143,14 +171,7 @@ func (m *Message) secured() *document.Node {
 		return m.security
 	}
 	envelope := m.Root.Name()
-	if m.header == nil {
-		m.header = document.NewElement(document.Name{Space: envelope.Space, Prefix: envelope.Prefix, Local: "Header"})
-		at := 0
-		for at < len(m.Root.Items()) && m.Root.Items()[at] != m.body {
-			at++
-		}
-		m.Root.SetItems(append(m.Root.Items()[:at:at], append([]*document.Node{m.header}, m.Root.Items()[at:]...)...))
-	}
+	m.headed()
 	m.security = element(wsse, "Security")
 	for space, prefix := range prefixes {
 		if space == wsse || space == wsu {
