@@ -114,7 +114,7 @@ var provedBy = map[string]string{
 	"oauth1 temporary": "TestOAuth1ByOauthlib", "oauth1 authorize": "TestOAuth1ByOauthlib",
 	"oauth1 from": "TestOAuth1ByOauthlib", "oauth1 redirect": "TestOAuth1ByOauthlib",
 	"oauth1 block": "TestOAuth1Vectors", "oauth1 account": "TestOAuth1Vectors", "oauth1 names": "TestOAuth1Vectors",
-	"oauth1 password": "TestIssuerClients",
+	"oauth1 password":  "TestIssuerClients",
 	"oauth2 authorize": "TestIssuerPersons", "oauth2 redirect": "TestIssuerPersons",
 	"oauth2 device": "TestIssuerPersons", "oauth2 certificate": "TestIssuerClients",
 	"oauth2 key password": "TestIssuerClients", "hmac key is": "TestHMACVectors",
