@@ -166,7 +166,7 @@ func schemeWord(e *evidence) string {
 
 // kindOfScheme names the login for schemes that are more than a word.
 var kindOfScheme = map[string]string{
-	"Basic": "basic", "Digest": "digest", "Negotiate": "kerberos", "NTLM": "ntlm",
+	"Basic": "basic", "Digest": "digest", "Negotiate": "kerberos", "NTLM": "ntlm", "OAuth": "oauth1",
 	"DPoP": "oauth2 with proof: dpop",
 }
 

@@ -40,9 +40,20 @@ type HMAC struct {
 	Nonce  *Target // nil for none
 	ID     *Target // where the key's name goes; nil for nowhere
 	Body   *Target // where the body's hash goes; nil for nowhere
-	// Write is what goes into Into: ${id}, ${signature}, ${stamp} and ${nonce} stand
-	// for those; empty writes the signature alone.
+	BodyAs string  // how that is made: a hash and an encoding; "" for those of the signature
+	// Canonical is a form of the request that is hashed before it is signed, its parts a line each; nil for none.
+	Canonical []SignedPart
+	Headers   []string // the header fields of header lines and signed headers, in small letters and sorted
+	Derive    *Derivation
+	// Write is what goes into Into: ${signature} and the names of parts stand for those; empty writes the signature alone.
 	Write string
+}
+
+// Derivation makes the key that signs in steps: each is the HMAC of a part by the key of the step before, the first by
+// the shared key with Before in front of it.
+type Derivation struct {
+	Before string
+	Steps  []SignedPart
 }
 
 // HMACHashes are the hashes by name.
@@ -80,6 +91,7 @@ type SignedPart struct {
 var SignedParts = []string{
 	"method", "scheme", "host", "path", "target", "query", "sorted query", "address", "stamp",
 	"nonce", "key id", "body", "body hash", "header", "named header", "parameter", "text",
+	"escaped path", "stamp date", "scope", "header lines", "signed headers", "canonical hash",
 }
 
 // ParseSignedPart reads one part as a file writes it.
@@ -89,6 +101,14 @@ func ParseSignedPart(text string) (SignedPart, error) {
 		text) && text != "header" && text != "named header" && text != "parameter" && text != "text" {
 		return SignedPart{What: text}, nil
 	}
+	for _, what := range []string{"body hash", "canonical hash"} {
+		if form, ok := strings.CutPrefix(text, what+" "); ok {
+			if _, _, err := hashForm(form, "", ""); err != nil {
+				return SignedPart{}, err
+			}
+			return SignedPart{What: what, Name: form}, nil
+		}
+	}
 	for _, what := range []string{"named header", "header", "parameter", "text"} {
 		if name, ok := strings.CutPrefix(text, what+" "); ok && strings.TrimSpace(name) != "" {
 			return SignedPart{What: what, Name: strings.TrimSpace(name)}, nil
@@ -97,6 +117,29 @@ func ParseSignedPart(text string) (SignedPart, error) {
 	return SignedPart{}, fmt.Errorf(
 		"%q cannot be signed; there are: %s (a header, a named header, a parameter and a text with their name or "+
 			"text behind)", text, strings.Join(SignedParts, ", "))
+}
+
+// hashForm reads how a hash is made: a hash, an encoding, or both ("sha256 hex"); what is not said is as given.
+func hashForm(form, hash, encoding string) (ofHash, ofEncoding string, err error) {
+	for word := range strings.FieldsSeq(form) {
+		switch {
+		case HMACHashes[word] != nil:
+			hash = word
+		case slices.Contains(HMACEncodings, word):
+			encoding = word
+		default:
+			return "", "", fmt.Errorf("%q is neither a hash nor an encoding; write it like sha256 hex", word)
+		}
+	}
+	return hash, encoding, nil
+}
+
+// hashed is the hash of some bytes in a form.
+func (h *HMAC) hashed(form string, data []byte) string {
+	name, encoding, _ := hashForm(form, h.Hash, h.Encode) // it was read before
+	sum := HMACHashes[name]()
+	sum.Write(data)
+	return encodeText(encoding, sum.Sum(nil))
 }
 
 // hmacState is what was read for the login.
@@ -175,7 +218,8 @@ func (h *HMAC) Put(r *exchange.Request, env *Env, t *Token) error {
 	state := t.material.(*hmacState)
 	made := map[string]string{"id": state.id}
 	if h.Stamp != nil {
-		made["stamp"] = formatStamp(h.Stamp.As, env.serverNow(r.URL.Host).Add(t.stampShift()))
+		at := env.serverNow(r.URL.Host).Add(t.stampShift())
+		made["stamp"], made["stamp date"] = formatStamp(h.Stamp.As, at), at.UTC().Format("20060102")
 		h.Stamp.put(r, made["stamp"])
 	}
 	if h.Nonce != nil {
@@ -185,33 +229,81 @@ func (h *HMAC) Put(r *exchange.Request, env *Env, t *Token) error {
 	if h.ID != nil {
 		h.ID.put(r, state.id)
 	}
-	newHash := HMACHashes[h.Hash]
-	bodyHash := newHash()
-	bodyHash.Write(r.Body)
-	made["body hash"] = encodeText(h.Encode, bodyHash.Sum(nil))
 	if h.Body != nil {
-		h.Body.put(r, made["body hash"])
+		h.Body.put(r, h.hashed(h.BodyAs, r.Body))
 	}
-	var parts []string
-	for _, p := range h.Sign {
-		text, err := p.text(r, made)
+	made["signed headers"] = strings.Join(h.Headers, ";")
+	if h.Derive != nil {
+		scope, err := h.texts(h.Derive.Steps, r, made)
 		if err != nil {
 			return err
 		}
-		parts = append(parts, text)
+		made["scope"] = strings.Join(scope, "/")
+	}
+	if h.Canonical != nil {
+		lines, err := h.texts(h.Canonical, r, made)
+		if err != nil {
+			return err
+		}
+		made["canonical"] = strings.Join(lines, "\n")
+		r.Signed = append(r.Signed, made["canonical"])
+	}
+	parts, err := h.texts(h.Sign, r, made)
+	if err != nil {
+		return err
 	}
 	base := strings.Join(parts, h.Join)
 	r.Signed = append(r.Signed, base)
-	mac := hmac.New(newHash, state.key)
-	mac.Write([]byte(base))
-	made["signature"] = encodeText(h.Encode, t.spoilSignature(mac.Sum(nil)))
-	written := made["signature"]
-	if h.Write != "" {
-		written = strings.NewReplacer("${id}", made["id"], "${signature}", made["signature"], "${stamp}", made["stamp"],
-			"${nonce}", made["nonce"]).Replace(h.Write)
+	key, err := h.derived(state.key, r, made)
+	if err != nil {
+		return err
 	}
-	h.Into.put(r, written)
+	made["signature"] = encodeText(h.Encode, t.spoilSignature(h.mac(key, base)))
+	h.Into.put(r, h.written(made))
 	return nil
+}
+
+// written is what goes beside the signature.
+func (h *HMAC) written(made map[string]string) string {
+	if h.Write == "" {
+		return made["signature"]
+	}
+	var pairs []string
+	for _, name := range []string{"id", "signature", "stamp", "nonce", "scope", "signed headers", "stamp date"} {
+		pairs = append(pairs, "${"+name+"}", made[name])
+	}
+	return strings.NewReplacer(pairs...).Replace(h.Write)
+}
+
+func (h *HMAC) mac(key []byte, text string) []byte {
+	mac := hmac.New(HMACHashes[h.Hash], key)
+	mac.Write([]byte(text))
+	return mac.Sum(nil)
+}
+
+// derived is the key that signs.
+func (h *HMAC) derived(key []byte, r *exchange.Request, made map[string]string) ([]byte, error) {
+	if h.Derive == nil {
+		return key, nil
+	}
+	key = append([]byte(h.Derive.Before), key...)
+	steps, err := h.texts(h.Derive.Steps, r, made)
+	for _, step := range steps {
+		key = h.mac(key, step)
+	}
+	return key, err
+}
+
+// texts are those of several parts.
+func (h *HMAC) texts(parts []SignedPart, r *exchange.Request, made map[string]string) ([]string, error) {
+	out := make([]string, len(parts))
+	for i, p := range parts {
+		var err error
+		if out[i], err = h.text(p, r, made); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
 }
 
 func formatStamp(form string, at time.Time) string {
@@ -229,8 +321,16 @@ func formatStamp(form string, at time.Time) string {
 }
 
 // text gives one part of what is signed.
-func (p SignedPart) text(r *exchange.Request, made map[string]string) (string, error) {
+func (h *HMAC) text(p SignedPart, r *exchange.Request, made map[string]string) (string, error) {
 	switch p.What {
+	case "body hash":
+		return h.hashed(p.Name, r.Body), nil
+	case "canonical hash":
+		return h.hashed(p.Name, []byte(made["canonical"])), nil
+	case "escaped path":
+		return strings.ReplaceAll(escape3986(pathOfURL(r)), "%2F", "/"), nil
+	case "header lines":
+		return h.headerLines(r)
 	case "method":
 		return r.Method, nil
 	case "scheme":
@@ -241,10 +341,7 @@ func (p SignedPart) text(r *exchange.Request, made map[string]string) (string, e
 		}
 		return strings.ToLower(r.URL.Host), nil
 	case "path":
-		if path := r.URL.EscapedPath(); path != "" {
-			return path, nil
-		}
-		return "/", nil
+		return pathOfURL(r), nil
 	case "target":
 		return r.URL.RequestURI(), nil
 	case "query":
@@ -253,7 +350,7 @@ func (p SignedPart) text(r *exchange.Request, made map[string]string) (string, e
 		return sortedQuery(r.URL.RawQuery)
 	case "address":
 		return r.URL.String(), nil
-	case "stamp", "nonce", "body hash":
+	case "stamp", "stamp date", "nonce", "scope", "signed headers":
 		return made[p.What], nil
 	case "key id":
 		return made["id"], nil
@@ -278,6 +375,27 @@ func (p SignedPart) text(r *exchange.Request, made map[string]string) (string, e
 		return r.URL.Query().Get(p.Name), nil
 	}
 	return p.Name, nil
+}
+
+func pathOfURL(r *exchange.Request) string {
+	if path := r.URL.EscapedPath(); path != "" {
+		return path
+	}
+	return "/"
+}
+
+// headerLines are the header fields that are signed, a line each, their values without spaces around them and with one
+// between words.
+func (h *HMAC) headerLines(r *exchange.Request) (string, error) {
+	var out strings.Builder
+	for _, name := range h.Headers {
+		text, err := h.text(SignedPart{What: "header", Name: name}, r, nil)
+		if err != nil {
+			return "", err
+		}
+		out.WriteString(name + ":" + strings.Join(strings.Fields(text), " ") + "\n")
+	}
+	return out.String(), nil
 }
 
 // sortedQuery writes the parameters anew by RFC 3986 and sorts them by byte,
@@ -330,6 +448,7 @@ func readHMAC(r *mapping.Reader, n *yamlfile.Node) Kind {
 	mapping.Read(r, "an hmac login", n, h, hmacKeys)
 	r.Together(n, hmacTogether)
 	needSettings(r, n, "key", h.Key)
+	h.checkUses(r, n)
 	if len(h.Sign) == 0 || h.Into.Name == "" {
 		r.File.Report(n, "write sign: with a list of "+strings.Join(SignedParts, ", ")+
 			"; and into: header NAME or query NAME",
@@ -341,14 +460,25 @@ func readHMAC(r *mapping.Reader, n *yamlfile.Node) Kind {
 var hmacKeys = []mapping.Key[HMAC]{
 	ignoreKind[HMAC](),
 	mapping.NewKey("sign", "what is signed, in order", func(r *mapping.Reader, h *HMAC, n *yamlfile.Node) {
-		for _, item := range r.List(n) {
-			part, err := ParseSignedPart(r.PlainText(item))
-			if err != nil {
-				r.File.Report(item, "", "%v", err)
-			}
-			h.Sign = append(h.Sign, part)
-		}
+		h.Sign = readSignedParts(r, n)
 	}),
+	mapping.NewKey("canonical", "a form of the request whose hash is signed (canonical hash), a line for each part",
+		func(r *mapping.Reader, h *HMAC, n *yamlfile.Node) { h.Canonical = readSignedParts(r, n) }),
+	mapping.NewKey("headers", "the header fields of the parts header lines and signed headers",
+		func(r *mapping.Reader, h *HMAC, n *yamlfile.Node) {
+			for _, item := range r.List(n) {
+				h.Headers = append(h.Headers, strings.ToLower(readHeaderName(r, item)))
+			}
+			slices.Sort(h.Headers)
+		}),
+	mapping.NewKey("derive", "the key that signs is made in steps: before:, and steps: with parts",
+		func(r *mapping.Reader, h *HMAC, n *yamlfile.Node) {
+			h.Derive = &Derivation{}
+			mapping.Read(r, "derive", n, h.Derive, derivationKeys)
+			if len(h.Derive.Steps) == 0 {
+				r.File.Report(n, "write steps: [stamp date, text eu, text hives]", "derive: needs steps:")
+			}
+		}),
 	mapping.TextKey("join", "what is between the parts; a line break unless said",
 		func(h *HMAC) *string { return &h.Join }),
 	mapping.NewKey("hash", "sha256, sha384, sha512, sha1, md5; sha256 unless said",
@@ -381,7 +511,8 @@ var hmacKeys = []mapping.Key[HMAC]{
 			}
 		}),
 	mapping.NewKey(
-		"write", "what is written there: ${id}, ${signature}, ${stamp} and ${nonce} stand for those",
+		"write", "what is written there: ${signature}, ${id}, ${stamp}, ${stamp date}, ${nonce}, ${scope} and "+
+			"${signed headers} stand for those",
 		func(r *mapping.Reader, h *HMAC, n *yamlfile.Node) { h.Write = r.Text(n) },
 	),
 	mapping.NewKey("stamp", "where the time stamp goes", func(r *mapping.Reader, h *HMAC, n *yamlfile.Node) {
@@ -402,9 +533,35 @@ var hmacKeys = []mapping.Key[HMAC]{
 	mapping.NewKey("nonce", "where a random word goes", func(r *mapping.Reader, h *HMAC, n *yamlfile.Node) {
 		h.Nonce = readTarget(r, n)
 	}),
+	mapping.NewKey("body hash as", "how it is made: sha256 hex; by hash: and encode: unless said",
+		func(r *mapping.Reader, h *HMAC, n *yamlfile.Node) {
+			h.BodyAs = r.PlainText(n)
+			if _, _, err := hashForm(h.BodyAs, "", ""); err != nil {
+				r.File.Report(n, "", "%v", err)
+			}
+		}),
 	mapping.NewKey("body hash", "where the body's hash goes", func(r *mapping.Reader, h *HMAC, n *yamlfile.Node) {
 		h.Body = readTarget(r, n)
 	}),
+}
+
+var derivationKeys = []mapping.Key[Derivation]{
+	mapping.TextKey("before", "a text before the shared key", func(d *Derivation) *string { return &d.Before }),
+	mapping.NewKey("steps", "the parts by which the key is made, one after the other",
+		func(r *mapping.Reader, d *Derivation, n *yamlfile.Node) { d.Steps = readSignedParts(r, n) }),
+}
+
+// readSignedParts reads a list of parts.
+func readSignedParts(r *mapping.Reader, n *yamlfile.Node) []SignedPart {
+	var parts []SignedPart
+	for _, item := range r.List(n) {
+		part, err := ParseSignedPart(r.PlainText(item))
+		if err != nil {
+			r.File.Report(item, "", "%v", err)
+		}
+		parts = append(parts, part)
+	}
+	return parts
 }
 
 // readTarget reads `header NAME` or `query NAME`.
@@ -428,4 +585,35 @@ var hmacTogether = []mapping.Together{
 		Key:  "key id",
 		With: []string{"id", "write"},
 	},
+	{Key: "body hash as", With: []string{"body hash"}},
+}
+
+// checkUses reports parts without what they are made of, and what no part uses.
+func (h *HMAC) checkUses(r *mapping.Reader, n *yamlfile.Node) {
+	var all []SignedPart
+	all = append(append(all, h.Sign...), h.Canonical...)
+	if h.Derive != nil {
+		all = append(all, h.Derive.Steps...)
+	}
+	uses := func(what ...string) bool {
+		return slices.ContainsFunc(all, func(p SignedPart) bool { return slices.Contains(what, p.What) })
+	}
+	for _, one := range []struct {
+		key   string
+		given bool
+		what  []string
+	}{
+		{"canonical", h.Canonical != nil, []string{"canonical hash"}},
+		{"headers", h.Headers != nil, []string{"header lines", "signed headers"}},
+		{"stamp", h.Stamp != nil, []string{"stamp date"}},
+		{"derive", h.Derive != nil, []string{"scope"}},
+	} {
+		switch {
+		case !one.given && uses(one.what...):
+			r.File.Report(n, "write "+one.key+":", "the part %s needs %s:", one.what[0], one.key)
+		case one.given && (one.key == "canonical" || one.key == "headers") && !uses(one.what...):
+			r.File.Report(n.Key(one.key), "write "+one.what[0]+" among the parts, or take it out",
+				"%s: has no effect: no part is made of it", one.key)
+		}
+	}
 }

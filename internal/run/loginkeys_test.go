@@ -201,9 +201,12 @@ var loginCases = []loginCase{
 		more: map[string]string{
 			"key id": "k1", "id": "header X-Id", "write": "v1 ${signature}",
 			"stamp": "header X-Stamp", "stamp as": "compact", "nonce": "header X-Nonce", "body hash": "header X-Hash",
+			"body hash as": "sha1 hex", "canonical": "[method]", "headers": "[host]", "derive": "{steps: [method]}",
 		},
 		beside: map[string]map[string]string{
-			"key id": {"id": "header X-Id"}, "id": {"key id": "k1"},
+			"body hash as": {"body hash": "header X-Hash"}, "canonical": {"sign!": "[canonical hash]"},
+			"headers": {"sign!": "[header lines, signed headers]"},
+			"key id":  {"id": "header X-Id"}, "id": {"key id": "k1"},
 			"stamp as": {"stamp": "header X-Stamp"},
 		},
 	},

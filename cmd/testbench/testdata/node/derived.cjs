@@ -1,0 +1,46 @@
+// A server that signs each request anew by a signing library of the registry, with a key derived in steps, and
+// says whether that gives the signature that came: node derived.cjs PORT PEERS SECRET
+const http = require("node:http");
+const { createRequire } = require("node:module");
+const [port, peers, secret] = process.argv.slice(2);
+const load = createRequire(peers + "/");
+const { SignatureV4 } = load("@smithy/signature-v4");
+const { HttpRequest } = load("@smithy/protocol-http");
+const { Sha256 } = load("@aws-crypto/sha256-js");
+
+const signer = new SignatureV4({
+  service: "hives", region: "eu-moor-1", sha256: Sha256, applyChecksum: false,
+  credentials: { accessKeyId: "HONEYDESK", secretAccessKey: secret },
+});
+
+http.createServer((request, response) => {
+  const chunks = [];
+  request.on("data", (chunk) => chunks.push(chunk));
+  request.on("end", async () => {
+    const answer = (status, body) => {
+      response.writeHead(status, { "Content-Type": "application/json" });
+      response.end(JSON.stringify(body));
+    };
+    try {
+      const came = request.headers.authorization || "";
+      const names = (/SignedHeaders=([^,]*)/.exec(came) || ["", ""])[1].split(";");
+      const at = new URL(request.url, "http://" + request.headers.host);
+      const query = {};
+      for (const [name, value] of at.searchParams) {
+        query[name] = name in query ? [].concat(query[name], value) : value;
+      }
+      const headers = {};
+      for (const name of names) headers[name] = request.headers[name];
+      const stamp = request.headers["x-amz-date"];
+      const date = new Date(stamp.replace(/^(\d{4})(\d\d)(\d\d)T(\d\d)(\d\d)(\d\d)Z$/, "$1-$2-$3T$4:$5:$6Z"));
+      const signed = await signer.sign(new HttpRequest({
+        method: request.method, protocol: "http:", hostname: at.hostname, path: request.url.split("?")[0], query, headers,
+        body: Buffer.concat(chunks),
+      }), { signingDate: date });
+      const fits = signed.headers.authorization === came;
+      answer(fits ? 200 : 403, fits ? { ok: true } : { came, wanted: signed.headers.authorization });
+    } catch (error) {
+      answer(400, { error: String(error) });
+    }
+  });
+}).listen(Number(port), "127.0.0.1");
