@@ -6,12 +6,14 @@ import (
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/base64"
+	"encoding/json"
 	"net/url"
 	"sync"
 	"time"
 
 	"github.com/golang-jwt/jwt/v5"
 
+	"testbench/internal/document"
 	"testbench/internal/exchange"
 	"testbench/internal/keys"
 )
@@ -34,7 +36,7 @@ func newProver() (*prover, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &prover{key: key, public: plainValue(jwk), nonces: map[string]string{}}, nil
+	return &prover{key: key, public: json.RawMessage(document.WriteJSON(jwk, document.Style{})), nonces: map[string]string{}}, nil
 }
 
 // put adds a proof for the request (section 4.2). token is empty at the token

@@ -6,6 +6,7 @@ import (
 	"crypto/ecdsa"
 	"crypto/ed25519"
 	"crypto/rsa"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -16,6 +17,9 @@ import (
 
 	"testbench/internal/document"
 	"testbench/internal/keys"
+	"testbench/internal/mapping"
+	"testbench/internal/request"
+	"testbench/internal/yamlfile"
 )
 
 // Algorithms lists the signature algorithms of JWTs (RFC 7518, 3.1; RFC 8037, 3.1).
@@ -90,6 +94,9 @@ func (o *OAuth2) signWithClient(env *Env, s *oauthState, claims jwt.MapClaims, s
 		return "", &Error{Message: "there is no private key to sign with: name it under key:"}
 	default:
 		key = s.pair.Key
+		if err := nameCertificate(header, o.CertificateAs, s.pair); err != nil {
+			return "", err
+		}
 	}
 	signed, err := sign(algorithm, header, claims, key)
 	if err != nil {
@@ -134,44 +141,31 @@ func (o *OAuth2) grantAssertion(env *Env, s *oauthState) (string, error) {
 	if filled[1] == "" {
 		claims["sub"] = filled[0]
 	}
-	for _, p := range o.Claims {
-		node, err := p.Value.Node(env.Scope)
-		if err != nil {
-			return "", &Error{Message: "claims " + p.Name + ": " + err.Error()}
-		}
-		claims[p.Name] = plainValue(node)
+	if err := addClaims(env, claims, o.Claims); err != nil {
+		return "", err
 	}
 	return o.signWithClient(env, s, claims, filled[2], o.Material.Key == nil && o.Material.Certificate == nil)
 }
 
-// plainValue turns a tree into what JSON writers of others take.
-func plainValue(n *document.Node) any {
-	switch n.Kind {
-	case document.List:
-		items := make([]any, len(n.Items()))
-		for i, item := range n.Items() {
-			items[i] = plainValue(item)
-		}
-		return items
-	case document.Object:
-		fields := map[string]any{}
-		for _, m := range n.Members() {
-			fields[m.Key] = plainValue(m.Value)
-		}
-		return fields
-	case document.Boolean:
-		return n.Text == "true"
-	case document.Number:
-		if d, ok := n.Decimal(); ok {
-			if whole, err := d.Int64(); err == nil {
-				return whole
-			}
-			if f, err := d.Float64(); err == nil {
-				return f
-			}
-		}
+// readClaims reads claims of any kind that JSON has.
+func readClaims(r *mapping.Reader, n *yamlfile.Node) *request.Tree {
+	r.Entries(n, "claims")
+	return r.Tree(n)
+}
+
+// addClaims adds those of a definition, nil for none.
+func addClaims(env *Env, claims jwt.MapClaims, more *request.Tree) error {
+	if more == nil {
+		return nil
 	}
-	return n.Text
+	node, err := more.Node(env.Scope)
+	if err != nil {
+		return &Error{Message: "claims: " + err.Error()}
+	}
+	for _, m := range node.Members() {
+		claims[m.Key] = json.RawMessage(document.WriteJSON(m.Value, document.Style{}))
+	}
+	return nil
 }
 
 // checkSignature holds a JWT against the issuer's keys (RFC 7515, 5.2; RFC 7519,

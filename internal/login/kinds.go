@@ -32,6 +32,7 @@ var kinds = []kindOfLogin{
 	{"login call", readLoginCallLogin, keysOf(loginCallKeys)},
 	{"session", readSession, keysOf(sessionKeys)},
 	{"hmac", readHMAC, keysOf(hmacKeys)},
+	{"jwt", readRequestJWT, keysOf(requestJWTKeys)},
 	{"http signature", readHTTPSignature, keysOf(httpSignatureKeys)},
 	{"username token", readUsernameToken, keysOf(usernameTokenKeys)},
 	{"signature", readSignature, keysOf(signatureKeys)},

@@ -44,7 +44,8 @@ type OAuth2 struct {
 	RefreshToken   *value.Template
 	Redirect       *value.Template // of the authorization code; a loopback address
 	Assertion      *value.Template // of the JWT and SAML bearer grants
-	Claims         []request.Pair  // further claims of an assertion made here
+	CertificateAs  string          // how an assertion names the certificate of its key, of CertificateForms
+	Claims         *request.Tree   // further claims of an assertion made here
 	Subject        TokenSource     // of a token exchange (RFC 8693)
 	Actor          TokenSource
 	Requested      *value.Template // the kind of token asked for
@@ -529,7 +530,10 @@ func (o *OAuth2) Placeholders() []*value.Placeholder {
 		o.Scope, o.Audience,
 	}, o.Resource...)...)
 	all = append(all, o.Material.placeholders()...)
-	for _, p := range append(o.Claims[:len(o.Claims):len(o.Claims)], o.Extra...) {
+	if o.Claims != nil {
+		all = append(all, o.Claims.Placeholders()...)
+	}
+	for _, p := range o.Extra {
 		all = append(all, p.Value.Placeholders()...)
 	}
 	return all
@@ -628,6 +632,10 @@ var oauth2Keys = slices.Concat([]mapping.Key[OAuth2]{
 	mapping.SecretKey("key password", "password of the key, from ${sealed.x}",
 		func(o *OAuth2) **value.Template { return &o.Material.Password }),
 	mapping.TemplateKey("key id", "the key's name at the issuer", func(o *OAuth2) **value.Template { return &o.KeyID }),
+	mapping.NewKey("certificate as", "how what is signed names the certificate: x5t, x5t#S256, x5c",
+		func(r *mapping.Reader, o *OAuth2, n *yamlfile.Node) {
+			o.CertificateAs = r.Choice(n, "way to name a certificate", CertificateForms...)
+		}),
 	mapping.NewKey(
 		"algorithm", "of what is signed; what fits the key unless said",
 		func(r *mapping.Reader, o *OAuth2, n *yamlfile.Node) {
@@ -645,7 +653,7 @@ var oauth2Keys = slices.Concat([]mapping.Key[OAuth2]{
 		func(o *OAuth2) **value.Template { return &o.Assertion }),
 	mapping.NewKey("claims", "further claims of the assertion that is made",
 		func(r *mapping.Reader, o *OAuth2, n *yamlfile.Node) {
-			o.Claims = r.Pairs(n, "claims")
+			o.Claims = readClaims(r, n)
 		}),
 	mapping.NewKey("subject", "the token to exchange", func(r *mapping.Reader, o *OAuth2, n *yamlfile.Node) {
 		mapping.Read(r, "subject", n, &o.Subject, sourceKeys)
@@ -691,6 +699,7 @@ var sourceKeys = []mapping.Key[TokenSource]{
 var oauth2Together = []mapping.Together{
 	{Key: "key password", With: []string{"key", "certificate"}},
 	{Key: "key id", With: []string{"key", "certificate", "client secret"}},
+	{Key: "certificate as", With: []string{"certificate"}},
 	{Key: "actor", With: []string{"subject"}},
 	{Key: "claims", Without: []string{"assertion"}},
 	{Key: "revoke", With: []string{"revocation", "issuer"}},

@@ -114,8 +114,9 @@ var provedBy = map[string]string{
 	"oauth1 temporary": "TestOAuth1ByOauthlib", "oauth1 authorize": "TestOAuth1ByOauthlib",
 	"oauth1 from": "TestOAuth1ByOauthlib", "oauth1 redirect": "TestOAuth1ByOauthlib",
 	"oauth1 block": "TestOAuth1Vectors", "oauth1 account": "TestOAuth1Vectors", "oauth1 names": "TestOAuth1Vectors",
-	"oauth1 password":  "TestIssuerClients",
-	"oauth2 authorize": "TestIssuerPersons", "oauth2 redirect": "TestIssuerPersons",
+	"oauth1 password": "TestIssuerClients", "jwt password": "TestIssuerClients", "jwt certificate": "TestRequestJWT", "jwt expires in": "TestRequestJWT",
+	"oauth2 certificate as": "TestRequestJWT",
+	"oauth2 authorize":      "TestIssuerPersons", "oauth2 redirect": "TestIssuerPersons",
 	"oauth2 device": "TestIssuerPersons", "oauth2 certificate": "TestIssuerClients",
 	"oauth2 key password": "TestIssuerClients", "hmac key is": "TestHMACVectors",
 	"http signature password": "TestIssuerClients", "signature password": "TestIssuerClients",
@@ -209,6 +210,18 @@ var loginCases = []loginCase{
 			"key id":  {"id": "header X-Id"}, "id": {"key id": "k1"},
 			"stamp as": {"stamp": "header X-Stamp"},
 		},
+	},
+	{
+		kind: "jwt", base: map[string]string{"shared key": "${sealed.courier}"},
+		more: map[string]string{
+			"key": "${sealed.bryony_key}", "key id": "k1", "algorithm": "HS512", "claims": "{iss: desk}",
+			"request claims": "{digest: body hash sha256 hex}", "expires in": "9 min", "send": "{header: X-Token}",
+			"certificate as": "x5t",
+		},
+		beside: map[string]map[string]string{
+			"certificate as": {"certificate": "certs/bryony.pem", "key": "${sealed.bryony_key}"},
+		},
+		instead: map[string][]string{"key": {"shared key"}, "certificate as": {"shared key"}},
 	},
 	{
 		kind: "http signature", base: map[string]string{"cover": "[\"@method\"]", "shared key": "${sealed.courier}"},
