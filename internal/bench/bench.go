@@ -95,9 +95,10 @@ type Service struct {
 	Address    *value.Template
 	Logins     []string // names; empty for none
 	Always     Defaults
-	SOAP       soap.Version  // empty: not a SOAP service
-	Port       string        // of the contract; empty takes the first that fits
-	Addressing bool          // WS-Addressing blocks go with each request
+	SOAP       soap.Version // empty: not a SOAP service
+	Port       string       // of the contract; empty takes the first that fits
+	Addressing bool         // WS-Addressing blocks go with each request
+	Addressed  request.Addressed
 	Speaks     rpc.Kind      // how methods are called by name; empty for none of those ways
 	Timeout    time.Duration // of each exchange; 0 is what the site says
 	HTTP       string
@@ -384,8 +385,11 @@ var serviceKeys = []mapping.Key[Service]{
 	mapping.NewKey("always", "what goes into each request", func(r *mapping.Reader, s *Service, n *yamlfile.Node) {
 		mapping.Read(r, "always", n, &s.Always, alwaysKeys)
 	}),
-	mapping.YesKey("addressing", "true: WS-Addressing blocks go with each request",
-		func(s *Service) *bool { return &s.Addressing }),
+	mapping.NewKey("addressing", "true: WS-Addressing blocks go with each request; or a mapping of how",
+		func(r *mapping.Reader, s *Service, n *yamlfile.Node) {
+			use, how := r.Addressing(n)
+			s.Addressing, s.Addressed = use == "true", how
+		}),
 	mapping.NewKey("protocol", "json-rpc or xml-rpc: methods are called by name",
 		func(r *mapping.Reader, s *Service, n *yamlfile.Node) {
 			s.Speaks = rpc.Kind(r.Choice(n, "way to call methods", string(rpc.JSON), string(rpc.XML)))

@@ -61,6 +61,8 @@ type Facts struct {
 type Envelope struct {
 	Version soap.Version // empty where the bench says it
 	Action  string
+	// AddressingAction is the action of WS-Addressing, where the contract tells one; "" for that of SOAP.
+	AddressingAction string
 	// Payload are the elements in the Body, nil where the step writes them. Element is
 	// the name of one, as prefix:name, into which the body of the request goes.
 	Payload []*document.Node

@@ -5,6 +5,7 @@ package judge
 import (
 	"fmt"
 	"mime"
+	"net/http"
 	"slices"
 	"strings"
 
@@ -34,6 +35,7 @@ type Judging struct {
 	Operation contract.Operation // nil for a request without one
 	good      *rule.Status       // the statuses that the operation calls good; nil for 2xx
 	MessageID string             // of WS-Addressing, "" without
+	elsewhere bool               // the answer is asked for at another address
 	Err       error              // a rule's own values are not there
 	expect    *sheet.Expect      // with the values of the row
 	session   *session.Session   // nil where nothing was sent
@@ -96,6 +98,9 @@ func (j *Judging) contract() {
 		return
 	}
 	answer := j.Reply.Record.Answer
+	if j.elsewhere && answer.Status == http.StatusAccepted && len(answer.Body) == 0 {
+		return // WS-Addressing 1.0 SOAP Binding, 5.1.2: what comes on the connection is empty
+	}
 	judgement := j.Operation.Judge(contract.Got{
 		Status: answer.Status, Header: answer.Header, Empty: len(answer.Body) == 0, What: whatItIs(j.Reply),
 		Body: j.Reply.Payload, Message: j.Reply.Message,

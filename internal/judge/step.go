@@ -58,7 +58,7 @@ func (c *Case) Judging(re *reply.Reply) *Judging {
 	names := request.MergeNames(p.Prefixes(), c.Session.Bench.Names, session.ServiceNames(p.Service), c.Names,
 		c.Step.Names)
 	j := &Judging{
-		Step: c.Step, Operation: p.Operation, MessageID: p.MessageID,
+		Step: c.Step, Operation: p.Operation, MessageID: p.MessageID, elsewhere: p.AnsweredElsewhere,
 		Reply: re, Roots: re.Roots(names), Scope: c.Scope, session: c.Session,
 	}
 	if len(c.Step.Where) > 0 {

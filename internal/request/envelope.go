@@ -103,7 +103,13 @@ func (s *Spec) setEnvelope(scope value.Scope, r *exchange.Request) error {
 		return err
 	}
 	if a := s.SOAP.Addressing; a != nil {
-		a.To, a.Action = r.URL.String(), action.Sent
+		if err := s.SOAP.Addressed.fill(scope, a); err != nil {
+			return err
+		}
+		a.To = r.URL.String()
+		if a.Action == "" {
+			a.Action = action.Sent
+		}
 		blocks = append(a.Blocks(), blocks...)
 	}
 	shownPayload := ""

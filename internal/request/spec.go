@@ -82,9 +82,50 @@ type SOAP struct {
 	Payload string           // the payload's element as prefix:name; empty when Body holds it
 	// BlockOf makes a header block that the contract describes; it returns nil for others.
 	BlockOf func(name string, content *document.Node) *document.Node
-	// Addressing, if not nil, adds the blocks of WS-Addressing; its To and Action
-	// are filled in.
+	// Addressing, if not nil, adds the blocks of WS-Addressing; its To is filled in, and its Action with that of SOAP
+	// where it has none.
 	Addressing *soap.Addressing
+	Addressed  Addressed
+}
+
+// Addressed is what a step says of WS-Addressing, beside that it goes along; nil for what it does not say.
+type Addressed struct {
+	ReplyTo, FaultTo, RelatesTo *value.Template
+	Version                     string // of soap.AddressingVersions; "" for 1.0
+}
+
+// fill fills the properties in.
+func (a Addressed) fill(scope value.Scope, into *soap.Addressing) error {
+	into.Version = a.Version
+	for _, one := range []struct {
+		name string
+		from *value.Template
+		into *string
+	}{
+		{"reply to", a.ReplyTo, &into.ReplyTo}, {"fault to", a.FaultTo, &into.FaultTo},
+		{"relates to", a.RelatesTo, &into.RelatesTo},
+	} {
+		if one.from == nil {
+			continue
+		}
+		text, err := one.from.Text(scope, value.Raw)
+		if err != nil {
+			return fmt.Errorf("addressing: %s: %w", one.name, err)
+		}
+		*one.into = text.Sent
+	}
+	return nil
+}
+
+// Placeholders are those of all of it.
+func (a Addressed) Placeholders() []*value.Placeholder {
+	var all []*value.Placeholder
+	for _, t := range []*value.Template{a.ReplyTo, a.FaultTo, a.RelatesTo} {
+		if t != nil {
+			all = append(all, t.Placeholders()...)
+		}
+	}
+	return all
 }
 
 // Build fills the request in. Errors name the part that could not be filled.

@@ -31,6 +31,8 @@ type Prepared struct {
 	Contracted bool
 	// MessageID names the message where WS-Addressing goes with it.
 	MessageID string
+	// AnsweredElsewhere says that the answer is asked for at another address (WS-Addressing, ReplyTo).
+	AnsweredElsewhere bool
 	// withoutVersion says that the step sends no version: If-Match: null.
 	withoutVersion bool
 	Logins         []string
@@ -250,7 +252,14 @@ func (p *Prepared) AddSOAP(step *sheet.Step, spec *request.Spec) error {
 	}
 	if addressesOf(step, &service) {
 		p.MessageID = soap.NewMessageID()
-		envelope.Addressing = &soap.Addressing{MessageID: p.MessageID}
+		envelope.Addressing, envelope.Addressed = &soap.Addressing{MessageID: p.MessageID}, service.Addressed
+		if step.Addressing == "true" && step.Addressed != (request.Addressed{}) {
+			envelope.Addressed = step.Addressed
+		}
+		p.AnsweredElsewhere = envelope.Addressed.ReplyTo != nil
+		if p.Envelope != nil && step.SOAPAction == nil {
+			envelope.Addressing.Action = p.Envelope.AddressingAction
+		}
 	}
 	if p.Envelope != nil {
 		envelope.BlockOf, envelope.Made = p.Envelope.Block, p.Envelope.Blocks

@@ -80,6 +80,7 @@ type Message struct {
 	// Addressing is true or false where the step says whether WS-Addressing blocks go
 	// with it, else empty.
 	Addressing string
+	Addressed  request.Addressed
 	// Contract says what is checked against it: both, request, answer, off; empty is both.
 	Contract   string
 	Unchecked  bool // what is wrong with its fields is sent all the same, for those who mean to
@@ -165,6 +166,9 @@ func (s *Step) Placeholders() []*value.Placeholder {
 	placeholders := append(s.Spec.Placeholders(), s.Fill.Placeholders()...)
 	if s.SOAPAction != nil {
 		placeholders = append(placeholders, s.SOAPAction.Placeholders()...)
+	}
+	if s.Addressing != "" {
+		placeholders = append(placeholders, s.Addressed.Placeholders()...)
 	}
 	if s.Action == nil {
 		return placeholders

@@ -130,9 +130,9 @@ var commonKeys = []mapping.Key[Step]{
 				s.Spec.Attach = append(s.Spec.Attach, a)
 			}
 		}),
-	mapping.NewKey("addressing", "true: WS-Addressing blocks go with it",
+	mapping.NewKey("addressing", "true: WS-Addressing blocks go with it; or a mapping of how",
 		func(r *mapping.Reader, s *Step, n *yamlfile.Node) {
-			s.Addressing = r.Choice(n, "answer to yes or no (true or false)", "true", "false")
+			s.Addressing, s.Addressed = r.Addressing(n)
 		}),
 	mapping.NewKey("soap", "1.1 or 1.2; off for a body that goes without an envelope of ours",
 		func(r *mapping.Reader, s *Step, n *yamlfile.Node) {

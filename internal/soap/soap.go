@@ -284,7 +284,7 @@ func (m *Message) faultCode(code *document.Node, around ...*document.Node) strin
 	switch space, bound := prefixes[prefix]; {
 	case !bound:
 		m.depart("the prefix of the fault code %s is not declared", text)
-	case space == Security || space == AddressingNamespace: // they list codes of their own
+	case space == Security || IsAddressing(space): // they list codes of their own
 	case space != Namespace11 && space != Namespace12:
 		m.depart("the fault code %s is a name of the service's own, in %s", text, space)
 	case space != m.Version.Namespace():

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"testbench/internal/soap"
 	"testbench/internal/xsd"
 )
 
@@ -97,7 +98,7 @@ func (l *loader) binding(name xsd.Name, e element) (*Binding, error) {
 		abstract[o.value("name")] = append(abstract[o.value("name")], o)
 	}
 	for _, o := range e.children(Namespace, "operation") {
-		op, err := l.operation(b, o, abstract[o.value("name")])
+		op, err := l.operation(b, typeName, o, abstract[o.value("name")])
 		if err != nil {
 			return nil, err
 		}
@@ -118,7 +119,7 @@ func (l *loader) binding(name xsd.Name, e element) (*Binding, error) {
 }
 
 // operation joins an operation of a binding with that of the port type.
-func (l *loader) operation(b *Binding, o element, abstracts []element) (*Operation, error) {
+func (l *loader) operation(b *Binding, typeName xsd.Name, o element, abstracts []element) (*Operation, error) {
 	op := &Operation{Name: o.value("name"), Wire: o.value("name"), Style: b.Style}
 	abstract, found := matching(o, abstracts)
 	if !found {
@@ -136,6 +137,7 @@ func (l *loader) operation(b *Binding, o element, abstracts []element) (*Operati
 			l.note(x, "%s is %s in a binding that is %s (Basic Profile 1.1, R2705)", op.Wire, style, b.Style)
 		}
 	}
+	op.AddressingAction = addressingAction(op, typeName, abstract)
 	for _, x := range o.children(HTTPNamespace, "operation") {
 		op.Location = x.value("location")
 	}
@@ -160,6 +162,43 @@ func (l *loader) operation(b *Binding, o element, abstracts []element) (*Operati
 		op.Faults = append(op.Faults, fault)
 	}
 	return op, nil
+}
+
+// addressingNamespaces are those of the attribute Action: of WS-Addressing 1.0 Metadata, of the drafts that tools wrote before
+// it, and of the submission.
+var addressingNamespaces = []string{
+	"http://www.w3.org/2007/05/addressing/metadata", "http://www.w3.org/2006/05/addressing/wsdl", soap.AddressingNamespace,
+	soap.AddressingOld,
+}
+
+// addressingAction is the action of a request: the one that the contract says, else that of SOAP, else the default pattern of
+// target namespace, port type and input (WS-Addressing 1.0 Metadata, 4.4).
+func addressingAction(op *Operation, portType xsd.Name, abstract element) string {
+	inputs := abstract.children(Namespace, "input")
+	if len(inputs) == 0 {
+		return op.Action
+	}
+	for _, a := range inputs[0].Attributes() {
+		if a.Name.Local == "Action" && slices.Contains(addressingNamespaces, a.Name.Space) {
+			return strings.TrimSpace(a.Value)
+		}
+	}
+	if op.Action != "" {
+		return op.Action
+	}
+	input := inputs[0].value("name")
+	switch {
+	case input != "":
+	case len(abstract.children(Namespace, "output")) > 0: // WSDL 1.1, 2.4.5
+		input = op.Wire + "Request"
+	default:
+		input = op.Wire
+	}
+	between := "/"
+	if strings.HasPrefix(portType.Space, "urn:") {
+		between = ":"
+	}
+	return strings.Join([]string{strings.TrimSuffix(portType.Space, between), portType.Local, input}, between)
 }
 
 // matching finds, of the operations of one name in a port type, the one that is

@@ -120,7 +120,7 @@ func (b *Bound) Build(fields *document.Node, o contract.BuildOptions) (*contract
 		b.plain(r, fields)
 		return r, nil
 	}
-	r.Envelope = &contract.Envelope{Version: b.Version, Action: b.Operation.Action, Block: b.block}
+	r.Envelope = &contract.Envelope{Version: b.Version, Action: b.Operation.Action, AddressingAction: b.Operation.AddressingAction, Block: b.block}
 	if o.Body != "" {
 		return r, nil // the payload comes from elsewhere
 	}

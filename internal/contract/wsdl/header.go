@@ -45,7 +45,7 @@ func (b *Bound) fillBlocks(r *contract.Request, fields *document.Node, o contrac
 				f.Path = strings.TrimSuffix(name+"."+f.Path, ".")
 				problems = append(problems, contract.Problem{Field: f.Path, Message: f.String()})
 			}
-		case isElsewhere || h.Element.Name.Space == soap.Security || h.Element.Name.Space == soap.AddressingNamespace:
+		case isElsewhere || h.Element.Name.Space == soap.Security || soap.IsAddressing(h.Element.Name.Space):
 		case h.Required:
 			problems = append(problems, contract.Problem{
 				Message: "the header block " + name + " is missing", Try: "give it as a field: " + name,

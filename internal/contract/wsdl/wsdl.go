@@ -99,10 +99,12 @@ type Operation struct {
 	Documentation string
 	Style         string // "document" or "rpc"
 	Action        string // of SOAP
-	Location      string // of an HTTP binding, below the address
-	Input         *Message
-	Output        *Message // nil for one that is not answered
-	Faults        []*Fault
+	// AddressingAction is the action of WS-Addressing (1.0 Metadata, 4.4).
+	AddressingAction string
+	Location         string // of an HTTP binding, below the address
+	Input            *Message
+	Output           *Message // nil for one that is not answered
+	Faults           []*Fault
 }
 
 // Message is what goes one way.
