@@ -343,3 +343,33 @@ func TestNTLM(t *testing.T) {
 		assert.Len(t, connections, 1, "one connection")
 	}
 }
+
+// A token of a type that is not known is not sent (RFC 6749, 7.1), unless the definition says how.
+func TestTokenTypes(t *testing.T) {
+	for _, c := range []struct {
+		name, kind string
+		send       login.Send
+		want, says string
+	}{
+		{"as is usual", "Bearer", login.Send{}, "Bearer t-1", ""},
+		{"in small letters", "bearer", login.Send{}, "Bearer t-1", ""},
+		{"without one", "", login.Send{}, "Bearer t-1", ""},
+		{"one of an exchange", "N_A", login.Send{}, "Bearer t-1", ""},
+		{"an unknown one", "mac", login.Send{}, "", `the token is of type "mac", and how that is used is not known here`},
+		{"an unknown one as is said", "mac", login.Send{Header: "X-Token", Scheme: "MAC"}, "MAC t-1", ""},
+		{"one that is bound to a key", "DPoP", login.Send{}, "", "the token is bound to a key"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			at, err := url.Parse("http://stores.example/")
+			require.NoError(t, err)
+			r := &exchange.Request{URL: at}
+			err = (&login.OAuth2{Send: c.send}).Put(r, &login.Env{}, &login.Token{Text: "t-1", Kind: c.kind})
+			if c.says != "" {
+				assert.ErrorContains(t, err, c.says)
+				return
+			}
+			require.NoError(t, err)
+			assert.Equal(t, c.want, r.GetHeader("Authorization")+r.GetHeader("X-Token"))
+		})
+	}
+}

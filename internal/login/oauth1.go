@@ -332,14 +332,11 @@ func (o *OAuth1) agreed(ctx context.Context, env *Env, state *oauth1State) (*Tok
 	if err != nil {
 		return nil, err
 	}
-	address, err := url.Parse(page)
+	address, err := pageWith(page, url.Values{"oauth_token": {temporary.token}})
 	if err != nil {
-		return nil, &Error{Message: fmt.Sprintf("authorize: %q is not an address", page)}
+		return nil, err
 	}
-	query := address.Query()
-	query.Set("oauth_token", temporary.token)
-	address.RawQuery = query.Encode()
-	verifier, err := cameBack(ctx, env, listener, redirect, address.String(), func(came url.Values) (returned, bool) {
+	verifier, err := cameBack(ctx, env, listener, redirect, address, func(came url.Values) (returned, bool) {
 		if came.Get("oauth_token") != temporary.token {
 			return returned{}, false
 		}

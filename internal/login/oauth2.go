@@ -389,6 +389,9 @@ func (o *OAuth2) Put(r *exchange.Request, env *Env, t *Token) error {
 		send = Send{Header: "Authorization", Scheme: "Bearer"}
 	}
 	s, _ := t.material.(*oauthState)
+	if err := o.understood(t); err != nil {
+		return err
+	}
 	if o.Proof && send.Scheme == "Bearer" {
 		send.Scheme = "DPoP"
 	}
@@ -401,6 +404,24 @@ func (o *OAuth2) Put(r *exchange.Request, env *Env, t *Token) error {
 		return err
 	}
 	return o.showCertificate(r, s)
+}
+
+// understood refuses a token of a type that nobody here knows how to use (RFC 6749, 7.1), unless the definition says how it is
+// sent. N_A is that of an exchange whose token is no access token (RFC 8693, 2.2.1).
+func (o *OAuth2) understood(t *Token) error {
+	switch kind := strings.ToLower(t.Kind); {
+	case o.Send != (Send{}) || o.Proof || kind == "" || kind == "bearer" || kind == "n_a":
+		return nil
+	case kind == "dpop":
+		return &Error{
+			Message: "the token is bound to a key (its type is DPoP), and the login proves none",
+			Try:     "write proof: dpop at the login",
+		}
+	}
+	return &Error{
+		Message: fmt.Sprintf("the token is of type %q, and how that is used is not known here", t.Kind),
+		Try:     "write send: with header: and scheme: at the login, if the service takes it so",
+	}
 }
 
 // Challenged repeats the nonce that a service asks for (RFC 9449, section 9).

@@ -7,13 +7,16 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
+	"maps"
 	"net"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
 	"testbench/internal/document"
+	"testbench/internal/request"
 	"testbench/internal/value"
 )
 
@@ -139,7 +142,14 @@ func (o *OAuth2) byCode(ctx context.Context, env *Env, s *oauthState) (*Token, e
 	defer func() { _ = listener.Close() }()
 	verifier, state := randomText()+randomText(), randomText()
 	env.Scope.Hide(verifier)
-	address, err := o.authorizeAddress(env, page, redirect, verifier, state)
+	asked, err := o.authorization(env, redirect, verifier, state)
+	if err != nil {
+		return nil, err
+	}
+	if asked, err = o.pushed(ctx, env, s, asked); err != nil {
+		return nil, err
+	}
+	address, err := pageWith(page, asked)
 	if err != nil {
 		return nil, err
 	}
@@ -230,36 +240,69 @@ func listen(env *Env, at *value.Template) (net.Listener, *url.URL, error) {
 	return listener, redirect, nil
 }
 
-// authorizeAddress makes the address that is to be opened (RFC 6749, 4.1.1).
-func (o *OAuth2) authorizeAddress(env *Env, page string, redirect *url.URL, verifier, state string) (string, error) {
-	address, err := url.Parse(page)
-	if err != nil {
-		return "", &Error{Message: fmt.Sprintf("authorize: %q is not an address", page)}
-	}
+// authorization are the parameters of what is asked for (RFC 6749, 4.1.1).
+func (o *OAuth2) authorization(env *Env, redirect *url.URL, verifier, state string) (url.Values, error) {
 	filled, err := env.texts("client", o.Client, "scope", o.Scope, "audience", o.Audience)
 	if err != nil {
-		return "", err
+		return nil, err
 	}
 	sum := sha256.Sum256([]byte(verifier))
-	query := address.Query()
-	query.Set("response_type", "code")
-	query.Set("client_id", filled[0])
-	query.Set("redirect_uri", redirect.String())
-	query.Set("state", state)
-	query.Set("code_challenge", base64.RawURLEncoding.EncodeToString(sum[:]))
-	query.Set("code_challenge_method", "S256")
+	asked := url.Values{
+		"response_type": {"code"}, "client_id": {filled[0]}, "redirect_uri": {redirect.String()}, "state": {state},
+		"code_challenge": {base64.RawURLEncoding.EncodeToString(sum[:])}, "code_challenge_method": {"S256"},
+	}
 	for name, text := range map[string]string{"scope": filled[1], "audience": filled[2]} {
 		if text != "" {
-			query.Set(name, text)
+			asked.Set(name, text)
 		}
 	}
 	for _, resource := range o.Resource {
 		text, err := env.text("resource", resource)
 		if err != nil {
-			return "", err
+			return nil, err
 		}
-		query.Add("resource", text)
+		asked.Add("resource", text)
 	}
+	return asked, nil
+}
+
+// pushed hands the parameters over beforehand where the server wants that, and gives those that are left for the page
+// (RFC 9126, 2 and 4); where it does not, they are the same.
+func (o *OAuth2) pushed(ctx context.Context, env *Env, s *oauthState, asked url.Values) (url.Values, error) {
+	if textOf(s.metadata.Get("require_pushed_authorization_requests")) != "true" {
+		return asked, nil
+	}
+	address, err := o.endpoint(env, s, nil, "pushed", "pushed_authorization_request_endpoint")
+	if err != nil {
+		return nil, err
+	}
+	var form []request.Pair
+	for _, name := range slices.Sorted(maps.Keys(asked)) {
+		for _, text := range asked[name] {
+			if name != "client_id" { // it goes with how the client proves itself
+				form = append(form, pair(name, text))
+			}
+		}
+	}
+	re, err := o.askEndpoint(ctx, env, s, address, form)
+	if err != nil {
+		return nil, err
+	}
+	name := textOf(re.Payload.Get("request_uri"))
+	if status := re.Record.Answer.Status; status != http.StatusCreated && status != http.StatusOK || name == "" {
+		return nil, refusal(re)
+	}
+	return url.Values{"client_id": asked["client_id"], "request_uri": {name}}, nil
+}
+
+// pageWith is a page with parameters beside those that its address has.
+func pageWith(page string, parameters url.Values) (string, error) {
+	address, err := url.Parse(page)
+	if err != nil {
+		return "", &Error{Message: fmt.Sprintf("authorize: %q is not an address", page)}
+	}
+	query := address.Query()
+	maps.Copy(query, parameters)
 	address.RawQuery = query.Encode()
 	return address.String(), nil
 }

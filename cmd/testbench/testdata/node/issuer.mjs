@@ -44,6 +44,7 @@ const provider = new Provider(issuer, {
         return { scope: 'honey', audience: 'stores', accessTokenFormat: 'jwt', accessTokenTTL: 600 };
       } },
     devInteractions: { enabled: true },
+    pushedAuthorizationRequests: { enabled: true, requirePushedAuthorizationRequests: true },
   },
   ttl: { AccessToken: 600, ClientCredentials: 600, DeviceCode: 300, RefreshToken: 600, Session: 600, Interaction: 600, Grant: 600, IdToken: 600 },
   issueRefreshToken: () => true,
