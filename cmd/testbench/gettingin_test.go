@@ -308,7 +308,7 @@ func TestLoginsThatFail(t *testing.T) {
 			"the header X-Missing is to be signed, and the request has none",
 		},
 		{"token no_assertion", 2, "the assertion is not well-formed"},
-		{"call stores/search -login lab_signature", 2, "WS-Security protects SOAP envelopes"},
+		{"call stores/search -login lab_signature", 2, "the login puts something into a SOAP envelope"},
 		{"call elsewhere POST /x -login office", 2, "none of its cookies goes to"},
 		{"call stores/search -login clerk -spoil tampred", 2, `did you mean "tampered"?`},
 		{"token courier -verify", 2, "testbench call SERVICE/OPERATION -login courier -spoil tampered"},

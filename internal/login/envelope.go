@@ -23,7 +23,7 @@ func protect(r *exchange.Request, change func(m *wssecurity.Message) error) erro
 		var err error
 		if m, err = wssecurity.Parse(r.Body[start:end]); err != nil {
 			return &Error{
-				Message: "WS-Security protects SOAP envelopes: " + err.Error(),
+				Message: "the login puts something into a SOAP envelope: " + err.Error(),
 				Try:     "use the login at a SOAP service, or set soap: at the service",
 			}
 		}

@@ -3,11 +3,15 @@ package login
 import (
 	"context"
 	"encoding/base64"
+	"slices"
 	"strings"
 
+	"testbench/internal/document"
 	"testbench/internal/exchange"
 	"testbench/internal/mapping"
 	"testbench/internal/value"
+	"testbench/internal/wssecurity"
+	"testbench/internal/xmlstream"
 	"testbench/internal/yamlfile"
 )
 
@@ -86,9 +90,33 @@ func (k *Key) Put(r *exchange.Request, _ *Env, t *Token) error { return k.Send.p
 func (k *Key) Placeholders() []*value.Placeholder { return placeholders(k.Key) }
 
 // Send says where a token goes in a request: into a header, with an optional
-// word before it, into the query, or into a cookie.
+// word before it, into the query, into a cookie, or into a block in the header of an envelope.
 type Send struct {
 	Header, Scheme, Query, Cookie string
+	// Block is the block's element, with a slash before each element within it; all are in the Namespace.
+	Block, Namespace string
+}
+
+// place is the stage in which it goes in.
+func (s Send) place() Stage {
+	if s.Block != "" {
+		return InHeader
+	}
+	return Beside
+}
+
+// putBlock puts a token into a block of its own in the header of the envelope.
+func (s Send) putBlock(r *exchange.Request, text string) error {
+	content := document.NewUntyped(text)
+	content.Secret = true
+	for _, name := range slices.Backward(strings.Split(s.Block, "/")) {
+		content = document.NewElement(document.Name{Space: s.Namespace, Local: name}, content)
+	}
+	document.Declare(content)
+	return protect(r, func(m *wssecurity.Message) error {
+		m.AddBlock(content)
+		return nil
+	})
 }
 
 func (s Send) put(r *exchange.Request, t *Token) error {
@@ -100,6 +128,8 @@ func (s Send) put(r *exchange.Request, t *Token) error {
 		shown = text
 	}
 	switch {
+	case s.Block != "":
+		return s.putBlock(r, text)
 	case s.Query != "":
 		before := r.Shown()
 		query := r.URL.RawQuery
@@ -197,6 +227,24 @@ var sendKeys = []mapping.Key[Send]{
 	mapping.TextKey("scheme", "the scheme before it, as Bearer", func(s *Send) *string { return &s.Scheme }),
 	mapping.TextKey("query", "the query name it goes under", func(s *Send) *string { return &s.Query }),
 	mapping.TextKey("cookie", "the cookie it goes into", func(s *Send) *string { return &s.Cookie }),
+	mapping.NewKey("block", "the block in the header of an envelope, and the element within it: Session/Id",
+		func(r *mapping.Reader, s *Send, n *yamlfile.Node) {
+			s.Block = r.PlainText(n)
+			for part := range strings.SplitSeq(s.Block, "/") {
+				if !xmlstream.IsNCName(part) {
+					r.File.Report(n, "write it like Session or Session/Id; namespace: says theirs", "%q is not the name of an element", part)
+				}
+			}
+		}),
+	mapping.TextKey("namespace", "the namespace of block", func(s *Send) *string { return &s.Namespace }),
+}
+
+// readSend reads where a token goes.
+func readSend(r *mapping.Reader, n *yamlfile.Node, into *Send) {
+	mapping.Read(r, "send", n, into, sendKeys)
+	r.Together(n, []mapping.Together{
+		{Key: "block", Without: []string{"header", "scheme", "query", "cookie"}}, {Key: "namespace", With: []string{"block"}},
+	})
 }
 
 var keyTogether = []mapping.Together{

@@ -140,6 +140,14 @@ func TestTokenRequests(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "Basic "+base64.StdEncoding.EncodeToString([]byte("a%3Ab+c:%C3%BC%26%3D%25")),
 		got.Header.Get("Authorization"))
+	k = keeper(t, &scope{}, &clock{},
+		map[string]login.Kind{"l": &login.OAuth2{
+			Grant: login.GrantClient, From: lit(server.URL), Client: lit("a b"), ClientSecret: lit("ü&=%"),
+			ClientAuthentication: login.InRawBasic,
+		}})
+	_, err = k.Token(t.Context(), "l")
+	require.NoError(t, err)
+	assert.Equal(t, "Basic "+base64.StdEncoding.EncodeToString([]byte("a b:ü&=%")), got.Header.Get("Authorization"))
 	// What is given back is both tokens (RFC 7009, 2.1).
 	var revoked []string
 	revocation := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {

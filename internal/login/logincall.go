@@ -110,6 +110,9 @@ func (d *LoginCall) end(found path.Selection, now time.Time) (time.Time, error) 
 	return now.Add(time.Duration(count * float64(d.ExpiresUnit))), err
 }
 
+// Place is where the token goes in.
+func (d *LoginCall) Place() Stage { return d.Send.place() }
+
 // Put sends the token as the services want it.
 func (d *LoginCall) Put(r *exchange.Request, _ *Env, t *Token) error { return d.Send.put(r, t) }
 
@@ -313,7 +316,7 @@ var loginCallOwnKeys = []mapping.Key[LoginCall]{
 		func(r *mapping.Reader, d *LoginCall, n *yamlfile.Node) { readExpiry(r, d, n) },
 	),
 	mapping.NewKey("send", "how it is sent", func(r *mapping.Reader, d *LoginCall, n *yamlfile.Node) {
-		mapping.Read(r, "send", n, &d.Send, sendKeys)
+		readSend(r, n, &d.Send)
 		r.Together(n, keyTogether)
 	}),
 	mapping.NewKey("still good", "the call that verifies it", func(r *mapping.Reader, d *LoginCall, n *yamlfile.Node) {

@@ -70,6 +70,7 @@ type TokenSource struct {
 // The client's ways to prove who it is (RFC 6749, 2.3.1; RFC 7523, 2.2; RFC 8705, 2).
 const (
 	InBasic       = "basic"
+	InRawBasic    = "raw basic" // neither part is encoded before, for servers that do not decode them
 	InForm        = "form"
 	InKeyJWT      = "private key jwt"
 	InSecretJWT   = "client secret jwt"
@@ -77,7 +78,7 @@ const (
 )
 
 // ClientWays lists the client's ways to prove who it is.
-var ClientWays = []string{InBasic, InForm, InKeyJWT, InSecretJWT, InCertificate}
+var ClientWays = []string{InBasic, InRawBasic, InForm, InKeyJWT, InSecretJWT, InCertificate}
 
 // oauthState is what an OAuth 2.0 login reads once: endpoints and keys.
 type oauthState struct {
@@ -180,6 +181,10 @@ func (o *OAuth2) clientRequest(env *Env, s *oauthState, address string,
 	case InForm:
 		spec.Form = append(spec.Form, pair("client_id", client),
 			request.Pair{Name: "client_secret", Value: request.Text(o.ClientSecret, true)})
+	case InRawBasic:
+		credentials := basicCredentials(client, secret)
+		env.Scope.Hide(credentials)
+		spec.Headers = append(spec.Headers, pair("Authorization", "Basic "+credentials))
 	case InBasic:
 		// Both are form-encoded before they go into Basic (section 2.3.1).
 		credentials := basicCredentials(url.QueryEscape(client), url.QueryEscape(secret))
@@ -203,7 +208,7 @@ func (o *OAuth2) clientRequest(env *Env, s *oauthState, address string,
 	if err != nil {
 		return nil, &Error{Message: err.Error()}
 	}
-	if way == InBasic {
+	if way == InBasic || way == InRawBasic {
 		r.Show("Authorization", "Basic "+value.Mask)
 	}
 	return r, o.showCertificate(r, s)
@@ -381,6 +386,9 @@ func textOf(n *document.Node) string {
 	}
 	return n.Value().Text
 }
+
+// Place is where the token goes in.
+func (o *OAuth2) Place() Stage { return o.Send.place() }
 
 // Put sets the Authorization field, or what Send says.
 func (o *OAuth2) Put(r *exchange.Request, env *Env, t *Token) error {
@@ -580,7 +588,7 @@ func readOAuth2(r *mapping.Reader, n *yamlfile.Node) Kind {
 	}
 	switch o.Grant {
 	case GrantClient:
-		if o.ClientAuthentication == "" || o.ClientAuthentication == InBasic ||
+		if o.ClientAuthentication == "" || o.ClientAuthentication == InBasic || o.ClientAuthentication == InRawBasic ||
 			o.ClientAuthentication == InForm {
 			needSettings(r, n, "client", o.Client, "client secret", o.ClientSecret)
 		}
@@ -702,7 +710,7 @@ var oauth2Keys = slices.Concat([]mapping.Key[OAuth2]{
 			o.Revokes = r.Choice(n, "way to revoke", "revoke") != ""
 		}),
 	mapping.NewKey("send", "where the token goes", func(r *mapping.Reader, o *OAuth2, n *yamlfile.Node) {
-		mapping.Read(r, "send", n, &o.Send, sendKeys)
+		readSend(r, n, &o.Send)
 		r.Together(n, keyTogether)
 	}),
 })

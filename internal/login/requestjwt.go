@@ -39,8 +39,13 @@ type requestClaim struct {
 // CertificateForms are how a JWT names the certificate of its key (RFC 7515, 4.1.6 to 4.1.8).
 var CertificateForms = []string{"x5t", "x5t#S256", "x5c"}
 
-// Place says that it tells of what other logins put in.
-func (j *RequestJWT) Place() Stage { return Sealing }
+// Place says that it tells of what other logins put in, unless it is in the envelope itself.
+func (j *RequestJWT) Place() Stage {
+	if j.Send.Block != "" {
+		return InHeader
+	}
+	return Sealing
+}
 
 // Obtain reads the key.
 func (j *RequestJWT) Obtain(_ context.Context, env *Env, _ *Token) (*Token, error) {
@@ -198,6 +203,6 @@ var requestJWTKeys = []mapping.Key[RequestJWT]{
 	mapping.NewKey("send", "where it goes: header:, scheme:, query: or cookie:; Authorization with Bearer unless said",
 		func(r *mapping.Reader, j *RequestJWT, n *yamlfile.Node) {
 			j.Send = Send{}
-			mapping.Read(r, "send", n, &j.Send, sendKeys)
+			readSend(r, n, &j.Send)
 		}),
 }
