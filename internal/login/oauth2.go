@@ -78,7 +78,7 @@ const (
 )
 
 // ClientWays lists the client's ways to prove who it is.
-var ClientWays = []string{InBasic, InRawBasic, InForm, InKeyJWT, InSecretJWT, InCertificate}
+var ClientWays = []string{InBasic, InForm, InRawBasic, InKeyJWT, InSecretJWT, InCertificate}
 
 // oauthState is what an OAuth 2.0 login reads once: endpoints and keys.
 type oauthState struct {
