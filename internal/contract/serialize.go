@@ -17,13 +17,13 @@ type Pair struct {
 }
 
 // escape writes a text for an address. Reserved characters stay where a parameter
-// wants them to (RFC 3986, 2.2).
+// wants them to (RFC 3986, 2.2), but for the one that would end the query.
 func escape(text string, reserved bool) string {
 	escaped := strings.ReplaceAll(url.QueryEscape(text), "+", "%20")
 	if !reserved {
 		return escaped
 	}
-	for _, c := range ":/?#[]@!$&'()*+,;=" {
+	for _, c := range ":/?[]@!$&'()*+,;=" {
 		escaped = strings.ReplaceAll(escaped, url.QueryEscape(string(c)), string(c))
 	}
 	return escaped
@@ -162,7 +162,7 @@ func (p *Parameter) inPath(v *document.Node) string {
 	v = v.Value()
 	encode := func(text string) string {
 		if p.Reserved {
-			return escape(text, true)
+			return strings.ReplaceAll(escape(text, true), "?", "%3F") // it would end the path
 		}
 		return url.PathEscape(text)
 	}
@@ -174,6 +174,9 @@ func (p *Parameter) inPath(v *document.Node) string {
 		case "label":
 			return "." + encode(v.Text)
 		case "matrix":
+			if v.Text == "" {
+				return ";" + escape(p.Wire, false) // RFC 6570, 3.2.7
+			}
 			return ";" + escape(p.Wire, false) + "=" + encode(v.Text)
 		case MatrixFlag:
 			return ";" + escape(p.Wire, false)

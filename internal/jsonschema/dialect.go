@@ -136,13 +136,11 @@ func (w *writer) modern(n *document.Node, out map[string]any) {
 	if kind == "file" {
 		delete(out, "type")
 	}
-	// Without a type, nullable says nothing (3.0.3, 4.7.24.1 as clarified).
+	// It adds to the type alone: without one it says nothing, and an enum without null goes on forbidding it (3.0.3,
+	// 4.7.24.1 as clarified).
 	if nullable, _ := out["nullable"].(bool); nullable && typed && w.set.dialect == OpenAPI30 ||
 		typed && isTrue(n.Get("x-nullable")) {
 		out["type"] = []any{kind, "null"}
-		if allowed, ok := out["enum"].([]any); ok && !slices.Contains(allowed, nil) {
-			out["enum"] = append(slices.Clone(allowed), nil)
-		}
 	}
 	delete(out, "nullable")
 }

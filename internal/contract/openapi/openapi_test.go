@@ -73,33 +73,52 @@ func fields(t *testing.T, text string) *document.Node {
 // 4.8.12.4 has them; RFC 6570 decides what that table leaves open.
 func TestStyles(t *testing.T) {
 	const list, object, text = "color: [blue, black, brown]", "color: {R: 100, G: 200, B: 150}", "color: a b/c,d"
+	const empty, one, reserved = `color: ""`, "color: blue", `color: ":/?#[]@!$&'()*+,;= %"`
 	for _, c := range []struct{ in, style, explode, give, want string }{
+		{"path", "matrix", "false", empty, "/x/;color"}, {"path", "matrix", "true", empty, "/x/;color"},
+		{"path", "matrix", "false", one, "/x/;color=blue"}, {"path", "matrix", "true", one, "/x/;color=blue"},
 		{"path", "matrix", "false", list, "/x/;color=blue,black,brown"},
 		{"path", "matrix", "true", list, "/x/;color=blue;color=black;color=brown"},
 		{"path", "matrix", "false", object, "/x/;color=R,100,G,200,B,150"},
 		{"path", "matrix", "true", object, "/x/;R=100;G=200;B=150"},
 		{"path", "matrix", "false", text, "/x/;color=a%20b%2Fc%2Cd"},
+		{"path", "label", "false", empty, "/x/."}, {"path", "label", "true", empty, "/x/."},
+		{"path", "label", "false", one, "/x/.blue"}, {"path", "label", "true", one, "/x/.blue"},
 		{"path", "label", "false", list, "/x/.blue,black,brown"},
 		{"path", "label", "true", list, "/x/.blue.black.brown"},
 		{"path", "label", "false", object, "/x/.R,100,G,200,B,150"},
 		{"path", "label", "true", object, "/x/.R=100.G=200.B=150"},
-		{"path", "simple", "false", list, "/x/blue,black,brown"},
+		{"path", "simple", "false", one, "/x/blue"}, {"path", "simple", "true", one, "/x/blue"},
+		{"path", "simple", "false", list, "/x/blue,black,brown"}, {"path", "simple", "true", list, "/x/blue,black,brown"},
 		{"path", "simple", "false", object, "/x/R,100,G,200,B,150"},
 		{"path", "simple", "true", object, "/x/R=100,G=200,B=150"},
 		{"path", "", "", text, "/x/a%20b%2Fc%2Cd"},
+		{"path", "", "", reserved, "/x/:%2F%3F%23%5B%5D@%21$&%27%28%29%2A+%2C%3B=%20%25"},
+		{"query", "form", "false", empty, "/x?color="}, {"query", "form", "true", empty, "/x?color="},
+		{"query", "form", "false", one, "/x?color=blue"}, {"query", "form", "true", one, "/x?color=blue"},
 		{"query", "form", "false", list, "/x?color=blue,black,brown"},
 		{"query", "form", "true", list, "/x?color=blue&color=black&color=brown"},
 		{"query", "form", "false", object, "/x?color=R,100,G,200,B,150"},
 		{"query", "form", "true", object, "/x?R=100&G=200&B=150"},
 		{"query", "", "", list, "/x?color=blue&color=black&color=brown"},
 		{"query", "spaceDelimited", "false", list, "/x?color=blue%20black%20brown"},
+		{"query", "spaceDelimited", "false", object, "/x?color=R%20100%20G%20200%20B%20150"},
 		{"query", "pipeDelimited", "false", list, "/x?color=blue%7Cblack%7Cbrown"},
+		{"query", "pipeDelimited", "false", object, "/x?color=R%7C100%7CG%7C200%7CB%7C150"},
 		{"query", "deepObject", "true", object, "/x?color%5BR%5D=100&color%5BG%5D=200&color%5BB%5D=150"},
 		{"query", "", "", text, "/x?color=a%20b%2Fc%2Cd"},
+		{"query", "", "", reserved, "/x?color=%3A%2F%3F%23%5B%5D%40%21%24%26%27%28%29%2A%2B%2C%3B%3D%20%25"},
+		{"query", "form", "true\n          allowReserved: true", reserved, "/x?color=:/?%23[]@!$&'()*+,;=%20%25"},
 		{"query", "", "", "color: []", "/x"},
+		{"header", "simple", "false", one, "/x | color: blue"}, {"header", "simple", "true", one, "/x | color: blue"},
+		{"header", "simple", "false", list, "/x | color: blue,black,brown"},
+		{"header", "simple", "true", list, "/x | color: blue,black,brown"},
+		{"header", "simple", "false", object, "/x | color: R,100,G,200,B,150"},
 		{"header", "", "", list, "/x | color: blue,black,brown"},
 		{"header", "simple", "true", object, "/x | color: R=100,G=200,B=150"},
+		{"cookie", "form", "false", one, "/x | Cookie: color=blue"},
 		{"cookie", "form", "false", list, "/x | Cookie: color=blue,black,brown"},
+		{"cookie", "form", "false", object, "/x | Cookie: color=R,100,G,200,B,150"},
 	} {
 		path := "/x"
 		if c.in == "path" {
@@ -206,7 +225,7 @@ components:
       xml: {name: job, namespace: "urn:hall", prefix: h}
       properties:
         number: {type: string, readOnly: true, xml: {attribute: true}}
-        state: {type: string, enum: [queued, done], nullable: true}
+        state: {type: string, enum: [queued, done, null], nullable: true}
         hive: {type: integer, minimum: 1, exclusiveMinimum: true, maximum: 9}
         secret: {type: string, writeOnly: true}
         next: {$ref: "#/components/schemas/Job"}
