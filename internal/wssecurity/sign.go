@@ -281,8 +281,12 @@ func certificateReference(certificate *x509.Certificate, how string) (reference,
 			soapMessageSecurity+"#Base64Binary", "ValueType", x509Profile+"#X509v3")
 		what = with(element(wsse, "Reference"), "URI", "#"+identify(token, "token"), "ValueType", x509Profile+"#X509v3")
 	case "issuer":
+		issuer, err := distinguishedName(certificate.RawIssuer)
+		if err != nil {
+			return nil, nil, err
+		}
 		what = element(ds, "X509Data", element(ds, "X509IssuerSerial",
-			element(ds, "X509IssuerName", text(certificate.Issuer.String())),
+			element(ds, "X509IssuerName", text(issuer)),
 			element(ds, "X509SerialNumber", text(certificate.SerialNumber.String()))))
 	case "key identifier":
 		if len(certificate.SubjectKeyId) == 0 {

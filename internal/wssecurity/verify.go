@@ -6,7 +6,6 @@ import (
 	"crypto/sha1"
 	"crypto/subtle"
 	"crypto/x509"
-	"crypto/x509/pkix"
 	"encoding/base64"
 	"errors"
 	"fmt"
@@ -327,7 +326,7 @@ func matcher(reference, data *document.Node) (func(*x509.Certificate) bool, stri
 		issuer, number := ownText(find(serial, ds,
 			"X509IssuerName")), strings.TrimSpace(ownText(find(serial, ds, "X509SerialNumber")))
 		return func(c *x509.Certificate) bool {
-			return c.SerialNumber.String() == number && sameName(c.Issuer, issuer)
+			return c.SerialNumber.String() == number && sameName(c.RawIssuer, issuer)
 		}, issuer + ", number " + number, nil
 	}
 	if identifier := find(reference, wsse, "KeyIdentifier"); identifier != nil {
@@ -350,19 +349,4 @@ func matcher(reference, data *document.Node) (func(*x509.Certificate) bool, stri
 		return nil, "", fmt.Errorf("the key is referred to as %q, which is not known here", kind)
 	}
 	return nil, "", errors.New("the way in which it refers to its key is not known here")
-}
-
-// sameName compares distinguished names without regard to blanks and to the
-// order in which they are written.
-func sameName(name pkix.Name, text string) bool {
-	split := func(s string) []string {
-		parts := strings.FieldsFunc(s, func(c rune) bool { return c == ',' || c == '+' })
-		for i := range parts {
-			key, value, _ := strings.Cut(parts[i], "=")
-			parts[i] = strings.ToUpper(strings.TrimSpace(key)) + "=" + strings.TrimSpace(value)
-		}
-		slices.Sort(parts)
-		return parts
-	}
-	return slices.Equal(split(name.String()), split(text))
 }
