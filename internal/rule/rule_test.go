@@ -397,3 +397,16 @@ func FuzzCondition(f *testing.F) {
 		}
 	})
 }
+
+// A rule for a status tells the one that it takes, where that is one.
+func TestSingleStatus(t *testing.T) {
+	for text, want := range map[string]int{
+		"201": 201, "200 or 201": 0, "not 404": 0, "2xx": 0, "not 2xx": 0, "404": 404,
+	} {
+		s, err := rule.ParseStatus(text)
+		require.NoError(t, err)
+		status, ok := s.Single()
+		assert.Equal(t, want, status, text)
+		assert.Equal(t, want != 0, ok, text)
+	}
+}

@@ -471,6 +471,7 @@ last:
   - step: a
     request: GET http://127.0.0.1:1/¦${row.n}
 `, "", ""},
+		{search("blocks: {a: 1}"), "blocks: goes with SOAP, which is sent by POST", "take it out"},
 		{search("addressing: true"), "addressing: goes with SOAP, which is sent by POST", "take it out"},
 		{
 			written("call: lab/GradeLot\nfill:\n  lot: L-2201\n  moisture: 17\ntext: <a/>"),
