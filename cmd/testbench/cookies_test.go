@@ -69,3 +69,32 @@ steps:
 	assert.NotContains(t, o.stdout, "in it failed")
 	assert.NotContains(t, o.stdout, "elsewhere failed")
 }
+
+// Quotes of a cookie belong to its value, and a name that promises what the cookie does not keep is no cookie.
+func TestCookiesAsTheyAre(t *testing.T) {
+	t.Parallel()
+	server, _ := moor(t, func(w http.ResponseWriter, r *http.Request, _ string) {
+		if r.URL.Path == "/open" {
+			for _, cookie := range []string{
+				`quoted="a b"; Path=/`, "plain=a/b=c; Path=/", "__Host-right=1; Path=/; Secure", "__Host-wrong=1; Path=/",
+				"__Secure-wrong=1; Path=/", "__Host-deep=1; Path=/cookies; Secure",
+			} {
+				w.Header().Add("Set-Cookie", cookie)
+			}
+		}
+		w.Header().Set("Content-Type", "text/plain")
+		_, _ = io.WriteString(w, strings.Join(r.Header.Values("Cookie"), " | "))
+	})
+	p := newPlace(t)
+	p.write("bench.yaml", "bench: b\nsites: {here: {set: {base: \""+server.URL+"\"}}}\nservices:\n  bees: {address: \"${base}\"}\n"+
+		"logins:\n  desk: {kind: session, open: \"POST ${base}/open\"}\n")
+	const want = `where: ['reply.text == "quoted=\"a b\"; plain=a/b=c; __Host-right=1"']`
+	p.write("sheets/s.yaml", "sheet: s\nkeep cookies: true\nsteps:\n  - step: by a login\n    request: bees GET /cookies\n"+
+		"    login: desk\n    expect: {status: 200}\n  - step: open\n    request: bees POST /open\n  - step: of the row\n"+
+		"    request: bees GET /cookies\n    "+want+"\n")
+	o := p.run("run", "sheets/s.yaml")
+	require.Equal(t, 0, o.status, o.all())
+	p.write("sheets/s.yaml", "sheet: s\nsteps:\n  - step: by a login\n    request: bees GET /cookies\n    login: desk\n    "+want+"\n")
+	o = p.run("run", "sheets/s.yaml")
+	assert.Equal(t, 0, o.status, o.all())
+}

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"net/http"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -97,9 +98,16 @@ func sharedKey(text string) []byte {
 	return []byte(text)
 }
 
+// messageOf is a request as it will be sent: with the length of its body, which goes along without being asked for.
 func messageOf(r *exchange.Request) *httpsign.Message {
-	m := &httpsign.Message{Method: r.Method, URL: r.URL, Header: http.Header(r.Header), Host: r.GetHeader("Host")}
-	return m
+	header := r.Header.Clone()
+	if header == nil {
+		header = http.Header{}
+	}
+	if len(r.Body) > 0 || r.Method == "POST" || r.Method == "PUT" || r.Method == "PATCH" {
+		header.Set("Content-Length", strconv.Itoa(len(r.Body)))
+	}
+	return &httpsign.Message{Method: r.Method, URL: r.URL, Header: header, Host: r.GetHeader("Host")}
 }
 
 // Put adds Content-Digest where it is covered, Signature-Input and Signature.

@@ -124,8 +124,9 @@ func (s *sessionState) learn(answer *exchange.Answer, t *Token) {
 	s.mutex.Lock()
 	defer s.mutex.Unlock()
 	for _, set := range answer.SetOnWay {
-		s.jar.SetCookies(set.From, set.Cookies)
-		for _, cookie := range set.Cookies {
+		kept := exchange.WithoutFalsePrefixes(set.Cookies)
+		s.jar.SetCookies(set.From, kept)
+		for _, cookie := range kept {
 			t.Cookies[cookie.Name] = cookie.Value
 		}
 	}
@@ -162,6 +163,9 @@ func (s *Session) Put(r *exchange.Request, _ *Env, t *Token) error {
 			if text != "" {
 				text = tamper(text)
 			}
+		}
+		if cookie.Quoted { // they belong to the value (RFC 6265, 4.1.1)
+			text = `"` + text + `"`
 		}
 		sent, shown = append(sent, cookie.Name+"="+text), append(shown, cookie.Name+"="+value.Mask)
 	}

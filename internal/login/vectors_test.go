@@ -16,6 +16,7 @@ import (
 
 	"testbench/internal/document"
 	"testbench/internal/exchange"
+	"testbench/internal/httpsign"
 	"testbench/internal/keys"
 	"testbench/internal/value"
 )
@@ -344,4 +345,28 @@ func TestOAuth1Vectors(t *testing.T) {
 	assert.Equal(t, base64.StdEncoding.EncodeToString(mac.Sum(nil)), block.Child("signature").OwnText())
 	algorithm, _ := block.Child("signature").Attribute("algorithm")
 	assert.Equal(t, "HMAC-SHA256", algorithm)
+}
+
+// A signature covers the length of the body, which goes along without being asked for (RFC 9421, 2.1).
+func TestSignedLength(t *testing.T) {
+	length, err := httpsign.ParseComponent("content-length")
+	require.NoError(t, err)
+	for _, c := range []struct {
+		method, body, want string // what is signed of the length; empty for a refusal
+	}{
+		{"POST", "honey", `"content-length": 5`}, {"PUT", "", `"content-length": 0`}, {"GET", "", ""},
+	} {
+		at, err := url.Parse("http://desk.example/")
+		require.NoError(t, err)
+		r := &exchange.Request{Method: c.method, URL: at, Body: []byte(c.body)}
+		h := &HTTPSignature{Cover: []httpsign.Component{length}, Label: "sig1"}
+		err = h.Put(r, &Env{}, &Token{material: &signatureState{key: []byte("comb")}})
+		if c.want == "" {
+			assert.ErrorContains(t, err, "content-length")
+			continue
+		}
+		require.NoError(t, err)
+		assert.Contains(t, r.Signed[0], c.want)
+		assert.Empty(t, r.GetHeader("Content-Length"), "the connection sends it")
+	}
 }

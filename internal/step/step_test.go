@@ -70,6 +70,7 @@ type row struct {
 	of      *session.Session
 	kept    map[string]*document.Node
 	results []*result.Step
+	sites   []string // that were asked for
 	leftOut string
 	dry     bool
 	would   []string
@@ -105,6 +106,7 @@ databases:
 		"stock/jars.json":    `{"jars": 12}`,
 		"stock/lids.xml":     `<lids><lid no="7"/></lids>`,
 		"sheets/inner.yaml":  "sheet: inner\ntakes:\n  hive: required\nsteps:\n  - step: one\n    pause: 1 ms\n",
+		"sheets/away.yaml":   "sheet: away\nsite: there\nsteps:\n  - step: one\n    pause: 1 ms\n",
 		"sheets/broken.yaml": "sheet: broken\n",
 	} {
 		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o700))
@@ -128,7 +130,10 @@ func newRow(t *testing.T, s *sender) *row {
 	return &row{t: t, of: of, kept: map[string]*document.Node{}}
 }
 
-func (r *row) At(site string) (*session.Session, error) { return r.of.At(site) }
+func (r *row) At(site string) (*session.Session, error) {
+	r.sites = append(r.sites, site)
+	return r.of.At(site)
+}
 
 func (r *row) Begin(_ *sheet.Step, of *session.Session) (*session.Values, string) {
 	return of.Scope(nil, r.kept), r.leftOut
@@ -424,6 +429,14 @@ Content-Type: application/json
 					return document.NewObject().Set("kilos", document.NewNumber("7")), result.Passed
 				}
 			}, kept: "kilos=7", told: "it: passed\n",
+		},
+		{
+			name: "a sheet at a site of its own", step: "sheet: sheets/away.yaml", change: func(r *row) {
+				r.inner = func(map[string]*document.Node) (*document.Node, result.Outcome) {
+					assert.Equal(r.t, []string{"", "there"}, r.sites[:2])
+					return document.NewObject(), result.Passed
+				}
+			}, told: "it: passed\n",
 		},
 		{
 			name: "a sheet that keeps a secret", step: "sheet: sheets/inner.yaml\nfill: {hive: H}",
