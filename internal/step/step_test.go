@@ -433,7 +433,7 @@ Content-Type: application/json
 		{
 			name: "a sheet at a site of its own", step: "sheet: sheets/away.yaml", change: func(r *row) {
 				r.inner = func(map[string]*document.Node) (*document.Node, result.Outcome) {
-					assert.Equal(r.t, []string{"", "there"}, r.sites[:2])
+					assert.Contains(r.t, r.sites, "there")
 					return document.NewObject(), result.Passed
 				}
 			}, told: "it: passed\n",
