@@ -3,8 +3,10 @@
 package main_test
 
 import (
+	"encoding/json"
 	"fmt"
 	"math/rand/v2"
+	"net/http"
 	"net/url"
 	"path/filepath"
 	"strings"
@@ -24,8 +26,14 @@ func TestDerivedKeysByALibrary(t *testing.T) {
 	peers, err := filepath.Abs("../../scripts/peers")
 	require.NoError(t, err)
 	serve(t, port, "node", "testdata/node/derived.cjs", port, peers, secret)
+	answer, err := http.Get("http://127.0.0.1:" + port + "/words")
+	require.NoError(t, err)
+	defer func() { _ = answer.Body.Close() }()
+	var words struct{ Name, Before, Last, Stamp string } // those of the library's scheme
+	require.NoError(t, json.NewDecoder(answer.Body).Decode(&words))
 	p.env = append(p.env, "TESTBENCH_SEALED_KEY="+secret)
-	p.write("bench.yaml", `bench: b
+	p.write("bench.yaml", strings.NewReplacer("NAME", words.Name, "BEFORE", words.Before, "LAST", words.Last, "STAMP",
+		words.Stamp).Replace(`bench: b
 sites: {here: {}}
 services:
   hives: {address: "http://127.0.0.1:`+port+`", login: derived}
@@ -35,17 +43,17 @@ logins:
     key: ${sealed.key}
     key id: HONEYDESK
     encode: hex
-    stamp: header X-Amz-Date
+    stamp: header STAMP
     stamp as: compact
-    headers: [host, x-amz-date, content-type, x-lot]
+    headers: [host, STAMP, content-type, x-lot]
     canonical: [method, escaped path, sorted query, header lines, signed headers, body hash]
-    sign: [text AWS4-HMAC-SHA256, stamp, scope, canonical hash]
+    sign: [text NAME, stamp, scope, canonical hash]
     derive:
-      before: AWS4
-      steps: [stamp date, text eu-moor-1, text hives, text aws4_request]
+      before: BEFORE
+      steps: [stamp date, text eu-moor-1, text hives, text LAST]
     into: header Authorization
-    write: AWS4-HMAC-SHA256 Credential=${id}/${scope}, SignedHeaders=${signed headers}, Signature=${signature}
-`)
+    write: NAME Credential=${id}/${scope}, SignedHeaders=${signed headers}, Signature=${signature}
+`))
 	random := rand.New(rand.NewPCG(20261201, 22))
 	word := func(letters string) string {
 		var out strings.Builder
@@ -80,7 +88,7 @@ logins:
 	require.Equal(t, 0, o.status, "%.3000s", o.all())
 	o = p.run("call", "hives", "GET", "/a%20b?x=1", "-in", "header.X-Lot=1", "-in", "header.Content-Type=text/plain", "-dry")
 	assert.Contains(t, o.stdout, "GET\n  /a%2520b\n  x=1\n  content-type:text/plain\n", "each stage is shown")
-	assert.Contains(t, o.stdout, "AWS4-HMAC-SHA256\n")
+	assert.Contains(t, o.stdout, words.Name+"\n")
 	assert.Equal(t, 1, p.run("call", "hives", "GET", "/", "-in", "header.X-Lot=1", "-in", "header.Content-Type=text/plain",
 		"-login", "derived", "-spoil", "tampered").status)
 }

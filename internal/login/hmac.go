@@ -581,7 +581,9 @@ func readTarget(r *mapping.Reader, n *yamlfile.Node) *Target {
 }
 
 var hmacTogether = []mapping.Together{
-	{Key: "id", With: []string{"key id"}}, {Key: "stamp as", With: []string{"stamp"}}, {
+	{Key: "id", With: []string{"key id"}},
+	{Key: "stamp as", With: []string{"stamp"}},
+	{
 		Key:  "key id",
 		With: []string{"id", "write"},
 	},

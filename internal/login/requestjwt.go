@@ -165,7 +165,8 @@ func readRequestJWT(r *mapping.Reader, n *yamlfile.Node) Kind {
 
 var requestJWTTogether = []mapping.Together{
 	{Key: "shared key", Without: []string{"key", "certificate", "password"}},
-	{Key: "password", With: []string{"key", "certificate"}}, {Key: "certificate as", With: []string{"certificate"}},
+	{Key: "password", With: []string{"key", "certificate"}},
+	{Key: "certificate as", With: []string{"certificate"}},
 }
 
 var requestJWTKeys = []mapping.Key[RequestJWT]{

@@ -282,8 +282,11 @@ func TestOAuth1Vectors(t *testing.T) {
 	const form = "application/x-www-form-urlencoded"
 	base, err := oauth1Base(ask("POST", "http://example.com:80/request?b5=%3D%253D&a3=a&c%40=&a2=r%20b", form, "c2&a3=2+q"),
 		[][2]string{
-			{"oauth_consumer_key", "9djdj82h48djs9d2"}, {"oauth_token", "kkk9d7dh3k39sjv7"},
-			{"oauth_signature_method", "HMAC-SHA1"}, {"oauth_timestamp", "137131201"}, {"oauth_nonce", "7d8f3e4a"},
+			{"oauth_consumer_key", "9djdj82h48djs9d2"},
+			{"oauth_token", "kkk9d7dh3k39sjv7"},
+			{"oauth_signature_method", "HMAC-SHA1"},
+			{"oauth_timestamp", "137131201"},
+			{"oauth_nonce", "7d8f3e4a"},
 		})
 	require.NoError(t, err)
 	assert.Equal(t, "POST&http%3A%2F%2Fexample.com%2Frequest&a2%3Dr%2520b%26a3%3D2%2520q%26a3%3Da%26b5%3D%253D%25253D%26c%2540"+
@@ -303,8 +306,10 @@ func TestOAuth1Vectors(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			own := [][2]string{
-				{"oauth_consumer_key", "dpf43f3p2l4k3l03"}, {"oauth_signature_method", "HMAC-SHA1"},
-				{"oauth_timestamp", c.stamp}, {"oauth_nonce", c.nonce},
+				{"oauth_consumer_key", "dpf43f3p2l4k3l03"},
+				{"oauth_signature_method", "HMAC-SHA1"},
+				{"oauth_timestamp", c.stamp},
+				{"oauth_nonce", c.nonce},
 			}
 			for _, p := range [][2]string{{"oauth_token", c.token}, {c.more, c.value}} {
 				if p[1] != "" {

@@ -102,7 +102,8 @@ func (a Addressed) fill(scope value.Scope, into *soap.Addressing) error {
 		from *value.Template
 		into *string
 	}{
-		{"reply to", a.ReplyTo, &into.ReplyTo}, {"fault to", a.FaultTo, &into.FaultTo},
+		{"reply to", a.ReplyTo, &into.ReplyTo},
+		{"fault to", a.FaultTo, &into.FaultTo},
 		{"relates to", a.RelatesTo, &into.RelatesTo},
 	} {
 		if one.from == nil {

@@ -281,9 +281,11 @@ var told = []string{
 }
 
 // elsewhere names the tests that show the effect of keys that change nothing but when something is sent.
-var elsewhere = map[string]string{"parameter list": "TestInputs", "operation paths": "TestShortNames", "addressing reply to": "TestAddressingAsAsked",
+var elsewhere = map[string]string{
+	"parameter list": "TestInputs", "operation paths": "TestShortNames", "addressing reply to": "TestAddressingAsAsked",
 	"addressing fault to": "TestAddressingAsAsked", "addressing relates to": "TestAddressingAsAsked",
-	"addressing version": "TestAddressingAsAsked", "a stream end": "TestEndlessStreams", "a stream quiet": "TestEndlessStreams", "a stream most": "TestEndlessStreams", "service limit": "TestLimitsOfCalls", "site limit": "TestLimitsOfCalls"}
+	"addressing version": "TestAddressingAsAsked", "a stream end": "TestEndlessStreams", "a stream quiet": "TestEndlessStreams", "a stream most": "TestEndlessStreams", "service limit": "TestLimitsOfCalls", "site limit": "TestLimitsOfCalls",
+}
 
 // Each key of each mapping has an effect: without it what is found wrong, sent or judged is
 // another.

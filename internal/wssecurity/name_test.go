@@ -84,11 +84,15 @@ func TestNames(t *testing.T) {
 		of, text string
 		want     bool
 	}{
-		{"mail", "O=Honey, EMAILADDRESS=ca@heatherfold.example", true}, {"mail", "E = ca@heatherfold.example; O = honey", true},
-		{"mail", "OID.1.2.840.113549.1.9.1=ca@heatherfold.example,O=Honey", true}, {"mail", "O=Honey", false},
-		{"usual", `C=GB, O="Heatherfold  Honey Co-operative", CN=comb ca`, true}, {"usual", "CN=Comb CA,O=Other,C=GB", false},
+		{"mail", "O=Honey, EMAILADDRESS=ca@heatherfold.example", true},
+		{"mail", "E = ca@heatherfold.example; O = honey", true},
+		{"mail", "OID.1.2.840.113549.1.9.1=ca@heatherfold.example,O=Honey", true},
+		{"mail", "O=Honey", false},
+		{"usual", `C=GB, O="Heatherfold  Honey Co-operative", CN=comb ca`, true},
+		{"usual", "CN=Comb CA,O=Other,C=GB", false},
 		{"domains", `CN="Åsa's \"best\", #1 + <2>; a\\b = c", DC=heatherfold, DC=example`, true},
-		{"several in one", `CN=H\C3\B6ghult,SERIALNUMBER=41+OU=\20#comb\20`, true}, {"wide letters", "", false},
+		{"several in one", `CN=H\C3\B6ghult,SERIALNUMBER=41+OU=\20#comb\20`, true},
+		{"wide letters", "", false},
 	} {
 		assert.Equal(t, c.want, sameName(all[c.of], c.text), fmt.Sprint(c))
 	}

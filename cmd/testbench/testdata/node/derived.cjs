@@ -1,14 +1,21 @@
 // A server that signs each request anew by a signing library of the registry, with a key derived in steps, and
-// says whether that gives the signature that came: node derived.cjs PORT PEERS SECRET
+// says whether that gives the signature that came; /words gives the words of the library's scheme:
+// node derived.cjs PORT PEERS SECRET
 const http = require("node:http");
+const crypto = require("node:crypto");
 const { createRequire } = require("node:module");
 const [port, peers, secret] = process.argv.slice(2);
 const load = createRequire(peers + "/");
-const { SignatureV4 } = load("@smithy/signature-v4");
+const library = load("@smithy/signature-v4");
 const { HttpRequest } = load("@smithy/protocol-http");
-const { Sha256 } = load("@aws-crypto/sha256-js");
 
-const signer = new SignatureV4({
+class Sha256 {
+  constructor(key) { this.hash = key ? crypto.createHmac("sha256", key) : crypto.createHash("sha256"); }
+  update(data) { this.hash.update(data); }
+  async digest() { return new Uint8Array(this.hash.digest()); }
+}
+
+const signer = new library.SignatureV4({
   service: "hives", region: "eu-moor-1", sha256: Sha256, applyChecksum: false,
   credentials: { accessKeyId: "HONEYDESK", secretAccessKey: secret },
 });
@@ -21,6 +28,10 @@ http.createServer((request, response) => {
       response.writeHead(status, { "Content-Type": "application/json" });
       response.end(JSON.stringify(body));
     };
+    if (request.url === "/words") {
+      const name = library.ALGORITHM_IDENTIFIER;
+      return answer(200, { name, before: name.split("-")[0], last: library.KEY_TYPE_IDENTIFIER, stamp: library.AMZ_DATE_HEADER });
+    }
     try {
       const came = request.headers.authorization || "";
       const names = (/SignedHeaders=([^,]*)/.exec(came) || ["", ""])[1].split(";");
@@ -31,16 +42,16 @@ http.createServer((request, response) => {
       }
       const headers = {};
       for (const name of names) headers[name] = request.headers[name];
-      const stamp = request.headers["x-amz-date"];
+      const stamp = request.headers[library.AMZ_DATE_HEADER];
       const date = new Date(stamp.replace(/^(\d{4})(\d\d)(\d\d)T(\d\d)(\d\d)(\d\d)Z$/, "$1-$2-$3T$4:$5:$6Z"));
       const signed = await signer.sign(new HttpRequest({
         method: request.method, protocol: "http:", hostname: at.hostname, path: request.url.split("?")[0], query, headers,
         body: Buffer.concat(chunks),
       }), { signingDate: date });
       const fits = signed.headers.authorization === came;
-      answer(fits ? 200 : 403, fits ? { ok: true } : { came, wanted: signed.headers.authorization });
+      return answer(fits ? 200 : 403, fits ? { ok: true } : { came, wanted: signed.headers.authorization });
     } catch (error) {
-      answer(400, { error: String(error) });
+      return answer(400, { error: String(error) });
     }
   });
 }).listen(Number(port), "127.0.0.1");
