@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"testbench/internal/bench"
+	"testbench/internal/contract"
 	"testbench/internal/rule"
 	"testbench/internal/session"
 )
@@ -32,6 +33,34 @@ func TestStatusRules(t *testing.T) {
 		_, err := rule.ParseStatus(text)
 		assert.Error(t, err, text)
 	}
+}
+
+// What comes back belongs to the statuses of success that are listed and have a body.
+func TestAnswersOfStatuses(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "lot.json"), []byte(`{"type": "object"}`), 0o600))
+	read := func(more string) []contract.Answer {
+		b := bench.Read(dir, "bench.yaml", []byte(`bench: x
+services:
+  s:
+    address: http://s.example
+    operations:
+      lot:
+        request: GET /lot
+        answer: lot.json
+`+more))
+		require.Empty(t, b.Problems().Serious())
+		return b.Service("s").Operation("lot").Answers
+	}
+	got := map[string]int{}
+	for _, a := range read("        statuses: {200: the lot, 2xx: more, 204: nothing, 404: none}\n") {
+		got[a.Status+" "+a.About] = len(a.Contents)
+	}
+	assert.Equal(t, map[string]int{"200 the lot": 1, "2XX more": 1, "204 nothing": 0, "404 none": 0}, got)
+	alone := read("")
+	require.Len(t, alone, 2)
+	assert.Len(t, alone[0].Contents, 1)
+	assert.Equal(t, []string{"2XX", "default"}, []string{alone[0].Status, alone[1].Status})
 }
 
 // Sites are like others, and what they say themselves wins.

@@ -91,7 +91,7 @@ func UntilMet(ctx context.Context, w *sheet.Waiting, start time.Time, j *Judging
 		if j.Err != nil {
 			return j, out, "", j.Err
 		}
-		if len(w.Until) > 0 && !slices.ContainsFunc(checks, func(c result.Check) bool { return !c.Passed }) {
+		if !slices.ContainsFunc(checks, func(c result.Check) bool { return !c.Passed }) {
 			out = append(out, checks...)
 			break
 		}

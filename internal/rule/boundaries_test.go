@@ -387,6 +387,7 @@ func TestWhatIsNoRule(t *testing.T) {
 		"matches [":                "not a regular expression (RE2)",
 		"eqals A":                  "did you mean `equals A`",
 		"containz A":               "did you mean `contains A`",
+		"betwe 1 and 2":            "did you mean `between 1 and 2`",
 		"betwen A and B":           "did you mean `between A and B`",
 		"abuot A within B":         "did you mean `about A within B`",
 		"betwen 1 and 3":           "did you mean `between 1 and 3`",

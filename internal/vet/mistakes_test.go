@@ -682,6 +682,10 @@ logins:
 		{service("operations:\n  ¦x:\n    about: y"), "the operation x has no request line", "payload:"},
 		{service("operations:\n  x:\n    request: ¦get /x"), `"get" is not a request method`, `"GET"`},
 		{service("operations:\n  x:\n    request: GET /x\n    query:\n      a:\n        default: ¦${depto}"), "depto", ""},
+		{
+			service("operations:\n  x:\n    request: GET /x\n    query:\n      a:\n        fixed: ¦${fields.b}"),
+			"there is no such field; write it below inputs:", "",
+		},
 		{service("operations:\n  x:\n    request: ¦GET x"), "the path must begin with /", ""},
 		{
 			service("operations:\n  x:\n    request: GET /x\n    query:\n      a: ¦maybe"), "described by a mapping",
