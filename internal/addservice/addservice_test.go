@@ -15,6 +15,9 @@ import (
 func TestReadCommandLine(t *testing.T) {
 	for _, c := range []struct{ line, want, notes string }{
 		{`curl https://h.example/lots/L-1`, "GET https://h.example /lots/{lot} lot=L-1", ""},
+		{`curl https://h.example/v2/lots/L%2D1/jars`, "GET https://h.example/v2 /lots/{lot}/jars lot=L-1", ""},
+		{`curl https://h.example/v2/lots/L%2F1%20b/jars`, "GET https://h.example/v2 /lots/{lot}/jars lot=L/1 b", ""},
+		{`curl https://h.example/v2/caf%C3%A9/jars`, "GET https://h.example/v2/caf%C3%A9 /jars", ""},
 		{
 			`$ curl -sSXPOST "h.example/a" -d 'x=1&y=two words' -d z=%41`,
 			"POST http://h.example /a x=1 y=two words z=A",

@@ -168,23 +168,22 @@ func (e *Example) path(prefix string, u *url.URL) {
 	}
 	first := len(pieces) - 1
 	for i, piece := range pieces {
-		if (isIdentifier(piece) || secret.IsCredential("", piece)) && i > 0 {
+		if text := unescaped(piece); (isIdentifier(text) || isEncodedID(piece, text) ||
+			secret.IsCredential("", text)) && i > 0 {
 			first = i - 1
 			break
 		}
 	}
 	names := map[string]bool{}
 	for i := first; i < len(pieces); i++ {
-		text, err := url.PathUnescape(pieces[i])
-		if err != nil {
-			text = pieces[i]
-		}
+		text := unescaped(pieces[i])
 		bare, extension := text, ""
 		if dot := strings.LastIndexByte(text, '.'); dot > 0 && len(text)-dot <= 6 &&
 			!strings.ContainsAny(text[dot:], "0123456789") {
 			bare, extension = text[:dot], text[dot:]
 		}
-		if !isIdentifier(text) && !isIdentifier(bare) && !secret.IsCredential("", bare) {
+		if !isIdentifier(text) && !isIdentifier(bare) && !isEncodedID(pieces[i], text) &&
+			!secret.IsCredential("", bare) {
 			e.Operation = identifier(bare)
 			continue
 		}
@@ -216,6 +215,19 @@ func (e *Example) path(prefix string, u *url.URL) {
 	if strings.HasSuffix(u.Path, "/") {
 		e.Path += "/"
 	}
+}
+
+// unescaped is a piece of a path as it is meant.
+func unescaped(piece string) string {
+	if text, err := url.PathUnescape(piece); err == nil {
+		return text
+	}
+	return piece
+}
+
+// isEncodedID says whether a piece holds what a path cannot hold as it is, and a digit: no name of a resource does.
+func isEncodedID(piece, text string) bool {
+	return piece != text && strings.ContainsAny(text, "0123456789")
 }
 
 func isIdentifier(piece string) bool {

@@ -18,14 +18,16 @@ type Cookies struct {
 	set   []SetCookies
 }
 
-// WithoutFalsePrefixes leaves cookies out whose names promise what they do not keep (RFC 6265bis, 4.1.3): __Secure- that
+// WithoutFalsePrefixes leaves cookies out whose names promise what they do not keep (RFC 6265bis, 4.1.3): __Secure-
+// that
 // they are secure, __Host- that they are for the whole of one host too.
 func WithoutFalsePrefixes(cookies []*http.Cookie) []*http.Cookie {
 	var out []*http.Cookie
 	for _, c := range cookies {
 		name := strings.ToLower(c.Name)
 		isHost := strings.HasPrefix(name, "__host-")
-		if (isHost || strings.HasPrefix(name, "__secure-")) && !c.Secure || isHost && (c.Domain != "" || c.Path != "/") {
+		if (isHost || strings.HasPrefix(name, "__secure-")) && !c.Secure || isHost &&
+			(c.Domain != "" || c.Path != "/") {
 			continue
 		}
 		out = append(out, c)

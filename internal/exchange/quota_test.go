@@ -16,16 +16,27 @@ func TestQuota(t *testing.T) {
 		answers map[int]*Answer // what the request of a number is answered with
 		want    []int           // when each goes out, in seconds
 	}{
-		"as many as there may be":     {nil, []int{0, 0, 0, 60, 60, 60, 120}},
-		"asked to be left alone":      {map[int]*Answer{1: answer(429, "Retry-After", "90")}, []int{0, 0, 90, 90, 90, 150}},
-		"until a moment":              {map[int]*Answer{0: answer(503, "Retry-After", "Mon, 30 Nov 2026 08:00:30 GMT")}, []int{0, 30, 30, 60}},
+		"as many as there may be": {nil, []int{0, 0, 0, 60, 60, 60, 120}},
+		"asked to be left alone": {
+			map[int]*Answer{1: answer(429, "Retry-After", "90")},
+			[]int{0, 0, 90, 90, 90, 150},
+		},
+		"until a moment": {
+			map[int]*Answer{0: answer(503, "Retry-After", "Mon, 30 Nov 2026 08:00:30 GMT")},
+			[]int{0, 30, 30, 60},
+		},
 		"not of a success":            {map[int]*Answer{0: answer(200, "Retry-After", "90")}, []int{0, 0, 0, 60}},
 		"nothing left":                {map[int]*Answer{0: answer(200, "RateLimit", `"default";r=0;t=20`)}, []int{0, 20, 20, 60}},
 		"nothing left, the other way": {map[int]*Answer{0: answer(200, "RateLimit", `"default";t=20;r=0`)}, []int{0, 20, 20, 60}},
 		"something left":              {map[int]*Answer{0: answer(200, "RateLimit", `"default";r=7;t=20`)}, []int{0, 0, 0, 60}},
-		"nothing left, in two fields": {map[int]*Answer{0: answer(200, "X-RateLimit-Remaining", "0", "X-RateLimit-Reset", "25")}, []int{0, 25, 25, 60}},
-		"until seconds since 1970":    {map[int]*Answer{0: answer(200, "RateLimit-Remaining", "0", "RateLimit-Reset", "1796025640")}, []int{0, 40, 40, 60}},
-		"nonsense":                    {map[int]*Answer{0: answer(429, "Retry-After", "soon"), 1: nil}, []int{0, 0, 0, 60}},
+		"nothing left, in two fields": {map[int]*Answer{0: answer(200, "X-RateLimit-Remaining", "0",
+			"X-RateLimit-Reset", "25")}, []int{0, 25, 25, 60}},
+		"until seconds since 1970": {map[int]*Answer{0: answer(200, "RateLimit-Remaining", "0", "RateLimit-Reset",
+			"1796025640")}, []int{0, 40, 40, 60}},
+		"nonsense": {
+			map[int]*Answer{0: answer(429, "Retry-After", "soon"), 1: nil},
+			[]int{0, 0, 0, 60},
+		},
 	} {
 		t.Run(name, func(t *testing.T) {
 			now := start

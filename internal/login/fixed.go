@@ -232,7 +232,8 @@ var sendKeys = []mapping.Key[Send]{
 			s.Block = r.PlainText(n)
 			for part := range strings.SplitSeq(s.Block, "/") {
 				if !xmlstream.IsNCName(part) {
-					r.File.Report(n, "write it like Session or Session/Id; namespace: says theirs", "%q is not the name of an element", part)
+					r.File.Report(n, "write it like Session or Session/Id; namespace: says theirs",
+						"%q is not the name of an element", part)
 				}
 			}
 		}),
@@ -243,7 +244,10 @@ var sendKeys = []mapping.Key[Send]{
 func readSend(r *mapping.Reader, n *yamlfile.Node, into *Send) {
 	mapping.Read(r, "send", n, into, sendKeys)
 	r.Together(n, []mapping.Together{
-		{Key: "block", Without: []string{"header", "scheme", "query", "cookie"}}, {Key: "namespace", With: []string{"block"}},
+		{Key: "block", Without: []string{"header", "scheme", "query", "cookie"}}, {
+			Key:  "namespace",
+			With: []string{"block"},
+		},
 	})
 }
 

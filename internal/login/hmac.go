@@ -45,7 +45,8 @@ type HMAC struct {
 	Canonical []SignedPart
 	Headers   []string // the header fields of header lines and signed headers, in small letters and sorted
 	Derive    *Derivation
-	// Write is what goes into Into: ${signature} and the names of parts stand for those; empty writes the signature alone.
+	// Write is what goes into Into: ${signature} and the names of parts stand for those; empty writes the signature
+	// alone.
 	Write string
 }
 

@@ -17,7 +17,8 @@ import (
 	"testbench/internal/yamlfile"
 )
 
-// RequestJWT makes a JWT (RFC 7519) for each request, which may tell of the request itself: a hash of its body, its method.
+// RequestJWT makes a JWT (RFC 7519) for each request, which may tell of the request itself: a hash of its body, its
+// method.
 type RequestJWT struct {
 	Material
 	Shared        *value.Template // a shared key in place of a pair
@@ -173,7 +174,8 @@ var requestJWTKeys = []mapping.Key[RequestJWT]{
 	ignoreKind[RequestJWT](),
 	mapping.SecretKey("key", "the private key: a file of the bench, or ${sealed.x}",
 		func(j *RequestJWT) **value.Template { return &j.Key }),
-	mapping.TemplateKey("certificate", "its certificate", func(j *RequestJWT) **value.Template { return &j.Certificate }),
+	mapping.TemplateKey("certificate", "its certificate",
+		func(j *RequestJWT) **value.Template { return &j.Certificate }),
 	mapping.SecretKey("password", "password of the key, from ${sealed.x}",
 		func(j *RequestJWT) **value.Template { return &j.Password }),
 	mapping.SecretKey("shared key", "a shared key in place of a pair, from ${sealed.x}",
@@ -189,7 +191,8 @@ var requestJWTKeys = []mapping.Key[RequestJWT]{
 		}),
 	mapping.NewKey("claims", "what it says, beside jti, iat and exp",
 		func(r *mapping.Reader, j *RequestJWT, n *yamlfile.Node) { j.Claims = readClaims(r, n) }),
-	mapping.NewKey("request claims", "claims about the request: digest: body hash sha256 hex; the parts are those of hmac",
+	mapping.NewKey("request claims",
+		"claims about the request: digest: body hash sha256 hex; the parts are those of hmac",
 		func(r *mapping.Reader, j *RequestJWT, n *yamlfile.Node) {
 			for _, e := range r.Entries(n, "request claims") {
 				part, err := ParseSignedPart(r.PlainText(e.Value))

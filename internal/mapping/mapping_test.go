@@ -60,7 +60,8 @@ var hiveKeys = append([]mapping.Key[hive]{
 	mapping.AddressKey("address", "an address", func(h *hive) **value.Template { return &h.address }),
 	mapping.TreeKey("tree", "anything", func(h *hive) **request.Tree { return &h.tree }),
 	mapping.PathKey("path", "a path", func(h *hive) **path.Path { return &h.path }),
-	mapping.NewKey("count", "how many", func(r *mapping.Reader, h *hive, n *yamlfile.Node) { h.count = r.Whole(n, "count") }),
+	mapping.NewKey("count", "how many",
+		func(r *mapping.Reader, h *hive, n *yamlfile.Node) { h.count = r.Whole(n, "count") }),
 	mapping.NewKey("list", "one or more", func(r *mapping.Reader, h *hive, n *yamlfile.Node) { h.list = r.Words(n) }),
 	mapping.NewKey("headers", "headers", func(r *mapping.Reader, h *hive, n *yamlfile.Node) {
 		h.headers = r.Pairs(n, "headers")
@@ -70,7 +71,8 @@ var hiveKeys = append([]mapping.Key[hive]{
 	mapping.NewKey("order", "a rule for a time", func(r *mapping.Reader, h *hive, n *yamlfile.Node) {
 		h.order = r.OrderRule(n, rule.Durations)
 	}),
-	mapping.NewKey("when", "a condition", func(r *mapping.Reader, h *hive, n *yamlfile.Node) { h.when = r.Condition(n) }),
+	mapping.NewKey("when", "a condition",
+		func(r *mapping.Reader, h *hive, n *yamlfile.Node) { h.when = r.Condition(n) }),
 	mapping.NewKey("status", "statuses", func(r *mapping.Reader, h *hive, n *yamlfile.Node) { h.status = r.Status(n) }),
 	mapping.NewKey("file", "a file", func(r *mapping.Reader, h *hive, n *yamlfile.Node) { h.file = r.BenchFile(n) }),
 	mapping.NewKey("kind", "wood or straw", func(r *mapping.Reader, _ *hive, n *yamlfile.Node) {
@@ -140,7 +142,8 @@ part: {on: true}
 	require.NoError(t, err)
 	assert.Equal(t, `{"a":[1,"2",null],"b":"{\"c\":3}"}`, document.WriteJSON(tree, document.Style{}))
 	for text, holds := range map[string]bool{"8": true, "7": false, "10": false} {
-		verdict, err := h.rule.Judge(path.Selection{Matches: []path.Match{{Node: document.NewNumber(text)}}}, path.Roots{}, nil)
+		verdict, err := h.rule.Judge(path.Selection{Matches: []path.Match{{Node: document.NewNumber(text)}}},
+			path.Roots{}, nil)
 		require.NoError(t, err)
 		assert.Equal(t, holds, verdict.Passed, text)
 	}
@@ -222,7 +225,8 @@ func TestReadInside(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "a", string(data))
 	for name, told := range map[string]string{
-		"none": "there is no file none", "folder": "folder is a folder", "../a.txt": "..", "large": "larger than 256 MiB",
+		"none": "there is no file " +
+			"none", "folder": "folder is a folder", "../a.txt": "..", "large": "larger than 256 MiB",
 	} {
 		_, err := mapping.ReadInside(dir, name)
 		assert.ErrorContains(t, err, told)

@@ -110,9 +110,12 @@ func addContractFacts(ctx context.Context, s *session.Session, p *Subject, scope
 	}
 }
 
-// rebuilding lets a body that a template makes be made of other fields. What of each request breaks the description is in
+// rebuilding lets a body that a template makes be made of other fields. What of each request breaks the description is
+// in
 // what it returns.
-func (p *Subject) rebuilding(ctx context.Context, s *session.Session, scope *session.Values) map[*exchange.Request][]string {
+func (p *Subject) rebuilding(ctx context.Context, s *session.Session,
+	scope *session.Values,
+) map[*exchange.Request][]string {
 	breaks := map[*exchange.Request][]string{}
 	given := &request.Tree{}
 	if p.step.Fill != nil {
