@@ -97,7 +97,6 @@ func (s *Spec) setEnvelope(scope value.Scope, r *exchange.Request) error {
 	if s.SOAP.Version == soap.V11 && r.GetHeader("SOAPAction") == "" {
 		r.SetHeader("SOAPAction", soap.ActionHeader(action.Sent))
 	}
-	var payload []*document.Node
 	blocks, err := s.blocks(scope)
 	if err != nil {
 		return err
@@ -112,60 +111,13 @@ func (s *Spec) setEnvelope(scope value.Scope, r *exchange.Request) error {
 		}
 		blocks = append(a.Blocks(), blocks...)
 	}
-	shownPayload := ""
-	switch {
-	case s.HasBytes:
+	if s.HasBytes {
 		r.Body = s.Bytes
 		return nil
-	case s.Text != nil:
-		text, err := s.Text.Text(scope, value.Raw)
-		if err != nil {
-			return fmt.Errorf("text: %w", err)
-		}
-		root, err := document.ReadXML([]byte(text.Sent), "utf-8")
-		if err != nil {
-			return fmt.Errorf("text: the payload is %w", err)
-		}
-		if message, ok := soap.Read(root); ok {
-			// The whole envelope was written: it goes as it is.
-			if message.Version != s.SOAP.Version {
-				return fmt.Errorf("text: the envelope is SOAP %s, and SOAP %s was to be sent: set soap: %s",
-					message.Version, s.SOAP.Version, message.Version)
-			}
-			if len(blocks) > 0 {
-				return errors.New("text: it is a whole envelope, so that blocks and addressing cannot be added; " +
-					"write the payload alone, or take them out")
-			}
-			r.Body = []byte(text.Sent)
-			if text.Shown != text.Sent {
-				r.ShownBody = text.Shown
-			}
-			return nil
-		}
-		payload = []*document.Node{root}
-		if text.Shown != text.Sent {
-			shownPayload = text.Shown
-		}
-	case s.Payload != nil:
-		payload = s.Payload
-	case s.SOAP.Payload != "":
-		node := document.NewObject()
-		if s.Body != nil {
-			if node, err = s.Body.Node(scope); err != nil {
-				return fmt.Errorf("body: %w", err)
-			}
-		}
-		if s.DropEmpty {
-			node = DropEmpty(node)
-		}
-		wrapped := document.NewObject().Set(s.SOAP.Payload, node)
-		if payload, err = Elements(wrapped, "", s.Names); err != nil {
-			return fmt.Errorf("body: %w", err)
-		}
-	case s.Body != nil:
-		if payload, err = s.xmlOf(s.Body, scope, "body"); err != nil {
-			return err
-		}
+	}
+	payload, shownPayload, isWhole, err := s.envelopePayload(scope, r, len(blocks) > 0)
+	if isWhole || err != nil {
+		return err
 	}
 	envelope := soap.Envelope(s.SOAP.Version, blocks, payload)
 	for _, item := range envelope.Items() {
@@ -184,6 +136,67 @@ func (s *Spec) setEnvelope(scope value.Scope, r *exchange.Request) error {
 		if r.ShownBody == string(r.Body) {
 			r.ShownBody = value.Mask
 		}
+	}
+	return nil
+}
+
+// envelopePayload makes what goes into the Body. A text that is an envelope itself is the body of the request, as it is:
+// isWhole says so. Shown is how a text is shown where that differs.
+func (s *Spec) envelopePayload(scope value.Scope, r *exchange.Request, hasBlocks bool) (payload []*document.Node, shown string,
+	isWhole bool, err error,
+) {
+	switch {
+	case s.Text != nil:
+		text, err := s.Text.Text(scope, value.Raw)
+		if err != nil {
+			return nil, "", false, fmt.Errorf("text: %w", err)
+		}
+		root, err := document.ReadXML([]byte(text.Sent), "utf-8")
+		if err != nil {
+			return nil, "", false, fmt.Errorf("text: the payload is %w", err)
+		}
+		if message, ok := soap.Read(root); ok {
+			return nil, "", true, s.wholeEnvelope(r, message, text, hasBlocks)
+		}
+		if text.Shown != text.Sent {
+			shown = text.Shown
+		}
+		return []*document.Node{root}, shown, false, nil
+	case s.Payload != nil:
+		return s.Payload, "", false, nil
+	case s.SOAP.Payload != "":
+		node := document.NewObject()
+		if s.Body != nil {
+			if node, err = s.Body.Node(scope); err != nil {
+				return nil, "", false, fmt.Errorf("body: %w", err)
+			}
+		}
+		if s.DropEmpty {
+			node = DropEmpty(node)
+		}
+		wrapped := document.NewObject().Set(s.SOAP.Payload, node)
+		if payload, err = Elements(wrapped, "", s.Names); err != nil {
+			err = fmt.Errorf("body: %w", err)
+		}
+	case s.Body != nil:
+		payload, err = s.xmlOf(s.Body, scope, "body")
+	}
+	return payload, "", false, err
+}
+
+// wholeEnvelope sends an envelope that was written as it is.
+func (s *Spec) wholeEnvelope(r *exchange.Request, message *soap.Message, text value.Text, hasBlocks bool) error {
+	switch {
+	case message.Version != s.SOAP.Version:
+		return fmt.Errorf("text: the envelope is SOAP %s, and SOAP %s was to be sent: set soap: %s",
+			message.Version, s.SOAP.Version, message.Version)
+	case hasBlocks:
+		return errors.New("text: it is a whole envelope, so that blocks and addressing cannot be added; " +
+			"write the payload alone, or take them out")
+	}
+	r.Body = []byte(text.Sent)
+	if text.Shown != text.Sent {
+		r.ShownBody = text.Shown
 	}
 	return nil
 }
