@@ -52,6 +52,13 @@ func TestHeaderBlocksAsFields(t *testing.T) {
 	for _, says := range []string{"Keeper is given twice", "describes the header block Keeper"} {
 		assert.Contains(t, o.stdout, says)
 	}
+	// What the service always has counts, and is not asked for again.
+	p.write("bench.yaml", "bench: b\nservices:\n  hive: {contract: hive.wsdl, address: "+server.URL+", always: {blocks: {Keeper: Ansel}}}\n")
+	o = p.run("call", "hive/Weigh", "hive=H1", "frames=3")
+	require.Equal(t, 0, o.status, o.all())
+	assert.NotContains(t, o.all(), "describes the header block")
+	assert.Contains(t, seen.take()[0], ">Ansel</Keeper>")
+	p.write("bench.yaml", "bench: b\nservices:\n  hive: {contract: hive.wsdl, address: "+server.URL+"}\n")
 	// One that is required is missed; one with parts is a field with parts.
 	p.write("hive.wsdl", replaced(wsdl, "<soap:header ", `<soap:header xmlns:w="http://schemas.xmlsoap.org/wsdl/" w:required="true" `,
 		keeper, `<xs:element name="Keeper"><xs:complexType><xs:sequence><xs:element name="id" type="xs:int"/>`+

@@ -683,6 +683,10 @@ logins:
 		{service("operations:\n  x:\n    request: ¦get /x"), `"get" is not a request method`, `"GET"`},
 		{service("operations:\n  x:\n    request: GET /x\n    query:\n      a:\n        default: ¦${depto}"), "depto", ""},
 		{
+			service("operations:\n  x:\n    request: POST /x\n    body:\n      b: optional\n    template: ¦{a: \"${fields.c}\"}"),
+			"${fields.c} in the template of x: there is no such field", "",
+		},
+		{
 			service("operations:\n  x:\n    request: GET /x\n    query:\n      a:\n        fixed: ¦${fields.b}"),
 			"there is no such field; write it below inputs:", "",
 		},
