@@ -1229,6 +1229,8 @@ steps:
 	called := sheet.Read(bench, "c.yaml",
 		[]byte("sheet: c\nsteps:\n  - step: call\n    request: GET http://127.0.0.1:1/${lot}\n"), step.Kinds)
 	require.NoError(t, vet.CheckArguments(bench, set("lot"), nil, called.Steps[0]))
+	require.ErrorContains(t, vet.CheckArguments(bench, vet.Arguments{Fresh: true}, nil, called.Steps[0]), "-fresh has no effect")
+	require.NoError(t, vet.CheckArguments(bench, vet.Arguments{Fresh: true}, nil, nil))
 	require.ErrorContains(t, vet.CheckArguments(bench, set("lots"), nil, called.Steps[0]), `"lot"`)
 }
 
