@@ -11,6 +11,10 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
+// weighed answers Weigh of the contract of the hives.
+const weighed = `<e:Envelope xmlns:e="http://schemas.xmlsoap.org/soap/envelope/"><e:Body><WeighResponse ` +
+	`xmlns="urn:heatherfold:hive"><hive>a</hive><kilos>3.5</kilos><keeper>b</keeper></WeighResponse></e:Body></e:Envelope>`
+
 // The action of WS-Addressing is the one of the contract, by what it says or by the default pattern; answers and faults are
 // asked for where the step says, in the version that it says.
 func TestAddressingAsAsked(t *testing.T) {
@@ -21,8 +25,7 @@ func TestAddressingAsAsked(t *testing.T) {
 			return
 		}
 		w.Header().Set("Content-Type", "text/xml")
-		_, _ = io.WriteString(w, `<e:Envelope xmlns:e="http://schemas.xmlsoap.org/soap/envelope/"><e:Body><WeighResponse `+
-			`xmlns="urn:heatherfold:hive"><hive>a</hive><kilos>3.5</kilos><keeper>b</keeper></WeighResponse></e:Body></e:Envelope>`)
+		_, _ = io.WriteString(w, weighed)
 	})
 	data, err := os.ReadFile("testdata/php/hive.wsdl")
 	require.NoError(t, err)

@@ -16,8 +16,7 @@ func TestHeaderBlocksAsFields(t *testing.T) {
 	t.Parallel()
 	server, seen := moor(t, func(w http.ResponseWriter, _ *http.Request, _ string) {
 		w.Header().Set("Content-Type", "text/xml")
-		_, _ = io.WriteString(w, `<e:Envelope xmlns:e="http://schemas.xmlsoap.org/soap/envelope/"><e:Body><WeighResponse `+
-			`xmlns="urn:heatherfold:hive"><hive>a</hive><kilos>3.5</kilos><keeper>b</keeper></WeighResponse></e:Body></e:Envelope>`)
+		_, _ = io.WriteString(w, weighed)
 	})
 	data, err := os.ReadFile("testdata/php/hive.wsdl")
 	require.NoError(t, err)

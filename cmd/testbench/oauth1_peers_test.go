@@ -17,18 +17,24 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
+// rsaKey makes a key, and its PEM file of PKCS #8.
+func rsaKey(t *testing.T) (*rsa.PrivateKey, string) {
+	key, err := rsa.GenerateKey(rand.Reader, 2048)
+	require.NoError(t, err)
+	der, err := x509.MarshalPKCS8PrivateKey(key)
+	require.NoError(t, err)
+	return key, string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}))
+}
+
 // A server of OAuth 1.0 by oauthlib lets each signature in, by each method and in each place, refuses each spoilt one,
 // and gives a token to which somebody agrees.
 func TestOAuth1ByOauthlib(t *testing.T) {
 	t.Parallel()
 	p := newPlace(t)
-	key, err := rsa.GenerateKey(rand.Reader, 2048)
-	require.NoError(t, err)
-	private, err := x509.MarshalPKCS8PrivateKey(key)
-	require.NoError(t, err)
+	key, private := rsaKey(t)
 	public, err := x509.MarshalPKIXPublicKey(&key.PublicKey)
 	require.NoError(t, err)
-	p.write("certs/rsa.pem", string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: private})))
+	p.write("certs/rsa.pem", private)
 	p.write("certs/public.pem", string(pem.EncodeToMemory(&pem.Block{Type: "PUBLIC KEY", Bytes: public})))
 	port := freePort(t)
 	serve(t, port, "/usr/bin/python3", "testdata/python/oauth1.py", port, filepath.Join(p.dir, "certs/public.pem"))

@@ -4,7 +4,6 @@ package main_test
 
 import (
 	"crypto/rand"
-	"crypto/rsa"
 	"crypto/x509"
 	"crypto/x509/pkix"
 	"encoding/pem"
@@ -21,15 +20,12 @@ import (
 func TestRequestJWT(t *testing.T) {
 	t.Parallel()
 	p := newPlace(t)
-	key, err := rsa.GenerateKey(rand.Reader, 2048)
-	require.NoError(t, err)
-	private, err := x509.MarshalPKCS8PrivateKey(key)
-	require.NoError(t, err)
+	key, private := rsaKey(t)
 	made, err := x509.CreateCertificate(rand.Reader, &x509.Certificate{
 		SerialNumber: big.NewInt(7), Subject: pkix.Name{CommonName: "Bryony"}, NotAfter: time.Now().Add(time.Hour),
 	}, &x509.Certificate{Subject: pkix.Name{CommonName: "Bryony"}}, &key.PublicKey, key)
 	require.NoError(t, err)
-	p.write("certs/key.pem", string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: private})))
+	p.write("certs/key.pem", private)
 	p.write("certs/own.pem", string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: made})))
 	p.write("data/lot.json", `{"lot": "L-1 äö"}`)
 	const shared = "heather and linden and clover 41"

@@ -238,8 +238,8 @@ func (j *Judging) status(e *sheet.Expect) {
 		// A fault comes under a status of its own; only the fault is asked for.
 	case j.good == nil && j.Reply.IsSuccess():
 		j.add(result.Check{
-			Kind: "expect", Subject: "status", Expected: "a success, as success: of the service " +
-				"says", Got: got, Passed: true,
+			Kind: "expect", Subject: "status", Expected: "a success, as success: of the service says",
+			Got: got, Passed: true,
 		})
 	case j.good != nil:
 		j.add(result.Check{
