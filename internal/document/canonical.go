@@ -1,6 +1,8 @@
 package document
 
 import (
+	"net/url"
+	"path"
 	"slices"
 	"strings"
 )
@@ -13,6 +15,9 @@ type Canonical struct {
 	// Inclusive writes every namespace in scope (Canonical XML 1.0); otherwise only
 	// those that are visibly used (Exclusive XML Canonicalization 1.0).
 	Inclusive bool
+	// Version11 takes xml:base from the elements around joined, and xml:id not at all (Canonical XML 1.1,
+	// section 2.4); it goes with Inclusive.
+	Version11 bool
 	// Prefixes are treated as inclusive all the same; #default or "" names the
 	// default namespace (Exclusive XML Canonicalization 1.0, section 2.1).
 	Prefixes []string
@@ -35,7 +40,7 @@ func CanonicalXML(root, apex *Node, how Canonical) []byte {
 	for _, n := range path[:max(len(path)-1, 0)] {
 		declareIn(scope, n)
 		if how.Inclusive {
-			inherited = inheritXML(inherited, n)
+			inherited = inheritXML(inherited, n, how.Version11)
 		}
 	}
 	rendered := map[string]string{}
@@ -78,14 +83,49 @@ func declareIn(scope map[string]string, n *Node) {
 
 // inheritXML gathers the attributes of the namespace xml, which a part that is
 // cut out takes from its ancestors (Canonical XML 1.0, section 2.4).
-func inheritXML(inherited []Attribute, n *Node) []Attribute {
+func inheritXML(inherited []Attribute, n *Node, version11 bool) []Attribute {
 	for _, a := range n.Attributes() {
-		if a.Name.Space == xmlNamespace {
-			inherited = slices.DeleteFunc(inherited, func(b Attribute) bool { return b.Name.Local == a.Name.Local })
+		isKept := version11 && a.Name.Local == "id"
+		if a.Name.Space != xmlNamespace || isKept {
+			continue
+		}
+		at := slices.IndexFunc(inherited, func(b Attribute) bool { return b.Name.Local == a.Name.Local })
+		switch {
+		case at < 0:
 			inherited = append(inherited, a)
+		case version11 && a.Name.Local == "base":
+			inherited[at].Value = joinBase(inherited[at].Value, a.Value)
+		default:
+			inherited[at] = a
 		}
 	}
 	return inherited
+}
+
+// joinBase resolves a base against the one around it (Canonical XML 1.1, section 2.4). Either may be relative.
+func joinBase(outer, inner string) string {
+	around, err := url.Parse(outer)
+	within, failed := url.Parse(inner)
+	if err != nil || failed != nil {
+		return inner
+	}
+	if around.IsAbs() || within.IsAbs() || strings.HasPrefix(outer, "/") {
+		return around.ResolveReference(within).String()
+	}
+	// A path that begins nowhere is resolved as if it began at the root, which is then taken off again; what
+	// leads out of it stays.
+	folder := outer[:strings.LastIndex(outer, "/")+1]
+	switch {
+	case strings.HasPrefix(inner, "/"):
+		return inner
+	case inner == "":
+		return outer
+	}
+	joined := path.Join(folder, inner)
+	if strings.HasSuffix(inner, "/") {
+		joined += "/"
+	}
+	return joined
 }
 
 type canonicalWriter struct {
@@ -126,7 +166,7 @@ func (w *canonicalWriter) element(n *Node, scope, rendered map[string]string, in
 		}
 		rendered = inner
 	}
-	for _, a := range sortedAttributes(n, inherited) {
+	for _, a := range w.sortedAttributes(n, inherited) {
 		w.attribute(qualified(a.Name), a.Value)
 	}
 	w.out = append(w.out, '>')
@@ -205,7 +245,7 @@ func (w *canonicalWriter) declarations(n *Node, scope, rendered map[string]strin
 
 // sortedAttributes orders attributes by namespace and local name, those without
 // a namespace first.
-func sortedAttributes(n *Node, inherited []Attribute) []Attribute {
+func (w *canonicalWriter) sortedAttributes(n *Node, inherited []Attribute) []Attribute {
 	var sorted []Attribute
 	for _, a := range n.Attributes() {
 		if !a.IsDeclaration() {
@@ -213,10 +253,14 @@ func sortedAttributes(n *Node, inherited []Attribute) []Attribute {
 		}
 	}
 	for _, a := range inherited {
-		if !slices.ContainsFunc(sorted, func(b Attribute) bool {
+		at := slices.IndexFunc(sorted, func(b Attribute) bool {
 			return b.Name.Space == xmlNamespace && b.Name.Local == a.Name.Local
-		}) {
+		})
+		switch {
+		case at < 0:
 			sorted = append(sorted, a)
+		case w.how.Version11 && a.Name.Local == "base":
+			sorted[at].Value = joinBase(a.Value, sorted[at].Value)
 		}
 	}
 	slices.SortFunc(sorted, func(a, b Attribute) int {

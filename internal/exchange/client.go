@@ -241,7 +241,7 @@ func (c *Client) Do(ctx context.Context, request *Request) *Record {
 	for _, q := range request.Quotas {
 		q.wait(ctx)
 	}
-	record := &Record{Request: request, Started: time.Now()}
+	record := &Record{Request: request, Started: time.Now(), Notes: append([]string(nil), request.Notes...)}
 	defer func() {
 		for _, q := range request.Quotas {
 			q.heed(record.Answer)

@@ -55,6 +55,8 @@ type Request struct {
 	// Signed are the texts that signatures of the request were made over, for those
 	// who have to find out why one was refused.
 	Signed []string
+	// Notes are what is to be known of how it was made; they are those of its record from the beginning.
+	Notes []string
 }
 
 // SetHeader sets a field, in place of one whose name differs only in case.

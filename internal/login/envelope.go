@@ -15,8 +15,8 @@ import (
 // stampLife is how long a time stamp is good unless said otherwise.
 const stampLife = 5 * time.Minute
 
-// protect changes the envelope of a request.
-func protect(r *exchange.Request, change func(m *wssecurity.Message) error) error {
+// protect changes the envelope of a request: what goes into the Security block goes into the one for the actor.
+func protect(r *exchange.Request, actor string, change func(m *wssecurity.Message) error) error {
 	start, end := envelopeOf(r.GetHeader("Content-Type"), r.Body)
 	m, ok := r.Protected.(*wssecurity.Message)
 	if !ok {
@@ -29,6 +29,7 @@ func protect(r *exchange.Request, change func(m *wssecurity.Message) error) erro
 		}
 		r.Protected = m
 	}
+	m.For(actor)
 	if err := change(m); err != nil {
 		return &Error{Message: err.Error()}
 	}

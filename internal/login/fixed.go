@@ -113,7 +113,7 @@ func (s Send) putBlock(r *exchange.Request, text string) error {
 		content = document.NewElement(document.Name{Space: s.Namespace, Local: name}, content)
 	}
 	document.Declare(content)
-	return protect(r, func(m *wssecurity.Message) error {
+	return protect(r, "", func(m *wssecurity.Message) error {
 		m.AddBlock(content)
 		return nil
 	})

@@ -37,6 +37,7 @@ var kinds = []kindOfLogin{
 	{"username token", readUsernameToken, keysOf(usernameTokenKeys)},
 	{"signature", readSignature, keysOf(signatureKeys)},
 	{"saml", readSAML, keysOf(samlKeys)},
+	{"ws-trust", readTrust, keysOf(trustKeys)},
 }
 
 func keysOf[T any](keys []mapping.Key[T]) func() *document.Node {
@@ -85,6 +86,12 @@ func needSettings(r *mapping.Reader, n *yamlfile.Node, settings ...any) {
 
 func ignoreKind[T any]() mapping.Key[T] {
 	return mapping.NewKey("kind", "the kind of login", func(*mapping.Reader, *T, *yamlfile.Node) {})
+}
+
+// actorKey names whom the Security block of a message is for.
+func actorKey[T any](of func(*T) *string) mapping.Key[T] {
+	return mapping.NewKey("actor", "whom the Security block is for (in SOAP 1.2: the role); the receiver unless said",
+		func(r *mapping.Reader, into *T, n *yamlfile.Node) { *of(into) = r.PlainText(n) })
 }
 
 func readHeaderName(r *mapping.Reader, n *yamlfile.Node) string {

@@ -306,7 +306,7 @@ func (o *OAuth1) putBlock(r *exchange.Request, env *Env, state *oauth1State, t *
 	signed := element("signature", document.NewUntyped(signature))
 	signed.AppendAttributes(document.Attribute{Name: document.Name{Local: "algorithm"}, Value: o.Method})
 	block.AppendItems(signed)
-	return protect(r, func(m *wssecurity.Message) error {
+	return protect(r, "", func(m *wssecurity.Message) error {
 		m.AddBlock(block)
 		return nil
 	})

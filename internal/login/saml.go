@@ -14,12 +14,13 @@ import (
 	"testbench/internal/yamlfile"
 )
 
-// SAML puts a SAML 2.0 assertion into the header of an envelope (SAML Token
+// SAML puts a SAML assertion into the header of an envelope (SAML Token
 // Profile 1.1).
 type SAML struct {
 	Assertion *value.Template // XML text or a file, or
 	From      string          // a login whose token it is
 	Stamp     time.Duration
+	Actor     string // whom the Security block is for; empty is the receiver
 }
 
 // Place says that it goes into the header of the envelope.
@@ -27,7 +28,7 @@ func (s *SAML) Place() Stage { return InHeader }
 
 // Obtain reads the assertion, or has it from another login.
 func (s *SAML) Obtain(ctx context.Context, env *Env, _ *Token) (*Token, error) {
-	token := &Token{Kind: "SAML 2.0", Obtained: env.now(), Fixed: s.From == ""}
+	token := &Token{Kind: "SAML", Obtained: env.now(), Fixed: s.From == ""}
 	if s.From != "" {
 		from, err := env.other(ctx, s.From)
 		if err != nil {
@@ -73,8 +74,8 @@ func (s *SAML) Put(r *exchange.Request, env *Env, t *Token) error {
 		spoilText(assertion)
 	}
 	assertion.MarkSecret()
-	return protect(r, func(m *wssecurity.Message) error {
-		if err := m.AddAssertion(assertion); err != nil {
+	return protect(r, s.Actor, func(m *wssecurity.Message) error {
+		if err := m.AddAssertion(t.Text, assertion); err != nil {
 			return err
 		}
 		if s.Stamp > 0 {
@@ -119,7 +120,7 @@ func readSAML(r *mapping.Reader, n *yamlfile.Node) Kind {
 
 var samlKeys = []mapping.Key[SAML]{
 	ignoreKind[SAML](),
-	mapping.TemplateKey("assertion", "a SAML 2.0 assertion: file or ${sealed.x}",
+	mapping.TemplateKey("assertion", "a SAML assertion, 2.0 or 1.1: file or ${sealed.x}",
 		func(s *SAML) **value.Template { return &s.Assertion }),
 	mapping.NewKey("from", "another login, whose token the assertion is",
 		func(r *mapping.Reader, s *SAML, n *yamlfile.Node) {
@@ -127,6 +128,7 @@ var samlKeys = []mapping.Key[SAML]{
 		}),
 	mapping.DurationKey("stamp", "how long the message's time stamp is good; without it there is none",
 		func(s *SAML) *time.Duration { return &s.Stamp }),
+	actorKey(func(s *SAML) *string { return &s.Actor }),
 }
 
 var samlTogether = []mapping.Together{{Key: "from", Without: []string{"assertion"}}}

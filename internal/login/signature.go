@@ -2,12 +2,14 @@ package login
 
 import (
 	"context"
+	"crypto"
 	"crypto/x509"
 	"fmt"
 	"slices"
 	"strings"
 	"time"
 
+	"testbench/internal/document"
 	"testbench/internal/exchange"
 	"testbench/internal/keys"
 	"testbench/internal/mapping"
@@ -20,19 +22,23 @@ import (
 // those that come back (WS-Security X.509 Certificate Token Profile 1.1).
 type Signature struct {
 	Material
+	KeyFrom   string   // a login whose token came with a key that signs; empty for none
+	Derived   bool     // keys for signing and encrypting are derived from the shared one
 	Sign      []string // parts; see wssecurity.Signing
 	Reference string   // of wssecurity.References
 	Algorithm string   // of wssecurity.SignatureAlgorithms
 	Digest    string   // sha1 for old receivers
 	Inclusive []string
 	Stamp     time.Duration // life of the time stamp; 0 for none
+	Actor     string        // whom the Security block is for; empty is the receiver
 	Encrypt   *Encrypting   // nil: nothing is encrypted
 	Answers   *Answers      // nil: answers are checked as far as they are protected
 }
 
 // Encrypting says what is encrypted, and for whom.
 type Encrypting struct {
-	For       *value.Template // the receiver's certificate
+	For       *value.Template // the receiver's certificate; nil where the key comes from a login
+	First     bool            // it is encrypted, and then signed
 	Parts     []string
 	Cipher    string
 	Transport string
@@ -51,6 +57,7 @@ type Answers struct {
 // signatureMaterial are the keys of a Signature.
 type signatureMaterial struct {
 	own      *keys.Pair
+	from     *Token // of another login, whose key signs; nil for none
 	receiver *x509.Certificate
 	trust    wssecurity.Trust
 }
@@ -59,7 +66,7 @@ type signatureMaterial struct {
 func (s *Signature) Place() Stage { return Signing }
 
 // Obtain reads keys and certificates.
-func (s *Signature) Obtain(_ context.Context, env *Env, _ *Token) (*Token, error) {
+func (s *Signature) Obtain(ctx context.Context, env *Env, _ *Token) (*Token, error) {
 	read := &signatureMaterial{}
 	token := &Token{Kind: "signature", Obtained: env.now(), Fixed: true, material: read}
 	var err error
@@ -91,7 +98,20 @@ func (s *Signature) Obtain(_ context.Context, env *Env, _ *Token) (*Token, error
 		}
 		return all, nil
 	}
-	if s.Encrypt != nil {
+	if s.KeyFrom != "" {
+		from, err := env.other(ctx, s.KeyFrom)
+		if err != nil {
+			return nil, err
+		}
+		if from.Proof == nil {
+			return nil, &Error{
+				Message: fmt.Sprintf("the token of the login %s came without a key to sign with", s.KeyFrom),
+				Try:     "write key type: shared at that login",
+			}
+		}
+		read.from, token.Fixed, token.Expires = from, false, from.Expires
+	}
+	if s.Encrypt != nil && s.Encrypt.For != nil {
 		all, err := certificates("encrypt for", s.Encrypt.For)
 		if err != nil {
 			return nil, err
@@ -119,31 +139,94 @@ func (s *Signature) Obtain(_ context.Context, env *Env, _ *Token) (*Token, error
 	return token, nil
 }
 
-// Put signs, then encrypts.
+// sharesKey says whether one key that both sides have signs and encrypts: made for the message, or of another
+// login's token.
+func (s *Signature) sharesKey() bool {
+	return s.KeyFrom != "" || s.Encrypt != nil && (s.Derived || wssecurity.IsShared(s.Algorithm))
+}
+
+// Put signs and encrypts, in the order that is asked for.
 func (s *Signature) Put(r *exchange.Request, env *Env, t *Token) error {
 	read := t.material.(*signatureMaterial)
-	return protect(r, func(m *wssecurity.Message) error {
+	return protect(r, s.Actor, func(m *wssecurity.Message) error {
 		if s.Stamp > 0 {
 			m.AddTimestamp(env.serverNow(r.URL.Host).Add(t.stampShift()), s.Stamp)
 		}
-		if read.own != nil && len(s.Sign) > 0 && t.Spoilt != Empty {
-			signed, err := m.Sign(wssecurity.Signing{
-				Pair: read.own, Parts: s.Sign, Reference: s.Reference,
-				Algorithm: s.Algorithm, SHA1: s.Digest == "sha1", Inclusive: s.Inclusive, Change: t.spoilSignature,
-			})
-			if err != nil {
-				return err
-			}
-			r.Signed = append(r.Signed, signed)
-		}
-		if read.receiver != nil {
-			return m.Encrypt(wssecurity.Encryption{
-				For: read.receiver, Parts: s.Encrypt.Parts, Cipher: s.Encrypt.Cipher,
+		var encryption wssecurity.Encryption
+		if s.Encrypt != nil {
+			encryption = wssecurity.Encryption{
+				For: read.receiver, Parts: s.Encrypt.Parts, Cipher: s.Encrypt.Cipher, Derived: s.Derived,
 				Transport: s.Encrypt.Transport, Reference: s.Encrypt.Reference,
-			})
+			}
+			noteWeak(r, s.Encrypt.Cipher, s.Encrypt.Transport)
 		}
-		return nil
+		var err error
+		switch {
+		case s.KeyFrom != "":
+			encryption.Shared, err = tokenKey(m, read.from)
+		case s.sharesKey():
+			encryption.Shared, err = m.NewKey(encryption)
+		}
+		if err != nil {
+			return err
+		}
+		encrypt := func() error {
+			if s.Encrypt == nil {
+				return nil
+			}
+			return m.Encrypt(encryption)
+		}
+		sign := func() error { return s.sign(m, r, t, encryption.Shared) }
+		if s.Encrypt != nil && s.Encrypt.First {
+			sign, encrypt = encrypt, sign
+		}
+		if err := sign(); err != nil {
+			return err
+		}
+		return encrypt()
 	})
+}
+
+// tokenKey is the key that came with a token which is in the message.
+func tokenKey(m *wssecurity.Message, from *Token) (*wssecurity.SharedKey, error) {
+	if from.Attached == "" {
+		return m.TokenKey(from.Text, from.Proof, nil)
+	}
+	attached, err := document.ReadXML([]byte(from.Attached), "utf-8")
+	if err != nil {
+		return nil, fmt.Errorf("how to refer to the token is %w", err)
+	}
+	return m.TokenKey(from.Text, from.Proof, attached)
+}
+
+// noteWeak says of algorithms that are asked for which of them should not be used.
+func noteWeak(r *exchange.Request, algorithms ...string) {
+	for _, algorithm := range algorithms {
+		if why := wssecurity.Weak(algorithm); why != "" {
+			r.Notes = append(r.Notes, "WEAK: "+why+": use it only where the service takes no other")
+		}
+	}
+}
+
+// sign signs the parts, by the shared key or by our own.
+func (s *Signature) sign(m *wssecurity.Message, r *exchange.Request, t *Token, shared *wssecurity.SharedKey) error {
+	if len(s.Sign) == 0 || t.Spoilt == Empty {
+		return nil
+	}
+	signing := wssecurity.Signing{
+		Parts: s.Sign, Reference: s.Reference, Algorithm: s.Algorithm, SHA1: s.Digest == "sha1", Inclusive: s.Inclusive,
+		Change: t.spoilSignature,
+	}
+	if s.Material.IsSet() {
+		signing.Pair = t.material.(*signatureMaterial).own
+	} else {
+		signing.Shared, signing.Derived = shared, s.Derived
+	}
+	signed, err := m.Sign(signing)
+	if err == nil {
+		r.Signed = append(r.Signed, signed)
+	}
+	return err
 }
 
 // Receive opens the answer, and judges its signature and time stamp.
@@ -162,23 +245,27 @@ func (s *Signature) Receive(r *exchange.Request, answer *exchange.Answer, env *E
 	if expected == nil {
 		expected = &Answers{}
 	}
-	if m.IsEncrypted() {
-		if read.own == nil || read.own.Key == nil {
-			note("encryption of the answer", "one that our key opens",
-				"there is no key to open it with: name it under key:", false)
-			return findings
-		}
-		opened, err := m.Decrypt(read.own.Key)
-		if err != nil {
-			note("encryption of the answer", "one that our key opens", err.Error(), false)
-			return findings
-		}
-		note("encryption of the answer", "one that our key opens", "opened: "+strings.Join(opened, ", "), true)
+	isEncrypted := m.IsEncrypted()
+	trust := read.trust
+	if sent, ok := r.Protected.(*wssecurity.Message); ok {
+		trust.Keys = sent.Keys()
+	}
+	var own crypto.PrivateKey
+	if read.own != nil {
+		own = read.own.Key
+	}
+	got := m.Receive(own, trust)
+	switch {
+	case got.Problem != nil:
+		note("encryption of the answer", "one that our key opens", got.Problem.Error(), false)
+		return findings
+	case isEncrypted:
+		note("encryption of the answer", "one that our key opens", "opened: "+strings.Join(got.Opened, ", "), true)
 		answer.Body = slices.Concat(answer.Body[:start], m.Bytes(), answer.Body[end:])
-	} else if expected.Encrypted {
+	case expected.Encrypted:
 		note("encryption of the answer", "an encrypted one", "nothing in it is encrypted", false)
 	}
-	s.judgeSignatures(m, read, expected, r, note)
+	s.judgeSignatures(m, got.Signatures, expected, r, note)
 	if there, err := m.CheckTimestamp(env.serverNow(r.URL.Host)); err != nil {
 		note("time stamp of the answer", "one that is valid now", err.Error(), false)
 	} else if there {
@@ -187,11 +274,10 @@ func (s *Signature) Receive(r *exchange.Request, answer *exchange.Answer, env *E
 	return findings
 }
 
-func (s *Signature) judgeSignatures(m *wssecurity.Message, read *signatureMaterial, expected *Answers,
+func (s *Signature) judgeSignatures(m *wssecurity.Message, signatures []wssecurity.Signature, expected *Answers,
 	r *exchange.Request, note func(subject, expected, got string, passed bool),
 ) {
 	const subject = "signature of the answer"
-	signatures := m.Verify(read.trust)
 	covered := map[string]bool{}
 	for _, one := range signatures {
 		switch {
@@ -201,13 +287,13 @@ func (s *Signature) judgeSignatures(m *wssecurity.Message, read *signatureMateri
 		case one.Unknown && s.Answers != nil:
 			note(subject, "one by a certificate that is known",
 				fmt.Sprintf("it is by %s, and the login names no certificate: or ca: under answers:",
-					one.Signer.Subject), false)
+					one.By), false)
 			return
 		}
 		for _, part := range one.Covers {
 			covered[part] = true
 		}
-		got := fmt.Sprintf("by %s, over %s", one.Signer.Subject, strings.Join(one.Covers, ", "))
+		got := fmt.Sprintf("by %s, over %s", one.By, strings.Join(one.Covers, ", "))
 		if one.Unknown {
 			got += "; nothing vouches for that certificate (answers: names one)"
 		}
@@ -242,11 +328,7 @@ func ownSignatures(r *exchange.Request) []string {
 	if err != nil {
 		return nil
 	}
-	var values []string
-	for _, one := range m.Verify(wssecurity.Trust{}) {
-		values = append(values, one.Value)
-	}
-	return values
+	return m.SignatureValues()
 }
 
 func (s *Signature) readsBench() bool { return true }
@@ -272,26 +354,70 @@ func readSignature(r *mapping.Reader, n *yamlfile.Node) Kind {
 	s := &Signature{Stamp: 5 * time.Minute}
 	mapping.Read(r, "a signature login", n, s, signatureKeys)
 	r.Together(n, signatureTogether)
-	if s.Material.IsSet() && len(s.Sign) == 0 {
+	isShared := !s.Material.IsSet() && s.sharesKey()
+	if (s.Material.IsSet() || isShared) && len(s.Sign) == 0 {
 		s.Sign = []string{"body"}
 		if s.Stamp > 0 {
 			s.Sign = append(s.Sign, "time stamp")
 		}
 	}
+	s.checkKeys(r, n)
+	s.checkShared(r, n, isShared)
+	return s
+}
+
+// checkKeys reports keys that are missing.
+func (s *Signature) checkKeys(r *mapping.Reader, n *yamlfile.Node) {
 	switch {
-	case !s.Material.IsSet() && s.Encrypt == nil:
+	case !s.Material.IsSet() && s.Encrypt == nil && s.KeyFrom == "":
 		r.File.Report(n, "write certificate: and key: to sign, or encrypt:", "a signature login must sign or encrypt")
-	case s.Material.IsSet() && s.Reference == "assertion":
+	case s.Material.IsSet() && (s.Reference == "assertion" || s.Reference == "key value"):
 		needSettings(r, n, "key", s.Material.Key)
 	case s.Material.IsSet():
 		needSettings(r, n, "certificate", s.Material.Certificate)
 	}
-	return s
+	if s.Encrypt != nil && s.KeyFrom == "" && s.Encrypt.For == nil {
+		needSettings(r, n.Get("encrypt"), "for", s.Encrypt.For)
+	}
+}
+
+// checkShared reports what has no effect, or cannot be, where one key that both sides have signs, and where none does.
+func (s *Signature) checkShared(r *mapping.Reader, n *yamlfile.Node, isShared bool) {
+	refuse := func(key, try, format string, args ...any) {
+		if at := n.Key(key); at != nil {
+			r.File.Report(at, try, format, args...)
+		}
+	}
+	switch {
+	case s.Material.IsSet() && wssecurity.IsShared(s.Algorithm):
+		refuse("algorithm", "take certificate: and key: out, or choose an algorithm that goes with them",
+			"%s signs by the key that is made for the message, not by key:", s.Algorithm)
+	case isShared && s.Algorithm != "" && !wssecurity.IsShared(s.Algorithm):
+		refuse("algorithm", "there are: hmac-sha256, hmac-sha1", "%s does not go with a shared key", s.Algorithm)
+	case isShared:
+		refuse("reference", "take it out", "reference: has no effect where a shared key signs")
+	case !s.Material.IsSet():
+		for _, key := range []string{"sign", "reference", "algorithm", "digest", "inclusive"} {
+			refuse(key, "take it out, write certificate: and key:, or algorithm: hmac-sha256 to sign by the key that encrypts",
+				"%s: has no effect without a key that signs", key)
+		}
+	}
+	if s.KeyFrom != "" && s.Encrypt != nil {
+		for _, key := range []string{"for", "transport", "reference"} {
+			if at := n.Get("encrypt").Key(key); at != nil {
+				r.File.Report(at, "take it out", "%s: has no effect beside key from:", key)
+			}
+		}
+	}
+	if s.Encrypt != nil && s.Encrypt.First && len(s.Sign) == 0 {
+		r.File.Report(n.Get("encrypt").Key("first"), "take it out", "first: has no effect where nothing is signed")
+	}
 }
 
 var signatureKeys = slices.Concat([]mapping.Key[Signature]{
 	ignoreKind[Signature](),
-	mapping.TextsKey("sign", "what is signed: body, time stamp, user, token, assertion, or the name of a header block",
+	mapping.TextsKey("sign", "what is signed: body, time stamp, user, token, assertion, reference (the token that says which key signs, "+
+		"wherever it is), or the name of a header block",
 		func(s *Signature) *[]string { return &s.Sign }),
 	mapping.NewKey(
 		"reference", "how the message names the key: "+strings.Join(wssecurity.References, ", ")+"; token unless said",
@@ -317,11 +443,15 @@ var signatureKeys = slices.Concat([]mapping.Key[Signature]{
 				s.Stamp = r.Duration(n)
 			}
 		}),
+	actorKey(func(s *Signature) *string { return &s.Actor }),
+	mapping.NewKey("key from", "another login, whose token came with the key that signs and encrypts",
+		func(r *mapping.Reader, s *Signature, n *yamlfile.Node) { s.KeyFrom = readOtherLogin(r, n) }),
+	mapping.YesKey("derived keys", "true: signs and encrypts by keys derived from the one that both sides have",
+		func(s *Signature) *bool { return &s.Derived }),
 	mapping.NewKey("encrypt", "what is encrypted, and for whom",
 		func(r *mapping.Reader, s *Signature, n *yamlfile.Node) {
 			s.Encrypt = &Encrypting{}
 			mapping.Read(r, "encrypt", n, s.Encrypt, encryptingKeys)
-			needSettings(r, n, "for", s.Encrypt.For)
 			if len(s.Encrypt.Parts) == 0 {
 				s.Encrypt.Parts = []string{"body"}
 			}
@@ -335,7 +465,9 @@ var signatureKeys = slices.Concat([]mapping.Key[Signature]{
 var encryptingKeys = []mapping.Key[Encrypting]{
 	mapping.TemplateKey("for", "the receiver's certificate: file or ${sealed.x}",
 		func(e *Encrypting) **value.Template { return &e.For }),
-	mapping.TextsKey("parts", "what is encrypted; the body unless said",
+	mapping.YesKey("first", "true: encrypts first and signs what is encrypted; otherwise it is the other way round",
+		func(e *Encrypting) *bool { return &e.First }),
+	mapping.TextsKey("parts", "what is encrypted: as for sign, or signature; the body unless said",
 		func(e *Encrypting) *[]string { return &e.Parts }),
 	mapping.NewKey("cipher", strings.Join(wssecurity.Ciphers, ", ")+"; aes256-gcm unless said",
 		func(r *mapping.Reader, e *Encrypting, n *yamlfile.Node) {
@@ -348,10 +480,9 @@ var encryptingKeys = []mapping.Key[Encrypting]{
 		},
 	),
 	mapping.NewKey(
-		"reference", "how the receiver's key is named: "+strings.Join(wssecurity.References[:5],
-			", ")+"; issuer unless said",
+		"reference", "how the receiver's key is named: "+strings.Join(wssecurity.CertificateReferences, ", ")+"; issuer unless said",
 		func(r *mapping.Reader, e *Encrypting, n *yamlfile.Node) {
-			e.Reference = r.Choice(n, "reference", wssecurity.References[:5]...)
+			e.Reference = r.Choice(n, "reference", wssecurity.CertificateReferences...)
 		},
 	),
 }
@@ -368,10 +499,7 @@ var answersKeys = []mapping.Key[Answers]{
 }
 
 var signatureTogether = []mapping.Together{
-	{Key: "sign", With: []string{"certificate", "key"}},
-	{Key: "reference", With: []string{"certificate", "key"}},
-	{Key: "algorithm", With: []string{"certificate", "key"}},
-	{Key: "digest", With: []string{"certificate", "key"}},
-	{Key: "inclusive", With: []string{"certificate", "key"}},
 	{Key: "password", With: []string{"certificate", "key"}},
+	{Key: "derived keys", With: []string{"encrypt", "key from"}, Without: []string{"certificate"}},
+	{Key: "key from", Without: []string{"certificate", "key"}},
 }

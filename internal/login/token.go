@@ -26,9 +26,13 @@ type Token struct {
 	Cookies map[string]string `json:",omitempty"`
 	Headers map[string]string `json:",omitempty"`
 	Nonce   string            `json:",omitempty"` // what the server asked to be repeated
-	Fixed   bool              // it comes from the bench itself and cannot be renewed
-	Spoilt  string            // how it was spoilt on purpose; empty when it was not
-	Reused  bool              `json:"-"` // it was kept by an earlier command
+	// Proof is the key that came with a token which is proved by it (WS-Trust 1.3, section 4.4.5).
+	Proof []byte `json:",omitempty"`
+	// Attached is how a message refers to the token, as XML, where its issuer said so.
+	Attached string `json:",omitempty"`
+	Fixed    bool   // it comes from the bench itself and cannot be renewed
+	Spoilt   string // how it was spoilt on purpose; empty when it was not
+	Reused   bool   `json:"-"` // it was kept by an earlier command
 
 	material any // what the kind read for it: keys, a challenge
 }
@@ -46,6 +50,9 @@ func (t *Token) isStale(now time.Time) bool {
 // secrets lists what must never be shown of it.
 func (t *Token) secrets() []string {
 	all := []string{t.Text, t.Refresh, t.Identity, t.Nonce}
+	if t.Proof != nil {
+		all = append(all, base64.StdEncoding.EncodeToString(t.Proof))
+	}
 	for _, m := range []map[string]string{t.Cookies, t.Headers} {
 		for _, text := range m {
 			all = append(all, text)

@@ -19,6 +19,7 @@ type UsernameToken struct {
 	Digest         bool
 	Nonce          bool          // also with a password in plain
 	Stamp          time.Duration // life of a time stamp of the message; 0 for none
+	Actor          string        // whom the Security block is for; empty is the receiver
 }
 
 // Place says that it goes into the header of the envelope.
@@ -31,7 +32,7 @@ func (u *UsernameToken) Obtain(_ context.Context, env *Env, _ *Token) (*Token, e
 
 // Put adds the token to the envelope.
 func (u *UsernameToken) Put(r *exchange.Request, env *Env, t *Token) error {
-	return protect(r, func(m *wssecurity.Message) error {
+	return protect(r, u.Actor, func(m *wssecurity.Message) error {
 		now := env.serverNow(r.URL.Host).Add(t.stampShift())
 		token := wssecurity.UsernameToken{User: t.User, Password: t.Text, Digest: u.Digest}
 		switch t.Spoilt {
@@ -86,4 +87,5 @@ var usernameTokenKeys = []mapping.Key[UsernameToken]{
 		func(u *UsernameToken) *bool { return &u.Nonce }),
 	mapping.DurationKey("stamp", "how long the message's time stamp is good; without it there is none",
 		func(u *UsernameToken) *time.Duration { return &u.Stamp }),
+	actorKey(func(u *UsernameToken) *string { return &u.Actor }),
 }

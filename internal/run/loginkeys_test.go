@@ -78,6 +78,10 @@ func (i *issuing) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		w.WriteHeader(http.StatusUnauthorized)
 	case strings.HasPrefix(r.URL.Path, "/word"):
 		w.Header().Set("Word", "w1")
+	case strings.HasPrefix(r.URL.Path, "/tokens"):
+		w.Header().Set("Content-Type", "application/soap+xml")
+		_, _ = io.WriteString(w,
+			`<s:Envelope xmlns:s="http://www.w3.org/2003/05/soap-envelope"><s:Body><t:RequestSecurityTokenResponse xmlns:t="http://docs.oasis-open.org/ws-sx/ws-trust/200512"><t:RequestedSecurityToken><Assertion xmlns="urn:oasis:names:tc:SAML:2.0:assertion" ID="a" Version="2.0"/></t:RequestedSecurityToken></t:RequestSecurityTokenResponse></s:Body></s:Envelope>`)
 	case strings.HasPrefix(r.URL.Path, "/soap"):
 		w.Header().Set("Content-Type", "text/xml")
 		_, _ = io.WriteString(w,
@@ -121,7 +125,8 @@ var provedBy = map[string]string{
 	"oauth2 key password": "TestIssuerClients", "hmac key is": "TestHMACVectors",
 	"http signature password": "TestIssuerClients", "signature password": "TestIssuerClients",
 	"http signature answers": "TestProtectedAnswers", "signature answers": "TestProtectedAnswers",
-	"signature inclusive": "TestSignAndVerify", "http signature algorithm": "TestAgainstNode",
+	"signature inclusive": "TestSignAndVerify", "signature key from": "TestTrust",
+	"signature derived keys": "TestTrust", "http signature algorithm": "TestAgainstNode",
 	"session expires in": "TestSession",
 	"hmac canonical":     "TestDerivedKeysByALibrary", "hmac headers": "TestDerivedKeysByALibrary",
 	"hmac derive": "TestDerivedKeysByALibrary",
@@ -239,19 +244,28 @@ var loginCases = []loginCase{
 	},
 	{
 		kind: "username token", soap: true, base: map[string]string{"user": "lab", "password": "${sealed.lab}"},
-		more: map[string]string{"digest": "true", "nonce": "true", "stamp": "5 min"},
+		more: map[string]string{"digest": "true", "nonce": "true", "stamp": "5 min", "actor": "urn:auditor"},
 	},
 	{
 		kind: "signature", soap: true,
 		base: map[string]string{"certificate": "certs/bryony.pem", "key": "${sealed.bryony_key}"},
 		more: map[string]string{
 			"sign": "[time stamp]", "reference": "thumbprint", "algorithm": "rsa-sha512",
-			"digest": "sha1", "stamp": "none", "encrypt": "{for: certs/lab.pem}",
+			"digest": "sha1", "stamp": "none", "encrypt": "{for: certs/lab.pem}", "actor": "urn:auditor",
 		},
 	},
 	{
+		kind: "ws-trust", soap: true, base: map[string]string{"address": "${base}/tokens"},
+		more: map[string]string{
+			"login": "other", "version": "2005", "token type": "saml 1.1", "key type": "shared",
+			"applies to": "${base}/soap", "on behalf of": "roster", "certificate": "certs/bryony.pem", "soap": "1.1",
+			"actor": "urn:auditor",
+		},
+		beside: map[string]map[string]string{"certificate": {"key type!": "public"}},
+	},
+	{
 		kind: "saml", soap: true, base: map[string]string{"assertion": "assertion.xml"},
-		more:    map[string]string{"stamp": "5 min", "from": "other"},
+		more:    map[string]string{"stamp": "5 min", "from": "other", "actor": "urn:auditor"},
 		instead: map[string][]string{"from": {"assertion"}},
 	},
 }
@@ -291,6 +305,7 @@ logins:
     kind: login call
     request: GET ${base}/other
     token path: token
+  roster: {kind: saml, assertion: assertion.xml}
   it:
     kind: ` + c.kind + "\n" + c.yaml(keys)
 	bench := bench.Read(dir, "bench.yaml", []byte(text))

@@ -2,9 +2,11 @@ package wssecurity
 
 import (
 	"bytes"
+	"cmp"
 	"crypto"
 	"crypto/aes"
 	"crypto/cipher"
+	"crypto/des"
 	"crypto/rand"
 	"crypto/rsa"
 	"crypto/sha1"
@@ -19,98 +21,154 @@ import (
 )
 
 type cipherAlgorithm struct {
-	name string
-	size int // bytes of the key
-	gcm  bool
+	name  string
+	size  int // bytes of the key
+	gcm   bool
+	block func(key []byte) (cipher.Block, error)
 }
 
 // ciphers are the block ciphers by their identifiers (XML Encryption 1.1, 5.2).
 var ciphers = map[string]cipherAlgorithm{
-	xenc + "aes128-cbc":   {"aes128-cbc", 16, false},
-	xenc + "aes192-cbc":   {"aes192-cbc", 24, false},
-	xenc + "aes256-cbc":   {"aes256-cbc", 32, false},
-	xenc11 + "aes128-gcm": {"aes128-gcm", 16, true},
-	xenc11 + "aes192-gcm": {"aes192-gcm", 24, true},
-	xenc11 + "aes256-gcm": {"aes256-gcm", 32, true},
+	xenc + "aes128-cbc":    {"aes128-cbc", 16, false, aes.NewCipher},
+	xenc + "aes192-cbc":    {"aes192-cbc", 24, false, aes.NewCipher},
+	xenc + "aes256-cbc":    {"aes256-cbc", 32, false, aes.NewCipher},
+	xenc11 + "aes128-gcm":  {"aes128-gcm", 16, true, aes.NewCipher},
+	xenc11 + "aes192-gcm":  {"aes192-gcm", 24, true, aes.NewCipher},
+	xenc11 + "aes256-gcm":  {"aes256-gcm", 32, true, aes.NewCipher},
+	xenc + "tripledes-cbc": {"tripledes-cbc", 24, false, des.NewTripleDESCipher},
 }
 
 // Ciphers lists the ciphers that can be asked for.
-var Ciphers = []string{"aes256-gcm", "aes192-gcm", "aes128-gcm", "aes256-cbc", "aes192-cbc", "aes128-cbc"}
+var Ciphers = []string{
+	"aes256-gcm", "aes192-gcm", "aes128-gcm", "aes256-cbc", "aes192-cbc", "aes128-cbc", "tripledes-cbc",
+}
 
 // KeyTransports lists the ways in which the key travels: RSA-OAEP with SHA-1, as
-// XML Encryption 1.0 has it, or with SHA-256 throughout (1.1, section 5.5.2).
-var KeyTransports = []string{"rsa-oaep", "rsa-oaep-sha256"}
+// XML Encryption 1.0 has it, or with SHA-256 throughout (1.1, section 5.5.2), or the older RSA 1.5 (5.5.1).
+var KeyTransports = []string{"rsa-oaep", "rsa-oaep-sha256", "rsa-1_5"}
+
+// Weak says why an algorithm should not be used where the receiver takes another; empty for the others.
+func Weak(algorithm string) string {
+	switch algorithm {
+	case "tripledes-cbc":
+		return "tripledes-cbc has blocks of 64 bits (Sweet32)"
+	case "rsa-1_5":
+		return "a key that travels by rsa-1_5 can be found by asking the receiver many times (Bleichenbacher)"
+	}
+	return ""
+}
 
 // Encryption says how a message is encrypted.
 type Encryption struct {
-	For       *x509.Certificate // of the receiver
+	For       *x509.Certificate // of the receiver; nil where the key is a shared one
+	Shared    *SharedKey        // the key that encrypts; nil makes one for this alone
+	Derived   bool              // encrypts by a key that is derived from the shared one
 	Parts     []string          // as for Signing; of the body its content, of others the element
 	Cipher    string            // of Ciphers; empty is aes256-gcm
 	Transport string            // of KeyTransports; empty is rsa-oaep
-	Reference string            // of References, how the receiver's key is named; empty is issuer
+	Reference string            // of CertificateReferences, how the receiver's key is named; empty is issuer
 }
 
-// Encrypt encrypts the parts by a key made for this message, and adds that key,
+// Encrypt encrypts the parts by a shared key, or by one made for this message, which is added
 // encrypted for the receiver (XML Encryption; WS-Security 1.1, section 9).
 func (m *Message) Encrypt(e Encryption) error {
-	public, ok := e.For.PublicKey.(*rsa.PublicKey)
-	if !ok {
-		return errors.New("messages are encrypted for an RSA key, and the receiver's certificate has another")
-	}
-	name := e.Cipher
-	if name == "" {
-		name = "aes256-gcm"
-	}
-	uri := ""
-	for candidate, c := range ciphers {
-		if c.name == name {
-			uri = candidate
-		}
-	}
-	if uri == "" {
-		return fmt.Errorf("there is no cipher %q; there are: %s", name, strings.Join(Ciphers, ", "))
-	}
-	key := make([]byte, ciphers[uri].size)
-	if _, err := rand.Read(key); err != nil {
+	uri, err := e.cipher()
+	if err != nil {
 		return err
 	}
 	m.secured()
 	list := element(xenc, "ReferenceList")
+	if e.Shared == nil {
+		encrypted, secret, err := m.encryptedKey(e)
+		if err != nil {
+			return err
+		}
+		encrypted.AppendItems(list)
+		return m.encryptParts(e, uri, secret, nil, list)
+	}
+	key := e.Shared
+	if e.Derived {
+		if key, err = m.derive(key, ciphers[uri].size); err != nil {
+			return err
+		}
+	}
+	m.insertAfter(key.element, declareHere(list, xenc))
+	secret := key.secret
+	if size := ciphers[uri].size; len(secret) != size {
+		return fmt.Errorf("the shared key has %d bits, and %s wants %d: write derived keys: true, or another cipher",
+			8*len(secret), ciphers[uri].name, 8*size)
+	}
+	return m.encryptParts(e, uri, secret, key.reference, list)
+}
+
+// cipher is the identifier of the block cipher.
+func (e Encryption) cipher() (string, error) {
+	name := cmp.Or(e.Cipher, "aes256-gcm")
+	for uri, c := range ciphers {
+		if c.name == name {
+			return uri, nil
+		}
+	}
+	return "", fmt.Errorf("there is no cipher %q; there are: %s", name, strings.Join(Ciphers, ", "))
+}
+
+// encryptParts encrypts each part, and lists them. key, where it is not nil, says on each which key opens it.
+func (m *Message) encryptParts(e Encryption, uri string, secret []byte, key func() *document.Node,
+	list *document.Node,
+) error {
 	for _, part := range e.Parts {
 		n, err := m.part(part)
 		if err != nil {
 			return err
 		}
-		id, err := m.encryptPart(n, n == m.body, uri, key)
+		var named *document.Node
+		if key != nil {
+			named = key()
+		}
+		id, err := m.encryptPart(n, n == m.body, uri, secret, named)
 		if err != nil {
 			return err
 		}
 		list.AppendItems(with(element(xenc, "DataReference"), "URI", "#"+id))
 	}
-	wrapped, err := e.wrap(public, key)
+	return nil
+}
+
+// encryptedKey makes a key, and puts it into the Security block encrypted for the receiver.
+func (m *Message) encryptedKey(e Encryption) (encrypted *document.Node, secret []byte, err error) {
+	uri, err := e.cipher()
 	if err != nil {
-		return err
+		return nil, nil, err
 	}
-	how := e.Reference
-	if how == "" {
-		how = "issuer"
+	public, ok := e.For.PublicKey.(*rsa.PublicKey)
+	if !ok {
+		return nil, nil, errors.New("messages are encrypted for an RSA key, and the receiver's certificate has another")
 	}
-	reference, token, err := certificateReference(e.For, how)
+	secret = make([]byte, ciphers[uri].size)
+	if _, err := rand.Read(secret); err != nil {
+		return nil, nil, err
+	}
+	method, wrapped, err := e.wrap(public, secret)
 	if err != nil {
-		return err
+		return nil, nil, err
+	}
+	reference, token, err := certificateReference([]*x509.Certificate{e.For}, cmp.Or(e.Reference, "issuer"))
+	if err != nil {
+		return nil, nil, err
 	}
 	info := declareHere(element(ds, "KeyInfo", reference), ds)
-	encrypted := declareHere(element(xenc, "EncryptedKey", wrapped[0], info, wrapped[1], list), xenc)
+	encrypted = declareHere(element(xenc, "EncryptedKey", method, info, cipherData(wrapped)), xenc)
 	m.prepend(with(encrypted, "Id", newID("key")))
 	if token != nil {
 		m.prepend(token)
 	}
-	return nil
+	m.keep(hashOfKey(wrapped), secret)
+	return encrypted, secret, nil
 }
 
-// wrap encrypts the key for the receiver: the method and the cipher data.
-func (e Encryption) wrap(public *rsa.PublicKey, key []byte) ([]*document.Node, error) {
-	method := with(element(xenc, "EncryptionMethod",
+// wrap encrypts the key for the receiver, and says how.
+func (e Encryption) wrap(public *rsa.PublicKey, key []byte) (method *document.Node, wrapped []byte, err error) {
+	method = with(element(xenc, "EncryptionMethod",
 		declareHere(with(element(ds, "DigestMethod"), "Algorithm", ds+"sha1"), ds)), "Algorithm", xenc+"rsa-oaep-mgf1p")
 	options := &rsa.OAEPOptions{Hash: crypto.SHA1}
 	switch e.Transport {
@@ -121,15 +179,15 @@ func (e Encryption) wrap(public *rsa.PublicKey, key []byte) ([]*document.Node, e
 			declareHere(with(element(xenc11, "MGF"), "Algorithm", xenc11+"mgf1sha256"), xenc11)), "Algorithm",
 			xenc11+"rsa-oaep")
 		options.Hash = crypto.SHA256
+	case "rsa-1_5":
+		wrapped, err = rsa.EncryptPKCS1v15(rand.Reader, public, key) //nolint:staticcheck // some receivers know no other
+		return with(element(xenc, "EncryptionMethod"), "Algorithm", xenc+"rsa-1_5"), wrapped, err
 	default:
-		return nil, fmt.Errorf("there is no key transport %q; there are: %s", e.Transport,
+		return nil, nil, fmt.Errorf("there is no key transport %q; there are: %s", e.Transport,
 			strings.Join(KeyTransports, ", "))
 	}
-	wrapped, err := rsa.EncryptOAEP(options.Hash.New(), rand.Reader, public, key, nil)
-	if err != nil {
-		return nil, err
-	}
-	return []*document.Node{method, cipherData(wrapped)}, nil
+	wrapped, err = rsa.EncryptOAEP(options.Hash.New(), rand.Reader, public, key, nil)
+	return method, wrapped, err
 }
 
 func cipherData(data []byte) *document.Node {
@@ -137,7 +195,8 @@ func cipherData(data []byte) *document.Node {
 }
 
 // encryptPart puts EncryptedData in the place of an element, or of a body's content.
-func (m *Message) encryptPart(n *document.Node, content bool, uri string, key []byte) (string, error) {
+func (m *Message) encryptPart(n *document.Node, content bool, uri string, key []byte, named *document.Node,
+) (string, error) {
 	var plain []byte
 	kind := xenc + "Element"
 	if content {
@@ -162,8 +221,13 @@ func (m *Message) encryptPart(n *document.Node, content bool, uri string, key []
 		return "", err
 	}
 	id := newID("data")
-	data := declareHere(with(element(xenc, "EncryptedData", with(element(xenc, "EncryptionMethod"), "Algorithm", uri),
-		cipherData(sealed)), "Id", id, "Type", kind), xenc)
+	data := declareHere(with(element(xenc, "EncryptedData", with(element(xenc, "EncryptionMethod"), "Algorithm", uri)),
+		"Id", id, "Type", kind), xenc)
+	if named != nil {
+		// It may stand outside of the Security block, where nothing is declared.
+		data.AppendItems(declareHere(element(ds, "KeyInfo", declareHere(named, wsse)), ds))
+	}
+	data.AppendItems(cipherData(sealed))
 	if content {
 		n.SetItems([]*document.Node{data})
 		return id, nil
@@ -173,7 +237,7 @@ func (m *Message) encryptPart(n *document.Node, content bool, uri string, key []
 }
 
 func seal(a cipherAlgorithm, key, plain []byte) ([]byte, error) {
-	block, err := aes.NewCipher(key)
+	block, err := a.block(key)
 	if err != nil {
 		return nil, err
 	}
@@ -189,13 +253,14 @@ func seal(a cipherAlgorithm, key, plain []byte) ([]byte, error) {
 		return gcm.Seal(nonce, nonce, plain, nil), nil
 	}
 	// The last byte tells how many were added (XML Encryption, section 5.2.1).
-	padding := aes.BlockSize - len(plain)%aes.BlockSize
+	size := block.BlockSize()
+	padding := size - len(plain)%size
 	padded := append(append([]byte{}, plain...), bytes.Repeat([]byte{byte(padding)}, padding)...)
-	out := make([]byte, aes.BlockSize+len(padded))
-	if _, err := rand.Read(out[:aes.BlockSize]); err != nil {
+	out := make([]byte, size+len(padded))
+	if _, err := rand.Read(out[:size]); err != nil {
 		return nil, err
 	}
-	cipher.NewCBCEncrypter(block, out[:aes.BlockSize]).CryptBlocks(out[aes.BlockSize:], padded)
+	cipher.NewCBCEncrypter(block, out[:size]).CryptBlocks(out[size:], padded)
 	return out, nil
 }
 
@@ -205,7 +270,7 @@ func unseal(a cipherAlgorithm, key, sealed []byte) ([]byte, error) {
 	if len(key) != a.size {
 		return nil, fmt.Errorf("the key has %d bits, and %s wants %d", 8*len(key), a.name, 8*a.size)
 	}
-	block, err := aes.NewCipher(key)
+	block, err := a.block(key)
 	if err != nil {
 		return nil, err
 	}
@@ -220,13 +285,14 @@ func unseal(a cipherAlgorithm, key, sealed []byte) ([]byte, error) {
 		}
 		return plain, nil
 	}
-	if len(sealed) < 2*aes.BlockSize || len(sealed)%aes.BlockSize != 0 {
+	size := block.BlockSize()
+	if len(sealed) < 2*size || len(sealed)%size != 0 {
 		return nil, errCiphertext
 	}
-	plain := make([]byte, len(sealed)-aes.BlockSize)
-	cipher.NewCBCDecrypter(block, sealed[:aes.BlockSize]).CryptBlocks(plain, sealed[aes.BlockSize:])
+	plain := make([]byte, len(sealed)-size)
+	cipher.NewCBCDecrypter(block, sealed[:size]).CryptBlocks(plain, sealed[size:])
 	padding := int(plain[len(plain)-1])
-	if padding == 0 || padding > aes.BlockSize {
+	if padding == 0 || padding > size {
 		return nil, errCiphertext
 	}
 	return plain[:len(plain)-padding], nil
@@ -249,57 +315,15 @@ func (m *Message) IsEncrypted() bool {
 	return visit(m.Root)
 }
 
-// Decrypt opens everything that was encrypted for the key, in place, and says
-// what that was.
-func (m *Message) Decrypt(key crypto.PrivateKey) ([]string, error) {
-	private, ok := key.(*rsa.PrivateKey)
-	if !ok {
-		return nil, errors.New("messages are opened with an RSA key, and the one given is another")
-	}
-	if m.security == nil {
-		return nil, errors.New("it is encrypted, but no Security header says by which key")
-	}
-	var opened []string
-	for _, item := range m.security.Children() {
-		if item.Name().Space != xenc || item.Name().Local != "EncryptedKey" {
-			continue
-		}
-		secret, err := unwrap(private, item)
-		if err != nil {
-			return opened, err
-		}
-		list := find(item, xenc, "ReferenceList")
-		if list == nil {
-			list = find(m.security, xenc, "ReferenceList")
-		}
-		if list == nil {
-			return opened, errors.New("the encrypted key does not say what it opens (no ReferenceList)")
-		}
-		if len(list.Items()) > mostReferences {
-			return opened, fmt.Errorf("the encrypted key opens more than %d parts", mostReferences)
-		}
-		for _, reference := range list.Children() {
-			uri, _ := reference.Attribute("URI")
-			name, err := m.open(strings.TrimPrefix(uri, "#"), secret)
-			if err != nil {
-				return opened, err
-			}
-			opened = append(opened, name)
-		}
-	}
-	if opened == nil {
-		return nil, errors.New("it is encrypted, but not by a key of the header")
-	}
-	again, err := Of(m.Root)
-	if err == nil {
-		*m = *again
-	}
-	return opened, err
-}
+var errOtherKey = errors.New("the encrypted key does not open: it is for another certificate than ours")
 
 // unwrap opens the key of the message (XML Encryption 1.1, section 5.5.2).
 func unwrap(private *rsa.PrivateKey, encrypted *document.Node) ([]byte, error) {
 	method := find(encrypted, xenc, "EncryptionMethod")
+	wrapped, err := decode(ownText(find(find(encrypted, xenc, "CipherData"), xenc, "CipherValue")))
+	if err != nil {
+		return nil, errors.New("the encrypted key is not Base64")
+	}
 	var newHash func() hash.Hash
 	mask := crypto.SHA1
 	switch uri := algorithmOf(method); uri {
@@ -320,12 +344,14 @@ func unwrap(private *rsa.PrivateKey, encrypted *document.Node) ([]byte, error) {
 				return nil, fmt.Errorf("the key travels with the mask %q, which is not known here", algorithmOf(mgf))
 			}
 		}
+	case xenc + "rsa-1_5":
+		secret, err := rsa.DecryptPKCS1v15(nil, private, wrapped) //nolint:staticcheck // some senders know no other
+		if err != nil {
+			return nil, errOtherKey
+		}
+		return secret, nil
 	default:
 		return nil, fmt.Errorf("the key travels by %q, which is not known here", uri)
-	}
-	wrapped, err := decode(ownText(find(find(encrypted, xenc, "CipherData"), xenc, "CipherValue")))
-	if err != nil {
-		return nil, errors.New("the encrypted key is not Base64")
 	}
 	var label []byte
 	if p := find(method, xenc, "OAEPparams"); p != nil {
@@ -339,18 +365,32 @@ func unwrap(private *rsa.PrivateKey, encrypted *document.Node) ([]byte, error) {
 	}[newHash().Size()]
 	secret, err := private.Decrypt(nil, wrapped, &rsa.OAEPOptions{Hash: sum, MGFHash: mask, Label: label})
 	if err != nil {
-		return nil, errors.New("the encrypted key does not open: it is for another certificate than ours")
+		return nil, errOtherKey
 	}
 	return secret, nil
 }
 
-// open puts what was encrypted back in its place.
-func (m *Message) open(id string, key []byte) (string, error) {
+// open puts what was encrypted back in its place. key may be nil where the data says by which it was encrypted.
+func (m *Message) open(id string, key []byte, keys sharedKeys) (string, error) {
 	parent, at := m.parentOf(id)
 	if parent == nil {
 		return "", fmt.Errorf("the encrypted data %q is not in the message", id)
 	}
 	data := parent.Items()[at]
+	reference := find(find(data, ds, "KeyInfo"), wsse, "SecurityTokenReference")
+	if key == nil && reference == nil {
+		key = keys[lastKey]
+	}
+	if key == nil {
+		name := ""
+		var err error
+		switch key, name, err = m.sharedKey(reference, keys); {
+		case err != nil:
+			return "", err
+		case key == nil:
+			return "", fmt.Errorf("it is encrypted by the key %q, which is not known here", name)
+		}
+	}
 	a, ok := ciphers[algorithmOf(find(data, xenc, "EncryptionMethod"))]
 	if !ok {
 		return "", fmt.Errorf("the cipher %q is not known here", algorithmOf(find(data, xenc, "EncryptionMethod")))

@@ -1,14 +1,15 @@
 package wssecurity
 
 import (
+	"cmp"
 	"crypto"
 	"crypto/ecdsa"
+	"crypto/hmac"
 	"crypto/rand"
 	"crypto/rsa"
 	"crypto/sha1"
 	"crypto/sha256"
 	"crypto/sha512"
-	"crypto/x509"
 	"encoding/base64"
 	"errors"
 	"fmt"
@@ -20,7 +21,10 @@ import (
 	"testbench/internal/keys"
 )
 
-const exclusive = "http://www.w3.org/2001/10/xml-exc-c14n#"
+const (
+	exclusive    = "http://www.w3.org/2001/10/xml-exc-c14n#"
+	strTransform = soapMessageSecurity + "#STR-Transform"
+)
 
 // canonicalForms are the forms by their identifiers (XML Signature, 6.5; Exclusive
 // XML Canonicalization, 4).
@@ -29,6 +33,8 @@ var canonicalForms = map[string]document.Canonical{
 	exclusive + "WithComments": {Comments: true},
 	"http://www.w3.org/TR/2001/REC-xml-c14n-20010315":              {Inclusive: true},
 	"http://www.w3.org/TR/2001/REC-xml-c14n-20010315#WithComments": {Inclusive: true, Comments: true},
+	"http://www.w3.org/2006/12/xml-c14n11":                         {Inclusive: true, Version11: true},
+	"http://www.w3.org/2006/12/xml-c14n11#WithComments":            {Inclusive: true, Version11: true, Comments: true},
 }
 
 // digests are the hashes by their identifiers (XML Encryption, 5.7; RFC 6931, 2.1).
@@ -39,41 +45,56 @@ var digests = map[string]func() hash.Hash{
 	"http://www.w3.org/2001/04/xmldsig-more#sha384": sha512.New384,
 }
 
+// keyKind is what kind of key an algorithm takes.
+type keyKind string
+
+const (
+	rsaKey     keyKind = "an RSA key"
+	curveKey   keyKind = "a key on a curve"
+	sharedKind keyKind = "a shared key"
+)
+
 type signatureAlgorithm struct {
-	name  string
-	hash  crypto.Hash
-	curve bool
+	name string
+	hash crypto.Hash
+	key  keyKind
 }
 
-// signatureAlgorithms are the algorithms by their identifiers (RFC 6931, 2.3).
+const more = "http://www.w3.org/2001/04/xmldsig-more#"
+
+// signatureAlgorithms are the algorithms by their identifiers (RFC 6931, 2.2 and 2.3).
 var signatureAlgorithms = map[string]signatureAlgorithm{
-	ds + "rsa-sha1": {"rsa-sha1", crypto.SHA1, false},
-	"http://www.w3.org/2001/04/xmldsig-more#rsa-sha256":   {"rsa-sha256", crypto.SHA256, false},
-	"http://www.w3.org/2001/04/xmldsig-more#rsa-sha384":   {"rsa-sha384", crypto.SHA384, false},
-	"http://www.w3.org/2001/04/xmldsig-more#rsa-sha512":   {"rsa-sha512", crypto.SHA512, false},
-	"http://www.w3.org/2001/04/xmldsig-more#ecdsa-sha256": {"ecdsa-sha256", crypto.SHA256, true},
-	"http://www.w3.org/2001/04/xmldsig-more#ecdsa-sha384": {"ecdsa-sha384", crypto.SHA384, true},
-	"http://www.w3.org/2001/04/xmldsig-more#ecdsa-sha512": {"ecdsa-sha512", crypto.SHA512, true},
+	ds + "rsa-sha1":       {"rsa-sha1", crypto.SHA1, rsaKey},
+	more + "rsa-sha256":   {"rsa-sha256", crypto.SHA256, rsaKey},
+	more + "rsa-sha384":   {"rsa-sha384", crypto.SHA384, rsaKey},
+	more + "rsa-sha512":   {"rsa-sha512", crypto.SHA512, rsaKey},
+	more + "ecdsa-sha256": {"ecdsa-sha256", crypto.SHA256, curveKey},
+	more + "ecdsa-sha384": {"ecdsa-sha384", crypto.SHA384, curveKey},
+	more + "ecdsa-sha512": {"ecdsa-sha512", crypto.SHA512, curveKey},
+	ds + "hmac-sha1":      {"hmac-sha1", crypto.SHA1, sharedKind},
+	more + "hmac-sha256":  {"hmac-sha256", crypto.SHA256, sharedKind},
 }
 
 // SignatureAlgorithms lists the algorithms that can be asked for.
 var SignatureAlgorithms = []string{
-	"rsa-sha256", "rsa-sha384", "rsa-sha512", "rsa-sha1", "ecdsa-sha256", "ecdsa-sha384",
-	"ecdsa-sha512",
+	"rsa-sha256", "rsa-sha384", "rsa-sha512", "rsa-sha1", "ecdsa-sha256", "ecdsa-sha384", "ecdsa-sha512",
+	"hmac-sha256", "hmac-sha1",
 }
 
-// References lists the ways in which a message says which key signed it (X.509
-// Token Profile 1.1, section 3.2; SAML Token Profile 1.1, 3.4): the certificate
-// as a token of the header, its issuer and number, its key identifier, its
-// thumbprint, the certificate itself, or the assertion in the header.
-var References = []string{"token", "issuer", "key identifier", "thumbprint", "certificate", "assertion"}
+// IsShared says whether an algorithm signs by a key that both sides have.
+func IsShared(algorithm string) bool { return strings.HasPrefix(algorithm, "hmac-") }
 
-// Signing says how a message is signed.
+// Signing says how a message is signed: by the key of a pair, or by one that both sides have.
 type Signing struct {
-	Pair      *keys.Pair
-	Parts     []string // body, time stamp, user, token, assertion, or a header block's local name
-	Reference string   // of References; empty is token
-	Algorithm string   // of SignatureAlgorithms; empty takes what fits the key
+	Pair   *keys.Pair
+	Shared *SharedKey
+	// Derived signs by a key that is derived from the shared one.
+	Derived bool
+	// Parts are body, time stamp, user, token, assertion, reference (the token that the signature refers to,
+	// wherever it is) or a header block's local name.
+	Parts     []string
+	Reference string // of References; empty is token
+	Algorithm string // of SignatureAlgorithms; empty takes what fits the key
 	// SHA1 makes digests by SHA-1, for old receivers.
 	SHA1 bool
 	// Inclusive names prefixes that stay in what is signed though not visibly used.
@@ -90,27 +111,32 @@ func (m *Message) Sign(s Signing) (signed string, err error) {
 		return "", err
 	}
 	m.secured()
-	info, err := m.keyInfo(s)
+	named, at, err := m.signingKey(&s)
 	if err != nil {
 		return "", err
 	}
-	form := element(ds, "CanonicalizationMethod")
-	with(form, "Algorithm", exclusive)
+	form := with(element(ds, "CanonicalizationMethod"), "Algorithm", exclusive)
 	signedInfo := element(ds, "SignedInfo", form, with(element(ds, "SignatureMethod"), "Algorithm", uri))
+	value := element(ds, "SignatureValue")
+	signature := declareHere(with(element(ds, "Signature", signedInfo, value, element(ds, "KeyInfo", named)), "Id",
+		newID("signature")), ds)
+	if at == nil {
+		m.security.AppendItems(signature)
+	} else {
+		m.insertAfter(at, signature)
+	}
 	for _, part := range s.Parts {
-		n, err := m.part(part)
+		var reference *document.Node
+		if part == "reference" {
+			reference, err = m.referenceByTransform(named, s)
+		} else {
+			reference, err = m.referenceTo(part, s)
+		}
 		if err != nil {
 			return "", err
 		}
-		if refersByXOP(n) {
-			return "", fmt.Errorf("%s refers to an attachment by XOP, and what is signed must be in the envelope: "+
-				"send the file inside, or attach it without XOP", part)
-		}
-		signedInfo.AppendItems(m.reference(n, "part", s))
+		signedInfo.AppendItems(reference)
 	}
-	value := element(ds, "SignatureValue")
-	signature := declareHere(with(element(ds, "Signature", signedInfo, value, info), "Id", newID("signature")), ds)
-	m.security.AppendItems(signature)
 	base := document.CanonicalXML(m.Root, signedInfo, document.Canonical{})
 	raw, err := s.sign(uri, base)
 	if err != nil {
@@ -121,6 +147,53 @@ func (m *Message) Sign(s Signing) (signed string, err error) {
 	}
 	value.SetItems([]*document.Node{text(base64.StdEncoding.EncodeToString(raw))})
 	return string(base), nil
+}
+
+// signingKey says which key signs, and after which element the signature stands; nil is the end, for
+// nothing was encrypted before. What the key needs in the Security block is put there.
+func (m *Message) signingKey(s *Signing) (named, at *document.Node, err error) {
+	if s.Shared != nil {
+		if s.Derived {
+			if s.Shared, err = m.derive(s.Shared, signingSize); err != nil {
+				return nil, nil, err
+			}
+		}
+		return s.Shared.reference(), s.Shared.element, nil
+	}
+	named, token, err := m.keyInfo(*s)
+	if err != nil {
+		return nil, nil, err
+	}
+	encrypted := find(m.security, xenc, "EncryptedKey")
+	if token == nil && encrypted != nil {
+		// Nothing stands before the key that the receiver needs after the signature: a place is made.
+		items := m.security.Items()
+		if i := slices.Index(items, encrypted); i > 0 {
+			return named, items[i-1], nil
+		}
+		token = find(m.security, wsu, "Timestamp")
+		return named, token, nil
+	}
+	if token != nil {
+		m.prepend(token)
+	}
+	if encrypted == nil {
+		return named, nil, nil
+	}
+	return named, token, nil
+}
+
+// referenceTo makes the Reference to a part.
+func (m *Message) referenceTo(part string, s Signing) (*document.Node, error) {
+	n, err := m.part(part)
+	if err != nil {
+		return nil, err
+	}
+	if refersByXOP(n) {
+		return nil, fmt.Errorf("%s refers to an attachment by XOP, and what is signed must be in the envelope: "+
+			"send the file inside, or attach it without XOP", part)
+	}
+	return m.reference(n, "part", s), nil
 }
 
 // refersByXOP says whether a content is outside of the envelope.
@@ -146,7 +219,9 @@ func (m *Message) part(name string) (*document.Node, error) {
 	case "token":
 		found = find(m.security, wsse, "BinarySecurityToken")
 	case "assertion":
-		found = find(m.security, saml2, "Assertion")
+		found = m.assertion()
+	case "signature":
+		found = find(m.security, ds, "Signature")
 	default:
 		_, local, ok := strings.Cut(name, ":")
 		if !ok {
@@ -171,19 +246,42 @@ func (m *Message) part(name string) (*document.Node, error) {
 // reference makes a Reference to an element with its digest.
 func (m *Message) reference(n *document.Node, what string, s Signing) *document.Node {
 	id := identify(n, what)
-	digest, newHash := xenc+"sha256", sha256.New
-	if s.SHA1 {
-		digest, newHash = ds+"sha1", sha1.New
-	}
 	transform := with(element(ds, "Transform"), "Algorithm", exclusive)
-	how := document.Canonical{Prefixes: s.Inclusive}
 	if len(s.Inclusive) > 0 {
 		list := document.NewElement(document.Name{Space: exclusive, Prefix: "ec", Local: "InclusiveNamespaces"})
 		list.SetAttributes([]document.Attribute{declaration("ec", exclusive)})
 		transform.AppendItems(with(list, "PrefixList", strings.Join(s.Inclusive, " ")))
 	}
+	return s.reference(id, transform, document.CanonicalXML(m.Root, n, document.Canonical{Prefixes: s.Inclusive}))
+}
+
+// referenceByTransform makes a Reference to the token that a SecurityTokenReference names.
+func (m *Message) referenceByTransform(named *document.Node, s Signing) (*document.Node, error) {
+	if named.Name().Local != "SecurityTokenReference" {
+		return nil, errors.New("what is signed has reference: no SecurityTokenReference says which key signs")
+	}
+	ids, _ := m.ids()
+	trust := Trust{}
+	if s.Pair != nil {
+		trust.Certificates = s.Pair.Chain
+	}
+	token, _, err := m.dereferenced(named, document.Canonical{}, trust, ids)
+	if err != nil {
+		return nil, err
+	}
+	transform := with(element(ds, "Transform", element(wsse, "TransformationParameters",
+		with(element(ds, "CanonicalizationMethod"), "Algorithm", exclusive))), "Algorithm", strTransform)
+	return s.reference(identify(named, "reference"), transform, token), nil
+}
+
+// reference makes a Reference to what has an id, with the digest of its canonical form.
+func (s Signing) reference(id string, transform *document.Node, canonical []byte) *document.Node {
+	digest, newHash := xenc+"sha256", sha256.New
+	if s.SHA1 {
+		digest, newHash = ds+"sha1", sha1.New
+	}
 	h := newHash()
-	h.Write(document.CanonicalXML(m.Root, n, how))
+	h.Write(canonical)
 	return with(element(ds, "Reference",
 		element(ds, "Transforms", transform),
 		with(element(ds, "DigestMethod"), "Algorithm", digest),
@@ -192,23 +290,30 @@ func (m *Message) reference(n *document.Node, what string, s Signing) *document.
 }
 
 func (s Signing) algorithm() (string, error) {
-	if s.Pair == nil || s.Pair.Key == nil {
-		return "", errors.New("there is no private key to sign with")
+	kind, name, of := sharedKind, "hmac-sha256", "a shared key"
+	if s.Shared == nil {
+		if s.Pair == nil || s.Pair.Key == nil {
+			return "", errors.New("there is no private key to sign with")
+		}
+		of = keys.Describe(s.Pair.Key.Public())
+		switch s.Pair.Key.Public().(type) {
+		case *ecdsa.PublicKey:
+			kind, name = curveKey, "ecdsa-sha256"
+		case *rsa.PublicKey:
+			kind, name = rsaKey, "rsa-sha256"
+		default:
+			return "", fmt.Errorf("no signature algorithm goes with the key (%s)", of)
+		}
 	}
-	_, curve := s.Pair.Key.Public().(*ecdsa.PublicKey)
-	name := s.Algorithm
-	if name == "" {
-		name = map[bool]string{false: "rsa-sha256", true: "ecdsa-sha256"}[curve]
-	}
+	name = cmp.Or(s.Algorithm, name)
 	for uri, a := range signatureAlgorithms {
-		if a.name != name {
-			continue
+		switch {
+		case a.name != name:
+		case a.key != kind:
+			return "", fmt.Errorf("the algorithm %s does not go with the key (%s)", name, of)
+		default:
+			return uri, nil
 		}
-		if _, isRSA := s.Pair.Key.Public().(*rsa.PublicKey); a.curve != curve || !a.curve && !isRSA {
-			return "", fmt.Errorf("the algorithm %s does not go with the key (%s)", name,
-				keys.Describe(s.Pair.Key.Public()))
-		}
-		return uri, nil
 	}
 	return "", fmt.Errorf("there is no signature algorithm %q; there are: %s", name,
 		strings.Join(SignatureAlgorithms, ", "))
@@ -216,6 +321,9 @@ func (s Signing) algorithm() (string, error) {
 
 func (s Signing) sign(uri string, base []byte) ([]byte, error) {
 	a := signatureAlgorithms[uri]
+	if s.Shared != nil {
+		return macOf(a, s.Shared.secret, base), nil
+	}
 	h := a.hash.New()
 	h.Write(base)
 	sum := h.Sum(nil)
@@ -231,75 +339,8 @@ func (s Signing) sign(uri string, base []byte) ([]byte, error) {
 	return s.Pair.Key.Sign(rand.Reader, sum, a.hash)
 }
 
-// keyInfo says which key signs; the certificate goes into the header where the
-// reference is to a token.
-func (m *Message) keyInfo(s Signing) (*document.Node, error) {
-	how := s.Reference
-	if how == "" {
-		how = "token"
-	}
-	if how == "assertion" {
-		assertion := find(m.security, saml2, "Assertion")
-		if assertion == nil {
-			return nil, errors.New("reference: assertion wants a SAML assertion in the header: put a saml login " +
-				"before this one")
-		}
-		id := idOf(assertion)
-		reference := declareHere(element(wsse, "SecurityTokenReference",
-			with(element(wsse, "KeyIdentifier", text(id)), "ValueType", samlProfile11+"#SAMLID")), wsse11)
-		reference.AppendAttributes(document.Attribute{Name: document.Name{
-			Space: wsse11, Prefix: "wsse11",
-			Local: "TokenType",
-		}, Value: samlProfile11 + "#SAMLV2.0"})
-		return element(ds, "KeyInfo", reference), nil
-	}
-	if s.Pair.Leaf() == nil {
-		return nil, errors.New("there is no certificate of the key that signs")
-	}
-	reference, token, err := certificateReference(s.Pair.Leaf(), how)
-	if err != nil {
-		return nil, err
-	}
-	if token != nil {
-		m.prepend(token)
-	}
-	return element(ds, "KeyInfo", reference), nil
-}
-
-// certificateReference makes a SecurityTokenReference to a certificate, and the
-// token that it refers to where it is one.
-func certificateReference(certificate *x509.Certificate, how string) (reference, token *document.Node, err error) {
-	encode := base64.StdEncoding.EncodeToString
-	identifier := func(value []byte, kind string) *document.Node {
-		return with(element(wsse, "KeyIdentifier", text(encode(value))), "EncodingType",
-			soapMessageSecurity+"#Base64Binary", "ValueType", kind)
-	}
-	var what *document.Node
-	switch how {
-	case "token":
-		token = with(element(wsse, "BinarySecurityToken", text(encode(certificate.Raw))), "EncodingType",
-			soapMessageSecurity+"#Base64Binary", "ValueType", x509Profile+"#X509v3")
-		what = with(element(wsse, "Reference"), "URI", "#"+identify(token, "token"), "ValueType", x509Profile+"#X509v3")
-	case "issuer":
-		issuer, err := distinguishedName(certificate.RawIssuer)
-		if err != nil {
-			return nil, nil, err
-		}
-		what = element(ds, "X509Data", element(ds, "X509IssuerSerial",
-			element(ds, "X509IssuerName", text(issuer)),
-			element(ds, "X509SerialNumber", text(certificate.SerialNumber.String()))))
-	case "key identifier":
-		if len(certificate.SubjectKeyId) == 0 {
-			return nil, nil, errors.New("the certificate has no key identifier: choose another reference")
-		}
-		what = identifier(certificate.SubjectKeyId, x509Profile+"#X509SubjectKeyIdentifier")
-	case "thumbprint":
-		sum := sha1.Sum(certificate.Raw)
-		what = identifier(sum[:], messageSecurity11+"#ThumbprintSHA1")
-	case "certificate":
-		what = element(ds, "X509Data", element(ds, "X509Certificate", text(encode(certificate.Raw))))
-	default:
-		return nil, nil, fmt.Errorf("there is no reference %q; there are: %s", how, strings.Join(References, ", "))
-	}
-	return element(wsse, "SecurityTokenReference", what), token, nil
+func macOf(a signatureAlgorithm, secret, base []byte) []byte {
+	mac := hmac.New(a.hash.New, secret)
+	mac.Write(base)
+	return mac.Sum(nil)
 }

@@ -2,8 +2,8 @@ package wssecurity
 
 import (
 	"crypto/ecdsa"
+	"crypto/hmac"
 	"crypto/rsa"
-	"crypto/sha1"
 	"crypto/subtle"
 	"crypto/x509"
 	"encoding/base64"
@@ -25,13 +25,17 @@ func verifyBytes(uri string, public any, base, signature []byte) error {
 	h.Write(base)
 	sum := h.Sum(nil)
 	switch key := public.(type) {
+	case []byte:
+		if a.key == sharedKind && hmac.Equal(macOf(a, key, base), signature) {
+			return nil
+		}
 	case *rsa.PublicKey:
-		if !a.curve && rsa.VerifyPKCS1v15(key, a.hash, sum, signature) == nil {
+		if a.key == rsaKey && rsa.VerifyPKCS1v15(key, a.hash, sum, signature) == nil {
 			return nil
 		}
 	case *ecdsa.PublicKey:
 		half := len(signature) / 2
-		if a.curve && half > 0 && len(signature) == 2*half && ecdsa.Verify(key, sum,
+		if a.key == curveKey && half > 0 && len(signature) == 2*half && ecdsa.Verify(key, sum,
 			new(big.Int).SetBytes(signature[:half]), new(big.Int).SetBytes(signature[half:])) {
 			return nil
 		}
@@ -45,11 +49,15 @@ type Trust struct {
 	// a signer. Where both are empty any certificate will do, and that is said.
 	Certificates []*x509.Certificate
 	Roots        *x509.CertPool
+	// Keys are shared keys by what names them, as Message.Keys gives those of a request. A signature by one of
+	// them is its receiver's.
+	Keys map[string][]byte
 }
 
 // Signature is what was found out about one signature of a message.
 type Signature struct {
-	Signer  *x509.Certificate // nil where the key is not known
+	Signer  *x509.Certificate // nil where the key has none, or is not known
+	By      string            // whose key it is, in words
 	Covers  []string          // what it covers: body, time stamp, … or a local name
 	Value   string
 	Problem error // why it does not hold; nil where it does
@@ -62,28 +70,6 @@ const (
 	mostReferences = 200
 	mostSignatures = 20
 )
-
-// Verify checks every signature of the header. What it covers is told by the
-// place in the envelope, so that a copy of the signed element elsewhere deceives
-// nobody.
-func (m *Message) Verify(trust Trust) []Signature {
-	var all []Signature
-	if m.security == nil {
-		return nil
-	}
-	ids, doubled := m.ids()
-	for _, item := range m.security.Children() {
-		if item.Name().Space == ds && item.Name().Local == "Signature" {
-			if len(all) == mostSignatures {
-				return append(all, Signature{Problem: fmt.Errorf("there are more than %d signatures", mostSignatures)})
-			}
-			s := Signature{Value: strings.Join(strings.Fields(ownText(find(item, ds, "SignatureValue"))), "")}
-			s.Problem = m.verify(item, &s, trust, ids, doubled)
-			all = append(all, s)
-		}
-	}
-	return all
-}
 
 func ownText(n *document.Node) string {
 	if n == nil {
@@ -137,9 +123,31 @@ func canonicalOf(method *document.Node) (document.Canonical, error) {
 	return how, nil
 }
 
-func (m *Message) verify(signature *document.Node, out *Signature, trust Trust, ids map[string]*document.Node,
-	doubled string,
-) error {
+// keyOf finds the key that signed, and says whose it is: a shared one, or a public one.
+func (m *Message) keyOf(info *document.Node, out *Signature, trust Trust, ids map[string]*document.Node,
+	keys sharedKeys,
+) (any, error) {
+	if reference := find(info, wsse, "SecurityTokenReference"); reference != nil {
+		if secret, name, _ := m.sharedKey(reference, keys); secret != nil {
+			out.By = "the shared key " + name
+			return secret, nil
+		}
+	}
+	from, err := m.signerOf(info, trust, ids)
+	if err != nil {
+		return nil, err
+	}
+	out.Signer, out.By = from.certificate, "a key without a certificate"
+	if out.Signer != nil {
+		out.By = out.Signer.Subject.String()
+	}
+	return from.public, nil
+}
+
+// verify checks one signature. keys are the shared keys that are known, by what names them.
+func (m *Message) verify(signature *document.Node, out *Signature, trust Trust, keys sharedKeys) error {
+	ids, doubled := m.ids()
+
 	if doubled != "" {
 		return fmt.Errorf("the id %q is there twice, so that nobody can say what is signed", doubled)
 	}
@@ -154,7 +162,7 @@ func (m *Message) verify(signature *document.Node, out *Signature, trust Trust, 
 	for _, reference := range info.Children() {
 		if reference.Name().Space == ds && reference.Name().Local == "Reference" {
 			references++
-			covered, err := m.checkReference(reference, ids)
+			covered, err := m.checkReference(reference, trust, ids)
 			if err != nil {
 				return err
 			}
@@ -164,12 +172,10 @@ func (m *Message) verify(signature *document.Node, out *Signature, trust Trust, 
 	if references == 0 {
 		return errors.New("it covers nothing")
 	}
-	var public any
-	certificate, err := m.signer(find(signature, ds, "KeyInfo"), trust, ids)
+	public, err := m.keyOf(find(signature, ds, "KeyInfo"), out, trust, ids, keys)
 	if err != nil {
 		return err
 	}
-	out.Signer, public = certificate, certificate.PublicKey
 	how, err := canonicalOf(find(info, ds, "CanonicalizationMethod"))
 	if err != nil {
 		return err
@@ -182,6 +188,9 @@ func (m *Message) verify(signature *document.Node, out *Signature, trust Trust, 
 		document.CanonicalXML(m.Root, info, how), value); err != nil {
 		return err
 	}
+	if _, isShared := public.([]byte); isShared {
+		return nil
+	}
 	return out.judgeSigner(trust)
 }
 
@@ -192,11 +201,11 @@ func (s *Signature) judgeSigner(trust Trust) error {
 		return nil
 	}
 	for _, known := range trust.Certificates {
-		if known.Equal(s.Signer) {
+		if s.Signer != nil && known.Equal(s.Signer) {
 			return nil
 		}
 	}
-	if trust.Roots != nil {
+	if trust.Roots != nil && s.Signer != nil {
 		_, err := s.Signer.Verify(x509.VerifyOptions{
 			Roots:     trust.Roots,
 			KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageAny},
@@ -206,29 +215,20 @@ func (s *Signature) judgeSigner(trust Trust) error {
 		}
 		return nil
 	}
-	return fmt.Errorf("it was made by %s, whose certificate is not the one expected", s.Signer.Subject)
+	return fmt.Errorf("it was made by %s, whose certificate is not the one expected", s.By)
 }
 
 // checkReference recomputes a digest and says what is covered.
-func (m *Message) checkReference(reference *document.Node, ids map[string]*document.Node) (string, error) {
+func (m *Message) checkReference(reference *document.Node, trust Trust, ids map[string]*document.Node) (string, error) {
 	uri, _ := reference.Attribute("URI")
 	n := ids[strings.TrimPrefix(uri, "#")]
 	if !strings.HasPrefix(uri, "#") || n == nil {
 		return "", fmt.Errorf("it covers %q, which is not in the message", uri)
 	}
-	how := document.Canonical{Inclusive: true} // XML Signature, 4.3.3.2, where no transform says otherwise
-	if transforms := find(reference, ds, "Transforms"); transforms != nil {
-		for _, transform := range transforms.Children() {
-			if algorithmOf(transform) == soapMessageSecurity+"#STR-Transform" {
-				return "", errors.New("it dereferences a token (STR-Transform), which is not known here")
-			}
-			var err error
-			if how, err = canonicalOf(transform); err != nil {
-				return "", err
-			}
-		}
+	canonical, name, err := m.transformed(find(reference, ds, "Transforms"), n, trust, ids)
+	if err != nil {
+		return "", err
 	}
-	how.Comments = false // a reference #id leaves comments out (XML Signature, 4.3.3.3)
 	newHash := digests[algorithmOf(find(reference, ds, "DigestMethod"))]
 	if newHash == nil {
 		return "", fmt.Errorf("the digest %q is not known here", algorithmOf(find(reference, ds, "DigestMethod")))
@@ -238,12 +238,35 @@ func (m *Message) checkReference(reference *document.Node, ids map[string]*docum
 		return "", errors.New("a digest is not Base64")
 	}
 	h := newHash()
-	h.Write(document.CanonicalXML(m.Root, n, how))
-	name := m.nameOf(n)
+	h.Write(canonical)
 	if subtle.ConstantTimeCompare(h.Sum(nil), want) != 1 {
 		return "", fmt.Errorf("the %s was changed after it was signed: its digest is another", name)
 	}
 	return name, nil
+}
+
+// transformed is an element as the transforms of a reference make it, with its name.
+func (m *Message) transformed(transforms, n *document.Node, trust Trust, ids map[string]*document.Node) ([]byte, string, error) {
+	how := document.Canonical{Inclusive: true} // XML Signature, 4.3.3.2, where no transform says otherwise
+	if transforms == nil {
+		transforms = element(ds, "Transforms")
+	}
+	for _, transform := range transforms.Children() {
+		method := transform
+		isToken := algorithmOf(transform) == strTransform
+		if isToken {
+			method = find(find(transform, wsse, "TransformationParameters"), ds, "CanonicalizationMethod")
+		}
+		var err error
+		if how, err = canonicalOf(method); err != nil {
+			return nil, "", err
+		}
+		if isToken {
+			return m.dereferenced(n, how, trust, ids)
+		}
+	}
+	how.Comments = false // a reference #id leaves comments out (XML Signature, 4.3.3.3)
+	return document.CanonicalXML(m.Root, n, how), m.nameOf(n), nil
 }
 
 // nameOf tells an element by its place, in the words of Signing.Parts.
@@ -263,90 +286,12 @@ func (m *Message) nameOf(n *document.Node) string {
 			return "assertion"
 		case "SignatureConfirmation":
 			return "signature confirmation"
+		case "Signature":
+			return "signature"
 		}
 		return n.Name().Local
 	case m.header != nil && slices.Contains(m.header.Items(), n):
 		return n.Name().Local
 	}
 	return "element " + n.Name().Local + " somewhere else"
-}
-
-// signer finds the certificate whose key is said to have signed.
-func (m *Message) signer(info *document.Node, trust Trust, ids map[string]*document.Node) (*x509.Certificate, error) {
-	if info == nil {
-		if len(trust.Certificates) == 1 {
-			return trust.Certificates[0], nil
-		}
-		return nil, errors.New("it does not say whose key made it (no KeyInfo)")
-	}
-	reference := find(info, wsse, "SecurityTokenReference")
-	if reference == nil {
-		reference = info
-	}
-	if direct := find(reference, wsse, "Reference"); direct != nil {
-		uri, _ := direct.Attribute("URI")
-		token := ids[strings.TrimPrefix(uri, "#")]
-		if token == nil || token.Name().Local != "BinarySecurityToken" {
-			return nil, fmt.Errorf("it refers to the token %q, which is not in the message", uri)
-		}
-		return parseCertificate(ownText(token))
-	}
-	data := find(reference, ds, "X509Data")
-	if inline := find(data, ds, "X509Certificate"); inline != nil {
-		return parseCertificate(ownText(inline))
-	}
-	matches, described, err := matcher(reference, data)
-	if err != nil {
-		return nil, err
-	}
-	for _, certificate := range trust.Certificates {
-		if matches(certificate) {
-			return certificate, nil
-		}
-	}
-	return nil, fmt.Errorf("it was made by the key of %s, whose certificate is not known here (answers: of the login)",
-		described)
-}
-
-func parseCertificate(text string) (*x509.Certificate, error) {
-	raw, err := decode(text)
-	if err != nil {
-		return nil, errors.New("the certificate is not Base64")
-	}
-	certificate, err := x509.ParseCertificate(raw)
-	if err != nil {
-		return nil, fmt.Errorf("the certificate cannot be read: %w", err)
-	}
-	return certificate, nil
-}
-
-// matcher says how to tell the certificate that a reference describes.
-func matcher(reference, data *document.Node) (func(*x509.Certificate) bool, string, error) {
-	if serial := find(data, ds, "X509IssuerSerial"); serial != nil {
-		issuer, number := ownText(find(serial, ds,
-			"X509IssuerName")), strings.TrimSpace(ownText(find(serial, ds, "X509SerialNumber")))
-		return func(c *x509.Certificate) bool {
-			return c.SerialNumber.String() == number && sameName(c.RawIssuer, issuer)
-		}, issuer + ", number " + number, nil
-	}
-	if identifier := find(reference, wsse, "KeyIdentifier"); identifier != nil {
-		kind, _ := identifier.Attribute("ValueType")
-		value, err := decode(ownText(identifier))
-		if err != nil {
-			return nil, "", errors.New("the key identifier is not Base64")
-		}
-		switch {
-		case strings.HasSuffix(kind, "#ThumbprintSHA1"):
-			return func(c *x509.Certificate) bool {
-				sum := sha1.Sum(c.Raw)
-				return slices.Equal(sum[:], value)
-			}, "the thumbprint " + ownText(identifier), nil
-		case strings.HasSuffix(kind, "#X509SubjectKeyIdentifier"):
-			return func(c *x509.Certificate) bool {
-				return slices.Equal(c.SubjectKeyId, value)
-			}, "the key identifier " + ownText(identifier), nil
-		}
-		return nil, "", fmt.Errorf("the key is referred to as %q, which is not known here", kind)
-	}
-	return nil, "", errors.New("the way in which it refers to its key is not known here")
 }

@@ -9,6 +9,7 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -25,16 +26,22 @@ const (
 	xenc   = "http://www.w3.org/2001/04/xmlenc#"
 	xenc11 = "http://www.w3.org/2009/xmlenc11#"
 	saml2  = "urn:oasis:names:tc:SAML:2.0:assertion"
+	saml1  = "urn:oasis:names:tc:SAML:1.0:assertion"
+
+	conversation = "http://docs.oasis-open.org/ws-sx/ws-secureconversation/200512"
 
 	soapMessageSecurity = "http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-soap-message-security-1.0"
 	messageSecurity11   = "http://docs.oasis-open.org/wss/oasis-wss-soap-message-security-1.1"
 	userNameProfile     = "http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-username-token-profile-1.0"
 	x509Profile         = "http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-x509-token-profile-1.0"
+	samlProfile10       = "http://docs.oasis-open.org/wss/oasis-wss-saml-token-profile-1.0"
 	samlProfile11       = "http://docs.oasis-open.org/wss/oasis-wss-saml-token-profile-1.1"
 )
 
 // prefixes are those that this package writes.
-var prefixes = map[string]string{wsse: "wsse", wsu: "wsu", wsse11: "wsse11", ds: "ds", xenc: "xenc", xenc11: "xenc11"}
+var prefixes = map[string]string{
+	wsse: "wsse", wsu: "wsu", wsse11: "wsse11", ds: "ds", xenc: "xenc", xenc11: "xenc11", conversation: "wsc",
+}
 
 // Message is an envelope that is being protected, or was received.
 type Message struct {
@@ -42,8 +49,11 @@ type Message struct {
 	version  soap.Version
 	header   *document.Node
 	body     *document.Node
-	security *document.Node   // nil until something goes into it
-	added    []*document.Node // header blocks
+	actor    string                    // whom the security block at hand is for; empty is the receiver
+	security *document.Node            // the block for that actor; nil until something goes into it
+	added    []*document.Node          // header blocks
+	tokens   map[string]*document.Node // those that were added, by their text
+	keys     sharedKeys                // those that the message was made with
 }
 
 // Parse reads an envelope. The error is for what is not a SOAP envelope.
@@ -82,10 +92,55 @@ func Of(root *document.Node) (*Message, error) {
 	if m.body == nil {
 		return nil, errors.New("the envelope has no Body")
 	}
-	if m.header != nil {
-		m.security = find(m.header, wsse, "Security")
-	}
+	m.For("")
 	return m, nil
+}
+
+// For goes on with the Security block for an actor (a role, in SOAP 1.2): a message has at most
+// one for each (WS-Security 1.1, section 5). An empty actor is whoever receives the message.
+func (m *Message) For(actor string) {
+	m.actor, m.security = actor, m.blockFor(actor)
+}
+
+// blockFor returns the Security block for an actor, or nil.
+func (m *Message) blockFor(actor string) *document.Node {
+	for _, block := range m.securityBlocks() {
+		if actorOf(block) == actor {
+			return block
+		}
+	}
+	return nil
+}
+
+func (m *Message) securityBlocks() []*document.Node {
+	var blocks []*document.Node
+	if m.header == nil {
+		return nil
+	}
+	for _, block := range m.header.Children() {
+		if block.Name().Space == wsse && block.Name().Local == "Security" {
+			blocks = append(blocks, block)
+		}
+	}
+	return blocks
+}
+
+// receivers are the actors and roles that every receiver plays (SOAP 1.1, 4.2.2; SOAP 1.2 Part 1, 2.2).
+var receivers = []string{
+	"http://schemas.xmlsoap.org/soap/actor/next",
+	soap.Namespace12 + "/role/next", soap.Namespace12 + "/role/ultimateReceiver",
+}
+
+// actorOf tells whom a block is for; empty is the receiver.
+func actorOf(block *document.Node) string {
+	for _, a := range block.Attributes() {
+		isNamed := a.Name.Space == soap.Namespace11 && a.Name.Local == "actor" ||
+			a.Name.Space == soap.Namespace12 && a.Name.Local == "role"
+		if actor := strings.TrimSpace(a.Value); isNamed && !slices.Contains(receivers, actor) {
+			return actor
+		}
+	}
+	return ""
 }
 
 // find returns the first child with the name, or nil.
@@ -113,14 +168,13 @@ func (m *Message) Shown(hide string) string {
 		document.Canonical{Inclusive: true, Comments: true, Hide: hide}))
 }
 
-// TakeSecurity puts the Security block of another message in the place of its own,
-// to show it.
+// TakeSecurity puts the Security blocks of another message in the place of its own,
+// to show them.
 func (m *Message) TakeSecurity(of *Message) {
-	if of.security == nil {
-		return
+	for _, block := range of.securityBlocks() {
+		m.For(actorOf(block))
+		m.secured().Become(block)
 	}
-	m.secured()
-	m.security.Become(of.security)
 }
 
 // AddBlock adds a block after those that the header has.
@@ -178,15 +232,19 @@ func (m *Message) secured() *document.Node {
 			m.security.AppendAttributes(declaration(prefix, space))
 		}
 	}
-	m.security.AppendAttributes(document.Attribute{
-		Name:  document.Name{Space: envelope.Space, Prefix: envelope.Prefix, Local: "mustUnderstand"},
-		Value: map[soap.Version]string{soap.V11: "1", soap.V12: "true"}[m.version],
-	})
-	if envelope.Prefix == "" {
-		// An attribute without a prefix would have no namespace.
-		last := len(m.security.Attributes()) - 1
-		m.security.Attributes()[last].Name.Prefix = "env"
-		m.security.AppendAttributes(declaration("env", envelope.Space))
+	prefix := envelope.Prefix
+	if prefix == "" {
+		prefix = "env" // an attribute without a prefix would have no namespace
+		m.security.AppendAttributes(declaration(prefix, envelope.Space))
+	}
+	of := func(local, value string) document.Attribute {
+		return document.Attribute{
+			Name: document.Name{Space: envelope.Space, Prefix: prefix, Local: local}, Value: value,
+		}
+	}
+	m.security.AppendAttributes(of("mustUnderstand", map[soap.Version]string{soap.V11: "1", soap.V12: "true"}[m.version]))
+	if m.actor != "" {
+		m.security.AppendAttributes(of(map[soap.Version]string{soap.V11: "actor", soap.V12: "role"}[m.version], m.actor))
 	}
 	m.header.SetItems(append([]*document.Node{m.security}, m.header.Items()...))
 	return m.security
@@ -201,6 +259,14 @@ func declaration(prefix, space string) document.Attribute {
 func (m *Message) prepend(n *document.Node) {
 	s := m.secured()
 	s.SetItems(append([]*document.Node{n}, s.Items()...))
+}
+
+// insertAfter puts elements behind another of the Security block: what is nearer to the front is
+// processed first, so that what was done last stands before what was done earlier.
+func (m *Message) insertAfter(before *document.Node, added ...*document.Node) {
+	items := m.secured().Items()
+	at := slices.Index(items, before) + 1
+	m.security.SetItems(slices.Insert(slices.Clone(items), at, added...))
 }
 
 // declareHere adds declarations that an element needs on itself.
@@ -227,6 +293,7 @@ func idOf(n *document.Node) string {
 			a.Name.Space == "" && a.Name.Local == "Id" &&
 				(n.Name().Space == ds || n.Name().Space == xenc || n.Name().Space == wsse),
 			a.Name.Space == "" && a.Name.Local == "ID" && n.Name().Space == saml2,
+			a.Name.Space == "" && a.Name.Local == "AssertionID" && n.Name().Space == saml1,
 			a.Name.Space == "http://www.w3.org/XML/1998/namespace" && a.Name.Local == "id":
 			return a.Value
 		}
@@ -303,35 +370,4 @@ func (m *Message) AddUsernameToken(t UsernameToken) {
 		token.AppendItems(element(wsu, "Created", text(created)))
 	}
 	m.prepend(token)
-}
-
-// AddAssertion adds a SAML 2.0 assertion (SAML Token Profile 1.1, section 3.3).
-// Its namespaces must be declared on it.
-func (m *Message) AddAssertion(assertion *document.Node) error {
-	if assertion.Name().Local != "Assertion" || assertion.Name().Space != saml2 {
-		return fmt.Errorf("the token is not a SAML 2.0 assertion, but the element %s in %q", assertion.Name().Local,
-			assertion.Name().Space)
-	}
-	m.prepend(assertion)
-	return nil
-}
-
-// AssertionLife tells from when until when an assertion holds (SAML 2.0 Core,
-// section 2.5.1); either is zero where nothing is said.
-func AssertionLife(assertion *document.Node) (from, until time.Time) {
-	conditions := find(assertion, saml2, "Conditions")
-	if conditions == nil {
-		return
-	}
-	for _, a := range conditions.Attributes() {
-		moment, err := time.Parse(time.RFC3339, a.Value)
-		switch {
-		case err != nil:
-		case a.Name.Local == "NotBefore":
-			from = moment
-		case a.Name.Local == "NotOnOrAfter":
-			until = moment
-		}
-	}
-	return
 }

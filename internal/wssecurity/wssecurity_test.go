@@ -75,7 +75,7 @@ func TestSignAndVerify(t *testing.T) {
 		{"issuer", wssecurity.Signing{Pair: own, Reference: "issuer"}},
 		{"key identifier", wssecurity.Signing{Pair: own, Reference: "key identifier", Algorithm: "rsa-sha512"}},
 		{"thumbprint", wssecurity.Signing{Pair: own, Reference: "thumbprint", Algorithm: "rsa-sha1", SHA1: true}},
-		{"certificate", wssecurity.Signing{Pair: own, Reference: "certificate", Algorithm: "rsa-sha384"}},
+		{"whole certificate", wssecurity.Signing{Pair: own, Reference: "whole certificate", Algorithm: "rsa-sha384"}},
 		{"curve", wssecurity.Signing{Pair: curve}},
 		{"greater curve", wssecurity.Signing{Pair: curve384, Algorithm: "ecdsa-sha384", Reference: "issuer"}},
 		{"prefixes", wssecurity.Signing{Pair: own, Inclusive: []string{"unused", "soap"}}},
@@ -94,7 +94,7 @@ func TestSignAndVerify(t *testing.T) {
 			assert.Contains(t, base, "SignedInfo")
 			sent := string(m.Bytes())
 			trust := wssecurity.Trust{Certificates: c.Pair.Chain}
-			found := parse(t, []byte(sent)).Verify(trust)
+			found := parse(t, []byte(sent)).Receive(nil, trust).Signatures
 			require.Len(t, found, 1)
 			require.NoError(t, found[0].Problem)
 			assert.Equal(t, c.Parts, found[0].Covers)
@@ -106,16 +106,16 @@ func TestSignAndVerify(t *testing.T) {
 			} {
 				changed := strings.Replace(sent, from, to, 1)
 				require.NotEqual(t, sent, changed)
-				assert.ErrorContains(t, parse(t, []byte(changed)).Verify(trust)[0].Problem,
+				assert.ErrorContains(t, parse(t, []byte(changed)).Receive(nil, trust).Signatures[0].Problem,
 					"was changed after it was signed", to)
 			}
 			changed := strings.Replace(sent, "URI=\"#part", "URI=\"#nothing", 1)
-			assert.Error(t, parse(t, []byte(changed)).Verify(trust)[0].Problem)
-			problem := parse(t, []byte(sent)).Verify(wssecurity.Trust{Certificates: stranger.Chain})[0].Problem
+			assert.Error(t, parse(t, []byte(changed)).Receive(nil, trust).Signatures[0].Problem)
+			problem := parse(t, []byte(sent)).Receive(nil, wssecurity.Trust{Certificates: stranger.Chain}).Signatures[0].Problem
 			assert.Error(t, problem)
 			roots := x509.NewCertPool()
 			roots.AddCert(stranger.Leaf())
-			assert.Error(t, parse(t, []byte(sent)).Verify(wssecurity.Trust{Roots: roots, Certificates: nil})[0].Problem)
+			assert.Error(t, parse(t, []byte(sent)).Receive(nil, wssecurity.Trust{Roots: roots, Certificates: nil}).Signatures[0].Problem)
 		})
 	}
 	_, err := parse(t, []byte(envelope)).Sign(wssecurity.Signing{
@@ -144,13 +144,13 @@ func TestWrapping(t *testing.T) {
 	body := sent[start:end]
 	moved := strings.Replace(sent[:start], "</soap:Header>", "<wrapper xmlns=\"\">"+body+"</wrapper></soap:Header>",
 		1) + "<soap:Body><forged xmlns=\"urn:x\"/></soap:Body>" + sent[end:]
-	found := parse(t, []byte(moved)).Verify(wssecurity.Trust{Certificates: own.Chain})
+	found := parse(t, []byte(moved)).Receive(nil, wssecurity.Trust{Certificates: own.Chain}).Signatures
 	require.Len(t, found, 1)
 	if found[0].Problem == nil {
 		assert.NotContains(t, found[0].Covers, "body")
 	}
 	twice := strings.Replace(sent[:start], "</soap:Header>", body+"</soap:Header>", 1) + sent[start:]
-	found = parse(t, []byte(twice)).Verify(wssecurity.Trust{Certificates: own.Chain})
+	found = parse(t, []byte(twice)).Receive(nil, wssecurity.Trust{Certificates: own.Chain}).Signatures
 	assert.ErrorContains(t, found[0].Problem, "is there twice")
 }
 
@@ -171,24 +171,23 @@ func TestEncrypt(t *testing.T) {
 			assert.NotContains(t, sent, "heather bell")
 			again := parse(t, []byte(sent))
 			require.True(t, again.IsEncrypted())
-			_, err = parse(t, []byte(sent)).Decrypt(stranger.Key)
-			assert.ErrorContains(t, err, "does not open")
-			opened, err := again.Decrypt(receiver.Key)
-			require.NoError(t, err)
-			assert.Equal(t, []string{"body", "UsernameToken"}, opened)
+			assert.ErrorContains(t, parse(t, []byte(sent)).Receive(stranger.Key, wssecurity.Trust{}).Problem,
+				"does not open")
+			got := again.Receive(receiver.Key, wssecurity.Trust{Certificates: stranger.Chain})
+			require.NoError(t, got.Problem)
+			assert.Equal(t, []string{"body", "UsernameToken"}, got.Opened)
 			assert.Contains(t, string(again.Bytes()), "L-2201 &amp; Ä")
-			found := again.Verify(wssecurity.Trust{Certificates: stranger.Chain})
-			require.Len(t, found, 1)
-			assert.NoError(t, found[0].Problem, "%s %s", name, transport)
+			require.Len(t, got.Signatures, 1)
+			assert.NoError(t, got.Signatures[0].Problem, "%s %s", name, transport)
 			// One letter of the cipher text is changed.
 			at := strings.LastIndex(sent, "<xenc:CipherValue>") + 60
 			letter := "A"
 			if sent[at] == 'A' {
 				letter = "B"
 			}
-			_, err = parse(t, []byte(sent[:at]+letter+sent[at+1:])).Decrypt(receiver.Key)
+			changed := parse(t, []byte(sent[:at]+letter+sent[at+1:])).Receive(receiver.Key, wssecurity.Trust{})
 			if strings.HasSuffix(name, "gcm") {
-				assert.ErrorContains(t, err, "was changed")
+				assert.ErrorContains(t, changed.Problem, "was changed")
 			}
 		}
 	}
@@ -197,8 +196,7 @@ func TestEncrypt(t *testing.T) {
 		Parts: []string{"body"},
 	})
 	assert.ErrorContains(t, err, "RSA key")
-	_, err = parse(t, []byte(strings.Replace(envelope, "L-2201", "", 1))).Decrypt(receiver.Key)
-	assert.Error(t, err)
+	assert.Equal(t, wssecurity.Received{}, parse(t, []byte(envelope)).Receive(receiver.Key, wssecurity.Trust{}))
 }
 
 // Text beside elements and comments survive; those of the body are encrypted as
@@ -209,8 +207,7 @@ func TestEncryptMixedContent(t *testing.T) {
 	m := parse(t, []byte(mixed))
 	require.NoError(t, m.Encrypt(wssecurity.Encryption{For: receiver.Leaf(), Parts: []string{"body"}}))
 	again := parse(t, m.Bytes())
-	_, err := again.Decrypt(receiver.Key)
-	require.NoError(t, err)
+	require.NoError(t, again.Receive(receiver.Key, wssecurity.Trust{}).Problem)
 	root, err := document.ReadXML([]byte(mixed), "")
 	require.NoError(t, err)
 	want := string(document.CanonicalXML(root, root.Child("Body"), document.Canonical{}))
@@ -286,10 +283,9 @@ func FuzzReceive(f *testing.F) {
 		if err != nil {
 			return
 		}
-		m.Verify(wssecurity.Trust{})
 		_, _ = m.CheckTimestamp(time.Now())
 		m.Confirmations()
-		_, _ = m.Decrypt(key)
+		m.Receive(key, wssecurity.Trust{})
 	})
 }
 
@@ -316,9 +312,7 @@ func BenchmarkProtect(b *testing.B) {
 		for b.Loop() {
 			m, err := wssecurity.Parse(message)
 			require.NoError(b, err)
-			_, err = m.Decrypt(key)
-			require.NoError(b, err)
-			require.NoError(b, m.Verify(wssecurity.Trust{Certificates: own.Chain})[0].Problem)
+			require.NoError(b, m.Receive(key, wssecurity.Trust{Certificates: own.Chain}).Signatures[0].Problem)
 		}
 	})
 }

@@ -54,16 +54,17 @@ func (s *guard) check(port string, root *document.Node, message *soap.Message) (
 	case "digested":
 		return root, s.user(message, true)
 	case "signed":
-		return root, s.signed(root)
+		m, err := wssecurity.Of(root)
+		if err != nil {
+			return nil, refusal("InvalidSecurity", "%v", err)
+		}
+		return m.Root, s.signed(m)
 	case "sealed":
 		m, err := wssecurity.Of(root)
 		if err != nil || !m.IsEncrypted() {
 			return nil, refusal("InvalidSecurity", "the body must be encrypted for the lab's certificate")
 		}
-		if _, err := m.Decrypt(s.own.Key); err != nil {
-			return nil, refusal("FailedCheck", "%v", err)
-		}
-		return m.Root, s.signed(m.Root)
+		return m.Root, s.signed(m)
 	}
 	return root, nil
 }
@@ -114,11 +115,11 @@ func (s *guard) user(m *soap.Message, digested bool) *Fault {
 	return nil
 }
 
-// signed wants body and time stamp signed by Bryony's key.
-func (s *guard) signed(root *document.Node) *Fault {
-	m, err := wssecurity.Of(root)
-	if err != nil {
-		return refusal("InvalidSecurity", "%v", err)
+// signed wants body and time stamp signed by Bryony's key; what is encrypted is opened.
+func (s *guard) signed(m *wssecurity.Message) *Fault {
+	got := m.Receive(s.own.Key, wssecurity.Trust{Certificates: []*x509.Certificate{s.bryony.Leaf()}})
+	if got.Problem != nil {
+		return refusal("FailedCheck", "%v", got.Problem)
 	}
 	there, err := m.CheckTimestamp(s.options.Now())
 	switch {
@@ -127,11 +128,10 @@ func (s *guard) signed(root *document.Node) *Fault {
 	case err != nil:
 		return refusal("MessageExpired", "the time stamp: %v", err)
 	}
-	signatures := m.Verify(wssecurity.Trust{Certificates: []*x509.Certificate{s.bryony.Leaf()}})
-	if len(signatures) == 0 {
+	if len(got.Signatures) == 0 {
 		return refusal("InvalidSecurity", "a signature is needed")
 	}
-	for _, one := range signatures {
+	for _, one := range got.Signatures {
 		if one.Problem != nil {
 			return refusal("FailedCheck", "the signature does not hold: %v", one.Problem)
 		}
