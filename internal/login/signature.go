@@ -398,7 +398,8 @@ func (s *Signature) checkShared(r *mapping.Reader, n *yamlfile.Node, isShared bo
 		refuse("reference", "take it out", "reference: has no effect where a shared key signs")
 	case !s.Material.IsSet():
 		for _, key := range []string{"sign", "reference", "algorithm", "digest", "inclusive"} {
-			refuse(key, "take it out, write certificate: and key:, or algorithm: hmac-sha256 to sign by the key that encrypts",
+			refuse(key, "take it out, write certificate: and key:, or algorithm: hmac-sha256 to sign by the key that "+
+				"encrypts",
 				"%s: has no effect without a key that signs", key)
 		}
 	}
@@ -416,8 +417,9 @@ func (s *Signature) checkShared(r *mapping.Reader, n *yamlfile.Node, isShared bo
 
 var signatureKeys = slices.Concat([]mapping.Key[Signature]{
 	ignoreKind[Signature](),
-	mapping.TextsKey("sign", "what is signed: body, time stamp, user, token, assertion, reference (the token that says which key signs, "+
-		"wherever it is), or the name of a header block",
+	mapping.TextsKey("sign",
+		"what is signed: body, time stamp, user, token, assertion, reference (the token that says which key signs, "+
+			"wherever it is), or the name of a header block",
 		func(s *Signature) *[]string { return &s.Sign }),
 	mapping.NewKey(
 		"reference", "how the message names the key: "+strings.Join(wssecurity.References, ", ")+"; token unless said",
@@ -480,7 +482,8 @@ var encryptingKeys = []mapping.Key[Encrypting]{
 		},
 	),
 	mapping.NewKey(
-		"reference", "how the receiver's key is named: "+strings.Join(wssecurity.CertificateReferences, ", ")+"; issuer unless said",
+		"reference", "how the receiver's key is named: "+strings.Join(wssecurity.CertificateReferences,
+			", ")+"; issuer unless said",
 		func(r *mapping.Reader, e *Encrypting, n *yamlfile.Node) {
 			e.Reference = r.Choice(n, "reference", wssecurity.CertificateReferences...)
 		},

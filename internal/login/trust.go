@@ -63,7 +63,8 @@ func (w *Trust) Obtain(ctx context.Context, env *Env, _ *Token) (*Token, error) 
 	refuse := func(format string, args ...any) error {
 		return &Error{
 			Message: "the token service " + fmt.Sprintf(format, args...), Record: record,
-			Try: "compare the request with the policy of the token service: its login, token type:, key type:, version:",
+			Try: "compare the request with the policy of the token service: its login, token type:, key type:, " +
+				"version:",
 		}
 	}
 	for _, finding := range sent.Findings {
@@ -106,7 +107,8 @@ func alongside(envelope, payload *document.Node) *document.Node {
 	if payload == nil {
 		return nil
 	}
-	read, err := document.ReadXML(document.CanonicalXML(envelope, payload, document.Canonical{Inclusive: true}), "utf-8")
+	read, err := document.ReadXML(document.CanonicalXML(envelope, payload, document.Canonical{Inclusive: true}),
+		"utf-8")
 	if err != nil {
 		return payload
 	}
@@ -241,7 +243,7 @@ func (w *Trust) Placeholders() []*value.Placeholder {
 
 func readTrust(r *mapping.Reader, n *yamlfile.Node) Kind {
 	w := &Trust{SOAP: soap.V12}
-	mapping.Read(r, "a ws-trust login", n, w, trustKeys)
+	mapping.Read(r, "a login of kind ws-trust", n, w, trustKeys)
 	needSettings(r, n, "address", w.Address)
 	switch {
 	case w.Address == nil:

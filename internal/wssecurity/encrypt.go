@@ -180,7 +180,8 @@ func (e Encryption) wrap(public *rsa.PublicKey, key []byte) (method *document.No
 			xenc11+"rsa-oaep")
 		options.Hash = crypto.SHA256
 	case "rsa-1_5":
-		wrapped, err = rsa.EncryptPKCS1v15(rand.Reader, public, key) //nolint:staticcheck // some receivers know no other
+		wrapped, err = rsa.EncryptPKCS1v15(rand.Reader, public,
+			key) //nolint:staticcheck // some receivers know no other
 		return with(element(xenc, "EncryptionMethod"), "Algorithm", xenc+"rsa-1_5"), wrapped, err
 	default:
 		return nil, nil, fmt.Errorf("there is no key transport %q; there are: %s", e.Transport,

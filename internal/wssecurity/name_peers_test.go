@@ -31,7 +31,10 @@ class Names {
 func TestNamesByJava(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "Names.java"), []byte(namesInJava), 0o600))
-	args := []string{"-Dfile.encoding=UTF-8", "-Dsun.jnu.encoding=UTF-8", "-Dstdout.encoding=UTF-8", filepath.Join(dir, "Names.java")}
+	args := []string{
+		"-Dfile.encoding=UTF-8", "-Dsun.jnu.encoding=UTF-8", "-Dstdout.encoding=UTF-8",
+		filepath.Join(dir, "Names.java"),
+	}
 	var names [][]byte
 	for name, raw := range authorities(t) {
 		if name == "several in one" || name == "wide letters" {

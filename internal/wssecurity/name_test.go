@@ -50,14 +50,19 @@ func authorities(t *testing.T) map[string][]byte {
 	t.Helper()
 	return map[string][]byte{
 		"usual": encodedName(t, []part{{country, asn1.TagPrintableString, "GB"}},
-			[]part{{organisation, asn1.TagUTF8String, "Heatherfold Honey Co-operative"}}, []part{{common, asn1.TagUTF8String, "Comb CA"}}),
+			[]part{{organisation, asn1.TagUTF8String, "Heatherfold Honey Co-operative"}}, []part{{
+				common,
+				asn1.TagUTF8String, "Comb CA",
+			}}),
 		"other way round": encodedName(t, []part{{common, asn1.TagUTF8String, "Comb CA"}},
 			[]part{{organisation, asn1.TagUTF8String, "Honey"}}, []part{{country, asn1.TagPrintableString, "GB"}}),
 		"mail": encodedName(t, []part{{organisation, asn1.TagPrintableString, "Honey"}},
 			[]part{{mail, asn1.TagIA5String, "ca@heatherfold.example"}}),
-		"domains": encodedName(t, []part{{domain, asn1.TagIA5String, "example"}}, []part{{domain, asn1.TagIA5String, "heatherfold"}},
+		"domains": encodedName(t, []part{{domain, asn1.TagIA5String, "example"}},
+			[]part{{domain, asn1.TagIA5String, "heatherfold"}},
 			[]part{{common, asn1.TagUTF8String, "Åsa's \"best\", #1 + <2>; a\\b = c"}}),
-		"several in one": encodedName(t, []part{{unit, asn1.TagUTF8String, " #comb "}, {serial, asn1.TagPrintableString, "41"}},
+		"several in one": encodedName(t,
+			[]part{{unit, asn1.TagUTF8String, " #comb "}, {serial, asn1.TagPrintableString, "41"}},
 			[]part{{common, asn1.TagT61String, "H\xf6ghult"}}),
 		"wide letters": encodedName(t, []part{{common, asn1.TagBMPString, "\x00H\x00\xf6\x00g"}}),
 	}

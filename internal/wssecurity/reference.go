@@ -49,7 +49,8 @@ func (m *Message) keyInfo(s Signing) (reference, token *document.Node, err error
 		}
 		return element(ds, "KeyValue", element(ds, "RSAKeyValue",
 			element(ds, "Modulus", text(base64.StdEncoding.EncodeToString(public.N.Bytes()))),
-			element(ds, "Exponent", text(base64.StdEncoding.EncodeToString(big.NewInt(int64(public.E)).Bytes()))))), nil, nil
+			element(ds, "Exponent",
+				text(base64.StdEncoding.EncodeToString(big.NewInt(int64(public.E)).Bytes()))))), nil, nil
 	}
 	if s.Pair.Leaf() == nil {
 		return nil, nil, errors.New("there is no certificate of the key that signs")

@@ -99,7 +99,8 @@ func (t TokenRequest) Element() *document.Node {
 		const policy, addressing = "http://schemas.xmlsoap.org/ws/2004/09/policy", "http://www.w3.org/2005/08/addressing"
 		to := document.NewElement(document.Name{Space: policy, Prefix: "wsp", Local: "AppliesTo"},
 			document.NewElement(document.Name{Space: addressing, Prefix: "wsa", Local: "EndpointReference"},
-				document.NewElement(document.Name{Space: addressing, Prefix: "wsa", Local: "Address"}, text(t.AppliesTo))))
+				document.NewElement(document.Name{Space: addressing, Prefix: "wsa", Local: "Address"},
+					text(t.AppliesTo))))
 		to.AppendAttributes(declaration("wsp", policy), declaration("wsa", addressing))
 		out.AppendItems(to)
 	}
@@ -110,7 +111,8 @@ func (t TokenRequest) Element() *document.Node {
 	case t.IsShared():
 		entropy := text(base64.StdEncoding.EncodeToString(t.Entropy))
 		entropy.Secret = true
-		out.AppendItems(make("KeyType", text(v.space+"/SymmetricKey")), make("KeySize", text(strconv.Itoa(sharedKeySize))),
+		out.AppendItems(make("KeyType", text(v.space+"/SymmetricKey")),
+			make("KeySize", text(strconv.Itoa(sharedKeySize))),
 			make("Entropy", with(make("BinarySecret", entropy), "Type", v.space+"/Nonce")),
 			make("ComputedKeyAlgorithm", text(v.space+"/CK/PSHA1")))
 	case t.KeyType == "public":
@@ -205,7 +207,8 @@ func (t TokenRequest) proof(part func(names ...string) *document.Node) ([]byte, 
 	theirs := part("Entropy", "BinarySecret")
 	switch {
 	case how == "" || theirs == nil:
-		return nil, errors.New("the key of the token comes in a way that is not known here: it is neither a BinarySecret " +
+		return nil, errors.New("the key of the token comes in a way that is not known here: it is neither a " +
+			"BinarySecret " +
 			"nor computed from two parts")
 	case !strings.HasSuffix(how, "/CK/PSHA1"):
 		return nil, fmt.Errorf("the key of the token is computed by %q, which is not known here", how)
@@ -216,7 +219,8 @@ func (t TokenRequest) proof(part func(names ...string) *document.Node) ([]byte, 
 	}
 	size := sharedKeySize
 	if n := part("KeySize"); n != nil {
-		if size, err = strconv.Atoi(strings.TrimSpace(n.OwnText())); err != nil || size < 128 || size > 1024 || size%8 != 0 {
+		if size, err = strconv.Atoi(strings.TrimSpace(n.OwnText())); err != nil || size < 128 || size > 1024 ||
+			size%8 != 0 {
 			return nil, fmt.Errorf("the size of the token's key is %q: it must be a number of bits from 128 to 1024",
 				n.OwnText())
 		}

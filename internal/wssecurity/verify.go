@@ -246,7 +246,9 @@ func (m *Message) checkReference(reference *document.Node, trust Trust, ids map[
 }
 
 // transformed is an element as the transforms of a reference make it, with its name.
-func (m *Message) transformed(transforms, n *document.Node, trust Trust, ids map[string]*document.Node) ([]byte, string, error) {
+func (m *Message) transformed(transforms, n *document.Node, trust Trust, ids map[string]*document.Node) ([]byte, string,
+	error,
+) {
 	how := document.Canonical{Inclusive: true} // XML Signature, 4.3.3.2, where no transform says otherwise
 	if transforms == nil {
 		transforms = element(ds, "Transforms")

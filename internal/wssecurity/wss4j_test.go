@@ -22,7 +22,8 @@ import (
 	"testbench/internal/wssecurity"
 )
 
-// javaPeer is a WS-Security library of others, in a process of its own. Its key is own, and it knows the certificate
+// javaPeer is a library of others for WS-Security, in a process of its own. Its key is own, and it knows the
+// certificate
 // of other, which is ours.
 type javaPeer struct {
 	t   *testing.T
@@ -39,7 +40,10 @@ func newJavaPeer(t *testing.T, own, other *keys.Pair) *javaPeer {
 	p.write("own.p12", store)
 	p.write("other.pem", pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: other.Leaf().Raw}))
 	var jars []string
-	for _, name := range []string{"wss4j", "xmlsec", "commons-logging", "slf4j-api", "slf4j-nop", "xalan2", "xercesImpl"} {
+	for _, name := range []string{
+		"wss4j", "xmlsec", "commons-logging", "slf4j-api", "slf4j-nop", "xalan2",
+		"xercesImpl",
+	} {
 		jars = append(jars, "/usr/share/java/"+name+".jar")
 	}
 	command := exec.Command("java", "-cp", strings.Join(jars, ":"), "testdata/Peer.java", p.dir)
@@ -155,7 +159,10 @@ func TestProtectedForJava(t *testing.T) {
 			return "timestamp signature (Body) (BinarySecurityToken)"
 		},
 		"a shared key signs": func(m *wssecurity.Message) string {
-			sign(m, wssecurity.Signing{Shared: shared(m, wssecurity.Encryption{Cipher: "aes256-cbc"}), Algorithm: "hmac-sha1"})
+			sign(m, wssecurity.Signing{
+				Shared:    shared(m, wssecurity.Encryption{Cipher: "aes256-cbc"}),
+				Algorithm: "hmac-sha1",
+			})
 			return "encryption timestamp signature (Body) (Timestamp)"
 		},
 		"a shared key signs and encrypts": func(m *wssecurity.Message) string {
@@ -206,7 +213,8 @@ func TestProtectedForJava(t *testing.T) {
 			assert.Equal(t, "body", text)
 			for from, to := range map[string]string{"<wsu:Created>20": "<wsu:Created>21", "L-2201": "L-2202"} {
 				changed := strings.Replace(string(m.Bytes()), from, to, 1)
-				if strings.Contains(want, "signature") && strings.Contains(want, "(Timestamp)") && changed != string(m.Bytes()) {
+				if strings.Contains(want, "signature") && strings.Contains(want, "(Timestamp)") &&
+					changed != string(m.Bytes()) {
 					assert.Contains(t, p.receives([]byte(changed)), "FAILED", name)
 				}
 			}
@@ -245,7 +253,12 @@ func TestProtectedByJava(t *testing.T) {
 		{"whole certificate", []string{"reference=whole certificate"}, nil, []string{"body"}},
 		{"key value", []string{"reference=key value"}, nil, []string{"body"}},
 		{"canonical form 1.1", []string{"canonical=http://www.w3.org/2006/12/xml-c14n11"}, nil, []string{"body"}},
-		{"canonical form 1.0", []string{"canonical=http://www.w3.org/TR/2001/REC-xml-c14n-20010315"}, nil, []string{"body"}},
+		{
+			"canonical form 1.0",
+			[]string{"canonical=http://www.w3.org/TR/2001/REC-xml-c14n-20010315"},
+			nil,
+			[]string{"body"},
+		},
 		{
 			"the token by the transform",
 			[]string{body + ",STRTransform@", "reference=token"},
@@ -268,7 +281,8 @@ func TestProtectedByJava(t *testing.T) {
 		{"encrypted, then signed", []string{"do=encrypt,sign"}, []string{"body"}, []string{"body"}},
 		{
 			"the signature encrypted too",
-			[]string{"do=sign,encrypt", "encrypted=Signature@http://www.w3.org/2000/09/xmldsig#@Element,Body@" + soap.Namespace11 + "@Content"},
+			[]string{"do=sign,encrypt", "encrypted=Signature@http://www.w3.org/2000/09/xmldsig#@Element,Body@" +
+				soap.Namespace11 + "@Content"},
 			[]string{"Signature", "body"},
 			[]string{"body"},
 		},
@@ -291,7 +305,12 @@ func TestProtectedByJava(t *testing.T) {
 			[]string{"body"},
 		},
 		{"derived keys", []string{"shared=key", "derived=yes", "do=sign,encrypt"}, []string{"body"}, []string{"body"}},
-		{"derived keys, encrypted first", []string{"shared=key", "derived=yes", "do=encrypt,sign"}, []string{"body"}, []string{"body"}},
+		{
+			"derived keys, encrypted first",
+			[]string{"shared=key", "derived=yes", "do=encrypt,sign"},
+			[]string{"body"},
+			[]string{"body"},
+		},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			sent := p.sends(append([]string{"timestamp=yes"}, c.settings...)...)

@@ -242,9 +242,11 @@ func (m *Message) secured() *document.Node {
 			Name: document.Name{Space: envelope.Space, Prefix: prefix, Local: local}, Value: value,
 		}
 	}
-	m.security.AppendAttributes(of("mustUnderstand", map[soap.Version]string{soap.V11: "1", soap.V12: "true"}[m.version]))
+	m.security.AppendAttributes(of("mustUnderstand",
+		map[soap.Version]string{soap.V11: "1", soap.V12: "true"}[m.version]))
 	if m.actor != "" {
-		m.security.AppendAttributes(of(map[soap.Version]string{soap.V11: "actor", soap.V12: "role"}[m.version], m.actor))
+		m.security.AppendAttributes(of(map[soap.Version]string{soap.V11: "actor", soap.V12: "role"}[m.version],
+			m.actor))
 	}
 	m.header.SetItems(append([]*document.Node{m.security}, m.header.Items()...))
 	return m.security

@@ -111,11 +111,13 @@ func TestSignAndVerify(t *testing.T) {
 			}
 			changed := strings.Replace(sent, "URI=\"#part", "URI=\"#nothing", 1)
 			assert.Error(t, parse(t, []byte(changed)).Receive(nil, trust).Signatures[0].Problem)
-			problem := parse(t, []byte(sent)).Receive(nil, wssecurity.Trust{Certificates: stranger.Chain}).Signatures[0].Problem
+			problem := parse(t, []byte(sent)).Receive(nil,
+				wssecurity.Trust{Certificates: stranger.Chain}).Signatures[0].Problem
 			assert.Error(t, problem)
 			roots := x509.NewCertPool()
 			roots.AddCert(stranger.Leaf())
-			assert.Error(t, parse(t, []byte(sent)).Receive(nil, wssecurity.Trust{Roots: roots, Certificates: nil}).Signatures[0].Problem)
+			assert.Error(t, parse(t, []byte(sent)).Receive(nil,
+				wssecurity.Trust{Roots: roots, Certificates: nil}).Signatures[0].Problem)
 		})
 	}
 	_, err := parse(t, []byte(envelope)).Sign(wssecurity.Signing{
@@ -278,6 +280,27 @@ func FuzzReceive(f *testing.F) {
 	}
 	f.Add([]byte(envelope))
 	f.Add([]byte(`<E:Envelope xmlns:E="http://schemas.xmlsoap.org/soap/envelope/"><E:Header><Security xmlns="http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-wssecurity-secext-1.0.xsd"><Signature xmlns="http://www.w3.org/2000/09/xmldsig#"><SignedInfo><Reference URI="#b"/></SignedInfo></Signature><EncryptedKey xmlns="http://www.w3.org/2001/04/xmlenc#"><ReferenceList><DataReference URI="#d"/></ReferenceList></EncryptedKey></Security></E:Header><E:Body Id="b"><EncryptedData xmlns="http://www.w3.org/2001/04/xmlenc#" Id="d"/></E:Body></E:Envelope>`))
+	own := pair(f, key, "lab")
+	m, err := wssecurity.Parse([]byte(envelope))
+	if err != nil {
+		f.Fatal(err)
+	}
+	shared, err := m.NewKey(wssecurity.Encryption{For: own.Leaf(), Cipher: "aes256-cbc"})
+	if err != nil {
+		f.Fatal(err)
+	}
+	for _, s := range []wssecurity.Signing{
+		{Shared: shared, Derived: true}, {Pair: own, Reference: "key value"}, {Pair: own, Reference: "certificate path"},
+		{Pair: own, Reference: "issuer"},
+	} {
+		if s.Parts = []string{"body"}; s.Reference == "issuer" {
+			s.Parts = append(s.Parts, "reference")
+		}
+		if _, err := m.Sign(s); err != nil {
+			f.Fatal(err)
+		}
+		f.Add(m.Bytes())
+	}
 	f.Fuzz(func(_ *testing.T, data []byte) {
 		m, err := wssecurity.Parse(data)
 		if err != nil {

@@ -114,7 +114,8 @@ func TestSignaturesOfXmlsec(t *testing.T) {
 			assert.NoError(t, found[0].Problem, "%s %s", algorithm, form)
 			assert.Equal(t, []string{"body"}, found[0].Covers)
 			changed := strings.Replace(string(signed), "L-2201", "L-2202", 1)
-			assert.Error(t, parse(t, []byte(changed)).Receive(nil, wssecurity.Trust{Certificates: p.Chain}).Signatures[0].Problem)
+			assert.Error(t, parse(t, []byte(changed)).Receive(nil,
+				wssecurity.Trust{Certificates: p.Chain}).Signatures[0].Problem)
 		}
 	}
 }

@@ -16,7 +16,7 @@ import org.apache.ws.security.message.*;
 import org.w3c.dom.Document;
 
 /**
- * A WS-Security peer of the tests, by a library of others. It reads lines from standard input:
+ * The peer of the tests of WS-Security, by a library of others. It reads lines from standard input:
  *   receive FILE [ACTOR]            says what the security engine found, a line
  *   send FILE OUT KEY=VALUE ...     protects an envelope
  * and answers each with one line. The folder holds own.p12 and other.pem.
