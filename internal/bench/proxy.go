@@ -3,6 +3,7 @@ package bench
 import (
 	"fmt"
 	"net/url"
+	"strings"
 
 	"testbench/internal/login"
 	"testbench/internal/mapping"
@@ -13,14 +14,14 @@ import (
 // Proxy is what requests of a site go through, in place of what the environment names.
 type Proxy struct {
 	Address *value.Template // http://host:port or https://host:port; nil for none
-	Login   string          // of kind basic, shown to the proxy alone; empty for none
+	Login   string          // shown to the proxy alone; empty for none
 
 	at *yamlfile.Node
 }
 
 var proxyKeys = []mapping.Key[Proxy]{
 	mapping.AddressKey("address", "http://host:port", func(p *Proxy) **value.Template { return &p.Address }),
-	mapping.TextKey("login", "the login of kind basic that the proxy asks for",
+	mapping.TextKey("login", "the login that the proxy asks for, of kind "+strings.Join(login.AtProxies, ", "),
 		func(p *Proxy) *string { return &p.Login }),
 }
 
@@ -46,9 +47,10 @@ func vetProxy(b *Bench, s *Site) {
 	l := b.Login(s.Proxy.Login)
 	if l == nil {
 		notThereIn(b, s.Proxy.at.Get("login"), "login", s.Proxy.Login, b.LoginNames())
-	} else if _, ok := l.Kind.(*login.Basic); !ok {
-		b.Source.Report(s.Proxy.at.Get("login"), "write a login of kind: basic",
-			"a proxy is shown a login of kind basic, and %s is another", l.Name)
+	} else if l.Kind != nil && !login.GoesToProxy(l.Kind) {
+		b.Source.Report(s.Proxy.at.Get("login"),
+			"write a login of one of these kinds: "+strings.Join(login.AtProxies, ", "),
+			"a login of the kind of %s cannot be shown to a proxy", l.Name)
 	}
 }
 

@@ -45,6 +45,8 @@ type Options struct {
 	// Proxy is asked in place of the one of the environment; its user and password, where it
 	// has them, are shown to it alone.
 	Proxy *url.URL
+	// ProxyLogin gets in at Proxy; nil where it asks for nobody.
+	ProxyLogin ProxyLogin
 	// Allowed says whether requests may go to a host. nil allows all.
 	Allowed func(host string) bool
 	Log     *slog.Logger
@@ -155,10 +157,16 @@ func (c *Client) transport(request *Request) *http.Transport {
 		MaxResponseHeaderBytes: MaxHeader,
 		OnProxyConnectResponse: refusedByProxy,
 	}
+	if c.options.ProxyLogin != nil {
+		t.DialContext = c.dialTunnel
+	}
 	if which.outside {
 		t.DialContext = (&net.Dialer{ControlContext: onlyOutside}).DialContext
 		t.Proxy = func(r *http.Request) (*url.URL, error) {
-			through, err := c.proxy()(r)
+			through, err := c.options.Proxy, error(nil)
+			if through == nil {
+				through, err = http.ProxyFromEnvironment(r)
+			}
 			if err == nil && through != nil {
 				err = errors.New("what lies outside only is not asked through a proxy: where that goes is not seen")
 			}
@@ -176,27 +184,6 @@ func (c *Client) transport(request *Request) *http.Transport {
 	}
 	c.pools[which] = t
 	return t
-}
-
-func (c *Client) proxy() func(*http.Request) (*url.URL, error) {
-	if c.options.Proxy != nil {
-		return http.ProxyURL(c.options.Proxy)
-	}
-	return http.ProxyFromEnvironment
-}
-
-// refusedByProxy tells a proxy that does not let a connection through (RFC 9110, 9.3.6).
-func refusedByProxy(_ context.Context, proxy *url.URL, asked *http.Request, answer *http.Response) error {
-	if answer.StatusCode >= 200 && answer.StatusCode <= 299 {
-		return nil
-	}
-	message := fmt.Sprintf("the proxy %s did not let the connection to %s through: %s", proxy.Host, asked.Host,
-		answer.Status)
-	if scheme := answer.Header.Get("Proxy-Authenticate"); answer.StatusCode == http.StatusProxyAuthRequired &&
-		scheme != "" {
-		message += " (it asks for a login: " + scheme + ")"
-	}
-	return &Failure{Kind: NoProxy, Message: message}
 }
 
 // onlyOutside keeps a connection from a private network, once it is known where a name
@@ -394,7 +381,7 @@ func (c *Client) once(ctx context.Context, record *Record, request *Request, kep
 	if names := kept.put(sent); len(names) > 0 && record.Request.Cookies != nil {
 		record.note("cookies of the row went with it: %s", strings.Join(names, ", "))
 	}
-	received, err := c.transport(request).RoundTrip(sent)
+	received, err := c.throughProxy(c.transport(request), sent, request.Body)
 	phases, reused, times := watch.read()
 	record.Phases, record.Reused, record.Remote = phases, reused, watch.remote
 	if times > 1 {

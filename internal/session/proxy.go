@@ -1,15 +1,16 @@
 package session
 
 import (
+	"context"
 	"fmt"
 	"net/url"
 
 	"testbench/internal/bench"
-	"testbench/internal/login"
+	"testbench/internal/exchange"
 	"testbench/internal/value"
 )
 
-// proxyOf is the site's, with its user and password; nil for none.
+// proxyOf is the site's; nil for none.
 func proxyOf(s *Session) (*url.URL, error) {
 	p := s.Site.Proxy
 	if p.Address == nil {
@@ -23,22 +24,12 @@ func proxyOf(s *Session) (*url.URL, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the proxy of the site %s: %w", s.Site.Name, err)
 	}
-	if l := s.Bench.Login(p.Login); l != nil {
-		basic, ok := l.Kind.(*login.Basic)
-		if !ok {
-			return nil, fmt.Errorf("the proxy of the site %s is shown a login of kind basic, and %s is another",
-				s.Site.Name, l.Name)
-		}
-		user, err := basic.User.Text(s.Scope(nil, nil), value.Raw)
-		if err != nil {
-			return nil, fmt.Errorf("the login of the proxy: %w", err)
-		}
-		password, err := basic.Password.Text(s.Scope(nil, nil), value.Raw)
-		if err != nil {
-			return nil, fmt.Errorf("the login of the proxy: %w", err)
-		}
-		s.Options.Masker.Hide(password.Sent)
-		at.User = url.UserPassword(user.Sent, password.Sent)
-	}
 	return at, nil
+}
+
+// proxyLogin gets in at the site's proxy by a login of the bench, whose manager there is later than the client.
+type proxyLogin struct{ session *Session }
+
+func (p proxyLogin) Talk(ctx context.Context, proxy *url.URL) (exchange.ProxyTalk, error) {
+	return p.session.Logins.AtProxy(ctx, p.session.Site.Proxy.Login, proxy.Host)
 }

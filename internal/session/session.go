@@ -130,10 +130,14 @@ func NewSession(b *bench.Bench, options Options) (*Session, error) {
 	if err != nil {
 		return nil, err
 	}
+	var atProxy exchange.ProxyLogin
+	if site.Proxy.Login != "" {
+		atProxy = proxyLogin{s}
+	}
 	client, err := exchange.NewClient(exchange.Options{
 		Timeout: timeout, MaxBody: options.MaxBody, CA: file(site.TLS.CA), Certificate: file(site.TLS.Certificate),
 		Key: file(site.TLS.Key), Password: password,
-		Insecure: insecure, Allowed: s.allowed(), Log: options.Log, Proxy: proxy,
+		Insecure: insecure, Allowed: s.allowed(), Log: options.Log, Proxy: proxy, ProxyLogin: atProxy,
 	})
 	if err != nil {
 		return nil, err

@@ -645,7 +645,7 @@ logins:
   k:
     kind: key
     key: ${sealed.k}
-    header: X-K`), "a proxy is shown a login of kind basic, and k is another", "kind: basic"},
+    header: X-K`), "a login of the kind of k cannot be shown to a proxy", "basic, digest, ntlm, kerberos"},
 		{with("    proxy:\n      address: ¦ftp://x"), `"ftp://x" is not an address like`, ""},
 		{with("    proxy: ¦http://127.0.0.1:1"), "proxy must be a mapping", "write its keys below it: address, login"},
 		{with("    tls:\n      insecure: ¦no"), "is not an answer to yes or no", ""},

@@ -290,7 +290,9 @@ func FuzzReceive(f *testing.F) {
 		f.Fatal(err)
 	}
 	for _, s := range []wssecurity.Signing{
-		{Shared: shared, Derived: true}, {Pair: own, Reference: "key value"}, {Pair: own, Reference: "certificate path"},
+		{Shared: shared, Derived: true},
+		{Pair: own, Reference: "key value"},
+		{Pair: own, Reference: "certificate path"},
 		{Pair: own, Reference: "issuer"},
 	} {
 		if s.Parts = []string{"body"}; s.Reference == "issuer" {
