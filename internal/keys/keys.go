@@ -10,6 +10,7 @@ import (
 	"crypto/rsa"
 	"crypto/tls"
 	"crypto/x509"
+	"encoding/asn1"
 	"encoding/pem"
 	"errors"
 	"fmt"
@@ -134,7 +135,7 @@ func (p *Pair) addBlock(block *pem.Block, password string) error {
 		p.Chain = append(p.Chain, certificate)
 		return nil
 	case block.Headers["DEK-Info"] != "":
-		return errors.New("the key is locked in an old way (RFC 1423) that protects badly: convert it to PKCS#8")
+		return errOldLock
 	case strings.HasSuffix(block.Type, "PRIVATE KEY"):
 		key, err := privateKey(block, password)
 		if err != nil {
@@ -149,6 +150,8 @@ func privateKey(block *pem.Block, password string) (crypto.Signer, error) {
 	var key any
 	var err error
 	switch block.Type {
+	case "OPENSSH PRIVATE KEY":
+		return nil, errOpenSSH
 	case "RSA PRIVATE KEY":
 		key, err = x509.ParsePKCS1PrivateKey(block.Bytes)
 	case "EC PRIVATE KEY":
@@ -171,7 +174,37 @@ func privateKey(block *pem.Block, password string) (crypto.Signer, error) {
 	return signer, nil
 }
 
+// Keys in forms that are not read here, with the commands that convert them.
+var (
+	errOldLock = errors.New("the key is locked in an old way that protects badly (RFC 1423, or PBES1 of RFC 8018): " +
+		"convert it with: openssl pkcs8 -topk8 -v2 aes256 -in OLD -out NEW.pem")
+	errKeyStore = errors.New("this is a Java key store (JKS): convert it with: keytool -importkeystore " +
+		"-srckeystore OLD -destkeystore NEW.p12 -deststoretype PKCS12")
+	errOpenSSH = errors.New("this is a key of OpenSSH's own form: convert a copy of it with: " +
+		"ssh-keygen -p -m PKCS8 -f COPY")
+)
+
+// lockOf is how a PKCS#8 key is locked (RFC 5958, section 3).
+type lockOf struct {
+	Algorithm struct {
+		ID         asn1.ObjectIdentifier
+		Parameters asn1.RawValue `asn1:"optional"`
+	}
+	Data []byte
+}
+
+// isOldLock says whether a key is locked by PBES1, or by a scheme of PKCS#12 (RFC 8018, A.3; RFC 7292, C).
+func isOldLock(id asn1.ObjectIdentifier) bool {
+	text := id.String()
+	return strings.HasPrefix(text, "1.2.840.113549.1.5.") && text != "1.2.840.113549.1.5.13" ||
+		strings.HasPrefix(text, "1.2.840.113549.1.12.1.")
+}
+
 func openPKCS8(data []byte, password string) (any, error) {
+	var lock lockOf
+	if _, err := asn1.Unmarshal(data, &lock); err == nil && isOldLock(lock.Algorithm.ID) {
+		return nil, errOldLock
+	}
 	key, err := pkcs8.ParsePKCS8PrivateKey(data, []byte(password))
 	if err != nil {
 		return nil, fmt.Errorf("perhaps the password is wrong: %w", err)
@@ -183,6 +216,14 @@ func (p *Pair) addBinary(data []byte, password string) error {
 	if certificate, err := x509.ParseCertificate(data); err == nil {
 		p.Chain = append(p.Chain, certificate)
 		return nil
+	}
+	if kind := kindOfDER(data); kind != "" {
+		key, err := privateKey(&pem.Block{Type: kind, Bytes: data}, password)
+		p.Key = key
+		return err
+	}
+	if bytes.HasPrefix(data, []byte{0xFE, 0xED, 0xFE, 0xED}) || bytes.HasPrefix(data, []byte{0xCE, 0xCE, 0xCE, 0xCE}) {
+		return errKeyStore
 	}
 	key, certificate, authorities, err := pkcs12.DecodeChain(data, password)
 	switch {
@@ -200,6 +241,24 @@ func (p *Pair) addBinary(data []byte, password string) error {
 	p.Key = signer
 	p.Chain = append(append(p.Chain, certificate), authorities...)
 	return nil
+}
+
+// kindOfDER is the kind of PEM block that would hold a key in DER form; empty where it is none.
+func kindOfDER(data []byte) string {
+	if _, err := x509.ParsePKCS1PrivateKey(data); err == nil {
+		return "RSA PRIVATE KEY"
+	}
+	if _, err := x509.ParseECPrivateKey(data); err == nil {
+		return "EC PRIVATE KEY"
+	}
+	if _, err := x509.ParsePKCS8PrivateKey(data); err == nil {
+		return "PRIVATE KEY"
+	}
+	var lock lockOf
+	if rest, err := asn1.Unmarshal(data, &lock); err == nil && len(rest) == 0 {
+		return "ENCRYPTED PRIVATE KEY"
+	}
+	return ""
 }
 
 // sort puts the key's own certificate first.

@@ -25,6 +25,10 @@ func block(kind string, data []byte) string {
 	return string(pem.EncodeToMemory(&pem.Block{Type: kind, Bytes: data}))
 }
 
+// oldLock is the beginning of a key that openssl locked by PBE-SHA1-3DES.
+var oldLock = block("ENCRYPTED PRIVATE KEY", []byte("\x30\x24\x30\x1c\x06\x0a\x2a\x86\x48\x86\xf7\x0d\x01\x0c\x01\x03"+
+	"\x30\x0e\x04\x08saltsalt\x02\x02\x08\x00\x04\x04data"))
+
 func TestRead(t *testing.T) {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	require.NoError(t, err)
@@ -85,8 +89,14 @@ DEK-Info: AES-128-CBC,00
 
 AAAA
 -----END EC PRIVATE KEY-----
-`, "x", "convert it to PKCS#8",
+`, "x", "convert it with: openssl pkcs8",
 		},
+		{"an old lock of PKCS#8", certificate, oldLock, "abc", "convert it with: openssl pkcs8"},
+		{"a Java key store", "\xFE\xED\xFE\xED\x00\x00\x00\x02", "", "abc", "convert it with: keytool"},
+		{"a key of OpenSSH", certificate, block("OPENSSH PRIVATE KEY", []byte("x")), "", "ssh-keygen -p -m PKCS8"},
+		{"a key in DER", certificate, string(plain), "", ""},
+		{"a key of SEC 1 in DER", certificate, string(sec1), "", ""},
+		{"a locked key in DER", certificate, string(locked), "honey", ""},
 		{"nothing in PEM", "-----BEGIN X-----\n-----END X-----\n", "", "", "neither a key nor a certificate"},
 	}
 	dir := t.TempDir()
