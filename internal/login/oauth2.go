@@ -366,10 +366,13 @@ var errorWords = map[string]string{
 	"temporarily_unavailable":   "the server is too busy; try later",
 }
 
-// answerInWords says shortly what an answer was.
+// answerInWords says shortly what an answer was: in the service's words where it has some.
 func answerInWords(r *reply.Reply) string {
 	a := r.Record.Answer
+	said := r.Error()
 	switch {
+	case said != nil && r.Format != document.HTML:
+		return said.String()
 	case len(a.Body) == 0:
 		return "an empty answer"
 	case r.Format == document.JSON && r.Payload != nil:

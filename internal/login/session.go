@@ -111,10 +111,14 @@ func (s *Session) call(ctx context.Context, env *Env, spec *request.Spec, t *Tok
 	state.learn(re.Record.Answer, t)
 	hide(env, t)
 	if status := re.Record.Answer.Status; status >= 400 {
-		return nil, &Error{
+		failed := &Error{
 			Message: fmt.Sprintf("%s was answered with %d: %s", doing, status, answerInWords(re)),
 			Record:  re.Record,
 		}
+		if s.With == "" && (status == http.StatusUnauthorized || status == http.StatusForbidden) {
+			failed.Try = "write login: at the session: the login that goes with its own calls"
+		}
+		return nil, failed
 	}
 	return re, nil
 }

@@ -42,6 +42,10 @@ func TestSession(t *testing.T) {
 			if r.Header.Get("X-Word") == "please" {
 				w.Header().Set("X-Word", word)
 			}
+		case r.URL.Path == "/refusing":
+			w.Header().Set("Content-Type", "application/json")
+			w.WriteHeader(http.StatusForbidden)
+			_, _ = w.Write([]byte(`{"error": {"code": "D7", "message": "the desk is closed"}}`))
 		case r.URL.Path == "/close":
 			closed++
 			cookie = ""
@@ -97,4 +101,10 @@ func TestSession(t *testing.T) {
 	assert.True(t, hidden.hidden["word-3"] && hidden.hidden["cookie-1-0"], "%v", hidden.hidden)
 	require.NoError(t, k.Close(t.Context()))
 	change(func() { assert.Equal(t, 1, closed) })
+
+	refused := login.NewTokenManager(login.Env{Scope: hidden, Sender: client}, map[string]login.Kind{"s": &login.Session{
+		Echo: &login.Echo{Header: "X-Word", Request: spec("GET", "/refusing"), Value: "please"},
+	}})
+	_, err = refused.Token(t.Context(), "s")
+	assert.ErrorContains(t, err, "asking for X-Word was answered with 403: D7: the desk is closed")
 }
