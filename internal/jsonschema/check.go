@@ -109,29 +109,75 @@ func (s *Schema) beyond(v *document.Node, path string, faults *[]schema.Fault, d
 	}
 }
 
-// pretended holds an object against the alternative that it says it is.
+// pretended holds an object against the alternative that it says it is, and before 3.1 against the schema that
+// inherits from the one at hand (2.0, Schema Object, discriminator; 3.0.3, 4.7.25).
 func (s *Schema) pretended(v *document.Node, path string, faults *[]schema.Fault) {
 	for _, one := range shapeOf(s.compiled).all {
-		group := slices.Concat(one.OneOf, one.AnyOf)
-		if len(group) == 0 || s.set.sourceOf(one).Node.Get("discriminator") == nil || len(*faults) > 0 {
+		group, source := slices.Concat(one.OneOf, one.AnyOf), s.set.sourceOf(one)
+		discriminator := source.Node.Get("discriminator")
+		if discriminator == nil || len(*faults) > 0 {
+			continue
+		}
+		if len(group) == 0 {
+			if heir := s.heir(source, discriminator, v); heir != nil {
+				*faults = append(*faults, heir.checkBelow(v, path)...)
+			}
 			continue
 		}
 		t := &teller{set: s.set, root: v}
-		index, problem := t.meant(s.set.sourceOf(one), v)
+		index, problem := t.meant(source, v)
 		if problem != "" {
 			*faults = append(*faults, schema.Fault{Path: path, Message: strings.TrimSpace(path + " " + problem)})
 			continue
 		}
-		if index < 0 || index >= len(group) {
-			continue
-		}
-		for _, f := range (&Schema{set: s.set, compiled: group[index]}).Check(v) {
-			message := strings.TrimPrefix(f.Message, f.Path+" ")
-			f.Path = strings.TrimSuffix(schema.Below(path, f.Path), ".")
-			f.Message = strings.TrimSpace(f.Path + " " + message)
-			*faults = append(*faults, f)
+		if index >= 0 && index < len(group) {
+			*faults = append(*faults, (&Schema{set: s.set, compiled: group[index]}).checkBelow(v, path)...)
 		}
 	}
+}
+
+// checkBelow holds a value against the schema, and tells what is wrong by the path at which the value stands.
+func (s *Schema) checkBelow(v *document.Node, path string) []schema.Fault {
+	faults := s.Check(v)
+	for i := range faults {
+		f := &faults[i]
+		message := strings.TrimPrefix(f.Message, f.Path+" ")
+		f.Path = strings.TrimSuffix(schema.Below(path, f.Path), ".")
+		f.Message = strings.TrimSpace(f.Path + " " + message)
+	}
+	return faults
+}
+
+// heir is the schema that a value says it is, by a discriminator beside no alternatives; nil where that is the one at
+// hand, or none that the description has.
+func (s *Schema) heir(source Location, discriminator, v *document.Node) *Schema {
+	name, where := discriminator.Get("propertyName"), "#/components/schemas/"
+	switch s.set.dialect {
+	case OpenAPI20:
+		name, where = discriminator, "#/definitions/"
+	case OpenAPI30:
+	default:
+		return nil // in 3.1 it does not change what is valid
+	}
+	if name == nil || v.Get(name.Text) == nil {
+		return nil
+	}
+	word := v.Get(name.Text).Value().Text
+	reference := where + word
+	if mapped := discriminator.Get("mapping").Get(word); mapped != nil {
+		if reference = mapped.Text; !strings.ContainsAny(reference, "#/.") {
+			reference = where + reference
+		}
+	}
+	place, err := s.set.docs.Resolve(source.Location, "", reference)
+	if err != nil || place.String() == source.String() || place.String() == s.source.String() {
+		return nil
+	}
+	heir, err := s.set.Open(place)
+	if err != nil {
+		return nil
+	}
+	return heir
 }
 
 // teller puts what the validator found into words.

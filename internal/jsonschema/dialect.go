@@ -143,6 +143,12 @@ func (w *writer) modern(n *document.Node, out map[string]any) {
 		out["type"] = []any{kind, "null"}
 	}
 	delete(out, "nullable")
+	// A discriminator says which of the alternatives is meant, though others may fit, too (3.0.3, 4.7.25).
+	alternatives, hasAny := out["oneOf"], out["anyOf"] != nil
+	if n.Get("discriminator").Get("propertyName") != nil && alternatives != nil && !hasAny {
+		out["anyOf"] = alternatives
+		delete(out, "oneOf")
+	}
 }
 
 // direct leaves out of required what does not go this way.

@@ -159,6 +159,47 @@ components:
 			assert.Contains(t, faults[0].Message, want, value)
 		}
 	}
+	assert.Empty(t, s.Check(read(t, `{"kind": "f", "born": "May"}`)), "both fit, and it says which is meant")
+	assert.NotEmpty(t, open(t, jsonschema.OpenAPI31, jsonschema.Both, source).
+		Check(read(t, `{"kind": "f", "born": "May"}`)), "in 3.1 it does not change what is valid")
+}
+
+// Before 3.1 a discriminator of a base names the schema that inherits from it.
+func TestInherited(t *testing.T) {
+	t.Parallel()
+	const schemas = `Hive: {type: object, required: [kind], DISCRIMINATOR, properties: {kind: {type: string}, near: {$ref: 'WHEREHive'}}}
+    Skep: {allOf: [{$ref: 'WHEREHive'}, {type: object, required: [straw], properties: {straw: {type: integer}}}]}
+    Box: {allOf: [{$ref: 'WHEREHive'}, {type: object, properties: {frames: {type: integer}}}]}
+`
+	for dialect, source := range map[jsonschema.Dialect]string{
+		jsonschema.OpenAPI20: "$ref: '#/definitions/Hive'\ndefinitions:\n    " + strings.NewReplacer("WHERE", "#/definitions/",
+			"DISCRIMINATOR", "discriminator: kind").Replace(schemas),
+		jsonschema.OpenAPI30: "$ref: '#/components/schemas/Hive'\ncomponents:\n  schemas:\n    " + strings.NewReplacer("WHERE",
+			"#/components/schemas/", "DISCRIMINATOR",
+			"discriminator: {propertyName: kind, mapping: {b: Box, s: '#/components/schemas/Skep'}}").Replace(schemas),
+	} {
+		s := open(t, dialect, jsonschema.Both, source)
+		for value, want := range map[string]string{
+			`{"kind": "Skep", "straw": 1}`:                 "",
+			`{"kind": "Skep"}`:                             "straw is missing",
+			`{"kind": "Hive"}`:                             "",
+			`{"kind": "Unheard"}`:                          "",
+			`{"kind": "Box", "near": {"kind": "Skep"}}`:    "near.straw is missing",
+			`{"kind": "Box", "frames": "x", "straw": "y"}`: "frames must be integer",
+		} {
+			var said []string
+			for _, f := range s.Check(read(t, value)) {
+				said = append(said, f.Message)
+			}
+			assert.Contains(t, strings.Join(said, "; "), want, "%s %s", dialect, value)
+			assert.Equal(t, want == "", len(said) == 0, "%s %s %s", dialect, value, said)
+		}
+	}
+	mapped := open(t, jsonschema.OpenAPI30, jsonschema.Both, "$ref: '#/components/schemas/Hive'\ncomponents:\n  schemas:\n    "+
+		strings.NewReplacer("WHERE", "#/components/schemas/", "DISCRIMINATOR",
+			"discriminator: {propertyName: kind, mapping: {b: Box, s: '#/components/schemas/Skep'}}").Replace(schemas))
+	assert.NotEmpty(t, mapped.Check(read(t, `{"kind": "s"}`)))
+	assert.NotEmpty(t, mapped.Check(read(t, `{"kind": "b", "frames": "x"}`)))
 }
 
 // What is read-only is not asked of a request, what is write-only not of an answer; null and
