@@ -568,9 +568,14 @@ func (b *builder) multipart(c *Content, v *document.Node) {
 		values := []*document.Node{m.Value}
 		if m.Value.Kind == document.List {
 			values = m.Value.Items()
+			if form.Joined { // collectionFormat of 2.0
+				p := Parameter{In: InForm, Style: form.Style}
+				values = []*document.Node{document.NewText(joined(m.Value, p.separator(), false, asIs))}
+			}
 		}
+		headers := b.partHeaders(m.Key, form)
 		for _, one := range values {
-			part := Part{Name: m.Key, Type: form.Type, Value: one.Value(), IsFile: files[m.Key]}
+			part := Part{Name: m.Key, Type: oneType(form.Type), Value: one.Value(), IsFile: files[m.Key], Headers: headers}
 			if !one.Value().IsScalar() && part.Type == "" {
 				part.Type = "application/json"
 			}
@@ -580,6 +585,33 @@ func (b *builder) multipart(c *Content, v *document.Node) {
 			b.request.Parts = append(b.request.Parts, part)
 		}
 	}
+}
+
+// partHeaders are the header fields of a part that the contract gives (OpenAPI 3.1.0, 4.8.15.1).
+func (b *builder) partHeaders(name string, form PartForm) []Pair {
+	var out []Pair
+	for _, h := range form.Headers {
+		switch {
+		case h.Value != nil:
+			out = append(out, Pair{Name: h.Name, Value: h.Value})
+		case h.Required:
+			b.problems = append(b.problems, Problem{
+				Field:   name,
+				Message: fmt.Sprintf("%s must have the header %s, and the contract gives no value for it", name, h.Name),
+				Try:     "write the request with parts: in a step, and headers: at the part",
+			})
+		}
+	}
+	return out
+}
+
+// oneType is the first media type of a list; empty where it begins with a range.
+func oneType(list string) string {
+	first, _, _ := strings.Cut(list, ",")
+	if strings.Contains(first, "*") {
+		return ""
+	}
+	return strings.TrimSpace(first)
 }
 
 // bodyNamesOf lists the fields of the body, by its schema.

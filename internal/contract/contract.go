@@ -90,10 +90,17 @@ type Content struct {
 
 // PartForm is how one field of a form or a multipart body is written.
 type PartForm struct {
-	Type    string // media type; empty takes what the value suggests
+	Type    string // media type, a range, or several with commas between; empty takes what the value suggests
 	Style   string
 	Joined  bool
-	Headers []Parameter
+	Headers []PartHeader
+}
+
+// PartHeader is a header field of a part.
+type PartHeader struct {
+	Name     string
+	Value    *document.Node // the one that the contract gives; nil for none
+	Required bool
 }
 
 // Body is what a request carries.

@@ -68,6 +68,21 @@ func (p *Parameter) style() string {
 	return "simple"
 }
 
+// separator is what stands between the parts of a value that is joined.
+func (p *Parameter) separator() string {
+	switch p.style() {
+	case "spaceDelimited":
+		return " "
+	case "pipeDelimited":
+		return "|"
+	case "tabDelimited":
+		return "\t"
+	}
+	return ","
+}
+
+func asIs(text string) string { return text }
+
 // joined writes a list or an object as one text, its parts escaped and joined.
 func joined(v *document.Node, separator string, exploded bool, escape func(string) string) string {
 	names, values := parts(v)
@@ -132,9 +147,9 @@ func (p *Parameter) pairs(v *document.Node) []Pair {
 			out = append(out, raw(names[i], encode(text)))
 		}
 	case len(values) > 0:
-		separator := map[string]string{"spaceDelimited": "%20", "pipeDelimited": "%7C", "tabDelimited": "%09"}[style]
-		if separator == "" {
-			separator = ","
+		separator := p.separator()
+		if separator != "," {
+			separator = escape(separator, false)
 		}
 		out = append(out, raw(p.Wire, joined(v, separator, false, encode)))
 	}
@@ -200,7 +215,11 @@ func (p *Parameter) inPath(v *document.Node) string {
 		}
 		return ";" + joined(v, ";", true, encode)
 	}
-	return joined(v, ",", !p.Joined, encode)
+	separator := p.separator() // of collectionFormat in 2.0
+	if separator != "," {
+		separator = url.PathEscape(separator)
+	}
+	return joined(v, separator, !p.Joined, encode)
 }
 
 // inHeader writes a header parameter.
@@ -209,7 +228,7 @@ func (p *Parameter) inHeader(v *document.Node) *document.Node {
 	if v.IsScalar() {
 		return v
 	}
-	text := joined(v, ",", !p.Joined, func(text string) string { return text })
+	text := joined(v, p.separator(), !p.Joined, asIs)
 	if p.Content != "" {
 		text = document.WriteJSON(v, document.Style{})
 	}

@@ -38,6 +38,14 @@ func (s *Spec) setParts(scope value.Scope, r *exchange.Request) error {
 		if contentType != "" {
 			header.Set("Content-Type", contentType)
 		}
+		err = s.each(scope, "header", p.Headers, func(name string, text value.Text) error {
+			shown = shown || text.Shown != text.Sent
+			header[name] = append(header[name], text.Sent)
+			return CheckHeader(name, text.Sent)
+		})
+		if err != nil {
+			return fmt.Errorf("part %s: %w", p.Name, err)
+		}
 		part, err := writer.CreatePart(header)
 		if err != nil {
 			return err

@@ -64,6 +64,7 @@ type Part struct {
 	File     string // the file that holds it
 	FileName string
 	Type     string
+	Headers  []Pair // beside those that tell its name and its type
 }
 
 // Attachment is a file that travels beside an envelope.
@@ -474,6 +475,9 @@ func (s *Spec) Placeholders() []*value.Placeholder {
 	}
 	for _, p := range s.Parts {
 		placeholders = append(placeholders, p.Value.Placeholders()...)
+		for _, h := range p.Headers {
+			placeholders = append(placeholders, h.Value.Placeholders()...)
+		}
 	}
 	placeholders = append(placeholders, s.Body.Placeholders()...)
 	if s.Text != nil {

@@ -51,7 +51,11 @@ func written(r *contract.Request) string {
 		line += map[bool]string{true: " ", false: "&"}[i == 0] + p.Text()
 	}
 	for _, p := range r.Parts {
-		line += fmt.Sprintf(" [%s %s %v %s]", p.Name, p.Type, p.IsFile, document.WriteJSON(p.Value, document.Style{}))
+		line += fmt.Sprintf(" [%s %s %v %s", p.Name, p.Type, p.IsFile, document.WriteJSON(p.Value, document.Style{}))
+		for _, h := range p.Headers {
+			line += " " + h.Name + ": " + h.Value.Text
+		}
+		line += "]"
 	}
 	if r.Body != nil && r.Body.Kind == document.Element {
 		document.Declare(r.Body)
@@ -199,7 +203,13 @@ paths:
                 about: {type: object, properties: {by: {type: string}}}
                 tags: {type: array, items: {type: string}}
             encoding:
-              file: {contentType: image/png}
+              file:
+                contentType: image/png, image/jpeg
+                headers:
+                  X-Size: {required: true, schema: {type: string, enum: [small]}}
+                  X-Note: {schema: {type: string}}
+              about: {headers: {X-Kind: {required: true, example: note, schema: {type: string}}}}
+              tags: {contentType: text/*}
       responses: {default: {description: any}}
       callbacks:
         kept:
@@ -284,7 +294,7 @@ func TestBuild(t *testing.T) {
 		{"replace", "id: 7", "", "", "state is missing, hive is missing"},
 		{
 			"picture", "file: abc\nabout: {by: me}\ntags: [a, b]", "",
-			`POST /pictures | multipart/form-data [file image/png true "abc"] [about application/json false {"by":"me"}] [tags  false "a"] [tags  false "b"]`, "",
+			`POST /pictures | multipart/form-data [file image/png true "abc" X-Size: small] [about application/json false {"by":"me"} X-Kind: note] [tags  false "a"] [tags  false "b"]`, "",
 		},
 		{
 			"post_notes", "text: a&b\nplaces: [x y, z]\nmore: {a: 1}", "",
@@ -373,6 +383,27 @@ func TestJudge(t *testing.T) {
 		strings.Join(words, "; "))
 }
 
+// A header of a part that the contract asks for and gives no value for cannot be made up.
+func TestHeaderOfAPart(t *testing.T) {
+	op := operation(t, `openapi: 3.1.0
+info: {title: t, version: "1"}
+paths:
+  /seals:
+    post:
+      operationId: seal
+      requestBody:
+        content:
+          multipart/form-data:
+            schema: {type: object, properties: {seal: {type: string}}}
+            encoding: {seal: {headers: {X-Kind: {required: true, schema: {type: string}}}}}
+      responses: {default: {description: any}}
+`, "seal")
+	_, problems := op.Build(fields(t, "seal: s"), contract.BuildOptions{})
+	require.Len(t, problems, 1)
+	assert.Equal(t, "seal must have the header X-Kind, and the contract gives no value for it; "+
+		"write the request with parts: in a step, and headers: at the part", problems[0].String())
+}
+
 // The older form says the same in other words.
 func TestSwagger(t *testing.T) {
 	const older = `swagger: "2.0"
@@ -381,6 +412,14 @@ basePath: /v1
 schemes: [https, http]
 consumes: [application/json]
 paths:
+  /lots/{id}/{places}:
+    get:
+      operationId: get
+      parameters:
+        - {name: id, in: path, required: true, type: integer}
+        - {name: places, in: path, required: true, type: array, items: {type: string}, collectionFormat: pipes}
+        - {name: X-Sizes, in: header, type: array, items: {type: integer}, collectionFormat: ssv}
+      responses: {default: {description: any}}
   /lots/{id}:
     post:
       operationId: post
@@ -392,6 +431,7 @@ paths:
         - {name: all, in: query, type: array, items: {type: string}}
         - {name: photo, in: formData, type: file, required: true}
         - {name: note, in: formData, type: string, maxLength: 3}
+        - {name: kinds, in: formData, type: array, items: {type: string}, collectionFormat: tsv}
       responses: {"200": {description: ok, schema: {type: array, items: {$ref: "#/definitions/Lot"}}}}
     put:
       operationId: put
@@ -403,10 +443,13 @@ definitions:
   Lot: {type: object, required: [kind], properties: {kind: {type: string, x-nullable: true}, size: {type: number, minimum: 0, exclusiveMinimum: true}}}
 `
 	op := operation(t, older, "post")
-	built, problems := op.Build(fields(t, "id: 1\ntags: [a, b]\nmore: [a, b]\nall: [a, b]\nphoto: x\nnote: abc"),
+	built, problems := op.Build(fields(t, "id: 1\ntags: [a, b]\nmore: [a, b]\nall: [a, b]\nphoto: x\nnote: abc\nkinds: [a, b]"),
 		contract.BuildOptions{})
 	assert.Empty(t, problems)
-	assert.Equal(t, `POST /lots/1?tags=a&tags=b&more=a%20b&all=a,b | multipart/form-data [photo application/octet-stream true "x"] [note  false "abc"]`, written(built))
+	assert.Equal(t, `POST /lots/1?tags=a&tags=b&more=a%20b&all=a,b | multipart/form-data [photo application/octet-stream true "x"] [note  false "abc"] [kinds  false "a\tb"]`, written(built))
+	built, problems = operation(t, older, "get").Build(fields(t, "id: 1\nplaces: [a b, c]\nX-Sizes: [1, 2]"), contract.BuildOptions{})
+	assert.Empty(t, problems)
+	assert.Equal(t, "GET /lots/1/a%20b%7Cc | X-Sizes: 1 2", written(built))
 	put := operation(t, older, "put")
 	built, problems = put.Build(fields(t, "id: 1\nkind: null\nsize: 0.5"), contract.BuildOptions{})
 	assert.Empty(t, problems)

@@ -311,6 +311,9 @@ func (r *reader) content(mediaType string, at jsonschema.Location, set *jsonsche
 			} else {
 				form.Joined = form.Style != "" && form.Style != "form"
 			}
+			if strings.HasPrefix(mediaType, "multipart/") {
+				form.Headers = r.partHeaders(encoding.Below(m.Key).Below("headers"))
+			}
 			c.Parts[m.Key] = form
 		}
 	}
@@ -321,6 +324,32 @@ func (r *reader) content(mediaType string, at jsonschema.Location, set *jsonsche
 		}
 	}
 	return c
+}
+
+// partHeaders reads the header fields of a part; its Content-Type is said elsewhere (3.1.0, 4.8.15.1).
+func (r *reader) partHeaders(at jsonschema.Location) []contract.PartHeader {
+	if at.Node == nil {
+		return nil
+	}
+	var out []contract.PartHeader
+	for _, m := range at.Node.Members() {
+		h := r.c.follow(at.Below(m.Key))
+		if h.Node == nil || strings.EqualFold(m.Key, "content-type") {
+			continue
+		}
+		described := r.c.follow(h.Below("schema")).Node
+		one := contract.PartHeader{Name: m.Key, Required: isTrue(h.Node.Get("required"))}
+		if enum := described.Get("enum"); enum != nil && len(enum.Items()) == 1 {
+			one.Value = enum.Items()[0]
+		}
+		for _, given := range []*document.Node{described.Get("const"), described.Get("default"), h.Node.Get("example")} {
+			if one.Value == nil {
+				one.Value = given
+			}
+		}
+		out = append(out, one)
+	}
+	return out
 }
 
 func (r *reader) answer(status string, at jsonschema.Location, f *found) contract.Answer {
