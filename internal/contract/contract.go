@@ -173,6 +173,8 @@ type Head struct {
 	About    string
 	Servers  []Server
 	Security []Security
+	// Webhooks are requests that the service sends to whoever has told it where; their Address is empty.
+	Webhooks []Callback
 	// Notes tell what of the description is wrong or cannot be used.
 	Notes []string
 }

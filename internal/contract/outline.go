@@ -70,6 +70,13 @@ func OverviewOf(d Description) *Overview {
 		}
 		o.Places = []Table{servers}
 	}
+	if len(o.Webhooks) > 0 {
+		sent := Table{Title: "webhooks", About: "The service sends these; a step with listen: takes one."}
+		for _, one := range o.Webhooks {
+			sent.Rows = append(sent.Rows, []string{one.Name, one.Method, one.About})
+		}
+		o.Places = append(o.Places, sent)
+	}
 	if grouped, ok := d.(Grouped); ok {
 		o.Groups = grouped.Groups()
 	}
@@ -294,8 +301,13 @@ func FormOf(d Description) map[string]any {
 	for _, server := range head.Servers {
 		servers = append(servers, server.Address)
 	}
+	webhooks := []any{}
+	for _, one := range head.Webhooks {
+		webhooks = append(webhooks, map[string]any{"name": one.Name, "method": one.Method, "about": one.About})
+	}
 	return map[string]any{
-		"name": head.Title, "format": head.Format, "location": head.Location, "about": head.About, "servers": servers,
+		"webhooks": webhooks,
+		"name":     head.Title, "format": head.Format, "location": head.Location, "about": head.About, "servers": servers,
 		"operations": operations, "notes": append([]string{}, head.Notes...), "security": SecurityForm(head.Security),
 	}
 }

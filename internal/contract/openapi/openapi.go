@@ -89,6 +89,13 @@ func Read(location string, data []byte, fetch func(base, location string) (strin
 	c.requests = jsonschema.NewSet(c.docs, c.dialect, jsonschema.Request)
 	c.answers = jsonschema.NewSet(c.docs, c.dialect, jsonschema.Answer)
 	c.head.Servers = c.servers(root)
+	if webhooks := c.root.Below("webhooks"); webhooks.Node != nil && c.dialect == jsonschema.OpenAPI31 {
+		for _, m := range webhooks.Node.Members() { // 3.1.0, 4.8.1.1
+			if item := c.follow(webhooks.Below(m.Key)); item.Node != nil {
+				c.head.Webhooks = append(c.head.Webhooks, requestsOf(item, m.Key, "")...)
+			}
+		}
+	}
 	c.operations()
 	return c, nil
 }

@@ -383,6 +383,26 @@ func TestJudge(t *testing.T) {
 		strings.Join(words, "; "))
 }
 
+// What the service sends of its own is told with the whole, also where it is described elsewhere.
+func TestWebhooks(t *testing.T) {
+	c, err := openapi.Read("hives.yaml", []byte(`openapi: 3.1.0
+info: {title: t, version: "1"}
+webhooks:
+  graded: {post: {summary: A lot was graded., responses: {"200": {description: taken}}}}
+  moved: {$ref: "#/components/pathItems/moved"}
+components:
+  pathItems: {moved: {put: {description: A hive was moved., responses: {"200": {description: taken}}}}}
+`), nil)
+	require.NoError(t, err)
+	assert.Equal(t, []contract.Callback{
+		{Name: "graded", Method: "POST", About: "A lot was graded."}, {Name: "moved", Method: "PUT", About: "A hive was moved."},
+	}, c.Head().Webhooks)
+	assert.Contains(t, contract.OverviewOf(c).Places, contract.Table{
+		Title: "webhooks", About: "The service sends these; a step with listen: takes one.",
+		Rows: [][]string{{"graded", "POST", "A lot was graded."}, {"moved", "PUT", "A hive was moved."}},
+	})
+}
+
 // A header of a part that the contract asks for and gives no value for cannot be made up.
 func TestHeaderOfAPart(t *testing.T) {
 	op := operation(t, `openapi: 3.1.0

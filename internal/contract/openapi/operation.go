@@ -390,21 +390,27 @@ func (r *reader) callbacks(at jsonschema.Location) {
 			if item.Node == nil {
 				continue
 			}
-			for _, method := range item.Node.Members() {
-				if slices.Contains(methods, method.Key) {
-					about := text(method.Value, "summary")
-					if about == "" {
-						about = text(method.Value, "description")
-					}
-					r.op.Callbacks = append(r.op.Callbacks,
-						contract.Callback{
-							Name: m.Key, Method: strings.ToUpper(method.Key), Address: expression.Key,
-							About: oneLine(about),
-						})
-				}
-			}
+			r.op.Callbacks = append(r.op.Callbacks, requestsOf(item, m.Key, expression.Key)...)
 		}
 	}
+}
+
+// requestsOf lists the requests of a path item that the service sends of its own.
+func requestsOf(item jsonschema.Location, name, address string) []contract.Callback {
+	var out []contract.Callback
+	for _, method := range item.Node.Members() {
+		if !slices.Contains(methods, method.Key) {
+			continue
+		}
+		about := text(method.Value, "summary")
+		if about == "" {
+			about = text(method.Value, "description")
+		}
+		out = append(out, contract.Callback{
+			Name: name, Method: strings.ToUpper(method.Key), Address: address, About: oneLine(about),
+		})
+	}
+	return out
 }
 
 // server takes a server of the operation's own into account: what it has beyond

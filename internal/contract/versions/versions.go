@@ -135,6 +135,7 @@ func pairs[T any](before, after []T, key func(*T) string, each func(key string, 
 // same method and path, and else those of the same name.
 func (c *comparing) described(before, after contract.Description) error {
 	c.servers(before.Head().Servers, after.Head().Servers)
+	c.callbacks("webhook ", before.Head().Webhooks, after.Head().Webhooks)
 	older, err := operations(before)
 	if err != nil {
 		return err
@@ -240,10 +241,15 @@ func (c *comparing) pair(a, b *contract.Endpoint) {
 	}
 	c.body(a.Body, b.Body)
 	c.answers(a, b)
-	pairs(a.Callbacks, b.Callbacks, func(k *contract.Callback) string {
+	c.callbacks("callback ", a.Callbacks, b.Callbacks)
+}
+
+// callbacks compares the requests that a service sends.
+func (c *comparing) callbacks(what string, a, b []contract.Callback) {
+	pairs(a, b, func(k *contract.Callback) string {
 		return k.Name
 	}, func(name string, old, now *contract.Callback) {
-		where := "callback " + name
+		where := what + name
 		switch {
 		case now == nil:
 			c.add(Change{Where: where, What: "is gone", Readers: true})
