@@ -7,6 +7,7 @@ import (
 
 	"testbench/internal/contract"
 	"testbench/internal/contract/formats"
+	"testbench/internal/document"
 	"testbench/internal/lookup"
 	"testbench/internal/mapping"
 	"testbench/internal/yamlfile"
@@ -155,6 +156,10 @@ func (b *Bench) CheckContracts() {
 		if c.HasPorts() {
 			if err := c.CheckBinding(formats.Binding{Port: s.Port}); err != nil && s.Port != "" {
 				b.Source.Report(s.at, "", "%v", err)
+			}
+			if faulty := c.Faulty(); len(faulty) > 0 {
+				b.Source.Remark(s.at, "the contract of %s is wrong in what some operations need, so they cannot be used: %s; "+
+					"`testbench survey %s` says why", s.Name, document.FewNames(faulty), s.Name)
 			}
 			continue
 		}

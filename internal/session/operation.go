@@ -136,6 +136,7 @@ func (s *Session) PlanOperation(ctx context.Context, p *Prepared, serviceName, n
 	if p.Service = s.Bench.Service(serviceName); p.Service == nil {
 		return &bench.NotFoundError{What: "service", Name: serviceName, Known: s.Bench.ServiceNames()}
 	}
+	as := binding(p.Service, step)
 	endpoint, err := p.Service.Described(name)
 	switch {
 	case err != nil:
@@ -166,8 +167,9 @@ func (s *Session) PlanOperation(ctx context.Context, p *Prepared, serviceName, n
 			return err
 		}
 		p.Contracted = true
+		as = c.At(name, as)
 	}
-	address, err := addressAs(ctx, s, p.Service, binding(p.Service, step))
+	address, err := addressAs(ctx, s, p.Service, as)
 	if err != nil {
 		return err
 	}

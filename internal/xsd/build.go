@@ -156,7 +156,7 @@ func (b *builder) qname(x xnode, text string) (Name, bool) {
 	if space == "" && x.doc.chameleon {
 		space = x.doc.namespace
 	}
-	return Name{today(space), local}, true
+	return Name{Current(space), local}, true
 }
 
 // missing tells of a name that nothing declares. Where its document could not

@@ -482,6 +482,9 @@ func (b *builder) localElement(x xnode) *Element {
 			return nil
 		}
 		if _, known := b.globals[global{"element", name}]; !known {
+			if name == (Name{Namespace, "schema"}) { // a schema, then what it describes: a data set
+				return &Element{Name: name, Type: anyType, at: x.at()}
+			}
 			b.missing(x, "element", name)
 			return &Element{Name: name, Type: missingType(Name{}), at: x.at()}
 		}

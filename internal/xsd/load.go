@@ -24,6 +24,9 @@ type Loader struct {
 	Fetch Fetch
 	// MaxDocuments bounds how many documents are read; 0 means 200.
 	MaxDocuments int
+	// Tolerant sets aside what is wrong, and what refers to it, and goes on with the rest; Schema.FaultyElement and
+	// FaultyType tell what that was.
+	Tolerant bool
 
 	documents []*schemaDocument
 	met       map[string]*schemaDocument // by location and the namespace taken on
@@ -112,8 +115,8 @@ var oldNamespaces = map[string]bool{
 	"http://www.w3.org/2000/08/XMLSchema": true,
 }
 
-// today gives the namespace that an older one means.
-func today(space string) string {
+// Current is the namespace of the Recommendation in place of that of a draft before it, and any other as it is.
+func Current(space string) string {
 	if oldNamespaces[space] {
 		return Namespace
 	}
@@ -124,7 +127,7 @@ func today(space string) string {
 func (x xnode) children() iter.Seq[xnode] {
 	return func(yield func(xnode) bool) {
 		for _, item := range x.Items() {
-			if item.Kind == document.Element && today(item.Name().Space) == Namespace &&
+			if item.Kind == document.Element && Current(item.Name().Space) == Namespace &&
 				item.Name().Local != "annotation" && !yield(x.with(item)) {
 				return
 			}
@@ -278,7 +281,7 @@ func ReadXML(location string, data []byte) (*document.Node, error) {
 // Add adds a schema element, as one inside of a WSDL; the prefixes are those
 // that hold outside of it.
 func (l *Loader) Add(location string, root *document.Node, prefixes map[string]string) error {
-	if root.Name().Local != "schema" || today(root.Name().Space) != Namespace {
+	if root.Name().Local != "schema" || Current(root.Name().Space) != Namespace {
 		return &SchemaError{[]Problem{{
 			Location: location, Line: int(root.Line), Column: int(root.Column),
 			Message: fmt.Sprintf("<%s> is not a schema: the root element must be schema in the namespace %s",
@@ -462,7 +465,7 @@ func (l *Loader) fetch(from xnode, location, adopted string, chameleon bool) *sc
 		}
 		return nil
 	}
-	if root.Name().Local != "schema" || today(root.Name().Space) != Namespace {
+	if root.Name().Local != "schema" || Current(root.Name().Space) != Namespace {
 		l.fail(Problem{Location: resolved, Line: int(root.Line), Column: int(root.Column)}, "<%s> is not a schema",
 			root.Name())
 		return nil
@@ -510,7 +513,10 @@ func (l *Loader) Schema() (*Schema, error) {
 	}}
 	b.build()
 	byPlace(l.problems)
-	if len(l.problems) > 0 {
+	switch {
+	case len(l.problems) > 0 && l.Tolerant:
+		b.setAside()
+	case len(l.problems) > 0:
 		return nil, &SchemaError{Problems: l.problems}
 	}
 	b.schema.warned = l.warnings

@@ -17,7 +17,7 @@ func (v *Validator) instanceType(f *frame, text string) {
 		v.fault("xsi:type is %q, whose prefix is not declared", text)
 		return
 	}
-	named := v.schema.Type(Name{today(space), local})
+	named := v.schema.Type(Name{Current(space), local})
 	switch {
 	case named == nil:
 		v.fault("xsi:type names the type %s, which is not declared", Name{space, local}.Full())

@@ -22,6 +22,7 @@ var wellKnown = map[string]string{
 	"http://www.w3.org/2005/08/addressing":      wellKnownFile("addressing"),
 	"http://www.w3.org/2000/09/xmldsig#":        wellKnownFile("xmldsig"),
 	wssUtility:                                  wellKnownFile("wss-utility"),
+	"http://xml.apache.org/xml-soap":            wellKnownFile("apache-soap"),
 }
 
 const wssUtility = "http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-wssecurity-utility-1.0.xsd"

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"io"
 	"regexp"
+	"slices"
 
 	"testbench/internal/contract"
 	"testbench/internal/contract/openapi"
@@ -155,11 +156,51 @@ func (c *Contract) Names(as Binding) []string {
 	case c.Description != nil:
 		return c.Description.Names()
 	case c.WSDL != nil:
-		if port, err := c.WSDL.PortFor(as.Port, as.Version); err == nil {
-			return port.Binding.OperationNames()
+		port, err := c.WSDL.PortFor(as.Port, as.Version)
+		if err != nil {
+			return nil
 		}
+		names := port.Binding.OperationNames()
+		if as.Port != "" {
+			return names
+		}
+		for _, other := range c.WSDL.Ports() {
+			for _, name := range other.Binding.OperationNames() {
+				if !slices.Contains(names, name) {
+					names = append(names, name)
+				}
+			}
+		}
+		return names
 	}
 	return nil
+}
+
+// Faulty lists the operations that cannot be used, for the contract is wrong in what they need.
+func (c *Contract) Faulty() []string {
+	var names []string
+	if c.WSDL == nil {
+		return nil
+	}
+	for _, op := range c.WSDL.Operations() {
+		if op.Faulty != nil {
+			names = append(names, op.Name)
+		}
+	}
+	return names
+}
+
+// At says at which port an operation is called, where that is open.
+func (c *Contract) At(operation string, as Binding) Binding {
+	if c.WSDL == nil || as.Port != "" {
+		return as
+	}
+	p, err := c.WSDL.PortOf(operation, "", as.Version)
+	if err != nil {
+		return as
+	}
+	as.Port = c.WSDL.PortName(p)
+	return as
 }
 
 // Address is where the contract itself says that its service is, empty where it does not,

@@ -47,13 +47,29 @@ func (l *loader) services() error {
 		l.contract.notes = append(l.contract.notes,
 			xsd.Problem{Location: l.contract.Location, Message: "it has no service, so it says no address"})
 	}
+	for _, b := range l.contract.Bindings {
+		l.contract.loose = append(l.contract.loose, &Port{Name: b.Name.Local, Binding: b})
+	}
 	if len(l.contract.Bindings) == 0 {
-		return &xsd.SchemaError{Problems: []xsd.Problem{{
-			Location: l.contract.Location,
-			Message:  "it has no binding, so nothing in it can be called; a WSDL that imports this one may have them",
-		}}}
+		l.abstract()
 	}
 	return nil
+}
+
+// abstract tells what a WSDL without a binding describes.
+func (l *loader) abstract() {
+	l.contract.notes = append(l.contract.notes, xsd.Problem{
+		Location: l.contract.Location,
+		Message:  "it has no binding, so nothing in it can be called; a WSDL that imports this one may have them",
+	})
+	for name, e := range l.portTypes {
+		t := PortType{Name: name, Documentation: e.documentation()}
+		for _, o := range e.children(Namespace, "operation") {
+			t.Operations = append(t.Operations, AbstractOperation{Name: o.value("name"), Documentation: o.documentation()})
+		}
+		l.contract.PortTypes = append(l.contract.PortTypes, t)
+	}
+	slices.SortFunc(l.contract.PortTypes, func(a, b PortType) int { return strings.Compare(a.Name.Full(), b.Name.Full()) })
 }
 
 func (l *loader) binding(name xsd.Name, e element) (*Binding, error) {
@@ -137,6 +153,7 @@ func (l *loader) operation(b *Binding, typeName xsd.Name, o element, abstracts [
 			l.note(x, "%s is %s in a binding that is %s (Basic Profile 1.1, R2705)", op.Wire, style, b.Style)
 		}
 	}
+	l.faulty = nil
 	op.AddressingAction = addressingAction(op, typeName, abstract)
 	for _, x := range o.children(HTTPNamespace, "operation") {
 		op.Location = x.value("location")
@@ -160,6 +177,9 @@ func (l *loader) operation(b *Binding, typeName xsd.Name, o element, abstracts [
 			}
 		}
 		op.Faults = append(op.Faults, fault)
+	}
+	if op.Faulty = l.faulty; op.Faulty != nil {
+		l.note(o, "%s cannot be used: %s", op.Wire, op.Faulty)
 	}
 	return op, nil
 }
@@ -262,6 +282,9 @@ func (l *loader) partsOf(of element, reference string) ([]part, error) {
 				return nil, err
 			}
 			one.element = l.contract.Schema.Elements[name]
+			if faulty := l.contract.Schema.FaultyElement(name); faulty != nil {
+				l.faulty, one.element = faulty, &xsd.Element{Name: name, Type: xsd.AnyType()}
+			}
 			if one.element == nil {
 				l.note(p, "the part %s is the element %s, which is not declared; anything is taken for it", one.name,
 					name.Full())
@@ -272,7 +295,11 @@ func (l *loader) partsOf(of element, reference string) ([]part, error) {
 			if err != nil {
 				return nil, err
 			}
+			name.Space = xsd.Current(name.Space)
 			one.typ = l.contract.Schema.Type(name)
+			if faulty := l.contract.Schema.FaultyType(name); faulty != nil {
+				l.faulty, one.typ = faulty, xsd.AnyType()
+			}
 			if one.typ == nil {
 				l.note(p, "the part %s has the type %s, which is not declared; anything is taken for it", one.name,
 					name.Full())

@@ -30,17 +30,19 @@ type Bound struct {
 
 var _ contract.Operation = (*Bound)(nil)
 
-// Bind finds an operation at a port: the one of a name, or without one the first that speaks
-// the version, or any. A version that the port does not speak can still be sent: the payload
-// is the same. It gives nil where the port has no operation of the name.
+// Bind finds an operation at a port, as PortOf chooses it. A version that the port does not speak can still be sent:
+// the payload is the same. It gives nil where the port has no operation of the name.
 func (c *Contract) Bind(operation, port string, version soap.Version) (*Bound, error) {
-	p, err := c.PortFor(port, version)
+	p, err := c.PortOf(operation, port, version)
 	if err != nil {
 		return nil, err
 	}
 	o := p.Binding.Operation(operation)
 	if o == nil {
 		return nil, nil
+	}
+	if o.Faulty != nil {
+		return nil, fmt.Errorf("%s cannot be used, for the contract is wrong in what it needs: %s", o.Name, o.Faulty)
 	}
 	if p.Binding.Protocol == Other {
 		return nil, fmt.Errorf("the port %s speaks neither SOAP nor plain HTTP", p.Name)
@@ -50,6 +52,23 @@ func (c *Contract) Bind(operation, port string, version soap.Version) (*Bound, e
 		b.Version = version
 	}
 	return b, nil
+}
+
+// PortOf is the port at which an operation is called: the one of a name; without one that of PortFor, or where that
+// does not have the operation, the first that has it, one that speaks the version before others.
+func (c *Contract) PortOf(operation, name string, version soap.Version) (*Port, error) {
+	chosen, err := c.PortFor(name, version)
+	if err != nil || name != "" || chosen.Binding.Operation(operation) != nil {
+		return chosen, err
+	}
+	for _, expected := range []soap.Version{version, ""} {
+		for _, p := range c.Ports() {
+			if p.Binding.Operation(operation) != nil && (expected == "" || p.Binding.Protocol.Version() == expected) {
+				return p, nil
+			}
+		}
+	}
+	return chosen, nil
 }
 
 // PortFor is the port of a name, or without one the first that speaks the version, or any.

@@ -53,8 +53,11 @@ func (c *Contract) Draft(b *Binding, o *Operation, options DraftOptions) (*Draft
 	if options.Answer {
 		message, options.Overlay = o.Output, nil
 	}
-	if message == nil {
-		return nil, fmt.Errorf("%s has no such message", o.Name)
+	switch {
+	case message == nil && options.Answer:
+		return nil, fmt.Errorf("%s is not answered, so there is no answer to draft", o.Name)
+	case message == nil:
+		return nil, fmt.Errorf("%s has no request: the service sends it of its own", o.Name)
 	}
 	version := options.Version
 	if version == "" {

@@ -41,7 +41,7 @@ func ReadTree(location string, tree *document.Node, fetch xsd.Fetch) (*Contract,
 	l := &loader{
 		fetch: fetch, met: map[string]bool{},
 		contract: &Contract{Location: location, Prefixes: map[string]string{}},
-		schemas:  &xsd.Loader{Fetch: fetch, MaxDocuments: maxDocuments},
+		schemas:  &xsd.Loader{Fetch: fetch, MaxDocuments: maxDocuments, Tolerant: true},
 		messages: map[xsd.Name]element{},
 		policies: map[string]*document.Node{}, portTypes: map[xsd.Name]element{},
 		bindings: map[xsd.Name]element{},
@@ -84,6 +84,7 @@ type loader struct {
 	found     []element // services, in their order
 	order     []xsd.Name
 	policies  map[string]*document.Node // by their ids
+	faulty    *xsd.Problem              // of the operation at hand: what is wrong with what it needs
 }
 
 // element is an element of a WSDL with its document's name and its scope.
@@ -237,7 +238,7 @@ func (l *loader) collect(root element) error {
 				continue
 			}
 			if err := l.schemas.Add(types.location, item, types.prefixes); err != nil {
-				return err
+				l.note(types.with(item), "a schema is passed over: %v", err)
 			}
 		}
 	}
@@ -287,15 +288,20 @@ func (l *loader) follow(i element) error {
 	}
 	tree, err := xsd.ReadXML(resolved, data)
 	if err != nil {
-		return err
+		l.note(i, "%s is passed over: %v", location, err)
+		return nil
 	}
 	root := l.root(resolved, tree)
 	if root.Name().Local == "schema" {
 		l.note(i, "a schema is imported as if it were a WSDL (Basic Profile 1.1, R2001)")
-		return l.schemas.Add(resolved, root.Node, nil)
+		if err := l.schemas.Add(resolved, root.Node, nil); err != nil {
+			l.note(i, "%s is passed over: %v", location, err)
+		}
+		return nil
 	}
 	if !IsWSDL(root.Node) {
-		return l.refuse(root, "<%s> is not a WSDL", root.Name())
+		l.note(i, "%s is passed over: <%s> is not a WSDL", location, root.Name())
+		return nil
 	}
 	return l.collect(root)
 }

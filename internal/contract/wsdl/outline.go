@@ -28,10 +28,20 @@ func (c *Contract) Overview() *contract.Overview {
 		}
 		o.Places = append(o.Places, t)
 	}
+	for _, t := range c.PortTypes {
+		one := contract.Table{Title: "port type " + t.Name.Local, About: t.Documentation}
+		for _, op := range t.Operations {
+			one.Rows = append(one.Rows, []string{op.Name, op.Documentation})
+		}
+		o.Places = append(o.Places, one)
+	}
 	for _, op := range c.Operations() {
 		line := contract.Line{Operation: c.anywhere(op), Name: op.Name, About: op.Documentation}
+		if op.Faulty != nil {
+			line.Notes = append(line.Notes, "cannot be used")
+		}
 		if op.Output == nil {
-			line.Notes = []string{"not answered"}
+			line.Notes = append(line.Notes, "not answered")
 		}
 		o.Operations = append(o.Operations, line)
 	}
@@ -70,9 +80,13 @@ func (c *Contract) Form() map[string]any {
 		services = append(services, map[string]any{"name": service.Name, "ports": ports})
 	}
 	for _, op := range c.Operations() {
-		operations = append(operations, map[string]any{
+		one := map[string]any{
 			"name": op.Name, "about": op.Documentation, "action": op.Action, "answered": op.Output != nil,
-		})
+		}
+		if op.Faulty != nil {
+			one["faulty"] = op.Faulty.String()
+		}
+		operations = append(operations, one)
 	}
 	return map[string]any{
 		"name": o.Title, "location": o.Location, "about": o.About, "services": services, "operations": operations,

@@ -33,9 +33,12 @@ type Contract struct {
 	Services      []*Service
 	Bindings      []*Binding
 	Schema        *xsd.Schema
+	// PortTypes are what it describes where it has no binding; nil for any other.
+	PortTypes []PortType
 	// Prefixes are those that the contract itself declares at its root.
 	Prefixes map[string]string
 	notes    []xsd.Problem
+	loose    []*Port // the bindings, where no service has a port
 }
 
 // Notes tell where the contract departs from WSDL 1.1 or the WS-I Basic Profile
@@ -48,6 +51,16 @@ type Service struct {
 	Documentation string
 	Ports         []*Port
 }
+
+// PortType is a group of operations of which no binding says how they are called.
+type PortType struct {
+	Name          xsd.Name
+	Documentation string
+	Operations    []AbstractOperation
+}
+
+// AbstractOperation is an operation of a port type.
+type AbstractOperation struct{ Name, Documentation string }
 
 // Port is an address where a binding is spoken.
 type Port struct {
@@ -105,6 +118,8 @@ type Operation struct {
 	Input            *Message
 	Output           *Message // nil for one that is not answered
 	Faults           []*Fault
+	// Faulty says why it cannot be used: what it needs is wrong in the contract. nil where it can.
+	Faulty *xsd.Problem
 }
 
 // Message is what goes one way.
@@ -162,18 +177,16 @@ func (m *Message) Wrapper() *xsd.Element {
 func (c *Contract) Port(name string, version soap.Version) (*Port, error) {
 	var names []string
 	var other *Port
-	for _, s := range c.Services {
-		for _, p := range s.Ports {
-			names = append(names, p.Name)
-			switch {
-			case name != "" && (p.Name == name || s.Name+"/"+p.Name == name):
-				return p, nil
-			case name != "":
-			case p.Binding.Protocol.Version() != "" && (version == "" || p.Binding.Protocol.Version() == version):
-				return p, nil
-			case other == nil:
-				other = p
-			}
+	for _, p := range c.Ports() {
+		names = append(names, p.Name)
+		switch {
+		case name != "" && (p.Name == name || c.PortName(p) == name):
+			return p, nil
+		case name != "":
+		case p.Binding.Protocol.Version() != "" && (version == "" || p.Binding.Protocol.Version() == version):
+			return p, nil
+		case other == nil:
+			other = p
 		}
 	}
 	switch {
@@ -190,6 +203,28 @@ func (c *Contract) Port(name string, version soap.Version) (*Port, error) {
 			strings.Join(names, ", "))
 	}
 	return other, nil
+}
+
+// Ports are those of all services; where there are none the bindings stand for ports, which have no address.
+func (c *Contract) Ports() []*Port {
+	var all []*Port
+	for _, s := range c.Services {
+		all = append(all, s.Ports...)
+	}
+	if all == nil {
+		return c.loose
+	}
+	return all
+}
+
+// PortName tells a port from all others: its service's name and its own.
+func (c *Contract) PortName(p *Port) string {
+	for _, s := range c.Services {
+		if slices.Contains(s.Ports, p) {
+			return s.Name + "/" + p.Name
+		}
+	}
+	return p.Name
 }
 
 // Operation finds an operation by name.

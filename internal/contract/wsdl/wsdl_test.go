@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"testbench/internal/contract"
 	"testbench/internal/contract/wsdl"
 	"testbench/internal/document"
 	"testbench/internal/soap"
@@ -141,13 +142,113 @@ func TestRefused(t *testing.T) {
 		"<a/>":    "main.wsdl:1:1: <a> is not a WSDL",
 		`<description xmlns="http://www.w3.org/ns/wsdl"/>`: "this is WSDL 2.0; WSDL 1.1 can be read",
 		"<!DOCTYPE definitions>" + definitions(""):         "it has a DOCTYPE, which is refused",
-		definitions(""): "it has no binding, so nothing in it can be called",
-		definitions(`<types><xs:schema><xs:element name="e" type="xs:nothing"/></xs:schema></types>`): "there is no type {http://www.w3.org/2001/XMLSchema}nothing",
-		definitions(`<binding name="B" type="z:T"/>`):                                                 "the prefix of z:T is not declared there",
+		definitions(`<binding name="B" type="z:T"/>`):      "the prefix of z:T is not declared there",
 	} {
 		_, err := read(map[string]string{"main.wsdl": text})
 		assert.ErrorContains(t, err, want, text)
 	}
+}
+
+// A faulty type costs only the operations that need it, however far away it is; the rest can be used, and what is wrong
+// is told.
+func TestFaultyTypes(t *testing.T) {
+	operation := func(name string) (message, abstract, bound string) {
+		return `<message name="` + name + `"><part name="p" element="p:` + name + `"/></message>`,
+			`<operation name="` + name + `"><input message="p:` + name + `"/></operation>`,
+			`<operation name="` + name + `"><input>` + body("literal") + `</input></operation>`
+	}
+	var messages, abstracts, bound string
+	names := []string{"Good", "Direct", "Far", "ByGroup", "Heir", "Twice", "Data"}
+	for _, name := range names {
+		m, a, b := operation(name)
+		messages, abstracts, bound = messages+m, abstracts+a, bound+b
+	}
+	c, err := read(map[string]string{"main.wsdl": definitions(`<types><xs:schema targetNamespace="urn:p" elementFormDefault="qualified">
+<xs:element name="Good" type="p:Fine"/><xs:complexType name="Fine"><xs:sequence><xs:element name="n" type="xs:int"/></xs:sequence></xs:complexType>
+<xs:element name="Direct" type="xs:nothing"/>
+<xs:element name="Far"><xs:complexType><xs:sequence><xs:element name="inner" type="p:Between"/></xs:sequence></xs:complexType></xs:element>
+<xs:complexType name="Between"><xs:sequence><xs:element ref="p:Direct" minOccurs="0"/></xs:sequence></xs:complexType>
+<xs:group name="Broken"><xs:sequence><xs:element/></xs:sequence></xs:group>
+<xs:element name="ByGroup"><xs:complexType><xs:group ref="p:Broken"/></xs:complexType></xs:element>
+<xs:complexType name="Base"><xs:all><xs:element name="a" maxOccurs="2"/></xs:all></xs:complexType>
+<xs:element name="Heir"><xs:complexType><xs:complexContent><xs:extension base="p:Base"/></xs:complexContent></xs:complexType></xs:element>
+<xs:element name="Twice" type="xs:int"/><xs:element name="Twice" type="xs:string"/>
+<xs:element name="Instead" type="xs:nothing" substitutionGroup="p:Open"/><xs:element name="Open"/>
+<xs:element name="Data"><xs:complexType><xs:sequence><xs:element ref="xs:schema"/><xs:any/></xs:sequence></xs:complexType></xs:element>
+<xs:import location="x.xsd"/></xs:schema></types>` + messages + `<portType name="T">` + abstracts + `</portType>
+<binding name="B" type="p:T"><s:binding transport="http://schemas.xmlsoap.org/soap/http"/>` + bound + `</binding>
+<service name="S"><port name="P" binding="p:B"><s:address location="http://hall.example/"/></port></service>`)})
+	require.NoError(t, err)
+	wrong := map[string]string{
+		"Direct": "there is no type {http://www.w3.org/2001/XMLSchema}nothing", "Far": "there is no type",
+		"ByGroup": "an element needs a name or a ref", "Heir": "an element of all can occur once at most",
+		"Twice": "element Twice is declared twice",
+	}
+	for _, name := range names {
+		b, err := c.Bind(name, "", "")
+		if want := wrong[name]; want != "" {
+			assert.ErrorContains(t, err, name+" cannot be used, for the contract is wrong in what it needs: main.wsdl:", name)
+			assert.ErrorContains(t, err, want, name)
+			continue
+		}
+		require.NoError(t, err, name)
+		require.NotNil(t, b)
+		_, err = b.Draft(contract.DraftOptions{})
+		assert.NoError(t, err, name)
+	}
+	var lines []string
+	for _, line := range c.Overview().Operations {
+		lines = append(lines, line.Name+" "+strings.Join(line.Notes, ", "))
+	}
+	assert.Contains(t, lines, "Far cannot be used, not answered")
+	assert.Contains(t, lines, "Good not answered")
+	notes := fmt.Sprint(c.Notes())
+	assert.Contains(t, notes, "ByGroup cannot be used: main.wsdl:")
+	assert.Contains(t, notes, "import has no attribute location", "what is in no type is told all the same")
+	assert.Empty(t, c.Schema.Substitutes(c.Schema.Element("urn:p", "Open")))
+}
+
+// A WSDL without a binding shows its port types, and one without a service has its bindings for ports.
+func TestAbstract(t *testing.T) {
+	const described = `<message name="In"/><portType name="Press"><documentation>Presses.</documentation><operation name="Start"><documentation>Starts.</documentation><input message="p:In"/></operation></portType>`
+	c, err := read(map[string]string{"main.wsdl": definitions(described)})
+	require.NoError(t, err)
+	assert.Contains(t, fmt.Sprint(c.Notes()), "it has no binding, so nothing in it can be called")
+	assert.Contains(t, c.Overview().Places, contract.Table{
+		Title: "port type Press", About: "Presses.", Rows: [][]string{{"Start", "Starts."}},
+	})
+	_, err = c.Bind("Start", "", "")
+	assert.ErrorContains(t, err, "has no service with a port")
+	c, err = read(map[string]string{"main.wsdl": definitions(described + `<binding name="B" type="p:Press"><s:binding transport="http://schemas.xmlsoap.org/soap/http"/><operation name="Start"><input>` + body("literal") + `</input></operation></binding>`)})
+	require.NoError(t, err)
+	b, err := c.Bind("Start", "", "")
+	require.NoError(t, err)
+	assert.Empty(t, b.Port.Address)
+}
+
+// An operation that the first port does not have is called at the one that has it.
+func TestOperationsOfSeveralPorts(t *testing.T) {
+	binding := func(name, protocol, operation string) string {
+		return `<portType name="T` + name + `"><operation name="` + operation + `"><input message="p:In"/></operation></portType><binding name="` +
+			name + `" type="p:T` + name + `"><` + protocol + `:binding transport="http://schemas.xmlsoap.org/soap/http"/><operation name="` + operation +
+			`"><input><` + protocol + `:body use="literal"/></input></operation></binding>`
+	}
+	c, err := read(map[string]string{"main.wsdl": definitions(`<message name="In"/>` + binding("A", "s", "Start") + binding("B", "s", "Stop") +
+		binding("C", "s12", "Stop") + `<service name="S"><port name="P" binding="p:A"><s:address location="http://a.example/"/></port><port name="Q" binding="p:B"><s:address location="http://b.example/"/></port></service>
+<service name="R"><port name="P" binding="p:C"><s:address location="http://c.example/"/></port></service>`)})
+	require.NoError(t, err)
+	for version, address := range map[soap.Version]string{"": "http://b.example/", soap.V11: "http://b.example/", soap.V12: "http://c.example/"} {
+		b, err := c.Bind("Stop", "", version)
+		require.NoError(t, err)
+		require.NotNil(t, b)
+		assert.Equal(t, address, b.Port.Address, version)
+		p, err := c.Port(c.PortName(b.Port), "")
+		require.NoError(t, err)
+		assert.Same(t, b.Port, p, "two ports may have one name")
+	}
+	b, err := c.Bind("Stop", "S/P", "")
+	require.NoError(t, err)
+	assert.Nil(t, b, "the port that is asked for does not have it")
 }
 
 // What is missing is noted, and what does not need it can be called.
