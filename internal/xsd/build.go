@@ -129,8 +129,14 @@ func (b *builder) collect() {
 					before.doc.location == d.location && before.Line == x.Line && before.Column == x.Column {
 					continue
 				}
-				b.fail(x, "%s %s is declared twice, first at %s:%d", kind, name, before.doc.location, before.Line)
-				continue
+				switch { // a schema's own declaration counts before one that everybody knows
+				case d.isBuiltIn():
+					continue
+				case before.doc.isBuiltIn():
+				default:
+					b.fail(x, "%s %s is declared twice, first at %s:%d", kind, name, before.doc.location, before.Line)
+					continue
+				}
 			}
 			b.globals[g] = x
 		}

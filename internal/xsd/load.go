@@ -48,6 +48,11 @@ type schemaDocument struct {
 	redefines       map[redefinition]xnode
 }
 
+// builtIn begins the location of what everybody knows.
+const builtIn = "built-in:"
+
+func (d *schemaDocument) isBuiltIn() bool { return strings.HasPrefix(d.location, builtIn) }
+
 type redefinition struct {
 	kind string
 	name string
@@ -384,7 +389,7 @@ func (l *Loader) importDocument(c xnode, namespace, location string) {
 			if err != nil {
 				panic(err) // it is ours
 			}
-			known := l.document("built-in:"+namespace, root, nil, "", false)
+			known := l.document(builtIn+namespace, root, nil, "", false)
 			l.met[namespace] = known
 			l.follow(known)
 		}
