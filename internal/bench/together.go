@@ -158,8 +158,9 @@ func (b *Bench) CheckContracts() {
 				b.Source.Report(s.at, "", "%v", err)
 			}
 			if faulty := c.Faulty(); len(faulty) > 0 {
-				b.Source.Remark(s.at, "the contract of %s is wrong in what some operations need, so they cannot be used: %s; "+
-					"`testbench survey %s` says why", s.Name, document.FewNames(faulty), s.Name)
+				b.Source.Remark(s.at,
+					"the contract of %s is wrong in what some operations need, so they cannot be used: %s; "+
+						"`testbench survey %s` says why", s.Name, document.FewNames(faulty), s.Name)
 			}
 			continue
 		}

@@ -289,7 +289,7 @@ func (o *Endpoint) Form(depth int) map[string]any {
 // FormOf is a description as programs read it.
 func FormOf(d Description) map[string]any {
 	head := d.Head()
-	var operations []any
+	operations := []any{}
 	for _, name := range d.Names() {
 		if op, err := d.Operation(name); err == nil && op != nil {
 			operations = append(operations, map[string]any{

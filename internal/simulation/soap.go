@@ -1,6 +1,7 @@
 package simulation
 
 import (
+	"bytes"
 	"fmt"
 	"io"
 	"mime"
@@ -68,29 +69,34 @@ func (c soapCalls) answer(s *Service, w http.ResponseWriter, r *http.Request, bo
 		return
 	}
 	message, ok := soap.Read(root)
-	if !ok || message.Payload == nil {
-		asked.Wrong = []string{"no SOAP envelope, or one without a payload"}
+	if !ok {
+		asked.Wrong = []string{"no SOAP envelope"}
 		writeFault(w, version, &Fault{Code: "Client", Text: asked.Wrong[0]})
 		return
 	}
 	version = message.Version
-	op, answer, found := c.contract.ByPayload(message.Payload.Name().Space, message.Payload.Name().Local)
-	if !found || answer {
-		asked.Wrong = []string{fmt.Sprintf("the contract has no request %s", message.Payload.Name().Local)}
+	var name xsd.Name
+	if message.Payload != nil {
+		name = xsd.Name{Space: message.Payload.Name().Space, Local: message.Payload.Name().Local}
+	}
+	op, wrong := c.requested(name, actionOf(r), body)
+	if op == nil {
+		asked.Wrong = []string{"the contract has no request with an empty Body"}
+		if message.Payload != nil {
+			asked.Wrong = []string{fmt.Sprintf("the contract has no request %s", name.Local)}
+		}
 		writeFault(w, version, &Fault{Code: "Client", Text: asked.Wrong[0]})
 		return
 	}
-	asked.Operation = op.Name
-	_, _ = c.contract.Validate(strings.NewReader(string(body)), func(f xsd.Fault) {
-		if len(asked.Wrong) < 20 {
-			asked.Wrong = append(asked.Wrong, f.Text())
-		}
-	})
+	asked.Operation, asked.Wrong = op.Name, wrong
 	if len(asked.Wrong) > 0 {
 		writeFault(w, version, &Fault{Code: "Client", Text: strings.Join(asked.Wrong, "; ")})
 		return
 	}
-	fields := instance.Fields(c.contract.Schema, op.Input.Wrapper(), message.Payload)
+	fields := document.NewObject()
+	if message.Payload != nil {
+		fields = instance.Fields(c.contract.Schema, op.Input.Wrapper(), message.Payload)
+	}
 	said := s.scripted(op.Name, fields, asked)
 	if said != nil {
 		s.options.Wait(r, said.After)
@@ -121,6 +127,33 @@ func (c soapCalls) answer(s *Service, w http.ResponseWriter, r *http.Request, bo
 		}
 	}
 	writeEnvelope(w, version, status, payload)
+}
+
+// requested is the operation that a request is for: of several that share its payload and its action the one that it
+// fits best; with what is wrong with the request.
+func (c soapCalls) requested(name xsd.Name, action string, body []byte) (best *wsdl.Operation, wrong []string) {
+	least := 0
+	for _, op := range c.contract.Requested(name, action) {
+		var found []string
+		v, _ := c.contract.ValidateOf(op, bytes.NewReader(body), func(f xsd.Fault) {
+			if len(found) < 20 {
+				found = append(found, f.Text())
+			}
+		})
+		if best == nil || v.Faults < least {
+			best, wrong, least = op, found, v.Faults
+		}
+	}
+	return best, wrong
+}
+
+// actionOf is what a request says that it is for: SOAPAction, or the parameter action of its type (RFC 3902).
+func actionOf(r *http.Request) string {
+	if action := r.Header.Get("SOAPAction"); action != "" {
+		return strings.Trim(action, `"`)
+	}
+	_, parameters, _ := mime.ParseMediaType(r.Header.Get("Content-Type"))
+	return parameters["action"]
 }
 
 // payload is a sample of the answer, with values of the request where the answer has

@@ -65,11 +65,13 @@ func (l *loader) abstract() {
 	for name, e := range l.portTypes {
 		t := PortType{Name: name, Documentation: e.documentation()}
 		for _, o := range e.children(Namespace, "operation") {
-			t.Operations = append(t.Operations, AbstractOperation{Name: o.value("name"), Documentation: o.documentation()})
+			t.Operations = append(t.Operations,
+				AbstractOperation{Name: o.value("name"), Documentation: o.documentation()})
 		}
 		l.contract.PortTypes = append(l.contract.PortTypes, t)
 	}
-	slices.SortFunc(l.contract.PortTypes, func(a, b PortType) int { return strings.Compare(a.Name.Full(), b.Name.Full()) })
+	slices.SortFunc(l.contract.PortTypes,
+		func(a, b PortType) int { return strings.Compare(a.Name.Full(), b.Name.Full()) })
 }
 
 func (l *loader) binding(name xsd.Name, e element) (*Binding, error) {

@@ -97,7 +97,7 @@ func (b *Bound) Facts() contract.Facts {
 // Hold says what is wrong with an envelope.
 func (b *Bound) Hold(_ *url.URL, r *contract.Received) []string {
 	var wrong []string
-	if _, err := b.Contract.Validate(bytes.NewReader(r.Body), func(f xsd.Fault) {
+	if _, err := b.Contract.ValidateOf(b.Operation, bytes.NewReader(r.Body), func(f xsd.Fault) {
 		wrong = append(wrong, f.Text())
 	}); err != nil {
 		wrong = append(wrong, err.Error())
@@ -139,7 +139,10 @@ func (b *Bound) Build(fields *document.Node, o contract.BuildOptions) (*contract
 		b.plain(r, fields)
 		return r, nil
 	}
-	r.Envelope = &contract.Envelope{Version: b.Version, Action: b.Operation.Action, AddressingAction: b.Operation.AddressingAction, Block: b.block}
+	r.Envelope = &contract.Envelope{
+		Version: b.Version, Action: b.Operation.Action,
+		AddressingAction: b.Operation.AddressingAction, Block: b.block,
+	}
 	if o.Body != "" {
 		return r, nil // the payload comes from elsewhere
 	}

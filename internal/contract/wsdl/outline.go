@@ -69,9 +69,9 @@ func (c *Contract) anywhere(op *Operation) *Bound {
 // Form is the contract as programs read it.
 func (c *Contract) Form() map[string]any {
 	o := c.Overview()
-	var services, operations []any
+	services, operations := []any{}, []any{}
 	for _, service := range c.Services {
-		var ports []any
+		ports := []any{}
 		for _, p := range service.Ports {
 			ports = append(ports, map[string]string{
 				"name": p.Name, "protocol": string(p.Binding.Protocol), "style": p.Binding.Style, "address": p.Address,

@@ -1,6 +1,7 @@
 package wsdl
 
 import (
+	"bytes"
 	"fmt"
 	"io"
 	"slices"
@@ -41,18 +42,67 @@ func (v *Verdict) String() string {
 }
 
 // Validate holds a whole envelope against the contract, in one pass. Which
-// message it is, its payload tells. An error is one of reading.
+// message it is, its payload tells; of operations that share a name, the one that it fits best. An error is one of
+// reading.
 func (c *Contract) Validate(in io.Reader, report func(xsd.Fault)) (*Verdict, error) {
+	overloaded := c.overloaded()
+	if len(overloaded) == 0 {
+		return c.ValidateOf(nil, in, report)
+	}
+	data, err := io.ReadAll(in)
+	if err != nil {
+		return &Verdict{}, err
+	}
+	var best *Verdict
+	var faults []xsd.Fault
+	for _, op := range overloaded {
+		var found []xsd.Fault
+		v, err := c.ValidateOf(op, bytes.NewReader(data), func(f xsd.Fault) { found = append(found, f) })
+		if err != nil {
+			return v, err
+		}
+		if best == nil || v.Faults < best.Faults {
+			best, faults = v, found
+		}
+	}
+	for _, f := range faults {
+		report(f)
+	}
+	return best, nil
+}
+
+// ValidateOf holds an envelope against the contract as a message of an operation, as far as its payload has the name
+// of one of that; nil leaves open which it is.
+func (c *Contract) ValidateOf(op *Operation, in io.Reader, report func(xsd.Fault)) (*Verdict, error) {
 	r := xmlstream.NewReader(in, xmlstream.Options{})
 	v := &Verdict{}
-	e := &envelopeReader{contract: c, reader: r, verdict: v, report: func(f xsd.Fault) {
+	e := &envelopeReader{contract: c, of: op, reader: r, verdict: v, report: func(f xsd.Fault) {
 		v.Faults++
 		report(f)
 	}}
 	return v, e.read()
 }
 
+// overloaded lists the operations of which another in the same binding has a payload of the same name that is declared
+// otherwise.
+func (c *Contract) overloaded() []*Operation {
+	var all []*Operation
+	for _, b := range c.inUse() {
+		for _, o := range b.Operations {
+			for _, other := range b.Operations {
+				a, z := o.Input.Wrapper(), other.Input.Wrapper()
+				if a != nil && z != nil && a != z && a.Name == z.Name {
+					all = append(all, o)
+					break
+				}
+			}
+		}
+	}
+	return all
+}
+
 type envelopeReader struct {
+	of       *Operation // of which the message is, where that is known
 	payloads []xsd.Name // those that were met, where an operation has them in this order
 	contract *Contract
 	reader   *xmlstream.Reader
@@ -190,6 +240,9 @@ func (e *envelopeReader) payload() error {
 	// Of operations that begin alike the one that goes on in this way is meant.
 	before := append(slices.Clone(e.payloads), xsd.Name{Space: name.Space, Local: name.Local})
 	o, answer, found := e.contract.byPayloads(before)
+	if own, isAnswer, isOwn := e.of.with(before[len(before)-1]); isOwn && len(before) == 1 {
+		o, answer, found = own, isAnswer, true
+	}
 	if found {
 		e.payloads = before
 	} else {

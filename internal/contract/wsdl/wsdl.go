@@ -299,6 +299,42 @@ func (c *Contract) ByPayload(space, local string) (o *Operation, answer, found b
 	return nil, false, false
 }
 
+// with says whether a payload of the name is in the operation's request or its answer.
+func (o *Operation) with(name xsd.Name) (found *Operation, answer, ok bool) {
+	if o == nil {
+		return nil, false, false
+	}
+	for _, m := range []*Message{o.Input, o.Output} {
+		if w := m.Wrapper(); w != nil && w.Name == name {
+			return o, m == o.Output, true
+		}
+	}
+	return nil, false, false
+}
+
+// Requested lists the operations that a request can be for: by the name of its payload, which is zero for an empty
+// Body, and of those the ones with its action, where there are some.
+func (c *Contract) Requested(name xsd.Name, action string) []*Operation {
+	var byName, byAction []*Operation
+	for _, b := range c.inUse() {
+		for _, o := range b.Operations {
+			w := o.Input.Wrapper()
+			isEmpty := o.Input != nil && w == nil && name == xsd.Name{}
+			if !isEmpty && (w == nil || w.Name != name) {
+				continue
+			}
+			byName = append(byName, o)
+			if o.Action == action {
+				byAction = append(byAction, o)
+			}
+		}
+	}
+	if byAction != nil {
+		return byAction
+	}
+	return byName
+}
+
 // byPayloads finds the operation whose message has the payloads in this order, as
 // far as they go; one that has no more of them is preferred.
 func (c *Contract) byPayloads(names []xsd.Name) (o *Operation, answer, found bool) {

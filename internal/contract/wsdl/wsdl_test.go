@@ -187,7 +187,8 @@ func TestFaultyTypes(t *testing.T) {
 	for _, name := range names {
 		b, err := c.Bind(name, "", "")
 		if want := wrong[name]; want != "" {
-			assert.ErrorContains(t, err, name+" cannot be used, for the contract is wrong in what it needs: main.wsdl:", name)
+			assert.ErrorContains(t, err, name+" cannot be used, for the contract is wrong in what it needs: main.wsdl:",
+				name)
 			assert.ErrorContains(t, err, want, name)
 			continue
 		}
@@ -226,6 +227,41 @@ func TestAbstract(t *testing.T) {
 	assert.Empty(t, b.Port.Address)
 }
 
+// Operations of one name are told apart by their action, and by what is in the Body.
+func TestOverloads(t *testing.T) {
+	operation := func(name, action string) string {
+		return `<operation name="Grade"><s:operation soapAction="` + action + `"/><input name="` + name + `"><s:body use="literal" namespace="urn:p"/></input></operation>`
+	}
+	c, err := read(map[string]string{"main.wsdl": definitions(`<message name="ByCode"><part name="code" type="xs:string"/></message>
+<message name="ByLot"><part name="lot" type="xs:int"/></message><message name="None"/>
+<portType name="T"><operation name="Grade"><input name="ByCode" message="p:ByCode"/></operation><operation name="Grade"><input name="ByLot" message="p:ByLot"/></operation></portType>
+<portType name="E"><operation name="Empty"><input message="p:None"/></operation></portType>
+<binding name="B" type="p:T"><s:binding style="rpc" transport="http://schemas.xmlsoap.org/soap/http"/>` + operation("ByCode", "urn:code") + operation("ByLot", "urn:lot") + `</binding>
+<binding name="C" type="p:E"><s:binding transport="http://schemas.xmlsoap.org/soap/http"/><operation name="Empty"><input><s:body use="literal"/></input></operation></binding>
+<service name="S"><port name="P" binding="p:B"/><port name="Q" binding="p:C"/></service>`)})
+	require.NoError(t, err)
+	names := func(operations []*wsdl.Operation) (all []string) {
+		for _, o := range operations {
+			all = append(all, o.Name)
+		}
+		return all
+	}
+	grade := xsd.Name{Space: "urn:p", Local: "Grade"}
+	assert.Equal(t, []string{"Grade(ByCode)", "Grade(ByLot)"}, names(c.Requested(grade, "")))
+	assert.Equal(t, []string{"Grade(ByLot)"}, names(c.Requested(grade, "urn:lot")))
+	assert.Equal(t, []string{"Grade(ByCode)", "Grade(ByLot)"}, names(c.Requested(grade, "urn:other")))
+	assert.Equal(t, []string{"Empty"}, names(c.Requested(xsd.Name{}, "")))
+	assert.Empty(t, c.Requested(xsd.Name{Local: "Grade"}, ""))
+	for body, want := range map[string]string{
+		"<code>x</code>": "Grade(ByCode) 0", "<lot>7</lot>": "Grade(ByLot) 0", "<lot>x</lot>": "Grade(ByLot) 1",
+	} {
+		v, err := c.Validate(strings.NewReader(`<e:Envelope xmlns:e="http://schemas.xmlsoap.org/soap/envelope/"><e:Body><p:Grade xmlns:p="urn:p">`+
+			body+`</p:Grade></e:Body></e:Envelope>`), func(xsd.Fault) {})
+		require.NoError(t, err)
+		assert.Equal(t, want, fmt.Sprint(v.Operation.Name, " ", v.Faults), body)
+	}
+}
+
 // An operation that the first port does not have is called at the one that has it.
 func TestOperationsOfSeveralPorts(t *testing.T) {
 	binding := func(name, protocol, operation string) string {
@@ -237,7 +273,10 @@ func TestOperationsOfSeveralPorts(t *testing.T) {
 		binding("C", "s12", "Stop") + `<service name="S"><port name="P" binding="p:A"><s:address location="http://a.example/"/></port><port name="Q" binding="p:B"><s:address location="http://b.example/"/></port></service>
 <service name="R"><port name="P" binding="p:C"><s:address location="http://c.example/"/></port></service>`)})
 	require.NoError(t, err)
-	for version, address := range map[soap.Version]string{"": "http://b.example/", soap.V11: "http://b.example/", soap.V12: "http://c.example/"} {
+	for version, address := range map[soap.Version]string{
+		"": "http://b.example/", soap.V11: "http://b.example/",
+		soap.V12: "http://c.example/",
+	} {
 		b, err := c.Bind("Stop", "", version)
 		require.NoError(t, err)
 		require.NotNil(t, b)
