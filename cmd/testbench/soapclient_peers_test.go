@@ -27,7 +27,7 @@ func TestSOAPClient(t *testing.T) {
 		"test/wsdl/interop3/docLit/interoptestdoclit", "test/wsdl/interop3/docLitParam/interoptestdoclitparameters",
 		"test/wsdl/interop4/groupH/complexDocLit/complex-doc-literal",
 		"test/wsdl/interop4/groupH/simpleDocLit/simple-doc-literal", "test/wsdl/interop4/groupi/round4XSD",
-		"test/wsdl/marshall2/marshall2", "test/wsdl/marshall3/marshall3", "",
+		"test/wsdl/marshall3/marshall3", "test/wsdl/schema2/schema2", "",
 	} {
 		t.Run(filepath.Base(name), func(t *testing.T) {
 			files, err := filepath.Glob(filepath.Join(sources, "axis-*", name+".wsdl"))
@@ -47,7 +47,7 @@ func TestSOAPClient(t *testing.T) {
 			}
 			port := freePort(t)
 			serveWith(t, p.env, port, built, "standin", "-contract", files[0], "-listen", "127.0.0.1:"+port, "-quiet")
-			client := exec.Command("/usr/bin/python3", "testdata/python/soapclient.py", files[0], "http://127.0.0.1:"+port+"/",
+			client := exec.Command("php", "testdata/php/drafts.php", files[0], "http://127.0.0.1:"+port+"/",
 				filepath.Join(p.dir, "drafts"))
 			client.Env = os.Environ()
 			output, err := client.CombinedOutput()
@@ -56,9 +56,8 @@ func TestSOAPClient(t *testing.T) {
 			assert.Len(t, lines, len(survey.Operations))
 			for _, line := range lines {
 				operation, came, _ := strings.Cut(line, " ")
-				switch operation {
-				case "echoAnyElement", "echoShortListTypeTest", "RegisterAnalysis":
-					continue // the client cannot write again what it has read: wildcards, and types that are lists
+				if operation == "echoAnyElement" {
+					continue // the client has no way to write what stands for any element
 				}
 				assert.Equal(t, "ok", came, operation)
 				operations++
