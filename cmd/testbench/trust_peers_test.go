@@ -20,7 +20,7 @@ import (
 	"software.sslmate.com/src/go-pkcs12"
 )
 
-// javaService starts a program of testdata/java that prints its port, with a key of its own in service.p12. The
+// javaService compiles and starts a program of testdata/java that prints its port, with a key of its own in service.p12. The
 // libraries are named without .jar.
 func javaService(t *testing.T, program string, libraries ...string) (base string) {
 	t.Helper()
@@ -40,7 +40,13 @@ func javaService(t *testing.T, program string, libraries ...string) (base string
 	for i, name := range libraries {
 		libraries[i] = "/usr/share/java/" + name + ".jar"
 	}
-	command := exec.Command("java", "-cp", strings.Join(libraries, ":"), "testdata/java/"+program+".java", dir)
+	path := strings.Join(libraries, ":")
+	// One of the toolkits reads no class files of later versions.
+	compiler := exec.Command("javac", "-nowarn", "-Xlint:-options", "-g", "--release", "8", "-cp", path, "-d", dir,
+		"testdata/java/"+program+".java")
+	output, err := compiler.CombinedOutput()
+	require.NoError(t, err, "%s", output)
+	command := exec.Command("java", "-cp", path+":"+dir, program, dir)
 	command.Stderr = os.Stderr
 	in, err := command.StdinPipe()
 	require.NoError(t, err)

@@ -86,6 +86,8 @@ type SampleOptions struct {
 	Optional bool
 	// MaxDepth bounds the nesting; 0 means 60.
 	MaxDepth int
+	// Encoded leaves out what belongs to the encoding of SOAP 1.1, section 5, and not to the values: id, href.
+	Encoded bool
 }
 
 // MostParts is how many elements, members and items a sample has at most: a contract of a few lines

@@ -474,8 +474,27 @@ func (b *builder) takeAttributes(t *ComplexType, set *attributeSet, x xnode) {
 // ArrayType is the item of an array of the SOAP encoding, as the attribute
 // wsdl:arrayType says it (WSDL 1.1, 2.2).
 type ArrayType struct {
-	Item Name
-	Dims string // "[]", "[,]", "[5]"
+	Item  Name
+	Inner string // the dimensions of the items where they are arrays themselves: "[]", "[][]"; empty where not
+	Dims  string // "[]", "[,]", "[5]"
+}
+
+// String is what the items are, in words: int, or int[] where they are arrays.
+func (a *ArrayType) String() string { return a.Item.Local + a.Inner }
+
+// ItemType is the type of the items, which are arrays themselves in an array of arrays (SOAP 1.1, section 5.4.2).
+func (s *Schema) ItemType(a *ArrayType) Type {
+	if a.Inner == "" {
+		if t := s.Type(a.Item); t != nil {
+			return t
+		}
+		return anyType
+	}
+	at := strings.LastIndexByte(a.Inner, '[')
+	return &ComplexType{
+		Base: anyType, Content: ElementContent,
+		ArrayOf: &ArrayType{Item: a.Item, Inner: a.Inner[:at], Dims: a.Inner[at:]},
+	}
 }
 
 func isArray(t *ComplexType) bool {
@@ -492,11 +511,12 @@ func (b *builder) arrayType(c xnode) *ArrayType {
 		if last := strings.LastIndexByte(a.Value, '['); last >= 0 {
 			item, dims = a.Value[:last], a.Value[last:]
 		}
+		inner := ""
 		if at := strings.IndexByte(item, '['); at >= 0 {
-			item = item[:at]
+			item, inner = item[:at], item[at:]
 		}
 		if name, ok := b.qname(c, item); ok {
-			return &ArrayType{Item: name, Dims: dims}
+			return &ArrayType{Item: name, Inner: inner, Dims: dims}
 		}
 	}
 	return nil

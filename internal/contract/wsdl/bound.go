@@ -188,6 +188,7 @@ func (b *Bound) fill(fields *document.Node, o contract.BuildOptions) ([]*documen
 	options := instance.FillOptions{Prefixes: prefixes, Encoded: input.Encoded, Attached: o.Attached}
 	if len(input.Payload) == 1 {
 		node, found := instance.Fill(b.Contract.Schema, input.Payload[0], fields, options)
+		input.style(node, b.Version)
 		return []*document.Node{node}, found
 	}
 	// Several elements are in the Body, each with its fields below its name.
@@ -197,6 +198,7 @@ func (b *Bound) fill(fields *document.Node, o contract.BuildOptions) ([]*documen
 	for i, e := range input.Payload {
 		known[i] = e.Name.Local
 		node, short := instance.Fill(b.Contract.Schema, e, fields.Get(e.Name.Local), options)
+		input.style(node, b.Version)
 		payload = append(payload, node)
 		for _, s := range short {
 			s.Path = strings.Trim(e.Name.Local+"."+s.Path, ".")

@@ -68,7 +68,7 @@ func (c *Contract) Draft(b *Binding, o *Operation, options DraftOptions) (*Draft
 	}
 	d := &Draft{Remarks: map[*document.Node]string{}}
 	for _, e := range message.Payload {
-		sample := options.Overlay.Sample(schema.SampleOptions{Optional: !options.Required},
+		sample := options.Overlay.Sample(schema.SampleOptions{Optional: !options.Required, Encoded: message.Encoded},
 			func(o schema.SampleOptions) *schema.Sample {
 				return instance.Sample(c.Schema, e, o)
 			})
@@ -76,6 +76,7 @@ func (c *Contract) Draft(b *Binding, o *Operation, options DraftOptions) (*Draft
 			// Values carry their types: they are filled in anew from the sample.
 			filled, _ := instance.Fill(c.Schema, e, fieldsOf(sample.Root), instance.FillOptions{Encoded: true})
 			sameRemarks(sample, sample.Root, filled)
+			message.style(filled, version)
 			d.samples = append(d.samples, sample.Root)
 			sample.Root = filled
 		} else {

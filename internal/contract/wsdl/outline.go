@@ -130,7 +130,13 @@ func (b *Bound) sections(title string, m *Message, depth int) []contract.Section
 	if m == nil {
 		return []contract.Section{{Title: title, Lines: []string{"nothing"}}}
 	}
-	outline := func(e *xsd.Element) []schema.Row { return instance.Outline(b.Contract.Schema, e, depth) }
+	outline := func(e *xsd.Element) []schema.Row {
+		rows := instance.Outline(b.Contract.Schema, e, depth)
+		if m.Encoded { // they tell how values are written, and are none
+			rows = slices.DeleteFunc(rows, func(r schema.Row) bool { return r.Name == "@id" || r.Name == "@href" })
+		}
+		return rows
+	}
 	var out []contract.Section
 	for _, h := range m.Headers {
 		rows := instance.OutlineBlock(b.Contract.Schema, h.Element, depth)

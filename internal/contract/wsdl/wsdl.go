@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"testbench/internal/contract"
+	"testbench/internal/document"
 	"testbench/internal/soap"
 	"testbench/internal/suggest"
 	"testbench/internal/xsd"
@@ -169,6 +170,20 @@ func (m *Message) Wrapper() *xsd.Element {
 		return nil
 	}
 	return m.Payload[0]
+}
+
+// style says on a payload how its values are encoded (SOAP 1.1, section 4.1.1; SOAP 1.2 Part 1, 5.1.1).
+func (m *Message) style(payload *document.Node, version soap.Version) {
+	if !m.Encoded || payload == nil {
+		return
+	}
+	style := m.EncodingStyle
+	if style == "" {
+		style = soap.Encoding11
+	}
+	payload.AppendAttributes(document.Attribute{
+		Name: document.Name{Space: version.Namespace(), Prefix: "soap", Local: "encodingStyle"}, Value: style,
+	})
 }
 
 // Port finds a port of any service: by name, or without one the first that

@@ -82,7 +82,7 @@ func (u *unfiller) complex(t *xsd.ComplexType, n *document.Node) *document.Node 
 	if t.ArrayOf != nil {
 		list := document.NewList()
 		for _, child := range n.Children() {
-			if item := u.schema.Type(t.ArrayOf.Item); item != nil {
+			if item := u.schema.ItemType(t.ArrayOf); item != xsd.Type(xsd.AnyType()) {
 				list.AppendItems(u.element(&xsd.Element{Name: xsd.Name{Local: "item"}, Type: item, Nillable: true},
 					child))
 			} else {

@@ -45,19 +45,10 @@ func (f *filler) array(n *document.Node, t *xsd.ComplexType, given *document.Nod
 			items = items[0].Items()
 		}
 	}
-	item := f.schema.Type(t.ArrayOf.Item)
-	if item == nil {
-		item = xsd.AnyType()
-	}
-	inner := strings.TrimSuffix(t.ArrayOf.Dims, "]")
-	if at := strings.LastIndexByte(inner, '['); at > 0 {
-		inner = inner[:at]
-	} else {
-		inner = ""
-	}
+	item := f.schema.ItemType(t.ArrayOf)
 	a := document.Attribute{
 		Name:  document.Name{Space: soapEncodingNamespace, Local: "arrayType"},
-		Value: fmt.Sprintf("%s%s[%d]", f.qualified(t.ArrayOf.Item), inner, len(items)),
+		Value: fmt.Sprintf("%s%s[%d]", f.qualified(t.ArrayOf.Item), t.ArrayOf.Inner, len(items)),
 	}
 	a.Name.Prefix, _, _ = strings.Cut(f.qualified(xsd.Name{Space: soapEncodingNamespace, Local: "arrayType"}), ":")
 	n.AppendAttributes(a)

@@ -171,6 +171,11 @@ func (f *filler) place(n *document.Node, p *xsd.Particle, declared *xsd.Element,
 	}
 	if mandatory && placed < p.Min {
 		at := below(path, declared.Name.Local)
+		if f.options.Encoded && declared.Nillable && path != "" {
+			// What a value does not say is null (SOAP 1.1, section 5.1, rule 9); a call has all its parameters.
+			n.AppendItems(f.element(declared, &document.Node{Kind: document.Null}, at))
+			return placed + 1
+		}
 		switch t := declared.Type.(type) {
 		case *xsd.SimpleType:
 			f.complain(at, "is missing: it is mandatory%s", withWords(t.FacetWords()))

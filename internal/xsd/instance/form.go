@@ -119,8 +119,8 @@ func (s *shaper) typed(t xsd.Type) *schema.Shape {
 		return &schema.Shape{Words: "anything"}
 	}
 	if c.ArrayOf != nil {
-		out := &schema.Shape{ID: c, Words: "array of " + c.ArrayOf.Item.Local, Kinds: []string{"list"}}
-		if item := s.schema.Type(c.ArrayOf.Item); item != nil {
+		out := &schema.Shape{ID: c, Words: "array of " + c.ArrayOf.String(), Kinds: []string{"list"}}
+		if item := s.schema.ItemType(c.ArrayOf); item != xsd.Type(xsd.AnyType()) {
 			out.Items = func() *schema.Shape { return s.typed(item) }
 		}
 		return out

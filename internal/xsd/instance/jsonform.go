@@ -111,7 +111,7 @@ func (j *JSONForm) name(local string) string {
 func (j *JSONForm) complex(t *xsd.ComplexType) *document.Node {
 	if t.ArrayOf != nil {
 		items := document.NewObject()
-		if item := j.schema.Type(t.ArrayOf.Item); item != nil {
+		if item := j.schema.ItemType(t.ArrayOf); item != xsd.Type(xsd.AnyType()) {
 			items = j.typed(item)
 		}
 		return typeIs("array").Set("items", items)

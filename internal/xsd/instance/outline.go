@@ -39,7 +39,7 @@ func (o *outliner) inside(t xsd.Type, depth int, path string) {
 		return
 	}
 	if c.ArrayOf != nil {
-		if item := o.schema.Type(c.ArrayOf.Item); item != nil && !o.open[item] {
+		if item := o.schema.ItemType(c.ArrayOf); !o.open[item] {
 			o.inside(item, depth, strings.TrimSuffix(path, "[0]")+"[0]")
 		}
 		return
@@ -130,7 +130,7 @@ func (o *outliner) element(e *xsd.Element, p *xsd.Particle, depth int, path stri
 		case t == xsd.AnyType():
 			row.Type = "anything"
 		case t.ArrayOf != nil:
-			row.Type = "array of " + t.ArrayOf.Item.Local
+			row.Type = "array of " + t.ArrayOf.String()
 		case t.Content == xsd.SimpleContent:
 			row.Type = t.Simple.FacetWords()
 		case t.Content == xsd.MixedContent:

@@ -47,6 +47,11 @@ func (m *sampler) element(e *xsd.Element, p *xsd.Particle) *document.Node {
 		}
 	}
 	remarks := []string{xsd.OccursWords(p)}
+	if _, isComplex := t.(*xsd.ComplexType); isComplex && e.Nillable && m.onStack[t] > 0 {
+		setNil(n) // it would hold itself without end
+		m.remark(n, append(remarks, "holds the same fields again, or is null")...)
+		return n
+	}
 	m.depth++
 	m.onStack[t]++
 	switch t := t.(type) {
@@ -90,9 +95,8 @@ func (m *sampler) element(e *xsd.Element, p *xsd.Particle) *document.Node {
 
 // array puts one item into an array of the SOAP encoding.
 func (m *sampler) array(n *document.Node, t *xsd.ComplexType, remarks *[]string) {
-	*remarks = append(*remarks, "array of "+t.ArrayOf.Item.Local)
-	item := m.schema.Type(t.ArrayOf.Item)
-	if item != nil && m.onStack[item] == 0 {
+	*remarks = append(*remarks, "array of "+t.ArrayOf.String())
+	if item := m.schema.ItemType(t.ArrayOf); m.onStack[item] == 0 {
 		n.AppendItems(m.element(&xsd.Element{Name: xsd.Name{Local: "item"}, Type: item}, &xsd.Particle{Min: 1, Max: 1}))
 	}
 }
@@ -128,6 +132,13 @@ func setType(n *document.Node, name xsd.Name) {
 	})
 }
 
+// setNil writes xsi:nil.
+func setNil(n *document.Node) {
+	n.AppendAttributes(document.Attribute{
+		Name: document.Name{Space: xsd.InstanceNamespace, Prefix: "xsi", Local: "nil"}, Value: "true",
+	})
+}
+
 func (m *sampler) text(n *document.Node, t *xsd.SimpleType, byDefault, fixed *string) {
 	text := ""
 	switch {
@@ -145,7 +156,7 @@ func (m *sampler) text(n *document.Node, t *xsd.SimpleType, byDefault, fixed *st
 
 func (m *sampler) attributes(n *document.Node, t *xsd.ComplexType, remarks *[]string) {
 	for _, use := range t.Attributes {
-		if !use.Required && !m.options.Optional {
+		if !use.Required && !m.options.Optional || m.options.Encoded && IsOfEncoding(use.Name) {
 			continue
 		}
 		text := ""
@@ -169,6 +180,11 @@ func (m *sampler) attributes(n *document.Node, t *xsd.ComplexType, remarks *[]st
 			*remarks = append(*remarks, use.Name.Local+": "+words)
 		}
 	}
+}
+
+// IsOfEncoding says whether an attribute tells how values are written, and is none itself (SOAP 1.1, section 5.4.1).
+func IsOfEncoding(name xsd.Name) bool {
+	return name.Space == "" && (name.Local == "id" || name.Local == "href") || name.Space == soapEncodingNamespace
 }
 
 // particle adds what a content model asks for.
