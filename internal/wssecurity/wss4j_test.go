@@ -41,8 +41,7 @@ func newJavaPeer(t *testing.T, own, other *keys.Pair) *javaPeer {
 	p.write("other.pem", pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: other.Leaf().Raw}))
 	var jars []string
 	for _, name := range []string{
-		"wss4j", "xmlsec", "commons-logging", "slf4j-api", "slf4j-nop", "xalan2",
-		"xercesImpl",
+		"wss4j", "xmlsec", "commons-logging", "slf4j-api", "slf4j-nop",
 	} {
 		jars = append(jars, "/usr/share/java/"+name+".jar")
 	}
