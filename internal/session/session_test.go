@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"sync"
 	"testing"
@@ -84,9 +85,22 @@ services:
       look: {request: "GET /lots/{lot}", query: {page: {default: 1}, depot: optional}}
       add: {request: POST /lots, template: {lot: "${fields.name}", by: "${now | format yyyy}"}}
       grade: {action: urn:grade, payload: "GradeLot"}
+      made:
+        request: GET /made
+        inputs: {keeper: optional, no: optional}
+        query:
+          day: {name: d, default: may}
+          made: {default: "${fields.keeper}-${fields.d}"}
+          both: {default: "${fields.made}!"}
+          fixed: {fixed: "x${fields.no}"}
+          key: {default: "${machine.KEY}"}
+      bad: {request: GET /bad, query: {a: {default: "${machine.GONE}"}}}
+      send: {request: POST /send, form: {a: {default: 1}, b: optional}, headers: {Accept: {default: text/lot}}}
   open:
     contract: open.json
     address: http://o.example/v1/
+    operations:
+      sent: {headers: {X-Depot: {default: "${machine.KEY}"}}, query: {day: {default: "${fields.X-Depot}s"}}}
   lab:
     contract: lab.wsdl
     address: http://l.example/lab
@@ -113,7 +127,8 @@ func newSession(t *testing.T, s *sender) (*session.Session, *bench.Bench) {
 "parameters": [{"name": "id", "in": "path", "required": true, "schema": {"type": "integer"}}, {"name": "tags", "in": "query", "schema": {"type": "array", "items": {"type": "string"}}}],
 "requestBody": {"content": {"application/json": {"schema": {"type": "object", "properties": {"kilos": {"type": "number"}}, "required": ["kilos"], "additionalProperties": false}}, "application/vnd.lot+json": {"schema": {"type": "object"}}}},
 "responses": {"200": {"description": "ok", "content": {"application/json": {"schema": {"type": "object"}}}}}}}, "/moves": {"post": {"operationId": "move", "parameters": [
-{"name": "X-Depot", "in": "header", "required": true, "schema": {"type": "string"}}, {"name": "day", "in": "query", "required": true, "schema": {"type": "string"}}], "responses": {"204": {"description": "done"}}}}, "/labels": {"post": {"operationId": "label",
+{"name": "X-Depot", "in": "header", "required": true, "schema": {"type": "string"}}, {"name": "day", "in": "query", "required": true, "schema": {"type": "string"}}], "responses": {"204": {"description": "done"}}}}, "/sent": {"post": {"operationId": "sent", "parameters": [{"name": "X-Depot", "in": "header", "schema": {"type": "string"}}, {"name": "day", "in": "query", "required": true, "schema": {"type": "string"}}], "responses": {"204": {"description": "done"}}}}, "/pictures": {"post": {"operationId": "picture",
+"requestBody": {"content": {"multipart/form-data": {"schema": {"type": "object", "properties": {"file": {"type": "string", "format": "binary"}, "note": {"type": "string"}}}}}}, "responses": {"204": {"description": "done"}}}}, "/labels": {"post": {"operationId": "label",
 "requestBody": {"content": {"application/vnd.label+json": {"schema": {"type": "object", "properties": {"lot": {"type": "string"}}}}}}, "responses": {"204": {"description": "done"}}}}}}`,
 		"lab.wsdl": `<w:definitions xmlns:w="http://schemas.xmlsoap.org/wsdl/" xmlns:s="http://schemas.xmlsoap.org/wsdl/soap/" xmlns:x="http://www.w3.org/2001/XMLSchema" xmlns:t="urn:t" targetNamespace="urn:t">
 <w:types><x:schema targetNamespace="urn:t" elementFormDefault="qualified"><x:element name="Q"><x:complexType><x:sequence><x:element name="n" type="x:int"/></x:sequence></x:complexType></x:element></x:schema></w:types>
@@ -129,7 +144,7 @@ func newSession(t *testing.T, s *sender) (*session.Session, *bench.Bench) {
 	b := bench.Read(dir, "bench.yaml", []byte(theBench))
 	require.Empty(t, b.Problems().Serious())
 	made, err := session.NewSession(b, session.Options{
-		Store: &secret.Store{}, Environ: func(string) (string, bool) { return "opened", true }, Now: func() time.Time {
+		Store: &secret.Store{}, Environ: func(name string) (string, bool) { return "opened", name != "GONE" }, Now: func() time.Time {
 			return time.Date(2026, 11, 30, 8, 0, 0, 0, time.UTC)
 		},
 		Around: func(exchange.Sender) exchange.Sender { return s },
@@ -162,6 +177,60 @@ login: none`, "GET http://h.example/api/lots/L?page=2&depot=%C3%BC | X-Depot: so
 		{
 			"by hand, of another name", "call: hand/look\nfill: {lot: L, dept: n}",
 			`look has no field "dept"; did you mean "depot"?`,
+		},
+		{
+			"made of fields", "call: hand/made\nfill: {keeper: k}",
+			"GET http://h.example/api/made?day=may&made=k-may&both=k-may%21&key=opened | X-Depot: north",
+		},
+		{
+			"made of fields, with another default", "call: hand/made\nfill: {keeper: k, d: june, no: 7}",
+			"GET http://h.example/api/made?day=june&made=k-june&both=k-june%21&fixed=x7&key=opened | X-Depot: north",
+		},
+		{
+			"made of fields that are not given", "call: hand/made",
+			"GET http://h.example/api/made?day=may&key=opened | X-Depot: north",
+		},
+		{
+			"made of fields, given itself", "call: hand/made\nfill: {made: m, key: k2}",
+			"GET http://h.example/api/made?day=may&made=m&both=m%21&key=k2 | X-Depot: north",
+		},
+		{"made of what is not there", "call: hand/bad", "a of bad: "},
+		{
+			"a form", "call: hand/send\nfill: {b: x y}",
+			"POST http://h.example/api/send | Accept: text/lot | Content-Type: application/x-www-form-urlencoded | X-Depot: north | Authorization: opened | a=1&b=x+y",
+		},
+		{
+			"a form of its own beside it", "call: hand/send\nfill: {b: x}\nform: {a: 2, c: 3}",
+			"| b=x&a=2&c=3",
+		},
+		{
+			"without what is empty", "call: hand/made\nfill: {keeper: \"\", made: \"\"}\ndrop empty: true",
+			"GET http://h.example/api/made?day=may&key=opened | X-Depot: north",
+		},
+		{"a port by hand", "call: hand/look\nfill: {lot: L}\nport: P", "port: has no effect: no WSDL describes hand/look"},
+		{"a port at OpenAPI", "call: open/change\nfill: {id: 7, kilos: 1}\nport: P", "port: has no effect: no WSDL describes open/change"},
+		{
+			"OpenAPI, made of fields by the bench", "call: open/sent",
+			"POST http://o.example/v1/sent?day=openeds | X-Depot: opened",
+		},
+		{
+			"OpenAPI, made of a field that is given", "call: open/sent\nfill: {X-Depot: n}",
+			"POST http://o.example/v1/sent?day=ns | X-Depot: n",
+		},
+		{
+			"OpenAPI, with what it needs beside the fields", "call: open/move\nheaders: {x-depot: n}\nquery: {day: may}",
+			"POST http://o.example/v1/moves?day=may | X-Depot: n",
+		},
+		{
+			"OpenAPI, with a query of another case", "call: open/move\nheaders: {X-Depot: n}\nquery: {Day: may}",
+			"open/move needs day",
+		},
+		{"OpenAPI, of parts", "call: open/picture\nfill: {file: abc, note: n}", "filename=\"file\""},
+		{"WSDL, at a port", "call: lab/Ask\nfill: {n: 5}\nport: P", "POST http://l.example/lab | Content-Type: text/xml"},
+		{"WSDL, at no port", "call: lab/Ask\nfill: {n: 5}\nport: X", `the contract has no port "X"; there are: P`},
+		{
+			"WSDL, in another version", "call: lab/Ask\nfill: {n: 5}\nport: P\nsoap: 1.2",
+			`POST http://l.example/lab | Content-Type: application/soap+xml; charset=utf-8; action="urn:ask"`,
 		},
 		{
 			"a template", "call: hand/add\nfill: {name: L}",
@@ -241,7 +310,7 @@ login: none`, "GET http://h.example/api/lots/L?page=2&depot=%C3%BC | X-Depot: so
 			_, err = s.Send(t.Context(), step, p, &result.Step{})
 			require.NoError(t, err)
 			require.Len(t, fake.asked, 1)
-			fmt.Fprintf(&all, "-- %s --\n%s\n%s", c.name, strings.ReplaceAll(fake.asked[0], " | ", "\n"),
+			fmt.Fprintf(&all, "-- %s --\n%s\n%s", c.name, strings.ReplaceAll(boundary.ReplaceAllString(fake.asked[0], "BOUNDARY"), " | ", "\n"),
 				strings.Join(append(p.Notes, ""), "\n"))
 			assert.Contains(t, fake.asked[0], c.sent)
 			if strings.Contains(c.name, "away") {
@@ -259,6 +328,9 @@ login: none`, "GET http://h.example/api/lots/L?page=2&depot=%C3%BC | X-Depot: so
 	require.NoError(t, err)
 	assert.Equal(t, string(golden), all.String(), "go test ./internal/session -update writes it anew")
 }
+
+// boundary is between the parts of a body, another one each time.
+var boundary = regexp.MustCompile(`[0-9a-f]{60}`)
 
 var update = flag.Bool("update", false, "write what came as what is expected")
 
