@@ -165,7 +165,8 @@ func (b *Batch) send(ctx context.Context, row Row, s *sheet.Step, res *result.St
 		return nil
 	}
 	of := at.session
-	sending := &batching{place: at, batch: b, step: s, name: res.Name}
+	sending := &batching{place: at, batch: b, step: s, name: res.Name, numbers: map[string]*document.Node{}}
+	defer sending.forgetNumbers()
 	if err := sending.plan(ctx); err != nil {
 		var broken *session.ContractError
 		if errors.As(err, &broken) {
@@ -217,6 +218,17 @@ type batching struct {
 	whole *session.Prepared
 	plans []*session.Prepared
 	parts []odata.BatchPart
+	// numbers are kept values that are known by the number of their part only, until the batch is answered.
+	numbers map[string]*document.Node
+}
+
+// forgetNumbers takes out of the kept values what was known by a number only.
+func (b *batching) forgetNumbers() {
+	for name, number := range b.numbers {
+		if b.scope.Kept[name] == number {
+			delete(b.scope.Kept, name)
+		}
+	}
 }
 
 func (b *batching) plan(ctx context.Context) error {
@@ -256,7 +268,8 @@ func (b *batching) plan(ctx context.Context) error {
 		b.parts = append(b.parts, partOf(p, id, strings.TrimSuffix(root.Sent, "/")))
 		for _, k := range part.Keep {
 			if isMade(k) {
-				b.scope.Kept[k.Name] = document.NewUntyped("$" + id) // as the protocol calls it
+				b.numbers[k.Name] = document.NewUntyped("$" + id) // as the protocol calls it
+				b.scope.Kept[k.Name] = b.numbers[k.Name]
 			}
 		}
 	}
@@ -308,6 +321,7 @@ func (b *batching) judge(answers []odata.BatchAnswer, whole *exchange.Record) []
 		}
 	}
 	inOrder := len(byID) == 0 && len(answers) == len(b.parts)
+	b.forgetNumbers()
 	var results []*result.Step
 	for i, part := range b.batch.Parts {
 		res := &result.Step{
@@ -315,9 +329,6 @@ func (b *batching) judge(answers []odata.BatchAnswer, whole *exchange.Record) []
 			Outcome: result.Passed,
 		}
 		results = append(results, res)
-		for _, k := range part.Keep {
-			delete(b.scope.Kept, k.Name) // it stood for what is known now
-		}
 		answer := byID[b.parts[i].ID]
 		if inOrder {
 			answer = &answers[i]

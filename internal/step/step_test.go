@@ -290,6 +290,20 @@ Content-Type: application/json
 			asked:   []string{"GET /v1/hives/H"}, told: "it: failed; kilos expected over 40, got 31\n",
 		},
 		{
+			name: "a call that breaks the contract", step: "call: ledger/Hives.create\nfill: {id: H-1, kilos: many}",
+			told: "it: failed (not sent); request expected as the operation is described, got kilos must be",
+		},
+		{
+			name: "a call that breaks the contract, and is shown only", step: "call: ledger/Hives.create\nfill: {id: H-1, kilos: many}",
+			change: func(r *row) { r.dry = true },
+			told:   "it: failed (not sent); request expected as the operation is described, got kilos must be a whole number, and is \"many\"\nwould it: ",
+		},
+		{
+			name: "a call that is shown only", step: "call: hives/weigh\nfill: {hive: H 1}",
+			change: func(r *row) { r.dry = true },
+			told:   "it: passed\nwould it: GET http://hives.example/v1/hives/H%201\n",
+		},
+		{
 			name: "nobody is there", step: "request: hives GET /x", asked: []string{"GET /v1/x"},
 			told: "it: unreachable (nobody is there)\n",
 		},
@@ -519,6 +533,64 @@ parts:
     body: {id: H-1}`,
 			answers: map[string][]answer{"$batch": {{200, `{"responses": [{"id": "1", "status": 404}]}`}}},
 			told:    "it: passed\nit: get: failed; status expected 2xx, got 404\nit: put: not run (the batch ended at an answer 404",
+		},
+		{
+			name:    "a batch that ends at the least of refusals",
+			step:    "batch: ledger\nas: json\nparts:\n  - step: get\n    request: ledger GET /Hives\n    expect: {status: 400}\n  - step: put\n    request: ledger POST /Hives\n    body: {id: H-1}",
+			answers: map[string][]answer{"$batch": {{200, `{"responses": [{"id": "1", "status": 400}]}`}}},
+			asked:   []string{`POST /odata/$batch {"requests":[{"id":"1","method":"GET","url":"Hives","headers":{}},{"id":"2","method":"POST","url":"Hives","headers":{"content-type":"application/json"},"body":{"id":"H-1"}}]}`},
+			told:    "it: passed\nit: get: passed\nit: put: not run (the batch ended at an answer 400",
+		},
+		{
+			name:    "a batch as a whole",
+			step:    "batch: ledger\nas: json\ntogether: true\nparts:\n  - step: put\n    request: ledger POST /Hives\n    body: {id: H-1}",
+			answers: map[string][]answer{"$batch": {{200, `{"responses": [{"id": "1", "status": 201}]}`}}},
+			asked:   []string{`POST /odata/$batch {"requests":[{"id":"1","method":"POST","url":"Hives","atomicityGroup":"g1","headers":{"content-type":"application/json"},"body":{"id":"H-1"}}]}`},
+			told:    "it: passed\nit: put: passed\n",
+		},
+		{
+			name:    "a batch whose part asks for what another makes",
+			step:    "batch: ledger\nas: json\nparts:\n  - step: put\n    request: ledger POST /Hives\n    body: {id: H-1}\n    keep: {made: reply.headers.location, other: id, whole: \"@odata.id\"}\n  - step: get\n    request: ledger GET /${made}/kilos\n  - step: whole\n    request: ledger GET /${whole}",
+			answers: map[string][]answer{"$batch": {{200, `{"responses": [{"id": "1", "status": 201, "headers": {"Location": "/odata/Hives('H-1')"}, "body": {"id": "H-1", "@odata.id": "Hives('H-1')"}}, {"id": "2", "status": 200}, {"id": "3", "status": 200}]}`}}},
+			kept:    "made=/odata/Hives('H-1') other=H-1 whole=Hives('H-1')",
+			told:    "it: passed\nit: put: passed\nit: get: passed\nit: whole: passed\n",
+		},
+		{
+			name:    "a batch whose part does not say what it made",
+			step:    "batch: ledger\nas: json\nparts:\n  - step: put\n    request: ledger POST /Hives\n    body: {id: H-1}\n    keep: {made: reply.headers.location}",
+			answers: map[string][]answer{"$batch": {{200, `{"responses": [{"id": "1", "status": 201}]}`}}},
+			told:    "it: passed\nit: put: failed; made expected reply.headers.location, got missing\n",
+		},
+		{
+			name:    "a batch with one part too few, and a refusal",
+			step:    "batch: ledger\nas: json\nparts:\n  - step: put\n    request: ledger POST /Hives\n    body: {id: H-1}\n  - step: other\n    request: ledger POST /Hives\n    body: {id: H-2}",
+			answers: map[string][]answer{"$batch": {{200, `{"responses": [{"id": "1", "status": 201}, {"status": 500}]}`}}},
+			told:    "it: passed\nit: put: passed\nit: other: failed; status expected 2xx, got 500; the change set was refused as a whole, with one answer\n",
+		},
+		{
+			name: "a batch for a service without metadata",
+			step: "batch: hives\nparts:\n  - step: get\n    request: hives GET /x",
+			told: "it: error (a batch is a thing of OData, and hives has no contract)\n",
+		},
+		{
+			name: "a batch that cannot be sent keeps no numbers",
+			step: "batch: ledger\nparts:\n  - step: put\n    request: ledger POST /Hives\n    body: {id: H-1}\n    keep: {made: reply.headers.location}\n  - step: get\n    request: ledger GET /${gone}",
+			told: "it: error (get: ",
+		},
+		{
+			name: "a batch with a part that cannot be filled in",
+			step: "batch: ledger\nparts:\n  - step: get\n    request: ledger GET /${gone}",
+			told: "it: error (get: ",
+		},
+		{
+			name:   "a batch that is not sent",
+			step:   "batch: ledger\nparts:\n  - step: put\n    request: ledger POST /Hives\n    body: {id: H-1}",
+			change: func(r *row) { r.dry = true },
+			told:   "it: passed\nwould it: POST http://ledger.example/odata/$batch\n",
+		},
+		{
+			name: "a batch to nobody", step: "batch: ledger\nparts:\n  - step: get\n    request: ledger GET /Hives",
+			told: "it: unreachable (nobody is there)\n",
 		},
 		{
 			name: "a batch whose change set is refused as one",
