@@ -260,3 +260,19 @@ func TestKeySchema(t *testing.T) {
 	n := &yamlfile.Node{Kind: yamlfile.Mapping}
 	assert.Equal(t, []string{"on"}, mapping.NeedsOf(n, func(r *mapping.Reader) { r.Needs(n, "on") }))
 }
+
+// A rule as a mapping says what the same rule says in words.
+func TestKeyedRules(t *testing.T) {
+	for text, want := range map[string]string{
+		"{count: 3}": "count 3", "{count: {over: 3}}": "count over 3", "{length: 2}": "length 2", "{not: 5}": "not 5",
+		"{optional: is text}": "optional is text", "{over: 3}": "over 3", "{between: 1 and 2}": "between 1 and 2",
+		"{all: {over: 1}}": "all over 1", "{some: starts with x}": "some starts with x", "[over 1, under 3]": "over 1 and under 3",
+		"{all of: [over 1, under 3]}": "over 1 and under 3", "{any of: [1, 2]}": "1, or 2", "{count: '3'}": "count 3",
+	} {
+		h, told := read(t, "rule: "+text+"\n")
+		assert.Empty(t, told, text)
+		if assert.NotNil(t, h.rule, text) {
+			assert.Equal(t, want, h.rule.Source, text)
+		}
+	}
+}
