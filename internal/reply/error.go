@@ -59,10 +59,14 @@ func (r *Reply) findError() *Error {
 	}
 	if r.Record.Answer.Status < 400 {
 		payload := unwrapped(r.Payload)
-		if !tellsError(payload) {
+		told := tellsError(payload)
+		if told == "" {
 			return nil
 		}
-		return errorOf(payload)
+		if e := errorOf(payload); e != nil {
+			return e
+		}
+		return &Error{Text: told} // it says that it went wrong, and no more
 	}
 	switch {
 	case r.Format == document.HTML:
@@ -167,17 +171,17 @@ var nameSigns = strings.NewReplacer("_", "", "-", "", ".", "")
 
 func plainName(name string) string { return strings.ToLower(nameSigns.Replace(name)) }
 
-// tellsError says whether a body of success calls something in it an error.
-func tellsError(payload *document.Node) bool {
+// tellsError is what a body of success calls an error in it: a member with its value; empty where nothing is.
+func tellsError(payload *document.Node) string {
 	if payload == nil {
-		return false
+		return ""
 	}
 	if isError(payload) {
-		return true
+		return payload.Name().Local
 	}
 	members := membersOf(payload)
 	if len(members) > mostNames {
-		return false // no error has so many
+		return "" // no error has so many
 	}
 	for _, m := range members {
 		name, v := m.Key, m.Value
@@ -189,10 +193,10 @@ func tellsError(payload *document.Node) bool {
 			slices.Contains(goodNames, plain) && says("false", "0", "no"),
 			slices.Contains(badNames, plain) && says("true", "1", "yes"),
 			(plain == "status" || plain == "result") && says("error", "fail", "failure"):
-			return true
+			return name + " is " + v.Describe()
 		}
 	}
-	return false
+	return ""
 }
 
 // isGiven says whether a member says something: not nothing, no, or zero.
@@ -273,7 +277,7 @@ func errorOf(n *document.Node) *Error {
 	}
 	if len(e.Details) == 1 && (e.Text == "" || e.Text == e.Details[0].Text) {
 		only := e.Details[0]
-		e.Text = only.Text
+		e.Text, e.Code = only.Text, cmp.Or(e.Code, only.Code)
 		if e.Target == "" {
 			e.Target = only.Target
 		}

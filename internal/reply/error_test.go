@@ -1,6 +1,7 @@
 package reply_test
 
 import (
+	"fmt"
 	"net/http"
 	"strings"
 	"testing"
@@ -36,6 +37,22 @@ func TestErrorsAsTheyAreTold(t *testing.T) {
 				`"InnerException": {"ExceptionMessage": "the lot is locked", "ExceptionType": "LockException"}}`,
 			&reply.Error{Code: "LockException", Text: "the lot is locked"},
 		},
+		{"a flag that is an object", 200, `{"success": {"no": "false"}, "lot": "L"}`, nil},
+		{"a flag alone", 200, `{"success": false}`, &reply.Error{Text: "success is false"}},
+		{"a status alone", 200, `{"Status": "FAILURE", "lot": "L"}`, &reply.Error{Code: "FAILURE"}},
+		{"a flag that is null", 200, `{"ok": null, "lot": "L"}`, nil},
+		{"an error that is an empty text", 200, `{"error": "", "lot": "L"}`, nil},
+		{"an error that is a list", 200, `{"errors": [{"code": "A", "message": "m"}], "lot": "L"}`, &reply.Error{Code: "A", Text: "m"}},
+		{"an error that is a text", 200, `{"error": "gone", "lot": "L"}`, &reply.Error{Text: "gone"}},
+		{"as many members as an error has", 200, members(99) + `"ok": false}`, &reply.Error{Text: "ok is false"}},
+		{"more members than an error has", 200, members(100) + `"ok": false}`, nil},
+		{"as many elements as an error has", 200, elements(99) + `<ok>false</ok></r>`, &reply.Error{Text: "ok is \"false\""}},
+		{"more elements than an error has", 200, elements(101) + `<ok>false</ok></r>`, nil},
+		{
+			"an attribute of an instance", 200, `<r xmlns:i="http://www.w3.org/2001/XMLSchema-instance"><error i:type="x"/><b/></r>`,
+			nil,
+		},
+		{"a declaration", 200, `<r><error xmlns:code="5"/><b/></r>`, nil},
 		{"an error without anything", 200, `{"error": {}, "lot": "L"}`, nil},
 		{"errors without any", 200, `{"errors": [], "lot": "L"}`, nil},
 		{"a code of zero", 200, `<result><errorCode>0</errorCode><errorMessage/></result>`, nil},
@@ -187,4 +204,24 @@ func TestErrorsAsTheyAreTold(t *testing.T) {
 			assert.Equal(t, c.want, re.AnyError())
 		})
 	}
+}
+
+// members begins an object with so many members.
+func members(n int) string {
+	var out strings.Builder
+	out.WriteString("{")
+	for i := range n {
+		fmt.Fprintf(&out, `"m%d": %d, `, i, i)
+	}
+	return out.String()
+}
+
+// elements begins an element with so many children.
+func elements(n int) string {
+	var out strings.Builder
+	out.WriteString("<r>")
+	for i := range n {
+		fmt.Fprintf(&out, "<m%d>%d</m%d>", i, i, i)
+	}
+	return out.String()
 }
