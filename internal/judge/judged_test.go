@@ -243,6 +243,20 @@ states:
 	{"one of two statuses", "expect:\n  status: 201 or 4xx", []string{`404 {}`}},
 	{"a refusal that does not come", "expect:\n  refused: connection", []string{`200 {}`}},
 	{"a value that the row lacks", "fields:\n  n: ${kept.nothing}", []string{`200 {"n": 1}`}},
+	{
+		"a fault of 1.2 that the service has on itself", "soap: 1.2\nexpect:\n  fault: Receiver",
+		[]string{`400 Content-Type=application/soap+xml ` + strings.Replace(fault12, "Sender", "Receiver", 1)},
+	},
+	{"success as the service says", "expect:\n  time: under 1 min", []string{`200 {"n": 1}`}},
+	{"a type alone", "expect:\n  type: application/json", []string{`200 {"n": 1}`}},
+	{"a type that is a word", "expect:\n  type: json", []string{`200 {"n": 1}`}},
+	{"a size alone", "expect:\n  size: under 2 kB", []string{`200 {"n": 1}`}},
+	{"a value that nothing is known of", "expect:\n  headers:\n    X-Lot: is absent\nfields:\n  lot: is absent", []string{`200 {"n": 1}`}},
+	{
+		"keep, with a filter that is given the list", "keep:\n  k: list | json\n  l: list | first",
+		[]string{`200 {"list": [1, 2]}`},
+	},
+	{"until, just at the end of the time", "until:\n  n: 3\nevery: 20 s\nwithin: 10 s\n", []string{`200 {"n": 1}`}},
 	{"size and time", "expect:\n  size: over 2 kB\n  time: under 1 min", []string{`200 {"n": 1}`}},
 }
 

@@ -42,7 +42,7 @@ func TestSameAsFile(t *testing.T) {
 		{"no file yet", "json", "", lots, "", false, result.Failed, "there is no file", "run -accept writes it", ""},
 		{"accepted", "json", "", `{"b":1,"a":[{}]}`, "", true, result.Passed, "so", "accepted", "{\n  \"b\": 1,\n  \"a\": [\n    {}\n  ]\n}\n"},
 		{"accepted in the place of another", "json", "{}", `{"b":1}`, "", true, result.Passed, "so", "accepted", "{\n  \"b\": 1\n}\n"},
-		{"not accepted where another check fails", "json", "{}", lots, "type: xml", true, result.Failed, "other checks failed", "", ""},
+		{"not accepted where another check fails", "json", "{}", lots, "type: text/xml", true, result.Failed, "other checks failed", "", ""},
 		{"a value, one more and one less", "json", lots, `{"lots": [{"id": "L-1", "kilos": 41}, {"id": "L-3", "kilos": 1}], "at": "10:01"}`, "", false, result.Failed, "lots[id=L-1].kilos: 41, not 40; ", "", ""},
 		{"an element that is new", "json", `{"lots": []}`, `{"lots": [{"id": "L-1"}]}`, "", false, result.Failed, "is new", "", ""},
 		{"another kind", "json", `{"n": 5}`, `{"n": "5"}`, "", false, result.Failed, `n: "5", not 5`, "", ""},
@@ -50,6 +50,11 @@ func TestSameAsFile(t *testing.T) {
 		{"except nothing", "json", strings.Replace(lots, "10:01", "10:02", 1), lots, "except: [at, ta]", false, result.Passed, "so", "", ""},
 		{"the same, except nothing", "json", "{}", "{}", "except: ta", false, result.Passed, "so", "", ""},
 		{"more than are told", "json", `{"a":1,"b":1,"c":1,"d":1,"e":1,"f":1,"g":1}`, `{"a":2,"b":2,"c":2,"d":2,"e":2,"f":2,"g":2}`, "", false, result.Failed, "; and 2 more", "", ""},
+		{"just as many as are told", "json", `{"a":1,"b":1,"c":1,"d":1,"e":1}`, `{"a":2,"b":2,"c":2,"d":2,"e":2}`, "", false, result.Failed, "e: 2, not 1$", "", ""},
+		{"an element that is missing", "json", `{"a": [1], "b": 2}`, `{}`, "", false, result.Failed, "a is missing; b: 2 is missing$", "", ""},
+		{"another order", "json", `[{"id": "a"}, {"id": "b"}, {"id": "c"}]`, `[{"id": "b"}, {"id": "c"}, {"id": "a"}]`, "", false, result.Failed, "[id=a] is at place 3, not 1$", "", ""},
+		{"text for JSON", "plain", `{"a": 1}`, "none", "", false, result.Failed, `line 1: "none", not `, "", ""},
+		{"JSON for text", "json", "none", `{"a": 1}`, "", false, result.Failed, `line 1: "{", not "none"`, "", ""},
 		{"XML", "xml", "<r><n>1</n></r>", "<r>\n <n>2</n></r>", "", false, result.Failed, `n: "2", not "1"`, "", ""},
 		{"accepted XML", "xml", "", "<r><n>2</n></r>", "", true, result.Passed, "so", "accepted", "<r>\n  <n>2</n>\n</r>\n"},
 		{"text", "plain", "a\nb\n", "a\nc\n", "", false, result.Failed, `line 2: "c", not "b"`, "", ""},
@@ -89,7 +94,7 @@ func TestSameAsFile(t *testing.T) {
 			assert.Equal(t, c.outcome, it.Outcome, it.Reason)
 			check := it.Checks[len(it.Checks)-1]
 			assert.Equal(t, "same as file", check.Subject)
-			assert.Contains(t, check.Got, c.got)
+			assert.Contains(t, check.Got+"$", c.got)
 			assert.Equal(t, c.note, check.Note)
 			told := strings.Join(it.Last().Notes, "\n")
 			assert.Equal(t, strings.Contains(c.expect, "ta"), strings.Contains(told, "except: ta matches nothing"), told)

@@ -2,6 +2,7 @@ package sheet
 
 import (
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -69,6 +70,9 @@ func (e *Expect) FilledIn(scope value.Scope) (*Expect, error) {
 // refusals are the kinds of exchanges that do not come to an answer.
 var refusals = []string{"tls", "certificate", "connection"}
 
+// loneWord is what neither a media type (RFC 9110, 8.3.1: type "/" subtype) nor a rule is.
+var loneWord = regexp.MustCompile(`^[\w.+-]+$`)
+
 // HeaderRule is a rule for a header field.
 type HeaderRule struct {
 	Name string
@@ -91,6 +95,10 @@ var expectKeys = []mapping.Key[Expect]{
 	}),
 	mapping.NewKey("type", "a media type, or a rule", func(r *mapping.Reader, e *Expect, n *yamlfile.Node) {
 		e.Type = r.Rule(n)
+		if n.Kind == yamlfile.Scalar && loneWord.MatchString(n.Text) {
+			r.File.Report(n, "write both parts, like application/json, or a rule: contains "+n.Text,
+				"%q is no media type, and no answer can have it", n.Text)
+		}
 	}),
 	mapping.NewKey("headers", "header: rule", func(r *mapping.Reader, e *Expect, n *yamlfile.Node) {
 		r.NotEmpty(n, "headers")

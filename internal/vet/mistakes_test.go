@@ -1352,7 +1352,7 @@ services:
     operations:
       get: {request: "GET /{id}"}
 checks:
-  good: {expect: {status: 200, type: json}, fields: {id: is text}, where: reply.status > 1}
+  good: {expect: {status: 200, type: application/json}, fields: {id: is text}, where: reply.status > 1}
   quick: {expect: {time: under 1 s}, where: [reply.status > 2, reply.status > 3]}
   strict: {expect: {status: 201}}
 fills:
