@@ -2,6 +2,7 @@ package contract
 
 import (
 	"fmt"
+	"maps"
 	"mime"
 	"slices"
 	"strings"
@@ -83,12 +84,13 @@ func (p Problem) String() string {
 func (o *Endpoint) Build(fields *document.Node, options BuildOptions) (*Request, []Problem) {
 	b := &builder{
 		op: o, options: options, given: map[string]*document.Node{}, as: map[string]string{},
-		body: document.NewObject(),
+		aliases: map[string]*document.Node{}, body: document.NewObject(),
 	}
 	for _, m := range fields.Undotted(namesIn(o)).Members() {
 		b.field(m.Key, m.Value)
 	}
 	b.parameters()
+	b.together()
 	withoutBody := options.Body != "" && !(options.Body == "form" && takesForm(o, options.Type))
 	if withoutBody {
 		b.dropped()
@@ -117,6 +119,34 @@ func (o *Endpoint) Build(fields *document.Node, options BuildOptions) (*Request,
 		b.finishBody()
 	}
 	return &b.request, b.problems
+}
+
+// together tells what is wrong with the parameters of the query beside each other.
+func (b *builder) together() {
+	if b.op.Together == nil {
+		return
+	}
+	given := maps.Clone(b.aliases)
+	for _, p := range b.op.Parameters {
+		if v := b.given[key(p)]; v != nil && p.In == InQuery {
+			given[p.Wire] = v
+		}
+	}
+	wrong := b.op.Together(given)
+	for _, wire := range slices.Sorted(maps.Keys(wrong)) {
+		p := Parameter{In: InQuery, Wire: wire, Name: wire}
+		if known := slices.IndexFunc(b.op.Parameters, func(p Parameter) bool {
+			return p.In == InQuery && p.Wire == wire
+		}); known >= 0 {
+			p = b.op.Parameters[known]
+		}
+		if given[wire] == nil && b.has(p) {
+			continue // it is given outside of the fields
+		}
+		for _, message := range wrong[wire] {
+			b.fail(b.as[key(p)], given[wire] != nil, "", "%s %s", p.Name, message)
+		}
+	}
 }
 
 // acceptOf are the media types of the answers.
@@ -193,7 +223,8 @@ type builder struct {
 	op       *Endpoint
 	options  BuildOptions
 	given    map[string]*document.Node // by place and name
-	as       map[string]string         // how the field was written
+	as       map[string]string         // how the field was written, by the same
+	aliases  map[string]*document.Node // values by the names that options have for them
 	body     *document.Node
 	whole    *document.Node // the body as one value
 	path     map[string]string
@@ -274,6 +305,13 @@ func (b *builder) field(name string, v *document.Node) {
 }
 
 func (b *builder) unknown(name string, v *document.Node) {
+	if b.op.TakesAliases && strings.HasPrefix(name, "@") {
+		b.aliases[name] = v
+		if v != schema.Unknown {
+			b.request.Query = append(b.request.Query, Pair{Name: name, Value: v})
+		}
+		return
+	}
 	if b.op.IsOpen() || b.op.Body != nil && b.op.Body.takes(name, v, b.options.Type) {
 		// A name that is nearly one of the parameters' was most likely meant to be it.
 		near := suggest.Closest(name, b.op.FieldNames())
@@ -344,7 +382,7 @@ func (b *builder) take(p Parameter, written string, v *document.Node) {
 			b.fail(written, true, "", "%s", wrong)
 		}
 	}
-	b.given[key(p)] = v
+	b.given[key(p)], b.as[key(p)] = v, written
 }
 
 // fillParameter gives a value its type. What a list takes may be given alone.

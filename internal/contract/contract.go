@@ -156,6 +156,13 @@ type Endpoint struct {
 	// EncodeAnswer is the other way of DecodeAnswer, for those who answer; nil sends it as it is.
 	EncodeAnswer func(body *document.Node) *document.Node
 
+	// Together tells what is wrong with parameters of the query beside each other, by their
+	// names on the wire; given has what each is. nil says that each stands for itself.
+	Together func(given map[string]*document.Node) map[string][]string
+	// TakesAliases says that a name with @ before it is the alias of a value, in the query
+	// (OData 4.01 Part 2, 5.1.1.14).
+	TakesAliases bool
+
 	// ItemURL is that of Facts.
 	ItemURL func(list *url.URL, item *document.Node) *url.URL
 

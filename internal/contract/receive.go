@@ -2,6 +2,7 @@ package contract
 
 import (
 	"fmt"
+	"maps"
 	"net/http"
 	"net/url"
 	"regexp"
@@ -39,11 +40,31 @@ func (o *Endpoint) Receive(r *Received) (fields *document.Node, wrong []string, 
 			wrong = append(wrong, fmt.Sprintf("%s %s is missing", p.In, p.Wire))
 		}
 	}
+	wrong = append(wrong, o.wrongTogether(r.Query)...)
 	if len(wrong) > 0 {
 		return fields, wrong, http.StatusBadRequest
 	}
 	wrong, status = receiveBody(o, r, fields)
 	return fields, wrong, status
+}
+
+// wrongTogether is what is wrong with the parameters of a query beside each other.
+func (o *Endpoint) wrongTogether(query url.Values) []string {
+	if o.Together == nil {
+		return nil
+	}
+	given := map[string]*document.Node{}
+	for name, texts := range query {
+		given[name] = document.NewUntyped(strings.Join(texts, ","))
+	}
+	found := o.Together(given)
+	var wrong []string
+	for _, wire := range slices.Sorted(maps.Keys(found)) {
+		for _, message := range found[wire] {
+			wrong = append(wrong, "query "+wire+" "+message)
+		}
+	}
+	return wrong
 }
 
 // given are the texts that a request has for a parameter.

@@ -121,7 +121,7 @@ func TestBuild(t *testing.T) {
 		},
 		{
 			"4", "Suppliers.list", "expand: orders($select=numbr;$filter=total gt 'x';$tip=1),name,lines", "",
-			`expand names numbr, which PurchaseOrder does not have; did you mean "number"?, expand compares total, which is decimal number, with the text 'x'; take the quotes away, expand has "$tip=1" in the parentheses of orders, which is not an option there, expand names name, which is part of the entity and leads nowhere, expand names lines, which Supplier does not have; there are: number, name, city, since, rating, creditLimit, active, note and 1 more`,
+			`expand has "$tip=1" in the parentheses of orders, which is not an option there, expand names numbr, which PurchaseOrder does not have; did you mean "number"?, expand compares total, which is decimal number, with the text 'x'; take the quotes away, expand names name, which is part of the entity and leads nowhere, expand names lines, which Supplier does not have; there are: number, name, city, since, rating, creditLimit, active, note and 1 more`,
 		},
 		{
 			"4", "PurchaseOrders.create",
@@ -249,6 +249,14 @@ func TestOptionsRefused(t *testing.T) {
 		{"4", "filter", "rating eq 'god'", `did you mean "good"?`},
 		{"4", "filter", "nonsense(name)", "nonsense"},
 		{"4", "filter", "orders/any(o:o/totl gt 5)", `did you mean "total"?`},
+		{"4", "filter", "'x' eq creditLimit", "filter compares creditLimit, which is decimal number, with the text 'x'"},
+		{"4", "filter", "creditLimit in (5,'6')", "filter compares creditLimit, which is decimal number, with the text '6'"},
+		{"4", "filter", "creditLimit in (5, 6) and name in ('a','b')", ""},
+		{"4", "filter", "since lt 2026-13-45", "filter compares since, which must be a date (2026-11-23), and is \"2026-13-45\""},
+		{"4", "filter", "since lt 2026-02-30", "which is not a day that there is"},
+		{"4", "filter", "since lt 2026-02-27T10:00:00Z", "must be a date"},
+		{"4", "filter", "active eq 1 and not active", "filter compares active, which is true or false, with 1"},
+		{"4", "filter", "5 lt creditLimit and since gt now()", ""},
 		{"4", "orderby", "nme", `orderby names nme, which Supplier does not have; did you mean "name"?`},
 		{"4", "orderby", "name up", "orderby has up after name; asc and desc are there"},
 		{"4", "orderby", "name,", "orderby has an empty name"},

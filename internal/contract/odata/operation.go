@@ -2,6 +2,7 @@ package odata
 
 import (
 	"fmt"
+	"maps"
 	"net/http"
 	"slices"
 	"strings"
@@ -85,9 +86,39 @@ func (c *Contract) planSet(s *set, t *typeDef) {
 	if !s.marks.noCount {
 		add("count", whole.count)
 	}
+	c.planStreams(s, t, one)
 	c.planNavigation(s, t, one)
 	c.planBound(s, t, one, true)
 	c.planBound(s, t, whole, false)
+}
+
+// planStreams adds what is done with the content of a media entity, and with the properties
+// that are streams.
+func (c *Contract) planStreams(s *set, t *typeDef, one *at) {
+	add := func(name, below, about string) {
+		stream := *one
+		stream.path += "/" + below
+		for _, each := range []struct {
+			verb string
+			make func(o *contract.Endpoint)
+		}{{"read", stream.content}, {"replace", stream.keep}, {"remove", stream.remove}} {
+			full := s.name + "." + name + "." + each.verb
+			c.add(full, func() *contract.Endpoint {
+				o := &contract.Endpoint{Name: full, About: about}
+				each.make(o)
+				return o
+			})
+		}
+	}
+	if t.stream {
+		add("content", "$value", "its content")
+	}
+	properties, _ := c.model.all(t)
+	for _, p := range properties {
+		if p.typeName == "Edm.Stream" {
+			add(p.name, p.name, p.about)
+		}
+	}
 }
 
 // planNavigation adds what a navigation property leads to.
@@ -249,6 +280,17 @@ func (a *at) done(result *object) []contract.Answer {
 // finish adds what all operations have in common.
 func (a *at) finish(o *contract.Endpoint, see bool) {
 	o.Parameters = append(o.Parameters, a.m.common()...)
+	if a.t != nil && o.Reads {
+		q := queryChecker{m: a.m, t: a.t, marks: a.s.marks}
+		o.Together = func(given map[string]*document.Node) map[string][]string {
+			wrong := q.together(given)
+			if !a.m.isV2() {
+				maps.Copy(wrong, aliased(given))
+			}
+			return wrong
+		}
+	}
+	o.TakesAliases = !a.m.isV2()
 	if a.m.isV2() && see {
 		o.DecodeAnswer = func(body *document.Node) *document.Node { return a.m.see(body, a.t, a.single) }
 		o.EncodeAnswer = func(body *document.Node) *document.Node { return a.m.unsee(body, a.t) }
@@ -278,12 +320,15 @@ func (a *at) query(name string, t schema.Type, about string) contract.Parameter 
 
 // narrowing are the parameters that say what of an entity comes back.
 func (a *at) narrowing() []contract.Parameter {
-	q := &queryChecker{m: a.m, t: a.t, marks: a.s.marks}
-	out := []contract.Parameter{a.query("select", &option{words: "properties, with commas", check: q.selected},
+	out := []contract.Parameter{a.query("select", &option{words: "properties, with commas"},
 		"only these properties")}
 	if !a.s.marks.noExpand {
-		out = append(out, a.query("expand", &option{words: "what navigation leads to, with commas", check: q.expanded},
+		out = append(out, a.query("expand", &option{words: "what navigation leads to, with commas"},
 			"what is related, in the same answer"))
+	}
+	if !a.m.isV2() {
+		out = append(out, a.query("compute", &option{words: "an expression as a name: total mul 2 as double"},
+			"values that the service calculates"))
 	}
 	return out
 }
@@ -297,10 +342,8 @@ func (a *at) filters() []contract.Parameter {
 		if len(a.s.marks.filterNeeded) > 0 {
 			about += "; it must name " + strings.Join(a.s.marks.filterNeeded, ", ")
 		}
-		p := a.query("filter", &option{
-			words: "a condition: Name eq 'x' and Total gt 5", check: q.filter,
-			write: q.written,
-		}, about)
+		p := a.query("filter", &option{words: "a condition: Name eq 'x' and Total gt 5"}, about)
+		p.Write = func(v *document.Node) string { return q.written(v.Text) }
 		p.Required = len(a.s.marks.filterNeeded) > 0
 		out = append(out, p)
 	}
@@ -311,14 +354,20 @@ func (a *at) filters() []contract.Parameter {
 }
 
 func (a *at) list(o *contract.Endpoint) {
-	q := &queryChecker{m: a.m, t: a.t, marks: a.s.marks}
 	o.Method, o.Path, o.Reads = http.MethodGet, a.path, true
 	o.Parameters = append(slices.Clone(a.keys), a.filters()...)
 	o.Parameters = append(o.Parameters, a.narrowing()...)
 	if !a.s.marks.unsortable {
 		o.Parameters = append(o.Parameters,
-			a.query("orderby", &option{words: "properties, each with asc or desc after it", check: q.ordered}, ""))
+			a.query("orderby", &option{words: "properties, each with asc or desc after it"}, ""))
 	}
+	if !a.m.isV2() {
+		o.Parameters = append(o.Parameters,
+			a.query("apply", &option{words: "transformations: groupby((Name),aggregate(Total with sum as All))"},
+				"what is made of them first"))
+	}
+	o.Parameters = append(o.Parameters, a.query("skiptoken", &option{words: "a token"},
+		"the page that goes on from there, as the service told it"))
 	whole := counting{&object{m: a.m, single: &property{typeName: "Edm.Int32", facets: noFacets}}}
 	if !a.s.marks.noTop {
 		o.Parameters = append(o.Parameters, a.query("top", whole, "how many"))
@@ -374,10 +423,40 @@ func (a *at) body(use use) *contract.Body {
 	return &contract.Body{Required: true, Contents: []contract.Content{content}}
 }
 
+// anyBody is a body of whatever media type.
+func anyBody() *contract.Body {
+	return &contract.Body{Required: true, Contents: []contract.Content{{Type: "*/*"}}}
+}
+
+// content reads a stream; keep writes one (OData 4.01 Part 1, 11.2.4 and 11.4.7).
+func (a *at) content(o *contract.Endpoint) {
+	o.Method, o.Path, o.Reads = http.MethodGet, a.path, true
+	o.Parameters = slices.Clone(a.keys)
+	o.Answers = []contract.Answer{
+		{Status: "204", About: "nothing is there"},
+		{Status: "2XX", Contents: []contract.Content{{Type: "*/*"}}}, {Status: "default"},
+	}
+	a.finish(o, false)
+	o.Together = nil
+}
+
+func (a *at) keep(o *contract.Endpoint) {
+	a.changing(o, http.MethodPut)
+	o.Body = anyBody()
+}
+
 func (a *at) create(o *contract.Endpoint) {
 	o.Method, o.Path = http.MethodPost, a.path
 	o.Parameters = slices.Clone(a.keys)
+	if a.m.version == "4.01" { // OData 4.01 Part 2, 5.1.11
+		o.Parameters = append(o.Parameters, a.query("index",
+			&object{m: a.m, single: &property{typeName: "Edm.Int32", facets: noFacets}},
+			"the place in an ordered list; -1 is before the last"))
+	}
 	o.Body = a.body(forCreate)
+	if a.t.stream {
+		o.Body = anyBody() // OData 4.01 Part 1, 11.4.7.1
+	}
 	o.Answers = a.done(&object{t: a.t})
 	a.finish(o, true)
 }

@@ -11,12 +11,9 @@ import (
 	"testbench/internal/suggest"
 )
 
-// option is a query option to those that use schemas: a text that is checked.
-type option struct {
-	words string
-	check func(text string) []string
-	write func(text string) string // as it is sent, where that is not as it was given
-}
+// option is a query option to those that use schemas: a text. It is checked beside the
+// others.
+type option struct{ words string }
 
 // Words says what is to be written.
 func (o *option) Words() string { return o.words }
@@ -24,7 +21,7 @@ func (o *option) Words() string { return o.words }
 // Outline has no fields.
 func (o *option) Outline(int) []schema.Row { return nil }
 
-// Fill joins a list, and checks the text.
+// Fill joins a list.
 func (o *option) Fill(v *document.Node) (*document.Node, []schema.FillError) {
 	if v == schema.Unknown {
 		return v, nil
@@ -39,17 +36,7 @@ func (o *option) Fill(v *document.Node) (*document.Node, []schema.FillError) {
 	if !v.IsScalar() {
 		return v, []schema.FillError{{Message: "must be text, and is " + v.Describe()}}
 	}
-	if o.check == nil {
-		return v, nil
-	}
-	var short []schema.FillError
-	for _, says := range o.check(v.Text) {
-		short = append(short, schema.FillError{Message: says})
-	}
-	if o.write != nil && len(short) == 0 {
-		v = &document.Node{Kind: v.Kind, Text: o.write(v.Text), Secret: v.Secret}
-	}
-	return v, short
+	return v, nil
 }
 
 // Check says nothing: options do not come back.
@@ -238,10 +225,7 @@ func (q queryChecker) expanded(text string) []string {
 // nested checks the options within an expand.
 func (q queryChecker) nested(p *property, text string) []string {
 	inner := queryChecker{m: q.m, t: q.m.find(p.typeName)}
-	checks := map[string]func(string) []string{
-		"$select": inner.selected, "$expand": inner.expanded, "$orderby": inner.ordered, "$filter": inner.filter,
-		"$top": nil, "$skip": nil, "$count": nil, "$search": nil, "$levels": nil, "$compute": nil,
-	}
+	given := map[string]*document.Node{}
 	var says []string
 	for _, one := range split(text, ';') {
 		name, value, ok := strings.Cut(one, "=")
@@ -249,15 +233,22 @@ func (q queryChecker) nested(p *property, text string) []string {
 		if !strings.HasPrefix(name, "$") {
 			name = "$" + name
 		}
-		check, known := checks[name]
-		switch {
-		case !ok || !known:
+		if !ok || !slices.Contains(nestedOptions, name) {
 			q.fail(&says, "has %q in the parentheses of %s, which is not an option there", one, p.name)
-		case check != nil:
-			says = append(says, check(strings.TrimSpace(value))...)
+			continue
 		}
+		given[name] = document.NewText(strings.TrimSpace(value))
+	}
+	wrong := inner.together(given)
+	for _, name := range nestedOptions {
+		says = append(says, wrong[name]...)
 	}
 	return says
+}
+
+// nestedOptions are those that may be in the parentheses of an expand (OData 4.01 Part 2, 5.1.3).
+var nestedOptions = []string{
+	"$select", "$expand", "$orderby", "$filter", "$top", "$skip", "$count", "$search", "$levels", "$compute", "$apply",
 }
 
 // tokenForm cuts a condition into its words.
@@ -407,6 +398,15 @@ func (q queryChecker) expression(t *typeDef, text string) []string {
 		case slices.Contains(operators, word) && next != "(" || word == "not" || word == "in":
 			if slices.Contains(comparisons, word) {
 				q.compared(t, variables, before(i), word, next, &says)
+				q.compared(t, variables, next, word, before(i), &says)
+			}
+			if word == "in" && next == "(" {
+				for _, item := range words[i+2:] {
+					if item == ")" {
+						break
+					}
+					q.compared(t, variables, before(i), word, item, &says)
+				}
 			}
 		case isLambda(word) && next == "(":
 			// lines/any(l: …): the variable stands for an item of the list.
@@ -487,11 +487,12 @@ func (q queryChecker) compared(t *typeDef, variables map[string]*typeDef, left, 
 	says *[]string,
 ) {
 	var ignored []string
-	if left == "" || right == "" || !isWord(left) || slices.Contains(constantsOf, left) {
+	if left == "" || right == "" || !isWord(left) || slices.Contains(constantsOf, left) ||
+		strings.ContainsAny(right, "(),[]{}") {
 		return
 	}
 	p := q.resolve(t, variables, left, &ignored)
-	if p == nil || operator == "in" || operator == "has" {
+	if p == nil || operator == "has" {
 		return
 	}
 	edm, enum, _ := q.m.primitive(p.typeName)
@@ -508,6 +509,12 @@ func (q queryChecker) compared(t *typeDef, variables map[string]*typeDef, left, 
 	case isText && q.m.isV2() && (edm == "Edm.DateTime" || edm == "Edm.Guid" || edm == "Edm.Time"):
 		q.fail(says, "compares %s with the text %s; write %s", left, right,
 			q.m.literal(p.typeName, strings.Trim(right, "'")))
+	case !q.m.isV2() && edm == "Edm.Boolean" && (isText || isNumber):
+		q.fail(says, "compares %s, which is true or false, with %s", left, right)
+	case !q.m.isV2() && !isText && !isWord(right) && forms[edm].form != nil:
+		if wrong := wrongText(edm, noFacets, document.NewText(right)); wrong != "" {
+			q.fail(says, "compares %s, which %s", left, wrong)
+		}
 	case isText && enum != nil:
 		if wrong := wrongMember(enum, document.NewText(strings.Trim(right, "'"))); wrong != "" {
 			q.fail(says, "compares %s, which %s", left, wrong)

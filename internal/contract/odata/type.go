@@ -2,6 +2,7 @@ package odata
 
 import (
 	"fmt"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -370,7 +371,7 @@ func (m *model) typed(typeName string, v *document.Node) *document.Node {
 
 // Check holds an answer against the metadata.
 func (o *object) Check(v *document.Node) []schema.Fault {
-	c := &checker{m: o.m}
+	c := &checker{m: o.m, named: selectedBy(v)}
 	if o.wrapper {
 		value := v.Get("value")
 		switch {
@@ -397,7 +398,34 @@ func (o *object) Check(v *document.Node) []schema.Fault {
 
 type checker struct {
 	m      *model
+	named  map[string]bool // what the answer itself says that there is, beyond the metadata
 	faults []schema.Fault
+}
+
+// nameForm is a simple identifier (OData ABNF 4.01, odataIdentifier).
+var nameForm = regexp.MustCompile(`[\pL_][\pL\pN_]*`)
+
+// selectedBy are the names in the select list of an answer's context URL: what was selected,
+// with the values that $compute and $apply made (OData 4.01 Part 1, 10.7 and 10.8; Data
+// Aggregation 4.0, 3.4). nil where it has none.
+func selectedBy(v *document.Node) map[string]bool {
+	context := v.Get("@odata.context")
+	if context == nil {
+		context = v.Get("@context")
+	}
+	if context == nil {
+		return nil
+	}
+	_, fragment, _ := strings.Cut(context.Text, "#")
+	_, list, _ := strings.Cut(strings.TrimSuffix(fragment, "/$entity"), "(")
+	if !strings.HasSuffix(list, ")") {
+		return nil
+	}
+	named := map[string]bool{}
+	for _, name := range nameForm.FindAllString(list, -1) {
+		named[name] = true
+	}
+	return named
 }
 
 func (c *checker) fail(at *document.Node, path, format string, args ...any) {
@@ -433,7 +461,7 @@ func (c *checker) object(t *typeDef, v *document.Node, path string) {
 		below := schema.Below(path, m.Key)
 		p := c.m.property(t, m.Key)
 		if p == nil {
-			if !c.m.isOpen(t) {
+			if !c.m.isOpen(t) && !c.named[m.Key] {
 				c.fail(m.Value, below, "is not in the metadata of %s", local(t.name))
 			}
 			continue
