@@ -434,7 +434,8 @@ func (a *at) content(o *contract.Endpoint) {
 	o.Parameters = slices.Clone(a.keys)
 	o.Answers = []contract.Answer{
 		{Status: "204", About: "nothing is there"},
-		{Status: "2XX", Contents: []contract.Content{{Type: "*/*"}}}, {Status: "default"},
+		{Status: "2XX", Contents: []contract.Content{{Type: "*/*"}}},
+		{Status: "default"},
 	}
 	a.finish(o, false)
 	o.Together = nil
