@@ -59,7 +59,6 @@ func (c *Contract) IsV2() bool { return c.model.isV2() }
 func WriteMultipart(parts []BatchPart, together, older bool) (contentType string, body []byte) {
 	var out bytes.Buffer
 	w := multipart.NewWriter(&out)
-	_ = w.SetBoundary("batch_heatherfold")
 	for i := 0; i < len(parts); i++ {
 		if !parts[i].writes() || !together && !older {
 			writePart(w, &parts[i])
@@ -72,7 +71,6 @@ func WriteMultipart(parts []BatchPart, together, older bool) (contentType string
 		}
 		var inner bytes.Buffer
 		changes := multipart.NewWriter(&inner)
-		_ = changes.SetBoundary(fmt.Sprintf("changes_%s", set[0].ID))
 		for j := range set {
 			writePart(changes, &set[j])
 		}
