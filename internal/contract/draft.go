@@ -55,17 +55,24 @@ func (o *Endpoint) Draft(d DraftOptions) (*Draft, error) {
 		return nil, err
 	}
 	built, _ := o.Build(made.Root, BuildOptions{Type: mediaType})
-	out.Lines = []string{built.Line()}
-	for _, h := range built.Headers {
+	drafted := built.Draft()
+	drafted.TooLarge, drafted.Omitted = out.TooLarge, out.Omitted
+	return drafted, nil
+}
+
+// Draft is a request as the skeleton of one.
+func (r *Request) Draft() *Draft {
+	out := &Draft{Lines: []string{r.Line()}}
+	for _, h := range r.Headers {
 		out.Lines = append(out.Lines, h.Name+": "+h.Value.Text)
 	}
-	if built.Type != "" {
-		out.Lines = append(out.Lines, "Content-Type: "+built.Type)
+	if r.Type != "" {
+		out.Lines = append(out.Lines, "Content-Type: "+r.Type)
 	}
-	if body := built.bodyText(); body != "" {
+	if body := r.bodyText(); body != "" {
 		out.Text = body + "\n"
 	}
-	return out, nil
+	return out
 }
 
 // draftAnswer writes an answer of success.

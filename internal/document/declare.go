@@ -1,6 +1,10 @@
 package document
 
-import "maps"
+import (
+	"fmt"
+	"maps"
+	"slices"
+)
 
 // Declare writes the namespaces of an element and all below it as
 // declarations: the root's own as the default, others by prefix where needed.
@@ -30,6 +34,11 @@ func declare(n *Node, inherited string, prefixes map[string]string) {
 		n.SetAttributes(append([]Attribute{{Name: Name{Prefix: "xmlns", Local: p}, Value: n.Name().Space}},
 			n.Attributes()...))
 	}
+	for i := range n.Attributes() {
+		if a := &n.Attributes()[i]; a.Name.Prefix == "" && a.Name.Space != "" && !a.IsDeclaration() {
+			a.Name.Prefix = prefixFor(scope, a.Name.Space) // the default namespace is not one of attributes
+		}
+	}
 	for _, a := range n.Attributes() {
 		if a.Name.Prefix == "" || a.IsDeclaration() || a.Name.Prefix == "xml" || scope[a.Name.Prefix] == a.Name.Space {
 			continue
@@ -39,6 +48,20 @@ func declare(n *Node, inherited string, prefixes map[string]string) {
 	}
 	for _, item := range n.Items() {
 		declare(item, inherited, scope)
+	}
+}
+
+// prefixFor is a prefix that a namespace has, else one that none has.
+func prefixFor(scope map[string]string, space string) string {
+	for _, prefix := range slices.Sorted(maps.Keys(scope)) {
+		if scope[prefix] == space && prefix != "" {
+			return prefix
+		}
+	}
+	for i := 1; ; i++ {
+		if prefix := fmt.Sprintf("a%d", i); scope[prefix] == "" {
+			return prefix
+		}
 	}
 }
 

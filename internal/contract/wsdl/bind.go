@@ -337,6 +337,10 @@ func (l *loader) message(op *Operation, b *Binding, o, abstract element, way str
 		if err := l.mime(m, &concrete); err != nil {
 			return nil, err
 		}
+		if b.Protocol.isPlain() {
+			l.plainMessage(m, op, &concrete, parts, way)
+			return m, nil
+		}
 		if body, ok := concrete.extension("body"); ok {
 			namespace = body.value("namespace")
 			m.Encoded = body.value("use") == "encoded"
@@ -400,8 +404,10 @@ func (l *loader) payload(m *Message, op *Operation, b *Binding, parts []part, na
 	for _, p := range parts {
 		accessor := &xsd.Element{Name: xsd.Name{Local: p.name}, Type: p.typ, Nillable: m.Encoded}
 		if p.element != nil {
-			l.note(p.at, "the part %s of an rpc message is an element; it needs a type (Basic Profile 1.1, R2203)",
-				p.name)
+			if !b.Protocol.isPlain() {
+				l.note(p.at, "the part %s of an rpc message is an element; it needs a type (Basic Profile 1.1, R2203)",
+					p.name)
+			}
 			accessor.Type = p.element.Type
 		}
 		group.Particles = append(group.Particles, &xsd.Particle{Min: 1, Max: 1, Term: accessor})

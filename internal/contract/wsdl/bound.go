@@ -136,8 +136,7 @@ func (b *Bound) Decode(body *document.Node) *document.Node { return body }
 func (b *Bound) Build(fields *document.Node, o contract.BuildOptions) (*contract.Request, []contract.Problem) {
 	r := &contract.Request{Method: "POST"}
 	if b.Version == "" {
-		b.plain(r, fields)
-		return r, nil
+		return r, b.plain(r, fields, o)
 	}
 	r.Envelope = &contract.Envelope{
 		Version: b.Version, Action: b.Operation.Action,
@@ -155,19 +154,6 @@ func (b *Bound) Build(fields *document.Node, o contract.BuildOptions) (*contract
 		problems = append(problems, contract.Problem{Field: f.Path, Message: f.String()})
 	}
 	return r, problems
-}
-
-func (b *Bound) plain(r *contract.Request, fields *document.Node) {
-	r.Path = b.Operation.Location
-	var pairs []contract.Pair
-	for _, m := range fields.Members() {
-		pairs = append(pairs, contract.Pair{Name: m.Key, Value: m.Value})
-	}
-	if b.Port.Binding.Protocol == HTTPGet {
-		r.Method, r.Query = "GET", pairs
-		return
-	}
-	r.Form = pairs
 }
 
 // fill makes the payload of a request from fields by name.
@@ -220,7 +206,7 @@ func (b *Bound) fill(fields *document.Node, o contract.BuildOptions) ([]*documen
 func (b *Bound) Judge(got contract.Got) contract.Judgement {
 	switch {
 	case b.Version == "":
-		return contract.Judgement{}
+		return b.judgePlain(got)
 	case got.Message == nil && b.Operation.Output == nil && got.Status < 300:
 		return contract.Judgement{} // one way: nothing needs to come back (SOAP 1.1, 6; Basic Profile 1.1, R2714)
 	case got.Message == nil:

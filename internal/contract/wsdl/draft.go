@@ -63,8 +63,12 @@ func (c *Contract) Draft(b *Binding, o *Operation, options DraftOptions) (*Draft
 	if version == "" {
 		version = b.Protocol.Version()
 	}
-	if version == "" {
-		return nil, fmt.Errorf("%s is not called by SOAP in the binding %s", o.Name, b.Name)
+	plain := version == "" && b.Protocol.isPlain()
+	switch {
+	case version == "" && !plain:
+		return nil, fmt.Errorf("%s is not called by SOAP or plain HTTP in the binding %s", o.Name, b.Name)
+	case plain && len(message.Payload) == 0:
+		return nil, fmt.Errorf("%s says nothing of what is in its body", o.Name)
 	}
 	d := &Draft{Remarks: map[*document.Node]string{}}
 	for _, e := range message.Payload {
@@ -89,6 +93,11 @@ func (c *Contract) Draft(b *Binding, o *Operation, options DraftOptions) (*Draft
 		for n, remark := range sample.Remarks {
 			d.Remarks[n] = remark
 		}
+	}
+	if plain {
+		d.Envelope = d.Payload[0]
+		document.Declare(d.Envelope)
+		return d, nil
 	}
 	var blocks []*document.Node
 	for _, h := range message.Headers {

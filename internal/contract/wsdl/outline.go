@@ -215,6 +215,10 @@ func (b *Bound) Draft(o contract.DraftOptions) (*contract.Draft, error) {
 	if err != nil {
 		return nil, err
 	}
+	if b.Version == "" && !o.Answer && o.As != "step" && o.As != "json" && !b.Operation.Input.IsBody {
+		request, _ := b.Build(d.Fields(), contract.BuildOptions{})
+		return request.Draft(), nil
+	}
 	return d.as(o), nil
 }
 

@@ -26,7 +26,7 @@ var brokenByThemselves = []string{
 	"an element needs a name or a ref",                     // 3.3.3
 	"there is no type {http://www.w3.org/2001/09/soap-enc", // of a draft of SOAP 1.2, declared nowhere
 	"has no request: the service sends it of its own",      // WSDL 1.1, 2.4.4
-	"is not called by SOAP in the binding",                 // it is a request of plain HTTP
+	"says nothing of what is in its body",                  // it is a request of plain HTTP
 }
 
 // WSDLs that others wrote, for the tests of their own toolkits, are read, and each operation is drafted that is not

@@ -116,9 +116,12 @@ type Operation struct {
 	// AddressingAction is the action of WS-Addressing (1.0 Metadata, 4.4).
 	AddressingAction string
 	Location         string // of an HTTP binding, below the address
-	Input            *Message
-	Output           *Message // nil for one that is not answered
-	Faults           []*Fault
+	// Replaces says that the parts of the input are written into the location, each in the
+	// place of its name in parentheses (http:urlReplacement, WSDL 1.1, 4.5).
+	Replaces bool
+	Input    *Message
+	Output   *Message // nil for one that is not answered
+	Faults   []*Fault
 	// Faulty says why it cannot be used: what it needs is wrong in the contract. nil where it can.
 	Faulty *xsd.Problem
 }
@@ -134,6 +137,10 @@ type Message struct {
 	// Encoded says that values are written by SOAP 1.1, section 5.
 	Encoded       bool
 	EncodingStyle string
+	// IsBody says that the payload is the whole body, without an envelope.
+	IsBody bool
+	// Types are the media types of a body without an envelope; empty where none is said.
+	Types []string
 	// Attachments are the parts that travel beside the envelope.
 	Attachments []Attachment
 }

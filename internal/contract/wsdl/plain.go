@@ -1,0 +1,107 @@
+package wsdl
+
+import (
+	"fmt"
+	"net/url"
+	"slices"
+	"strings"
+
+	"testbench/internal/contract"
+	"testbench/internal/document"
+	"testbench/internal/xsd"
+)
+
+// isPlain says whether messages go without an envelope (WSDL 1.1, 4 and 5).
+func (p Protocol) isPlain() bool { return p == HTTPGet || p == HTTPPost }
+
+// plainMessage reads a message of an HTTP binding: parts that are fields, or one part that is
+// the body (WSDL 1.1, 4.4, 4.5 and 5.2 to 5.4).
+func (l *loader) plainMessage(m *Message, op *Operation, concrete *element, parts []part, way string) {
+	op.Replaces = op.Replaces || len(concrete.children(HTTPNamespace, "urlReplacement")) > 0
+	for _, content := range concrete.children(MIMENamespace, "content") {
+		if mediaType := content.value("type"); mediaType != "" {
+			m.Types = append(m.Types, mediaType)
+		}
+	}
+	for _, whole := range concrete.children(MIMENamespace, "mimeXml") {
+		for _, p := range parts {
+			if name := whole.value("part"); name != "" && name != p.name {
+				continue
+			}
+			if p.element == nil {
+				p.element = &xsd.Element{Name: xsd.Name{Local: p.name}, Type: p.typ}
+			}
+			m.Payload, m.IsBody = []*xsd.Element{p.element}, true
+			return
+		}
+		l.note(whole, "%s has no part %q for its body", op.Wire, whole.value("part"))
+	}
+	if way == "input" {
+		l.payload(m, op, &Binding{Protocol: HTTPGet}, parts, "", way)
+	}
+}
+
+// plain makes the request of an HTTP binding (WSDL 1.1, 4).
+func (b *Bound) plain(r *contract.Request, fields *document.Node, o contract.BuildOptions) []contract.Problem {
+	r.Path = b.Operation.Location
+	if b.Port.Binding.Protocol == HTTPGet {
+		r.Method = "GET"
+	}
+	if o.Body != "" {
+		return nil
+	}
+	fields, problems := b.Overlay.Fill(fields, o.IsKind)
+	payload, wrong := b.fill(fields, o)
+	for _, f := range wrong {
+		problems = append(problems, contract.Problem{Field: f.Path, Message: f.String()})
+	}
+	if input := b.Operation.Input; input != nil && input.IsBody {
+		document.Declare(payload[0])
+		r.Type, r.Body = "text/xml", payload[0]
+		return problems
+	}
+	var pairs []contract.Pair
+	for _, m := range fields.Members() {
+		if b.Operation.Replaces && strings.Contains(r.Path, "("+m.Key+")") {
+			r.Path = strings.ReplaceAll(r.Path, "("+m.Key+")", url.PathEscape(m.Value.Text))
+			continue
+		}
+		pairs = append(pairs, contract.Pair{Name: m.Key, Value: m.Value})
+	}
+	if r.Method == "GET" {
+		r.Query = pairs
+	} else {
+		r.Form = pairs
+	}
+	return problems
+}
+
+// judgePlain holds the answer of an HTTP binding against what the contract says of it.
+func (b *Bound) judgePlain(got contract.Got) contract.Judgement {
+	output := b.Operation.Output
+	switch {
+	case output == nil || got.Status >= 300 || !output.IsBody && len(output.Types) == 0:
+		return contract.Judgement{}
+	case !output.IsBody:
+		mediaType := got.Header.Get("Content-Type")
+		if slices.ContainsFunc(output.Types, func(known string) bool { return contract.MatchesType(known, mediaType) }) {
+			return contract.Judgement{Judged: true}
+		}
+		return contract.Judgement{Judged: true, Wrong: []string{
+			fmt.Sprintf("the content type is %q, and the contract says %s", mediaType, strings.Join(output.Types, " or ")),
+		}}
+	case got.Body == nil || got.Body.Kind != document.Element:
+		return contract.Judgement{Judged: true, Wrong: []string{"the answer is not XML, but " + got.What}}
+	}
+	expected := output.Payload[0]
+	if name := (xsd.Name{Space: got.Body.Name().Space, Local: got.Body.Name().Local}); name != expected.Name {
+		return contract.Judgement{Judged: true, Wrong: []string{
+			fmt.Sprintf("the answer is %s, and the contract says %s", name.Full(), expected.Name.Full()),
+		}}
+	}
+	var found []string
+	v := xsd.NewValidator(b.Contract.Schema)
+	v.Report = func(f xsd.Fault) { found = append(found, f.Text()) }
+	v.Tree(got.Body, expected, nil)
+	return contract.Judgement{Judged: true, Wrong: found}
+}
