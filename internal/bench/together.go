@@ -2,6 +2,7 @@ package bench
 
 import (
 	"errors"
+	"fmt"
 	"slices"
 	"strings"
 
@@ -162,6 +163,9 @@ func (b *Bench) CheckContracts() {
 					"the contract of %s is wrong in what some operations need, so they cannot be used: %s; "+
 						"`testbench survey %s` says why", s.Name, document.FewNames(faulty), s.Name)
 			}
+			if refused := c.Refused(); len(refused) > 0 {
+				b.Source.Remark(s.at, "in the contract of %s: %s%s", s.Name, refused[0], andMore(len(refused)-1, s.Name))
+			}
 			continue
 		}
 		for _, one := range []struct {
@@ -181,4 +185,12 @@ func (b *Bench) CheckContracts() {
 			}
 		}
 	}
+}
+
+// andMore ends a remark on the first of several.
+func andMore(n int, service string) string {
+	if n == 0 {
+		return ""
+	}
+	return fmt.Sprintf(" (and %d more: `testbench survey %s`)", n, service)
 }

@@ -130,6 +130,9 @@ func showValidation(s *session, name string, result *workbench.Validation) (int,
 		place := fmt.Sprintf("%s:%d:%d: ", name, f.Line, f.Column)
 		t.printf("%s%s\n", t.in(faint, t.visible(place)), t.visible(f.Text()))
 	}
+	for _, p := range result.Refused {
+		t.note("%s", p)
+	}
 	if result.Total == 0 {
 		t.printf("%s: %s\n", t.in(green, "valid"), t.visible(result.What))
 		return status, nil
@@ -147,5 +150,11 @@ func validationJSON(v *workbench.Validation) any {
 		faults = append(faults,
 			map[string]any{"line": f.Line, "column": f.Column, "path": f.Path, "message": f.Message})
 	}
-	return map[string]any{"message": v.What, "valid": v.Total == 0, "faults": faults, "total": v.Total}
+	notes := []string{}
+	for _, p := range v.Refused {
+		notes = append(notes, p.String())
+	}
+	return map[string]any{
+		"message": v.What, "valid": v.Total == 0, "faults": faults, "total": v.Total, "notes": notes,
+	}
 }

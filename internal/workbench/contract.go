@@ -171,6 +171,8 @@ type Validation struct {
 	What   string // what the message is, in words
 	Faults []xsd.Fault
 	Total  int // of faults, those beyond the limit too
+	// Refused is what other toolkits refuse the schema for.
+	Refused []xsd.Problem
 }
 
 // Validate holds a message against the contract in one pass: an envelope against a
@@ -187,7 +189,7 @@ func (c *Contract) Validate(in io.Reader, most int) (*Validation, error) {
 		return out, err
 	}
 	what, err := c.Contract.Validate(in, report)
-	out.What = what
+	out.What, out.Refused = what, c.Contract.Refused()
 	if fault, ok := xsd.SyntaxFault(err); ok {
 		report(fault)
 		return out, nil

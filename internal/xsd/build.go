@@ -43,6 +43,13 @@ type attributeSet struct {
 
 func (b *builder) fail(x xnode, format string, args ...any) { b.loader.fail(x.at(), format, args...) }
 
+// refused warns of what the Recommendation forbids, and what does no harm here.
+func (b *builder) refused(x xnode, format string, args ...any) {
+	at := x.at()
+	at.Refused = true
+	b.loader.warn(at, format, args...)
+}
+
 func (b *builder) warn(x xnode, format string, args ...any) { b.loader.warn(x.at(), format, args...) }
 
 func (b *builder) build() {

@@ -170,7 +170,11 @@ func (b *builder) simpleType(x xnode) *SimpleType {
 	case "union":
 		t = &SimpleType{Base: builtins["anySimpleType"], Variety: Union}
 		for _, member := range strings.Fields(form.value("memberTypes")) {
-			t.addMember(b.simpleNamed(form, member))
+			m := b.simpleNamed(form, member)
+			if m.final&byUnion != 0 { // Part 2, 4.1.6
+				b.refused(form, "the type %s is final, and cannot be a member of a union", m.Name)
+			}
+			t.addMember(m)
 		}
 		for inner := range form.children() {
 			if inner.Name().Local == "simpleType" {

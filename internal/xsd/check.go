@@ -90,11 +90,53 @@ func (b *builder) vet(x xnode) {
 		}
 		b.vet(c)
 	}
+	b.vetOrder(x)
 	for _, item := range x.Items() {
 		if item.IsScalar() && strings.TrimSpace(item.Text) != "" {
 			b.fail(x, "the text %s is not allowed in %s", excerpt.Quote(strings.TrimSpace(item.Text)), x.Name().Local)
 		}
 	}
+}
+
+// models are the particles that a type or a derivation begins with.
+var models = []string{"sequence", "choice", "all", "group", "simpleContent", "complexContent"}
+
+// apart are facets of which a restriction may have one (XML Schema 1.0 Part 2, 4.3.1.4,
+// 4.3.7.4 and 4.3.8.4).
+var apart = [][2]string{
+	{"minInclusive", "minExclusive"}, {"maxInclusive", "maxExclusive"}, {"length", "minLength"}, {"length", "maxLength"},
+}
+
+// vetOrder tells what is in the wrong place or together with what excludes it.
+func (b *builder) vetOrder(x xnode) {
+	has := map[string]bool{}
+	attribute := ""
+	for c := range x.children() {
+		name := c.Name().Local
+		has[name] = true
+		switch {
+		case x.Name().Local == "schema":
+			for _, local := range []string{"minOccurs", "maxOccurs", "use", "form", "ref"} {
+				if _, there := c.attr(local); there { // Part 1, 3.2.3 and 3.3.3
+					b.refused(c, "%s is not allowed at the top of a schema, and is passed over", local)
+				}
+			}
+		case name == "attribute" || name == "attributeGroup" || name == "anyAttribute":
+			attribute = name
+		case attribute != "" && slices.Contains(models, name): // Part 1, 3.4.2
+			b.refused(c, "%s is after %s, and must be before it", name, attribute)
+		}
+	}
+	for _, two := range apart {
+		if x.Name().Local == "restriction" && has[two[0]] && has[two[1]] {
+			b.refused(x, "a restriction has %s and %s, and may have one of them", two[0], two[1])
+		}
+	}
+}
+
+// Refused are the warnings of what others refuse a schema for.
+func (s *Schema) Refused() []Problem {
+	return slices.DeleteFunc(slices.Clone(s.Warnings()), func(p Problem) bool { return !p.Refused })
 }
 
 // Warnings tell what is wrong in the schema, but does not keep it from use, in the order
@@ -109,7 +151,7 @@ func (s *Schema) Warnings() []Problem {
 				continue
 			}
 			if words, found := s.ambiguous(m, true); found {
-				s.warned = appendWarning(s.warned, t.at,
+				s.warned = appendWarning(s.warned, refusedAt(t.at),
 					"the content of %s is ambiguous: %s (unique particle attribution)", nameOr(t.Name, "a type"), words)
 			}
 			s.consistentElements(t, m)
@@ -117,6 +159,11 @@ func (s *Schema) Warnings() []Problem {
 		byPlace(s.warned)
 	})
 	return s.warned
+}
+
+func refusedAt(at Problem) Problem {
+	at.Refused = true
+	return at
 }
 
 // distinctElements checks that in an all group a name stands once: which of two
@@ -129,7 +176,7 @@ func (s *Schema) distinctElements(t *ComplexType, all []*Particle) {
 			continue
 		}
 		if met[e.Name] {
-			s.warned = appendWarning(s.warned, t.at,
+			s.warned = appendWarning(s.warned, refusedAt(t.at),
 				"the content of %s is ambiguous: %s is in all twice (unique particle attribution)",
 				nameOr(t.Name, "a type"), e.Name)
 		}
@@ -147,7 +194,7 @@ func (s *Schema) consistentElements(t *ComplexType, m *model) {
 			continue
 		}
 		if other, met := types[e.Name]; met && other != e.Type {
-			s.warned = appendWarning(s.warned, t.at, "%s is in %s with two types", e.Name, nameOr(t.Name, "a type"))
+			s.warned = appendWarning(s.warned, refusedAt(t.at), "%s is in %s with two types", e.Name, nameOr(t.Name, "a type"))
 		}
 		types[e.Name] = e.Type
 	}

@@ -58,13 +58,20 @@ type Problem struct {
 	Location     string // file or address
 	Line, Column int
 	Message      string
+	// Refused says that the Recommendation forbids it: it does no harm here, and others
+	// refuse the whole schema for it.
+	Refused bool
 }
 
 func (p Problem) String() string {
-	if p.Line == 0 {
-		return p.Location + ": " + p.Message
+	words := p.Message
+	if p.Refused {
+		words += "; other toolkits refuse the schema for it"
 	}
-	return fmt.Sprintf("%s:%d:%d: %s", p.Location, p.Line, p.Column, p.Message)
+	if p.Line == 0 {
+		return p.Location + ": " + words
+	}
+	return fmt.Sprintf("%s:%d:%d: %s", p.Location, p.Line, p.Column, words)
 }
 
 // Type is a *SimpleType or a *ComplexType.

@@ -76,3 +76,16 @@ func TestPairsAgainstXmllint(t *testing.T) {
 	t.Logf("%d pairs judged", total)
 	require.GreaterOrEqual(t, total, 300)
 }
+
+// libxml2 refuses the schemas of which we say that others do.
+func TestRefusedByXmllint(t *testing.T) {
+	dir := t.TempDir()
+	instance := filepath.Join(dir, "m.xml")
+	require.NoError(t, os.WriteFile(instance, []byte(`<ok xmlns="urn:t">a</ok>`), 0o600))
+	for _, c := range refusedCases {
+		file := filepath.Join(dir, "s.xsd")
+		require.NoError(t, os.WriteFile(file, []byte(c.schema()), 0o600))
+		out, err := exec.Command("xmllint", "--noout", "--schema", file, instance).CombinedOutput()
+		require.Equal(t, c.libxml, err != nil && strings.Contains(string(out), "Schemas parser error"), "%s: %s", c.name, out)
+	}
+}

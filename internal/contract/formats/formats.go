@@ -190,6 +190,17 @@ func (c *Contract) Faulty() []string {
 	return names
 }
 
+// Refused is what other toolkits refuse the contract for, though it does no harm here.
+func (c *Contract) Refused() []xsd.Problem {
+	switch {
+	case c.WSDL != nil:
+		return c.WSDL.Schema.Refused()
+	case c.Schema != nil:
+		return c.Schema.Refused()
+	}
+	return nil
+}
+
 // At says at which port an operation is called, where that is open.
 func (c *Contract) At(operation string, as Binding) Binding {
 	if c.WSDL == nil || as.Port != "" {
