@@ -442,7 +442,15 @@ func (b *builder) parameters() {
 		case InHeader:
 			b.request.Headers = append(b.request.Headers, Pair{Name: p.Wire, Value: p.inHeader(v)})
 		case InCookie:
-			b.request.Cookies = append(b.request.Cookies, p.pairs(v)...)
+			for _, pair := range p.pairs(v) {
+				if !pair.Raw {
+					pair.Raw = true
+					pair.Value = &document.Node{
+						Kind: document.Untyped, Text: cookieText(pair.Value.Text), Secret: pair.Value.Secret,
+					}
+				}
+				b.request.Cookies = append(b.request.Cookies, pair)
+			}
 		case InInput: // others are made of it
 		case InForm:
 			b.request.Form = append(b.request.Form, p.pairs(v)...)

@@ -81,6 +81,9 @@ func (r *Received) given(p *Parameter) (given []string, isPlace bool) {
 	case InCookie:
 		if c, err := (&http.Request{Header: r.Header}).Cookie(p.Wire); err == nil {
 			given = []string{c.Value}
+			if decoded, err := url.PathUnescape(c.Value); err == nil {
+				given[0] = decoded
+			}
 		}
 	default:
 		return nil, false

@@ -1,6 +1,7 @@
 package contract
 
 import (
+	"fmt"
 	"net/url"
 	"strconv"
 	"strings"
@@ -154,6 +155,20 @@ func (p *Parameter) pairs(v *document.Node) []Pair {
 		out = append(out, raw(p.Wire, joined(v, separator, false, encode)))
 	}
 	return out
+}
+
+// cookieText writes a value for a cookie: what a cookie cannot hold is percent-encoded (RFC
+// 6265, 4.1.1), and the rest is as it is: tokens that are not decoded anywhere go in cookies.
+func cookieText(text string) string {
+	var out strings.Builder
+	for _, c := range []byte(text) {
+		if c <= ' ' || c >= 0x7f || strings.IndexByte(`",;\`, c) >= 0 {
+			fmt.Fprintf(&out, "%%%02X", c)
+		} else {
+			out.WriteByte(c)
+		}
+	}
+	return out.String()
 }
 
 // leaves are the single values of an object with names like filter[from][day].

@@ -132,6 +132,9 @@ func TestStyles(t *testing.T) {
 		{"cookie", "form", "false", one, "/x | Cookie: color=blue"},
 		{"cookie", "form", "false", list, "/x | Cookie: color=blue,black,brown"},
 		{"cookie", "form", "false", object, "/x | Cookie: color=R,100,G,200,B,150"},
+		{"cookie", "form", "true", object, "/x | Cookie: R=100; G=200; B=150"},
+		{"cookie", "form", "true", text, "/x | Cookie: color=a%20b/c%2Cd"},
+		{"cookie", "form", "true", reserved, "/x | Cookie: color=:/?#[]@!$&'()*+%2C%3B=%20%"},
 	} {
 		path := "/x"
 		if c.in == "path" {
