@@ -46,7 +46,7 @@ func newIssuer(t *testing.T) (p *place, ca []byte) {
 			"\n    scope: honey\n" + more
 	}
 	const secret = "    client secret: ${sealed.secret}\n"
-	p.write("bench.yaml", "bench: issuer\nsites:\n  local:\n    set:\n      base: https://localhost:"+port+
+	p.write("bench.yaml", "bench: issuer\nsites:\n  local:\n    set:\n      word: grade\n      base: https://localhost:"+port+
 		"\n    tls:\n      ca: certs/ca.pem\nservices:\n  me:\n    address: ${base}\nlogins:\n"+
 		login("basic", "basic", secret)+
 		login("form", "form", secret+"    client authentication: form\n")+
@@ -64,7 +64,21 @@ func newIssuer(t *testing.T) (p *place, ca []byte) {
 		login("wrong", "basic", "    client secret: ${sealed.wrong}\n")+
 		login("revoked", "basic", secret+"    revoke: revoke\n")+
 		login("swap", "swap", secret+"    grant: token exchange\n    subject:\n      login: basic\n")+
-		`  phone:
+		`  signing:
+    kind: oauth2
+    grant: authorization code
+    issuer: ${base}
+    client: signing
+    client authentication: private key jwt
+    key: certs/client-key.pem
+    key id: one
+    scope: openid offline_access honey
+    signed request: true
+    signed answer: true
+    resource: https://stores.heatherfold.example/
+    details: [{type: lots, actions: [read, "${word}"]}]
+  unsigned: {kind: oauth2, grant: authorization code, issuer: "${base}", client: signing, client authentication: private key jwt, key: certs/client-key.pem, scope: openid}
+  phone:
     kind: oauth2
     grant: authorization code
     issuer: ${base}
@@ -176,4 +190,11 @@ func TestIssuerPersons(t *testing.T) {
 		assert.Contains(t, again.stdout, "by an earlier command")
 		assert.Equal(t, 0, p.run("token", name, "-forget").status)
 	}
+	// What is asked for is signed, in parts, and what comes back is signed too (RFC 9101, RFC 9396).
+	o := p.agreeing(func(address string, _ *os.Process) { browse(t, ca, address) }, "token", "signing", "-verify", "-json")
+	require.Equal(t, 0, o.status, o.all())
+	assert.Contains(t, o.stdout, "grade")
+	o = p.run("token", "unsigned")
+	assert.Equal(t, 3, o.status, o.all())
+	assert.Contains(t, o.all(), "request")
 }

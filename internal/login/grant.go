@@ -30,15 +30,15 @@ var Grants = []string{
 // grants get a token, each in its own way.
 var grants = map[string]func(o *OAuth2, ctx context.Context, env *Env, s *oauthState) (*Token, error){
 	GrantClient: func(o *OAuth2, ctx context.Context, env *Env, s *oauthState) (*Token, error) {
-		return o.ask(ctx, env, s, o.scoped(pair("grant_type", "client_credentials")))
+		return o.ask(ctx, env, s, o.scoped(s, pair("grant_type", "client_credentials")))
 	},
 	GrantPassword: func(o *OAuth2, ctx context.Context, env *Env, s *oauthState) (*Token, error) {
 		return o.ask(ctx, env, s,
-			o.scoped(pair("grant_type", "password"), filled("username", o.User), filled("password", o.Password)))
+			o.scoped(s, pair("grant_type", "password"), filled("username", o.User), filled("password", o.Password)))
 	},
 	GrantRefresh: func(o *OAuth2, ctx context.Context, env *Env, s *oauthState) (*Token, error) {
 		return o.ask(ctx, env, s,
-			o.scoped(pair("grant_type", "refresh_token"), filled("refresh_token", o.RefreshToken)))
+			o.scoped(s, pair("grant_type", "refresh_token"), filled("refresh_token", o.RefreshToken)))
 	},
 	GrantCode:          (*OAuth2).byCode,
 	GrantDevice:        (*OAuth2).byDevice,
@@ -52,7 +52,10 @@ func filled(name string, t *value.Template) request.Pair {
 }
 
 // scoped adds to the parameters of a token request what the definition asks for.
-func (o *OAuth2) scoped(form ...request.Pair) []request.Pair {
+func (o *OAuth2) scoped(s *oauthState, form ...request.Pair) []request.Pair {
+	if s.details != "" {
+		form = append(form, pair("authorization_details", s.details))
+	}
 	if o.Scope != nil {
 		form = append(form, filled("scope", o.Scope))
 	}
@@ -81,7 +84,7 @@ func (o *OAuth2) byJWT(ctx context.Context, env *Env, s *oauthState) (*Token, er
 	}
 	env.Scope.Hide(assertion)
 	return o.ask(ctx, env, s,
-		o.scoped(pair("grant_type", "urn:ietf:params:oauth:grant-type:jwt-bearer"),
+		o.scoped(s, pair("grant_type", "urn:ietf:params:oauth:grant-type:jwt-bearer"),
 			pair("assertion", strings.TrimSpace(assertion))))
 }
 
@@ -99,7 +102,7 @@ func (o *OAuth2) bySAML(ctx context.Context, env *Env, s *oauthState) (*Token, e
 	}
 	env.Scope.Hide(text)
 	return o.ask(ctx, env, s,
-		o.scoped(pair("grant_type", "urn:ietf:params:oauth:grant-type:saml2-bearer"), pair("assertion", text)))
+		o.scoped(s, pair("grant_type", "urn:ietf:params:oauth:grant-type:saml2-bearer"), pair("assertion", text)))
 }
 
 // accessTokenType is the kind of a subject token unless said otherwise (RFC 8693, 3).
@@ -139,7 +142,7 @@ func (o *OAuth2) byExchange(ctx context.Context, env *Env, s *oauthState) (*Toke
 	if requested != "" {
 		form = append(form, pair("requested_token_type", tokenType(requested)))
 	}
-	return o.ask(ctx, env, s, o.scoped(form...))
+	return o.ask(ctx, env, s, o.scoped(s, form...))
 }
 
 // tokenType writes a short name as the identifier it stands for (section 3).

@@ -74,10 +74,14 @@ func sign(algorithm string, header map[string]any, claims jwt.MapClaims, key any
 }
 
 // signWithClient makes an assertion by the client's key or, for HMAC, its secret.
-func (o *OAuth2) signWithClient(env *Env, s *oauthState, claims jwt.MapClaims, secret string,
+// The kind is what it says it is (typ); empty for JWT.
+func (o *OAuth2) signWithClient(env *Env, s *oauthState, kind string, claims jwt.MapClaims, secret string,
 	shared bool,
 ) (string, error) {
 	header := map[string]any{}
+	if kind != "" {
+		header["typ"] = kind
+	}
 	id, err := env.text("key id", o.KeyID)
 	if err != nil {
 		return "", err
@@ -120,7 +124,7 @@ func (o *OAuth2) clientAssertion(env *Env, s *oauthState, client, secret, endpoi
 		"iss": client, "sub": client, "aud": audience, "jti": randomText(), "iat": now.Unix(),
 		"exp": now.Add(assertionLife).Unix(),
 	}
-	return o.signWithClient(env, s, claims, secret, o.ClientAuthentication == InSecretJWT)
+	return o.signWithClient(env, s, "", claims, secret, o.ClientAuthentication == InSecretJWT)
 }
 
 // grantAssertion makes the assertion of the JWT bearer grant (RFC 7523, 2.1 and 3).
@@ -144,7 +148,7 @@ func (o *OAuth2) grantAssertion(env *Env, s *oauthState) (string, error) {
 	if err := addClaims(env, claims, o.Claims); err != nil {
 		return "", err
 	}
-	return o.signWithClient(env, s, claims, filled[2], o.Material.Key == nil && o.Material.Certificate == nil)
+	return o.signWithClient(env, s, "", claims, filled[2], o.Material.Key == nil && o.Material.Certificate == nil)
 }
 
 // readClaims reads claims of any kind that JSON has.
@@ -174,26 +178,35 @@ func (o *OAuth2) checkSignature(ctx context.Context, env *Env, s *oauthState, t 
 	if Claims(t.Text) == nil || o.KeysAt == nil && s.metadata.Get("jwks_uri") == nil {
 		return nil, nil
 	}
-	address, err := o.endpoint(env, s, o.KeysAt, "keys", "jwks_uri")
+	address, set, err := o.issuerKeys(ctx, env, s)
 	if err != nil {
 		return nil, err
+	}
+	return checkJWT(t.Text, set, textOf(s.metadata.Get("issuer")), env.serverNow(hostOf(address))), nil
+}
+
+// issuerKeys reads the issuer's keys (RFC 7517), and says where.
+func (o *OAuth2) issuerKeys(ctx context.Context, env *Env, s *oauthState) (string, []keys.JWK, error) {
+	address, err := o.endpoint(env, s, o.KeysAt, "keys", "jwks_uri")
+	if err != nil {
+		return "", nil, err
 	}
 	re, err := fetchJSON(ctx, env, address)
 	if err != nil {
-		return nil, err
+		return "", nil, err
 	}
 	if re.Record.Answer.Status != 200 {
-		return nil, &Error{Message: fmt.Sprintf("the issuer's keys cannot be read: %s answered %d: %s", address,
+		return "", nil, &Error{Message: fmt.Sprintf("the issuer's keys cannot be read: %s answered %d: %s", address,
 			re.Record.Answer.Status, answerInWords(re)), Record: re.Record}
 	}
 	set, err := keys.ReadJWKs(re.Record.Answer.Body)
 	if err != nil {
-		return nil, &Error{
+		return "", nil, &Error{
 			Message: fmt.Sprintf("the issuer's keys at %s cannot be read: %v", address, err),
 			Record:  re.Record,
 		}
 	}
-	return checkJWT(t.Text, set, textOf(s.metadata.Get("issuer")), env.serverNow(hostOf(address))), nil
+	return address, set, nil
 }
 
 // checkJWT says what a token's signature and claims are worth.

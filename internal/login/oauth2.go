@@ -53,10 +53,14 @@ type OAuth2 struct {
 	Scope    *value.Template
 	Audience *value.Template
 	Resource []*value.Template // RFC 8707
+	Details  *request.Tree     // what is asked for in parts, a list of objects (RFC 9396)
 	Extra    []request.Pair    // further parameters of the token request
-	Proof    bool              // tokens are bound to a key (DPoP, RFC 9449)
-	Revokes  bool              // the token is revoked at the end
-	Send     Send
+	// SignedRequest says that the authorization request is signed (RFC 9101), and SignedAnswer that its answer is
+	// (JWT Secured Authorization Response Mode).
+	SignedRequest, SignedAnswer bool
+	Proof                       bool // tokens are bound to a key (DPoP, RFC 9449)
+	Revokes                     bool // the token is revoked at the end
+	Send                        Send
 }
 
 // TokenSource is a token that a token exchange starts from: a value, or the
@@ -85,6 +89,7 @@ type oauthState struct {
 	metadata *document.Node
 	pair     *keys.Pair
 	prover   *prover
+	details  string // what is asked for in parts, as JSON; empty for nothing
 }
 
 // state reads metadata and keys. It is made anew for each token.
@@ -100,6 +105,9 @@ func (o *OAuth2) state(ctx context.Context, env *Env) (*oauthState, error) {
 		if s.pair, err = o.Material.read(env); err != nil {
 			return nil, err
 		}
+	}
+	if s.details, err = o.detailed(env); err != nil {
+		return nil, err
 	}
 	if o.Proof {
 		if s.prover, err = newProver(); err != nil {
@@ -703,6 +711,14 @@ var oauth2Keys = slices.Concat([]mapping.Key[OAuth2]{
 		func(r *mapping.Reader, o *OAuth2, n *yamlfile.Node) {
 			o.Resource = readTemplates(r, n)
 		}),
+	mapping.NewKey("details", "what is asked for in parts: a list of mappings, each with its type",
+		func(r *mapping.Reader, o *OAuth2, n *yamlfile.Node) {
+			o.Details = readDetails(r, n)
+		}),
+	mapping.YesKey("signed request", "true: what the page is asked for goes signed with key:",
+		func(o *OAuth2) *bool { return &o.SignedRequest }),
+	mapping.YesKey("signed answer", "true: the issuer signs the code that the browser brings back",
+		func(o *OAuth2) *bool { return &o.SignedAnswer }),
 	mapping.NewKey("extra", "further parameters", func(r *mapping.Reader, o *OAuth2, n *yamlfile.Node) {
 		o.Extra = r.Pairs(n, "extra")
 	}),
@@ -737,11 +753,27 @@ var oauth2Together = []mapping.Together{
 	{Key: "claims", Without: []string{"assertion"}},
 	{Key: "revoke", With: []string{"revocation", "issuer"}},
 	{Key: "client authentication", With: []string{"client"}},
+	{Key: "signed request", With: []string{"key"}},
+	{Key: "signed answer", With: []string{"keys", "issuer"}},
+}
+
+// readDetails reads the parts of what is asked for (RFC 9396, 2): each has a type.
+func readDetails(r *mapping.Reader, n *yamlfile.Node) *request.Tree {
+	if n.Kind != yamlfile.Sequence || len(n.Items) == 0 {
+		r.File.Report(n, "write - type: …", "details must be a list of mappings")
+		return nil
+	}
+	for _, item := range n.Items {
+		if item.Kind != yamlfile.Mapping || item.Get("type") == nil {
+			r.File.Report(item, "", "each of details is a mapping with a type (RFC 9396, 2)")
+		}
+	}
+	return r.Tree(n)
 }
 
 // oauth2Grants are the keys that belong to some grants alone.
 var oauth2Grants = map[string][]string{
-	"authorize": {GrantCode}, "redirect": {GrantCode}, "device": {GrantDevice},
+	"authorize": {GrantCode}, "redirect": {GrantCode}, "signed request": {GrantCode}, "signed answer": {GrantCode}, "device": {GrantDevice},
 	"user": {GrantPassword, GrantJWTBearer}, "password": {GrantPassword},
 	"refresh token": {GrantRefresh},
 	"assertion":     {GrantSAMLBearer, GrantJWTBearer}, "claims": {GrantJWTBearer},

@@ -67,7 +67,7 @@ func (o *OAuth2) byDevice(ctx context.Context, env *Env, s *oauthState) (*Token,
 	if err != nil {
 		return nil, err
 	}
-	re, err := o.askEndpoint(ctx, env, s, address, o.scoped())
+	re, err := o.askEndpoint(ctx, env, s, address, o.scoped(s))
 	if err != nil {
 		return nil, err
 	}
@@ -142,8 +142,15 @@ func (o *OAuth2) byCode(ctx context.Context, env *Env, s *oauthState) (*Token, e
 	defer func() { _ = listener.Close() }()
 	verifier, state := randomText()+randomText(), randomText()
 	env.Scope.Hide(verifier)
-	asked, err := o.authorization(env, redirect, verifier, state)
+	asked, err := o.authorization(env, redirect, verifier, state, s.details)
 	if err != nil {
+		return nil, err
+	}
+	signed, err := o.answers(ctx, env, s, asked.Get("client_id"))
+	if err != nil {
+		return nil, err
+	}
+	if asked, err = o.signed(env, s, asked, page); err != nil {
 		return nil, err
 	}
 	if asked, err = o.pushed(ctx, env, s, asked); err != nil {
@@ -155,7 +162,14 @@ func (o *OAuth2) byCode(ctx context.Context, env *Env, s *oauthState) (*Token, e
 	}
 	issuer := textOf(s.metadata.Get("issuer"))
 	code, err := cameBack(ctx, env, listener, redirect, address, func(came url.Values) (returned, bool) {
-		return codeIn(came, issuer), came.Get("state") == state
+		parameters := signed.parameters(came)
+		if parameters.Get("state") != state {
+			return returned{}, false
+		}
+		if err := signed.verify(came); err != nil {
+			return returned{err: err}, true
+		}
+		return codeIn(parameters, issuer), true
 	})
 	if err != nil {
 		return nil, err
@@ -241,7 +255,7 @@ func listen(env *Env, at *value.Template) (net.Listener, *url.URL, error) {
 }
 
 // authorization are the parameters of what is asked for (RFC 6749, 4.1.1).
-func (o *OAuth2) authorization(env *Env, redirect *url.URL, verifier, state string) (url.Values, error) {
+func (o *OAuth2) authorization(env *Env, redirect *url.URL, verifier, state, details string) (url.Values, error) {
 	filled, err := env.texts("client", o.Client, "scope", o.Scope, "audience", o.Audience)
 	if err != nil {
 		return nil, err
@@ -262,6 +276,12 @@ func (o *OAuth2) authorization(env *Env, redirect *url.URL, verifier, state stri
 			return nil, err
 		}
 		asked.Add("resource", text)
+	}
+	if o.SignedAnswer {
+		asked.Set("response_mode", "jwt")
+	}
+	if details != "" {
+		asked.Set("authorization_details", details)
 	}
 	return asked, nil
 }

@@ -121,6 +121,7 @@ var provedBy = map[string]string{
 	"oauth1 password": "TestIssuerClients", "jwt password": "TestIssuerClients", "jwt certificate": "TestRequestJWT", "jwt expires in": "TestRequestJWT",
 	"oauth2 certificate as": "TestRequestJWT",
 	"oauth2 authorize":      "TestIssuerPersons", "oauth2 redirect": "TestIssuerPersons",
+	"oauth2 signed request": "TestIssuerPersons", "oauth2 signed answer": "TestIssuerPersons",
 	"oauth2 device": "TestIssuerPersons", "oauth2 certificate": "TestIssuerClients",
 	"oauth2 key password": "TestIssuerClients", "hmac key is": "TestHMACVectors",
 	"http signature password": "TestIssuerClients", "signature password": "TestIssuerClients",
@@ -167,6 +168,7 @@ var loginCases = []loginCase{
 			"password": "${sealed.clerk}", "refresh token": "${sealed.clerk}", "assertion": "${sealed.clerk}",
 			"claims": "{role: a}", "subject": "{token: \"${sealed.clerk}\"}", "actor": "{token: \"${sealed.clerk}\"}",
 			"requested": "jwt", "scope": "a b", "audience": "aud", "resource": "urn:r",
+			"details": "[{type: lots, actions: [read]}]",
 			"extra": "{x: y}", "proof": "dpop", "revoke": "revoke", "send": "{header: X-Token}",
 		},
 		beside: map[string]map[string]string{

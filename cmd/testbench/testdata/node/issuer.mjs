@@ -29,6 +29,9 @@ const provider = new Provider(issuer, {
     client('proven', { client_secret: SECRET, dpop_bound_access_tokens: true }),
     client('phone', { token_endpoint_auth_method: 'none', grant_types: ['authorization_code', 'refresh_token'], ...native }),
     client('scales', { token_endpoint_auth_method: 'none', grant_types: ['urn:ietf:params:oauth:grant-type:device_code', 'refresh_token'], ...native, redirect_uris: [], response_types: [] }),
+    client('signing', { token_endpoint_auth_method: 'private_key_jwt', jwks: { keys: [{ ...jwk, kid: 'one', use: 'sig' }] },
+      require_signed_request_object: true, request_object_signing_alg: 'ES256', authorization_signed_response_alg: 'RS256',
+      grant_types: ['authorization_code', 'refresh_token'], authorization_details_types: ['lots'], ...native }),
     client('swap', { client_secret: SECRET, grant_types: ['client_credentials', 'urn:ietf:params:oauth:grant-type:token-exchange'] }),
   ],
   clientAuthMethods: ['none', 'client_secret_basic', 'client_secret_post', 'client_secret_jwt', 'private_key_jwt', 'self_signed_tls_client_auth'],
@@ -44,6 +47,13 @@ const provider = new Provider(issuer, {
         return { scope: 'honey', audience: 'stores', accessTokenFormat: 'jwt', accessTokenTTL: 600 };
       } },
     devInteractions: { enabled: true },
+    requestObjects: { enabled: true }, jwtResponseModes: { enabled: true },
+    richAuthorizationRequests: { enabled: true, types: { lots: { validate: (ctx, detail) => {
+      if (!Array.isArray(detail.actions)) throw new errors.InvalidAuthorizationDetails('actions are missing');
+    } } },
+    authorizationDetailsForGrantSource: (ctx, source) => JSON.parse(ctx.oidc.params.authorization_details ?? '[]'),
+    authorizationDetailsForAccessToken: (ctx, token, source) => source?.authorizationDetails ?? source?.rar,
+    authorizationDetailsForIntrospection: (ctx, token) => token.authorizationDetails ?? token.rar },
     pushedAuthorizationRequests: { enabled: true, requirePushedAuthorizationRequests: true },
   },
   ttl: { AccessToken: 600, ClientCredentials: 600, DeviceCode: 300, RefreshToken: 600, Session: 600, Interaction: 600, Grant: 600, IdToken: 600 },
