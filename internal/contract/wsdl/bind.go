@@ -332,14 +332,15 @@ func (l *loader) message(op *Operation, b *Binding, o, abstract element, way str
 	}
 	var expected []string // the parts that the body names
 	listed, namespace := false, ""
-	if concretes := o.children(Namespace, way); len(concretes) > 0 {
+	concretes := o.children(Namespace, way)
+	if b.Protocol.isPlain() {
+		l.plainMessage(m, op, concretes, parts, way)
+		return m, nil
+	}
+	if len(concretes) > 0 {
 		concrete := concretes[0]
 		if err := l.mime(m, &concrete); err != nil {
 			return nil, err
-		}
-		if b.Protocol.isPlain() {
-			l.plainMessage(m, op, &concrete, parts, way)
-			return m, nil
 		}
 		if body, ok := concrete.extension("body"); ok {
 			namespace = body.value("namespace")

@@ -16,29 +16,44 @@ func (p Protocol) isPlain() bool { return p == HTTPGet || p == HTTPPost }
 
 // plainMessage reads a message of an HTTP binding: parts that are fields, or one part that is
 // the body (WSDL 1.1, 4.4, 4.5 and 5.2 to 5.4).
-func (l *loader) plainMessage(m *Message, op *Operation, concrete *element, parts []part, way string) {
-	op.Replaces = op.Replaces || len(concrete.children(HTTPNamespace, "urlReplacement")) > 0
-	for _, content := range concrete.children(MIMENamespace, "content") {
-		if mediaType := content.value("type"); mediaType != "" {
-			m.Types = append(m.Types, mediaType)
+func (l *loader) plainMessage(m *Message, op *Operation, concretes []element, parts []part, way string) {
+	for _, concrete := range concretes {
+		op.Replaces = op.Replaces || len(concrete.children(HTTPNamespace, "urlReplacement")) > 0
+		for _, content := range concrete.children(MIMENamespace, "content") {
+			if mediaType := content.value("type"); mediaType != "" {
+				m.Types = append(m.Types, mediaType)
+			}
+		}
+		for _, whole := range concrete.children(MIMENamespace, "mimeXml") {
+			if m.Payload = bodyOf(parts, whole.value("part")); m.Payload != nil {
+				m.IsBody = true
+				return
+			}
+			l.note(whole, "%s has no part %q for its body", op.Wire, whole.value("part"))
 		}
 	}
-	for _, whole := range concrete.children(MIMENamespace, "mimeXml") {
-		for _, p := range parts {
-			if name := whole.value("part"); name != "" && name != p.name {
-				continue
-			}
-			if p.element == nil {
-				p.element = &xsd.Element{Name: xsd.Name{Local: p.name}, Type: p.typ}
-			}
-			m.Payload, m.IsBody = []*xsd.Element{p.element}, true
-			return
-		}
-		l.note(whole, "%s has no part %q for its body", op.Wire, whole.value("part"))
-	}
-	if way == "input" {
+	switch {
+	case way == "output":
+	case len(parts) == 1 && parts[0].element != nil:
+		// WSDL 1.1 says nothing of it, and those who write such contracts send what is in the element.
+		m.Payload = []*xsd.Element{parts[0].element}
+	default:
 		l.payload(m, op, &Binding{Protocol: HTTPGet}, parts, "", way)
 	}
+}
+
+// bodyOf is the element of a named part, of the first where none is named; nil where there is none.
+func bodyOf(parts []part, name string) []*xsd.Element {
+	for _, p := range parts {
+		switch {
+		case name != "" && name != p.name:
+		case p.element != nil:
+			return []*xsd.Element{p.element}
+		default:
+			return []*xsd.Element{{Name: xsd.Name{Local: p.name}, Type: p.typ}}
+		}
+	}
+	return nil
 }
 
 // plain makes the request of an HTTP binding (WSDL 1.1, 4).
@@ -84,7 +99,10 @@ func (b *Bound) judgePlain(got contract.Got) contract.Judgement {
 		return contract.Judgement{}
 	case !output.IsBody:
 		mediaType := got.Header.Get("Content-Type")
-		if slices.ContainsFunc(output.Types, func(known string) bool { return contract.MatchesType(known, mediaType) }) {
+		if slices.ContainsFunc(output.Types, func(known string) bool {
+			return contract.MatchesType(known, mediaType) ||
+				known == "text/xml" && contract.MatchesType("application/xml", mediaType) // RFC 7303, 9.2
+		}) {
 			return contract.Judgement{Judged: true}
 		}
 		return contract.Judgement{Judged: true, Wrong: []string{

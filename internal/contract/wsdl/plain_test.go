@@ -18,13 +18,14 @@ const plainHTTP = `<types><xs:schema targetNamespace="urn:p" elementFormDefault=
 <xs:element name="Lot"><xs:complexType><xs:sequence><xs:element name="kilos" type="xs:decimal"/></xs:sequence><xs:attribute name="unit" type="xs:string" use="required"/></xs:complexType></xs:element></xs:schema></types>
 <message name="Key"><part name="lot" type="xs:string"/><part name="year" type="xs:int"/></message><message name="Lot"><part name="body" element="p:Lot"/></message><message name="Name"><part name="name" type="xs:string"/></message>
 <portType name="G"><operation name="Look"><input message="p:Key"/><output message="p:Lot"/></operation><operation name="Find"><input message="p:Key"/><output message="p:Name"/></operation></portType>
-<portType name="F"><operation name="Tell"><input message="p:Key"/><output message="p:Name"/></operation><operation name="Put"><input message="p:Lot"/><output message="p:Name"/></operation></portType>
+<portType name="F"><operation name="Tell"><input message="p:Key"/><output message="p:Name"/></operation><operation name="Put"><input message="p:Lot"/><output message="p:Name"/></operation><operation name="Weigh"><input message="p:Lot"/><output message="p:Lot"/></operation></portType>
 <binding name="GB" type="p:G"><h:binding verb="GET"/>
  <operation name="Look"><h:operation location="/lots/(lot)/of-(year)"/><input><h:urlReplacement/></input><output><mime:mimeXml part="body"/></output></operation>
  <operation name="Find"><h:operation location="/find"/><input><h:urlEncoded/></input><output><mime:content type="text/plain"/><mime:content type="text/*"/></output></operation></binding>
 <binding name="FB" type="p:F"><h:binding verb="POST"/>
  <operation name="Tell"><h:operation location="/tell"/><input><mime:content type="application/x-www-form-urlencoded"/></input><output><mime:mimeXml part="name"/></output></operation>
- <operation name="Put"><h:operation location="/put"/><input><mime:mimeXml part="body"/></input><output/></operation></binding>
+ <operation name="Put"><h:operation location="/put"/><input><mime:mimeXml part="body"/></input><output/></operation>
+ <operation name="Weigh"><h:operation location="/weigh"/><input><mime:content type="application/x-www-form-urlencoded"/></input><output><mime:content type="text/xml"/></output></operation></binding>
 <service name="Hall"><port name="G" binding="p:GB"><h:address location="http://hall.example/h"/></port><port name="F" binding="p:FB"><h:address location="http://hall.example/h"/></port></service>`
 
 // An HTTP binding sends its parts in the query, in the path, as a form or as XML, checked by
@@ -45,6 +46,8 @@ func TestPlainHTTP(t *testing.T) {
 		{"Find", `{"year": 2026, "lot": "A/1"}`, "GET /find?year=2026&lot=A%2F1"},
 		{"Find", `{"lot": "A"}`, "year is missing: it is mandatory, integer"},
 		{"Tell", `{"lot": "A", "year": 7}`, "POST /tell lot=A year=7"},
+		{"Weigh", `{"kilos": 7.5, "unit": "kg"}`, "POST /weigh kilos=7.5 unit=kg"},
+		{"Weigh", `{"kilo": 7.5, "unit": "kg"}`, `kilos is missing: it is mandatory, decimal number; kilo is unknown; did you mean "kilos"?`},
 		{"Put", `{"kilos": 7.5, "@unit": "kg"}`, `POST /put text/xml <Lot xmlns="urn:p" xmlns:p="urn:p" p:unit="kg"><kilos>7.5</kilos></Lot>`},
 		{"Put", `{"kilos": "much"}`, `unit is missing: it is mandatory, text; kilos "much" is not a decimal number`},
 	} {
@@ -78,6 +81,8 @@ func TestPlainHTTP(t *testing.T) {
 		{"Look", "text/plain", ``, "the answer is not XML, but text"},
 		{"Find", "text/csv", ``, ""},
 		{"Find", "image/png", ``, `the content type is "image/png", and the contract says text/plain or text/*`},
+		{"Weigh", "application/xml; charset=utf-8", `<Lot/>`, ""},
+		{"Weigh", "application/json", ``, `the content type is "application/json", and the contract says text/xml`},
 		{"Tell", "text/xml", `<name>North</name>`, ""},
 		{"Tell", "text/xml", `<nom>North</nom>`, "the answer is nom, and the contract says name"},
 	} {
