@@ -248,7 +248,7 @@ func (o *OAuth2) ask(ctx context.Context, env *Env, s *oauthState, form []reques
 		return nil, err
 	}
 	if re.Record.Answer.Status != 200 {
-		return nil, refusal(re)
+		return nil, refusal(re, "token endpoint")
 	}
 	text := re.Payload.Get("access_token")
 	if re.Format != document.JSON || text == nil || text.Text == "" {
@@ -324,7 +324,7 @@ func (o *OAuth2) askEndpoint(ctx context.Context, env *Env, s *oauthState, addre
 }
 
 // refusal puts an error answer of RFC 6749, section 5.2, into words.
-func refusal(r *reply.Reply) *Error {
+func refusal(r *reply.Reply, endpoint string) *Error {
 	answer := r.Record.Answer
 	e := &Error{Record: r.Record}
 	code := textOf(r.Payload.Get("error"))
@@ -336,14 +336,14 @@ func refusal(r *reply.Reply) *Error {
 		e.Try = "if that is where it is now, write its address into the login"
 		return e
 	case r.Format == document.HTML:
-		e.Message = fmt.Sprintf("the token endpoint answered %d: %s", answer.Status, answerInWords(r))
-		e.Try = "an HTML page comes from a login page or a proxy, not from a token endpoint: check the address"
+		e.Message = fmt.Sprintf("the %s answered %d: %s", endpoint, answer.Status, answerInWords(r))
+		e.Try = fmt.Sprintf("an HTML page comes from a login page or a proxy, not from the %s: check the address", endpoint)
 		return e
 	default:
-		e.Message = fmt.Sprintf("the token endpoint answered %d: %s", answer.Status, answerInWords(r))
+		e.Message = fmt.Sprintf("the %s answered %d: %s", endpoint, answer.Status, answerInWords(r))
 		return e
 	}
-	e.Message = fmt.Sprintf("the token endpoint refused with %d %s", answer.Status, code)
+	e.Message = fmt.Sprintf("the %s refused with %d %s", endpoint, answer.Status, code)
 	if description := textOf(r.Payload.Get("error_description")); description != "" {
 		e.Message += ": " + description
 	}
@@ -516,7 +516,7 @@ func (o *OAuth2) introspect(ctx context.Context, env *Env, s *oauthState, t *Tok
 	}
 	active := r.Payload.Get("active")
 	if r.Record.Answer.Status != 200 || active == nil {
-		return nil, refusal(r)
+		return nil, refusal(r, "introspection endpoint")
 	}
 	standing := &Introspection{
 		Good: active.Text == "true", Details: r.Payload,
@@ -555,7 +555,7 @@ func (o *OAuth2) Revoke(ctx context.Context, env *Env, t *Token) error {
 			return err
 		}
 		if r.Record.Answer.Status != 200 {
-			return refusal(r)
+			return refusal(r, "revocation endpoint")
 		}
 	}
 	return nil

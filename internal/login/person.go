@@ -73,7 +73,7 @@ func (o *OAuth2) byDevice(ctx context.Context, env *Env, s *oauthState) (*Token,
 	}
 	code, page := textOf(re.Payload.Get("device_code")), textOf(re.Payload.Get("verification_uri"))
 	if re.Record.Answer.Status != 200 || re.Format != document.JSON || code == "" || page == "" {
-		return nil, refusal(re)
+		return nil, refusal(re, "device endpoint")
 	}
 	env.Scope.Hide(code)
 	prompt := Prompt{
@@ -310,7 +310,7 @@ func (o *OAuth2) pushed(ctx context.Context, env *Env, s *oauthState, asked url.
 	}
 	name := textOf(re.Payload.Get("request_uri"))
 	if status := re.Record.Answer.Status; status != http.StatusCreated && status != http.StatusOK || name == "" {
-		return nil, refusal(re)
+		return nil, refusal(re, "endpoint for pushed requests")
 	}
 	return url.Values{"client_id": asked["client_id"], "request_uri": {name}}, nil
 }

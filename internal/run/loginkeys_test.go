@@ -169,7 +169,7 @@ var loginCases = []loginCase{
 			"claims": "{role: a}", "subject": "{token: \"${sealed.clerk}\"}", "actor": "{token: \"${sealed.clerk}\"}",
 			"requested": "jwt", "scope": "a b", "audience": "aud", "resource": "urn:r",
 			"details": "[{type: lots, actions: [read]}]",
-			"extra": "{x: y}", "proof": "dpop", "revoke": "revoke", "send": "{header: X-Token}",
+			"extra":   "{x: y}", "proof": "dpop", "revoke": "revoke", "send": "{header: X-Token}",
 		},
 		beside: map[string]map[string]string{
 			"user":     {"grant": "password", "password": "${sealed.clerk}"},
