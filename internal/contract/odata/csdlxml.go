@@ -397,19 +397,24 @@ func (r *xmlReader) link() {
 	}
 }
 
-// linkImports gives imports of 4 what the functions that they name have.
+// linkImports gives imports of 4 what the functions that they name have: an import stands for
+// each of the unbound overloads (CSDL XML 4.01, 13.6.2).
 func (m *model) linkImports() {
+	var linked []*function
 	for _, i := range m.imports {
-		if i.method != "" {
-			continue
-		}
+		found := false
 		for _, f := range m.functions {
-			if f.name == m.resolve(i.set) {
-				i.parameters, i.returns, i.about = f.parameters, f.returns, f.about
-				break
+			if i.method == "" && !f.bound && f.name == m.resolve(i.set) {
+				one := *i
+				one.parameters, one.returns, one.about = f.parameters, f.returns, f.about
+				linked, found = append(linked, &one), true
 			}
 		}
+		if !found {
+			linked = append(linked, i)
+		}
 	}
+	m.imports = linked
 }
 
 // annotate puts annotations that stand apart where they belong.

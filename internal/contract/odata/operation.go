@@ -35,7 +35,12 @@ func (c *Contract) plan() error {
 		}
 	}
 	for _, f := range m.imports {
-		c.add(f.name, func() *contract.Endpoint { return m.unbound(f) })
+		name := overloadName(f.name, f, f.parameters, m.imports)
+		c.add(name, func() *contract.Endpoint {
+			o := m.unbound(f)
+			o.Name = name
+			return o
+		})
 	}
 	return nil
 }
@@ -170,21 +175,34 @@ func (c *Contract) planNavigation(s *set, t *typeDef, one *at) {
 // planBound adds the actions and functions that are bound to an entity, or to a
 // collection of them.
 func (c *Contract) planBound(s *set, t *typeDef, where *at, single bool) {
+	var here []*function
 	for _, f := range c.model.functions {
-		if !f.bound || len(f.parameters) == 0 {
-			continue
+		if f.bound && len(f.parameters) > 0 && f.parameters[0].collection != single &&
+			c.model.isDerived(t, c.model.resolve(f.parameters[0].typeName)) {
+			here = append(here, f)
 		}
-		binding := f.parameters[0]
-		if binding.collection == single || !c.model.isDerived(t, c.model.resolve(binding.typeName)) {
-			continue
-		}
-		name := s.name + "." + local(f.name)
+	}
+	for _, f := range here {
+		name := overloadName(s.name+"."+local(f.name), f, f.parameters[1:], here)
 		c.add(name, func() *contract.Endpoint {
 			o := &contract.Endpoint{Name: name, About: f.about}
 			where.invoke(o, f, f.parameters[1:], where.path+"/"+f.name)
 			return o
 		})
 	}
+}
+
+// overloadName tells one of several functions that share a name by its parameters: Free(on,word)
+// (CSDL XML 4.01, 12.4).
+func overloadName(name string, f *function, parameters []*property, among []*function) string {
+	if !slices.ContainsFunc(among, func(other *function) bool { return other != f && other.name == f.name }) {
+		return name
+	}
+	var names []string
+	for _, p := range parameters {
+		names = append(names, p.name)
+	}
+	return name + "(" + strings.Join(names, ",") + ")"
 }
 
 // at is a place below the service: a set, or an entity of it.

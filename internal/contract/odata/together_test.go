@@ -133,3 +133,26 @@ func TestSelectList(t *testing.T) {
 		assert.Len(t, judged.Wrong, wrong, context)
 	}
 }
+
+// Functions that share a name are told apart by their parameters, bound and imported ones.
+func TestOverloads(t *testing.T) {
+	c := readXML(t, strings.NewReplacer(
+		`<Function Name="Now">`, `<Function Name="Free" IsBound="true"><Parameter Name="one" Type="H.Press"/><ReturnType Type="Edm.Int32"/></Function><Function Name="Now"><Parameter Name="zone" Type="Edm.String" Nullable="false"/><ReturnType Type="Edm.DateTimeOffset"/></Function><Function Name="Now" IsBound="true"><Parameter Name="one" Type="H.Press"/><ReturnType Type="Edm.Int32"/></Function><Function Name="Now">`,
+	).Replace(hall))
+	var names []string
+	for _, name := range c.Names() {
+		if strings.Contains(name, "Now") || strings.Contains(name, "Free") {
+			names = append(names, name)
+		}
+	}
+	assert.Equal(t, "Presses.Free(on,word,span) Presses.Free() Presses.Now Main.Free(on,word,span) Main.Free() Main.Now Closed.Free(on,word,span) Closed.Free() Closed.Now Now(zone) Now()", strings.Join(names, " "))
+	for name, want := range map[string]string{"Now(zone)": "GET /Now(zone='CET')", "Now()": "GET /Now()", "Main.Free()": "GET /Main/Hall.Free()"} {
+		fields := document.NewObject()
+		if name == "Now(zone)" {
+			fields.Set("zone", document.NewText("CET"))
+		}
+		request, problems := operation(t, c, name).Build(fields, contract.BuildOptions{})
+		assert.Empty(t, problems)
+		assert.Equal(t, want, strings.Split(written(request), " |")[0])
+	}
+}
