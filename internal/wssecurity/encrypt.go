@@ -180,6 +180,7 @@ func (e Encryption) wrap(public *rsa.PublicKey, key []byte) (method *document.No
 			xenc11+"rsa-oaep")
 		options.Hash = crypto.SHA256
 	case "rsa-1_5":
+		//lint:ignore SA1019 some services know no other
 		wrapped, err = rsa.EncryptPKCS1v15(rand.Reader, public,
 			key) //nolint:staticcheck // some receivers know no other
 		return with(element(xenc, "EncryptionMethod"), "Algorithm", xenc+"rsa-1_5"), wrapped, err
@@ -346,7 +347,8 @@ func unwrap(private *rsa.PrivateKey, encrypted *document.Node) ([]byte, error) {
 			}
 		}
 	case xenc + "rsa-1_5":
-		secret, err := rsa.DecryptPKCS1v15(nil, private, wrapped) //nolint:staticcheck // some senders know no other
+		//lint:ignore SA1019 some services know no other
+		secret, err := rsa.DecryptPKCS1v15(nil, private, wrapped)
 		if err != nil {
 			return nil, errOtherKey
 		}
