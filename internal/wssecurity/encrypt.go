@@ -181,8 +181,7 @@ func (e Encryption) wrap(public *rsa.PublicKey, key []byte) (method *document.No
 		options.Hash = crypto.SHA256
 	case "rsa-1_5":
 		//lint:ignore SA1019 some services know no other
-		wrapped, err = rsa.EncryptPKCS1v15(rand.Reader, public,
-			key) //nolint:staticcheck // some receivers know no other
+		wrapped, err = rsa.EncryptPKCS1v15(rand.Reader, public, key)
 		return with(element(xenc, "EncryptionMethod"), "Algorithm", xenc+"rsa-1_5"), wrapped, err
 	default:
 		return nil, nil, fmt.Errorf("there is no key transport %q; there are: %s", e.Transport,

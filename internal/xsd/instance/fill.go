@@ -283,7 +283,11 @@ func (f *filler) simple(n *document.Node, t *xsd.SimpleType, e *xsd.Element, giv
 	if given.Kind == document.Object {
 		for _, m := range given.Members() {
 			if m.Key != "." && m.Key != "@xsi:type" && m.Key != "xsi:type" {
-				f.complain(below(path, m.Key), "is unknown: %s holds %s", e.Name.Local, t.Words())
+				way := ""
+				if path == "" {
+					way = `; the field "." gives it` // the payload itself is the value
+				}
+				f.complain(below(path, m.Key), "is unknown: %s holds %s%s", e.Name.Local, t.Words(), way)
 			}
 		}
 		given = given.Get(".")
