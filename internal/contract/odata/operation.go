@@ -298,17 +298,18 @@ func (a *at) done(result *object) []contract.Answer {
 // finish adds what all operations have in common.
 func (a *at) finish(o *contract.Endpoint, see bool) {
 	o.Parameters = append(o.Parameters, a.m.common()...)
-	if a.t != nil && o.Reads {
+	if slices.ContainsFunc(o.Parameters, func(p contract.Parameter) bool { return strings.HasPrefix(p.Wire, "$") }) &&
+		o.Reads {
 		q := queryChecker{m: a.m, t: a.t, marks: a.s.marks}
+		o.TakesAliases = !a.m.isV2()
 		o.Together = func(given map[string]*document.Node) map[string][]string {
 			wrong := q.together(given)
-			if !a.m.isV2() {
+			if o.TakesAliases {
 				maps.Copy(wrong, aliased(given))
 			}
 			return wrong
 		}
 	}
-	o.TakesAliases = !a.m.isV2()
 	if a.m.isV2() && see {
 		o.DecodeAnswer = func(body *document.Node) *document.Node { return a.m.see(body, a.t, a.single) }
 		o.EncodeAnswer = func(body *document.Node) *document.Node { return a.m.unsee(body, a.t) }
@@ -456,7 +457,6 @@ func (a *at) content(o *contract.Endpoint) {
 		{Status: "default"},
 	}
 	a.finish(o, false)
-	o.Together = nil
 }
 
 func (a *at) keep(o *contract.Endpoint) {

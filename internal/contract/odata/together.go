@@ -148,13 +148,14 @@ func transformations() map[string]func(q *queryChecker, inside string) []string 
 		"topcount": ranked, "topsum": ranked, "toppercent": ranked,
 		"bottomcount": ranked, "bottomsum": ranked, "bottompercent": ranked,
 		"concat": (*queryChecker).concatenated,
-		"search": as, "identity": as, "expand": as, "ancestors": as, "descendants": as, "traverse": as,
+		"search": unchanged, "identity": unchanged, "expand": unchanged, "ancestors": unchanged,
+		"descendants": unchanged, "traverse": unchanged,
 		"join": opened, "outerjoin": opened, "nest": opened, "addnested": opened,
 	}
 }
 
-// as is for what changes nothing of which properties there are.
-func as(*queryChecker, string) []string { return nil }
+// unchanged is for what changes nothing of which properties there are.
+func unchanged(*queryChecker, string) []string { return nil }
 
 // opened is for what adds properties in ways that are not followed.
 func opened(q *queryChecker, _ string) []string {

@@ -79,6 +79,14 @@ func TestTogether(t *testing.T) {
 	_, problems := ledger.Build(document.NewObject().Set("filter", document.NewUntyped("name eq @n")),
 		contract.BuildOptions{Elsewhere: func(p contract.Parameter) bool { return p.Wire == "@n" }})
 	assert.Empty(t, problems, "it is in the query already")
+	hallContract := readXML(t, strings.Replace(hall, `<ReturnType Type="Collection(Edm.Int32)"/>`, `<ReturnType Type="Collection(H.Press)"/>`, 1))
+	free := operation(t, hallContract, "Main.Free")
+	given, err := document.ReadJSON([]byte(`{"on": "2026-11-23", "word": "a", "span": {"From": "2026-11-01"}}`))
+	assert.NoError(t, err)
+	_, problems = free.Build(given, contract.BuildOptions{})
+	assert.Empty(t, problems, "a parameter that goes by an alias is none of an option")
+	_, problems = free.Build(given.Set("@least", document.NewText("5")), contract.BuildOptions{})
+	assert.Len(t, problems, 1, "it has no options that could use an alias")
 	_, problems = old.Build(document.NewObject().Set("apply", document.NewUntyped("identity")), contract.BuildOptions{})
 	assert.Len(t, problems, 1, "version 2 has none")
 }
