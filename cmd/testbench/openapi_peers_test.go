@@ -120,10 +120,11 @@ var refusals = regexp.MustCompile(`[0-9]+ [^ ]+ s/[^ ]+ +[45][0-9][0-9][^:]*resp
 // notJudged is what the other reader cannot do, or gets wrong: objects and lists in
 // forms and in some styles, a header parameter Authorization (which 4.7.12.1 ignores), bodies that
 // may be left out, numbers in forms, descriptions
-// that it cannot compile, and values by default that break their own schema, which it
-// fills in itself.
+// that it cannot compile, values by default that break their own schema, which it
+// fills in itself, a mapping from values to names of schemas (OpenAPI 3.0.3, 4.7.25), and a
+// discriminator that the alternatives do not declare, which it passes over.
 var notJudged = regexp.MustCompile(
-	`^(Parameter 'style'|request/headers must have required property 'authorization'|unsupported media type undefined|Cannot |can't resolve|Invalid regular|\\"nullable\\"|exclusiveM|schema is invalid|request/(params|query|headers|body)/(object|array) must be|request/body/[A-Za-z]+ must be (integer|boolean|array|number)|request/body/id is read-only|request/query/time must match)`)
+	`^(Parameter 'style'|request/headers must have required property 'authorization'|unsupported media type undefined|Cannot |can't resolve|Invalid regular|\\"nullable\\"|exclusiveM|schema is invalid|request/(params|query|headers|body)/(object|array) must be|request/body/[A-Za-z]+ must be (integer|boolean|array|number)|request/body/id is read-only|request/query/time must match|'discrim' must be equal to one of the allowed values: OptionOneNoDisc|request/body/connector_properties must match exactly one)`)
 
 // Drafts of schemas of every draft of JSON Schema, and of the grammars of a WADL, are
 // valid for other readers of them.
