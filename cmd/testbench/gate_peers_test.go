@@ -3,12 +3,9 @@
 package main_test
 
 import (
-	"crypto/x509"
-	"encoding/pem"
 	"io"
 	"net/http"
 	"os"
-	"path/filepath"
 	"strings"
 	"testing"
 
@@ -21,13 +18,7 @@ import (
 func TestOAuth2ByAuthlib(t *testing.T) {
 	t.Parallel()
 	p := newPlace(t)
-	key, private := rsaKey(t)
-	public, err := x509.MarshalPKIXPublicKey(&key.PublicKey)
-	require.NoError(t, err)
-	p.write("certs/rsa.pem", private)
-	p.write("certs/public.pem", string(pem.EncodeToMemory(&pem.Block{Type: "PUBLIC KEY", Bytes: public})))
-	port := freePort(t)
-	serve(t, port, "/usr/bin/python3", "testdata/python/gate.py", port, filepath.Join(p.dir, "certs/public.pem"))
+	port := p.knowing("gate.py")
 	p.env = append(p.env, "TESTBENCH_SEALED_SECRET=comb & nectar/77 +%", "TESTBENCH_SEALED_WRONG=wrong-secret-9",
 		"TESTBENCH_SEALED_PASSWORD=nectar & comb")
 	login := func(name string, lines ...string) string {

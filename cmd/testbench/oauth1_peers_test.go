@@ -18,7 +18,7 @@ import (
 )
 
 // rsaKey makes a key, and its PEM file of PKCS #8.
-func rsaKey(t *testing.T) (*rsa.PrivateKey, string) {
+func rsaKey(t testing.TB) (*rsa.PrivateKey, string) {
 	key, err := rsa.GenerateKey(rand.Reader, 2048)
 	require.NoError(t, err)
 	der, err := x509.MarshalPKCS8PrivateKey(key)
@@ -26,18 +26,25 @@ func rsaKey(t *testing.T) (*rsa.PrivateKey, string) {
 	return key, string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}))
 }
 
+// knowing starts a program of testdata/python that knows the public part of a new key, which is in certs/rsa.pem.
+func (p *place) knowing(program string) (port string) {
+	p.t.Helper()
+	key, private := rsaKey(p.t)
+	public, err := x509.MarshalPKIXPublicKey(&key.PublicKey)
+	require.NoError(p.t, err)
+	p.write("certs/rsa.pem", private)
+	p.write("certs/public.pem", string(pem.EncodeToMemory(&pem.Block{Type: "PUBLIC KEY", Bytes: public})))
+	port = freePort(p.t)
+	serve(p.t, port, "/usr/bin/python3", "testdata/python/"+program, port, filepath.Join(p.dir, "certs/public.pem"))
+	return port
+}
+
 // A server of OAuth 1.0 by oauthlib lets each signature in, by each method and in each place, refuses each spoilt one,
 // and gives a token to which somebody agrees.
 func TestOAuth1ByOauthlib(t *testing.T) {
 	t.Parallel()
 	p := newPlace(t)
-	key, private := rsaKey(t)
-	public, err := x509.MarshalPKIXPublicKey(&key.PublicKey)
-	require.NoError(t, err)
-	p.write("certs/rsa.pem", private)
-	p.write("certs/public.pem", string(pem.EncodeToMemory(&pem.Block{Type: "PUBLIC KEY", Bytes: public})))
-	port := freePort(t)
-	serve(t, port, "/usr/bin/python3", "testdata/python/oauth1.py", port, filepath.Join(p.dir, "certs/public.pem"))
+	port := p.knowing("oauth1.py")
 	p.env = append(p.env, "TESTBENCH_SEALED_SECRET=hive & comb/41", "TESTBENCH_SEALED_GIVEN=T-given",
 		"TESTBENCH_SEALED_GIVEN_SECRET=nectar+7 %")
 	var logins strings.Builder

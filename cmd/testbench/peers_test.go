@@ -24,7 +24,7 @@ const peers = true
 
 // freePort finds a port that nothing listens on, below those that the system gives
 // to outgoing connections: of these, another test may take one before the server does.
-func freePort(t *testing.T) string {
+func freePort(t testing.TB) string {
 	t.Helper()
 	for range 100 {
 		port := fmt.Sprint(20_000 + rand.IntN(12_000))
@@ -38,7 +38,7 @@ func freePort(t *testing.T) string {
 }
 
 // serve starts a server and waits until it accepts connections.
-func serve(t *testing.T, port string, name string, args ...string) {
+func serve(t testing.TB, port string, name string, args ...string) {
 	t.Helper()
 	serveWith(t, os.Environ(), port, name, args...)
 }
@@ -51,7 +51,7 @@ func program(name string) string {
 	return name
 }
 
-func serveWith(t *testing.T, env []string, port string, name string, args ...string) {
+func serveWith(t testing.TB, env []string, port string, name string, args ...string) {
 	t.Helper()
 	c := exec.Command(program(name), args...)
 	c.Env = env

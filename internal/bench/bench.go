@@ -18,7 +18,6 @@ import (
 	"testbench/internal/rule"
 
 	"testbench/internal/contract"
-	"testbench/internal/document"
 	"testbench/internal/login"
 	"testbench/internal/mapping"
 	"testbench/internal/path"
@@ -556,7 +555,7 @@ func (e *NotFoundError) Error() string {
 		return text + "; " + suggest.DidYouMean(e.Name, e.Known)
 	case len(e.Known) > 0:
 		if len(e.Known) > mostKnown {
-			return text + "; there are: " + document.FewNames(e.Known)
+			return text + "; there are: " + suggest.FewNames(e.Known)
 		}
 		return text + "; there are: " + strings.Join(e.Known, ", ")
 	}

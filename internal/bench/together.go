@@ -8,9 +8,9 @@ import (
 
 	"testbench/internal/contract"
 	"testbench/internal/contract/formats"
-	"testbench/internal/document"
 	"testbench/internal/lookup"
 	"testbench/internal/mapping"
+	"testbench/internal/suggest"
 	"testbench/internal/yamlfile"
 )
 
@@ -161,7 +161,7 @@ func (b *Bench) CheckContracts() {
 			if faulty := c.Faulty(); len(faulty) > 0 {
 				b.Source.Remark(s.at,
 					"the contract of %s is wrong in what some operations need, so they cannot be used: %s; "+
-						"`testbench survey %s` says why", s.Name, document.FewNames(faulty), s.Name)
+						"`testbench survey %s` says why", s.Name, suggest.FewNames(faulty), s.Name)
 			}
 			if refused := c.Refused(); len(refused) > 0 {
 				b.Source.Remark(s.at, "in the contract of %s: %s%s", s.Name, refused[0], andMore(len(refused)-1, s.Name))

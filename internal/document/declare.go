@@ -53,6 +53,9 @@ func declare(n *Node, inherited string, prefixes map[string]string) {
 
 // prefixFor is a prefix that a namespace has, else one that none has.
 func prefixFor(scope map[string]string, space string) string {
+	if space == xmlNamespace {
+		return "xml" // no other prefix may be bound to it (Namespaces in XML 1.0, section 3)
+	}
 	for _, prefix := range slices.Sorted(maps.Keys(scope)) {
 		if scope[prefix] == space && prefix != "" {
 			return prefix

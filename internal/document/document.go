@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"testbench/internal/excerpt"
+	"testbench/internal/suggest"
 	"testbench/internal/xmlstream"
 )
 
@@ -393,19 +394,10 @@ func (n *Node) Describe() string {
 		if len(v.Members()) == 0 {
 			return "an empty object"
 		}
-		return "an object with " + FewNames(v.Names())
+		return "an object with " + suggest.FewNames(v.Names())
 	default:
-		return "an element with " + FewNames(v.Names())
+		return "an element with " + suggest.FewNames(v.Names())
 	}
-}
-
-// FewNames joins names for a message, the first eight of them.
-func FewNames(names []string) string {
-	const most = 8
-	if len(names) > most {
-		return strings.Join(names[:most], ", ") + " and " + itoa(len(names)-most) + " more"
-	}
-	return strings.Join(names, ", ")
 }
 
 // MarkSecret marks the node and all below it as secret.

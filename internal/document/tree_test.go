@@ -218,3 +218,17 @@ func TestManyFields(t *testing.T) {
 	assert.Equal(t, "499007", fields.Get("7").Text)
 	assert.Nil(t, fields.Get("none"))
 }
+
+// An attribute in a namespace gets a prefix, for the default namespace is not one of attributes; that of xml is its own.
+func TestDeclaredAttributes(t *testing.T) {
+	attribute := func(space, prefix, local string) document.Attribute {
+		return document.Attribute{Name: document.Name{Space: space, Prefix: prefix, Local: local}, Value: "v"}
+	}
+	child := document.NewElement(document.Name{Space: "urn:t", Local: "child"})
+	child.AppendAttributes(attribute("urn:t", "", "unit"), attribute("http://www.w3.org/XML/1998/namespace", "", "lang"))
+	root := document.NewElement(document.Name{Space: "urn:t", Local: "root"}, child)
+	root.AppendAttributes(attribute("urn:t", "p", "depot"), attribute("urn:u", "", "mark"), attribute("", "", "plain"))
+	document.Declare(root)
+	assert.Equal(t, `<root xmlns="urn:t" p:depot="v" a1:mark="v" plain="v" xmlns:p="urn:t" xmlns:a1="urn:u">`+
+		`<child p:unit="v" xml:lang="v"/></root>`, document.WriteXML(root, document.Style{}))
+}

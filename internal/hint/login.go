@@ -117,8 +117,8 @@ func proxyLogin(e *evidence) string {
 	if !e.status(http.StatusProxyAuthRequired) {
 		return ""
 	}
-	return fmt.Sprintf("it is not the service but a proxy on the way that asks for %s: write proxy: with its address: and "+
-		"login: at the site, or pass it by with NO_PROXY", e.schemes())
+	return fmt.Sprintf("it is not the service but a proxy on the way that asks for %s: write proxy: with its "+
+		"address: and login: at the site, or pass it by with NO_PROXY", e.schemes())
 }
 
 func noCredentials(e *evidence) string {

@@ -336,7 +336,7 @@ func (j *Judging) replyRules(e *sheet.Expect) {
 			slices.Sort(names)
 			match.Miss = &path.Miss{
 				Reached: "the reply", Missing: "header " + subject,
-				There: "one with " + document.FewNames(names), Try: suggest.DidYouMean(subject, names),
+				There: "one with " + suggest.FewNames(names), Try: suggest.DidYouMean(subject, names),
 			}
 		}
 		j.Verdict("expect", subject, path.Selection{Matches: []path.Match{match}}, r)

@@ -773,7 +773,8 @@ func readDetails(r *mapping.Reader, n *yamlfile.Node) *request.Tree {
 
 // oauth2Grants are the keys that belong to some grants alone.
 var oauth2Grants = map[string][]string{
-	"authorize": {GrantCode}, "redirect": {GrantCode}, "signed request": {GrantCode}, "signed answer": {GrantCode}, "device": {GrantDevice},
+	"authorize": {GrantCode}, "redirect": {GrantCode}, "device": {GrantDevice},
+	"signed request": {GrantCode}, "signed answer": {GrantCode},
 	"user": {GrantPassword, GrantJWTBearer}, "password": {GrantPassword},
 	"refresh token": {GrantRefresh},
 	"assertion":     {GrantSAMLBearer, GrantJWTBearer}, "claims": {GrantJWTBearer},

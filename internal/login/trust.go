@@ -85,7 +85,11 @@ func (w *Trust) Obtain(ctx context.Context, env *Env, _ *Token) (*Token, error) 
 	case message.Fault != nil:
 		return nil, refuse("refused: %s", message.Fault)
 	}
-	issued, err := request.ReadIssued(alongside(envelope, message.Payload))
+	payload := message.Payload
+	if payload != nil {
+		payload = document.Apart(envelope, payload)
+	}
+	issued, err := request.ReadIssued(payload)
 	if err != nil {
 		return nil, refuse("gave no token: %v", err)
 	}
@@ -100,19 +104,6 @@ func (w *Trust) Obtain(ctx context.Context, env *Env, _ *Token) (*Token, error) 
 		token.Attached = xmlText(issued.Attached)
 	}
 	return token, nil
-}
-
-// alongside is the payload with all the namespaces that hold around it.
-func alongside(envelope, payload *document.Node) *document.Node {
-	if payload == nil {
-		return nil
-	}
-	read, err := document.ReadXML(document.CanonicalXML(envelope, payload, document.Canonical{Inclusive: true}),
-		"utf-8")
-	if err != nil {
-		return payload
-	}
-	return read
 }
 
 func xmlText(n *document.Node) string {

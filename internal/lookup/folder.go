@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"testbench/internal/document"
+	"testbench/internal/suggest"
 	"testbench/internal/table"
 )
 
@@ -104,7 +105,7 @@ func Content(dir, pattern string, o table.Options) (content *document.Node, name
 	case len(names) == 0:
 		return nil, "", "", &NotThereError{pattern}
 	case len(names) > 1:
-		return nil, "", "", fmt.Errorf("%s fits %d files: %s; open one", pattern, len(names), document.FewNames(names))
+		return nil, "", "", fmt.Errorf("%s fits %d files: %s; open one", pattern, len(names), suggest.FewNames(names))
 	}
 	name = names[0]
 	file, err := root.Open(name)

@@ -252,7 +252,7 @@ func (f *finder) valuesThere(node *document.Node, s step) string {
 	if len(there) == 0 {
 		return "none of its elements has " + s.inner.Source
 	}
-	return s.inner.Source + " there is " + document.FewNames(there)
+	return s.inner.Source + " there is " + suggest.FewNames(there)
 }
 
 // asList gives the items of a list; an element alone, as XML writes a list of

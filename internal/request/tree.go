@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"testbench/internal/document"
+	"testbench/internal/suggest"
 	"testbench/internal/value"
 	"testbench/internal/xmlstream"
 )
@@ -162,7 +163,7 @@ func (t *Tree) String() string {
 	for i, f := range t.Fields {
 		names[i] = f.Name
 	}
-	return "an object with " + document.FewNames(names)
+	return "an object with " + suggest.FewNames(names)
 }
 
 // Node fills the tree in.

@@ -12,11 +12,11 @@ import (
 	"testbench/internal/bench"
 	"testbench/internal/contract/formats"
 	"testbench/internal/contract/source"
-	"testbench/internal/document"
 	"testbench/internal/exchange"
 	"testbench/internal/login"
 	"testbench/internal/request"
 	"testbench/internal/safefile"
+	"testbench/internal/suggest"
 	"testbench/internal/value"
 )
 
@@ -278,5 +278,5 @@ func OperationsOf(b *bench.Bench, service *bench.Service) string {
 	if len(names) == 0 {
 		return "`testbench survey " + service.Name + "` lists them"
 	}
-	return "There are: " + document.FewNames(names)
+	return "There are: " + suggest.FewNames(names)
 }

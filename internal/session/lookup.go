@@ -10,6 +10,7 @@ import (
 	"testbench/internal/document"
 	"testbench/internal/lookup"
 	"testbench/internal/sheet"
+	"testbench/internal/suggest"
 	"testbench/internal/table"
 	"testbench/internal/value"
 )
@@ -110,7 +111,7 @@ func RowsOfQuery(ctx context.Context, s *Session, q *sheet.Query) *table.Source 
 			for _, column := range q.Columns {
 				if err == nil && row.Get(column) == nil {
 					err = fmt.Errorf("the query gives no column %s; there are: %s", column,
-						document.FewNames(row.Names()))
+						suggest.FewNames(row.Names()))
 				}
 			}
 			if err != nil {

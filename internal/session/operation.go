@@ -295,7 +295,9 @@ func buildOperation(s *Session, p *Prepared, step *sheet.Step, spec *request.Spe
 		return nil
 	}
 	for _, part := range built.Parts {
-		one := request.Part{Name: part.Name, Type: part.Type, Value: request.Fixed(part.Value), Headers: pairsOf(part.Headers)}
+		one := request.Part{
+			Name: part.Name, Type: part.Type, Value: request.Fixed(part.Value), Headers: pairsOf(part.Headers),
+		}
 		if part.IsFile {
 			one.FileName = part.Name
 		}

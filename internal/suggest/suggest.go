@@ -2,7 +2,10 @@
 // be. It knows nothing of what the words stand for.
 package suggest
 
-import "strings"
+import (
+	"fmt"
+	"strings"
+)
 
 // Closest returns the candidate closest to word, or "" when none is close: at most
 // a third of the word's letters may be wrong, missing, added or swapped.
@@ -103,6 +106,23 @@ func Ending(word string, candidates []string) string {
 		return "; " + try
 	}
 	return ""
+}
+
+// Instead gives DidYouMean, or where nothing is close what there is: `there are: a, b`.
+func Instead(word string, candidates []string) string {
+	if try := DidYouMean(word, candidates); try != "" {
+		return try
+	}
+	return "there are: " + FewNames(candidates)
+}
+
+// FewNames joins names for a message, the first eight of them.
+func FewNames(names []string) string {
+	const most = 8
+	if len(names) > most {
+		return fmt.Sprintf("%s and %d more", strings.Join(names[:most], ", "), len(names)-most)
+	}
+	return strings.Join(names, ", ")
 }
 
 // OneOf joins alternatives for a message: "a, b or c". More than most of them are cut.

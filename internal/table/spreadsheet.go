@@ -37,11 +37,7 @@ func readSpreadsheet(data []byte, o Options) (*Table, error) {
 	case name == "":
 		name = sheets[0]
 	case !slices.Contains(sheets, name):
-		try := suggest.DidYouMean(name, sheets)
-		if try == "" {
-			try = "there are: " + document.FewNames(sheets)
-		}
-		return nil, fmt.Errorf("the spreadsheet has no sheet %q; %s", name, try)
+		return nil, fmt.Errorf("the spreadsheet has no sheet %q; %s", name, suggest.Instead(name, sheets))
 	}
 	rows, err := book.Rows(name)
 	if err != nil {

@@ -7,7 +7,6 @@ import (
 	"strings"
 
 	"testbench/internal/bench"
-	"testbench/internal/document"
 	"testbench/internal/mapping"
 	"testbench/internal/session"
 	"testbench/internal/sheet"
@@ -84,7 +83,7 @@ func checkSet(b *bench.Bench, a Arguments, sheets []*sheet.Sheet, call *sheet.St
 	for name := range a.Set {
 		if !slices.Contains(known, name) {
 			slices.Sort(known)
-			try := cmp.Or(suggest.DidYouMean(name, known), "there are: "+document.FewNames(slices.Compact(known)))
+			try := cmp.Or(suggest.DidYouMean(name, known), "there are: "+suggest.FewNames(slices.Compact(known)))
 			return session.WithTry(fmt.Sprintf("-set %s has no effect: nothing asks for a value of that name", name),
 				try)
 		}

@@ -4,7 +4,6 @@ import (
 	"slices"
 
 	"testbench/internal/bench"
-	"testbench/internal/document"
 	"testbench/internal/history"
 	"testbench/internal/mapping"
 	"testbench/internal/sheet"
@@ -48,7 +47,7 @@ func (v *Vetter) callback(u mapping.Use) {
 			h.Source)
 	case h.Name == "" && len(v.listens) > 1:
 		u.File.ReportInside(u.Node, h.Offset, "write ${callback."+v.listens[0]+"}",
-			"%s: several steps wait for a callback: %s", h.Source, document.FewNames(v.listens))
+			"%s: several steps wait for a callback: %s", h.Source, suggest.FewNames(v.listens))
 	case h.Name != "" && !slices.Contains(v.listens, h.Name):
 		u.File.ReportInside(u.Node, h.Offset, suggest.DidYouMean(h.Name, v.listens),
 			"%s: no step with listen: has that name", h.Source)

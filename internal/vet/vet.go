@@ -10,7 +10,6 @@ import (
 	"strings"
 
 	"testbench/internal/bench"
-	"testbench/internal/document"
 	"testbench/internal/mapping"
 	"testbench/internal/rule"
 	"testbench/internal/sheet"
@@ -339,7 +338,7 @@ func (v *Vetter) undefined(u mapping.Use) {
 		try = "a name comes from -set, from keep: or set: of an earlier step, from a column of the rows, or from the " +
 			"site"
 		if len(known) > 0 {
-			try += "; there are: " + document.FewNames(known)
+			try += "; there are: " + suggest.FewNames(known)
 		}
 	}
 	u.File.ReportInside(u.Node, h.Offset, try, "nothing defines %s", h.Source)

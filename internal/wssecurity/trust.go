@@ -157,9 +157,9 @@ func (t TokenRequest) ReadIssued(payload *document.Node) (*Issued, error) {
 	if requested == nil || len(requested.Children()) == 0 {
 		return nil, errors.New("the answer holds no token (RequestedSecurityToken)")
 	}
-	issued := &Issued{Token: alone(payload, requested.Children()[0])}
+	issued := &Issued{Token: document.Apart(payload, requested.Children()[0])}
 	if attached := part("RequestedAttachedReference"); attached != nil && len(attached.Children()) > 0 {
-		issued.Attached = alone(payload, attached.Children()[0])
+		issued.Attached = document.Apart(payload, attached.Children()[0])
 	}
 	if life := part("Lifetime"); life != nil {
 		if end := find(life, wsu, "Expires"); end != nil {
@@ -172,15 +172,6 @@ func (t TokenRequest) ReadIssued(payload *document.Node) (*Issued, error) {
 	var err error
 	issued.Proof, err = t.proof(part)
 	return issued, err
-}
-
-// alone is an element with all the namespaces that held around it, to stand elsewhere.
-func alone(root, n *document.Node) *document.Node {
-	out, err := document.ReadXML(document.CanonicalXML(root, n, document.Canonical{Inclusive: true}), "utf-8")
-	if err != nil {
-		return n
-	}
-	return out
 }
 
 // proof is the shared key of an answer (WS-Trust 1.3, section 4.4.5): it holds it, or both sides made a part of it,

@@ -320,7 +320,11 @@ func (t *SimpleType) EnumerationWords(most int) string {
 			words = append(words, fmt.Sprintf("and %d more", len(t.Enumeration)-most))
 			break
 		}
-		words = append(words, e.Text)
+		text := e.Text
+		if text == "" {
+			text = "empty"
+		}
+		words = append(words, text)
 	}
 	return strings.Join(words, ", ")
 }

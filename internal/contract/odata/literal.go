@@ -257,7 +257,7 @@ func wrongMember(enum *typeDef, v *document.Node) string {
 		if _, err := strconv.ParseInt(word, 10, 64); err == nil { // a number stands for a value that has no name
 			continue
 		}
-		says := "must be one of " + document.FewNames(names) + ", and is " + v.Describe()
+		says := "must be one of " + suggest.FewNames(names) + ", and is " + v.Describe()
 		if try := suggest.DidYouMean(word, names); try != "" {
 			says += "; " + try
 		}

@@ -121,11 +121,7 @@ func (q queryChecker) find(t *typeDef, path string, says *[]string) *property {
 
 func (q queryChecker) unknown(t *typeDef, name string, says *[]string) {
 	names := q.m.propertyNames(t)
-	try := suggest.DidYouMean(name, names)
-	if try == "" {
-		try = "there are: " + document.FewNames(names)
-	}
-	q.fail(says, "names %s, which %s does not have; %s", name, local(t.name), try)
+	q.fail(says, "names %s, which %s does not have; %s", name, local(t.name), suggest.Instead(name, names))
 }
 
 // split cuts at a separator that is outside of parentheses and quotes.
@@ -421,11 +417,7 @@ func (q queryChecker) expression(t *typeDef, text string) []string {
 		case next == "(":
 			name := word[strings.LastIndexByte(word, '/')+1:]
 			if !slices.Contains(known, name) && !strings.Contains(name, ".") {
-				try := suggest.DidYouMean(name, known)
-				if try == "" {
-					try = "there are: " + document.FewNames(known)
-				}
-				q.fail(&says, "calls %s, which is not a function; %s", name, try)
+				q.fail(&says, "calls %s, which is not a function; %s", name, suggest.Instead(name, known))
 			}
 		case next == ":": // a variable is introduced
 		case isWord(word):

@@ -1,6 +1,7 @@
 package odata
 
 import (
+	"maps"
 	"regexp"
 	"slices"
 	"strconv"
@@ -194,16 +195,8 @@ func (q *queryChecker) applied(text string) []string {
 		case check == nil && strings.Contains(name, "."):
 			check = opened // one that the service defines
 		case check == nil:
-			var known []string
-			for word := range transformations() {
-				known = append(known, word)
-			}
-			slices.Sort(known)
-			try := suggest.DidYouMean(name, known)
-			if try == "" {
-				try = "there are: " + document.FewNames(known)
-			}
-			q.fail(&says, "has %q, which is not a transformation; %s", name, try)
+			known := slices.Sorted(maps.Keys(transformations()))
+			q.fail(&says, "has %q, which is not a transformation; %s", name, suggest.Instead(name, known))
 			return says
 		case has && !strings.HasSuffix(inside, ")"):
 			q.fail(&says, "has %q, which does not end with a parenthesis", one)
@@ -242,11 +235,7 @@ func (q *queryChecker) aggregated(inside string) []string {
 		what = strings.TrimSpace(what)
 		switch {
 		case has && !slices.Contains(aggregating, method) && !strings.Contains(method, "."):
-			try := suggest.DidYouMean(method, aggregating)
-			if try == "" {
-				try = "there are: " + document.FewNames(aggregating)
-			}
-			q.fail(&says, "aggregates with %s, which is not a method; %s", method, try)
+			q.fail(&says, "aggregates with %s, which is not a method; %s", method, suggest.Instead(method, aggregating))
 		case what != "$count" && !strings.HasSuffix(what, "/$count"):
 			says = append(says, q.expression(q.t, what)...)
 		}

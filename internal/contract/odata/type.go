@@ -63,7 +63,7 @@ func (m *model) words(p *property) string {
 		if enum.flags {
 			word = "some of "
 		}
-		words = append(words, word+document.FewNames(names))
+		words = append(words, word+suggest.FewNames(names))
 	case edm != "":
 		words = append(words, edmWords(edm))
 	case m.find(p.typeName) == nil:
@@ -307,7 +307,7 @@ func (f *filler) unknown(path, name string, t *typeDef) {
 	names := f.m.propertyNames(t)
 	try := suggest.DidYouMean(name, names)
 	if try == "" {
-		try = local(t.name) + " has: " + document.FewNames(names)
+		try = local(t.name) + " has: " + suggest.FewNames(names)
 	}
 	f.fail(path, "is unknown; %s", try)
 }

@@ -295,11 +295,7 @@ func (c *Contract) Schema(name string) (*jsonschema.Schema, error) {
 		if at.Node != nil {
 			names = at.Node.Names()
 		}
-		try := suggest.DidYouMean(name, names)
-		if try == "" {
-			try = "there are: " + document.FewNames(names)
-		}
-		return nil, fmt.Errorf("the description has no schema %q; %s", name, try)
+		return nil, fmt.Errorf("the description has no schema %q; %s", name, suggest.Instead(name, names))
 	}
 	return c.answers.Open(inner)
 }
