@@ -306,6 +306,9 @@ func (b *builder) field(name string, v *document.Node) {
 
 func (b *builder) unknown(name string, v *document.Node) {
 	if b.op.TakesAliases && strings.HasPrefix(name, "@") {
+		if v != schema.Unknown && !v.IsScalar() { // OData 4.01 Part 2, 5.1.1.14: complex values and lists go as JSON
+			v = &document.Node{Kind: document.Text, Text: document.WriteJSON(v, document.Style{}), Secret: hasSecret(v)}
+		}
 		b.aliases[name] = v
 		if v != schema.Unknown {
 			b.request.Query = append(b.request.Query, Pair{Name: name, Value: v})

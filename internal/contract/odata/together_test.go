@@ -79,6 +79,10 @@ func TestTogether(t *testing.T) {
 	_, problems := ledger.Build(document.NewObject().Set("filter", document.NewUntyped("name eq @n")),
 		contract.BuildOptions{Elsewhere: func(p contract.Parameter) bool { return p.Wire == "@n" }})
 	assert.Empty(t, problems, "it is in the query already")
+	request, problems := ledger.Build(document.NewObject().Set("filter", document.NewUntyped("creditLimit in @some")).
+		Set("@some", document.NewList(document.NewUntyped("5"), document.NewUntyped("7"))), contract.BuildOptions{})
+	assert.Empty(t, problems)
+	assert.Equal(t, "@some=[5,7]", request.Query[0].Name+"="+request.Query[0].Value.Text)
 	hallContract := readXML(t, strings.Replace(hall, `<ReturnType Type="Collection(Edm.Int32)"/>`, `<ReturnType Type="Collection(H.Press)"/>`, 1))
 	free := operation(t, hallContract, "Main.Free")
 	given, err := document.ReadJSON([]byte(`{"on": "2026-11-23", "word": "a", "span": {"From": "2026-11-01"}}`))

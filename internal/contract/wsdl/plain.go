@@ -62,8 +62,8 @@ func (b *Bound) plain(r *contract.Request, fields *document.Node, o contract.Bui
 	if b.Port.Binding.Protocol == HTTPGet {
 		r.Method = "GET"
 	}
-	if o.Body != "" {
-		return nil
+	if o.Body != "" && r.Method == "POST" && !b.Operation.Replaces {
+		return withoutEffect(fields, o.Body)
 	}
 	fields, problems := b.Overlay.Fill(fields, o.IsKind)
 	payload, wrong := b.fill(fields, o)
@@ -87,6 +87,18 @@ func (b *Bound) plain(r *contract.Request, fields *document.Node, o contract.Bui
 		r.Query = pairs
 	} else {
 		r.Form = pairs
+	}
+	return problems
+}
+
+// withoutEffect tells of fields that are the body, where that comes from elsewhere.
+func withoutEffect(fields *document.Node, body string) []contract.Problem {
+	var problems []contract.Problem
+	for _, name := range fields.Names() {
+		problems = append(problems, contract.Problem{
+			Field: name, Try: "keep one of them",
+			Message: fmt.Sprintf("%s is a field of the body, and has no effect beside %s:", name, body),
+		})
 	}
 	return problems
 }

@@ -74,6 +74,18 @@ func TestPlainHTTP(t *testing.T) {
 		}
 		assert.Equal(t, c.want, got, c.fields)
 	}
+	given := document.NewObject().Set("lot", document.NewText("A")).Set("year", document.NewUntyped("7"))
+	for operation, want := range map[string]string{
+		"Look": "GET /lots/A/of-7", "Find": "GET /find?lot=A&year=7",
+		"Tell": "lot is a field of the body, and has no effect beside text:",
+	} { // a body from elsewhere takes the place of fields that are one, and of no others
+		r, problems := bind(operation).Build(given, contract.BuildOptions{Body: "text"})
+		got := r.Line()
+		if len(problems) > 0 {
+			got = problems[0].Message
+		}
+		assert.Equal(t, want, got)
+	}
 	for _, c := range []struct{ operation, mediaType, body, want string }{
 		{"Look", "text/xml", `<Lot xmlns="urn:p" xmlns:p="urn:p" p:unit="kg"><kilos>7</kilos></Lot>`, ""},
 		{"Look", "text/xml", `<Lot xmlns="urn:p" unit="kg"><kilos>7</kilos></Lot>`, "unit"},
