@@ -64,6 +64,6 @@ func TestServicesByJAXWS(t *testing.T) {
 	assert.NotContains(t, o.all(), "note:", "nothing departs from the standards")
 	o = p.run("call", "-dry", "plain/note", "note=hello")
 	assert.Equal(t, 2, o.status, o.all())
-	assert.Contains(t, o.stderr, `note is unknown: note holds a text; the field "." gives it`)
+	assert.Contains(t, o.stderr, `note is unknown: note holds a text; its value is the field "."`)
 	assert.Equal(t, 0, p.run("call", "-dry", "plain/note", ".=hello").status)
 }

@@ -711,13 +711,13 @@ var oauth2Keys = slices.Concat([]mapping.Key[OAuth2]{
 		func(r *mapping.Reader, o *OAuth2, n *yamlfile.Node) {
 			o.Resource = readTemplates(r, n)
 		}),
-	mapping.NewKey("details", "what is asked for in parts: a list of mappings, each with its type",
+	mapping.NewKey("details", "what access is asked for: a list of mappings, each with its type",
 		func(r *mapping.Reader, o *OAuth2, n *yamlfile.Node) {
 			o.Details = readDetails(r, n)
 		}),
-	mapping.YesKey("signed request", "true: what the page is asked for goes signed with key:",
+	mapping.YesKey("signed request", "true: the request to the authorization page is signed with key:",
 		func(o *OAuth2) *bool { return &o.SignedRequest }),
-	mapping.YesKey("signed answer", "true: the issuer signs the code that the browser brings back",
+	mapping.YesKey("signed answer", "true: the answer of the authorization page comes signed, and is checked",
 		func(o *OAuth2) *bool { return &o.SignedAnswer }),
 	mapping.NewKey("extra", "further parameters", func(r *mapping.Reader, o *OAuth2, n *yamlfile.Node) {
 		o.Extra = r.Pairs(n, "extra")

@@ -97,7 +97,7 @@ var expectKeys = []mapping.Key[Expect]{
 		e.Type = r.Rule(n)
 		if n.Kind == yamlfile.Scalar && loneWord.MatchString(n.Text) {
 			r.File.Report(n, "write both parts, like application/json, or a rule: contains "+n.Text,
-				"%q is no media type, and no answer can have it", n.Text)
+				"%q is not a media type, so no answer can have it", n.Text)
 		}
 	}),
 	mapping.NewKey("headers", "header: rule", func(r *mapping.Reader, e *Expect, n *yamlfile.Node) {

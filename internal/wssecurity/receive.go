@@ -108,7 +108,7 @@ func openKey(encrypted *document.Node, key crypto.PrivateKey) ([]byte, error) {
 	private, ok := key.(*rsa.PrivateKey)
 	switch {
 	case key == nil:
-		return nil, errors.New("there is no key to open it with; key: names it")
+		return nil, errors.New("there is no key to decrypt it with; write key: at the login")
 	case !ok:
 		return nil, errors.New("messages are opened with an RSA key, and the one given is another")
 	}

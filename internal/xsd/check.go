@@ -118,7 +118,7 @@ func (b *builder) vetOrder(x xnode) {
 		case x.Name().Local == "schema":
 			for _, local := range []string{"minOccurs", "maxOccurs", "use", "form", "ref"} {
 				if _, there := c.attr(local); there { // Part 1, 3.2.3 and 3.3.3
-					b.refused(c, "%s is not allowed at the top of a schema, and is passed over", local)
+					b.refused(c, "%s is not allowed at the top of a schema, and has no effect", local)
 				}
 			}
 		case name == "attribute" || name == "attributeGroup" || name == "anyAttribute":

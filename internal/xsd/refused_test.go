@@ -21,8 +21,8 @@ var refusedCases = []refusedCase{
 	{"both upper bounds", `<simpleType name="s"><restriction base="int"><maxExclusive value="9"/><maxInclusive value="8"/></restriction></simpleType>`, "a restriction has maxInclusive and maxExclusive, and may have one of them", true},
 	{"length beside minLength", `<simpleType name="s"><restriction base="string"><length value="1"/><minLength value="0"/></restriction></simpleType>`, "a restriction has length and minLength, and may have one of them", true},
 	{"final for unions", `<simpleType name="s" final="union"><restriction base="int"/></simpleType><simpleType name="u"><union memberTypes="t:s string"/></simpleType>`, "the type s is final, and cannot be a member of a union", true},
-	{"minOccurs at the top", `<element name="r" minOccurs="0" type="string"/>`, "minOccurs is not allowed at the top of a schema, and is passed over", true},
-	{"use at the top", `<attribute name="r" use="required" type="string"/>`, "use is not allowed at the top of a schema, and is passed over", true},
+	{"minOccurs at the top", `<element name="r" minOccurs="0" type="string"/>`, "minOccurs is not allowed at the top of a schema, and has no effect", true},
+	{"use at the top", `<attribute name="r" use="required" type="string"/>`, "use is not allowed at the top of a schema, and has no effect", true},
 	{"attribute before the particle", `<complexType name="c"><attribute name="a" type="string"/><sequence><element name="b" type="string"/></sequence></complexType>`, "sequence is after attribute, and must be before it", true},
 	{"attributeGroup before the particle", `<attributeGroup name="g"/><complexType name="c"><complexContent><extension base="anyType"><attributeGroup ref="t:g"/><choice/></extension></complexContent></complexType>`, "choice is after attributeGroup, and must be before it", true},
 }
@@ -41,7 +41,7 @@ func TestRefused(t *testing.T) {
 			refused := s.Refused()
 			require.Len(t, refused, 1)
 			assert.Equal(t, c.want, refused[0].Message)
-			assert.Contains(t, refused[0].String(), "; other toolkits refuse the schema for it")
+			assert.Contains(t, refused[0].String(), "; other toolkits refuse the schema because of it")
 			assert.NotNil(t, s.Element("urn:t", "ok"))
 		})
 	}

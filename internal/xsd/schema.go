@@ -66,7 +66,7 @@ type Problem struct {
 func (p Problem) String() string {
 	words := p.Message
 	if p.Refused {
-		words += "; other toolkits refuse the schema for it"
+		words += "; other toolkits refuse the schema because of it"
 	}
 	if p.Line == 0 {
 		return p.Location + ": " + words

@@ -383,10 +383,10 @@ func (a *at) list(o *contract.Endpoint) {
 	if !a.m.isV2() {
 		o.Parameters = append(o.Parameters,
 			a.query("apply", &option{words: "transformations: groupby((Name),aggregate(Total with sum as All))"},
-				"what is made of them first"))
+				"how they are grouped and summed first"))
 	}
 	o.Parameters = append(o.Parameters, a.query("skiptoken", &option{words: "a token"},
-		"the page that goes on from there, as the service told it"))
+		"where the next page begins, as the service told it"))
 	whole := counting{&object{m: a.m, single: &property{typeName: "Edm.Int32", facets: noFacets}}}
 	if !a.s.marks.noTop {
 		o.Parameters = append(o.Parameters, a.query("top", whole, "how many"))
@@ -470,7 +470,7 @@ func (a *at) create(o *contract.Endpoint) {
 	if a.m.version == "4.01" { // OData 4.01 Part 2, 5.1.11
 		o.Parameters = append(o.Parameters, a.query("index",
 			&object{m: a.m, single: &property{typeName: "Edm.Int32", facets: noFacets}},
-			"the place in an ordered list; -1 is before the last"))
+			"the place in an ordered list, from 0 on; -1 is the last"))
 	}
 	o.Body = a.body(forCreate)
 	if a.t.stream {

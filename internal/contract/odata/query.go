@@ -505,7 +505,7 @@ func (q queryChecker) compared(t *typeDef, variables map[string]*typeDef, left, 
 		q.fail(says, "compares %s, which is true or false, with %s", left, right)
 	case !q.m.isV2() && !isText && !isWord(right) && forms[edm].form != nil:
 		if wrong := wrongText(edm, noFacets, document.NewText(right)); wrong != "" {
-			q.fail(says, "compares %s, which %s", left, wrong)
+			q.fail(says, "compares %s with %s, which %s", left, right, wrong)
 		}
 	case isText && enum != nil:
 		if wrong := wrongMember(enum, document.NewText(strings.Trim(right, "'"))); wrong != "" {

@@ -177,7 +177,7 @@ func howMany(q *queryChecker, inside string) []string {
 func ranked(q *queryChecker, inside string) []string {
 	parts := split(inside, ',')
 	if len(parts) != 2 {
-		return []string{"takes two things: how much, and by what; and has (" + inside + ")"}
+		return []string{"takes two values, how much and by what, and has (" + inside + ")"}
 	}
 	return append(q.expression(q.t, parts[0]), q.expression(q.t, parts[1])...)
 }

@@ -43,7 +43,7 @@ func TestTogether(t *testing.T) {
 		{[]string{"apply", "aggregate"}, "apply has aggregate without parentheses"},
 		{[]string{"apply", "top(2"}, "does not end with a parenthesis"},
 		{[]string{"apply", "top(-2)"}, `apply takes "-2", and must take an integer, 0 or more`},
-		{[]string{"apply", "topsum(2)"}, "apply takes two things"},
+		{[]string{"apply", "topsum(2)"}, "apply takes two values, how much and by what, and has (2)"},
 		{[]string{"apply", "filter(name eq 'x)"}, "apply opens a text that is not closed"},
 		{[]string{"apply", "concat(aggregate($count as n),groupby((city)))", "select", "n,city"}, ""},
 		{[]string{"apply", "concat(aggregate($count as n),groupby((town)))"}, "apply names town"},

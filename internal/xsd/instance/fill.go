@@ -285,7 +285,7 @@ func (f *filler) simple(n *document.Node, t *xsd.SimpleType, e *xsd.Element, giv
 			if m.Key != "." && m.Key != "@xsi:type" && m.Key != "xsi:type" {
 				way := ""
 				if path == "" {
-					way = `; the field "." gives it` // the payload itself is the value
+					way = `; its value is the field "."` // the payload itself is the value
 				}
 				f.complain(below(path, m.Key), "is unknown: %s holds %s%s", e.Name.Local, t.Words(), way)
 			}
