@@ -91,7 +91,11 @@ func ignoreKind[T any]() mapping.Key[T] {
 // actorKey names whom the Security block of a message is for.
 func actorKey[T any](of func(*T) *string) mapping.Key[T] {
 	return mapping.NewKey("actor", "whom the Security block is for (in SOAP 1.2: the role); the receiver unless said",
-		func(r *mapping.Reader, into *T, n *yamlfile.Node) { *of(into) = r.PlainText(n) })
+		func(r *mapping.Reader, into *T, n *yamlfile.Node) {
+			if *of(into) = r.PlainText(n); n.Text == "" && n.Kind == yamlfile.Scalar {
+				r.File.Report(n, "write a name for the actor, or take it out", "it is empty, and has no effect")
+			}
+		})
 }
 
 func readHeaderName(r *mapping.Reader, n *yamlfile.Node) string {

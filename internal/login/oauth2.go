@@ -765,7 +765,7 @@ func readDetails(r *mapping.Reader, n *yamlfile.Node) *request.Tree {
 	}
 	for _, item := range n.Items {
 		if item.Kind != yamlfile.Mapping || item.Get("type") == nil {
-			r.File.Report(item, "", "each of details is a mapping with a type (RFC 9396, 2)")
+			r.File.Report(item, "", "each of details must be a mapping with a type (RFC 9396, 2)")
 		}
 	}
 	return r.Tree(n)

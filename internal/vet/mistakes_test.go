@@ -818,7 +818,10 @@ logins:
 		{login("kind: signature\nencrypt: {for: c.pem}\n¦sign: body"), "without a key that signs", "algorithm: hmac-sha256"},
 		{login("kind: signature\nencrypt: {for: c.pem, ¦first: true}"), "has no effect where nothing is signed", ""},
 		{login("kind: signature\nkey from: m\nencrypt: {¦for: c.pem}"), "has no effect beside key from:", ""},
+		{login("kind: oauth2\nfrom: http://x/\nclient: c\nclient secret: ${sealed.s}\ndetails: ¦{type: lots}"), "must be a list of mappings", ""},
+		{login("kind: oauth2\nfrom: http://x/\nclient: c\nclient secret: ${sealed.s}\ndetails: [¦{kind: lots}]"), "with a type", ""},
 		{login("¦kind: ws-trust"), "does not say address:", ""},
+		{login("kind: ws-trust\naddress: http://x/\nactor: ¦''"), "it is empty, and has no effect", "a name for the actor"},
 		{login("kind: ws-trust\naddress: http://x/\n¦certificate: c.pem"), "without key type: public", "key type: public"},
 		{login("¦kind: ws-trust\naddress: http://x/\nkey type: public"), "does not say certificate:", ""},
 		{
