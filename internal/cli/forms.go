@@ -168,16 +168,19 @@ var forms = map[string][]form{
 	"validate": the("all operation status request json", atSite, reading),
 	"history": {
 		{"with -prune", with("prune"), take("prune bench")},
-		{"with -steps", with("steps"), take("steps most json bench")},
+		{"with -steps", with("steps"), take("steps most site json bench")},
+		{"with -import", with("import"), take("import bench")},
+		{"with -export", with("export"), take("export most bench")},
 		{"of a run", func(u used) bool {
 			return len(u.args) > 0 && u.args[0] != "last" && !strings.Contains(u.args[0], ".")
 		}, take("json bench")},
 		{"of an exchange", func(u used) bool { return len(u.args) > 0 }, take("full json bench")},
-		{"", always, take("most json bench")},
+		{"", always, take("most site json bench")},
 	},
 	"report": {
-		{"with -merge", with("merge"), take("merge out full json")},
-		{"", always, take("out full json bench")},
+		{"with -json", with("json"), take("merge out full json bench")},
+		{"with -merge", with("merge"), take("merge out full all bench")},
+		{"", always, take("out full all bench")},
 	},
 	"schema": the(""),
 	"handover": {
@@ -299,7 +302,7 @@ func takeOnce(flags *flag.FlagSet) {
 		switch f.Value.(type) {
 		case *list, *pairs:
 		default:
-			if f.Name != "site" || flags.Name() != "compare" {
+			if f.Name != "site" || flags.Name() != "compare" && flags.Name() != "history" {
 				f.Value = &once{Value: f.Value, name: f.Name}
 			}
 		}

@@ -13,31 +13,39 @@ import (
 	"testbench/internal/document"
 	"testbench/internal/exchange"
 	"testbench/internal/history"
+	"testbench/internal/report"
 	"testbench/internal/secret"
 	"testbench/internal/workbench"
 )
 
 type historyOptions struct {
-	most  int
-	steps bool
-	full  bool
-	prune *int // how many runs are kept; nil for all
+	most    int
+	steps   bool
+	full    bool
+	prune   *int // how many runs are kept; nil for all
+	carryIn list
+	export  string
 }
 
 func historyCommand() *command {
 	return &command{
 		name: "history", group: "looking back",
 		purpose: "shows past runs and calls, an exchange of them in full, and how steps fared over time",
-		usage:   "[RUN or RUN.EXCHANGE]",
+		usage:   "[RUN or RUN.EXCHANGE] | -steps [SHEET ...] | -export FOLDER [RUN ...]",
 		examples: []string{
 			"testbench history", "testbench history 3", "testbench history 3.2",
-			"testbench history -steps",
+			"testbench history -steps -site south", "testbench history -import nights -import whole.json",
+			"testbench history -export nights -most 30",
 		},
 		options: func(f *flag.FlagSet) any {
 			o := &historyOptions{}
-			f.IntVar(&o.most, "most", 20, "how many runs are looked at")
+			f.IntVar(&o.most, "most", 0, "how many runs are looked at, the newest ones (20; with -steps and -export 30)")
 			f.BoolVar(&o.steps, "steps", false,
-				"how each step fared over the runs: outcomes, times, what newly fails")
+				"how each step fared over the runs: what newly fails, is flaky or slower, and since when")
+			f.Var(&o.carryIn, "import",
+				"take in the runs of a `file` (.json or .ndjson) or of a folder; those that are here stay as they are")
+			f.StringVar(&o.export, "export", "",
+				"write runs into a `folder`, a file each; those that are there stay as they are")
 			f.BoolVar(&o.full, "full", false, "show bodies in full, however long, on a terminal too")
 			f.Func("prune", "keep only the newest `number` of runs", func(text string) error {
 				most, err := strconv.Atoi(text)
@@ -49,21 +57,26 @@ func historyCommand() *command {
 			})
 			return o
 		},
-		run: func(_ context.Context, s *session, options any, args []string) (int, error) {
-			return runHistory(s, options.(*historyOptions), args)
+		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
+			return runHistory(ctx, s, options.(*historyOptions), args)
 		},
 	}
 }
 
-func runHistory(s *session, o *historyOptions, args []string) (int, error) {
+func runHistory(ctx context.Context, s *session, o *historyOptions, args []string) (int, error) {
 	s.full = o.full
-	if len(args) > 1 {
+	isOne := !o.steps && o.export == ""
+	switch {
+	case isOne && len(o.carryIn) == 0 && len(args) > 1:
 		return 0, usagef("testbench history 18, testbench history 18.3", "one run or exchange at a time")
-	}
-	if o.most < 1 {
+	case len(args) > 0 && len(o.carryIn) > 0:
+		return 0, usagef("-import "+args[0], "-import takes its files one by one: -import A -import B")
+	case o.most == 0 && s.used.has("most") || o.most < 0:
 		return 0, usagef("", "-most takes a number from 1")
+	case o.most == 0:
+		o.most = map[bool]int{true: 20, false: runsOfTrends}[isOne]
 	}
-	if len(args) == 1 {
+	if isOne && len(args) == 1 {
 		return pastRun(s, args[0])
 	}
 	bench, err := s.open()
@@ -86,10 +99,19 @@ func runHistory(s *session, o *historyOptions, args []string) (int, error) {
 	if store.Note != "" {
 		s.tell.note("note: %s", s.tell.visible(store.Note))
 	}
-	if o.steps {
-		return showTrends(s, store, o.most)
+	switch {
+	case o.steps:
+		files, err := bench.SheetNames(args)
+		if err != nil {
+			return 0, err
+		}
+		return showTrends(s, store, o, files)
+	case len(o.carryIn) > 0:
+		return importRuns(ctx, s, store, o.carryIn)
+	case o.export != "":
+		return exportRuns(s, bench, store, o, args)
 	}
-	runs, err := store.Recent(o.most)
+	runs, err := store.RecentAt(o.most, s.common.sites)
 	if err != nil {
 		return 0, err
 	}
@@ -102,25 +124,119 @@ func runHistory(s *session, o *historyOptions, args []string) (int, error) {
 	}
 	t := s.tell
 	narrow := t.width < 90
+	site := 4
+	for _, run := range runs {
+		site = min(max(site, len([]rune(sitesOf(run)))), 16)
+	}
 	if !narrow {
 		t.printf("%s\n", t.in(faint,
-			fmt.Sprintf("%3s  %-19s  %-12s  %4s  %9s  %8s  %s", "run", "when", "outcome", "rows", "exchanges", "time",
-				"what")))
+			fmt.Sprintf("%3s  %-19s  %-*s  %-12s  %4s  %9s  %8s  %s", "run", "when", site, "site", "outcome", "rows",
+				"exchanges", "time", "what")))
 	}
 	for _, run := range runs {
 		if narrow {
 			t.printf("%3d  %s  %s\n%s\n", run.Number, run.Started.Local().Format("2006-01-02 15:04:05"),
 				colouredOutcome(s.tell, run.Outcome, len(run.Outcome)),
-				t.wrap(fmt.Sprintf("%s, %s, %s: %s", count(run.Counts.Rows, "row"),
+				t.wrap(fmt.Sprintf("%s, %s, %s, %s: %s", sitesOf(run), count(run.Counts.Rows, "row"),
 					count(run.Counts.Exchanges, "exchange"),
 					milliseconds(time.Duration(run.Seconds*float64(time.Second))), t.visible(whatRan(store, run))),
 					t.width, 5))
 			continue
 		}
-		t.printf("%3d  %s  %s  %4d  %9d  %8s  %s\n", run.Number, run.Started.Local().Format("2006-01-02 15:04:05"),
+		t.printf("%3d  %s  %s  %s  %4d  %9d  %8s  %s\n", run.Number,
+			run.Started.Local().Format("2006-01-02 15:04:05"), t.fit(sitesOf(run), site),
 			colouredOutcome(s.tell, run.Outcome, 12), run.Counts.Rows, run.Counts.Exchanges,
 			milliseconds(time.Duration(run.Seconds*float64(time.Second))), t.visible(whatRan(store, run)))
 	}
+	return ExitPassed, nil
+}
+
+// sitesOf names the sites of a run.
+func sitesOf(run *history.Run) string {
+	var sites []string
+	for _, sheet := range run.Sheets {
+		if !slices.Contains(sites, sheet.Site) {
+			sites = append(sites, sheet.Site)
+		}
+	}
+	return strings.Join(sites, " ")
+}
+
+// importRuns takes in runs that were written elsewhere.
+func importRuns(ctx context.Context, s *session, store *history.Store, names []string) (int, error) {
+	var runs []*history.File
+	for _, name := range names {
+		files, err := history.FilesOfRuns(name)
+		if err != nil {
+			return 0, usagef("", "-import: there is no file or folder %s", name)
+		}
+		if len(files) == 0 {
+			return 0, usagef("write runs there with history -export, or run -out FILE.json",
+				"-import: the folder %s has no .json and no .ndjson file", name)
+		}
+		for _, file := range files {
+			run, err := history.OpenFile(file)
+			if err != nil {
+				return 0, err
+			}
+			runs = append(runs, run)
+		}
+	}
+	// In the order in which they were run, so that their numbers go up.
+	slices.SortStableFunc(runs, func(a, b *history.File) int { return a.Run().Started.Compare(b.Run().Started) })
+	taken := 0
+	for _, run := range runs {
+		number, isNew, err := store.Import(ctx, run, false)
+		if err != nil {
+			return 0, fmt.Errorf("%s: %w", run.Name, err)
+		}
+		if isNew {
+			taken++
+			s.tell.note("run %d: %s", number, run.Name)
+		}
+	}
+	s.tell.note("%s taken in, %d were here", count(taken, "run"), len(runs)-taken)
+	return ExitPassed, nil
+}
+
+// exportRuns writes runs into a folder: those that are named, or the newest ones that had sheets.
+func exportRuns(s *session, bench *workbench.Bench, store *history.Store, o *historyOptions,
+	names []string,
+) (int, error) {
+	var numbers []int
+	for _, name := range names {
+		number, err := runNumber(bench, name)
+		if err != nil {
+			return 0, err
+		}
+		numbers = append(numbers, number)
+	}
+	if len(names) == 0 {
+		runs, err := store.Recent(o.most)
+		if err != nil {
+			return 0, err
+		}
+		for _, run := range runs {
+			if len(run.Order.Files) > 0 {
+				numbers = append(numbers, run.Number)
+			}
+		}
+	}
+	written := 0
+	for _, number := range numbers {
+		run, err := store.Get(number)
+		if err != nil {
+			return 0, err
+		}
+		_, isNew, err := history.Export(run, o.export)
+		if err != nil {
+			return 0, fmt.Errorf("-export: %w", err)
+		}
+		if isNew {
+			written++
+		}
+	}
+	s.tell.note("%s written into %s, %d were there", count(written, "run"), o.export, len(numbers)-written)
 	return ExitPassed, nil
 }
 
@@ -271,65 +387,118 @@ func pastExchange(s *session, run, number int) (int, error) {
 	return ExitPassed, nil
 }
 
-// showTrends shows how each step fared over the runs.
-func showTrends(s *session, store *history.Store, most int) (int, error) {
-	trends, err := store.Trends(most)
+// mostStepsShown is up to how many steps each is shown; of more only those with something to notice.
+const mostStepsShown = 200
+
+// showTrends shows how each step fared over the runs, and at the end what is to be noticed.
+func showTrends(s *session, store *history.Store, o *historyOptions, files []string) (int, error) {
+	trends, err := store.Trends(history.TrendQuery{Most: o.most, Sites: s.common.sites, Files: files})
 	if err != nil {
 		return 0, err
 	}
-	if s.common.json {
-		return ExitPassed, jsonList(s.tell, trends)
-	}
 	t := s.tell
-	if len(trends) == 0 {
+	if len(trends.Runs) == 0 && len(files)+len(s.common.sites) > 0 {
+		return 0, usagef("testbench history -steps shows all sheets and sites",
+			"no run in the history is of %s", strings.Join(slices.Concat(files, s.common.sites), " and "))
+	}
+	if len(trends.Runs) == 0 {
 		t.note("no sheet was run yet")
 		return ExitPassed, nil
 	}
+	if s.common.json {
+		return ExitPassed, t.json(trends)
+	}
 	width := 4
-	for _, trend := range trends {
+	for _, trend := range trends.Steps {
 		width = max(width, len([]rune(trend.Step)))
 	}
 	width = min(width, 30)
-	file := ""
-	for _, trend := range trends {
-		if trend.File != file {
-			file = trend.File
-			t.printf("%s\n", t.in(bold, t.visible(file)))
+	head, left := "", 0
+	for _, trend := range trends.Steps {
+		if len(trends.Steps) > mostStepsShown && len(trend.Findings) == 0 {
+			left++
+			continue
 		}
-		var signs strings.Builder
-		for _, outcome := range trend.Outcomes {
-			signs.WriteString(signOf(s.tell, outcome))
+		if is := trend.File + t.sign(" · ", " - ") + "site " + trend.Site; is != head {
+			head = is
+			t.printf("%s\n", t.in(bold, t.visible(head)))
 		}
-		now, before := trend.Times[len(trend.Times)-1], trend.Before()
-		took := ""
-		if now > 0 {
-			took = milliseconds(time.Duration(now * float64(time.Millisecond)))
-		}
-		if now > 0 && before > 0 {
-			took += fmt.Sprintf("  (%s before)", milliseconds(time.Duration(before*float64(time.Millisecond))))
-		}
-		word := trend.Word()
-		if slices.Contains([]string{"newly failing", "failures", "comes and goes"}, word) {
-			word = t.in(red, word)
-		}
-		line := t.fit(trend.Step,
-			width) + "  " + signs.String() + strings.Repeat(" ", max(min(most, 20)-len(trend.Outcomes), 0)) + "  "
-		if word != "" {
-			took = t.fit(took, 26) + "  " + word
-		}
-		t.printf("  %s\n", strings.TrimRight(line+took, " "))
+		showTrend(t, trends.Runs, trend, width)
 	}
-	t.note("%s passed, %s failed, %s not run; the newest at the right", t.sign("•", "+"), t.sign("✗", "x"),
-		t.sign("·", "."))
+	first, last := trends.Runs[0], trends.Runs[len(trends.Runs)-1]
+	t.note("%s, run %d of %s to run %d of %s, the newest at the right", count(len(trends.Runs), "run"), first.Number,
+		first.Started.Local().Format("2006-01-02"), last.Number, last.Started.Local().Format("2006-01-02"))
+	t.note("%s passed, %s failed, %s reached nobody, %s not run", t.sign("•", "+"), t.sign("✗", "x"),
+		t.sign("○", "o"), t.sign("·", "."))
+	if left > 0 {
+		t.note("%s more with nothing to notice; name the sheet to see them", count(left, "step"))
+	}
+	if trends.Shares > 0 {
+		t.note("%s left out: testbench report -merge makes one run of them", count(trends.Shares, "share"))
+	}
+	showFindings(t, trends)
 	return ExitPassed, nil
+}
+
+// showTrend shows how a step fared, a sign for each of the runs.
+func showTrend(t *printer, runs []history.RunOf, trend *history.Trend, width int) {
+	outcomes := map[int]string{}
+	for _, night := range trend.Nights {
+		outcomes[night.Run] = night.Outcome
+	}
+	var signs strings.Builder
+	for _, run := range runs {
+		if outcome, had := outcomes[run.Number]; had {
+			signs.WriteString(signOf(t, outcome))
+		} else {
+			signs.WriteByte(' ')
+		}
+	}
+	took := ""
+	if now := trend.Nights[len(trend.Nights)-1].Median; now > 0 {
+		took = milliseconds(time.Duration(now * float64(time.Millisecond)))
+	}
+	t.printf("%s\n", strings.TrimRight("  "+t.fit(trend.Step, width)+"  "+signs.String()+"  "+took, " "))
+}
+
+// mostFindings is how many findings are told.
+const mostFindings = 40
+
+// showFindings tells what is to be noticed.
+func showFindings(t *printer, trends *history.Trends) {
+	found := report.Found(trends)
+	for i, one := range found[:min(len(found), mostFindings)] {
+		if i == 0 {
+			t.printf("\n")
+		}
+		style := faint
+		if slices.Contains([]history.FindingKind{history.NewlyFailing, history.Failing, history.Slower, history.Flaky},
+			one.Finding.Kind) {
+			style = red
+		}
+		t.printf("%s\n%s\n", t.in(style, t.visible(one.Trend.Step))+t.sign(" · ", " - ")+
+			t.visible(one.Trend.File+t.sign(" · ", " - ")+"site "+one.Trend.Site),
+			t.wrap(report.FindingWords(one.Finding), t.width, 4))
+	}
+	if more := len(found) - mostFindings; more > 0 {
+		t.note("and %d more; -json has all", more)
+	}
+	for i, down := range trends.Down {
+		if i == 0 {
+			t.printf("\n")
+		}
+		t.printf("%s\n", t.wrap(report.DownWords(down), t.width, 0))
+	}
 }
 
 func signOf(t *printer, outcome string) string {
 	switch outcome {
 	case string(workbench.Passed):
 		return t.in(green, t.sign("•", "+"))
-	case string(workbench.NotRun):
+	case string(workbench.NotRun), string(workbench.Interrupted):
 		return t.in(faint, t.sign("·", "."))
+	case string(workbench.Unreachable), string(workbench.LoginFailed):
+		return t.in(red, t.sign("○", "o"))
 	}
 	return t.in(red, t.sign("✗", "x"))
 }

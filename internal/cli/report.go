@@ -2,14 +2,17 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"flag"
 	"fmt"
+	"os"
 	"slices"
 	"strconv"
 	"strings"
 
 	"testbench/internal/history"
 	"testbench/internal/report"
+	"testbench/internal/secret"
 	"testbench/internal/workbench"
 )
 
@@ -17,6 +20,7 @@ type reportOptions struct {
 	out    list
 	gather bool
 	full   bool
+	all    bool
 }
 
 func reportCommand() *command {
@@ -32,17 +36,19 @@ func reportCommand() *command {
 			f.Var(&o.out, "out", "a report into a `file`: "+report.Endings+"; repeatable")
 			f.BoolVar(&o.full, "full", false,
 				"show cookies and tokens that steps received in .html and .har too; without it they are masked there")
+			f.BoolVar(&o.all, "all", false,
+				fmt.Sprintf("show all that failed, however much; without it at most %d lines", mostOfSummary))
 			f.BoolVar(&o.gather, "merge", false,
 				"merge the shares of a run, as they were written with -out FILE.json")
 			return o
 		},
-		run: func(_ context.Context, s *session, options any, args []string) (int, error) {
-			return runReport(s, options.(*reportOptions), args)
+		run: func(ctx context.Context, s *session, options any, args []string) (int, error) {
+			return runReport(ctx, s, options.(*reportOptions), args)
 		},
 	}
 }
 
-func runReport(s *session, o *reportOptions, args []string) (int, error) {
+func runReport(ctx context.Context, s *session, o *reportOptions, args []string) (int, error) {
 	s.full = o.full
 	if o.full && !slices.ContainsFunc(o.out, report.MasksReceived) {
 		return 0, usagef("name the file: -full -out report.html",
@@ -56,6 +62,9 @@ func runReport(s *session, o *reportOptions, args []string) (int, error) {
 	case o.gather:
 		gathered, err := gather(args)
 		if err != nil {
+			return 0, err
+		}
+		if err := enterHistory(ctx, s, gathered); err != nil {
 			return 0, err
 		}
 		run = gathered
@@ -80,7 +89,11 @@ func runReport(s *session, o *reportOptions, args []string) (int, error) {
 			return 0, err
 		}
 	default:
-		if err := showRun(s.tell, run); err != nil {
+		trends, err := trendsUpTo(s, head)
+		if err != nil {
+			return 0, err
+		}
+		if err := showRun(s.tell, run, trends, o.all); err != nil {
 			return 0, err
 		}
 	}
@@ -90,8 +103,32 @@ func runReport(s *session, o *reportOptions, args []string) (int, error) {
 // toStandard says whether a report goes to standard output: -.md, where the ending says the format.
 func toStandard(file string) bool { return strings.HasPrefix(file, standard+".") }
 
-// storedRun opens a run of the history, by its number or as the last one; done deletes it.
-func storedRun(s *session, name string) (run *history.Stored, done func(), err error) {
+// enterHistory puts a run that was merged into the history of the bench, where there is one; one that was
+// merged before is replaced.
+func enterHistory(ctx context.Context, s *session, run *history.Gathered) error {
+	bench, err := s.openOrNone()
+	if err != nil || bench.Dir == "" {
+		return err
+	}
+	store, err := bench.History()
+	if err != nil {
+		s.tell.note("note: the run is not in the history: %s", s.tell.message(err.Error()))
+		return nil
+	}
+	number, _, err := store.Import(ctx, run, true)
+	run.Run().Number = number
+	return errors.Join(err, store.Close())
+}
+
+// storedRun opens a run: a file, or one of the history by its number or as the last one; done closes it.
+func storedRun(s *session, name string) (run history.Finished, done func(), err error) {
+	if isFile(name) {
+		run, err := history.OpenFile(name)
+		if err != nil {
+			return nil, nil, err
+		}
+		return run, func() {}, nil
+	}
 	bench, err := s.open()
 	if err != nil {
 		return nil, nil, err
@@ -111,7 +148,16 @@ func storedRun(s *session, name string) (run *history.Stored, done func(), err e
 	return run, func() { _ = store.Close() }, nil
 }
 
-func gather(files []string) (history.Finished, error) {
+// isFile says whether a name of a run is that of a file: a number and last are of the history.
+func isFile(name string) bool {
+	if _, err := strconv.Atoi(name); err == nil || name == "last" {
+		return false
+	}
+	info, err := os.Stat(name)
+	return err == nil && !info.IsDir()
+}
+
+func gather(files []string) (*history.Gathered, error) {
 	if len(files) == 0 {
 		return nil, usagef("testbench report -merge share-*.json -out whole.html", "merge which shares?")
 	}
@@ -126,52 +172,126 @@ func gather(files []string) (history.Finished, error) {
 	return history.Gather(shares)
 }
 
-// mostShownFailures is how many steps that failed are shown.
-const mostShownFailures = 50
+// What a summary of a run has at most, in lines, so that it can be read in the log of a CI system.
+const (
+	mostOfSummary  = 40
+	mostSheetLines = 8
+	mostNewsLines  = 6
+	mostEndLines   = 3 // of limits, of what is missing, and of notes, each
+)
 
-// showRun shows a past run: what failed, and the sum.
-func showRun(t *printer, run history.Finished) error {
+// showRun shows a run: what failed, what is new since earlier runs, and the sum. It is at most mostOfSummary long,
+// unless all is to be shown.
+func showRun(t *printer, run history.Finished, trends *history.Trends, all bool) error {
+	failures, err := report.FailuresOf(run)
+	if err != nil {
+		return err
+	}
 	head := run.Run()
+	lines := append([]string{titleOfRun(t, head)}, sheetLines(t, head, all)...)
+	end := endOfRun(t, head, trends, all)
+	for i, one := range failures.List {
+		text := failureLines(t, one)
+		room := mostOfSummary - len(lines) - len(end) - 1
+		if !all && len(text) > room {
+			text = text[:min(len(text), 3)] // what failed, and the first reason
+		}
+		if !all && len(text) > room {
+			lines = append(lines, fmt.Sprintf("  and %d failures of other kinds; -all shows them", len(failures.List)-i))
+			break
+		}
+		lines = append(lines, text...)
+	}
+	if failures.More > 0 && all {
+		lines = append(lines, fmt.Sprintf("  and %s more; -out FILE.html lists them", count(failures.More, "step")))
+	}
+	for _, line := range append(lines, end...) {
+		t.printf("%s\n", line)
+	}
+	if !head.Ended && head.Number > 0 {
+		t.note("the run was interrupted; next: testbench run -resume %d", head.Number)
+	}
+	return nil
+}
+
+// titleOfRun says which run it is.
+func titleOfRun(t *printer, head *history.Run) string {
 	dot := t.sign(" · ", " - ")
 	which := head.ID
 	if head.Number > 0 {
 		which = fmt.Sprintf("%d", head.Number)
 	}
-	t.printf("%s%s%s%s%s\n", t.in(bold, "run "+which), dot, t.visible(head.Bench), dot,
-		head.Started.Format("2006-01-02 15:04:05 MST"))
-	shown := 0
+	return t.in(bold, "run "+t.visible(which)) + dot + t.visible(head.Bench) + dot +
+		head.Started.Format("2006-01-02 15:04:05 MST")
+}
+
+// sheetLines tell of each sheet what came of it; where there are many, of those that did not pass.
+func sheetLines(t *printer, head *history.Run, all bool) []string {
+	dot := t.sign(" · ", " - ")
+	var lines []string
+	many := len(head.Sheets) > mostSheetLines && !all
+	passed, left := 0, 0
+	for _, sheet := range head.Sheets {
+		style := red
+		if sheet.Outcome == string(workbench.Passed) {
+			style = green
+			if passed++; many {
+				continue
+			}
+		}
+		if many && len(lines) == mostSheetLines-1 {
+			left++
+			continue
+		}
+		lines = append(lines, fmt.Sprintf("%s%ssite %s%s%s   %s", t.in(bold, t.visible(sheet.Sheet)), dot,
+			t.visible(sheet.Site), dot, count(sheet.Counts.Rows, "row"), t.in(style, sheet.Outcome)))
+	}
+	if left > 0 {
+		lines = append(lines, t.in(red, fmt.Sprintf("%s more that did not pass", count(left, "sheet"))))
+	}
+	if many && passed > 0 {
+		lines = append(lines, t.in(green, count(passed, "sheet")+" passed"))
+	}
+	return lines
+}
+
+// failureLines tell why steps failed.
+func failureLines(t *printer, f *report.Failure) []string {
+	lines := strings.Split(t.wrap(fmt.Sprintf("%s  %s", f.Title(), f.Step.Target), t.width, 2), "\n")
+	lines[0] += "  " + t.in(red, f.Step.Outcome)
+	texts := []secret.Text{secret.Plain(f.Where()), f.Step.Reason}
+	for _, text := range append(texts, report.Lines(f.Step)...) {
+		if text != "" {
+			lines = append(lines, strings.Split(t.wrap(string(text), t.width, 6), "\n")...)
+		}
+	}
+	return lines
+}
+
+// endOfRun tells of the run as a whole: limits, what is missing, what is new, notes, the sum.
+func endOfRun(t *printer, head *history.Run, trends *history.Trends, all bool) []string {
 	var ofSheets []history.Check
-	for i, sheet := range head.Sheets {
-		outcome := t.in(green, sheet.Outcome)
-		if sheet.Outcome != string(workbench.Passed) {
-			outcome = t.in(red, sheet.Outcome)
-		}
-		t.printf("%s%ssite %s%s%s   %s\n", t.in(bold, t.visible(sheet.Sheet)), dot, t.visible(sheet.Site), dot,
-			count(sheet.Counts.Rows, "row"), outcome)
-		err := history.EachFailed(run, i, func(row *history.Row, step *history.Step) {
-			if shown++; shown <= mostShownFailures {
-				showFailed(t, row, step)
-			}
-		})
-		if err != nil {
-			return err
-		}
-		for _, c := range sheet.Checks {
-			if !c.Passed {
-				checkOfSheet(t, c)
-			}
-		}
+	for _, sheet := range head.Sheets {
 		ofSheets = append(ofSheets, sheet.Checks...)
 	}
-	if shown > mostShownFailures {
-		t.printf("  and %d more; -out FILE.html lists them\n", shown-mostShownFailures)
+	var limits, broken, notes []string
+	for _, c := range ofSheets {
+		if !c.Passed {
+			limits = append(limits, checkLineOfSheet(t, c))
+		}
 	}
 	for _, why := range head.Broken {
-		t.printf("%s\n", t.in(red, "not whole: "+t.visible(why)))
+		broken = append(broken, t.in(red, "not whole: "+t.oneLine(why)))
 	}
 	for _, note := range head.Notes {
-		t.note("note: %s", t.visible(string(note)))
+		notes = append(notes, "note: "+t.oneLine(string(note)))
 	}
+	var lines []string
+	for _, part := range [][]string{limits, broken, notes} {
+		lines = append(lines, atMost(part, mostEndLines, all)...)
+	}
+	lines = append(lines, atMost(newsOf(t, head, trends), mostNewsLines, all)...)
+	dot := t.sign(" · ", " - ")
 	c := head.Counts
 	parts := []string{count(c.Sheets, "sheet"), count(c.Rows, "row"), fmt.Sprintf("%d passed", c.RowsPassed)}
 	if c.RowsFailed > 0 {
@@ -182,26 +302,30 @@ func showRun(t *printer, run history.Finished) error {
 	if head.Share != "" {
 		parts = append(parts, "share "+head.Share)
 	}
-	t.printf("%s\n", strings.Join(parts, dot))
-	if !head.Ended && head.Number > 0 {
-		t.note("the run was interrupted; next: testbench run -resume %d", head.Number)
-	}
-	return nil
+	return append(lines, strings.Join(parts, dot))
 }
 
-// showFailed shows why a step of a past run failed.
-func showFailed(t *printer, row *history.Row, step *history.Step) {
-	where := ""
-	if name := row.Name(); name != "" {
-		where = t.sign(" · ", " - ") + t.oneLine(name)
+// atMost cuts a list of lines down and says how many are left.
+func atMost(lines []string, most int, all bool) []string {
+	if all || len(lines) <= most {
+		return lines
 	}
-	t.printf("  %s%s  %s  %s\n", t.visible(step.Step), where, t.visible(step.Target), t.in(red, step.Outcome))
-	if step.Reason != "" {
-		t.printf("%s\n", t.wrap(string(step.Reason), t.width, 6))
+	return append(lines[:most-1:most-1], fmt.Sprintf("and %d more; -all shows them", len(lines)-most+1))
+}
+
+// newsOf tells what a run has that runs before it had not: steps that newly fail, are flaky or slower.
+func newsOf(t *printer, head *history.Run, trends *history.Trends) []string {
+	var lines []string
+	if trends == nil || len(trends.Runs) < 2 {
+		return nil
 	}
-	for _, line := range report.Lines(step) {
-		t.printf("%s\n", t.wrap(string(line), t.width, 6))
+	for _, one := range report.Found(trends) {
+		if one.Finding.Kind.IsBad() && (one.Finding.Since == head.Number || one.Finding.Kind != history.Flaky) {
+			lines = append(lines, t.oneLine(fmt.Sprintf("%s (%s, site %s): %s", one.Trend.Step, one.Trend.File,
+				one.Trend.Site, report.FindingWords(one.Finding))))
+		}
 	}
+	return lines
 }
 
 // reportNames says whether reports can be written under the names, before anything is run
@@ -230,19 +354,50 @@ func resultsAndReports(files []string) error {
 
 // writeReports writes a run into files.
 func writeReports(s *session, files []string, run history.Finished) error {
+	o := report.Options{Masker: s.masker, Full: s.full}
+	if slices.ContainsFunc(files, report.TellsTrends) {
+		var err error
+		if o.Trends, err = trendsUpTo(s, run.Run()); err != nil {
+			s.tell.note("note: what changed since earlier runs is not in the report: %s", s.tell.message(err.Error()))
+		}
+	}
 	for _, file := range files {
 		if toStandard(file) {
-			if err := report.Write(s.tell.out, file, run, report.Options{Masker: s.masker, Full: s.full}); err != nil {
+			if err := report.Write(s.tell.out, file, run, o); err != nil {
 				return fmt.Errorf("the report: %w", err)
 			}
 			continue
 		}
-		if err := report.WriteFile(file, run, report.Options{Masker: s.masker, Full: s.full}); err != nil {
+		if err := report.WriteFile(file, run, o); err != nil {
 			return fmt.Errorf("the report: %w", err)
 		}
 		s.tell.note("written: %s", file)
 	}
 	return nil
+}
+
+// runsOfTrends is how many runs trends look back at.
+const runsOfTrends = 30
+
+// trendsUpTo tells how the steps of a run fared in the runs up to it; nil where it is in no history.
+func trendsUpTo(s *session, run *history.Run) (*history.Trends, error) {
+	if run.Number == 0 {
+		return nil, nil
+	}
+	bench, err := s.open()
+	if err != nil {
+		return nil, err
+	}
+	store, err := bench.History()
+	if err != nil {
+		return nil, err
+	}
+	q := history.TrendQuery{Most: runsOfTrends, Until: run.Number}
+	for _, sheet := range run.Sheets {
+		q.Sites, q.Files = append(q.Sites, sheet.Site), append(q.Files, sheet.File)
+	}
+	trends, err := store.Trends(q)
+	return trends, errors.Join(err, store.Close())
 }
 
 // runNumber finds a run of the history: by its number, or the last one.

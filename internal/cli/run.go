@@ -67,7 +67,8 @@ func runCommand() *command {
 				"show bodies in full, however long, on a terminal too, and cookies and tokens that steps received in "+
 					".html and .har")
 			f.StringVar(&o.tell, "detail", "",
-				"how much is told: steps, rows or failures (`what`; else by how many rows there are)")
+				fmt.Sprintf("how much is told: steps, rows, failures or summary (`what`; else by how many rows there are); "+
+					"a summary has at most %d lines", mostOfSummary))
 			f.IntVar(&o.jobs, "jobs", 1, "how many rows and sheets are at work side by side")
 			f.StringVar(&o.rate, "rate", "", "how many rows are begun in a time: 20/s, 100/min (`rows/time`)")
 			f.IntVar(&o.repeat, "repeat", 1, "how often the rows are run")
@@ -137,7 +138,7 @@ func (o *runOptions) asked() (workbench.RunOptions, error) {
 	if err := words("show", o.show, "sent", "received", "all"); err != nil {
 		return out, err
 	}
-	if err := words("detail", o.tell, "steps", "rows", "failures"); err != nil {
+	if err := words("detail", o.tell, tellSteps, tellRows, detailFailures, detailSummary); err != nil {
 		return out, err
 	}
 	return out, resultsAndReports(o.out)
@@ -187,7 +188,17 @@ func runSheets(ctx context.Context, s *session, o *runOptions, files []string) (
 	if o.dry {
 		return ExitPassed, nil
 	}
-	showSummary(s, result)
+	if o.tell == detailSummary {
+		trends, err := trendsUpTo(s, result.Finished.Run())
+		if err != nil {
+			return 0, err
+		}
+		if err := showRun(s.tell, result.Finished, trends, false); err != nil {
+			return 0, err
+		}
+	} else {
+		showSummary(s, result)
+	}
 	if err := writeReports(s, o.out, result.Finished); err != nil {
 		if result.Number > 0 {
 			s.tell.note("next: testbench report %d -out FILE   (the run itself is in the history)", result.Number)

@@ -25,6 +25,7 @@ const (
 	tellSteps      = "steps"    // each step
 	tellRows       = "rows"     // a line each row, and the steps of those that failed
 	detailFailures = "failures" // what failed
+	detailSummary  = "summary"  // nothing as it goes on, and what came of it at the end
 )
 
 // Up to so many rows, each step is told, or each row.
@@ -41,12 +42,14 @@ type textRun struct {
 	level        string
 	name, target int  // widths of columns
 	isDense      bool // no more than a line of a sheet that passed
+	// failures are those of the sheet: the same one is told once, and counted.
+	failures report.Failures
 	// told is the step of a dry run whose request was shown last.
 	told string
 }
 
 func (r *textRun) SheetStarted(sheet *workbench.SheetResult) {
-	r.level = r.asked
+	r.level, r.failures = r.asked, report.Failures{}
 	switch {
 	case r.level != "":
 	case sheet.Total > mostRowsTold || sheet.Repeated && sheet.Total == 0:
@@ -115,18 +118,56 @@ func (r *textRun) StepDone(_ *workbench.SheetResult, _ *workbench.RowResult, ste
 
 func (r *textRun) RowDone(sheet *workbench.SheetResult, row *workbench.RowResult) {
 	t := r.tell
-	if r.level != tellSteps {
-		if row.Outcome != workbench.Passed && row.Outcome != workbench.NotRun {
-			r.head(sheet, row)
-			for _, step := range row.Steps {
-				r.step(step)
-			}
-		} else if r.level == tellRows {
-			t.printf("%s%s%s  %s  %s\n", t.visible(sheet.Name), t.sign(" · ", " - "), rowWords(t, sheet, row),
-				milliseconds(row.Took), t.in(green, fmt.Sprintf("%s %d", row.Outcome, len(row.Steps))))
+	failed := row.Outcome != workbench.Passed && row.Outcome != workbench.NotRun
+	switch {
+	case r.level == tellSteps || r.level == detailSummary:
+	case failed && r.isNew(sheet, row):
+		r.head(sheet, row)
+		for _, step := range row.Steps {
+			r.step(step)
 		}
+	case r.level == tellRows:
+		style := green
+		if failed {
+			style = red
+		}
+		t.printf("%s%s%s  %s  %s\n", t.visible(sheet.Name), t.sign(" · ", " - "), rowWords(t, sheet, row),
+			milliseconds(row.Took), t.in(style, fmt.Sprintf("%s %d", row.Outcome, len(row.Steps))))
 	}
 	t.stepBar(row.Outcome != workbench.Passed && row.Outcome != workbench.NotRun)
+}
+
+// isNew says whether something failed in a row in a way in which nothing did in the rows before.
+func (r *textRun) isNew(sheet *workbench.SheetResult, row *workbench.RowResult) bool {
+	of := &history.Sheet{Sheet: sheet.Name, File: sheet.File, Site: sheet.Site}
+	as := &history.Row{Number: row.Number, Iteration: row.Iteration, Label: row.Label, Phase: row.Phase}
+	isNew := false
+	for _, step := range row.Steps {
+		if told := step.Told(r.masker); told.Failures() {
+			one := r.failures.Add(of, as, told)
+			isNew = isNew || one != nil && one.Count == 1
+		}
+	}
+	if isNew {
+		return true
+	}
+	for _, step := range row.Steps {
+		isToldBefore(r.session, step) // it counts
+	}
+	return false
+}
+
+// counted tells how often failures came again that were told once.
+func (r *textRun) counted() {
+	for _, one := range r.failures.List {
+		if one.Count > 1 && !one.IsDown() {
+			r.tell.printf("%s\n", r.tell.wrap(fmt.Sprintf("the same in all of these: %s, in %s", one.Title(), one.Where()),
+				r.tell.width, 2))
+		}
+	}
+	if r.failures.More > 0 {
+		r.tell.printf("  and %s in further ways\n", count(r.failures.More, "step"))
+	}
 }
 
 func (r *textRun) RecordLost(err error) {
@@ -136,6 +177,10 @@ func (r *textRun) RecordLost(err error) {
 func (r *textRun) SheetDone(sheet *workbench.SheetResult) {
 	t := r.tell
 	t.endBar()
+	if r.level == detailSummary {
+		return
+	}
+	r.counted()
 	if r.level == detailFailures {
 		dot := t.sign(" · ", " - ")
 		c := sheet.Counts
@@ -185,12 +230,14 @@ func (r *textRun) times(sheet *workbench.SheetResult) {
 }
 
 // checkOfSheet shows a check of a sheet as a whole.
-func checkOfSheet(t *printer, c history.Check) {
+func checkOfSheet(t *printer, c history.Check) { t.printf("%s\n", checkLineOfSheet(t, c)) }
+
+func checkLineOfSheet(t *printer, c history.Check) string {
 	outcome := t.in(green, "passed")
 	if !c.Passed {
 		outcome = t.in(red, "failed")
 	}
-	t.printf("  %s  %s   %s\n", t.visible(string(c.Subject)),
+	return fmt.Sprintf("  %s  %s   %s", t.visible(string(c.Subject)),
 		t.visible(string(history.Compared(c.Expected, c.Got))), outcome)
 }
 

@@ -10,6 +10,7 @@ import (
 	"io/fs"
 	"iter"
 	"os"
+	"regexp"
 )
 
 // WriteJSON writes a run with its rows as one JSON document, row by row.
@@ -83,12 +84,21 @@ func (w *jsonWriter) openObject(v any, more string) {
 	w.text(string(bytes.TrimSuffix(text, []byte("}"))) + `,"` + more + `":`)
 }
 
-// File is a run in a JSON document, as WriteJSON writes it. Its rows are read from the
-// file each time.
+// File is a run in a JSON document, as WriteJSON writes it, or in lines of JSON as reports have
+// them. Its rows are read from the file each time.
 type File struct {
 	Name string
 	head *Run
 }
+
+// How the text of a run begins, as one document and as lines; white space makes no difference.
+var (
+	documentStart = regexp.MustCompile(`^\s*\{\s*("number"\s*:\s*\d+\s*,\s*)?"run"\s*:\s*"[^"]*"\s*,\s*"bench"\s*:`)
+	linesStart    = regexp.MustCompile(`^\s*\{\s*"kind"\s*:\s*"run"\s*,`)
+)
+
+// LooksLikeRun says whether a text begins as a run in a file does.
+func LooksLikeRun(start []byte) bool { return documentStart.Match(start) || linesStart.Match(start) }
 
 // errEnough ends a walk early.
 var errEnough = errors.New("enough")
@@ -131,8 +141,8 @@ func (f *File) Rows(sheet int) iter.Seq2[*Row, error] {
 			if of < sheet {
 				return nil
 			}
-			row := &Row{}
-			if err := json.Unmarshal(text, row); err != nil {
+			row, err := readRow(text)
+			if err != nil {
 				return err
 			}
 			if !yield(row, nil) {
@@ -156,7 +166,15 @@ func (f *File) walk(heads func(run, sheet json.RawMessage) error,
 		return err
 	}
 	defer func() { _ = file.Close() }()
-	d := json.NewDecoder(bufio.NewReaderSize(file, 256<<10))
+	buffered := bufio.NewReaderSize(file, 256<<10)
+	start, err := buffered.Peek(512)
+	if err != nil && !errors.Is(err, io.EOF) {
+		return err
+	}
+	d := json.NewDecoder(buffered)
+	if linesStart.Match(start) {
+		return walkLines(d, heads, row)
+	}
 	sheet := 0
 	head, err := members(d, "sheets", func() error {
 		return items(d, func() error {
@@ -180,6 +198,45 @@ func (f *File) walk(heads func(run, sheet json.RawMessage) error,
 		return err
 	}
 	return heads(head, nil)
+}
+
+// walkLines goes through lines of JSON: the run, and for each sheet its rows and then itself.
+func walkLines(d *json.Decoder, heads func(run, sheet json.RawMessage) error,
+	row func(sheet int, text json.RawMessage) error,
+) error {
+	var run json.RawMessage
+	sheet, isOpen := 0, false
+	for {
+		var line struct {
+			Kind            string
+			Run, Row, Sheet json.RawMessage
+		}
+		err := d.Decode(&line)
+		switch {
+		case errors.Is(err, io.EOF) && isOpen:
+			return io.ErrUnexpectedEOF
+		case errors.Is(err, io.EOF):
+			return heads(run, nil)
+		case err != nil:
+			return err
+		}
+		switch line.Kind {
+		case "run":
+			run = line.Run
+		case "row":
+			isOpen = true
+			err = row(sheet, line.Row)
+		case "sheet":
+			isOpen = false
+			sheet++
+			err = heads(nil, line.Sheet)
+		default:
+			err = fmt.Errorf("a line is of the kind %q; a run has lines of the kinds run, row and sheet", line.Kind)
+		}
+		if err != nil {
+			return err
+		}
+	}
 }
 
 // members reads an object and gives it without one member, which is read apart.

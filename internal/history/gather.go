@@ -2,6 +2,8 @@ package history
 
 import (
 	"cmp"
+	"crypto/sha256"
+	"encoding/hex"
 	"fmt"
 	"iter"
 	"maps"
@@ -42,7 +44,7 @@ func Gather(shares []Finished) (*Gathered, error) {
 			g.head, all = &head, of
 			g.head.Sheets, g.head.Notes, g.head.Broken, g.head.Share = nil, nil, nil, ""
 			g.head.Counts, g.head.Outcome, g.head.Number = Counts{}, "", 0
-			g.head.Ended = true
+			g.head.Ended, g.head.ID = true, wholeID(run)
 		}
 		first := shares[0].Run()
 		if reason := notOfOneRun(first, run); of != all || reason != "" {
@@ -68,6 +70,13 @@ func Gather(shares []Finished) (*Gathered, error) {
 	}
 	g.judge()
 	return g, nil
+}
+
+// wholeID is the ID of the run that a share belongs to: the same whichever of its shares are there.
+func wholeID(share *Run) string {
+	digest := sha256.Sum256([]byte(strings.Join(
+		append([]string{share.Bench, share.Of, share.Order.Site}, share.Order.Files...), "\x00")))
+	return share.Of + "-" + hex.EncodeToString(digest[:4])
 }
 
 // breakOff notes why a run is not whole.

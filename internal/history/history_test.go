@@ -263,7 +263,7 @@ func BenchmarkRecent(b *testing.B) {
 	})
 	b.Run("trends", func(b *testing.B) {
 		for b.Loop() {
-			_, err := store.Trends(1_000)
+			_, err := store.Trends(history.TrendQuery{Most: 1_000})
 			require.NoError(b, err)
 		}
 	})

@@ -118,6 +118,7 @@ func (r *Row) Name() string {
 // Step is what came of a step.
 type Step struct {
 	Step      string        `json:"step"`
+	Service   string        `json:"service,omitempty"` // of the bench; empty where none is called
 	Target    string        `json:"target"`
 	About     string        `json:"about,omitempty"`
 	Outcome   string        `json:"outcome"`
@@ -128,6 +129,7 @@ type Step struct {
 	Millis    float64       `json:"milliseconds,omitempty"` // of the last exchange
 	Checks    []Check       `json:"checks,omitempty"`
 	Judged    int           `json:"judged,omitempty"` // how many checks, where they are not listed
+	Tries     int           `json:"tries,omitempty"`  // where it was tried again; 0 for one
 	Kept      []secret.Text `json:"kept,omitempty"`
 	Got       secret.Text   `json:"got,omitempty"` // what was found, where no exchange shows it
 	Notes     []secret.Text `json:"notes,omitempty"`

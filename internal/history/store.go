@@ -11,6 +11,7 @@ import (
 	"iter"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -29,6 +30,11 @@ create table sheet (
 create table row (
   run integer not null, sheet integer not null, part integer not null, turn integer not null, number integer not null,
   outcome text not null, body blob not null, primary key (run, sheet, part, turn, number)) without rowid;
+`
+
+// sums holds what the steps of each sheet came to, worked out of the rows when it was first asked for.
+const sums = `create table if not exists sum (
+  run integer not null, sheet integer not null, body text not null, primary key (run, sheet)) without rowid;
 `
 
 // Store is the history of a bench: one database file, with a write-ahead log, which
@@ -134,7 +140,11 @@ func prepare(db *sql.DB, file string) error {
 		return err
 	}
 	if found != 0 {
-		return checkVersion(file, found)
+		if err := checkVersion(file, found); err != nil {
+			return err
+		}
+		_, err := db.Exec(sums)
+		return err
 	}
 	tx, err := db.Begin()
 	if err != nil {
@@ -145,7 +155,7 @@ func prepare(db *sql.DB, file string) error {
 	if err := tx.QueryRow("pragma user_version").Scan(&found); err != nil || found == version {
 		return err
 	}
-	if _, err := tx.Exec(tables + fmt.Sprintf("pragma user_version = %d", version)); err != nil {
+	if _, err := tx.Exec(tables + sums + fmt.Sprintf("pragma user_version = %d", version)); err != nil {
 		return err
 	}
 	return tx.Commit()
@@ -170,7 +180,7 @@ func (s *Store) Begin(head *Run) (*Writer, error) {
 
 // Resume goes on with a run.
 func (s *Store) Resume(number int) (*Writer, error) {
-	_, err := s.db.Exec("update run set ended = 0 where number = ?", number)
+	_, err := s.db.Exec("update run set ended = 0 where number = ?1; delete from sum where run = ?1", number)
 	return &Writer{store: s, Number: number}, err
 }
 
@@ -307,16 +317,26 @@ func (w *Writer) Head(head *Run) error {
 	return tx.Commit()
 }
 
+// newestFirst orders runs by when they were started: one that was carried in from elsewhere has a new number.
+const newestFirst = " order by julianday(json_extract(head, '$.started')) desc, number desc "
+
 // Last gives the number of the newest run; 0 where there is none.
 func (s *Store) Last() (int, error) {
-	var number sql.NullInt64
-	err := s.db.QueryRow("select max(number) from run").Scan(&number)
-	return int(number.Int64), err
+	var number int
+	err := s.db.QueryRow("select number from run" + newestFirst + "limit 1").Scan(&number)
+	if errors.Is(err, sql.ErrNoRows) {
+		return 0, nil
+	}
+	return number, err
 }
 
 // Recent lists the newest runs, the newest first, without their rows.
-func (s *Store) Recent(most int) ([]*Run, error) {
-	numbers, err := numbersOf(s.db.Query("select number from run order by number desc limit ?", most))
+func (s *Store) Recent(most int) ([]*Run, error) { return s.RecentAt(most, nil) }
+
+// RecentAt lists the newest runs at some sites, the newest first, without their rows; at all sites
+// for none.
+func (s *Store) RecentAt(most int, sites []string) ([]*Run, error) {
+	numbers, err := numbersOf(s.db.Query("select number from run" + newestFirst))
 	if err != nil {
 		return nil, err
 	}
@@ -330,7 +350,14 @@ func (s *Store) Recent(most int) ([]*Run, error) {
 		if err != nil {
 			return nil, err
 		}
-		runs = append(runs, stored.head)
+		if len(sites) > 0 && !slices.ContainsFunc(stored.head.Sheets, func(s *Sheet) bool {
+			return slices.Contains(sites, s.Site)
+		}) {
+			continue
+		}
+		if runs = append(runs, stored.head); len(runs) == most {
+			break
+		}
 	}
 	return runs, nil
 }
@@ -360,7 +387,7 @@ func (s *Store) Prune(keep int) ([]int, error) {
 		return nil, err
 	}
 	defer func() { _ = tx.Rollback() }()
-	gone, err := numbersOf(tx.Query("select number from run order by number desc limit -1 offset ?", keep))
+	gone, err := numbersOf(tx.Query("select number from run"+newestFirst+"limit -1 offset ?", keep))
 	if err != nil {
 		return nil, err
 	}
@@ -377,7 +404,7 @@ func (s *Store) Prune(keep int) ([]int, error) {
 }
 
 func remove(tx *sql.Tx, run int) error {
-	for _, table := range []string{"row where run", "sheet where run", "run where number"} {
+	for _, table := range []string{"row where run", "sum where run", "sheet where run", "run where number"} {
 		if _, err := tx.Exec("delete from "+table+" = ?", run); err != nil {
 			return err
 		}
@@ -404,13 +431,12 @@ func (s *Store) Bound(most int64) ([]int, error) {
 	}
 	defer func() { _ = tx.Rollback() }()
 	oldest, err := numbersOf(
-		tx.Query("select number from run where number not in (select number from run order by number desc limit ?) "+
-			"order by number", alwaysKept))
+		tx.Query("select number from run"+newestFirst+"limit -1 offset ?", alwaysKept))
 	if err != nil {
 		return nil, err
 	}
 	var gone []int
-	for _, number := range oldest {
+	for _, number := range slices.Backward(oldest) {
 		size, err := used(tx)
 		if err != nil {
 			return nil, err
@@ -538,6 +564,31 @@ func (s *Stored) Run() *Run { return s.head }
 // Rows goes through the rows of a sheet, out of the database.
 func (s *Stored) Rows(sheet int) iter.Seq2[*Row, error] {
 	return func(yield func(*Row, error) bool) {
+		for text, err := range s.bodies(sheet) {
+			var row *Row
+			if err == nil {
+				row, err = readRow(text)
+			}
+			if !yield(row, err) || err != nil {
+				return
+			}
+		}
+	}
+}
+
+// readRow reads a row as it is written.
+func readRow(text []byte) (*Row, error) {
+	row := &Row{}
+	err := json.Unmarshal(text, row)
+	if err == nil && slices.Contains(row.Steps, nil) {
+		err = errors.New("a step of a row is null")
+	}
+	return row, err
+}
+
+// bodies goes through the rows of a sheet as they are written.
+func (s *Stored) bodies(sheet int) iter.Seq2[[]byte, error] {
+	return func(yield func([]byte, error) bool) {
 		rows, err := s.store.db.Query("select body from row where run = ? and sheet = ? order by part, turn, number",
 			s.head.Number, sheet)
 		if err != nil {
@@ -546,8 +597,8 @@ func (s *Stored) Rows(sheet int) iter.Seq2[*Row, error] {
 		}
 		defer func() { _ = rows.Close() }()
 		for rows.Next() {
-			row, err := scanRow(rows)
-			if !yield(row, err) || err != nil {
+			text, err := scanBody(rows)
+			if !yield(text, err) || err != nil {
 				return
 			}
 		}
@@ -557,17 +608,12 @@ func (s *Stored) Rows(sheet int) iter.Seq2[*Row, error] {
 	}
 }
 
-func scanRow(rows *sql.Rows) (*Row, error) {
+func scanBody(rows *sql.Rows) ([]byte, error) {
 	var body sql.RawBytes
 	if err := rows.Scan(&body); err != nil {
 		return nil, err
 	}
-	text, err := unpack(body)
-	if err != nil {
-		return nil, err
-	}
-	row := &Row{}
-	return row, json.Unmarshal(text, row)
+	return unpack(body)
 }
 
 // Done tells the rows of a sheet that need not be run again.

@@ -39,7 +39,7 @@ const (
 
 // HTML writes a run as one page without outside references. What stands after a step
 // lies in it as data, and is laid out only when somebody opens it.
-func HTML(to io.Writer, run history.Finished) error {
+func HTML(to io.Writer, run history.Finished, o Options) error {
 	t, err := template.New("report").Funcs(template.FuncMap{
 		"took":    took,
 		"ms":      func(ms float64) string { return fmt.Sprintf("%.1f ms", ms) },
@@ -53,7 +53,7 @@ func HTML(to io.Writer, run history.Finished) error {
 	if err != nil {
 		return err
 	}
-	p, err := newPage(run)
+	p, err := newPage(run, o)
 	if err != nil {
 		return err
 	}
@@ -73,8 +73,11 @@ type page struct {
 	Sentence       string
 	Tally          []string
 	Limits         []fallenLimit
-	Failures       []fallenStep
-	MoreFailed     int
+	Failures       Failures
+	Trends         []trendLine
+	TrendRuns      string // over which runs
+	MoreTrends     int
+	Down           []string
 	Sheets         []*history.Sheet
 	Timeline       template.HTML
 	TimelineRemark string
@@ -100,11 +103,12 @@ type fallenLimit struct {
 	Check history.Check
 }
 
-type fallenStep struct {
-	Sheet  *history.Sheet
-	Row    *history.Row
-	Step   *history.Step
-	Number int // in the list of steps
+// trendLine is what is to be noticed of a step over several runs.
+type trendLine struct {
+	Step, File, Site string
+	Signs            []string // the outcome of each run; "" where it had no such step
+	Words            string
+	IsBad            bool
 }
 
 type timedSheet struct {
@@ -112,8 +116,39 @@ type timedSheet struct {
 	Plot template.HTML
 }
 
-func newPage(run history.Finished) (*page, error) {
+// mostTrends is how many lines of a report tell what changed since earlier runs.
+const mostTrends = 100
+
+// addTrends tells what is to be noticed over several runs; there is nothing where they are not known.
+func (p *page) addTrends(t *history.Trends) {
+	if t == nil || len(t.Runs) < 2 {
+		return
+	}
+	p.TrendRuns = runsWords(t)
+	found := Found(t)
+	p.MoreTrends = max(len(found)-mostTrends, 0)
+	for _, one := range found[:len(found)-p.MoreTrends] {
+		line := trendLine{
+			Step: one.Trend.Step, File: one.Trend.File, Site: one.Trend.Site, Words: FindingWords(one.Finding),
+			IsBad: one.Finding.Kind.IsBad(),
+		}
+		outcomes := map[int]string{}
+		for _, night := range one.Trend.Nights {
+			outcomes[night.Run] = night.Outcome
+		}
+		for _, r := range t.Runs {
+			line.Signs = append(line.Signs, outcomes[r.Number])
+		}
+		p.Trends = append(p.Trends, line)
+	}
+	for _, down := range t.Down {
+		p.Down = append(p.Down, DownWords(down))
+	}
+}
+
+func newPage(run history.Finished, o Options) (*page, error) {
 	p := &page{Run: run.Run()}
+	p.addTrends(o.Trends)
 	p.Sheets = p.Run.Sheets
 	p.Sentence, p.Tally = sentence(p.Run), tally(p.Run)
 	for i, s := range p.Sheets {
@@ -156,13 +191,9 @@ func (p *page) precise(sentence string) string {
 		}
 	}
 	switch {
-	case len(p.Failures) == 1:
-		f := p.Failures[0]
-		sentence = strings.TrimSuffix(sentence, ".") + fmt.Sprintf(": %s in %s", f.Step.Step, f.Sheet.Sheet)
-		if row := f.Row.Name(); row != "" {
-			sentence += ", " + row
-		}
-		return sentence + "."
+	case len(p.Failures.List) == 1:
+		f := p.Failures.List[0]
+		return strings.TrimSuffix(sentence, ".") + fmt.Sprintf(": %s in %s.", f.Title(), f.Where())
 	case failed > 0 && len(p.Sheets) > 1:
 		return strings.TrimSuffix(sentence, ".") + fmt.Sprintf(", in %d of %s.", failed, count(len(p.Sheets), "sheet"))
 	}
@@ -184,10 +215,8 @@ func (p *page) add(sheetNumber, rowNumber, stepNumber int, row *history.Row, ste
 	}
 	number := len(p.index.Steps)
 	if step.Failures() {
-		if len(p.Failures) < mostFailed {
-			p.Failures = append(p.Failures, fallenStep{p.Sheets[sheetNumber], row, withoutExchanges(step), number})
-		} else {
-			p.MoreFailed++
+		if one := p.Failures.Add(p.Sheets[sheetNumber], row, step); one != nil && one.Count == 1 {
+			one.Number = number
 		}
 	}
 	outcome := slices.Index(p.index.Outcomes, step.Outcome)
@@ -370,6 +399,8 @@ func signOf(outcome string) string {
 		return "•"
 	case result.NotRun:
 		return "·"
+	case "":
+		return " "
 	}
 	return "✗"
 }

@@ -34,14 +34,24 @@ const Endings = ".html, .xml (JUnit), .har, .md, .json, .ndjson, .csv"
 var ResultSchema string
 
 // formats maps the endings of file names to what writes them.
-var formats = map[string]func(io.Writer, history.Finished) error{
+var formats = map[string]func(io.Writer, history.Finished, Options) error{
 	".html":   HTML,
-	".xml":    JUnit,
-	".har":    HAR,
+	".xml":    plain(JUnit),
+	".har":    plain(HAR),
 	".md":     Markdown,
-	".json":   history.WriteJSON,
-	".ndjson": NDJSON,
-	".csv":    CSV,
+	".json":   plain(history.WriteJSON),
+	".ndjson": plain(NDJSON),
+	".csv":    plain(CSV),
+}
+
+// plain is a format that shows nothing but the run itself.
+func plain(write func(io.Writer, history.Finished) error) func(io.Writer, history.Finished, Options) error {
+	return func(to io.Writer, run history.Finished, _ Options) error { return write(to, run) }
+}
+
+// TellsTrends says whether a report of that name tells what changed since earlier runs.
+func TellsTrends(name string) bool {
+	return slices.Contains([]string{".html", ".md"}, strings.ToLower(filepath.Ext(name)))
 }
 
 // CheckName says whether a report can be written under the name: its ending
@@ -75,6 +85,8 @@ type Options struct {
 	// Full shows in .har and .html what looks like a credential and is none of the bench's:
 	// cookies and tokens that steps received.
 	Full bool
+	// Trends are how the steps of the run fared up to it; nil where that is not known.
+	Trends *history.Trends
 }
 
 // WriteFile writes a run in the format that the file's ending names, row by row.
@@ -96,7 +108,7 @@ func Write(to io.Writer, name string, run history.Finished, o Options) error {
 	}
 	outer := secret.NewWriter(to, o.Masker)
 	masked := secret.NewWriter(outer, seen)
-	if err := formats[strings.ToLower(filepath.Ext(name))](masked, run); err != nil {
+	if err := formats[strings.ToLower(filepath.Ext(name))](masked, run, o); err != nil {
 		return err
 	}
 	return cmp.Or(masked.Close(), outer.Close())

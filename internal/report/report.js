@@ -191,7 +191,10 @@
     const names = [...columns.keys()].slice(0, mostColumns);
     const body = make("tbody");
     let first = true, count = 0;
-    for (const [row, cells] of rows) {
+    // What failed is looked for first.
+    const fails = cells => [...cells.values()].some(i => !signs[outcomes[steps[i][6]]]);
+    const ordered = [...rows].map(one => [fails(one[1]) ? 0 : 1, one]).sort((a, b) => a[0] - b[0]).map(one => one[1]);
+    for (const [row, cells] of ordered) {
       if (++count > mostInGrid) break;
       const tr = make("tr", {}, make("th", { scope: "row" }, row || "the sheet"));
       for (const column of names) {

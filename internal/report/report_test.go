@@ -210,7 +210,7 @@ func TestCellsAreTexts(t *testing.T) {
 func TestEmptyRun(t *testing.T) {
 	empty := (&result.Run{Masker: &secret.Masker{}, Outcome: result.NotRun}).Memory()
 	var page, suites strings.Builder
-	require.NoError(t, report.HTML(&page, empty))
+	require.NoError(t, report.HTML(&page, empty, report.Options{}))
 	assert.Contains(t, page.String(), "Nothing was run.")
 	require.NoError(t, report.JUnit(&suites, empty))
 	assert.Contains(t, suites.String(), `tests="0"`)
@@ -238,7 +238,7 @@ func BenchmarkHTML(b *testing.B) {
 	}
 	passed := run.Memory()
 	for b.Loop() {
-		if err := report.HTML(io.Discard, passed); err != nil {
+		if err := report.HTML(io.Discard, passed, report.Options{}); err != nil {
 			b.Fatal(err)
 		}
 	}

@@ -18,7 +18,7 @@ const mostTold = 50
 
 // Markdown writes a summary for people who look at a CI system: the outcome in a
 // sentence, a table of sheets, what failed.
-func Markdown(to io.Writer, run history.Finished) error {
+func Markdown(to io.Writer, run history.Finished, o Options) error {
 	w := &writer{to: to}
 	head := run.Run()
 	w.line("## %s", inMarkdown(sentence(head)))
@@ -45,16 +45,27 @@ func Markdown(to io.Writer, run history.Finished) error {
 		w.line("| %s | %s | %d | %d | %d | %s |", inMarkdown(s.Sheet), inMarkdown(s.Site), s.Counts.Rows,
 			s.Counts.RowsPassed, s.Counts.RowsFailed, s.Outcome)
 	}
-	told := 0
-	for i, s := range head.Sheets {
-		err := history.EachFailed(run, i, func(row *history.Row, step *history.Step) {
-			if told++; told <= mostTold {
-				w.failed(told, s, row, step)
-			}
-		})
-		if err != nil {
-			return err
+	w.trends(o.Trends)
+	failures, err := FailuresOf(run)
+	if err != nil {
+		return err
+	}
+	for i, one := range failures.List[:min(len(failures.List), mostTold)] {
+		if i == 0 {
+			w.line("")
+			w.line("### What failed")
 		}
+		w.failed(one)
+	}
+	more := failures.More
+	for _, one := range failures.List[min(len(failures.List), mostTold):] {
+		more += one.Count
+	}
+	if more > 0 {
+		w.line("")
+		w.line("And %d more.", more)
+	}
+	for _, s := range head.Sheets {
 		for _, c := range s.Checks {
 			if !c.Passed {
 				w.line("")
@@ -63,25 +74,48 @@ func Markdown(to io.Writer, run history.Finished) error {
 			}
 		}
 	}
-	if told > mostTold {
-		w.line("")
-		w.line("And %d more.", told-mostTold)
-	}
 	return w.err
 }
 
-// failed tells why a step failed.
-func (w *writer) failed(told int, s *history.Sheet, row *history.Row, step *history.Step) {
-	if told == 1 {
-		w.line("")
-		w.line("### What failed")
-	}
-	where := inMarkdown(s.Sheet)
-	if name := row.Name(); name != "" {
-		where += ", " + inMarkdown(name)
+// mostTrendsTold is how many lines of a summary tell what changed since earlier runs.
+const mostTrendsTold = 20
+
+// trends tells what changed since earlier runs; nothing where they are not known.
+func (w *writer) trends(t *history.Trends) {
+	if t == nil || len(t.Runs) < 2 {
+		return
 	}
 	w.line("")
-	w.line("**%s** (%s): %s", inMarkdown(step.Step), where, step.Outcome)
+	w.line("### Compared with earlier runs")
+	w.line("")
+	found := Found(t)
+	if len(found)+len(t.Down) == 0 {
+		w.line("Nothing to notice in %s.", inMarkdown(runsWords(t)))
+		return
+	}
+	w.line("In %s:", inMarkdown(runsWords(t)))
+	w.line("")
+	for _, one := range found[:min(len(found), mostTrendsTold)] {
+		text := inMarkdown(FindingWords(one.Finding))
+		if one.Finding.Kind.IsBad() {
+			text = "**" + text + "**"
+		}
+		w.line("- %s (%s, %s): %s", inMarkdown(one.Trend.Step), inMarkdown(one.Trend.File), inMarkdown(one.Trend.Site),
+			text)
+	}
+	for _, down := range t.Down[max(len(t.Down)-mostTrendsTold, 0):] {
+		w.line("- %s", inMarkdown(DownWords(down)))
+	}
+	if len(found) > mostTrendsTold {
+		w.line("- and %d more, which `testbench history -steps` lists", len(found)-mostTrendsTold)
+	}
+}
+
+// failed tells why steps failed.
+func (w *writer) failed(f *Failure) {
+	step := f.Step
+	w.line("")
+	w.line("**%s** (%s): %s", inMarkdown(f.Title()), inMarkdown(f.Where()), step.Outcome)
 	w.line("")
 	w.line("```text")
 	for _, line := range append([]secret.Text{step.Reason}, Lines(step)...) {

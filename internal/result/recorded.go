@@ -56,9 +56,9 @@ func (c Check) record(m *secret.Masker) history.Check {
 // there were: enough of what passed, where there is much of it.
 func (s *Step) brief(m *secret.Masker) *history.Step {
 	out := &history.Step{
-		Step: m.Text(s.Name), Target: m.Text(s.Target), About: m.Text(s.About), Outcome: string(s.Outcome),
-		Reason: m.Message(s.Reason),
-		Kept:   m.ShowAll(s.Kept), Notes: m.Messages(s.Notes), Seconds: seconds(s.Took),
+		Step: m.Text(s.Name), Service: s.Context.Service, Target: m.Text(s.Target), About: m.Text(s.About),
+		Outcome: string(s.Outcome), Reason: m.Message(s.Reason), Tries: s.Tries,
+		Kept: m.ShowAll(s.Kept), Notes: m.Messages(s.Notes), Seconds: seconds(s.Took),
 		Sent: len(s.Exchanges) + len(s.Logins),
 	}
 	for _, c := range s.Checks {

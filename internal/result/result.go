@@ -74,6 +74,7 @@ type Step struct {
 	Got       string   // what was found, where no exchange shows it
 	Notes     []string // what is to be said of a step without an exchange
 	Took      time.Duration
+	Tries     int      // where it was tried again; 0 for one
 	Hints     []string // filled in by whoever explains; see package hint
 	Response  string   // what the service says is wrong, in one line
 }

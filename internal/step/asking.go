@@ -119,6 +119,9 @@ func (at *place) tries(ctx context.Context, s *sheet.Step, res *result.Step) {
 			if expected {
 				note += fmt.Sprintf("; the service asks to be left alone for %s", asked)
 			}
+			if try > 1 {
+				res.Tries = try
+			}
 			if last := res.Last(); last != nil && (try > 1 || expected) {
 				last.Notes = append(last.Notes, note)
 			}

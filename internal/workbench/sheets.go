@@ -100,3 +100,13 @@ func sheetFiles(b *Bench, names []string) ([]string, error) {
 	}
 	return files, nil
 }
+
+// SheetNames are sheets as the history names them; folders and patterns stand for those in them. A sheet
+// that is not there any more may still be in the history.
+func (b *Bench) SheetNames(names []string) ([]string, error) {
+	files, err := sheetFiles(b, names)
+	for i, file := range files {
+		files[i] = sheet.Inside(b.inner, foundSheet(b, file))
+	}
+	return files, err
+}
