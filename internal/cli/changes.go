@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"testbench/internal/compare"
+	"testbench/internal/history"
 	"testbench/internal/workbench"
 )
 
@@ -108,7 +109,7 @@ func printLines(t *printer, lead string, width int, text string) {
 }
 
 // compareRuns tells what became of the steps from one run to another.
-func compareRuns(s *session, o compare.RunOptions, args []string) (int, error) {
+func compareRuns(s *session, o compare.RunOptions, full bool, args []string) (int, error) {
 	before, done, err := storedRun(s, args[0])
 	if err != nil {
 		return 0, err
@@ -127,64 +128,127 @@ func compareRuns(s *session, o compare.RunOptions, args []string) (int, error) {
 		return 0, err
 	}
 	if s.common.json {
-		err = jsonList(s.tell, changes.Steps)
+		err = s.tell.json(changes)
 	} else {
-		showStepChanges(s.tell, changes.Steps)
+		showStepChanges(s.tell, changes, full)
 	}
-	if changes.Unseen > 0 {
-		s.tell.note("note: what was in %s was not recorded in full, and could not be compared",
-			count(changes.Unseen, "answer"))
-	}
-	if err != nil || len(changes.Steps) == 0 {
+	if err != nil || changes.Better() {
 		return ExitPassed, err
 	}
 	return ExitFailed, nil
 }
 
-func showStepChanges(t *printer, changes []compare.StepChange) {
-	if len(changes) == 0 {
+// mostPlacesShown is how many places of a change are shown, unless all are asked for.
+const mostPlacesShown = 3
+
+// showStepChanges shows what changed from one run to another, by kind.
+func showStepChanges(t *printer, changes *compare.Changes, full bool) {
+	if len(changes.List) == 0 {
 		t.printf("%s\n", t.in(green, "no difference"))
-		return
 	}
-	sheet, row, newly := "", "", 0
-	for i := range changes {
-		c := &changes[i]
-		if i == 0 || c.Sheet != sheet {
-			t.printf("%s\n", t.in(bold, t.visible(firstOf(c.Sheet, "call"))))
-			sheet, row = c.Sheet, ""
+	kind := compare.ChangeKind("")
+	for _, c := range changes.List {
+		if c.Kind != kind {
+			kind = c.Kind
+			style := bold
+			switch {
+			case c.Kind == compare.FailsNow || c.Kind == compare.SlowerNow:
+				style = red
+			case c.Better:
+				style = green
+			}
+			t.printf("%s\n", t.in(style, string(kind)))
 		}
-		if c.Row != row {
-			t.printf("  %s\n", t.visible(c.Row))
-			row = c.Row
+		showChange(t, c, full)
+	}
+	if changes.Before != changes.After {
+		t.note("before: %s", countsInWords(changes.Before))
+		t.note("now:    %s", countsInWords(changes.After))
+	}
+	if changes.Unseen > 0 {
+		t.note("note: what was in %s was not recorded in full, and could not be compared",
+			count(changes.Unseen, "answer"))
+	}
+	if changes.Untimed > 0 {
+		t.note("note: the times of %s were not compared, for there are too few exchanges; history -steps compares them "+
+			"over many runs", count(changes.Untimed, "step"))
+	}
+	if len(changes.List) > 0 {
+		text := count(len(changes.List), "difference")
+		if changes.Better() {
+			text += ", all for the better"
 		}
-		text := c.What
-		switch {
-		case c.Before != "" && c.After != "":
-			text += fmt.Sprintf(": %s before, %s now", t.inOneLine(c.Before), t.inOneLine(c.After))
-		case c.After != "":
-			text += ": " + t.inOneLine(c.After)
-		case c.Before != "":
-			text += ": it was " + t.inOneLine(c.Before)
-		}
+		t.printf("%s\n", text)
+	}
+}
+
+// showChange shows one thing that changed, and where.
+func showChange(t *printer, c *compare.Change, full bool) {
+	text := c.What
+	switch c.Kind {
+	case compare.OtherField, compare.OtherValue:
+		text = strings.TrimSpace(c.What+" "+t.oneLine(c.Path)) + beforeAndNow(t, c.Before, c.After)
+	case compare.SlowerNow, compare.FasterNow:
+		text += beforeAndNow(t, c.Before, c.After)
+	case compare.FailsNow, compare.OtherOutcome:
 		if c.Why != "" {
-			text += "; " + c.Why
+			text = c.Why
+			if c.Kind == compare.OtherOutcome {
+				text = c.What + "; " + c.Why
+			}
 		}
-		name := t.fit(c.Step, 22)
-		if c.Step == "" {
-			name = t.fit(map[bool]string{true: "the whole sheet", false: "the whole row"}[c.Row == ""], 22)
-		}
-		switch {
-		case c.Newly:
-			newly++
-			name = t.in(red, name)
-		case c.What == "passes now":
-			name = t.in(green, name)
-		}
-		printLines(t, "  "+name+"  ", 26, text)
 	}
-	text := count(len(changes), "difference")
-	if newly > 0 {
-		text += ", " + count(newly, "step") + " newly failing"
+	if many := howMany(c); many != "" {
+		text += "  (" + many + ")"
 	}
-	t.printf("%s\n", text)
+	t.printf("%s\n", t.wrap("  "+text, t.width, 6))
+	places := c.Places
+	if len(places) > mostPlacesShown && !full {
+		places = places[:mostPlacesShown]
+	}
+	for _, p := range places {
+		where := strings.Join(slices.DeleteFunc([]string{p.Step, p.Row, p.Sheet}, func(s string) bool {
+			return s == ""
+		}), ", ")
+		if full && (p.Before != "" || p.After != "") && c.Count > 1 {
+			where += beforeAndNow(t, p.Before, p.After)
+		}
+		t.printf("%s\n", t.in(faint, t.wrap("    "+where, t.width, 6)))
+	}
+	switch more := c.Count - len(places); {
+	case more > 0 && !full:
+		t.printf("%s\n", t.in(faint, fmt.Sprintf("    and %d more; -full shows them", more)))
+	case more > 0:
+		t.printf("%s\n", t.in(faint, fmt.Sprintf("    and %d more", more)))
+	}
+}
+
+// beforeAndNow says what was there and what is there now.
+func beforeAndNow(t *printer, before, after string) string {
+	switch {
+	case before != "" && after != "":
+		return fmt.Sprintf(": %s before, %s now", t.inOneLine(before), t.inOneLine(after))
+	case after != "":
+		return ": " + t.inOneLine(after)
+	case before != "":
+		return ": it was " + t.inOneLine(before)
+	}
+	return ""
+}
+
+// howMany says in how many steps of how many sheets something changed; "" for one place.
+func howMany(c *compare.Change) string {
+	switch {
+	case c.Count == 1:
+		return ""
+	case c.Steps > 1 || c.Sheets > 1:
+		return fmt.Sprintf("%s of %s, %d times", count(c.Steps, "step"), count(c.Sheets, "sheet"), c.Count)
+	}
+	return fmt.Sprintf("%d times", c.Count)
+}
+
+// countsInWords says how much there was of a run.
+func countsInWords(c history.Counts) string {
+	return fmt.Sprintf("%s, %s, %s, %s, %s", count(c.Sheets, "sheet"), count(c.Rows, "row"), count(c.Steps, "step"),
+		count(c.Checks, "check"), count(c.Exchanges, "exchange"))
 }

@@ -6,12 +6,14 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 
 	"testbench/internal/callstep"
 	"testbench/internal/compare"
 	"testbench/internal/document"
+	"testbench/internal/history"
 	"testbench/internal/rule"
 	"testbench/internal/workbench"
 )
@@ -21,6 +23,7 @@ type compareOptions struct {
 	as           string
 	breaks       bool
 	values       bool
+	full         bool
 }
 
 // What compare takes its arguments for.
@@ -39,6 +42,7 @@ func compareCommand() *command {
 			"testbench compare before.json after.json -ignore lots[*].seen",
 			"testbench compare 17.2 18.2 -key lots=id",
 			"testbench compare stores/search grade=A -site local -site south", "testbench compare 17 18",
+			"testbench compare monday.json last -full",
 			"testbench compare stores-1.yaml stores-2.yaml -breaks",
 		},
 		options: func(f *flag.FlagSet) any {
@@ -49,6 +53,8 @@ func compareCommand() *command {
 			f.BoolVar(&o.breaks, "breaks", false, "of two contracts, only what breaks callers or readers")
 			f.BoolVar(&o.values, "values", false,
 				"of two runs, the values of answers too, not only which fields they have")
+			f.BoolVar(&o.full, "full", false,
+				fmt.Sprintf("of two runs, every place of a change, and not only the first %d", mostPlacesShown))
 			f.Var(&o.keys, "key", "`list=field`: by which field the elements of a list are matched; repeatable")
 			return o
 		},
@@ -101,7 +107,7 @@ func runCompare(ctx context.Context, s *session, o *compareOptions, args []strin
 	case asContracts:
 		return compareContracts(ctx, s, o, args)
 	case asRuns:
-		return compareRuns(s, compare.RunOptions{Values: o.values, Options: asked}, args)
+		return compareRuns(s, compare.RunOptions{Values: o.values, Options: asked}, o.full, args)
 	}
 	var a, b *document.Node
 	names := args
@@ -191,12 +197,13 @@ func comparedAs(s *session, o *compareOptions, args []string) (string, error) {
 
 // kindOfSource says what an argument stands for.
 func kindOfSource(s *session, name string) string {
+	if _, err := strconv.Atoi(name); err == nil || name == "last" && slices.ContainsFunc(s.used.args, isRunFile) {
+		return asRuns
+	}
 	file, err := os.Open(name)
 	if err != nil {
 		bench, err := s.openOrNone()
-		switch _, number := strconv.Atoi(name); {
-		case number == nil:
-			return asRuns
+		switch {
 		case strings.Contains(name, "://"), err == nil && bench.HasService(name):
 			return asContracts
 		}
@@ -204,10 +211,24 @@ func kindOfSource(s *session, name string) string {
 	}
 	defer func() { _ = file.Close() }()
 	start, err := io.ReadAll(io.LimitReader(file, 64<<10))
-	if err == nil && workbench.LooksLikeContract(start) {
+	switch {
+	case err == nil && history.LooksLikeRun(start):
+		return asRuns
+	case err == nil && workbench.LooksLikeContract(start):
 		return asContracts
 	}
 	return asAnswers
+}
+
+// isRunFile says whether a file holds a whole run, so that last beside it is the last run and not its last exchange.
+func isRunFile(name string) bool {
+	file, err := os.Open(name)
+	if err != nil {
+		return false
+	}
+	defer func() { _ = file.Close() }()
+	start, err := io.ReadAll(io.LimitReader(file, 4<<10))
+	return err == nil && history.LooksLikeRun(start)
 }
 
 func isJSON(n *document.Node) bool { return n.Kind != document.Element && n.Kind != document.Untyped }

@@ -133,7 +133,7 @@ var forms = map[string][]form{
 	// What is compared is known when its arguments are looked at: see session.compare.
 	"compare": {
 		{"of contracts", never, take("breaks as json", atSite, reading)},
-		{"of runs", never, take("values ignore key as json bench")},
+		{"of runs", never, take("values ignore key full as json bench")},
 		{"of answers", never, take("ignore key as json bench")},
 		{"of answers at two sites", never, take("ignore key as json", sending)},
 	},

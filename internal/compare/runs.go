@@ -2,6 +2,9 @@ package compare
 
 import (
 	"fmt"
+	"math"
+	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -14,13 +17,55 @@ type StepChange struct {
 	Sheet  string `json:"sheet"`
 	Row    string `json:"row,omitempty"`
 	Step   string `json:"step,omitempty"` // empty for a whole sheet or row
-	What   string `json:"what"`
 	Before string `json:"before,omitempty"`
 	After  string `json:"after,omitempty"`
-	Why    string `json:"why,omitempty"` // the first thing that failed
-	// Newly says that it passed before and does not now.
-	Newly bool `json:"newly failing,omitempty"`
 }
+
+// ChangeKind is in what way something changed from one run to another.
+type ChangeKind string
+
+// The kinds of changes, the most important first.
+const (
+	FailsNow     ChangeKind = "newly failing"
+	OtherOutcome ChangeKind = "outcome" // neither passed before nor now, or was not run
+	NotRunNow    ChangeKind = "was not run"
+	SlowerNow    ChangeKind = "slower"
+	OtherStatus  ChangeKind = "status"
+	OtherField   ChangeKind = "field" // which fields an answer has, and of what kind
+	OtherValue   ChangeKind = "value"
+	OtherChecks  ChangeKind = "checks" // how many were judged
+	IsNew        ChangeKind = "new"
+	PassesNow    ChangeKind = "passes now"
+	FasterNow    ChangeKind = "faster"
+)
+
+var changeKinds = []ChangeKind{
+	FailsNow, OtherOutcome, NotRunNow, SlowerNow, OtherStatus, OtherField, OtherValue, OtherChecks, IsNew, PassesNow,
+	FasterNow,
+}
+
+// Change is one thing that changed, in one step or in many.
+type Change struct {
+	Kind ChangeKind `json:"kind"`
+	What string     `json:"what"`           // in words
+	Path string     `json:"path,omitempty"` // of a field or value, with [*] for every element
+	// Before and After are what the first step had; of a field that is new there is nothing before.
+	Before string `json:"before,omitempty"`
+	After  string `json:"after,omitempty"`
+	Why    string `json:"why,omitempty"` // the first thing that failed, of the first step
+	Better bool   `json:"better,omitempty"`
+	// Count is how many times it was seen, Steps and Sheets of how many steps of how many sheets.
+	Count  int `json:"count"`
+	Steps  int `json:"steps"`
+	Sheets int `json:"sheets"`
+	// Places are where, the first mostPlaces of them.
+	Places []StepChange `json:"places"`
+
+	steps, sheets map[string]bool
+}
+
+// mostPlaces is how many places of a change are listed.
+const mostPlaces = 1_000
 
 // RunOptions say how closely the answers of two runs are looked at.
 type RunOptions struct {
@@ -38,33 +83,89 @@ type stepKey struct {
 
 type stepSeen struct {
 	outcome, why, mediaType, body string
-	status                        int
+	status, checks                int
 	seen                          bool
 	unrecorded                    bool // an answer came, and what was in it was not recorded
 }
 
-// Changes are what became of the steps from one run to another.
+// Changes are what became of one run in another.
 type Changes struct {
-	Steps []StepChange
+	List []*Change `json:"changes"` // by kind, the most important first
 	// Unseen is how many answers that came in both could not be compared, for at least one
 	// of the runs did not record what was in it.
-	Unseen int
-	Seen   Seen
+	Unseen int `json:"answers not compared,omitempty"`
+	// Untimed is how many steps had too few exchanges for their times to be compared.
+	Untimed int            `json:"times not compared,omitempty"`
+	Before  history.Counts `json:"counts before"`
+	After   history.Counts `json:"counts after"`
+	Seen    Seen           `json:"-"`
+
+	groups map[changeKey]*Change
+}
+
+// changeKey says which changes are the same.
+type changeKey struct {
+	kind                      ChangeKind
+	what, path, outcomes, why string
+}
+
+// Better says whether there is no change but for the better.
+func (c *Changes) Better() bool {
+	return !slices.ContainsFunc(c.List, func(one *Change) bool { return !one.Better })
+}
+
+// digits differ between reasons that are the same but for the row.
+var digits = regexp.MustCompile(`\d+`)
+
+// add takes a change of a step in.
+func (c *Changes) add(key stepKey, one Change) {
+	group := changeKey{kind: one.Kind, what: one.What, path: one.Path, why: digits.ReplaceAllString(one.Why, "0")}
+	switch one.Kind {
+	case OtherOutcome, OtherStatus, OtherChecks:
+		group.outcomes = one.Before + " " + one.After
+	case SlowerNow, FasterNow, NotRunNow, IsNew:
+		group.path = key.sheet
+	}
+	if one.Kind == SlowerNow || one.Kind == FasterNow {
+		group.what = key.step
+	}
+	all := c.groups[group]
+	if all == nil {
+		all = &one
+		all.Better = one.Kind == PassesNow || one.Kind == FasterNow
+		all.steps, all.sheets = map[string]bool{}, map[string]bool{}
+		if c.groups == nil {
+			c.groups = map[changeKey]*Change{}
+		}
+		c.groups[group] = all
+		c.List = append(c.List, all)
+	}
+	all.Count++
+	all.sheets[key.sheet] = true
+	if key.step != "" {
+		all.steps[key.sheet+"\x00"+history.StepOf(key.step)] = true
+	}
+	all.Sheets, all.Steps = len(all.sheets), len(all.steps)
+	if len(all.Places) < mostPlaces {
+		all.Places = append(all.Places, StepChange{key.sheet, key.row, key.name(), one.Before, one.After})
+	}
 }
 
 // mostBodies bounds what is kept of the bodies of the earlier run, in bytes.
 const mostBodies = 256 << 20
 
-// Runs lists what became of the steps from one run to another, in the order of the
-// second. What both did not record of an answer is counted, and not compared. A sheet or a
-// row that only one of them had is one change.
+// Runs lists what became of the steps from one run to another: what is the same in many steps is one change.
+// What both did not record of an answer is counted, and not compared. A sheet or a row that only one of them
+// had is one change.
 func Runs(before, after history.Finished, o RunOptions) (*Changes, error) {
-	out := &Changes{}
+	out := &Changes{List: []*Change{}, Before: before.Run().Counts, After: after.Run().Counts}
 	old := map[stepKey]*stepSeen{}
 	var order []stepKey
 	earlier, later := whole{}, whole{}
+	var times, timesNow stepTimes
 	room := mostBodies
 	err := eachStep(before, func(key stepKey, step *history.Step) {
+		times.add(key, step)
 		seen := seenOf(step)
 		if room -= len(seen.body); room < 0 {
 			seen.body, seen.unrecorded = "", true
@@ -76,17 +177,17 @@ func Runs(before, after history.Finished, o RunOptions) (*Changes, error) {
 	if err != nil {
 		return nil, err
 	}
-	var changes []StepChange
 	err = eachStep(after, func(key stepKey, step *history.Step) {
+		timesNow.add(key, step)
 		first := later.add(key)
 		a := old[key]
 		if a != nil {
 			a.seen = true
-			changes = append(changes, key.compare(a, seenOf(step), o, out)...)
+			out.compare(key, a, seenOf(step), o)
 		} else if alone := earlier.without(key); alone == nil {
-			changes = append(changes, key.change("is new", "", step.Outcome))
+			out.add(key, Change{Kind: IsNew, What: "is new", After: step.Outcome})
 		} else if first[*alone] {
-			changes = append(changes, alone.change("is new", "", ""))
+			out.add(*alone, Change{Kind: IsNew, What: alone.part() + " is new"})
 		}
 	})
 	told := whole{}
@@ -94,15 +195,97 @@ func Runs(before, after history.Finished, o RunOptions) (*Changes, error) {
 		if a := old[key]; a.seen {
 			continue
 		} else if alone := later.without(key); alone == nil {
-			changes = append(changes, key.change("was not run", a.outcome, ""))
+			out.add(key, Change{Kind: NotRunNow, What: "was not run", Before: a.outcome})
 		} else if !told[*alone] {
 			told[*alone] = true
-			changes = append(changes, alone.change("was not run", "", ""))
+			out.add(*alone, Change{Kind: NotRunNow, What: alone.part() + " was not run"})
 		}
 	}
-	out.Steps = changes
+	out.compareTimes(&times, &timesNow)
+	slices.SortStableFunc(out.List, func(a, b *Change) int {
+		return slices.Index(changeKinds, a.Kind) - slices.Index(changeKinds, b.Kind)
+	})
 	return out, err
 }
+
+// part names what a key without a step is of.
+func (k stepKey) part() string {
+	if k.row == "" {
+		return "the whole sheet"
+	}
+	return "the whole row"
+}
+
+// stepTimes are how long the exchanges of each step took, in milliseconds.
+type stepTimes struct {
+	order []stepKey
+	of    map[stepKey][]float64
+}
+
+func (t *stepTimes) add(key stepKey, step *history.Step) {
+	if !step.IsMeasured() || step.Millis <= 0 {
+		return
+	}
+	if t.of == nil {
+		t.of = map[stepKey][]float64{}
+	}
+	key = stepKey{sheet: key.sheet, step: history.StepOf(key.step)}
+	if t.of[key] == nil {
+		t.order = append(t.order, key)
+	}
+	t.of[key] = append(t.of[key], step.Millis)
+}
+
+// What times must be compared by: with fewer exchanges nothing can be told of a median, and less than a tenth
+// or a millisecond is of no interest.
+const (
+	leastTimes  = 7
+	leastChange = 1.1
+	leastMillis = 1.0
+	surely      = 2.58 // standard deviations: 99 of 100 medians lie within
+)
+
+// compareTimes tells which steps take longer or less long than before, by more than chance.
+func (c *Changes) compareTimes(before, after *stepTimes) {
+	for _, key := range before.order {
+		a, b := before.of[key], after.of[key]
+		if len(b) == 0 {
+			continue
+		}
+		if len(a) < leastTimes || len(b) < leastTimes {
+			c.Untimed++
+			continue
+		}
+		was, is := middleOf(a), middleOf(b)
+		kind, what := SlowerNow, "slower"
+		fast, slow := was, is
+		if is.median < was.median {
+			kind, what, fast, slow = FasterNow, "faster", is, was
+		}
+		if slow.from <= fast.to || slow.median < fast.median*leastChange || slow.median < fast.median+leastMillis {
+			continue
+		}
+		c.add(key, Change{
+			Kind: kind, What: fmt.Sprintf("%s: median %+.0f %%", what, (is.median/was.median-1)*100),
+			Before: was.words(), After: is.words(),
+		})
+	}
+}
+
+// middle is the median of some times, where it may lie, and their 95th percentile.
+type middle struct{ median, from, to, p95 float64 }
+
+// middleOf sums times up. The median lies between two of the sorted times, by how many are expected to be
+// below it.
+func middleOf(times []float64) middle {
+	slices.Sort(times)
+	n := float64(len(times))
+	reach := surely * math.Sqrt(n) / 2
+	at := func(place float64) float64 { return times[min(max(int(place), 0), len(times)-1)] }
+	return middle{at(n / 2), at(n/2 - reach), at(n/2 + reach), at(n * 0.95)}
+}
+
+func (m middle) words() string { return fmt.Sprintf("%.1f ms (p95 %.1f ms)", m.median, m.p95) }
 
 // whole is which sheets and rows a run had, as keys without a step.
 type whole map[stepKey]bool
@@ -155,8 +338,11 @@ func eachStep(run history.Finished, visit func(stepKey, *history.Step)) error {
 }
 
 func seenOf(step *history.Step) *stepSeen {
-	s := &stepSeen{outcome: step.Outcome, why: string(step.Reason), status: step.Status}
+	s := &stepSeen{outcome: step.Outcome, why: string(step.Reason), status: step.Status, checks: step.Judged}
 	for _, c := range step.Checks {
+		if c.Judged {
+			s.checks++
+		}
 		if s.why == "" && c.Judged && !c.Passed {
 			s.why = fmt.Sprintf("%s %s: %s", c.Kind, c.Subject, history.Compared(c.Expected, c.Got))
 		}
@@ -170,58 +356,72 @@ func seenOf(step *history.Step) *stepSeen {
 	return s
 }
 
-func (k stepKey) change(what, before, after string) StepChange {
-	step := k.step
+// name is the step, with which one it is where a row has several of that name.
+func (k stepKey) name() string {
 	if k.time > 1 {
-		step += fmt.Sprintf(" (%d)", k.time)
+		return k.step + fmt.Sprintf(" (%d)", k.time)
 	}
-	return StepChange{Sheet: k.sheet, Row: k.row, Step: step, What: what, Before: before, After: after}
+	return k.step
 }
 
 const passed = "passed"
 
-func (k stepKey) compare(a, b *stepSeen, o RunOptions, all *Changes) []StepChange {
-	var out []StepChange
+// compare tells what became of a step.
+func (c *Changes) compare(key stepKey, a, b *stepSeen, o RunOptions) {
 	if a.outcome != b.outcome {
-		what := "came out in another way"
+		change := Change{Kind: OtherOutcome, What: a.outcome + " before, " + b.outcome + " now", Before: a.outcome, After: b.outcome}
 		switch {
-		case a.outcome == passed:
-			what = "fails now"
-		case b.outcome == passed:
-			what = "passes now"
+		case b.outcome == passed && a.outcome != "not run":
+			change.Kind, change.What = PassesNow, "passes now"
+		case a.outcome == passed && b.outcome != "not run":
+			change.Kind, change.What = FailsNow, "fails now"
+		case b.outcome == "not run":
+			change.Kind, change.What = NotRunNow, a.outcome+" before, not run now"
 		}
-		change := k.change(what, a.outcome, b.outcome)
 		if b.outcome != passed {
 			change.Why = b.why
 		}
-		change.Newly = a.outcome == passed && b.outcome != "not run"
-		out = append(out, change)
+		c.add(key, change)
 	}
-	if a.status != b.status {
-		out = append(out, k.change("status", strconv.Itoa(a.status), strconv.Itoa(b.status)))
+	better := a.outcome != passed && b.outcome == passed
+	if a.status != b.status && !better {
+		c.add(key, Change{
+			Kind: OtherStatus, What: fmt.Sprintf("status %d before, %d now", a.status, b.status),
+			Before: strconv.Itoa(a.status), After: strconv.Itoa(b.status),
+		})
+	}
+	if a.checks != b.checks && a.outcome == b.outcome {
+		c.add(key, Change{
+			Kind: OtherChecks, What: fmt.Sprintf("%d checks judged before, %d now", a.checks, b.checks),
+			Before: strconv.Itoa(a.checks), After: strconv.Itoa(b.checks),
+		})
 	}
 	if a.unrecorded || b.unrecorded {
-		all.Unseen++
-		return out
+		c.Unseen++
+		return
 	}
-	if a.body == "" || b.body == "" || a.body == b.body && all.Seen.isAll(o.Options) {
-		return out
+	// An answer of another class, an error for one, has other fields in any case.
+	if a.status/100 != b.status/100 || a.body == "" || b.body == "" || a.body == b.body && c.Seen.isAll(o.Options) {
+		return
 	}
 	old, now := readPlain(a), readPlain(b)
-	all.Seen.Add(old, o.Options)
-	all.Seen.Add(now, o.Options)
+	c.Seen.Add(old, o.Options)
+	c.Seen.Add(now, o.Options)
 	if old == nil || now == nil {
-		return out
+		return
 	}
 	for _, d := range Trees(old, now, o.Options) {
+		isValue := d.Kind == Changed && d.A.IsScalar() == d.B.IsScalar() && !isOtherKind(d) || d.Kind == Moved
 		// Elements of lists come and go with what is there; of what kind they are stays.
-		if !o.Values && (d.Kind == Changed && (d.A.IsScalar() == d.B.IsScalar()) && !isOtherKind(d) ||
-			d.Kind == Moved || strings.HasSuffix(d.Path, "]")) {
+		if !o.Values && (isValue || strings.HasSuffix(d.Path, "]")) {
 			continue
 		}
-		out = append(out, k.change(string(d.Kind)+" "+d.Path, inShort(d.A), inShort(d.B)))
+		change := Change{Kind: OtherField, What: string(d.Kind), Path: d.at, Before: inShort(d.A), After: inShort(d.B)}
+		if isValue {
+			change.Kind = OtherValue
+		}
+		c.add(key, change)
 	}
-	return out
 }
 
 // isOtherKind says whether a value that changed is of another kind, not counting null.

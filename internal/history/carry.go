@@ -117,6 +117,9 @@ func Export(run Finished, dir string) (name string, isNew bool, err error) {
 	if _, err := os.Stat(name); err == nil {
 		return name, false, nil
 	}
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return "", false, err
+	}
 	return name, true, safefile.Stream(name, 0o644, func(to io.Writer) error { return WriteJSON(to, run) })
 }
 

@@ -108,7 +108,10 @@ func OpenFile(name string) (*File, error) {
 	f := &File{Name: name, head: &Run{}}
 	err := f.walk(func(head, sheet json.RawMessage) error {
 		if head != nil {
-			return json.Unmarshal(head, f.head)
+			sheets := f.head.Sheets
+			err := json.Unmarshal(head, f.head)
+			f.head.Sheets = sheets // lines of JSON have none of them in the run
+			return err
 		}
 		one := &Sheet{}
 		f.head.Sheets = append(f.head.Sheets, one)
