@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -213,12 +214,21 @@ func (r *demoRun) SheetDone(sheet *workbench.SheetResult) {
 // times shows how long the exchanges of each step took, and what is said of that.
 func (r *textRun) times(sheet *workbench.SheetResult) {
 	t := r.tell
+	// Where each step is one exchange, one number says it.
+	more := slices.ContainsFunc(sheet.Times, func(one *history.Times) bool {
+		return one.Exchanges != one.Count || one.Tries != one.Count
+	})
+	counts := map[bool]string{true: "exchanges  tries  "}[more]
 	if len(sheet.Times) > 0 {
 		t.printf("%s  %s\n", t.fit("times", r.name+2),
-			t.in(faint, "calls    per s       p50       p90       p95       p99       max"))
+			t.in(faint, "steps  "+counts+"  per s       p50       p90       p95       p99       max"))
 	}
 	for _, one := range sheet.Times {
-		line := fmt.Sprintf("  %s  %5d  %7.1f", t.fitItem(one.Step, r.name), one.Count, one.PerSecond)
+		line := fmt.Sprintf("  %s  %5d", t.fitItem(one.Step, r.name), one.Count)
+		if more {
+			line += fmt.Sprintf("  %9d  %5d", one.Exchanges, one.Tries)
+		}
+		line += fmt.Sprintf("  %7.1f", one.PerSecond)
 		for _, ms := range []float64{one.P50, one.P90, one.P95, one.P99, one.Max} {
 			line += fmt.Sprintf("  %8s", milliseconds(time.Duration(ms*float64(time.Millisecond))))
 		}
@@ -226,6 +236,9 @@ func (r *textRun) times(sheet *workbench.SheetResult) {
 	}
 	for _, c := range sheet.Checks {
 		checkOfSheet(t, c)
+	}
+	for _, note := range sheet.Notes {
+		t.note("note: %s: %s", t.visible(sheet.Name), t.visible(note))
 	}
 }
 

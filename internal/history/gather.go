@@ -151,7 +151,7 @@ func (g *Gathered) add(share int, run *Run) error {
 		at := slices.IndexFunc(head.Sheets, func(o *Sheet) bool { return o.File == s.File && o.Site == s.Site })
 		if at < 0 {
 			one := *s
-			one.Checks = slices.Clone(s.Checks)
+			one.Checks, one.Notes = slices.Clone(s.Checks), notesOf(run, s)
 			one.Times = nil
 			for _, t := range s.Times {
 				copied := *t
@@ -168,6 +168,7 @@ func (g *Gathered) add(share int, run *Run) error {
 		one.Outcome = Worst(one.Outcome, s.Outcome)
 		one.Seconds = max(one.Seconds, s.Seconds)
 		one.Checks = append(one.Checks, s.Checks...)
+		one.Notes = append(one.Notes, notesOf(run, s)...)
 		all := one.span().with(s.span())
 		one.Started, one.Running = all.from, all.seconds()
 		if err := one.merge(s.Times); err != nil {
@@ -176,6 +177,15 @@ func (g *Gathered) add(share int, run *Run) error {
 	}
 	head.Counts.Sheets = len(head.Sheets)
 	return nil
+}
+
+// notesOf are the notes of a sheet, with the share that they are of.
+func notesOf(share *Run, s *Sheet) []string {
+	var notes []string
+	for _, note := range s.Notes {
+		notes = append(notes, "share "+share.Share+": "+note)
+	}
+	return notes
 }
 
 // merge puts times that were taken elsewhere to those of the sheet.

@@ -156,10 +156,10 @@ func TestWhatIsMeasured(t *testing.T) {
 func TestLimits(t *testing.T) {
 	watch := history.NewHistogram("get")
 	for i := range 100 {
-		watch.Add(time.Duration(i+1) * time.Millisecond)
+		watch.Add(history.Measure{Took: time.Duration(i+1) * time.Millisecond, Exchanges: 2})
 	}
 	quick := history.NewHistogram("quick")
-	quick.Add(40 * time.Microsecond)
+	quick.Add(history.Measure{Took: 40 * time.Microsecond})
 	times := []*history.Times{watch.Times(10 * time.Second)}
 	for _, c := range []struct {
 		limit  history.Limit

@@ -170,8 +170,8 @@ func TestTimesTogether(t *testing.T) {
 		w := history.NewHistogram("get")
 		for i := range 1000 {
 			took := time.Duration(1+i*(1+share*share)) * time.Millisecond
-			w.Add(took)
-			whole.Add(took)
+			w.Add(history.Measure{Took: took})
+			whole.Add(history.Measure{Took: took})
 		}
 		run := &history.Run{
 			ID: fmt.Sprint(share), Share: fmt.Sprintf("%d/3", share+1), Ended: true, Outcome: "passed",
@@ -205,7 +205,7 @@ func TestTimesTogether(t *testing.T) {
 func FuzzOpenFile(f *testing.F) {
 	var out bytes.Buffer
 	w := history.NewHistogram("a")
-	w.Add(time.Second)
+	w.Add(history.Measure{Took: time.Second})
 	run := &history.MemoryRun{
 		Head: &history.Run{
 			ID: "x", Share: "1/2",

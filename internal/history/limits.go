@@ -153,7 +153,9 @@ func (s *Stored) Measured(sheet int) ([]*Histogram, time.Duration, error) {
 				watches[name] = NewHistogram(name)
 				order = append(order, watches[name])
 			}
-			watches[name].Add(took + late)
+			watches[name].Add(Measure{
+				Took: took, Late: late, Exchanges: len(step.Exchanges) + step.Sent, Tries: step.Tries,
+			})
 			late = 0
 			if row.Phase == "" {
 				over = over.with(span{step.Started, step.Started.Add(took)})

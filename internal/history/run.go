@@ -76,6 +76,8 @@ type Sheet struct {
 	Times    []*Times `json:"times,omitempty"`
 	Checks   []Check  `json:"checks,omitempty"` // of the sheet as a whole
 	Limits   []Limit  `json:"limits,omitempty"`
+	// Notes say what is to be known of its times: that a rate was not reached, that the machine was busy.
+	Notes []string `json:"notes,omitempty"`
 	// Started is when the first of its rows was begun, and Running for how many seconds
 	// rows were run.
 	Started time.Time `json:"started,omitzero"`
@@ -297,8 +299,12 @@ func (r *Row) Counts() Counts {
 
 // Times are how long the exchanges of a step took.
 type Times struct {
-	Step      string  `json:"step"`
+	Step string `json:"step"`
+	// Count is how many steps there were; each has one exchange or more: further pages, further looks while
+	// it waited, further tries.
 	Count     int64   `json:"count"`
+	Exchanges int64   `json:"exchanges,omitempty"`
+	Tries     int64   `json:"tries,omitempty"`
 	PerSecond float64 `json:"per second"`
 	P50       float64 `json:"p50"` // milliseconds, as all that follow
 	P90       float64 `json:"p90"`
@@ -308,6 +314,16 @@ type Times struct {
 	// Spread is the histogram of microseconds (HdrHistogram V2, compressed, Base64),
 	// so that the times of several shares can be put together.
 	Spread []byte `json:"spread,omitempty"`
+	// Own is the same without the time by which rows were begun late; nil where none was.
+	Own *OwnTimes `json:"own,omitempty"`
+}
+
+// OwnTimes are how long exchanges took from when they were begun, not from when they were due.
+type OwnTimes struct {
+	P50    float64 `json:"p50"` // milliseconds, as all that follow
+	P95    float64 `json:"p95"`
+	Max    float64 `json:"max"`
+	Spread []byte  `json:"spread,omitempty"`
 }
 
 // The times that are told apart: from a microsecond to an hour, by three digits.
@@ -316,33 +332,74 @@ const (
 	digits  = 3
 )
 
-// Watch takes the times of one step.
+// Histogram takes the times of one step.
 type Histogram struct {
-	step string
-	hist *hdrhistogram.Histogram
+	step             string
+	hist             *hdrhistogram.Histogram
+	own              *hdrhistogram.Histogram // without what rows were late by; nil where none was
+	exchanges, tries int64
 }
 
-// NewWatch begins to take the times of a step.
+// NewHistogram begins to take the times of a step.
 func NewHistogram(step string) *Histogram {
 	return &Histogram{step: step, hist: hdrhistogram.New(1, longest, digits)}
 }
 
-// Add adds how long one exchange took.
-func (w *Histogram) Add(took time.Duration) {
-	_ = w.hist.RecordValue(min(max(int64(took/time.Microsecond), 1), longest))
+// Measure is what one step came to.
+type Measure struct {
+	Took      time.Duration // its last exchange
+	Late      time.Duration // by how much it was begun late, where a rate says when it was due
+	Exchanges int
+	Tries     int // 0 for one
+}
+
+// Add adds what a step came to. Its time counts from when it was due.
+func (w *Histogram) Add(m Measure) {
+	if m.Late > 0 && w.own == nil {
+		w.own = hdrhistogram.Import(w.hist.Export())
+	}
+	record(w.hist, m.Took+m.Late)
+	if w.own != nil {
+		record(w.own, m.Took)
+	}
+	w.exchanges += int64(m.Exchanges)
+	w.tries += int64(max(m.Tries, 1))
+}
+
+func record(hist *hdrhistogram.Histogram, took time.Duration) {
+	_ = hist.RecordValue(min(max(int64(took/time.Microsecond), 1), longest))
 }
 
 // Merge adds the times of another machine or run.
 func (w *Histogram) Merge(t *Times) error {
-	if err := checkSpread(t.Spread); err != nil {
-		return fmt.Errorf("the times of %s: %w", t.Step, err)
-	}
-	other, err := hdrhistogram.Decode(t.Spread)
+	other, err := decode(t.Spread)
 	if err != nil {
 		return fmt.Errorf("the times of %s: %w", t.Step, err)
 	}
+	own := other
+	if t.Own != nil {
+		if own, err = decode(t.Own.Spread); err != nil {
+			return fmt.Errorf("the times of %s: %w", t.Step, err)
+		}
+		if w.own == nil {
+			w.own = hdrhistogram.Import(w.hist.Export())
+		}
+	}
+	if w.own != nil {
+		w.own.Merge(own)
+	}
 	w.hist.Merge(other)
+	w.exchanges += t.Exchanges
+	w.tries += t.Tries
 	return nil
+}
+
+// decode reads a histogram that was written.
+func decode(spread []byte) (*hdrhistogram.Histogram, error) {
+	if err := checkSpread(spread); err != nil {
+		return nil, err
+	}
+	return hdrhistogram.Decode(spread)
 }
 
 // mostSpread bounds a histogram unpacked; ours have some 30,000 counts of a few bytes.
@@ -389,7 +446,14 @@ func (w *Histogram) Times(over time.Duration) *Times {
 	at := func(percent float64) float64 { return float64(w.hist.ValueAtPercentile(percent)) / 1000 }
 	t := &Times{
 		Step: w.step, Count: w.hist.TotalCount(), P50: at(50), P90: at(90), P95: at(95), P99: at(99),
-		Max: float64(w.hist.Max()) / 1000,
+		Max: float64(w.hist.Max()) / 1000, Exchanges: w.exchanges, Tries: w.tries,
+	}
+	if w.own != nil {
+		t.Own = &OwnTimes{
+			P50: float64(w.own.ValueAtPercentile(50)) / 1000, P95: float64(w.own.ValueAtPercentile(95)) / 1000,
+			Max: float64(w.own.Max()) / 1000,
+		}
+		t.Own.Spread, _ = w.own.Encode(hdrhistogram.V2CompressedEncodingCookieBase)
 	}
 	if over > 0 {
 		t.PerSecond = float64(t.Count) / over.Seconds()

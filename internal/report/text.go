@@ -45,6 +45,12 @@ func Markdown(to io.Writer, run history.Finished, o Options) error {
 		w.line("| %s | %s | %d | %d | %d | %s |", inMarkdown(s.Sheet), inMarkdown(s.Site), s.Counts.Rows,
 			s.Counts.RowsPassed, s.Counts.RowsFailed, s.Outcome)
 	}
+	for _, s := range head.Sheets {
+		for _, note := range s.Notes {
+			w.line("")
+			w.line("Note of %s: %s", inMarkdown(s.Sheet), inMarkdown(note))
+		}
+	}
 	w.trends(o.Trends)
 	failures, err := FailuresOf(run)
 	if err != nil {

@@ -133,6 +133,7 @@ func (s *Sheet) Record() *history.Sheet {
 	out := &history.Sheet{
 		Sheet: s.Name, File: s.File, About: s.About, Site: s.Site, Outcome: string(s.Outcome), Seconds: seconds(s.Took),
 		RowCount: s.RowCount, Counts: s.Counts, Times: s.Times, Checks: s.Checks, Limits: s.Limits,
+		Notes:   s.Notes,
 		Running: seconds(s.Running),
 	}
 	if !s.Started.IsZero() {

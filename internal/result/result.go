@@ -155,6 +155,7 @@ type Sheet struct {
 	Times                   []*history.Times // how long the exchanges of each step took
 	Checks                  []history.Check  // of the sheet as a whole
 	Limits                  []history.Limit  // what is expected of the times
+	Notes                   []string         // what is to be known of the times
 	Started                 time.Time        // when the first row was begun; zero for none
 	Running                 time.Duration    // from then to the end of the last row
 	Outcome                 Outcome

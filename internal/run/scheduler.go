@@ -184,6 +184,7 @@ type runner struct {
 	// while it holds a place among those at work.
 	ahead   chan struct{}
 	load    *load
+	begins  begins
 	ended   atomic.Bool
 	until   time.Time // the end of For, of each sheet its own; zero for none
 	begun   bool      // told by the queue, as all times of the runner
@@ -365,8 +366,10 @@ func (r *runner) run(ctx context.Context) {
 // waitForPlace waits until the next row may begin, and holds a place among those at work for
 // it; late is how long after its moment that is. It says no where no more are to begin.
 func (r *runner) waitForPlace(ctx context.Context) (late time.Duration, ok bool) {
+	from := time.Now()
 	r.ahead <- struct{}{}
 	r.load.wait()
+	r.begins.recording += time.Since(from)
 	var due time.Time
 	if r.pace != nil {
 		due = r.pace.due()
@@ -380,7 +383,9 @@ func (r *runner) waitForPlace(ctx context.Context) (late time.Duration, ok bool)
 		return 0, false
 	}
 	if !due.IsZero() {
-		late = max(time.Since(due), 0)
+		now := time.Now()
+		late = max(now.Sub(due), 0)
+		r.begins.add(due, now)
 	}
 	return late, true
 }
@@ -481,6 +486,7 @@ func (r *runner) unclear(t *task, why string) {
 // whether the sheet was begun at all.
 func (r *runner) show(ctx context.Context) bool {
 	o, res := r.options.Observer, r.result
+	machine := readMachine()
 	watches := map[string]*history.Histogram{}
 	for _, w := range r.work.Before {
 		watches[w.Step()] = w
@@ -505,6 +511,10 @@ func (r *runner) show(ctx context.Context) bool {
 		o.RowDone(res, t.row)
 		res.Counts.Add(t.row.Counts())
 		res.Outcome = result.Worst(res.Outcome, t.row.Outcome)
+		if t.row.Phase == "" {
+			r.begins.took += t.row.Took
+			r.begins.finished++
+		}
 		r.watch(watches, t.row)
 		if r.work.Keep != nil && t.row.Phase == "" {
 			r.work.Keep(t.row, t.kept)
@@ -527,6 +537,7 @@ func (r *runner) show(ctx context.Context) bool {
 	res.Took = r.end.Sub(r.from)
 	res.Running = r.rowsEnd.Sub(res.Started) + r.work.BeforeTook
 	r.sum(watches)
+	r.noteTimes(machine)
 	r.judgeLimits(ctx)
 	r.judgeRows(ctx)
 	if ctx.Err() != nil {
@@ -550,7 +561,9 @@ func (r *runner) watch(watches map[string]*history.Histogram, row *result.Row) {
 			w = history.NewHistogram(step.Of)
 			watches[step.Of] = w
 		}
-		w.Add(last.Phases.Total + late)
+		w.Add(history.Measure{
+			Took: last.Phases.Total, Late: late, Exchanges: len(step.Exchanges), Tries: step.Tries,
+		})
 		late = 0
 	}
 }
