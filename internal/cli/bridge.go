@@ -10,7 +10,6 @@ import (
 	"net"
 	"net/http"
 	"net/url"
-	"os"
 	"slices"
 	"strings"
 	"time"
@@ -18,6 +17,7 @@ import (
 	"golang.org/x/net/http/httpguts"
 
 	"testbench/internal/bridge"
+	"testbench/internal/safefile"
 	"testbench/internal/workbench"
 )
 
@@ -263,7 +263,7 @@ func serveBridge(ctx context.Context, s *session, bench *workbench.Bench, keys *
 	options.Hosts = bridgeHosts(listener.Addr(), isLoopback, o)
 	access := s.tell.err
 	if o.log != "" {
-		file, err := os.OpenFile(o.log, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+		file, err := safefile.Append(o.log)
 		if err != nil {
 			return 0, err
 		}

@@ -20,6 +20,7 @@ import (
 	"testbench/internal/bench"
 	"testbench/internal/login"
 	"testbench/internal/result"
+	"testbench/internal/safefile"
 	"testbench/internal/secret"
 	"testbench/internal/suggest"
 	"testbench/internal/workbench"
@@ -419,7 +420,7 @@ func (s *session) openLog() (func(), error) {
 		s.tell.log = slog.New(slog.NewTextHandler(s.tell.err, nil))
 		return func() {}, nil
 	}
-	f, err := os.OpenFile(s.common.log, os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
+	f, err := safefile.Append(s.common.log)
 	if err != nil {
 		return nil, err
 	}

@@ -46,7 +46,7 @@ func (r *jsonRun) SheetDone(sheet *workbench.SheetResult) {
 	r.event("sheet done", map[string]any{
 		"sheet": sheet.Name, "outcome": sheet.Outcome,
 		"seconds": sheet.Took.Round(time.Millisecond).Seconds(), "counts": record.Counts, "times": record.Times,
-		"checks": record.Checks,
+		"checks": record.Checks, "notes": record.Notes,
 	})
 }
 

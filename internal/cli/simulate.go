@@ -11,6 +11,7 @@ import (
 	"sync"
 	"time"
 
+	"testbench/internal/safefile"
 	"testbench/internal/simulation"
 	"testbench/internal/workbench"
 )
@@ -56,7 +57,7 @@ func runStandin(ctx context.Context, s *session, o *standinOptions) (int, error)
 	var mutex sync.Mutex
 	record := json.NewEncoder(s.tell.err)
 	if o.record != "" {
-		file, err := os.OpenFile(o.record, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+		file, err := safefile.Append(o.record)
 		if err != nil {
 			return 0, err
 		}

@@ -5,6 +5,7 @@ import (
 	"os"
 
 	"testbench/internal/safefile"
+	"testbench/internal/syntax"
 )
 
 // MaxInput bounds the files that requests are made of.
@@ -19,7 +20,11 @@ func ReadInside(dir, name string) ([]byte, error) {
 	if info, err := os.Stat(full); err == nil && info.Size() > MaxInput {
 		return nil, fmt.Errorf("%s is larger than %d MiB", name, MaxInput>>20)
 	}
-	return os.ReadFile(full)
+	data, err := os.ReadFile(full)
+	if err != nil {
+		return nil, err
+	}
+	return data, syntax.CheckConflict(name, data)
 }
 
 // FileInside resolves the name of a file that must be there.

@@ -63,7 +63,9 @@ func CheckName(name string) error {
 	folder := filepath.Dir(name)
 	switch info, err := os.Stat(folder); {
 	case errors.Is(err, fs.ErrNotExist):
-		return fmt.Errorf("%s: there is no folder %s; make it first", name, folder)
+		if err := os.MkdirAll(folder, 0o755); err != nil {
+			return fmt.Errorf("%s: the folder %s cannot be made: %w", name, folder, err)
+		}
 	case err == nil && !info.IsDir():
 		return fmt.Errorf("%s: %s is not a folder", name, folder)
 	}

@@ -53,9 +53,21 @@ func Create(name string, data []byte, perm os.FileMode) error {
 	})
 }
 
+// Append opens a file to be written on at its end, for its owner alone. It and its folder are made where they
+// are not there.
+func Append(name string) (*os.File, error) {
+	if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
+		return nil, err
+	}
+	return os.OpenFile(name, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+}
+
 // aside writes into a file beside name and puts it in place.
 func aside(name string, write func(io.Writer) error, perm os.FileMode, place func(from, to string) error) (err error) {
 	sweep(name)
+	if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
+		return err
+	}
 	file, err := os.CreateTemp(filepath.Dir(name), fmt.Sprintf(".%s.%d-*", filepath.Base(name), os.Getpid()))
 	defer func() {
 		var refused *fs.PathError

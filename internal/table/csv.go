@@ -11,6 +11,7 @@ import (
 	"unicode/utf8"
 
 	"testbench/internal/document"
+	"testbench/internal/syntax"
 )
 
 // csvRows reads rows of CSV (RFC 4180) with a header row: UTF-8, with or without
@@ -36,6 +37,9 @@ func newCSV(from io.Reader, kinds Kinds) (*csvRows, error) {
 	r := &csvRows{reader: csv.NewReader(buffered), kinds: kinds}
 	r.reader.Comma = separator(head)
 	header, err := r.reader.Read()
+	if len(header) > 0 && isConflict(header[0]) {
+		return nil, r.conflict()
+	}
 	if errors.Is(err, io.EOF) {
 		return nil, errors.New("the file is empty; its first line must name the columns")
 	}
@@ -67,6 +71,9 @@ func (r *csvRows) next() (*document.Node, error) {
 	if errors.Is(err, io.EOF) {
 		return nil, err
 	}
+	if len(cells) > 0 && isConflict(cells[0]) {
+		return nil, r.conflict()
+	}
 	if err != nil {
 		return nil, csvError(err, cells, r.columns...)
 	}
@@ -84,6 +91,14 @@ func (r *csvRows) next() (*document.Node, error) {
 		row.AppendMembers(document.Member{Key: r.columns[i], Value: node})
 	}
 	return row, nil
+}
+
+// isConflict says whether a line begins as a version control system begins a conflict that it leaves in a file.
+func isConflict(cell string) bool { return strings.HasPrefix(cell, "<<<<<<< ") }
+
+func (r *csvRows) conflict() error {
+	line, _ := r.reader.FieldPos(0)
+	return fmt.Errorf("line %d: %s; %s", line, syntax.ConflictMessage, syntax.ConflictTry)
 }
 
 func cellOf(text, kind string) (*document.Node, error) {

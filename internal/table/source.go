@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"testbench/internal/document"
+	"testbench/internal/syntax"
 )
 
 // Unknown is the number of rows where only reading them all would tell it.
@@ -74,6 +75,9 @@ func Open(name string, open func() (io.ReadCloser, error), o Options) (*Source, 
 	if len(data) > MostWhole {
 		return nil, fmt.Errorf("it is larger than %d MiB; write CSV or a line of JSON a row, which are not kept in "+
 			"memory as a whole", MostWhole>>20)
+	}
+	if line := syntax.Conflict(data); line > 0 {
+		return nil, fmt.Errorf("line %d: %s; %s", line, syntax.ConflictMessage, syntax.ConflictTry)
 	}
 	t, err := whole(ending, data, o)
 	if err != nil {

@@ -92,6 +92,33 @@ func inOrder(problems yamlfile.Problems) yamlfile.Problems {
 	return problems
 }
 
+// SameNames finds sheets that have the name of another: in results nobody could tell them apart. One that is
+// run twice is not another.
+func SameNames(sheets []*sheet.Sheet) yamlfile.Problems {
+	var problems yamlfile.Problems
+	first := map[string]*sheet.Sheet{}
+	for _, s := range sheets {
+		other := first[s.Name]
+		if other == nil {
+			first[s.Name] = s
+			continue
+		}
+		if s.Source.Root == nil || other.File() == s.File() {
+			continue
+		}
+		at := s.Source.Root
+		if name := at.Get("sheet"); name != nil {
+			at = name
+		}
+		before := s.Source.Problems
+		s.Source.Problems = nil
+		s.Source.Report(at, "give one of them another name", "%s has the name %q too", other.Source.Name, s.Name)
+		problems = append(problems, s.Source.Problems...)
+		s.Source.Problems = before
+	}
+	return problems
+}
+
 // Vet finds everything that is wrong with a sheet, without sending anything.
 func Sheet(s *sheet.Sheet, options Options) yamlfile.Problems {
 	if s.Source.Root == nil {

@@ -181,7 +181,7 @@ func (r *running) prepare(files []string) error {
 		problems = append(problems, vet.Sheet(s, vetOptions(b, o.Options, true)).Serious()...)
 		sheets = append(sheets, s)
 	}
-	if len(problems) > 0 {
+	if problems = append(problems, vet.SameNames(sheets)...); len(problems) > 0 {
 		return problems
 	}
 	arguments := arguments(o.Options)

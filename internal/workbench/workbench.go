@@ -229,6 +229,7 @@ func (b *Bench) Vet(sheets []string, o Options) (*Vetted, error) {
 		}
 		opened = append(opened, s)
 	}
+	vetted.Problems = append(vetted.Problems, vet.SameNames(opened)...)
 	return vetted, vet.CheckArguments(b.inner, vet.Arguments{Set: o.Set}, opened, nil)
 }
 
@@ -489,10 +490,18 @@ steps:
     #   total: at least 1
 `
 
-const newIgnore = `# kept values and what else belongs to this machine
+const newIgnore = `# the history, kept values and what else belongs to this machine
 .testbench/
 local.yaml
-# reports
+# what a program that was killed left of a file: .NAME.NUMBER-RANDOM
+.*.[0-9]*-[0-9]*
+# reports, logs and runs; all that goes into the folder reports
+reports/
+nights/
 *.html
 *.har
+*.log
+junit*.xml
+report*.*
+share-*.json
 `

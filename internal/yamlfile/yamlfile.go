@@ -11,6 +11,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"testbench/internal/syntax"
 	"unicode/utf8"
 
 	"go.yaml.in/yaml/v4"
@@ -231,6 +232,10 @@ func Read(name string, data []byte) *File {
 	}
 	if !utf8.Valid(data) {
 		f.invalidUTF8(data)
+		return f
+	}
+	if line := syntax.Conflict(data); line > 0 {
+		f.ReportAt(line, 1, syntax.ConflictTry, syntax.ConflictMessage)
 		return f
 	}
 	if onlyComments(f.lines) {

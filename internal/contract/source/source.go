@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"testbench/internal/safefile"
+	"testbench/internal/syntax"
 )
 
 // MaxDocument bounds the size of one document. Those of one contract are together no larger than
@@ -162,7 +163,10 @@ func (s *Source) readFile(base, location string) (string, []byte, error) {
 	}
 	defer file.Close()
 	data, err := io.ReadAll(io.LimitReader(file, MaxDocument+1))
-	return name, data, tooLarge(data, err)
+	if err := tooLarge(data, err); err != nil {
+		return name, nil, err
+	}
+	return name, data, syntax.CheckConflict(name, data)
 }
 
 // Host gives the host of an address.
